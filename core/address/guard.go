@@ -1,0 +1,59 @@
+package address
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"net/netip"
+	"syscall"
+	"time"
+)
+
+// Dialer is the network seam through which core opens every connection.
+type Dialer interface {
+	DialContext(ctx context.Context, network, hostport string) (net.Conn, error)
+}
+
+// An OutOfScopeError is returned instead of a connection to an address that the site does not authorise.
+type OutOfScopeError struct {
+	Addr   netip.Addr
+	Ranges Ranges
+}
+
+func (e *OutOfScopeError) Error() string {
+	return fmt.Sprintf("%s is outside the authorised ranges (%s)", e.Addr, e.Ranges)
+}
+
+// A Guard opens connections to addresses in Allowed and to nothing else. The address is checked after
+// names are resolved and for each address tried, so that neither a host name nor a redirect leads outside.
+type Guard struct {
+	Allowed Ranges
+	Timeout time.Duration // for one connection; 0 means 5 s
+}
+
+// Check returns an *OutOfScopeError when a is not authorised.
+func (g *Guard) Check(a netip.Addr) error {
+	if a.IsValid() && g.Allowed.Contains(a) {
+		return nil
+	}
+	return &OutOfScopeError{Addr: a, Ranges: g.Allowed}
+}
+
+// DialContext implements Dialer.
+func (g *Guard) DialContext(ctx context.Context, network, hostport string) (net.Conn, error) {
+	timeout := g.Timeout
+	if timeout == 0 {
+		timeout = 5 * time.Second
+	}
+	d := net.Dialer{
+		Timeout: timeout,
+		Control: func(_, resolved string, _ syscall.RawConn) error {
+			to, err := netip.ParseAddrPort(resolved)
+			if err != nil {
+				return fmt.Errorf("address %q cannot be checked against the ranges: %w", resolved, err)
+			}
+			return g.Check(to.Addr().Unmap())
+		},
+	}
+	return d.DialContext(ctx, network, hostport)
+}
