@@ -1,0 +1,307 @@
+// Package diagnose turns what went wrong into the most likely cause, said in the user's terms, with what to do. It knows
+// the typed errors of core; a caller adds the facts that no error carries.
+package diagnose
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"strings"
+	"syscall"
+
+	"unlatch/core/address"
+	"unlatch/core/httpauth"
+	"unlatch/core/media"
+	"unlatch/core/onvif"
+	"unlatch/core/rtsp"
+	"unlatch/core/signin"
+	"unlatch/core/streamurl"
+)
+
+// A Cause names a diagnosis for programs; the set is closed and documented here.
+type Cause string
+
+const (
+	OutOfScope       Cause = "out_of_scope"       // the address is outside the authorised ranges
+	NoAnswer         Cause = "no_answer"          // nothing answers at the address
+	PortClosed       Cause = "port_closed"        // the address answers, the port refuses
+	Silent           Cause = "silent"             // the port takes the connection and says nothing
+	NotRTSP          Cause = "not_rtsp"           // the port speaks something else, mostly HTTP
+	NotHTTP          Cause = "not_http"           // the port was taken for the web port
+	NotONVIF         Cause = "not_onvif"          // HTTP, but no device service
+	Unbounded        Cause = "unbounded"          // an answer without end
+	Broken           Cause = "broken_answer"      // an answer that cannot be read
+	Dropped          Cause = "dropped"            // the device closed the connection
+	NoSignIn         Cause = "no_sign_in"         // the device wants one and the keyring has none for it
+	WrongSignIn      Cause = "wrong_sign_in"      // every sign-in that may be tried was refused
+	StreamRefuses    Cause = "stream_refuses"     // the device service takes the sign-in, the stream does not
+	HeldBack         Cause = "held_back"          // another wrong try could lock the device
+	SchemeUnknown    Cause = "scheme_unknown"     // no sign-in scheme that can be answered
+	LevelTooLow      Cause = "level_too_low"      // signed in, but not allowed
+	PathUnknown      Cause = "path_unknown"       // 404
+	SessionLimit     Cause = "session_limit"      // 453, 503
+	TransportRefused Cause = "transport_refused"  // 461
+	StreamStatus     Cause = "stream_status"      // any other status
+	NoVideo          Cause = "no_video"           // a description without a video track
+	BadDescription   Cause = "bad_description"    // an SDP that names no media
+	NoPackets        Cause = "no_packets"         // PLAY accepted, nothing sent
+	NoKeyframe       Cause = "no_keyframe"        // packets, but no whole key frame
+	BadParameterSet  Cause = "bad_parameter_set"  // a picture size that cannot be
+	NotDecodable     Cause = "not_decodable"      // the key frame decodes to nothing
+	CodecNotMeasured Cause = "codec_not_measured" // a codec that is not measured yet
+	NoProfiles       Cause = "no_profiles"        // the device names no media profile with a picture
+	BadURL           Cause = "bad_url"            // a URL that cannot be read
+	TargetFull       Cause = "target_full"        // no free slot
+	TargetWaiting    Cause = "target_not_showing" // the target does not report the picture
+	Unfit            Cause = "device_answer"      // a fault of the device's own
+	Stopped          Cause = "stopped"            // stopped by the person
+	Unknown          Cause = "unknown"
+)
+
+// A Diagnosis is the most likely cause, what was seen, and what to do.
+type Diagnosis struct {
+	Cause   Cause  `json:"cause"`
+	Summary string `json:"summary" doc:"what happened and why, in one or two sentences"`
+	Fix     string `json:"fix" doc:"what to do next"`
+	Seen    string `json:"seen,omitempty" doc:"the observation that proves it"`
+}
+
+// Facts are what the caller knows besides the error.
+type Facts struct {
+	Host   string // address of the device
+	Port   int    // the port that was asked; 0 where there was none
+	Asking string // "the stream", "the device service", "the recorder"
+	User   string // the user name that was tried
+}
+
+func (f Facts) at() string {
+	if f.Port == 0 {
+		return f.Host
+	}
+	return net.JoinHostPort(f.Host, fmt.Sprint(f.Port))
+}
+
+// Explain finds the cause of err. It never returns an empty diagnosis.
+func Explain(err error, f Facts) Diagnosis {
+	if f.Asking == "" {
+		f.Asking = "the device"
+	}
+	d := explain(err, f)
+	if d.Seen == "" {
+		d.Seen = err.Error()
+	}
+	return d
+}
+
+func explain(err error, f Facts) Diagnosis {
+	var (
+		scope  *address.OutOfScopeError
+		held   *signin.HeldBackError
+		syntax *streamurl.SyntaxError
+	)
+	switch {
+	case errors.Is(err, context.Canceled):
+		return Diagnosis{Cause: Stopped, Summary: "Stopped before it was finished.", Fix: "Start it again when you want it to go on."}
+	case errors.As(err, &scope):
+		return Diagnosis{Cause: OutOfScope,
+			Summary: fmt.Sprintf("%s is outside this site's ranges (%s), so Unlatch does not connect to it.", scope.Addr, scope.Ranges),
+			Fix:     "Add its range to the site if it belongs there, or give the device an address inside the ranges."}
+	case errors.As(err, &held):
+		return Diagnosis{Cause: HeldBack,
+			Summary: fmt.Sprintf("%d sign-ins were refused. One more could lock the device.", held.Wrong),
+			Fix:     fmt.Sprintf("Type the right sign-in, or wait until %s UTC.", held.Until.UTC().Format("15:04"))}
+	case errors.As(err, &syntax):
+		return Diagnosis{Cause: BadURL, Summary: upper(syntax.Error()) + ".", Fix: upper(syntax.Remedy) + "."}
+	}
+	for _, try := range []func(error, Facts) (Diagnosis, bool){explainStream, explainMedia, explainDevice, explainNetwork} {
+		if d, ok := try(err, f); ok {
+			return d
+		}
+	}
+	return Diagnosis{Cause: Unknown, Summary: upper(err.Error()) + ".", Fix: "Look at the exchange below; it holds every byte that was said."}
+}
+
+func explainStream(err error, f Facts) (Diagnosis, bool) {
+	var (
+		auth    *rtsp.AuthError
+		status  *rtsp.StatusError
+		silent  *rtsp.SilentError
+		limit   *rtsp.LimitError
+		wrong   *rtsp.WrongProtocolError
+		protoco *rtsp.ProtocolError
+	)
+	switch {
+	case errors.As(err, &auth):
+		return explainAuth(err, auth, f), true
+	case errors.As(err, &status):
+		return explainStatus(status, f), true
+	case errors.As(err, &silent) && strings.Contains(silent.Waiting, "packets"):
+		return Diagnosis{Cause: NoPackets, Summary: "The device accepted PLAY and then sent no packets.",
+			Fix: "Check on its own page that this stream is switched on; restart the device if it is."}, true
+	case errors.As(err, &silent):
+		return Diagnosis{Cause: Silent, Summary: fmt.Sprintf("%s takes the connection and says nothing.", f.at()),
+			Fix: "The service behind the port hangs, or it is not RTSP. Restart the device, or read its stream port from the device service."}, true
+	case errors.As(err, &limit):
+		return Diagnosis{Cause: Unbounded, Summary: fmt.Sprintf("%s sends an answer without end (%s over %d), which no camera does.", f.at(), limit.What, limit.Limit),
+			Fix: "Check what is really listening on that port."}, true
+	case errors.As(err, &wrong):
+		return Diagnosis{Cause: NotRTSP, Summary: fmt.Sprintf("%s speaks %s, not RTSP: this is a web port.", f.at(), wrong.Spoken),
+			Fix: "Use the stream port, usually 554. The device service names it."}, true
+	case errors.As(err, &protoco):
+		return Diagnosis{Cause: Broken, Summary: fmt.Sprintf("What %s answers cannot be read as RTSP.", f.at()),
+			Fix: "Check the port; if it is right, the firmware may be broken: keep the exchange for the maker's support."}, true
+	}
+	return Diagnosis{}, false
+}
+
+func explainAuth(err error, auth *rtsp.AuthError, f Facts) Diagnosis {
+	var unknown *httpauth.UnknownSchemeError
+	offered := strings.Join(auth.Offered, ", ")
+	if errors.As(err, &unknown) {
+		return Diagnosis{Cause: SchemeUnknown, Summary: "The device refuses without offering a sign-in scheme that can be answered.",
+			Fix: "Switch the device to digest sign-in on its own page."}
+	}
+	if !auth.Tried {
+		return Diagnosis{Cause: NoSignIn, Summary: fmt.Sprintf("The stream wants a sign-in (%s) and there is none to try.", offered),
+			Fix: "Add the sign-in for this device to the keyring."}
+	}
+	return Diagnosis{Cause: WrongSignIn, Summary: fmt.Sprintf("The device refuses the sign-in of %q for its streams (%s).", f.User, auth.Scheme),
+		Fix: "Check the password. Many devices keep a user list of their own for streams: the user may be missing there."}
+}
+
+func explainStatus(s *rtsp.StatusError, f Facts) Diagnosis {
+	said := fmt.Sprintf("%s was answered with %d %s.", s.Method, s.Status, s.Reason)
+	switch s.Status {
+	case 403:
+		return Diagnosis{Cause: LevelTooLow, Summary: "The device knows this user and does not allow it to see the stream. " + said,
+			Fix: "Give the user the right to live pictures on the device's own page, or use another sign-in."}
+	case 404:
+		return Diagnosis{Cause: PathUnknown, Summary: "The device does not know this path. " + said,
+			Fix: "Ask the device itself for its stream URLs; look at upper and lower case and at the channel number."}
+	case 453, 503:
+		return Diagnosis{Cause: SessionLimit, Summary: "The device serves all the viewers it can. " + said,
+			Fix: "Close other viewers of this camera (recorders, players, wall panels) or raise its session limit, then try again."}
+	case 461:
+		return Diagnosis{Cause: TransportRefused, Summary: "The device does not send this stream over TCP. " + said,
+			Fix: "Switch on RTP over RTSP (TCP) on the device's own page."}
+	}
+	return Diagnosis{Cause: StreamStatus, Summary: "The device turns the stream down. " + said,
+		Fix: "Look at the exchange below; restart the device if its answer makes no sense."}
+}
+
+func explainMedia(err error, _ Facts) (Diagnosis, bool) {
+	var (
+		sdp *media.SDPError
+		sps *media.SPSError
+		pic *PictureError
+	)
+	switch {
+	case errors.As(err, &sdp):
+		return Diagnosis{Cause: BadDescription, Summary: upper(sdp.Error()) + ".", Fix: "Check the path: some devices answer any path with an empty description."}, true
+	case errors.As(err, &sps):
+		return Diagnosis{Cause: BadParameterSet, Summary: upper(sps.Error()) + ".", Fix: "Set the resolution again on the device, or restart it; no player can decode this."}, true
+	case errors.As(err, &pic):
+		return pic.diagnosis(), true
+	}
+	return Diagnosis{}, false
+}
+
+// A PictureError says that a stream plays and still gives no picture.
+type PictureError struct {
+	Cause  Cause // NoVideo, NoKeyframe, NotDecodable, CodecNotMeasured, NoProfiles
+	Detail string
+}
+
+func (e *PictureError) Error() string { return e.diagnosis().Summary }
+
+func (e *PictureError) diagnosis() Diagnosis {
+	d := Diagnosis{Cause: e.Cause, Seen: e.Detail}
+	switch e.Cause {
+	case NoVideo:
+		d.Summary, d.Fix = "The stream has no video track.", "This may be an audio or metadata stream: check the path or the profile."
+	case NoKeyframe:
+		d.Summary = "Packets come, but no whole key frame. " + e.Detail
+		d.Fix = "Shorten the key-frame interval on the device (one to two seconds is usual), or look for packet loss on the way."
+	case NotDecodable:
+		d.Summary, d.Fix = "A key frame came and does not decode to a picture.", "Set the codec to plain H.264 on the device; a maker's own compression or encryption may be on."
+	case CodecNotMeasured:
+		d.Summary = "The stream plays as " + e.Detail + ", which Unlatch cannot measure yet: no picture is proven."
+		d.Fix = "Set the stream to H.264 on the device for now."
+	case NoProfiles:
+		d.Summary, d.Fix = "The device names no media profile with a picture.", "Restore its media profiles on its own page."
+	}
+	return d
+}
+
+func explainDevice(err error, f Facts) (Diagnosis, bool) {
+	var (
+		fault   *onvif.Fault
+		not     *onvif.NotSOAPError
+		refused *onvif.RefusedError
+		limit   *onvif.LimitError
+		full    *TargetFullError
+	)
+	switch {
+	case errors.As(err, &full):
+		return Diagnosis{Cause: TargetFull, Summary: fmt.Sprintf("All %d slots of the recorder are taken.", full.Slots),
+			Fix: "Take a camera off a slot that is no longer needed, or choose another recorder."}, true
+	case errors.As(err, &refused) && refused.NoSignIn:
+		return Diagnosis{Cause: NoSignIn, Summary: upper(f.Asking) + " wants a sign-in and the keyring has none to try.",
+			Fix: "Add the sign-in for this device to the keyring."}, true
+	case errors.As(err, &refused):
+		return Diagnosis{Cause: WrongSignIn, Summary: fmt.Sprintf("%s refuses the sign-in of %q.", upper(f.Asking), f.User),
+			Fix: "Add the sign-in that is right for this device to the keyring. A separate ONVIF user list on the device is a common reason."}, true
+	case errors.As(err, &limit):
+		return Diagnosis{Cause: Unbounded, Summary: fmt.Sprintf("%s at %s sends an answer that no honest device sends (%s).", upper(f.Asking), f.at(), limit.What),
+			Fix: "Check what is really listening on that port."}, true
+	case errors.As(err, &not):
+		return Diagnosis{Cause: NotONVIF, Summary: fmt.Sprintf("%s answers, but not as a device service: %s.", f.at(), not.Problem),
+			Fix: "Switch ONVIF on in the device's network settings, or check the port."}, true
+	case errors.As(err, &fault) && fault.HasCode("NotAuthorized"), errors.As(err, &fault) && fault.HasCode("OperationProhibited"):
+		return Diagnosis{Cause: LevelTooLow, Summary: fmt.Sprintf("%s knows this user and does not allow what was asked: %s.", upper(f.Asking), fault.Reason),
+			Fix: "Give the user a higher level (Operator or Administrator) or use another sign-in."}, true
+	case errors.As(err, &fault):
+		return Diagnosis{Cause: Unfit, Summary: fmt.Sprintf("%s turns the request down: %s.", upper(f.Asking), fault.Reason),
+			Fix: "Look at the exchange below; a restart or new firmware may mend it."}, true
+	}
+	return Diagnosis{}, false
+}
+
+// A TargetFullError says that a target has no free slot.
+type TargetFullError struct{ Slots int }
+
+func (e *TargetFullError) Error() string { return fmt.Sprintf("all %d slots are taken", e.Slots) }
+
+func explainNetwork(err error, f Facts) (Diagnosis, bool) {
+	var netErr net.Error
+	switch {
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return Diagnosis{Cause: PortClosed, Summary: fmt.Sprintf("%s is there, but port %d is closed.", f.Host, f.Port),
+			Fix: "The service is switched off or on another port. Switch it on at the device's own page, or sweep again to find its port."}, true
+	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
+		return Diagnosis{Cause: NoAnswer, Summary: fmt.Sprintf("There is no way from this machine to %s.", f.Host),
+			Fix: "Check the cable, and that this machine has an address in that subnet."}, true
+	case strings.Contains(err.Error(), "malformed HTTP"): // net/http has no type for it
+		return Diagnosis{Cause: NotHTTP, Summary: fmt.Sprintf("%s does not speak HTTP: this is not the web port.", f.at()),
+			Fix: "Use the web port, usually 80 or 8080. The stream port does not take this."}, true
+	case errors.Is(err, context.DeadlineExceeded), errors.Is(err, os.ErrDeadlineExceeded), errors.As(err, &netErr) && netErr.Timeout():
+		if f.Port != 0 && strings.Contains(err.Error(), "awaiting headers") {
+			return Diagnosis{Cause: Silent, Summary: fmt.Sprintf("%s takes the connection and says nothing.", f.at()), Fix: "Restart the device, or check the port."}, true
+		}
+		return Diagnosis{Cause: NoAnswer, Summary: fmt.Sprintf("Nothing answers at %s.", f.at()),
+			Fix: "Check power and cable; the address may have changed: sweep again."}, true
+	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE), strings.Contains(err.Error(), "EOF"):
+		return Diagnosis{Cause: Dropped, Summary: fmt.Sprintf("%s closed the connection in the middle.", f.at()),
+			Fix: "Try again; if it stays, the device may be overloaded or locked: wait a few minutes."}, true
+	}
+	return Diagnosis{}, false
+}
+
+func upper(s string) string {
+	if s == "" {
+		return s
+	}
+	return strings.ToUpper(s[:1]) + s[1:]
+}

@@ -1,0 +1,171 @@
+// Package media reads what a stream carries: the tracks of an SDP, RTP packets, H.264 access units and parameter
+// sets, and measures rate, size, key-frame interval and loss from the packets themselves. Nothing the device
+// says about its stream is taken for a measure.
+package media
+
+import (
+	"bytes"
+	"encoding/base64"
+	"fmt"
+	"strconv"
+	"strings"
+)
+
+// A Track is one media section of an SDP (RFC 8866 §5.14).
+type Track struct {
+	Kind      string // "video", "audio", "application"
+	Payload   uint8
+	Codec     string // as in the rtpmap, upper case: "H264", "PCMU", "MPEG4-GENERIC"
+	ClockRate int    // Hz
+	Channels  int
+	Fmtp      map[string]string // parameters under lower-case names
+	Control   string            // as written; may be empty, relative, absolute or "*"
+}
+
+// An SDPError says why a description names no playable stream.
+type SDPError struct{ Problem string }
+
+func (e *SDPError) Error() string { return "the stream's description (SDP) " + e.Problem }
+
+// static payload types of RFC 3551 §6 that cameras use without an rtpmap.
+var static = map[uint8]Track{
+	0: {Codec: "PCMU", ClockRate: 8000, Channels: 1}, 8: {Codec: "PCMA", ClockRate: 8000, Channels: 1},
+	14: {Codec: "MPA", ClockRate: 90000}, 26: {Codec: "JPEG", ClockRate: 90000},
+}
+
+// An SDP is the part of a session description that playing needs.
+type SDP struct {
+	Control string // session level; "" or "*" for the base itself
+	Tracks  []Track
+}
+
+// ParseSDP reads a description leniently: unknown lines are passed over, since cameras write many; only a
+// description without a single media section is an error. At most 16 tracks and 2048 lines are read.
+func ParseSDP(b []byte) (*SDP, error) {
+	if len(bytes.TrimSpace(b)) == 0 {
+		return nil, &SDPError{"is empty"}
+	}
+	var s SDP
+	lines := strings.Split(string(b), "\n")
+	for i, line := range lines {
+		if i == 2048 || len(s.Tracks) > 16 {
+			return nil, &SDPError{"is longer than any honest one"}
+		}
+		line = strings.TrimRight(line, "\r ")
+		kind, value, ok := strings.Cut(line, "=")
+		if !ok {
+			continue
+		}
+		switch kind {
+		case "m":
+			s.Tracks = append(s.Tracks, mediaLine(value))
+		case "a":
+			s.attribute(value)
+		}
+	}
+	if len(s.Tracks) == 0 {
+		return nil, &SDPError{"names no media at all"}
+	}
+	return &s, nil
+}
+
+func mediaLine(value string) Track {
+	fields := strings.Fields(value)
+	t := Track{Fmtp: map[string]string{}}
+	if len(fields) > 0 {
+		t.Kind = strings.ToLower(fields[0])
+	}
+	if len(fields) > 3 {
+		n, _ := strconv.ParseUint(fields[3], 10, 7)
+		t.Payload = uint8(n)
+	}
+	if known, ok := static[t.Payload]; ok {
+		t.Codec, t.ClockRate, t.Channels = known.Codec, known.ClockRate, known.Channels
+	}
+	return t
+}
+
+func (s *SDP) attribute(value string) {
+	name, rest, _ := strings.Cut(value, ":")
+	if len(s.Tracks) == 0 {
+		if name == "control" {
+			s.Control = rest
+		}
+		return
+	}
+	t := &s.Tracks[len(s.Tracks)-1]
+	switch name {
+	case "control":
+		t.Control = strings.TrimSpace(rest)
+	case "rtpmap":
+		payload, format, _ := strings.Cut(rest, " ")
+		if n, err := strconv.ParseUint(payload, 10, 7); err != nil || uint8(n) != t.Payload {
+			return
+		}
+		parts := strings.Split(strings.TrimSpace(format), "/")
+		t.Codec = strings.ToUpper(parts[0])
+		if len(parts) > 1 {
+			t.ClockRate, _ = strconv.Atoi(parts[1])
+		}
+		t.Channels = 1
+		if len(parts) > 2 {
+			t.Channels, _ = strconv.Atoi(parts[2])
+		}
+	case "fmtp":
+		_, params, _ := strings.Cut(rest, " ")
+		for _, p := range strings.Split(params, ";") {
+			name, v, _ := strings.Cut(strings.TrimSpace(p), "=")
+			if name != "" && len(t.Fmtp) < 64 {
+				t.Fmtp[strings.ToLower(name)] = v
+			}
+		}
+	}
+}
+
+// First returns the first track of a kind, or nil.
+func (s *SDP) First(kind string) *Track {
+	for i := range s.Tracks {
+		if s.Tracks[i].Kind == kind {
+			return &s.Tracks[i]
+		}
+	}
+	return nil
+}
+
+// ControlURL resolves a track's control attribute against the base of the answer (RFC 2326 §C.1.1). A relative one is
+// appended as text, after the query if the base has one: that is how devices with query strings mean it.
+func ControlURL(base, control string) string {
+	if control == "" || control == "*" {
+		return base
+	}
+	if strings.Contains(control, "://") {
+		return control
+	}
+	if strings.HasSuffix(base, "/") || strings.HasPrefix(control, "?") {
+		return base + strings.TrimPrefix(control, "/")
+	}
+	return base + "/" + strings.TrimPrefix(control, "/")
+}
+
+// ParameterSets returns the SPS and PPS that the description carries (RFC 6184 §8.1, sprop-parameter-sets).
+func (t *Track) ParameterSets() (sets [][]byte) {
+	for _, s := range strings.Split(t.Fmtp["sprop-parameter-sets"], ",") {
+		if raw, err := base64.StdEncoding.DecodeString(strings.TrimSpace(s)); err == nil && len(raw) > 0 {
+			sets = append(sets, raw)
+		}
+	}
+	return sets
+}
+
+// CodecName is the codec as people write it: "H.264", "AAC", "G.711 µ-law".
+func (t *Track) CodecName() string {
+	names := map[string]string{"H264": "H.264", "H265": "H.265", "JPEG": "MJPEG", "MPEG4-GENERIC": "AAC",
+		"PCMU": "G.711 µ-law", "PCMA": "G.711 A-law", "OPUS": "Opus", "G726-16": "G.726"}
+	if n, ok := names[t.Codec]; ok {
+		return n
+	}
+	if t.Codec == "" {
+		return fmt.Sprintf("payload type %d", t.Payload)
+	}
+	return t.Codec
+}

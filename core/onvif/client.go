@@ -1,0 +1,230 @@
+package onvif
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha1"
+	"encoding/base64"
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"unlatch/core/address"
+	"unlatch/core/exchange"
+	"unlatch/core/httpauth"
+	"unlatch/core/signin"
+)
+
+// A Client talks to one device. It is not safe for concurrent use.
+type Client struct {
+	device   string // address of the device service
+	http     *http.Client
+	signIn   signin.SignIn
+	log      *exchange.Log
+	skew     time.Duration // device clock minus ours
+	scheme   string        // "", "WS-UsernameToken", or the name of an HTTP scheme
+	answer   *httpauth.Answer
+	services map[string]string
+}
+
+// Options of a Client.
+type Options struct {
+	Dial    address.Dialer
+	SignIn  signin.SignIn
+	Timeout time.Duration // for one answer; 0 means 5 s
+	Log     *exchange.Log
+}
+
+// New prepares a client for the device service at an http URL. Nothing is sent.
+func New(deviceService string, opt Options) *Client {
+	if opt.Timeout == 0 {
+		opt.Timeout = 5 * time.Second
+	}
+	return &Client{
+		device: deviceService, signIn: opt.SignIn, log: opt.Log,
+		http: &http.Client{
+			Timeout: opt.Timeout,
+			Transport: &http.Transport{
+				DialContext:            opt.Dial.DialContext,
+				ResponseHeaderTimeout:  opt.Timeout,
+				MaxResponseHeaderBytes: 32 << 10,
+				MaxIdleConnsPerHost:    1,
+				IdleConnTimeout:        5 * time.Second,
+			},
+			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+		},
+	}
+}
+
+// Close gives idle connections back.
+func (c *Client) Close() { c.http.CloseIdleConnections() }
+
+// Scheme names the way in which the device took the sign-in; "none" where it asked for none.
+func (c *Client) Scheme() string {
+	if c.scheme == "" {
+		return "none"
+	}
+	return c.scheme
+}
+
+// Call sends one request to a service and reads its answer into out. It first asks without a sign-in, so that the device
+// says which scheme it wants, and then sends the sign-in once in that scheme: a wrong password costs one try.
+func (c *Client) Call(ctx context.Context, service, action, body string, out any) error {
+	if c.scheme == "" {
+		res, raw, err := c.post(ctx, service, action, c.envelope(body, false), "")
+		if err != nil {
+			return err
+		}
+		wants, err := c.wants(res, read(res, raw, out))
+		if !wants {
+			return err
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return c.signed(ctx, service, action, body, out)
+}
+
+// wants looks at the answer to an unsigned request. It reports whether the device wants a sign-in, and prepares one; else
+// it hands the answer's own error back.
+func (c *Client) wants(res *http.Response, err error) (bool, error) {
+	var fault *Fault
+	isFault := errors.As(err, &fault) && (fault.HasCode("NotAuthorized") || fault.HasCode("FailedAuthentication"))
+	if res.StatusCode != http.StatusUnauthorized && !isFault {
+		return false, err
+	}
+	if c.signIn.Anonymous() {
+		return true, &RefusedError{NoSignIn: true}
+	}
+	offered := httpauth.ParseChallenges(res.Header.Values("WWW-Authenticate"))
+	if len(offered) == 0 {
+		c.scheme = "WS-UsernameToken"
+		return true, nil
+	}
+	best, err := httpauth.Choose(offered)
+	if err != nil {
+		return true, err
+	}
+	c.answer, c.scheme = httpauth.NewAnswer(best, c.signIn.User, c.signIn.Secret.Reveal()), best.Name()
+	return true, nil
+}
+
+func (c *Client) signed(ctx context.Context, service, action, body string, out any) error {
+	for try := 0; ; try++ {
+		token := c.answer == nil
+		authorization := ""
+		if !token {
+			authorization = c.answer.Header(http.MethodPost, requestURI(service))
+		}
+		res, raw, err := c.post(ctx, service, action, c.envelope(body, token), authorization)
+		if err != nil {
+			return err
+		}
+		err = read(res, raw, out)
+		if res.StatusCode == http.StatusUnauthorized && !token {
+			offered := httpauth.ParseChallenges(res.Header.Values("WWW-Authenticate"))
+			if best, berr := httpauth.Choose(offered); berr == nil && best.Stale() && try < 2 {
+				c.answer = httpauth.NewAnswer(best, c.signIn.User, c.signIn.Secret.Reveal())
+				continue
+			}
+			return &RefusedError{Scheme: c.scheme}
+		}
+		var fault *Fault
+		if token && errors.As(err, &fault) && (fault.HasCode("NotAuthorized") && fault.HasCode("Sender") || fault.HasCode("FailedAuthentication")) {
+			return &RefusedError{Scheme: c.scheme}
+		}
+		if token && res.StatusCode == http.StatusUnauthorized {
+			return &RefusedError{Scheme: c.scheme}
+		}
+		return err
+	}
+}
+
+func requestURI(address string) string {
+	u, err := url.Parse(address)
+	if err != nil {
+		return "/"
+	}
+	return u.RequestURI()
+}
+
+func (c *Client) envelope(body string, token bool) string {
+	var b strings.Builder
+	b.WriteString(`<?xml version="1.0" encoding="utf-8"?><s:Envelope xmlns:s="` + NSSoap + `" xmlns:tt="` + NSSchema + `">`)
+	if token {
+		b.WriteString("<s:Header>" + c.usernameToken() + "</s:Header>")
+	}
+	b.WriteString("<s:Body>" + body + "</s:Body></s:Envelope>")
+	return b.String()
+}
+
+// usernameToken is WS-Security UsernameToken Profile 1.0 with a password digest: base64(SHA-1(nonce + created + password)),
+// created in the device's time, because devices refuse tokens that look old.
+func (c *Client) usernameToken() string {
+	const wss = "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-"
+	nonce := make([]byte, 16)
+	rand.Read(nonce)
+	created := time.Now().Add(c.skew).UTC().Format("2006-01-02T15:04:05Z")
+	return `<w:Security s:mustUnderstand="1" xmlns:w="` + wss + `wssecurity-secext-1.0.xsd" xmlns:u="` + wss + `wssecurity-utility-1.0.xsd">` +
+		`<w:UsernameToken><w:Username>` + Escape(c.signIn.User) + `</w:Username>` +
+		`<w:Password Type="` + wss + `username-token-profile-1.0#PasswordDigest">` + PasswordDigest(nonce, created, c.signIn.Secret.Reveal()) + `</w:Password>` +
+		`<w:Nonce EncodingType="` + wss + `soap-message-security-1.0#Base64Binary">` + base64.StdEncoding.EncodeToString(nonce) + `</w:Nonce>` +
+		`<u:Created>` + created + `</u:Created></w:UsernameToken></w:Security>`
+}
+
+// PasswordDigest is the digest of WS-Security UsernameToken Profile 1.0, line 200.
+func PasswordDigest(nonce []byte, created, secret string) string {
+	sum := sha1.Sum(append(append(append([]byte(nil), nonce...), created...), secret...))
+	return base64.StdEncoding.EncodeToString(sum[:])
+}
+
+// Escape writes s as XML character data.
+func Escape(s string) string {
+	var b strings.Builder
+	xml.EscapeText(&b, []byte(s))
+	return b.String()
+}
+
+// reachable puts the host at which the device answers in place of the one that it names, which may be private, old or
+// zero. The port and path stay; corrected tells whether anything changed.
+func (c *Client) reachable(given string) (out string, corrected bool, err error) {
+	u, err := url.Parse(strings.TrimSpace(given))
+	if err != nil || u.Host == "" {
+		return "", false, &NotSOAPError{Problem: "the device names an address that cannot be read: " + clip(given)}
+	}
+	own, err := url.Parse(c.device)
+	if err != nil {
+		return "", false, err
+	}
+	if u.Hostname() == own.Hostname() {
+		return u.String(), false, nil
+	}
+	if u.Port() == "" {
+		u.Host = own.Hostname()
+		if strings.Contains(u.Host, ":") {
+			u.Host = "[" + u.Host + "]"
+		}
+	} else {
+		u.Host = net.JoinHostPort(own.Hostname(), u.Port())
+	}
+	return u.String(), true, nil
+}
+
+// service returns the address of a service by its namespace, or an error that says that the device has none.
+func (c *Client) service(ctx context.Context, namespace string) (string, error) {
+	if c.services == nil {
+		if _, err := c.Services(ctx); err != nil {
+			return "", err
+		}
+	}
+	if a := c.services[namespace]; a != "" {
+		return a, nil
+	}
+	return "", &Fault{Codes: []string{"Receiver", "ActionNotSupported"}, Reason: fmt.Sprintf("the device has no service %s", namespace)}
+}

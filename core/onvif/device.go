@@ -1,0 +1,118 @@
+package onvif
+
+import (
+	"context"
+	"errors"
+	"strings"
+	"time"
+)
+
+// Clock asks for the device's time (Core Specification §8.3.6; needs no sign-in) and keeps the skew for signing in. It
+// is also the harmless question that tells a device service from a web server.
+func (c *Client) Clock(ctx context.Context) (skew time.Duration, err error) {
+	var out struct {
+		UTC *struct {
+			Hour   int `xml:"Time>Hour"`
+			Minute int `xml:"Time>Minute"`
+			Second int `xml:"Time>Second"`
+			Year   int `xml:"Date>Year"`
+			Month  int `xml:"Date>Month"`
+			Day    int `xml:"Date>Day"`
+		} `xml:"SystemDateAndTime>UTCDateTime"`
+	}
+	asked := time.Now()
+	if err := c.Call(ctx, c.device, NSDevice+"/GetSystemDateAndTime", `<GetSystemDateAndTime xmlns="`+NSDevice+`"/>`, &out); err != nil {
+		return 0, err
+	}
+	if out.UTC == nil || out.UTC.Year == 0 {
+		return 0, nil // a device that does not tell is taken to be right
+	}
+	t := out.UTC
+	told := time.Date(t.Year, time.Month(t.Month), t.Day, t.Hour, t.Minute, t.Second, 0, time.UTC)
+	// The answer has whole seconds: half of one is the fairest guess, half the round trip the rest.
+	middle := asked.Add(time.Since(asked) / 2)
+	c.skew = told.Add(500 * time.Millisecond).Sub(middle)
+	if c.skew.Abs() < 2*time.Second {
+		c.skew = 0
+	}
+	return c.skew, nil
+}
+
+// Services asks which services the device has (Core Specification §8.1.1 GetServices, else the older GetCapabilities) and
+// returns their addresses by namespace, with the reachable host put in.
+func (c *Client) Services(ctx context.Context) (map[string]string, error) {
+	var out struct {
+		Services []struct {
+			Namespace string `xml:"Namespace"`
+			XAddr     string `xml:"XAddr"`
+		} `xml:"Service"`
+	}
+	err := c.Call(ctx, c.device, NSDevice+"/GetServices", `<GetServices xmlns="`+NSDevice+`"><IncludeCapability>false</IncludeCapability></GetServices>`, &out)
+	var fault *Fault
+	if errors.As(err, &fault) {
+		return c.capabilities(ctx)
+	}
+	if err != nil {
+		return nil, err
+	}
+	c.services = map[string]string{}
+	for _, s := range out.Services {
+		if a, _, err := c.reachable(s.XAddr); err == nil && len(c.services) < 64 {
+			c.services[strings.TrimSpace(s.Namespace)] = a
+		}
+	}
+	return c.services, nil
+}
+
+func (c *Client) capabilities(ctx context.Context) (map[string]string, error) {
+	var out struct {
+		Media     string `xml:"Capabilities>Media>XAddr"`
+		Recording string `xml:"Capabilities>Extension>Recording>XAddr"`
+		Receiver  string `xml:"Capabilities>Extension>Receiver>XAddr"`
+	}
+	if err := c.Call(ctx, c.device, NSDevice+"/GetCapabilities", `<GetCapabilities xmlns="`+NSDevice+`"><Category>All</Category></GetCapabilities>`, &out); err != nil {
+		return nil, err
+	}
+	c.services = map[string]string{}
+	for ns, addr := range map[string]string{NSMedia: out.Media, NSRecording: out.Recording, NSReceiver: out.Receiver} {
+		if a, _, err := c.reachable(addr); err == nil && addr != "" {
+			c.services[ns] = a
+		}
+	}
+	return c.services, nil
+}
+
+// Info is what the device says of itself (Core Specification §8.3.1).
+type Info struct {
+	Manufacturer string `xml:"Manufacturer" json:"manufacturer"`
+	Model        string `xml:"Model" json:"model"`
+	Firmware     string `xml:"FirmwareVersion" json:"firmware"`
+	Serial       string `xml:"SerialNumber" json:"serial"`
+	Hardware     string `xml:"HardwareId" json:"hardware"`
+}
+
+// Info asks for GetDeviceInformation. Most devices want a sign-in for it, which makes it the question that proves one.
+func (c *Client) Info(ctx context.Context) (Info, error) {
+	var out Info
+	err := c.Call(ctx, c.device, NSDevice+"/GetDeviceInformation", `<GetDeviceInformation xmlns="`+NSDevice+`"/>`, &out)
+	for _, s := range []*string{&out.Manufacturer, &out.Model, &out.Firmware, &out.Serial, &out.Hardware} {
+		*s = clip(*s)
+	}
+	return out, err
+}
+
+// A Protocol is a network protocol the device serves (Core Specification §8.2.13).
+type Protocol struct {
+	Name    string `xml:"Name" json:"name"`
+	Enabled bool   `xml:"Enabled" json:"enabled"`
+	Ports   []int  `xml:"Port" json:"ports"`
+}
+
+// Protocols asks for GetNetworkProtocols: which services are on, and on which ports.
+func (c *Client) Protocols(ctx context.Context) ([]Protocol, error) {
+	var out struct {
+		Protocols []Protocol `xml:"NetworkProtocols"`
+	}
+	err := c.Call(ctx, c.device, NSDevice+"/GetNetworkProtocols", `<GetNetworkProtocols xmlns="`+NSDevice+`"/>`, &out)
+	return out.Protocols, err
+}

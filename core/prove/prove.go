@@ -1,0 +1,258 @@
+// Package prove plays one stream URL and reports what really came: a picture, its codec, size, rate and key-frame
+// interval, or the most likely reason why none came. It is the product's one way of believing in a stream.
+package prove
+
+import (
+	"context"
+	"errors"
+	"math"
+	"strconv"
+	"time"
+
+	"unlatch/core/address"
+	"unlatch/core/diagnose"
+	"unlatch/core/exchange"
+	"unlatch/core/media"
+	"unlatch/core/rtsp"
+	"unlatch/core/signin"
+	"unlatch/core/streamurl"
+)
+
+// Times of a proof.
+const (
+	// atLeast is measured after the first key frame even where two key-frame intervals pass sooner.
+	atLeast = 2 * time.Second
+	// atMost is waited for key frames where no measuring time is given: encoders left alone use intervals of up to 10 s.
+	atMost = 12 * time.Second
+)
+
+// A Prover plays streams. Still may be nil: then no picture is decoded.
+type Prover struct {
+	Dial  address.Dialer
+	Still func(ctx context.Context, keyframe []byte) (jpeg []byte, err error)
+}
+
+// A Request names what to prove.
+type Request struct {
+	URL     streamurl.URL
+	SignIn  signin.SignIn // used where the URL has none
+	Measure time.Duration // how long to measure; 0 for as long as two key-frame intervals, at least 2 s, at most 12 s
+	Timeout time.Duration // for one answer; 0 means 5 s
+}
+
+// A Step is one stage of a proof with the time it took.
+type Step struct {
+	Name string  `json:"name"`
+	MS   float64 `json:"ms"`
+}
+
+// Audio is the audio track beside the picture, if packets of it came.
+type Audio struct {
+	Codec      string `json:"codec"`
+	SampleRate int    `json:"sample_rate"`
+	Channels   int    `json:"channels,omitempty"`
+	Packets    int    `json:"packets"`
+}
+
+// A Proof is the measured result of playing one URL.
+type Proof struct {
+	URL             string              `json:"url" doc:"sealed: without the password"`
+	OK              bool                `json:"ok"`
+	Transport       string              `json:"transport" doc:"how the packets came: tcp"`
+	Auth            string              `json:"auth" doc:"the scheme that opened the stream, or none"`
+	Server          string              `json:"server"`
+	Video           *media.Measured     `json:"video"`
+	Audio           *Audio              `json:"audio"`
+	FirstKeyframeMS float64             `json:"first_keyframe_ms" doc:"from the start to the last packet of the first whole key frame; 0 when none came"`
+	Steps           []Step              `json:"steps"`
+	Diagnosis       *diagnose.Diagnosis `json:"diagnosis"`
+
+	Still    []byte `json:"-"` // JPEG
+	Exchange string `json:"-"`
+}
+
+// Prove plays the URL and measures it. It does not return an error: a proof that failed says why in its diagnosis.
+func (p *Prover) Prove(ctx context.Context, req Request) Proof {
+	if req.SignIn.Anonymous() {
+		req.SignIn = req.URL.SignIn
+	}
+	sealed := req.URL
+	sealed.SignIn = signin.SignIn{User: req.SignIn.User, Secret: req.SignIn.Secret}
+	r := &run{p: p, req: req, log: exchange.NewLog(nil), start: time.Now(), out: Proof{URL: sealed.Sealed(), Transport: "tcp", Auth: "none", Steps: []Step{}}}
+	r.mark = r.start
+	if err := r.play(ctx); err != nil {
+		d := diagnose.Explain(err, diagnose.Facts{Host: req.URL.Host, Port: req.URL.DialPort(), Asking: "the stream", User: req.SignIn.User})
+		r.out.Diagnosis = &d
+	}
+	r.out.OK = r.out.Diagnosis == nil
+	r.out.Exchange = r.log.String()
+	return r.out
+}
+
+// run is one proof under way.
+type run struct {
+	p     *Prover
+	req   Request
+	log   *exchange.Log
+	out   Proof
+	start time.Time
+	mark  time.Time
+
+	meter        *media.Meter
+	videoChannel byte
+	audioChannel byte
+	audio        *Audio
+	firstPacket  time.Time
+}
+
+func (r *run) step(name string, at time.Time) {
+	r.out.Steps = append(r.out.Steps, Step{Name: name, MS: ms(at.Sub(r.mark))})
+	r.mark = at
+}
+
+func ms(d time.Duration) float64 { return math.Round(float64(d.Microseconds())/100) / 10 }
+
+func (r *run) play(ctx context.Context) error {
+	conn, err := rtsp.Dial(ctx, r.req.URL, rtsp.Options{
+		Dial: r.p.Dial, SignIn: r.req.SignIn, Timeout: r.req.Timeout, Log: r.log, OnFrame: r.frame,
+	})
+	if err != nil {
+		return err
+	}
+	defer func() { conn.Close() }()
+	r.step("connect", time.Now())
+	desc, err := conn.Describe(ctx)
+	r.out.Server, r.out.Auth = conn.Server, conn.Auth()
+	if err != nil {
+		return err
+	}
+	r.step("describe", time.Now())
+	sdp, err := media.ParseSDP(desc.SDP)
+	if err != nil {
+		return err
+	}
+	video := sdp.First("video")
+	if video == nil {
+		return &diagnose.PictureError{Cause: diagnose.NoVideo}
+	}
+	r.meter = media.NewMeter(*video)
+	if r.videoChannel, err = conn.Setup(ctx, media.ControlURL(desc.Base, video.Control), 0); err != nil {
+		return err
+	}
+	r.step("set up video", time.Now())
+	r.setupAudio(ctx, conn, sdp, desc.Base)
+	base := media.ControlURL(desc.Base, sdp.Control)
+	defer conn.Teardown(base)
+	if err := conn.Play(ctx, base); err != nil {
+		return err
+	}
+	r.step("play", time.Now())
+	return r.measure(ctx, conn, base)
+}
+
+// setupAudio asks for the audio track too. A device that refuses it still has its picture proven: the audio is then
+// left out of the proof and the refusal stays in the exchange.
+func (r *run) setupAudio(ctx context.Context, conn *rtsp.Conn, sdp *media.SDP, base string) {
+	track := sdp.First("audio")
+	if track == nil {
+		return
+	}
+	channel, err := conn.Setup(ctx, media.ControlURL(base, track.Control), 2)
+	if err != nil {
+		return
+	}
+	r.audioChannel = channel
+	r.audio = &Audio{Codec: track.CodecName(), SampleRate: track.ClockRate, Channels: track.Channels}
+	r.step("set up audio", time.Now())
+}
+
+func (r *run) frame(channel byte, payload []byte, at time.Time) {
+	switch {
+	case r.meter == nil:
+	case channel == r.videoChannel:
+		if r.firstPacket.IsZero() {
+			r.firstPacket = at
+		}
+		r.meter.Packet(payload, at)
+	case r.audio != nil && channel == r.audioChannel:
+		r.audio.Packets++
+	}
+}
+
+func (r *run) measure(ctx context.Context, conn *rtsp.Conn, base string) error {
+	began := time.Now()
+	err := conn.Run(ctx, base, func() bool { return r.enough(began) })
+	if !r.firstPacket.IsZero() {
+		r.step("first packet", r.firstPacket)
+	}
+	keyframe, at := r.meter.Keyframe()
+	if keyframe != nil {
+		r.step("first key frame", at)
+		r.out.FirstKeyframeMS = ms(at.Sub(r.start))
+	}
+	if keyframe != nil || r.meter.Measured().Frames > 0 {
+		m := r.meter.Measured()
+		r.out.Video = rounded(m)
+		r.step("measure", time.Now())
+		r.log.Note("%d video packets, %d frames, %d key frames, %d lost", m.Packets, m.Frames, m.Keyframes, m.Lost)
+	}
+	if r.audio != nil && r.audio.Packets > 0 {
+		r.out.Audio = r.audio
+		r.log.Note("%d audio packets", r.audio.Packets)
+	}
+	if err != nil && (keyframe == nil || errors.Is(err, context.Canceled)) {
+		return err
+	}
+	if keyframe == nil {
+		return r.whyNoKeyframe()
+	}
+	if r.p.Still == nil {
+		return nil
+	}
+	r.out.Still, err = r.p.Still(ctx, keyframe)
+	if err != nil {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		return &diagnose.PictureError{Cause: diagnose.NotDecodable, Detail: err.Error()}
+	}
+	r.step("decode", time.Now())
+	return nil
+}
+
+// enough decides when to stop measuring.
+func (r *run) enough(began time.Time) bool {
+	_, key := r.meter.Keyframe()
+	now := time.Now()
+	if r.req.Measure > 0 {
+		since := began
+		if !key.IsZero() {
+			since = key
+		}
+		return now.Sub(since) >= r.req.Measure
+	}
+	if now.Sub(began) >= atMost || !r.meter.H264() && now.Sub(began) >= atLeast && !r.firstPacket.IsZero() {
+		return true
+	}
+	return !key.IsZero() && now.Sub(key) >= atLeast && r.meter.Keyframes() >= 3
+}
+
+func (r *run) whyNoKeyframe() error {
+	if err := r.meter.SPSError(); err != nil {
+		return err
+	}
+	if !r.meter.H264() {
+		return &diagnose.PictureError{Cause: diagnose.CodecNotMeasured, Detail: r.meter.Measured().Codec}
+	}
+	m := r.meter.Measured()
+	detail := strconv.Itoa(m.Packets) + " packets in " + strconv.FormatInt(m.MeasuredForMS, 10) + " ms, " + strconv.Itoa(m.Lost) + " lost"
+	return &diagnose.PictureError{Cause: diagnose.NoKeyframe, Detail: detail}
+}
+
+// rounded cuts measures to the digits that they are good for.
+func rounded(m media.Measured) *media.Measured {
+	round := func(x float64, digits float64) float64 { return math.Round(x*digits) / digits }
+	m.FPS, m.BitrateKbps = round(m.FPS, 100), round(m.BitrateKbps, 10)
+	m.GOPSeconds, m.GOPFrames = round(m.GOPSeconds, 1000), round(m.GOPFrames, 10)
+	return &m
+}

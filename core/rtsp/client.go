@@ -1,0 +1,432 @@
+package rtsp
+
+import (
+	"bufio"
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	"unlatch/core/address"
+	"unlatch/core/exchange"
+	"unlatch/core/httpauth"
+	"unlatch/core/signin"
+	"unlatch/core/streamurl"
+)
+
+// An AuthError is a refusal for want of a sign-in that the device takes.
+type AuthError struct {
+	Tried   bool     // a sign-in was sent and refused; false when there was none to send
+	Scheme  string   // the scheme it was sent with
+	Offered []string // what the device offers
+	Realm   string
+	Status  int
+}
+
+func (e *AuthError) Error() string {
+	if !e.Tried {
+		return fmt.Sprintf("the stream wants a sign-in (%s) and none was given", strings.Join(e.Offered, ", "))
+	}
+	return fmt.Sprintf("the device refuses this sign-in for its streams (%d, %s)", e.Status, e.Scheme)
+}
+
+// A StatusError is any other answer than success.
+type StatusError struct {
+	Method string
+	Status int
+	Reason string
+}
+
+func (e *StatusError) Error() string {
+	return fmt.Sprintf("%s was answered with %d %s", e.Method, e.Status, e.Reason)
+}
+
+// A SilentError means that the connection was taken and nothing was answered.
+type SilentError struct {
+	Waiting string // what for
+	After   time.Duration
+}
+
+func (e *SilentError) Error() string {
+	return fmt.Sprintf("the device took the connection and sent nothing within %s (waiting for %s)", e.After, e.Waiting)
+}
+
+// Options of a client connection. The zero value of each field but Dial is usable.
+type Options struct {
+	Dial    address.Dialer
+	SignIn  signin.SignIn
+	Timeout time.Duration // for one answer; 0 means 5 s
+	Log     *exchange.Log // nil records nothing
+	// OnFrame receives each interleaved frame (RFC 2326 §10.12), also those that come between a request and its
+	// answer. The payload is valid only during the call.
+	OnFrame func(channel byte, payload []byte, at time.Time)
+}
+
+// A Conn is one RTSP connection with at most one session. It is not safe for concurrent use.
+type Conn struct {
+	opt     Options
+	url     streamurl.URL
+	conn    net.Conn
+	r       *bufio.Reader
+	cseq    int
+	auth    *httpauth.Answer
+	session string
+	timeout time.Duration // of the session, as the device announced it
+	Server  string        // the device's Server line, once seen
+	frame   []byte
+}
+
+// Dial connects to the host of u. Its sign-in is used where opt.SignIn has none.
+func Dial(ctx context.Context, u streamurl.URL, opt Options) (*Conn, error) {
+	if opt.Timeout == 0 {
+		opt.Timeout = 5 * time.Second
+	}
+	if opt.SignIn.Anonymous() {
+		opt.SignIn = u.SignIn
+	}
+	if u.Scheme != "rtsp" {
+		return nil, &streamurl.SyntaxError{Problem: u.Scheme + " streams cannot be played yet", Remedy: "use the rtsp:// form of the URL"}
+	}
+	c := &Conn{opt: opt, timeout: 60 * time.Second}
+	return c, c.connect(ctx, u)
+}
+
+func (c *Conn) connect(ctx context.Context, u streamurl.URL) error {
+	conn, err := c.opt.Dial.DialContext(ctx, "tcp", u.HostPort())
+	if err != nil {
+		c.opt.Log.Note("connecting to %s failed: %v", u.HostPort(), err)
+		return fmt.Errorf("connecting to %s: %w", u.HostPort(), err)
+	}
+	c.opt.Log.Note("connected to %s", u.HostPort())
+	c.conn, c.url, c.r = conn, u, bufio.NewReaderSize(conn, 64<<10)
+	return nil
+}
+
+// Close ends the connection; a session should be ended by Teardown first.
+func (c *Conn) Close() error {
+	if c.conn == nil {
+		return nil
+	}
+	return c.conn.Close()
+}
+
+// Do sends one request and returns its answer, signing in where the device asks for it. A status of 400 and above
+// is returned as an *AuthError or *StatusError together with the response.
+func (c *Conn) Do(ctx context.Context, method, target string, extra ...Field) (*Response, error) {
+	for try := 0; ; try++ {
+		signed := c.auth != nil
+		res, err := c.roundTrip(ctx, method, target, extra)
+		if err != nil {
+			return nil, err
+		}
+		switch {
+		case res.Status == 401:
+			if err := c.answer(res, signed, try); err != nil {
+				return res, err
+			}
+		case res.Status >= 400:
+			return res, &StatusError{Method: method, Status: res.Status, Reason: res.Reason}
+		default:
+			return res, nil
+		}
+	}
+}
+
+// answer prepares the next try after a 401, or says why there is none. A sign-in is sent once: again only when the
+// device says that nothing but the nonce was too old.
+func (c *Conn) answer(res *Response, signed bool, try int) error {
+	offered := httpauth.ParseChallenges(res.Header.Values("WWW-Authenticate"))
+	refusal := &AuthError{Tried: signed, Status: res.Status}
+	for _, o := range offered {
+		refusal.Offered = append(refusal.Offered, o.Name())
+	}
+	best, err := httpauth.Choose(offered)
+	if err != nil {
+		return errors.Join(refusal, err)
+	}
+	refusal.Scheme, refusal.Realm = best.Name(), best.Realm()
+	if c.opt.SignIn.Anonymous() || signed && !best.Stale() || try >= 2 {
+		return refusal
+	}
+	c.auth = httpauth.NewAnswer(best, c.opt.SignIn.User, c.opt.SignIn.Secret.Reveal())
+	return nil
+}
+
+// Auth names the scheme that opened the stream; "none" where it is open to anyone.
+func (c *Conn) Auth() string {
+	if c.auth == nil {
+		return "none"
+	}
+	return c.auth.Scheme()
+}
+
+func (c *Conn) roundTrip(ctx context.Context, method, target string, extra []Field) (*Response, error) {
+	if err := c.send(method, target, extra); err != nil {
+		return nil, err
+	}
+	deadline := time.Now().Add(c.opt.Timeout)
+	for {
+		res, err := c.next(ctx, deadline, "the answer to "+method)
+		if err != nil {
+			return nil, err
+		}
+		if res == nil {
+			continue // an interleaved frame
+		}
+		if seq := res.Header.Get("CSeq"); seq != "" && seq != strconv.Itoa(c.cseq) {
+			continue // the late answer to an earlier request
+		}
+		if s := res.Header.Get("Server"); s != "" {
+			c.Server = clip(s)
+		}
+		return res, nil
+	}
+}
+
+func (c *Conn) send(method, target string, extra []Field) error {
+	c.cseq++
+	q := Request{Method: method, URL: target}
+	q.Header.Add("CSeq", strconv.Itoa(c.cseq))
+	q.Header.Add("User-Agent", "Unlatch")
+	if c.session != "" {
+		q.Header.Add("Session", c.session)
+	}
+	if c.auth != nil {
+		q.Header.Add("Authorization", c.auth.Header(method, target))
+	}
+	q.Header = append(q.Header, extra...)
+	raw := q.Bytes()
+	c.opt.Log.Sent(string(raw))
+	c.conn.SetWriteDeadline(time.Now().Add(c.opt.Timeout))
+	if _, err := c.conn.Write(raw); err != nil {
+		return fmt.Errorf("sending %s: %w", method, err)
+	}
+	return nil
+}
+
+// next reads one message. It returns nil, nil for an interleaved frame (handed to OnFrame) and for a request of
+// the server's own, which is answered.
+func (c *Conn) next(ctx context.Context, deadline time.Time, waiting string) (*Response, error) {
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	if d, ok := ctx.Deadline(); ok && d.Before(deadline) {
+		deadline = d
+	}
+	c.conn.SetReadDeadline(deadline)
+	stop := context.AfterFunc(ctx, func() { c.conn.SetReadDeadline(time.Unix(1, 0)) })
+	defer stop()
+	res, err := c.read()
+	switch {
+	case err == nil:
+		return res, nil
+	case ctx.Err() != nil:
+		return nil, ctx.Err()
+	case errors.Is(err, os.ErrDeadlineExceeded):
+		c.opt.Log.Note("nothing came (waiting for %s)", waiting)
+		return nil, &SilentError{Waiting: waiting, After: c.opt.Timeout}
+	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
+		c.opt.Log.Note("the device closed the connection (waiting for %s)", waiting)
+		return nil, fmt.Errorf("the device closed the connection while %s was due: %w", waiting, io.ErrUnexpectedEOF)
+	}
+	c.opt.Log.Note("%v", err)
+	return nil, err
+}
+
+func (c *Conn) read() (*Response, error) {
+	first, err := c.r.Peek(1)
+	if err != nil {
+		return nil, err
+	}
+	if first[0] == '$' {
+		return nil, c.readFrame()
+	}
+	// "RTSP" begins an answer; anything else upper case is a request of the server's own.
+	if head, _ := c.r.Peek(5); len(head) == 5 && string(head) != "RTSP/" && string(head) != "HTTP/" && isMethod(head) {
+		q, err := ReadRequest(c.r)
+		if err != nil {
+			return nil, err
+		}
+		c.opt.Log.Got(string(q.Bytes()))
+		reply := Response{Status: 200, Reason: "OK", Header: Header{{"CSeq", q.Header.Get("CSeq")}}}
+		_, err = c.conn.Write(reply.Bytes())
+		return nil, err
+	}
+	res, err := ReadResponse(c.r)
+	if err == nil {
+		c.opt.Log.Got(string(res.Bytes()))
+	}
+	return res, err
+}
+
+func isMethod(b []byte) bool {
+	for _, c := range b {
+		if (c < 'A' || c > 'Z') && c != '_' && c != ' ' {
+			return false
+		}
+	}
+	return true
+}
+
+func (c *Conn) readFrame() error {
+	var head [4]byte
+	if _, err := io.ReadFull(c.r, head[:]); err != nil {
+		return err
+	}
+	n := int(binary.BigEndian.Uint16(head[2:]))
+	if cap(c.frame) < n {
+		c.frame = make([]byte, 64<<10)
+	}
+	if _, err := io.ReadFull(c.r, c.frame[:n]); err != nil {
+		return err
+	}
+	if c.opt.OnFrame != nil {
+		c.opt.OnFrame(head[1], c.frame[:n], time.Now())
+	}
+	return nil
+}
+
+// A Description is the answer to DESCRIBE: the SDP and the base against which its control URLs are resolved.
+type Description struct {
+	SDP  []byte
+	Base string
+}
+
+// Describe asks for the stream's description (RFC 2326 §10.2) and follows up to three redirects; every one of them passes
+// the dialer and with it the scope guard.
+func (c *Conn) Describe(ctx context.Context) (*Description, error) {
+	for hops := 0; ; hops++ {
+		res, err := c.Do(ctx, "DESCRIBE", c.url.String(), Field{"Accept", "application/sdp"})
+		if err != nil {
+			return nil, err
+		}
+		if res.Status >= 300 {
+			if err := c.follow(ctx, res, hops); err != nil {
+				return nil, err
+			}
+			continue
+		}
+		base := c.url.String()
+		for _, name := range []string{"Content-Location", "Content-Base"} {
+			if v := res.Header.Get(name); strings.Contains(v, "://") {
+				base = v
+			}
+		}
+		return &Description{SDP: res.Body, Base: base}, nil
+	}
+}
+
+func (c *Conn) follow(ctx context.Context, res *Response, hops int) error {
+	to, err := streamurl.Parse(res.Header.Get("Location"))
+	if err != nil || to.Scheme != "rtsp" || hops >= 3 {
+		return &StatusError{Method: "DESCRIBE", Status: res.Status, Reason: res.Reason + " (a redirect that leads nowhere)"}
+	}
+	c.opt.Log.Note("redirected to %s", to)
+	c.conn.Close()
+	c.auth = nil
+	return c.connect(ctx, to)
+}
+
+// Setup asks for one track over interleaved channels rtp and rtp+1 (RFC 2326 §10.4) and returns the pair that the
+// device gave, which may differ.
+func (c *Conn) Setup(ctx context.Context, control string, rtp byte) (byte, error) {
+	res, err := c.Do(ctx, "SETUP", control,
+		Field{"Transport", fmt.Sprintf("RTP/AVP/TCP;unicast;interleaved=%d-%d", rtp, rtp+1)})
+	if err != nil {
+		return 0, err
+	}
+	id, params, _ := strings.Cut(res.Header.Get("Session"), ";")
+	if id = strings.TrimSpace(id); id != "" {
+		c.session = id
+	}
+	if v, ok := strings.CutPrefix(strings.TrimSpace(params), "timeout="); ok {
+		if s, err := strconv.Atoi(strings.TrimSpace(v)); err == nil && s >= 2 && s <= 3600 {
+			c.timeout = time.Duration(s) * time.Second
+		}
+	}
+	for _, part := range strings.Split(res.Header.Get("Transport"), ";") {
+		if v, ok := strings.CutPrefix(strings.ToLower(strings.TrimSpace(part)), "interleaved="); ok {
+			low, _, _ := strings.Cut(v, "-")
+			if n, err := strconv.ParseUint(low, 10, 8); err == nil {
+				return byte(n), nil
+			}
+		}
+	}
+	return rtp, nil
+}
+
+// Play starts the session (RFC 2326 §10.5). base is the description's base.
+func (c *Conn) Play(ctx context.Context, base string) error {
+	_, err := c.Do(ctx, "PLAY", base, Field{"Range", "npt=0.000-"})
+	return err
+}
+
+// Run reads packets until done reports true, ctx ends or an error comes, and keeps the session alive. done is asked
+// after each packet and at least every 200 ms. No packet within the answer timeout is a *SilentError.
+func (c *Conn) Run(ctx context.Context, base string, done func() bool) error {
+	alive := time.Now()
+	heard := time.Now()
+	for !done() {
+		if time.Since(alive) > c.timeout/2 {
+			alive = time.Now()
+			if err := c.send("GET_PARAMETER", base, nil); err != nil {
+				return err
+			}
+		}
+		if c.r.Buffered() == 0 {
+			ready, err := c.wait(ctx)
+			if err != nil {
+				return err
+			}
+			if !ready {
+				if time.Since(heard) > c.opt.Timeout {
+					c.opt.Log.Note("no packets")
+					return &SilentError{Waiting: "packets after PLAY", After: c.opt.Timeout}
+				}
+				continue
+			}
+		}
+		if _, err := c.next(ctx, time.Now().Add(c.opt.Timeout), "packets"); err != nil {
+			return err
+		}
+		heard = time.Now()
+	}
+	return nil
+}
+
+// wait blocks until something can be read, for at most 200 ms, without taking it.
+func (c *Conn) wait(ctx context.Context) (bool, error) {
+	if err := ctx.Err(); err != nil {
+		return false, err
+	}
+	c.conn.SetReadDeadline(time.Now().Add(200 * time.Millisecond))
+	_, err := c.r.Peek(1)
+	switch {
+	case err == nil:
+		return true, nil
+	case errors.Is(err, os.ErrDeadlineExceeded):
+		return false, nil
+	case errors.Is(err, io.EOF):
+		return false, fmt.Errorf("the device closed the connection while packets were due: %w", io.ErrUnexpectedEOF)
+	}
+	return false, err
+}
+
+// Teardown ends the session politely (RFC 2326 §10.7): devices count sessions and run out of them. Frames still on
+// their way are read past.
+func (c *Conn) Teardown(base string) {
+	if c.session == "" || c.conn == nil {
+		return
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+	defer cancel()
+	c.opt.OnFrame = nil
+	c.Do(ctx, "TEARDOWN", base)
+	c.session = ""
+}
