@@ -1,0 +1,48 @@
+// Package discovery finds devices by every open method and reports each answer as a Sighting, as it comes. It asks only
+// harmless questions: nothing that needs a sign-in and nothing that changes a device.
+package discovery
+
+import (
+	"net/netip"
+	"time"
+)
+
+// A Method is how a sighting came about.
+type Method string
+
+const (
+	WSDiscovery Method = "ws-discovery"
+	PortSweep   Method = "port sweep"
+)
+
+// A Kind is what a device seems to be.
+type Kind string
+
+const (
+	Camera   Kind = "camera"
+	Recorder Kind = "recorder"
+	Other    Kind = "other"
+)
+
+// A Port is an open port with what it said to a harmless question.
+type Port struct {
+	Number   uint16 `json:"number"`
+	Speaks   string `json:"speaks" enum:"rtsp,http,device service,unknown" doc:"what answered there"`
+	Server   string `json:"server,omitempty" doc:"the Server line of the answer"`
+	Endpoint string `json:"-"`
+}
+
+// A Sighting is one answer heard from one address.
+type Sighting struct {
+	Method   Method     `json:"method"`
+	At       time.Time  `json:"at"`
+	Addr     netip.Addr `json:"addr"`
+	Stray    bool       `json:"stray,omitempty" doc:"heard at an address outside the site's ranges"`
+	Endpoint string     `json:"endpoint,omitempty" doc:"WS-Discovery endpoint reference"`
+	Kind     Kind       `json:"kind"`
+	Name     string     `json:"name,omitempty"`
+	Hardware string     `json:"hardware,omitempty"`
+	Location string     `json:"location,omitempty"`
+	XAddr    string     `json:"xaddr,omitempty" doc:"device service address, its host put right"`
+	Ports    []Port     `json:"ports,omitempty"`
+}
