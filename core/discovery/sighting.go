@@ -26,10 +26,9 @@ const (
 
 // A Port is an open port with what it said to a harmless question.
 type Port struct {
-	Number   uint16 `json:"number"`
-	Speaks   string `json:"speaks" enum:"rtsp,http,device service,unknown" doc:"what answered there"`
-	Server   string `json:"server,omitempty" doc:"the Server line of the answer"`
-	Endpoint string `json:"-"`
+	Number uint16 `json:"number"`
+	Speaks string `json:"speaks" enum:"rtsp,http,device service,unknown" doc:"what answered there"`
+	Server string `json:"server,omitempty" doc:"the Server line of the answer"`
 }
 
 // A Sighting is one answer heard from one address.

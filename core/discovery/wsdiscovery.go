@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/xml"
 	"errors"
+	"net/netip"
 	"net/url"
 	"strings"
 
@@ -136,3 +137,9 @@ func clip(s string) string {
 	}
 	return strings.ToValidUTF8(s, "·")
 }
+
+// Port3702 and Group4 are where WS-Discovery listens (WS-Discovery §2.4).
+const Port3702 = 3702
+
+// Group4 is the IPv4 multicast group.
+var Group4 = netip.MustParseAddrPort("239.255.255.250:3702")

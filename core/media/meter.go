@@ -229,6 +229,7 @@ func (m *Meter) Keyframes() int { return m.m.Keyframes }
 
 // SPSError is why no picture size could be read, if a parameter set came and was no good.
 func (m *Meter) SPSError() error {
+	m.finishSet()
 	if m.sps != nil {
 		return nil
 	}

@@ -200,6 +200,10 @@ func (r *run) measure(ctx context.Context, conn *rtsp.Conn, base string) error {
 		r.out.Audio = r.audio
 		r.log.Note("%d audio packets", r.audio.Packets)
 	}
+	var silent *rtsp.SilentError
+	if errors.As(err, &silent) && !r.firstPacket.IsZero() {
+		err = nil // something came, and why it is no picture says more than that it ended
+	}
 	if err != nil && (keyframe == nil || errors.Is(err, context.Canceled)) {
 		return err
 	}

@@ -201,7 +201,7 @@ func headerAndBody(r *bufio.Reader) (Header, []byte, error) {
 	}
 	body := make([]byte, n)
 	if _, err := io.ReadFull(r, body); err != nil {
-		return nil, nil, fmt.Errorf("the body is shorter than its Content-Length says: %w", io.ErrUnexpectedEOF)
+		return nil, nil, fmt.Errorf("the body is shorter than its Content-Length says: %w", err)
 	}
 	return h, body, nil
 }
@@ -218,6 +218,9 @@ func message(start string, h Header, body []byte) []byte {
 	var b strings.Builder
 	b.WriteString(start + "\r\n")
 	for _, f := range h {
+		if strings.EqualFold(f.Name, "Content-Length") {
+			continue // written below, from the body
+		}
 		b.WriteString(f.Name + ": " + strings.NewReplacer("\r", "", "\n", "").Replace(f.Value) + "\r\n")
 	}
 	if len(body) > 0 {

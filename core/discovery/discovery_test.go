@@ -1,0 +1,120 @@
+package discovery_test
+
+import (
+	"context"
+	"net"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"unlatch/core/address"
+	"unlatch/core/discovery"
+	"unlatch/core/identity"
+	"unlatch/sim/simtest"
+)
+
+const yard = `
+name: yard
+users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
+devices:
+  - {name: Clock, maker: corvane, model: V4, address: 127.41.10.11, scene: platform-clock, streams: [&s {width: 320, height: 180, fps: 10, kbps: 200, gop: 5, profile: baseline}]}
+  - {name: Turntable, maker: lumenhythe, model: L2, address: 127.41.10.12, scene: turntable, streams: [*s], defects: {names_address: 10.1.2.3}}
+  - {name: Quiet, maker: lumenhythe, model: L2, address: 127.41.10.13, scene: turntable, streams: [*s], defects: {undiscoverable: true}}
+  - {name: Factory, maker: corvane, model: V4, address: 127.41.11.64, scene: turntable, streams: [*s]}
+  - {name: Strongroom, kind: recorder, maker: holloway, model: H8, address: 127.41.10.20}
+`
+
+func TestSweepHearsEveryDeviceByEveryMethod(t *testing.T) {
+	w := simtest.Start(t, yard)
+	other, err := net.Listen("tcp4", "127.41.10.30:443") // something that takes connections and says nothing
+	if err == nil {
+		defer other.Close()
+	}
+	var all []discovery.Sighting
+	var last discovery.Progress
+	s := discovery.Sweep{Ranges: address.MustParse("127.41.10.0/26"), Progress: func(p discovery.Progress) { last = p }}
+	require.NoError(t, s.Run(context.Background(), func(x discovery.Sighting) { all = append(all, x) }))
+	assert.Equal(t, 64*5, last.Total)
+	got := map[string]identity.Device{}
+	for _, d := range identity.Merge(all) {
+		if strings.HasPrefix(d.Addr.String(), "127.41.1") {
+			got[d.Addr.String()] = d
+		}
+	}
+	clock := got["127.41.10.11"]
+	assert.Equal(t, w.Device("Clock").Endpoint(), clock.Endpoint)
+	assert.Equal(t, discovery.Camera, clock.Kind)
+	assert.Equal(t, "V4", clock.Hardware)
+	assert.Equal(t, "http://127.41.10.11:80/onvif/device_service", clock.XAddr)
+	assert.ElementsMatch(t, []string{"ws-discovery", "port sweep"}, clock.Methods)
+	assert.Equal(t, "Corvane-Media/2.4", clock.Ports[1].Server)
+	assert.Equal(t, []string{"80 (device service)", "554 (rtsp)"}, []string{clock.Ports[0].String(), clock.Ports[1].String()})
+	assert.Equal(t, "http://127.41.10.12:8080/onvif/device_service", got["127.41.10.12"].XAddr, "the address in the answer is wrong; the one that answered is used")
+	assert.Equal(t, []string{"port sweep"}, got["127.41.10.13"].Methods)
+	assert.Equal(t, discovery.Camera, got["127.41.10.13"].Kind)
+	assert.Equal(t, discovery.Recorder, got["127.41.10.20"].Kind)
+	assert.True(t, got["127.41.11.64"].Stray, "a factory address outside the ranges is heard and marked")
+	assert.Empty(t, got["127.41.11.64"].Ports, "and not talked to")
+	if err == nil {
+		assert.Equal(t, discovery.Other, got["127.41.10.30"].Kind)
+		assert.Equal(t, "unknown", got["127.41.10.30"].Ports[0].Speaks)
+	}
+}
+
+func TestSweepStops(t *testing.T) {
+	ctx, cancel := context.WithCancel(context.Background())
+	s := discovery.Sweep{Ranges: address.MustParse("127.0.0.0/8"), Interfaces: []string{}, Progress: func(discovery.Progress) { cancel() }}
+	assert.ErrorIs(t, s.Run(ctx, func(discovery.Sighting) {}), context.Canceled)
+}
+
+func TestParsePorts(t *testing.T) {
+	got, err := discovery.ParsePorts("80, 443,8000-8002")
+	require.NoError(t, err)
+	assert.Equal(t, []uint16{80, 443, 8000, 8001, 8002}, got)
+	for _, bad := range []string{"0", "x", "90-80", "65536", "1-2000", "80-"} {
+		_, err := discovery.ParsePorts(bad)
+		assert.Error(t, err, bad)
+	}
+}
+
+const match = `<?xml version="1.0"?><e:Envelope xmlns:e="http://www.w3.org/2003/05/soap-envelope"><e:Header><RelatesTo>uuid:1</RelatesTo><Action>http://schemas.xmlsoap.org/ws/2005/04/discovery/ProbeMatches</Action></e:Header><e:Body><ProbeMatches><ProbeMatch><EndpointReference><Address>urn:uuid:7</Address></EndpointReference><Types>dn:NetworkVideoTransmitter tds:Device</Types><Scopes>onvif://www.onvif.org/name/Signal%20box onvif://www.onvif.org/location/Tarn%2FFerry</Scopes><XAddrs>http://[fe80::1]/x http://192.0.2.9:8080/onvif/device_service</XAddrs></ProbeMatch></ProbeMatches></e:Body></e:Envelope>`
+
+func TestParseMessage(t *testing.T) {
+	m, err := discovery.ParseMessage([]byte(match))
+	require.NoError(t, err)
+	assert.Equal(t, "ProbeMatches", m.Action)
+	assert.Equal(t, []string{"NetworkVideoTransmitter", "Device"}, m.Matches[0].Types)
+	assert.Equal(t, []string{"Signal box"}, m.Matches[0].Scope("name"))
+	assert.Equal(t, []string{"Tarn/Ferry"}, m.Matches[0].Scope("location"))
+	assert.Len(t, m.Matches[0].XAddrs, 2)
+	for _, bad := range []string{"", "hello", "<a/>", "<Envelope>", strings.Repeat("<a>", 70000)} {
+		_, err := discovery.ParseMessage([]byte(bad))
+		assert.Error(t, err)
+	}
+	probe, id := discovery.NewProbe("tds:Device")
+	back, err := discovery.ParseMessage(probe)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"Device"}, back.Types)
+	assert.Equal(t, id, back.ID)
+}
+
+func FuzzParseMessage(f *testing.F) {
+	f.Add([]byte(match))
+	p, _ := discovery.NewProbe("dn:NetworkVideoTransmitter")
+	f.Add(p)
+	f.Add([]byte("<Envelope><Body><Hello><Scopes>onvif://www.onvif.org/name/%zz</Scopes></Hello></Body></Envelope>"))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		m, err := discovery.ParseMessage(b)
+		if err != nil {
+			return
+		}
+		for _, x := range m.Matches {
+			x.Scope("name")
+			if len(x.XAddrs) > 16 {
+				t.Fatal("unbounded")
+			}
+		}
+	})
+}

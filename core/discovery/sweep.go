@@ -1,0 +1,172 @@
+package discovery
+
+import (
+	"context"
+	"errors"
+	"net"
+	"net/netip"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/time/rate"
+
+	"unlatch/core/address"
+)
+
+// DefaultPorts are swept where nothing else is asked for.
+var DefaultPorts = []uint16{80, 443, 554, 8080, 8554}
+
+// Times and bounds of the port sweep.
+const (
+	connectWindow  = 512
+	connectTimeout = time.Second
+	paceAway       = 2000 // connects a second outside this machine: cheap switches drop more
+)
+
+// A Sweep is one discovery run over a site's ranges.
+type Sweep struct {
+	Ranges address.Ranges
+	Ports  []uint16 // nil means DefaultPorts
+	// Interfaces are the names of those to probe from; nil means every one whose own network touches the ranges.
+	Interfaces []string
+	// EveryInterface probes from every interface that is up, touching the ranges or not.
+	EveryInterface bool
+	// Progress is told now and then how far the sweep is; may be nil.
+	Progress func(Progress)
+}
+
+// Progress of a sweep, counted in ports asked.
+type Progress struct {
+	Asked, Total int
+}
+
+// Run sweeps until done or ctx ends and reports each sighting as it comes, never two at a time. Everything found by
+// then stays reported when it returns an error.
+func (s *Sweep) Run(ctx context.Context, found func(Sighting)) error {
+	ports := s.Ports
+	if len(ports) == 0 {
+		ports = DefaultPorts
+	}
+	ifaces, err := s.interfaces()
+	if err != nil {
+		return err
+	}
+	var mu sync.Mutex
+	report := func(x Sighting) {
+		mu.Lock()
+		defer mu.Unlock()
+		found(x)
+	}
+	var wg sync.WaitGroup
+	var probeErr error
+	wg.Go(func() { probeErr = probe(ctx, ifaces, s.Ranges, report) })
+	sweepErr := s.ports(ctx, ports, report)
+	wg.Wait()
+	return errors.Join(sweepErr, probeErr)
+}
+
+func (s *Sweep) interfaces() ([]net.Interface, error) {
+	all, err := net.Interfaces()
+	if err != nil {
+		return nil, err
+	}
+	return slices.DeleteFunc(all, func(i net.Interface) bool {
+		if i.Flags&net.FlagUp == 0 || i.Flags&(net.FlagMulticast|net.FlagLoopback) == 0 {
+			return true
+		}
+		switch {
+		case s.Interfaces != nil:
+			return !slices.Contains(s.Interfaces, i.Name)
+		case s.EveryInterface:
+			return false
+		}
+		return !s.touches(i)
+	}), nil
+}
+
+func (s *Sweep) touches(i net.Interface) bool {
+	addrs, _ := i.Addrs()
+	for _, a := range addrs {
+		own, err := netip.ParsePrefix(a.String())
+		if err != nil {
+			continue
+		}
+		for _, p := range s.Ranges.Prefixes() {
+			if p.Overlaps(own.Masked()) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// ports connects to every pair of address and port and asks what answers.
+func (s *Sweep) ports(ctx context.Context, ports []uint16, found func(Sighting)) error {
+	guard := &address.Guard{Allowed: s.Ranges, Timeout: questionTimeout}
+	asking := make(chan struct{}, 64)
+	var questions sync.WaitGroup
+	c, err := newConnector(connectWindow, connectTimeout, func(to netip.AddrPort, conn net.Conn) {
+		asking <- struct{}{}
+		questions.Go(func() {
+			defer func() { <-asking }()
+			found(ask(ctx, guard, to, conn))
+		})
+	})
+	if err != nil {
+		return err
+	}
+	defer questions.Wait()
+	defer c.close()
+	pace := rate.NewLimiter(paceAway, 64)
+	progress := Progress{Total: int(s.Ranges.Count()) * len(ports)}
+	for _, port := range ports {
+		for a := range s.Ranges.Hosts() {
+			if err := guard.Check(a); err != nil {
+				return err
+			}
+			if !a.IsLoopback() {
+				if err := pace.Wait(ctx); err != nil {
+					return ctx.Err()
+				}
+			}
+			if err := c.connect(ctx, netip.AddrPortFrom(a, port)); err != nil {
+				return err
+			}
+			if progress.Asked++; progress.Asked%256 == 0 {
+				if err := ctx.Err(); err != nil {
+					return err
+				}
+				if s.Progress != nil {
+					s.Progress(progress)
+				}
+			}
+		}
+	}
+	return c.drain(ctx)
+}
+
+// ParsePorts reads a list like "80,443,8000-8010".
+func ParsePorts(list string) ([]uint16, error) {
+	var out []uint16
+	for _, f := range strings.FieldsFunc(list, func(r rune) bool { return r == ',' || r == ' ' }) {
+		low, high, span := strings.Cut(f, "-")
+		first, err1 := netip.ParseAddrPort("0.0.0.0:" + low)
+		last := first
+		var err2 error
+		if span {
+			last, err2 = netip.ParseAddrPort("0.0.0.0:" + high)
+		}
+		if err1 != nil || err2 != nil || first.Port() == 0 || last.Port() < first.Port() {
+			return nil, errors.New("ports: " + f + ` is not a port; type them like "80,443,8000-8010"`)
+		}
+		for p := int(first.Port()); p <= int(last.Port()); p++ {
+			out = append(out, uint16(p))
+		}
+	}
+	if len(out) > 1024 {
+		return nil, errors.New("ports: more than 1024 are too many for one sweep")
+	}
+	return out, nil
+}

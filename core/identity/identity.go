@@ -1,0 +1,90 @@
+// Package identity recognises devices: one device stays one device across methods and address changes. Trust goes to the
+// endpoint reference first and to the address last, because addresses change and references do not.
+package identity
+
+import (
+	"net/netip"
+	"slices"
+
+	"unlatch/core/discovery"
+)
+
+// A Device is what the sightings of one device add up to.
+type Device struct {
+	Endpoint string           `json:"endpoint,omitempty"`
+	Addr     netip.Addr       `json:"addr"`
+	Stray    bool             `json:"stray,omitempty"`
+	Kind     discovery.Kind   `json:"kind"`
+	Name     string           `json:"name,omitempty"`
+	Hardware string           `json:"hardware,omitempty"`
+	XAddr    string           `json:"xaddr,omitempty"`
+	Ports    []discovery.Port `json:"ports,omitempty"`
+	Methods  []string         `json:"methods"`
+}
+
+// Find returns the index of the device that a sighting belongs to, or -1 for a device not seen before.
+//
+// An endpoint reference decides where both have one: the same reference is the same device at whatever address, and two
+// references at one address are two devices. Only without one does the address decide.
+func Find(known []Device, s discovery.Sighting) int {
+	if s.Endpoint != "" {
+		if i := slices.IndexFunc(known, func(d Device) bool { return d.Endpoint == s.Endpoint }); i >= 0 {
+			return i
+		}
+		return slices.IndexFunc(known, func(d Device) bool { return d.Addr == s.Addr && d.Endpoint == "" })
+	}
+	return slices.IndexFunc(known, func(d Device) bool { return d.Addr == s.Addr })
+}
+
+// Add merges a sighting into a device. What a newer sighting does not say stays.
+func (d Device) Add(s discovery.Sighting) Device {
+	if s.Endpoint != "" {
+		d.Endpoint = s.Endpoint
+	}
+	if d.Addr != s.Addr {
+		d.Ports = nil // they were another address's
+	}
+	d.Addr, d.Stray = s.Addr, s.Stray
+	if rank(s.Kind) > rank(d.Kind) {
+		d.Kind = s.Kind
+	}
+	for _, f := range []struct {
+		to   *string
+		from string
+	}{{&d.Name, s.Name}, {&d.Hardware, s.Hardware}} {
+		if f.from != "" {
+			*f.to = f.from
+		}
+	}
+	// The address that discovery tells is better than one that was guessed and answered.
+	if s.XAddr != "" && (d.XAddr == "" || s.Method == discovery.WSDiscovery) {
+		d.XAddr = s.XAddr
+	}
+	for _, p := range s.Ports {
+		d.Ports = slices.DeleteFunc(slices.Clone(d.Ports), func(o discovery.Port) bool { return o.Number == p.Number })
+		d.Ports = append(d.Ports, p)
+	}
+	slices.SortFunc(d.Ports, func(a, b discovery.Port) int { return int(a.Number) - int(b.Number) })
+	if !slices.Contains(d.Methods, string(s.Method)) {
+		d.Methods = append(slices.Clone(d.Methods), string(s.Method))
+	}
+	return d
+}
+
+func rank(k discovery.Kind) int {
+	return slices.Index([]discovery.Kind{"", discovery.Other, discovery.Camera, discovery.Recorder}, k)
+}
+
+// Merge adds up sightings in order.
+func Merge(sightings []discovery.Sighting) []Device {
+	var out []Device
+	for _, s := range sightings {
+		i := Find(out, s)
+		if i < 0 {
+			out = append(out, Device{})
+			i = len(out) - 1
+		}
+		out[i] = out[i].Add(s)
+	}
+	return out
+}

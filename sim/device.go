@@ -1,0 +1,134 @@
+package sim
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"unlatch/core/onvif"
+	"unlatch/sim/scene"
+)
+
+// A device is one running stand-in.
+type device struct {
+	Device
+	maker    maker
+	webPort  int
+	rtspPort int
+	services map[string]service
+	nonce    string
+	epoch    time.Time
+	clips    []*scene.Clip
+	streams  *streamServer
+	recorder *recorder
+	web      *http.Server
+	discover *net.UDPConn
+}
+
+// named is the address that the device puts into its answers, with a port.
+func (d *device) named(port int) string {
+	host := d.Address.String()
+	if d.Defects.NamesAddress != "" {
+		host = d.Defects.NamesAddress
+	}
+	return net.JoinHostPort(host, strconv.Itoa(port))
+}
+
+// xaddr is the device service's address as discovery tells it.
+func (d *device) xaddr() string { return "http://" + d.named(d.webPort) + "/onvif/device_service" }
+
+// listen opens a TCP port on the device's address. A port that needs root falls back to one 10,000 higher.
+func listen(addr string, port int) (net.Listener, int, error) {
+	l, err := net.Listen("tcp4", net.JoinHostPort(addr, strconv.Itoa(port)))
+	if errors.Is(err, os.ErrPermission) && port < 1024 {
+		port += 10000
+		l, err = net.Listen("tcp4", net.JoinHostPort(addr, strconv.Itoa(port)))
+	}
+	if errors.Is(err, syscall.EADDRINUSE) {
+		return nil, 0, fmt.Errorf("%s:%d is in use, perhaps by stand-ins that are already running: stop them, or give the scenario other addresses", addr, port)
+	}
+	return l, port, err
+}
+
+func (d *device) start(ctx context.Context, o Options, group *errgroup.Group) error {
+	d.maker = makers[d.Maker]
+	d.nonce, d.epoch = randomHex(), time.Now()
+	web, webPort, err := listen(d.Address.String(), d.maker.web)
+	if err != nil {
+		return err
+	}
+	d.webPort, d.rtspPort = webPort, d.maker.rtsp
+	d.services = map[string]service{"/onvif/device_service": {onvif.NSDevice, d.deviceService}}
+	if d.Kind == "recorder" {
+		if d.recorder, err = newRecorder(ctx, d, o); err != nil {
+			return errors.Join(err, web.Close())
+		}
+	} else if err := d.startStreams(ctx, group); err != nil {
+		return errors.Join(err, web.Close())
+	}
+	d.web = &http.Server{Handler: d.soapHandler(), ReadHeaderTimeout: 5 * time.Second}
+	group.Go(func() error { return ignoreClosed(d.web.Serve(web)) })
+	return d.startDiscovery(group)
+}
+
+func (d *device) startStreams(ctx context.Context, group *errgroup.Group) error {
+	d.services["/onvif/"+map[bool]string{true: "m1", false: "media"}[d.maker.media2]] = service{onvif.NSMedia, d.mediaService}
+	if d.maker.media2 {
+		d.services["/onvif/m2"] = service{onvif.NSMedia2, d.media2Service}
+	}
+	if d.Defects.StreamClosed {
+		return nil
+	}
+	l, port, err := listen(d.Address.String(), d.maker.rtsp)
+	if err != nil {
+		return err
+	}
+	d.rtspPort = port
+	d.streams = newStreamServer(d, l)
+	group.Go(func() error { return ignoreClosed(d.streams.serve(ctx)) })
+	return nil
+}
+
+func ignoreClosed(err error) error {
+	if errors.Is(err, net.ErrClosed) || errors.Is(err, http.ErrServerClosed) {
+		return nil
+	}
+	return err
+}
+
+func (d *device) stop() {
+	if d.web != nil {
+		d.web.Close()
+	}
+	if d.streams != nil {
+		d.streams.stop()
+	}
+	if d.recorder != nil {
+		d.recorder.stop()
+	}
+	if d.discover != nil {
+		d.discover.Close()
+	}
+}
+
+// scopes describes the device in WS-Discovery (ONVIF Core Specification §7.3.2.2).
+func (d *device) scopes() string {
+	kind := "NetworkVideoTransmitter"
+	if d.Kind == "recorder" {
+		kind = "NetworkVideoStorage"
+	}
+	esc := strings.NewReplacer(" ", "%20", "/", "%2F").Replace
+	return strings.Join([]string{
+		"onvif://www.onvif.org/type/" + kind, "onvif://www.onvif.org/Profile/Streaming",
+		"onvif://www.onvif.org/name/" + esc(d.maker.name+" "+d.Model), "onvif://www.onvif.org/hardware/" + esc(d.Model),
+	}, " ")
+}

@@ -1,0 +1,70 @@
+package sim
+
+import (
+	"fmt"
+	"strings"
+)
+
+// A maker is a dialect: ports, path shape, sign-in and XML prefixes of one invented maker's devices.
+type maker struct {
+	name       string // as the devices spell it
+	web        int
+	rtsp       int
+	server     string
+	media2     bool
+	httpAuth   []string // challenge schemes of its web side; none means WS-UsernameToken
+	streamAuth []string
+	path       func(channel, stream int) string
+	prefixes   [4]string // SOAP, device, service at hand, schema
+}
+
+var makers = map[string]maker{
+	"corvane": {
+		name: "Corvane", web: 80, rtsp: 554, server: "Corvane-Media/2.4",
+		streamAuth: []string{"MD5"},
+		path: func(ch, st int) string {
+			return fmt.Sprintf("/vista/ch%d/%s", ch, []string{"primary", "secondary", "tertiary"}[st%3])
+		},
+		prefixes: [4]string{"env", "tds", "trt", "tt"},
+	},
+	"lumenhythe": {
+		name: "Lumenhythe", web: 8080, rtsp: 8554, server: "lhd 7", media2: true,
+		httpAuth:   []string{"SHA-256", "MD5"},
+		streamAuth: []string{"SHA-256", "MD5"},
+		path:       func(ch, st int) string { return fmt.Sprintf("/lantern/%d?glow=live", ch*8+st+1) },
+		prefixes:   [4]string{"SOAP-ENV", "ns2", "ns7", "ns1"},
+	},
+	"holloway": {
+		name: "Holloway", web: 8080, rtsp: 554, server: "Holloway",
+		httpAuth:   []string{"MD5"},
+		streamAuth: []string{"MD5"},
+		path:       func(ch, st int) string { return fmt.Sprintf("/strongroom/%d/%d", ch, st) },
+		prefixes:   [4]string{"s", "d", "x", "onvif"},
+	},
+}
+
+// dialect writes XML that this package composes with the prefixes S:, D:, X: and T: in the maker's own prefixes.
+func (m maker) dialect(xml string) string {
+	var pairs []string
+	for i, p := range []string{"S", "D", "X", "T"} {
+		own := m.prefixes[i]
+		// Elements, declarations, and names in content, as fault codes have them.
+		pairs = append(pairs, "<"+p+":", "<"+own+":", "</"+p+":", "</"+own+":", " xmlns:"+p+"=", " xmlns:"+own+"=", ">"+p+":", ">"+own+":")
+	}
+	return strings.NewReplacer(pairs...).Replace(xml)
+}
+
+// challenges are the WWW-Authenticate lines for a realm and nonce.
+func challenges(schemes []string, realm, nonce string) (out []string) {
+	for _, s := range schemes {
+		switch s {
+		case "basic":
+			out = append(out, `Basic realm="`+realm+`"`)
+		case "MD5":
+			out = append(out, `Digest realm="`+realm+`", nonce="`+nonce+`", qop="auth"`)
+		default:
+			out = append(out, `Digest realm="`+realm+`", nonce="`+nonce+`", qop="auth", algorithm=`+s)
+		}
+	}
+	return out
+}

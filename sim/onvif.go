@@ -1,0 +1,261 @@
+package sim
+
+import (
+	"bytes"
+	"crypto/rand"
+	"encoding/base64"
+	"encoding/hex"
+	"encoding/xml"
+	"fmt"
+	"io"
+	"net/http"
+	"strings"
+	"time"
+
+	"unlatch/core/httpauth"
+	"unlatch/core/onvif"
+)
+
+// operation is one request to a service, with its body for reading arguments out.
+type operation struct {
+	name string
+	body []byte
+}
+
+// arg returns the text of the first element with this local name, or "".
+func (o operation) arg(name string) string {
+	d := xml.NewDecoder(bytes.NewReader(o.body))
+	for {
+		t, err := d.Token()
+		if err != nil {
+			return ""
+		}
+		if start, ok := t.(xml.StartElement); ok && start.Name.Local == name {
+			var text string
+			if d.DecodeElement(&text, &start) == nil {
+				return strings.TrimSpace(text)
+			}
+			return ""
+		}
+	}
+}
+
+// A fault is what a service answers instead of a result.
+type fault struct{ code, sub, subsub, reason string }
+
+// A service answers the operations of one namespace with the XML inside the response element.
+type service struct {
+	namespace string
+	answer    func(o operation) (string, *fault)
+}
+
+// openOperations need no sign-in (ONVIF Core Specification §5.9.4.3, PRE_AUTH).
+var openOperations = map[string]bool{
+	"GetSystemDateAndTime": true, "GetServices": true, "GetCapabilities": true, "GetServiceCapabilities": true,
+	"GetEndpointReference": true, "GetHostname": true, "GetWsdlUrl": true,
+}
+
+// soapHandler serves one device's services under their paths.
+func (d *device) soapHandler() http.Handler {
+	mux := http.NewServeMux()
+	for path, s := range d.services {
+		mux.HandleFunc(path, func(w http.ResponseWriter, r *http.Request) { d.serveSOAP(w, r, s) })
+	}
+	mux.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "text/html; charset=utf-8")
+		w.Header().Set("Server", d.maker.server)
+		if r.URL.Path != "/" {
+			w.WriteHeader(http.StatusNotFound)
+		}
+		fmt.Fprintf(w, "<!doctype html><title>%s %s</title><h1>%s %s</h1><p>%s</p>", d.maker.name, d.Model, d.maker.name, d.Model, d.Name)
+	})
+	return mux
+}
+
+func (d *device) serveSOAP(w http.ResponseWriter, r *http.Request, s service) {
+	w.Header().Set("Server", d.maker.server)
+	raw, err := io.ReadAll(http.MaxBytesReader(w, r.Body, 256<<10))
+	if err != nil {
+		return
+	}
+	var env struct {
+		Header struct {
+			Token *usernameToken `xml:"Security>UsernameToken"`
+		} `xml:"Header"`
+		Body struct {
+			Inner []byte `xml:",innerxml"`
+		} `xml:"Body"`
+	}
+	if err := xml.Unmarshal(raw, &env); err != nil {
+		d.writeFault(w, s, http.StatusBadRequest, fault{"S:Sender", "ter:WellFormed", "", "Not well-formed"})
+		return
+	}
+	var root struct{ XMLName xml.Name }
+	if err := xml.Unmarshal(env.Body.Inner, &root); err != nil {
+		d.writeFault(w, s, http.StatusBadRequest, fault{"S:Sender", "ter:WellFormed", "", "Empty body"})
+		return
+	}
+	o := operation{name: root.XMLName.Local, body: env.Body.Inner}
+	if !openOperations[o.name] && !d.signedIn(w, r, env.Header.Token, s) {
+		return
+	}
+	inner, f := s.answer(o)
+	if f != nil {
+		d.writeFault(w, s, http.StatusInternalServerError, *f)
+		return
+	}
+	d.writeSOAP(w, s, http.StatusOK, "<X:"+o.name+"Response>"+inner+"</X:"+o.name+"Response>")
+}
+
+type usernameToken struct {
+	User    string `xml:"Username"`
+	Digest  string `xml:"Password"`
+	Nonce   string `xml:"Nonce"`
+	Created string `xml:"Created"`
+}
+
+// signedIn checks the sign-in in the maker's way and answers the refusal itself.
+func (d *device) signedIn(w http.ResponseWriter, r *http.Request, token *usernameToken, s service) bool {
+	refuse := func() bool {
+		d.writeFault(w, s, http.StatusUnauthorized, fault{"S:Sender", "ter:NotAuthorized", "", "Sender not authorized"})
+		return false
+	}
+	if len(d.maker.httpAuth) == 0 {
+		if token == nil || !d.tokenRight(*token) {
+			return refuse()
+		}
+		return true
+	}
+	if given := r.Header.Get("Authorization"); given != "" {
+		for _, c := range httpauth.ParseChallenges(challenges(d.maker.httpAuth, d.maker.name, d.nonce)) {
+			if _, ok := httpauth.Check(given, c, r.Method, d.secret); ok {
+				return true
+			}
+		}
+	}
+	for _, line := range challenges(d.maker.httpAuth, d.maker.name, d.nonce) {
+		w.Header().Add("WWW-Authenticate", line)
+	}
+	return refuse()
+}
+
+// tokenRight checks a WS-UsernameToken: the digest, and that it is within five minutes of the device's own clock.
+func (d *device) tokenRight(t usernameToken) bool {
+	secret, known := d.secret(t.User)
+	nonce, err := base64.StdEncoding.DecodeString(strings.TrimSpace(t.Nonce))
+	created, terr := time.Parse(time.RFC3339, strings.TrimSpace(t.Created))
+	if !known || err != nil || terr != nil || created.Sub(d.clock()).Abs() > 5*time.Minute {
+		return false
+	}
+	return onvif.PasswordDigest(nonce, strings.TrimSpace(t.Created), secret) == strings.TrimSpace(t.Digest)
+}
+
+func (d *device) clock() time.Time {
+	return time.Now().UTC().Add(time.Duration(d.Defects.ClockOffset) * time.Second)
+}
+
+func (d *device) writeFault(w http.ResponseWriter, s service, status int, f fault) {
+	sub := "<S:Subcode><S:Value>" + f.sub + "</S:Value></S:Subcode>"
+	if f.subsub != "" {
+		sub = "<S:Subcode><S:Value>" + f.sub + "</S:Value><S:Subcode><S:Value>" + f.subsub + "</S:Value></S:Subcode></S:Subcode>"
+	}
+	d.writeSOAP(w, s, status, "<S:Fault><S:Code><S:Value>"+f.code+"</S:Value>"+sub+`</S:Code><S:Reason><S:Text xml:lang="en">`+f.reason+"</S:Text></S:Reason></S:Fault>")
+}
+
+func (d *device) writeSOAP(w http.ResponseWriter, s service, status int, body string) {
+	w.Header().Set("Content-Type", "application/soap+xml; charset=utf-8")
+	w.WriteHeader(status)
+	io.WriteString(w, d.maker.dialect(`<?xml version="1.0" encoding="UTF-8"?><S:Envelope xmlns:S="`+onvif.NSSoap+`" xmlns:D="`+onvif.NSDevice+
+		`" xmlns:X="`+s.namespace+`" xmlns:T="`+onvif.NSSchema+`" xmlns:ter="`+onvif.NSError+`"><S:Body>`+body+`</S:Body></S:Envelope>`))
+}
+
+func unsupported(o operation) (string, *fault) {
+	return "", &fault{"S:Receiver", "ter:ActionNotSupported", "", "The requested action is not supported: " + onvif.Escape(o.name)}
+}
+
+func invalid(sub, reason string) *fault { return &fault{"S:Sender", "ter:InvalidArgVal", sub, reason} }
+
+// deviceService answers the device management that every stand-in has.
+func (d *device) deviceService(o operation) (string, *fault) {
+	switch o.name {
+	case "GetSystemDateAndTime":
+		t := d.clock()
+		return fmt.Sprintf("<X:SystemDateAndTime><T:DateTimeType>Manual</T:DateTimeType><T:DaylightSavings>false</T:DaylightSavings><T:UTCDateTime>"+
+			"<T:Time><T:Hour>%d</T:Hour><T:Minute>%d</T:Minute><T:Second>%d</T:Second></T:Time><T:Date><T:Year>%d</T:Year><T:Month>%d</T:Month><T:Day>%d</T:Day></T:Date>"+
+			"</T:UTCDateTime></X:SystemDateAndTime>", t.Hour(), t.Minute(), t.Second(), t.Year(), t.Month(), t.Day()), nil
+	case "GetServices":
+		var b strings.Builder
+		for path, s := range d.services {
+			fmt.Fprintf(&b, "<X:Service><X:Namespace>%s</X:Namespace><X:XAddr>http://%s%s</X:XAddr><X:Version><T:Major>2</T:Major><T:Minor>6</T:Minor></X:Version></X:Service>", s.namespace, d.named(d.webPort), path)
+		}
+		return b.String(), nil
+	case "GetDeviceInformation":
+		return fmt.Sprintf("<X:Manufacturer>%s</X:Manufacturer><X:Model>%s</X:Model><X:FirmwareVersion>%s</X:FirmwareVersion><X:SerialNumber>%s</X:SerialNumber><X:HardwareId>%s</X:HardwareId>",
+			d.maker.name, onvif.Escape(d.Model), onvif.Escape(d.Firmware), onvif.Escape(d.Serial), onvif.Escape(d.Model)), nil
+	case "GetEndpointReference":
+		return "<X:GUID>" + strings.TrimPrefix(d.endpoint, "urn:uuid:") + "</X:GUID>", nil
+	case "GetNetworkProtocols":
+		return fmt.Sprintf("<X:NetworkProtocols><T:Name>HTTP</T:Name><T:Enabled>true</T:Enabled><T:Port>%d</T:Port></X:NetworkProtocols>"+
+			"<X:NetworkProtocols><T:Name>RTSP</T:Name><T:Enabled>%t</T:Enabled><T:Port>%d</T:Port></X:NetworkProtocols>", d.webPort, !d.Defects.StreamClosed, d.rtspPort), nil
+	}
+	return unsupported(o)
+}
+
+// mediaService answers the Media service of ver10.
+func (d *device) mediaService(o operation) (string, *fault) {
+	switch o.name {
+	case "GetProfiles":
+		var b strings.Builder
+		for i, st := range d.Streams {
+			fmt.Fprintf(&b, `<X:Profiles token="prof_%d" fixed="true"><T:Name>%s</T:Name><T:VideoSourceConfiguration token="vsc"><T:SourceToken>src_1</T:SourceToken></T:VideoSourceConfiguration>`+
+				`<T:VideoEncoderConfiguration token="enc_%d"><T:Name>enc</T:Name><T:Encoding>H264</T:Encoding><T:Resolution><T:Width>%d</T:Width><T:Height>%d</T:Height></T:Resolution>`+
+				`<T:RateControl><T:FrameRateLimit>%d</T:FrameRateLimit><T:EncodingInterval>1</T:EncodingInterval><T:BitrateLimit>%d</T:BitrateLimit></T:RateControl>`+
+				`<T:H264><T:GovLength>%d</T:GovLength><T:H264Profile>Main</T:H264Profile></T:H264></T:VideoEncoderConfiguration></X:Profiles>`,
+				i, tierName(i), i, st.Width, st.Height, st.FPS, st.Kbps, st.GOP)
+		}
+		return b.String(), nil
+	case "GetStreamUri":
+		uri, f := d.streamURI(o)
+		return "<X:MediaUri><T:Uri>" + uri + "</T:Uri><T:InvalidAfterConnect>false</T:InvalidAfterConnect><T:InvalidAfterReboot>false</T:InvalidAfterReboot><T:Timeout>PT0S</T:Timeout></X:MediaUri>", f
+	}
+	return unsupported(o)
+}
+
+// media2Service answers the Media2 service of ver20.
+func (d *device) media2Service(o operation) (string, *fault) {
+	switch o.name {
+	case "GetProfiles":
+		var b strings.Builder
+		for i, st := range d.Streams {
+			fmt.Fprintf(&b, `<X:Profiles token="prof_%d" fixed="true"><X:Name>%s</X:Name><X:Configurations><X:VideoSource token="vsc"><T:Name>s</T:Name><T:SourceToken>src_1</T:SourceToken></X:VideoSource>`+
+				`<X:VideoEncoder token="enc_%d" GovLength="%d" Profile="Main"><T:Name>enc</T:Name><T:Encoding>H264</T:Encoding><T:Resolution><T:Width>%d</T:Width><T:Height>%d</T:Height></T:Resolution>`+
+				`<T:RateControl><T:FrameRateLimit>%d</T:FrameRateLimit><T:BitrateLimit>%d</T:BitrateLimit></T:RateControl></X:VideoEncoder></X:Configurations></X:Profiles>`,
+				i, tierName(i), i, st.GOP, st.Width, st.Height, st.FPS, st.Kbps)
+		}
+		return b.String(), nil
+	case "GetStreamUri":
+		uri, f := d.streamURI(o)
+		return "<X:Uri>" + uri + "</X:Uri>", f
+	}
+	return unsupported(o)
+}
+
+func tierName(i int) string { return []string{"Upper", "Lower", "Third"}[i%3] }
+
+func (d *device) streamURI(o operation) (string, *fault) {
+	var i int
+	if _, err := fmt.Sscanf(o.arg("ProfileToken"), "prof_%d", &i); err != nil || i < 0 || i >= len(d.Streams) {
+		return "", invalid("ter:NoProfile", "There is no such profile")
+	}
+	path := d.maker.path(1, i)
+	if d.Defects.WrongPaths {
+		path = strings.ToUpper(path)
+	}
+	return onvif.Escape("rtsp://" + d.named(d.rtspPort) + path), nil
+}
+
+func randomHex() string {
+	b := make([]byte, 16)
+	rand.Read(b)
+	return hex.EncodeToString(b)
+}

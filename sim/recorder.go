@@ -1,0 +1,364 @@
+package sim
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"unlatch/core/media"
+	"unlatch/core/onvif"
+	"unlatch/core/rtsp"
+	"unlatch/core/streamurl"
+)
+
+// A recorder is the receiver and recording side of a stand-in. Each recording is a numbered slot; each receiver in use
+// really pulls its stream.
+type recorder struct {
+	d     *device
+	ctx   context.Context
+	halt  context.CancelFunc
+	file  string // where the configuration is kept; "" for nowhere
+	pulls sync.WaitGroup
+
+	mu    sync.Mutex
+	state recorderState
+	live  map[string]*pull
+}
+
+// recorderState is the configuration that survives a restart.
+type recorderState struct {
+	Next       int
+	Receivers  map[string]string // token to URI
+	Recordings map[string]recordingState
+	Jobs       map[string]jobState
+}
+
+type recordingState struct{ SourceID, Name, Address string }
+
+type jobState struct{ Recording, Receiver string }
+
+// A pull is one receiver's connection to its source.
+type pull struct {
+	cancel context.CancelFunc
+	mu     sync.Mutex
+	state  string
+	frames int
+	bytes  int64
+	recent [][]byte // the last seconds of packets
+}
+
+func newRecorder(ctx context.Context, d *device, o Options) (*recorder, error) {
+	ctx, cancel := context.WithCancel(ctx)
+	r := &recorder{d: d, ctx: ctx, halt: cancel, live: map[string]*pull{},
+		state: recorderState{Receivers: map[string]string{}, Recordings: map[string]recordingState{}, Jobs: map[string]jobState{}}}
+	d.services["/onvif/receiver"] = service{onvif.NSReceiver, r.receiverService}
+	d.services["/onvif/recording"] = service{onvif.NSRecording, r.recordingService}
+	if o.State != "" {
+		r.file = filepath.Join(o.State, "recorder-"+d.Address.String()+".json")
+		raw, err := os.ReadFile(r.file)
+		if err == nil {
+			err = json.Unmarshal(raw, &r.state)
+		}
+		if err != nil && !errors.Is(err, os.ErrNotExist) {
+			return nil, fmt.Errorf("the recorder's memory %s cannot be read (%w); delete the file to start it empty", r.file, err)
+		}
+	}
+	for token := range r.state.Receivers {
+		r.startPull(token)
+	}
+	return r, nil
+}
+
+// stop ends every pull and waits for it.
+func (r *recorder) stop() {
+	r.halt()
+	r.pulls.Wait()
+}
+
+// save keeps the configuration; the caller holds mu.
+func (r *recorder) save() {
+	if r.file == "" {
+		return
+	}
+	raw, err := json.Marshal(r.state)
+	if err == nil {
+		err = os.MkdirAll(filepath.Dir(r.file), 0o700)
+	}
+	if err == nil {
+		os.WriteFile(r.file, raw, 0o600)
+	}
+}
+
+func (r *recorder) token(kind string) string {
+	r.state.Next++
+	return fmt.Sprintf("%s%d", kind, r.state.Next)
+}
+
+func (r *recorder) receiverService(o operation) (string, *fault) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	defer r.save()
+	token := o.arg("ReceiverToken")
+	if _, known := r.state.Receivers[token]; token != "" && !known {
+		return "", invalid("ter:UnknownToken", "There is no such receiver")
+	}
+	switch o.name {
+	case "GetReceivers":
+		var b strings.Builder
+		for _, t := range sorted(r.state.Receivers) {
+			fmt.Fprintf(&b, "<X:Receivers><T:Token>%s</T:Token><T:Configuration><T:Mode>AutoConnect</T:Mode><T:MediaUri>%s</T:MediaUri></T:Configuration></X:Receivers>", t, onvif.Escape(hideSignIn(r.state.Receivers[t])))
+		}
+		return b.String(), nil
+	case "CreateReceiver":
+		if len(r.state.Receivers) >= 2*r.d.Slots {
+			return "", &fault{"S:Receiver", "ter:Action", "ter:MaxReceivers", "The maximum number of receivers is reached"}
+		}
+		if _, err := streamurl.Parse(o.arg("MediaUri")); err != nil {
+			return "", invalid("ter:BadConfiguration", "The media URI cannot be read")
+		}
+		t := r.token("rcv")
+		r.state.Receivers[t] = o.arg("MediaUri")
+		r.startPull(t)
+		return "<X:Receiver><T:Token>" + t + "</T:Token><T:Configuration><T:Mode>AutoConnect</T:Mode></T:Configuration></X:Receiver>", nil
+	case "ConfigureReceiver":
+		r.state.Receivers[token] = o.arg("MediaUri")
+		r.live[token].cancel()
+		r.startPull(token)
+		return "", nil
+	case "DeleteReceiver":
+		for _, j := range r.state.Jobs {
+			if j.Receiver == token {
+				return "", &fault{"S:Sender", "ter:OperationProhibited", "", "The receiver is in use"}
+			}
+		}
+		delete(r.state.Receivers, token)
+		r.live[token].cancel()
+		delete(r.live, token)
+		return "", nil
+	case "GetReceiverState":
+		return "<X:ReceiverState><T:State>" + r.live[token].now() + "</T:State><T:AutoCreated>false</T:AutoCreated></X:ReceiverState>", nil
+	}
+	return unsupported(o)
+}
+
+func (r *recorder) recordingService(o operation) (string, *fault) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	defer r.save()
+	switch o.name {
+	case "GetServiceCapabilities":
+		return fmt.Sprintf(`<X:Capabilities DynamicRecordings="true" MaxRecordings="%d" MaxRecordingJobs="%d"/>`, r.d.Slots, r.d.Slots), nil
+	case "GetRecordings":
+		var b strings.Builder
+		for _, t := range sorted(r.state.Recordings) {
+			rec := r.state.Recordings[t]
+			fmt.Fprintf(&b, "<X:RecordingItem><T:RecordingToken>%s</T:RecordingToken><T:Configuration><T:Source><T:SourceId>%s</T:SourceId><T:Name>%s</T:Name><T:Location/><T:Description/><T:Address>%s</T:Address></T:Source></T:Configuration></X:RecordingItem>",
+				t, onvif.Escape(rec.SourceID), onvif.Escape(rec.Name), onvif.Escape(rec.Address))
+		}
+		return b.String(), nil
+	case "CreateRecording":
+		return r.createRecording(o)
+	case "DeleteRecording":
+		token := o.arg("RecordingToken")
+		if _, ok := r.state.Recordings[token]; !ok {
+			return "", invalid("ter:NoRecording", "There is no such recording")
+		}
+		for _, j := range r.state.Jobs {
+			if j.Recording == token {
+				return "", &fault{"S:Sender", "ter:OperationProhibited", "", "A job records into it"}
+			}
+		}
+		delete(r.state.Recordings, token)
+		return "", nil
+	case "GetRecordingJobs":
+		var b strings.Builder
+		for _, t := range sorted(r.state.Jobs) {
+			j := r.state.Jobs[t]
+			fmt.Fprintf(&b, `<X:JobItem><T:JobToken>%s</T:JobToken><T:JobConfiguration><T:RecordingToken>%s</T:RecordingToken><T:Mode>Active</T:Mode><T:Priority>1</T:Priority><T:Source><T:SourceToken><T:Token>%s</T:Token></T:SourceToken></T:Source></T:JobConfiguration></X:JobItem>`, t, j.Recording, j.Receiver)
+		}
+		return b.String(), nil
+	case "CreateRecordingJob":
+		j := jobState{Recording: o.arg("RecordingToken"), Receiver: o.arg("Token")}
+		if _, ok := r.state.Recordings[j.Recording]; !ok {
+			return "", invalid("ter:NoRecording", "There is no such recording")
+		}
+		if _, ok := r.state.Receivers[j.Receiver]; !ok {
+			return "", &fault{"S:Sender", "ter:BadConfiguration", "", "There is no such receiver"}
+		}
+		t := r.token("job")
+		r.state.Jobs[t] = j
+		return "<X:JobToken>" + t + "</X:JobToken>", nil
+	case "DeleteRecordingJob":
+		if _, ok := r.state.Jobs[o.arg("JobToken")]; !ok {
+			return "", invalid("ter:NoRecordingJob", "There is no such job")
+		}
+		delete(r.state.Jobs, o.arg("JobToken"))
+		return "", nil
+	case "GetRecordingJobState":
+		j, ok := r.state.Jobs[o.arg("JobToken")]
+		if !ok {
+			return "", invalid("ter:NoRecordingJob", "There is no such job")
+		}
+		state := map[string]string{"Connected": "Active", "Connecting": "Idle"}[r.live[j.Receiver].now()]
+		if state == "" {
+			state = "Error"
+		}
+		return "<X:State><T:RecordingToken>" + j.Recording + "</T:RecordingToken><T:State>" + state + "</T:State></X:State>", nil
+	}
+	return unsupported(o)
+}
+
+// createRecording gives the lowest free slot.
+func (r *recorder) createRecording(o operation) (string, *fault) {
+	for n := 1; n <= r.d.Slots; n++ {
+		t := fmt.Sprintf("slot_%02d", n)
+		if _, used := r.state.Recordings[t]; used {
+			continue
+		}
+		r.state.Recordings[t] = recordingState{SourceID: o.arg("SourceId"), Name: o.arg("Name"), Address: o.arg("Address")}
+		return "<X:RecordingToken>" + t + "</X:RecordingToken>", nil
+	}
+	return "", &fault{"S:Receiver", "ter:Action", "ter:MaxRecordings", "The maximum number of recordings is reached"}
+}
+
+func sorted[V any](m map[string]V) []string {
+	var out []string
+	for k := range m {
+		out = append(out, k)
+	}
+	slices.Sort(out)
+	return out
+}
+
+func hideSignIn(uri string) string {
+	u, err := streamurl.Parse(uri)
+	if err != nil {
+		return ""
+	}
+	return u.String()
+}
+
+// startPull connects a receiver and keeps trying; the caller holds mu or owns r alone.
+func (r *recorder) startPull(token string) {
+	ctx, cancel := context.WithCancel(r.ctx)
+	p := &pull{cancel: cancel, state: "Connecting"}
+	r.live[token] = p
+	uri := r.state.Receivers[token]
+	r.pulls.Go(func() {
+		for ctx.Err() == nil {
+			p.once(ctx, uri)
+			p.set("NotConnected")
+			select {
+			case <-ctx.Done():
+			case <-time.After(2 * time.Second):
+				p.set("Connecting")
+			}
+		}
+	})
+}
+
+func (p *pull) set(state string) {
+	p.mu.Lock()
+	p.state = state
+	p.mu.Unlock()
+}
+
+func (p *pull) now() string {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.state
+}
+
+// once plays the stream until it fails. It reports Connected only once a whole key frame has come.
+func (p *pull) once(ctx context.Context, uri string) error {
+	u, err := streamurl.Parse(uri)
+	if err != nil {
+		return err
+	}
+	var meter *media.Meter
+	conn, err := rtsp.Dial(ctx, u, rtsp.Options{Dial: &net.Dialer{Timeout: 3 * time.Second}, OnFrame: func(ch byte, b []byte, at time.Time) {
+		if ch == 0 && meter != nil {
+			meter.Packet(b, at)
+			p.keep(b, meter)
+		}
+	}})
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	desc, err := conn.Describe(ctx)
+	if err != nil {
+		return err
+	}
+	sdp, err := media.ParseSDP(desc.SDP)
+	if err != nil {
+		return err
+	}
+	video := sdp.First("video")
+	if video == nil {
+		return errors.New("no video")
+	}
+	meter = media.NewMeter(*video)
+	if _, err := conn.Setup(ctx, media.ControlURL(desc.Base, video.Control), 0); err != nil {
+		return err
+	}
+	defer conn.Teardown(desc.Base)
+	if err := conn.Play(ctx, desc.Base); err != nil {
+		return err
+	}
+	return conn.Run(ctx, desc.Base, func() bool { return false })
+}
+
+// keep holds on to the last seconds of packets, as a recorder's buffer does.
+func (p *pull) keep(b []byte, meter *media.Meter) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.bytes += int64(len(b))
+	p.frames = meter.Measured().Frames
+	if len(p.recent) < 512 {
+		p.recent = append(p.recent, slices.Clone(b))
+	} else {
+		i := int(p.bytes) % len(p.recent)
+		p.recent[i] = append(p.recent[i][:0], b...)
+	}
+	if p.state == "Connecting" {
+		if key, _ := meter.Keyframe(); key != nil {
+			p.state = "Connected"
+		}
+	}
+}
+
+// A Slot is what a recorder really received for one of its recordings.
+type Slot struct {
+	Token, Name string
+	State       string
+	Frames      int
+	Bytes       int64
+}
+
+// Slots looks into a recorder.
+func (l Look) Slots() (out []Slot) {
+	r := l.d.recorder
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, t := range sorted(r.state.Recordings) {
+		s := Slot{Token: t, Name: r.state.Recordings[t].Name}
+		for _, j := range r.state.Jobs {
+			if p := r.live[j.Receiver]; j.Recording == t && p != nil {
+				p.mu.Lock()
+				s.State, s.Frames, s.Bytes = p.state, p.frames, p.bytes
+				p.mu.Unlock()
+			}
+		}
+		out = append(out, s)
+	}
+	return out
+}

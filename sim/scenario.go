@@ -1,0 +1,191 @@
+// Package sim is the stand-ins: cameras and recorders that speak WS-Discovery, ONVIF and RTSP on loopback addresses with
+// real encoded pictures, defects included. They ship with the product for its demo and its tests.
+package sim
+
+import (
+	"bytes"
+	"fmt"
+	"net/netip"
+	"os"
+
+	"github.com/google/uuid"
+	"go.yaml.in/yaml/v3"
+
+	"unlatch/core/signin"
+	"unlatch/sim/scene"
+)
+
+// A Scenario is the devices of a network, as data.
+type Scenario struct {
+	Name    string   `yaml:"name"`
+	Users   []User   `yaml:"users"` // on every device that lists none of its own
+	Devices []Device `yaml:"devices"`
+}
+
+// A User is an account of a device.
+type User struct {
+	Name   string        `yaml:"name"`
+	Secret signin.Secret `yaml:"secret"`
+	Level  string        `yaml:"level"` // Administrator, Operator, User
+}
+
+// A Device is one stand-in, or many of a kind where Count is given.
+type Device struct {
+	Name     string     `yaml:"name"`
+	Kind     string     `yaml:"kind"`  // camera (the default) or recorder
+	Maker    string     `yaml:"maker"` // corvane, lumenhythe, holloway
+	Model    string     `yaml:"model"`
+	Firmware string     `yaml:"firmware"`
+	Serial   string     `yaml:"serial"`
+	Address  netip.Addr `yaml:"address"` // of the first
+	Count    int        `yaml:"count"`   // how many, on addresses counting up; 0 means one
+	Scene    string     `yaml:"scene"`
+	Caption  *string    `yaml:"caption"` // in the picture; the name where none is given
+	Users    []User     `yaml:"users"`
+	Streams  []Stream   `yaml:"streams"`
+	Slots    int        `yaml:"slots"` // of a recorder; 0 means 8
+	Defects  Defects    `yaml:"defects"`
+
+	endpoint string
+}
+
+// A Stream is an encoder setting.
+type Stream struct {
+	Width   int    `yaml:"width"`
+	Height  int    `yaml:"height"`
+	FPS     int    `yaml:"fps"`
+	Kbps    int    `yaml:"kbps"`
+	GOP     int    `yaml:"gop"` // frames
+	Profile string `yaml:"profile"`
+	Audio   bool   `yaml:"audio"` // G.711 beside the picture
+}
+
+// Defects are what can be wrong with a device.
+type Defects struct {
+	Undiscoverable bool   `yaml:"undiscoverable"` // answers no WS-Discovery
+	ClockOffset    int    `yaml:"clock_offset"`   // seconds its clock is wrong by
+	NamesAddress   string `yaml:"names_address"`  // the address it puts into its answers
+	StreamClosed   bool   `yaml:"stream_closed"`  // its RTSP port is closed
+	StreamSilent   bool   `yaml:"stream_silent"`  // its RTSP port takes connections and says nothing
+	Sessions       int    `yaml:"sessions"`       // viewers it can serve; 0 means many, below 0 none
+	NoParameters   bool   `yaml:"no_parameters"`  // SDP without parameter sets
+	StrayFrames    bool   `yaml:"stray_frames"`   // interleaved frames on channels nobody asked for
+	WrongPaths     bool   `yaml:"wrong_paths"`    // its device service names paths that its streams do not know
+}
+
+// LoadScenario reads a YAML file. Unknown fields and impossible values are errors with their line.
+func LoadScenario(path string) (*Scenario, error) {
+	raw, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	s, err := ParseScenario(raw)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	return s, nil
+}
+
+// ParseScenario reads a scenario and expands counts into single devices.
+func ParseScenario(raw []byte) (*Scenario, error) {
+	var s Scenario
+	d := yaml.NewDecoder(bytes.NewReader(raw))
+	d.KnownFields(true)
+	if err := d.Decode(&s); err != nil {
+		return nil, err
+	}
+	var all []Device
+	for i, dev := range s.Devices {
+		if err := dev.complete(&s, i); err != nil {
+			return nil, err
+		}
+		all = append(all, dev.expand()...)
+	}
+	if len(all) > 4096 {
+		return nil, fmt.Errorf("%d devices are too many; 4096 is the most", len(all))
+	}
+	seen := map[netip.Addr]string{}
+	for _, dev := range all {
+		if other, twice := seen[dev.Address]; twice {
+			return nil, fmt.Errorf("%q and %q share the address %s", other, dev.Name, dev.Address)
+		}
+		seen[dev.Address] = dev.Name
+	}
+	s.Devices = all
+	return &s, nil
+}
+
+func (d *Device) complete(s *Scenario, index int) error {
+	if d.Kind == "" {
+		d.Kind = "camera"
+	}
+	if _, ok := makers[d.Maker]; !ok || d.Kind != "camera" && d.Kind != "recorder" {
+		return fmt.Errorf("device %d (%q): no maker %q of a %s", index+1, d.Name, d.Maker, d.Kind)
+	}
+	if !d.Address.Is4() || !d.Address.IsLoopback() {
+		return fmt.Errorf("device %d (%q): address %v is not an IPv4 loopback address", index+1, d.Name, d.Address)
+	}
+	if d.Users == nil {
+		d.Users = s.Users
+	}
+	if d.Caption == nil {
+		name := d.Name
+		d.Caption = &name
+	}
+	if d.Slots == 0 {
+		d.Slots = 8
+	}
+	if d.Firmware == "" {
+		d.Firmware = "1.0.0"
+	}
+	if d.Kind == "camera" && len(d.Streams) == 0 {
+		return fmt.Errorf("device %d (%q): a camera needs streams", index+1, d.Name)
+	}
+	for i := range d.Streams {
+		st := &d.Streams[i]
+		if st.GOP == 0 {
+			st.GOP = st.FPS
+		}
+		if st.Profile == "" {
+			st.Profile = "main"
+		}
+		if st.Width <= 0 || st.Height <= 0 || st.FPS <= 0 || st.Kbps <= 0 || st.Width%2+st.Height%2 != 0 {
+			return fmt.Errorf("device %d (%q): stream %d needs an even width and height, fps and kbps", index+1, d.Name, i+1)
+		}
+	}
+	return nil
+}
+
+func (d Device) expand() []Device {
+	var out []Device
+	addr := d.Address
+	for i := range max(d.Count, 1) {
+		one := d
+		one.Address, one.Count = addr, 0
+		if d.Count > 0 {
+			one.Name = fmt.Sprintf("%s %03d", d.Name, i+1)
+		}
+		if d.Serial == "" || d.Count > 0 {
+			one.Serial = fmt.Sprintf("%s%08X", d.Serial, addr.As4())
+		}
+		// The endpoint reference is the device's own, the same at every start.
+		one.endpoint = "urn:uuid:" + uuid.NewSHA1(uuid.NameSpaceOID, []byte(one.Maker+"/"+one.Serial)).String()
+		out = append(out, one)
+		addr = addr.Next()
+	}
+	return out
+}
+
+func (d *Device) format(st Stream) scene.Format {
+	return scene.Format{Scene: d.Scene, Caption: *d.Caption, Width: st.Width, Height: st.Height, FPS: st.FPS, Kbps: st.Kbps, GOP: st.GOP, Profile: st.Profile}
+}
+
+// secret returns the password of a user; the lookup that httpauth.Check wants.
+func (d *Device) secret(user string) (string, bool) {
+	for _, u := range d.Users {
+		if u.Name == user {
+			return u.Secret.Reveal(), true
+		}
+	}
+	return "", false
+}

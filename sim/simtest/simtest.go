@@ -1,0 +1,40 @@
+// Package simtest starts stand-ins for tests, with the encoded pictures kept between runs.
+package simtest
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"unlatch/sim"
+	"unlatch/sim/scene"
+)
+
+// MediaDir is the folder of encoded clips in the source tree that the test runs in.
+func MediaDir(t testing.TB) string {
+	dir, err := os.Getwd()
+	require.NoError(t, err)
+	for {
+		if _, err := os.Stat(filepath.Join(dir, "go.mod")); err == nil {
+			return filepath.Join(dir, ".unlatch", "media")
+		}
+		if dir == filepath.Dir(dir) {
+			return t.TempDir()
+		}
+		dir = filepath.Dir(dir)
+	}
+}
+
+// Start runs a scenario until the test ends.
+func Start(t testing.TB, scenario string) *sim.World {
+	t.Helper()
+	s, err := sim.ParseScenario([]byte(scenario))
+	require.NoError(t, err)
+	w, err := sim.Start(context.Background(), s, sim.Options{Media: &scene.Library{Dir: MediaDir(t)}})
+	require.NoError(t, err)
+	t.Cleanup(func() { require.NoError(t, w.Stop()) })
+	return w
+}

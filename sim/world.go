@@ -1,0 +1,115 @@
+package sim
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"net"
+	"strconv"
+
+	"golang.org/x/sync/errgroup"
+
+	"unlatch/sim/scene"
+)
+
+// Options of a World.
+type Options struct {
+	Media *scene.Library
+	State string // folder for what recorders must remember over a restart; "" for nowhere
+	Log   *slog.Logger
+	// Encoded is told how many of how many clips are ready, while the first start encodes them; may be nil.
+	Encoded func(done, all int)
+}
+
+// A World is a running scenario.
+type World struct {
+	devices []*device
+	group   *errgroup.Group
+	cancel  context.CancelFunc
+	multi   *multicast
+}
+
+// Start encodes what is not encoded yet and starts every device of a scenario. On an error nothing is left running.
+func Start(ctx context.Context, s *Scenario, o Options) (*World, error) {
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	group, ctx := errgroup.WithContext(ctx)
+	w := &World{group: group, cancel: cancel}
+	if err := w.encode(ctx, s, o); err != nil {
+		w.Stop()
+		return nil, err
+	}
+	for _, d := range w.devices {
+		if err := d.start(ctx, o, group); err != nil {
+			w.Stop()
+			return nil, fmt.Errorf("stand-in %q: %w", d.Name, err)
+		}
+		if d.webPort != d.maker.web || d.streams != nil && d.rtspPort != d.maker.rtsp {
+			o.Log.Info("ports under 1024 need root; this stand-in uses higher ones", "device", d.Name, "web", d.webPort, "rtsp", d.rtspPort)
+		}
+	}
+	var err error
+	if w.multi, err = listenMulticast(w.devices); err != nil {
+		w.Stop()
+		return nil, err
+	}
+	return w, nil
+}
+
+func (w *World) encode(ctx context.Context, s *Scenario, o Options) error {
+	for i := range s.Devices {
+		d := &device{Device: s.Devices[i]}
+		w.devices = append(w.devices, d)
+		for _, st := range d.Streams {
+			c, err := o.Media.Clip(ctx, d.format(st))
+			if err != nil {
+				return err
+			}
+			d.clips = append(d.clips, c)
+		}
+		if o.Encoded != nil {
+			o.Encoded(i+1, len(s.Devices))
+		}
+	}
+	return nil
+}
+
+// Stop ends every device and waits for it.
+func (w *World) Stop() error {
+	w.cancel()
+	if w.multi != nil {
+		w.multi.stop()
+	}
+	for _, d := range w.devices {
+		d.stop()
+	}
+	return w.group.Wait()
+}
+
+// A Look is what a test or a bench may see of a stand-in from inside.
+type Look struct{ d *device }
+
+// Device finds a device by its name; it panics on a name that the scenario does not have.
+func (w *World) Device(name string) Look {
+	for _, d := range w.devices {
+		if d.Name == name {
+			return Look{d}
+		}
+	}
+	panic("no stand-in is named " + name)
+}
+
+// Web is the address of the device's web port, Service that of its device service.
+func (l Look) Web() string     { return net.JoinHostPort(l.d.Address.String(), strconv.Itoa(l.d.webPort)) }
+func (l Look) Service() string { return "http://" + l.Web() + "/onvif/device_service" }
+
+// RTSP is the host and port of the stream service; URL the true URL of a stream, counted from 0.
+func (l Look) RTSP() string {
+	return net.JoinHostPort(l.d.Address.String(), strconv.Itoa(l.d.rtspPort))
+}
+func (l Look) URL(stream int) string { return "rtsp://" + l.RTSP() + l.d.maker.path(1, stream) }
+
+// Endpoint is the device's endpoint reference.
+func (l Look) Endpoint() string { return l.d.endpoint }
