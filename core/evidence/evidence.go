@@ -1,0 +1,162 @@
+// Package evidence is the append-only record that all state derives from: what was heard, reached, opened, measured and
+// confirmed, each with its time. A failure is evidence too, with its diagnosis.
+package evidence
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/netip"
+	"time"
+
+	"github.com/google/uuid"
+
+	"unlatch/core/diagnose"
+	"unlatch/core/discovery"
+	"unlatch/core/onvif"
+	"unlatch/core/prove"
+)
+
+// A Kind names the body that a record holds.
+type Kind string
+
+const (
+	KindHeard     Kind = "heard"     // subject: method and port; body Heard
+	KindReached   Kind = "reached"   // body Reached
+	KindSignedIn  Kind = "signed_in" // body SignedIn
+	KindLocated   Kind = "located"   // body Located
+	KindProof     Kind = "proof"     // subject: tier; body Proof
+	KindPlaced    Kind = "placed"    // subject: target device; body Placed
+	KindConfirmed Kind = "confirmed" // subject: target device; body Confirmed
+)
+
+// A Record is one piece of evidence about one device.
+type Record struct {
+	ID          uuid.UUID       `db:"id" json:"id"`
+	Device      uuid.UUID       `db:"device_id" json:"device"`
+	At          time.Time       `db:"at" json:"at"`
+	Kind        Kind            `db:"kind" json:"kind"`
+	Subject     string          `db:"subject" json:"subject,omitempty"`
+	Body        json.RawMessage `db:"body" json:"body"`
+	HasExchange bool            `db:"has_exchange" json:"has_exchange"`
+}
+
+// Heard is one sighting.
+type Heard = discovery.Sighting
+
+// Reached is the outcome of asking the device's ports.
+type Reached struct {
+	Addr      netip.Addr          `json:"addr"`
+	Service   string              `json:"service,omitempty" doc:"address of the device service that answered"`
+	SkewMS    int64               `json:"skew_ms,omitempty" doc:"device clock minus ours"`
+	Diagnosis *diagnose.Diagnosis `json:"diagnosis,omitempty"`
+}
+
+// SignedIn is the outcome of trying the keyring.
+type SignedIn struct {
+	SignIn    uuid.UUID           `json:"sign_in"`
+	Label     string              `json:"label,omitempty"`
+	User      string              `json:"user,omitempty"`
+	Scheme    string              `json:"scheme,omitempty"`
+	Info      onvif.Info          `json:"info"`
+	Recorder  bool                `json:"recorder,omitempty" doc:"the device has receiver and recording services"`
+	Open      bool                `json:"open,omitempty" doc:"the device lets anyone in"`
+	Tried     []string            `json:"tried,omitempty" doc:"labels of the sign-ins that were tried"`
+	Diagnosis *diagnose.Diagnosis `json:"diagnosis,omitempty"`
+}
+
+// Located is the list of stream URLs.
+type Located struct {
+	Streams   []onvif.Stream      `json:"streams"`
+	Diagnosis *diagnose.Diagnosis `json:"diagnosis,omitempty"`
+}
+
+// Proof is a proof of one URL, with the stored still.
+type Proof struct {
+	prove.Proof
+	PlainURL string     `json:"plain_url" doc:"the URL without any sign-in"`
+	Still    *uuid.UUID `json:"still,omitempty"`
+}
+
+// Placed is the outcome of putting the camera on a target.
+type Placed struct {
+	Slot      string              `json:"slot,omitempty"`
+	Receiver  string              `json:"receiver,omitempty"`
+	Job       string              `json:"job,omitempty"`
+	Removed   bool                `json:"removed,omitempty"`
+	Diagnosis *diagnose.Diagnosis `json:"diagnosis,omitempty"`
+}
+
+// Confirmed is what the target itself reports.
+type Confirmed struct {
+	State     string              `json:"state,omitempty" doc:"the receiver's state"`
+	Recording string              `json:"recording,omitempty" doc:"the recording job's state"`
+	AfterMS   int64               `json:"after_ms,omitempty" doc:"from placing to the target's report"`
+	Diagnosis *diagnose.Diagnosis `json:"diagnosis,omitempty"`
+}
+
+// Sum is a record in one line, for people.
+func (r Record) Sum() string {
+	switch r.Kind {
+	case KindHeard:
+		return summarise(r.Body, func(b Heard) (string, *diagnose.Diagnosis) {
+			if len(b.Ports) > 0 {
+				return fmt.Sprintf("Heard at %s: port %s", b.Addr, b.Ports[0]), nil
+			}
+			return fmt.Sprintf("Heard at %s by %s", b.Addr, b.Method), nil
+		})
+	case KindReached:
+		return summarise(r.Body, func(b Reached) (string, *diagnose.Diagnosis) {
+			return fmt.Sprintf("Device service answers at %s", b.Addr), b.Diagnosis
+		})
+	case KindSignedIn:
+		return summarise(r.Body, func(b SignedIn) (string, *diagnose.Diagnosis) {
+			if b.Open {
+				return "The device lets anyone in", b.Diagnosis
+			}
+			return fmt.Sprintf("%q opens the device service (%s)", b.Label, b.Scheme), b.Diagnosis
+		})
+	case KindLocated:
+		return summarise(r.Body, func(b Located) (string, *diagnose.Diagnosis) {
+			return fmt.Sprintf("The device names %d stream URLs", len(b.Streams)), b.Diagnosis
+		})
+	case KindProof:
+		return summarise(r.Body, func(b Proof) (string, *diagnose.Diagnosis) {
+			if b.Video == nil {
+				return "Played " + r.Subject, b.Diagnosis
+			}
+			return fmt.Sprintf("Played %s: %s %d × %d, %.4g fps, %.0f kbit/s", r.Subject, b.Video.Codec, b.Video.Width, b.Video.Height, b.Video.FPS, b.Video.BitrateKbps), b.Diagnosis
+		})
+	case KindPlaced:
+		return summarise(r.Body, func(b Placed) (string, *diagnose.Diagnosis) {
+			if b.Removed {
+				return "Taken off its slot", b.Diagnosis
+			}
+			return "Placed in " + b.Slot, b.Diagnosis
+		})
+	case KindConfirmed:
+		return summarise(r.Body, func(b Confirmed) (string, *diagnose.Diagnosis) {
+			return fmt.Sprintf("The recorder reports %s, recording %s", b.State, b.Recording), b.Diagnosis
+		})
+	}
+	return string(r.Kind)
+}
+
+func summarise[T any](raw json.RawMessage, say func(T) (string, *diagnose.Diagnosis)) string {
+	var body T
+	if err := json.Unmarshal(raw, &body); err != nil {
+		return "unreadable evidence"
+	}
+	text, d := say(body)
+	if d != nil {
+		return d.Summary
+	}
+	return text
+}
+
+// Failed reports whether the record holds a diagnosis.
+func (r Record) Failed() bool {
+	var b struct {
+		Diagnosis *diagnose.Diagnosis `json:"diagnosis"`
+	}
+	return json.Unmarshal(r.Body, &b) == nil && b.Diagnosis != nil
+}

@@ -1,0 +1,329 @@
+// Package latch derives how far a camera is: eight latches between "somewhere on this wire" and "handed over". A latch is
+// never set; Derive is a pure function of evidence and intent.
+package latch
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"time"
+
+	"github.com/google/uuid"
+
+	"unlatch/core/diagnose"
+	"unlatch/core/evidence"
+	"unlatch/core/identity"
+	"unlatch/core/onvif"
+)
+
+// A Name is one of the eight latches.
+type Name string
+
+const (
+	Heard     Name = "heard"
+	Reachable Name = "reachable"
+	SignedIn  Name = "signed_in"
+	Located   Name = "located"
+	Proven    Name = "proven"
+	Tuned     Name = "tuned"
+	Placed    Name = "placed"
+	Confirmed Name = "confirmed"
+)
+
+// Names in the order in which they open.
+var Names = []Name{Heard, Reachable, SignedIn, Located, Proven, Tuned, Placed, Confirmed}
+
+// A State is how a latch stands.
+type State string
+
+const (
+	Open   State = "open"
+	Next   State = "next"   // the one to work on
+	Stuck  State = "stuck"  // tried, with a diagnosis
+	Waived State = "waived" // passed over, with a reason
+	Stale  State = "stale"  // was open; what it rested on has changed
+	Closed State = "closed" // not its turn yet
+)
+
+// A Latch is one latch's state with its reason.
+type Latch struct {
+	Name      Name                `json:"name"`
+	State     State               `json:"state" enum:"open,next,stuck,waived,stale,closed"`
+	Reason    string              `json:"reason,omitempty"`
+	Since     *time.Time          `json:"since,omitempty"`
+	Evidence  *uuid.UUID          `json:"evidence,omitempty"`
+	Diagnosis *diagnose.Diagnosis `json:"diagnosis,omitempty"`
+}
+
+// Intent is what the person wants of a device.
+type Intent struct {
+	Targets []Target
+}
+
+// A Target is a wanted placement.
+type Target struct {
+	ID   uuid.UUID
+	Name string
+}
+
+// A Placement is how one wanted target stands.
+type Placement struct {
+	Target    uuid.UUID           `json:"target"`
+	Name      string              `json:"name"`
+	Slot      string              `json:"slot,omitempty"`
+	Receiver  string              `json:"-"`
+	Job       string              `json:"-"`
+	Confirmed bool                `json:"confirmed"`
+	Report    string              `json:"report,omitempty" doc:"what the target itself says"`
+	Diagnosis *diagnose.Diagnosis `json:"diagnosis,omitempty"`
+}
+
+// Status is everything that evidence and intent say of a device.
+type Status struct {
+	Latches    []Latch
+	Device     identity.Device
+	Reached    *evidence.Reached
+	SignedIn   *evidence.SignedIn
+	Streams    []onvif.Stream
+	Proofs     map[string]evidence.Proof // by tier
+	Placements []Placement
+	HeardAt    time.Time
+}
+
+// At is the first latch that is neither open nor waived, or "" when all are.
+func (s *Status) At() Name {
+	for _, l := range s.Latches {
+		if l.State != Open && l.State != Waived {
+			return l.Name
+		}
+	}
+	return ""
+}
+
+// Latch returns one latch.
+func (s *Status) Latch(n Name) *Latch { return &s.Latches[slices.Index(Names, n)] }
+
+// Derive reads the evidence of one device, in any order; of each kind and subject the latest counts.
+func Derive(records []evidence.Record, intent Intent) Status {
+	latest := map[string]evidence.Record{}
+	for _, r := range records {
+		key := string(r.Kind) + " " + r.Subject
+		if old, ok := latest[key]; !ok || newer(r, old) {
+			latest[key] = r
+		}
+	}
+	d := deriver{latest: latest, intent: intent, s: Status{Proofs: map[string]evidence.Proof{}}}
+	for _, n := range Names {
+		d.s.Latches = append(d.s.Latches, Latch{Name: n, State: Closed})
+	}
+	d.heard(records)
+	d.reachable()
+	d.signedIn()
+	d.located()
+	d.proven()
+	l := d.s.Latch(Tuned)
+	l.State, l.Reason = Waived, "Stream settings are not checked in this version"
+	d.placed()
+	d.order()
+	return d.s
+}
+
+func newer(a, b evidence.Record) bool {
+	return a.At.After(b.At) || a.At.Equal(b.At) && a.ID.String() > b.ID.String()
+}
+
+type deriver struct {
+	latest map[string]evidence.Record
+	intent Intent
+	s      Status
+}
+
+// body reads the latest record of a kind and subject into out.
+func body[T any](d *deriver, kind evidence.Kind, subject string) (*T, *evidence.Record) {
+	r, ok := d.latest[string(kind)+" "+subject]
+	if !ok {
+		return nil, nil
+	}
+	var out T
+	if json.Unmarshal(r.Body, &out) != nil {
+		return nil, nil
+	}
+	return &out, &r
+}
+
+// set opens a latch on a record, or leaves it stuck with the record's diagnosis.
+func (d *deriver) set(n Name, r *evidence.Record, diagnosis *diagnose.Diagnosis, reason string) {
+	l := d.s.Latch(n)
+	l.Since, l.Evidence, l.Reason = &r.At, &r.ID, reason
+	l.State = Open
+	if diagnosis != nil {
+		l.State, l.Diagnosis, l.Reason = Stuck, diagnosis, diagnosis.Summary
+	}
+}
+
+func (d *deriver) heard(records []evidence.Record) {
+	var heard []evidence.Record
+	for _, r := range d.latest {
+		if r.Kind == evidence.KindHeard {
+			heard = append(heard, r)
+		}
+	}
+	slices.SortFunc(heard, func(a, b evidence.Record) int {
+		if newer(a, b) {
+			return 1
+		}
+		return -1
+	})
+	for i := range heard {
+		var s evidence.Heard
+		if json.Unmarshal(heard[i].Body, &s) == nil {
+			d.s.Device = d.s.Device.Add(s)
+			d.s.HeardAt = heard[i].At
+			d.set(Heard, &heard[i], nil, fmt.Sprintf("Heard at %s", d.s.Device.Addr))
+		}
+	}
+}
+
+func (d *deriver) reachable() {
+	l := d.s.Latch(Reachable)
+	if d.s.Device.Stray {
+		l.State = Stuck
+		l.Diagnosis = &diagnose.Diagnosis{Cause: diagnose.OutOfScope,
+			Summary: fmt.Sprintf("%s is outside this site's ranges, so Unlatch does not connect to it.", d.s.Device.Addr),
+			Fix:     "Add its range to the site if it belongs there, or give the device an address inside the ranges."}
+		l.Reason = l.Diagnosis.Summary
+		return
+	}
+	b, r := body[evidence.Reached](d, evidence.KindReached, "")
+	if b == nil {
+		return
+	}
+	d.s.Reached = b
+	d.set(Reachable, r, b.Diagnosis, fmt.Sprintf("The device service answers at %s", b.Addr))
+	if l.State == Open && d.s.Device.Addr.IsValid() && b.Addr != d.s.Device.Addr {
+		l.State, l.Reason = Stale, fmt.Sprintf("Reached at %s, since heard at %s", b.Addr, d.s.Device.Addr)
+	}
+}
+
+func (d *deriver) signedIn() {
+	b, r := body[evidence.SignedIn](d, evidence.KindSignedIn, "")
+	if b == nil {
+		return
+	}
+	d.s.SignedIn = b
+	d.set(SignedIn, r, b.Diagnosis, fmt.Sprintf("%q opens the device service", b.Label))
+	if b.Recorder {
+		d.s.Device.Kind = "recorder"
+	}
+	if b.Open && b.Diagnosis == nil {
+		d.s.Latch(SignedIn).Reason = "The device lets anyone in"
+	}
+}
+
+func (d *deriver) located() {
+	b, r := body[evidence.Located](d, evidence.KindLocated, "")
+	if b == nil {
+		return
+	}
+	d.s.Streams = b.Streams
+	d.set(Located, r, b.Diagnosis, fmt.Sprintf("The device names %d stream URLs", len(b.Streams)))
+}
+
+// proven is open when every stream's URL, as it is known now, was played.
+func (d *deriver) proven() {
+	proven := 0
+	l := d.s.Latch(Proven)
+	for _, st := range d.s.Streams {
+		p, r := body[evidence.Proof](d, evidence.KindProof, st.Tier)
+		if p == nil {
+			continue
+		}
+		if p.PlainURL != st.URL {
+			l.State, l.Reason = Stale, fmt.Sprintf("The URL of the %s stream has changed since it was played", st.Tier)
+			continue
+		}
+		d.s.Proofs[st.Tier] = *p
+		if p.Diagnosis != nil {
+			d.refused(st.Tier, p, r)
+			d.set(Proven, r, p.Diagnosis, "")
+			l.Reason = fmt.Sprintf("The %s stream: %s", st.Tier, p.Diagnosis.Summary)
+			return
+		}
+		proven++
+		if l.Since == nil || r.At.After(*l.Since) {
+			l.Since, l.Evidence = &r.At, &r.ID
+		}
+	}
+	if proven > 0 && proven == len(d.s.Streams) {
+		l.State, l.Reason = Open, fmt.Sprintf("%d of %d streams played and measured", proven, len(d.s.Streams))
+	}
+}
+
+// refused moves a stream's refusal of the sign-in to the latch that it belongs to.
+func (d *deriver) refused(tier string, p *evidence.Proof, r *evidence.Record) {
+	if d.s.SignedIn == nil || p.Diagnosis.Cause != diagnose.WrongSignIn && p.Diagnosis.Cause != diagnose.NoSignIn {
+		return
+	}
+	d.set(SignedIn, r, &diagnose.Diagnosis{Cause: diagnose.StreamRefuses,
+		Summary: fmt.Sprintf("%q opens the device service, but the %s stream refuses it.", d.s.SignedIn.Label, tier),
+		Fix:     "The device keeps a separate user list for streams: add the user there, or add the right sign-in to the keyring.",
+		Seen:    p.Diagnosis.Seen}, "")
+}
+
+func (d *deriver) placed() {
+	for _, t := range d.intent.Targets {
+		p := Placement{Target: t.ID, Name: t.Name}
+		b, r := body[evidence.Placed](d, evidence.KindPlaced, t.ID.String())
+		if b == nil || b.Removed {
+			d.s.Placements = append(d.s.Placements, p)
+			continue
+		}
+		p.Slot, p.Receiver, p.Job, p.Diagnosis = b.Slot, b.Receiver, b.Job, b.Diagnosis
+		d.set(Placed, r, b.Diagnosis, fmt.Sprintf("In %s of %s", b.Slot, t.Name))
+		if c, cr := body[evidence.Confirmed](d, evidence.KindConfirmed, t.ID.String()); c != nil && b.Diagnosis == nil && newer(*cr, *r) {
+			p.Confirmed, p.Diagnosis = c.Diagnosis == nil, c.Diagnosis
+			p.Report = c.State
+			if c.Recording != "" {
+				p.Report += ", recording " + c.Recording
+			}
+			d.set(Confirmed, cr, c.Diagnosis, fmt.Sprintf("%s reports %s", t.Name, p.Report))
+		}
+		d.s.Placements = append(d.s.Placements, p)
+	}
+	d.everyTarget()
+}
+
+// everyTarget keeps a latch shut while one wanted target still lacks it.
+func (d *deriver) everyTarget() {
+	for _, p := range d.s.Placements {
+		if l := d.s.Latch(Placed); p.Slot == "" && l.State == Open {
+			l.State, l.Reason = Closed, "Not yet on "+p.Name
+		}
+		if l := d.s.Latch(Confirmed); !p.Confirmed && l.State == Open {
+			l.State, l.Reason = Closed, "Not yet confirmed by "+p.Name
+		}
+	}
+}
+
+// order makes the first latch that is neither open nor waived the one to work on, and everything behind it wait for it: a
+// latch that was open behind one that no longer is has gone stale.
+func (d *deriver) order() {
+	broken := false
+	for i := range d.s.Latches {
+		l := &d.s.Latches[i]
+		switch {
+		case broken && l.State == Open:
+			l.State = Stale
+		case broken && l.State == Stuck:
+			l.State = Closed
+		case !broken && l.State == Closed:
+			l.State = Next
+			broken = true
+			if l.Name == Placed && len(d.intent.Targets) == 0 {
+				l.Reason = "Choose a recorder to put it on"
+			}
+		case !broken && l.State != Open && l.State != Waived:
+			broken = true
+		}
+	}
+}

@@ -1,0 +1,327 @@
+// Package cluster runs a PostgreSQL server of the product's own: its own data folder, its own loopback port, started
+// and ended with the program. The system's cluster is never touched.
+package cluster
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// database and role are the names within the cluster.
+const database = "unlatch"
+
+// Options of a cluster.
+type Options struct {
+	Dir string // data folder; made when it does not exist
+	// Scratch gives up safety over a power cut for speed; for tests.
+	Scratch bool
+}
+
+// A Cluster is a running server.
+type Cluster struct {
+	URL string // postgres://... with the password
+
+	opt     Options
+	as      *syscall.Credential
+	port    int
+	secret  string
+	mu      sync.Mutex
+	process *process
+}
+
+// A FolderError means that the data folder cannot be used.
+type FolderError struct {
+	Dir    string
+	Detail string
+}
+
+func (e *FolderError) Error() string {
+	return fmt.Sprintf("the database folder %s cannot be started: %s.\nTo begin with an empty one: mv %s %s.broken", e.Dir, e.Detail, e.Dir, e.Dir)
+}
+
+// Start makes the cluster if need be and starts it.
+func Start(ctx context.Context, opt Options) (*Cluster, error) {
+	c := &Cluster{opt: opt}
+	var err error
+	if c.as, err = runAs(); err != nil {
+		return nil, err
+	}
+	if err := c.prepare(ctx); err != nil {
+		return nil, err
+	}
+	if c.port, err = freePort(); err != nil {
+		return nil, err
+	}
+	c.URL = fmt.Sprintf("postgres://%s:%s@127.0.0.1:%d/%s", database, c.secret, c.port, database)
+	if err := c.Resume(ctx); err != nil {
+		return nil, err
+	}
+	if err := c.createDatabase(ctx); err != nil {
+		c.Stop()
+		return nil, err
+	}
+	return c, nil
+}
+
+// runAs finds the user to run the server as: PostgreSQL refuses to run as root.
+func runAs() (*syscall.Credential, error) {
+	if os.Geteuid() != 0 {
+		return nil, nil
+	}
+	u, err := user.Lookup("postgres")
+	if err != nil {
+		return nil, errors.New("PostgreSQL is not installed (there is no user postgres); run: apt-get install postgresql")
+	}
+	uid, _ := strconv.Atoi(u.Uid)
+	gid, _ := strconv.Atoi(u.Gid)
+	return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, nil
+}
+
+// binary finds a program of the newest installed PostgreSQL.
+func binary(name string) (string, error) {
+	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/" + name)
+	slices.SortFunc(found, func(a, b string) int { return major(a) - major(b) })
+	if len(found) > 0 {
+		return found[len(found)-1], nil
+	}
+	if p, err := exec.LookPath(name); err == nil {
+		return p, nil
+	}
+	return "", errors.New("PostgreSQL is not installed; run: apt-get install postgresql")
+}
+
+func major(path string) int {
+	n, _ := strconv.Atoi(strings.Split(strings.TrimPrefix(path, "/usr/lib/postgresql/"), "/")[0])
+	return n
+}
+
+func (c *Cluster) command(ctx context.Context, name string, args ...string) (*exec.Cmd, error) {
+	path, err := binary(name)
+	if err != nil {
+		return nil, err
+	}
+	cmd := exec.CommandContext(ctx, path, args...)
+	cmd.Dir = "/"
+	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: c.as}
+	return cmd, nil
+}
+
+// prepare makes the data folder on the first start and reads its password on later ones.
+func (c *Cluster) prepare(ctx context.Context) error {
+	secretFile := c.opt.Dir + ".secret"
+	if _, err := os.Stat(filepath.Join(c.opt.Dir, "PG_VERSION")); err == nil {
+		raw, err := os.ReadFile(secretFile)
+		if err != nil {
+			return &FolderError{c.opt.Dir, "its password file " + secretFile + " is gone"}
+		}
+		c.secret = strings.TrimSpace(string(raw))
+		return nil
+	} else if entries, rerr := os.ReadDir(c.opt.Dir); rerr == nil && len(entries) > 0 {
+		return &FolderError{c.opt.Dir, "it holds no PostgreSQL cluster (PG_VERSION is missing)"}
+	} else if !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	raw := make([]byte, 16)
+	rand.Read(raw)
+	c.secret = hex.EncodeToString(raw)
+	if err := os.MkdirAll(c.opt.Dir, 0o700); err != nil {
+		return err
+	}
+	if err := os.WriteFile(secretFile, []byte(c.secret), 0o600); err != nil {
+		return err
+	}
+	return c.initialise(ctx)
+}
+
+func (c *Cluster) initialise(ctx context.Context) error {
+	pw, err := os.CreateTemp("", "unlatch-pw-*")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(pw.Name())
+	pw.WriteString(c.secret)
+	pw.Close()
+	if c.as != nil {
+		if err := errors.Join(os.Chown(c.opt.Dir, int(c.as.Uid), int(c.as.Gid)), os.Chown(pw.Name(), int(c.as.Uid), int(c.as.Gid))); err != nil {
+			return err
+		}
+	}
+	args := []string{"-D", c.opt.Dir, "-U", database, "-A", "scram-sha-256", "--pwfile", pw.Name(), "-E", "UTF8", "--locale=C", "--no-instructions"}
+	if c.opt.Scratch {
+		args = append(args, "--no-sync")
+	}
+	cmd, err := c.command(ctx, "initdb", args...)
+	if err != nil {
+		return err
+	}
+	if out, err := cmd.CombinedOutput(); err != nil {
+		os.RemoveAll(c.opt.Dir)
+		return fmt.Errorf("making the database folder %s: %w: %s", c.opt.Dir, err, lastLine(out))
+	}
+	return nil
+}
+
+func lastLine(b []byte) string {
+	lines := strings.Split(strings.TrimSpace(string(b)), "\n")
+	return lines[len(lines)-1]
+}
+
+func freePort() (int, error) {
+	l, err := net.Listen("tcp4", "127.0.0.1:0")
+	if err != nil {
+		return 0, err
+	}
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port, nil
+}
+
+// process is the running server; done is closed when it has ended.
+type process struct {
+	cmd  *exec.Cmd
+	done chan struct{}
+	log  *bytes.Buffer
+	mu   sync.Mutex
+}
+
+func (p *process) Write(b []byte) (int, error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.log.Len() < 64<<10 {
+		p.log.Write(b)
+	}
+	return len(b), nil
+}
+
+// Resume starts the server again after Pause. It returns once the server takes connections.
+func (c *Cluster) Resume(ctx context.Context) error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if err := c.endLeftover(); err != nil {
+		return err
+	}
+	args := []string{"-D", c.opt.Dir, "-c", "listen_addresses=127.0.0.1", "-c", fmt.Sprintf("port=%d", c.port),
+		"-c", "unix_socket_directories=", "-c", "max_connections=200", "-c", "log_min_messages=fatal", "-c", "shared_buffers=64MB"}
+	if c.opt.Scratch {
+		args = append(args, "-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off")
+	}
+	cmd, err := c.command(context.WithoutCancel(ctx), "postgres", args...)
+	if err != nil {
+		return err
+	}
+	cmd.SysProcAttr.Pdeathsig = syscall.SIGINT // a killed program leaves no server behind
+	cmd.SysProcAttr.Setpgid = true             // Ctrl-C is for the program, which ends the server itself
+	p := &process{cmd: cmd, done: make(chan struct{}), log: &bytes.Buffer{}}
+	cmd.Stdout, cmd.Stderr = p, p
+	started := make(chan error, 1)
+	go func() {
+		// The death signal comes when the thread that started the server ends, so it must live as long.
+		runtime.LockOSThread()
+		defer runtime.UnlockOSThread()
+		err := cmd.Start()
+		started <- err
+		if err == nil {
+			cmd.Wait()
+		}
+		close(p.done)
+	}()
+	if err := <-started; err != nil {
+		return err
+	}
+	c.process = p
+	return c.ready(ctx, p)
+}
+
+func (c *Cluster) ready(ctx context.Context, p *process) error {
+	for {
+		probe, cancel := context.WithTimeout(ctx, 2*time.Second)
+		conn, err := pgx.Connect(probe, strings.TrimSuffix(c.URL, "/"+database)+"/postgres")
+		cancel()
+		if err == nil {
+			return conn.Close(ctx)
+		}
+		select {
+		case <-p.done:
+			p.mu.Lock()
+			defer p.mu.Unlock()
+			return &FolderError{c.opt.Dir, lastLine(p.log.Bytes())}
+		case <-ctx.Done():
+			c.halt()
+			return ctx.Err()
+		case <-time.After(30 * time.Millisecond):
+		}
+	}
+}
+
+// endLeftover waits for a server of an earlier program that is still ending on the same folder.
+func (c *Cluster) endLeftover() error {
+	pidFile := filepath.Join(c.opt.Dir, "postmaster.pid")
+	for i := 0; ; i++ {
+		raw, err := os.ReadFile(pidFile)
+		if err != nil {
+			return nil
+		}
+		pid, _ := strconv.Atoi(strings.SplitN(string(raw), "\n", 2)[0])
+		if pid <= 0 || syscall.Kill(pid, 0) != nil {
+			return nil // left by a crash; the server removes it
+		}
+		if i == 0 {
+			syscall.Kill(pid, syscall.SIGINT)
+		}
+		if i > 100 {
+			return &FolderError{c.opt.Dir, fmt.Sprintf("process %d still uses it", pid)}
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+}
+
+func (c *Cluster) createDatabase(ctx context.Context) error {
+	conn, err := pgx.Connect(ctx, strings.TrimSuffix(c.URL, "/"+database)+"/postgres")
+	if err != nil {
+		return err
+	}
+	defer conn.Close(ctx)
+	var exists bool
+	if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM pg_database WHERE datname = $1)", database).Scan(&exists); err != nil || exists {
+		return err
+	}
+	_, err = conn.Exec(ctx, "CREATE DATABASE "+database)
+	return err
+}
+
+// Pause stops the server and keeps the port; Resume starts it again. It is how tests take the database away.
+func (c *Cluster) Pause() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.halt()
+}
+
+func (c *Cluster) halt() {
+	if c.process == nil {
+		return
+	}
+	c.process.cmd.Process.Signal(syscall.SIGINT) // fast shutdown
+	<-c.process.done
+	c.process = nil
+}
+
+// Stop ends the server and waits for it.
+func (c *Cluster) Stop() { c.Pause() }

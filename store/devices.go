@@ -1,0 +1,251 @@
+package store
+
+import (
+	"bytes"
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/netip"
+	"slices"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jmoiron/sqlx"
+
+	"unlatch/core/discovery"
+	"unlatch/core/evidence"
+	"unlatch/core/latch"
+)
+
+// A Device is a device's identity with its evidence: the latest of each kind and subject.
+type Device struct {
+	ID       uuid.UUID      `db:"id"`
+	Site     uuid.UUID      `db:"site_id"`
+	Endpoint sql.NullString `db:"endpoint"`
+	Addr     string         `db:"addr"`
+	Name     sql.NullString `db:"name"` // as a person gave it
+	Created  time.Time      `db:"created_at"`
+
+	Status latch.Status `db:"-"`
+}
+
+// Title is the name to show: the one given, else what the device calls itself, else its address.
+func (d *Device) Title() string {
+	for _, n := range []string{d.Name.String, d.Status.Device.Name} {
+		if n != "" {
+			return n
+		}
+	}
+	if d.Status.SignedIn != nil && d.Status.SignedIn.Info.Model != "" {
+		return d.Status.SignedIn.Info.Manufacturer + " " + d.Status.SignedIn.Info.Model
+	}
+	return d.Addr
+}
+
+const deviceColumns = "id, site_id, endpoint, addr, name, created_at"
+
+// Sight files a sighting: it finds or makes the device that it belongs to and records the evidence. A lock on the site makes
+// it safe for several sweeps at once.
+func (s *Store) Sight(ctx context.Context, site uuid.UUID, run *uuid.UUID, x discovery.Sighting) (uuid.UUID, error) {
+	var id uuid.UUID
+	err := s.tx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, "SELECT 1 FROM sites WHERE id = $1 FOR UPDATE", site); err != nil {
+			return err
+		}
+		var err error
+		if id, err = s.recognise(ctx, tx, site, x); err != nil {
+			return err
+		}
+		subject := string(x.Method)
+		for _, p := range x.Ports {
+			subject = fmt.Sprintf("port %d", p.Number)
+		}
+		return s.record(ctx, tx, site, run, id, evidence.KindHeard, subject, x, "", x.At)
+	})
+	return id, err
+}
+
+// recognise follows identity.Find: the endpoint reference first, then the address.
+func (s *Store) recognise(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, x discovery.Sighting) (uuid.UUID, error) {
+	var id uuid.UUID
+	find := func(where string, arg string) error {
+		return tx.GetContext(ctx, &id, "SELECT id FROM devices WHERE site_id = $1 AND "+where+" ORDER BY created_at LIMIT 1", site, arg)
+	}
+	addr := x.Addr.String()
+	err := sql.ErrNoRows
+	if x.Endpoint != "" {
+		err = find("endpoint = $2", x.Endpoint)
+		if errors.Is(err, sql.ErrNoRows) {
+			err = find("addr = $2 AND endpoint IS NULL", addr)
+		}
+	} else {
+		err = find("addr = $2", addr)
+	}
+	switch {
+	case errors.Is(err, sql.ErrNoRows):
+		id = newID()
+		_, err = tx.ExecContext(ctx, "INSERT INTO devices (id, site_id, endpoint, addr) VALUES ($1, $2, NULLIF($3, ''), $4)", id, site, x.Endpoint, addr)
+	case err == nil:
+		_, err = tx.ExecContext(ctx, "UPDATE devices SET addr = $2, endpoint = COALESCE(endpoint, NULLIF($3, '')) WHERE id = $1", id, addr, x.Endpoint)
+	}
+	return id, err
+}
+
+func (s *Store) record(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, run *uuid.UUID, device uuid.UUID, kind evidence.Kind, subject string, body any, exchange string, at time.Time) error {
+	raw, err := json.Marshal(body)
+	if err != nil {
+		return err
+	}
+	if at.IsZero() {
+		at = time.Now().UTC()
+	}
+	if _, err := tx.ExecContext(ctx, "INSERT INTO evidence (id, device_id, run_id, at, kind, subject, body, exchange) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)",
+		newID(), device, run, at, kind, subject, string(raw), exchange); err != nil {
+		return err
+	}
+	return s.notify(ctx, tx, Event{Site: site, What: "device", ID: device})
+}
+
+// A Finding is evidence to record about a device.
+type Finding struct {
+	Kind     evidence.Kind
+	Subject  string
+	Body     any
+	Exchange string // sealed
+	Still    []byte // a JPEG to keep, under StillID
+	StillID  uuid.UUID
+}
+
+// Record appends a finding.
+func (s *Store) Record(ctx context.Context, d *Device, run *uuid.UUID, f Finding) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if f.Still != nil {
+			if _, err := tx.ExecContext(ctx, "INSERT INTO stills (id, device_id, jpeg) VALUES ($1, $2, $3)", f.StillID, d.ID, f.Still); err != nil {
+				return err
+			}
+		}
+		return s.record(ctx, tx, d.Site, run, d.ID, f.Kind, f.Subject, f.Body, f.Exchange, time.Time{})
+	})
+}
+
+// Still returns a stored picture.
+func (s *Store) Still(ctx context.Context, id uuid.UUID) ([]byte, error) {
+	var jpeg []byte
+	return jpeg, found(s.db.GetContext(ctx, &jpeg, "SELECT jpeg FROM stills WHERE id = $1", id))
+}
+
+// Devices returns a site's devices with their derived status, in order of address.
+func (s *Store) Devices(ctx context.Context, site uuid.UUID) ([]Device, error) {
+	var out []Device
+	if err := s.db.SelectContext(ctx, &out, "SELECT "+deviceColumns+" FROM devices WHERE site_id = $1", site); err != nil {
+		return nil, err
+	}
+	return out, s.derive(ctx, out, "d.site_id = $1", site)
+}
+
+// Device returns one device with its derived status.
+func (s *Store) Device(ctx context.Context, id uuid.UUID) (*Device, error) {
+	out := make([]Device, 1)
+	if err := s.db.GetContext(ctx, &out[0], "SELECT "+deviceColumns+" FROM devices WHERE id = $1", id); err != nil {
+		return nil, found(err)
+	}
+	return &out[0], s.derive(ctx, out, "d.id = $1", id)
+}
+
+// derive reads the latest evidence and the intent of devices and derives their status.
+func (s *Store) derive(ctx context.Context, devices []Device, where string, arg any) error {
+	var records []evidence.Record
+	if err := s.db.SelectContext(ctx, &records, `SELECT DISTINCT ON (e.device_id, e.kind, e.subject) e.id, e.device_id, e.at, e.kind, e.subject, e.body, e.exchange <> '' AS has_exchange
+		FROM evidence e JOIN devices d ON d.id = e.device_id WHERE `+where+` ORDER BY e.device_id, e.kind, e.subject, e.at DESC, e.id DESC`, arg); err != nil {
+		return err
+	}
+	var wanted []struct {
+		Device uuid.UUID      `db:"device_id"`
+		Target uuid.UUID      `db:"target_id"`
+		Name   sql.NullString `db:"name"`
+		Addr   string         `db:"addr"`
+	}
+	if err := s.db.SelectContext(ctx, &wanted, `SELECT w.device_id, w.target_id, t.name, t.addr FROM wanted_placements w
+		JOIN devices d ON d.id = w.device_id JOIN devices t ON t.id = w.target_id WHERE `+where+` ORDER BY w.created_at`, arg); err != nil {
+		return err
+	}
+	byDevice := map[uuid.UUID][]evidence.Record{}
+	for _, r := range records {
+		byDevice[r.Device] = append(byDevice[r.Device], r)
+	}
+	intents := map[uuid.UUID]latch.Intent{}
+	for _, w := range wanted {
+		name := w.Name.String
+		if name == "" {
+			name = "the recorder at " + w.Addr
+		}
+		in := intents[w.Device]
+		in.Targets = append(in.Targets, latch.Target{ID: w.Target, Name: name})
+		intents[w.Device] = in
+	}
+	for i := range devices {
+		devices[i].Status = latch.Derive(byDevice[devices[i].ID], intents[devices[i].ID])
+	}
+	sortByAddr(devices)
+	return nil
+}
+
+func sortByAddr(devices []Device) {
+	key := func(d Device) netip.Addr { a, _ := netip.ParseAddr(d.Addr); return a }
+	slices.SortFunc(devices, func(a, b Device) int {
+		if c := key(a).Compare(key(b)); c != 0 {
+			return c
+		}
+		return bytes.Compare(a.ID[:], b.ID[:])
+	})
+}
+
+// Rename gives a device a name; an empty one gives back what the device calls itself. It returns the name before.
+func (s *Store) Rename(ctx context.Context, id uuid.UUID, name string) (before string, err error) {
+	err = s.tx(ctx, func(tx *sqlx.Tx) error {
+		var d Device
+		if err := tx.GetContext(ctx, &d, "SELECT "+deviceColumns+" FROM devices WHERE id = $1 FOR UPDATE", id); err != nil {
+			return found(err)
+		}
+		before = d.Name.String
+		if _, err := tx.ExecContext(ctx, "UPDATE devices SET name = NULLIF($2, '') WHERE id = $1", id, name); err != nil {
+			return err
+		}
+		return s.notify(ctx, tx, Event{Site: d.Site, What: "device", ID: id})
+	})
+	return before, err
+}
+
+// Want records that cameras shall stand on a target.
+func (s *Store) Want(ctx context.Context, devices []uuid.UUID, target uuid.UUID) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		for _, d := range devices {
+			if _, err := tx.ExecContext(ctx, "INSERT INTO wanted_placements (device_id, target_id) VALUES ($1, $2) ON CONFLICT DO NOTHING", d, target); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// Unwant takes the wish back.
+func (s *Store) Unwant(ctx context.Context, device, target uuid.UUID) error {
+	_, err := s.db.ExecContext(ctx, "DELETE FROM wanted_placements WHERE device_id = $1 AND target_id = $2", device, target)
+	return err
+}
+
+// History returns the newest records of a device, newest first.
+func (s *Store) History(ctx context.Context, device uuid.UUID, limit int) ([]evidence.Record, error) {
+	var out []evidence.Record
+	err := s.db.SelectContext(ctx, &out, `SELECT id, device_id, at, kind, subject, body, exchange <> '' AS has_exchange
+		FROM evidence WHERE device_id = $1 ORDER BY at DESC, id DESC LIMIT $2`, device, limit)
+	return out, err
+}
+
+// Exchange returns the conversation that a record came from.
+func (s *Store) Exchange(ctx context.Context, record uuid.UUID) (string, error) {
+	var text string
+	return text, found(s.db.GetContext(ctx, &text, "SELECT exchange FROM evidence WHERE id = $1", record))
+}

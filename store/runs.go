@@ -1,0 +1,150 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jmoiron/sqlx"
+)
+
+// A Run is one piece of long work as people see it. What is left of it is counted from its River jobs.
+type Run struct {
+	ID      uuid.UUID    `db:"id"`
+	Site    uuid.UUID    `db:"site_id"`
+	Kind    string       `db:"kind"`
+	Title   string       `db:"title"`
+	Created time.Time    `db:"created_at"`
+	Stopped sql.NullTime `db:"stopped_at"`
+	Doing   string       `db:"doing"`
+	Done    int64        `db:"done"`
+	Total   int64        `db:"total"`
+	Problem string       `db:"problem"`
+	Left    int64        `db:"jobs_left"`
+	Jobs    int64        `db:"jobs"`
+}
+
+// Running reports whether some of it is still to be done.
+func (r Run) Running() bool { return r.Left > 0 }
+
+const runColumns = `r.id, r.site_id, r.kind, r.title, r.created_at, r.stopped_at, r.doing, r.done, r.total, r.problem,
+	(SELECT count(*) FROM river_job j WHERE j.args->>'run' = r.id::text AND j.state IN ('available','pending','retryable','running','scheduled')) AS jobs_left,
+	(SELECT count(*) FROM river_job j WHERE j.args->>'run' = r.id::text) AS jobs`
+
+// StartRun begins a run; enqueue adds its jobs in the same transaction.
+func (s *Store) StartRun(ctx context.Context, site uuid.UUID, kind, title string, total int64) (Run, error) {
+	r := Run{ID: newID(), Site: site, Kind: kind, Title: title, Total: total}
+	_, err := s.db.ExecContext(ctx, "INSERT INTO runs (id, site_id, kind, title, total) VALUES ($1, $2, $3, $4, $5)", r.ID, site, kind, title, total)
+	return r, err
+}
+
+// Run returns one run.
+func (s *Store) Run(ctx context.Context, id uuid.UUID) (Run, error) {
+	var r Run
+	return r, found(s.db.GetContext(ctx, &r, "SELECT "+runColumns+" FROM runs r WHERE r.id = $1", id))
+}
+
+// Runs returns the newest runs of a site, newest first.
+func (s *Store) Runs(ctx context.Context, site uuid.UUID, limit int) ([]Run, error) {
+	var out []Run
+	return out, s.db.SelectContext(ctx, &out, "SELECT "+runColumns+" FROM runs r WHERE r.site_id = $1 ORDER BY r.created_at DESC LIMIT $2", site, limit)
+}
+
+// Progress says what a run does now. done below zero leaves the count as it is.
+func (s *Store) Progress(ctx context.Context, run uuid.UUID, doing string, done int64) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		var site uuid.UUID
+		err := tx.GetContext(ctx, &site, "UPDATE runs SET doing = $2, done = CASE WHEN $3 < 0 THEN done ELSE $3 END WHERE id = $1 RETURNING site_id", run, doing, done)
+		if err != nil {
+			return found(err)
+		}
+		return s.notify(ctx, tx, Event{Site: site, What: "run", ID: run})
+	})
+}
+
+// StepDone counts one finished part of a run.
+func (s *Store) StepDone(ctx context.Context, run uuid.UUID) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		var site uuid.UUID
+		if err := tx.GetContext(ctx, &site, "UPDATE runs SET done = LEAST(done + 1, total) WHERE id = $1 RETURNING site_id", run); err != nil {
+			return found(err)
+		}
+		return s.notify(ctx, tx, Event{Site: site, What: "run", ID: run})
+	})
+}
+
+// RunProblem notes what went wrong with a run as a whole.
+func (s *Store) RunProblem(ctx context.Context, run uuid.UUID, problem string) error {
+	_, err := s.db.ExecContext(ctx, "UPDATE runs SET problem = $2 WHERE id = $1", run, problem)
+	return err
+}
+
+// StopRun marks a run as stopped by a person and returns the River jobs that are left of it.
+func (s *Store) StopRun(ctx context.Context, run uuid.UUID) (jobs []int64, err error) {
+	return jobs, s.tx(ctx, func(tx *sqlx.Tx) error {
+		var site uuid.UUID
+		if err := tx.GetContext(ctx, &site, "UPDATE runs SET stopped_at = COALESCE(stopped_at, now()) WHERE id = $1 RETURNING site_id", run); err != nil {
+			return found(err)
+		}
+		if err := tx.SelectContext(ctx, &jobs, "SELECT id FROM river_job WHERE args->>'run' = $1 AND state IN ('available','pending','retryable','running','scheduled')", run.String()); err != nil {
+			return err
+		}
+		return s.notify(ctx, tx, Event{Site: site, What: "run", ID: run})
+	})
+}
+
+// Announce tells readers that a run changed; the end of a job changes what is left of it.
+func (s *Store) Announce(ctx context.Context, site, run uuid.UUID) error {
+	return s.notify(ctx, s.db, Event{Site: site, What: "run", ID: run})
+}
+
+// Rescue gives the jobs of workers that have died back to the queue. A worker holds an advisory lock by its number for as long as
+// its connection lives; a running job whose worker's lock is free has nobody working on it.
+func (s *Store) Rescue(ctx context.Context) (int64, error) {
+	res, err := s.db.ExecContext(ctx, `UPDATE river_job SET state = 'available', attempt = greatest(attempt - 1, 0), scheduled_at = now()
+		WHERE state = 'running' AND NOT EXISTS (SELECT 1 FROM pg_locks l WHERE l.locktype = 'advisory' AND l.classid = $1 AND l.objid = (hashtext(attempted_by[array_upper(attempted_by, 1)])::bigint & 4294967295)::oid AND l.granted)`, workerLock)
+	if err != nil {
+		return 0, err
+	}
+	return res.RowsAffected()
+}
+
+const workerLock = 7306002
+
+// HoldWorkerLock marks a worker as alive until ctx ends. When the database goes away and comes back, the lock is taken again.
+// held is called each time it has been taken.
+func (s *Store) HoldWorkerLock(ctx context.Context, worker string, held func()) {
+	for ctx.Err() == nil {
+		if err := s.holdOnce(ctx, worker, held); err != nil && ctx.Err() == nil {
+			select {
+			case <-ctx.Done():
+			case <-time.After(300 * time.Millisecond):
+			}
+		}
+	}
+}
+
+func (s *Store) holdOnce(ctx context.Context, worker string, held func()) error {
+	conn, err := s.Pool.Acquire(ctx)
+	if err != nil {
+		return err
+	}
+	// The connection carries the lock and must not go back to the pool with it.
+	raw := conn.Hijack()
+	defer raw.Close(context.WithoutCancel(ctx))
+	if _, err := raw.Exec(ctx, "SELECT pg_advisory_lock($1, hashtext($2))", workerLock, worker); err != nil {
+		return err
+	}
+	held()
+	for {
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(2 * time.Second):
+			if err := raw.Ping(ctx); err != nil {
+				return err
+			}
+		}
+	}
+}

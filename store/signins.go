@@ -1,0 +1,116 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jmoiron/sqlx"
+
+	"unlatch/core/signin"
+)
+
+// A SignIn is an entry of the keyring without its secret.
+type SignIn struct {
+	ID      uuid.UUID `db:"id" json:"id"`
+	Label   string    `db:"label" json:"label"`
+	User    string    `db:"user_name" json:"user"`
+	Created time.Time `db:"created_at" json:"created_at"`
+	Changed time.Time `db:"changed_at" json:"changed_at"`
+	Opens   int       `db:"opens" json:"opens" doc:"devices that it opened last"`
+}
+
+// AddSignIn puts a sign-in on the keyring.
+func (s *Store) AddSignIn(ctx context.Context, label, user string, secret signin.Secret) (uuid.UUID, error) {
+	id := newID()
+	_, err := s.db.ExecContext(ctx, "INSERT INTO sign_ins (id, label, user_name, sealed) VALUES ($1, $2, $3, $4)", id, label, user, s.seal.Seal(secret.Reveal(), id.String()))
+	return id, err
+}
+
+// DeleteSignIn takes one off the keyring.
+func (s *Store) DeleteSignIn(ctx context.Context, id uuid.UUID) error {
+	return one(s.db.ExecContext(ctx, "DELETE FROM sign_ins WHERE id = $1", id))
+}
+
+// SignIns lists the keyring in the order in which it is tried.
+func (s *Store) SignIns(ctx context.Context) ([]SignIn, error) {
+	var out []SignIn
+	err := s.db.SelectContext(ctx, &out, `SELECT id, label, user_name, created_at, changed_at,
+		(SELECT count(DISTINCT device_id) FROM tries t WHERE t.sign_in_id = sign_ins.id AND result = 'opened') AS opens
+		FROM sign_ins ORDER BY created_at, id`)
+	return out, err
+}
+
+// Unseal returns a sign-in with its secret, for use on a device.
+func (s *Store) Unseal(ctx context.Context, id uuid.UUID) (signin.SignIn, error) {
+	var row struct {
+		User   string `db:"user_name"`
+		Sealed []byte `db:"sealed"`
+	}
+	if err := s.db.GetContext(ctx, &row, "SELECT user_name, sealed FROM sign_ins WHERE id = $1", id); err != nil {
+		return signin.SignIn{}, found(err)
+	}
+	secret, err := s.seal.Open(row.Sealed, id.String())
+	return signin.SignIn{ID: id.String(), User: row.User, Secret: signin.NewSecret(secret)}, err
+}
+
+// Reveal returns a secret to a person and records who asked.
+func (s *Store) Reveal(ctx context.Context, id, person uuid.UUID) (string, error) {
+	if _, err := s.db.ExecContext(ctx, "INSERT INTO audit (id, person_id, action, subject) VALUES ($1, $2, 'reveal sign-in', $3)", newID(), person, id.String()); err != nil {
+		return "", err
+	}
+	in, err := s.Unseal(ctx, id)
+	return in.Secret.Reveal(), err
+}
+
+// BeginTry asks leave to try a sign-in on a device. It counts the tries of all workers under a lock on the device, a pending
+// one as refused: two workers racing cannot exceed the budget. It returns a *signin.HeldBackError where one more wrong try is not safe.
+func (s *Store) BeginTry(ctx context.Context, device, signIn uuid.UUID) (try uuid.UUID, err error) {
+	try = newID()
+	err = s.tx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, "SELECT 1 FROM devices WHERE id = $1 FOR UPDATE", device); err != nil {
+			return err
+		}
+		var now time.Time
+		if err := tx.GetContext(ctx, &now, "SELECT now()"); err != nil {
+			return err
+		}
+		var wrong []time.Time
+		if err := tx.SelectContext(ctx, &wrong, "SELECT at FROM tries WHERE device_id = $1 AND result <> 'opened' AND result <> 'no answer' AND at > $2", device, now.Add(-signin.Window)); err != nil {
+			return err
+		}
+		if err := signin.Allow(wrong, now); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, "INSERT INTO tries (id, device_id, sign_in_id) VALUES ($1, $2, $3)", try, device, signIn)
+		return err
+	})
+	return try, err
+}
+
+// A TryResult is how a try ended.
+type TryResult string
+
+const (
+	Opened   TryResult = "opened"
+	Refused  TryResult = "refused"
+	NoAnswer TryResult = "no answer" // the device did not judge the sign-in
+)
+
+// EndTry records how a try ended.
+func (s *Store) EndTry(ctx context.Context, try uuid.UUID, result TryResult) error {
+	_, err := s.db.ExecContext(ctx, "UPDATE tries SET result = $2 WHERE id = $1", try, result)
+	return err
+}
+
+// Candidates lists the sign-ins to try on a device: the one that opened it last first, none that it has refused since that
+// sign-in was last changed.
+func (s *Store) Candidates(ctx context.Context, device uuid.UUID) ([]SignIn, error) {
+	var out []SignIn
+	err := s.db.SelectContext(ctx, &out, `SELECT id, label, user_name, created_at, changed_at, 0 AS opens FROM sign_ins s
+		WHERE NOT EXISTS (SELECT 1 FROM tries t WHERE t.device_id = $1 AND t.sign_in_id = s.id AND t.result = 'refused' AND t.at > s.changed_at
+			AND NOT EXISTS (SELECT 1 FROM tries o WHERE o.device_id = $1 AND o.sign_in_id = s.id AND o.result = 'opened' AND o.at > t.at))
+		ORDER BY (SELECT max(at) FROM tries t WHERE t.device_id = $1 AND t.sign_in_id = s.id AND t.result = 'opened') DESC NULLS LAST,
+			(SELECT count(*) FROM tries t WHERE t.sign_in_id = s.id AND t.result = 'opened') DESC, created_at, id`, device)
+	return out, err
+}

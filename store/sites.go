@@ -1,0 +1,77 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"time"
+
+	"github.com/google/uuid"
+
+	"unlatch/core/address"
+)
+
+// A Site is one network to work on.
+type Site struct {
+	ID      uuid.UUID
+	Name    string
+	Ranges  address.Ranges
+	Created time.Time
+}
+
+type siteRow struct {
+	ID      uuid.UUID `db:"id"`
+	Name    string    `db:"name"`
+	Ranges  []byte    `db:"ranges"` // JSON
+	Created time.Time `db:"created_at"`
+}
+
+func (r siteRow) site() (Site, error) {
+	site := Site{ID: r.ID, Name: r.Name, Created: r.Created}
+	return site, json.Unmarshal(r.Ranges, &site.Ranges)
+}
+
+// CreateSite makes a site.
+func (s *Store) CreateSite(ctx context.Context, name string, ranges address.Ranges) (Site, error) {
+	site := Site{ID: newID(), Name: name, Ranges: ranges}
+	err := s.db.GetContext(ctx, &site.Created, "INSERT INTO sites (id, name, ranges) VALUES ($1, $2, $3) RETURNING created_at", site.ID, name, ranges.Strings())
+	return site, err
+}
+
+// ChangeSite gives a site another name and other ranges.
+func (s *Store) ChangeSite(ctx context.Context, id uuid.UUID, name string, ranges address.Ranges) error {
+	if err := one(s.db.ExecContext(ctx, "UPDATE sites SET name = $2, ranges = $3 WHERE id = $1", id, name, ranges.Strings())); err != nil {
+		return err
+	}
+	return s.notify(ctx, s.db, Event{Site: id, What: "site", ID: id})
+}
+
+// DeleteSite removes a site with all its devices and evidence.
+func (s *Store) DeleteSite(ctx context.Context, id uuid.UUID) error {
+	return one(s.db.ExecContext(ctx, "DELETE FROM sites WHERE id = $1", id))
+}
+
+// Site returns one site.
+func (s *Store) Site(ctx context.Context, id uuid.UUID) (Site, error) {
+	var r siteRow
+	if err := s.db.GetContext(ctx, &r, "SELECT id, name, to_json(ranges) AS ranges, created_at FROM sites WHERE id = $1", id); err != nil {
+		return Site{}, found(err)
+	}
+	return r.site()
+}
+
+// Sites returns all sites, oldest first.
+func (s *Store) Sites(ctx context.Context) ([]Site, error) {
+	var rows []siteRow
+	if err := s.db.SelectContext(ctx, &rows, "SELECT id, name, to_json(ranges) AS ranges, created_at FROM sites ORDER BY created_at, id"); err != nil {
+		return nil, err
+	}
+	var out []Site
+	for _, r := range rows {
+		site, err := r.site()
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, site)
+	}
+	return out, nil
+}

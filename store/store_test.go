@@ -1,0 +1,224 @@
+package store_test
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"unlatch/core/address"
+	"unlatch/core/discovery"
+	"unlatch/core/evidence"
+	"unlatch/core/latch"
+	"unlatch/core/signin"
+	"unlatch/store"
+	"unlatch/store/storetest"
+)
+
+func TestMain(m *testing.M) { storetest.Main(m) }
+
+var ctx = context.Background()
+
+func sight(addr, endpoint string) discovery.Sighting {
+	return discovery.Sighting{Method: discovery.WSDiscovery, At: time.Now().UTC(), Addr: netip.MustParseAddr(addr), Endpoint: endpoint, Kind: discovery.Camera}
+}
+
+func TestOneDeviceAcrossAnAddressChange(t *testing.T) {
+	s := storetest.Open(t)
+	site, err := s.CreateSite(ctx, "Tarn Ferry station", address.MustParse("192.0.2.0/24"))
+	require.NoError(t, err)
+	port := discovery.Sighting{Method: discovery.PortSweep, At: time.Now().UTC(), Addr: netip.MustParseAddr("192.0.2.7"), Kind: discovery.Camera, Ports: []discovery.Port{{Number: 554, Speaks: "rtsp"}}}
+	a, err := s.Sight(ctx, site.ID, nil, port)
+	require.NoError(t, err)
+	b, err := s.Sight(ctx, site.ID, nil, sight("192.0.2.7", "urn:1"))
+	require.NoError(t, err)
+	c, err := s.Sight(ctx, site.ID, nil, sight("192.0.2.9", "urn:1"))
+	require.NoError(t, err)
+	assert.Equal(t, a, b)
+	assert.Equal(t, a, c)
+	other, err := s.Sight(ctx, site.ID, nil, sight("192.0.2.9", "urn:2"))
+	require.NoError(t, err)
+	assert.NotEqual(t, a, other)
+
+	all, err := s.Devices(ctx, site.ID)
+	require.NoError(t, err)
+	require.Len(t, all, 2)
+	assert.Equal(t, "192.0.2.9", all[0].Status.Device.Addr.String())
+	assert.Equal(t, latch.Open, all[0].Status.Latch(latch.Heard).State)
+	assert.Equal(t, latch.Reachable, all[0].Status.At())
+}
+
+func TestEvidenceIsAppendOnly(t *testing.T) {
+	url := storetest.URL(t)
+	s, err := store.Open(ctx, url, filepath.Join(t.TempDir(), "key"), nil)
+	require.NoError(t, err)
+	defer s.Close()
+	site, err := s.CreateSite(ctx, "x", address.MustParse("192.0.2.0/24"))
+	require.NoError(t, err)
+	id, err := s.Sight(ctx, site.ID, nil, sight("192.0.2.7", "urn:1"))
+	require.NoError(t, err)
+	d, err := s.Device(ctx, id)
+	require.NoError(t, err)
+	require.NoError(t, s.Record(ctx, d, nil, store.Finding{Kind: evidence.KindReached, Body: evidence.Reached{Addr: netip.MustParseAddr("192.0.2.7")}, Exchange: "> hello"}))
+	history, err := s.History(ctx, id, 10)
+	require.NoError(t, err)
+	require.Len(t, history, 2)
+	assert.True(t, history[0].HasExchange)
+	text, err := s.Exchange(ctx, history[0].ID)
+	require.NoError(t, err)
+	assert.Equal(t, "> hello", text)
+	conn, err := pgx.Connect(ctx, url)
+	require.NoError(t, err)
+	defer conn.Close(ctx)
+	_, err = conn.Exec(ctx, "UPDATE evidence SET body = '{}'")
+	assert.ErrorContains(t, err, "append-only")
+}
+
+func TestSignInsAreSealedAtRest(t *testing.T) {
+	url, key := storetest.URL(t), filepath.Join(t.TempDir(), "key")
+	s, err := store.Open(ctx, url, key, nil)
+	require.NoError(t, err)
+	id, err := s.AddSignIn(ctx, "Fitter", "fitter", signin.NewSecret("brass-lamp-41"))
+	require.NoError(t, err)
+	info, err := os.Stat(key)
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+	conn, err := pgx.Connect(ctx, url)
+	require.NoError(t, err)
+	defer conn.Close(ctx)
+	var raw []byte
+	require.NoError(t, conn.QueryRow(ctx, "SELECT sealed FROM sign_ins").Scan(&raw))
+	assert.False(t, bytes.Contains(raw, []byte("brass")))
+	in, err := s.Unseal(ctx, id)
+	require.NoError(t, err)
+	assert.Equal(t, "brass-lamp-41", in.Secret.Reveal())
+
+	_, err = conn.Exec(ctx, "INSERT INTO sign_ins (id, label, user_name, sealed) VALUES ($1, 'moved', 'x', $2)", uuid.New(), raw)
+	require.NoError(t, err)
+	list, err := s.SignIns(ctx)
+	require.NoError(t, err)
+	_, err = s.Unseal(ctx, list[1].ID)
+	assert.ErrorContains(t, err, "does not open", "a sealed value moved to another entry is no use")
+	s.Close()
+
+	require.NoError(t, os.Chmod(key, 0o644))
+	_, err = store.Open(ctx, url, key, nil)
+	assert.ErrorContains(t, err, "chmod 600")
+	require.NoError(t, os.WriteFile(key, []byte("short"), 0o600))
+	require.NoError(t, os.Chmod(key, 0o600))
+	_, err = store.Open(ctx, url, key, nil)
+	assert.ErrorContains(t, err, "damaged")
+}
+
+func TestRevealIsAudited(t *testing.T) {
+	url := storetest.URL(t)
+	s, err := store.Open(ctx, url, filepath.Join(t.TempDir(), "key"), nil)
+	require.NoError(t, err)
+	defer s.Close()
+	p, err := s.CreateFirstPerson(ctx, "keeper", "hash")
+	require.NoError(t, err)
+	_, err = s.CreateFirstPerson(ctx, "second", "hash")
+	assert.ErrorIs(t, err, store.ErrTaken)
+	id, err := s.AddSignIn(ctx, "Fitter", "fitter", signin.NewSecret("brass-lamp-41"))
+	require.NoError(t, err)
+	text, err := s.Reveal(ctx, id, p.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "brass-lamp-41", text)
+	conn, err := pgx.Connect(ctx, url)
+	require.NoError(t, err)
+	defer conn.Close(ctx)
+	var n int
+	require.NoError(t, conn.QueryRow(ctx, "SELECT count(*) FROM audit WHERE person_id = $1 AND subject = $2", p.ID, id.String()).Scan(&n))
+	assert.Equal(t, 1, n)
+}
+
+// Many workers at once, and a restart in between, never spend more than the budget on one device.
+func TestWorkersRacingKeepTheBudget(t *testing.T) {
+	url, key := storetest.URL(t), filepath.Join(t.TempDir(), "key")
+	s, err := store.Open(ctx, url, key, nil)
+	require.NoError(t, err)
+	site, err := s.CreateSite(ctx, "x", address.MustParse("192.0.2.0/24"))
+	require.NoError(t, err)
+	device, err := s.Sight(ctx, site.ID, nil, sight("192.0.2.7", "urn:1"))
+	require.NoError(t, err)
+	in, err := s.AddSignIn(ctx, "a", "a", signin.NewSecret("a"))
+	require.NoError(t, err)
+	var mu sync.Mutex
+	allowed, held := 0, 0
+	race := func(s *store.Store, n int) {
+		var wg sync.WaitGroup
+		for range n {
+			wg.Go(func() {
+				try, err := s.BeginTry(ctx, device, in)
+				mu.Lock()
+				defer mu.Unlock()
+				if err == nil {
+					allowed++
+					assert.NoError(t, s.EndTry(ctx, try, store.Refused))
+					return
+				}
+				var h *signin.HeldBackError
+				assert.ErrorAs(t, err, &h)
+				held++
+			})
+		}
+		wg.Wait()
+	}
+	race(s, 2)
+	s.Close()
+	s, err = store.Open(ctx, url, key, nil)
+	require.NoError(t, err)
+	defer s.Close()
+	race(s, 10)
+	assert.Equal(t, signin.Budget, allowed)
+	assert.Equal(t, 12-signin.Budget, held)
+	left, err := s.Candidates(ctx, device)
+	require.NoError(t, err)
+	assert.Empty(t, left, "a sign-in that was refused is not tried again")
+}
+
+func TestEventsArrive(t *testing.T) {
+	s := storetest.Open(t)
+	site, err := s.CreateSite(ctx, "x", address.MustParse("192.0.2.0/24"))
+	require.NoError(t, err)
+	listening, cancel := context.WithCancel(ctx)
+	defer cancel()
+	got := make(chan store.Event, 16)
+	go s.Listen(listening, func(e store.Event) { got <- e }, func() {})
+	require.Eventually(t, func() bool {
+		_, err := s.Sight(ctx, site.ID, nil, sight("192.0.2.7", "urn:1"))
+		require.NoError(t, err)
+		select {
+		case e := <-got:
+			return assert.Equal(t, site.ID, e.Site) && assert.Equal(t, "device", e.What)
+		case <-time.After(50 * time.Millisecond):
+			return false
+		}
+	}, 10*time.Second, time.Millisecond)
+}
+
+func TestRangesSurviveTheDatabase(t *testing.T) {
+	s := storetest.Open(t)
+	want := address.MustParse("192.0.2.0/24", "198.51.100.7", "2001:db8::/64")
+	site, err := s.CreateSite(ctx, "Engine Works", want)
+	require.NoError(t, err)
+	back, err := s.Site(ctx, site.ID)
+	require.NoError(t, err)
+	assert.Equal(t, want.Strings(), back.Ranges.Strings())
+	raw, err := json.Marshal(back.Ranges)
+	require.NoError(t, err)
+	assert.JSONEq(t, `["192.0.2.0/24","198.51.100.7","2001:db8::/64"]`, string(raw))
+	_, err = s.Site(ctx, uuid.New())
+	assert.ErrorIs(t, err, store.ErrNotFound)
+	assert.ErrorIs(t, s.DeleteSite(ctx, uuid.New()), store.ErrNotFound)
+}

@@ -1,0 +1,71 @@
+// Package storetest starts a PostgreSQL cluster for a test package and gives each test a database of its own.
+package storetest
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"testing"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/require"
+
+	"unlatch/store"
+	"unlatch/store/cluster"
+)
+
+var (
+	shared *cluster.Cluster
+	count  atomic.Int64
+)
+
+// Main runs a package's tests with a cluster; call it from TestMain.
+func Main(m *testing.M) {
+	dir, err := Dir()
+	if err == nil {
+		shared, err = cluster.Start(context.Background(), cluster.Options{Dir: filepath.Join(dir, "pg"), Scratch: true})
+	}
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+	code := m.Run()
+	shared.Stop()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+// Dir makes a scratch folder that the database's user can reach.
+func Dir() (string, error) {
+	dir, err := os.MkdirTemp("", "unlatch-test-*")
+	if err != nil {
+		return "", err
+	}
+	return dir, os.Chmod(dir, 0o755)
+}
+
+// URL makes an empty database and returns its address.
+func URL(t testing.TB) string {
+	t.Helper()
+	ctx := context.Background()
+	conn, err := pgx.Connect(ctx, shared.URL)
+	require.NoError(t, err)
+	defer conn.Close(ctx)
+	name := fmt.Sprintf("t%d", count.Add(1))
+	_, err = conn.Exec(ctx, "CREATE DATABASE "+name)
+	require.NoError(t, err)
+	return strings.TrimSuffix(shared.URL, "unlatch") + name
+}
+
+// Open makes an empty database and opens a store on it.
+func Open(t testing.TB) *store.Store {
+	t.Helper()
+	s, err := store.Open(context.Background(), URL(t), filepath.Join(t.TempDir(), "key"), slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
+	return s
+}
