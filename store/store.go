@@ -54,7 +54,7 @@ func Open(ctx context.Context, url, keyFile string, log *slog.Logger) (*Store, e
 	if err != nil {
 		return nil, fmt.Errorf("the database address cannot be read; write it like postgres://user@127.0.0.1:5432/unlatch: %w", err)
 	}
-	cfg.MaxConns = 24
+	cfg.MaxConns = 40
 	pool, err := pgxpool.NewWithConfig(ctx, cfg)
 	if err != nil {
 		return nil, err

@@ -80,6 +80,7 @@ type Proof struct {
 // Placed is the outcome of putting the camera on a target.
 type Placed struct {
 	Slot      string              `json:"slot,omitempty"`
+	URL       string              `json:"url,omitempty" doc:"what the target was given, without the sign-in"`
 	Receiver  string              `json:"receiver,omitempty"`
 	Job       string              `json:"job,omitempty"`
 	Removed   bool                `json:"removed,omitempty"`

@@ -14,6 +14,7 @@ import (
 	"unlatch/core/evidence"
 	"unlatch/core/identity"
 	"unlatch/core/onvif"
+	"unlatch/core/streamurl"
 )
 
 // A Name is one of the eight latches.
@@ -73,6 +74,7 @@ type Placement struct {
 	Slot      string              `json:"slot,omitempty"`
 	Receiver  string              `json:"-"`
 	Job       string              `json:"-"`
+	Moved     bool                `json:"moved,omitempty" doc:"the target still has a URL that is no longer the camera's"`
 	Confirmed bool                `json:"confirmed"`
 	Report    string              `json:"report,omitempty" doc:"what the target itself says"`
 	Diagnosis *diagnose.Diagnosis `json:"diagnosis,omitempty"`
@@ -227,6 +229,12 @@ func (d *deriver) located() {
 	}
 	d.s.Streams = b.Streams
 	d.set(Located, r, b.Diagnosis, fmt.Sprintf("The device names %d stream URLs", len(b.Streams)))
+	for _, st := range b.Streams {
+		if u, err := streamurl.Parse(st.URL); err == nil && d.s.Device.Addr.IsValid() && u.Host != d.s.Device.Addr.String() {
+			l := d.s.Latch(Located)
+			l.State, l.Reason = Stale, fmt.Sprintf("The URLs name %s, where the device no longer is", u.Host)
+		}
+	}
 }
 
 // proven is open when every stream's URL, as it is known now, was played.
@@ -264,6 +272,9 @@ func (d *deriver) refused(tier string, p *evidence.Proof, r *evidence.Record) {
 	if d.s.SignedIn == nil || p.Diagnosis.Cause != diagnose.WrongSignIn && p.Diagnosis.Cause != diagnose.NoSignIn {
 		return
 	}
+	if _, since := body[evidence.SignedIn](d, evidence.KindSignedIn, ""); newer(*since, *r) {
+		return // signed in anew since the stream was played
+	}
 	d.set(SignedIn, r, &diagnose.Diagnosis{Cause: diagnose.StreamRefuses,
 		Summary: fmt.Sprintf("%q opens the device service, but the %s stream refuses it.", d.s.SignedIn.Label, tier),
 		Fix:     "The device keeps a separate user list for streams: add the user there, or add the right sign-in to the keyring.",
@@ -280,6 +291,11 @@ func (d *deriver) placed() {
 		}
 		p.Slot, p.Receiver, p.Job, p.Diagnosis = b.Slot, b.Receiver, b.Job, b.Diagnosis
 		d.set(Placed, r, b.Diagnosis, fmt.Sprintf("In %s of %s", b.Slot, t.Name))
+		if len(d.s.Streams) > 0 && b.URL != "" && b.URL != d.s.Streams[0].URL {
+			p.Moved = true
+			l := d.s.Latch(Placed)
+			l.State, l.Reason = Stale, fmt.Sprintf("%s still pulls the old URL", t.Name)
+		}
 		if c, cr := body[evidence.Confirmed](d, evidence.KindConfirmed, t.ID.String()); c != nil && b.Diagnosis == nil && newer(*cr, *r) {
 			p.Confirmed, p.Diagnosis = c.Diagnosis == nil, c.Diagnosis
 			p.Report = c.State

@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"context"
 	"crypto/rand"
+	"crypto/sha256"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -143,6 +144,9 @@ func (c *Cluster) prepare(ctx context.Context) error {
 	raw := make([]byte, 16)
 	rand.Read(raw)
 	c.secret = hex.EncodeToString(raw)
+	if err := os.MkdirAll(filepath.Dir(c.opt.Dir), 0o755); err != nil {
+		return err
+	}
 	if err := os.MkdirAll(c.opt.Dir, 0o700); err != nil {
 		return err
 	}
@@ -325,3 +329,21 @@ func (c *Cluster) halt() {
 
 // Stop ends the server and waits for it.
 func (c *Cluster) Stop() { c.Pause() }
+
+// Reachable returns dir, or where the server's user cannot get into the folders above it, a folder of its own elsewhere that
+// belongs to dir: PostgreSQL runs as a user of its own, and a home folder may be shut to it.
+func Reachable(dir string) string {
+	as, err := runAs()
+	if err != nil || as == nil {
+		return dir
+	}
+	for d := filepath.Dir(dir); ; d = filepath.Dir(d) {
+		if info, err := os.Stat(d); err == nil && info.Mode().Perm()&0o001 == 0 {
+			sum := sha256.Sum256([]byte(dir))
+			return filepath.Join("/var/tmp", "unlatch-"+hex.EncodeToString(sum[:6]), "pg")
+		}
+		if d == filepath.Dir(d) {
+			return dir
+		}
+	}
+}

@@ -1,0 +1,85 @@
+package main
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/base32"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"unlatch/demo"
+	"unlatch/server"
+)
+
+const demoPerson = "keeper"
+
+func demoCommand() *cobra.Command {
+	p := &place{}
+	c := &cobra.Command{Use: "demo", Short: "Run everything with the Tarnside railway", Args: noArgs, RunE: func(cmd *cobra.Command, _ []string) error {
+		return runDemo(cmd.Context(), p, cmd.OutOrStdout())
+	}}
+	p.flags(c, true)
+	return c
+}
+
+func runDemo(ctx context.Context, p *place, out io.Writer) error {
+	l, err := p.listener()
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	s, err := p.open(ctx)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	scenario, err := demo.Scenario()
+	if err != nil {
+		return err
+	}
+	w, err := startSim(ctx, scenario, p.data, out)
+	if err != nil {
+		return err
+	}
+	s.closers = append(s.closers, func() { w.Stop() })
+	if err := s.workers(p); err != nil {
+		return err
+	}
+	password, err := prepareDemo(ctx, p, s, out)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(out, "\n  Sign in as  %s\n  Password    %s\n", demoPerson, password)
+	return s.serve(ctx, p, l, out)
+}
+
+// prepareDemo makes the account and the work already done, once. The password stands in a file beside the database, so that
+// later starts can print it again.
+func prepareDemo(ctx context.Context, p *place, s *services, out io.Writer) (string, error) {
+	file := filepath.Join(p.data, "demo-password")
+	if has, err := s.Store.HasPeople(ctx); err != nil {
+		return "", err
+	} else if has {
+		raw, err := os.ReadFile(file)
+		if err != nil {
+			return "(the one you chose)", nil
+		}
+		return strings.TrimSpace(string(raw)), nil
+	}
+	fmt.Fprintln(out, "Working at Tarn Ferry station: sweeping, proving and placing its cameras.")
+	if err := demo.Seed(ctx, s.Store, s.Queue); err != nil {
+		return "", fmt.Errorf("preparing the demo: %w", err)
+	}
+	raw := make([]byte, 10)
+	rand.Read(raw)
+	password := strings.ToLower(base32.StdEncoding.EncodeToString(raw))
+	if _, err := s.Store.CreateFirstPerson(ctx, demoPerson, server.HashPassword(password)); err != nil {
+		return "", err
+	}
+	return password, os.WriteFile(file, []byte(password+"\n"), 0o600)
+}

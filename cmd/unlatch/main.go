@@ -1,0 +1,86 @@
+// Command unlatch finds cameras, works out their stream URLs and sign-ins, proves each with a real picture, and puts them on
+// their targets.
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"unlatch/server"
+)
+
+// Exit codes: 0 for success, 1 when the answer is no, 2 on wrong use.
+const (
+	exitNo    = 1
+	exitUsage = 2
+)
+
+// errNo means that the command ran, its answer is no, and everything about that is printed already.
+var errNo = errors.New("no")
+
+// usageError marks wrong use.
+type usageError struct{ error }
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	err := root().ExecuteContext(ctx)
+	var usage usageError
+	switch {
+	case err == nil:
+	case errors.Is(err, errNo):
+		os.Exit(exitNo)
+	case errors.As(err, &usage):
+		fmt.Fprintln(os.Stderr, "unlatch:", err)
+		os.Exit(exitUsage)
+	default:
+		fmt.Fprintln(os.Stderr, "unlatch:", err)
+		os.Exit(exitNo)
+	}
+}
+
+func root() *cobra.Command {
+	c := &cobra.Command{
+		Use: "unlatch", Short: "Find cameras, prove their streams, put them where they are wanted",
+		SilenceErrors: true, SilenceUsage: true,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			cmd.Usage()
+			return usageError{errors.New("say what to do")}
+		},
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) > 0 {
+				return usageError{fmt.Errorf("there is no command %q; see: unlatch help", args[0])}
+			}
+			return nil
+		},
+	}
+	c.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
+	c.AddCommand(sweepCommand(), proveCommand(), serveCommand(), demoCommand(), workerCommand(), simCommand(), openapiCommand(),
+		&cobra.Command{Use: "version", Short: "Print the version", Args: noArgs, Run: func(cmd *cobra.Command, _ []string) {
+			fmt.Fprintln(cmd.OutOrStdout(), "unlatch", server.Version)
+		}})
+	return c
+}
+
+func noArgs(cmd *cobra.Command, args []string) error {
+	if len(args) > 0 {
+		return usageError{fmt.Errorf("%s takes no arguments", cmd.Name())}
+	}
+	return nil
+}
+
+func openapiCommand() *cobra.Command {
+	return &cobra.Command{Use: "openapi", Short: "Print the API's OpenAPI document", Args: noArgs, Hidden: true, RunE: func(cmd *cobra.Command, _ []string) error {
+		raw, err := server.OpenAPI()
+		if err == nil {
+			_, err = fmt.Fprintln(cmd.OutOrStdout(), string(raw))
+		}
+		return err
+	}}
+}

@@ -1,0 +1,148 @@
+package main
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"unlatch/core/address"
+	"unlatch/core/media"
+	"unlatch/core/prove"
+	"unlatch/core/signin"
+	"unlatch/core/streamurl"
+)
+
+func proveCommand() *cobra.Command {
+	var user, still string
+	var fromStdin, asJSON, exchange bool
+	var seconds float64
+	c := &cobra.Command{
+		Use: "prove URL", Short: "Play a stream URL and measure what comes",
+		Long: "Prove plays an RTSP URL and reports codec, size, frame rate, bitrate and key-frame interval as measured, or why no picture came.\n" +
+			"Exit 0 when a picture was proven, 1 when not, 2 on wrong use.",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) != 1 {
+				return usageError{errors.New("prove takes one URL, such as rtsp://192.0.2.20/path")}
+			}
+			u, err := streamurl.Parse(args[0])
+			if err != nil {
+				return usageError{err}
+			}
+			if seconds < 0 || seconds > 600 {
+				return usageError{errors.New("--seconds takes a number from 0 to 600")}
+			}
+			in, err := readSignIn(cmd, user, fromStdin)
+			if err != nil {
+				return usageError{err}
+			}
+			proof := proveURL(cmd.Context(), prove.Request{URL: u, SignIn: in, Measure: time.Duration(seconds * float64(time.Second))})
+			if still != "" && proof.Still != nil {
+				if err := os.WriteFile(still, proof.Still, 0o644); err != nil {
+					return err
+				}
+			}
+			if asJSON {
+				enc := json.NewEncoder(cmd.OutOrStdout())
+				enc.SetEscapeHTML(false)
+				enc.SetIndent("", "  ")
+				err = enc.Encode(proof)
+			} else {
+				printProof(cmd.OutOrStdout(), proof)
+			}
+			if exchange {
+				fmt.Fprint(cmd.ErrOrStderr(), proof.Exchange)
+			}
+			if err == nil && !proof.OK {
+				err = errNo
+			}
+			return err
+		},
+	}
+	c.Flags().StringVar(&user, "user", "", "user name, where the URL has none")
+	c.Flags().BoolVar(&fromStdin, "password-stdin", false, "read the password from standard input")
+	c.Flags().BoolVar(&asJSON, "json", false, "print one JSON object")
+	c.Flags().Float64Var(&seconds, "seconds", 0, "measure for so long after the first key frame (0: two key-frame intervals, at least 2 s, at most 12 s)")
+	c.Flags().StringVar(&still, "still", "", "write the picture to this JPEG file")
+	c.Flags().BoolVar(&exchange, "exchange", false, "print the whole exchange, passwords sealed, to standard error")
+	return c
+}
+
+// readSignIn takes the password from standard input or asks for it; it is never an argument, where others could read it.
+func readSignIn(cmd *cobra.Command, user string, fromStdin bool) (signin.SignIn, error) {
+	in := signin.SignIn{User: user}
+	switch {
+	case fromStdin && user == "":
+		return in, errors.New("--password-stdin needs --user")
+	case fromStdin:
+		line, err := bufio.NewReader(cmd.InOrStdin()).ReadString('\n')
+		if err != nil && err != io.EOF {
+			return in, err
+		}
+		in.Secret = signin.NewSecret(strings.TrimRight(line, "\r\n"))
+	case user != "" && term.IsTerminal(int(os.Stdin.Fd())):
+		fmt.Fprint(cmd.ErrOrStderr(), "Password: ")
+		raw, err := term.ReadPassword(int(os.Stdin.Fd()))
+		fmt.Fprintln(cmd.ErrOrStderr())
+		if err != nil {
+			return in, err
+		}
+		in.Secret = signin.NewSecret(string(raw))
+	}
+	return in, nil
+}
+
+// proveURL lets out connections to the URL's own host and to nothing else.
+func proveURL(ctx context.Context, req prove.Request) prove.Proof {
+	var allowed []string
+	if addrs, err := net.DefaultResolver.LookupNetIP(ctx, "ip", req.URL.Host); err == nil {
+		for _, a := range addrs {
+			allowed = append(allowed, a.Unmap().WithZone("").String())
+		}
+	}
+	ranges, err := address.Parse(allowed...)
+	if err != nil {
+		ranges = address.Ranges{}
+	}
+	p := prove.Prover{Dial: &address.Guard{Allowed: ranges}, Still: media.Still}
+	return p.Prove(ctx, req)
+}
+
+func printProof(w io.Writer, p prove.Proof) {
+	fmt.Fprintln(w, p.URL)
+	if v := p.Video; v != nil {
+		fmt.Fprintf(w, "  picture    %s %s, %d x %d\n", v.Codec, v.Profile, v.Width, v.Height)
+		fmt.Fprintf(w, "  measured   %.4g fps, %.0f kbit/s, ", v.FPS, v.BitrateKbps)
+		if v.GOPSeconds > 0 {
+			fmt.Fprintf(w, "key frame every %.3g s", v.GOPSeconds)
+		} else {
+			fmt.Fprintf(w, "one key frame in %.1f s", float64(v.MeasuredForMS)/1000)
+		}
+		fmt.Fprintf(w, ", %d of %d packets lost\n", v.Lost, v.Lost+v.Packets)
+	}
+	if a := p.Audio; a != nil {
+		fmt.Fprintf(w, "  audio      %s, %d Hz\n", a.Codec, a.SampleRate)
+	}
+	fmt.Fprintf(w, "  sign-in    %s, over %s", p.Auth, p.Transport)
+	if p.Server != "" {
+		fmt.Fprintf(w, ", server %s", p.Server)
+	}
+	fmt.Fprintln(w)
+	for _, s := range p.Steps {
+		fmt.Fprintf(w, "  %9.1f ms  %s\n", s.MS, s.Name)
+	}
+	if d := p.Diagnosis; d != nil {
+		fmt.Fprintf(w, "No picture: %s\nWhat to do: %s\nSeen: %s\n", d.Summary, d.Fix, d.Seen)
+		return
+	}
+	fmt.Fprintf(w, "Proven: first key frame after %.0f ms\n", p.FirstKeyframeMS)
+}

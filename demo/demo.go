@@ -1,0 +1,132 @@
+// Package demo is the Tarnside scenario and the work that stands done when the demo first opens: real sweeps, real proofs and
+// real placements against the stand-ins, nothing painted on.
+package demo
+
+import (
+	"context"
+	_ "embed"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/google/uuid"
+
+	"unlatch/core/address"
+	"unlatch/core/discovery"
+	"unlatch/core/signin"
+	"unlatch/jobs"
+	"unlatch/sim"
+	"unlatch/store"
+)
+
+//go:embed tarnside.yaml
+var tarnside []byte
+
+// Scenario returns the railway's devices.
+func Scenario() (*sim.Scenario, error) { return sim.ParseScenario(tarnside) }
+
+// names is what the people at Tarn Ferry call their cameras.
+var names = map[string]string{
+	"127.40.1.11": "Platform clock", "127.40.1.12": "Footbridge", "127.40.1.13": "Ticket window", "127.40.1.14": "Signal box stairs",
+	"127.40.1.15": "Water tower", "127.40.1.16": "Crossing south", "127.40.1.31": "Parcels office", "127.40.1.32": "Booking hall",
+	"127.40.1.33": "Lamp room", "127.40.1.34": "Goods yard", "127.40.1.20": "Strongroom",
+}
+
+// untouched are heard and left for the person to try.
+var untouched = map[string]bool{"127.40.1.41": true, "127.40.1.42": true, "127.40.9.64": true}
+
+// onRecorder is how many of the station's cameras stand on the recorder already.
+const onRecorder = 4
+
+// Seed fills an empty store: three sites, a keyring, and a station that is half done.
+func Seed(ctx context.Context, s *store.Store, q *jobs.Queue) error {
+	station, err := s.CreateSite(ctx, "Tarn Ferry station", address.MustParse("127.40.1.0/24"))
+	if err != nil {
+		return err
+	}
+	if _, err := s.CreateSite(ctx, "Engine Works", address.MustParse("127.40.2.0/24")); err != nil {
+		return err
+	}
+	viaduct, err := s.CreateSite(ctx, "Viaduct crossing", address.MustParse("127.40.3.0/24"))
+	if err != nil {
+		return err
+	}
+	for _, in := range []struct{ label, user, secret string }{
+		{"Railway fitter", "fitter", "Brass-Lamp-41"},
+		{"Last contractor", "steward", "Green-Flag-07"},
+	} {
+		if _, err := s.AddSignIn(ctx, in.label, in.user, signin.NewSecret(in.secret)); err != nil {
+			return err
+		}
+	}
+	for _, site := range []store.Site{station, viaduct} {
+		run, err := q.Sweep(ctx, site, false)
+		if err == nil {
+			err = wait(ctx, s, run)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return work(ctx, s, q, station)
+}
+
+// work opens the latches of the station's cameras and puts some of them on the recorder.
+func work(ctx context.Context, s *store.Store, q *jobs.Queue, station store.Site) error {
+	devices, err := s.Devices(ctx, station.ID)
+	if err != nil {
+		return err
+	}
+	var cameras []uuid.UUID
+	var recorder uuid.UUID
+	for i := range devices {
+		d := &devices[i]
+		if n := names[d.Addr]; n != "" {
+			if _, err := s.Rename(ctx, d.ID, n); err != nil {
+				return err
+			}
+		}
+		switch {
+		case d.Status.Device.Kind == discovery.Recorder:
+			recorder = d.ID
+		case !untouched[d.Addr]:
+			cameras = append(cameras, d.ID)
+		}
+	}
+	if recorder == uuid.Nil || len(cameras) < onRecorder {
+		return errors.New("the stand-ins were not all heard")
+	}
+	run, err := q.Open(ctx, station.ID, fmt.Sprintf("Open latches of %d devices", len(cameras)+1), append(cameras, recorder), false)
+	if err == nil {
+		err = wait(ctx, s, run)
+	}
+	if err != nil {
+		return err
+	}
+	if err := s.Want(ctx, cameras[:onRecorder], recorder); err != nil {
+		return err
+	}
+	run, err = q.Open(ctx, station.ID, fmt.Sprintf("Place %d cameras on Strongroom", onRecorder), cameras[:onRecorder], false)
+	if err != nil {
+		return err
+	}
+	return wait(ctx, s, run)
+}
+
+// wait returns when a run has ended.
+func wait(ctx context.Context, s *store.Store, r store.Run) error {
+	for {
+		now, err := s.Run(ctx, r.ID)
+		if err != nil {
+			return err
+		}
+		if !now.Running() {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
+}

@@ -1,0 +1,163 @@
+// Package jobs is the long work: River jobs that drive core over the store. A job may be killed at any moment: what it found
+// is already kept, and it goes on from there when another worker takes it up.
+package jobs
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/riverqueue/river"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"github.com/riverqueue/river/rivertype"
+
+	"unlatch/core/address"
+	"unlatch/store"
+)
+
+// Workers takes jobs from the queue, in this process, until stopped.
+type Workers struct {
+	client *river.Client[pgxTx]
+	stop   context.CancelFunc
+	done   chan struct{}
+}
+
+// A Queue adds jobs and stops them. Any process may hold one.
+type Queue struct {
+	store  *store.Store
+	client *river.Client[pgxTx]
+}
+
+// Tuning of the workers.
+const (
+	parallel   = 24              // jobs at once: they wait for packets most of the time
+	jobTimeout = 2 * time.Minute // of one camera; a sweep has its own
+)
+
+// NewQueue opens the queue for adding and stopping jobs.
+func NewQueue(s *store.Store, log *slog.Logger) (*Queue, error) {
+	c, err := river.NewClient(riverpgxv5.New(s.Pool), &river.Config{Logger: quiet(log)})
+	return &Queue{store: s, client: c}, err
+}
+
+// quiet keeps River's own messages to warnings.
+func quiet(log *slog.Logger) *slog.Logger { return slog.New(&levelled{log.Handler(), slog.LevelError}) }
+
+type levelled struct {
+	slog.Handler
+	least slog.Level
+}
+
+func (l *levelled) Enabled(ctx context.Context, at slog.Level) bool {
+	return at >= l.least && l.Handler.Enabled(ctx, at)
+}
+
+// StartWorkers begins to take jobs.
+func StartWorkers(s *store.Store, log *slog.Logger) (*Workers, error) {
+	ctx, cancel := context.WithCancel(context.Background())
+	name := fmt.Sprintf("worker-%d-%s", os.Getpid(), uuid.NewString()[:8])
+	env := &env{store: s, log: log}
+	workers := river.NewWorkers()
+	river.AddWorker(workers, &sweepWorker{env: env})
+	river.AddWorker(workers, &openWorker{env: env})
+	river.AddWorker(workers, &removeWorker{env: env})
+	client, err := river.NewClient(riverpgxv5.New(s.Pool), &river.Config{
+		ID: name, Workers: workers, Logger: quiet(log),
+		Queues:               map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: parallel}},
+		FetchCooldown:        50 * time.Millisecond,
+		FetchPollInterval:    500 * time.Millisecond,
+		JobTimeout:           jobTimeout,
+		RescueStuckJobsAfter: time.Hour, // dead workers are found sooner by their lock
+	})
+	if err != nil {
+		cancel()
+		return nil, err
+	}
+	w := &Workers{client: client, stop: cancel, done: make(chan struct{})}
+	held := make(chan struct{}, 1)
+	go func() {
+		defer close(w.done)
+		s.HoldWorkerLock(ctx, name, func() {
+			select {
+			case held <- struct{}{}:
+			default:
+			}
+		})
+	}()
+	// No job is taken before the lock is held: another worker would take it for one whose worker has died.
+	select {
+	case <-held:
+	case <-time.After(30 * time.Second):
+		cancel()
+		return nil, errors.New("the database does not answer")
+	}
+	if err := client.Start(ctx); err != nil {
+		cancel()
+		return nil, err
+	}
+	go rescue(ctx, s, log)
+	return w, nil
+}
+
+// rescue looks for jobs whose worker has died, now and every few seconds.
+func rescue(ctx context.Context, s *store.Store, log *slog.Logger) {
+	for {
+		if n, err := s.Rescue(ctx); err == nil && n > 0 {
+			log.Info("taking up jobs whose worker has died", "jobs", n)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(5 * time.Second):
+		}
+	}
+}
+
+// Stop ends the workers. Jobs under way are cut short and stay in the queue for the next start.
+func (w *Workers) Stop() {
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	w.client.StopAndCancel(ctx)
+	w.stop()
+	<-w.done
+}
+
+// env is what every worker needs.
+type env struct {
+	store *store.Store
+	log   *slog.Logger
+}
+
+// guard is the way out to a site's devices, and to nothing else.
+func guard(site store.Site) *address.Guard { return &address.Guard{Allowed: site.Ranges} }
+
+// finish turns what a job's work returned into what River does with it: done, stopped, or again later.
+func (e *env) finish(ctx context.Context, run uuid.UUID, site uuid.UUID, err error) error {
+	stopped := errors.Is(context.Cause(ctx), rivertype.ErrJobCancelledRemotely)
+	switch {
+	case err == nil:
+		return nil
+	case stopped:
+		return river.JobCancel(errors.New("stopped by the person"))
+	case ctx.Err() != nil || store.Away(err):
+		return err // the process ends, the time is up or the database is away: River runs it again
+	}
+	// Trying again would not change it: the run says what happened.
+	keep, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
+	defer cancel()
+	e.store.Keep(keep, "the problem of a run", func(ctx context.Context) error { return e.store.RunProblem(ctx, run, err.Error()) })
+	return river.JobCancel(err)
+}
+
+// announce tells readers once River has had the time to note the end of a job.
+func (e *env) announce(site, run uuid.UUID) {
+	time.AfterFunc(150*time.Millisecond, func() {
+		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+		defer cancel()
+		e.store.Announce(ctx, site, run)
+	})
+}

@@ -1,0 +1,363 @@
+package jobs
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/url"
+	"strconv"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/riverqueue/river"
+
+	"unlatch/core/diagnose"
+	"unlatch/core/discovery"
+	"unlatch/core/evidence"
+	"unlatch/core/exchange"
+	"unlatch/core/latch"
+	"unlatch/core/media"
+	"unlatch/core/onvif"
+	"unlatch/core/prove"
+	"unlatch/core/signin"
+	"unlatch/core/streamurl"
+	"unlatch/core/target"
+	"unlatch/store"
+)
+
+// OpenArgs opens the latches of one device as far as they go.
+type OpenArgs struct {
+	Run    uuid.UUID `json:"run"`
+	Device uuid.UUID `json:"device"`
+	Again  bool      `json:"again"` // play streams again that are proven already
+}
+
+// Kind implements river.JobArgs.
+func (OpenArgs) Kind() string { return "open" }
+
+// Open begins a run that opens the latches of devices, one job each.
+func (q *Queue) Open(ctx context.Context, site uuid.UUID, title string, devices []uuid.UUID, again bool) (store.Run, error) {
+	run, err := q.store.StartRun(ctx, site, "open", title, int64(len(devices)))
+	if err != nil {
+		return run, err
+	}
+	params := make([]river.InsertManyParams, len(devices))
+	for i, d := range devices {
+		params[i] = river.InsertManyParams{Args: OpenArgs{Run: run.ID, Device: d, Again: again}}
+	}
+	_, err = q.client.InsertMany(ctx, params)
+	return run, errors.Join(err, q.store.Announce(ctx, site, run.ID))
+}
+
+type openWorker struct {
+	river.WorkerDefaults[OpenArgs]
+	env *env
+}
+
+func (w *openWorker) Work(ctx context.Context, job *river.Job[OpenArgs]) error {
+	d, err := w.env.store.Device(ctx, job.Args.Device)
+	if err != nil {
+		return w.env.finish(ctx, job.Args.Run, uuid.Nil, err)
+	}
+	defer w.env.announce(d.Site, job.Args.Run)
+	site, err := w.env.store.Site(ctx, d.Site)
+	if err != nil {
+		return w.env.finish(ctx, job.Args.Run, d.Site, err)
+	}
+	o := &opening{env: w.env, d: d, site: site, run: job.Args.Run}
+	if job.Args.Again {
+		o.d.Status.Proofs = nil // the proofs made next replace them
+		err = o.prove(ctx)
+	}
+	if err == nil {
+		err = o.open(ctx)
+	}
+	if err != nil {
+		return w.env.finish(ctx, job.Args.Run, d.Site, err)
+	}
+	return w.env.store.Keep(ctx, "the progress of a run", func(ctx context.Context) error { return w.env.store.StepDone(ctx, job.Args.Run) })
+}
+
+// opening is one device under work. Each step records what it found and reads the status again: what a killed job had
+// found is there when the next one begins, and only what is missing is done again.
+type opening struct {
+	env  *env
+	d    *store.Device
+	site store.Site
+	run  uuid.UUID
+}
+
+// open opens latches until one stays shut. An error means that the work itself could not go on; that a latch is stuck is
+// evidence and no error.
+func (o *opening) open(ctx context.Context) error {
+	steps := map[latch.Name]func(context.Context) error{
+		latch.Reachable: o.reach, latch.SignedIn: o.signIn, latch.Located: o.locate,
+		latch.Proven: o.prove, latch.Placed: o.place, latch.Confirmed: o.confirm,
+	}
+	tried := map[latch.Name]bool{}
+	for {
+		fresh, err := o.env.store.Device(ctx, o.d.ID)
+		if err != nil {
+			return err
+		}
+		*o.d = *fresh
+		at := o.d.Status.At()
+		step := steps[at]
+		if step == nil || tried[at] || o.d.Status.Device.Stray {
+			return nil
+		}
+		if o.recorder() && at == latch.Located {
+			return nil // a recorder is a target: it has been signed in to, and there is nothing to play
+		}
+		tried[at] = true
+		o.env.store.Progress(ctx, o.run, fmt.Sprintf("%s: %s", o.d.Title(), doing[at]), -1)
+		if err := step(ctx); err != nil {
+			return err
+		}
+	}
+}
+
+var doing = map[latch.Name]string{
+	latch.Reachable: "reaching it", latch.SignedIn: "signing in", latch.Located: "asking for its stream URLs",
+	latch.Proven: "playing its streams", latch.Placed: "placing it", latch.Confirmed: "waiting for the recorder's picture",
+}
+
+func (o *opening) recorder() bool { return o.d.Status.Device.Kind == discovery.Recorder }
+
+// record keeps a finding, through a time in which the database is away.
+func (o *opening) record(ctx context.Context, f store.Finding) error {
+	return o.env.store.Keep(ctx, string(f.Kind)+" of "+o.d.Addr, func(ctx context.Context) error {
+		return o.env.store.Record(ctx, o.d, &o.run, f)
+	})
+}
+
+// explain is the diagnosis of err, or nil where there is none to record because the work was cut short.
+func explain(ctx context.Context, err error, f diagnose.Facts) (*diagnose.Diagnosis, error) {
+	if err == nil {
+		return nil, nil
+	}
+	if ctx.Err() != nil {
+		return nil, ctx.Err()
+	}
+	d := diagnose.Explain(err, f)
+	return &d, nil
+}
+
+// reach asks the device's clock: harmless, needs no sign-in, and the skew is wanted for signing in.
+func (o *opening) reach(ctx context.Context) error {
+	service := o.d.Status.Device.XAddr
+	if service == "" {
+		return o.reachStream(ctx)
+	}
+	log := exchange.NewLog(nil)
+	c := onvif.New(service, onvif.Options{Dial: guard(o.site), Log: log})
+	defer c.Close()
+	skew, err := c.Clock(ctx)
+	diagnosis, err := explain(ctx, err, o.facts(service, "the device service", ""))
+	if err != nil {
+		return err
+	}
+	return o.record(ctx, store.Finding{Kind: evidence.KindReached, Exchange: log.String(),
+		Body: evidence.Reached{Addr: o.d.Status.Device.Addr, Service: service, SkewMS: skew.Milliseconds(), Diagnosis: diagnosis}})
+}
+
+// reachStream says what is known of a device without a device service.
+func (o *opening) reachStream(ctx context.Context) error {
+	d := diagnose.Diagnosis{Cause: diagnose.NotONVIF, Summary: fmt.Sprintf("%s has no device service that answers.", o.d.Addr),
+		Fix: "Switch ONVIF on in the device's network settings, then sweep again.", Seen: "no port answered GetSystemDateAndTime"}
+	return o.record(ctx, store.Finding{Kind: evidence.KindReached, Body: evidence.Reached{Addr: o.d.Status.Device.Addr, Diagnosis: &d}})
+}
+
+func (o *opening) facts(address, asking, user string) diagnose.Facts {
+	f := diagnose.Facts{Host: o.d.Addr, Asking: asking, User: user}
+	if u, err := url.Parse(address); err == nil {
+		if f.Port, err = strconv.Atoi(u.Port()); err != nil {
+			f.Port = 80
+		}
+	}
+	return f
+}
+
+// client is a device service client with the sign-in that opened the device, its clock read.
+func (o *opening) client(ctx context.Context, d *store.Device, log *exchange.Log) (*onvif.Client, signin.SignIn, error) {
+	var in signin.SignIn
+	if s := d.Status.SignedIn; s != nil && s.SignIn != uuid.Nil {
+		var err error
+		if in, err = o.env.store.Unseal(ctx, s.SignIn); err != nil && !errors.Is(err, store.ErrNotFound) {
+			return nil, in, err
+		}
+	}
+	c := onvif.New(d.Status.Device.XAddr, onvif.Options{Dial: guard(o.site), SignIn: in, Log: log})
+	_, err := c.Clock(ctx)
+	return c, in, err
+}
+
+func (o *opening) locate(ctx context.Context) error {
+	log := exchange.NewLog(nil)
+	c, in, err := o.client(ctx, o.d, log)
+	var streams []onvif.Stream
+	if err == nil {
+		defer c.Close()
+		streams, err = c.Streams(ctx)
+	}
+	if err == nil && len(streams) == 0 {
+		err = &diagnose.PictureError{Cause: diagnose.NoProfiles}
+	}
+	diagnosis, err := explain(ctx, err, o.facts(o.d.Status.Device.XAddr, "the device service", in.User))
+	if err != nil {
+		return err
+	}
+	return o.record(ctx, store.Finding{Kind: evidence.KindLocated, Exchange: log.String(), Body: evidence.Located{Streams: streams, Diagnosis: diagnosis}})
+}
+
+// prove plays the streams that are not proven yet.
+func (o *opening) prove(ctx context.Context) error {
+	var in signin.SignIn
+	if s := o.d.Status.SignedIn; s != nil && s.SignIn != uuid.Nil {
+		var err error
+		if in, err = o.env.store.Unseal(ctx, s.SignIn); err != nil {
+			return err
+		}
+	}
+	p := prove.Prover{Dial: guard(o.site), Still: media.Still}
+	for _, st := range o.d.Status.Streams {
+		if done, ok := o.d.Status.Proofs[st.Tier]; ok && done.OK {
+			continue
+		}
+		u, err := streamurl.Parse(st.URL)
+		if err != nil {
+			return err
+		}
+		o.env.store.Progress(ctx, o.run, fmt.Sprintf("%s: playing the %s stream", o.d.Title(), st.Tier), -1)
+		proof := p.Prove(ctx, prove.Request{URL: u, SignIn: in})
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		f := store.Finding{Kind: evidence.KindProof, Subject: st.Tier, Exchange: proof.Exchange}
+		body := evidence.Proof{Proof: proof, PlainURL: st.URL}
+		if proof.Still != nil {
+			f.Still, f.StillID = proof.Still, uuid.Must(uuid.NewV7())
+			body.Still = &f.StillID
+		}
+		f.Body = body
+		if err := o.record(ctx, f); err != nil {
+			return err
+		}
+		if !proof.OK {
+			return nil
+		}
+	}
+	return nil
+}
+
+// place puts the camera on every wanted target that does not have it.
+func (o *opening) place(ctx context.Context) error {
+	for _, p := range o.d.Status.Placements {
+		if p.Slot != "" && p.Diagnosis == nil && !p.Moved {
+			continue
+		}
+		log := exchange.NewLog(nil)
+		put, diagnosis, err := o.placeOn(ctx, p, log)
+		if err != nil {
+			return err
+		}
+		if err := o.record(ctx, store.Finding{Kind: evidence.KindPlaced, Subject: p.Target.String(), Exchange: log.String(),
+			Body: evidence.Placed{Slot: put.Slot, URL: o.d.Status.Streams[0].URL, Receiver: put.Receiver, Job: put.Job, Diagnosis: diagnosis}}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (o *opening) placeOn(ctx context.Context, p latch.Placement, log *exchange.Log) (target.Placement, *diagnose.Diagnosis, error) {
+	rec, user, err := o.recorderOf(ctx, p.Target, log)
+	if err != nil {
+		return target.Placement{}, nil, err
+	}
+	if rec == nil {
+		return target.Placement{}, &diagnose.Diagnosis{Cause: diagnose.NoSignIn, Summary: upperFirst(p.Name) + " has not been signed in to yet.",
+			Fix: "Open the recorder's own latches first: select it in the line-up.", Seen: "no sign-in is known to open it"}, nil
+	}
+	defer rec.Client.Close()
+	u, err := streamurl.Parse(o.d.Status.Streams[0].URL)
+	if err != nil {
+		return target.Placement{}, nil, err
+	}
+	if s := o.d.Status.SignedIn; s != nil && s.SignIn != uuid.Nil {
+		if u.SignIn, err = o.env.store.Unseal(ctx, s.SignIn); err != nil {
+			return target.Placement{}, nil, err
+		}
+	}
+	var put target.Placement
+	// One at a time on a target: two that look for a free slot at once would both take it.
+	err = o.env.store.Locked(ctx, p.Target, func() (err error) {
+		put, err = rec.Place(ctx, target.Camera{Identity: o.identity(), Name: o.d.Title(), Address: o.d.Addr, URL: u.Reveal()})
+		return err
+	})
+	if store.Away(err) && ctx.Err() == nil && put.Slot == "" {
+		return put, nil, err // nothing was placed; the job comes again when the database is back
+	}
+	diagnosis, err := explain(ctx, err, o.facts("", "the recorder", user))
+	return put, diagnosis, err
+}
+
+// identity is what a target keeps to recognise the camera by: its endpoint reference, else Unlatch's own ID for it.
+func (o *opening) identity() string {
+	if o.d.Endpoint.Valid {
+		return o.d.Endpoint.String
+	}
+	return "urn:uuid:" + o.d.ID.String()
+}
+
+// recorderOf returns the adapter of a target, or nil where no sign-in is known to open it.
+func (o *opening) recorderOf(ctx context.Context, id uuid.UUID, log *exchange.Log) (*target.Recorder, string, error) {
+	t, err := o.env.store.Device(ctx, id)
+	if err != nil {
+		return nil, "", err
+	}
+	if t.Status.Latch(latch.SignedIn).State != latch.Open {
+		return nil, "", nil
+	}
+	c, in, err := o.client(ctx, t, log)
+	if err != nil && ctx.Err() != nil {
+		return nil, "", err
+	}
+	return &target.Recorder{Client: c}, in.User, nil
+}
+
+// confirmWait is how long a target gets to show the picture.
+const confirmWait = 12 * time.Second
+
+// confirm asks each target that has the camera for its own state.
+func (o *opening) confirm(ctx context.Context) error {
+	for _, p := range o.d.Status.Placements {
+		if p.Confirmed {
+			continue
+		}
+		log := exchange.NewLog(nil)
+		rec, user, err := o.recorderOf(ctx, p.Target, log)
+		if err != nil {
+			return err
+		}
+		if rec == nil {
+			return nil
+		}
+		defer rec.Client.Close()
+		report, err := rec.Confirm(ctx, target.Placement{Slot: p.Slot, Receiver: p.Receiver, Job: p.Job}, confirmWait)
+		diagnosis, err := explain(ctx, err, o.facts("", "the recorder", user))
+		if err != nil {
+			return err
+		}
+		if diagnosis == nil && !report.Arrived() {
+			diagnosis = &diagnose.Diagnosis{Cause: diagnose.TargetWaiting,
+				Summary: fmt.Sprintf("%s has the camera and no picture: it reports %s after %s.", upperFirst(p.Name), report.State, report.After.Round(time.Second)),
+				Fix:     "Unlatch itself plays this stream, so look at the way between recorder and camera, the sign-in schemes that the recorder speaks, and the camera's session limit.",
+				Seen:    fmt.Sprintf("receiver %s, recording %s", report.State, report.Recording)}
+		}
+		if err := o.record(ctx, store.Finding{Kind: evidence.KindConfirmed, Subject: p.Target.String(), Exchange: log.String(),
+			Body: evidence.Confirmed{State: report.State, Recording: report.Recording, AfterMS: report.After.Milliseconds(), Diagnosis: diagnosis}}); err != nil {
+			return err
+		}
+	}
+	return nil
+}

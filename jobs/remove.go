@@ -1,0 +1,96 @@
+package jobs
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"github.com/google/uuid"
+	"github.com/riverqueue/river"
+
+	"unlatch/core/diagnose"
+	"unlatch/core/evidence"
+	"unlatch/core/exchange"
+	"unlatch/core/target"
+	"unlatch/store"
+)
+
+// RemoveArgs takes one camera off one target.
+type RemoveArgs struct {
+	Run    uuid.UUID `json:"run"`
+	Device uuid.UUID `json:"device"`
+	Target uuid.UUID `json:"target"`
+}
+
+// Kind implements river.JobArgs.
+func (RemoveArgs) Kind() string { return "remove" }
+
+// Remove begins a run that takes cameras off a target: the undo of placing them.
+func (q *Queue) Remove(ctx context.Context, site uuid.UUID, title string, devices []uuid.UUID, from uuid.UUID) (store.Run, error) {
+	run, err := q.store.StartRun(ctx, site, "remove", title, int64(len(devices)))
+	if err != nil {
+		return run, err
+	}
+	params := make([]river.InsertManyParams, len(devices))
+	for i, d := range devices {
+		params[i] = river.InsertManyParams{Args: RemoveArgs{Run: run.ID, Device: d, Target: from}}
+	}
+	_, err = q.client.InsertMany(ctx, params)
+	return run, errors.Join(err, q.store.Announce(ctx, site, run.ID))
+}
+
+type removeWorker struct {
+	river.WorkerDefaults[RemoveArgs]
+	env *env
+}
+
+func (w *removeWorker) Work(ctx context.Context, job *river.Job[RemoveArgs]) error {
+	d, err := w.env.store.Device(ctx, job.Args.Device)
+	if err != nil {
+		return w.env.finish(ctx, job.Args.Run, uuid.Nil, err)
+	}
+	defer w.env.announce(d.Site, job.Args.Run)
+	site, err := w.env.store.Site(ctx, d.Site)
+	if err != nil {
+		return w.env.finish(ctx, job.Args.Run, d.Site, err)
+	}
+	o := &opening{env: w.env, d: d, site: site, run: job.Args.Run}
+	if err := o.remove(ctx, job.Args.Target); err != nil {
+		return w.env.finish(ctx, job.Args.Run, d.Site, err)
+	}
+	return w.env.store.Keep(ctx, "the progress of a run", func(ctx context.Context) error { return w.env.store.StepDone(ctx, job.Args.Run) })
+}
+
+// remove takes the camera off its slot and the wish with it. A recorder that does not answer keeps the camera, and so does
+// the record.
+func (o *opening) remove(ctx context.Context, from uuid.UUID) error {
+	for _, p := range o.d.Status.Placements {
+		if p.Target != from {
+			continue
+		}
+		if p.Slot == "" {
+			return o.env.store.Unwant(ctx, o.d.ID, from)
+		}
+		o.env.store.Progress(ctx, o.run, fmt.Sprintf("%s: taking it off %s", o.d.Title(), p.Name), -1)
+		log := exchange.NewLog(nil)
+		rec, user, err := o.recorderOf(ctx, from, log)
+		if err != nil {
+			return err
+		}
+		if rec == nil {
+			return fmt.Errorf("%s is not signed in to, so the camera stays on it", p.Name)
+		}
+		defer rec.Client.Close()
+		if err := rec.Remove(ctx, target.Placement{Slot: p.Slot, Receiver: p.Receiver, Job: p.Job}); err != nil {
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			return errors.New(diagnose.Explain(err, o.facts("", "the recorder", user)).Summary)
+		}
+		if err := o.record(ctx, store.Finding{Kind: evidence.KindPlaced, Subject: from.String(), Exchange: log.String(), Body: evidence.Placed{Removed: true}}); err != nil {
+			return err
+		}
+		return o.env.store.Unwant(ctx, o.d.ID, from)
+	}
+	return nil
+}

@@ -1,0 +1,128 @@
+package jobs
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"unicode"
+
+	"github.com/google/uuid"
+
+	"unlatch/core/diagnose"
+	"unlatch/core/evidence"
+	"unlatch/core/exchange"
+	"unlatch/core/onvif"
+	"unlatch/core/signin"
+	"unlatch/store"
+)
+
+// signIn tries the person's keyring, the likeliest key first, under the guard that keeps the device from locking. The
+// first question is asked without any sign-in: a device that lets anyone in says so by answering.
+func (o *opening) signIn(ctx context.Context) error {
+	log := exchange.NewLog(nil)
+	found, err := o.try(ctx, uuid.Nil, signin.SignIn{}, log)
+	var refused *onvif.RefusedError
+	if err == nil {
+		found.Open = true
+		return o.record(ctx, store.Finding{Kind: evidence.KindSignedIn, Body: found, Exchange: log.String()})
+	}
+	if !errors.As(err, &refused) {
+		return o.notSignedIn(ctx, evidence.SignedIn{}, err, "", log)
+	}
+	keys, err := o.env.store.Candidates(ctx, o.d.ID)
+	if err != nil {
+		return err
+	}
+	var out evidence.SignedIn
+	last, user := error(&onvif.RefusedError{NoSignIn: true}), ""
+	for _, key := range keys {
+		user = key.User
+		found, last = o.tryKey(ctx, key, log)
+		if last == nil {
+			found.SignIn, found.Label, found.User = key.ID, key.Label, key.User
+			return o.record(ctx, store.Finding{Kind: evidence.KindSignedIn, Body: found, Exchange: log.String()})
+		}
+		out.Tried = append(out.Tried, key.Label)
+		if !errors.As(last, &refused) {
+			break
+		}
+	}
+	return o.notSignedIn(ctx, out, last, user, log)
+}
+
+func (o *opening) notSignedIn(ctx context.Context, out evidence.SignedIn, err error, user string, log *exchange.Log) error {
+	diagnosis, err := explain(ctx, err, o.facts(o.d.Status.Device.XAddr, "the device service", user))
+	if err != nil {
+		return err
+	}
+	if len(out.Tried) == 0 && diagnosis.Cause == diagnose.NoSignIn {
+		if before := o.d.Status.SignedIn; before != nil && len(before.Tried) > 0 {
+			diagnosis.Summary = fmt.Sprintf("Every sign-in on the keyring was refused before (%s).", strings.Join(before.Tried, ", "))
+			diagnosis.Fix = "Add the sign-in that is right for this device. What was refused is not sent again."
+			out.Tried = before.Tried
+		}
+	}
+	if len(out.Tried) > 1 && diagnosis.Cause == diagnose.WrongSignIn {
+		diagnosis.Summary = fmt.Sprintf("The device service refuses all %d sign-ins of the keyring that may be tried (%s).", len(out.Tried), strings.Join(out.Tried, ", "))
+	}
+	out.Diagnosis = diagnosis
+	return o.record(ctx, store.Finding{Kind: evidence.KindSignedIn, Body: out, Exchange: log.String()})
+}
+
+// tryKey sends one key once, counted by the guard before it is sent.
+func (o *opening) tryKey(ctx context.Context, key store.SignIn, log *exchange.Log) (evidence.SignedIn, error) {
+	in, err := o.env.store.Unseal(ctx, key.ID)
+	if err != nil {
+		return evidence.SignedIn{}, err
+	}
+	try, err := o.env.store.BeginTry(ctx, o.d.ID, key.ID)
+	if err != nil {
+		return evidence.SignedIn{}, err
+	}
+	log.Note("trying %q", key.Label)
+	found, err := o.try(ctx, key.ID, in, log)
+	result := store.NoAnswer
+	var refused *onvif.RefusedError
+	switch {
+	case err == nil:
+		result = store.Opened
+	case errors.As(err, &refused):
+		result = store.Refused
+	}
+	// The count must be right even when the work is cut short here.
+	if kerr := o.env.store.Keep(context.WithoutCancel(ctx), "a try", func(ctx context.Context) error { return o.env.store.EndTry(ctx, try, result) }); kerr != nil {
+		return found, kerr
+	}
+	return found, err
+}
+
+// try asks the question that proves a sign-in, and what the device is.
+func (o *opening) try(ctx context.Context, key uuid.UUID, in signin.SignIn, log *exchange.Log) (evidence.SignedIn, error) {
+	out := evidence.SignedIn{SignIn: key}
+	c := onvif.New(o.d.Status.Device.XAddr, onvif.Options{Dial: guard(o.site), SignIn: in, Log: log})
+	defer c.Close()
+	if _, err := c.Clock(ctx); err != nil {
+		return out, err
+	}
+	info, err := c.Info(ctx)
+	if err != nil {
+		return out, err
+	}
+	out.Info, out.Scheme = info, c.Scheme()
+	services, err := c.Services(ctx)
+	if err != nil {
+		return out, err
+	}
+	out.Recorder = services[onvif.NSRecording] != "" && services[onvif.NSReceiver] != ""
+	return out, nil
+}
+
+func upperFirst(s string) string {
+	for i, r := range s {
+		if i == 0 {
+			return string(unicode.ToUpper(r)) + s[len(string(r)):]
+		}
+	}
+	return s
+}

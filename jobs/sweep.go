@@ -1,0 +1,117 @@
+package jobs
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+	"github.com/riverqueue/river"
+
+	"unlatch/core/address"
+	"unlatch/core/discovery"
+	"unlatch/store"
+)
+
+type pgxTx = pgx.Tx
+
+// SweepArgs is one discovery run over a site.
+type SweepArgs struct {
+	Run   uuid.UUID `json:"run"`
+	Site  uuid.UUID `json:"site"`
+	Large bool      `json:"large"` // a person has confirmed the number of addresses
+}
+
+// Kind implements river.JobArgs.
+func (SweepArgs) Kind() string { return "sweep" }
+
+// Sweep begins a discovery run. Ranges over address.LargestUnasked are a *address.TooManyError unless confirmed.
+func (q *Queue) Sweep(ctx context.Context, site store.Site, confirmed bool) (store.Run, error) {
+	if err := site.Ranges.Check(); err != nil && !confirmed {
+		return store.Run{}, err
+	}
+	if site.Ranges.Empty() {
+		return store.Run{}, &address.RangeError{Input: "", Problem: "is missing", Remedy: "give the site a range first"}
+	}
+	total := int64(site.Ranges.Count()) * int64(len(discovery.DefaultPorts))
+	run, err := q.store.StartRun(ctx, site.ID, "sweep", "Sweep of "+site.Ranges.String(), total)
+	if err != nil {
+		return run, err
+	}
+	_, err = q.client.Insert(ctx, SweepArgs{Run: run.ID, Site: site.ID, Large: confirmed}, nil)
+	return run, errors.Join(err, q.store.Announce(ctx, site.ID, run.ID))
+}
+
+type sweepWorker struct {
+	river.WorkerDefaults[SweepArgs]
+	env *env
+}
+
+// Timeout gives large ranges the time that they need at the pace that switches bear.
+func (w *sweepWorker) Timeout(*river.Job[SweepArgs]) time.Duration { return 12 * time.Hour }
+
+func (w *sweepWorker) Work(ctx context.Context, job *river.Job[SweepArgs]) error {
+	defer w.env.announce(job.Args.Site, job.Args.Run)
+	site, err := w.env.store.Site(ctx, job.Args.Site)
+	if err != nil {
+		return w.env.finish(ctx, job.Args.Run, job.Args.Site, err)
+	}
+	return w.env.finish(ctx, job.Args.Run, site.ID, w.sweep(ctx, site, job.Args.Run))
+}
+
+func (w *sweepWorker) sweep(ctx context.Context, site store.Site, run uuid.UUID) error {
+	var mu sync.Mutex
+	heard := map[uuid.UUID]bool{}
+	var failed error
+	var asked int64
+	said := time.Now()
+	progress := func(force bool) {
+		if force || time.Since(said) > 250*time.Millisecond {
+			said = time.Now()
+			w.env.store.Progress(ctx, run, fmt.Sprintf("%d devices heard", len(heard)), asked)
+		}
+	}
+	s := discovery.Sweep{Ranges: site.Ranges, Progress: func(p discovery.Progress) {
+		mu.Lock()
+		defer mu.Unlock()
+		asked = int64(p.Asked)
+		progress(false)
+	}}
+	err := s.Run(ctx, func(x discovery.Sighting) {
+		mu.Lock()
+		defer mu.Unlock()
+		err := w.env.store.Keep(ctx, "a sighting", func(ctx context.Context) error {
+			id, err := w.env.store.Sight(ctx, site.ID, &run, x)
+			heard[id] = true
+			return err
+		})
+		if err != nil && failed == nil {
+			failed = err
+		}
+		progress(false)
+	})
+	asked = int64(site.Ranges.Count()) * int64(len(discovery.DefaultPorts))
+	if err == nil {
+		mu.Lock()
+		defer mu.Unlock()
+		progress(true)
+	}
+	return errors.Join(err, failed)
+}
+
+// Stop ends a run: what waits is taken out, what is under way is cut short.
+func (q *Queue) Stop(ctx context.Context, run uuid.UUID) error {
+	jobs, err := q.store.StopRun(ctx, run)
+	if err != nil {
+		return err
+	}
+	for _, id := range jobs {
+		if _, err := q.client.JobCancel(ctx, id); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,250 @@
+package server
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/google/uuid"
+
+	"unlatch/core/diagnose"
+	"unlatch/core/discovery"
+	"unlatch/core/evidence"
+	"unlatch/core/latch"
+	"unlatch/core/onvif"
+	"unlatch/core/prove"
+	"unlatch/core/streamurl"
+	"unlatch/store"
+)
+
+// deviceView is one row of the line-up.
+type deviceView struct {
+	ID         uuid.UUID         `json:"id"`
+	Kind       string            `json:"kind" enum:"camera,recorder,other"`
+	Name       string            `json:"name"`
+	Named      bool              `json:"named" doc:"a person gave the name"`
+	Address    string            `json:"address"`
+	Stray      bool              `json:"stray"`
+	Web        string            `json:"web,omitempty" doc:"the device's own page"`
+	Maker      string            `json:"maker,omitempty"`
+	Model      string            `json:"model,omitempty"`
+	Firmware   string            `json:"firmware,omitempty"`
+	Serial     string            `json:"serial,omitempty"`
+	Methods    []string          `json:"methods" doc:"what heard it"`
+	Ports      []discovery.Port  `json:"ports"`
+	HeardAt    time.Time         `json:"heard_at"`
+	Latches    []latch.Latch     `json:"latches"`
+	At         string            `json:"at" doc:"the latch it waits at; empty when all are open"`
+	Next       nextStep          `json:"next"`
+	Streams    []streamView      `json:"streams"`
+	Placements []latch.Placement `json:"placements"`
+}
+
+// nextStep is the one thing to do next for a device.
+type nextStep struct {
+	Action string `json:"action" enum:"open,add_sign_in,change_ranges,place,wait,none" doc:"what the button does"`
+	Label  string `json:"label"`
+	Reason string `json:"reason"`
+	Fix    string `json:"fix,omitempty"`
+}
+
+// streamView is one stream: what the device claims and what was measured.
+type streamView struct {
+	Tier     string              `json:"tier"`
+	URL      string              `json:"url" doc:"without the sign-in"`
+	Segments []streamurl.Segment `json:"segments"`
+	Claimed  onvif.Claimed       `json:"claimed"`
+	Proof    *proofView          `json:"proof,omitempty"`
+}
+
+type proofView struct {
+	prove.Proof
+	At    time.Time  `json:"at"`
+	Still *uuid.UUID `json:"still,omitempty"`
+}
+
+type recordView struct {
+	ID       uuid.UUID `json:"id"`
+	At       time.Time `json:"at"`
+	Kind     string    `json:"kind"`
+	Subject  string    `json:"subject,omitempty"`
+	Summary  string    `json:"summary"`
+	Failed   bool      `json:"failed"`
+	Exchange bool      `json:"exchange" doc:"the conversation can be read"`
+}
+
+type deviceID struct {
+	Device uuid.UUID `path:"device"`
+}
+
+func (s *Server) deviceRoutes(api huma.API) {
+	huma.Register(api, huma.Operation{OperationID: "list-devices", Method: "GET", Path: "/api/sites/{site}/devices", Summary: "A site's devices with their latches"},
+		func(ctx context.Context, in *siteID) (*struct{ Body []deviceView }, error) {
+			devices, err := s.cfg.Store.Devices(ctx, in.Site)
+			if err != nil {
+				return nil, s.explain(err)
+			}
+			out := &struct{ Body []deviceView }{Body: []deviceView{}}
+			for i := range devices {
+				out.Body = append(out.Body, viewOf(&devices[i]))
+			}
+			return out, nil
+		})
+	huma.Register(api, huma.Operation{OperationID: "get-device", Method: "GET", Path: "/api/devices/{device}", Summary: "One device"},
+		func(ctx context.Context, in *deviceID) (*struct{ Body deviceView }, error) {
+			d, err := s.cfg.Store.Device(ctx, in.Device)
+			if err != nil {
+				return nil, s.explain(err)
+			}
+			return &struct{ Body deviceView }{viewOf(d)}, nil
+		})
+	huma.Register(api, huma.Operation{OperationID: "rename-device", Method: "PATCH", Path: "/api/devices/{device}", Summary: "Name a device by what it sees"},
+		func(ctx context.Context, in *struct {
+			deviceID
+			Body struct {
+				Name string `json:"name" maxLength:"120" doc:"empty gives back the device's own name"`
+			}
+		}) (*struct {
+			Body struct {
+				Before string `json:"before"`
+			}
+		}, error) {
+			out := &struct {
+				Body struct {
+					Before string `json:"before"`
+				}
+			}{}
+			var err error
+			out.Body.Before, err = s.cfg.Store.Rename(ctx, in.Device, strings.TrimSpace(in.Body.Name))
+			return out, s.explain(err)
+		})
+	huma.Register(api, huma.Operation{OperationID: "list-evidence", Method: "GET", Path: "/api/devices/{device}/evidence", Summary: "What was seen of a device, newest first"},
+		func(ctx context.Context, in *deviceID) (*struct{ Body []recordView }, error) {
+			records, err := s.cfg.Store.History(ctx, in.Device, 100)
+			if err != nil {
+				return nil, s.explain(err)
+			}
+			out := &struct{ Body []recordView }{Body: []recordView{}}
+			for _, r := range records {
+				out.Body = append(out.Body, recordView{ID: r.ID, At: r.At, Kind: string(r.Kind), Subject: subject(r), Summary: r.Sum(), Failed: r.Failed(), Exchange: r.HasExchange})
+			}
+			return out, nil
+		})
+}
+
+// subject leaves out subjects that are identities: they say nothing to a person.
+func subject(r evidence.Record) string {
+	if r.Kind == evidence.KindPlaced || r.Kind == evidence.KindConfirmed {
+		return ""
+	}
+	return r.Subject
+}
+
+func viewOf(d *store.Device) deviceView {
+	st := &d.Status
+	v := deviceView{ID: d.ID, Kind: string(st.Device.Kind), Name: d.Title(), Named: d.Name.Valid, Address: d.Addr, Stray: st.Device.Stray,
+		Methods: st.Device.Methods, Ports: st.Device.Ports, HeardAt: st.HeardAt, Latches: st.Latches, At: string(st.At()),
+		Streams: []streamView{}, Placements: st.Placements}
+	if v.Kind == "" {
+		v.Kind = "other"
+	}
+	if v.Ports == nil {
+		v.Ports = []discovery.Port{}
+	}
+	if v.Placements == nil {
+		v.Placements = []latch.Placement{}
+	}
+	v.Web = webPage(d)
+	v.Model = st.Device.Hardware
+	if in := st.SignedIn; in != nil && in.Info.Model != "" {
+		v.Maker, v.Model, v.Firmware, v.Serial = in.Info.Manufacturer, in.Info.Model, in.Info.Firmware, in.Info.Serial
+	}
+	label := ""
+	if st.SignedIn != nil {
+		label = st.SignedIn.Label
+	}
+	for _, x := range st.Streams {
+		v.Streams = append(v.Streams, viewOfStream(d, x, label))
+	}
+	v.Next = next(d)
+	return v
+}
+
+func viewOfStream(d *store.Device, x onvif.Stream, label string) streamView {
+	out := streamView{Tier: x.Tier, URL: x.URL, Claimed: x.Claimed}
+	p, played := d.Status.Proofs[x.Tier]
+	if u, err := streamurl.Parse(x.URL); err == nil {
+		source := "the device's own answer"
+		if x.Corrected != "" {
+			source += fmt.Sprintf(" (it named %s)", x.Corrected)
+		}
+		out.Segments = u.Segments(source, played && p.OK, label)
+	}
+	if played {
+		l := d.Status.Latch(latch.Proven)
+		view := &proofView{Proof: p.Proof, Still: p.Still}
+		if l.Since != nil {
+			view.At = *l.Since
+		}
+		out.Proof = view
+	}
+	return out
+}
+
+// webPage is the device's own page: where its device service answers, or the first port that speaks HTTP.
+func webPage(d *store.Device) string {
+	if x := d.Status.Device.XAddr; x != "" && !d.Status.Device.Stray {
+		if i := strings.Index(x, "/onvif"); i > 0 {
+			return x[:i] + "/"
+		}
+	}
+	for _, p := range d.Status.Device.Ports {
+		if p.Speaks == "http" || p.Speaks == "device service" {
+			return fmt.Sprintf("http://%s:%d/", d.Addr, p.Number)
+		}
+	}
+	return ""
+}
+
+// next says what to do next for a device: the fix of what is stuck, or the next latch to open.
+func next(d *store.Device) nextStep {
+	at := d.Status.At()
+	if d.Status.Device.Kind == discovery.Recorder && d.Status.Latch(latch.SignedIn).State == latch.Open {
+		return nextStep{Action: "none", Label: "Ready", Reason: "The recorder is signed in to and takes cameras."}
+	}
+	if at == "" {
+		return nextStep{Action: "none", Label: "Done", Reason: "Every latch is open."}
+	}
+	l := d.Status.Latch(at)
+	if l.Diagnosis != nil {
+		return stuckStep(l)
+	}
+	if at == latch.Placed && len(d.Status.Placements) == 0 {
+		return nextStep{Action: "place", Label: "Place on a recorder", Reason: "Its streams are proven. It is on no recorder yet."}
+	}
+	reason := map[latch.Name]string{
+		latch.Reachable: "It was heard. Its device service has not been asked yet.",
+		latch.SignedIn:  "Its device service answers. No sign-in has been tried yet.",
+		latch.Located:   "It is signed in to. Its stream URLs are not known yet.",
+		latch.Proven:    "Its stream URLs are known. They have not been played yet.",
+		latch.Placed:    "Its streams are proven. It is not in its slot yet.",
+		latch.Confirmed: "It is in its slot. The recorder has not been asked for its picture yet.",
+	}[at]
+	if l.State == latch.Stale {
+		reason = l.Reason + "."
+	}
+	return nextStep{Action: "open", Label: "Open latches", Reason: reason}
+}
+
+func stuckStep(l *latch.Latch) nextStep {
+	step := nextStep{Action: "open", Label: "Try again", Reason: l.Diagnosis.Summary, Fix: l.Diagnosis.Fix}
+	switch l.Diagnosis.Cause {
+	case diagnose.NoSignIn, diagnose.WrongSignIn, diagnose.StreamRefuses:
+		step.Action, step.Label = "add_sign_in", "Add a sign-in"
+	case diagnose.OutOfScope:
+		step.Action, step.Label = "change_ranges", "Change the site's ranges"
+	}
+	return step
+}

@@ -1,0 +1,122 @@
+package server
+
+import (
+	"fmt"
+	"net/http"
+	"sync"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+	"github.com/google/uuid"
+
+	"unlatch/store"
+)
+
+// hub hands the database's events on to the pages that watch a site.
+type hub struct {
+	mu       sync.Mutex
+	watchers map[chan store.Event]uuid.UUID
+}
+
+func newHub() *hub { return &hub{watchers: map[chan store.Event]uuid.UUID{}} }
+
+func (h *hub) watch(site uuid.UUID) (chan store.Event, func()) {
+	c := make(chan store.Event, 256)
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.watchers[c] = site
+	return c, func() {
+		h.mu.Lock()
+		defer h.mu.Unlock()
+		delete(h.watchers, c)
+	}
+}
+
+func (h *hub) publish(e store.Event) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for c, site := range h.watchers {
+		if site != e.Site {
+			continue
+		}
+		select {
+		case c <- e:
+		default: // a slow reader; it asks for everything again on the next event that fits
+		}
+	}
+}
+
+// resync tells every page to ask again, after a gap in which events may have been missed.
+func (h *hub) resync() {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for c, site := range h.watchers {
+		select {
+		case c <- store.Event{Site: site, What: "site", ID: site}:
+		default:
+		}
+	}
+}
+
+// events streams a site's changes as server-sent events until the page goes away. Events carry identities only; the page
+// asks for what it shows.
+func (s *Server) events(w http.ResponseWriter, r *http.Request) {
+	if !s.withSession(w, r) {
+		return
+	}
+	site, err := uuid.Parse(chi.URLParam(r, "site"))
+	if err != nil {
+		writeProblem(w, problem(404, "not_found", "There is no such site.", ""))
+		return
+	}
+	w.Header().Set("Content-Type", "text/event-stream")
+	w.Header().Set("X-Accel-Buffering", "no")
+	out := http.NewResponseController(w)
+	c, done := s.hub.watch(site)
+	defer done()
+	fmt.Fprint(w, "retry: 1000\nevent: site\ndata: "+site.String()+"\n\n")
+	beat := time.NewTicker(15 * time.Second)
+	defer beat.Stop()
+	for {
+		if err := out.Flush(); err != nil {
+			return
+		}
+		select {
+		case <-r.Context().Done():
+			return
+		case <-beat.C:
+			fmt.Fprint(w, ": still here\n\n")
+		case e := <-c:
+			fmt.Fprintf(w, "event: %s\ndata: %s\n\n", e.What, e.ID)
+		}
+	}
+}
+
+func (s *Server) still(w http.ResponseWriter, r *http.Request) {
+	id, err := uuid.Parse(chi.URLParam(r, "still"))
+	if err != nil || !s.withSession(w, r) {
+		return
+	}
+	jpeg, err := s.cfg.Store.Still(r.Context(), id)
+	if err != nil {
+		writeProblem(w, s.explain(err).(*Problem))
+		return
+	}
+	w.Header().Set("Content-Type", "image/jpeg")
+	w.Header().Set("Cache-Control", "private, max-age=31536000, immutable") // a still never changes
+	w.Write(jpeg)
+}
+
+func (s *Server) exchange(w http.ResponseWriter, r *http.Request) {
+	id, err := uuid.Parse(chi.URLParam(r, "record"))
+	if err != nil || !s.withSession(w, r) {
+		return
+	}
+	text, err := s.cfg.Store.Exchange(r.Context(), id)
+	if err != nil {
+		writeProblem(w, s.explain(err).(*Problem))
+		return
+	}
+	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+	w.Write([]byte(text))
+}

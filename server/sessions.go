@@ -1,0 +1,303 @@
+package server
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/subtle"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"golang.org/x/crypto/argon2"
+
+	"unlatch/store"
+)
+
+const (
+	cookieName  = "unlatch_session"
+	sessionLife = 14 * 24 * time.Hour
+)
+
+type personKey struct{}
+
+// person is who is signed in; requireSession has put it there.
+func person(ctx context.Context) store.Person {
+	p, _ := ctx.Value(personKey{}).(store.Person)
+	return p
+}
+
+// open marks operations that need no session.
+var open = map[string]any{"open": true}
+
+func (s *Server) requireSession(api huma.API) func(huma.Context, func(huma.Context)) {
+	return func(ctx huma.Context, next func(huma.Context)) {
+		if ctx.Operation().Metadata["open"] == true {
+			next(ctx)
+			return
+		}
+		token := ""
+		if c, err := huma.ReadCookie(ctx, cookieName); err == nil {
+			token = c.Value
+		}
+		p, err := s.signedIn(ctx.Context(), token)
+		if err != nil {
+			var pr *Problem
+			errors.As(err, &pr)
+			ctx.SetHeader("Content-Type", "application/problem+json")
+			ctx.SetStatus(pr.Status)
+			api.Marshal(ctx.BodyWriter(), "application/json", pr)
+			return
+		}
+		next(huma.WithValue(ctx, personKey{}, p))
+	}
+}
+
+// signedIn returns who a session token belongs to, or a *Problem.
+func (s *Server) signedIn(ctx context.Context, token string) (store.Person, error) {
+	if token != "" {
+		p, err := s.cfg.Store.SessionPerson(ctx, token)
+		if err == nil {
+			return p, nil
+		}
+		if !errors.Is(err, store.ErrNotFound) {
+			return p, s.explain(err)
+		}
+	}
+	return store.Person{}, problem(http.StatusUnauthorized, "signed_out", "You are signed out.", "Sign in.")
+}
+
+// withSession guards the handlers that are not part of the described API.
+func (s *Server) withSession(w http.ResponseWriter, r *http.Request) bool {
+	token := ""
+	if c, err := r.Cookie(cookieName); err == nil {
+		token = c.Value
+	}
+	if _, err := s.signedIn(r.Context(), token); err != nil {
+		var p *Problem
+		errors.As(err, &p)
+		writeProblem(w, p)
+		return false
+	}
+	return true
+}
+
+type sessionState struct {
+	Name       string `json:"name" doc:"who is signed in; empty for nobody"`
+	NeedsSetup bool   `json:"needs_setup" doc:"there is no account yet"`
+}
+
+type credentials struct {
+	Name     string `json:"name" minLength:"1" maxLength:"100"`
+	Password string `json:"password" minLength:"1" maxLength:"400"`
+}
+
+type firstAccount struct {
+	Name     string `json:"name" minLength:"1" maxLength:"100"`
+	Password string `json:"password" minLength:"10" maxLength:"400" doc:"at least 10 characters"`
+	Code     string `json:"code" doc:"the set-up code that the server printed at its start"`
+}
+
+type cookieOut struct {
+	SetCookie http.Cookie `header:"Set-Cookie"`
+	Body      sessionState
+}
+
+func (s *Server) sessionRoutes(api huma.API) {
+	huma.Register(api, huma.Operation{OperationID: "get-session", Method: "GET", Path: "/api/session", Summary: "Who is signed in", Metadata: open},
+		func(ctx context.Context, in *struct {
+			Token string `cookie:"unlatch_session"`
+		}) (*struct{ Body sessionState }, error) {
+			out := &struct{ Body sessionState }{}
+			has, err := s.cfg.Store.HasPeople(ctx)
+			if err != nil {
+				return nil, s.explain(err)
+			}
+			out.Body.NeedsSetup = !has
+			if p, err := s.signedIn(ctx, in.Token); err == nil {
+				out.Body.Name = p.Name
+			}
+			return out, nil
+		})
+	huma.Register(api, huma.Operation{OperationID: "sign-in", Method: "POST", Path: "/api/session", Summary: "Sign in", Metadata: open},
+		func(ctx context.Context, in *struct {
+			remote
+			Body credentials
+		}) (*cookieOut, error) {
+			return s.signIn(ctx, in.Body, in.addr)
+		})
+	huma.Register(api, huma.Operation{OperationID: "sign-out", Method: "DELETE", Path: "/api/session", Summary: "Sign out", Metadata: open},
+		func(ctx context.Context, in *struct {
+			Token string `cookie:"unlatch_session"`
+		}) (*cookieOut, error) {
+			if err := s.cfg.Store.EndSession(ctx, in.Token); err != nil {
+				return nil, s.explain(err)
+			}
+			c := s.cookie("")
+			c.MaxAge = -1
+			return &cookieOut{SetCookie: c}, nil
+		})
+	huma.Register(api, huma.Operation{OperationID: "set-up", Method: "POST", Path: "/api/setup", Summary: "Make the first account", Metadata: open},
+		func(ctx context.Context, in *struct {
+			remote
+			Body firstAccount
+		}) (*cookieOut, error) {
+			return s.setUp(ctx, in.Body, in.addr)
+		})
+}
+
+// remote reads the caller's address.
+type remote struct{ addr string }
+
+// Resolve implements huma.Resolver.
+func (r *remote) Resolve(ctx huma.Context) []error {
+	host, _, err := net.SplitHostPort(ctx.RemoteAddr())
+	if err != nil {
+		host = ctx.RemoteAddr()
+	}
+	r.addr = host
+	return nil
+}
+
+func (s *Server) setUp(ctx context.Context, in firstAccount, from string) (*cookieOut, error) {
+	if wait := s.gate.wait(from); wait > 0 {
+		return nil, tooFast(wait)
+	}
+	if s.cfg.SetupCode == "" || subtle.ConstantTimeCompare([]byte(strings.TrimSpace(in.Code)), []byte(s.cfg.SetupCode)) != 1 {
+		s.gate.failed(from)
+		return nil, problem(403, "wrong_code", "The set-up code is not right.", "It stands in the terminal in which Unlatch was started.")
+	}
+	p, err := s.cfg.Store.CreateFirstPerson(ctx, strings.TrimSpace(in.Name), HashPassword(in.Password))
+	if errors.Is(err, store.ErrTaken) {
+		return nil, problem(409, "set_up_already", "The first account was made already.", "Sign in with it.")
+	}
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	return s.start(ctx, p)
+}
+
+func (s *Server) signIn(ctx context.Context, in credentials, from string) (*cookieOut, error) {
+	if wait := s.gate.wait(from); wait > 0 {
+		return nil, tooFast(wait)
+	}
+	p, err := s.cfg.Store.PersonByName(ctx, strings.TrimSpace(in.Name))
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return nil, s.explain(err)
+	}
+	// An unknown name costs the same time as a wrong password.
+	if !checkPassword(p.PasswordHash, in.Password) {
+		s.gate.failed(from)
+		return nil, problem(401, "wrong_sign_in", "Name or password is not right.", "Check capitals and try again.")
+	}
+	s.gate.passed(from)
+	return s.start(ctx, p)
+}
+
+func tooFast(wait time.Duration) *Problem {
+	return problem(429, "too_fast", fmt.Sprintf("Too many wrong tries. Wait %d seconds.", int(wait.Seconds())+1), "Wait, then try again.")
+}
+
+func (s *Server) start(ctx context.Context, p store.Person) (*cookieOut, error) {
+	raw := make([]byte, 32)
+	rand.Read(raw)
+	token := base64.RawURLEncoding.EncodeToString(raw)
+	if err := s.cfg.Store.StartSession(ctx, p.ID, token, time.Now().Add(sessionLife)); err != nil {
+		return nil, s.explain(err)
+	}
+	return &cookieOut{SetCookie: s.cookie(token), Body: sessionState{Name: p.Name}}, nil
+}
+
+func (s *Server) cookie(token string) http.Cookie {
+	return http.Cookie{Name: cookieName, Value: token, Path: "/", MaxAge: int(sessionLife.Seconds()), HttpOnly: true, Secure: s.cfg.Secure, SameSite: http.SameSiteStrictMode}
+}
+
+// Parameters of argon2id (RFC 9106 §4, second recommended option).
+const (
+	argonTime    = 3
+	argonMemory  = 64 << 10 // KiB
+	argonThreads = 2
+)
+
+// HashPassword makes an argon2id hash in the usual string form.
+func HashPassword(password string) string {
+	salt := make([]byte, 16)
+	rand.Read(salt)
+	sum := argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonThreads, 32)
+	enc := base64.RawStdEncoding.EncodeToString
+	return fmt.Sprintf("$argon2id$v=19$m=%d,t=%d,p=%d$%s$%s", argonMemory, argonTime, argonThreads, enc(salt), enc(sum))
+}
+
+// checkPassword compares in constant time. An empty hash costs as much and never matches.
+func checkPassword(hash, password string) bool {
+	var m, t uint32
+	var p uint8
+	parts := strings.Split(hash, "$")
+	salt, want := make([]byte, 16), make([]byte, 32)
+	known := len(parts) == 6
+	if known {
+		if _, err := fmt.Sscanf(parts[3], "m=%d,t=%d,p=%d", &m, &t, &p); err != nil {
+			return false
+		}
+		salt, _ = base64.RawStdEncoding.DecodeString(parts[4])
+		want, _ = base64.RawStdEncoding.DecodeString(parts[5])
+	} else {
+		m, t, p = argonMemory, argonTime, argonThreads
+	}
+	got := argon2.IDKey([]byte(password), salt, t, m, p, uint32(len(want)))
+	return subtle.ConstantTimeCompare(got, want) == 1 && known
+}
+
+// A gate slows down guessing: after five wrong tries from an address within ten minutes, each further one waits twice as
+// long as the one before, up to a minute.
+type gate struct {
+	mu   sync.Mutex
+	now  func() time.Time
+	seen map[string]*guesses
+}
+
+type guesses struct {
+	wrong int
+	last  time.Time
+}
+
+func newGate(now func() time.Time) *gate { return &gate{now: now, seen: map[string]*guesses{}} }
+
+const freeGuesses = 5
+
+func (g *gate) wait(from string) time.Duration {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	s := g.seen[from]
+	if s == nil || s.wrong < freeGuesses {
+		return 0
+	}
+	hold := min(time.Second<<min(s.wrong-freeGuesses, 6), time.Minute)
+	return max(0, s.last.Add(hold).Sub(g.now()))
+}
+
+func (g *gate) failed(from string) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	for k, s := range g.seen {
+		if g.now().Sub(s.last) > 10*time.Minute {
+			delete(g.seen, k)
+		}
+	}
+	if g.seen[from] == nil {
+		g.seen[from] = &guesses{}
+	}
+	g.seen[from].wrong++
+	g.seen[from].last = g.now()
+}
+
+func (g *gate) passed(from string) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	delete(g.seen, from)
+}

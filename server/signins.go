@@ -1,0 +1,75 @@
+package server
+
+import (
+	"context"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/google/uuid"
+
+	"unlatch/core/signin"
+	"unlatch/store"
+)
+
+type signInBody struct {
+	Label  string `json:"label,omitempty" maxLength:"120" doc:"what to call it; the user name where empty"`
+	User   string `json:"user" minLength:"1" maxLength:"200"`
+	Secret string `json:"secret" maxLength:"400"`
+}
+
+type signInID struct {
+	SignIn uuid.UUID `path:"sign_in"`
+}
+
+func (s *Server) signInRoutes(api huma.API) {
+	huma.Register(api, huma.Operation{OperationID: "list-sign-ins", Method: "GET", Path: "/api/sign-ins", Summary: "The keyring, without secrets"},
+		func(ctx context.Context, _ *struct{}) (*struct{ Body []store.SignIn }, error) {
+			list, err := s.cfg.Store.SignIns(ctx)
+			if list == nil {
+				list = []store.SignIn{}
+			}
+			return &struct{ Body []store.SignIn }{list}, s.explain(err)
+		})
+	huma.Register(api, huma.Operation{OperationID: "add-sign-in", Method: "POST", Path: "/api/sign-ins", Summary: "Put a sign-in on the keyring", DefaultStatus: 201},
+		func(ctx context.Context, in *struct{ Body signInBody }) (*struct {
+			Body struct {
+				ID uuid.UUID `json:"id"`
+			}
+		}, error) {
+			user := strings.TrimSpace(in.Body.User)
+			if user == "" {
+				return nil, problem(422, "no_user", "The sign-in has no user name.", "Type the user name.")
+			}
+			label := strings.TrimSpace(in.Body.Label)
+			if label == "" {
+				label = user
+			}
+			out := &struct {
+				Body struct {
+					ID uuid.UUID `json:"id"`
+				}
+			}{}
+			var err error
+			out.Body.ID, err = s.cfg.Store.AddSignIn(ctx, label, user, signin.NewSecret(in.Body.Secret))
+			return out, s.explain(err)
+		})
+	huma.Register(api, huma.Operation{OperationID: "delete-sign-in", Method: "DELETE", Path: "/api/sign-ins/{sign_in}", Summary: "Take a sign-in off the keyring"},
+		func(ctx context.Context, in *signInID) (*struct{}, error) {
+			return nil, s.explain(s.cfg.Store.DeleteSignIn(ctx, in.SignIn))
+		})
+	huma.Register(api, huma.Operation{OperationID: "reveal-sign-in", Method: "POST", Path: "/api/sign-ins/{sign_in}/reveal", Summary: "Show a secret; who asked is recorded"},
+		func(ctx context.Context, in *signInID) (*struct {
+			Body struct {
+				Secret string `json:"secret"`
+			}
+		}, error) {
+			out := &struct {
+				Body struct {
+					Secret string `json:"secret"`
+				}
+			}{}
+			var err error
+			out.Body.Secret, err = s.cfg.Store.Reveal(ctx, in.SignIn, person(ctx).ID)
+			return out, s.explain(err)
+		})
+}

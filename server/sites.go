@@ -1,0 +1,177 @@
+package server
+
+import (
+	"context"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/google/uuid"
+
+	"unlatch/core/address"
+	"unlatch/core/discovery"
+	"unlatch/core/latch"
+	"unlatch/store"
+)
+
+type interfaceView struct {
+	Name    string   `json:"name"`
+	Address []string `json:"addresses"`
+	Gateway string   `json:"gateway,omitempty"`
+	Ranges  []string `json:"ranges" doc:"offered as a site's ranges"`
+}
+
+type siteView struct {
+	ID        uuid.UUID      `json:"id"`
+	Name      string         `json:"name"`
+	Ranges    []string       `json:"ranges"`
+	Addresses uint64         `json:"addresses" doc:"how many the ranges hold"`
+	Cameras   int            `json:"cameras"`
+	Recorders int            `json:"recorders"`
+	Others    int            `json:"others"`
+	Done      int            `json:"done" doc:"cameras with every latch open or waived"`
+	Stuck     int            `json:"stuck" doc:"cameras with a stuck latch"`
+	Funnel    map[string]int `json:"funnel" doc:"cameras waiting at each latch"`
+	Stills    []uuid.UUID    `json:"stills" doc:"up to four pictures of its cameras"`
+	Created   time.Time      `json:"created_at"`
+}
+
+type siteBody struct {
+	Name    string   `json:"name" minLength:"1" maxLength:"120"`
+	Ranges  []string `json:"ranges" minItems:"1" maxItems:"64" doc:"CIDR prefixes, addresses, or first-last"`
+	Confirm bool     `json:"confirm_large,omitempty" doc:"the number of addresses was shown and confirmed"`
+}
+
+// read checks what a person typed.
+func (b siteBody) read() (string, address.Ranges, error) {
+	name := strings.TrimSpace(b.Name)
+	if name == "" {
+		return "", address.Ranges{}, problem(422, "no_name", "The site has no name.", "Type a name.")
+	}
+	ranges, err := address.Parse(b.Ranges...)
+	if err == nil && ranges.Empty() {
+		err = problem(422, "bad_range", "The site has no range.", "Type a range such as 192.0.2.0/24.")
+	}
+	if err == nil && !b.Confirm {
+		err = ranges.Check()
+	}
+	return name, ranges, err
+}
+
+type siteID struct {
+	Site uuid.UUID `path:"site"`
+}
+
+func (s *Server) siteRoutes(api huma.API) {
+	huma.Register(api, huma.Operation{OperationID: "list-interfaces", Method: "GET", Path: "/api/interfaces", Summary: "This machine's networks"},
+		func(ctx context.Context, _ *struct{}) (*struct{ Body []interfaceView }, error) {
+			return interfaces()
+		})
+	huma.Register(api, huma.Operation{OperationID: "list-sites", Method: "GET", Path: "/api/sites", Summary: "All sites"},
+		func(ctx context.Context, _ *struct{}) (*struct{ Body []siteView }, error) {
+			sites, err := s.cfg.Store.Sites(ctx)
+			if err != nil {
+				return nil, s.explain(err)
+			}
+			out := &struct{ Body []siteView }{Body: []siteView{}}
+			for _, site := range sites {
+				v, err := s.siteView(ctx, site)
+				if err != nil {
+					return nil, s.explain(err)
+				}
+				out.Body = append(out.Body, v)
+			}
+			return out, nil
+		})
+	huma.Register(api, huma.Operation{OperationID: "create-site", Method: "POST", Path: "/api/sites", Summary: "Make a site", DefaultStatus: 201},
+		func(ctx context.Context, in *struct{ Body siteBody }) (*struct{ Body siteView }, error) {
+			name, ranges, err := in.Body.read()
+			if err != nil {
+				return nil, s.explain(err)
+			}
+			site, err := s.cfg.Store.CreateSite(ctx, name, ranges)
+			if err != nil {
+				return nil, s.explain(err)
+			}
+			v, err := s.siteView(ctx, site)
+			return &struct{ Body siteView }{v}, s.explain(err)
+		})
+	huma.Register(api, huma.Operation{OperationID: "get-site", Method: "GET", Path: "/api/sites/{site}", Summary: "One site"},
+		func(ctx context.Context, in *siteID) (*struct{ Body siteView }, error) {
+			site, err := s.cfg.Store.Site(ctx, in.Site)
+			if err != nil {
+				return nil, s.explain(err)
+			}
+			v, err := s.siteView(ctx, site)
+			return &struct{ Body siteView }{v}, s.explain(err)
+		})
+	huma.Register(api, huma.Operation{OperationID: "change-site", Method: "PUT", Path: "/api/sites/{site}", Summary: "Rename a site or change its ranges"},
+		func(ctx context.Context, in *struct {
+			siteID
+			Body siteBody
+		}) (*struct{}, error) {
+			name, ranges, err := in.Body.read()
+			if err == nil {
+				err = s.cfg.Store.ChangeSite(ctx, in.Site, name, ranges)
+			}
+			return nil, s.explain(err)
+		})
+	huma.Register(api, huma.Operation{OperationID: "delete-site", Method: "DELETE", Path: "/api/sites/{site}", Summary: "Remove a site with all it holds"},
+		func(ctx context.Context, in *siteID) (*struct{}, error) {
+			return nil, s.explain(s.cfg.Store.DeleteSite(ctx, in.Site))
+		})
+}
+
+func interfaces() (*struct{ Body []interfaceView }, error) {
+	all, err := address.Interfaces()
+	if err != nil {
+		return nil, err
+	}
+	out := &struct{ Body []interfaceView }{Body: []interfaceView{}}
+	for _, i := range all {
+		v := interfaceView{Name: i.Name, Ranges: i.Ranges()}
+		for _, p := range i.Prefixes {
+			v.Address = append(v.Address, p.String())
+		}
+		if i.Gateway.IsValid() {
+			v.Gateway = i.Gateway.String()
+		}
+		out.Body = append(out.Body, v)
+	}
+	return out, nil
+}
+
+func (s *Server) siteView(ctx context.Context, site store.Site) (siteView, error) {
+	v := siteView{ID: site.ID, Name: site.Name, Ranges: site.Ranges.Strings(), Addresses: site.Ranges.Count(), Created: site.Created, Funnel: map[string]int{}, Stills: []uuid.UUID{}}
+	devices, err := s.cfg.Store.Devices(ctx, site.ID)
+	if err != nil {
+		return v, err
+	}
+	for i := range devices {
+		d := &devices[i]
+		switch d.Status.Device.Kind {
+		case discovery.Recorder:
+			v.Recorders++
+			continue
+		case discovery.Camera:
+			v.Cameras++
+		default:
+			v.Others++
+			continue
+		}
+		at := d.Status.At()
+		switch {
+		case at == "":
+			v.Done++
+		default:
+			v.Funnel[string(at)]++
+			if d.Status.Latch(at).State == latch.Stuck {
+				v.Stuck++
+			}
+		}
+		if p, ok := d.Status.Proofs["main"]; ok && p.Still != nil && len(v.Stills) < 4 {
+			v.Stills = append(v.Stills, *p.Still)
+		}
+	}
+	return v, nil
+}
