@@ -63,6 +63,10 @@ func (w *sweepWorker) Work(ctx context.Context, job *river.Job[SweepArgs]) error
 }
 
 func (w *sweepWorker) sweep(ctx context.Context, site store.Site, run uuid.UUID) error {
+	elsewhere, err := w.otherRanges(ctx, site)
+	if err != nil {
+		return err
+	}
 	var mu sync.Mutex
 	heard := map[uuid.UUID]bool{}
 	var failed error
@@ -80,7 +84,10 @@ func (w *sweepWorker) sweep(ctx context.Context, site store.Site, run uuid.UUID)
 		asked = int64(p.Asked)
 		progress(false)
 	}}
-	err := s.Run(ctx, func(x discovery.Sighting) {
+	err = s.Run(ctx, func(x discovery.Sighting) {
+		if x.Stray && elsewhere.Contains(x.Addr) {
+			return // it is another site's, not lost
+		}
 		mu.Lock()
 		defer mu.Unlock()
 		err := w.env.store.Keep(ctx, "a sighting", func(ctx context.Context) error {
@@ -100,6 +107,21 @@ func (w *sweepWorker) sweep(ctx context.Context, site store.Site, run uuid.UUID)
 		progress(true)
 	}
 	return errors.Join(err, failed)
+}
+
+// otherRanges are the ranges of the other sites. Sites may share a wire: what is heard from another's range belongs there.
+func (w *sweepWorker) otherRanges(ctx context.Context, site store.Site) (address.Ranges, error) {
+	sites, err := w.env.store.Sites(ctx)
+	if err != nil {
+		return address.Ranges{}, err
+	}
+	var all []string
+	for _, other := range sites {
+		if other.ID != site.ID {
+			all = append(all, other.Ranges.Strings()...)
+		}
+	}
+	return address.Parse(all...)
 }
 
 // Stop ends a run: what waits is taken out, what is under way is cut short.

@@ -75,13 +75,14 @@ type recordView struct {
 	Exchange bool      `json:"exchange" doc:"the conversation can be read"`
 }
 
-type deviceID struct {
+// DevicePath names a device in the path. It is exported because huma reads exported fields only.
+type DevicePath struct {
 	Device uuid.UUID `path:"device"`
 }
 
 func (s *Server) deviceRoutes(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "list-devices", Method: "GET", Path: "/api/sites/{site}/devices", Summary: "A site's devices with their latches"},
-		func(ctx context.Context, in *siteID) (*struct{ Body []deviceView }, error) {
+		func(ctx context.Context, in *SitePath) (*struct{ Body []deviceView }, error) {
 			devices, err := s.cfg.Store.Devices(ctx, in.Site)
 			if err != nil {
 				return nil, s.explain(err)
@@ -93,7 +94,7 @@ func (s *Server) deviceRoutes(api huma.API) {
 			return out, nil
 		})
 	huma.Register(api, huma.Operation{OperationID: "get-device", Method: "GET", Path: "/api/devices/{device}", Summary: "One device"},
-		func(ctx context.Context, in *deviceID) (*struct{ Body deviceView }, error) {
+		func(ctx context.Context, in *DevicePath) (*struct{ Body deviceView }, error) {
 			d, err := s.cfg.Store.Device(ctx, in.Device)
 			if err != nil {
 				return nil, s.explain(err)
@@ -102,7 +103,7 @@ func (s *Server) deviceRoutes(api huma.API) {
 		})
 	huma.Register(api, huma.Operation{OperationID: "rename-device", Method: "PATCH", Path: "/api/devices/{device}", Summary: "Name a device by what it sees"},
 		func(ctx context.Context, in *struct {
-			deviceID
+			DevicePath
 			Body struct {
 				Name string `json:"name" maxLength:"120" doc:"empty gives back the device's own name"`
 			}
@@ -121,7 +122,7 @@ func (s *Server) deviceRoutes(api huma.API) {
 			return out, s.explain(err)
 		})
 	huma.Register(api, huma.Operation{OperationID: "list-evidence", Method: "GET", Path: "/api/devices/{device}/evidence", Summary: "What was seen of a device, newest first"},
-		func(ctx context.Context, in *deviceID) (*struct{ Body []recordView }, error) {
+		func(ctx context.Context, in *DevicePath) (*struct{ Body []recordView }, error) {
 			records, err := s.cfg.Store.History(ctx, in.Device, 100)
 			if err != nil {
 				return nil, s.explain(err)
@@ -149,6 +150,9 @@ func viewOf(d *store.Device) deviceView {
 		Streams: []streamView{}, Placements: st.Placements}
 	if v.Kind == "" {
 		v.Kind = "other"
+	}
+	if v.Methods == nil {
+		v.Methods = []string{}
 	}
 	if v.Ports == nil {
 		v.Ports = []discovery.Port{}

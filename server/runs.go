@@ -53,7 +53,7 @@ type runOut struct{ Body runView }
 
 func (s *Server) runRoutes(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "list-runs", Method: "GET", Path: "/api/sites/{site}/runs", Summary: "Long work of a site, newest first"},
-		func(ctx context.Context, in *siteID) (*struct{ Body []runView }, error) {
+		func(ctx context.Context, in *SitePath) (*struct{ Body []runView }, error) {
 			runs, err := s.cfg.Store.Runs(ctx, in.Site, 20)
 			if err != nil {
 				return nil, s.explain(err)
@@ -66,7 +66,7 @@ func (s *Server) runRoutes(api huma.API) {
 		})
 	huma.Register(api, huma.Operation{OperationID: "start-sweep", Method: "POST", Path: "/api/sites/{site}/sweeps", Summary: "Sweep the site's ranges", DefaultStatus: 202},
 		func(ctx context.Context, in *struct {
-			siteID
+			SitePath
 			Body struct {
 				Confirm bool `json:"confirm_large,omitempty" doc:"the number of addresses was shown and confirmed"`
 			}
@@ -80,14 +80,14 @@ func (s *Server) runRoutes(api huma.API) {
 		})
 	huma.Register(api, huma.Operation{OperationID: "open-latches", Method: "POST", Path: "/api/sites/{site}/open", Summary: "Open latches of devices as far as they go", DefaultStatus: 202},
 		func(ctx context.Context, in *struct {
-			siteID
+			SitePath
 			Body openBody
 		}) (*runOut, error) {
 			return s.openLatches(ctx, in.Site, in.Body)
 		})
 	huma.Register(api, huma.Operation{OperationID: "remove-from-target", Method: "POST", Path: "/api/sites/{site}/remove", Summary: "Take cameras off a recorder", DefaultStatus: 202},
 		func(ctx context.Context, in *struct {
-			siteID
+			SitePath
 			Body struct {
 				Devices []uuid.UUID `json:"devices" minItems:"1" maxItems:"5000"`
 				Target  uuid.UUID   `json:"target"`

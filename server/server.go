@@ -58,6 +58,8 @@ func New(ctx context.Context, cfg Config) *Server {
 
 func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.handler.ServeHTTP(w, r) }
 
+func init() { huma.DefaultArrayNullable = false } // lists are never null
+
 // api describes and serves the JSON API on r.
 func (s *Server) api(r chi.Router) huma.API {
 	cfg := huma.DefaultConfig("Unlatch", Version)

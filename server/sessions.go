@@ -126,7 +126,7 @@ func (s *Server) sessionRoutes(api huma.API) {
 		})
 	huma.Register(api, huma.Operation{OperationID: "sign-in", Method: "POST", Path: "/api/session", Summary: "Sign in", Metadata: open},
 		func(ctx context.Context, in *struct {
-			remote
+			Caller
 			Body credentials
 		}) (*cookieOut, error) {
 			return s.signIn(ctx, in.Body, in.addr)
@@ -144,18 +144,18 @@ func (s *Server) sessionRoutes(api huma.API) {
 		})
 	huma.Register(api, huma.Operation{OperationID: "set-up", Method: "POST", Path: "/api/setup", Summary: "Make the first account", Metadata: open},
 		func(ctx context.Context, in *struct {
-			remote
+			Caller
 			Body firstAccount
 		}) (*cookieOut, error) {
 			return s.setUp(ctx, in.Body, in.addr)
 		})
 }
 
-// remote reads the caller's address.
-type remote struct{ addr string }
+// Caller reads the caller's address.
+type Caller struct{ addr string }
 
 // Resolve implements huma.Resolver.
-func (r *remote) Resolve(ctx huma.Context) []error {
+func (r *Caller) Resolve(ctx huma.Context) []error {
 	host, _, err := net.SplitHostPort(ctx.RemoteAddr())
 	if err != nil {
 		host = ctx.RemoteAddr()

@@ -17,7 +17,8 @@ type signInBody struct {
 	Secret string `json:"secret" maxLength:"400"`
 }
 
-type signInID struct {
+// SignInPath names a sign-in in the path. It is exported because huma reads exported fields only.
+type SignInPath struct {
 	SignIn uuid.UUID `path:"sign_in"`
 }
 
@@ -54,11 +55,11 @@ func (s *Server) signInRoutes(api huma.API) {
 			return out, s.explain(err)
 		})
 	huma.Register(api, huma.Operation{OperationID: "delete-sign-in", Method: "DELETE", Path: "/api/sign-ins/{sign_in}", Summary: "Take a sign-in off the keyring"},
-		func(ctx context.Context, in *signInID) (*struct{}, error) {
+		func(ctx context.Context, in *SignInPath) (*struct{}, error) {
 			return nil, s.explain(s.cfg.Store.DeleteSignIn(ctx, in.SignIn))
 		})
 	huma.Register(api, huma.Operation{OperationID: "reveal-sign-in", Method: "POST", Path: "/api/sign-ins/{sign_in}/reveal", Summary: "Show a secret; who asked is recorded"},
-		func(ctx context.Context, in *signInID) (*struct {
+		func(ctx context.Context, in *SignInPath) (*struct {
 			Body struct {
 				Secret string `json:"secret"`
 			}

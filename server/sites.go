@@ -29,6 +29,7 @@ type siteView struct {
 	Cameras   int            `json:"cameras"`
 	Recorders int            `json:"recorders"`
 	Others    int            `json:"others"`
+	Strays    int            `json:"strays" doc:"devices heard outside the ranges"`
 	Done      int            `json:"done" doc:"cameras with every latch open or waived"`
 	Stuck     int            `json:"stuck" doc:"cameras with a stuck latch"`
 	Funnel    map[string]int `json:"funnel" doc:"cameras waiting at each latch"`
@@ -58,7 +59,8 @@ func (b siteBody) read() (string, address.Ranges, error) {
 	return name, ranges, err
 }
 
-type siteID struct {
+// SitePath names a site in the path. It is exported because huma reads exported fields only.
+type SitePath struct {
 	Site uuid.UUID `path:"site"`
 }
 
@@ -97,7 +99,7 @@ func (s *Server) siteRoutes(api huma.API) {
 			return &struct{ Body siteView }{v}, s.explain(err)
 		})
 	huma.Register(api, huma.Operation{OperationID: "get-site", Method: "GET", Path: "/api/sites/{site}", Summary: "One site"},
-		func(ctx context.Context, in *siteID) (*struct{ Body siteView }, error) {
+		func(ctx context.Context, in *SitePath) (*struct{ Body siteView }, error) {
 			site, err := s.cfg.Store.Site(ctx, in.Site)
 			if err != nil {
 				return nil, s.explain(err)
@@ -107,7 +109,7 @@ func (s *Server) siteRoutes(api huma.API) {
 		})
 	huma.Register(api, huma.Operation{OperationID: "change-site", Method: "PUT", Path: "/api/sites/{site}", Summary: "Rename a site or change its ranges"},
 		func(ctx context.Context, in *struct {
-			siteID
+			SitePath
 			Body siteBody
 		}) (*struct{}, error) {
 			name, ranges, err := in.Body.read()
@@ -117,7 +119,7 @@ func (s *Server) siteRoutes(api huma.API) {
 			return nil, s.explain(err)
 		})
 	huma.Register(api, huma.Operation{OperationID: "delete-site", Method: "DELETE", Path: "/api/sites/{site}", Summary: "Remove a site with all it holds"},
-		func(ctx context.Context, in *siteID) (*struct{}, error) {
+		func(ctx context.Context, in *SitePath) (*struct{}, error) {
 			return nil, s.explain(s.cfg.Store.DeleteSite(ctx, in.Site))
 		})
 }
@@ -129,7 +131,7 @@ func interfaces() (*struct{ Body []interfaceView }, error) {
 	}
 	out := &struct{ Body []interfaceView }{Body: []interfaceView{}}
 	for _, i := range all {
-		v := interfaceView{Name: i.Name, Ranges: i.Ranges()}
+		v := interfaceView{Name: i.Name, Ranges: i.Ranges(), Address: []string{}}
 		for _, p := range i.Prefixes {
 			v.Address = append(v.Address, p.String())
 		}
@@ -149,6 +151,10 @@ func (s *Server) siteView(ctx context.Context, site store.Site) (siteView, error
 	}
 	for i := range devices {
 		d := &devices[i]
+		if d.Status.Device.Stray {
+			v.Strays++
+			continue
+		}
 		switch d.Status.Device.Kind {
 		case discovery.Recorder:
 			v.Recorders++

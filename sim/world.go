@@ -5,7 +5,9 @@ import (
 	"fmt"
 	"log/slog"
 	"net"
+	"runtime"
 	"strconv"
+	"sync/atomic"
 
 	"golang.org/x/sync/errgroup"
 
@@ -58,7 +60,29 @@ func Start(ctx context.Context, s *Scenario, o Options) (*World, error) {
 	return w, nil
 }
 
+// encode makes the clips that are missing, one a core at a time, and hands every device its own.
 func (w *World) encode(ctx context.Context, s *Scenario, o Options) error {
+	formats := map[scene.Format]bool{}
+	for i := range s.Devices {
+		for _, st := range s.Devices[i].Streams {
+			formats[s.Devices[i].format(st)] = true
+		}
+	}
+	encoders, ectx := errgroup.WithContext(ctx)
+	encoders.SetLimit(runtime.NumCPU())
+	var done atomic.Int64
+	for f := range formats {
+		encoders.Go(func() error {
+			_, err := o.Media.Clip(ectx, f)
+			if n := done.Add(1); o.Encoded != nil {
+				o.Encoded(int(n), len(formats))
+			}
+			return err
+		})
+	}
+	if err := encoders.Wait(); err != nil {
+		return err
+	}
 	for i := range s.Devices {
 		d := &device{Device: s.Devices[i]}
 		w.devices = append(w.devices, d)
@@ -68,9 +92,6 @@ func (w *World) encode(ctx context.Context, s *Scenario, o Options) error {
 				return err
 			}
 			d.clips = append(d.clips, c)
-		}
-		if o.Encoded != nil {
-			o.Encoded(i+1, len(s.Devices))
 		}
 	}
 	return nil

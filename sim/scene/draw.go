@@ -31,12 +31,19 @@ func rgb(hex uint32) color.RGBA {
 	return color.RGBA{uint8(hex >> 16), uint8(hex >> 8), uint8(hex), 255}
 }
 
-// poly fills a polygon given as x, y, x, y, ...
+// poly fills a polygon given as x, y, x, y, ... Only its own box is rasterised: most shapes are small.
 func (c *canvas) poly(hex uint32, xy ...float64) {
-	b := c.img.Bounds()
-	c.ras.Reset(b.Dx(), b.Dy())
+	low, high := [2]float64{xy[0], xy[1]}, [2]float64{xy[0], xy[1]}
+	for i, v := range xy {
+		low[i%2], high[i%2] = min(low[i%2], v), max(high[i%2], v)
+	}
+	box := image.Rect(int(low[0]*c.k)-1, int(low[1]*c.k)-1, int(high[0]*c.k)+2, int(high[1]*c.k)+2)
+	if box = box.Intersect(c.img.Bounds()); box.Empty() {
+		return
+	}
+	c.ras.Reset(box.Dx(), box.Dy())
 	for i := 0; i+1 < len(xy); i += 2 {
-		x, y := float32(xy[i]*c.k), float32(xy[i+1]*c.k)
+		x, y := float32(xy[i]*c.k)-float32(box.Min.X), float32(xy[i+1]*c.k)-float32(box.Min.Y)
 		if i == 0 {
 			c.ras.MoveTo(x, y)
 		} else {
@@ -44,7 +51,7 @@ func (c *canvas) poly(hex uint32, xy ...float64) {
 		}
 	}
 	c.ras.ClosePath()
-	c.ras.Draw(c.img, b, image.NewUniform(rgb(hex)), image.Point{})
+	c.ras.Draw(c.img, box, image.NewUniform(rgb(hex)), image.Point{})
 }
 
 func (c *canvas) rect(hex uint32, x, y, w, h float64) {

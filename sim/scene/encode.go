@@ -56,11 +56,12 @@ type Library struct {
 	clips map[string]*Clip
 }
 
-// Clip returns the clip for a format, encoding it through ffmpeg when it is not in the folder yet.
+// Clip returns the clip for a format, encoding it through ffmpeg when it is not in the folder yet. It is safe for concurrent use.
 func (l *Library) Clip(ctx context.Context, f Format) (*Clip, error) {
 	l.mu.Lock()
-	defer l.mu.Unlock()
-	if c := l.clips[f.key()]; c != nil {
+	c := l.clips[f.key()]
+	l.mu.Unlock()
+	if c != nil {
 		return c, nil
 	}
 	path := filepath.Join(l.Dir, f.key()+".h264")
@@ -73,11 +74,12 @@ func (l *Library) Clip(ctx context.Context, f Format) (*Clip, error) {
 	if err != nil {
 		return nil, err
 	}
-	c, err := parse(f, raw)
-	if err != nil {
+	if c, err = parse(f, raw); err != nil {
 		os.Remove(path)
 		return nil, err
 	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
 	if l.clips == nil {
 		l.clips = map[string]*Clip{}
 	}

@@ -1,0 +1,43 @@
+import createClient from "openapi-fetch";
+import type { components, paths } from "./schema";
+
+export type Device = components["schemas"]["DeviceView"];
+export type Latch = components["schemas"]["Latch"];
+export type Stream = components["schemas"]["StreamView"];
+export type Site = components["schemas"]["SiteView"];
+export type Run = components["schemas"]["RunView"];
+export type SignIn = components["schemas"]["SignIn"];
+export type Step = components["schemas"]["NextStep"];
+export type Interface = components["schemas"]["InterfaceView"];
+
+/** A problem by RFC 9457, with what to do. */
+export class Problem extends Error {
+  constructor(
+    readonly status: number,
+    readonly cause: string,
+    detail: string,
+    readonly fix: string,
+    readonly count = 0,
+  ) {
+    super(detail);
+  }
+}
+
+export const api = createClient<paths>({ baseUrl: location.origin });
+
+type Answer<T> = { data?: T; error?: unknown; response: Response };
+
+/** Returns the data of an answer, or throws what went wrong as a Problem. */
+export async function must<T>(call: Promise<Answer<T>>): Promise<T> {
+  let answer: Answer<T>;
+  try {
+    answer = await call;
+  } catch {
+    throw new Problem(0, "no_server", "The Unlatch server does not answer.", "Check that it is running; this page goes on by itself when it is back.");
+  }
+  if (answer.response.ok) return answer.data as T;
+  const e = (answer.error ?? {}) as { detail?: string; cause?: string; fix?: string; count?: number; errors?: { message?: string; location?: string }[] };
+  const first = e.errors?.[0];
+  const detail = first ? `${first.location?.replace("body.", "") ?? "input"}: ${first.message}` : e.detail;
+  throw new Problem(answer.response.status, e.cause ?? "unknown", detail ?? "Something went wrong.", e.fix ?? "", e.count);
+}

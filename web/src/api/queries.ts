@@ -1,0 +1,91 @@
+import { QueryClient, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect } from "react";
+import { toast } from "sonner";
+import { api, must, Problem } from "./client";
+
+export const client = new QueryClient({
+  defaultOptions: { queries: { retry: (n, e) => n < 3 && !(e instanceof Problem && e.status >= 400 && e.status < 500), staleTime: 2_000 } },
+});
+
+export const useSession = () => useQuery({ queryKey: ["session"], queryFn: () => must(api.GET("/api/session")) });
+export const useSites = () => useQuery({ queryKey: ["sites"], queryFn: () => must(api.GET("/api/sites")), refetchInterval: 5_000 });
+export const useSite = (site: string) => useQuery({ queryKey: ["site", site], queryFn: () => must(api.GET("/api/sites/{site}", { params: { path: { site } } })) });
+export const useInterfaces = () => useQuery({ queryKey: ["interfaces"], queryFn: () => must(api.GET("/api/interfaces")) });
+export const useSignIns = () => useQuery({ queryKey: ["sign-ins"], queryFn: () => must(api.GET("/api/sign-ins")) });
+export const useDevices = (site: string) =>
+  useQuery({ queryKey: ["devices", site], queryFn: () => must(api.GET("/api/sites/{site}/devices", { params: { path: { site } } })) });
+export const useRuns = (site: string) =>
+  useQuery({ queryKey: ["runs", site], queryFn: () => must(api.GET("/api/sites/{site}/runs", { params: { path: { site } } })), refetchInterval: (q) => (q.state.data?.some((r) => r.state === "running") ? 1_000 : false) });
+export const useEvidence = (device: string) =>
+  useQuery({ queryKey: ["evidence", device], queryFn: () => must(api.GET("/api/devices/{device}/evidence", { params: { path: { device } } })) });
+
+/** Keeps a site's queries true: the server says what changed, and it is asked for again, at most four times a second. */
+export function useSiteEvents(site: string) {
+  const q = useQueryClient();
+  useEffect(() => {
+    const due = new Set<string>();
+    let timer = 0;
+    const flush = () => {
+      timer = 0;
+      for (const key of due) q.invalidateQueries({ queryKey: key.split(" ") });
+      due.clear();
+    };
+    const want = (...keys: string[]) => {
+      keys.forEach((k) => due.add(k));
+      timer ||= window.setTimeout(flush, 250);
+    };
+    const events = new EventSource(`/api/sites/${site}/events`);
+    events.addEventListener("device", (e) => want(`devices ${site}`, `evidence ${(e as MessageEvent).data}`, "sign-ins"));
+    events.addEventListener("run", () => want(`runs ${site}`, `devices ${site}`));
+    events.addEventListener("site", () => want(`devices ${site}`, `runs ${site}`, `site ${site}`, "sites", "evidence"));
+    return () => {
+      events.close();
+      clearTimeout(timer);
+    };
+  }, [site, q]);
+}
+
+/** Shows a problem as a toast, with its fix. */
+export function say(e: unknown) {
+  if (e instanceof Problem) toast.error(e.message, { description: e.fix });
+  else toast.error(String(e));
+}
+
+export function useOpenLatches(site: string) {
+  const q = useQueryClient();
+  return useMutation({
+    mutationFn: (body: { devices: string[]; target?: string; again?: boolean }) => must(api.POST("/api/sites/{site}/open", { params: { path: { site } }, body })),
+    onSuccess: () => q.invalidateQueries({ queryKey: ["runs", site] }),
+    onError: say,
+  });
+}
+
+export function useSweep(site: string) {
+  const q = useQueryClient();
+  return useMutation({
+    mutationFn: (confirm: boolean) => must(api.POST("/api/sites/{site}/sweeps", { params: { path: { site } }, body: { confirm_large: confirm } })),
+    onSuccess: () => q.invalidateQueries({ queryKey: ["runs", site] }),
+  });
+}
+
+export function useRename(site: string) {
+  const q = useQueryClient();
+  const rename = async (device: string, name: string) => must(api.PATCH("/api/devices/{device}", { params: { path: { device } }, body: { name } }));
+  return useMutation({
+    mutationFn: ({ device, name }: { device: string; name: string }) => rename(device, name),
+    onSuccess: (out, { device, name }) => {
+      q.invalidateQueries({ queryKey: ["devices", site] });
+      toast(name ? `Named “${name}”` : "Name taken back", { action: { label: "Undo", onClick: () => rename(device, out.before).catch(say) } });
+    },
+    onError: say,
+  });
+}
+
+export function useRemove(site: string) {
+  const q = useQueryClient();
+  return useMutation({
+    mutationFn: (body: { devices: string[]; target: string }) => must(api.POST("/api/sites/{site}/remove", { params: { path: { site } }, body })),
+    onSuccess: () => q.invalidateQueries({ queryKey: ["runs", site] }),
+    onError: say,
+  });
+}

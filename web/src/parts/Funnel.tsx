@@ -1,0 +1,32 @@
+import type { Device } from "@/api/client";
+import { funnel, latchNames } from "./latches";
+
+/** How many cameras wait at each latch. A click filters the list; a second click shows all again. */
+export function Funnel({ devices, at, onChange }: { devices: Device[]; at: string | null; onChange: (at: string | null) => void }) {
+  const counts = funnel(devices);
+  return (
+    <div role="group" aria-label="Cameras waiting at each latch" className="grid grid-cols-4 border-y sm:grid-cols-9">
+      {[...Object.keys(latchNames), ""].map((key) => {
+        const { waiting, stuck } = counts[key]!;
+        const on = at === key;
+        return (
+          <button
+            key={key || "done"}
+            type="button"
+            aria-pressed={on}
+            disabled={waiting === 0 && !on}
+            onClick={() => onChange(on ? null : key)}
+            className={`relative flex flex-col items-start gap-0.5 border-r px-3 py-1.5 text-left last:border-r-0 enabled:hover:bg-well ${on ? "bg-well" : ""}`}
+          >
+            {on && <span className="absolute inset-x-0 bottom-0 h-0.5 bg-ink" />}
+            <span className={`text-[13px] ${waiting ? "text-ink" : "text-soft"}`}>{latchNames[key] ?? "All open"}</span>
+            <span className="flex items-baseline gap-2">
+              <span className={`num text-xl leading-6 font-semibold ${waiting ? (key === "" ? "text-open" : "") : "text-soft opacity-50"}`}>{waiting}</span>
+              {stuck > 0 && <span className="text-[13px] font-medium text-stuck">{stuck === waiting ? "stuck" : `${stuck} stuck`}</span>}
+            </span>
+          </button>
+        );
+      })}
+    </div>
+  );
+}

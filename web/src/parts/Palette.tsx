@@ -1,0 +1,62 @@
+import { Command } from "cmdk";
+import { useEffect, useState } from "react";
+import { Sheet } from "./Sheet";
+import { keyHelp, useKeys } from "./keys";
+
+export type Action = { name: string; keys?: string; run: () => void };
+
+/** The command palette (Ctrl K) and the sheet of keys (?). */
+export function Palette({ actions, open, setOpen }: { actions: Action[]; open: boolean; setOpen: (open: boolean) => void }) {
+  const [help, setHelp] = useState(false);
+  useEffect(() => {
+    const on = (e: KeyboardEvent) => {
+      if ((e.ctrlKey || e.metaKey) && e.key.toLowerCase() === "k") {
+        e.preventDefault();
+        setOpen(!open);
+      }
+    };
+    window.addEventListener("keydown", on);
+    return () => window.removeEventListener("keydown", on);
+  }, [open, setOpen]);
+  useKeys({ "?": () => setHelp(true) });
+  return (
+    <>
+      <Command.Dialog
+        open={open}
+        onOpenChange={setOpen}
+        label="Commands"
+        overlayClassName="fixed inset-0 z-40 bg-black/45"
+        contentClassName="fixed top-[14vh] left-1/2 z-50 w-[min(94vw,560px)] -translate-x-1/2 rounded-md border bg-sheet shadow-2xl"
+      >
+        <Command.Input placeholder="What to do, or a camera’s name or address" className="h-12 w-full border-b bg-transparent px-4 text-[15px] outline-none" />
+        <Command.List className="max-h-[50vh] overflow-auto p-1">
+          <Command.Empty className="px-3 py-4 text-soft">Nothing is called that.</Command.Empty>
+          {[...actions, { name: "Show all keys", keys: "?", run: () => setHelp(true) }].map((a) => (
+            <Command.Item
+              key={a.name}
+              value={a.name}
+              onSelect={() => {
+                setOpen(false);
+                a.run();
+              }}
+              className="flex h-9 cursor-pointer items-center justify-between rounded-sm px-3 data-[selected=true]:bg-well"
+            >
+              <span className="truncate">{a.name}</span>
+              {a.keys && <kbd className="mono text-soft">{a.keys}</kbd>}
+            </Command.Item>
+          ))}
+        </Command.List>
+      </Command.Dialog>
+      <Sheet title="Keys" open={help} onOpenChange={setHelp}>
+        <dl className="grid grid-cols-[auto_1fr] gap-x-6 gap-y-1.5">
+          {keyHelp.map(([k, what]) => (
+            <div key={k} className="contents">
+              <dt><kbd className="mono rounded-sm border bg-well px-1.5 py-0.5">{k}</kbd></dt>
+              <dd>{what}</dd>
+            </div>
+          ))}
+        </dl>
+      </Sheet>
+    </>
+  );
+}

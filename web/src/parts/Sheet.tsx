@@ -1,0 +1,25 @@
+import { X } from "lucide-react";
+import { Dialog } from "radix-ui";
+import type { ReactNode } from "react";
+
+/** A small sheet over the page for one short form; it never leads through steps. */
+export function Sheet({ title, open, onOpenChange, children, wide }: { title: string; open: boolean; onOpenChange: (open: boolean) => void; children: ReactNode; wide?: boolean }) {
+  return (
+    <Dialog.Root open={open} onOpenChange={onOpenChange}>
+      <Dialog.Portal>
+        <Dialog.Overlay className="fixed inset-0 z-40 bg-black/45" />
+        <Dialog.Content
+          aria-describedby={undefined}
+          className={`fixed top-[12vh] left-1/2 z-50 flex max-h-[80vh] -translate-x-1/2 flex-col rounded-md border bg-sheet shadow-2xl`}
+          style={{ width: `min(94vw, ${wide ? 860 : 460}px)` }}
+        >
+          <div className="flex items-center justify-between border-b py-2 pr-2 pl-4">
+            <Dialog.Title className="font-semibold">{title}</Dialog.Title>
+            <Dialog.Close aria-label="Close" className="rounded-sm p-1.5 text-soft hover:bg-well hover:text-ink"><X size={16} /></Dialog.Close>
+          </div>
+          <div className="min-h-0 overflow-auto p-4">{children}</div>
+        </Dialog.Content>
+      </Dialog.Portal>
+    </Dialog.Root>
+  );
+}

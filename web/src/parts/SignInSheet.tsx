@@ -1,0 +1,49 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { toast } from "sonner";
+import { api, must } from "@/api/client";
+import { Button } from "./Button";
+import { Field } from "./Field";
+import { Sheet } from "./Sheet";
+import { Trouble } from "./Trouble";
+
+/** Adds a sign-in to the keyring. What was typed stays when the server turns it down. */
+export function SignInSheet({ open, onOpenChange, why, onAdded }: { open: boolean; onOpenChange: (open: boolean) => void; why?: string; onAdded?: () => void }) {
+  const [user, setUser] = useState("");
+  const [secret, setSecret] = useState("");
+  const [label, setLabel] = useState("");
+  const q = useQueryClient();
+  const add = useMutation({
+    mutationFn: () => must(api.POST("/api/sign-ins", { body: { user, secret, label } })),
+    onSuccess: () => {
+      q.invalidateQueries({ queryKey: ["sign-ins"] });
+      toast(`“${label || user}” is on the keyring`);
+      setUser("");
+      setSecret("");
+      setLabel("");
+      onOpenChange(false);
+      onAdded?.();
+    },
+  });
+  return (
+    <Sheet title="Add a sign-in" open={open} onOpenChange={onOpenChange}>
+      <form
+        className="space-y-3"
+        onSubmit={(e) => {
+          e.preventDefault();
+          add.mutate();
+        }}
+      >
+        {why && <p className="text-soft">{why}</p>}
+        <Field label="User name" name="device-user" required autoFocus autoComplete="off" value={user} onChange={(e) => setUser(e.target.value)} />
+        <Field label="Password" name="device-password" type="password" autoComplete="new-password" value={secret} onChange={(e) => setSecret(e.target.value)} hint="Kept encrypted. Unlatch tries it only on this site’s devices, and stops before a device would lock." />
+        <Field label="What to call it (optional)" name="device-label" autoComplete="off" value={label} onChange={(e) => setLabel(e.target.value)} placeholder={user || "Railway fitter"} />
+        <Trouble error={add.error} />
+        <div className="flex justify-end gap-2 pt-1">
+          <Button onClick={() => onOpenChange(false)}>Cancel</Button>
+          <Button look="next" type="submit" disabled={!user.trim() || add.isPending}>Add to keyring</Button>
+        </div>
+      </form>
+    </Sheet>
+  );
+}

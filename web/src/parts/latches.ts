@@ -1,0 +1,42 @@
+import type { Device, Latch } from "@/api/client";
+
+/** The eight latches in the order in which they open, with what people call them. */
+export const latchNames: Record<string, string> = {
+  heard: "Heard",
+  reachable: "Reachable",
+  signed_in: "Signed in",
+  located: "Located",
+  proven: "Proven",
+  tuned: "Tuned",
+  placed: "Placed",
+  confirmed: "Confirmed",
+};
+
+export const stateNames: Record<Latch["state"], string> = {
+  open: "open",
+  next: "next",
+  stuck: "stuck",
+  waived: "passed over",
+  stale: "out of date",
+  closed: "not yet",
+};
+
+/** What waits where: cameras by the latch at which they stand; "" is done. */
+export function funnel(devices: Device[]) {
+  const at: Record<string, { waiting: number; stuck: number }> = {};
+  for (const key of [...Object.keys(latchNames), ""]) at[key] = { waiting: 0, stuck: 0 };
+  for (const d of devices) {
+    const slot = at[d.at];
+    if (!slot) continue;
+    slot.waiting++;
+    if (isStuck(d)) slot.stuck++;
+  }
+  return at;
+}
+
+export const isStuck = (d: Device) => d.latches.some((l) => l.name === d.at && l.state === "stuck");
+
+/** Cameras that can go on by pressing a button: not done, not waiting for a person to supply something. */
+export const canGoOn = (d: Device) => d.next.action === "open" && !isStuck(d);
+
+export const tier = (d: Device, name: string) => d.streams.find((s) => s.tier === name);

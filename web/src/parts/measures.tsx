@@ -1,0 +1,47 @@
+import type { Device, Stream } from "@/api/client";
+
+/** 2.0 Mbit/s, 412 kbit/s */
+export function bitrate(kbps: number) {
+  return kbps >= 1000 ? `${(kbps / 1000).toFixed(1)} Mbit/s` : `${Math.round(kbps)} kbit/s`;
+}
+
+/** 25 fps, 12.5 fps */
+export function fps(v: number) {
+  return `${Number(v.toFixed(v < 10 ? 1 : 0))} fps`;
+}
+
+export const stillUrl = (id: string) => `/api/stills/${id}`;
+
+/** The picture of a camera: the newest still of its main stream, else of its sub stream. */
+export function stillOf(d: Device) {
+  for (const s of d.streams) if (s.proof?.still) return stillUrl(s.proof.still);
+  return undefined;
+}
+
+/** One stream, measured, in one line. */
+export function StreamLine({ stream }: { stream?: Stream }) {
+  const v = stream?.proof?.video;
+  if (!stream) return <span className="text-soft">–</span>;
+  if (!stream.proof) return <span className="text-soft">not played</span>;
+  if (!stream.proof.ok || !v) return <span className="text-stuck">no picture</span>;
+  return (
+    <span className="mono whitespace-nowrap">
+      {v.width}×{v.height} <span className="inline-block w-14 text-right">{fps(v.fps)}</span> <span className="inline-block w-20 text-right">{bitrate(v.bitrate_kbps)}</span>
+    </span>
+  );
+}
+
+/** A moment as people say it. */
+export function ago(iso: string, now = Date.now()) {
+  const s = Math.max(0, (now - Date.parse(iso)) / 1000);
+  if (s < 60) return "just now";
+  if (s < 3600) return `${Math.floor(s / 60)} min ago`;
+  if (s < 86400) return `${Math.floor(s / 3600)} h ago`;
+  return new Date(iso).toLocaleDateString();
+}
+
+/** A length of time left: 40 s, 3 min. */
+export function left(ms: number) {
+  const s = Math.ceil(ms / 1000);
+  return s < 90 ? `${s} s` : `${Math.round(s / 60)} min`;
+}

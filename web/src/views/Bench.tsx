@@ -1,0 +1,239 @@
+import { ArrowLeft, ExternalLink, Pencil, RotateCw, X } from "lucide-react";
+import { useState } from "react";
+import { useQuery } from "@tanstack/react-query";
+import type { Device, Stream } from "@/api/client";
+import { useEvidence, useOpenLatches, useRemove, useRename } from "@/api/queries";
+import { Button } from "@/parts/Button";
+import { Copy } from "@/parts/Copy";
+import { LatchChain } from "@/parts/LatchChain";
+import { isStuck, latchNames } from "@/parts/latches";
+import { ago, bitrate, fps, stillUrl } from "@/parts/measures";
+import { Sheet } from "@/parts/Sheet";
+import { Still } from "@/parts/Still";
+import { UrlSegments } from "@/parts/UrlSegments";
+import { useFrame } from "./SiteFrame";
+
+type Props = { device: Device; recorders: Device[]; onClose: () => void; onOpen: (list: Device[], target?: string) => void };
+
+/** The camera in hand: its picture, the one next step, its URLs, its evidence. */
+export function Bench({ device: d, recorders, onClose, onOpen }: Props) {
+  const [tier, setTier] = useState("main");
+  const stream = d.streams.find((s) => s.tier === tier) ?? d.streams[0];
+  return (
+    <aside id="bench" tabIndex={-1} aria-label={`Bench: ${d.name}`} className="flex w-full shrink-0 flex-col overflow-auto border-l bg-sheet outline-none lg:w-[430px]">
+      <Head device={d} onClose={onClose} />
+      {d.kind === "camera" && <Picture device={d} stream={stream} tier={tier} setTier={setTier} />}
+      <NextStep device={d} recorders={recorders} onOpen={onOpen} />
+      {stream && <section className="border-t px-4 py-3"><UrlSegments stream={stream} /></section>}
+      {stream?.proof?.ok && <Compare stream={stream} />}
+      <Placements device={d} />
+      <Facts device={d} />
+      <Evidence device={d} />
+    </aside>
+  );
+}
+
+function Head({ device: d, onClose }: { device: Device; onClose: () => void }) {
+  const { site } = useFrame();
+  const rename = useRename(site.id);
+  const [editing, setEditing] = useState(false);
+  return (
+    <div className="flex items-center gap-2 px-4 pt-3 pb-2">
+      <Button look="quiet" className="-ml-2 px-2 lg:hidden" aria-label="Back to the line-up" onClick={onClose}><ArrowLeft size={18} /></Button>
+      <div className="min-w-0 grow">
+        {editing ? (
+          <input
+            autoFocus
+            aria-label="Name"
+            defaultValue={d.named ? d.name : ""}
+            placeholder="What does it see?"
+            className="h-7 w-full rounded-sm border bg-paper px-1.5 text-lg"
+            onBlur={() => setEditing(false)}
+            onKeyDown={(e) => {
+              if (e.key === "Enter") rename.mutate({ device: d.id, name: e.currentTarget.value.trim() });
+              if (e.key === "Enter" || e.key === "Escape") setEditing(false);
+            }}
+          />
+        ) : (
+          <h2 className="flex items-center gap-1 text-lg leading-7 font-semibold">
+            <span className="truncate">{d.name}</span>
+            <button type="button" aria-label="Change the name" title="Change the name (R)" className="rounded-sm p-1 text-soft hover:bg-well hover:text-ink" onClick={() => setEditing(true)}><Pencil size={14} /></button>
+          </h2>
+        )}
+        <div className="flex items-center gap-2 text-[13px] text-soft">
+          <span className="mono">{d.address}</span>
+          <Copy text={d.address} label="Copy" />
+          {d.web && <a href={d.web} target="_blank" rel="noreferrer" className="inline-flex items-center gap-1 underline hover:text-ink">its own page <ExternalLink size={12} /></a>}
+        </div>
+      </div>
+      <Button look="quiet" className="self-start px-2 max-lg:hidden" aria-label="Close the bench" title="Close (Esc)" onClick={onClose}><X size={16} /></Button>
+    </div>
+  );
+}
+
+function Picture({ device: d, stream, tier, setTier }: { device: Device; stream?: Stream; tier: string; setTier: (t: string) => void }) {
+  const proof = stream?.proof;
+  const v = proof?.video;
+  return (
+    <section aria-label="Picture" className="px-4">
+      <div className="relative">
+        <Still src={proof?.still ? stillUrl(proof.still) : undefined} name={`${d.name}, ${tier} stream`} className="aspect-video w-full" />
+        {d.streams.length > 1 && (
+          <div role="group" aria-label="Stream shown" className="absolute top-2 right-2 flex overflow-hidden rounded-sm bg-black/65 text-[13px] text-white">
+            {d.streams.map((s) => (
+              <button key={s.tier} type="button" aria-pressed={tier === s.tier} onClick={() => setTier(s.tier)} className={`px-2 py-0.5 ${tier === s.tier ? "bg-white text-black" : "hover:bg-white/20"}`}>{s.tier}</button>
+            ))}
+          </div>
+        )}
+      </div>
+      <p className="flex h-7 items-center justify-between text-[13px]">
+        {v ? <span className="mono">{v.codec} {v.width}×{v.height} · {fps(v.fps)} · {bitrate(v.bitrate_kbps)}{v.gop_seconds > 0 && ` · key frame every ${v.gop_seconds} s`}</span> : <span className="text-soft">No picture yet</span>}
+        {proof?.ok && <span className="text-soft">{ago(proof.at)}</span>}
+      </p>
+    </section>
+  );
+}
+
+/** The one thing to do next, with its reason and its button. */
+function NextStep({ device: d, recorders, onOpen }: { device: Device; recorders: Device[]; onOpen: Props["onOpen"] }) {
+  const { addSignIn, changeSite, site } = useFrame();
+  const again = useOpenLatches(site.id);
+  const stuck = isStuck(d);
+  const done = d.next.action === "none";
+  const act = () => {
+    if (d.next.action === "add_sign_in") return addSignIn(d.next.reason, () => onOpen([d]));
+    if (d.next.action === "change_ranges") return changeSite();
+    onOpen([d]);
+  };
+  return (
+    <section aria-label="Next step" className={`mx-4 mb-3 border-l-4 bg-paper px-3 py-2.5 ${stuck ? "border-stuck" : done ? "border-open" : "border-brass"}`}>
+      <div className="mb-2 flex items-center justify-between gap-3">
+        <span className={`font-semibold ${stuck ? "text-stuck" : done ? "text-open" : "text-brass-text"}`}>{stuck ? `Stuck at “${latchNames[d.at]}”` : done ? d.next.label : `Next: ${latchNames[d.at]}`}</span>
+        {!(d.kind === "recorder" && done) && <LatchChain latches={d.kind === "recorder" ? d.latches.slice(0, 3) : d.latches} />}
+      </div>
+      <p>{d.next.reason}</p>
+      {d.next.fix && <p className="mt-1 text-soft">{d.next.fix}</p>}
+      <div className="mt-2.5 flex flex-wrap gap-2">
+        {d.next.action === "place" && recorders.map((r) => <Button key={r.id} look="next" onClick={() => onOpen([d], r.id)}>Place on {r.name}</Button>)}
+        {d.next.action === "place" && recorders.length === 0 && <span className="text-soft">No recorder is signed in to yet: choose it in the list and open its latches.</span>}
+        {!done && d.next.action !== "place" && <Button look="next" onClick={act}>{d.next.label}</Button>}
+        {stuck && d.next.action !== "open" && d.next.action !== "change_ranges" && <Button onClick={() => onOpen([d])}>Try again</Button>}
+        {d.streams.length > 0 && !stuck && <Button onClick={() => again.mutate({ devices: [d.id], again: true })}><RotateCw size={14} /> Play again</Button>}
+      </div>
+    </section>
+  );
+}
+
+/** What the device claims beside what was measured. A difference is marked. */
+function Compare({ stream }: { stream: Stream }) {
+  const v = stream.proof?.video;
+  if (!v) return null;
+  const c = stream.claimed;
+  const near = (a: number, b: number, by: number) => !a || Math.abs(a - b) <= by * a;
+  const rows: [string, string, string, boolean][] = [
+    ["Codec", c.codec, v.codec, c.codec === v.codec],
+    ["Size", `${c.width}×${c.height}`, `${v.width}×${v.height}`, c.width === v.width && c.height === v.height],
+    ["Frame rate", fps(c.fps), fps(v.fps), near(c.fps, v.fps, 0.1)],
+    ["Bitrate", bitrate(c.bitrate_kbps), bitrate(v.bitrate_kbps), near(c.bitrate_kbps, v.bitrate_kbps, 0.3)],
+    ["Key-frame interval", c.gop_frames ? `${c.gop_frames} frames` : "–", v.gop_frames ? `${v.gop_frames} frames` : "–", near(c.gop_frames, v.gop_frames ?? 0, 0.1)],
+  ];
+  return (
+    <section className="border-t px-4 py-3" aria-label="Claimed and measured">
+      <table className="w-full text-[13px]">
+        <thead>
+          <tr className="text-left text-soft"><th className="pb-1 font-normal">{stream.tier} stream</th><th className="pb-1 text-right font-normal">the device claims</th><th className="pb-1 text-right font-normal">measured</th></tr>
+        </thead>
+        <tbody>
+          {rows.map(([name, claimed, measured, same]) => (
+            <tr key={name}>
+              <td className="py-0.5">{name}</td>
+              <td className="mono py-0.5 text-right text-soft">{claimed}</td>
+              <td className={`mono py-0.5 text-right ${same ? "" : "font-semibold text-stuck"}`}>{same ? "" : "≠ "}{measured}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      <p className="mt-1.5 text-[13px] text-soft">
+        Signed in by {stream.proof?.auth}, first key frame after {Math.round(stream.proof?.first_keyframe_ms ?? 0)} ms, {v.lost} of {v.lost + v.packets} packets lost{stream.proof?.audio && `, audio ${stream.proof.audio.codec}`}
+      </p>
+    </section>
+  );
+}
+
+function Placements({ device: d }: { device: Device }) {
+  const { site } = useFrame();
+  const remove = useRemove(site.id);
+  if (d.placements.length === 0) return null;
+  return (
+    <section className="border-t px-4 py-3" aria-label="Targets">
+      {d.placements.map((p) => (
+        <div key={p.target} className="flex items-center gap-2">
+          <span className="grow">
+            {p.name}{p.slot && <>, slot <span className="mono">{p.slot.replace(/\D+0*/, "")}</span></>}
+            <span className={`block text-[13px] ${p.confirmed ? "text-open" : p.diagnosis ? "text-stuck" : "text-soft"}`}>{p.confirmed ? `It reports: ${p.report}` : (p.diagnosis?.summary ?? "not confirmed yet")}</span>
+          </span>
+          <Button onClick={() => remove.mutate({ devices: [d.id], target: p.target })}>Take off</Button>
+        </div>
+      ))}
+    </section>
+  );
+}
+
+function Facts({ device: d }: { device: Device }) {
+  const rows = [
+    ["Maker and model", [d.maker, d.model].filter(Boolean).join(" ")],
+    ["Firmware", d.firmware],
+    ["Serial", d.serial],
+    ["Ports", d.ports.map((p) => `${p.number} ${p.speaks}`).join(", ")],
+    ["Heard by", `${d.methods.join(", ")}, ${ago(d.heard_at)}`],
+  ].filter(([, v]) => v);
+  return (
+    <dl className="grid grid-cols-[130px_1fr] gap-x-3 gap-y-0.5 border-t px-4 py-3 text-[13px]">
+      {rows.map(([k, v]) => (
+        <div key={k} className="contents">
+          <dt className="text-soft">{k}</dt>
+          <dd>{v}</dd>
+        </div>
+      ))}
+    </dl>
+  );
+}
+
+/** What was seen of the device, newest first; each conversation can be read whole. */
+function Evidence({ device: d }: { device: Device }) {
+  const evidence = useEvidence(d.id);
+  const [reading, setReading] = useState<{ id: string; title: string } | null>(null);
+  const [all, setAll] = useState(false);
+  const list = evidence.data ?? [];
+  return (
+    <section className="border-t px-4 py-3" aria-label="Evidence">
+      <h3 className="mb-1 text-[13px] text-soft">Evidence, newest first</h3>
+      <ol>
+        {list.slice(0, all ? undefined : 8).map((r) => (
+          <li key={r.id} className="flex gap-2 py-0.5 text-[13px]">
+            <span className="mono w-16 shrink-0 text-soft" title={new Date(r.at).toLocaleString()}>{new Date(r.at).toLocaleTimeString([], { hour: "2-digit", minute: "2-digit", second: "2-digit", hour12: false })}</span>
+            <span className={`min-w-0 grow ${r.failed ? "text-stuck" : ""}`}>{r.summary}</span>
+            {r.exchange && <button type="button" className="shrink-0 self-start text-soft underline hover:text-ink" onClick={() => setReading({ id: r.id, title: r.summary })}>exchange</button>}
+          </li>
+        ))}
+      </ol>
+      {list.length > 8 && <button type="button" className="mt-1 text-[13px] text-soft underline hover:text-ink" onClick={() => setAll(!all)}>{all ? "Show less" : `Show all ${list.length}`}</button>}
+      <Sheet title={reading?.title ?? ""} open={!!reading} onOpenChange={(o) => !o && setReading(null)} wide>
+        {reading && <Exchange id={reading.id} />}
+      </Sheet>
+    </section>
+  );
+}
+
+function Exchange({ id }: { id: string }) {
+  const text = useQuery({ queryKey: ["exchange", id], queryFn: async () => (await fetch(`/api/evidence/${id}/exchange`)).text() });
+  return (
+    <>
+      <div className="mb-2 flex items-center justify-between gap-3 text-[13px] text-soft">
+        <span>“&gt;” was sent, “&lt;” came back. Passwords are sealed.</span>
+        <Copy text={text.data ?? ""} label="Copy all" />
+      </div>
+      <pre className="mono overflow-x-auto border bg-paper p-3 text-[12.5px] leading-[18px]">{text.data ?? "…"}</pre>
+    </>
+  );
+}

@@ -1,0 +1,89 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { Eye, EyeOff, Plus, Trash2 } from "lucide-react";
+import { useState } from "react";
+import { toast } from "sonner";
+import { api, must, type SignIn } from "@/api/client";
+import { say, useSignIns } from "@/api/queries";
+import { Button } from "@/parts/Button";
+import { Copy } from "@/parts/Copy";
+import { ago } from "@/parts/measures";
+import { Trouble } from "@/parts/Trouble";
+import { useFrame } from "./SiteFrame";
+
+/** The sign-ins a person holds, in the order in which they are tried. */
+export function Keyring() {
+  const { addSignIn } = useFrame();
+  const keys = useSignIns();
+  const list = keys.data ?? [];
+  return (
+    <main className="h-full overflow-auto">
+      <div className="mx-auto max-w-4xl p-4 sm:p-8">
+        <div className="mb-1 flex items-center justify-between">
+          <h1 className="text-xl font-semibold">Keyring</h1>
+          {list.length > 0 && <Button onClick={() => addSignIn()}><Plus size={16} /> Add a sign-in</Button>}
+        </div>
+        <p className="mb-4 max-w-xl text-soft">Sign-ins to try on devices, from the top. Unlatch tries these and no others, sends a refused one never twice to the same device, and stops after three wrong tries in a quarter of an hour, before a device would lock.</p>
+        <Trouble error={keys.error} />
+        {keys.data && list.length === 0 && (
+          <div className="border-y py-12 text-center">
+            <p className="mb-1 text-lg">The keyring is empty</p>
+            <p className="mb-5 text-soft">Add the sign-in that this site’s cameras share. One is often enough for all of them.</p>
+            <Button look="next" className="h-10 px-5" onClick={() => addSignIn()}>Add the first sign-in</Button>
+          </div>
+        )}
+        {list.length > 0 && (
+          <table className="w-full border-t">
+            <thead>
+              <tr className="h-7 border-b text-left text-[13px] text-soft [&>th]:px-2 [&>th]:font-normal"><th>Name</th><th>User</th><th>Password</th><th className="text-right">Opens</th><th className="max-sm:hidden">Added</th><th /></tr>
+            </thead>
+            <tbody>{list.map((k) => <Row key={k.id} signIn={k} />)}</tbody>
+          </table>
+        )}
+      </div>
+    </main>
+  );
+}
+
+function Row({ signIn: k }: { signIn: SignIn }) {
+  const q = useQueryClient();
+  const [secret, setSecret] = useState<string | null>(null);
+  const [sure, setSure] = useState(false);
+  const reveal = useMutation({
+    mutationFn: () => must(api.POST("/api/sign-ins/{sign_in}/reveal", { params: { path: { sign_in: k.id } } })),
+    onSuccess: (out) => {
+      setSecret(out.secret);
+      setTimeout(() => setSecret(null), 20_000);
+    },
+    onError: say,
+  });
+  const remove = useMutation({
+    mutationFn: () => must(api.DELETE("/api/sign-ins/{sign_in}", { params: { path: { sign_in: k.id } } })),
+    onSuccess: () => {
+      q.invalidateQueries({ queryKey: ["sign-ins"] });
+      toast(`“${k.label}” is off the keyring`);
+    },
+    onError: say,
+  });
+  return (
+    <tr className="h-10 border-b [&>td]:px-2">
+      <td className="font-medium">{k.label}</td>
+      <td className="mono">{k.user}</td>
+      <td className="whitespace-nowrap">
+        <span className="mono mr-1">{secret ?? "••••••••"}</span>
+        <button type="button" aria-label={secret === null ? `Show the password of ${k.label}` : "Hide the password"} title={secret === null ? "Show; who asked is recorded" : "Hide"} className="rounded-sm p-1 align-middle text-soft hover:bg-well hover:text-ink" onClick={() => (secret === null ? reveal.mutate() : setSecret(null))}>
+          {secret === null ? <Eye size={14} /> : <EyeOff size={14} />}
+        </button>
+        {secret !== null && <Copy text={secret} label="Copy" />}
+      </td>
+      <td className="num text-right">{k.opens} {k.opens === 1 ? "device" : "devices"}</td>
+      <td className="text-soft max-sm:hidden">{ago(k.created_at)}</td>
+      <td className="text-right">
+        {sure ? (
+          <span className="inline-flex gap-1"><Button look="danger" onClick={() => remove.mutate()}>Take off the keyring</Button><Button look="quiet" onClick={() => setSure(false)}>Keep</Button></span>
+        ) : (
+          <Button look="quiet" className="px-2" aria-label={`Take ${k.label} off the keyring`} title="Take off the keyring" onClick={() => setSure(true)}><Trash2 size={14} /></Button>
+        )}
+      </td>
+    </tr>
+  );
+}

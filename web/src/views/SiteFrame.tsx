@@ -1,0 +1,122 @@
+import { ChevronDown, Command as CommandIcon } from "lucide-react";
+import { DropdownMenu } from "radix-ui";
+import { useState } from "react";
+import { Link, NavLink, Outlet, useNavigate, useOutletContext, useParams } from "react-router";
+import { Problem, type Device, type Site } from "@/api/client";
+import { say, useDevices, useOpenLatches, useSite, useSiteEvents, useSites, useSweep } from "@/api/queries";
+import { Button } from "@/parts/Button";
+import { JobStrip } from "@/parts/JobStrip";
+import { useKeys } from "@/parts/keys";
+import { canGoOn } from "@/parts/latches";
+import { Mark } from "@/parts/Mark";
+import { type Action, Palette } from "@/parts/Palette";
+import { setTheme, useTheme } from "@/parts/theme";
+import { SignInSheet } from "@/parts/SignInSheet";
+import { SiteSheet } from "@/parts/SiteSheet";
+import { Trouble } from "@/parts/Trouble";
+import { SignOutButton, ThemeButton } from "./Sites";
+
+type Frame = {
+  site: Site;
+  devices: Device[];
+  sweep: () => void;
+  addSignIn: (why?: string, then?: () => void) => void;
+  changeSite: () => void;
+};
+
+/** What every view of a site shares. */
+export const useFrame = () => useOutletContext<Frame>();
+
+/** The frame of one site: its views along the top, its long work along the bottom. */
+export function SiteFrame() {
+  const id = useParams().site!;
+  const site = useSite(id);
+  const devices = useDevices(id);
+  const sweep = useSweep(id);
+  const open = useOpenLatches(id);
+  const go = useNavigate();
+  const theme = useTheme();
+  const [palette, setPalette] = useState(false);
+  const [signIn, setSignIn] = useState<{ why?: string; then?: () => void } | null>(null);
+  const [changing, setChanging] = useState(false);
+  const [large, setLarge] = useState<number | null>(null);
+  useSiteEvents(id);
+
+  const startSweep = (confirm = false) =>
+    sweep.mutate(confirm, {
+      onError: (e) => (e instanceof Problem && e.cause === "too_many_addresses" ? setLarge(e.count) : say(e)),
+      onSuccess: () => setLarge(null),
+    });
+  const views = [`/sites/${id}`, `/sites/${id}/find`, `/sites/${id}/keyring`];
+  useKeys({ s: () => startSweep(), "1": () => go(views[0]!), "2": () => go(views[1]!), "3": () => go(views[2]!) });
+
+  if (site.error) return <div className="mx-auto mt-24 max-w-lg space-y-3 p-4"><Trouble error={site.error} /><Link to="/" className="underline">All sites</Link></div>;
+  if (!site.data || !devices.data) return <div className="p-4">{devices.error && <Trouble error={devices.error} />}</div>;
+  const list = devices.data;
+  const ready = list.filter((d) => !d.stray && canGoOn(d));
+  const frame: Frame = { site: site.data, devices: list, sweep: () => startSweep(), addSignIn: (why, then) => setSignIn({ why, then }), changeSite: () => setChanging(true) };
+  const actions: Action[] = [
+    { name: "Sweep the site", keys: "S", run: () => startSweep() },
+    ...(ready.length > 0 ? [{ name: `Open latches of all ${ready.length} devices that can go on`, run: () => open.mutate({ devices: ready.map((d) => d.id) }) }] : []),
+    { name: "Add a sign-in", run: () => setSignIn({}) },
+    { name: "Line-up", keys: "1", run: () => go(views[0]!) },
+    { name: "Find", keys: "2", run: () => go(views[1]!) },
+    { name: "Keyring", keys: "3", run: () => go(views[2]!) },
+    { name: "Change the site’s name or ranges", run: () => setChanging(true) },
+    { name: `Change to the ${theme === "day" ? "night" : "day"} theme`, run: () => setTheme(theme === "day" ? "night" : "day") },
+    { name: "All sites", run: () => go("/") },
+    ...list.map((d) => ({ name: `${d.name} ${d.address}`, run: () => go(d.stray ? views[1]! : `${views[0]}?device=${d.id}`) })),
+  ];
+  return (
+    <div className="flex h-full flex-col">
+      <header className="flex h-12 shrink-0 items-center gap-1 border-b bg-sheet pr-2 pl-3 sm:pl-4">
+        <Link to="/" aria-label="All sites" title="All sites" className="rounded-sm p-1 hover:bg-well"><Mark /></Link>
+        <SiteMenu site={site.data} onChange={() => setChanging(true)} />
+        <nav className="ml-2 flex h-full items-stretch sm:ml-6" aria-label="Views">
+          {[["Line-up", views[0]], ["Find", views[1]], ["Keyring", views[2]]].map(([name, to]) => (
+            <NavLink key={name} to={to!} end className={({ isActive }) => `flex items-center border-b-2 px-2.5 sm:px-3 ${isActive ? "border-ink font-semibold" : "border-transparent text-soft hover:text-ink"}`}>
+              {name}
+            </NavLink>
+          ))}
+        </nav>
+        <span className="grow" />
+        <Button look="quiet" className="px-2" aria-label="Commands" title="Commands (Ctrl K)" onClick={() => setPalette(true)}><CommandIcon size={16} /><span className="text-[13px] max-lg:hidden">Ctrl K</span></Button>
+        <span className="max-sm:hidden"><ThemeButton /></span>
+        <span className="max-sm:hidden"><SignOutButton /></span>
+      </header>
+      {large !== null && (
+        <div role="alert" className="flex items-center gap-3 border-b bg-well px-4 py-2">
+          <span className="grow">The site’s ranges hold {large.toLocaleString("en")} addresses. A sweep of them takes hours.</span>
+          <Button onClick={() => startSweep(true)}>Sweep them all the same</Button>
+          <Button look="quiet" onClick={() => setLarge(null)}>Leave it</Button>
+        </div>
+      )}
+      <div className="min-h-0 grow"><Outlet context={frame} /></div>
+      <JobStrip site={id} />
+      <Palette actions={actions} open={palette} setOpen={setPalette} />
+      <SignInSheet key={String(!!signIn)} open={!!signIn} onOpenChange={(o) => !o && setSignIn(null)} why={signIn?.why} onAdded={signIn?.then} />
+      {changing && <SiteSheet open onOpenChange={setChanging} site={site.data} onDone={() => setChanging(false)} />}
+    </div>
+  );
+}
+
+function SiteMenu({ site, onChange }: { site: Site; onChange: () => void }) {
+  const sites = useSites();
+  const go = useNavigate();
+  const item = "flex h-8 cursor-pointer items-center rounded-sm px-3 outline-none data-highlighted:bg-well";
+  return (
+    <DropdownMenu.Root>
+      <DropdownMenu.Trigger className="flex h-8 min-w-0 items-center gap-1 rounded-md px-2 font-semibold hover:bg-well">
+        <span className="truncate">{site.name}</span> <ChevronDown size={14} className="shrink-0 text-soft" />
+      </DropdownMenu.Trigger>
+      <DropdownMenu.Portal>
+        <DropdownMenu.Content align="start" sideOffset={4} className="z-50 min-w-56 rounded-md border bg-sheet p-1 shadow-xl">
+          {(sites.data ?? []).filter((s) => s.id !== site.id).map((s) => <DropdownMenu.Item key={s.id} className={item} onSelect={() => go(`/sites/${s.id}`)}>{s.name}</DropdownMenu.Item>)}
+          {(sites.data ?? []).length > 1 && <DropdownMenu.Separator className="my-1 border-t" />}
+          <DropdownMenu.Item className={item} onSelect={onChange}>Change name or ranges</DropdownMenu.Item>
+          <DropdownMenu.Item className={item} onSelect={() => go("/")}>All sites</DropdownMenu.Item>
+        </DropdownMenu.Content>
+      </DropdownMenu.Portal>
+    </DropdownMenu.Root>
+  );
+}
