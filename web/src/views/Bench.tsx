@@ -86,8 +86,8 @@ function Picture({ device: d, stream, tier, setTier }: { device: Device; stream?
           </div>
         )}
       </div>
-      <p className="flex h-7 items-center justify-between text-[13px]">
-        {v ? <span className="mono">{v.codec} {v.width}×{v.height} · {fps(v.fps)} · {bitrate(v.bitrate_kbps)}{v.gop_seconds > 0 && ` · key frame every ${v.gop_seconds} s`}</span> : <span className="text-soft">No picture yet</span>}
+      <p className="flex h-8 items-center justify-between gap-3 text-[13px] whitespace-nowrap">
+        {v ? <span className="mono">{v.codec} · {v.width}×{v.height} · {fps(v.fps)} · {bitrate(v.bitrate_kbps)}</span> : <span className="text-soft">No picture yet</span>}
         {proof?.ok && <span className="text-soft">{ago(proof.at)}</span>}
       </p>
     </section>

@@ -24,7 +24,7 @@ export function Find() {
         <Button look="quiet" onClick={changeSite}>Change</Button>
         <span className="grow" />
         <span className="num text-soft">
-          {count(inside, "camera")} cameras · {count(inside, "recorder")} recorders · {count(inside, "other")} others{last && ` · ${running ? "sweeping now" : `swept ${ago(last.created_at)}`}`}
+          {many(inside, "camera")} · {many(inside, "recorder")} · {many(inside, "other")}{last && ` · ${running ? "sweeping now" : `swept ${ago(last.created_at)}`}`}
         </span>
       </div>
       {devices.length === 0 ? (
@@ -47,7 +47,10 @@ export function Find() {
   );
 }
 
-const count = (list: Device[], kind: string) => list.filter((d) => d.kind === kind).length;
+function many(list: Device[], kind: string) {
+  const n = list.filter((d) => d.kind === kind).length;
+  return `${n} ${kind}${n === 1 ? "" : "s"}`;
+}
 
 const mostFields = 4;
 
@@ -65,9 +68,12 @@ function Fields({ devices }: { devices: Device[] }) {
       {nets.slice(0, mostFields).map((net) => (
         <div key={net}>
           <div className="mb-1.5 text-[13px]"><span className="mono">{net}.0/24</span></div>
-          <div className="grid grid-cols-[repeat(32,14px)] gap-0.5 max-sm:grid-cols-[repeat(16,18px)]">
-            {Array.from({ length: 256 }, (_, i) => <Tile key={i} address={`${net}.${i}`} device={byAddress.get(`${net}.${i}`)} />)}
-          </div>
+          {Array.from({ length: 8 }, (_, row) => (
+            <div key={row} className="mb-0.5 flex gap-0.5 max-sm:gap-px">
+              <span className="mono w-8 pr-1 text-right text-[11px] leading-[14px] text-soft max-sm:hidden">.{row * 32}</span>
+              {Array.from({ length: 32 }, (_, i) => `${net}.${row * 32 + i}`).map((a) => <Tile key={a} address={a} device={byAddress.get(a)} />)}
+            </div>
+          ))}
         </div>
       ))}
       <ul className="flex flex-col justify-end gap-1 text-[13px] text-soft">
@@ -83,7 +89,7 @@ function Fields({ devices }: { devices: Device[] }) {
 
 function TileMark({ kind }: { kind?: string }) {
   return (
-    <svg width="14" height="14" viewBox="0 0 14 14" className="block shrink-0" aria-hidden>
+    <svg width="14" height="14" viewBox="0 0 14 14" className="block shrink-0 max-sm:size-2.5" aria-hidden>
       <rect width="14" height="14" rx="1.5" className={kind === "camera" ? "fill-ink" : kind === "recorder" ? "fill-open" : "fill-well"} />
       {kind === "camera" && <circle cx="7" cy="7" r="2.6" className="fill-paper" />}
       {kind === "recorder" && <path d="M4 5h6M4 9h6" className="stroke-paper" strokeWidth="1.6" />}

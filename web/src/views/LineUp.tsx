@@ -77,7 +77,7 @@ export function LineUp() {
     <div className="flex h-full">
       <section className={`flex min-w-0 grow flex-col ${current ? "max-lg:hidden" : ""}`} aria-label="Line-up">
         <Funnel devices={cameras} at={at} onChange={(v) => set("at", v)} />
-        <ActionBar picked={picked} cameras={cameras} recorders={readyRecorders} all={inRange} go={go} busy={open.isPending}>
+        <ActionBar picked={picked} cameras={cameras} recorders={readyRecorders} all={inRange} go={go} busy={open.isPending} quiet={!!current}>
           <label className="relative max-sm:grow">
             <Search size={14} className="absolute top-2.5 left-2.5 text-soft" aria-hidden />
             <input ref={search} value={text} onChange={(e) => setText(e.target.value)} onKeyDown={(e) => e.key === "Escape" && (setText(""), e.currentTarget.blur())} placeholder="Name, address, model" aria-label="Search the line-up" className="h-8 w-full rounded-md border bg-sheet pr-2 pl-8 sm:w-48" />
@@ -124,7 +124,9 @@ function Empty({ sweep }: { sweep: () => void }) {
 }
 
 /** What to do next, for the selection or for the whole site. */
-function ActionBar({ picked, cameras, recorders, all, go, busy, children }: { picked: Device[]; cameras: Device[]; recorders: Device[]; all: Device[]; go: (list: Device[], target?: string) => void; busy: boolean; children: React.ReactNode }) {
+function ActionBar({ picked, cameras, recorders, all, go, busy, quiet, children }: { picked: Device[]; cameras: Device[]; recorders: Device[]; all: Device[]; go: (list: Device[], target?: string) => void; busy: boolean; quiet: boolean; children: React.ReactNode }) {
+  // While a camera is in hand, the brass button is its own next step.
+  const look = quiet ? "plain" : "next";
   const { addSignIn } = useFrame();
   const ready = all.filter(canGoOn);
   const proven = cameras.filter((d) => d.next.action === "place");
@@ -142,17 +144,17 @@ function ActionBar({ picked, cameras, recorders, all, go, busy, children }: { pi
         </>
       ) : ready.length > 0 ? (
         <>
-          <Button look="next" disabled={busy} onClick={() => go(ready)}>Open latches of {many(ready.length, "device")}</Button>
+          <Button look={look} disabled={busy} onClick={() => go(ready)}>Open latches of {many(ready.length, "device")}</Button>
           <span className="text-soft max-sm:hidden">{ready.length === 1 ? "It waits" : "They wait"} for nothing but this.</span>
         </>
       ) : proven.length > 0 ? (
         <>
-          <PlaceButton cameras={proven} recorders={recorders} go={go} busy={busy} next />
+          <PlaceButton cameras={proven} recorders={recorders} go={go} busy={busy} next={!quiet} />
           <span className="text-soft max-sm:hidden">{proven.length === 1 ? "Its streams are" : "Their streams are"} proven.</span>
         </>
       ) : wantKey.length > 0 ? (
         <>
-          <Button look="next" onClick={() => addSignIn(undefined, () => go(wantKey))}><KeyRound size={15} /> Add a sign-in</Button>
+          <Button look={look} onClick={() => addSignIn(undefined, () => go(wantKey))}><KeyRound size={15} /> Add a sign-in</Button>
           <span className="text-soft">{many(wantKey.length)} {wantKey.length === 1 ? "refuses" : "refuse"} the keyring.</span>
         </>
       ) : stuck.length > 0 ? (
@@ -225,7 +227,7 @@ function Rows({ shown, chosen, selected, narrow, renaming, setRenaming, choose, 
             >
               {on && <span className="absolute inset-y-0 left-0 w-1 bg-ink" />}
               <Check checked={selected.has(d.id)} onChange={() => toggle(d.id)} label={`Select ${d.name}`} />
-              <Still src={stillOf(d)} name={d.name} className="h-14 w-24 md:h-8 md:w-14" />
+              <Still src={stillOf(d)} name={d.name} recorder={d.kind === "recorder"} className="h-14 w-24 md:h-8 md:w-14" />
               <div className="min-w-0">
                 {renaming === d.id ? <RenameInput device={d} done={() => setRenaming(null)} /> : <div className="truncate font-medium">{d.name}</div>}
                 <div className="truncate text-[13px] leading-4 text-soft"><span className="mono">{d.address}</span>{d.kind === "recorder" ? " · recorder" : d.model ? ` · ${d.model}` : ""}</div>
