@@ -43,7 +43,7 @@ func sps(profile, constraints uint32, mbs, rows uint32, frameOnly uint32, crop [
 	if profile == 100 {
 		w.ue(1).ue(0).ue(0).bits(0, 1).bits(0, 1)
 	}
-	w.ue(0).ue(2).ue(1).bits(0, 1).ue(mbs - 1).ue(rows - 1).bits(frameOnly, 1)
+	w.ue(0).ue(2).ue(1).bits(0, 1).ue(mbs-1).ue(rows-1).bits(frameOnly, 1)
 	if frameOnly == 0 {
 		w.bits(0, 1)
 	}

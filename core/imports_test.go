@@ -1,0 +1,73 @@
+package core
+
+import (
+	"os/exec"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// arrows says what each part may import of the product itself, and core of anything else. Tests are free.
+var arrows = map[string][]string{
+	"core":          {"core"},
+	"store/cluster": {},
+	"store":         {"core"},
+	"jobs":          {"core", "store"},
+	"server":        {"core", "store", "jobs"},
+	"sim":           {"core", "sim"},
+	"demo":          {"core", "store", "jobs", "sim"},
+	"web":           {},
+}
+
+// small are the few libraries that core uses besides the standard library.
+var small = []string{"golang.org/x/", "github.com/google/uuid"}
+
+func TestArrowsPointOneWay(t *testing.T) {
+	out, err := exec.Command("go", "list", "-f", `{{.ImportPath}} {{join .Imports " "}}`, "unlatch/...").CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	checked := map[string]bool{}
+	for _, line := range strings.Split(strings.TrimSpace(string(out)), "\n") {
+		fields := strings.Fields(line)
+		from := strings.TrimPrefix(fields[0], "unlatch/")
+		part := partOf(from)
+		if part == "" {
+			continue
+		}
+		checked[part] = true
+		for _, to := range fields[1:] {
+			if own, ok := strings.CutPrefix(to, "unlatch/"); ok {
+				assert.Contains(t, arrows[part], partOf(own), "%s imports %s", from, own)
+			} else if part == "core" && strings.Contains(strings.Split(to, "/")[0], ".") {
+				assert.True(t, startsWithAny(to, small), "%s imports %s: core knows only the standard library and small codecs", from, to)
+			} else if part == "core" {
+				assert.NotContains(t, []string{"database/sql", "html/template"}, to, "%s", from)
+			}
+		}
+	}
+	assert.Len(t, checked, len(arrows), "a part has gone or been renamed: %v", checked)
+}
+
+// partOf is the longest part that a package lies in; "" for cmd, e2e, bench and test support, which may import anything.
+func partOf(pkg string) string {
+	best := ""
+	for p := range arrows {
+		if (pkg == p || strings.HasPrefix(pkg, p+"/")) && len(p) > len(best) {
+			best = p
+		}
+	}
+	if strings.HasSuffix(pkg, "test") {
+		return ""
+	}
+	return best
+}
+
+func startsWithAny(s string, list []string) bool {
+	for _, p := range list {
+		if strings.HasPrefix(s, p) {
+			return true
+		}
+	}
+	return false
+}
