@@ -55,6 +55,8 @@ func Open(ctx context.Context, url, keyFile string, log *slog.Logger) (*Store, e
 		return nil, fmt.Errorf("the database address cannot be read; write it like postgres://user@127.0.0.1:5432/unlatch: %w", err)
 	}
 	cfg.MaxConns = 40
+	// A connection that outlived a restart of the database is found out before it is used.
+	cfg.ShouldPing = func(_ context.Context, p pgxpool.ShouldPingParams) bool { return p.IdleDuration > 50*time.Millisecond }
 	pool, err := pgxpool.NewWithConfig(ctx, cfg)
 	if err != nil {
 		return nil, err

@@ -1,0 +1,135 @@
+package latch
+
+import (
+	"encoding/json"
+	"math/rand/v2"
+	"net/netip"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"unlatch/core/diagnose"
+	"unlatch/core/discovery"
+	"unlatch/core/evidence"
+	"unlatch/core/onvif"
+	"unlatch/core/prove"
+)
+
+var (
+	addr   = netip.MustParseAddr("192.0.2.11")
+	target = uuid.MustParse("01900000-0000-7000-8000-000000000001")
+	wish   = Intent{Targets: []Target{{ID: target, Name: "Strongroom"}}}
+)
+
+// story builds evidence in order, a minute apart.
+type story struct{ records []evidence.Record }
+
+func (s *story) add(kind evidence.Kind, subject string, body any) *story {
+	raw, err := json.Marshal(body)
+	if err != nil {
+		panic(err)
+	}
+	s.records = append(s.records, evidence.Record{ID: uuid.Must(uuid.NewV7()), At: time.Unix(0, 0).Add(time.Duration(len(s.records)) * time.Minute), Kind: kind, Subject: subject, Body: raw})
+	return s
+}
+
+func heardAt(a netip.Addr) evidence.Heard {
+	return evidence.Heard{Method: discovery.WSDiscovery, Addr: a, Endpoint: "urn:1", Kind: discovery.Camera}
+}
+
+func proof(url string, cause diagnose.Cause) evidence.Proof {
+	p := evidence.Proof{PlainURL: url, Proof: prove.Proof{OK: cause == ""}}
+	if cause != "" {
+		p.Diagnosis = &diagnose.Diagnosis{Cause: cause, Summary: "because"}
+	}
+	return p
+}
+
+const mainURL, subURL = "rtsp://192.0.2.11/a", "rtsp://192.0.2.11/b"
+
+func streams(host string) evidence.Located {
+	r := strings.NewReplacer("192.0.2.11", host)
+	return evidence.Located{Streams: []onvif.Stream{{Tier: "main", URL: r.Replace(mainURL)}, {Tier: "sub", URL: r.Replace(subURL)}}}
+}
+
+func upToProven() *story {
+	return (&story{}).add(evidence.KindHeard, "ws-discovery", heardAt(addr)).add(evidence.KindReached, "", evidence.Reached{Addr: addr}).
+		add(evidence.KindSignedIn, "", evidence.SignedIn{Label: "Fitter"}).add(evidence.KindLocated, "", streams("192.0.2.11")).
+		add(evidence.KindProof, "main", proof(mainURL, "")).add(evidence.KindProof, "sub", proof(subURL, ""))
+}
+
+// marks writes a chain as one letter a latch.
+func marks(s Status) string {
+	out := ""
+	for _, l := range s.Latches {
+		out += map[State]string{Open: "o", Next: "n", Stuck: "x", Waived: "w", Stale: "s", Closed: "."}[l.State]
+	}
+	return out
+}
+
+func TestDerive(t *testing.T) {
+	elsewhere := netip.MustParseAddr("192.0.2.99")
+	for _, c := range []struct {
+		name   string
+		story  *story
+		intent Intent
+		want   string
+		at     Name
+	}{
+		{"nothing", &story{}, Intent{}, "n....w..", Heard},
+		{"heard", (&story{}).add(evidence.KindHeard, "ws-discovery", heardAt(addr)), Intent{}, "on...w..", Reachable},
+		{"a stray", (&story{}).add(evidence.KindHeard, "ws-discovery", evidence.Heard{Addr: addr, Stray: true}), Intent{}, "ox...w..", Reachable},
+		{"no answer", (&story{}).add(evidence.KindHeard, "", heardAt(addr)).add(evidence.KindReached, "", evidence.Reached{Addr: addr, Diagnosis: &diagnose.Diagnosis{Cause: diagnose.NoAnswer}}), Intent{}, "ox...w..", Reachable},
+		{"proven, no target wanted", upToProven(), Intent{}, "ooooown.", Placed},
+		{"proven, a target wanted", upToProven(), wish, "ooooown.", Placed},
+		{"one stream not played", &story{upToProven().records[:5]}, Intent{}, "oooonw..", Proven},
+		{"one stream fails", upToProven().add(evidence.KindProof, "sub", proof(subURL, diagnose.SessionLimit)), Intent{}, "ooooxw..", Proven},
+		{"the stream refuses what the device service takes", upToProven().add(evidence.KindProof, "main", proof(mainURL, diagnose.WrongSignIn)), Intent{}, "ooxs.w..", SignedIn},
+		{"another sign-in since", upToProven().add(evidence.KindProof, "main", proof(mainURL, diagnose.WrongSignIn)).add(evidence.KindSignedIn, "", evidence.SignedIn{Label: "Steward"}), Intent{}, "ooooxw..", Proven},
+		{"the URL changed since", upToProven().add(evidence.KindLocated, "", evidence.Located{Streams: []onvif.Stream{{Tier: "main", URL: "rtsp://192.0.2.11/new"}}}), Intent{}, "oooosw..", Proven},
+		{"heard at another address", upToProven().add(evidence.KindHeard, "ws-discovery", heardAt(elsewhere)), Intent{}, "ossssw..", Reachable},
+		{"reached there again", upToProven().add(evidence.KindHeard, "ws-discovery", heardAt(elsewhere)).add(evidence.KindReached, "", evidence.Reached{Addr: elsewhere}), Intent{}, "ooossw..", Located},
+		{"placed", upToProven().add(evidence.KindPlaced, target.String(), evidence.Placed{Slot: "slot_01", URL: mainURL}), wish, "ooooowon", Confirmed},
+		{"placed, then the camera moved", upToProven().add(evidence.KindPlaced, target.String(), evidence.Placed{Slot: "slot_01", URL: "rtsp://192.0.2.5/a"}), wish, "ooooows.", Placed},
+		{"confirmed", upToProven().add(evidence.KindPlaced, target.String(), evidence.Placed{Slot: "slot_01", URL: mainURL}).add(evidence.KindConfirmed, target.String(), evidence.Confirmed{State: "Connected", Recording: "Active"}), wish, "ooooowoo", ""},
+		{"confirmed before it was placed again", upToProven().add(evidence.KindConfirmed, target.String(), evidence.Confirmed{State: "Connected"}).add(evidence.KindPlaced, target.String(), evidence.Placed{Slot: "slot_01", URL: mainURL}), wish, "ooooowon", Confirmed},
+		{"no picture there", upToProven().add(evidence.KindPlaced, target.String(), evidence.Placed{Slot: "slot_01", URL: mainURL}).add(evidence.KindConfirmed, target.String(), evidence.Confirmed{Diagnosis: &diagnose.Diagnosis{Cause: diagnose.TargetWaiting}}), wish, "ooooowox", Confirmed},
+		{"taken off", upToProven().add(evidence.KindPlaced, target.String(), evidence.Placed{Slot: "slot_01", URL: mainURL}).add(evidence.KindPlaced, target.String(), evidence.Placed{Removed: true}), Intent{}, "ooooown.", Placed},
+		{"the recorder is full", upToProven().add(evidence.KindPlaced, target.String(), evidence.Placed{Diagnosis: &diagnose.Diagnosis{Cause: diagnose.TargetFull}}), wish, "ooooowx.", Placed},
+		{"one of two targets", upToProven().add(evidence.KindPlaced, target.String(), evidence.Placed{Slot: "slot_01", URL: mainURL}).add(evidence.KindConfirmed, target.String(), evidence.Confirmed{State: "Connected"}),
+			Intent{Targets: append([]Target{{ID: uuid.New(), Name: "Tool crib"}}, wish.Targets...)}, "ooooown.", Placed},
+		{"unreadable evidence", upToProven().add(evidence.KindReached, "", "nonsense"), Intent{}, "onsssw..", Reachable},
+	} {
+		got := Derive(c.story.records, c.intent)
+		assert.Equal(t, c.want, marks(got), c.name)
+		assert.Equal(t, c.at, got.At(), c.name)
+		for _, l := range got.Latches {
+			if l.State == Stuck {
+				assert.NotNil(t, l.Diagnosis, c.name)
+			}
+		}
+	}
+}
+
+func TestDeriveIsPure(t *testing.T) {
+	s := upToProven().add(evidence.KindPlaced, target.String(), evidence.Placed{Slot: "slot_01", URL: mainURL})
+	want := Derive(s.records, wish)
+	for range 20 {
+		rand.Shuffle(len(s.records), func(i, j int) { s.records[i], s.records[j] = s.records[j], s.records[i] })
+		assert.Equal(t, want, Derive(s.records, wish), "the order in which evidence is read does not matter")
+	}
+}
+
+func TestRecordsSumUpInOneLine(t *testing.T) {
+	for _, r := range upToProven().add(evidence.KindConfirmed, target.String(), evidence.Confirmed{State: "Connected", Recording: "Active"}).records {
+		assert.NotEmpty(t, r.Sum())
+		assert.False(t, r.Failed())
+	}
+	failed := upToProven().add(evidence.KindProof, "sub", proof(subURL, diagnose.SessionLimit)).records
+	require.True(t, failed[len(failed)-1].Failed())
+	assert.Equal(t, "because", failed[len(failed)-1].Sum())
+}

@@ -1,0 +1,358 @@
+package jobs_test
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"log/slog"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"unlatch/core/address"
+	"unlatch/core/diagnose"
+	"unlatch/core/discovery"
+	"unlatch/core/evidence"
+	"unlatch/core/latch"
+	"unlatch/core/signin"
+	"unlatch/jobs"
+	"unlatch/sim/simtest"
+	"unlatch/store"
+	"unlatch/store/cluster"
+	"unlatch/store/storetest"
+)
+
+func TestMain(m *testing.M) { storetest.Main(m) }
+
+var ctx = context.Background()
+
+// yard is a network of six cameras of two makers, one that is behind on everything, and a recorder, on NET.
+const yard = `
+name: yard
+users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
+devices:
+  - {name: Clock, maker: corvane, model: V4, address: NET.11, scene: platform-clock, streams: [&m {width: 320, height: 180, fps: 10, kbps: 200, gop: 5, profile: baseline}, &s {width: 160, height: 90, fps: 5, kbps: 100, gop: 5, profile: baseline}]}
+  - {name: Bridge, maker: corvane, model: V4, address: NET.12, scene: footbridge, streams: [*m, *s]}
+  - {name: Window, maker: corvane, model: V4, address: NET.13, scene: ticket-window, streams: [*m, *s]}
+  - {name: Turntable, maker: lumenhythe, model: L2, address: NET.14, scene: turntable, streams: [*m, *s]}
+  - {name: Coal, maker: lumenhythe, model: L2, address: NET.15, scene: coal-stage, streams: [*m, *s]}
+  - {name: Paint, maker: lumenhythe, model: L2, address: NET.16, scene: paint-shop, streams: [*m, *s]}
+  - {name: Strange, maker: corvane, model: V4, address: NET.17, scene: viaduct, streams: [*s], users: [{name: other, secret: nobody-knows, level: Administrator}]}
+  - {name: Strongroom, kind: recorder, maker: holloway, model: H8, address: NET.20, slots: SLOTS}
+`
+
+type bench struct {
+	t     *testing.T
+	s     *store.Store
+	q     *jobs.Queue
+	site  store.Site
+	log   *syncBuffer
+	names map[string]uuid.UUID // by last part of the address
+}
+
+type syncBuffer struct {
+	mu sync.Mutex
+	b  bytes.Buffer
+}
+
+func (b *syncBuffer) Write(p []byte) (int, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.b.Write(p)
+}
+func (b *syncBuffer) String() string { b.mu.Lock(); defer b.mu.Unlock(); return b.b.String() }
+
+// set starts the yard on a network, opens a store on url, makes the site and sweeps it.
+func set(t *testing.T, url, net string, slots int) *bench {
+	simtest.Start(t, strings.NewReplacer("NET", net, "SLOTS", fmt.Sprint(slots)).Replace(yard))
+	b := &bench{t: t, log: &syncBuffer{}}
+	log := slog.New(slog.NewTextHandler(b.log, nil))
+	var err error
+	b.s, err = store.Open(ctx, url, filepath.Join(dataDir(t), "key"), log)
+	require.NoError(t, err)
+	t.Cleanup(b.s.Close)
+	b.q, err = jobs.NewQueue(b.s, log)
+	require.NoError(t, err)
+	b.site, err = b.s.CreateSite(ctx, "Engine Works", address.MustParse(net+".0/24"))
+	require.NoError(t, err)
+	return b
+}
+
+// dataDir is shared by every process of a test.
+func dataDir(t *testing.T) string {
+	dir := filepath.Join(os.TempDir(), "unlatch-jobs-"+strings.ReplaceAll(t.Name(), "/", "-")+fmt.Sprint(os.Getpid()))
+	require.NoError(t, os.MkdirAll(dir, 0o700))
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	return dir
+}
+
+func (b *bench) work() *jobs.Workers {
+	w, err := jobs.StartWorkers(b.s, slog.New(slog.NewTextHandler(b.log, nil)))
+	require.NoError(b.t, err)
+	b.t.Cleanup(w.Stop)
+	return w
+}
+
+func (b *bench) wait(r store.Run, err error) store.Run {
+	b.t.Helper()
+	require.NoError(b.t, err)
+	require.Eventually(b.t, func() bool {
+		got, err := b.s.Run(ctx, r.ID)
+		if err == nil {
+			r = got
+		}
+		return err == nil && !got.Running()
+	}, 90*time.Second, 50*time.Millisecond)
+	return r
+}
+
+func (b *bench) sweep() {
+	b.t.Helper()
+	r := b.wait(b.q.Sweep(ctx, b.site, false))
+	assert.Empty(b.t, r.Problem)
+	b.names = map[string]uuid.UUID{}
+	for _, d := range b.devices() {
+		if d.Status.Device.Stray {
+			continue // other stand-ins on this machine are on the same wire
+		}
+		b.names[d.Addr[strings.LastIndex(d.Addr, ".")+1:]] = d.ID
+	}
+}
+
+func (b *bench) devices() []store.Device {
+	all, err := b.s.Devices(ctx, b.site.ID)
+	require.NoError(b.t, err)
+	return all
+}
+
+func (b *bench) device(last string) *store.Device {
+	d, err := b.s.Device(ctx, b.names[last])
+	require.NoError(b.t, err)
+	return d
+}
+
+var six = []string{"11", "12", "13", "14", "15", "16"}
+
+func (b *bench) ids(lasts ...string) (out []uuid.UUID) {
+	for _, l := range lasts {
+		out = append(out, b.names[l])
+	}
+	return out
+}
+
+func TestFromHeardToConfirmed(t *testing.T) {
+	b := set(t, storetest.URL(t), "127.42.1", 5)
+	b.work()
+	b.sweep()
+	require.Len(t, b.names, 8)
+	assert.Equal(t, discovery.Recorder, b.device("20").Status.Device.Kind)
+
+	// An empty keyring is said, and nothing is tried.
+	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11"), false))
+	l := b.device("11").Status.Latch(latch.SignedIn)
+	require.Equal(t, latch.Stuck, l.State)
+	assert.Equal(t, diagnose.NoSignIn, l.Diagnosis.Cause)
+
+	// One sign-in opens all six at once, and not the one that it is not for.
+	_, err := b.s.AddSignIn(ctx, "Fitter", "fitter", signin.NewSecret("brass-lamp-41"))
+	require.NoError(t, err)
+	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids(append(six, "17", "20")...), false))
+	for _, n := range six {
+		d := b.device(n)
+		assert.Equal(t, latch.Placed, d.Status.At(), "%s %+v", d.Addr, d.Status.Latches)
+		require.Len(t, d.Status.Proofs, 2)
+		assert.InDelta(t, 10, d.Status.Proofs["main"].Video.FPS, .3)
+		still, err := b.s.Still(ctx, *d.Status.Proofs["main"].Still)
+		require.NoError(t, err)
+		assert.Greater(t, len(still), 1000)
+	}
+	strange := b.device("17").Status
+	assert.Equal(t, diagnose.WrongSignIn, strange.Latch(latch.SignedIn).Diagnosis.Cause)
+
+	// What was refused is not sent again.
+	b.wait(b.q.Open(ctx, b.site.ID, "again", b.ids("17"), false))
+	strange = b.device("17").Status
+	assert.Equal(t, diagnose.NoSignIn, strange.Latch(latch.SignedIn).Diagnosis.Cause)
+	assert.Contains(t, strange.Latch(latch.SignedIn).Reason, "refused before (Fitter)")
+
+	// Five slots for six cameras: five are confirmed, one says why not.
+	require.NoError(t, b.s.Want(ctx, b.ids(six...), b.names["20"]))
+	b.wait(b.q.Open(ctx, b.site.ID, "place", b.ids(six...), false))
+	done, full := 0, 0
+	for _, n := range six {
+		d := b.device(n)
+		if d.Status.At() == "" {
+			done++
+			assert.Equal(t, "Connected, recording Active", d.Status.Placements[0].Report)
+		} else if l := d.Status.Latch(latch.Placed); l.Diagnosis != nil && l.Diagnosis.Cause == diagnose.TargetFull {
+			full++
+			assert.Contains(t, l.Reason, "All 5 slots")
+		}
+	}
+	assert.Equal(t, []int{5, 1}, []int{done, full})
+
+	// Taking one off makes room.
+	var off, left uuid.UUID
+	for _, n := range six {
+		if d := b.device(n); d.Status.At() == "" {
+			off = d.ID
+		} else {
+			left = d.ID
+		}
+	}
+	b.wait(b.q.Remove(ctx, b.site.ID, "take off", []uuid.UUID{off}, b.names["20"]))
+	b.wait(b.q.Open(ctx, b.site.ID, "place", []uuid.UUID{left}, false))
+	d, err := b.s.Device(ctx, left)
+	require.NoError(t, err)
+	assert.Equal(t, latch.Name(""), d.Status.At())
+	d, err = b.s.Device(ctx, off)
+	require.NoError(t, err)
+	assert.Equal(t, latch.Placed, d.Status.At())
+	assert.Empty(t, d.Status.Placements)
+
+	assert.NotContains(t, b.everything(), "brass-lamp-41", "no secret in evidence, exchanges, runs or logs")
+}
+
+// everything is all text that the store and the log hold about the site.
+func (b *bench) everything() string {
+	var out strings.Builder
+	for _, d := range b.devices() {
+		records, err := b.s.History(ctx, d.ID, 1000)
+		require.NoError(b.t, err)
+		for _, r := range records {
+			text, err := b.s.Exchange(ctx, r.ID)
+			require.NoError(b.t, err)
+			fmt.Fprintln(&out, string(r.Body), text, r.Sum())
+		}
+	}
+	runs, err := b.s.Runs(ctx, b.site.ID, 100)
+	require.NoError(b.t, err)
+	fmt.Fprintln(&out, runs, b.log)
+	return out.String()
+}
+
+func TestStopEndsARunAndKeepsWhatItFound(t *testing.T) {
+	b := set(t, storetest.URL(t), "127.42.2", 8)
+	b.work()
+	b.sweep()
+	_, err := b.s.AddSignIn(ctx, "Fitter", "fitter", signin.NewSecret("brass-lamp-41"))
+	require.NoError(t, err)
+	run, err := b.q.Open(ctx, b.site.ID, "open", b.ids(six...), false)
+	require.NoError(t, err)
+	require.Eventually(t, func() bool { return b.device("11").Status.At() == latch.Proven }, 30*time.Second, 20*time.Millisecond)
+	require.NoError(t, b.q.Stop(ctx, run.ID))
+	run = b.wait(run, nil)
+	assert.True(t, run.Stopped.Valid)
+	assert.Less(t, run.Done, int64(6))
+	assert.Equal(t, latch.Open, b.device("11").Status.Latch(latch.Located).State)
+	for _, r := range mustHistory(t, b, "11") {
+		assert.False(t, r.Kind == evidence.KindProof && r.Failed(), "being stopped is no diagnosis of the camera: %s", r.Sum())
+	}
+}
+
+func mustHistory(t *testing.T, b *bench, last string) []evidence.Record {
+	records, err := b.s.History(ctx, b.names[last], 1000)
+	require.NoError(t, err)
+	return records
+}
+
+// A worker is killed while it plays streams. Another takes its jobs up; what was proven is not proven again.
+func TestKilledWorkerIsTakenOver(t *testing.T) {
+	url := storetest.URL(t)
+	b := set(t, url, "127.42.3", 8)
+	_, err := b.s.AddSignIn(ctx, "Fitter", "fitter", signin.NewSecret("brass-lamp-41"))
+	require.NoError(t, err)
+	first := b.work()
+	b.sweep()
+	first.Stop()
+
+	binary := filepath.Join(t.TempDir(), "unlatch")
+	out, err := exec.Command("go", "build", "-o", binary, "unlatch/cmd/unlatch").CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	other := exec.Command(binary, "worker", "--database", url, "--data", dataDir(t))
+	other.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
+	require.NoError(t, other.Start())
+	run, err := b.q.Open(ctx, b.site.ID, "open", b.ids(six...), false)
+	require.NoError(t, err)
+	proofs := func() (n int) {
+		for _, l := range six {
+			n += len(b.device(l).Status.Proofs)
+		}
+		return n
+	}
+	require.Eventually(t, func() bool { return proofs() > 0 }, 60*time.Second, 20*time.Millisecond)
+	require.NoError(t, other.Process.Kill())
+	other.Wait()
+	before := proofs()
+	require.Less(t, before, 12, "it was killed in the middle")
+	got, err := b.s.Run(ctx, run.ID)
+	require.NoError(t, err)
+	require.True(t, got.Running(), "the run is still there to be done")
+
+	b.work()
+	b.wait(run, nil)
+	for _, l := range six {
+		assert.Equal(t, latch.Placed, b.device(l).Status.At())
+		played := map[string]int{}
+		for _, r := range mustHistory(t, b, l) {
+			if r.Kind == evidence.KindProof {
+				played[r.Subject]++
+			}
+		}
+		assert.Equal(t, map[string]int{"main": 1, "sub": 1}, played, "nothing is lost and nothing is done twice")
+	}
+	run, err = b.s.Run(ctx, run.ID)
+	require.NoError(t, err)
+	assert.EqualValues(t, 6, run.Done)
+}
+
+// The database is stopped under running jobs. They hold on to what they have found and go on when it is back.
+func TestDatabaseGoesAwayAndComesBack(t *testing.T) {
+	dir, err := storetest.Dir()
+	require.NoError(t, err)
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	c, err := cluster.Start(ctx, cluster.Options{Dir: filepath.Join(dir, "pg"), Scratch: true})
+	require.NoError(t, err)
+	t.Cleanup(c.Stop)
+	b := set(t, c.URL, "127.42.4", 8)
+	_, err = b.s.AddSignIn(ctx, "Fitter", "fitter", signin.NewSecret("brass-lamp-41"))
+	require.NoError(t, err)
+	b.work()
+	b.sweep()
+	run, err := b.q.Open(ctx, b.site.ID, "open", b.ids(six...), false)
+	require.NoError(t, err)
+	require.Eventually(t, func() bool { return b.device("14").Status.At() == latch.Proven }, 30*time.Second, 20*time.Millisecond)
+	c.Pause()
+	_, err = b.s.Sites(ctx)
+	require.Error(t, err)
+	assert.True(t, store.Away(err), "%v", err)
+	require.Eventually(t, func() bool { return strings.Contains(b.log.String(), "the database is away") }, 30*time.Second, 20*time.Millisecond, "it is reported")
+	require.NoError(t, c.Resume(ctx))
+	b.wait(run, nil)
+	for _, l := range six {
+		assert.Equal(t, latch.Placed, b.device(l).Status.At(), "%s: %s", l, b.device(l).Status.Latch(b.device(l).Status.At()).Reason)
+	}
+}
+
+func TestLargeRangeAsksFirst(t *testing.T) {
+	s := storetest.Open(t)
+	q, err := jobs.NewQueue(s, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	site, err := s.CreateSite(ctx, "x", address.MustParse("10.0.0.0/8"))
+	require.NoError(t, err)
+	_, err = q.Sweep(ctx, site, false)
+	var many *address.TooManyError
+	require.ErrorAs(t, err, &many)
+	assert.EqualValues(t, 1<<24, many.Count)
+	_, err = q.Sweep(ctx, store.Site{ID: site.ID}, false)
+	assert.ErrorAs(t, err, new(*address.RangeError))
+}
