@@ -1,0 +1,271 @@
+package e2e
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/go-rod/rod"
+	"github.com/go-rod/rod/lib/input"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"unlatch/e2e/browser"
+	"unlatch/sim/simtest"
+)
+
+const yard = `
+name: yard
+users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
+devices:
+  - {name: Platform clock, maker: corvane, model: V4, address: 127.43.1.11, scene: platform-clock, streams: [&m {width: 640, height: 360, fps: 10, kbps: 400, gop: 5}, &s {width: 320, height: 180, fps: 5, kbps: 100, gop: 5, profile: baseline}]}
+  - {name: Footbridge, maker: corvane, model: V4, address: 127.43.1.12, scene: footbridge, streams: [*m, *s]}
+  - {name: Ticket window, maker: corvane, model: V4, address: 127.43.1.13, scene: ticket-window, streams: [*m, *s]}
+  - {name: Turntable, maker: lumenhythe, model: L2, address: 127.43.1.14, scene: turntable, streams: [*m, *s]}
+  - {name: Coal stage, maker: lumenhythe, model: L2, address: 127.43.1.15, scene: coal-stage, streams: [*m, *s]}
+  - {name: Paint shop, maker: lumenhythe, model: L2, address: 127.43.1.16, scene: paint-shop, streams: [*m, *s]}
+  - {name: Strongroom, kind: recorder, maker: holloway, model: Eight, address: 127.43.1.20}
+`
+
+// bench is a server with an empty database and a browser on it.
+type bench struct {
+	t      *testing.T
+	server *browser.Server
+	page   *rod.Page
+	data   string
+}
+
+func start(t *testing.T) *bench {
+	data, err := os.MkdirTemp("", "unlatch-e2e-*")
+	require.NoError(t, err)
+	require.NoError(t, os.Chmod(data, 0o755))
+	t.Cleanup(func() { os.RemoveAll(data) })
+	b := &bench{t: t, data: data}
+	b.serve("127.0.0.1:0")
+	t.Cleanup(func() { assert.NoError(t, b.server.Stop()) })
+	chrome, err := browser.Start()
+	require.NoError(t, err)
+	t.Cleanup(chrome.Stop)
+	setup := regexp.MustCompile(`http://\S+/setup#\S+`).FindString(b.server.Output)
+	require.NotEmpty(t, setup, b.server.Output)
+	b.page, err = chrome.Page(setup, 1280, 800)
+	require.NoError(t, err)
+	t.Cleanup(func() {
+		if t.Failed() { // what the person would have seen
+			if png, err := b.page.Timeout(5*time.Second).Screenshot(false, nil); err == nil {
+				root, _ := browser.Root()
+				os.WriteFile(filepath.Join(root, ".unlatch", "failed-"+t.Name()+".png"), png, 0o644)
+			}
+		}
+	})
+	return b
+}
+
+func (b *bench) serve(listen string) {
+	var err error
+	b.server, err = browser.StartServer("serve", "--data", b.data, "--listen", listen)
+	require.NoError(b.t, err)
+}
+
+// press presses the button or follows the link whose text fits.
+func (b *bench) press(text string) {
+	b.t.Helper()
+	el, err := b.page.ElementR("button, a", text)
+	require.NoError(b.t, err, "no button %q", text)
+	require.NoError(b.t, el.WaitEnabled(), text)
+	require.NoError(b.t, el.Click("left", 1), text)
+}
+
+// typeIn fills the field of a name.
+func (b *bench) typeIn(name, text string) {
+	b.t.Helper()
+	el, err := b.page.Element(fmt.Sprintf("input[name=%q]", name))
+	require.NoError(b.t, err, name)
+	require.NoError(b.t, el.SelectAllText())
+	require.NoError(b.t, el.Input(text))
+}
+
+// see waits until a text stands on the page.
+func (b *bench) see(text string) *rod.Element {
+	b.t.Helper()
+	el, err := b.page.ElementR("body *", text)
+	require.NoError(b.t, err, "the page does not say %q", text)
+	return el
+}
+
+// count waits until n elements fit a selector.
+func (b *bench) count(selector string, n int) {
+	b.t.Helper()
+	got := -1
+	require.Eventually(b.t, func() bool {
+		els, err := b.page.Elements(selector)
+		got = len(els)
+		return err == nil && got == n
+	}, 90*time.Second, 100*time.Millisecond, "%s: want %d", selector, n)
+}
+
+func (b *bench) firstAccount() {
+	b.typeIn("name", "keeper")
+	b.typeIn("password", "a long password")
+	b.press("Make the account")
+	b.see("No site yet")
+}
+
+func (b *bench) makeSite(name, ranges string) {
+	b.press("Make the first site")
+	b.typeIn("site-name", name)
+	b.typeIn("site-ranges", ranges)
+	b.press("Make the site")
+	b.see("No camera found yet")
+}
+
+// From an empty database to six cameras confirmed by the recorder, through the screens alone.
+func TestFromAnEmptyDatabaseToConfirmed(t *testing.T) {
+	world := simtest.Start(t, yard)
+	b := start(t)
+	b.firstAccount()
+	b.makeSite("Engine Works", "127.43.1.0/26")
+	b.press("^Sweep the site$")
+	b.count("[data-device]", 7)
+	b.press("^Open latches of 7 devices")
+
+	// The keyring is empty, and the screen says so and what to do.
+	b.count(`[data-at="signed_in"]`, 7)
+	b.press("^Add a sign-in$")
+	b.typeIn("device-user", "fitter")
+	b.typeIn("device-password", "brass-lamp-41")
+	b.press("^Add to keyring$")
+	// Adding it opens the cameras that waited for it.
+	b.count(`[data-at="placed"]`, 6)
+
+	// The recorder waits too. It is selected by keyboard: the first row of the list.
+	require.NoError(t, b.page.Keyboard.Type(input.Escape))
+	require.NoError(t, b.page.Keyboard.Type(input.ArrowDown, input.KeyO))
+	b.see("ready for cameras")
+
+	b.press("^Place 6 cameras on Holloway Eight$")
+	b.count(`[data-at=""]`, 7-1)
+	for _, chain := range b.page.MustElements(`[data-at=""] svg[role=img][aria-label*="Confirmed"]`) {
+		assert.Contains(t, *chain.MustAttribute("aria-label"), "Confirmed open")
+	}
+
+	// Each still is a decoded picture, not a blank one, and no two are alike.
+	looks := map[string]bool{}
+	for _, img := range b.page.MustElements(`[role=row] img`) {
+		looks[pixels(t, img)] = true
+	}
+	assert.Len(t, looks, 6)
+
+	// The recorder really received frames.
+	slots := world.Device("Strongroom").Slots()
+	require.Len(t, slots, 6)
+	for _, s := range slots {
+		assert.Equal(t, "Connected", s.State, s.Name)
+		assert.Positive(t, s.Frames, s.Name)
+	}
+
+	// The bench of one shows its URL, its claims and its evidence, and no password anywhere.
+	b.page.MustElement(`[data-device] .font-medium`).MustClick()
+	b.page.MustElementR(`[role=row]`, `127\.43\.1\.14`).MustClick()
+	bench := b.page.MustElementR("#bench", "Every latch is open")
+	assert.Contains(t, bench.MustText(), "/lantern/9")
+	assert.Contains(t, bench.MustText(), "It reports: Connected, recording Active")
+	b.press("^exchange$")
+	b.see("Passwords are sealed")
+	assert.NotContains(t, b.page.MustElement("body").MustText(), "brass-lamp-41")
+}
+
+// pixels checks that an image has loaded and shows more than one colour, and returns a fingerprint of it.
+func pixels(t *testing.T, img *rod.Element) string {
+	require.NoError(t, img.WaitLoad())
+	got := img.MustEval(`async () => {
+		await this.decode();
+		const c = document.createElement("canvas"); c.width = 32; c.height = 18;
+		const x = c.getContext("2d"); x.drawImage(this, 0, 0, 32, 18);
+		const d = [...x.getImageData(0, 0, 32, 18).data];
+		return { width: this.naturalWidth, colours: new Set(d.map((v) => v >> 4)).size, print: d.map((v) => (v >> 4).toString(16)).join("") };
+	}`)
+	assert.GreaterOrEqual(t, got.Get("width").Int(), 320)
+	assert.Greater(t, got.Get("colours").Int(), 3, "the still is blank")
+	return got.Get("print").Str()
+}
+
+// Wrong input is said in place and loses nothing; keys, themes and a phone's width work; work survives the server's death.
+func TestAroundTheBench(t *testing.T) {
+	simtest.Start(t, strings.ReplaceAll(yard, "127.43.1.", "127.43.2."))
+	b := start(t)
+	b.typeIn("name", "keeper")
+	b.typeIn("password", "a long password")
+	b.typeIn("code", "WRONG")
+	b.press("Make the account")
+	b.see("The set-up code is not right")
+	b.typeIn("code", regexp.MustCompile(`#(\S+)`).FindStringSubmatch(b.server.Output)[1])
+	b.press("Make the account")
+	b.press("Make the first site")
+	b.typeIn("site-name", "Viaduct")
+	b.typeIn("site-ranges", "10.0.0.0/8")
+	b.press("Make the site")
+	b.see("16,777,216 addresses")
+	b.typeIn("site-ranges", "127.43.2.0/33")
+	b.press("Make the site")
+	b.see("is not an address with a prefix length")
+	b.typeIn("site-ranges", "127.43.2.0/27")
+	b.press("Make the site")
+	b.press("^Keyring$")
+	b.press("Add the first sign-in")
+	b.typeIn("device-user", "fitter")
+	b.typeIn("device-password", "brass-lamp-41")
+	b.press("Add to keyring")
+	b.see("0 devices")
+	assert.NotContains(t, b.page.MustElement("body").MustText(), "brass-lamp-41")
+	b.page.MustElement(`[aria-label="Show the password of fitter"]`).MustClick()
+	b.see("brass-lamp-41")
+
+	// By keys alone: sweep, to the line-up, select all, open.
+	require.NoError(t, b.page.Keyboard.Type(input.KeyS, input.Digit1))
+	b.count("[data-device]", 7)
+	b.page.MustElement(`[data-run="finished"]`)
+	require.NoError(t, b.page.Keyboard.Type(input.KeyA, input.KeyO))
+	b.page.MustElement(`[data-run="running"]`)
+
+	// The server dies in the middle; the next start goes on by itself, and so does the page.
+	address := strings.TrimSuffix(strings.TrimPrefix(b.server.URL, "http://"), "/")
+	b.server.Kill()
+	b.serve(address)
+	b.count(`[data-at="placed"]`, 6)
+	b.page.MustReload()
+	b.count(`[data-at="placed"]`, 6)
+	b.see("Open latches of 7 cameras")
+
+	// Rename, and take it back.
+	b.page.MustElementR(`[role=row]`, `127\.43\.2\.11`).MustClick()
+	b.page.MustElement(`#bench [aria-label="Change the name"]`).MustClick()
+	name := b.page.MustElement(`#bench input[aria-label="Name"]`)
+	name.MustInput("Platform clock").MustType(input.Enter)
+	b.page.MustElementR("[data-device]", "Platform clock")
+	b.press("^Undo$")
+	b.page.MustElement(`[data-device="Corvane V4"]`)
+
+	// The palette finds a camera by its address and changes the theme.
+	require.NoError(t, b.page.Keyboard.Type(input.Escape))
+	require.NoError(t, b.page.KeyActions().Press(input.ControlLeft).Type(input.KeyK).Do())
+	b.page.MustElement("[cmdk-input]").MustInput("night theme").MustType(input.Enter)
+	b.page.MustElement(`html[data-theme="night"]`)
+	require.NoError(t, b.page.Keyboard.Type(input.Slash))
+	b.page.MustElement(`[aria-label="Search the line-up"]`).MustInput("2.16")
+	b.count("[data-device]", 1)
+
+	// On the phone the camera has the whole width, and a way back.
+	b.page.MustSetViewport(390, 844, 1, true)
+	b.page.MustElement("[data-device]").MustClick()
+	b.see("Place on Holloway Eight")
+	box := b.page.MustElement("#bench").MustShape().Box()
+	assert.InDelta(t, 390, box.Width, 1)
+	assert.EqualValues(t, 0, b.page.MustEval(`() => document.documentElement.scrollWidth - innerWidth`).Int(), "nothing is cut off sideways")
+	b.page.MustElement(`[aria-label="Back to the line-up"]`).MustClick()
+	b.count("[data-device]", 1)
+}
