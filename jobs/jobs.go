@@ -34,7 +34,7 @@ type Queue struct {
 
 // Tuning of the workers.
 const (
-	parallel   = 24              // jobs at once: they wait for packets most of the time
+	parallel   = 24              // jobs at once: more would crowd a 100 Mbit/s link, and measures taken there would be wrong
 	jobTimeout = 2 * time.Minute // of one camera; a sweep has its own
 )
 

@@ -45,7 +45,7 @@ func proveCommand() *cobra.Command {
 			if err != nil {
 				return usageError{err}
 			}
-			proof := proveURL(cmd.Context(), prove.Request{URL: u, SignIn: in, Measure: time.Duration(seconds * float64(time.Second))})
+			proof := proveURL(cmd.Context(), prove.Request{URL: u, SignIn: in, Timeout: 10 * time.Second, Measure: time.Duration(seconds * float64(time.Second))})
 			if still != "" && proof.Still != nil {
 				if err := os.WriteFile(still, proof.Still, 0o644); err != nil {
 					return err

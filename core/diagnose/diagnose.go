@@ -41,7 +41,8 @@ const (
 	SchemeUnknown    Cause = "scheme_unknown"     // no sign-in scheme that can be answered
 	LevelTooLow      Cause = "level_too_low"      // signed in, but not allowed
 	PathUnknown      Cause = "path_unknown"       // 404
-	SessionLimit     Cause = "session_limit"      // 453, 503
+	SessionLimit     Cause = "session_limit"      // 453
+	Busy             Cause = "busy"               // 503
 	TransportRefused Cause = "transport_refused"  // 461
 	StreamStatus     Cause = "stream_status"      // any other status
 	NoVideo          Cause = "no_video"           // a description without a video track
@@ -180,7 +181,10 @@ func explainStatus(s *rtsp.StatusError, f Facts) Diagnosis {
 	case 404:
 		return Diagnosis{Cause: PathUnknown, Summary: "The device does not know this path. " + said,
 			Fix: "Ask the device itself for its stream URLs; look at upper and lower case and at the channel number."}
-	case 453, 503:
+	case 503:
+		return Diagnosis{Cause: Busy, Summary: "The device cannot serve this stream at the moment. " + said,
+			Fix: "It may serve all the viewers it can, or its encoder has stopped: close other viewers, restart the device, try again."}
+	case 453:
 		return Diagnosis{Cause: SessionLimit, Summary: "The device serves all the viewers it can. " + said,
 			Fix: "Close other viewers of this camera (recorders, players, wall panels) or raise its session limit, then try again."}
 	case 461:

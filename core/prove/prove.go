@@ -224,21 +224,20 @@ func (r *run) measure(ctx context.Context, conn *rtsp.Conn, base string) error {
 	return nil
 }
 
-// enough decides when to stop measuring.
+// enough decides when to stop measuring. The first key frame is waited for in any case: before it there is nothing to measure.
 func (r *run) enough(began time.Time) bool {
-	_, key := r.meter.Keyframe()
-	now := time.Now()
+	_, start := r.meter.Keyframe()
+	if !r.meter.H264() {
+		start = r.firstPacket
+	}
+	if start.IsZero() {
+		return time.Since(began) >= max(atMost, r.req.Measure)
+	}
 	if r.req.Measure > 0 {
-		since := began
-		if !key.IsZero() {
-			since = key
-		}
-		return now.Sub(since) >= r.req.Measure
+		return time.Since(start) >= r.req.Measure
 	}
-	if now.Sub(began) >= atMost || !r.meter.H264() && now.Sub(began) >= atLeast && !r.firstPacket.IsZero() {
-		return true
-	}
-	return !key.IsZero() && now.Sub(key) >= atLeast && r.meter.Keyframes() >= 3
+	intervals := r.meter.Keyframes() >= 3 || !r.meter.H264()
+	return time.Since(start) >= atLeast && intervals || time.Since(began) >= atMost
 }
 
 func (r *run) whyNoKeyframe() error {

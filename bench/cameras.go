@@ -1,0 +1,181 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"unlatch/core/address"
+	"unlatch/core/latch"
+	"unlatch/core/signin"
+	"unlatch/jobs"
+	"unlatch/sim/scene"
+	"unlatch/store"
+	"unlatch/store/cluster"
+)
+
+const hundreds = `
+name: hundreds
+users: [{name: fitter, secret: bench, level: Administrator}]
+devices:
+  - {name: East, maker: corvane, model: V4, address: 127.62.0.10, count: 100, scene: viaduct, caption: "", streams: [&m {width: 1280, height: 720, fps: 15, kbps: 2000, gop: 15}, &s {width: 320, height: 180, fps: 5, kbps: 150, gop: 5}]}
+  - {name: West, maker: lumenhythe, model: L2, address: 127.62.0.110, count: 100, scene: turntable, caption: "", streams: [*m, *s]}
+`
+
+// twoHundred takes 200 cameras, main and sub, from Heard to Proven in a worker process of its own. The stand-ins, the worker, the
+// database and the decoding of 400 stills share this machine's cores.
+func twoHundred(ctx context.Context, _ *scene.Library) ([]figure, error) {
+	dir, err := os.MkdirTemp("", "unlatch-bench-*")
+	if err != nil {
+		return nil, err
+	}
+	defer os.RemoveAll(dir)
+	os.Chmod(dir, 0o755)
+	c, err := cluster.Start(ctx, cluster.Options{Dir: filepath.Join(dir, "pg")})
+	if err != nil {
+		return nil, err
+	}
+	defer c.Stop()
+	scenario := filepath.Join(dir, "hundreds.yaml")
+	if err := os.WriteFile(scenario, []byte(hundreds), 0o644); err != nil {
+		return nil, err
+	}
+	stop, err := background("are running", "sim", "--scenario", scenario, "--data", ".unlatch")
+	if err != nil {
+		return nil, err
+	}
+	defer stop()
+	s, err := store.Open(ctx, c.URL, filepath.Join(dir, "key"), nil)
+	if err != nil {
+		return nil, err
+	}
+	defer s.Close()
+	q, err := jobs.NewQueue(s, slog.New(slog.DiscardHandler))
+	if err != nil {
+		return nil, err
+	}
+	if _, err := s.AddSignIn(ctx, "Fitter", "fitter", signin.NewSecret("bench")); err != nil {
+		return nil, err
+	}
+	site, err := s.CreateSite(ctx, "bench", address.MustParse("127.62.0.0/24"))
+	if err != nil {
+		return nil, err
+	}
+	stopWorker, err := background("Working", "worker", "--database", c.URL, "--data", dir)
+	if err != nil {
+		return nil, err
+	}
+	took, n, err := open(ctx, s, q, site)
+	usage := stopWorker()
+	if err != nil {
+		return nil, err
+	}
+	return []figure{
+		{"200 cameras, main and sub, from Heard to Proven", fmt.Sprintf("%.1f s", took.Seconds()), "", fmt.Sprintf("%.0f cameras a minute", float64(n)/took.Minutes()), "stated"},
+		{"Largest resident size of the server process meanwhile", fmt.Sprintf("%.0f MB", float64(usage)/1e6), "", "", "stated"},
+	}, nil
+}
+
+func open(ctx context.Context, s *store.Store, q *jobs.Queue, site store.Site) (time.Duration, int, error) {
+	run, err := q.Sweep(ctx, site, false)
+	if err == nil {
+		err = finished(ctx, s, run)
+	}
+	if err != nil {
+		return 0, 0, err
+	}
+	devices, err := s.Devices(ctx, site.ID)
+	if err != nil {
+		return 0, 0, err
+	}
+	var ids []uuid.UUID
+	for _, d := range devices {
+		if !d.Status.Device.Stray {
+			ids = append(ids, d.ID)
+		}
+	}
+	if len(ids) != 200 {
+		return 0, 0, fmt.Errorf("%d of 200 cameras were heard", len(ids))
+	}
+	began := time.Now()
+	if run, err = q.Open(ctx, site.ID, "bench", ids, false); err == nil {
+		err = finished(ctx, s, run)
+	}
+	took := time.Since(began)
+	if err != nil {
+		return 0, 0, err
+	}
+	if devices, err = s.Devices(ctx, site.ID); err != nil {
+		return 0, 0, err
+	}
+	proven := 0
+	for i := range devices {
+		if !devices[i].Status.Device.Stray && devices[i].Status.Latch(latch.Proven).State == latch.Open {
+			proven++
+		}
+	}
+	if proven != 200 {
+		return 0, 0, fmt.Errorf("%d of 200 cameras were proven", proven)
+	}
+	return took, proven, nil
+}
+
+func finished(ctx context.Context, s *store.Store, r store.Run) error {
+	for {
+		got, err := s.Run(ctx, r.ID)
+		if err != nil {
+			return err
+		}
+		if got.Problem != "" {
+			return errors.New(got.Problem)
+		}
+		if !got.Running() {
+			return nil
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+}
+
+// background starts a command and waits for it to say that it is ready. stop ends it and returns its largest resident size.
+func background(ready string, args ...string) (stop func() int64, err error) {
+	cmd := exec.Command(program, args...)
+	cmd.Stderr = os.Stderr
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		return nil, err
+	}
+	if err := cmd.Start(); err != nil {
+		return nil, err
+	}
+	stop = func() int64 {
+		cmd.Process.Signal(os.Interrupt)
+		cmd.Wait()
+		return maxRSS(cmd.ProcessState.SysUsage())
+	}
+	said := ""
+	buf := make([]byte, 4096)
+	for !strings.Contains(said, ready) {
+		n, err := out.Read(buf)
+		said += string(buf[:n])
+		if err != nil {
+			stop()
+			return nil, fmt.Errorf("%s ended: %s", args[0], said)
+		}
+	}
+	go func() {
+		for {
+			if _, err := out.Read(buf); err != nil {
+				return
+			}
+		}
+	}()
+	return stop, nil
+}

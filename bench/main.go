@@ -1,0 +1,97 @@
+// Command bench measures the product and writes bench/RESULTS.md. Every figure is a median and stands beside a floor that was
+// measured in the same run: a bare connect loop, a key-frame wait, a copy of the same bytes.
+package main
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"time"
+
+	"unlatch/sim/scene"
+)
+
+// A figure is one line of the results.
+type figure struct {
+	what, got, floor, ratio, want string
+}
+
+func main() {
+	if err := run(); err != nil {
+		fmt.Fprintln(os.Stderr, "bench:", err)
+		os.Exit(1)
+	}
+}
+
+func run() error {
+	ctx := context.Background()
+	media := &scene.Library{Dir: filepath.Join(".unlatch", "media")}
+	var all []figure
+	for _, m := range []struct {
+		name string
+		run  func(context.Context, *scene.Library) ([]figure, error)
+	}{
+		{"meter", meter}, {"sweep", sweep}, {"prove", proveTime}, {"two hundred cameras", twoHundred},
+	} {
+		fmt.Fprintln(os.Stderr, "measuring:", m.name)
+		f, err := m.run(ctx, media)
+		if err != nil {
+			return fmt.Errorf("%s: %w", m.name, err)
+		}
+		all = append(all, f...)
+	}
+	text := results(all)
+	fmt.Print(text)
+	return os.WriteFile(filepath.Join("bench", "RESULTS.md"), []byte(text), 0o644)
+}
+
+func results(all []figure) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "# Measured\n\n%s, %s, %d cores, %s %s/%s. Medians; made by `./dev bench`.\n\n", time.Now().UTC().Format("2006-01-02"), processor(), runtime.NumCPU(), runtime.Version(), runtime.GOOS, runtime.GOARCH)
+	b.WriteString("| what | measured | floor of the same run | ratio | wanted |\n| --- | ---: | ---: | ---: | --- |\n")
+	for _, f := range all {
+		fmt.Fprintf(&b, "| %s | %s | %s | %s | %s |\n", f.what, f.got, f.floor, f.ratio, f.want)
+	}
+	return b.String()
+}
+
+func processor() string {
+	raw, _ := os.ReadFile("/proc/cpuinfo")
+	for _, l := range strings.Split(string(raw), "\n") {
+		if name, v, ok := strings.Cut(l, ":"); ok && strings.TrimSpace(name) == "model name" {
+			return strings.TrimSpace(v)
+		}
+	}
+	return "unknown processor"
+}
+
+func median[T int | int64 | float64 | time.Duration](list []T) T {
+	slices.Sort(list)
+	return list[len(list)/2]
+}
+
+// program is the binary as ./dev builds it.
+var program = filepath.Join(".unlatch", "bin", "unlatch")
+
+// peak runs a command and returns what it printed, how long it took and its largest resident size in bytes.
+func peak(args ...string) (out []byte, took time.Duration, rss int64, err error) {
+	cmd := exec.Command(program, args...)
+	var b bytes.Buffer
+	cmd.Stdout = &b
+	began := time.Now()
+	err = cmd.Run()
+	took = time.Since(began)
+	if cmd.ProcessState != nil {
+		rss = maxRSS(cmd.ProcessState.SysUsage())
+	}
+	if _, isExit := err.(*exec.ExitError); isExit && b.Len() > 0 {
+		err = nil // a sweep that finds nothing says no, and was still measured
+	}
+	return b.Bytes(), took, rss, err
+}
