@@ -1,0 +1,138 @@
+// Command shots makes the pictures of docs/screenshots anew from the demo's data.
+package main
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"time"
+
+	"github.com/go-rod/rod"
+	"github.com/go-rod/rod/lib/proto"
+
+	"unlatch/e2e/browser"
+)
+
+// A shot is one picture: where, how large, in which theme, and what to do before it is taken.
+type shot struct {
+	name, path    string
+	width, height int
+	theme         string
+	before        func(p *rod.Page) error
+}
+
+// site in a path stands for the first site of the demo, device for the camera named after the colon.
+var shots = []shot{
+	{"sign-in", "/", 1280, 800, "day", signOut},
+	{"sites", "/", 1280, 800, "day", nil},
+	{"line-up", "/sites/SITE", 1280, 800, "day", nil},
+	{"bench", "/sites/SITE?device=DEVICE:Ticket window", 1280, 800, "night", nil},
+	{"stuck", "/sites/SITE?device=DEVICE:Parcels office", 1280, 800, "day", nil},
+	{"find", "/sites/SITE/find", 1280, 800, "day", nil},
+	{"keyring", "/sites/SITE/keyring", 1280, 800, "day", nil},
+	{"phone", "/sites/SITE?device=DEVICE:Water tower", 390, 844, "day", nil},
+}
+
+func main() {
+	if err := run(); err != nil {
+		fmt.Fprintln(os.Stderr, "shots:", err)
+		os.Exit(1)
+	}
+}
+
+func run() error {
+	root, err := browser.Root()
+	if err != nil {
+		return err
+	}
+	data := filepath.Join(root, ".unlatch", "shots")
+	os.RemoveAll(data)
+	os.Remove(data + "/media")
+	if err := errors.Join(os.MkdirAll(data, 0o755), os.Symlink(filepath.Join(root, ".unlatch", "media"), filepath.Join(data, "media"))); err != nil {
+		return err
+	}
+	server, err := browser.StartServer("demo", "--data", data, "--listen", "127.0.0.1:0")
+	if err != nil {
+		return err
+	}
+	defer server.Stop()
+	chrome, err := browser.Start()
+	if err != nil {
+		return err
+	}
+	defer chrome.Stop()
+	password := regexp.MustCompile(`Password\s+(\S+)`).FindStringSubmatch(server.Output)
+	if password == nil {
+		return errors.New("the demo printed no password")
+	}
+	for _, s := range shots {
+		if err := take(chrome, server.URL, password[1], s, filepath.Join(root, "docs", "screenshots")); err != nil {
+			return fmt.Errorf("%s: %w", s.name, err)
+		}
+		fmt.Println("docs/screenshots/" + s.name + ".png")
+	}
+	return nil
+}
+
+func take(chrome *browser.Browser, url, password string, s shot, dir string) error {
+	p, err := chrome.Page(url, s.width, s.height)
+	if err != nil {
+		return err
+	}
+	defer p.Close()
+	if _, err := p.Eval(`async (theme, password) => {
+		localStorage.setItem("theme", theme);
+		await fetch("/api/session", { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify({ name: "keeper", password }) });
+	}`, s.theme, password); err != nil {
+		return err
+	}
+	path, err := resolve(p, s.path)
+	if err != nil {
+		return err
+	}
+	if s.before != nil {
+		if err := s.before(p); err != nil {
+			return err
+		}
+	}
+	if err := p.Navigate(strings.TrimSuffix(url, "/") + path); err != nil {
+		return err
+	}
+	if err := p.WaitStable(500 * time.Millisecond); err != nil {
+		return err
+	}
+	png, err := p.Screenshot(false, &proto.PageCaptureScreenshot{Format: proto.PageCaptureScreenshotFormatPng})
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(dir, s.name+".png"), png, 0o644)
+}
+
+func signOut(p *rod.Page) error {
+	_, err := p.Eval(`() => fetch("/api/session", { method: "DELETE" })`)
+	return err
+}
+
+// resolve puts the demo's own identities into a path.
+func resolve(p *rod.Page, path string) (string, error) {
+	if !strings.Contains(path, "SITE") {
+		return path, nil
+	}
+	site, err := p.Eval(`async () => (await (await fetch("/api/sites")).json())[0].id`)
+	if err != nil {
+		return "", err
+	}
+	path = strings.Replace(path, "SITE", site.Value.Str(), 1)
+	head, name, ok := strings.Cut(path, "DEVICE:")
+	if !ok {
+		return path, nil
+	}
+	device, err := p.Eval(`async (site, name) => (await (await fetch("/api/sites/" + site + "/devices")).json()).find((d) => d.name === name).id`, site.Value.Str(), name)
+	if err != nil {
+		return "", err
+	}
+	return head + device.Value.Str(), nil
+}
