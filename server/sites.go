@@ -32,6 +32,7 @@ type siteView struct {
 	Strays    int            `json:"strays" doc:"devices heard outside the ranges"`
 	Done      int            `json:"done" doc:"cameras with every latch open or waived"`
 	Stuck     int            `json:"stuck" doc:"cameras with a stuck latch"`
+	CanGoOn   int            `json:"can_go_on" doc:"cameras that wait for nothing but a person's button"`
 	Funnel    map[string]int `json:"funnel" doc:"cameras waiting at each latch"`
 	Stills    []uuid.UUID    `json:"stills" doc:"up to four pictures of its cameras"`
 	Created   time.Time      `json:"created_at"`
@@ -173,6 +174,8 @@ func (s *Server) siteView(ctx context.Context, site store.Site) (siteView, error
 			v.Funnel[string(at)]++
 			if d.Status.Latch(at).State == latch.Stuck {
 				v.Stuck++
+			} else {
+				v.CanGoOn++
 			}
 		}
 		if p, ok := d.Status.Proofs["main"]; ok && p.Still != nil && len(v.Stills) < 4 {

@@ -613,6 +613,11 @@ export interface components {
             addresses: number;
             /** Format: int64 */
             cameras: number;
+            /**
+             * Format: int64
+             * @description cameras that wait for nothing but a person's button
+             */
+            can_go_on: number;
             /** Format: date-time */
             created_at: string;
             /**

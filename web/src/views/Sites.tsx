@@ -5,6 +5,7 @@ import { Link, useNavigate } from "react-router";
 import { api, type Site } from "@/api/client";
 import { useSites } from "@/api/queries";
 import { Button } from "@/parts/Button";
+import { Notch } from "@/parts/LatchChain";
 import { latchNames } from "@/parts/latches";
 import { Mark } from "@/parts/Mark";
 import { stillUrl } from "@/parts/measures";
@@ -65,13 +66,14 @@ function Row({ site }: { site: Site }) {
         </div>
         <div className="max-sm:order-last max-sm:col-span-2">
           {site.cameras === 0 ? (
-            <span className="text-soft">Nothing found yet: sweep it first</span>
+            <span className="inline-flex items-center gap-2 font-medium text-brass-text"><svg width="12" height="14" aria-hidden><Notch state="next" /></svg> Next: sweep it</span>
           ) : (
             <>
               <Progress site={site} />
               <div className="mt-1 text-[13px] text-soft">
-                {site.done > 0 && <span className="mr-3">{site.done} all open</span>}
-                {waits.map((n) => <span key={n} className="mr-3">{site.funnel[n]} at {latchNames[n]}</span>)}
+                {site.done > 0 && <span className="mr-3 whitespace-nowrap">{site.done} all open</span>}
+                {waits.map((n) => <span key={n} className="mr-3 inline-block whitespace-nowrap">{site.funnel[n]} at {latchNames[n]}</span>)}
+                {site.can_go_on > 0 && <span className="mr-3 inline-flex items-center gap-1.5 font-medium whitespace-nowrap text-brass-text"><svg width="12" height="14" aria-hidden><Notch state="next" /></svg> {site.can_go_on} can go on</span>}
                 {site.stuck > 0 && <span className="mr-3 font-medium text-stuck">{site.stuck} stuck</span>}
               </div>
             </>
