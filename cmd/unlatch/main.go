@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"os/signal"
 	"syscall"
@@ -30,19 +31,29 @@ type usageError struct{ error }
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	err := root().ExecuteContext(ctx)
+	os.Exit(execute(ctx, os.Args[1:], os.Stdin, os.Stdout, os.Stderr))
+}
+
+// execute runs one command line and returns its exit code.
+func execute(ctx context.Context, args []string, in io.Reader, out, complain io.Writer) int {
+	c := root()
+	c.SetArgs(args)
+	c.SetIn(in)
+	c.SetOut(out)
+	c.SetErr(complain)
+	err := c.ExecuteContext(ctx)
 	var usage usageError
 	switch {
 	case err == nil:
+		return 0
 	case errors.Is(err, errNo):
-		os.Exit(exitNo)
-	case errors.As(err, &usage):
-		fmt.Fprintln(os.Stderr, "unlatch:", err)
-		os.Exit(exitUsage)
-	default:
-		fmt.Fprintln(os.Stderr, "unlatch:", err)
-		os.Exit(exitNo)
+		return exitNo
 	}
+	fmt.Fprintln(complain, "unlatch:", err)
+	if errors.As(err, &usage) {
+		return exitUsage
+	}
+	return exitNo
 }
 
 func root() *cobra.Command {
