@@ -136,7 +136,7 @@ type env struct {
 func guard(site store.Site) *address.Guard { return &address.Guard{Allowed: site.Ranges} }
 
 // finish turns what a job's work returned into what River does with it: done, stopped, or again later.
-func (e *env) finish(ctx context.Context, run uuid.UUID, site uuid.UUID, err error) error {
+func (e *env) finish(ctx context.Context, run uuid.UUID, err error) error {
 	stopped := errors.Is(context.Cause(ctx), rivertype.ErrJobCancelledRemotely)
 	switch {
 	case err == nil:

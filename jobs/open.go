@@ -55,27 +55,32 @@ type openWorker struct {
 }
 
 func (w *openWorker) Work(ctx context.Context, job *river.Job[OpenArgs]) error {
-	d, err := w.env.store.Device(ctx, job.Args.Device)
+	return w.env.onDevice(ctx, job.Args.Run, job.Args.Device, func(o *opening) error {
+		if job.Args.Again {
+			o.d.Status.Proofs = nil // the proofs made next replace them
+			if err := o.prove(ctx); err != nil {
+				return err
+			}
+		}
+		return o.open(ctx)
+	})
+}
+
+// onDevice runs one job's work on one device and counts it as a step of its run.
+func (e *env) onDevice(ctx context.Context, run, device uuid.UUID, work func(*opening) error) error {
+	d, err := e.store.Device(ctx, device)
 	if err != nil {
-		return w.env.finish(ctx, job.Args.Run, uuid.Nil, err)
+		return e.finish(ctx, run, err)
 	}
-	defer w.env.announce(d.Site, job.Args.Run)
-	site, err := w.env.store.Site(ctx, d.Site)
-	if err != nil {
-		return w.env.finish(ctx, job.Args.Run, d.Site, err)
-	}
-	o := &opening{env: w.env, d: d, site: site, run: job.Args.Run}
-	if job.Args.Again {
-		o.d.Status.Proofs = nil // the proofs made next replace them
-		err = o.prove(ctx)
-	}
+	defer e.announce(d.Site, run)
+	site, err := e.store.Site(ctx, d.Site)
 	if err == nil {
-		err = o.open(ctx)
+		err = work(&opening{env: e, d: d, site: site, run: run})
 	}
 	if err != nil {
-		return w.env.finish(ctx, job.Args.Run, d.Site, err)
+		return e.finish(ctx, run, err)
 	}
-	return w.env.store.Keep(ctx, "the progress of a run", func(ctx context.Context) error { return w.env.store.StepDone(ctx, job.Args.Run) })
+	return e.store.Keep(ctx, "the progress of a run", func(ctx context.Context) error { return e.store.StepDone(ctx, run) })
 }
 
 // opening is one device under work. Each step records what it found and reads the status again: what a killed job had
@@ -275,7 +280,7 @@ func (o *opening) placeOn(ctx context.Context, p latch.Placement, log *exchange.
 		return target.Placement{}, nil, err
 	}
 	if rec == nil {
-		return target.Placement{}, &diagnose.Diagnosis{Cause: diagnose.NoSignIn, Summary: upperFirst(p.Name) + " has not been signed in to yet.",
+		return target.Placement{}, &diagnose.Diagnosis{Cause: diagnose.NoSignIn, Summary: diagnose.Capital(p.Name) + " has not been signed in to yet.",
 			Fix: "Open the recorder's own latches first: select it in the line-up.", Seen: "no sign-in is known to open it"}, nil
 	}
 	defer rec.Client.Close()
@@ -350,7 +355,7 @@ func (o *opening) confirm(ctx context.Context) error {
 		}
 		if diagnosis == nil && !report.Arrived() {
 			diagnosis = &diagnose.Diagnosis{Cause: diagnose.TargetWaiting,
-				Summary: fmt.Sprintf("%s has the camera and no picture: it reports %s after %s.", upperFirst(p.Name), report.State, report.After.Round(time.Second)),
+				Summary: fmt.Sprintf("%s has the camera and no picture: it reports %s after %s.", diagnose.Capital(p.Name), report.State, report.After.Round(time.Second)),
 				Fix:     "Unlatch itself plays this stream, so look at the way between recorder and camera, the sign-in schemes that the recorder speaks, and the camera's session limit.",
 				Seen:    fmt.Sprintf("receiver %s, recording %s", report.State, report.Recording)}
 		}

@@ -45,20 +45,7 @@ type removeWorker struct {
 }
 
 func (w *removeWorker) Work(ctx context.Context, job *river.Job[RemoveArgs]) error {
-	d, err := w.env.store.Device(ctx, job.Args.Device)
-	if err != nil {
-		return w.env.finish(ctx, job.Args.Run, uuid.Nil, err)
-	}
-	defer w.env.announce(d.Site, job.Args.Run)
-	site, err := w.env.store.Site(ctx, d.Site)
-	if err != nil {
-		return w.env.finish(ctx, job.Args.Run, d.Site, err)
-	}
-	o := &opening{env: w.env, d: d, site: site, run: job.Args.Run}
-	if err := o.remove(ctx, job.Args.Target); err != nil {
-		return w.env.finish(ctx, job.Args.Run, d.Site, err)
-	}
-	return w.env.store.Keep(ctx, "the progress of a run", func(ctx context.Context) error { return w.env.store.StepDone(ctx, job.Args.Run) })
+	return w.env.onDevice(ctx, job.Args.Run, job.Args.Device, func(o *opening) error { return o.remove(ctx, job.Args.Target) })
 }
 
 // remove takes the camera off its slot and the wish with it. A recorder that does not answer keeps the camera, and so does

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"strings"
-	"unicode"
 
 	"github.com/google/uuid"
 
@@ -116,13 +115,4 @@ func (o *opening) try(ctx context.Context, key uuid.UUID, in signin.SignIn, log 
 	}
 	out.Recorder = services[onvif.NSRecording] != "" && services[onvif.NSReceiver] != ""
 	return out, nil
-}
-
-func upperFirst(s string) string {
-	for i, r := range s {
-		if i == 0 {
-			return string(unicode.ToUpper(r)) + s[len(string(r)):]
-		}
-	}
-	return s
 }

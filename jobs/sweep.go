@@ -57,9 +57,9 @@ func (w *sweepWorker) Work(ctx context.Context, job *river.Job[SweepArgs]) error
 	defer w.env.announce(job.Args.Site, job.Args.Run)
 	site, err := w.env.store.Site(ctx, job.Args.Site)
 	if err != nil {
-		return w.env.finish(ctx, job.Args.Run, job.Args.Site, err)
+		return w.env.finish(ctx, job.Args.Run, err)
 	}
-	return w.env.finish(ctx, job.Args.Run, site.ID, w.sweep(ctx, site, job.Args.Run))
+	return w.env.finish(ctx, job.Args.Run, w.sweep(ctx, site, job.Args.Run))
 }
 
 func (w *sweepWorker) sweep(ctx context.Context, site store.Site, run uuid.UUID) error {
@@ -71,17 +71,24 @@ func (w *sweepWorker) sweep(ctx context.Context, site store.Site, run uuid.UUID)
 	heard := map[uuid.UUID]bool{}
 	var failed error
 	var asked int64
-	said := time.Now()
+	total := int64(site.Ranges.Count()) * int64(len(discovery.DefaultPorts))
+	var said time.Time
 	progress := func(force bool) {
 		if force || time.Since(said) > 250*time.Millisecond {
 			said = time.Now()
-			w.env.store.Progress(ctx, run, fmt.Sprintf("%d devices heard", len(heard)), asked)
+			doing := fmt.Sprintf("%d devices heard", len(heard))
+			if asked == total && !force {
+				doing += ", listening for more"
+			}
+			w.env.store.Progress(ctx, run, doing, asked)
 		}
 	}
 	s := discovery.Sweep{Ranges: site.Ranges, Progress: func(p discovery.Progress) {
 		mu.Lock()
 		defer mu.Unlock()
-		asked = int64(p.Asked)
+		if asked = int64(p.Asked); asked == total {
+			said = time.Time{}
+		}
 		progress(false)
 	}}
 	err = s.Run(ctx, func(x discovery.Sighting) {
@@ -100,10 +107,10 @@ func (w *sweepWorker) sweep(ctx context.Context, site store.Site, run uuid.UUID)
 		}
 		progress(false)
 	})
-	asked = int64(site.Ranges.Count()) * int64(len(discovery.DefaultPorts))
 	if err == nil {
 		mu.Lock()
 		defer mu.Unlock()
+		asked = total
 		progress(true)
 	}
 	return errors.Join(err, failed)

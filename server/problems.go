@@ -6,6 +6,7 @@ import (
 	"net/http"
 
 	"unlatch/core/address"
+	"unlatch/core/diagnose"
 	"unlatch/store"
 )
 
@@ -63,9 +64,4 @@ func (s *Server) explain(err error) error {
 	return problem(500, "unexpected", "Something went wrong in Unlatch itself.", "Try again; the server's log has the details.")
 }
 
-func sentence(s string) string {
-	if s == "" {
-		return s
-	}
-	return string(s[0]&^0x20) + s[1:] + "."
-}
+func sentence(s string) string { return diagnose.Capital(s) + "." }

@@ -10,6 +10,8 @@ import (
 	"os"
 	"strings"
 	"syscall"
+	"unicode"
+	"unicode/utf8"
 
 	"unlatch/core/address"
 	"unlatch/core/httpauth"
@@ -114,14 +116,14 @@ func explain(err error, f Facts) Diagnosis {
 			Summary: fmt.Sprintf("%d sign-ins were refused. One more could lock the device.", held.Wrong),
 			Fix:     fmt.Sprintf("Type the right sign-in, or wait until %s UTC.", held.Until.UTC().Format("15:04"))}
 	case errors.As(err, &syntax):
-		return Diagnosis{Cause: BadURL, Summary: upper(syntax.Error()) + ".", Fix: upper(syntax.Remedy) + "."}
+		return Diagnosis{Cause: BadURL, Summary: Capital(syntax.Error()) + ".", Fix: Capital(syntax.Remedy) + "."}
 	}
 	for _, try := range []func(error, Facts) (Diagnosis, bool){explainStream, explainMedia, explainDevice, explainNetwork} {
 		if d, ok := try(err, f); ok {
 			return d
 		}
 	}
-	return Diagnosis{Cause: Unknown, Summary: upper(err.Error()) + ".", Fix: "Look at the exchange below; it holds every byte that was said."}
+	return Diagnosis{Cause: Unknown, Summary: Capital(err.Error()) + ".", Fix: "Look at the exchange below; it holds every byte that was said."}
 }
 
 func explainStream(err error, f Facts) (Diagnosis, bool) {
@@ -203,9 +205,9 @@ func explainMedia(err error, _ Facts) (Diagnosis, bool) {
 	)
 	switch {
 	case errors.As(err, &sdp):
-		return Diagnosis{Cause: BadDescription, Summary: upper(sdp.Error()) + ".", Fix: "Check the path: some devices answer any path with an empty description."}, true
+		return Diagnosis{Cause: BadDescription, Summary: Capital(sdp.Error()) + ".", Fix: "Check the path: some devices answer any path with an empty description."}, true
 	case errors.As(err, &sps):
-		return Diagnosis{Cause: BadParameterSet, Summary: upper(sps.Error()) + ".", Fix: "Set the resolution again on the device, or restart it; no player can decode this."}, true
+		return Diagnosis{Cause: BadParameterSet, Summary: Capital(sps.Error()) + ".", Fix: "Set the resolution again on the device, or restart it; no player can decode this."}, true
 	case errors.As(err, &pic):
 		return pic.diagnosis(), true
 	}
@@ -252,22 +254,22 @@ func explainDevice(err error, f Facts) (Diagnosis, bool) {
 		return Diagnosis{Cause: TargetFull, Summary: fmt.Sprintf("All %d slots of the recorder are taken.", full.Slots),
 			Fix: "Take a camera off a slot that is no longer needed, or choose another recorder."}, true
 	case errors.As(err, &refused) && refused.NoSignIn:
-		return Diagnosis{Cause: NoSignIn, Summary: upper(f.Asking) + " wants a sign-in and the keyring has none to try.",
+		return Diagnosis{Cause: NoSignIn, Summary: Capital(f.Asking) + " wants a sign-in and the keyring has none to try.",
 			Fix: "Add the sign-in for this device to the keyring."}, true
 	case errors.As(err, &refused):
-		return Diagnosis{Cause: WrongSignIn, Summary: fmt.Sprintf("%s refuses the sign-in of %q.", upper(f.Asking), f.User),
+		return Diagnosis{Cause: WrongSignIn, Summary: fmt.Sprintf("%s refuses the sign-in of %q.", Capital(f.Asking), f.User),
 			Fix: "Add the sign-in that is right for this device to the keyring. A separate ONVIF user list on the device is a common reason."}, true
 	case errors.As(err, &limit):
-		return Diagnosis{Cause: Unbounded, Summary: fmt.Sprintf("%s at %s sends an answer that no honest device sends (%s).", upper(f.Asking), f.at(), limit.What),
+		return Diagnosis{Cause: Unbounded, Summary: fmt.Sprintf("%s at %s sends an answer that no honest device sends (%s).", Capital(f.Asking), f.at(), limit.What),
 			Fix: "Check what is really listening on that port."}, true
 	case errors.As(err, &not):
 		return Diagnosis{Cause: NotONVIF, Summary: fmt.Sprintf("%s answers, but not as a device service: %s.", f.at(), not.Problem),
 			Fix: "Switch ONVIF on in the device's network settings, or check the port."}, true
 	case errors.As(err, &fault) && fault.HasCode("NotAuthorized"), errors.As(err, &fault) && fault.HasCode("OperationProhibited"):
-		return Diagnosis{Cause: LevelTooLow, Summary: fmt.Sprintf("%s knows this user and does not allow what was asked: %s.", upper(f.Asking), fault.Reason),
+		return Diagnosis{Cause: LevelTooLow, Summary: fmt.Sprintf("%s knows this user and does not allow what was asked: %s.", Capital(f.Asking), fault.Reason),
 			Fix: "Give the user a higher level (Operator or Administrator) or use another sign-in."}, true
 	case errors.As(err, &fault):
-		return Diagnosis{Cause: Unfit, Summary: fmt.Sprintf("%s turns the request down: %s.", upper(f.Asking), fault.Reason),
+		return Diagnosis{Cause: Unfit, Summary: fmt.Sprintf("%s turns the request down: %s.", Capital(f.Asking), fault.Reason),
 			Fix: "Look at the exchange below; a restart or new firmware may mend it."}, true
 	}
 	return Diagnosis{}, false
@@ -303,9 +305,11 @@ func explainNetwork(err error, f Facts) (Diagnosis, bool) {
 	return Diagnosis{}, false
 }
 
-func upper(s string) string {
+// Capital begins a sentence with s.
+func Capital(s string) string {
 	if s == "" {
 		return s
 	}
-	return strings.ToUpper(s[:1]) + s[1:]
+	first, size := utf8.DecodeRuneInString(s)
+	return string(unicode.ToUpper(first)) + s[size:]
 }

@@ -144,7 +144,11 @@ func (s *Sweep) ports(ctx context.Context, ports []uint16, found func(Sighting))
 			}
 		}
 	}
-	return c.drain(ctx)
+	err = c.drain(ctx)
+	if progress.Asked = progress.Total; err == nil && s.Progress != nil {
+		s.Progress(progress)
+	}
+	return err
 }
 
 // ParsePorts reads a list like "80,443,8000-8010".
