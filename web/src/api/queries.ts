@@ -35,11 +35,16 @@ export function useSiteEvents(site: string) {
       timer ||= window.setTimeout(flush, 250);
     };
     const events = new EventSource(`/api/sites/${site}/events`);
+    // While the server or its database is away, ask until it is back.
+    const away = window.setInterval(() => {
+      if (q.getQueryState(["devices", site])?.status === "error") want(`devices ${site}`, `runs ${site}`);
+    }, 2_000);
     events.addEventListener("device", (e) => want(`devices ${site}`, `evidence ${(e as MessageEvent).data}`, "sign-ins"));
     events.addEventListener("run", () => want(`runs ${site}`, `devices ${site}`));
     events.addEventListener("site", () => want(`devices ${site}`, `runs ${site}`, `site ${site}`, "sites", "evidence"));
     return () => {
       events.close();
+      clearInterval(away);
       clearTimeout(timer);
     };
   }, [site, q]);

@@ -84,6 +84,11 @@ export function SiteFrame() {
         <span className="max-sm:hidden"><ThemeButton /></span>
         <span className="max-sm:hidden"><SignOutButton /></span>
       </header>
+      {devices.error && (
+        <div role="alert" className="border-b border-l-4 border-b-hair border-l-stuck bg-sheet px-4 py-2">
+          {devices.error.message} <span className="text-soft">{devices.error instanceof Problem && devices.error.fix} What is shown may be out of date.</span>
+        </div>
+      )}
       {large !== null && (
         <div role="alert" className="flex items-center gap-3 border-b bg-well px-4 py-2">
           <span className="grow">The site’s ranges hold {large.toLocaleString("en")} addresses. A sweep of them takes hours.</span>
