@@ -3,6 +3,7 @@ package server
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -12,6 +13,7 @@ import (
 	"unlatch/core/diagnose"
 	"unlatch/core/discovery"
 	"unlatch/core/evidence"
+	"unlatch/core/identity"
 	"unlatch/core/latch"
 	"unlatch/core/onvif"
 	"unlatch/core/prove"
@@ -32,6 +34,11 @@ type deviceView struct {
 	Model      string            `json:"model,omitempty"`
 	Firmware   string            `json:"firmware,omitempty"`
 	Serial     string            `json:"serial,omitempty"`
+	MAC        string            `json:"mac,omitempty"`
+	Block      string            `json:"mac_block,omitempty" doc:"who registered the MAC block, where this machine has the public registry"`
+	Is         string            `json:"is,omitempty" doc:"what it calls its kind, where it is neither camera nor recorder"`
+	Claims     []claimView       `json:"claims" doc:"what each method heard, and when"`
+	Conflict   bool              `json:"conflict" doc:"another device claims the same address"`
 	Methods    []string          `json:"methods" doc:"what heard it"`
 	Ports      []discovery.Port  `json:"ports"`
 	HeardAt    time.Time         `json:"heard_at"`
@@ -40,6 +47,38 @@ type deviceView struct {
 	Next       nextStep          `json:"next"`
 	Streams    []streamView      `json:"streams"`
 	Placements []latch.Placement `json:"placements"`
+}
+
+// claimView is what one method heard.
+type claimView struct {
+	Method string    `json:"method"`
+	At     time.Time `json:"at"`
+	Text   string    `json:"text"`
+}
+
+// claims says for each sighting what the device claimed in it.
+func claims(heard []evidence.Heard) []claimView {
+	out := []claimView{}
+	for _, s := range heard {
+		var parts []string
+		for _, p := range []string{s.Name, s.Maker, s.Hardware, s.Is} {
+			if p != "" && !slices.Contains(parts, p) {
+				parts = append(parts, p)
+			}
+		}
+		if s.Serial != "" {
+			parts = append(parts, "serial "+s.Serial)
+		}
+		if s.MAC != "" {
+			parts = append(parts, s.MAC)
+		}
+		for _, p := range s.Ports {
+			parts = append(parts, "port "+p.String())
+		}
+		parts = append(parts, "at "+s.Addr.String())
+		out = append(out, claimView{Method: string(s.Method), At: s.At, Text: strings.Join(parts, ", ")})
+	}
+	return out
 }
 
 // nextStep is the one thing to do next for a device.
@@ -121,6 +160,10 @@ func (s *Server) deviceRoutes(api huma.API) {
 			out.Body.Before, err = s.cfg.Store.Rename(ctx, in.Device, strings.TrimSpace(in.Body.Name))
 			return out, s.explain(err)
 		})
+	huma.Register(api, huma.Operation{OperationID: "forget-device", Method: "DELETE", Path: "/api/devices/{device}", Summary: "Remove a device with its evidence"},
+		func(ctx context.Context, in *DevicePath) (*struct{}, error) {
+			return nil, s.explain(s.cfg.Store.Forget(ctx, in.Device))
+		})
 	huma.Register(api, huma.Operation{OperationID: "list-evidence", Method: "GET", Path: "/api/devices/{device}/evidence", Summary: "What was seen of a device, newest first"},
 		func(ctx context.Context, in *DevicePath) (*struct{ Body []recordView }, error) {
 			records, err := s.cfg.Store.History(ctx, in.Device, 100)
@@ -161,7 +204,12 @@ func viewOf(d *store.Device) deviceView {
 		v.Placements = []latch.Placement{}
 	}
 	v.Web = webPage(d)
-	v.Model = st.Device.Hardware
+	v.Maker, v.Model, v.Serial, v.MAC, v.Is = st.Device.Maker, st.Device.Hardware, st.Device.Serial, st.Device.MAC, st.Device.Is
+	v.Block = identity.MACBlock(v.MAC)
+	v.Claims = claims(st.Heard)
+	if l := st.Latch(latch.Reachable); l.Diagnosis != nil {
+		v.Conflict = l.Diagnosis.Cause == diagnose.AddressConflict
+	}
 	if in := st.SignedIn; in != nil && in.Info.Model != "" {
 		v.Maker, v.Model, v.Firmware, v.Serial = in.Info.Manufacturer, in.Info.Model, in.Info.Firmware, in.Info.Serial
 	}

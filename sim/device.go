@@ -67,12 +67,16 @@ func (d *device) start(ctx context.Context, o Options, group *errgroup.Group) er
 		return err
 	}
 	d.webPort, d.rtspPort = webPort, d.maker.rtsp
-	d.services = map[string]service{"/onvif/device_service": {onvif.NSDevice, d.deviceService}}
-	if d.Kind == "recorder" {
-		if d.recorder, err = newRecorder(ctx, d, o); err != nil {
-			return errors.Join(err, web.Close())
-		}
-	} else if err := d.startStreams(ctx, group); err != nil {
+	d.services = map[string]service{}
+	switch d.Kind {
+	case "recorder":
+		d.services["/onvif/device_service"] = service{onvif.NSDevice, d.deviceService}
+		d.recorder, err = newRecorder(ctx, d, o)
+	case "camera":
+		d.services["/onvif/device_service"] = service{onvif.NSDevice, d.deviceService}
+		err = d.startStreams(ctx, group)
+	}
+	if err != nil {
 		return errors.Join(err, web.Close())
 	}
 	d.web = &http.Server{Handler: d.soapHandler(), ReadHeaderTimeout: 5 * time.Second}
@@ -122,13 +126,9 @@ func (d *device) stop() {
 
 // scopes describes the device in WS-Discovery (ONVIF Core Specification §7.3.2.2).
 func (d *device) scopes() string {
-	kind := "NetworkVideoTransmitter"
-	if d.Kind == "recorder" {
-		kind = "NetworkVideoStorage"
-	}
 	esc := strings.NewReplacer(" ", "%20", "/", "%2F").Replace
 	return strings.Join([]string{
-		"onvif://www.onvif.org/type/" + kind, "onvif://www.onvif.org/Profile/Streaming",
+		"onvif://www.onvif.org/type/" + d.discoveryType(), "onvif://www.onvif.org/Profile/Streaming",
 		"onvif://www.onvif.org/name/" + esc(d.maker.name+" "+d.Model), "onvif://www.onvif.org/hardware/" + esc(d.Model),
 	}, " ")
 }

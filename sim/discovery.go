@@ -1,17 +1,21 @@
 package sim
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"math/rand/v2"
 	"net"
+	"net/netip"
 	"slices"
 	"strconv"
+	"strings"
 	"sync"
 	"syscall"
 	"time"
 
+	"golang.org/x/net/dns/dnsmessage"
 	"golang.org/x/net/ipv4"
 	"golang.org/x/sync/errgroup"
 	"golang.org/x/sys/unix"
@@ -30,7 +34,7 @@ var reusable = net.ListenConfig{Control: func(_, _ string, c syscall.RawConn) er
 // startDiscovery answers unicast probes on the device's own address. Answers to multicast ones leave from the same
 // socket, so that their source is the device's address.
 func (d *device) startDiscovery(group *errgroup.Group) error {
-	if d.Defects.Undiscoverable {
+	if len(d.Announces) == 0 {
 		return nil
 	}
 	c, err := reusable.ListenPacket(context.Background(), "udp4", net.JoinHostPort(d.Address.String(), strconv.Itoa(discovery.Port3702)))
@@ -54,13 +58,10 @@ func (d *device) startDiscovery(group *errgroup.Group) error {
 // reply answers a probe that asks for this kind of device.
 func (d *device) reply(b []byte, to *net.UDPAddr) {
 	m, err := discovery.ParseMessage(b)
-	if err != nil || m.Action != "Probe" || d.discover == nil {
+	if err != nil || m.Action != "Probe" || !slices.Contains(d.Announces, "ws-discovery") {
 		return
 	}
-	own := "NetworkVideoTransmitter"
-	if d.Kind == "recorder" {
-		own = "NetworkVideoStorage"
-	}
+	own := d.discoveryType()
 	if len(m.Types) > 0 && !slices.Contains(m.Types, "Device") && !slices.Contains(m.Types, own) {
 		return
 	}
@@ -68,53 +69,132 @@ func (d *device) reply(b []byte, to *net.UDPAddr) {
 		`" xmlns:D="`+onvif.NSDevice+`" xmlns:X="http://schemas.xmlsoap.org/ws/2005/04/discovery" xmlns:T="http://schemas.xmlsoap.org/ws/2004/08/addressing" xmlns:dn="http://www.onvif.org/ver10/network/wsdl"><S:Header>`+
 		`<T:MessageID>uuid:`+randomHex()+`</T:MessageID><T:RelatesTo>`+onvif.Escape(m.ID)+`</T:RelatesTo><T:To>http://schemas.xmlsoap.org/ws/2004/08/addressing/role/anonymous</T:To>`+
 		`<T:Action>http://schemas.xmlsoap.org/ws/2005/04/discovery/ProbeMatches</T:Action></S:Header><S:Body><X:ProbeMatches><X:ProbeMatch>`+
-		`<T:EndpointReference><T:Address>`+d.endpoint+`</T:Address></T:EndpointReference><X:Types>dn:`+own+` D:Device</X:Types><X:Scopes>`+d.scopes()+
+		`<T:EndpointReference><T:Address>`+d.endpoint+`</T:Address></T:EndpointReference><X:Types>dn:`+own+`</X:Types><X:Scopes>`+d.scopes()+
 		`</X:Scopes><X:XAddrs>`+d.xaddr()+`</X:XAddrs><X:MetadataVersion>1</X:MetadataVersion></X:ProbeMatch></X:ProbeMatches></S:Body></S:Envelope>`)), to)
 }
 
-// multicast hears the group on the loopback interface for all devices of a world.
-type multicast struct {
-	conn *net.UDPConn
-	wg   sync.WaitGroup
+// discoveryType is what the device calls itself in WS-Discovery.
+func (d *device) discoveryType() string {
+	switch d.Kind {
+	case "recorder":
+		return "NetworkVideoStorage"
+	case "other":
+		return strings.ReplaceAll(d.Model, " ", "")
+	}
+	return "NetworkVideoTransmitter"
 }
 
-func listenMulticast(devices []*device) (*multicast, error) {
+// replyMDNS answers a DNS-SD query (RFC 6763) with the device's service, port and model.
+func (d *device) replyMDNS(b []byte, to *net.UDPAddr) {
+	var p dnsmessage.Parser
+	if head, err := p.Start(b); err != nil || head.Response || !slices.Contains(d.Announces, "mdns") {
+		return
+	}
+	service, port := "_rtsp._tcp.local.", d.rtspPort
+	if d.Kind == "other" {
+		service, port = "_ipp._tcp.local.", d.webPort
+	}
+	questions, err := p.AllQuestions()
+	if err != nil || !slices.ContainsFunc(questions, func(q dnsmessage.Question) bool { return q.Name.String() == service }) {
+		return
+	}
+	name, err := dnsmessage.NewName(strings.ReplaceAll(d.maker.name+" "+d.Model, " ", "-") + "." + service)
+	if err != nil {
+		return
+	}
+	r := dnsmessage.NewBuilder(nil, dnsmessage.Header{Response: true, Authoritative: true})
+	h := func(n dnsmessage.Name) dnsmessage.ResourceHeader {
+		return dnsmessage.ResourceHeader{Name: n, Class: dnsmessage.ClassINET, TTL: 10}
+	}
+	r.StartAnswers()
+	r.PTRResource(h(dnsmessage.MustNewName(service)), dnsmessage.PTRResource{PTR: name})
+	r.SRVResource(h(name), dnsmessage.SRVResource{Port: uint16(port), Target: name})
+	r.TXTResource(h(name), dnsmessage.TXTResource{TXT: []string{"model=" + d.Model, "vendor=" + d.maker.name, "serial=" + d.Serial, "mac=" + d.MAC}})
+	if raw, err := r.Finish(); err == nil {
+		d.discover.WriteToUDP(raw, to)
+	}
+}
+
+// replySSDP answers a search with the place of the device's description.
+func (d *device) replySSDP(b []byte, to *net.UDPAddr) {
+	if !bytes.HasPrefix(b, []byte("M-SEARCH")) || !slices.Contains(d.Announces, "ssdp") {
+		return
+	}
+	fmt.Fprintf(writerTo{d.discover, to}, "HTTP/1.1 200 OK\r\nCACHE-CONTROL: max-age=60\r\nEXT:\r\nLOCATION: http://%s/description.xml\r\nSERVER: %s\r\nST: upnp:rootdevice\r\nUSN: %s::upnp:rootdevice\r\n\r\n", d.named(d.webPort), d.maker.server, d.endpoint)
+}
+
+type writerTo struct {
+	c  *net.UDPConn
+	to *net.UDPAddr
+}
+
+func (w writerTo) Write(b []byte) (int, error) { return w.c.WriteToUDP(b, w.to) }
+
+// upnpType is the device's type in its UPnP description.
+func (d *device) upnpType() string {
+	if d.Kind == "other" {
+		return "urn:schemas-upnp-org:device:" + strings.ReplaceAll(d.Model, " ", "") + ":1"
+	}
+	return "urn:schemas-upnp-org:device:DigitalSecurityCamera:1"
+}
+
+// multicast hears the discovery groups on the loopback interface for all devices of a world.
+type multicast struct {
+	conns []*net.UDPConn
+	wg    sync.WaitGroup
+}
+
+func listenMulticast(devices func() []*device) (*multicast, error) {
 	lo, err := loopback()
 	if err != nil {
 		return nil, err
 	}
-	c, err := reusable.ListenPacket(context.Background(), "udp4", discovery.Group4.String())
-	if err != nil {
-		return nil, fmt.Errorf("WS-Discovery group: %w", err)
-	}
-	m := &multicast{conn: c.(*net.UDPConn)}
-	if err := ipv4.NewPacketConn(m.conn).JoinGroup(lo, &net.UDPAddr{IP: discovery.Group4.Addr().AsSlice()}); err != nil {
-		m.conn.Close()
-		return nil, fmt.Errorf("joining the WS-Discovery group on loopback: %w", err)
-	}
-	m.wg.Go(func() {
-		buf := make([]byte, 64<<10)
-		for {
-			n, from, err := m.conn.ReadFromUDP(buf)
-			if err != nil {
-				return
-			}
-			msg := slices.Clone(buf[:n])
-			m.wg.Go(func() {
-				for i, d := range devices {
-					d.reply(msg, from)
-					if i%16 == 15 { // the standard spreads answers over half a second; this is a part of it
-						time.Sleep(time.Duration(rand.IntN(3000)) * time.Microsecond)
-					}
-				}
-			})
+	m := &multicast{}
+	for _, g := range []struct {
+		group netip.AddrPort
+		reply func(*device, []byte, *net.UDPAddr)
+	}{{discovery.Group4, (*device).reply}, {discovery.GroupMDNS, (*device).replyMDNS}, {discovery.GroupSSDP, (*device).replySSDP}} {
+		c, err := reusable.ListenPacket(context.Background(), "udp4", g.group.String())
+		if err != nil {
+			m.stop()
+			return nil, fmt.Errorf("discovery group %s: %w", g.group, err)
 		}
-	})
+		conn := c.(*net.UDPConn)
+		m.conns = append(m.conns, conn)
+		if err := ipv4.NewPacketConn(conn).JoinGroup(lo, &net.UDPAddr{IP: g.group.Addr().AsSlice()}); err != nil {
+			m.stop()
+			return nil, fmt.Errorf("joining %s on loopback: %w", g.group, err)
+		}
+		m.wg.Go(func() { m.hear(conn, devices, g.reply) })
+	}
 	return m, nil
 }
 
+func (m *multicast) hear(conn *net.UDPConn, devices func() []*device, reply func(*device, []byte, *net.UDPAddr)) {
+	buf := make([]byte, 64<<10)
+	for {
+		n, from, err := conn.ReadFromUDP(buf)
+		if err != nil {
+			return
+		}
+		msg := slices.Clone(buf[:n])
+		m.wg.Go(func() {
+			for i, d := range devices() {
+				if d.discover != nil {
+					reply(d, msg, from)
+				}
+				if i%16 == 15 { // the standard spreads answers over half a second; this is a part of it
+					time.Sleep(time.Duration(rand.IntN(3000)) * time.Microsecond)
+				}
+			}
+		})
+	}
+}
+
 func (m *multicast) stop() {
-	m.conn.Close()
+	for _, c := range m.conns {
+		c.Close()
+	}
 	m.wg.Wait()
 }
 

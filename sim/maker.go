@@ -34,6 +34,8 @@ var makers = map[string]maker{
 		path:       func(ch, st int) string { return fmt.Sprintf("/lantern/%d?glow=live", ch*8+st+1) },
 		prefixes:   [4]string{"SOAP-ENV", "ns2", "ns7", "ns1"},
 	},
+	// Things that answer discovery and are no cameras: printers, lamps, computers.
+	"plain": {name: "Plain", web: 8080, server: "plain", prefixes: [4]string{"s", "d", "x", "t"}},
 	"holloway": {
 		name: "Holloway", web: 8080, rtsp: 554, server: "Holloway",
 		httpAuth:   []string{"MD5"},

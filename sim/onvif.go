@@ -61,6 +61,11 @@ func (d *device) soapHandler() http.Handler {
 	for path, s := range d.services {
 		mux.HandleFunc(path, func(w http.ResponseWriter, r *http.Request) { d.serveSOAP(w, r, s) })
 	}
+	mux.HandleFunc("/description.xml", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "text/xml")
+		fmt.Fprintf(w, `<?xml version="1.0"?><root xmlns="urn:schemas-upnp-org:device-1-0"><device><deviceType>%s</deviceType><friendlyName>%s</friendlyName><manufacturer>%s</manufacturer><modelName>%s</modelName><serialNumber>%s</serialNumber></device></root>`,
+			d.upnpType(), onvif.Escape(d.maker.name+" "+d.Model), d.maker.name, onvif.Escape(d.Model), onvif.Escape(d.Serial))
+	})
 	mux.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
 		w.Header().Set("Server", d.maker.server)

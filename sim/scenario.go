@@ -4,7 +4,9 @@ package sim
 
 import (
 	"bytes"
+	"crypto/sha256"
 	"fmt"
+	"net"
 	"net/netip"
 	"os"
 
@@ -32,7 +34,7 @@ type User struct {
 // A Device is one stand-in, or many of a kind where Count is given.
 type Device struct {
 	Name     string     `yaml:"name"`
-	Kind     string     `yaml:"kind"`  // camera (the default) or recorder
+	Kind     string     `yaml:"kind"`  // camera (the default), recorder, or other
 	Maker    string     `yaml:"maker"` // corvane, lumenhythe, holloway
 	Model    string     `yaml:"model"`
 	Firmware string     `yaml:"firmware"`
@@ -44,7 +46,10 @@ type Device struct {
 	Users    []User     `yaml:"users"`
 	Streams  []Stream   `yaml:"streams"`
 	Slots    int        `yaml:"slots"` // of a recorder; 0 means 8
-	Defects  Defects    `yaml:"defects"`
+	MAC      string     `yaml:"mac"`   // made from the serial where none is given
+	// Announces are the protocols that it answers: ws-discovery, mdns, ssdp; ws-discovery where the field is missing.
+	Announces []string `yaml:"announces"`
+	Defects   Defects  `yaml:"defects"`
 
 	endpoint string
 }
@@ -62,15 +67,14 @@ type Stream struct {
 
 // Defects are what can be wrong with a device.
 type Defects struct {
-	Undiscoverable bool   `yaml:"undiscoverable"` // answers no WS-Discovery
-	ClockOffset    int    `yaml:"clock_offset"`   // seconds its clock is wrong by
-	NamesAddress   string `yaml:"names_address"`  // the address it puts into its answers
-	StreamClosed   bool   `yaml:"stream_closed"`  // its RTSP port is closed
-	StreamSilent   bool   `yaml:"stream_silent"`  // its RTSP port takes connections and says nothing
-	Sessions       int    `yaml:"sessions"`       // viewers it can serve; 0 means many, below 0 none
-	NoParameters   bool   `yaml:"no_parameters"`  // SDP without parameter sets
-	StrayFrames    bool   `yaml:"stray_frames"`   // interleaved frames on channels nobody asked for
-	WrongPaths     bool   `yaml:"wrong_paths"`    // its device service names paths that its streams do not know
+	ClockOffset  int    `yaml:"clock_offset"`  // seconds its clock is wrong by
+	NamesAddress string `yaml:"names_address"` // the address it puts into its answers
+	StreamClosed bool   `yaml:"stream_closed"` // its RTSP port is closed
+	StreamSilent bool   `yaml:"stream_silent"` // its RTSP port takes connections and says nothing
+	Sessions     int    `yaml:"sessions"`      // viewers it can serve; 0 means many, below 0 none
+	NoParameters bool   `yaml:"no_parameters"` // SDP without parameter sets
+	StrayFrames  bool   `yaml:"stray_frames"`  // interleaved frames on channels nobody asked for
+	WrongPaths   bool   `yaml:"wrong_paths"`   // its device service names paths that its streams do not know
 }
 
 // LoadScenario reads a YAML file. Unknown fields and impossible values are errors with their line.
@@ -119,11 +123,14 @@ func (d *Device) complete(s *Scenario, index int) error {
 	if d.Kind == "" {
 		d.Kind = "camera"
 	}
-	if _, ok := makers[d.Maker]; !ok || d.Kind != "camera" && d.Kind != "recorder" {
+	if _, ok := makers[d.Maker]; !ok || d.Kind != "camera" && d.Kind != "recorder" && d.Kind != "other" {
 		return fmt.Errorf("device %d (%q): no maker %q of a %s", index+1, d.Name, d.Maker, d.Kind)
 	}
 	if !d.Address.Is4() || !d.Address.IsLoopback() {
 		return fmt.Errorf("device %d (%q): address %v is not an IPv4 loopback address", index+1, d.Name, d.Address)
+	}
+	if d.Announces == nil {
+		d.Announces = []string{"ws-discovery"}
 	}
 	if d.Users == nil {
 		d.Users = s.Users
@@ -167,6 +174,10 @@ func (d Device) expand() []Device {
 		}
 		if d.Serial == "" || d.Count > 0 {
 			one.Serial = fmt.Sprintf("%s%08X", d.Serial, addr.As4())
+		}
+		if one.MAC == "" {
+			sum := sha256.Sum256([]byte(one.Serial))
+			one.MAC = net.HardwareAddr{0x02, sum[0], sum[1], sum[2], sum[3], sum[4]}.String() // locally administered
 		}
 		// The endpoint reference is the device's own, the same at every start.
 		one.endpoint = "urn:uuid:" + uuid.NewSHA1(uuid.NameSpaceOID, []byte(one.Maker+"/"+one.Serial)).String()

@@ -53,7 +53,7 @@ func Start(ctx context.Context, s *Scenario, o Options) (*World, error) {
 		}
 	}
 	var err error
-	if w.multi, err = listenMulticast(w.devices); err != nil {
+	if w.multi, err = listenMulticast(func() []*device { return w.devices }); err != nil {
 		w.Stop()
 		return nil, err
 	}

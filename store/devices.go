@@ -5,7 +5,6 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -16,6 +15,7 @@ import (
 
 	"unlatch/core/discovery"
 	"unlatch/core/evidence"
+	"unlatch/core/identity"
 	"unlatch/core/latch"
 )
 
@@ -25,6 +25,8 @@ type Device struct {
 	Site     uuid.UUID      `db:"site_id"`
 	Endpoint sql.NullString `db:"endpoint"`
 	Addr     string         `db:"addr"`
+	Serial   sql.NullString `db:"serial"`
+	MAC      sql.NullString `db:"mac"`
 	Name     sql.NullString `db:"name"` // as a person gave it
 	Created  time.Time      `db:"created_at"`
 
@@ -44,7 +46,7 @@ func (d *Device) Title() string {
 	return d.Addr
 }
 
-const deviceColumns = "id, site_id, endpoint, addr, name, created_at"
+const deviceColumns = "id, site_id, endpoint, addr, serial, mac, name, created_at"
 
 // Sight files a sighting: it finds or makes the device that it belongs to and records the evidence. A lock on the site makes
 // it safe for several sweeps at once.
@@ -67,30 +69,30 @@ func (s *Store) Sight(ctx context.Context, site uuid.UUID, run *uuid.UUID, x dis
 	return id, err
 }
 
-// recognise follows identity.Find: the endpoint reference first, then the address.
+// recognise finds the device that a sighting belongs to, as identity.Find decides, or makes it.
 func (s *Store) recognise(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, x discovery.Sighting) (uuid.UUID, error) {
-	var id uuid.UUID
-	find := func(where string, arg string) error {
-		return tx.GetContext(ctx, &id, "SELECT id FROM devices WHERE site_id = $1 AND "+where+" ORDER BY created_at LIMIT 1", site, arg)
+	var rows []Device
+	if err := tx.SelectContext(ctx, &rows, "SELECT "+deviceColumns+" FROM devices WHERE site_id = $1 AND (addr = $2 OR endpoint = NULLIF($3, '') OR serial = NULLIF($4, '') OR mac = NULLIF($5, '')) ORDER BY created_at",
+		site, x.Addr.String(), x.Endpoint, x.Serial, x.MAC); err != nil {
+		return uuid.Nil, err
 	}
-	addr := x.Addr.String()
-	err := sql.ErrNoRows
-	if x.Endpoint != "" {
-		err = find("endpoint = $2", x.Endpoint)
-		if errors.Is(err, sql.ErrNoRows) {
-			err = find("addr = $2 AND endpoint IS NULL", addr)
+	known := make([]identity.Device, len(rows))
+	for i, r := range rows {
+		addr, err := netip.ParseAddr(r.Addr)
+		if err != nil {
+			return uuid.Nil, err
 		}
-	} else {
-		err = find("addr = $2", addr)
+		known[i] = identity.Device{Addr: addr, Endpoint: r.Endpoint.String, Serial: r.Serial.String, MAC: r.MAC.String}
 	}
-	switch {
-	case errors.Is(err, sql.ErrNoRows):
-		id = newID()
-		_, err = tx.ExecContext(ctx, "INSERT INTO devices (id, site_id, endpoint, addr) VALUES ($1, $2, NULLIF($3, ''), $4)", id, site, x.Endpoint, addr)
-	case err == nil:
-		_, err = tx.ExecContext(ctx, "UPDATE devices SET addr = $2, endpoint = COALESCE(endpoint, NULLIF($3, '')) WHERE id = $1", id, addr, x.Endpoint)
+	i := identity.Find(known, x)
+	if i < 0 {
+		id := newID()
+		_, err := tx.ExecContext(ctx, "INSERT INTO devices (id, site_id, endpoint, addr, serial, mac) VALUES ($1, $2, NULLIF($3, ''), $4, NULLIF($5, ''), NULLIF($6, ''))", id, site, x.Endpoint, x.Addr.String(), x.Serial, x.MAC)
+		return id, err
 	}
-	return id, err
+	_, err := tx.ExecContext(ctx, "UPDATE devices SET addr = $2, endpoint = COALESCE(endpoint, NULLIF($3, '')), serial = COALESCE(serial, NULLIF($4, '')), mac = COALESCE(mac, NULLIF($5, '')) WHERE id = $1",
+		rows[i].ID, x.Addr.String(), x.Endpoint, x.Serial, x.MAC)
+	return rows[i].ID, err
 }
 
 func (s *Store) record(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, run *uuid.UUID, device uuid.UUID, kind evidence.Kind, subject string, body any, exchange string, at time.Time) error {
@@ -185,11 +187,35 @@ func (s *Store) derive(ctx context.Context, devices []Device, where string, arg 
 		in.Targets = append(in.Targets, latch.Target{ID: w.Target, Name: name})
 		intents[w.Device] = in
 	}
+	shared, err := s.sharedAddresses(ctx, devices)
+	if err != nil {
+		return err
+	}
 	for i := range devices {
-		devices[i].Status = latch.Derive(byDevice[devices[i].ID], intents[devices[i].ID])
+		in := intents[devices[i].ID]
+		in.SharedWith = shared[devices[i].ID]
+		devices[i].Status = latch.Derive(byDevice[devices[i].ID], in)
 	}
 	sortByAddr(devices)
 	return nil
+}
+
+// sharedAddresses finds, for each device, the others of its site that were last heard at the same address.
+func (s *Store) sharedAddresses(ctx context.Context, devices []Device) (map[uuid.UUID][]string, error) {
+	out := map[uuid.UUID][]string{}
+	if len(devices) == 0 {
+		return out, nil
+	}
+	var pairs []struct {
+		ID    uuid.UUID `db:"id"`
+		Other string    `db:"other"`
+	}
+	err := s.db.SelectContext(ctx, &pairs, `SELECT a.id, COALESCE(b.name, b.mac, b.serial, b.endpoint, 'another device') AS other FROM devices a
+		JOIN devices b ON b.site_id = a.site_id AND b.addr = a.addr AND b.id <> a.id WHERE a.site_id = $1 ORDER BY b.created_at`, devices[0].Site)
+	for _, p := range pairs {
+		out[p.ID] = append(out[p.ID], p.Other)
+	}
+	return out, err
 }
 
 func sortByAddr(devices []Device) {
@@ -216,6 +242,17 @@ func (s *Store) Rename(ctx context.Context, id uuid.UUID, name string) (before s
 		return s.notify(ctx, tx, Event{Site: d.Site, What: "device", ID: id})
 	})
 	return before, err
+}
+
+// Forget removes a device with its evidence: one that was replaced, or heard by mistake.
+func (s *Store) Forget(ctx context.Context, id uuid.UUID) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		var site uuid.UUID
+		if err := tx.GetContext(ctx, &site, "DELETE FROM devices WHERE id = $1 RETURNING site_id", id); err != nil {
+			return found(err)
+		}
+		return s.notify(ctx, tx, Event{Site: site, What: "site", ID: site})
+	})
 }
 
 // Want records that cameras shall stand on a target.

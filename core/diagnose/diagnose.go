@@ -27,6 +27,7 @@ type Cause string
 
 const (
 	OutOfScope       Cause = "out_of_scope"       // the address is outside the authorised ranges
+	AddressConflict  Cause = "address_conflict"   // two devices claim one address
 	NoAnswer         Cause = "no_answer"          // nothing answers at the address
 	PortClosed       Cause = "port_closed"        // the address answers, the port refuses
 	Silent           Cause = "silent"             // the port takes the connection and says nothing

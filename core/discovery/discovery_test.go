@@ -21,8 +21,11 @@ users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
   - {name: Clock, maker: corvane, model: V4, address: 127.41.10.11, scene: platform-clock, streams: [&s {width: 320, height: 180, fps: 10, kbps: 200, gop: 5, profile: baseline}]}
   - {name: Turntable, maker: lumenhythe, model: L2, address: 127.41.10.12, scene: turntable, streams: [*s], defects: {names_address: 10.1.2.3}}
-  - {name: Quiet, maker: lumenhythe, model: L2, address: 127.41.10.13, scene: turntable, streams: [*s], defects: {undiscoverable: true}}
+  - {name: Quiet, maker: lumenhythe, model: L2, address: 127.41.10.13, scene: turntable, streams: [*s], announces: []}
   - {name: Factory, maker: corvane, model: V4, address: 127.41.11.64, scene: turntable, streams: [*s]}
+  - {name: By mDNS, maker: lumenhythe, model: L3, serial: M1, mac: "02:00:5e:00:53:01", address: 127.41.10.14, scene: turntable, streams: [*s], announces: [mdns]}
+  - {name: By SSDP, maker: corvane, model: V5, serial: S1, address: 127.41.10.15, scene: turntable, streams: [*s], announces: [ssdp]}
+  - {name: Printer, kind: other, maker: plain, model: Office Printer, address: 127.41.10.16, announces: [mdns, ssdp, ws-discovery]}
   - {name: Strongroom, kind: recorder, maker: holloway, model: H8, address: 127.41.10.20}
 `
 
@@ -55,6 +58,15 @@ func TestSweepHearsEveryDeviceByEveryMethod(t *testing.T) {
 	assert.Equal(t, []string{"port sweep"}, got["127.41.10.13"].Methods)
 	assert.Equal(t, discovery.Camera, got["127.41.10.13"].Kind)
 	assert.Equal(t, discovery.Recorder, got["127.41.10.20"].Kind)
+	byName := got["127.41.10.14"]
+	assert.Equal(t, []any{discovery.Camera, "L3", "M1", "02:00:5e:00:53:01"}, []any{byName.Kind, byName.Hardware, byName.Serial, byName.MAC})
+	assert.ElementsMatch(t, []string{"mdns", "port sweep"}, byName.Methods)
+	assert.Contains(t, byName.Ports, discovery.Port{Number: 8554, Speaks: "rtsp", Server: "lhd 7", Named: true}, "the port that the device named was asked")
+	bySearch := got["127.41.10.15"]
+	assert.Equal(t, []any{discovery.Camera, "V5", "S1", "Corvane"}, []any{bySearch.Kind, bySearch.Hardware, bySearch.Serial, bySearch.Maker})
+	assert.Contains(t, bySearch.Methods, "ssdp")
+	assert.Equal(t, discovery.Other, got["127.41.10.16"].Kind, "a printer is set aside, not lost")
+	assert.NotEmpty(t, got["127.41.10.16"].Is)
 	assert.True(t, got["127.41.11.64"].Stray, "a factory address outside the ranges is heard and marked")
 	assert.Empty(t, got["127.41.11.64"].Ports, "and not talked to")
 	if err == nil {
@@ -100,6 +112,14 @@ func TestParseMessage(t *testing.T) {
 	assert.Equal(t, id, back.ID)
 }
 
+func FuzzMulticastAnswers(f *testing.F) {
+	f.Add([]byte("HTTP/1.1 200 OK\r\nLOCATION: http://192.0.2.7:80/d.xml\r\nST: x\r\n\r\n"))
+	f.Add([]byte{0, 0, 0x84, 0, 0, 0, 0, 1, 0, 0, 0, 0, 5, '_', 'r', 't', 's', 'p', 4, '_', 't', 'c', 'p', 5, 'l', 'o', 'c', 'a', 'l', 0, 0, 12, 0, 1, 0, 0, 0, 10, 0, 4, 1, 'a', 0xc0, 12})
+	f.Add([]byte("<root><device><deviceType>a:b:c</deviceType></device></root>"))
+	f.Add([]byte("192.0.2.7 0x1 0x2 00:11:22:33:44:55 * eth0\n"))
+	f.Fuzz(func(t *testing.T, b []byte) { discovery.ReadAnswers(b) })
+}
+
 func FuzzParseMessage(f *testing.F) {
 	f.Add([]byte(match))
 	p, _ := discovery.NewProbe("dn:NetworkVideoTransmitter")
@@ -117,4 +137,15 @@ func FuzzParseMessage(f *testing.F) {
 			}
 		}
 	})
+}
+
+func TestNeighbourTable(t *testing.T) {
+	got := discovery.ReadNeighbours(`IP address       HW type     Flags       HW address            Mask     Device
+192.0.2.7        0x1         0x2         00:00:5E:00:53:07     *        eth0
+192.0.2.8        0x1         0x0         00:00:00:00:00:00     *        eth0
+198.51.100.1     0x1         0x2         00:00:5e:00:53:08     *        eth0
+nonsense
+`, address.MustParse("192.0.2.0/24"))
+	require.Len(t, got, 1, "what did not answer and what lies outside the ranges is left out")
+	assert.Equal(t, "00:00:5e:00:53:07", got[0].MAC)
 }

@@ -21,9 +21,18 @@ import (
 // probeWait is how long answers are heard after the last probe. The standard allows 500 ms; life takes longer.
 const probeWait = 1500 * time.Millisecond
 
-// probe sends WS-Discovery probes by multicast on each interface and reports each device once an address.
-// Answers from outside the ranges are strays: heard, and not talked to.
-func probe(ctx context.Context, ifaces []net.Interface, ranges address.Ranges, found func(Sighting)) error {
+// A caller is one multicast protocol: what it sends, when, and how it reads an answer.
+type caller struct {
+	name  string
+	group netip.AddrPort
+	ttl   int
+	wait  time.Duration // for answers after the last call
+	calls func() [][]byte
+	read  func(b []byte, from netip.Addr) []Sighting
+}
+
+// callAll calls on every interface with every protocol at once and reports each answer once.
+func callAll(ctx context.Context, ifaces []net.Interface, callers []caller, found func(Sighting)) error {
 	var (
 		wg   sync.WaitGroup
 		mu   sync.Mutex
@@ -33,26 +42,32 @@ func probe(ctx context.Context, ifaces []net.Interface, ranges address.Ranges, f
 	once := func(s Sighting) {
 		mu.Lock()
 		defer mu.Unlock()
-		key := s.Endpoint + " " + s.Addr.String()
-		if !seen[key] {
+		ports := fmt.Sprint(s.Ports)
+		key := string(s.Method) + " " + s.Endpoint + " " + s.Name + " " + s.Addr.String() + " " + ports
+		if !seen[key] && len(seen) < maxAnswers {
 			seen[key] = true
 			found(s)
 		}
 	}
 	for _, i := range ifaces {
 		for _, own := range ipv4Of(i) {
-			wg.Go(func() {
-				if err := probeFrom(ctx, i, own, ranges, once); err != nil {
-					mu.Lock()
-					errs = append(errs, fmt.Errorf("WS-Discovery on %s: %w", i.Name, err))
-					mu.Unlock()
-				}
-			})
+			for _, c := range callers {
+				wg.Go(func() {
+					if err := c.call(ctx, i, own, once); err != nil {
+						mu.Lock()
+						errs = append(errs, fmt.Errorf("%s on %s: %w", c.name, i.Name, err))
+						mu.Unlock()
+					}
+				})
+			}
 		}
 	}
 	wg.Wait()
 	return errors.Join(errs...)
 }
+
+// maxAnswers bounds what one sweep takes from a hostile wire.
+const maxAnswers = 20000
 
 func ipv4Of(i net.Interface) (out []netip.Addr) {
 	addrs, _ := i.Addrs()
@@ -64,21 +79,20 @@ func ipv4Of(i net.Interface) (out []netip.Addr) {
 	return out
 }
 
-func probeFrom(ctx context.Context, i net.Interface, own netip.Addr, ranges address.Ranges, found func(Sighting)) error {
-	c, err := net.ListenUDP("udp4", net.UDPAddrFromAddrPort(netip.AddrPortFrom(own, 0)))
+// call sends the calls twice with jitter, since datagrams get lost, and hears answers until the wait after the last has passed.
+func (c caller) call(ctx context.Context, i net.Interface, own netip.Addr, found func(Sighting)) error {
+	conn, err := net.ListenUDP("udp4", net.UDPAddrFromAddrPort(netip.AddrPortFrom(own, 0)))
 	if err != nil {
 		return err
 	}
-	defer c.Close()
-	p := ipv4.NewPacketConn(c)
+	defer conn.Close()
+	p := ipv4.NewPacketConn(conn)
 	if err := p.SetMulticastInterface(&i); err != nil {
 		return err
 	}
-	p.SetMulticastTTL(1) // the link and no further
-	ids := map[string]bool{}
-	var mu sync.Mutex
+	p.SetMulticastTTL(c.ttl)
 	sent := make(chan error, 1)
-	go func() { sent <- sendProbes(ctx, c, ids, &mu) }()
+	go func() { sent <- c.send(ctx, conn) }()
 	buf := make([]byte, 64<<10)
 	deadline := time.Time{}
 	for {
@@ -87,34 +101,27 @@ func probeFrom(ctx context.Context, i net.Interface, own netip.Addr, ranges addr
 			if err != nil {
 				return err
 			}
-			deadline = time.Now().Add(probeWait)
+			deadline = time.Now().Add(c.wait)
 		default:
 		}
 		if !deadline.IsZero() && time.Now().After(deadline) || ctx.Err() != nil {
 			return ctx.Err()
 		}
-		c.SetReadDeadline(time.Now().Add(50 * time.Millisecond))
-		n, from, err := c.ReadFromUDPAddrPort(buf)
+		conn.SetReadDeadline(time.Now().Add(50 * time.Millisecond))
+		n, from, err := conn.ReadFromUDPAddrPort(buf)
 		if err != nil {
 			continue // nothing yet, or an ICMP error for another's answer
 		}
-		mu.Lock()
-		for _, s := range answers(buf[:n], from.Addr().Unmap(), ranges, ids) {
+		for _, s := range c.read(buf[:n], from.Addr().Unmap()) {
 			found(s)
 		}
-		mu.Unlock()
 	}
 }
 
-// sendProbes asks for each type twice with jitter: datagrams get lost, and some devices answer only one type.
-func sendProbes(ctx context.Context, c *net.UDPConn, ids map[string]bool, mu *sync.Mutex) error {
+func (c caller) send(ctx context.Context, conn *net.UDPConn) error {
 	for range 2 {
-		for _, types := range probeTypes {
-			message, id := NewProbe(types)
-			mu.Lock()
-			ids[id] = true
-			mu.Unlock()
-			if _, err := c.WriteToUDPAddrPort(message, Group4); err != nil {
+		for _, message := range c.calls() {
+			if _, err := conn.WriteToUDPAddrPort(message, c.group); err != nil {
 				return err
 			}
 			select {
@@ -125,6 +132,30 @@ func sendProbes(ctx context.Context, c *net.UDPConn, ids map[string]bool, mu *sy
 		}
 	}
 	return nil
+}
+
+// wsDiscovery asks for each type in turn. Answers from outside the ranges are strays: heard, and not talked to.
+func wsDiscovery(ranges address.Ranges) caller {
+	var mu sync.Mutex
+	ids := map[string]bool{}
+	return caller{
+		name: "WS-Discovery", group: Group4, ttl: 1, wait: probeWait,
+		calls: func() (out [][]byte) {
+			mu.Lock()
+			defer mu.Unlock()
+			for _, types := range probeTypes {
+				message, id := NewProbe(types)
+				ids[id] = true
+				out = append(out, message)
+			}
+			return out
+		},
+		read: func(b []byte, from netip.Addr) []Sighting {
+			mu.Lock()
+			defer mu.Unlock()
+			return answers(b, from, ranges, ids)
+		},
+	}
 }
 
 // answers turns one datagram into sightings. What does not relate to one of our probes is not ours.
@@ -147,6 +178,9 @@ func (m Match) sighting(from netip.Addr, ranges address.Ranges) Sighting {
 		s.Kind = Recorder
 	case slices.Contains(types, "NetworkVideoTransmitter"):
 		s.Kind = Camera
+	}
+	if s.Kind == Other {
+		s.Is = strings.Join(m.Types, ", ")
 	}
 	s.Name = strings.Join(m.Scope("name"), " ")
 	s.Hardware = strings.Join(m.Scope("hardware"), " ")

@@ -12,6 +12,9 @@ type Method string
 
 const (
 	WSDiscovery Method = "ws-discovery"
+	MDNS        Method = "mdns"
+	SSDP        Method = "ssdp"
+	Neighbours  Method = "neighbour table"
 	PortSweep   Method = "port sweep"
 )
 
@@ -28,6 +31,7 @@ const (
 type Port struct {
 	Number uint16 `json:"number"`
 	Speaks string `json:"speaks" enum:"rtsp,http,device service,unknown" doc:"what answered there"`
+	Named  bool   `json:"named,omitempty" doc:"the device named the port itself"`
 	Server string `json:"server,omitempty" doc:"the Server line of the answer"`
 }
 
@@ -41,7 +45,13 @@ type Sighting struct {
 	Kind     Kind       `json:"kind"`
 	Name     string     `json:"name,omitempty"`
 	Hardware string     `json:"hardware,omitempty"`
+	Maker    string     `json:"maker,omitempty"`
+	Serial   string     `json:"serial,omitempty"`
+	MAC      string     `json:"mac,omitempty" doc:"lower case, parted by colons"`
+	Is       string     `json:"is,omitempty" doc:"what it calls its kind, where it is neither camera nor recorder"`
 	Location string     `json:"location,omitempty"`
 	XAddr    string     `json:"xaddr,omitempty" doc:"device service address, its host put right"`
 	Ports    []Port     `json:"ports,omitempty"`
+
+	description string // SSDP: where the device description is, on the device itself
 }

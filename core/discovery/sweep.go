@@ -61,9 +61,22 @@ func (s *Sweep) Run(ctx context.Context, found func(Sighting)) error {
 	}
 	var wg sync.WaitGroup
 	var probeErr error
-	wg.Go(func() { probeErr = probe(ctx, ifaces, s.Ranges, report) })
-	sweepErr := s.ports(ctx, ports, report)
+	guard := &address.Guard{Allowed: s.Ranges, Timeout: questionTimeout}
+	var follow sync.WaitGroup
+	wg.Go(func() {
+		probeErr = callAll(ctx, ifaces, []caller{wsDiscovery(s.Ranges), mdns(s.Ranges), ssdp(s.Ranges)}, func(x Sighting) {
+			report(x)
+			if !x.Stray && (len(x.Ports) > 0 || x.description != "") {
+				follow.Go(func() { followUp(ctx, guard, x, report) })
+			}
+		})
+	})
+	sweepErr := s.ports(ctx, guard, ports, report)
 	wg.Wait()
+	follow.Wait()
+	for _, x := range neighbours(s.Ranges) {
+		report(x)
+	}
 	return errors.Join(sweepErr, probeErr)
 }
 
@@ -103,8 +116,7 @@ func (s *Sweep) touches(i net.Interface) bool {
 }
 
 // ports connects to every pair of address and port and asks what answers.
-func (s *Sweep) ports(ctx context.Context, ports []uint16, found func(Sighting)) error {
-	guard := &address.Guard{Allowed: s.Ranges, Timeout: questionTimeout}
+func (s *Sweep) ports(ctx context.Context, guard *address.Guard, ports []uint16, found func(Sighting)) error {
 	asking := make(chan struct{}, 64)
 	var questions sync.WaitGroup
 	c, err := newConnector(connectWindow, connectTimeout, func(to netip.AddrPort, conn net.Conn) {

@@ -17,6 +17,10 @@ type Device struct {
 	Kind     discovery.Kind   `json:"kind"`
 	Name     string           `json:"name,omitempty"`
 	Hardware string           `json:"hardware,omitempty"`
+	Maker    string           `json:"maker,omitempty"`
+	Serial   string           `json:"serial,omitempty"`
+	MAC      string           `json:"mac,omitempty"`
+	Is       string           `json:"is,omitempty"`
 	XAddr    string           `json:"xaddr,omitempty"`
 	Ports    []discovery.Port `json:"ports,omitempty"`
 	Methods  []string         `json:"methods"`
@@ -24,16 +28,29 @@ type Device struct {
 
 // Find returns the index of the device that a sighting belongs to, or -1 for a device not seen before.
 //
-// An endpoint reference decides where both have one: the same reference is the same device at whatever address, and two
-// references at one address are two devices. Only without one does the address decide.
+// The endpoint reference decides where both have one, then the serial number, then the hardware address: the same is the same
+// device at whatever address, and two different ones at one address are two devices. Only where they have none of these in
+// common does the address decide.
 func Find(known []Device, s discovery.Sighting) int {
-	if s.Endpoint != "" {
-		if i := slices.IndexFunc(known, func(d Device) bool { return d.Endpoint == s.Endpoint }); i >= 0 {
+	for _, mark := range []struct {
+		of  func(Device) string
+		now string
+	}{{func(d Device) string { return d.Endpoint }, s.Endpoint}, {func(d Device) string { return d.Serial }, s.Serial}, {func(d Device) string { return d.MAC }, s.MAC}} {
+		if mark.now == "" {
+			continue
+		}
+		if i := slices.IndexFunc(known, func(d Device) bool { return mark.of(d) == mark.now }); i >= 0 {
 			return i
 		}
-		return slices.IndexFunc(known, func(d Device) bool { return d.Addr == s.Addr && d.Endpoint == "" })
 	}
-	return slices.IndexFunc(known, func(d Device) bool { return d.Addr == s.Addr })
+	return slices.IndexFunc(known, func(d Device) bool { return d.Addr == s.Addr && !d.Contradicts(s) })
+}
+
+// Contradicts reports whether a sighting names another identity than the device's: it is another device then, even at the same
+// address.
+func (d Device) Contradicts(s discovery.Sighting) bool {
+	differs := func(a, b string) bool { return a != "" && b != "" && a != b }
+	return differs(d.Endpoint, s.Endpoint) || differs(d.Serial, s.Serial) || differs(d.MAC, s.MAC)
 }
 
 // Add merges a sighting into a device. What a newer sighting does not say stays.
@@ -51,7 +68,7 @@ func (d Device) Add(s discovery.Sighting) Device {
 	for _, f := range []struct {
 		to   *string
 		from string
-	}{{&d.Name, s.Name}, {&d.Hardware, s.Hardware}} {
+	}{{&d.Name, s.Name}, {&d.Hardware, s.Hardware}, {&d.Maker, s.Maker}, {&d.Serial, s.Serial}, {&d.MAC, s.MAC}, {&d.Is, s.Is}} {
 		if f.from != "" {
 			*f.to = f.from
 		}

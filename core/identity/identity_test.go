@@ -44,3 +44,23 @@ func TestTwoReferencesAtOneAddressStayTwo(t *testing.T) {
 		{Method: discovery.WSDiscovery, Addr: a, Endpoint: "urn:2"},
 	}), 2)
 }
+
+func TestIdentityInOrderOfTrust(t *testing.T) {
+	a, b := netip.MustParseAddr("192.0.2.11"), netip.MustParseAddr("192.0.2.12")
+	known := []Device{{Addr: a, Endpoint: "urn:1", Serial: "S1", MAC: "02:00:00:00:00:01"}, {Addr: b, Serial: "S2"}}
+	for _, c := range []struct {
+		name string
+		s    discovery.Sighting
+		want int
+	}{
+		{"the endpoint reference before all else", discovery.Sighting{Addr: b, Endpoint: "urn:1", Serial: "S2"}, 0},
+		{"the serial number over the address", discovery.Sighting{Addr: b, Serial: "S1"}, 0},
+		{"the hardware address over the address", discovery.Sighting{Addr: b, MAC: "02:00:00:00:00:01"}, 0},
+		{"the address where there is nothing else", discovery.Sighting{Addr: b}, 1},
+		{"another hardware address at the same address is another device", discovery.Sighting{Addr: a, MAC: "02:00:00:00:00:99"}, -1},
+		{"another serial number at the same address too", discovery.Sighting{Addr: b, Serial: "S9"}, -1},
+		{"one more mark for what is known by another", discovery.Sighting{Addr: b, MAC: "02:00:00:00:00:77"}, 1},
+	} {
+		assert.Equal(t, c.want, Find(known, c.s), c.name)
+	}
+}

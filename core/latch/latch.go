@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -59,6 +60,8 @@ type Latch struct {
 // Intent is what the person wants of a device.
 type Intent struct {
 	Targets []Target
+	// SharedWith names the other devices that were last heard at the same address; not intent, but no evidence of one device either.
+	SharedWith []string
 }
 
 // A Target is a wanted placement.
@@ -90,6 +93,7 @@ type Status struct {
 	Proofs     map[string]evidence.Proof // by tier
 	Placements []Placement
 	HeardAt    time.Time
+	Heard      []evidence.Heard // the newest of each method and port, oldest first
 }
 
 // At is the first latch that is neither open nor waived, or "" when all are.
@@ -181,6 +185,7 @@ func (d *deriver) heard(records []evidence.Record) {
 		if json.Unmarshal(heard[i].Body, &s) == nil {
 			d.s.Device = d.s.Device.Add(s)
 			d.s.HeardAt = heard[i].At
+			d.s.Heard = append(d.s.Heard, s)
 			d.set(Heard, &heard[i], nil, fmt.Sprintf("Heard at %s", d.s.Device.Addr))
 		}
 	}
@@ -193,6 +198,14 @@ func (d *deriver) reachable() {
 		l.Diagnosis = &diagnose.Diagnosis{Cause: diagnose.OutOfScope,
 			Summary: fmt.Sprintf("%s is outside this site's ranges, so Unlatch does not connect to it.", d.s.Device.Addr),
 			Fix:     "Add its range to the site if it belongs there, or give the device an address inside the ranges."}
+		l.Reason = l.Diagnosis.Summary
+		return
+	}
+	if len(d.intent.SharedWith) > 0 {
+		l.State = Stuck
+		l.Diagnosis = &diagnose.Diagnosis{Cause: diagnose.AddressConflict,
+			Summary: fmt.Sprintf("Two devices claim %s: this one and %s.", d.s.Device.Addr, strings.Join(d.intent.SharedWith, ", ")),
+			Fix:     "Unplug one of them and sweep again, or give one another address. If one was replaced by the other, forget the old one."}
 		l.Reason = l.Diagnosis.Summary
 		return
 	}

@@ -80,7 +80,7 @@ func TestProveMeasuresWhatComes(t *testing.T) {
 			assert.Equal(t, "H.264", p.Video.Codec)
 			assert.Equal(t, c.width, p.Video.Width)
 			assert.InDelta(t, c.fps, p.Video.FPS, .2)
-			assert.InEpsilon(t, c.kbps, p.Video.BitrateKbps, .25)
+			assert.InEpsilon(t, c.kbps, p.Video.BitrateKbps, .4, "the encoder keeps its rate over the whole loop, and two seconds of it are measured")
 			assert.InDelta(t, c.gop, p.Video.GOPSeconds, .02)
 			assert.Zero(t, p.Video.Lost)
 			assert.Positive(t, p.FirstKeyframeMS)

@@ -15,7 +15,8 @@ export interface paths {
         get: operations["get-device"];
         put?: never;
         post?: never;
-        delete?: never;
+        /** Remove a device with its evidence */
+        delete: operations["forget-device"];
         options?: never;
         head?: never;
         /** Name a device by what it sees */
@@ -299,6 +300,12 @@ export interface components {
             /** Format: int64 */
             sample_rate: number;
         };
+        ClaimView: {
+            /** Format: date-time */
+            at: string;
+            method: string;
+            text: string;
+        };
         Claimed: {
             /** Format: int64 */
             bitrate_kbps: number;
@@ -320,13 +327,22 @@ export interface components {
             address: string;
             /** @description the latch it waits at; empty when all are open */
             at: string;
+            /** @description what each method heard, and when */
+            claims: components["schemas"]["ClaimView"][];
+            /** @description another device claims the same address */
+            conflict: boolean;
             firmware?: string;
             /** Format: date-time */
             heard_at: string;
             id: string;
+            /** @description what it calls its kind, where it is neither camera nor recorder */
+            is?: string;
             /** @enum {string} */
             kind: "camera" | "recorder" | "other";
             latches: components["schemas"]["Latch"][];
+            mac?: string;
+            /** @description who registered the MAC block, where this machine has the public registry */
+            mac_block?: string;
             maker?: string;
             /** @description what heard it */
             methods: string[];
@@ -485,6 +501,8 @@ export interface components {
             target: string;
         };
         Port: {
+            /** @description the device named the port itself */
+            named?: boolean;
             /** Format: int32 */
             number: number;
             /** @description the Server line of the answer */
@@ -694,6 +712,35 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["DeviceView"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "forget-device": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {
