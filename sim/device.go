@@ -21,6 +21,8 @@ import (
 // A device is one running stand-in.
 type device struct {
 	Device
+	world    *World
+	net      network // guarded by world.mu
 	maker    maker
 	webPort  int
 	rtspPort int

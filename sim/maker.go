@@ -12,6 +12,7 @@ type maker struct {
 	rtsp       int
 	server     string
 	media2     bool
+	reboots    bool     // wants a restart before a new address takes effect
 	httpAuth   []string // challenge schemes of its web side; none means WS-UsernameToken
 	streamAuth []string
 	path       func(channel, stream int) string
@@ -28,7 +29,7 @@ var makers = map[string]maker{
 		prefixes: [4]string{"env", "tds", "trt", "tt"},
 	},
 	"lumenhythe": {
-		name: "Lumenhythe", web: 8080, rtsp: 8554, server: "lhd 7", media2: true,
+		name: "Lumenhythe", web: 8080, rtsp: 8554, server: "lhd 7", media2: true, reboots: true,
 		httpAuth:   []string{"SHA-256", "MD5"},
 		streamAuth: []string{"SHA-256", "MD5"},
 		path:       func(ch, st int) string { return fmt.Sprintf("/lantern/%d?glow=live", ch*8+st+1) },

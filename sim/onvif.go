@@ -203,7 +203,7 @@ func (d *device) deviceService(o operation) (string, *fault) {
 		return fmt.Sprintf("<X:NetworkProtocols><T:Name>HTTP</T:Name><T:Enabled>true</T:Enabled><T:Port>%d</T:Port></X:NetworkProtocols>"+
 			"<X:NetworkProtocols><T:Name>RTSP</T:Name><T:Enabled>%t</T:Enabled><T:Port>%d</T:Port></X:NetworkProtocols>", d.webPort, !d.Defects.StreamClosed, d.rtspPort), nil
 	}
-	return unsupported(o)
+	return d.networkOperation(o)
 }
 
 // mediaService answers the Media service of ver10.

@@ -47,6 +47,7 @@ type Device struct {
 	Streams  []Stream   `yaml:"streams"`
 	Slots    int        `yaml:"slots"` // of a recorder; 0 means 8
 	MAC      string     `yaml:"mac"`   // made from the serial where none is given
+	Lease    netip.Addr `yaml:"lease"` // the address that DHCP gives it; a device with a lease starts with DHCP on
 	// Announces are the protocols that it answers: ws-discovery, mdns, ssdp; ws-discovery where the field is missing.
 	Announces []string `yaml:"announces"`
 	Defects   Defects  `yaml:"defects"`
@@ -67,14 +68,18 @@ type Stream struct {
 
 // Defects are what can be wrong with a device.
 type Defects struct {
-	ClockOffset  int    `yaml:"clock_offset"`  // seconds its clock is wrong by
-	NamesAddress string `yaml:"names_address"` // the address it puts into its answers
-	StreamClosed bool   `yaml:"stream_closed"` // its RTSP port is closed
-	StreamSilent bool   `yaml:"stream_silent"` // its RTSP port takes connections and says nothing
-	Sessions     int    `yaml:"sessions"`      // viewers it can serve; 0 means many, below 0 none
-	NoParameters bool   `yaml:"no_parameters"` // SDP without parameter sets
-	StrayFrames  bool   `yaml:"stray_frames"`  // interleaved frames on channels nobody asked for
-	WrongPaths   bool   `yaml:"wrong_paths"`   // its device service names paths that its streams do not know
+	ClockOffset    int    `yaml:"clock_offset"`    // seconds its clock is wrong by
+	NamesAddress   string `yaml:"names_address"`   // the address it puts into its answers
+	StreamClosed   bool   `yaml:"stream_closed"`   // its RTSP port is closed
+	StreamSilent   bool   `yaml:"stream_silent"`   // its RTSP port takes connections and says nothing
+	RefusesAddress bool   `yaml:"refuses_address"` // turns a new address down
+	LosesAddress   bool   `yaml:"loses_address"`   // takes a new address and comes back at the old one
+	RestartSeconds int    `yaml:"restart_seconds"` // how long it is away
+	OtherMAC       string `yaml:"other_mac"`       // comes back from a restart with this one
+	Sessions       int    `yaml:"sessions"`        // viewers it can serve; 0 means many, below 0 none
+	NoParameters   bool   `yaml:"no_parameters"`   // SDP without parameter sets
+	StrayFrames    bool   `yaml:"stray_frames"`    // interleaved frames on channels nobody asked for
+	WrongPaths     bool   `yaml:"wrong_paths"`     // its device service names paths that its streams do not know
 }
 
 // LoadScenario reads a YAML file. Unknown fields and impossible values are errors with their line.

@@ -6,7 +6,9 @@ import (
 	"log/slog"
 	"net"
 	"runtime"
+	"slices"
 	"strconv"
+	"sync"
 	"sync/atomic"
 
 	"golang.org/x/sync/errgroup"
@@ -25,10 +27,14 @@ type Options struct {
 
 // A World is a running scenario.
 type World struct {
-	devices []*device
+	ctx     context.Context
+	options Options
 	group   *errgroup.Group
 	cancel  context.CancelFunc
 	multi   *multicast
+
+	mu      sync.Mutex
+	devices []*device // replaced when one restarts
 }
 
 // Start encodes what is not encoded yet and starts every device of a scenario. On an error nothing is left running.
@@ -38,8 +44,12 @@ func Start(ctx context.Context, s *Scenario, o Options) (*World, error) {
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	group, ctx := errgroup.WithContext(ctx)
-	w := &World{group: group, cancel: cancel}
+	w := &World{ctx: ctx, options: o, group: group, cancel: cancel}
 	if err := w.encode(ctx, s, o); err != nil {
+		w.Stop()
+		return nil, err
+	}
+	if err := w.readNetworks(); err != nil {
 		w.Stop()
 		return nil, err
 	}
@@ -53,7 +63,7 @@ func Start(ctx context.Context, s *Scenario, o Options) (*World, error) {
 		}
 	}
 	var err error
-	if w.multi, err = listenMulticast(func() []*device { return w.devices }); err != nil {
+	if w.multi, err = listenMulticast(w.all); err != nil {
 		w.Stop()
 		return nil, err
 	}
@@ -84,7 +94,7 @@ func (w *World) encode(ctx context.Context, s *Scenario, o Options) error {
 		return err
 	}
 	for i := range s.Devices {
-		d := &device{Device: s.Devices[i]}
+		d := &device{Device: s.Devices[i], world: w}
 		w.devices = append(w.devices, d)
 		for _, st := range d.Streams {
 			c, err := o.Media.Clip(ctx, d.format(st))
@@ -103,10 +113,20 @@ func (w *World) Stop() error {
 	if w.multi != nil {
 		w.multi.stop()
 	}
-	for _, d := range w.devices {
+	for _, d := range w.all() {
 		d.stop()
 	}
-	return w.group.Wait()
+	err := w.group.Wait()
+	for _, d := range w.all() { // one that was restarting just then
+		d.stop()
+	}
+	return err
+}
+
+func (w *World) all() []*device {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return slices.Clone(w.devices)
 }
 
 // A Look is what a test or a bench may see of a stand-in from inside.
@@ -114,7 +134,7 @@ type Look struct{ d *device }
 
 // Device finds a device by its name; it panics on a name that the scenario does not have.
 func (w *World) Device(name string) Look {
-	for _, d := range w.devices {
+	for _, d := range w.all() {
 		if d.Name == name {
 			return Look{d}
 		}

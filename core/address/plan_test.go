@@ -37,7 +37,7 @@ func TestPlanKeepsOrderAndWhatLiesInThePool(t *testing.T) {
 	for _, a := range got {
 		text = append(text, fmt.Sprint(a.Old, ">", a.New, a.Keep))
 	}
-	assert.Equal(t, []string{"192.0.2.64>192.0.2.101false", "192.0.2.102>192.0.2.102true", "192.0.2.7>192.0.2.103false", "192.0.2.9>192.0.2.104false"}, text)
+	assert.Equal(t, []string{"192.0.2.64>192.0.2.101 false", "192.0.2.102>192.0.2.102 true", "192.0.2.7>192.0.2.103 false", "192.0.2.9>192.0.2.104 false"}, text)
 }
 
 func TestPlanOfTwoAtOneAddressMovesOne(t *testing.T) {

@@ -212,3 +212,26 @@ func chooseXAddr(list []string, from netip.Addr) string {
 	}
 	return fallback
 }
+
+// Locate calls for a device by its endpoint reference and returns where it answers, inside the ranges only. It is how a device is
+// found again whose new address nobody knows.
+func Locate(ctx context.Context, ranges address.Ranges, endpoint string) (netip.Addr, error) {
+	s := Sweep{Ranges: ranges}
+	ifaces, err := s.interfaces()
+	if err != nil {
+		return netip.Addr{}, err
+	}
+	var at netip.Addr
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	err = callAll(ctx, ifaces, []caller{wsDiscovery(ranges)}, func(x Sighting) {
+		if x.Endpoint == endpoint && !x.Stray {
+			at = x.Addr
+			stop()
+		}
+	})
+	if at.IsValid() {
+		return at, nil
+	}
+	return at, err
+}

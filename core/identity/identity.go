@@ -78,6 +78,12 @@ func (d Device) Add(s discovery.Sighting) Device {
 		d.XAddr = s.XAddr
 	}
 	for _, p := range s.Ports {
+		if i := slices.IndexFunc(d.Ports, func(o discovery.Port) bool { return o.Number == p.Number }); i >= 0 {
+			p.Named = p.Named || d.Ports[i].Named
+			if p.Speaks == "unknown" {
+				p.Speaks = d.Ports[i].Speaks // named again, not asked again
+			}
+		}
 		d.Ports = slices.DeleteFunc(slices.Clone(d.Ports), func(o discovery.Port) bool { return o.Number == p.Number })
 		d.Ports = append(d.Ports, p)
 	}

@@ -1,0 +1,99 @@
+package readdress_test
+
+import (
+	"context"
+	"net/netip"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"unlatch/core/address"
+	"unlatch/core/discovery"
+	"unlatch/core/onvif"
+	"unlatch/core/readdress"
+	"unlatch/core/signin"
+	"unlatch/sim/simtest"
+)
+
+const yard = `
+name: yard
+users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
+devices:
+  - {name: Clock, maker: corvane, model: V4, address: 127.46.1.11, scene: platform-clock, streams: [&s {width: 320, height: 180, fps: 10, kbps: 200, gop: 5, profile: baseline}]}
+  - {name: Turntable, maker: lumenhythe, model: L2, address: 127.46.1.12, scene: turntable, streams: [*s], lease: 127.46.1.77}
+  - {name: Locked, maker: corvane, model: V4, address: 127.46.1.13, scene: turntable, streams: [*s], defects: {refuses_address: true}}
+  - {name: Stubborn, maker: lumenhythe, model: L2, address: 127.46.1.14, scene: turntable, streams: [*s], defects: {loses_address: true}}
+  - {name: Sleepy, maker: corvane, model: V4, address: 127.46.1.15, scene: turntable, streams: [*s], defects: {restart_seconds: 30}}
+`
+
+func at(last string) netip.Addr { return netip.MustParseAddr("127.46.1." + last) }
+
+func TestReaddress(t *testing.T) {
+	w := simtest.Start(t, yard)
+	ranges := address.MustParse("127.46.1.0/24")
+	do := func(device string, to readdress.Setting) (readdress.Outcome, error) {
+		l := w.Device(device)
+		return readdress.Do(context.Background(), readdress.Request{Dial: &address.Guard{Allowed: ranges}, Service: l.Service(), Endpoint: l.Endpoint(), To: to, Wait: 4 * time.Second,
+			SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")},
+			Locate: func(ctx context.Context) (netip.Addr, error) { return discovery.Locate(ctx, ranges, l.Endpoint()) }})
+	}
+	static := func(last string) readdress.Setting {
+		return readdress.Setting{Addr: at(last), Bits: 24, Gateway: at("1")}
+	}
+
+	got, err := do("Clock", static("101"))
+	require.NoError(t, err)
+	assert.Equal(t, readdress.Setting{Addr: at("11"), Bits: 24}, got.Before)
+	assert.Equal(t, static("101"), got.After, "what the device says after it came back")
+	assert.Equal(t, "http://127.46.1.101:80/onvif/device_service", got.Service)
+	var names []string
+	for _, s := range got.Steps {
+		names = append(names, s.Name)
+	}
+	assert.Equal(t, []string{"read the old setting", "look whether the new address is free", "send the gateway", "send the address", "found again"}, names)
+	require.Equal(t, "127.46.1.101:80", w.Device("Clock").Web())
+	back, err := do("Clock", got.Before)
+	require.NoError(t, err, "undo is the same in reverse")
+	assert.Equal(t, at("11"), back.After.Addr)
+
+	got, err = do("Turntable", static("102"))
+	require.NoError(t, err)
+	assert.True(t, got.Before.DHCP)
+	assert.Equal(t, "restart", got.Steps[len(got.Steps)-2].Name)
+	got, err = do("Turntable", readdress.Setting{DHCP: true})
+	require.NoError(t, err)
+	assert.Equal(t, at("77"), got.After.Addr, "found by identity where DHCP has put it")
+	assert.True(t, got.After.DHCP)
+
+	_, err = do("Clock", static("13"))
+	var occupied *readdress.OccupiedError
+	require.ErrorAs(t, err, &occupied)
+	assert.Equal(t, "127.46.1.11:80", w.Device("Clock").Web(), "nothing was sent")
+
+	_, err = do("Locked", static("103"))
+	var fault *onvif.Fault
+	require.ErrorAs(t, err, &fault)
+
+	got, err = do("Stubborn", static("104"))
+	var stayed *readdress.StayedError
+	require.ErrorAs(t, err, &stayed)
+	assert.Equal(t, at("14"), stayed.Old)
+	assert.Equal(t, at("14"), got.Before.Addr, "what undo needs is known all the same")
+
+	_, err = do("Sleepy", static("105"))
+	assert.ErrorAs(t, err, new(*readdress.LostError))
+
+	_, err = do("Clock", readdress.Setting{Addr: netip.MustParseAddr("127.99.0.1"), Bits: 24})
+	assert.ErrorAs(t, err, new(*address.OutOfScopeError), "nor is a device sent out of the ranges")
+}
+
+func TestAnotherDeviceAtTheNewAddressIsNotTakenForIt(t *testing.T) {
+	w := simtest.Start(t, strings.ReplaceAll(yard, "127.46.1.", "127.46.2."))
+	l := w.Device("Clock")
+	_, err := readdress.Do(context.Background(), readdress.Request{Dial: &address.Guard{Allowed: address.MustParse("127.46.2.0/24")}, Service: l.Service(), Endpoint: "urn:uuid:somebody-else", Wait: time.Second,
+		SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")}, To: readdress.Setting{Addr: netip.MustParseAddr("127.46.2.101"), Bits: 24}})
+	assert.ErrorAs(t, err, new(*readdress.ImpostorError))
+}

@@ -1,0 +1,159 @@
+package sim
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"time"
+)
+
+// network is a device's address setting, kept over restarts of the stand-ins.
+type network struct {
+	Addr    netip.Addr
+	Bits    int
+	DHCP    bool
+	Gateway netip.Addr
+}
+
+// networkOperation answers the network part of the device service.
+func (d *device) networkOperation(o operation) (string, *fault) {
+	d.world.mu.Lock()
+	n := d.net
+	d.world.mu.Unlock()
+	switch o.name {
+	case "GetNetworkInterfaces":
+		use := fmt.Sprintf("<T:Address>%s</T:Address><T:PrefixLength>%d</T:PrefixLength>", n.Addr, n.Bits)
+		kind := "Manual"
+		if n.DHCP {
+			kind = "FromDHCP"
+		}
+		return fmt.Sprintf(`<X:NetworkInterfaces token="eth0"><T:Enabled>true</T:Enabled><T:Info><T:Name>eth0</T:Name><T:HwAddress>%s</T:HwAddress></T:Info>`+
+			`<T:IPv4><T:Enabled>true</T:Enabled><T:Config><T:%s>%s</T:%s><T:DHCP>%t</T:DHCP></T:Config></T:IPv4></X:NetworkInterfaces>`, d.MAC, kind, use, kind, n.DHCP), nil
+	case "SetNetworkInterfaces":
+		return d.setNetwork(o, n)
+	case "GetNetworkDefaultGateway":
+		if !n.Gateway.IsValid() {
+			return "<X:NetworkGateway/>", nil
+		}
+		return "<X:NetworkGateway><T:IPv4Address>" + n.Gateway.String() + "</T:IPv4Address></X:NetworkGateway>", nil
+	case "SetNetworkDefaultGateway":
+		a, err := netip.ParseAddr(o.arg("IPv4Address"))
+		if err != nil {
+			return "", invalid("ter:InvalidGatewayAddress", "The gateway is not an address")
+		}
+		n.Gateway = a
+		d.setNet(n)
+		return "", nil
+	case "SystemReboot":
+		d.world.restart(d)
+		return "<X:Message>Restarting</X:Message>", nil
+	}
+	return unsupported(o)
+}
+
+func (d *device) setNet(n network) {
+	d.world.mu.Lock()
+	d.net = n
+	d.world.mu.Unlock()
+}
+
+func (d *device) setNetwork(o operation, n network) (string, *fault) {
+	if d.Defects.RefusesAddress {
+		return "", &fault{"S:Sender", "ter:OperationProhibited", "", "The address is locked on this device"}
+	}
+	n.DHCP = o.arg("DHCP") == "true"
+	if n.DHCP {
+		n.Addr = d.Lease
+		if !n.Addr.IsValid() {
+			n.Addr = d.Address
+		}
+	} else {
+		a, err := netip.ParseAddr(o.arg("Address"))
+		bits, berr := strconv.Atoi(o.arg("PrefixLength"))
+		if err != nil || berr != nil || !a.Is4() || !a.IsLoopback() || bits < 1 || bits > 30 {
+			return "", invalid("ter:InvalidIPv4Address", "The address is not valid")
+		}
+		n.Addr, n.Bits = a, bits
+	}
+	d.setNet(n)
+	if d.maker.reboots {
+		return "<X:RebootNeeded>true</X:RebootNeeded>", nil
+	}
+	d.world.restart(d)
+	return "<X:RebootNeeded>false</X:RebootNeeded>", nil
+}
+
+// restart takes a device down and brings it up again at the address that is set by now, after the time that it needs.
+func (w *World) restart(d *device) {
+	w.group.Go(func() error {
+		select {
+		case <-time.After(200 * time.Millisecond): // the answer goes out first
+		case <-w.ctx.Done():
+			return nil
+		}
+		d.stop()
+		w.mu.Lock()
+		fresh := &device{Device: d.Device, world: w, net: d.net, clips: d.clips}
+		w.mu.Unlock()
+		if !d.Defects.LosesAddress {
+			fresh.Address = fresh.net.Addr
+		}
+		if d.Defects.OtherMAC != "" {
+			fresh.MAC = d.Defects.OtherMAC
+		}
+		select {
+		case <-time.After(time.Duration(max(d.Defects.RestartSeconds*1000, 300)) * time.Millisecond):
+		case <-w.ctx.Done():
+			return nil
+		}
+		if err := fresh.start(w.ctx, w.options, w.group); err != nil {
+			w.options.Log.Warn("a stand-in did not come back", "device", d.Name, "err", err)
+			return nil
+		}
+		w.mu.Lock()
+		defer w.mu.Unlock()
+		w.devices[slices.Index(w.devices, d)] = fresh
+		return w.keepNetworks()
+	})
+}
+
+func (w *World) networksFile() string { return filepath.Join(w.options.State, "networks.json") }
+
+// keepNetworks writes down where each device was put; the caller holds mu.
+func (w *World) keepNetworks() error {
+	if w.options.State == "" {
+		return nil
+	}
+	all := map[string]network{}
+	for _, d := range w.devices {
+		all[d.endpoint] = d.net
+	}
+	raw, err := json.Marshal(all)
+	return errors.Join(err, os.MkdirAll(w.options.State, 0o700), os.WriteFile(w.networksFile(), raw, 0o600))
+}
+
+// readNetworks puts devices where they were put before.
+func (w *World) readNetworks() error {
+	all := map[string]network{}
+	if w.options.State != "" {
+		raw, err := os.ReadFile(w.networksFile())
+		if err == nil {
+			err = json.Unmarshal(raw, &all)
+		}
+		if err != nil && !errors.Is(err, os.ErrNotExist) {
+			return fmt.Errorf("where the stand-ins were put cannot be read (%w); delete %s to start them as the scenario has them", err, w.networksFile())
+		}
+	}
+	for _, d := range w.devices {
+		d.net = network{Addr: d.Address, Bits: 24, DHCP: d.Lease.IsValid()}
+		if n, ok := all[d.endpoint]; ok {
+			d.net, d.Address = n, n.Addr
+		}
+	}
+	return nil
+}
