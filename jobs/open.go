@@ -183,17 +183,27 @@ func (o *opening) facts(address, asking, user string) diagnose.Facts {
 	return f
 }
 
+// signInOf is the sign-in that opened a device; the anonymous one where it lets anyone in or none is known.
+func (o *opening) signInOf(ctx context.Context, d *store.Device) (signin.SignIn, error) {
+	s := d.Status.SignedIn
+	if s == nil || s.SignIn == uuid.Nil {
+		return signin.SignIn{}, nil
+	}
+	in, err := o.env.store.Unseal(ctx, s.SignIn)
+	if errors.Is(err, store.ErrNotFound) {
+		return signin.SignIn{}, nil // taken off the keyring since; the device will say that it wants one
+	}
+	return in, err
+}
+
 // client is a device service client with the sign-in that opened the device, its clock read.
 func (o *opening) client(ctx context.Context, d *store.Device, log *exchange.Log) (*onvif.Client, signin.SignIn, error) {
-	var in signin.SignIn
-	if s := d.Status.SignedIn; s != nil && s.SignIn != uuid.Nil {
-		var err error
-		if in, err = o.env.store.Unseal(ctx, s.SignIn); err != nil && !errors.Is(err, store.ErrNotFound) {
-			return nil, in, err
-		}
+	in, err := o.signInOf(ctx, d)
+	if err != nil {
+		return nil, in, err
 	}
 	c := onvif.New(d.Status.Device.XAddr, onvif.Options{Dial: guard(o.site), SignIn: in, Log: log})
-	_, err := c.Clock(ctx)
+	_, err = c.Clock(ctx)
 	return c, in, err
 }
 
@@ -217,12 +227,9 @@ func (o *opening) locate(ctx context.Context) error {
 
 // prove plays the streams that are not proven yet.
 func (o *opening) prove(ctx context.Context) error {
-	var in signin.SignIn
-	if s := o.d.Status.SignedIn; s != nil && s.SignIn != uuid.Nil {
-		var err error
-		if in, err = o.env.store.Unseal(ctx, s.SignIn); err != nil {
-			return err
-		}
+	in, err := o.signInOf(ctx, o.d)
+	if err != nil {
+		return err
 	}
 	p := prove.Prover{Dial: guard(o.site), Still: media.Still}
 	for _, st := range o.d.Status.Streams {
@@ -288,10 +295,8 @@ func (o *opening) placeOn(ctx context.Context, p latch.Placement, log *exchange.
 	if err != nil {
 		return target.Placement{}, nil, err
 	}
-	if s := o.d.Status.SignedIn; s != nil && s.SignIn != uuid.Nil {
-		if u.SignIn, err = o.env.store.Unseal(ctx, s.SignIn); err != nil {
-			return target.Placement{}, nil, err
-		}
+	if u.SignIn, err = o.signInOf(ctx, o.d); err != nil {
+		return target.Placement{}, nil, err
 	}
 	var put target.Placement
 	// One at a time on a target: two that look for a free slot at once would both take it.

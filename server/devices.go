@@ -17,6 +17,7 @@ import (
 	"unlatch/core/latch"
 	"unlatch/core/onvif"
 	"unlatch/core/prove"
+	"unlatch/core/readdress"
 	"unlatch/core/streamurl"
 	"unlatch/store"
 )
@@ -38,6 +39,7 @@ type deviceView struct {
 	Block      string            `json:"mac_block,omitempty" doc:"who registered the MAC block, where this machine has the public registry"`
 	Is         string            `json:"is,omitempty" doc:"what it calls its kind, where it is neither camera nor recorder"`
 	Claims     []claimView       `json:"claims" doc:"what each method heard, and when"`
+	Moved      *movedView        `json:"moved,omitempty" doc:"the last time that it was given an address"`
 	Conflict   bool              `json:"conflict" doc:"another device claims the same address"`
 	Methods    []string          `json:"methods" doc:"what heard it"`
 	Ports      []discovery.Port  `json:"ports"`
@@ -79,6 +81,14 @@ func claims(heard []evidence.Heard) []claimView {
 		out = append(out, claimView{Method: string(s.Method), At: s.At, Text: strings.Join(parts, ", ")})
 	}
 	return out
+}
+
+// movedView is what undo needs.
+type movedView struct {
+	Before readdress.Setting `json:"before"`
+	After  readdress.Setting `json:"after"`
+	Failed string            `json:"failed,omitempty"`
+	Fix    string            `json:"fix,omitempty"`
 }
 
 // nextStep is the one thing to do next for a device.
@@ -219,6 +229,12 @@ func viewOf(d *store.Device) deviceView {
 	}
 	for _, x := range st.Streams {
 		v.Streams = append(v.Streams, viewOfStream(d, x, label))
+	}
+	if a := st.Addressed; a != nil && a.Before.Addr.IsValid() {
+		v.Moved = &movedView{Before: a.Before, After: a.After}
+		if a.Diagnosis != nil {
+			v.Moved.Failed, v.Moved.Fix = a.Diagnosis.Summary, a.Diagnosis.Fix
+		}
 	}
 	v.Next = next(d)
 	return v

@@ -43,6 +43,7 @@ func (s *Server) explain(err error) error {
 		p      *Problem
 		ranges *address.RangeError
 		many   *address.TooManyError
+		plan   *address.PlanError
 	)
 	switch {
 	case err == nil:
@@ -53,6 +54,8 @@ func (s *Server) explain(err error) error {
 		return problem(404, "not_found", "That is not there any more.", "Go back and look again.")
 	case errors.As(err, &ranges):
 		return problem(422, "bad_range", sentence(ranges.Error()), ranges.Remedy)
+	case errors.As(err, &plan):
+		return problem(422, "bad_"+plan.Field, sentence(plan.Problem), sentence(plan.Remedy))
 	case errors.As(err, &many):
 		q := problem(422, "too_many_addresses", sentence(many.Error()), "Confirm the number, or type a smaller range.")
 		q.Count = many.Count

@@ -73,6 +73,7 @@ func (s *Server) api(r chi.Router) huma.API {
 	s.deviceRoutes(api)
 	s.signInRoutes(api)
 	s.runRoutes(api)
+	s.addressRoutes(api)
 	return api
 }
 

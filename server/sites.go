@@ -35,6 +35,7 @@ type siteView struct {
 	CanGoOn   int            `json:"can_go_on" doc:"cameras that wait for nothing but a person's button"`
 	Funnel    map[string]int `json:"funnel" doc:"cameras waiting at each latch"`
 	Stills    []uuid.UUID    `json:"stills" doc:"up to four pictures of its cameras"`
+	Network   networkBody    `json:"network" doc:"how its addresses are laid out"`
 	Created   time.Time      `json:"created_at"`
 }
 
@@ -145,7 +146,7 @@ func interfaces() (*struct{ Body []interfaceView }, error) {
 }
 
 func (s *Server) siteView(ctx context.Context, site store.Site) (siteView, error) {
-	v := siteView{ID: site.ID, Name: site.Name, Ranges: site.Ranges.Strings(), Addresses: site.Ranges.Count(), Created: site.Created, Funnel: map[string]int{}, Stills: []uuid.UUID{}}
+	v := siteView{ID: site.ID, Name: site.Name, Ranges: site.Ranges.Strings(), Addresses: site.Ranges.Count(), Network: viewOfNetwork(site.Network), Created: site.Created, Funnel: map[string]int{}, Stills: []uuid.UUID{}}
 	devices, err := s.cfg.Store.Devices(ctx, site.ID)
 	if err != nil {
 		return v, err

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"time"
 
 	"github.com/google/uuid"
@@ -15,19 +16,21 @@ type Site struct {
 	ID      uuid.UUID
 	Name    string
 	Ranges  address.Ranges
+	Network address.Network // how its addresses are laid out
 	Created time.Time
 }
 
 type siteRow struct {
 	ID      uuid.UUID `db:"id"`
 	Name    string    `db:"name"`
-	Ranges  []byte    `db:"ranges"` // JSON
+	Ranges  []byte    `db:"ranges"`  // JSON
+	Network []byte    `db:"network"` // JSON
 	Created time.Time `db:"created_at"`
 }
 
 func (r siteRow) site() (Site, error) {
 	site := Site{ID: r.ID, Name: r.Name, Created: r.Created}
-	return site, json.Unmarshal(r.Ranges, &site.Ranges)
+	return site, errors.Join(json.Unmarshal(r.Ranges, &site.Ranges), json.Unmarshal(r.Network, &site.Network))
 }
 
 // CreateSite makes a site.
@@ -45,6 +48,15 @@ func (s *Store) ChangeSite(ctx context.Context, id uuid.UUID, name string, range
 	return s.notify(ctx, s.db, Event{Site: id, What: "site", ID: id})
 }
 
+// LayOut keeps how a site's addresses are laid out.
+func (s *Store) LayOut(ctx context.Context, id uuid.UUID, n address.Network) error {
+	raw, err := json.Marshal(n)
+	if err != nil {
+		return err
+	}
+	return one(s.db.ExecContext(ctx, "UPDATE sites SET network = $2 WHERE id = $1", id, string(raw)))
+}
+
 // DeleteSite removes a site with all its devices and evidence.
 func (s *Store) DeleteSite(ctx context.Context, id uuid.UUID) error {
 	return one(s.db.ExecContext(ctx, "DELETE FROM sites WHERE id = $1", id))
@@ -53,7 +65,7 @@ func (s *Store) DeleteSite(ctx context.Context, id uuid.UUID) error {
 // Site returns one site.
 func (s *Store) Site(ctx context.Context, id uuid.UUID) (Site, error) {
 	var r siteRow
-	if err := s.db.GetContext(ctx, &r, "SELECT id, name, to_json(ranges) AS ranges, created_at FROM sites WHERE id = $1", id); err != nil {
+	if err := s.db.GetContext(ctx, &r, "SELECT id, name, to_json(ranges) AS ranges, network, created_at FROM sites WHERE id = $1", id); err != nil {
 		return Site{}, found(err)
 	}
 	return r.site()
@@ -62,7 +74,7 @@ func (s *Store) Site(ctx context.Context, id uuid.UUID) (Site, error) {
 // Sites returns all sites, oldest first.
 func (s *Store) Sites(ctx context.Context) ([]Site, error) {
 	var rows []siteRow
-	if err := s.db.SelectContext(ctx, &rows, "SELECT id, name, to_json(ranges) AS ranges, created_at FROM sites ORDER BY created_at, id"); err != nil {
+	if err := s.db.SelectContext(ctx, &rows, "SELECT id, name, to_json(ranges) AS ranges, network, created_at FROM sites ORDER BY created_at, id"); err != nil {
 		return nil, err
 	}
 	var out []Site

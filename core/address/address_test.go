@@ -34,6 +34,11 @@ func TestParse(t *testing.T) {
 	}
 }
 
+func TestSpansAreWhatPeopleType(t *testing.T) {
+	assert.Equal(t, []string{"192.0.2.10-192.0.2.40", "192.0.2.50", "198.51.100.0-198.51.100.255"}, MustParse("192.0.2.10-40", "192.0.2.50", "198.51.100.0/24").Spans())
+	assert.Empty(t, Ranges{}.Spans())
+}
+
 func TestParseSaysWhatIsWrong(t *testing.T) {
 	for in, want := range map[string]string{
 		"192.0.2.0/33":         "not an address with a prefix length",

@@ -220,6 +220,23 @@ func (r Ranges) Strings() []string {
 	return out
 }
 
+// Spans returns the ranges as people type pools, as few as can be: "192.0.2.100-192.0.2.150".
+func (r Ranges) Spans() []string {
+	var out []string
+	for i := 0; i < len(r.prefixes); {
+		first, last := r.prefixes[i].Addr(), lastOf(r.prefixes[i])
+		for i++; i < len(r.prefixes) && r.prefixes[i].Addr() == last.Next(); i++ {
+			last = lastOf(r.prefixes[i])
+		}
+		if first == last {
+			out = append(out, first.String())
+		} else {
+			out = append(out, first.String()+"-"+last.String())
+		}
+	}
+	return out
+}
+
 func (r Ranges) String() string { return strings.Join(r.Strings(), ", ") }
 
 // MarshalJSON writes the ranges as a list of strings.

@@ -17,6 +17,7 @@ import (
 	"unlatch/core/httpauth"
 	"unlatch/core/media"
 	"unlatch/core/onvif"
+	"unlatch/core/readdress"
 	"unlatch/core/rtsp"
 	"unlatch/core/signin"
 	"unlatch/core/streamurl"
@@ -28,6 +29,9 @@ type Cause string
 const (
 	OutOfScope       Cause = "out_of_scope"       // the address is outside the authorised ranges
 	AddressConflict  Cause = "address_conflict"   // two devices claim one address
+	AddressTaken     Cause = "address_taken"      // something answers at the new address
+	AddressRefused   Cause = "address_not_kept"   // the device came back at its old address
+	DeviceLost       Cause = "device_lost"        // the device did not come back
 	NoAnswer         Cause = "no_answer"          // nothing answers at the address
 	PortClosed       Cause = "port_closed"        // the address answers, the port refuses
 	Silent           Cause = "silent"             // the port takes the connection and says nothing
@@ -119,12 +123,36 @@ func explain(err error, f Facts) Diagnosis {
 	case errors.As(err, &syntax):
 		return Diagnosis{Cause: BadURL, Summary: Capital(syntax.Error()) + ".", Fix: Capital(syntax.Remedy) + "."}
 	}
-	for _, try := range []func(error, Facts) (Diagnosis, bool){explainStream, explainMedia, explainDevice, explainNetwork} {
+	for _, try := range []func(error, Facts) (Diagnosis, bool){explainAddress, explainStream, explainMedia, explainDevice, explainNetwork} {
 		if d, ok := try(err, f); ok {
 			return d
 		}
 	}
 	return Diagnosis{Cause: Unknown, Summary: Capital(err.Error()) + ".", Fix: "Look at the exchange below; it holds every byte that was said."}
+}
+
+func explainAddress(err error, _ Facts) (Diagnosis, bool) {
+	var (
+		occupied *readdress.OccupiedError
+		stayed   *readdress.StayedError
+		lost     *readdress.LostError
+		impostor *readdress.ImpostorError
+	)
+	switch {
+	case errors.As(err, &occupied):
+		return Diagnosis{Cause: AddressTaken, Summary: fmt.Sprintf("%s is taken: something answers there on port %d. Nothing was sent.", occupied.Addr, occupied.Port),
+			Fix: "Sweep again to see what it is, and plan another address."}, true
+	case errors.As(err, &impostor):
+		return Diagnosis{Cause: AddressTaken, Summary: fmt.Sprintf("Another device answers at %s, and this one was not heard since.", impostor.Addr),
+			Fix: "Two devices may have the address now. Unplug one, sweep again, and give one another address."}, true
+	case errors.As(err, &stayed):
+		return Diagnosis{Cause: AddressRefused, Summary: fmt.Sprintf("The device accepted %s and came back at %s.", stayed.New, stayed.Old),
+			Fix: "Restart it by hand and sweep again; some devices lock their address on their own page."}, true
+	case errors.As(err, &lost):
+		return Diagnosis{Cause: DeviceLost, Summary: fmt.Sprintf("The device was sent to a new address and did not come back within %s.", lost.Wait),
+			Fix: "Check mask and gateway, wait for a slow restart, then sweep again: it is known by its identity wherever it answers."}, true
+	}
+	return Diagnosis{}, false
 }
 
 func explainStream(err error, f Facts) (Diagnosis, bool) {

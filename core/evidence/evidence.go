@@ -14,6 +14,7 @@ import (
 	"unlatch/core/discovery"
 	"unlatch/core/onvif"
 	"unlatch/core/prove"
+	"unlatch/core/readdress"
 )
 
 // A Kind names the body that a record holds.
@@ -27,6 +28,7 @@ const (
 	KindProof     Kind = "proof"     // subject: tier; body Proof
 	KindPlaced    Kind = "placed"    // subject: target device; body Placed
 	KindConfirmed Kind = "confirmed" // subject: target device; body Confirmed
+	KindAddressed Kind = "addressed" // body Addressed
 )
 
 // A Record is one piece of evidence about one device.
@@ -95,6 +97,15 @@ type Confirmed struct {
 	Diagnosis *diagnose.Diagnosis `json:"diagnosis,omitempty"`
 }
 
+// Addressed is the outcome of giving the device another address.
+type Addressed struct {
+	Before    readdress.Setting   `json:"before" doc:"what undo sends"`
+	To        readdress.Setting   `json:"to"`
+	After     readdress.Setting   `json:"after" doc:"what the device itself says since"`
+	Steps     []readdress.Step    `json:"steps"`
+	Diagnosis *diagnose.Diagnosis `json:"diagnosis,omitempty"`
+}
+
 // Sum is a record in one line, for people.
 func (r Record) Sum() string {
 	switch r.Kind {
@@ -137,6 +148,14 @@ func (r Record) Sum() string {
 	case KindConfirmed:
 		return summarise(r.Body, func(b Confirmed) (string, *diagnose.Diagnosis) {
 			return fmt.Sprintf("The recorder reports %s, recording %s", b.State, b.Recording), b.Diagnosis
+		})
+	case KindAddressed:
+		return summarise(r.Body, func(b Addressed) (string, *diagnose.Diagnosis) {
+			how := ""
+			if b.After.DHCP {
+				how = " by DHCP"
+			}
+			return fmt.Sprintf("Moved from %s to %s%s", b.Before.Addr, b.After.Addr, how), b.Diagnosis
 		})
 	}
 	return string(r.Kind)

@@ -93,6 +93,7 @@ type Status struct {
 	Proofs     map[string]evidence.Proof // by tier
 	Placements []Placement
 	HeardAt    time.Time
+	Addressed  *evidence.Addressed
 	Heard      []evidence.Heard // the newest of each method and port, oldest first
 }
 
@@ -122,6 +123,7 @@ func Derive(records []evidence.Record, intent Intent) Status {
 	for _, n := range Names {
 		d.s.Latches = append(d.s.Latches, Latch{Name: n, State: Closed})
 	}
+	d.s.Addressed, _ = body[evidence.Addressed](&d, evidence.KindAddressed, "")
 	d.heard(records)
 	d.reachable()
 	d.signedIn()

@@ -199,6 +199,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/address-plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Plan addresses for devices; nothing is sent */
+        post: operations["plan-addresses"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/addresses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send addresses to devices and find them again */
+        post: operations["apply-addresses"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/devices": {
         parameters: {
             query?: never;
@@ -291,6 +325,28 @@ export interface components {
         "Add-sign-inResponse": {
             id: string;
         };
+        AddressBody: {
+            address?: string;
+            /** Format: int64 */
+            bits?: number;
+            device: string;
+            dhcp?: boolean;
+            gateway?: string;
+        };
+        "Apply-addressesRequest": {
+            lines: components["schemas"]["AddressBody"][];
+            title?: string;
+        };
+        AssignmentView: {
+            device: string;
+            /** @description it lies in the pool already and stays */
+            keep: boolean;
+            name: string;
+            new: string;
+            old: string;
+            /** @description why this line cannot be sent as it is */
+            problem?: string;
+        };
         Audio: {
             /** Format: int64 */
             channels?: number;
@@ -347,6 +403,8 @@ export interface components {
             /** @description what heard it */
             methods: string[];
             model?: string;
+            /** @description the last time that it was given an address */
+            moved?: components["schemas"]["MovedView"];
             name: string;
             /** @description a person gave the name */
             named: boolean;
@@ -472,6 +530,24 @@ export interface components {
             /** Format: int64 */
             width: number;
         };
+        MovedView: {
+            after: components["schemas"]["Setting"];
+            before: components["schemas"]["Setting"];
+            failed?: string;
+            fix?: string;
+        };
+        NetworkBody: {
+            /**
+             * Format: int64
+             * @description prefix length
+             */
+            bits: number;
+            /** @description what the DHCP server gives out */
+            dhcp: string;
+            gateway: string;
+            /** @description for cameras: ranges, parted by commas */
+            pool: string;
+        };
         NextStep: {
             /**
              * @description what the button does
@@ -499,6 +575,15 @@ export interface components {
             report?: string;
             slot?: string;
             target: string;
+        };
+        "Plan-addressesRequest": {
+            devices: string[];
+            network: components["schemas"]["NetworkBody"];
+            /** @enum {string} */
+            order: "name" | "address" | "heard";
+        };
+        PlanOutBody: {
+            assignments: components["schemas"]["AssignmentView"][];
         };
         Port: {
             /** @description the device named the port itself */
@@ -568,7 +653,7 @@ export interface components {
             done: number;
             id: string;
             /** @enum {string} */
-            kind: "sweep" | "open" | "remove";
+            kind: "sweep" | "open" | "remove" | "readdress";
             /**
              * Format: int64
              * @description time left by the pace so far
@@ -595,6 +680,15 @@ export interface components {
             name: string;
             /** @description there is no account yet */
             needs_setup: boolean;
+        };
+        Setting: {
+            /** Format: ip */
+            addr: string;
+            /** Format: int64 */
+            bits: number;
+            dhcp: boolean;
+            /** Format: ip */
+            gateway: string;
         };
         SignIn: {
             /** Format: date-time */
@@ -649,6 +743,8 @@ export interface components {
             };
             id: string;
             name: string;
+            /** @description how its addresses are laid out */
+            network: components["schemas"]["NetworkBody"];
             /** Format: int64 */
             others: number;
             ranges: string[];
@@ -1273,6 +1369,76 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "plan-addresses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Plan-addressesRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanOutBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "apply-addresses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Apply-addressesRequest"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunView"];
+                };
             };
             /** @description Error */
             default: {

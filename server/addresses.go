@@ -1,0 +1,217 @@
+package server
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/google/uuid"
+	"golang.org/x/sync/errgroup"
+
+	"unlatch/core/address"
+	"unlatch/core/readdress"
+	"unlatch/jobs"
+	"unlatch/store"
+)
+
+// networkBody is how a site's addresses are laid out, as a person types it.
+type networkBody struct {
+	Pool    string `json:"pool" doc:"for cameras: ranges, parted by commas"`
+	DHCP    string `json:"dhcp" doc:"what the DHCP server gives out"`
+	Gateway string `json:"gateway"`
+	Bits    int    `json:"bits" minimum:"0" maximum:"32" doc:"prefix length"`
+}
+
+func (b networkBody) read() (address.Network, error) {
+	var n address.Network
+	var err error
+	if n.Pool, err = address.Parse(b.Pool); err != nil {
+		return n, err
+	}
+	if n.DHCP, err = address.Parse(b.DHCP); err != nil {
+		return n, err
+	}
+	n.Bits = b.Bits
+	if g := strings.TrimSpace(b.Gateway); g != "" {
+		if n.Gateway, err = netip.ParseAddr(g); err != nil {
+			return n, &address.PlanError{Field: "gateway", Problem: fmt.Sprintf("the gateway %q is not an address", g), Remedy: "type it like 192.0.2.1, or leave it out"}
+		}
+	}
+	return n, nil
+}
+
+func viewOfNetwork(n address.Network) networkBody {
+	v := networkBody{Pool: strings.Join(n.Pool.Spans(), ", "), DHCP: strings.Join(n.DHCP.Spans(), ", "), Bits: n.Bits}
+	if n.Gateway.IsValid() {
+		v.Gateway = n.Gateway.String()
+	}
+	return v
+}
+
+type assignmentView struct {
+	Device  uuid.UUID `json:"device"`
+	Name    string    `json:"name"`
+	Old     string    `json:"old"`
+	New     string    `json:"new"`
+	Keep    bool      `json:"keep" doc:"it lies in the pool already and stays"`
+	Problem string    `json:"problem,omitempty" doc:"why this line cannot be sent as it is"`
+}
+
+type planOut struct {
+	Body struct {
+		Assignments []assignmentView `json:"assignments"`
+	}
+}
+
+type addressBody struct {
+	Device  uuid.UUID `json:"device"`
+	Address string    `json:"address,omitempty"`
+	DHCP    bool      `json:"dhcp,omitempty"`
+	Bits    int       `json:"bits,omitempty" maximum:"30"`
+	Gateway string    `json:"gateway,omitempty"`
+}
+
+func (s *Server) addressRoutes(api huma.API) {
+	huma.Register(api, huma.Operation{OperationID: "plan-addresses", Method: "POST", Path: "/api/sites/{site}/address-plan", Summary: "Plan addresses for devices; nothing is sent"},
+		func(ctx context.Context, in *struct {
+			SitePath
+			Body struct {
+				Devices []uuid.UUID `json:"devices" minItems:"1" maxItems:"5000"`
+				Order   string      `json:"order" enum:"name,address,heard"`
+				Network networkBody `json:"network"`
+			}
+		}) (*planOut, error) {
+			n, err := in.Body.Network.read()
+			if err != nil {
+				return nil, s.explain(err)
+			}
+			return s.planAddresses(ctx, in.Site, in.Body.Devices, in.Body.Order, n)
+		})
+	huma.Register(api, huma.Operation{OperationID: "apply-addresses", Method: "POST", Path: "/api/sites/{site}/addresses", Summary: "Send addresses to devices and find them again", DefaultStatus: 202},
+		func(ctx context.Context, in *struct {
+			SitePath
+			Body struct {
+				Title string        `json:"title,omitempty" maxLength:"120"`
+				Lines []addressBody `json:"lines" minItems:"1" maxItems:"5000"`
+			}
+		}) (*runOut, error) {
+			return s.applyAddresses(ctx, in.Site, in.Body.Title, in.Body.Lines)
+		})
+}
+
+// planAddresses makes the plan, keeps the layout with the site, and looks at each new address live.
+func (s *Server) planAddresses(ctx context.Context, id uuid.UUID, devices []uuid.UUID, order string, n address.Network) (*planOut, error) {
+	site, err := s.cfg.Store.Site(ctx, id)
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	all, err := s.cfg.Store.Devices(ctx, id)
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	var picked []*store.Device
+	var taken []netip.Addr
+	for i := range all {
+		if slices.Contains(devices, all[i].ID) {
+			picked = append(picked, &all[i])
+		} else if a := all[i].Status.Device.Addr; a.IsValid() {
+			taken = append(taken, a)
+		}
+	}
+	sortDevices(picked, order)
+	wishes := make([]address.Wish, len(picked))
+	for i, d := range picked {
+		wishes[i] = address.Wish{ID: d.ID.String(), Current: d.Status.Device.Addr}
+	}
+	plan, err := n.Plan(site.Ranges, wishes, taken)
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	if err := s.cfg.Store.LayOut(ctx, id, n); err != nil {
+		return nil, s.explain(err)
+	}
+	out := &planOut{}
+	out.Body.Assignments = make([]assignmentView, len(plan))
+	guard := &address.Guard{Allowed: site.Ranges}
+	checks, cctx := errgroup.WithContext(ctx)
+	checks.SetLimit(32)
+	for i, a := range plan {
+		out.Body.Assignments[i] = assignmentView{Device: picked[i].ID, Name: picked[i].Title(), Old: a.Old.String(), New: a.New.String(), Keep: a.Keep, Problem: cannotMove(picked[i])}
+		if a.Keep || out.Body.Assignments[i].Problem != "" {
+			continue
+		}
+		checks.Go(func() error {
+			var occupied *readdress.OccupiedError
+			if err := readdress.Free(cctx, guard, a.New); errors.As(err, &occupied) {
+				out.Body.Assignments[i].Problem = fmt.Sprintf("Something answers there already, on port %d", occupied.Port)
+			}
+			return nil
+		})
+	}
+	return out, s.explain(checks.Wait())
+}
+
+// cannotMove says why a device cannot be given an address yet.
+func cannotMove(d *store.Device) string {
+	switch {
+	case d.Status.Device.Stray:
+		return "It is a stray, outside the site's ranges"
+	case d.Status.SignedIn == nil || d.Status.SignedIn.Diagnosis != nil:
+		return "It is not signed in to yet: open its latches first"
+	case !d.Endpoint.Valid:
+		return "It has told no identity by which it could be found again"
+	}
+	return ""
+}
+
+func sortDevices(list []*store.Device, order string) {
+	slices.SortStableFunc(list, func(a, b *store.Device) int {
+		switch order {
+		case "name":
+			return strings.Compare(strings.ToLower(a.Title()), strings.ToLower(b.Title()))
+		case "heard":
+			return a.Created.Compare(b.Created)
+		}
+		return a.Status.Device.Addr.Compare(b.Status.Device.Addr)
+	})
+}
+
+func (s *Server) applyAddresses(ctx context.Context, id uuid.UUID, title string, lines []addressBody) (*runOut, error) {
+	site, err := s.cfg.Store.Site(ctx, id)
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	seen := map[netip.Addr]bool{}
+	plan := make([]jobs.Address, len(lines))
+	for i, l := range lines {
+		to := readdress.Setting{DHCP: l.DHCP, Bits: l.Bits}
+		if !l.DHCP {
+			if to.Addr, err = netip.ParseAddr(l.Address); err != nil || l.Bits < 8 {
+				return nil, problem(422, "bad_address", fmt.Sprintf("%q with /%d is no address to give.", l.Address, l.Bits), "Type an address and a mask.")
+			}
+			if err := (&address.Guard{Allowed: site.Ranges}).Check(to.Addr); err != nil {
+				return nil, problem(422, "bad_address", sentence(err.Error()), "Plan an address inside the site's ranges.")
+			}
+			if seen[to.Addr] {
+				return nil, problem(422, "bad_address", to.Addr.String()+" stands in the plan twice.", "Give each device its own.")
+			}
+			seen[to.Addr] = true
+		}
+		if l.Gateway != "" {
+			if to.Gateway, err = netip.ParseAddr(l.Gateway); err != nil {
+				return nil, problem(422, "bad_address", fmt.Sprintf("The gateway %q is not an address.", l.Gateway), "Type it like 192.0.2.1, or leave it out.")
+			}
+		}
+		plan[i] = jobs.Address{Device: l.Device, To: to}
+	}
+	if title == "" {
+		title = fmt.Sprintf("Give addresses to %s", cameras(len(lines)))
+	}
+	run, err := s.cfg.Queue.Readdress(ctx, id, title, plan)
+	return &runOut{viewOfRun(run, time.Now())}, s.explain(err)
+}
