@@ -269,3 +269,71 @@ func TestAroundTheBench(t *testing.T) {
 	b.page.MustElement(`[aria-label="Back to the line-up"]`).MustClick()
 	b.count("[data-device]", 1)
 }
+
+// Cameras get lasting addresses in one action, are found again there, keep their place on the recorder, and go back by undo.
+func TestAddressPlanWithUndo(t *testing.T) {
+	scenario := strings.ReplaceAll(yard, "127.43.1.", "127.43.3.")
+	scenario = strings.Replace(scenario, "address: 127.43.3.13,", "address: 127.43.3.13, defects: {refuses_address: true},", 1)
+	scenario = strings.Replace(scenario, "address: 127.43.3.16,", "address: 127.43.3.16, lease: 127.43.3.16,", 1)
+	world := simtest.Start(t, scenario)
+	b := start(t)
+	b.firstAccount()
+	b.makeSite("Viaduct", "127.43.3.0/24")
+	b.press("^Keyring$")
+	b.press("Add the first sign-in")
+	b.typeIn("device-user", "fitter")
+	b.typeIn("device-password", "brass-lamp-41")
+	b.press("Add to keyring")
+	b.see("0 devices")
+	b.press("^Line-up$")
+	b.press("^Sweep the site$")
+	b.count("[data-device]", 7)
+	b.page.MustElement(`[data-run="finished"]`)
+	b.press("^Open latches of 7 devices")
+	b.count(`[data-at="placed"]`, 6)
+	b.press("^Place 6 cameras on")
+	b.count(`[data-at=""]`, 6)
+
+	// What cannot be is said at its field, before anything is sent.
+	b.page.MustElement(`[aria-label="Select all that are shown"]`).MustClick()
+	b.page.MustElementR("[role=row]", "recorder").MustElement("[role=checkbox]").MustClick()
+	b.press("^Give addresses$")
+	b.page.MustElement(`input[name="pool"]`)
+	b.typeIn("pool", "127.43.3.101-127.43.3.120")
+	b.typeIn("dhcp", "127.43.3.110-127.43.3.130")
+	b.see("overlaps the DHCP pool")
+	b.typeIn("dhcp", "127.43.3.200-127.43.3.250")
+	b.typeIn("gateway", "127.44.0.1")
+	b.see("does not lie in 127.43.3.0/24")
+	b.typeIn("gateway", "127.43.3.1")
+	b.count("[data-plan]", 6)
+	b.press("^Send 6 addresses$")
+
+	// Five move and are confirmed by the recorder at their new addresses; the one that refuses says so and stays.
+	// In order of name the three of one maker come first, and of equal names the lower address: the third of them refuses.
+	for _, last := range []string{"101", "102", "104", "105", "106"} {
+		b.page.MustElementR("[role=row]", `127\.43\.3\.`+last)
+	}
+	b.page.MustElementR("[role=row]", `127\.43\.3\.13`).MustClick()
+	b.see("The address is locked on this device")
+	b.page.MustElement(`[data-run="finished"]`)
+	b.count(`[data-at=""]`, 6)
+	slots := world.Device("Strongroom").Slots()
+	require.Len(t, slots, 6, "each kept its slot")
+	for _, s := range slots {
+		assert.Equal(t, "Connected", s.State, s.Name)
+	}
+
+	// The device in hand first, then all the others: undo puts them back where they were, the one by DHCP too.
+	require.NoError(t, b.page.Keyboard.Type(input.Escape))
+	for _, row := range b.page.MustElementsX(`//*[@role="row"][contains(., "127.43.3.10")]`) {
+		row.MustElement("[role=checkbox]").MustClick()
+	}
+	b.press("^Undo address change$")
+	for _, last := range []string{"11", "12", "14", "15", "16"} {
+		b.page.MustElementR("[role=row]", `127\.43\.3\.`+last+`\b`)
+	}
+	b.count(`[data-at=""]`, 6)
+	b.page.MustElementR("[role=row]", `127\.43\.3\.16`).MustClick()
+	assert.NotContains(t, b.page.MustElement("body").MustText(), "brass-lamp-41")
+}

@@ -1,7 +1,7 @@
 import { QueryClient, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { toast } from "sonner";
-import { api, must, Problem } from "./client";
+import { api, must, Problem, type Device } from "./client";
 
 export const client = new QueryClient({
   defaultOptions: { queries: { retry: (n, e) => n < 3 && !(e instanceof Problem && e.status >= 400 && e.status < 500), staleTime: 2_000 } },
@@ -91,6 +91,32 @@ export function useRemove(site: string) {
   return useMutation({
     mutationFn: (body: { devices: string[]; target: string }) => must(api.POST("/api/sites/{site}/remove", { params: { path: { site } }, body })),
     onSuccess: () => q.invalidateQueries({ queryKey: ["runs", site] }),
+    onError: say,
+  });
+}
+
+type AddressLine = { device: string; address?: string; dhcp?: boolean; bits?: number; gateway?: string };
+
+export function useReaddress(site: string) {
+  const q = useQueryClient();
+  return useMutation({
+    mutationFn: (body: { title: string; lines: AddressLine[] }) => must(api.POST("/api/sites/{site}/addresses", { params: { path: { site } }, body })),
+    onSuccess: () => q.invalidateQueries({ queryKey: ["runs", site] }),
+  });
+}
+
+/** The lines that put devices back to what they had before. */
+export const backToBefore = (devices: Device[]): AddressLine[] =>
+  devices.flatMap((d) => {
+    const b = d.moved?.before;
+    return b ? [{ device: d.id, address: b.addr, dhcp: b.dhcp, bits: b.bits, gateway: b.gateway || undefined }] : [];
+  });
+
+export function useForget(site: string) {
+  const q = useQueryClient();
+  return useMutation({
+    mutationFn: (device: string) => must(api.DELETE("/api/devices/{device}", { params: { path: { device } } })),
+    onSuccess: () => q.invalidateQueries({ queryKey: ["devices", site] }),
     onError: say,
   });
 }

@@ -2,7 +2,7 @@ import { ArrowLeft, ExternalLink, Pencil, RotateCw, X } from "lucide-react";
 import { useState } from "react";
 import { useQuery } from "@tanstack/react-query";
 import type { Device, Stream } from "@/api/client";
-import { useEvidence, useOpenLatches, useRemove, useRename } from "@/api/queries";
+import { backToBefore, say, useEvidence, useForget, useOpenLatches, useReaddress, useRemove, useRename } from "@/api/queries";
 import { Button } from "@/parts/Button";
 import { Copy } from "@/parts/Copy";
 import { LatchChain } from "@/parts/LatchChain";
@@ -13,10 +13,10 @@ import { Still } from "@/parts/Still";
 import { UrlSegments } from "@/parts/UrlSegments";
 import { useFrame } from "./SiteFrame";
 
-type Props = { device: Device; recorders: Device[]; onClose: () => void; onOpen: (list: Device[], target?: string) => void };
+type Props = { device: Device; recorders: Device[]; onAddress: () => void; onClose: () => void; onOpen: (list: Device[], target?: string) => void };
 
 /** The camera in hand: its picture, the one next step, its URLs, its evidence. */
-export function Bench({ device: d, recorders, onClose, onOpen }: Props) {
+export function Bench({ device: d, recorders, onAddress, onClose, onOpen }: Props) {
   const [tier, setTier] = useState("main");
   const stream = d.streams.find((s) => s.tier === tier) ?? d.streams[0];
   return (
@@ -27,7 +27,9 @@ export function Bench({ device: d, recorders, onClose, onOpen }: Props) {
       {stream && <section className="border-t px-4 py-3"><UrlSegments stream={stream} /></section>}
       {stream?.proof?.ok && <Compare stream={stream} />}
       <Placements device={d} />
+      <Address device={d} onAddress={onAddress} />
       <Facts device={d} />
+      <Claims device={d} />
       <Evidence device={d} />
     </aside>
   );
@@ -179,13 +181,56 @@ function Placements({ device: d }: { device: Device }) {
   );
 }
 
+/** The device's address: give it another, or take the last change back. */
+function Address({ device: d, onAddress }: { device: Device; onAddress: () => void }) {
+  const { site } = useFrame();
+  const send = useReaddress(site.id);
+  const forget = useForget(site.id);
+  const [sure, setSure] = useState(false);
+  const m = d.moved;
+  const canUndo = m && !m.failed && m.after.addr === d.address;
+  return (
+    <section className="flex flex-wrap items-center gap-2 border-t px-4 py-3" aria-label="Address">
+      <div className="min-w-40 grow">
+        <span className="mono">{d.address}</span>
+        {m && (
+          <span className={`block text-[13px] ${m.failed ? "text-stuck" : "text-soft"}`}>
+            {m.failed ? `${m.failed} ${m.fix ?? ""}` : <>moved from <span className="mono">{m.before.addr}</span>{m.before.dhcp && " (DHCP)"}</>}
+          </span>
+        )}
+      </div>
+      {canUndo && <Button disabled={send.isPending} onClick={() => send.mutate({ title: `Undo the address change of ${d.name}`, lines: backToBefore([d]) }, { onError: say })}>Undo</Button>}
+      <Button onClick={onAddress}>Give an address</Button>
+      {sure ? <Button look="danger" onClick={() => forget.mutate(d.id)}>Forget it with its evidence</Button> : <Button look="quiet" onClick={() => setSure(true)}>Forget</Button>}
+    </section>
+  );
+}
+
+/** What each method heard, and when: contradictions stand side by side. */
+function Claims({ device: d }: { device: Device }) {
+  return (
+    <section className="border-t px-4 py-3" aria-label="Heard by">
+      <h3 className="mb-1 text-[13px] text-soft">Heard by</h3>
+      <ul className="text-[13px]">
+        {d.claims.map((c, i) => (
+          <li key={i} className="flex gap-2 py-0.5">
+            <span className="w-24 shrink-0">{c.method}</span>
+            <span className="min-w-0 grow break-words text-soft">{c.text}</span>
+            <span className="shrink-0 text-soft">{ago(c.at)}</span>
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}
+
 function Facts({ device: d }: { device: Device }) {
   const rows = [
     ["Maker and model", [d.maker, d.model].filter(Boolean).join(" ")],
     ["Firmware", d.firmware],
     ["Serial", d.serial],
-    ["Ports", d.ports.map((p) => `${p.number} ${p.speaks}`).join(", ")],
-    ["Heard by", `${d.methods.join(", ")}, ${ago(d.heard_at)}`],
+    ["MAC", [d.mac, d.mac_block && `(${d.mac_block})`].filter(Boolean).join(" ")],
+    ["Ports", d.ports.map((p) => `${p.number} ${p.speaks}${p.named ? " (named by the device)" : ""}`).join(", ")],
   ].filter(([, v]) => v);
   return (
     <dl className="grid grid-cols-[130px_1fr] gap-x-3 gap-y-0.5 border-t px-4 py-3 text-[13px]">

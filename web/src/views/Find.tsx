@@ -123,8 +123,8 @@ function Heard({ devices }: { devices: Device[] }) {
         {devices.map((d) => (
           <tr key={d.id} data-heard={d.address} className="h-9 cursor-pointer border-b hover:bg-well/60 [&>td]:px-2 [&>td:first-child]:pl-4" onClick={() => d.kind !== "other" && go(`/sites/${site.id}?device=${d.id}`)}>
             <td className="mono whitespace-nowrap">{d.address}</td>
-            <td className="font-medium">{d.kind === "other" ? <span className="font-normal text-soft">not a camera</span> : d.name}</td>
-            <td className="max-sm:hidden"><span className="inline-flex items-center gap-2"><TileMark kind={d.kind} /> {d.kind}{d.model && <span className="text-soft">{d.model}</span>}</span></td>
+            <td className="font-medium">{d.kind === "other" ? <span className="font-normal text-soft">{d.is || (d.named || d.claims.some((c) => c.method !== "neighbour table" && c.method !== "port sweep") ? d.name : "not a camera")}</span> : d.name}</td>
+            <td className="max-sm:hidden"><span className="inline-flex items-center gap-2"><TileMark kind={d.kind} /> {d.conflict ? <span className="text-stuck">address conflict</span> : d.kind}{d.model && <span className="text-soft">{d.model}</span>}</span></td>
             <td className="mono text-[13px]">{d.ports.map((p) => <span key={p.number} className="mr-3 whitespace-nowrap">{p.number} <span className="text-soft">{p.speaks}</span></span>)}</td>
             <td className="text-[13px] text-soft max-md:hidden">{d.methods.join(", ")}</td>
             <td className="text-right max-sm:hidden">{d.web && <a href={d.web} target="_blank" rel="noreferrer" onClick={(e) => e.stopPropagation()} aria-label={`${d.name}: its own page`} title="Its own page" className="inline-block p-1 text-soft hover:text-ink"><ExternalLink size={14} /></a>}</td>

@@ -4,7 +4,8 @@ import { Checkbox, DropdownMenu } from "radix-ui";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { useSearchParams } from "react-router";
 import type { Device } from "@/api/client";
-import { useOpenLatches, useRename, useRuns } from "@/api/queries";
+import { backToBefore, say, useOpenLatches, useReaddress, useRename, useRuns } from "@/api/queries";
+import { AddressSheet } from "@/parts/AddressSheet";
 import { Button } from "@/parts/Button";
 import { Funnel } from "@/parts/Funnel";
 import { useKeys } from "@/parts/keys";
@@ -26,6 +27,7 @@ export function LineUp() {
   const [text, setText] = useState("");
   const [selected, setSelected] = useState<Set<string>>(new Set());
   const [renaming, setRenaming] = useState<string | null>(null);
+  const [addressing, setAddressing] = useState<Device[] | null>(null);
   const search = useRef<HTMLInputElement>(null);
 
   const inRange = useMemo(() => devices.filter((d) => !d.stray && d.kind !== "other"), [devices]);
@@ -77,7 +79,7 @@ export function LineUp() {
     <div className="flex h-full">
       <section className={`flex min-w-0 grow flex-col ${current ? "max-lg:hidden" : ""}`} aria-label="Line-up">
         <Funnel devices={cameras} at={at} onChange={(v) => set("at", v)} />
-        <ActionBar picked={picked} cameras={cameras} recorders={readyRecorders} all={inRange} go={go} busy={open.isPending} quiet={!!current}>
+        <ActionBar picked={picked} cameras={cameras} recorders={readyRecorders} all={inRange} go={go} busy={open.isPending} quiet={!!current} onAddress={setAddressing}>
           <label className="relative max-sm:grow">
             <Search size={14} className="absolute top-2.5 left-2.5 text-soft" aria-hidden />
             <input ref={search} value={text} onChange={(e) => setText(e.target.value)} onKeyDown={(e) => e.key === "Escape" && (setText(""), e.currentTarget.blur())} placeholder="Name, address, model" aria-label="Search the line-up" className="h-8 w-full rounded-md border bg-sheet pr-2 pl-8 sm:w-48" />
@@ -98,7 +100,8 @@ export function LineUp() {
           </p>
         )}
       </section>
-      {current && <Bench key={current.id} device={current} recorders={readyRecorders} onClose={() => set("device", null)} onOpen={go} />}
+      {addressing && <AddressSheet site={site} devices={addressing} open onOpenChange={() => setAddressing(null)} />}
+      {current && <Bench onAddress={() => setAddressing([current])} key={current.id} device={current} recorders={readyRecorders} onClose={() => set("device", null)} onOpen={go} />}
     </div>
   );
 }
@@ -124,7 +127,7 @@ function Empty({ sweep }: { sweep: () => void }) {
 }
 
 /** What to do next, for the selection or for the whole site. */
-function ActionBar({ picked, cameras, recorders, all, go, busy, quiet, children }: { picked: Device[]; cameras: Device[]; recorders: Device[]; all: Device[]; go: (list: Device[], target?: string) => void; busy: boolean; quiet: boolean; children: React.ReactNode }) {
+function ActionBar({ picked, cameras, recorders, all, go, busy, quiet, onAddress, children }: { picked: Device[]; cameras: Device[]; recorders: Device[]; all: Device[]; go: (list: Device[], target?: string) => void; busy: boolean; quiet: boolean; onAddress: (list: Device[]) => void; children: React.ReactNode }) {
   // While a camera is in hand, the brass button is its own next step.
   const look = quiet ? "plain" : "next";
   const { addSignIn } = useFrame();
@@ -141,6 +144,8 @@ function ActionBar({ picked, cameras, recorders, all, go, busy, quiet, children 
           <span className="num font-medium">{many(picked.length, "device")} selected</span>
           <Button look="next" disabled={busy} onClick={() => go(picked)}>Open latches of {many(picked.length, "device")}</Button>
           {pickedCameras.length > 0 && <PlaceButton cameras={pickedCameras} recorders={recorders} go={go} busy={busy} />}
+          <Button onClick={() => onAddress(picked)}>Give addresses</Button>
+          <UndoAddresses devices={picked} />
         </>
       ) : ready.length > 0 ? (
         <>
@@ -165,6 +170,19 @@ function ActionBar({ picked, cameras, recorders, all, go, busy, quiet, children 
       <span className="grow" />
       {children}
     </div>
+  );
+}
+
+/** Puts devices back to the addresses that they had before. */
+function UndoAddresses({ devices }: { devices: Device[] }) {
+  const { site } = useFrame();
+  const send = useReaddress(site.id);
+  const moved = devices.filter((d) => d.moved && !d.moved.failed && d.address === d.moved.after.addr);
+  if (moved.length === 0 || moved.length < devices.length) return null;
+  return (
+    <Button disabled={send.isPending} onClick={() => send.mutate({ title: `Undo the address change of ${moved.length === 1 ? moved[0]!.name : `${moved.length} devices`}`, lines: backToBefore(moved) }, { onError: say })}>
+      Undo address change
+    </Button>
   );
 }
 

@@ -1,0 +1,110 @@
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { ArrowRight } from "lucide-react";
+import { useEffect, useState } from "react";
+import { api, must, Problem, type Device, type Site } from "@/api/client";
+import { useInterfaces, useReaddress } from "@/api/queries";
+import { Button } from "./Button";
+import { Field } from "./Field";
+import { Sheet } from "./Sheet";
+import { Trouble } from "./Trouble";
+
+type Network = Site["network"];
+
+/** Where to begin when a site has no pool yet: the upper part of its first /24, and the gateway that this machine uses there. */
+export function suggest(site: Pick<Site, "ranges" | "network">, gateways: string[]): Network {
+  if (site.network.pool) return site.network;
+  const net = site.ranges.map((r) => /^(\d+\.\d+\.\d+)\.\d+(\/|$|-)/.exec(r)?.[1]).find(Boolean);
+  if (!net) return { ...site.network, bits: 24 };
+  return { pool: `${net}.101-${net}.199`, dhcp: "", gateway: gateways.find((g) => g.startsWith(`${net}.`)) ?? "", bits: 24 };
+}
+
+/** Gives addresses to the devices in hand: old beside new, what is wrong with each, and one button. Nothing is sent before it. */
+export function AddressSheet({ site, devices, open, onOpenChange }: { site: Site; devices: Device[]; open: boolean; onOpenChange: (open: boolean) => void }) {
+  const interfaces = useInterfaces();
+  const [network, setNetwork] = useState<Network | null>(null);
+  const [order, setOrder] = useState<"name" | "address" | "heard">("name");
+  useEffect(() => {
+    if (open && interfaces.data && !network) setNetwork(suggest(site, interfaces.data.map((i) => i.gateway ?? "").filter(Boolean)));
+  }, [open, interfaces.data, network, site]);
+  const ids = devices.map((d) => d.id);
+  const asked = useDelayed(network, 350);
+  const plan = useQuery({
+    queryKey: ["plan", site.id, ids, order, asked],
+    queryFn: () => must(api.POST("/api/sites/{site}/address-plan", { params: { path: { site: site.id } }, body: { devices: ids, order, network: asked! } })),
+    enabled: open && !!asked,
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+  const send = useReaddress(site.id);
+  const lines = plan.error ? [] : (plan.data?.assignments ?? []);
+  const ready = lines.filter((l) => !l.keep && !l.problem);
+  const troubled = lines.filter((l) => l.problem);
+  const field = plan.error instanceof Problem ? plan.error.cause.replace("bad_", "") : "";
+  const errorAt = (name: string) => (field === name && plan.error instanceof Problem ? plan.error.message : undefined);
+  const set = (part: Partial<Network>) => setNetwork((n) => n && { ...n, ...part });
+  const apply = (dhcp: boolean) =>
+    send.mutate(
+      {
+        title: `${dhcp ? "Put to DHCP" : "Give addresses to"} ${devices.length === 1 ? devices[0]!.name : `${dhcp ? devices.length : ready.length} devices`}`,
+        lines: dhcp ? devices.map((d) => ({ device: d.id, dhcp: true })) : ready.map((l) => ({ device: l.device, address: l.new, bits: network!.bits, gateway: network!.gateway })),
+      },
+      { onSuccess: () => onOpenChange(false) },
+    );
+  return (
+    <Sheet title={`Addresses for ${devices.length === 1 ? devices[0]!.name : `${devices.length} devices`}`} open={open} onOpenChange={onOpenChange} wide>
+      {network && (
+        <>
+          <div className="grid gap-3 sm:grid-cols-[2fr_90px_1.2fr_2fr]">
+            <Field label="Camera pool" name="pool" className="mono" autoComplete="off" value={network.pool} onChange={(e) => set({ pool: e.target.value })} error={errorAt("pool") ?? errorAt("range")} />
+            <Field label="Mask" name="bits" className="mono" inputMode="numeric" autoComplete="off" value={`/${network.bits}`} onChange={(e) => set({ bits: Number(e.target.value.replace(/\D/g, "")) })} error={errorAt("bits")} />
+            <Field label="Gateway" name="gateway" className="mono" autoComplete="off" value={network.gateway} placeholder="leave as it is" onChange={(e) => set({ gateway: e.target.value })} error={errorAt("gateway")} />
+            <Field label="DHCP pool, kept free" name="dhcp" className="mono" autoComplete="off" value={network.dhcp} placeholder="192.0.2.200-192.0.2.250" onChange={(e) => set({ dhcp: e.target.value })} error={errorAt("dhcp")} />
+          </div>
+          {plan.error instanceof Problem && <p className="mt-1 text-[13px] text-soft">{plan.error.fix}</p>}
+          <div role="group" aria-label="Order" className="mt-3 mb-2 flex items-center gap-1 text-[13px]">
+            <span className="mr-1 text-soft">In order of</span>
+            {(["name", "address", "heard"] as const).map((o) => (
+              <button key={o} type="button" aria-pressed={order === o} onClick={() => setOrder(o)} className={`rounded-sm px-2 py-0.5 ${order === o ? "bg-ink text-paper" : "hover:bg-well"}`}>{{ name: "name", address: "address now", heard: "first heard" }[o]}</button>
+            ))}
+          </div>
+          <div className="max-h-[38vh] overflow-auto border-y">
+            <table className="w-full">
+              <tbody>
+                {lines.map((l) => (
+                  <tr key={l.device} data-plan={l.name} className="h-8 border-b last:border-b-0 [&>td]:px-2">
+                    <td className="max-w-52 truncate">{l.name}</td>
+                    <td className="mono text-right text-soft">{l.old}</td>
+                    <td className="w-6 text-soft"><ArrowRight size={14} aria-label="becomes" /></td>
+                    <td className={`mono ${l.keep ? "text-soft" : "font-semibold"}`}>{l.new}</td>
+                    <td className={`text-[13px] ${l.problem ? "text-stuck" : "text-soft"}`}>{l.problem || (l.keep ? "stays: it lies in the pool" : "free")}</td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+            {!plan.data && !plan.error && <p className="p-3 text-soft">Looking which addresses are free …</p>}
+          </div>
+          <Trouble error={plan.error && !["pool", "range", "bits", "gateway", "dhcp"].includes(field) ? plan.error : null} />
+          <Trouble error={send.error} />
+          <p className="mt-3 text-[13px] text-soft">Each device is sent its address, restarted if it asks for that, and found again by its identity. Its latches are opened anew and its recorder gets the new URL. The old setting is kept for undo.</p>
+          <div className="mt-3 flex flex-wrap items-center justify-end gap-2">
+            {troubled.length > 0 && <span className="mr-auto text-[13px] text-stuck">{troubled.length} {troubled.length === 1 ? "line is" : "lines are"} left out</span>}
+            <Button onClick={() => apply(true)} disabled={send.isPending}>Put to DHCP instead</Button>
+            <Button look="next" disabled={ready.length === 0 || send.isPending || plan.isFetching || asked !== network} onClick={() => apply(false)}>
+              Send {ready.length} {ready.length === 1 ? "address" : "addresses"}
+            </Button>
+          </div>
+        </>
+      )}
+    </Sheet>
+  );
+}
+
+/** A value that follows another after it has been still for a while. */
+function useDelayed<T>(value: T, ms: number) {
+  const [late, setLate] = useState(value);
+  useEffect(() => {
+    const t = setTimeout(() => setLate(value), ms);
+    return () => clearTimeout(t);
+  }, [value, ms]);
+  return late;
+}
