@@ -46,6 +46,7 @@ devices:
   - {name: Turntable, maker: lumenhythe, model: L2, address: NET.14, scene: turntable, streams: [*m, *s]}
   - {name: Coal, maker: lumenhythe, model: L2, address: NET.15, scene: coal-stage, streams: [*m, *s]}
   - {name: Paint, maker: lumenhythe, model: L2, address: NET.16, scene: paint-shop, streams: [*m, *s]}
+  - {name: Dark, maker: corvane, model: V4, address: NET.18, scene: viaduct, streams: [*s], defects: {stream_closed: true}}
   - {name: Strange, maker: corvane, model: V4, address: NET.17, scene: viaduct, streams: [*s], users: [{name: other, secret: nobody-knows, level: Administrator}]}
   - {name: Strongroom, kind: recorder, maker: holloway, model: H8, address: NET.20, slots: SLOTS}
 `
@@ -153,7 +154,7 @@ func TestFromHeardToConfirmed(t *testing.T) {
 	b := set(t, storetest.URL(t), "127.42.1", 5)
 	b.work()
 	b.sweep()
-	require.Len(t, b.names, 8)
+	require.Len(t, b.names, 9)
 	assert.Equal(t, discovery.Recorder, b.device("20").Status.Device.Kind)
 
 	// An empty keyring is said, and nothing is tried.
@@ -165,16 +166,19 @@ func TestFromHeardToConfirmed(t *testing.T) {
 	// One sign-in opens all six at once, and not the one that it is not for.
 	_, err := b.s.AddSignIn(ctx, "Fitter", "fitter", signin.NewSecret("brass-lamp-41"))
 	require.NoError(t, err)
-	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids(append(six, "17", "20")...), false))
+	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids(append(six, "17", "18", "20")...), false))
 	for _, n := range six {
 		d := b.device(n)
 		assert.Equal(t, latch.Placed, d.Status.At(), "%s %+v", d.Addr, d.Status.Latches)
 		require.Len(t, d.Status.Proofs, 2)
+		assert.NotEmpty(t, d.MAC.String, "the hardware address was read from the device")
+		assert.NotEmpty(t, d.Serial.String)
 		assert.InDelta(t, 10, d.Status.Proofs["main"].Video.FPS, .3)
 		still, err := b.s.Still(ctx, *d.Status.Proofs["main"].Still)
 		require.NoError(t, err)
 		assert.Greater(t, len(still), 1000)
 	}
+	assert.Equal(t, diagnose.StreamsOff, b.device("18").Status.Latch(latch.Proven).Diagnosis.Cause, "the device itself says that its streams are off")
 	strange := b.device("17").Status
 	assert.Equal(t, diagnose.WrongSignIn, strange.Latch(latch.SignedIn).Diagnosis.Cause)
 

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"slices"
 	"strconv"
 	"time"
 
@@ -245,6 +246,9 @@ func (o *opening) prove(ctx context.Context) error {
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
+		if d := proof.Diagnosis; d != nil {
+			refine(d, u, o.d.Status.SignedIn)
+		}
 		f := store.Finding{Kind: evidence.KindProof, Subject: st.Tier, Exchange: proof.Exchange}
 		body := evidence.Proof{Proof: proof, PlainURL: st.URL}
 		if proof.Still != nil {
@@ -260,6 +264,30 @@ func (o *opening) prove(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// refine says more of a stream that could not be reached, where the device itself has told of its ports.
+func refine(d *diagnose.Diagnosis, u streamurl.URL, in *evidence.SignedIn) {
+	if in == nil {
+		return
+	}
+	for _, p := range in.Protocols {
+		number := func(want int) bool { return slices.Contains(p.Ports, want) }
+		switch {
+		case p.Name == "RTSP" && !p.Enabled && d.Cause == diagnose.PortClosed:
+			d.Cause = diagnose.StreamsOff
+			d.Summary = fmt.Sprintf("The stream service is switched off in the device itself: it says so, and port %d is closed.", u.DialPort())
+			d.Fix = "Switch RTSP on in the device's network settings, on its own page."
+		case p.Name == "RTSP" && p.Enabled && d.Cause == diagnose.PortClosed && !number(u.DialPort()) && len(p.Ports) > 0:
+			d.Cause = diagnose.WrongPort
+			d.Summary = fmt.Sprintf("The URL has port %d, and the device itself says that its streams are on port %d.", u.DialPort(), p.Ports[0])
+			d.Fix = fmt.Sprintf("Use port %d in the URL.", p.Ports[0])
+		case p.Name == "HTTP" && d.Cause == diagnose.NotRTSP && number(u.DialPort()):
+			d.Cause = diagnose.WrongPort
+			d.Summary = fmt.Sprintf("Port %d is the device's web port, by its own word. The URL needs its stream port.", u.DialPort())
+			d.Fix = "Put the stream port into the URL; the device names it in its network settings."
+		}
+	}
 }
 
 // place puts the camera on every wanted target that does not have it.

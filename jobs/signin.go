@@ -24,7 +24,7 @@ func (o *opening) signIn(ctx context.Context) error {
 	var refused *onvif.RefusedError
 	if err == nil {
 		found.Open = true
-		return o.record(ctx, store.Finding{Kind: evidence.KindSignedIn, Body: found, Exchange: log.String()})
+		return o.signedIn(ctx, found, log)
 	}
 	if !errors.As(err, &refused) {
 		return o.notSignedIn(ctx, evidence.SignedIn{}, err, "", log)
@@ -40,7 +40,7 @@ func (o *opening) signIn(ctx context.Context) error {
 		found, last = o.tryKey(ctx, key, log)
 		if last == nil {
 			found.SignIn, found.Label, found.User = key.ID, key.Label, key.User
-			return o.record(ctx, store.Finding{Kind: evidence.KindSignedIn, Body: found, Exchange: log.String()})
+			return o.signedIn(ctx, found, log)
 		}
 		out.Tried = append(out.Tried, key.Label)
 		if !errors.As(last, &refused) {
@@ -48,6 +48,16 @@ func (o *opening) signIn(ctx context.Context) error {
 		}
 	}
 	return o.notSignedIn(ctx, out, last, user, log)
+}
+
+// signedIn records what opened the device, and what it told of itself.
+func (o *opening) signedIn(ctx context.Context, found evidence.SignedIn, log *exchange.Log) error {
+	if err := o.record(ctx, store.Finding{Kind: evidence.KindSignedIn, Body: found, Exchange: log.String()}); err != nil {
+		return err
+	}
+	return o.env.store.Keep(ctx, "a device's identity", func(ctx context.Context) error {
+		return o.env.store.Identify(ctx, o.d.ID, found.Info.Serial, found.MAC)
+	})
 }
 
 func (o *opening) notSignedIn(ctx context.Context, out evidence.SignedIn, err error, user string, log *exchange.Log) error {
@@ -114,5 +124,16 @@ func (o *opening) try(ctx context.Context, key uuid.UUID, in signin.SignIn, log 
 		return out, err
 	}
 	out.Recorder = services[onvif.NSRecording] != "" && services[onvif.NSReceiver] != ""
-	return out, nil
+	// Ports and hardware address are read, not guessed. A device that does not tell them is signed in to all the same.
+	if protocols, err := c.Protocols(ctx); err == nil {
+		out.Protocols = protocols
+	}
+	if ifaces, err := c.Interfaces(ctx); err == nil {
+		for _, i := range ifaces {
+			if i.Addr == o.d.Status.Device.Addr || len(ifaces) == 1 {
+				out.MAC = i.MAC
+			}
+		}
+	}
+	return out, ctx.Err()
 }

@@ -43,6 +43,7 @@ type deviceView struct {
 	Conflict   bool              `json:"conflict" doc:"another device claims the same address"`
 	Methods    []string          `json:"methods" doc:"what heard it"`
 	Ports      []discovery.Port  `json:"ports"`
+	Protocols  []onvif.Protocol  `json:"protocols,omitempty" doc:"network services by the device's own word"`
 	HeardAt    time.Time         `json:"heard_at"`
 	Latches    []latch.Latch     `json:"latches"`
 	At         string            `json:"at" doc:"the latch it waits at; empty when all are open"`
@@ -215,14 +216,20 @@ func viewOf(d *store.Device) deviceView {
 	}
 	v.Web = webPage(d)
 	v.Maker, v.Model, v.Serial, v.MAC, v.Is = st.Device.Maker, st.Device.Hardware, st.Device.Serial, st.Device.MAC, st.Device.Is
-	v.Block = identity.MACBlock(v.MAC)
 	v.Claims = claims(st.Heard)
 	if l := st.Latch(latch.Reachable); l.Diagnosis != nil {
 		v.Conflict = l.Diagnosis.Cause == diagnose.AddressConflict
 	}
+	if in := st.SignedIn; in != nil {
+		v.Protocols = in.Protocols
+		if in.MAC != "" {
+			v.MAC = in.MAC
+		}
+	}
 	if in := st.SignedIn; in != nil && in.Info.Model != "" {
 		v.Maker, v.Model, v.Firmware, v.Serial = in.Info.Manufacturer, in.Info.Model, in.Info.Firmware, in.Info.Serial
 	}
+	v.Block = identity.MACBlock(v.MAC)
 	label := ""
 	if st.SignedIn != nil {
 		label = st.SignedIn.Label

@@ -61,8 +61,8 @@ func (s *Store) Sight(ctx context.Context, site uuid.UUID, run *uuid.UUID, x dis
 			return err
 		}
 		subject := string(x.Method)
-		for _, p := range x.Ports {
-			subject = fmt.Sprintf("port %d", p.Number)
+		if x.Method == discovery.PortSweep && len(x.Ports) == 1 {
+			subject = fmt.Sprintf("port %d", x.Ports[0].Number)
 		}
 		return s.record(ctx, tx, site, run, id, evidence.KindHeard, subject, x, "", x.At)
 	})
@@ -130,6 +130,13 @@ func (s *Store) Record(ctx context.Context, d *Device, run *uuid.UUID, f Finding
 		}
 		return s.record(ctx, tx, d.Site, run, d.ID, f.Kind, f.Subject, f.Body, f.Exchange, time.Time{})
 	})
+}
+
+// Identify adds the marks that a device has told of itself once it was signed in to. A mark that is known stays: another one would be
+// a contradiction, and those are shown, not merged.
+func (s *Store) Identify(ctx context.Context, id uuid.UUID, serial, mac string) error {
+	_, err := s.db.ExecContext(ctx, "UPDATE devices SET serial = COALESCE(serial, NULLIF($2, '')), mac = COALESCE(mac, NULLIF($3, '')) WHERE id = $1", id, serial, mac)
+	return err
 }
 
 // Still returns a stored picture.

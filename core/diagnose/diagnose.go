@@ -34,6 +34,8 @@ const (
 	DeviceLost       Cause = "device_lost"        // the device did not come back
 	NoAnswer         Cause = "no_answer"          // nothing answers at the address
 	PortClosed       Cause = "port_closed"        // the address answers, the port refuses
+	StreamsOff       Cause = "streams_off"        // the stream service is switched off, by the device's own word
+	WrongPort        Cause = "wrong_port"         // another of the device's ports was given
 	Silent           Cause = "silent"             // the port takes the connection and says nothing
 	NotRTSP          Cause = "not_rtsp"           // the port speaks something else, mostly HTTP
 	NotHTTP          Cause = "not_http"           // the port was taken for the web port

@@ -60,6 +60,8 @@ type SignedIn struct {
 	User      string              `json:"user,omitempty"`
 	Scheme    string              `json:"scheme,omitempty"`
 	Info      onvif.Info          `json:"info"`
+	MAC       string              `json:"mac,omitempty"`
+	Protocols []onvif.Protocol    `json:"protocols,omitempty" doc:"the network services that the device names, with their ports"`
 	Recorder  bool                `json:"recorder,omitempty" doc:"the device has receiver and recording services"`
 	Open      bool                `json:"open,omitempty" doc:"the device lets anyone in"`
 	Tried     []string            `json:"tried,omitempty" doc:"labels of the sign-ins that were tried"`

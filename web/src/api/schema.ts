@@ -411,6 +411,8 @@ export interface components {
             next: components["schemas"]["NextStep"];
             placements: components["schemas"]["Placement"][];
             ports: components["schemas"]["Port"][];
+            /** @description network services by the device's own word */
+            protocols?: components["schemas"]["Protocol"][];
             serial?: string;
             stray: boolean;
             streams: components["schemas"]["StreamView"][];
@@ -619,6 +621,11 @@ export interface components {
             /** @description sealed: without the password */
             url: string;
             video: components["schemas"]["Measured"];
+        };
+        Protocol: {
+            enabled: boolean;
+            name: string;
+            ports: number[];
         };
         RecordView: {
             /** Format: date-time */

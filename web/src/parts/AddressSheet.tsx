@@ -55,7 +55,7 @@ export function AddressSheet({ site, devices, open, onOpenChange }: { site: Site
       {network && (
         <>
           <div className="grid gap-3 sm:grid-cols-[2fr_90px_1.2fr_2fr]">
-            <Field label="Camera pool" name="pool" className="mono" autoComplete="off" value={network.pool} onChange={(e) => set({ pool: e.target.value })} error={errorAt("pool") ?? errorAt("range")} />
+            <Field label="Camera pool" name="pool" autoFocus className="mono" autoComplete="off" value={network.pool} onChange={(e) => set({ pool: e.target.value })} error={errorAt("pool") ?? errorAt("range")} />
             <Field label="Mask" name="bits" className="mono" inputMode="numeric" autoComplete="off" value={`/${network.bits}`} onChange={(e) => set({ bits: Number(e.target.value.replace(/\D/g, "")) })} error={errorAt("bits")} />
             <Field label="Gateway" name="gateway" className="mono" autoComplete="off" value={network.gateway} placeholder="leave as it is" onChange={(e) => set({ gateway: e.target.value })} error={errorAt("gateway")} />
             <Field label="DHCP pool, kept free" name="dhcp" className="mono" autoComplete="off" value={network.dhcp} placeholder="192.0.2.200-192.0.2.250" onChange={(e) => set({ dhcp: e.target.value })} error={errorAt("dhcp")} />

@@ -230,7 +230,8 @@ function Facts({ device: d }: { device: Device }) {
     ["Firmware", d.firmware],
     ["Serial", d.serial],
     ["MAC", [d.mac, d.mac_block && `(${d.mac_block})`].filter(Boolean).join(" ")],
-    ["Ports", d.ports.map((p) => `${p.number} ${p.speaks}${p.named ? " (named by the device)" : ""}`).join(", ")],
+    ["Its own word", (d.protocols ?? []).map((p) => `${p.name} ${p.enabled ? p.ports.join(", ") : "off"}`).join(", ")],
+    ["Ports asked", d.ports.map((p) => `${p.number} ${p.speaks}${p.named ? " (named by the device)" : ""}`).join(", ")],
   ].filter(([, v]) => v);
   return (
     <dl className="grid grid-cols-[130px_1fr] gap-x-3 gap-y-0.5 border-t px-4 py-3 text-[13px]">
