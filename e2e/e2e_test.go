@@ -337,3 +337,32 @@ func TestAddressPlanWithUndo(t *testing.T) {
 	b.page.MustElementR("[role=row]", `127\.43\.3\.16`).MustClick()
 	assert.NotContains(t, b.page.MustElement("body").MustText(), "brass-lamp-41")
 }
+
+// A camera fresh from the factory is found to be so and gets its first account; the password is on the keyring.
+func TestClaim(t *testing.T) {
+	scenario := strings.ReplaceAll(yard, "127.43.1.", "127.43.4.")
+	for _, last := range []string{"11", "14"} {
+		scenario = strings.Replace(scenario, "address: 127.43.4."+last+",", "address: 127.43.4."+last+", users: [],", 1)
+	}
+	simtest.Start(t, scenario)
+	b := start(t)
+	b.firstAccount()
+	b.makeSite("Viaduct", "127.43.4.0/27")
+	b.press("^Sweep the site$")
+	b.count("[data-device]", 7)
+	b.page.MustElement(`[data-run="finished"]`)
+	b.press("^Open latches of 7 devices")
+	b.press("^Claim 2 cameras$")
+	b.typeIn("claim-password", "short")
+	b.see("Too short: 5 of at least 10")
+	assert.True(t, b.page.MustElementR("button", "Save to keyring and claim").MustProperty("disabled").Bool())
+	b.press("Make one")
+	b.see("Very good")
+	made := b.page.MustElement(`input[name="claim-password"]`).MustProperty("value").Str()
+	b.press("^Save to keyring and claim$")
+	b.count(`[data-at="placed"]`, 2)
+	b.press("^Keyring$")
+	b.see("2 cameras claimed")
+	b.page.MustElement(`[aria-label^="Show the password of"]`).MustClick()
+	b.see(made)
+}

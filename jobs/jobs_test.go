@@ -360,3 +360,39 @@ func TestLargeRangeAsksFirst(t *testing.T) {
 	_, err = q.Sweep(ctx, store.Site{ID: site.ID}, false)
 	assert.ErrorAs(t, err, new(*address.RangeError))
 }
+
+// A device fresh from the factory is found to be so, is claimed with what is on the keyring already, and opens with it.
+func TestClaim(t *testing.T) {
+	simtest.Start(t, `
+name: fresh
+devices:
+  - {name: Fresh, maker: corvane, model: V4, address: 127.42.6.11, scene: viaduct, users: [], streams: [&s {width: 160, height: 90, fps: 5, kbps: 100, gop: 5, profile: baseline}]}
+  - {name: Picky, maker: lumenhythe, model: L2, address: 127.42.6.12, scene: viaduct, users: [], streams: [*s]}
+`)
+	b := &bench{t: t, log: &syncBuffer{}, s: storetest.Open(t)}
+	var err error
+	b.q, err = jobs.NewQueue(b.s, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	b.site, err = b.s.CreateSite(ctx, "Yard", address.MustParse("127.42.6.0/24"))
+	require.NoError(t, err)
+	b.work()
+	b.sweep()
+	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11", "12"), false))
+	l := b.device("11").Status.Latch(latch.SignedIn)
+	require.Equal(t, latch.Stuck, l.State)
+	require.Equal(t, diagnose.FactoryFresh, l.Diagnosis.Cause)
+
+	good, err := b.s.AddSignIn(ctx, "Yard", "fitter", signin.NewSecret("water & <coal>"))
+	require.NoError(t, err)
+	weak, err := b.s.AddSignIn(ctx, "Weak", "fitter", signin.NewSecret("short"))
+	require.NoError(t, err)
+	b.wait(b.q.Claim(ctx, b.site.ID, "claim", []jobs.Claim{{Device: b.names["11"], SignIn: good}, {Device: b.names["12"], SignIn: weak}}))
+	assert.Equal(t, latch.Placed, b.device("11").Status.At(), "%+v", b.device("11").Status.Latches)
+	assert.Equal(t, good, b.device("11").Status.SignedIn.SignIn)
+	refused := b.device("12").Status.Latch(latch.SignedIn)
+	assert.Equal(t, latch.Stuck, refused.State)
+	assert.Contains(t, refused.Diagnosis.Summary, "too weak", "the device's own reason is shown")
+	b.wait(b.q.Claim(ctx, b.site.ID, "claim", []jobs.Claim{{Device: b.names["12"], SignIn: good}}))
+	assert.Equal(t, latch.Placed, b.device("12").Status.At())
+	assert.NotContains(t, b.everything(), "coal", "the password that was sent is sealed in the exchange too")
+}

@@ -94,7 +94,7 @@ type movedView struct {
 
 // nextStep is the one thing to do next for a device.
 type nextStep struct {
-	Action string `json:"action" enum:"open,add_sign_in,change_ranges,place,wait,none" doc:"what the button does"`
+	Action string `json:"action" enum:"open,add_sign_in,claim,change_ranges,place,none" doc:"what the button does"`
 	Label  string `json:"label"`
 	Reason string `json:"reason"`
 	Fix    string `json:"fix,omitempty"`
@@ -318,6 +318,8 @@ func stuckStep(l *latch.Latch) nextStep {
 	switch l.Diagnosis.Cause {
 	case diagnose.NoSignIn, diagnose.WrongSignIn, diagnose.StreamRefuses:
 		step.Action, step.Label = "add_sign_in", "Add a sign-in"
+	case diagnose.FactoryFresh:
+		step.Action, step.Label = "claim", "Claim it"
 	case diagnose.OutOfScope:
 		step.Action, step.Label = "change_ranges", "Change the site's ranges"
 	}

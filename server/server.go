@@ -74,6 +74,7 @@ func (s *Server) api(r chi.Router) huma.API {
 	s.signInRoutes(api)
 	s.runRoutes(api)
 	s.addressRoutes(api)
+	s.claimRoutes(api)
 	return api
 }
 

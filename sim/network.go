@@ -9,7 +9,10 @@ import (
 	"path/filepath"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
+
+	"unlatch/core/onvif"
 )
 
 // network is a device's address setting, kept over restarts of the stand-ins.
@@ -18,7 +21,11 @@ type network struct {
 	Bits    int
 	DHCP    bool
 	Gateway netip.Addr
+	Claimed []claimed // accounts made since the factory
 }
+
+// claimed is an account with its secret in the open: this is a stand-in's own memory.
+type claimed struct{ Name, Secret, Level string }
 
 // networkOperation answers the network part of the device service.
 func (d *device) networkOperation(o operation) (string, *fault) {
@@ -53,7 +60,7 @@ func (d *device) networkOperation(o operation) (string, *fault) {
 		d.world.restart(d)
 		return "<X:Message>Restarting</X:Message>", nil
 	}
-	return unsupported(o)
+	return d.userOperation(o, n)
 }
 
 func (d *device) setNet(n network) {
@@ -156,4 +163,54 @@ func (w *World) readNetworks() error {
 		}
 	}
 	return nil
+}
+
+// userOperation answers the accounts part of the device service.
+func (d *device) userOperation(o operation, n network) (string, *fault) {
+	switch o.name {
+	case "GetUsers":
+		var b strings.Builder
+		for _, u := range d.accounts() {
+			fmt.Fprintf(&b, "<X:User><T:Username>%s</T:Username><T:UserLevel>%s</T:UserLevel></X:User>", onvif.Escape(u.Name), u.Level)
+		}
+		return b.String(), nil
+	case "CreateUsers":
+		u := claimed{Name: o.arg("Username"), Secret: o.arg("Password"), Level: o.arg("UserLevel")}
+		if len(u.Secret) < 8 {
+			return "", invalid("ter:PasswordTooWeak", "The password is too weak: at least 8 characters")
+		}
+		for _, known := range d.accounts() {
+			if known.Name == u.Name {
+				return "", invalid("ter:UsernameClash", "There is such a user already")
+			}
+		}
+		n.Claimed = append(slices.Clone(n.Claimed), u)
+		d.setNet(n)
+		d.world.mu.Lock()
+		defer d.world.mu.Unlock()
+		d.world.keepNetworks()
+		return "", nil
+	}
+	return unsupported(o)
+}
+
+// accounts are the scenario's users and those made since.
+func (d *device) accounts() []claimed {
+	d.world.mu.Lock()
+	defer d.world.mu.Unlock()
+	var out []claimed
+	for _, u := range d.Users {
+		out = append(out, claimed{u.Name, u.Secret.Reveal(), u.Level})
+	}
+	return append(out, d.net.Claimed...)
+}
+
+// secret returns the password of a user; the lookup that httpauth.Check wants.
+func (d *device) secret(user string) (string, bool) {
+	for _, u := range d.accounts() {
+		if u.Name == user {
+			return u.Secret, true
+		}
+	}
+	return "", false
 }

@@ -125,6 +125,9 @@ func (d *device) signedIn(w http.ResponseWriter, r *http.Request, token *usernam
 		d.writeFault(w, s, http.StatusUnauthorized, fault{"S:Sender", "ter:NotAuthorized", "", "Sender not authorized"})
 		return false
 	}
+	if len(d.accounts()) == 0 {
+		return true // fresh from the factory: anyone may come in, and make the first account
+	}
 	if len(d.maker.httpAuth) == 0 {
 		if token == nil || !d.tokenRight(*token) {
 			return refuse()

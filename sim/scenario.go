@@ -195,13 +195,3 @@ func (d Device) expand() []Device {
 func (d *Device) format(st Stream) scene.Format {
 	return scene.Format{Scene: d.Scene, Caption: *d.Caption, Width: st.Width, Height: st.Height, FPS: st.FPS, Kbps: st.Kbps, GOP: st.GOP, Profile: st.Profile}
 }
-
-// secret returns the password of a user; the lookup that httpauth.Check wants.
-func (d *Device) secret(user string) (string, bool) {
-	for _, u := range d.Users {
-		if u.Name == user {
-			return u.Secret.Reveal(), true
-		}
-	}
-	return "", false
-}

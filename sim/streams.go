@@ -194,7 +194,7 @@ func (v *viewer) handle(ctx context.Context, q *rtsp.Request) bool {
 
 func (v *viewer) allowed(q *rtsp.Request) bool {
 	schemes, realm := v.s.d.maker.streamAuth, v.s.d.maker.name
-	if len(v.s.d.Users) == 0 {
+	if len(v.s.d.accounts()) == 0 {
 		return true
 	}
 	lines := challenges(schemes, realm, v.nonce)

@@ -43,6 +43,7 @@ const (
 	Unbounded        Cause = "unbounded"          // an answer without end
 	Broken           Cause = "broken_answer"      // an answer that cannot be read
 	Dropped          Cause = "dropped"            // the device closed the connection
+	FactoryFresh     Cause = "factory_fresh"      // the device has no account yet and lets anyone in
 	NoSignIn         Cause = "no_sign_in"         // the device wants one and the keyring has none for it
 	WrongSignIn      Cause = "wrong_sign_in"      // every sign-in that may be tried was refused
 	StreamRefuses    Cause = "stream_refuses"     // the device service takes the sign-in, the stream does not

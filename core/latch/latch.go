@@ -233,7 +233,11 @@ func (d *deriver) signedIn() {
 		d.s.Device.Kind = "recorder"
 	}
 	if b.Open && b.Diagnosis == nil {
-		d.s.Latch(SignedIn).Reason = "The device lets anyone in"
+		l := d.s.Latch(SignedIn)
+		l.State = Stuck
+		l.Diagnosis = &diagnose.Diagnosis{Cause: diagnose.FactoryFresh, Summary: "The device lets anyone in: it has no account yet, as it came from the factory.",
+			Fix: "Claim it: give it its first account with a good password.", Seen: "GetDeviceInformation was answered without a sign-in"}
+		l.Reason = l.Diagnosis.Summary
 	}
 }
 

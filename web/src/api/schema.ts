@@ -233,6 +233,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/claim": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give factory-fresh devices their first account */
+        post: operations["claim-devices"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/devices": {
         parameters: {
             query?: never;
@@ -355,6 +372,12 @@ export interface components {
             packets: number;
             /** Format: int64 */
             sample_rate: number;
+        };
+        ClaimBody: {
+            devices: string[];
+            /** @description one password for all; empty makes one of its own for each */
+            secret?: string;
+            user: string;
         };
         ClaimView: {
             /** Format: date-time */
@@ -555,7 +578,7 @@ export interface components {
              * @description what the button does
              * @enum {string}
              */
-            action: "open" | "add_sign_in" | "change_ranges" | "place" | "wait" | "none";
+            action: "open" | "add_sign_in" | "claim" | "change_ranges" | "place" | "none";
             fix?: string;
             label: string;
             reason: string;
@@ -660,7 +683,7 @@ export interface components {
             done: number;
             id: string;
             /** @enum {string} */
-            kind: "sweep" | "open" | "remove" | "readdress";
+            kind: "sweep" | "open" | "remove" | "readdress" | "claim";
             /**
              * Format: int64
              * @description time left by the pace so far
@@ -1435,6 +1458,41 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["Apply-addressesRequest"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "claim-devices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ClaimBody"];
             };
         };
         responses: {

@@ -13,17 +13,17 @@ import { Still } from "@/parts/Still";
 import { UrlSegments } from "@/parts/UrlSegments";
 import { useFrame } from "./SiteFrame";
 
-type Props = { device: Device; recorders: Device[]; onAddress: () => void; onClose: () => void; onOpen: (list: Device[], target?: string) => void };
+type Props = { device: Device; recorders: Device[]; onAddress: () => void; onClaim: () => void; onClose: () => void; onOpen: (list: Device[], target?: string) => void };
 
 /** The camera in hand: its picture, the one next step, its URLs, its evidence. */
-export function Bench({ device: d, recorders, onAddress, onClose, onOpen }: Props) {
+export function Bench({ device: d, recorders, onAddress, onClaim, onClose, onOpen }: Props) {
   const [tier, setTier] = useState("main");
   const stream = d.streams.find((s) => s.tier === tier) ?? d.streams[0];
   return (
     <aside id="bench" tabIndex={-1} aria-label={`Bench: ${d.name}`} className="flex w-full shrink-0 flex-col overflow-auto border-l bg-sheet outline-none lg:w-[430px]">
       <Head device={d} onClose={onClose} />
       {d.kind === "camera" && <Picture device={d} stream={stream} tier={tier} setTier={setTier} />}
-      <NextStep device={d} recorders={recorders} onOpen={onOpen} />
+      <NextStep device={d} recorders={recorders} onClaim={onClaim} onOpen={onOpen} />
       {stream && <section className="border-t px-4 py-3"><UrlSegments stream={stream} /></section>}
       {stream?.proof?.ok && <Compare stream={stream} />}
       <Placements device={d} />
@@ -97,7 +97,7 @@ function Picture({ device: d, stream, tier, setTier }: { device: Device; stream?
 }
 
 /** The one thing to do next, with its reason and its button. */
-function NextStep({ device: d, recorders, onOpen }: { device: Device; recorders: Device[]; onOpen: Props["onOpen"] }) {
+function NextStep({ device: d, recorders, onClaim, onOpen }: { device: Device; recorders: Device[]; onClaim: () => void; onOpen: Props["onOpen"] }) {
   const { addSignIn, changeSite, site } = useFrame();
   const again = useOpenLatches(site.id);
   const stuck = isStuck(d);
@@ -105,6 +105,7 @@ function NextStep({ device: d, recorders, onOpen }: { device: Device; recorders:
   const act = () => {
     if (d.next.action === "add_sign_in") return addSignIn(d.next.reason, () => onOpen([d]));
     if (d.next.action === "change_ranges") return changeSite();
+    if (d.next.action === "claim") return onClaim();
     onOpen([d]);
   };
   return (

@@ -1,10 +1,12 @@
-import { ExternalLink, Radar } from "lucide-react";
-import { useMemo, useState } from "react";
+import { ExternalLink, Radar, Search } from "lucide-react";
+import { useMemo, useRef, useState } from "react";
 import { useNavigate } from "react-router";
 import type { Device } from "@/api/client";
-import { useRuns } from "@/api/queries";
+import { useInterfaces, useRuns } from "@/api/queries";
 import { Button } from "@/parts/Button";
+import { useKeys } from "@/parts/keys";
 import { ago } from "@/parts/measures";
+import { netsOf, within } from "@/parts/nets";
 import { Tip } from "@/parts/Tip";
 import { useFrame } from "./SiteFrame";
 
@@ -52,79 +54,166 @@ function many(list: Device[], kind: string) {
   return `${n} ${kind}${n === 1 ? "" : "s"}`;
 }
 
+/** How many /24 fields stand side by side; a site with more gets an overview of all, and one field at a time. */
 const mostFields = 4;
 
-/** One field of 256 tiles for each /24 in which something was heard, else for the first of the ranges. */
+type Mark = "camera" | "recorder" | "other" | "conflict" | "self" | "gateway" | "pool" | "dhcp" | "free";
+
+const markNames: Record<Mark, string> = {
+  camera: "camera", recorder: "recorder", other: "something else", conflict: "address conflict", self: "this machine", gateway: "gateway", pool: "camera pool", dhcp: "DHCP pool", free: "nothing heard",
+};
+
+/** What stands at each address: a device that was heard, else what the site's layout says of the address. */
+function useMarks(devices: Device[]) {
+  const { site } = useFrame();
+  const interfaces = useInterfaces();
+  return useMemo(() => {
+    const byAddress = new Map(devices.map((d) => [d.address, d]));
+    const own = new Set((interfaces.data ?? []).flatMap((i) => i.addresses.map((a) => a.split("/")[0]!)));
+    const gateways = new Set([site.network.gateway, ...(interfaces.data ?? []).map((i) => i.gateway ?? "")]);
+    const pool = within(site.network.pool);
+    const dhcp = within(site.network.dhcp);
+    const mark = (address: string): Mark => {
+      const d = byAddress.get(address);
+      if (d) return d.conflict ? "conflict" : d.kind;
+      if (own.has(address)) return "self";
+      if (gateways.has(address)) return "gateway";
+      if (pool(address)) return "pool";
+      return dhcp(address) ? "dhcp" : "free";
+    };
+    return { byAddress, mark };
+  }, [devices, interfaces.data, site.network]);
+}
+
 function Fields({ devices }: { devices: Device[] }) {
   const { site } = useFrame();
-  const nets = useMemo(() => {
-    const heard = new Set(devices.filter((d) => d.address.includes(".")).map((d) => d.address.replace(/\.\d+$/, "")));
-    for (const r of site.ranges) if (/^\d+\.\d+\.\d+\.\d+/.test(r)) heard.add(r.replace(/\.\d+(\/\d+)?$/, ""));
-    return [...heard];
-  }, [devices, site.ranges]);
-  const byAddress = useMemo(() => new Map(devices.map((d) => [d.address, d])), [devices]);
+  const { byAddress, mark } = useMarks(devices);
+  const nets = useMemo(() => netsOf(site.ranges, devices.map((d) => d.address)), [devices, site.ranges]);
+  const [chosen, setChosen] = useState<string | null>(null);
+  const many = nets.length > mostFields;
+  const busiest = useMemo(() => [...nets].sort((a, b) => heardIn(devices, b) - heardIn(devices, a))[0], [nets, devices]);
+  const shown = many ? [chosen ?? busiest!] : nets;
+  const present = new Set<Mark>(["camera", "recorder", "other", "free"]);
+  for (const net of shown) for (let i = 0; i < 256; i++) present.add(mark(`${net}.${i}`));
   return (
     <section aria-label="Addresses" className="flex flex-wrap gap-x-10 gap-y-4 border-b px-4 py-3">
-      {nets.slice(0, mostFields).map((net) => (
+      {many && <Overview nets={nets} devices={devices} chosen={shown[0]!} choose={setChosen} />}
+      {shown.map((net) => (
         <div key={net}>
           <div className="mb-1.5 text-[13px]"><span className="mono">{net}.0/24</span></div>
           {Array.from({ length: 8 }, (_, row) => (
             <div key={row} className="mb-0.5 flex gap-0.5 max-sm:gap-px">
               <span className="mono w-8 pr-1 text-right text-[11px] leading-[14px] text-soft max-sm:hidden">.{row * 32}</span>
-              {Array.from({ length: 32 }, (_, i) => `${net}.${row * 32 + i}`).map((a) => <Tile key={a} address={a} device={byAddress.get(a)} />)}
+              {Array.from({ length: 32 }, (_, i) => `${net}.${row * 32 + i}`).map((a) => <Tile key={a} address={a} mark={mark(a)} device={byAddress.get(a)} />)}
             </div>
           ))}
         </div>
       ))}
       <ul className="flex flex-col justify-end gap-1 text-[13px] text-soft">
-        <li className="flex items-center gap-2"><TileMark kind="camera" /> camera</li>
-        <li className="flex items-center gap-2"><TileMark kind="recorder" /> recorder</li>
-        <li className="flex items-center gap-2"><TileMark kind="other" /> something else</li>
-        <li className="flex items-center gap-2"><TileMark /> nothing heard</li>
-        {nets.length > mostFields && <li>{nets.length - mostFields} more networks in the list below</li>}
+        {(Object.keys(markNames) as Mark[]).filter((m) => present.has(m)).map((m) => <li key={m} className="flex items-center gap-2"><TileMark mark={m} /> {markNames[m]}</li>)}
       </ul>
     </section>
   );
 }
 
-function TileMark({ kind }: { kind?: string }) {
+const heardIn = (devices: Device[], net: string) => devices.filter((d) => d.address.startsWith(`${net}.`)).length;
+
+/** Every /24 of a large site as one tile with the number of devices heard in it; one is looked at closely. */
+function Overview({ nets, devices, chosen, choose }: { nets: string[]; devices: Device[]; chosen: string; choose: (net: string) => void }) {
+  const counts = useMemo(() => {
+    const out = new Map<string, number>();
+    for (const d of devices) {
+      const net = d.address.replace(/\.\d+$/, "");
+      out.set(net, (out.get(net) ?? 0) + 1);
+    }
+    return out;
+  }, [devices]);
+  return (
+    <div>
+      <div className="mb-1.5 text-[13px]">{nets.length} networks, devices heard in each</div>
+      <div role="group" aria-label="Networks" className="grid grid-cols-[repeat(32,16px)] gap-0.5 max-sm:grid-cols-[repeat(16,18px)]">
+        {nets.map((net) => {
+          const n = counts.get(net) ?? 0;
+          return (
+            <button key={net} type="button" aria-pressed={net === chosen} aria-label={`${net}.0/24: ${n} devices`} title={`${net}.0/24`} onClick={() => choose(net)}
+              className={`num grid h-4 place-items-center rounded-[1.5px] text-[10px] ${n ? "bg-ink text-paper" : "bg-well text-soft"} ${net === chosen ? "outline-2 outline-offset-1 outline-ink" : ""}`}>
+              {n || ""}
+            </button>
+          );
+        })}
+      </div>
+    </div>
+  );
+}
+
+/** Each kind of address has a shape of its own. */
+function TileMark({ mark }: { mark: Mark }) {
+  const ground = { camera: "fill-ink", recorder: "fill-open", conflict: "fill-stuck", self: "fill-soft", gateway: "fill-soft" }[mark as string] ?? "fill-well";
   return (
     <svg width="14" height="14" viewBox="0 0 14 14" className="block shrink-0 max-sm:size-2.5" aria-hidden>
-      <rect width="14" height="14" rx="1.5" className={kind === "camera" ? "fill-ink" : kind === "recorder" ? "fill-open" : "fill-well"} />
-      {kind === "camera" && <circle cx="7" cy="7" r="2.6" className="fill-paper" />}
-      {kind === "recorder" && <path d="M4 5h6M4 9h6" className="stroke-paper" strokeWidth="1.6" />}
-      {kind === "other" && <path d="M4 10 10 4" className="stroke-soft" strokeWidth="1.6" />}
+      <rect width="14" height="14" rx="1.5" className={ground} />
+      {mark === "camera" && <circle cx="7" cy="7" r="2.6" className="fill-paper" />}
+      {mark === "recorder" && <path d="M4 5h6M4 9h6" className="stroke-paper" strokeWidth="1.6" />}
+      {mark === "other" && <path d="M4 10 10 4" className="stroke-soft" strokeWidth="1.6" />}
+      {mark === "conflict" && <path d="M7 3v5M7 10v1.4" className="stroke-paper" strokeWidth="1.8" />}
+      {mark === "self" && <path d="M3.5 4h7v5h-7zM5 11h4" fill="none" className="stroke-paper" strokeWidth="1.2" />}
+      {mark === "gateway" && <path d="M3 7h8M8 4l3 3-3 3" fill="none" className="stroke-paper" strokeWidth="1.4" />}
+      {mark === "pool" && <path d="M2 12.5h10" className="stroke-open" strokeWidth="1.6" />}
+      {mark === "dhcp" && <path d="M2 12.5h10" className="stroke-soft" strokeWidth="1.6" strokeDasharray="2 1.6" />}
     </svg>
   );
 }
 
-function Tile({ address, device }: { address: string; device?: Device }) {
+function Tile({ address, mark, device }: { address: string; mark: Mark; device?: Device }) {
   const go = useNavigate();
   const { site } = useFrame();
-  if (!device) return <TileMark />;
+  if (!device) return mark === "free" || mark === "pool" || mark === "dhcp" ? <TileMark mark={mark} /> : <span title={`${address}: ${markNames[mark]}`}><TileMark mark={mark} /></span>;
   return (
     <Tip text={`${address} ${device.name}`}>
-      <button type="button" aria-label={`${address}: ${device.name}`} onClick={() => go(`/sites/${site.id}?device=${device.id}`)}><TileMark kind={device.kind} /></button>
+      <button type="button" aria-label={`${address}: ${device.name}`} onClick={() => device.kind !== "other" && go(`/sites/${site.id}?device=${device.id}`)}><TileMark mark={mark} /></button>
     </Tip>
   );
 }
 
+type Column = "address" | "name" | "kind";
+
 function Heard({ devices }: { devices: Device[] }) {
   const { site } = useFrame();
   const go = useNavigate();
+  const [text, setText] = useState("");
+  const [by, setBy] = useState<Column>("address");
+  const search = useRef<HTMLInputElement>(null);
+  useKeys({ "/": () => search.current?.focus() });
+  const shown = useMemo(() => {
+    const words = text.toLowerCase().split(/\s+/).filter(Boolean);
+    const list = devices.filter((d) => words.every((w) => `${d.address} ${d.name} ${d.kind} ${d.maker} ${d.model} ${d.serial} ${d.mac} ${d.is} ${d.methods.join(" ")}`.toLowerCase().includes(w)));
+    // The server lists in order of address already.
+    return by === "address" ? list : list.sort((a, b) => a[by].localeCompare(b[by]));
+  }, [devices, text, by]);
+  const sortable = (column: Column, title: string) => (
+    <th aria-sort={by === column ? "ascending" : undefined}>
+      <button type="button" className={by === column ? "text-ink underline decoration-1 underline-offset-4" : "hover:text-ink"} onClick={() => setBy(column)}>{title}</button>
+    </th>
+  );
   return (
+    <>
+    <label className="relative block border-b px-4 py-2">
+      <Search size={14} className="absolute top-[18px] left-6 text-soft" aria-hidden />
+      <input ref={search} value={text} onChange={(e) => setText(e.target.value)} onKeyDown={(e) => e.key === "Escape" && (setText(""), e.currentTarget.blur())} placeholder="Address, name, maker, MAC, what heard it" aria-label="Search the devices" className="h-8 w-full max-w-sm rounded-md border bg-sheet pr-2 pl-7" />
+      {text && <span className="num ml-3 text-soft">{shown.length} of {devices.length}</span>}
+    </label>
     <table className="w-full">
       <thead>
         <tr className="h-7 border-b text-left text-[13px] text-soft [&>th]:px-2 [&>th]:font-normal [&>th:first-child]:pl-4">
-          <th>Address</th><th>Device</th><th className="max-sm:hidden">What it is</th><th>Open ports</th><th className="max-md:hidden">Heard by</th><th className="max-sm:hidden" />
+          {sortable("address", "Address")}{sortable("name", "Device")}{sortable("kind", "What it is")}<th>Open ports</th><th className="max-md:hidden">Heard by</th><th className="max-sm:hidden" />
         </tr>
       </thead>
       <tbody>
-        {devices.map((d) => (
+        {shown.map((d) => (
           <tr key={d.id} data-heard={d.address} className="h-9 cursor-pointer border-b hover:bg-well/60 [&>td]:px-2 [&>td:first-child]:pl-4" onClick={() => d.kind !== "other" && go(`/sites/${site.id}?device=${d.id}`)}>
             <td className="mono whitespace-nowrap">{d.address}</td>
             <td className="font-medium">{d.kind === "other" ? <span className="font-normal text-soft">{d.is || (d.named || d.claims.some((c) => c.method !== "neighbour table" && c.method !== "port sweep") ? d.name : "not a camera")}</span> : d.name}</td>
-            <td className="max-sm:hidden"><span className="inline-flex items-center gap-2"><TileMark kind={d.kind} /> {d.conflict ? <span className="text-stuck">address conflict</span> : d.kind}{d.model && <span className="text-soft">{d.model}</span>}</span></td>
+            <td><span className="inline-flex items-center gap-2"><TileMark mark={d.conflict ? "conflict" : d.kind} /> {d.conflict ? <span className="text-stuck">address conflict</span> : d.kind}{d.model && <span className="text-soft max-sm:hidden">{d.model}</span>}</span></td>
             <td className="mono text-[13px]">{d.ports.map((p) => <span key={p.number} className="mr-3 whitespace-nowrap">{p.number} <span className="text-soft">{p.speaks}</span></span>)}</td>
             <td className="text-[13px] text-soft max-md:hidden">{d.methods.join(", ")}</td>
             <td className="text-right max-sm:hidden">{d.web && <a href={d.web} target="_blank" rel="noreferrer" onClick={(e) => e.stopPropagation()} aria-label={`${d.name}: its own page`} title="Its own page" className="inline-block p-1 text-soft hover:text-ink"><ExternalLink size={14} /></a>}</td>
@@ -132,6 +221,7 @@ function Heard({ devices }: { devices: Device[] }) {
         ))}
       </tbody>
     </table>
+    </>
   );
 }
 

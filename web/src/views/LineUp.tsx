@@ -6,6 +6,7 @@ import { useSearchParams } from "react-router";
 import type { Device } from "@/api/client";
 import { backToBefore, say, useOpenLatches, useReaddress, useRename, useRuns } from "@/api/queries";
 import { AddressSheet } from "@/parts/AddressSheet";
+import { ClaimSheet } from "@/parts/ClaimSheet";
 import { Button } from "@/parts/Button";
 import { Funnel } from "@/parts/Funnel";
 import { useKeys } from "@/parts/keys";
@@ -28,6 +29,7 @@ export function LineUp() {
   const [selected, setSelected] = useState<Set<string>>(new Set());
   const [renaming, setRenaming] = useState<string | null>(null);
   const [addressing, setAddressing] = useState<Device[] | null>(null);
+  const [claiming, setClaiming] = useState<Device[] | null>(null);
   const search = useRef<HTMLInputElement>(null);
 
   const inRange = useMemo(() => devices.filter((d) => !d.stray && d.kind !== "other"), [devices]);
@@ -79,7 +81,7 @@ export function LineUp() {
     <div className="flex h-full">
       <section className={`flex min-w-0 grow flex-col ${current ? "max-lg:hidden" : ""}`} aria-label="Line-up">
         <Funnel devices={cameras} at={at} onChange={(v) => set("at", v)} />
-        <ActionBar picked={picked} cameras={cameras} recorders={readyRecorders} all={inRange} go={go} busy={open.isPending} quiet={!!current} onAddress={setAddressing}>
+        <ActionBar picked={picked} cameras={cameras} recorders={readyRecorders} all={inRange} go={go} busy={open.isPending} quiet={!!current} onAddress={setAddressing} onClaim={setClaiming}>
           <label className="relative max-sm:grow">
             <Search size={14} className="absolute top-2.5 left-2.5 text-soft" aria-hidden />
             <input ref={search} value={text} onChange={(e) => setText(e.target.value)} onKeyDown={(e) => e.key === "Escape" && (setText(""), e.currentTarget.blur())} placeholder="Name, address, model" aria-label="Search the line-up" className="h-8 w-full rounded-md border bg-sheet pr-2 pl-8 sm:w-48" />
@@ -101,7 +103,8 @@ export function LineUp() {
         )}
       </section>
       {addressing && <AddressSheet site={site} devices={addressing} open onOpenChange={() => setAddressing(null)} />}
-      {current && <Bench onAddress={() => setAddressing([current])} key={current.id} device={current} recorders={readyRecorders} onClose={() => set("device", null)} onOpen={go} />}
+      {claiming && <ClaimSheet site={site.id} devices={claiming} open onOpenChange={() => setClaiming(null)} />}
+      {current && <Bench onClaim={() => setClaiming([current])} onAddress={() => setAddressing([current])} key={current.id} device={current} recorders={readyRecorders} onClose={() => set("device", null)} onOpen={go} />}
     </div>
   );
 }
@@ -127,13 +130,14 @@ function Empty({ sweep }: { sweep: () => void }) {
 }
 
 /** What to do next, for the selection or for the whole site. */
-function ActionBar({ picked, cameras, recorders, all, go, busy, quiet, onAddress, children }: { picked: Device[]; cameras: Device[]; recorders: Device[]; all: Device[]; go: (list: Device[], target?: string) => void; busy: boolean; quiet: boolean; onAddress: (list: Device[]) => void; children: React.ReactNode }) {
+function ActionBar({ picked, cameras, recorders, all, go, busy, quiet, onAddress, onClaim, children }: { picked: Device[]; cameras: Device[]; recorders: Device[]; all: Device[]; go: (list: Device[], target?: string) => void; busy: boolean; quiet: boolean; onAddress: (list: Device[]) => void; onClaim: (list: Device[]) => void; children: React.ReactNode }) {
   // While a camera is in hand, the brass button is its own next step.
   const look = quiet ? "plain" : "next";
   const { addSignIn } = useFrame();
   const ready = all.filter(canGoOn);
   const proven = cameras.filter((d) => d.next.action === "place");
   const stuck = cameras.filter(isStuck);
+  const fresh = (picked.length > 0 ? picked : cameras).filter((d) => d.next.action === "claim");
   const wantKey = stuck.filter((d) => d.next.action === "add_sign_in");
   const many = (n: number, what = "camera") => `${n} ${what}${n === 1 ? "" : "s"}`;
   const pickedCameras = picked.filter((d) => d.kind === "camera");
@@ -144,6 +148,7 @@ function ActionBar({ picked, cameras, recorders, all, go, busy, quiet, onAddress
           <span className="num font-medium">{many(picked.length, "device")} selected</span>
           <Button look="next" disabled={busy} onClick={() => go(picked)}>Open latches of {many(picked.length, "device")}</Button>
           {pickedCameras.length > 0 && <PlaceButton cameras={pickedCameras} recorders={recorders} go={go} busy={busy} />}
+          {fresh.length > 0 && <Button onClick={() => onClaim(fresh)}>Claim {many(fresh.length, "device")}</Button>}
           <Button onClick={() => onAddress(picked)}>Give addresses</Button>
           <UndoAddresses devices={picked} />
         </>
@@ -151,6 +156,11 @@ function ActionBar({ picked, cameras, recorders, all, go, busy, quiet, onAddress
         <>
           <Button look={look} disabled={busy} onClick={() => go(ready)}>Open latches of {many(ready.length, "device")}</Button>
           <span className="text-soft max-sm:hidden">{ready.length === 1 ? "It waits" : "They wait"} for nothing but this.</span>
+        </>
+      ) : fresh.length > 0 ? (
+        <>
+          <Button look={look} onClick={() => onClaim(fresh)}>Claim {many(fresh.length)}</Button>
+          <span className="text-soft max-sm:hidden">Fresh from the factory: {fresh.length === 1 ? "it lets" : "they let"} anyone in.</span>
         </>
       ) : proven.length > 0 ? (
         <>

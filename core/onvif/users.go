@@ -1,0 +1,29 @@
+package onvif
+
+import (
+	"context"
+
+	"unlatch/core/signin"
+)
+
+// A User is an account of a device (Core Specification §8.4).
+type User struct {
+	Name  string `xml:"Username" json:"name"`
+	Level string `xml:"UserLevel" json:"level"` // Administrator, Operator, User, Anonymous
+}
+
+// Users lists the device's accounts (Core Specification §8.4.3); passwords are never told.
+func (c *Client) Users(ctx context.Context) ([]User, error) {
+	var out struct {
+		Users []User `xml:"User"`
+	}
+	err := c.Call(ctx, c.device, NSDevice+"/GetUsers", `<GetUsers xmlns="`+NSDevice+`"/>`, &out)
+	return out.Users, err
+}
+
+// CreateUser makes an account (Core Specification §8.4.4). On a factory-fresh device it is the first one, and closes the device to
+// everybody else.
+func (c *Client) CreateUser(ctx context.Context, name string, secret signin.Secret, level string) error {
+	return c.Call(ctx, c.device, NSDevice+"/CreateUsers", `<CreateUsers xmlns="`+NSDevice+`"><User><tt:Username>`+Escape(name)+`</tt:Username><tt:Password>`+
+		Escape(secret.Reveal())+`</tt:Password><tt:UserLevel>`+level+`</tt:UserLevel></User></CreateUsers>`, nil)
+}

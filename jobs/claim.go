@@ -1,0 +1,100 @@
+package jobs
+
+import (
+	"context"
+	"errors"
+	"slices"
+
+	"github.com/google/uuid"
+	"github.com/riverqueue/river"
+
+	"unlatch/core/evidence"
+	"unlatch/core/exchange"
+	"unlatch/core/onvif"
+	"unlatch/core/signin"
+	"unlatch/store"
+)
+
+// ClaimArgs gives a factory-fresh device its first account. The password is on the keyring before the job exists: a crash between
+// saving and sending locks nobody out.
+type ClaimArgs struct {
+	Run    uuid.UUID `json:"run"`
+	Device uuid.UUID `json:"device"`
+	SignIn uuid.UUID `json:"sign_in"`
+}
+
+// Kind implements river.JobArgs.
+func (ClaimArgs) Kind() string { return "claim" }
+
+// A Claim is one device with the keyring entry that it shall take.
+type Claim struct{ Device, SignIn uuid.UUID }
+
+// Claim begins a run that claims devices.
+func (q *Queue) Claim(ctx context.Context, site uuid.UUID, title string, claims []Claim) (store.Run, error) {
+	run, err := q.store.StartRun(ctx, site, "claim", title, int64(len(claims)))
+	if err != nil {
+		return run, err
+	}
+	params := make([]river.InsertManyParams, len(claims))
+	for i, c := range claims {
+		params[i] = river.InsertManyParams{Args: ClaimArgs{Run: run.ID, Device: c.Device, SignIn: c.SignIn}}
+	}
+	_, err = q.client.InsertMany(ctx, params)
+	return run, errors.Join(err, q.store.Announce(ctx, site, run.ID))
+}
+
+type claimWorker struct {
+	river.WorkerDefaults[ClaimArgs]
+	env *env
+}
+
+func (w *claimWorker) Work(ctx context.Context, job *river.Job[ClaimArgs]) error {
+	return w.env.onDevice(ctx, job.Args.Run, job.Args.Device, func(o *opening) error { return o.claim(ctx, job.Args.SignIn) })
+}
+
+// claim makes the first account and then signs in with it: a device is claimed when it takes the sign-in, not when it said yes. A
+// device that is not open any more is left alone; what is on the keyring is tried on it in the usual way.
+func (o *opening) claim(ctx context.Context, key uuid.UUID) error {
+	o.env.store.Progress(ctx, o.run, o.d.Title()+": claiming it", -1)
+	in, err := o.env.store.Unseal(ctx, key)
+	if err != nil {
+		return err
+	}
+	if s := o.d.Status.SignedIn; s == nil || !s.Open {
+		return o.open(ctx)
+	}
+	log := exchange.NewLog(nil)
+	c := onvif.New(o.d.Status.Device.XAddr, onvif.Options{Dial: guard(o.site), Log: log})
+	defer c.Close()
+	if _, err = c.Clock(ctx); err == nil {
+		err = c.CreateUser(ctx, in.User, in.Secret, "Administrator")
+	}
+	if diagnosis, err := explain(ctx, err, o.facts(o.d.Status.Device.XAddr, "the device", in.User)); err != nil || diagnosis != nil {
+		if err != nil {
+			return err
+		}
+		return o.record(ctx, store.Finding{Kind: evidence.KindSignedIn, Exchange: log.String(), Body: evidence.SignedIn{Open: true, Info: o.d.Status.SignedIn.Info, Diagnosis: diagnosis}})
+	}
+	return o.openWith(ctx, key, in, log)
+}
+
+// openWith signs in with the account that was just made, before any other key of the ring is tried, and opens what follows.
+func (o *opening) openWith(ctx context.Context, key uuid.UUID, in signin.SignIn, log *exchange.Log) error {
+	keys, err := o.env.store.SignIns(ctx)
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(keys, func(k store.SignIn) bool { return k.ID == key })
+	if i < 0 {
+		return store.ErrNotFound
+	}
+	found, err := o.tryKey(ctx, keys[i], log)
+	if err != nil {
+		return o.notSignedIn(ctx, evidence.SignedIn{Tried: []string{keys[i].Label}}, err, in.User, log)
+	}
+	found.SignIn, found.Label, found.User = key, keys[i].Label, in.User
+	if err := o.signedIn(ctx, found, log); err != nil {
+		return err
+	}
+	return o.open(ctx)
+}

@@ -1,0 +1,76 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { Dices } from "lucide-react";
+import { useState } from "react";
+import { api, must, type Device } from "@/api/client";
+import { Button } from "./Button";
+import { Field } from "./Field";
+import { Sheet } from "./Sheet";
+import { strength } from "./strength";
+import { Trouble } from "./Trouble";
+
+/** Five groups of letters and digits that no target stumbles over, about 100 bits. */
+function make() {
+  const letters = "abcdefghijkmnpqrstuvwxyz23456789";
+  const raw = crypto.getRandomValues(new Uint8Array(20));
+  return [...raw].map((b, i) => (i > 0 && i % 5 === 0 ? "-" : "") + letters[b % 32]).join("");
+}
+
+/** Gives factory-fresh devices their first account. The password goes to the keyring before it goes to a device. */
+export function ClaimSheet({ site, devices, open, onOpenChange }: { site: string; devices: Device[]; open: boolean; onOpenChange: (open: boolean) => void }) {
+  const [user, setUser] = useState("fitter");
+  const [secret, setSecret] = useState("");
+  const [each, setEach] = useState(false);
+  const q = useQueryClient();
+  const claim = useMutation({
+    mutationFn: () => must(api.POST("/api/sites/{site}/claim", { params: { path: { site } }, body: { devices: devices.map((d) => d.id), user, secret: each ? "" : secret } })),
+    onSuccess: () => {
+      q.invalidateQueries({ queryKey: ["runs", site] });
+      q.invalidateQueries({ queryKey: ["sign-ins"] });
+      onOpenChange(false);
+    },
+  });
+  const s = strength(secret);
+  const many = devices.length > 1;
+  return (
+    <Sheet title={many ? `Claim ${devices.length} devices` : `Claim ${devices[0]?.name}`} open={open} onOpenChange={onOpenChange}>
+      <form
+        className="space-y-3"
+        onSubmit={(e) => {
+          e.preventDefault();
+          claim.mutate();
+        }}
+      >
+        <p className="text-soft">{many ? "They let" : "It lets"} anyone in, as {many ? "they" : "it"} came from the factory. The first account closes {many ? "them" : "it"}.</p>
+        <Field label="User name" name="claim-user" required autoComplete="off" value={user} onChange={(e) => setUser(e.target.value)} />
+        {many && (
+          <div role="group" aria-label="Passwords" className="flex gap-1">
+            {[false, true].map((v) => (
+              <button key={String(v)} type="button" aria-pressed={each === v} onClick={() => setEach(v)} className={`rounded-sm px-2 py-0.5 ${each === v ? "bg-ink text-paper" : "hover:bg-well"}`}>{v ? "One for each" : "One for all"}</button>
+            ))}
+          </div>
+        )}
+        {each ? (
+          <p>Unlatch makes a password for each and puts it on the keyring under the device’s name.</p>
+        ) : (
+          <>
+            <div className="flex items-end gap-2">
+              <Field className="grow" label="Password" name="claim-password" required autoFocus autoComplete="new-password" spellCheck={false} value={secret} onChange={(e) => setSecret(e.target.value)} />
+              <Button className="h-9" onClick={() => setSecret(make())}><Dices size={15} /> Make one</Button>
+            </div>
+            <div aria-live="polite" className="text-[13px] text-soft">
+              <span className="mr-2 inline-flex gap-0.5 align-middle" aria-hidden>
+                {[1, 2, 3, 4].map((n) => <span key={n} className={`h-2 w-8 rounded-[1px] ${n <= s.level ? (s.level < 3 ? "bg-stuck" : "bg-open") : "bg-well"}`} />)}
+              </span>
+              {s.says}
+            </div>
+          </>
+        )}
+        <Trouble error={claim.error} />
+        <div className="flex justify-end gap-2 pt-1">
+          <Button onClick={() => onOpenChange(false)}>Cancel</Button>
+          <Button look="next" type="submit" disabled={!user.trim() || (!each && s.level < 2) || claim.isPending}>Save to keyring and claim</Button>
+        </div>
+      </form>
+    </Sheet>
+  );
+}
