@@ -366,3 +366,36 @@ func TestClaim(t *testing.T) {
 	b.page.MustElement(`[aria-label^="Show the password of"]`).MustClick()
 	b.see(made)
 }
+
+// A camera fresh from the box answers at its factory address outside the ranges. It is reached only after a consent, and then gets an
+// address of the site.
+func TestStrayConsent(t *testing.T) {
+	scenario := strings.ReplaceAll(yard, "127.43.1.", "127.43.5.")
+	scenario = strings.Replace(scenario, "address: 127.43.5.16,", "address: 127.43.6.64,", 1)
+	world := simtest.Start(t, scenario)
+	b := start(t)
+	b.firstAccount()
+	b.makeSite("Viaduct", "127.43.5.0/24")
+	b.press("^Keyring$")
+	b.press("Add the first sign-in")
+	b.typeIn("device-user", "fitter")
+	b.typeIn("device-password", "brass-lamp-41")
+	b.press("Add to keyring")
+	b.see("0 devices")
+	b.press("^Find$")
+	b.press("^Sweep the site$")
+	b.page.MustElement(`[data-stray="127.43.6.64"]`)
+	assert.Zero(t, world.Device("Paint shop").Asked(), "a stray is heard, and not talked to")
+	b.press("^Reach it")
+	b.see("This machine has an address in that subnet")
+	b.press(`^Connect to 127\.43\.6\.64 for 30 min$`)
+	b.press("^To the bench$")
+	b.press("^Open latches$")
+	b.page.MustElement(`[data-at="placed"]`)
+	b.page.MustElementR("#bench button", "Give an address").MustClick()
+	b.count("[data-plan]", 1)
+	b.press("^Send 1 address$")
+	b.page.MustElementR("[role=row]", `127\.43\.5\.101`)
+	b.press("^Find$")
+	b.see("Nothing was heard outside the ranges")
+}

@@ -64,7 +64,7 @@ func (o *opening) claim(ctx context.Context, key uuid.UUID) error {
 		return o.open(ctx)
 	}
 	log := exchange.NewLog(nil)
-	c := onvif.New(o.d.Status.Device.XAddr, onvif.Options{Dial: guard(o.site), Log: log})
+	c := onvif.New(o.d.Status.Device.XAddr, onvif.Options{Dial: o.guard, Log: log})
 	defer c.Close()
 	if _, err = c.Clock(ctx); err == nil {
 		err = c.CreateUser(ctx, in.User, in.Secret, "Administrator")

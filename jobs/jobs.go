@@ -15,7 +15,6 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivertype"
 
-	"unlatch/core/address"
 	"unlatch/store"
 )
 
@@ -133,9 +132,6 @@ type env struct {
 	store *store.Store
 	log   *slog.Logger
 }
-
-// guard is the way out to a site's devices, and to nothing else.
-func guard(site store.Site) *address.Guard { return &address.Guard{Allowed: site.Ranges} }
 
 // finish turns what a job's work returned into what River does with it: done, stopped, or again later.
 func (e *env) finish(ctx context.Context, run uuid.UUID, err error) error {

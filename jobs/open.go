@@ -12,6 +12,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/riverqueue/river"
 
+	"unlatch/core/address"
 	"unlatch/core/diagnose"
 	"unlatch/core/discovery"
 	"unlatch/core/evidence"
@@ -75,8 +76,12 @@ func (e *env) onDevice(ctx context.Context, run, device uuid.UUID, work func(*op
 	}
 	defer e.announce(d.Site, run)
 	site, err := e.store.Site(ctx, d.Site)
+	if err != nil {
+		return e.finish(ctx, run, err)
+	}
+	consented, err := e.store.Consented(ctx, d.Site)
 	if err == nil {
-		err = work(&opening{env: e, d: d, site: site, run: run})
+		err = work(&opening{env: e, d: d, site: site, run: run, guard: &address.Guard{Allowed: site.Ranges, Consented: consented}})
 	}
 	if err != nil {
 		return e.finish(ctx, run, err)
@@ -91,6 +96,8 @@ type opening struct {
 	d    *store.Device
 	site store.Site
 	run  uuid.UUID
+	// guard is the way out: to the site's ranges and the strays that somebody has consented to, and to nothing else.
+	guard *address.Guard
 }
 
 // open opens latches until one stays shut. An error means that the work itself could not go on; that a latch is stuck is
@@ -109,7 +116,7 @@ func (o *opening) open(ctx context.Context) error {
 		*o.d = *fresh
 		at := o.d.Status.At()
 		step := steps[at]
-		if step == nil || tried[at] || o.d.Status.Device.Stray {
+		if step == nil || tried[at] || !o.d.Status.InScope() {
 			return nil
 		}
 		if o.recorder() && at == latch.Located {
@@ -156,7 +163,7 @@ func (o *opening) reach(ctx context.Context) error {
 		return o.reachStream(ctx)
 	}
 	log := exchange.NewLog(nil)
-	c := onvif.New(service, onvif.Options{Dial: guard(o.site), Log: log})
+	c := onvif.New(service, onvif.Options{Dial: o.guard, Log: log})
 	defer c.Close()
 	skew, err := c.Clock(ctx)
 	diagnosis, err := explain(ctx, err, o.facts(service, "the device service", ""))
@@ -203,7 +210,7 @@ func (o *opening) client(ctx context.Context, d *store.Device, log *exchange.Log
 	if err != nil {
 		return nil, in, err
 	}
-	c := onvif.New(d.Status.Device.XAddr, onvif.Options{Dial: guard(o.site), SignIn: in, Log: log})
+	c := onvif.New(d.Status.Device.XAddr, onvif.Options{Dial: o.guard, SignIn: in, Log: log})
 	_, err = c.Clock(ctx)
 	return c, in, err
 }
@@ -232,7 +239,7 @@ func (o *opening) prove(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	p := prove.Prover{Dial: guard(o.site), Still: media.Still}
+	p := prove.Prover{Dial: o.guard, Still: media.Still}
 	for _, st := range o.d.Status.Streams {
 		if done, ok := o.d.Status.Proofs[st.Tier]; ok && done.OK {
 			continue

@@ -106,7 +106,7 @@ func (o *opening) move(ctx context.Context, to readdress.Setting, log *exchange.
 		return readdress.Outcome{}, err
 	}
 	return readdress.Do(ctx, readdress.Request{
-		Dial: guard(o.site), Service: o.d.Status.Device.XAddr, SignIn: in, Endpoint: o.d.Endpoint.String, To: to, Log: log,
+		Dial: o.guard, Service: o.d.Status.Device.XAddr, SignIn: in, Endpoint: o.d.Endpoint.String, To: to, Log: log,
 		Locate: func(ctx context.Context) (netip.Addr, error) {
 			return discovery.Locate(ctx, o.site.Ranges, o.d.Endpoint.String)
 		},

@@ -109,7 +109,7 @@ func (o *opening) tryKey(ctx context.Context, key store.SignIn, log *exchange.Lo
 // try asks the question that proves a sign-in, and what the device is.
 func (o *opening) try(ctx context.Context, key uuid.UUID, in signin.SignIn, log *exchange.Log) (evidence.SignedIn, error) {
 	out := evidence.SignedIn{SignIn: key}
-	c := onvif.New(o.d.Status.Device.XAddr, onvif.Options{Dial: guard(o.site), SignIn: in, Log: log})
+	c := onvif.New(o.d.Status.Device.XAddr, onvif.Options{Dial: o.guard, SignIn: in, Log: log})
 	defer c.Close()
 	if _, err := c.Clock(ctx); err != nil {
 		return out, err

@@ -159,8 +159,8 @@ func (s *Server) planAddresses(ctx context.Context, id uuid.UUID, devices []uuid
 // cannotMove says why a device cannot be given an address yet.
 func cannotMove(d *store.Device) string {
 	switch {
-	case d.Status.Device.Stray:
-		return "It is a stray, outside the site's ranges"
+	case !d.Status.InScope():
+		return "It is a stray: agree to reach it first"
 	case d.Status.SignedIn == nil || d.Status.SignedIn.Diagnosis != nil:
 		return "It is not signed in to yet: open its latches first"
 	case !d.Endpoint.Valid:

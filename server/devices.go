@@ -3,6 +3,8 @@ package server
 import (
 	"context"
 	"fmt"
+	"net/netip"
+	"runtime"
 	"slices"
 	"strings"
 	"time"
@@ -10,6 +12,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
+	"unlatch/core/address"
 	"unlatch/core/diagnose"
 	"unlatch/core/discovery"
 	"unlatch/core/evidence"
@@ -30,6 +33,7 @@ type deviceView struct {
 	Named      bool              `json:"named" doc:"a person gave the name"`
 	Address    string            `json:"address"`
 	Stray      bool              `json:"stray"`
+	Consent    *time.Time        `json:"consent,omitempty" doc:"until when a stray may be connected to"`
 	Web        string            `json:"web,omitempty" doc:"the device's own page"`
 	Maker      string            `json:"maker,omitempty"`
 	Model      string            `json:"model,omitempty"`
@@ -171,6 +175,51 @@ func (s *Server) deviceRoutes(api huma.API) {
 			out.Body.Before, err = s.cfg.Store.Rename(ctx, in.Device, strings.TrimSpace(in.Body.Name))
 			return out, s.explain(err)
 		})
+	huma.Register(api, huma.Operation{OperationID: "guide-to-device", Method: "GET", Path: "/api/devices/{device}/guidance", Summary: "What this machine needs to reach a stray"},
+		func(ctx context.Context, in *DevicePath) (*struct{ Body address.Guidance }, error) {
+			d, err := s.cfg.Store.Device(ctx, in.Device)
+			if err != nil {
+				return nil, s.explain(err)
+			}
+			own, err := address.Interfaces()
+			if err != nil {
+				return nil, s.explain(err)
+			}
+			all, err := s.cfg.Store.Devices(ctx, d.Site)
+			if err != nil {
+				return nil, s.explain(err)
+			}
+			var taken []netip.Addr
+			for i := range all {
+				taken = append(taken, all[i].Status.Device.Addr)
+			}
+			return &struct{ Body address.Guidance }{address.Guide(d.Status.Device.Addr, own, runtime.GOOS, taken)}, nil
+		})
+	huma.Register(api, huma.Operation{OperationID: "consent", Method: "POST", Path: "/api/devices/{device}/consent", Summary: "Agree to connect to one stray for half an hour"},
+		func(ctx context.Context, in *struct {
+			DevicePath
+			Body struct {
+				Address string `json:"address" doc:"the stray's address, named by the person who agrees"`
+				Reason  string `json:"reason" minLength:"1" maxLength:"300"`
+			}
+		}) (*struct{}, error) {
+			d, err := s.cfg.Store.Device(ctx, in.Device)
+			if err != nil {
+				return nil, s.explain(err)
+			}
+			if !d.Status.Device.Stray || in.Body.Address != d.Addr || strings.TrimSpace(in.Body.Reason) == "" {
+				return nil, problem(422, "no_consent", "The consent must name the stray's present address and a reason.", "Look at the stray again: its address may have changed.")
+			}
+			return nil, s.explain(s.cfg.Store.Consent(ctx, d, person(ctx).ID, strings.TrimSpace(in.Body.Reason)))
+		})
+	huma.Register(api, huma.Operation{OperationID: "withdraw-consent", Method: "DELETE", Path: "/api/devices/{device}/consent", Summary: "Take the consent back"},
+		func(ctx context.Context, in *DevicePath) (*struct{}, error) {
+			d, err := s.cfg.Store.Device(ctx, in.Device)
+			if err == nil {
+				err = s.cfg.Store.Withdraw(ctx, d)
+			}
+			return nil, s.explain(err)
+		})
 	huma.Register(api, huma.Operation{OperationID: "forget-device", Method: "DELETE", Path: "/api/devices/{device}", Summary: "Remove a device with its evidence"},
 		func(ctx context.Context, in *DevicePath) (*struct{}, error) {
 			return nil, s.explain(s.cfg.Store.Forget(ctx, in.Device))
@@ -216,6 +265,9 @@ func viewOf(d *store.Device) deviceView {
 	}
 	v.Web = webPage(d)
 	v.Maker, v.Model, v.Serial, v.MAC, v.Is = st.Device.Maker, st.Device.Hardware, st.Device.Serial, st.Device.MAC, st.Device.Is
+	if !st.Consent.IsZero() {
+		v.Consent = &st.Consent
+	}
 	v.Claims = claims(st.Heard)
 	if l := st.Latch(latch.Reachable); l.Diagnosis != nil {
 		v.Conflict = l.Diagnosis.Cause == diagnose.AddressConflict
@@ -270,7 +322,7 @@ func viewOfStream(d *store.Device, x onvif.Stream, label string) streamView {
 
 // webPage is the device's own page: where its device service answers, or the first port that speaks HTTP.
 func webPage(d *store.Device) string {
-	if x := d.Status.Device.XAddr; x != "" && !d.Status.Device.Stray {
+	if x := d.Status.Device.XAddr; x != "" && d.Status.InScope() {
 		if i := strings.Index(x, "/onvif"); i > 0 {
 			return x[:i] + "/"
 		}

@@ -9,6 +9,7 @@ import (
 	"os"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -23,6 +24,7 @@ type device struct {
 	Device
 	world    *World
 	net      network // guarded by world.mu
+	asked    atomic.Int64
 	maker    maker
 	webPort  int
 	rtspPort int

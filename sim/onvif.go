@@ -78,6 +78,7 @@ func (d *device) soapHandler() http.Handler {
 }
 
 func (d *device) serveSOAP(w http.ResponseWriter, r *http.Request, s service) {
+	d.asked.Add(1)
 	w.Header().Set("Server", d.maker.server)
 	raw, err := io.ReadAll(http.MaxBytesReader(w, r.Body, 256<<10))
 	if err != nil {

@@ -152,5 +152,8 @@ func (l Look) RTSP() string {
 }
 func (l Look) URL(stream int) string { return "rtsp://" + l.RTSP() + l.d.maker.path(1, stream) }
 
+// Asked is how many requests its device service has had.
+func (l Look) Asked() int64 { return l.d.asked.Load() }
+
 // Endpoint is the device's endpoint reference.
 func (l Look) Endpoint() string { return l.d.endpoint }

@@ -198,8 +198,13 @@ func (s *Store) derive(ctx context.Context, devices []Device, where string, arg 
 	if err != nil {
 		return err
 	}
+	consents, err := s.consents(ctx, where, arg)
+	if err != nil {
+		return err
+	}
 	for i := range devices {
 		in := intents[devices[i].ID]
+		in.Consent = consents[devices[i].ID]
 		in.SharedWith = shared[devices[i].ID]
 		devices[i].Status = latch.Derive(byDevice[devices[i].ID], in)
 	}

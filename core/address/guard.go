@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
+	"slices"
 	"syscall"
 	"time"
 )
@@ -28,12 +29,15 @@ func (e *OutOfScopeError) Error() string {
 // names are resolved and for each address tried, so that neither a host name nor a redirect leads outside.
 type Guard struct {
 	Allowed Ranges
-	Timeout time.Duration // for one connection; 0 means 5 s
+	// Consented are single addresses outside the ranges that a person has agreed to, each for a limited time: who makes the
+	// guard leaves out those whose time is over.
+	Consented []netip.Addr
+	Timeout   time.Duration // for one connection; 0 means 5 s
 }
 
 // Check returns an *OutOfScopeError when a is not authorised.
 func (g *Guard) Check(a netip.Addr) error {
-	if a.IsValid() && g.Allowed.Contains(a) {
+	if a.IsValid() && (g.Allowed.Contains(a) || slices.Contains(g.Consented, a)) {
 		return nil
 	}
 	return &OutOfScopeError{Addr: a, Ranges: g.Allowed}

@@ -62,6 +62,8 @@ type Intent struct {
 	Targets []Target
 	// SharedWith names the other devices that were last heard at the same address; not intent, but no evidence of one device either.
 	SharedWith []string
+	// Consent is until when a stray may be reached all the same; zero for no consent. Whether it has ended is the caller's to say.
+	Consent time.Time
 }
 
 // A Target is a wanted placement.
@@ -94,8 +96,12 @@ type Status struct {
 	Placements []Placement
 	HeardAt    time.Time
 	Addressed  *evidence.Addressed
+	Consent    time.Time        // until when a stray may be reached; zero for no consent
 	Heard      []evidence.Heard // the newest of each method and port, oldest first
 }
+
+// InScope reports whether the device may be connected to: it lies in the ranges, or a person has consented.
+func (s *Status) InScope() bool { return !s.Device.Stray || !s.Consent.IsZero() }
 
 // At is the first latch that is neither open nor waived, or "" when all are.
 func (s *Status) At() Name {
@@ -195,7 +201,8 @@ func (d *deriver) heard(records []evidence.Record) {
 
 func (d *deriver) reachable() {
 	l := d.s.Latch(Reachable)
-	if d.s.Device.Stray {
+	d.s.Consent = d.intent.Consent
+	if d.s.Device.Stray && d.s.Consent.IsZero() {
 		l.State = Stuck
 		l.Diagnosis = &diagnose.Diagnosis{Cause: diagnose.OutOfScope,
 			Summary: fmt.Sprintf("%s is outside this site's ranges, so Unlatch does not connect to it.", d.s.Device.Addr),

@@ -120,3 +120,17 @@ export function useForget(site: string) {
     onError: say,
   });
 }
+
+export const useGuidance = (device: string) =>
+  useQuery({ queryKey: ["guidance", device], queryFn: () => must(api.GET("/api/devices/{device}/guidance", { params: { path: { device } } })) });
+
+export function useConsent(site: string, device: string) {
+  const q = useQueryClient();
+  const path = { params: { path: { device } } };
+  return useMutation({
+    mutationFn: (given: { address: string; reason: string } | null) =>
+      given ? must(api.POST("/api/devices/{device}/consent", { ...path, body: given })) : must(api.DELETE("/api/devices/{device}/consent", path)),
+    onSuccess: () => q.invalidateQueries({ queryKey: ["devices", site] }),
+    onError: say,
+  });
+}

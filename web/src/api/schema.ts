@@ -23,6 +23,24 @@ export interface paths {
         patch: operations["rename-device"];
         trace?: never;
     };
+    "/api/devices/{device}/consent": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Agree to connect to one stray for half an hour */
+        post: operations["consent"];
+        /** Take the consent back */
+        delete: operations["withdraw-consent"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/devices/{device}/evidence": {
         parameters: {
             query?: never;
@@ -32,6 +50,23 @@ export interface paths {
         };
         /** What was seen of a device, newest first */
         get: operations["list-evidence"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/devices/{device}/guidance": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What this machine needs to reach a stray */
+        get: operations["guide-to-device"];
         put?: never;
         post?: never;
         delete?: never;
@@ -398,6 +433,11 @@ export interface components {
             /** Format: int64 */
             width: number;
         };
+        ConsentRequest: {
+            /** @description the stray's address, named by the person who agrees */
+            address: string;
+            reason: string;
+        };
         Credentials: {
             name: string;
             password: string;
@@ -410,6 +450,11 @@ export interface components {
             claims: components["schemas"]["ClaimView"][];
             /** @description another device claims the same address */
             conflict: boolean;
+            /**
+             * Format: date-time
+             * @description until when a stray may be connected to
+             */
+            consent?: string;
             firmware?: string;
             /** Format: date-time */
             heard_at: string;
@@ -498,6 +543,17 @@ export interface components {
             name: string;
             /** @description at least 10 characters */
             password: string;
+        };
+        Guidance: {
+            /** @description the address to add */
+            add?: string;
+            /** @description the exact command for this machine's system */
+            command?: string;
+            interface?: string;
+            /** @description this machine has an address in the device's subnet */
+            reachable: boolean;
+            /** @description the command that takes it back */
+            undo?: string;
         };
         InterfaceView: {
             addresses: string[];
@@ -914,6 +970,68 @@ export interface operations {
             };
         };
     };
+    consent: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ConsentRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "withdraw-consent": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-evidence": {
         parameters: {
             query?: never;
@@ -932,6 +1050,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RecordView"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "guide-to-device": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Guidance"];
                 };
             };
             /** @description Error */

@@ -32,7 +32,7 @@ export function LineUp() {
   const [claiming, setClaiming] = useState<Device[] | null>(null);
   const search = useRef<HTMLInputElement>(null);
 
-  const inRange = useMemo(() => devices.filter((d) => !d.stray && d.kind !== "other"), [devices]);
+  const inRange = useMemo(() => devices.filter((d) => (!d.stray || d.consent) && d.kind !== "other"), [devices]);
   const cameras = useMemo(() => inRange.filter((d) => d.kind === "camera"), [inRange]);
   const recorders = useMemo(() => inRange.filter((d) => d.kind === "recorder"), [inRange]);
   const shown = useMemo(() => {

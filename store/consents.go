@@ -1,0 +1,61 @@
+package store
+
+import (
+	"context"
+	"net/netip"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jmoiron/sqlx"
+)
+
+// ConsentTime is how long a consent to reach a stray lasts.
+const ConsentTime = 30 * time.Minute
+
+// Consent opens the scope for one stray at its present address, and for nothing else. Who gave it, and why, is kept.
+func (s *Store) Consent(ctx context.Context, d *Device, person uuid.UUID, reason string) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, "INSERT INTO consents (id, device_id, person_id, addr, reason, until) VALUES ($1, $2, $3, $4, $5, now() + $6 * interval '1 second')",
+			newID(), d.ID, person, d.Addr, reason, ConsentTime.Seconds()); err != nil {
+			return err
+		}
+		return s.notify(ctx, tx, Event{Site: d.Site, What: "device", ID: d.ID})
+	})
+}
+
+// Withdraw ends a device's consents.
+func (s *Store) Withdraw(ctx context.Context, d *Device) error {
+	if _, err := s.db.ExecContext(ctx, "UPDATE consents SET until = now() WHERE device_id = $1 AND until > now()", d.ID); err != nil {
+		return err
+	}
+	return s.notify(ctx, s.db, Event{Site: d.Site, What: "device", ID: d.ID})
+}
+
+// Consented returns the stray addresses of a site that may be connected to now.
+func (s *Store) Consented(ctx context.Context, site uuid.UUID) ([]netip.Addr, error) {
+	var rows []string
+	if err := s.db.SelectContext(ctx, &rows, "SELECT DISTINCT c.addr FROM consents c JOIN devices d ON d.id = c.device_id WHERE d.site_id = $1 AND c.until > now()", site); err != nil {
+		return nil, err
+	}
+	var out []netip.Addr
+	for _, r := range rows {
+		if a, err := netip.ParseAddr(r); err == nil {
+			out = append(out, a)
+		}
+	}
+	return out, nil
+}
+
+// consents returns until when each device may be reached at the address at which it is now.
+func (s *Store) consents(ctx context.Context, where string, arg any) (map[uuid.UUID]time.Time, error) {
+	var rows []struct {
+		Device uuid.UUID `db:"device_id"`
+		Until  time.Time `db:"until"`
+	}
+	err := s.db.SelectContext(ctx, &rows, "SELECT c.device_id, max(c.until) AS until FROM consents c JOIN devices d ON d.id = c.device_id AND d.addr = c.addr WHERE c.until > now() AND "+where+" GROUP BY c.device_id", arg)
+	out := map[uuid.UUID]time.Time{}
+	for _, r := range rows {
+		out[r.Device] = r.Until
+	}
+	return out, err
+}
