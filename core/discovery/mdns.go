@@ -129,15 +129,15 @@ func (s *Sighting) mdnsText(t string) {
 	case "serial", "sn":
 		s.Serial = clip(value)
 	case "mac", "macaddress":
-		s.MAC = cleanMAC(value)
+		s.MAC = CleanMAC(value)
 	}
 }
 
 // unescapeDNS undoes the backslashes of a presentation name.
 func unescapeDNS(s string) string { return strings.ReplaceAll(s, `\`, "") }
 
-// cleanMAC writes a hardware address in the one form used here, or "" for none.
-func cleanMAC(s string) string {
+// CleanMAC writes a hardware address in the one form used here, or "" for none.
+func CleanMAC(s string) string {
 	hex := strings.Map(func(r rune) rune {
 		switch {
 		case r >= '0' && r <= '9', r >= 'a' && r <= 'f':

@@ -30,7 +30,7 @@ func parseNeighbours(r io.Reader, ranges address.Ranges) (out []Sighting) {
 			continue
 		}
 		addr, err := netip.ParseAddr(fields[0])
-		mac := cleanMAC(fields[3])
+		mac := CleanMAC(fields[3])
 		if err != nil || mac == "" || !ranges.Contains(addr) {
 			continue
 		}
