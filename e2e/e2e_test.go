@@ -383,6 +383,7 @@ func TestStrayConsent(t *testing.T) {
 	b.press("Add to keyring")
 	b.see("0 devices")
 	b.press("^Find$")
+	b.see("Nothing heard yet")
 	b.press("^Sweep the site$")
 	b.page.MustElement(`[data-stray="127.43.6.64"]`)
 	assert.Zero(t, world.Device("Paint shop").Asked(), "a stray is heard, and not talked to")
@@ -398,4 +399,30 @@ func TestStrayConsent(t *testing.T) {
 	b.page.MustElementR("[role=row]", `127\.43\.5\.101`)
 	b.press("^Find$")
 	b.see("Nothing was heard outside the ranges")
+}
+
+// A list that somebody brought along shows what is missing, what moved, and gives its names.
+func TestImportMatching(t *testing.T) {
+	simtest.Start(t, strings.ReplaceAll(yard, "127.43.1.", "127.43.7."))
+	b := start(t)
+	b.firstAccount()
+	b.makeSite("Viaduct", "127.43.7.0/27")
+	b.press("^Find$")
+	b.see("Nothing heard yet")
+	b.press("^Sweep the site$")
+	b.page.MustElement(`[data-run="finished"]`)
+	list := filepath.Join(t.TempDir(), "cameras.csv")
+	require.NoError(t, os.WriteFile(list, []byte("Camera;IP address;Notes\nPlatform clock;127.43.7.11;over the door\nLamp room;127.43.7.25;was working in May\nBroken;not an address;\n"), 0o644))
+	b.page.MustElement(`[aria-label="Address list file"]`).MustSetFiles(list)
+	b.page.MustElement(`[data-missing="Lamp room"]`)
+	b.see("was working in May")
+	b.see(`"not an address" is not an address`)
+	b.press("^Use its names$")
+	b.see("1 device named as the list does")
+	b.page.MustElementR(`[data-heard="127.43.7.11"]`, "Platform clock")
+	bad := filepath.Join(t.TempDir(), "bad.csv")
+	require.NoError(t, os.WriteFile(bad, []byte("hello\n"), 0o644))
+	b.page.MustElement(`[aria-label="Address list file"]`).MustSetFiles(bad)
+	b.see("o column of names, addresses")
+	b.page.MustElement(`[data-missing="Lamp room"]`)
 }

@@ -48,6 +48,8 @@ func (s *Server) explain(err error) error {
 	switch {
 	case err == nil:
 		return nil
+	case listProblem(err) != nil:
+		return listProblem(err)
 	case errors.As(err, &p):
 		return p
 	case errors.Is(err, store.ErrNotFound):

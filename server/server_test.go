@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"fmt"
 	"io"
 	"log/slog"
 	"net/http"
@@ -19,6 +20,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"github.com/xuri/excelize/v2"
 
 	"unlatch/core/discovery"
 	"unlatch/jobs"
@@ -309,4 +311,41 @@ func TestOpenAPIDocumentIsCurrent(t *testing.T) {
 	status, raw, _ := p.do("GET", "/api/openapi.json", nil)
 	assert.Equal(t, 200, status)
 	assert.Contains(t, raw, `"/api/sites/{site}/open"`)
+}
+
+func TestAddressLists(t *testing.T) {
+	p, s, _ := serve(t, storetest.URL(t))
+	p.setUp()
+	_, raw, _ := p.do("POST", "/api/sites", map[string]any{"name": "Works", "ranges": []string{"192.0.2.0/24"}})
+	var site siteView
+	require.NoError(t, json.Unmarshal([]byte(raw), &site))
+	path := "/api/sites/" + site.ID.String() + "/address-list"
+	for last, serial := range map[string]string{"7": "C1", "9": "C9"} {
+		_, err := s.Sight(context.Background(), site.ID, nil, discovery.Sighting{Method: discovery.MDNS, Addr: netip.MustParseAddr("192.0.2." + last), Serial: serial, Kind: discovery.Camera})
+		require.NoError(t, err)
+	}
+	f := excelize.NewFile()
+	for i, row := range [][]any{{"Camera", "IP", "Serial"}, {"Turntable", "192.0.2.7", "C1"}, {"Coal stage", "192.0.2.8", ""}, {"=1+1", "nowhere", ""}} {
+		require.NoError(t, f.SetSheetRow("Sheet1", fmt.Sprintf("A%d", i+1), &row))
+	}
+	var file bytes.Buffer
+	require.NoError(t, f.Write(&file))
+	status, raw, _ := p.do("PUT", path, map[string]any{"content": file.Bytes()})
+	require.Equal(t, 200, status, raw)
+	var got listView
+	require.NoError(t, json.Unmarshal([]byte(raw), &got))
+	assert.Equal(t, []int{3, 1, 2, 1}, []int{got.Rows, len(got.Result.Found), len(got.Result.Missing), len(got.Result.Unexpected)})
+	assert.Equal(t, []string{`Line 4: "nowhere" is not an address.`}, got.Warnings)
+	_, raw, _ = p.do("POST", path+"/names", nil)
+	assert.JSONEq(t, `{"named":1}`, raw)
+	_, raw, _ = p.do("GET", "/api/sites/"+site.ID.String()+"/devices", nil)
+	assert.Contains(t, raw, `"name":"Turntable"`)
+
+	assert.Contains(t, p.problem("bad_list", "PUT", path, map[string]any{"content": []byte("PK\x03\x04 not a spreadsheet")}).Detail, "spreadsheet")
+	p.problem("bad_list", "PUT", path, map[string]any{"content": []byte("hello")})
+	_, raw, _ = p.do("GET", path, nil)
+	assert.Contains(t, raw, `"rows":3`, "a bad list does not take the good one away")
+	p.do("DELETE", path, nil)
+	_, raw, _ = p.do("GET", path, nil)
+	assert.Contains(t, raw, `"rows":0`)
 }

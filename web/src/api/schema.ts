@@ -234,6 +234,42 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/address-list": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The site's address list, matched against what was heard */
+        get: operations["get-address-list"];
+        /** Import an address list, CSV or XLSX */
+        put: operations["import-address-list"];
+        post?: never;
+        /** Remove the site's address list */
+        delete: operations["remove-address-list"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/address-list/names": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Name found devices as the list does */
+        post: operations["use-listed-names"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/address-plan": {
         parameters: {
             query?: never;
@@ -544,6 +580,12 @@ export interface components {
             /** @description at least 10 characters */
             password: string;
         };
+        Found: {
+            by: string;
+            device: string;
+            differs?: string;
+            row: components["schemas"]["Row"];
+        };
         Guidance: {
             /** @description the address to add */
             add?: string;
@@ -554,6 +596,10 @@ export interface components {
             reachable: boolean;
             /** @description the command that takes it back */
             undo?: string;
+        };
+        "Import-address-listRequest": {
+            /** @description the file, base64 */
+            content: string;
         };
         InterfaceView: {
             addresses: string[];
@@ -571,6 +617,16 @@ export interface components {
             since?: string;
             /** @enum {string} */
             state: "open" | "next" | "stuck" | "waived" | "stale" | "closed";
+        };
+        ListView: {
+            result: components["schemas"]["Result"];
+            /**
+             * Format: int64
+             * @description rows of the list; 0 for no list
+             */
+            rows: number;
+            /** @description lines that were read in part, right after an import */
+            warnings: string[];
         };
         Measured: {
             /**
@@ -728,8 +784,22 @@ export interface components {
         "Rename-deviceResponse": {
             before: string;
         };
+        Result: {
+            found: components["schemas"]["Found"][];
+            missing: components["schemas"]["Row"][];
+            unexpected: string[];
+        };
         "Reveal-sign-inResponse": {
             secret: string;
+        };
+        Row: {
+            address: string;
+            /** Format: int64 */
+            line: number;
+            mac: string;
+            name: string;
+            note: string;
+            serial: string;
         };
         RunView: {
             /** Format: date-time */
@@ -865,6 +935,10 @@ export interface components {
             tier: string;
             /** @description without the sign-in */
             url: string;
+        };
+        "Use-listed-namesResponse": {
+            /** Format: int64 */
+            named: number;
         };
     };
     responses: never;
@@ -1548,6 +1622,132 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-address-list": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "import-address-list": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Import-address-listRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-address-list": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "use-listed-names": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Use-listed-namesResponse"];
+                };
             };
             /** @description Error */
             default: {

@@ -8,6 +8,7 @@ import { Copy } from "@/parts/Copy";
 import { Field } from "@/parts/Field";
 import { useKeys } from "@/parts/keys";
 import { ago } from "@/parts/measures";
+import { ListShelf } from "@/parts/ListShelf";
 import { netsOf, within } from "@/parts/nets";
 import { Tip } from "@/parts/Tip";
 import { useFrame } from "./SiteFrame";
@@ -44,7 +45,7 @@ export function Find() {
             <Fields devices={inside} />
             <Heard devices={inside} />
           </div>
-          <Strays devices={strays} />
+          <Strays devices={strays} all={devices} />
         </div>
       )}
     </div>
@@ -228,8 +229,9 @@ function Heard({ devices }: { devices: Device[] }) {
 }
 
 /** Devices heard outside the ranges: shown, and not connected to. */
-function Strays({ devices }: { devices: Device[] }) {
-  const { changeSite } = useFrame();
+function Strays({ devices, all }: { devices: Device[]; all: Device[] }) {
+  const { site, changeSite } = useFrame();
+  const go = useNavigate();
   const [why, setWhy] = useState(false);
   return (
     <aside aria-label="Strays" className="w-full shrink-0 overflow-auto border-l bg-sheet px-4 py-3 lg:w-72">
@@ -256,6 +258,7 @@ function Strays({ devices }: { devices: Device[] }) {
           <Button className="mt-3" onClick={changeSite}>Change the ranges</Button>
         </>
       )}
+      <ListShelf site={site.id} devices={all} choose={(id) => go(`/sites/${site.id}?device=${id}`)} />
     </aside>
   );
 }

@@ -1,0 +1,144 @@
+package server
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/google/uuid"
+	"github.com/xuri/excelize/v2"
+
+	"unlatch/core/expect"
+	"unlatch/store"
+)
+
+type listView struct {
+	Rows     int           `json:"rows" doc:"rows of the list; 0 for no list"`
+	Result   expect.Result `json:"result"`
+	Warnings []string      `json:"warnings" doc:"lines that were read in part, right after an import"`
+}
+
+func (s *Server) listRoutes(api huma.API) {
+	huma.Register(api, huma.Operation{OperationID: "get-address-list", Method: "GET", Path: "/api/sites/{site}/address-list", Summary: "The site's address list, matched against what was heard"},
+		func(ctx context.Context, in *SitePath) (*struct{ Body listView }, error) {
+			v, err := s.matchList(ctx, in.Site)
+			return &struct{ Body listView }{v}, s.explain(err)
+		})
+	huma.Register(api, huma.Operation{OperationID: "import-address-list", Method: "PUT", Path: "/api/sites/{site}/address-list", Summary: "Import an address list, CSV or XLSX", MaxBodyBytes: expect.MaxBytes + 1<<20},
+		func(ctx context.Context, in *struct {
+			SitePath
+			Body struct {
+				Content []byte `json:"content" doc:"the file, base64"`
+			}
+		}) (*struct{ Body listView }, error) {
+			rows, warnings, err := readList(in.Body.Content)
+			if err != nil {
+				return nil, s.explain(err)
+			}
+			if err := s.cfg.Store.Expect(ctx, in.Site, rows); err != nil {
+				return nil, s.explain(err)
+			}
+			v, err := s.matchList(ctx, in.Site)
+			v.Warnings = append(v.Warnings, warnings...)
+			return &struct{ Body listView }{v}, s.explain(err)
+		})
+	huma.Register(api, huma.Operation{OperationID: "remove-address-list", Method: "DELETE", Path: "/api/sites/{site}/address-list", Summary: "Remove the site's address list"},
+		func(ctx context.Context, in *SitePath) (*struct{}, error) {
+			return nil, s.explain(s.cfg.Store.Expect(ctx, in.Site, nil))
+		})
+	huma.Register(api, huma.Operation{OperationID: "use-listed-names", Method: "POST", Path: "/api/sites/{site}/address-list/names", Summary: "Name found devices as the list does"},
+		func(ctx context.Context, in *SitePath) (*struct {
+			Body struct {
+				Named int `json:"named"`
+			}
+		}, error) {
+			out := &struct {
+				Body struct {
+					Named int `json:"named"`
+				}
+			}{}
+			v, err := s.matchList(ctx, in.Site)
+			for _, f := range v.Result.Found {
+				id, perr := uuid.Parse(f.Device)
+				if err != nil || perr != nil || f.Row.Name == "" {
+					continue
+				}
+				if _, err = s.cfg.Store.Rename(ctx, id, f.Row.Name); err == nil {
+					out.Body.Named++
+				}
+			}
+			return out, s.explain(err)
+		})
+}
+
+// readList tells the two kinds of file by their first bytes: an XLSX file is a ZIP archive.
+func readList(raw []byte) ([]expect.Row, []string, error) {
+	if !bytes.HasPrefix(raw, []byte("PK\x03\x04")) {
+		return expect.ParseCSV(raw)
+	}
+	f, err := excelize.OpenReader(bytes.NewReader(raw), excelize.Options{UnzipSizeLimit: 64 << 20, UnzipXMLSizeLimit: 32 << 20, RawCellValue: true})
+	if err != nil {
+		return nil, nil, &expect.ListError{Problem: "the file cannot be read as a spreadsheet", Remedy: "save it again as XLSX or CSV"}
+	}
+	defer f.Close()
+	var first error
+	for _, sheet := range f.GetSheetList() { // the first sheet that holds a list
+		cells, err := f.GetRows(sheet)
+		if err == nil {
+			var rows []expect.Row
+			var warnings []string
+			if rows, warnings, err = expect.Parse(cells); err == nil {
+				return rows, warnings, nil
+			}
+		}
+		if first == nil {
+			first = err
+		}
+	}
+	if first == nil {
+		first = &expect.ListError{Problem: "the file has no sheet", Remedy: "save it again as XLSX or CSV"}
+	}
+	return nil, nil, first
+}
+
+func (s *Server) matchList(ctx context.Context, site uuid.UUID) (listView, error) {
+	v := listView{Warnings: []string{}}
+	rows, err := s.cfg.Store.Expected(ctx, site)
+	if err != nil {
+		return v, err
+	}
+	devices, err := s.cfg.Store.Devices(ctx, site)
+	if err != nil {
+		return v, err
+	}
+	v.Rows = len(rows)
+	v.Result = expect.Match(rows, heardOf(devices))
+	return v, nil
+}
+
+func heardOf(devices []store.Device) []expect.Heard {
+	var out []expect.Heard
+	for i := range devices {
+		d := &devices[i]
+		h := expect.Heard{ID: d.ID.String(), Name: d.Title(), Addr: d.Addr, MAC: d.MAC.String, Serial: d.Serial.String}
+		if in := d.Status.SignedIn; in != nil && in.Info.Serial != "" {
+			h.Serial = in.Info.Serial
+		}
+		out = append(out, h)
+	}
+	return out
+}
+
+func listProblem(err error) *Problem {
+	var l *expect.ListError
+	if !errors.As(err, &l) {
+		return nil
+	}
+	where := ""
+	if l.Line > 0 {
+		where = fmt.Sprintf("Line %d: ", l.Line)
+	}
+	return problem(422, "bad_list", where+sentence(l.Problem), sentence(l.Remedy))
+}
