@@ -21,19 +21,22 @@ type shot struct {
 	name, path    string
 	width, height int
 	theme         string
-	before        func(p *rod.Page) error
+	before        func(p *rod.Page) error // before the page is opened
+	after         func(p *rod.Page) error // on the page
 }
 
 // site in a path stands for the first site of the demo, device for the camera named after the colon.
 var shots = []shot{
-	{"sign-in", "/", 1280, 800, "day", signOut},
-	{"sites", "/", 1280, 800, "day", nil},
-	{"line-up", "/sites/SITE", 1280, 800, "day", nil},
-	{"bench", "/sites/SITE?device=DEVICE:Ticket window", 1280, 800, "night", nil},
-	{"stuck", "/sites/SITE?device=DEVICE:Parcels office", 1280, 800, "day", nil},
-	{"find", "/sites/SITE/find", 1280, 800, "day", nil},
-	{"keyring", "/sites/SITE/keyring", 1280, 800, "day", nil},
-	{"phone", "/sites/SITE?device=DEVICE:Water tower", 390, 844, "day", nil},
+	{name: "sign-in", path: "/", width: 1280, height: 800, theme: "day", before: signOut},
+	{name: "sites", path: "/", width: 1280, height: 800, theme: "day"},
+	{name: "line-up", path: "/sites/SITE", width: 1280, height: 800, theme: "day"},
+	{name: "bench", path: "/sites/SITE?device=DEVICE:Ticket window", width: 1280, height: 800, theme: "night"},
+	{name: "stuck", path: "/sites/SITE?device=DEVICE:Parcels office", width: 1280, height: 800, theme: "day"},
+	{name: "find", path: "/sites/SITE/find", width: 1280, height: 800, theme: "day"},
+	{name: "address-plan", path: "/sites/SITE", width: 1280, height: 800, theme: "day", after: planAddresses},
+	{name: "keyring", path: "/sites/SITE/keyring", width: 1280, height: 800, theme: "day"},
+	{name: "phone", path: "/sites/SITE?device=DEVICE:Water tower", width: 390, height: 844, theme: "day"},
+	{name: "find-wide", path: "/sites/SITE/find", width: 1280, height: 800, theme: "night", after: wholeRange},
 }
 
 func main() {
@@ -104,6 +107,14 @@ func take(chrome *browser.Browser, url, password string, s shot, dir string) err
 	if err := p.WaitStable(500 * time.Millisecond); err != nil {
 		return err
 	}
+	if s.after != nil {
+		if err := s.after(p); err != nil {
+			return err
+		}
+		if err := p.WaitStable(500 * time.Millisecond); err != nil {
+			return err
+		}
+	}
 	png, err := p.Screenshot(false, &proto.PageCaptureScreenshot{Format: proto.PageCaptureScreenshotFormatPng})
 	if err != nil {
 		return err
@@ -113,6 +124,43 @@ func take(chrome *browser.Browser, url, password string, s shot, dir string) err
 
 func signOut(p *rod.Page) error {
 	_, err := p.Eval(`() => fetch("/api/session", { method: "DELETE" })`)
+	return err
+}
+
+// planAddresses opens the plan for all of the station's devices.
+func planAddresses(p *rod.Page) error {
+	all, err := p.Element(`[aria-label="Select all that are shown"]`)
+	if err != nil {
+		return err
+	}
+	if err := all.Click(proto.InputMouseButtonLeft, 1); err != nil {
+		return err
+	}
+	give, err := p.ElementR("button", "^Give addresses$")
+	if err != nil {
+		return err
+	}
+	if err := give.Click(proto.InputMouseButtonLeft, 1); err != nil {
+		return err
+	}
+	_, err = p.Element("[data-plan]")
+	return err
+}
+
+// wholeRange widens the site to a /16 and sweeps it. It comes after the pictures of the site as it is.
+func wholeRange(p *rod.Page) error {
+	if _, err := p.Eval(`async () => {
+		const site = location.pathname.split("/")[2];
+		const ask = (method, path, body) => fetch("/api/sites/" + site + path, { method, headers: { "Content-Type": "application/json" }, body: JSON.stringify(body) });
+		await ask("PUT", "", { name: "Tarn Ferry station", ranges: ["127.40.0.0/16"] });
+		await ask("POST", "/sweeps", {});
+	}`); err != nil {
+		return err
+	}
+	if _, err := p.Element(`[data-run="running"]`); err != nil {
+		return err
+	}
+	_, err := p.Element(`[data-run="finished"]`)
 	return err
 }
 
