@@ -87,7 +87,7 @@ export function LineUp() {
             <input ref={search} value={text} onChange={(e) => setText(e.target.value)} onKeyDown={(e) => e.key === "Escape" && (setText(""), e.currentTarget.blur())} placeholder="Name, address, model" aria-label="Search the line-up" className="h-8 w-full rounded-md border bg-sheet pr-2 pl-8 sm:w-48" />
           </label>
         </ActionBar>
-        <div className={`grid h-7 shrink-0 items-center gap-x-3 border-b px-4 text-[13px] text-soft max-md:hidden ${columns(!!current)}`}>
+        <div className={`grid h-7 shrink-0 items-center gap-x-3 overflow-hidden border-b px-4 [scrollbar-gutter:stable] text-[13px] text-soft max-md:hidden ${columns(!!current)}`}>
           <Check checked={all ? true : picked.length > 0 ? "indeterminate" : false} onChange={toggleAll} label="Select all that are shown" />
           <span />
           <span>Camera</span>
@@ -235,7 +235,7 @@ function Rows({ shown, chosen, selected, narrow, renaming, setRenaming, choose, 
     if (index >= 0) rows.scrollToIndex(index, { align: "auto" });
   }, [index, rows]);
   return (
-    <div ref={box} className="min-h-0 grow overflow-auto" role="grid" aria-label="Cameras" aria-rowcount={shown.length}>
+    <div ref={box} className="min-h-0 grow overflow-auto [scrollbar-gutter:stable]" role="grid" aria-label="Cameras" aria-rowcount={shown.length}>
       <div className="relative" style={{ height: rows.getTotalSize() }}>
         {rows.getVirtualItems().map((v) => {
           const d = shown[v.index]!;
