@@ -426,3 +426,37 @@ func TestImportMatching(t *testing.T) {
 	b.see("o column of names, addresses")
 	b.page.MustElement(`[data-missing="Lamp room"]`)
 }
+
+// Two devices at one address are shown as two, and neither is talked to as if it were the other.
+func TestAddressConflict(t *testing.T) {
+	scenario := strings.ReplaceAll(yard, "127.43.1.", "127.43.8.") + `  - {name: Twin, maker: corvane, model: V9, serial: TWIN, shares: Turntable}
+`
+	world := simtest.Start(t, scenario)
+	b := start(t)
+	b.firstAccount()
+	b.makeSite("Viaduct", "127.43.8.0/27")
+	b.press("^Sweep the site$")
+	b.count("[data-device]", 8)
+	b.page.MustElement(`[data-run="finished"]`)
+	asked := world.Device("Turntable").Asked()
+	b.press("^Open latches of 6 devices")
+	b.count(`[data-at="signed_in"]`, 6)
+	b.page.MustElementR("[role=row]", "V9").MustClick()
+	b.see("Two devices claim 127.43.8.14")
+	b.press("^Try again$")
+	b.page.MustElement(`[data-run="finished"]`)
+	assert.Equal(t, asked, world.Device("Turntable").Asked(), "nothing was sent to either")
+	b.press("^Find$")
+	b.see("address conflict")
+	b.page.MustElement(`[data-heard="127.43.8.14"]`)
+	b.press("^Line-up$")
+
+	// The one that was replaced is forgotten, and the other goes on.
+	b.page.MustElementR("[role=row]", "V9").MustClick()
+	b.press("^Forget$")
+	b.press("^Forget it with its evidence$")
+	b.count("[data-device]", 7)
+	b.page.MustElementR("[role=row]", `127\.43\.8\.14`).MustClick()
+	b.press("^Open latches$")
+	b.count(`[data-at="signed_in"]`, 7)
+}

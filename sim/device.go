@@ -66,6 +66,10 @@ func listen(addr string, port int) (net.Listener, int, error) {
 func (d *device) start(ctx context.Context, o Options, group *errgroup.Group) error {
 	d.maker = makers[d.Maker]
 	d.nonce, d.epoch = randomHex(), time.Now()
+	if d.Shares != "" {
+		d.webPort, d.discover = d.maker.web, d.world.named(d.Shares).discover
+		return nil
+	}
 	web, webPort, err := listen(d.Address.String(), d.maker.web)
 	if err != nil {
 		return err
@@ -123,7 +127,7 @@ func (d *device) stop() {
 	if d.recorder != nil {
 		d.recorder.stop()
 	}
-	if d.discover != nil {
+	if d.discover != nil && d.Shares == "" {
 		d.discover.Close()
 	}
 }

@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/netip"
 	"os"
+	"slices"
 
 	"github.com/google/uuid"
 	"go.yaml.in/yaml/v3"
@@ -45,9 +46,10 @@ type Device struct {
 	Caption  *string    `yaml:"caption"` // in the picture; the name where none is given
 	Users    []User     `yaml:"users"`
 	Streams  []Stream   `yaml:"streams"`
-	Slots    int        `yaml:"slots"` // of a recorder; 0 means 8
-	MAC      string     `yaml:"mac"`   // made from the serial where none is given
-	Lease    netip.Addr `yaml:"lease"` // the address that DHCP gives it; a device with a lease starts with DHCP on
+	Slots    int        `yaml:"slots"`  // of a recorder; 0 means 8
+	MAC      string     `yaml:"mac"`    // made from the serial where none is given
+	Shares   string     `yaml:"shares"` // the name of another device whose address it claims too: it answers discovery there and serves nothing
+	Lease    netip.Addr `yaml:"lease"`  // the address that DHCP gives it; a device with a lease starts with DHCP on
 	// Announces are the protocols that it answers: ws-discovery, mdns, ssdp; ws-discovery where the field is missing.
 	Announces []string `yaml:"announces"`
 	Defects   Defects  `yaml:"defects"`
@@ -114,7 +116,16 @@ func ParseScenario(raw []byte) (*Scenario, error) {
 		return nil, fmt.Errorf("%d devices are too many; 4096 is the most", len(all))
 	}
 	seen := map[netip.Addr]string{}
-	for _, dev := range all {
+	for i := range all {
+		dev := &all[i]
+		if dev.Shares != "" {
+			j := slices.IndexFunc(all, func(o Device) bool { return o.Name == dev.Shares && o.Shares == "" })
+			if j < 0 {
+				return nil, fmt.Errorf("%q shares the address of %q, which is not in the scenario", dev.Name, dev.Shares)
+			}
+			dev.Address = all[j].Address
+			continue
+		}
 		if other, twice := seen[dev.Address]; twice {
 			return nil, fmt.Errorf("%q and %q share the address %s", other, dev.Name, dev.Address)
 		}
@@ -131,7 +142,7 @@ func (d *Device) complete(s *Scenario, index int) error {
 	if _, ok := makers[d.Maker]; !ok || d.Kind != "camera" && d.Kind != "recorder" && d.Kind != "other" {
 		return fmt.Errorf("device %d (%q): no maker %q of a %s", index+1, d.Name, d.Maker, d.Kind)
 	}
-	if !d.Address.Is4() || !d.Address.IsLoopback() {
+	if d.Shares == "" && !d.Address.Is4() || d.Shares == "" && !d.Address.IsLoopback() {
 		return fmt.Errorf("device %d (%q): address %v is not an IPv4 loopback address", index+1, d.Name, d.Address)
 	}
 	if d.Announces == nil {
@@ -150,7 +161,10 @@ func (d *Device) complete(s *Scenario, index int) error {
 	if d.Firmware == "" {
 		d.Firmware = "1.0.0"
 	}
-	if d.Kind == "camera" && len(d.Streams) == 0 {
+	if d.Shares != "" && d.Serial == "" {
+		return fmt.Errorf("device %d (%q): one that shares an address needs a serial of its own", index+1, d.Name)
+	}
+	if d.Kind == "camera" && d.Shares == "" && len(d.Streams) == 0 {
 		return fmt.Errorf("device %d (%q): a camera needs streams", index+1, d.Name)
 	}
 	for i := range d.Streams {
@@ -177,7 +191,7 @@ func (d Device) expand() []Device {
 		if d.Count > 0 {
 			one.Name = fmt.Sprintf("%s %03d", d.Name, i+1)
 		}
-		if d.Serial == "" || d.Count > 0 {
+		if d.Serial == "" && d.Shares == "" || d.Count > 0 {
 			one.Serial = fmt.Sprintf("%s%08X", d.Serial, addr.As4())
 		}
 		if one.MAC == "" {
@@ -187,7 +201,9 @@ func (d Device) expand() []Device {
 		// The endpoint reference is the device's own, the same at every start.
 		one.endpoint = "urn:uuid:" + uuid.NewSHA1(uuid.NameSpaceOID, []byte(one.Maker+"/"+one.Serial)).String()
 		out = append(out, one)
-		addr = addr.Next()
+		if addr.IsValid() {
+			addr = addr.Next()
+		}
 	}
 	return out
 }

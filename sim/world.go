@@ -53,6 +53,8 @@ func Start(ctx context.Context, s *Scenario, o Options) (*World, error) {
 		w.Stop()
 		return nil, err
 	}
+	// Those that share an address come last: they answer through the other's socket.
+	slices.SortStableFunc(w.devices, func(a, b *device) int { return len(a.Shares) - len(b.Shares) })
 	for _, d := range w.devices {
 		if err := d.start(ctx, o, group); err != nil {
 			w.Stop()
@@ -133,10 +135,12 @@ func (w *World) all() []*device {
 type Look struct{ d *device }
 
 // Device finds a device by its name; it panics on a name that the scenario does not have.
-func (w *World) Device(name string) Look {
+func (w *World) Device(name string) Look { return Look{w.named(name)} }
+
+func (w *World) named(name string) *device {
 	for _, d := range w.all() {
 		if d.Name == name {
-			return Look{d}
+			return d
 		}
 	}
 	panic("no stand-in is named " + name)
