@@ -49,6 +49,7 @@ func (d *device) startDiscovery(group *errgroup.Group) error {
 			if err != nil {
 				return ignoreClosed(err)
 			}
+			d.replyAs("ws-unicast", buf[:n], from)
 			d.reply(buf[:n], from)
 		}
 	})
@@ -56,9 +57,12 @@ func (d *device) startDiscovery(group *errgroup.Group) error {
 }
 
 // reply answers a probe that asks for this kind of device.
-func (d *device) reply(b []byte, to *net.UDPAddr) {
+func (d *device) reply(b []byte, to *net.UDPAddr) { d.replyAs("ws-discovery", b, to) }
+
+// replyAs answers as one of the ways in which the device announces itself; ws-unicast is for those that multicast does not reach.
+func (d *device) replyAs(way string, b []byte, to *net.UDPAddr) {
 	m, err := discovery.ParseMessage(b)
-	if err != nil || m.Action != "Probe" || !slices.Contains(d.Announces, "ws-discovery") {
+	if err != nil || m.Action != "Probe" || !slices.Contains(d.Announces, way) {
 		return
 	}
 	own := d.discoveryType()

@@ -50,7 +50,7 @@ type Device struct {
 	MAC      string     `yaml:"mac"`    // made from the serial where none is given
 	Shares   string     `yaml:"shares"` // the name of another device whose address it claims too: it answers discovery there and serves nothing
 	Lease    netip.Addr `yaml:"lease"`  // the address that DHCP gives it; a device with a lease starts with DHCP on
-	// Announces are the protocols that it answers: ws-discovery, mdns, ssdp; ws-discovery where the field is missing.
+	// Announces are the protocols that it answers: ws-discovery, ws-unicast, mdns, ssdp; ws-discovery where the field is missing.
 	Announces []string `yaml:"announces"`
 	Defects   Defects  `yaml:"defects"`
 

@@ -25,6 +25,7 @@ devices:
   - {name: Factory, maker: corvane, model: V4, address: 127.41.11.64, scene: turntable, streams: [*s]}
   - {name: By mDNS, maker: lumenhythe, model: L3, serial: M1, mac: "02:00:5e:00:53:01", address: 127.41.10.14, scene: turntable, streams: [*s], announces: [mdns]}
   - {name: By SSDP, maker: corvane, model: V5, serial: S1, address: 127.41.10.15, scene: turntable, streams: [*s], announces: [ssdp]}
+  - {name: Behind a switch, maker: corvane, model: V6, address: 127.41.10.17, scene: turntable, streams: [*s], announces: [ws-unicast]}
   - {name: Printer, kind: other, maker: plain, model: Office Printer, address: 127.41.10.16, announces: [mdns, ssdp, ws-discovery]}
   - {name: Strongroom, kind: recorder, maker: holloway, model: H8, address: 127.41.10.20}
 `
@@ -62,6 +63,8 @@ func TestSweepHearsEveryDeviceByEveryMethod(t *testing.T) {
 	assert.Equal(t, []any{discovery.Camera, "L3", "M1", "02:00:5e:00:53:01"}, []any{byName.Kind, byName.Hardware, byName.Serial, byName.MAC})
 	assert.ElementsMatch(t, []string{"mdns", "port sweep"}, byName.Methods)
 	assert.Contains(t, byName.Ports, discovery.Port{Number: 8554, Speaks: "rtsp", Server: "lhd 7", Named: true}, "the port that the device named was asked")
+	behind := got["127.41.10.17"]
+	assert.Equal(t, []string{"V6", w.Device("Behind a switch").Endpoint()}, []string{behind.Hardware, behind.Endpoint}, "heard though multicast does not reach it")
 	bySearch := got["127.41.10.15"]
 	assert.Equal(t, []any{discovery.Camera, "V5", "S1", "Corvane"}, []any{bySearch.Kind, bySearch.Hardware, bySearch.Serial, bySearch.Maker})
 	assert.Contains(t, bySearch.Methods, "ssdp")

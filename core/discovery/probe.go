@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"golang.org/x/net/ipv4"
+	"golang.org/x/time/rate"
 
 	"unlatch/core/address"
 )
@@ -132,6 +133,57 @@ func (c caller) send(ctx context.Context, conn *net.UDPConn) error {
 		}
 	}
 	return nil
+}
+
+// unicastMost is the largest range that is probed address by address; larger ones would take longer than the port sweep tells anyway.
+const unicastMost = 4096
+
+// probeEach sends a probe to every address of the ranges by itself. It reaches devices behind a router and behind switches that keep
+// multicast back (WS-Discovery §3.1.2 allows a probe to be sent to one device).
+func probeEach(ctx context.Context, ranges address.Ranges, found func(Sighting)) error {
+	if ranges.Count() > unicastMost {
+		return nil
+	}
+	conn, err := net.ListenUDP("udp4", nil)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	message, id := NewProbe("")
+	ids := map[string]bool{id: true}
+	pace := rate.NewLimiter(1000, 32)
+	sent := make(chan struct{})
+	go func() {
+		defer close(sent)
+		for a := range ranges.Hosts() {
+			if !a.Is4() || !a.IsLoopback() && pace.Wait(ctx) != nil || ctx.Err() != nil {
+				return
+			}
+			conn.WriteToUDPAddrPort(message, netip.AddrPortFrom(a, Port3702)) // one that cannot be sent is like one that is lost
+		}
+	}()
+	buf := make([]byte, 64<<10)
+	var deadline time.Time
+	for ctx.Err() == nil && (deadline.IsZero() || time.Now().Before(deadline)) {
+		select {
+		case <-sent:
+			if deadline.IsZero() {
+				deadline = time.Now().Add(time.Second)
+			}
+		default:
+		}
+		conn.SetReadDeadline(time.Now().Add(50 * time.Millisecond))
+		n, from, err := conn.ReadFromUDPAddrPort(buf)
+		if err != nil {
+			continue
+		}
+		for _, s := range answers(buf[:n], from.Addr().Unmap(), ranges, ids) {
+			if !s.Stray { // asked at an address of the ranges; an answer from elsewhere is not ours
+				found(s)
+			}
+		}
+	}
+	return ctx.Err()
 }
 
 // wsDiscovery asks for each type in turn. Answers from outside the ranges are strays: heard, and not talked to.

@@ -29,7 +29,8 @@ const (
 type Sweep struct {
 	Ranges address.Ranges
 	Ports  []uint16 // nil means DefaultPorts
-	// Interfaces are the names of those to probe from; nil means every one whose own network touches the ranges.
+	// Interfaces are the names of those to probe from; nil means every one whose own network touches the ranges, and an empty list
+	// that nothing is probed and only ports are asked.
 	Interfaces []string
 	// EveryInterface probes from every interface that is up, touching the ranges or not.
 	EveryInterface bool
@@ -60,7 +61,10 @@ func (s *Sweep) Run(ctx context.Context, found func(Sighting)) error {
 		found(x)
 	}
 	var wg sync.WaitGroup
-	var probeErr error
+	var probeErr, eachErr error
+	if s.Interfaces == nil || len(s.Interfaces) > 0 {
+		wg.Go(func() { eachErr = probeEach(ctx, s.Ranges, report) })
+	}
 	guard := &address.Guard{Allowed: s.Ranges, Timeout: questionTimeout}
 	var follow sync.WaitGroup
 	wg.Go(func() {
@@ -77,7 +81,7 @@ func (s *Sweep) Run(ctx context.Context, found func(Sighting)) error {
 	for _, x := range neighbours(s.Ranges) {
 		report(x)
 	}
-	return errors.Join(sweepErr, probeErr)
+	return errors.Join(sweepErr, probeErr, eachErr)
 }
 
 func (s *Sweep) interfaces() ([]net.Interface, error) {
