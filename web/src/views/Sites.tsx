@@ -70,7 +70,7 @@ function Row({ site }: { site: Site }) {
           ) : (
             <>
               <Progress site={site} />
-              <div className="mt-1 text-[13px] text-soft">
+              <div className="mt-1 flex flex-wrap items-center gap-y-0.5 text-[13px] whitespace-nowrap text-soft">
                 {site.done > 0 && <span className="mr-3 whitespace-nowrap">{site.done} all open</span>}
                 {waits.map((n) => <span key={n} className="mr-3 inline-block whitespace-nowrap">{site.funnel[n]} at {latchNames[n]}</span>)}
                 {site.can_go_on > 0 && <span className="mr-3 inline-flex items-center gap-1.5 font-medium whitespace-nowrap text-brass-text"><svg width="12" height="14" aria-hidden><Notch state="next" /></svg> {site.can_go_on} can go on</span>}
