@@ -115,6 +115,16 @@ func (b *bench) firstAccount() {
 	b.see("No site yet")
 }
 
+// firstSignIn puts the sign-in that the stand-ins share on the empty keyring.
+func (b *bench) firstSignIn() {
+	b.press("^Keyring$")
+	b.press("Add the first sign-in")
+	b.typeIn("device-user", "fitter")
+	b.typeIn("device-password", "brass-lamp-41")
+	b.press("Add to keyring")
+	b.see("0 devices")
+}
+
 func (b *bench) makeSite(name, ranges string) {
 	b.press("Make the first site")
 	b.typeIn("site-name", name)
@@ -215,12 +225,7 @@ func TestAroundTheBench(t *testing.T) {
 	b.see("is not an address with a prefix length")
 	b.typeIn("site-ranges", "127.43.2.0/27")
 	b.press("Make the site")
-	b.press("^Keyring$")
-	b.press("Add the first sign-in")
-	b.typeIn("device-user", "fitter")
-	b.typeIn("device-password", "brass-lamp-41")
-	b.press("Add to keyring")
-	b.see("0 devices")
+	b.firstSignIn()
 	assert.NotContains(t, b.page.MustElement("body").MustText(), "brass-lamp-41")
 	b.page.MustElement(`[aria-label="Show the password of fitter"]`).MustClick()
 	b.see("brass-lamp-41")
@@ -279,12 +284,7 @@ func TestAddressPlanWithUndo(t *testing.T) {
 	b := start(t)
 	b.firstAccount()
 	b.makeSite("Viaduct", "127.43.3.0/24")
-	b.press("^Keyring$")
-	b.press("Add the first sign-in")
-	b.typeIn("device-user", "fitter")
-	b.typeIn("device-password", "brass-lamp-41")
-	b.press("Add to keyring")
-	b.see("0 devices")
+	b.firstSignIn()
 	b.press("^Line-up$")
 	b.press("^Sweep the site$")
 	b.count("[data-device]", 7)
@@ -376,12 +376,7 @@ func TestStrayConsent(t *testing.T) {
 	b := start(t)
 	b.firstAccount()
 	b.makeSite("Viaduct", "127.43.5.0/24")
-	b.press("^Keyring$")
-	b.press("Add the first sign-in")
-	b.typeIn("device-user", "fitter")
-	b.typeIn("device-password", "brass-lamp-41")
-	b.press("Add to keyring")
-	b.see("0 devices")
+	b.firstSignIn()
 	b.press("^Find$")
 	b.see("Nothing heard yet")
 	b.press("^Sweep the site$")

@@ -2,7 +2,6 @@ package jobs
 
 import (
 	"context"
-	"errors"
 	"slices"
 
 	"github.com/google/uuid"
@@ -31,16 +30,9 @@ type Claim struct{ Device, SignIn uuid.UUID }
 
 // Claim begins a run that claims devices.
 func (q *Queue) Claim(ctx context.Context, site uuid.UUID, title string, claims []Claim) (store.Run, error) {
-	run, err := q.store.StartRun(ctx, site, "claim", title, int64(len(claims)))
-	if err != nil {
-		return run, err
-	}
-	params := make([]river.InsertManyParams, len(claims))
-	for i, c := range claims {
-		params[i] = river.InsertManyParams{Args: ClaimArgs{Run: run.ID, Device: c.Device, SignIn: c.SignIn}}
-	}
-	_, err = q.client.InsertMany(ctx, params)
-	return run, errors.Join(err, q.store.Announce(ctx, site, run.ID))
+	return begin(ctx, q, site, "claim", title, claims, func(run uuid.UUID, c Claim) river.JobArgs {
+		return ClaimArgs{Run: run, Device: c.Device, SignIn: c.SignIn}
+	})
 }
 
 type claimWorker struct {

@@ -31,6 +31,20 @@ type Queue struct {
 	client *river.Client[pgxTx]
 }
 
+// begin starts a run of one job an item and tells readers of it.
+func begin[T any](ctx context.Context, q *Queue, site uuid.UUID, kind, title string, items []T, args func(run uuid.UUID, item T) river.JobArgs) (store.Run, error) {
+	run, err := q.store.StartRun(ctx, site, kind, title, int64(len(items)))
+	if err != nil {
+		return run, err
+	}
+	params := make([]river.InsertManyParams, len(items))
+	for i, item := range items {
+		params[i] = river.InsertManyParams{Args: args(run.ID, item)}
+	}
+	_, err = q.client.InsertMany(ctx, params)
+	return run, errors.Join(err, q.store.Announce(ctx, site, run.ID))
+}
+
 // Tuning of the workers.
 const (
 	parallel   = 24              // jobs at once: more would crowd a 100 Mbit/s link, and measures taken there would be wrong

@@ -39,16 +39,9 @@ func (OpenArgs) Kind() string { return "open" }
 
 // Open begins a run that opens the latches of devices, one job each.
 func (q *Queue) Open(ctx context.Context, site uuid.UUID, title string, devices []uuid.UUID, again bool) (store.Run, error) {
-	run, err := q.store.StartRun(ctx, site, "open", title, int64(len(devices)))
-	if err != nil {
-		return run, err
-	}
-	params := make([]river.InsertManyParams, len(devices))
-	for i, d := range devices {
-		params[i] = river.InsertManyParams{Args: OpenArgs{Run: run.ID, Device: d, Again: again}}
-	}
-	_, err = q.client.InsertMany(ctx, params)
-	return run, errors.Join(err, q.store.Announce(ctx, site, run.ID))
+	return begin(ctx, q, site, "open", title, devices, func(run uuid.UUID, d uuid.UUID) river.JobArgs {
+		return OpenArgs{Run: run, Device: d, Again: again}
+	})
 }
 
 type openWorker struct {

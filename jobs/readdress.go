@@ -37,16 +37,9 @@ type Address struct {
 // Readdress begins a run that applies an address plan, one job a device: they restart at the same time, and one that fails does not
 // hold the others up.
 func (q *Queue) Readdress(ctx context.Context, site uuid.UUID, title string, plan []Address) (store.Run, error) {
-	run, err := q.store.StartRun(ctx, site, "readdress", title, int64(len(plan)))
-	if err != nil {
-		return run, err
-	}
-	params := make([]river.InsertManyParams, len(plan))
-	for i, a := range plan {
-		params[i] = river.InsertManyParams{Args: ReaddressArgs{Run: run.ID, Device: a.Device, To: a.To}}
-	}
-	_, err = q.client.InsertMany(ctx, params)
-	return run, errors.Join(err, q.store.Announce(ctx, site, run.ID))
+	return begin(ctx, q, site, "readdress", title, plan, func(run uuid.UUID, a Address) river.JobArgs {
+		return ReaddressArgs{Run: run, Device: a.Device, To: a.To}
+	})
 }
 
 type readdressWorker struct {

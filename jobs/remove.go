@@ -27,16 +27,9 @@ func (RemoveArgs) Kind() string { return "remove" }
 
 // Remove begins a run that takes cameras off a target: the undo of placing them.
 func (q *Queue) Remove(ctx context.Context, site uuid.UUID, title string, devices []uuid.UUID, from uuid.UUID) (store.Run, error) {
-	run, err := q.store.StartRun(ctx, site, "remove", title, int64(len(devices)))
-	if err != nil {
-		return run, err
-	}
-	params := make([]river.InsertManyParams, len(devices))
-	for i, d := range devices {
-		params[i] = river.InsertManyParams{Args: RemoveArgs{Run: run.ID, Device: d, Target: from}}
-	}
-	_, err = q.client.InsertMany(ctx, params)
-	return run, errors.Join(err, q.store.Announce(ctx, site, run.ID))
+	return begin(ctx, q, site, "remove", title, devices, func(run uuid.UUID, d uuid.UUID) river.JobArgs {
+		return RemoveArgs{Run: run, Device: d, Target: from}
+	})
 }
 
 type removeWorker struct {

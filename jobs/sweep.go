@@ -20,9 +20,8 @@ type pgxTx = pgx.Tx
 
 // SweepArgs is one discovery run over a site.
 type SweepArgs struct {
-	Run   uuid.UUID `json:"run"`
-	Site  uuid.UUID `json:"site"`
-	Large bool      `json:"large"` // a person has confirmed the number of addresses
+	Run  uuid.UUID `json:"run"`
+	Site uuid.UUID `json:"site"`
 }
 
 // Kind implements river.JobArgs.
@@ -41,7 +40,7 @@ func (q *Queue) Sweep(ctx context.Context, site store.Site, confirmed bool) (sto
 	if err != nil {
 		return run, err
 	}
-	_, err = q.client.Insert(ctx, SweepArgs{Run: run.ID, Site: site.ID, Large: confirmed}, nil)
+	_, err = q.client.Insert(ctx, SweepArgs{Run: run.ID, Site: site.ID}, nil)
 	return run, errors.Join(err, q.store.Announce(ctx, site.ID, run.ID))
 }
 

@@ -354,13 +354,6 @@ func (l Look) NextKeyframe(stream int, t time.Time) time.Time {
 	return l.d.frameTime(c, k)
 }
 
-// Viewers is the number of sessions that the camera serves now.
-func (l Look) Viewers() int {
-	l.d.streams.mu.Lock()
-	defer l.d.streams.mu.Unlock()
-	return l.d.streams.viewers
-}
-
 // packetiser writes H.264 frames as interleaved RTP: single NAL units and FU-A (RFC 6184 §5.6, §5.8).
 type packetiser struct {
 	channel byte

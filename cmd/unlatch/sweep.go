@@ -50,15 +50,9 @@ func sweepCommand() *cobra.Command {
 
 func runSweep(cmd *cobra.Command, s discovery.Sweep, asJSON bool) error {
 	began := time.Now()
-	var found []identity.Device
-	err := s.Run(cmd.Context(), func(x discovery.Sighting) {
-		i := identity.Find(found, x)
-		if i < 0 {
-			found = append(found, identity.Device{})
-			i = len(found) - 1
-		}
-		found[i] = found[i].Add(x)
-	})
+	var heard []discovery.Sighting
+	err := s.Run(cmd.Context(), func(x discovery.Sighting) { heard = append(heard, x) })
+	found := identity.Merge(heard)
 	if err != nil && len(found) == 0 {
 		return err
 	}
