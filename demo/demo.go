@@ -103,10 +103,32 @@ func work(ctx context.Context, s *store.Store, q *jobs.Queue, station store.Site
 	if err != nil {
 		return err
 	}
+	if err := behind(ctx, s, q, station, recorder); err != nil {
+		return err
+	}
 	if err := s.Want(ctx, cameras[:onRecorder], recorder); err != nil {
 		return err
 	}
 	run, err = q.Open(ctx, station.ID, fmt.Sprintf("Place %d cameras on Strongroom", onRecorder), cameras[:onRecorder], false)
+	if err != nil {
+		return err
+	}
+	return wait(ctx, s, run)
+}
+
+// behind opens the first cameras on the recorder's own switch.
+func behind(ctx context.Context, s *store.Store, q *jobs.Queue, station store.Site, recorder uuid.UUID) error {
+	devices, err := s.Devices(ctx, station.ID)
+	if err != nil {
+		return err
+	}
+	var channels []uuid.UUID
+	for i := range devices {
+		if d := &devices[i]; d.Via != nil && *d.Via == recorder && d.Channel < 4 {
+			channels = append(channels, d.ID)
+		}
+	}
+	run, err := q.Open(ctx, station.ID, fmt.Sprintf("Open latches of %d channels", len(channels)), channels, false)
 	if err != nil {
 		return err
 	}

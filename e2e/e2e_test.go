@@ -455,3 +455,47 @@ func TestAddressConflict(t *testing.T) {
 	b.press("^Open latches$")
 	b.count(`[data-at="signed_in"]`, 7)
 }
+
+// Cameras on a recorder's own switch are listed as its channels, opened with its sign-in, and lead to their pages through it.
+func TestRecorderChannels(t *testing.T) {
+	scenario := strings.ReplaceAll(yard, "127.43.1.", "127.43.9.")
+	scenario = strings.Replace(scenario, "address: 127.43.9.20}", `address: 127.43.9.20, channels: [
+    {name: Subway stairs, address: 10.254.4.11, scene: signal-box-stairs, streams: [*m, *s], page: 9001}, {name: Waiting room, address: 10.254.4.12, scene: ticket-window, streams: [*m, *s], page: 9002},
+    {name: Left luggage, address: 10.254.4.13, scene: water-tower, streams: [*m], page: 9003}, {name: Telegraph office, address: 10.254.4.14, scene: viaduct, streams: [*m]}]}`, 1)
+	simtest.Start(t, scenario)
+	b := start(t)
+	b.firstAccount()
+	b.makeSite("Tarn Ferry station", "127.43.9.0/26")
+	b.firstSignIn()
+	b.press("^Line-up$")
+	b.press("^Sweep the site$")
+	b.count("[data-device]", 7)
+	b.page.MustElement(`[data-run="finished"]`)
+	b.press("^Open latches of 7 devices")
+	b.count("[data-device]", 11)
+	b.see("channel 4 of Holloway Eight")
+
+	b.page.MustElementR("[role=row]", "recorder").MustClick()
+	b.count("[data-channel]", 4)
+	assert.Equal(t, "http://127.43.9.20:9001/", *b.page.MustElement(`[data-channel="1"] a[target]`).MustAttribute("href"))
+	b.page.MustElement(`[data-channel="1"] a`).MustClick()
+	b.page.MustElementR("#bench", "10.254.4.11")
+	require.NoError(t, b.page.Keyboard.Type(input.Escape))
+	b.press("^Open latches of 4 devices")
+	b.count(`[data-at=""]`, 4)
+	b.page.MustElementR("[role=row]", "Subway stairs").MustClick()
+	bench := b.page.MustElementR("#bench", "Every latch is open").MustText()
+	assert.Contains(t, bench, "/strongroom/1/0", "the URL is the recorder's")
+	assert.Contains(t, bench, "the sign-in of Holloway Eight", "and so is the sign-in")
+	looks := map[string]bool{}
+	for _, img := range b.page.MustElementsX(`//*[@role="row"][contains(., "of Holloway")]//img`) {
+		looks[pixels(t, img)] = true
+	}
+	assert.Len(t, looks, 4, "each channel shows its own camera")
+
+	// In Find they stand under their recorder and take no tile of their own.
+	b.press("^Find$")
+	b.count(`[data-heard="127.43.9.20"]`, 5)
+	b.count(`button[aria-label="127.43.9.20: Holloway Eight"]`, 1)
+	b.see("through Holloway Eight")
+}

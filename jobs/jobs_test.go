@@ -48,7 +48,8 @@ devices:
   - {name: Paint, maker: lumenhythe, model: L2, address: NET.16, scene: paint-shop, streams: [*m, *s]}
   - {name: Dark, maker: corvane, model: V4, address: NET.18, scene: viaduct, streams: [*s], defects: {stream_closed: true}}
   - {name: Strange, maker: corvane, model: V4, address: NET.17, scene: viaduct, streams: [*s], users: [{name: other, secret: nobody-knows, level: Administrator}]}
-  - {name: Strongroom, kind: recorder, maker: holloway, model: H8, address: NET.20, slots: SLOTS}
+  - {name: Strongroom, kind: recorder, maker: holloway, model: H8, address: NET.20, slots: SLOTS,
+     channels: [{name: Subway, address: 10.254.4.11, scene: turntable, streams: [*m, *s], page: 9001}, {name: Waiting, address: 10.254.4.12, scene: paint-shop, streams: [*s]}]}
 `
 
 type bench struct {

@@ -113,7 +113,7 @@ func (o *opening) open(ctx context.Context) error {
 			return nil
 		}
 		if o.recorder() && at == latch.Located {
-			return nil // a recorder is a target: it has been signed in to, and there is nothing to play
+			return o.channels(ctx) // a recorder is a target: it has been signed in to, and tells of what hangs on it
 		}
 		tried[at] = true
 		o.env.store.Progress(ctx, o.run, fmt.Sprintf("%s: %s", o.d.Title(), doing[at]), -1)
@@ -137,6 +137,11 @@ func (o *opening) record(ctx context.Context, f store.Finding) error {
 	})
 }
 
+// An ownError is trouble of our own, with the database for one: it is never recorded as the device's.
+type ownError struct{ error }
+
+func (e *ownError) Unwrap() error { return e.error }
+
 // explain is the diagnosis of err, or nil where there is none to record because the work was cut short.
 func explain(ctx context.Context, err error, f diagnose.Facts) (*diagnose.Diagnosis, error) {
 	if err == nil {
@@ -144,6 +149,9 @@ func explain(ctx context.Context, err error, f diagnose.Facts) (*diagnose.Diagno
 	}
 	if ctx.Err() != nil {
 		return nil, ctx.Err()
+	}
+	if own := new(ownError); errors.As(err, &own) {
+		return nil, own
 	}
 	d := diagnose.Explain(err, f)
 	return &d, nil
@@ -194,7 +202,10 @@ func (o *opening) signInOf(ctx context.Context, d *store.Device) (signin.SignIn,
 	if errors.Is(err, store.ErrNotFound) {
 		return signin.SignIn{}, nil // taken off the keyring since; the device will say that it wants one
 	}
-	return in, err
+	if err != nil {
+		return in, &ownError{err}
+	}
+	return in, nil
 }
 
 // client is a device service client with the sign-in that opened the device, its clock read.
@@ -215,6 +226,9 @@ func (o *opening) locate(ctx context.Context) error {
 	if err == nil {
 		defer c.Close()
 		streams, err = c.Streams(ctx)
+	}
+	if o.d.Via != nil {
+		streams = slices.DeleteFunc(streams, func(s onvif.Stream) bool { return s.Channel != o.d.Channel })
 	}
 	if err == nil && len(streams) == 0 {
 		err = &diagnose.PictureError{Cause: diagnose.NoProfiles}
@@ -357,7 +371,7 @@ func (o *opening) recorderOf(ctx context.Context, id uuid.UUID, log *exchange.Lo
 		return nil, "", nil
 	}
 	c, in, err := o.client(ctx, t, log)
-	if err != nil && ctx.Err() != nil {
+	if own := new(ownError); errors.As(err, &own) || err != nil && ctx.Err() != nil {
 		return nil, "", err
 	}
 	return &target.Recorder{Client: c}, in.User, nil

@@ -19,6 +19,9 @@ import (
 // signIn tries the person's keyring, the likeliest key first, under the guard that keeps the device from locking. The
 // first question is asked without any sign-in: a device that lets anyone in says so by answering.
 func (o *opening) signIn(ctx context.Context) error {
+	if o.d.Via != nil {
+		return o.signInByRecorder(ctx)
+	}
 	log := exchange.NewLog(nil)
 	found, err := o.try(ctx, uuid.Nil, signin.SignIn{}, log)
 	var refused *onvif.RefusedError
@@ -83,9 +86,12 @@ func (o *opening) notSignedIn(ctx context.Context, out evidence.SignedIn, err er
 func (o *opening) tryKey(ctx context.Context, key store.SignIn, log *exchange.Log) (evidence.SignedIn, error) {
 	in, err := o.env.store.Unseal(ctx, key.ID)
 	if err != nil {
-		return evidence.SignedIn{}, err
+		return evidence.SignedIn{}, &ownError{err}
 	}
 	try, err := o.env.store.BeginTry(ctx, o.d.ID, key.ID)
+	if held := new(signin.HeldBackError); err != nil && !errors.As(err, &held) {
+		err = &ownError{err}
+	}
 	if err != nil {
 		return evidence.SignedIn{}, err
 	}
@@ -101,7 +107,7 @@ func (o *opening) tryKey(ctx context.Context, key store.SignIn, log *exchange.Lo
 	}
 	// The count must be right even when the work is cut short here.
 	if kerr := o.env.store.Keep(context.WithoutCancel(ctx), "a try", func(ctx context.Context) error { return o.env.store.EndTry(ctx, try, result) }); kerr != nil {
-		return found, kerr
+		return found, &ownError{kerr}
 	}
 	return found, err
 }

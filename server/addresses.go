@@ -159,6 +159,8 @@ func (s *Server) planAddresses(ctx context.Context, id uuid.UUID, devices []uuid
 // cannotMove says why a device cannot be given an address yet.
 func cannotMove(d *store.Device) string {
 	switch {
+	case d.Via != nil:
+		return "Its address is the recorder's business: it hangs on the recorder's own switch"
 	case !d.Status.InScope():
 		return "It is a stray: agree to reach it first"
 	case d.Status.SignedIn == nil || d.Status.SignedIn.Diagnosis != nil:

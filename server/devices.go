@@ -54,6 +54,26 @@ type deviceView struct {
 	Next       nextStep          `json:"next"`
 	Streams    []streamView      `json:"streams"`
 	Placements []latch.Placement `json:"placements"`
+	Via        *viaView          `json:"via,omitempty" doc:"the recorder that it is reached through"`
+	Channels   []channelView     `json:"channels,omitempty" doc:"of a recorder: what it sends on"`
+}
+
+// viaView says how a camera on a recorder's own switch is reached.
+type viaView struct {
+	Recorder uuid.UUID `json:"recorder"`
+	Name     string    `json:"name"`
+	Channel  int       `json:"channel"`
+	Camera   string    `json:"camera,omitempty" doc:"its own address on the recorder's private subnet"`
+	Place    string    `json:"place,omitempty" doc:"where it is plugged in, in the recorder's words"`
+}
+
+// channelView is one channel of a recorder.
+type channelView struct {
+	Number int    `json:"number"`
+	Name   string `json:"name"`
+	Camera string `json:"camera,omitempty"`
+	Place  string `json:"place,omitempty"`
+	Page   string `json:"page,omitempty" doc:"the recorder's way through to the camera's own page"`
 }
 
 // claimView is what one method heard.
@@ -82,6 +102,12 @@ func claims(heard []evidence.Heard) []claimView {
 		for _, p := range s.Ports {
 			parts = append(parts, "port "+p.String())
 		}
+		if s.Via != nil {
+			parts = append(parts, fmt.Sprintf("channel %d", s.Channel))
+		}
+		if s.Camera != "" {
+			parts = append(parts, "behind it at "+s.Camera)
+		}
 		parts = append(parts, "at "+s.Addr.String())
 		out = append(out, claimView{Method: string(s.Method), At: s.At, Text: strings.Join(parts, ", ")})
 	}
@@ -98,7 +124,7 @@ type movedView struct {
 
 // nextStep is the one thing to do next for a device.
 type nextStep struct {
-	Action string `json:"action" enum:"open,add_sign_in,claim,change_ranges,place,none" doc:"what the button does"`
+	Action string `json:"action" enum:"open,add_sign_in,claim,change_ranges,open_recorder,place,none" doc:"what the button does"`
 	Label  string `json:"label"`
 	Reason string `json:"reason"`
 	Fix    string `json:"fix,omitempty"`
@@ -285,6 +311,9 @@ func viewOf(d *store.Device) deviceView {
 	label := ""
 	if st.SignedIn != nil {
 		label = st.SignedIn.Label
+		if st.Via != "" {
+			label += ", the sign-in of " + st.Via
+		}
 	}
 	for _, x := range st.Streams {
 		v.Streams = append(v.Streams, viewOfStream(d, x, label))
@@ -295,6 +324,19 @@ func viewOf(d *store.Device) deviceView {
 			v.Moved.Failed, v.Moved.Fix = a.Diagnosis.Summary, a.Diagnosis.Fix
 		}
 	}
+	if via := st.Device.Via; via != nil {
+		v.Via = &viaView{Recorder: *via, Name: st.Via, Channel: st.Device.Channel, Camera: st.Device.Camera}
+		for _, s := range st.Heard {
+			v.Via.Place = s.Location
+		}
+	}
+	for _, c := range st.Channels {
+		view := channelView{Number: c.Number, Name: c.Name, Place: c.Place, Page: c.Page}
+		if c.Camera.IsValid() {
+			view.Camera = c.Camera.String()
+		}
+		v.Channels = append(v.Channels, view)
+	}
 	v.Next = next(d)
 	return v
 }
@@ -304,6 +346,9 @@ func viewOfStream(d *store.Device, x onvif.Stream, label string) streamView {
 	p, played := d.Status.Proofs[x.Tier]
 	if u, err := streamurl.Parse(x.URL); err == nil {
 		source := "the device's own answer"
+		if d.Via != nil {
+			source = "the recorder's answer"
+		}
 		if x.Corrected != "" {
 			source += fmt.Sprintf(" (it named %s)", x.Corrected)
 		}
@@ -322,6 +367,9 @@ func viewOfStream(d *store.Device, x onvif.Stream, label string) streamView {
 
 // webPage is the device's own page: where its device service answers, or the first port that speaks HTTP.
 func webPage(d *store.Device) string {
+	if d.Via != nil {
+		return d.Status.Device.Page // the recorder's own page is not the camera's
+	}
 	if x := d.Status.Device.XAddr; x != "" && d.Status.InScope() {
 		if i := strings.Index(x, "/onvif"); i > 0 {
 			return x[:i] + "/"
@@ -372,6 +420,8 @@ func stuckStep(l *latch.Latch) nextStep {
 		step.Action, step.Label = "add_sign_in", "Add a sign-in"
 	case diagnose.FactoryFresh:
 		step.Action, step.Label = "claim", "Claim it"
+	case diagnose.RecorderShut:
+		step.Action, step.Label = "open_recorder", "Open the recorder"
 	case diagnose.OutOfScope:
 		step.Action, step.Label = "change_ranges", "Change the site's ranges"
 	}

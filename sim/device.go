@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"html"
 	"net"
 	"net/http"
 	"os"
@@ -16,7 +17,6 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"unlatch/core/onvif"
-	"unlatch/sim/scene"
 )
 
 // A device is one running stand-in.
@@ -31,10 +31,11 @@ type device struct {
 	services map[string]service
 	nonce    string
 	epoch    time.Time
-	clips    []*scene.Clip
+	sends    []feed
 	streams  *streamServer
 	recorder *recorder
 	web      *http.Server
+	pages    []*http.Server
 	discover *net.UDPConn
 }
 
@@ -79,7 +80,9 @@ func (d *device) start(ctx context.Context, o Options, group *errgroup.Group) er
 	switch d.Kind {
 	case "recorder":
 		d.services["/onvif/device_service"] = service{onvif.NSDevice, d.deviceService}
-		d.recorder, err = newRecorder(ctx, d, o)
+		if d.recorder, err = newRecorder(ctx, d, o); err == nil && len(d.Channels) > 0 {
+			err = errors.Join(d.startStreams(ctx, group), d.startPages(group))
+		}
 	case "camera":
 		d.services["/onvif/device_service"] = service{onvif.NSDevice, d.deviceService}
 		err = d.startStreams(ctx, group)
@@ -110,6 +113,25 @@ func (d *device) startStreams(ctx context.Context, group *errgroup.Group) error 
 	return nil
 }
 
+// startPages opens the recorder's ports that lead to the pages of the cameras behind it.
+func (d *device) startPages(group *errgroup.Group) error {
+	for _, c := range d.Channels {
+		if c.Page == 0 {
+			continue
+		}
+		l, _, err := listen(d.Address.String(), c.Page)
+		if err != nil {
+			return err
+		}
+		page := &http.Server{ReadHeaderTimeout: 5 * time.Second, Handler: http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+			fmt.Fprintf(w, "<!doctype html><title>%[1]s</title><h1>%[1]s</h1><p>%[2]s, by way of the recorder", html.EscapeString(c.Name), c.Address)
+		})}
+		d.pages = append(d.pages, page)
+		group.Go(func() error { return ignoreClosed(page.Serve(l)) })
+	}
+	return nil
+}
+
 func ignoreClosed(err error) error {
 	if errors.Is(err, net.ErrClosed) || errors.Is(err, http.ErrServerClosed) {
 		return nil
@@ -120,6 +142,9 @@ func ignoreClosed(err error) error {
 func (d *device) stop() {
 	if d.web != nil {
 		d.web.Close()
+	}
+	for _, p := range d.pages {
+		p.Close()
 	}
 	if d.streams != nil {
 		d.streams.stop()

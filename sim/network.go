@@ -105,7 +105,7 @@ func (w *World) restart(d *device) {
 		}
 		d.stop()
 		w.mu.Lock()
-		fresh := &device{Device: d.Device, world: w, net: d.net, clips: d.clips}
+		fresh := &device{Device: d.Device, world: w, net: d.net, sends: d.sends}
 		w.mu.Unlock()
 		if !d.Defects.LosesAddress {
 			fresh.Address = fresh.net.Addr

@@ -215,12 +215,12 @@ func (d *device) mediaService(o operation) (string, *fault) {
 	switch o.name {
 	case "GetProfiles":
 		var b strings.Builder
-		for i, st := range d.Streams {
-			fmt.Fprintf(&b, `<X:Profiles token="prof_%d" fixed="true"><T:Name>%s</T:Name><T:VideoSourceConfiguration token="vsc"><T:SourceToken>src_1</T:SourceToken></T:VideoSourceConfiguration>`+
+		for i, st := range d.sends {
+			fmt.Fprintf(&b, `<X:Profiles token="prof_%d" fixed="true"><T:Name>%s</T:Name><T:VideoSourceConfiguration token="vsc"><T:SourceToken>src_%d</T:SourceToken></T:VideoSourceConfiguration>`+
 				`<T:VideoEncoderConfiguration token="enc_%d"><T:Name>enc</T:Name><T:Encoding>H264</T:Encoding><T:Resolution><T:Width>%d</T:Width><T:Height>%d</T:Height></T:Resolution>`+
 				`<T:RateControl><T:FrameRateLimit>%d</T:FrameRateLimit><T:EncodingInterval>1</T:EncodingInterval><T:BitrateLimit>%d</T:BitrateLimit></T:RateControl>`+
 				`<T:H264><T:GovLength>%d</T:GovLength><T:H264Profile>Main</T:H264Profile></T:H264></T:VideoEncoderConfiguration></X:Profiles>`,
-				i, tierName(i), i, st.Width, st.Height, st.FPS, st.Kbps, st.GOP)
+				i, tierName(st.tier), st.channel, i, st.Width, st.Height, st.FPS, st.Kbps, st.GOP)
 		}
 		return b.String(), nil
 	case "GetStreamUri":
@@ -235,11 +235,11 @@ func (d *device) media2Service(o operation) (string, *fault) {
 	switch o.name {
 	case "GetProfiles":
 		var b strings.Builder
-		for i, st := range d.Streams {
-			fmt.Fprintf(&b, `<X:Profiles token="prof_%d" fixed="true"><X:Name>%s</X:Name><X:Configurations><X:VideoSource token="vsc"><T:Name>s</T:Name><T:SourceToken>src_1</T:SourceToken></X:VideoSource>`+
+		for i, st := range d.sends {
+			fmt.Fprintf(&b, `<X:Profiles token="prof_%d" fixed="true"><X:Name>%s</X:Name><X:Configurations><X:VideoSource token="vsc"><T:Name>s</T:Name><T:SourceToken>src_%d</T:SourceToken></X:VideoSource>`+
 				`<X:VideoEncoder token="enc_%d" GovLength="%d" Profile="Main"><T:Name>enc</T:Name><T:Encoding>H264</T:Encoding><T:Resolution><T:Width>%d</T:Width><T:Height>%d</T:Height></T:Resolution>`+
 				`<T:RateControl><T:FrameRateLimit>%d</T:FrameRateLimit><T:BitrateLimit>%d</T:BitrateLimit></T:RateControl></X:VideoEncoder></X:Configurations></X:Profiles>`,
-				i, tierName(i), i, st.GOP, st.Width, st.Height, st.FPS, st.Kbps)
+				i, tierName(st.tier), st.channel, i, st.GOP, st.Width, st.Height, st.FPS, st.Kbps)
 		}
 		return b.String(), nil
 	case "GetStreamUri":
@@ -249,14 +249,17 @@ func (d *device) media2Service(o operation) (string, *fault) {
 	return unsupported(o)
 }
 
+// path is where a feed is to be had.
+func (d *device) path(f feed) string { return d.maker.path(f.channel, f.tier) }
+
 func tierName(i int) string { return []string{"Upper", "Lower", "Third"}[i%3] }
 
 func (d *device) streamURI(o operation) (string, *fault) {
 	var i int
-	if _, err := fmt.Sscanf(o.arg("ProfileToken"), "prof_%d", &i); err != nil || i < 0 || i >= len(d.Streams) {
+	if _, err := fmt.Sscanf(o.arg("ProfileToken"), "prof_%d", &i); err != nil || i < 0 || i >= len(d.sends) {
 		return "", invalid("ter:NoProfile", "There is no such profile")
 	}
-	path := d.maker.path(1, i)
+	path := d.path(d.sends[i])
 	if d.Defects.WrongPaths {
 		path = strings.ToUpper(path)
 	}

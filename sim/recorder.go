@@ -155,9 +155,17 @@ func (r *recorder) recordingService(o operation) (string, *fault) {
 	defer r.save()
 	switch o.name {
 	case "GetServiceCapabilities":
-		return fmt.Sprintf(`<X:Capabilities DynamicRecordings="true" MaxRecordings="%d" MaxRecordingJobs="%d"/>`, r.d.Slots, r.d.Slots), nil
+		return fmt.Sprintf(`<X:Capabilities DynamicRecordings="true" MaxRecordings="%d" MaxRecordingJobs="%d"/>`, r.d.Slots+len(r.d.Channels), r.d.Slots+len(r.d.Channels)), nil
 	case "GetRecordings":
 		var b strings.Builder
+		for i, c := range r.d.Channels {
+			about := ""
+			if c.Page != 0 {
+				about = fmt.Sprintf("page http://%s/", r.d.named(c.Page))
+			}
+			fmt.Fprintf(&b, "<X:RecordingItem><T:RecordingToken>own_%02d</T:RecordingToken><T:Configuration><T:Source><T:SourceId>port-%d</T:SourceId><T:Name>%s</T:Name><T:Location>switch port %d</T:Location><T:Description>%s</T:Description><T:Address>%s</T:Address></T:Source></T:Configuration></X:RecordingItem>",
+				i+1, i+1, onvif.Escape(c.Name), i+1, about, c.Address)
+		}
 		for _, t := range sorted(r.state.Recordings) {
 			rec := r.state.Recordings[t]
 			fmt.Fprintf(&b, "<X:RecordingItem><T:RecordingToken>%s</T:RecordingToken><T:Configuration><T:Source><T:SourceId>%s</T:SourceId><T:Name>%s</T:Name><T:Location/><T:Description/><T:Address>%s</T:Address></T:Source></T:Configuration></X:RecordingItem>",
@@ -180,9 +188,17 @@ func (r *recorder) recordingService(o operation) (string, *fault) {
 		return "", nil
 	case "GetRecordingJobs":
 		var b strings.Builder
+		item := func(job, recording, kind, token string) {
+			fmt.Fprintf(&b, `<X:JobItem><T:JobToken>%s</T:JobToken><T:JobConfiguration><T:RecordingToken>%s</T:RecordingToken><T:Mode>Active</T:Mode><T:Priority>1</T:Priority><T:Source><T:SourceToken Type="%s/%s"><T:Token>%s</T:Token></T:SourceToken></T:Source></T:JobConfiguration></X:JobItem>`,
+				job, recording, onvif.NSSchema, kind, token)
+		}
+		for i, f := range r.d.sends {
+			if f.tier == 0 {
+				item(fmt.Sprintf("own_job_%02d", f.channel), fmt.Sprintf("own_%02d", f.channel), "Profile", fmt.Sprintf("prof_%d", i))
+			}
+		}
 		for _, t := range sorted(r.state.Jobs) {
-			j := r.state.Jobs[t]
-			fmt.Fprintf(&b, `<X:JobItem><T:JobToken>%s</T:JobToken><T:JobConfiguration><T:RecordingToken>%s</T:RecordingToken><T:Mode>Active</T:Mode><T:Priority>1</T:Priority><T:Source><T:SourceToken><T:Token>%s</T:Token></T:SourceToken></T:Source></T:JobConfiguration></X:JobItem>`, t, j.Recording, j.Receiver)
+			item(t, r.state.Jobs[t].Recording, "Receiver", r.state.Jobs[t].Receiver)
 		}
 		return b.String(), nil
 	case "CreateRecordingJob":

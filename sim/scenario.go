@@ -5,6 +5,7 @@ package sim
 import (
 	"bytes"
 	"crypto/sha256"
+	"errors"
 	"fmt"
 	"net"
 	"net/netip"
@@ -46,15 +47,25 @@ type Device struct {
 	Caption  *string    `yaml:"caption"` // in the picture; the name where none is given
 	Users    []User     `yaml:"users"`
 	Streams  []Stream   `yaml:"streams"`
-	Slots    int        `yaml:"slots"`  // of a recorder; 0 means 8
-	MAC      string     `yaml:"mac"`    // made from the serial where none is given
-	Shares   string     `yaml:"shares"` // the name of another device whose address it claims too: it answers discovery there and serves nothing
-	Lease    netip.Addr `yaml:"lease"`  // the address that DHCP gives it; a device with a lease starts with DHCP on
+	Slots    int        `yaml:"slots"`    // of a recorder; 0 means 8
+	Channels []Channel  `yaml:"channels"` // of a recorder: what is plugged into its own switch
+	MAC      string     `yaml:"mac"`      // made from the serial where none is given
+	Shares   string     `yaml:"shares"`   // the name of another device whose address it claims too: it answers discovery there and serves nothing
+	Lease    netip.Addr `yaml:"lease"`    // the address that DHCP gives it; a device with a lease starts with DHCP on
 	// Announces are the protocols that it answers: ws-discovery, ws-unicast, mdns, ssdp; ws-discovery where the field is missing.
 	Announces []string `yaml:"announces"`
 	Defects   Defects  `yaml:"defects"`
 
 	endpoint string
+}
+
+// A Channel is a camera on a recorder's private subnet, which the recorder sends on.
+type Channel struct {
+	Name    string     `yaml:"name"`
+	Address netip.Addr `yaml:"address"` // on the private subnet; nothing listens there
+	Scene   string     `yaml:"scene"`
+	Streams []Stream   `yaml:"streams"`
+	Page    int        `yaml:"page"` // the recorder's port that leads to the camera's own page; 0 for none
 }
 
 // A Stream is an encoder setting.
@@ -167,17 +178,29 @@ func (d *Device) complete(s *Scenario, index int) error {
 	if d.Kind == "camera" && d.Shares == "" && len(d.Streams) == 0 {
 		return fmt.Errorf("device %d (%q): a camera needs streams", index+1, d.Name)
 	}
-	for i := range d.Streams {
-		st := &d.Streams[i]
-		if st.GOP == 0 {
-			st.GOP = st.FPS
+	lists := [][]Stream{d.Streams}
+	for _, c := range d.Channels {
+		lists = append(lists, c.Streams)
+	}
+	for _, list := range lists {
+		for i := range list {
+			if err := list[i].complete(); err != nil {
+				return fmt.Errorf("device %d (%q): stream %d %w", index+1, d.Name, i+1, err)
+			}
 		}
-		if st.Profile == "" {
-			st.Profile = "main"
-		}
-		if st.Width <= 0 || st.Height <= 0 || st.FPS <= 0 || st.Kbps <= 0 || st.Width%2+st.Height%2 != 0 {
-			return fmt.Errorf("device %d (%q): stream %d needs an even width and height, fps and kbps", index+1, d.Name, i+1)
-		}
+	}
+	return nil
+}
+
+func (st *Stream) complete() error {
+	if st.GOP == 0 {
+		st.GOP = st.FPS
+	}
+	if st.Profile == "" {
+		st.Profile = "main"
+	}
+	if st.Width <= 0 || st.Height <= 0 || st.FPS <= 0 || st.Kbps <= 0 || st.Width%2+st.Height%2 != 0 {
+		return errors.New("needs an even width and height, fps and kbps")
 	}
 	return nil
 }
@@ -208,6 +231,26 @@ func (d Device) expand() []Device {
 	return out
 }
 
-func (d *Device) format(st Stream) scene.Format {
-	return scene.Format{Scene: d.Scene, Caption: *d.Caption, Width: st.Width, Height: st.Height, FPS: st.FPS, Kbps: st.Kbps, GOP: st.GOP, Profile: st.Profile}
+// A feed is one stream that a device sends: which channel and tier it is, and its pictures.
+type feed struct {
+	Stream
+	channel, tier int // channel counted from 1, tier from 0
+	name          string
+	format        scene.Format
+	clip          *scene.Clip
+}
+
+// feeds lists what the device sends, a recorder's channels in order.
+func (d *Device) feeds() (out []feed) {
+	add := func(channel int, name, scenery, caption string, streams []Stream) {
+		for i, st := range streams {
+			out = append(out, feed{Stream: st, channel: channel, tier: i, name: name,
+				format: scene.Format{Scene: scenery, Caption: caption, Width: st.Width, Height: st.Height, FPS: st.FPS, Kbps: st.Kbps, GOP: st.GOP, Profile: st.Profile}})
+		}
+	}
+	add(1, d.Name, d.Scene, *d.Caption, d.Streams)
+	for i, c := range d.Channels {
+		add(i+1, c.Name, c.Scene, c.Name, c.Streams)
+	}
+	return out
 }

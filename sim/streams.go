@@ -230,8 +230,8 @@ func (v *viewer) resolve(target string) (stream, track int, ok bool) {
 		path = base
 	}
 	path = strings.TrimSuffix(path, "/")
-	for i := range v.s.d.clips {
-		if v.s.d.maker.path(1, i) == path {
+	for i, f := range v.s.d.sends {
+		if v.s.d.path(f) == path {
 			return i, track, true
 		}
 	}
@@ -244,7 +244,7 @@ func (v *viewer) describe(q *rtsp.Request) {
 		v.reply(q, 404, "Not Found")
 		return
 	}
-	clip := v.s.d.clips[i]
+	clip := v.s.d.sends[i].clip
 	var b strings.Builder
 	fmt.Fprintf(&b, "v=0\r\no=- 1 1 IN IP4 %s\r\ns=%s\r\nc=IN IP4 0.0.0.0\r\nt=0 0\r\na=control:*\r\nm=video 0 RTP/AVP 96\r\na=rtpmap:96 H264/90000\r\n", v.s.d.Address, v.s.d.maker.name)
 	fmtp := fmt.Sprintf("a=fmtp:96 packetization-mode=1; profile-level-id=%X", clip.SPS[1:4])
@@ -252,7 +252,7 @@ func (v *viewer) describe(q *rtsp.Request) {
 		fmtp += "; sprop-parameter-sets=" + base64.StdEncoding.EncodeToString(clip.SPS) + "," + base64.StdEncoding.EncodeToString(clip.PPS)
 	}
 	fmt.Fprintf(&b, "%s\r\na=control:track1\r\n", fmtp)
-	if v.s.d.Streams[i].Audio {
+	if v.s.d.sends[i].Audio {
 		b.WriteString("m=audio 0 RTP/AVP 0\r\na=control:track2\r\n")
 	}
 	v.replyBody(q, 200, "OK", []byte(b.String()), rtsp.Field{Name: "Content-Type", Value: "application/sdp"}, rtsp.Field{Name: "Content-Base", Value: strings.TrimSuffix(q.URL, "/") + "/"})
@@ -303,7 +303,7 @@ func (v *viewer) play(ctx context.Context, q *rtsp.Request) {
 
 // send joins the live stream at its next frame and sends until the session ends.
 func (v *viewer) send(ctx context.Context) {
-	clip := v.s.d.clips[v.stream]
+	clip := v.s.d.sends[v.stream].clip
 	video, hasVideo := v.channels[1]
 	audio, hasAudio := v.channels[2]
 	p := packetiser{channel: video, ssrc: 1}
@@ -346,7 +346,7 @@ func (d *device) frameAfter(c *scene.Clip, t time.Time) int64 {
 
 // NextKeyframe is when the next key frame of a stream, counted from 0, goes out after t.
 func (l Look) NextKeyframe(stream int, t time.Time) time.Time {
-	c := l.d.clips[stream]
+	c := l.d.sends[stream].clip
 	k := l.d.frameAfter(c, t)
 	for !c.Frames[k%int64(len(c.Frames))].Key {
 		k++

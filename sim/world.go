@@ -76,8 +76,8 @@ func Start(ctx context.Context, s *Scenario, o Options) (*World, error) {
 func (w *World) encode(ctx context.Context, s *Scenario, o Options) error {
 	formats := map[scene.Format]bool{}
 	for i := range s.Devices {
-		for _, st := range s.Devices[i].Streams {
-			formats[s.Devices[i].format(st)] = true
+		for _, f := range s.Devices[i].feeds() {
+			formats[f.format] = true
 		}
 	}
 	encoders, ectx := errgroup.WithContext(ctx)
@@ -96,14 +96,13 @@ func (w *World) encode(ctx context.Context, s *Scenario, o Options) error {
 		return err
 	}
 	for i := range s.Devices {
-		d := &device{Device: s.Devices[i], world: w}
+		d := &device{Device: s.Devices[i], world: w, sends: s.Devices[i].feeds()}
 		w.devices = append(w.devices, d)
-		for _, st := range d.Streams {
-			c, err := o.Media.Clip(ctx, d.format(st))
-			if err != nil {
+		for j := range d.sends {
+			var err error
+			if d.sends[j].clip, err = o.Media.Clip(ctx, d.sends[j].format); err != nil {
 				return err
 			}
-			d.clips = append(d.clips, c)
 		}
 	}
 	return nil
@@ -154,7 +153,7 @@ func (l Look) Service() string { return "http://" + l.Web() + "/onvif/device_ser
 func (l Look) RTSP() string {
 	return net.JoinHostPort(l.d.Address.String(), strconv.Itoa(l.d.rtspPort))
 }
-func (l Look) URL(stream int) string { return "rtsp://" + l.RTSP() + l.d.maker.path(1, stream) }
+func (l Look) URL(stream int) string { return "rtsp://" + l.RTSP() + l.d.path(l.d.sends[stream]) }
 
 // Asked is how many requests its device service has had.
 func (l Look) Asked() int64 { return l.d.asked.Load() }

@@ -29,6 +29,8 @@ type Device struct {
 	MAC      sql.NullString `db:"mac"`
 	Name     sql.NullString `db:"name"` // as a person gave it
 	Created  time.Time      `db:"created_at"`
+	Via      *uuid.UUID     `db:"via"` // the recorder that it is reached through, as this channel
+	Channel  int            `db:"channel"`
 
 	Status latch.Status `db:"-"`
 }
@@ -46,7 +48,7 @@ func (d *Device) Title() string {
 	return d.Addr
 }
 
-const deviceColumns = "id, site_id, endpoint, addr, serial, mac, name, created_at"
+const deviceColumns = "id, site_id, endpoint, addr, serial, mac, name, created_at, via, channel"
 
 // Sight files a sighting: it finds or makes the device that it belongs to and records the evidence. A lock on the site makes
 // it safe for several sweeps at once.
@@ -72,8 +74,8 @@ func (s *Store) Sight(ctx context.Context, site uuid.UUID, run *uuid.UUID, x dis
 // recognise finds the device that a sighting belongs to, as identity.Find decides, or makes it.
 func (s *Store) recognise(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, x discovery.Sighting) (uuid.UUID, error) {
 	var rows []Device
-	if err := tx.SelectContext(ctx, &rows, "SELECT "+deviceColumns+" FROM devices WHERE site_id = $1 AND (addr = $2 OR endpoint = NULLIF($3, '') OR serial = NULLIF($4, '') OR mac = NULLIF($5, '')) ORDER BY created_at",
-		site, x.Addr.String(), x.Endpoint, x.Serial, x.MAC); err != nil {
+	if err := tx.SelectContext(ctx, &rows, "SELECT "+deviceColumns+" FROM devices WHERE site_id = $1 AND (addr = $2 OR endpoint = NULLIF($3, '') OR serial = NULLIF($4, '') OR mac = NULLIF($5, '') OR via = $6) ORDER BY created_at",
+		site, x.Addr.String(), x.Endpoint, x.Serial, x.MAC, x.Via); err != nil {
 		return uuid.Nil, err
 	}
 	known := make([]identity.Device, len(rows))
@@ -82,12 +84,13 @@ func (s *Store) recognise(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, x di
 		if err != nil {
 			return uuid.Nil, err
 		}
-		known[i] = identity.Device{Addr: addr, Endpoint: r.Endpoint.String, Serial: r.Serial.String, MAC: r.MAC.String}
+		known[i] = identity.Device{Addr: addr, Endpoint: r.Endpoint.String, Serial: r.Serial.String, MAC: r.MAC.String, Via: r.Via, Channel: r.Channel}
 	}
 	i := identity.Find(known, x)
 	if i < 0 {
 		id := newID()
-		_, err := tx.ExecContext(ctx, "INSERT INTO devices (id, site_id, endpoint, addr, serial, mac) VALUES ($1, $2, NULLIF($3, ''), $4, NULLIF($5, ''), NULLIF($6, ''))", id, site, x.Endpoint, x.Addr.String(), x.Serial, x.MAC)
+		_, err := tx.ExecContext(ctx, "INSERT INTO devices (id, site_id, endpoint, addr, serial, mac, via, channel) VALUES ($1, $2, NULLIF($3, ''), $4, NULLIF($5, ''), NULLIF($6, ''), $7, $8)",
+			id, site, x.Endpoint, x.Addr.String(), x.Serial, x.MAC, x.Via, x.Channel)
 		return id, err
 	}
 	_, err := tx.ExecContext(ctx, "UPDATE devices SET addr = $2, endpoint = COALESCE(endpoint, NULLIF($3, '')), serial = COALESCE(serial, NULLIF($4, '')), mac = COALESCE(mac, NULLIF($5, '')) WHERE id = $1",
@@ -198,6 +201,10 @@ func (s *Store) derive(ctx context.Context, devices []Device, where string, arg 
 	if err != nil {
 		return err
 	}
+	recorders, err := s.recorders(ctx, where, arg)
+	if err != nil {
+		return err
+	}
 	consents, err := s.consents(ctx, where, arg)
 	if err != nil {
 		return err
@@ -206,10 +213,25 @@ func (s *Store) derive(ctx context.Context, devices []Device, where string, arg 
 		in := intents[devices[i].ID]
 		in.Consent = consents[devices[i].ID]
 		in.SharedWith = shared[devices[i].ID]
+		in.Recorder = recorders[devices[i].ID]
 		devices[i].Status = latch.Derive(byDevice[devices[i].ID], in)
 	}
 	sortByAddr(devices)
 	return nil
+}
+
+// recorders finds, for each device behind a recorder, the name that a person gave to the recorder.
+func (s *Store) recorders(ctx context.Context, where string, arg any) (map[uuid.UUID]string, error) {
+	var rows []struct {
+		ID   uuid.UUID `db:"id"`
+		Name string    `db:"name"`
+	}
+	err := s.db.SelectContext(ctx, &rows, `SELECT d.id, COALESCE(v.name, '') AS name FROM devices d JOIN devices v ON v.id = d.via WHERE `+where, arg)
+	out := map[uuid.UUID]string{}
+	for _, r := range rows {
+		out[r.ID] = r.Name
+	}
+	return out, err
 }
 
 // sharedAddresses finds, for each device, the others of its site that were last heard at the same address.
@@ -223,7 +245,7 @@ func (s *Store) sharedAddresses(ctx context.Context, devices []Device) (map[uuid
 		Other string    `db:"other"`
 	}
 	err := s.db.SelectContext(ctx, &pairs, `SELECT a.id, COALESCE(b.name, b.mac, b.serial, b.endpoint, 'another device') AS other FROM devices a
-		JOIN devices b ON b.site_id = a.site_id AND b.addr = a.addr AND b.id <> a.id WHERE a.site_id = $1 ORDER BY b.created_at`, devices[0].Site)
+		JOIN devices b ON b.site_id = a.site_id AND b.addr = a.addr AND b.id <> a.id AND b.via IS NULL WHERE a.site_id = $1 AND a.via IS NULL ORDER BY b.created_at`, devices[0].Site)
 	for _, p := range pairs {
 		out[p.ID] = append(out[p.ID], p.Other)
 	}

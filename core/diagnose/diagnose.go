@@ -32,6 +32,7 @@ const (
 	AddressTaken     Cause = "address_taken"      // something answers at the new address
 	AddressRefused   Cause = "address_not_kept"   // the device came back at its old address
 	DeviceLost       Cause = "device_lost"        // the device did not come back
+	RecorderShut     Cause = "recorder_shut"      // the recorder that it is reached through is not signed in to
 	NoAnswer         Cause = "no_answer"          // nothing answers at the address
 	PortClosed       Cause = "port_closed"        // the address answers, the port refuses
 	StreamsOff       Cause = "streams_off"        // the stream service is switched off, by the device's own word

@@ -5,6 +5,8 @@ package discovery
 import (
 	"net/netip"
 	"time"
+
+	"github.com/google/uuid"
 )
 
 // A Method is how a sighting came about.
@@ -16,6 +18,7 @@ const (
 	SSDP        Method = "ssdp"
 	Neighbours  Method = "neighbour table"
 	PortSweep   Method = "port sweep"
+	ByRecorder  Method = "recorder" // a recorder told of a channel
 )
 
 // A Kind is what a device seems to be.
@@ -52,6 +55,12 @@ type Sighting struct {
 	Location string     `json:"location,omitempty"`
 	XAddr    string     `json:"xaddr,omitempty" doc:"device service address, its host put right"`
 	Ports    []Port     `json:"ports,omitempty"`
+	// Via and Channel tell of a camera that is reached through a recorder: nothing of its own answers at Addr.
+	Via     *uuid.UUID `json:"via,omitempty" doc:"the recorder's device"`
+	Channel int        `json:"channel,omitempty"`
+	Camera  string     `json:"camera,omitempty" doc:"its own address on the recorder's private subnet"`
+	Of      string     `json:"of,omitempty" doc:"the recorder's name at that time"`
+	Page    string     `json:"page,omitempty" doc:"the recorder's way through to its page"`
 
 	description string // SSDP: where the device description is, on the device itself
 }

@@ -29,6 +29,7 @@ const (
 	KindPlaced    Kind = "placed"    // subject: target device; body Placed
 	KindConfirmed Kind = "confirmed" // subject: target device; body Confirmed
 	KindAddressed Kind = "addressed" // body Addressed
+	KindChannels  Kind = "channels"  // of a recorder; body Channels
 )
 
 // A Record is one piece of evidence about one device.
@@ -108,6 +109,12 @@ type Addressed struct {
 	Diagnosis *diagnose.Diagnosis `json:"diagnosis,omitempty"`
 }
 
+// Channels is what a recorder tells of the channels that it sends on.
+type Channels struct {
+	Channels  []onvif.Channel     `json:"channels"`
+	Diagnosis *diagnose.Diagnosis `json:"diagnosis,omitempty"`
+}
+
 // Sum is a record in one line, for people.
 func (r Record) Sum() string {
 	switch r.Kind {
@@ -115,6 +122,9 @@ func (r Record) Sum() string {
 		return summarise(r.Body, func(b Heard) (string, *diagnose.Diagnosis) {
 			if len(b.Ports) > 0 {
 				return fmt.Sprintf("Heard at %s: port %s", b.Addr, b.Ports[0]), nil
+			}
+			if b.Via != nil {
+				return fmt.Sprintf("The recorder tells of it as channel %d", b.Channel), nil
 			}
 			return fmt.Sprintf("Heard at %s by %s", b.Addr, b.Method), nil
 		})
@@ -150,6 +160,10 @@ func (r Record) Sum() string {
 	case KindConfirmed:
 		return summarise(r.Body, func(b Confirmed) (string, *diagnose.Diagnosis) {
 			return fmt.Sprintf("The recorder reports %s, recording %s", b.State, b.Recording), b.Diagnosis
+		})
+	case KindChannels:
+		return summarise(r.Body, func(b Channels) (string, *diagnose.Diagnosis) {
+			return fmt.Sprintf("The recorder names %d channels of its own", len(b.Channels)), b.Diagnosis
 		})
 	case KindAddressed:
 		return summarise(r.Body, func(b Addressed) (string, *diagnose.Diagnosis) {

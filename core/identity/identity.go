@@ -6,6 +6,8 @@ import (
 	"net/netip"
 	"slices"
 
+	"github.com/google/uuid"
+
 	"unlatch/core/discovery"
 )
 
@@ -24,6 +26,11 @@ type Device struct {
 	XAddr    string           `json:"xaddr,omitempty"`
 	Ports    []discovery.Port `json:"ports,omitempty"`
 	Methods  []string         `json:"methods"`
+	Via      *uuid.UUID       `json:"via,omitempty"` // the recorder that it is reached through; then Addr is the recorder's
+	Channel  int              `json:"channel,omitempty"`
+	Camera   string           `json:"camera,omitempty"` // its own address, which only the recorder reaches
+	Of       string           `json:"of,omitempty"` // the recorder's name, as it was then
+	Page     string           `json:"page,omitempty"`
 }
 
 // Find returns the index of the device that a sighting belongs to, or -1 for a device not seen before.
@@ -31,7 +38,12 @@ type Device struct {
 // The endpoint reference decides where both have one, then the serial number, then the hardware address: the same is the same
 // device at whatever address, and two different ones at one address are two devices. Only where they have none of these in
 // common does the address decide.
+//
+// A channel of a recorder is known by recorder and number alone: nothing that is heard at its address is the camera itself.
 func Find(known []Device, s discovery.Sighting) int {
+	if s.Via != nil {
+		return slices.IndexFunc(known, func(d Device) bool { return d.Via != nil && *d.Via == *s.Via && d.Channel == s.Channel })
+	}
 	for _, mark := range []struct {
 		of  func(Device) string
 		now string
@@ -39,11 +51,11 @@ func Find(known []Device, s discovery.Sighting) int {
 		if mark.now == "" {
 			continue
 		}
-		if i := slices.IndexFunc(known, func(d Device) bool { return mark.of(d) == mark.now }); i >= 0 {
+		if i := slices.IndexFunc(known, func(d Device) bool { return d.Via == nil && mark.of(d) == mark.now }); i >= 0 {
 			return i
 		}
 	}
-	return slices.IndexFunc(known, func(d Device) bool { return d.Addr == s.Addr && !d.Contradicts(s) })
+	return slices.IndexFunc(known, func(d Device) bool { return d.Via == nil && d.Addr == s.Addr && !d.Contradicts(s) })
 }
 
 // Contradicts reports whether a sighting names another identity than the device's: it is another device then, even at the same
@@ -62,6 +74,9 @@ func (d Device) Add(s discovery.Sighting) Device {
 		d.Ports = nil // they were another address's
 	}
 	d.Addr, d.Stray = s.Addr, s.Stray
+	if s.Via != nil {
+		d.Via, d.Channel, d.Camera, d.Of, d.Page = s.Via, s.Channel, s.Camera, s.Of, s.Page
+	}
 	if rank(s.Kind) > rank(d.Kind) {
 		d.Kind = s.Kind
 	}

@@ -3,6 +3,7 @@
 package latch
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -64,6 +65,8 @@ type Intent struct {
 	SharedWith []string
 	// Consent is until when a stray may be reached all the same; zero for no consent. Whether it has ended is the caller's to say.
 	Consent time.Time
+	// Recorder is the name that a person gave to the recorder that a camera is reached through.
+	Recorder string
 }
 
 // A Target is a wanted placement.
@@ -96,6 +99,8 @@ type Status struct {
 	Placements []Placement
 	HeardAt    time.Time
 	Addressed  *evidence.Addressed
+	Channels   []onvif.Channel  // that a recorder sends on
+	Via        string           // name of the recorder that it is reached through
 	Consent    time.Time        // until when a stray may be reached; zero for no consent
 	Heard      []evidence.Heard // the newest of each method and port, oldest first
 }
@@ -130,7 +135,13 @@ func Derive(records []evidence.Record, intent Intent) Status {
 		d.s.Latches = append(d.s.Latches, Latch{Name: n, State: Closed})
 	}
 	d.s.Addressed, _ = body[evidence.Addressed](&d, evidence.KindAddressed, "")
+	if b, _ := body[evidence.Channels](&d, evidence.KindChannels, ""); b != nil {
+		d.s.Channels = b.Channels
+	}
 	d.heard(records)
+	if d.s.Device.Via != nil {
+		d.s.Via = cmp.Or(intent.Recorder, d.s.Device.Of, "its recorder")
+	}
 	d.reachable()
 	d.signedIn()
 	d.located()
@@ -236,6 +247,9 @@ func (d *deriver) signedIn() {
 	}
 	d.s.SignedIn = b
 	d.set(SignedIn, r, b.Diagnosis, fmt.Sprintf("%q opens the device service", b.Label))
+	if d.s.Via != "" && b.Diagnosis == nil {
+		d.s.Latch(SignedIn).Reason = fmt.Sprintf("%q opens %s, and its channels with it", b.Label, d.s.Via)
+	}
 	if b.Recorder {
 		d.s.Device.Kind = "recorder"
 	}
@@ -332,7 +346,20 @@ func (d *deriver) placed() {
 		}
 		d.s.Placements = append(d.s.Placements, p)
 	}
+	if d.s.Via != "" && len(d.intent.Targets) == 0 && d.s.Latch(Proven).State == Open {
+		d.channel()
+	}
 	d.everyTarget()
+}
+
+// channel opens the last latches of a camera behind a recorder: it hangs on the recorder by its cable, and that its picture arrives there
+// is proven by the recorder sending it on.
+func (d *deriver) channel() {
+	proven := d.s.Latch(Proven)
+	for n, reason := range map[Name]string{Placed: "Channel %d of %s, by its own switch", Confirmed: "The picture of channel %d comes out of %s"} {
+		l := d.s.Latch(n)
+		l.State, l.Since, l.Evidence, l.Reason = Open, proven.Since, proven.Evidence, fmt.Sprintf(reason, d.s.Device.Channel, d.s.Via)
+	}
 }
 
 // everyTarget keeps a latch shut while one wanted target still lacks it.

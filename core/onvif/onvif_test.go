@@ -135,6 +135,41 @@ func TestRecorderTakesCamerasUntilItIsFull(t *testing.T) {
 	assert.Positive(t, w.Device("Strongroom").Slots()[0].Frames)
 }
 
+// A recorder tells its channels: whose picture each is, where the camera is, and the way through to its page where there is one.
+func TestChannelsOfARecorder(t *testing.T) {
+	w := simtest.Start(t, `
+name: yard
+users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
+devices:
+  - {name: Strongroom, kind: recorder, maker: holloway, model: H8, address: 127.41.23.20,
+     channels: [{name: Subway & stairs, address: 10.254.4.11, scene: turntable, page: 9001, streams: [&m {width: 640, height: 360, fps: 10, kbps: 400, gop: 5}, &s {width: 320, height: 180, fps: 5, kbps: 100, gop: 5}]},
+                {name: Waiting room, address: 10.254.4.12, scene: footbridge, streams: [*m]}]}
+  - {name: Tool crib, kind: recorder, maker: holloway, model: H8, address: 127.41.23.21}
+`)
+	c := client(t, w.Device("Strongroom").Service(), fitter, nil)
+	got, err := c.Channels(ctx)
+	require.NoError(t, err)
+	require.Len(t, got, 2)
+	first := got[0]
+	assert.Equal(t, []any{1, "Subway & stairs", "10.254.4.11", "http://127.41.23.20:9001/", "switch port 1"}, []any{first.Number, first.Name, first.Camera.String(), first.Page, first.Place})
+	require.Len(t, first.Streams, 2)
+	assert.Equal(t, w.Device("Strongroom").URL(0), first.Streams[0].URL)
+	assert.Equal(t, []any{"sub", 320}, []any{first.Streams[1].Tier, first.Streams[1].Claimed.Width})
+	assert.Equal(t, []any{2, "Waiting room", ""}, []any{got[1].Number, got[1].Name, got[1].Page})
+	page, err := http.Get(first.Page)
+	require.NoError(t, err)
+	defer page.Body.Close()
+	body, _ := io.ReadAll(page.Body)
+	assert.Contains(t, string(body), "Subway &amp; stairs")
+
+	layout, err := (&target.Recorder{Client: c}).Layout(ctx)
+	require.NoError(t, err, "channels without a receiver are no fault")
+	assert.Len(t, layout.Used, 2)
+	none, err := client(t, w.Device("Tool crib").Service(), fitter, nil).Channels(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, none, "a recorder that sends nothing on")
+}
+
 func TestHostileAnswers(t *testing.T) {
 	envelope := func(body string) string {
 		return `<e:Envelope xmlns:e="http://www.w3.org/2003/05/soap-envelope"><e:Body>` + body + `</e:Body></e:Envelope>`

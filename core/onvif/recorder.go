@@ -69,6 +69,9 @@ type Recording struct {
 	SourceID string `xml:"Configuration>Source>SourceId"`
 	Name     string `xml:"Configuration>Source>Name"`
 	Address  string `xml:"Configuration>Source>Address"`
+	// Location and Description are the recorder's own words; written empty.
+	Location    string `xml:"Configuration>Source>Location"`
+	Description string `xml:"Configuration>Source>Description"`
 }
 
 // Recordings lists them (Recording Control §5.8).
@@ -99,21 +102,41 @@ func (c *Client) DeleteRecording(ctx context.Context, token string) error {
 	return c.call(ctx, NSRecording, "DeleteRecording", `<RecordingToken>`+Escape(token)+`</RecordingToken>`, nil)
 }
 
-// A RecordingJob feeds a recording from a receiver (Recording Control §5.15).
+// A RecordingJob feeds a recording from a receiver or from a media profile of the recorder's own (Recording Control §5.15).
 type RecordingJob struct {
-	Token     string `xml:"JobToken"`
-	Recording string `xml:"JobConfiguration>RecordingToken"`
-	Mode      string `xml:"JobConfiguration>Mode"`
-	Receiver  string `xml:"JobConfiguration>Source>SourceToken>Token"`
+	Token     string
+	Recording string
+	Receiver  string // "" where a profile feeds it
+	Profile   string // "" where a receiver feeds it
 }
 
 // RecordingJobs lists them (Recording Control §5.17).
 func (c *Client) RecordingJobs(ctx context.Context) ([]RecordingJob, error) {
 	var out struct {
-		Items []RecordingJob `xml:"JobItem"`
+		Items []struct {
+			Token     string `xml:"JobToken"`
+			Recording string `xml:"JobConfiguration>RecordingToken"`
+			Source    struct {
+				Type  string `xml:"Type,attr"`
+				Token string `xml:"Token"`
+			} `xml:"JobConfiguration>Source>SourceToken"`
+		} `xml:"JobItem"`
 	}
-	err := c.call(ctx, NSRecording, "GetRecordingJobs", "", &out)
-	return out.Items, err
+	if err := c.call(ctx, NSRecording, "GetRecordingJobs", "", &out); err != nil {
+		return nil, err
+	}
+	var list []RecordingJob
+	for _, x := range out.Items {
+		j := RecordingJob{Token: x.Token, Recording: x.Recording}
+		// The type's default is a receiver.
+		if strings.HasSuffix(strings.TrimSpace(x.Source.Type), "/Profile") {
+			j.Profile = x.Source.Token
+		} else {
+			j.Receiver = x.Source.Token
+		}
+		list = append(list, j)
+	}
+	return list, nil
 }
 
 // CreateRecordingJob starts recording from a receiver, mode Active (Recording Control §5.15).

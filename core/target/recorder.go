@@ -27,7 +27,7 @@ func (r *Recorder) Layout(ctx context.Context) (Layout, error) {
 	out := Layout{Total: total, Used: []Slot{}}
 	for _, rec := range recordings {
 		s := Slot{Token: rec.Token, Name: rec.Name, Identity: rec.SourceID, Address: rec.Address}
-		if j, ok := jobs[rec.Token]; ok {
+		if j, ok := jobs[rec.Token]; ok && j.Receiver != "" {
 			if s.State, err = r.Client.ReceiverState(ctx, j.Receiver); err != nil {
 				return Layout{}, err
 			}

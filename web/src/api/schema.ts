@@ -444,6 +444,15 @@ export interface components {
             /** Format: int64 */
             sample_rate: number;
         };
+        ChannelView: {
+            camera?: string;
+            name: string;
+            /** Format: int64 */
+            number: number;
+            /** @description the recorder's way through to the camera's own page */
+            page?: string;
+            place?: string;
+        };
         ClaimBody: {
             devices: string[];
             /** @description one password for all; empty makes one of its own for each */
@@ -482,6 +491,8 @@ export interface components {
             address: string;
             /** @description the latch it waits at; empty when all are open */
             at: string;
+            /** @description of a recorder: what it sends on */
+            channels?: components["schemas"]["ChannelView"][];
             /** @description what each method heard, and when */
             claims: components["schemas"]["ClaimView"][];
             /** @description another device claims the same address */
@@ -520,6 +531,8 @@ export interface components {
             serial?: string;
             stray: boolean;
             streams: components["schemas"]["StreamView"][];
+            /** @description the recorder that it is reached through */
+            via?: components["schemas"]["ViaView"];
             /** @description the device's own page */
             web?: string;
         };
@@ -690,7 +703,7 @@ export interface components {
              * @description what the button does
              * @enum {string}
              */
-            action: "open" | "add_sign_in" | "claim" | "change_ranges" | "place" | "none";
+            action: "open" | "add_sign_in" | "claim" | "change_ranges" | "open_recorder" | "place" | "none";
             fix?: string;
             label: string;
             reason: string;
@@ -939,6 +952,16 @@ export interface components {
         "Use-listed-namesResponse": {
             /** Format: int64 */
             named: number;
+        };
+        ViaView: {
+            /** @description its own address on the recorder's private subnet */
+            camera?: string;
+            /** Format: int64 */
+            channel: number;
+            name: string;
+            /** @description where it is plugged in, in the recorder's words */
+            place?: string;
+            recorder: string;
         };
     };
     responses: never;

@@ -1,6 +1,7 @@
 import { ArrowLeft, ExternalLink, Pencil, RotateCw, X } from "lucide-react";
 import { useState } from "react";
 import { useQuery } from "@tanstack/react-query";
+import { Link } from "react-router";
 import type { Device, Stream } from "@/api/client";
 import { backToBefore, say, useEvidence, useForget, useOpenLatches, useReaddress, useRemove, useRename } from "@/api/queries";
 import { Button } from "@/parts/Button";
@@ -11,6 +12,7 @@ import { ago, bitrate, fps, stillUrl } from "@/parts/measures";
 import { Sheet } from "@/parts/Sheet";
 import { Still } from "@/parts/Still";
 import { UrlSegments } from "@/parts/UrlSegments";
+import { Channels } from "./Channels";
 import { useFrame } from "./SiteFrame";
 
 type Props = { device: Device; recorders: Device[]; onAddress: () => void; onClaim: () => void; onClose: () => void; onOpen: (list: Device[], target?: string) => void };
@@ -27,7 +29,8 @@ export function Bench({ device: d, recorders, onAddress, onClaim, onClose, onOpe
       {stream && <section className="border-t px-4 py-3"><UrlSegments stream={stream} /></section>}
       {stream?.proof?.ok && <Compare stream={stream} />}
       <Placements device={d} />
-      <Address device={d} onAddress={onAddress} />
+      {d.channels && <Channels recorder={d} />}
+      {!d.via && <Address device={d} onAddress={onAddress} />}
       <Facts device={d} />
       <Claims device={d} />
       <Evidence device={d} />
@@ -63,9 +66,8 @@ function Head({ device: d, onClose }: { device: Device; onClose: () => void }) {
           </h2>
         )}
         <div className="flex items-center gap-2 text-[13px] text-soft">
-          <span className="mono">{d.address}</span>
-          <Copy text={d.address} label="Copy" />
-          {d.web && <a href={d.web} target="_blank" rel="noreferrer" className="inline-flex items-center gap-1 underline hover:text-ink">its own page <ExternalLink size={12} /></a>}
+          {d.via ? <span>channel {d.via.channel} of <Link to={`/sites/${site.id}?device=${d.via.recorder}`} className="underline hover:text-ink">{d.via.name}</Link></span> : <><span className="mono">{d.address}</span><Copy text={d.address} label="Copy" /></>}
+          {d.web && <a href={d.web} target="_blank" rel="noreferrer" className="inline-flex items-center gap-1 underline hover:text-ink">{d.via ? "its page, through the recorder" : "its own page"} <ExternalLink size={12} /></a>}
         </div>
       </div>
       <Button look="quiet" className="self-start px-2 max-lg:hidden" aria-label="Close the bench" title="Close (Esc)" onClick={onClose}><X size={16} /></Button>
@@ -98,7 +100,7 @@ function Picture({ device: d, stream, tier, setTier }: { device: Device; stream?
 
 /** The one thing to do next, with its reason and its button. */
 function NextStep({ device: d, recorders, onClaim, onOpen }: { device: Device; recorders: Device[]; onClaim: () => void; onOpen: Props["onOpen"] }) {
-  const { addSignIn, changeSite, site } = useFrame();
+  const { addSignIn, changeSite, devices, site } = useFrame();
   const again = useOpenLatches(site.id);
   const stuck = isStuck(d);
   const done = d.next.action === "none";
@@ -106,6 +108,7 @@ function NextStep({ device: d, recorders, onClaim, onOpen }: { device: Device; r
     if (d.next.action === "add_sign_in") return addSignIn(d.next.reason, () => onOpen([d]));
     if (d.next.action === "change_ranges") return changeSite();
     if (d.next.action === "claim") return onClaim();
+    if (d.next.action === "open_recorder") return onOpen(devices.filter((x) => x.id === d.via?.recorder));
     onOpen([d]);
   };
   return (
@@ -227,6 +230,7 @@ function Claims({ device: d }: { device: Device }) {
 
 function Facts({ device: d }: { device: Device }) {
   const rows = [
+    ["Behind the recorder", d.via && [d.via.camera, d.via.place].filter(Boolean).join(", ")],
     ["Maker and model", [d.maker, d.model].filter(Boolean).join(" ")],
     ["Firmware", d.firmware],
     ["Serial", d.serial],

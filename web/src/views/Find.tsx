@@ -71,7 +71,7 @@ function useMarks(devices: Device[]) {
   const { site } = useFrame();
   const interfaces = useInterfaces();
   return useMemo(() => {
-    const byAddress = new Map(devices.map((d) => [d.address, d]));
+    const byAddress = new Map(devices.filter((d) => !d.via).map((d) => [d.address, d]));
     const own = new Set((interfaces.data ?? []).flatMap((i) => i.addresses.map((a) => a.split("/")[0]!)));
     const gateways = new Set([site.network.gateway, ...(interfaces.data ?? []).map((i) => i.gateway ?? "")]);
     const pool = within(site.network.pool);
@@ -189,7 +189,7 @@ function Heard({ devices }: { devices: Device[] }) {
   useKeys({ "/": () => search.current?.focus() });
   const shown = useMemo(() => {
     const words = text.toLowerCase().split(/\s+/).filter(Boolean);
-    const list = devices.filter((d) => words.every((w) => `${d.address} ${d.name} ${d.kind} ${d.maker} ${d.model} ${d.serial} ${d.mac} ${d.is} ${d.methods.join(" ")}`.toLowerCase().includes(w)));
+    const list = devices.filter((d) => words.every((w) => `${d.address} ${d.name} ${d.kind} ${d.maker} ${d.model} ${d.serial} ${d.mac} ${d.is} ${d.methods.join(" ")} ${d.via?.name ?? ""} ${d.via?.camera ?? ""}`.toLowerCase().includes(w)));
     // The server lists in order of address already.
     return by === "address" ? list : list.sort((a, b) => a[by].localeCompare(b[by]));
   }, [devices, text, by]);
@@ -214,9 +214,9 @@ function Heard({ devices }: { devices: Device[] }) {
       <tbody>
         {shown.map((d) => (
           <tr key={d.id} data-heard={d.address} className="h-9 cursor-pointer border-b hover:bg-well/60 [&>td]:px-2 [&>td:first-child]:pl-4" onClick={() => d.kind !== "other" && go(`/sites/${site.id}?device=${d.id}`)}>
-            <td className="mono whitespace-nowrap">{d.address}</td>
+            <td className={`whitespace-nowrap ${d.via ? "pl-8! text-[13px] text-soft" : "mono"}`}>{d.via ? `channel ${d.via.channel}` : d.address}</td>
             <td className="font-medium">{d.kind === "other" ? <span className="font-normal text-soft">{d.is || (d.named || d.claims.some((c) => c.method !== "neighbour table" && c.method !== "port sweep") ? d.name : "not a camera")}</span> : d.name}</td>
-            <td><span className="inline-flex items-center gap-2"><TileMark mark={d.conflict ? "conflict" : d.kind} /> {d.conflict ? <span className="text-stuck">address conflict</span> : d.kind}{d.model && <span className="text-soft max-sm:hidden">{d.model}</span>}</span></td>
+            <td><span className="inline-flex items-center gap-2"><TileMark mark={d.conflict ? "conflict" : d.kind} /> {d.conflict ? <span className="text-stuck">address conflict</span> : d.via ? <span>through {d.via.name}{d.via.camera && <span className="mono text-[13px] text-soft"> {d.via.camera}</span>}</span> : d.kind}{d.model && <span className="text-soft max-sm:hidden">{d.model}</span>}</span></td>
             <td className="mono text-[13px]">{d.ports.map((p) => <span key={p.number} className="mr-3 whitespace-nowrap">{p.number} <span className="text-soft">{p.speaks}</span></span>)}</td>
             <td className="text-[13px] text-soft max-md:hidden">{d.methods.join(", ")}</td>
             <td className="text-right max-sm:hidden">{d.web && <a href={d.web} target="_blank" rel="noreferrer" onClick={(e) => e.stopPropagation()} aria-label={`${d.name}: its own page`} title="Its own page" className="inline-block p-1 text-soft hover:text-ink"><ExternalLink size={14} /></a>}</td>

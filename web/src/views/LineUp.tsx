@@ -37,7 +37,7 @@ export function LineUp() {
   const recorders = useMemo(() => inRange.filter((d) => d.kind === "recorder"), [inRange]);
   const shown = useMemo(() => {
     const words = text.toLowerCase().split(/\s+/).filter(Boolean);
-    const fits = (d: Device) => words.every((w) => `${d.name} ${d.address} ${d.maker} ${d.model} ${d.serial}`.toLowerCase().includes(w));
+    const fits = (d: Device) => words.every((w) => `${d.name} ${d.address} ${d.maker} ${d.model} ${d.serial} ${d.via?.name ?? ""}`.toLowerCase().includes(w));
     return [...(at === null ? recorders : []), ...cameras.filter((d) => at === null || d.at === at)].filter(fits);
   }, [cameras, recorders, at, text]);
   const picked = shown.filter((d) => selected.has(d.id));
@@ -258,7 +258,7 @@ function Rows({ shown, chosen, selected, narrow, renaming, setRenaming, choose, 
               <Still src={stillOf(d)} name={d.name} recorder={d.kind === "recorder"} className="h-14 w-24 md:h-8 md:w-14" />
               <div className="min-w-0">
                 {renaming === d.id ? <RenameInput device={d} done={() => setRenaming(null)} /> : <div className="truncate font-medium">{d.name}</div>}
-                <div className="truncate text-[13px] leading-4 text-soft"><span className="mono">{d.address}</span>{d.kind === "recorder" ? " · recorder" : d.model ? ` · ${d.model}` : ""}</div>
+                <div className="truncate text-[13px] leading-4 text-soft">{d.via ? <>channel {d.via.channel} of {d.via.name}</> : <span className="mono">{d.address}</span>}{d.kind === "recorder" ? " · recorder" : d.model ? ` · ${d.model}` : ""}</div>
                 <div className="mt-1 md:hidden"><LatchChain latches={d.latches} /></div>
               </div>
               <span className="max-md:hidden"><Standing device={d} /></span>

@@ -1,0 +1,73 @@
+package jobs_test
+
+import (
+	"testing"
+
+	"github.com/google/uuid"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"unlatch/core/diagnose"
+	"unlatch/core/latch"
+	"unlatch/core/signin"
+	"unlatch/store/storetest"
+)
+
+// Cameras on a recorder's own switch are opened through the recorder, with its sign-in, up to a picture of their own.
+func TestCamerasBehindARecorder(t *testing.T) {
+	b := set(t, storetest.URL(t), "127.42.9", 4)
+	b.work()
+	b.sweep()
+	b.wait(b.q.Open(ctx, b.site.ID, "", []uuid.UUID{b.names["20"]}, false))
+	assert.Empty(t, b.behind(), "a recorder that is not signed in to tells nothing")
+	_, err := b.s.AddSignIn(ctx, "Fitter", "fitter", signin.NewSecret("brass-lamp-41"))
+	require.NoError(t, err)
+	for range 2 { // asked again, it is the same two channels
+		b.wait(b.q.Open(ctx, b.site.ID, "", []uuid.UUID{b.names["20"]}, false))
+		require.Len(t, b.behind(), 2)
+	}
+	b.sweep()
+	require.Len(t, b.behind(), 2, "what a sweep hears at the recorder's address is the recorder and not a channel of it")
+
+	b.wait(b.q.Open(ctx, b.site.ID, "", b.behind(), false))
+	stills := map[uuid.UUID]bool{}
+	for _, id := range b.behind() {
+		d, err := b.s.Device(ctx, id)
+		require.NoError(t, err)
+		assert.Empty(t, d.Status.At(), "%+v", d.Status.Latches)
+		assert.Contains(t, d.Status.Latch(latch.SignedIn).Reason, `"Fitter" opens`, "whose sign-in it is")
+		assert.Contains(t, d.Status.Latch(latch.Confirmed).Reason, "comes out of")
+		assert.NotContains(t, d.Status.Latch(latch.Reachable).Reason, "claim", "sharing the recorder's address is no conflict")
+		assert.Equal(t, d.Channel, d.Status.Streams[0].Channel)
+		stills[*d.Status.Proofs["main"].Still] = true
+	}
+	assert.Len(t, stills, 2)
+	assert.NotEqual(t, latch.Stuck, b.device("20").Status.Latch(latch.Reachable).State)
+}
+
+// A channel whose recorder has lost its sign-in says that it is the recorder's.
+func TestAChannelSaysThatItsRecorderIsShut(t *testing.T) {
+	b := set(t, storetest.URL(t), "127.42.10", 4)
+	b.work()
+	b.sweep()
+	key, err := b.s.AddSignIn(ctx, "Fitter", "fitter", signin.NewSecret("brass-lamp-41"))
+	require.NoError(t, err)
+	b.wait(b.q.Open(ctx, b.site.ID, "", []uuid.UUID{b.names["20"]}, false))
+	require.Len(t, b.behind(), 2)
+	require.NoError(t, b.s.DeleteSignIn(ctx, key))
+	b.wait(b.q.Open(ctx, b.site.ID, "", b.behind()[:1], false))
+	d, err := b.s.Device(ctx, b.behind()[0])
+	require.NoError(t, err)
+	l := d.Status.Latch(d.Status.At())
+	require.Equal(t, latch.Stuck, l.State)
+	assert.Contains(t, []diagnose.Cause{diagnose.RecorderShut, diagnose.NoSignIn}, l.Diagnosis.Cause)
+}
+
+func (b *bench) behind() (out []uuid.UUID) {
+	for _, d := range b.devices() {
+		if d.Via != nil {
+			out = append(out, d.ID)
+		}
+	}
+	return out
+}
