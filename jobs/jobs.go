@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"log/slog"
 	"os"
+	"sync"
 	"time"
 
 	"github.com/google/uuid"
@@ -23,6 +24,8 @@ type Workers struct {
 	client *river.Client[pgxTx]
 	stop   context.CancelFunc
 	done   chan struct{}
+	// watching ends when listening for announcements has.
+	watching sync.WaitGroup
 }
 
 // A Queue adds jobs and stops them. Any process may hold one.
@@ -115,6 +118,7 @@ func StartWorkers(s *store.Store, log *slog.Logger) (*Workers, error) {
 		return nil, err
 	}
 	go rescue(ctx, s, log)
+	w.watching.Go(func() { env.watch(ctx) })
 	return w, nil
 }
 
@@ -138,6 +142,7 @@ func (w *Workers) Stop() {
 	defer cancel()
 	w.client.StopAndCancel(ctx)
 	w.stop()
+	w.watching.Wait()
 	<-w.done
 }
 

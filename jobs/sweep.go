@@ -62,7 +62,7 @@ func (w *sweepWorker) Work(ctx context.Context, job *river.Job[SweepArgs]) error
 }
 
 func (w *sweepWorker) sweep(ctx context.Context, site store.Site, run uuid.UUID) error {
-	elsewhere, err := w.otherRanges(ctx, site)
+	elsewhere, err := w.env.otherRanges(ctx, site)
 	if err != nil {
 		return err
 	}
@@ -116,8 +116,8 @@ func (w *sweepWorker) sweep(ctx context.Context, site store.Site, run uuid.UUID)
 }
 
 // otherRanges are the ranges of the other sites. Sites may share a wire: what is heard from another's range belongs there.
-func (w *sweepWorker) otherRanges(ctx context.Context, site store.Site) (address.Ranges, error) {
-	sites, err := w.env.store.Sites(ctx)
+func (e *env) otherRanges(ctx context.Context, site store.Site) (address.Ranges, error) {
+	sites, err := e.store.Sites(ctx)
 	if err != nil {
 		return address.Ranges{}, err
 	}

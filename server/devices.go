@@ -27,35 +27,37 @@ import (
 
 // deviceView is one row of the line-up.
 type deviceView struct {
-	ID         uuid.UUID         `json:"id"`
-	Kind       string            `json:"kind" enum:"camera,recorder,other"`
-	Name       string            `json:"name"`
-	Named      bool              `json:"named" doc:"a person gave the name"`
-	Address    string            `json:"address"`
-	Stray      bool              `json:"stray"`
-	Consent    *time.Time        `json:"consent,omitempty" doc:"until when a stray may be connected to"`
-	Web        string            `json:"web,omitempty" doc:"the device's own page"`
-	Maker      string            `json:"maker,omitempty"`
-	Model      string            `json:"model,omitempty"`
-	Firmware   string            `json:"firmware,omitempty"`
-	Serial     string            `json:"serial,omitempty"`
-	MAC        string            `json:"mac,omitempty"`
-	Block      string            `json:"mac_block,omitempty" doc:"who registered the MAC block, where this machine has the public registry"`
-	Is         string            `json:"is,omitempty" doc:"what it calls its kind, where it is neither camera nor recorder"`
-	Claims     []claimView       `json:"claims" doc:"what each method heard, and when"`
-	Moved      *movedView        `json:"moved,omitempty" doc:"the last time that it was given an address"`
-	Conflict   bool              `json:"conflict" doc:"another device claims the same address"`
-	Methods    []string          `json:"methods" doc:"what heard it"`
-	Ports      []discovery.Port  `json:"ports"`
-	Protocols  []onvif.Protocol  `json:"protocols,omitempty" doc:"network services by the device's own word"`
-	HeardAt    time.Time         `json:"heard_at"`
-	Latches    []latch.Latch     `json:"latches"`
-	At         string            `json:"at" doc:"the latch it waits at; empty when all are open"`
-	Next       nextStep          `json:"next"`
-	Streams    []streamView      `json:"streams"`
-	Placements []latch.Placement `json:"placements"`
-	Via        *viaView          `json:"via,omitempty" doc:"the recorder that it is reached through"`
-	Channels   []channelView     `json:"channels,omitempty" doc:"of a recorder: what it sends on"`
+	ID          uuid.UUID         `json:"id"`
+	Kind        string            `json:"kind" enum:"camera,recorder,other"`
+	Name        string            `json:"name"`
+	Named       bool              `json:"named" doc:"a person gave the name"`
+	Address     string            `json:"address"`
+	Stray       bool              `json:"stray"`
+	Consent     *time.Time        `json:"consent,omitempty" doc:"until when a stray may be connected to"`
+	Web         string            `json:"web,omitempty" doc:"the device's own page"`
+	Maker       string            `json:"maker,omitempty"`
+	Model       string            `json:"model,omitempty"`
+	Firmware    string            `json:"firmware,omitempty"`
+	Serial      string            `json:"serial,omitempty"`
+	MAC         string            `json:"mac,omitempty"`
+	Block       string            `json:"mac_block,omitempty" doc:"who registered the MAC block, where this machine has the public registry"`
+	Is          string            `json:"is,omitempty" doc:"what it calls its kind, where it is neither camera nor recorder"`
+	Claims      []claimView       `json:"claims" doc:"what each method heard, and when"`
+	Moved       *movedView        `json:"moved,omitempty" doc:"the last time that it was given an address"`
+	Conflict    bool              `json:"conflict" doc:"another device claims the same address"`
+	Methods     []string          `json:"methods" doc:"what heard it"`
+	Ports       []discovery.Port  `json:"ports"`
+	Protocols   []onvif.Protocol  `json:"protocols,omitempty" doc:"network services by the device's own word"`
+	HeardAt     time.Time         `json:"heard_at"`
+	LeftAt      *time.Time        `json:"left_at,omitempty" doc:"when it said goodbye, where nothing was heard of it since"`
+	Certificate string            `json:"certificate,omitempty" doc:"the one that it last showed, as SHA-256"`
+	Latches     []latch.Latch     `json:"latches"`
+	At          string            `json:"at" doc:"the latch it waits at; empty when all are open"`
+	Next        nextStep          `json:"next"`
+	Streams     []streamView      `json:"streams"`
+	Placements  []latch.Placement `json:"placements"`
+	Via         *viaView          `json:"via,omitempty" doc:"the recorder that it is reached through"`
+	Channels    []channelView     `json:"channels,omitempty" doc:"of a recorder: what it sends on"`
 }
 
 // viaView says how a camera on a recorder's own switch is reached.
@@ -289,7 +291,10 @@ func viewOf(d *store.Device) deviceView {
 	if v.Placements == nil {
 		v.Placements = []latch.Placement{}
 	}
-	v.Web = webPage(d)
+	v.Web, v.Certificate = webPage(d), st.Device.Certificate
+	if !st.LeftAt.IsZero() {
+		v.LeftAt = &st.LeftAt
+	}
 	v.Maker, v.Model, v.Serial, v.MAC, v.Is = st.Device.Maker, st.Device.Hardware, st.Device.Serial, st.Device.MAC, st.Device.Is
 	if !st.Consent.IsZero() {
 		v.Consent = &st.Consent

@@ -36,6 +36,7 @@ type siteView struct {
 	Funnel    map[string]int `json:"funnel" doc:"cameras waiting at each latch"`
 	Stills    []uuid.UUID    `json:"stills" doc:"up to four pictures of its cameras"`
 	Network   networkBody    `json:"network" doc:"how its addresses are laid out"`
+	Watch     bool           `json:"watch" doc:"what devices announce by themselves is listened to"`
 	Created   time.Time      `json:"created_at"`
 }
 
@@ -120,6 +121,15 @@ func (s *Server) siteRoutes(api huma.API) {
 			}
 			return nil, s.explain(err)
 		})
+	huma.Register(api, huma.Operation{OperationID: "watch-site", Method: "PUT", Path: "/api/sites/{site}/watch", Summary: "Listen between sweeps for what devices announce, or stop"},
+		func(ctx context.Context, in *struct {
+			SitePath
+			Body struct {
+				On bool `json:"on"`
+			}
+		}) (*struct{}, error) {
+			return nil, s.explain(s.cfg.Store.SetWatch(ctx, in.Site, in.Body.On))
+		})
 	huma.Register(api, huma.Operation{OperationID: "delete-site", Method: "DELETE", Path: "/api/sites/{site}", Summary: "Remove a site with all it holds"},
 		func(ctx context.Context, in *SitePath) (*struct{}, error) {
 			return nil, s.explain(s.cfg.Store.DeleteSite(ctx, in.Site))
@@ -146,7 +156,7 @@ func interfaces() (*struct{ Body []interfaceView }, error) {
 }
 
 func (s *Server) siteView(ctx context.Context, site store.Site) (siteView, error) {
-	v := siteView{ID: site.ID, Name: site.Name, Ranges: site.Ranges.Strings(), Addresses: site.Ranges.Count(), Network: viewOfNetwork(site.Network), Created: site.Created, Funnel: map[string]int{}, Stills: []uuid.UUID{}}
+	v := siteView{ID: site.ID, Name: site.Name, Ranges: site.Ranges.Strings(), Addresses: site.Ranges.Count(), Network: viewOfNetwork(site.Network), Watch: site.Watch, Created: site.Created, Funnel: map[string]int{}, Stills: []uuid.UUID{}}
 	devices, err := s.cfg.Store.Devices(ctx, site.ID)
 	if err != nil {
 		return v, err

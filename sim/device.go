@@ -25,6 +25,7 @@ type device struct {
 	world    *World
 	net      network // guarded by world.mu
 	asked    atomic.Int64
+	probed   atomic.Int64
 	maker    maker
 	webPort  int
 	rtspPort int
@@ -33,6 +34,7 @@ type device struct {
 	epoch    time.Time
 	sends    []feed
 	streams  *streamServer
+	secure   *streamServer // over TLS; nil for none
 	recorder *recorder
 	web      *http.Server
 	pages    []*http.Server
@@ -92,6 +94,11 @@ func (d *device) start(ctx context.Context, o Options, group *errgroup.Group) er
 	}
 	d.web = &http.Server{Handler: d.soapHandler(), ReadHeaderTimeout: 5 * time.Second}
 	group.Go(func() error { return ignoreClosed(d.web.Serve(web)) })
+	if d.TLS != "" {
+		if err := d.startTLS(d.web.Serve, group); err != nil {
+			return err
+		}
+	}
 	return d.startDiscovery(group)
 }
 
@@ -146,8 +153,10 @@ func (d *device) stop() {
 	for _, p := range d.pages {
 		p.Close()
 	}
-	if d.streams != nil {
-		d.streams.stop()
+	for _, s := range []*streamServer{d.streams, d.secure} {
+		if s != nil {
+			s.stop()
+		}
 	}
 	if d.recorder != nil {
 		d.recorder.stop()

@@ -17,6 +17,7 @@ import (
 
 	"golang.org/x/net/dns/dnsmessage"
 	"golang.org/x/net/ipv4"
+	"golang.org/x/net/ipv6"
 	"golang.org/x/sync/errgroup"
 	"golang.org/x/sys/unix"
 
@@ -42,6 +43,14 @@ func (d *device) startDiscovery(group *errgroup.Group) error {
 		return fmt.Errorf("WS-Discovery on %s: %w", d.Address, err)
 	}
 	d.discover = c.(*net.UDPConn)
+	lo, err := loopback()
+	if err == nil {
+		err = ipv4.NewPacketConn(d.discover).SetMulticastInterface(lo)
+	}
+	if err != nil {
+		return err
+	}
+	d.announce("Hello")
 	group.Go(func() error {
 		buf := make([]byte, 64<<10)
 		for {
@@ -65,16 +74,52 @@ func (d *device) replyAs(way string, b []byte, to *net.UDPAddr) {
 	if err != nil || m.Action != "Probe" || !slices.Contains(d.Announces, way) {
 		return
 	}
+	if d.Defects.LateProbe && d.probed.Add(1)%2 == 1 {
+		return
+	}
 	own := d.discoveryType()
 	if len(m.Types) > 0 && !slices.Contains(m.Types, "Device") && !slices.Contains(m.Types, own) {
 		return
 	}
-	d.discover.WriteToUDP([]byte(d.maker.dialect(`<?xml version="1.0" encoding="UTF-8"?><S:Envelope xmlns:S="`+onvif.NSSoap+
-		`" xmlns:D="`+onvif.NSDevice+`" xmlns:X="http://schemas.xmlsoap.org/ws/2005/04/discovery" xmlns:T="http://schemas.xmlsoap.org/ws/2004/08/addressing" xmlns:dn="http://www.onvif.org/ver10/network/wsdl"><S:Header>`+
-		`<T:MessageID>uuid:`+randomHex()+`</T:MessageID><T:RelatesTo>`+onvif.Escape(m.ID)+`</T:RelatesTo><T:To>http://schemas.xmlsoap.org/ws/2004/08/addressing/role/anonymous</T:To>`+
-		`<T:Action>http://schemas.xmlsoap.org/ws/2005/04/discovery/ProbeMatches</T:Action></S:Header><S:Body><X:ProbeMatches><X:ProbeMatch>`+
-		`<T:EndpointReference><T:Address>`+d.endpoint+`</T:Address></T:EndpointReference><X:Types>dn:`+own+`</X:Types><X:Scopes>`+d.scopes()+
-		`</X:Scopes><X:XAddrs>`+d.xaddr()+`</X:XAddrs><X:MetadataVersion>1</X:MetadataVersion></X:ProbeMatch></X:ProbeMatches></S:Body></S:Envelope>`)), to)
+	answer := d.discoveryMessage("ProbeMatches", `<T:RelatesTo>`+onvif.Escape(m.ID)+`</T:RelatesTo><T:To>http://schemas.xmlsoap.org/ws/2004/08/addressing/role/anonymous</T:To>`,
+		`<X:ProbeMatches><X:ProbeMatch>`+d.match(own)+`</X:ProbeMatch></X:ProbeMatches>`)
+	for range max(d.Defects.Answers, 1) {
+		d.answerTo(to).WriteToUDP(answer, to)
+	}
+}
+
+// answerTo is the socket to answer from: the device's own, or over IPv6 the one that all share.
+func (d *device) answerTo(to *net.UDPAddr) *net.UDPConn {
+	if to.IP.To4() == nil {
+		return d.world.multi.six
+	}
+	return d.discover
+}
+
+// discoveryMessage is a WS-Discovery message in the maker's own spelling.
+func (d *device) discoveryMessage(action, header, body string) []byte {
+	return []byte(d.maker.dialect(`<?xml version="1.0" encoding="UTF-8"?><S:Envelope xmlns:S="` + onvif.NSSoap +
+		`" xmlns:D="` + onvif.NSDevice + `" xmlns:X="http://schemas.xmlsoap.org/ws/2005/04/discovery" xmlns:T="http://schemas.xmlsoap.org/ws/2004/08/addressing" xmlns:dn="http://www.onvif.org/ver10/network/wsdl"><S:Header>` +
+		`<T:MessageID>uuid:` + randomHex() + `</T:MessageID>` + header + `<T:Action>http://schemas.xmlsoap.org/ws/2005/04/discovery/` + action + `</T:Action></S:Header><S:Body>` + body + `</S:Body></S:Envelope>`))
+}
+
+// match describes the device as ProbeMatch and Hello do.
+func (d *device) match(own string) string {
+	return `<T:EndpointReference><T:Address>` + d.endpoint + `</T:Address></T:EndpointReference><X:Types>dn:` + own + `</X:Types><X:Scopes>` + d.scopes() +
+		`</X:Scopes><X:XAddrs>` + strings.TrimSpace(d.Defects.XAddrs+" "+d.xaddr()) + `</X:XAddrs><X:MetadataVersion>1</X:MetadataVersion>`
+}
+
+// announce tells the wire that the device has come, or that it goes (WS-Discovery §4.1, §4.2).
+func (d *device) announce(action string) {
+	if !slices.Contains(d.Announces, "ws-discovery") || d.discover == nil {
+		return
+	}
+	body := d.match(d.discoveryType())
+	if action == "Bye" {
+		body = `<T:EndpointReference><T:Address>` + d.endpoint + `</T:Address></T:EndpointReference>`
+	}
+	message := d.discoveryMessage(action, `<T:To>urn:schemas-xmlsoap-org:ws:2005:04:discovery</T:To>`, `<X:`+action+`>`+body+`</X:`+action+`>`)
+	d.discover.WriteToUDPAddrPort(message, discovery.Group4) // one that is lost is like one on a wire
 }
 
 // discoveryType is what the device calls itself in WS-Discovery.
@@ -145,6 +190,7 @@ func (d *device) upnpType() string {
 // multicast hears the discovery groups on the loopback interface for all devices of a world.
 type multicast struct {
 	conns []*net.UDPConn
+	six   *net.UDPConn // hears ff02::c and answers over IPv6; nil where this machine has no network that carries it
 	wg    sync.WaitGroup
 }
 
@@ -171,7 +217,26 @@ func listenMulticast(devices func() []*device) (*multicast, error) {
 		}
 		m.wg.Go(func() { m.hear(conn, devices, g.reply) })
 	}
+	m.hear6(devices)
 	return m, nil
+}
+
+// hear6 answers probes over IPv6 on every interface that can carry them. The loopback interface has no link-local address, so that tests
+// bring a network of their own.
+func (m *multicast) hear6(devices func() []*device) {
+	c, err := reusable.ListenPacket(context.Background(), "udp6", discovery.Group6.String())
+	all, ierr := net.Interfaces()
+	if err != nil || ierr != nil {
+		return
+	}
+	m.six = c.(*net.UDPConn)
+	m.conns = append(m.conns, m.six)
+	for _, i := range all {
+		ipv6.NewPacketConn(m.six).JoinGroup(&i, &net.UDPAddr{IP: discovery.Group6.Addr().AsSlice()})
+	}
+	m.wg.Go(func() {
+		m.hear(m.six, devices, func(d *device, b []byte, to *net.UDPAddr) { d.replyAs("ws-discovery6", b, to) })
+	})
 }
 
 func (m *multicast) hear(conn *net.UDPConn, devices func() []*device, reply func(*device, []byte, *net.UDPAddr)) {

@@ -7,6 +7,7 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -22,6 +23,11 @@ type network struct {
 	DHCP    bool
 	Gateway netip.Addr
 	Claimed []claimed // accounts made since the factory
+	DNS     []string
+	NTP     string
+	Host    string
+	Zone    string
+	Clock   *int // seconds its clock is wrong by, once somebody has set it
 }
 
 // claimed is an account with its secret in the open: this is a stand-in's own memory.
@@ -56,11 +62,72 @@ func (d *device) networkOperation(o operation) (string, *fault) {
 		n.Gateway = a
 		d.setNet(n)
 		return "", nil
+	case "GetDNS":
+		var b strings.Builder
+		for _, s := range n.DNS {
+			b.WriteString("<T:DNSManual><T:Type>IPv4</T:Type><T:IPv4Address>" + s + "</T:IPv4Address></T:DNSManual>")
+		}
+		return fmt.Sprintf("<X:DNSInformation><T:FromDHCP>%t</T:FromDHCP>%s</X:DNSInformation>", len(n.DNS) == 0, &b), nil
+	case "SetDNS":
+		if n.DNS = o.args("IPv4Address"); o.arg("FromDHCP") != "true" && len(n.DNS) == 0 {
+			return "", invalid("ter:InvalidIPv4Address", "There is no name server")
+		}
+		d.setNet(n)
+		return "", nil
+	case "GetNTP":
+		if n.NTP == "" {
+			return "<X:NTPInformation><T:FromDHCP>true</T:FromDHCP></X:NTPInformation>", nil
+		}
+		kind := "DNSname"
+		if _, err := netip.ParseAddr(n.NTP); err == nil {
+			kind = "IPv4Address"
+		}
+		return fmt.Sprintf("<X:NTPInformation><T:FromDHCP>false</T:FromDHCP><T:NTPManual><T:%s>%s</T:%s></T:NTPManual></X:NTPInformation>", kind, onvif.Escape(n.NTP), kind), nil
+	case "SetNTP":
+		n.NTP = o.arg("IPv4Address") + o.arg("DNSname")
+		d.setNet(n)
+		return "", nil
+	case "GetHostname":
+		return "<X:HostnameInformation><T:FromDHCP>false</T:FromDHCP><T:Name>" + onvif.Escape(n.Host) + "</T:Name></X:HostnameInformation>", nil
+	case "SetHostname":
+		if n.Host = o.arg("Name"); !hostName.MatchString(n.Host) {
+			return "", invalid("ter:InvalidHostname", "The host name is not valid")
+		}
+		d.setNet(n)
+		return "", nil
+	case "SetSystemDateAndTime":
+		return d.setClock(o, n)
 	case "SystemReboot":
 		d.world.restart(d)
 		return "<X:Message>Restarting</X:Message>", nil
 	}
 	return d.userOperation(o, n)
+}
+
+var hostName = regexp.MustCompile(`^[A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?$`)
+
+// setClock takes a time, or the time server's word for it.
+func (d *device) setClock(o operation, n network) (string, *fault) {
+	offset := 0
+	if o.arg("DateTimeType") != "NTP" {
+		var f [6]int
+		for i, name := range []string{"Year", "Month", "Day", "Hour", "Minute", "Second"} {
+			v, err := strconv.Atoi(o.arg(name))
+			if err != nil {
+				return "", invalid("ter:InvalidDateTime", "The time cannot be read")
+			}
+			f[i] = v
+		}
+		offset = int(time.Until(time.Date(f[0], time.Month(f[1]), f[2], f[3], f[4], f[5], 0, time.UTC)).Round(time.Second).Seconds())
+	} else if n.NTP == "" {
+		return "", invalid("ter:NtpServerUndefined", "There is no time server")
+	}
+	n.Clock = &offset
+	if z := o.arg("TZ"); z != "" {
+		n.Zone = z
+	}
+	d.setNet(n)
+	return "", nil
 }
 
 func (d *device) setNet(n network) {
@@ -103,6 +170,7 @@ func (w *World) restart(d *device) {
 		case <-w.ctx.Done():
 			return nil
 		}
+		d.announce("Bye")
 		d.stop()
 		w.mu.Lock()
 		fresh := &device{Device: d.Device, world: w, net: d.net, sends: d.sends}

@@ -40,6 +40,21 @@ func (o operation) arg(name string) string {
 	}
 }
 
+// args returns the text of every element with this local name.
+func (o operation) args(name string) (out []string) {
+	d := xml.NewDecoder(bytes.NewReader(o.body))
+	for {
+		t, err := d.Token()
+		if err != nil {
+			return out
+		}
+		var text string
+		if start, ok := t.(xml.StartElement); ok && start.Name.Local == name && d.DecodeElement(&text, &start) == nil {
+			out = append(out, strings.TrimSpace(text))
+		}
+	}
+}
+
 // A fault is what a service answers instead of a result.
 type fault struct{ code, sub, subsub, reason string }
 
@@ -160,7 +175,13 @@ func (d *device) tokenRight(t usernameToken) bool {
 }
 
 func (d *device) clock() time.Time {
-	return time.Now().UTC().Add(time.Duration(d.Defects.ClockOffset) * time.Second)
+	offset := d.Defects.ClockOffset
+	d.world.mu.Lock()
+	if d.net.Clock != nil {
+		offset = *d.net.Clock
+	}
+	d.world.mu.Unlock()
+	return time.Now().UTC().Add(time.Duration(offset) * time.Second)
 }
 
 func (d *device) writeFault(w http.ResponseWriter, s service, status int, f fault) {
@@ -189,7 +210,13 @@ func (d *device) deviceService(o operation) (string, *fault) {
 	switch o.name {
 	case "GetSystemDateAndTime":
 		t := d.clock()
-		return fmt.Sprintf("<X:SystemDateAndTime><T:DateTimeType>Manual</T:DateTimeType><T:DaylightSavings>false</T:DaylightSavings><T:UTCDateTime>"+
+		d.world.mu.Lock()
+		zone := d.net.Zone
+		d.world.mu.Unlock()
+		if zone != "" {
+			zone = "<T:TimeZone><T:TZ>" + onvif.Escape(zone) + "</T:TZ></T:TimeZone>"
+		}
+		return fmt.Sprintf("<X:SystemDateAndTime><T:DateTimeType>Manual</T:DateTimeType><T:DaylightSavings>false</T:DaylightSavings>"+zone+"<T:UTCDateTime>"+
 			"<T:Time><T:Hour>%d</T:Hour><T:Minute>%d</T:Minute><T:Second>%d</T:Second></T:Time><T:Date><T:Year>%d</T:Year><T:Month>%d</T:Month><T:Day>%d</T:Day></T:Date>"+
 			"</T:UTCDateTime></X:SystemDateAndTime>", t.Hour(), t.Minute(), t.Second(), t.Year(), t.Month(), t.Day()), nil
 	case "GetServices":
@@ -204,7 +231,11 @@ func (d *device) deviceService(o operation) (string, *fault) {
 	case "GetEndpointReference":
 		return "<X:GUID>" + strings.TrimPrefix(d.endpoint, "urn:uuid:") + "</X:GUID>", nil
 	case "GetNetworkProtocols":
-		return fmt.Sprintf("<X:NetworkProtocols><T:Name>HTTP</T:Name><T:Enabled>true</T:Enabled><T:Port>%d</T:Port></X:NetworkProtocols>"+
+		https := ""
+		if d.TLS != "" {
+			https = fmt.Sprintf("<X:NetworkProtocols><T:Name>HTTPS</T:Name><T:Enabled>true</T:Enabled><T:Port>%d</T:Port></X:NetworkProtocols>", webTLS)
+		}
+		return https + fmt.Sprintf("<X:NetworkProtocols><T:Name>HTTP</T:Name><T:Enabled>true</T:Enabled><T:Port>%d</T:Port></X:NetworkProtocols>"+
 			"<X:NetworkProtocols><T:Name>RTSP</T:Name><T:Enabled>%t</T:Enabled><T:Port>%d</T:Port></X:NetworkProtocols>", d.webPort, !d.Defects.StreamClosed, d.rtspPort), nil
 	}
 	return d.networkOperation(o)

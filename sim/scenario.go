@@ -35,24 +35,30 @@ type User struct {
 
 // A Device is one stand-in, or many of a kind where Count is given.
 type Device struct {
-	Name     string     `yaml:"name"`
-	Kind     string     `yaml:"kind"`  // camera (the default), recorder, or other
-	Maker    string     `yaml:"maker"` // corvane, lumenhythe, holloway
-	Model    string     `yaml:"model"`
-	Firmware string     `yaml:"firmware"`
-	Serial   string     `yaml:"serial"`
-	Address  netip.Addr `yaml:"address"` // of the first
-	Count    int        `yaml:"count"`   // how many, on addresses counting up; 0 means one
-	Scene    string     `yaml:"scene"`
-	Caption  *string    `yaml:"caption"` // in the picture; the name where none is given
-	Users    []User     `yaml:"users"`
-	Streams  []Stream   `yaml:"streams"`
-	Slots    int        `yaml:"slots"`    // of a recorder; 0 means 8
-	Channels []Channel  `yaml:"channels"` // of a recorder: what is plugged into its own switch
-	MAC      string     `yaml:"mac"`      // made from the serial where none is given
-	Shares   string     `yaml:"shares"`   // the name of another device whose address it claims too: it answers discovery there and serves nothing
-	Lease    netip.Addr `yaml:"lease"`    // the address that DHCP gives it; a device with a lease starts with DHCP on
-	// Announces are the protocols that it answers: ws-discovery, ws-unicast, mdns, ssdp; ws-discovery where the field is missing.
+	Name         string     `yaml:"name"`
+	Kind         string     `yaml:"kind"`  // camera (the default), recorder, or other
+	Maker        string     `yaml:"maker"` // corvane, lumenhythe, holloway
+	Model        string     `yaml:"model"`
+	Firmware     string     `yaml:"firmware"`
+	Serial       string     `yaml:"serial"`
+	Address      netip.Addr `yaml:"address"` // of the first
+	Count        int        `yaml:"count"`   // how many, on addresses counting up; 0 means one
+	Scene        string     `yaml:"scene"`
+	Caption      *string    `yaml:"caption"` // in the picture; the name where none is given
+	Users        []User     `yaml:"users"`
+	Streams      []Stream   `yaml:"streams"`
+	Slots        int        `yaml:"slots"`      // of a recorder; 0 means 8
+	Channels     []Channel  `yaml:"channels"`   // of a recorder: what is plugged into its own switch
+	MAC          string     `yaml:"mac"`        // made from the serial where none is given
+	Shares       string     `yaml:"shares"`     // the name of another device whose address it claims too: it answers discovery there and serves nothing
+	Lease        netip.Addr `yaml:"lease"`      // the address that DHCP gives it; a device with a lease starts with DHCP on
+	NextLease    netip.Addr `yaml:"next_lease"` // what DHCP gives it after LeaseSeconds: its address changes while it runs
+	LeaseSeconds int        `yaml:"lease_seconds"`
+	PluggedIn    int        `yaml:"plugged_in"` // seconds after the start at which somebody plugs it in; 0 for at once
+	// TLS is the certificate that it shows on its TLS ports: "own" for one of its own, "factory" for the one that its maker puts on every
+	// device; "" for no TLS at all.
+	TLS string `yaml:"tls"`
+	// Announces are the protocols that it answers: ws-discovery, ws-unicast, ws-discovery6 (over IPv6), mdns, ssdp; ws-discovery where the field is missing.
 	Announces []string `yaml:"announces"`
 	Defects   Defects  `yaml:"defects"`
 
@@ -83,6 +89,9 @@ type Stream struct {
 type Defects struct {
 	ClockOffset    int    `yaml:"clock_offset"`    // seconds its clock is wrong by
 	NamesAddress   string `yaml:"names_address"`   // the address it puts into its answers
+	Answers        int    `yaml:"answers"`         // how often it answers one probe; 0 means once
+	LateProbe      bool   `yaml:"late_probe"`      // hears only the second probe of a kind
+	XAddrs         string `yaml:"xaddrs"`          // addresses that it lists before its own: dead ones, other networks', IPv6 ones
 	StreamClosed   bool   `yaml:"stream_closed"`   // its RTSP port is closed
 	StreamSilent   bool   `yaml:"stream_silent"`   // its RTSP port takes connections and says nothing
 	RefusesAddress bool   `yaml:"refuses_address"` // turns a new address down
@@ -155,6 +164,9 @@ func (d *Device) complete(s *Scenario, index int) error {
 	}
 	if d.Shares == "" && !d.Address.Is4() || d.Shares == "" && !d.Address.IsLoopback() {
 		return fmt.Errorf("device %d (%q): address %v is not an IPv4 loopback address", index+1, d.Name, d.Address)
+	}
+	if d.TLS != "" && d.TLS != "own" && d.TLS != "factory" {
+		return fmt.Errorf("device %d (%q): tls is own or factory", index+1, d.Name)
 	}
 	if d.Announces == nil {
 		d.Announces = []string{"ws-discovery"}

@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"sync"
 	"sync/atomic"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -56,6 +57,10 @@ func Start(ctx context.Context, s *Scenario, o Options) (*World, error) {
 	// Those that share an address come last: they answer through the other's socket.
 	slices.SortStableFunc(w.devices, func(a, b *device) int { return len(a.Shares) - len(b.Shares) })
 	for _, d := range w.devices {
+		if d.PluggedIn > 0 {
+			w.plugIn(d)
+			continue
+		}
 		if err := d.start(ctx, o, group); err != nil {
 			w.Stop()
 			return nil, fmt.Errorf("stand-in %q: %w", d.Name, err)
@@ -64,12 +69,54 @@ func Start(ctx context.Context, s *Scenario, o Options) (*World, error) {
 			o.Log.Info("ports under 1024 need root; this stand-in uses higher ones", "device", d.Name, "web", d.webPort, "rtsp", d.rtspPort)
 		}
 	}
+	for _, d := range w.devices {
+		if d.NextLease.IsValid() && d.net.DHCP && d.Address != d.NextLease {
+			w.releaseLater(d)
+		}
+	}
 	var err error
 	if w.multi, err = listenMulticast(w.all); err != nil {
 		w.Stop()
 		return nil, err
 	}
 	return w, nil
+}
+
+// later runs something once the world has run for a while.
+func (w *World) later(seconds int, do func() error) {
+	w.group.Go(func() error {
+		select {
+		case <-w.ctx.Done():
+			return nil
+		case <-time.After(time.Duration(seconds) * time.Second):
+		}
+		return do()
+	})
+}
+
+// plugIn starts a device a while after the others.
+func (w *World) plugIn(d *device) {
+	w.later(d.PluggedIn, func() error {
+		fresh := &device{Device: d.Device, world: w, net: d.net, sends: d.sends}
+		if err := fresh.start(w.ctx, w.options, w.group); err != nil {
+			return err
+		}
+		w.mu.Lock()
+		defer w.mu.Unlock()
+		w.devices[slices.Index(w.devices, d)] = fresh
+		return nil
+	})
+}
+
+// releaseLater gives a device another address by DHCP, as a server does whose pool is crowded.
+func (w *World) releaseLater(d *device) {
+	w.later(max(d.LeaseSeconds, 1), func() error {
+		w.mu.Lock()
+		d.net.Addr = d.NextLease
+		w.mu.Unlock()
+		w.restart(d)
+		return nil
+	})
 }
 
 // encode makes the clips that are missing, one a core at a time, and hands every device its own.

@@ -5,6 +5,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -31,6 +32,8 @@ type Device struct {
 	Created  time.Time      `db:"created_at"`
 	Via      *uuid.UUID     `db:"via"` // the recorder that it is reached through, as this channel
 	Channel  int            `db:"channel"`
+	// Certificate is the one that it last showed on a TLS port, as SHA-256.
+	Certificate sql.NullString `db:"certificate"`
 
 	Status latch.Status `db:"-"`
 }
@@ -48,7 +51,7 @@ func (d *Device) Title() string {
 	return d.Addr
 }
 
-const deviceColumns = "id, site_id, endpoint, addr, serial, mac, name, created_at, via, channel"
+const deviceColumns = "id, site_id, endpoint, addr, serial, mac, name, created_at, via, channel, certificate"
 
 // Sight files a sighting: it finds or makes the device that it belongs to and records the evidence. A lock on the site makes
 // it safe for several sweeps at once.
@@ -73,9 +76,13 @@ func (s *Store) Sight(ctx context.Context, site uuid.UUID, run *uuid.UUID, x dis
 
 // recognise finds the device that a sighting belongs to, as identity.Find decides, or makes it.
 func (s *Store) recognise(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, x discovery.Sighting) (uuid.UUID, error) {
-	var rows []Device
-	if err := tx.SelectContext(ctx, &rows, "SELECT "+deviceColumns+" FROM devices WHERE site_id = $1 AND (addr = $2 OR endpoint = NULLIF($3, '') OR serial = NULLIF($4, '') OR mac = NULLIF($5, '') OR via = $6) ORDER BY created_at",
-		site, x.Addr.String(), x.Endpoint, x.Serial, x.MAC, x.Via); err != nil {
+	var rows []struct {
+		Device
+		HeardAt time.Time `db:"heard_at"`
+	}
+	if err := tx.SelectContext(ctx, &rows, "SELECT "+deviceColumns+`, COALESCE((SELECT max(at) FROM evidence e WHERE e.device_id = devices.id AND e.kind = 'heard'), created_at) AS heard_at FROM devices
+		WHERE site_id = $1 AND (addr = $2 OR endpoint = NULLIF($3, '') OR serial = NULLIF($4, '') OR mac = NULLIF($5, '') OR via = $6 OR certificate = NULLIF($7, '')) ORDER BY created_at`,
+		site, x.Addr.String(), x.Endpoint, x.Serial, x.MAC, x.Via, x.Certificate); err != nil {
 		return uuid.Nil, err
 	}
 	known := make([]identity.Device, len(rows))
@@ -84,17 +91,17 @@ func (s *Store) recognise(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, x di
 		if err != nil {
 			return uuid.Nil, err
 		}
-		known[i] = identity.Device{Addr: addr, Endpoint: r.Endpoint.String, Serial: r.Serial.String, MAC: r.MAC.String, Via: r.Via, Channel: r.Channel}
+		known[i] = identity.Device{Addr: addr, Endpoint: r.Endpoint.String, Serial: r.Serial.String, MAC: r.MAC.String, Certificate: r.Certificate.String, HeardAt: r.HeardAt, Via: r.Via, Channel: r.Channel}
 	}
 	i := identity.Find(known, x)
 	if i < 0 {
 		id := newID()
-		_, err := tx.ExecContext(ctx, "INSERT INTO devices (id, site_id, endpoint, addr, serial, mac, via, channel) VALUES ($1, $2, NULLIF($3, ''), $4, NULLIF($5, ''), NULLIF($6, ''), $7, $8)",
-			id, site, x.Endpoint, x.Addr.String(), x.Serial, x.MAC, x.Via, x.Channel)
+		_, err := tx.ExecContext(ctx, "INSERT INTO devices (id, site_id, endpoint, addr, serial, mac, via, channel, certificate) VALUES ($1, $2, NULLIF($3, ''), $4, NULLIF($5, ''), NULLIF($6, ''), $7, $8, NULLIF($9, ''))",
+			id, site, x.Endpoint, x.Addr.String(), x.Serial, x.MAC, x.Via, x.Channel, x.Certificate)
 		return id, err
 	}
-	_, err := tx.ExecContext(ctx, "UPDATE devices SET addr = $2, endpoint = COALESCE(endpoint, NULLIF($3, '')), serial = COALESCE(serial, NULLIF($4, '')), mac = COALESCE(mac, NULLIF($5, '')) WHERE id = $1",
-		rows[i].ID, x.Addr.String(), x.Endpoint, x.Serial, x.MAC)
+	_, err := tx.ExecContext(ctx, `UPDATE devices SET addr = $2, endpoint = COALESCE(endpoint, NULLIF($3, '')), serial = COALESCE(serial, NULLIF($4, '')), mac = COALESCE(mac, NULLIF($5, '')),
+		certificate = COALESCE(NULLIF($6, ''), certificate) WHERE id = $1`, rows[i].ID, x.Addr.String(), x.Endpoint, x.Serial, x.MAC, x.Certificate)
 	return rows[i].ID, err
 }
 
@@ -133,6 +140,23 @@ func (s *Store) Record(ctx context.Context, d *Device, run *uuid.UUID, f Finding
 		}
 		return s.record(ctx, tx, d.Site, run, d.ID, f.Kind, f.Subject, f.Body, f.Exchange, time.Time{})
 	})
+}
+
+// Left records that a device has said goodbye, and reports whether the site knows it.
+func (s *Store) Left(ctx context.Context, site uuid.UUID, endpoint string) (known bool, err error) {
+	err = s.tx(ctx, func(tx *sqlx.Tx) error {
+		var id uuid.UUID
+		err := tx.GetContext(ctx, &id, "SELECT id FROM devices WHERE site_id = $1 AND endpoint = $2", site, endpoint)
+		if errors.Is(err, sql.ErrNoRows) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		known = true
+		return s.record(ctx, tx, site, nil, id, evidence.KindLeft, "", evidence.Left{}, "", time.Time{})
+	})
+	return known, err
 }
 
 // Identify adds the marks that a device has told of itself once it was signed in to. A mark that is known stays: another one would be

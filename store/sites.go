@@ -17,6 +17,7 @@ type Site struct {
 	Name    string
 	Ranges  address.Ranges
 	Network address.Network // how its addresses are laid out
+	Watch   bool            // whether what devices announce by themselves is listened to
 	Created time.Time
 }
 
@@ -25,17 +26,18 @@ type siteRow struct {
 	Name    string    `db:"name"`
 	Ranges  []byte    `db:"ranges"`  // JSON
 	Network []byte    `db:"network"` // JSON
+	Watch   bool      `db:"watch"`
 	Created time.Time `db:"created_at"`
 }
 
 func (r siteRow) site() (Site, error) {
-	site := Site{ID: r.ID, Name: r.Name, Created: r.Created}
+	site := Site{ID: r.ID, Name: r.Name, Watch: r.Watch, Created: r.Created}
 	return site, errors.Join(json.Unmarshal(r.Ranges, &site.Ranges), json.Unmarshal(r.Network, &site.Network))
 }
 
 // CreateSite makes a site.
 func (s *Store) CreateSite(ctx context.Context, name string, ranges address.Ranges) (Site, error) {
-	site := Site{ID: newID(), Name: name, Ranges: ranges}
+	site := Site{ID: newID(), Name: name, Ranges: ranges, Watch: true}
 	err := s.db.GetContext(ctx, &site.Created, "INSERT INTO sites (id, name, ranges) VALUES ($1, $2, $3) RETURNING created_at", site.ID, name, ranges.Strings())
 	return site, err
 }
@@ -57,6 +59,14 @@ func (s *Store) LayOut(ctx context.Context, id uuid.UUID, n address.Network) err
 	return one(s.db.ExecContext(ctx, "UPDATE sites SET network = $2 WHERE id = $1", id, string(raw)))
 }
 
+// SetWatch turns listening between sweeps on or off.
+func (s *Store) SetWatch(ctx context.Context, id uuid.UUID, on bool) error {
+	if err := one(s.db.ExecContext(ctx, "UPDATE sites SET watch = $2 WHERE id = $1", id, on)); err != nil {
+		return err
+	}
+	return s.notify(ctx, s.db, Event{Site: id, What: "site", ID: id})
+}
+
 // DeleteSite removes a site with all its devices and evidence.
 func (s *Store) DeleteSite(ctx context.Context, id uuid.UUID) error {
 	return one(s.db.ExecContext(ctx, "DELETE FROM sites WHERE id = $1", id))
@@ -65,7 +75,7 @@ func (s *Store) DeleteSite(ctx context.Context, id uuid.UUID) error {
 // Site returns one site.
 func (s *Store) Site(ctx context.Context, id uuid.UUID) (Site, error) {
 	var r siteRow
-	if err := s.db.GetContext(ctx, &r, "SELECT id, name, to_json(ranges) AS ranges, network, created_at FROM sites WHERE id = $1", id); err != nil {
+	if err := s.db.GetContext(ctx, &r, "SELECT id, name, to_json(ranges) AS ranges, network, watch, created_at FROM sites WHERE id = $1", id); err != nil {
 		return Site{}, found(err)
 	}
 	return r.site()
@@ -74,7 +84,7 @@ func (s *Store) Site(ctx context.Context, id uuid.UUID) (Site, error) {
 // Sites returns all sites, oldest first.
 func (s *Store) Sites(ctx context.Context) ([]Site, error) {
 	var rows []siteRow
-	if err := s.db.SelectContext(ctx, &rows, "SELECT id, name, to_json(ranges) AS ranges, network, created_at FROM sites ORDER BY created_at, id"); err != nil {
+	if err := s.db.SelectContext(ctx, &rows, "SELECT id, name, to_json(ranges) AS ranges, network, watch, created_at FROM sites ORDER BY created_at, id"); err != nil {
 		return nil, err
 	}
 	var out []Site

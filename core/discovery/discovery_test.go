@@ -78,6 +78,105 @@ func TestSweepHearsEveryDeviceByEveryMethod(t *testing.T) {
 	}
 }
 
+// Devices answer oddly: five times, only the second time, with dead and foreign addresses first, or as what they are: lamps and computers.
+func TestOddAnswersMakeOneDeviceEach(t *testing.T) {
+	w := simtest.Start(t, `
+name: yard
+devices:
+  - {name: Loud, maker: corvane, model: V4, address: 127.41.16.11, scene: platform-clock, streams: [&s {width: 320, height: 180, fps: 10, kbps: 200, gop: 5, profile: baseline}], defects: {answers: 5}}
+  - {name: Late, maker: corvane, model: V5, address: 127.41.16.12, scene: turntable, streams: [*s], defects: {late_probe: true}}
+  - {name: Boastful, maker: lumenhythe, model: L2, address: 127.41.16.13, scene: turntable, streams: [*s], defects: {xaddrs: "http://[fe80::1]/onvif/device_service http://10.9.9.9/onvif/device_service http://198.51.100.7:8080/x"}}
+  - {name: Lamp, kind: other, maker: plain, model: Light Switch, address: 127.41.16.14}
+  - {name: Office, kind: other, maker: plain, model: Computer, address: 127.41.16.15}
+`)
+	var all []discovery.Sighting
+	s := discovery.Sweep{Ranges: address.MustParse("127.41.16.0/28"), Ports: []uint16{9}}
+	require.NoError(t, s.Run(context.Background(), func(x discovery.Sighting) {
+		if !x.Stray {
+			all = append(all, x)
+		}
+	}))
+	loud := 0
+	for _, x := range all {
+		if x.Endpoint == w.Device("Loud").Endpoint() && x.Method == discovery.WSDiscovery {
+			loud++
+		}
+	}
+	assert.Equal(t, 1, loud, "told once, not as often as it answers")
+	got := identity.Merge(all)
+	require.Len(t, got, 5)
+	byName := map[string]identity.Device{}
+	for _, d := range got {
+		byName[d.Endpoint] = d
+	}
+	assert.Equal(t, "V5", byName[w.Device("Late").Endpoint()].Hardware)
+	assert.Equal(t, "http://127.41.16.13:8080/onvif/device_service", byName[w.Device("Boastful").Endpoint()].XAddr, "the address that answered is taken, wherever it stands in the list")
+	for name, is := range map[string]string{"Lamp": "LightSwitch", "Office": "Computer"} {
+		d := byName[w.Device(name).Endpoint()]
+		assert.Equal(t, []any{discovery.Other, is}, []any{d.Kind, d.Is}, "set aside, not lost")
+	}
+}
+
+// TLS ports are told apart by what they speak inside, and the certificate is noted.
+func TestPortsOverTLS(t *testing.T) {
+	simtest.Start(t, `
+name: yard
+devices:
+  - {name: Sealed, maker: corvane, model: V4, address: 127.41.17.11, scene: platform-clock, streams: [&s {width: 320, height: 180, fps: 10, kbps: 200, gop: 5, profile: baseline}], tls: own}
+  - {name: One of many, maker: lumenhythe, model: L2, address: 127.41.17.12, scene: turntable, streams: [*s], tls: factory}
+  - {name: Another, maker: lumenhythe, model: L2, address: 127.41.17.13, scene: turntable, streams: [*s], tls: factory}
+`)
+	var all []discovery.Sighting
+	s := discovery.Sweep{Ranges: address.MustParse("127.41.17.0/28"), Interfaces: []string{}}
+	require.NoError(t, s.Run(context.Background(), func(x discovery.Sighting) { all = append(all, x) }))
+	got := identity.Merge(all)
+	require.Len(t, got, 3, "a certificate that a maker puts on many devices makes no two of them one")
+	byAddr := map[string]identity.Device{}
+	for _, d := range got {
+		byAddr[d.Addr.String()] = d
+	}
+	sealed := byAddr["127.41.17.11"]
+	speaks := map[uint16]string{}
+	for _, p := range sealed.Ports {
+		speaks[p.Number] = p.Speaks
+	}
+	assert.Equal(t, "https", speaks[8443])
+	assert.Equal(t, "rtsps", speaks[322])
+	assert.Len(t, sealed.Certificate, 64)
+	assert.NotEqual(t, sealed.Certificate, byAddr["127.41.17.12"].Certificate)
+	assert.Equal(t, byAddr["127.41.17.13"].Certificate, byAddr["127.41.17.12"].Certificate)
+}
+
+// What comes from a hostile wire is bounded before it is believed.
+func TestHostileDiscoveryAnswers(t *testing.T) {
+	answer := func(body string) []byte {
+		return []byte(strings.Replace(match, "<XAddrs>http://[fe80::1]/x http://192.0.2.9:8080/onvif/device_service</XAddrs>", body, 1))
+	}
+	million := "<XAddrs>" + strings.Repeat("http://192.0.2.9/x ", 1_000_000) + "</XAddrs>"
+	_, err := discovery.ParseMessage(answer(million))
+	assert.Error(t, err, "no datagram is that large")
+	m, err := discovery.ParseMessage(answer("<XAddrs>" + strings.Repeat("http://192.0.2.9/x ", 3000) + "</XAddrs>"))
+	require.NoError(t, err)
+	assert.Len(t, m.Matches[0].XAddrs, 16, "as many as one datagram holds are cut")
+	m, err = discovery.ParseMessage(answer("<Scopes>" + strings.Repeat("onvif://www.onvif.org/name/x ", 2000) + "</Scopes>"))
+	require.NoError(t, err)
+	assert.LessOrEqual(t, len(m.Matches[0].Scopes), 128)
+	_, err = discovery.ParseMessage([]byte(strings.Repeat("<Envelope>", 6000)))
+	assert.Error(t, err, "recursive to the end of the datagram")
+	_, err = discovery.ParseMessage([]byte(`<!DOCTYPE e [<!ENTITY a "aaaaaaaaaa"><!ENTITY b "&a;&a;&a;&a;&a;&a;&a;&a;">]><Envelope><Body>&b;</Body></Envelope>`))
+	assert.Error(t, err, "entities are not expanded")
+	m, err = discovery.ParseMessage([]byte(`<Envelope xmlns="urn:something-else"><Header><Action>urn:other/ProbeMatches</Action></Header><Body><List><Item/></List></Body></Envelope>`))
+	require.NoError(t, err)
+	assert.Empty(t, m.Matches, "another vocabulary holds no devices")
+	many := strings.Replace(match, "</ProbeMatches>", strings.Repeat("<ProbeMatch><EndpointReference><Address>a</Address></EndpointReference></ProbeMatch>", 500)+"</ProbeMatches>", 1)
+	m, err = discovery.ParseMessage([]byte(many))
+	require.NoError(t, err)
+	assert.Len(t, m.Matches, 64)
+	long, err := discovery.ParseMessage([]byte(strings.Replace(match, "Signal%20box", strings.Repeat("%C3%A4", 4000), 1)))
+	require.NoError(t, err)
+	assert.LessOrEqual(t, len(long.Matches[0].Scope("name")[0]), 202)
+}
+
 func TestSweepStops(t *testing.T) {
 	ctx, cancel := context.WithCancel(context.Background())
 	s := discovery.Sweep{Ranges: address.MustParse("127.0.0.0/8"), Interfaces: []string{}, Progress: func(discovery.Progress) { cancel() }}

@@ -11,9 +11,11 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"golang.org/x/net/ipv4"
+	"golang.org/x/net/ipv6"
 	"golang.org/x/time/rate"
 
 	"unlatch/core/address"
@@ -26,35 +28,30 @@ const probeWait = 1500 * time.Millisecond
 type caller struct {
 	name  string
 	group netip.AddrPort
-	ttl   int
-	wait  time.Duration // for answers after the last call
-	calls func() [][]byte
-	read  func(b []byte, from netip.Addr) []Sighting
+	// group6 is the same over IPv6, link-local; zero for a protocol that is not asked there.
+	group6 netip.AddrPort
+	ttl    int
+	wait   time.Duration // for answers after the last call
+	calls  func() [][]byte
+	read   func(b []byte, from netip.Addr) []Sighting
 }
 
-// callAll calls on every interface with every protocol at once and reports each answer once.
+// callAll calls on every interface with every protocol at once. found is called from several goroutines, and again for what is answered
+// again.
 func callAll(ctx context.Context, ifaces []net.Interface, callers []caller, found func(Sighting)) error {
 	var (
 		wg   sync.WaitGroup
 		mu   sync.Mutex
 		errs []error
-		seen = map[string]bool{}
 	)
-	once := func(s Sighting) {
-		mu.Lock()
-		defer mu.Unlock()
-		ports := fmt.Sprint(s.Ports)
-		key := string(s.Method) + " " + s.Endpoint + " " + s.Name + " " + s.Addr.String() + " " + ports
-		if !seen[key] && len(seen) < maxAnswers {
-			seen[key] = true
-			found(s)
-		}
-	}
 	for _, i := range ifaces {
-		for _, own := range ipv4Of(i) {
+		for _, own := range addrsOf(i) {
 			for _, c := range callers {
+				if own.Is6() && !c.group6.IsValid() {
+					continue
+				}
 				wg.Go(func() {
-					if err := c.call(ctx, i, own, once); err != nil {
+					if err := c.call(ctx, i, own, found); err != nil {
 						mu.Lock()
 						errs = append(errs, fmt.Errorf("%s on %s: %w", c.name, i.Name, err))
 						mu.Unlock()
@@ -70,11 +67,34 @@ func callAll(ctx context.Context, ifaces []net.Interface, callers []caller, foun
 // maxAnswers bounds what one sweep takes from a hostile wire.
 const maxAnswers = 20000
 
-func ipv4Of(i net.Interface) (out []netip.Addr) {
+// once passes each sighting on one time, never two at once, and reports whether it was new.
+func once(found func(Sighting)) func(Sighting) bool {
+	var mu sync.Mutex
+	seen := map[string]bool{}
+	return func(s Sighting) bool {
+		mu.Lock()
+		defer mu.Unlock()
+		key := fmt.Sprint(s.Method, " ", s.Endpoint, " ", s.Name, " ", s.Hardware, " ", s.Serial, " ", s.Addr, " ", s.Ports)
+		if seen[key] || len(seen) >= maxAnswers {
+			return false
+		}
+		seen[key] = true
+		found(s)
+		return true
+	}
+}
+
+// addrsOf are the addresses to call from: every IPv4 one, and the link-local IPv6 one with its zone.
+func addrsOf(i net.Interface) (out []netip.Addr) {
 	addrs, _ := i.Addrs()
 	for _, a := range addrs {
-		if p, err := netip.ParsePrefix(a.String()); err == nil && p.Addr().Is4() {
+		p, err := netip.ParsePrefix(a.String())
+		switch {
+		case err != nil:
+		case p.Addr().Is4():
 			out = append(out, p.Addr())
+		case p.Addr().IsLinkLocalUnicast():
+			out = append(out, p.Addr().WithZone(i.Name))
 		}
 	}
 	return out
@@ -82,18 +102,31 @@ func ipv4Of(i net.Interface) (out []netip.Addr) {
 
 // call sends the calls twice with jitter, since datagrams get lost, and hears answers until the wait after the last has passed.
 func (c caller) call(ctx context.Context, i net.Interface, own netip.Addr, found func(Sighting)) error {
-	conn, err := net.ListenUDP("udp4", net.UDPAddrFromAddrPort(netip.AddrPortFrom(own, 0)))
+	conn, err := net.ListenUDP("udp", net.UDPAddrFromAddrPort(netip.AddrPortFrom(own, 0)))
+	if own.Is6() && errors.Is(err, syscall.EADDRNOTAVAIL) {
+		return nil // still being checked for a duplicate (RFC 4862 §5.4): the IPv4 calls go out all the same
+	}
 	if err != nil {
 		return err
 	}
 	defer conn.Close()
-	p := ipv4.NewPacketConn(conn)
-	if err := p.SetMulticastInterface(&i); err != nil {
-		return err
+	to := c.group
+	if own.Is6() {
+		to = netip.AddrPortFrom(c.group6.Addr().WithZone(i.Name), c.group6.Port())
+		p := ipv6.NewPacketConn(conn)
+		if err := p.SetMulticastInterface(&i); err != nil {
+			return err
+		}
+		p.SetMulticastHopLimit(c.ttl)
+	} else {
+		p := ipv4.NewPacketConn(conn)
+		if err := p.SetMulticastInterface(&i); err != nil {
+			return err
+		}
+		p.SetMulticastTTL(c.ttl)
 	}
-	p.SetMulticastTTL(c.ttl)
 	sent := make(chan error, 1)
-	go func() { sent <- c.send(ctx, conn) }()
+	go func() { sent <- c.send(ctx, conn, to) }()
 	buf := make([]byte, 64<<10)
 	deadline := time.Time{}
 	for {
@@ -119,10 +152,10 @@ func (c caller) call(ctx context.Context, i net.Interface, own netip.Addr, found
 	}
 }
 
-func (c caller) send(ctx context.Context, conn *net.UDPConn) error {
+func (c caller) send(ctx context.Context, conn *net.UDPConn, to netip.AddrPort) error {
 	for range 2 {
 		for _, message := range c.calls() {
-			if _, err := conn.WriteToUDPAddrPort(message, c.group); err != nil {
+			if _, err := conn.WriteToUDPAddrPort(message, to); err != nil {
 				return err
 			}
 			select {
@@ -191,7 +224,7 @@ func wsDiscovery(ranges address.Ranges) caller {
 	var mu sync.Mutex
 	ids := map[string]bool{}
 	return caller{
-		name: "WS-Discovery", group: Group4, ttl: 1, wait: probeWait,
+		name: "WS-Discovery", group: Group4, group6: Group6, ttl: 1, wait: probeWait,
 		calls: func() (out [][]byte) {
 			mu.Lock()
 			defer mu.Unlock()
@@ -223,6 +256,7 @@ func answers(b []byte, from netip.Addr, ranges address.Ranges, ids map[string]bo
 }
 
 func (m Match) sighting(from netip.Addr, ranges address.Ranges) Sighting {
+	from = m.ipv4(from, ranges)
 	s := Sighting{Method: WSDiscovery, At: time.Now().UTC(), Addr: from, Stray: !ranges.Contains(from), Endpoint: m.Endpoint, Kind: Other}
 	types := append(slices.Clone(m.Types), m.Scope("type")...)
 	switch {
@@ -239,6 +273,35 @@ func (m Match) sighting(from netip.Addr, ranges address.Ranges) Sighting {
 	s.Location = strings.Join(m.Scope("location"), ", ")
 	s.XAddr = chooseXAddr(m.XAddrs, from)
 	return s
+}
+
+// ipv4 is the address by which a device that answered over IPv6 is worked with: the IPv4 one that it names, inside the ranges if there is
+// one. It keeps its IPv6 address, without the zone of this machine, where it names none.
+func (m Match) ipv4(from netip.Addr, ranges address.Ranges) netip.Addr {
+	if from.Is4() {
+		return from
+	}
+	named := netip.Addr{}
+	for _, x := range m.XAddrs {
+		u, err := url.Parse(x)
+		if err != nil {
+			continue
+		}
+		a, err := netip.ParseAddr(u.Hostname())
+		if err != nil || !a.Is4() || a.IsUnspecified() {
+			continue
+		}
+		if ranges.Contains(a) {
+			return a
+		}
+		if !named.IsValid() {
+			named = a
+		}
+	}
+	if named.IsValid() {
+		return named
+	}
+	return from.WithZone("")
 }
 
 // chooseXAddr takes the device service address that names the host which answered, else the first readable one with its
@@ -276,12 +339,13 @@ func Locate(ctx context.Context, ranges address.Ranges, endpoint string) (netip.
 	var at netip.Addr
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
-	err = callAll(ctx, ifaces, []caller{wsDiscovery(ranges)}, func(x Sighting) {
+	report := once(func(x Sighting) {
 		if x.Endpoint == endpoint && !x.Stray {
 			at = x.Addr
 			stop()
 		}
 	})
+	err = callAll(ctx, ifaces, []caller{wsDiscovery(ranges)}, func(x Sighting) { report(x) })
 	if at.IsValid() {
 		return at, nil
 	}

@@ -33,7 +33,7 @@ const (
 // A Port is an open port with what it said to a harmless question.
 type Port struct {
 	Number uint16 `json:"number"`
-	Speaks string `json:"speaks" enum:"rtsp,http,device service,unknown" doc:"what answered there"`
+	Speaks string `json:"speaks" enum:"rtsp,http,device service,https,rtsps,unknown" doc:"what answered there"`
 	Named  bool   `json:"named,omitempty" doc:"the device named the port itself"`
 	Server string `json:"server,omitempty" doc:"the Server line of the answer"`
 }
@@ -55,6 +55,9 @@ type Sighting struct {
 	Location string     `json:"location,omitempty"`
 	XAddr    string     `json:"xaddr,omitempty" doc:"device service address, its host put right"`
 	Ports    []Port     `json:"ports,omitempty"`
+	// Certificate is the one shown on a TLS port: SHA-256, lower-case hex. Makers ship one certificate on many devices, so that it is the least
+	// of the marks of identity.
+	Certificate string `json:"certificate,omitempty"`
 	// Via and Channel tell of a camera that is reached through a recorder: nothing of its own answers at Addr.
 	Via     *uuid.UUID `json:"via,omitempty" doc:"the recorder's device"`
 	Channel int        `json:"channel,omitempty"`

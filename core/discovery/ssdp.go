@@ -68,16 +68,12 @@ func followUp(ctx context.Context, dial address.Dialer, x Sighting, found func(S
 		}
 	}
 	for _, p := range x.Ports {
-		to := netip.AddrPortFrom(x.Addr, p.Number)
-		conn, err := dial.DialContext(ctx, "tcp", to.String())
-		if err != nil {
-			continue
-		}
-		s := ask(ctx, dial, to, conn)
-		for i := range s.Ports {
-			s.Ports[i].Named = true
-		}
-		found(s)
+		askPort(ctx, dial, netip.AddrPortFrom(x.Addr, p.Number), func(s Sighting) {
+			for i := range s.Ports {
+				s.Ports[i].Named = true
+			}
+			found(s)
+		})
 	}
 }
 

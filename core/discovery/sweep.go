@@ -18,6 +18,9 @@ import (
 // DefaultPorts are swept where nothing else is asked for.
 var DefaultPorts = []uint16{80, 443, 554, 8080, 8554}
 
+// MorePorts are asked of cameras and recorders that were heard, and not of every address: RTSP over TLS (RFC 7826 §19.2), and a web page over TLS.
+var MorePorts = []uint16{322, 8443}
+
 // Times and bounds of the port sweep.
 const (
 	connectWindow  = 512
@@ -54,12 +57,14 @@ func (s *Sweep) Run(ctx context.Context, found func(Sighting)) error {
 	if err != nil {
 		return err
 	}
-	var mu sync.Mutex
-	report := func(x Sighting) {
-		mu.Lock()
-		defer mu.Unlock()
+	var heard sync.Map // addresses in the ranges at which a camera or recorder was heard
+	fresh := once(func(x Sighting) {
+		if !x.Stray && x.Kind != Other {
+			heard.Store(x.Addr, true)
+		}
 		found(x)
-	}
+	})
+	report := func(x Sighting) { fresh(x) }
 	var wg sync.WaitGroup
 	var probeErr, eachErr error
 	if s.Interfaces == nil || len(s.Interfaces) > 0 {
@@ -69,14 +74,25 @@ func (s *Sweep) Run(ctx context.Context, found func(Sighting)) error {
 	var follow sync.WaitGroup
 	wg.Go(func() {
 		probeErr = callAll(ctx, ifaces, []caller{wsDiscovery(s.Ranges), mdns(s.Ranges), ssdp(s.Ranges)}, func(x Sighting) {
-			report(x)
-			if !x.Stray && (len(x.Ports) > 0 || x.description != "") {
+			if fresh(x) && !x.Stray && (len(x.Ports) > 0 || x.description != "") {
 				follow.Go(func() { followUp(ctx, guard, x, report) })
 			}
 		})
 	})
 	sweepErr := s.ports(ctx, guard, ports, report)
 	wg.Wait()
+	if s.Ports == nil && sweepErr == nil {
+		more := make(chan struct{}, 64)
+		for a := range heard.Range {
+			for _, port := range MorePorts {
+				more <- struct{}{}
+				follow.Go(func() {
+					askPort(ctx, guard, netip.AddrPortFrom(a.(netip.Addr), port), report)
+					<-more
+				})
+			}
+		}
+	}
 	follow.Wait()
 	for _, x := range neighbours(s.Ranges) {
 		report(x)

@@ -141,5 +141,8 @@ func clip(s string) string {
 // Port3702 and Group4 are where WS-Discovery listens (WS-Discovery §2.4).
 const Port3702 = 3702
 
-// Group4 is the IPv4 multicast group.
-var Group4 = netip.MustParseAddrPort("239.255.255.250:3702")
+// Group4 is the IPv4 multicast group, Group6 the link-local IPv6 one.
+var (
+	Group4 = netip.MustParseAddrPort("239.255.255.250:3702")
+	Group6 = netip.MustParseAddrPort("[ff02::c]:3702")
+)

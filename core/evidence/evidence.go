@@ -22,6 +22,7 @@ type Kind string
 
 const (
 	KindHeard     Kind = "heard"     // subject: method and port; body Heard
+	KindLeft      Kind = "left"      // body Left
 	KindReached   Kind = "reached"   // body Reached
 	KindSignedIn  Kind = "signed_in" // body SignedIn
 	KindLocated   Kind = "located"   // body Located
@@ -45,6 +46,9 @@ type Record struct {
 
 // Heard is one sighting.
 type Heard = discovery.Sighting
+
+// Left is a device's own word that it leaves the network (WS-Discovery §4.2); when is all that it says.
+type Left struct{}
 
 // Reached is the outcome of asking the device's ports.
 type Reached struct {
@@ -128,6 +132,8 @@ func (r Record) Sum() string {
 			}
 			return fmt.Sprintf("Heard at %s by %s", b.Addr, b.Method), nil
 		})
+	case KindLeft:
+		return "It said goodbye: it is being switched off, restarted or given another address"
 	case KindReached:
 		return summarise(r.Body, func(b Reached) (string, *diagnose.Diagnosis) {
 			return fmt.Sprintf("Device service answers at %s", b.Addr), b.Diagnosis

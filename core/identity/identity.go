@@ -5,6 +5,7 @@ package identity
 import (
 	"net/netip"
 	"slices"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -26,18 +27,21 @@ type Device struct {
 	XAddr    string           `json:"xaddr,omitempty"`
 	Ports    []discovery.Port `json:"ports,omitempty"`
 	Methods  []string         `json:"methods"`
-	Via      *uuid.UUID       `json:"via,omitempty"` // the recorder that it is reached through; then Addr is the recorder's
-	Channel  int              `json:"channel,omitempty"`
-	Camera   string           `json:"camera,omitempty"` // its own address, which only the recorder reaches
-	Of       string           `json:"of,omitempty"` // the recorder's name, as it was then
-	Page     string           `json:"page,omitempty"`
+	// Certificate is the one that it last showed, and HeardAt when anything was last heard of it.
+	Certificate string     `json:"certificate,omitempty"`
+	HeardAt     time.Time  `json:"-"`
+	Via         *uuid.UUID `json:"via,omitempty"` // the recorder that it is reached through; then Addr is the recorder's
+	Channel     int        `json:"channel,omitempty"`
+	Camera      string     `json:"camera,omitempty"` // its own address, which only the recorder reaches
+	Of          string     `json:"of,omitempty"`     // the recorder's name, as it was then
+	Page        string     `json:"page,omitempty"`
 }
 
 // Find returns the index of the device that a sighting belongs to, or -1 for a device not seen before.
 //
 // The endpoint reference decides where both have one, then the serial number, then the hardware address: the same is the same
 // device at whatever address, and two different ones at one address are two devices. Only where they have none of these in
-// common does the address decide.
+// common does the address decide, and after it the certificate, which tells a device that has moved and nothing else.
 //
 // A channel of a recorder is known by recorder and number alone: nothing that is heard at its address is the camera itself.
 func Find(known []Device, s discovery.Sighting) int {
@@ -55,7 +59,32 @@ func Find(known []Device, s discovery.Sighting) int {
 			return i
 		}
 	}
-	return slices.IndexFunc(known, func(d Device) bool { return d.Via == nil && d.Addr == s.Addr && !d.Contradicts(s) })
+	if i := slices.IndexFunc(known, func(d Device) bool { return d.Via == nil && d.Addr == s.Addr && !d.Contradicts(s) }); i >= 0 {
+		return i
+	}
+	return byCertificate(known, s)
+}
+
+// still is how long after a device was heard at one address the same certificate at another does not mean that it has moved.
+const still = 5 * time.Minute
+
+// byCertificate finds a device that has moved, by the certificate that it shows. Makers ship one certificate on many devices: it decides
+// only where no two known devices have it, and not while the device has just been heard where it was.
+func byCertificate(known []Device, s discovery.Sighting) int {
+	found := -1
+	for i, d := range known {
+		if s.Certificate == "" || d.Via != nil || d.Certificate != s.Certificate {
+			continue
+		}
+		if found >= 0 {
+			return -1
+		}
+		found = i
+	}
+	if found >= 0 && (known[found].Contradicts(s) || s.At.Sub(known[found].HeardAt) < still) {
+		return -1
+	}
+	return found
 }
 
 // Contradicts reports whether a sighting names another identity than the device's: it is another device then, even at the same
@@ -74,6 +103,9 @@ func (d Device) Add(s discovery.Sighting) Device {
 		d.Ports = nil // they were another address's
 	}
 	d.Addr, d.Stray = s.Addr, s.Stray
+	if s.At.After(d.HeardAt) {
+		d.HeardAt = s.At
+	}
 	if s.Via != nil {
 		d.Via, d.Channel, d.Camera, d.Of, d.Page = s.Via, s.Channel, s.Camera, s.Of, s.Page
 	}
@@ -83,7 +115,7 @@ func (d Device) Add(s discovery.Sighting) Device {
 	for _, f := range []struct {
 		to   *string
 		from string
-	}{{&d.Name, s.Name}, {&d.Hardware, s.Hardware}, {&d.Maker, s.Maker}, {&d.Serial, s.Serial}, {&d.MAC, s.MAC}, {&d.Is, s.Is}} {
+	}{{&d.Name, s.Name}, {&d.Hardware, s.Hardware}, {&d.Maker, s.Maker}, {&d.Serial, s.Serial}, {&d.MAC, s.MAC}, {&d.Certificate, s.Certificate}, {&d.Is, s.Is}} {
 		if f.from != "" {
 			*f.to = f.from
 		}
@@ -96,7 +128,7 @@ func (d Device) Add(s discovery.Sighting) Device {
 		if i := slices.IndexFunc(d.Ports, func(o discovery.Port) bool { return o.Number == p.Number }); i >= 0 {
 			p.Named = p.Named || d.Ports[i].Named
 			if p.Speaks == "unknown" {
-				p.Speaks = d.Ports[i].Speaks // named again, not asked again
+				p.Speaks, p.Server = d.Ports[i].Speaks, d.Ports[i].Server // named again, not asked again
 			}
 		}
 		d.Ports = slices.DeleteFunc(slices.Clone(d.Ports), func(o discovery.Port) bool { return o.Number == p.Number })

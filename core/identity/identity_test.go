@@ -3,7 +3,9 @@ package identity
 import (
 	"net/netip"
 	"testing"
+	"time"
 
+	"github.com/google/uuid"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -63,4 +65,37 @@ func TestIdentityInOrderOfTrust(t *testing.T) {
 	} {
 		assert.Equal(t, c.want, Find(known, c.s), c.name)
 	}
+}
+
+func TestCertificateTellsADeviceThatHasMoved(t *testing.T) {
+	a, b, c := netip.MustParseAddr("192.0.2.11"), netip.MustParseAddr("192.0.2.12"), netip.MustParseAddr("192.0.2.13")
+	now := time.Now()
+	long := now.Add(-time.Hour)
+	shows := discovery.Sighting{Addr: c, At: now, Certificate: "c1"}
+	for _, x := range []struct {
+		name  string
+		known []Device
+		s     discovery.Sighting
+		want  int
+	}{
+		{"not heard where it was for a while", []Device{{Addr: a, Certificate: "c1", HeardAt: long}}, shows, 0},
+		{"just heard where it was: another device with the maker's certificate", []Device{{Addr: a, Certificate: "c1", HeardAt: now}}, shows, -1},
+		{"two have it: it tells nobody apart", []Device{{Addr: a, Certificate: "c1", HeardAt: long}, {Addr: b, Certificate: "c1", HeardAt: long}}, shows, -1},
+		{"another serial number is another device", []Device{{Addr: a, Certificate: "c1", Serial: "S1", HeardAt: long}}, discovery.Sighting{Addr: c, At: now, Certificate: "c1", Serial: "S2"}, -1},
+		{"what is known at the address goes before it", []Device{{Addr: a, Certificate: "c1", HeardAt: long}, {Addr: c}}, shows, 1},
+		{"no certificate, no mark", []Device{{Addr: a, HeardAt: long}}, discovery.Sighting{Addr: c, At: now}, -1},
+	} {
+		assert.Equal(t, x.want, Find(x.known, x.s), x.name)
+	}
+}
+
+func TestAChannelIsKnownByItsRecorderAndNumber(t *testing.T) {
+	a := netip.MustParseAddr("192.0.2.20")
+	rec, other := uuid.New(), uuid.New()
+	known := []Device{{Addr: a, Endpoint: "urn:recorder"}, {Addr: a, Via: &rec, Channel: 1}, {Addr: a, Via: &rec, Channel: 2}}
+	assert.Equal(t, 2, Find(known, discovery.Sighting{Addr: a, Via: &rec, Channel: 2}))
+	assert.Equal(t, -1, Find(known, discovery.Sighting{Addr: a, Via: &rec, Channel: 3}))
+	assert.Equal(t, -1, Find(known, discovery.Sighting{Addr: a, Via: &other, Channel: 1}))
+	assert.Equal(t, 0, Find(known, discovery.Sighting{Addr: a}), "what answers at the address is the recorder")
+	assert.Equal(t, -1, Find(known[1:], discovery.Sighting{Addr: a}), "and never one of its channels")
 }

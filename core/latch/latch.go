@@ -98,6 +98,7 @@ type Status struct {
 	Proofs     map[string]evidence.Proof // by tier
 	Placements []Placement
 	HeardAt    time.Time
+	LeftAt     time.Time // when it said goodbye, where nothing was heard of it since
 	Addressed  *evidence.Addressed
 	Channels   []onvif.Channel  // that a recorder sends on
 	Via        string           // name of the recorder that it is reached through
@@ -139,6 +140,9 @@ func Derive(records []evidence.Record, intent Intent) Status {
 		d.s.Channels = b.Channels
 	}
 	d.heard(records)
+	if r, ok := d.latest[string(evidence.KindLeft)+" "]; ok && r.At.After(d.s.HeardAt) {
+		d.s.LeftAt = r.At
+	}
 	if d.s.Device.Via != nil {
 		d.s.Via = cmp.Or(intent.Recorder, d.s.Device.Of, "its recorder")
 	}

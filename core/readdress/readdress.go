@@ -28,6 +28,7 @@ type Setting struct {
 	Bits    int        `json:"bits"`
 	DHCP    bool       `json:"dhcp"`
 	Gateway netip.Addr `json:"gateway"` // zero for none, or to leave it as it is
+	Also
 }
 
 // A Step is one stage with the time it took.
@@ -146,7 +147,18 @@ func (w *work) do(ctx context.Context) error {
 		return err
 	}
 	w.out.Before = Setting{Addr: i.Addr, Bits: i.Bits, DHCP: i.DHCP, Gateway: gateway}
+	if err := w.readAlso(ctx, c, &w.out.Before); err != nil {
+		return err
+	}
 	w.step("read the old setting")
+	if err := w.also(ctx, c); err != nil {
+		return err
+	}
+	same := w.To.Addr == i.Addr && w.To.Bits == i.Bits && (!w.To.Gateway.IsValid() || w.To.Gateway == gateway)
+	if i.DHCP == w.To.DHCP && (w.To.DHCP || same) {
+		w.out.After, w.out.Service = w.out.Before, w.Service
+		return w.readAlso(ctx, c, &w.out.After)
+	}
 	if !w.To.DHCP && w.To.Addr != i.Addr {
 		w.doing("looking whether " + w.To.Addr.String() + " is free")
 		if err := Free(ctx, w.Dial, w.To.Addr); err != nil {
@@ -284,6 +296,9 @@ func (w *work) confirm(ctx context.Context, at netip.Addr) (done bool, err error
 			return false, err
 		}
 		w.out.After = Setting{Addr: i.Addr, Bits: i.Bits, DHCP: i.DHCP, Gateway: gateway}
+		if err := w.readAlso(ctx, c, &w.out.After); err != nil {
+			return false, err
+		}
 		w.step("found again")
 		return true, nil
 	}

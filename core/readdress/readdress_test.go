@@ -97,3 +97,46 @@ func TestAnotherDeviceAtTheNewAddressIsNotTakenForIt(t *testing.T) {
 		SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")}, To: readdress.Setting{Addr: netip.MustParseAddr("127.46.2.101"), Bits: 24}})
 	assert.ErrorAs(t, err, new(*readdress.ImpostorError))
 }
+
+// Name servers, time server, name, zone and clock go in the same action, are read back, and undo sends what was there before.
+func TestNameServersNameAndClockGoAlong(t *testing.T) {
+	w := simtest.Start(t, strings.Replace(strings.ReplaceAll(yard, "127.46.1.", "127.46.3."), "address: 127.46.3.11,", "address: 127.46.3.11, defects: {clock_offset: 1200},", 1))
+	do := func(device string, to readdress.Setting) (readdress.Outcome, error) {
+		l := w.Device(device)
+		return readdress.Do(context.Background(), readdress.Request{Dial: &address.Guard{Allowed: address.MustParse("127.46.3.0/24")}, Service: l.Service(), Endpoint: l.Endpoint(), To: to, Wait: 8 * time.Second,
+			SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")}})
+	}
+	dns := []netip.Addr{netip.MustParseAddr("192.0.2.53"), netip.MustParseAddr("198.51.100.53")}
+	to := readdress.Setting{Addr: netip.MustParseAddr("127.46.3.101"), Bits: 24,
+		Also: readdress.Also{DNS: dns, NTP: "time.tarnside.example", Host: "platform-clock", TimeZone: "GMT0BST,M3.5.0/1,M10.5.0", Clock: true}}
+	got, err := do("Clock", to)
+	require.NoError(t, err)
+	assert.InDelta(t, 1200_000, got.Before.SkewMS, 5000, "twenty minutes wrong before")
+	assert.InDelta(t, 0, got.After.SkewMS, 5000)
+	assert.Equal(t, []any{dns, "time.tarnside.example", "platform-clock", "GMT0BST,M3.5.0/1,M10.5.0"}, []any{got.After.DNS, got.After.NTP, got.After.Host, got.After.TimeZone})
+	assert.Equal(t, "127.46.3.101:80", w.Device("Clock").Web())
+
+	// The same again changes the rest only: the address is right already, and the device is not restarted.
+	to.Host, to.NTP = "clock", "192.0.2.123"
+	got, err = do("Clock", to)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"platform-clock", "time.tarnside.example"}, []string{got.Before.Host, got.Before.NTP}, "what undo sends")
+	assert.Equal(t, []string{"clock", "192.0.2.123"}, []string{got.After.Host, got.After.NTP})
+	for _, s := range got.Steps {
+		assert.NotContains(t, []string{"send the address", "restart", "found again"}, s.Name)
+	}
+
+	_, err = do("Turntable", readdress.Setting{Addr: netip.MustParseAddr("127.46.3.102"), Bits: 24, Also: readdress.Also{Host: "not a host name"}})
+	var fault *onvif.Fault
+	require.ErrorAs(t, err, &fault, "what the device refuses is said")
+	assert.Equal(t, "127.46.3.12:8080", w.Device("Turntable").Web(), "and the address was not sent after it")
+}
+
+func TestHostName(t *testing.T) {
+	for title, want := range map[string]string{
+		"Platform clock": "platform-clock", "Crossing north (2)": "crossing-north-2", "Gleis 3 Süd, Straße": "gleis-3-sud-strasse", "  --  ": "", "橋": "",
+		strings.Repeat("long name ", 10): "long-name-long-name-long-name-long-name-long-name-long-name-lon", "-a-": "a",
+	} {
+		assert.Equal(t, want, readdress.HostName(title), title)
+	}
+}

@@ -134,3 +134,11 @@ export function useConsent(site: string, device: string) {
     onError: say,
   });
 }
+
+export function useWatch(site: string) {
+  const q = useQueryClient();
+  return useMutation({
+    mutationFn: (on: boolean) => must(api.PUT("/api/sites/{site}/watch", { params: { path: { site } }, body: { on } })),
+    onSuccess: () => q.invalidateQueries({ queryKey: ["site", site] }),
+  });
+}

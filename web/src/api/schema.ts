@@ -406,6 +406,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/watch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Listen between sweeps for what devices announce, or stop */
+        put: operations["watch-site"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -491,6 +508,8 @@ export interface components {
             address: string;
             /** @description the latch it waits at; empty when all are open */
             at: string;
+            /** @description the one that it last showed, as SHA-256 */
+            certificate?: string;
             /** @description of a recorder: what it sends on */
             channels?: components["schemas"]["ChannelView"][];
             /** @description what each method heard, and when */
@@ -511,6 +530,11 @@ export interface components {
             /** @enum {string} */
             kind: "camera" | "recorder" | "other";
             latches: components["schemas"]["Latch"][];
+            /**
+             * Format: date-time
+             * @description when it said goodbye, where nothing was heard of it since
+             */
+            left_at?: string;
             mac?: string;
             /** @description who registered the MAC block, where this machine has the public registry */
             mac_block?: string;
@@ -746,7 +770,7 @@ export interface components {
              * @description what answered there
              * @enum {string}
              */
-            speaks: "rtsp" | "http" | "device service" | "unknown";
+            speaks: "rtsp" | "http" | "device service" | "https" | "rtsps" | "unknown";
         };
         ProofView: {
             /** Format: date-time */
@@ -931,6 +955,8 @@ export interface components {
              * @description cameras with a stuck latch
              */
             stuck: number;
+            /** @description what devices announce by themselves is listened to */
+            watch: boolean;
         };
         "Start-sweepRequest": {
             /** @description the number of addresses was shown and confirmed */
@@ -962,6 +988,9 @@ export interface components {
             /** @description where it is plugged in, in the recorder's words */
             place?: string;
             recorder: string;
+        };
+        "Watch-siteRequest": {
+            on: boolean;
         };
     };
     responses: never;
@@ -2043,6 +2072,39 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["RunView"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "watch-site": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Watch-siteRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

@@ -69,6 +69,7 @@ function Head({ device: d, onClose }: { device: Device; onClose: () => void }) {
           {d.via ? <span>channel {d.via.channel} of <Link to={`/sites/${site.id}?device=${d.via.recorder}`} className="underline hover:text-ink">{d.via.name}</Link></span> : <><span className="mono">{d.address}</span><Copy text={d.address} label="Copy" /></>}
           {d.web && <a href={d.web} target="_blank" rel="noreferrer" className="inline-flex items-center gap-1 underline hover:text-ink">{d.via ? "its page, through the recorder" : "its own page"} <ExternalLink size={12} /></a>}
         </div>
+        {d.left_at && <div className="text-[13px] text-stuck">It said goodbye {ago(d.left_at)}: switched off, restarted or moved.</div>}
       </div>
       <Button look="quiet" className="self-start px-2 max-lg:hidden" aria-label="Close the bench" title="Close (Esc)" onClick={onClose}><X size={16} /></Button>
     </div>
@@ -236,6 +237,7 @@ function Facts({ device: d }: { device: Device }) {
     ["Serial", d.serial],
     ["MAC", [d.mac, d.mac_block && `(${d.mac_block})`].filter(Boolean).join(" ")],
     ["Its own word", (d.protocols ?? []).map((p) => `${p.name} ${p.enabled ? p.ports.join(", ") : "off"}`).join(", ")],
+    ["Certificate", d.certificate && `SHA-256 ${d.certificate.slice(0, 16)} …`],
     ["Ports asked", d.ports.map((p) => `${p.number} ${p.speaks}${p.named ? " (named by the device)" : ""}`).join(", ")],
   ].filter(([, v]) => v);
   return (

@@ -1,8 +1,9 @@
 import { ExternalLink, Radar, Search } from "lucide-react";
+import { Switch } from "radix-ui";
 import { useMemo, useRef, useState } from "react";
 import { useNavigate } from "react-router";
 import type { Device } from "@/api/client";
-import { useConsent, useGuidance, useInterfaces, useRuns } from "@/api/queries";
+import { say, useConsent, useGuidance, useInterfaces, useRuns, useWatch } from "@/api/queries";
 import { Button } from "@/parts/Button";
 import { Copy } from "@/parts/Copy";
 import { Field } from "@/parts/Field";
@@ -27,6 +28,7 @@ export function Find() {
         <Button look={inside.length === 0 && !running ? "next" : "plain"} className="h-9" disabled={!!running} onClick={sweep}><Radar size={16} /> {running ? "Sweeping …" : last ? "Sweep again" : "Sweep the site"}</Button>
         <span><span className="mono">{site.ranges.join(", ")}</span> <span className="num text-soft">{site.addresses.toLocaleString("en")} addresses</span></span>
         <Button look="quiet" onClick={changeSite}>Change</Button>
+        <Watching />
         <span className="grow" />
         <span className="num text-soft">
           {many(inside, "camera")} · {many(inside, "recorder")} · {many(inside, "other")}{last && ` · ${running ? "sweeping now" : `swept ${ago(last.created_at)}`}`}
@@ -49,6 +51,20 @@ export function Find() {
         </div>
       )}
     </div>
+  );
+}
+
+/** Whether what devices announce by themselves is listened to between sweeps. */
+function Watching() {
+  const { site } = useFrame();
+  const watch = useWatch(site.id);
+  return (
+    <label className="flex items-center gap-2" title="A device that is plugged in announces itself and shows up without a sweep. Listening asks nothing of any device.">
+      <Switch.Root checked={site.watch} disabled={watch.isPending} onCheckedChange={(on) => watch.mutate(on, { onError: say })} className="relative h-4 w-7 rounded-full bg-hair data-[state=checked]:bg-open">
+        <Switch.Thumb className="block size-3 translate-x-0.5 rounded-full bg-sheet transition-transform data-[state=checked]:translate-x-3.5" />
+      </Switch.Root>
+      {site.watch ? "Listening for newcomers" : "Not listening"}
+    </label>
   );
 }
 
@@ -215,7 +231,7 @@ function Heard({ devices }: { devices: Device[] }) {
         {shown.map((d) => (
           <tr key={d.id} data-heard={d.address} className="h-9 cursor-pointer border-b hover:bg-well/60 [&>td]:px-2 [&>td:first-child]:pl-4" onClick={() => d.kind !== "other" && go(`/sites/${site.id}?device=${d.id}`)}>
             <td className={`whitespace-nowrap ${d.via ? "pl-8! text-[13px] text-soft" : "mono"}`}>{d.via ? `channel ${d.via.channel}` : d.address}</td>
-            <td className="font-medium">{d.kind === "other" ? <span className="font-normal text-soft">{d.is || (d.named || d.claims.some((c) => c.method !== "neighbour table" && c.method !== "port sweep") ? d.name : "not a camera")}</span> : d.name}</td>
+            <td className="font-medium">{d.kind === "other" ? <span className="font-normal text-soft">{d.is || (d.named || d.claims.some((c) => c.method !== "neighbour table" && c.method !== "port sweep") ? d.name : "not a camera")}</span> : d.name}{d.left_at && <span className="ml-2 text-[13px] font-normal text-stuck">said goodbye {ago(d.left_at)}</span>}</td>
             <td><span className="inline-flex items-center gap-2"><TileMark mark={d.conflict ? "conflict" : d.kind} /> {d.conflict ? <span className="text-stuck">address conflict</span> : d.via ? <span>through {d.via.name}{d.via.camera && <span className="mono text-[13px] text-soft"> {d.via.camera}</span>}</span> : d.kind}{d.model && <span className="text-soft max-sm:hidden">{d.model}</span>}</span></td>
             <td className="mono text-[13px]">{d.ports.map((p) => <span key={p.number} className="mr-3 whitespace-nowrap">{p.number} <span className="text-soft">{p.speaks}</span></span>)}</td>
             <td className="text-[13px] text-soft max-md:hidden">{d.methods.join(", ")}</td>

@@ -1,0 +1,5 @@
+//go:build !unix
+
+package discovery
+
+func reuse(uintptr) error { return nil }

@@ -1,0 +1,105 @@
+package jobs
+
+import (
+	"context"
+	"time"
+
+	"github.com/google/uuid"
+
+	"unlatch/core/address"
+	"unlatch/core/discovery"
+	"unlatch/store"
+)
+
+// How often the watch looks which sites want it, and how many newcomers are asked for their ports at once.
+const (
+	watchEvery = 2 * time.Second
+	newcomers  = 4
+)
+
+// watch hears, for each site that wants it, what devices announce by themselves: a camera that is plugged in shows up without a sweep. It
+// runs in every worker, since each hears other wires; a word that two of them hear is filed twice and harms nothing.
+func (e *env) watch(ctx context.Context) {
+	type watching struct {
+		ranges string
+		stop   context.CancelFunc
+		done   chan struct{}
+	}
+	running := map[uuid.UUID]watching{}
+	asking := make(chan struct{}, newcomers)
+	for {
+		sites, err := e.store.Sites(ctx)
+		wanted := map[uuid.UUID]store.Site{}
+		for _, s := range sites {
+			if s.Watch {
+				wanted[s.ID] = s
+			}
+		}
+		for id, w := range running {
+			s, ok := wanted[id]
+			ended := false
+			select {
+			case <-w.done:
+				ended = true // no interface could be heard on; one may have come up since
+			default:
+			}
+			if err == nil && (!ok || s.Ranges.String() != w.ranges) || ended {
+				w.stop()
+				delete(running, id)
+			}
+		}
+		for id, s := range wanted {
+			if _, ok := running[id]; ok {
+				continue
+			}
+			wctx, stop := context.WithCancel(ctx)
+			w := watching{ranges: s.Ranges.String(), stop: stop, done: make(chan struct{})}
+			running[id] = w
+			go func() {
+				defer close(w.done)
+				e.hear(wctx, s, asking)
+			}()
+		}
+		select {
+		case <-ctx.Done():
+			for _, w := range running {
+				<-w.done
+			}
+			return
+		case <-time.After(watchEvery):
+		}
+	}
+}
+
+// hear listens for one site. A newcomer inside the ranges is asked which of the usual ports answer, as a sweep would ask.
+func (e *env) hear(ctx context.Context, site store.Site, asking chan struct{}) {
+	sight := func(x discovery.Sighting) error {
+		_, err := e.store.Sight(ctx, site.ID, nil, x)
+		return err
+	}
+	w := discovery.Watch{Ranges: site.Ranges,
+		Found: func(x discovery.Sighting) {
+			elsewhere, err := e.otherRanges(ctx, site)
+			if err != nil || x.Stray && elsewhere.Contains(x.Addr) {
+				return // an announcement that cannot be filed now is made good by the next sweep
+			}
+			if err := sight(x); err != nil || x.Stray {
+				return
+			}
+			select {
+			case asking <- struct{}{}:
+			default:
+				return // a whole network is coming up: the next sweep asks
+			}
+			go func() {
+				defer func() { <-asking }()
+				ports := discovery.Sweep{Ranges: address.MustParse(x.Addr.String()), Interfaces: []string{}}
+				ports.Run(ctx, func(x discovery.Sighting) { sight(x) })
+			}()
+		},
+		Left: func(endpoint string) { e.store.Left(ctx, site.ID, endpoint) },
+	}
+	if err := w.Run(ctx); err != nil && ctx.Err() == nil {
+		e.log.Debug("a site cannot be watched", "site", site.Name, "err", err)
+	}
+}

@@ -1,0 +1,58 @@
+package sim
+
+import (
+	"crypto/ed25519"
+	"crypto/sha256"
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"math/big"
+	"net"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+)
+
+// Ports of the TLS variants: the web page, and RTSP over TLS (RFC 7826 §19.2).
+const (
+	webTLS  = 8443
+	rtspTLS = 322
+)
+
+// certificate makes the certificate of a name, the same at every start: a stand-in's key is nobody's secret.
+func certificate(name string) (tls.Certificate, error) {
+	seed := sha256.Sum256([]byte("stand-in " + name))
+	key := ed25519.NewKeyFromSeed(seed[:])
+	template := &x509.Certificate{SerialNumber: new(big.Int).SetBytes(seed[:8]), Subject: pkix.Name{CommonName: name},
+		NotBefore: time.Date(2020, 1, 1, 0, 0, 0, 0, time.UTC), NotAfter: time.Date(2049, 1, 1, 0, 0, 0, 0, time.UTC)}
+	raw, err := x509.CreateCertificate(nil, template, template, key.Public(), key)
+	return tls.Certificate{Certificate: [][]byte{raw}, PrivateKey: key}, err
+}
+
+// startTLS serves the web side, and the streams where it has some, over TLS too.
+func (d *device) startTLS(serveWeb func(net.Listener) error, group *errgroup.Group) error {
+	name := d.maker.name
+	if d.TLS == "own" {
+		name += " " + d.Serial
+	}
+	cert, err := certificate(name)
+	if err != nil {
+		return err
+	}
+	config := &tls.Config{Certificates: []tls.Certificate{cert}}
+	l, _, err := listen(d.Address.String(), webTLS)
+	if err != nil {
+		return err
+	}
+	web := tls.NewListener(l, config)
+	group.Go(func() error { return ignoreClosed(serveWeb(web)) })
+	if d.streams == nil {
+		return nil
+	}
+	if l, _, err = listen(d.Address.String(), rtspTLS); err != nil {
+		return err
+	}
+	d.secure = newStreamServer(d, tls.NewListener(l, config))
+	group.Go(func() error { return ignoreClosed(d.secure.serve(d.world.ctx)) })
+	return nil
+}
