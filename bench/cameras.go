@@ -73,7 +73,7 @@ func twoHundred(ctx context.Context, _ *scene.Library) ([]figure, error) {
 	if err != nil {
 		return nil, err
 	}
-	took, n, err := open(ctx, s, q, site)
+	took, n, err := open(ctx, s, q, site, 200)
 	usage := stopWorker()
 	if err != nil {
 		return nil, err
@@ -84,7 +84,8 @@ func twoHundred(ctx context.Context, _ *scene.Library) ([]figure, error) {
 	}, nil
 }
 
-func open(ctx context.Context, s *store.Store, q *jobs.Queue, site store.Site) (time.Duration, int, error) {
+// open sweeps and opens the site's cameras, of which there must be n.
+func open(ctx context.Context, s *store.Store, q *jobs.Queue, site store.Site, n int) (time.Duration, int, error) {
 	run, err := q.Sweep(ctx, site, false)
 	if err == nil {
 		err = finished(ctx, s, run)
@@ -102,8 +103,8 @@ func open(ctx context.Context, s *store.Store, q *jobs.Queue, site store.Site) (
 			ids = append(ids, d.ID)
 		}
 	}
-	if len(ids) != 200 {
-		return 0, 0, fmt.Errorf("%d of 200 cameras were heard", len(ids))
+	if len(ids) != n {
+		return 0, 0, fmt.Errorf("%d of %d cameras were heard", len(ids), n)
 	}
 	began := time.Now()
 	if run, err = q.Open(ctx, site.ID, "bench", ids, false); err == nil {
@@ -122,8 +123,8 @@ func open(ctx context.Context, s *store.Store, q *jobs.Queue, site store.Site) (
 			proven++
 		}
 	}
-	if proven != 200 {
-		return 0, 0, fmt.Errorf("%d of 200 cameras were proven", proven)
+	if proven != n {
+		return 0, 0, fmt.Errorf("%d of %d cameras were proven", proven, n)
 	}
 	return took, proven, nil
 }

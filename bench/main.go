@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"unlatch/sim/netns"
 	"unlatch/sim/scene"
 )
 
@@ -31,14 +32,20 @@ func main() {
 
 func run() error {
 	ctx := context.Background()
+	if netns.Inside() {
+		return silentInside(ctx)
+	}
 	media := &scene.Library{Dir: filepath.Join(".unlatch", "media")}
 	var all []figure
 	for _, m := range []struct {
 		name string
 		run  func(context.Context, *scene.Library) ([]figure, error)
 	}{
-		{"meter", meter}, {"sweep", sweep}, {"prove", proveTime}, {"two hundred cameras", twoHundred},
+		{"meter", meter}, {"sweep", sweep}, {"silent range", silent}, {"thousand devices", thousand}, {"fifty addresses", fiftyAddresses}, {"prove", proveTime}, {"two hundred cameras", twoHundred},
 	} {
+		if len(os.Args) > 1 && !slices.Contains(os.Args[1:], m.name) {
+			continue
+		}
 		fmt.Fprintln(os.Stderr, "measuring:", m.name)
 		f, err := m.run(ctx, media)
 		if err != nil {
@@ -48,6 +55,9 @@ func run() error {
 	}
 	text := results(all)
 	fmt.Print(text)
+	if len(os.Args) > 1 {
+		return nil // some figures alone are looked at, not recorded
+	}
 	return os.WriteFile(filepath.Join("bench", "RESULTS.md"), []byte(text), 0o644)
 }
 

@@ -33,7 +33,7 @@ var names = map[string]string{
 }
 
 // untouched are heard and left for the person to try.
-var untouched = map[string]bool{"127.40.1.41": true, "127.40.1.42": true, "127.40.1.43": true, "127.40.9.64": true}
+var untouched = map[string]bool{"127.40.1.41": true, "127.40.1.42": true, "127.40.1.43": true, "127.40.1.44": true, "127.40.9.64": true}
 
 // onRecorder is how many of the station's cameras stand on the recorder already.
 const onRecorder = 4

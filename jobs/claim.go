@@ -30,7 +30,7 @@ type Claim struct{ Device, SignIn uuid.UUID }
 
 // Claim begins a run that claims devices.
 func (q *Queue) Claim(ctx context.Context, site uuid.UUID, title string, claims []Claim) (store.Run, error) {
-	return begin(ctx, q, site, "claim", title, claims, func(run uuid.UUID, c Claim) river.JobArgs {
+	return begin(ctx, q, site, "claim", title, int64(len(claims)), claims, func(run uuid.UUID, c Claim) river.JobArgs {
 		return ClaimArgs{Run: run, Device: c.Device, SignIn: c.SignIn}
 	})
 }

@@ -34,23 +34,27 @@ type Queue struct {
 	client *river.Client[pgxTx]
 }
 
-// begin starts a run of one job an item and tells readers of it.
-func begin[T any](ctx context.Context, q *Queue, site uuid.UUID, kind, title string, items []T, args func(run uuid.UUID, item T) river.JobArgs) (store.Run, error) {
-	run, err := q.store.StartRun(ctx, site, kind, title, int64(len(items)))
+// begin starts a run of one job an item, which count total steps together, and tells readers of it.
+func begin[T any](ctx context.Context, q *Queue, site uuid.UUID, kind, title string, total int64, items []T, args func(run uuid.UUID, item T) river.JobArgs) (store.Run, error) {
+	run, err := q.store.StartRun(ctx, site, kind, title, total, func(tx pgxTx, run uuid.UUID) error {
+		params := make([]river.InsertManyParams, len(items))
+		for i, item := range items {
+			params[i] = river.InsertManyParams{Args: args(run, item)}
+		}
+		_, err := q.client.InsertManyTx(ctx, tx, params)
+		return err
+	})
 	if err != nil {
 		return run, err
 	}
-	params := make([]river.InsertManyParams, len(items))
-	for i, item := range items {
-		params[i] = river.InsertManyParams{Args: args(run.ID, item)}
-	}
-	_, err = q.client.InsertMany(ctx, params)
-	return run, errors.Join(err, q.store.Announce(ctx, site, run.ID))
+	return run, q.store.Announce(ctx, site, run.ID)
 }
 
 // Tuning of the workers.
 const (
 	parallel   = 24              // jobs at once: more would crowd a 100 Mbit/s link, and measures taken there would be wrong
+	addresses  = "addresses"     // the queue of address changes
+	moving     = 64              // devices that are given addresses at once: they wait for restarts, and send next to nothing
 	jobTimeout = 2 * time.Minute // of one camera; a sweep has its own
 )
 
@@ -85,7 +89,7 @@ func StartWorkers(s *store.Store, log *slog.Logger) (*Workers, error) {
 	river.AddWorker(workers, &claimWorker{env: env})
 	client, err := river.NewClient(riverpgxv5.New(s.Pool), &river.Config{
 		ID: name, Workers: workers, Logger: quiet(log),
-		Queues:               map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: parallel}},
+		Queues:               map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: parallel}, addresses: {MaxWorkers: moving}},
 		FetchCooldown:        50 * time.Millisecond,
 		FetchPollInterval:    500 * time.Millisecond,
 		JobTimeout:           jobTimeout,

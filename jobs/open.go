@@ -39,7 +39,7 @@ func (OpenArgs) Kind() string { return "open" }
 
 // Open begins a run that opens the latches of devices, one job each.
 func (q *Queue) Open(ctx context.Context, site uuid.UUID, title string, devices []uuid.UUID, again bool) (store.Run, error) {
-	return begin(ctx, q, site, "open", title, devices, func(run uuid.UUID, d uuid.UUID) river.JobArgs {
+	return begin(ctx, q, site, "open", title, int64(len(devices)), devices, func(run uuid.UUID, d uuid.UUID) river.JobArgs {
 		return OpenArgs{Run: run, Device: d, Again: again}
 	})
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
+	"reflect"
 	"time"
 
 	"github.com/google/uuid"
@@ -28,6 +29,9 @@ type ReaddressArgs struct {
 // Kind implements river.JobArgs.
 func (ReaddressArgs) Kind() string { return "readdress" }
 
+// InsertOpts implements river.JobArgsWithInsertOpts: a job that waits for a restart costs nothing and holds up none that plays streams.
+func (ReaddressArgs) InsertOpts() river.InsertOpts { return river.InsertOpts{Queue: addresses} }
+
 // An Address is one device's line of an address plan.
 type Address struct {
 	Device uuid.UUID
@@ -37,7 +41,8 @@ type Address struct {
 // Readdress begins a run that applies an address plan, one job a device: they restart at the same time, and one that fails does not
 // hold the others up.
 func (q *Queue) Readdress(ctx context.Context, site uuid.UUID, title string, plan []Address) (store.Run, error) {
-	return begin(ctx, q, site, "readdress", title, plan, func(run uuid.UUID, a Address) river.JobArgs {
+	// Two steps a device: it is moved, and its latches are opened anew.
+	return begin(ctx, q, site, "readdress", title, 2*int64(len(plan)), plan, func(run uuid.UUID, a Address) river.JobArgs {
 		return ReaddressArgs{Run: run, Device: a.Device, To: a.To}
 	})
 }
@@ -47,33 +52,33 @@ type readdressWorker struct {
 	env *env
 }
 
-// Timeout leaves room for the slowest restart and for opening the latches again after it.
+// Timeout leaves room for the slowest restart.
 func (w *readdressWorker) Timeout(*river.Job[ReaddressArgs]) time.Duration {
-	return readdress.Wait + jobTimeout
+	return readdress.Wait + jobTimeout/2
 }
 
 func (w *readdressWorker) Work(ctx context.Context, job *river.Job[ReaddressArgs]) error {
 	return w.env.onDevice(ctx, job.Args.Run, job.Args.Device, func(o *opening) error { return o.readdress(ctx, job.Args.To) })
 }
 
-// readdress moves the device and opens again what its move has closed: the recorder gets the new URL too. A job that was killed
-// after the device had gone finds it at the new address and has nothing left to send.
+// readdress moves the device; a job of its own opens again what the move has closed, so that the recorder gets the new URL too. A job that was
+// killed after the device had gone finds it at the new address and sends only what is not so yet.
 func (o *opening) readdress(ctx context.Context, to readdress.Setting) error {
-	if !to.DHCP && o.d.Status.Device.Addr == to.Addr {
-		return o.open(ctx)
-	}
 	log := exchange.NewLog(nil)
 	out, err := o.move(ctx, to, log)
 	diagnosis, err := explain(ctx, err, o.facts(o.d.Status.Device.XAddr, "the device service", ""))
 	if err != nil {
 		return err
 	}
+	if diagnosis == nil && reflect.DeepEqual(out.Before, out.After) {
+		return o.openLater(ctx) // all was so already: an earlier change is what undo takes back
+	}
 	if err := o.record(ctx, store.Finding{Kind: evidence.KindAddressed, Exchange: log.String(),
 		Body: evidence.Addressed{Before: out.Before, To: to, After: out.After, Steps: out.Steps, Diagnosis: diagnosis}}); err != nil {
 		return err
 	}
 	if diagnosis != nil {
-		return nil
+		return o.env.store.StepDone(ctx, o.run) // the second step of it falls away
 	}
 	// What was heard at the old address is history; the device itself has just answered at the new one.
 	err = o.env.store.Keep(ctx, "a sighting", func(ctx context.Context) error {
@@ -84,7 +89,13 @@ func (o *opening) readdress(ctx context.Context, to readdress.Setting) error {
 	if err != nil {
 		return err
 	}
-	return o.open(ctx)
+	return o.openLater(ctx)
+}
+
+// openLater adds the job that opens the device's latches to the same run, once.
+func (o *opening) openLater(ctx context.Context) error {
+	_, err := river.ClientFromContext[pgxTx](ctx).Insert(ctx, OpenArgs{Run: o.run, Device: o.d.ID}, &river.InsertOpts{UniqueOpts: river.UniqueOpts{ByArgs: true}})
+	return err
 }
 
 func (o *opening) move(ctx context.Context, to readdress.Setting, log *exchange.Log) (readdress.Outcome, error) {

@@ -27,7 +27,7 @@ func (RemoveArgs) Kind() string { return "remove" }
 
 // Remove begins a run that takes cameras off a target: the undo of placing them.
 func (q *Queue) Remove(ctx context.Context, site uuid.UUID, title string, devices []uuid.UUID, from uuid.UUID) (store.Run, error) {
-	return begin(ctx, q, site, "remove", title, devices, func(run uuid.UUID, d uuid.UUID) river.JobArgs {
+	return begin(ctx, q, site, "remove", title, int64(len(devices)), devices, func(run uuid.UUID, d uuid.UUID) river.JobArgs {
 		return RemoveArgs{Run: run, Device: d, Target: from}
 	})
 }

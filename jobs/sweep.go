@@ -36,12 +36,9 @@ func (q *Queue) Sweep(ctx context.Context, site store.Site, confirmed bool) (sto
 		return store.Run{}, &address.RangeError{Input: "", Problem: "is missing", Remedy: "give the site a range first"}
 	}
 	total := int64(site.Ranges.Count()) * int64(len(discovery.DefaultPorts))
-	run, err := q.store.StartRun(ctx, site.ID, "sweep", "Sweep of "+site.Ranges.String(), total)
-	if err != nil {
-		return run, err
-	}
-	_, err = q.client.Insert(ctx, SweepArgs{Run: run.ID, Site: site.ID}, nil)
-	return run, errors.Join(err, q.store.Announce(ctx, site.ID, run.ID))
+	return begin(ctx, q, site.ID, "sweep", "Sweep of "+site.Ranges.String(), total, []uuid.UUID{site.ID}, func(run, site uuid.UUID) river.JobArgs {
+		return SweepArgs{Run: run, Site: site}
+	})
 }
 
 type sweepWorker struct {

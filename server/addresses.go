@@ -21,10 +21,25 @@ import (
 
 // networkBody is how a site's addresses are laid out, as a person types it.
 type networkBody struct {
-	Pool    string `json:"pool" doc:"for cameras: ranges, parted by commas"`
-	DHCP    string `json:"dhcp" doc:"what the DHCP server gives out"`
-	Gateway string `json:"gateway"`
-	Bits    int    `json:"bits" minimum:"0" maximum:"32" doc:"prefix length"`
+	Pool     string `json:"pool" doc:"for cameras: ranges, parted by commas"`
+	DHCP     string `json:"dhcp" doc:"what the DHCP server gives out"`
+	Gateway  string `json:"gateway"`
+	Bits     int    `json:"bits" minimum:"0" maximum:"32" doc:"prefix length"`
+	DNS      string `json:"dns,omitempty" doc:"name servers, parted by commas"`
+	NTP      string `json:"ntp,omitempty" doc:"time server"`
+	TimeZone string `json:"time_zone,omitempty" doc:"in the POSIX form"`
+}
+
+// addrList reads addresses that are parted by commas or blanks.
+func addrList(text string) (out []netip.Addr, err error) {
+	for _, f := range strings.FieldsFunc(text, func(r rune) bool { return r == ',' || r == ' ' || r == ';' }) {
+		a, err := netip.ParseAddr(f)
+		if err != nil || !a.Is4() {
+			return nil, &address.PlanError{Field: "dns", Problem: fmt.Sprintf("the name server %q is not an address", f), Remedy: "type them like 192.0.2.53, 198.51.100.53"}
+		}
+		out = append(out, a)
+	}
+	return out, nil
 }
 
 func (b networkBody) read() (address.Network, error) {
@@ -36,7 +51,10 @@ func (b networkBody) read() (address.Network, error) {
 	if n.DHCP, err = address.Parse(b.DHCP); err != nil {
 		return n, err
 	}
-	n.Bits = b.Bits
+	if n.DNS, err = addrList(b.DNS); err != nil {
+		return n, err
+	}
+	n.Bits, n.NTP, n.TimeZone = b.Bits, strings.TrimSpace(b.NTP), strings.TrimSpace(b.TimeZone)
 	if g := strings.TrimSpace(b.Gateway); g != "" {
 		if n.Gateway, err = netip.ParseAddr(g); err != nil {
 			return n, &address.PlanError{Field: "gateway", Problem: fmt.Sprintf("the gateway %q is not an address", g), Remedy: "type it like 192.0.2.1, or leave it out"}
@@ -46,7 +64,12 @@ func (b networkBody) read() (address.Network, error) {
 }
 
 func viewOfNetwork(n address.Network) networkBody {
-	v := networkBody{Pool: strings.Join(n.Pool.Spans(), ", "), DHCP: strings.Join(n.DHCP.Spans(), ", "), Bits: n.Bits}
+	v := networkBody{Pool: strings.Join(n.Pool.Spans(), ", "), DHCP: strings.Join(n.DHCP.Spans(), ", "), Bits: n.Bits, NTP: n.NTP, TimeZone: n.TimeZone}
+	var servers []string
+	for _, a := range n.DNS {
+		servers = append(servers, a.String())
+	}
+	v.DNS = strings.Join(servers, ", ")
 	if n.Gateway.IsValid() {
 		v.Gateway = n.Gateway.String()
 	}
@@ -60,6 +83,8 @@ type assignmentView struct {
 	New     string    `json:"new"`
 	Keep    bool      `json:"keep" doc:"it lies in the pool already and stays"`
 	Problem string    `json:"problem,omitempty" doc:"why this line cannot be sent as it is"`
+	Host    string    `json:"host" doc:"the host name that its name makes"`
+	SkewMS  int64     `json:"skew_ms" doc:"what its clock was wrong by, device minus this machine"`
 }
 
 type planOut struct {
@@ -69,11 +94,16 @@ type planOut struct {
 }
 
 type addressBody struct {
-	Device  uuid.UUID `json:"device"`
-	Address string    `json:"address,omitempty"`
-	DHCP    bool      `json:"dhcp,omitempty"`
-	Bits    int       `json:"bits,omitempty" maximum:"30"`
-	Gateway string    `json:"gateway,omitempty"`
+	Device   uuid.UUID `json:"device"`
+	Address  string    `json:"address,omitempty"`
+	DHCP     bool      `json:"dhcp,omitempty"`
+	Bits     int       `json:"bits,omitempty" maximum:"30"`
+	Gateway  string    `json:"gateway,omitempty"`
+	DNS      string    `json:"dns,omitempty"`
+	NTP      string    `json:"ntp,omitempty" maxLength:"120"`
+	Host     string    `json:"host,omitempty" maxLength:"63"`
+	TimeZone string    `json:"time_zone,omitempty" maxLength:"120"`
+	Clock    bool      `json:"clock,omitempty" doc:"set its clock right"`
 }
 
 func (s *Server) addressRoutes(api huma.API) {
@@ -141,7 +171,10 @@ func (s *Server) planAddresses(ctx context.Context, id uuid.UUID, devices []uuid
 	checks, cctx := errgroup.WithContext(ctx)
 	checks.SetLimit(32)
 	for i, a := range plan {
-		out.Body.Assignments[i] = assignmentView{Device: picked[i].ID, Name: picked[i].Title(), Old: a.Old.String(), New: a.New.String(), Keep: a.Keep, Problem: cannotMove(picked[i])}
+		out.Body.Assignments[i] = assignmentView{Device: picked[i].ID, Name: picked[i].Title(), Old: a.Old.String(), New: a.New.String(), Keep: a.Keep, Problem: cannotMove(picked[i]), Host: readdress.HostName(picked[i].Title())}
+		if r := picked[i].Status.Reached; r != nil {
+			out.Body.Assignments[i].SkewMS = r.SkewMS
+		}
 		if a.Keep || out.Body.Assignments[i].Problem != "" {
 			continue
 		}
@@ -191,7 +224,10 @@ func (s *Server) applyAddresses(ctx context.Context, id uuid.UUID, title string,
 	seen := map[netip.Addr]bool{}
 	plan := make([]jobs.Address, len(lines))
 	for i, l := range lines {
-		to := readdress.Setting{DHCP: l.DHCP, Bits: l.Bits}
+		to := readdress.Setting{DHCP: l.DHCP, Bits: l.Bits, Also: readdress.Also{NTP: strings.TrimSpace(l.NTP), Host: l.Host, TimeZone: strings.TrimSpace(l.TimeZone), Clock: l.Clock}}
+		if to.DNS, err = addrList(l.DNS); err != nil {
+			return nil, s.explain(err)
+		}
 		if !l.DHCP {
 			if to.Addr, err = netip.ParseAddr(l.Address); err != nil || l.Bits < 8 {
 				return nil, problem(422, "bad_address", fmt.Sprintf("%q with /%d is no address to give.", l.Address, l.Bits), "Type an address and a mask.")

@@ -3,6 +3,7 @@ package server
 import (
 	"context"
 	"fmt"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -25,14 +26,15 @@ type runView struct {
 	LeftMS  int64     `json:"left_ms,omitempty" doc:"time left by the pace so far"`
 	Problem string    `json:"problem,omitempty"`
 	Created time.Time `json:"created_at"`
+	Planned []string  `json:"planned,omitempty" doc:"addresses that an address plan has still to give"`
 }
 
 func viewOfRun(r store.Run, now time.Time) runView {
-	v := runView{ID: r.ID, Kind: r.Kind, Title: r.Title, Doing: exchange.Seal(r.Doing), Done: r.Done, Total: r.Total, Problem: r.Problem, Created: r.Created, State: "finished"}
+	v := runView{ID: r.ID, Kind: r.Kind, Title: r.Title, Doing: exchange.Seal(r.Doing), Done: r.Done, Total: r.Total, Problem: r.Problem, Created: r.Created, Planned: strings.Fields(r.Planned), State: "finished"}
 	switch {
 	case r.Stopped.Valid:
 		v.State = "stopped"
-	case r.Running() || r.Jobs == 0 && now.Sub(r.Created) < 5*time.Second:
+	case r.Running():
 		v.State = "running"
 		if r.Done > 0 && r.Total > r.Done {
 			v.LeftMS = int64(float64(now.Sub(r.Created).Milliseconds()) / float64(r.Done) * float64(r.Total-r.Done))

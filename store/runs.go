@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
 	"github.com/jmoiron/sqlx"
 )
 
@@ -22,7 +23,7 @@ type Run struct {
 	Total   int64        `db:"total"`
 	Problem string       `db:"problem"`
 	Left    int64        `db:"jobs_left"`
-	Jobs    int64        `db:"jobs"`
+	Planned string       `db:"planned"` // of an address plan: the addresses that are still to be given, parted by blanks
 }
 
 // Running reports whether some of it is still to be done.
@@ -30,12 +31,18 @@ func (r Run) Running() bool { return r.Left > 0 }
 
 const runColumns = `r.id, r.site_id, r.kind, r.title, r.created_at, r.stopped_at, r.doing, r.done, r.total, r.problem,
 	(SELECT count(*) FROM river_job j WHERE j.args->>'run' = r.id::text AND j.state IN ('available','pending','retryable','running','scheduled')) AS jobs_left,
-	(SELECT count(*) FROM river_job j WHERE j.args->>'run' = r.id::text) AS jobs`
+	COALESCE((SELECT string_agg(DISTINCT j.args->'to'->>'addr', ' ') FROM river_job j WHERE r.kind = 'readdress' AND j.args->>'run' = r.id::text
+		AND j.state IN ('available','pending','retryable','running','scheduled')), '') AS planned`
 
-// StartRun begins a run; enqueue adds its jobs in the same transaction.
-func (s *Store) StartRun(ctx context.Context, site uuid.UUID, kind, title string, total int64) (Run, error) {
+// StartRun begins a run; enqueue adds its jobs in the same transaction, so that there is never the one without the other.
+func (s *Store) StartRun(ctx context.Context, site uuid.UUID, kind, title string, total int64, enqueue func(tx pgx.Tx, run uuid.UUID) error) (Run, error) {
 	r := Run{ID: newID(), Site: site, Kind: kind, Title: title, Total: total}
-	_, err := s.db.ExecContext(ctx, "INSERT INTO runs (id, site_id, kind, title, total) VALUES ($1, $2, $3, $4, $5)", r.ID, site, kind, title, total)
+	err := pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, "INSERT INTO runs (id, site_id, kind, title, total) VALUES ($1, $2, $3, $4, $5)", r.ID, site, kind, title, total); err != nil {
+			return err
+		}
+		return enqueue(tx, r.ID)
+	})
 	return r, err
 }
 

@@ -101,7 +101,11 @@ func (s *Store) migrate(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	_, err = m.Migrate(ctx, rivermigrate.DirectionUp, nil)
+	if _, err := m.Migrate(ctx, rivermigrate.DirectionUp, nil); err != nil {
+		return err
+	}
+	// River's table is River's; that its jobs are counted by run is ours.
+	_, err = conn.Exec(ctx, "CREATE INDEX IF NOT EXISTS river_job_run ON river_job ((args->>'run'))")
 	return err
 }
 

@@ -4,6 +4,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/netip"
+	"regexp"
+	"strings"
 )
 
 // A Network is how a site's addresses are laid out. The zero value knows nothing; a plan asks for what it needs.
@@ -12,6 +14,10 @@ type Network struct {
 	DHCP    Ranges     `json:"dhcp"`    // what the DHCP server gives out; never planned
 	Gateway netip.Addr `json:"gateway"` // zero for none
 	Bits    int        `json:"bits"`    // prefix length, as 24
+
+	DNS      []netip.Addr `json:"dns,omitempty"`       // name servers for its devices; none leaves theirs as they are
+	NTP      string       `json:"ntp,omitempty"`       // time server, an address or a name
+	TimeZone string       `json:"time_zone,omitempty"` // POSIX 1003.1 §8.3
 }
 
 // UnmarshalJSON accepts missing fields.
@@ -20,11 +26,14 @@ func (n *Network) UnmarshalJSON(b []byte) error {
 		Pool, DHCP Ranges
 		Gateway    string
 		Bits       int
+		DNS        []netip.Addr
+		NTP        string
+		TimeZone   string `json:"time_zone"`
 	}
 	if err := json.Unmarshal(b, &raw); err != nil {
 		return err
 	}
-	*n = Network{Pool: raw.Pool, DHCP: raw.DHCP, Bits: raw.Bits}
+	*n = Network{Pool: raw.Pool, DHCP: raw.DHCP, Bits: raw.Bits, DNS: raw.DNS, NTP: raw.NTP, TimeZone: raw.TimeZone}
 	if raw.Gateway == "" {
 		return nil
 	}
@@ -154,5 +163,19 @@ func (n Network) check(site Ranges) (netip.Prefix, error) {
 	if n.Gateway.IsValid() && (!subnet.Contains(n.Gateway) || n.Gateway == subnet.Addr() || n.Gateway == lastOf(subnet)) {
 		return subnet, &PlanError{"gateway", fmt.Sprintf("the gateway %s does not lie in %s", n.Gateway, subnet), "type the gateway of this network, or leave it out"}
 	}
+	for _, field := range []struct{ name, text, what, remedy string }{
+		{"ntp", n.NTP, "time server", "type an address or a name, or leave it out"},
+		{"time_zone", n.TimeZone, "time zone", "type it in the POSIX form, as GMT0BST,M3.5.0/1,M10.5.0, or leave it out"},
+	} {
+		if strings.ContainsFunc(field.text, func(r rune) bool { return r <= ' ' || r > '~' }) || len(field.text) > 120 {
+			return subnet, &PlanError{field.name, fmt.Sprintf("the %s %q cannot be right", field.what, field.text), field.remedy}
+		}
+	}
+	if n.TimeZone != "" && !posixZone.MatchString(n.TimeZone) {
+		return subnet, &PlanError{"time_zone", fmt.Sprintf("%q is no time zone as devices take it", n.TimeZone), "type it in the POSIX form, as GMT0BST,M3.5.0/1,M10.5.0, or leave it out"}
+	}
 	return subnet, nil
 }
+
+// posixZone is a zone of POSIX 1003.1 §8.3: a name and an offset, and perhaps the summer's name and its rules.
+var posixZone = regexp.MustCompile(`^(<[A-Za-z0-9+-]{3,}>|[A-Za-z]{3,})[+-]?[0-9]{1,2}(:[0-9]{2}){0,2}((<[A-Za-z0-9+-]{3,}>|[A-Za-z]{3,})([+-]?[0-9]{1,2}(:[0-9]{2}){0,2})?(,[MJ0-9./:+-]+){0,2})?$`)

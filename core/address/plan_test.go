@@ -128,3 +128,19 @@ func TestNetworkSurvivesJSON(t *testing.T) {
 	assert.ErrorContains(t, json.Unmarshal([]byte(`{"gateway":"east"}`), &back), "not an address")
 	assert.Error(t, json.Unmarshal([]byte(`{"pool":["192.0.2.9-1"]}`), &back))
 }
+
+func TestTimeZonesAsDevicesTakeThem(t *testing.T) {
+	site := MustParse("192.0.2.0/24")
+	for zone, good := range map[string]bool{"": true, "GMT0BST,M3.5.0/1,M10.5.0": true, "CET-1CEST": true, "<+03>-3": true, "UTC0": true, "Europe/London": false, "GMT": false, "GMT0 BST": false, "GMT0<scr/ipt>": false} {
+		_, err := Network{Pool: MustParse("192.0.2.100-110"), Bits: 24, TimeZone: zone}.Plan(site, nil, nil)
+		if good {
+			assert.NoError(t, err, zone)
+			continue
+		}
+		var plan *PlanError
+		require.ErrorAs(t, err, &plan, zone)
+		assert.Equal(t, "time_zone", plan.Field)
+	}
+	_, err := Network{Pool: MustParse("192.0.2.100-110"), Bits: 24, NTP: "two words"}.Plan(site, nil, nil)
+	assert.ErrorContains(t, err, "time server")
+}

@@ -110,6 +110,7 @@ func (c caller) call(ctx context.Context, i net.Interface, own netip.Addr, found
 		return err
 	}
 	defer conn.Close()
+	conn.SetReadBuffer(4 << 20) // a thousand devices answer within half a second; the system grants what it allows
 	to := c.group
 	if own.Is6() {
 		to = netip.AddrPortFrom(c.group6.Addr().WithZone(i.Name), c.group6.Port())

@@ -23,8 +23,10 @@ var MorePorts = []uint16{322, 8443}
 
 // Times and bounds of the port sweep.
 const (
-	connectWindow  = 512
-	connectTimeout = time.Second
+	// ConnectWindow connections are under way at once: more would overflow the address tables of small switches and this machine's file
+	// table, and a silent /22 is swept in ten seconds with it.
+	ConnectWindow  = 512
+	ConnectTimeout = time.Second
 	paceAway       = 2000 // connects a second outside this machine: cheap switches drop more
 )
 
@@ -139,7 +141,7 @@ func (s *Sweep) touches(i net.Interface) bool {
 func (s *Sweep) ports(ctx context.Context, guard *address.Guard, ports []uint16, found func(Sighting)) error {
 	asking := make(chan struct{}, 64)
 	var questions sync.WaitGroup
-	c, err := newConnector(connectWindow, connectTimeout, func(to netip.AddrPort, conn net.Conn) {
+	c, err := newConnector(ConnectWindow, ConnectTimeout, func(to netip.AddrPort, conn net.Conn) {
 		asking <- struct{}{}
 		questions.Go(func() {
 			defer func() { <-asking }()

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/netip"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -174,6 +175,9 @@ func (r Record) Sum() string {
 	case KindAddressed:
 		return summarise(r.Body, func(b Addressed) (string, *diagnose.Diagnosis) {
 			how := ""
+			if b.Before.Addr == b.After.Addr && b.Before.DHCP == b.After.DHCP && b.Diagnosis == nil {
+				return "Set besides the address: " + strings.Join(b.After.Changed(b.Before.Also), ", "), nil
+			}
 			if b.After.DHCP {
 				how = " by DHCP"
 			}

@@ -2,7 +2,9 @@ package readdress
 
 import (
 	"context"
+	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 	"time"
 	"unicode"
@@ -22,6 +24,22 @@ type Also struct {
 	Clock bool `json:"clock,omitempty"`
 	// SkewMS is what was read of the clock, the device's minus this machine's, in milliseconds; it is not sent.
 	SkewMS int64 `json:"skew_ms,omitempty"`
+}
+
+// Changed says in words what differs from before.
+func (a Also) Changed(before Also) (out []string) {
+	if !slices.Equal(a.DNS, before.DNS) {
+		out = append(out, "name servers")
+	}
+	for _, f := range []struct{ what, now, then string }{{"time server " + a.NTP, a.NTP, before.NTP}, {"host name " + a.Host, a.Host, before.Host}, {"time zone " + a.TimeZone, a.TimeZone, before.TimeZone}} {
+		if f.now != f.then {
+			out = append(out, f.what)
+		}
+	}
+	if off := before.SkewMS - a.SkewMS; off > 2000 || off < -2000 {
+		out = append(out, fmt.Sprintf("clock, which was %s off", (time.Duration(before.SkewMS)*time.Millisecond).Round(time.Second)))
+	}
+	return out
 }
 
 // also sends what is wanted besides the address, first: the device still answers where it is.

@@ -2,8 +2,10 @@ package readdress_test
 
 import (
 	"context"
+	"net"
 	"net/netip"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -139,4 +141,53 @@ func TestHostName(t *testing.T) {
 	} {
 		assert.Equal(t, want, readdress.HostName(title), title)
 	}
+}
+
+// A device that comes back with another hardware address is the same by its reference, and the setting is confirmed all the same.
+func TestComesBackWithAnotherMAC(t *testing.T) {
+	w := simtest.Start(t, strings.Replace(strings.ReplaceAll(yard, "127.46.1.", "127.46.4."), "address: 127.46.4.11,", "address: 127.46.4.11, defects: {other_mac: \"02:00:5e:00:53:99\"},", 1))
+	l := w.Device("Clock")
+	got, err := readdress.Do(context.Background(), readdress.Request{Dial: &address.Guard{Allowed: address.MustParse("127.46.4.0/24")}, Service: l.Service(), Endpoint: l.Endpoint(), Wait: 5 * time.Second,
+		SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")}, To: readdress.Setting{Addr: netip.MustParseAddr("127.46.4.101"), Bits: 24}})
+	require.NoError(t, err)
+	assert.Equal(t, "127.46.4.101", got.After.Addr.String())
+	c := onvif.New(got.Service, onvif.Options{Dial: &address.Guard{Allowed: address.MustParse("127.46.4.0/24")}, SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")}})
+	defer c.Close()
+	ifaces, err := c.Interfaces(context.Background())
+	require.NoError(t, err)
+	assert.Equal(t, "02:00:5e:00:53:99", ifaces[0].MAC)
+}
+
+// cut is a network that is lost at a moment: from then on nothing connects.
+type cut struct {
+	address.Dialer
+	after func(hostport string) bool
+}
+
+func (c cut) DialContext(ctx context.Context, network, hostport string) (net.Conn, error) {
+	if c.after(hostport) {
+		return nil, &net.OpError{Op: "dial", Net: network, Err: syscall.ENETUNREACH}
+	}
+	return c.Dialer.DialContext(ctx, network, hostport)
+}
+
+// The network is lost once the device has been sent away: it is said where it was sent, what it had before is known, and doing the same
+// again when the network is back finds it there.
+func TestNetworkLostHalfWay(t *testing.T) {
+	w := simtest.Start(t, strings.ReplaceAll(yard, "127.46.1.", "127.46.5."))
+	l := w.Device("Clock")
+	guard := &address.Guard{Allowed: address.MustParse("127.46.5.0/24")}
+	lost := false
+	r := readdress.Request{Dial: cut{guard, func(string) bool { return lost }}, Service: l.Service(), Endpoint: l.Endpoint(), Wait: time.Second,
+		SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")}, To: readdress.Setting{Addr: netip.MustParseAddr("127.46.5.101"), Bits: 24},
+		Doing: func(what string) { lost = lost || strings.HasPrefix(what, "waiting") }}
+	got, err := readdress.Do(context.Background(), r)
+	var gone *readdress.LostError
+	require.ErrorAs(t, err, &gone)
+	assert.Equal(t, "127.46.5.101", gone.New.String())
+	assert.Equal(t, "127.46.5.11", got.Before.Addr.String(), "what undo needs")
+	lost, r.Doing = false, nil
+	r.Service = strings.Replace(l.Service(), "127.46.5.11:", "127.46.5.101:", 1)
+	require.Eventually(t, func() bool { got, err = readdress.Do(context.Background(), r); return err == nil }, 5*time.Second, 100*time.Millisecond)
+	assert.Equal(t, "127.46.5.101", got.After.Addr.String())
 }

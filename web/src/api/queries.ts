@@ -95,7 +95,7 @@ export function useRemove(site: string) {
   });
 }
 
-type AddressLine = { device: string; address?: string; dhcp?: boolean; bits?: number; gateway?: string };
+type AddressLine = { device: string; address?: string; dhcp?: boolean; bits?: number; gateway?: string; dns?: string; ntp?: string; host?: string; time_zone?: string; clock?: boolean };
 
 export function useReaddress(site: string) {
   const q = useQueryClient();
@@ -109,7 +109,7 @@ export function useReaddress(site: string) {
 export const backToBefore = (devices: Device[]): AddressLine[] =>
   devices.flatMap((d) => {
     const b = d.moved?.before;
-    return b ? [{ device: d.id, address: b.addr, dhcp: b.dhcp, bits: b.bits, gateway: b.gateway || undefined }] : [];
+    return b ? [{ device: d.id, address: b.addr, dhcp: b.dhcp, bits: b.bits, gateway: b.gateway || undefined, dns: b.dns?.join(", "), ntp: b.ntp, host: b.host, time_zone: b.time_zone }] : [];
   });
 
 export function useForget(site: string) {

@@ -434,9 +434,15 @@ export interface components {
             address?: string;
             /** Format: int64 */
             bits?: number;
+            /** @description set its clock right */
+            clock?: boolean;
             device: string;
             dhcp?: boolean;
+            dns?: string;
             gateway?: string;
+            host?: string;
+            ntp?: string;
+            time_zone?: string;
         };
         "Apply-addressesRequest": {
             lines: components["schemas"]["AddressBody"][];
@@ -444,6 +450,8 @@ export interface components {
         };
         AssignmentView: {
             device: string;
+            /** @description the host name that its name makes */
+            host: string;
             /** @description it lies in the pool already and stays */
             keep: boolean;
             name: string;
@@ -451,6 +459,11 @@ export interface components {
             old: string;
             /** @description why this line cannot be sent as it is */
             problem?: string;
+            /**
+             * Format: int64
+             * @description what its clock was wrong by, device minus this machine
+             */
+            skew_ms: number;
         };
         Audio: {
             /** Format: int64 */
@@ -718,9 +731,15 @@ export interface components {
             bits: number;
             /** @description what the DHCP server gives out */
             dhcp: string;
+            /** @description name servers, parted by commas */
+            dns?: string;
             gateway: string;
+            /** @description time server */
+            ntp?: string;
             /** @description for cameras: ranges, parted by commas */
             pool: string;
+            /** @description in the POSIX form */
+            time_zone?: string;
         };
         NextStep: {
             /**
@@ -852,6 +871,8 @@ export interface components {
              * @description time left by the pace so far
              */
             left_ms?: number;
+            /** @description addresses that an address plan has still to give */
+            planned?: string[];
             problem?: string;
             /** @enum {string} */
             state: "running" | "finished" | "stopped" | "failed";
@@ -879,9 +900,19 @@ export interface components {
             addr: string;
             /** Format: int64 */
             bits: number;
+            clock?: boolean;
             dhcp: boolean;
+            dns?: string[];
             /** Format: ip */
             gateway: string;
+            /** @description host name, RFC 1123 */
+            host?: string;
+            /** @description time server: an address or a name */
+            ntp?: string;
+            /** Format: int64 */
+            skew_ms?: number;
+            /** @description POSIX 1003.1 §8.3, as GMT0BST,M3.5.0/1,M10.5.0 */
+            time_zone?: string;
         };
         SignIn: {
             /** Format: date-time */

@@ -4,7 +4,9 @@ import { useEffect, useState } from "react";
 import { api, must, Problem, type Device, type Site } from "@/api/client";
 import { useInterfaces, useReaddress } from "@/api/queries";
 import { Button } from "./Button";
+import { Check } from "./Check";
 import { Field } from "./Field";
+import { skew } from "./measures";
 import { Sheet } from "./Sheet";
 import { Trouble } from "./Trouble";
 
@@ -22,8 +24,12 @@ export function suggest(site: Pick<Site, "ranges" | "network">, gateways: string
 export function AddressSheet({ site, devices, open, onOpenChange }: { site: Site; devices: Device[]; open: boolean; onOpenChange: (open: boolean) => void }) {
   const interfaces = useInterfaces();
   const [network, setNetwork] = useState<Network | null>(null);
+  const [names, setNames] = useState(false);
+  const [clocks, setClocks] = useState(true);
+  const [more, setMore] = useState(false);
   const [order, setOrder] = useState<"name" | "address" | "heard">("name");
   useEffect(() => {
+    if (open && interfaces.data && !network) setMore(!!(site.network.dns || site.network.ntp || site.network.time_zone));
     if (open && interfaces.data && !network) setNetwork(suggest(site, interfaces.data.map((i) => i.gateway ?? "").filter(Boolean)));
   }, [open, interfaces.data, network, site]);
   const ids = devices.map((d) => d.id);
@@ -37,7 +43,10 @@ export function AddressSheet({ site, devices, open, onOpenChange }: { site: Site
   });
   const send = useReaddress(site.id);
   const lines = plan.error ? [] : (plan.data?.assignments ?? []);
-  const ready = lines.filter((l) => !l.keep && !l.problem);
+  // One that keeps its address still takes what goes along with it.
+  const along = !!(network?.dns || network?.ntp || network?.time_zone || names);
+  const wrong = (l: { skew_ms: number }) => Math.abs(l.skew_ms) >= 5_000;
+  const ready = lines.filter((l) => !l.problem && (!l.keep || along || (clocks && wrong(l))));
   const troubled = lines.filter((l) => l.problem);
   const field = plan.error instanceof Problem ? plan.error.cause.replace("bad_", "") : "";
   const errorAt = (name: string) => (field === name && plan.error instanceof Problem ? plan.error.message : undefined);
@@ -46,7 +55,9 @@ export function AddressSheet({ site, devices, open, onOpenChange }: { site: Site
     send.mutate(
       {
         title: `${dhcp ? "Put to DHCP" : "Give addresses to"} ${devices.length === 1 ? devices[0]!.name : `${dhcp ? devices.length : ready.length} devices`}`,
-        lines: dhcp ? devices.map((d) => ({ device: d.id, dhcp: true })) : ready.map((l) => ({ device: l.device, address: l.new, bits: network!.bits, gateway: network!.gateway })),
+        lines: dhcp
+          ? devices.map((d) => ({ device: d.id, dhcp: true }))
+          : ready.map((l) => ({ device: l.device, address: l.new, bits: network!.bits, gateway: network!.gateway, dns: network!.dns, ntp: network!.ntp, time_zone: network!.time_zone, host: names ? l.host : undefined, clock: clocks && (wrong(l) || !!network!.ntp) })),
       },
       { onSuccess: () => onOpenChange(false) },
     );
@@ -59,6 +70,19 @@ export function AddressSheet({ site, devices, open, onOpenChange }: { site: Site
             <Field label="Mask" name="bits" className="mono" inputMode="numeric" autoComplete="off" value={`/${network.bits}`} onChange={(e) => set({ bits: Number(e.target.value.replace(/\D/g, "")) })} error={errorAt("bits")} />
             <Field label="Gateway" name="gateway" className="mono" autoComplete="off" value={network.gateway} placeholder="leave as it is" onChange={(e) => set({ gateway: e.target.value })} error={errorAt("gateway")} />
             <Field label="DHCP pool, kept free" name="dhcp" className="mono" autoComplete="off" value={network.dhcp} placeholder="192.0.2.200-192.0.2.250" onChange={(e) => set({ dhcp: e.target.value })} error={errorAt("dhcp")} />
+          </div>
+          {more ? (
+            <div className="mt-3 grid gap-3 sm:grid-cols-3">
+              <Field label="Name servers" name="dns" className="mono" autoComplete="off" autoFocus value={network.dns ?? ""} placeholder="leave as they are" onChange={(e) => set({ dns: e.target.value })} error={errorAt("dns")} />
+              <Field label="Time server" name="ntp" className="mono" autoComplete="off" value={network.ntp ?? ""} placeholder="leave as it is" onChange={(e) => set({ ntp: e.target.value })} error={errorAt("ntp")} />
+              <Field label="Time zone, POSIX form" name="time_zone" className="mono" autoComplete="off" value={network.time_zone ?? ""} placeholder="GMT0BST,M3.5.0/1,M10.5.0" onChange={(e) => set({ time_zone: e.target.value })} error={errorAt("time_zone")} />
+            </div>
+          ) : (
+            <button type="button" className="mt-2 text-[13px] underline hover:text-ink" onClick={() => setMore(true)}>Name servers, time server, time zone …</button>
+          )}
+          <div className="mt-2 flex flex-wrap gap-x-5 text-[13px]">
+            <Tick label="Name each device after its camera" checked={names} onChange={setNames} />
+            <Tick label="Set clocks right that are wrong" checked={clocks} onChange={setClocks} />
           </div>
           {plan.error instanceof Problem && <p className="mt-1 text-[13px] text-soft">{plan.error.fix}</p>}
           <div role="group" aria-label="Order" className="mt-3 mb-2 flex items-center gap-1 text-[13px]">
@@ -76,26 +100,36 @@ export function AddressSheet({ site, devices, open, onOpenChange }: { site: Site
                     <td className="mono text-right text-soft">{l.old}</td>
                     <td className="w-6 text-soft"><ArrowRight size={14} aria-label="becomes" /></td>
                     <td className={`mono ${l.keep ? "text-soft" : "font-semibold"}`}>{l.new}</td>
-                    <td className={`text-[13px] ${l.problem ? "text-stuck" : "text-soft"}`}>{l.problem || (l.keep ? "stays: it lies in the pool" : "free")}</td>
+                    <td className={`text-[13px] ${l.problem ? "text-stuck" : "text-soft"}`}>
+                      {l.problem || [l.keep ? "stays: it lies in the pool" : "free", names && l.host, clocks && wrong(l) && `clock ${skew(l.skew_ms)}`].filter(Boolean).join(" · ")}
+                    </td>
                   </tr>
                 ))}
               </tbody>
             </table>
             {!plan.data && !plan.error && <p className="p-3 text-soft">Looking which addresses are free …</p>}
           </div>
-          <Trouble error={plan.error && !["pool", "range", "bits", "gateway", "dhcp"].includes(field) ? plan.error : null} />
+          <Trouble error={plan.error && !["pool", "range", "bits", "gateway", "dhcp", "dns", "ntp", "time_zone"].includes(field) ? plan.error : null} />
           <Trouble error={send.error} />
           <p className="mt-3 text-[13px] text-soft">Each device is sent its address, restarted if it asks for that, and found again by its identity. Its latches are opened anew and its recorder gets the new URL. The old setting is kept for undo.</p>
           <div className="mt-3 flex flex-wrap items-center justify-end gap-2">
             {troubled.length > 0 && <span className="mr-auto text-[13px] text-stuck">{troubled.length} {troubled.length === 1 ? "line is" : "lines are"} left out</span>}
             <Button onClick={() => apply(true)} disabled={send.isPending}>Put to DHCP instead</Button>
             <Button look="next" disabled={ready.length === 0 || send.isPending || plan.isFetching || asked !== network} onClick={() => apply(false)}>
-              Send {ready.length} {ready.length === 1 ? "address" : "addresses"}
+              Send {ready.length} {ready.every((l) => l.keep) && ready.length > 0 ? "settings" : ready.length === 1 ? "address" : "addresses"}
             </Button>
           </div>
         </>
       )}
     </Sheet>
+  );
+}
+
+function Tick({ label, checked, onChange }: { label: string; checked: boolean; onChange: (on: boolean) => void }) {
+  return (
+    <label className="flex items-center gap-2">
+      <Check checked={checked} onChange={() => onChange(!checked)} label={label} /> {label}
+    </label>
   );
 }
 

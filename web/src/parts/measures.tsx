@@ -45,3 +45,10 @@ export function left(ms: number) {
   const s = Math.ceil(ms / 1000);
   return s < 90 ? `${s} s` : `${Math.round(s / 60)} min`;
 }
+
+/** How far a clock is off, device minus this machine, in words. */
+export function skew(ms: number) {
+  const s = Math.round(Math.abs(ms) / 1000);
+  const text = s < 120 ? `${s} s` : s < 7200 ? `${Math.round(s / 60)} min` : `${Math.round(s / 3600)} h`;
+  return `${text} ${ms > 0 ? "ahead" : "behind"}`;
+}

@@ -200,7 +200,7 @@ function Address({ device: d, onAddress }: { device: Device; onAddress: () => vo
         <span className="mono">{d.address}</span>
         {m && (
           <span className={`block text-[13px] ${m.failed ? "text-stuck" : "text-soft"}`}>
-            {m.failed ? `${m.failed} ${m.fix ?? ""}` : <>moved from <span className="mono">{m.before.addr}</span>{m.before.dhcp && " (DHCP)"}</>}
+            {m.failed ? `${m.failed} ${m.fix ?? ""}` : m.before.addr === m.after.addr && m.before.dhcp === m.after.dhcp ? "settings besides the address changed" : <>moved from <span className="mono">{m.before.addr}</span>{m.before.dhcp && " (DHCP)"}</>}
           </span>
         )}
       </div>

@@ -76,32 +76,35 @@ function many(list: Device[], kind: string) {
 /** How many /24 fields stand side by side; a site with more gets an overview of all, and one field at a time. */
 const mostFields = 4;
 
-type Mark = "camera" | "recorder" | "other" | "conflict" | "self" | "gateway" | "pool" | "dhcp" | "free";
+type Mark = "camera" | "recorder" | "other" | "conflict" | "self" | "gateway" | "planned" | "pool" | "dhcp" | "free";
 
 const markNames: Record<Mark, string> = {
-  camera: "camera", recorder: "recorder", other: "something else", conflict: "address conflict", self: "this machine", gateway: "gateway", pool: "camera pool", dhcp: "DHCP pool", free: "nothing heard",
+  camera: "camera", recorder: "recorder", other: "something else", conflict: "address conflict", self: "this machine", gateway: "gateway", planned: "about to be given", pool: "camera pool", dhcp: "DHCP pool", free: "nothing heard",
 };
 
 /** What stands at each address: a device that was heard, else what the site's layout says of the address. */
 function useMarks(devices: Device[]) {
   const { site } = useFrame();
   const interfaces = useInterfaces();
+  const runs = useRuns(site.id);
   return useMemo(() => {
     const byAddress = new Map(devices.filter((d) => !d.via).map((d) => [d.address, d]));
     const own = new Set((interfaces.data ?? []).flatMap((i) => i.addresses.map((a) => a.split("/")[0]!)));
     const gateways = new Set([site.network.gateway, ...(interfaces.data ?? []).map((i) => i.gateway ?? "")]);
+    const planned = new Set((runs.data ?? []).flatMap((r) => r.planned ?? []));
     const pool = within(site.network.pool);
     const dhcp = within(site.network.dhcp);
     const mark = (address: string): Mark => {
       const d = byAddress.get(address);
       if (d) return d.conflict ? "conflict" : d.kind;
+      if (planned.has(address)) return "planned";
       if (own.has(address)) return "self";
       if (gateways.has(address)) return "gateway";
       if (pool(address)) return "pool";
       return dhcp(address) ? "dhcp" : "free";
     };
     return { byAddress, mark };
-  }, [devices, interfaces.data, site.network]);
+  }, [devices, interfaces.data, runs.data, site.network]);
 }
 
 function Fields({ devices }: { devices: Device[] }) {
@@ -177,6 +180,7 @@ function TileMark({ mark }: { mark: Mark }) {
       {mark === "conflict" && <path d="M7 3v5M7 10v1.4" className="stroke-paper" strokeWidth="1.8" />}
       {mark === "self" && <path d="M3.5 4h7v5h-7zM5 11h4" fill="none" className="stroke-paper" strokeWidth="1.2" />}
       {mark === "gateway" && <path d="M3 7h8M8 4l3 3-3 3" fill="none" className="stroke-paper" strokeWidth="1.4" />}
+      {mark === "planned" && <path d="M7 3v8M3 7h8" className="stroke-ink" strokeWidth="1.8" />}
       {mark === "pool" && <path d="M2 12.5h10" className="stroke-open" strokeWidth="1.6" />}
       {mark === "dhcp" && <path d="M2 12.5h10" className="stroke-soft" strokeWidth="1.6" strokeDasharray="2 1.6" />}
     </svg>

@@ -1,11 +1,12 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { KeyRound, Search } from "lucide-react";
-import { Checkbox, DropdownMenu } from "radix-ui";
+import { DropdownMenu } from "radix-ui";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { useSearchParams } from "react-router";
 import type { Device } from "@/api/client";
 import { backToBefore, say, useOpenLatches, useReaddress, useRename, useRuns } from "@/api/queries";
 import { AddressSheet } from "@/parts/AddressSheet";
+import { Check } from "@/parts/Check";
 import { ClaimSheet } from "@/parts/ClaimSheet";
 import { Button } from "@/parts/Button";
 import { Funnel } from "@/parts/Funnel";
@@ -211,16 +212,6 @@ function PlaceButton({ cameras, recorders, go, busy, next }: { cameras: Device[]
         </DropdownMenu.Content>
       </DropdownMenu.Portal>
     </DropdownMenu.Root>
-  );
-}
-
-function Check({ checked, onChange, label }: { checked: boolean | "indeterminate"; onChange: () => void; label: string }) {
-  return (
-    <Checkbox.Root checked={checked} onCheckedChange={onChange} aria-label={label} onClick={(e) => e.stopPropagation()} className="grid size-4 place-items-center rounded-sm border border-soft bg-sheet data-[state=checked]:border-ink data-[state=checked]:bg-ink data-[state=indeterminate]:border-ink">
-      <Checkbox.Indicator>
-        <svg width="10" height="10" viewBox="0 0 10 10" aria-hidden><path d={checked === "indeterminate" ? "M2 5h6" : "M1.5 5.2 4 7.7 8.5 2.5"} fill="none" className={checked === "indeterminate" ? "stroke-ink" : "stroke-paper"} strokeWidth="1.8" /></svg>
-      </Checkbox.Indicator>
-    </Checkbox.Root>
   );
 }
 

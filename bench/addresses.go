@@ -1,0 +1,120 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"time"
+
+	"unlatch/core/address"
+	"unlatch/core/readdress"
+	"unlatch/core/signin"
+	"unlatch/jobs"
+	"unlatch/sim/scene"
+	"unlatch/store"
+	"unlatch/store/cluster"
+)
+
+// slowest is how long the slowest of the fifty stays away when it restarts.
+const slowest = 12 * time.Second
+
+const fifty = `
+name: fifty
+users: [{name: fitter, secret: bench, level: Administrator}]
+devices:
+  - {name: Quick, maker: lumenhythe, model: L2, address: 127.61.4.10, count: 49, scene: viaduct, caption: "", streams: [&s {width: 320, height: 180, fps: 5, kbps: 150, gop: 5}], defects: {restart_seconds: 3}}
+  - {name: Slow, maker: lumenhythe, model: L2, address: 127.61.4.90, scene: viaduct, caption: "", streams: [*s], defects: {restart_seconds: 12}}
+`
+
+// fiftyAddresses applies an address plan to fifty devices that all restart.
+func fiftyAddresses(ctx context.Context, _ *scene.Library) ([]figure, error) {
+	dir, err := os.MkdirTemp("", "unlatch-bench-*")
+	if err != nil {
+		return nil, err
+	}
+	defer os.RemoveAll(dir)
+	os.Chmod(dir, 0o755)
+	c, err := cluster.Start(ctx, cluster.Options{Dir: filepath.Join(dir, "pg")})
+	if err != nil {
+		return nil, err
+	}
+	defer c.Stop()
+	scenario := filepath.Join(dir, "fifty.yaml")
+	if err := os.WriteFile(scenario, []byte(fifty), 0o644); err != nil {
+		return nil, err
+	}
+	stop, err := background("are running", "sim", "--scenario", scenario, "--data", ".unlatch")
+	if err != nil {
+		return nil, err
+	}
+	defer stop()
+	s, err := store.Open(ctx, c.URL, filepath.Join(dir, "key"), nil)
+	if err != nil {
+		return nil, err
+	}
+	defer s.Close()
+	q, err := jobs.NewQueue(s, slog.New(slog.DiscardHandler))
+	if err != nil {
+		return nil, err
+	}
+	if _, err := s.AddSignIn(ctx, "Fitter", "fitter", signin.NewSecret("bench")); err != nil {
+		return nil, err
+	}
+	site, err := s.CreateSite(ctx, "bench", address.MustParse("127.61.4.0/24"))
+	if err != nil {
+		return nil, err
+	}
+	stopWorker, err := background("Working", "worker", "--database", c.URL, "--data", dir)
+	if err != nil {
+		return nil, err
+	}
+	defer stopWorker()
+	if _, _, err := open(ctx, s, q, site, 50); err != nil {
+		return nil, err
+	}
+	devices, err := s.Devices(ctx, site.ID)
+	if err != nil {
+		return nil, err
+	}
+	var plan []jobs.Address
+	to := netip.MustParseAddr("127.61.4.150")
+	for i := range devices {
+		if devices[i].Status.Device.Stray {
+			continue
+		}
+		plan = append(plan, jobs.Address{Device: devices[i].ID, To: readdress.Setting{Addr: to, Bits: 24}})
+		to = to.Next()
+	}
+	began := time.Now()
+	run, err := q.Readdress(ctx, site.ID, "bench", plan)
+	if err == nil {
+		err = finished(ctx, s, run)
+	}
+	took := time.Since(began)
+	if err != nil {
+		return nil, err
+	}
+	if devices, err = s.Devices(ctx, site.ID); err != nil {
+		return nil, err
+	}
+	moved := 0
+	var most time.Duration
+	for i := range devices {
+		if a := devices[i].Status.Addressed; a != nil && a.Diagnosis == nil {
+			moved++
+			var one time.Duration
+			for _, st := range a.Steps {
+				one += time.Duration(st.MS * float64(time.Millisecond))
+			}
+			most = max(most, one)
+		}
+	}
+	if moved != 50 {
+		return nil, fmt.Errorf("%d of 50 devices were moved", moved)
+	}
+	return []figure{{"Address plan for 50 devices that restart, 64 at once, opened anew included", fmt.Sprintf("%.1f s", took.Seconds()),
+		fmt.Sprintf("%.1f s for the slowest device, away for %s", most.Seconds(), slowest), fmt.Sprintf("%.2f", took.Seconds()/most.Seconds()), "about the slowest, not the sum"}}, nil
+}

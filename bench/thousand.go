@@ -1,0 +1,137 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/go-rod/rod"
+
+	"unlatch/core/address"
+	"unlatch/core/discovery"
+	"unlatch/e2e/browser"
+	"unlatch/sim/scene"
+)
+
+const thousandRange = "127.63.0.0/22"
+
+const thousandYard = `
+name: thousand
+users: [{name: fitter, secret: bench, level: Administrator}]
+devices:
+  - {name: Line, maker: corvane, model: V4, address: 127.63.0.10, count: 1000, scene: viaduct, caption: "", streams: [{width: 320, height: 180, fps: 5, kbps: 150, gop: 5}]}
+`
+
+// answerWindow is what the standard gives a device to answer (WS-Discovery 2005/04 §3.1.3, APP_MAX_DELAY), retryPlan what asking three types
+// twice takes with its pauses.
+const (
+	answerWindow = 500 * time.Millisecond
+	retryPlan    = 6 * 70 * time.Millisecond
+)
+
+// thousand hears a thousand devices, by the sweep alone and then through the screens, while Find is looked at.
+func thousand(ctx context.Context, _ *scene.Library) ([]figure, error) {
+	dir, err := os.MkdirTemp("", "unlatch-bench-*")
+	if err != nil {
+		return nil, err
+	}
+	defer os.RemoveAll(dir)
+	os.Chmod(dir, 0o755)
+	scenario := filepath.Join(dir, "thousand.yaml")
+	if err := os.WriteFile(scenario, []byte(thousandYard), 0o644); err != nil {
+		return nil, err
+	}
+	stop, err := background("are running", "sim", "--scenario", scenario, "--data", ".unlatch")
+	if err != nil {
+		return nil, err
+	}
+	defer stop()
+	var times []time.Duration
+	for range 5 {
+		took, err := hearThousand(ctx)
+		if err != nil {
+			return nil, err
+		}
+		times = append(times, took)
+	}
+	tasks, longest, shown, err := findWhileTheyArrive(dir)
+	if err != nil {
+		return nil, err
+	}
+	floor := answerWindow + retryPlan
+	got := median(times)
+	return []figure{
+		{"1,000 devices: the last of them heard by WS-Discovery", ms(got), ms(floor) + " answer window and retry plan", fmt.Sprintf("%.2f", float64(got)/float64(floor)), "at most 1.5"},
+		{"Find while they arrive: tasks over 100 ms in the browser", fmt.Sprint(tasks), fmt.Sprintf("longest %.0f ms", longest), "", "none"},
+		{"Find: all 1,000 shown after the button, the port sweep and the database included", fmt.Sprintf("%.1f s", shown.Seconds()), "", "", "stated"},
+	}, nil
+}
+
+// hearThousand sweeps one port, so that what is timed is the listening.
+func hearThousand(ctx context.Context) (time.Duration, error) {
+	heard := map[string]bool{}
+	var last time.Duration
+	began := time.Now()
+	s := discovery.Sweep{Ranges: address.MustParse(thousandRange), Ports: []uint16{9}, Interfaces: []string{"lo"}}
+	err := s.Run(ctx, func(x discovery.Sighting) {
+		if x.Method == discovery.WSDiscovery && !x.Stray && !heard[x.Endpoint] {
+			heard[x.Endpoint] = true
+			last = time.Since(began)
+		}
+	})
+	if err == nil && len(heard) != 1000 {
+		err = fmt.Errorf("%d of 1000 devices were heard", len(heard))
+	}
+	return last, err
+}
+
+// findWhileTheyArrive sweeps through the screens with Find in sight and counts what keeps the page busy.
+func findWhileTheyArrive(dir string) (tasks int, longest float64, shown time.Duration, err error) {
+	server, err := browser.StartServer("serve", "--data", filepath.Join(dir, "server"), "--listen", "127.0.0.1:0")
+	if err != nil {
+		return 0, 0, 0, err
+	}
+	defer server.Stop()
+	chrome, err := browser.Start()
+	if err != nil {
+		return 0, 0, 0, err
+	}
+	defer chrome.Stop()
+	setup := ""
+	for _, word := range strings.Fields(server.Output) {
+		if strings.Contains(word, "/setup#") {
+			setup = word
+		}
+	}
+	page, err := chrome.Page(setup, 1280, 800)
+	if err != nil {
+		return 0, 0, 0, err
+	}
+	err = rod.Try(func() {
+		page.MustElement(`input[name="name"]`).MustInput("keeper")
+		page.MustElement(`input[name="password"]`).MustInput("a long password")
+		page.MustElementR("button", "Make the account").MustClick()
+		page.MustElementR("button", "Make the first site").MustClick()
+		page.MustElement(`input[name="site-name"]`).MustInput("bench")
+		page.MustElement(`input[name="site-ranges"]`).MustSelectAllText().MustInput(thousandRange)
+		page.MustElementR("button", "Make the site").MustClick()
+		page.MustElementR("a", "^Find$").MustClick()
+		page.MustElementR("body *", "Nothing heard yet")
+		page.MustEval(`() => { window.long = []; new PerformanceObserver((l) => window.long.push(...l.getEntries().map((e) => e.duration))).observe({ type: "longtask", buffered: false }); }`)
+		began := time.Now()
+		page.MustElementR("button", "Sweep the site").MustClick()
+		page.Timeout(5 * time.Minute).MustElementR("body *", `^1000 cameras`)
+		shown = time.Since(began)
+		page.Timeout(5 * time.Minute).MustElement(`[data-run="finished"]`)
+		for _, d := range page.MustEval(`() => window.long`).Arr() {
+			longest = max(longest, d.Num())
+			if d.Num() > 100 {
+				tasks++
+			}
+		}
+	})
+	return tasks, longest, shown, err
+}
