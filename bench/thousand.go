@@ -133,5 +133,10 @@ func findWhileTheyArrive(dir string) (tasks int, longest float64, shown time.Dur
 			}
 		}
 	})
+	if err != nil { // what the person would have seen
+		if png, serr := page.Timeout(10*time.Second).Screenshot(false, nil); serr == nil {
+			os.WriteFile(filepath.Join(".unlatch", "failed-bench.png"), png, 0o644)
+		}
+	}
 	return tasks, longest, shown, err
 }

@@ -2,10 +2,13 @@ package server
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
+	"hash/fnv"
 	"net/netip"
 	"runtime"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -28,6 +31,7 @@ import (
 // deviceView is one row of the line-up.
 type deviceView struct {
 	ID          uuid.UUID         `json:"id"`
+	Revision    string            `json:"revision" doc:"differs when anything else in this view does"`
 	Kind        string            `json:"kind" enum:"camera,recorder,other"`
 	Name        string            `json:"name"`
 	Named       bool              `json:"named" doc:"a person gave the name"`
@@ -343,7 +347,15 @@ func viewOf(d *store.Device) deviceView {
 		v.Channels = append(v.Channels, view)
 	}
 	v.Next = next(d)
+	v.Revision = revision(v)
 	return v
+}
+
+// revision is a checksum of a view, by which a page knows what it need not draw again.
+func revision(v deviceView) string {
+	h := fnv.New64a()
+	json.NewEncoder(h).Encode(v)
+	return strconv.FormatUint(h.Sum64(), 36)
 }
 
 func viewOfStream(d *store.Device, x onvif.Stream, label string) streamView {

@@ -15,33 +15,37 @@ import (
 // hub hands the database's events on to the pages that watch a site.
 type hub struct {
 	mu       sync.Mutex
-	watchers map[chan store.Event]uuid.UUID
+	watchers map[*watcher]bool
 }
 
-func newHub() *hub { return &hub{watchers: map[chan store.Event]uuid.UUID{}} }
+// A watcher is one page. What changes again before it was told is told once, so that a slow page misses nothing and holds nobody up.
+type watcher struct {
+	site    uuid.UUID
+	wake    chan struct{}
+	pending []store.Event // in order, none twice; guarded by hub.mu
+	has     map[store.Event]bool
+}
 
-func (h *hub) watch(site uuid.UUID) (chan store.Event, func()) {
-	c := make(chan store.Event, 256)
+func newHub() *hub { return &hub{watchers: map[*watcher]bool{}} }
+
+func (h *hub) watch(site uuid.UUID) (*watcher, func()) {
+	w := &watcher{site: site, wake: make(chan struct{}, 1), has: map[store.Event]bool{}}
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	h.watchers[c] = site
-	return c, func() {
+	h.watchers[w] = true
+	return w, func() {
 		h.mu.Lock()
 		defer h.mu.Unlock()
-		delete(h.watchers, c)
+		delete(h.watchers, w)
 	}
 }
 
 func (h *hub) publish(e store.Event) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	for c, site := range h.watchers {
-		if site != e.Site {
-			continue
-		}
-		select {
-		case c <- e:
-		default: // a slow reader; it asks for everything again on the next event that fits
+	for w := range h.watchers {
+		if w.site == e.Site {
+			w.add(e)
 		}
 	}
 }
@@ -50,12 +54,31 @@ func (h *hub) publish(e store.Event) {
 func (h *hub) resync() {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	for c, site := range h.watchers {
-		select {
-		case c <- store.Event{Site: site, What: "site", ID: site}:
-		default:
-		}
+	for w := range h.watchers {
+		w.add(store.Event{Site: w.site, What: "site", ID: w.site})
 	}
+}
+
+// add keeps an event until it is taken; the caller holds hub.mu.
+func (w *watcher) add(e store.Event) {
+	if w.has[e] {
+		return
+	}
+	w.has[e], w.pending = true, append(w.pending, e)
+	select {
+	case w.wake <- struct{}{}:
+	default:
+	}
+}
+
+// take returns what is to be told.
+func (h *hub) take(w *watcher) []store.Event {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	out := w.pending
+	w.pending = nil
+	clear(w.has)
+	return out
 }
 
 // events streams a site's changes as server-sent events until the page goes away. Events carry identities only; the page
@@ -72,7 +95,7 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Content-Type", "text/event-stream")
 	w.Header().Set("X-Accel-Buffering", "no")
 	out := http.NewResponseController(w)
-	c, done := s.hub.watch(site)
+	page, done := s.hub.watch(site)
 	defer done()
 	fmt.Fprint(w, "retry: 1000\nevent: site\ndata: "+site.String()+"\n\n")
 	beat := time.NewTicker(15 * time.Second)
@@ -86,8 +109,10 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 			return
 		case <-beat.C:
 			fmt.Fprint(w, ": still here\n\n")
-		case e := <-c:
-			fmt.Fprintf(w, "event: %s\ndata: %s\n\n", e.What, e.ID)
+		case <-page.wake:
+			for _, e := range s.hub.take(page) {
+				fmt.Fprintf(w, "event: %s\ndata: %s\n\n", e.What, e.ID)
+			}
 		}
 	}
 }

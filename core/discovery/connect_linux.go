@@ -110,6 +110,7 @@ func (c *connector) wait(ms int) {
 	if err != nil {
 		n = 0
 	}
+	now := time.Now() // taking up what is open may block for long, and what opens meanwhile is not too old for that
 	for _, e := range c.events[:n] {
 		p, ok := c.pending[e.Fd]
 		if !ok {
@@ -123,7 +124,9 @@ func (c *connector) wait(ms int) {
 			unix.Close(int(e.Fd))
 		}
 	}
-	now := time.Now()
+	if n == len(c.events) {
+		return // more may be open already than one call tells
+	}
 	for len(c.order) > 0 {
 		fd := c.order[0]
 		p, ok := c.pending[fd]

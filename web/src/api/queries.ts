@@ -13,7 +13,13 @@ export const useSite = (site: string) => useQuery({ queryKey: ["site", site], qu
 export const useInterfaces = () => useQuery({ queryKey: ["interfaces"], queryFn: () => must(api.GET("/api/interfaces")) });
 export const useSignIns = () => useQuery({ queryKey: ["sign-ins"], queryFn: () => must(api.GET("/api/sign-ins")) });
 export const useDevices = (site: string) =>
-  useQuery({ queryKey: ["devices", site], queryFn: () => must(api.GET("/api/sites/{site}/devices", { params: { path: { site } } })) });
+  useQuery({ queryKey: ["devices", site], queryFn: () => must(api.GET("/api/sites/{site}/devices", { params: { path: { site } } })), structuralSharing: sameWhereEqual });
+
+/** Keeps the objects of devices that have not changed, so that nothing of them is drawn again. */
+function sameWhereEqual(before: unknown, now: unknown) {
+  const known = new Map((before as Device[] | undefined)?.map((d) => [d.id, d]));
+  return (now as Device[]).map((d) => (known.get(d.id)?.revision === d.revision ? known.get(d.id)! : d));
+}
 export const useRuns = (site: string) =>
   useQuery({ queryKey: ["runs", site], queryFn: () => must(api.GET("/api/sites/{site}/runs", { params: { path: { site } } })), refetchInterval: (q) => (q.state.data?.some((r) => r.state === "running") ? 1_000 : false) });
 export const useEvidence = (device: string) =>
@@ -27,8 +33,14 @@ export function useSiteEvents(site: string) {
     let timer = 0;
     const flush = () => {
       timer = 0;
-      for (const key of due) q.invalidateQueries({ queryKey: key.split(" ") });
-      due.clear();
+      for (const key of due) {
+        const queryKey = key.split(" ");
+        // An answer under way is waited for: on a large site one takes longer than the next change.
+        if (q.isFetching({ queryKey }) > 0) continue;
+        due.delete(key);
+        q.invalidateQueries({ queryKey });
+      }
+      if (due.size > 0) timer = window.setTimeout(flush, 250);
     };
     const want = (...keys: string[]) => {
       keys.forEach((k) => due.add(k));

@@ -565,6 +565,8 @@ export interface components {
             ports: components["schemas"]["Port"][];
             /** @description network services by the device's own word */
             protocols?: components["schemas"]["Protocol"][];
+            /** @description differs when anything else in this view does */
+            revision: string;
             serial?: string;
             stray: boolean;
             streams: components["schemas"]["StreamView"][];

@@ -1,0 +1,141 @@
+import { memo, useMemo, useState } from "react";
+import { useNavigate } from "react-router";
+import type { Device } from "@/api/client";
+import { useInterfaces, useRuns } from "@/api/queries";
+import { netsOf, within } from "@/parts/nets";
+import { useFrame } from "./SiteFrame";
+
+/** How many /24 fields stand side by side; a site with more gets an overview of all, and one field at a time. */
+const mostFields = 4;
+
+type Mark = "camera" | "recorder" | "other" | "conflict" | "self" | "gateway" | "planned" | "pool" | "dhcp" | "free";
+
+const markNames: Record<Mark, string> = {
+  camera: "camera", recorder: "recorder", other: "something else", conflict: "address conflict", self: "this machine", gateway: "gateway", planned: "about to be given", pool: "camera pool", dhcp: "DHCP pool", free: "nothing heard",
+};
+
+/** What stands at each address: a device that was heard, else what the site's layout says of the address. */
+function useMarks(devices: Device[]) {
+  const { site } = useFrame();
+  const interfaces = useInterfaces();
+  const runs = useRuns(site.id);
+  return useMemo(() => {
+    const byAddress = new Map(devices.filter((d) => !d.via).map((d) => [d.address, d]));
+    const own = new Set((interfaces.data ?? []).flatMap((i) => i.addresses.map((a) => a.split("/")[0]!)));
+    const gateways = new Set([site.network.gateway, ...(interfaces.data ?? []).map((i) => i.gateway ?? "")]);
+    const planned = new Set((runs.data ?? []).flatMap((r) => r.planned ?? []));
+    const pool = within(site.network.pool);
+    const dhcp = within(site.network.dhcp);
+    const mark = (address: string): Mark => {
+      const d = byAddress.get(address);
+      if (d) return d.conflict ? "conflict" : d.kind;
+      if (planned.has(address)) return "planned";
+      if (own.has(address)) return "self";
+      if (gateways.has(address)) return "gateway";
+      if (pool(address)) return "pool";
+      return dhcp(address) ? "dhcp" : "free";
+    };
+    return { byAddress, mark };
+  }, [devices, interfaces.data, runs.data, site.network]);
+}
+
+/** The address field: every address of a /24 as a tile. */
+export function Fields({ devices }: { devices: Device[] }) {
+  const { site } = useFrame();
+  const go = useNavigate();
+  const { byAddress, mark } = useMarks(devices);
+  const nets = useMemo(() => netsOf(site.ranges, devices.map((d) => d.address)), [devices, site.ranges]);
+  const [chosen, setChosen] = useState<string | null>(null);
+  const many = nets.length > mostFields;
+  const busiest = useMemo(() => [...nets].sort((a, b) => heardIn(devices, b) - heardIn(devices, a))[0], [nets, devices]);
+  const shown = many ? [chosen ?? busiest!] : nets;
+  const present = new Set<Mark>(["camera", "recorder", "other", "free"]);
+  for (const net of shown) for (let i = 0; i < 256; i++) present.add(mark(`${net}.${i}`));
+  return (
+    <section
+      aria-label="Addresses"
+      className="flex flex-wrap gap-x-10 gap-y-4 border-b px-4 py-3"
+      onClick={(e) => {
+        const id = (e.target as Element).closest<HTMLElement>("[data-open]")?.dataset.open;
+        if (id) go(`/sites/${site.id}?device=${id}`);
+      }}
+    >
+      {many && <Overview nets={nets} devices={devices} chosen={shown[0]!} choose={setChosen} />}
+      {shown.map((net) => (
+        <div key={net}>
+          <div className="mb-1.5 text-[13px]"><span className="mono">{net}.0/24</span></div>
+          {Array.from({ length: 8 }, (_, row) => (
+            <div key={row} className="mb-0.5 flex gap-0.5 max-sm:gap-px">
+              <span className="mono w-8 pr-1 text-right text-[11px] leading-[14px] text-soft max-sm:hidden">.{row * 32}</span>
+              {Array.from({ length: 32 }, (_, i) => `${net}.${row * 32 + i}`).map((a) => {
+                const d = byAddress.get(a);
+                return <Tile key={a} address={a} mark={mark(a)} name={d?.name} open={d && d.kind !== "other" ? d.id : undefined} />;
+              })}
+            </div>
+          ))}
+        </div>
+      ))}
+      <ul className="flex flex-col justify-end gap-1 text-[13px] text-soft">
+        {(Object.keys(markNames) as Mark[]).filter((m) => present.has(m)).map((m) => <li key={m} className="flex items-center gap-2"><TileMark mark={m} /> {markNames[m]}</li>)}
+      </ul>
+    </section>
+  );
+}
+
+const heardIn = (devices: Device[], net: string) => devices.filter((d) => d.address.startsWith(`${net}.`)).length;
+
+/** Every /24 of a large site as one tile with the number of devices heard in it; one is looked at closely. */
+function Overview({ nets, devices, chosen, choose }: { nets: string[]; devices: Device[]; chosen: string; choose: (net: string) => void }) {
+  const counts = useMemo(() => {
+    const out = new Map<string, number>();
+    for (const d of devices) {
+      const net = d.address.replace(/\.\d+$/, "");
+      out.set(net, (out.get(net) ?? 0) + 1);
+    }
+    return out;
+  }, [devices]);
+  return (
+    <div>
+      <div className="mb-1.5 text-[13px]">{nets.length} networks, devices heard in each</div>
+      <div role="group" aria-label="Networks" className="grid grid-cols-[repeat(32,16px)] gap-0.5 max-sm:grid-cols-[repeat(16,18px)]">
+        {nets.map((net) => {
+          const n = counts.get(net) ?? 0;
+          return (
+            <button key={net} type="button" aria-pressed={net === chosen} aria-label={`${net}.0/24: ${n} devices`} title={`${net}.0/24`} onClick={() => choose(net)}
+              className={`num grid h-4 place-items-center rounded-[1.5px] text-[10px] ${n ? "bg-ink text-paper" : "bg-well text-soft"} ${net === chosen ? "outline-2 outline-offset-1 outline-ink" : ""}`}>
+              {n || ""}
+            </button>
+          );
+        })}
+      </div>
+    </div>
+  );
+}
+
+/** Each kind of address has a shape of its own. */
+export function TileMark({ mark }: { mark: Mark }) {
+  const ground = { camera: "fill-ink", recorder: "fill-open", conflict: "fill-stuck", self: "fill-soft", gateway: "fill-soft" }[mark as string] ?? "fill-well";
+  return (
+    <svg width="14" height="14" viewBox="0 0 14 14" className="block shrink-0 max-sm:size-2.5" aria-hidden>
+      <rect width="14" height="14" rx="1.5" className={ground} />
+      {mark === "camera" && <circle cx="7" cy="7" r="2.6" className="fill-paper" />}
+      {mark === "recorder" && <path d="M4 5h6M4 9h6" className="stroke-paper" strokeWidth="1.6" />}
+      {mark === "other" && <path d="M4 10 10 4" className="stroke-soft" strokeWidth="1.6" />}
+      {mark === "conflict" && <path d="M7 3v5M7 10v1.4" className="stroke-paper" strokeWidth="1.8" />}
+      {mark === "self" && <path d="M3.5 4h7v5h-7zM5 11h4" fill="none" className="stroke-paper" strokeWidth="1.2" />}
+      {mark === "gateway" && <path d="M3 7h8M8 4l3 3-3 3" fill="none" className="stroke-paper" strokeWidth="1.4" />}
+      {mark === "planned" && <path d="M7 3v8M3 7h8" className="stroke-ink" strokeWidth="1.8" />}
+      {mark === "pool" && <path d="M2 12.5h10" className="stroke-open" strokeWidth="1.6" />}
+      {mark === "dhcp" && <path d="M2 12.5h10" className="stroke-soft" strokeWidth="1.6" strokeDasharray="2 1.6" />}
+    </svg>
+  );
+}
+
+type TileProps = { address: string; mark: Mark; name?: string; open?: string };
+
+/** One address. It is drawn again only when what stands there changes: a site has a thousand of them. */
+const Tile = memo(function Tile({ address, mark, name, open }: TileProps) {
+  if (!name && (mark === "free" || mark === "pool" || mark === "dhcp")) return <span className={`tile tile-${mark}`} />;
+  if (!name) return <span title={`${address}: ${markNames[mark]}`}><TileMark mark={mark} /></span>;
+  return <button type="button" title={`${address} ${name}`} aria-label={`${address}: ${name}`} data-open={open}><TileMark mark={mark} /></button>;
+});
