@@ -123,7 +123,7 @@ func findWhileTheyArrive(dir string) (tasks int, longest float64, shown time.Dur
 		page.MustEval(`() => { window.long = []; new PerformanceObserver((l) => window.long.push(...l.getEntries().map((e) => e.duration))).observe({ type: "longtask", buffered: false }); }`)
 		began := time.Now()
 		page.MustElementR("button", "Sweep the site").MustClick()
-		page.Timeout(5 * time.Minute).MustElementR("body *", `^1000 cameras`)
+		page.Timeout(5*time.Minute).MustElementR("body *", `^1000 cameras`)
 		shown = time.Since(began)
 		page.Timeout(5 * time.Minute).MustElement(`[data-run="finished"]`)
 		for _, d := range page.MustEval(`() => window.long`).Arr() {
