@@ -307,6 +307,15 @@ func TestAddressPlanWithUndo(t *testing.T) {
 	b.see("does not lie in 127.43.3.0/24")
 	b.typeIn("gateway", "127.43.3.1")
 	b.count("[data-plan]", 6)
+	b.press("^Name servers, time server")
+	b.typeIn("dns", "192.0.2.53, nonsense")
+	b.see("is not an address")
+	b.typeIn("dns", "192.0.2.53")
+	b.typeIn("time_zone", "Europe/London")
+	b.see("is no time zone as devices take it")
+	b.typeIn("time_zone", "GMT0BST,M3.5.0/1,M10.5.0")
+	b.page.MustElement(`[aria-label="Name each device after its camera"]`).MustClick()
+	b.see("free · corvane-v4")
 	b.press("^Send 6 addresses$")
 
 	// Five move and are confirmed by the recorder at their new addresses; the one that refuses says so and stays.
@@ -318,6 +327,8 @@ func TestAddressPlanWithUndo(t *testing.T) {
 	b.see("The address is locked on this device")
 	b.page.MustElement(`[data-run="finished"]`)
 	b.count(`[data-at=""]`, 6)
+	b.page.MustElementR("[role=row]", `127\.43\.3\.101`).MustClick()
+	b.see("also set: name servers, host name corvane-v4, time zone GMT0BST")
 	slots := world.Device("Strongroom").Slots()
 	require.Len(t, slots, 6, "each kept its slot")
 	for _, s := range slots {
@@ -436,7 +447,7 @@ func TestAddressConflict(t *testing.T) {
 	asked := world.Device("Turntable").Asked()
 	b.press("^Open latches of 6 devices")
 	b.count(`[data-at="signed_in"]`, 6)
-	b.page.MustElementR("[role=row]", "V9").MustClick()
+	b.page.MustElementR("[data-device]", "V9").MustClick()
 	b.see("Two devices claim 127.43.8.14")
 	b.press("^Try again$")
 	b.page.MustElement(`[data-run="finished"]`)

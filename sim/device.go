@@ -5,6 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"html"
+	"io"
+	"log"
 	"net"
 	"net/http"
 	"os"
@@ -92,7 +94,7 @@ func (d *device) start(ctx context.Context, o Options, group *errgroup.Group) er
 	if err != nil {
 		return errors.Join(err, web.Close())
 	}
-	d.web = &http.Server{Handler: d.soapHandler(), ReadHeaderTimeout: 5 * time.Second}
+	d.web = &http.Server{Handler: d.soapHandler(), ReadHeaderTimeout: 5 * time.Second, ErrorLog: log.New(io.Discard, "", 0)} // whoever speaks plainly to a TLS port is no news here
 	group.Go(func() error { return ignoreClosed(d.web.Serve(web)) })
 	if d.TLS != "" {
 		if err := d.startTLS(d.web.Serve, group); err != nil {

@@ -181,6 +181,9 @@ func (r Record) Sum() string {
 			if b.After.DHCP {
 				how = " by DHCP"
 			}
+			if also := b.After.Changed(b.Before.Also); len(also) > 0 {
+				how += "; also set: " + strings.Join(also, ", ")
+			}
 			return fmt.Sprintf("Moved from %s to %s%s", b.Before.Addr, b.After.Addr, how), b.Diagnosis
 		})
 	}

@@ -34,8 +34,11 @@ var shots = []shot{
 	{name: "stuck", path: "/sites/SITE?device=DEVICE:Parcels office", width: 1280, height: 800, theme: "day"},
 	{name: "find", path: "/sites/SITE/find", width: 1280, height: 800, theme: "day"},
 	{name: "address-plan", path: "/sites/SITE", width: 1280, height: 800, theme: "day", after: planAddresses},
+	{name: "recorder", path: "/sites/SITE?device=DEVICE:Strongroom", width: 1280, height: 800, theme: "night"},
 	{name: "keyring", path: "/sites/SITE/keyring", width: 1280, height: 800, theme: "day"},
 	{name: "phone", path: "/sites/SITE?device=DEVICE:Water tower", width: 390, height: 844, theme: "day"},
+	{name: "find-phone", path: "/sites/SITE/find", width: 390, height: 844, theme: "day"},
+	{name: "addresses-moving", path: "/sites/SITE", width: 1280, height: 800, theme: "day", after: sendAddresses},
 	{name: "find-wide", path: "/sites/SITE/find", width: 1280, height: 800, theme: "night", after: wholeRange},
 }
 
@@ -145,6 +148,18 @@ func planAddresses(p *rod.Page) error {
 	}
 	_, err = p.Element("[data-plan]")
 	return err
+}
+
+// sendAddresses applies the plan and looks at Find while the devices move.
+func sendAddresses(p *rod.Page) error {
+	if err := planAddresses(p); err != nil {
+		return err
+	}
+	return rod.Try(func() {
+		p.MustElementR("button", "^Send [0-9]+ addresses$").MustClick()
+		p.MustElementR("a", "^Find$").MustClick()
+		p.MustElement(`[title$="about to be given"]`)
+	})
 }
 
 // wholeRange widens the site to a /16 and sweeps it. It comes after the pictures of the site as it is.

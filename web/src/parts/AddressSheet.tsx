@@ -91,7 +91,7 @@ export function AddressSheet({ site, devices, open, onOpenChange }: { site: Site
               <button key={o} type="button" aria-pressed={order === o} onClick={() => setOrder(o)} className={`rounded-sm px-2 py-0.5 ${order === o ? "bg-ink text-paper" : "hover:bg-well"}`}>{{ name: "name", address: "address now", heard: "first heard" }[o]}</button>
             ))}
           </div>
-          <div className="max-h-[38vh] overflow-auto border-y">
+          <div className="max-h-[29vh] overflow-auto border-y">
             <table className="w-full">
               <tbody>
                 {lines.map((l) => (

@@ -75,7 +75,7 @@ export function Fields({ devices }: { devices: Device[] }) {
           ))}
         </div>
       ))}
-      <ul className="flex flex-col justify-end gap-1 text-[13px] text-soft">
+      <ul className="flex flex-col justify-end gap-1 text-[13px] text-soft max-sm:flex-row max-sm:flex-wrap max-sm:justify-start max-sm:gap-x-4">
         {(Object.keys(markNames) as Mark[]).filter((m) => present.has(m)).map((m) => <li key={m} className="flex items-center gap-2"><TileMark mark={m} /> {markNames[m]}</li>)}
       </ul>
     </section>

@@ -65,9 +65,9 @@ function Head({ device: d, onClose }: { device: Device; onClose: () => void }) {
             <button type="button" aria-label="Change the name" title="Change the name (R)" className="rounded-sm p-1 text-soft hover:bg-well hover:text-ink" onClick={() => setEditing(true)}><Pencil size={14} /></button>
           </h2>
         )}
-        <div className="flex items-center gap-2 text-[13px] text-soft">
+        <div className="flex flex-wrap items-center gap-x-2 text-[13px] whitespace-nowrap text-soft">
           {d.via ? <span>channel {d.via.channel} of <Link to={`/sites/${site.id}?device=${d.via.recorder}`} className="underline hover:text-ink">{d.via.name}</Link></span> : <><span className="mono">{d.address}</span><Copy text={d.address} label="Copy" /></>}
-          {d.web && <a href={d.web} target="_blank" rel="noreferrer" className="inline-flex items-center gap-1 underline hover:text-ink">{d.via ? "its page, through the recorder" : "its own page"} <ExternalLink size={12} /></a>}
+          {d.web && <a href={d.web} target="_blank" rel="noreferrer" className="inline-flex items-center gap-1 underline hover:text-ink">{d.via ? "its page, through it" : "its own page"} <ExternalLink size={12} /></a>}
         </div>
         {d.left_at && <div className="text-[13px] text-stuck">It said goodbye {ago(d.left_at)}: switched off, restarted or moved.</div>}
       </div>

@@ -5,6 +5,7 @@ import type { Device } from "@/api/client";
 import { say, useRuns, useWatch } from "@/api/queries";
 import { Button } from "@/parts/Button";
 import { ago } from "@/parts/measures";
+import { useMedia } from "@/parts/useMedia";
 import { Fields } from "./AddressField";
 import { Heard } from "./Heard";
 import { useFrame } from "./SiteFrame";
@@ -17,6 +18,7 @@ export function Find() {
   const devices = useDeferredValue(now);
   const runs = useRuns(site.id);
   const scroller = useRef<HTMLDivElement>(null);
+  const wide = useMedia("(min-width: 1024px)"); // narrower, the strays stand below and all scrolls as one
   const running = runs.data?.find((r) => r.kind === "sweep" && r.state === "running");
   const last = runs.data?.find((r) => r.kind === "sweep");
   const inside = useMemo(() => devices.filter((d) => !d.stray), [devices]);
@@ -33,8 +35,8 @@ export function Find() {
           {many(inside, "camera")} · {many(inside, "recorder")} · {many(inside, "other")}{last && ` · ${running ? "sweeping now" : `swept ${ago(last.created_at)}`}`}
         </span>
       </div>
-      <div className="flex min-h-0 grow max-lg:flex-col">
-        <div ref={scroller} className="relative min-h-0 grow overflow-auto">
+      <div ref={wide ? undefined : scroller} className="relative min-h-0 grow max-lg:overflow-auto lg:flex">
+        <div ref={wide ? scroller : undefined} className="relative grow lg:min-h-0 lg:overflow-auto">
           <Fields devices={inside} />
           {devices.length === 0 ? (
             <div className="p-10 text-center">

@@ -11,7 +11,7 @@ import { useFrame } from "./SiteFrame";
 type Column = "address" | "name" | "kind";
 
 const rowHeight = 36;
-const columns = "grid grid-cols-[minmax(112px,auto)_1fr] items-center gap-x-3 px-4 sm:grid-cols-[118px_minmax(0,1.3fr)_minmax(0,1.3fr)_minmax(0,1.6fr)] md:grid-cols-[118px_minmax(0,1.2fr)_minmax(0,1.2fr)_minmax(0,1.7fr)_minmax(0,1.1fr)_24px]";
+const columns = "grid grid-cols-[minmax(112px,auto)_1fr] items-center gap-x-3 px-4 sm:grid-cols-[118px_minmax(0,1.3fr)_minmax(0,1.3fr)_minmax(0,1.6fr)] md:grid-cols-[118px_minmax(0,1.1fr)_minmax(0,1.1fr)_minmax(0,1.6fr)_minmax(0,1.2fr)_24px]";
 
 /** Every device heard inside the ranges. Only the rows in sight are drawn, so that a thousand arriving hold nothing up. */
 export function Heard({ devices, scroller }: { devices: Device[]; scroller: RefObject<HTMLDivElement | null> }) {
@@ -62,15 +62,15 @@ const Row = memo(
         <span className={`whitespace-nowrap ${d.via ? "pl-4 text-[13px] text-soft" : "mono"}`}>{d.via ? `channel ${d.via.channel}` : d.address}</span>
         <span className="truncate font-medium">
           {d.kind === "other" ? <span className="font-normal text-soft">{d.is || (told(d) ? d.name : "not a camera")}</span> : d.name}
-          {d.left_at && <span className="ml-2 text-[13px] font-normal text-stuck">said goodbye {ago(d.left_at)}</span>}
+          {d.left_at && <span className="ml-2 text-[13px] font-normal text-stuck">left {ago(d.left_at)}</span>}
         </span>
         <span className="inline-flex items-center gap-2 truncate max-sm:hidden">
           <TileMark mark={d.conflict ? "conflict" : d.kind} />
-          {d.conflict ? <span className="text-stuck">address conflict</span> : d.via ? <span className="truncate">through {d.via.name} <span className="mono text-[13px] text-soft">{d.via.camera}</span></span> : d.kind}
+          {d.conflict ? <span className="text-stuck">address conflict</span> : d.via ? <span className="truncate">through {d.via.name}</span> : d.kind}
           {d.model && <span className="truncate text-soft">{d.model}</span>}
         </span>
-        <span className="mono truncate text-[13px] max-sm:hidden">{d.ports.map((p) => <span key={p.number} className="mr-3 whitespace-nowrap">{p.number} <span className="text-soft">{p.speaks}</span></span>)}</span>
-        <span className="truncate text-[13px] text-soft max-md:hidden">{d.methods.join(", ")}</span>
+        <span className="mono truncate text-[13px] max-sm:hidden">{d.via?.camera && <span className="text-soft">behind it at <span className="text-ink">{d.via.camera}</span></span>}{d.ports.map((p) => <span key={p.number} className="mr-3 whitespace-nowrap">{p.number} <span className="text-soft">{p.speaks}</span></span>)}</span>
+        <span className="truncate text-[13px] text-soft max-md:hidden" title={d.methods.join(", ")}>{d.methods.join(", ")}</span>
         <span className="max-md:hidden">{d.web && <a href={d.web} target="_blank" rel="noreferrer" onClick={(e) => e.stopPropagation()} aria-label={`${d.name}: its own page`} title="Its own page" className="inline-block p-1 text-soft hover:text-ink"><ExternalLink size={14} /></a>}</span>
       </div>
     );

@@ -15,6 +15,7 @@ import { LatchChain } from "@/parts/LatchChain";
 import { canGoOn, isStuck, tier } from "@/parts/latches";
 import { stillOf, StreamLine } from "@/parts/measures";
 import { Still } from "@/parts/Still";
+import { useMedia } from "@/parts/useMedia";
 import { Bench } from "./Bench";
 import { useFrame } from "./SiteFrame";
 
@@ -141,6 +142,7 @@ function ActionBar({ picked, cameras, recorders, all, go, busy, quiet, onAddress
   const fresh = (picked.length > 0 ? picked : cameras).filter((d) => d.next.action === "claim");
   const wantKey = stuck.filter((d) => d.next.action === "add_sign_in");
   const many = (n: number, what = "camera") => `${n} ${what}${n === 1 ? "" : "s"}`;
+  const wired = picked.filter((d) => !d.via); // what hangs on a recorder's switch has its address from there
   const pickedCameras = picked.filter((d) => d.kind === "camera");
   return (
     <div className="flex min-h-12 shrink-0 flex-wrap items-center gap-2 border-b px-4 py-2">
@@ -150,7 +152,7 @@ function ActionBar({ picked, cameras, recorders, all, go, busy, quiet, onAddress
           <Button look="next" disabled={busy} onClick={() => go(picked)}>Open latches of {many(picked.length, "device")}</Button>
           {pickedCameras.length > 0 && <PlaceButton cameras={pickedCameras} recorders={recorders} go={go} busy={busy} />}
           {fresh.length > 0 && <Button onClick={() => onClaim(fresh)}>Claim {many(fresh.length, "device")}</Button>}
-          <Button onClick={() => onAddress(picked)}>Give addresses</Button>
+          {wired.length > 0 && <Button onClick={() => onAddress(wired)}>Give addresses</Button>}
           <UndoAddresses devices={picked} />
         </>
       ) : ready.length > 0 ? (
@@ -219,7 +221,7 @@ type RowsProps = { shown: Device[]; chosen: string | null; selected: Set<string>
 
 function Rows({ shown, chosen, selected, narrow, renaming, setRenaming, choose, toggle }: RowsProps) {
   const box = useRef<HTMLDivElement>(null);
-  const phone = useNarrow("(max-width: 767px)");
+  const phone = useMedia("(max-width: 767px)");
   const rows = useVirtualizer({ count: shown.length, getScrollElement: () => box.current, estimateSize: () => (phone ? 76 : rowHeight), overscan: 12 });
   const index = shown.findIndex((d) => d.id === chosen);
   useEffect(() => {
@@ -303,15 +305,3 @@ function RenameInput({ device, done }: { device: Device; done: () => void }) {
     />
   );
 }
-
-function useNarrow(query: string) {
-  const [narrow, setNarrow] = useState(() => matchMedia(query).matches);
-  useEffect(() => {
-    const m = matchMedia(query);
-    const on = () => setNarrow(m.matches);
-    m.addEventListener("change", on);
-    return () => m.removeEventListener("change", on);
-  }, [query]);
-  return narrow;
-}
-

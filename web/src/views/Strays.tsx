@@ -15,7 +15,7 @@ export function Strays({ devices, all }: { devices: Device[]; all: Device[] }) {
   const go = useNavigate();
   const [why, setWhy] = useState(false);
   return (
-    <aside aria-label="Strays" className="w-full shrink-0 overflow-auto border-l bg-sheet px-4 py-3 lg:w-72">
+    <aside aria-label="Strays" className="w-full shrink-0 bg-sheet max-lg:border-t lg:overflow-auto lg:border-l px-4 py-3 lg:w-72">
       <h2 className="font-semibold">Strays <span className="num font-normal text-soft">{devices.length}</span></h2>
       {devices.length === 0 ? (
         <p className="mt-1 text-soft">Nothing was heard outside the ranges.</p>
