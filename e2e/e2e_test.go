@@ -74,7 +74,7 @@ func (b *bench) serve(listen string) {
 // press presses the button or follows the link whose text fits.
 func (b *bench) press(text string) {
 	b.t.Helper()
-	el, err := b.page.ElementR("button, a", text)
+	el, err := b.page.ElementR("button, a, summary", text)
 	require.NoError(b.t, err, "no button %q", text)
 	require.NoError(b.t, el.WaitEnabled(), text)
 	require.NoError(b.t, el.Click("left", 1), text)
@@ -374,6 +374,16 @@ func TestClaim(t *testing.T) {
 	b.count(`[data-at="placed"]`, 2)
 	b.press("^Keyring$")
 	b.see("2 cameras claimed")
+	b.press("Add a sign-in")
+	b.typeIn("device-user", "maker")
+	b.typeIn("device-password", "as-delivered")
+	b.press("Where it may be tried")
+	b.typeIn("device-maker", "Corvane")
+	b.page.MustElement(`[aria-label="Devices have it from the factory"]`).MustClick()
+	b.press("^Add to keyring$")
+	b.see("Corvane only")
+	b.page.MustElement(`[aria-label="Try maker earlier"]`).MustClick()
+	b.page.MustElementR("tbody tr:first-child", "factory password")
 	b.page.MustElement(`[aria-label^="Show the password of"]`).MustClick()
 	b.see(made)
 }

@@ -9,12 +9,11 @@ import (
 
 	"unlatch/core/evidence"
 	"unlatch/core/exchange"
-	"unlatch/core/onvif"
 	"unlatch/core/signin"
 	"unlatch/store"
 )
 
-// ClaimArgs gives a factory-fresh device its first account. The password is on the keyring before the job exists: a crash between
+// ClaimArgs gives a factory-fresh device its first account, or the account that it has from the factory a password of its own. The password is on the keyring before the job exists: a crash between
 // saving and sending locks nobody out.
 type ClaimArgs struct {
 	Run    uuid.UUID `json:"run"`
@@ -52,20 +51,29 @@ func (o *opening) claim(ctx context.Context, key uuid.UUID) error {
 	if err != nil {
 		return err
 	}
-	if s := o.d.Status.SignedIn; s == nil || !s.Open {
+	s := o.d.Status.SignedIn
+	if s == nil || !s.Open && !s.Factory {
 		return o.open(ctx)
 	}
 	log := exchange.NewLog(nil)
-	c := onvif.New(o.d.Status.Device.XAddr, onvif.Options{Dial: o.guard, Log: log})
-	defer c.Close()
-	if _, err = c.Clock(ctx); err == nil {
+	c, old, err := o.client(ctx, o.d, log)
+	if c != nil {
+		defer c.Close()
+	}
+	switch {
+	case err != nil:
+	case s.Open:
 		err = c.CreateUser(ctx, in.User, in.Secret, "Administrator")
+	case in.User != old.User:
+		return o.open(ctx) // the account that it had from the factory has gone since
+	default:
+		err = c.SetUser(ctx, in.User, in.Secret, "Administrator")
 	}
 	if diagnosis, err := explain(ctx, err, o.facts(o.d.Status.Device.XAddr, "the device", in.User)); err != nil || diagnosis != nil {
 		if err != nil {
 			return err
 		}
-		return o.record(ctx, store.Finding{Kind: evidence.KindSignedIn, Exchange: log.String(), Body: evidence.SignedIn{Open: true, Info: o.d.Status.SignedIn.Info, Diagnosis: diagnosis}})
+		return o.record(ctx, store.Finding{Kind: evidence.KindSignedIn, Exchange: log.String(), Body: evidence.SignedIn{Open: s.Open, Factory: s.Factory, SignIn: s.SignIn, Label: s.Label, User: s.User, Info: s.Info, Diagnosis: diagnosis}})
 	}
 	return o.openWith(ctx, key, in, log)
 }

@@ -400,3 +400,35 @@ devices:
 	assert.Equal(t, latch.Placed, b.device("12").Status.At())
 	assert.NotContains(t, b.everything(), "coal", "the password that was sent is sealed in the exchange too")
 }
+
+// A device that opens with its factory password is a finding; it gets one of its own, which is on the keyring before it is sent.
+func TestFactoryPasswordIsReplaced(t *testing.T) {
+	simtest.Start(t, `
+name: fresh
+users: [{name: maker, secret: as-delivered, level: Administrator}]
+devices:
+  - {name: Fresh, maker: corvane, model: V4, address: 127.42.12.11, scene: viaduct, streams: [&s {width: 160, height: 90, fps: 5, kbps: 100, gop: 5, profile: baseline}]}
+`)
+	b := &bench{t: t, log: &syncBuffer{}, s: storetest.Open(t)}
+	var err error
+	b.q, err = jobs.NewQueue(b.s, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	b.site, err = b.s.CreateSite(ctx, "Yard", address.MustParse("127.42.12.0/24"))
+	require.NoError(t, err)
+	factory, err := b.s.AddSignIn(ctx, "As delivered", "maker", signin.NewSecret("as-delivered"))
+	require.NoError(t, err)
+	require.NoError(t, b.s.SetTerms(ctx, factory, "As delivered", store.Terms{Factory: true}))
+	b.work()
+	b.sweep()
+	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11"), false))
+	require.True(t, b.device("11").Status.SignedIn.Factory)
+	own, err := b.s.AddSignIn(ctx, "Its own", "maker", signin.NewSecret("lamp & <whistle>"))
+	require.NoError(t, err)
+	b.wait(b.q.Claim(ctx, b.site.ID, "claim", []jobs.Claim{{Device: b.names["11"], SignIn: own}}))
+	in := b.device("11").Status.SignedIn
+	assert.Equal(t, own, in.SignIn)
+	assert.False(t, in.Factory)
+	assert.Nil(t, in.Diagnosis)
+	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11"), true))
+	assert.Equal(t, latch.Placed, b.device("11").Status.At(), "its streams play with the new password too")
+}

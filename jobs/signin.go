@@ -32,7 +32,8 @@ func (o *opening) signIn(ctx context.Context) error {
 	if !errors.As(err, &refused) {
 		return o.notSignedIn(ctx, evidence.SignedIn{}, err, "", log)
 	}
-	keys, err := o.env.store.Candidates(ctx, o.d.ID)
+	dev := o.d.Status.Device
+	keys, err := o.env.store.Candidates(ctx, o.d.ID, o.d.Site, strings.Join([]string{dev.Maker, dev.Name, dev.Hardware}, " "))
 	if err != nil {
 		return err
 	}
@@ -42,7 +43,7 @@ func (o *opening) signIn(ctx context.Context) error {
 		user = key.User
 		found, last = o.tryKey(ctx, key, log)
 		if last == nil {
-			found.SignIn, found.Label, found.User = key.ID, key.Label, key.User
+			found.SignIn, found.Label, found.User, found.Factory = key.ID, key.Label, key.User, key.Factory
 			return o.signedIn(ctx, found, log)
 		}
 		out.Tried = append(out.Tried, key.Label)
@@ -95,7 +96,7 @@ func (o *opening) tryKey(ctx context.Context, key store.SignIn, log *exchange.Lo
 	if err != nil {
 		return evidence.SignedIn{}, err
 	}
-	log.Note("trying %q", key.Label)
+	log.Note("trying %q: %s", key.Label, key.Why)
 	found, err := o.try(ctx, key.ID, in, log)
 	result := store.NoAnswer
 	var refused *onvif.RefusedError

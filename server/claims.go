@@ -52,7 +52,12 @@ func (s *Server) claim(ctx context.Context, site uuid.UUID, in claimBody) (*runO
 		if err != nil {
 			return nil, s.explain(err)
 		}
-		if l := d.Status.Latch(latch.SignedIn); d.Site != site || l.Diagnosis == nil || l.Diagnosis.Cause != diagnose.FactoryFresh {
+		l := d.Status.Latch(latch.SignedIn)
+		factory := d.Status.SignedIn != nil && d.Status.SignedIn.Factory
+		if factory && d.Status.SignedIn.User != user {
+			return nil, problem(422, "other_user", fmt.Sprintf("%s has the user %q from the factory.", d.Title(), d.Status.SignedIn.User), "Keep that name: it is its password that changes.")
+		}
+		if d.Site != site || !factory && (l.Diagnosis == nil || l.Diagnosis.Cause != diagnose.FactoryFresh) {
 			return nil, problem(422, "not_fresh", d.Title()+" is not known to be factory-fresh.", "Open its latches first: only a device without any account is claimed.")
 		}
 		claims = append(claims, jobs.Claim{Device: id})

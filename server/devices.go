@@ -61,6 +61,7 @@ type deviceView struct {
 	Streams     []streamView      `json:"streams"`
 	Placements  []latch.Placement `json:"placements"`
 	Via         *viaView          `json:"via,omitempty" doc:"the recorder that it is reached through"`
+	Factory     string            `json:"factory,omitempty" doc:"a finding: the user that it still has with its factory password"`
 	Channels    []channelView     `json:"channels,omitempty" doc:"of a recorder: what it sends on"`
 }
 
@@ -309,6 +310,9 @@ func viewOf(d *store.Device) deviceView {
 	}
 	if in := st.SignedIn; in != nil {
 		v.Protocols = in.Protocols
+		if in.Factory && d.Via == nil {
+			v.Factory = in.User
+		}
 		if in.MAC != "" {
 			v.MAC = in.MAC
 		}

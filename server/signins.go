@@ -15,6 +15,19 @@ type signInBody struct {
 	Label  string `json:"label,omitempty" maxLength:"120" doc:"what to call it; the user name where empty"`
 	User   string `json:"user" minLength:"1" maxLength:"200"`
 	Secret string `json:"secret" maxLength:"400"`
+	TermsBody
+}
+
+// TermsBody says where a sign-in may be tried. It is exported because huma reads exported fields only.
+type TermsBody struct {
+	Factory bool       `json:"factory,omitempty" doc:"devices have it from the factory"`
+	Note    string     `json:"note,omitempty" maxLength:"1000"`
+	Site    *uuid.UUID `json:"site,omitempty" doc:"tried on this site only"`
+	Maker   string     `json:"maker,omitempty" maxLength:"80" doc:"tried on this maker's devices only"`
+}
+
+func (t TermsBody) terms() store.Terms {
+	return store.Terms{Factory: t.Factory, Note: strings.TrimSpace(t.Note), Site: t.Site, Maker: strings.TrimSpace(t.Maker)}
 }
 
 // SignInPath names a sign-in in the path. It is exported because huma reads exported fields only.
@@ -51,8 +64,28 @@ func (s *Server) signInRoutes(api huma.API) {
 				}
 			}{}
 			var err error
-			out.Body.ID, err = s.cfg.Store.AddSignIn(ctx, label, user, signin.NewSecret(in.Body.Secret))
+			if out.Body.ID, err = s.cfg.Store.AddSignIn(ctx, label, user, signin.NewSecret(in.Body.Secret)); err == nil {
+				err = s.cfg.Store.SetTerms(ctx, out.Body.ID, label, in.Body.terms())
+			}
 			return out, s.explain(err)
+		})
+	huma.Register(api, huma.Operation{OperationID: "change-sign-in", Method: "PUT", Path: "/api/sign-ins/{sign_in}", Summary: "Change where a sign-in may be tried, and what it is called"},
+		func(ctx context.Context, in *struct {
+			SignInPath
+			Body struct {
+				Label string `json:"label" minLength:"1" maxLength:"120"`
+				TermsBody
+			}
+		}) (*struct{}, error) {
+			return nil, s.explain(s.cfg.Store.SetTerms(ctx, in.SignIn, strings.TrimSpace(in.Body.Label), in.Body.terms()))
+		})
+	huma.Register(api, huma.Operation{OperationID: "order-sign-ins", Method: "PUT", Path: "/api/sign-ins", Summary: "Set the order in which sign-ins are tried"},
+		func(ctx context.Context, in *struct {
+			Body struct {
+				IDs []uuid.UUID `json:"ids" maxItems:"2000"`
+			}
+		}) (*struct{}, error) {
+			return nil, s.explain(s.cfg.Store.OrderSignIns(ctx, in.Body.IDs))
 		})
 	huma.Register(api, huma.Operation{OperationID: "delete-sign-in", Method: "DELETE", Path: "/api/sign-ins/{sign_in}", Summary: "Take a sign-in off the keyring"},
 		func(ctx context.Context, in *SignInPath) (*struct{}, error) {

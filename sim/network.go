@@ -242,6 +242,20 @@ func (d *device) userOperation(o operation, n network) (string, *fault) {
 			fmt.Fprintf(&b, "<X:User><T:Username>%s</T:Username><T:UserLevel>%s</T:UserLevel></X:User>", onvif.Escape(u.Name), u.Level)
 		}
 		return b.String(), nil
+	case "SetUser":
+		u := claimed{Name: o.arg("Username"), Secret: o.arg("Password"), Level: o.arg("UserLevel")}
+		if len(u.Secret) < 8 {
+			return "", invalid("ter:PasswordTooWeak", "The password is too weak: at least 8 characters")
+		}
+		if !slices.ContainsFunc(d.accounts(), func(k claimed) bool { return k.Name == u.Name }) {
+			return "", invalid("ter:UsernameMissing", "There is no such user")
+		}
+		n.Claimed = append(slices.DeleteFunc(slices.Clone(n.Claimed), func(k claimed) bool { return k.Name == u.Name }), u)
+		d.setNet(n)
+		d.world.mu.Lock()
+		defer d.world.mu.Unlock()
+		d.world.keepNetworks()
+		return "", nil
 	case "CreateUsers":
 		u := claimed{Name: o.arg("Username"), Secret: o.arg("Password"), Level: o.arg("UserLevel")}
 		if len(u.Secret) < 8 {
@@ -268,7 +282,9 @@ func (d *device) accounts() []claimed {
 	defer d.world.mu.Unlock()
 	var out []claimed
 	for _, u := range d.Users {
-		out = append(out, claimed{u.Name, u.Secret.Reveal(), u.Level})
+		if !slices.ContainsFunc(d.net.Claimed, func(k claimed) bool { return k.Name == u.Name }) { // given another password since
+			out = append(out, claimed{u.Name, u.Secret.Reveal(), u.Level})
+		}
 	}
 	return append(out, d.net.Claimed...)
 }

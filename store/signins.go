@@ -12,12 +12,38 @@ import (
 
 // A SignIn is an entry of the keyring without its secret.
 type SignIn struct {
-	ID      uuid.UUID `db:"id" json:"id"`
-	Label   string    `db:"label" json:"label"`
-	User    string    `db:"user_name" json:"user"`
-	Created time.Time `db:"created_at" json:"created_at"`
-	Changed time.Time `db:"changed_at" json:"changed_at"`
-	Opens   int       `db:"opens" json:"opens" doc:"devices that it opened last"`
+	ID       uuid.UUID  `db:"id" json:"id"`
+	Label    string     `db:"label" json:"label"`
+	User     string     `db:"user_name" json:"user"`
+	Created  time.Time  `db:"created_at" json:"created_at"`
+	Changed  time.Time  `db:"changed_at" json:"changed_at"`
+	Opens    int        `db:"opens" json:"opens" doc:"devices that it opened last"`
+	Used     *time.Time `db:"used_at" json:"used_at,omitempty" doc:"when it was last tried"`
+	Why      string     `db:"why" json:"-"`       // of a candidate: why it stands where it does
+	Opened   *time.Time `db:"opened_at" json:"-"` // of a candidate: when it last opened this device
+	Position int        `db:"position" json:"-"`
+	Terms
+}
+
+// Terms say where a sign-in may be tried.
+type Terms struct {
+	Factory bool       `db:"factory" json:"factory" doc:"it is one that devices have from the factory: a device that it opens is a finding"`
+	Note    string     `db:"note" json:"note"`
+	Site    *uuid.UUID `db:"site_id" json:"site,omitempty" doc:"tried on this site only; on all where it is missing"`
+	Maker   string     `db:"maker" json:"maker" doc:"tried on this maker's devices only; on all where it is empty"`
+}
+
+const signInColumns = "s.id, s.label, s.user_name, s.created_at, s.changed_at, s.factory, s.note, s.site_id, s.maker"
+
+// SetTerms changes where a sign-in may be tried and what it is called.
+func (s *Store) SetTerms(ctx context.Context, id uuid.UUID, label string, t Terms) error {
+	return one(s.db.ExecContext(ctx, "UPDATE sign_ins SET label = $2, factory = $3, note = $4, site_id = $5, maker = $6 WHERE id = $1", id, label, t.Factory, t.Note, t.Site, t.Maker))
+}
+
+// OrderSignIns sets the order in which sign-ins of equal standing are tried; those that are not named come after.
+func (s *Store) OrderSignIns(ctx context.Context, ids []uuid.UUID) error {
+	_, err := s.db.ExecContext(ctx, "UPDATE sign_ins SET position = COALESCE(array_position($1::uuid[], id), 1000000)", ids)
+	return err
 }
 
 // AddSignIn puts a sign-in on the keyring.
@@ -35,9 +61,9 @@ func (s *Store) DeleteSignIn(ctx context.Context, id uuid.UUID) error {
 // SignIns lists the keyring in the order in which it is tried.
 func (s *Store) SignIns(ctx context.Context) ([]SignIn, error) {
 	var out []SignIn
-	err := s.db.SelectContext(ctx, &out, `SELECT id, label, user_name, created_at, changed_at,
-		(SELECT count(DISTINCT device_id) FROM tries t WHERE t.sign_in_id = sign_ins.id AND result = 'opened') AS opens
-		FROM sign_ins ORDER BY created_at, id`)
+	err := s.db.SelectContext(ctx, &out, `SELECT `+signInColumns+`, '' AS why, (SELECT max(at) FROM tries t WHERE t.sign_in_id = s.id) AS used_at,
+		(SELECT count(DISTINCT device_id) FROM tries t WHERE t.sign_in_id = s.id AND result = 'opened') AS opens
+		FROM sign_ins s ORDER BY s.position, created_at, id`)
 	return out, err
 }
 
@@ -103,14 +129,20 @@ func (s *Store) EndTry(ctx context.Context, try uuid.UUID, result TryResult) err
 	return err
 }
 
-// Candidates lists the sign-ins to try on a device: the one that opened it last first, none that it has refused since that
-// sign-in was last changed.
-func (s *Store) Candidates(ctx context.Context, device uuid.UUID) ([]SignIn, error) {
+// Candidates lists the sign-ins to try on a device in order, each with its reason: what opened it before, then what is for its maker, for its
+// site, and the rest; among equals what opened more devices. What is for another site or maker is left out, and so is what the device has refused since
+// the sign-in was last changed. maker is what the device is known to be, by any word of its.
+func (s *Store) Candidates(ctx context.Context, device, site uuid.UUID, maker string) ([]SignIn, error) {
 	var out []SignIn
-	err := s.db.SelectContext(ctx, &out, `SELECT id, label, user_name, created_at, changed_at, 0 AS opens FROM sign_ins s
-		WHERE NOT EXISTS (SELECT 1 FROM tries t WHERE t.device_id = $1 AND t.sign_in_id = s.id AND t.result = 'refused' AND t.at > s.changed_at
-			AND NOT EXISTS (SELECT 1 FROM tries o WHERE o.device_id = $1 AND o.sign_in_id = s.id AND o.result = 'opened' AND o.at > t.at))
-		ORDER BY (SELECT max(at) FROM tries t WHERE t.device_id = $1 AND t.sign_in_id = s.id AND t.result = 'opened') DESC NULLS LAST,
-			(SELECT count(*) FROM tries t WHERE t.sign_in_id = s.id AND t.result = 'opened') DESC, created_at, id`, device)
+	err := s.db.SelectContext(ctx, &out, `SELECT *, CASE WHEN opened_at IS NOT NULL THEN 'it has opened this device before' WHEN maker <> '' THEN 'it is for ' || maker
+			WHEN site_id IS NOT NULL THEN 'it is for this site' WHEN opens > 0 THEN 'it opens ' || opens || ' other devices' ELSE 'its turn on the keyring' END AS why
+		FROM (SELECT `+signInColumns+`, s.position, (SELECT max(at) FROM tries t WHERE t.sign_in_id = s.id) AS used_at,
+			(SELECT max(at) FROM tries t WHERE t.device_id = $1 AND t.sign_in_id = s.id AND t.result = 'opened') AS opened_at,
+			(SELECT count(DISTINCT device_id) FROM tries t WHERE t.sign_in_id = s.id AND t.result = 'opened') AS opens
+			FROM sign_ins s
+			WHERE (s.site_id IS NULL OR s.site_id = $2) AND (s.maker = '' OR strpos(lower($3), lower(s.maker)) > 0)
+			AND NOT EXISTS (SELECT 1 FROM tries t WHERE t.device_id = $1 AND t.sign_in_id = s.id AND t.result = 'refused' AND t.at > s.changed_at
+				AND NOT EXISTS (SELECT 1 FROM tries o WHERE o.device_id = $1 AND o.sign_in_id = s.id AND o.result = 'opened' AND o.at > t.at))) c
+		ORDER BY opened_at DESC NULLS LAST, maker = '', site_id IS NULL, opens DESC, position, created_at, id`, device, site, maker)
 	return out, err
 }

@@ -182,7 +182,7 @@ func TestWorkersRacingKeepTheBudget(t *testing.T) {
 	race(s, 10)
 	assert.Equal(t, signin.Budget, allowed)
 	assert.Equal(t, 12-signin.Budget, held)
-	left, err := s.Candidates(ctx, device)
+	left, err := s.Candidates(ctx, device, site.ID, "")
 	require.NoError(t, err)
 	assert.Empty(t, left, "a sign-in that was refused is not tried again")
 }
@@ -221,4 +221,51 @@ func TestRangesSurviveTheDatabase(t *testing.T) {
 	_, err = s.Site(ctx, uuid.New())
 	assert.ErrorIs(t, err, store.ErrNotFound)
 	assert.ErrorIs(t, s.DeleteSite(ctx, uuid.New()), store.ErrNotFound)
+}
+
+// The order in which sign-ins are tried is explained, and what is for another site or maker is never tried.
+func TestCandidatesKeepToTheirScope(t *testing.T) {
+	s := storetest.Open(t)
+	site, err := s.CreateSite(ctx, "Viaduct", address.MustParse("192.0.2.0/24"))
+	require.NoError(t, err)
+	other, err := s.CreateSite(ctx, "Works", address.MustParse("198.51.100.0/24"))
+	require.NoError(t, err)
+	device, err := s.Sight(ctx, site.ID, nil, discovery.Sighting{Method: discovery.WSDiscovery, Addr: netip.MustParseAddr("192.0.2.7"), Endpoint: "urn:7", Name: "Corvane V4"})
+	require.NoError(t, err)
+	ids := map[string]uuid.UUID{}
+	for _, k := range []struct {
+		label string
+		terms store.Terms
+	}{{"any", store.Terms{}}, {"elsewhere", store.Terms{Site: &other.ID}}, {"here", store.Terms{Site: &site.ID}}, {"corvane", store.Terms{Maker: "corvane", Factory: true}}, {"other maker", store.Terms{Maker: "Lumenhythe"}}, {"second", store.Terms{}}} {
+		id, err := s.AddSignIn(ctx, k.label, "fitter", signin.NewSecret("x"))
+		require.NoError(t, err)
+		require.NoError(t, s.SetTerms(ctx, id, k.label, k.terms))
+		ids[k.label] = id
+	}
+	order := func() (labels, why []string) {
+		list, err := s.Candidates(ctx, device, site.ID, "Corvane V4")
+		require.NoError(t, err)
+		for _, k := range list {
+			labels, why = append(labels, k.Label), append(why, k.Why)
+		}
+		return labels, why
+	}
+	labels, why := order()
+	assert.Equal(t, []string{"corvane", "here", "any", "second"}, labels)
+	assert.Equal(t, []string{"it is for corvane", "it is for this site", "its turn on the keyring", "its turn on the keyring"}, why)
+	require.NoError(t, s.OrderSignIns(ctx, []uuid.UUID{ids["second"], ids["any"]}))
+	try, err := s.BeginTry(ctx, device, ids["here"])
+	require.NoError(t, err)
+	require.NoError(t, s.EndTry(ctx, try, store.Opened))
+	labels, why = order()
+	assert.Equal(t, []string{"here", "corvane", "second", "any"}, labels)
+	assert.Equal(t, "it has opened this device before", why[0])
+	list, err := s.SignIns(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, "second", list[0].Label, "the order of the person's own")
+	unknown, err := s.Candidates(ctx, device, site.ID, "")
+	require.NoError(t, err)
+	for _, k := range unknown {
+		assert.Empty(t, k.Maker, "what is for one maker is not tried on a device of which nothing is known")
+	}
 }

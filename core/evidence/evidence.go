@@ -70,6 +70,7 @@ type SignedIn struct {
 	Protocols []onvif.Protocol    `json:"protocols,omitempty" doc:"the network services that the device names, with their ports"`
 	Recorder  bool                `json:"recorder,omitempty" doc:"the device has receiver and recording services"`
 	Open      bool                `json:"open,omitempty" doc:"the device lets anyone in"`
+	Factory   bool                `json:"factory,omitempty" doc:"the sign-in is one that devices have from the factory"`
 	Tried     []string            `json:"tried,omitempty" doc:"labels of the sign-ins that were tried"`
 	Diagnosis *diagnose.Diagnosis `json:"diagnosis,omitempty"`
 }

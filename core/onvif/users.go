@@ -21,9 +21,18 @@ func (c *Client) Users(ctx context.Context) ([]User, error) {
 	return out.Users, err
 }
 
+// SetUser gives an account another password (Core Specification §8.4.6).
+func (c *Client) SetUser(ctx context.Context, name string, secret signin.Secret, level string) error {
+	return c.writeUser(ctx, "SetUser", name, secret, level)
+}
+
 // CreateUser makes an account (Core Specification §8.4.4). On a factory-fresh device it is the first one, and closes the device to
 // everybody else.
 func (c *Client) CreateUser(ctx context.Context, name string, secret signin.Secret, level string) error {
-	return c.Call(ctx, c.device, NSDevice+"/CreateUsers", `<CreateUsers xmlns="`+NSDevice+`"><User><tt:Username>`+Escape(name)+`</tt:Username><tt:Password>`+
-		Escape(secret.Reveal())+`</tt:Password><tt:UserLevel>`+level+`</tt:UserLevel></User></CreateUsers>`, nil)
+	return c.writeUser(ctx, "CreateUsers", name, secret, level)
+}
+
+func (c *Client) writeUser(ctx context.Context, operation, name string, secret signin.Secret, level string) error {
+	return c.Call(ctx, c.device, NSDevice+"/"+operation, `<`+operation+` xmlns="`+NSDevice+`"><User><tt:Username>`+Escape(name)+`</tt:Username><tt:Password>`+
+		Escape(secret.Reveal())+`</tt:Password><tt:UserLevel>`+level+`</tt:UserLevel></User></`+operation+`>`, nil)
 }

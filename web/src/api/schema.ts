@@ -154,7 +154,8 @@ export interface paths {
         };
         /** The keyring, without secrets */
         get: operations["list-sign-ins"];
-        put?: never;
+        /** Set the order in which sign-ins are tried */
+        put: operations["order-sign-ins"];
         /** Put a sign-in on the keyring */
         post: operations["add-sign-in"];
         delete?: never;
@@ -171,7 +172,8 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        put?: never;
+        /** Change where a sign-in may be tried, and what it is called */
+        put: operations["change-sign-in"];
         post?: never;
         /** Take a sign-in off the keyring */
         delete: operations["delete-sign-in"];
@@ -474,6 +476,16 @@ export interface components {
             /** Format: int64 */
             sample_rate: number;
         };
+        "Change-sign-inRequest": {
+            /** @description devices have it from the factory */
+            factory?: boolean;
+            label: string;
+            /** @description tried on this maker's devices only */
+            maker?: string;
+            note?: string;
+            /** @description tried on this site only */
+            site?: string;
+        };
         ChannelView: {
             camera?: string;
             name: string;
@@ -534,6 +546,8 @@ export interface components {
              * @description until when a stray may be connected to
              */
             consent?: string;
+            /** @description a finding: the user that it still has with its factory password */
+            factory?: string;
             firmware?: string;
             /** Format: date-time */
             heard_at: string;
@@ -760,6 +774,9 @@ export interface components {
             /** @description a recorder to place the cameras on as well */
             target?: string;
         };
+        "Order-sign-insRequest": {
+            ids: string[];
+        };
         Placement: {
             confirmed: boolean;
             diagnosis?: components["schemas"]["Diagnosis"];
@@ -921,19 +938,38 @@ export interface components {
             changed_at: string;
             /** Format: date-time */
             created_at: string;
+            /** @description it is one that devices have from the factory: a device that it opens is a finding */
+            factory: boolean;
             id: string;
             label: string;
+            /** @description tried on this maker's devices only; on all where it is empty */
+            maker: string;
+            note: string;
             /**
              * Format: int64
              * @description devices that it opened last
              */
             opens: number;
+            /** @description tried on this site only; on all where it is missing */
+            site?: string;
+            /**
+             * Format: date-time
+             * @description when it was last tried
+             */
+            used_at?: string;
             user: string;
         };
         SignInBody: {
+            /** @description devices have it from the factory */
+            factory?: boolean;
             /** @description what to call it; the user name where empty */
             label?: string;
+            /** @description tried on this maker's devices only */
+            maker?: string;
+            note?: string;
             secret: string;
+            /** @description tried on this site only */
+            site?: string;
             user: string;
         };
         SiteBody: {
@@ -1471,6 +1507,37 @@ export interface operations {
             };
         };
     };
+    "order-sign-ins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Order-sign-insRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "add-sign-in": {
         parameters: {
             query?: never;
@@ -1492,6 +1559,39 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Add-sign-inResponse"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "change-sign-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sign_in: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Change-sign-inRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

@@ -17,7 +17,8 @@ function make() {
 
 /** Gives factory-fresh devices their first account. The password goes to the keyring before it goes to a device. */
 export function ClaimSheet({ site, devices, open, onOpenChange }: { site: string; devices: Device[]; open: boolean; onOpenChange: (open: boolean) => void }) {
-  const [user, setUser] = useState("fitter");
+  const factory = devices[0]?.factory; // it has an account already: the password of that one is changed
+  const [user, setUser] = useState(factory ?? "fitter");
   const [secret, setSecret] = useState("");
   const [each, setEach] = useState(false);
   const q = useQueryClient();
@@ -40,8 +41,8 @@ export function ClaimSheet({ site, devices, open, onOpenChange }: { site: string
           claim.mutate();
         }}
       >
-        <p className="text-soft">{many ? "They let" : "It lets"} anyone in, as {many ? "they" : "it"} came from the factory. The first account closes {many ? "them" : "it"}.</p>
-        <Field label="User name" name="claim-user" required autoComplete="off" value={user} onChange={(e) => setUser(e.target.value)} />
+        <p className="text-soft">{factory ? "Its account keeps its name and gets a password of its own. The new one is on the keyring before it is sent." : `${many ? "They let" : "It lets"} anyone in, as ${many ? "they" : "it"} came from the factory. The first account closes ${many ? "them" : "it"}.`}</p>
+        <Field label="User name" name="claim-user" required readOnly={!!factory} autoComplete="off" value={user} onChange={(e) => setUser(e.target.value)} />
         {many && (
           <div role="group" aria-label="Passwords" className="flex gap-1">
             {[false, true].map((v) => (

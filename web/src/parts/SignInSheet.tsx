@@ -3,24 +3,31 @@ import { useState } from "react";
 import { toast } from "sonner";
 import { api, must } from "@/api/client";
 import { Button } from "./Button";
+import { Check } from "./Check";
 import { Field } from "./Field";
 import { Sheet } from "./Sheet";
 import { Trouble } from "./Trouble";
 
 /** Adds a sign-in to the keyring. What was typed stays when the server turns it down. */
-export function SignInSheet({ open, onOpenChange, why, onAdded }: { open: boolean; onOpenChange: (open: boolean) => void; why?: string; onAdded?: () => void }) {
+export function SignInSheet({ open, onOpenChange, why, onAdded, site }: { site?: string; open: boolean; onOpenChange: (open: boolean) => void; why?: string; onAdded?: () => void }) {
   const [user, setUser] = useState("");
   const [secret, setSecret] = useState("");
   const [label, setLabel] = useState("");
+  const [factory, setFactory] = useState(false);
+  const [here, setHere] = useState(false);
+  const [maker, setMaker] = useState("");
   const q = useQueryClient();
   const add = useMutation({
-    mutationFn: () => must(api.POST("/api/sign-ins", { body: { user, secret, label } })),
+    mutationFn: () => must(api.POST("/api/sign-ins", { body: { user, secret, label, factory, maker, site: here ? site : undefined } })),
     onSuccess: () => {
       q.invalidateQueries({ queryKey: ["sign-ins"] });
       toast(`“${label || user}” is on the keyring`);
       setUser("");
       setSecret("");
       setLabel("");
+      setMaker("");
+      setFactory(false);
+      setHere(false);
       onOpenChange(false);
       onAdded?.();
     },
@@ -38,6 +45,14 @@ export function SignInSheet({ open, onOpenChange, why, onAdded }: { open: boolea
         <Field label="User name" name="device-user" required autoFocus autoComplete="off" value={user} onChange={(e) => setUser(e.target.value)} />
         <Field label="Password" name="device-password" type="password" autoComplete="new-password" value={secret} onChange={(e) => setSecret(e.target.value)} hint="Kept encrypted. Unlatch tries it only on this site’s devices, and stops before a device would lock." />
         <Field label="What to call it (optional)" name="device-label" autoComplete="off" value={label} onChange={(e) => setLabel(e.target.value)} placeholder={user || "Railway fitter"} />
+        <details className="text-[13px]">
+          <summary className="cursor-pointer underline decoration-1 underline-offset-2">Where it may be tried</summary>
+          <div className="mt-2 space-y-2">
+            <Field label="Only on devices of this maker" name="device-maker" autoComplete="off" value={maker} onChange={(e) => setMaker(e.target.value)} placeholder="all makers" />
+            {site && <label className="flex items-center gap-2"><Check checked={here} onChange={() => setHere(!here)} label="Only on this site" /> Only on this site</label>}
+            <label className="flex items-center gap-2"><Check checked={factory} onChange={() => setFactory(!factory)} label="Devices have it from the factory" /> Devices have it from the factory: one that it opens is a finding</label>
+          </div>
+        </details>
         <Trouble error={add.error} />
         <div className="flex justify-end gap-2 pt-1">
           <Button onClick={() => onOpenChange(false)}>Cancel</Button>

@@ -26,6 +26,12 @@ export function Bench({ device: d, recorders, onAddress, onClaim, onClose, onOpe
       <Head device={d} onClose={onClose} />
       {d.kind === "camera" && <Picture device={d} stream={stream} tier={tier} setTier={setTier} />}
       <NextStep device={d} recorders={recorders} onClaim={onClaim} onOpen={onOpen} />
+      {d.factory && (
+        <section aria-label="Finding" className="mx-4 mb-3 flex items-center gap-3 border-l-4 border-stuck bg-paper px-3 py-2.5">
+          <p className="grow">It still opens with the password that it has from the factory (user <span className="mono">{d.factory}</span>). Anybody who knows the maker’s papers can sign in.</p>
+          <Button onClick={onClaim}>Give it its own</Button>
+        </section>
+      )}
       {stream && <section className="border-t px-4 py-3"><UrlSegments stream={stream} /></section>}
       {stream?.proof?.ok && <Compare stream={stream} />}
       <Placements device={d} />

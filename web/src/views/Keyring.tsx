@@ -1,9 +1,9 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { Eye, EyeOff, Plus, Trash2 } from "lucide-react";
+import { ArrowDown, ArrowUp, Eye, EyeOff, Plus, Trash2 } from "lucide-react";
 import { useState } from "react";
 import { toast } from "sonner";
 import { api, must, type SignIn } from "@/api/client";
-import { say, useSignIns } from "@/api/queries";
+import { say, useSignIns, useSites } from "@/api/queries";
 import { Button } from "@/parts/Button";
 import { Copy } from "@/parts/Copy";
 import { ago } from "@/parts/measures";
@@ -15,6 +15,17 @@ export function Keyring() {
   const { addSignIn } = useFrame();
   const keys = useSignIns();
   const list = keys.data ?? [];
+  const q = useQueryClient();
+  const order = useMutation({
+    mutationFn: (ids: string[]) => must(api.PUT("/api/sign-ins", { body: { ids } })),
+    onSuccess: () => q.invalidateQueries({ queryKey: ["sign-ins"] }),
+    onError: say,
+  });
+  const swap = (i: number) => {
+    const ids = list.map((k) => k.id);
+    [ids[i], ids[i + 1]] = [ids[i + 1]!, ids[i]!];
+    order.mutate(ids);
+  };
   return (
     <main className="h-full overflow-auto">
       <div className="mx-auto max-w-4xl p-4 sm:p-8">
@@ -22,7 +33,7 @@ export function Keyring() {
           <h1 className="text-xl font-semibold">Keyring</h1>
           {list.length > 0 && <Button onClick={() => addSignIn()}><Plus size={16} /> Add a sign-in</Button>}
         </div>
-        <p className="mb-4 max-w-xl text-soft">Sign-ins to try on devices, from the top. Unlatch tries these and no others, sends a refused one never twice to the same device, and stops after three wrong tries in a quarter of an hour, before a device would lock.</p>
+        <p className="mb-4 max-w-xl text-soft">Sign-ins to try on devices: first what opened a device before, then what is for its maker and for the site, then from the top. Unlatch tries these and no others, sends a refused one never twice to the same device, and stops after three wrong tries in a quarter of an hour, before a device would lock.</p>
         <Trouble error={keys.error} />
         {keys.data && list.length === 0 && (
           <div className="border-y py-12 text-center">
@@ -34,9 +45,9 @@ export function Keyring() {
         {list.length > 0 && (
           <table className="w-full border-t">
             <thead>
-              <tr className="h-7 border-b text-left text-[13px] text-soft [&>th]:px-2 [&>th]:font-normal"><th>Name</th><th>User</th><th>Password</th><th className="text-right">Opens</th><th className="max-sm:hidden">Added</th><th /></tr>
+              <tr className="h-7 border-b text-left text-[13px] text-soft [&>th]:px-2 [&>th]:font-normal"><th>Name</th><th>User</th><th>Password</th><th className="max-md:hidden">Where</th><th className="text-right">Opens</th><th className="max-sm:hidden">Last tried</th><th /></tr>
             </thead>
-            <tbody>{list.map((k) => <Row key={k.id} signIn={k} />)}</tbody>
+            <tbody>{list.map((k, i) => <Row key={k.id} signIn={k} up={i > 0 ? () => swap(i - 1) : undefined} down={i < list.length - 1 ? () => swap(i) : undefined} />)}</tbody>
           </table>
         )}
       </div>
@@ -44,7 +55,9 @@ export function Keyring() {
   );
 }
 
-function Row({ signIn: k }: { signIn: SignIn }) {
+function Row({ signIn: k, up, down }: { signIn: SignIn; up?: () => void; down?: () => void }) {
+  const sites = useSites();
+  const where = [k.maker && `${k.maker} only`, k.site && `${sites.data?.find((s) => s.id === k.site)?.name ?? "one site"} only`].filter(Boolean).join(", ") || "everywhere";
   const q = useQueryClient();
   const [secret, setSecret] = useState<string | null>(null);
   const [sure, setSure] = useState(false);
@@ -75,9 +88,16 @@ function Row({ signIn: k }: { signIn: SignIn }) {
         </button>
         {secret !== null && <Copy text={secret} label="Copy" />}
       </td>
+      <td className="text-[13px] max-md:hidden">{where}{k.factory && <span className="ml-2 text-stuck">factory password</span>}</td>
       <td className="num text-right">{k.opens} {k.opens === 1 ? "device" : "devices"}</td>
-      <td className="text-soft max-sm:hidden">{ago(k.created_at)}</td>
-      <td className="text-right">
+      <td className="text-soft max-sm:hidden">{k.used_at ? ago(k.used_at) : "never"}</td>
+      <td className="text-right whitespace-nowrap">
+        {!sure && (
+          <>
+            <Button look="quiet" className="px-1" aria-label={`Try ${k.label} earlier`} title="Try it earlier" disabled={!up} onClick={up}><ArrowUp size={14} /></Button>
+            <Button look="quiet" className="px-1" aria-label={`Try ${k.label} later`} title="Try it later" disabled={!down} onClick={down}><ArrowDown size={14} /></Button>
+          </>
+        )}
         {sure ? (
           <span className="inline-flex gap-1"><Button look="danger" onClick={() => remove.mutate()}>Take off the keyring</Button><Button look="quiet" onClick={() => setSure(false)}>Keep</Button></span>
         ) : (

@@ -99,7 +99,7 @@ export function SiteFrame() {
       <div className="min-h-0 grow"><Outlet context={frame} /></div>
       <JobStrip site={id} />
       <Palette actions={actions} open={palette} setOpen={setPalette} />
-      <SignInSheet key={String(!!signIn)} open={!!signIn} onOpenChange={(o) => !o && setSignIn(null)} why={signIn?.why} onAdded={signIn?.then} />
+      <SignInSheet key={String(!!signIn)} site={id} open={!!signIn} onOpenChange={(o) => !o && setSignIn(null)} why={signIn?.why} onAdded={signIn?.then} />
       {changing && <SiteSheet open onOpenChange={setChanging} site={site.data} onDone={() => setChanging(false)} />}
     </div>
   );
