@@ -384,7 +384,7 @@ func TestClaim(t *testing.T) {
 	b.see("Corvane only")
 	b.page.MustElement(`[aria-label="Try maker earlier"]`).MustClick()
 	b.page.MustElementR("tbody tr:first-child", "factory password")
-	b.page.MustElement(`[aria-label^="Show the password of"]`).MustClick()
+	b.page.MustElement(`[aria-label^="Show the password of fitter"]`).MustClick()
 	b.see(made)
 }
 
