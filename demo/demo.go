@@ -29,7 +29,7 @@ func Scenario() (*sim.Scenario, error) { return sim.ParseScenario(tarnside) }
 var names = map[string]string{
 	"127.40.1.11": "Platform clock", "127.40.1.12": "Footbridge", "127.40.1.13": "Ticket window", "127.40.1.14": "Signal box stairs",
 	"127.40.1.15": "Water tower", "127.40.1.16": "Crossing south", "127.40.1.31": "Parcels office", "127.40.1.32": "Booking hall",
-	"127.40.1.33": "Lamp room", "127.40.1.34": "Goods yard", "127.40.1.20": "Strongroom",
+	"127.40.1.33": "Lamp room", "127.40.1.46": "Coal wharf", "127.40.1.34": "Goods yard", "127.40.1.20": "Strongroom",
 }
 
 // untouched are heard and left for the person to try.

@@ -88,7 +88,7 @@ func (o *opening) openWith(ctx context.Context, key uuid.UUID, in signin.SignIn,
 	if i < 0 {
 		return store.ErrNotFound
 	}
-	found, err := o.tryKey(ctx, keys[i], log)
+	found, err := o.tryKey(ctx, keys[i], log, func(k store.SignIn, in signin.SignIn) (evidence.SignedIn, error) { return o.try(ctx, k.ID, in, log) })
 	if err != nil {
 		return o.notSignedIn(ctx, evidence.SignedIn{Tried: []string{keys[i].Label}}, err, in.User, log)
 	}

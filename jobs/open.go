@@ -175,13 +175,6 @@ func (o *opening) reach(ctx context.Context) error {
 		Body: evidence.Reached{Addr: o.d.Status.Device.Addr, Service: service, SkewMS: skew.Milliseconds(), Diagnosis: diagnosis}})
 }
 
-// reachStream says what is known of a device without a device service.
-func (o *opening) reachStream(ctx context.Context) error {
-	d := diagnose.Diagnosis{Cause: diagnose.NotONVIF, Summary: fmt.Sprintf("%s has no device service that answers.", o.d.Addr),
-		Fix: "Switch ONVIF on in the device's network settings, then sweep again.", Seen: "no port answered GetSystemDateAndTime"}
-	return o.record(ctx, store.Finding{Kind: evidence.KindReached, Body: evidence.Reached{Addr: o.d.Status.Device.Addr, Diagnosis: &d}})
-}
-
 func (o *opening) facts(address, asking, user string) diagnose.Facts {
 	f := diagnose.Facts{Host: o.d.Addr, Asking: asking, User: user}
 	if u, err := url.Parse(address); err == nil {
@@ -220,6 +213,9 @@ func (o *opening) client(ctx context.Context, d *store.Device, log *exchange.Log
 }
 
 func (o *opening) locate(ctx context.Context) error {
+	if o.streamOnly() {
+		return o.climb(ctx)
+	}
 	log := exchange.NewLog(nil)
 	c, in, err := o.client(ctx, o.d, log)
 	var streams []onvif.Stream

@@ -12,6 +12,7 @@ import (
 	"unlatch/core/evidence"
 	"unlatch/core/exchange"
 	"unlatch/core/onvif"
+	"unlatch/core/rtsp"
 	"unlatch/core/signin"
 	"unlatch/store"
 )
@@ -22,36 +23,53 @@ func (o *opening) signIn(ctx context.Context) error {
 	if o.d.Via != nil {
 		return o.signInByRecorder(ctx)
 	}
+	if o.streamOnly() {
+		return o.signInStream(ctx)
+	}
 	log := exchange.NewLog(nil)
 	found, err := o.try(ctx, uuid.Nil, signin.SignIn{}, log)
-	var refused *onvif.RefusedError
 	if err == nil {
 		found.Open = true
 		return o.signedIn(ctx, found, log)
 	}
-	if !errors.As(err, &refused) {
+	if !refused(err) {
 		return o.notSignedIn(ctx, evidence.SignedIn{}, err, "", log)
 	}
+	return o.tryKeys(ctx, log, func(key store.SignIn, in signin.SignIn) (evidence.SignedIn, error) {
+		return o.try(ctx, key.ID, in, log)
+	})
+}
+
+// tryKeys tries the keyring in its order until one opens the device or a refusal is not what comes back.
+func (o *opening) tryKeys(ctx context.Context, log *exchange.Log, try func(store.SignIn, signin.SignIn) (evidence.SignedIn, error)) error {
 	dev := o.d.Status.Device
 	keys, err := o.env.store.Candidates(ctx, o.d.ID, o.d.Site, strings.Join([]string{dev.Maker, dev.Name, dev.Hardware}, " "))
 	if err != nil {
 		return err
 	}
-	var out evidence.SignedIn
+	out := evidence.SignedIn{StreamOnly: o.streamOnly()}
 	last, user := error(&onvif.RefusedError{NoSignIn: true}), ""
 	for _, key := range keys {
 		user = key.User
-		found, last = o.tryKey(ctx, key, log)
+		var found evidence.SignedIn
+		found, last = o.tryKey(ctx, key, log, try)
 		if last == nil {
 			found.SignIn, found.Label, found.User, found.Factory = key.ID, key.Label, key.User, key.Factory
 			return o.signedIn(ctx, found, log)
 		}
 		out.Tried = append(out.Tried, key.Label)
-		if !errors.As(last, &refused) {
+		if !refused(last) {
 			break
 		}
 	}
 	return o.notSignedIn(ctx, out, last, user, log)
+}
+
+// refused reports whether a device has judged a sign-in and turned it down.
+func refused(err error) bool {
+	var service *onvif.RefusedError
+	var stream *rtsp.AuthError
+	return errors.As(err, &service) || errors.As(err, &stream)
 }
 
 // signedIn records what opened the device, and what it told of itself.
@@ -84,7 +102,7 @@ func (o *opening) notSignedIn(ctx context.Context, out evidence.SignedIn, err er
 }
 
 // tryKey sends one key once, counted by the guard before it is sent.
-func (o *opening) tryKey(ctx context.Context, key store.SignIn, log *exchange.Log) (evidence.SignedIn, error) {
+func (o *opening) tryKey(ctx context.Context, key store.SignIn, log *exchange.Log, attempt func(store.SignIn, signin.SignIn) (evidence.SignedIn, error)) (evidence.SignedIn, error) {
 	in, err := o.env.store.Unseal(ctx, key.ID)
 	if err != nil {
 		return evidence.SignedIn{}, &ownError{err}
@@ -97,13 +115,12 @@ func (o *opening) tryKey(ctx context.Context, key store.SignIn, log *exchange.Lo
 		return evidence.SignedIn{}, err
 	}
 	log.Note("trying %q: %s", key.Label, key.Why)
-	found, err := o.try(ctx, key.ID, in, log)
+	found, err := attempt(key, in)
 	result := store.NoAnswer
-	var refused *onvif.RefusedError
 	switch {
 	case err == nil:
 		result = store.Opened
-	case errors.As(err, &refused):
+	case refused(err):
 		result = store.Refused
 	}
 	// The count must be right even when the work is cut short here.

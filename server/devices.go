@@ -20,6 +20,7 @@ import (
 	"unlatch/core/discovery"
 	"unlatch/core/evidence"
 	"unlatch/core/identity"
+	"unlatch/core/ladder"
 	"unlatch/core/latch"
 	"unlatch/core/onvif"
 	"unlatch/core/prove"
@@ -61,8 +62,17 @@ type deviceView struct {
 	Streams     []streamView      `json:"streams"`
 	Placements  []latch.Placement `json:"placements"`
 	Via         *viaView          `json:"via,omitempty" doc:"the recorder that it is reached through"`
+	Ladder      *ladderView       `json:"ladder,omitempty" doc:"paths that were tried, of a device without a device service"`
 	Factory     string            `json:"factory,omitempty" doc:"a finding: the user that it still has with its factory password"`
 	Channels    []channelView     `json:"channels,omitempty" doc:"of a recorder: what it sends on"`
+}
+
+// ladderView is how a stream path was looked for.
+type ladderView struct {
+	Recipe string         `json:"recipe,omitempty"`
+	Shape  string         `json:"shape,omitempty"`
+	Manner string         `json:"manner" doc:"what the server judges first"`
+	Tried  []ladder.Tried `json:"tried"`
 }
 
 // viaView says how a camera on a recorder's own switch is reached.
@@ -343,6 +353,9 @@ func viewOf(d *store.Device) deviceView {
 			v.Via.Place = s.Location
 		}
 	}
+	if st.Located != nil && len(st.Located.Tried) > 0 && st.Reached != nil && st.Reached.Ladder != nil {
+		v.Ladder = &ladderView{Recipe: st.Located.Recipe, Shape: st.Located.Shape, Manner: string(st.Reached.Ladder.Manner), Tried: st.Located.Tried}
+	}
 	for _, c := range st.Channels {
 		view := channelView{Number: c.Number, Name: c.Name, Place: c.Place, Page: c.Page}
 		if c.Camera.IsValid() {
@@ -367,7 +380,10 @@ func viewOfStream(d *store.Device, x onvif.Stream, label string) streamView {
 	p, played := d.Status.Proofs[x.Tier]
 	if u, err := streamurl.Parse(x.URL); err == nil {
 		source := "the device's own answer"
-		if d.Via != nil {
+		switch {
+		case x.Service == "recipe":
+			source = fmt.Sprintf("the recipe %q, tried on the device", x.Name)
+		case d.Via != nil:
 			source = "the recorder's answer"
 		}
 		if x.Corrected != "" {

@@ -88,7 +88,9 @@ func (d *device) start(ctx context.Context, o Options, group *errgroup.Group) er
 			err = errors.Join(d.startStreams(ctx, group), d.startPages(group))
 		}
 	case "camera":
-		d.services["/onvif/device_service"] = service{onvif.NSDevice, d.deviceService}
+		if !d.maker.mute {
+			d.services["/onvif/device_service"] = service{onvif.NSDevice, d.deviceService}
+		}
 		err = d.startStreams(ctx, group)
 	}
 	if err != nil {
@@ -105,10 +107,17 @@ func (d *device) start(ctx context.Context, o Options, group *errgroup.Group) er
 }
 
 func (d *device) startStreams(ctx context.Context, group *errgroup.Group) error {
+	if d.maker.mute {
+		return d.openStreams(ctx, group)
+	}
 	d.services["/onvif/"+map[bool]string{true: "m1", false: "media"}[d.maker.media2]] = service{onvif.NSMedia, d.mediaService}
 	if d.maker.media2 {
 		d.services["/onvif/m2"] = service{onvif.NSMedia2, d.media2Service}
 	}
+	return d.openStreams(ctx, group)
+}
+
+func (d *device) openStreams(ctx context.Context, group *errgroup.Group) error {
 	if d.Defects.StreamClosed {
 		return nil
 	}

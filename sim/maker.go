@@ -12,6 +12,7 @@ type maker struct {
 	rtsp       int
 	server     string
 	media2     bool
+	mute       bool     // has no device service
 	reboots    bool     // wants a restart before a new address takes effect
 	httpAuth   []string // challenge schemes of its web side; none means WS-UsernameToken
 	streamAuth []string
@@ -34,6 +35,12 @@ var makers = map[string]maker{
 		streamAuth: []string{"SHA-256", "MD5"},
 		path:       func(ch, st int) string { return fmt.Sprintf("/lantern/%d?glow=live", ch*8+st+1) },
 		prefixes:   [4]string{"SOAP-ENV", "ns2", "ns7", "ns1"},
+	},
+	"ostrel": {
+		name: "Ostrel", web: 8080, rtsp: 7554, server: "Ostrel stream 3", mute: true,
+		streamAuth: []string{"basic"},
+		path:       func(_, st int) string { return "/orrery/" + []string{"crown", "belt", "hem"}[st%3] },
+		prefixes:   [4]string{"s", "d", "x", "t"},
 	},
 	// Things that answer discovery and are no cameras: printers, lamps, computers.
 	"plain": {name: "Plain", web: 8080, server: "plain", prefixes: [4]string{"s", "d", "x", "t"}},

@@ -92,6 +92,8 @@ type Defects struct {
 	Answers        int    `yaml:"answers"`         // how often it answers one probe; 0 means once
 	LateProbe      bool   `yaml:"late_probe"`      // hears only the second probe of a kind
 	XAddrs         string `yaml:"xaddrs"`          // addresses that it lists before its own: dead ones, other networks', IPv6 ones
+	PathFirst      bool   `yaml:"path_first"`      // its stream service judges the path before the sign-in
+	AnyPath        bool   `yaml:"any_path"`        // its stream service sends its picture for any path
 	StreamClosed   bool   `yaml:"stream_closed"`   // its RTSP port is closed
 	StreamSilent   bool   `yaml:"stream_silent"`   // its RTSP port takes connections and says nothing
 	RefusesAddress bool   `yaml:"refuses_address"` // turns a new address down

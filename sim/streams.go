@@ -168,6 +168,10 @@ func (v *viewer) replyBody(q *rtsp.Request, status int, reason string, body []by
 }
 
 func (v *viewer) handle(ctx context.Context, q *rtsp.Request) bool {
+	if _, _, ok := v.resolve(q.URL); q.Method == "DESCRIBE" && v.s.d.Defects.PathFirst && !ok {
+		v.reply(q, 404, "Not Found")
+		return true
+	}
 	if q.Method != "OPTIONS" && !v.allowed(q) {
 		return true
 	}
@@ -235,7 +239,7 @@ func (v *viewer) resolve(target string) (stream, track int, ok bool) {
 			return i, track, true
 		}
 	}
-	return 0, 0, false
+	return 0, track, v.s.d.Defects.AnyPath
 }
 
 func (v *viewer) describe(q *rtsp.Request) {

@@ -33,6 +33,7 @@ const (
 	AddressRefused   Cause = "address_not_kept"   // the device came back at its old address
 	DeviceLost       Cause = "device_lost"        // the device did not come back
 	RecorderShut     Cause = "recorder_shut"      // the recorder that it is reached through is not signed in to
+	NoPath           Cause = "no_path"            // no likely path is there
 	NoAnswer         Cause = "no_answer"          // nothing answers at the address
 	PortClosed       Cause = "port_closed"        // the address answers, the port refuses
 	StreamsOff       Cause = "streams_off"        // the stream service is switched off, by the device's own word

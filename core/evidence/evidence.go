@@ -13,6 +13,7 @@ import (
 
 	"unlatch/core/diagnose"
 	"unlatch/core/discovery"
+	"unlatch/core/ladder"
 	"unlatch/core/onvif"
 	"unlatch/core/prove"
 	"unlatch/core/readdress"
@@ -56,28 +57,34 @@ type Reached struct {
 	Addr      netip.Addr          `json:"addr"`
 	Service   string              `json:"service,omitempty" doc:"address of the device service that answered"`
 	SkewMS    int64               `json:"skew_ms,omitempty" doc:"device clock minus ours"`
+	Stream    string              `json:"stream,omitempty" doc:"where the stream service answers, of a device without a device service"`
+	Ladder    *ladder.Server      `json:"ladder,omitempty" doc:"how that stream service judges requests"`
 	Diagnosis *diagnose.Diagnosis `json:"diagnosis,omitempty"`
 }
 
 // SignedIn is the outcome of trying the keyring.
 type SignedIn struct {
-	SignIn    uuid.UUID           `json:"sign_in"`
-	Label     string              `json:"label,omitempty"`
-	User      string              `json:"user,omitempty"`
-	Scheme    string              `json:"scheme,omitempty"`
-	Info      onvif.Info          `json:"info"`
-	MAC       string              `json:"mac,omitempty"`
-	Protocols []onvif.Protocol    `json:"protocols,omitempty" doc:"the network services that the device names, with their ports"`
-	Recorder  bool                `json:"recorder,omitempty" doc:"the device has receiver and recording services"`
-	Open      bool                `json:"open,omitempty" doc:"the device lets anyone in"`
-	Factory   bool                `json:"factory,omitempty" doc:"the sign-in is one that devices have from the factory"`
-	Tried     []string            `json:"tried,omitempty" doc:"labels of the sign-ins that were tried"`
-	Diagnosis *diagnose.Diagnosis `json:"diagnosis,omitempty"`
+	SignIn     uuid.UUID           `json:"sign_in"`
+	Label      string              `json:"label,omitempty"`
+	User       string              `json:"user,omitempty"`
+	Scheme     string              `json:"scheme,omitempty"`
+	Info       onvif.Info          `json:"info"`
+	MAC        string              `json:"mac,omitempty"`
+	Protocols  []onvif.Protocol    `json:"protocols,omitempty" doc:"the network services that the device names, with their ports"`
+	Recorder   bool                `json:"recorder,omitempty" doc:"the device has receiver and recording services"`
+	StreamOnly bool                `json:"stream_only,omitempty" doc:"it is the stream service that was opened: the device has no other"`
+	Open       bool                `json:"open,omitempty" doc:"the device lets anyone in"`
+	Factory    bool                `json:"factory,omitempty" doc:"the sign-in is one that devices have from the factory"`
+	Tried      []string            `json:"tried,omitempty" doc:"labels of the sign-ins that were tried"`
+	Diagnosis  *diagnose.Diagnosis `json:"diagnosis,omitempty"`
 }
 
 // Located is the list of stream URLs.
 type Located struct {
 	Streams   []onvif.Stream      `json:"streams"`
+	Shape     string              `json:"shape,omitempty" doc:"the recipe's shape, where the paths were found by trying"`
+	Recipe    string              `json:"recipe,omitempty"`
+	Tried     []ladder.Tried      `json:"tried,omitempty" doc:"paths that were tried"`
 	Diagnosis *diagnose.Diagnosis `json:"diagnosis,omitempty"`
 }
 
@@ -138,6 +145,9 @@ func (r Record) Sum() string {
 		return "It said goodbye: it is being switched off, restarted or given another address"
 	case KindReached:
 		return summarise(r.Body, func(b Reached) (string, *diagnose.Diagnosis) {
+			if b.Stream != "" {
+				return fmt.Sprintf("No device service; the stream service answers at %s", b.Stream), b.Diagnosis
+			}
 			return fmt.Sprintf("Device service answers at %s", b.Addr), b.Diagnosis
 		})
 	case KindSignedIn:
@@ -145,10 +155,19 @@ func (r Record) Sum() string {
 			if b.Open {
 				return "The device lets anyone in", b.Diagnosis
 			}
+			switch {
+			case b.StreamOnly && b.Label == "":
+				return "The stream service wants no sign-in yet", b.Diagnosis
+			case b.StreamOnly:
+				return fmt.Sprintf("%q opens the stream service", b.Label), b.Diagnosis
+			}
 			return fmt.Sprintf("%q opens the device service (%s)", b.Label, b.Scheme), b.Diagnosis
 		})
 	case KindLocated:
 		return summarise(r.Body, func(b Located) (string, *diagnose.Diagnosis) {
+			if b.Recipe != "" {
+				return fmt.Sprintf("%d paths found by the recipe %q, after %d tries", len(b.Streams), b.Recipe, len(b.Tried)), b.Diagnosis
+			}
 			return fmt.Sprintf("The device names %d stream URLs", len(b.Streams)), b.Diagnosis
 		})
 	case KindProof:

@@ -95,6 +95,7 @@ type Status struct {
 	Reached    *evidence.Reached
 	SignedIn   *evidence.SignedIn
 	Streams    []onvif.Stream
+	Located    *evidence.Located
 	Proofs     map[string]evidence.Proof // by tier
 	Placements []Placement
 	HeardAt    time.Time
@@ -239,6 +240,9 @@ func (d *deriver) reachable() {
 	}
 	d.s.Reached = b
 	d.set(Reachable, r, b.Diagnosis, fmt.Sprintf("The device service answers at %s", b.Addr))
+	if b.Stream != "" && l.State == Open {
+		l.Reason = fmt.Sprintf("The stream service answers at %s; there is no device service", b.Stream)
+	}
 	if l.State == Open && d.s.Device.Addr.IsValid() && b.Addr != d.s.Device.Addr {
 		l.State, l.Reason = Stale, fmt.Sprintf("Reached at %s, since heard at %s", b.Addr, d.s.Device.Addr)
 	}
@@ -251,6 +255,12 @@ func (d *deriver) signedIn() {
 	}
 	d.s.SignedIn = b
 	d.set(SignedIn, r, b.Diagnosis, fmt.Sprintf("%q opens the device service", b.Label))
+	if b.StreamOnly && b.Diagnosis == nil {
+		l := d.s.Latch(SignedIn)
+		if l.Reason = fmt.Sprintf("%q opens the stream service", b.Label); b.Label == "" {
+			l.Reason = "The stream service wants no sign-in"
+		}
+	}
 	if d.s.Via != "" && b.Diagnosis == nil {
 		d.s.Latch(SignedIn).Reason = fmt.Sprintf("%q opens %s, and its channels with it", b.Label, d.s.Via)
 	}
@@ -271,8 +281,12 @@ func (d *deriver) located() {
 	if b == nil {
 		return
 	}
-	d.s.Streams = b.Streams
-	d.set(Located, r, b.Diagnosis, fmt.Sprintf("The device names %d stream URLs", len(b.Streams)))
+	d.s.Streams, d.s.Located = b.Streams, b
+	reason := fmt.Sprintf("The device names %d stream URLs", len(b.Streams))
+	if b.Recipe != "" {
+		reason = fmt.Sprintf("The recipe %q fits", b.Recipe)
+	}
+	d.set(Located, r, b.Diagnosis, reason)
 	for _, st := range b.Streams {
 		if u, err := streamurl.Parse(st.URL); err == nil && d.s.Device.Addr.IsValid() && u.Host != d.s.Device.Addr.String() {
 			l := d.s.Latch(Located)

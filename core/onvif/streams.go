@@ -19,7 +19,7 @@ type Stream struct {
 	Profile   string  `json:"profile" doc:"media profile token"`
 	Name      string  `json:"name,omitempty"`
 	URL       string  `json:"url" doc:"without a sign-in"`
-	Service   string  `json:"service" enum:"media,media2"`
+	Service   string  `json:"service" enum:"media,media2,recipe" doc:"who named the URL"`
 	Corrected string  `json:"corrected,omitempty" doc:"the address that the device named, where it could not be used"`
 	Claimed   Claimed `json:"claimed"`
 }

@@ -556,6 +556,8 @@ export interface components {
             is?: string;
             /** @enum {string} */
             kind: "camera" | "recorder" | "other";
+            /** @description paths that were tried, of a device without a device service */
+            ladder?: components["schemas"]["LadderView"];
             latches: components["schemas"]["Latch"][];
             /**
              * Format: date-time
@@ -673,6 +675,13 @@ export interface components {
             name: string;
             /** @description offered as a site's ranges */
             ranges: string[];
+        };
+        LadderView: {
+            /** @description what the server judges first */
+            manner: string;
+            recipe?: string;
+            shape?: string;
+            tried: components["schemas"]["Tried"][];
         };
         Latch: {
             diagnosis?: components["schemas"]["Diagnosis"];
@@ -1043,6 +1052,12 @@ export interface components {
             tier: string;
             /** @description without the sign-in */
             url: string;
+        };
+        Tried: {
+            path: string;
+            recipe: string;
+            /** Format: int64 */
+            status: number;
         };
         "Use-listed-namesResponse": {
             /** Format: int64 */

@@ -13,6 +13,7 @@ import { Sheet } from "@/parts/Sheet";
 import { Still } from "@/parts/Still";
 import { UrlSegments } from "@/parts/UrlSegments";
 import { Channels } from "./Channels";
+import { Ladder } from "./Ladder";
 import { useFrame } from "./SiteFrame";
 
 type Props = { device: Device; recorders: Device[]; onAddress: () => void; onClaim: () => void; onClose: () => void; onOpen: (list: Device[], target?: string) => void };
@@ -35,6 +36,7 @@ export function Bench({ device: d, recorders, onAddress, onClaim, onClose, onOpe
       {stream && <section className="border-t px-4 py-3"><UrlSegments stream={stream} /></section>}
       {stream?.proof?.ok && <Compare stream={stream} />}
       <Placements device={d} />
+      {d.ladder && <Ladder ladder={d.ladder} />}
       {d.channels && <Channels recorder={d} />}
       {!d.via && <Address device={d} onAddress={onAddress} />}
       <Facts device={d} />

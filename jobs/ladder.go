@@ -1,0 +1,195 @@
+package jobs
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"strings"
+
+	"unlatch/core/diagnose"
+	"unlatch/core/evidence"
+	"unlatch/core/exchange"
+	"unlatch/core/ladder"
+	"unlatch/core/onvif"
+	"unlatch/core/recipe"
+	"unlatch/core/signin"
+	"unlatch/core/streamurl"
+	"unlatch/store"
+)
+
+// streamOnly reports whether the device has a stream service and nothing else to ask.
+func (o *opening) streamOnly() bool { r := o.d.Status.Reached; return r != nil && r.Stream != "" }
+
+// reachStream asks the stream service of a device that has no device service how it judges requests.
+func (o *opening) reachStream(ctx context.Context) error {
+	body := evidence.Reached{Addr: o.d.Status.Device.Addr}
+	port := o.rtspPort()
+	if port == 0 {
+		body.Diagnosis = &diagnose.Diagnosis{Cause: diagnose.NotONVIF, Summary: fmt.Sprintf("%s has no device service that answers, and no stream port is known.", o.d.Addr),
+			Fix: "Switch ONVIF or RTSP on in the device's network settings, then sweep again.", Seen: "no port answered GetSystemDateAndTime, and none spoke RTSP"}
+		return o.record(ctx, store.Finding{Kind: evidence.KindReached, Body: body})
+	}
+	at := "rtsp://" + netip.AddrPortFrom(body.Addr, port).String()
+	log := exchange.NewLog(nil)
+	c, err := o.climber(at, log)
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	server, err := c.Ask(ctx)
+	if body.Diagnosis, err = explain(ctx, err, diagnose.Facts{Host: o.d.Addr, Port: int(port), Asking: "the stream service"}); err != nil {
+		return err
+	}
+	if body.Diagnosis == nil {
+		body.Stream, body.Ladder = at, &server
+	}
+	return o.record(ctx, store.Finding{Kind: evidence.KindReached, Exchange: log.String(), Body: body})
+}
+
+// rtspPort is the port at which something spoke RTSP; what the device itself has named goes before what was found open.
+func (o *opening) rtspPort() uint16 {
+	var open uint16
+	for _, p := range o.d.Status.Device.Ports {
+		if p.Speaks != "rtsp" {
+			continue
+		}
+		if p.Named {
+			return p.Number
+		}
+		if open == 0 {
+			open = p.Number
+		}
+	}
+	return open
+}
+
+func (o *opening) climber(at string, log *exchange.Log) (*ladder.Climber, error) {
+	u, err := streamurl.Parse(at)
+	return &ladder.Climber{Dial: o.guard, At: u, Log: log, Doing: func(path string) {
+		o.env.store.Progress(context.Background(), o.run, fmt.Sprintf("%s: trying %s", o.d.Title(), path), -1)
+	}}, err
+}
+
+// rungs are the paths to try: shapes that work on a sister of the device first, then what the path books say.
+func (o *opening) rungs(ctx context.Context) ([]ladder.Rung, error) {
+	sisters, err := o.sisters(ctx)
+	if err != nil {
+		return nil, err
+	}
+	d := o.d.Status.Device
+	return ladder.Rungs(recipe.Device{Maker: d.Maker, Model: d.Hardware, Server: o.d.Status.Reached.Ladder.Server, Realm: o.d.Status.Reached.Ladder.Realm}, max(o.d.Channel, 1), sisters, recipe.Shipped()...), nil
+}
+
+// sisters are the shapes by which other devices of the site with the same stream service were proven.
+func (o *opening) sisters(ctx context.Context) ([]recipe.Recipe, error) {
+	all, err := o.env.store.Devices(ctx, o.d.Site)
+	if err != nil {
+		return nil, err
+	}
+	var out []recipe.Recipe
+	for i := range all {
+		st := &all[i].Status
+		if all[i].ID == o.d.ID || st.Located == nil || st.Located.Shape == "" || st.Reached == nil || st.Reached.Ladder == nil || st.Reached.Ladder.Server != o.d.Status.Reached.Ladder.Server {
+			continue
+		}
+		if t, err := recipe.Parse(st.Located.Shape); err == nil {
+			out = append(out, recipe.Recipe{Name: st.Located.Recipe, Shape: st.Located.Shape, Path: t, Purpose: recipe.Stream})
+		}
+	}
+	return out, nil
+}
+
+// signInStream opens the stream service. Where it judges the sign-in first, no path need be known for that; where it judges the path first, one that is
+// there is looked for without any sign-in.
+func (o *opening) signInStream(ctx context.Context) error {
+	log := exchange.NewLog(nil)
+	c, err := o.climber(o.d.Status.Reached.Stream, log)
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	server := *o.d.Status.Reached.Ladder
+	path := ""
+	switch server.Manner {
+	case ladder.AnyPath:
+		return o.signedIn(ctx, evidence.SignedIn{StreamOnly: true, Scheme: "none"}, log)
+	case ladder.PathFirst:
+		rungs, err := o.rungs(ctx)
+		if err != nil {
+			return err
+		}
+		found, tried, err := c.Climb(ctx, server, signin.SignIn{}, rungs)
+		if err != nil {
+			return o.notSignedIn(ctx, evidence.SignedIn{StreamOnly: true}, err, "", log)
+		}
+		if len(found) == 0 || !asked(tried, found[0].Path) {
+			return o.signedIn(ctx, evidence.SignedIn{StreamOnly: true, Scheme: "none"}, log) // nothing has asked for one
+		}
+		path = found[0].Path
+	}
+	return o.tryKeys(ctx, log, func(_ store.SignIn, in signin.SignIn) (evidence.SignedIn, error) {
+		err := c.SignIn(ctx, in, path)
+		return evidence.SignedIn{StreamOnly: true, Scheme: "by the stream service"}, err
+	})
+}
+
+// asked reports whether a path answered that it wants a sign-in.
+func asked(tried []ladder.Tried, path string) bool {
+	for _, t := range tried {
+		if t.Path == path {
+			return t.Status == 401
+		}
+	}
+	return false
+}
+
+// climb finds the stream paths by trying the likely ones.
+func (o *opening) climb(ctx context.Context) error {
+	in, err := o.signInOf(ctx, o.d)
+	if err != nil {
+		return err
+	}
+	log := exchange.NewLog(nil)
+	c, err := o.climber(o.d.Status.Reached.Stream, log)
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	rungs, err := o.rungs(ctx)
+	if err != nil {
+		return err
+	}
+	found, tried, err := c.Climb(ctx, *o.d.Status.Reached.Ladder, in, rungs)
+	body := evidence.Located{Tried: tried}
+	if body.Diagnosis, err = explain(ctx, err, diagnose.Facts{Host: o.d.Addr, Port: c.At.DialPort(), Asking: "the stream service", User: in.User}); err != nil {
+		return err
+	}
+	if body.Diagnosis == nil && len(found) == 0 {
+		body.Diagnosis = &diagnose.Diagnosis{Cause: diagnose.NoPath, Summary: fmt.Sprintf("None of the %d likely paths is there. The device has no device service to ask.", len(tried)),
+			Fix: "Copy a URL that plays elsewhere, or find its shape in the maker's papers, and put a recipe for it into a path book.", Seen: statuses(tried)}
+	}
+	for i, r := range found {
+		if body.Diagnosis != nil || i == len(onvif.Tiers) {
+			break
+		}
+		body.Recipe, body.Shape = r.Recipe, r.Shape
+		body.Streams = append(body.Streams, onvif.Stream{Channel: r.Values.Channel, Tier: onvif.Tiers[r.Values.Stream-1], Name: r.Recipe, URL: c.At.String() + r.Path, Service: "recipe"})
+	}
+	return o.record(ctx, store.Finding{Kind: evidence.KindLocated, Exchange: log.String(), Body: body})
+}
+
+// statuses counts the answers: "404 ×12, 401 ×1".
+func statuses(tried []ladder.Tried) string {
+	counts := map[int]int{}
+	var order []int
+	for _, t := range tried {
+		if counts[t.Status]++; counts[t.Status] == 1 {
+			order = append(order, t.Status)
+		}
+	}
+	var out []string
+	for _, s := range order {
+		out = append(out, fmt.Sprintf("%d ×%d", s, counts[s]))
+	}
+	return strings.Join(out, ", ")
+}
