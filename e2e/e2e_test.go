@@ -468,7 +468,7 @@ func TestAddressConflict(t *testing.T) {
 	b.press("^Line-up$")
 
 	// The one that was replaced is forgotten, and the other goes on.
-	b.page.MustElementR("[role=row]", "V9").MustClick()
+	b.page.MustElementR("[data-device]", "V9").MustClick()
 	b.press("^Forget$")
 	b.press("^Forget it with its evidence$")
 	b.count("[data-device]", 7)
