@@ -477,6 +477,72 @@ func TestAddressConflict(t *testing.T) {
 	b.count(`[data-at="signed_in"]`, 7)
 }
 
+// One URL, damaged on its way here, becomes sixteen proven channels: repaired, read as a recipe, its sign-in put on the keyring, and each channel
+// looked for and played.
+func TestFromADamagedURLToSixteenChannels(t *testing.T) {
+	var channels []string
+	for n := range 16 {
+		channels = append(channels, fmt.Sprintf("{name: Channel %d, address: 10.254.4.%d, scene: %s, streams: [&m%d {width: 320, height: 180, fps: 5, kbps: 150, gop: 5, profile: baseline}, {width: 160, height: 90, fps: 5, kbps: 60, gop: 5, profile: baseline}]}",
+			n+1, 11+n, []string{"turntable", "footbridge", "viaduct", "coal-stage"}[n%4], n))
+	}
+	simtest.Start(t, `
+name: vault
+users: [{name: fitter, secret: "Lamp/41@yard", level: Administrator}]
+devices:
+  - {name: Vault, kind: recorder, maker: holloway, model: Sixteen, address: 127.43.10.20, announces: [], channels: [`+strings.Join(channels, ",\n    ")+`]}
+`)
+	b := start(t)
+	b.firstAccount()
+	b.makeSite("Works", "127.43.10.0/26")
+	b.press("^paste a stream URL$")
+	text, err := b.page.Element(`textarea[name="paste"]`)
+	require.NoError(t, err)
+	require.NoError(t, text.Input("“http://rtsp://fitter:Lamp/41@yard@[127.43.10.20]:80\\strongroom\\3\\0”"))
+	for _, says := range []string{"Quotes or brackets stand around", "The scheme stands twice", "stands where / belongs", "Brackets stand around the address", "characters that mean something in a URL", "is a web port"} {
+		b.see(says)
+	}
+	b.see("Holloway recorders")
+	assert.NotContains(t, b.page.MustElement("[role=dialog]").MustText(), "Lamp/41", "what is shown holds no password")
+	b.typeIn("channels", "16")
+	b.press("^Prove 16 channels$")
+	b.count(`[data-at=""]`, 16)
+	b.page.MustElement(`[data-run="finished"]`)
+	b.page.MustElementR("[role=row]", "channel 16 of").MustClick()
+	bench := b.page.MustElementR("#bench", "Every latch is open").MustText()
+	assert.Contains(t, bench, "/strongroom/16/0")
+	assert.Contains(t, bench, "fitter of 127.43.10.20")
+	b.press("^Keyring$")
+	b.see("Works only")
+}
+
+// A camera of an unknown maker, without a device service, is opened by its stream service and the likely paths.
+func TestUnknownMakerThroughTheLadder(t *testing.T) {
+	simtest.Start(t, `
+name: wharf
+users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
+devices:
+  - {name: Coal wharf, maker: ostrel, model: O1, address: 127.43.11.11, scene: coal-stage, announces: [mdns], streams: [{width: 640, height: 360, fps: 10, kbps: 400, gop: 5}, {width: 320, height: 180, fps: 5, kbps: 100, gop: 5, profile: baseline}]}
+`)
+	b := start(t)
+	b.firstAccount()
+	b.makeSite("Wharf", "127.43.11.0/28")
+	b.press("^Sweep the site$")
+	b.count("[data-device]", 1)
+	b.page.MustElement(`[data-run="finished"]`)
+	b.press("^Open latches of 1 device$")
+	b.count(`[data-at="signed_in"]`, 1)
+	b.press("^Add a sign-in$")
+	b.typeIn("device-user", "fitter")
+	b.typeIn("device-password", "brass-lamp-41")
+	b.press("^Add to keyring$")
+	b.count(`[data-at="placed"]`, 1)
+	b.page.MustElement("[data-device]").MustClick()
+	b.see("judges the sign-in first")
+	bench := b.page.MustElement("#bench").MustText()
+	assert.Contains(t, bench, "/orrery/crown")
+	assert.Contains(t, bench, "/orrery/{tier:crown|belt|hem}")
+}
+
 // Cameras on a recorder's own switch are listed as its channels, opened with its sign-in, and lead to their pages through it.
 func TestRecorderChannels(t *testing.T) {
 	scenario := strings.ReplaceAll(yard, "127.43.1.", "127.43.9.")

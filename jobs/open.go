@@ -112,6 +112,9 @@ func (o *opening) open(ctx context.Context) error {
 		if step == nil || tried[at] || !o.d.Status.InScope() {
 			return nil
 		}
+		if o.recorder() && at == latch.Located && o.streamOnly() {
+			return nil // it has nothing to ask for its channels: they are known by a recipe
+		}
 		if o.recorder() && at == latch.Located {
 			return o.channels(ctx) // a recorder is a target: it has been signed in to, and tells of what hangs on it
 		}

@@ -20,11 +20,11 @@ import (
 // signIn tries the person's keyring, the likeliest key first, under the guard that keeps the device from locking. The
 // first question is asked without any sign-in: a device that lets anyone in says so by answering.
 func (o *opening) signIn(ctx context.Context) error {
-	if o.d.Via != nil {
-		return o.signInByRecorder(ctx)
-	}
 	if o.streamOnly() {
 		return o.signInStream(ctx)
+	}
+	if o.d.Via != nil {
+		return o.signInByRecorder(ctx)
 	}
 	log := exchange.NewLog(nil)
 	found, err := o.try(ctx, uuid.Nil, signin.SignIn{}, log)

@@ -75,6 +75,7 @@ func (s *Server) api(r chi.Router) huma.API {
 	s.runRoutes(api)
 	s.addressRoutes(api)
 	s.claimRoutes(api)
+	s.pasteRoutes(api)
 	s.listRoutes(api)
 	return api
 }

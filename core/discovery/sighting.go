@@ -18,7 +18,8 @@ const (
 	SSDP        Method = "ssdp"
 	Neighbours  Method = "neighbour table"
 	PortSweep   Method = "port sweep"
-	ByRecorder  Method = "recorder" // a recorder told of a channel
+	Pasted      Method = "pasted URL" // a person pasted its URL
+	ByRecorder  Method = "recorder"   // a recorder told of a channel
 )
 
 // A Kind is what a device seems to be.

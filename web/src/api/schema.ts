@@ -92,6 +92,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/paste": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Repair pasted URLs and read their paths; nothing is kept */
+        post: operations["read-paste"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs/{run}/stop": {
         parameters: {
             query?: never;
@@ -351,6 +368,23 @@ export interface paths {
         put?: never;
         /** Open latches of devices as far as they go */
         post: operations["open-latches"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/paste": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take a pasted URL, find its siblings by a recipe and prove them */
+        post: operations["take-paste"];
         delete?: never;
         options?: never;
         head?: never;
@@ -641,6 +675,11 @@ export interface components {
              */
             type: string;
         };
+        Finding: {
+            becomes: string;
+            fault: string;
+            problem: string;
+        };
         FirstAccount: {
             /** @description the set-up code that the server printed at its start */
             code: string;
@@ -786,6 +825,23 @@ export interface components {
         "Order-sign-insRequest": {
             ids: string[];
         };
+        PasteBody: {
+            /** @description faults to leave as they are */
+            skip?: string[];
+            text: string;
+        };
+        PastedView: {
+            findings: components["schemas"]["Finding"][];
+            /** Format: int64 */
+            line: number;
+            ok: boolean;
+            problem?: string;
+            remedy?: string;
+            segments: components["schemas"]["Segment"][];
+            /** @description without the password */
+            url?: string;
+            user?: string;
+        };
         Placement: {
             confirmed: boolean;
             diagnosis?: components["schemas"]["Diagnosis"];
@@ -846,6 +902,31 @@ export interface components {
             name: string;
             ports: number[];
         };
+        "Read-pasteResponse": {
+            /** @description the likeliest first */
+            readings: components["schemas"]["ReadingView"][];
+            urls: components["schemas"]["PastedView"][];
+        };
+        ReadingView: {
+            /**
+             * Format: int64
+             * @description of the first URL
+             */
+            channel: number;
+            /** @description the channel stands in the path: one URL gives all */
+            channels: boolean;
+            /** @description the recipe of a path book, or what it was learned as */
+            name: string;
+            /** @description the recipe's shape */
+            path: string;
+            /**
+             * Format: int64
+             * @description how many streams it tells apart
+             */
+            streams: number;
+            tier: string;
+            why: string[];
+        };
         RecordView: {
             /** Format: date-time */
             at: string;
@@ -893,7 +974,7 @@ export interface components {
             done: number;
             id: string;
             /** @enum {string} */
-            kind: "sweep" | "open" | "remove" | "readdress" | "claim";
+            kind: "sweep" | "open" | "remove" | "readdress" | "claim" | "paste";
             /**
              * Format: int64
              * @description time left by the pace so far
@@ -1052,6 +1133,16 @@ export interface components {
             tier: string;
             /** @description without the sign-in */
             url: string;
+        };
+        "Take-pasteRequest": {
+            /** Format: int64 */
+            channels: number;
+            name?: string;
+            /** @description the recipe's shape; empty takes the URL as it is */
+            path: string;
+            /** @description faults to leave as they are */
+            skip?: string[];
+            text: string;
         };
         Tried: {
             path: string;
@@ -1320,6 +1411,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["InterfaceView"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "read-paste": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasteBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Read-pasteResponse"];
                 };
             };
             /** @description Error */
@@ -2108,6 +2232,41 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["OpenBody"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "take-paste": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Take-pasteRequest"];
             };
         };
         responses: {

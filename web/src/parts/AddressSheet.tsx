@@ -9,6 +9,7 @@ import { Field } from "./Field";
 import { skew } from "./measures";
 import { Sheet } from "./Sheet";
 import { Trouble } from "./Trouble";
+import { useDelayed } from "./useDelayed";
 
 type Network = Site["network"];
 
@@ -131,14 +132,4 @@ function Tick({ label, checked, onChange }: { label: string; checked: boolean; o
       <Check checked={checked} onChange={() => onChange(!checked)} label={label} /> {label}
     </label>
   );
-}
-
-/** A value that follows another after it has been still for a while. */
-function useDelayed<T>(value: T, ms: number) {
-  const [late, setLate] = useState(value);
-  useEffect(() => {
-    const t = setTimeout(() => setLate(value), ms);
-    return () => clearTimeout(t);
-  }, [value, ms]);
-  return late;
 }

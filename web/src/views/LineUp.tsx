@@ -1,5 +1,5 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { KeyRound, Search } from "lucide-react";
+import { ClipboardPaste, KeyRound, Search } from "lucide-react";
 import { DropdownMenu } from "radix-ui";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { useSearchParams } from "react-router";
@@ -23,7 +23,7 @@ const rowHeight = 44;
 
 /** Home of a site: its cameras with their latches, a funnel above, the camera in hand beside. */
 export function LineUp() {
-  const { site, devices, sweep } = useFrame();
+  const { site, devices, sweep, paste } = useFrame();
   const [params, setParams] = useSearchParams();
   const at = params.get("at");
   const chosen = params.get("device");
@@ -78,12 +78,13 @@ export function LineUp() {
     Escape: () => (selected.size > 0 ? setSelected(new Set()) : set("device", null)),
   });
 
-  if (inRange.length === 0) return <Empty sweep={sweep} />;
+  if (inRange.length === 0) return <Empty sweep={sweep} paste={paste} />;
   return (
     <div className="flex h-full">
       <section className={`flex min-w-0 grow flex-col ${current ? "max-lg:hidden" : ""}`} aria-label="Line-up">
         <Funnel devices={cameras} at={at} onChange={(v) => set("at", v)} />
         <ActionBar picked={picked} cameras={cameras} recorders={readyRecorders} all={inRange} go={go} busy={open.isPending} quiet={!!current} onAddress={setAddressing} onClaim={setClaiming}>
+          <Button onClick={paste} title="Paste a stream URL (V)"><ClipboardPaste size={15} /> <span className="max-xl:hidden">Paste a URL</span></Button>
           <label className="relative max-sm:grow">
             <Search size={14} className="absolute top-2.5 left-2.5 text-soft" aria-hidden />
             <input ref={search} value={text} onChange={(e) => setText(e.target.value)} onKeyDown={(e) => e.key === "Escape" && (setText(""), e.currentTarget.blur())} placeholder="Name, address, model" aria-label="Search the line-up" className="h-8 w-full rounded-md border bg-sheet pr-2 pl-8 sm:w-48" />
@@ -116,7 +117,7 @@ const columns = (narrow: boolean) =>
     ? "md:grid-cols-[20px_56px_minmax(140px,1fr)_132px_minmax(70px,130px)]"
     : "md:grid-cols-[20px_56px_minmax(160px,1fr)_132px_228px_228px_minmax(90px,140px)]";
 
-function Empty({ sweep }: { sweep: () => void }) {
+function Empty({ sweep, paste }: { sweep: () => void; paste: () => void }) {
   const { site } = useFrame();
   const runs = useRuns(site.id);
   const sweeping = runs.data?.some((r) => r.kind === "sweep" && r.state === "running");
@@ -126,6 +127,7 @@ function Empty({ sweep }: { sweep: () => void }) {
         <p className="mb-1 text-lg">{sweeping ? "Listening …" : "No camera found yet"}</p>
         <p className="mb-5 text-soft">{sweeping ? "Cameras appear here as they answer." : <>Sweep <span className="mono">{site.ranges.join(", ")}</span> to hear what is on the wire.</>}</p>
         {!sweeping && <Button look="next" className="h-10 px-5" onClick={sweep}>Sweep the site</Button>}
+        {!sweeping && <p className="mt-4 text-soft">Or <button type="button" className="underline hover:text-ink" onClick={paste}>paste a stream URL</button> that you hold already.</p>}
       </div>
     </div>
   );

@@ -11,6 +11,7 @@ import { canGoOn } from "@/parts/latches";
 import { Mark } from "@/parts/Mark";
 import { type Action, Palette } from "@/parts/Palette";
 import { setTheme, useTheme } from "@/parts/theme";
+import { PasteSheet } from "@/parts/PasteSheet";
 import { SignInSheet } from "@/parts/SignInSheet";
 import { SiteSheet } from "@/parts/SiteSheet";
 import { Trouble } from "@/parts/Trouble";
@@ -22,6 +23,7 @@ type Frame = {
   sweep: () => void;
   addSignIn: (why?: string, then?: () => void) => void;
   changeSite: () => void;
+  paste: () => void;
 };
 
 /** What every view of a site shares. */
@@ -39,6 +41,7 @@ export function SiteFrame() {
   const [palette, setPalette] = useState(false);
   const [signIn, setSignIn] = useState<{ why?: string; then?: () => void } | null>(null);
   const [changing, setChanging] = useState(false);
+  const [pasting, setPasting] = useState(false);
   const [large, setLarge] = useState<number | null>(null);
   useSiteEvents(id);
 
@@ -48,17 +51,18 @@ export function SiteFrame() {
       onSuccess: () => setLarge(null),
     });
   const views = [`/sites/${id}`, `/sites/${id}/find`, `/sites/${id}/keyring`];
-  useKeys({ s: () => startSweep(), "1": () => go(views[0]!), "2": () => go(views[1]!), "3": () => go(views[2]!) });
+  useKeys({ s: () => startSweep(), v: () => setPasting(true), "1": () => go(views[0]!), "2": () => go(views[1]!), "3": () => go(views[2]!) });
 
   if (site.error) return <div className="mx-auto mt-24 max-w-lg space-y-3 p-4"><Trouble error={site.error} /><Link to="/" className="underline">All sites</Link></div>;
   if (!site.data || !devices.data) return <div className="p-4">{devices.error && <Trouble error={devices.error} />}</div>;
   const list = devices.data;
   const ready = list.filter((d) => !d.stray && canGoOn(d));
-  const frame: Frame = { site: site.data, devices: list, sweep: () => startSweep(), addSignIn: (why, then) => setSignIn({ why, then }), changeSite: () => setChanging(true) };
+  const frame: Frame = { site: site.data, devices: list, sweep: () => startSweep(), addSignIn: (why, then) => setSignIn({ why, then }), changeSite: () => setChanging(true), paste: () => setPasting(true) };
   const actions: Action[] = [
     { name: "Sweep the site", keys: "S", run: () => startSweep() },
     ...(ready.length > 0 ? [{ name: `Open latches of all ${ready.length} devices that can go on`, run: () => open.mutate({ devices: ready.map((d) => d.id) }) }] : []),
     { name: "Add a sign-in", run: () => setSignIn({}) },
+    { name: "Paste a stream URL", keys: "V", run: () => setPasting(true) },
     { name: "Line-up", keys: "1", run: () => go(views[0]!) },
     { name: "Find", keys: "2", run: () => go(views[1]!) },
     { name: "Keyring", keys: "3", run: () => go(views[2]!) },
@@ -100,6 +104,7 @@ export function SiteFrame() {
       <JobStrip site={id} />
       <Palette actions={actions} open={palette} setOpen={setPalette} />
       <SignInSheet key={String(!!signIn)} site={id} open={!!signIn} onOpenChange={(o) => !o && setSignIn(null)} why={signIn?.why} onAdded={signIn?.then} />
+      <PasteSheet site={id} open={pasting} onOpenChange={setPasting} />
       {changing && <SiteSheet open onOpenChange={setChanging} site={site.data} onDone={() => setChanging(false)} />}
     </div>
   );

@@ -1,0 +1,217 @@
+package jobs
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/riverqueue/river"
+
+	"unlatch/core/diagnose"
+	"unlatch/core/discovery"
+	"unlatch/core/evidence"
+	"unlatch/core/exchange"
+	"unlatch/core/ladder"
+	"unlatch/core/onvif"
+	"unlatch/core/recipe"
+	"unlatch/core/signin"
+	"unlatch/core/streamurl"
+	"unlatch/store"
+)
+
+// PasteArgs takes one pasted URL, without its sign-in, and the recipe that explains it, and looks which of its siblings are there.
+type PasteArgs struct {
+	Run      uuid.UUID `json:"run"`
+	Site     uuid.UUID `json:"site"`
+	URL      string    `json:"url"`
+	Shape    string    `json:"shape"`
+	Recipe   string    `json:"recipe"`
+	Channels int       `json:"channels"`
+	SignIn   uuid.UUID `json:"sign_in"` // on the keyring; Nil for none
+}
+
+// Kind implements river.JobArgs.
+func (PasteArgs) Kind() string { return "paste" }
+
+// Paste begins a run that finds the siblings of a pasted URL and proves them.
+func (q *Queue) Paste(ctx context.Context, title string, p PasteArgs) (store.Run, error) {
+	return begin(ctx, q, p.Site, "paste", title, int64(p.Channels)+1, []PasteArgs{p}, func(run uuid.UUID, p PasteArgs) river.JobArgs {
+		p.Run = run
+		return p
+	})
+}
+
+type pasteWorker struct {
+	river.WorkerDefaults[PasteArgs]
+	env *env
+}
+
+func (w *pasteWorker) Work(ctx context.Context, job *river.Job[PasteArgs]) error {
+	a := job.Args
+	defer w.env.announce(a.Site, a.Run)
+	u, err := streamurl.Parse(a.URL)
+	if err != nil {
+		return w.env.finish(ctx, a.Run, err)
+	}
+	addr, err := netip.ParseAddr(u.Host)
+	if err != nil {
+		return w.env.finish(ctx, a.Run, err)
+	}
+	// The device is on record before anything is asked of it.
+	kind := discovery.Camera
+	if a.Channels > 1 {
+		kind = discovery.Recorder
+	}
+	port := discovery.Port{Number: uint16(u.DialPort()), Speaks: "rtsp", Named: true}
+	x := discovery.Sighting{Method: discovery.Pasted, At: time.Now().UTC(), Addr: addr, Kind: kind, Ports: []discovery.Port{port}}
+	var base uuid.UUID
+	err = w.env.store.Keep(ctx, "a sighting", func(ctx context.Context) error {
+		base, err = w.env.store.Sight(ctx, a.Site, &a.Run, x)
+		return err
+	})
+	if err != nil {
+		return w.env.finish(ctx, a.Run, err)
+	}
+	return w.env.onDevice(ctx, a.Run, base, func(o *opening) error { return o.paste(ctx, a, u, port) })
+}
+
+// paste signs in once and asks for each channel's streams by the recipe. A channel whose streams are not there is none.
+func (o *opening) paste(ctx context.Context, a PasteArgs, u streamurl.URL, port discovery.Port) error {
+	shape, err := recipe.Parse(a.Shape)
+	if err != nil {
+		return err
+	}
+	var in signin.SignIn
+	body := evidence.SignedIn{StreamOnly: true, Scheme: "none"}
+	if a.SignIn != uuid.Nil {
+		if in, err = o.env.store.Unseal(ctx, a.SignIn); err != nil {
+			return err
+		}
+		keys, err := o.env.store.SignIns(ctx)
+		if err != nil {
+			return err
+		}
+		body.SignIn, body.User, body.Scheme = a.SignIn, in.User, "by the stream service"
+		for _, k := range keys {
+			if k.ID == a.SignIn {
+				body.Label = k.Label
+			}
+		}
+	}
+	log := exchange.NewLog(nil)
+	at := u
+	at.SignIn, at.Path, at.Query = signin.SignIn{}, "", ""
+	c, err := o.climber(at.String(), log)
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	server, err := c.Ask(ctx)
+	if err == nil && !in.Anonymous() {
+		path := u.Path
+		if u.Query != "" {
+			path += "?" + u.Query
+		}
+		err = o.countedSignIn(ctx, c, a.SignIn, in, path)
+	}
+	reached := evidence.Reached{Addr: o.d.Status.Device.Addr, Stream: at.String(), Ladder: &server}
+	diagnosis, err := explain(ctx, err, diagnose.Facts{Host: o.d.Addr, Port: u.DialPort(), Asking: "the stream service", User: in.User})
+	if err != nil {
+		return err
+	}
+	if diagnosis != nil {
+		body.Diagnosis = diagnosis
+		if refusedBy(diagnosis) {
+			return o.record(ctx, store.Finding{Kind: evidence.KindSignedIn, Exchange: log.String(), Body: body})
+		}
+		reached.Stream, reached.Ladder, reached.Diagnosis = "", nil, diagnosis
+		return o.record(ctx, store.Finding{Kind: evidence.KindReached, Exchange: log.String(), Body: reached})
+	}
+	found := 0
+	for n := 1; n <= a.Channels; n++ {
+		rungs := ladder.Rungs(recipe.Device{}, n, []recipe.Recipe{{Name: a.Recipe, Shape: a.Shape, Path: shape, Purpose: recipe.Stream}})
+		there, tried, err := c.Climb(ctx, server, in, rungs)
+		if err != nil {
+			return err
+		}
+		if len(there) == 0 {
+			o.env.store.StepDone(ctx, o.run)
+			continue
+		}
+		found++
+		d, err := o.channel(ctx, a, n, port)
+		if err != nil {
+			return err
+		}
+		located := evidence.Located{Recipe: a.Recipe, Shape: a.Shape, Tried: tried}
+		for _, r := range there {
+			located.Streams = append(located.Streams, onvif.Stream{Channel: n, Tier: onvif.Tiers[r.Values.Stream-1], Name: a.Recipe, URL: at.String() + r.Path, Service: "recipe"})
+		}
+		for _, f := range []store.Finding{{Kind: evidence.KindReached, Body: reached}, {Kind: evidence.KindSignedIn, Body: body}, {Kind: evidence.KindLocated, Body: located, Exchange: log.String()}} {
+			if err := d.record(ctx, f); err != nil {
+				return err
+			}
+		}
+		if err := d.openLater(ctx); err != nil {
+			return err
+		}
+	}
+	if found == 0 {
+		return o.record(ctx, store.Finding{Kind: evidence.KindLocated, Exchange: log.String(), Body: evidence.Located{Diagnosis: &diagnose.Diagnosis{Cause: diagnose.NoPath,
+			Summary: fmt.Sprintf("The recipe %s gives no path that is there, of %d channels.", a.Shape, a.Channels), Fix: "Choose another reading of the URL, or check the channel in it.", Seen: string(server.Manner)}}})
+	}
+	if a.Channels > 1 {
+		for _, f := range []store.Finding{{Kind: evidence.KindReached, Body: reached}, {Kind: evidence.KindSignedIn, Body: body}} {
+			if err := o.record(ctx, f); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func refusedBy(d *diagnose.Diagnosis) bool {
+	return d.Cause == diagnose.WrongSignIn || d.Cause == diagnose.NoSignIn
+}
+
+// countedSignIn proves the sign-in under the guard that keeps the device from locking.
+func (o *opening) countedSignIn(ctx context.Context, c *ladder.Climber, id uuid.UUID, in signin.SignIn, path string) error {
+	try, err := o.env.store.BeginTry(ctx, o.d.ID, id)
+	if err != nil {
+		return err
+	}
+	err = c.SignIn(ctx, in, path)
+	result := store.Opened
+	switch {
+	case refused(err):
+		result = store.Refused
+	case err != nil:
+		result = store.NoAnswer
+	}
+	if kerr := o.env.store.Keep(context.WithoutCancel(ctx), "a try", func(ctx context.Context) error { return o.env.store.EndTry(ctx, try, result) }); kerr != nil {
+		return &ownError{kerr}
+	}
+	return err
+}
+
+// channel is the device that a channel's evidence belongs to: the pasted device itself where there is only one, else a device reached
+// through it.
+func (o *opening) channel(ctx context.Context, a PasteArgs, n int, port discovery.Port) (*opening, error) {
+	if a.Channels == 1 {
+		return o, nil
+	}
+	x := discovery.Sighting{Method: discovery.Pasted, At: time.Now().UTC(), Addr: o.d.Status.Device.Addr, Kind: discovery.Camera, Name: fmt.Sprintf("Channel %d", n),
+		Ports: []discovery.Port{port}, Via: &o.d.ID, Channel: n, Of: o.d.Title()}
+	var id uuid.UUID
+	err := o.env.store.Keep(ctx, "a sighting", func(ctx context.Context) (err error) {
+		id, err = o.env.store.Sight(ctx, o.site.ID, &o.run, x)
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	d, err := o.env.store.Device(ctx, id)
+	return &opening{env: o.env, d: d, site: o.site, run: o.run, guard: o.guard}, err
+}

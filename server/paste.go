@@ -1,0 +1,243 @@
+package server
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/google/uuid"
+
+	"unlatch/core/address"
+	"unlatch/core/recipe"
+	"unlatch/core/signin"
+	"unlatch/core/streamurl"
+	"unlatch/jobs"
+	"unlatch/store"
+)
+
+// pastedView is one URL of what was pasted, repaired. It never holds a password.
+type pastedView struct {
+	Line     int                 `json:"line"`
+	OK       bool                `json:"ok"`
+	URL      string              `json:"url,omitempty" doc:"without the password"`
+	User     string              `json:"user,omitempty"`
+	Segments []streamurl.Segment `json:"segments"`
+	Findings []streamurl.Finding `json:"findings"`
+	Problem  string              `json:"problem,omitempty"`
+	Remedy   string              `json:"remedy,omitempty"`
+}
+
+// readingView is one way to read the pasted paths.
+type readingView struct {
+	Path     string   `json:"path" doc:"the recipe's shape"`
+	Name     string   `json:"name" doc:"the recipe of a path book, or what it was learned as"`
+	Why      []string `json:"why"`
+	Channel  int      `json:"channel" doc:"of the first URL"`
+	Tier     string   `json:"tier"`
+	Channels bool     `json:"channels" doc:"the channel stands in the path: one URL gives all"`
+	Streams  int      `json:"streams" doc:"how many streams it tells apart"`
+}
+
+// PasteBody is a page of notes with URLs in it. It is exported because huma reads exported fields only.
+type PasteBody struct {
+	Text string   `json:"text" maxLength:"1000000"`
+	Skip []string `json:"skip,omitempty" maxItems:"20" doc:"faults to leave as they are"`
+}
+
+func (b PasteBody) repair() []streamurl.Repaired {
+	skip := make([]streamurl.Fault, len(b.Skip))
+	for i, f := range b.Skip {
+		skip[i] = streamurl.Fault(f)
+	}
+	if !strings.Contains(strings.TrimSpace(b.Text), "\n") && strings.TrimSpace(b.Text) != "" {
+		return []streamurl.Repaired{streamurl.Repair(strings.TrimSpace(b.Text), skip...)}
+	}
+	return streamurl.RepairAll(b.Text, skip...)
+}
+
+func (s *Server) pasteRoutes(api huma.API) {
+	huma.Register(api, huma.Operation{OperationID: "read-paste", Method: "POST", Path: "/api/paste", Summary: "Repair pasted URLs and read their paths; nothing is kept", MaxBodyBytes: 2 << 20},
+		func(ctx context.Context, in *struct{ Body PasteBody }) (*struct {
+			Body struct {
+				URLs     []pastedView  `json:"urls"`
+				Readings []readingView `json:"readings" doc:"the likeliest first"`
+			}
+		}, error) {
+			out := &struct {
+				Body struct {
+					URLs     []pastedView  `json:"urls"`
+					Readings []readingView `json:"readings" doc:"the likeliest first"`
+				}
+			}{}
+			repaired := in.Body.repair()
+			out.Body.URLs = []pastedView{}
+			for _, r := range repaired[:min(len(repaired), 500)] {
+				out.Body.URLs = append(out.Body.URLs, viewOfPasted(r))
+			}
+			out.Body.Readings = readings(repaired)
+			return out, nil
+		})
+	huma.Register(api, huma.Operation{OperationID: "take-paste", Method: "POST", Path: "/api/sites/{site}/paste", Summary: "Take a pasted URL, find its siblings by a recipe and prove them", DefaultStatus: 202, MaxBodyBytes: 2 << 20},
+		func(ctx context.Context, in *struct {
+			SitePath
+			Body struct {
+				PasteBody
+				Path     string `json:"path" maxLength:"500" doc:"the recipe's shape; empty takes the URL as it is"`
+				Name     string `json:"name,omitempty" maxLength:"200"`
+				Channels int    `json:"channels" minimum:"1" maximum:"256"`
+			}
+		}) (*runOut, error) {
+			return s.takePaste(ctx, in.Site, in.Body.PasteBody, in.Body.Path, in.Body.Name, in.Body.Channels)
+		})
+}
+
+func viewOfPasted(r streamurl.Repaired) pastedView {
+	v := pastedView{Line: r.Line, OK: r.OK, Findings: r.Findings, Problem: r.Problem, Remedy: r.Remedy, Segments: []streamurl.Segment{}}
+	if v.Findings == nil {
+		v.Findings = []streamurl.Finding{}
+	}
+	if r.OK {
+		label := ""
+		if !r.URL.SignIn.Anonymous() {
+			label = r.URL.SignIn.User
+		}
+		v.URL, v.User, v.Segments = r.URL.Sealed(), r.URL.SignIn.User, r.URL.Segments("pasted", false, label)
+	}
+	return v
+}
+
+func pathOf(u streamurl.URL) string {
+	if u.Query != "" {
+		return u.Path + "?" + u.Query
+	}
+	return u.Path
+}
+
+// readings are the recipes that explain the URLs of the first one's host: those of the path books, then what can be learned.
+func readings(repaired []streamurl.Repaired) []readingView {
+	out := []readingView{}
+	var paths []string
+	host := ""
+	for _, r := range repaired {
+		if !r.OK || host != "" && r.URL.Host != host || len(paths) == recipe.MaxLearn {
+			continue
+		}
+		if host = r.URL.Host; !slices.Contains(paths, pathOf(r.URL)) {
+			paths = append(paths, pathOf(r.URL))
+		}
+	}
+	if len(paths) == 0 {
+		return out
+	}
+	add := func(t recipe.Template, name string, why []string, v recipe.Values) {
+		if !slices.ContainsFunc(out, func(o readingView) bool { return o.Path == t.String() }) {
+			out = append(out, readingView{Path: t.String(), Name: name, Why: why, Channel: v.Channel, Tier: []string{"main", "sub", "third"}[v.Stream-1], Channels: t.HasChannel(), Streams: t.Streams()})
+		}
+	}
+	for _, b := range recipe.Shipped() {
+		for _, r := range b.Recipes {
+			if first := r.Path.Invert(paths[0]); len(first) > 0 && explainsAll(r.Path, paths) {
+				add(r.Path, r.Name, []string{"the path book “" + b.Name + "” knows this shape"}, first[0])
+			}
+		}
+	}
+	for _, p := range recipe.Learn(paths) {
+		if len(out) == 8 {
+			break
+		}
+		add(p.Path, "learned from the pasted URL", p.Why, p.Values[0])
+	}
+	return out
+}
+
+func explainsAll(t recipe.Template, paths []string) bool {
+	for _, p := range paths {
+		if len(t.Invert(p)) == 0 {
+			return false
+		}
+	}
+	return true
+}
+
+// takePaste puts the sign-in on the keyring, if it is not there yet, and begins the run.
+func (s *Server) takePaste(ctx context.Context, id uuid.UUID, b PasteBody, shape, name string, channels int) (*runOut, error) {
+	site, err := s.cfg.Store.Site(ctx, id)
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	all := b.repair()
+	i := slices.IndexFunc(all, func(r streamurl.Repaired) bool { return r.OK })
+	if i < 0 {
+		return nil, problem(422, "no_url", "There is no URL in it that can be read.", "Paste one like rtsp://192.0.2.20/path.")
+	}
+	u := all[i].URL
+	if u.Scheme != "rtsp" {
+		return nil, problem(422, "no_stream", u.Scheme+" URLs cannot be proven yet.", "Paste the rtsp:// URL of the stream.")
+	}
+	addr, err := netip.ParseAddr(u.Host)
+	if err != nil {
+		return nil, problem(422, "no_address", "The URL names "+u.Host+", which is not an address.", "Put the camera's address in its place.")
+	}
+	if err := (&address.Guard{Allowed: site.Ranges}).Check(addr); err != nil {
+		return nil, problem(422, "out_of_scope", sentence(err.Error()), "Add its range to the site if it belongs there.")
+	}
+	if shape == "" {
+		shape, channels = quotePath(pathOf(u)), 1
+	}
+	t, err := recipe.Parse(shape)
+	if err != nil {
+		return nil, problem(422, "bad_recipe", "The recipe cannot be read: "+err.Error()+".", "See the recipe language in the documentation.")
+	}
+	if len(t.Invert(pathOf(u))) == 0 {
+		return nil, problem(422, "bad_recipe", "The recipe does not make the pasted URL.", "Choose another reading, or mend the recipe.")
+	}
+	if !t.HasChannel() {
+		channels = 1
+	}
+	p := jobs.PasteArgs{Site: id, URL: u.String(), Shape: shape, Recipe: name, Channels: channels}
+	if p.Recipe == "" {
+		p.Recipe = "the pasted URL"
+	}
+	if !u.SignIn.Anonymous() {
+		if p.SignIn, err = s.keep(ctx, u.SignIn, id, u.Host); err != nil {
+			return nil, s.explain(err)
+		}
+	}
+	title := "Prove the pasted URL"
+	if channels > 1 {
+		title = fmt.Sprintf("Prove %d channels of %s", channels, u.Host)
+	}
+	run, err := s.cfg.Queue.Paste(ctx, title, p)
+	return &runOut{viewOfRun(run, time.Now())}, s.explain(err)
+}
+
+// quotePath writes a path as a recipe without values.
+func quotePath(path string) string {
+	return strings.NewReplacer("{", "{{", "}", "}}", "[", "[[", "]", "]]").Replace(path)
+}
+
+// keep finds a sign-in on the keyring or adds it, for this site.
+func (s *Server) keep(ctx context.Context, in signin.SignIn, site uuid.UUID, host string) (uuid.UUID, error) {
+	list, err := s.cfg.Store.SignIns(ctx)
+	if err != nil {
+		return uuid.Nil, err
+	}
+	for _, k := range list {
+		if k.User != in.User {
+			continue
+		}
+		if known, err := s.cfg.Store.Unseal(ctx, k.ID); err == nil && known.Secret.Reveal() == in.Secret.Reveal() {
+			return k.ID, nil
+		}
+	}
+	label := fmt.Sprintf("%s of %s", in.User, host)
+	id, err := s.cfg.Store.AddSignIn(ctx, label, in.User, in.Secret)
+	if err != nil {
+		return id, err
+	}
+	return id, s.cfg.Store.SetTerms(ctx, id, label, store.Terms{Site: &site, Note: "from a pasted URL"})
+}
