@@ -76,8 +76,12 @@ func (o *opening) rungs(ctx context.Context) ([]ladder.Rung, error) {
 	if err != nil {
 		return nil, err
 	}
+	books, err := o.env.store.Books(ctx)
+	if err != nil {
+		return nil, err
+	}
 	d := o.d.Status.Device
-	return ladder.Rungs(recipe.Device{Maker: d.Maker, Model: d.Hardware, Server: o.d.Status.Reached.Ladder.Server, Realm: o.d.Status.Reached.Ladder.Realm}, max(o.d.Channel, 1), sisters, recipe.Shipped()...), nil
+	return ladder.Rungs(recipe.Device{Maker: d.Maker, Model: d.Hardware, Server: o.d.Status.Reached.Ladder.Server, Realm: o.d.Status.Reached.Ladder.Realm}, max(o.d.Channel, 1), sisters, books...), nil
 }
 
 // sisters are the shapes by which other devices of the site with the same stream service were proven.

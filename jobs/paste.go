@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/netip"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -30,6 +31,7 @@ type PasteArgs struct {
 	Recipe   string    `json:"recipe"`
 	Channels int       `json:"channels"`
 	SignIn   uuid.UUID `json:"sign_in"` // on the keyring; Nil for none
+	Save     bool      `json:"save"`    // keep the recipe once it has found streams
 }
 
 // Kind implements river.JobArgs.
@@ -161,6 +163,18 @@ func (o *opening) paste(ctx context.Context, a PasteArgs, u streamurl.URL, port 
 	if found == 0 {
 		return o.record(ctx, store.Finding{Kind: evidence.KindLocated, Exchange: log.String(), Body: evidence.Located{Diagnosis: &diagnose.Diagnosis{Cause: diagnose.NoPath,
 			Summary: fmt.Sprintf("The recipe %s gives no path that is there, of %d channels.", a.Shape, a.Channels), Fix: "Choose another reading of the URL, or check the channel in it.", Seen: string(server.Manner)}}})
+	}
+	if a.Save {
+		// What has found streams on the device is worth keeping, for its sisters by the word of their stream service.
+		r := recipe.Recipe{Name: strings.TrimSpace(server.Server + " " + a.Shape), Purpose: recipe.Stream, Shape: a.Shape, Path: shape, Server: server.Server, Confidence: "likely",
+			Note: fmt.Sprintf("Learned from a pasted URL; found %d of %d channels at %s.", found, a.Channels, o.d.Addr)}
+		err := o.env.store.Keep(ctx, "a recipe", func(ctx context.Context) error {
+			_, _, err := o.env.store.MergeBook(ctx, &recipe.Book{Name: store.LearnedBook, Recipes: []recipe.Recipe{r}})
+			return err
+		})
+		if err != nil {
+			return err
+		}
 	}
 	if a.Channels > 1 {
 		for _, f := range []store.Finding{{Kind: evidence.KindReached, Body: reached}, {Kind: evidence.KindSignedIn, Body: body}} {

@@ -78,8 +78,9 @@ func (s *Server) pasteRoutes(api huma.API) {
 			for _, r := range repaired[:min(len(repaired), 500)] {
 				out.Body.URLs = append(out.Body.URLs, viewOfPasted(r))
 			}
-			out.Body.Readings = readings(repaired)
-			return out, nil
+			books, err := s.cfg.Store.Books(ctx)
+			out.Body.Readings = readings(repaired, books)
+			return out, s.explain(err)
 		})
 	huma.Register(api, huma.Operation{OperationID: "take-paste", Method: "POST", Path: "/api/sites/{site}/paste", Summary: "Take a pasted URL, find its siblings by a recipe and prove them", DefaultStatus: 202, MaxBodyBytes: 2 << 20},
 		func(ctx context.Context, in *struct {
@@ -89,9 +90,10 @@ func (s *Server) pasteRoutes(api huma.API) {
 				Path     string `json:"path" maxLength:"500" doc:"the recipe's shape; empty takes the URL as it is"`
 				Name     string `json:"name,omitempty" maxLength:"200"`
 				Channels int    `json:"channels" minimum:"1" maximum:"256"`
+				Save     bool   `json:"save,omitempty" doc:"keep the recipe in the path book once it has found streams"`
 			}
 		}) (*runOut, error) {
-			return s.takePaste(ctx, in.Site, in.Body.PasteBody, in.Body.Path, in.Body.Name, in.Body.Channels)
+			return s.takePaste(ctx, in.Site, in.Body.PasteBody, in.Body.Path, in.Body.Name, in.Body.Channels, in.Body.Save)
 		})
 }
 
@@ -118,7 +120,7 @@ func pathOf(u streamurl.URL) string {
 }
 
 // readings are the recipes that explain the URLs of the first one's host: those of the path books, then what can be learned.
-func readings(repaired []streamurl.Repaired) []readingView {
+func readings(repaired []streamurl.Repaired, books []*recipe.Book) []readingView {
 	out := []readingView{}
 	var paths []string
 	host := ""
@@ -138,7 +140,7 @@ func readings(repaired []streamurl.Repaired) []readingView {
 			out = append(out, readingView{Path: t.String(), Name: name, Why: why, Channel: v.Channel, Tier: []string{"main", "sub", "third"}[v.Stream-1], Channels: t.HasChannel(), Streams: t.Streams()})
 		}
 	}
-	for _, b := range recipe.Shipped() {
+	for _, b := range books {
 		for _, r := range b.Recipes {
 			if first := r.Path.Invert(paths[0]); len(first) > 0 && explainsAll(r.Path, paths) {
 				add(r.Path, r.Name, []string{"the path book “" + b.Name + "” knows this shape"}, first[0])
@@ -164,7 +166,7 @@ func explainsAll(t recipe.Template, paths []string) bool {
 }
 
 // takePaste puts the sign-in on the keyring, if it is not there yet, and begins the run.
-func (s *Server) takePaste(ctx context.Context, id uuid.UUID, b PasteBody, shape, name string, channels int) (*runOut, error) {
+func (s *Server) takePaste(ctx context.Context, id uuid.UUID, b PasteBody, shape, name string, channels int, save bool) (*runOut, error) {
 	site, err := s.cfg.Store.Site(ctx, id)
 	if err != nil {
 		return nil, s.explain(err)
@@ -198,7 +200,7 @@ func (s *Server) takePaste(ctx context.Context, id uuid.UUID, b PasteBody, shape
 	if !t.HasChannel() {
 		channels = 1
 	}
-	p := jobs.PasteArgs{Site: id, URL: u.String(), Shape: shape, Recipe: name, Channels: channels}
+	p := jobs.PasteArgs{Site: id, URL: u.String(), Shape: shape, Recipe: name, Channels: channels, Save: save && t.HasChannel()}
 	if p.Recipe == "" {
 		p.Recipe = "the pasted URL"
 	}

@@ -76,6 +76,7 @@ func (s *Server) api(r chi.Router) huma.API {
 	s.addressRoutes(api)
 	s.claimRoutes(api)
 	s.pasteRoutes(api)
+	s.bookRoutes(api)
 	s.listRoutes(api)
 	return api
 }
@@ -85,6 +86,7 @@ func (s *Server) routes(r chi.Router) {
 	r.Get("/api/sites/{site}/events", s.events)
 	r.Get("/api/stills/{still}", s.still)
 	r.Get("/api/evidence/{record}/exchange", s.exchange)
+	r.Get("/api/path-books/{book}/file", s.bookFile)
 	r.HandleFunc("/api/*", func(w http.ResponseWriter, r *http.Request) {
 		writeProblem(w, problem(404, "no_route", "There is no such address in the API.", "See /api/openapi.json."))
 	})

@@ -3,7 +3,6 @@ package main
 import (
 	"bufio"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -52,10 +51,7 @@ func proveCommand() *cobra.Command {
 				}
 			}
 			if asJSON {
-				enc := json.NewEncoder(cmd.OutOrStdout())
-				enc.SetEscapeHTML(false)
-				enc.SetIndent("", "  ")
-				err = enc.Encode(proof)
+				err = encode(cmd.OutOrStdout(), proof)
 			} else {
 				printProof(cmd.OutOrStdout(), proof)
 			}

@@ -1,9 +1,11 @@
 package recipe
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"os"
 	"strings"
 	"testing"
 
@@ -321,4 +323,45 @@ func ExampleTemplate_Expand() {
 	// 2 1 /lantern/17?glow=live
 	// 2 2 /lantern/18?glow=live
 	// 2 3 /lantern/19?glow=live
+}
+
+// The schema that is given to others names the same fields as the reader knows.
+func TestSchemaNamesTheSameFields(t *testing.T) {
+	raw, err := os.ReadFile("../../docs/path-book.schema.json")
+	require.NoError(t, err)
+	var schema struct {
+		Properties struct {
+			Recipes struct {
+				Items struct{ Properties map[string]any }
+			}
+		}
+	}
+	require.NoError(t, json.Unmarshal(raw, &schema))
+	fields := schema.Properties.Recipes.Items.Properties
+	assert.Len(t, fields, 10)
+	for name := range fields {
+		value := map[string]string{"port": "8554", "path": "/x", "purpose": "mjpeg", "confidence": "likely"}[name]
+		if value == "" {
+			value = "text"
+		}
+		raw := "name: x\nrecipes:\n  - {" + name + ": " + value
+		if name != "path" {
+			raw += ", path: /x"
+		}
+		_, err := ReadBook([]byte(raw + "}"))
+		assert.NoError(t, err, name)
+	}
+}
+
+func TestShippedBooks(t *testing.T) {
+	for _, b := range Shipped() {
+		assert.NotEmpty(t, b.Recipes, b.Name)
+		for _, r := range b.Recipes {
+			for _, v := range r.Path.All(2, false) {
+				path, err := r.Path.Expand(v)
+				require.NoError(t, err, r.Name)
+				assert.Contains(t, r.Path.Invert(path), v, r.Name)
+			}
+		}
+	}
 }

@@ -189,7 +189,7 @@ var spelled = map[string]string{"rtsps": "rtsps", "rstps": "rtsps", "rtsp": "rts
 func (r *repairer) scheme() {
 	m := begins.FindStringSubmatch(r.text)
 	if m == nil {
-		if !strings.Contains(r.text, "://") && r.text != "" && r.note(NoScheme, "the scheme is missing", "rtsp://") {
+		if !strings.Contains(r.text, "://") && strings.ContainsAny(r.text, `./:\`) && r.note(NoScheme, "the scheme is missing", "rtsp://") {
 			r.text = "rtsp://" + strings.TrimLeft(r.text, `/\:`)
 		}
 		return

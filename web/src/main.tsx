@@ -10,6 +10,7 @@ import { useTheme } from "./parts/theme";
 import "./style.css";
 import { Find } from "./views/Find";
 import { Keyring } from "./views/Keyring";
+import { PathBook } from "./views/PathBook";
 import { LineUp } from "./views/LineUp";
 import { SignIn } from "./views/SignIn";
 import { SiteFrame } from "./views/SiteFrame";
@@ -27,6 +28,7 @@ function Pages() {
         <Route index element={<LineUp />} />
         <Route path="find" element={<Find />} />
         <Route path="keyring" element={<Keyring />} />
+        <Route path="paths" element={<PathBook />} />
       </Route>
       <Route path="*" element={<Navigate to="/" replace />} />
     </Routes>

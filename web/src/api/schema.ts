@@ -109,6 +109,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/path-books": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All path books with their recipes */
+        get: operations["list-path-books"];
+        put?: never;
+        /** Bring a path book; one of the same name is added to */
+        post: operations["add-path-book"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/path-books/{book}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove a path book of one's own */
+        delete: operations["delete-path-book"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs/{run}/stop": {
         parameters: {
             query?: never;
@@ -463,6 +498,9 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        "Add-path-bookRequest": {
+            yaml: string;
+        };
         "Add-sign-inResponse": {
             id: string;
         };
@@ -510,6 +548,13 @@ export interface components {
             /** Format: int64 */
             sample_rate: number;
         };
+        BookView: {
+            /** @description missing for the books of the product */
+            id?: string;
+            name: string;
+            note?: string;
+            recipes: components["schemas"]["RecipeView"][];
+        };
         "Change-sign-inRequest": {
             /** @description devices have it from the factory */
             factory?: boolean;
@@ -553,6 +598,10 @@ export interface components {
             height: number;
             /** Format: int64 */
             width: number;
+        };
+        Conflict: {
+            ours: components["schemas"]["Recipe"];
+            theirs: components["schemas"]["Recipe"];
         };
         ConsentRequest: {
             /** @description the stray's address, named by the person who agrees */
@@ -781,6 +830,12 @@ export interface components {
             /** Format: int64 */
             width: number;
         };
+        MergedView: {
+            /** Format: int64 */
+            added: number;
+            /** @description recipes of one name that differ; ours stayed */
+            conflicts: components["schemas"]["Conflict"][];
+        };
         MovedView: {
             after: components["schemas"]["Setting"];
             before: components["schemas"]["Setting"];
@@ -926,6 +981,66 @@ export interface components {
             streams: number;
             tier: string;
             why: string[];
+        };
+        Recipe: {
+            /**
+             * @description guess where it is missing
+             * @enum {string}
+             */
+            confidence?: "sure" | "likely" | "guess";
+            /** @description matchers: each is a pattern with * and ?, compared without case; an empty one fits all */
+            maker?: string;
+            model?: string;
+            name: string;
+            note?: string;
+            /** @description the template, from the first / on */
+            path: string;
+            /**
+             * Format: int64
+             * @description 0 for the scheme's own
+             */
+            port?: number;
+            /**
+             * @description stream where it is missing
+             * @enum {string}
+             */
+            purpose: "stream" | "snapshot" | "mjpeg";
+            /** @description of its challenge */
+            realm?: string;
+            /** @description the Server line of the stream service */
+            server?: string;
+        };
+        RecipeView: {
+            /** @description the channel stands in the path */
+            channels: boolean;
+            /**
+             * @description guess where it is missing
+             * @enum {string}
+             */
+            confidence?: "sure" | "likely" | "guess";
+            /** @description of channel 1, main stream first */
+            examples: string[];
+            /** @description matchers: each is a pattern with * and ?, compared without case; an empty one fits all */
+            maker?: string;
+            model?: string;
+            name: string;
+            note?: string;
+            /** @description the template, from the first / on */
+            path: string;
+            /**
+             * Format: int64
+             * @description 0 for the scheme's own
+             */
+            port?: number;
+            /**
+             * @description stream where it is missing
+             * @enum {string}
+             */
+            purpose: "stream" | "snapshot" | "mjpeg";
+            /** @description of its challenge */
+            realm?: string;
+            /** @description the Server line of the stream service */
+            server?: string;
         };
         RecordView: {
             /** Format: date-time */
@@ -1140,6 +1255,8 @@ export interface components {
             name?: string;
             /** @description the recipe's shape; empty takes the URL as it is */
             path: string;
+            /** @description keep the recipe in the path book once it has found streams */
+            save?: boolean;
             /** @description faults to leave as they are */
             skip?: string[];
             text: string;
@@ -1445,6 +1562,97 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Read-pasteResponse"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-path-books": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BookView"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "add-path-book": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Add-path-bookRequest"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MergedView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "delete-path-book": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                book: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

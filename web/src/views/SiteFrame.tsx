@@ -50,8 +50,8 @@ export function SiteFrame() {
       onError: (e) => (e instanceof Problem && e.cause === "too_many_addresses" ? setLarge(e.count) : say(e)),
       onSuccess: () => setLarge(null),
     });
-  const views = [`/sites/${id}`, `/sites/${id}/find`, `/sites/${id}/keyring`];
-  useKeys({ s: () => startSweep(), v: () => setPasting(true), "1": () => go(views[0]!), "2": () => go(views[1]!), "3": () => go(views[2]!) });
+  const views = [`/sites/${id}`, `/sites/${id}/find`, `/sites/${id}/keyring`, `/sites/${id}/paths`];
+  useKeys({ s: () => startSweep(), v: () => setPasting(true), "1": () => go(views[0]!), "2": () => go(views[1]!), "3": () => go(views[2]!), "4": () => go(views[3]!) });
 
   if (site.error) return <div className="mx-auto mt-24 max-w-lg space-y-3 p-4"><Trouble error={site.error} /><Link to="/" className="underline">All sites</Link></div>;
   if (!site.data || !devices.data) return <div className="p-4">{devices.error && <Trouble error={devices.error} />}</div>;
@@ -66,6 +66,7 @@ export function SiteFrame() {
     { name: "Line-up", keys: "1", run: () => go(views[0]!) },
     { name: "Find", keys: "2", run: () => go(views[1]!) },
     { name: "Keyring", keys: "3", run: () => go(views[2]!) },
+    { name: "Path book", keys: "4", run: () => go(views[3]!) },
     { name: "Change the site’s name or ranges", run: () => setChanging(true) },
     { name: `Change to the ${theme === "day" ? "night" : "day"} theme`, run: () => setTheme(theme === "day" ? "night" : "day") },
     { name: "All sites", run: () => go("/") },
@@ -77,7 +78,7 @@ export function SiteFrame() {
         <Link to="/" aria-label="All sites" title="All sites" className="rounded-sm p-1 hover:bg-well"><Mark /></Link>
         <SiteMenu site={site.data} onChange={() => setChanging(true)} />
         <nav className="flex h-full items-stretch sm:ml-6" aria-label="Views">
-          {[["Line-up", views[0]], ["Find", views[1]], ["Keyring", views[2]]].map(([name, to]) => (
+          {[["Line-up", views[0]], ["Find", views[1]], ["Keyring", views[2]], ["Paths", views[3]]].map(([name, to]) => (
             <NavLink key={name} to={to!} end className={({ isActive }) => `flex items-center border-b-2 px-2 whitespace-nowrap sm:px-3 ${isActive ? "border-ink font-semibold" : "border-transparent text-soft hover:text-ink"}`}>
               {name}
             </NavLink>
