@@ -53,16 +53,23 @@ var makers = map[string]maker{
 	},
 }
 
-// dialect writes XML that this package composes with the prefixes S:, D:, X: and T: in the maker's own prefixes.
-func (m maker) dialect(xml string) string {
-	var pairs []string
-	for i, p := range []string{"S", "D", "X", "T"} {
-		own := m.prefixes[i]
-		// Elements, declarations, and names in content, as fault codes have them.
-		pairs = append(pairs, "<"+p+":", "<"+own+":", "</"+p+":", "</"+own+":", " xmlns:"+p+"=", " xmlns:"+own+"=", ">"+p+":", ">"+own+":")
+// spellings are the makers' prefixes, made once: a thousand stand-ins answer one probe.
+var spellings = func() map[string]*strings.Replacer {
+	out := map[string]*strings.Replacer{}
+	for _, m := range makers {
+		var pairs []string
+		for i, p := range []string{"S", "D", "X", "T"} {
+			own := m.prefixes[i]
+			// Elements, declarations, and names in content, as fault codes have them.
+			pairs = append(pairs, "<"+p+":", "<"+own+":", "</"+p+":", "</"+own+":", " xmlns:"+p+"=", " xmlns:"+own+"=", ">"+p+":", ">"+own+":")
+		}
+		out[m.name] = strings.NewReplacer(pairs...)
 	}
-	return strings.NewReplacer(pairs...).Replace(xml)
-}
+	return out
+}()
+
+// dialect writes XML that this package composes with the prefixes S:, D:, X: and T: in the maker's own prefixes.
+func (m maker) dialect(xml string) string { return spellings[m.name].Replace(xml) }
 
 // challenges are the WWW-Authenticate lines for a realm and nonce.
 func challenges(schemes []string, realm, nonce string) (out []string) {

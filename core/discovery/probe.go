@@ -110,7 +110,7 @@ func (c caller) call(ctx context.Context, i net.Interface, own netip.Addr, found
 		return err
 	}
 	defer conn.Close()
-	conn.SetReadBuffer(4 << 20) // a thousand devices answer within half a second; the system grants what it allows
+	roomy(conn)
 	to := c.group
 	if own.Is6() {
 		to = netip.AddrPortFrom(c.group6.Addr().WithZone(i.Name), c.group6.Port())
@@ -128,27 +128,69 @@ func (c caller) call(ctx context.Context, i net.Interface, own netip.Addr, found
 	}
 	sent := make(chan error, 1)
 	go func() { sent <- c.send(ctx, conn, to) }()
-	buf := make([]byte, 64<<10)
-	deadline := time.Time{}
+	// Answers come in bursts that overflow the socket's buffer while one is being read: they are taken off it at once and read behind.
+	heard := make(chan answer, maxBurst)
+	stop := make(chan struct{})
+	var taking sync.WaitGroup
+	taking.Go(func() { take(conn, heard, stop) })
+	defer taking.Wait()
+	defer close(stop)
+	deadline := time.NewTimer(time.Hour)
+	defer deadline.Stop()
 	for {
 		select {
+		case <-ctx.Done():
+			return ctx.Err()
 		case err := <-sent:
 			if err != nil {
 				return err
 			}
-			deadline = time.Now().Add(c.wait)
-		default:
+			deadline.Reset(c.wait)
+		case a := <-heard:
+			for _, s := range c.read(a.message, a.from) {
+				found(s)
+			}
+		case <-deadline.C:
+			for { // what came in time is read, however long that takes
+				select {
+				case a := <-heard:
+					for _, s := range c.read(a.message, a.from) {
+						found(s)
+					}
+				default:
+					return ctx.Err()
+				}
+			}
 		}
-		if !deadline.IsZero() && time.Now().After(deadline) || ctx.Err() != nil {
-			return ctx.Err()
+	}
+}
+
+// maxBurst is how many answers may wait to be read.
+const maxBurst = 8192
+
+// An answer is one datagram with who sent it.
+type answer struct {
+	message []byte
+	from    netip.Addr
+}
+
+// take moves datagrams from a socket to a channel until stop is closed. What does not fit is lost, as it would be in the socket.
+func take(conn *net.UDPConn, into chan<- answer, stop <-chan struct{}) {
+	buf := make([]byte, 64<<10)
+	for {
+		select {
+		case <-stop:
+			return
+		default:
 		}
 		conn.SetReadDeadline(time.Now().Add(50 * time.Millisecond))
 		n, from, err := conn.ReadFromUDPAddrPort(buf)
 		if err != nil {
 			continue // nothing yet, or an ICMP error for another's answer
 		}
-		for _, s := range c.read(buf[:n], from.Addr().Unmap()) {
-			found(s)
+		select {
+		case into <- answer{slices.Clone(buf[:n]), from.Addr().Unmap()}:
+		default:
 		}
 	}
 }
@@ -183,6 +225,7 @@ func probeEach(ctx context.Context, ranges address.Ranges, found func(Sighting))
 		return err
 	}
 	defer conn.Close()
+	roomy(conn)
 	message, id := NewProbe("")
 	ids := map[string]bool{id: true}
 	pace := rate.NewLimiter(1000, 32)

@@ -44,7 +44,9 @@ export function useSiteEvents(site: string) {
     };
     const want = (...keys: string[]) => {
       keys.forEach((k) => due.add(k));
-      timer ||= window.setTimeout(flush, 250);
+      // A large site's answer is large: it is asked for less often while hundreds of devices arrive.
+      const many = (q.getQueryData<Device[]>(["devices", site])?.length ?? 0) > 300;
+      timer ||= window.setTimeout(flush, many ? 1_000 : 250);
     };
     const events = new EventSource(`/api/sites/${site}/events`);
     // While the server or its database is away, ask until it is back.

@@ -70,7 +70,8 @@ export function SiteFrame() {
     { name: "Change the site’s name or ranges", run: () => setChanging(true) },
     { name: `Change to the ${theme === "day" ? "night" : "day"} theme`, run: () => setTheme(theme === "day" ? "night" : "day") },
     { name: "All sites", run: () => go("/") },
-    ...list.map((d) => ({ name: `${d.name} ${d.address}`, run: () => go(d.stray ? views[1]! : `${views[0]}?device=${d.id}`) })),
+    // A large site has a thousand of these: they are made when somebody looks for them.
+    ...(palette ? list : []).map((d) => ({ name: `${d.name} ${d.address}`, run: () => go(d.stray ? views[1]! : `${views[0]}?device=${d.id}`) })),
   ];
   return (
     <div className="flex h-full flex-col">

@@ -1,5 +1,0 @@
-//go:build !unix
-
-package discovery
-
-func reuse(uintptr) error { return nil }
