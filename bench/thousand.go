@@ -57,16 +57,22 @@ func thousand(ctx context.Context, _ *scene.Library) ([]figure, error) {
 		}
 		times = append(times, took)
 	}
-	tasks, longest, shown, err := findWhileTheyArrive(dir)
-	if err != nil {
-		return nil, err
+	var tasks []int
+	var longest float64
+	var shown []time.Duration
+	for i := range 3 {
+		n, most, took, err := findWhileTheyArrive(filepath.Join(dir, fmt.Sprint("server", i)))
+		if err != nil {
+			return nil, err
+		}
+		tasks, longest, shown = append(tasks, n), max(longest, most), append(shown, took)
 	}
 	floor := answerWindow + retryPlan
 	got := median(times)
 	return []figure{
 		{"1,000 devices: the last of them heard by WS-Discovery", ms(got), ms(floor) + " answer window and retry plan", fmt.Sprintf("%.2f", float64(got)/float64(floor)), "at most 1.5"},
-		{"Find while they arrive: tasks over 100 ms in the browser", fmt.Sprint(tasks), fmt.Sprintf("longest %.0f ms", longest), "", "none"},
-		{"Find: all 1,000 shown after the button, the port sweep and the database included", fmt.Sprintf("%.1f s", shown.Seconds()), "", "", "stated"},
+		{"Find while they arrive: tasks over 100 ms in the browser", fmt.Sprint(median(tasks)), fmt.Sprintf("longest of 3 runs %.0f ms", longest), "", "none"},
+		{"Find: all 1,000 shown after the button, the port sweep and the database included", fmt.Sprintf("%.1f s", median(shown).Seconds()), "", "", "stated"},
 	}, nil
 }
 
@@ -90,7 +96,7 @@ func hearThousand(ctx context.Context) (time.Duration, error) {
 
 // findWhileTheyArrive sweeps through the screens with Find in sight and counts what keeps the page busy.
 func findWhileTheyArrive(dir string) (tasks int, longest float64, shown time.Duration, err error) {
-	server, err := browser.StartServer("serve", "--data", filepath.Join(dir, "server"), "--listen", "127.0.0.1:0")
+	server, err := browser.StartServer("serve", "--data", dir, "--listen", "127.0.0.1:0")
 	if err != nil {
 		return 0, 0, 0, err
 	}

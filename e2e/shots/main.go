@@ -37,6 +37,9 @@ var shots = []shot{
 	{name: "recorder", path: "/sites/SITE?device=DEVICE:Strongroom", width: 1280, height: 800, theme: "night"},
 	{name: "keyring", path: "/sites/SITE/keyring", width: 1280, height: 800, theme: "day"},
 	{name: "phone", path: "/sites/SITE?device=DEVICE:Water tower", width: 390, height: 844, theme: "day"},
+	{name: "ladder", path: "/sites/SITE?device=DEVICE:Coal wharf", width: 1280, height: 900, theme: "day", after: toLadder},
+	{name: "paths", path: "/sites/SITE/paths", width: 1280, height: 800, theme: "day"},
+	{name: "repair", path: "/sites/SITE", width: 1280, height: 800, theme: "day", after: pasteDamaged},
 	{name: "find-phone", path: "/sites/SITE/find", width: 390, height: 844, theme: "day"},
 	{name: "addresses-moving", path: "/sites/SITE", width: 1280, height: 800, theme: "day", after: sendAddresses},
 	{name: "find-wide", path: "/sites/SITE/find", width: 1280, height: 800, theme: "night", after: wholeRange},
@@ -148,6 +151,21 @@ func planAddresses(p *rod.Page) error {
 	}
 	_, err = p.Element("[data-plan]")
 	return err
+}
+
+// toLadder brings the paths that were tried into sight.
+func toLadder(p *rod.Page) error {
+	return rod.Try(func() { p.MustElement(`[aria-label="Paths tried"]`).MustScrollIntoView() })
+}
+
+// pasteDamaged pastes a URL as it comes out of a mail.
+func pasteDamaged(p *rod.Page) error {
+	return rod.Try(func() {
+		p.MustElement(`[title^="Paste a stream URL"]`).MustClick()
+		p.MustElement(`textarea[name="paste"]`).MustInput("“http://rtsp://fitter:la/mp@[127.40.1.20]:80\\strongroom\\1\\0”")
+		p.MustElementR("[role=dialog]", "Holloway recorders")
+		p.MustElement(`input[name="channels"]`).MustInput("8")
+	})
 }
 
 // sendAddresses applies the plan and looks at Find while the devices move.

@@ -49,7 +49,7 @@ export function PasteSheet({ site, open, onOpenChange }: { site: string; open: b
           take.mutate();
         }}
       >
-        <textarea name="paste" autoFocus rows={3} spellCheck={false} autoComplete="off" value={text} onChange={(e) => setText(e.target.value)} aria-label="URL, or a page of notes" placeholder="rtsp://192.0.2.20:554/path, as it was copied; or a page of notes with URLs in it" className="mono w-full rounded-md border bg-paper p-2 text-[13px]" />
+        <textarea name="paste" autoFocus rows={2} spellCheck={false} autoComplete="off" value={text} onChange={(e) => setText(e.target.value)} aria-label="URL, or a page of notes" placeholder="rtsp://192.0.2.20:554/path, as it was copied; or a page of notes with URLs in it" className="mono w-full rounded-md border bg-paper p-2 text-[13px]" />
         {urls.slice(0, 6).map((u) => (
           <section key={u.line} aria-label={`URL in line ${u.line}`} className="mt-3 border-t pt-2">
             {u.ok ? (
@@ -84,7 +84,7 @@ export function PasteSheet({ site, open, onOpenChange }: { site: string; open: b
           <fieldset className="mt-3 border-t pt-2">
             <legend className="sr-only">How the path is read</legend>
             <p className="mb-1 text-[13px] text-soft">The path, read as a recipe:</p>
-            <div className="max-h-40 overflow-auto">
+            <div className="max-h-36 overflow-auto">
               {readings.map((r, i) => (
                 <label key={r.path} className={`flex cursor-pointer items-baseline gap-2 rounded-sm px-1 py-1 ${i === chosen ? "bg-well" : ""}`}>
                   <input type="radio" name="reading" checked={i === chosen} onChange={() => setChosen(i)} className="accent-current" />

@@ -144,12 +144,13 @@ function Compare({ stream }: { stream: Stream }) {
   const v = stream.proof?.video;
   if (!v) return null;
   const c = stream.claimed;
+  const told = c.codec !== ""; // a stream that was found by trying claims nothing
   const near = (a: number, b: number, by: number) => !a || Math.abs(a - b) <= by * a;
   const rows: [string, string, string, boolean][] = [
-    ["Codec", c.codec, v.codec, c.codec === v.codec],
-    ["Size", `${c.width}×${c.height}`, `${v.width}×${v.height}`, c.width === v.width && c.height === v.height],
-    ["Frame rate", fps(c.fps), fps(v.fps), near(c.fps, v.fps, 0.1)],
-    ["Bitrate", bitrate(c.bitrate_kbps), bitrate(v.bitrate_kbps), near(c.bitrate_kbps, v.bitrate_kbps, 0.3)],
+    ["Codec", told ? c.codec : "–", v.codec, !told || c.codec === v.codec],
+    ["Size", told ? `${c.width}×${c.height}` : "–", `${v.width}×${v.height}`, !told || (c.width === v.width && c.height === v.height)],
+    ["Frame rate", told ? fps(c.fps) : "–", fps(v.fps), near(c.fps, v.fps, 0.1)],
+    ["Bitrate", told ? bitrate(c.bitrate_kbps) : "–", bitrate(v.bitrate_kbps), near(c.bitrate_kbps, v.bitrate_kbps, 0.3)],
     ["Key-frame interval", c.gop_frames ? `${c.gop_frames} frames` : "–", v.gop_frames ? `${v.gop_frames} frames` : "–", near(c.gop_frames, v.gop_frames ?? 0, 0.1)],
   ];
   return (
