@@ -175,6 +175,7 @@ func sendAddresses(p *rod.Page) error {
 	}
 	return rod.Try(func() {
 		p.MustElementR("button", "^Send [0-9]+ addresses$").MustClick()
+		p.MustWait(`() => !document.querySelector("[role=dialog]") && getComputedStyle(document.body).pointerEvents !== "none"`)
 		p.MustElementR("a", "^Find$").MustClick()
 		p.MustElement(`[title$="about to be given"]`)
 	})
