@@ -3,19 +3,12 @@ package main
 import (
 	"context"
 	"fmt"
-	"log/slog"
 	"net/netip"
-	"os"
-	"path/filepath"
 	"time"
 
-	"unlatch/core/address"
 	"unlatch/core/readdress"
-	"unlatch/core/signin"
 	"unlatch/jobs"
 	"unlatch/sim/scene"
-	"unlatch/store"
-	"unlatch/store/cluster"
 )
 
 // slowest is how long the slowest of the fifty stays away when it restarts.
@@ -31,51 +24,15 @@ devices:
 
 // fiftyAddresses applies an address plan to fifty devices that all restart.
 func fiftyAddresses(ctx context.Context, _ *scene.Library) ([]figure, error) {
-	dir, err := os.MkdirTemp("", "unlatch-bench-*")
+	r, err := newRig(ctx, fifty, "127.61.4.0/24")
 	if err != nil {
 		return nil, err
 	}
-	defer os.RemoveAll(dir)
-	os.Chmod(dir, 0o755)
-	c, err := cluster.Start(ctx, cluster.Options{Dir: filepath.Join(dir, "pg")})
-	if err != nil {
+	defer r.stop()
+	if _, _, err := r.open(ctx, 50); err != nil {
 		return nil, err
 	}
-	defer c.Stop()
-	scenario := filepath.Join(dir, "fifty.yaml")
-	if err := os.WriteFile(scenario, []byte(fifty), 0o644); err != nil {
-		return nil, err
-	}
-	stop, err := background("are running", "sim", "--scenario", scenario, "--data", ".unlatch")
-	if err != nil {
-		return nil, err
-	}
-	defer stop()
-	s, err := store.Open(ctx, c.URL, filepath.Join(dir, "key"), nil)
-	if err != nil {
-		return nil, err
-	}
-	defer s.Close()
-	q, err := jobs.NewQueue(s, slog.New(slog.DiscardHandler))
-	if err != nil {
-		return nil, err
-	}
-	if _, err := s.AddSignIn(ctx, "Fitter", "fitter", signin.NewSecret("bench")); err != nil {
-		return nil, err
-	}
-	site, err := s.CreateSite(ctx, "bench", address.MustParse("127.61.4.0/24"))
-	if err != nil {
-		return nil, err
-	}
-	stopWorker, err := background("Working", "worker", "--database", c.URL, "--data", dir)
-	if err != nil {
-		return nil, err
-	}
-	defer stopWorker()
-	if _, _, err := open(ctx, s, q, site, 50); err != nil {
-		return nil, err
-	}
-	devices, err := s.Devices(ctx, site.ID)
+	devices, err := r.store.Devices(ctx, r.site.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -89,15 +46,15 @@ func fiftyAddresses(ctx context.Context, _ *scene.Library) ([]figure, error) {
 		to = to.Next()
 	}
 	began := time.Now()
-	run, err := q.Readdress(ctx, site.ID, "bench", plan)
+	run, err := r.queue.Readdress(ctx, r.site.ID, "bench", plan)
 	if err == nil {
-		err = finished(ctx, s, run)
+		err = finished(ctx, r.store, run)
 	}
 	took := time.Since(began)
 	if err != nil {
 		return nil, err
 	}
-	if devices, err = s.Devices(ctx, site.ID); err != nil {
+	if devices, err = r.store.Devices(ctx, r.site.ID); err != nil {
 		return nil, err
 	}
 	moved := 0

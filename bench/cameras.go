@@ -4,22 +4,16 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"log/slog"
 	"os"
 	"os/exec"
-	"path/filepath"
 	"strings"
 	"time"
 
 	"github.com/google/uuid"
 
-	"unlatch/core/address"
 	"unlatch/core/latch"
-	"unlatch/core/signin"
-	"unlatch/jobs"
 	"unlatch/sim/scene"
 	"unlatch/store"
-	"unlatch/store/cluster"
 )
 
 const hundreds = `
@@ -33,48 +27,13 @@ devices:
 // twoHundred takes 200 cameras, main and sub, from Heard to Proven in a worker process of its own. The stand-ins, the worker, the
 // database and the decoding of 400 stills share this machine's cores.
 func twoHundred(ctx context.Context, _ *scene.Library) ([]figure, error) {
-	dir, err := os.MkdirTemp("", "unlatch-bench-*")
+	r, err := newRig(ctx, hundreds, "127.62.0.0/24")
 	if err != nil {
 		return nil, err
 	}
-	defer os.RemoveAll(dir)
-	os.Chmod(dir, 0o755)
-	c, err := cluster.Start(ctx, cluster.Options{Dir: filepath.Join(dir, "pg")})
-	if err != nil {
-		return nil, err
-	}
-	defer c.Stop()
-	scenario := filepath.Join(dir, "hundreds.yaml")
-	if err := os.WriteFile(scenario, []byte(hundreds), 0o644); err != nil {
-		return nil, err
-	}
-	stop, err := background("are running", "sim", "--scenario", scenario, "--data", ".unlatch")
-	if err != nil {
-		return nil, err
-	}
-	defer stop()
-	s, err := store.Open(ctx, c.URL, filepath.Join(dir, "key"), nil)
-	if err != nil {
-		return nil, err
-	}
-	defer s.Close()
-	q, err := jobs.NewQueue(s, slog.New(slog.DiscardHandler))
-	if err != nil {
-		return nil, err
-	}
-	if _, err := s.AddSignIn(ctx, "Fitter", "fitter", signin.NewSecret("bench")); err != nil {
-		return nil, err
-	}
-	site, err := s.CreateSite(ctx, "bench", address.MustParse("127.62.0.0/24"))
-	if err != nil {
-		return nil, err
-	}
-	stopWorker, err := background("Working", "worker", "--database", c.URL, "--data", dir)
-	if err != nil {
-		return nil, err
-	}
-	took, n, err := open(ctx, s, q, site, 200)
-	usage := stopWorker()
+	defer r.stop()
+	took, n, err := r.open(ctx, 200)
+	usage := r.stopWorker()
 	if err != nil {
 		return nil, err
 	}
@@ -85,7 +44,8 @@ func twoHundred(ctx context.Context, _ *scene.Library) ([]figure, error) {
 }
 
 // open sweeps and opens the site's cameras, of which there must be n.
-func open(ctx context.Context, s *store.Store, q *jobs.Queue, site store.Site, n int) (time.Duration, int, error) {
+func (r *rig) open(ctx context.Context, n int) (time.Duration, int, error) {
+	s, q, site := r.store, r.queue, r.site
 	run, err := q.Sweep(ctx, site, false)
 	if err == nil {
 		err = finished(ctx, s, run)

@@ -43,10 +43,7 @@ func (o *opening) channels(ctx context.Context) error {
 		if ch.Camera.IsValid() {
 			x.Camera = ch.Camera.String()
 		}
-		if err := o.env.store.Keep(ctx, "a sighting", func(ctx context.Context) error {
-			_, err := o.env.store.Sight(ctx, o.site.ID, &o.run, x)
-			return err
-		}); err != nil {
+		if _, err := o.sight(ctx, x); err != nil {
 			return err
 		}
 	}

@@ -2,7 +2,6 @@ package jobs
 
 import (
 	"context"
-	"slices"
 
 	"github.com/google/uuid"
 	"github.com/riverqueue/river"
@@ -13,8 +12,8 @@ import (
 	"unlatch/store"
 )
 
-// ClaimArgs gives a factory-fresh device its first account, or the account that it has from the factory a password of its own. The password is on the keyring before the job exists: a crash between
-// saving and sending locks nobody out.
+// ClaimArgs gives a factory-fresh device its first account, or the account that it has from the factory a password of its own. The password
+// is on the keyring before the job exists: a crash between saving and sending locks nobody out.
 type ClaimArgs struct {
 	Run    uuid.UUID `json:"run"`
 	Device uuid.UUID `json:"device"`
@@ -80,19 +79,15 @@ func (o *opening) claim(ctx context.Context, key uuid.UUID) error {
 
 // openWith signs in with the account that was just made, before any other key of the ring is tried, and opens what follows.
 func (o *opening) openWith(ctx context.Context, key uuid.UUID, in signin.SignIn, log *exchange.Log) error {
-	keys, err := o.env.store.SignIns(ctx)
+	k, err := o.env.store.SignIn(ctx, key)
 	if err != nil {
 		return err
 	}
-	i := slices.IndexFunc(keys, func(k store.SignIn) bool { return k.ID == key })
-	if i < 0 {
-		return store.ErrNotFound
-	}
-	found, err := o.tryKey(ctx, keys[i], log, func(k store.SignIn, in signin.SignIn) (evidence.SignedIn, error) { return o.try(ctx, k.ID, in, log) })
+	found, err := o.tryKey(ctx, k, log, func(k store.SignIn, in signin.SignIn) (evidence.SignedIn, error) { return o.try(ctx, k.ID, in, log) })
 	if err != nil {
-		return o.notSignedIn(ctx, evidence.SignedIn{Tried: []string{keys[i].Label}}, err, in.User, log)
+		return o.notSignedIn(ctx, evidence.SignedIn{Tried: []string{k.Label}}, err, in.User, log)
 	}
-	found.SignIn, found.Label, found.User = key, keys[i].Label, in.User
+	found.SignIn, found.Label, found.User = key, k.Label, in.User
 	if err := o.signedIn(ctx, found, log); err != nil {
 		return err
 	}

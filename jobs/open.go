@@ -140,6 +140,15 @@ func (o *opening) record(ctx context.Context, f store.Finding) error {
 	})
 }
 
+// sight files a sighting of this site and returns the device that it belongs to.
+func (o *opening) sight(ctx context.Context, x discovery.Sighting) (device uuid.UUID, err error) {
+	err = o.env.store.Keep(ctx, "a sighting", func(ctx context.Context) (err error) {
+		device, err = o.env.store.Sight(ctx, o.site.ID, &o.run, x)
+		return err
+	})
+	return device, err
+}
+
 // An ownError is trouble of our own, with the database for one: it is never recorded as the device's.
 type ownError struct{ error }
 

@@ -91,16 +91,11 @@ func (o *opening) paste(ctx context.Context, a PasteArgs, u streamurl.URL, port 
 		if in, err = o.env.store.Unseal(ctx, a.SignIn); err != nil {
 			return err
 		}
-		keys, err := o.env.store.SignIns(ctx)
+		key, err := o.env.store.SignIn(ctx, a.SignIn)
 		if err != nil {
 			return err
 		}
-		body.SignIn, body.User, body.Scheme = a.SignIn, in.User, "by the stream service"
-		for _, k := range keys {
-			if k.ID == a.SignIn {
-				body.Label = k.Label
-			}
-		}
+		body.SignIn, body.User, body.Label, body.Scheme = a.SignIn, in.User, key.Label, "by the stream service"
 	}
 	log := exchange.NewLog(nil)
 	at := u
@@ -112,11 +107,7 @@ func (o *opening) paste(ctx context.Context, a PasteArgs, u streamurl.URL, port 
 	defer c.Close()
 	server, err := c.Ask(ctx)
 	if err == nil && !in.Anonymous() {
-		path := u.Path
-		if u.Query != "" {
-			path += "?" + u.Query
-		}
-		err = o.countedSignIn(ctx, c, a.SignIn, in, path)
+		err = o.counted(ctx, a.SignIn, func() error { return c.SignIn(ctx, in, u.Target()) })
 	}
 	reached := evidence.Reached{Addr: o.d.Status.Device.Addr, Stream: at.String(), Ladder: &server}
 	diagnosis, err := explain(ctx, err, diagnose.Facts{Host: o.d.Addr, Port: u.DialPort(), Asking: "the stream service", User: in.User})
@@ -190,26 +181,6 @@ func refusedBy(d *diagnose.Diagnosis) bool {
 	return d.Cause == diagnose.WrongSignIn || d.Cause == diagnose.NoSignIn
 }
 
-// countedSignIn proves the sign-in under the guard that keeps the device from locking.
-func (o *opening) countedSignIn(ctx context.Context, c *ladder.Climber, id uuid.UUID, in signin.SignIn, path string) error {
-	try, err := o.env.store.BeginTry(ctx, o.d.ID, id)
-	if err != nil {
-		return err
-	}
-	err = c.SignIn(ctx, in, path)
-	result := store.Opened
-	switch {
-	case refused(err):
-		result = store.Refused
-	case err != nil:
-		result = store.NoAnswer
-	}
-	if kerr := o.env.store.Keep(context.WithoutCancel(ctx), "a try", func(ctx context.Context) error { return o.env.store.EndTry(ctx, try, result) }); kerr != nil {
-		return &ownError{kerr}
-	}
-	return err
-}
-
 // channel is the device that a channel's evidence belongs to: the pasted device itself where there is only one, else a device reached
 // through it.
 func (o *opening) channel(ctx context.Context, a PasteArgs, n int, port discovery.Port) (*opening, error) {
@@ -218,11 +189,7 @@ func (o *opening) channel(ctx context.Context, a PasteArgs, n int, port discover
 	}
 	x := discovery.Sighting{Method: discovery.Pasted, At: time.Now().UTC(), Addr: o.d.Status.Device.Addr, Kind: discovery.Camera, Name: fmt.Sprintf("Channel %d", n),
 		Ports: []discovery.Port{port}, Via: &o.d.ID, Channel: n, Of: o.d.Title()}
-	var id uuid.UUID
-	err := o.env.store.Keep(ctx, "a sighting", func(ctx context.Context) (err error) {
-		id, err = o.env.store.Sight(ctx, o.site.ID, &o.run, x)
-		return err
-	})
+	id, err := o.sight(ctx, x)
 	if err != nil {
 		return nil, err
 	}

@@ -81,11 +81,8 @@ func (o *opening) readdress(ctx context.Context, to readdress.Setting) error {
 		return o.env.store.StepDone(ctx, o.run) // the second step of it falls away
 	}
 	// What was heard at the old address is history; the device itself has just answered at the new one.
-	err = o.env.store.Keep(ctx, "a sighting", func(ctx context.Context) error {
-		_, err := o.env.store.Sight(ctx, o.site.ID, &o.run, discovery.Sighting{Method: discovery.WSDiscovery, At: time.Now().UTC(), Addr: out.After.Addr,
-			Endpoint: o.d.Endpoint.String, Kind: o.d.Status.Device.Kind, Name: o.d.Status.Device.Name, Hardware: o.d.Status.Device.Hardware, XAddr: out.Service})
-		return err
-	})
+	_, err = o.sight(ctx, discovery.Sighting{Method: discovery.WSDiscovery, At: time.Now().UTC(), Addr: out.After.Addr,
+		Endpoint: o.d.Endpoint.String, Kind: o.d.Status.Device.Kind, Name: o.d.Status.Device.Name, Hardware: o.d.Status.Device.Hardware, XAddr: out.Service})
 	if err != nil {
 		return err
 	}

@@ -102,20 +102,30 @@ func (o *opening) notSignedIn(ctx context.Context, out evidence.SignedIn, err er
 }
 
 // tryKey sends one key once, counted by the guard before it is sent.
-func (o *opening) tryKey(ctx context.Context, key store.SignIn, log *exchange.Log, attempt func(store.SignIn, signin.SignIn) (evidence.SignedIn, error)) (evidence.SignedIn, error) {
+func (o *opening) tryKey(ctx context.Context, key store.SignIn, log *exchange.Log, attempt func(store.SignIn, signin.SignIn) (evidence.SignedIn, error)) (found evidence.SignedIn, err error) {
 	in, err := o.env.store.Unseal(ctx, key.ID)
 	if err != nil {
-		return evidence.SignedIn{}, &ownError{err}
+		return found, &ownError{err}
 	}
-	try, err := o.env.store.BeginTry(ctx, o.d.ID, key.ID)
+	err = o.counted(ctx, key.ID, func() (err error) {
+		log.Note("trying %q: %s", key.Label, key.Why)
+		found, err = attempt(key, in)
+		return err
+	})
+	return found, err
+}
+
+// counted makes one try of a sign-in under the guard that keeps the device from locking, and keeps how it ended. A *signin.HeldBackError is
+// the guard's no.
+func (o *opening) counted(ctx context.Context, key uuid.UUID, attempt func() error) error {
+	try, err := o.env.store.BeginTry(ctx, o.d.ID, key)
 	if held := new(signin.HeldBackError); err != nil && !errors.As(err, &held) {
 		err = &ownError{err}
 	}
 	if err != nil {
-		return evidence.SignedIn{}, err
+		return err
 	}
-	log.Note("trying %q: %s", key.Label, key.Why)
-	found, err := attempt(key, in)
+	err = attempt()
 	result := store.NoAnswer
 	switch {
 	case err == nil:
@@ -125,9 +135,9 @@ func (o *opening) tryKey(ctx context.Context, key store.SignIn, log *exchange.Lo
 	}
 	// The count must be right even when the work is cut short here.
 	if kerr := o.env.store.Keep(context.WithoutCancel(ctx), "a try", func(ctx context.Context) error { return o.env.store.EndTry(ctx, try, result) }); kerr != nil {
-		return found, &ownError{kerr}
+		return &ownError{kerr}
 	}
-	return found, err
+	return err
 }
 
 // try asks the question that proves a sign-in, and what the device is.

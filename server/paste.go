@@ -99,9 +99,6 @@ func (s *Server) pasteRoutes(api huma.API) {
 
 func viewOfPasted(r streamurl.Repaired) pastedView {
 	v := pastedView{Line: r.Line, OK: r.OK, Findings: r.Findings, Problem: r.Problem, Remedy: r.Remedy, Segments: []streamurl.Segment{}}
-	if v.Findings == nil {
-		v.Findings = []streamurl.Finding{}
-	}
 	if r.OK {
 		label := ""
 		if !r.URL.SignIn.Anonymous() {
@@ -110,13 +107,6 @@ func viewOfPasted(r streamurl.Repaired) pastedView {
 		v.URL, v.User, v.Segments = r.URL.Sealed(), r.URL.SignIn.User, r.URL.Segments("pasted", false, label)
 	}
 	return v
-}
-
-func pathOf(u streamurl.URL) string {
-	if u.Query != "" {
-		return u.Path + "?" + u.Query
-	}
-	return u.Path
 }
 
 // readings are the recipes that explain the URLs of the first one's host: those of the path books, then what can be learned.
@@ -128,8 +118,8 @@ func readings(repaired []streamurl.Repaired, books []*recipe.Book) []readingView
 		if !r.OK || host != "" && r.URL.Host != host || len(paths) == recipe.MaxLearn {
 			continue
 		}
-		if host = r.URL.Host; !slices.Contains(paths, pathOf(r.URL)) {
-			paths = append(paths, pathOf(r.URL))
+		if host = r.URL.Host; !slices.Contains(paths, r.URL.Target()) {
+			paths = append(paths, r.URL.Target())
 		}
 	}
 	if len(paths) == 0 {
@@ -188,13 +178,13 @@ func (s *Server) takePaste(ctx context.Context, id uuid.UUID, b PasteBody, shape
 		return nil, problem(422, "out_of_scope", sentence(err.Error()), "Add its range to the site if it belongs there.")
 	}
 	if shape == "" {
-		shape, channels = quotePath(pathOf(u)), 1
+		shape, channels = recipe.Quote(u.Target()), 1
 	}
 	t, err := recipe.Parse(shape)
 	if err != nil {
 		return nil, problem(422, "bad_recipe", "The recipe cannot be read: "+err.Error()+".", "See the recipe language in the documentation.")
 	}
-	if len(t.Invert(pathOf(u))) == 0 {
+	if len(t.Invert(u.Target())) == 0 {
 		return nil, problem(422, "bad_recipe", "The recipe does not make the pasted URL.", "Choose another reading, or mend the recipe.")
 	}
 	if !t.HasChannel() {
@@ -215,11 +205,6 @@ func (s *Server) takePaste(ctx context.Context, id uuid.UUID, b PasteBody, shape
 	}
 	run, err := s.cfg.Queue.Paste(ctx, title, p)
 	return &runOut{viewOfRun(run, time.Now())}, s.explain(err)
-}
-
-// quotePath writes a path as a recipe without values.
-func quotePath(path string) string {
-	return strings.NewReplacer("{", "{{", "}", "}}", "[", "[[", "]", "]]").Replace(path)
 }
 
 // keep finds a sign-in on the keyring or adds it, for this site.

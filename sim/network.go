@@ -173,7 +173,7 @@ func (w *World) restart(d *device) {
 		d.announce("Bye")
 		d.stop()
 		w.mu.Lock()
-		fresh := &device{Device: d.Device, world: w, net: d.net, sends: d.sends}
+		fresh := d.again()
 		w.mu.Unlock()
 		if !d.Defects.LosesAddress {
 			fresh.Address = fresh.net.Addr

@@ -223,10 +223,7 @@ func (v *viewer) resolve(target string) (stream, track int, ok bool) {
 	if err != nil {
 		return 0, 0, false
 	}
-	path := u.Path
-	if u.Query != "" {
-		path += "?" + u.Query
-	}
+	path := u.Target()
 	if base, n, cut := strings.Cut(path, "/track"); cut {
 		if track, err = strconv.Atoi(n); err != nil || track < 1 || track > 2 {
 			return 0, 0, false

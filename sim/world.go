@@ -97,7 +97,7 @@ func (w *World) later(seconds int, do func() error) {
 // plugIn starts a device a while after the others.
 func (w *World) plugIn(d *device) {
 	w.later(d.PluggedIn, func() error {
-		fresh := &device{Device: d.Device, world: w, net: d.net, sends: d.sends}
+		fresh := d.again()
 		if err := fresh.start(w.ctx, w.options, w.group); err != nil {
 			return err
 		}
@@ -106,6 +106,11 @@ func (w *World) plugIn(d *device) {
 		w.devices[slices.Index(w.devices, d)] = fresh
 		return nil
 	})
+}
+
+// again is the same stand-in, not started yet.
+func (d *device) again() *device {
+	return &device{Device: d.Device, world: d.world, net: d.net, sends: d.sends}
 }
 
 // releaseLater gives a device another address by DHCP, as a server does whose pool is crowded.

@@ -67,6 +67,12 @@ func (s *Store) SignIns(ctx context.Context) ([]SignIn, error) {
 	return out, err
 }
 
+// SignIn returns one entry of the keyring.
+func (s *Store) SignIn(ctx context.Context, id uuid.UUID) (SignIn, error) {
+	var k SignIn
+	return k, found(s.db.GetContext(ctx, &k, "SELECT "+signInColumns+" FROM sign_ins s WHERE id = $1", id))
+}
+
 // Unseal returns a sign-in with its secret, for use on a device.
 func (s *Store) Unseal(ctx context.Context, id uuid.UUID) (signin.SignIn, error) {
 	var row struct {

@@ -13,13 +13,9 @@ import (
 
 // linted is one URL as lint prints it.
 type linted struct {
-	Line     int                 `json:"line"`
-	OK       bool                `json:"ok"`
-	URL      string              `json:"url,omitempty"`
-	User     string              `json:"user,omitempty"`
-	Findings []streamurl.Finding `json:"findings"`
-	Problem  string              `json:"problem,omitempty"`
-	Remedy   string              `json:"remedy,omitempty"`
+	streamurl.Repaired
+	URL  string `json:"url,omitempty"`
+	User string `json:"user,omitempty"`
 }
 
 func lintCommand() *cobra.Command {
@@ -46,10 +42,7 @@ func lintCommand() *cobra.Command {
 			out := []linted{}
 			bad := len(list) == 0
 			for _, r := range list {
-				l := linted{Line: r.Line, OK: r.OK, Findings: r.Findings, Problem: r.Problem, Remedy: r.Remedy}
-				if l.Findings == nil {
-					l.Findings = []streamurl.Finding{}
-				}
+				l := linted{Repaired: r}
 				if r.OK {
 					l.URL, l.User = r.URL.Sealed(), r.URL.SignIn.User
 					if whole {

@@ -40,7 +40,7 @@ func learnCommand() *cobra.Command {
 					if !r.OK {
 						return usageError{errors.New(r.Problem + "; " + r.Remedy)}
 					}
-					path = strings.TrimSuffix(r.URL.Path+"?"+r.URL.Query, "?")
+					path = r.URL.Target()
 				}
 				paths = append(paths, path)
 			}

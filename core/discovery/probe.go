@@ -128,7 +128,16 @@ func (c caller) call(ctx context.Context, i net.Interface, own netip.Addr, found
 	}
 	sent := make(chan error, 1)
 	go func() { sent <- c.send(ctx, conn, to) }()
-	// Answers come in bursts that overflow the socket's buffer while one is being read: they are taken off it at once and read behind.
+	return listen(ctx, conn, sent, c.wait, func(b []byte, from netip.Addr) {
+		for _, s := range c.read(b, from) {
+			found(s)
+		}
+	})
+}
+
+// listen hears answers until wait after the last question was sent. They come in bursts that overflow the socket's buffer while one is being
+// read: they are taken off it at once and read behind.
+func listen(ctx context.Context, conn *net.UDPConn, sent <-chan error, wait time.Duration, read func(b []byte, from netip.Addr)) error {
 	heard := make(chan answer, maxBurst)
 	stop := make(chan struct{})
 	var taking sync.WaitGroup
@@ -145,18 +154,14 @@ func (c caller) call(ctx context.Context, i net.Interface, own netip.Addr, found
 			if err != nil {
 				return err
 			}
-			deadline.Reset(c.wait)
+			deadline.Reset(wait)
 		case a := <-heard:
-			for _, s := range c.read(a.message, a.from) {
-				found(s)
-			}
+			read(a.message, a.from)
 		case <-deadline.C:
 			for { // what came in time is read, however long that takes
 				select {
 				case a := <-heard:
-					for _, s := range c.read(a.message, a.from) {
-						found(s)
-					}
+					read(a.message, a.from)
 				default:
 					return ctx.Err()
 				}
@@ -229,38 +234,23 @@ func probeEach(ctx context.Context, ranges address.Ranges, found func(Sighting))
 	message, id := NewProbe("")
 	ids := map[string]bool{id: true}
 	pace := rate.NewLimiter(1000, 32)
-	sent := make(chan struct{})
+	sent := make(chan error, 1)
 	go func() {
-		defer close(sent)
 		for a := range ranges.Hosts() {
 			if !a.Is4() || !a.IsLoopback() && pace.Wait(ctx) != nil || ctx.Err() != nil {
-				return
+				break
 			}
 			conn.WriteToUDPAddrPort(message, netip.AddrPortFrom(a, Port3702)) // one that cannot be sent is like one that is lost
 		}
+		sent <- nil
 	}()
-	buf := make([]byte, 64<<10)
-	var deadline time.Time
-	for ctx.Err() == nil && (deadline.IsZero() || time.Now().Before(deadline)) {
-		select {
-		case <-sent:
-			if deadline.IsZero() {
-				deadline = time.Now().Add(time.Second)
-			}
-		default:
-		}
-		conn.SetReadDeadline(time.Now().Add(50 * time.Millisecond))
-		n, from, err := conn.ReadFromUDPAddrPort(buf)
-		if err != nil {
-			continue
-		}
-		for _, s := range answers(buf[:n], from.Addr().Unmap(), ranges, ids) {
+	return listen(ctx, conn, sent, time.Second, func(b []byte, from netip.Addr) {
+		for _, s := range answers(b, from, ranges, ids) {
 			if !s.Stray { // asked at an address of the ranges; an answer from elsewhere is not ours
 				found(s)
 			}
 		}
-	}
-	return ctx.Err()
+	})
 }
 
 // wsDiscovery asks for each type in turn. Answers from outside the ranges are strays: heard, and not talked to.

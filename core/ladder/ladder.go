@@ -195,10 +195,11 @@ func Rungs(d recipe.Device, channel int, first []recipe.Recipe, books ...*recipe
 	var out []Rung
 	seen := map[string]bool{}
 	for _, x := range all {
-		for _, v := range x.r.Path.All(channel, false) {
-			if x.r.Path.HasChannel() && v.Channel != channel {
-				continue
-			}
+		v := recipe.Values{Channel: channel}
+		if !x.r.Path.HasChannel() {
+			v.Channel = 1
+		}
+		for v.Stream = 1; v.Stream <= x.r.Path.Streams(); v.Stream++ {
 			path, err := x.r.Path.Expand(v)
 			if err != nil || seen[path] {
 				continue

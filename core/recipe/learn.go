@@ -147,7 +147,7 @@ func (p Proposal) sum() (n int) {
 // readings are what a token can be, the likeliest first; itself is always among them.
 func readings(all []token, i int) []option {
 	t := all[i]
-	itself := option{text: quote(t.text)}
+	itself := option{text: Quote(t.text)}
 	switch t.kind {
 	case 'd':
 		return append(numberReadings(all, i), itself)
@@ -261,8 +261,8 @@ func numberReadings(all []token, i int) (out []option) {
 	return out
 }
 
-// quote writes a literal so that the template reads it as itself.
-func quote(text string) string {
+// Quote writes a literal so that a template reads it as itself.
+func Quote(text string) string {
 	return strings.NewReplacer("{", "{{", "}", "}}", "[", "[[", "]", "]]").Replace(text)
 }
 

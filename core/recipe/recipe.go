@@ -112,15 +112,6 @@ func (t Template) Streams() int {
 // HasCast reports whether unicast and multicast differ in the path.
 func (t Template) HasCast() bool { return t.uses.cast }
 
-// MarshalText and UnmarshalText make a template stand as its text.
-func (t Template) MarshalText() ([]byte, error) { return []byte(t.text), nil }
-
-// UnmarshalText reads a template.
-func (t *Template) UnmarshalText(b []byte) (err error) {
-	*t, err = Parse(string(b))
-	return err
-}
-
 // A ValueError says that a recipe has no path for values.
 type ValueError struct{ Problem string }
 

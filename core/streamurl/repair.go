@@ -57,11 +57,11 @@ const (
 
 // Repair reads a damaged URL. Faults in skip are left as they are.
 func Repair(text string, skip ...Fault) Repaired {
-	r := repairer{skip: map[Fault]bool{}}
+	r := repairer{skip: map[Fault]bool{}, found: []Finding{}}
 	for _, f := range skip {
 		r.skip[f] = true
 	}
-	out := Repaired{Line: 1}
+	out := Repaired{Line: 1, Findings: r.found}
 	if len(text) > maxPasted {
 		out.Problem, out.Remedy = "it is longer than 4096 characters", "paste the URL alone"
 		return out
@@ -75,7 +75,7 @@ func Repair(text string, skip ...Fault) Repaired {
 		out.Problem, out.Remedy = r.problem, r.remedy
 		return out
 	}
-	u, err := Parse(r.rest())
+	u, err := Parse(r.text)
 	if err != nil {
 		if syntax, ok := err.(*SyntaxError); ok {
 			out.Problem, out.Remedy = syntax.Problem, syntax.Remedy
@@ -127,8 +127,6 @@ type repairer struct {
 	found           []Finding
 	problem, remedy string
 }
-
-func (r *repairer) rest() string { return r.text }
 
 // note records a fault unless it is to be left; it reports whether to mend it.
 func (r *repairer) note(f Fault, problem, becomes string) bool {
@@ -283,9 +281,8 @@ func (r *repairer) signIn() {
 		return
 	}
 	given, tail := rest[:at], rest[at+1:]
-	if first, second, twice := cutTwice(given); twice && r.note(SignInTwice, "the sign-in stands twice", "once") {
+	if first, twice := cutTwice(given); twice && r.note(SignInTwice, "the sign-in stands twice", "once") {
 		given = first
-		_ = second
 	}
 	user, secret, _ := strings.Cut(given, ":")
 	if strings.ContainsAny(given, "/?#[]@\\ ") || strings.Count(given, ":") > 1 || strings.Contains(given, "%") && badPercent(given) || strings.ContainsFunc(given, func(c rune) bool { return c > '~' }) {
@@ -329,13 +326,13 @@ func looksLikeSignIn(s string) bool {
 }
 
 // cutTwice finds u:p@u:p.
-func cutTwice(given string) (first, second string, ok bool) {
+func cutTwice(given string) (first string, ok bool) {
 	for i := 0; i < len(given); i++ {
 		if given[i] == '@' && given[:i] == given[i+1:] {
-			return given[:i], given[i+1:], true
+			return given[:i], true
 		}
 	}
-	return "", "", false
+	return "", false
 }
 
 func badPercent(s string) bool {

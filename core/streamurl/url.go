@@ -100,14 +100,14 @@ func (u URL) DialPort() int {
 func (u URL) HostPort() string { return net.JoinHostPort(u.Host, strconv.Itoa(u.DialPort())) }
 
 // String is the URL without its sign-in: what goes on a request line, into logs and into evidence.
-func (u URL) String() string { return u.Scheme + "://" + u.authority() + u.tail() }
+func (u URL) String() string { return u.Scheme + "://" + u.authority() + u.Target() }
 
 // Sealed is String with the user name shown and the password hidden: what people see of a URL that carries a sign-in.
 func (u URL) Sealed() string {
 	if u.SignIn.Anonymous() {
 		return u.String()
 	}
-	return u.Scheme + "://" + escape(u.SignIn.User) + ":" + u.SignIn.Secret.String() + "@" + u.authority() + u.tail()
+	return u.Scheme + "://" + escape(u.SignIn.User) + ":" + u.SignIn.Secret.String() + "@" + u.authority() + u.Target()
 }
 
 // Reveal is the whole URL with its sign-in percent-encoded (RFC 3986 §3.2.1), as targets want it. It holds the secret.
@@ -115,7 +115,7 @@ func (u URL) Reveal() string {
 	if u.SignIn.Anonymous() {
 		return u.String()
 	}
-	return u.Scheme + "://" + escape(u.SignIn.User) + ":" + escape(u.SignIn.Secret.Reveal()) + "@" + u.authority() + u.tail()
+	return u.Scheme + "://" + escape(u.SignIn.User) + ":" + escape(u.SignIn.Secret.Reveal()) + "@" + u.authority() + u.Target()
 }
 
 func (u URL) authority() string {
@@ -129,7 +129,8 @@ func (u URL) authority() string {
 	return host
 }
 
-func (u URL) tail() string {
+// Target is path and query as they stand in the URL: what a recipe makes.
+func (u URL) Target() string {
 	if u.Query == "" {
 		return u.Path
 	}

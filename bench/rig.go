@@ -1,0 +1,96 @@
+package main
+
+import (
+	"context"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"unlatch/core/address"
+	"unlatch/core/signin"
+	"unlatch/jobs"
+	"unlatch/store"
+	"unlatch/store/cluster"
+)
+
+// A rig is stand-ins, a database with their sign-in and a site, and a worker, each in a process of its own.
+type rig struct {
+	store *store.Store
+	queue *jobs.Queue
+	site  store.Site
+	// stopWorker ends the worker and returns its largest resident size.
+	stopWorker func() int64
+	undo       []func() // of what was set up, in order
+}
+
+// stop takes the rig down, the last part first.
+func (r *rig) stop() {
+	for _, f := range slices.Backward(r.undo) {
+		f()
+	}
+}
+
+// newRig sets a scenario up whose devices take the sign-in fitter, bench. On an error nothing is left running.
+func newRig(ctx context.Context, scenario, ranges string) (r *rig, err error) {
+	r = &rig{}
+	defer func() {
+		if err != nil {
+			r.stop()
+		}
+	}()
+	dir, err := os.MkdirTemp("", "unlatch-bench-*")
+	if err != nil {
+		return r, err
+	}
+	r.undo = append(r.undo, func() { os.RemoveAll(dir) })
+	os.Chmod(dir, 0o755)
+	c, err := cluster.Start(ctx, cluster.Options{Dir: filepath.Join(dir, "pg")})
+	if err != nil {
+		return r, err
+	}
+	r.undo = append(r.undo, c.Stop)
+	file := filepath.Join(dir, "scenario.yaml")
+	if err := os.WriteFile(file, []byte(scenario), 0o644); err != nil {
+		return r, err
+	}
+	// The stand-ins remember where they were put: in a folder of this rig, so that the next one begins as its scenario says.
+	media, err := filepath.Abs(filepath.Join(".unlatch", "media"))
+	if err == nil {
+		err = os.Symlink(media, filepath.Join(dir, "media"))
+	}
+	if err != nil {
+		return r, err
+	}
+	stopSim, err := background("are running", "sim", "--scenario", file, "--data", dir)
+	if err != nil {
+		return r, err
+	}
+	r.undo = append(r.undo, func() { stopSim() })
+	if r.store, err = store.Open(ctx, c.URL, filepath.Join(dir, "key"), nil); err != nil {
+		return r, err
+	}
+	r.undo = append(r.undo, r.store.Close)
+	if r.queue, err = jobs.NewQueue(r.store, slog.New(slog.DiscardHandler)); err != nil {
+		return r, err
+	}
+	if _, err = r.store.AddSignIn(ctx, "Fitter", "fitter", signin.NewSecret("bench")); err != nil {
+		return r, err
+	}
+	if r.site, err = r.store.CreateSite(ctx, "bench", address.MustParse(ranges)); err != nil {
+		return r, err
+	}
+	stop, err := background("Working", "worker", "--database", c.URL, "--data", dir)
+	if err != nil {
+		return r, err
+	}
+	size := int64(-1)
+	r.stopWorker = func() int64 {
+		if size < 0 {
+			size = stop()
+		}
+		return size
+	}
+	r.undo = append(r.undo, func() { r.stopWorker() })
+	return r, nil
+}
