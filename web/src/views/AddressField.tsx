@@ -1,9 +1,8 @@
 import { memo, useMemo, useState } from "react";
 import { useNavigate } from "react-router";
-import type { Device } from "@/api/client";
+import type { Device, Site } from "@/api/client";
 import { useInterfaces, useRuns } from "@/api/queries";
 import { netsOf, within } from "@/parts/nets";
-import { useFrame } from "./SiteFrame";
 
 /** How many /24 fields stand side by side; a site with more gets an overview of all, and one field at a time. */
 const mostFields = 4;
@@ -15,8 +14,7 @@ const markNames: Record<Mark, string> = {
 };
 
 /** What stands at each address: a device that was heard, else what the site's layout says of the address. */
-function useMarks(devices: Device[]) {
-  const { site } = useFrame();
+function useMarks(site: Site, devices: Device[]) {
   const interfaces = useInterfaces();
   const runs = useRuns(site.id);
   return useMemo(() => {
@@ -40,10 +38,9 @@ function useMarks(devices: Device[]) {
 }
 
 /** The address field: every address of a /24 as a tile. */
-export function Fields({ devices }: { devices: Device[] }) {
-  const { site } = useFrame();
+export const Fields = memo(function Fields({ site, devices }: { site: Site; devices: Device[] }) {
   const go = useNavigate();
-  const { byAddress, mark } = useMarks(devices);
+  const { byAddress, mark } = useMarks(site, devices);
   const nets = useMemo(() => netsOf(site.ranges, devices.map((d) => d.address)), [devices, site.ranges]);
   const [chosen, setChosen] = useState<string | null>(null);
   const many = nets.length > mostFields;
@@ -80,7 +77,7 @@ export function Fields({ devices }: { devices: Device[] }) {
       </ul>
     </section>
   );
-}
+});
 
 const heardIn = (devices: Device[], net: string) => devices.filter((d) => d.address.startsWith(`${net}.`)).length;
 
@@ -112,30 +109,14 @@ function Overview({ nets, devices, chosen, choose }: { nets: string[]; devices: 
   );
 }
 
-/** Each kind of address has a shape of its own. */
-export function TileMark({ mark }: { mark: Mark }) {
-  const ground = { camera: "fill-ink", recorder: "fill-open", conflict: "fill-stuck", self: "fill-soft", gateway: "fill-soft" }[mark as string] ?? "fill-well";
-  return (
-    <svg width="14" height="14" viewBox="0 0 14 14" className="block shrink-0 max-sm:size-2.5" aria-hidden>
-      <rect width="14" height="14" rx="1.5" className={ground} />
-      {mark === "camera" && <circle cx="7" cy="7" r="2.6" className="fill-paper" />}
-      {mark === "recorder" && <path d="M4 5h6M4 9h6" className="stroke-paper" strokeWidth="1.6" />}
-      {mark === "other" && <path d="M4 10 10 4" className="stroke-soft" strokeWidth="1.6" />}
-      {mark === "conflict" && <path d="M7 3v5M7 10v1.4" className="stroke-paper" strokeWidth="1.8" />}
-      {mark === "self" && <path d="M3.5 4h7v5h-7zM5 11h4" fill="none" className="stroke-paper" strokeWidth="1.2" />}
-      {mark === "gateway" && <path d="M3 7h8M8 4l3 3-3 3" fill="none" className="stroke-paper" strokeWidth="1.4" />}
-      {mark === "planned" && <path d="M7 3v8M3 7h8" className="stroke-ink" strokeWidth="1.8" />}
-      {mark === "pool" && <path d="M2 12.5h10" className="stroke-open" strokeWidth="1.6" />}
-      {mark === "dhcp" && <path d="M2 12.5h10" className="stroke-soft" strokeWidth="1.6" strokeDasharray="2 1.6" />}
-    </svg>
-  );
-}
+/** Each kind of address has a sign of its own. */
+export const TileMark = ({ mark }: { mark: Mark }) => <span className={`tile tile-${mark}`} aria-hidden />;
 
 type TileProps = { address: string; mark: Mark; name?: string; open?: string };
 
 /** One address. It is drawn again only when what stands there changes: a site has a thousand of them. */
 const Tile = memo(function Tile({ address, mark, name, open }: TileProps) {
-  if (!name && (mark === "free" || mark === "pool" || mark === "dhcp")) return <span className={`tile tile-${mark}`} />;
-  if (!name) return <span title={`${address}: ${markNames[mark]}`}><TileMark mark={mark} /></span>;
-  return <button type="button" title={`${address} ${name}`} aria-label={`${address}: ${name}`} data-open={open}><TileMark mark={mark} /></button>;
+  const look = `tile tile-${mark}`;
+  if (name) return <button type="button" className={look} title={`${address} ${name}`} aria-label={`${address}: ${name}`} data-open={open} />;
+  return <span className={look} title={mark === "free" || mark === "pool" || mark === "dhcp" ? undefined : `${address}: ${markNames[mark]}`} />;
 });

@@ -1,10 +1,11 @@
 import { Radar } from "lucide-react";
 import { Switch } from "radix-ui";
-import { useDeferredValue, useMemo, useRef } from "react";
+import { useMemo, useRef } from "react";
 import type { Device } from "@/api/client";
 import { say, useRuns, useWatch } from "@/api/queries";
 import { Button } from "@/parts/Button";
 import { ago } from "@/parts/measures";
+import { useInSteps } from "@/parts/useInSteps";
 import { useMedia } from "@/parts/useMedia";
 import { Fields } from "./AddressField";
 import { Heard } from "./Heard";
@@ -14,8 +15,7 @@ import { Strays } from "./Strays";
 /** What is on the wire: the address field, the devices heard, and the shelf of strays. */
 export function Find() {
   const { site, devices: now, sweep, changeSite } = useFrame();
-  // Drawn in slices that can be interrupted: keys and clicks come first while hundreds of devices arrive.
-  const devices = useDeferredValue(now);
+  const devices = useInSteps(now, 150);
   const runs = useRuns(site.id);
   const scroller = useRef<HTMLDivElement>(null);
   const wide = useMedia("(min-width: 1024px)"); // narrower, the strays stand below and all scrolls as one
@@ -37,14 +37,14 @@ export function Find() {
       </div>
       <div ref={wide ? undefined : scroller} className="relative min-h-0 grow max-lg:overflow-auto lg:flex">
         <div ref={wide ? scroller : undefined} className="relative grow lg:min-h-0 lg:overflow-auto">
-          <Fields devices={inside} />
+          <Fields site={site} devices={inside} />
           {devices.length === 0 ? (
             <div className="p-10 text-center">
               <p className="mb-1 text-lg">{running ? "Listening …" : "Nothing heard yet"}</p>
               <p className="text-soft">{running ? "Devices appear here as they answer." : "A sweep calls for cameras on this wire and asks every address of the ranges which ports are open. It changes nothing on any device."}</p>
             </div>
           ) : (
-            <Heard devices={inside} scroller={scroller} />
+            <Heard site={site.id} devices={inside} scroller={scroller} />
           )}
         </div>
         <Strays devices={strays} all={devices} />

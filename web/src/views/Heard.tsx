@@ -6,7 +6,6 @@ import type { Device } from "@/api/client";
 import { useKeys } from "@/parts/keys";
 import { ago } from "@/parts/measures";
 import { TileMark } from "./AddressField";
-import { useFrame } from "./SiteFrame";
 
 type Column = "address" | "name" | "kind";
 
@@ -14,15 +13,23 @@ const rowHeight = 36;
 const columns = "grid grid-cols-[minmax(112px,auto)_1fr] items-center gap-x-3 px-4 sm:grid-cols-[118px_minmax(0,1.3fr)_minmax(0,1.3fr)_minmax(0,1.6fr)] md:grid-cols-[118px_minmax(0,1.1fr)_minmax(0,1.1fr)_minmax(0,1.6fr)_minmax(0,1.2fr)_24px]";
 
 /** Every device heard inside the ranges. Only the rows in sight are drawn, so that a thousand arriving hold nothing up. */
-export function Heard({ devices, scroller }: { devices: Device[]; scroller: RefObject<HTMLDivElement | null> }) {
-  const { site } = useFrame();
+export const Heard = memo(function Heard({ site, devices, scroller }: { site: string; devices: Device[]; scroller: RefObject<HTMLDivElement | null> }) {
   const go = useNavigate();
   const [text, setText] = useState("");
   const [by, setBy] = useState<Column>("address");
   const search = useRef<HTMLInputElement>(null);
   const list = useRef<HTMLDivElement>(null);
   const [above, setAbove] = useState(0);
-  useLayoutEffect(() => setAbove(list.current?.offsetTop ?? 0));
+  // How far down the list begins changes with what stands above it, not with each device: measuring at each drawing would lay the page out each time.
+  useLayoutEffect(() => {
+    const content = list.current?.parentElement;
+    if (!content) return;
+    const measure = () => setAbove(list.current?.offsetTop ?? 0);
+    const watch = new ResizeObserver(measure);
+    for (const e of content.children) if (e !== list.current) watch.observe(e);
+    measure();
+    return () => watch.disconnect();
+  }, []);
   useKeys({ "/": () => search.current?.focus() });
   const shown = useMemo(() => {
     const words = text.toLowerCase().split(/\s+/).filter(Boolean);
@@ -46,12 +53,12 @@ export function Heard({ devices, scroller }: { devices: Device[]; scroller: RefO
       </div>
       <div ref={list} className="relative" style={{ height: rows.getTotalSize() }}>
         {rows.getVirtualItems().map((v) => (
-          <Row key={shown[v.index]!.id} device={shown[v.index]!} top={v.start - above} open={(id) => go(`/sites/${site.id}?device=${id}`)} />
+          <Row key={shown[v.index]!.id} device={shown[v.index]!} top={v.start - above} open={(id) => go(`/sites/${site}?device=${id}`)} />
         ))}
       </div>
     </>
   );
-}
+});
 
 const told = (d: Device) => d.named || d.claims.some((c) => c.method !== "neighbour table" && c.method !== "port sweep");
 
