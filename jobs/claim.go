@@ -83,7 +83,7 @@ func (o *opening) openWith(ctx context.Context, key uuid.UUID, in signin.SignIn,
 	if err != nil {
 		return err
 	}
-	found, err := o.tryKey(ctx, k, log, func(k store.SignIn, in signin.SignIn) (evidence.SignedIn, error) { return o.try(ctx, k.ID, in, log) })
+	found, err := o.tryKey(ctx, k, store.DeviceService, false, log, func(k store.SignIn, in signin.SignIn) (evidence.SignedIn, error) { return o.try(ctx, k.ID, in, log) })
 	if err != nil {
 		return o.notSignedIn(ctx, evidence.SignedIn{Tried: []string{k.Label}}, err, in.User, log)
 	}

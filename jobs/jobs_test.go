@@ -25,6 +25,7 @@ import (
 	"unlatch/core/latch"
 	"unlatch/core/signin"
 	"unlatch/jobs"
+	"unlatch/sim"
 	"unlatch/sim/simtest"
 	"unlatch/store"
 	"unlatch/store/cluster"
@@ -58,6 +59,7 @@ type bench struct {
 	q     *jobs.Queue
 	site  store.Site
 	log   *syncBuffer
+	world *sim.World
 	names map[string]uuid.UUID // by last part of the address
 }
 
@@ -78,8 +80,8 @@ func set(t *testing.T, url, net string, slots int) *bench { return setYard(t, ya
 
 // setYard does the same with another network.
 func setYard(t *testing.T, yard, url, net string, slots int) *bench {
-	simtest.Start(t, strings.NewReplacer("NET", net, "SLOTS", fmt.Sprint(slots)).Replace(yard))
 	b := &bench{t: t, log: &syncBuffer{}}
+	b.world = simtest.Start(t, strings.NewReplacer("NET", net, "SLOTS", fmt.Sprint(slots)).Replace(yard))
 	log := slog.New(slog.NewTextHandler(b.log, nil))
 	var err error
 	b.s, err = store.Open(ctx, url, filepath.Join(dataDir(t), "key"), log)

@@ -131,7 +131,7 @@ func (o *opening) signInStream(ctx context.Context) error {
 		}
 		path = found[0].Path
 	}
-	return o.tryKeys(ctx, log, func(_ store.SignIn, in signin.SignIn) (evidence.SignedIn, error) {
+	return o.tryKeys(ctx, store.Streams, log, func(_ store.SignIn, in signin.SignIn) (evidence.SignedIn, error) {
 		err := c.SignIn(ctx, in, path)
 		return evidence.SignedIn{StreamOnly: true, Scheme: "by the stream service"}, err
 	})

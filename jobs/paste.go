@@ -107,7 +107,7 @@ func (o *opening) paste(ctx context.Context, a PasteArgs, u streamurl.URL, port 
 	defer c.Close()
 	server, err := c.Ask(ctx)
 	if err == nil && !in.Anonymous() {
-		err = o.counted(ctx, a.SignIn, func() error { return c.SignIn(ctx, in, u.Target()) })
+		err = o.counted(ctx, a.SignIn, store.Streams, func() error { return c.SignIn(ctx, in, u.Target()) })
 	}
 	reached := evidence.Reached{Addr: o.d.Status.Device.Addr, Stream: at.String(), Ladder: &server}
 	diagnosis, err := explain(ctx, err, diagnose.Facts{Host: o.d.Addr, Port: u.DialPort(), Asking: "the stream service", User: in.User})

@@ -4,7 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"strings"
+	"syscall"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -35,15 +38,20 @@ func (o *opening) signIn(ctx context.Context) error {
 	if !refused(err) {
 		return o.notSignedIn(ctx, evidence.SignedIn{}, err, "", log)
 	}
-	return o.tryKeys(ctx, log, func(key store.SignIn, in signin.SignIn) (evidence.SignedIn, error) {
+	return o.tryKeys(ctx, store.DeviceService, log, func(key store.SignIn, in signin.SignIn) (evidence.SignedIn, error) {
 		return o.try(ctx, key.ID, in, log)
 	})
 }
 
-// tryKeys tries the keyring in its order until one opens the device or a refusal is not what comes back.
-func (o *opening) tryKeys(ctx context.Context, log *exchange.Log, try func(store.SignIn, signin.SignIn) (evidence.SignedIn, error)) error {
+// candidates are the keys to try on the device for one purpose, in order.
+func (o *opening) candidates(ctx context.Context, purpose store.Purpose) ([]store.SignIn, error) {
 	dev := o.d.Status.Device
-	keys, err := o.env.store.Candidates(ctx, o.d.ID, o.d.Site, strings.Join([]string{dev.Maker, dev.Name, dev.Hardware}, " "))
+	return o.env.store.Candidates(ctx, o.d.ID, o.d.Site, strings.Join([]string{dev.Maker, dev.Name, dev.Hardware}, " "), purpose)
+}
+
+// tryKeys tries the keyring in its order until one opens the device or a refusal is not what comes back.
+func (o *opening) tryKeys(ctx context.Context, purpose store.Purpose, log *exchange.Log, try func(store.SignIn, signin.SignIn) (evidence.SignedIn, error)) error {
+	keys, err := o.candidates(ctx, purpose)
 	if err != nil {
 		return err
 	}
@@ -52,7 +60,7 @@ func (o *opening) tryKeys(ctx context.Context, log *exchange.Log, try func(store
 	for _, key := range keys {
 		user = key.User
 		var found evidence.SignedIn
-		found, last = o.tryKey(ctx, key, log, try)
+		found, last = o.tryKey(ctx, key, purpose, len(out.Tried) > 0, log, try)
 		if last == nil {
 			found.SignIn, found.Label, found.User, found.Factory = key.ID, key.Label, key.User, key.Factory
 			return o.signedIn(ctx, found, log)
@@ -98,43 +106,69 @@ func (o *opening) notSignedIn(ctx context.Context, out evidence.SignedIn, err er
 		diagnosis.Summary = fmt.Sprintf("The device service refuses all %d sign-ins of the keyring that may be tried (%s).", len(out.Tried), strings.Join(out.Tried, ", "))
 	}
 	out.Diagnosis = diagnosis
-	return o.record(ctx, store.Finding{Kind: evidence.KindSignedIn, Body: out, Exchange: log.String()})
+	if err := o.record(ctx, store.Finding{Kind: evidence.KindSignedIn, Body: out, Exchange: log.String()}); err != nil {
+		return err
+	}
+	return o.wakeAt(ctx, diagnosis)
 }
 
-// tryKey sends one key once, counted by the guard before it is sent.
-func (o *opening) tryKey(ctx context.Context, key store.SignIn, log *exchange.Log, attempt func(store.SignIn, signin.SignIn) (evidence.SignedIn, error)) (found evidence.SignedIn, err error) {
+// tryKey sends one key once, counted by the guard before it is sent. after says that the device has refused another one just before.
+func (o *opening) tryKey(ctx context.Context, key store.SignIn, purpose store.Purpose, after bool, log *exchange.Log, attempt func(store.SignIn, signin.SignIn) (evidence.SignedIn, error)) (found evidence.SignedIn, err error) {
 	in, err := o.env.store.Unseal(ctx, key.ID)
 	if err != nil {
 		return found, &ownError{err}
 	}
-	err = o.counted(ctx, key.ID, func() (err error) {
+	err = o.counted(ctx, key.ID, purpose, func() (err error) {
 		log.Note("trying %q: %s", key.Label, key.Why)
 		found, err = attempt(key, in)
-		return err
+		return lockedAfterAll(key, err, after)
 	})
 	return found, err
 }
 
+// lockedAfterAll takes two answers for a lock that do not say so: the refusal of a sign-in that has opened the device before, the first time that
+// it comes, and a connection that is dropped on a sign-in just after another was refused.
+func lockedAfterAll(key store.SignIn, err error, after bool) error {
+	switch {
+	case key.Opened != nil && key.Last != store.Locked && refused(err):
+		return &signin.LockedError{Wait: signin.DefaultWait, Seen: fmt.Sprintf("it refuses %q, which has opened it before; the password may have been changed, too", key.Label)}
+	case after && (errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE)):
+		return &signin.LockedError{Wait: signin.DefaultWait, Seen: "it drops the connection since it has refused a sign-in"}
+	}
+	return err
+}
+
 // counted makes one try of a sign-in under the guard that keeps the device from locking, and keeps how it ended. A *signin.HeldBackError is
 // the guard's no.
-func (o *opening) counted(ctx context.Context, key uuid.UUID, attempt func() error) error {
-	try, err := o.env.store.BeginTry(ctx, o.d.ID, key)
-	if held := new(signin.HeldBackError); err != nil && !errors.As(err, &held) {
+func (o *opening) counted(ctx context.Context, key uuid.UUID, purpose store.Purpose, attempt func() error) error {
+	try, err := o.env.store.BeginTry(ctx, o.d.ID, key, purpose)
+	held := new(signin.HeldBackError)
+	for errors.As(err, &held) && held.Spacing {
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(time.Until(held.Until) + 5*time.Millisecond):
+		}
+		try, err = o.env.store.BeginTry(ctx, o.d.ID, key, purpose)
+	}
+	if err != nil && !errors.As(err, &held) {
 		err = &ownError{err}
 	}
 	if err != nil {
 		return err
 	}
 	err = attempt()
-	result := store.NoAnswer
+	result, locked := store.NoAnswer, new(signin.LockedError)
 	switch {
+	case errors.As(err, &locked):
+		result = store.Locked
 	case err == nil:
 		result = store.Opened
 	case refused(err):
 		result = store.Refused
 	}
 	// The count must be right even when the work is cut short here.
-	if kerr := o.env.store.Keep(context.WithoutCancel(ctx), "a try", func(ctx context.Context) error { return o.env.store.EndTry(ctx, try, result) }); kerr != nil {
+	if kerr := o.env.store.Keep(context.WithoutCancel(ctx), "a try", func(ctx context.Context) error { return o.env.store.EndTry(ctx, try, result, locked.Wait) }); kerr != nil {
 		return &ownError{kerr}
 	}
 	return err

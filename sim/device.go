@@ -28,6 +28,7 @@ type device struct {
 	net      network // guarded by world.mu
 	asked    atomic.Int64
 	probed   atomic.Int64
+	lock     lock
 	maker    maker
 	webPort  int
 	rtspPort int
@@ -71,6 +72,7 @@ func listen(addr string, port int) (net.Listener, int, error) {
 func (d *device) start(ctx context.Context, o Options, group *errgroup.Group) error {
 	d.maker = makers[d.Maker]
 	d.nonce, d.epoch = randomHex(), time.Now()
+	d.lock.until = d.epoch.Add(time.Duration(d.Defects.LockedSeconds) * time.Second)
 	if d.Shares != "" {
 		d.webPort, d.discover = d.maker.web, d.world.named(d.Shares).discover
 		return nil

@@ -13,6 +13,7 @@ type maker struct {
 	server     string
 	media2     bool
 	mute       bool     // has no device service
+	apart      bool     // its streams take no administrator: they have users of their own, of which there are none at first
 	reboots    bool     // wants a restart before a new address takes effect
 	httpAuth   []string // challenge schemes of its web side; none means WS-UsernameToken
 	streamAuth []string
@@ -41,6 +42,15 @@ var makers = map[string]maker{
 		streamAuth: []string{"basic"},
 		path:       func(_, st int) string { return "/orrery/" + []string{"crown", "belt", "hem"}[st%3] },
 		prefixes:   [4]string{"s", "d", "x", "t"},
+	},
+	"brackwell": {
+		name: "Brackwell", web: 80, rtsp: 5540, server: "Brackwell flow 5", apart: true,
+		httpAuth:   []string{"MD5"},
+		streamAuth: []string{"MD5"},
+		path: func(ch, st int) string {
+			return fmt.Sprintf("/Weir?Sluice=%d&Flow=%s", ch, []string{"Flood", "Trickle", "Seep"}[st%3])
+		},
+		prefixes: [4]string{"S11", "dev", "svc", "sch"},
 	},
 	// Things that answer discovery and are no cameras: printers, lamps, computers.
 	"plain": {name: "Plain", web: 8080, server: "plain", prefixes: [4]string{"s", "d", "x", "t"}},

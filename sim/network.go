@@ -272,6 +272,17 @@ func (d *device) userOperation(o operation, n network) (string, *fault) {
 		defer d.world.mu.Unlock()
 		d.world.keepNetworks()
 		return "", nil
+	case "DeleteUsers":
+		name := o.arg("Username")
+		if !slices.ContainsFunc(n.Claimed, func(k claimed) bool { return k.Name == name }) {
+			return "", invalid("ter:UsernameMissing", "There is no such user")
+		}
+		n.Claimed = slices.DeleteFunc(slices.Clone(n.Claimed), func(k claimed) bool { return k.Name == name })
+		d.setNet(n)
+		d.world.mu.Lock()
+		defer d.world.mu.Unlock()
+		d.world.keepNetworks()
+		return "", nil
 	}
 	return unsupported(o)
 }

@@ -144,18 +144,36 @@ func (d *device) signedIn(w http.ResponseWriter, r *http.Request, token *usernam
 	if len(d.accounts()) == 0 {
 		return true // fresh from the factory: anyone may come in, and make the first account
 	}
+	given := r.Header.Get("Authorization")
+	if given != "" || token != nil {
+		if a, locked := d.locked(); locked && a.drop {
+			panic(http.ErrAbortHandler)
+		} else if locked {
+			if a.retry != "" {
+				w.Header().Set("Retry-After", a.retry)
+			}
+			d.writeFault(w, s, a.status, fault{"S:Sender", "ter:NotAuthorized", "", a.reason})
+			return false
+		}
+	}
 	if len(d.maker.httpAuth) == 0 {
-		if token == nil || !d.tokenRight(*token) {
+		if token == nil {
+			return refuse()
+		}
+		right := d.tokenRight(*token)
+		if d.judged(right); !right {
 			return refuse()
 		}
 		return true
 	}
-	if given := r.Header.Get("Authorization"); given != "" {
+	if given != "" {
 		for _, c := range httpauth.ParseChallenges(challenges(d.maker.httpAuth, d.maker.name, d.nonce)) {
 			if _, ok := httpauth.Check(given, c, r.Method, d.secret); ok {
+				d.judged(true)
 				return true
 			}
 		}
+		d.judged(false)
 	}
 	for _, line := range challenges(d.maker.httpAuth, d.maker.name, d.nonce) {
 		w.Header().Add("WWW-Authenticate", line)

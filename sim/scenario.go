@@ -100,6 +100,10 @@ type Defects struct {
 	LosesAddress   bool   `yaml:"loses_address"`   // takes a new address and comes back at the old one
 	RestartSeconds int    `yaml:"restart_seconds"` // how long it is away
 	OtherMAC       string `yaml:"other_mac"`       // comes back from a restart with this one
+	LocksAfter     int    `yaml:"locks_after"`     // wrong tries after which it judges none for a while; 0 for never
+	LockSeconds    int    `yaml:"lock_seconds"`    // for how long; 0 means 60
+	LockedSeconds  int    `yaml:"locked_seconds"`  // how long it is locked at the start: somebody has tried before
+	LockAnswer     string `yaml:"lock_answer"`     // how it says so: "" by 503 and Retry-After, "words" in a 403, "refuses" as if wrong, "drops" the connection
 	Sessions       int    `yaml:"sessions"`        // viewers it can serve; 0 means many, below 0 none
 	NoParameters   bool   `yaml:"no_parameters"`   // SDP without parameter sets
 	StrayFrames    bool   `yaml:"stray_frames"`    // interleaved frames on channels nobody asked for

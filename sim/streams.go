@@ -9,6 +9,7 @@ import (
 	"io"
 	"math"
 	"net"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -203,11 +204,25 @@ func (v *viewer) allowed(q *rtsp.Request) bool {
 	}
 	lines := challenges(schemes, realm, v.nonce)
 	if given := q.Header.Get("Authorization"); given != "" {
+		if a, locked := v.s.d.locked(); locked {
+			if a.drop {
+				v.conn.Close()
+				return false
+			}
+			var fields []rtsp.Field
+			if a.retry != "" {
+				fields = append(fields, rtsp.Field{Name: "Retry-After", Value: a.retry})
+			}
+			v.reply(q, a.status, a.reason, fields...)
+			return false
+		}
 		for _, c := range httpauth.ParseChallenges(lines) {
-			if _, ok := httpauth.Check(given, c, q.Method, v.s.d.secret); ok {
+			if user, ok := httpauth.Check(given, c, q.Method, v.s.d.secret); ok && v.s.d.mayWatch(user) {
+				v.s.d.judged(true)
 				return true
 			}
 		}
+		v.s.d.judged(false)
 	}
 	var fields []rtsp.Field
 	for _, l := range lines {
@@ -215,6 +230,11 @@ func (v *viewer) allowed(q *rtsp.Request) bool {
 	}
 	v.reply(q, 401, "Unauthorized", fields...)
 	return false
+}
+
+// mayWatch reports whether the streams take a user: where they have users of their own, no administrator is one.
+func (d *device) mayWatch(user string) bool {
+	return !d.maker.apart || slices.ContainsFunc(d.accounts(), func(u claimed) bool { return u.Name == user && u.Level != "Administrator" })
 }
 
 // resolve finds the stream, and the track for SETUP, that a request URL names. Paths compare with their case.

@@ -110,7 +110,9 @@ func (w *World) plugIn(d *device) {
 
 // again is the same stand-in, not started yet.
 func (d *device) again() *device {
-	return &device{Device: d.Device, world: d.world, net: d.net, sends: d.sends}
+	fresh := &device{Device: d.Device, world: d.world, net: d.net, sends: d.sends}
+	fresh.Defects.LockedSeconds = 0 // a restart ends a lock
+	return fresh
 }
 
 // releaseLater gives a device another address by DHCP, as a server does whose pool is crowded.

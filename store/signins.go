@@ -21,6 +21,7 @@ type SignIn struct {
 	Used     *time.Time `db:"used_at" json:"used_at,omitempty" doc:"when it was last tried"`
 	Why      string     `db:"why" json:"-"`       // of a candidate: why it stands where it does
 	Opened   *time.Time `db:"opened_at" json:"-"` // of a candidate: when it last opened this device
+	Last     TryResult  `db:"last" json:"-"`      // of a candidate: how the last try of it on this device ended
 	Position int        `db:"position" json:"-"`
 	Terms
 }
@@ -31,13 +32,26 @@ type Terms struct {
 	Note    string     `db:"note" json:"note"`
 	Site    *uuid.UUID `db:"site_id" json:"site,omitempty" doc:"tried on this site only; on all where it is missing"`
 	Maker   string     `db:"maker" json:"maker" doc:"tried on this maker's devices only; on all where it is empty"`
+	Purpose Purpose    `db:"purpose" json:"purpose" enum:",device,stream,web" doc:"what it is for; everything where it is empty"`
+	Device  *uuid.UUID `db:"device_id" json:"device,omitempty" doc:"tried on this device only; on all where it is missing"`
 }
 
-const signInColumns = "s.id, s.label, s.user_name, s.created_at, s.changed_at, s.factory, s.note, s.site_id, s.maker"
+// A Purpose is what of a device a sign-in opens.
+type Purpose string
+
+// DeviceService, Streams and WebPage are what a device may keep users for; "" is all of them.
+const (
+	DeviceService Purpose = "device"
+	Streams       Purpose = "stream"
+	WebPage       Purpose = "web"
+)
+
+const signInColumns = "s.id, s.label, s.user_name, s.created_at, s.changed_at, s.factory, s.note, s.site_id, s.maker, s.purpose, s.device_id"
 
 // SetTerms changes where a sign-in may be tried and what it is called.
 func (s *Store) SetTerms(ctx context.Context, id uuid.UUID, label string, t Terms) error {
-	return one(s.db.ExecContext(ctx, "UPDATE sign_ins SET label = $2, factory = $3, note = $4, site_id = $5, maker = $6 WHERE id = $1", id, label, t.Factory, t.Note, t.Site, t.Maker))
+	return one(s.db.ExecContext(ctx, "UPDATE sign_ins SET label = $2, factory = $3, note = $4, site_id = $5, maker = $6, purpose = $7, device_id = $8 WHERE id = $1",
+		id, label, t.Factory, t.Note, t.Site, t.Maker, t.Purpose, t.Device))
 }
 
 // OrderSignIns sets the order in which sign-ins of equal standing are tried; those that are not named come after.
@@ -96,8 +110,9 @@ func (s *Store) Reveal(ctx context.Context, id, person uuid.UUID) (string, error
 }
 
 // BeginTry asks leave to try a sign-in on a device. It counts the tries of all workers under a lock on the device, a pending
-// one as refused: two workers racing cannot exceed the budget. It returns a *signin.HeldBackError where one more wrong try is not safe.
-func (s *Store) BeginTry(ctx context.Context, device, signIn uuid.UUID) (try uuid.UUID, err error) {
+// one as refused: two workers racing cannot exceed the budget. It returns a *signin.HeldBackError where one more wrong try is not safe, or the
+// device has said that it is locked.
+func (s *Store) BeginTry(ctx context.Context, device, signIn uuid.UUID, purpose Purpose) (try uuid.UUID, err error) {
 	try = newID()
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, "SELECT 1 FROM devices WHERE id = $1 FOR UPDATE", device); err != nil {
@@ -107,14 +122,21 @@ func (s *Store) BeginTry(ctx context.Context, device, signIn uuid.UUID) (try uui
 		if err := tx.GetContext(ctx, &now, "SELECT now()"); err != nil {
 			return err
 		}
+		var until *time.Time
+		if err := tx.GetContext(ctx, &until, "SELECT max(until) FROM tries WHERE device_id = $1 AND until > $2", device, now); err != nil {
+			return err
+		}
+		if until != nil {
+			return &signin.HeldBackError{Until: *until, Locked: true}
+		}
 		var wrong []time.Time
-		if err := tx.SelectContext(ctx, &wrong, "SELECT at FROM tries WHERE device_id = $1 AND result <> 'opened' AND result <> 'no answer' AND at > $2", device, now.Add(-signin.Window)); err != nil {
+		if err := tx.SelectContext(ctx, &wrong, "SELECT at FROM tries WHERE device_id = $1 AND result IN ('pending', 'refused') AND at > $2", device, now.Add(-signin.Window)); err != nil {
 			return err
 		}
 		if err := signin.Allow(wrong, now); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, "INSERT INTO tries (id, device_id, sign_in_id) VALUES ($1, $2, $3)", try, device, signIn)
+		_, err := tx.ExecContext(ctx, "INSERT INTO tries (id, device_id, sign_in_id, purpose) VALUES ($1, $2, $3, $4)", try, device, signIn, purpose)
 		return err
 	})
 	return try, err
@@ -127,28 +149,35 @@ const (
 	Opened   TryResult = "opened"
 	Refused  TryResult = "refused"
 	NoAnswer TryResult = "no answer" // the device did not judge the sign-in
+	Locked   TryResult = "locked"    // the device judges no sign-in for a while
 )
 
-// EndTry records how a try ended.
-func (s *Store) EndTry(ctx context.Context, try uuid.UUID, result TryResult) error {
-	_, err := s.db.ExecContext(ctx, "UPDATE tries SET result = $2 WHERE id = $1", try, result)
+// EndTry records how a try ended. A try that met a lock says for how long the device is left alone.
+func (s *Store) EndTry(ctx context.Context, try uuid.UUID, result TryResult, wait time.Duration) error {
+	var seconds *float64
+	if result == Locked {
+		n := wait.Seconds()
+		seconds = &n
+	}
+	_, err := s.db.ExecContext(ctx, "UPDATE tries SET result = $2, until = now() + make_interval(secs => $3::float8) WHERE id = $1", try, result, seconds)
 	return err
 }
 
-// Candidates lists the sign-ins to try on a device in order, each with its reason: what opened it before, then what is for its maker, for its
-// site, and the rest; among equals what opened more devices. What is for another site or maker is left out, and so is what the device has refused since
-// the sign-in was last changed. maker is what the device is known to be, by any word of its.
-func (s *Store) Candidates(ctx context.Context, device, site uuid.UUID, maker string) ([]SignIn, error) {
+// Candidates lists the sign-ins to try for one purpose on a device in order, each with its reason: what opened it before, then what is for this device, for its
+// maker, for its site, and the rest; among equals what opened more devices. What is for another device, site, maker or purpose is left out, and so is what has
+// been refused for this purpose since the sign-in was last changed. maker is what the device is known to be, by any word of its.
+func (s *Store) Candidates(ctx context.Context, device, site uuid.UUID, maker string, purpose Purpose) ([]SignIn, error) {
 	var out []SignIn
-	err := s.db.SelectContext(ctx, &out, `SELECT *, CASE WHEN opened_at IS NOT NULL THEN 'it has opened this device before' WHEN maker <> '' THEN 'it is for ' || maker
+	err := s.db.SelectContext(ctx, &out, `SELECT *, CASE WHEN opened_at IS NOT NULL THEN 'it has opened this device before' WHEN device_id IS NOT NULL THEN 'it is for this device' WHEN maker <> '' THEN 'it is for ' || maker
 			WHEN site_id IS NOT NULL THEN 'it is for this site' WHEN opens > 0 THEN 'it opens ' || opens || ' other devices' ELSE 'its turn on the keyring' END AS why
-		FROM (SELECT `+signInColumns+`, s.position, (SELECT max(at) FROM tries t WHERE t.sign_in_id = s.id) AS used_at,
-			(SELECT max(at) FROM tries t WHERE t.device_id = $1 AND t.sign_in_id = s.id AND t.result = 'opened') AS opened_at,
+		FROM (SELECT `+signInColumns+`, s.position, COALESCE((SELECT result FROM tries t WHERE t.device_id = $1 AND t.sign_in_id = s.id AND t.purpose = $4 ORDER BY at DESC LIMIT 1), '') AS last,
+			(SELECT max(at) FROM tries t WHERE t.sign_in_id = s.id) AS used_at,
+			(SELECT max(at) FROM tries t WHERE t.device_id = $1 AND t.sign_in_id = s.id AND t.purpose = $4 AND t.result = 'opened') AS opened_at,
 			(SELECT count(DISTINCT device_id) FROM tries t WHERE t.sign_in_id = s.id AND t.result = 'opened') AS opens
 			FROM sign_ins s
-			WHERE (s.site_id IS NULL OR s.site_id = $2) AND (s.maker = '' OR strpos(lower($3), lower(s.maker)) > 0)
-			AND NOT EXISTS (SELECT 1 FROM tries t WHERE t.device_id = $1 AND t.sign_in_id = s.id AND t.result = 'refused' AND t.at > s.changed_at
-				AND NOT EXISTS (SELECT 1 FROM tries o WHERE o.device_id = $1 AND o.sign_in_id = s.id AND o.result = 'opened' AND o.at > t.at))) c
-		ORDER BY opened_at DESC NULLS LAST, maker = '', site_id IS NULL, opens DESC, position, created_at, id`, device, site, maker)
+			WHERE (s.site_id IS NULL OR s.site_id = $2) AND (s.device_id IS NULL OR s.device_id = $1) AND s.purpose IN ('', $4) AND (s.maker = '' OR strpos(lower($3), lower(s.maker)) > 0)
+			AND NOT EXISTS (SELECT 1 FROM tries t WHERE t.device_id = $1 AND t.sign_in_id = s.id AND t.purpose = $4 AND t.result = 'refused' AND t.at > s.changed_at
+				AND NOT EXISTS (SELECT 1 FROM tries o WHERE o.device_id = $1 AND o.sign_in_id = s.id AND o.purpose = $4 AND o.result = 'opened' AND o.at > t.at))) c
+		ORDER BY opened_at DESC NULLS LAST, device_id IS NULL, maker = '', site_id IS NULL, opens DESC, position, created_at, id`, device, site, maker, purpose)
 	return out, err
 }

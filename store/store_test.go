@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"net/netip"
 	"os"
 	"path/filepath"
@@ -159,15 +160,22 @@ func TestWorkersRacingKeepTheBudget(t *testing.T) {
 		var wg sync.WaitGroup
 		for range n {
 			wg.Go(func() {
-				try, err := s.BeginTry(ctx, device, in)
+				var try uuid.UUID
+				var err error
+				var h *signin.HeldBackError
+				for {
+					if try, err = s.BeginTry(ctx, device, in, store.DeviceService); !errors.As(err, &h) || !h.Spacing {
+						break
+					}
+					time.Sleep(time.Until(h.Until))
+				}
 				mu.Lock()
 				defer mu.Unlock()
 				if err == nil {
 					allowed++
-					assert.NoError(t, s.EndTry(ctx, try, store.Refused))
+					assert.NoError(t, s.EndTry(ctx, try, store.Refused, 0))
 					return
 				}
-				var h *signin.HeldBackError
 				assert.ErrorAs(t, err, &h)
 				held++
 			})
@@ -182,9 +190,73 @@ func TestWorkersRacingKeepTheBudget(t *testing.T) {
 	race(s, 10)
 	assert.Equal(t, signin.Budget, allowed)
 	assert.Equal(t, 12-signin.Budget, held)
-	left, err := s.Candidates(ctx, device, site.ID, "")
+	left, err := s.Candidates(ctx, device, site.ID, "", store.DeviceService)
 	require.NoError(t, err)
 	assert.Empty(t, left, "a sign-in that was refused is not tried again")
+}
+
+// What a device says of a lock holds for every key, purpose and worker, and is no refusal of the key that met it.
+func TestALockedDeviceIsLeftAlone(t *testing.T) {
+	s := storetest.Open(t)
+	site, err := s.CreateSite(ctx, "x", address.MustParse("192.0.2.0/24"))
+	require.NoError(t, err)
+	device, err := s.Sight(ctx, site.ID, nil, sight("192.0.2.7", "urn:1"))
+	require.NoError(t, err)
+	one, err := s.AddSignIn(ctx, "a", "a", signin.NewSecret("a"))
+	require.NoError(t, err)
+	two, err := s.AddSignIn(ctx, "b", "b", signin.NewSecret("b"))
+	require.NoError(t, err)
+	try, err := s.BeginTry(ctx, device, one, store.DeviceService)
+	require.NoError(t, err)
+	require.NoError(t, s.EndTry(ctx, try, store.Locked, time.Second))
+	for _, key := range []uuid.UUID{one, two} {
+		var held *signin.HeldBackError
+		_, err = s.BeginTry(ctx, device, key, store.Streams)
+		require.ErrorAs(t, err, &held)
+		assert.True(t, held.Locked)
+	}
+	time.Sleep(time.Second)
+	left, err := s.Candidates(ctx, device, site.ID, "", store.DeviceService)
+	require.NoError(t, err)
+	require.Len(t, left, 2)
+	assert.Equal(t, store.Locked, left[0].Last)
+	_, err = s.BeginTry(ctx, device, one, store.DeviceService)
+	assert.NoError(t, err)
+}
+
+// A sign-in for one device, or for streams, is tried nowhere else; what the device service refuses may still be the stream service's.
+func TestPurposeAndDeviceOfASignIn(t *testing.T) {
+	s := storetest.Open(t)
+	site, err := s.CreateSite(ctx, "x", address.MustParse("192.0.2.0/24"))
+	require.NoError(t, err)
+	device, err := s.Sight(ctx, site.ID, nil, sight("192.0.2.7", "urn:1"))
+	require.NoError(t, err)
+	other, err := s.Sight(ctx, site.ID, nil, sight("192.0.2.8", "urn:2"))
+	require.NoError(t, err)
+	add := func(label string, terms store.Terms) uuid.UUID {
+		id, err := s.AddSignIn(ctx, label, label, signin.NewSecret(label))
+		require.NoError(t, err)
+		require.NoError(t, s.SetTerms(ctx, id, label, terms))
+		return id
+	}
+	all := add("all", store.Terms{})
+	add("stream", store.Terms{Purpose: store.Streams})
+	add("own", store.Terms{Device: &device})
+	labels := func(d uuid.UUID, p store.Purpose) (out []string) {
+		list, err := s.Candidates(ctx, d, site.ID, "", p)
+		require.NoError(t, err)
+		for _, k := range list {
+			out = append(out, k.Label)
+		}
+		return out
+	}
+	assert.Equal(t, []string{"own", "all"}, labels(device, store.DeviceService))
+	assert.Equal(t, []string{"all", "stream"}, labels(other, store.Streams))
+	try, err := s.BeginTry(ctx, device, all, store.DeviceService)
+	require.NoError(t, err)
+	require.NoError(t, s.EndTry(ctx, try, store.Refused, 0))
+	assert.Equal(t, []string{"own"}, labels(device, store.DeviceService))
+	assert.Equal(t, []string{"own", "all", "stream"}, labels(device, store.Streams))
 }
 
 func TestEventsArrive(t *testing.T) {
@@ -243,7 +315,7 @@ func TestCandidatesKeepToTheirScope(t *testing.T) {
 		ids[k.label] = id
 	}
 	order := func() (labels, why []string) {
-		list, err := s.Candidates(ctx, device, site.ID, "Corvane V4")
+		list, err := s.Candidates(ctx, device, site.ID, "Corvane V4", store.DeviceService)
 		require.NoError(t, err)
 		for _, k := range list {
 			labels, why = append(labels, k.Label), append(why, k.Why)
@@ -254,16 +326,16 @@ func TestCandidatesKeepToTheirScope(t *testing.T) {
 	assert.Equal(t, []string{"corvane", "here", "any", "second"}, labels)
 	assert.Equal(t, []string{"it is for corvane", "it is for this site", "its turn on the keyring", "its turn on the keyring"}, why)
 	require.NoError(t, s.OrderSignIns(ctx, []uuid.UUID{ids["second"], ids["any"]}))
-	try, err := s.BeginTry(ctx, device, ids["here"])
+	try, err := s.BeginTry(ctx, device, ids["here"], store.DeviceService)
 	require.NoError(t, err)
-	require.NoError(t, s.EndTry(ctx, try, store.Opened))
+	require.NoError(t, s.EndTry(ctx, try, store.Opened, 0))
 	labels, why = order()
 	assert.Equal(t, []string{"here", "corvane", "second", "any"}, labels)
 	assert.Equal(t, "it has opened this device before", why[0])
 	list, err := s.SignIns(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, "second", list[0].Label, "the order of the person's own")
-	unknown, err := s.Candidates(ctx, device, site.ID, "")
+	unknown, err := s.Candidates(ctx, device, site.ID, "", store.DeviceService)
 	require.NoError(t, err)
 	for _, k := range unknown {
 		assert.Empty(t, k.Maker, "what is for one maker is not tried on a device of which nothing is known")

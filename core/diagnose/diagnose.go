@@ -10,6 +10,7 @@ import (
 	"os"
 	"strings"
 	"syscall"
+	"time"
 	"unicode"
 	"unicode/utf8"
 
@@ -50,6 +51,7 @@ const (
 	WrongSignIn      Cause = "wrong_sign_in"      // every sign-in that may be tried was refused
 	StreamRefuses    Cause = "stream_refuses"     // the device service takes the sign-in, the stream does not
 	HeldBack         Cause = "held_back"          // another wrong try could lock the device
+	Locked           Cause = "locked"             // the device judges no sign-in for a while
 	SchemeUnknown    Cause = "scheme_unknown"     // no sign-in scheme that can be answered
 	LevelTooLow      Cause = "level_too_low"      // signed in, but not allowed
 	PathUnknown      Cause = "path_unknown"       // 404
@@ -79,6 +81,8 @@ type Diagnosis struct {
 	Summary string `json:"summary" doc:"what happened and why, in one or two sentences"`
 	Fix     string `json:"fix" doc:"what to do next"`
 	Seen    string `json:"seen,omitempty" doc:"the observation that proves it"`
+	// Until is when the wait that the diagnosis speaks of ends.
+	Until *time.Time `json:"until,omitempty" doc:"when the device may be tried again"`
 }
 
 // Facts are what the caller knows besides the error.
@@ -112,6 +116,7 @@ func explain(err error, f Facts) Diagnosis {
 	var (
 		scope  *address.OutOfScopeError
 		held   *signin.HeldBackError
+		locked *signin.LockedError
 		syntax *streamurl.SyntaxError
 	)
 	switch {
@@ -121,10 +126,21 @@ func explain(err error, f Facts) Diagnosis {
 		return Diagnosis{Cause: OutOfScope,
 			Summary: fmt.Sprintf("%s is outside this site's ranges (%s), so Unlatch does not connect to it.", scope.Addr, scope.Ranges),
 			Fix:     "Add its range to the site if it belongs there, or give the device an address inside the ranges."}
+	case errors.As(err, &locked):
+		until := time.Now().Add(locked.Wait).Round(time.Second)
+		d := Diagnosis{Cause: Locked, Until: &until, Summary: "The device is locked: it judges no sign-in at the moment, neither a wrong one nor the right one.",
+			Fix: "Wait: Unlatch leaves it alone and tries again by itself. Find out who sends it wrong passwords, an old recorder perhaps.", Seen: locked.Seen}
+		if !locked.Hinted {
+			d.Fix = fmt.Sprintf("It does not say for how long; Unlatch leaves it alone for %d minutes and tries again by itself. Restarting the device often ends a lock.", int(locked.Wait.Minutes()))
+		}
+		return d
+	case errors.As(err, &held) && held.Locked:
+		return Diagnosis{Cause: Locked, Until: &held.Until, Summary: "The device is locked: it has said so. Nothing is sent to it until that ends.",
+			Fix: "Wait: Unlatch tries again by itself."}
 	case errors.As(err, &held):
-		return Diagnosis{Cause: HeldBack,
+		return Diagnosis{Cause: HeldBack, Until: &held.Until,
 			Summary: fmt.Sprintf("%d sign-ins were refused. One more could lock the device.", held.Wrong),
-			Fix:     fmt.Sprintf("Type the right sign-in, or wait until %s UTC.", held.Until.UTC().Format("15:04"))}
+			Fix:     "Wait: Unlatch goes on by itself with the rest of the keyring. A sign-in that is added for this device is tried first then."}
 	case errors.As(err, &syntax):
 		return Diagnosis{Cause: BadURL, Summary: Capital(syntax.Error()) + ".", Fix: Capital(syntax.Remedy) + "."}
 	}

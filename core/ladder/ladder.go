@@ -81,9 +81,10 @@ func (c *Climber) Close() {
 // describe asks for a path and returns the status. A server that hangs up after an error is connected to again.
 func (c *Climber) describe(ctx context.Context, in signin.SignIn, path string) (status int, realm string, err error) {
 	for again := range 2 {
+		fresh := false
 		if c.conn == nil || in.User != c.signIn.User || in.Secret.Reveal() != c.signIn.Secret.Reveal() {
 			c.Close()
-			c.signIn = in
+			c.signIn, fresh = in, true
 			if c.conn, err = rtsp.Dial(ctx, c.At, rtsp.Options{Dial: c.Dial, SignIn: in, Log: c.Log, Timeout: c.Timeout}); err != nil {
 				c.conn = nil
 				return 0, "", err
@@ -95,6 +96,7 @@ func (c *Climber) describe(ctx context.Context, in signin.SignIn, path string) (
 		res, err := c.conn.Do(ctx, "DESCRIBE", u.String(), rtsp.Field{Name: "Accept", Value: "application/sdp"})
 		var auth *rtsp.AuthError
 		var refused *rtsp.StatusError
+		var locked *signin.LockedError
 		switch {
 		case err == nil:
 			return res.Status, "", nil
@@ -105,7 +107,7 @@ func (c *Climber) describe(ctx context.Context, in signin.SignIn, path string) (
 			return auth.Status, auth.Realm, nil
 		case errors.As(err, &refused):
 			return refused.Status, "", nil
-		case again == 1 || ctx.Err() != nil:
+		case again == 1 || ctx.Err() != nil || errors.As(err, &locked) || fresh && !in.Anonymous(): // a sign-in goes out once
 			return 0, "", err
 		}
 		c.Close()

@@ -80,6 +80,9 @@ func (c *Client) Call(ctx context.Context, service, action, body string, out any
 		if err != nil {
 			return err
 		}
+		if locked := locked(res, raw); locked != nil {
+			return locked
+		}
 		wants, err := c.wants(res, read(res, raw, out))
 		if !wants {
 			return err
@@ -126,6 +129,9 @@ func (c *Client) signed(ctx context.Context, service, action, body string, out a
 		if err != nil {
 			return err
 		}
+		if locked := locked(res, raw); locked != nil {
+			return locked
+		}
 		err = read(res, raw, out)
 		if res.StatusCode == http.StatusUnauthorized && !token {
 			offered := httpauth.ParseChallenges(res.Header.Values("WWW-Authenticate"))
@@ -144,6 +150,14 @@ func (c *Client) signed(ctx context.Context, service, action, body string, out a
 		}
 		return err
 	}
+}
+
+// locked returns what an answer says of a lock, as an error; nil where it says nothing of one.
+func locked(res *http.Response, raw []byte) error {
+	if l := signin.Locked(res.StatusCode, res.Header.Get("Retry-After"), string(raw[:min(len(raw), 8<<10)]), time.Now()); l != nil {
+		return l
+	}
+	return nil
 }
 
 func requestURI(address string) string {

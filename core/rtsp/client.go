@@ -125,6 +125,11 @@ func (c *Conn) Do(ctx context.Context, method, target string, extra ...Field) (*
 		if err != nil {
 			return nil, err
 		}
+		if res.Status >= 400 {
+			if l := signin.Locked(res.Status, res.Header.Get("Retry-After"), res.Reason, time.Now()); l != nil {
+				return res, l
+			}
+		}
 		switch {
 		case res.Status == 401:
 			if err := c.answer(res, signed, try); err != nil {

@@ -1,0 +1,72 @@
+package jobs_test
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"unlatch/core/diagnose"
+	"unlatch/core/latch"
+	"unlatch/core/signin"
+	"unlatch/store/storetest"
+)
+
+const locking = `
+name: locking
+users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
+devices:
+  - {name: Hinted, maker: lumenhythe, model: L2 Dome, serial: K1, address: NET.11, scene: viaduct, streams: [&s {width: 160, height: 90, fps: 5, kbps: 100, gop: 5, profile: baseline}], defects: {locks_after: 5, locked_seconds: 5}}
+  - {name: In words, maker: corvane, model: V4, serial: K2, address: NET.12, scene: viaduct, streams: [*s], defects: {locks_after: 5, locked_seconds: 5, lock_answer: words}}
+  - {name: Streams only, maker: ostrel, model: O1, address: NET.13, scene: viaduct, streams: [*s], announces: [mdns], defects: {locks_after: 5, locked_seconds: 5}}
+  - {name: Storm, maker: lumenhythe, model: L2 Dome, serial: K4, address: NET.14, scene: viaduct, streams: [*s], defects: {locks_after: 3, lock_seconds: 60, lock_answer: refuses}, users: [{name: other, secret: nobody-knows, level: User}]}
+  - {name: Drops, maker: corvane, model: V4, serial: K5, address: NET.15, scene: viaduct, streams: [*s], defects: {locks_after: 1, lock_seconds: 60, lock_answer: drops}, users: [{name: other, secret: nobody-knows, level: User}]}
+`
+
+// keyed is a network that has been swept, with keys on the ring.
+func keyed(t *testing.T, yard, net string, keys ...[3]string) *bench {
+	b := setYard(t, yard, storetest.URL(t), net, 0)
+	for _, k := range keys {
+		_, err := b.s.AddSignIn(ctx, k[0], k[1], signin.NewSecret(k[2]))
+		require.NoError(t, err)
+	}
+	b.work()
+	b.sweep()
+	return b
+}
+
+// A locked device is left alone for as long as it says, and opened by itself when that has passed.
+func TestALockedDeviceIsWaitedFor(t *testing.T) {
+	b := keyed(t, locking, "127.42.16", [3]string{"Fitter", "fitter", "brass-lamp-41"})
+	ids := b.ids("11", "12", "13")
+	b.wait(b.q.Open(ctx, b.site.ID, "open", ids, false))
+	for _, last := range []string{"11", "12", "13"} {
+		l := b.device(last).Status.Latch(latch.SignedIn)
+		require.Equal(t, latch.Stuck, l.State, "%s: %+v", last, l)
+		require.Equal(t, diagnose.Locked, l.Diagnosis.Cause, "%s: %s", last, l.Diagnosis.Summary)
+		require.NotNil(t, l.Diagnosis.Until, last)
+	}
+	asked := b.world.Device("Hinted").Asked()
+	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11"), false))
+	assert.LessOrEqual(t, b.world.Device("Hinted").Asked()-asked, int64(3), "only what needs no sign-in was asked")
+	assert.Equal(t, diagnose.Locked, b.device("11").Status.Latch(latch.SignedIn).Diagnosis.Cause)
+	for _, last := range []string{"11", "12", "13"} {
+		require.Eventually(t, func() bool { return b.device(last).Status.At() == latch.Placed }, time.Minute, 200*time.Millisecond, last)
+	}
+	assert.Zero(t, b.world.Device("Hinted").WrongTries())
+}
+
+// A lock that looks like a refusal, or like a broken line, is known by what came before it.
+func TestLocksThatDoNotSaySo(t *testing.T) {
+	b := keyed(t, locking, "127.42.16", [3]string{"One", "one", "wrong-1"}, [3]string{"Two", "two", "wrong-2"}, [3]string{"Three", "three", "wrong-3"}, [3]string{"Four", "four", "wrong-4"})
+	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("14", "15"), false))
+	storm := b.device("14").Status.Latch(latch.SignedIn).Diagnosis
+	require.NotNil(t, storm)
+	assert.Equal(t, diagnose.HeldBack, storm.Cause)
+	assert.Equal(t, signin.Budget, b.world.Device("Storm").WrongTries(), "the guard stops by itself")
+	drops := b.device("15").Status.Latch(latch.SignedIn).Diagnosis
+	require.NotNil(t, drops)
+	assert.Equal(t, diagnose.Locked, drops.Cause, drops.Summary)
+	assert.Equal(t, 1, b.world.Device("Drops").WrongTries())
+}

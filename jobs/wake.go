@@ -1,0 +1,56 @@
+package jobs
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/riverqueue/river"
+
+	"unlatch/core/diagnose"
+	"unlatch/core/latch"
+)
+
+// WakeArgs goes on with a device whose wait has ended: it was locked, or held back so that it does not lock.
+type WakeArgs struct {
+	Device uuid.UUID `json:"device"`
+	Until  time.Time `json:"until"` // it stands for the wait: one job a wait
+}
+
+// Kind implements river.JobArgs.
+func (WakeArgs) Kind() string { return "wake" }
+
+// wakeAt sees to it that a device is tried again when the wait that a diagnosis speaks of has ended.
+func (o *opening) wakeAt(ctx context.Context, d *diagnose.Diagnosis) error {
+	if d == nil || d.Until == nil {
+		return nil
+	}
+	// A little later than said: the device's clock need not be ours.
+	_, err := river.ClientFromContext[pgxTx](ctx).Insert(ctx, WakeArgs{Device: o.d.ID, Until: *d.Until},
+		&river.InsertOpts{ScheduledAt: d.Until.Add(time.Second), UniqueOpts: river.UniqueOpts{ByArgs: true}})
+	return err
+}
+
+type wakeWorker struct {
+	river.WorkerDefaults[WakeArgs]
+	env *env
+}
+
+// Work begins a run, where the device waits still: somebody may have opened it meanwhile.
+func (w *wakeWorker) Work(ctx context.Context, job *river.Job[WakeArgs]) error {
+	d, err := w.env.store.Device(ctx, job.Args.Device)
+	if err != nil {
+		return w.env.finish(ctx, uuid.Nil, err)
+	}
+	at := d.Status.At()
+	if at == "" || at == latch.Heard {
+		return nil
+	}
+	if why := d.Status.Latch(at).Diagnosis; why == nil || why.Until == nil || why.Until.After(time.Now()) {
+		return nil
+	}
+	q := &Queue{store: w.env.store, client: river.ClientFromContext[pgxTx](ctx)}
+	_, err = q.Open(ctx, d.Site, fmt.Sprintf("Try %s again: its wait is over", d.Title()), []uuid.UUID{d.ID}, false)
+	return err
+}
