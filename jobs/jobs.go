@@ -89,6 +89,7 @@ func StartWorkers(s *store.Store, log *slog.Logger) (*Workers, error) {
 	river.AddWorker(workers, &claimWorker{env: env})
 	river.AddWorker(workers, &pasteWorker{env: env})
 	river.AddWorker(workers, &wakeWorker{env: env})
+	river.AddWorker(workers, &remedyWorker{env: env})
 	client, err := river.NewClient(riverpgxv5.New(s.Pool), &river.Config{
 		ID: name, Workers: workers, Logger: quiet(log),
 		Queues:               map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: parallel}, addresses: {MaxWorkers: moving}},

@@ -18,9 +18,7 @@ import (
 	"unlatch/core/evidence"
 	"unlatch/core/exchange"
 	"unlatch/core/latch"
-	"unlatch/core/media"
 	"unlatch/core/onvif"
-	"unlatch/core/prove"
 	"unlatch/core/signin"
 	"unlatch/core/streamurl"
 	"unlatch/core/target"
@@ -52,7 +50,7 @@ type openWorker struct {
 func (w *openWorker) Work(ctx context.Context, job *river.Job[OpenArgs]) error {
 	return w.env.onDevice(ctx, job.Args.Run, job.Args.Device, func(o *opening) error {
 		if job.Args.Again {
-			o.d.Status.Proofs = nil // the proofs made next replace them
+			o.d.Status.Proofs, o.d.Status.Pictures, o.d.Status.Web = nil, nil, nil // what is found next replaces them
 			if err := o.prove(ctx); err != nil {
 				return err
 			}
@@ -248,13 +246,8 @@ func (o *opening) locate(ctx context.Context) error {
 	return o.record(ctx, store.Finding{Kind: evidence.KindLocated, Exchange: log.String(), Body: evidence.Located{Streams: streams, Diagnosis: diagnosis}})
 }
 
-// prove plays the streams that are not proven yet.
+// prove plays the streams that are not proven yet, and then asks for what else the device shows.
 func (o *opening) prove(ctx context.Context) error {
-	in, err := o.signInOf(ctx, o.d)
-	if err != nil {
-		return err
-	}
-	p := prove.Prover{Dial: o.guard, Still: media.Still}
 	for _, st := range o.d.Status.Streams {
 		if done, ok := o.d.Status.Proofs[st.Tier]; ok && done.OK {
 			continue
@@ -264,9 +257,9 @@ func (o *opening) prove(ctx context.Context) error {
 			return err
 		}
 		o.env.store.Progress(ctx, o.run, fmt.Sprintf("%s: playing the %s stream", o.d.Title(), st.Tier), -1)
-		proof := p.Prove(ctx, prove.Request{URL: u, SignIn: in})
-		if ctx.Err() != nil {
-			return ctx.Err()
+		proof, err := o.play(ctx, u)
+		if err != nil {
+			return err
 		}
 		if d := proof.Diagnosis; d != nil {
 			refine(d, u, o.d.Status.SignedIn)
@@ -282,10 +275,10 @@ func (o *opening) prove(ctx context.Context) error {
 			return err
 		}
 		if !proof.OK {
-			return nil
+			return o.wakeAt(ctx, proof.Diagnosis)
 		}
 	}
-	return nil
+	return o.besides(ctx)
 }
 
 // refine says more of a stream that could not be reached, where the device itself has told of its ports.
@@ -299,7 +292,7 @@ func refine(d *diagnose.Diagnosis, u streamurl.URL, in *evidence.SignedIn) {
 		case p.Name == "RTSP" && !p.Enabled && d.Cause == diagnose.PortClosed:
 			d.Cause = diagnose.StreamsOff
 			d.Summary = fmt.Sprintf("The stream service is switched off in the device itself: it says so, and port %d is closed.", u.DialPort())
-			d.Fix = "Switch RTSP on in the device's network settings, on its own page."
+			d.Fix = "Unlatch can switch it on through the device's network settings, and read back that it is."
 		case p.Name == "RTSP" && p.Enabled && d.Cause == diagnose.PortClosed && !number(u.DialPort()) && len(p.Ports) > 0:
 			d.Cause = diagnose.WrongPort
 			d.Summary = fmt.Sprintf("The URL has port %d, and the device itself says that its streams are on port %d.", u.DialPort(), p.Ports[0])
@@ -345,7 +338,7 @@ func (o *opening) placeOn(ctx context.Context, p latch.Placement, log *exchange.
 	if err != nil {
 		return target.Placement{}, nil, err
 	}
-	if u.SignIn, err = o.signInOf(ctx, o.d); err != nil {
+	if u.SignIn, err = o.streamSignIn(ctx); err != nil {
 		return target.Placement{}, nil, err
 	}
 	var put target.Placement

@@ -15,6 +15,7 @@ import (
 	"unlatch/core/evidence"
 	"unlatch/core/exchange"
 	"unlatch/core/onvif"
+	"unlatch/core/picture"
 	"unlatch/core/rtsp"
 	"unlatch/core/signin"
 	"unlatch/store"
@@ -77,7 +78,8 @@ func (o *opening) tryKeys(ctx context.Context, purpose store.Purpose, log *excha
 func refused(err error) bool {
 	var service *onvif.RefusedError
 	var stream *rtsp.AuthError
-	return errors.As(err, &service) || errors.As(err, &stream)
+	var web *picture.RefusedError
+	return errors.As(err, &service) || errors.As(err, &stream) || errors.As(err, &web)
 }
 
 // signedIn records what opened the device, and what it told of itself.
@@ -192,6 +194,14 @@ func (o *opening) try(ctx context.Context, key uuid.UUID, in signin.SignIn, log 
 		return out, err
 	}
 	out.Recorder = services[onvif.NSRecording] != "" && services[onvif.NSReceiver] != ""
+	// A device that does not tell its users is signed in to all the same, and its level stays unknown.
+	if users, err := c.Users(ctx); err == nil {
+		for _, u := range users {
+			if u.Name == in.User {
+				out.Level = u.Level
+			}
+		}
+	}
 	// Ports and hardware address are read, not guessed. A device that does not tell them is signed in to all the same.
 	if protocols, err := c.Protocols(ctx); err == nil {
 		out.Protocols = protocols

@@ -120,7 +120,7 @@ func (d *device) startStreams(ctx context.Context, group *errgroup.Group) error 
 }
 
 func (d *device) openStreams(ctx context.Context, group *errgroup.Group) error {
-	if d.Defects.StreamClosed {
+	if !d.streaming() {
 		return nil
 	}
 	l, port, err := listen(d.Address.String(), d.maker.rtsp)

@@ -13,6 +13,7 @@ type maker struct {
 	server     string
 	media2     bool
 	mute       bool     // has no device service
+	pictures   string   // where its pictures over HTTP are; "" for none
 	apart      bool     // its streams take no administrator: they have users of their own, of which there are none at first
 	reboots    bool     // wants a restart before a new address takes effect
 	httpAuth   []string // challenge schemes of its web side; none means WS-UsernameToken
@@ -23,7 +24,7 @@ type maker struct {
 
 var makers = map[string]maker{
 	"corvane": {
-		name: "Corvane", web: 80, rtsp: 554, server: "Corvane-Media/2.4",
+		name: "Corvane", web: 80, rtsp: 554, server: "Corvane-Media/2.4", pictures: "/vista/still",
 		streamAuth: []string{"MD5"},
 		path: func(ch, st int) string {
 			return fmt.Sprintf("/vista/ch%d/%s", ch, []string{"primary", "secondary", "tertiary"}[st%3])
@@ -31,20 +32,20 @@ var makers = map[string]maker{
 		prefixes: [4]string{"env", "tds", "trt", "tt"},
 	},
 	"lumenhythe": {
-		name: "Lumenhythe", web: 8080, rtsp: 8554, server: "lhd 7", media2: true, reboots: true,
+		name: "Lumenhythe", web: 8080, rtsp: 8554, server: "lhd 7", pictures: "/lantern/glint", media2: true, reboots: true,
 		httpAuth:   []string{"SHA-256", "MD5"},
 		streamAuth: []string{"SHA-256", "MD5"},
 		path:       func(ch, st int) string { return fmt.Sprintf("/lantern/%d?glow=live", ch*8+st+1) },
 		prefixes:   [4]string{"SOAP-ENV", "ns2", "ns7", "ns1"},
 	},
 	"ostrel": {
-		name: "Ostrel", web: 8080, rtsp: 7554, server: "Ostrel stream 3", mute: true,
+		name: "Ostrel", web: 8080, rtsp: 7554, server: "Ostrel stream 3", mute: true, pictures: "/orrery/plate",
 		streamAuth: []string{"basic"},
 		path:       func(_, st int) string { return "/orrery/" + []string{"crown", "belt", "hem"}[st%3] },
 		prefixes:   [4]string{"s", "d", "x", "t"},
 	},
 	"brackwell": {
-		name: "Brackwell", web: 80, rtsp: 5540, server: "Brackwell flow 5", apart: true,
+		name: "Brackwell", web: 80, rtsp: 5540, server: "Brackwell flow 5", pictures: "/Weir/Still", apart: true,
 		httpAuth:   []string{"MD5"},
 		streamAuth: []string{"MD5"},
 		path: func(ch, st int) string {

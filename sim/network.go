@@ -27,7 +27,8 @@ type network struct {
 	NTP     string
 	Host    string
 	Zone    string
-	Clock   *int // seconds its clock is wrong by, once somebody has set it
+	Clock   *int  // seconds its clock is wrong by, once somebody has set it
+	Streams *bool // whether its stream service is on, once somebody has switched it
 }
 
 // claimed is an account with its secret in the open: this is a stand-in's own memory.
@@ -97,11 +98,52 @@ func (d *device) networkOperation(o operation) (string, *fault) {
 		return "", nil
 	case "SetSystemDateAndTime":
 		return d.setClock(o, n)
+	case "SetNetworkProtocols":
+		return d.setProtocols(o, n)
 	case "SystemReboot":
 		d.world.restart(d)
 		return "<X:Message>Restarting</X:Message>", nil
 	}
 	return d.userOperation(o, n)
+}
+
+// setProtocols switches the stream service; what else is named stays as it is.
+func (d *device) setProtocols(o operation, n network) (string, *fault) {
+	if o.arg("Name") != "RTSP" {
+		return "", invalid("ter:ServiceNotSupported", "The protocol cannot be switched")
+	}
+	if d.Defects.KeepsStreams {
+		return "", nil
+	}
+	on := o.arg("Enabled") == "true"
+	if on != d.streaming() {
+		n.Streams = &on
+		d.setNet(n)
+		if err := d.switchStreams(on); err != nil {
+			return "", &fault{"S:Receiver", "ter:Action", "", "The stream service does not start"}
+		}
+	}
+	return "", nil
+}
+
+// streaming reports whether the stream service is on.
+func (d *device) streaming() bool {
+	d.world.mu.Lock()
+	defer d.world.mu.Unlock()
+	if d.net.Streams != nil {
+		return *d.net.Streams
+	}
+	return !d.Defects.StreamClosed
+}
+
+func (d *device) switchStreams(on bool) error {
+	if on {
+		return d.openStreams(d.world.ctx, d.world.group)
+	}
+	if d.streams != nil {
+		d.streams.stop()
+	}
+	return nil
 }
 
 var hostName = regexp.MustCompile(`^[A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?$`)

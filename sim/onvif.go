@@ -81,6 +81,7 @@ func (d *device) soapHandler() http.Handler {
 		fmt.Fprintf(w, `<?xml version="1.0"?><root xmlns="urn:schemas-upnp-org:device-1-0"><device><deviceType>%s</deviceType><friendlyName>%s</friendlyName><manufacturer>%s</manufacturer><modelName>%s</modelName><serialNumber>%s</serialNumber></device></root>`,
 			d.upnpType(), onvif.Escape(d.maker.name+" "+d.Model), d.maker.name, onvif.Escape(d.Model), onvif.Escape(d.Serial))
 	})
+	d.servePictures(mux)
 	mux.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
 		w.Header().Set("Server", d.maker.server)
@@ -254,7 +255,7 @@ func (d *device) deviceService(o operation) (string, *fault) {
 			https = fmt.Sprintf("<X:NetworkProtocols><T:Name>HTTPS</T:Name><T:Enabled>true</T:Enabled><T:Port>%d</T:Port></X:NetworkProtocols>", webTLS)
 		}
 		return https + fmt.Sprintf("<X:NetworkProtocols><T:Name>HTTP</T:Name><T:Enabled>true</T:Enabled><T:Port>%d</T:Port></X:NetworkProtocols>"+
-			"<X:NetworkProtocols><T:Name>RTSP</T:Name><T:Enabled>%t</T:Enabled><T:Port>%d</T:Port></X:NetworkProtocols>", d.webPort, !d.Defects.StreamClosed, d.rtspPort), nil
+			"<X:NetworkProtocols><T:Name>RTSP</T:Name><T:Enabled>%t</T:Enabled><T:Port>%d</T:Port></X:NetworkProtocols>", d.webPort, d.streaming(), d.rtspPort), nil
 	}
 	return d.networkOperation(o)
 }
@@ -276,6 +277,10 @@ func (d *device) mediaService(o operation) (string, *fault) {
 		uri, f := d.streamURI(o)
 		return "<X:MediaUri><T:Uri>" + uri + "</T:Uri><T:InvalidAfterConnect>false</T:InvalidAfterConnect><T:InvalidAfterReboot>false</T:InvalidAfterReboot><T:Timeout>PT0S</T:Timeout></X:MediaUri>", f
 	}
+	if o.name == "GetSnapshotUri" {
+		uri, f := d.snapshotURI(o)
+		return "<X:MediaUri><T:Uri>" + uri + "</T:Uri></X:MediaUri>", f
+	}
 	return unsupported(o)
 }
 
@@ -293,6 +298,10 @@ func (d *device) media2Service(o operation) (string, *fault) {
 		return b.String(), nil
 	case "GetStreamUri":
 		uri, f := d.streamURI(o)
+		return "<X:Uri>" + uri + "</X:Uri>", f
+	}
+	if o.name == "GetSnapshotUri" {
+		uri, f := d.snapshotURI(o)
 		return "<X:Uri>" + uri + "</X:Uri>", f
 	}
 	return unsupported(o)

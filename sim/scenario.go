@@ -95,6 +95,8 @@ type Defects struct {
 	PathFirst      bool   `yaml:"path_first"`      // its stream service judges the path before the sign-in
 	AnyPath        bool   `yaml:"any_path"`        // its stream service sends its picture for any path
 	StreamClosed   bool   `yaml:"stream_closed"`   // its RTSP port is closed
+	KeepsStreams   bool   `yaml:"keeps_streams"`   // accepts that its stream service is switched, and does not switch it
+	NoSnapshot     bool   `yaml:"no_snapshot"`     // names no snapshot
 	StreamSilent   bool   `yaml:"stream_silent"`   // its RTSP port takes connections and says nothing
 	RefusesAddress bool   `yaml:"refuses_address"` // turns a new address down
 	LosesAddress   bool   `yaml:"loses_address"`   // takes a new address and comes back at the old one

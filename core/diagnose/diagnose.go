@@ -18,7 +18,9 @@ import (
 	"unlatch/core/httpauth"
 	"unlatch/core/media"
 	"unlatch/core/onvif"
+	"unlatch/core/picture"
 	"unlatch/core/readdress"
+	"unlatch/core/remedy"
 	"unlatch/core/rtsp"
 	"unlatch/core/signin"
 	"unlatch/core/streamurl"
@@ -51,6 +53,9 @@ const (
 	WrongSignIn      Cause = "wrong_sign_in"      // every sign-in that may be tried was refused
 	StreamRefuses    Cause = "stream_refuses"     // the device service takes the sign-in, the stream does not
 	HeldBack         Cause = "held_back"          // another wrong try could lock the device
+	NotKept          Cause = "not_kept"           // a change was accepted and not made
+	NotPicture       Cause = "not_picture"        // an HTTP answer that is no picture
+	RedirectLost     Cause = "redirect_lost"      // a redirect that leads nowhere
 	Locked           Cause = "locked"             // the device judges no sign-in for a while
 	SchemeUnknown    Cause = "scheme_unknown"     // no sign-in scheme that can be answered
 	LevelTooLow      Cause = "level_too_low"      // signed in, but not allowed
@@ -144,7 +149,7 @@ func explain(err error, f Facts) Diagnosis {
 	case errors.As(err, &syntax):
 		return Diagnosis{Cause: BadURL, Summary: Capital(syntax.Error()) + ".", Fix: Capital(syntax.Remedy) + "."}
 	}
-	for _, try := range []func(error, Facts) (Diagnosis, bool){explainAddress, explainStream, explainMedia, explainDevice, explainNetwork} {
+	for _, try := range []func(error, Facts) (Diagnosis, bool){explainAddress, explainStream, explainMedia, explainPicture, explainDevice, explainNetwork} {
 		if d, ok := try(err, f); ok {
 			return d
 		}
@@ -291,6 +296,32 @@ func (e *PictureError) diagnosis() Diagnosis {
 	return d
 }
 
+// explainPicture reads what a web port says to a request for a picture or page.
+func explainPicture(err error, f Facts) (Diagnosis, bool) {
+	var (
+		refused *picture.RefusedError
+		status  *picture.StatusError
+		not     *picture.NotPictureError
+		lost    *picture.RedirectError
+	)
+	switch {
+	case errors.As(err, &refused) && !refused.Tried:
+		return Diagnosis{Cause: NoSignIn, Summary: Capital(f.Asking) + " wants a sign-in and there is none to try.", Fix: "Add the sign-in for it to the keyring."}, true
+	case errors.As(err, &refused):
+		return Diagnosis{Cause: WrongSignIn, Summary: fmt.Sprintf("%s refuses the sign-in of %q (%s).", Capital(f.Asking), f.User, refused.Scheme),
+			Fix: "The device keeps users of their own for its web side: add the right sign-in to the keyring, for web pages only."}, true
+	case errors.As(err, &status) && status.Status == 403:
+		return Diagnosis{Cause: LevelTooLow, Summary: fmt.Sprintf("%s is not for this user: %s.", Capital(f.Asking), status), Fix: "Give the user a higher level on the device's own page, or use another sign-in."}, true
+	case errors.As(err, &status):
+		return Diagnosis{Cause: PathUnknown, Summary: fmt.Sprintf("%s is not there: %s.", Capital(f.Asking), status), Fix: "The device may not serve it, or it is switched off on its own page."}, true
+	case errors.As(err, &not):
+		return Diagnosis{Cause: NotPicture, Summary: Capital(not.Error()) + ".", Fix: "Check the path: this may be a web page."}, true
+	case errors.As(err, &lost):
+		return Diagnosis{Cause: RedirectLost, Summary: fmt.Sprintf("%s redirects and leads nowhere: %s.", Capital(f.Asking), lost.To), Fix: "Read the right address on the device's own page; it may want HTTPS."}, true
+	}
+	return Diagnosis{}, false
+}
+
 func explainDevice(err error, f Facts) (Diagnosis, bool) {
 	var (
 		fault   *onvif.Fault
@@ -298,8 +329,12 @@ func explainDevice(err error, f Facts) (Diagnosis, bool) {
 		refused *onvif.RefusedError
 		limit   *onvif.LimitError
 		full    *TargetFullError
+		kept    *remedy.NotKeptError
 	)
 	switch {
+	case errors.As(err, &kept):
+		return Diagnosis{Cause: NotKept, Summary: Capital(kept.Error()) + ".",
+			Fix: "Change it on the device's own page; a lock there or old firmware may be in the way."}, true
 	case errors.As(err, &full):
 		return Diagnosis{Cause: TargetFull, Summary: fmt.Sprintf("All %d slots of the recorder are taken.", full.Slots),
 			Fix: "Take a camera off a slot that is no longer needed, or choose another recorder."}, true

@@ -15,24 +15,30 @@ import (
 	"unlatch/core/discovery"
 	"unlatch/core/ladder"
 	"unlatch/core/onvif"
+	"unlatch/core/picture"
 	"unlatch/core/prove"
 	"unlatch/core/readdress"
+	"unlatch/core/remedy"
 )
 
 // A Kind names the body that a record holds.
 type Kind string
 
 const (
-	KindHeard     Kind = "heard"     // subject: method and port; body Heard
-	KindLeft      Kind = "left"      // body Left
-	KindReached   Kind = "reached"   // body Reached
-	KindSignedIn  Kind = "signed_in" // body SignedIn
-	KindLocated   Kind = "located"   // body Located
-	KindProof     Kind = "proof"     // subject: tier; body Proof
-	KindPlaced    Kind = "placed"    // subject: target device; body Placed
-	KindConfirmed Kind = "confirmed" // subject: target device; body Confirmed
-	KindAddressed Kind = "addressed" // body Addressed
-	KindChannels  Kind = "channels"  // of a recorder; body Channels
+	KindHeard     Kind = "heard"      // subject: method and port; body Heard
+	KindLeft      Kind = "left"       // body Left
+	KindReached   Kind = "reached"    // body Reached
+	KindSignedIn  Kind = "signed_in"  // body SignedIn
+	KindLocated   Kind = "located"    // body Located
+	KindProof     Kind = "proof"      // subject: tier; body Proof
+	KindPlaced    Kind = "placed"     // subject: target device; body Placed
+	KindConfirmed Kind = "confirmed"  // subject: target device; body Confirmed
+	KindAddressed Kind = "addressed"  // body Addressed
+	KindChannels  Kind = "channels"   // of a recorder; body Channels
+	KindStreamKey Kind = "stream_key" // body StreamKey
+	KindPicture   Kind = "picture"    // subject: snapshot or mjpeg; body Picture
+	KindWeb       Kind = "web"        // body Web
+	KindRemedy    Kind = "remedy"     // subject: action; body Remedy
 )
 
 // A Record is one piece of evidence about one device.
@@ -74,6 +80,7 @@ type SignedIn struct {
 	Recorder   bool                `json:"recorder,omitempty" doc:"the device has receiver and recording services"`
 	StreamOnly bool                `json:"stream_only,omitempty" doc:"it is the stream service that was opened: the device has no other"`
 	Open       bool                `json:"open,omitempty" doc:"the device lets anyone in"`
+	Level      string              `json:"level,omitempty" doc:"of that user, by the device's own word: Administrator, Operator or User"`
 	Factory    bool                `json:"factory,omitempty" doc:"the sign-in is one that devices have from the factory"`
 	Tried      []string            `json:"tried,omitempty" doc:"labels of the sign-ins that were tried"`
 	Diagnosis  *diagnose.Diagnosis `json:"diagnosis,omitempty"`
@@ -119,6 +126,40 @@ type Addressed struct {
 	To        readdress.Setting   `json:"to"`
 	After     readdress.Setting   `json:"after" doc:"what the device itself says since"`
 	Steps     []readdress.Step    `json:"steps"`
+	Diagnosis *diagnose.Diagnosis `json:"diagnosis,omitempty"`
+}
+
+// StreamKey is a sign-in of the streams' own, where another opens the device service.
+type StreamKey struct {
+	SignIn  uuid.UUID `json:"sign_in"`
+	Label   string    `json:"label,omitempty"`
+	User    string    `json:"user,omitempty"`
+	Made    bool      `json:"made,omitempty" doc:"Unlatch made the user on the device"`
+	Removed bool      `json:"removed,omitempty"`
+}
+
+// Picture is a snapshot or motion JPEG stream that was asked for.
+type Picture struct {
+	picture.Picture
+	Label     string              `json:"label,omitempty" doc:"of the sign-in that opened it"`
+	Still     *uuid.UUID          `json:"still,omitempty"`
+	Diagnosis *diagnose.Diagnosis `json:"diagnosis,omitempty"`
+}
+
+// Web is the outcome of asking for the device's own page.
+type Web struct {
+	URL       string              `json:"url"`
+	Scheme    string              `json:"scheme,omitempty"`
+	Label     string              `json:"label,omitempty" doc:"of the sign-in that opened it"`
+	Diagnosis *diagnose.Diagnosis `json:"diagnosis,omitempty"`
+}
+
+// Remedy is a change that was made on the device so that it can be used, read back.
+type Remedy struct {
+	Action    remedy.Action       `json:"action"`
+	Before    string              `json:"before" doc:"what undo puts back"`
+	After     string              `json:"after"`
+	Undone    bool                `json:"undone,omitempty"`
 	Diagnosis *diagnose.Diagnosis `json:"diagnosis,omitempty"`
 }
 
@@ -191,6 +232,39 @@ func (r Record) Sum() string {
 	case KindChannels:
 		return summarise(r.Body, func(b Channels) (string, *diagnose.Diagnosis) {
 			return fmt.Sprintf("The recorder names %d channels of its own", len(b.Channels)), b.Diagnosis
+		})
+	case KindStreamKey:
+		return summarise(r.Body, func(b StreamKey) (string, *diagnose.Diagnosis) {
+			switch {
+			case b.Removed:
+				return "The stream user is gone again", nil
+			case b.Made:
+				return fmt.Sprintf("Stream user %q made on the device", b.User), nil
+			}
+			return fmt.Sprintf("%q opens the streams", b.Label), nil
+		})
+	case KindPicture:
+		return summarise(r.Body, func(b Picture) (string, *diagnose.Diagnosis) {
+			if b.Kind == "mjpeg" {
+				return fmt.Sprintf("Motion JPEG plays: %d × %d, %.4g pictures a second", b.Width, b.Height, b.FPS), b.Diagnosis
+			}
+			return fmt.Sprintf("Snapshot taken: %d × %d", b.Width, b.Height), b.Diagnosis
+		})
+	case KindWeb:
+		return summarise(r.Body, func(b Web) (string, *diagnose.Diagnosis) {
+			if b.Label == "" {
+				return "Its own page opens without a sign-in", b.Diagnosis
+			}
+			return fmt.Sprintf("%q opens its own page", b.Label), b.Diagnosis
+		})
+	case KindRemedy:
+		return summarise(r.Body, func(b Remedy) (string, *diagnose.Diagnosis) {
+			what := map[remedy.Action]string{remedy.Streams: "Stream service", remedy.Clock: "Clock", remedy.StreamUser: "Stream user"}[b.Action]
+			text := fmt.Sprintf("%s: %s, before %s", what, b.After, b.Before)
+			if b.Undone {
+				text = fmt.Sprintf("%s put back: %s", what, b.After)
+			}
+			return text, b.Diagnosis
 		})
 	case KindAddressed:
 		return summarise(r.Body, func(b Addressed) (string, *diagnose.Diagnosis) {

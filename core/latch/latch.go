@@ -16,6 +16,7 @@ import (
 	"unlatch/core/evidence"
 	"unlatch/core/identity"
 	"unlatch/core/onvif"
+	"unlatch/core/remedy"
 	"unlatch/core/streamurl"
 )
 
@@ -101,10 +102,14 @@ type Status struct {
 	HeardAt    time.Time
 	LeftAt     time.Time // when it said goodbye, where nothing was heard of it since
 	Addressed  *evidence.Addressed
-	Channels   []onvif.Channel  // that a recorder sends on
-	Via        string           // name of the recorder that it is reached through
-	Consent    time.Time        // until when a stray may be reached; zero for no consent
-	Heard      []evidence.Heard // the newest of each method and port, oldest first
+	Channels   []onvif.Channel             // that a recorder sends on
+	Via        string                      // name of the recorder that it is reached through
+	Consent    time.Time                   // until when a stray may be reached; zero for no consent
+	StreamKey  *evidence.StreamKey         // the streams' own sign-in; nil where the device's opens them
+	Pictures   map[string]evidence.Picture // snapshot and mjpeg
+	Web        *evidence.Web
+	Remedies   []evidence.Remedy // that can be undone, in order of time
+	Heard      []evidence.Heard  // the newest of each method and port, oldest first
 }
 
 // InScope reports whether the device may be connected to: it lies in the ranges, or a person has consented.
@@ -149,6 +154,7 @@ func Derive(records []evidence.Record, intent Intent) Status {
 	}
 	d.reachable()
 	d.signedIn()
+	d.besides()
 	d.located()
 	d.proven()
 	l := d.s.Latch(Tuned)
@@ -276,6 +282,25 @@ func (d *deriver) signedIn() {
 	}
 }
 
+// besides reads what is known of a device and opens no latch.
+func (d *deriver) besides() {
+	if b, _ := body[evidence.StreamKey](d, evidence.KindStreamKey, ""); b != nil && !b.Removed {
+		d.s.StreamKey = b
+	}
+	d.s.Web, _ = body[evidence.Web](d, evidence.KindWeb, "")
+	d.s.Pictures = map[string]evidence.Picture{}
+	for _, kind := range []string{"snapshot", "mjpeg"} {
+		if b, _ := body[evidence.Picture](d, evidence.KindPicture, kind); b != nil {
+			d.s.Pictures[kind] = *b
+		}
+	}
+	for _, a := range []remedy.Action{remedy.Streams, remedy.Clock, remedy.StreamUser} {
+		if b, _ := body[evidence.Remedy](d, evidence.KindRemedy, string(a)); b != nil && !b.Undone && b.Diagnosis == nil {
+			d.s.Remedies = append(d.s.Remedies, *b)
+		}
+	}
+}
+
 func (d *deriver) located() {
 	b, r := body[evidence.Located](d, evidence.KindLocated, "")
 	if b == nil {
@@ -333,9 +358,12 @@ func (d *deriver) refused(tier string, p *evidence.Proof, r *evidence.Record) {
 	if _, since := body[evidence.SignedIn](d, evidence.KindSignedIn, ""); newer(*since, *r) {
 		return // signed in anew since the stream was played
 	}
+	if key, since := body[evidence.StreamKey](d, evidence.KindStreamKey, ""); key != nil && newer(*since, *r) {
+		return // the streams have had another sign-in since
+	}
 	d.set(SignedIn, r, &diagnose.Diagnosis{Cause: diagnose.StreamRefuses,
 		Summary: fmt.Sprintf("%q opens the device service, but the %s stream refuses it.", d.s.SignedIn.Label, tier),
-		Fix:     "The device keeps a separate user list for streams: add the user there, or add the right sign-in to the keyring.",
+		Fix:     "The device keeps users of its own for streams. Make a stream user: one that may watch and nothing else. Or add the right sign-in to the keyring.",
 		Seen:    p.Diagnosis.Seen}, "")
 }
 

@@ -3,6 +3,7 @@ package onvif
 import (
 	"context"
 	"errors"
+	"fmt"
 	"strings"
 	"time"
 )
@@ -115,4 +116,14 @@ func (c *Client) Protocols(ctx context.Context) ([]Protocol, error) {
 	}
 	err := c.Call(ctx, c.device, NSDevice+"/GetNetworkProtocols", `<GetNetworkProtocols xmlns="`+NSDevice+`"/>`, &out)
 	return out.Protocols, err
+}
+
+// SetProtocol switches one network protocol on or off and sets its ports (Core Specification §8.2.14); the others stay as they are.
+func (c *Client) SetProtocol(ctx context.Context, p Protocol) error {
+	var ports strings.Builder
+	for _, n := range p.Ports {
+		fmt.Fprintf(&ports, "<tt:Port>%d</tt:Port>", n)
+	}
+	return c.Call(ctx, c.device, NSDevice+"/SetNetworkProtocols", fmt.Sprintf(`<SetNetworkProtocols xmlns="%s"><NetworkProtocols><tt:Name>%s</tt:Name><tt:Enabled>%t</tt:Enabled>%s</NetworkProtocols></SetNetworkProtocols>`,
+		NSDevice, Escape(p.Name), p.Enabled, &ports), nil)
 }

@@ -191,3 +191,30 @@ func (c *Client) usable(uri string) (text, corrected string, err error) {
 	u.Host = own.Host
 	return u.String(), named, nil
 }
+
+// SnapshotURL asks for the address of a profile's still picture (Media Service §5.13.1, Media2 Service §5.9.4); "" where the device has none.
+func (c *Client) SnapshotURL(ctx context.Context, token string) (string, error) {
+	ns := NSMedia2
+	address, err := c.service(ctx, ns)
+	if err != nil {
+		if ns = NSMedia; c.services != nil {
+			address, err = c.service(ctx, ns)
+		}
+		if err != nil {
+			return "", err
+		}
+	}
+	var out struct {
+		Media  string `xml:"MediaUri>Uri"`
+		Media2 string `xml:"Uri"`
+	}
+	if err := c.Call(ctx, address, ns+"/GetSnapshotUri", `<GetSnapshotUri xmlns="`+ns+`"><ProfileToken>`+Escape(token)+`</ProfileToken></GetSnapshotUri>`, &out); err != nil {
+		return "", err
+	}
+	uri := strings.TrimSpace(cmp.Or(out.Media2, out.Media))
+	if uri == "" {
+		return "", nil
+	}
+	uri, _, err = c.reachable(uri)
+	return uri, err
+}

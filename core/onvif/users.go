@@ -36,3 +36,8 @@ func (c *Client) writeUser(ctx context.Context, operation, name string, secret s
 	return c.Call(ctx, c.device, NSDevice+"/"+operation, `<`+operation+` xmlns="`+NSDevice+`"><User><tt:Username>`+Escape(name)+`</tt:Username><tt:Password>`+
 		Escape(secret.Reveal())+`</tt:Password><tt:UserLevel>`+level+`</tt:UserLevel></User></`+operation+`>`, nil)
 }
+
+// DeleteUser takes an account away (Core Specification §8.4.5).
+func (c *Client) DeleteUser(ctx context.Context, name string) error {
+	return c.Call(ctx, c.device, NSDevice+"/DeleteUsers", `<DeleteUsers xmlns="`+NSDevice+`"><Username>`+Escape(name)+`</Username></DeleteUsers>`, nil)
+}

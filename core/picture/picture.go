@@ -1,0 +1,251 @@
+// Package picture fetches pictures and pages over HTTP as a device serves them: a snapshot, a motion JPEG stream, its own page; signed in
+// where the device asks for it, and measured.
+package picture
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"image/jpeg"
+	"io"
+	"mime"
+	"mime/multipart"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"unlatch/core/address"
+	"unlatch/core/exchange"
+	"unlatch/core/httpauth"
+	"unlatch/core/signin"
+)
+
+// Limits on an answer.
+const (
+	maxPicture = 8 << 20
+	maxHops    = 3
+)
+
+// A StatusError is any other answer than a picture or page.
+type StatusError struct {
+	Status int
+	Reason string
+}
+
+func (e *StatusError) Error() string {
+	return fmt.Sprintf("GET was answered with %d %s", e.Status, e.Reason)
+}
+
+// A RefusedError means that a sign-in is wanted, and none was given or the one given is not taken.
+type RefusedError struct {
+	Tried  bool
+	Scheme string
+}
+
+func (e *RefusedError) Error() string {
+	if !e.Tried {
+		return "the device wants a sign-in and none was given"
+	}
+	return "the device refuses the sign-in (" + e.Scheme + ")"
+}
+
+// A NotPictureError is an answer that is no JPEG.
+type NotPictureError struct{ Problem string }
+
+func (e *NotPictureError) Error() string { return "no picture: " + e.Problem }
+
+// A RedirectError is a redirect that is not followed: the last of too many, or one that cannot be read. A redirect out of the site's ranges is
+// stopped by the dialer instead.
+type RedirectError struct{ To string }
+
+func (e *RedirectError) Error() string { return "a redirect that leads nowhere: " + e.To }
+
+// A Picture is what a URL gave.
+type Picture struct {
+	URL    string  `json:"url" doc:"where it came from in the end, without a sign-in"`
+	Kind   string  `json:"kind" enum:"snapshot,mjpeg" doc:"one JPEG, or JPEGs without end"`
+	Scheme string  `json:"scheme" doc:"how the sign-in was taken; none where none was asked for"`
+	Width  int     `json:"width" doc:"pixels"`
+	Height int     `json:"height" doc:"pixels"`
+	Bytes  int     `json:"bytes" doc:"of one picture"`
+	Frames int     `json:"frames" doc:"pictures received"`
+	FPS    float64 `json:"fps,omitempty" doc:"pictures a second, of motion JPEG"`
+	MS     float64 `json:"ms" doc:"from the request to the last byte of the first picture"`
+	JPEG   []byte  `json:"-"` // the first picture
+}
+
+// A Fetcher asks one device. Its zero value but for Dial is usable.
+type Fetcher struct {
+	Dial    address.Dialer
+	SignIn  signin.SignIn
+	Timeout time.Duration // of one exchange; 0 means 5 s
+	Log     *exchange.Log
+}
+
+// Fetch gets the picture at an http URL, with the sign-in where the device asks for one; it is sent once. A motion JPEG stream
+// (multipart/x-mixed-replace) is measured for two seconds.
+func (f *Fetcher) Fetch(ctx context.Context, at string) (*Picture, error) {
+	began := time.Now()
+	ctx, cancel := context.WithTimeout(ctx, f.timeout()+4*time.Second)
+	defer cancel()
+	res, scheme, err := f.get(ctx, at)
+	if err != nil {
+		return nil, err
+	}
+	defer res.Body.Close()
+	out := &Picture{URL: plain(res.Request.URL), Kind: "snapshot", Scheme: scheme}
+	kind, params, err := mime.ParseMediaType(res.Header.Get("Content-Type"))
+	if err == nil && strings.HasPrefix(kind, "multipart/") && params["boundary"] != "" {
+		out.Kind = "mjpeg"
+		return out, out.measure(res.Body, strings.TrimPrefix(params["boundary"], "--"), began)
+	}
+	if out.JPEG, err = bounded(res.Body); err != nil {
+		return nil, err
+	}
+	out.Frames = 1
+	return out, out.first(began)
+}
+
+// Page asks for a page, and reports whether a sign-in opens it: scheme is "none" where it opens without one.
+func (f *Fetcher) Page(ctx context.Context, at string) (scheme string, err error) {
+	res, scheme, err := f.get(ctx, at)
+	if err != nil {
+		return scheme, err
+	}
+	return scheme, res.Body.Close()
+}
+
+func (f *Fetcher) timeout() time.Duration {
+	if f.Timeout == 0 {
+		return 5 * time.Second
+	}
+	return f.Timeout
+}
+
+// get follows redirects and answers one challenge. A sign-in goes to the host that was asked for and to no other.
+func (f *Fetcher) get(ctx context.Context, at string) (*http.Response, string, error) {
+	client := &http.Client{
+		Transport:     &http.Transport{DialContext: f.Dial.DialContext, ResponseHeaderTimeout: f.timeout(), MaxResponseHeaderBytes: 32 << 10, DisableKeepAlives: true},
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+	}
+	home, err := url.Parse(at)
+	if err != nil {
+		return nil, "", &RedirectError{To: clip(at)}
+	}
+	to, scheme, hops := home, "none", 0
+	var answer *httpauth.Answer
+	for {
+		req, err := http.NewRequestWithContext(ctx, http.MethodGet, to.String(), nil)
+		if err != nil {
+			return nil, scheme, &RedirectError{To: clip(to.String())}
+		}
+		req.Header.Set("User-Agent", "Unlatch")
+		if answer != nil && to.Host == home.Host {
+			req.Header.Set("Authorization", answer.Header(http.MethodGet, to.RequestURI()))
+			f.Log.Sent("GET " + plain(to) + "\nAuthorization: " + req.Header.Get("Authorization"))
+		} else {
+			f.Log.Sent("GET " + plain(to))
+		}
+		res, err := client.Do(req)
+		if err != nil {
+			f.Log.Note("%v", err)
+			return nil, scheme, err
+		}
+		var head strings.Builder
+		res.Header.Write(&head)
+		f.Log.Got(res.Proto + " " + res.Status + "\n" + head.String())
+		if res.StatusCode < 300 {
+			return res, scheme, nil
+		}
+		text, _ := io.ReadAll(io.LimitReader(res.Body, 4<<10))
+		res.Body.Close()
+		if res.StatusCode < 400 {
+			next, err := to.Parse(res.Header.Get("Location"))
+			if hops++; err != nil || res.Header.Get("Location") == "" || hops > maxHops || next.Scheme != "http" {
+				return nil, scheme, &RedirectError{To: clip(res.Header.Get("Location"))}
+			}
+			to = next
+			continue
+		}
+		if answer != nil {
+			if l := signin.Locked(res.StatusCode, res.Header.Get("Retry-After"), string(text), time.Now()); l != nil {
+				return nil, scheme, l
+			}
+		}
+		if res.StatusCode != http.StatusUnauthorized {
+			return nil, scheme, &StatusError{res.StatusCode, clip(http.StatusText(res.StatusCode))}
+		}
+		best, err := httpauth.Choose(httpauth.ParseChallenges(res.Header.Values("WWW-Authenticate")))
+		if err != nil {
+			return nil, scheme, errors.Join(&RefusedError{}, err)
+		}
+		if f.SignIn.Anonymous() || to.Host != home.Host || answer != nil && !best.Stale() {
+			return nil, scheme, &RefusedError{Tried: answer != nil, Scheme: best.Name()}
+		}
+		if hops++; hops > maxHops { // a device that calls every nonce stale
+			return nil, scheme, &RefusedError{Tried: true, Scheme: best.Name()}
+		}
+		answer, scheme = httpauth.NewAnswer(best, f.SignIn.User, f.SignIn.Secret.Reveal()), best.Name()
+	}
+}
+
+// first reads the size out of the first picture.
+func (p *Picture) first(began time.Time) error {
+	c, err := jpeg.DecodeConfig(bytes.NewReader(p.JPEG))
+	if err != nil {
+		return &NotPictureError{Problem: "the answer is no JPEG"}
+	}
+	p.Width, p.Height, p.Bytes = c.Width, c.Height, len(p.JPEG)
+	p.MS = float64(time.Since(began).Microseconds()) / 1000
+	return nil
+}
+
+// measure reads parts for two seconds, three at least while the answer lasts.
+func (p *Picture) measure(body io.Reader, boundary string, began time.Time) error {
+	parts := multipart.NewReader(io.LimitReader(body, 64<<20), boundary)
+	var start, last time.Time
+	for p.Frames < 3 || time.Since(start) < 2*time.Second {
+		part, err := parts.NextPart()
+		if err == nil {
+			var raw []byte
+			if raw, err = bounded(part); err == nil {
+				last = time.Now()
+				if p.Frames++; p.Frames == 1 {
+					start, p.JPEG = last, raw
+					if err := p.first(began); err != nil {
+						return err
+					}
+				}
+				continue
+			}
+		}
+		if p.Frames > 0 {
+			break // what came is measured
+		}
+		return &NotPictureError{Problem: "no picture came within the stream: " + clip(err.Error())}
+	}
+	if p.Frames > 1 {
+		p.FPS = float64(int(float64(p.Frames-1)/last.Sub(start).Seconds()*10+0.5)) / 10
+	}
+	return nil
+}
+
+func bounded(r io.Reader) ([]byte, error) {
+	raw, err := io.ReadAll(io.LimitReader(r, maxPicture+1))
+	if err == nil && len(raw) > maxPicture {
+		err = &NotPictureError{Problem: fmt.Sprintf("the answer is over %d MB", maxPicture>>20)}
+	}
+	return raw, err
+}
+
+// plain is a URL without its sign-in.
+func plain(u *url.URL) string {
+	p := *u
+	p.User = nil
+	return p.String()
+}
+
+// clip bounds what a device says.
+func clip(s string) string { return s[:min(len(s), 200)] }

@@ -1,0 +1,144 @@
+package sim
+
+import (
+	"context"
+	"fmt"
+	"mime/multipart"
+	"net/http"
+	"net/textproto"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"unlatch/core/httpauth"
+	"unlatch/core/media"
+	"unlatch/core/onvif"
+	"unlatch/sim/scene"
+)
+
+// snapshotPath and motionPath are where a feed's still picture and its motion JPEG are to be had.
+func (d *device) snapshotPath(f feed) string {
+	return fmt.Sprintf("%s/%d/%d.jpg", d.maker.pictures, f.channel, f.tier)
+}
+
+func (d *device) motionPath(f feed) string {
+	return fmt.Sprintf("%s/%d/%d.mjpg", d.maker.pictures, f.channel, f.tier)
+}
+
+func (d *device) snapshotURI(o operation) (string, *fault) {
+	var i int
+	if _, err := fmt.Sscanf(o.arg("ProfileToken"), "prof_%d", &i); err != nil || i < 0 || i >= len(d.sends) || d.Defects.NoSnapshot {
+		return "", invalid("ter:NoProfile", "There is no such snapshot")
+	}
+	return onvif.Escape("http://" + d.named(d.webPort) + d.snapshotPath(d.sends[i])), nil
+}
+
+// servePictures answers snapshots and motion JPEG, signed in as the maker's web side is.
+func (d *device) servePictures(mux *http.ServeMux) {
+	if d.maker.pictures == "" || d.Defects.NoSnapshot {
+		return
+	}
+	for _, f := range d.sends {
+		mux.HandleFunc(d.snapshotPath(f), func(w http.ResponseWriter, r *http.Request) {
+			if !d.webSignedIn(w, r) {
+				return
+			}
+			jpeg, err := jpegOf(r.Context(), f.clip)
+			if err != nil {
+				http.Error(w, "no picture", http.StatusServiceUnavailable)
+				return
+			}
+			w.Header().Set("Content-Type", "image/jpeg")
+			w.Write(jpeg)
+		})
+		mux.HandleFunc(d.motionPath(f), func(w http.ResponseWriter, r *http.Request) {
+			if d.webSignedIn(w, r) {
+				sendMotion(w, r, f.clip)
+			}
+		})
+	}
+}
+
+// sendMotion sends a picture five times a second until the viewer goes (RFC 2046 §5.1, x-mixed-replace).
+func sendMotion(w http.ResponseWriter, r *http.Request, c *scene.Clip) {
+	jpeg, err := jpegOf(r.Context(), c)
+	if err != nil {
+		http.Error(w, "no picture", http.StatusServiceUnavailable)
+		return
+	}
+	parts := multipart.NewWriter(w)
+	w.Header().Set("Content-Type", "multipart/x-mixed-replace; boundary="+parts.Boundary())
+	tick := time.NewTicker(200 * time.Millisecond)
+	defer tick.Stop()
+	for {
+		part, err := parts.CreatePart(textproto.MIMEHeader{"Content-Type": {"image/jpeg"}, "Content-Length": {strconv.Itoa(len(jpeg))}})
+		if err != nil {
+			return
+		}
+		if _, err := part.Write(jpeg); err != nil || http.NewResponseController(w).Flush() != nil {
+			return
+		}
+		select {
+		case <-r.Context().Done():
+			return
+		case <-tick.C:
+		}
+	}
+}
+
+// webSignedIn checks the sign-in of the web side: by HTTP authentication, also where the device service wants its tokens.
+func (d *device) webSignedIn(w http.ResponseWriter, r *http.Request) bool {
+	if len(d.accounts()) == 0 {
+		return true
+	}
+	schemes := d.maker.httpAuth
+	if len(schemes) == 0 {
+		schemes = d.maker.streamAuth
+	}
+	lines := challenges(schemes, d.maker.name, d.nonce)
+	if given := r.Header.Get("Authorization"); given != "" {
+		for _, c := range httpauth.ParseChallenges(lines) {
+			if _, ok := httpauth.Check(given, c, r.Method, d.secret); ok {
+				d.judged(true)
+				return true
+			}
+		}
+		d.judged(false)
+	}
+	for _, line := range lines {
+		w.Header().Add("WWW-Authenticate", line)
+	}
+	w.WriteHeader(http.StatusUnauthorized)
+	return false
+}
+
+var (
+	jpegMu sync.Mutex
+	jpegs  = map[*scene.Clip][]byte{}
+)
+
+// jpegOf is the picture of a clip's first key frame, decoded once.
+func jpegOf(ctx context.Context, c *scene.Clip) ([]byte, error) {
+	jpegMu.Lock()
+	defer jpegMu.Unlock()
+	if b := jpegs[c]; b != nil {
+		return b, nil
+	}
+	var annexB strings.Builder
+	for _, f := range c.Frames {
+		if !f.Key {
+			continue
+		}
+		for _, nal := range append([][]byte{c.SPS, c.PPS}, f.NALs...) {
+			annexB.WriteString("\x00\x00\x00\x01")
+			annexB.Write(nal)
+		}
+		break
+	}
+	b, err := media.Still(ctx, []byte(annexB.String()))
+	if err == nil {
+		jpegs[c] = b
+	}
+	return b, err
+}
