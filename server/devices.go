@@ -64,6 +64,11 @@ type deviceView struct {
 	Via         *viaView          `json:"via,omitempty" doc:"the recorder that it is reached through"`
 	Ladder      *ladderView       `json:"ladder,omitempty" doc:"paths that were tried, of a device without a device service"`
 	Factory     string            `json:"factory,omitempty" doc:"a finding: the user that it still has with its factory password"`
+	Grid        []gridRow         `json:"grid,omitempty" doc:"what the sign-ins open"`
+	SkewMS      int64             `json:"skew_ms,omitempty" doc:"by how much its clock is ahead, where that is more than a few seconds"`
+	Remedies    []remedyView      `json:"remedies,omitempty" doc:"changes made on it that can be taken back"`
+	Snapshot    *pictureView      `json:"snapshot,omitempty" doc:"its still picture over HTTP"`
+	Motion      *pictureView      `json:"mjpeg,omitempty" doc:"its motion JPEG over HTTP"`
 	Channels    []channelView     `json:"channels,omitempty" doc:"of a recorder: what it sends on"`
 }
 
@@ -73,6 +78,27 @@ type ladderView struct {
 	Shape  string         `json:"shape,omitempty"`
 	Manner string         `json:"manner" doc:"what the server judges first"`
 	Tried  []ladder.Tried `json:"tried"`
+}
+
+// pictureView is a picture over HTTP that was fetched.
+type pictureView struct {
+	URL    string     `json:"url"`
+	Width  int        `json:"width"`
+	Height int        `json:"height"`
+	FPS    float64    `json:"fps,omitempty"`
+	Scheme string     `json:"scheme"`
+	Still  *uuid.UUID `json:"still,omitempty"`
+}
+
+// largestSkew is how far a clock may be off before it is a finding.
+const largestSkew = 5 * time.Second
+
+func viewOfPicture(st *latch.Status, kind string) *pictureView {
+	p, ok := st.Pictures[kind]
+	if !ok || p.Diagnosis != nil {
+		return nil
+	}
+	return &pictureView{URL: p.URL, Width: p.Width, Height: p.Height, FPS: p.FPS, Scheme: p.Scheme, Still: p.Still}
 }
 
 // viaView says how a camera on a recorder's own switch is reached.
@@ -141,10 +167,12 @@ type movedView struct {
 
 // nextStep is the one thing to do next for a device.
 type nextStep struct {
-	Action string `json:"action" enum:"open,add_sign_in,claim,change_ranges,open_recorder,place,none" doc:"what the button does"`
+	Action string `json:"action" enum:"open,add_sign_in,claim,change_ranges,open_recorder,place,stream_user,streams_on,wait,none" doc:"what the button does"`
 	Label  string `json:"label"`
 	Reason string `json:"reason"`
 	Fix    string `json:"fix,omitempty"`
+	// Until is when the wait ends; Unlatch goes on by itself then.
+	Until *time.Time `json:"until,omitempty"`
 }
 
 // streamView is one stream: what the device claims and what was measured.
@@ -332,7 +360,9 @@ func viewOf(d *store.Device) deviceView {
 	}
 	v.Block = identity.MACBlock(v.MAC)
 	label := ""
-	if st.SignedIn != nil {
+	if st.StreamKey != nil {
+		label = st.StreamKey.Label
+	} else if st.SignedIn != nil {
 		label = st.SignedIn.Label
 		if st.Via != "" {
 			label += ", the sign-in of " + st.Via
@@ -362,6 +392,11 @@ func viewOf(d *store.Device) deviceView {
 			view.Camera = c.Camera.String()
 		}
 		v.Channels = append(v.Channels, view)
+	}
+	v.Grid, v.Remedies = grid(d), undoable(st)
+	v.Snapshot, v.Motion = viewOfPicture(st, "snapshot"), viewOfPicture(st, "mjpeg")
+	if r := st.Reached; r != nil && d.Via == nil && (time.Duration(r.SkewMS)*time.Millisecond).Abs() > largestSkew {
+		v.SkewMS = r.SkewMS
 	}
 	v.Next = next(d)
 	v.Revision = revision(v)
@@ -451,9 +486,15 @@ func next(d *store.Device) nextStep {
 }
 
 func stuckStep(l *latch.Latch) nextStep {
-	step := nextStep{Action: "open", Label: "Try again", Reason: l.Diagnosis.Summary, Fix: l.Diagnosis.Fix}
+	step := nextStep{Action: "open", Label: "Try again", Reason: l.Diagnosis.Summary, Fix: l.Diagnosis.Fix, Until: l.Diagnosis.Until}
 	switch l.Diagnosis.Cause {
-	case diagnose.NoSignIn, diagnose.WrongSignIn, diagnose.StreamRefuses:
+	case diagnose.Locked, diagnose.HeldBack:
+		step.Action, step.Label = "wait", "Add a sign-in"
+	case diagnose.StreamRefuses:
+		step.Action, step.Label = "stream_user", "Make a stream user"
+	case diagnose.StreamsOff:
+		step.Action, step.Label = "streams_on", "Switch it on"
+	case diagnose.NoSignIn, diagnose.WrongSignIn:
 		step.Action, step.Label = "add_sign_in", "Add a sign-in"
 	case diagnose.FactoryFresh:
 		step.Action, step.Label = "claim", "Claim it"

@@ -17,7 +17,7 @@ import (
 
 type runView struct {
 	ID      uuid.UUID `json:"id"`
-	Kind    string    `json:"kind" enum:"sweep,open,remove,readdress,claim,paste"`
+	Kind    string    `json:"kind" enum:"sweep,open,remove,readdress,claim,paste,remedy"`
 	Title   string    `json:"title"`
 	State   string    `json:"state" enum:"running,finished,stopped,failed"`
 	Doing   string    `json:"doing"`

@@ -75,6 +75,7 @@ func (s *Server) api(r chi.Router) huma.API {
 	s.runRoutes(api)
 	s.addressRoutes(api)
 	s.claimRoutes(api)
+	s.remedyRoutes(api)
 	s.pasteRoutes(api)
 	s.bookRoutes(api)
 	s.listRoutes(api)

@@ -24,10 +24,12 @@ type TermsBody struct {
 	Note    string     `json:"note,omitempty" maxLength:"1000"`
 	Site    *uuid.UUID `json:"site,omitempty" doc:"tried on this site only"`
 	Maker   string     `json:"maker,omitempty" maxLength:"80" doc:"tried on this maker's devices only"`
+	Purpose string     `json:"purpose,omitempty" enum:",device,stream,web" doc:"what it is for; everything where it is empty"`
+	Device  *uuid.UUID `json:"device,omitempty" doc:"tried on this device only"`
 }
 
 func (t TermsBody) terms() store.Terms {
-	return store.Terms{Factory: t.Factory, Note: strings.TrimSpace(t.Note), Site: t.Site, Maker: strings.TrimSpace(t.Maker)}
+	return store.Terms{Factory: t.Factory, Note: strings.TrimSpace(t.Note), Site: t.Site, Maker: strings.TrimSpace(t.Maker), Purpose: store.Purpose(t.Purpose), Device: t.Device}
 }
 
 // SignInPath names a sign-in in the path. It is exported because huma reads exported fields only.

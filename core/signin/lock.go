@@ -34,7 +34,9 @@ func (e *LockedError) Error() string {
 // remaining finds "try again in 90 seconds", "locked for 5 min", "remaining time: 120 s" in an answer's text.
 var remaining = regexp.MustCompile(`(?i)(?:lock|again|wait|remain|retry|blocked)[^0-9\n]{0,40}?(\d{1,5})\s*(ms|m|min|minutes?|s|sec|seconds?|h|hours?)?\b`)
 
-var locking = regexp.MustCompile(`(?i)\block(ed|out)?\b|too many (wrong |failed |invalid )?(tries|attempts|log-?ins|sign-?ins)|\bblocked\b`)
+// locking finds who is locked: a setting may be locked, too, and that is another matter.
+var locking = regexp.MustCompile(`(?i)too many (wrong |failed |invalid )?(tries|attempts|log-?ins|sign-?ins)|\block(ed)? ?out\b|` +
+	`\b(account|user|device|client|log-?in|sign-?in)( name)?( is| was| has been| temporarily)* (b?locked)\b`)
 
 // Locked reads an answer to a request that carried a sign-in: its status (RFC 9110 §15, RFC 4918 §11.3, RFC 6585 §4), its Retry-After line
 // (RFC 9110 §10.2.3, RFC 2326 §12.31) and the text of its reason. It returns nil where nothing says that the device is locked: a bare 401,

@@ -19,6 +19,7 @@ func TestLockoutAnswersAreRead(t *testing.T) {
 		{name: "a bare refusal", status: 401, text: "Unauthorized"},
 		{name: "a user without the right", status: 403, text: "Forbidden"},
 		{name: "a busy device", status: 503, text: "Service Unavailable"},
+		{name: "a setting that is locked", status: 500, text: "The address is locked on this device"},
 		{name: "not there", status: 404, text: "Not Found"},
 		{name: "seconds", status: 503, retry: "90", wait: 90 * time.Second, hinted: true},
 		{name: "a date", status: 403, retry: "Mon, 04 May 2026 09:02:00 GMT", wait: 2 * time.Minute, hinted: true},

@@ -126,6 +126,21 @@ export const backToBefore = (devices: Device[]): AddressLine[] =>
     return b ? [{ device: d.id, address: b.addr, dhcp: b.dhcp, bits: b.bits, gateway: b.gateway || undefined, dns: b.dns?.join(", "), ntp: b.ntp, host: b.host, time_zone: b.time_zone }] : [];
   });
 
+type Remedy = { action: "streams" | "clock" | "stream_user"; devices: Device[]; undo?: boolean; user?: string; each?: boolean };
+
+/** Mends one thing on devices; the toast takes it back. */
+export function useRemedy(site: string) {
+  const q = useQueryClient();
+  const send = async ({ devices, ...rest }: Remedy) => must(api.POST("/api/sites/{site}/remedies", { params: { path: { site } }, body: { devices: devices.map((d) => d.id), ...rest } }));
+  return useMutation({
+    mutationFn: send,
+    onSuccess: () => {
+      q.invalidateQueries({ queryKey: ["runs", site] });
+      q.invalidateQueries({ queryKey: ["sign-ins"] });
+    },
+  });
+}
+
 export function useForget(site: string) {
   const q = useQueryClient();
   return useMutation({

@@ -426,6 +426,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/remedies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Mend one thing on devices, read back, or take it back */
+        post: operations["remedy-devices"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/remove": {
         parameters: {
             query?: never;
@@ -556,12 +573,19 @@ export interface components {
             recipes: components["schemas"]["RecipeView"][];
         };
         "Change-sign-inRequest": {
+            /** @description tried on this device only */
+            device?: string;
             /** @description devices have it from the factory */
             factory?: boolean;
             label: string;
             /** @description tried on this maker's devices only */
             maker?: string;
             note?: string;
+            /**
+             * @description what it is for; everything where it is empty
+             * @enum {string}
+             */
+            purpose?: "" | "device" | "stream" | "web";
             /** @description tried on this site only */
             site?: string;
         };
@@ -632,6 +656,8 @@ export interface components {
             /** @description a finding: the user that it still has with its factory password */
             factory?: string;
             firmware?: string;
+            /** @description what the sign-ins open */
+            grid?: components["schemas"]["GridRow"][];
             /** Format: date-time */
             heard_at: string;
             id: string;
@@ -653,6 +679,8 @@ export interface components {
             maker?: string;
             /** @description what heard it */
             methods: string[];
+            /** @description its motion JPEG over HTTP */
+            mjpeg?: components["schemas"]["PictureView"];
             model?: string;
             /** @description the last time that it was given an address */
             moved?: components["schemas"]["MovedView"];
@@ -664,9 +692,18 @@ export interface components {
             ports: components["schemas"]["Port"][];
             /** @description network services by the device's own word */
             protocols?: components["schemas"]["Protocol"][];
+            /** @description changes made on it that can be taken back */
+            remedies?: components["schemas"]["RemedyView"][];
             /** @description differs when anything else in this view does */
             revision: string;
             serial?: string;
+            /**
+             * Format: int64
+             * @description by how much its clock is ahead, where that is more than a few seconds
+             */
+            skew_ms?: number;
+            /** @description its still picture over HTTP */
+            snapshot?: components["schemas"]["PictureView"];
             stray: boolean;
             streams: components["schemas"]["StreamView"][];
             /** @description the recorder that it is reached through */
@@ -682,6 +719,11 @@ export interface components {
             seen?: string;
             /** @description what happened and why, in one or two sentences */
             summary: string;
+            /**
+             * Format: date-time
+             * @description when the device may be tried again
+             */
+            until?: string;
         };
         ErrorDetail: {
             /** @description Where the error occurred, e.g. 'body.items[3].tags' or 'path.thing-id' */
@@ -741,6 +783,25 @@ export interface components {
             device: string;
             differs?: string;
             row: components["schemas"]["Row"];
+        };
+        GridRow: {
+            /** @description of that user, by the device's own word */
+            level?: string;
+            note?: string;
+            /** @description how it was taken */
+            scheme?: string;
+            /** @description device service, a stream's tier, snapshot, or web page */
+            service: string;
+            /** @description the keyring entry that opens it */
+            sign_in?: string;
+            /**
+             * @description what came of asking; unknown: not asked yet
+             * @enum {string}
+             */
+            state: "opens" | "refused" | "locked" | "off" | "anyone" | "unknown";
+            user?: string;
+            /** @description whose sign-in it is: the device's, the streams' own, or the recorder's */
+            whose?: string;
         };
         Guidance: {
             /** @description the address to add */
@@ -865,10 +926,12 @@ export interface components {
              * @description what the button does
              * @enum {string}
              */
-            action: "open" | "add_sign_in" | "claim" | "change_ranges" | "open_recorder" | "place" | "none";
+            action: "open" | "add_sign_in" | "claim" | "change_ranges" | "open_recorder" | "place" | "stream_user" | "streams_on" | "wait" | "none";
             fix?: string;
             label: string;
             reason: string;
+            /** Format: date-time */
+            until?: string;
         };
         OpenBody: {
             /** @description play streams again that are proven already */
@@ -896,6 +959,17 @@ export interface components {
             /** @description without the password */
             url?: string;
             user?: string;
+        };
+        PictureView: {
+            /** Format: double */
+            fps?: number;
+            /** Format: int64 */
+            height: number;
+            scheme: string;
+            still?: string;
+            url: string;
+            /** Format: int64 */
+            width: number;
         };
         Placement: {
             confirmed: boolean;
@@ -1053,6 +1127,23 @@ export interface components {
             subject?: string;
             summary: string;
         };
+        RemedyBody: {
+            /** @enum {string} */
+            action: "streams" | "clock" | "stream_user";
+            devices: string[];
+            /** @description a password of its own for each device; one for all where it is missing */
+            each?: boolean;
+            /** @description put back what was before */
+            undo?: boolean;
+            /** @description name of the stream user to make */
+            user?: string;
+        };
+        RemedyView: {
+            /** @enum {string} */
+            action: "streams" | "clock" | "stream_user";
+            after: string;
+            before: string;
+        };
         "Remove-from-targetRequest": {
             devices: string[];
             target: string;
@@ -1089,7 +1180,7 @@ export interface components {
             done: number;
             id: string;
             /** @enum {string} */
-            kind: "sweep" | "open" | "remove" | "readdress" | "claim" | "paste";
+            kind: "sweep" | "open" | "remove" | "readdress" | "claim" | "paste" | "remedy";
             /**
              * Format: int64
              * @description time left by the pace so far
@@ -1143,6 +1234,8 @@ export interface components {
             changed_at: string;
             /** Format: date-time */
             created_at: string;
+            /** @description tried on this device only; on all where it is missing */
+            device?: string;
             /** @description it is one that devices have from the factory: a device that it opens is a finding */
             factory: boolean;
             id: string;
@@ -1155,6 +1248,11 @@ export interface components {
              * @description devices that it opened last
              */
             opens: number;
+            /**
+             * @description what it is for; everything where it is empty
+             * @enum {string}
+             */
+            purpose: "" | "device" | "stream" | "web";
             /** @description tried on this site only; on all where it is missing */
             site?: string;
             /**
@@ -1165,6 +1263,8 @@ export interface components {
             user: string;
         };
         SignInBody: {
+            /** @description tried on this device only */
+            device?: string;
             /** @description devices have it from the factory */
             factory?: boolean;
             /** @description what to call it; the user name where empty */
@@ -1172,6 +1272,11 @@ export interface components {
             /** @description tried on this maker's devices only */
             maker?: string;
             note?: string;
+            /**
+             * @description what it is for; everything where it is empty
+             * @enum {string}
+             */
+            purpose?: "" | "device" | "stream" | "web";
             secret: string;
             /** @description tried on this site only */
             site?: string;
@@ -2475,6 +2580,41 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["Take-pasteRequest"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remedy-devices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RemedyBody"];
             };
         };
         responses: {

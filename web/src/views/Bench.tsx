@@ -3,7 +3,7 @@ import { useState } from "react";
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import type { Device, Stream } from "@/api/client";
-import { backToBefore, say, useEvidence, useForget, useOpenLatches, useReaddress, useRemove, useRename } from "@/api/queries";
+import { backToBefore, say, useEvidence, useForget, useOpenLatches, useReaddress, useRemedy, useRemove, useRename } from "@/api/queries";
 import { Button } from "@/parts/Button";
 import { Copy } from "@/parts/Copy";
 import { LatchChain } from "@/parts/LatchChain";
@@ -13,28 +13,33 @@ import { Sheet } from "@/parts/Sheet";
 import { Still } from "@/parts/Still";
 import { UrlSegments } from "@/parts/UrlSegments";
 import { Channels } from "./Channels";
+import { Countdown } from "@/parts/Countdown";
 import { Ladder } from "./Ladder";
+import { SignInGrid } from "./SignInGrid";
 import { useFrame } from "./SiteFrame";
 
-type Props = { device: Device; recorders: Device[]; onAddress: () => void; onClaim: () => void; onClose: () => void; onOpen: (list: Device[], target?: string) => void };
+type Props = { device: Device; recorders: Device[]; onAddress: () => void; onClaim: () => void; onStreamUser: () => void; onClose: () => void; onOpen: (list: Device[], target?: string) => void };
 
 /** The camera in hand: its picture, the one next step, its URLs, its evidence. */
-export function Bench({ device: d, recorders, onAddress, onClaim, onClose, onOpen }: Props) {
+export function Bench({ device: d, recorders, onAddress, onClaim, onStreamUser, onClose, onOpen }: Props) {
   const [tier, setTier] = useState("main");
   const stream = d.streams.find((s) => s.tier === tier) ?? d.streams[0];
   return (
     <aside id="bench" tabIndex={-1} aria-label={`Bench: ${d.name}`} className="flex w-full shrink-0 flex-col overflow-auto border-l bg-sheet outline-none lg:w-[430px]">
       <Head device={d} onClose={onClose} />
       {d.kind === "camera" && <Picture device={d} stream={stream} tier={tier} setTier={setTier} />}
-      <NextStep device={d} recorders={recorders} onClaim={onClaim} onOpen={onOpen} />
+      <NextStep device={d} recorders={recorders} onClaim={onClaim} onStreamUser={onStreamUser} onOpen={onOpen} />
       {d.factory && (
         <section aria-label="Finding" className="mx-4 mb-3 flex items-center gap-3 border-l-4 border-stuck bg-paper px-3 py-2.5">
           <p className="grow">It still opens with the password that it has from the factory (user <span className="mono">{d.factory}</span>). Anybody who knows the maker’s papers can sign in.</p>
           <Button onClick={onClaim}>Give it its own</Button>
         </section>
       )}
+      <Clock device={d} />
       {stream && <section className="border-t px-4 py-3"><UrlSegments stream={stream} /></section>}
       {stream?.proof?.ok && <Compare stream={stream} />}
+      <SignInGrid device={d} />
+      <Remedies device={d} />
       <Placements device={d} />
       {d.ladder && <Ladder ladder={d.ladder} />}
       {d.channels && <Channels recorder={d} />}
@@ -108,13 +113,16 @@ function Picture({ device: d, stream, tier, setTier }: { device: Device; stream?
 }
 
 /** The one thing to do next, with its reason and its button. */
-function NextStep({ device: d, recorders, onClaim, onOpen }: { device: Device; recorders: Device[]; onClaim: () => void; onOpen: Props["onOpen"] }) {
+function NextStep({ device: d, recorders, onClaim, onStreamUser, onOpen }: { device: Device; recorders: Device[]; onClaim: () => void; onStreamUser: () => void; onOpen: Props["onOpen"] }) {
   const { addSignIn, changeSite, devices, site } = useFrame();
   const again = useOpenLatches(site.id);
+  const mend = useRemedy(site.id);
   const stuck = isStuck(d);
   const done = d.next.action === "none";
   const act = () => {
-    if (d.next.action === "add_sign_in") return addSignIn(d.next.reason, () => onOpen([d]));
+    if (d.next.action === "add_sign_in" || d.next.action === "wait") return addSignIn(d.next.reason, () => onOpen([d]), d);
+    if (d.next.action === "stream_user") return onStreamUser();
+    if (d.next.action === "streams_on") return mend.mutate({ action: "streams", devices: [d] }, { onError: say });
     if (d.next.action === "change_ranges") return changeSite();
     if (d.next.action === "claim") return onClaim();
     if (d.next.action === "open_recorder") return onOpen(devices.filter((x) => x.id === d.via?.recorder));
@@ -128,13 +136,50 @@ function NextStep({ device: d, recorders, onClaim, onOpen }: { device: Device; r
       </div>
       <p>{d.next.reason}</p>
       {d.next.fix && <p className="mt-1 text-soft">{d.next.fix}</p>}
+      {d.next.until && <p className="mt-2 text-lg leading-6"><Countdown until={d.next.until} /> <span className="text-[13px] text-soft">until it is tried again, by itself</span></p>}
       <div className="mt-2.5 flex flex-wrap gap-2">
         {d.next.action === "place" && recorders.map((r) => <Button key={r.id} look="next" onClick={() => onOpen([d], r.id)}>Place on {r.name}</Button>)}
         {d.next.action === "place" && recorders.length === 0 && <span className="text-soft">No recorder is signed in to yet: choose it in the list and open its latches.</span>}
-        {!done && d.next.action !== "place" && <Button look="next" onClick={act}>{d.next.label}</Button>}
-        {stuck && d.next.action !== "open" && d.next.action !== "change_ranges" && <Button onClick={() => onOpen([d])}>Try again</Button>}
+        {!done && d.next.action !== "place" && <Button look={d.next.action === "wait" ? "plain" : "next"} disabled={mend.isPending} onClick={act}>{d.next.label}</Button>}
+        {stuck && (d.next.action === "stream_user" || d.next.action === "streams_on") && <Button onClick={() => addSignIn(d.next.reason, () => onOpen([d]), d)}>Add a sign-in</Button>}
+        {stuck && d.next.action !== "open" && d.next.action !== "wait" && d.next.action !== "change_ranges" && <Button onClick={() => onOpen([d])}>Try again</Button>}
         {d.streams.length > 0 && !stuck && <Button onClick={() => again.mutate({ devices: [d.id], again: true })}><RotateCw size={14} /> Play again</Button>}
       </div>
+    </section>
+  );
+}
+
+/** A clock that is off is a finding: recordings carry its time, and devices refuse sign-ins that look old. */
+function Clock({ device: d }: { device: Device }) {
+  const { site } = useFrame();
+  const mend = useRemedy(site.id);
+  if (!d.skew_ms) return null;
+  const s = Math.round(Math.abs(d.skew_ms) / 1000);
+  const by = s < 120 ? `${s} s` : s < 7200 ? `${Math.round(s / 60)} min` : `${Math.round(s / 3600)} h`;
+  const can = d.latches.some((l) => l.name === "signed_in" && l.state === "open");
+  return (
+    <section aria-label="Clock" className="mx-4 mb-3 flex items-center gap-3 border-l-4 border-stuck bg-paper px-3 py-2.5">
+      <p className="grow">Its clock is {by} {d.skew_ms > 0 ? "ahead" : "behind"}: recordings will carry the wrong time.</p>
+      {can && <Button disabled={mend.isPending} onClick={() => mend.mutate({ action: "clock", devices: [d] }, { onError: say })}>Set it right</Button>}
+    </section>
+  );
+}
+
+const remedyNames: Record<string, string> = { streams: "Stream service switched on", clock: "Clock set", stream_user: "Stream user made" };
+
+/** What Unlatch has changed on the device, each to be taken back. */
+function Remedies({ device: d }: { device: Device }) {
+  const { site } = useFrame();
+  const mend = useRemedy(site.id);
+  if (!d.remedies || d.remedies.length === 0) return null;
+  return (
+    <section className="border-t px-4 py-3 text-[13px]" aria-label="Changed on the device">
+      {d.remedies.map((r) => (
+        <div key={r.action} className="flex items-center gap-2 py-0.5">
+          <span className="grow">{remedyNames[r.action]} <span className="text-soft">({r.action === "clock" ? `it was off by ${r.before}` : `before: ${r.before}`})</span></span>
+          <Button className="h-7" disabled={mend.isPending} onClick={() => mend.mutate({ action: r.action, devices: [d], undo: true }, { onError: say })}>Undo</Button>
+        </div>
+      ))}
     </section>
   );
 }

@@ -7,6 +7,7 @@ import { say, useSignIns, useSites } from "@/api/queries";
 import { Button } from "@/parts/Button";
 import { Copy } from "@/parts/Copy";
 import { ago } from "@/parts/measures";
+import { purposes } from "@/parts/SignInSheet";
 import { Trouble } from "@/parts/Trouble";
 import { useFrame } from "./SiteFrame";
 
@@ -57,7 +58,7 @@ export function Keyring() {
 
 function Row({ signIn: k, up, down }: { signIn: SignIn; up?: () => void; down?: () => void }) {
   const sites = useSites();
-  const where = [k.maker && `${k.maker} only`, k.site && `${sites.data?.find((s) => s.id === k.site)?.name ?? "one site"} only`].filter(Boolean).join(", ") || "everywhere";
+  const where = [k.maker && `${k.maker} only`, k.site && `${sites.data?.find((s) => s.id === k.site)?.name ?? "one site"} only`, k.device && "one device only", k.purpose && `for ${purposes[k.purpose]}`].filter(Boolean).join(", ") || "everywhere";
   const q = useQueryClient();
   const [secret, setSecret] = useState<string | null>(null);
   const [sure, setSure] = useState(false);

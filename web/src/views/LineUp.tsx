@@ -8,6 +8,7 @@ import { backToBefore, say, useOpenLatches, useReaddress, useRename, useRuns } f
 import { AddressSheet } from "@/parts/AddressSheet";
 import { Check } from "@/parts/Check";
 import { ClaimSheet } from "@/parts/ClaimSheet";
+import { StreamUserSheet } from "@/parts/StreamUserSheet";
 import { Button } from "@/parts/Button";
 import { Funnel } from "@/parts/Funnel";
 import { useKeys } from "@/parts/keys";
@@ -32,6 +33,7 @@ export function LineUp() {
   const [renaming, setRenaming] = useState<string | null>(null);
   const [addressing, setAddressing] = useState<Device[] | null>(null);
   const [claiming, setClaiming] = useState<Device[] | null>(null);
+  const [streamUser, setStreamUser] = useState<Device[] | null>(null);
   const search = useRef<HTMLInputElement>(null);
 
   const inRange = useMemo(() => devices.filter((d) => (!d.stray || d.consent) && d.kind !== "other"), [devices]);
@@ -83,7 +85,7 @@ export function LineUp() {
     <div className="flex h-full">
       <section className={`flex min-w-0 grow flex-col ${current ? "max-lg:hidden" : ""}`} aria-label="Line-up">
         <Funnel devices={cameras} at={at} onChange={(v) => set("at", v)} />
-        <ActionBar picked={picked} cameras={cameras} recorders={readyRecorders} all={inRange} go={go} busy={open.isPending} quiet={!!current} onAddress={setAddressing} onClaim={setClaiming}>
+        <ActionBar picked={picked} cameras={cameras} recorders={readyRecorders} all={inRange} go={go} busy={open.isPending} quiet={!!current} onAddress={setAddressing} onClaim={setClaiming} onStreamUser={setStreamUser}>
           <Button onClick={paste} title="Paste a stream URL (V)"><ClipboardPaste size={15} /> <span className="max-xl:hidden">Paste a URL</span></Button>
           <label className="relative max-sm:grow">
             <Search size={14} className="absolute top-2.5 left-2.5 text-soft" aria-hidden />
@@ -107,7 +109,8 @@ export function LineUp() {
       </section>
       {addressing && <AddressSheet site={site} devices={addressing} open onOpenChange={() => setAddressing(null)} />}
       {claiming && <ClaimSheet site={site.id} devices={claiming} open onOpenChange={() => setClaiming(null)} />}
-      {current && <Bench onClaim={() => setClaiming([current])} onAddress={() => setAddressing([current])} key={current.id} device={current} recorders={readyRecorders} onClose={() => set("device", null)} onOpen={go} />}
+      {streamUser && <StreamUserSheet site={site.id} devices={streamUser} onClose={() => setStreamUser(null)} />}
+      {current && <Bench onClaim={() => setClaiming([current])} onStreamUser={() => setStreamUser([current])} onAddress={() => setAddressing([current])} key={current.id} device={current} recorders={readyRecorders} onClose={() => set("device", null)} onOpen={go} />}
     </div>
   );
 }
@@ -134,7 +137,7 @@ function Empty({ sweep, paste }: { sweep: () => void; paste: () => void }) {
 }
 
 /** What to do next, for the selection or for the whole site. */
-function ActionBar({ picked, cameras, recorders, all, go, busy, quiet, onAddress, onClaim, children }: { picked: Device[]; cameras: Device[]; recorders: Device[]; all: Device[]; go: (list: Device[], target?: string) => void; busy: boolean; quiet: boolean; onAddress: (list: Device[]) => void; onClaim: (list: Device[]) => void; children: React.ReactNode }) {
+function ActionBar({ picked, cameras, recorders, all, go, busy, quiet, onAddress, onClaim, onStreamUser, children }: { picked: Device[]; cameras: Device[]; recorders: Device[]; all: Device[]; go: (list: Device[], target?: string) => void; busy: boolean; quiet: boolean; onAddress: (list: Device[]) => void; onClaim: (list: Device[]) => void; onStreamUser: (list: Device[]) => void; children: React.ReactNode }) {
   // While a camera is in hand, the brass button is its own next step.
   const look = quiet ? "plain" : "next";
   const { addSignIn } = useFrame();
@@ -143,6 +146,8 @@ function ActionBar({ picked, cameras, recorders, all, go, busy, quiet, onAddress
   const stuck = cameras.filter(isStuck);
   const fresh = (picked.length > 0 ? picked : cameras).filter((d) => d.next.action === "claim");
   const wantKey = stuck.filter((d) => d.next.action === "add_sign_in");
+  const apart = cameras.filter((d) => d.next.action === "stream_user");
+  const mine = picked.filter((d) => d.kind === "camera" && !d.via && d.grid?.some((r) => r.service === "device service" && r.state === "opens"));
   const many = (n: number, what = "camera") => `${n} ${what}${n === 1 ? "" : "s"}`;
   const wired = picked.filter((d) => !d.via); // what hangs on a recorder's switch has its address from there
   const pickedCameras = picked.filter((d) => d.kind === "camera");
@@ -154,6 +159,7 @@ function ActionBar({ picked, cameras, recorders, all, go, busy, quiet, onAddress
           <Button look="next" disabled={busy} onClick={() => go(picked)}>Open latches of {many(picked.length, "device")}</Button>
           {pickedCameras.length > 0 && <PlaceButton cameras={pickedCameras} recorders={recorders} go={go} busy={busy} />}
           {fresh.length > 0 && <Button onClick={() => onClaim(fresh)}>Claim {many(fresh.length, "device")}</Button>}
+          {mine.length > 0 && <Button onClick={() => onStreamUser(mine)}>Make a stream user{mine.length > 1 && ` on ${mine.length}`}</Button>}
           {wired.length > 0 && <Button onClick={() => onAddress(wired)}>Give addresses</Button>}
           <UndoAddresses devices={picked} />
         </>
@@ -166,6 +172,11 @@ function ActionBar({ picked, cameras, recorders, all, go, busy, quiet, onAddress
         <>
           <Button look={look} onClick={() => onClaim(fresh)}>Claim {many(fresh.length)}</Button>
           <span className="text-soft max-sm:hidden">Fresh from the factory: {fresh.length === 1 ? "it lets" : "they let"} anyone in.</span>
+        </>
+      ) : apart.length > 0 ? (
+        <>
+          <Button look={look} onClick={() => onStreamUser(apart)}>Make a stream user on {many(apart.length)}</Button>
+          <span className="text-soft max-sm:hidden">{apart.length === 1 ? "Its streams keep" : "Their streams keep"} users of their own.</span>
         </>
       ) : proven.length > 0 ? (
         <>

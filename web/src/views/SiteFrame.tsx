@@ -21,7 +21,7 @@ type Frame = {
   site: Site;
   devices: Device[];
   sweep: () => void;
-  addSignIn: (why?: string, then?: () => void) => void;
+  addSignIn: (why?: string, then?: () => void, device?: Device) => void;
   changeSite: () => void;
   paste: () => void;
 };
@@ -39,7 +39,7 @@ export function SiteFrame() {
   const go = useNavigate();
   const theme = useTheme();
   const [palette, setPalette] = useState(false);
-  const [signIn, setSignIn] = useState<{ why?: string; then?: () => void } | null>(null);
+  const [signIn, setSignIn] = useState<{ why?: string; then?: () => void; device?: Device } | null>(null);
   const [changing, setChanging] = useState(false);
   const [pasting, setPasting] = useState(false);
   const [large, setLarge] = useState<number | null>(null);
@@ -57,7 +57,7 @@ export function SiteFrame() {
   if (!site.data || !devices.data) return <div className="p-4">{devices.error && <Trouble error={devices.error} />}</div>;
   const list = devices.data;
   const ready = list.filter((d) => !d.stray && canGoOn(d));
-  const frame: Frame = { site: site.data, devices: list, sweep: () => startSweep(), addSignIn: (why, then) => setSignIn({ why, then }), changeSite: () => setChanging(true), paste: () => setPasting(true) };
+  const frame: Frame = { site: site.data, devices: list, sweep: () => startSweep(), addSignIn: (why, then, device) => setSignIn({ why, then, device }), changeSite: () => setChanging(true), paste: () => setPasting(true) };
   const actions: Action[] = [
     { name: "Sweep the site", keys: "S", run: () => startSweep() },
     ...(ready.length > 0 ? [{ name: `Open latches of all ${ready.length} devices that can go on`, run: () => open.mutate({ devices: ready.map((d) => d.id) }) }] : []),
@@ -105,7 +105,7 @@ export function SiteFrame() {
       <div className="min-h-0 grow"><Outlet context={frame} /></div>
       <JobStrip site={id} />
       <Palette actions={actions} open={palette} setOpen={setPalette} />
-      <SignInSheet key={String(!!signIn)} site={id} open={!!signIn} onOpenChange={(o) => !o && setSignIn(null)} why={signIn?.why} onAdded={signIn?.then} />
+      <SignInSheet key={String(!!signIn)} site={id} open={!!signIn} onOpenChange={(o) => !o && setSignIn(null)} why={signIn?.why} device={signIn?.device} onAdded={signIn?.then} />
       <PasteSheet site={id} open={pasting} onOpenChange={setPasting} />
       {changing && <SiteSheet open onOpenChange={setChanging} site={site.data} onDone={() => setChanging(false)} />}
     </div>
