@@ -131,7 +131,7 @@ function NextStep({ device: d, recorders, onClaim, onStreamUser, onOpen }: { dev
   return (
     <section aria-label="Next step" className={`mx-4 mb-3 border-l-4 bg-paper px-3 py-2.5 ${stuck ? "border-stuck" : done ? "border-open" : "border-brass"}`}>
       <div className="mb-2 flex items-center justify-between gap-3">
-        <span className={`font-semibold ${stuck ? "text-stuck" : done ? "text-open" : "text-brass-text"}`}>{stuck ? `Stuck at “${latchNames[d.at]}”` : done ? d.next.label : `Next: ${latchNames[d.at]}`}</span>
+        <span className={`font-semibold ${stuck ? "text-stuck" : done ? "text-open" : "text-brass-text"}`}>{stuck ? `${d.next.until ? "Waiting" : "Stuck"} at “${latchNames[d.at]}”` : done ? d.next.label : `Next: ${latchNames[d.at]}`}</span>
         {!(d.kind === "recorder" && done) && <LatchChain latches={d.kind === "recorder" ? d.latches.slice(0, 3) : d.latches} />}
       </div>
       <p>{d.next.reason}</p>

@@ -25,11 +25,15 @@ export function SignInGrid({ device: d }: { device: Device }) {
             return (
               <tr key={r.service} data-grid={r.service} data-state={r.state} className="align-top" title={r.note}>
                 <td className="py-0.5 pr-2 whitespace-nowrap"><look.icon size={13} className={`mr-1.5 inline-block ${look.tone}`} aria-hidden />{r.service}</td>
-                <td className="py-0.5 pr-2">
-                  {r.state === "opens" ? <>{r.sign_in} <span className="text-soft">({r.whose})</span></> : <span className={look.tone}>{look.text}</span>}
-                </td>
-                <td className="py-0.5 pr-2">{r.level}</td>
-                <td className="py-0.5 text-right text-soft">{r.state === "opens" ? r.scheme : ""}</td>
+                {r.state === "opens" ? (
+                  <>
+                    <td className="py-0.5 pr-2">{r.sign_in} <span className="text-soft">({r.whose})</span></td>
+                    <td className="py-0.5 pr-2">{r.level}</td>
+                    <td className="py-0.5 text-right text-soft">{r.scheme}</td>
+                  </>
+                ) : (
+                  <td colSpan={3} className={`py-0.5 ${look.tone}`}>{look.text}</td>
+                )}
               </tr>
             );
           })}
