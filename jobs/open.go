@@ -248,7 +248,8 @@ func (o *opening) locate(ctx context.Context) error {
 
 // prove plays the streams that are not proven yet, and then asks for what else the device shows.
 func (o *opening) prove(ctx context.Context) error {
-	for _, st := range o.d.Status.Streams {
+	for i := range o.d.Status.Streams {
+		st := o.d.Status.Streams[i] // the address of the next may change by what is found of this one
 		if done, ok := o.d.Status.Proofs[st.Tier]; ok && done.OK {
 			continue
 		}
@@ -260,6 +261,22 @@ func (o *opening) prove(ctx context.Context) error {
 		proof, err := o.play(ctx, u)
 		if err != nil {
 			return err
+		}
+		if d := proof.Diagnosis; d != nil && d.Cause == diagnose.PortClosed && o.d.Via == nil {
+			for _, v := range o.elsewhere(u) {
+				other, err := o.play(ctx, v)
+				if err != nil {
+					return err
+				}
+				if !other.OK {
+					continue
+				}
+				if err := o.moveStreams(ctx, v, u.DialPort()); err != nil {
+					return err
+				}
+				proof, st = other, o.d.Status.Streams[i]
+				break
+			}
 		}
 		if d := proof.Diagnosis; d != nil {
 			refine(d, u, o.d.Status.SignedIn)

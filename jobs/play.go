@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
@@ -114,8 +115,63 @@ func (o *opening) streamKey() (key uuid.UUID, ok bool) {
 
 func (o *opening) prover(ctx context.Context, u streamurl.URL, in signin.SignIn) (prove.Proof, error) {
 	p := prove.Prover{Dial: o.guard, Still: media.Still}
-	proof := p.Prove(ctx, prove.Request{URL: u, SignIn: in})
+	req := prove.Request{URL: u, SignIn: in}
+	if pin := o.d.Status.Pin; pin != nil {
+		req.Pin = pin.Certificate.SHA256
+	}
+	proof := p.Prove(ctx, req)
+	if proof.TLS != nil && proof.OK && o.d.Status.Pin == nil {
+		pin := evidence.Pin{Certificate: *proof.TLS}
+		if err := o.record(ctx, store.Finding{Kind: evidence.KindPin, Body: pin}); err != nil {
+			return proof, err
+		}
+		o.d.Status.Pin = &pin
+	}
 	return proof, ctx.Err()
+}
+
+// elsewhere are the other places at which the stream may be, where nothing takes connections at the port that the device named: ports that spoke
+// RTSP or RTSP over TLS in the sweep, and web ports, which may carry RTSP within HTTP.
+func (o *opening) elsewhere(u streamurl.URL) (out []streamurl.URL) {
+	for _, speaks := range []string{"rtsp", "rtsps", "http", "device service"} {
+		for _, p := range o.d.Status.Device.Ports {
+			if p.Speaks != speaks || int(p.Number) == u.DialPort() {
+				continue
+			}
+			v := u
+			v.Scheme, v.Port = "rtsp", int(p.Number)
+			if speaks == "rtsps" {
+				v.Scheme = "rtsps"
+			}
+			if v.Port == streamurl.DefaultPort(v.Scheme) {
+				v.Port = 0
+			}
+			out = append(out, v)
+		}
+	}
+	return out
+}
+
+// moveStreams keeps the addresses at which the streams were found in place of those that the device names.
+func (o *opening) moveStreams(ctx context.Context, to streamurl.URL, named int) error {
+	body := *o.d.Status.Located
+	body.Streams = slices.Clone(body.Streams)
+	for i, st := range body.Streams {
+		u, err := streamurl.Parse(st.URL)
+		if err != nil {
+			return err
+		}
+		if st.Corrected == "" {
+			body.Streams[i].Corrected = fmt.Sprintf("port %d", named)
+		}
+		u.Scheme, u.Port = to.Scheme, to.Port
+		body.Streams[i].URL = u.String()
+	}
+	if err := o.record(ctx, store.Finding{Kind: evidence.KindLocated, Body: body}); err != nil {
+		return err
+	}
+	o.d.Status.Located, o.d.Status.Streams = &body, body.Streams
+	return nil
 }
 
 // errNotJudged says that a stream failed for another reason than its sign-in.

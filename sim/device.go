@@ -120,7 +120,7 @@ func (d *device) startStreams(ctx context.Context, group *errgroup.Group) error 
 }
 
 func (d *device) openStreams(ctx context.Context, group *errgroup.Group) error {
-	if !d.streaming() {
+	if !d.streaming() || d.Defects.Transport == "tls" || d.Defects.Transport == "tunnel" {
 		return nil
 	}
 	l, port, err := listen(d.Address.String(), d.maker.rtsp)

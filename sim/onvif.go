@@ -82,6 +82,11 @@ func (d *device) soapHandler() http.Handler {
 			d.upnpType(), onvif.Escape(d.maker.name+" "+d.Model), d.maker.name, onvif.Escape(d.Model), onvif.Escape(d.Serial))
 	})
 	d.servePictures(mux)
+	if d.Defects.Transport == "tunnel" {
+		for _, f := range d.sends {
+			mux.Handle(strings.Split(d.path(f), "?")[0], &tunnelServer{d: d})
+		}
+	}
 	mux.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
 		w.Header().Set("Server", d.maker.server)

@@ -56,7 +56,7 @@ type Device struct {
 	LeaseSeconds int        `yaml:"lease_seconds"`
 	PluggedIn    int        `yaml:"plugged_in"` // seconds after the start at which somebody plugs it in; 0 for at once
 	// TLS is the certificate that it shows on its TLS ports: "own" for one of its own, "factory" for the one that its maker puts on every
-	// device; "" for no TLS at all.
+	// device, "expired" for one of its own whose time is over; "" for no TLS at all.
 	TLS string `yaml:"tls"`
 	// Announces are the protocols that it answers: ws-discovery, ws-unicast, ws-discovery6 (over IPv6), mdns, ssdp; ws-discovery where the field is missing.
 	Announces []string `yaml:"announces"`
@@ -95,6 +95,9 @@ type Defects struct {
 	PathFirst      bool   `yaml:"path_first"`      // its stream service judges the path before the sign-in
 	AnyPath        bool   `yaml:"any_path"`        // its stream service sends its picture for any path
 	StreamClosed   bool   `yaml:"stream_closed"`   // its RTSP port is closed
+	Transport      string `yaml:"transport"`       // the one that its streams take: "" for TCP and UDP, "udp", "multicast", "tls", "tunnel"
+	Redirects      string `yaml:"redirects"`       // where its stream service sends every DESCRIBE: "path", "loop", or an rtsp URL
+	StaleSeconds   int    `yaml:"stale_seconds"`   // how long a nonce is good; 0 for ever
 	KeepsStreams   bool   `yaml:"keeps_streams"`   // accepts that its stream service is switched, and does not switch it
 	NoSnapshot     bool   `yaml:"no_snapshot"`     // names no snapshot
 	StreamSilent   bool   `yaml:"stream_silent"`   // its RTSP port takes connections and says nothing
@@ -173,8 +176,11 @@ func (d *Device) complete(s *Scenario, index int) error {
 	if d.Shares == "" && !d.Address.Is4() || d.Shares == "" && !d.Address.IsLoopback() {
 		return fmt.Errorf("device %d (%q): address %v is not an IPv4 loopback address", index+1, d.Name, d.Address)
 	}
-	if d.TLS != "" && d.TLS != "own" && d.TLS != "factory" {
-		return fmt.Errorf("device %d (%q): tls is own or factory", index+1, d.Name)
+	if d.TLS != "" && d.TLS != "own" && d.TLS != "factory" && d.TLS != "expired" {
+		return fmt.Errorf("device %d (%q): tls is own, factory or expired", index+1, d.Name)
+	}
+	if d.Defects.Transport == "tls" && d.TLS == "" {
+		d.TLS = "own"
 	}
 	if d.Announces == nil {
 		d.Announces = []string{"ws-discovery"}

@@ -54,7 +54,7 @@ func (s *streamServer) serve(ctx context.Context) error {
 		s.mu.Unlock()
 		go func() {
 			defer s.wg.Done()
-			v := &viewer{s: s, conn: c, nonce: randomHex(), session: randomHex()[:12], channels: map[int]byte{}}
+			v := &viewer{s: s, conn: c, nonce: randomHex(), nonced: time.Now(), session: randomHex()[:12], channels: map[int]byte{}, sockets: map[int]*net.UDPConn{}}
 			v.run(ctx)
 			c.Close()
 			s.mu.Lock()
@@ -98,10 +98,12 @@ type viewer struct {
 	conn     net.Conn
 	write    sync.Mutex
 	nonce    string
+	nonced   time.Time
 	session  string
 	admitted bool
 	stream   int
-	channels map[int]byte // track number to interleaved channel
+	channels map[int]byte         // track number to interleaved channel
+	sockets  map[int]*net.UDPConn // track number to the socket that its packets go out by, where they go as datagrams
 	playing  context.CancelFunc
 	done     chan struct{}
 }
@@ -145,6 +147,10 @@ func (v *viewer) halt() {
 		<-v.done
 		v.playing = nil
 	}
+	for _, s := range v.sockets {
+		s.Close()
+	}
+	clear(v.sockets)
 	if v.admitted {
 		v.admitted = false
 		v.s.leave()
@@ -171,6 +177,9 @@ func (v *viewer) replyBody(q *rtsp.Request, status int, reason string, body []by
 func (v *viewer) handle(ctx context.Context, q *rtsp.Request) bool {
 	if _, _, ok := v.resolve(q.URL); q.Method == "DESCRIBE" && v.s.d.Defects.PathFirst && !ok {
 		v.reply(q, 404, "Not Found")
+		return true
+	}
+	if q.Method == "DESCRIBE" && v.redirected(q) {
 		return true
 	}
 	if q.Method != "OPTIONS" && !v.allowed(q) {
@@ -202,7 +211,18 @@ func (v *viewer) allowed(q *rtsp.Request) bool {
 	if len(v.s.d.accounts()) == 0 {
 		return true
 	}
+	stale := v.s.d.Defects.StaleSeconds > 0 && time.Since(v.nonced) > time.Duration(v.s.d.Defects.StaleSeconds)*time.Second
+	old := v.nonce
+	if stale {
+		v.nonce, v.nonced = randomHex(), time.Now()
+	}
 	lines := challenges(schemes, realm, v.nonce)
+	if stale && strings.Contains(q.Header.Get("Authorization"), old) {
+		for i := range lines {
+			lines[i] += ", stale=true"
+		}
+		q.Header = slices.DeleteFunc(q.Header, func(f rtsp.Field) bool { return f.Name == "Authorization" })
+	}
 	if given := q.Header.Get("Authorization"); given != "" {
 		if a, locked := v.s.d.locked(); locked {
 			if a.drop {
@@ -250,7 +270,7 @@ func (v *viewer) resolve(target string) (stream, track int, ok bool) {
 		}
 		path = base
 	}
-	path = strings.TrimSuffix(path, "/")
+	path = strings.TrimSuffix(strings.TrimSuffix(path, "/"), "/moved")
 	for i, f := range v.s.d.sends {
 		if v.s.d.path(f) == path {
 			return i, track, true
@@ -286,7 +306,7 @@ func (v *viewer) setup(q *rtsp.Request) {
 		return
 	}
 	transport := q.Header.Get("Transport")
-	if !strings.Contains(transport, "RTP/AVP/TCP") {
+	if !v.takes(transport) {
 		v.reply(q, 461, "Unsupported Transport")
 		return
 	}
@@ -295,6 +315,16 @@ func (v *viewer) setup(q *rtsp.Request) {
 			v.reply(q, 453, "Not Enough Bandwidth")
 			return
 		}
+	}
+	if !strings.Contains(transport, "RTP/AVP/TCP") {
+		v.stream = i
+		answer, err := v.openDatagrams(track, transport)
+		if err != nil {
+			v.reply(q, 500, "Internal Server Error")
+			return
+		}
+		v.reply(q, 200, "OK", rtsp.Field{Name: "Session", Value: v.session + ";timeout=60"}, rtsp.Field{Name: "Transport", Value: answer})
+		return
 	}
 	channel := byte(2 * (track - 1))
 	if _, pair, ok := strings.Cut(transport, "interleaved="); ok {
@@ -309,7 +339,7 @@ func (v *viewer) setup(q *rtsp.Request) {
 }
 
 func (v *viewer) play(ctx context.Context, q *rtsp.Request) {
-	if len(v.channels) == 0 || v.playing != nil {
+	if len(v.channels)+len(v.sockets) == 0 || v.playing != nil {
 		v.reply(q, 455, "Method Not Valid in This State")
 		return
 	}
@@ -325,6 +355,10 @@ func (v *viewer) play(ctx context.Context, q *rtsp.Request) {
 // send joins the live stream at its next frame and sends until the session ends.
 func (v *viewer) send(ctx context.Context) {
 	clip := v.s.d.sends[v.stream].clip
+	if len(v.sockets) > 0 {
+		v.sendDatagrams(ctx, clip)
+		return
+	}
 	video, hasVideo := v.channels[1]
 	audio, hasAudio := v.channels[2]
 	p := packetiser{channel: video, ssrc: 1}

@@ -20,11 +20,11 @@ const (
 )
 
 // certificate makes the certificate of a name, the same at every start: a stand-in's key is nobody's secret.
-func certificate(name string) (tls.Certificate, error) {
+func certificate(name string, until time.Time) (tls.Certificate, error) {
 	seed := sha256.Sum256([]byte("stand-in " + name))
 	key := ed25519.NewKeyFromSeed(seed[:])
 	template := &x509.Certificate{SerialNumber: new(big.Int).SetBytes(seed[:8]), Subject: pkix.Name{CommonName: name},
-		NotBefore: time.Date(2020, 1, 1, 0, 0, 0, 0, time.UTC), NotAfter: time.Date(2049, 1, 1, 0, 0, 0, 0, time.UTC)}
+		NotBefore: time.Date(2020, 1, 1, 0, 0, 0, 0, time.UTC), NotAfter: until}
 	raw, err := x509.CreateCertificate(nil, template, template, key.Public(), key)
 	return tls.Certificate{Certificate: [][]byte{raw}, PrivateKey: key}, err
 }
@@ -32,10 +32,14 @@ func certificate(name string) (tls.Certificate, error) {
 // startTLS serves the web side, and the streams where it has some, over TLS too.
 func (d *device) startTLS(serveWeb func(net.Listener) error, group *errgroup.Group) error {
 	name := d.maker.name
-	if d.TLS == "own" {
+	if d.TLS != "factory" {
 		name += " " + d.Serial
 	}
-	cert, err := certificate(name)
+	until := time.Date(2049, 1, 1, 0, 0, 0, 0, time.UTC)
+	if d.TLS == "expired" {
+		until = time.Date(2024, 1, 1, 0, 0, 0, 0, time.UTC)
+	}
+	cert, err := certificate(name, until)
 	if err != nil {
 		return err
 	}
@@ -46,7 +50,7 @@ func (d *device) startTLS(serveWeb func(net.Listener) error, group *errgroup.Gro
 	}
 	web := tls.NewListener(l, config)
 	group.Go(func() error { return ignoreClosed(serveWeb(web)) })
-	if d.streams == nil {
+	if d.streams == nil && d.Defects.Transport != "tls" || d.Kind != "camera" && d.streams == nil {
 		return nil
 	}
 	if l, _, err = listen(d.Address.String(), rtspTLS); err != nil {

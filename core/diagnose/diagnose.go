@@ -30,54 +30,55 @@ import (
 type Cause string
 
 const (
-	OutOfScope       Cause = "out_of_scope"       // the address is outside the authorised ranges
-	AddressConflict  Cause = "address_conflict"   // two devices claim one address
-	AddressTaken     Cause = "address_taken"      // something answers at the new address
-	AddressRefused   Cause = "address_not_kept"   // the device came back at its old address
-	DeviceLost       Cause = "device_lost"        // the device did not come back
-	RecorderShut     Cause = "recorder_shut"      // the recorder that it is reached through is not signed in to
-	NoPath           Cause = "no_path"            // no likely path is there
-	NoAnswer         Cause = "no_answer"          // nothing answers at the address
-	PortClosed       Cause = "port_closed"        // the address answers, the port refuses
-	StreamsOff       Cause = "streams_off"        // the stream service is switched off, by the device's own word
-	WrongPort        Cause = "wrong_port"         // another of the device's ports was given
-	Silent           Cause = "silent"             // the port takes the connection and says nothing
-	NotRTSP          Cause = "not_rtsp"           // the port speaks something else, mostly HTTP
-	NotHTTP          Cause = "not_http"           // the port was taken for the web port
-	NotONVIF         Cause = "not_onvif"          // HTTP, but no device service
-	Unbounded        Cause = "unbounded"          // an answer without end
-	Broken           Cause = "broken_answer"      // an answer that cannot be read
-	Dropped          Cause = "dropped"            // the device closed the connection
-	FactoryFresh     Cause = "factory_fresh"      // the device has no account yet and lets anyone in
-	NoSignIn         Cause = "no_sign_in"         // the device wants one and the keyring has none for it
-	WrongSignIn      Cause = "wrong_sign_in"      // every sign-in that may be tried was refused
-	StreamRefuses    Cause = "stream_refuses"     // the device service takes the sign-in, the stream does not
-	HeldBack         Cause = "held_back"          // another wrong try could lock the device
-	NotKept          Cause = "not_kept"           // a change was accepted and not made
-	NotPicture       Cause = "not_picture"        // an HTTP answer that is no picture
-	RedirectLost     Cause = "redirect_lost"      // a redirect that leads nowhere
-	Locked           Cause = "locked"             // the device judges no sign-in for a while
-	SchemeUnknown    Cause = "scheme_unknown"     // no sign-in scheme that can be answered
-	LevelTooLow      Cause = "level_too_low"      // signed in, but not allowed
-	PathUnknown      Cause = "path_unknown"       // 404
-	SessionLimit     Cause = "session_limit"      // 453
-	Busy             Cause = "busy"               // 503
-	TransportRefused Cause = "transport_refused"  // 461
-	StreamStatus     Cause = "stream_status"      // any other status
-	NoVideo          Cause = "no_video"           // a description without a video track
-	BadDescription   Cause = "bad_description"    // an SDP that names no media
-	NoPackets        Cause = "no_packets"         // PLAY accepted, nothing sent
-	NoKeyframe       Cause = "no_keyframe"        // packets, but no whole key frame
-	BadParameterSet  Cause = "bad_parameter_set"  // a picture size that cannot be
-	NotDecodable     Cause = "not_decodable"      // the key frame decodes to nothing
-	CodecNotMeasured Cause = "codec_not_measured" // a codec that is not measured yet
-	NoProfiles       Cause = "no_profiles"        // the device names no media profile with a picture
-	BadURL           Cause = "bad_url"            // a URL that cannot be read
-	TargetFull       Cause = "target_full"        // no free slot
-	TargetWaiting    Cause = "target_not_showing" // the target does not report the picture
-	Unfit            Cause = "device_answer"      // a fault of the device's own
-	Stopped          Cause = "stopped"            // stopped by the person
-	Unknown          Cause = "unknown"
+	OutOfScope         Cause = "out_of_scope"        // the address is outside the authorised ranges
+	AddressConflict    Cause = "address_conflict"    // two devices claim one address
+	AddressTaken       Cause = "address_taken"       // something answers at the new address
+	AddressRefused     Cause = "address_not_kept"    // the device came back at its old address
+	DeviceLost         Cause = "device_lost"         // the device did not come back
+	RecorderShut       Cause = "recorder_shut"       // the recorder that it is reached through is not signed in to
+	NoPath             Cause = "no_path"             // no likely path is there
+	NoAnswer           Cause = "no_answer"           // nothing answers at the address
+	PortClosed         Cause = "port_closed"         // the address answers, the port refuses
+	StreamsOff         Cause = "streams_off"         // the stream service is switched off, by the device's own word
+	WrongPort          Cause = "wrong_port"          // another of the device's ports was given
+	Silent             Cause = "silent"              // the port takes the connection and says nothing
+	NotRTSP            Cause = "not_rtsp"            // the port speaks something else, mostly HTTP
+	NotHTTP            Cause = "not_http"            // the port was taken for the web port
+	NotONVIF           Cause = "not_onvif"           // HTTP, but no device service
+	Unbounded          Cause = "unbounded"           // an answer without end
+	Broken             Cause = "broken_answer"       // an answer that cannot be read
+	Dropped            Cause = "dropped"             // the device closed the connection
+	FactoryFresh       Cause = "factory_fresh"       // the device has no account yet and lets anyone in
+	NoSignIn           Cause = "no_sign_in"          // the device wants one and the keyring has none for it
+	WrongSignIn        Cause = "wrong_sign_in"       // every sign-in that may be tried was refused
+	StreamRefuses      Cause = "stream_refuses"      // the device service takes the sign-in, the stream does not
+	HeldBack           Cause = "held_back"           // another wrong try could lock the device
+	CertificateChanged Cause = "certificate_changed" // TLS with another certificate than before
+	NotKept            Cause = "not_kept"            // a change was accepted and not made
+	NotPicture         Cause = "not_picture"         // an HTTP answer that is no picture
+	RedirectLost       Cause = "redirect_lost"       // a redirect that leads nowhere
+	Locked             Cause = "locked"              // the device judges no sign-in for a while
+	SchemeUnknown      Cause = "scheme_unknown"      // no sign-in scheme that can be answered
+	LevelTooLow        Cause = "level_too_low"       // signed in, but not allowed
+	PathUnknown        Cause = "path_unknown"        // 404
+	SessionLimit       Cause = "session_limit"       // 453
+	Busy               Cause = "busy"                // 503
+	TransportRefused   Cause = "transport_refused"   // 461
+	StreamStatus       Cause = "stream_status"       // any other status
+	NoVideo            Cause = "no_video"            // a description without a video track
+	BadDescription     Cause = "bad_description"     // an SDP that names no media
+	NoPackets          Cause = "no_packets"          // PLAY accepted, nothing sent
+	NoKeyframe         Cause = "no_keyframe"         // packets, but no whole key frame
+	BadParameterSet    Cause = "bad_parameter_set"   // a picture size that cannot be
+	NotDecodable       Cause = "not_decodable"       // the key frame decodes to nothing
+	CodecNotMeasured   Cause = "codec_not_measured"  // a codec that is not measured yet
+	NoProfiles         Cause = "no_profiles"         // the device names no media profile with a picture
+	BadURL             Cause = "bad_url"             // a URL that cannot be read
+	TargetFull         Cause = "target_full"         // no free slot
+	TargetWaiting      Cause = "target_not_showing"  // the target does not report the picture
+	Unfit              Cause = "device_answer"       // a fault of the device's own
+	Stopped            Cause = "stopped"             // stopped by the person
+	Unknown            Cause = "unknown"
 )
 
 // A Diagnosis is the most likely cause, what was seen, and what to do.
@@ -189,8 +190,16 @@ func explainStream(err error, f Facts) (Diagnosis, bool) {
 		limit   *rtsp.LimitError
 		wrong   *rtsp.WrongProtocolError
 		protoco *rtsp.ProtocolError
+		cert    *rtsp.CertificateError
+		tunnel  *rtsp.NoTunnelError
 	)
 	switch {
+	case errors.As(err, &cert):
+		return Diagnosis{Cause: CertificateChanged, Summary: fmt.Sprintf("%s shows another certificate than before. No sign-in was sent to it.", f.at()),
+			Fix:  "If the device was reset, replaced or given a new certificate, take the new one. If nobody did that, find out who answers at this address.",
+			Seen: fmt.Sprintf("SHA-256 %s, until %s; before %s", cert.Shown.SHA256, cert.Shown.Until.Format("2006-01-02"), cert.Pinned)}, true
+	case errors.As(err, &tunnel):
+		return Diagnosis{Cause: NotRTSP, Summary: fmt.Sprintf("%s is a web port: %s.", f.at(), tunnel), Fix: "Use the stream port, usually 554. The device service names it."}, true
 	case errors.As(err, &auth):
 		return explainAuth(err, auth, f), true
 	case errors.As(err, &status):

@@ -19,6 +19,7 @@ import (
 	"unlatch/core/prove"
 	"unlatch/core/readdress"
 	"unlatch/core/remedy"
+	"unlatch/core/rtsp"
 )
 
 // A Kind names the body that a record holds.
@@ -38,6 +39,7 @@ const (
 	KindStreamKey Kind = "stream_key" // body StreamKey
 	KindPicture   Kind = "picture"    // subject: snapshot or mjpeg; body Picture
 	KindWeb       Kind = "web"        // body Web
+	KindPin       Kind = "pin"        // body Pin
 	KindRemedy    Kind = "remedy"     // subject: action; body Remedy
 )
 
@@ -154,6 +156,12 @@ type Web struct {
 	Diagnosis *diagnose.Diagnosis `json:"diagnosis,omitempty"`
 }
 
+// Pin is the certificate that a device is known by: the first that it showed, or one that a person has taken since.
+type Pin struct {
+	Certificate rtsp.Certificate `json:"certificate"`
+	Before      string           `json:"before,omitempty" doc:"SHA-256 of the one before"`
+}
+
 // Remedy is a change that was made on the device so that it can be used, read back.
 type Remedy struct {
 	Action    remedy.Action       `json:"action"`
@@ -256,6 +264,17 @@ func (r Record) Sum() string {
 				return "Its own page opens without a sign-in", b.Diagnosis
 			}
 			return fmt.Sprintf("%q opens its own page", b.Label), b.Diagnosis
+		})
+	case KindPin:
+		return summarise(r.Body, func(b Pin) (string, *diagnose.Diagnosis) {
+			how := "Known from now on by its certificate"
+			if b.Before != "" {
+				how = "A new certificate was taken"
+			}
+			if b.Certificate.Expired {
+				how += fmt.Sprintf(", which expired on %s", b.Certificate.Until.Format("2006-01-02"))
+			}
+			return fmt.Sprintf("%s: SHA-256 %.16s…", how, b.Certificate.SHA256), nil
 		})
 	case KindRemedy:
 		return summarise(r.Body, func(b Remedy) (string, *diagnose.Diagnosis) {

@@ -108,6 +108,7 @@ type Status struct {
 	StreamKey  *evidence.StreamKey         // the streams' own sign-in; nil where the device's opens them
 	Pictures   map[string]evidence.Picture // snapshot and mjpeg
 	Web        *evidence.Web
+	Pin        *evidence.Pin     // the certificate of its streams over TLS
 	Remedies   []evidence.Remedy // that can be undone, in order of time
 	Heard      []evidence.Heard  // the newest of each method and port, oldest first
 }
@@ -288,6 +289,7 @@ func (d *deriver) besides() {
 		d.s.StreamKey = b
 	}
 	d.s.Web, _ = body[evidence.Web](d, evidence.KindWeb, "")
+	d.s.Pin, _ = body[evidence.Pin](d, evidence.KindPin, "")
 	d.s.Pictures = map[string]evidence.Picture{}
 	for _, kind := range []string{"snapshot", "mjpeg"} {
 		if b, _ := body[evidence.Picture](d, evidence.KindPicture, kind); b != nil {

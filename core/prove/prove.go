@@ -5,8 +5,10 @@ package prove
 import (
 	"context"
 	"errors"
+	"fmt"
 	"math"
 	"strconv"
+	"strings"
 	"time"
 
 	"unlatch/core/address"
@@ -38,6 +40,9 @@ type Request struct {
 	SignIn  signin.SignIn // used where the URL has none
 	Measure time.Duration // how long to measure; 0 for as long as two key-frame intervals, at least 2 s, at most 12 s
 	Timeout time.Duration // for one answer; 0 means 5 s
+	// Transport is how the packets shall come; "" begins with TCP and goes on to what the device takes instead.
+	Transport rtsp.Transport
+	Pin       string // SHA-256 of the certificate that the device showed before, in hex; "" for none
 }
 
 // A Step is one stage of a proof with the time it took.
@@ -58,7 +63,8 @@ type Audio struct {
 type Proof struct {
 	URL             string              `json:"url" doc:"sealed: without the password"`
 	OK              bool                `json:"ok"`
-	Transport       string              `json:"transport" doc:"how the packets came: tcp"`
+	Transport       string              `json:"transport" doc:"how the packets came" enum:"tcp,udp,multicast,http tunnel"`
+	TLS             *rtsp.Certificate   `json:"tls,omitempty" doc:"the certificate, of a stream over TLS"`
 	Auth            string              `json:"auth" doc:"the scheme that opened the stream, or none"`
 	Server          string              `json:"server"`
 	Video           *media.Measured     `json:"video"`
@@ -80,7 +86,10 @@ func (p *Prover) Prove(ctx context.Context, req Request) Proof {
 	sealed.SignIn = signin.SignIn{User: req.SignIn.User, Secret: req.SignIn.Secret}
 	r := &run{p: p, req: req, log: exchange.NewLog(nil), start: time.Now(), out: Proof{URL: sealed.Sealed(), Transport: "tcp", Auth: "none", Steps: []Step{}}}
 	r.mark = r.start
-	if err := r.play(ctx); err != nil {
+	if err := r.anyTransport(ctx); err != nil {
+		if cert := new(rtsp.CertificateError); errors.As(err, &cert) {
+			r.out.TLS = &cert.Shown
+		}
 		d := diagnose.Explain(err, diagnose.Facts{Host: req.URL.Host, Port: req.URL.DialPort(), Asking: "the stream", User: req.SignIn.User})
 		r.out.Diagnosis = &d
 	}
@@ -112,15 +121,55 @@ func (r *run) step(name string, at time.Time) {
 
 func ms(d time.Duration) float64 { return math.Round(float64(d.Microseconds())/100) / 10 }
 
-func (r *run) play(ctx context.Context) error {
+// anyTransport plays over TCP, and where the device takes that not, over what it takes: datagrams, then a group, after 461 (RFC 2326 §11.3.14); the
+// tunnel where it is a web server that answers. Another error ends it: the device has then judged more than the transport.
+func (r *run) anyTransport(ctx context.Context) error {
+	if r.req.Transport != "" {
+		return r.play(ctx, r.req.Transport)
+	}
+	err := r.play(ctx, rtsp.TCP)
+	var status *rtsp.StatusError
+	var wrong *rtsp.WrongProtocolError
+	switch {
+	case errors.As(err, &wrong) && strings.Contains(wrong.Spoken, "HTTP"):
+		r.again("this is a web port; trying RTSP within HTTP")
+		if terr := r.play(ctx, rtsp.Tunnel); terr == nil || !errors.As(terr, new(*rtsp.NoTunnelError)) {
+			return terr
+		}
+		r.out.Transport = string(rtsp.TCP)
+		return err // that it is a web port says more than that it has no tunnel
+	case errors.As(err, &status) && status.Status == 461:
+		for _, t := range []rtsp.Transport{rtsp.UDP, rtsp.Multicast} {
+			r.again(fmt.Sprintf("the device does not send over TCP; trying %s", t))
+			uerr := r.play(ctx, t)
+			var silent *rtsp.SilentError
+			if !errors.As(uerr, &status) && !errors.As(uerr, &silent) || t == rtsp.Multicast && !errors.As(uerr, &status) {
+				return uerr
+			}
+		}
+		r.out.Transport = string(rtsp.TCP)
+	}
+	return err
+}
+
+// again forgets what an attempt has measured.
+func (r *run) again(why string) {
+	r.log.Note("%s", why)
+	r.meter, r.audio, r.firstPacket = nil, nil, time.Time{}
+	r.out.Video, r.out.Audio = nil, nil
+}
+
+func (r *run) play(ctx context.Context, transport rtsp.Transport) error {
+	r.out.Transport = string(transport)
 	conn, err := rtsp.Dial(ctx, r.req.URL, rtsp.Options{
-		Dial: r.p.Dial, SignIn: r.req.SignIn, Timeout: r.req.Timeout, Log: r.log, OnFrame: r.frame,
+		Dial: r.p.Dial, SignIn: r.req.SignIn, Timeout: r.req.Timeout, Log: r.log, OnFrame: r.frame, Transport: transport, Pin: r.req.Pin,
 	})
 	if err != nil {
 		return err
 	}
 	defer func() { conn.Close() }()
 	r.step("connect", time.Now())
+	r.out.TLS = conn.Certificate
 	desc, err := conn.Describe(ctx)
 	r.out.Server, r.out.Auth = conn.Server, conn.Auth()
 	if err != nil {

@@ -63,8 +63,12 @@ type Options struct {
 	SignIn  signin.SignIn
 	Timeout time.Duration // for one answer; 0 means 5 s
 	Log     *exchange.Log // nil records nothing
-	// OnFrame receives each interleaved frame (RFC 2326 §10.12), also those that come between a request and its
-	// answer. The payload is valid only during the call.
+	// Transport is how the packets shall come; "" means TCP.
+	Transport Transport
+	// Pin is the SHA-256 of the certificate that the device showed before, in hex; "" takes any and says which it was.
+	Pin string
+	// OnFrame receives each RTP and RTCP packet by its channel: interleaved frames (RFC 2326 §10.12), also those that come between a request
+	// and its answer, and datagrams. The payload is valid only during the call.
 	OnFrame func(channel byte, payload []byte, at time.Time)
 }
 
@@ -80,7 +84,20 @@ type Conn struct {
 	timeout time.Duration // of the session, as the device announced it
 	Server  string        // the device's Server line, once seen
 	frame   []byte
+	// Certificate is what the device showed, of a connection over TLS.
+	Certificate *Certificate
+	udp         *datagrams
 }
+
+// A Transport is how the packets of a stream come.
+type Transport string
+
+const (
+	TCP       Transport = "tcp"         // interleaved with the requests (RFC 2326 §10.12)
+	UDP       Transport = "udp"         // datagrams to this machine (RFC 2326 §12.39)
+	Multicast Transport = "multicast"   // datagrams to a group
+	Tunnel    Transport = "http tunnel" // interleaved, within two HTTP connections
+)
 
 // Dial connects to the host of u. Its sign-in is used where opt.SignIn has none.
 func Dial(ctx context.Context, u streamurl.URL, opt Options) (*Conn, error) {
@@ -90,8 +107,8 @@ func Dial(ctx context.Context, u streamurl.URL, opt Options) (*Conn, error) {
 	if opt.SignIn.Anonymous() {
 		opt.SignIn = u.SignIn
 	}
-	if u.Scheme != "rtsp" {
-		return nil, &streamurl.SyntaxError{Problem: u.Scheme + " streams cannot be played yet", Remedy: "use the rtsp:// form of the URL"}
+	if u.Scheme != "rtsp" && u.Scheme != "rtsps" {
+		return nil, &streamurl.SyntaxError{Problem: "it begins with " + u.Scheme + "://", Remedy: "a stream that is played by RTSP begins with rtsp:// or rtsps://"}
 	}
 	c := &Conn{opt: opt, timeout: 60 * time.Second}
 	return c, c.connect(ctx, u)
@@ -104,12 +121,25 @@ func (c *Conn) connect(ctx context.Context, u streamurl.URL) error {
 		return fmt.Errorf("connecting to %s: %w", u.HostPort(), err)
 	}
 	c.opt.Log.Note("connected to %s", u.HostPort())
+	if u.Scheme == "rtsps" {
+		if conn, err = c.secure(ctx, conn, u.Host); err != nil {
+			return err
+		}
+	}
+	if c.opt.Transport == Tunnel {
+		if conn, err = c.tunnel(ctx, conn, u); err != nil {
+			return err
+		}
+	}
 	c.conn, c.url, c.r = conn, u, bufio.NewReaderSize(conn, 64<<10)
 	return nil
 }
 
 // Close ends the connection; a session should be ended by Teardown first.
 func (c *Conn) Close() error {
+	if c.udp != nil {
+		c.udp.close()
+	}
 	if c.conn == nil {
 		return nil
 	}
@@ -329,20 +359,31 @@ func (c *Conn) Describe(ctx context.Context) (*Description, error) {
 
 func (c *Conn) follow(ctx context.Context, res *Response, hops int) error {
 	to, err := streamurl.Parse(res.Header.Get("Location"))
-	if err != nil || to.Scheme != "rtsp" || hops >= 3 {
+	if err != nil || to.Scheme != "rtsp" && to.Scheme != c.url.Scheme || hops >= 3 {
 		return &StatusError{Method: "DESCRIBE", Status: res.Status, Reason: res.Reason + " (a redirect that leads nowhere)"}
 	}
 	c.opt.Log.Note("redirected to %s", to)
 	c.conn.Close()
 	c.auth = nil
+	if to.Host != c.url.Host {
+		c.opt.SignIn = signin.SignIn{} // a sign-in goes to the device that it is for, and to no other
+		c.opt.Log.Note("the sign-in is not sent to %s", to.Host)
+	}
+	to.SignIn = signin.SignIn{}
 	return c.connect(ctx, to)
 }
 
-// Setup asks for one track over interleaved channels rtp and rtp+1 (RFC 2326 §10.4) and returns the pair that the
-// device gave, which may differ.
+// Setup asks for one track over channels rtp and rtp+1 (RFC 2326 §10.4) and returns the pair that the device gave, which may differ where the
+// packets are interleaved. Datagrams are handed to OnFrame by the channels that were asked for.
 func (c *Conn) Setup(ctx context.Context, control string, rtp byte) (byte, error) {
-	res, err := c.Do(ctx, "SETUP", control,
-		Field{"Transport", fmt.Sprintf("RTP/AVP/TCP;unicast;interleaved=%d-%d", rtp, rtp+1)})
+	transport := fmt.Sprintf("RTP/AVP/TCP;unicast;interleaved=%d-%d", rtp, rtp+1)
+	if c.opt.Transport == UDP || c.opt.Transport == Multicast {
+		var err error
+		if transport, err = c.openDatagrams(rtp); err != nil {
+			return 0, err
+		}
+	}
+	res, err := c.Do(ctx, "SETUP", control, Field{"Transport", transport})
 	if err != nil {
 		return 0, err
 	}
@@ -354,6 +395,9 @@ func (c *Conn) Setup(ctx context.Context, control string, rtp byte) (byte, error
 		if s, err := strconv.Atoi(strings.TrimSpace(v)); err == nil && s >= 2 && s <= 3600 {
 			c.timeout = time.Duration(s) * time.Second
 		}
+	}
+	if c.udp != nil {
+		return rtp, c.takeDatagrams(rtp, res.Header.Get("Transport"))
 	}
 	for _, part := range strings.Split(res.Header.Get("Transport"), ";") {
 		if v, ok := strings.CutPrefix(strings.ToLower(strings.TrimSpace(part)), "interleaved="); ok {
@@ -384,6 +428,9 @@ func (c *Conn) Run(ctx context.Context, base string, done func() bool) error {
 				return err
 			}
 		}
+		if c.udp != nil && c.udp.deliver(c.opt.OnFrame) {
+			heard = time.Now()
+		}
 		if c.r.Buffered() == 0 {
 			ready, err := c.wait(ctx)
 			if err != nil {
@@ -400,17 +447,26 @@ func (c *Conn) Run(ctx context.Context, base string, done func() bool) error {
 		if _, err := c.next(ctx, time.Now().Add(c.opt.Timeout), "packets"); err != nil {
 			return err
 		}
-		heard = time.Now()
+		if c.udp == nil {
+			heard = time.Now()
+		}
 	}
 	return nil
 }
 
-// wait blocks until something can be read, for at most 200 ms, without taking it.
+// wait blocks until something can be read, for at most 200 ms, without taking it. Where packets come as datagrams they are looked for in between.
 func (c *Conn) wait(ctx context.Context) (bool, error) {
 	if err := ctx.Err(); err != nil {
 		return false, err
 	}
-	c.conn.SetReadDeadline(time.Now().Add(200 * time.Millisecond))
+	patience := 200 * time.Millisecond
+	if c.udp != nil {
+		if c.udp.wait(patience) {
+			return false, nil
+		}
+		patience = time.Millisecond
+	}
+	c.conn.SetReadDeadline(time.Now().Add(patience))
 	_, err := c.r.Peek(1)
 	switch {
 	case err == nil:

@@ -31,6 +31,9 @@ func (e *SyntaxError) Error() string {
 
 var defaultPorts = map[string]int{"rtsp": 554, "rtsps": 322, "http": 80, "https": 443}
 
+// DefaultPort is the usual port of a scheme, 0 where it has none.
+func DefaultPort(scheme string) int { return defaultPorts[scheme] }
+
 // Parse reads a URL. The sign-in ends at the last "@" before the path, so that an unescaped "@" in a password does no harm.
 func Parse(text string) (URL, error) {
 	text = strings.TrimSpace(text)
