@@ -70,18 +70,29 @@ func (o *opening) climber(at string, log *exchange.Log) (*ladder.Climber, error)
 	}}, err
 }
 
-// rungs are the paths to try: shapes that work on a sister of the device first, then what the path books say.
+// rungs are the paths to try for streams: shapes that work on a sister of the device first, then what the path books say.
 func (o *opening) rungs(ctx context.Context) ([]ladder.Rung, error) {
 	sisters, err := o.sisters(ctx)
 	if err != nil {
 		return nil, err
 	}
+	return o.rungsFor(ctx, recipe.Stream, sisters)
+}
+
+// rungsFor are the paths that the books have for one purpose, the likeliest first.
+func (o *opening) rungsFor(ctx context.Context, purpose recipe.Purpose, first []recipe.Recipe) ([]ladder.Rung, error) {
 	books, err := o.env.store.Books(ctx)
 	if err != nil {
 		return nil, err
 	}
-	d := o.d.Status.Device
-	return ladder.Rungs(recipe.Device{Maker: d.Maker, Model: d.Hardware, Server: o.d.Status.Reached.Ladder.Server, Realm: o.d.Status.Reached.Ladder.Realm}, max(o.d.Channel, 1), sisters, books...), nil
+	d := recipe.Device{Maker: o.d.Status.Device.Maker, Model: o.d.Status.Device.Hardware}
+	if in := o.d.Status.SignedIn; in != nil && in.Info.Manufacturer != "" {
+		d.Maker, d.Model = in.Info.Manufacturer, in.Info.Model
+	}
+	if r := o.d.Status.Reached; r != nil && r.Ladder != nil {
+		d.Server, d.Realm = r.Ladder.Server, r.Ladder.Realm
+	}
+	return ladder.Rungs(purpose, d, max(o.d.Channel, 1), first, books...), nil
 }
 
 // sisters are the shapes by which other devices of the site with the same stream service were proven.

@@ -52,6 +52,10 @@ func TestWithoutADeviceService(t *testing.T) {
 	assert.Equal(t, "Fitter", signed.SignedIn.Label)
 	assert.Equal(t, "/orrery/{tier:crown|belt|hem}", signed.Located.Shape)
 	assert.Len(t, signed.Streams, 2, "the third is not there")
+	assert.Equal(t, 160, signed.Pictures["snapshot"].Width)
+	assert.InDelta(t, 5, signed.Pictures["mjpeg"].FPS, 1)
+	assert.Equal(t, "basic", signed.Pictures["mjpeg"].Scheme)
+	assert.NotNil(t, signed.Pictures["mjpeg"].Still)
 	assert.Equal(t, "The stream service wants no sign-in", b.device("13").Status.Latch(latch.SignedIn).Reason)
 
 	strange := b.device("15").Status.Latch(latch.SignedIn)

@@ -124,7 +124,7 @@ func (o *opening) paste(ctx context.Context, a PasteArgs, u streamurl.URL, port 
 	}
 	found := 0
 	for n := 1; n <= a.Channels; n++ {
-		rungs := ladder.Rungs(recipe.Device{}, n, []recipe.Recipe{{Name: a.Recipe, Shape: a.Shape, Path: shape, Purpose: recipe.Stream}})
+		rungs := ladder.Rungs(recipe.Stream, recipe.Device{}, n, []recipe.Recipe{{Name: a.Recipe, Shape: a.Shape, Path: shape, Purpose: recipe.Stream}})
 		there, tried, err := c.Climb(ctx, server, in, rungs)
 		if err != nil {
 			return err

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/netip"
 	"slices"
 	"time"
 
@@ -15,6 +16,7 @@ import (
 	"unlatch/core/media"
 	"unlatch/core/picture"
 	"unlatch/core/prove"
+	"unlatch/core/recipe"
 	"unlatch/core/rtsp"
 	"unlatch/core/signin"
 	"unlatch/core/streamurl"
@@ -107,10 +109,7 @@ func (o *opening) streamKey() (key uuid.UUID, ok bool) {
 	if k := o.d.Status.StreamKey; k != nil {
 		return k.SignIn, true
 	}
-	if s := o.d.Status.SignedIn; s != nil && s.SignIn != uuid.Nil {
-		return s.SignIn, true
-	}
-	return uuid.Nil, false
+	return o.deviceKey()
 }
 
 func (o *opening) prover(ctx context.Context, u streamurl.URL, in signin.SignIn) (prove.Proof, error) {
@@ -190,50 +189,118 @@ func judgement(d *diagnose.Diagnosis) error {
 	return errNotJudged
 }
 
-// besides asks for a snapshot and for the device's own page, once: what the sign-in opens besides the streams is worth knowing, and no latch waits for it.
+// besides asks for what a device shows over HTTP, once: a snapshot, motion JPEG, its own page. They are streams and services of their own, and no latch
+// waits for them.
 func (o *opening) besides(ctx context.Context) error {
-	if o.streamOnly() || o.d.Via != nil || o.d.Status.Device.XAddr == "" || len(o.d.Status.Streams) == 0 {
+	if o.d.Via != nil || len(o.d.Status.Streams) == 0 || len(o.webPorts()) == 0 && o.d.Status.Device.XAddr == "" {
 		return nil
 	}
-	if _, asked := o.d.Status.Pictures["snapshot"]; !asked {
-		if err := o.snapshot(ctx); err != nil {
+	for _, kind := range []recipe.Purpose{recipe.Snapshot, recipe.MJPEG} {
+		if _, asked := o.d.Status.Pictures[string(kind)]; asked {
+			continue
+		}
+		if err := o.picture(ctx, kind); err != nil {
 			return err
 		}
 	}
-	if o.d.Status.Web == nil {
+	if o.d.Status.Web == nil && o.d.Status.Device.XAddr != "" {
 		return o.webPage(ctx)
 	}
 	return nil
 }
 
-func (o *opening) snapshot(ctx context.Context) error {
-	o.env.store.Progress(ctx, o.run, o.d.Title()+": taking a snapshot", -1)
-	log := exchange.NewLog(nil)
-	body := evidence.Picture{}
-	body.Kind = "snapshot"
-	c, in, err := o.client(ctx, o.d, log)
-	if err == nil {
-		defer c.Close()
-		body.URL, err = c.SnapshotURL(ctx, o.d.Status.Streams[0].Profile)
+// webPorts are the ports at which the device speaks HTTP.
+func (o *opening) webPorts() (out []int) {
+	for _, p := range o.d.Status.Device.Ports {
+		if p.Speaks == "http" || p.Speaks == "device service" {
+			out = append(out, int(p.Number))
+		}
 	}
-	f := store.Finding{Kind: evidence.KindPicture, Subject: "snapshot"}
-	if err == nil && body.URL != "" {
+	return out
+}
+
+// mostPictures bounds the addresses that are asked for one picture.
+const mostPictures = 12
+
+// picture fetches the snapshot that the device names, or the first picture of a kind that the recipes lead to. That there is none is kept for
+// what a device names only: a guess that fails is no finding.
+func (o *opening) picture(ctx context.Context, kind recipe.Purpose) error {
+	o.env.store.Progress(ctx, o.run, fmt.Sprintf("%s: looking for its %s", o.d.Title(), map[recipe.Purpose]string{recipe.Snapshot: "snapshot", recipe.MJPEG: "motion JPEG"}[kind]), -1)
+	log := exchange.NewLog(nil)
+	in, err := o.signInOf(ctx, o.d)
+	if err != nil {
+		return err
+	}
+	named := ""
+	if kind == recipe.Snapshot && o.d.Status.Device.XAddr != "" && !o.streamOnly() {
+		if named, err = o.namedSnapshot(ctx, log); err != nil {
+			return err
+		}
+	}
+	addresses := []string{named}
+	if named == "" {
+		if addresses, err = o.pictureAddresses(ctx, kind); err != nil {
+			return err
+		}
+	}
+	body := evidence.Picture{Picture: picture.Picture{URL: named, Kind: string(kind)}}
+	f := store.Finding{Kind: evidence.KindPicture, Subject: string(kind)}
+	var last error
+	for _, at := range addresses {
 		var got *picture.Picture
-		got, err = o.fetch(ctx, in, body.URL, log)
-		if got != nil && err == nil {
+		if got, last = o.fetch(ctx, in, at, log); last == nil && got.Kind == string(kind) {
 			body.Picture, body.Label = *got, o.labelFor(got.Scheme)
 			f.Still, f.StillID = got.JPEG, uuid.Must(uuid.NewV7())
 			body.Still = &f.StillID
+			break
+		}
+		if held := new(signin.HeldBackError); refused(last) || errors.As(last, &held) || errors.As(last, new(*signin.LockedError)) {
+			body.URL = at
+			break
 		}
 	}
-	if err == nil && body.URL == "" {
-		err = &picture.StatusError{Status: 404, Reason: "the device names no snapshot"}
-	}
-	if body.Diagnosis, err = explain(ctx, err, o.facts(body.URL, "the snapshot", in.User)); err != nil {
+	if body.Diagnosis, err = explain(ctx, last, o.facts(body.URL, map[recipe.Purpose]string{recipe.Snapshot: "the snapshot", recipe.MJPEG: "motion JPEG"}[kind], in.User)); err != nil {
 		return err
+	}
+	if body.Still == nil && body.URL == "" {
+		return nil
 	}
 	f.Body, f.Exchange = body, log.String()
 	return o.record(ctx, f)
+}
+
+// namedSnapshot is the address that the device service names; "" where it names none.
+func (o *opening) namedSnapshot(ctx context.Context, log *exchange.Log) (string, error) {
+	c, _, err := o.client(ctx, o.d, log)
+	if c != nil {
+		defer c.Close()
+	}
+	if err == nil {
+		var at string
+		if at, err = c.SnapshotURL(ctx, o.d.Status.Streams[0].Profile); err == nil {
+			return at, nil
+		}
+	}
+	if own := new(ownError); errors.As(err, &own) || ctx.Err() != nil {
+		return "", err
+	}
+	return "", nil // many devices have no snapshot and say so by a fault
+}
+
+// pictureAddresses are the likeliest addresses of a kind of picture, by the path books.
+func (o *opening) pictureAddresses(ctx context.Context, kind recipe.Purpose) (out []string, err error) {
+	rungs, err := o.rungsFor(ctx, kind, nil)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range rungs {
+		for _, port := range o.webPorts() {
+			if r.Values.Stream == 1 && len(out) < mostPictures && (r.Port == 0 || r.Port == port) {
+				out = append(out, fmt.Sprintf("http://%s%s", netip.AddrPortFrom(o.d.Status.Device.Addr, uint16(port)), r.Path))
+			}
+		}
+	}
+	return out, nil
 }
 
 // fetch gets a picture with the sign-in that opened the device, counted for the web side.
@@ -250,9 +317,12 @@ func (o *opening) fetch(ctx context.Context, in signin.SignIn, url string, log *
 	return got, err
 }
 
-func (o *opening) deviceKey() (uuid.UUID, bool) {
-	s := o.d.Status.SignedIn
-	return s.SignIn, s != nil && s.SignIn != uuid.Nil
+// deviceKey is the keyring entry that opened the device; ok is false where it lets anyone in.
+func (o *opening) deviceKey() (key uuid.UUID, ok bool) {
+	if s := o.d.Status.SignedIn; s != nil && s.SignIn != uuid.Nil {
+		return s.SignIn, true
+	}
+	return uuid.Nil, false
 }
 
 // labelFor names the sign-in that opened something; "" where none was asked for.

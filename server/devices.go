@@ -167,12 +167,14 @@ type movedView struct {
 
 // nextStep is the one thing to do next for a device.
 type nextStep struct {
-	Action string `json:"action" enum:"open,add_sign_in,claim,change_ranges,open_recorder,place,stream_user,streams_on,wait,none" doc:"what the button does"`
+	Action string `json:"action" enum:"open,add_sign_in,claim,change_ranges,open_recorder,place,stream_user,streams_on,take_certificate,wait,none" doc:"what the button does"`
 	Label  string `json:"label"`
 	Reason string `json:"reason"`
 	Fix    string `json:"fix,omitempty"`
 	// Until is when the wait ends; Unlatch goes on by itself then.
 	Until *time.Time `json:"until,omitempty"`
+	// Certificate is the one to take, SHA-256.
+	Certificate string `json:"certificate,omitempty"`
 }
 
 // streamView is one stream: what the device claims and what was measured.
@@ -466,7 +468,13 @@ func next(d *store.Device) nextStep {
 	}
 	l := d.Status.Latch(at)
 	if l.Diagnosis != nil {
-		return stuckStep(l)
+		step := stuckStep(l)
+		for _, p := range d.Status.Proofs {
+			if step.Action == "take_certificate" && p.Diagnosis != nil && p.TLS != nil {
+				step.Certificate = p.TLS.SHA256
+			}
+		}
+		return step
 	}
 	if at == latch.Placed && len(d.Status.Placements) == 0 {
 		return nextStep{Action: "place", Label: "Place on a recorder", Reason: "Its streams are proven. It is on no recorder yet."}
@@ -492,6 +500,8 @@ func stuckStep(l *latch.Latch) nextStep {
 		step.Action, step.Label = "wait", "Add a sign-in"
 	case diagnose.StreamRefuses:
 		step.Action, step.Label = "stream_user", "Make a stream user"
+	case diagnose.CertificateChanged:
+		step.Action, step.Label = "take_certificate", "Take the new certificate"
 	case diagnose.StreamsOff:
 		step.Action, step.Label = "streams_on", "Switch it on"
 	case diagnose.NoSignIn, diagnose.WrongSignIn:

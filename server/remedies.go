@@ -9,6 +9,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
+	"unlatch/core/evidence"
 	"unlatch/core/remedy"
 	"unlatch/core/signin"
 	"unlatch/jobs"
@@ -30,6 +31,29 @@ func (s *Server) remedyRoutes(api huma.API) {
 			Body remedyBody
 		}) (*runOut, error) {
 			return s.remedy(ctx, in.Site, in.Body)
+		})
+}
+
+// certificateRoutes lets a person take a device's new certificate in place of the one that it was known by.
+func (s *Server) certificateRoutes(api huma.API) {
+	huma.Register(api, huma.Operation{OperationID: "take-certificate", Method: "POST", Path: "/api/devices/{device}/certificate", Summary: "Take the certificate that the device shows now"},
+		func(ctx context.Context, in *struct {
+			DevicePath
+			Body struct {
+				SHA256 string `json:"sha256" doc:"of the certificate that the person has seen"`
+			}
+		}) (*struct{}, error) {
+			d, err := s.cfg.Store.Device(ctx, in.Device)
+			if err != nil {
+				return nil, s.explain(err)
+			}
+			for _, p := range d.Status.Proofs {
+				if p.TLS == nil || p.TLS.SHA256 != in.Body.SHA256 || d.Status.Pin == nil {
+					continue
+				}
+				return nil, s.explain(s.cfg.Store.Record(ctx, d, nil, store.Finding{Kind: evidence.KindPin, Body: evidence.Pin{Certificate: *p.TLS, Before: d.Status.Pin.Certificate.SHA256}}))
+			}
+			return nil, problem(422, "no_certificate", "That is not the certificate that the device has shown.", "Play the stream again and look at what it shows now.")
 		})
 }
 

@@ -76,6 +76,8 @@ func (s *Server) api(r chi.Router) huma.API {
 	s.addressRoutes(api)
 	s.claimRoutes(api)
 	s.remedyRoutes(api)
+	s.certificateRoutes(api)
+	s.urlRoutes(api)
 	s.pasteRoutes(api)
 	s.bookRoutes(api)
 	s.listRoutes(api)

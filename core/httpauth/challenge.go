@@ -130,6 +130,7 @@ func Choose(offered []Challenge) (Challenge, error) {
 	for _, c := range offered {
 		r := 0
 		switch {
+		case c.Scheme == "digest" && c.Params["nonce"] == "": // no answer to it can be right (RFC 7616 §3.3)
 		case c.Scheme == "digest" && strings.TrimSuffix(c.Algorithm(), "-SESS") == "SHA-256":
 			r = 3
 		case c.Scheme == "digest" && strings.TrimSuffix(c.Algorithm(), "-SESS") == "MD5":

@@ -29,6 +29,7 @@ type Rung struct {
 	Values recipe.Values `json:"values"`
 	Recipe string        `json:"recipe" doc:"name of the recipe, or what else it comes from"`
 	Shape  string        `json:"shape,omitempty"`
+	Port   int           `json:"port,omitempty" doc:"that the recipe names; 0 for none"`
 }
 
 // A Manner is how a server judges a request, which decides what its answers mean.
@@ -175,9 +176,9 @@ func (c *Climber) Climb(ctx context.Context, s Server, in signin.SignIn, rungs [
 	return found, tried, nil
 }
 
-// Rungs orders the paths of books by how well each recipe fits a device, each recipe's streams together. first are put before all others: shapes that
+// Rungs orders the paths of books for one purpose by how well each recipe fits a device, each recipe's streams together. first are put before all others: shapes that
 // work on a sister of the device.
-func Rungs(d recipe.Device, channel int, first []recipe.Recipe, books ...*recipe.Book) []Rung {
+func Rungs(purpose recipe.Purpose, d recipe.Device, channel int, first []recipe.Recipe, books ...*recipe.Book) []Rung {
 	type ranked struct {
 		r    recipe.Recipe
 		rank int
@@ -188,7 +189,7 @@ func Rungs(d recipe.Device, channel int, first []recipe.Recipe, books ...*recipe
 	}
 	for _, b := range books {
 		for _, r := range b.Recipes {
-			if rank := r.Rank(d); rank > 0 && r.Purpose == recipe.Stream {
+			if rank := r.Rank(d); rank > 0 && r.Purpose == purpose {
 				all = append(all, ranked{r, rank})
 			}
 		}
@@ -207,7 +208,7 @@ func Rungs(d recipe.Device, channel int, first []recipe.Recipe, books ...*recipe
 				continue
 			}
 			seen[path] = true
-			out = append(out, Rung{Path: path, Values: v, Recipe: x.r.Name, Shape: x.r.Shape})
+			out = append(out, Rung{Path: path, Values: v, Recipe: x.r.Name, Shape: x.r.Shape, Port: x.r.Port})
 		}
 	}
 	return out

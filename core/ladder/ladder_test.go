@@ -62,7 +62,7 @@ func TestClimb(t *testing.T) {
 	wrong.Secret = signin.NewSecret("tin-lamp")
 	assert.ErrorAs(t, c.SignIn(ctx, wrong, ""), new(*rtsp.AuthError))
 	require.NoError(t, c.SignIn(ctx, fitter, ""))
-	rungs := ladder.Rungs(recipe.Device{Server: s.Server}, 1, nil, books...)
+	rungs := ladder.Rungs(recipe.Stream, recipe.Device{Server: s.Server}, 1, nil, books...)
 	assert.Equal(t, "/orrery/crown", rungs[0].Path)
 	found, tried, err := c.Climb(ctx, s, fitter, rungs)
 	require.NoError(t, err)
@@ -74,7 +74,7 @@ func TestClimb(t *testing.T) {
 	c = climber(t, w, "Open minded")
 	s, err = c.Ask(ctx)
 	require.NoError(t, err)
-	found, tried, err = c.Climb(ctx, s, signin.SignIn{}, ladder.Rungs(recipe.Device{}, 1, nil, books[1], books[0]))
+	found, tried, err = c.Climb(ctx, s, signin.SignIn{}, ladder.Rungs(recipe.Stream, recipe.Device{}, 1, nil, books[1], books[0]))
 	require.NoError(t, err)
 	require.Len(t, found, 2)
 	assert.Greater(t, len(tried), 10, "past all the guesses that are not there")
@@ -97,11 +97,11 @@ func TestNothingFits(t *testing.T) {
 	c := climber(t, w, "Plain")
 	s, err := c.Ask(ctx)
 	require.NoError(t, err)
-	found, tried, err := c.Climb(ctx, s, fitter, ladder.Rungs(recipe.Device{}, 1, nil, recipe.Shipped()[1]))
+	found, tried, err := c.Climb(ctx, s, fitter, ladder.Rungs(recipe.Stream, recipe.Device{}, 1, nil, recipe.Shipped()[1]))
 	require.NoError(t, err)
 	assert.Empty(t, found)
 	assert.NotEmpty(t, tried)
-	_, _, err = c.Climb(ctx, s, signin.SignIn{}, ladder.Rungs(recipe.Device{}, 1, nil, recipe.Shipped()[1]))
+	_, _, err = c.Climb(ctx, s, signin.SignIn{}, ladder.Rungs(recipe.Stream, recipe.Device{}, 1, nil, recipe.Shipped()[1]))
 	assert.ErrorAs(t, err, new(*rtsp.AuthError), "without the sign-in nothing is learned, and nothing is tried in vain")
 	c.At.Host = "127.41.31.9"
 	c.Close()
@@ -111,7 +111,7 @@ func TestNothingFits(t *testing.T) {
 
 func TestRungsPutASistersShapeFirst(t *testing.T) {
 	sister := recipe.Recipe{Name: "a sister camera", Shape: "/tower/{tier:a|b}", Path: recipe.MustParse("/tower/{tier:a|b}"), Purpose: recipe.Stream}
-	rungs := ladder.Rungs(recipe.Device{Maker: "Corvane"}, 3, []recipe.Recipe{sister}, recipe.Shipped()...)
+	rungs := ladder.Rungs(recipe.Stream, recipe.Device{Maker: "Corvane"}, 3, []recipe.Recipe{sister}, recipe.Shipped()...)
 	assert.Equal(t, []string{"/tower/a", "/tower/b", "/vista/ch3/primary"}, []string{rungs[0].Path, rungs[1].Path, rungs[2].Path})
 	for _, r := range rungs {
 		assert.NotContains(t, r.Path, "lantern", "what is for another maker is not tried")

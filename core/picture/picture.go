@@ -3,6 +3,7 @@
 package picture
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"errors"
@@ -85,7 +86,7 @@ type Fetcher struct {
 }
 
 // Fetch gets the picture at an http URL, with the sign-in where the device asks for one; it is sent once. A motion JPEG stream
-// (multipart/x-mixed-replace) is measured for two seconds.
+// (multipart/x-mixed-replace) is measured for a second.
 func (f *Fetcher) Fetch(ctx context.Context, at string) (*Picture, error) {
 	began := time.Now()
 	ctx, cancel := context.WithTimeout(ctx, f.timeout()+4*time.Second)
@@ -99,7 +100,7 @@ func (f *Fetcher) Fetch(ctx context.Context, at string) (*Picture, error) {
 	kind, params, err := mime.ParseMediaType(res.Header.Get("Content-Type"))
 	if err == nil && strings.HasPrefix(kind, "multipart/") && params["boundary"] != "" {
 		out.Kind = "mjpeg"
-		return out, out.measure(res.Body, strings.TrimPrefix(params["boundary"], "--"), began)
+		return out, out.measure(res.Body, params["boundary"], began)
 	}
 	if out.JPEG, err = bounded(res.Body); err != nil {
 		return nil, err
@@ -202,11 +203,16 @@ func (p *Picture) first(began time.Time) error {
 	return nil
 }
 
-// measure reads parts for two seconds, three at least while the answer lasts.
+// measure reads parts for a second, three at least while the answer lasts.
 func (p *Picture) measure(body io.Reader, boundary string, began time.Time) error {
-	parts := multipart.NewReader(io.LimitReader(body, 64<<20), boundary)
+	r := bufio.NewReader(io.LimitReader(body, 64<<20))
+	// Some devices put the dashes that stand before a boundary into its name as well, and send them once.
+	if head, _ := r.Peek(len(boundary) + 4); !bytes.Contains(head, []byte("--"+boundary)) {
+		boundary = strings.TrimPrefix(boundary, "--")
+	}
+	parts := multipart.NewReader(r, boundary)
 	var start, last time.Time
-	for p.Frames < 3 || time.Since(start) < 2*time.Second {
+	for p.Frames < 3 || time.Since(start) < time.Second {
 		part, err := parts.NextPart()
 		if err == nil {
 			var raw []byte

@@ -23,6 +23,23 @@ export interface paths {
         patch: operations["rename-device"];
         trace?: never;
     };
+    "/api/devices/{device}/certificate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take the certificate that the device shows now */
+        post: operations["take-certificate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/devices/{device}/consent": {
         parameters: {
             query?: never;
@@ -69,6 +86,23 @@ export interface paths {
         get: operations["guide-to-device"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/devices/{device}/streams/{tier}/reveal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A stream URL with its sign-in, percent-encoded; who asked is recorded */
+        post: operations["reveal-url"];
         delete?: never;
         options?: never;
         head?: never;
@@ -572,6 +606,13 @@ export interface components {
             note?: string;
             recipes: components["schemas"]["RecipeView"][];
         };
+        Certificate: {
+            expired?: boolean;
+            sha256: string;
+            subject?: string;
+            /** Format: date-time */
+            until: string;
+        };
         "Change-sign-inRequest": {
             /** @description tried on this device only */
             device?: string;
@@ -926,7 +967,8 @@ export interface components {
              * @description what the button does
              * @enum {string}
              */
-            action: "open" | "add_sign_in" | "claim" | "change_ranges" | "open_recorder" | "place" | "stream_user" | "streams_on" | "wait" | "none";
+            action: "open" | "add_sign_in" | "claim" | "change_ranges" | "open_recorder" | "place" | "stream_user" | "streams_on" | "take_certificate" | "wait" | "none";
+            certificate?: string;
             fix?: string;
             label: string;
             reason: string;
@@ -1020,8 +1062,13 @@ export interface components {
             server: string;
             steps: components["schemas"]["Step"][];
             still?: string;
-            /** @description how the packets came: tcp */
-            transport: string;
+            /** @description the certificate, of a stream over TLS */
+            tls?: components["schemas"]["Certificate"];
+            /**
+             * @description how the packets came
+             * @enum {string}
+             */
+            transport: "tcp" | "udp" | "multicast" | "http tunnel";
             /** @description sealed: without the password */
             url: string;
             video: components["schemas"]["Measured"];
@@ -1162,6 +1209,9 @@ export interface components {
         };
         "Reveal-sign-inResponse": {
             secret: string;
+        };
+        "Reveal-urlResponse": {
+            url: string;
         };
         Row: {
             address: string;
@@ -1354,6 +1404,10 @@ export interface components {
             /** @description without the sign-in */
             url: string;
         };
+        "Take-certificateRequest": {
+            /** @description of the certificate that the person has seen */
+            sha256: string;
+        };
         "Take-pasteRequest": {
             /** Format: int64 */
             channels: number;
@@ -1493,6 +1547,39 @@ export interface operations {
             };
         };
     };
+    "take-certificate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Take-certificateRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     consent: {
         parameters: {
             query?: never;
@@ -1604,6 +1691,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Guidance"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "reveal-url": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                device: string;
+                tier: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Reveal-urlResponse"];
                 };
             };
             /** @description Error */

@@ -2,8 +2,8 @@ import { Check, Copy as CopyIcon } from "lucide-react";
 import { useState } from "react";
 import { say } from "@/api/queries";
 
-/** Copies a text and says that it did. */
-export function Copy({ text, label }: { text: string; label: string }) {
+/** Copies a text, or one that is asked for when it is wanted, and says that it did. */
+export function Copy({ text, label }: { text: string | (() => Promise<string>); label: string }) {
   const [done, setDone] = useState(false);
   return (
     <button
@@ -12,8 +12,8 @@ export function Copy({ text, label }: { text: string; label: string }) {
       title={label}
       className="inline-flex items-center gap-1 rounded-sm px-1 text-[13px] text-soft hover:bg-well hover:text-ink"
       onClick={() =>
-        navigator.clipboard
-          .writeText(text)
+        // A text that has to be asked for goes to the clipboard as a promise: the click is what allows it.
+        (typeof text === "string" ? navigator.clipboard.writeText(text) : navigator.clipboard.write([new ClipboardItem({ "text/plain": text().then((t) => new Blob([t], { type: "text/plain" })) })]))
           .then(() => {
             setDone(true);
             setTimeout(() => setDone(false), 1500);

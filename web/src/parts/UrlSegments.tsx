@@ -1,15 +1,19 @@
+import { QrCode } from "lucide-react";
+import { useState } from "react";
 import type { Stream } from "@/api/client";
+import { say } from "@/api/queries";
 import { Copy } from "./Copy";
+import { QrSheet } from "./QrSheet";
 import { Tip } from "./Tip";
 
+type Props = { stream: Stream; name: string; reveal: () => Promise<string> };
+
 /** A stream URL as labelled segments. A part that is proven by play has a solid line under it, one that is only known a dashed one. */
-export function UrlSegments({ stream }: { stream: Stream }) {
+export function UrlSegments({ stream, name, reveal }: Props) {
+  const [scan, setScan] = useState(false);
   return (
     <div>
-      <div className="mb-1 flex items-center justify-between gap-2">
-        <span className="text-[13px] text-soft">URL of the {stream.tier} stream</span>
-        <Copy text={stream.url} label="Copy without sign-in" />
-      </div>
+      <div className="mb-1 text-[13px] text-soft">URL of the {stream.tier} stream</div>
       <ol className="flex flex-wrap gap-x-1 gap-y-2" aria-label={`URL of the ${stream.tier} stream`}>
         {stream.segments.map((s) => (
           <li key={s.part} className="min-w-0">
@@ -22,6 +26,12 @@ export function UrlSegments({ stream }: { stream: Stream }) {
           </li>
         ))}
       </ol>
+      <div className="mt-1.5 -ml-1 flex flex-wrap gap-x-3">
+        <Copy text={stream.url} label="Copy without sign-in" />
+        <Copy text={() => reveal().catch((e) => (say(e), Promise.reject(e)))} label="Copy with sign-in" />
+        <button type="button" className="inline-flex items-center gap-1 rounded-sm px-1 text-[13px] text-soft hover:bg-well hover:text-ink" onClick={() => setScan(true)}><QrCode size={14} /> QR code</button>
+      </div>
+      {scan && <QrSheet title={`${name}, ${stream.tier} stream`} url={stream.url} reveal={reveal} onClose={() => setScan(false)} />}
     </div>
   );
 }

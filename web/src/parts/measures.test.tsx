@@ -44,7 +44,7 @@ describe("the chain", () => {
 
 describe("a URL in segments", () => {
   it("marks what is confirmed and what is not", () => {
-    render(<Tooltip.Provider><UrlSegments stream={stream()} /></Tooltip.Provider>);
+    render(<Tooltip.Provider><UrlSegments stream={stream()} name="Clock" reveal={() => Promise.resolve("")} /></Tooltip.Provider>);
     expect(screen.getByText("192.0.2.7").className).not.toContain("border-dashed");
     expect(screen.getByText("/a").className).toContain("border-dashed");
     expect(screen.getByRole("button", { name: "Copy without sign-in" })).toBeTruthy();

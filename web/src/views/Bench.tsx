@@ -1,8 +1,8 @@
 import { ArrowLeft, ExternalLink, Pencil, RotateCw, X } from "lucide-react";
 import { useState } from "react";
-import { useQuery } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
-import type { Device, Stream } from "@/api/client";
+import { api, must, type Device, type Stream } from "@/api/client";
 import { backToBefore, say, useEvidence, useForget, useOpenLatches, useReaddress, useRemedy, useRemove, useRename } from "@/api/queries";
 import { Button } from "@/parts/Button";
 import { Copy } from "@/parts/Copy";
@@ -36,7 +36,7 @@ export function Bench({ device: d, recorders, onAddress, onClaim, onStreamUser, 
         </section>
       )}
       <Clock device={d} />
-      {stream && <section className="border-t px-4 py-3"><UrlSegments stream={stream} /></section>}
+      {stream && <section className="border-t px-4 py-3"><UrlSegments stream={stream} name={d.name} reveal={() => must(api.POST("/api/devices/{device}/streams/{tier}/reveal", { params: { path: { device: d.id, tier: stream.tier } } })).then((r) => r.url)} /></section>}
       {stream?.proof?.ok && <Compare stream={stream} />}
       <SignInGrid device={d} />
       <Remedies device={d} />
@@ -117,11 +117,17 @@ function NextStep({ device: d, recorders, onClaim, onStreamUser, onOpen }: { dev
   const { addSignIn, changeSite, devices, site } = useFrame();
   const again = useOpenLatches(site.id);
   const mend = useRemedy(site.id);
+  const take = useMutation({
+    mutationFn: () => must(api.POST("/api/devices/{device}/certificate", { params: { path: { device: d.id } }, body: { sha256: d.next.certificate ?? "" } })),
+    onSuccess: () => onOpen([d]),
+    onError: say,
+  });
   const stuck = isStuck(d);
   const done = d.next.action === "none";
   const act = () => {
     if (d.next.action === "add_sign_in" || d.next.action === "wait") return addSignIn(d.next.reason, () => onOpen([d]), d);
     if (d.next.action === "stream_user") return onStreamUser();
+    if (d.next.action === "take_certificate") return take.mutate();
     if (d.next.action === "streams_on") return mend.mutate({ action: "streams", devices: [d] }, { onError: say });
     if (d.next.action === "change_ranges") return changeSite();
     if (d.next.action === "claim") return onClaim();
@@ -136,6 +142,7 @@ function NextStep({ device: d, recorders, onClaim, onStreamUser, onOpen }: { dev
       </div>
       <p>{d.next.reason}</p>
       {d.next.fix && <p className="mt-1 text-soft">{d.next.fix}</p>}
+      {d.next.certificate && <p className="mono mt-1 text-[13px] break-all">SHA-256 {d.next.certificate}</p>}
       {d.next.until && <p className="mt-2 text-lg leading-6"><Countdown until={d.next.until} /> <span className="text-[13px] text-soft">until it is tried again, by itself</span></p>}
       <div className="mt-2.5 flex flex-wrap gap-2">
         {d.next.action === "place" && recorders.map((r) => <Button key={r.id} look="next" onClick={() => onOpen([d], r.id)}>Place on {r.name}</Button>)}

@@ -1,0 +1,63 @@
+package server
+
+import (
+	"context"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/google/uuid"
+
+	"unlatch/core/signin"
+	"unlatch/core/streamurl"
+)
+
+func (s *Server) urlRoutes(api huma.API) {
+	huma.Register(api, huma.Operation{OperationID: "reveal-url", Method: "POST", Path: "/api/devices/{device}/streams/{tier}/reveal", Summary: "A stream URL with its sign-in, percent-encoded; who asked is recorded"},
+		func(ctx context.Context, in *struct {
+			DevicePath
+			Tier string `path:"tier"`
+		}) (*struct {
+			Body struct {
+				URL string `json:"url"`
+			}
+		}, error) {
+			out := &struct {
+				Body struct {
+					URL string `json:"url"`
+				}
+			}{}
+			var err error
+			out.Body.URL, err = s.revealURL(ctx, in.Device, in.Tier)
+			return out, err
+		})
+}
+
+func (s *Server) revealURL(ctx context.Context, device uuid.UUID, tier string) (string, error) {
+	d, err := s.cfg.Store.Device(ctx, device)
+	if err != nil {
+		return "", s.explain(err)
+	}
+	for _, st := range d.Status.Streams {
+		if st.Tier != tier {
+			continue
+		}
+		u, err := streamurl.Parse(st.URL)
+		if err != nil {
+			return "", s.explain(err)
+		}
+		key, user := uuid.Nil, ""
+		if k := d.Status.StreamKey; k != nil {
+			key, user = k.SignIn, k.User
+		} else if in := d.Status.SignedIn; in != nil {
+			key, user = in.SignIn, in.User
+		}
+		if key != uuid.Nil {
+			secret, err := s.cfg.Store.Reveal(ctx, key, person(ctx).ID)
+			if err != nil {
+				return "", s.explain(err)
+			}
+			u.SignIn = signin.SignIn{User: user, Secret: signin.NewSecret(secret)}
+		}
+		return u.Reveal(), nil
+	}
+	return "", problem(404, "no_stream", "The device has no such stream.", "Open its latches again; its streams may have changed.")
+}
