@@ -11,6 +11,7 @@ import (
 	"github.com/xuri/excelize/v2"
 
 	"unlatch/core/expect"
+	"unlatch/core/sheet"
 	"unlatch/store"
 )
 
@@ -26,7 +27,7 @@ func (s *Server) listRoutes(api huma.API) {
 			v, err := s.matchList(ctx, in.Site)
 			return &struct{ Body listView }{v}, s.explain(err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "import-address-list", Method: "PUT", Path: "/api/sites/{site}/address-list", Summary: "Import an address list, CSV or XLSX", MaxBodyBytes: expect.MaxBytes + 1<<20},
+	huma.Register(api, huma.Operation{OperationID: "import-address-list", Method: "PUT", Path: "/api/sites/{site}/address-list", Summary: "Import an address list, CSV or XLSX", MaxBodyBytes: sheet.MaxBytes + 1<<20},
 		func(ctx context.Context, in *struct {
 			SitePath
 			Body struct {
@@ -80,12 +81,12 @@ func readList(raw []byte) ([]expect.Row, []string, error) {
 	}
 	f, err := excelize.OpenReader(bytes.NewReader(raw), excelize.Options{UnzipSizeLimit: 64 << 20, UnzipXMLSizeLimit: 32 << 20, RawCellValue: true})
 	if err != nil {
-		return nil, nil, &expect.ListError{Problem: "the file cannot be read as a spreadsheet", Remedy: "save it again as XLSX or CSV"}
+		return nil, nil, &sheet.Error{Problem: "the file cannot be read as a spreadsheet", Remedy: "save it again as XLSX or CSV"}
 	}
 	defer f.Close()
 	var first error
-	for _, sheet := range f.GetSheetList() { // the first sheet that holds a list
-		cells, err := f.GetRows(sheet)
+	for _, name := range f.GetSheetList() { // the first sheet that holds a list
+		cells, err := f.GetRows(name)
 		if err == nil {
 			var rows []expect.Row
 			var warnings []string
@@ -98,7 +99,7 @@ func readList(raw []byte) ([]expect.Row, []string, error) {
 		}
 	}
 	if first == nil {
-		first = &expect.ListError{Problem: "the file has no sheet", Remedy: "save it again as XLSX or CSV"}
+		first = &sheet.Error{Problem: "the file has no sheet", Remedy: "save it again as XLSX or CSV"}
 	}
 	return nil, nil, first
 }
@@ -132,7 +133,7 @@ func heardOf(devices []store.Device) []expect.Heard {
 }
 
 func listProblem(err error) *Problem {
-	var l *expect.ListError
+	var l *sheet.Error
 	if !errors.As(err, &l) {
 		return nil
 	}

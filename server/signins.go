@@ -7,9 +7,58 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
+	"unlatch/core/keylist"
+	"unlatch/core/sheet"
 	"unlatch/core/signin"
 	"unlatch/store"
 )
+
+// importOut says what came of a list.
+type importOut struct {
+	Body struct {
+		Added    int      `json:"added"`
+		Known    int      `json:"known" doc:"already on the keyring"`
+		Warnings []string `json:"warnings"`
+	}
+}
+
+// importSignIns adds what is not on the keyring yet: the same user with the same password for the same is the same sign-in.
+func (s *Server) importSignIns(ctx context.Context, raw []byte, site *uuid.UUID) (*importOut, error) {
+	keys, warnings, err := keylist.ParseCSV(raw)
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	out := &importOut{}
+	out.Body.Warnings = append([]string{}, warnings...)
+	have, err := s.cfg.Store.SignIns(ctx)
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	type mark struct{ user, secret, maker, purpose string }
+	known := map[mark]bool{}
+	for _, h := range have {
+		in, err := s.cfg.Store.Unseal(ctx, h.ID)
+		if err != nil {
+			return nil, s.explain(err)
+		}
+		known[mark{h.User, in.Secret.Reveal(), h.Maker, string(h.Purpose)}] = true
+	}
+	for _, k := range keys {
+		if known[mark{k.User, k.Secret.Reveal(), k.Maker, k.Purpose}] {
+			out.Body.Known++
+			continue
+		}
+		id, err := s.cfg.Store.AddSignIn(ctx, k.Label, k.User, k.Secret)
+		if err == nil {
+			err = s.cfg.Store.SetTerms(ctx, id, k.Label, store.Terms{Factory: k.Factory, Note: k.Note, Site: site, Maker: k.Maker, Purpose: store.Purpose(k.Purpose)})
+		}
+		if err != nil {
+			return nil, s.explain(err)
+		}
+		out.Body.Added++
+	}
+	return out, nil
+}
 
 type signInBody struct {
 	Label  string `json:"label,omitempty" maxLength:"120" doc:"what to call it; the user name where empty"`
@@ -80,6 +129,15 @@ func (s *Server) signInRoutes(api huma.API) {
 			}
 		}) (*struct{}, error) {
 			return nil, s.explain(s.cfg.Store.SetTerms(ctx, in.SignIn, strings.TrimSpace(in.Body.Label), in.Body.terms()))
+		})
+	huma.Register(api, huma.Operation{OperationID: "import-sign-ins", Method: "POST", Path: "/api/sign-ins/import", Summary: "Put sign-ins of a CSV file on the keyring", MaxBodyBytes: sheet.MaxBytes + 1<<20},
+		func(ctx context.Context, in *struct {
+			Body struct {
+				Content []byte     `json:"content" doc:"the file, base64"`
+				Site    *uuid.UUID `json:"site,omitempty" doc:"tried on this site only"`
+			}
+		}) (*importOut, error) {
+			return s.importSignIns(ctx, in.Body.Content, in.Body.Site)
 		})
 	huma.Register(api, huma.Operation{OperationID: "order-sign-ins", Method: "PUT", Path: "/api/sign-ins", Summary: "Set the order in which sign-ins are tried"},
 		func(ctx context.Context, in *struct {

@@ -3,25 +3,13 @@
 package expect
 
 import (
-	"bytes"
-	"encoding/csv"
 	"fmt"
-	"io"
 	"net/netip"
 	"slices"
 	"strings"
-	"unicode/utf8"
-
-	"golang.org/x/text/encoding/charmap"
-	"golang.org/x/text/encoding/unicode"
 
 	"unlatch/core/discovery"
-)
-
-// Limits of a list.
-const (
-	MaxBytes = 8 << 20
-	maxRows  = 20000
+	"unlatch/core/sheet"
 )
 
 // A Row is one expected device. A field that the list does not have is empty.
@@ -34,75 +22,13 @@ type Row struct {
 	Note   string `json:"note" db:"note"`
 }
 
-// A ListError says what is wrong with a list, and where.
-type ListError struct {
-	Line    int // counted from 1; 0 for the whole
-	Problem string
-	Remedy  string
-}
-
-func (e *ListError) Error() string {
-	if e.Line == 0 {
-		return e.Problem + "; " + e.Remedy
-	}
-	return fmt.Sprintf("line %d: %s; %s", e.Line, e.Problem, e.Remedy)
-}
-
-// ParseCSV reads a CSV file (RFC 4180) as spreadsheets write them: parted by commas, semicolons or tabs, in UTF-8, UTF-16 or
-// Windows-1252.
+// ParseCSV reads a list out of a CSV file.
 func ParseCSV(raw []byte) ([]Row, []string, error) {
-	if len(raw) > MaxBytes {
-		return nil, nil, &ListError{Problem: fmt.Sprintf("the file is larger than %d MB", MaxBytes>>20), Remedy: "save the list alone, without pictures and other sheets"}
-	}
-	text := decode(raw)
-	r := csv.NewReader(strings.NewReader(text))
-	r.Comma, r.FieldsPerRecord, r.LazyQuotes, r.TrimLeadingSpace = separator(text), -1, true, true
-	var cells [][]string
-	for {
-		record, err := r.Read()
-		if err == io.EOF {
-			return Parse(cells)
-		}
-		if err != nil {
-			return nil, nil, &ListError{Problem: "the file cannot be read as CSV: " + err.Error(), Remedy: "save it again as CSV or XLSX"}
-		}
-		if len(cells) > maxRows {
-			return nil, nil, tooMany()
-		}
-		cells = append(cells, record)
-	}
-}
-
-func tooMany() error {
-	return &ListError{Problem: fmt.Sprintf("the list has more than %d rows", maxRows), Remedy: "bring the rows of this site alone"}
-}
-
-func decode(raw []byte) string {
-	switch {
-	case bytes.HasPrefix(raw, []byte{0xff, 0xfe}), bytes.HasPrefix(raw, []byte{0xfe, 0xff}):
-		if out, err := unicode.UTF16(unicode.LittleEndian, unicode.UseBOM).NewDecoder().Bytes(raw); err == nil {
-			return string(out)
-		}
-	case utf8.Valid(raw):
-		return strings.TrimPrefix(string(raw), "\ufeff")
-	}
-	out, err := charmap.Windows1252.NewDecoder().Bytes(raw)
+	cells, err := sheet.CSV(raw)
 	if err != nil {
-		return strings.ToValidUTF8(string(raw), "·")
+		return nil, nil, err
 	}
-	return string(out)
-}
-
-// separator is the one that the first line has most of.
-func separator(text string) rune {
-	line, _, _ := strings.Cut(text, "\n")
-	best, most := ',', strings.Count(line, ",")
-	for _, c := range ";\t" {
-		if n := strings.Count(line, string(c)); n > most {
-			best, most = c, n
-		}
-	}
-	return best
+	return Parse(cells)
 }
 
 // headings are the words by which columns are known.
@@ -117,22 +43,22 @@ var headings = map[string][]string{
 // Parse reads the cells of a sheet. The first row with at least two known headings names the columns; without one, columns are told by
 // what stands in them. warnings are lines that were read in part or left out, each with its reason.
 func Parse(cells [][]string) (rows []Row, warnings []string, err error) {
-	if len(cells) > maxRows {
-		return nil, nil, tooMany()
+	if err := sheet.Check(cells); err != nil {
+		return nil, nil, err
 	}
-	columns, start := findHeadings(cells)
+	columns, start := sheet.Columns(cells, headings)
 	if columns == nil {
 		columns = guessColumns(cells)
 	}
 	if len(columns) == 0 {
-		return nil, nil, &ListError{Problem: "no column of names, addresses, MAC or serial numbers was found", Remedy: "put a heading over each column, such as: name, address, mac, serial, note"}
+		return nil, nil, &sheet.Error{Problem: "no column of names, addresses, MAC or serial numbers was found", Remedy: "put a heading over each column, such as: name, address, mac, serial, note"}
 	}
 	seen := map[string]int{}
 	for i, record := range cells[start:] {
 		line := start + i + 1
 		row := Row{Line: line}
 		for n, text := range record {
-			text = clean(text)
+			text = sheet.Clean(text)
 			switch columns[n] {
 			case "name":
 				row.Name = text
@@ -164,28 +90,9 @@ func Parse(cells [][]string) (rows []Row, warnings []string, err error) {
 		rows = append(rows, row)
 	}
 	if len(rows) == 0 {
-		return nil, warnings, &ListError{Problem: "the list has no row with a name, address, MAC or serial number", Remedy: "check that the right sheet was saved"}
+		return nil, warnings, &sheet.Error{Problem: "the list has no row with a name, address, MAC or serial number", Remedy: "check that the right sheet was saved"}
 	}
 	return rows, warnings, nil
-}
-
-func findHeadings(cells [][]string) (map[int]string, int) {
-	for i, record := range cells[:min(len(cells), 20)] {
-		columns := map[int]string{}
-		taken := map[string]bool{}
-		for n, text := range record {
-			word := strings.ToLower(strings.Trim(clean(text), ":. "))
-			for column, words := range headings {
-				if slices.Contains(words, word) && !taken[column] {
-					columns[n], taken[column] = column, true
-				}
-			}
-		}
-		if len(columns) >= 2 || len(columns) == 1 && len(record) == 1 {
-			return columns, i + 1
-		}
-	}
-	return nil, 0
 }
 
 // guessColumns looks at the first rows: an address and a MAC have a shape, and the first other text is the name.
@@ -194,7 +101,7 @@ func guessColumns(cells [][]string) map[int]string {
 	taken := map[string]bool{}
 	for _, record := range cells[:min(len(cells), 20)] {
 		for n, text := range record {
-			text = clean(text)
+			text = sheet.Clean(text)
 			_, addrErr := netip.ParseAddr(text)
 			switch {
 			case columns[n] != "" || text == "":
@@ -210,21 +117,12 @@ func guessColumns(cells [][]string) map[int]string {
 	}
 	for _, record := range cells[:min(len(cells), 20)] {
 		for n, text := range record {
-			if columns[n] == "" && !taken["name"] && clean(text) != "" {
+			if columns[n] == "" && !taken["name"] && sheet.Clean(text) != "" {
 				columns[n], taken["name"] = "name", true
 			}
 		}
 	}
 	return columns
-}
-
-// clean makes one line of a cell, and takes a formula for the text that it is: nothing is ever computed.
-func clean(s string) string {
-	s = strings.Join(strings.Fields(strings.ToValidUTF8(s, "·")), " ")
-	if r := []rune(s); len(r) > 200 {
-		s = string(r[:200])
-	}
-	return s
 }
 
 // tidy brings addresses and MACs into one form and says what it could not read. A field that cannot be read is emptied, not guessed.

@@ -7,8 +7,10 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
 	"golang.org/x/text/encoding/charmap"
 	"golang.org/x/text/encoding/unicode"
+	"unlatch/core/sheet"
 )
 
 const list = "Tarn Ferry cameras;;;;\nCamera;IP address;MAC;Serial number;Notes\nPlatform clöck;192.0.2.11;00-00-5E-00-53-01;C1;over the door\nFootbridge;192.0.2.12/24;;;\n\n"
@@ -47,14 +49,14 @@ func TestWhatCannotBeReadIsSaidAndNotGuessed(t *testing.T) {
 	assert.Contains(t, rows[1].Name, "HYPERLINK", "a formula is text")
 	assert.Equal(t, []string{`Line 2: "192.0.2.300" is not an address, "x" is not a MAC address.`, "Line 5: the same as line 4, left out."}, warnings)
 	for in, says := range map[string]string{
-		"":                              "no column",
-		"hello\nworld\n":                "no column",
-		"name,address\n":                "no row",
-		strings.Repeat("x,y\n", 50000):  "more than 20000 rows",
-		strings.Repeat("x", MaxBytes+1): "larger than",
+		"":                                    "no column",
+		"hello\nworld\n":                      "no column",
+		"name,address\n":                      "no row",
+		strings.Repeat("x,y\n", 50000):        "more than 20000 rows",
+		strings.Repeat("x", sheet.MaxBytes+1): "larger than",
 	} {
 		_, _, err := ParseCSV([]byte(in))
-		var l *ListError
+		var l *sheet.Error
 		require.ErrorAs(t, err, &l, "%.20q", in)
 		assert.ErrorContains(t, err, says)
 		assert.NotEmpty(t, l.Remedy)

@@ -250,6 +250,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sign-ins/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put sign-ins of a CSV file on the keyring */
+        post: operations["import-sign-ins"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sign-ins/{sign_in}": {
         parameters: {
             query?: never;
@@ -858,6 +875,22 @@ export interface components {
         "Import-address-listRequest": {
             /** @description the file, base64 */
             content: string;
+        };
+        "Import-sign-insRequest": {
+            /** @description the file, base64 */
+            content: string;
+            /** @description tried on this site only */
+            site?: string;
+        };
+        ImportOutBody: {
+            /** Format: int64 */
+            added: number;
+            /**
+             * Format: int64
+             * @description already on the keyring
+             */
+            known: number;
+            warnings: string[];
         };
         InterfaceView: {
             addresses: string[];
@@ -2129,6 +2162,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Add-sign-inResponse"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "import-sign-ins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Import-sign-insRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportOutBody"];
                 };
             };
             /** @description Error */

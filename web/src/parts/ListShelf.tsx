@@ -4,16 +4,9 @@ import { useRef, useState } from "react";
 import { toast } from "sonner";
 import { api, must, type Device } from "@/api/client";
 import { say } from "@/api/queries";
+import { base64 } from "./base64";
 import { Button } from "./Button";
 import { Trouble } from "./Trouble";
-
-/** Reads a file as base64, in pieces that the browser's call stack can take. */
-async function base64(file: File) {
-  const raw = new Uint8Array(await file.arrayBuffer());
-  let text = "";
-  for (let i = 0; i < raw.length; i += 8192) text += String.fromCharCode(...raw.subarray(i, i + 8192));
-  return btoa(text);
-}
 
 /** The address list that somebody brought along, beside what was heard: expected and found, expected and missing, found and unexpected. */
 export function ListShelf({ site, devices, choose }: { site: string; devices: Device[]; choose: (device: string) => void }) {

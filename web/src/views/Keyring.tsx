@@ -1,9 +1,10 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { ArrowDown, ArrowUp, Eye, EyeOff, Plus, Trash2 } from "lucide-react";
-import { useState } from "react";
+import { ArrowDown, ArrowUp, Eye, EyeOff, FileUp, Plus, Trash2 } from "lucide-react";
+import { useRef, useState } from "react";
 import { toast } from "sonner";
 import { api, must, type SignIn } from "@/api/client";
 import { say, useSignIns, useSites } from "@/api/queries";
+import { base64 } from "@/parts/base64";
 import { Button } from "@/parts/Button";
 import { Copy } from "@/parts/Copy";
 import { ago } from "@/parts/measures";
@@ -32,7 +33,10 @@ export function Keyring() {
       <div className="mx-auto max-w-4xl p-4 sm:p-8">
         <div className="mb-1 flex items-center justify-between">
           <h1 className="text-xl font-semibold">Keyring</h1>
-          {list.length > 0 && <Button onClick={() => addSignIn()}><Plus size={16} /> Add a sign-in</Button>}
+          <span className="flex gap-2">
+            <BringKeys />
+            {list.length > 0 && <Button onClick={() => addSignIn()}><Plus size={16} /> Add a sign-in</Button>}
+          </span>
         </div>
         <p className="mb-4 max-w-xl text-soft">Sign-ins to try on devices: first what opened a device before, then what is for its maker and for the site, then from the top. Unlatch tries these and no others, sends a refused one never twice to the same device, and stops after three wrong tries in a quarter of an hour, before a device would lock.</p>
         <Trouble error={keys.error} />
@@ -53,6 +57,37 @@ export function Keyring() {
         )}
       </div>
     </main>
+  );
+}
+
+/** Puts the sign-ins of a CSV file on the keyring. */
+function BringKeys() {
+  const q = useQueryClient();
+  const picker = useRef<HTMLInputElement>(null);
+  const load = useMutation({
+    mutationFn: async (file: File) => must(api.POST("/api/sign-ins/import", { body: { content: await base64(file) } })),
+    onSuccess: (out) => {
+      q.invalidateQueries({ queryKey: ["sign-ins"] });
+      toast(`${out.added} ${out.added === 1 ? "sign-in" : "sign-ins"} put on the keyring${out.known ? `, ${out.known} were there` : ""}`, { description: out.warnings.slice(0, 4).join(" ") || "Delete the file now: it holds passwords in the open.", duration: 10_000 });
+    },
+    onError: say,
+  });
+  return (
+    <>
+      <input
+        ref={picker}
+        type="file"
+        aria-label="Sign-ins file"
+        accept=".csv,.tsv,.txt,text/csv"
+        className="sr-only"
+        onChange={(e) => {
+          const file = e.target.files?.[0];
+          if (file) load.mutate(file);
+          e.target.value = "";
+        }}
+      />
+      <Button disabled={load.isPending} title="CSV with the headings user, password, and if you like name, maker, purpose, note, factory" onClick={() => picker.current?.click()}><FileUp size={15} /> From a CSV file</Button>
+    </>
   );
 }
 
