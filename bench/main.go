@@ -41,7 +41,7 @@ func run() error {
 		name string
 		run  func(context.Context, *scene.Library) ([]figure, error)
 	}{
-		{"meter", meter}, {"sweep", sweep}, {"silent range", silent}, {"thousand devices", thousand}, {"fifty addresses", fiftyAddresses}, {"recipes", recipes}, {"ladder", ladderTime}, {"prove", proveTime}, {"two hundred cameras", twoHundred},
+		{"meter", meter}, {"sweep", sweep}, {"silent range", silent}, {"thousand devices", thousand}, {"fifty addresses", fiftyAddresses}, {"recipes", recipes}, {"ladder", ladderTime}, {"prove", proveTime}, {"two hundred cameras", twoHundred}, {"keyring", keyring},
 	} {
 		if len(os.Args) > 1 && !slices.Contains(os.Args[1:], m.name) {
 			continue

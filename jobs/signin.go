@@ -1,6 +1,7 @@
 package jobs
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -46,8 +47,13 @@ func (o *opening) signIn(ctx context.Context) error {
 
 // candidates are the keys to try on the device for one purpose, in order.
 func (o *opening) candidates(ctx context.Context, purpose store.Purpose) ([]store.SignIn, error) {
+	return o.env.store.Candidates(ctx, o.d.ID, o.d.Site, store.Known{Words: strings.Join([]string{o.d.Status.Device.Maker, o.d.Status.Device.Name, o.d.Status.Device.Hardware}, " "), Kind: o.kind()}, purpose)
+}
+
+// kind is what the device has in common with others of its kind: its model, and where it tells none its name.
+func (o *opening) kind() string {
 	dev := o.d.Status.Device
-	return o.env.store.Candidates(ctx, o.d.ID, o.d.Site, strings.Join([]string{dev.Maker, dev.Name, dev.Hardware}, " "), purpose)
+	return strings.TrimSpace(dev.Maker + " " + cmp.Or(dev.Hardware, dev.Name))
 }
 
 // tryKeys tries the keyring in its order until one opens the device or a refusal is not what comes back.
@@ -143,7 +149,7 @@ func lockedAfterAll(key store.SignIn, err error, after bool) error {
 // counted makes one try of a sign-in under the guard that keeps the device from locking, and keeps how it ended. A *signin.HeldBackError is
 // the guard's no.
 func (o *opening) counted(ctx context.Context, key uuid.UUID, purpose store.Purpose, attempt func() error) error {
-	try, err := o.env.store.BeginTry(ctx, o.d.ID, key, purpose)
+	try, err := o.env.store.BeginTry(ctx, o.d.ID, key, purpose, o.kind())
 	held := new(signin.HeldBackError)
 	for errors.As(err, &held) && held.Spacing {
 		select {
@@ -151,7 +157,7 @@ func (o *opening) counted(ctx context.Context, key uuid.UUID, purpose store.Purp
 			return ctx.Err()
 		case <-time.After(time.Until(held.Until) + 5*time.Millisecond):
 		}
-		try, err = o.env.store.BeginTry(ctx, o.d.ID, key, purpose)
+		try, err = o.env.store.BeginTry(ctx, o.d.ID, key, purpose, o.kind())
 	}
 	if err != nil && !errors.As(err, &held) {
 		err = &ownError{err}

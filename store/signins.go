@@ -23,6 +23,9 @@ type SignIn struct {
 	Opened   *time.Time `db:"opened_at" json:"-"` // of a candidate: when it last opened this device
 	Last     TryResult  `db:"last" json:"-"`      // of a candidate: how the last try of it on this device ended
 	Position int        `db:"position" json:"-"`
+	// Of a candidate: how many devices of the same kind it has opened, and how many have refused it.
+	OpensAlike   int `db:"opens_alike" json:"-"`
+	RefusedAlike int `db:"refused_alike" json:"-"`
 	Terms
 }
 
@@ -34,6 +37,12 @@ type Terms struct {
 	Maker   string     `db:"maker" json:"maker" doc:"tried on this maker's devices only; on all where it is empty"`
 	Purpose Purpose    `db:"purpose" json:"purpose" enum:",device,stream,web" doc:"what it is for; everything where it is empty"`
 	Device  *uuid.UUID `db:"device_id" json:"device,omitempty" doc:"tried on this device only; on all where it is missing"`
+}
+
+// Known is what a device says of itself, as far as the order of sign-ins goes by it.
+type Known struct {
+	Words string // maker, name and model, in any of which a maker's name may stand
+	Kind  string // what devices of the same kind have in common
 }
 
 // A Purpose is what of a device a sign-in opens.
@@ -112,7 +121,8 @@ func (s *Store) Reveal(ctx context.Context, id, person uuid.UUID) (string, error
 // BeginTry asks leave to try a sign-in on a device. It counts the tries of all workers under a lock on the device, a pending
 // one as refused: two workers racing cannot exceed the budget. It returns a *signin.HeldBackError where one more wrong try is not safe, or the
 // device has said that it is locked.
-func (s *Store) BeginTry(ctx context.Context, device, signIn uuid.UUID, purpose Purpose) (try uuid.UUID, err error) {
+// kind is what the device is known to be, by which sign-ins are ordered for others of its kind.
+func (s *Store) BeginTry(ctx context.Context, device, signIn uuid.UUID, purpose Purpose, kind string) (try uuid.UUID, err error) {
 	try = newID()
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, "SELECT 1 FROM devices WHERE id = $1 FOR UPDATE", device); err != nil {
@@ -136,7 +146,7 @@ func (s *Store) BeginTry(ctx context.Context, device, signIn uuid.UUID, purpose 
 		if err := signin.Allow(wrong, now); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, "INSERT INTO tries (id, device_id, sign_in_id, purpose) VALUES ($1, $2, $3, $4)", try, device, signIn, purpose)
+		_, err := tx.ExecContext(ctx, "INSERT INTO tries (id, device_id, sign_in_id, purpose, likeness) VALUES ($1, $2, $3, $4, $5)", try, device, signIn, purpose, kind)
 		return err
 	})
 	return try, err
@@ -164,20 +174,23 @@ func (s *Store) EndTry(ctx context.Context, try uuid.UUID, result TryResult, wai
 }
 
 // Candidates lists the sign-ins to try for one purpose on a device in order, each with its reason: what opened it before, then what is for this device, for its
-// maker, for its site, and the rest; among equals what opened more devices. What is for another device, site, maker or purpose is left out, and so is what has
-// been refused for this purpose since the sign-in was last changed. maker is what the device is known to be, by any word of its.
-func (s *Store) Candidates(ctx context.Context, device, site uuid.UUID, maker string, purpose Purpose) ([]SignIn, error) {
+// maker, for its site, and the rest; among equals what has opened devices of its kind, then what such devices have refused least, then what opened more
+// devices at all. What is for another device, site, maker or purpose is left out, and so is what has
+// been refused for this purpose since the sign-in was last changed.
+func (s *Store) Candidates(ctx context.Context, device, site uuid.UUID, known Known, purpose Purpose) ([]SignIn, error) {
 	var out []SignIn
 	err := s.db.SelectContext(ctx, &out, `SELECT *, CASE WHEN opened_at IS NOT NULL THEN 'it has opened this device before' WHEN device_id IS NOT NULL THEN 'it is for this device' WHEN maker <> '' THEN 'it is for ' || maker
-			WHEN site_id IS NOT NULL THEN 'it is for this site' WHEN opens > 0 THEN 'it opens ' || opens || ' other devices' ELSE 'its turn on the keyring' END AS why
+			WHEN site_id IS NOT NULL THEN 'it is for this site' WHEN opens_alike > 0 THEN 'it opens ' || opens_alike || ' other devices of this kind' WHEN opens > 0 THEN 'it opens ' || opens || ' other devices' ELSE 'its turn on the keyring' END AS why
 		FROM (SELECT `+signInColumns+`, s.position, COALESCE((SELECT result FROM tries t WHERE t.device_id = $1 AND t.sign_in_id = s.id AND t.purpose = $4 ORDER BY at DESC LIMIT 1), '') AS last,
 			(SELECT max(at) FROM tries t WHERE t.sign_in_id = s.id) AS used_at,
 			(SELECT max(at) FROM tries t WHERE t.device_id = $1 AND t.sign_in_id = s.id AND t.purpose = $4 AND t.result = 'opened') AS opened_at,
-			(SELECT count(DISTINCT device_id) FROM tries t WHERE t.sign_in_id = s.id AND t.result = 'opened') AS opens
+			(SELECT count(DISTINCT device_id) FROM tries t WHERE t.sign_in_id = s.id AND t.result = 'opened') AS opens,
+			(SELECT count(DISTINCT device_id) FROM tries t WHERE t.sign_in_id = s.id AND t.likeness = $5 AND t.purpose = $4 AND t.result = 'opened') AS opens_alike,
+			(SELECT count(DISTINCT device_id) FROM tries t WHERE t.sign_in_id = s.id AND t.likeness = $5 AND t.purpose = $4 AND t.result IN ('refused', 'pending')) AS refused_alike
 			FROM sign_ins s
 			WHERE (s.site_id IS NULL OR s.site_id = $2) AND (s.device_id IS NULL OR s.device_id = $1) AND s.purpose IN ('', $4) AND (s.maker = '' OR strpos(lower($3), lower(s.maker)) > 0)
 			AND NOT EXISTS (SELECT 1 FROM tries t WHERE t.device_id = $1 AND t.sign_in_id = s.id AND t.purpose = $4 AND t.result = 'refused' AND t.at > s.changed_at
 				AND NOT EXISTS (SELECT 1 FROM tries o WHERE o.device_id = $1 AND o.sign_in_id = s.id AND o.purpose = $4 AND o.result = 'opened' AND o.at > t.at))) c
-		ORDER BY opened_at DESC NULLS LAST, device_id IS NULL, maker = '', site_id IS NULL, opens DESC, position, created_at, id`, device, site, maker, purpose)
+		ORDER BY opened_at DESC NULLS LAST, device_id IS NULL, maker = '', site_id IS NULL, opens_alike DESC, refused_alike, opens DESC, position, created_at, id`, device, site, known.Words, purpose, known.Kind)
 	return out, err
 }

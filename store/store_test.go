@@ -164,7 +164,7 @@ func TestWorkersRacingKeepTheBudget(t *testing.T) {
 				var err error
 				var h *signin.HeldBackError
 				for {
-					if try, err = s.BeginTry(ctx, device, in, store.DeviceService); !errors.As(err, &h) || !h.Spacing {
+					if try, err = s.BeginTry(ctx, device, in, store.DeviceService, ""); !errors.As(err, &h) || !h.Spacing {
 						break
 					}
 					time.Sleep(time.Until(h.Until))
@@ -190,7 +190,7 @@ func TestWorkersRacingKeepTheBudget(t *testing.T) {
 	race(s, 10)
 	assert.Equal(t, signin.Budget, allowed)
 	assert.Equal(t, 12-signin.Budget, held)
-	left, err := s.Candidates(ctx, device, site.ID, "", store.DeviceService)
+	left, err := s.Candidates(ctx, device, site.ID, store.Known{Words: "", Kind: ""}, store.DeviceService)
 	require.NoError(t, err)
 	assert.Empty(t, left, "a sign-in that was refused is not tried again")
 }
@@ -206,22 +206,57 @@ func TestALockedDeviceIsLeftAlone(t *testing.T) {
 	require.NoError(t, err)
 	two, err := s.AddSignIn(ctx, "b", "b", signin.NewSecret("b"))
 	require.NoError(t, err)
-	try, err := s.BeginTry(ctx, device, one, store.DeviceService)
+	try, err := s.BeginTry(ctx, device, one, store.DeviceService, "")
 	require.NoError(t, err)
 	require.NoError(t, s.EndTry(ctx, try, store.Locked, time.Second))
 	for _, key := range []uuid.UUID{one, two} {
 		var held *signin.HeldBackError
-		_, err = s.BeginTry(ctx, device, key, store.Streams)
+		_, err = s.BeginTry(ctx, device, key, store.Streams, "")
 		require.ErrorAs(t, err, &held)
 		assert.True(t, held.Locked)
 	}
 	time.Sleep(time.Second)
-	left, err := s.Candidates(ctx, device, site.ID, "", store.DeviceService)
+	left, err := s.Candidates(ctx, device, site.ID, store.Known{Words: "", Kind: ""}, store.DeviceService)
 	require.NoError(t, err)
 	require.Len(t, left, 2)
 	assert.Equal(t, store.Locked, left[0].Last)
-	_, err = s.BeginTry(ctx, device, one, store.DeviceService)
+	_, err = s.BeginTry(ctx, device, one, store.DeviceService, "")
 	assert.NoError(t, err)
+}
+
+// What opened one device is tried first on the next of its kind, and what its kind has refused comes last.
+func TestDevicesOfAKindAreLearntFrom(t *testing.T) {
+	s := storetest.Open(t)
+	site, err := s.CreateSite(ctx, "x", address.MustParse("192.0.2.0/24"))
+	require.NoError(t, err)
+	one, err := s.Sight(ctx, site.ID, nil, sight("192.0.2.7", "urn:1"))
+	require.NoError(t, err)
+	two, err := s.Sight(ctx, site.ID, nil, sight("192.0.2.8", "urn:2"))
+	require.NoError(t, err)
+	ids := map[string]uuid.UUID{}
+	for _, label := range []string{"a", "b", "c"} {
+		ids[label], err = s.AddSignIn(ctx, label, label, signin.NewSecret(label))
+		require.NoError(t, err)
+	}
+	for label, result := range map[string]store.TryResult{"a": store.Refused, "c": store.Opened} {
+		try, err := s.BeginTry(ctx, one, ids[label], store.DeviceService, "Brackwell B5")
+		if held := new(signin.HeldBackError); errors.As(err, &held) {
+			time.Sleep(time.Until(held.Until) + time.Millisecond)
+			try, err = s.BeginTry(ctx, one, ids[label], store.DeviceService, "Brackwell B5")
+		}
+		require.NoError(t, err)
+		require.NoError(t, s.EndTry(ctx, try, result, 0))
+	}
+	order := func(kind string) (out string) {
+		list, err := s.Candidates(ctx, two, site.ID, store.Known{Words: kind, Kind: kind}, store.DeviceService)
+		require.NoError(t, err)
+		for _, k := range list {
+			out += k.Label
+		}
+		return out
+	}
+	assert.Equal(t, "cba", order("Brackwell B5"))
+	assert.Equal(t, "cab", order("Corvane V4"), "of another kind, what opens more comes first")
 }
 
 // A sign-in for one device, or for streams, is tried nowhere else; what the device service refuses may still be the stream service's.
@@ -243,7 +278,7 @@ func TestPurposeAndDeviceOfASignIn(t *testing.T) {
 	add("stream", store.Terms{Purpose: store.Streams})
 	add("own", store.Terms{Device: &device})
 	labels := func(d uuid.UUID, p store.Purpose) (out []string) {
-		list, err := s.Candidates(ctx, d, site.ID, "", p)
+		list, err := s.Candidates(ctx, d, site.ID, store.Known{Words: "", Kind: ""}, p)
 		require.NoError(t, err)
 		for _, k := range list {
 			out = append(out, k.Label)
@@ -252,7 +287,7 @@ func TestPurposeAndDeviceOfASignIn(t *testing.T) {
 	}
 	assert.Equal(t, []string{"own", "all"}, labels(device, store.DeviceService))
 	assert.Equal(t, []string{"all", "stream"}, labels(other, store.Streams))
-	try, err := s.BeginTry(ctx, device, all, store.DeviceService)
+	try, err := s.BeginTry(ctx, device, all, store.DeviceService, "")
 	require.NoError(t, err)
 	require.NoError(t, s.EndTry(ctx, try, store.Refused, 0))
 	assert.Equal(t, []string{"own"}, labels(device, store.DeviceService))
@@ -315,7 +350,7 @@ func TestCandidatesKeepToTheirScope(t *testing.T) {
 		ids[k.label] = id
 	}
 	order := func() (labels, why []string) {
-		list, err := s.Candidates(ctx, device, site.ID, "Corvane V4", store.DeviceService)
+		list, err := s.Candidates(ctx, device, site.ID, store.Known{Words: "Corvane V4", Kind: "Corvane V4"}, store.DeviceService)
 		require.NoError(t, err)
 		for _, k := range list {
 			labels, why = append(labels, k.Label), append(why, k.Why)
@@ -326,7 +361,7 @@ func TestCandidatesKeepToTheirScope(t *testing.T) {
 	assert.Equal(t, []string{"corvane", "here", "any", "second"}, labels)
 	assert.Equal(t, []string{"it is for corvane", "it is for this site", "its turn on the keyring", "its turn on the keyring"}, why)
 	require.NoError(t, s.OrderSignIns(ctx, []uuid.UUID{ids["second"], ids["any"]}))
-	try, err := s.BeginTry(ctx, device, ids["here"], store.DeviceService)
+	try, err := s.BeginTry(ctx, device, ids["here"], store.DeviceService, "")
 	require.NoError(t, err)
 	require.NoError(t, s.EndTry(ctx, try, store.Opened, 0))
 	labels, why = order()
@@ -335,7 +370,7 @@ func TestCandidatesKeepToTheirScope(t *testing.T) {
 	list, err := s.SignIns(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, "second", list[0].Label, "the order of the person's own")
-	unknown, err := s.Candidates(ctx, device, site.ID, "", store.DeviceService)
+	unknown, err := s.Candidates(ctx, device, site.ID, store.Known{Words: "", Kind: ""}, store.DeviceService)
 	require.NoError(t, err)
 	for _, k := range unknown {
 		assert.Empty(t, k.Maker, "what is for one maker is not tried on a device of which nothing is known")

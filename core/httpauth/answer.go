@@ -74,8 +74,11 @@ func offersAuth(qop string) bool {
 	return false
 }
 
+// quoted escapes what a quoted string (RFC 9110 §5.6.4) may not hold, and drops line ends.
+var quoted = strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\r", "", "\n", "")
+
 func quote(s string) string {
-	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\r", "", "\n", "").Replace(s) + `"`
+	return `"` + quoted.Replace(s) + `"`
 }
 
 type digest struct {

@@ -87,6 +87,21 @@ type Conn struct {
 	// Certificate is what the device showed, of a connection over TLS.
 	Certificate *Certificate
 	udp         *datagrams
+	readBy      limit
+	writeBy     limit
+}
+
+// A limit is a deadline that is set on a connection. Setting one wakes the poller of the whole process, which costs as much as an exchange: one that
+// is a little later than asked for will do.
+type limit struct{ at time.Time }
+
+// set moves the deadline to at, or up to slack later.
+func (l *limit) set(at time.Time, slack time.Duration, to func(time.Time) error) {
+	if d := l.at.Sub(at); d >= 0 && d <= slack {
+		return
+	}
+	l.at = at.Add(slack)
+	to(l.at)
 }
 
 // A Transport is how the packets of a stream come.
@@ -131,6 +146,7 @@ func (c *Conn) connect(ctx context.Context, u streamurl.URL) error {
 			return err
 		}
 	}
+	c.readBy, c.writeBy = limit{}, limit{}
 	c.conn, c.url, c.r = conn, u, bufio.NewReaderSize(conn, 64<<10)
 	return nil
 }
@@ -237,8 +253,10 @@ func (c *Conn) send(method, target string, extra []Field) error {
 	}
 	q.Header = append(q.Header, extra...)
 	raw := q.Bytes()
-	c.opt.Log.Sent(string(raw))
-	c.conn.SetWriteDeadline(time.Now().Add(c.opt.Timeout))
+	if c.opt.Log != nil {
+		c.opt.Log.Sent(string(raw))
+	}
+	c.writeBy.set(time.Now().Add(c.opt.Timeout), c.opt.Timeout/8, c.conn.SetWriteDeadline)
 	if _, err := c.conn.Write(raw); err != nil {
 		return fmt.Errorf("sending %s: %w", method, err)
 	}
@@ -254,7 +272,7 @@ func (c *Conn) next(ctx context.Context, deadline time.Time, waiting string) (*R
 	if d, ok := ctx.Deadline(); ok && d.Before(deadline) {
 		deadline = d
 	}
-	c.conn.SetReadDeadline(deadline)
+	c.readBy.set(deadline, c.opt.Timeout/8, c.conn.SetReadDeadline)
 	stop := context.AfterFunc(ctx, func() { c.conn.SetReadDeadline(time.Unix(1, 0)) })
 	defer stop()
 	res, err := c.read()
@@ -294,7 +312,7 @@ func (c *Conn) read() (*Response, error) {
 		return nil, err
 	}
 	res, err := ReadResponse(c.r)
-	if err == nil {
+	if err == nil && c.opt.Log != nil {
 		c.opt.Log.Got(string(res.Bytes()))
 	}
 	return res, err
@@ -466,6 +484,7 @@ func (c *Conn) wait(ctx context.Context) (bool, error) {
 		}
 		patience = time.Millisecond
 	}
+	c.readBy = limit{}
 	c.conn.SetReadDeadline(time.Now().Add(patience))
 	_, err := c.r.Peek(1)
 	switch {

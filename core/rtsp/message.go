@@ -214,6 +214,9 @@ func (p *Response) Bytes() []byte {
 	return message(fmt.Sprintf("RTSP/1.0 %d %s", p.Status, p.Reason), p.Header, p.Body)
 }
 
+// oneLine takes line ends out of a value: it cannot add lines to a message.
+var oneLine = strings.NewReplacer("\r", "", "\n", "")
+
 func message(start string, h Header, body []byte) []byte {
 	var b strings.Builder
 	b.WriteString(start + "\r\n")
@@ -221,7 +224,10 @@ func message(start string, h Header, body []byte) []byte {
 		if strings.EqualFold(f.Name, "Content-Length") {
 			continue // written below, from the body
 		}
-		b.WriteString(f.Name + ": " + strings.NewReplacer("\r", "", "\n", "").Replace(f.Value) + "\r\n")
+		b.WriteString(f.Name)
+		b.WriteString(": ")
+		b.WriteString(oneLine.Replace(f.Value))
+		b.WriteString("\r\n")
 	}
 	if len(body) > 0 {
 		fmt.Fprintf(&b, "Content-Length: %d\r\n", len(body))

@@ -42,6 +42,11 @@ var locking = regexp.MustCompile(`(?i)too many (wrong |failed |invalid )?(tries|
 // (RFC 9110 §10.2.3, RFC 2326 §12.31) and the text of its reason. It returns nil where nothing says that the device is locked: a bare 401,
 // and a bare 403, which is the device's word on what a user may do. The text is the device's, and is read for numbers only.
 func Locked(status int, retryAfter, text string, now time.Time) *LockedError {
+	switch status {
+	case 401, 403, 423, 429, 500, 503:
+	default:
+		return nil
+	}
 	wait, hinted := parseRetryAfter(retryAfter, now)
 	said := locking.MatchString(text)
 	switch {
