@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 
 	"unlatch/core/diagnose"
@@ -137,6 +138,9 @@ func (o *opening) signInStream(ctx context.Context) error {
 		if err != nil {
 			return o.notSignedIn(ctx, evidence.SignedIn{StreamOnly: true}, err, "", log)
 		}
+		if len(found) > 0 {
+			o.climbed = &climbed{recipe: found[0].Recipe, tried: tried}
+		}
 		if len(found) == 0 || !asked(tried, found[0].Path) {
 			return o.signedIn(ctx, evidence.SignedIn{StreamOnly: true, Scheme: "none"}, log) // nothing has asked for one
 		}
@@ -146,6 +150,12 @@ func (o *opening) signInStream(ctx context.Context) error {
 		err := c.SignIn(ctx, in, path)
 		return evidence.SignedIn{StreamOnly: true, Scheme: "by the stream service"}, err
 	})
+}
+
+// climbed is the recipe whose paths are there, with the paths that were tried until it was found.
+type climbed struct {
+	recipe string
+	tried  []ladder.Tried
 }
 
 // asked reports whether a path answered that it wants a sign-in.
@@ -174,8 +184,13 @@ func (o *opening) climb(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	var before []ladder.Tried
+	if o.climbed != nil { // only its own paths are asked for again, signed in this time
+		rungs = slices.DeleteFunc(rungs, func(r ladder.Rung) bool { return r.Recipe != o.climbed.recipe })
+		before = slices.DeleteFunc(o.climbed.tried, func(t ladder.Tried) bool { return t.Recipe == o.climbed.recipe })
+	}
 	found, tried, err := c.Climb(ctx, *o.d.Status.Reached.Ladder, in, rungs)
-	body := evidence.Located{Tried: tried}
+	body := evidence.Located{Tried: append(before, tried...)}
 	if body.Diagnosis, err = explain(ctx, err, diagnose.Facts{Host: o.d.Addr, Port: c.At.DialPort(), Asking: "the stream service", User: in.User}); err != nil {
 		return err
 	}

@@ -89,6 +89,8 @@ type opening struct {
 	run  uuid.UUID
 	// guard is the way out: to the site's ranges and the strays that somebody has consented to, and to nothing else.
 	guard *address.Guard
+	// climbed is what looking for a path that wants a sign-in has found already; nil where nothing has.
+	climbed *climbed
 }
 
 // open opens latches until one stays shut. An error means that the work itself could not go on; that a latch is stuck is

@@ -48,16 +48,25 @@ type PasteBody struct {
 	Skip []string `json:"skip,omitempty" maxItems:"20" doc:"faults to leave as they are"`
 }
 
-func (b PasteBody) repair() []streamurl.Repaired {
+// repair reads the URLs, mended by what they are and by what the path books know.
+func (b PasteBody) repair(books []*recipe.Book) (out []streamurl.Repaired) {
 	skip := make([]streamurl.Fault, len(b.Skip))
 	for i, f := range b.Skip {
 		skip[i] = streamurl.Fault(f)
 	}
 	if !strings.Contains(strings.TrimSpace(b.Text), "\n") && strings.TrimSpace(b.Text) != "" {
-		return []streamurl.Repaired{streamurl.Repair(strings.TrimSpace(b.Text), skip...)}
+		out = []streamurl.Repaired{streamurl.Repair(strings.TrimSpace(b.Text), skip...)}
+	} else {
+		out = streamurl.RepairAll(b.Text, skip...)
 	}
-	return streamurl.RepairAll(b.Text, skip...)
+	for i := range out[:min(len(out), mostPasted)] {
+		recipe.Amend(&out[i], books, skip...)
+	}
+	return out
 }
+
+// mostPasted is how many URLs of a paste are shown.
+const mostPasted = 500
 
 func (s *Server) pasteRoutes(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "read-paste", Method: "POST", Path: "/api/paste", Summary: "Repair pasted URLs and read their paths; nothing is kept", MaxBodyBytes: 2 << 20},
@@ -73,12 +82,12 @@ func (s *Server) pasteRoutes(api huma.API) {
 					Readings []readingView `json:"readings" doc:"the likeliest first"`
 				}
 			}{}
-			repaired := in.Body.repair()
+			books, err := s.cfg.Store.Books(ctx)
+			repaired := in.Body.repair(books)
 			out.Body.URLs = []pastedView{}
-			for _, r := range repaired[:min(len(repaired), 500)] {
+			for _, r := range repaired[:min(len(repaired), mostPasted)] {
 				out.Body.URLs = append(out.Body.URLs, viewOfPasted(r))
 			}
-			books, err := s.cfg.Store.Books(ctx)
 			out.Body.Readings = readings(repaired, books)
 			return out, s.explain(err)
 		})
@@ -161,14 +170,18 @@ func (s *Server) takePaste(ctx context.Context, id uuid.UUID, b PasteBody, shape
 	if err != nil {
 		return nil, s.explain(err)
 	}
-	all := b.repair()
+	books, err := s.cfg.Store.Books(ctx)
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	all := b.repair(books)
 	i := slices.IndexFunc(all, func(r streamurl.Repaired) bool { return r.OK })
 	if i < 0 {
 		return nil, problem(422, "no_url", "There is no URL in it that can be read.", "Paste one like rtsp://192.0.2.20/path.")
 	}
 	u := all[i].URL
-	if u.Scheme != "rtsp" {
-		return nil, problem(422, "no_stream", u.Scheme+" URLs cannot be proven yet.", "Paste the rtsp:// URL of the stream.")
+	if u.Scheme != "rtsp" && u.Scheme != "rtsps" {
+		return nil, problem(422, "no_stream", "An "+u.Scheme+" URL leads to pictures or a page, not to a stream.", "Paste the rtsp:// or rtsps:// URL of the stream.")
 	}
 	addr, err := netip.ParseAddr(u.Host)
 	if err != nil {

@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"unlatch/core/recipe"
 	"unlatch/core/streamurl"
 )
 
@@ -41,7 +42,9 @@ func lintCommand() *cobra.Command {
 			}
 			out := []linted{}
 			bad := len(list) == 0
+			books := recipe.Shipped()
 			for _, r := range list {
+				recipe.Amend(&r, books)
 				l := linted{Repaired: r}
 				if r.OK {
 					l.URL, l.User = r.URL.Sealed(), r.URL.SignIn.User

@@ -30,6 +30,8 @@ const (
 	Brackets    Fault = "brackets"    // brackets left around a real value
 	WebPort     Fault = "web_port"    // the web port where the stream port belongs
 	Slashes     Fault = "slashes"     // // at the beginning of the path
+	Multicast   Fault = "multicast"   // a query that asks for multicast, which few networks carry
+	Case        Fault = "case"        // capitals that no recipe has: found by the path books
 )
 
 // A Finding is one fault with what it becomes. Its words never hold a sign-in.
@@ -373,10 +375,18 @@ func (r *repairer) ports() {
 	r.text = u.String()
 }
 
+// askGroup is a query part by which a URL asks for multicast.
+var askGroup = regexp.MustCompile(`(?i)&(?:(?:proto|protocol|transport|transmission|cast|mode)=multicast|multicast(?:=(?:1|true|yes|on))?)&`)
+
 func (r *repairer) path() {
 	u, err := Parse(r.text)
 	if err != nil || r.problem != "" {
 		return
+	}
+	if m := askGroup.FindString("&" + u.Query + "&"); m != "" && r.note(Multicast, "it asks for multicast, which reaches a viewer only where every switch on the way carries it", "left out: the device sends to the viewer alone") {
+		left := strings.Trim(strings.Replace("&"+u.Query+"&", m, "&", 1), "&")
+		u.Query = left
+		r.text = u.String()
 	}
 	if strings.HasPrefix(u.Path, "//") && r.note(Slashes, "the path begins with more than one /", "/") {
 		u.Path = "/" + strings.TrimLeft(u.Path, "/")
