@@ -89,7 +89,7 @@ func (o *opening) openAnew(ctx context.Context, a RemedyArgs) error {
 			return err
 		}
 	}
-	if !a.Undo {
+	if !a.Undo && a.Action != remedy.StreamUser {
 		return o.open(ctx)
 	}
 	fresh, err := o.env.store.Device(ctx, o.d.ID)
@@ -97,8 +97,11 @@ func (o *opening) openAnew(ctx context.Context, a RemedyArgs) error {
 		return err
 	}
 	*o.d = *fresh
-	o.d.Status.Proofs = nil // what was proven rested on what is undone now
-	return o.prove(ctx)
+	o.d.Status.Proofs = nil // what was proven rested on what is no more
+	if err := o.prove(ctx); err != nil || a.Undo {
+		return err
+	}
+	return o.open(ctx)
 }
 
 // signInAgain reads what the device says of itself once more, with the sign-in that is known to open it.

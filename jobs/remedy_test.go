@@ -101,3 +101,27 @@ func TestTheStreamServiceIsSwitchedOn(t *testing.T) {
 	b.remedy(remedy.Clock, true, uuid.Nil, "13")
 	assert.InDelta(t, 900_000, b.device("13").Status.Reached.SkewMS, 5000)
 }
+
+// A password of awkward characters opens the camera; a recorder that cannot take it in a URL says so, and a stream user mends that.
+func TestAPasswordThatATargetCannotTake(t *testing.T) {
+	const awkward = "@:/#%&+ ä"
+	b := keyed(t, `
+name: awkward
+users: [{name: fitter, secret: "`+awkward+`", level: Administrator}]
+devices:
+  - {name: Odd, maker: corvane, model: V4, serial: O1, address: NET.11, scene: viaduct, streams: [{width: 160, height: 90, fps: 5, kbps: 100, gop: 5, profile: baseline}]}
+  - {name: Plain, kind: recorder, maker: holloway, model: H8, address: NET.20, users: [{name: fitter, secret: "`+awkward+`", level: Administrator}], defects: {plain_sign_ins: true}}
+`, "127.42.20", [3]string{"Fitter", "fitter", awkward})
+	require.NoError(t, b.s.Want(ctx, b.ids("11"), b.ids("20")[0]))
+	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("20"), false))
+	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11"), false))
+	l := b.device("11").Status.Latch(latch.Placed)
+	require.Equal(t, latch.Stuck, l.State, "%+v", b.device("11").Status.Latches)
+	assert.Equal(t, diagnose.UnfitSignIn, l.Diagnosis.Cause)
+	key, err := b.s.AddSignIn(ctx, "Stream user", "watcher", signin.NewSecret("river-stone-91"))
+	require.NoError(t, err)
+	b.remedy(remedy.StreamUser, false, key, "11")
+	st := b.device("11").Status
+	require.Empty(t, st.At(), "%+v", st.Latches)
+	assert.NotContains(t, b.everything(), awkward)
+}

@@ -498,7 +498,7 @@ func stuckStep(l *latch.Latch) nextStep {
 	switch l.Diagnosis.Cause {
 	case diagnose.Locked, diagnose.HeldBack:
 		step.Action, step.Label = "wait", "Add a sign-in"
-	case diagnose.StreamRefuses:
+	case diagnose.StreamRefuses, diagnose.UnfitSignIn:
 		step.Action, step.Label = "stream_user", "Make a stream user"
 	case diagnose.CertificateChanged:
 		step.Action, step.Label = "take_certificate", "Take the new certificate"

@@ -14,6 +14,7 @@ type maker struct {
 	media2     bool
 	mute       bool     // has no device service
 	pictures   string   // where its pictures over HTTP are; "" for none
+	stale      int      // seconds for which a nonce of its streams is good; 0 for ever
 	apart      bool     // its streams take no administrator: they have users of their own, of which there are none at first
 	reboots    bool     // wants a restart before a new address takes effect
 	httpAuth   []string // challenge schemes of its web side; none means WS-UsernameToken
@@ -32,7 +33,7 @@ var makers = map[string]maker{
 		prefixes: [4]string{"env", "tds", "trt", "tt"},
 	},
 	"lumenhythe": {
-		name: "Lumenhythe", web: 8080, rtsp: 8554, server: "lhd 7", pictures: "/lantern/glint", media2: true, reboots: true,
+		name: "Lumenhythe", web: 8080, rtsp: 8554, server: "lhd 7", pictures: "/lantern/glint", stale: 5, media2: true, reboots: true,
 		httpAuth:   []string{"SHA-256", "MD5"},
 		streamAuth: []string{"SHA-256", "MD5"},
 		path:       func(ch, st int) string { return fmt.Sprintf("/lantern/%d?glow=live", ch*8+st+1) },

@@ -124,6 +124,9 @@ func (r *recorder) receiverService(o operation) (string, *fault) {
 		if _, err := streamurl.Parse(o.arg("MediaUri")); err != nil {
 			return "", invalid("ter:BadConfiguration", "The media URI cannot be read")
 		}
+		if r.d.Defects.PlainSignIns && strings.Contains(strings.Split(o.arg("MediaUri"), "@")[0], "%") {
+			return "", invalid("ter:BadConfiguration", "The media URI holds characters that are not allowed")
+		}
 		t := r.token("rcv")
 		r.state.Receivers[t] = o.arg("MediaUri")
 		r.startPull(t)

@@ -95,6 +95,8 @@ type Defects struct {
 	PathFirst      bool   `yaml:"path_first"`      // its stream service judges the path before the sign-in
 	AnyPath        bool   `yaml:"any_path"`        // its stream service sends its picture for any path
 	StreamClosed   bool   `yaml:"stream_closed"`   // its RTSP port is closed
+	PlainSignIns   bool   `yaml:"plain_sign_ins"`  // of a recorder: it takes no URL whose sign-in is percent-encoded
+	Encrypts       bool   `yaml:"encrypts"`        // its maker's own encryption is on: packets come, and no picture
 	Transport      string `yaml:"transport"`       // the one that its streams take: "" for TCP and UDP, "udp", "multicast", "tls", "tunnel"
 	Redirects      string `yaml:"redirects"`       // where its stream service sends every DESCRIBE: "path", "loop", or an rtsp URL
 	StaleSeconds   int    `yaml:"stale_seconds"`   // how long a nonce is good; 0 for ever

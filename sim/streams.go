@@ -2,6 +2,8 @@ package sim
 
 import (
 	"bufio"
+	"bytes"
+	"cmp"
 	"context"
 	"encoding/base64"
 	"encoding/binary"
@@ -211,7 +213,8 @@ func (v *viewer) allowed(q *rtsp.Request) bool {
 	if len(v.s.d.accounts()) == 0 {
 		return true
 	}
-	stale := v.s.d.Defects.StaleSeconds > 0 && time.Since(v.nonced) > time.Duration(v.s.d.Defects.StaleSeconds)*time.Second
+	good := cmp.Or(v.s.d.Defects.StaleSeconds, v.s.d.maker.stale)
+	stale := good > 0 && time.Since(v.nonced) > time.Duration(good)*time.Second
 	old := v.nonce
 	if stale {
 		v.nonce, v.nonced = randomHex(), time.Now()
@@ -361,7 +364,7 @@ func (v *viewer) send(ctx context.Context) {
 	}
 	video, hasVideo := v.channels[1]
 	audio, hasAudio := v.channels[2]
-	p := packetiser{channel: video, ssrc: 1}
+	p := packetiser{channel: video, ssrc: 1, encrypts: v.s.d.Defects.Encrypts}
 	tone := toneSender{channel: audio, began: time.Now()}
 	for k := v.s.d.frameAfter(clip, time.Now()); ; k++ {
 		due := time.Until(v.s.d.frameTime(clip, k))
@@ -415,12 +418,20 @@ type packetiser struct {
 	ssrc    uint32
 	seq     uint16
 	out     []byte
+	// encrypts makes nonsense of the pictures, as a maker's own encryption does to everybody without its key.
+	encrypts bool
 }
 
 const maxPayload = 1400
 
 func (p *packetiser) frame(f scene.Frame, stamp uint32) {
 	for i, nal := range f.NALs {
+		if p.encrypts {
+			nal = bytes.Clone(nal)
+			for j := 1; j < len(nal); j++ {
+				nal[j] ^= byte(j*7 + 90)
+			}
+		}
 		last := i == len(f.NALs)-1
 		if len(nal) <= maxPayload {
 			p.packet(96, stamp, last, nil, nal)

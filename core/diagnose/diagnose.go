@@ -54,6 +54,7 @@ const (
 	StreamRefuses      Cause = "stream_refuses"      // the device service takes the sign-in, the stream does not
 	HeldBack           Cause = "held_back"           // another wrong try could lock the device
 	CertificateChanged Cause = "certificate_changed" // TLS with another certificate than before
+	UnfitSignIn        Cause = "unfit_sign_in"       // a target cannot take the sign-in in the URL
 	NotKept            Cause = "not_kept"            // a change was accepted and not made
 	NotPicture         Cause = "not_picture"         // an HTTP answer that is no picture
 	RedirectLost       Cause = "redirect_lost"       // a redirect that leads nowhere
@@ -339,8 +340,16 @@ func explainDevice(err error, f Facts) (Diagnosis, bool) {
 		limit   *onvif.LimitError
 		full    *TargetFullError
 		kept    *remedy.NotKeptError
+		unfit   *UnfitSignInError
 	)
 	switch {
+	case errors.As(err, &unfit):
+		why := "the password is longer than many targets take"
+		if unfit.Encoded {
+			why = "the user name or password holds characters that have to be percent-encoded in a URL, which some targets cannot read"
+		}
+		return Diagnosis{Cause: UnfitSignIn, Summary: fmt.Sprintf("%s turns the stream URL down. Most likely reason: %s.", Capital(f.Asking), why),
+			Fix: "Make a stream user on the camera: its password is short enough for every target and made of letters, digits and dashes."}, true
 	case errors.As(err, &kept):
 		return Diagnosis{Cause: NotKept, Summary: Capital(kept.Error()) + ".",
 			Fix: "Change it on the device's own page; a lock there or old firmware may be in the way."}, true
@@ -367,6 +376,17 @@ func explainDevice(err error, f Facts) (Diagnosis, bool) {
 			Fix: "Look at the exchange below; a restart or new firmware may mend it."}, true
 	}
 	return Diagnosis{}, false
+}
+
+// An UnfitSignInError says that a target turns a stream URL down, most likely for the sign-in in it.
+type UnfitSignInError struct {
+	Encoded bool   // user or password hold characters that have to be percent-encoded
+	Long    bool   // the password is longer than many targets take
+	Answer  string // the target's own reason
+}
+
+func (e *UnfitSignInError) Error() string {
+	return "the target turns the stream URL down, most likely for its sign-in: " + e.Answer
 }
 
 // A TargetFullError says that a target has no free slot.

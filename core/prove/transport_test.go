@@ -30,6 +30,7 @@ devices:
   - {name: moved, maker: corvane, model: V4, serial: T7, address: 127.41.31.17, scene: turntable, streams: [*s], defects: {redirects: path}}
   - {name: loop, maker: corvane, model: V4, serial: T8, address: 127.41.31.18, scene: turntable, streams: [*s], defects: {redirects: loop}}
   - {name: outside, maker: corvane, model: V4, serial: T9, address: 127.41.31.19, scene: turntable, streams: [*s], defects: {redirects: "rtsp://127.99.0.1/vista/ch1/primary"}}
+  - {name: encrypted, maker: corvane, model: V4, serial: T11, address: 127.41.31.21, scene: turntable, streams: [*s], defects: {encrypts: true}}
   - {name: sister, maker: corvane, model: V4, serial: T10, address: 127.41.31.20, scene: turntable, streams: [*s], defects: {redirects: "rtsp://127.41.31.11:554/vista/ch1/primary"}}
 `
 
@@ -85,6 +86,9 @@ func TestEveryTransport(t *testing.T) {
 	assert.NotContains(t, changed.Exchange, "DESCRIBE", "nothing was sent")
 	assert.True(t, ask("expired", "rtsps://127.41.31.15/vista/ch1/primary", "").TLS.Expired)
 
+	encrypted := ask("encrypted", "", "").Diagnosis
+	require.NotNil(t, encrypted)
+	assert.Contains(t, encrypted.Fix, "encryption may be on")
 	loop := ask("loop", "", "").Diagnosis
 	require.NotNil(t, loop)
 	assert.Contains(t, loop.Summary, "leads nowhere")

@@ -3,10 +3,12 @@ package target
 import (
 	"context"
 	"errors"
+	"strings"
 	"time"
 
 	"unlatch/core/diagnose"
 	"unlatch/core/onvif"
+	"unlatch/core/streamurl"
 )
 
 // Recorder is a recorder by the open standard: a receiver pulls the stream, a recording is the slot, a job ties them.
@@ -65,7 +67,7 @@ func (r *Recorder) Place(ctx context.Context, c Camera) (Placement, error) {
 			continue
 		}
 		if j, ok := jobs[rec.Token]; ok {
-			return Placement{rec.Token, j.Receiver, j.Token}, r.Client.ConfigureReceiver(ctx, j.Receiver, c.URL)
+			return Placement{rec.Token, j.Receiver, j.Token}, unfit(r.Client.ConfigureReceiver(ctx, j.Receiver, c.URL), c.URL)
 		}
 		return r.feed(ctx, rec.Token, c)
 	}
@@ -80,7 +82,7 @@ func (r *Recorder) Place(ctx context.Context, c Camera) (Placement, error) {
 func (r *Recorder) feed(ctx context.Context, slot string, c Camera) (Placement, error) {
 	receiver, err := r.Client.CreateReceiver(ctx, c.URL)
 	if err != nil {
-		return Placement{}, errors.Join(err, r.undo(ctx, slot, ""))
+		return Placement{}, errors.Join(unfit(err, c.URL), r.undo(ctx, slot, ""))
 	}
 	job, err := r.Client.CreateRecordingJob(ctx, slot, receiver)
 	if err != nil {
@@ -88,6 +90,25 @@ func (r *Recorder) feed(ctx context.Context, slot string, c Camera) (Placement, 
 	}
 	return Placement{slot, receiver, job}, nil
 }
+
+// unfit tells a URL that is turned down for its sign-in from other faults, as far as that can be known: the target finds the URL bad, and its sign-in is
+// long or has to be percent-encoded, which some targets cannot read.
+func unfit(err error, url string) error {
+	var f *onvif.Fault
+	u, perr := streamurl.Parse(url)
+	if !errors.As(err, &f) || !f.HasCode("InvalidArgVal") || perr != nil || u.SignIn.Anonymous() {
+		return err
+	}
+	head, _, _ := strings.Cut(strings.TrimPrefix(u.Reveal(), u.Scheme+"://"), "@")
+	out := &diagnose.UnfitSignInError{Encoded: strings.Contains(head, "%"), Long: len(u.SignIn.Secret.Reveal()) > longSecret, Answer: f.Reason}
+	if !out.Encoded && !out.Long {
+		return err
+	}
+	return out
+}
+
+// longSecret is the length from which on a password is a likely reason for a refusal.
+const longSecret = 32
 
 func (r *Recorder) undo(ctx context.Context, slot, receiver string) error {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
