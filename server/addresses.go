@@ -100,6 +100,8 @@ type addressBody struct {
 	Bits     int       `json:"bits,omitempty" maximum:"30"`
 	Gateway  string    `json:"gateway,omitempty"`
 	DNS      string    `json:"dns,omitempty"`
+	NoDNS    bool      `json:"no_dns,omitempty" doc:"no name servers by hand: undo of the first that were set"`
+	NoNTP    bool      `json:"no_ntp,omitempty" doc:"no time server by hand"`
 	NTP      string    `json:"ntp,omitempty" maxLength:"120"`
 	Host     string    `json:"host,omitempty" maxLength:"63"`
 	TimeZone string    `json:"time_zone,omitempty" maxLength:"120"`
@@ -224,7 +226,7 @@ func (s *Server) applyAddresses(ctx context.Context, id uuid.UUID, title string,
 	seen := map[netip.Addr]bool{}
 	plan := make([]jobs.Address, len(lines))
 	for i, l := range lines {
-		to := readdress.Setting{DHCP: l.DHCP, Bits: l.Bits, Also: readdress.Also{NTP: strings.TrimSpace(l.NTP), Host: l.Host, TimeZone: strings.TrimSpace(l.TimeZone), Clock: l.Clock}}
+		to := readdress.Setting{DHCP: l.DHCP, Bits: l.Bits, Also: readdress.Also{NTP: strings.TrimSpace(l.NTP), Host: l.Host, TimeZone: strings.TrimSpace(l.TimeZone), Clock: l.Clock, NoDNS: l.NoDNS, NoNTP: l.NoNTP}}
 		if to.DNS, err = addrList(l.DNS); err != nil {
 			return nil, s.explain(err)
 		}

@@ -88,7 +88,7 @@ func (s *Server) remedy(ctx context.Context, site uuid.UUID, in remedyBody) (*ru
 		list = append(list, r)
 	}
 	if makes && !in.Each {
-		key, err := s.streamKey(ctx, fmt.Sprintf("%s, stream user of %s", user, cameras(len(list))), user, store.Terms{Purpose: store.Streams, Site: &site})
+		key, err := s.streamKey(ctx, fmt.Sprintf("%s, %s", user, cameras(len(list))), user, store.Terms{Purpose: store.Streams, Site: &site})
 		if err != nil {
 			return nil, s.explain(err)
 		}

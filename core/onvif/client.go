@@ -135,7 +135,7 @@ func (c *Client) signed(ctx context.Context, service, action, body string, out a
 		err = read(res, raw, out)
 		if res.StatusCode == http.StatusUnauthorized && !token {
 			offered := httpauth.ParseChallenges(res.Header.Values("WWW-Authenticate"))
-			if best, berr := httpauth.Choose(offered); berr == nil && best.Stale() && try < 2 {
+			if best, berr := httpauth.Choose(offered); berr == nil && c.answer.OutOfDate(best) && try < 2 {
 				c.answer = httpauth.NewAnswer(best, c.signIn.User, c.signIn.Secret.Reveal())
 				continue
 			}

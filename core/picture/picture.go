@@ -182,7 +182,7 @@ func (f *Fetcher) get(ctx context.Context, at string) (*http.Response, string, e
 		if err != nil {
 			return nil, scheme, errors.Join(&RefusedError{}, err)
 		}
-		if f.SignIn.Anonymous() || to.Host != home.Host || answer != nil && !best.Stale() {
+		if f.SignIn.Anonymous() || to.Host != home.Host || answer != nil && !answer.OutOfDate(best) {
 			return nil, scheme, &RefusedError{Tried: answer != nil, Scheme: best.Name()}
 		}
 		if hops++; hops > maxHops { // a device that calls every nonce stale

@@ -20,6 +20,9 @@ type Also struct {
 	NTP      string       `json:"ntp,omitempty" doc:"time server: an address or a name"`
 	Host     string       `json:"host,omitempty" doc:"host name, RFC 1123"`
 	TimeZone string       `json:"time_zone,omitempty" doc:"POSIX 1003.1 §8.3, as GMT0BST,M3.5.0/1,M10.5.0"`
+	// NoDNS and NoNTP give back to DHCP what was set by hand: undo of a change that was the first one.
+	NoDNS bool `json:"no_dns,omitempty"`
+	NoNTP bool `json:"no_ntp,omitempty"`
 	// Clock asks that the device's clock be set right: by the time server where one is given, else to this machine's time.
 	Clock bool `json:"clock,omitempty"`
 	// SkewMS is what was read of the clock, the device's minus this machine's, in milliseconds; it is not sent.
@@ -45,14 +48,14 @@ func (a Also) Changed(before Also) (out []string) {
 // also sends what is wanted besides the address, first: the device still answers where it is.
 func (w *work) also(ctx context.Context, c *onvif.Client) error {
 	a := w.To.Also
-	if len(a.DNS) > 0 {
+	if len(a.DNS) > 0 || a.NoDNS {
 		w.doing("setting its name servers")
 		if err := c.SetDNS(ctx, a.DNS); err != nil {
 			return err
 		}
 		w.step("set the name servers")
 	}
-	if a.NTP != "" {
+	if a.NTP != "" || a.NoNTP {
 		w.doing("setting its time server")
 		if err := c.SetNTP(ctx, a.NTP); err != nil {
 			return err
@@ -80,12 +83,12 @@ func (w *work) also(ctx context.Context, c *onvif.Client) error {
 // readAlso reads back what was asked for, and nothing else: a device need not know every one of these operations.
 func (w *work) readAlso(ctx context.Context, c *onvif.Client, into *Setting) (err error) {
 	a := w.To.Also
-	if len(a.DNS) > 0 {
+	if len(a.DNS) > 0 || a.NoDNS {
 		if into.DNS, _, err = c.DNS(ctx); err != nil {
 			return err
 		}
 	}
-	if a.NTP != "" {
+	if a.NTP != "" || a.NoNTP {
 		if into.NTP, err = c.NTP(ctx); err != nil {
 			return err
 		}

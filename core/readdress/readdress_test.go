@@ -128,6 +128,13 @@ func TestNameServersNameAndClockGoAlong(t *testing.T) {
 		assert.NotContains(t, []string{"send the address", "restart", "found again"}, s.Name)
 	}
 
+	// Undo of the first name server and time server that were set by hand gives them back to DHCP.
+	got, err = do("Clock", readdress.Setting{Addr: to.Addr, Bits: 24, Also: readdress.Also{NoDNS: true, NoNTP: true}})
+	require.NoError(t, err)
+	assert.Equal(t, dns, got.Before.DNS)
+	assert.Empty(t, got.After.DNS)
+	assert.Empty(t, got.After.NTP)
+
 	_, err = do("Turntable", readdress.Setting{Addr: netip.MustParseAddr("127.46.3.102"), Bits: 24, Also: readdress.Also{Host: "not a host name"}})
 	var fault *onvif.Fault
 	require.ErrorAs(t, err, &fault, "what the device refuses is said")

@@ -202,7 +202,7 @@ func (c *Conn) answer(res *Response, signed bool, try int) error {
 		return errors.Join(refusal, err)
 	}
 	refusal.Scheme, refusal.Realm = best.Name(), best.Realm()
-	if c.opt.SignIn.Anonymous() || signed && !best.Stale() || try >= 2 {
+	if c.opt.SignIn.Anonymous() || signed && !c.auth.OutOfDate(best) || try >= 2 {
 		return refusal
 	}
 	c.auth = httpauth.NewAnswer(best, c.opt.SignIn.User, c.opt.SignIn.Secret.Reveal())

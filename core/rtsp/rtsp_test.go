@@ -131,6 +131,34 @@ func TestStaleNonceIsAnsweredAnew(t *testing.T) {
 	assert.Equal(t, "v=0", string(d.SDP))
 }
 
+// A device that replays its nonce and calls it stale, or calls every nonce stale, hears a sign-in a bounded number of times.
+func TestNoncesThatAreReplayed(t *testing.T) {
+	first := "RTSP/1.0 401 U\r\nCSeq: SEQ\r\nWWW-Authenticate: Digest realm=\"r\", nonce=\"n1\", qop=\"auth\"\r\n\r\n"
+	replay := "RTSP/1.0 401 U\r\nCSeq: SEQ\r\nWWW-Authenticate: Digest realm=\"r\", nonce=\"n1\", qop=\"auth\", stale=true\r\n\r\n"
+	fresh := "RTSP/1.0 401 U\r\nCSeq: SEQ\r\nWWW-Authenticate: Digest realm=\"r\", nonce=\"nSEQ\", stale=true\r\n\r\n"
+	var auth *AuthError
+	u, seen := scripted(t, first, replay)
+	_, err := dial(t, u, Options{SignIn: steward}).Describe(context.Background())
+	require.ErrorAs(t, err, &auth)
+	assert.True(t, auth.Tried)
+	assert.Equal(t, 1, strings.Count(seen(), "Authorization:"))
+	u, seen = scripted(t, first, fresh, fresh)
+	_, err = dial(t, u, Options{SignIn: steward}).Describe(context.Background())
+	require.ErrorAs(t, err, &auth)
+	assert.Equal(t, 2, strings.Count(seen(), "Authorization:"))
+
+	// Within one session the nonce is used on, and each use is counted, so that a replayed request is refused by an honest device.
+	ok := "RTSP/1.0 200 OK\r\nCSeq: SEQ\r\n\r\n"
+	u, seen = scripted(t, first, ok, ok)
+	c := dial(t, u, Options{SignIn: steward})
+	for range 2 {
+		_, err = c.Do(context.Background(), "GET_PARAMETER", u.String())
+		require.NoError(t, err)
+	}
+	assert.Contains(t, seen(), "nc=00000001")
+	assert.Contains(t, seen(), "nc=00000002")
+}
+
 func TestFramesAndRequestsBetweenRequestAndAnswer(t *testing.T) {
 	u, _ := scripted(t, "$\x00\x00\x02hi"+"OPTIONS * RTSP/1.0\r\nCSeq: 77\r\n\r\n"+"RTSP/1.0 200 OK\r\nCSeq: 999\r\n\r\n"+"$\x01\x00\x01x"+"RTSP/1.0 200 OK\r\nCSeq: SEQ\r\nContent-Base: rtsp://base/\r\nContent-Length: 3\r\n\r\nv=0")
 	var frames []string

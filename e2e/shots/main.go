@@ -40,6 +40,7 @@ var shots = []shot{
 	{name: "ladder", path: "/sites/SITE?device=DEVICE:Coal wharf", width: 1280, height: 900, theme: "day", after: toLadder},
 	{name: "paths", path: "/sites/SITE/paths", width: 1280, height: 800, theme: "day"},
 	{name: "repair", path: "/sites/SITE", width: 1280, height: 800, theme: "day", after: pasteDamaged},
+	{name: "sign-in-grid", path: "/sites/SITE?device=DEVICE:Ticket window", width: 1280, height: 800, theme: "day", after: toGrid},
 	{name: "find-phone", path: "/sites/SITE/find", width: 390, height: 844, theme: "day"},
 	{name: "addresses-moving", path: "/sites/SITE", width: 1280, height: 800, theme: "day", after: sendAddresses},
 	{name: "find-wide", path: "/sites/SITE/find", width: 1280, height: 800, theme: "night", after: wholeRange},
@@ -156,6 +157,11 @@ func planAddresses(p *rod.Page) error {
 // toLadder brings the paths that were tried into sight.
 func toLadder(p *rod.Page) error {
 	return rod.Try(func() { p.MustElement(`[aria-label="Paths tried"]`).MustScrollIntoView() })
+}
+
+// toGrid shows what the sign-ins open.
+func toGrid(p *rod.Page) error {
+	return rod.Try(func() { p.MustElement(`[aria-label="What the sign-ins open"]`).MustScrollIntoView() })
 }
 
 // pasteDamaged pastes a URL as it comes out of a mail.

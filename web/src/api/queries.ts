@@ -109,7 +109,7 @@ export function useRemove(site: string) {
   });
 }
 
-type AddressLine = { device: string; address?: string; dhcp?: boolean; bits?: number; gateway?: string; dns?: string; ntp?: string; host?: string; time_zone?: string; clock?: boolean };
+type AddressLine = { device: string; address?: string; dhcp?: boolean; bits?: number; gateway?: string; dns?: string; ntp?: string; host?: string; time_zone?: string; clock?: boolean; no_dns?: boolean; no_ntp?: boolean };
 
 export function useReaddress(site: string) {
   const q = useQueryClient();
@@ -123,7 +123,9 @@ export function useReaddress(site: string) {
 export const backToBefore = (devices: Device[]): AddressLine[] =>
   devices.flatMap((d) => {
     const b = d.moved?.before;
-    return b ? [{ device: d.id, address: b.addr, dhcp: b.dhcp, bits: b.bits, gateway: b.gateway || undefined, dns: b.dns?.join(", "), ntp: b.ntp, host: b.host, time_zone: b.time_zone }] : [];
+    const a = d.moved?.after;
+    // What was set by hand for the first time goes back to DHCP.
+    return b ? [{ no_dns: !b.dns?.length && !!a?.dns?.length, no_ntp: !b.ntp && !!a?.ntp, device: d.id, address: b.addr, dhcp: b.dhcp, bits: b.bits, gateway: b.gateway || undefined, dns: b.dns?.join(", "), ntp: b.ntp, host: b.host, time_zone: b.time_zone }] : [];
   });
 
 type Remedy = { action: "streams" | "clock" | "stream_user"; devices: Device[]; undo?: boolean; user?: string; each?: boolean };

@@ -583,6 +583,10 @@ export interface components {
             dns?: string;
             gateway?: string;
             host?: string;
+            /** @description no name servers by hand: undo of the first that were set */
+            no_dns?: boolean;
+            /** @description no time server by hand */
+            no_ntp?: boolean;
             ntp?: string;
             time_zone?: string;
         };
@@ -1305,6 +1309,8 @@ export interface components {
             gateway: string;
             /** @description host name, RFC 1123 */
             host?: string;
+            no_dns?: boolean;
+            no_ntp?: boolean;
             /** @description time server: an address or a name */
             ntp?: string;
             /** Format: int64 */

@@ -13,10 +13,10 @@ export function QrSheet({ title, url, reveal, onClose }: { title: string; url: s
         <QRCodeSVG value={whole ?? url} size={280} marginSize={2} role="img" aria-label={`QR code of ${url}`} data-qr={whole ? "with sign-in" : "without sign-in"} />
       </div>
       <p className="mono mt-2 text-[13px] break-all">{url}</p>
-      <label className="mt-2 flex items-center gap-2">
+      <label className="mt-3 flex items-center gap-2">
         <Check checked={whole !== null} label="With the sign-in" onChange={() => (whole === null ? reveal().then(setWhole).catch(say) : setWhole(null))} /> With the sign-in
-        <span className="text-[13px] text-soft">Anybody who sees the code then has the password. Who asked is recorded.</span>
       </label>
+      <p className="text-[13px] text-soft">Anybody who sees the code then has the password. Who asked is recorded.</p>
     </Sheet>
   );
 }

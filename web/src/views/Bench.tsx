@@ -148,8 +148,8 @@ function NextStep({ device: d, recorders, onClaim, onStreamUser, onOpen }: { dev
         {d.next.action === "place" && recorders.map((r) => <Button key={r.id} look="next" onClick={() => onOpen([d], r.id)}>Place on {r.name}</Button>)}
         {d.next.action === "place" && recorders.length === 0 && <span className="text-soft">No recorder is signed in to yet: choose it in the list and open its latches.</span>}
         {!done && d.next.action !== "place" && <Button look={d.next.action === "wait" ? "plain" : "next"} disabled={mend.isPending} onClick={act}>{d.next.label}</Button>}
-        {stuck && (d.next.action === "stream_user" || d.next.action === "streams_on") && <Button onClick={() => addSignIn(d.next.reason, () => onOpen([d]), d)}>Add a sign-in</Button>}
-        {stuck && d.next.action !== "open" && d.next.action !== "wait" && d.next.action !== "change_ranges" && <Button onClick={() => onOpen([d])}>Try again</Button>}
+        {stuck && d.next.action === "stream_user" && <Button onClick={() => addSignIn(d.next.reason, () => onOpen([d]), d)}>Add a sign-in</Button>}
+        {stuck && d.next.action !== "open" && d.next.action !== "wait" && d.next.action !== "stream_user" && d.next.action !== "change_ranges" && <Button onClick={() => onOpen([d])}>Try again</Button>}
         {d.streams.length > 0 && !stuck && <Button onClick={() => again.mutate({ devices: [d.id], again: true })}><RotateCw size={14} /> Play again</Button>}
       </div>
     </section>
@@ -183,7 +183,7 @@ function Remedies({ device: d }: { device: Device }) {
     <section className="border-t px-4 py-3 text-[13px]" aria-label="Changed on the device">
       {d.remedies.map((r) => (
         <div key={r.action} className="flex items-center gap-2 py-0.5">
-          <span className="grow">{remedyNames[r.action]} <span className="text-soft">({r.action === "clock" ? `it was off by ${r.before}` : `before: ${r.before}`})</span></span>
+          <span className="grow">{remedyNames[r.action]} <span className="text-soft">({r.action === "clock" ? `it was off by ${r.before}` : r.action === "stream_user" ? r.after : `before: ${r.before}`})</span></span>
           <Button className="h-7" disabled={mend.isPending} onClick={() => mend.mutate({ action: r.action, devices: [d], undo: true }, { onError: say })}>Undo</Button>
         </div>
       ))}
@@ -222,7 +222,7 @@ function Compare({ stream }: { stream: Stream }) {
         </tbody>
       </table>
       <p className="mt-1.5 text-[13px] text-soft">
-        Signed in by {stream.proof?.auth}, first key frame after {Math.round(stream.proof?.first_keyframe_ms ?? 0)} ms, {v.lost} of {v.lost + v.packets} packets lost{stream.proof?.audio && `, audio ${stream.proof.audio.codec}`}
+        Over {({ tcp: "TCP", udp: "UDP datagrams", multicast: "multicast", "http tunnel": "HTTP (RTSP within it)" } as Record<string, string>)[stream.proof?.transport ?? ""] ?? stream.proof?.transport}{stream.proof?.tls && ` in TLS${stream.proof.tls.expired ? ` (its certificate expired on ${stream.proof.tls.until.slice(0, 10)})` : ""}`}, signed in by {stream.proof?.auth}, first key frame after {Math.round(stream.proof?.first_keyframe_ms ?? 0)} ms, {v.lost} of {v.lost + v.packets} packets lost{stream.proof?.audio && `, audio ${stream.proof.audio.codec}`}
       </p>
     </section>
   );

@@ -38,7 +38,7 @@ export function Keyring() {
             {list.length > 0 && <Button onClick={() => addSignIn()}><Plus size={16} /> Add a sign-in</Button>}
           </span>
         </div>
-        <p className="mb-4 max-w-xl text-soft">Sign-ins to try on devices: first what opened a device before, then what is for its maker and for the site, then from the top. Unlatch tries these and no others, sends a refused one never twice to the same device, and stops after three wrong tries in a quarter of an hour, before a device would lock.</p>
+        <p className="mb-4 max-w-xl text-soft">Sign-ins to try on devices: first what opened a device before, then what is for it, its maker and the site, then what opens others of its kind, then from the top. Unlatch tries these and no others, sends a refused one never twice to the same device, and stops after three wrong tries in a quarter of an hour, before a device would lock.</p>
         <Trouble error={keys.error} />
         {keys.data && list.length === 0 && (
           <div className="border-y py-12 text-center">

@@ -17,7 +17,7 @@ export function SignInGrid({ device: d }: { device: Device }) {
     <section className="border-t px-4 py-3" aria-label="What the sign-ins open">
       <table className="w-full text-[13px]">
         <thead>
-          <tr className="text-left text-soft"><th className="pb-1 font-normal">Service</th><th className="pb-1 font-normal">Sign-in</th><th className="pb-1 font-normal">Level</th><th className="pb-1 text-right font-normal">Taken as</th></tr>
+          <tr className="text-left text-soft"><th className="pb-1 font-normal">Service</th><th className="pb-1 font-normal">Sign-in</th><th className="pb-1 font-normal">Level</th><th className="pb-1 text-right font-normal whitespace-nowrap">Taken as</th></tr>
         </thead>
         <tbody>
           {d.grid.map((r) => {

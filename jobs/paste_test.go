@@ -1,0 +1,47 @@
+package jobs_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"unlatch/core/latch"
+	"unlatch/core/signin"
+	"unlatch/jobs"
+	"unlatch/store/storetest"
+)
+
+// A recipe that was learned from one URL is kept in the path book once it has found streams on the next channels, and not before.
+func TestALearnedRecipeIsKept(t *testing.T) {
+	b := set(t, storetest.URL(t), "127.42.21", 4)
+	key, err := b.s.AddSignIn(ctx, "Fitter", "fitter", signin.NewSecret("brass-lamp-41"))
+	require.NoError(t, err)
+	b.work()
+	kept := func() (paths []string) {
+		books, err := b.s.Books(ctx)
+		require.NoError(t, err)
+		for _, book := range books {
+			if book.Name != "Learned here" {
+				continue
+			}
+			for _, r := range book.Recipes {
+				paths = append(paths, r.Shape)
+			}
+		}
+		return paths
+	}
+	args := jobs.PasteArgs{Site: b.site.ID, URL: "rtsp://127.42.21.20:554/strongroom/1/0", Shape: "/strongroom/{channel*7}/{stream+40}", Recipe: "learned, wrong", Channels: 2, SignIn: key, Save: true}
+	b.wait(b.q.Paste(ctx, "paste", args))
+	assert.Empty(t, kept(), "it has found nothing")
+	args.Shape, args.Recipe = "/strongroom/{channel}/{stream-1}", "learned, right"
+	b.wait(b.q.Paste(ctx, "paste", args))
+	assert.Equal(t, []string{"/strongroom/{channel}/{stream-1}"}, kept())
+	proven := 0
+	for _, d := range b.devices() {
+		if d.Status.Latch(latch.Proven).State == latch.Open {
+			proven++
+		}
+	}
+	assert.Equal(t, 2, proven)
+}
