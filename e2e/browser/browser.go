@@ -3,6 +3,7 @@ package browser
 
 import (
 	"bufio"
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -73,7 +74,11 @@ type Server struct {
 	URL    string // http://127.0.0.1:port/
 	Output string // what it printed until it served
 	cmd    *exec.Cmd
+	log    bytes.Buffer // written by the process's end
 }
+
+// Log is what a stopped server has logged.
+func (s *Server) Log() string { return s.log.String() }
 
 var serves = regexp.MustCompile(`http://[0-9.:]+/`)
 
@@ -85,7 +90,7 @@ func StartServer(args ...string) (*Server, error) {
 	}
 	s := &Server{cmd: exec.Command(filepath.Join(root, ".unlatch", "bin", "unlatch"), args...)}
 	s.cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
-	s.cmd.Stderr = os.Stderr
+	s.cmd.Stderr = io.MultiWriter(os.Stderr, &s.log)
 	out, err := s.cmd.StdoutPipe()
 	if err != nil {
 		return nil, err

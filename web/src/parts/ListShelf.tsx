@@ -1,17 +1,16 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { FileUp } from "lucide-react";
-import { useRef, useState } from "react";
+import { useState } from "react";
 import { toast } from "sonner";
 import { api, must, type Device } from "@/api/client";
 import { say } from "@/api/queries";
 import { base64 } from "./base64";
 import { Button } from "./Button";
+import { FileButton } from "./FileButton";
 import { Trouble } from "./Trouble";
 
 /** The address list that somebody brought along, beside what was heard: expected and found, expected and missing, found and unexpected. */
 export function ListShelf({ site, devices, choose }: { site: string; devices: Device[]; choose: (device: string) => void }) {
   const q = useQueryClient();
-  const picker = useRef<HTMLInputElement>(null);
   const [shown, setShown] = useState<"found" | "missing" | "unexpected">("missing");
   const path = { params: { path: { site } } };
   // Matched anew whenever the devices are: the key follows what matching looks at.
@@ -37,18 +36,6 @@ export function ListShelf({ site, devices, choose }: { site: string; devices: De
   return (
     <section aria-label="Address list" className="mt-5 border-t pt-3">
       <h2 className="font-semibold">Address list {!!list.data?.rows && <span className="num font-normal text-soft">{list.data.rows}</span>}</h2>
-      <input
-        ref={picker}
-        type="file"
-        aria-label="Address list file"
-        accept=".csv,.tsv,.txt,.xlsx,text/csv"
-        className="sr-only"
-        onChange={(e) => {
-          const file = e.target.files?.[0];
-          if (file) load.mutate(file);
-          e.target.value = "";
-        }}
-      />
       {!list.data?.rows && <p className="mt-1 mb-2 text-[13px] text-soft">Bring a list of what should be here (CSV or XLSX: name, address, MAC, serial, note) and see what is missing.</p>}
       {r && !!list.data?.rows && (
         <>
@@ -82,7 +69,7 @@ export function ListShelf({ site, devices, choose }: { site: string; devices: De
       {warnings.length > 0 && <p className="mt-2 text-[13px] text-soft">{warnings.slice(0, 5).join(" ")}{warnings.length > 5 && ` And ${warnings.length - 5} more.`}</p>}
       <div className="mt-2"><Trouble error={load.error} /></div>
       <div className="mt-2 flex flex-wrap gap-2">
-        <Button disabled={load.isPending} onClick={() => picker.current?.click()}><FileUp size={15} /> {list.data?.rows ? "Bring another" : "Bring a list"}</Button>
+        <FileButton name="Address list file" accept=".csv,.tsv,.txt,.xlsx,text/csv" disabled={load.isPending} onFile={(f) => load.mutate(f)}>{list.data?.rows ? "Bring another" : "Bring a list"}</FileButton>
         {r && r.found.some((f) => f.row.name) && <Button onClick={() => names.mutate()}>Use its names</Button>}
         {!!list.data?.rows && <Button look="quiet" onClick={() => remove.mutate()}>Remove</Button>}
       </div>

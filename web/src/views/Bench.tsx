@@ -38,6 +38,7 @@ export function Bench({ device: d, recorders, onAddress, onClaim, onStreamUser, 
       <Clock device={d} />
       {stream && <section className="border-t px-4 py-3"><UrlSegments stream={stream} name={d.name} reveal={() => must(api.POST("/api/devices/{device}/streams/{tier}/reveal", { params: { path: { device: d.id, tier: stream.tier } } })).then((r) => r.url)} /></section>}
       {stream?.proof?.ok && <Compare stream={stream} />}
+      <Pictures device={d} />
       <SignInGrid device={d} />
       <Remedies device={d} />
       <Placements device={d} />
@@ -168,6 +169,26 @@ function Clock({ device: d }: { device: Device }) {
     <section aria-label="Clock" className="mx-4 mb-3 flex items-center gap-3 border-l-4 border-stuck bg-paper px-3 py-2.5">
       <p className="grow">Its clock is {by} {d.skew_ms > 0 ? "ahead" : "behind"}: recordings will carry the wrong time.</p>
       {can && <Button disabled={mend.isPending} onClick={() => mend.mutate({ action: "clock", devices: [d] }, { onError: say })}>Set it right</Button>}
+    </section>
+  );
+}
+
+/** What the device shows over HTTP, fetched and looked at: streams of their own beside the RTSP ones. */
+function Pictures({ device: d }: { device: Device }) {
+  const list = [["Snapshot", d.snapshot], ["Motion JPEG", d.mjpeg]] as const;
+  if (!d.snapshot && !d.mjpeg) return null;
+  return (
+    <section className="space-y-2 border-t px-4 py-3 text-[13px]" aria-label="Pictures over HTTP">
+      {list.map(([name, p]) => p && (
+        <div key={name} data-picture={name} className="flex items-start gap-3">
+          <Still src={p.still ? stillUrl(p.still) : undefined} name={`${d.name}, ${name}`} className="aspect-video w-20 shrink-0" />
+          <div className="min-w-0">
+            <div>{name} <span className="mono">{p.width}×{p.height}{p.fps ? ` · ${fps(p.fps)}` : ""}</span> <span className="text-soft">signed in by {p.scheme}</span></div>
+            <div className="mono break-all">{p.url}</div>
+            <span className="-ml-1"><Copy text={p.url} label="Copy without sign-in" /></span>
+          </div>
+        </div>
+      ))}
     </section>
   );
 }

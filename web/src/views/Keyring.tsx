@@ -1,12 +1,13 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { ArrowDown, ArrowUp, Eye, EyeOff, FileUp, Plus, Trash2 } from "lucide-react";
-import { useRef, useState } from "react";
+import { ArrowDown, ArrowUp, Eye, EyeOff, Plus, Trash2 } from "lucide-react";
+import { useState } from "react";
 import { toast } from "sonner";
 import { api, must, type SignIn } from "@/api/client";
 import { say, useSignIns, useSites } from "@/api/queries";
 import { base64 } from "@/parts/base64";
 import { Button } from "@/parts/Button";
 import { Copy } from "@/parts/Copy";
+import { FileButton } from "@/parts/FileButton";
 import { ago } from "@/parts/measures";
 import { purposes } from "@/parts/SignInSheet";
 import { Trouble } from "@/parts/Trouble";
@@ -63,7 +64,6 @@ export function Keyring() {
 /** Puts the sign-ins of a CSV file on the keyring. */
 function BringKeys() {
   const q = useQueryClient();
-  const picker = useRef<HTMLInputElement>(null);
   const load = useMutation({
     mutationFn: async (file: File) => must(api.POST("/api/sign-ins/import", { body: { content: await base64(file) } })),
     onSuccess: (out) => {
@@ -72,23 +72,7 @@ function BringKeys() {
     },
     onError: say,
   });
-  return (
-    <>
-      <input
-        ref={picker}
-        type="file"
-        aria-label="Sign-ins file"
-        accept=".csv,.tsv,.txt,text/csv"
-        className="sr-only"
-        onChange={(e) => {
-          const file = e.target.files?.[0];
-          if (file) load.mutate(file);
-          e.target.value = "";
-        }}
-      />
-      <Button disabled={load.isPending} title="CSV with the headings user, password, and if you like name, maker, purpose, note, factory" onClick={() => picker.current?.click()}><FileUp size={15} /> From a CSV file</Button>
-    </>
-  );
+  return <FileButton name="Sign-ins file" accept=".csv,.tsv,.txt,text/csv" title="CSV with the headings user, password, and if you like name, maker, purpose, note, factory" disabled={load.isPending} onFile={(f) => load.mutate(f)}>From a CSV file</FileButton>;
 }
 
 function Row({ signIn: k, up, down }: { signIn: SignIn; up?: () => void; down?: () => void }) {

@@ -47,15 +47,22 @@ export function LineUp() {
   const picked = shown.filter((d) => selected.has(d.id));
   const current = devices.find((d) => d.id === chosen);
 
-  const set = (key: string, value: string | null) =>
+  // The row that the next key is for: it counts from the moment of a key press, not only once the page is drawn anew.
+  const hand = useRef(chosen);
+  useEffect(() => {
+    hand.current = chosen;
+  }, [chosen]);
+  const set = (key: string, value: string | null) => {
+    if (key === "device") hand.current = value;
     setParams((p) => {
       if (value === null) p.delete(key);
       else p.set(key, value);
       return p;
     }, { replace: true });
+  };
   const move = (step: number) => {
     if (shown.length === 0) return;
-    const i = shown.findIndex((d) => d.id === chosen);
+    const i = shown.findIndex((d) => d.id === hand.current);
     set("device", shown[Math.max(0, Math.min(shown.length - 1, i < 0 ? 0 : i + step))]!.id);
   };
   const toggle = (id: string) => setSelected((s) => new Set(s.has(id) ? [...s].filter((x) => x !== id) : [...s, id]));
@@ -64,18 +71,18 @@ export function LineUp() {
 
   const open = useOpenLatches(site.id);
   const go = (list: Device[], target?: string) => open.mutate({ devices: list.map((d) => d.id), target }, { onSuccess: () => setSelected(new Set()) });
-  const forKeys = picked.length > 0 ? picked : current ? [current] : [];
+  const forKeys = () => (picked.length > 0 ? picked : devices.filter((d) => d.id === hand.current));
   const readyRecorders = recorders.filter((r) => r.at === "" || r.latches.some((l) => l.name === "signed_in" && l.state === "open"));
 
   useKeys({
     ArrowDown: () => move(1),
     ArrowUp: () => move(-1),
-    " ": () => chosen && toggle(chosen),
+    " ": () => hand.current && toggle(hand.current),
     a: toggleAll,
     Enter: () => document.getElementById("bench")?.focus(),
-    o: () => forKeys.length > 0 && go(forKeys),
-    p: () => forKeys.length > 0 && readyRecorders.length === 1 && go(forKeys.filter((d) => d.kind === "camera"), readyRecorders[0]!.id),
-    r: () => chosen && setRenaming(chosen),
+    o: () => forKeys().length > 0 && go(forKeys()),
+    p: () => forKeys().length > 0 && readyRecorders.length === 1 && go(forKeys().filter((d) => d.kind === "camera"), readyRecorders[0]!.id),
+    r: () => hand.current && setRenaming(hand.current),
     "/": () => search.current?.focus(),
     Escape: () => (selected.size > 0 ? setSelected(new Set()) : set("device", null)),
   });
