@@ -242,7 +242,7 @@ func (c *Conn) roundTrip(ctx context.Context, method, target string, extra []Fie
 
 func (c *Conn) send(method, target string, extra []Field) error {
 	c.cseq++
-	q := Request{Method: method, URL: target}
+	q := Request{Method: method, URL: target, Header: make(Header, 0, 8)}
 	q.Header.Add("CSeq", strconv.Itoa(c.cseq))
 	q.Header.Add("User-Agent", "Unlatch")
 	if c.session != "" {

@@ -218,22 +218,20 @@ func (p *Response) Bytes() []byte {
 var oneLine = strings.NewReplacer("\r", "", "\n", "")
 
 func message(start string, h Header, body []byte) []byte {
-	var b strings.Builder
-	b.WriteString(start + "\r\n")
+	b := make([]byte, 0, 512+len(body))
+	b = append(append(b, start...), "\r\n"...)
 	for _, f := range h {
 		if strings.EqualFold(f.Name, "Content-Length") {
 			continue // written below, from the body
 		}
-		b.WriteString(f.Name)
-		b.WriteString(": ")
-		b.WriteString(oneLine.Replace(f.Value))
-		b.WriteString("\r\n")
+		b = append(append(b, f.Name...), ": "...)
+		b = append(append(b, oneLine.Replace(f.Value)...), "\r\n"...)
 	}
 	if len(body) > 0 {
-		fmt.Fprintf(&b, "Content-Length: %d\r\n", len(body))
+		b = fmt.Appendf(b, "Content-Length: %d\r\n", len(body))
 	}
-	b.WriteString("\r\n")
-	return append([]byte(b.String()), body...)
+	b = append(b, "\r\n"...)
+	return append(b, body...)
 }
 
 func clip(s string) string {
