@@ -25,7 +25,7 @@ func TestFromALockedOutCameraToSignedIn(t *testing.T) {
 name: locked
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Weir, maker: lumenhythe, model: L2, address: 127.43.12.11, scene: water-tower, streams: [{width: 320, height: 180, fps: 5, kbps: 100, gop: 5, profile: baseline}], defects: {locks_after: 5, locked_seconds: 30}}
+  - {name: Weir, maker: lumenhythe, model: L2, address: 127.43.12.11, scene: water-tower, streams: [{width: 320, height: 180, fps: 5, kbps: 100, gop: 5, profile: baseline}], defects: {locks_after: 5, locked_seconds: 20}}
 `)
 	b := start(t)
 	b.firstAccount()

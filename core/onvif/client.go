@@ -29,6 +29,7 @@ type Client struct {
 	skew     time.Duration // device clock minus ours
 	scheme   string        // "", "WS-UsernameToken", or the name of an HTTP scheme
 	answer   *httpauth.Answer
+	opened   bool // the device has taken the sign-in
 	services map[string]string
 }
 
@@ -80,8 +81,8 @@ func (c *Client) Call(ctx context.Context, service, action, body string, out any
 		if err != nil {
 			return err
 		}
-		if locked := locked(res, raw); locked != nil {
-			return locked
+		if err := locked(false, res, raw); err != nil {
+			return err
 		}
 		wants, err := c.wants(res, read(res, raw, out))
 		if !wants {
@@ -129,10 +130,11 @@ func (c *Client) signed(ctx context.Context, service, action, body string, out a
 		if err != nil {
 			return err
 		}
-		if locked := locked(res, raw); locked != nil {
-			return locked
+		if err := locked(!c.opened, res, raw); err != nil {
+			return err
 		}
 		err = read(res, raw, out)
+		c.opened = c.opened || err == nil
 		if res.StatusCode == http.StatusUnauthorized && !token {
 			offered := httpauth.ParseChallenges(res.Header.Values("WWW-Authenticate"))
 			if best, berr := httpauth.Choose(offered); berr == nil && c.answer.OutOfDate(best) && try < 2 {
@@ -153,11 +155,8 @@ func (c *Client) signed(ctx context.Context, service, action, body string, out a
 }
 
 // locked returns what an answer says of a lock, as an error; nil where it says nothing of one.
-func locked(res *http.Response, raw []byte) error {
-	if l := signin.Locked(res.StatusCode, res.Header.Get("Retry-After"), string(raw[:min(len(raw), 8<<10)]), time.Now()); l != nil {
-		return l
-	}
-	return nil
+func locked(judged bool, res *http.Response, raw []byte) error {
+	return signin.LockedOut(judged, res.StatusCode, res.Header.Get("Retry-After"), string(raw[:min(len(raw), 8<<10)]), time.Now())
 }
 
 func requestURI(address string) string {

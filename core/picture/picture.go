@@ -170,10 +170,8 @@ func (f *Fetcher) get(ctx context.Context, at string) (*http.Response, string, e
 			to = next
 			continue
 		}
-		if answer != nil {
-			if l := signin.Locked(res.StatusCode, res.Header.Get("Retry-After"), string(text), time.Now()); l != nil {
-				return nil, scheme, l
-			}
+		if err := signin.LockedOut(answer != nil, res.StatusCode, res.Header.Get("Retry-After"), string(text), time.Now()); err != nil {
+			return nil, scheme, err
 		}
 		if res.StatusCode != http.StatusUnauthorized {
 			return nil, scheme, &StatusError{res.StatusCode, clip(http.StatusText(res.StatusCode))}

@@ -80,6 +80,7 @@ type Conn struct {
 	r       *bufio.Reader
 	cseq    int
 	auth    *httpauth.Answer
+	opened  bool // the device has taken the sign-in
 	session string
 	timeout time.Duration // of the session, as the device announced it
 	Server  string        // the device's Server line, once seen
@@ -172,10 +173,11 @@ func (c *Conn) Do(ctx context.Context, method, target string, extra ...Field) (*
 			return nil, err
 		}
 		if res.Status >= 400 {
-			if l := signin.Locked(res.Status, res.Header.Get("Retry-After"), res.Reason, time.Now()); l != nil {
-				return res, l
+			if err := signin.LockedOut(signed && !c.opened, res.Status, res.Header.Get("Retry-After"), res.Reason, time.Now()); err != nil {
+				return res, err
 			}
 		}
+		c.opened = c.opened || signed && res.Status < 400
 		switch {
 		case res.Status == 401:
 			if err := c.answer(res, signed, try); err != nil {
@@ -382,7 +384,7 @@ func (c *Conn) follow(ctx context.Context, res *Response, hops int) error {
 	}
 	c.opt.Log.Note("redirected to %s", to)
 	c.conn.Close()
-	c.auth = nil
+	c.auth, c.opened = nil, false
 	if to.Host != c.url.Host {
 		c.opt.SignIn = signin.SignIn{} // a sign-in goes to the device that it is for, and to no other
 		c.opt.Log.Note("the sign-in is not sent to %s", to.Host)

@@ -44,6 +44,15 @@ func TestLockoutAnswersAreRead(t *testing.T) {
 	}
 }
 
+func TestABusyDeviceIsNotLocked(t *testing.T) {
+	now := time.Now()
+	assert.NoError(t, LockedOut(false, 503, "30", "Service Unavailable", now), "it has taken the sign-in before, or was not shown one")
+	assert.Error(t, LockedOut(true, 503, "30", "Service Unavailable", now))
+	var l *LockedError
+	require.ErrorAs(t, LockedOut(false, 403, "30", "Device locked", now), &l)
+	assert.Equal(t, 30*time.Second, l.Wait)
+}
+
 func FuzzLocked(f *testing.F) {
 	f.Add(503, "90", "locked for 5 min")
 	f.Add(401, "", "Too many attempts; wait 99999 hours")
