@@ -134,8 +134,8 @@ func (o *opening) prover(ctx context.Context, u streamurl.URL, in signin.SignIn)
 func (o *opening) elsewhere(u streamurl.URL) (out []streamurl.URL) {
 	for _, speaks := range []string{"rtsp", "rtsps", "http", "device service"} {
 		for _, p := range o.d.Status.Device.Ports {
-			if p.Speaks != speaks || int(p.Number) == u.DialPort() {
-				continue
+			if p.Speaks != speaks || int(p.Number) == u.DialPort() || u.Scheme == "rtsps" && speaks != "rtsps" {
+				continue // what was sealed on the wire stays so
 			}
 			v := u
 			v.Scheme, v.Port = "rtsp", int(p.Number)
