@@ -40,33 +40,30 @@ func (o *opening) streamSignIn(ctx context.Context) (signin.SignIn, error) {
 // play proves one stream. Where the streams refuse the sign-in of the device service, what else on the keyring is for streams is tried, counted by
 // the guard as any try is; what opens them is kept. A refusal is not asked for twice.
 func (o *opening) play(ctx context.Context, u streamurl.URL) (prove.Proof, error) {
-	in, err := o.streamSignIn(ctx)
-	if err != nil {
-		return prove.Proof{}, err
-	}
-	key, known := o.streamKey()
-	if o.streamOnly() || !known {
+	key, _, _ := o.d.Status.StreamSignIn()
+	if o.streamOnly() || key == uuid.Nil {
+		in, err := o.streamSignIn(ctx)
+		if err != nil {
+			return prove.Proof{}, err
+		}
 		return o.prover(ctx, u, in)
 	}
 	keys, err := o.candidates(ctx, store.Streams)
 	if err != nil {
 		return prove.Proof{}, &ownError{err}
 	}
-	var first *prove.Proof
-	order := []store.SignIn{}
-	for _, k := range keys {
-		if k.ID == key {
-			order = append([]store.SignIn{k}, order...)
-		} else {
-			order = append(order, k)
-		}
+	if i := slices.IndexFunc(keys, func(k store.SignIn) bool { return k.ID == key }); i > 0 { // what should open them comes first
+		likeliest := keys[i]
+		keys = slices.Insert(slices.Delete(keys, i, i+1), 0, likeliest)
 	}
-	for _, k := range order {
-		if in, err = o.env.store.Unseal(ctx, k.ID); err != nil {
+	var first *prove.Proof
+	for _, k := range keys {
+		in, err := o.env.store.Unseal(ctx, k.ID)
+		if err != nil {
 			return prove.Proof{}, &ownError{err}
 		}
 		var proof prove.Proof
-		err := o.counted(ctx, k.ID, store.Streams, func() (err error) {
+		err = o.counted(ctx, k.ID, store.Streams, func() (err error) {
 			proof, err = o.prover(ctx, u, in)
 			return errors.Join(err, judgement(proof.Diagnosis))
 		})
@@ -102,14 +99,6 @@ func (o *opening) play(ctx context.Context, u streamurl.URL) (prove.Proof, error
 		d.Cause, d.Summary = diagnose.WrongSignIn, "The streams have refused every sign-in of the keyring before. What was refused is not sent again."
 	}
 	return proof, err
-}
-
-// streamKey is the keyring entry that should open the streams; ok is false where the device lets anyone in.
-func (o *opening) streamKey() (key uuid.UUID, ok bool) {
-	if k := o.d.Status.StreamKey; k != nil {
-		return k.SignIn, true
-	}
-	return o.deviceKey()
 }
 
 func (o *opening) prover(ctx context.Context, u streamurl.URL, in signin.SignIn) (prove.Proof, error) {
@@ -245,10 +234,12 @@ func (o *opening) picture(ctx context.Context, kind recipe.Purpose) error {
 	}
 	body := evidence.Picture{Picture: picture.Picture{URL: named, Kind: string(kind)}}
 	f := store.Finding{Kind: evidence.KindPicture, Subject: string(kind)}
+	fetcher := &picture.Fetcher{Dial: o.guard, SignIn: in, Log: log}
 	var last error
 	for _, at := range addresses {
 		var got *picture.Picture
-		if got, last = o.fetch(ctx, in, at, log); last == nil && got.Kind == string(kind) {
+		last = o.onWeb(ctx, func() (err error) { got, err = fetcher.Fetch(ctx, at); return err })
+		if last == nil && got.Kind == string(kind) {
 			body.Picture, body.Label = *got, o.labelFor(got.Scheme)
 			f.Still, f.StillID = got.JPEG, uuid.Must(uuid.NewV7())
 			body.Still = &f.StillID
@@ -303,26 +294,12 @@ func (o *opening) pictureAddresses(ctx context.Context, kind recipe.Purpose) (ou
 	return out, nil
 }
 
-// fetch gets a picture with the sign-in that opened the device, counted for the web side.
-func (o *opening) fetch(ctx context.Context, in signin.SignIn, url string, log *exchange.Log) (got *picture.Picture, err error) {
-	f := &picture.Fetcher{Dial: o.guard, SignIn: in, Log: log}
-	key, known := o.deviceKey()
-	if !known {
-		return f.Fetch(ctx, url)
-	}
-	err = o.counted(ctx, key, store.WebPage, func() (err error) {
-		got, err = f.Fetch(ctx, url)
-		return err
-	})
-	return got, err
-}
-
-// deviceKey is the keyring entry that opened the device; ok is false where it lets anyone in.
-func (o *opening) deviceKey() (key uuid.UUID, ok bool) {
+// onWeb asks the web side for something with the sign-in that opened the device, counted where there is one.
+func (o *opening) onWeb(ctx context.Context, ask func() error) error {
 	if s := o.d.Status.SignedIn; s != nil && s.SignIn != uuid.Nil {
-		return s.SignIn, true
+		return o.counted(ctx, s.SignIn, store.WebPage, ask)
 	}
-	return uuid.Nil, false
+	return ask()
 }
 
 // labelFor names the sign-in that opened something; "" where none was asked for.
@@ -346,12 +323,7 @@ func (o *opening) webPage(ctx context.Context) error {
 	}
 	body := evidence.Web{URL: fmt.Sprintf("http://%s/", u.HostPort())}
 	f := &picture.Fetcher{Dial: o.guard, SignIn: in, Log: log}
-	ask := func() (err error) { body.Scheme, err = f.Page(ctx, body.URL); return err }
-	if key, known := o.deviceKey(); known {
-		err = o.counted(ctx, key, store.WebPage, ask)
-	} else {
-		err = ask()
-	}
+	err = o.onWeb(ctx, func() (err error) { body.Scheme, err = f.Page(ctx, body.URL); return err })
 	body.Label = o.labelFor(body.Scheme)
 	if body.Diagnosis, err = explain(ctx, err, o.facts(body.URL, "the device's own page", in.User)); err != nil {
 		return err

@@ -361,14 +361,9 @@ func viewOf(d *store.Device) deviceView {
 		v.Maker, v.Model, v.Firmware, v.Serial = in.Info.Manufacturer, in.Info.Model, in.Info.Firmware, in.Info.Serial
 	}
 	v.Block = identity.MACBlock(v.MAC)
-	label := ""
-	if st.StreamKey != nil {
-		label = st.StreamKey.Label
-	} else if st.SignedIn != nil {
-		label = st.SignedIn.Label
-		if st.Via != "" {
-			label += ", the sign-in of " + st.Via
-		}
+	_, label, _ := st.StreamSignIn()
+	if st.StreamKey == nil && st.SignedIn != nil && st.Via != "" {
+		label += ", the sign-in of " + st.Via
 	}
 	for _, x := range st.Streams {
 		v.Streams = append(v.Streams, viewOfStream(d, x, label))

@@ -44,13 +44,7 @@ func (s *Server) revealURL(ctx context.Context, device uuid.UUID, tier string) (
 		if err != nil {
 			return "", s.explain(err)
 		}
-		key, user := uuid.Nil, ""
-		if k := d.Status.StreamKey; k != nil {
-			key, user = k.SignIn, k.User
-		} else if in := d.Status.SignedIn; in != nil {
-			key, user = in.SignIn, in.User
-		}
-		if key != uuid.Nil {
+		if key, _, user := d.Status.StreamSignIn(); key != uuid.Nil {
 			secret, err := s.cfg.Store.Reveal(ctx, key, person(ctx).ID)
 			if err != nil {
 				return "", s.explain(err)

@@ -172,8 +172,14 @@ func (d *device) signedIn(w http.ResponseWriter, r *http.Request, token *usernam
 		}
 		return true
 	}
-	if given != "" {
-		for _, c := range httpauth.ParseChallenges(challenges(d.maker.httpAuth, d.maker.name, d.nonce)) {
+	return d.httpSigned(w, r, d.maker.httpAuth) || refuse()
+}
+
+// httpSigned judges the Authorization line of a request, and puts the challenges into the answer where it is missing or wrong.
+func (d *device) httpSigned(w http.ResponseWriter, r *http.Request, schemes []string) bool {
+	lines := challenges(schemes, d.maker.name, d.nonce)
+	if given := r.Header.Get("Authorization"); given != "" {
+		for _, c := range httpauth.ParseChallenges(lines) {
 			if _, ok := httpauth.Check(given, c, r.Method, d.secret); ok {
 				d.judged(true)
 				return true
@@ -181,10 +187,10 @@ func (d *device) signedIn(w http.ResponseWriter, r *http.Request, token *usernam
 		}
 		d.judged(false)
 	}
-	for _, line := range challenges(d.maker.httpAuth, d.maker.name, d.nonce) {
+	for _, line := range lines {
 		w.Header().Add("WWW-Authenticate", line)
 	}
-	return refuse()
+	return false
 }
 
 // tokenRight checks a WS-UsernameToken: the digest, and that it is within five minutes of the device's own clock.

@@ -11,7 +11,6 @@ import (
 	"sync"
 	"time"
 
-	"unlatch/core/httpauth"
 	"unlatch/core/media"
 	"unlatch/core/onvif"
 	"unlatch/sim/scene"
@@ -96,18 +95,8 @@ func (d *device) webSignedIn(w http.ResponseWriter, r *http.Request) bool {
 	if len(schemes) == 0 {
 		schemes = d.maker.streamAuth
 	}
-	lines := challenges(schemes, d.maker.name, d.nonce)
-	if given := r.Header.Get("Authorization"); given != "" {
-		for _, c := range httpauth.ParseChallenges(lines) {
-			if _, ok := httpauth.Check(given, c, r.Method, d.secret); ok {
-				d.judged(true)
-				return true
-			}
-		}
-		d.judged(false)
-	}
-	for _, line := range lines {
-		w.Header().Add("WWW-Authenticate", line)
+	if d.httpSigned(w, r, schemes) {
+		return true
 	}
 	w.WriteHeader(http.StatusUnauthorized)
 	return false

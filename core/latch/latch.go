@@ -116,6 +116,17 @@ type Status struct {
 // InScope reports whether the device may be connected to: it lies in the ranges, or a person has consented.
 func (s *Status) InScope() bool { return !s.Device.Stray || !s.Consent.IsZero() }
 
+// StreamSignIn is the sign-in that the streams are played with: their own where they have one, else the device's. key is the nil UUID where there is none.
+func (s *Status) StreamSignIn() (key uuid.UUID, label, user string) {
+	switch {
+	case s.StreamKey != nil:
+		return s.StreamKey.SignIn, s.StreamKey.Label, s.StreamKey.User
+	case s.SignedIn != nil:
+		return s.SignedIn.SignIn, s.SignedIn.Label, s.SignedIn.User
+	}
+	return uuid.Nil, "", ""
+}
+
 // At is the first latch that is neither open nor waived, or "" when all are.
 func (s *Status) At() Name {
 	for _, l := range s.Latches {
