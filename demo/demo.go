@@ -55,7 +55,7 @@ func Seed(ctx context.Context, s *store.Store, q *jobs.Queue) error {
 		{"Railway fitter", "fitter", "Brass-Lamp-41"},
 		{"Last contractor", "steward", "Green-Flag-07"},
 	} {
-		if _, err := s.AddSignIn(ctx, in.label, in.user, signin.NewSecret(in.secret)); err != nil {
+		if _, err := s.AddSignIn(ctx, store.NewSignIn{Label: in.label, User: in.user, Secret: signin.NewSecret(in.secret)}); err != nil {
 			return err
 		}
 	}

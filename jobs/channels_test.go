@@ -10,6 +10,7 @@ import (
 	"unlatch/core/diagnose"
 	"unlatch/core/latch"
 	"unlatch/core/signin"
+	"unlatch/store"
 	"unlatch/store/storetest"
 )
 
@@ -20,7 +21,7 @@ func TestCamerasBehindARecorder(t *testing.T) {
 	b.sweep()
 	b.wait(b.q.Open(ctx, b.site.ID, "", []uuid.UUID{b.names["20"]}, false))
 	assert.Empty(t, b.behind(), "a recorder that is not signed in to tells nothing")
-	_, err := b.s.AddSignIn(ctx, "Fitter", "fitter", signin.NewSecret("brass-lamp-41"))
+	_, err := b.s.AddSignIn(ctx, store.NewSignIn{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
 	require.NoError(t, err)
 	for range 2 { // asked again, it is the same two channels
 		b.wait(b.q.Open(ctx, b.site.ID, "", []uuid.UUID{b.names["20"]}, false))
@@ -50,7 +51,7 @@ func TestAChannelSaysThatItsRecorderIsShut(t *testing.T) {
 	b := set(t, storetest.URL(t), "127.42.10", 4)
 	b.work()
 	b.sweep()
-	key, err := b.s.AddSignIn(ctx, "Fitter", "fitter", signin.NewSecret("brass-lamp-41"))
+	key, err := b.s.AddSignIn(ctx, store.NewSignIn{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
 	require.NoError(t, err)
 	b.wait(b.q.Open(ctx, b.site.ID, "", []uuid.UUID{b.names["20"]}, false))
 	require.Len(t, b.behind(), 2)

@@ -46,7 +46,7 @@ func (w *claimWorker) Work(ctx context.Context, job *river.Job[ClaimArgs]) error
 // device that is not open any more is left alone; what is on the keyring is tried on it in the usual way.
 func (o *opening) claim(ctx context.Context, key uuid.UUID) error {
 	o.env.store.Progress(ctx, o.run, o.d.Title()+": claiming it", -1)
-	in, err := o.env.store.Unseal(ctx, key)
+	in, err := o.unseal(ctx, key)
 	if err != nil {
 		return err
 	}
@@ -83,7 +83,9 @@ func (o *opening) openWith(ctx context.Context, key uuid.UUID, in signin.SignIn,
 	if err != nil {
 		return err
 	}
-	found, err := o.tryKey(ctx, k, store.DeviceService, false, log, func(k store.SignIn, in signin.SignIn) (evidence.SignedIn, error) { return o.try(ctx, k.ID, in, log) })
+	found, err := o.tryKey(ctx, k, store.DeviceService, false, log, func(k store.SignIn, in signin.SignIn, leave signin.Leave) (evidence.SignedIn, error) {
+		return o.try(ctx, k.ID, in, leave, log)
+	})
 	if err != nil {
 		return o.notSignedIn(ctx, evidence.SignedIn{Tried: []string{k.Label}}, err, in.User, log)
 	}

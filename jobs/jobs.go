@@ -12,10 +12,13 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivertype"
 
+	"unlatch/core/redact"
+	"unlatch/core/wiretext"
 	"unlatch/store"
 )
 
@@ -52,10 +55,12 @@ func begin[T any](ctx context.Context, q *Queue, site uuid.UUID, kind, title str
 
 // Tuning of the workers.
 const (
-	parallel   = 24              // jobs at once: more would crowd a 100 Mbit/s link, and measures taken there would be wrong
-	addresses  = "addresses"     // the queue of address changes
-	moving     = 64              // devices that are given addresses at once: they wait for restarts, and send next to nothing
-	jobTimeout = 2 * time.Minute // of one camera; a sweep has its own
+	parallel   = 24               // jobs at once: more would crowd a 100 Mbit/s link, and measures taken there would be wrong
+	addresses  = "addresses"      // the queue of address changes
+	moving     = 64               // devices that are given addresses at once: they wait for restarts, and send next to nothing
+	jobTimeout = 10 * time.Minute // of one camera, whose steps have times of their own; a sweep has its own
+	// maxAttempts is how often a job is begun that was cut short by its time: what it found is kept, so that it gets further each time.
+	maxAttempts = 3
 )
 
 // NewQueue opens the queue for adding and stopping jobs.
@@ -96,6 +101,8 @@ func StartWorkers(s *store.Store, log *slog.Logger) (*Workers, error) {
 		FetchCooldown:        50 * time.Millisecond,
 		FetchPollInterval:    500 * time.Millisecond,
 		JobTimeout:           jobTimeout,
+		MaxAttempts:          maxAttempts,
+		Middleware:           []rivertype.Middleware{river.WorkerMiddlewareFunc(env.underLease)},
 		RescueStuckJobsAfter: time.Hour, // dead workers are found sooner by their lock
 	})
 	if err != nil {
@@ -106,7 +113,8 @@ func StartWorkers(s *store.Store, log *slog.Logger) (*Workers, error) {
 	held := make(chan struct{}, 1)
 	go func() {
 		defer close(w.done)
-		s.HoldWorkerLock(ctx, name, func() {
+		s.HoldLease(ctx, name, func(lease context.Context, l store.Lease) {
+			env.hold(lease, l)
 			select {
 			case held <- struct{}{}:
 			default:
@@ -157,6 +165,37 @@ func (w *Workers) Stop() {
 type env struct {
 	store *store.Store
 	log   *slog.Logger
+
+	mu    sync.Mutex
+	until context.Context // ends with the lease
+	lease store.Lease
+}
+
+// hold takes a new lease.
+func (e *env) hold(until context.Context, l store.Lease) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	e.until, e.lease = until, l
+}
+
+// underLease runs a job for as long as the lease holds that it was begun with.
+func (e *env) underLease(ctx context.Context, _ *rivertype.JobRow, work func(context.Context) error) error {
+	ctx, end := e.leased(ctx)
+	defer end()
+	return work(ctx)
+}
+
+// leased is ctx for the time of the present lease: a worker that loses it stops what it does, and what it would still write or try is
+// refused by the database.
+func (e *env) leased(ctx context.Context) (context.Context, context.CancelFunc) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	ctx, cancel := context.WithCancelCause(ctx)
+	if e.until == nil {
+		return ctx, func() { cancel(nil) }
+	}
+	stop := context.AfterFunc(e.until, func() { cancel(store.ErrFenced) })
+	return store.WithLease(ctx, e.lease), func() { stop(); cancel(nil) }
 }
 
 // finish turns what a job's work returned into what River does with it: done, stopped, or again later.
@@ -167,14 +206,25 @@ func (e *env) finish(ctx context.Context, run uuid.UUID, err error) error {
 		return nil
 	case stopped:
 		return river.JobCancel(errors.New("stopped by the person"))
-	case ctx.Err() != nil || store.Away(err):
-		return err // the process ends, the time is up or the database is away: River runs it again
+	case store.Away(err) || errors.Is(err, store.ErrFenced) || errors.Is(context.Cause(ctx), store.ErrFenced):
+		return river.JobSnooze(2 * time.Second) // it is nobody's fault and counts as no attempt
+	case ctx.Err() != nil:
+		return err // the process ends or the time is up: River runs it again
 	}
 	// Trying again would not change it: the run says what happened.
 	keep, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
 	defer cancel()
-	e.store.Keep(keep, "the problem of a run", func(ctx context.Context) error { return e.store.RunProblem(ctx, run, err.Error()) })
+	e.store.Keep(keep, "the problem of a run", func(ctx context.Context) error { return e.store.RunProblem(ctx, run, problemText(err)) })
 	return river.JobCancel(err)
+}
+
+// problemText is an error as a run shows it. What the database says is for the log: nobody else is helped by SQL.
+func problemText(err error) string {
+	var pg *pgconn.PgError
+	if errors.As(err, &pg) {
+		return "Something went wrong in Unlatch itself; the server's log has the details."
+	}
+	return wiretext.Line(redact.Text(err.Error()), 500)
 }
 
 // announce tells readers once River has had the time to note the end of a job.

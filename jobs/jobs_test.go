@@ -147,6 +147,16 @@ func (b *bench) device(last string) *store.Device {
 	return d
 }
 
+// agree is a person's consent that sign-ins go out to devices so that they can be read.
+func (b *bench) agree(lasts ...string) {
+	b.t.Helper()
+	var devices []store.Device
+	for _, l := range lasts {
+		devices = append(devices, *b.device(l))
+	}
+	require.NoError(b.t, b.s.Agree(ctx, store.Person{}, b.site.ID, devices, store.ForDevices))
+}
+
 var six = []string{"11", "12", "13", "14", "15", "16"}
 
 func (b *bench) ids(lasts ...string) (out []uuid.UUID) {
@@ -170,7 +180,7 @@ func TestFromHeardToConfirmed(t *testing.T) {
 	assert.Equal(t, diagnose.NoSignIn, l.Diagnosis.Cause)
 
 	// One sign-in opens all six at once, and not the one that it is not for.
-	_, err := b.s.AddSignIn(ctx, "Fitter", "fitter", signin.NewSecret("brass-lamp-41"))
+	_, err := b.s.AddSignIn(ctx, store.NewSignIn{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
 	require.NoError(t, err)
 	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids(append(six, "17", "18", "20")...), false))
 	for _, n := range six {
@@ -254,7 +264,7 @@ func TestStopEndsARunAndKeepsWhatItFound(t *testing.T) {
 	b := set(t, storetest.URL(t), "127.42.2", 8)
 	b.work()
 	b.sweep()
-	_, err := b.s.AddSignIn(ctx, "Fitter", "fitter", signin.NewSecret("brass-lamp-41"))
+	_, err := b.s.AddSignIn(ctx, store.NewSignIn{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
 	require.NoError(t, err)
 	run, err := b.q.Open(ctx, b.site.ID, "open", b.ids(six...), false)
 	require.NoError(t, err)
@@ -279,7 +289,7 @@ func mustHistory(t *testing.T, b *bench, last string) []evidence.Record {
 func TestKilledWorkerIsTakenOver(t *testing.T) {
 	url := storetest.URL(t)
 	b := set(t, url, "127.42.3", 8)
-	_, err := b.s.AddSignIn(ctx, "Fitter", "fitter", signin.NewSecret("brass-lamp-41"))
+	_, err := b.s.AddSignIn(ctx, store.NewSignIn{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
 	require.NoError(t, err)
 	first := b.work()
 	b.sweep()
@@ -334,7 +344,7 @@ func TestDatabaseGoesAwayAndComesBack(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(c.Stop)
 	b := set(t, c.URL, "127.42.4", 8)
-	_, err = b.s.AddSignIn(ctx, "Fitter", "fitter", signin.NewSecret("brass-lamp-41"))
+	_, err = b.s.AddSignIn(ctx, store.NewSignIn{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
 	require.NoError(t, err)
 	b.work()
 	b.sweep()
@@ -388,9 +398,9 @@ devices:
 	require.Equal(t, latch.Stuck, l.State)
 	require.Equal(t, diagnose.FactoryFresh, l.Diagnosis.Cause)
 
-	good, err := b.s.AddSignIn(ctx, "Yard", "fitter", signin.NewSecret("water & <coal>"))
+	good, err := b.s.AddSignIn(ctx, store.NewSignIn{Label: "Yard", User: "fitter", Secret: signin.NewSecret("water & <coal>")})
 	require.NoError(t, err)
-	weak, err := b.s.AddSignIn(ctx, "Weak", "fitter", signin.NewSecret("short"))
+	weak, err := b.s.AddSignIn(ctx, store.NewSignIn{Label: "Weak", User: "fitter", Secret: signin.NewSecret("short")})
 	require.NoError(t, err)
 	b.wait(b.q.Claim(ctx, b.site.ID, "claim", []jobs.Claim{{Device: b.names["11"], SignIn: good}, {Device: b.names["12"], SignIn: weak}}))
 	assert.Equal(t, latch.Placed, b.device("11").Status.At(), "%+v", b.device("11").Status.Latches)
@@ -417,14 +427,14 @@ devices:
 	require.NoError(t, err)
 	b.site, err = b.s.CreateSite(ctx, "Yard", address.MustParse("127.42.12.0/24"))
 	require.NoError(t, err)
-	factory, err := b.s.AddSignIn(ctx, "As delivered", "maker", signin.NewSecret("as-delivered"))
+	factory, err := b.s.AddSignIn(ctx, store.NewSignIn{Label: "As delivered", User: "maker", Secret: signin.NewSecret("as-delivered")})
 	require.NoError(t, err)
 	require.NoError(t, b.s.SetTerms(ctx, factory, "As delivered", store.Terms{Factory: true}))
 	b.work()
 	b.sweep()
 	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11"), false))
 	require.True(t, b.device("11").Status.SignedIn.Factory)
-	own, err := b.s.AddSignIn(ctx, "Its own", "maker", signin.NewSecret("lamp & <whistle>"))
+	own, err := b.s.AddSignIn(ctx, store.NewSignIn{Label: "Its own", User: "maker", Secret: signin.NewSecret("lamp & <whistle>")})
 	require.NoError(t, err)
 	b.wait(b.q.Claim(ctx, b.site.ID, "claim", []jobs.Claim{{Device: b.names["11"], SignIn: own}}))
 	in := b.device("11").Status.SignedIn

@@ -146,7 +146,8 @@ func (o *opening) signInStream(ctx context.Context) error {
 		}
 		path = found[0].Path
 	}
-	return o.tryKeys(ctx, store.Streams, log, func(_ store.SignIn, in signin.SignIn) (evidence.SignedIn, error) {
+	return o.tryKeys(ctx, store.Streams, log, func(_ store.SignIn, in signin.SignIn, leave signin.Leave) (evidence.SignedIn, error) {
+		c.Leave = leave
 		err := c.SignIn(ctx, in, path)
 		return evidence.SignedIn{StreamOnly: true, Scheme: "by the stream service"}, err
 	})
@@ -188,6 +189,9 @@ func (o *opening) climb(ctx context.Context) error {
 	if o.climbed != nil { // only its own paths are asked for again, signed in this time
 		rungs = slices.DeleteFunc(rungs, func(r ladder.Rung) bool { return r.Recipe != o.climbed.recipe })
 		before = slices.DeleteFunc(o.climbed.tried, func(t ladder.Tried) bool { return t.Recipe == o.climbed.recipe })
+	}
+	if s := o.d.Status.SignedIn; s != nil {
+		c.Leave = o.leave(o.d, s.SignIn, store.Streams, nil)
 	}
 	found, tried, err := c.Climb(ctx, *o.d.Status.Reached.Ladder, in, rungs)
 	body := evidence.Located{Tried: append(before, tried...)}

@@ -13,6 +13,7 @@ import (
 	"unlatch/core/signin"
 	"unlatch/jobs"
 	"unlatch/sim/simtest"
+	"unlatch/store"
 	"unlatch/store/storetest"
 )
 
@@ -37,11 +38,17 @@ func TestWithoutADeviceService(t *testing.T) {
 	b.site, err = b.s.CreateSite(ctx, "Yard", address.MustParse("127.42.13.0/24"))
 	require.NoError(t, err)
 	for _, k := range []struct{ label, secret string }{{"Wrong", "tin-lamp"}, {"Fitter", "brass-lamp-41"}} {
-		_, err = b.s.AddSignIn(ctx, k.label, "fitter", signin.NewSecret(k.secret))
+		_, err = b.s.AddSignIn(ctx, store.NewSignIn{Label: k.label, User: "fitter", Secret: signin.NewSecret(k.secret)})
 		require.NoError(t, err)
 	}
 	b.work()
 	b.sweep()
+	// They take a basic sign-in and no other: nothing goes out before a person has agreed, and one answer serves them all.
+	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11", "12", "13", "14", "15"), false))
+	held := b.device("11").Status.Latch(latch.SignedIn).Diagnosis
+	require.NotNil(t, held)
+	assert.Equal(t, diagnose.Readable, held.Cause)
+	require.NoError(t, b.s.Agree(ctx, store.Person{}, b.site.ID, []store.Device{*b.device("11")}, store.ForSite))
 	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11", "12", "13", "14", "15"), false))
 	for _, last := range []string{"11", "12", "13", "14"} {
 		d := b.device(last)

@@ -2,6 +2,7 @@ package jobs
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net/url"
@@ -19,6 +20,7 @@ import (
 	"unlatch/core/exchange"
 	"unlatch/core/latch"
 	"unlatch/core/onvif"
+	"unlatch/core/redact"
 	"unlatch/core/signin"
 	"unlatch/core/streamurl"
 	"unlatch/core/target"
@@ -30,6 +32,8 @@ type OpenArgs struct {
 	Run    uuid.UUID `json:"run"`
 	Device uuid.UUID `json:"device"`
 	Again  bool      `json:"again"` // play streams again that are proven already
+	// Unattended work was begun by nobody: it goes on by itself after a wait, and sends no sign-in so that it can be read.
+	Unattended bool `json:"unattended,omitempty"`
 }
 
 // Kind implements river.JobArgs.
@@ -37,8 +41,13 @@ func (OpenArgs) Kind() string { return "open" }
 
 // Open begins a run that opens the latches of devices, one job each.
 func (q *Queue) Open(ctx context.Context, site uuid.UUID, title string, devices []uuid.UUID, again bool) (store.Run, error) {
+	return q.open(ctx, site, title, devices, OpenArgs{Again: again})
+}
+
+func (q *Queue) open(ctx context.Context, site uuid.UUID, title string, devices []uuid.UUID, how OpenArgs) (store.Run, error) {
 	return begin(ctx, q, site, "open", title, int64(len(devices)), devices, func(run uuid.UUID, d uuid.UUID) river.JobArgs {
-		return OpenArgs{Run: run, Device: d, Again: again}
+		how.Run, how.Device = run, d
+		return how
 	})
 }
 
@@ -49,6 +58,7 @@ type openWorker struct {
 
 func (w *openWorker) Work(ctx context.Context, job *river.Job[OpenArgs]) error {
 	return w.env.onDevice(ctx, job.Args.Run, job.Args.Device, func(o *opening) error {
+		o.attended = !job.Args.Unattended
 		if job.Args.Again {
 			o.d.Status.Proofs, o.d.Status.Pictures, o.d.Status.Web = nil, nil, nil // what is found next replaces them
 			if err := o.prove(ctx); err != nil {
@@ -72,7 +82,7 @@ func (e *env) onDevice(ctx context.Context, run, device uuid.UUID, work func(*op
 	}
 	consented, err := e.store.Consented(ctx, d.Site)
 	if err == nil {
-		err = work(&opening{env: e, d: d, site: site, run: run, guard: &address.Guard{Allowed: site.Ranges, Consented: consented}})
+		err = work(&opening{env: e, d: d, site: site, run: run, attended: true, secrets: &redact.Redactor{}, guard: &address.Guard{Allowed: site.Ranges, Consented: consented}})
 	}
 	if err != nil {
 		return e.finish(ctx, run, err)
@@ -87,6 +97,10 @@ type opening struct {
 	d    *store.Device
 	site store.Site
 	run  uuid.UUID
+	// attended says that a person has begun the work.
+	attended bool
+	// secrets are those in use, which stand in nothing that is recorded.
+	secrets *redact.Redactor
 	// guard is the way out: to the site's ranges and the strays that somebody has consented to, and to nothing else.
 	guard *address.Guard
 	// climbed is what looking for a path that wants a sign-in has found already; nil where nothing has.
@@ -120,7 +134,10 @@ func (o *opening) open(ctx context.Context) error {
 		}
 		tried[at] = true
 		o.env.store.Progress(ctx, o.run, fmt.Sprintf("%s: %s", o.d.Title(), doing[at]), -1)
-		if err := step(ctx); err != nil {
+		limited, done := within(ctx, budgets[at])
+		err = step(limited)
+		done()
+		if err != nil {
 			return err
 		}
 	}
@@ -135,9 +152,23 @@ func (o *opening) recorder() bool { return o.d.Status.Device.Kind == discovery.R
 
 // record keeps a finding, through a time in which the database is away.
 func (o *opening) record(ctx context.Context, f store.Finding) error {
+	ctx, done := keeping(ctx)
+	defer done()
+	raw, err := json.Marshal(f.Body)
+	if err != nil {
+		return err
+	}
+	f.Body = json.RawMessage(o.secrets.JSON(raw)) // a device may repeat what it was told anywhere in its answers
 	return o.env.store.Keep(ctx, string(f.Kind)+" of "+o.d.Addr, func(ctx context.Context) error {
 		return o.env.store.Record(ctx, o.d, &o.run, f)
 	})
+}
+
+// unseal takes a sign-in off the keyring for use on a device. From then on its secret is kept out of all that is recorded.
+func (o *opening) unseal(ctx context.Context, id uuid.UUID) (signin.SignIn, error) {
+	in, err := o.env.store.Unseal(ctx, id)
+	o.secrets.Know(in)
+	return in, err
 }
 
 // sight files a sighting of this site and returns the device that it belongs to.
@@ -158,6 +189,9 @@ func (e *ownError) Unwrap() error { return e.error }
 func explain(ctx context.Context, err error, f diagnose.Facts) (*diagnose.Diagnosis, error) {
 	if err == nil {
 		return nil, nil
+	}
+	if d := outOfTime(ctx, ""); d != nil {
+		return d, nil
 	}
 	if ctx.Err() != nil {
 		return nil, ctx.Err()
@@ -183,8 +217,9 @@ func (o *opening) reach(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	before, known := o.knownAgain()
 	return o.record(ctx, store.Finding{Kind: evidence.KindReached, Exchange: log.String(),
-		Body: evidence.Reached{Addr: o.d.Status.Device.Addr, Service: service, SkewMS: skew.Milliseconds(), Diagnosis: diagnosis}})
+		Body: evidence.Reached{Addr: o.d.Status.Device.Addr, Service: service, SkewMS: skew.Milliseconds(), Before: before, Known: known, Diagnosis: diagnosis}})
 }
 
 func (o *opening) facts(address, asking, user string) diagnose.Facts {
@@ -203,7 +238,7 @@ func (o *opening) signInOf(ctx context.Context, d *store.Device) (signin.SignIn,
 	if s == nil || s.SignIn == uuid.Nil {
 		return signin.SignIn{}, nil
 	}
-	in, err := o.env.store.Unseal(ctx, s.SignIn)
+	in, err := o.unseal(ctx, s.SignIn)
 	if errors.Is(err, store.ErrNotFound) {
 		return signin.SignIn{}, nil // taken off the keyring since; the device will say that it wants one
 	}
@@ -219,7 +254,11 @@ func (o *opening) client(ctx context.Context, d *store.Device, log *exchange.Log
 	if err != nil {
 		return nil, in, err
 	}
-	c := onvif.New(d.Status.Device.XAddr, onvif.Options{Dial: o.guard, SignIn: in, Log: log})
+	key := uuid.Nil
+	if d.Status.SignedIn != nil {
+		key = d.Status.SignedIn.SignIn
+	}
+	c := onvif.New(d.Status.Device.XAddr, onvif.Options{Dial: o.guard, SignIn: in, Leave: o.leave(d, key, store.DeviceService, nil), Log: log})
 	_, err = c.Clock(ctx)
 	return c, in, err
 }
@@ -233,13 +272,20 @@ func (o *opening) locate(ctx context.Context) error {
 	var streams []onvif.Stream
 	if err == nil {
 		defer c.Close()
-		streams, err = c.Streams(ctx)
+		var have []onvif.Stream
+		if l := o.d.Status.Located; l != nil && l.Diagnosis != nil && l.Diagnosis.Cause == diagnose.TooSlow {
+			have = l.Streams
+		}
+		streams, err = c.Streams(ctx, have...)
 	}
 	if o.d.Via != nil {
 		streams = slices.DeleteFunc(streams, func(s onvif.Stream) bool { return s.Channel != o.d.Channel })
 	}
 	if err == nil && len(streams) == 0 {
 		err = &diagnose.PictureError{Cause: diagnose.NoProfiles}
+	}
+	if slow := outOfTime(ctx, fmt.Sprintf("%d stream URLs", len(streams))); slow != nil && err != nil {
+		return o.record(ctx, store.Finding{Kind: evidence.KindLocated, Exchange: log.String(), Body: evidence.Located{Streams: streams, Diagnosis: slow}})
 	}
 	diagnosis, err := explain(ctx, err, o.facts(o.d.Status.Device.XAddr, "the device service", in.User))
 	if err != nil {

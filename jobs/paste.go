@@ -32,6 +32,8 @@ type PasteArgs struct {
 	Channels int       `json:"channels"`
 	SignIn   uuid.UUID `json:"sign_in"` // on the keyring; Nil for none
 	Save     bool      `json:"save"`    // keep the recipe once it has found streams
+	// Readable says that this person has agreed to send the sign-in so that it can be read, should the device want that.
+	Readable uuid.UUID `json:"readable"`
 }
 
 // Kind implements river.JobArgs.
@@ -76,7 +78,15 @@ func (w *pasteWorker) Work(ctx context.Context, job *river.Job[PasteArgs]) error
 	if err != nil {
 		return w.env.finish(ctx, a.Run, err)
 	}
-	return w.env.onDevice(ctx, a.Run, base, func(o *opening) error { return o.paste(ctx, a, u, port) })
+	return w.env.onDevice(ctx, a.Run, base, func(o *opening) error {
+		if a.Readable != uuid.Nil && o.d.Status.Agreed.IsZero() {
+			if err := w.env.store.Agree(ctx, store.Person{ID: a.Readable}, a.Site, []store.Device{*o.d}, store.ForDevices); err != nil {
+				return &ownError{err}
+			}
+			o.d.Status.Agreed = time.Now()
+		}
+		return o.paste(ctx, a, u, port)
+	})
 }
 
 // paste signs in once and asks for each channel's streams by the recipe. A channel whose streams are not there is none.
@@ -88,7 +98,7 @@ func (o *opening) paste(ctx context.Context, a PasteArgs, u streamurl.URL, port 
 	var in signin.SignIn
 	body := evidence.SignedIn{StreamOnly: true, Scheme: "none"}
 	if a.SignIn != uuid.Nil {
-		if in, err = o.env.store.Unseal(ctx, a.SignIn); err != nil {
+		if in, err = o.unseal(ctx, a.SignIn); err != nil {
 			return err
 		}
 		key, err := o.env.store.SignIn(ctx, a.SignIn)
@@ -107,7 +117,9 @@ func (o *opening) paste(ctx context.Context, a PasteArgs, u streamurl.URL, port 
 	defer c.Close()
 	server, err := c.Ask(ctx)
 	if err == nil && !in.Anonymous() {
-		err = o.counted(ctx, a.SignIn, store.Streams, func() error { return c.SignIn(ctx, in, u.Target()) })
+		log.Know(in)
+		c.Leave = o.leave(o.d, a.SignIn, store.Streams, nil)
+		err = c.SignIn(ctx, in, u.Target())
 	}
 	reached := evidence.Reached{Addr: o.d.Status.Device.Addr, Stream: at.String(), Ladder: &server}
 	diagnosis, err := explain(ctx, err, diagnose.Facts{Host: o.d.Addr, Port: u.DialPort(), Asking: "the stream service", User: in.User})
@@ -116,7 +128,7 @@ func (o *opening) paste(ctx context.Context, a PasteArgs, u streamurl.URL, port 
 	}
 	if diagnosis != nil {
 		body.Diagnosis = diagnosis
-		if refusedBy(diagnosis) {
+		if refusedBy(diagnosis) || diagnosis.Cause == diagnose.Readable {
 			return o.record(ctx, store.Finding{Kind: evidence.KindSignedIn, Exchange: log.String(), Body: body})
 		}
 		reached.Stream, reached.Ladder, reached.Diagnosis = "", nil, diagnosis
@@ -194,5 +206,8 @@ func (o *opening) channel(ctx context.Context, a PasteArgs, n int, port discover
 		return nil, err
 	}
 	d, err := o.env.store.Device(ctx, id)
-	return &opening{env: o.env, d: d, site: o.site, run: o.run, guard: o.guard}, err
+	if err == nil && !o.d.Status.Agreed.IsZero() && d.Status.Agreed.IsZero() { // what was agreed for the device holds for its channels
+		err = o.env.store.Agree(ctx, store.Person{}, o.site.ID, []store.Device{*d}, store.ForDevices)
+	}
+	return &opening{env: o.env, d: d, site: o.site, run: o.run, attended: o.attended, secrets: o.secrets, guard: o.guard}, err
 }

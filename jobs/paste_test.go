@@ -9,13 +9,14 @@ import (
 	"unlatch/core/latch"
 	"unlatch/core/signin"
 	"unlatch/jobs"
+	"unlatch/store"
 	"unlatch/store/storetest"
 )
 
 // A recipe that was learned from one URL is kept in the path book once it has found streams on the next channels, and not before.
 func TestALearnedRecipeIsKept(t *testing.T) {
 	b := set(t, storetest.URL(t), "127.42.21", 4)
-	key, err := b.s.AddSignIn(ctx, "Fitter", "fitter", signin.NewSecret("brass-lamp-41"))
+	key, err := b.s.AddSignIn(ctx, store.NewSignIn{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
 	require.NoError(t, err)
 	b.work()
 	kept := func() (paths []string) {

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
-	"time"
 
 	"github.com/google/uuid"
 
@@ -17,7 +16,6 @@ import (
 	"unlatch/core/picture"
 	"unlatch/core/prove"
 	"unlatch/core/recipe"
-	"unlatch/core/rtsp"
 	"unlatch/core/signin"
 	"unlatch/core/streamurl"
 	"unlatch/store"
@@ -26,7 +24,7 @@ import (
 // streamSignIn is the sign-in that opens the streams: their own where they have one, else the device's.
 func (o *opening) streamSignIn(ctx context.Context) (signin.SignIn, error) {
 	if k := o.d.Status.StreamKey; k != nil {
-		in, err := o.env.store.Unseal(ctx, k.SignIn)
+		in, err := o.unseal(ctx, k.SignIn)
 		if !errors.Is(err, store.ErrNotFound) {
 			if err != nil {
 				err = &ownError{err}
@@ -46,7 +44,7 @@ func (o *opening) play(ctx context.Context, u streamurl.URL) (prove.Proof, error
 		if err != nil {
 			return prove.Proof{}, err
 		}
-		return o.prover(ctx, u, in)
+		return o.prover(ctx, u, in, o.leave(o.d, key, store.Streams, nil))
 	}
 	keys, err := o.candidates(ctx, store.Streams)
 	if err != nil {
@@ -58,56 +56,52 @@ func (o *opening) play(ctx context.Context, u streamurl.URL) (prove.Proof, error
 	}
 	var first *prove.Proof
 	for _, k := range keys {
-		in, err := o.env.store.Unseal(ctx, k.ID)
+		in, err := o.unseal(ctx, k.ID)
 		if err != nil {
 			return prove.Proof{}, &ownError{err}
 		}
-		var proof prove.Proof
-		err = o.counted(ctx, k.ID, store.Streams, func() (err error) {
-			proof, err = o.prover(ctx, u, in)
-			return errors.Join(err, judgement(proof.Diagnosis))
-		})
-		held := new(signin.HeldBackError)
-		switch {
-		case errors.As(err, &held):
-			if first != nil {
-				return *first, nil // what was refused says more than that no more is tried
-			}
-			d := diagnose.Explain(held, diagnose.Facts{Host: u.Host, Port: u.DialPort(), Asking: "the stream", User: in.User})
-			return prove.Proof{URL: u.String(), Transport: "tcp", Auth: "none", Steps: []prove.Step{}, Diagnosis: &d}, nil
-		case errors.Is(err, errNotJudged), errors.As(err, new(*signin.LockedError)):
-			return proof, nil // its diagnosis says all
-		case err != nil && !refused(err):
+		proof, err := o.prover(ctx, u, in, o.leave(o.d, k.ID, store.Streams, nil))
+		switch d := proof.Diagnosis; {
+		case err != nil:
 			return proof, err
-		case err == nil:
-			if k.ID != key {
-				err = o.record(ctx, store.Finding{Kind: evidence.KindStreamKey, Body: evidence.StreamKey{SignIn: k.ID, Label: k.Label, User: k.User}})
-				o.d.Status.StreamKey = &evidence.StreamKey{SignIn: k.ID, Label: k.Label, User: k.User}
+		case d != nil && d.Cause == diagnose.HeldBack && first != nil:
+			return *first, nil // what was refused says more than that no more is tried
+		case d != nil && d.Cause == diagnose.WrongSignIn:
+			if first == nil {
+				first = &proof
 			}
-			return proof, err
-		}
-		if first == nil {
-			first = &proof
+		case d == nil && k.ID != key:
+			found := evidence.StreamKey{SignIn: k.ID, Label: k.Label, User: k.User}
+			o.d.Status.StreamKey = &found
+			return proof, o.record(ctx, store.Finding{Kind: evidence.KindStreamKey, Body: found})
+		default:
+			return proof, nil // it plays, or its diagnosis says why not
 		}
 	}
 	if first != nil {
 		return *first, nil
 	}
 	// Every key was refused before, and none is sent again: what the device says without one is all there is to ask.
-	proof, err := o.prover(ctx, u, signin.SignIn{})
+	proof, err := o.prover(ctx, u, signin.SignIn{}, nil)
 	if d := proof.Diagnosis; d != nil && d.Cause == diagnose.NoSignIn {
 		d.Cause, d.Summary = diagnose.WrongSignIn, "The streams have refused every sign-in of the keyring before. What was refused is not sent again."
 	}
 	return proof, err
 }
 
-func (o *opening) prover(ctx context.Context, u streamurl.URL, in signin.SignIn) (prove.Proof, error) {
+func (o *opening) prover(ctx context.Context, u streamurl.URL, in signin.SignIn, leave signin.Leave) (prove.Proof, error) {
+	ctx, done := within(ctx, playBudget)
+	defer done()
 	p := prove.Prover{Dial: o.guard, Still: media.Still}
-	req := prove.Request{URL: u, SignIn: in}
+	req := prove.Request{URL: u, SignIn: in, Leave: leave}
 	if pin := o.d.Status.Pin; pin != nil {
 		req.Pin = pin.Certificate.SHA256
 	}
 	proof := p.Prove(ctx, req)
+	if slow := outOfTime(ctx, ""); slow != nil && !proof.OK {
+		proof.Diagnosis = slow
+		return proof, nil
+	}
 	if proof.TLS != nil && proof.OK && o.d.Status.Pin == nil {
 		pin := evidence.Pin{Certificate: *proof.TLS}
 		if err := o.record(ctx, store.Finding{Kind: evidence.KindPin, Body: pin}); err != nil {
@@ -160,22 +154,6 @@ func (o *opening) moveStreams(ctx context.Context, to streamurl.URL, named int) 
 	}
 	o.d.Status.Located, o.d.Status.Streams = &body, body.Streams
 	return nil
-}
-
-// errNotJudged says that a stream failed for another reason than its sign-in.
-var errNotJudged = errors.New("the sign-in was not judged")
-
-// judgement turns what a proof says of its sign-in back into the error that the guard's count goes by.
-func judgement(d *diagnose.Diagnosis) error {
-	switch {
-	case d == nil:
-		return nil
-	case d.Cause == diagnose.WrongSignIn:
-		return &rtsp.AuthError{Tried: true}
-	case d.Cause == diagnose.Locked && d.Until != nil:
-		return &signin.LockedError{Wait: time.Until(*d.Until), Seen: d.Seen}
-	}
-	return errNotJudged
 }
 
 // besides asks for what a device shows over HTTP, once: a snapshot, motion JPEG, its own page. They are streams and services of their own, and no latch
@@ -234,18 +212,18 @@ func (o *opening) picture(ctx context.Context, kind recipe.Purpose) error {
 	}
 	body := evidence.Picture{Picture: picture.Picture{URL: named, Kind: string(kind)}}
 	f := store.Finding{Kind: evidence.KindPicture, Subject: string(kind)}
-	fetcher := &picture.Fetcher{Dial: o.guard, SignIn: in, Log: log}
+	fetcher := &picture.Fetcher{Dial: o.guard, SignIn: in, Leave: o.webLeave(), Log: log}
 	var last error
 	for _, at := range addresses {
 		var got *picture.Picture
-		last = o.onWeb(ctx, func() (err error) { got, err = fetcher.Fetch(ctx, at); return err })
+		got, last = fetcher.Fetch(ctx, at)
 		if last == nil && got.Kind == string(kind) {
 			body.Picture, body.Label = *got, o.labelFor(got.Scheme)
 			f.Still, f.StillID = got.JPEG, uuid.Must(uuid.NewV7())
 			body.Still = &f.StillID
 			break
 		}
-		if held := new(signin.HeldBackError); refused(last) || errors.As(last, &held) || errors.As(last, new(*signin.LockedError)) {
+		if refused(last) || heldBack(last) {
 			body.URL = at
 			break
 		}
@@ -294,12 +272,17 @@ func (o *opening) pictureAddresses(ctx context.Context, kind recipe.Purpose) (ou
 	return out, nil
 }
 
-// onWeb asks the web side for something with the sign-in that opened the device, counted where there is one.
-func (o *opening) onWeb(ctx context.Context, ask func() error) error {
-	if s := o.d.Status.SignedIn; s != nil && s.SignIn != uuid.Nil {
-		return o.counted(ctx, s.SignIn, store.WebPage, ask)
+// webLeave is leave to send the sign-in that opened the device to its web side.
+func (o *opening) webLeave() signin.Leave {
+	if s := o.d.Status.SignedIn; s != nil {
+		return o.leave(o.d, s.SignIn, store.WebPage, nil)
 	}
-	return ask()
+	return nil
+}
+
+// heldBack reports whether a sign-in was not sent, or not judged, for a reason that holds for the next address too.
+func heldBack(err error) bool {
+	return errors.As(err, new(*signin.HeldBackError)) || errors.As(err, new(*signin.LockedError)) || errors.As(err, new(*signin.ReadableError)) || errors.As(err, new(*signin.WeakerError))
 }
 
 // labelFor names the sign-in that opened something; "" where none was asked for.
@@ -322,8 +305,8 @@ func (o *opening) webPage(ctx context.Context) error {
 		return err
 	}
 	body := evidence.Web{URL: fmt.Sprintf("http://%s/", u.HostPort())}
-	f := &picture.Fetcher{Dial: o.guard, SignIn: in, Log: log}
-	err = o.onWeb(ctx, func() (err error) { body.Scheme, err = f.Page(ctx, body.URL); return err })
+	f := &picture.Fetcher{Dial: o.guard, SignIn: in, Leave: o.webLeave(), Log: log}
+	body.Scheme, err = f.Page(ctx, body.URL)
 	body.Label = o.labelFor(body.Scheme)
 	if body.Diagnosis, err = explain(ctx, err, o.facts(body.URL, "the device's own page", in.User)); err != nil {
 		return err

@@ -14,7 +14,6 @@ import (
 	"unlatch/core/discovery"
 	"unlatch/core/evidence"
 	"unlatch/core/exchange"
-	"unlatch/core/latch"
 	"unlatch/core/readdress"
 	"unlatch/store"
 )
@@ -96,7 +95,7 @@ func (o *opening) openLater(ctx context.Context) error {
 }
 
 func (o *opening) move(ctx context.Context, to readdress.Setting, log *exchange.Log) (readdress.Outcome, error) {
-	if o.d.Status.Latch(latch.SignedIn).State != latch.Open && o.d.Status.SignedIn == nil {
+	if o.d.Status.SignedIn == nil {
 		return readdress.Outcome{}, errors.New("it has not been signed in to; open its latches first")
 	}
 	if !o.d.Endpoint.Valid {
@@ -107,7 +106,7 @@ func (o *opening) move(ctx context.Context, to readdress.Setting, log *exchange.
 		return readdress.Outcome{}, err
 	}
 	return readdress.Do(ctx, readdress.Request{
-		Dial: o.guard, Service: o.d.Status.Device.XAddr, SignIn: in, Endpoint: o.d.Endpoint.String, To: to, Log: log,
+		Dial: o.guard, Service: o.d.Status.Device.XAddr, SignIn: in, Leave: o.leave(o.d, o.d.Status.SignedIn.SignIn, store.DeviceService, nil), Endpoint: o.d.Endpoint.String, To: to, Log: log,
 		Locate: func(ctx context.Context) (netip.Addr, error) {
 			return discovery.Locate(ctx, o.site.Ranges, o.d.Endpoint.String)
 		},

@@ -110,12 +110,12 @@ func (o *opening) signInAgain(ctx context.Context) error {
 	if s == nil || s.SignIn == uuid.Nil {
 		return nil
 	}
-	in, err := o.env.store.Unseal(ctx, s.SignIn)
+	in, err := o.unseal(ctx, s.SignIn)
 	if err != nil {
 		return err
 	}
 	log := exchange.NewLog(nil)
-	found, err := o.try(ctx, s.SignIn, in, log)
+	found, err := o.try(ctx, s.SignIn, in, o.leave(o.d, s.SignIn, store.DeviceService, nil), log)
 	if err != nil {
 		return ctx.Err() // the remedy itself was read back; what is known of the device stays as it was
 	}
@@ -160,7 +160,7 @@ func (o *opening) streamUser(ctx context.Context, c *onvif.Client, a RemedyArgs,
 		}
 		return o.record(ctx, store.Finding{Kind: evidence.KindStreamKey, Body: evidence.StreamKey{SignIn: k.SignIn, Label: k.Label, User: k.User, Removed: true}})
 	}
-	in, err := o.env.store.Unseal(ctx, key)
+	in, err := o.unseal(ctx, key)
 	if err != nil {
 		return &ownError{err}
 	}

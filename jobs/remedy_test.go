@@ -47,7 +47,7 @@ func TestAStreamUserOnManyDevices(t *testing.T) {
 	assert.Equal(t, 1, b.world.Device("Apart one").WrongTries(), "what the streams refused is not sent again")
 	require.Equal(t, diagnose.StreamRefuses, b.device("11").Status.Latch(latch.SignedIn).Diagnosis.Cause)
 
-	key, err := b.s.AddSignIn(ctx, "Stream user", "watcher", signin.NewSecret("river-stone-91"))
+	key, err := b.s.AddSignIn(ctx, store.NewSignIn{Label: "Stream user", User: "watcher", Secret: signin.NewSecret("river-stone-91")})
 	require.NoError(t, err)
 	require.NoError(t, b.s.SetTerms(ctx, key, "Stream user", store.Terms{Purpose: store.Streams}))
 	b.remedy(remedy.StreamUser, false, key, "11", "12")
@@ -118,7 +118,7 @@ devices:
 	l := b.device("11").Status.Latch(latch.Placed)
 	require.Equal(t, latch.Stuck, l.State, "%+v", b.device("11").Status.Latches)
 	assert.Equal(t, diagnose.UnfitSignIn, l.Diagnosis.Cause)
-	key, err := b.s.AddSignIn(ctx, "Stream user", "watcher", signin.NewSecret("river-stone-91"))
+	key, err := b.s.AddSignIn(ctx, store.NewSignIn{Label: "Stream user", User: "watcher", Secret: signin.NewSecret("river-stone-91")})
 	require.NoError(t, err)
 	b.remedy(remedy.StreamUser, false, key, "11")
 	st := b.device("11").Status

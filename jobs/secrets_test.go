@@ -15,6 +15,7 @@ import (
 	"unlatch/core/signin"
 	"unlatch/jobs"
 	"unlatch/sim/simtest"
+	"unlatch/store"
 	"unlatch/store/storetest"
 )
 
@@ -25,7 +26,7 @@ func TestNoSecretIsKeptInTheOpen(t *testing.T) {
 	wire := strings.ReplaceAll(yard, "secret: brass-lamp-41", `secret: "`+secret+`"`)
 	simtest.Start(t, strings.ReplaceAll(strings.ReplaceAll(mute, "secret: brass-lamp-41", `secret: "`+secret+`"`), "127.42.13.", "127.42.15."))
 	b := setYard(t, wire, storetest.URL(t), "127.42.14", 8)
-	key, err := b.s.AddSignIn(ctx, "Fitter", "fitter", signin.NewSecret(secret))
+	key, err := b.s.AddSignIn(ctx, store.NewSignIn{Label: "Fitter", User: "fitter", Secret: signin.NewSecret(secret)})
 	require.NoError(t, err)
 	b.work()
 	b.sweep()
@@ -40,6 +41,7 @@ func TestNoSecretIsKeptInTheOpen(t *testing.T) {
 	b.site, err = b.s.CreateSite(ctx, "Wharf", address.MustParse("127.42.15.0/24"))
 	require.NoError(t, err)
 	b.sweep()
+	b.agree("11", "12")
 	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11", "12"), false))
 	require.Equal(t, latch.Placed, b.device("11").Status.At())
 	b.site = yard

@@ -1,14 +1,13 @@
 package jobs
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"syscall"
-	"time"
 
 	"github.com/google/uuid"
 
@@ -32,7 +31,7 @@ func (o *opening) signIn(ctx context.Context) error {
 		return o.signInByRecorder(ctx)
 	}
 	log := exchange.NewLog(nil)
-	found, err := o.try(ctx, uuid.Nil, signin.SignIn{}, log)
+	found, err := o.try(ctx, uuid.Nil, signin.SignIn{}, nil, log)
 	if err == nil {
 		found.Open = true
 		return o.signedIn(ctx, found, log)
@@ -40,24 +39,27 @@ func (o *opening) signIn(ctx context.Context) error {
 	if !refused(err) {
 		return o.notSignedIn(ctx, evidence.SignedIn{}, err, "", log)
 	}
-	return o.tryKeys(ctx, store.DeviceService, log, func(key store.SignIn, in signin.SignIn) (evidence.SignedIn, error) {
-		return o.try(ctx, key.ID, in, log)
+	return o.tryKeys(ctx, store.DeviceService, log, func(key store.SignIn, in signin.SignIn, leave signin.Leave) (evidence.SignedIn, error) {
+		return o.try(ctx, key.ID, in, leave, log)
 	})
 }
 
-// candidates are the keys to try on the device for one purpose, in order.
+// candidates are the keys to try on the device for one purpose, in order. A device that has moved and is not known again gets none but
+// those that have opened it before: it may be a stranger that collects hashes.
 func (o *opening) candidates(ctx context.Context, purpose store.Purpose) ([]store.SignIn, error) {
-	return o.env.store.Candidates(ctx, o.d.ID, o.d.Site, store.Known{Words: strings.Join([]string{o.d.Status.Device.Maker, o.d.Status.Device.Name, o.d.Status.Device.Hardware}, " "), Kind: o.kind()}, purpose)
+	list, err := o.env.store.Candidates(ctx, o.d.ID, o.d.Site, store.Known{Words: strings.Join([]string{o.d.Status.Device.Maker, o.d.Status.Device.Name, o.d.Status.Device.Hardware}, " "),
+		Kind: o.d.Status.Device.Model()}, purpose)
+	if o.d.Status.Before.IsValid() {
+		list = slices.DeleteFunc(list, func(k store.SignIn) bool { return k.Opened == nil && !slices.Contains(k.Devices, o.d.ID) })
+	}
+	return list, err
 }
 
-// kind is what the device has in common with others of its kind: its model, and where it tells none its name.
-func (o *opening) kind() string {
-	dev := o.d.Status.Device
-	return strings.TrimSpace(dev.Maker + " " + cmp.Or(dev.Hardware, dev.Name))
-}
+// An attempt signs in with one key, with leave to send it.
+type attempt func(store.SignIn, signin.SignIn, signin.Leave) (evidence.SignedIn, error)
 
 // tryKeys tries the keyring in its order until one opens the device or a refusal is not what comes back.
-func (o *opening) tryKeys(ctx context.Context, purpose store.Purpose, log *exchange.Log, try func(store.SignIn, signin.SignIn) (evidence.SignedIn, error)) error {
+func (o *opening) tryKeys(ctx context.Context, purpose store.Purpose, log *exchange.Log, try attempt) error {
 	keys, err := o.candidates(ctx, purpose)
 	if err != nil {
 		return err
@@ -99,7 +101,11 @@ func (o *opening) signedIn(ctx context.Context, found evidence.SignedIn, log *ex
 }
 
 func (o *opening) notSignedIn(ctx context.Context, out evidence.SignedIn, err error, user string, log *exchange.Log) error {
-	diagnosis, err := explain(ctx, err, o.facts(o.d.Status.Device.XAddr, "the device service", user))
+	asking := "the device service"
+	if o.streamOnly() {
+		asking = "the stream service"
+	}
+	diagnosis, err := explain(ctx, err, o.facts(o.d.Status.Device.XAddr, asking, user))
 	if err != nil {
 		return err
 	}
@@ -113,7 +119,7 @@ func (o *opening) notSignedIn(ctx context.Context, out evidence.SignedIn, err er
 	if len(out.Tried) > 1 && diagnosis.Cause == diagnose.WrongSignIn {
 		diagnosis.Summary = fmt.Sprintf("The device service refuses all %d sign-ins of the keyring that may be tried (%s).", len(out.Tried), strings.Join(out.Tried, ", "))
 	}
-	out.Diagnosis = diagnosis
+	out.Diagnosis = o.strangerUnless(diagnosis)
 	if err := o.record(ctx, store.Finding{Kind: evidence.KindSignedIn, Body: out, Exchange: log.String()}); err != nil {
 		return err
 	}
@@ -121,17 +127,19 @@ func (o *opening) notSignedIn(ctx context.Context, out evidence.SignedIn, err er
 }
 
 // tryKey sends one key once, counted by the guard before it is sent. after says that the device has refused another one just before.
-func (o *opening) tryKey(ctx context.Context, key store.SignIn, purpose store.Purpose, after bool, log *exchange.Log, attempt func(store.SignIn, signin.SignIn) (evidence.SignedIn, error)) (found evidence.SignedIn, err error) {
-	in, err := o.env.store.Unseal(ctx, key.ID)
+func (o *opening) tryKey(ctx context.Context, key store.SignIn, purpose store.Purpose, after bool, log *exchange.Log, try attempt) (found evidence.SignedIn, err error) {
+	in, err := o.unseal(ctx, key.ID)
 	if err != nil {
 		return found, &ownError{err}
 	}
-	err = o.counted(ctx, key.ID, purpose, func() (err error) {
-		log.Note("trying %q: %s", key.Label, key.Why)
-		found, err = attempt(key, in)
-		return lockedAfterAll(key, err, after)
-	})
-	return found, err
+	reading := func(err error) error { return lockedAfterAll(key, err, after) }
+	if o.d.Status.Before.IsValid() {
+		reading = func(err error) error { return err } // a refusal of what opened it before says here that it is another device
+	}
+	log.Know(in)
+	log.Note("trying %q: %s", key.Label, key.Why)
+	found, err = try(key, in, o.leave(o.d, key.ID, purpose, reading))
+	return found, reading(err)
 }
 
 // lockedAfterAll takes two answers for a lock that do not say so: the refusal of a sign-in that has opened the device before, the first time that
@@ -146,46 +154,10 @@ func lockedAfterAll(key store.SignIn, err error, after bool) error {
 	return err
 }
 
-// counted makes one try of a sign-in under the guard that keeps the device from locking, and keeps how it ended. A *signin.HeldBackError is
-// the guard's no.
-func (o *opening) counted(ctx context.Context, key uuid.UUID, purpose store.Purpose, attempt func() error) error {
-	try, err := o.env.store.BeginTry(ctx, o.d.ID, key, purpose, o.kind())
-	held := new(signin.HeldBackError)
-	for errors.As(err, &held) && held.Spacing {
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(time.Until(held.Until) + 5*time.Millisecond):
-		}
-		try, err = o.env.store.BeginTry(ctx, o.d.ID, key, purpose, o.kind())
-	}
-	if err != nil && !errors.As(err, &held) {
-		err = &ownError{err}
-	}
-	if err != nil {
-		return err
-	}
-	err = attempt()
-	result, locked := store.NoAnswer, new(signin.LockedError)
-	switch {
-	case errors.As(err, &locked):
-		result = store.Locked
-	case err == nil:
-		result = store.Opened
-	case refused(err):
-		result = store.Refused
-	}
-	// The count must be right even when the work is cut short here.
-	if kerr := o.env.store.Keep(context.WithoutCancel(ctx), "a try", func(ctx context.Context) error { return o.env.store.EndTry(ctx, try, result, locked.Wait) }); kerr != nil {
-		return &ownError{kerr}
-	}
-	return err
-}
-
 // try asks the question that proves a sign-in, and what the device is.
-func (o *opening) try(ctx context.Context, key uuid.UUID, in signin.SignIn, log *exchange.Log) (evidence.SignedIn, error) {
+func (o *opening) try(ctx context.Context, key uuid.UUID, in signin.SignIn, leave signin.Leave, log *exchange.Log) (evidence.SignedIn, error) {
 	out := evidence.SignedIn{SignIn: key}
-	c := onvif.New(o.d.Status.Device.XAddr, onvif.Options{Dial: o.guard, SignIn: in, Log: log})
+	c := onvif.New(o.d.Status.Device.XAddr, onvif.Options{Dial: o.guard, SignIn: in, Leave: leave, Log: log})
 	defer c.Close()
 	if _, err := c.Clock(ctx); err != nil {
 		return out, err

@@ -35,7 +35,7 @@ func (q *Queue) Sweep(ctx context.Context, site store.Site, confirmed bool) (sto
 	if site.Ranges.Empty() {
 		return store.Run{}, &address.RangeError{Input: "", Problem: "is missing", Remedy: "give the site a range first"}
 	}
-	total := int64(site.Ranges.Count()) * int64(len(discovery.DefaultPorts))
+	total := int64(discovery.Total(site.Ranges, len(discovery.DefaultPorts)))
 	return begin(ctx, q, site.ID, "sweep", "Sweep of "+site.Ranges.String(), total, []uuid.UUID{site.ID}, func(run, site uuid.UUID) river.JobArgs {
 		return SweepArgs{Run: run, Site: site}
 	})
@@ -63,11 +63,12 @@ func (w *sweepWorker) sweep(ctx context.Context, site store.Site, run uuid.UUID)
 	if err != nil {
 		return err
 	}
+	m := newMover(w.env, site)
 	var mu sync.Mutex
 	heard := map[uuid.UUID]bool{}
 	var failed error
 	var asked int64
-	total := int64(site.Ranges.Count()) * int64(len(discovery.DefaultPorts))
+	total := int64(discovery.Total(site.Ranges, len(discovery.DefaultPorts)))
 	var said time.Time
 	progress := func(force bool) {
 		if force || time.Since(said) > 250*time.Millisecond {
@@ -91,15 +92,18 @@ func (w *sweepWorker) sweep(ctx context.Context, site store.Site, run uuid.UUID)
 		if x.Stray && elsewhere.Contains(x.Addr) {
 			return // it is another site's, not lost
 		}
+		id, err := m.file(ctx, &run, x)
 		mu.Lock()
 		defer mu.Unlock()
-		err := w.env.store.Keep(ctx, "a sighting", func(ctx context.Context) error {
-			id, err := w.env.store.Sight(ctx, site.ID, &run, x)
+		switch {
+		case err == nil && id != uuid.Nil:
 			heard[id] = true
-			return err
-		})
-		if err != nil && failed == nil {
-			failed = err
+		case err != nil && (store.Away(err) || errors.Is(err, store.ErrFenced) || ctx.Err() != nil):
+			if failed == nil {
+				failed = err
+			}
+		case err != nil: // one bad sighting spoils nothing but itself
+			w.env.log.Warn("a sighting could not be filed", "address", x.Addr, "err", err)
 		}
 		progress(false)
 	})

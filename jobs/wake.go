@@ -51,6 +51,6 @@ func (w *wakeWorker) Work(ctx context.Context, job *river.Job[WakeArgs]) error {
 		return nil
 	}
 	q := &Queue{store: w.env.store, client: river.ClientFromContext[pgxTx](ctx)}
-	_, err = q.Open(ctx, d.Site, fmt.Sprintf("Try %s again: its wait is over", d.Title()), []uuid.UUID{d.ID}, false)
+	_, err = q.open(ctx, d.Site, fmt.Sprintf("Try %s again: its wait is over", d.Title()), []uuid.UUID{d.ID}, OpenArgs{Unattended: true})
 	return err
 }

@@ -73,8 +73,9 @@ func (e *env) watch(ctx context.Context) {
 
 // hear listens for one site. A newcomer inside the ranges is asked which of the usual ports answer, as a sweep would ask.
 func (e *env) hear(ctx context.Context, site store.Site, asking chan struct{}) {
+	m := newMover(e, site)
 	sight := func(x discovery.Sighting) error {
-		_, err := e.store.Sight(ctx, site.ID, nil, x)
+		_, err := m.file(ctx, nil, x)
 		return err
 	}
 	w := discovery.Watch{Ranges: site.Ranges,

@@ -252,6 +252,15 @@ func (s *Server) applyAddresses(ctx context.Context, id uuid.UUID, title string,
 	if title == "" {
 		title = fmt.Sprintf("Give addresses to %s", cameras(len(lines)))
 	}
+	for _, a := range plan {
+		what := "DHCP"
+		if !a.To.DHCP {
+			what = a.To.Addr.String()
+		}
+		if err := s.did(ctx, "gave the device an address", what, id, a.Device); err != nil {
+			return nil, s.explain(err)
+		}
+	}
 	run, err := s.cfg.Queue.Readdress(ctx, id, title, plan)
 	return &runOut{viewOfRun(run, time.Now())}, s.explain(err)
 }

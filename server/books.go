@@ -11,6 +11,7 @@ import (
 	"github.com/google/uuid"
 
 	"unlatch/core/recipe"
+	"unlatch/store"
 )
 
 // recipeView is a recipe with the paths that it makes for the first channel.
@@ -95,8 +96,12 @@ func (s *Server) bookRoutes(api huma.API) {
 
 // bookFile sends a path book as the file that others can bring.
 func (s *Server) bookFile(w http.ResponseWriter, r *http.Request) {
+	if !s.withSession(w, r) {
+		return
+	}
 	id, err := uuid.Parse(chi.URLParam(r, "book"))
-	if err != nil || !s.withSession(w, r) {
+	if err != nil {
+		writeProblem(w, s.explain(store.ErrNotFound).(*Problem))
 		return
 	}
 	own, err := s.cfg.Store.PathBooks(r.Context())

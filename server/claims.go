@@ -14,7 +14,9 @@ import (
 	"unlatch/core/diagnose"
 	"unlatch/core/latch"
 	"unlatch/core/signin"
+	"unlatch/core/wiretext"
 	"unlatch/jobs"
+	"unlatch/store"
 )
 
 type claimBody struct {
@@ -38,15 +40,15 @@ func (s *Server) claimRoutes(api huma.API) {
 
 // claim saves the passwords to the keyring and then begins the run.
 func (s *Server) claim(ctx context.Context, site uuid.UUID, in claimBody) (*runOut, error) {
-	user := strings.TrimSpace(in.User)
+	user := wiretext.Line(in.User, 60)
 	if user == "" {
 		return nil, problem(422, "no_user", "The account has no user name.", "Type one.")
 	}
 	if in.Secret != "" && len(in.Secret) < shortest {
 		return nil, problem(422, "weak_password", fmt.Sprintf("A password of %d characters is too short.", len(in.Secret)), fmt.Sprintf("Use at least %d, or let Unlatch make one.", shortest))
 	}
-	var shared uuid.UUID
 	var claims []jobs.Claim
+	var keys []store.NewSignIn
 	for _, id := range in.Devices {
 		d, err := s.cfg.Store.Device(ctx, id)
 		if err != nil {
@@ -60,25 +62,27 @@ func (s *Server) claim(ctx context.Context, site uuid.UUID, in claimBody) (*runO
 		if d.Site != site || !factory && (l.Diagnosis == nil || l.Diagnosis.Cause != diagnose.FactoryFresh) {
 			return nil, problem(422, "not_fresh", d.Title()+" is not known to be factory-fresh.", "Open its latches first: only a device without any account is claimed.")
 		}
-		claims = append(claims, jobs.Claim{Device: id})
-		if in.Secret != "" {
-			continue
+		key := store.NewSignIn{ID: uuid.Must(uuid.NewV7()), Label: fmt.Sprintf("%s of %s", user, d.Title()), User: user, Secret: signin.NewSecret(password()), Terms: store.For("", id)}
+		if in.Secret != "" && len(keys) > 0 {
+			keys[0].Devices = append(keys[0].Devices, id) // one for all, and for nothing else
+		} else {
+			keys = append(keys, key)
 		}
-		label := fmt.Sprintf("%s of %s", user, d.Title())
-		if claims[len(claims)-1].SignIn, err = s.cfg.Store.AddSignIn(ctx, label, user, signin.NewSecret(password())); err != nil {
-			return nil, s.explain(err)
-		}
+		claims = append(claims, jobs.Claim{Device: id, SignIn: keys[len(keys)-1].ID})
 	}
 	if in.Secret != "" {
-		var err error
-		if shared, err = s.cfg.Store.AddSignIn(ctx, fmt.Sprintf("%s, %s claimed", user, cameras(len(claims))), user, signin.NewSecret(in.Secret)); err != nil {
+		keys[0].Label, keys[0].Secret = fmt.Sprintf("%s, %s claimed", user, cameras(len(claims))), signin.NewSecret(in.Secret)
+	}
+	title := "Claim " + cameras(len(claims))
+	for _, c := range claims {
+		if err := s.did(ctx, "claimed the device", "with the user "+user, site, c.Device); err != nil {
 			return nil, s.explain(err)
 		}
-		for i := range claims {
-			claims[i].SignIn = shared
-		}
 	}
-	run, err := s.cfg.Queue.Claim(ctx, site, "Claim "+cameras(len(claims)), claims)
+	if _, err := s.cfg.Store.AddSignIns(ctx, keys...); err != nil {
+		return nil, s.explain(err)
+	}
+	run, err := s.cfg.Queue.Claim(ctx, site, title, claims)
 	return &runOut{viewOfRun(run, time.Now())}, s.explain(err)
 }
 

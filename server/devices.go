@@ -26,6 +26,7 @@ import (
 	"unlatch/core/prove"
 	"unlatch/core/readdress"
 	"unlatch/core/streamurl"
+	"unlatch/core/wiretext"
 	"unlatch/store"
 )
 
@@ -63,6 +64,8 @@ type deviceView struct {
 	Placements  []latch.Placement `json:"placements"`
 	Via         *viaView          `json:"via,omitempty" doc:"the recorder that it is reached through"`
 	Ladder      *ladderView       `json:"ladder,omitempty" doc:"paths that were tried, of a device without a device service"`
+	Findings    []findingView     `json:"findings,omitempty" doc:"what a person should act on beside the next step"`
+	Agreed      *time.Time        `json:"agreed,omitempty" doc:"when somebody agreed that its sign-in may be sent readable"`
 	Factory     string            `json:"factory,omitempty" doc:"a finding: the user that it still has with its factory password"`
 	Grid        []gridRow         `json:"grid,omitempty" doc:"what the sign-ins open"`
 	SkewMS      int64             `json:"skew_ms,omitempty" doc:"by how much its clock is ahead, where that is more than a few seconds"`
@@ -167,7 +170,7 @@ type movedView struct {
 
 // nextStep is the one thing to do next for a device.
 type nextStep struct {
-	Action string `json:"action" enum:"open,add_sign_in,claim,change_ranges,open_recorder,place,stream_user,streams_on,take_certificate,wait,none" doc:"what the button does"`
+	Action string `json:"action" enum:"open,add_sign_in,agree,agree_weaker,claim,change_ranges,open_recorder,place,stream_user,streams_on,take_certificate,wait,none" doc:"what the button does"`
 	Label  string `json:"label"`
 	Reason string `json:"reason"`
 	Fix    string `json:"fix,omitempty"`
@@ -245,7 +248,7 @@ func (s *Server) deviceRoutes(api huma.API) {
 				}
 			}{}
 			var err error
-			out.Body.Before, err = s.cfg.Store.Rename(ctx, in.Device, strings.TrimSpace(in.Body.Name))
+			out.Body.Before, err = s.cfg.Store.Rename(ctx, in.Device, wiretext.Line(in.Body.Name, 120))
 			return out, s.explain(err)
 		})
 	huma.Register(api, huma.Operation{OperationID: "guide-to-device", Method: "GET", Path: "/api/devices/{device}/guidance", Summary: "What this machine needs to reach a stray"},
@@ -283,7 +286,7 @@ func (s *Server) deviceRoutes(api huma.API) {
 			if !d.Status.Device.Stray || in.Body.Address != d.Addr || strings.TrimSpace(in.Body.Reason) == "" {
 				return nil, problem(422, "no_consent", "The consent must name the stray's present address and a reason.", "Look at the stray again: its address may have changed.")
 			}
-			return nil, s.explain(s.cfg.Store.Consent(ctx, d, person(ctx).ID, strings.TrimSpace(in.Body.Reason)))
+			return nil, s.explain(s.cfg.Store.Consent(ctx, d, person(ctx), wiretext.Line(in.Body.Reason, 300)))
 		})
 	huma.Register(api, huma.Operation{OperationID: "withdraw-consent", Method: "DELETE", Path: "/api/devices/{device}/consent", Summary: "Take the consent back"},
 		func(ctx context.Context, in *DevicePath) (*struct{}, error) {
@@ -295,7 +298,11 @@ func (s *Server) deviceRoutes(api huma.API) {
 		})
 	huma.Register(api, huma.Operation{OperationID: "forget-device", Method: "DELETE", Path: "/api/devices/{device}", Summary: "Remove a device with its evidence"},
 		func(ctx context.Context, in *DevicePath) (*struct{}, error) {
-			return nil, s.explain(s.cfg.Store.Forget(ctx, in.Device))
+			d, err := s.cfg.Store.Device(ctx, in.Device)
+			if err == nil {
+				_, err = s.cfg.Store.Forget(ctx, person(ctx), d.Site, []uuid.UUID{d.ID})
+			}
+			return nil, s.explain(err)
 		})
 	huma.Register(api, huma.Operation{OperationID: "list-evidence", Method: "GET", Path: "/api/devices/{device}/evidence", Summary: "What was seen of a device, newest first"},
 		func(ctx context.Context, in *DevicePath) (*struct{ Body []recordView }, error) {
@@ -394,6 +401,10 @@ func viewOf(d *store.Device) deviceView {
 	v.Snapshot, v.Motion = viewOfPicture(st, "snapshot"), viewOfPicture(st, "mjpeg")
 	if r := st.Reached; r != nil && d.Via == nil && (time.Duration(r.SkewMS)*time.Millisecond).Abs() > largestSkew {
 		v.SkewMS = r.SkewMS
+	}
+	v.Findings = findings(st)
+	if !st.Agreed.IsZero() {
+		v.Agreed = &st.Agreed
 	}
 	v.Next = next(d)
 	v.Revision = revision(v)
@@ -495,6 +506,12 @@ func stuckStep(l *latch.Latch) nextStep {
 		step.Action, step.Label = "wait", "Add a sign-in"
 	case diagnose.StreamRefuses, diagnose.UnfitSignIn:
 		step.Action, step.Label = "stream_user", "Make a stream user"
+	case diagnose.Readable:
+		step.Action, step.Label = "agree", "Agree to send it"
+	case diagnose.SchemeWeaker:
+		step.Action, step.Label = "agree_weaker", "Agree to the weaker one"
+	case diagnose.Stranger:
+		step.Action, step.Label = "add_sign_in", "Add a sign-in"
 	case diagnose.CertificateChanged:
 		step.Action, step.Label = "take_certificate", "Take the new certificate"
 	case diagnose.StreamsOff:

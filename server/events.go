@@ -1,6 +1,7 @@
 package server
 
 import (
+	"errors"
 	"fmt"
 	"net/http"
 	"sync"
@@ -59,6 +60,18 @@ func (h *hub) resync() {
 	}
 }
 
+// wakeAll has every page look whether it may still be told anything.
+func (h *hub) wakeAll() {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for w := range h.watchers {
+		select {
+		case w.wake <- struct{}{}:
+		default:
+		}
+	}
+}
+
 // add keeps an event until it is taken; the caller holds hub.mu.
 func (w *watcher) add(e store.Event) {
 	if w.has[e] {
@@ -108,18 +121,39 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 		case <-r.Context().Done():
 			return
 		case <-beat.C:
+			if !s.sessionHolds(r) {
+				return
+			}
 			fmt.Fprint(w, ": still here\n\n")
 		case <-page.wake:
-			for _, e := range s.hub.take(page) {
+			events := s.hub.take(page)
+			if len(events) == 0 && !s.sessionHolds(r) {
+				return
+			}
+			for _, e := range events {
 				fmt.Fprintf(w, "event: %s\ndata: %s\n\n", e.What, e.ID)
 			}
 		}
 	}
 }
 
+// sessionHolds reports whether the session that a request came with still is one. A database that does not answer ends none.
+func (s *Server) sessionHolds(r *http.Request) bool {
+	c, err := r.Cookie(cookieName)
+	if err != nil {
+		return false
+	}
+	_, err = s.cfg.Store.SessionPerson(r.Context(), c.Value)
+	return !errors.Is(err, store.ErrNotFound)
+}
+
 func (s *Server) still(w http.ResponseWriter, r *http.Request) {
+	if !s.withSession(w, r) {
+		return
+	}
 	id, err := uuid.Parse(chi.URLParam(r, "still"))
-	if err != nil || !s.withSession(w, r) {
+	if err != nil {
+		writeProblem(w, s.explain(store.ErrNotFound).(*Problem))
 		return
 	}
 	jpeg, err := s.cfg.Store.Still(r.Context(), id)
@@ -133,8 +167,12 @@ func (s *Server) still(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Server) exchange(w http.ResponseWriter, r *http.Request) {
+	if !s.withSession(w, r) {
+		return
+	}
 	id, err := uuid.Parse(chi.URLParam(r, "record"))
-	if err != nil || !s.withSession(w, r) {
+	if err != nil {
+		writeProblem(w, s.explain(store.ErrNotFound).(*Problem))
 		return
 	}
 	text, err := s.cfg.Store.Exchange(r.Context(), id)

@@ -1,10 +1,12 @@
 package server
 
 import (
+	"archive/zip"
 	"bytes"
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
@@ -74,19 +76,30 @@ func (s *Server) listRoutes(api huma.API) {
 		})
 }
 
-// readList tells the two kinds of file by their first bytes: an XLSX file is a ZIP archive.
+// Bounds on a spreadsheet, whose file may be a thousand times smaller than what it unpacks to.
+const (
+	maxUnzipped = 48 << 20
+	maxSheetXML = 8 << 20 // of a part that is kept in memory; larger ones go to a temporary file
+	maxColumns  = 64
+	maxCells    = 1 << 20
+)
+
+// readList tells the two kinds of file by their first bytes: an XLSX file is a ZIP archive. It is read row by row.
 func readList(raw []byte) ([]expect.Row, []string, error) {
 	if !bytes.HasPrefix(raw, []byte("PK\x03\x04")) {
 		return expect.ParseCSV(raw)
 	}
-	f, err := excelize.OpenReader(bytes.NewReader(raw), excelize.Options{UnzipSizeLimit: 64 << 20, UnzipXMLSizeLimit: 32 << 20, RawCellValue: true})
+	if err := checkZip(raw); err != nil {
+		return nil, nil, err
+	}
+	f, err := excelize.OpenReader(bytes.NewReader(raw), excelize.Options{UnzipSizeLimit: maxUnzipped, UnzipXMLSizeLimit: maxSheetXML, RawCellValue: true})
 	if err != nil {
-		return nil, nil, &sheet.Error{Problem: "the file cannot be read as a spreadsheet", Remedy: "save it again as XLSX or CSV"}
+		return nil, nil, errSheet
 	}
 	defer f.Close()
 	var first error
 	for _, name := range f.GetSheetList() { // the first sheet that holds a list
-		cells, err := f.GetRows(name)
+		cells, err := sheetRows(f, name)
 		if err == nil {
 			var rows []expect.Row
 			var warnings []string
@@ -102,6 +115,51 @@ func readList(raw []byte) ([]expect.Row, []string, error) {
 		first = &sheet.Error{Problem: "the file has no sheet", Remedy: "save it again as XLSX or CSV"}
 	}
 	return nil, nil, first
+}
+
+var errSheet = &sheet.Error{Problem: "the file cannot be read as a spreadsheet", Remedy: "save it again as XLSX or CSV"}
+
+// checkZip refuses an archive that unpacks to more than any list does, before anything of it is unpacked.
+func checkZip(raw []byte) error {
+	z, err := zip.NewReader(bytes.NewReader(raw), int64(len(raw)))
+	if err != nil {
+		return errSheet
+	}
+	var sum uint64
+	for _, f := range z.File {
+		if sum += f.UncompressedSize64; sum > maxUnzipped || f.UncompressedSize64 > maxUnzipped {
+			return &sheet.Error{Problem: fmt.Sprintf("the file unpacks to more than %d MB", maxUnzipped>>20), Remedy: "save the list alone, without pictures and other sheets"}
+		}
+	}
+	return nil
+}
+
+// sheetRows reads one sheet, row by row: a list that is too long ends it early.
+func sheetRows(f *excelize.File, name string) (cells [][]string, err error) {
+	rows, err := f.Rows(name)
+	if err != nil {
+		return nil, errSheet
+	}
+	defer rows.Close()
+	n := 0
+	for rows.Next() {
+		row, err := rows.Columns()
+		if err != nil {
+			return nil, errSheet
+		}
+		row = row[:min(len(row), maxColumns)]
+		if n += len(row) + 1; n > maxCells {
+			return nil, &sheet.Error{Problem: "the sheet has more cells than any list", Remedy: "bring the rows of this site alone"}
+		}
+		cells = append(cells, slices.Clone(row))
+		if err := sheet.Check(cells); err != nil {
+			return nil, err
+		}
+	}
+	if rows.Error() != nil {
+		return nil, errSheet
+	}
+	return cells, nil
 }
 
 func (s *Server) matchList(ctx context.Context, site uuid.UUID) (listView, error) {

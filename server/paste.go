@@ -99,10 +99,11 @@ func (s *Server) pasteRoutes(api huma.API) {
 				Path     string `json:"path" maxLength:"500" doc:"the recipe's shape; empty takes the URL as it is"`
 				Name     string `json:"name,omitempty" maxLength:"200"`
 				Channels int    `json:"channels" minimum:"1" maximum:"256"`
+				Readable bool   `json:"readable,omitempty" doc:"the sign-in may go out to this device so that it can be read, should it want that"`
 				Save     bool   `json:"save,omitempty" doc:"keep the recipe in the path book once it has found streams"`
 			}
 		}) (*runOut, error) {
-			return s.takePaste(ctx, in.Site, in.Body.PasteBody, in.Body.Path, in.Body.Name, in.Body.Channels, in.Body.Save)
+			return s.takePaste(ctx, in.Site, in.Body.PasteBody, in.Body.Path, in.Body.Name, in.Body.Channels, in.Body.Save, in.Body.Readable)
 		})
 }
 
@@ -165,7 +166,7 @@ func explainsAll(t recipe.Template, paths []string) bool {
 }
 
 // takePaste puts the sign-in on the keyring, if it is not there yet, and begins the run.
-func (s *Server) takePaste(ctx context.Context, id uuid.UUID, b PasteBody, shape, name string, channels int, save bool) (*runOut, error) {
+func (s *Server) takePaste(ctx context.Context, id uuid.UUID, b PasteBody, shape, name string, channels int, save, readable bool) (*runOut, error) {
 	site, err := s.cfg.Store.Site(ctx, id)
 	if err != nil {
 		return nil, s.explain(err)
@@ -212,9 +213,15 @@ func (s *Server) takePaste(ctx context.Context, id uuid.UUID, b PasteBody, shape
 			return nil, s.explain(err)
 		}
 	}
+	if readable && p.SignIn != uuid.Nil {
+		p.Readable = person(ctx).ID
+	}
 	title := "Prove the pasted URL"
 	if channels > 1 {
 		title = fmt.Sprintf("Prove %d channels of %s", channels, u.Host)
+	}
+	if err := s.did(ctx, "began", title+" at "+u.Host, id, uuid.Nil); err != nil {
+		return nil, s.explain(err)
 	}
 	run, err := s.cfg.Queue.Paste(ctx, title, p)
 	return &runOut{viewOfRun(run, time.Now())}, s.explain(err)
@@ -235,9 +242,5 @@ func (s *Server) keep(ctx context.Context, in signin.SignIn, site uuid.UUID, hos
 		}
 	}
 	label := fmt.Sprintf("%s of %s", in.User, host)
-	id, err := s.cfg.Store.AddSignIn(ctx, label, in.User, in.Secret)
-	if err != nil {
-		return id, err
-	}
-	return id, s.cfg.Store.SetTerms(ctx, id, label, store.Terms{Site: &site, Note: "from a pasted URL"})
+	return s.cfg.Store.AddSignIn(ctx, store.NewSignIn{Label: label, User: in.User, Secret: in.Secret, Terms: store.Terms{Site: &site, Note: "from a pasted URL"}})
 }

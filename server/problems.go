@@ -1,12 +1,18 @@
 package server
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"net/http"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
 
 	"unlatch/core/address"
 	"unlatch/core/diagnose"
+	"unlatch/core/wiretext"
 	"unlatch/store"
 )
 
@@ -36,6 +42,46 @@ func writeProblem(w http.ResponseWriter, p *Problem) {
 	json.NewEncoder(w).Encode(p)
 }
 
+// huma's own problems repeat what was sent, and that may be a password: only what was expected where is told.
+func init() {
+	huma.NewError = func(status int, message string, errs ...error) huma.StatusError {
+		var wants []string
+		for _, e := range errs {
+			var d *huma.ErrorDetail
+			if !errors.As(e, &d) || len(wants) == 5 {
+				continue
+			}
+			if strings.HasPrefix(d.Location, "path.") {
+				return problem(http.StatusNotFound, "not_found", "That is not there any more.", "Go back and look again.")
+			}
+			if where := strings.TrimPrefix(d.Location, "body."); where != "" && where != "body" {
+				wants = append(wants, fmt.Sprintf("%s: %s", wiretext.Line(where, 60), expectation(d.Message)))
+			}
+		}
+		cause, detail := "bad_request", "What was sent cannot be taken."
+		switch {
+		case status == http.StatusUnprocessableEntity:
+			cause = "not_valid"
+		case status == http.StatusRequestEntityTooLarge:
+			cause, detail = "too_large", "What was sent is too large."
+		}
+		if len(wants) > 0 {
+			detail += " " + diagnose.Capital(strings.Join(wants, "; ")) + "."
+		}
+		return problem(status, cause, detail, "Check what was typed and send it again.")
+	}
+}
+
+// expectation is what huma says that a field must be, without what it was.
+func expectation(message string) string {
+	for _, kept := range []string{"expected ", "unexpected property"} {
+		if strings.HasPrefix(message, kept) {
+			return wiretext.Line(message, 120)
+		}
+	}
+	return "cannot be read"
+}
+
 // explain turns errors of store and core into problems. What it does not know is logged and shown without its text: an
 // unknown error's text may hold anything.
 func (s *Server) explain(err error) error {
@@ -62,7 +108,9 @@ func (s *Server) explain(err error) error {
 		q := problem(422, "too_many_addresses", sentence(many.Error()), "Confirm the number, or type a smaller range.")
 		q.Count = many.Count
 		return q
-	case store.Away(err):
+	case store.Full(err):
+		return problem(503, "database_full", "The disk of the database is full.", "Free some space: work under way goes on by itself then.")
+	case store.Away(err), errors.Is(err, context.DeadlineExceeded):
 		return problem(503, "database_away", "The database does not answer.", "Work under way goes on when it is back. Start it again if it does not come back.")
 	}
 	s.cfg.Log.Error("unexpected", "err", err)

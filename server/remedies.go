@@ -51,6 +51,9 @@ func (s *Server) certificateRoutes(api huma.API) {
 				if p.TLS == nil || p.TLS.SHA256 != in.Body.SHA256 || d.Status.Pin == nil {
 					continue
 				}
+				if err := s.did(ctx, "took the device's new certificate", "SHA-256 "+in.Body.SHA256, d.Site, d.ID); err != nil {
+					return nil, s.explain(err)
+				}
 				return nil, s.explain(s.cfg.Store.Record(ctx, d, nil, store.Finding{Kind: evidence.KindPin, Body: evidence.Pin{Certificate: *p.TLS, Before: d.Status.Pin.Certificate.SHA256}}))
 			}
 			return nil, problem(422, "no_certificate", "That is not the certificate that the device has shown.", "Play the stream again and look at what it shows now.")
@@ -71,6 +74,7 @@ func (s *Server) remedy(ctx context.Context, site uuid.UUID, in remedyBody) (*ru
 		return nil, problem(422, "bad_user", "The user name is missing, or holds a character that devices or URLs cannot take.", "Use letters, digits, a dash or a dot.")
 	}
 	var list []jobs.Remedy
+	var keys []store.NewSignIn
 	for _, id := range in.Devices {
 		d, err := s.cfg.Store.Device(ctx, id)
 		if err != nil {
@@ -80,35 +84,32 @@ func (s *Server) remedy(ctx context.Context, site uuid.UUID, in remedyBody) (*ru
 			return nil, problem(422, "not_signed_in", d.Title()+" has not been signed in to by its device service.", "Open its latches first; without that nothing on it can be changed.")
 		}
 		r := jobs.Remedy{Device: id, Action: in.Action, Undo: in.Undo}
-		if makes && in.Each {
-			if r.SignIn, err = s.streamKey(ctx, fmt.Sprintf("%s of %s", user, d.Title()), user, store.Terms{Purpose: store.Streams, Device: &id}); err != nil {
-				return nil, s.explain(err)
+		if makes {
+			if in.Each || len(keys) == 0 {
+				keys = append(keys, store.NewSignIn{ID: uuid.Must(uuid.NewV7()), Label: fmt.Sprintf("%s of %s", user, d.Title()), User: user, Secret: signin.NewSecret(password()), Terms: store.For(store.Streams, id)})
+			} else {
+				keys[0].Devices = append(keys[0].Devices, id) // one for all, and for nothing else
 			}
+			r.SignIn = keys[len(keys)-1].ID
 		}
 		list = append(list, r)
 	}
 	if makes && !in.Each {
-		key, err := s.streamKey(ctx, fmt.Sprintf("%s, %s", user, cameras(len(list))), user, store.Terms{Purpose: store.Streams, Site: &site})
-		if err != nil {
-			return nil, s.explain(err)
-		}
-		for i := range list {
-			list[i].SignIn = key
-		}
+		keys[0].Label = fmt.Sprintf("%s, %s", user, cameras(len(list)))
 	}
 	title := remedyTitles[in.Action][0]
 	if in.Undo {
 		title = remedyTitles[in.Action][1]
 	}
+	for _, r := range list {
+		if err := s.did(ctx, fmt.Sprintf(strings.ToLower(title[:1])+title[1:], "the device"), user, site, r.Device); err != nil {
+			return nil, s.explain(err)
+		}
+	}
+	// The passwords are on the keyring before any device hears of them: a crash between the two locks nobody out.
+	if _, err := s.cfg.Store.AddSignIns(ctx, keys...); err != nil {
+		return nil, s.explain(err)
+	}
 	run, err := s.cfg.Queue.Remedy(ctx, site, fmt.Sprintf(title, cameras(len(list))), list)
 	return &runOut{viewOfRun(run, time.Now())}, s.explain(err)
-}
-
-// streamKey saves a new password to the keyring, before any device hears of it: a crash between the two locks nobody out.
-func (s *Server) streamKey(ctx context.Context, label, user string, t store.Terms) (uuid.UUID, error) {
-	id, err := s.cfg.Store.AddSignIn(ctx, label, user, signin.NewSecret(password()))
-	if err != nil {
-		return id, err
-	}
-	return id, s.cfg.Store.SetTerms(ctx, id, label, t)
 }

@@ -10,8 +10,8 @@ import (
 	"github.com/google/uuid"
 
 	"unlatch/core/discovery"
-	"unlatch/core/exchange"
 	"unlatch/core/latch"
+	"unlatch/core/redact"
 	"unlatch/store"
 )
 
@@ -30,7 +30,7 @@ type runView struct {
 }
 
 func viewOfRun(r store.Run, now time.Time) runView {
-	v := runView{ID: r.ID, Kind: r.Kind, Title: r.Title, Doing: exchange.Seal(r.Doing), Done: r.Done, Total: r.Total, Problem: r.Problem, Created: r.Created, Planned: strings.Fields(r.Planned), State: "finished"}
+	v := runView{ID: r.ID, Kind: r.Kind, Title: r.Title, Doing: redact.Text(r.Doing), Done: r.Done, Total: r.Total, Problem: r.Problem, Created: r.Created, Planned: strings.Fields(r.Planned), State: "finished"}
 	switch {
 	case r.Stopped.Valid:
 		v.State = "stopped"
@@ -77,6 +77,9 @@ func (s *Server) runRoutes(api huma.API) {
 			if err != nil {
 				return nil, s.explain(err)
 			}
+			if err := s.did(ctx, "began a sweep", site.Ranges.String(), site.ID, uuid.Nil); err != nil {
+				return nil, s.explain(err)
+			}
 			run, err := s.cfg.Queue.Sweep(ctx, site, in.Body.Confirm)
 			return &runOut{viewOfRun(run, time.Now())}, s.explain(err)
 		})
@@ -95,14 +98,25 @@ func (s *Server) runRoutes(api huma.API) {
 				Target  uuid.UUID   `json:"target"`
 			}
 		}) (*runOut, error) {
-			run, err := s.cfg.Queue.Remove(ctx, in.Site, fmt.Sprintf("Take %s off", cameras(len(in.Body.Devices))), in.Body.Devices, in.Body.Target)
+			title := fmt.Sprintf("Take %s off", cameras(len(in.Body.Devices)))
+			if err := s.did(ctx, "began to take cameras off", cameras(len(in.Body.Devices)), in.Site, in.Body.Target); err != nil {
+				return nil, s.explain(err)
+			}
+			run, err := s.cfg.Queue.Remove(ctx, in.Site, title, in.Body.Devices, in.Body.Target)
 			return &runOut{viewOfRun(run, time.Now())}, s.explain(err)
 		})
 	huma.Register(api, huma.Operation{OperationID: "stop-run", Method: "POST", Path: "/api/runs/{run}/stop", Summary: "Stop long work"},
 		func(ctx context.Context, in *struct {
 			Run uuid.UUID `path:"run"`
 		}) (*struct{}, error) {
-			return nil, s.explain(s.cfg.Queue.Stop(ctx, in.Run))
+			run, err := s.cfg.Store.Run(ctx, in.Run)
+			if err == nil {
+				err = s.did(ctx, "stopped", run.Title, run.Site, uuid.Nil)
+			}
+			if err == nil {
+				err = s.cfg.Queue.Stop(ctx, in.Run)
+			}
+			return nil, s.explain(err)
 		})
 }
 
@@ -137,6 +151,11 @@ func (s *Server) openLatches(ctx context.Context, site uuid.UUID, in openBody) (
 			return nil, problem(422, "target_closed", t.Title()+" is not signed in to yet.", "Open the recorder's own latches first.")
 		}
 		title = fmt.Sprintf("Place %s on %s", cameras(len(in.Devices)), t.Title())
+	}
+	if err := s.did(ctx, "began", title, site, uuid.Nil); err != nil {
+		return nil, s.explain(err)
+	}
+	if in.Target != nil {
 		if err := s.cfg.Store.Want(ctx, in.Devices, *in.Target); err != nil {
 			return nil, s.explain(err)
 		}

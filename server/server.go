@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"net/url"
 	"strings"
 	"time"
 
@@ -16,6 +17,7 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
 
+	"unlatch/core/address"
 	"unlatch/jobs"
 	"unlatch/store"
 )
@@ -31,23 +33,43 @@ type Config struct {
 	Log   *slog.Logger
 	// SetupCode must be given to make the first account: who can read the terminal may be the first.
 	SetupCode string
-	// Secure marks cookies for TLS only.
+	// Secure says that the server is reached over TLS alone: cookies are marked so, and browsers are told.
 	Secure bool
+	// PublicURL is the address under which people reach the server, where that is a name or a proxy's; nil for none.
+	PublicURL *url.URL
+	// TrustedProxies are those whose X-Forwarded-For is believed.
+	TrustedProxies address.Ranges
+	// Now is the clock by which tries to sign in are spaced; nil for time.Now.
+	Now func() time.Time
+	// Room watches the disk of the database; nil where that is elsewhere.
+	Room *Room
 }
 
 // A Server is the HTTP handler with what lives beside it.
 type Server struct {
-	cfg     Config
-	handler http.Handler
-	hub     *hub
-	gate    *gate
+	cfg       Config
+	handler   http.Handler
+	hub       *hub
+	accounts  *gate // tries to sign in by account
+	addresses *gate // and by where they come from
+	hashing   chan struct{}
+}
+
+// mostHashes is how many passwords are judged at once: each takes 64 MiB.
+const mostHashes = 2
+
+func bare(cfg Config) *Server {
+	if cfg.Now == nil {
+		cfg.Now = time.Now
+	}
+	return &Server{cfg: cfg, hub: newHub(), accounts: newGate(freeByAccount, cfg.Now), addresses: newGate(freeByAddress, cfg.Now), hashing: make(chan struct{}, mostHashes)}
 }
 
 // New builds the server. Events flow while ctx lives.
 func New(ctx context.Context, cfg Config) *Server {
-	s := &Server{cfg: cfg, hub: newHub(), gate: newGate(time.Now)}
+	s := bare(cfg)
 	r := chi.NewRouter()
-	r.Use(middleware.Recoverer, securityHeaders, sameOrigin)
+	r.Use(middleware.Recoverer, s.securityHeaders, s.knownHost, s.sameOrigin, s.withCaller, inTime, withoutNUL)
 	s.routes(r)
 	s.handler = r
 	if cfg.Store != nil {
@@ -63,7 +85,7 @@ func init() { huma.DefaultArrayNullable = false } // lists are never null
 // api describes and serves the JSON API on r.
 func (s *Server) api(r chi.Router) huma.API {
 	cfg := huma.DefaultConfig("Unlatch", Version)
-	cfg.DocsPath, cfg.SchemasPath, cfg.OpenAPIPath = "", "", "/api/openapi"
+	cfg.DocsPath, cfg.SchemasPath, cfg.OpenAPIPath = "", "", ""
 	cfg.CreateHooks = nil // no $schema links in answers
 	cfg.Components.SecuritySchemes = map[string]*huma.SecurityScheme{"session": {Type: "apiKey", In: "cookie", Name: cookieName}}
 	api := humachi.New(r, cfg)
@@ -81,55 +103,38 @@ func (s *Server) api(r chi.Router) huma.API {
 	s.pasteRoutes(api)
 	s.bookRoutes(api)
 	s.listRoutes(api)
+	s.trustRoutes(api)
+	s.auditRoutes(api)
 	return api
 }
 
 func (s *Server) routes(r chi.Router) {
-	s.api(r)
+	api := s.api(r)
+	r.Get("/healthz", s.healthz)
+	r.Get("/readyz", s.readyz)
+	r.Get("/api/openapi.json", func(w http.ResponseWriter, r *http.Request) {
+		if !s.withSession(w, r) {
+			return
+		}
+		w.Header().Set("Content-Type", "application/openapi+json")
+		json.NewEncoder(w).Encode(api.OpenAPI())
+	})
 	r.Get("/api/sites/{site}/events", s.events)
 	r.Get("/api/stills/{still}", s.still)
 	r.Get("/api/evidence/{record}/exchange", s.exchange)
 	r.Get("/api/path-books/{book}/file", s.bookFile)
 	r.HandleFunc("/api/*", func(w http.ResponseWriter, r *http.Request) {
-		writeProblem(w, problem(404, "no_route", "There is no such address in the API.", "See /api/openapi.json."))
+		if s.withSession(w, r) {
+			writeProblem(w, problem(404, "no_route", "There is no such address in the API.", "See /api/openapi.json."))
+		}
 	})
 	r.Get("/*", s.web)
 }
 
 // OpenAPI returns the API's description as indented JSON, for generating the front end's types.
 func OpenAPI() ([]byte, error) {
-	s := &Server{hub: newHub(), gate: newGate(time.Now)}
+	s := bare(Config{})
 	return json.MarshalIndent(s.api(chi.NewRouter()).OpenAPI(), "", " ")
-}
-
-// securityHeaders keeps other pages from framing this one and this one from loading anything from elsewhere.
-func securityHeaders(next http.Handler) http.Handler {
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		h := w.Header()
-		h.Set("Content-Security-Policy", "default-src 'self'; img-src 'self' data: blob:; style-src 'self' 'unsafe-inline'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
-		h.Set("X-Content-Type-Options", "nosniff")
-		h.Set("X-Frame-Options", "DENY")
-		h.Set("Referrer-Policy", "no-referrer")
-		h.Set("Cross-Origin-Opener-Policy", "same-origin")
-		if strings.HasPrefix(r.URL.Path, "/api/") {
-			h.Set("Cache-Control", "no-store")
-		}
-		next.ServeHTTP(w, r)
-	})
-}
-
-// sameOrigin refuses changes that another site's page asks the browser to make. The cookie is SameSite=Strict besides.
-func sameOrigin(next http.Handler) http.Handler {
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if r.Method != http.MethodGet && r.Method != http.MethodHead {
-			origin := r.Header.Get("Origin")
-			if site := r.Header.Get("Sec-Fetch-Site"); site == "cross-site" || origin != "" && origin != "http://"+r.Host && origin != "https://"+r.Host {
-				writeProblem(w, problem(http.StatusForbidden, "cross_origin", "Another site's page asked for this.", "Use Unlatch's own page."))
-				return
-			}
-		}
-		next.ServeHTTP(w, r)
-	})
 }
 
 // web serves the built front end; every path that is no file is the application itself.

@@ -7,10 +7,8 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
-	"net"
 	"net/http"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -20,8 +18,10 @@ import (
 )
 
 const (
-	cookieName  = "unlatch_session"
-	sessionLife = 14 * 24 * time.Hour
+	cookieName    = "unlatch_session"
+	sessionLife   = 14 * 24 * time.Hour
+	browserCookie = "unlatch_browser"
+	browserLife   = 180 * 24 * time.Hour
 )
 
 type personKey struct{}
@@ -104,7 +104,7 @@ type firstAccount struct {
 }
 
 type cookieOut struct {
-	SetCookie http.Cookie `header:"Set-Cookie"`
+	SetCookie []http.Cookie `header:"Set-Cookie"`
 	Body      sessionState
 }
 
@@ -129,7 +129,7 @@ func (s *Server) sessionRoutes(api huma.API) {
 			Caller
 			Body credentials
 		}) (*cookieOut, error) {
-			return s.signIn(ctx, in.Body, in.addr)
+			return s.signIn(ctx, in.Body, in.Caller)
 		})
 	huma.Register(api, huma.Operation{OperationID: "sign-out", Method: "DELETE", Path: "/api/session", Summary: "Sign out", Metadata: open},
 		func(ctx context.Context, in *struct {
@@ -138,83 +138,137 @@ func (s *Server) sessionRoutes(api huma.API) {
 			if err := s.cfg.Store.EndSession(ctx, in.Token); err != nil {
 				return nil, s.explain(err)
 			}
-			c := s.cookie("")
-			c.MaxAge = -1
-			return &cookieOut{SetCookie: c}, nil
+			s.hub.wakeAll() // event streams of the session end with it
+			c := s.cookie(cookieName, "", -1)
+			return &cookieOut{SetCookie: []http.Cookie{c}}, nil
 		})
 	huma.Register(api, huma.Operation{OperationID: "set-up", Method: "POST", Path: "/api/setup", Summary: "Make the first account", Metadata: open},
 		func(ctx context.Context, in *struct {
 			Caller
 			Body firstAccount
 		}) (*cookieOut, error) {
-			return s.setUp(ctx, in.Body, in.addr)
+			return s.setUp(ctx, in.Body, in.Caller)
 		})
 }
 
-// Caller reads the caller's address.
-type Caller struct{ addr string }
+// Caller reads who asks: the address, and the mark of a browser from which somebody has signed in before.
+type Caller struct {
+	Browser string `cookie:"unlatch_browser"`
+	addr    string
+}
 
 // Resolve implements huma.Resolver.
 func (r *Caller) Resolve(ctx huma.Context) []error {
-	host, _, err := net.SplitHostPort(ctx.RemoteAddr())
-	if err != nil {
-		host = ctx.RemoteAddr()
-	}
-	r.addr = host
+	r.addr = callerOf(ctx.Context())
 	return nil
 }
 
-func (s *Server) setUp(ctx context.Context, in firstAccount, from string) (*cookieOut, error) {
-	if wait := s.gate.wait(from); wait > 0 {
+type callerKey struct{}
+
+// withCaller notes who sent a request.
+func (s *Server) withCaller(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), callerKey{}, s.callerAddress(r))))
+	})
+}
+
+func callerOf(ctx context.Context) string {
+	a, _ := ctx.Value(callerKey{}).(string)
+	return a
+}
+
+func (s *Server) setUp(ctx context.Context, in firstAccount, by Caller) (*cookieOut, error) {
+	if wait := s.addresses.begin(by.addr); wait > 0 {
 		return nil, tooFast(wait)
 	}
 	if s.cfg.SetupCode == "" || subtle.ConstantTimeCompare([]byte(strings.TrimSpace(in.Code)), []byte(s.cfg.SetupCode)) != 1 {
-		s.gate.failed(from)
 		return nil, problem(403, "wrong_code", "The set-up code is not right.", "It stands in the terminal in which Unlatch was started.")
 	}
-	p, err := s.cfg.Store.CreateFirstPerson(ctx, strings.TrimSpace(in.Name), HashPassword(in.Password))
+	var hash string
+	if err := s.hash(ctx, func() { hash = HashPassword(in.Password) }); err != nil {
+		return nil, s.explain(err)
+	}
+	p, err := s.cfg.Store.CreateFirstPerson(ctx, strings.TrimSpace(in.Name), hash)
 	if errors.Is(err, store.ErrTaken) {
 		return nil, problem(409, "set_up_already", "The first account was made already.", "Sign in with it.")
 	}
 	if err != nil {
 		return nil, s.explain(err)
 	}
+	s.addresses.passed(by.addr)
 	return s.start(ctx, p)
 }
 
-func (s *Server) signIn(ctx context.Context, in credentials, from string) (*cookieOut, error) {
-	if wait := s.gate.wait(from); wait > 0 {
+// signIn counts a try before it is judged, by the account and by where it comes from. A browser from which this account was signed in to
+// before is counted by itself: strangers who guess at the account cannot keep its owner out.
+func (s *Server) signIn(ctx context.Context, in credentials, by Caller) (*cookieOut, error) {
+	name := strings.TrimSpace(in.Name)
+	account, address := "account "+strings.ToLower(name), by.addr
+	if known, err := s.cfg.Store.KnownBrowser(ctx, by.Browser, name); err == nil && known {
+		account, address = "browser "+by.Browser, "browser "+by.Browser
+	}
+	if wait := s.addresses.begin(address); wait > 0 {
 		return nil, tooFast(wait)
 	}
-	p, err := s.cfg.Store.PersonByName(ctx, strings.TrimSpace(in.Name))
+	if wait := s.accounts.begin(account); wait > 0 {
+		s.addresses.undo(address)
+		return nil, tooFast(wait)
+	}
+	p, err := s.cfg.Store.PersonByName(ctx, name)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		s.addresses.undo(address)
+		s.accounts.undo(account)
 		return nil, s.explain(err)
 	}
 	// An unknown name costs the same time as a wrong password.
-	if !checkPassword(p.PasswordHash, in.Password) {
-		s.gate.failed(from)
+	right := false
+	if err := s.hash(ctx, func() { right = checkPassword(p.PasswordHash, in.Password) }); err != nil {
+		s.addresses.undo(address)
+		s.accounts.undo(account)
+		return nil, s.explain(err)
+	}
+	if !right {
 		return nil, problem(401, "wrong_sign_in", "Name or password is not right.", "Check capitals and try again.")
 	}
-	s.gate.passed(from)
+	s.accounts.passed(account)
+	s.addresses.passed(address)
 	return s.start(ctx, p)
+}
+
+// hash runs fn, which takes much memory, beside one other at most.
+func (s *Server) hash(ctx context.Context, fn func()) error {
+	select {
+	case s.hashing <- struct{}{}:
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	defer func() { <-s.hashing }()
+	fn()
+	return nil
 }
 
 func tooFast(wait time.Duration) *Problem {
 	return problem(429, "too_fast", fmt.Sprintf("Too many wrong tries. Wait %d seconds.", int(wait.Seconds())+1), "Wait, then try again.")
 }
 
+// start begins a session, and marks the browser as one from which this person has signed in.
 func (s *Server) start(ctx context.Context, p store.Person) (*cookieOut, error) {
-	raw := make([]byte, 32)
-	rand.Read(raw)
-	token := base64.RawURLEncoding.EncodeToString(raw)
-	if err := s.cfg.Store.StartSession(ctx, p.ID, token, time.Now().Add(sessionLife)); err != nil {
+	token, browser := newToken(), newToken()
+	if err := s.cfg.Store.StartSession(ctx, p.ID, token, browser, time.Now().Add(sessionLife), time.Now().Add(browserLife)); err != nil {
 		return nil, s.explain(err)
 	}
-	return &cookieOut{SetCookie: s.cookie(token), Body: sessionState{Name: p.Name}}, nil
+	return &cookieOut{SetCookie: []http.Cookie{s.cookie(cookieName, token, int(sessionLife.Seconds())), s.cookie(browserCookie, browser, int(browserLife.Seconds()))},
+		Body: sessionState{Name: p.Name}}, nil
 }
 
-func (s *Server) cookie(token string) http.Cookie {
-	return http.Cookie{Name: cookieName, Value: token, Path: "/", MaxAge: int(sessionLife.Seconds()), HttpOnly: true, Secure: s.cfg.Secure, SameSite: http.SameSiteStrictMode}
+func newToken() string {
+	raw := make([]byte, 32)
+	rand.Read(raw)
+	return base64.RawURLEncoding.EncodeToString(raw)
+}
+
+func (s *Server) cookie(name, value string, age int) http.Cookie {
+	return http.Cookie{Name: name, Value: value, Path: "/", MaxAge: age, HttpOnly: true, Secure: s.cfg.Secure, SameSite: http.SameSiteStrictMode}
 }
 
 // Parameters of argon2id (RFC 9106 §4, second recommended option).
@@ -251,53 +305,4 @@ func checkPassword(hash, password string) bool {
 	}
 	got := argon2.IDKey([]byte(password), salt, t, m, p, uint32(len(want)))
 	return subtle.ConstantTimeCompare(got, want) == 1 && known
-}
-
-// A gate slows down guessing: after five wrong tries from an address within ten minutes, each further one waits twice as
-// long as the one before, up to a minute.
-type gate struct {
-	mu   sync.Mutex
-	now  func() time.Time
-	seen map[string]*guesses
-}
-
-type guesses struct {
-	wrong int
-	last  time.Time
-}
-
-func newGate(now func() time.Time) *gate { return &gate{now: now, seen: map[string]*guesses{}} }
-
-const freeGuesses = 5
-
-func (g *gate) wait(from string) time.Duration {
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	s := g.seen[from]
-	if s == nil || s.wrong < freeGuesses {
-		return 0
-	}
-	hold := min(time.Second<<min(s.wrong-freeGuesses, 6), time.Minute)
-	return max(0, s.last.Add(hold).Sub(g.now()))
-}
-
-func (g *gate) failed(from string) {
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	for k, s := range g.seen {
-		if g.now().Sub(s.last) > 10*time.Minute {
-			delete(g.seen, k)
-		}
-	}
-	if g.seen[from] == nil {
-		g.seen[from] = &guesses{}
-	}
-	g.seen[from].wrong++
-	g.seen[from].last = g.now()
-}
-
-func (g *gate) passed(from string) {
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	delete(g.seen, from)
 }

@@ -2,6 +2,7 @@ package server
 
 import (
 	"context"
+	"fmt"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -10,6 +11,7 @@ import (
 	"unlatch/core/keylist"
 	"unlatch/core/sheet"
 	"unlatch/core/signin"
+	"unlatch/core/wiretext"
 	"unlatch/store"
 )
 
@@ -43,21 +45,30 @@ func (s *Server) importSignIns(ctx context.Context, raw []byte, site *uuid.UUID)
 		}
 		known[mark{h.User, in.Secret.Reveal(), h.Maker, string(h.Purpose)}] = true
 	}
+	var add []store.NewSignIn
 	for _, k := range keys {
 		if known[mark{k.User, k.Secret.Reveal(), k.Maker, k.Purpose}] {
 			out.Body.Known++
 			continue
 		}
-		id, err := s.cfg.Store.AddSignIn(ctx, k.Label, k.User, k.Secret)
-		if err == nil {
-			err = s.cfg.Store.SetTerms(ctx, id, k.Label, store.Terms{Factory: k.Factory, Note: k.Note, Site: site, Maker: k.Maker, Purpose: store.Purpose(k.Purpose)})
-		}
-		if err != nil {
-			return nil, s.explain(err)
-		}
-		out.Body.Added++
+		add = append(add, store.NewSignIn{Label: k.Label, User: k.User, Secret: k.Secret,
+			Terms: store.Terms{Factory: k.Factory, Note: k.Note, Site: site, Maker: k.Maker, Purpose: store.Purpose(k.Purpose)}})
 	}
+	if err := s.did(ctx, "imported sign-ins", fmt.Sprintf("%d new", len(add)), orNil(site), uuid.Nil); err != nil {
+		return nil, s.explain(err)
+	}
+	if _, err := s.cfg.Store.AddSignIns(ctx, add...); err != nil {
+		return nil, s.explain(err)
+	}
+	out.Body.Added = len(add)
 	return out, nil
+}
+
+func orNil(id *uuid.UUID) uuid.UUID {
+	if id == nil {
+		return uuid.Nil
+	}
+	return *id
 }
 
 type signInBody struct {
@@ -69,16 +80,17 @@ type signInBody struct {
 
 // TermsBody says where a sign-in may be tried. It is exported because huma reads exported fields only.
 type TermsBody struct {
-	Factory bool       `json:"factory,omitempty" doc:"devices have it from the factory"`
-	Note    string     `json:"note,omitempty" maxLength:"1000"`
-	Site    *uuid.UUID `json:"site,omitempty" doc:"tried on this site only"`
-	Maker   string     `json:"maker,omitempty" maxLength:"80" doc:"tried on this maker's devices only"`
-	Purpose string     `json:"purpose,omitempty" enum:",device,stream,web" doc:"what it is for; everything where it is empty"`
-	Device  *uuid.UUID `json:"device,omitempty" doc:"tried on this device only"`
+	Factory bool        `json:"factory,omitempty" doc:"devices have it from the factory"`
+	Note    string      `json:"note,omitempty" maxLength:"1000"`
+	Site    *uuid.UUID  `json:"site,omitempty" doc:"tried on this site only"`
+	Maker   string      `json:"maker,omitempty" maxLength:"80" doc:"tried on this maker's devices only"`
+	Purpose string      `json:"purpose,omitempty" enum:",device,stream,web" doc:"what it is for; everything where it is empty"`
+	Bound   bool        `json:"bound,omitempty" doc:"tried on these devices only, and nowhere where there are none"`
+	Devices []uuid.UUID `json:"devices,omitempty" maxItems:"5000" doc:"the devices that it is for"`
 }
 
 func (t TermsBody) terms() store.Terms {
-	return store.Terms{Factory: t.Factory, Note: strings.TrimSpace(t.Note), Site: t.Site, Maker: strings.TrimSpace(t.Maker), Purpose: store.Purpose(t.Purpose), Device: t.Device}
+	return store.Terms{Factory: t.Factory, Note: wiretext.Line(t.Note, 1000), Site: t.Site, Maker: wiretext.Line(t.Maker, 80), Purpose: store.Purpose(t.Purpose), Bound: t.Bound, Devices: t.Devices}
 }
 
 // SignInPath names a sign-in in the path. It is exported because huma reads exported fields only.
@@ -86,14 +98,32 @@ type SignInPath struct {
 	SignIn uuid.UUID `path:"sign_in"`
 }
 
+// keyView is an entry of the keyring, with what should be known of it.
+type keyView struct {
+	store.SignIn
+	Weak string `json:"weak,omitempty" doc:"why its password is a finding; missing where it is good"`
+}
+
+// keyring lists the sign-ins and finds the weak ones: a digest hides a password only from those who do not guess at it.
+func (s *Server) keyring(ctx context.Context) ([]keyView, error) {
+	list, err := s.cfg.Store.SignIns(ctx)
+	out := []keyView{}
+	for _, k := range list {
+		in, uerr := s.cfg.Store.Unseal(ctx, k.ID)
+		v := keyView{SignIn: k}
+		if uerr == nil {
+			v.Weak = signin.Weakness(in)
+		}
+		out = append(out, v)
+	}
+	return out, err
+}
+
 func (s *Server) signInRoutes(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "list-sign-ins", Method: "GET", Path: "/api/sign-ins", Summary: "The keyring, without secrets"},
-		func(ctx context.Context, _ *struct{}) (*struct{ Body []store.SignIn }, error) {
-			list, err := s.cfg.Store.SignIns(ctx)
-			if list == nil {
-				list = []store.SignIn{}
-			}
-			return &struct{ Body []store.SignIn }{list}, s.explain(err)
+		func(ctx context.Context, _ *struct{}) (*struct{ Body []keyView }, error) {
+			out, err := s.keyring(ctx)
+			return &struct{ Body []keyView }{out}, s.explain(err)
 		})
 	huma.Register(api, huma.Operation{OperationID: "add-sign-in", Method: "POST", Path: "/api/sign-ins", Summary: "Put a sign-in on the keyring", DefaultStatus: 201},
 		func(ctx context.Context, in *struct{ Body signInBody }) (*struct {
@@ -105,7 +135,7 @@ func (s *Server) signInRoutes(api huma.API) {
 			if user == "" {
 				return nil, problem(422, "no_user", "The sign-in has no user name.", "Type the user name.")
 			}
-			label := strings.TrimSpace(in.Body.Label)
+			label := wiretext.Line(in.Body.Label, 120)
 			if label == "" {
 				label = user
 			}
@@ -114,9 +144,9 @@ func (s *Server) signInRoutes(api huma.API) {
 					ID uuid.UUID `json:"id"`
 				}
 			}{}
-			var err error
-			if out.Body.ID, err = s.cfg.Store.AddSignIn(ctx, label, user, signin.NewSecret(in.Body.Secret)); err == nil {
-				err = s.cfg.Store.SetTerms(ctx, out.Body.ID, label, in.Body.terms())
+			err := s.did(ctx, "added a sign-in", label, orNil(in.Body.Site), uuid.Nil)
+			if err == nil {
+				out.Body.ID, err = s.cfg.Store.AddSignIn(ctx, store.NewSignIn{Label: label, User: user, Secret: signin.NewSecret(in.Body.Secret), Terms: in.Body.terms()})
 			}
 			return out, s.explain(err)
 		})
@@ -128,7 +158,12 @@ func (s *Server) signInRoutes(api huma.API) {
 				TermsBody
 			}
 		}) (*struct{}, error) {
-			return nil, s.explain(s.cfg.Store.SetTerms(ctx, in.SignIn, strings.TrimSpace(in.Body.Label), in.Body.terms()))
+			label := wiretext.Line(in.Body.Label, 120)
+			err := s.did(ctx, "changed where a sign-in may be tried", label, orNil(in.Body.Site), uuid.Nil)
+			if err == nil {
+				err = s.cfg.Store.SetTerms(ctx, in.SignIn, label, in.Body.terms())
+			}
+			return nil, s.explain(err)
 		})
 	huma.Register(api, huma.Operation{OperationID: "import-sign-ins", Method: "POST", Path: "/api/sign-ins/import", Summary: "Put sign-ins of a CSV file on the keyring", MaxBodyBytes: sheet.MaxBytes + 1<<20},
 		func(ctx context.Context, in *struct {
@@ -149,7 +184,14 @@ func (s *Server) signInRoutes(api huma.API) {
 		})
 	huma.Register(api, huma.Operation{OperationID: "delete-sign-in", Method: "DELETE", Path: "/api/sign-ins/{sign_in}", Summary: "Take a sign-in off the keyring"},
 		func(ctx context.Context, in *SignInPath) (*struct{}, error) {
-			return nil, s.explain(s.cfg.Store.DeleteSignIn(ctx, in.SignIn))
+			k, err := s.cfg.Store.SignIn(ctx, in.SignIn)
+			if err == nil {
+				err = s.did(ctx, "took a sign-in off the keyring", k.Label, orNil(k.Site), uuid.Nil)
+			}
+			if err == nil {
+				err = s.cfg.Store.DeleteSignIn(ctx, in.SignIn)
+			}
+			return nil, s.explain(err)
 		})
 	huma.Register(api, huma.Operation{OperationID: "reveal-sign-in", Method: "POST", Path: "/api/sign-ins/{sign_in}/reveal", Summary: "Show a secret; who asked is recorded"},
 		func(ctx context.Context, in *SignInPath) (*struct {
@@ -163,7 +205,7 @@ func (s *Server) signInRoutes(api huma.API) {
 				}
 			}{}
 			var err error
-			out.Body.Secret, err = s.cfg.Store.Reveal(ctx, in.SignIn, person(ctx).ID)
+			out.Body.Secret, err = s.cfg.Store.Reveal(ctx, in.SignIn, store.Deed{Person: person(ctx)})
 			return out, s.explain(err)
 		})
 }

@@ -2,7 +2,6 @@ package server
 
 import (
 	"context"
-	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -11,6 +10,7 @@ import (
 	"unlatch/core/address"
 	"unlatch/core/discovery"
 	"unlatch/core/latch"
+	"unlatch/core/wiretext"
 	"unlatch/store"
 )
 
@@ -37,6 +37,7 @@ type siteView struct {
 	Stills    []uuid.UUID    `json:"stills" doc:"up to four pictures of its cameras"`
 	Network   networkBody    `json:"network" doc:"how its addresses are laid out"`
 	Watch     bool           `json:"watch" doc:"what devices announce by themselves is listened to"`
+	Storms    []store.Storm  `json:"storms" doc:"announcements that were not filed, since no wire has so many devices"`
 	Created   time.Time      `json:"created_at"`
 }
 
@@ -48,7 +49,7 @@ type siteBody struct {
 
 // read checks what a person typed.
 func (b siteBody) read() (string, address.Ranges, error) {
-	name := strings.TrimSpace(b.Name)
+	name := wiretext.Line(b.Name, 120)
 	if name == "" {
 		return "", address.Ranges{}, problem(422, "no_name", "The site has no name.", "Type a name.")
 	}
@@ -95,6 +96,9 @@ func (s *Server) siteRoutes(api huma.API) {
 				return nil, s.explain(err)
 			}
 			site, err := s.cfg.Store.CreateSite(ctx, name, ranges)
+			if err == nil {
+				err = s.did(ctx, "made the site", ranges.String(), site.ID, uuid.Nil)
+			}
 			if err != nil {
 				return nil, s.explain(err)
 			}
@@ -117,7 +121,7 @@ func (s *Server) siteRoutes(api huma.API) {
 		}) (*struct{}, error) {
 			name, ranges, err := in.Body.read()
 			if err == nil {
-				err = s.cfg.Store.ChangeSite(ctx, in.Site, name, ranges)
+				err = s.cfg.Store.ChangeSite(ctx, person(ctx), in.Site, name, ranges)
 			}
 			return nil, s.explain(err)
 		})
@@ -132,7 +136,7 @@ func (s *Server) siteRoutes(api huma.API) {
 		})
 	huma.Register(api, huma.Operation{OperationID: "delete-site", Method: "DELETE", Path: "/api/sites/{site}", Summary: "Remove a site with all it holds"},
 		func(ctx context.Context, in *SitePath) (*struct{}, error) {
-			return nil, s.explain(s.cfg.Store.DeleteSite(ctx, in.Site))
+			return nil, s.explain(s.cfg.Store.DeleteSite(ctx, person(ctx), in.Site))
 		})
 }
 
@@ -157,6 +161,10 @@ func interfaces() (*struct{ Body []interfaceView }, error) {
 
 func (s *Server) siteView(ctx context.Context, site store.Site) (siteView, error) {
 	v := siteView{ID: site.ID, Name: site.Name, Ranges: site.Ranges.Strings(), Addresses: site.Ranges.Count(), Network: viewOfNetwork(site.Network), Watch: site.Watch, Created: site.Created, Funnel: map[string]int{}, Stills: []uuid.UUID{}}
+	var err error
+	if v.Storms, err = s.cfg.Store.Storms(ctx, site.ID); err != nil {
+		return v, err
+	}
 	devices, err := s.cfg.Store.Devices(ctx, site.ID)
 	if err != nil {
 		return v, err

@@ -8,6 +8,7 @@ import (
 
 	"unlatch/core/signin"
 	"unlatch/core/streamurl"
+	"unlatch/store"
 )
 
 func (s *Server) urlRoutes(api huma.API) {
@@ -45,7 +46,7 @@ func (s *Server) revealURL(ctx context.Context, device uuid.UUID, tier string) (
 			return "", s.explain(err)
 		}
 		if key, _, user := d.Status.StreamSignIn(); key != uuid.Nil {
-			secret, err := s.cfg.Store.Reveal(ctx, key, person(ctx).ID)
+			secret, err := s.cfg.Store.Reveal(ctx, key, store.Deed{Person: person(ctx), Site: d.Site, Device: d.ID})
 			if err != nil {
 				return "", s.explain(err)
 			}

@@ -13,10 +13,13 @@ import (
 const ConsentTime = 30 * time.Minute
 
 // Consent opens the scope for one stray at its present address, and for nothing else. Who gave it, and why, is kept.
-func (s *Store) Consent(ctx context.Context, d *Device, person uuid.UUID, reason string) error {
+func (s *Store) Consent(ctx context.Context, d *Device, by Person, reason string) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if err := audit(ctx, tx, Deed{Person: by, Action: "agreed to connect to a stray", Subject: reason, Site: d.Site, Device: d.ID}); err != nil {
+			return err
+		}
 		if _, err := tx.ExecContext(ctx, "INSERT INTO consents (id, device_id, person_id, addr, reason, until) VALUES ($1, $2, $3, $4, $5, now() + $6 * interval '1 second')",
-			newID(), d.ID, person, d.Addr, reason, ConsentTime.Seconds()); err != nil {
+			newID(), d.ID, by.ID, d.Addr, reason, ConsentTime.Seconds()); err != nil {
 			return err
 		}
 		return s.notify(ctx, tx, Event{Site: d.Site, What: "device", ID: d.ID})

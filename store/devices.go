@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -54,15 +55,20 @@ func (d *Device) Title() string {
 const deviceColumns = "id, site_id, endpoint, addr, serial, mac, name, created_at, via, channel, certificate"
 
 // Sight files a sighting: it finds or makes the device that it belongs to and records the evidence. A lock on the site makes
-// it safe for several sweeps at once.
+// it safe for several sweeps at once. A sighting that is one of a storm is a *StormError and is counted in place of being filed.
 func (s *Store) Sight(ctx context.Context, site uuid.UUID, run *uuid.UUID, x discovery.Sighting) (uuid.UUID, error) {
 	var id uuid.UUID
+	var storm *StormError
 	err := s.tx(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, "SELECT 1 FROM sites WHERE id = $1 FOR UPDATE", site); err != nil {
 			return err
 		}
 		var err error
-		if id, err = s.recognise(ctx, tx, site, x); err != nil {
+		id, err = s.recognise(ctx, tx, site, run, x)
+		if errors.As(err, &storm) {
+			return s.countStorm(ctx, tx, site, x.Addr.String()) // the count is kept, the sighting is not
+		}
+		if err != nil {
 			return err
 		}
 		subject := string(x.Method)
@@ -71,11 +77,33 @@ func (s *Store) Sight(ctx context.Context, site uuid.UUID, run *uuid.UUID, x dis
 		}
 		return s.record(ctx, tx, site, run, id, evidence.KindHeard, subject, x, "", x.At)
 	})
+	if err == nil && storm != nil {
+		err = storm
+	}
 	return id, err
 }
 
-// recognise finds the device that a sighting belongs to, as identity.Find decides, or makes it.
-func (s *Store) recognise(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, x discovery.Sighting) (uuid.UUID, error) {
+// Moves reports which device a sighting would move to another address, if any: the sighting names a mark of a device that was last heard
+// elsewhere.
+func (s *Store) Moves(ctx context.Context, site uuid.UUID, x discovery.Sighting) (device uuid.UUID, ok bool, err error) {
+	if x.Via != nil || x.Endpoint == "" && x.Serial == "" && x.MAC == "" && x.Certificate == "" {
+		return uuid.Nil, false, nil
+	}
+	err = s.tx(ctx, func(tx *sqlx.Tx) error {
+		known, ids, err := s.alike(ctx, tx, site, x)
+		if err != nil {
+			return err
+		}
+		if i := identity.Find(known, x); i >= 0 && known[i].Via == nil && known[i].Addr != x.Addr {
+			device, ok = ids[i], true
+		}
+		return nil
+	})
+	return device, ok, err
+}
+
+// alike reads the devices of a site that a sighting might belong to, oldest first.
+func (s *Store) alike(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, x discovery.Sighting) (known []identity.Device, ids []uuid.UUID, err error) {
 	var rows []struct {
 		Device
 		HeardAt time.Time `db:"heard_at"`
@@ -83,33 +111,49 @@ func (s *Store) recognise(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, x di
 	if err := tx.SelectContext(ctx, &rows, "SELECT "+deviceColumns+`, COALESCE((SELECT max(at) FROM evidence e WHERE e.device_id = devices.id AND e.kind = 'heard'), created_at) AS heard_at FROM devices
 		WHERE site_id = $1 AND (addr = $2 OR endpoint = NULLIF($3, '') OR serial = NULLIF($4, '') OR mac = NULLIF($5, '') OR via = $6 OR certificate = NULLIF($7, '')) ORDER BY created_at`,
 		site, x.Addr.String(), x.Endpoint, x.Serial, x.MAC, x.Via, x.Certificate); err != nil {
-		return uuid.Nil, err
+		return nil, nil, err
 	}
-	known := make([]identity.Device, len(rows))
-	for i, r := range rows {
+	for _, r := range rows {
 		addr, err := netip.ParseAddr(r.Addr)
 		if err != nil {
-			return uuid.Nil, err
+			return nil, nil, err
 		}
-		known[i] = identity.Device{Addr: addr, Endpoint: r.Endpoint.String, Serial: r.Serial.String, MAC: r.MAC.String, Certificate: r.Certificate.String, HeardAt: r.HeardAt, Via: r.Via, Channel: r.Channel}
+		known = append(known, identity.Device{Addr: addr, Endpoint: r.Endpoint.String, Serial: r.Serial.String, MAC: r.MAC.String, Certificate: r.Certificate.String, HeardAt: r.HeardAt, Via: r.Via, Channel: r.Channel})
+		ids = append(ids, r.ID)
+	}
+	return known, ids, nil
+}
+
+// recognise finds the device that a sighting belongs to, as identity.Find decides, or makes it. What is one of a storm is a *StormError.
+func (s *Store) recognise(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, run *uuid.UUID, x discovery.Sighting) (uuid.UUID, error) {
+	known, ids, err := s.alike(ctx, tx, site, x)
+	if err != nil {
+		return uuid.Nil, err
 	}
 	i := identity.Find(known, x)
 	if i < 0 {
+		if err := s.storming(ctx, tx, site, run, x); err != nil {
+			return uuid.Nil, err
+		}
 		id := newID()
 		_, err := tx.ExecContext(ctx, "INSERT INTO devices (id, site_id, endpoint, addr, serial, mac, via, channel, certificate) VALUES ($1, $2, NULLIF($3, ''), $4, NULLIF($5, ''), NULLIF($6, ''), $7, $8, NULLIF($9, ''))",
 			id, site, x.Endpoint, x.Addr.String(), x.Serial, x.MAC, x.Via, x.Channel, x.Certificate)
 		return id, err
 	}
-	_, err := tx.ExecContext(ctx, `UPDATE devices SET addr = $2, endpoint = COALESCE(endpoint, NULLIF($3, '')), serial = COALESCE(serial, NULLIF($4, '')), mac = COALESCE(mac, NULLIF($5, '')),
-		certificate = COALESCE(NULLIF($6, ''), certificate) WHERE id = $1`, rows[i].ID, x.Addr.String(), x.Endpoint, x.Serial, x.MAC, x.Certificate)
-	return rows[i].ID, err
+	_, err = tx.ExecContext(ctx, `UPDATE devices SET addr = $2, endpoint = COALESCE(endpoint, NULLIF($3, '')), serial = COALESCE(serial, NULLIF($4, '')), mac = COALESCE(mac, NULLIF($5, '')),
+		certificate = COALESCE(NULLIF($6, ''), certificate) WHERE id = $1`, ids[i], x.Addr.String(), x.Endpoint, x.Serial, x.MAC, x.Certificate)
+	return ids[i], err
 }
 
 func (s *Store) record(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, run *uuid.UUID, device uuid.UUID, kind evidence.Kind, subject string, body any, exchange string, at time.Time) error {
+	if _, err := fenced(ctx, tx); err != nil {
+		return err
+	}
 	raw, err := json.Marshal(body)
 	if err != nil {
 		return err
 	}
+	raw, exchange = withoutNUL(raw), strings.ReplaceAll(exchange, "\x00", "·")
 	if at.IsZero() {
 		at = time.Now().UTC()
 	}
@@ -120,12 +164,34 @@ func (s *Store) record(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, run *uu
 	return s.notify(ctx, tx, Event{Site: site, What: "device", ID: device})
 }
 
+// withoutNUL replaces the NUL characters of a JSON document, which PostgreSQL's jsonb cannot hold. They are taken out where text comes in;
+// this keeps one that was missed from failing a whole run.
+func withoutNUL(raw []byte) []byte {
+	if !bytes.Contains(raw, []byte(`\u0000`)) {
+		return raw
+	}
+	var out []byte
+	for i := 0; i < len(raw); i++ {
+		switch {
+		case bytes.HasPrefix(raw[i:], []byte(`\u0000`)):
+			out = append(out, "·"...)
+			i += len(`\u0000`) - 1
+		case raw[i] == '\\' && i+1 < len(raw): // an escape of two letters at least: what follows the backslash begins none
+			out = append(out, raw[i], raw[i+1])
+			i++
+		default:
+			out = append(out, raw[i])
+		}
+	}
+	return out
+}
+
 // A Finding is evidence to record about a device.
 type Finding struct {
 	Kind     evidence.Kind
 	Subject  string
 	Body     any
-	Exchange string // sealed
+	Exchange string // redacted
 	Still    []byte // a JPEG to keep, under StillID
 	StillID  uuid.UUID
 }
@@ -230,6 +296,10 @@ func (s *Store) derive(ctx context.Context, devices []Device, where string, arg 
 		return err
 	}
 	consents, err := s.consents(ctx, where, arg)
+	if err != nil || len(devices) == 0 {
+		return err
+	}
+	agreements, err := s.agreements(ctx, devices[0].Site)
 	if err != nil {
 		return err
 	}
@@ -238,6 +308,7 @@ func (s *Store) derive(ctx context.Context, devices []Device, where string, arg 
 		in.Consent = consents[devices[i].ID]
 		in.SharedWith = shared[devices[i].ID]
 		in.Recorder = recorders[devices[i].ID]
+		in.Agreed = func(model string) time.Time { return agreed(agreements, devices[i].ID, model) }
 		devices[i].Status = latch.Derive(byDevice[devices[i].ID], in)
 	}
 	sortByAddr(devices)
@@ -258,22 +329,63 @@ func (s *Store) recorders(ctx context.Context, where string, arg any) (map[uuid.
 	return out, err
 }
 
-// sharedAddresses finds, for each device, the others of its site that were last heard at the same address.
+// mostShared is how many of those that share an address are named.
+const mostShared = 3
+
+// sharedAddresses finds, for each device, the others of its site that were last heard at the same address: a few by name, and how many more
+// there are. Each address is looked at once, however many devices claim it.
 func (s *Store) sharedAddresses(ctx context.Context, devices []Device) (map[uuid.UUID][]string, error) {
 	out := map[uuid.UUID][]string{}
 	if len(devices) == 0 {
 		return out, nil
 	}
-	var pairs []struct {
+	addrs := make([]string, len(devices))
+	for i := range devices {
+		addrs[i] = devices[i].Addr
+	}
+	var rows []struct {
+		Addr  string    `db:"addr"`
 		ID    uuid.UUID `db:"id"`
-		Other string    `db:"other"`
+		Name  string    `db:"name"`
+		Count int       `db:"count"`
 	}
-	err := s.db.SelectContext(ctx, &pairs, `SELECT a.id, COALESCE(b.name, b.mac, b.serial, b.endpoint, 'another device') AS other FROM devices a
-		JOIN devices b ON b.site_id = a.site_id AND b.addr = a.addr AND b.id <> a.id AND b.via IS NULL WHERE a.site_id = $1 AND a.via IS NULL ORDER BY b.created_at`, devices[0].Site)
-	for _, p := range pairs {
-		out[p.ID] = append(out[p.ID], p.Other)
+	err := s.db.SelectContext(ctx, &rows, `SELECT addr, id, name, count FROM (
+			SELECT addr, id, COALESCE(name, mac, serial, endpoint, 'another device') AS name, count(*) OVER (PARTITION BY addr) AS count, row_number() OVER (PARTITION BY addr ORDER BY created_at, id) AS n
+			FROM devices WHERE site_id = $1 AND via IS NULL AND ($2 OR addr = $3)) d
+		WHERE count > 1 AND n <= $4 ORDER BY addr, n`, devices[0].Site, len(devices) > 1, addrs[0], mostShared+1)
+	if err != nil {
+		return nil, err
 	}
-	return out, err
+	type shared struct {
+		ids   []uuid.UUID
+		names []string
+		count int
+	}
+	byAddr := map[string]*shared{}
+	for _, r := range rows {
+		if byAddr[r.Addr] == nil {
+			byAddr[r.Addr] = &shared{count: r.Count}
+		}
+		a := byAddr[r.Addr]
+		a.ids, a.names = append(a.ids, r.ID), append(a.names, r.Name)
+	}
+	for i := range devices {
+		a := byAddr[devices[i].Addr]
+		if a == nil || devices[i].Via != nil {
+			continue
+		}
+		var others []string
+		for k, id := range a.ids {
+			if id != devices[i].ID && len(others) < mostShared {
+				others = append(others, a.names[k])
+			}
+		}
+		if more := a.count - 1 - len(others); more > 0 {
+			others = append(others, fmt.Sprintf("%d more", more))
+		}
+		out[devices[i].ID] = others
+	}
+	return out, nil
 }
 
 func sortByAddr(devices []Device) {
@@ -302,16 +414,33 @@ func (s *Store) Rename(ctx context.Context, id uuid.UUID, name string) (before s
 	return before, err
 }
 
-// Forget removes a device with its evidence: one that was replaced, or heard by mistake.
-func (s *Store) Forget(ctx context.Context, id uuid.UUID) error {
-	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		var site uuid.UUID
-		if err := tx.GetContext(ctx, &site, "DELETE FROM devices WHERE id = $1 RETURNING site_id", id); err != nil {
-			return found(err)
+// Forget removes devices of a site with their evidence: what was replaced, heard by mistake, or invented by somebody on the wire. It returns
+// how many there were.
+func (s *Store) Forget(ctx context.Context, by Person, site uuid.UUID, ids []uuid.UUID) (n int64, err error) {
+	return n, s.tx(ctx, func(tx *sqlx.Tx) error {
+		for _, id := range ids[:min(len(ids), mostAudited)] {
+			if err := audit(ctx, tx, Deed{Person: by, Action: "forgot the device", Site: site, Device: id}); err != nil {
+				return err
+			}
+		}
+		if more := len(ids) - mostAudited; more > 0 {
+			if err := audit(ctx, tx, Deed{Person: by, Action: "forgot devices", Subject: fmt.Sprintf("%d more", more), Site: site}); err != nil {
+				return err
+			}
+		}
+		res, err := tx.ExecContext(ctx, "DELETE FROM devices WHERE site_id = $1 AND id = ANY($2)", site, ids)
+		if err != nil {
+			return err
+		}
+		if n, err = res.RowsAffected(); err == nil && n == 0 {
+			return ErrNotFound
 		}
 		return s.notify(ctx, tx, Event{Site: site, What: "site", ID: site})
 	})
 }
+
+// mostAudited is how many devices of one deed are recorded one by one.
+const mostAudited = 50
 
 // Want records that cameras shall stand on a target.
 func (s *Store) Want(ctx context.Context, devices []uuid.UUID, target uuid.UUID) error {

@@ -16,15 +16,10 @@ import (
 // that a dump of the database alone opens nothing.
 type Sealer struct{ aead cipher.AEAD }
 
-// OpenSealer reads the key file, making it with mode 0600 where there is none. A key file that others may read is refused.
+// OpenSealer reads the key file. It is an error that satisfies errors.Is(err, fs.ErrNotExist) where there is none. A key file that others
+// may read is refused.
 func OpenSealer(path string) (*Sealer, error) {
 	info, err := os.Stat(path)
-	if errors.Is(err, fs.ErrNotExist) {
-		if err := makeKey(path); err != nil {
-			return nil, fmt.Errorf("making the key file: %w", err)
-		}
-		info, err = os.Stat(path)
-	}
 	if err != nil {
 		return nil, err
 	}
@@ -37,9 +32,24 @@ func OpenSealer(path string) (*Sealer, error) {
 	}
 	aead, err := chacha20poly1305.NewX(key)
 	if err != nil {
-		return nil, fmt.Errorf("the key file %s is damaged; restore it, since the sign-ins sealed with it cannot be read otherwise", path)
+		return nil, fmt.Errorf("the key file %s is damaged; restore it from a backup, since the sign-ins encrypted with it cannot be read otherwise", path)
 	}
 	return &Sealer{aead}, nil
+}
+
+// A KeyError means that the database's sign-ins are encrypted with a key that is not there. Nothing was changed.
+type KeyError struct {
+	Path string
+	Gone bool // there is no key file; else it holds another key
+}
+
+func (e *KeyError) Error() string {
+	what := "holds another key than the one that the sign-ins of this database are encrypted with"
+	if e.Gone {
+		what = "is gone, and the sign-ins of this database are encrypted with it"
+	}
+	return fmt.Sprintf("the key file %[1]s %[2]s.\nPut the right one back from a backup. If it is lost for good, start once with --forget-sign-ins: "+
+		"that makes a new key, empties the keyring and keeps everything else", e.Path, what)
 }
 
 func makeKey(path string) error {

@@ -36,7 +36,14 @@ type Terms struct {
 	Site    *uuid.UUID `db:"site_id" json:"site,omitempty" doc:"tried on this site only; on all where it is missing"`
 	Maker   string     `db:"maker" json:"maker" doc:"tried on this maker's devices only; on all where it is empty"`
 	Purpose Purpose    `db:"purpose" json:"purpose" enum:",device,stream,web" doc:"what it is for; everything where it is empty"`
-	Device  *uuid.UUID `db:"device_id" json:"device,omitempty" doc:"tried on this device only; on all where it is missing"`
+	// Devices are the only ones that it is tried on, where it is bound to some.
+	Bound   bool        `db:"bound" json:"bound" doc:"tried on these devices only; a bound sign-in whose devices are gone is tried nowhere"`
+	Devices []uuid.UUID `db:"-" json:"devices,omitempty"`
+}
+
+// For makes terms that bind a sign-in to devices.
+func For(purpose Purpose, devices ...uuid.UUID) Terms {
+	return Terms{Purpose: purpose, Bound: true, Devices: devices}
 }
 
 // Known is what a device says of itself, as far as the order of sign-ins goes by it.
@@ -55,12 +62,26 @@ const (
 	WebPage       Purpose = "web"
 )
 
-const signInColumns = "s.id, s.label, s.user_name, s.created_at, s.changed_at, s.factory, s.note, s.site_id, s.maker, s.purpose, s.device_id"
+const signInColumns = "s.id, s.label, s.user_name, s.created_at, s.changed_at, s.factory, s.note, s.site_id, s.maker, s.purpose, s.bound"
 
 // SetTerms changes where a sign-in may be tried and what it is called.
 func (s *Store) SetTerms(ctx context.Context, id uuid.UUID, label string, t Terms) error {
-	return one(s.db.ExecContext(ctx, "UPDATE sign_ins SET label = $2, factory = $3, note = $4, site_id = $5, maker = $6, purpose = $7, device_id = $8 WHERE id = $1",
-		id, label, t.Factory, t.Note, t.Site, t.Maker, t.Purpose, t.Device))
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if err := one(tx.ExecContext(ctx, "UPDATE sign_ins SET label = $2, factory = $3, note = $4, site_id = $5, maker = $6, purpose = $7, bound = $8 WHERE id = $1",
+			id, label, t.Factory, t.Note, t.Site, t.Maker, t.Purpose, t.Bound || len(t.Devices) > 0)); err != nil {
+			return err
+		}
+		return bind(ctx, tx, id, t.Devices)
+	})
+}
+
+// bind replaces the devices that a sign-in is for.
+func bind(ctx context.Context, tx *sqlx.Tx, id uuid.UUID, devices []uuid.UUID) error {
+	if _, err := tx.ExecContext(ctx, "DELETE FROM sign_in_devices WHERE sign_in_id = $1", id); err != nil || len(devices) == 0 {
+		return err
+	}
+	_, err := tx.ExecContext(ctx, "INSERT INTO sign_in_devices (sign_in_id, device_id) SELECT $1, unnest($2::uuid[])", id, devices)
+	return err
 }
 
 // OrderSignIns sets the order in which sign-ins of equal standing are tried; those that are not named come after.
@@ -69,11 +90,43 @@ func (s *Store) OrderSignIns(ctx context.Context, ids []uuid.UUID) error {
 	return err
 }
 
-// AddSignIn puts a sign-in on the keyring.
-func (s *Store) AddSignIn(ctx context.Context, label, user string, secret signin.Secret) (uuid.UUID, error) {
-	id := newID()
-	_, err := s.db.ExecContext(ctx, "INSERT INTO sign_ins (id, label, user_name, sealed) VALUES ($1, $2, $3, $4)", id, label, user, s.seal.Seal(secret.Reveal(), id.String()))
-	return id, err
+// A NewSignIn is a sign-in to put on the keyring, with its terms: there is no moment at which it may be tried elsewhere.
+type NewSignIn struct {
+	ID     uuid.UUID // zero for one made here
+	Label  string
+	User   string
+	Secret signin.Secret
+	Terms
+}
+
+// AddSignIns puts sign-ins on the keyring, all of them or none, and returns their IDs in order.
+func (s *Store) AddSignIns(ctx context.Context, list ...NewSignIn) (ids []uuid.UUID, err error) {
+	err = s.tx(ctx, func(tx *sqlx.Tx) error {
+		for _, n := range list {
+			if n.ID == uuid.Nil {
+				n.ID = newID()
+			}
+			if _, err := tx.ExecContext(ctx, `INSERT INTO sign_ins (id, label, user_name, sealed, factory, note, site_id, maker, purpose, bound) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`,
+				n.ID, n.Label, n.User, s.seal.Seal(n.Secret.Reveal(), n.ID.String()), n.Factory, n.Note, n.Site, n.Maker, n.Purpose, n.Bound || len(n.Devices) > 0); err != nil {
+				return err
+			}
+			if err := bind(ctx, tx, n.ID, n.Devices); err != nil {
+				return err
+			}
+			ids = append(ids, n.ID)
+		}
+		return nil
+	})
+	return ids, err
+}
+
+// AddSignIn puts one sign-in on the keyring.
+func (s *Store) AddSignIn(ctx context.Context, n NewSignIn) (uuid.UUID, error) {
+	ids, err := s.AddSignIns(ctx, n)
+	if err != nil {
+		return uuid.Nil, err
+	}
+	return ids[0], nil
 }
 
 // DeleteSignIn takes one off the keyring.
@@ -87,7 +140,29 @@ func (s *Store) SignIns(ctx context.Context) ([]SignIn, error) {
 	err := s.db.SelectContext(ctx, &out, `SELECT `+signInColumns+`, '' AS why, (SELECT max(at) FROM tries t WHERE t.sign_in_id = s.id) AS used_at,
 		(SELECT count(DISTINCT device_id) FROM tries t WHERE t.sign_in_id = s.id AND result = 'opened') AS opens
 		FROM sign_ins s ORDER BY s.position, created_at, id`)
-	return out, err
+	if err != nil {
+		return nil, err
+	}
+	return out, s.devicesOf(ctx, out)
+}
+
+// devicesOf reads the devices that bound sign-ins are for.
+func (s *Store) devicesOf(ctx context.Context, list []SignIn) error {
+	var links []struct {
+		SignIn uuid.UUID `db:"sign_in_id"`
+		Device uuid.UUID `db:"device_id"`
+	}
+	if err := s.db.SelectContext(ctx, &links, "SELECT sign_in_id, device_id FROM sign_in_devices ORDER BY device_id"); err != nil {
+		return err
+	}
+	for i := range list {
+		for _, l := range links {
+			if l.SignIn == list[i].ID {
+				list[i].Devices = append(list[i].Devices, l.Device)
+			}
+		}
+	}
+	return nil
 }
 
 // SignIn returns one entry of the keyring.
@@ -109,15 +184,6 @@ func (s *Store) Unseal(ctx context.Context, id uuid.UUID) (signin.SignIn, error)
 	return signin.SignIn{ID: id.String(), User: row.User, Secret: signin.NewSecret(secret)}, err
 }
 
-// Reveal returns a secret to a person and records who asked.
-func (s *Store) Reveal(ctx context.Context, id, person uuid.UUID) (string, error) {
-	if _, err := s.db.ExecContext(ctx, "INSERT INTO audit (id, person_id, action, subject) VALUES ($1, $2, 'reveal sign-in', $3)", newID(), person, id.String()); err != nil {
-		return "", err
-	}
-	in, err := s.Unseal(ctx, id)
-	return in.Secret.Reveal(), err
-}
-
 // BeginTry asks leave to try a sign-in on a device. It counts the tries of all workers under a lock on the device, a pending
 // one as refused: two workers racing cannot exceed the budget. It returns a *signin.HeldBackError where one more wrong try is not safe, or the
 // device has said that it is locked.
@@ -125,6 +191,10 @@ func (s *Store) Reveal(ctx context.Context, id, person uuid.UUID) (string, error
 func (s *Store) BeginTry(ctx context.Context, device, signIn uuid.UUID, purpose Purpose, kind string) (try uuid.UUID, err error) {
 	try = newID()
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
+		worker, err := fenced(ctx, tx)
+		if err != nil {
+			return err
+		}
 		if _, err := tx.ExecContext(ctx, "SELECT 1 FROM devices WHERE id = $1 FOR UPDATE", device); err != nil {
 			return err
 		}
@@ -146,7 +216,7 @@ func (s *Store) BeginTry(ctx context.Context, device, signIn uuid.UUID, purpose 
 		if err := signin.Allow(wrong, now); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, "INSERT INTO tries (id, device_id, sign_in_id, purpose, likeness) VALUES ($1, $2, $3, $4, $5)", try, device, signIn, purpose, kind)
+		_, err = tx.ExecContext(ctx, "INSERT INTO tries (id, device_id, sign_in_id, purpose, likeness, worker) VALUES ($1, $2, $3, $4, $5, $6)", try, device, signIn, purpose, kind, worker)
 		return err
 	})
 	return try, err
@@ -179,7 +249,7 @@ func (s *Store) EndTry(ctx context.Context, try uuid.UUID, result TryResult, wai
 // been refused for this purpose since the sign-in was last changed.
 func (s *Store) Candidates(ctx context.Context, device, site uuid.UUID, known Known, purpose Purpose) ([]SignIn, error) {
 	var out []SignIn
-	err := s.db.SelectContext(ctx, &out, `SELECT *, CASE WHEN opened_at IS NOT NULL THEN 'it has opened this device before' WHEN device_id IS NOT NULL THEN 'it is for this device' WHEN maker <> '' THEN 'it is for ' || maker
+	err := s.db.SelectContext(ctx, &out, `SELECT *, CASE WHEN opened_at IS NOT NULL THEN 'it has opened this device before' WHEN bound THEN 'it is for this device' WHEN maker <> '' THEN 'it is for ' || maker
 			WHEN site_id IS NOT NULL THEN 'it is for this site' WHEN opens_alike > 0 THEN 'it opens ' || opens_alike || ' other devices of this kind' WHEN opens > 0 THEN 'it opens ' || opens || ' other devices' ELSE 'its turn on the keyring' END AS why
 		FROM (SELECT `+signInColumns+`, s.position, COALESCE((SELECT result FROM tries t WHERE t.device_id = $1 AND t.sign_in_id = s.id AND t.purpose = $4 ORDER BY at DESC LIMIT 1), '') AS last,
 			(SELECT max(at) FROM tries t WHERE t.sign_in_id = s.id) AS used_at,
@@ -188,9 +258,9 @@ func (s *Store) Candidates(ctx context.Context, device, site uuid.UUID, known Kn
 			(SELECT count(DISTINCT device_id) FROM tries t WHERE t.sign_in_id = s.id AND t.likeness = $5 AND t.purpose = $4 AND t.result = 'opened') AS opens_alike,
 			(SELECT count(DISTINCT device_id) FROM tries t WHERE t.sign_in_id = s.id AND t.likeness = $5 AND t.purpose = $4 AND t.result IN ('refused', 'pending')) AS refused_alike
 			FROM sign_ins s
-			WHERE (s.site_id IS NULL OR s.site_id = $2) AND (s.device_id IS NULL OR s.device_id = $1) AND s.purpose IN ('', $4) AND (s.maker = '' OR strpos(lower($3), lower(s.maker)) > 0)
+			WHERE (s.site_id IS NULL OR s.site_id = $2) AND (NOT s.bound OR EXISTS (SELECT 1 FROM sign_in_devices l WHERE l.sign_in_id = s.id AND l.device_id = $1)) AND s.purpose IN ('', $4) AND (s.maker = '' OR strpos(lower($3), lower(s.maker)) > 0)
 			AND NOT EXISTS (SELECT 1 FROM tries t WHERE t.device_id = $1 AND t.sign_in_id = s.id AND t.purpose = $4 AND t.result = 'refused' AND t.at > s.changed_at
 				AND NOT EXISTS (SELECT 1 FROM tries o WHERE o.device_id = $1 AND o.sign_in_id = s.id AND o.purpose = $4 AND o.result = 'opened' AND o.at > t.at))) c
-		ORDER BY opened_at DESC NULLS LAST, device_id IS NULL, maker = '', site_id IS NULL, opens_alike DESC, refused_alike, opens DESC, position, created_at, id`, device, site, known.Words, purpose, known.Kind)
+		ORDER BY opened_at DESC NULLS LAST, NOT bound, maker = '', site_id IS NULL, opens_alike DESC, refused_alike, opens DESC, position, created_at, id`, device, site, known.Words, purpose, known.Kind)
 	return out, err
 }

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+	"github.com/jmoiron/sqlx"
 
 	"unlatch/core/address"
 )
@@ -43,11 +44,22 @@ func (s *Store) CreateSite(ctx context.Context, name string, ranges address.Rang
 }
 
 // ChangeSite gives a site another name and other ranges.
-func (s *Store) ChangeSite(ctx context.Context, id uuid.UUID, name string, ranges address.Ranges) error {
-	if err := one(s.db.ExecContext(ctx, "UPDATE sites SET name = $2, ranges = $3 WHERE id = $1", id, name, ranges.Strings())); err != nil {
-		return err
-	}
-	return s.notify(ctx, s.db, Event{Site: id, What: "site", ID: id})
+func (s *Store) ChangeSite(ctx context.Context, by Person, id uuid.UUID, name string, ranges address.Ranges) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		var before string
+		if err := tx.GetContext(ctx, &before, "SELECT array_to_string(ranges, ', ') FROM sites WHERE id = $1 FOR UPDATE", id); err != nil {
+			return found(err)
+		}
+		if now := ranges.String(); now != before {
+			if err := audit(ctx, tx, Deed{Person: by, Action: "changed the ranges", Subject: "from " + before + " to " + now, Site: id}); err != nil {
+				return err
+			}
+		}
+		if _, err := tx.ExecContext(ctx, "UPDATE sites SET name = $2, ranges = $3 WHERE id = $1", id, name, ranges.Strings()); err != nil {
+			return err
+		}
+		return s.notify(ctx, tx, Event{Site: id, What: "site", ID: id})
+	})
 }
 
 // LayOut keeps how a site's addresses are laid out.
@@ -68,8 +80,13 @@ func (s *Store) SetWatch(ctx context.Context, id uuid.UUID, on bool) error {
 }
 
 // DeleteSite removes a site with all its devices and evidence.
-func (s *Store) DeleteSite(ctx context.Context, id uuid.UUID) error {
-	return one(s.db.ExecContext(ctx, "DELETE FROM sites WHERE id = $1", id))
+func (s *Store) DeleteSite(ctx context.Context, by Person, id uuid.UUID) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if err := audit(ctx, tx, Deed{Person: by, Action: "removed the site", Site: id}); err != nil {
+			return err
+		}
+		return one(tx.ExecContext(ctx, "DELETE FROM sites WHERE id = $1", id))
+	})
 }
 
 // Site returns one site.

@@ -40,19 +40,29 @@ type Store struct {
 	log  *slog.Logger
 }
 
-// Open connects to a database, brings its tables up to date and returns the store. The key file seals the sign-ins; it is
-// made when it does not exist.
+// Options of a store.
+type Options struct {
+	URL     string // of the database, as postgres://user@127.0.0.1:5432/unlatch
+	KeyFile string // encrypts the sign-ins; made with the first start on a database, and never again
+	Log     *slog.Logger
+	// ForgetSignIns empties the keyring where its key is lost, and makes a new key.
+	ForgetSignIns bool
+}
+
+// Open connects to a database and brings its tables up to date.
 func Open(ctx context.Context, url, keyFile string, log *slog.Logger) (*Store, error) {
-	if log == nil {
-		log = slog.New(slog.DiscardHandler)
+	return OpenWith(ctx, Options{URL: url, KeyFile: keyFile, Log: log})
+}
+
+// OpenWith is Open with more options. It returns a *KeyError where the key that the sign-ins are encrypted with is not there, and a
+// *NewerError where the database was made by a newer version of the program.
+func OpenWith(ctx context.Context, o Options) (*Store, error) {
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
 	}
-	seal, err := OpenSealer(keyFile)
+	cfg, err := pgxpool.ParseConfig(o.URL)
 	if err != nil {
-		return nil, err
-	}
-	cfg, err := pgxpool.ParseConfig(url)
-	if err != nil {
-		return nil, fmt.Errorf("the database address cannot be read; write it like postgres://user@127.0.0.1:5432/unlatch: %w", err)
+		return nil, errors.New("the database address cannot be read; write it like postgres://user@127.0.0.1:5432/unlatch") // its own error may hold the password
 	}
 	cfg.MaxConns = 40
 	// A connection that outlived a restart of the database is found out before it is used.
@@ -61,12 +71,72 @@ func Open(ctx context.Context, url, keyFile string, log *slog.Logger) (*Store, e
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{Pool: pool, db: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx"), seal: seal, log: log}
+	s := &Store{Pool: pool, db: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx"), log: o.Log}
 	if err := s.migrate(ctx); err != nil {
 		s.Close()
 		return nil, err
 	}
+	if err := s.openKey(ctx, o); err != nil {
+		s.Close()
+		return nil, err
+	}
 	return s, nil
+}
+
+// keyCheck is a text that the database keeps encrypted, by which the right key is known.
+const keyCheck = "unlatch key check"
+
+// openKey reads the key file and makes sure that it is the one that this database's sign-ins are encrypted with. A key is made only for a
+// database that has never had one.
+func (s *Store) openKey(ctx context.Context, o Options) error {
+	var check []byte
+	err := s.db.GetContext(ctx, &check, "SELECT value FROM settings WHERE name = 'key_check'")
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return err
+	}
+	var signIns int
+	if err := s.db.GetContext(ctx, &signIns, "SELECT count(*) FROM sign_ins"); err != nil {
+		return err
+	}
+	s.seal, err = OpenSealer(o.KeyFile)
+	gone := errors.Is(err, fs.ErrNotExist)
+	switch {
+	case err != nil && !gone:
+		return err
+	case gone && (len(check) > 0 || signIns > 0) && !o.ForgetSignIns:
+		return &KeyError{Path: o.KeyFile, Gone: true}
+	case gone:
+		if err := makeKey(o.KeyFile); err != nil {
+			return fmt.Errorf("making the key file: %w", err)
+		}
+		if s.seal, err = OpenSealer(o.KeyFile); err != nil {
+			return err
+		}
+	}
+	if len(check) > 0 {
+		if text, err := s.seal.Open(check, keyCheck); err == nil && text == keyCheck {
+			return nil
+		}
+		if !o.ForgetSignIns {
+			return &KeyError{Path: o.KeyFile}
+		}
+	}
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if o.ForgetSignIns && (len(check) > 0 || gone) {
+			if _, err := tx.ExecContext(ctx, "DELETE FROM sign_ins"); err != nil {
+				return err
+			}
+		}
+		_, err := tx.ExecContext(ctx, "INSERT INTO settings (name, value) VALUES ('key_check', $1) ON CONFLICT (name) DO UPDATE SET value = excluded.value", s.seal.Seal(keyCheck, keyCheck))
+		return err
+	})
+}
+
+// A NewerError means that the database was made by a newer version of the program, which knows what its tables mean. Nothing was changed.
+type NewerError struct{ Has, Knows int64 }
+
+func (e *NewerError) Error() string {
+	return fmt.Sprintf("the database was made by a newer version of Unlatch (its tables are at %d, this program knows %d): start the newer one, or restore a backup from before", e.Has, e.Knows)
 }
 
 // Close gives the connections back.
@@ -94,6 +164,11 @@ func (s *Store) migrate(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	sources := p.ListSources()
+	knows := sources[len(sources)-1].Version
+	if has, err := p.GetDBVersion(ctx); err == nil && has > knows {
+		return &NewerError{Has: has, Knows: knows}
+	}
 	if _, err := p.Up(ctx); err != nil {
 		return fmt.Errorf("bringing the tables up to date: %w", err)
 	}
@@ -114,18 +189,29 @@ func (s *Store) Ping(ctx context.Context) error { return s.db.PingContext(ctx) }
 
 func newID() uuid.UUID { return uuid.Must(uuid.NewV7()) }
 
-// Away reports whether err means that the database is not there, rather than that it refused something.
+// Away reports whether err means that the database is not there or cannot write, rather than that it refused something: what could not be
+// kept may be kept later.
 func Away(err error) bool {
 	var connect *pgconn.ConnectError
 	var pg *pgconn.PgError
 	var op *net.OpError
 	switch {
 	case errors.As(err, &pg):
-		return pg.Code[:2] == "57" || pg.Code[:2] == "08" // operator intervention, connection exception
+		switch pg.Code[:2] {
+		case "57", "08", "53", "58": // operator intervention, connection exception, no resources (disk full), system error
+			return true
+		}
+		return false
 	case errors.As(err, &connect), errors.As(err, &op), errors.Is(err, net.ErrClosed), pgconn.SafeToRetry(err):
 		return true
 	}
 	return errors.Is(err, sql.ErrConnDone) || err != nil && (err.Error() == "conn closed" || err.Error() == "unexpected EOF")
+}
+
+// Full reports whether err means that the database has no room on its disk (PostgreSQL error 53100).
+func Full(err error) bool {
+	var pg *pgconn.PgError
+	return errors.As(err, &pg) && (pg.Code == "53100" || pg.Code == "58030")
 }
 
 // Keep runs a write until the database takes it. While the database is away it waits and tries again, so that what a long
@@ -136,7 +222,11 @@ func (s *Store) Keep(ctx context.Context, what string, write func(context.Contex
 		if err == nil || !Away(err) {
 			return err
 		}
-		s.log.Warn("the database is away; keeping the result until it is back", "what", what)
+		if Full(err) {
+			s.log.Warn("the disk of the database is full; keeping the result until there is room", "what", what)
+		} else {
+			s.log.Warn("the database is away; keeping the result until it is back", "what", what)
+		}
 		select {
 		case <-ctx.Done():
 			return errors.Join(err, ctx.Err())

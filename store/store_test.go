@@ -89,7 +89,7 @@ func TestSignInsAreSealedAtRest(t *testing.T) {
 	url, key := storetest.URL(t), filepath.Join(t.TempDir(), "key")
 	s, err := store.Open(ctx, url, key, nil)
 	require.NoError(t, err)
-	id, err := s.AddSignIn(ctx, "Fitter", "fitter", signin.NewSecret("brass-lamp-41"))
+	id, err := s.AddSignIn(ctx, store.NewSignIn{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
 	require.NoError(t, err)
 	info, err := os.Stat(key)
 	require.NoError(t, err)
@@ -130,17 +130,30 @@ func TestRevealIsAudited(t *testing.T) {
 	require.NoError(t, err)
 	_, err = s.CreateFirstPerson(ctx, "second", "hash")
 	assert.ErrorIs(t, err, store.ErrTaken)
-	id, err := s.AddSignIn(ctx, "Fitter", "fitter", signin.NewSecret("brass-lamp-41"))
+	id, err := s.AddSignIn(ctx, store.NewSignIn{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
 	require.NoError(t, err)
-	text, err := s.Reveal(ctx, id, p.ID)
+	site, err := s.CreateSite(ctx, "Tarn Ferry", address.MustParse("192.0.2.0/24"))
+	require.NoError(t, err)
+	device, err := s.Sight(ctx, site.ID, nil, sight("192.0.2.7", "urn:1"))
+	require.NoError(t, err)
+	text, err := s.Reveal(ctx, id, store.Deed{Person: p, Device: device})
 	require.NoError(t, err)
 	assert.Equal(t, "brass-lamp-41", text)
-	conn, err := pgx.Connect(ctx, url)
+	_, err = s.Reveal(ctx, uuid.New(), store.Deed{Person: p})
+	assert.ErrorIs(t, err, store.ErrNotFound)
+	_, err = s.Forget(ctx, p, site.ID, []uuid.UUID{device})
 	require.NoError(t, err)
-	defer conn.Close(ctx)
-	var n int
-	require.NoError(t, conn.QueryRow(ctx, "SELECT count(*) FROM audit WHERE person_id = $1 AND subject = $2", p.ID, id.String()).Scan(&n))
-	assert.Equal(t, 1, n)
+	require.NoError(t, s.DeleteSite(ctx, p, site.ID))
+	acts, err := s.Acts(ctx, nil, uuid.Nil, 10)
+	require.NoError(t, err)
+	require.Len(t, acts, 3, "what could not be shown is not in the record")
+	assert.Equal(t, []string{"removed the site", "forgot the device", "revealed the sign-in"}, []string{acts[0].Action, acts[1].Action, acts[2].Action})
+	shown := acts[2]
+	assert.Equal(t, []string{"keeper", "Fitter", "Tarn Ferry", "192.0.2.7"}, []string{shown.Person, shown.Subject, shown.Site, shown.Device}, "the names stay when what they name is gone")
+	older, err := s.Acts(ctx, &site.ID, acts[0].ID, 1)
+	require.NoError(t, err)
+	require.Len(t, older, 1)
+	assert.Equal(t, acts[1].ID, older[0].ID)
 }
 
 // Many workers at once, and a restart in between, never spend more than the budget on one device.
@@ -152,7 +165,7 @@ func TestWorkersRacingKeepTheBudget(t *testing.T) {
 	require.NoError(t, err)
 	device, err := s.Sight(ctx, site.ID, nil, sight("192.0.2.7", "urn:1"))
 	require.NoError(t, err)
-	in, err := s.AddSignIn(ctx, "a", "a", signin.NewSecret("a"))
+	in, err := s.AddSignIn(ctx, store.NewSignIn{Label: "a", User: "a", Secret: signin.NewSecret("a")})
 	require.NoError(t, err)
 	var mu sync.Mutex
 	allowed, held := 0, 0
@@ -202,9 +215,9 @@ func TestALockedDeviceIsLeftAlone(t *testing.T) {
 	require.NoError(t, err)
 	device, err := s.Sight(ctx, site.ID, nil, sight("192.0.2.7", "urn:1"))
 	require.NoError(t, err)
-	one, err := s.AddSignIn(ctx, "a", "a", signin.NewSecret("a"))
+	one, err := s.AddSignIn(ctx, store.NewSignIn{Label: "a", User: "a", Secret: signin.NewSecret("a")})
 	require.NoError(t, err)
-	two, err := s.AddSignIn(ctx, "b", "b", signin.NewSecret("b"))
+	two, err := s.AddSignIn(ctx, store.NewSignIn{Label: "b", User: "b", Secret: signin.NewSecret("b")})
 	require.NoError(t, err)
 	try, err := s.BeginTry(ctx, device, one, store.DeviceService, "")
 	require.NoError(t, err)
@@ -235,7 +248,7 @@ func TestDevicesOfAKindAreLearntFrom(t *testing.T) {
 	require.NoError(t, err)
 	ids := map[string]uuid.UUID{}
 	for _, label := range []string{"a", "b", "c"} {
-		ids[label], err = s.AddSignIn(ctx, label, label, signin.NewSecret(label))
+		ids[label], err = s.AddSignIn(ctx, store.NewSignIn{Label: label, User: label, Secret: signin.NewSecret(label)})
 		require.NoError(t, err)
 	}
 	for label, result := range map[string]store.TryResult{"a": store.Refused, "c": store.Opened} {
@@ -269,14 +282,15 @@ func TestPurposeAndDeviceOfASignIn(t *testing.T) {
 	other, err := s.Sight(ctx, site.ID, nil, sight("192.0.2.8", "urn:2"))
 	require.NoError(t, err)
 	add := func(label string, terms store.Terms) uuid.UUID {
-		id, err := s.AddSignIn(ctx, label, label, signin.NewSecret(label))
+		id, err := s.AddSignIn(ctx, store.NewSignIn{Label: label, User: label, Secret: signin.NewSecret(label)})
 		require.NoError(t, err)
 		require.NoError(t, s.SetTerms(ctx, id, label, terms))
 		return id
 	}
 	all := add("all", store.Terms{})
 	add("stream", store.Terms{Purpose: store.Streams})
-	add("own", store.Terms{Device: &device})
+	add("own", store.For("", device))
+	gone := add("gone", store.For("", device))
 	labels := func(d uuid.UUID, p store.Purpose) (out []string) {
 		list, err := s.Candidates(ctx, d, site.ID, store.Known{Words: "", Kind: ""}, p)
 		require.NoError(t, err)
@@ -285,7 +299,9 @@ func TestPurposeAndDeviceOfASignIn(t *testing.T) {
 		}
 		return out
 	}
-	assert.Equal(t, []string{"own", "all"}, labels(device, store.DeviceService))
+	assert.Equal(t, []string{"own", "gone", "all"}, labels(device, store.DeviceService))
+	require.NoError(t, s.SetTerms(ctx, gone, "gone", store.Terms{Bound: true}))
+	assert.Equal(t, []string{"own", "all"}, labels(device, store.DeviceService), "what is bound to devices that are gone is tried nowhere")
 	assert.Equal(t, []string{"all", "stream"}, labels(other, store.Streams))
 	try, err := s.BeginTry(ctx, device, all, store.DeviceService, "")
 	require.NoError(t, err)
@@ -327,7 +343,7 @@ func TestRangesSurviveTheDatabase(t *testing.T) {
 	assert.JSONEq(t, `["192.0.2.0/24","198.51.100.7","2001:db8::/64"]`, string(raw))
 	_, err = s.Site(ctx, uuid.New())
 	assert.ErrorIs(t, err, store.ErrNotFound)
-	assert.ErrorIs(t, s.DeleteSite(ctx, uuid.New()), store.ErrNotFound)
+	assert.ErrorIs(t, s.DeleteSite(ctx, store.Person{}, uuid.New()), store.ErrNotFound)
 }
 
 // The order in which sign-ins are tried is explained, and what is for another site or maker is never tried.
@@ -344,7 +360,7 @@ func TestCandidatesKeepToTheirScope(t *testing.T) {
 		label string
 		terms store.Terms
 	}{{"any", store.Terms{}}, {"elsewhere", store.Terms{Site: &other.ID}}, {"here", store.Terms{Site: &site.ID}}, {"corvane", store.Terms{Maker: "corvane", Factory: true}}, {"other maker", store.Terms{Maker: "Lumenhythe"}}, {"second", store.Terms{}}} {
-		id, err := s.AddSignIn(ctx, k.label, "fitter", signin.NewSecret("x"))
+		id, err := s.AddSignIn(ctx, store.NewSignIn{Label: k.label, User: "fitter", Secret: signin.NewSecret("x")})
 		require.NoError(t, err)
 		require.NoError(t, s.SetTerms(ctx, id, k.label, k.terms))
 		ids[k.label] = id

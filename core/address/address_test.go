@@ -20,11 +20,13 @@ func TestParse(t *testing.T) {
 		{"192.0.2.0/24", "192.0.2.0/24", 256},
 		{"192.0.2.77/24", "192.0.2.0/24", 256},
 		{"192.0.2.7", "192.0.2.7", 1},
-		{"192.0.2.10-192.0.2.40", "192.0.2.10/31, 192.0.2.12/30, 192.0.2.16/28, 192.0.2.32/29, 192.0.2.40", 31},
-		{"192.0.2.10-11", "192.0.2.10/31", 2},
+		{"192.0.2.10-192.0.2.40", "192.0.2.10-192.0.2.40", 31},
+		{"192.0.2.10-11", "192.0.2.10-192.0.2.11", 2},
 		{"192.0.2.0/30, 198.51.100.0/31;203.0.113.9", "192.0.2.0/30, 198.51.100.0/31, 203.0.113.9", 7},
-		{"0.0.0.0-255.255.255.255", "0.0.0.0/0", 1 << 32},
+		{"0.0.0.0-255.255.255.255", "0.0.0.0-255.255.255.255", 1 << 32},
 		{"2001:db8::/64", "2001:db8::/64", 1<<64 - 1},
+		{"2001:db8::/120", "2001:db8::/120", 256},
+		{"::/0", "::/0", 1<<64 - 1},
 		{"", "", 0},
 	} {
 		got, err := Parse(c.in)
@@ -72,6 +74,29 @@ func TestHosts(t *testing.T) {
 	}
 	assert.Equal(t, []string{"192.0.2.1", "192.0.2.2", "192.0.2.9"}, got,
 		"network and broadcast are left out, and no address comes twice")
+}
+
+// A span that was typed from its first to its last address loses neither of them, nor any between, however it is cut up.
+func TestATypedSpanKeepsEveryAddress(t *testing.T) {
+	r := MustParse("192.0.2.11-192.0.2.34")
+	back, err := Parse(r.Strings()...)
+	require.NoError(t, err)
+	for _, ranges := range []Ranges{r, back} {
+		last, n := byte(10), 0
+		for a := range ranges.Hosts() {
+			assert.Equal(t, last+1, a.As4()[3])
+			last, n = a.As4()[3], n+1
+		}
+		assert.Equal(t, 24, n)
+	}
+	var covered uint64
+	for _, p := range r.Prefixes() {
+		covered += 1 << (32 - p.Bits())
+	}
+	assert.EqualValues(t, 24, covered, "the prefixes cover the span and nothing else")
+	assert.False(t, r.Contains(netip.MustParseAddr("192.0.2.10")))
+	assert.False(t, r.Contains(netip.MustParseAddr("2001:db8::1")))
+	assert.True(t, r.Contains(netip.MustParseAddr("::ffff:192.0.2.11")))
 }
 
 func TestRangesSurviveJSON(t *testing.T) {

@@ -123,8 +123,8 @@ func (n Network) Plan(site Ranges, wishes []Wish, taken []netip.Addr) ([]Assignm
 // each is every address of the ranges, ends included: what may be given is decided by the subnet.
 func (r Ranges) each() func(yield func(netip.Addr) bool) {
 	return func(yield func(netip.Addr) bool) {
-		for _, p := range r.prefixes {
-			for a := p.Addr(); a.IsValid() && p.Contains(a); a = a.Next() {
+		for _, s := range r.spans {
+			for a := s.first; a.IsValid() && s.contains(a); a = a.Next() {
 				if !yield(a) {
 					return
 				}
@@ -142,20 +142,20 @@ func (n Network) check(site Ranges) (netip.Prefix, error) {
 	if n.Pool.Empty() {
 		return netip.Prefix{}, &PlanError{"pool", "there is no camera pool", "type one, such as 192.0.2.100-150, well away from the DHCP pool"}
 	}
-	first := n.Pool.prefixes[0].Addr()
+	first := n.Pool.spans[0].first
 	if !first.Is4() || n.Bits < 8 || n.Bits > 30 {
 		return netip.Prefix{}, &PlanError{"bits", fmt.Sprintf("a mask of /%d does not fit a site's network", n.Bits), "type a prefix length from 8 to 30; 24 is usual"}
 	}
 	subnet := netip.PrefixFrom(first, n.Bits).Masked()
-	for _, p := range n.Pool.prefixes {
-		if p.Bits() < n.Bits || !subnet.Contains(p.Addr()) {
+	for _, p := range n.Pool.spans {
+		if !subnet.Contains(p.first) || !subnet.Contains(p.last) {
 			return subnet, &PlanError{"bits", fmt.Sprintf("the pool %s does not lie in one network with the mask /%d", n.Pool, n.Bits), "widen the mask, or narrow the pool"}
 		}
-		if !site.Contains(p.Addr()) || !site.Contains(lastOf(p)) {
+		if !site.Contains(p.first) || !site.Contains(p.last) {
 			return subnet, &PlanError{"pool", fmt.Sprintf("the pool %s reaches outside the site's ranges (%s)", n.Pool, site), "narrow the pool, or widen the site's ranges"}
 		}
-		for _, d := range n.DHCP.prefixes {
-			if p.Overlaps(d) {
+		for _, d := range n.DHCP.spans {
+			if p.contains(d.first) || d.contains(p.first) {
 				return subnet, &PlanError{"pool", fmt.Sprintf("the pool %s overlaps the DHCP pool %s", n.Pool, n.DHCP), "keep the two apart: the DHCP server would give a camera's address away"}
 			}
 		}

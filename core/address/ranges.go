@@ -1,16 +1,18 @@
 // Package address holds the addresses a site may use: its authorised ranges, the scope guard that
 // keeps every connection inside them, and what this machine's own interfaces suggest.
 //
-// A range is kept as netip prefixes rather than as pairs of addresses, because prefixes compare,
-// merge and contain without arithmetic on bytes, and because that is how networks are configured.
+// A range is kept as a first and a last address and not as prefixes, because a span that a person typed loses its meaning when
+// it is cut into prefixes: each of them would have a network and a broadcast address that the span does not have.
 package address
 
 import (
+	"encoding/binary"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"iter"
 	"math"
+	"math/bits"
 	"net/netip"
 	"strings"
 )
@@ -18,10 +20,45 @@ import (
 // LargestUnasked is the number of addresses that a sweep takes on without asking first: a /16.
 const LargestUnasked = 1 << 16
 
-// Ranges is a set of addresses, written as CIDR prefixes. The zero value contains nothing.
+// Ranges is a set of addresses, kept as it was typed: a prefix, which has a network and a broadcast address, or a span from a
+// first to a last address, which has neither. The zero value contains nothing.
 type Ranges struct {
-	prefixes []netip.Prefix
+	spans []span
 }
+
+// A span is every address from first to last.
+type span struct {
+	first, last netip.Addr
+	prefix      bool // typed as a prefix
+}
+
+func (s span) contains(a netip.Addr) bool {
+	return a.BitLen() == s.first.BitLen() && !a.Less(s.first) && !s.last.Less(a)
+}
+
+// count is the number of addresses, at most the largest uint64.
+func (s span) count() uint64 {
+	a, b := s.first.As16(), s.last.As16()
+	high := binary.BigEndian.Uint64(b[:8]) - binary.BigEndian.Uint64(a[:8])
+	low, borrow := bits.Sub64(binary.BigEndian.Uint64(b[8:]), binary.BigEndian.Uint64(a[8:]), 0)
+	if high-borrow != 0 || low == math.MaxUint64 {
+		return math.MaxUint64
+	}
+	return low + 1
+}
+
+func (s span) String() string {
+	switch {
+	case s.first == s.last:
+		return s.first.String()
+	case s.prefix:
+		return s.asPrefix().String()
+	}
+	return s.first.String() + "-" + s.last.String()
+}
+
+// asPrefix is the prefix that a span was typed as.
+func (s span) asPrefix() netip.Prefix { return spanPrefixes(s.first, s.last)[0] }
 
 // A RangeError says which of several typed ranges cannot be used, and what to type instead.
 type RangeError struct {
@@ -48,23 +85,23 @@ func (e *TooManyError) Error() string {
 // Items may hold several ranges parted by commas, semicolons or blanks. The first bad one is
 // returned as a *RangeError and nothing is dropped silently.
 func Parse(items ...string) (Ranges, error) {
-	var all []netip.Prefix
+	var all []span
 	for _, item := range items {
 		fields := strings.FieldsFunc(item, func(r rune) bool {
 			return r == ',' || r == ';' || r == ' ' || r == '\n' || r == '\t' || r == '\r'
 		})
 		for _, field := range fields {
-			prefixes, err := parseOne(field)
+			one, err := parseOne(field)
 			if err != nil {
 				return Ranges{}, err
 			}
-			all = append(all, prefixes...)
+			all = append(all, one)
 		}
 	}
 	if len(all) > 1024 {
 		return Ranges{}, &RangeError{Input: fmt.Sprint(len(all), " ranges"), Problem: "are too many", Remedy: "join them into larger ones"}
 	}
-	return Ranges{prefixes: all}, nil
+	return Ranges{spans: all}, nil
 }
 
 // MustParse is Parse for ranges known to be good; it panics on a bad one.
@@ -76,31 +113,31 @@ func MustParse(items ...string) Ranges {
 	return r
 }
 
-func parseOne(field string) ([]netip.Prefix, error) {
+func parseOne(field string) (span, error) {
 	bad := func(problem, remedy string) error {
 		return &RangeError{Input: field, Problem: problem, Remedy: remedy}
 	}
 	if strings.Contains(field, "/") {
 		p, err := netip.ParsePrefix(field)
 		if err != nil {
-			return nil, bad("is not an address with a prefix length", `type it like "192.0.2.0/24"`)
+			return span{}, bad("is not an address with a prefix length", `type it like "192.0.2.0/24"`)
 		}
-		return []netip.Prefix{p.Masked()}, nil
+		return span{p.Masked().Addr(), lastOf(p), true}, nil
 	}
 	if low, high, ok := strings.Cut(field, "-"); ok {
 		return parseSpan(low, high, bad)
 	}
 	a, err := netip.ParseAddr(field)
 	if err != nil || a.Zone() != "" {
-		return nil, bad("is not an address", `type it like "192.0.2.0/24" or "192.0.2.10-40"`)
+		return span{}, bad("is not an address", `type it like "192.0.2.0/24" or "192.0.2.10-40"`)
 	}
-	return []netip.Prefix{netip.PrefixFrom(a, a.BitLen())}, nil
+	return span{a, a, false}, nil
 }
 
-func parseSpan(low, high string, bad func(problem, remedy string) error) ([]netip.Prefix, error) {
+func parseSpan(low, high string, bad func(problem, remedy string) error) (span, error) {
 	first, err := netip.ParseAddr(low)
 	if err != nil {
-		return nil, bad("does not begin with an address", `type it like "192.0.2.10-192.0.2.40"`)
+		return span{}, bad("does not begin with an address", `type it like "192.0.2.10-192.0.2.40"`)
 	}
 	if !strings.ContainsAny(high, ".:") {
 		if dot := strings.LastIndex(low, "."); dot >= 0 {
@@ -109,12 +146,12 @@ func parseSpan(low, high string, bad func(problem, remedy string) error) ([]neti
 	}
 	last, err := netip.ParseAddr(high)
 	if err != nil || first.BitLen() != last.BitLen() {
-		return nil, bad("does not end with an address of the same kind", `type it like "192.0.2.10-192.0.2.40"`)
+		return span{}, bad("does not end with an address of the same kind", `type it like "192.0.2.10-192.0.2.40"`)
 	}
 	if last.Less(first) {
-		return nil, bad("runs backwards", "put the lower address first")
+		return span{}, bad("runs backwards", "put the lower address first")
 	}
-	return spanPrefixes(first, last), nil
+	return span{first.WithZone(""), last.WithZone(""), false}, nil
 }
 
 // spanPrefixes covers first..last exactly with the fewest prefixes: at each step the largest block
@@ -151,8 +188,8 @@ func lastOf(p netip.Prefix) netip.Addr {
 // Contains reports whether a lies in one of the ranges. IPv4 addresses mapped into IPv6 count as IPv4.
 func (r Ranges) Contains(a netip.Addr) bool {
 	a = a.Unmap().WithZone("")
-	for _, p := range r.prefixes {
-		if p.Contains(a) {
+	for _, s := range r.spans {
+		if s.contains(a) {
 			return true
 		}
 	}
@@ -160,20 +197,25 @@ func (r Ranges) Contains(a netip.Addr) bool {
 }
 
 // Empty reports whether r contains nothing.
-func (r Ranges) Empty() bool { return len(r.prefixes) == 0 }
+func (r Ranges) Empty() bool { return len(r.spans) == 0 }
 
-// Prefixes returns the ranges in the order in which they were typed.
-func (r Ranges) Prefixes() []netip.Prefix { return append([]netip.Prefix(nil), r.prefixes...) }
+// Prefixes covers the ranges exactly, in the order in which they were typed; a span takes as many prefixes as it needs.
+func (r Ranges) Prefixes() (out []netip.Prefix) {
+	for _, s := range r.spans {
+		out = append(out, spanPrefixes(s.first, s.last)...)
+	}
+	return out
+}
 
-// Count is the number of addresses in all ranges, counted per range and capped at the largest uint64.
+// Count is the number of addresses in all ranges, counted per range; it is at most the largest uint64.
 func (r Ranges) Count() uint64 {
 	var sum uint64
-	for _, p := range r.prefixes {
-		host := p.Addr().BitLen() - p.Bits()
-		if host >= 63 {
+	for _, s := range r.spans {
+		n := s.count()
+		if sum+n < sum {
 			return math.MaxUint64
 		}
-		sum += 1 << host
+		sum += n
 	}
 	return sum
 }
@@ -186,18 +228,17 @@ func (r Ranges) Check() error {
 	return nil
 }
 
-// Hosts yields every address a device can have, once each, in order: for IPv4 ranges shorter than /31 the
-// network and the broadcast address are left out.
+// Hosts yields every address a device can have, once each, in order. An IPv4 prefix shorter than /31 has a network and a
+// broadcast address, which are left out; of a span that was typed from a first to a last address nothing is.
 func (r Ranges) Hosts() iter.Seq[netip.Addr] {
 	return func(yield func(netip.Addr) bool) {
-		for i, p := range r.prefixes {
-			last := lastOf(p)
-			ends := p.Addr().Is4() && p.Bits() < 31
-			for a := p.Addr(); a.IsValid() && p.Contains(a); a = a.Next() {
-				if ends && (a == p.Addr() || a == last) {
+		for i, s := range r.spans {
+			ends := s.prefix && s.first.Is4() && s.asPrefix().Bits() < 31
+			for a := s.first; a.IsValid() && s.contains(a); a = a.Next() {
+				if ends && (a == s.first || a == s.last) {
 					continue
 				}
-				if (Ranges{r.prefixes[:i]}).Contains(a) {
+				if (Ranges{r.spans[:i]}).Contains(a) {
 					continue
 				}
 				if !yield(a) {
@@ -208,14 +249,11 @@ func (r Ranges) Hosts() iter.Seq[netip.Addr] {
 	}
 }
 
-// Strings returns the ranges as text that Parse reads back.
+// Strings returns the ranges as text that Parse reads back: prefixes as prefixes, spans as spans.
 func (r Ranges) Strings() []string {
-	out := make([]string, len(r.prefixes))
-	for i, p := range r.prefixes {
-		out[i] = p.String()
-		if p.IsSingleIP() {
-			out[i] = p.Addr().String()
-		}
+	out := make([]string, len(r.spans))
+	for i, s := range r.spans {
+		out[i] = s.String()
 	}
 	return out
 }
@@ -223,16 +261,12 @@ func (r Ranges) Strings() []string {
 // Spans returns the ranges as people type pools, as few as can be: "192.0.2.100-192.0.2.150".
 func (r Ranges) Spans() []string {
 	var out []string
-	for i := 0; i < len(r.prefixes); {
-		first, last := r.prefixes[i].Addr(), lastOf(r.prefixes[i])
-		for i++; i < len(r.prefixes) && r.prefixes[i].Addr() == last.Next(); i++ {
-			last = lastOf(r.prefixes[i])
+	for i := 0; i < len(r.spans); {
+		one := span{first: r.spans[i].first, last: r.spans[i].last}
+		for i++; i < len(r.spans) && r.spans[i].first == one.last.Next(); i++ {
+			one.last = r.spans[i].last
 		}
-		if first == last {
-			out = append(out, first.String())
-		} else {
-			out = append(out, first.String()+"-"+last.String())
-		}
+		out = append(out, one.String())
 	}
 	return out
 }

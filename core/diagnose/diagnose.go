@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"net/netip"
 	"os"
 	"strings"
 	"syscall"
@@ -15,6 +16,7 @@ import (
 	"unicode/utf8"
 
 	"unlatch/core/address"
+	"unlatch/core/exchange"
 	"unlatch/core/httpauth"
 	"unlatch/core/media"
 	"unlatch/core/onvif"
@@ -59,6 +61,13 @@ const (
 	NotPicture         Cause = "not_picture"         // an HTTP answer that is no picture
 	RedirectLost       Cause = "redirect_lost"       // a redirect that leads nowhere
 	Locked             Cause = "locked"              // the device judges no sign-in for a while
+	Readable           Cause = "readable_only"       // the sign-in would go out so that it can be read, and nobody agreed
+	ReadableWaits      Cause = "readable_waits"      // somebody agreed, and nobody has begun the work
+	SchemeWeaker       Cause = "scheme_weaker"       // a weaker scheme than the device has taken before
+	Stranger           Cause = "not_known_again"     // it has moved, and nothing says yet that it is the same device
+	Impostor           Cause = "impostor"            // another device says that it is this one
+	TooSlow            Cause = "too_slow"            // it answers, and not in time
+	OwnRequests        Cause = "own_requests"        // it sends requests of its own and answers none
 	SchemeUnknown      Cause = "scheme_unknown"      // no sign-in scheme that can be answered
 	LevelTooLow        Cause = "level_too_low"       // signed in, but not allowed
 	PathUnknown        Cause = "path_unknown"        // 404
@@ -125,6 +134,10 @@ func explain(err error, f Facts) Diagnosis {
 		held   *signin.HeldBackError
 		locked *signin.LockedError
 		syntax *streamurl.SyntaxError
+
+		readable *signin.ReadableError
+		weaker   *signin.WeakerError
+		unknown  *httpauth.UnknownSchemeError
 	)
 	switch {
 	case errors.Is(err, context.Canceled):
@@ -144,6 +157,24 @@ func explain(err error, f Facts) Diagnosis {
 	case errors.As(err, &held) && held.Locked:
 		return Diagnosis{Cause: Locked, Until: &held.Until, Summary: "The device is locked: it has said so. Nothing is sent to it until that ends.",
 			Fix: "Wait: Unlatch tries again by itself."}
+	case errors.As(err, &unknown) && unknown.TooLong:
+		return Diagnosis{Cause: Unbounded, Summary: fmt.Sprintf("The challenge (WWW-Authenticate) of %s is over %d kB long, which no camera sends.", f.Asking, httpauth.MaxLine>>10),
+			Fix: "Check what is really listening on that port."}
+	case errors.As(err, &unknown):
+		return Diagnosis{Cause: SchemeUnknown, Summary: "The device refuses without offering a sign-in scheme that can be answered.",
+			Fix: "Switch the device to digest sign-in on its own page."}
+	case errors.As(err, &readable) && readable.Agreed:
+		return Diagnosis{Cause: ReadableWaits,
+			Summary: fmt.Sprintf("%s takes a sign-in only as %s, in which the password can be read. That goes out only in work that a person begins, and this began by itself.", Capital(f.Asking), readable.Scheme),
+			Fix:     "Open its latches."}
+	case errors.As(err, &readable):
+		return Diagnosis{Cause: Readable,
+			Summary: fmt.Sprintf("%s takes a sign-in only as %s: whoever answers or listens on this network can read the password. Nothing was sent.", Capital(f.Asking), readable.Scheme),
+			Fix:     "Agree to it for this device, its model or the site, if you trust this network; or switch the device to digest sign-in on its own page."}
+	case errors.As(err, &weaker):
+		return Diagnosis{Cause: SchemeWeaker,
+			Summary: fmt.Sprintf("%s now wants the sign-in as %s; it has always taken it as %s. Nothing was sent: a stranger in its place would ask like this.", Capital(f.Asking), weaker.Now, weaker.Before),
+			Fix:     "Find out who answers at this address. If the device was reset or its sign-in scheme was changed, agree to the weaker one."}
 	case errors.As(err, &held):
 		return Diagnosis{Cause: HeldBack, Until: &held.Until,
 			Summary: fmt.Sprintf("%d sign-ins were refused. One more could lock the device.", held.Wrong),
@@ -193,6 +224,7 @@ func explainStream(err error, f Facts) (Diagnosis, bool) {
 		protoco *rtsp.ProtocolError
 		cert    *rtsp.CertificateError
 		tunnel  *rtsp.NoTunnelError
+		down    *rtsp.DowngradeError
 	)
 	switch {
 	case errors.As(err, &cert):
@@ -202,9 +234,16 @@ func explainStream(err error, f Facts) (Diagnosis, bool) {
 	case errors.As(err, &tunnel):
 		return Diagnosis{Cause: NotRTSP, Summary: fmt.Sprintf("%s is a web port: %s.", f.at(), tunnel), Fix: "Use the stream port, usually 554. The device service names it."}, true
 	case errors.As(err, &auth):
-		return explainAuth(err, auth, f), true
+		return explainAuth(auth, f), true
 	case errors.As(err, &status):
 		return explainStatus(status, f), true
+	case errors.As(err, &down):
+		return Diagnosis{Cause: RedirectLost, Summary: Capital(down.Error()) + ".", Fix: "Take the plain URL by hand if you trust this network, or find out who sends the redirect."}, true
+	case errors.As(err, &silent) && silent.Requests > 0:
+		return Diagnosis{Cause: OwnRequests, Summary: fmt.Sprintf("%s sends requests of its own (%d of them) and answers none.", f.at(), silent.Requests),
+			Fix: "It may expect a server at this end. Check that the port is its stream port."}, true
+	case errors.As(err, &silent) && silent.Bytes > 0:
+		return tooSlow(f, silent.Bytes, silent.After), true
 	case errors.As(err, &silent) && strings.Contains(silent.Waiting, "packets"):
 		return Diagnosis{Cause: NoPackets, Summary: "The device accepted PLAY and then sent no packets.",
 			Fix: "Check on its own page that this stream is switched on; restart the device if it is."}, true
@@ -224,13 +263,15 @@ func explainStream(err error, f Facts) (Diagnosis, bool) {
 	return Diagnosis{}, false
 }
 
-func explainAuth(err error, auth *rtsp.AuthError, f Facts) Diagnosis {
-	var unknown *httpauth.UnknownSchemeError
+// tooSlow says that a device answers and does not finish in time.
+func tooSlow(f Facts, bytes int64, after time.Duration) Diagnosis {
+	return Diagnosis{Cause: TooSlow, Summary: fmt.Sprintf("%s answers, but too slowly: %d bytes in %s and no end.", f.at(), bytes, after.Round(100*time.Millisecond)),
+		Fix:  "The device may be overloaded, or the way to it bad: close other viewers, restart it, and try again.",
+		Seen: fmt.Sprintf("%d bytes came within %s", bytes, after.Round(100*time.Millisecond))}
+}
+
+func explainAuth(auth *rtsp.AuthError, f Facts) Diagnosis {
 	offered := strings.Join(auth.Offered, ", ")
-	if errors.As(err, &unknown) {
-		return Diagnosis{Cause: SchemeUnknown, Summary: "The device refuses without offering a sign-in scheme that can be answered.",
-			Fix: "Switch the device to digest sign-in on its own page."}
-	}
 	if !auth.Tried {
 		return Diagnosis{Cause: NoSignIn, Summary: fmt.Sprintf("The stream wants a sign-in (%s) and there is none to try.", offered),
 			Fix: "Add the sign-in for this device to the keyring."}
@@ -277,6 +318,30 @@ func explainMedia(err error, _ Facts) (Diagnosis, bool) {
 		return pic.diagnosis(), true
 	}
 	return Diagnosis{}, false
+}
+
+// OutOfTime says that a device answers, and took longer for a step than any step gets. got is what was found until then.
+func OutOfTime(after time.Duration, got string) Diagnosis {
+	d := Diagnosis{Cause: TooSlow, Summary: fmt.Sprintf("The device answers so slowly that this was not done within %s.", after.Round(time.Second)),
+		Fix: "Try again: it goes on from where it was. Close other viewers or restart the device if it stays like this.", Seen: fmt.Sprintf("stopped after %s", after.Round(time.Second))}
+	if got != "" {
+		d.Summary += " Found until then: " + got + "."
+	}
+	return d
+}
+
+// ClaimedBy says that something at another address claims to be a device which still answers at its own.
+func ClaimedBy(at, still netip.Addr, method string) Diagnosis {
+	return Diagnosis{Cause: Impostor, Summary: fmt.Sprintf("Something at %s says that it is this device, which still answers at %s. Nothing was sent there.", at, still),
+		Fix:  "Find out what answers there. If the device itself was moved, switch off what is still at its old address and sweep again.",
+		Seen: fmt.Sprintf("heard by %s from %s while %s answered", method, at, still)}
+}
+
+// NotKnownAgain says that a device has moved, as far as it says, and that nothing which a stranger lacks confirms it. why is what
+// went wrong with the sign-in that opened it before.
+func NotKnownAgain(before, now netip.Addr, why Diagnosis) Diagnosis {
+	return Diagnosis{Cause: Stranger, Summary: fmt.Sprintf("What answers at %s says that it is the device that was at %s, and does not prove it. Only the sign-in that opened it there was tried.", now, before),
+		Fix: "Look at the device. If it is the same one, add its sign-in for this device, or forget it and let it be found anew.", Seen: why.Summary, Until: why.Until}
 }
 
 // A PictureError says that a stream plays and still gives no picture.
@@ -395,8 +460,16 @@ type TargetFullError struct{ Slots int }
 func (e *TargetFullError) Error() string { return fmt.Sprintf("all %d slots are taken", e.Slots) }
 
 func explainNetwork(err error, f Facts) (Diagnosis, bool) {
-	var netErr net.Error
+	var (
+		netErr net.Error
+		slow   *exchange.SlowError
+		mute   *exchange.MuteError
+	)
 	switch {
+	case errors.As(err, &slow):
+		return tooSlow(f, slow.Bytes, slow.After), true
+	case errors.As(err, &mute):
+		return Diagnosis{Cause: Silent, Summary: fmt.Sprintf("%s takes the connection and says nothing.", f.at()), Fix: "Restart the device, or check the port."}, true
 	case errors.Is(err, syscall.ECONNREFUSED):
 		return Diagnosis{Cause: PortClosed, Summary: fmt.Sprintf("%s is there, but port %d is closed.", f.Host, f.Port),
 			Fix: "The service is switched off or on another port. Switch it on at the device's own page, or sweep again to find its port."}, true
@@ -407,9 +480,6 @@ func explainNetwork(err error, f Facts) (Diagnosis, bool) {
 		return Diagnosis{Cause: NotHTTP, Summary: fmt.Sprintf("%s does not speak HTTP: this is not the web port.", f.at()),
 			Fix: "Use the web port, usually 80 or 8080. The stream port does not take this."}, true
 	case errors.Is(err, context.DeadlineExceeded), errors.Is(err, os.ErrDeadlineExceeded), errors.As(err, &netErr) && netErr.Timeout():
-		if f.Port != 0 && strings.Contains(err.Error(), "awaiting headers") {
-			return Diagnosis{Cause: Silent, Summary: fmt.Sprintf("%s takes the connection and says nothing.", f.at()), Fix: "Restart the device, or check the port."}, true
-		}
 		return Diagnosis{Cause: NoAnswer, Summary: fmt.Sprintf("Nothing answers at %s.", f.at()),
 			Fix: "Check power and cable; the address may have changed: sweep again."}, true
 	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE), strings.Contains(err.Error(), "EOF"):

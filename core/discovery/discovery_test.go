@@ -174,7 +174,10 @@ func TestHostileDiscoveryAnswers(t *testing.T) {
 	assert.Len(t, m.Matches, 64)
 	long, err := discovery.ParseMessage([]byte(strings.Replace(match, "Signal%20box", strings.Repeat("%C3%A4", 4000), 1)))
 	require.NoError(t, err)
-	assert.LessOrEqual(t, len(long.Matches[0].Scope("name")[0]), 202)
+	assert.LessOrEqual(t, len(long.Matches[0].Scope("name")[0]), 203)
+	odd, err := discovery.ParseMessage([]byte(strings.Replace(match, "Signal%20box", "Signal%00%1B%5B2Jbox%E2%80%AEgnp", 1)))
+	require.NoError(t, err)
+	assert.Equal(t, "Signal··[2Jbox·gnp", odd.Matches[0].Scope("name")[0], "control characters are taken out where text comes in")
 }
 
 func TestSweepStops(t *testing.T) {

@@ -3,6 +3,7 @@ package discovery
 import (
 	"context"
 	"errors"
+	"math"
 	"net"
 	"net/netip"
 	"slices"
@@ -46,6 +47,15 @@ type Sweep struct {
 // Progress of a sweep, counted in ports asked.
 type Progress struct {
 	Asked, Total int
+}
+
+// Total is how many connects a sweep of ranges over so many ports makes; it is capped, since IPv6 ranges hold more than can be
+// counted.
+func Total(ranges address.Ranges, ports int) int {
+	if n := ranges.Count(); n < math.MaxInt/1024 {
+		return int(n) * ports
+	}
+	return math.MaxInt / 1024 * 1024
 }
 
 // Run sweeps until done or ctx ends and reports each sighting as it comes, never two at a time. Everything found by
@@ -154,7 +164,7 @@ func (s *Sweep) ports(ctx context.Context, guard *address.Guard, ports []uint16,
 	defer questions.Wait()
 	defer c.close()
 	pace := rate.NewLimiter(paceAway, 64)
-	progress := Progress{Total: int(s.Ranges.Count()) * len(ports)}
+	progress := Progress{Total: Total(s.Ranges, len(ports))}
 	for _, port := range ports {
 		for a := range s.Ranges.Hosts() {
 			if err := guard.Check(a); err != nil {

@@ -9,6 +9,8 @@ import (
 	"strings"
 
 	"github.com/google/uuid"
+
+	"unlatch/core/wiretext"
 )
 
 // WS-Discovery 2005/04 with WS-Addressing 2004/08, as the ONVIF Core Specification §7 uses them.
@@ -131,12 +133,8 @@ func locals(types string) (out []string) {
 
 func first(list []string, n int) []string { return list[:min(len(list), n)] }
 
-func clip(s string) string {
-	if len(s) > 200 {
-		s = s[:200]
-	}
-	return strings.ToValidUTF8(s, "·")
-}
+// clip makes one harmless line of what a device says.
+func clip(s string) string { return wiretext.Line(s, 200) }
 
 // Port3702 and Group4 are where WS-Discovery listens (WS-Discovery §2.4).
 const Port3702 = 3702

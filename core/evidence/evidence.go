@@ -41,6 +41,8 @@ const (
 	KindWeb       Kind = "web"        // body Web
 	KindPin       Kind = "pin"        // body Pin
 	KindRemedy    Kind = "remedy"     // subject: action; body Remedy
+	KindScheme    Kind = "scheme"     // subject: what was signed in to (device, stream or web); body Scheme
+	KindClaimed   Kind = "claimed"    // subject: address; body Claimed
 )
 
 // A Record is one piece of evidence about one device.
@@ -67,6 +69,8 @@ type Reached struct {
 	SkewMS    int64               `json:"skew_ms,omitempty" doc:"device clock minus ours"`
 	Stream    string              `json:"stream,omitempty" doc:"where the stream service answers, of a device without a device service"`
 	Ladder    *ladder.Server      `json:"ladder,omitempty" doc:"how that stream service judges requests"`
+	Before    *netip.Addr         `json:"before,omitempty" doc:"where it was before it moved here, where that is not confirmed by what it told then"`
+	Known     string              `json:"known,omitempty" doc:"by what it was known again after a move: certificate or hardware address"`
 	Diagnosis *diagnose.Diagnosis `json:"diagnosis,omitempty"`
 }
 
@@ -177,6 +181,20 @@ type Channels struct {
 	Diagnosis *diagnose.Diagnosis `json:"diagnosis,omitempty"`
 }
 
+// Scheme is the strongest scheme in which a service of the device has taken a sign-in; a weaker one is refused from then on.
+type Scheme struct {
+	Scheme string `json:"scheme"`
+	Before string `json:"before,omitempty" doc:"of a weaker one that a person has agreed to: what it was"`
+}
+
+// Claimed is another address that says it is this device while the device still answers at its own.
+type Claimed struct {
+	Addr      netip.Addr `json:"addr"`
+	Still     netip.Addr `json:"still" doc:"where the device itself answered at that moment"`
+	Method    string     `json:"method"`
+	Dismissed bool       `json:"dismissed,omitempty" doc:"a person has seen it and it is no longer shown"`
+}
+
 // Sum is a record in one line, for people.
 func (r Record) Sum() string {
 	switch r.Kind {
@@ -284,6 +302,20 @@ func (r Record) Sum() string {
 				text = fmt.Sprintf("%s put back: %s", what, b.After)
 			}
 			return text, b.Diagnosis
+		})
+	case KindScheme:
+		return summarise(r.Body, func(b Scheme) (string, *diagnose.Diagnosis) {
+			if b.Before != "" {
+				return fmt.Sprintf("Agreed: the sign-in may go out as %s, before %s", b.Scheme, b.Before), nil
+			}
+			return fmt.Sprintf("It takes the sign-in as %s; nothing weaker is sent from now on", b.Scheme), nil
+		})
+	case KindClaimed:
+		return summarise(r.Body, func(b Claimed) (string, *diagnose.Diagnosis) {
+			if b.Dismissed {
+				return fmt.Sprintf("The claim of %s to be this device was set aside", b.Addr), nil
+			}
+			return diagnose.ClaimedBy(b.Addr, b.Still, b.Method).Summary, nil
 		})
 	case KindAddressed:
 		return summarise(r.Body, func(b Addressed) (string, *diagnose.Diagnosis) {

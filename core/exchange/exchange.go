@@ -1,13 +1,16 @@
 // Package exchange keeps the conversation with a device readable, for the moment when one must argue with a
-// maker's support. Secrets are sealed on the way in: what a Log holds may be shown and stored.
+// maker's support. Secrets are redacted on the way in: what a Log holds may be shown and stored.
 package exchange
 
 import (
 	"fmt"
-	"regexp"
 	"strings"
 	"sync"
 	"time"
+
+	"unlatch/core/redact"
+	"unlatch/core/signin"
+	"unlatch/core/wiretext"
 )
 
 // Limits of one log: enough for a whole conversation, little enough to keep for every camera.
@@ -23,6 +26,7 @@ type Log struct {
 	now     func() time.Time
 	text    strings.Builder
 	dropped int
+	redact  redact.Redactor
 }
 
 // NewLog begins a conversation; now is the clock seam, nil for time.Now.
@@ -31,6 +35,30 @@ func NewLog(now func() time.Time) *Log {
 		now = time.Now
 	}
 	return &Log{start: now(), now: now}
+}
+
+// Know tells the log of a sign-in in use: its secret is taken out of everything that is recorded from now on, wherever it
+// stands and however it is spelled.
+func (l *Log) Know(in signin.SignIn) {
+	if l != nil {
+		l.redact.Know(in)
+	}
+}
+
+// Redact takes the secrets that the log knows out of a text or, with JSON, out of a document.
+func (l *Log) Redact(text string) string {
+	if l == nil {
+		return redact.Text(text)
+	}
+	return l.redact.Text(text)
+}
+
+// RedactJSON is Redact for the string values of a JSON document.
+func (l *Log) RedactJSON(raw []byte) []byte {
+	if l == nil {
+		return (*redact.Redactor)(nil).JSON(raw)
+	}
+	return l.redact.JSON(raw)
 }
 
 // Sent records bytes that went to the device, Got bytes that came from it, Note something that happened besides.
@@ -49,7 +77,7 @@ func (l *Log) add(sign, text string) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	whole := len(text)
-	text = Seal(text[:min(whole, maxEntry)])
+	text = l.redact.Text(text[:min(whole, maxEntry)])
 	if whole > maxEntry {
 		text += fmt.Sprintf("\n… (%d bytes in all)", whole)
 	}
@@ -62,7 +90,7 @@ func (l *Log) add(sign, text string) {
 		if i > 0 {
 			head = sign + strings.Repeat(" ", len(head)-1)
 		}
-		l.text.WriteString(head + printable(line) + "\n")
+		l.text.WriteString(head + wiretext.Block(line) + "\n")
 	}
 }
 
@@ -76,35 +104,4 @@ func (l *Log) String() string {
 		return l.text.String() + fmt.Sprintf("- (%d more entries not kept)\n", l.dropped)
 	}
 	return l.text.String()
-}
-
-var (
-	authLine   = regexp.MustCompile(`(?mi)^((?:proxy-)?authorization:[ \t]*)(.*)$`)
-	authSecret = regexp.MustCompile(`(?i)(response|cnonce)="[^"]*"`)
-	xmlSecret  = regexp.MustCompile(`(?s)(<(?:[\w.-]+:)?(?:Password|Nonce)(?:\s[^>]*)?>).*?(</|\z)`)
-	userInfo   = regexp.MustCompile(`(://)[^/\s"'<>]*@`)
-)
-
-// Seal takes the secrets out of a text: Authorization lines, SOAP passwords, sign-ins in URLs.
-func Seal(text string) string {
-	text = authLine.ReplaceAllStringFunc(text, func(line string) string {
-		m := authLine.FindStringSubmatch(line)
-		if strings.HasPrefix(strings.ToLower(m[2]), "digest") {
-			return m[1] + authSecret.ReplaceAllString(m[2], `$1="•••"`)
-		}
-		scheme, _, _ := strings.Cut(m[2], " ")
-		return m[1] + scheme + " •••"
-	})
-	text = xmlSecret.ReplaceAllString(text, "${1}•••${2}")
-	return userInfo.ReplaceAllString(text, "${1}•••@")
-}
-
-// printable keeps a hostile answer from writing control characters into a terminal or a page.
-func printable(s string) string {
-	return strings.Map(func(r rune) rune {
-		if r == '\t' || r >= ' ' && r != 0x7f && r != 0xfffd {
-			return r
-		}
-		return '·'
-	}, s)
 }

@@ -4,14 +4,18 @@ package httpauth
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 )
 
 // Limits on a hostile WWW-Authenticate line.
 const (
-	maxLine   = 4096
+	MaxLine   = 4096 // bytes; a longer one is not read
 	maxParams = 32
 )
+
+// tooLong stands for the scheme of a line that is over MaxLine.
+const tooLong = "a challenge too long to read"
 
 // A Challenge is one scheme offered in a WWW-Authenticate line, with its parameters under lower-case names.
 type Challenge struct {
@@ -43,11 +47,12 @@ func (c Challenge) Name() string {
 
 // ParseChallenges reads the values of all WWW-Authenticate lines of an answer. One line may hold several
 // challenges parted by commas (RFC 9110 §11.6.1), and many devices send one line a scheme. What cannot be
-// read is left out; a line over 4 KiB is ignored.
+// read is left out; a line over MaxLine is told by its scheme alone.
 func ParseChallenges(lines []string) []Challenge {
 	var out []Challenge
 	for _, line := range lines {
-		if len(line) > maxLine {
+		if len(line) > MaxLine {
+			out = append(out, Challenge{Scheme: tooLong, Params: map[string]string{}})
 			continue
 		}
 		out = append(out, parseLine(line)...)
@@ -143,15 +148,21 @@ func Choose(offered []Challenge) (Challenge, error) {
 		}
 	}
 	if rank == 0 {
-		return best, &UnknownSchemeError{Offered: names(offered)}
+		return best, &UnknownSchemeError{Offered: names(offered), TooLong: slices.ContainsFunc(offered, func(c Challenge) bool { return c.Scheme == tooLong })}
 	}
 	return best, nil
 }
 
 // An UnknownSchemeError lists what a server offered when none of it can be answered.
-type UnknownSchemeError struct{ Offered []string }
+type UnknownSchemeError struct {
+	Offered []string
+	TooLong bool // a challenge was over MaxLine and was not read
+}
 
 func (e *UnknownSchemeError) Error() string {
+	if e.TooLong {
+		return fmt.Sprintf("the device's challenge (WWW-Authenticate) is over %d kB long", MaxLine>>10)
+	}
 	if len(e.Offered) == 0 {
 		return "the device refuses without saying how to sign in (no WWW-Authenticate line)"
 	}

@@ -57,6 +57,11 @@ func TestHostileLinesAreBounded(t *testing.T) {
 	} {
 		assert.NotPanics(t, func() { ParseChallenges([]string{line}) })
 	}
+	_, err := Choose(ParseChallenges([]string{`Digest realm="a", nonce="` + strings.Repeat("n", 7900) + `"`}))
+	var long *UnknownSchemeError
+	require.ErrorAs(t, err, &long)
+	assert.True(t, long.TooLong, "it is told from a device that offers nothing")
+	assert.ErrorContains(t, err, "over 4 kB")
 	many := ParseChallenges([]string{"Digest " + strings.Repeat("a=b, ", 500)})
 	require.Len(t, many, 1)
 	assert.LessOrEqual(t, len(many[0].Params), maxParams)

@@ -3,8 +3,10 @@
 package identity
 
 import (
+	"cmp"
 	"net/netip"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -35,6 +37,22 @@ type Device struct {
 	Camera      string     `json:"camera,omitempty"` // its own address, which only the recorder reaches
 	Of          string     `json:"of,omitempty"`     // the recorder's name, as it was then
 	Page        string     `json:"page,omitempty"`
+}
+
+// Model is what a device has in common with others of its kind: its maker and model, and where it tells no model its name.
+func (d Device) Model() string { return strings.TrimSpace(d.Maker + " " + cmp.Or(d.Hardware, d.Name)) }
+
+// KnownAgain reports by which mark a device that has moved is known at its new address: "certificate" or "hardware address", which
+// whoever takes its place does not have. "" means that nothing says so yet. before and now are what was heard at its old and its
+// new address; the endpoint reference and the serial number count for nothing, because announcements carry them to everybody.
+func KnownAgain(before, now Device) string {
+	switch {
+	case before.Certificate != "" && before.Certificate == now.Certificate:
+		return "certificate"
+	case before.MAC != "" && before.MAC == now.MAC:
+		return "hardware address"
+	}
+	return ""
 }
 
 // Find returns the index of the device that a sighting belongs to, or -1 for a device not seen before.

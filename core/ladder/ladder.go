@@ -60,6 +60,8 @@ type Climber struct {
 	Dial address.Dialer
 	At   streamurl.URL // scheme, host and port; path and sign-in are set for each request
 	Log  *exchange.Log
+	// Leave is asked before the sign-in goes out; nil lets no readable one out.
+	Leave signin.Leave
 	// Doing is told of each path before it is asked for; may be nil.
 	Doing   func(path string)
 	Timeout time.Duration // for one answer; 0 means 5 s
@@ -86,7 +88,7 @@ func (c *Climber) describe(ctx context.Context, in signin.SignIn, path string) (
 		if c.conn == nil || in.User != c.signIn.User || in.Secret.Reveal() != c.signIn.Secret.Reveal() {
 			c.Close()
 			c.signIn, fresh = in, true
-			if c.conn, err = rtsp.Dial(ctx, c.At, rtsp.Options{Dial: c.Dial, SignIn: in, Log: c.Log, Timeout: c.Timeout}); err != nil {
+			if c.conn, err = rtsp.Dial(ctx, c.At, rtsp.Options{Dial: c.Dial, SignIn: in, Leave: c.Leave, Log: c.Log, Timeout: c.Timeout}); err != nil {
 				c.conn = nil
 				return 0, "", err
 			}
@@ -146,6 +148,14 @@ func (c *Climber) SignIn(ctx context.Context, in signin.SignIn, path string) err
 		return &rtsp.AuthError{Tried: !in.Anonymous(), Realm: realm, Status: status}
 	}
 	return err
+}
+
+// Scheme is the scheme in which the service has taken the sign-in; "none" where it asked for none.
+func (c *Climber) Scheme() string {
+	if c.conn == nil {
+		return "none"
+	}
+	return c.conn.Auth()
 }
 
 // Climb tries rungs in order. It stops when every stream that the first fitting recipe has was asked for; the paths that are there are returned,

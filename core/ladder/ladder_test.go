@@ -35,7 +35,7 @@ var (
 func climber(t *testing.T, w *sim.World, device string) *ladder.Climber {
 	u, err := streamurl.Parse("rtsp://" + w.Device(device).RTSP())
 	require.NoError(t, err)
-	c := &ladder.Climber{Dial: &address.Guard{Allowed: address.MustParse("127.41.30.0/24")}, At: u}
+	c := &ladder.Climber{Leave: signin.Policy{Readable: true}.Leave, Dial: &address.Guard{Allowed: address.MustParse("127.41.30.0/24")}, At: u}
 	t.Cleanup(c.Close)
 	return c
 }

@@ -6,6 +6,7 @@ import (
 	"cmp"
 	"encoding/json"
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 	"time"
@@ -17,6 +18,7 @@ import (
 	"unlatch/core/identity"
 	"unlatch/core/onvif"
 	"unlatch/core/remedy"
+	"unlatch/core/signin"
 	"unlatch/core/streamurl"
 )
 
@@ -66,6 +68,9 @@ type Intent struct {
 	SharedWith []string
 	// Consent is until when a stray may be reached all the same; zero for no consent. Whether it has ended is the caller's to say.
 	Consent time.Time
+	// Agreed tells when a person last agreed that a sign-in may go out to a device of a model so that it can be read: for the device, its
+	// model or its site; nil or a zero time for never.
+	Agreed func(model string) time.Time
 	// Recorder is the name that a person gave to the recorder that a camera is reached through.
 	Recorder string
 }
@@ -111,6 +116,22 @@ type Status struct {
 	Pin        *evidence.Pin     // the certificate of its streams over TLS
 	Remedies   []evidence.Remedy // that can be undone, in order of time
 	Heard      []evidence.Heard  // the newest of each method and port, oldest first
+	// Schemes are the strongest schemes in which its services have taken a sign-in, by purpose.
+	Schemes map[string]string
+	// Before is where it was before it moved, while nothing that a stranger lacks says that it is the same device; zero once it is
+	// known again.
+	Before netip.Addr
+	// Agreed is when a person agreed that its sign-in may go out so that it can be read; zero where nobody has, or where that was
+	// before it moved and it is not known again.
+	Agreed time.Time
+	// Claims are other addresses that say they are this device, oldest first.
+	Claims []evidence.Claimed
+}
+
+// Policy says in which schemes a sign-in may go out to a service of the device. A readable one goes out only in work that a person has
+// begun.
+func (s *Status) Policy(purpose string, attended bool) signin.Policy {
+	return signin.Policy{Before: s.Schemes[purpose], Readable: !s.Agreed.IsZero(), Unattended: !attended}
 }
 
 // InScope reports whether the device may be connected to: it lies in the ranges, or a person has consented.
@@ -167,6 +188,7 @@ func Derive(records []evidence.Record, intent Intent) Status {
 	d.reachable()
 	d.signedIn()
 	d.besides()
+	d.trust()
 	d.located()
 	d.proven()
 	l := d.s.Latch(Tuned)
@@ -291,6 +313,42 @@ func (d *deriver) signedIn() {
 		l.Diagnosis = &diagnose.Diagnosis{Cause: diagnose.FactoryFresh, Summary: "The device lets anyone in: it has no account yet, as it came from the factory.",
 			Fix: "Claim it: give it its first account with a good password.", Seen: "GetDeviceInformation was answered without a sign-in"}
 		l.Reason = l.Diagnosis.Summary
+	}
+}
+
+// trust works out what may be sent to the device: whether it is known again after a move, what it has taken before, and who else claims
+// to be it.
+func (d *deriver) trust() {
+	d.s.Schemes = map[string]string{}
+	for _, r := range d.latest {
+		switch r.Kind {
+		case evidence.KindScheme:
+			if b, _ := body[evidence.Scheme](d, r.Kind, r.Subject); b != nil {
+				d.s.Schemes[r.Subject] = b.Scheme
+			}
+		case evidence.KindClaimed:
+			if b, _ := body[evidence.Claimed](d, r.Kind, r.Subject); b != nil && !b.Dismissed && b.Addr != d.s.Device.Addr {
+				d.s.Claims = append(d.s.Claims, *b)
+			}
+		}
+	}
+	slices.SortFunc(d.s.Claims, func(a, b evidence.Claimed) int { return a.Addr.Compare(b.Addr) })
+	if d.intent.Agreed != nil {
+		d.s.Agreed = d.intent.Agreed(d.s.Device.Model())
+	}
+	reached, at := body[evidence.Reached](d, evidence.KindReached, "")
+	if reached == nil || reached.Before == nil || reached.Known != "" {
+		return
+	}
+	if in, since := body[evidence.SignedIn](d, evidence.KindSignedIn, ""); in != nil && in.Diagnosis == nil && newer(*since, *at) {
+		return // it has taken the sign-in since: by a hash, which gives nothing away, or after a person has agreed
+	}
+	if moved := d.s.Addressed; moved != nil && moved.Diagnosis == nil && moved.After.Addr == reached.Addr {
+		return // it was given this address, and was found there by what it told when it was signed in to
+	}
+	d.s.Before = *reached.Before
+	if !d.s.Agreed.After(at.At) {
+		d.s.Agreed = time.Time{}
 	}
 }
 

@@ -19,7 +19,8 @@ type SPS struct {
 
 const maxDimension = 16384
 
-// ParseSPS reads a parameter set, NAL header included. A size of zero or over 16384 is an *SPSError.
+// ParseSPS reads a parameter set, NAL header included. A size of zero, over 16384 a side or over
+// maxPixels in all is an *SPSError.
 func ParseSPS(nal []byte) (*SPS, error) {
 	if len(nal) < 5 || len(nal) > 4096 || nal[0]&0x1f != nalSPS {
 		return nil, &SPSError{"is no parameter set"}
@@ -83,7 +84,7 @@ func ParseSPS(nal []byte) (*SPS, error) {
 	}
 	width := widthMBs*16 - unitX*(left+right)
 	height := heightUnits*16*fields - unitY*(top+bottom)
-	if width <= 0 || height <= 0 || width > maxDimension || height > maxDimension {
+	if width <= 0 || height <= 0 || width > maxDimension || height > maxDimension || width*height > maxPixels {
 		return nil, &SPSError{fmt.Sprintf("claims a picture of %d x %d", width, height)}
 	}
 	s.Width, s.Height = int(width), int(height)

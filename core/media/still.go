@@ -6,20 +6,31 @@ import (
 	"errors"
 	"fmt"
 	"os/exec"
+	"strconv"
 	"time"
+
+	"unlatch/core/wiretext"
 )
 
-// maxStill bounds a decoded picture.
-const maxStill = 4 << 20
+// Bounds on decoding, since a key frame is whatever a device sends.
+const (
+	maxStill  = 4 << 20   // bytes of a decoded picture
+	maxPixels = 40 << 20  // of the picture that a parameter set claims; 8K is 33 million
+	maxAlloc  = 256 << 20 // bytes that the decoder may ask for in one piece
+	decodeFor = 15 * time.Second
+)
 
-// Still decodes an H.264 key frame (Annex B, with its parameter sets) into a JPEG at most 960 pixels wide, by ffmpeg.
-// A key frame that decodes to nothing is an error: the proof wants a picture, not bytes.
+// Still decodes an H.264 key frame (Annex B, with its parameter sets) into a JPEG at most 960 pixels wide, by ffmpeg. The decoder
+// ends at the first error: one that goes on makes a grey picture of any bytes, and the proof wants a picture, not bytes. It ends with ctx,
+// and with this program.
 func Still(ctx context.Context, keyframe []byte) ([]byte, error) {
-	ctx, cancel := context.WithTimeout(ctx, 15*time.Second)
+	ctx, cancel := context.WithTimeout(ctx, decodeFor)
 	defer cancel()
-	cmd := exec.CommandContext(ctx, "ffmpeg", "-v", "error", "-threads", "1", "-f", "h264", "-i", "pipe:0",
-		"-frames:v", "1", "-vf", "scale='min(960,iw)':-2", "-q:v", "4", "-f", "mjpeg", "pipe:1")
+	cmd := exec.CommandContext(ctx, "ffmpeg", "-v", "error", "-xerror", "-threads", "1", "-max_alloc", strconv.Itoa(maxAlloc), "-max_pixels", strconv.Itoa(maxPixels),
+		"-err_detect", "explode", "-f", "h264", "-i", "pipe:0", "-frames:v", "1", "-vf", "scale='min(960,iw)':-2", "-q:v", "4", "-f", "mjpeg", "pipe:1")
 	cmd.Stdin = bytes.NewReader(keyframe)
+	cmd.WaitDelay = time.Second
+	dieWithParent(cmd)
 	var complaint bytes.Buffer
 	cmd.Stderr = &limited{to: &complaint, left: 2000}
 	var out bytes.Buffer
@@ -28,8 +39,11 @@ func Still(ctx context.Context, keyframe []byte) ([]byte, error) {
 	if errors.Is(err, exec.ErrNotFound) {
 		return nil, errors.New("ffmpeg is not installed, so no picture can be decoded")
 	}
-	if err != nil || out.Len() == 0 {
-		return nil, fmt.Errorf("the key frame does not decode: %s", bytes.TrimSpace(complaint.Bytes()))
+	if ctx.Err() != nil {
+		return nil, fmt.Errorf("decoding the key frame took longer than %s", decodeFor)
+	}
+	if err != nil || out.Len() == 0 || complaint.Len() > 0 {
+		return nil, fmt.Errorf("the key frame does not decode: %s", wiretext.Line(complaint.String(), 300))
 	}
 	return out.Bytes(), nil
 }

@@ -30,6 +30,9 @@ type Client struct {
 	scheme   string        // "", "WS-UsernameToken", or the name of an HTTP scheme
 	answer   *httpauth.Answer
 	opened   bool // the device has taken the sign-in
+	renewed  bool // the sign-in is to be sent again, with a new nonce
+	leave    signin.Leave
+	traffic  exchange.Traffic
 	services map[string]string
 }
 
@@ -37,6 +40,7 @@ type Client struct {
 type Options struct {
 	Dial    address.Dialer
 	SignIn  signin.SignIn
+	Leave   signin.Leave  // is asked before the sign-in goes out; nil lets no readable one out
 	Timeout time.Duration // for one answer; 0 means 5 s
 	Log     *exchange.Log
 }
@@ -46,20 +50,21 @@ func New(deviceService string, opt Options) *Client {
 	if opt.Timeout == 0 {
 		opt.Timeout = 5 * time.Second
 	}
-	return &Client{
-		device: deviceService, signIn: opt.SignIn, log: opt.Log,
-		http: &http.Client{
-			Timeout: opt.Timeout,
-			Transport: &http.Transport{
-				DialContext:            opt.Dial.DialContext,
-				ResponseHeaderTimeout:  opt.Timeout,
-				MaxResponseHeaderBytes: 32 << 10,
-				MaxIdleConnsPerHost:    1,
-				IdleConnTimeout:        5 * time.Second,
-			},
-			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+	opt.Log.Know(opt.SignIn)
+	c := &Client{device: deviceService, signIn: opt.SignIn, log: opt.Log, leave: opt.Leave}
+	c.http = &http.Client{
+		Timeout: opt.Timeout,
+		Transport: &http.Transport{
+			DialContext:            c.traffic.Watch(opt.Dial.DialContext),
+			ResponseHeaderTimeout:  opt.Timeout,
+			MaxResponseHeaderBytes: 32 << 10,
+			MaxIdleConnsPerHost:    1,
+			IdleConnTimeout:        5 * time.Second,
+			DisableCompression:     true, // an answer is as large as what came over the wire
 		},
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}
+	return c
 }
 
 // Close gives idle connections back.
@@ -119,40 +124,66 @@ func (c *Client) wants(res *http.Response, err error) (bool, error) {
 	return true, nil
 }
 
+// signed sends a request with the sign-in. Before the sign-in goes out for the first time, and again with a new nonce, leave is
+// asked for it; a device that has taken it may be asked on.
 func (c *Client) signed(ctx context.Context, service, action, body string, out any) error {
 	for try := 0; ; try++ {
-		token := c.answer == nil
-		authorization := ""
-		if !token {
-			authorization = c.answer.Header(http.MethodPost, requestURI(service))
-		}
-		res, raw, err := c.post(ctx, service, action, c.envelope(body, token), authorization)
-		if err != nil {
-			return err
-		}
-		if err := locked(!c.opened, res, raw); err != nil {
-			return err
-		}
-		err = read(res, raw, out)
-		c.opened = c.opened || err == nil
-		if res.StatusCode == http.StatusUnauthorized && !token {
-			offered := httpauth.ParseChallenges(res.Header.Values("WWW-Authenticate"))
-			if best, berr := httpauth.Choose(offered); berr == nil && c.answer.OutOfDate(best) && try < 2 {
-				c.answer = httpauth.NewAnswer(best, c.signIn.User, c.signIn.Secret.Reveal())
-				continue
+		judged := func(error) {}
+		if !c.opened || c.renewed {
+			var err error
+			if judged, err = c.leave.Ask(ctx, signin.Sending{Scheme: c.scheme, Renewed: c.renewed}); err != nil {
+				c.log.Note("the sign-in is not sent: %v", err)
+				c.scheme, c.answer = "", nil
+				return err
 			}
-			return &RefusedError{Scheme: c.scheme}
+			c.renewed = false
 		}
-		var fault *Fault
-		if token && errors.As(err, &fault) && (fault.HasCode("NotAuthorized") && fault.HasCode("Sender") || fault.HasCode("FailedAuthentication")) {
-			return &RefusedError{Scheme: c.scheme}
-		}
-		if token && res.StatusCode == http.StatusUnauthorized {
-			return &RefusedError{Scheme: c.scheme}
+		renew, err := c.sendSigned(ctx, service, action, body, out, try)
+		judged(err)
+		if renew != nil {
+			c.answer, c.renewed = renew, true
+			continue
 		}
 		return err
 	}
 }
+
+// sendSigned sends one signed request. It returns an answer to sign the request with anew where the device says that nothing but
+// the nonce was too old.
+func (c *Client) sendSigned(ctx context.Context, service, action, body string, out any, try int) (renew *httpauth.Answer, err error) {
+	token := c.answer == nil
+	authorization := ""
+	if !token {
+		authorization = c.answer.Header(http.MethodPost, requestURI(service))
+	}
+	res, raw, err := c.post(ctx, service, action, c.envelope(body, token), authorization)
+	if err != nil {
+		return nil, err
+	}
+	if err := locked(!c.opened, res, raw); err != nil {
+		return nil, err
+	}
+	err = read(res, raw, out)
+	c.opened = c.opened || err == nil
+	if res.StatusCode == http.StatusUnauthorized && !token {
+		offered := httpauth.ParseChallenges(res.Header.Values("WWW-Authenticate"))
+		if best, berr := httpauth.Choose(offered); berr == nil && best.Name() == c.scheme && c.answer.OutOfDate(best) && try < 2 {
+			return httpauth.NewAnswer(best, c.signIn.User, c.signIn.Secret.Reveal()), errStale
+		}
+		return nil, &RefusedError{Scheme: c.scheme}
+	}
+	var fault *Fault
+	if token && errors.As(err, &fault) && (fault.HasCode("NotAuthorized") && fault.HasCode("Sender") || fault.HasCode("FailedAuthentication")) {
+		return nil, &RefusedError{Scheme: c.scheme}
+	}
+	if token && res.StatusCode == http.StatusUnauthorized {
+		return nil, &RefusedError{Scheme: c.scheme}
+	}
+	return nil, err
+}
+
+// errStale says that a sign-in was not judged, since its nonce was too old.
+var errStale = errors.New("the device calls the nonce too old")
 
 // locked returns what an answer says of a lock, as an error; nil where it says nothing of one.
 func locked(judged bool, res *http.Response, raw []byte) error {

@@ -12,6 +12,8 @@ import (
 	"io"
 	"net/http"
 	"strings"
+
+	"unlatch/core/wiretext"
 )
 
 // Namespaces of the services and of WS-Addressing (ONVIF Core Specification §5.3).
@@ -140,13 +142,8 @@ func local(qname string) string {
 	return clip(qname[strings.LastIndex(qname, ":")+1:])
 }
 
-func clip(s string) string {
-	s = strings.Join(strings.Fields(s), " ")
-	if len(s) > 300 {
-		s = s[:300] + "…"
-	}
-	return strings.ToValidUTF8(s, "·")
-}
+// clip makes one harmless line of what a device says.
+func clip(s string) string { return wiretext.Line(s, 300) }
 
 // checkDepth refuses deep nesting before the decoder follows it.
 func checkDepth(b []byte) error {
@@ -181,8 +178,10 @@ func (c *Client) post(ctx context.Context, address, action, envelope, authorizat
 		req.Header.Set("Authorization", authorization)
 	}
 	c.log.Sent(fmt.Sprintf("POST %s\nContent-Type: %s\n%s%s", address, req.Header.Get("Content-Type"), authLine(authorization), envelope))
+	since := c.traffic.Mark()
 	res, err := c.http.Do(req)
 	if err != nil {
+		err = since.Explain(err, "its answer")
 		c.log.Note("%v", err)
 		if strings.Contains(err.Error(), "headers exceeded") {
 			err = &LimitError{What: "header lines without end"}
@@ -192,6 +191,8 @@ func (c *Client) post(ctx context.Context, address, action, envelope, authorizat
 	defer res.Body.Close()
 	body, err := io.ReadAll(io.LimitReader(res.Body, maxAnswer+1))
 	if err != nil {
+		err = since.Explain(err, "its answer")
+		c.log.Note("%d bytes of the answer came: %v", len(body), err)
 		return nil, nil, fmt.Errorf("reading the answer: %w", err)
 	}
 	var head strings.Builder

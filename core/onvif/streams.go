@@ -60,8 +60,9 @@ type encoder struct {
 
 // Streams asks for the device's profiles and their RTSP URLs: over Media2 where the device has it, else over Media
 // (ONVIF Media Service §5.2, §5.11.1; Media2 Service §5.2, §5.9.1). For each video source the largest picture is
-// main, the next sub, the next third.
-func (c *Client) Streams(ctx context.Context) ([]Stream, error) {
+// main, the next sub, the next third. On an error the streams that were found until then are returned too; given as have, they are
+// not asked for again where their profiles are as they were.
+func (c *Client) Streams(ctx context.Context, have ...Stream) ([]Stream, error) {
 	if c.services == nil {
 		if _, err := c.Services(ctx); err != nil {
 			return nil, err
@@ -81,6 +82,12 @@ func (c *Client) Streams(ctx context.Context) ([]Stream, error) {
 	}
 	var out []Stream
 	for _, p := range rank(profiles) {
+		if i := slices.IndexFunc(have, func(h Stream) bool {
+			return h.Profile == p.Profile && h.Channel == p.Channel && h.Claimed == p.Claimed && h.URL != ""
+		}); i >= 0 {
+			out = append(out, have[i])
+			continue
+		}
 		uri, err := c.streamURI(ctx, address, ns, p.Profile)
 		if err != nil {
 			return out, err
@@ -170,26 +177,31 @@ func (c *Client) streamURI(ctx context.Context, address, ns, token string) (stri
 	return strings.TrimSpace(cmp.Or(out.Media2, out.Media)), err
 }
 
-// usable reads a URL that the device gave. Its host is replaced by the one at which the device answers; a sign-in in it is dropped.
+// usable reads a URL that the device gave. Its host is replaced by the one at which the device answers. A sign-in in it is dropped,
+// and so is a query parameter that holds one: it would be kept and shown with the URL. corrected says what was changed.
 func (c *Client) usable(uri string) (text, corrected string, err error) {
 	u, err := streamurl.Parse(uri)
 	if err != nil {
 		return "", "", err
+	}
+	var notes []string
+	if u.DropSecrets() {
+		notes = append(notes, "a password in its query")
 	}
 	reach, changed, err := c.reachable(u.String())
 	if err != nil {
 		return "", "", err
 	}
 	if !changed {
-		return u.String(), "", nil
+		return u.String(), strings.Join(notes, ", "), nil
 	}
-	named := u.Host
+	notes = append([]string{u.Host}, notes...)
 	own, err := streamurl.Parse(reach)
 	if err != nil {
 		return "", "", err
 	}
 	u.Host = own.Host
-	return u.String(), named, nil
+	return u.String(), strings.Join(notes, ", "), nil
 }
 
 // SnapshotURL asks for the address of a profile's still picture (Media Service §5.13.1, Media2 Service §5.9.4); "" where the device has none.
@@ -215,6 +227,6 @@ func (c *Client) SnapshotURL(ctx context.Context, token string) (string, error) 
 	if uri == "" {
 		return "", nil
 	}
-	uri, _, err = c.reachable(uri)
+	uri, _, err = c.usable(uri)
 	return uri, err
 }

@@ -21,6 +21,7 @@ import (
 	"unlatch/core/exchange"
 	"unlatch/core/httpauth"
 	"unlatch/core/signin"
+	"unlatch/core/wiretext"
 )
 
 // Limits on an answer.
@@ -81,6 +82,7 @@ type Picture struct {
 type Fetcher struct {
 	Dial    address.Dialer
 	SignIn  signin.SignIn
+	Leave   signin.Leave  // is asked before the sign-in goes out; nil lets no readable one out
 	Timeout time.Duration // of one exchange; 0 means 5 s
 	Log     *exchange.Log
 }
@@ -126,17 +128,29 @@ func (f *Fetcher) timeout() time.Duration {
 }
 
 // get follows redirects and answers one challenge. A sign-in goes to the host that was asked for and to no other.
-func (f *Fetcher) get(ctx context.Context, at string) (*http.Response, string, error) {
+func (f *Fetcher) get(ctx context.Context, at string) (_ *http.Response, scheme string, err error) {
+	f.Log.Know(f.SignIn)
+	var traffic exchange.Traffic
 	client := &http.Client{
-		Transport:     &http.Transport{DialContext: f.Dial.DialContext, ResponseHeaderTimeout: f.timeout(), MaxResponseHeaderBytes: 32 << 10, DisableKeepAlives: true},
+		Transport: &http.Transport{DialContext: traffic.Watch(f.Dial.DialContext), ResponseHeaderTimeout: f.timeout(), MaxResponseHeaderBytes: 32 << 10,
+			DisableKeepAlives: true, DisableCompression: true},
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}
 	home, err := url.Parse(at)
 	if err != nil {
 		return nil, "", &RedirectError{To: clip(at)}
 	}
-	to, scheme, hops := home, "none", 0
+	to, hops := home, 0
+	scheme = "none"
 	var answer *httpauth.Answer
+	var judged func(error)
+	tell := func(err error) {
+		if judged != nil {
+			judged(err)
+			judged = nil
+		}
+	}
+	defer func() { tell(err) }()
 	for {
 		req, err := http.NewRequestWithContext(ctx, http.MethodGet, to.String(), nil)
 		if err != nil {
@@ -149,8 +163,10 @@ func (f *Fetcher) get(ctx context.Context, at string) (*http.Response, string, e
 		} else {
 			f.Log.Sent("GET " + plain(to))
 		}
+		since := traffic.Mark()
 		res, err := client.Do(req)
 		if err != nil {
+			err = since.Explain(err, "its answer")
 			f.Log.Note("%v", err)
 			return nil, scheme, err
 		}
@@ -160,10 +176,16 @@ func (f *Fetcher) get(ctx context.Context, at string) (*http.Response, string, e
 		if res.StatusCode < 300 {
 			return res, scheme, nil
 		}
+		if res.StatusCode < 500 && res.StatusCode != http.StatusUnauthorized && signin.Locked(res.StatusCode, res.Header.Get("Retry-After"), "", time.Now()) == nil {
+			tell(nil) // the sign-in was taken, whatever else is the matter
+		}
 		text, _ := io.ReadAll(io.LimitReader(res.Body, 4<<10))
 		res.Body.Close()
 		if res.StatusCode < 400 {
 			next, err := to.Parse(res.Header.Get("Location"))
+			if err == nil && to.Scheme == "https" && next.Scheme != "https" {
+				return nil, scheme, &RedirectError{To: "out of TLS, to " + clip(plain(next))}
+			}
 			if hops++; err != nil || res.Header.Get("Location") == "" || hops > maxHops || next.Scheme != "http" {
 				return nil, scheme, &RedirectError{To: clip(res.Header.Get("Location"))}
 			}
@@ -180,11 +202,18 @@ func (f *Fetcher) get(ctx context.Context, at string) (*http.Response, string, e
 		if err != nil {
 			return nil, scheme, errors.Join(&RefusedError{}, err)
 		}
-		if f.SignIn.Anonymous() || to.Host != home.Host || answer != nil && !answer.OutOfDate(best) {
+		if f.SignIn.Anonymous() || to.Host != home.Host || answer != nil && (!answer.OutOfDate(best) || best.Name() != scheme) {
 			return nil, scheme, &RefusedError{Tried: answer != nil, Scheme: best.Name()}
 		}
 		if hops++; hops > maxHops { // a device that calls every nonce stale
 			return nil, scheme, &RefusedError{Tried: true, Scheme: best.Name()}
+		}
+		renewed := answer != nil
+		tell(errStale)
+		if judged, err = f.Leave.Ask(ctx, signin.Sending{Scheme: best.Name(), Renewed: renewed}); err != nil {
+			judged = nil
+			f.Log.Note("the sign-in is not sent: %v", err)
+			return nil, best.Name(), err
 		}
 		answer, scheme = httpauth.NewAnswer(best, f.SignIn.User, f.SignIn.Secret.Reveal()), best.Name()
 	}
@@ -251,5 +280,8 @@ func plain(u *url.URL) string {
 	return p.String()
 }
 
-// clip bounds what a device says.
-func clip(s string) string { return s[:min(len(s), 200)] }
+// errStale says that a sign-in was not judged, since its nonce was too old.
+var errStale = errors.New("the device calls the nonce too old")
+
+// clip makes one harmless line of what a device says.
+func clip(s string) string { return wiretext.Line(s, 200) }

@@ -75,6 +75,28 @@ func TestSnapshotWithASignIn(t *testing.T) {
 	assert.False(t, refused.Tried)
 }
 
+// A web server that offers nothing but basic gets no password.
+func TestBasicTakesLeave(t *testing.T) {
+	got := 0
+	at := device(t, "127.41.32.9", func(w http.ResponseWriter, r *http.Request) {
+		if r.Header.Get("Authorization") != "" {
+			got++
+			w.Write(small())
+			return
+		}
+		w.Header().Add("WWW-Authenticate", `Basic realm="x"`)
+		w.WriteHeader(401)
+	})
+	_, log, err := fetch(at+"/a.jpg", steward)
+	require.ErrorAs(t, err, new(*signin.ReadableError))
+	assert.Zero(t, got)
+	assert.Contains(t, log, "the sign-in is not sent")
+	f := &picture.Fetcher{Dial: &address.Guard{Allowed: address.MustParse("127.41.32.0/24")}, SignIn: steward, Leave: signin.Policy{Readable: true}.Leave}
+	p, err := f.Fetch(context.Background(), at+"/a.jpg")
+	require.NoError(t, err)
+	assert.Equal(t, []any{"basic", 1}, []any{p.Scheme, got})
+}
+
 func TestMotionIsMeasured(t *testing.T) {
 	at := device(t, "127.41.32.2", func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Type", `multipart/x-mixed-replace; boundary=--cut`)

@@ -38,6 +38,7 @@ type Prover struct {
 type Request struct {
 	URL     streamurl.URL
 	SignIn  signin.SignIn // used where the URL has none
+	Leave   signin.Leave  // is asked before the sign-in goes out; nil lets no readable one out
 	Measure time.Duration // how long to measure; 0 for as long as two key-frame intervals, at least 2 s, at most 12 s
 	Timeout time.Duration // for one answer; 0 means 5 s
 	// Transport is how the packets shall come; "" begins with TCP and goes on to what the device takes instead.
@@ -61,7 +62,7 @@ type Audio struct {
 
 // A Proof is the measured result of playing one URL.
 type Proof struct {
-	URL             string              `json:"url" doc:"sealed: without the password"`
+	URL             string              `json:"url" doc:"without the password"`
 	OK              bool                `json:"ok"`
 	Transport       string              `json:"transport" doc:"how the packets came" enum:"tcp,udp,multicast,http tunnel"`
 	TLS             *rtsp.Certificate   `json:"tls,omitempty" doc:"the certificate, of a stream over TLS"`
@@ -162,7 +163,7 @@ func (r *run) again(why string) {
 func (r *run) play(ctx context.Context, transport rtsp.Transport) error {
 	r.out.Transport = string(transport)
 	conn, err := rtsp.Dial(ctx, r.req.URL, rtsp.Options{
-		Dial: r.p.Dial, SignIn: r.req.SignIn, Timeout: r.req.Timeout, Log: r.log, OnFrame: r.frame, Transport: transport, Pin: r.req.Pin,
+		Dial: r.p.Dial, SignIn: r.req.SignIn, Leave: r.req.Leave, Timeout: r.req.Timeout, Log: r.log, OnFrame: r.frame, Transport: transport, Pin: r.req.Pin,
 	})
 	if err != nil {
 		return err
@@ -267,7 +268,8 @@ func (r *run) measure(ctx context.Context, conn *rtsp.Conn, base string) error {
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
-		return &diagnose.PictureError{Cause: diagnose.NotDecodable, Detail: err.Error()}
+		r.log.Note("decoding the key frame: %v", err)
+		return &diagnose.PictureError{Cause: diagnose.NotDecodable, Detail: fmt.Sprintf("a key frame of %d bytes", len(keyframe))}
 	}
 	r.step("decode", time.Now())
 	return nil

@@ -42,7 +42,8 @@ type Request struct {
 	Dial     address.Dialer
 	Service  string // address of the device service now
 	SignIn   signin.SignIn
-	Endpoint string // endpoint reference: by it the device is known again
+	Leave    signin.Leave // is asked before the sign-in goes out
+	Endpoint string       // endpoint reference: by it the device is known again
 	To       Setting
 	Wait     time.Duration // 0 means Wait
 	Log      *exchange.Log
@@ -125,7 +126,7 @@ func (w *work) doing(what string) {
 }
 
 func (w *work) client(service string) *onvif.Client {
-	return onvif.New(service, onvif.Options{Dial: w.Dial, SignIn: w.SignIn, Log: w.Log, Timeout: 3 * time.Second})
+	return onvif.New(service, onvif.Options{Dial: w.Dial, SignIn: w.SignIn, Leave: w.Leave, Log: w.Log, Timeout: 3 * time.Second})
 }
 
 func (w *work) do(ctx context.Context) error {

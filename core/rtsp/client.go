@@ -47,13 +47,21 @@ func (e *StatusError) Error() string {
 	return fmt.Sprintf("%s was answered with %d %s", e.Method, e.Status, e.Reason)
 }
 
-// A SilentError means that the connection was taken and nothing was answered.
+// A SilentError means that the connection was taken and what was waited for did not come.
 type SilentError struct {
-	Waiting string // what for
-	After   time.Duration
+	Waiting  string // what for
+	After    time.Duration
+	Bytes    int64 // that came meanwhile and were no whole answer
+	Requests int   // of the device's own that came in place of an answer
 }
 
 func (e *SilentError) Error() string {
+	switch {
+	case e.Requests > 0:
+		return fmt.Sprintf("the device sent %d requests of its own within %s and did not answer (waiting for %s)", e.Requests, e.After, e.Waiting)
+	case e.Bytes > 0:
+		return fmt.Sprintf("the device sent %d bytes within %s and did not finish (waiting for %s)", e.Bytes, e.After, e.Waiting)
+	}
 	return fmt.Sprintf("the device took the connection and sent nothing within %s (waiting for %s)", e.After, e.Waiting)
 }
 
@@ -61,6 +69,7 @@ func (e *SilentError) Error() string {
 type Options struct {
 	Dial    address.Dialer
 	SignIn  signin.SignIn
+	Leave   signin.Leave  // is asked before the sign-in goes out; nil lets no readable one out
 	Timeout time.Duration // for one answer; 0 means 5 s
 	Log     *exchange.Log // nil records nothing
 	// Transport is how the packets shall come; "" means TCP.
@@ -80,7 +89,10 @@ type Conn struct {
 	r       *bufio.Reader
 	cseq    int
 	auth    *httpauth.Answer
-	opened  bool // the device has taken the sign-in
+	opened  bool        // the device has taken the sign-in
+	judged  func(error) // is told how the device judges the sign-in that goes out next; nil when it is known
+	traffic exchange.Traffic
+	served  int // requests of the device's own that were answered
 	session string
 	timeout time.Duration // of the session, as the device announced it
 	Server  string        // the device's Server line, once seen
@@ -126,12 +138,13 @@ func Dial(ctx context.Context, u streamurl.URL, opt Options) (*Conn, error) {
 	if u.Scheme != "rtsp" && u.Scheme != "rtsps" {
 		return nil, &streamurl.SyntaxError{Problem: "it begins with " + u.Scheme + "://", Remedy: "a stream that is played by RTSP begins with rtsp:// or rtsps://"}
 	}
+	opt.Log.Know(opt.SignIn)
 	c := &Conn{opt: opt, timeout: 60 * time.Second}
 	return c, c.connect(ctx, u)
 }
 
 func (c *Conn) connect(ctx context.Context, u streamurl.URL) error {
-	conn, err := c.opt.Dial.DialContext(ctx, "tcp", u.HostPort())
+	conn, err := c.traffic.Watch(c.opt.Dial.DialContext)(ctx, "tcp", u.HostPort())
 	if err != nil {
 		c.opt.Log.Note("connecting to %s failed: %v", u.HostPort(), err)
 		return fmt.Errorf("connecting to %s: %w", u.HostPort(), err)
@@ -170,19 +183,28 @@ func (c *Conn) Do(ctx context.Context, method, target string, extra ...Field) (*
 		signed := c.auth != nil
 		res, err := c.roundTrip(ctx, method, target, extra)
 		if err != nil {
+			c.tell(err)
 			return nil, err
 		}
 		if res.Status >= 400 {
 			if err := signin.LockedOut(signed && !c.opened, res.Status, res.Header.Get("Retry-After"), res.Reason, time.Now()); err != nil {
+				c.tell(err)
 				return res, err
 			}
 		}
 		c.opened = c.opened || signed && res.Status < 400
 		switch {
 		case res.Status == 401:
-			if err := c.answer(res, signed, try); err != nil {
+			if err := c.answer(ctx, res, signed, try); err != nil {
 				return res, err
 			}
+			continue
+		case res.Status < 500:
+			c.tell(nil) // the sign-in was taken, whatever else is the matter
+		default:
+			c.tell(&StatusError{Method: method, Status: res.Status, Reason: res.Reason})
+		}
+		switch {
 		case res.Status >= 400:
 			return res, &StatusError{Method: method, Status: res.Status, Reason: res.Reason}
 		default:
@@ -191,9 +213,17 @@ func (c *Conn) Do(ctx context.Context, method, target string, extra ...Field) (*
 	}
 }
 
+// tell passes on how the device has judged the sign-in that went out last.
+func (c *Conn) tell(err error) {
+	if c.judged != nil {
+		c.judged(err)
+		c.judged = nil
+	}
+}
+
 // answer prepares the next try after a 401, or says why there is none. A sign-in is sent once: again only when the
 // device says that nothing but the nonce was too old.
-func (c *Conn) answer(res *Response, signed bool, try int) error {
+func (c *Conn) answer(ctx context.Context, res *Response, signed bool, try int) error {
 	offered := httpauth.ParseChallenges(res.Header.Values("WWW-Authenticate"))
 	refusal := &AuthError{Tried: signed, Status: res.Status}
 	for _, o := range offered {
@@ -201,14 +231,30 @@ func (c *Conn) answer(res *Response, signed bool, try int) error {
 	}
 	best, err := httpauth.Choose(offered)
 	if err != nil {
+		c.tell(err)
 		return errors.Join(refusal, err)
 	}
 	refusal.Scheme, refusal.Realm = best.Name(), best.Realm()
-	if c.opt.SignIn.Anonymous() || signed && !c.auth.OutOfDate(best) || try >= 2 {
+	if c.opt.SignIn.Anonymous() || signed && (!c.auth.OutOfDate(best) || best.Name() != c.auth.Scheme()) || try >= 2 {
+		c.tell(refusal)
 		return refusal
+	}
+	c.tell(errStale)
+	if c.judged, err = c.opt.Leave.Ask(ctx, signin.Sending{Scheme: best.Name(), Private: c.private(), Renewed: signed}); err != nil {
+		c.judged = nil
+		c.opt.Log.Note("the sign-in is not sent: %v", err)
+		return err
 	}
 	c.auth = httpauth.NewAnswer(best, c.opt.SignIn.User, c.opt.SignIn.Secret.Reveal())
 	return nil
+}
+
+// errStale says that a sign-in was not judged, since its nonce was too old.
+var errStale = errors.New("the device calls the nonce too old")
+
+// private reports whether the connection is over TLS, to the certificate that the device is known by.
+func (c *Conn) private() bool {
+	return c.Certificate != nil && c.opt.Pin != "" && c.Certificate.SHA256 == c.opt.Pin
 }
 
 // Auth names the scheme that opened the stream; "none" where it is open to anyone.
@@ -224,8 +270,13 @@ func (c *Conn) roundTrip(ctx context.Context, method, target string, extra []Fie
 		return nil, err
 	}
 	deadline := time.Now().Add(c.opt.Timeout)
+	since, served := c.traffic.Mark(), c.served
 	for {
 		res, err := c.next(ctx, deadline, "the answer to "+method)
+		var silent *SilentError
+		if errors.As(err, &silent) {
+			silent.Bytes, silent.Requests = since.Bytes(), c.served-served
+		}
 		if err != nil {
 			return nil, err
 		}
@@ -309,6 +360,7 @@ func (c *Conn) read() (*Response, error) {
 			return nil, err
 		}
 		c.opt.Log.Got(string(q.Bytes()))
+		c.served++
 		reply := Response{Status: 200, Reason: "OK", Header: Header{{"CSeq", q.Header.Get("CSeq")}}}
 		_, err = c.conn.Write(reply.Bytes())
 		return nil, err
@@ -377,8 +429,18 @@ func (c *Conn) Describe(ctx context.Context) (*Description, error) {
 	}
 }
 
+// A DowngradeError is a redirect out of TLS. It is not followed: whoever stands between could have sent it.
+type DowngradeError struct{ To string }
+
+func (e *DowngradeError) Error() string {
+	return "a redirect out of TLS, to " + e.To + ", is not followed"
+}
+
 func (c *Conn) follow(ctx context.Context, res *Response, hops int) error {
 	to, err := streamurl.Parse(res.Header.Get("Location"))
+	if err == nil && c.url.Scheme == "rtsps" && to.Scheme != "rtsps" {
+		return &DowngradeError{To: to.String()}
+	}
 	if err != nil || to.Scheme != "rtsp" && to.Scheme != c.url.Scheme || hops >= 3 {
 		return &StatusError{Method: "DESCRIBE", Status: res.Status, Reason: res.Reason + " (a redirect that leads nowhere)"}
 	}

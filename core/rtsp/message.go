@@ -10,6 +10,8 @@ import (
 	"net/textproto"
 	"strconv"
 	"strings"
+
+	"unlatch/core/wiretext"
 )
 
 // Limits on what a device may send.
@@ -234,9 +236,5 @@ func message(start string, h Header, body []byte) []byte {
 	return append(b, body...)
 }
 
-func clip(s string) string {
-	if len(s) > 80 {
-		s = s[:80] + "…"
-	}
-	return strings.ToValidUTF8(s, "·")
-}
+// clip makes one harmless line of what a device says.
+func clip(s string) string { return wiretext.Line(s, 80) }

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"net/netip"
 	"strings"
 	"testing"
 	"time"
@@ -214,10 +215,85 @@ func TestSilenceHasItsOwnError(t *testing.T) {
 func TestExchangeHoldsNoSecret(t *testing.T) {
 	u, _ := scripted(t, "RTSP/1.0 401 U\r\nCSeq: SEQ\r\nWWW-Authenticate: Basic realm=\"r\"\r\n\r\n", "RTSP/1.0 403 Forbidden\r\nCSeq: SEQ\r\n\r\n")
 	log := exchange.NewLog(nil)
-	_, err := dial(t, u, Options{SignIn: steward, Log: log}).Describe(context.Background())
+	_, err := dial(t, u, Options{SignIn: steward, Leave: signin.Policy{Readable: true}.Leave, Log: log}).Describe(context.Background())
 	assert.ErrorAs(t, err, new(*StatusError))
 	assert.Contains(t, log.String(), "Authorization: Basic •••")
 	assert.NotContains(t, log.String(), "c3Rld2FyZDp0YXJu")
+}
+
+// Each time that a sign-in goes out leave is asked for it, with its scheme, and told what came of it. Without leave nothing goes out.
+func TestLeaveIsAskedForEachSending(t *testing.T) {
+	stale := "RTSP/1.0 401 U\r\nCSeq: SEQ\r\nWWW-Authenticate: Digest realm=\"r\", nonce=\"2\", stale=true\r\n\r\n"
+	u, _ := scripted(t, "RTSP/1.0 401 U\r\nCSeq: SEQ\r\nWWW-Authenticate: Digest realm=\"r\", nonce=\"1\"\r\n\r\n", stale, "RTSP/1.0 404 No\r\nCSeq: SEQ\r\n\r\n")
+	var asked []signin.Sending
+	var told []error
+	leave := func(_ context.Context, s signin.Sending) (func(error), error) {
+		asked = append(asked, s)
+		return func(err error) { told = append(told, err) }, nil
+	}
+	_, err := dial(t, u, Options{SignIn: steward, Leave: leave}).Describe(context.Background())
+	assert.ErrorAs(t, err, new(*StatusError))
+	assert.Equal(t, []signin.Sending{{Scheme: "digest MD5"}, {Scheme: "digest MD5", Renewed: true}}, asked, "the renewed one too")
+	require.Len(t, told, 2)
+	assert.ErrorIs(t, told[0], errStale)
+	assert.NoError(t, told[1], "a path that is not there says nothing against the sign-in")
+
+	for name, answer := range map[string]string{"a stranger that wants the password": `Basic realm="r"`, "and one that names a digest that nobody can answer": `Digest realm="r", nonce=""` + "\r\nWWW-Authenticate: Basic realm=\"r\""} {
+		u, seen := scripted(t, "RTSP/1.0 401 U\r\nCSeq: SEQ\r\nWWW-Authenticate: "+answer+"\r\n\r\n")
+		_, err := dial(t, u, Options{SignIn: steward}).Describe(context.Background())
+		assert.ErrorAs(t, err, new(*signin.ReadableError), name)
+		assert.NotContains(t, seen(), "Authorization", name)
+	}
+
+	// Stale, and weaker at once: it is no reason to send it again.
+	u, seen := scripted(t, "RTSP/1.0 401 U\r\nCSeq: SEQ\r\nWWW-Authenticate: Digest realm=\"r\", nonce=\"1\", algorithm=SHA-256\r\n\r\n", stale)
+	_, err = dial(t, u, Options{SignIn: steward}).Describe(context.Background())
+	assert.ErrorAs(t, err, new(*AuthError))
+	assert.Equal(t, 1, strings.Count(seen(), "Authorization"))
+}
+
+// What a device does in place of answering is said as it was.
+func TestNoAnswerIsToldApart(t *testing.T) {
+	silent := func(answer string) *SilentError {
+		u, _ := scripted(t, answer)
+		_, err := dial(t, u, Options{}).Describe(context.Background())
+		var s *SilentError
+		require.ErrorAs(t, err, &s, "%v", err)
+		return s
+	}
+	assert.Equal(t, [2]int64{0, 0}, [2]int64{silent("").Bytes, int64(silent("").Requests)})
+	assert.Positive(t, silent("RTSP/1.0 200 OK\r\nCS").Bytes, "a beginning that is not finished")
+	assert.Equal(t, 2, silent("OPTIONS * RTSP/1.0\r\nCSeq: 9\r\n\r\nOPTIONS * RTSP/1.0\r\nCSeq: 10\r\n\r\n").Requests, "requests of its own")
+}
+
+// More datagrams than are taken are bounded by their bytes, too: large ones before PLAY would fill the memory of a site's worth of jobs.
+func TestWaitingDatagramsAreBoundedByBytes(t *testing.T) {
+	socket, err := net.ListenUDP("udp", &net.UDPAddr{IP: net.IPv4(127, 41, 4, 1)})
+	require.NoError(t, err)
+	d := &datagrams{from: netip.MustParseAddr("127.41.4.2"), wake: make(chan struct{}, 1)}
+	d.listen(0, socket)
+	defer d.close()
+	out, err := net.DialUDP("udp", &net.UDPAddr{IP: net.IPv4(127, 41, 4, 2)}, socket.LocalAddr().(*net.UDPAddr))
+	require.NoError(t, err)
+	defer out.Close()
+	big := make([]byte, 60_000)
+	full := func() bool {
+		for range 20 {
+			out.Write(big)
+		}
+		d.mu.Lock()
+		defer d.mu.Unlock()
+		return d.bytes > maxWaitingBytes-len(big)
+	}
+	require.Eventually(t, full, 10*time.Second, time.Millisecond)
+	for range 5 {
+		full()
+	}
+	d.mu.Lock()
+	assert.LessOrEqual(t, d.bytes, maxWaitingBytes)
+	d.mu.Unlock()
+	assert.True(t, d.deliver(nil))
+	assert.Zero(t, d.bytes, "what is taken makes room")
 }
 
 func FuzzReadResponse(f *testing.F) {

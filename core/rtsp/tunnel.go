@@ -66,7 +66,7 @@ func (c *Conn) tunnel(ctx context.Context, get net.Conn, u streamurl.URL) (net.C
 		get.Close()
 		return nil, err
 	}
-	post, err := c.opt.Dial.DialContext(ctx, "tcp", u.HostPort())
+	post, err := c.traffic.Watch(c.opt.Dial.DialContext)(ctx, "tcp", u.HostPort())
 	if err == nil && u.Scheme == "rtsps" {
 		post, err = c.secure(ctx, post, u.Host)
 	}

@@ -16,6 +16,7 @@ type datagrams struct {
 	sockets []net.PacketConn
 	mu      sync.Mutex
 	packets []datagram
+	bytes   int // of packets
 	wake    chan struct{}
 	wg      sync.WaitGroup
 }
@@ -26,8 +27,11 @@ type datagram struct {
 	at      time.Time
 }
 
-// maxWaiting bounds the packets that are not taken yet.
-const maxWaiting = 4096
+// maxWaiting and maxWaitingBytes bound the packets that are not taken yet: a device may send before it is asked to.
+const (
+	maxWaiting      = 4096
+	maxWaitingBytes = 8 << 20
+)
 
 // openDatagrams prepares sockets for a track, and returns the Transport line that asks for it (RFC 2326 §12.39).
 func (c *Conn) openDatagrams(channel byte) (string, error) {
@@ -129,7 +133,8 @@ func (d *datagrams) listen(channel byte, socket *net.UDPConn) {
 				continue
 			}
 			d.mu.Lock()
-			if len(d.packets) < maxWaiting {
+			if len(d.packets) < maxWaiting && d.bytes+n <= maxWaitingBytes {
+				d.bytes += n
 				d.packets = append(d.packets, datagram{channel, append([]byte(nil), buffer[:n]...), time.Now()})
 			}
 			d.mu.Unlock()
@@ -145,7 +150,7 @@ func (d *datagrams) listen(channel byte, socket *net.UDPConn) {
 func (d *datagrams) deliver(to func(channel byte, payload []byte, at time.Time)) bool {
 	d.mu.Lock()
 	list := d.packets
-	d.packets = nil
+	d.packets, d.bytes = nil, 0
 	d.mu.Unlock()
 	for _, p := range list {
 		if to != nil {

@@ -6,9 +6,11 @@ import (
 	"fmt"
 	"net"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 
+	"unlatch/core/redact"
 	"unlatch/core/signin"
 )
 
@@ -139,6 +141,27 @@ func (u URL) Target() string {
 	}
 	return u.Path + "?" + u.Query
 }
+
+// DropSecrets takes the query parameters out that usually hold a password, and the user name beside one, and reports whether
+// there were any. The others keep their order and spelling.
+func (u *URL) DropSecrets() bool {
+	if u.Query == "" {
+		return false
+	}
+	name := func(p string) string { n, _, _ := strings.Cut(p, "="); return unescape(n) }
+	parts := strings.Split(u.Query, "&")
+	if !slices.ContainsFunc(parts, func(p string) bool { return redact.IsSecretName(name(p)) }) {
+		return false
+	}
+	parts = slices.DeleteFunc(parts, func(p string) bool {
+		return redact.IsSecretName(name(p)) || slices.Contains(userNames, strings.ToLower(name(p)))
+	})
+	u.Query = strings.Join(parts, "&")
+	return true
+}
+
+// userNames are the query parameters that name the user whose password stands in another.
+var userNames = []string{"user", "username", "usr", "login", "loginuse", "account"}
 
 // escape percent-encodes everything but the unreserved characters of RFC 3986 §2.3.
 func escape(s string) string {

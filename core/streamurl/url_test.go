@@ -72,3 +72,20 @@ func FuzzParse(f *testing.F) {
 		assert.Equal(t, u, again)
 	})
 }
+
+func TestDropSecrets(t *testing.T) {
+	for in, want := range map[string]string{
+		"rtsp://h/av?user=fitter&password=lamp&channel=1&Stream=0": "rtsp://h/av?channel=1&Stream=0",
+		"rtsp://h/av?channel=1&PWD=lamp":                           "rtsp://h/av?channel=1",
+		"rtsp://h/av?pass%77ord=lamp":                              "rtsp://h/av",
+	} {
+		u, err := Parse(in)
+		require.NoError(t, err)
+		assert.True(t, u.DropSecrets())
+		assert.Equal(t, want, u.String())
+	}
+	u, err := Parse("rtsp://h/av?user=fitter&channel=1")
+	require.NoError(t, err)
+	assert.False(t, u.DropSecrets(), "a user alone is no secret, and may be wanted")
+	assert.Equal(t, "rtsp://h/av?user=fitter&channel=1", u.String())
+}

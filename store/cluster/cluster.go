@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"log/slog"
 	"net"
 	"os"
 	"os/exec"
@@ -35,6 +36,8 @@ type Options struct {
 	Dir string // data folder; made when it does not exist
 	// Scratch gives up safety over a power cut for speed; for tests.
 	Scratch bool
+	// Log is told when the server has ended by itself and is started again; nil for nobody.
+	Log *slog.Logger
 }
 
 // A Cluster is a running server.
@@ -47,6 +50,7 @@ type Cluster struct {
 	secret  string
 	mu      sync.Mutex
 	process *process
+	stopped chan struct{} // closed by Stop
 }
 
 // A FolderError means that the data folder cannot be used.
@@ -56,12 +60,16 @@ type FolderError struct {
 }
 
 func (e *FolderError) Error() string {
-	return fmt.Sprintf("the database folder %s cannot be started: %s.\nTo begin with an empty one: mv %s %s.broken", e.Dir, e.Detail, e.Dir, e.Dir)
+	aside := e.Dir + ".broken-" + time.Now().UTC().Format("20060102-150405")
+	return fmt.Sprintf("the database folder %[1]s cannot be started: %[2]s.\nTo begin with an empty one, put it aside together with its password: mv %[1]s %[3]s && mv %[1]s.secret %[3]s.secret", e.Dir, e.Detail, aside)
 }
 
 // Start makes the cluster if need be and starts it.
 func Start(ctx context.Context, opt Options) (*Cluster, error) {
-	c := &Cluster{opt: opt}
+	if opt.Log == nil {
+		opt.Log = slog.New(slog.DiscardHandler)
+	}
+	c := &Cluster{opt: opt, stopped: make(chan struct{})}
 	var err error
 	if c.as, err = runAs(); err != nil {
 		return nil, err
@@ -80,7 +88,66 @@ func Start(ctx context.Context, opt Options) (*Cluster, error) {
 		c.Stop()
 		return nil, err
 	}
+	go c.supervise()
 	return c, nil
+}
+
+// supervise starts the server again when it has ended and nobody has asked for that, and waits longer each time that it does not last.
+func (c *Cluster) supervise() {
+	const least, most, lasting = 200 * time.Millisecond, 30 * time.Second, time.Minute
+	wait := least
+	for {
+		c.mu.Lock()
+		p := c.process
+		c.mu.Unlock()
+		began := time.Now()
+		if p == nil { // paused
+			select {
+			case <-c.stopped:
+				return
+			case <-time.After(least):
+			}
+			continue
+		}
+		select {
+		case <-c.stopped:
+			return
+		case <-p.done:
+		}
+		c.mu.Lock()
+		mine := c.process == p
+		if mine {
+			c.process = nil
+		}
+		c.mu.Unlock()
+		if !mine {
+			continue // Pause has ended it
+		}
+		if time.Since(began) > lasting {
+			wait = least
+		}
+		c.opt.Log.Warn("the database has ended by itself; starting it again", "folder", c.opt.Dir, "its last words", lastLine(p.words()), "in", wait)
+		for again := false; !again; wait = min(wait*2, most) {
+			select {
+			case <-c.stopped:
+				return
+			case <-time.After(wait):
+			}
+			ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+			err := c.Resume(ctx)
+			cancel()
+			if again = err == nil; !again {
+				c.opt.Log.Error("the database cannot be started", "err", err, "again in", wait)
+			}
+		}
+	}
+}
+
+// words are what the server has said.
+func (p *process) words() []byte {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return bytes.Clone(p.log.Bytes())
 }
 
 // runAs finds the user to run the server as: PostgreSQL refuses to run as root.
@@ -150,6 +217,10 @@ func (c *Cluster) prepare(ctx context.Context) error {
 	if err := os.MkdirAll(c.opt.Dir, 0o700); err != nil {
 		return err
 	}
+	// The password of a folder that was put aside without it is kept: it is the only way into that.
+	if err := os.Rename(secretFile, secretFile+".before-"+time.Now().UTC().Format("20060102-150405")); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
 	if err := os.WriteFile(secretFile, []byte(c.secret), 0o600); err != nil {
 		return err
 	}
@@ -169,7 +240,7 @@ func (c *Cluster) initialise(ctx context.Context) error {
 			return err
 		}
 	}
-	args := []string{"-D", c.opt.Dir, "-U", database, "-A", "scram-sha-256", "--pwfile", pw.Name(), "-E", "UTF8", "--locale=C", "--no-instructions"}
+	args := []string{"-D", c.opt.Dir, "-U", database, "-A", "scram-sha-256", "--pwfile", pw.Name(), "-E", "UTF8", "--locale=C", "--no-instructions", "--data-checksums"}
 	if c.opt.Scratch {
 		args = append(args, "--no-sync")
 	}
@@ -219,6 +290,9 @@ func (p *process) Write(b []byte) (int, error) {
 func (c *Cluster) Resume(ctx context.Context) error {
 	c.mu.Lock()
 	defer c.mu.Unlock()
+	if c.process != nil {
+		return nil
+	}
 	if err := c.endLeftover(); err != nil {
 		return err
 	}
@@ -264,9 +338,8 @@ func (c *Cluster) ready(ctx context.Context, p *process) error {
 		}
 		select {
 		case <-p.done:
-			p.mu.Lock()
-			defer p.mu.Unlock()
-			return &FolderError{c.opt.Dir, lastLine(p.log.Bytes())}
+			c.process = nil
+			return &FolderError{c.opt.Dir, lastLine(p.words())}
 		case <-ctx.Done():
 			c.halt()
 			return ctx.Err()
@@ -275,7 +348,8 @@ func (c *Cluster) ready(ctx context.Context, p *process) error {
 	}
 }
 
-// endLeftover waits for a server of an earlier program that is still ending on the same folder.
+// endLeftover waits for a server of an earlier program that is still ending on the same folder. The number in its file may belong to
+// somebody else's process by now, which is left alone.
 func (c *Cluster) endLeftover() error {
 	pidFile := filepath.Join(c.opt.Dir, "postmaster.pid")
 	for i := 0; ; i++ {
@@ -287,6 +361,9 @@ func (c *Cluster) endLeftover() error {
 		if pid <= 0 || syscall.Kill(pid, 0) != nil {
 			return nil // left by a crash; the server removes it
 		}
+		if !serves(pid, c.opt.Dir) {
+			return os.Remove(pidFile) // the server would take the other process for one of its own
+		}
 		if i == 0 {
 			syscall.Kill(pid, syscall.SIGINT)
 		}
@@ -295,6 +372,17 @@ func (c *Cluster) endLeftover() error {
 		}
 		time.Sleep(100 * time.Millisecond)
 	}
+}
+
+// serves reports whether a process is a PostgreSQL server on a folder: it works in it (proc(5)). Where that cannot be told it is taken for one.
+func serves(pid int, dir string) bool {
+	at, err := os.Readlink(fmt.Sprintf("/proc/%d/cwd", pid))
+	if err != nil {
+		_, perr := os.Stat("/proc/self")
+		return perr != nil
+	}
+	real, err := filepath.EvalSymlinks(dir)
+	return err == nil && at == real
 }
 
 func (c *Cluster) createDatabase(ctx context.Context) error {
@@ -327,8 +415,27 @@ func (c *Cluster) halt() {
 	c.process = nil
 }
 
-// Stop ends the server and waits for it.
-func (c *Cluster) Stop() { c.Pause() }
+// Stop ends the server for good and waits for it.
+func (c *Cluster) Stop() {
+	c.mu.Lock()
+	select {
+	case <-c.stopped:
+	default:
+		close(c.stopped)
+	}
+	c.mu.Unlock()
+	c.Pause()
+}
+
+// Process is the number of the server's process, 0 while there is none.
+func (c *Cluster) Process() int {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.process == nil {
+		return 0
+	}
+	return c.process.cmd.Process.Pid
+}
 
 // Reachable returns dir, or where the server's user cannot get into the folders above it, a folder of its own elsewhere that
 // belongs to dir: PostgreSQL runs as a user of its own, and a home folder may be shut to it.

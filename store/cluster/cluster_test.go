@@ -2,9 +2,17 @@ package cluster
 
 import (
 	"context"
+	"fmt"
+	"io"
+	"log/slog"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
 	"testing"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
@@ -55,6 +63,7 @@ func TestBrokenFoldersAreSaidWithARemedy(t *testing.T) {
 	_, err := Start(ctx, Options{Dir: foreign})
 	require.ErrorAs(t, err, &folderErr)
 	assert.ErrorContains(t, err, "mv "+foreign)
+	assert.ErrorContains(t, err, "&& mv "+foreign+".secret", "its password goes with it")
 
 	damaged := folder(t)
 	c, err := Start(ctx, Options{Dir: damaged, Scratch: true})
@@ -66,4 +75,77 @@ func TestBrokenFoldersAreSaidWithARemedy(t *testing.T) {
 	require.NoError(t, os.Remove(damaged+".secret"))
 	_, err = Start(ctx, Options{Dir: damaged})
 	assert.ErrorContains(t, err, "password file")
+}
+
+// A server that is killed is started again at the same address, and the folder is checked for rot.
+func TestAKilledServerComesBack(t *testing.T) {
+	ctx := context.Background()
+	var log strings.Builder
+	c, err := Start(ctx, Options{Dir: folder(t), Scratch: true, Log: slog.New(slog.NewTextHandler(&locked{w: &log}, nil))})
+	require.NoError(t, err)
+	defer c.Stop()
+	first := c.Process()
+	require.NoError(t, syscall.Kill(first, syscall.SIGKILL))
+	require.Eventually(t, func() bool { pid := c.Process(); return pid != 0 && pid != first }, 30*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool {
+		conn, err := pgx.Connect(ctx, c.URL)
+		if err != nil {
+			return false
+		}
+		defer conn.Close(ctx)
+		var on string
+		return conn.QueryRow(ctx, "SHOW data_checksums").Scan(&on) == nil && on == "on"
+	}, 30*time.Second, 50*time.Millisecond)
+	c.Stop()
+	assert.Zero(t, c.Process(), "what was stopped stays so")
+}
+
+// locked writes one at a time.
+type locked struct {
+	mu sync.Mutex
+	w  io.Writer
+}
+
+func (l *locked) Write(b []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.w.Write(b)
+}
+
+// The number in a stale postmaster.pid may belong to anybody: here to a process that would end by a signal.
+func TestAStalePidFileHarmsNobody(t *testing.T) {
+	ctx, dir := context.Background(), folder(t)
+	c, err := Start(ctx, Options{Dir: dir, Scratch: true})
+	require.NoError(t, err)
+	c.Stop()
+	other := exec.Command("sleep", "600")
+	require.NoError(t, other.Start())
+	ended := make(chan struct{})
+	go func() { other.Wait(); close(ended) }()
+	defer func() { other.Process.Kill(); <-ended }()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "postmaster.pid"), fmt.Appendf(nil, "%d\n%s\n", other.Process.Pid, dir), 0o600))
+	c, err = Start(ctx, Options{Dir: dir, Scratch: true})
+	require.NoError(t, err)
+	defer c.Stop()
+	select {
+	case <-ended:
+		t.Fatal("another process was signalled")
+	default:
+	}
+	assert.NoError(t, syscall.Kill(other.Process.Pid, 0))
+}
+
+// A folder that was moved away without its password leaves the password behind: it is kept beside the new one.
+func TestAnOldPasswordIsNotOverwritten(t *testing.T) {
+	ctx, dir := context.Background(), folder(t)
+	require.NoError(t, os.WriteFile(dir+".secret", []byte("the only way in"), 0o600))
+	c, err := Start(ctx, Options{Dir: dir, Scratch: true})
+	require.NoError(t, err)
+	defer c.Stop()
+	kept, err := filepath.Glob(dir + ".secret.before-*")
+	require.NoError(t, err)
+	require.Len(t, kept, 1)
+	raw, err := os.ReadFile(kept[0])
+	require.NoError(t, err)
+	assert.Equal(t, "the only way in", string(raw))
 }

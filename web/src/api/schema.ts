@@ -4,6 +4,23 @@
  */
 
 export interface paths {
+    "/api/audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was done by whom, newest first */
+        get: operations["list-acts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/devices/{device}": {
         parameters: {
             query?: never;
@@ -23,6 +40,23 @@ export interface paths {
         patch: operations["rename-device"];
         trace?: never;
     };
+    "/api/devices/{device}/agreement": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Withdraw every agreement that covers a device */
+        delete: operations["withdraw-agreement"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/devices/{device}/certificate": {
         parameters: {
             query?: never;
@@ -35,6 +69,23 @@ export interface paths {
         /** Take the certificate that the device shows now */
         post: operations["take-certificate"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/devices/{device}/claims/{address}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Set a claim to be this device aside */
+        delete: operations["dismiss-claim"];
         options?: never;
         head?: never;
         patch?: never;
@@ -103,6 +154,23 @@ export interface paths {
         put?: never;
         /** A stream URL with its sign-in, percent-encoded; who asked is recorded */
         post: operations["reveal-url"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/health": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether the server has what it needs */
+        get: operations["get-health"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -409,6 +477,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/agreements": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Agree that sign-ins may go out so that they can be read, and go on */
+        post: operations["agree-readable"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/claim": {
         parameters: {
             query?: never;
@@ -437,6 +522,23 @@ export interface paths {
         get: operations["list-devices"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/forget": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Remove devices with their evidence */
+        post: operations["forget-devices"];
         delete?: never;
         options?: never;
         head?: never;
@@ -528,6 +630,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/storms": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Set the storms of announcements aside */
+        delete: operations["end-storms"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/sweeps": {
         parameters: {
             query?: never;
@@ -566,6 +685,21 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Act: {
+            /** @description what was done, in words */
+            action: string;
+            /** Format: date-time */
+            at: string;
+            device?: string;
+            device_id?: string;
+            id: string;
+            /** @description who; the name as it was then */
+            person: string;
+            site?: string;
+            site_id?: string;
+            /** @description to what */
+            subject: string;
+        };
         "Add-path-bookRequest": {
             yaml: string;
         };
@@ -589,6 +723,16 @@ export interface components {
             no_ntp?: boolean;
             ntp?: string;
             time_zone?: string;
+        };
+        AgreeBody: {
+            /**
+             * @description how far it reaches: these devices, their models on this site, or the whole site
+             * @enum {string}
+             */
+            breadth: "devices" | "models" | "site";
+            devices: string[];
+            /** @description also take a weaker scheme than before, on these devices */
+            weaker?: boolean;
         };
         "Apply-addressesRequest": {
             lines: components["schemas"]["AddressBody"][];
@@ -635,8 +779,10 @@ export interface components {
             until: string;
         };
         "Change-sign-inRequest": {
-            /** @description tried on this device only */
-            device?: string;
+            /** @description tried on these devices only, and nowhere where there are none */
+            bound?: boolean;
+            /** @description the devices that it is for */
+            devices?: string[];
             /** @description devices have it from the factory */
             factory?: boolean;
             label: string;
@@ -700,6 +846,11 @@ export interface components {
         };
         DeviceView: {
             address: string;
+            /**
+             * Format: date-time
+             * @description when somebody agreed that its sign-in may be sent readable
+             */
+            agreed?: string;
             /** @description the latch it waits at; empty when all are open */
             at: string;
             /** @description the one that it last showed, as SHA-256 */
@@ -717,6 +868,8 @@ export interface components {
             consent?: string;
             /** @description a finding: the user that it still has with its factory password */
             factory?: string;
+            /** @description what a person should act on beside the next step */
+            findings?: components["schemas"]["FindingView"][];
             firmware?: string;
             /** @description what the sign-ins open */
             grid?: components["schemas"]["GridRow"][];
@@ -787,51 +940,18 @@ export interface components {
              */
             until?: string;
         };
-        ErrorDetail: {
-            /** @description Where the error occurred, e.g. 'body.items[3].tags' or 'path.thing-id' */
-            location?: string;
-            /** @description Error message text */
-            message?: string;
-            /** @description The value at the given location */
-            value?: unknown;
-        };
-        ErrorModel: {
-            /**
-             * @description A human-readable explanation specific to this occurrence of the problem.
-             * @example Property foo is required but is missing.
-             */
-            detail?: string;
-            /** @description Optional list of individual error details */
-            errors?: components["schemas"]["ErrorDetail"][];
-            /**
-             * Format: uri
-             * @description A URI reference that identifies the specific occurrence of the problem.
-             * @example https://example.com/error-log/abc123
-             */
-            instance?: string;
-            /**
-             * Format: int64
-             * @description HTTP status code
-             * @example 400
-             */
-            status?: number;
-            /**
-             * @description A short, human-readable summary of the problem type. This value should not change between occurrences of the error.
-             * @example Bad Request
-             */
-            title?: string;
-            /**
-             * Format: uri
-             * @description A URI reference to human-readable documentation for the error.
-             * @default about:blank
-             * @example https://example.com/errors/example
-             */
-            type: string;
-        };
         Finding: {
             becomes: string;
             fault: string;
             problem: string;
+        };
+        FindingView: {
+            /** @description of a claim: the address that makes it */
+            address?: string;
+            cause: string;
+            fix: string;
+            seen?: string;
+            summary: string;
         };
         FirstAccount: {
             /** @description the set-up code that the server printed at its start */
@@ -839,6 +959,13 @@ export interface components {
             name: string;
             /** @description at least 10 characters */
             password: string;
+        };
+        "Forget-devicesRequest": {
+            devices: string[];
+        };
+        "Forget-devicesResponse": {
+            /** Format: int64 */
+            forgotten: number;
         };
         Found: {
             by: string;
@@ -876,6 +1003,14 @@ export interface components {
             /** @description the command that takes it back */
             undo?: string;
         };
+        HealthView: {
+            /**
+             * Format: int64
+             * @description on the disk of the database; missing where that is elsewhere
+             */
+            free_bytes?: number;
+            low_on_disk: boolean;
+        };
         "Import-address-listRequest": {
             /** @description the file, base64 */
             content: string;
@@ -902,6 +1037,42 @@ export interface components {
             name: string;
             /** @description offered as a site's ranges */
             ranges: string[];
+        };
+        KeyView: {
+            /** @description tried on these devices only; a bound sign-in whose devices are gone is tried nowhere */
+            bound: boolean;
+            /** Format: date-time */
+            changed_at: string;
+            /** Format: date-time */
+            created_at: string;
+            devices?: string[];
+            /** @description it is one that devices have from the factory: a device that it opens is a finding */
+            factory: boolean;
+            id: string;
+            label: string;
+            /** @description tried on this maker's devices only; on all where it is empty */
+            maker: string;
+            note: string;
+            /**
+             * Format: int64
+             * @description devices that it opened last
+             */
+            opens: number;
+            /**
+             * @description what it is for; everything where it is empty
+             * @enum {string}
+             */
+            purpose: "" | "device" | "stream" | "web";
+            /** @description tried on this site only; on all where it is missing */
+            site?: string;
+            /**
+             * Format: date-time
+             * @description when it was last tried
+             */
+            used_at?: string;
+            user: string;
+            /** @description why its password is a finding; missing where it is good */
+            weak?: string;
         };
         LadderView: {
             /** @description what the server judges first */
@@ -1004,7 +1175,7 @@ export interface components {
              * @description what the button does
              * @enum {string}
              */
-            action: "open" | "add_sign_in" | "claim" | "change_ranges" | "open_recorder" | "place" | "stream_user" | "streams_on" | "take_certificate" | "wait" | "none";
+            action: "open" | "add_sign_in" | "agree" | "agree_weaker" | "claim" | "change_ranges" | "open_recorder" | "place" | "stream_user" | "streams_on" | "take_certificate" | "wait" | "none";
             certificate?: string;
             fix?: string;
             label: string;
@@ -1083,6 +1254,21 @@ export interface components {
              */
             speaks: "rtsp" | "http" | "device service" | "https" | "rtsps" | "unknown";
         };
+        Problem: {
+            /** @description the kind of problem, for programs */
+            cause: string;
+            /**
+             * Format: int64
+             * @description with too_many_addresses: how many there are
+             */
+            count?: number;
+            detail: string;
+            /** @description what to do */
+            fix?: string;
+            /** Format: int64 */
+            status: number;
+            title: string;
+        };
         ProofView: {
             /** Format: date-time */
             at: string;
@@ -1106,7 +1292,7 @@ export interface components {
              * @enum {string}
              */
             transport: "tcp" | "udp" | "multicast" | "http tunnel";
-            /** @description sealed: without the password */
+            /** @description without the password */
             url: string;
             video: components["schemas"]["Measured"];
         };
@@ -1318,42 +1504,11 @@ export interface components {
             /** @description POSIX 1003.1 §8.3, as GMT0BST,M3.5.0/1,M10.5.0 */
             time_zone?: string;
         };
-        SignIn: {
-            /** Format: date-time */
-            changed_at: string;
-            /** Format: date-time */
-            created_at: string;
-            /** @description tried on this device only; on all where it is missing */
-            device?: string;
-            /** @description it is one that devices have from the factory: a device that it opens is a finding */
-            factory: boolean;
-            id: string;
-            label: string;
-            /** @description tried on this maker's devices only; on all where it is empty */
-            maker: string;
-            note: string;
-            /**
-             * Format: int64
-             * @description devices that it opened last
-             */
-            opens: number;
-            /**
-             * @description what it is for; everything where it is empty
-             * @enum {string}
-             */
-            purpose: "" | "device" | "stream" | "web";
-            /** @description tried on this site only; on all where it is missing */
-            site?: string;
-            /**
-             * Format: date-time
-             * @description when it was last tried
-             */
-            used_at?: string;
-            user: string;
-        };
         SignInBody: {
-            /** @description tried on this device only */
-            device?: string;
+            /** @description tried on these devices only, and nowhere where there are none */
+            bound?: boolean;
+            /** @description the devices that it is for */
+            devices?: string[];
             /** @description devices have it from the factory */
             factory?: boolean;
             /** @description what to call it; the user name where empty */
@@ -1413,6 +1568,8 @@ export interface components {
             recorders: number;
             /** @description up to four pictures of its cameras */
             stills: string[];
+            /** @description announcements that were not filed, since no wire has so many devices */
+            storms: components["schemas"]["Storm"][];
             /**
              * Format: int64
              * @description devices heard outside the ranges
@@ -1435,6 +1592,18 @@ export interface components {
             ms: number;
             name: string;
         };
+        Storm: {
+            address: string;
+            /**
+             * Format: int64
+             * @description announcements that were not filed
+             */
+            dropped: number;
+            /** Format: date-time */
+            first_at: string;
+            /** Format: date-time */
+            last_at: string;
+        };
         StreamView: {
             claimed: components["schemas"]["Claimed"];
             proof?: components["schemas"]["ProofView"];
@@ -1453,6 +1622,8 @@ export interface components {
             name?: string;
             /** @description the recipe's shape; empty takes the URL as it is */
             path: string;
+            /** @description the sign-in may go out to this device so that it can be read, should it want that */
+            readable?: boolean;
             /** @description keep the recipe in the path book once it has found streams */
             save?: boolean;
             /** @description faults to leave as they are */
@@ -1491,6 +1662,40 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    "list-acts": {
+        parameters: {
+            query?: {
+                /** @description of one site only */
+                site?: string;
+                /** @description the act to go on after */
+                before?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Act"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "get-device": {
         parameters: {
             query?: never;
@@ -1517,7 +1722,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -1546,7 +1751,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -1581,7 +1786,36 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "withdraw-agreement": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -1614,7 +1848,37 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "dismiss-claim": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                device: string;
+                address: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -1647,7 +1911,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -1676,7 +1940,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -1707,7 +1971,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -1738,7 +2002,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -1770,7 +2034,36 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-health": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HealthView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -1799,7 +2092,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -1832,7 +2125,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -1861,7 +2154,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -1894,7 +2187,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -1923,7 +2216,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -1952,7 +2245,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -1983,7 +2276,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -1993,7 +2286,9 @@ export interface operations {
             query?: never;
             header?: never;
             path?: never;
-            cookie?: never;
+            cookie?: {
+                unlatch_browser?: string;
+            };
         };
         requestBody: {
             content: {
@@ -2017,7 +2312,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -2049,7 +2344,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -2059,7 +2354,9 @@ export interface operations {
             query?: never;
             header?: never;
             path?: never;
-            cookie?: never;
+            cookie?: {
+                unlatch_browser?: string;
+            };
         };
         requestBody: {
             content: {
@@ -2083,7 +2380,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -2103,7 +2400,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["SignIn"][];
+                    "application/json": components["schemas"]["KeyView"][];
                 };
             };
             /** @description Error */
@@ -2112,7 +2409,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -2143,7 +2440,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -2176,7 +2473,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -2209,7 +2506,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -2242,7 +2539,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -2271,7 +2568,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -2302,7 +2599,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -2331,7 +2628,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -2364,7 +2661,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -2395,7 +2692,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -2428,7 +2725,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -2457,7 +2754,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -2488,7 +2785,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -2523,7 +2820,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -2552,7 +2849,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -2583,7 +2880,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -2618,7 +2915,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -2653,7 +2950,42 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "agree-readable": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AgreeBody"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -2688,7 +3020,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -2719,7 +3051,42 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "forget-devices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Forget-devicesRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Forget-devicesResponse"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -2754,7 +3121,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -2789,7 +3156,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -2824,7 +3191,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -2859,7 +3226,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -2890,7 +3257,36 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "end-storms": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -2925,7 +3321,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -2958,7 +3354,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };

@@ -1,0 +1,179 @@
+package server
+
+import (
+	"bytes"
+	"context"
+	"io"
+	"net"
+	"net/http"
+	"net/netip"
+	"net/url"
+	"strings"
+	"time"
+)
+
+// securityHeaders keeps other pages from framing this one and this one from loading anything from elsewhere.
+func (s *Server) securityHeaders(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		h := w.Header()
+		h.Set("Content-Security-Policy", "default-src 'self'; img-src 'self' data: blob:; style-src 'self' 'unsafe-inline'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("X-Frame-Options", "DENY")
+		h.Set("Referrer-Policy", "no-referrer")
+		h.Set("Cross-Origin-Opener-Policy", "same-origin")
+		if s.cfg.Secure {
+			h.Set("Strict-Transport-Security", "max-age=31536000") // RFC 6797 §6.1
+		}
+		if strings.HasPrefix(r.URL.Path, "/api/") {
+			h.Set("Cache-Control", "no-store")
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+// knownHost refuses requests whose Host names neither an address, nor this machine, nor the public URL: a page of another site could
+// otherwise have its own name lead here and read answers as if they were its own (DNS rebinding). An address cannot be rebound.
+func (s *Server) knownHost(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if !s.hostAllowed(r.Host) {
+			writeProblem(w, problem(http.StatusMisdirectedRequest, "unknown_host", "Unlatch does not answer under this name.",
+				"Open it by its address, or start it with --public-url and the name under which it is to be reached."))
+			return
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+func (s *Server) hostAllowed(hostport string) bool {
+	host := hostport
+	if h, _, err := net.SplitHostPort(hostport); err == nil {
+		host = h
+	}
+	host = strings.ToLower(strings.TrimSuffix(strings.Trim(host, "[]"), "."))
+	if _, err := netip.ParseAddr(host); err == nil || host == "localhost" {
+		return true
+	}
+	if s.cfg.PublicURL == nil {
+		return false
+	}
+	return host == strings.ToLower(s.cfg.PublicURL.Hostname())
+}
+
+// sameOrigin refuses changes that another site's page asks the browser to make. The cookie is SameSite=Strict besides.
+func (s *Server) sameOrigin(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Method != http.MethodGet && r.Method != http.MethodHead {
+			if site := r.Header.Get("Sec-Fetch-Site"); site == "cross-site" || !s.ownOrigin(r.Header.Get("Origin"), r.Host) {
+				writeProblem(w, problem(http.StatusForbidden, "cross_origin", "Another site's page asked for this.", "Use Unlatch's own page."))
+				return
+			}
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+// ownOrigin reports whether a request's Origin (RFC 6454 §7) is this server's own page: by the Host that it came with, or, behind a proxy
+// that rewrites Host, by the public URL.
+func (s *Server) ownOrigin(origin, host string) bool {
+	if origin == "" {
+		return true
+	}
+	u, err := url.Parse(origin)
+	if err != nil || u.Host == "" {
+		return false
+	}
+	return strings.EqualFold(u.Host, host) || s.cfg.PublicURL != nil && strings.EqualFold(u.Host, s.cfg.PublicURL.Host)
+}
+
+// requestTime is how long an answer of the API may take: the database may have stopped in the middle of one.
+const requestTime = 20 * time.Second
+
+// inTime gives each request of the API its time; event streams last as long as their page.
+func inTime(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if strings.HasPrefix(r.URL.Path, "/api/") && !strings.HasSuffix(r.URL.Path, "/events") {
+			ctx, cancel := context.WithTimeout(r.Context(), requestTime)
+			defer cancel()
+			r = r.WithContext(ctx)
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+// maxBody bounds every request; operations have lower bounds of their own.
+const maxBody = 16 << 20
+
+// withoutNUL refuses JSON with NUL characters, which no text that a person types has and no table of the database can hold.
+func withoutNUL(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Body == nil || !strings.HasPrefix(r.URL.Path, "/api/") {
+			next.ServeHTTP(w, r)
+			return
+		}
+		raw, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxBody))
+		if err != nil {
+			writeProblem(w, problem(http.StatusRequestEntityTooLarge, "too_large", "What was sent is too large, or it did not arrive whole.", "Send less at once."))
+			return
+		}
+		if bytes.Contains(raw, []byte(`\u0000`)) || bytes.IndexByte(raw, 0) >= 0 {
+			writeProblem(w, problem(422, "nul", "The text holds a NUL character.", "Take it out: it is invisible and comes with copying from some programs."))
+			return
+		}
+		r.Body = io.NopCloser(bytes.NewReader(raw))
+		next.ServeHTTP(w, r)
+	})
+}
+
+// healthRoutes answer whoever keeps the server running, without a session and without telling anything but yes or no.
+func (s *Server) healthz(w http.ResponseWriter, _ *http.Request) {
+	writePlain(w, http.StatusOK, "ok\n")
+}
+
+// readyz answers whether work can be done: the database takes a question and an answer.
+func (s *Server) readyz(w http.ResponseWriter, r *http.Request) {
+	ctx, cancel := context.WithTimeout(r.Context(), 2*time.Second)
+	defer cancel()
+	if err := s.cfg.Store.Ping(ctx); err != nil {
+		writePlain(w, http.StatusServiceUnavailable, "the database does not answer\n")
+		return
+	}
+	if s.cfg.Room != nil && s.cfg.Room.Low() {
+		writePlain(w, http.StatusServiceUnavailable, "the disk of the database is nearly full\n")
+		return
+	}
+	writePlain(w, http.StatusOK, "ready\n")
+}
+
+func writePlain(w http.ResponseWriter, status int, text string) {
+	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+	w.Header().Set("Cache-Control", "no-store")
+	w.WriteHeader(status)
+	io.WriteString(w, text)
+}
+
+// callerAddress is who sent a request: the peer, or what a trusted proxy says of it. Only the last address of X-Forwarded-For that no
+// trusted proxy added counts: whatever stands before it was written by the caller.
+func (s *Server) callerAddress(r *http.Request) string {
+	host, _, err := net.SplitHostPort(r.RemoteAddr)
+	if err != nil {
+		host = r.RemoteAddr
+	}
+	peer, err := netip.ParseAddr(host)
+	if err != nil || !s.cfg.TrustedProxies.Contains(peer) {
+		return host
+	}
+	var chain []string
+	for _, line := range r.Header.Values("X-Forwarded-For") {
+		chain = append(chain, strings.Split(line, ",")...)
+	}
+	for i := len(chain) - 1; i >= 0; i-- {
+		a, err := netip.ParseAddr(strings.TrimSpace(chain[i]))
+		if err != nil {
+			break
+		}
+		if host = a.Unmap().String(); !s.cfg.TrustedProxies.Contains(a) {
+			break
+		}
+	}
+	return host
+}
