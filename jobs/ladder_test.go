@@ -77,6 +77,6 @@ func TestWithoutADeviceService(t *testing.T) {
 			asked++
 		}
 	}
-	assert.Equal(t, 2, asked)
+	assert.Equal(t, 3, asked)
 	assert.Contains(t, b.device("15").Status.Latch(latch.SignedIn).Diagnosis.Summary, "was refused before", "what was refused is not sent again")
 }

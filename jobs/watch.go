@@ -2,6 +2,7 @@ package jobs
 
 import (
 	"context"
+	"sync"
 	"time"
 
 	"github.com/google/uuid"
@@ -15,6 +16,9 @@ import (
 const (
 	watchEvery = 2 * time.Second
 	newcomers  = 4
+	// mostWaiting announcements wait to be filed by so many filers.
+	mostWaiting = 1024
+	filers      = 8
 )
 
 // watch hears, for each site that wants it, what devices announce by themselves: a camera that is plugged in shows up without a sweep. It
@@ -78,29 +82,52 @@ func (e *env) hear(ctx context.Context, site store.Site, asking chan struct{}) {
 		_, err := m.file(ctx, nil, x)
 		return err
 	}
+	// What is heard is filed behind the listening: a claim asks the network before it is believed. What does not fit is made good by the next
+	// sweep, as a lost datagram is.
+	heard := make(chan discovery.Sighting, mostWaiting)
+	var filing sync.WaitGroup
+	defer filing.Wait()
+	for range filers {
+		filing.Go(func() {
+			for {
+				select {
+				case <-ctx.Done():
+					return
+				case x := <-heard:
+					e.fileHeard(ctx, site, x, sight, asking)
+				}
+			}
+		})
+	}
 	w := discovery.Watch{Ranges: site.Ranges,
 		Found: func(x discovery.Sighting) {
-			elsewhere, err := e.otherRanges(ctx, site)
-			if err != nil || x.Stray && elsewhere.Contains(x.Addr) {
-				return // an announcement that cannot be filed now is made good by the next sweep
-			}
-			if err := sight(x); err != nil || x.Stray {
-				return
-			}
 			select {
-			case asking <- struct{}{}:
+			case heard <- x:
 			default:
-				return // a whole network is coming up: the next sweep asks
 			}
-			go func() {
-				defer func() { <-asking }()
-				ports := discovery.Sweep{Ranges: address.MustParse(x.Addr.String()), Interfaces: []string{}}
-				ports.Run(ctx, func(x discovery.Sighting) { sight(x) })
-			}()
 		},
 		Left: func(endpoint string) { e.store.Left(ctx, site.ID, endpoint) },
 	}
 	if err := w.Run(ctx); err != nil && ctx.Err() == nil {
 		e.log.Debug("a site cannot be watched", "site", site.Name, "err", err)
 	}
+}
+
+// fileHeard files one announcement, and asks a newcomer inside the ranges for its ports.
+func (e *env) fileHeard(ctx context.Context, site store.Site, x discovery.Sighting, sight func(discovery.Sighting) error, asking chan struct{}) {
+	elsewhere, err := e.otherRanges(ctx, site)
+	if err != nil || x.Stray && elsewhere.Contains(x.Addr) {
+		return // an announcement that cannot be filed now is made good by the next sweep
+	}
+	if err := sight(x); err != nil || x.Stray {
+		return
+	}
+	select {
+	case asking <- struct{}{}:
+	default:
+		return // a whole network is coming up: the next sweep asks
+	}
+	defer func() { <-asking }()
+	ports := discovery.Sweep{Ranges: address.MustParse(x.Addr.String()), Interfaces: []string{}}
+	ports.Run(ctx, func(x discovery.Sighting) { sight(x) })
 }

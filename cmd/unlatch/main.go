@@ -13,6 +13,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"unlatch/core/wiretext"
 	"unlatch/server"
 )
 
@@ -39,6 +40,8 @@ func execute(ctx context.Context, args []string, in io.Reader, out, complain io.
 	c := root()
 	c.SetArgs(args)
 	c.SetIn(in)
+	// What devices say is printed too: nothing of it moves a cursor or renames a window.
+	out, complain = wiretext.Writer{To: out}, wiretext.Writer{To: complain}
 	c.SetOut(out)
 	c.SetErr(complain)
 	err := c.ExecuteContext(ctx)

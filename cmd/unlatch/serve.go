@@ -3,6 +3,7 @@ package main
 import (
 	"context"
 	"crypto/rand"
+	"crypto/tls"
 	"encoding/base32"
 	"errors"
 	"fmt"
@@ -10,13 +11,16 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
+	"strings"
 	"syscall"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"unlatch/core/address"
 	"unlatch/jobs"
 	"unlatch/server"
 	"unlatch/store"
@@ -30,20 +34,35 @@ type place struct {
 	database string // address of a database of the person's own; "" for one in the data folder
 	listen   string
 	log      *slog.Logger
+
+	tls, plain        bool   // whether it was asked to serve by TLS, or without it where others can reach it
+	cert, key         string // files of a certificate of the person's own; "" for one made here
+	public            string // the address under which people reach the server
+	proxies           []string
+	forgetSignIns     bool
 }
 
 func (p *place) flags(c *cobra.Command, listens bool) {
 	c.Flags().StringVar(&p.data, "data", ".unlatch", "folder for database and key file")
 	c.Flags().StringVar(&p.database, "database", "", "address of a PostgreSQL database of your own, such as postgres://user@127.0.0.1:5432/unlatch")
-	if listens {
-		c.Flags().StringVar(&p.listen, "listen", "127.0.0.1:8470", "address and port to serve on")
+	c.Flags().BoolVar(&p.forgetSignIns, "forget-sign-ins", false, "empty the keyring where its key file is lost for good, and make a new key")
+	if !listens {
+		return
 	}
+	c.Flags().StringVar(&p.listen, "listen", "127.0.0.1:8470", "address and port to serve on; TLS is used on anything but loopback")
+	c.Flags().BoolVar(&p.tls, "tls", false, "serve by TLS on loopback too")
+	c.Flags().StringVar(&p.cert, "tls-cert", "", "certificate to serve with (PEM); one is made where none is given")
+	c.Flags().StringVar(&p.key, "tls-key", "", "key of that certificate (PEM)")
+	c.Flags().BoolVar(&p.plain, "plain-http", false, "serve without TLS where others on the network can listen: only behind a proxy that adds it")
+	c.Flags().StringVar(&p.public, "public-url", "", "address under which people reach the server, such as https://bench.example, where that is a name or a proxy's")
+	c.Flags().StringSliceVar(&p.proxies, "trusted-proxy", nil, "address or range of a proxy whose X-Forwarded-For is believed")
 }
 
 // services are what a running server consists of, ended in the reverse order.
 type services struct {
 	Store   *store.Store
 	Queue   *jobs.Queue
+	room    *server.Room // of the database, where it is ours
 	closers []func()
 }
 
@@ -69,7 +88,7 @@ func (p *place) open(ctx context.Context) (*services, error) {
 			return nil, err
 		}
 	}
-	if s.Store, err = store.Open(ctx, url, filepath.Join(data, "key"), p.log); err != nil {
+	if s.Store, err = store.OpenWith(ctx, store.Options{URL: url, KeyFile: filepath.Join(data, "key"), Log: p.log, ForgetSignIns: p.forgetSignIns}); err != nil {
 		s.Close()
 		return nil, err
 	}
@@ -94,10 +113,16 @@ func (p *place) ownDatabase(ctx context.Context, s *services) (string, error) {
 		return "", fmt.Errorf("Unlatch is running already on the data folder %s: stop it first, or choose another folder with --data", p.data)
 	}
 	s.closers = append(s.closers, func() { lock.Close() })
-	c, err := cluster.Start(ctx, cluster.Options{Dir: cluster.Reachable(filepath.Join(p.data, "pg"))})
+	wanted := filepath.Join(p.data, "pg")
+	dir := cluster.Reachable(wanted)
+	if dir != wanted {
+		fmt.Fprintf(os.Stderr, "The database lies in %s: PostgreSQL runs as a user of its own, which cannot enter the folders above %s.\n", dir, wanted)
+	}
+	c, err := cluster.Start(ctx, cluster.Options{Dir: dir, Log: p.log})
 	if err != nil {
 		return "", err
 	}
+	s.room = &server.Room{Folder: dir}
 	s.closers = append(s.closers, c.Stop)
 	return c.URL, nil
 }
@@ -123,22 +148,59 @@ func (s *services) workers(p *place) error {
 	return err
 }
 
-// serve answers on l until ctx ends.
+// serve answers on l until ctx ends: by TLS where it was asked for and where others can listen.
 func (s *services) serve(ctx context.Context, p *place, l net.Listener, out io.Writer) error {
 	code, err := s.setupCode(ctx)
 	if err != nil {
 		return err
 	}
+	public, err := p.publicURL()
+	if err != nil {
+		return err
+	}
+	proxies, err := address.Parse(p.proxies...)
+	if err != nil {
+		return usageError{fmt.Errorf("--trusted-proxy: %w", err)}
+	}
+	loopback := l.Addr().(*net.TCPAddr).IP.IsLoopback()
+	secure := p.tls || p.cert != "" || p.key != "" || !loopback && !p.plain
+	if secure && p.plain {
+		return usageError{errors.New("--plain-http and a certificate exclude each other")}
+	}
+	scheme, fingerprint := "http", ""
+	if secure {
+		var cert tls.Certificate
+		host := ""
+		if public != nil {
+			host = public.Hostname()
+		}
+		if cert, fingerprint, err = certificate(p.cert, p.key, p.data, ownHosts(l.Addr(), host)); err != nil {
+			return err
+		}
+		scheme, l = "https", tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12, NextProtos: []string{"http/1.1"}})
+	}
 	serving, stop := context.WithCancel(ctx)
 	defer stop()
+	go s.watchRoom(serving, p.log)
 	h := &http.Server{
-		Handler:           server.New(serving, server.Config{Store: s.Store, Queue: s.Queue, Web: web.Files(), Log: p.log, SetupCode: code}),
+		Handler: server.New(serving, server.Config{Store: s.Store, Queue: s.Queue, Web: web.Files(), Log: p.log, SetupCode: code,
+			Secure: secure || public != nil && public.Scheme == "https", PublicURL: public, TrustedProxies: proxies, Room: s.room}),
 		ReadHeaderTimeout: 10 * time.Second,
+		ReadTimeout:       time.Minute,
+		IdleTimeout:       90 * time.Second,
+		MaxHeaderBytes:    64 << 10,
+		ErrorLog:          slog.NewLogLogger(p.log.Handler(), slog.LevelDebug), // whoever speaks plainly to a TLS port is no news
 		BaseContext:       func(net.Listener) context.Context { return serving },
 	}
 	ended := make(chan error, 1)
 	go func() { ended <- h.Serve(l) }()
-	address := "http://" + l.Addr().String() + "/"
+	address := scheme + "://" + l.Addr().String() + "/"
+	if fingerprint != "" {
+		fmt.Fprintf(out, "\n  Certificate, SHA-256       %s\n", fingerprint)
+		if p.cert == "" {
+			fmt.Fprintln(out, "  It was made here, so a browser asks the first time: compare this line with what it shows.")
+		}
+	}
 	if code != "" {
 		fmt.Fprintf(out, "\n  Make the first account at  %ssetup#%s\n  Set-up code                %s\n", address, code, code)
 	} else {
@@ -154,6 +216,40 @@ func (s *services) serve(ctx context.Context, p *place, l net.Listener, out io.W
 	defer cancel()
 	h.Shutdown(bye)
 	return nil
+}
+
+// publicURL reads --public-url.
+func (p *place) publicURL() (*url.URL, error) {
+	if p.public == "" {
+		return nil, nil
+	}
+	u, err := url.Parse(p.public)
+	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" || strings.Trim(u.Path, "/") != "" {
+		return nil, usageError{errors.New("--public-url takes an address such as https://bench.example")}
+	}
+	return u, nil
+}
+
+// watchRoom says when the disk of the database is nearly full, and when it is no longer.
+func (s *services) watchRoom(ctx context.Context, log *slog.Logger) {
+	if s.room == nil {
+		return
+	}
+	for {
+		if low, turned := s.room.Turned(); turned {
+			free, _ := s.room.Free()
+			if low {
+				log.Warn("the disk of the database is nearly full; free some space", "free bytes", free, "folder", s.room.Folder)
+			} else {
+				log.Warn("the disk of the database has room again", "free bytes", free)
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(20 * time.Second):
+		}
+	}
 }
 
 // setupCode is made anew at each start for as long as there is no account.

@@ -242,6 +242,12 @@ func explainStream(err error, f Facts) (Diagnosis, bool) {
 	case errors.As(err, &silent) && silent.Requests > 0:
 		return Diagnosis{Cause: OwnRequests, Summary: fmt.Sprintf("%s sends requests of its own (%d of them) and answers none.", f.at(), silent.Requests),
 			Fix: "It may expect a server at this end. Check that the port is its stream port."}, true
+	case errors.As(err, &silent) && silent.Others > 0:
+		return Diagnosis{Cause: Broken, Summary: fmt.Sprintf("%s answers, but not what was asked: the sequence numbers (CSeq) of its answers are others.", f.at()),
+			Fix: "Check the port; if it is right, the firmware is broken: keep the exchange for the maker's support."}, true
+	case errors.As(err, &silent) && silent.Frames > 0:
+		return Diagnosis{Cause: Broken, Summary: fmt.Sprintf("%s sends packets (%d of them) in place of an answer.", f.at(), silent.Frames),
+			Fix: "Check the port; if it is right, restart the device, and keep the exchange for the maker's support."}, true
 	case errors.As(err, &silent) && silent.Bytes > 0:
 		return tooSlow(f, silent.Bytes, silent.After), true
 	case errors.As(err, &silent) && strings.Contains(silent.Waiting, "packets"):

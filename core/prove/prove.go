@@ -24,7 +24,7 @@ import (
 const (
 	// atLeast is measured after the first key frame even where two key-frame intervals pass sooner.
 	atLeast = 2 * time.Second
-	// atMost is waited for key frames where no measuring time is given: encoders left alone use intervals of up to 10 s.
+	// atMost is waited for key frames where no other patience is asked for.
 	atMost = 12 * time.Second
 )
 
@@ -41,6 +41,8 @@ type Request struct {
 	Leave   signin.Leave  // is asked before the sign-in goes out; nil lets no readable one out
 	Measure time.Duration // how long to measure; 0 for as long as two key-frame intervals, at least 2 s, at most 12 s
 	Timeout time.Duration // for one answer; 0 means 5 s
+	// Patience is how long key frames are waited for; 0 means 12 s, since encoders left alone use intervals of up to 10 s.
+	Patience time.Duration
 	// Transport is how the packets shall come; "" begins with TCP and goes on to what the device takes instead.
 	Transport rtsp.Transport
 	Pin       string // SHA-256 of the certificate that the device showed before, in hex; "" for none
@@ -82,6 +84,9 @@ type Proof struct {
 func (p *Prover) Prove(ctx context.Context, req Request) Proof {
 	if req.SignIn.Anonymous() {
 		req.SignIn = req.URL.SignIn
+	}
+	if req.Patience == 0 {
+		req.Patience = atMost
 	}
 	sealed := req.URL
 	sealed.SignIn = signin.SignIn{User: req.SignIn.User, Secret: req.SignIn.Secret}
@@ -282,13 +287,13 @@ func (r *run) enough(began time.Time) bool {
 		start = r.firstPacket
 	}
 	if start.IsZero() {
-		return time.Since(began) >= max(atMost, r.req.Measure)
+		return time.Since(began) >= max(r.req.Patience, r.req.Measure)
 	}
 	if r.req.Measure > 0 {
 		return time.Since(start) >= r.req.Measure
 	}
 	intervals := r.meter.Keyframes() >= 3 || !r.meter.H264()
-	return time.Since(start) >= atLeast && intervals || time.Since(began) >= atMost
+	return time.Since(start) >= atLeast && intervals || time.Since(began) >= r.req.Patience
 }
 
 func (r *run) whyNoKeyframe() error {

@@ -53,12 +53,18 @@ type SilentError struct {
 	After    time.Duration
 	Bytes    int64 // that came meanwhile and were no whole answer
 	Requests int   // of the device's own that came in place of an answer
+	Others   int   // answers to something that was not asked
+	Frames   int   // interleaved packets that came in place of an answer
 }
 
 func (e *SilentError) Error() string {
 	switch {
 	case e.Requests > 0:
 		return fmt.Sprintf("the device sent %d requests of its own within %s and did not answer (waiting for %s)", e.Requests, e.After, e.Waiting)
+	case e.Others > 0:
+		return fmt.Sprintf("the device sent %d answers within %s, none of them to what was asked: their CSeq is another's (waiting for %s)", e.Others, e.After, e.Waiting)
+	case e.Frames > 0:
+		return fmt.Sprintf("the device sent %d packets within %s and did not answer (waiting for %s)", e.Frames, e.After, e.Waiting)
 	case e.Bytes > 0:
 		return fmt.Sprintf("the device sent %d bytes within %s and did not finish (waiting for %s)", e.Bytes, e.After, e.Waiting)
 	}
@@ -271,19 +277,22 @@ func (c *Conn) roundTrip(ctx context.Context, method, target string, extra []Fie
 	}
 	deadline := time.Now().Add(c.opt.Timeout)
 	since, served := c.traffic.Mark(), c.served
+	others, frames := 0, 0
 	for {
 		res, err := c.next(ctx, deadline, "the answer to "+method)
 		var silent *SilentError
 		if errors.As(err, &silent) {
-			silent.Bytes, silent.Requests = since.Bytes(), c.served-served
+			silent.Bytes, silent.Requests, silent.Others, silent.Frames = since.Bytes(), c.served-served, others, frames-(c.served-served)
 		}
 		if err != nil {
 			return nil, err
 		}
-		if res == nil {
-			continue // an interleaved frame
+		if res == nil { // an interleaved frame, or a request of the device's own
+			frames++
+			continue
 		}
 		if seq := res.Header.Get("CSeq"); seq != "" && seq != strconv.Itoa(c.cseq) {
+			others++
 			continue // the late answer to an earlier request
 		}
 		if s := res.Header.Get("Server"); s != "" {

@@ -10,6 +10,7 @@ import { useTheme } from "./parts/theme";
 import "./style.css";
 import { Find } from "./views/Find";
 import { Keyring } from "./views/Keyring";
+import { Record } from "./views/Record";
 import { PathBook } from "./views/PathBook";
 import { LineUp } from "./views/LineUp";
 import { SignIn } from "./views/SignIn";
@@ -24,6 +25,7 @@ function Pages() {
   return (
     <Routes>
       <Route path="/" element={<Sites />} />
+      <Route path="/record" element={<Record />} />
       <Route path="/sites/:site" element={<SiteFrame />}>
         <Route index element={<LineUp />} />
         <Route path="find" element={<Find />} />

@@ -6,7 +6,7 @@ export type Latch = components["schemas"]["Latch"];
 export type Stream = components["schemas"]["StreamView"];
 export type Site = components["schemas"]["SiteView"];
 export type Run = components["schemas"]["RunView"];
-export type SignIn = components["schemas"]["SignIn"];
+export type SignIn = components["schemas"]["KeyView"];
 export type Step = components["schemas"]["NextStep"];
 export type Interface = components["schemas"]["InterfaceView"];
 
@@ -36,8 +36,6 @@ export async function must<T>(call: Promise<Answer<T>>): Promise<T> {
     throw new Problem(0, "no_server", "The Unlatch server does not answer.", "Check that it is running; this page goes on by itself when it is back.");
   }
   if (answer.response.ok) return answer.data as T;
-  const e = (answer.error ?? {}) as { detail?: string; cause?: string; fix?: string; count?: number; errors?: { message?: string; location?: string }[] };
-  const first = e.errors?.[0];
-  const detail = first ? `${first.location?.replace("body.", "") ?? "input"}: ${first.message}` : e.detail;
-  throw new Problem(answer.response.status, e.cause ?? "unknown", detail ?? "Something went wrong.", e.fix ?? "", e.count);
+  const e = (answer.error ?? {}) as { detail?: string; cause?: string; fix?: string; count?: number };
+  throw new Problem(answer.response.status, e.cause ?? "unknown", e.detail ?? "Something went wrong.", e.fix ?? "", e.count);
 }

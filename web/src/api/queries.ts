@@ -64,6 +64,9 @@ export function useSiteEvents(site: string) {
   }, [site, q]);
 }
 
+/** Whether the server has what it needs; looked at now and then. */
+export const useHealth = () => useQuery({ queryKey: ["health"], queryFn: () => must(api.GET("/api/health")), refetchInterval: 60_000, retry: false });
+
 /** Shows a problem as a toast, with its fix. */
 export function say(e: unknown) {
   if (e instanceof Problem) toast.error(e.message, { description: e.fix });
@@ -146,7 +149,7 @@ export function useRemedy(site: string) {
 export function useForget(site: string) {
   const q = useQueryClient();
   return useMutation({
-    mutationFn: (device: string) => must(api.DELETE("/api/devices/{device}", { params: { path: { device } } })),
+    mutationFn: (devices: string[]) => must(api.POST("/api/sites/{site}/forget", { params: { path: { site } }, body: { devices } })),
     onSuccess: () => q.invalidateQueries({ queryKey: ["devices", site] }),
     onError: say,
   });

@@ -15,6 +15,7 @@ export function PasteSheet({ site, open, onOpenChange }: { site: string; open: b
   const [chosen, setChosen] = useState(0);
   const [channels, setChannels] = useState("");
   const [save, setSave] = useState(true);
+  const [readable, setReadable] = useState(false);
   const asked = useDelayed(text, 250);
   const q = useQueryClient();
   const read = useQuery({
@@ -32,7 +33,7 @@ export function PasteSheet({ site, open, onOpenChange }: { site: string; open: b
   const reading = readings[chosen];
   const many = reading?.channels ? Math.max(1, Math.min(256, Number(channels) || 1)) : 1;
   const take = useMutation({
-    mutationFn: () => must(api.POST("/api/sites/{site}/paste", { params: { path: { site } }, body: { text, skip, path: reading?.path ?? "", name: reading?.name ?? "", channels: many, save: save && reading?.name.startsWith("learned") } })),
+    mutationFn: () => must(api.POST("/api/sites/{site}/paste", { params: { path: { site } }, body: { text, skip, path: reading?.path ?? "", name: reading?.name ?? "", channels: many, save: save && reading?.name.startsWith("learned"), readable: readable && !!first?.user } })),
     onSuccess: () => {
       q.invalidateQueries({ queryKey: ["runs", site] });
       q.invalidateQueries({ queryKey: ["sign-ins"] });
@@ -97,6 +98,9 @@ export function PasteSheet({ site, open, onOpenChange }: { site: string; open: b
         )}
         {reading?.channels && reading.name.startsWith("learned") && (
           <label className="mt-2 flex items-center gap-2 text-[13px]"><Check checked={save} onChange={() => setSave(!save)} label="Keep the recipe in the path book" /> Keep the recipe in the path book once it has found streams</label>
+        )}
+        {first?.user && (
+          <label className="mt-2 flex items-center gap-2 text-[13px]"><Check checked={readable} onChange={() => setReadable(!readable)} label="It may be sent readable" /> Should this device take basic only, the password may be sent so that it can be read on the wire</label>
         )}
         <Trouble error={read.error ?? take.error} />
         <div className="mt-3 flex flex-wrap items-end justify-end gap-2">

@@ -23,7 +23,7 @@ export function SignInSheet({ open, onOpenChange, why, onAdded, site, device }: 
   const [purpose, setPurpose] = useState<"" | "device" | "stream" | "web">("");
   const q = useQueryClient();
   const add = useMutation({
-    mutationFn: () => must(api.POST("/api/sign-ins", { body: { user, secret, label, factory, maker, site: here ? site : undefined, device: only ? device?.id : undefined, purpose } })),
+    mutationFn: () => must(api.POST("/api/sign-ins", { body: { user, secret, label, factory, maker, site: here ? site : undefined, devices: only && device ? [device.id] : undefined, purpose } })),
     onSuccess: () => {
       q.invalidateQueries({ queryKey: ["sign-ins"] });
       toast(`“${label || user}” is on the keyring`);

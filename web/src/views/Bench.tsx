@@ -12,23 +12,25 @@ import { ago, bitrate, fps, stillUrl } from "@/parts/measures";
 import { Sheet } from "@/parts/Sheet";
 import { Still } from "@/parts/Still";
 import { UrlSegments } from "@/parts/UrlSegments";
+import { Agreed, Findings } from "./Findings";
 import { Channels } from "./Channels";
 import { Countdown } from "@/parts/Countdown";
 import { Ladder } from "./Ladder";
 import { SignInGrid } from "./SignInGrid";
 import { useFrame } from "./SiteFrame";
 
-type Props = { device: Device; recorders: Device[]; onAddress: () => void; onClaim: () => void; onStreamUser: () => void; onClose: () => void; onOpen: (list: Device[], target?: string) => void };
+type Props = { device: Device; recorders: Device[]; onAgree: () => void; onAddress: () => void; onClaim: () => void; onStreamUser: () => void; onClose: () => void; onOpen: (list: Device[], target?: string) => void };
 
 /** The camera in hand: its picture, the one next step, its URLs, its evidence. */
-export function Bench({ device: d, recorders, onAddress, onClaim, onStreamUser, onClose, onOpen }: Props) {
+export function Bench({ device: d, recorders, onAgree, onAddress, onClaim, onStreamUser, onClose, onOpen }: Props) {
   const [tier, setTier] = useState("main");
   const stream = d.streams.find((s) => s.tier === tier) ?? d.streams[0];
   return (
     <aside id="bench" tabIndex={-1} aria-label={`Bench: ${d.name}`} className="flex w-full shrink-0 flex-col overflow-auto border-l bg-sheet outline-none lg:w-[430px]">
       <Head device={d} onClose={onClose} />
       {d.kind === "camera" && <Picture device={d} stream={stream} tier={tier} setTier={setTier} />}
-      <NextStep device={d} recorders={recorders} onClaim={onClaim} onStreamUser={onStreamUser} onOpen={onOpen} />
+      <NextStep device={d} recorders={recorders} onAgree={onAgree} onClaim={onClaim} onStreamUser={onStreamUser} onOpen={onOpen} />
+      <Findings device={d} />
       {d.factory && (
         <section aria-label="Finding" className="mx-4 mb-3 flex items-center gap-3 border-l-4 border-stuck bg-paper px-3 py-2.5">
           <p className="grow">It still opens with the password that it has from the factory (user <span className="mono">{d.factory}</span>). Anybody who knows the maker’s papers can sign in.</p>
@@ -40,6 +42,7 @@ export function Bench({ device: d, recorders, onAddress, onClaim, onStreamUser, 
       {stream?.proof?.ok && <Compare stream={stream} />}
       <Pictures device={d} />
       <SignInGrid device={d} />
+      <Agreed device={d} />
       <Remedies device={d} />
       <Placements device={d} />
       {d.ladder && <Ladder ladder={d.ladder} />}
@@ -114,7 +117,7 @@ function Picture({ device: d, stream, tier, setTier }: { device: Device; stream?
 }
 
 /** The one thing to do next, with its reason and its button. */
-function NextStep({ device: d, recorders, onClaim, onStreamUser, onOpen }: { device: Device; recorders: Device[]; onClaim: () => void; onStreamUser: () => void; onOpen: Props["onOpen"] }) {
+function NextStep({ device: d, recorders, onAgree, onClaim, onStreamUser, onOpen }: { device: Device; recorders: Device[]; onAgree: () => void; onClaim: () => void; onStreamUser: () => void; onOpen: Props["onOpen"] }) {
   const { addSignIn, changeSite, devices, site } = useFrame();
   const again = useOpenLatches(site.id);
   const mend = useRemedy(site.id);
@@ -127,6 +130,7 @@ function NextStep({ device: d, recorders, onClaim, onStreamUser, onOpen }: { dev
   const done = d.next.action === "none";
   const act = () => {
     if (d.next.action === "add_sign_in" || d.next.action === "wait") return addSignIn(d.next.reason, () => onOpen([d]), d);
+    if (d.next.action === "agree" || d.next.action === "agree_weaker") return onAgree();
     if (d.next.action === "stream_user") return onStreamUser();
     if (d.next.action === "take_certificate") return take.mutate();
     if (d.next.action === "streams_on") return mend.mutate({ action: "streams", devices: [d] }, { onError: say });
@@ -288,7 +292,7 @@ function Address({ device: d, onAddress }: { device: Device; onAddress: () => vo
       </div>
       {canUndo && <Button disabled={send.isPending} onClick={() => send.mutate({ title: `Undo the address change of ${d.name}`, lines: backToBefore([d]) }, { onError: say })}>Undo</Button>}
       <Button onClick={onAddress}>Give an address</Button>
-      {sure ? <Button look="danger" onClick={() => forget.mutate(d.id)}>Forget it with its evidence</Button> : <Button look="quiet" onClick={() => setSure(true)}>Forget</Button>}
+      {sure ? <Button look="danger" onClick={() => forget.mutate([d.id])}>Forget it with its evidence</Button> : <Button look="quiet" onClick={() => setSure(true)}>Forget</Button>}
     </section>
   );
 }
@@ -365,7 +369,7 @@ function Exchange({ id }: { id: string }) {
   return (
     <>
       <div className="mb-2 flex items-center justify-between gap-3 text-[13px] text-soft">
-        <span>“&gt;” was sent, “&lt;” came back. Passwords are sealed.</span>
+        <span>“&gt;” was sent, “&lt;” came back. Passwords are redacted.</span>
         <Copy text={text.data ?? ""} label="Copy all" />
       </div>
       <pre className="mono overflow-x-auto border bg-paper p-3 text-[12.5px] leading-[18px]">{text.data ?? "…"}</pre>

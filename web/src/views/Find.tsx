@@ -7,6 +7,7 @@ import { Button } from "@/parts/Button";
 import { ago } from "@/parts/measures";
 import { useInSteps } from "@/parts/useInSteps";
 import { useMedia } from "@/parts/useMedia";
+import { Storms } from "./Findings";
 import { Fields } from "./AddressField";
 import { Heard } from "./Heard";
 import { useFrame } from "./SiteFrame";
@@ -37,6 +38,7 @@ export function Find() {
       </div>
       <div ref={wide ? undefined : scroller} className="relative min-h-0 grow max-lg:overflow-auto lg:flex">
         <div ref={wide ? scroller : undefined} className="relative grow lg:min-h-0 lg:overflow-auto">
+          <Storms />
           <Fields site={site} devices={inside} />
           {devices.length === 0 ? (
             <div className="p-10 text-center">

@@ -77,7 +77,7 @@ function BringKeys() {
 
 function Row({ signIn: k, up, down }: { signIn: SignIn; up?: () => void; down?: () => void }) {
   const sites = useSites();
-  const where = [k.maker && `${k.maker} only`, k.site && `${sites.data?.find((s) => s.id === k.site)?.name ?? "one site"} only`, k.device && "one device only", k.purpose && `for ${purposes[k.purpose]}`].filter(Boolean).join(", ") || "everywhere";
+  const where = [k.maker && `${k.maker} only`, k.site && `${sites.data?.find((s) => s.id === k.site)?.name ?? "one site"} only`, k.bound && (k.devices?.length === 1 ? "one device only" : k.devices?.length ? `${k.devices.length} devices only` : "for devices that are gone: tried nowhere"), k.purpose && `for ${purposes[k.purpose]}`].filter(Boolean).join(", ") || "everywhere";
   const q = useQueryClient();
   const [secret, setSecret] = useState<string | null>(null);
   const [sure, setSure] = useState(false);
@@ -108,7 +108,7 @@ function Row({ signIn: k, up, down }: { signIn: SignIn; up?: () => void; down?: 
         </button>
         {secret !== null && <Copy text={secret} label="Copy" />}
       </td>
-      <td className="text-[13px] max-md:hidden">{where}{k.factory && <span className="ml-2 text-stuck">factory password</span>}</td>
+      <td className="text-[13px] max-md:hidden">{where}{k.factory && <span className="ml-2 text-stuck">factory password</span>}{k.weak && <span className="block text-stuck" title={k.weak}>Weak: {k.weak}</span>}</td>
       <td className="num text-right">{k.opens} {k.opens === 1 ? "device" : "devices"}</td>
       <td className="text-soft max-sm:hidden">{k.used_at ? ago(k.used_at) : "never"}</td>
       <td className="text-right whitespace-nowrap">

@@ -4,7 +4,8 @@ import { DropdownMenu } from "radix-ui";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { useSearchParams } from "react-router";
 import type { Device } from "@/api/client";
-import { backToBefore, say, useOpenLatches, useReaddress, useRename, useRuns } from "@/api/queries";
+import { backToBefore, say, useForget, useOpenLatches, useReaddress, useRename, useRuns } from "@/api/queries";
+import { AgreeSheet } from "@/parts/AgreeSheet";
 import { AddressSheet } from "@/parts/AddressSheet";
 import { Check } from "@/parts/Check";
 import { ClaimSheet } from "@/parts/ClaimSheet";
@@ -34,6 +35,7 @@ export function LineUp() {
   const [addressing, setAddressing] = useState<Device[] | null>(null);
   const [claiming, setClaiming] = useState<Device[] | null>(null);
   const [streamUser, setStreamUser] = useState<Device[] | null>(null);
+  const [agreeing, setAgreeing] = useState<Device[] | null>(null);
   const search = useRef<HTMLInputElement>(null);
 
   const inRange = useMemo(() => devices.filter((d) => (!d.stray || d.consent) && d.kind !== "other"), [devices]);
@@ -92,7 +94,7 @@ export function LineUp() {
     <div className="flex h-full">
       <section className={`flex min-w-0 grow flex-col ${current ? "max-lg:hidden" : ""}`} aria-label="Line-up">
         <Funnel devices={cameras} at={at} onChange={(v) => set("at", v)} />
-        <ActionBar picked={picked} cameras={cameras} recorders={readyRecorders} all={inRange} go={go} busy={open.isPending} quiet={!!current} onAddress={setAddressing} onClaim={setClaiming} onStreamUser={setStreamUser}>
+        <ActionBar picked={picked} cameras={cameras} recorders={readyRecorders} all={inRange} go={go} busy={open.isPending} quiet={!!current} onAgree={setAgreeing} onAddress={setAddressing} onClaim={setClaiming} onStreamUser={setStreamUser}>
           <Button onClick={paste} title="Paste a stream URL (V)"><ClipboardPaste size={15} /> <span className="max-xl:hidden">Paste a URL</span></Button>
           <label className="relative max-sm:grow">
             <Search size={14} className="absolute top-2.5 left-2.5 text-soft" aria-hidden />
@@ -117,7 +119,8 @@ export function LineUp() {
       {addressing && <AddressSheet site={site} devices={addressing} open onOpenChange={() => setAddressing(null)} />}
       {claiming && <ClaimSheet site={site.id} devices={claiming} open onOpenChange={() => setClaiming(null)} />}
       {streamUser && <StreamUserSheet site={site.id} devices={streamUser} onClose={() => setStreamUser(null)} />}
-      {current && <Bench onClaim={() => setClaiming([current])} onStreamUser={() => setStreamUser([current])} onAddress={() => setAddressing([current])} key={current.id} device={current} recorders={readyRecorders} onClose={() => set("device", null)} onOpen={go} />}
+      {agreeing && <AgreeSheet site={site.id} devices={agreeing} onClose={() => (setAgreeing(null), setSelected(new Set()))} />}
+      {current && <Bench onAgree={() => setAgreeing([current])} onClaim={() => setClaiming([current])} onStreamUser={() => setStreamUser([current])} onAddress={() => setAddressing([current])} key={current.id} device={current} recorders={readyRecorders} onClose={() => set("device", null)} onOpen={go} />}
     </div>
   );
 }
@@ -144,7 +147,7 @@ function Empty({ sweep, paste }: { sweep: () => void; paste: () => void }) {
 }
 
 /** What to do next, for the selection or for the whole site. */
-function ActionBar({ picked, cameras, recorders, all, go, busy, quiet, onAddress, onClaim, onStreamUser, children }: { picked: Device[]; cameras: Device[]; recorders: Device[]; all: Device[]; go: (list: Device[], target?: string) => void; busy: boolean; quiet: boolean; onAddress: (list: Device[]) => void; onClaim: (list: Device[]) => void; onStreamUser: (list: Device[]) => void; children: React.ReactNode }) {
+function ActionBar({ picked, cameras, recorders, all, go, busy, quiet, onAgree, onAddress, onClaim, onStreamUser, children }: { picked: Device[]; cameras: Device[]; recorders: Device[]; all: Device[]; go: (list: Device[], target?: string) => void; busy: boolean; quiet: boolean; onAgree: (list: Device[]) => void; onAddress: (list: Device[]) => void; onClaim: (list: Device[]) => void; onStreamUser: (list: Device[]) => void; children: React.ReactNode }) {
   // While a camera is in hand, the brass button is its own next step.
   const look = quiet ? "plain" : "next";
   const { addSignIn } = useFrame();
@@ -153,6 +156,7 @@ function ActionBar({ picked, cameras, recorders, all, go, busy, quiet, onAddress
   const stuck = cameras.filter(isStuck);
   const fresh = (picked.length > 0 ? picked : cameras).filter((d) => d.next.action === "claim");
   const wantKey = stuck.filter((d) => d.next.action === "add_sign_in");
+  const asks = (picked.length > 0 ? picked : all).filter((d) => d.next.action === "agree");
   const apart = cameras.filter((d) => d.next.action === "stream_user");
   const mine = picked.filter((d) => d.kind === "camera" && !d.via && d.grid?.some((r) => r.service === "device service" && r.state === "opens"));
   const many = (n: number, what = "camera") => `${n} ${what}${n === 1 ? "" : "s"}`;
@@ -166,9 +170,11 @@ function ActionBar({ picked, cameras, recorders, all, go, busy, quiet, onAddress
           <Button look="next" disabled={busy} onClick={() => go(picked)}>Open latches of {many(picked.length, "device")}</Button>
           {pickedCameras.length > 0 && <PlaceButton cameras={pickedCameras} recorders={recorders} go={go} busy={busy} />}
           {fresh.length > 0 && <Button onClick={() => onClaim(fresh)}>Claim {many(fresh.length, "device")}</Button>}
+          {asks.length > 0 && <Button onClick={() => onAgree(asks)}>Agree to basic for {many(asks.length, "device")}</Button>}
           {mine.length > 0 && <Button onClick={() => onStreamUser(mine)}>Make a stream user{mine.length > 1 && ` on ${mine.length}`}</Button>}
           {wired.length > 0 && <Button onClick={() => onAddress(wired)}>Give addresses</Button>}
           <UndoAddresses devices={picked} />
+          <ForgetButton devices={picked} />
         </>
       ) : ready.length > 0 ? (
         <>
@@ -179,6 +185,11 @@ function ActionBar({ picked, cameras, recorders, all, go, busy, quiet, onAddress
         <>
           <Button look={look} onClick={() => onClaim(fresh)}>Claim {many(fresh.length)}</Button>
           <span className="text-soft max-sm:hidden">Fresh from the factory: {fresh.length === 1 ? "it lets" : "they let"} anyone in.</span>
+        </>
+      ) : asks.length > 0 ? (
+        <>
+          <Button look={look} onClick={() => onAgree(asks)}>Agree to basic for {many(asks.length, "device")}</Button>
+          <span className="text-soft max-sm:hidden">{asks.length === 1 ? "It takes" : "They take"} a sign-in only so that it can be read.</span>
         </>
       ) : apart.length > 0 ? (
         <>
@@ -204,6 +215,16 @@ function ActionBar({ picked, cameras, recorders, all, go, busy, quiet, onAddress
       {children}
     </div>
   );
+}
+
+/** Removes what is selected with its evidence, after one more press. */
+function ForgetButton({ devices }: { devices: Device[] }) {
+  const { site } = useFrame();
+  const forget = useForget(site.id);
+  const [sure, setSure] = useState(false);
+  useEffect(() => setSure(false), [devices.length]);
+  if (!sure) return <Button look="quiet" onClick={() => setSure(true)}>Forget</Button>;
+  return <Button look="danger" disabled={forget.isPending} onClick={() => forget.mutate(devices.map((d) => d.id))}>Forget {devices.length} with their evidence</Button>;
 }
 
 /** Puts devices back to the addresses that they had before. */

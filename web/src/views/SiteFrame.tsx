@@ -3,7 +3,7 @@ import { DropdownMenu } from "radix-ui";
 import { useState } from "react";
 import { Link, NavLink, Outlet, useNavigate, useOutletContext, useParams } from "react-router";
 import { Problem, type Device, type Site } from "@/api/client";
-import { say, useDevices, useOpenLatches, useSite, useSiteEvents, useSites, useSweep } from "@/api/queries";
+import { say, useDevices, useHealth, useOpenLatches, useSite, useSiteEvents, useSites, useSweep } from "@/api/queries";
 import { Button } from "@/parts/Button";
 import { JobStrip } from "@/parts/JobStrip";
 import { useKeys } from "@/parts/keys";
@@ -34,6 +34,7 @@ export function SiteFrame() {
   const id = useParams().site!;
   const site = useSite(id);
   const devices = useDevices(id);
+  const health = useHealth();
   const sweep = useSweep(id);
   const open = useOpenLatches(id);
   const go = useNavigate();
@@ -67,6 +68,7 @@ export function SiteFrame() {
     { name: "Find", keys: "2", run: () => go(views[1]!) },
     { name: "Keyring", keys: "3", run: () => go(views[2]!) },
     { name: "Path book", keys: "4", run: () => go(views[3]!) },
+    { name: "Who did what", run: () => go("/record") },
     { name: "Change the site’s name or ranges", run: () => setChanging(true) },
     { name: `Change to the ${theme === "day" ? "night" : "day"} theme`, run: () => setTheme(theme === "day" ? "night" : "day") },
     { name: "All sites", run: () => go("/") },
@@ -93,6 +95,11 @@ export function SiteFrame() {
       {devices.error && (
         <div role="alert" className="border-b border-l-4 border-b-hair border-l-stuck bg-sheet px-4 py-2">
           {devices.error.message} <span className="text-soft">{devices.error instanceof Problem && devices.error.fix} What is shown may be out of date.</span>
+        </div>
+      )}
+      {health.data?.low_on_disk && (
+        <div role="alert" className="border-b border-l-4 border-b-hair border-l-stuck bg-sheet px-4 py-2">
+          The disk of the database is nearly full ({Math.round((health.data.free_bytes ?? 0) / 1e6)} MB left). <span className="text-soft">Free some space: work waits when there is none, and goes on by itself.</span>
         </div>
       )}
       {large !== null && (

@@ -22,13 +22,14 @@ export function Sites() {
   const [palette, setPalette] = useState(false);
   const go = useNavigate();
   const list = sites.data ?? [];
-  const actions: Action[] = [{ name: "New site", run: () => setMaking(true) }, ...list.map((s) => ({ name: `Go to ${s.name}`, run: () => go(`/sites/${s.id}`) }))];
+  const actions: Action[] = [{ name: "New site", run: () => setMaking(true) }, { name: "Who did what", run: () => go("/record") }, ...list.map((s) => ({ name: `Go to ${s.name}`, run: () => go(`/sites/${s.id}`) }))];
   return (
     <div className="flex min-h-full flex-col">
       <header className="flex h-12 items-center gap-2 border-b bg-sheet px-4">
         <Mark />
         <span className="font-semibold">Unlatch</span>
         <span className="grow" />
+        <Link to="/record" className="px-2 text-soft hover:text-ink">Who did what</Link>
         <ThemeButton />
         <SignOutButton />
       </header>

@@ -1,0 +1,74 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { api, must, type Device } from "@/api/client";
+import { say } from "@/api/queries";
+import { Button } from "@/parts/Button";
+import { ago } from "@/parts/measures";
+import { useFrame } from "./SiteFrame";
+
+/** What should be acted on at a device beside its next step: somebody else who says that it is this one. */
+export function Findings({ device: d }: { device: Device }) {
+  const { site } = useFrame();
+  const q = useQueryClient();
+  const dismiss = useMutation({
+    mutationFn: (address: string) => must(api.DELETE("/api/devices/{device}/claims/{address}", { params: { path: { device: d.id, address } } })),
+    onSuccess: () => q.invalidateQueries({ queryKey: ["devices", site.id] }),
+    onError: say,
+  });
+  return (d.findings ?? []).map((f) => (
+    <section key={f.address} aria-label="Finding" data-finding={f.cause} className="mx-4 mb-3 border-l-4 border-stuck bg-paper px-3 py-2.5">
+      <p className="font-semibold text-stuck">Another device says that it is this one</p>
+      <p className="mt-1">{f.summary}</p>
+      <p className="mt-1 text-soft">{f.fix}</p>
+      {f.seen && <p className="mt-1 text-[13px] text-soft">Seen: {f.seen}</p>}
+      <Button className="mt-2" disabled={dismiss.isPending} onClick={() => dismiss.mutate(f.address!)}>Set it aside</Button>
+    </section>
+  ));
+}
+
+/** That a sign-in may go out readable, with the way to take it back. */
+export function Agreed({ device: d }: { device: Device }) {
+  const { site } = useFrame();
+  const q = useQueryClient();
+  const withdraw = useMutation({
+    mutationFn: () => must(api.DELETE("/api/devices/{device}/agreement", { params: { path: { device: d.id } } })),
+    onSuccess: () => q.invalidateQueries({ queryKey: ["devices", site.id] }),
+    onError: say,
+  });
+  if (!d.agreed) return null;
+  return (
+    <section className="flex items-center gap-2 border-t px-4 py-3 text-[13px]" aria-label="Agreed">
+      <span className="grow">Its sign-in may be sent readable: agreed {ago(d.agreed)}.</span>
+      <Button className="h-7" disabled={withdraw.isPending} onClick={() => withdraw.mutate()}>Withdraw</Button>
+    </section>
+  );
+}
+
+/** Announcements that were not filed, since no wire has so many devices. */
+export function Storms() {
+  const { site, devices } = useFrame();
+  const q = useQueryClient();
+  const done = () => {
+    q.invalidateQueries({ queryKey: ["site", site.id] });
+    q.invalidateQueries({ queryKey: ["devices", site.id] });
+  };
+  const aside = useMutation({ mutationFn: () => must(api.DELETE("/api/sites/{site}/storms", { params: { path: { site: site.id } } })), onSuccess: done, onError: say });
+  const invented = devices.filter((d) => site.storms.some((s) => s.address !== "" && s.address === d.address));
+  const forget = useMutation({
+    mutationFn: () => must(api.POST("/api/sites/{site}/forget", { params: { path: { site: site.id } }, body: { devices: invented.map((d) => d.id) } })),
+    onSuccess: () => aside.mutate(),
+    onError: say,
+  });
+  if (site.storms.length === 0) return null;
+  const dropped = site.storms.reduce((n, s) => n + s.dropped, 0);
+  const where = site.storms.length === 1 && site.storms[0]!.address ? site.storms[0]!.address : `${site.storms.length} addresses`;
+  return (
+    <section aria-label="Finding" data-finding="storm" className="m-4 flex flex-wrap items-center gap-3 border-l-4 border-stuck bg-sheet px-3 py-2.5">
+      <p className="min-w-64 grow">
+        <span className="font-semibold text-stuck">A storm of announcements from <span className="mono">{where}</span>.</span>{" "}
+        {dropped.toLocaleString("en")} were not filed: no wire has so many devices at once. Something there is broken, or invents them. Last heard {ago(site.storms[0]!.last_at)}.
+      </p>
+      {invented.length > 0 && <Button disabled={forget.isPending} onClick={() => forget.mutate()}>Forget the {invented.length} from there</Button>}
+      <Button disabled={aside.isPending} onClick={() => aside.mutate()}>Set it aside</Button>
+    </section>
+  );
+}
