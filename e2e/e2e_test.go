@@ -37,20 +37,21 @@ type bench struct {
 	server *browser.Server
 	page   *rod.Page
 	data   string
+	flags  []string
 }
 
-func start(t *testing.T) *bench {
+func start(t *testing.T, flags ...string) *bench {
 	data, err := os.MkdirTemp("", "unlatch-e2e-*")
 	require.NoError(t, err)
 	require.NoError(t, os.Chmod(data, 0o755))
 	t.Cleanup(func() { os.RemoveAll(data) })
-	b := &bench{t: t, data: data}
+	b := &bench{t: t, data: data, flags: flags}
 	b.serve("127.0.0.1:0")
 	t.Cleanup(func() { assert.NoError(t, b.server.Stop()) })
 	chrome, err := browser.Start()
 	require.NoError(t, err)
 	t.Cleanup(chrome.Stop)
-	setup := regexp.MustCompile(`http://\S+/setup#\S+`).FindString(b.server.Output)
+	setup := regexp.MustCompile(`https?://\S+/setup#\S+`).FindString(b.server.Output)
 	require.NotEmpty(t, setup, b.server.Output)
 	b.page, err = chrome.Page(setup, 1280, 800)
 	require.NoError(t, err)
@@ -67,7 +68,7 @@ func start(t *testing.T) *bench {
 
 func (b *bench) serve(listen string) {
 	var err error
-	b.server, err = browser.StartServer("serve", "--data", b.data, "--listen", listen)
+	b.server, err = browser.StartServer(append([]string{"serve", "--data", b.data, "--listen", listen}, b.flags...)...)
 	require.NoError(b.t, err)
 }
 
@@ -185,7 +186,7 @@ func TestFromAnEmptyDatabaseToConfirmed(t *testing.T) {
 	assert.Contains(t, bench.MustText(), "/lantern/9")
 	assert.Contains(t, bench.MustText(), "It reports: Connected, recording Active")
 	b.press("^exchange$")
-	b.see("Passwords are sealed")
+	b.see("Passwords are redacted")
 	assert.NotContains(t, b.page.MustElement("body").MustText(), "brass-lamp-41")
 }
 
@@ -535,6 +536,8 @@ devices:
 	b.typeIn("device-user", "fitter")
 	b.typeIn("device-password", "brass-lamp-41")
 	b.press("^Add to keyring$")
+	b.press("^Agree to basic for 1 device$")
+	b.press("^Agree and go on$")
 	b.count(`[data-at="placed"]`, 1)
 	b.page.MustElement("[data-device]").MustClick()
 	b.see("judges the sign-in first")

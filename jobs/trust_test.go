@@ -92,7 +92,7 @@ func TestAnImpostorGetsNothing(t *testing.T) {
 	b := keyed(t, lone, "127.42.21", [3]string{"Other", "other", "wrong-lamp-9"}, [3]string{"Fitter", "fitter", "brass-lamp-41"})
 	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11"), false))
 	require.Equal(t, latch.Placed, b.device("11").Status.At())
-	assert.Equal(t, map[string]string{"device": "WS-UsernameToken", "stream": "digest MD5"}, b.device("11").Status.Schemes, "what it has taken is remembered")
+	assert.Equal(t, map[string]string{"device": "WS-UsernameToken", "stream": "digest MD5", "web": "digest MD5"}, b.device("11").Status.Schemes, "what it has taken is remembered")
 
 	r := b.trap(hostile.BasicTrap(), "127.42.21.77")
 	wire, err := hostile.Join(netip.MustParseAddr("127.42.21.77"))

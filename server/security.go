@@ -85,14 +85,14 @@ func (s *Server) ownOrigin(origin, host string) bool {
 	return strings.EqualFold(u.Host, host) || s.cfg.PublicURL != nil && strings.EqualFold(u.Host, s.cfg.PublicURL.Host)
 }
 
-// requestTime is how long an answer of the API may take: the database may have stopped in the middle of one.
-const requestTime = 20 * time.Second
+// patience is how long an answer of the API may take: the database may have stopped in the middle of one.
+const patience = 20 * time.Second
 
 // inTime gives each request of the API its time; event streams last as long as their page.
-func inTime(next http.Handler) http.Handler {
+func (s *Server) inTime(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if strings.HasPrefix(r.URL.Path, "/api/") && !strings.HasSuffix(r.URL.Path, "/events") {
-			ctx, cancel := context.WithTimeout(r.Context(), requestTime)
+			ctx, cancel := context.WithTimeout(r.Context(), s.cfg.Patience)
 			defer cancel()
 			r = r.WithContext(ctx)
 		}

@@ -1,26 +1,37 @@
 package server
 
 import (
+	"archive/zip"
 	"bufio"
+	"bytes"
 	"context"
 	"encoding/json"
 	"net/http"
 	"net/http/cookiejar"
 	"net/http/httptest"
+	"net/netip"
 	"net/url"
+	"os"
+	"path/filepath"
 	"runtime"
+	"strconv"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
 	"github.com/google/uuid"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"github.com/xuri/excelize/v2"
 
 	"unlatch/core/address"
+	"unlatch/core/discovery"
+	"unlatch/core/evidence"
 	"unlatch/core/signin"
 	"unlatch/store"
+	"unlatch/store/cluster"
 	"unlatch/store/storetest"
 )
 
@@ -203,6 +214,95 @@ func TestReadyzTellsOfAFullDisk(t *testing.T) {
 	assert.False(t, turned, "it is said once")
 }
 
+// A database that has stopped in the middle, as by SIGSTOP, holds a request up for its time and no longer, and is said.
+func TestAStoppedDatabaseHoldsNoRequestForEver(t *testing.T) {
+	dir, err := storetest.Dir()
+	require.NoError(t, err)
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	c, err := cluster.Start(context.Background(), cluster.Options{Dir: filepath.Join(dir, "pg"), Scratch: true})
+	require.NoError(t, err)
+	t.Cleanup(c.Stop)
+	p, _, _ := serveWith(t, c.URL, Config{Patience: time.Second})
+	p.setUp()
+	for _, pid := range family(t, c.Process()) {
+		require.NoError(t, syscall.Kill(pid, syscall.SIGSTOP))
+		defer syscall.Kill(pid, syscall.SIGCONT)
+	}
+	status, raw, _ := p.do("GET", "/api/sites", nil)
+	assert.Equal(t, 503, status, raw)
+	assert.Contains(t, raw, "The database does not answer")
+	status, _, _ = p.do("GET", "/readyz", nil)
+	assert.Equal(t, 503, status)
+	status, _, _ = p.do("GET", "/healthz", nil)
+	assert.Equal(t, 200, status, "the server itself is alive")
+	for _, pid := range family(t, c.Process()) {
+		syscall.Kill(pid, syscall.SIGCONT)
+	}
+	require.Eventually(t, func() bool { status, _, _ := p.do("GET", "/api/sites", nil); return status == 200 }, 30*time.Second, 50*time.Millisecond)
+}
+
+// family is a process with its children (proc(5)).
+func family(t *testing.T, parent int) []int {
+	out := []int{parent}
+	all, err := filepath.Glob("/proc/[0-9]*/stat")
+	require.NoError(t, err)
+	for _, f := range all {
+		raw, _ := os.ReadFile(f)
+		fields := strings.Fields(string(raw[bytes.LastIndexByte(raw, ')')+1:]))
+		if len(fields) > 1 && fields[1] == strconv.Itoa(parent) {
+			pid, err := strconv.Atoi(filepath.Base(filepath.Dir(f)))
+			require.NoError(t, err)
+			out = append(out, pid)
+		}
+	}
+	return out
+}
+
+// Of two devices one cannot be claimed: nothing is written of either.
+func TestNothingIsWrittenBeforeAllInputIsValid(t *testing.T) {
+	p, s, _ := serve(t, storetest.URL(t))
+	p.setUp()
+	ctx := context.Background()
+	_, raw, _ := p.do("POST", "/api/sites", map[string]any{"name": "Works", "ranges": []string{"192.0.2.0/24"}})
+	var site siteView
+	require.NoError(t, json.Unmarshal([]byte(raw), &site))
+	var ids []uuid.UUID
+	for i, open := range []bool{true, true, false} {
+		id, err := s.Sight(ctx, site.ID, nil, discovery.Sighting{Method: discovery.MDNS, Addr: netip.AddrFrom4([4]byte{192, 0, 2, byte(i + 7)}), Serial: strconv.Itoa(i), Kind: discovery.Camera})
+		require.NoError(t, err)
+		d, err := s.Device(ctx, id)
+		require.NoError(t, err)
+		require.NoError(t, s.Record(ctx, d, nil, store.Finding{Kind: evidence.KindReached, Body: evidence.Reached{Addr: d.Status.Device.Addr}}))
+		require.NoError(t, s.Record(ctx, d, nil, store.Finding{Kind: evidence.KindSignedIn, Body: evidence.SignedIn{Open: open}}))
+		ids = append(ids, id)
+	}
+	keys := func() []store.SignIn {
+		list, err := s.SignIns(ctx)
+		require.NoError(t, err)
+		return list
+	}
+	path := "/api/sites/" + site.ID.String() + "/claim"
+	p.problem("not_fresh", "POST", path, map[string]any{"devices": ids, "user": "fitter"})
+	p.problem("not_fresh", "POST", path, map[string]any{"devices": ids, "user": "fitter", "secret": "tarn-water-77"})
+	p.problem("not_signed_in", "POST", "/api/sites/"+site.ID.String()+"/remedies", map[string]any{"devices": ids, "user": "watcher", "action": "stream_user"})
+	assert.Empty(t, keys())
+	acts, err := s.Acts(ctx, nil, uuid.Nil, 10)
+	require.NoError(t, err)
+	assert.Len(t, acts, 1, "nor does the record say that anything was done")
+
+	status, raw, _ := p.do("POST", path, map[string]any{"devices": ids[:2], "user": "fitter", "secret": "tarn-water-77"})
+	require.Equal(t, 202, status, raw)
+	require.Len(t, keys(), 1)
+	assert.True(t, keys()[0].Bound, "a password from claiming is for what was claimed with it")
+	assert.ElementsMatch(t, ids[:2], keys()[0].Devices)
+	status, raw, _ = p.do("POST", path, map[string]any{"devices": ids[:2], "user": "fitter"})
+	require.Equal(t, 202, status, raw)
+	require.Len(t, keys(), 3)
+	for _, k := range keys()[1:] {
+		assert.Len(t, k.Devices, 1)
+	}
+}
+
 // An event stream ends with its session.
 func TestEventStreamEndsWithItsSession(t *testing.T) {
 	p, s, _ := serve(t, storetest.URL(t))
@@ -266,6 +366,44 @@ func TestWeakPasswordsAreShownOnTheKeyring(t *testing.T) {
 	assert.Contains(t, keys[0].Weak, "can be guessed")
 	assert.Empty(t, keys[1].Weak)
 	assert.NotContains(t, raw, "lantern")
+}
+
+// A spreadsheet of a few kilobytes that unpacks to hundreds of megabytes is refused before anything of it is unpacked; one with more rows than
+// any list ends early.
+func TestSpreadsheetsAreBounded(t *testing.T) {
+	var bomb bytes.Buffer
+	z := zip.NewWriter(&bomb)
+	w, err := z.Create("xl/worksheets/sheet1.xml")
+	require.NoError(t, err)
+	zeros := bytes.Repeat([]byte(" "), 1<<20)
+	for range 300 {
+		w.Write(zeros)
+	}
+	require.NoError(t, z.Close())
+	require.Less(t, bomb.Len(), 1<<20)
+	var before, after runtime.MemStats
+	runtime.GC()
+	runtime.ReadMemStats(&before)
+	_, _, err = readList(bomb.Bytes())
+	runtime.ReadMemStats(&after)
+	assert.ErrorContains(t, err, "unpacks to more than")
+	assert.Less(t, after.TotalAlloc-before.TotalAlloc, uint64(16<<20))
+
+	f := excelize.NewFile()
+	stream, err := f.NewStreamWriter("Sheet1")
+	require.NoError(t, err)
+	require.NoError(t, stream.SetRow("A1", []any{"Camera", "IP"}))
+	for i := range 20_100 {
+		cell, _ := excelize.CoordinatesToCellName(1, i+2)
+		require.NoError(t, stream.SetRow(cell, []any{"x", "192.0.2.7"}))
+	}
+	require.NoError(t, stream.Flush())
+	var long bytes.Buffer
+	require.NoError(t, f.Write(&long))
+	_, _, err = readList(long.Bytes())
+	assert.ErrorContains(t, err, "more than 20000 rows")
+	_, _, err = readList([]byte("PK\x03\x04 not really"))
+	assert.ErrorContains(t, err, "cannot be read as a spreadsheet")
 }
 
 func TestCookiesAreSecureBehindTLS(t *testing.T) {

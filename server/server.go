@@ -39,6 +39,8 @@ type Config struct {
 	PublicURL *url.URL
 	// TrustedProxies are those whose X-Forwarded-For is believed.
 	TrustedProxies address.Ranges
+	// Patience is how long a request of the API may take; 0 means 20 s.
+	Patience time.Duration
 	// Now is the clock by which tries to sign in are spaced; nil for time.Now.
 	Now func() time.Time
 	// Room watches the disk of the database; nil where that is elsewhere.
@@ -62,6 +64,9 @@ func bare(cfg Config) *Server {
 	if cfg.Now == nil {
 		cfg.Now = time.Now
 	}
+	if cfg.Patience == 0 {
+		cfg.Patience = patience
+	}
 	return &Server{cfg: cfg, hub: newHub(), accounts: newGate(freeByAccount, cfg.Now), addresses: newGate(freeByAddress, cfg.Now), hashing: make(chan struct{}, mostHashes)}
 }
 
@@ -69,7 +74,7 @@ func bare(cfg Config) *Server {
 func New(ctx context.Context, cfg Config) *Server {
 	s := bare(cfg)
 	r := chi.NewRouter()
-	r.Use(middleware.Recoverer, s.securityHeaders, s.knownHost, s.sameOrigin, s.withCaller, inTime, withoutNUL)
+	r.Use(middleware.Recoverer, s.securityHeaders, s.knownHost, s.sameOrigin, s.withCaller, s.inTime, withoutNUL)
 	s.routes(r)
 	s.handler = r
 	if cfg.Store != nil {

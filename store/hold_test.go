@@ -2,11 +2,14 @@ package store_test
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"net/netip"
 	"os"
 	"path/filepath"
+	"sync/atomic"
+	"syscall"
 	"testing"
 	"time"
 
@@ -21,6 +24,7 @@ import (
 	"unlatch/core/evidence"
 	"unlatch/core/signin"
 	"unlatch/store"
+	"unlatch/store/cluster"
 	"unlatch/store/storetest"
 )
 
@@ -107,6 +111,57 @@ func TestAFullDiskIsWaitedForLikeADatabaseThatIsAway(t *testing.T) {
 		return nil
 	}))
 	assert.Equal(t, 3, tries, "what was found is written when there is room")
+}
+
+// A disk that really is full: what a job has found is kept until there is room, and then written.
+func TestAFullDisk(t *testing.T) {
+	dir, err := storetest.Dir()
+	require.NoError(t, err)
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	if err := syscall.Mount("tmpfs", dir, "tmpfs", 0, "size=220m,mode=0755"); err != nil {
+		t.Skip("a small disk cannot be made here: ", err)
+	}
+	t.Cleanup(func() { require.NoError(t, syscall.Unmount(dir, syscall.MNT_DETACH)) })
+	c, err := cluster.Start(ctx, cluster.Options{Dir: filepath.Join(dir, "pg"), Scratch: true})
+	require.NoError(t, err)
+	t.Cleanup(c.Stop)
+	s, err := store.Open(ctx, c.URL, filepath.Join(t.TempDir(), "key"), nil)
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
+	site, err := s.CreateSite(ctx, "x", address.MustParse("192.0.2.0/24"))
+	require.NoError(t, err)
+	device, err := s.Sight(ctx, site.ID, nil, sight("192.0.2.7", "urn:1"))
+	require.NoError(t, err)
+	d, err := s.Device(ctx, device)
+	require.NoError(t, err)
+
+	filler := filepath.Join(dir, "filler")
+	f, err := os.Create(filler)
+	require.NoError(t, err)
+	for piece := make([]byte, 1<<20); err == nil; {
+		_, err = f.Write(piece)
+	}
+	require.ErrorIs(t, err, syscall.ENOSPC)
+	f.Close()
+	still := make([]byte, 3<<20)
+	_, err = rand.Read(still)
+	require.NoError(t, err)
+	finding := func() store.Finding {
+		id := uuid.New()
+		return store.Finding{Kind: evidence.KindProof, Subject: "main", Body: evidence.Proof{Still: &id}, Still: still, StillID: id}
+	}
+	for err = nil; err == nil; {
+		err = s.Record(ctx, d, nil, finding())
+	}
+	require.True(t, store.Away(err), "%v", err)
+	var tries atomic.Int32
+	kept := make(chan error, 1)
+	go func() {
+		kept <- s.Keep(ctx, "a proof", func(ctx context.Context) error { tries.Add(1); return s.Record(ctx, d, nil, finding()) })
+	}()
+	require.Eventually(t, func() bool { return tries.Load() >= 2 }, 30*time.Second, 10*time.Millisecond)
+	require.NoError(t, os.Remove(filler))
+	require.NoError(t, <-kept)
 }
 
 // 2,000 invented devices at one address: a handful is filed, the rest is one finding, and the list is read as fast as ever.
@@ -245,7 +300,10 @@ func TestALostLeaseFencesItsWorker(t *testing.T) {
 	defer conn.Close(ctx)
 	_, err = conn.Exec(ctx, "SELECT pg_terminate_backend(pid) FROM pg_locks WHERE locktype = 'advisory' AND classid = 7306002")
 	require.NoError(t, err)
-	require.Eventually(t, func() bool { _, err := s.Rescue(ctx); return err == nil && s.Record(under, d, nil, store.Finding{Kind: evidence.KindLeft, Body: evidence.Left{}}) != nil }, 20*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool {
+		_, err := s.Rescue(ctx)
+		return err == nil && s.Record(under, d, nil, store.Finding{Kind: evidence.KindLeft, Body: evidence.Left{}}) != nil
+	}, 20*time.Second, 20*time.Millisecond)
 	assert.ErrorIs(t, s.Record(under, d, nil, store.Finding{Kind: evidence.KindLeft, Body: evidence.Left{}}), store.ErrFenced)
 	_, err = s.BeginTry(under, device, key, store.DeviceService, "")
 	assert.ErrorIs(t, err, store.ErrFenced)

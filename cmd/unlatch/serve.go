@@ -35,11 +35,11 @@ type place struct {
 	listen   string
 	log      *slog.Logger
 
-	tls, plain        bool   // whether it was asked to serve by TLS, or without it where others can reach it
-	cert, key         string // files of a certificate of the person's own; "" for one made here
-	public            string // the address under which people reach the server
-	proxies           []string
-	forgetSignIns     bool
+	tls, plain    bool   // whether it was asked to serve by TLS, or without it where others can reach it
+	cert, key     string // files of a certificate of the person's own; "" for one made here
+	public        string // the address under which people reach the server
+	proxies       []string
+	forgetSignIns bool
 }
 
 func (p *place) flags(c *cobra.Command, listens bool) {
@@ -57,6 +57,9 @@ func (p *place) flags(c *cobra.Command, listens bool) {
 	c.Flags().StringVar(&p.public, "public-url", "", "address under which people reach the server, such as https://bench.example, where that is a name or a proxy's")
 	c.Flags().StringSliceVar(&p.proxies, "trusted-proxy", nil, "address or range of a proxy whose X-Forwarded-For is believed")
 }
+
+// databaseVariable is the environment variable for the database's address, whose password a command line would show to everybody.
+const databaseVariable = "UNLATCH_DATABASE"
 
 // services are what a running server consists of, ended in the reverse order.
 type services struct {
@@ -82,6 +85,9 @@ func (p *place) open(ctx context.Context) (*services, error) {
 	p.log = slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))
 	s := &services{}
 	url := p.database
+	if url == "" {
+		url = os.Getenv(databaseVariable)
+	}
 	if url == "" {
 		if url, err = p.ownDatabase(ctx, s); err != nil {
 			s.Close()
@@ -129,6 +135,9 @@ func (p *place) ownDatabase(ctx context.Context, s *services) (string, error) {
 
 // listener opens the address to serve on, with a remedy where it cannot.
 func (p *place) listener() (net.Listener, error) {
+	if err := p.check(); err != nil {
+		return nil, err
+	}
 	l, err := net.Listen("tcp", p.listen)
 	switch {
 	case errors.Is(err, syscall.EADDRINUSE):
@@ -160,12 +169,11 @@ func (s *services) serve(ctx context.Context, p *place, l net.Listener, out io.W
 	}
 	proxies, err := address.Parse(p.proxies...)
 	if err != nil {
-		return usageError{fmt.Errorf("--trusted-proxy: %w", err)}
+		return err
 	}
-	loopback := l.Addr().(*net.TCPAddr).IP.IsLoopback()
-	secure := p.tls || p.cert != "" || p.key != "" || !loopback && !p.plain
-	if secure && p.plain {
-		return usageError{errors.New("--plain-http and a certificate exclude each other")}
+	secure, err := p.secure(l.Addr().(*net.TCPAddr).IP)
+	if err != nil {
+		return err
 	}
 	scheme, fingerprint := "http", ""
 	if secure {
@@ -215,6 +223,29 @@ func (s *services) serve(ctx context.Context, p *place, l net.Listener, out io.W
 	bye, cancel := context.WithTimeout(context.Background(), 3*time.Second)
 	defer cancel()
 	h.Shutdown(bye)
+	return nil
+}
+
+// secure decides whether to serve by TLS at a listening address.
+func (p *place) secure(at net.IP) (bool, error) {
+	wanted := p.tls || p.cert != "" || p.key != ""
+	if wanted && p.plain {
+		return false, usageError{errors.New("--plain-http and a certificate exclude each other")}
+	}
+	return wanted || !at.IsLoopback() && !p.plain, nil
+}
+
+// check refuses wrong use before anything is started.
+func (p *place) check() error {
+	if (p.cert == "") != (p.key == "") {
+		return usageError{errors.New("--tls-cert and --tls-key go together: a certificate and the key that it was made for")}
+	}
+	if _, err := p.publicURL(); err != nil {
+		return err
+	}
+	if _, err := address.Parse(p.proxies...); err != nil {
+		return usageError{fmt.Errorf("--trusted-proxy: %w", err)}
+	}
 	return nil
 }
 
@@ -289,7 +320,10 @@ func workerCommand() *cobra.Command {
 	p := &place{}
 	c := &cobra.Command{Use: "worker", Short: "Run workers only, on the database of a server", Args: noArgs, RunE: func(cmd *cobra.Command, _ []string) error {
 		if p.database == "" {
-			return usageError{errors.New("a worker needs the server's database: --database postgres://... and the server's key file in --data")}
+			p.database = os.Getenv(databaseVariable)
+		}
+		if p.database == "" {
+			return usageError{errors.New("a worker needs the server's database: --database postgres://... (or UNLATCH_DATABASE, which no list of processes shows) and the server's key file in --data")}
 		}
 		s, err := p.open(cmd.Context())
 		if err != nil {

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/term"
 
 	"unlatch/demo"
 	"unlatch/sim"
@@ -41,6 +42,7 @@ func simCommand() *cobra.Command {
 
 // startSim runs a scenario, saying how far the first encoding is.
 func startSim(ctx context.Context, s *sim.Scenario, data string, out io.Writer) (*sim.World, error) {
+	terminal := term.IsTerminal(int(os.Stdout.Fd()))
 	said := false
 	w, err := sim.Start(ctx, s, sim.Options{
 		Media: &scene.Library{Dir: filepath.Join(data, "media")}, State: filepath.Join(data, "sim"),
@@ -49,12 +51,16 @@ func startSim(ctx context.Context, s *sim.Scenario, data string, out io.Writer) 
 			if _, err := os.Stat(filepath.Join(data, "media", "complete")); err == nil {
 				return
 			}
+			if terminal { // one line that counts up
+				fmt.Printf("\rDrawing the railway for the first time: %d of %d", done, all)
+			} else if !said { // in a log file it is said once
+				fmt.Fprintf(out, "Drawing the railway for the first time: %d pictures\n", all)
+			}
 			said = true
-			fmt.Fprintf(out, "\rDrawing the railway for the first time: %d of %d", done, all)
 		},
 	})
-	if said {
-		fmt.Fprintln(out)
+	if said && terminal {
+		fmt.Println()
 	}
 	if err == nil {
 		err = errors.Join(err, os.MkdirAll(filepath.Join(data, "media"), 0o755), os.WriteFile(filepath.Join(data, "media", "complete"), nil, 0o644))

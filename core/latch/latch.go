@@ -186,9 +186,9 @@ func Derive(records []evidence.Record, intent Intent) Status {
 		d.s.Via = cmp.Or(intent.Recorder, d.s.Device.Of, "its recorder")
 	}
 	d.reachable()
+	d.trust()
 	d.signedIn()
 	d.besides()
-	d.trust()
 	d.located()
 	d.proven()
 	l := d.s.Latch(Tuned)
@@ -303,6 +303,10 @@ func (d *deriver) signedIn() {
 	}
 	if d.s.Via != "" && b.Diagnosis == nil {
 		d.s.Latch(SignedIn).Reason = fmt.Sprintf("%q opens %s, and its channels with it", b.Label, d.s.Via)
+	}
+	if d.s.Before.IsValid() && b.Diagnosis == nil {
+		l := d.s.Latch(SignedIn)
+		l.State, l.Reason = Stale, fmt.Sprintf("It was signed in to at %s; what answers at %s has not shown yet that it is the same device", d.s.Before, d.s.Device.Addr)
 	}
 	if b.Recorder {
 		d.s.Device.Kind = "recorder"

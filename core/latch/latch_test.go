@@ -136,3 +136,22 @@ func TestRecordsSumUpInOneLine(t *testing.T) {
 	require.True(t, failed[len(failed)-1].Failed())
 	assert.Equal(t, "because", failed[len(failed)-1].Sum())
 }
+
+// Whatever stands in a record, the latches are derived and no panic spoils the list.
+func FuzzDerive(f *testing.F) {
+	f.Add("reached", "", []byte(`{"addr":"192.0.2.7","before":"192.0.2.6"}`))
+	f.Add("signed_in", "", []byte(`{"sign_in":"00000000-0000-0000-0000-000000000000","open":true}`))
+	f.Add("located", "", []byte(`{"streams":[{"tier":"main","url":"rtsp://x/"}]}`))
+	f.Add("proof", "main", []byte(`{"ok":true,"plain_url":"rtsp://x/","video":null}`))
+	f.Add("claimed", "192.0.2.9", []byte(`{"addr":"192.0.2.9"}`))
+	f.Add("addressed", "", []byte(`{"before":{},"after":{"addr":"192.0.2.7"}}`))
+	f.Fuzz(func(t *testing.T, kind, subject string, body []byte) {
+		r := evidence.Record{Kind: evidence.Kind(kind), Subject: subject, Body: body}
+		s := Derive([]evidence.Record{r}, Intent{})
+		if len(s.Latches) != len(Names) {
+			t.Fatal("a latch is missing")
+		}
+		r.Sum()
+		r.Failed()
+	})
+}

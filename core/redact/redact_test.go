@@ -77,3 +77,14 @@ func FuzzJSON(f *testing.F) {
 		}
 	})
 }
+
+func FuzzText(f *testing.F) {
+	f.Add("Authorization: Basic c2VjcmV0LXdvcmQ=\r\nx?password=secret-word&y")
+	f.Fuzz(func(t *testing.T, text string) {
+		r := &Redactor{}
+		r.Know(signin.SignIn{User: "u", Secret: signin.NewSecret("secret-word")})
+		if strings.Contains(r.Text(text), "secret-word") {
+			t.Fatalf("%q", text)
+		}
+	})
+}

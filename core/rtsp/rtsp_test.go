@@ -296,6 +296,26 @@ func TestWaitingDatagramsAreBoundedByBytes(t *testing.T) {
 	assert.Zero(t, d.bytes, "what is taken makes room")
 }
 
+// A redirect out of TLS could come from whoever stands between: it is not followed, and the sign-in goes nowhere.
+func TestNoRedirectLeadsOutOfTLS(t *testing.T) {
+	c := &Conn{url: streamurl.URL{Scheme: "rtsps", Host: "127.41.4.1"}, opt: Options{Dial: &address.Guard{Allowed: address.MustParse("127.41.4.0/24")}, SignIn: steward}}
+	err := c.follow(context.Background(), &Response{Status: 302, Header: Header{{"Location", "rtsp://127.41.4.1/x"}}}, 0)
+	var down *DowngradeError
+	require.ErrorAs(t, err, &down)
+	assert.Equal(t, "rtsp://127.41.4.1/x", down.To)
+	assert.Nil(t, c.conn, "nothing was connected to")
+}
+
+func FuzzParseGroup(f *testing.F) {
+	f.Add("RTP/AVP;multicast;destination=239.1.2.3;port=5000-5001;ttl=16")
+	f.Add("destination=::1;port=99999")
+	f.Fuzz(func(t *testing.T, text string) {
+		if g, port, ok := parseGroup(text); ok && (!g.IsMulticast() || port < 1 || port > 65534) {
+			t.Fatalf("%s %d", g, port)
+		}
+	})
+}
+
 func FuzzReadResponse(f *testing.F) {
 	f.Add([]byte("RTSP/1.0 200 OK\r\nCSeq: 1\r\nContent-Length: 2\r\n\r\nab"))
 	f.Add([]byte("RTSP/1.0 401 U\r\n folded\r\nWWW-Authenticate: Digest\r\n\r\n"))

@@ -76,19 +76,8 @@ func (c *Conn) takeDatagrams(channel byte, answer string) error {
 	if c.opt.Transport != Multicast {
 		return nil
 	}
-	var group netip.Addr
-	port := 0
-	for _, part := range strings.Split(answer, ";") {
-		name, value, _ := strings.Cut(strings.TrimSpace(part), "=")
-		switch strings.ToLower(name) {
-		case "destination":
-			group, _ = netip.ParseAddr(value)
-		case "port":
-			low, _, _ := strings.Cut(value, "-")
-			port, _ = strconv.Atoi(low)
-		}
-	}
-	if !group.IsMulticast() || port <= 0 || port > 65534 {
+	group, port, ok := parseGroup(answer)
+	if !ok {
 		return &ProtocolError{Problem: "the device names no multicast group for the stream"}
 	}
 	local, err := netip.ParseAddrPort(c.conn.LocalAddr().String())
@@ -102,6 +91,21 @@ func (c *Conn) takeDatagrams(channel byte, answer string) error {
 	}
 	c.udp.listen(channel, socket)
 	return nil
+}
+
+// parseGroup reads the group and port that a Transport line names (RFC 2326 §12.39).
+func parseGroup(transport string) (group netip.Addr, port int, ok bool) {
+	for _, part := range strings.Split(transport, ";") {
+		name, value, _ := strings.Cut(strings.TrimSpace(part), "=")
+		switch strings.ToLower(name) {
+		case "destination":
+			group, _ = netip.ParseAddr(value)
+		case "port":
+			low, _, _ := strings.Cut(value, "-")
+			port, _ = strconv.Atoi(low)
+		}
+	}
+	return group, port, group.IsMulticast() && group.Zone() == "" && port > 0 && port <= 65534
 }
 
 // interfaceOf is the network card with an address, nil where there is none.

@@ -46,7 +46,10 @@ func Start() (*Browser, error) {
 		return nil, err
 	}
 	b := rod.New().ControlURL(url)
-	return &Browser{b, l}, b.Connect()
+	if err := b.Connect(); err != nil {
+		return nil, err
+	}
+	return &Browser{b, l}, b.IgnoreCertErrors(true) // certificates that the product makes for itself are signed by nobody
 }
 
 // Stop ends Chromium and removes its profile.
@@ -80,7 +83,7 @@ type Server struct {
 // Log is what a stopped server has logged.
 func (s *Server) Log() string { return s.log.String() }
 
-var serves = regexp.MustCompile(`http://[0-9.:]+/`)
+var serves = regexp.MustCompile(`https?://[0-9.:]+/`)
 
 // StartServer runs the built program with arguments and waits until it serves.
 func StartServer(args ...string) (*Server, error) {
