@@ -82,6 +82,9 @@ func dump(t *testing.T, data string) string {
 func cleanFiles(t *testing.T, data string, clean func(where, text string)) {
 	files := 0
 	require.NoError(t, filepath.WalkDir(data, func(path string, e fs.DirEntry, err error) error {
+		if err == nil && e.IsDir() && e.Name() == "sim" {
+			return filepath.SkipDir // what a stand-in remembers is the recorder's own: it was given the URL with its sign-in
+		}
 		if err != nil || !e.Type().IsRegular() {
 			return err
 		}

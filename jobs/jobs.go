@@ -50,6 +50,7 @@ func begin[T any](ctx context.Context, q *Queue, site uuid.UUID, kind, title str
 	if err != nil {
 		return run, err
 	}
+	run.Left = int64(len(items))
 	return run, q.store.Announce(ctx, site, run.ID)
 }
 

@@ -29,6 +29,7 @@ type pastedView struct {
 	Findings []streamurl.Finding `json:"findings"`
 	Problem  string              `json:"problem,omitempty"`
 	Remedy   string              `json:"remedy,omitempty"`
+	Hosts    []string            `json:"hosts,omitempty" doc:"addresses to choose between, where two readings are alike"`
 }
 
 // readingView is one way to read the pasted paths.
@@ -46,21 +47,22 @@ type readingView struct {
 type PasteBody struct {
 	Text string   `json:"text" maxLength:"1000000"`
 	Skip []string `json:"skip,omitempty" maxItems:"20" doc:"faults to leave as they are"`
+	Host string   `json:"host,omitempty" maxLength:"300" doc:"the address that a person has chosen between two readings"`
 }
 
-// repair reads the URLs, mended by what they are and by what the path books know.
-func (b PasteBody) repair(books []*recipe.Book) (out []streamurl.Repaired) {
-	skip := make([]streamurl.Fault, len(b.Skip))
-	for i, f := range b.Skip {
-		skip[i] = streamurl.Fault(f)
+// repair reads the URLs, mended by what they are, by the site that they are pasted for and by what the path books know.
+func (b PasteBody) repair(books []*recipe.Book, site address.Ranges) (out []streamurl.Repaired) {
+	o := streamurl.Options{Host: b.Host, Site: site.Contains}
+	for _, f := range b.Skip {
+		o.Skip = append(o.Skip, streamurl.Fault(f))
 	}
-	if !strings.Contains(strings.TrimSpace(b.Text), "\n") && strings.TrimSpace(b.Text) != "" {
-		out = []streamurl.Repaired{streamurl.Repair(strings.TrimSpace(b.Text), skip...)}
-	} else {
-		out = streamurl.RepairAll(b.Text, skip...)
+	text := strings.TrimSpace(b.Text)
+	out = streamurl.RepairAllWith(b.Text, o)
+	if len(out) < 2 && text != "" && !strings.Contains(text, "\n") {
+		out = []streamurl.Repaired{streamurl.RepairWith(text, o)} // one URL, and all of the line is meant
 	}
 	for i := range out[:min(len(out), mostPasted)] {
-		recipe.Amend(&out[i], books, skip...)
+		recipe.Amend(&out[i], books, o.Skip...)
 	}
 	return out
 }
@@ -68,22 +70,35 @@ func (b PasteBody) repair(books []*recipe.Book) (out []streamurl.Repaired) {
 // mostPasted is how many URLs of a paste are shown.
 const mostPasted = 500
 
+// pasteOut is what was read out of a paste.
+type pasteOut struct {
+	Body struct {
+		URLs     []pastedView  `json:"urls"`
+		Readings []readingView `json:"readings" doc:"the likeliest first"`
+		Without  int           `json:"without,omitempty" doc:"lines that hold words and no URL"`
+	}
+}
+
 func (s *Server) pasteRoutes(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "read-paste", Method: "POST", Path: "/api/paste", Summary: "Repair pasted URLs and read their paths; nothing is kept", MaxBodyBytes: 2 << 20},
-		func(ctx context.Context, in *struct{ Body PasteBody }) (*struct {
+		func(ctx context.Context, in *struct {
 			Body struct {
-				URLs     []pastedView  `json:"urls"`
-				Readings []readingView `json:"readings" doc:"the likeliest first"`
+				PasteBody
+				Site *uuid.UUID `json:"site,omitempty" doc:"the site that it is pasted for: its addresses decide between readings"`
 			}
-		}, error) {
-			out := &struct {
-				Body struct {
-					URLs     []pastedView  `json:"urls"`
-					Readings []readingView `json:"readings" doc:"the likeliest first"`
-				}
-			}{}
+		}) (*pasteOut, error) {
+			out := &pasteOut{}
 			books, err := s.cfg.Store.Books(ctx)
-			repaired := in.Body.repair(books)
+			var ranges address.Ranges
+			if err == nil && in.Body.Site != nil {
+				var site store.Site
+				site, err = s.cfg.Store.Site(ctx, *in.Body.Site)
+				ranges = site.Ranges
+			}
+			repaired := in.Body.repair(books, ranges)
+			if len(repaired) > 1 || strings.Contains(strings.TrimSpace(in.Body.Text), "\n") {
+				out.Body.Without = streamurl.Without(in.Body.Text)
+			}
 			out.Body.URLs = []pastedView{}
 			for _, r := range repaired[:min(len(repaired), mostPasted)] {
 				out.Body.URLs = append(out.Body.URLs, viewOfPasted(r))
@@ -108,7 +123,7 @@ func (s *Server) pasteRoutes(api huma.API) {
 }
 
 func viewOfPasted(r streamurl.Repaired) pastedView {
-	v := pastedView{Line: r.Line, OK: r.OK, Findings: r.Findings, Problem: r.Problem, Remedy: r.Remedy, Segments: []streamurl.Segment{}}
+	v := pastedView{Line: r.Line, OK: r.OK, Findings: r.Findings, Problem: r.Problem, Remedy: r.Remedy, Hosts: r.Hosts, Segments: []streamurl.Segment{}}
 	if r.OK {
 		label := ""
 		if !r.URL.SignIn.Anonymous() {
@@ -175,7 +190,7 @@ func (s *Server) takePaste(ctx context.Context, id uuid.UUID, b PasteBody, shape
 	if err != nil {
 		return nil, s.explain(err)
 	}
-	all := b.repair(books)
+	all := b.repair(books, site.Ranges)
 	i := slices.IndexFunc(all, func(r streamurl.Repaired) bool { return r.OK })
 	if i < 0 {
 		return nil, problem(422, "no_url", "There is no URL in it that can be read.", "Paste one like rtsp://192.0.2.20/path.")

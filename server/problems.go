@@ -108,6 +108,8 @@ func (s *Server) explain(err error) error {
 		q := problem(422, "too_many_addresses", sentence(many.Error()), "Confirm the number, or type a smaller range.")
 		q.Count = many.Count
 		return q
+	case errors.Is(err, context.Canceled):
+		return problem(499, "gone", "Whoever asked has gone.", "Ask again.")
 	case store.Full(err):
 		return problem(503, "database_full", "The disk of the database is full.", "Free some space: work under way goes on by itself then.")
 	case store.Away(err), errors.Is(err, context.DeadlineExceeded):

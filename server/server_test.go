@@ -292,6 +292,22 @@ func TestOpenAPIDocumentIsCurrent(t *testing.T) {
 	assert.Contains(t, raw, `"/api/sites/{site}/open"`)
 }
 
+// The answer to what begins a run says that it runs, since when, and how much there is to do.
+func TestTheAnswerToABegunRunIsTrue(t *testing.T) {
+	p, _, _ := serve(t, storetest.URL(t))
+	p.setUp()
+	_, raw, _ := p.do("POST", "/api/sites", map[string]any{"name": "Works", "ranges": []string{"192.0.2.0/30"}})
+	var site siteView
+	require.NoError(t, json.Unmarshal([]byte(raw), &site))
+	status, raw, _ := p.do("POST", "/api/sites/"+site.ID.String()+"/sweeps", map[string]any{})
+	require.Equal(t, 202, status, raw)
+	var run runView
+	require.NoError(t, json.Unmarshal([]byte(raw), &run))
+	assert.Equal(t, "running", run.State)
+	assert.WithinDuration(t, time.Now(), run.Created, time.Minute)
+	assert.EqualValues(t, 20, run.Total)
+}
+
 func TestAddressLists(t *testing.T) {
 	p, s, _ := serve(t, storetest.URL(t))
 	p.setUp()

@@ -38,7 +38,7 @@ const runColumns = `r.id, r.site_id, r.kind, r.title, r.created_at, r.stopped_at
 func (s *Store) StartRun(ctx context.Context, site uuid.UUID, kind, title string, total int64, enqueue func(tx pgx.Tx, run uuid.UUID) error) (Run, error) {
 	r := Run{ID: newID(), Site: site, Kind: kind, Title: title, Total: total}
 	err := pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, "INSERT INTO runs (id, site_id, kind, title, total) VALUES ($1, $2, $3, $4, $5)", r.ID, site, kind, title, total); err != nil {
+		if err := tx.QueryRow(ctx, "INSERT INTO runs (id, site_id, kind, title, total) VALUES ($1, $2, $3, $4, $5) RETURNING created_at", r.ID, site, kind, title, total).Scan(&r.Created); err != nil {
 			return err
 		}
 		return enqueue(tx, r.ID)

@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"net/url"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode"
@@ -25,13 +26,18 @@ const (
 	NoScheme    Fault = "no_scheme"    // begins with the address
 	HTTPScheme  Fault = "http_scheme"  // http where the port is a stream port
 	SignInTwice Fault = "sign_in_twice"
-	Reserved    Fault = "reserved"    // characters in the password that must be percent-encoded
-	Placeholder Fault = "placeholder" // <user>, [port], {ip} left in
-	Brackets    Fault = "brackets"    // brackets left around a real value
-	WebPort     Fault = "web_port"    // the web port where the stream port belongs
-	Slashes     Fault = "slashes"     // // at the beginning of the path
-	Multicast   Fault = "multicast"   // a query that asks for multicast, which few networks carry
-	Case        Fault = "case"        // capitals that no recipe has: found by the path books
+	Reserved    Fault = "reserved"     // characters in the password that must be percent-encoded
+	Placeholder Fault = "placeholder"  // <user>, [port], {ip} left in
+	Brackets    Fault = "brackets"     // brackets left around a real value
+	WebPort     Fault = "web_port"     // the web port where the stream port belongs
+	Slashes     Fault = "slashes"      // // at the beginning of the path
+	Multicast   Fault = "multicast"    // a query that asks for multicast, which few networks carry
+	Case        Fault = "case"         // capitals that no recipe has: found by the path books
+	PortTwice   Fault = "port_twice"   // host:554:554
+	Typo        Fault = "typo"         // l and O for digits, commas for dots in an address
+	Stop        Fault = "stop"         // a full stop or a comma behind the URL
+	Words       Fault = "words"        // words behind the URL
+	SecretBlank Fault = "secret_blank" // a blank in the password
 )
 
 // A Finding is one fault with what it becomes. Its words never hold a sign-in.
@@ -49,6 +55,19 @@ type Repaired struct {
 	Findings []Finding `json:"findings"`
 	Problem  string    `json:"problem,omitempty"`
 	Remedy   string    `json:"remedy,omitempty"`
+	// Hosts are the addresses between which a person has to choose, where two readings of the URL are alike: which @ ends the sign-in
+	// cannot be told from the text.
+	Hosts []string `json:"hosts,omitempty"`
+}
+
+// Options of a repair.
+type Options struct {
+	Skip []Fault // faults that are left as they are
+	// Site reports whether an address is of the site that the URL is pasted for; nil for not known. A reading whose host is goes before
+	// one whose host is not.
+	Site func(netip.Addr) bool
+	// Host is the address that a person has chosen between two alike readings.
+	Host string
 }
 
 // Limits of a paste.
@@ -58,9 +77,12 @@ const (
 )
 
 // Repair reads a damaged URL. Faults in skip are left as they are.
-func Repair(text string, skip ...Fault) Repaired {
-	r := repairer{skip: map[Fault]bool{}, found: []Finding{}}
-	for _, f := range skip {
+func Repair(text string, skip ...Fault) Repaired { return RepairWith(text, Options{Skip: skip}) }
+
+// RepairWith is Repair with what else is known.
+func RepairWith(text string, o Options) Repaired {
+	r := repairer{skip: map[Fault]bool{}, found: []Finding{}, site: o.Site, chosen: o.Host}
+	for _, f := range o.Skip {
 		r.skip[f] = true
 	}
 	out := Repaired{Line: 1, Findings: r.found}
@@ -69,12 +91,12 @@ func Repair(text string, skip ...Fault) Repaired {
 		return out
 	}
 	r.text = text
-	for _, step := range []func(*repairer){(*repairer).quotes, (*repairer).blanks, (*repairer).entities, (*repairer).scheme, (*repairer).backslashes, (*repairer).placeholders, (*repairer).signIn, (*repairer).ports, (*repairer).path} {
+	for _, step := range []func(*repairer){(*repairer).quotes, (*repairer).words, (*repairer).entities, (*repairer).scheme, (*repairer).blanks, (*repairer).backslashes, (*repairer).placeholders, (*repairer).signIn, (*repairer).host, (*repairer).ports, (*repairer).path} {
 		step(&r)
 	}
 	out.Findings = r.found
 	if r.problem != "" {
-		out.Problem, out.Remedy = r.problem, r.remedy
+		out.Problem, out.Remedy, out.Hosts = r.problem, r.remedy, r.hosts
 		return out
 	}
 	u, err := Parse(r.text)
@@ -100,26 +122,78 @@ func Repair(text string, skip ...Fault) Repaired {
 var hostName = regexp.MustCompile(`^[\pL\pN._:%-]+$`)
 
 // urlish is a piece of a line that is meant as a URL: it has a scheme, or begins with an address and a path or a port.
-var urlish = regexp.MustCompile(`(?i)(?:\b(?:rtsps?|rstp|rtps|https?)\s*:?\s*[/\\]{1,3}|\b(?:\d{1,3}\.){3}\d{1,3}(?::\d+)?[/\\])\S*(?:\s*[:@/]\s*\S+)*`)
+var urlish = regexp.MustCompile(`(?i)(?:\b(?:rtsps?|rstp|rtps|https?|udp|rtp)\s*:?\s*[/\\]{1,3}|\b(?:\d{1,3}[.,]){3}\d{1,3}(?::\d+)?[/\\])\S*(?:\s*[:@/]\s*\S+)*`)
 
-// RepairAll finds the URLs in a page of notes, at most one a line, and repairs each. Lines without one are passed over.
+// opens is where a URL begins with its scheme.
+var opens = regexp.MustCompile(`(?i)(?:rtsps?|rstp|rtps|https?|udp|rtp)\s*:\s*[/\\]{2}`)
+
+// RepairAll finds the URLs in a page of notes, several to a line where they are, and repairs each. Lines without one are passed over; Without
+// tells how many there are.
 func RepairAll(text string, skip ...Fault) []Repaired {
+	return RepairAllWith(text, Options{Skip: skip})
+}
+
+// RepairAllWith is RepairAll with what else is known.
+func RepairAllWith(text string, o Options) []Repaired {
 	var out []Repaired
 	line := 0
 	for l := range strings.Lines(text) {
 		if line++; line > MaxLines {
 			break
 		}
-		if len(l) > maxPasted {
-			l = l[:maxPasted]
-		}
-		if m := urlish.FindString(l); m != "" {
-			r := Repair(m, skip...)
+		for _, piece := range pieces(l[:min(len(l), maxPasted)]) {
+			m := urlish.FindString(piece)
+			if m == "" {
+				continue
+			}
+			r := RepairWith(m, o)
 			r.Line = line
+			if rest := strings.TrimSpace(strings.Replace(piece, m, "", 1)); r.OK && len(strings.Fields(strings.Trim(rest, around+" ,;.()[]<>-–:"))) > 0 {
+				r.Findings = append(r.Findings, wordsFinding(len(strings.Fields(rest))))
+			}
 			out = append(out, r)
 		}
 	}
 	return out
+}
+
+// Without is how many lines of a text hold words and no URL.
+func Without(text string) (n int) {
+	line := 0
+	for l := range strings.Lines(text) {
+		if line++; line > MaxLines {
+			n++
+			continue
+		}
+		if strings.TrimSpace(l) != "" && !urlish.MatchString(l) {
+			n++
+		}
+	}
+	return n
+}
+
+// pieces parts a line before each URL but the first: one that begins behind a blank, a comma, a semicolon or a bracket is another.
+func pieces(line string) (out []string) {
+	from := 0
+	for _, at := range opens.FindAllStringIndex(line, -1) {
+		if at[0] == 0 || !strings.ContainsRune(" \t,;|(<\"'", rune(line[at[0]-1])) || !opens.MatchString(line[from:at[0]]) {
+			continue
+		}
+		if before := strings.TrimRight(line[from:at[0]], " \t"); strings.HasSuffix(before, "://") || strings.HasSuffix(before, "@") || strings.HasSuffix(before, "=") {
+			continue // the scheme stands twice, or the URL is a parameter of the one before
+		}
+		out = append(out, line[from:at[0]])
+		from = at[0]
+	}
+	return append(out, line[from:])
+}
+
+func wordsFinding(n int) Finding {
+	what := strconv.Itoa(n) + " words stand"
+	if n == 1 {
+		what = "a word stands"
+	}
+	return Finding{Words, what + " beside the URL", "left out"}
 }
 
 type repairer struct {
@@ -128,6 +202,9 @@ type repairer struct {
 	skip            map[Fault]bool
 	found           []Finding
 	problem, remedy string
+	hosts           []string // of alike readings
+	site            func(netip.Addr) bool
+	chosen          string
 }
 
 // note records a fault unless it is to be left; it reports whether to mend it.
@@ -155,17 +232,59 @@ func (r *repairer) quotes() {
 	r.text = strings.TrimSpace(r.text)
 }
 
-func (r *repairer) blanks() {
-	r.text = strings.ToValidUTF8(r.text, "")
-	bare := strings.Map(func(c rune) rune {
-		if unicode.IsSpace(c) || unicode.Is(unicode.Cf, c) || unicode.IsControl(c) {
-			return -1
+// words takes off what was written behind a URL, and the full stop of the sentence that it stood in. A blank within the sign-in or next to a
+// character that joins (: @ /) belongs to the URL and is left for later.
+func (r *repairer) words() {
+	begin := opens.FindStringIndex(r.text)
+	from := 0
+	if begin != nil {
+		from = begin[1]
+	}
+	at := from + strings.LastIndex(r.text[from:], "@") + 1
+	if at == from && begin == nil {
+		at = 0
+	}
+	tail := r.text[at:]
+	if cut := behind.FindStringIndex(tail); cut != nil {
+		n := len(strings.Fields(tail[cut[0]:]))
+		f := wordsFinding(n)
+		if r.note(f.Fault, f.Problem, f.Becomes) {
+			r.text = r.text[:at] + tail[:cut[0]]
 		}
-		return c
-	}, r.text)
-	if bare != r.text && r.note(Blanks, "blanks or invisible characters stand in the URL", "they are taken out") {
+	}
+	if bare := strings.TrimRight(r.text, ".!?:"); bare != r.text && strings.Contains(bare, "/") && !strings.HasSuffix(r.text, "?") && r.note(Stop, "a full stop stands behind the URL", "left out") {
 		r.text = bare
 	}
+}
+
+// behind is a blank with words after it that join on to nothing: the path has begun before.
+var behind = regexp.MustCompile(`\s+[\pL(–-][^\s/@:\\]*(?:\s|$)`)
+
+func (r *repairer) blanks() {
+	r.text = strings.ToValidUTF8(r.text, "")
+	bare := func(s string) string {
+		return strings.Map(func(c rune) rune {
+			if unicode.IsSpace(c) || unicode.Is(unicode.Cf, c) || unicode.IsControl(c) {
+				return -1
+			}
+			return c
+		}, s)
+	}
+	clean := bare(r.text)
+	scheme, rest, ok := r.parts()
+	if at := strings.LastIndex(rest, "@"); ok && at > 0 {
+		user, secret, pair := strings.Cut(rest[:at], ":")
+		// Blanks at its ends come from copying; one within it may be the person's own.
+		if secret = strings.TrimSpace(secret); pair && strings.Contains(secret, " ") && r.note(SecretBlank, "a blank stands in the password", "kept as a part of it") {
+			clean = bare(scheme) + "://" + bare(user) + ":" + strings.Join(strings.Fields(secret), " ") + bare(rest[at:])
+		}
+	}
+	if strings.Join(strings.Fields(clean), "") != strings.Join(strings.Fields(r.text), "") || len(clean) != len(r.text) {
+		if !r.note(Blanks, "blanks or invisible characters stand in the URL", "they are taken out") {
+			return
+		}
+	}
+	r.text = clean
 }
 
 func (r *repairer) entities() {
@@ -181,12 +300,25 @@ func (r *repairer) entities() {
 var (
 	entity  = regexp.MustCompile(`&(?:amp|lt|gt|quot|apos|#\d{1,5}|#x[0-9a-fA-F]{1,4});`)
 	begins  = regexp.MustCompile(`^(?i)(rtsps|rtsp|rstps|rstp|rtps|rtp|https|http|hxxp|ttp|tsp)\s*(:?)([/\\]{1,4})`)
-	address = regexp.MustCompile(`^[A-Za-z0-9.\-\[\]:]+`)
+	address = regexp.MustCompile(`^[A-Za-z0-9.,\-\[\]:]+`)
 )
 
 var spelled = map[string]string{"rtsps": "rtsps", "rstps": "rtsps", "rtsp": "rtsp", "rstp": "rtsp", "rtps": "rtsp", "rtp": "rtsp", "tsp": "rtsp", "http": "http", "hxxp": "http", "ttp": "http", "https": "https"}
 
+// group is a bare multicast URL, as players write it.
+var group = regexp.MustCompile(`(?i)^(?:udp|rtp)\s*:\s*[/\\]{2}@?([0-9.]+|\[[0-9a-f:]+\]):?(\d*)`)
+
 func (r *repairer) scheme() {
+	if m := group.FindStringSubmatch(r.text); m != nil {
+		if a, err := netip.ParseAddr(strings.Trim(m[1], "[]")); err == nil && a.IsMulticast() {
+			port := ""
+			if m[2] != "" {
+				port = ", port " + m[2]
+			}
+			r.problem, r.remedy = "it names the multicast group "+a.String()+port+" and no camera", "paste the rtsp:// URL of the camera that sends to the group"
+			return
+		}
+	}
 	m := begins.FindStringSubmatch(r.text)
 	if m == nil {
 		if !strings.Contains(r.text, "://") && strings.ContainsAny(r.text, `./:\`) && r.note(NoScheme, "the scheme is missing", "rtsp://") {
@@ -272,13 +404,17 @@ func (r *repairer) placeholders() {
 	r.text = scheme + "://" + head + host + path
 }
 
-// signIn finds where the sign-in ends. A password may hold every character that would end it: the last @ that is followed by an address decides.
+// signIn takes the sign-in out, where weigh finds that it ends.
 func (r *repairer) signIn() {
 	scheme, rest, ok := r.parts()
 	if !ok || r.problem != "" {
 		return
 	}
-	at := lastSignIn(rest)
+	at, alike := r.weigh(rest)
+	if len(alike) > 0 {
+		r.problem, r.remedy, r.hosts = "which @ ends the sign-in cannot be told: the address may be "+strings.Join(alike, " or "), "choose the address that is meant", alike
+		return
+	}
 	if at < 0 {
 		return
 	}
@@ -294,20 +430,107 @@ func (r *repairer) signIn() {
 	r.text = scheme + "://" + tail
 }
 
-// lastSignIn is where the @ stands that ends the sign-in, or -1.
-func lastSignIn(rest string) int {
-	for at := strings.LastIndex(rest, "@"); at >= 0; at = strings.LastIndex(rest[:at], "@") {
-		host := address.FindString(rest[at+1:])
-		end := len(rest[at+1:]) == len(host) || strings.IndexByte("/?", rest[at+1+len(host)]) >= 0
-		before := rest[:at]
-		slash := strings.IndexAny(before, "/?")
-		// An @ behind a path belongs to the path, unless what stands before the path is no address but a user and the beginning of a password.
-		if host != "" && end && (slash < 0 || looksLikeSignIn(before[:slash])) {
-			return at
+// A reading is one way to part a URL: the sign-in ends at an @, or there is none.
+type reading struct {
+	at    int // of the @; -1 for no sign-in
+	host  string
+	score int
+}
+
+// weigh finds where the @ stands that ends the sign-in, or -1. A password may hold every character that would end it, and a path may hold an @,
+// so all readings are weighed: whether the host is an address, and one of the site; whether a port and a path follow; whether what stands
+// before is a user and a password. Two readings that weigh the same are returned as alike, by their hosts.
+func (r *repairer) weigh(rest string) (at int, alike []string) {
+	var all []reading
+	for i := -1; i < len(rest); {
+		if i < 0 || rest[i] == '@' {
+			if one, ok := r.read(rest, i); ok {
+				all = append(all, one)
+			}
+		}
+		next := strings.IndexByte(rest[i+1:], '@')
+		if next < 0 {
+			break
+		}
+		i += 1 + next
+	}
+	if len(all) == 0 {
+		return -1, nil
+	}
+	best := all[0]
+	for _, x := range all[1:] {
+		if x.score > best.score {
+			best = x
 		}
 	}
-	return -1
+	for _, x := range all {
+		if x.score == best.score && !slices.Contains(alike, x.host) {
+			alike = append(alike, x.host)
+		}
+	}
+	if len(alike) > 1 {
+		return best.at, alike
+	}
+	return best.at, nil
 }
+
+// read weighs one reading; ok is false where it cannot be: what follows the @ is no host.
+func (r *repairer) read(rest string, at int) (x reading, ok bool) {
+	before, after := "", rest
+	if at >= 0 {
+		before, after = rest[:at], rest[at+1:]
+	}
+	text := address.FindString(after)
+	end := len(text) == len(after) || strings.IndexByte("/?", after[len(text)]) >= 0
+	if text == "" || !end || at < 0 && strings.Contains(after[:len(text)], "@") {
+		return x, false
+	}
+	host, port, err := splitHostPort(text)
+	if err != nil {
+		host = text // a port that is written twice, or no port: mended later
+	}
+	x = reading{at: at, host: host}
+	if r.chosen != "" && host == r.chosen {
+		x.score += 100
+	}
+	a, aerr := netip.ParseAddr(host)
+	switch {
+	case aerr == nil && r.site != nil && r.site(a):
+		x.score += 9
+	case aerr == nil:
+		x.score += 6
+	case dotted.MatchString(host):
+		x.score += 4 // most likely an address with a typing mistake
+	case strings.Contains(host, "."):
+		x.score += 3
+	}
+	if port > 0 {
+		x.score++
+	}
+	if at < 0 {
+		// No sign-in: then an @ further on belongs to the path. A "host" that has a colon and no port is a user and the beginning of a password.
+		if strings.Contains(text, ":") && err != nil || looksLikeSignIn(text) {
+			x.score -= 6
+		}
+		return x, true
+	}
+	user, secret, pair := strings.Cut(before, ":")
+	switch {
+	case pair && user != "" && secret != "" && !strings.ContainsAny(before, "/?"):
+		x.score += 3 // a whole sign-in, and nothing odd in it
+	case pair && user != "" && !strings.ContainsAny(user, "/?@"):
+		x.score++
+	case strings.ContainsAny(before, "/?"):
+		x.score -= 3 // what stands before has a path already
+	}
+	if strings.Contains(before, "@") {
+		x.score-- // a sign-in may have ended before
+	}
+	return x, true
+}
+
+// dotted is four parts like those of an IPv4 address, with what is typed in place of a digit or a dot.
+var dotted = regexp.MustCompile(`^[0-9lIoO]{1,3}([.,][0-9lIoO]{1,3}){3}$`)
 
 // looksLikeSignIn tells "user:begin-of-password" from "host:port".
 func looksLikeSignIn(s string) bool {
@@ -315,17 +538,60 @@ func looksLikeSignIn(s string) bool {
 	if !ok || rest == "" {
 		return false
 	}
-	if at := strings.LastIndex(s, "@"); at >= 0 { // the sign-in has ended before already
-		if _, _, err := splitHostPort(s[at+1:]); err == nil {
-			return false
-		}
-	}
 	if _, err := netip.ParseAddr(user); err == nil {
 		return false
 	}
 	_, err := strconv.Atoi(rest)
-	return err != nil
+	return err != nil && strings.Count(s, ":") == 1
 }
+
+// host mends the address: a port that stands twice, letters that look like digits, commas for dots.
+func (r *repairer) host() {
+	scheme, rest, ok := r.parts()
+	if !ok || r.problem != "" {
+		return
+	}
+	end := strings.IndexAny(rest, "/?")
+	if end < 0 {
+		end = len(rest)
+	}
+	host, tail := rest[:end], rest[end:]
+	if m := twoPorts.FindStringSubmatch(host); m != nil {
+		switch {
+		case m[2] != m[3]:
+			r.problem, r.remedy = "two ports stand behind the address, "+m[2]+" and "+m[3], "leave the one that is right"
+			return
+		case r.note(PortTwice, "the port stands twice", m[2]):
+			host = m[1] + ":" + m[2]
+		}
+	}
+	name, port, _ := strings.Cut(host, ":")
+	if strings.HasPrefix(host, "[") || strings.Count(host, ":") > 1 {
+		name, port = host, ""
+	}
+	if dotted.MatchString(name) {
+		fixed := strings.NewReplacer(",", ".", "l", "1", "I", "1", "o", "0", "O", "0").Replace(name)
+		if _, err := netip.ParseAddr(fixed); err != nil {
+			r.problem, r.remedy = name+" is no address: each of its four parts goes from 0 to 255", "correct it"
+			return
+		}
+		if fixed != name && r.note(Typo, "letters or commas stand in the address where digits or dots belong", fixed) {
+			name = fixed
+		}
+	} else if numbers.MatchString(name) {
+		r.problem, r.remedy = name+" is no address: it needs four parts from 0 to 255", "type it like 192.0.2.20"
+		return
+	}
+	if port != "" {
+		name += ":" + port
+	}
+	r.text = scheme + "://" + name + tail
+}
+
+var (
+	twoPorts = regexp.MustCompile(`^([^:\[\]]+):(\d{1,5}):(\d{1,5})$`)
+	numbers  = regexp.MustCompile(`^[0-9.,]+$`)
+)
 
 // cutTwice finds u:p@u:p.
 func cutTwice(given string) (first string, ok bool) {

@@ -37,13 +37,40 @@ var shots = []shot{
 	{name: "recorder", path: "/sites/SITE?device=DEVICE:Strongroom", width: 1280, height: 800, theme: "night"},
 	{name: "keyring", path: "/sites/SITE/keyring", width: 1280, height: 800, theme: "day"},
 	{name: "phone", path: "/sites/SITE?device=DEVICE:Water tower", width: 390, height: 844, theme: "day"},
+	{name: "agree", path: "/sites/SITE?device=DEVICE:Coal wharf", width: 1280, height: 800, theme: "day", after: press("Agree to send it")},
 	{name: "ladder", path: "/sites/SITE?device=DEVICE:Coal wharf", width: 1280, height: 900, theme: "day", after: toLadder},
 	{name: "paths", path: "/sites/SITE/paths", width: 1280, height: 800, theme: "day"},
 	{name: "repair", path: "/sites/SITE", width: 1280, height: 800, theme: "day", after: pasteDamaged},
 	{name: "sign-in-grid", path: "/sites/SITE?device=DEVICE:Ticket window", width: 1280, height: 800, theme: "day", after: toGrid},
+	{name: "record", path: "/record", width: 1280, height: 800, theme: "day", before: someDeeds},
 	{name: "find-phone", path: "/sites/SITE/find", width: 390, height: 844, theme: "day"},
 	{name: "addresses-moving", path: "/sites/SITE", width: 1280, height: 800, theme: "day", after: sendAddresses},
 	{name: "find-wide", path: "/sites/SITE/find", width: 1280, height: 800, theme: "night", after: wholeRange},
+}
+
+// press presses a button.
+func press(text string) func(p *rod.Page) error {
+	return func(p *rod.Page) error {
+		b, err := p.ElementR("button", text)
+		if err != nil {
+			return err
+		}
+		return b.Click("left", 1)
+	}
+}
+
+// someDeeds does a few of the things that the record keeps.
+func someDeeds(p *rod.Page) error {
+	_, err := p.Eval(`async () => {
+		const send = (method, path, body) => fetch(path, { method, headers: { "Content-Type": "application/json" }, body: body && JSON.stringify(body) });
+		const key = (await (await fetch("/api/sign-ins")).json())[0];
+		await send("POST", "/api/sign-ins/" + key.id + "/reveal");
+		const site = (await (await fetch("/api/sites")).json())[1];
+		await send("PUT", "/api/sites/" + site.id, { name: site.name, ranges: [...site.ranges, "127.40.12.0/28"] });
+		await send("PUT", "/api/sites/" + site.id, { name: site.name, ranges: site.ranges });
+		await send("POST", "/api/sites/" + site.id + "/sweeps", {});
+	}`)
+	return err
 }
 
 func main() {
@@ -156,7 +183,13 @@ func planAddresses(p *rod.Page) error {
 
 // toLadder brings the paths that were tried into sight.
 func toLadder(p *rod.Page) error {
-	return rod.Try(func() { p.MustElement(`[aria-label="Paths tried"]`).MustScrollIntoView() })
+	return rod.Try(func() {
+		p.MustElementR("button", "Agree to send it").MustClick()
+		p.MustElementR("button", "Agree and go on").MustClick()
+		p.MustElement(`[aria-label="Paths tried"]`).MustScrollIntoView()
+		p.MustElement(`[data-run="finished"]`)
+		p.MustElement(`[aria-label="Paths tried"]`).MustScrollIntoView()
+	})
 }
 
 // toGrid shows what the sign-ins open.

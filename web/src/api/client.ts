@@ -27,6 +27,25 @@ export const api = createClient<paths>({ baseUrl: location.origin });
 
 type Answer<T> = { data?: T; error?: unknown; response: Response };
 
+/** The conversation that a piece of evidence came from. An answer that says why there is none is a Problem, and not taken for the conversation. */
+export async function exchangeText(id: string): Promise<string> {
+  let response: Response;
+  try {
+    response = await fetch(`/api/evidence/${id}/exchange`);
+  } catch {
+    throw new Problem(0, "no_server", "The Unlatch server does not answer.", "Check that it is running, then open this again.");
+  }
+  const text = await response.text();
+  if (response.ok) return text;
+  let e: { detail?: string; cause?: string; fix?: string } = {};
+  try {
+    e = JSON.parse(text) as typeof e;
+  } catch {
+    // a proxy's own page: the status says enough
+  }
+  throw new Problem(response.status, e.cause ?? "unknown", e.detail ?? "The conversation cannot be read.", e.fix ?? "");
+}
+
 /** Returns the data of an answer, or throws what went wrong as a Problem. */
 export async function must<T>(call: Promise<Answer<T>>): Promise<T> {
   let answer: Answer<T>;

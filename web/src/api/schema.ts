@@ -1193,13 +1193,20 @@ export interface components {
         "Order-sign-insRequest": {
             ids: string[];
         };
-        PasteBody: {
-            /** @description faults to leave as they are */
-            skip?: string[];
-            text: string;
+        PasteOutBody: {
+            /** @description the likeliest first */
+            readings: components["schemas"]["ReadingView"][];
+            urls: components["schemas"]["PastedView"][];
+            /**
+             * Format: int64
+             * @description lines that hold words and no URL
+             */
+            without?: number;
         };
         PastedView: {
             findings: components["schemas"]["Finding"][];
+            /** @description addresses to choose between, where two readings are alike */
+            hosts?: string[];
             /** Format: int64 */
             line: number;
             ok: boolean;
@@ -1301,10 +1308,14 @@ export interface components {
             name: string;
             ports: number[];
         };
-        "Read-pasteResponse": {
-            /** @description the likeliest first */
-            readings: components["schemas"]["ReadingView"][];
-            urls: components["schemas"]["PastedView"][];
+        "Read-pasteRequest": {
+            /** @description the address that a person has chosen between two readings */
+            host?: string;
+            /** @description the site that it is pasted for: its addresses decide between readings */
+            site?: string;
+            /** @description faults to leave as they are */
+            skip?: string[];
+            text: string;
         };
         ReadingView: {
             /**
@@ -1619,6 +1630,8 @@ export interface components {
         "Take-pasteRequest": {
             /** Format: int64 */
             channels: number;
+            /** @description the address that a person has chosen between two readings */
+            host?: string;
             name?: string;
             /** @description the recipe's shape; empty takes the URL as it is */
             path: string;
@@ -2106,7 +2119,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["PasteBody"];
+                "application/json": components["schemas"]["Read-pasteRequest"];
             };
         };
         responses: {
@@ -2116,7 +2129,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Read-pasteResponse"];
+                    "application/json": components["schemas"]["PasteOutBody"];
                 };
             };
             /** @description Error */

@@ -15,13 +15,14 @@ export function PasteSheet({ site, open, onOpenChange }: { site: string; open: b
   const [chosen, setChosen] = useState(0);
   const [channels, setChannels] = useState("");
   const [save, setSave] = useState(true);
+  const [host, setHost] = useState("");
   const [readable, setReadable] = useState(false);
   const asked = useDelayed(text, 250);
   const q = useQueryClient();
   const read = useQuery({
     // The text may hold a password: the key that outlives the sheet holds its length only.
-    queryKey: ["paste", asked.length, skip, checksum(asked)],
-    queryFn: () => must(api.POST("/api/paste", { body: { text: asked, skip } })),
+    queryKey: ["paste", asked.length, skip, host, checksum(asked)],
+    queryFn: () => must(api.POST("/api/paste", { body: { text: asked, skip, host, site } })),
     enabled: open && asked.trim() !== "",
     placeholderData: keepPreviousData,
     gcTime: 0,
@@ -33,7 +34,7 @@ export function PasteSheet({ site, open, onOpenChange }: { site: string; open: b
   const reading = readings[chosen];
   const many = reading?.channels ? Math.max(1, Math.min(256, Number(channels) || 1)) : 1;
   const take = useMutation({
-    mutationFn: () => must(api.POST("/api/sites/{site}/paste", { params: { path: { site } }, body: { text, skip, path: reading?.path ?? "", name: reading?.name ?? "", channels: many, save: save && reading?.name.startsWith("learned"), readable: readable && !!first?.user } })),
+    mutationFn: () => must(api.POST("/api/sites/{site}/paste", { params: { path: { site } }, body: { text, skip, host, path: reading?.path ?? "", name: reading?.name ?? "", channels: many, save: save && reading?.name.startsWith("learned"), readable: readable && !!first?.user } })),
     onSuccess: () => {
       q.invalidateQueries({ queryKey: ["runs", site] });
       q.invalidateQueries({ queryKey: ["sign-ins"] });
@@ -50,9 +51,9 @@ export function PasteSheet({ site, open, onOpenChange }: { site: string; open: b
           take.mutate();
         }}
       >
-        <textarea name="paste" autoFocus rows={2} spellCheck={false} autoComplete="off" value={text} onChange={(e) => setText(e.target.value)} aria-label="URL, or a page of notes" placeholder="rtsp://192.0.2.20:554/path, as it was copied; or a page of notes with URLs in it" className="mono w-full rounded-md border bg-paper p-2 text-[13px]" />
+        <textarea name="paste" autoFocus rows={2} spellCheck={false} autoComplete="off" value={text} onChange={(e) => (setText(e.target.value), setHost(""))} aria-label="URL, or a page of notes" placeholder="rtsp://192.0.2.20:554/path, as it was copied; or a page of notes with URLs in it" className="mono w-full rounded-md border bg-paper p-2 text-[13px]" />
         {urls.slice(0, 6).map((u) => (
-          <section key={u.line} aria-label={`URL in line ${u.line}`} className="mt-3 border-t pt-2">
+          <section key={`${u.line} ${u.url ?? u.problem}`} aria-label={`URL in line ${u.line}`} className="mt-3 border-t pt-2">
             {u.ok ? (
               <div className="flex flex-wrap gap-x-1 gap-y-1.5">
                 {u.segments.map((s) => (
@@ -65,6 +66,7 @@ export function PasteSheet({ site, open, onOpenChange }: { site: string; open: b
             ) : (
               <p><span className="text-stuck">{sentence(u.problem ?? "")}</span> <span className="text-soft">{sentence(u.remedy ?? "")}</span></p>
             )}
+            {u.hosts && <div role="group" aria-label="Which address is meant" className="mt-1.5 flex flex-wrap gap-2">{u.hosts.map((h) => <Button key={h} className="mono h-7" onClick={() => setHost(h)}>{h}</Button>)}</div>}
             <ul className="mt-1 text-[13px]">
               {u.findings.map((f) => (
                 <li key={f.fault} className="flex items-center gap-2 py-0.5">
@@ -80,6 +82,7 @@ export function PasteSheet({ site, open, onOpenChange }: { site: string; open: b
           </section>
         ))}
         {urls.length > 6 && <p className="mt-2 text-soft">and {urls.length - 6} more</p>}
+        {!!read.data?.without && text.trim() && <p className="mt-2 text-[13px] text-soft">{read.data.without === 1 ? "One line holds" : `${read.data.without} lines hold`} no URL and {read.data.without === 1 ? "is" : "are"} left out.</p>}
         {read.data && text.trim() && urls.length === 0 && <p className="mt-3 text-soft">No URL stands in it.</p>}
         {readings.length > 0 && (
           <fieldset className="mt-3 border-t pt-2">

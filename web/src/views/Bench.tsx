@@ -2,7 +2,7 @@ import { ArrowLeft, ExternalLink, Pencil, RotateCw, X } from "lucide-react";
 import { useState } from "react";
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { api, must, type Device, type Stream } from "@/api/client";
+import { api, exchangeText, must, type Device, type Stream } from "@/api/client";
 import { backToBefore, say, useEvidence, useForget, useOpenLatches, useReaddress, useRemedy, useRemove, useRename } from "@/api/queries";
 import { Button } from "@/parts/Button";
 import { Copy } from "@/parts/Copy";
@@ -10,6 +10,7 @@ import { LatchChain } from "@/parts/LatchChain";
 import { isStuck, latchNames } from "@/parts/latches";
 import { ago, bitrate, fps, stillUrl } from "@/parts/measures";
 import { Sheet } from "@/parts/Sheet";
+import { Trouble } from "@/parts/Trouble";
 import { Still } from "@/parts/Still";
 import { UrlSegments } from "@/parts/UrlSegments";
 import { Agreed, Findings } from "./Findings";
@@ -365,7 +366,8 @@ function Evidence({ device: d }: { device: Device }) {
 }
 
 function Exchange({ id }: { id: string }) {
-  const text = useQuery({ queryKey: ["exchange", id], queryFn: async () => (await fetch(`/api/evidence/${id}/exchange`)).text() });
+  const text = useQuery({ queryKey: ["exchange", id], queryFn: () => exchangeText(id), retry: false });
+  if (text.error) return <Trouble error={text.error} />;
   return (
     <>
       <div className="mb-2 flex items-center justify-between gap-3 text-[13px] text-soft">
