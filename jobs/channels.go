@@ -8,7 +8,6 @@ import (
 	"unlatch/core/diagnose"
 	"unlatch/core/discovery"
 	"unlatch/core/evidence"
-	"unlatch/core/exchange"
 	"unlatch/core/latch"
 	"unlatch/core/onvif"
 	"unlatch/store"
@@ -17,7 +16,7 @@ import (
 // channels asks a recorder what it sends on. A camera that hangs on its own switch becomes a device of the site, reached through it; one
 // that stands in the site's ranges is heard by itself.
 func (o *opening) channels(ctx context.Context) error {
-	log := exchange.NewLog(nil)
+	log := o.newLog()
 	c, in, err := o.client(ctx, o.d, log)
 	var found []onvif.Channel
 	if err == nil {

@@ -8,6 +8,7 @@ import (
 
 	"unlatch/core/evidence"
 	"unlatch/core/exchange"
+	"unlatch/core/onvif"
 	"unlatch/core/signin"
 	"unlatch/store"
 )
@@ -54,7 +55,13 @@ func (o *opening) claim(ctx context.Context, key uuid.UUID) error {
 	if s == nil || !s.Open && !s.Factory {
 		return o.open(ctx)
 	}
-	log := exchange.NewLog(nil)
+	log := o.newLog()
+	// A claim that was cut off may have given the device its account already: then it takes the new one, and nothing is sent again.
+	if s.Open {
+		if _, err := o.try(ctx, uuid.Nil, signin.SignIn{}, nil, log); refused(err) {
+			return o.openWith(ctx, key, in, log)
+		}
+	}
 	c, old, err := o.client(ctx, o.d, log)
 	if c != nil {
 		defer c.Close()
@@ -65,6 +72,8 @@ func (o *opening) claim(ctx context.Context, key uuid.UUID) error {
 		err = c.CreateUser(ctx, in.User, in.Secret, "Administrator")
 	case in.User != old.User:
 		return o.open(ctx) // the account that it had from the factory has gone since
+	case refusedBefore(ctx, c):
+		return o.openWith(ctx, key, in, log)
 	default:
 		err = c.SetUser(ctx, in.User, in.Secret, "Administrator")
 	}
@@ -75,6 +84,12 @@ func (o *opening) claim(ctx context.Context, key uuid.UUID) error {
 		return o.record(ctx, store.Finding{Kind: evidence.KindSignedIn, Exchange: log.String(), Body: evidence.SignedIn{Open: s.Open, Factory: s.Factory, SignIn: s.SignIn, Label: s.Label, User: s.User, Info: s.Info, Diagnosis: diagnosis}})
 	}
 	return o.openWith(ctx, key, in, log)
+}
+
+// refusedBefore reports whether the device refuses the account that it had from the factory: an attempt that was cut off has changed its password.
+func refusedBefore(ctx context.Context, c *onvif.Client) bool {
+	_, err := c.Info(ctx)
+	return refused(err)
 }
 
 // openWith signs in with the account that was just made, before any other key of the ring is tried, and opens what follows.

@@ -64,6 +64,16 @@ const (
 	maxAttempts = 3
 )
 
+// soon begins a job again that was cut short, a second after its first attempt and two after its second.
+type soon struct{}
+
+// NextRetry implements river.ClientRetryPolicy.
+func (soon) NextRetry(job *rivertype.JobRow) time.Time {
+	return time.Now().Add(time.Duration(len(job.Errors)+1) * retryAfter)
+}
+
+var retryAfter = time.Second // the tests wait less
+
 // NewQueue opens the queue for adding and stopping jobs.
 func NewQueue(s *store.Store, log *slog.Logger) (*Queue, error) {
 	c, err := river.NewClient(riverpgxv5.New(s.Pool), &river.Config{Logger: quiet(log)})
@@ -103,6 +113,7 @@ func StartWorkers(s *store.Store, log *slog.Logger) (*Workers, error) {
 		FetchPollInterval:    500 * time.Millisecond,
 		JobTimeout:           jobTimeout,
 		MaxAttempts:          maxAttempts,
+		RetryPolicy:          soon{},
 		Middleware:           []rivertype.Middleware{river.WorkerMiddlewareFunc(env.underLease)},
 		RescueStuckJobsAfter: time.Hour, // dead workers are found sooner by their lock
 	})

@@ -31,7 +31,7 @@ func (o *opening) reachStream(ctx context.Context) error {
 		return o.record(ctx, store.Finding{Kind: evidence.KindReached, Body: body})
 	}
 	at := "rtsp://" + netip.AddrPortFrom(body.Addr, port).String()
-	log := exchange.NewLog(nil)
+	log := o.newLog()
 	c, err := o.climber(at, log)
 	if err != nil {
 		return err
@@ -118,7 +118,7 @@ func (o *opening) sisters(ctx context.Context) ([]recipe.Recipe, error) {
 // signInStream opens the stream service. Where it judges the sign-in first, no path need be known for that; where it judges the path first, one that is
 // there is looked for without any sign-in.
 func (o *opening) signInStream(ctx context.Context) error {
-	log := exchange.NewLog(nil)
+	log := o.newLog()
 	c, err := o.climber(o.d.Status.Reached.Stream, log)
 	if err != nil {
 		return err
@@ -175,7 +175,7 @@ func (o *opening) climb(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	log := exchange.NewLog(nil)
+	log := o.newLog()
 	c, err := o.climber(o.d.Status.Reached.Stream, log)
 	if err != nil {
 		return err
@@ -194,7 +194,7 @@ func (o *opening) climb(ctx context.Context) error {
 		c.Leave = o.leave(o.d, s.SignIn, store.Streams, nil)
 	}
 	found, tried, err := c.Climb(ctx, *o.d.Status.Reached.Ladder, in, rungs)
-	body := evidence.Located{Tried: append(before, tried...)}
+	body := evidence.Located{Addr: o.d.Status.Device.Addr, Tried: append(before, tried...)}
 	if body.Diagnosis, err = explain(ctx, err, diagnose.Facts{Host: o.d.Addr, Port: c.At.DialPort(), Asking: "the stream service", User: in.User}); err != nil {
 		return err
 	}

@@ -34,6 +34,8 @@ type OpenArgs struct {
 	Again  bool      `json:"again"` // play streams again that are proven already
 	// Unattended work was begun by nobody: it goes on by itself after a wait, and sends no sign-in so that it can be read.
 	Unattended bool `json:"unattended,omitempty"`
+	// Retry sends again what the device has refused: a person has mended something on it.
+	Retry bool `json:"retry,omitempty"`
 }
 
 // Kind implements river.JobArgs.
@@ -42,6 +44,11 @@ func (OpenArgs) Kind() string { return "open" }
 // Open begins a run that opens the latches of devices, one job each.
 func (q *Queue) Open(ctx context.Context, site uuid.UUID, title string, devices []uuid.UUID, again bool) (store.Run, error) {
 	return q.open(ctx, site, title, devices, OpenArgs{Again: again})
+}
+
+// Retry is Open for devices on which a person has mended something: what they refused before is sent once more, within the guard's bound.
+func (q *Queue) Retry(ctx context.Context, site uuid.UUID, title string, devices []uuid.UUID) (store.Run, error) {
+	return q.open(ctx, site, title, devices, OpenArgs{Retry: true})
 }
 
 func (q *Queue) open(ctx context.Context, site uuid.UUID, title string, devices []uuid.UUID, how OpenArgs) (store.Run, error) {
@@ -58,7 +65,7 @@ type openWorker struct {
 
 func (w *openWorker) Work(ctx context.Context, job *river.Job[OpenArgs]) error {
 	return w.env.onDevice(ctx, job.Args.Run, job.Args.Device, func(o *opening) error {
-		o.attended = !job.Args.Unattended
+		o.attended, o.retry = !job.Args.Unattended, job.Args.Retry
 		if job.Args.Again {
 			o.d.Status.Proofs, o.d.Status.Pictures, o.d.Status.Web = nil, nil, nil // what is found next replaces them
 			if err := o.prove(ctx); err != nil {
@@ -99,6 +106,10 @@ type opening struct {
 	run  uuid.UUID
 	// attended says that a person has begun the work.
 	attended bool
+	// retry says that the person wants what was refused sent again.
+	retry bool
+	// asked says that what the device shows besides its streams was asked for in this job.
+	asked bool
 	// secrets are those in use, which stand in nothing that is recorded.
 	secrets *redact.Redactor
 	// guard is the way out: to the site's ranges and the strays that somebody has consented to, and to nothing else.
@@ -123,6 +134,11 @@ func (o *opening) open(ctx context.Context) error {
 		*o.d = *fresh
 		at := o.d.Status.At()
 		step := steps[at]
+		if o.unseen() { // what follows the last proof was cut off
+			if err := o.besides(ctx); err != nil {
+				return err
+			}
+		}
 		if step == nil || tried[at] || !o.d.Status.InScope() {
 			return nil
 		}
@@ -159,10 +175,27 @@ func (o *opening) record(ctx context.Context, f store.Finding) error {
 		return err
 	}
 	f.Body = json.RawMessage(o.secrets.JSON(raw)) // a device may repeat what it was told anywhere in its answers
+	if crash != nil {
+		crash()
+		defer crash()
+	}
 	return o.env.store.Keep(ctx, string(f.Kind)+" of "+o.d.Addr, func(ctx context.Context) error {
 		return o.env.store.Record(ctx, o.d, &o.run, f)
 	})
 }
+
+// newLog begins the conversation of a step.
+func (o *opening) newLog() *exchange.Log {
+	l := exchange.NewLog(nil)
+	if crash != nil {
+		l.Watch(crash)
+	}
+	return l
+}
+
+// crash is told before each thing that is sent, after each answer and around each record; nil outside of the tests, which end the work there
+// as a kill would.
+var crash func()
 
 // unseal takes a sign-in off the keyring for use on a device. From then on its secret is kept out of all that is recorded.
 func (o *opening) unseal(ctx context.Context, id uuid.UUID) (signin.SignIn, error) {
@@ -209,7 +242,7 @@ func (o *opening) reach(ctx context.Context) error {
 	if service == "" {
 		return o.reachStream(ctx)
 	}
-	log := exchange.NewLog(nil)
+	log := o.newLog()
 	c := onvif.New(service, onvif.Options{Dial: o.guard, Log: log})
 	defer c.Close()
 	skew, err := c.Clock(ctx)
@@ -258,7 +291,7 @@ func (o *opening) client(ctx context.Context, d *store.Device, log *exchange.Log
 	if d.Status.SignedIn != nil {
 		key = d.Status.SignedIn.SignIn
 	}
-	c := onvif.New(d.Status.Device.XAddr, onvif.Options{Dial: o.guard, SignIn: in, Leave: o.leave(d, key, store.DeviceService, nil), Log: log})
+	c := onvif.New(d.Status.Device.XAddr, onvif.Options{Dial: o.guard, SignIn: in, Leave: o.leave(d, key, store.DeviceService, nil), InScope: o.site.Ranges.Contains, Log: log})
 	_, err = c.Clock(ctx)
 	return c, in, err
 }
@@ -267,7 +300,7 @@ func (o *opening) locate(ctx context.Context) error {
 	if o.streamOnly() {
 		return o.climb(ctx)
 	}
-	log := exchange.NewLog(nil)
+	log := o.newLog()
 	c, in, err := o.client(ctx, o.d, log)
 	var streams []onvif.Stream
 	if err == nil {
@@ -285,13 +318,13 @@ func (o *opening) locate(ctx context.Context) error {
 		err = &diagnose.PictureError{Cause: diagnose.NoProfiles}
 	}
 	if slow := outOfTime(ctx, fmt.Sprintf("%d stream URLs", len(streams))); slow != nil && err != nil {
-		return o.record(ctx, store.Finding{Kind: evidence.KindLocated, Exchange: log.String(), Body: evidence.Located{Streams: streams, Diagnosis: slow}})
+		return o.record(ctx, store.Finding{Kind: evidence.KindLocated, Exchange: log.String(), Body: evidence.Located{Addr: o.d.Status.Device.Addr, Streams: streams, Diagnosis: slow}})
 	}
 	diagnosis, err := explain(ctx, err, o.facts(o.d.Status.Device.XAddr, "the device service", in.User))
 	if err != nil {
 		return err
 	}
-	return o.record(ctx, store.Finding{Kind: evidence.KindLocated, Exchange: log.String(), Body: evidence.Located{Streams: streams, Diagnosis: diagnosis}})
+	return o.record(ctx, store.Finding{Kind: evidence.KindLocated, Exchange: log.String(), Body: evidence.Located{Addr: o.d.Status.Device.Addr, Streams: streams, Diagnosis: diagnosis}})
 }
 
 // prove plays the streams that are not proven yet, and then asks for what else the device shows.
@@ -309,6 +342,22 @@ func (o *opening) prove(ctx context.Context) error {
 		proof, err := o.play(ctx, u)
 		if err != nil {
 			return err
+		}
+		if d := proof.Diagnosis; d != nil && st.Reserve != "" && unreached(d.Cause) {
+			own, err := streamurl.Parse(st.Reserve)
+			if err != nil {
+				return err
+			}
+			other, err := o.play(ctx, own)
+			if err != nil {
+				return err
+			}
+			if other.OK || !unreached(other.Diagnosis.Cause) {
+				if err := o.takeReserve(ctx, u.Host); err != nil {
+					return err
+				}
+				proof, st, u = other, o.d.Status.Streams[i], own
+			}
 		}
 		if d := proof.Diagnosis; d != nil && d.Cause == diagnose.PortClosed && o.d.Via == nil {
 			for _, v := range o.elsewhere(u) {
@@ -346,6 +395,11 @@ func (o *opening) prove(ctx context.Context) error {
 	return o.besides(ctx)
 }
 
+// unreached reports whether a stream was not reached at its address, as against refused by who answers there.
+func unreached(c diagnose.Cause) bool {
+	return c == diagnose.PortClosed || c == diagnose.NoAnswer || c == diagnose.Silent || c == diagnose.NotRTSP || c == diagnose.OutOfScope
+}
+
 // refine says more of a stream that could not be reached, where the device itself has told of its ports.
 func refine(d *diagnose.Diagnosis, u streamurl.URL, in *evidence.SignedIn) {
 	if in == nil {
@@ -376,7 +430,7 @@ func (o *opening) place(ctx context.Context) error {
 		if p.Slot != "" && p.Diagnosis == nil && !p.Moved {
 			continue
 		}
-		log := exchange.NewLog(nil)
+		log := o.newLog()
 		put, diagnosis, err := o.placeOn(ctx, p, log)
 		if err != nil {
 			return err
@@ -452,7 +506,7 @@ func (o *opening) confirm(ctx context.Context) error {
 		if p.Confirmed {
 			continue
 		}
-		log := exchange.NewLog(nil)
+		log := o.newLog()
 		rec, user, err := o.recorderOf(ctx, p.Target, log)
 		if err != nil {
 			return err

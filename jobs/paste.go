@@ -13,7 +13,6 @@ import (
 	"unlatch/core/diagnose"
 	"unlatch/core/discovery"
 	"unlatch/core/evidence"
-	"unlatch/core/exchange"
 	"unlatch/core/ladder"
 	"unlatch/core/onvif"
 	"unlatch/core/recipe"
@@ -107,7 +106,7 @@ func (o *opening) paste(ctx context.Context, a PasteArgs, u streamurl.URL, port 
 		}
 		body.SignIn, body.User, body.Label, body.Scheme = a.SignIn, in.User, key.Label, "by the stream service"
 	}
-	log := exchange.NewLog(nil)
+	log := o.newLog()
 	at := u
 	at.SignIn, at.Path, at.Query = signin.SignIn{}, "", ""
 	c, err := o.climber(at.String(), log)
@@ -134,23 +133,29 @@ func (o *opening) paste(ctx context.Context, a PasteArgs, u streamurl.URL, port 
 		reached.Stream, reached.Ladder, reached.Diagnosis = "", nil, diagnosis
 		return o.record(ctx, store.Finding{Kind: evidence.KindReached, Exchange: log.String(), Body: reached})
 	}
-	found := 0
-	for n := 1; n <= a.Channels; n++ {
+	var done pasted // what an earlier attempt has looked at
+	if _, err := o.env.store.Cursor(ctx, o.run, &done); err != nil {
+		return err
+	}
+	for n := done.Channel + 1; n <= a.Channels; n++ {
+		done.Channel = n
 		rungs := ladder.Rungs(recipe.Stream, recipe.Device{}, n, []recipe.Recipe{{Name: a.Recipe, Shape: a.Shape, Path: shape, Purpose: recipe.Stream}})
 		there, tried, err := c.Climb(ctx, server, in, rungs)
 		if err != nil {
 			return err
 		}
 		if len(there) == 0 {
-			o.env.store.StepDone(ctx, o.run)
+			if err := o.step(ctx, done); err != nil {
+				return err
+			}
 			continue
 		}
-		found++
+		done.Found++
 		d, err := o.channel(ctx, a, n, port)
 		if err != nil {
 			return err
 		}
-		located := evidence.Located{Recipe: a.Recipe, Shape: a.Shape, Tried: tried}
+		located := evidence.Located{Addr: o.d.Status.Device.Addr, Recipe: a.Recipe, Shape: a.Shape, Tried: tried}
 		for _, r := range there {
 			located.Streams = append(located.Streams, onvif.Stream{Channel: n, Tier: onvif.Tiers[r.Values.Stream-1], Name: a.Recipe, URL: at.String() + r.Path, Service: "recipe"})
 		}
@@ -162,15 +167,19 @@ func (o *opening) paste(ctx context.Context, a PasteArgs, u streamurl.URL, port 
 		if err := d.openLater(ctx); err != nil {
 			return err
 		}
+		// The channel's own job counts its step; here it is only how far this one has come.
+		if err := o.env.store.SetCursor(ctx, o.run, done); err != nil {
+			return err
+		}
 	}
-	if found == 0 {
+	if done.Found == 0 {
 		return o.record(ctx, store.Finding{Kind: evidence.KindLocated, Exchange: log.String(), Body: evidence.Located{Diagnosis: &diagnose.Diagnosis{Cause: diagnose.NoPath,
 			Summary: fmt.Sprintf("The recipe %s gives no path that is there, of %d channels.", a.Shape, a.Channels), Fix: "Choose another reading of the URL, or check the channel in it.", Seen: string(server.Manner)}}})
 	}
 	if a.Save {
 		// What has found streams on the device is worth keeping, for its sisters by the word of their stream service.
 		r := recipe.Recipe{Name: strings.TrimSpace(server.Server + " " + a.Shape), Purpose: recipe.Stream, Shape: a.Shape, Path: shape, Server: server.Server, Confidence: "likely",
-			Note: fmt.Sprintf("Learned from a pasted URL; found %d of %d channels at %s.", found, a.Channels, o.d.Addr)}
+			Note: fmt.Sprintf("Learned from a pasted URL; found %d of %d channels at %s.", done.Found, a.Channels, o.d.Addr)}
 		err := o.env.store.Keep(ctx, "a recipe", func(ctx context.Context) error {
 			_, _, err := o.env.store.MergeBook(ctx, &recipe.Book{Name: store.LearnedBook, Recipes: []recipe.Recipe{r}})
 			return err
@@ -187,6 +196,17 @@ func (o *opening) paste(ctx context.Context, a PasteArgs, u streamurl.URL, port 
 		}
 	}
 	return nil
+}
+
+// pasted is how far the channels of a paste were looked at.
+type pasted struct {
+	Channel int `json:"channel"` // the last one
+	Found   int `json:"found"`
+}
+
+// step counts one channel that is none, and keeps that it was looked at.
+func (o *opening) step(ctx context.Context, done pasted) error {
+	return o.env.store.Keep(ctx, "the progress of a run", func(ctx context.Context) error { return o.env.store.StepTo(ctx, o.run, done) })
 }
 
 func refusedBy(d *diagnose.Diagnosis) bool {

@@ -6,12 +6,14 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 
 	"github.com/google/uuid"
 
 	"unlatch/core/diagnose"
 	"unlatch/core/evidence"
 	"unlatch/core/exchange"
+	"unlatch/core/latch"
 	"unlatch/core/media"
 	"unlatch/core/picture"
 	"unlatch/core/prove"
@@ -156,9 +158,40 @@ func (o *opening) moveStreams(ctx context.Context, to streamurl.URL, named int) 
 	return nil
 }
 
+// takeReserve puts the device's own address in place of another host that it named for its streams and that does not answer.
+func (o *opening) takeReserve(ctx context.Context, named string) error {
+	body := *o.d.Status.Located
+	body.Streams = slices.Clone(body.Streams)
+	for i, st := range body.Streams {
+		if u, err := streamurl.Parse(st.URL); err == nil && u.Host == named && st.Reserve != "" {
+			body.Streams[i].URL, body.Streams[i].Reserve = st.Reserve, ""
+			body.Streams[i].Corrected = strings.TrimPrefix(st.Corrected+", "+named, ", ")
+		}
+	}
+	if err := o.record(ctx, store.Finding{Kind: evidence.KindLocated, Body: body}); err != nil {
+		return err
+	}
+	o.d.Status.Located, o.d.Status.Streams = &body, body.Streams
+	return nil
+}
+
+// unseen reports whether the streams are proven and what else the device shows has not been asked for yet.
+func (o *opening) unseen() bool {
+	if o.asked || o.d.Status.Latch(latch.Proven).State != latch.Open || !o.d.Status.InScope() {
+		return false
+	}
+	for _, kind := range []recipe.Purpose{recipe.Snapshot, recipe.MJPEG} {
+		if _, asked := o.d.Status.Pictures[string(kind)]; !asked {
+			return true
+		}
+	}
+	return o.d.Status.Web == nil && o.d.Status.Device.XAddr != ""
+}
+
 // besides asks for what a device shows over HTTP, once: a snapshot, motion JPEG, its own page. They are streams and services of their own, and no latch
 // waits for them.
 func (o *opening) besides(ctx context.Context) error {
+	o.asked = true
 	if o.d.Via != nil || len(o.d.Status.Streams) == 0 || len(o.webPorts()) == 0 && o.d.Status.Device.XAddr == "" {
 		return nil
 	}
@@ -189,11 +222,10 @@ func (o *opening) webPorts() (out []int) {
 // mostPictures bounds the addresses that are asked for one picture.
 const mostPictures = 12
 
-// picture fetches the snapshot that the device names, or the first picture of a kind that the recipes lead to. That there is none is kept for
-// what a device names only: a guess that fails is no finding.
+// picture fetches the snapshot that the device names, or the first picture of a kind that the recipes lead to. A guess that fails is no finding.
 func (o *opening) picture(ctx context.Context, kind recipe.Purpose) error {
 	o.env.store.Progress(ctx, o.run, fmt.Sprintf("%s: looking for its %s", o.d.Title(), map[recipe.Purpose]string{recipe.Snapshot: "snapshot", recipe.MJPEG: "motion JPEG"}[kind]), -1)
-	log := exchange.NewLog(nil)
+	log := o.newLog()
 	in, err := o.signInOf(ctx, o.d)
 	if err != nil {
 		return err
@@ -231,8 +263,10 @@ func (o *opening) picture(ctx context.Context, kind recipe.Purpose) error {
 	if body.Diagnosis, err = explain(ctx, last, o.facts(body.URL, map[recipe.Purpose]string{recipe.Snapshot: "the snapshot", recipe.MJPEG: "motion JPEG"}[kind], in.User)); err != nil {
 		return err
 	}
-	if body.Still == nil && body.URL == "" {
-		return nil
+	// That nothing is at the likely addresses is kept too, so that they are not asked again at each try.
+	body.None = body.Still == nil && body.URL == ""
+	if body.None {
+		body.Diagnosis = nil
 	}
 	f.Body, f.Exchange = body, log.String()
 	return o.record(ctx, f)
@@ -294,7 +328,7 @@ func (o *opening) labelFor(scheme string) string {
 }
 
 func (o *opening) webPage(ctx context.Context) error {
-	log := exchange.NewLog(nil)
+	log := o.newLog()
 	in, err := o.signInOf(ctx, o.d)
 	if err != nil {
 		return err

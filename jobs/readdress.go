@@ -63,13 +63,13 @@ func (w *readdressWorker) Work(ctx context.Context, job *river.Job[ReaddressArgs
 // readdress moves the device; a job of its own opens again what the move has closed, so that the recorder gets the new URL too. A job that was
 // killed after the device had gone finds it at the new address and sends only what is not so yet.
 func (o *opening) readdress(ctx context.Context, to readdress.Setting) error {
-	log := exchange.NewLog(nil)
+	log := o.newLog()
 	out, err := o.move(ctx, to, log)
 	diagnosis, err := explain(ctx, err, o.facts(o.d.Status.Device.XAddr, "the device service", ""))
 	if err != nil {
 		return err
 	}
-	if diagnosis == nil && reflect.DeepEqual(out.Before, out.After) {
+	if diagnosis == nil && reflect.DeepEqual(out.Before, out.After) && !o.moving() {
 		return o.openLater(ctx) // all was so already: an earlier change is what undo takes back
 	}
 	if err := o.record(ctx, store.Finding{Kind: evidence.KindAddressed, Exchange: log.String(),
@@ -88,6 +88,9 @@ func (o *opening) readdress(ctx context.Context, to readdress.Setting) error {
 	return o.openLater(ctx)
 }
 
+// moving reports whether the device's move was recorded as begun and not as ended.
+func (o *opening) moving() bool { a := o.d.Status.Addressed; return a != nil && a.Pending }
+
 // openLater adds the job that opens the device's latches to the same run, once.
 func (o *opening) openLater(ctx context.Context) error {
 	_, err := river.ClientFromContext[pgxTx](ctx).Insert(ctx, OpenArgs{Run: o.run, Device: o.d.ID}, &river.InsertOpts{UniqueOpts: river.UniqueOpts{ByArgs: true}})
@@ -105,7 +108,20 @@ func (o *opening) move(ctx context.Context, to readdress.Setting, log *exchange.
 	if err != nil {
 		return readdress.Outcome{}, err
 	}
+	var begun *readdress.Setting
+	if a := o.d.Status.Addressed; o.moving() && reflect.DeepEqual(a.To, to) {
+		begun = &a.Before
+	}
 	return readdress.Do(ctx, readdress.Request{
+		Begun: begun,
+		Intend: func(before readdress.Setting) error {
+			body := evidence.Addressed{Pending: true, Before: before, To: to, Steps: []readdress.Step{}}
+			if err := o.record(ctx, store.Finding{Kind: evidence.KindAddressed, Body: body}); err != nil {
+				return &ownError{err}
+			}
+			o.d.Status.Addressed = &body
+			return nil
+		},
 		Dial: o.guard, Service: o.d.Status.Device.XAddr, SignIn: in, Leave: o.leave(o.d, o.d.Status.SignedIn.SignIn, store.DeviceService, nil), Endpoint: o.d.Endpoint.String, To: to, Log: log,
 		Locate: func(ctx context.Context) (netip.Addr, error) {
 			return discovery.Locate(ctx, o.site.Ranges, o.d.Endpoint.String)

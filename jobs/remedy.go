@@ -9,7 +9,6 @@ import (
 	"github.com/riverqueue/river"
 
 	"unlatch/core/evidence"
-	"unlatch/core/exchange"
 	"unlatch/core/onvif"
 	"unlatch/core/remedy"
 	"unlatch/store"
@@ -51,22 +50,17 @@ func (w *remedyWorker) Work(ctx context.Context, job *river.Job[RemedyArgs]) err
 	return w.env.onDevice(ctx, job.Args.Run, job.Args.Device, func(o *opening) error { return o.remedy(ctx, job.Args) })
 }
 
-// remedy makes the change, records what it was and what it is, and opens the latches that the change was in the way of.
+// remedy makes the change, records what it was and what it is, and opens the latches that the change was in the way of. What was before is
+// recorded before anything is sent: a job that is killed in between has changed nothing that cannot be taken back.
 func (o *opening) remedy(ctx context.Context, a RemedyArgs) error {
-	log := exchange.NewLog(nil)
+	log := o.newLog()
 	c, in, err := o.client(ctx, o.d, log)
 	body := evidence.Remedy{Action: a.Action, Undone: a.Undo}
 	if err == nil {
 		defer c.Close()
-		switch a.Action {
-		case remedy.Streams:
-			err = o.switchStreams(ctx, c, a.Undo, &body)
-		case remedy.Clock:
-			err = o.setClock(ctx, c, a.Undo, &body)
-		case remedy.StreamUser:
-			err = o.streamUser(ctx, c, a, &body)
-		}
+		err = o.mend(ctx, c, a, &body)
 	}
+	body.Pending = false
 	if body.Diagnosis, err = explain(ctx, err, o.facts(o.d.Status.Device.XAddr, "the device", in.User)); err != nil {
 		return err
 	}
@@ -76,8 +70,67 @@ func (o *opening) remedy(ctx context.Context, a RemedyArgs) error {
 	if body.Diagnosis != nil {
 		return o.env.store.RunProblem(ctx, o.run, fmt.Sprintf("%s: %s %s", o.d.Title(), body.Diagnosis.Summary, body.Diagnosis.Fix))
 	}
+	if onlyChange {
+		return nil
+	}
 	return o.openAnew(ctx, a)
 }
+
+// onlyChange leaves out what follows a change, for tests of the change.
+var onlyChange bool
+
+// made is the newest change of a kind on the device that stands or was begun; nil for none.
+func (o *opening) made(a remedy.Action) *evidence.Remedy {
+	for i := range o.d.Status.Remedies {
+		if r := &o.d.Status.Remedies[i]; r.Action == a {
+			return r
+		}
+	}
+	return nil
+}
+
+// intend records a change that is about to be sent. One that was begun before and not finished keeps what was before it: what the device says
+// now may be its work already.
+func (o *opening) intend(ctx context.Context, body *evidence.Remedy, read func() (before string, err error)) error {
+	if begun := o.made(body.Action); begun != nil && begun.Pending && begun.Undone == body.Undone {
+		body.Before, body.User = begun.Before, begun.User
+		return nil
+	}
+	before, err := read()
+	if err != nil {
+		return err
+	}
+	body.Before, body.Pending = before, true
+	return o.record(ctx, store.Finding{Kind: evidence.KindRemedy, Subject: string(body.Action), Body: *body})
+}
+
+// mend makes one change, or takes it back to what was before it.
+func (o *opening) mend(ctx context.Context, c *onvif.Client, a RemedyArgs, body *evidence.Remedy) error {
+	was := o.made(a.Action)
+	if a.Undo && was == nil {
+		return &onvif.Fault{Codes: []string{"Sender", "ActionNotSupported"}, Reason: "Unlatch has changed nothing of the kind on this device that it could take back"}
+	}
+	switch a.Action {
+	case remedy.Streams:
+		want := true
+		if a.Undo {
+			want = was.Before == "on"
+		}
+		err := o.intend(ctx, body, func() (string, error) { on, err := remedy.StreamsOn(ctx, c); return onOff(on), err })
+		if err == nil {
+			_, err = remedy.SetStreams(ctx, c, want)
+		}
+		body.After = onOff(want)
+		return err
+	case remedy.Clock:
+		return o.setClock(ctx, c, a.Undo, was, body)
+	case remedy.StreamUser:
+		return o.streamUser(ctx, c, a, was, body)
+	}
+	return nil
+}
+
+func onOff(on bool) string { return map[bool]string{true: "on", false: "off"}[on] }
 
 // openAnew opens latches with what the remedy has changed. What rested on what it was before is asked for again.
 func (o *opening) openAnew(ctx context.Context, a RemedyArgs) error {
@@ -114,7 +167,7 @@ func (o *opening) signInAgain(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	log := exchange.NewLog(nil)
+	log := o.newLog()
 	found, err := o.try(ctx, s.SignIn, in, o.leave(o.d, s.SignIn, store.DeviceService, nil), log)
 	if err != nil {
 		return ctx.Err() // the remedy itself was read back; what is known of the device stays as it was
@@ -123,58 +176,66 @@ func (o *opening) signInAgain(ctx context.Context) error {
 	return o.signedIn(ctx, found, log)
 }
 
-func (o *opening) switchStreams(ctx context.Context, c *onvif.Client, undo bool, body *evidence.Remedy) error {
-	before, err := remedy.SetStreams(ctx, c, !undo)
-	say := map[bool]string{true: "on", false: "off"}
-	body.Before, body.After = say[before], say[!undo]
-	return err
-}
-
-func (o *opening) setClock(ctx context.Context, c *onvif.Client, undo bool, body *evidence.Remedy) error {
+// setClock sets the clock right, or back by as much as it was off.
+func (o *opening) setClock(ctx context.Context, c *onvif.Client, undo bool, was *evidence.Remedy, body *evidence.Remedy) error {
 	want := time.Duration(0)
 	if undo {
-		for _, r := range o.d.Status.Remedies {
-			if r.Action == remedy.Clock {
-				if d, err := time.ParseDuration(r.Before); err == nil {
-					want = d
-				}
-			}
+		if d, err := time.ParseDuration(was.Before); err == nil {
+			want = d
 		}
 	}
-	before, after, err := remedy.SetClock(ctx, c, want)
-	body.Before, body.After = before.Round(time.Second).String(), after.Round(time.Second).String()
+	err := o.intend(ctx, body, func() (string, error) { off, err := c.Clock(ctx); return off.Round(time.Second).String(), err })
+	if err != nil {
+		return err
+	}
+	_, after, err := remedy.SetClock(ctx, c, want)
+	body.After = after.Round(time.Second).String()
 	return err
 }
 
 // streamUser makes the user, whose password is on the keyring already, or takes it away.
-func (o *opening) streamUser(ctx context.Context, c *onvif.Client, a RemedyArgs, body *evidence.Remedy) error {
-	key := a.SignIn
+func (o *opening) streamUser(ctx context.Context, c *onvif.Client, a RemedyArgs, was *evidence.Remedy, body *evidence.Remedy) error {
 	if a.Undo {
 		k := o.d.Status.StreamKey
-		if k == nil || !k.Made {
+		user := was.User
+		if k != nil && k.Made {
+			user = k.User
+		}
+		if user == "" || was.Before != "none" {
 			return &onvif.Fault{Codes: []string{"Sender", "UsernameMissing"}, Reason: "Unlatch has made no user on this device that it could take away"}
 		}
-		body.Before, body.After = k.User, "none"
-		if err := remedy.RemoveUser(ctx, c, k.User); err != nil {
+		err := o.intend(ctx, body, func() (string, error) { body.User = user; return "none", nil })
+		if err == nil {
+			err = remedy.RemoveUser(ctx, c, user)
+		}
+		body.After = "none"
+		if err != nil || k == nil {
 			return err
 		}
 		return o.record(ctx, store.Finding{Kind: evidence.KindStreamKey, Body: evidence.StreamKey{SignIn: k.SignIn, Label: k.Label, User: k.User, Removed: true}})
 	}
-	in, err := o.unseal(ctx, key)
+	in, err := o.unseal(ctx, a.SignIn)
 	if err != nil {
 		return &ownError{err}
 	}
-	k, err := o.env.store.SignIn(ctx, key)
+	k, err := o.env.store.SignIn(ctx, a.SignIn)
 	if err != nil {
 		return &ownError{err}
 	}
-	existed, err := remedy.MakeStreamUser(ctx, c, in.User, in.Secret)
+	err = o.intend(ctx, body, func() (string, error) {
+		body.User = in.User
+		there, err := remedy.HasUser(ctx, c, in.User)
+		if there {
+			return in.User + " with another password", err
+		}
+		return "none", err
+	})
+	if err == nil {
+		_, err = remedy.MakeStreamUser(ctx, c, in.User, in.Secret)
+	}
 	if err != nil {
 		return err
 	}
-	body.Before, body.After = "none", in.User
-	if existed {
-		body.Before = in.User + " with another password"
-	}
-	return o.record(ctx, store.Finding{Kind: evidence.KindStreamKey, Body: evidence.StreamKey{SignIn: key, Label: k.Label, User: in.User, Made: !existed}})
+	body.After = in.User
+	return o.record(ctx, store.Finding{Kind: evidence.KindStreamKey, Body: evidence.StreamKey{SignIn: a.SignIn, Label: k.Label, User: in.User, Made: body.Before == "none"}})
 }

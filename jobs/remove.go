@@ -10,7 +10,6 @@ import (
 
 	"unlatch/core/diagnose"
 	"unlatch/core/evidence"
-	"unlatch/core/exchange"
 	"unlatch/core/target"
 	"unlatch/store"
 )
@@ -52,7 +51,7 @@ func (o *opening) remove(ctx context.Context, from uuid.UUID) error {
 			return o.env.store.Unwant(ctx, o.d.ID, from)
 		}
 		o.env.store.Progress(ctx, o.run, fmt.Sprintf("%s: taking it off %s", o.d.Title(), p.Name), -1)
-		log := exchange.NewLog(nil)
+		log := o.newLog()
 		rec, user, err := o.recorderOf(ctx, from, log)
 		if err != nil {
 			return err

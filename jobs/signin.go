@@ -30,7 +30,7 @@ func (o *opening) signIn(ctx context.Context) error {
 	if o.d.Via != nil {
 		return o.signInByRecorder(ctx)
 	}
-	log := exchange.NewLog(nil)
+	log := o.newLog()
 	found, err := o.try(ctx, uuid.Nil, signin.SignIn{}, nil, log)
 	if err == nil {
 		found.Open = true
@@ -48,7 +48,7 @@ func (o *opening) signIn(ctx context.Context) error {
 // those that have opened it before: it may be a stranger that collects hashes.
 func (o *opening) candidates(ctx context.Context, purpose store.Purpose) ([]store.SignIn, error) {
 	list, err := o.env.store.Candidates(ctx, o.d.ID, o.d.Site, store.Known{Words: strings.Join([]string{o.d.Status.Device.Maker, o.d.Status.Device.Name, o.d.Status.Device.Hardware}, " "),
-		Kind: o.d.Status.Device.Model()}, purpose)
+		Kind: o.d.Status.Device.Model()}, purpose, o.retry)
 	if o.d.Status.Before.IsValid() {
 		list = slices.DeleteFunc(list, func(k store.SignIn) bool { return k.Opened == nil && !slices.Contains(k.Devices, o.d.ID) })
 	}
@@ -112,12 +112,15 @@ func (o *opening) notSignedIn(ctx context.Context, out evidence.SignedIn, err er
 	if len(out.Tried) == 0 && diagnosis.Cause == diagnose.NoSignIn {
 		if before := o.d.Status.SignedIn; before != nil && len(before.Tried) > 0 {
 			diagnosis.Summary = fmt.Sprintf("Every sign-in on the keyring was refused before (%s).", strings.Join(before.Tried, ", "))
-			diagnosis.Fix = "Add the sign-in that is right for this device. What was refused is not sent again."
+			diagnosis.Fix = "Add the sign-in that is right for this device. What was refused is sent again only when you press Try again."
 			out.Tried = before.Tried
 		}
 	}
 	if len(out.Tried) > 1 && diagnosis.Cause == diagnose.WrongSignIn {
 		diagnosis.Summary = fmt.Sprintf("The device service refuses all %d sign-ins of the keyring that may be tried (%s).", len(out.Tried), strings.Join(out.Tried, ", "))
+	}
+	if n, err := o.env.store.WrongTries(ctx, o.d.ID); err == nil && diagnosis.Cause == diagnose.WrongSignIn {
+		diagnosis.Fix += fmt.Sprintf(" After you have mended it there, Try again sends them once more: %d of %d wrong tries in %d minutes are used.", n, signin.Budget, int(signin.Window.Minutes()))
 	}
 	out.Diagnosis = o.strangerUnless(diagnosis)
 	if err := o.record(ctx, store.Finding{Kind: evidence.KindSignedIn, Body: out, Exchange: log.String()}); err != nil {

@@ -98,7 +98,7 @@ const largestSkew = 5 * time.Second
 
 func viewOfPicture(st *latch.Status, kind string) *pictureView {
 	p, ok := st.Pictures[kind]
-	if !ok || p.Diagnosis != nil {
+	if !ok || p.Diagnosis != nil || p.None {
 		return nil
 	}
 	return &pictureView{URL: p.URL, Width: p.Width, Height: p.Height, FPS: p.FPS, Scheme: p.Scheme, Still: p.Still}
@@ -377,6 +377,9 @@ func viewOf(d *store.Device) deviceView {
 	}
 	if a := st.Addressed; a != nil && a.Before.Addr.IsValid() {
 		v.Moved = &movedView{Before: a.Before, After: a.After}
+		if a.Pending {
+			v.Moved.After = a.To
+		}
 		if a.Diagnosis != nil {
 			v.Moved.Failed, v.Moved.Fix = a.Diagnosis.Summary, a.Diagnosis.Fix
 		}
@@ -428,6 +431,9 @@ func viewOfStream(d *store.Device, x onvif.Stream, label string) streamView {
 			source = fmt.Sprintf("the recipe %q, tried on the device", x.Name)
 		case d.Via != nil:
 			source = "the recorder's answer"
+		}
+		if x.Reserve != "" {
+			source += ", which names another host for its streams"
 		}
 		if x.Corrected != "" {
 			source += fmt.Sprintf(" (it named %s)", x.Corrected)

@@ -53,7 +53,7 @@ func grid(d *store.Device) []gridRow {
 		rows = append(rows, row)
 	}
 	for _, kind := range []string{"snapshot", "mjpeg"} {
-		if p, asked := st.Pictures[kind]; asked {
+		if p, asked := st.Pictures[kind]; asked && !p.None {
 			rows = append(rows, beside(kind, p.Label, p.Scheme, p.Diagnosis, in, whose))
 		}
 	}

@@ -49,6 +49,7 @@ type openBody struct {
 	Devices []uuid.UUID `json:"devices" minItems:"1" maxItems:"5000"`
 	Target  *uuid.UUID  `json:"target,omitempty" doc:"a recorder to place the cameras on as well"`
 	Again   bool        `json:"again,omitempty" doc:"play streams again that are proven already"`
+	Retry   bool        `json:"retry,omitempty" doc:"something was mended on the devices: send what they refused once more, within the guard's bound"`
 }
 
 type runOut struct{ Body runView }
@@ -159,6 +160,10 @@ func (s *Server) openLatches(ctx context.Context, site uuid.UUID, in openBody) (
 		if err := s.cfg.Store.Want(ctx, in.Devices, *in.Target); err != nil {
 			return nil, s.explain(err)
 		}
+	}
+	if in.Retry {
+		run, err := s.cfg.Queue.Retry(ctx, site, title, in.Devices)
+		return &runOut{viewOfRun(run, time.Now())}, s.explain(err)
 	}
 	run, err := s.cfg.Queue.Open(ctx, site, title, in.Devices, in.Again)
 	return &runOut{viewOfRun(run, time.Now())}, s.explain(err)

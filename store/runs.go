@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"time"
 
 	"github.com/google/uuid"
@@ -75,6 +76,45 @@ func (s *Store) StepDone(ctx context.Context, run uuid.UUID) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		var site uuid.UUID
 		if err := tx.GetContext(ctx, &site, "UPDATE runs SET done = LEAST(done + 1, total) WHERE id = $1 RETURNING site_id", run); err != nil {
+			return found(err)
+		}
+		return s.notify(ctx, tx, Event{Site: site, What: "run", ID: run})
+	})
+}
+
+// Cursor reads how far a run's job has come into v; false where it has just begun.
+func (s *Store) Cursor(ctx context.Context, run uuid.UUID, v any) (bool, error) {
+	var raw []byte
+	if err := s.db.GetContext(ctx, &raw, "SELECT cursor FROM runs WHERE id = $1", run); err != nil {
+		return false, found(err)
+	}
+	if string(raw) == "null" {
+		return false, nil
+	}
+	return true, json.Unmarshal(raw, v)
+}
+
+// SetCursor keeps how far a run's job has come.
+func (s *Store) SetCursor(ctx context.Context, run uuid.UUID, cursor any) error {
+	raw, err := json.Marshal(cursor)
+	if err != nil {
+		return err
+	}
+	return one(s.db.ExecContext(ctx, "UPDATE runs SET cursor = $2 WHERE id = $1", run, string(raw)))
+}
+
+// StepTo counts one finished part of a run and keeps where the next begins, both or neither.
+func (s *Store) StepTo(ctx context.Context, run uuid.UUID, cursor any) error {
+	raw, err := json.Marshal(cursor)
+	if err != nil {
+		return err
+	}
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := fenced(ctx, tx); err != nil {
+			return err
+		}
+		var site uuid.UUID
+		if err := tx.GetContext(ctx, &site, "UPDATE runs SET done = LEAST(done + 1, total), cursor = $2 WHERE id = $1 RETURNING site_id", run, string(raw)); err != nil {
 			return found(err)
 		}
 		return s.notify(ctx, tx, Event{Site: site, What: "run", ID: run})

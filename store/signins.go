@@ -26,6 +26,8 @@ type SignIn struct {
 	// Of a candidate: how many devices of the same kind it has opened, and how many have refused it.
 	OpensAlike   int `db:"opens_alike" json:"-"`
 	RefusedAlike int `db:"refused_alike" json:"-"`
+	// Of a candidate: this device has refused it, and has not opened by it since.
+	RefusedHere bool `db:"refused_here" json:"-"`
 	Terms
 }
 
@@ -246,8 +248,8 @@ func (s *Store) EndTry(ctx context.Context, try uuid.UUID, result TryResult, wai
 // Candidates lists the sign-ins to try for one purpose on a device in order, each with its reason: what opened it before, then what is for this device, for its
 // maker, for its site, and the rest; among equals what has opened devices of its kind, then what such devices have refused least, then what opened more
 // devices at all. What is for another device, site, maker or purpose is left out, and so is what has
-// been refused for this purpose since the sign-in was last changed.
-func (s *Store) Candidates(ctx context.Context, device, site uuid.UUID, known Known, purpose Purpose) ([]SignIn, error) {
+// been refused for this purpose since the sign-in was last changed, unless a person wants it tried again: then it stands behind what was not.
+func (s *Store) Candidates(ctx context.Context, device, site uuid.UUID, known Known, purpose Purpose, again bool) ([]SignIn, error) {
 	var out []SignIn
 	err := s.db.SelectContext(ctx, &out, `SELECT *, CASE WHEN opened_at IS NOT NULL THEN 'it has opened this device before' WHEN bound THEN 'it is for this device' WHEN maker <> '' THEN 'it is for ' || maker
 			WHEN site_id IS NOT NULL THEN 'it is for this site' WHEN opens_alike > 0 THEN 'it opens ' || opens_alike || ' other devices of this kind' WHEN opens > 0 THEN 'it opens ' || opens || ' other devices' ELSE 'its turn on the keyring' END AS why
@@ -256,11 +258,18 @@ func (s *Store) Candidates(ctx context.Context, device, site uuid.UUID, known Kn
 			(SELECT max(at) FROM tries t WHERE t.device_id = $1 AND t.sign_in_id = s.id AND t.purpose = $4 AND t.result = 'opened') AS opened_at,
 			(SELECT count(DISTINCT device_id) FROM tries t WHERE t.sign_in_id = s.id AND t.result = 'opened') AS opens,
 			(SELECT count(DISTINCT device_id) FROM tries t WHERE t.sign_in_id = s.id AND t.likeness = $5 AND t.purpose = $4 AND t.result = 'opened') AS opens_alike,
-			(SELECT count(DISTINCT device_id) FROM tries t WHERE t.sign_in_id = s.id AND t.likeness = $5 AND t.purpose = $4 AND t.result IN ('refused', 'pending')) AS refused_alike
+			(SELECT count(DISTINCT device_id) FROM tries t WHERE t.sign_in_id = s.id AND t.likeness = $5 AND t.purpose = $4 AND t.result IN ('refused', 'pending')) AS refused_alike,
+			EXISTS (SELECT 1 FROM tries t WHERE t.device_id = $1 AND t.sign_in_id = s.id AND t.purpose = $4 AND t.result = 'refused' AND t.at > s.changed_at
+				AND NOT EXISTS (SELECT 1 FROM tries o WHERE o.device_id = $1 AND o.sign_in_id = s.id AND o.purpose = $4 AND o.result = 'opened' AND o.at > t.at)) AS refused_here
 			FROM sign_ins s
 			WHERE (s.site_id IS NULL OR s.site_id = $2) AND (NOT s.bound OR EXISTS (SELECT 1 FROM sign_in_devices l WHERE l.sign_in_id = s.id AND l.device_id = $1)) AND s.purpose IN ('', $4) AND (s.maker = '' OR strpos(lower($3), lower(s.maker)) > 0)
-			AND NOT EXISTS (SELECT 1 FROM tries t WHERE t.device_id = $1 AND t.sign_in_id = s.id AND t.purpose = $4 AND t.result = 'refused' AND t.at > s.changed_at
-				AND NOT EXISTS (SELECT 1 FROM tries o WHERE o.device_id = $1 AND o.sign_in_id = s.id AND o.purpose = $4 AND o.result = 'opened' AND o.at > t.at))) c
-		ORDER BY opened_at DESC NULLS LAST, NOT bound, maker = '', site_id IS NULL, opens_alike DESC, refused_alike, opens DESC, position, created_at, id`, device, site, known.Words, purpose, known.Kind)
+			) c
+		WHERE $6 OR NOT refused_here
+		ORDER BY opened_at DESC NULLS LAST, refused_here, NOT bound, maker = '', site_id IS NULL, opens_alike DESC, refused_alike, opens DESC, position, created_at, id`, device, site, known.Words, purpose, known.Kind, again)
 	return out, err
+}
+
+// WrongTries is how many tries on a device count against the guard's budget now.
+func (s *Store) WrongTries(ctx context.Context, device uuid.UUID) (n int, err error) {
+	return n, s.db.GetContext(ctx, &n, "SELECT count(*) FROM tries WHERE device_id = $1 AND result IN ('pending', 'refused') AND at > now() - $2 * interval '1 second'", device, signin.Window.Seconds())
 }

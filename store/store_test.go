@@ -203,7 +203,7 @@ func TestWorkersRacingKeepTheBudget(t *testing.T) {
 	race(s, 10)
 	assert.Equal(t, signin.Budget, allowed)
 	assert.Equal(t, 12-signin.Budget, held)
-	left, err := s.Candidates(ctx, device, site.ID, store.Known{Words: "", Kind: ""}, store.DeviceService)
+	left, err := s.Candidates(ctx, device, site.ID, store.Known{Words: "", Kind: ""}, store.DeviceService, false)
 	require.NoError(t, err)
 	assert.Empty(t, left, "a sign-in that was refused is not tried again")
 }
@@ -229,7 +229,7 @@ func TestALockedDeviceIsLeftAlone(t *testing.T) {
 		assert.True(t, held.Locked)
 	}
 	time.Sleep(time.Second)
-	left, err := s.Candidates(ctx, device, site.ID, store.Known{Words: "", Kind: ""}, store.DeviceService)
+	left, err := s.Candidates(ctx, device, site.ID, store.Known{Words: "", Kind: ""}, store.DeviceService, false)
 	require.NoError(t, err)
 	require.Len(t, left, 2)
 	assert.Equal(t, store.Locked, left[0].Last)
@@ -261,7 +261,7 @@ func TestDevicesOfAKindAreLearntFrom(t *testing.T) {
 		require.NoError(t, s.EndTry(ctx, try, result, 0))
 	}
 	order := func(kind string) (out string) {
-		list, err := s.Candidates(ctx, two, site.ID, store.Known{Words: kind, Kind: kind}, store.DeviceService)
+		list, err := s.Candidates(ctx, two, site.ID, store.Known{Words: kind, Kind: kind}, store.DeviceService, false)
 		require.NoError(t, err)
 		for _, k := range list {
 			out += k.Label
@@ -292,7 +292,7 @@ func TestPurposeAndDeviceOfASignIn(t *testing.T) {
 	add("own", store.For("", device))
 	gone := add("gone", store.For("", device))
 	labels := func(d uuid.UUID, p store.Purpose) (out []string) {
-		list, err := s.Candidates(ctx, d, site.ID, store.Known{Words: "", Kind: ""}, p)
+		list, err := s.Candidates(ctx, d, site.ID, store.Known{Words: "", Kind: ""}, p, false)
 		require.NoError(t, err)
 		for _, k := range list {
 			out = append(out, k.Label)
@@ -366,7 +366,7 @@ func TestCandidatesKeepToTheirScope(t *testing.T) {
 		ids[k.label] = id
 	}
 	order := func() (labels, why []string) {
-		list, err := s.Candidates(ctx, device, site.ID, store.Known{Words: "Corvane V4", Kind: "Corvane V4"}, store.DeviceService)
+		list, err := s.Candidates(ctx, device, site.ID, store.Known{Words: "Corvane V4", Kind: "Corvane V4"}, store.DeviceService, false)
 		require.NoError(t, err)
 		for _, k := range list {
 			labels, why = append(labels, k.Label), append(why, k.Why)
@@ -386,7 +386,7 @@ func TestCandidatesKeepToTheirScope(t *testing.T) {
 	list, err := s.SignIns(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, "second", list[0].Label, "the order of the person's own")
-	unknown, err := s.Candidates(ctx, device, site.ID, store.Known{Words: "", Kind: ""}, store.DeviceService)
+	unknown, err := s.Candidates(ctx, device, site.ID, store.Known{Words: "", Kind: ""}, store.DeviceService, false)
 	require.NoError(t, err)
 	for _, k := range unknown {
 		assert.Empty(t, k.Maker, "what is for one maker is not tried on a device of which nothing is known")

@@ -94,6 +94,7 @@ type SignedIn struct {
 
 // Located is the list of stream URLs.
 type Located struct {
+	Addr      netip.Addr          `json:"addr" doc:"where the device was when it named them; missing in old records"`
 	Streams   []onvif.Stream      `json:"streams"`
 	Shape     string              `json:"shape,omitempty" doc:"the recipe's shape, where the paths were found by trying"`
 	Recipe    string              `json:"recipe,omitempty"`
@@ -128,6 +129,7 @@ type Confirmed struct {
 
 // Addressed is the outcome of giving the device another address.
 type Addressed struct {
+	Pending   bool                `json:"pending,omitempty" doc:"recorded before it was sent; what came of it is not known yet"`
 	Before    readdress.Setting   `json:"before" doc:"what undo sends"`
 	To        readdress.Setting   `json:"to"`
 	After     readdress.Setting   `json:"after" doc:"what the device itself says since"`
@@ -147,6 +149,7 @@ type StreamKey struct {
 // Picture is a snapshot or motion JPEG stream that was asked for.
 type Picture struct {
 	picture.Picture
+	None      bool                `json:"none,omitempty" doc:"it was looked for, and there is none at any likely address"`
 	Label     string              `json:"label,omitempty" doc:"of the sign-in that opened it"`
 	Still     *uuid.UUID          `json:"still,omitempty"`
 	Diagnosis *diagnose.Diagnosis `json:"diagnosis,omitempty"`
@@ -168,6 +171,8 @@ type Pin struct {
 
 // Remedy is a change that was made on the device so that it can be used, read back.
 type Remedy struct {
+	Pending   bool                `json:"pending,omitempty" doc:"recorded before it was sent; what came of it is not known yet"`
+	User      string              `json:"user,omitempty" doc:"of a stream user: its name"`
 	Action    remedy.Action       `json:"action"`
 	Before    string              `json:"before" doc:"what undo puts back"`
 	After     string              `json:"after"`
@@ -271,6 +276,9 @@ func (r Record) Sum() string {
 		})
 	case KindPicture:
 		return summarise(r.Body, func(b Picture) (string, *diagnose.Diagnosis) {
+			if b.None {
+				return fmt.Sprintf("No %s at any likely address", b.Kind), b.Diagnosis
+			}
 			if b.Kind == "mjpeg" {
 				return fmt.Sprintf("Motion JPEG plays: %d × %d, %.4g pictures a second", b.Width, b.Height, b.FPS), b.Diagnosis
 			}
@@ -298,6 +306,9 @@ func (r Record) Sum() string {
 		return summarise(r.Body, func(b Remedy) (string, *diagnose.Diagnosis) {
 			what := map[remedy.Action]string{remedy.Streams: "Stream service", remedy.Clock: "Clock", remedy.StreamUser: "Stream user"}[b.Action]
 			text := fmt.Sprintf("%s: %s, before %s", what, b.After, b.Before)
+			if b.Pending {
+				return fmt.Sprintf("%s: about to be changed, before %s", what, b.Before), b.Diagnosis
+			}
 			if b.Undone {
 				text = fmt.Sprintf("%s put back: %s", what, b.After)
 			}
@@ -320,6 +331,9 @@ func (r Record) Sum() string {
 	case KindAddressed:
 		return summarise(r.Body, func(b Addressed) (string, *diagnose.Diagnosis) {
 			how := ""
+			if b.Pending {
+				return fmt.Sprintf("About to be moved from %s to %s", b.Before.Addr, b.To.Addr), b.Diagnosis
+			}
 			if b.Before.Addr == b.After.Addr && b.Before.DHCP == b.After.DHCP && b.Diagnosis == nil {
 				return "Set besides the address: " + strings.Join(b.After.Changed(b.Before.Also), ", "), nil
 			}

@@ -27,6 +27,7 @@ type Log struct {
 	text    strings.Builder
 	dropped int
 	redact  redact.Redactor
+	watch   func()
 }
 
 // NewLog begins a conversation; now is the clock seam, nil for time.Now.
@@ -61,6 +62,9 @@ func (l *Log) RedactJSON(raw []byte) []byte {
 	return l.redact.JSON(raw)
 }
 
+// Watch has a function called before each entry.
+func (l *Log) Watch(fn func()) { l.watch = fn }
+
 // Sent records bytes that went to the device, Got bytes that came from it, Note something that happened besides.
 func (l *Log) Sent(text string) { l.add(">", text) }
 
@@ -73,6 +77,9 @@ func (l *Log) Note(format string, args ...any) { l.add("-", fmt.Sprintf(format, 
 func (l *Log) add(sign, text string) {
 	if l == nil {
 		return
+	}
+	if l.watch != nil {
+		l.watch()
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()

@@ -347,7 +347,7 @@ func (d *deriver) trust() {
 	if in, since := body[evidence.SignedIn](d, evidence.KindSignedIn, ""); in != nil && in.Diagnosis == nil && newer(*since, *at) {
 		return // it has taken the sign-in since: by a hash, which gives nothing away, or after a person has agreed
 	}
-	if moved := d.s.Addressed; moved != nil && moved.Diagnosis == nil && moved.After.Addr == reached.Addr {
+	if moved := d.s.Addressed; moved != nil && moved.Diagnosis == nil && !moved.Pending && moved.After.Addr == reached.Addr {
 		return // it was given this address, and was found there by what it told when it was signed in to
 	}
 	d.s.Before = *reached.Before
@@ -370,7 +370,7 @@ func (d *deriver) besides() {
 		}
 	}
 	for _, a := range []remedy.Action{remedy.Streams, remedy.Clock, remedy.StreamUser} {
-		if b, _ := body[evidence.Remedy](d, evidence.KindRemedy, string(a)); b != nil && !b.Undone && b.Diagnosis == nil {
+		if b, _ := body[evidence.Remedy](d, evidence.KindRemedy, string(a)); b != nil && b.Diagnosis == nil && (!b.Undone || b.Pending) {
 			d.s.Remedies = append(d.s.Remedies, *b)
 		}
 	}
@@ -388,9 +388,17 @@ func (d *deriver) located() {
 	}
 	d.set(Located, r, b.Diagnosis, reason)
 	for _, st := range b.Streams {
-		if u, err := streamurl.Parse(st.URL); err == nil && d.s.Device.Addr.IsValid() && u.Host != d.s.Device.Addr.String() {
+		u, err := streamurl.Parse(st.URL)
+		if err != nil || !d.s.Device.Addr.IsValid() {
+			continue
+		}
+		at := u.Host // old records do not say where the device was
+		if b.Addr.IsValid() {
+			at = b.Addr.String()
+		}
+		if at != d.s.Device.Addr.String() {
 			l := d.s.Latch(Located)
-			l.State, l.Reason = Stale, fmt.Sprintf("The URLs name %s, where the device no longer is", u.Host)
+			l.State, l.Reason = Stale, fmt.Sprintf("The URLs were named at %s, where the device no longer is", at)
 		}
 	}
 }

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"net"
 	"net/http"
+	"net/netip"
 	"net/url"
 	"strings"
 	"time"
@@ -32,14 +33,17 @@ type Client struct {
 	opened   bool // the device has taken the sign-in
 	renewed  bool // the sign-in is to be sent again, with a new nonce
 	leave    signin.Leave
+	inScope  func(netip.Addr) bool
 	traffic  exchange.Traffic
 	services map[string]string
 }
 
 // Options of a Client.
 type Options struct {
-	Dial    address.Dialer
-	SignIn  signin.SignIn
+	Dial   address.Dialer
+	SignIn signin.SignIn
+	// InScope reports whether a host that the device names for its streams may be asked, too; nil for none but its own.
+	InScope func(netip.Addr) bool
 	Leave   signin.Leave  // is asked before the sign-in goes out; nil lets no readable one out
 	Timeout time.Duration // for one answer; 0 means 5 s
 	Log     *exchange.Log
@@ -51,7 +55,7 @@ func New(deviceService string, opt Options) *Client {
 		opt.Timeout = 5 * time.Second
 	}
 	opt.Log.Know(opt.SignIn)
-	c := &Client{device: deviceService, signIn: opt.SignIn, log: opt.Log, leave: opt.Leave}
+	c := &Client{device: deviceService, signIn: opt.SignIn, log: opt.Log, leave: opt.Leave, inScope: opt.InScope}
 	c.http = &http.Client{
 		Timeout: opt.Timeout,
 		Transport: &http.Transport{

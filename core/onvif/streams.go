@@ -3,6 +3,7 @@ package onvif
 import (
 	"cmp"
 	"context"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -21,6 +22,7 @@ type Stream struct {
 	URL       string  `json:"url" doc:"without a sign-in"`
 	Service   string  `json:"service" enum:"media,media2,recipe" doc:"who named the URL"`
 	Corrected string  `json:"corrected,omitempty" doc:"the address that the device named, where it could not be used"`
+	Reserve   string  `json:"reserve,omitempty" doc:"the URL at the device's own address, where it names another host for its streams"`
 	Claimed   Claimed `json:"claimed"`
 }
 
@@ -92,7 +94,7 @@ func (c *Client) Streams(ctx context.Context, have ...Stream) ([]Stream, error) 
 		if err != nil {
 			return out, err
 		}
-		if p.URL, p.Corrected, err = c.usable(uri); err != nil {
+		if err := c.usable(uri, &p); err != nil {
 			return out, err
 		}
 		p.Service = kind
@@ -177,31 +179,40 @@ func (c *Client) streamURI(ctx context.Context, address, ns, token string) (stri
 	return strings.TrimSpace(cmp.Or(out.Media2, out.Media)), err
 }
 
-// usable reads a URL that the device gave. Its host is replaced by the one at which the device answers. A sign-in in it is dropped,
-// and so is a query parameter that holds one: it would be kept and shown with the URL. corrected says what was changed.
-func (c *Client) usable(uri string) (text, corrected string, err error) {
+// usable reads a URL that the device gave for a stream. A sign-in in it is dropped, and so is a query parameter that holds one: it would be
+// kept and shown with the URL. A host that the device names and that is in scope, a streamer apart or a second address, is taken at its word,
+// with the device's own in reserve; any other is replaced by the host at which the device answers. s gets the URL, the reserve and what was
+// changed.
+func (c *Client) usable(uri string, s *Stream) error {
 	u, err := streamurl.Parse(uri)
 	if err != nil {
-		return "", "", err
+		return err
 	}
 	var notes []string
 	if u.DropSecrets() {
 		notes = append(notes, "a password in its query")
 	}
-	reach, changed, err := c.reachable(u.String())
+	own, changed, err := c.reachable(u.String())
 	if err != nil {
-		return "", "", err
+		return err
 	}
-	if !changed {
-		return u.String(), strings.Join(notes, ", "), nil
+	s.URL = u.String()
+	if changed {
+		o, err := streamurl.Parse(own)
+		if err != nil {
+			return err
+		}
+		at := u
+		at.Host = o.Host
+		named, perr := netip.ParseAddr(u.Host)
+		if perr == nil && c.inScope != nil && c.inScope(named) {
+			s.Reserve = at.String()
+		} else {
+			s.URL, notes = at.String(), append([]string{u.Host}, notes...)
+		}
 	}
-	notes = append([]string{u.Host}, notes...)
-	own, err := streamurl.Parse(reach)
-	if err != nil {
-		return "", "", err
-	}
-	u.Host = own.Host
-	return u.String(), strings.Join(notes, ", "), nil
+	s.Corrected = strings.Join(notes, ", ")
+	return nil
 }
 
 // SnapshotURL asks for the address of a profile's still picture (Media Service §5.13.1, Media2 Service §5.9.4); "" where the device has none.
@@ -227,6 +238,11 @@ func (c *Client) SnapshotURL(ctx context.Context, token string) (string, error) 
 	if uri == "" {
 		return "", nil
 	}
-	uri, _, err = c.usable(uri)
+	u, err := streamurl.Parse(uri)
+	if err != nil {
+		return "", err
+	}
+	u.DropSecrets()
+	uri, _, err = c.reachable(u.String())
 	return uri, err
 }

@@ -47,6 +47,10 @@ type Request struct {
 	To       Setting
 	Wait     time.Duration // 0 means Wait
 	Log      *exchange.Log
+	// Intend is told what is set before anything is sent, so that it can be kept for undo; an error of it ends the work. May be nil.
+	Intend func(before Setting) error
+	// Begun is what was set before an earlier attempt that was cut off; nil for none. Then the device may have gone to its new address already.
+	Begun *Setting
 	// Locate finds the device where DHCP has put it.
 	Locate func(ctx context.Context) (netip.Addr, error)
 	// Doing is told what happens now; may be nil.
@@ -133,7 +137,11 @@ func (w *work) do(ctx context.Context) error {
 	c := w.client(w.Service)
 	defer c.Close()
 	if _, err := c.Clock(ctx); err != nil {
-		return err
+		if w.Begun == nil || ctx.Err() != nil {
+			return err
+		}
+		w.out.Before = *w.Begun
+		return w.await(ctx) // it was sent away, and is looked for where it was sent to
 	}
 	ifaces, err := c.Interfaces(ctx)
 	if err != nil {
@@ -152,12 +160,22 @@ func (w *work) do(ctx context.Context) error {
 		return err
 	}
 	w.step("read the old setting")
+	now := w.out.Before
+	same := w.To.Addr == i.Addr && w.To.Bits == i.Bits && (!w.To.Gateway.IsValid() || w.To.Gateway == gateway)
+	stays := i.DHCP == w.To.DHCP && (w.To.DHCP || same)
+	switch {
+	case w.Begun != nil:
+		w.out.Before = *w.Begun
+	case w.Intend != nil && (!stays || w.To.Clock || len(w.To.Changed(now.Also)) > 0):
+		if err := w.Intend(now); err != nil {
+			return err
+		}
+	}
 	if err := w.also(ctx, c); err != nil {
 		return err
 	}
-	same := w.To.Addr == i.Addr && w.To.Bits == i.Bits && (!w.To.Gateway.IsValid() || w.To.Gateway == gateway)
-	if i.DHCP == w.To.DHCP && (w.To.DHCP || same) {
-		w.out.After, w.out.Service = w.out.Before, w.Service
+	if stays {
+		w.out.After, w.out.Service = now, w.Service
 		return w.readAlso(ctx, c, &w.out.After)
 	}
 	if !w.To.DHCP && w.To.Addr != i.Addr {

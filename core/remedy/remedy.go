@@ -5,6 +5,7 @@ package remedy
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"unlatch/core/onvif"
@@ -25,6 +26,18 @@ type NotKeptError struct{ What, Wanted, Got string }
 
 func (e *NotKeptError) Error() string {
 	return fmt.Sprintf("the device accepted the change and did not make it: %s should be %s and is %s", e.What, e.Wanted, e.Got)
+}
+
+// StreamsOn reads whether the RTSP service is on (Core Specification §8.2.13).
+func StreamsOn(ctx context.Context, c *onvif.Client) (bool, error) {
+	p, err := rtsp(ctx, c)
+	return p.Enabled, err
+}
+
+// HasUser reads whether the device has a user of a name (Core Specification §8.4.3).
+func HasUser(ctx context.Context, c *onvif.Client, user string) (bool, error) {
+	users, err := c.Users(ctx)
+	return slices.ContainsFunc(users, func(u onvif.User) bool { return u.Name == user }), err
 }
 
 // SetStreams switches the RTSP service on or off (Core Specification §8.2.13) and reads it back; its ports stay. before is what it was.
@@ -107,8 +120,11 @@ func MakeStreamUser(ctx context.Context, c *onvif.Client, user string, secret si
 	return existed, has(ctx, c, user, true)
 }
 
-// RemoveUser takes a user away (Core Specification §8.4.5) and sees to it that it is gone.
+// RemoveUser takes a user away (Core Specification §8.4.5) and sees to it that it is gone. One that is gone already is no error.
 func RemoveUser(ctx context.Context, c *onvif.Client, user string) error {
+	if there, err := HasUser(ctx, c, user); err != nil || !there {
+		return err
+	}
 	if err := c.DeleteUser(ctx, user); err != nil {
 		return err
 	}

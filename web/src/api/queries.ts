@@ -76,7 +76,7 @@ export function say(e: unknown) {
 export function useOpenLatches(site: string) {
   const q = useQueryClient();
   return useMutation({
-    mutationFn: (body: { devices: string[]; target?: string; again?: boolean }) => must(api.POST("/api/sites/{site}/open", { params: { path: { site } }, body })),
+    mutationFn: (body: { devices: string[]; target?: string; again?: boolean; retry?: boolean }) => must(api.POST("/api/sites/{site}/open", { params: { path: { site } }, body })),
     onSuccess: () => q.invalidateQueries({ queryKey: ["runs", site] }),
     onError: say,
   });

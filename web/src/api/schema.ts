@@ -1187,6 +1187,8 @@ export interface components {
             /** @description play streams again that are proven already */
             again?: boolean;
             devices: string[];
+            /** @description something was mended on the devices: send what they refused once more, within the guard's bound */
+            retry?: boolean;
             /** @description a recorder to place the cameras on as well */
             target?: string;
         };

@@ -20,7 +20,7 @@ import { Ladder } from "./Ladder";
 import { SignInGrid } from "./SignInGrid";
 import { useFrame } from "./SiteFrame";
 
-type Props = { device: Device; recorders: Device[]; onAgree: () => void; onAddress: () => void; onClaim: () => void; onStreamUser: () => void; onClose: () => void; onOpen: (list: Device[], target?: string) => void };
+type Props = { device: Device; recorders: Device[]; onAgree: () => void; onAddress: () => void; onClaim: () => void; onStreamUser: () => void; onClose: () => void; onOpen: (list: Device[], target?: string, retry?: boolean) => void };
 
 /** The camera in hand: its picture, the one next step, its URLs, its evidence. */
 export function Bench({ device: d, recorders, onAgree, onAddress, onClaim, onStreamUser, onClose, onOpen }: Props) {
@@ -155,7 +155,7 @@ function NextStep({ device: d, recorders, onAgree, onClaim, onStreamUser, onOpen
         {d.next.action === "place" && recorders.length === 0 && <span className="text-soft">No recorder is signed in to yet: choose it in the list and open its latches.</span>}
         {!done && d.next.action !== "place" && <Button look={d.next.action === "wait" ? "plain" : "next"} disabled={mend.isPending} onClick={act}>{d.next.label}</Button>}
         {stuck && d.next.action === "stream_user" && <Button onClick={() => addSignIn(d.next.reason, () => onOpen([d]), d)}>Add a sign-in</Button>}
-        {stuck && d.next.action !== "open" && d.next.action !== "wait" && d.next.action !== "stream_user" && d.next.action !== "change_ranges" && <Button onClick={() => onOpen([d])}>Try again</Button>}
+        {stuck && d.next.action !== "open" && d.next.action !== "wait" && d.next.action !== "stream_user" && d.next.action !== "change_ranges" && <Button title="Sends again what it has refused, within the bound that keeps it from locking" onClick={() => onOpen([d], undefined, true)}>Try again</Button>}
         {d.streams.length > 0 && !stuck && <Button onClick={() => again.mutate({ devices: [d.id], again: true })}><RotateCw size={14} /> Play again</Button>}
       </div>
     </section>

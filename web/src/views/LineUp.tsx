@@ -72,7 +72,7 @@ export function LineUp() {
   const toggleAll = () => setSelected(all ? new Set() : new Set(shown.map((d) => d.id)));
 
   const open = useOpenLatches(site.id);
-  const go = (list: Device[], target?: string) => open.mutate({ devices: list.map((d) => d.id), target }, { onSuccess: () => setSelected(new Set()) });
+  const go = (list: Device[], target?: string, retry?: boolean) => open.mutate({ devices: list.map((d) => d.id), target, retry }, { onSuccess: () => setSelected(new Set()) });
   const forKeys = () => (picked.length > 0 ? picked : devices.filter((d) => d.id === hand.current));
   const readyRecorders = recorders.filter((r) => r.at === "" || r.latches.some((l) => l.name === "signed_in" && l.state === "open"));
 
