@@ -27,7 +27,7 @@ func (o *opening) channels(ctx context.Context) error {
 	if err != nil || diagnosis == nil && len(found) == 0 && len(o.d.Status.Channels) == 0 {
 		return err
 	}
-	if err := o.record(ctx, store.Finding{Kind: evidence.KindChannels, Exchange: log.String(), Body: evidence.Channels{Channels: found, Diagnosis: diagnosis}}); err != nil {
+	if err := o.record(ctx, store.Finding{Exchange: log.String(), Body: evidence.Channels{Channels: found, Diagnosis: diagnosis}}); err != nil {
 		return err
 	}
 	for _, ch := range found {
@@ -62,5 +62,5 @@ func (o *opening) signInByRecorder(ctx context.Context) error {
 		body.Diagnosis = &diagnose.Diagnosis{Cause: diagnose.RecorderShut, Summary: fmt.Sprintf("%s is not signed in to, and this camera is reached through it only.", rec.Title()),
 			Fix: "Open the recorder's own latches first.", Seen: "no sign-in is known to open the recorder"}
 	}
-	return o.record(ctx, store.Finding{Kind: evidence.KindSignedIn, Body: body})
+	return o.record(ctx, store.Finding{Body: body})
 }

@@ -81,7 +81,7 @@ func (o *opening) claim(ctx context.Context, key uuid.UUID) error {
 		if err != nil {
 			return err
 		}
-		return o.record(ctx, store.Finding{Kind: evidence.KindSignedIn, Exchange: log.String(), Body: evidence.SignedIn{Open: s.Open, Factory: s.Factory, SignIn: s.SignIn, Label: s.Label, User: s.User, Info: s.Info, Diagnosis: diagnosis}})
+		return o.record(ctx, store.Finding{Exchange: log.String(), Body: evidence.SignedIn{Open: s.Open, Factory: s.Factory, SignIn: s.SignIn, Label: s.Label, User: s.User, Info: s.Info, Diagnosis: diagnosis}})
 	}
 	return o.openWith(ctx, key, in, log)
 }

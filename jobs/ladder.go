@@ -28,7 +28,7 @@ func (o *opening) reachStream(ctx context.Context) error {
 	if port == 0 {
 		body.Diagnosis = &diagnose.Diagnosis{Cause: diagnose.NotONVIF, Summary: fmt.Sprintf("%s has no device service that answers, and no stream port is known.", o.d.Addr),
 			Fix: "Switch ONVIF or RTSP on in the device's network settings, then sweep again.", Seen: "no port answered GetSystemDateAndTime, and none spoke RTSP"}
-		return o.record(ctx, store.Finding{Kind: evidence.KindReached, Body: body})
+		return o.record(ctx, store.Finding{Body: body})
 	}
 	at := "rtsp://" + netip.AddrPortFrom(body.Addr, port).String()
 	log := o.newLog()
@@ -44,7 +44,7 @@ func (o *opening) reachStream(ctx context.Context) error {
 	if body.Diagnosis == nil {
 		body.Stream, body.Ladder = at, &server
 	}
-	return o.record(ctx, store.Finding{Kind: evidence.KindReached, Exchange: log.String(), Body: body})
+	return o.record(ctx, store.Finding{Exchange: log.String(), Body: body})
 }
 
 // rtspPort is the port at which something spoke RTSP; what the device itself has named goes before what was found open.
@@ -209,7 +209,7 @@ func (o *opening) climb(ctx context.Context) error {
 		body.Recipe, body.Shape = r.Recipe, r.Shape
 		body.Streams = append(body.Streams, onvif.Stream{Channel: r.Values.Channel, Tier: onvif.Tiers[r.Values.Stream-1], Name: r.Recipe, URL: c.At.String() + r.Path, Service: "recipe"})
 	}
-	return o.record(ctx, store.Finding{Kind: evidence.KindLocated, Exchange: log.String(), Body: body})
+	return o.record(ctx, store.Finding{Exchange: log.String(), Body: body})
 }
 
 // statuses counts the answers: "404 ×12, 401 ×1".

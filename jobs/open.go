@@ -2,7 +2,6 @@ package jobs
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"net/url"
@@ -170,16 +169,16 @@ func (o *opening) recorder() bool { return o.d.Status.Device.Kind == discovery.R
 func (o *opening) record(ctx context.Context, f store.Finding) error {
 	ctx, done := keeping(ctx)
 	defer done()
-	raw, err := json.Marshal(f.Body)
+	body, err := evidence.Rewrite(f.Body, o.secrets.JSON) // a device may repeat what it was told anywhere in its answers
 	if err != nil {
 		return err
 	}
-	f.Body = json.RawMessage(o.secrets.JSON(raw)) // a device may repeat what it was told anywhere in its answers
+	f.Body = body
 	if crash != nil {
 		crash()
 		defer crash()
 	}
-	return o.env.store.Keep(ctx, string(f.Kind)+" of "+o.d.Addr, func(ctx context.Context) error {
+	return o.env.store.Keep(ctx, string(evidence.KindOf(f.Body))+" of "+o.d.Addr, func(ctx context.Context) error {
 		return o.env.store.Record(ctx, o.d, &o.run, f)
 	})
 }
@@ -251,7 +250,7 @@ func (o *opening) reach(ctx context.Context) error {
 		return err
 	}
 	before, known := o.knownAgain()
-	return o.record(ctx, store.Finding{Kind: evidence.KindReached, Exchange: log.String(),
+	return o.record(ctx, store.Finding{Exchange: log.String(),
 		Body: evidence.Reached{Addr: o.d.Status.Device.Addr, Service: service, SkewMS: skew.Milliseconds(), Before: before, Known: known, Diagnosis: diagnosis}})
 }
 
@@ -318,13 +317,13 @@ func (o *opening) locate(ctx context.Context) error {
 		err = &diagnose.PictureError{Cause: diagnose.NoProfiles}
 	}
 	if slow := outOfTime(ctx, fmt.Sprintf("%d stream URLs", len(streams))); slow != nil && err != nil {
-		return o.record(ctx, store.Finding{Kind: evidence.KindLocated, Exchange: log.String(), Body: evidence.Located{Addr: o.d.Status.Device.Addr, Streams: streams, Diagnosis: slow}})
+		return o.record(ctx, store.Finding{Exchange: log.String(), Body: evidence.Located{Addr: o.d.Status.Device.Addr, Streams: streams, Diagnosis: slow}})
 	}
 	diagnosis, err := explain(ctx, err, o.facts(o.d.Status.Device.XAddr, "the device service", in.User))
 	if err != nil {
 		return err
 	}
-	return o.record(ctx, store.Finding{Kind: evidence.KindLocated, Exchange: log.String(), Body: evidence.Located{Addr: o.d.Status.Device.Addr, Streams: streams, Diagnosis: diagnosis}})
+	return o.record(ctx, store.Finding{Exchange: log.String(), Body: evidence.Located{Addr: o.d.Status.Device.Addr, Streams: streams, Diagnosis: diagnosis}})
 }
 
 // prove plays the streams that are not proven yet, and then asks for what else the device shows.
@@ -378,7 +377,7 @@ func (o *opening) prove(ctx context.Context) error {
 		if d := proof.Diagnosis; d != nil {
 			refine(d, u, o.d.Status.SignedIn)
 		}
-		f := store.Finding{Kind: evidence.KindProof, Subject: st.Tier, Exchange: proof.Exchange}
+		f := store.Finding{Subject: st.Tier, Exchange: proof.Exchange}
 		body := evidence.Proof{Proof: proof, PlainURL: st.URL}
 		if proof.Still != nil {
 			f.Still, f.StillID = proof.Still, uuid.Must(uuid.NewV7())
@@ -435,7 +434,7 @@ func (o *opening) place(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if err := o.record(ctx, store.Finding{Kind: evidence.KindPlaced, Subject: p.Target.String(), Exchange: log.String(),
+		if err := o.record(ctx, store.Finding{Subject: p.Target.String(), Exchange: log.String(),
 			Body: evidence.Placed{Slot: put.Slot, URL: o.d.Status.Streams[0].URL, Receiver: put.Receiver, Job: put.Job, Diagnosis: diagnosis}}); err != nil {
 			return err
 		}
@@ -526,7 +525,7 @@ func (o *opening) confirm(ctx context.Context) error {
 				Fix:     "Unlatch itself plays this stream, so look at the way between recorder and camera, the sign-in schemes that the recorder speaks, and the camera's session limit.",
 				Seen:    fmt.Sprintf("receiver %s, recording %s", report.State, report.Recording)}
 		}
-		if err := o.record(ctx, store.Finding{Kind: evidence.KindConfirmed, Subject: p.Target.String(), Exchange: log.String(),
+		if err := o.record(ctx, store.Finding{Subject: p.Target.String(), Exchange: log.String(),
 			Body: evidence.Confirmed{State: report.State, Recording: report.Recording, AfterMS: report.After.Milliseconds(), Diagnosis: diagnosis}}); err != nil {
 			return err
 		}

@@ -128,10 +128,10 @@ func (o *opening) paste(ctx context.Context, a PasteArgs, u streamurl.URL, port 
 	if diagnosis != nil {
 		body.Diagnosis = diagnosis
 		if refusedBy(diagnosis) || diagnosis.Cause == diagnose.Readable {
-			return o.record(ctx, store.Finding{Kind: evidence.KindSignedIn, Exchange: log.String(), Body: body})
+			return o.record(ctx, store.Finding{Exchange: log.String(), Body: body})
 		}
 		reached.Stream, reached.Ladder, reached.Diagnosis = "", nil, diagnosis
-		return o.record(ctx, store.Finding{Kind: evidence.KindReached, Exchange: log.String(), Body: reached})
+		return o.record(ctx, store.Finding{Exchange: log.String(), Body: reached})
 	}
 	var done pasted // what an earlier attempt has looked at
 	if _, err := o.env.store.Cursor(ctx, o.run, &done); err != nil {
@@ -159,7 +159,7 @@ func (o *opening) paste(ctx context.Context, a PasteArgs, u streamurl.URL, port 
 		for _, r := range there {
 			located.Streams = append(located.Streams, onvif.Stream{Channel: n, Tier: onvif.Tiers[r.Values.Stream-1], Name: a.Recipe, URL: at.String() + r.Path, Service: "recipe"})
 		}
-		for _, f := range []store.Finding{{Kind: evidence.KindReached, Body: reached}, {Kind: evidence.KindSignedIn, Body: body}, {Kind: evidence.KindLocated, Body: located, Exchange: log.String()}} {
+		for _, f := range []store.Finding{{Body: reached}, {Body: body}, {Body: located, Exchange: log.String()}} {
 			if err := d.record(ctx, f); err != nil {
 				return err
 			}
@@ -173,7 +173,7 @@ func (o *opening) paste(ctx context.Context, a PasteArgs, u streamurl.URL, port 
 		}
 	}
 	if done.Found == 0 {
-		return o.record(ctx, store.Finding{Kind: evidence.KindLocated, Exchange: log.String(), Body: evidence.Located{Diagnosis: &diagnose.Diagnosis{Cause: diagnose.NoPath,
+		return o.record(ctx, store.Finding{Exchange: log.String(), Body: evidence.Located{Diagnosis: &diagnose.Diagnosis{Cause: diagnose.NoPath,
 			Summary: fmt.Sprintf("The recipe %s gives no path that is there, of %d channels.", a.Shape, a.Channels), Fix: "Choose another reading of the URL, or check the channel in it.", Seen: string(server.Manner)}}})
 	}
 	if a.Save {
@@ -189,7 +189,7 @@ func (o *opening) paste(ctx context.Context, a PasteArgs, u streamurl.URL, port 
 		}
 	}
 	if a.Channels > 1 {
-		for _, f := range []store.Finding{{Kind: evidence.KindReached, Body: reached}, {Kind: evidence.KindSignedIn, Body: body}} {
+		for _, f := range []store.Finding{{Body: reached}, {Body: body}} {
 			if err := o.record(ctx, f); err != nil {
 				return err
 			}

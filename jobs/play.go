@@ -75,7 +75,7 @@ func (o *opening) play(ctx context.Context, u streamurl.URL) (prove.Proof, error
 		case d == nil && k.ID != key:
 			found := evidence.StreamKey{SignIn: k.ID, Label: k.Label, User: k.User}
 			o.d.Status.StreamKey = &found
-			return proof, o.record(ctx, store.Finding{Kind: evidence.KindStreamKey, Body: found})
+			return proof, o.record(ctx, store.Finding{Body: found})
 		default:
 			return proof, nil // it plays, or its diagnosis says why not
 		}
@@ -106,7 +106,7 @@ func (o *opening) prover(ctx context.Context, u streamurl.URL, in signin.SignIn,
 	}
 	if proof.TLS != nil && proof.OK && o.d.Status.Pin == nil {
 		pin := evidence.Pin{Certificate: *proof.TLS}
-		if err := o.record(ctx, store.Finding{Kind: evidence.KindPin, Body: pin}); err != nil {
+		if err := o.record(ctx, store.Finding{Body: pin}); err != nil {
 			return proof, err
 		}
 		o.d.Status.Pin = &pin
@@ -151,7 +151,7 @@ func (o *opening) moveStreams(ctx context.Context, to streamurl.URL, named int) 
 		u.Scheme, u.Port = to.Scheme, to.Port
 		body.Streams[i].URL = u.String()
 	}
-	if err := o.record(ctx, store.Finding{Kind: evidence.KindLocated, Body: body}); err != nil {
+	if err := o.record(ctx, store.Finding{Body: body}); err != nil {
 		return err
 	}
 	o.d.Status.Located, o.d.Status.Streams = &body, body.Streams
@@ -168,7 +168,7 @@ func (o *opening) takeReserve(ctx context.Context, named string) error {
 			body.Streams[i].Corrected = strings.TrimPrefix(st.Corrected+", "+named, ", ")
 		}
 	}
-	if err := o.record(ctx, store.Finding{Kind: evidence.KindLocated, Body: body}); err != nil {
+	if err := o.record(ctx, store.Finding{Body: body}); err != nil {
 		return err
 	}
 	o.d.Status.Located, o.d.Status.Streams = &body, body.Streams
@@ -243,7 +243,7 @@ func (o *opening) picture(ctx context.Context, kind recipe.Purpose) error {
 		}
 	}
 	body := evidence.Picture{Picture: picture.Picture{URL: named, Kind: string(kind)}}
-	f := store.Finding{Kind: evidence.KindPicture, Subject: string(kind)}
+	f := store.Finding{Subject: string(kind)}
 	fetcher := &picture.Fetcher{Dial: o.guard, SignIn: in, Leave: o.webLeave(), Log: log}
 	var last error
 	for _, at := range addresses {
@@ -345,5 +345,5 @@ func (o *opening) webPage(ctx context.Context) error {
 	if body.Diagnosis, err = explain(ctx, err, o.facts(body.URL, "the device's own page", in.User)); err != nil {
 		return err
 	}
-	return o.record(ctx, store.Finding{Kind: evidence.KindWeb, Body: body, Exchange: log.String()})
+	return o.record(ctx, store.Finding{Body: body, Exchange: log.String()})
 }

@@ -72,7 +72,7 @@ func (o *opening) readdress(ctx context.Context, to readdress.Setting) error {
 	if diagnosis == nil && reflect.DeepEqual(out.Before, out.After) && !o.moving() {
 		return o.openLater(ctx) // all was so already: an earlier change is what undo takes back
 	}
-	if err := o.record(ctx, store.Finding{Kind: evidence.KindAddressed, Exchange: log.String(),
+	if err := o.record(ctx, store.Finding{Exchange: log.String(),
 		Body: evidence.Addressed{Before: out.Before, To: to, After: out.After, Steps: out.Steps, Diagnosis: diagnosis}}); err != nil {
 		return err
 	}
@@ -116,7 +116,7 @@ func (o *opening) move(ctx context.Context, to readdress.Setting, log *exchange.
 		Begun: begun,
 		Intend: func(before readdress.Setting) error {
 			body := evidence.Addressed{Pending: true, Before: before, To: to, Steps: []readdress.Step{}}
-			if err := o.record(ctx, store.Finding{Kind: evidence.KindAddressed, Body: body}); err != nil {
+			if err := o.record(ctx, store.Finding{Body: body}); err != nil {
 				return &ownError{err}
 			}
 			o.d.Status.Addressed = &body

@@ -64,7 +64,7 @@ func (o *opening) remedy(ctx context.Context, a RemedyArgs) error {
 	if body.Diagnosis, err = explain(ctx, err, o.facts(o.d.Status.Device.XAddr, "the device", in.User)); err != nil {
 		return err
 	}
-	if err := o.record(ctx, store.Finding{Kind: evidence.KindRemedy, Subject: string(a.Action), Body: body, Exchange: log.String()}); err != nil {
+	if err := o.record(ctx, store.Finding{Subject: string(a.Action), Body: body, Exchange: log.String()}); err != nil {
 		return err
 	}
 	if body.Diagnosis != nil {
@@ -101,7 +101,7 @@ func (o *opening) intend(ctx context.Context, body *evidence.Remedy, read func()
 		return err
 	}
 	body.Before, body.Pending = before, true
-	return o.record(ctx, store.Finding{Kind: evidence.KindRemedy, Subject: string(body.Action), Body: *body})
+	return o.record(ctx, store.Finding{Subject: string(body.Action), Body: *body})
 }
 
 // mend makes one change, or takes it back to what was before it.
@@ -212,7 +212,7 @@ func (o *opening) streamUser(ctx context.Context, c *onvif.Client, a RemedyArgs,
 		if err != nil || k == nil {
 			return err
 		}
-		return o.record(ctx, store.Finding{Kind: evidence.KindStreamKey, Body: evidence.StreamKey{SignIn: k.SignIn, Label: k.Label, User: k.User, Removed: true}})
+		return o.record(ctx, store.Finding{Body: evidence.StreamKey{SignIn: k.SignIn, Label: k.Label, User: k.User, Removed: true}})
 	}
 	in, err := o.unseal(ctx, a.SignIn)
 	if err != nil {
@@ -237,5 +237,5 @@ func (o *opening) streamUser(ctx context.Context, c *onvif.Client, a RemedyArgs,
 		return err
 	}
 	body.After = in.User
-	return o.record(ctx, store.Finding{Kind: evidence.KindStreamKey, Body: evidence.StreamKey{SignIn: a.SignIn, Label: k.Label, User: in.User, Made: body.Before == "none"}})
+	return o.record(ctx, store.Finding{Body: evidence.StreamKey{SignIn: a.SignIn, Label: k.Label, User: in.User, Made: body.Before == "none"}})
 }

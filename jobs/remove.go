@@ -66,7 +66,7 @@ func (o *opening) remove(ctx context.Context, from uuid.UUID) error {
 			}
 			return errors.New(diagnose.Explain(err, o.facts("", "the recorder", user)).Summary)
 		}
-		if err := o.record(ctx, store.Finding{Kind: evidence.KindPlaced, Subject: from.String(), Exchange: log.String(), Body: evidence.Placed{Removed: true}}); err != nil {
+		if err := o.record(ctx, store.Finding{Subject: from.String(), Exchange: log.String(), Body: evidence.Placed{Removed: true}}); err != nil {
 			return err
 		}
 		return o.env.store.Unwant(ctx, o.d.ID, from)

@@ -92,7 +92,7 @@ func refused(err error) bool {
 
 // signedIn records what opened the device, and what it told of itself.
 func (o *opening) signedIn(ctx context.Context, found evidence.SignedIn, log *exchange.Log) error {
-	if err := o.record(ctx, store.Finding{Kind: evidence.KindSignedIn, Body: found, Exchange: log.String()}); err != nil {
+	if err := o.record(ctx, store.Finding{Body: found, Exchange: log.String()}); err != nil {
 		return err
 	}
 	return o.env.store.Keep(ctx, "a device's identity", func(ctx context.Context) error {
@@ -123,7 +123,7 @@ func (o *opening) notSignedIn(ctx context.Context, out evidence.SignedIn, err er
 		diagnosis.Fix += fmt.Sprintf(" After you have mended it there, Try again sends them once more: %d of %d wrong tries in %d minutes are used.", n, signin.Budget, int(signin.Window.Minutes()))
 	}
 	out.Diagnosis = o.strangerUnless(diagnosis)
-	if err := o.record(ctx, store.Finding{Kind: evidence.KindSignedIn, Body: out, Exchange: log.String()}); err != nil {
+	if err := o.record(ctx, store.Finding{Body: out, Exchange: log.String()}); err != nil {
 		return err
 	}
 	return o.wakeAt(ctx, diagnosis)

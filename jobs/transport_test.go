@@ -38,7 +38,7 @@ func TestStreamsAreFoundElsewhere(t *testing.T) {
 	pin := b.device("11").Status.Pin
 	require.NotNil(t, pin)
 	d := b.device("11")
-	require.NoError(t, b.s.Record(ctx, d, nil, store.Finding{Kind: evidence.KindPin, Body: evidence.Pin{Certificate: rtsp.Certificate{SHA256: "another"}}}))
+	require.NoError(t, b.s.Record(ctx, d, nil, store.Finding{Body: evidence.Pin{Certificate: rtsp.Certificate{SHA256: "another"}}}))
 	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11"), true))
 	changed := b.device("11").Status
 	require.NotNil(t, changed.Latch(latch.Proven).Diagnosis, "%+v", changed.Latches)

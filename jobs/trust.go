@@ -81,7 +81,7 @@ func (o *opening) end(ctx context.Context, d *store.Device, try uuid.UUID, purpo
 	kerr := o.env.store.Keep(ctx, "a try", func(ctx context.Context) error { return o.env.store.EndTry(ctx, try, result, locked.Wait) })
 	if kerr == nil && result == store.Opened && signin.Strength(scheme) > signin.Strength(d.Status.Schemes[string(purpose)]) {
 		kerr = o.env.store.Keep(ctx, "a scheme", func(ctx context.Context) error {
-			return o.env.store.Record(ctx, d, &o.run, store.Finding{Kind: evidence.KindScheme, Subject: string(purpose), Body: evidence.Scheme{Scheme: scheme}})
+			return o.env.store.Record(ctx, d, &o.run, store.Finding{Subject: string(purpose), Body: evidence.Scheme{Scheme: scheme}})
 		})
 		d.Status.Schemes[string(purpose)] = scheme
 	}
@@ -185,7 +185,7 @@ func (m *mover) claim(ctx context.Context, run *uuid.UUID, d *store.Device, x di
 		return nil
 	}
 	body := evidence.Claimed{Addr: x.Addr, Still: d.Status.Device.Addr, Method: string(x.Method)}
-	return m.env.store.Record(ctx, d, run, store.Finding{Kind: evidence.KindClaimed, Subject: x.Addr.String(), Body: body})
+	return m.env.store.Record(ctx, d, run, store.Finding{Subject: x.Addr.String(), Body: body})
 }
 
 // answers reports whether a device is still at the address at which it was last heard: one of its ports takes a connection, and its device

@@ -65,10 +65,10 @@ func located(t *testing.T, p *page, s *store.Store, proof prove.Proof) (siteView
 	key, err := s.AddSignIn(ctx, store.NewSignIn{Label: "Fitter", User: "fit ter", Secret: signin.NewSecret("tarn:@/1")})
 	require.NoError(t, err)
 	for _, f := range []store.Finding{
-		{Kind: evidence.KindReached, Body: evidence.Reached{Addr: netip.MustParseAddr("192.0.2.7"), SkewMS: -90_000}},
-		{Kind: evidence.KindSignedIn, Body: evidence.SignedIn{SignIn: key, Label: "Fitter", User: "fit ter", Scheme: "digest MD5", Level: "Operator"}},
-		{Kind: evidence.KindLocated, Body: evidence.Located{Streams: []onvif.Stream{{Tier: "main", URL: "rtsps://192.0.2.7/vista"}}}},
-		{Kind: evidence.KindProof, Subject: "main", Body: evidence.Proof{Proof: proof, PlainURL: "rtsps://192.0.2.7/vista"}},
+		{Body: evidence.Reached{Addr: netip.MustParseAddr("192.0.2.7"), SkewMS: -90_000}},
+		{Body: evidence.SignedIn{SignIn: key, Label: "Fitter", User: "fit ter", Scheme: "digest MD5", Level: "Operator"}},
+		{Body: evidence.Located{Streams: []onvif.Stream{{Tier: "main", URL: "rtsps://192.0.2.7/vista"}}}},
+		{Subject: "main", Body: evidence.Proof{Proof: proof, PlainURL: "rtsps://192.0.2.7/vista"}},
 	} {
 		require.NoError(t, s.Record(ctx, d, nil, f))
 		time.Sleep(2 * time.Millisecond) // evidence is ordered by time
@@ -140,7 +140,7 @@ func TestANewCertificateIsTakenByAPerson(t *testing.T) {
 	p, s, _ := serve(t, storetest.URL(t))
 	p.setUp()
 	_, d, _ := located(t, p, s, prove.Proof{TLS: &rtsp.Certificate{SHA256: "new"}, Diagnosis: &diagnose.Diagnosis{Cause: diagnose.CertificateChanged}})
-	require.NoError(t, s.Record(context.Background(), d, nil, store.Finding{Kind: evidence.KindPin, Body: evidence.Pin{Certificate: rtsp.Certificate{SHA256: "old"}}}))
+	require.NoError(t, s.Record(context.Background(), d, nil, store.Finding{Body: evidence.Pin{Certificate: rtsp.Certificate{SHA256: "old"}}}))
 	v := p.device(d.ID)
 	assert.Equal(t, "take_certificate", v.Next.Action)
 	assert.Equal(t, "new", v.Next.Certificate)

@@ -54,7 +54,7 @@ func (s *Server) certificateRoutes(api huma.API) {
 				if err := s.did(ctx, "took the device's new certificate", "SHA-256 "+in.Body.SHA256, d.Site, d.ID); err != nil {
 					return nil, s.explain(err)
 				}
-				return nil, s.explain(s.cfg.Store.Record(ctx, d, nil, store.Finding{Kind: evidence.KindPin, Body: evidence.Pin{Certificate: *p.TLS, Before: d.Status.Pin.Certificate.SHA256}}))
+				return nil, s.explain(s.cfg.Store.Record(ctx, d, nil, store.Finding{Body: evidence.Pin{Certificate: *p.TLS, Before: d.Status.Pin.Certificate.SHA256}}))
 			}
 			return nil, problem(422, "no_certificate", "That is not the certificate that the device has shown.", "Play the stream again and look at what it shows now.")
 		})

@@ -272,8 +272,8 @@ func TestNothingIsWrittenBeforeAllInputIsValid(t *testing.T) {
 		require.NoError(t, err)
 		d, err := s.Device(ctx, id)
 		require.NoError(t, err)
-		require.NoError(t, s.Record(ctx, d, nil, store.Finding{Kind: evidence.KindReached, Body: evidence.Reached{Addr: d.Status.Device.Addr}}))
-		require.NoError(t, s.Record(ctx, d, nil, store.Finding{Kind: evidence.KindSignedIn, Body: evidence.SignedIn{Open: open}}))
+		require.NoError(t, s.Record(ctx, d, nil, store.Finding{Body: evidence.Reached{Addr: d.Status.Device.Addr}}))
+		require.NoError(t, s.Record(ctx, d, nil, store.Finding{Body: evidence.SignedIn{Open: open}}))
 		ids = append(ids, id)
 	}
 	keys := func() []store.SignIn {

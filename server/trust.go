@@ -32,6 +32,10 @@ func findings(st *latch.Status) []findingView {
 		d := diagnose.ClaimedBy(c.Addr, c.Still, c.Method)
 		out = append(out, findingView{Cause: d.Cause, Summary: d.Summary, Fix: d.Fix, Seen: d.Seen, Address: c.Addr.String()})
 	}
+	for _, u := range st.Unreadable {
+		d := u.Diagnosis
+		out = append(out, findingView{Cause: d.Cause, Summary: d.Summary, Fix: d.Fix, Seen: d.Seen})
+	}
 	return out
 }
 
@@ -76,7 +80,7 @@ func (s *Server) trustRoutes(api huma.API) {
 					return nil, s.explain(err)
 				}
 				c.Dismissed = true
-				return nil, s.explain(s.cfg.Store.Record(ctx, d, nil, store.Finding{Kind: evidence.KindClaimed, Subject: addr.String(), Body: c}))
+				return nil, s.explain(s.cfg.Store.Record(ctx, d, nil, store.Finding{Subject: addr.String(), Body: c}))
 			}
 			return nil, s.explain(store.ErrNotFound)
 		})
@@ -143,7 +147,7 @@ func (s *Server) agree(ctx context.Context, site uuid.UUID, in agreeBody) (*runO
 		if err := s.did(ctx, "agreed to a weaker sign-in scheme", fmt.Sprintf("%s, before %s", wants, d.Status.Schemes[purpose]), site, d.ID); err != nil {
 			return nil, s.explain(err)
 		}
-		f := store.Finding{Kind: evidence.KindScheme, Subject: purpose, Body: evidence.Scheme{Scheme: wants, Before: d.Status.Schemes[purpose]}}
+		f := store.Finding{Subject: purpose, Body: evidence.Scheme{Scheme: wants, Before: d.Status.Schemes[purpose]}}
 		if err := s.cfg.Store.Record(ctx, d, nil, f); err != nil {
 			return nil, s.explain(err)
 		}

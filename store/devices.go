@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"database/sql"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"net/netip"
@@ -75,7 +74,7 @@ func (s *Store) Sight(ctx context.Context, site uuid.UUID, run *uuid.UUID, x dis
 		if x.Method == discovery.PortSweep && len(x.Ports) == 1 {
 			subject = fmt.Sprintf("port %d", x.Ports[0].Number)
 		}
-		return s.record(ctx, tx, site, run, id, evidence.KindHeard, subject, x, "", x.At)
+		return s.record(ctx, tx, site, run, id, subject, evidence.Heard(x), "", x.At)
 	})
 	if err == nil && storm != nil {
 		err = storm
@@ -145,11 +144,12 @@ func (s *Store) recognise(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, run 
 	return ids[i], err
 }
 
-func (s *Store) record(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, run *uuid.UUID, device uuid.UUID, kind evidence.Kind, subject string, body any, exchange string, at time.Time) error {
+func (s *Store) record(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, run *uuid.UUID, device uuid.UUID, subject string, body evidence.Body,
+	exchange string, at time.Time) error {
 	if _, err := fenced(ctx, tx); err != nil {
 		return err
 	}
-	raw, err := json.Marshal(body)
+	raw, err := evidence.Encode(body)
 	if err != nil {
 		return err
 	}
@@ -158,7 +158,7 @@ func (s *Store) record(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, run *uu
 		at = time.Now().UTC()
 	}
 	if _, err := tx.ExecContext(ctx, "INSERT INTO evidence (id, device_id, run_id, at, kind, subject, body, exchange) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)",
-		newID(), device, run, at, kind, subject, string(raw), exchange); err != nil {
+		newID(), device, run, at, evidence.KindOf(body), subject, string(raw), exchange); err != nil {
 		return err
 	}
 	return s.notify(ctx, tx, Event{Site: site, What: "device", ID: device})
@@ -188,9 +188,8 @@ func withoutNUL(raw []byte) []byte {
 
 // A Finding is evidence to record about a device.
 type Finding struct {
-	Kind     evidence.Kind
 	Subject  string
-	Body     any
+	Body     evidence.Body
 	Exchange string // redacted
 	Still    []byte // a JPEG to keep, under StillID
 	StillID  uuid.UUID
@@ -204,7 +203,7 @@ func (s *Store) Record(ctx context.Context, d *Device, run *uuid.UUID, f Finding
 				return err
 			}
 		}
-		return s.record(ctx, tx, d.Site, run, d.ID, f.Kind, f.Subject, f.Body, f.Exchange, time.Time{})
+		return s.record(ctx, tx, d.Site, run, d.ID, f.Subject, f.Body, f.Exchange, time.Time{})
 	})
 }
 
@@ -220,7 +219,7 @@ func (s *Store) Left(ctx context.Context, site uuid.UUID, endpoint string) (know
 			return err
 		}
 		known = true
-		return s.record(ctx, tx, site, nil, id, evidence.KindLeft, "", evidence.Left{}, "", time.Time{})
+		return s.record(ctx, tx, site, nil, id, "", evidence.Left{}, "", time.Time{})
 	})
 	return known, err
 }
@@ -310,9 +309,19 @@ func (s *Store) derive(ctx context.Context, devices []Device, where string, arg 
 		in.Recorder = recorders[devices[i].ID]
 		in.Agreed = func(model string) time.Time { return agreed(agreements, devices[i].ID, model) }
 		devices[i].Status = latch.Derive(byDevice[devices[i].ID], in)
+		s.warnOfUnreadable(&devices[i])
 	}
 	sortByAddr(devices)
 	return nil
+}
+
+// warnOfUnreadable logs the records of a device that this program cannot read, each once.
+func (s *Store) warnOfUnreadable(d *Device) {
+	for _, u := range d.Status.Unreadable {
+		if _, known := s.unreadable.LoadOrStore(u.Record, true); !known {
+			s.log.Error("A record of a device cannot be read", "device", d.ID, "record", u.Record, "why", u.Diagnosis.Seen)
+		}
+	}
 }
 
 // recorders finds, for each device behind a recorder, the name that a person gave to the recorder.

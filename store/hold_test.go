@@ -148,7 +148,7 @@ func TestAFullDisk(t *testing.T) {
 	require.NoError(t, err)
 	finding := func() store.Finding {
 		id := uuid.New()
-		return store.Finding{Kind: evidence.KindProof, Subject: "main", Body: evidence.Proof{Still: &id}, Still: still, StillID: id}
+		return store.Finding{Subject: "main", Body: evidence.Proof{Still: &id}, Still: still, StillID: id}
 	}
 	for err = nil; err == nil; {
 		err = s.Record(ctx, d, nil, finding())
@@ -248,7 +248,7 @@ func TestNULsAreTakenOutOfEvidence(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "nul·byte", d.Status.Device.Name)
 	assert.Equal(t, `back\u0000slash`, d.Status.Device.Hardware, "six letters that somebody has written stay as they are")
-	require.NoError(t, s.Record(ctx, d, nil, store.Finding{Kind: evidence.KindLeft, Body: evidence.Left{}, Exchange: "a\x00b"}))
+	require.NoError(t, s.Record(ctx, d, nil, store.Finding{Body: evidence.Left{}, Exchange: "a\x00b"}))
 	records, err := s.History(ctx, id, 1)
 	require.NoError(t, err)
 	text, err := s.Exchange(ctx, records[0].ID)
@@ -302,9 +302,9 @@ func TestALostLeaseFencesItsWorker(t *testing.T) {
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
 		_, err := s.Rescue(ctx)
-		return err == nil && s.Record(under, d, nil, store.Finding{Kind: evidence.KindLeft, Body: evidence.Left{}}) != nil
+		return err == nil && s.Record(under, d, nil, store.Finding{Body: evidence.Left{}}) != nil
 	}, 20*time.Second, 20*time.Millisecond)
-	assert.ErrorIs(t, s.Record(under, d, nil, store.Finding{Kind: evidence.KindLeft, Body: evidence.Left{}}), store.ErrFenced)
+	assert.ErrorIs(t, s.Record(under, d, nil, store.Finding{Body: evidence.Left{}}), store.ErrFenced)
 	_, err = s.BeginTry(under, device, key, store.DeviceService, "")
 	assert.ErrorIs(t, err, store.ErrFenced)
 	_, err = s.Sight(under, site.ID, nil, sight("192.0.2.8", "urn:2"))
@@ -316,7 +316,7 @@ func TestALostLeaseFencesItsWorker(t *testing.T) {
 	try, err := s.BeginTry(store.WithLease(ctx, second), device, key, store.DeviceService, "")
 	require.NoError(t, err, "the tries of the lost lease ended as no answer")
 	require.NoError(t, s.EndTry(ctx, try, store.Opened, 0))
-	assert.ErrorIs(t, s.Record(under, d, nil, store.Finding{Kind: evidence.KindLeft, Body: evidence.Left{}}), store.ErrFenced, "the old epoch stays out")
+	assert.ErrorIs(t, s.Record(under, d, nil, store.Finding{Body: evidence.Left{}}), store.ErrFenced, "the old epoch stays out")
 }
 
 // A sign-in and where it may be tried are one write: what is not whole is not there.

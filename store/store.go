@@ -13,6 +13,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net"
+	"sync"
 	"time"
 
 	"github.com/google/uuid"
@@ -38,6 +39,8 @@ type Store struct {
 	db   *sqlx.DB
 	seal *Sealer
 	log  *slog.Logger
+	// unreadable holds the IDs of the records that were logged as such.
+	unreadable sync.Map
 }
 
 // Options of a store.

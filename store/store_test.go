@@ -70,7 +70,7 @@ func TestEvidenceIsAppendOnly(t *testing.T) {
 	require.NoError(t, err)
 	d, err := s.Device(ctx, id)
 	require.NoError(t, err)
-	require.NoError(t, s.Record(ctx, d, nil, store.Finding{Kind: evidence.KindReached, Body: evidence.Reached{Addr: netip.MustParseAddr("192.0.2.7")}, Exchange: "> hello"}))
+	require.NoError(t, s.Record(ctx, d, nil, store.Finding{Body: evidence.Reached{Addr: netip.MustParseAddr("192.0.2.7")}, Exchange: "> hello"}))
 	history, err := s.History(ctx, id, 10)
 	require.NoError(t, err)
 	require.Len(t, history, 2)

@@ -87,6 +87,7 @@ const (
 	TargetFull         Cause = "target_full"         // no free slot
 	TargetWaiting      Cause = "target_not_showing"  // the target does not report the picture
 	Unfit              Cause = "device_answer"       // a fault of the device's own
+	UnreadableRecord   Cause = "unreadable_record"   // what was recorded of it cannot be read
 	Stopped            Cause = "stopped"             // stopped by the person
 	Unknown            Cause = "unknown"
 )

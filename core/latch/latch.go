@@ -4,7 +4,7 @@ package latch
 
 import (
 	"cmp"
-	"encoding/json"
+	"errors"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -14,6 +14,7 @@ import (
 	"github.com/google/uuid"
 
 	"unlatch/core/diagnose"
+	"unlatch/core/discovery"
 	"unlatch/core/evidence"
 	"unlatch/core/identity"
 	"unlatch/core/onvif"
@@ -126,6 +127,16 @@ type Status struct {
 	Agreed time.Time
 	// Claims are other addresses that say they are this device, oldest first.
 	Claims []evidence.Claimed
+	// Unreadable are the latest records of their kinds that this program cannot read.
+	Unreadable []Unreadable
+}
+
+// An Unreadable is a record whose body cannot be read, as something to tell the person.
+type Unreadable struct {
+	Record    uuid.UUID          `json:"record"`
+	Kind      evidence.Kind      `json:"kind"`
+	Subject   string             `json:"subject,omitempty"`
+	Diagnosis diagnose.Diagnosis `json:"diagnosis"`
 }
 
 // Policy says in which schemes a sign-in may go out to a service of the device. A readable one goes out only in work that a person has
@@ -174,8 +185,8 @@ func Derive(records []evidence.Record, intent Intent) Status {
 	for _, n := range Names {
 		d.s.Latches = append(d.s.Latches, Latch{Name: n, State: Closed})
 	}
-	d.s.Addressed, _ = body[evidence.Addressed](&d, evidence.KindAddressed, "")
-	if b, _ := body[evidence.Channels](&d, evidence.KindChannels, ""); b != nil {
+	d.s.Addressed, _ = body[evidence.Addressed](&d, "")
+	if b, _ := body[evidence.Channels](&d, ""); b != nil {
 		d.s.Channels = b.Channels
 	}
 	d.heard(records)
@@ -194,6 +205,7 @@ func Derive(records []evidence.Record, intent Intent) Status {
 	l := d.s.Latch(Tuned)
 	l.State, l.Reason = Waived, "Stream settings are not checked in this version"
 	d.placed()
+	d.stuckOnUnreadable()
 	d.order()
 	return d.s
 }
@@ -208,17 +220,51 @@ type deriver struct {
 	s      Status
 }
 
-// body reads the latest record of a kind and subject into out.
-func body[T any](d *deriver, kind evidence.Kind, subject string) (*T, *evidence.Record) {
-	r, ok := d.latest[string(kind)+" "+subject]
+// body reads the latest record of a kind and subject; nil where there is none, or where it cannot be read, which is said.
+func body[T evidence.Body](d *deriver, subject string) (*T, *evidence.Record) {
+	var of T
+	r, ok := d.latest[string(evidence.KindOf(of))+" "+subject]
 	if !ok {
 		return nil, nil
 	}
-	var out T
-	if json.Unmarshal(r.Body, &out) != nil {
+	out, err := evidence.Decode[T](r)
+	if err != nil {
+		d.unreadable(r, err)
 		return nil, nil
 	}
 	return &out, &r
+}
+
+// latchOf is the latch that a kind of evidence opens. What is not listed opens none.
+var latchOf = map[evidence.Kind]Name{evidence.KindHeard: Heard, evidence.KindReached: Reachable, evidence.KindSignedIn: SignedIn,
+	evidence.KindLocated: Located, evidence.KindProof: Proven, evidence.KindPlaced: Placed, evidence.KindConfirmed: Confirmed}
+
+// unreadable notes a record that this program cannot read, once. The latch that it would open is stuck on it.
+func (d *deriver) unreadable(r evidence.Record, err error) {
+	for _, u := range d.s.Unreadable {
+		if u.Record == r.ID && u.Subject == r.Subject && u.Kind == r.Kind {
+			return
+		}
+	}
+	fix := "Do this step again: what is found then is recorded anew. The old record stays as it is."
+	if errors.Is(err, evidence.ErrNewer) {
+		fix = "Start the newer version of Unlatch again, or do this step again with this one. The record stays as it is."
+	}
+	x := Unreadable{Record: r.ID, Kind: r.Kind, Subject: r.Subject, Diagnosis: diagnose.Diagnosis{Cause: diagnose.UnreadableRecord,
+		Summary: fmt.Sprintf("What was recorded of this device on %s cannot be read.", r.At.Format("2006-01-02 15:04")), Fix: fix, Seen: err.Error()}}
+	d.s.Unreadable = append(d.s.Unreadable, x)
+}
+
+// stuckOnUnreadable marks the latches whose evidence cannot be read.
+func (d *deriver) stuckOnUnreadable() {
+	slices.SortFunc(d.s.Unreadable, func(a, b Unreadable) int { return strings.Compare(a.Record.String(), b.Record.String()) })
+	for i := range d.s.Unreadable {
+		u := &d.s.Unreadable[i]
+		if n, ok := latchOf[u.Kind]; ok && d.s.Latch(n).State != Open {
+			l := d.s.Latch(n)
+			l.State, l.Diagnosis, l.Reason = Stuck, &u.Diagnosis, u.Diagnosis.Summary
+		}
+	}
 }
 
 // set opens a latch on a record, or leaves it stuck with the record's diagnosis.
@@ -245,13 +291,14 @@ func (d *deriver) heard(records []evidence.Record) {
 		return -1
 	})
 	for i := range heard {
-		var s evidence.Heard
-		if json.Unmarshal(heard[i].Body, &s) == nil {
-			d.s.Device = d.s.Device.Add(s)
-			d.s.HeardAt = heard[i].At
-			d.s.Heard = append(d.s.Heard, s)
-			d.set(Heard, &heard[i], nil, fmt.Sprintf("Heard at %s", d.s.Device.Addr))
+		s, r := body[evidence.Heard](d, heard[i].Subject)
+		if s == nil {
+			continue
 		}
+		d.s.Device = d.s.Device.Add(discovery.Sighting(*s))
+		d.s.HeardAt = r.At
+		d.s.Heard = append(d.s.Heard, *s)
+		d.set(Heard, r, nil, fmt.Sprintf("Heard at %s", d.s.Device.Addr))
 	}
 }
 
@@ -274,7 +321,7 @@ func (d *deriver) reachable() {
 		l.Reason = l.Diagnosis.Summary
 		return
 	}
-	b, r := body[evidence.Reached](d, evidence.KindReached, "")
+	b, r := body[evidence.Reached](d, "")
 	if b == nil {
 		return
 	}
@@ -289,7 +336,7 @@ func (d *deriver) reachable() {
 }
 
 func (d *deriver) signedIn() {
-	b, r := body[evidence.SignedIn](d, evidence.KindSignedIn, "")
+	b, r := body[evidence.SignedIn](d, "")
 	if b == nil {
 		return
 	}
@@ -327,11 +374,11 @@ func (d *deriver) trust() {
 	for _, r := range d.latest {
 		switch r.Kind {
 		case evidence.KindScheme:
-			if b, _ := body[evidence.Scheme](d, r.Kind, r.Subject); b != nil {
+			if b, _ := body[evidence.Scheme](d, r.Subject); b != nil {
 				d.s.Schemes[r.Subject] = b.Scheme
 			}
 		case evidence.KindClaimed:
-			if b, _ := body[evidence.Claimed](d, r.Kind, r.Subject); b != nil && !b.Dismissed && b.Addr != d.s.Device.Addr {
+			if b, _ := body[evidence.Claimed](d, r.Subject); b != nil && !b.Dismissed && b.Addr != d.s.Device.Addr {
 				d.s.Claims = append(d.s.Claims, *b)
 			}
 		}
@@ -340,11 +387,11 @@ func (d *deriver) trust() {
 	if d.intent.Agreed != nil {
 		d.s.Agreed = d.intent.Agreed(d.s.Device.Model())
 	}
-	reached, at := body[evidence.Reached](d, evidence.KindReached, "")
+	reached, at := body[evidence.Reached](d, "")
 	if reached == nil || reached.Before == nil || reached.Known != "" {
 		return
 	}
-	if in, since := body[evidence.SignedIn](d, evidence.KindSignedIn, ""); in != nil && in.Diagnosis == nil && newer(*since, *at) {
+	if in, since := body[evidence.SignedIn](d, ""); in != nil && in.Diagnosis == nil && newer(*since, *at) {
 		return // it has taken the sign-in since: by a hash, which gives nothing away, or after a person has agreed
 	}
 	if moved := d.s.Addressed; moved != nil && moved.Diagnosis == nil && !moved.Pending && moved.After.Addr == reached.Addr {
@@ -358,26 +405,26 @@ func (d *deriver) trust() {
 
 // besides reads what is known of a device and opens no latch.
 func (d *deriver) besides() {
-	if b, _ := body[evidence.StreamKey](d, evidence.KindStreamKey, ""); b != nil && !b.Removed {
+	if b, _ := body[evidence.StreamKey](d, ""); b != nil && !b.Removed {
 		d.s.StreamKey = b
 	}
-	d.s.Web, _ = body[evidence.Web](d, evidence.KindWeb, "")
-	d.s.Pin, _ = body[evidence.Pin](d, evidence.KindPin, "")
+	d.s.Web, _ = body[evidence.Web](d, "")
+	d.s.Pin, _ = body[evidence.Pin](d, "")
 	d.s.Pictures = map[string]evidence.Picture{}
 	for _, kind := range []string{"snapshot", "mjpeg"} {
-		if b, _ := body[evidence.Picture](d, evidence.KindPicture, kind); b != nil {
+		if b, _ := body[evidence.Picture](d, kind); b != nil {
 			d.s.Pictures[kind] = *b
 		}
 	}
 	for _, a := range []remedy.Action{remedy.Streams, remedy.Clock, remedy.StreamUser} {
-		if b, _ := body[evidence.Remedy](d, evidence.KindRemedy, string(a)); b != nil && b.Diagnosis == nil && (!b.Undone || b.Pending) {
+		if b, _ := body[evidence.Remedy](d, string(a)); b != nil && b.Diagnosis == nil && (!b.Undone || b.Pending) {
 			d.s.Remedies = append(d.s.Remedies, *b)
 		}
 	}
 }
 
 func (d *deriver) located() {
-	b, r := body[evidence.Located](d, evidence.KindLocated, "")
+	b, r := body[evidence.Located](d, "")
 	if b == nil {
 		return
 	}
@@ -408,7 +455,7 @@ func (d *deriver) proven() {
 	proven := 0
 	l := d.s.Latch(Proven)
 	for _, st := range d.s.Streams {
-		p, r := body[evidence.Proof](d, evidence.KindProof, st.Tier)
+		p, r := body[evidence.Proof](d, st.Tier)
 		if p == nil {
 			continue
 		}
@@ -438,10 +485,10 @@ func (d *deriver) refused(tier string, p *evidence.Proof, r *evidence.Record) {
 	if d.s.SignedIn == nil || p.Diagnosis.Cause != diagnose.WrongSignIn && p.Diagnosis.Cause != diagnose.NoSignIn {
 		return
 	}
-	if _, since := body[evidence.SignedIn](d, evidence.KindSignedIn, ""); newer(*since, *r) {
+	if _, since := body[evidence.SignedIn](d, ""); newer(*since, *r) {
 		return // signed in anew since the stream was played
 	}
-	if key, since := body[evidence.StreamKey](d, evidence.KindStreamKey, ""); key != nil && newer(*since, *r) {
+	if key, since := body[evidence.StreamKey](d, ""); key != nil && newer(*since, *r) {
 		return // the streams have had another sign-in since
 	}
 	d.set(SignedIn, r, &diagnose.Diagnosis{Cause: diagnose.StreamRefuses,
@@ -453,7 +500,7 @@ func (d *deriver) refused(tier string, p *evidence.Proof, r *evidence.Record) {
 func (d *deriver) placed() {
 	for _, t := range d.intent.Targets {
 		p := Placement{Target: t.ID, Name: t.Name}
-		b, r := body[evidence.Placed](d, evidence.KindPlaced, t.ID.String())
+		b, r := body[evidence.Placed](d, t.ID.String())
 		if b == nil || b.Removed {
 			d.s.Placements = append(d.s.Placements, p)
 			continue
@@ -465,7 +512,7 @@ func (d *deriver) placed() {
 			l := d.s.Latch(Placed)
 			l.State, l.Reason = Stale, fmt.Sprintf("%s still pulls the old URL", t.Name)
 		}
-		if c, cr := body[evidence.Confirmed](d, evidence.KindConfirmed, t.ID.String()); c != nil && b.Diagnosis == nil && newer(*cr, *r) {
+		if c, cr := body[evidence.Confirmed](d, t.ID.String()); c != nil && b.Diagnosis == nil && newer(*cr, *r) {
 			p.Confirmed, p.Diagnosis = c.Diagnosis == nil, c.Diagnosis
 			p.Report = c.State
 			if c.Recording != "" {

@@ -1,7 +1,6 @@
 package latch
 
 import (
-	"encoding/json"
 	"math/rand/v2"
 	"net/netip"
 	"strings"
@@ -28,12 +27,17 @@ var (
 // story builds evidence in order, a minute apart.
 type story struct{ records []evidence.Record }
 
-func (s *story) add(kind evidence.Kind, subject string, body any) *story {
-	raw, err := json.Marshal(body)
+func (s *story) add(subject string, body evidence.Body) *story {
+	raw, err := evidence.Encode(body)
 	if err != nil {
 		panic(err)
 	}
-	s.records = append(s.records, evidence.Record{ID: uuid.Must(uuid.NewV7()), At: time.Unix(0, 0).Add(time.Duration(len(s.records)) * time.Minute), Kind: kind, Subject: subject, Body: raw})
+	return s.raw(evidence.KindOf(body), subject, string(raw))
+}
+
+func (s *story) raw(kind evidence.Kind, subject, body string) *story {
+	s.records = append(s.records, evidence.Record{ID: uuid.Must(uuid.NewV7()), At: time.Unix(0, 0).Add(time.Duration(len(s.records)) * time.Minute),
+		Kind: kind, Subject: subject, Body: []byte(body)})
 	return s
 }
 
@@ -57,9 +61,9 @@ func streams(host string) evidence.Located {
 }
 
 func upToProven() *story {
-	return (&story{}).add(evidence.KindHeard, "ws-discovery", heardAt(addr)).add(evidence.KindReached, "", evidence.Reached{Addr: addr}).
-		add(evidence.KindSignedIn, "", evidence.SignedIn{Label: "Fitter"}).add(evidence.KindLocated, "", streams("192.0.2.11")).
-		add(evidence.KindProof, "main", proof(mainURL, "")).add(evidence.KindProof, "sub", proof(subURL, ""))
+	return (&story{}).add("ws-discovery", heardAt(addr)).add("", evidence.Reached{Addr: addr}).
+		add("", evidence.SignedIn{Label: "Fitter"}).add("", streams("192.0.2.11")).
+		add("main", proof(mainURL, "")).add("sub", proof(subURL, ""))
 }
 
 // marks writes a chain as one letter a latch.
@@ -81,31 +85,31 @@ func TestDerive(t *testing.T) {
 		at     Name
 	}{
 		{"nothing", &story{}, Intent{}, "n....w..", Heard},
-		{"heard", (&story{}).add(evidence.KindHeard, "ws-discovery", heardAt(addr)), Intent{}, "on...w..", Reachable},
-		{"a stray", (&story{}).add(evidence.KindHeard, "ws-discovery", evidence.Heard{Addr: addr, Stray: true}), Intent{}, "ox...w..", Reachable},
-		{"a stray that a person has agreed to", (&story{}).add(evidence.KindHeard, "ws-discovery", evidence.Heard{Addr: addr, Stray: true}), Intent{Consent: time.Unix(9, 0)}, "on...w..", Reachable},
+		{"heard", (&story{}).add("ws-discovery", heardAt(addr)), Intent{}, "on...w..", Reachable},
+		{"a stray", (&story{}).add("ws-discovery", evidence.Heard{Addr: addr, Stray: true}), Intent{}, "ox...w..", Reachable},
+		{"a stray that a person has agreed to", (&story{}).add("ws-discovery", evidence.Heard{Addr: addr, Stray: true}), Intent{Consent: time.Unix(9, 0)}, "on...w..", Reachable},
 		{"two at one address", upToProven(), Intent{SharedWith: []string{"Footbridge"}}, "oxsssw..", Reachable},
-		{"fresh from the factory", (&story{}).add(evidence.KindHeard, "", heardAt(addr)).add(evidence.KindReached, "", evidence.Reached{Addr: addr}).add(evidence.KindSignedIn, "", evidence.SignedIn{Open: true}), Intent{}, "oox..w..", SignedIn},
-		{"no answer", (&story{}).add(evidence.KindHeard, "", heardAt(addr)).add(evidence.KindReached, "", evidence.Reached{Addr: addr, Diagnosis: &diagnose.Diagnosis{Cause: diagnose.NoAnswer}}), Intent{}, "ox...w..", Reachable},
+		{"fresh from the factory", (&story{}).add("", heardAt(addr)).add("", evidence.Reached{Addr: addr}).add("", evidence.SignedIn{Open: true}), Intent{}, "oox..w..", SignedIn},
+		{"no answer", (&story{}).add("", heardAt(addr)).add("", evidence.Reached{Addr: addr, Diagnosis: &diagnose.Diagnosis{Cause: diagnose.NoAnswer}}), Intent{}, "ox...w..", Reachable},
 		{"proven, no target wanted", upToProven(), Intent{}, "ooooown.", Placed},
 		{"proven, a target wanted", upToProven(), wish, "ooooown.", Placed},
 		{"one stream not played", &story{upToProven().records[:5]}, Intent{}, "oooonw..", Proven},
-		{"one stream fails", upToProven().add(evidence.KindProof, "sub", proof(subURL, diagnose.SessionLimit)), Intent{}, "ooooxw..", Proven},
-		{"the stream refuses what the device service takes", upToProven().add(evidence.KindProof, "main", proof(mainURL, diagnose.WrongSignIn)), Intent{}, "ooxs.w..", SignedIn},
-		{"another sign-in since", upToProven().add(evidence.KindProof, "main", proof(mainURL, diagnose.WrongSignIn)).add(evidence.KindSignedIn, "", evidence.SignedIn{Label: "Steward"}), Intent{}, "ooooxw..", Proven},
-		{"the URL changed since", upToProven().add(evidence.KindLocated, "", evidence.Located{Streams: []onvif.Stream{{Tier: "main", URL: "rtsp://192.0.2.11/new"}}}), Intent{}, "oooosw..", Proven},
-		{"heard at another address", upToProven().add(evidence.KindHeard, "ws-discovery", heardAt(elsewhere)), Intent{}, "ossssw..", Reachable},
-		{"reached there again", upToProven().add(evidence.KindHeard, "ws-discovery", heardAt(elsewhere)).add(evidence.KindReached, "", evidence.Reached{Addr: elsewhere}), Intent{}, "ooossw..", Located},
-		{"placed", upToProven().add(evidence.KindPlaced, target.String(), evidence.Placed{Slot: "slot_01", URL: mainURL}), wish, "ooooowon", Confirmed},
-		{"placed, then the camera moved", upToProven().add(evidence.KindPlaced, target.String(), evidence.Placed{Slot: "slot_01", URL: "rtsp://192.0.2.5/a"}), wish, "ooooows.", Placed},
-		{"confirmed", upToProven().add(evidence.KindPlaced, target.String(), evidence.Placed{Slot: "slot_01", URL: mainURL}).add(evidence.KindConfirmed, target.String(), evidence.Confirmed{State: "Connected", Recording: "Active"}), wish, "ooooowoo", ""},
-		{"confirmed before it was placed again", upToProven().add(evidence.KindConfirmed, target.String(), evidence.Confirmed{State: "Connected"}).add(evidence.KindPlaced, target.String(), evidence.Placed{Slot: "slot_01", URL: mainURL}), wish, "ooooowon", Confirmed},
-		{"no picture there", upToProven().add(evidence.KindPlaced, target.String(), evidence.Placed{Slot: "slot_01", URL: mainURL}).add(evidence.KindConfirmed, target.String(), evidence.Confirmed{Diagnosis: &diagnose.Diagnosis{Cause: diagnose.TargetWaiting}}), wish, "ooooowox", Confirmed},
-		{"taken off", upToProven().add(evidence.KindPlaced, target.String(), evidence.Placed{Slot: "slot_01", URL: mainURL}).add(evidence.KindPlaced, target.String(), evidence.Placed{Removed: true}), Intent{}, "ooooown.", Placed},
-		{"the recorder is full", upToProven().add(evidence.KindPlaced, target.String(), evidence.Placed{Diagnosis: &diagnose.Diagnosis{Cause: diagnose.TargetFull}}), wish, "ooooowx.", Placed},
-		{"one of two targets", upToProven().add(evidence.KindPlaced, target.String(), evidence.Placed{Slot: "slot_01", URL: mainURL}).add(evidence.KindConfirmed, target.String(), evidence.Confirmed{State: "Connected"}),
+		{"one stream fails", upToProven().add("sub", proof(subURL, diagnose.SessionLimit)), Intent{}, "ooooxw..", Proven},
+		{"the stream refuses what the device service takes", upToProven().add("main", proof(mainURL, diagnose.WrongSignIn)), Intent{}, "ooxs.w..", SignedIn},
+		{"another sign-in since", upToProven().add("main", proof(mainURL, diagnose.WrongSignIn)).add("", evidence.SignedIn{Label: "Steward"}), Intent{}, "ooooxw..", Proven},
+		{"the URL changed since", upToProven().add("", evidence.Located{Streams: []onvif.Stream{{Tier: "main", URL: "rtsp://192.0.2.11/new"}}}), Intent{}, "oooosw..", Proven},
+		{"heard at another address", upToProven().add("ws-discovery", heardAt(elsewhere)), Intent{}, "ossssw..", Reachable},
+		{"reached there again", upToProven().add("ws-discovery", heardAt(elsewhere)).add("", evidence.Reached{Addr: elsewhere}), Intent{}, "ooossw..", Located},
+		{"placed", upToProven().add(target.String(), evidence.Placed{Slot: "slot_01", URL: mainURL}), wish, "ooooowon", Confirmed},
+		{"placed, then the camera moved", upToProven().add(target.String(), evidence.Placed{Slot: "slot_01", URL: "rtsp://192.0.2.5/a"}), wish, "ooooows.", Placed},
+		{"confirmed", upToProven().add(target.String(), evidence.Placed{Slot: "slot_01", URL: mainURL}).add(target.String(), evidence.Confirmed{State: "Connected", Recording: "Active"}), wish, "ooooowoo", ""},
+		{"confirmed before it was placed again", upToProven().add(target.String(), evidence.Confirmed{State: "Connected"}).add(target.String(), evidence.Placed{Slot: "slot_01", URL: mainURL}), wish, "ooooowon", Confirmed},
+		{"no picture there", upToProven().add(target.String(), evidence.Placed{Slot: "slot_01", URL: mainURL}).add(target.String(), evidence.Confirmed{Diagnosis: &diagnose.Diagnosis{Cause: diagnose.TargetWaiting}}), wish, "ooooowox", Confirmed},
+		{"taken off", upToProven().add(target.String(), evidence.Placed{Slot: "slot_01", URL: mainURL}).add(target.String(), evidence.Placed{Removed: true}), Intent{}, "ooooown.", Placed},
+		{"the recorder is full", upToProven().add(target.String(), evidence.Placed{Diagnosis: &diagnose.Diagnosis{Cause: diagnose.TargetFull}}), wish, "ooooowx.", Placed},
+		{"one of two targets", upToProven().add(target.String(), evidence.Placed{Slot: "slot_01", URL: mainURL}).add(target.String(), evidence.Confirmed{State: "Connected"}),
 			Intent{Targets: append([]Target{{ID: uuid.New(), Name: "Tool crib"}}, wish.Targets...)}, "ooooown.", Placed},
-		{"unreadable evidence", upToProven().add(evidence.KindReached, "", "nonsense"), Intent{}, "onsssw..", Reachable},
+		{"unreadable evidence", upToProven().raw(evidence.KindReached, "", `"nonsense"`), Intent{}, "oxsssw..", Reachable},
 	} {
 		got := Derive(c.story.records, c.intent)
 		assert.Equal(t, c.want, marks(got), c.name)
@@ -119,7 +123,7 @@ func TestDerive(t *testing.T) {
 }
 
 func TestDeriveIsPure(t *testing.T) {
-	s := upToProven().add(evidence.KindPlaced, target.String(), evidence.Placed{Slot: "slot_01", URL: mainURL})
+	s := upToProven().add(target.String(), evidence.Placed{Slot: "slot_01", URL: mainURL})
 	want := Derive(s.records, wish)
 	for range 20 {
 		rand.Shuffle(len(s.records), func(i, j int) { s.records[i], s.records[j] = s.records[j], s.records[i] })
@@ -127,12 +131,29 @@ func TestDeriveIsPure(t *testing.T) {
 	}
 }
 
+// A record that this program cannot read is said, by name, on the latch that it would open; the others are not spoilt by it.
+func TestWhatCannotBeReadIsSaid(t *testing.T) {
+	s := upToProven().raw(evidence.KindSignedIn, "", `{"v":99}`).raw(evidence.KindWeb, "", `[]`)
+	got := Derive(s.records, Intent{})
+	require.Len(t, got.Unreadable, 2)
+	assert.Equal(t, evidence.KindSignedIn, got.Unreadable[0].Kind)
+	assert.Contains(t, got.Unreadable[0].Diagnosis.Fix, "newer version")
+	assert.Contains(t, got.Unreadable[1].Diagnosis.Seen, `"web"`)
+	l := got.Latch(SignedIn)
+	assert.Equal(t, Stuck, l.State)
+	assert.Equal(t, diagnose.UnreadableRecord, l.Diagnosis.Cause)
+	assert.Equal(t, Open, got.Latch(Reachable).State)
+	last := s.records[len(s.records)-1]
+	assert.True(t, last.Failed())
+	assert.Contains(t, last.Sum(), "cannot be read")
+}
+
 func TestRecordsSumUpInOneLine(t *testing.T) {
-	for _, r := range upToProven().add(evidence.KindConfirmed, target.String(), evidence.Confirmed{State: "Connected", Recording: "Active"}).records {
+	for _, r := range upToProven().add(target.String(), evidence.Confirmed{State: "Connected", Recording: "Active"}).records {
 		assert.NotEmpty(t, r.Sum())
 		assert.False(t, r.Failed())
 	}
-	failed := upToProven().add(evidence.KindProof, "sub", proof(subURL, diagnose.SessionLimit)).records
+	failed := upToProven().add("sub", proof(subURL, diagnose.SessionLimit)).records
 	require.True(t, failed[len(failed)-1].Failed())
 	assert.Equal(t, "because", failed[len(failed)-1].Sum())
 }

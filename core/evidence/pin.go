@@ -1,0 +1,29 @@
+package evidence
+
+import (
+	"fmt"
+
+	"unlatch/core/diagnose"
+	"unlatch/core/rtsp"
+)
+
+// Pin is the certificate that a device is known by: the first that it showed, or one that a person has taken since.
+type Pin struct {
+	Certificate rtsp.Certificate `json:"certificate"`
+	Before      string           `json:"before,omitempty" doc:"SHA-256 of the one before"`
+}
+
+func (Pin) kind() Kind { return KindPin }
+
+func (Pin) failure() *diagnose.Diagnosis { return nil }
+
+func (b Pin) sum(_ string) string {
+	how := "Known from now on by its certificate"
+	if b.Before != "" {
+		how = "A new certificate was taken"
+	}
+	if b.Certificate.Expired {
+		how += fmt.Sprintf(", which expired on %s", b.Certificate.Until.Format("2006-01-02"))
+	}
+	return fmt.Sprintf("%s: SHA-256 %.16s…", how, b.Certificate.SHA256)
+}

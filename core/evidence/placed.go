@@ -1,0 +1,26 @@
+package evidence
+
+import (
+	"unlatch/core/diagnose"
+)
+
+// Placed is the outcome of putting the camera on a target.
+type Placed struct {
+	Slot      string              `json:"slot,omitempty"`
+	URL       string              `json:"url,omitempty" doc:"what the target was given, without the sign-in"`
+	Receiver  string              `json:"receiver,omitempty"`
+	Job       string              `json:"job,omitempty"`
+	Removed   bool                `json:"removed,omitempty"`
+	Diagnosis *diagnose.Diagnosis `json:"diagnosis,omitempty"`
+}
+
+func (Placed) kind() Kind { return KindPlaced }
+
+func (b Placed) failure() *diagnose.Diagnosis { return b.Diagnosis }
+
+func (b Placed) sum(_ string) string {
+	if b.Removed {
+		return "Taken off its slot"
+	}
+	return "Placed in " + b.Slot
+}
