@@ -3,10 +3,14 @@
 package demo
 
 import (
+	"bytes"
+	"cmp"
 	"context"
 	_ "embed"
 	"errors"
 	"fmt"
+	"regexp"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -22,32 +26,59 @@ import (
 //go:embed tarnside.yaml
 var tarnside []byte
 
-// Scenario returns the railway's devices.
-func Scenario() (*sim.Scenario, error) { return sim.ParseScenario(tarnside) }
+// Network is the loopback network of the railway: the first two numbers of its addresses, 127 and another.
+const Network = "127.40"
 
-// names is what the people at Tarn Ferry call their cameras.
+var networks = regexp.MustCompile(`^127\.(\d{1,2}|1\d\d|2[0-4]\d|25[0-5])$`)
+
+// Scenario returns the railway's devices on a loopback network, Network where it is empty. On another than Network they are other devices, with
+// serials of their own: two railways run beside each other on one machine.
+func Scenario(network string) (*sim.Scenario, error) {
+	raw := tarnside
+	if network != "" && network != Network {
+		if !networks.MatchString(network) {
+			return nil, fmt.Errorf("%q is no loopback network: give two numbers, for instance 127.50", network)
+		}
+		raw = bytes.ReplaceAll(raw, []byte(Network+"."), []byte(network+"."))
+		raw = regexp.MustCompile(`serial: ([A-Z0-9-]+)`).ReplaceAll(raw, []byte("serial: ${1}-"+strings.TrimPrefix(network, "127.")))
+	}
+	return sim.ParseScenario(raw)
+}
+
+// A railway is where the work is done: its store, its queue and its network.
+type railway struct {
+	s       *store.Store
+	q       *jobs.Queue
+	network string
+}
+
+// on is an address of the railway by its last two numbers.
+func (r *railway) on(rest string) string { return r.network + "." + rest }
+
+// names is what the people at Tarn Ferry call their cameras, by the last two numbers of their addresses.
 var names = map[string]string{
-	"127.40.1.11": "Platform clock", "127.40.1.12": "Footbridge", "127.40.1.13": "Ticket window", "127.40.1.14": "Signal box stairs",
-	"127.40.1.15": "Water tower", "127.40.1.16": "Crossing south", "127.40.1.31": "Parcels office", "127.40.1.32": "Booking hall",
-	"127.40.1.33": "Lamp room", "127.40.1.46": "Coal wharf", "127.40.1.34": "Goods yard", "127.40.1.20": "Strongroom",
+	"1.11": "Platform clock", "1.12": "Footbridge", "1.13": "Ticket window", "1.14": "Signal box stairs",
+	"1.15": "Water tower", "1.16": "Crossing south", "1.31": "Parcels office", "1.32": "Booking hall",
+	"1.33": "Lamp room", "1.46": "Coal wharf", "1.34": "Goods yard", "1.20": "Strongroom",
 }
 
 // untouched are heard and left for the person to try.
-var untouched = map[string]bool{"127.40.1.41": true, "127.40.1.42": true, "127.40.1.43": true, "127.40.1.44": true, "127.40.9.64": true}
+var untouched = map[string]bool{"1.41": true, "1.42": true, "1.43": true, "1.44": true, "9.64": true}
 
 // onRecorder is how many of the station's cameras stand on the recorder already.
 const onRecorder = 4
 
-// Seed fills an empty store: three sites, a keyring, and a station that is half done.
-func Seed(ctx context.Context, s *store.Store, q *jobs.Queue) error {
-	station, err := s.CreateSite(ctx, "Tarn Ferry station", address.MustParse("127.40.1.0/24"))
+// Seed fills an empty store: three sites, a keyring, and a station that is half done. The network is the one of the scenario.
+func Seed(ctx context.Context, s *store.Store, q *jobs.Queue, network string) error {
+	r := &railway{s, q, cmp.Or(network, Network)}
+	station, err := s.CreateSite(ctx, "Tarn Ferry station", address.MustParse(r.on("1.0/24")))
 	if err != nil {
 		return err
 	}
-	if _, err := s.CreateSite(ctx, "Engine Works", address.MustParse("127.40.2.0/24")); err != nil {
+	if _, err := s.CreateSite(ctx, "Engine Works", address.MustParse(r.on("2.0/24"))); err != nil {
 		return err
 	}
-	viaduct, err := s.CreateSite(ctx, "Viaduct crossing", address.MustParse("127.40.3.0/24"))
+	viaduct, err := s.CreateSite(ctx, "Viaduct crossing", address.MustParse(r.on("3.0/24")))
 	if err != nil {
 		return err
 	}
@@ -68,11 +99,12 @@ func Seed(ctx context.Context, s *store.Store, q *jobs.Queue) error {
 			return err
 		}
 	}
-	return work(ctx, s, q, station)
+	return r.work(ctx, station)
 }
 
 // work opens the latches of the station's cameras and puts some of them on the recorder.
-func work(ctx context.Context, s *store.Store, q *jobs.Queue, station store.Site) error {
+func (r *railway) work(ctx context.Context, station store.Site) error {
+	s, q := r.s, r.q
 	devices, err := s.Devices(ctx, station.ID)
 	if err != nil {
 		return err
@@ -81,7 +113,8 @@ func work(ctx context.Context, s *store.Store, q *jobs.Queue, station store.Site
 	var recorder uuid.UUID
 	for i := range devices {
 		d := &devices[i]
-		if n := names[d.Addr]; n != "" {
+		last := strings.TrimPrefix(d.Addr, r.network+".")
+		if n := names[last]; n != "" {
 			if _, err := s.Rename(ctx, d.ID, n); err != nil {
 				return err
 			}
@@ -89,7 +122,7 @@ func work(ctx context.Context, s *store.Store, q *jobs.Queue, station store.Site
 		switch {
 		case d.Status.Device.Kind == discovery.Recorder:
 			recorder = d.ID
-		case d.Status.Device.Kind == discovery.Camera && !untouched[d.Addr]:
+		case d.Status.Device.Kind == discovery.Camera && !untouched[last]:
 			cameras = append(cameras, d.ID)
 		}
 	}

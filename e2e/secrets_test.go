@@ -134,15 +134,15 @@ func TestNoSecretOfTheDemoShows(t *testing.T) {
 	// Hostile devices are on the wire too: they beg for passwords, collect digests, repeat what they hear.
 	var traps []*hostile.Running
 	for i, d := range []hostile.Device{hostile.BasicTrap(), hostile.HashTrap(), hostile.Slow(2, time.Millisecond)} {
-		r, err := d.StartAt(fmt.Sprintf("127.40.1.%d:80", 201+i))
+		r, err := d.StartAt(fmt.Sprintf("127.47.1.%d:80", 201+i))
 		if errors.Is(err, os.ErrPermission) {
-			r, err = d.StartAt(fmt.Sprintf("127.40.1.%d:8080", 201+i))
+			r, err = d.StartAt(fmt.Sprintf("127.47.1.%d:8080", 201+i))
 		}
 		require.NoError(t, err)
 		t.Cleanup(r.Stop)
 		traps = append(traps, r)
 	}
-	server, err := browser.StartServer("demo", "--data", data, "--listen", "127.0.0.1:0")
+	server, err := browser.StartServer("demo", "--data", data, "--listen", "127.0.0.1:0", "--network", "127.47") // beside a demo that somebody has running
 	require.NoError(t, err)
 	t.Cleanup(func() {
 		assert.NoError(t, server.Stop())

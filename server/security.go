@@ -7,9 +7,10 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
-	"net/url"
 	"strings"
 	"time"
+
+	"github.com/go-chi/chi/v5/middleware"
 )
 
 // securityHeaders keeps other pages from framing this one and this one from loading anything from elsewhere.
@@ -59,30 +60,43 @@ func (s *Server) hostAllowed(hostport string) bool {
 	return host == strings.ToLower(s.cfg.PublicURL.Hostname())
 }
 
-// sameOrigin refuses changes that another site's page asks the browser to make. The cookie is SameSite=Strict besides.
-func (s *Server) sameOrigin(next http.Handler) http.Handler {
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if r.Method != http.MethodGet && r.Method != http.MethodHead {
-			if site := r.Header.Get("Sec-Fetch-Site"); site == "cross-site" || !s.ownOrigin(r.Header.Get("Origin"), r.Host) {
-				writeProblem(w, problem(http.StatusForbidden, "cross_origin", "Another site's page asked for this.", "Use Unlatch's own page."))
-				return
-			}
+// sameOrigin refuses changes that another site's page asks the browser to make. The cookie is SameSite=Strict besides. The public URL is
+// an origin of ours, too: a proxy may rewrite Host.
+func (s *Server) sameOrigin() func(http.Handler) http.Handler {
+	p := http.NewCrossOriginProtection()
+	if u := s.cfg.PublicURL; u != nil {
+		if err := p.AddTrustedOrigin(u.Scheme + "://" + u.Host); err != nil {
+			s.cfg.Log.Warn("the public URL is no origin; pages that come by it cannot change anything", "err", err)
 		}
+	}
+	p.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		writeProblem(w, problem(http.StatusForbidden, "cross_origin", "Another site's page asked for this.", "Use Unlatch's own page."))
+	}))
+	return p.Handler
+}
+
+// ownRequestID keeps the caller from choosing the ID by which a request stands in the log.
+func ownRequestID(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		r.Header.Del(middleware.RequestIDHeader)
 		next.ServeHTTP(w, r)
 	})
 }
 
-// ownOrigin reports whether a request's Origin (RFC 6454 §7) is this server's own page: by the Host that it came with, or, behind a proxy
-// that rewrites Host, by the public URL.
-func (s *Server) ownOrigin(origin, host string) bool {
-	if origin == "" {
-		return true
-	}
-	u, err := url.Parse(origin)
-	if err != nil || u.Host == "" {
-		return false
-	}
-	return strings.EqualFold(u.Host, host) || s.cfg.PublicURL != nil && strings.EqualFold(u.Host, s.cfg.PublicURL.Host)
+// logged writes each request to the log, at level debug, with an ID that its answer bears in X-Request-Id. Neither queries nor bodies are
+// written: no secret stands in a path.
+func (s *Server) logged(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		id := middleware.GetReqID(r.Context())
+		w.Header().Set(middleware.RequestIDHeader, id)
+		began := time.Now()
+		out := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
+		defer func() {
+			s.cfg.Log.Debug("request", "id", id, "method", r.Method, "path", r.URL.Path, "status", out.Status(), "bytes", out.BytesWritten(),
+				"took", time.Since(began).Round(time.Microsecond))
+		}()
+		next.ServeHTTP(out, r)
+	})
 }
 
 // patience is how long an answer of the API may take: the database may have stopped in the middle of one.

@@ -419,3 +419,27 @@ func TestCookiesAreSecureBehindTLS(t *testing.T) {
 	}
 	assert.Contains(t, h.Get("Strict-Transport-Security"), "max-age=")
 }
+
+// Answers are compressed where a browser takes that, each bears the ID by which it stands in the log, and the log repeats no query.
+func TestRequestsAreLoggedAndCompressed(t *testing.T) {
+	p, _, log := serve(t, storetest.URL(t))
+	p.setUp()
+	ask := func(path, encoding string) *http.Response {
+		req, err := http.NewRequest("GET", p.url+path, nil)
+		require.NoError(t, err)
+		req.Header.Set("Accept-Encoding", encoding)
+		req.Header.Set("X-Request-Id", "chosen by the caller")
+		res, err := p.client.Do(req)
+		require.NoError(t, err)
+		res.Body.Close()
+		return res
+	}
+	assert.Equal(t, "gzip", ask("/api/sites?looks=Tarn-Water-77", "gzip").Header.Get("Content-Encoding"))
+	assert.Empty(t, ask("/api/sites", "identity").Header.Get("Content-Encoding"))
+	a, b := ask("/api/sites", "gzip").Header.Get("X-Request-Id"), ask("/api/sites", "gzip").Header.Get("X-Request-Id")
+	assert.NotEqual(t, a, b)
+	assert.NotContains(t, a, "chosen")
+	require.Eventually(t, func() bool { return strings.Contains(log.String(), b) }, 5*time.Second, 10*time.Millisecond)
+	assert.Contains(t, log.String(), "path=/api/sites status=200")
+	assert.NotContains(t, log.String(), "Tarn-Water-77")
+}

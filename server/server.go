@@ -64,6 +64,9 @@ func bare(cfg Config) *Server {
 	if cfg.Now == nil {
 		cfg.Now = time.Now
 	}
+	if cfg.Log == nil {
+		cfg.Log = slog.New(slog.DiscardHandler)
+	}
 	if cfg.Patience == 0 {
 		cfg.Patience = patience
 	}
@@ -74,7 +77,8 @@ func bare(cfg Config) *Server {
 func New(ctx context.Context, cfg Config) *Server {
 	s := bare(cfg)
 	r := chi.NewRouter()
-	r.Use(middleware.Recoverer, s.securityHeaders, s.knownHost, s.sameOrigin, s.withCaller, s.inTime, withoutNUL)
+	r.Use(ownRequestID, middleware.RequestID, s.logged, middleware.Recoverer, middleware.Compress(5), s.securityHeaders, s.knownHost, s.sameOrigin(),
+		s.withCaller, s.inTime, withoutNUL)
 	s.routes(r)
 	s.handler = r
 	if cfg.Store != nil {

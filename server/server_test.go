@@ -14,6 +14,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"testing/fstest"
 	"time"
@@ -40,13 +41,31 @@ type page struct {
 	client *http.Client
 }
 
-func serve(t *testing.T, url string) (*page, *store.Store, *bytes.Buffer) {
+// A journal is a log that is read while it is written.
+type journal struct {
+	mu  sync.Mutex
+	buf bytes.Buffer
+}
+
+func (j *journal) Write(p []byte) (int, error) {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	return j.buf.Write(p)
+}
+
+func (j *journal) String() string {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	return j.buf.String()
+}
+
+func serve(t *testing.T, url string) (*page, *store.Store, *journal) {
 	return serveWith(t, url, Config{})
 }
 
-func serveWith(t *testing.T, url string, cfg Config) (*page, *store.Store, *bytes.Buffer) {
-	log := &bytes.Buffer{}
-	l := slog.New(slog.NewTextHandler(log, nil))
+func serveWith(t *testing.T, url string, cfg Config) (*page, *store.Store, *journal) {
+	log := &journal{}
+	l := slog.New(slog.NewTextHandler(log, &slog.HandlerOptions{Level: slog.LevelDebug}))
 	s, err := store.Open(context.Background(), url, filepath.Join(t.TempDir(), "key"), l)
 	require.NoError(t, err)
 	t.Cleanup(s.Close)

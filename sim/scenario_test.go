@@ -2,6 +2,7 @@ package sim_test
 
 import (
 	"fmt"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -47,8 +48,33 @@ func TestScenarioErrorsNameTheDevice(t *testing.T) {
 }
 
 func TestDemoScenarioIsWhole(t *testing.T) {
-	s, err := demo.Scenario()
+	s, err := demo.Scenario("")
 	require.NoError(t, err)
 	assert.Equal(t, "Tarnside Railway", s.Name)
 	assert.NotContains(t, fmt.Sprintf("%+v", s), "Brass-Lamp", "secrets of a scenario do not print either")
+}
+
+// Two railways on two networks share neither an address nor a serial, so that both can run on one machine.
+func TestDemoOnAnotherNetwork(t *testing.T) {
+	known := map[string]string{} // an address or serial, and the network that it was first seen on
+	for _, network := range []string{"127.40", "127.50"} {
+		s, err := demo.Scenario(network)
+		require.NoError(t, err)
+		for _, d := range s.Devices {
+			if !d.Address.IsValid() {
+				continue
+			}
+			assert.True(t, strings.HasPrefix(d.Address.String(), network+"."), "%s is at %s", d.Name, d.Address)
+			for _, mark := range []string{d.Address.String(), d.Serial} {
+				if other := known[mark]; other != "" && mark != "" {
+					assert.Equal(t, network, other, mark)
+				}
+				known[mark] = network
+			}
+		}
+	}
+	for _, bad := range []string{"10.0", "127.300", "127", "127.50.1", "127.5x"} {
+		_, err := demo.Scenario(bad)
+		assert.ErrorContains(t, err, "is no loopback network", bad)
+	}
 }

@@ -20,14 +20,20 @@ const demoPerson = "keeper"
 
 func demoCommand() *cobra.Command {
 	p := &place{}
+	var network string
 	c := &cobra.Command{Use: "demo", Short: "Run everything with the Tarnside railway", Args: noArgs, RunE: func(cmd *cobra.Command, _ []string) error {
-		return runDemo(cmd.Context(), p, cmd.OutOrStdout())
+		return runDemo(cmd.Context(), p, network, cmd.OutOrStdout())
 	}}
 	p.flags(c, true)
+	c.Flags().StringVar(&network, "network", demo.Network, "loopback network of the stand-ins; another lets two demos run on one machine")
 	return c
 }
 
-func runDemo(ctx context.Context, p *place, out io.Writer) error {
+func runDemo(ctx context.Context, p *place, network string, out io.Writer) error {
+	scenario, err := demo.Scenario(network)
+	if err != nil {
+		return usageError{err}
+	}
 	l, err := p.listener()
 	if err != nil {
 		return err
@@ -38,10 +44,6 @@ func runDemo(ctx context.Context, p *place, out io.Writer) error {
 		return err
 	}
 	defer s.Close()
-	scenario, err := demo.Scenario()
-	if err != nil {
-		return err
-	}
 	w, err := startSim(ctx, scenario, p.data, out)
 	if err != nil {
 		return err
@@ -50,7 +52,7 @@ func runDemo(ctx context.Context, p *place, out io.Writer) error {
 	if err := s.workers(p); err != nil {
 		return err
 	}
-	password, err := prepareDemo(ctx, p, s, out)
+	password, err := prepareDemo(ctx, p, s, network, out)
 	if err != nil {
 		return err
 	}
@@ -60,7 +62,7 @@ func runDemo(ctx context.Context, p *place, out io.Writer) error {
 
 // prepareDemo makes the account and the work already done, once. The password stands in a file beside the database, so that
 // later starts can print it again.
-func prepareDemo(ctx context.Context, p *place, s *services, out io.Writer) (string, error) {
+func prepareDemo(ctx context.Context, p *place, s *services, network string, out io.Writer) (string, error) {
 	file := filepath.Join(p.data, "demo-password")
 	if has, err := s.Store.HasPeople(ctx); err != nil {
 		return "", err
@@ -72,7 +74,7 @@ func prepareDemo(ctx context.Context, p *place, s *services, out io.Writer) (str
 		return strings.TrimSpace(string(raw)), nil
 	}
 	fmt.Fprintln(out, "Working at Tarn Ferry station: sweeping, proving and placing its cameras.")
-	if err := demo.Seed(ctx, s.Store, s.Queue); err != nil {
+	if err := demo.Seed(ctx, s.Store, s.Queue, network); err != nil {
 		return "", fmt.Errorf("preparing the demo: %w", err)
 	}
 	raw := make([]byte, 10)

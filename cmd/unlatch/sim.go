@@ -20,7 +20,7 @@ import (
 func simCommand() *cobra.Command {
 	var file, data string
 	c := &cobra.Command{Use: "sim", Short: "Run stand-in cameras and recorders alone", Args: noArgs, RunE: func(cmd *cobra.Command, _ []string) error {
-		s, err := demo.Scenario()
+		s, err := demo.Scenario("")
 		if file != "" {
 			s, err = sim.LoadScenario(file)
 		}

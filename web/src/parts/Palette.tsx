@@ -1,13 +1,19 @@
 import { Command } from "cmdk";
 import { useEffect, useState } from "react";
 import { Sheet } from "./Sheet";
-import { keyHelp, useKeys } from "./keys";
+import { Check } from "./Check";
+import { keyHelp, setSingleKeys, singleKeys, useKeys } from "./keys";
 
 export type Action = { name: string; keys?: string; run: () => void };
 
 /** The command palette (Ctrl K) and the sheet of keys (?). */
 export function Palette({ actions, open, setOpen }: { actions: Action[]; open: boolean; setOpen: (open: boolean) => void }) {
   const [help, setHelp] = useState(false);
+  const [single, setSingle] = useState(singleKeys);
+  const switchSingle = () => {
+    setSingleKeys(!single);
+    setSingle(!single);
+  };
   useEffect(() => {
     const on = (e: KeyboardEvent) => {
       if ((e.ctrlKey || e.metaKey) && e.key.toLowerCase() === "k") {
@@ -56,6 +62,10 @@ export function Palette({ actions, open, setOpen }: { actions: Action[]; open: b
             </div>
           ))}
         </dl>
+        <label className="mt-4 flex items-center gap-2 border-t pt-3">
+          <Check checked={single} onChange={switchSingle} label="Single letters and digits are commands" />
+          <span>Single letters and digits are commands <span className="text-soft">(off: all of them are under Ctrl K)</span></span>
+        </label>
       </Sheet>
     </>
   );

@@ -9,6 +9,7 @@ export const keyHelp: [string, string][] = [
   ["O", "open latches of the selection, else of the row"],
   ["P", "place the selection on a recorder"],
   ["R", "name the camera"],
+  ["U I T D E", "parts of the bench: URLs, sign-ins, targets, device, evidence (C: a recorder’s channels)"],
   ["/", "search"],
   ["S", "sweep the site"],
   ["1 2 3", "Line-up, Find, Keyring"],
@@ -16,6 +17,17 @@ export const keyHelp: [string, string][] = [
   ["Ctrl K", "all commands"],
   ["?", "these keys"],
 ];
+
+const off = "single-keys-off";
+
+/** Whether letters and digits alone are commands; arrows, Enter, Escape and Ctrl K always are (WCAG 2.2, 2.1.4). */
+export const singleKeys = () => localStorage.getItem(off) === null;
+
+/** Switches single letters and digits as commands on or off, in this browser. */
+export function setSingleKeys(on: boolean) {
+  if (on) localStorage.removeItem(off);
+  else localStorage.setItem(off, "1");
+}
 
 /** Listens for single keys, except while somebody types or a sheet is open. */
 export function useKeys(keys: Record<string, (e: KeyboardEvent) => void>) {
@@ -28,6 +40,7 @@ export function useKeys(keys: Record<string, (e: KeyboardEvent) => void>) {
       if (t.closest("input:not([type=checkbox]), textarea, select, [role=dialog], [role=menu], [contenteditable]")) return;
       // Space and Enter belong to the button that has the focus.
       if ((e.key === " " || e.key === "Enter") && t.closest("button, a, input")) return;
+      if (e.key.length === 1 && e.key !== " " && !singleKeys()) return;
       const fn = latest.current[e.key.length === 1 ? e.key.toLowerCase() : e.key];
       if (fn) {
         e.preventDefault();

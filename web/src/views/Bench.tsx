@@ -1,5 +1,5 @@
 import { ArrowLeft, ExternalLink, Pencil, RotateCw, X } from "lucide-react";
-import { useState } from "react";
+import { useState, type ReactNode } from "react";
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, exchangeText, must, type Device, type Stream } from "@/api/client";
@@ -14,6 +14,7 @@ import { Trouble } from "@/parts/Trouble";
 import { Still } from "@/parts/Still";
 import { UrlSegments } from "@/parts/UrlSegments";
 import { Agreed, Findings } from "./Findings";
+import { BenchSections, deviceWord, signInWord, streamsWord, targetsWord, type Part } from "./BenchSections";
 import { Channels } from "./Channels";
 import { Countdown } from "@/parts/Countdown";
 import { Ladder } from "./Ladder";
@@ -26,11 +27,9 @@ type Props = { device: Device; recorders: Device[]; onAgree: () => void; onAddre
 export function Bench({ device: d, recorders, onAgree, onAddress, onClaim, onStreamUser, onClose, onOpen }: Props) {
   const [tier, setTier] = useState("main");
   const stream = d.streams.find((s) => s.tier === tier) ?? d.streams[0];
-  return (
-    <aside id="bench" tabIndex={-1} aria-label={`Bench: ${d.name}`} className="flex w-full shrink-0 flex-col overflow-auto border-l bg-sheet outline-none lg:w-[430px]">
-      <Head device={d} onClose={onClose} />
-      {d.kind === "camera" && <Picture device={d} stream={stream} tier={tier} setTier={setTier} />}
-      <NextStep device={d} recorders={recorders} onAgree={onAgree} onClaim={onClaim} onStreamUser={onStreamUser} onOpen={onOpen} />
+  const seen = useEvidence(d.id).data?.length;
+  const findings = (
+    <div className="empty:hidden [&>*:first-child]:mt-3">
       <Findings device={d} />
       {d.factory && (
         <section aria-label="Finding" className="mx-4 mb-3 flex items-center gap-3 border-l-4 border-stuck bg-paper px-3 py-2.5">
@@ -39,19 +38,39 @@ export function Bench({ device: d, recorders, onAgree, onAddress, onClaim, onStr
         </section>
       )}
       <Clock device={d} />
-      {stream && <section className="border-t px-4 py-3"><UrlSegments stream={stream} name={d.name} reveal={() => must(api.POST("/api/devices/{device}/streams/{tier}/reveal", { params: { path: { device: d.id, tier: stream.tier } } })).then((r) => r.url)} /></section>}
+    </div>
+  );
+  const part = (id: string, name: string, [word, bad]: [string, boolean], body: ReactNode): Part => ({ id, name, key: name === "Sign-ins" ? "i" : name[0]!.toLowerCase(), word, bad, body });
+  const parts = [
+    part("urls", "URLs", streamsWord(d), <>
+      {stream && <section className="px-4 py-3"><UrlSegments stream={stream} name={d.name} reveal={() => must(api.POST("/api/devices/{device}/streams/{tier}/reveal", { params: { path: { device: d.id, tier: stream.tier } } })).then((r) => r.url)} /></section>}
       {stream?.proof?.ok && <Compare stream={stream} />}
       <Pictures device={d} />
+      {d.ladder && <Ladder ladder={d.ladder} />}
+    </>),
+    part("sign-ins", "Sign-ins", signInWord(d), <>
       <SignInGrid device={d} />
       <Agreed device={d} />
       <Remedies device={d} />
-      <Placements device={d} />
-      {d.ladder && <Ladder ladder={d.ladder} />}
-      {d.channels && <Channels recorder={d} />}
+    </>),
+    d.kind === "recorder"
+      ? part("channels", "Channels", [d.channels ? String(d.channels.length) : "none", false], d.channels && <Channels recorder={d} />)
+      : part("targets", "Targets", targetsWord(d), <Placements device={d} />),
+    part("device", "Device", deviceWord(d), <>
       {!d.via && <Address device={d} onAddress={onAddress} />}
       <Facts device={d} />
       <Claims device={d} />
-      <Evidence device={d} />
+    </>),
+    part("evidence", "Evidence", [seen === undefined ? "…" : String(seen), false], <Evidence device={d} />),
+  ];
+  return (
+    <aside id="bench" tabIndex={-1} aria-label={`Bench: ${d.name}`} className="flex w-full shrink-0 flex-col overflow-auto border-l bg-sheet outline-none lg:w-[430px] [@media(min-width:64rem)_and_(min-height:44rem)]:overflow-hidden">
+      <div className="shrink-0">
+        <Head device={d} onClose={onClose} />
+        {d.kind === "camera" && <Picture device={d} stream={stream} tier={tier} setTier={setTier} />}
+        <NextStep device={d} recorders={recorders} onAgree={onAgree} onClaim={onClaim} onStreamUser={onStreamUser} onOpen={onOpen} />
+      </div>
+      <BenchSections first={findings} parts={parts} />
     </aside>
   );
 }

@@ -15,12 +15,12 @@ export function Findings({ device: d }: { device: Device }) {
     onError: say,
   });
   return (d.findings ?? []).map((f) => (
-    <section key={f.address} aria-label="Finding" data-finding={f.cause} className="mx-4 mb-3 border-l-4 border-stuck bg-paper px-3 py-2.5">
-      <p className="font-semibold text-stuck">Another device says that it is this one</p>
+    <section key={f.address ?? f.seen} aria-label="Finding" data-finding={f.cause} className="mx-4 mb-3 border-l-4 border-stuck bg-paper px-3 py-2.5">
+      <p className="font-semibold text-stuck">{f.address ? "Another device says that it is this one" : "A record cannot be read"}</p>
       <p className="mt-1">{f.summary}</p>
       <p className="mt-1 text-soft">{f.fix}</p>
       {f.seen && <p className="mt-1 text-[13px] text-soft">Seen: {f.seen}</p>}
-      <Button className="mt-2" disabled={dismiss.isPending} onClick={() => dismiss.mutate(f.address!)}>Set it aside</Button>
+      {f.address && <Button className="mt-2" disabled={dismiss.isPending} onClick={() => dismiss.mutate(f.address!)}>Set it aside</Button>}
     </section>
   ));
 }
