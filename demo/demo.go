@@ -63,7 +63,7 @@ var names = map[string]string{
 }
 
 // untouched are heard and left for the person to try.
-var untouched = map[string]bool{"1.41": true, "1.42": true, "1.43": true, "1.44": true, "9.64": true}
+var untouched = map[string]bool{"1.41": true, "1.42": true, "1.43": true, "1.44": true}
 
 // onRecorder is how many of the station's cameras stand on the recorder already.
 const onRecorder = 4
@@ -113,6 +113,9 @@ func (r *railway) work(ctx context.Context, station store.Site) error {
 	var recorder uuid.UUID
 	for i := range devices {
 		d := &devices[i]
+		if d.Status.Device.Stray {
+			continue // a device of somebody else's network that was heard on this machine, or one that is left for the person to find
+		}
 		last := strings.TrimPrefix(d.Addr, r.network+".")
 		if n := names[last]; n != "" {
 			if _, err := s.Rename(ctx, d.ID, n); err != nil {

@@ -89,18 +89,27 @@ func (o *opening) made(a remedy.Action) *evidence.Remedy {
 	return nil
 }
 
-// intend records a change that is about to be sent. One that was begun before and not finished keeps what was before it: what the device says
-// now may be its work already.
-func (o *opening) intend(ctx context.Context, body *evidence.Remedy, read func() (before string, err error)) error {
+// intend records a change that is about to be sent, with what undo has to put back; of an undo, that is what it puts back. One that was begun
+// before and not finished keeps it: what the device says now may be its work already. So does one that stands on the device: read tells what
+// there is now, and whether that is what the change wants.
+func (o *opening) intend(ctx context.Context, body *evidence.Remedy, read func() (before string, stands bool, err error)) error {
 	if begun := o.made(body.Action); begun != nil && begun.Pending && begun.Undone == body.Undone {
 		body.Before, body.User = begun.Before, begun.User
 		return nil
 	}
-	before, err := read()
-	if err != nil {
-		return err
+	was := o.made(body.Action)
+	if body.Undone && was != nil {
+		body.Before = was.Before
+	} else {
+		before, stands, err := read()
+		if err != nil {
+			return err
+		}
+		if body.Before = before; stands && was != nil && was.User == body.User {
+			body.Before = was.Before
+		}
 	}
-	body.Before, body.Pending = before, true
+	body.Pending = true
 	return o.record(ctx, store.Finding{Subject: string(body.Action), Body: *body})
 }
 
@@ -116,7 +125,7 @@ func (o *opening) mend(ctx context.Context, c *onvif.Client, a RemedyArgs, body 
 		if a.Undo {
 			want = was.Before == "on"
 		}
-		err := o.intend(ctx, body, func() (string, error) { on, err := remedy.StreamsOn(ctx, c); return onOff(on), err })
+		err := o.intend(ctx, body, func() (string, bool, error) { on, err := remedy.StreamsOn(ctx, c); return onOff(on), on, err })
 		if err == nil {
 			_, err = remedy.SetStreams(ctx, c, want)
 		}
@@ -184,7 +193,10 @@ func (o *opening) setClock(ctx context.Context, c *onvif.Client, undo bool, was 
 			want = d
 		}
 	}
-	err := o.intend(ctx, body, func() (string, error) { off, err := c.Clock(ctx); return off.Round(time.Second).String(), err })
+	err := o.intend(ctx, body, func() (string, bool, error) {
+		off, err := c.Clock(ctx)
+		return off.Round(time.Second).String(), off.Abs() <= remedy.Tolerance, err
+	})
 	if err != nil {
 		return err
 	}
@@ -204,7 +216,8 @@ func (o *opening) streamUser(ctx context.Context, c *onvif.Client, a RemedyArgs,
 		if user == "" || was.Before != "none" {
 			return &onvif.Fault{Codes: []string{"Sender", "UsernameMissing"}, Reason: "Unlatch has made no user on this device that it could take away"}
 		}
-		err := o.intend(ctx, body, func() (string, error) { body.User = user; return "none", nil })
+		body.User = user
+		err := o.intend(ctx, body, func() (string, bool, error) { return "none", false, nil })
 		if err == nil {
 			err = remedy.RemoveUser(ctx, c, user)
 		}
@@ -222,13 +235,13 @@ func (o *opening) streamUser(ctx context.Context, c *onvif.Client, a RemedyArgs,
 	if err != nil {
 		return &ownError{err}
 	}
-	err = o.intend(ctx, body, func() (string, error) {
-		body.User = in.User
+	body.User = in.User
+	err = o.intend(ctx, body, func() (string, bool, error) {
 		there, err := remedy.HasUser(ctx, c, in.User)
 		if there {
-			return in.User + " with another password", err
+			return in.User + " with another password", true, err
 		}
-		return "none", err
+		return "none", false, err
 	})
 	if err == nil {
 		_, err = remedy.MakeStreamUser(ctx, c, in.User, in.Secret)

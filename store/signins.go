@@ -234,14 +234,22 @@ const (
 	Locked   TryResult = "locked"    // the device judges no sign-in for a while
 )
 
-// EndTry records how a try ended. A try that met a lock says for how long the device is left alone.
+// EndTry records how a try ended. A try that met a lock says for how long the device is left alone. One that opened the device settles older
+// tries of the same sign-in whose end nobody has seen, because their job was cut off: the device would not have refused those.
 func (s *Store) EndTry(ctx context.Context, try uuid.UUID, result TryResult, wait time.Duration) error {
 	var seconds *float64
 	if result == Locked {
 		n := wait.Seconds()
 		seconds = &n
 	}
-	_, err := s.db.ExecContext(ctx, "UPDATE tries SET result = $2, until = now() + make_interval(secs => $3::float8) WHERE id = $1", try, result, seconds)
+	if _, err := s.db.ExecContext(ctx, "UPDATE tries SET result = $2, until = now() + make_interval(secs => $3::float8) WHERE id = $1", try, result, seconds); err != nil {
+		return err
+	}
+	if result != Opened {
+		return nil
+	}
+	_, err := s.db.ExecContext(ctx, `UPDATE tries old SET result = 'no answer' FROM tries now WHERE now.id = $1 AND old.result = 'pending'
+		AND old.device_id = now.device_id AND old.sign_in_id = now.sign_in_id AND old.purpose = now.purpose AND old.at < now.at`, try)
 	return err
 }
 

@@ -392,3 +392,40 @@ func TestCandidatesKeepToTheirScope(t *testing.T) {
 		assert.Empty(t, k.Maker, "what is for one maker is not tried on a device of which nothing is known")
 	}
 }
+
+// A job that is cut off leaves a try whose end nobody has seen. It counts as wrong until the same sign-in has opened the device.
+func TestATryThatWasCutOffIsSettledByOneThatOpens(t *testing.T) {
+	s := storetest.Open(t)
+	site, err := s.CreateSite(ctx, "x", address.MustParse("192.0.2.0/24"))
+	require.NoError(t, err)
+	device, err := s.Sight(ctx, site.ID, nil, sight("192.0.2.7", "urn:7"))
+	require.NoError(t, err)
+	begin := func(in uuid.UUID) (uuid.UUID, error) {
+		for {
+			try, err := s.BeginTry(ctx, device, in, store.DeviceService, "")
+			var h *signin.HeldBackError
+			if !errors.As(err, &h) || !h.Spacing {
+				return try, err
+			}
+			time.Sleep(time.Until(h.Until))
+		}
+	}
+	wrong := func() int {
+		n, err := s.WrongTries(ctx, device)
+		require.NoError(t, err)
+		return n
+	}
+	right, err := s.AddSignIn(ctx, store.NewSignIn{Label: "Right", User: "a", Secret: signin.NewSecret("b")})
+	require.NoError(t, err)
+	other, err := s.AddSignIn(ctx, store.NewSignIn{Label: "Other", User: "c", Secret: signin.NewSecret("d")})
+	require.NoError(t, err)
+	_, err = begin(right)
+	require.NoError(t, err)
+	_, err = begin(other)
+	require.NoError(t, err)
+	assert.Equal(t, 2, wrong())
+	try, err := begin(right)
+	require.NoError(t, err)
+	require.NoError(t, s.EndTry(ctx, try, store.Opened, 0))
+	assert.Equal(t, 1, wrong(), "the other one may have been wrong")
+}

@@ -116,10 +116,12 @@ function Head({ device: d, onClose }: { device: Device; onClose: () => void }) {
 function Picture({ device: d, stream, tier, setTier }: { device: Device; stream?: Stream; tier: string; setTier: (t: string) => void }) {
   const proof = stream?.proof;
   const v = proof?.video;
+  const other = !proof?.still && (d.snapshot?.still ?? d.mjpeg?.still); // there may be a picture before there is a stream
+  const still = proof?.still ?? (other || undefined);
   return (
     <section aria-label="Picture" className="px-4">
       <div className="relative">
-        <Still src={proof?.still ? stillUrl(proof.still) : undefined} name={`${d.name}, ${tier} stream`} className="aspect-video w-full" />
+        <Still src={still ? stillUrl(still) : undefined} name={other ? `${d.name}, snapshot` : `${d.name}, ${tier} stream`} className={`w-full ${still ? "aspect-video" : "h-20"}`} />
         {d.streams.length > 1 && (
           <div role="group" aria-label="Stream shown" className="absolute top-2 right-2 flex overflow-hidden rounded-sm bg-black/65 text-[13px] text-white">
             {d.streams.map((s) => (
@@ -129,7 +131,7 @@ function Picture({ device: d, stream, tier, setTier }: { device: Device; stream?
         )}
       </div>
       <p className="flex h-8 items-center justify-between gap-3 text-[13px] whitespace-nowrap">
-        {v ? <span className="mono">{v.codec} · {v.width}×{v.height} · {fps(v.fps)} · {bitrate(v.bitrate_kbps)}</span> : <span className="text-soft">No picture yet</span>}
+        {v ? <span className="mono">{v.codec} · {v.width}×{v.height} · {fps(v.fps)} · {bitrate(v.bitrate_kbps)}</span> : <span className="text-soft">{other ? "Its snapshot; no picture of a stream yet" : "No picture yet"}</span>}
         {proof?.ok && <span className="text-soft">{ago(proof.at)}</span>}
       </p>
     </section>

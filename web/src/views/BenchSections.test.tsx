@@ -29,7 +29,7 @@ test("each part is told in one word, and what is wrong stands out", () => {
 
   expect(deviceWord(device({}))).toEqual(["heard", false]);
   expect(deviceWord(device({ latches: [{ name: "reachable", state: "open" }] }))).toEqual(["answers", false]);
-  expect(deviceWord(device({ skew_ms: 90_000 }))).toEqual(["late", true]);
+  expect(deviceWord(device({ skew_ms: 90_000 }))).toEqual(["clock", true]);
   expect(deviceWord(device({ conflict: true }))).toEqual(["conflict", true]);
 });
 

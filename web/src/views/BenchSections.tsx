@@ -31,7 +31,7 @@ export function targetsWord(d: Device): [string, boolean] {
 export function deviceWord(d: Device): [string, boolean] {
   if (d.conflict) return ["conflict", true];
   if (d.left_at) return ["gone", true];
-  if (d.skew_ms) return ["late", true];
+  if (d.skew_ms) return ["clock", true];
   return [d.latches.some((l) => l.name === "reachable" && l.state === "open") ? "answers" : "heard", false];
 }
 

@@ -77,10 +77,10 @@ export function SiteFrame() {
   ];
   return (
     <div className="flex h-full flex-col">
-      <header className="flex h-12 shrink-0 items-center gap-1 border-b bg-sheet pr-2 pl-3 sm:pl-4">
+      <header className="flex shrink-0 flex-wrap items-center gap-x-1 border-b bg-sheet pr-2 pl-3 max-sm:pt-1 sm:h-12 sm:pl-4">
         <Link to="/" aria-label="All sites" title="All sites" className="rounded-sm p-1 hover:bg-well"><Mark /></Link>
         <SiteMenu site={site.data} onChange={() => setChanging(true)} />
-        <nav className="flex h-full items-stretch sm:ml-6" aria-label="Views">
+        <nav className="flex items-stretch max-sm:order-last max-sm:-ml-2 max-sm:h-10 max-sm:w-full sm:ml-6 sm:h-full" aria-label="Views">
           {[["Line-up", views[0]], ["Find", views[1]], ["Keyring", views[2]], ["Paths", views[3]]].map(([name, to]) => (
             <NavLink key={name} to={to!} end className={({ isActive }) => `flex items-center border-b-2 px-2 whitespace-nowrap sm:px-3 ${isActive ? "border-ink font-semibold" : "border-transparent text-soft hover:text-ink"}`}>
               {name}
