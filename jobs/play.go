@@ -86,7 +86,7 @@ func (o *opening) play(ctx context.Context, u streamurl.URL) (prove.Proof, error
 	// Every key was refused before, and none is sent again: what the device says without one is all there is to ask.
 	proof, err := o.prover(ctx, u, signin.SignIn{}, nil)
 	if d := proof.Diagnosis; d != nil && d.Cause == diagnose.NoSignIn {
-		d.Cause, d.Summary = diagnose.WrongSignIn, "The streams have refused every sign-in of the keyring before. What was refused is not sent again."
+		d.Cause, d.Summary = diagnose.WrongSignIn, "The streams have refused every sign-in of the keyring before. Try again sends them once more."
 	}
 	return proof, err
 }
@@ -95,11 +95,22 @@ func (o *opening) prover(ctx context.Context, u streamurl.URL, in signin.SignIn,
 	ctx, done := within(ctx, playBudget)
 	defer done()
 	p := prove.Prover{Dial: o.guard, Still: media.Still}
-	req := prove.Request{URL: u, SignIn: in, Leave: leave}
+	var own *ownError // a proof makes a diagnosis of every error; the database's is none of the camera's
+	req := prove.Request{URL: u, SignIn: in}
+	if leave != nil {
+		req.Leave = func(ctx context.Context, s signin.Sending) (func(error), error) {
+			done, err := leave(ctx, s)
+			errors.As(err, &own)
+			return done, err
+		}
+	}
 	if pin := o.d.Status.Pin; pin != nil {
 		req.Pin = pin.Certificate.SHA256
 	}
 	proof := p.Prove(ctx, req)
+	if own != nil {
+		return proof, own
+	}
 	if slow := outOfTime(ctx, ""); slow != nil && !proof.OK {
 		proof.Diagnosis = slow
 		return proof, nil
@@ -120,7 +131,7 @@ func (o *opening) elsewhere(u streamurl.URL) (out []streamurl.URL) {
 	for _, speaks := range []string{"rtsp", "rtsps", "http", "device service"} {
 		for _, p := range o.d.Status.Device.Ports {
 			if p.Speaks != speaks || int(p.Number) == u.DialPort() || u.Scheme == "rtsps" && speaks != "rtsps" {
-				continue // what was sealed on the wire stays so
+				continue // what was encrypted on the wire stays so
 			}
 			v := u
 			v.Scheme, v.Port = "rtsp", int(p.Number)
