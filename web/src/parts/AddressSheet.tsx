@@ -6,8 +6,9 @@ import { useInterfaces, useReaddress } from "@/api/queries";
 import { Button } from "./Button";
 import { Check } from "./Check";
 import { Field } from "./Field";
-import { skew } from "./measures";
+import { skew, stillOf } from "./measures";
 import { Sheet } from "./Sheet";
+import { Still } from "./Still";
 import { Trouble } from "./Trouble";
 import { useDelayed } from "./useDelayed";
 
@@ -28,6 +29,8 @@ export function AddressSheet({ site, devices, open, onOpenChange }: { site: Site
   const [names, setNames] = useState(false);
   const [clocks, setClocks] = useState(true);
   const [more, setMore] = useState(false);
+  // Names may be equal where nobody has given any: a picture tells cameras of one model apart.
+  const pictures = new Map(devices.map((d) => [d.id, stillOf(d)]));
   const [order, setOrder] = useState<"name" | "address" | "heard">("name");
   useEffect(() => {
     if (open && interfaces.data && !network) setMore(!!(site.network.dns || site.network.ntp || site.network.time_zone));
@@ -97,7 +100,12 @@ export function AddressSheet({ site, devices, open, onOpenChange }: { site: Site
               <tbody>
                 {lines.map((l) => (
                   <tr key={l.device} data-plan={l.name} className="h-8 border-b last:border-b-0 [&>td]:px-2">
-                    <td className="max-w-52 truncate">{l.name}</td>
+                    <td className="max-w-60">
+                      <span className="flex items-center gap-2">
+                        <Still src={pictures.get(l.device)} name={l.name} className="h-6 w-[43px]" />
+                        <span className="truncate">{l.name}</span>
+                      </span>
+                    </td>
                     <td className="mono text-right text-soft">{l.old}</td>
                     <td className="w-6 text-soft"><ArrowRight size={14} aria-label="becomes" /></td>
                     <td className={`mono ${l.keep ? "text-soft" : "font-semibold"}`}>{l.new}</td>

@@ -15,7 +15,8 @@ export const stillUrl = (id: string) => `/api/stills/${id}`;
 /** The picture of a camera: the newest still of its main stream, else of its sub stream. */
 export function stillOf(d: Device) {
   for (const s of d.streams) if (s.proof?.still) return stillUrl(s.proof.still);
-  return undefined;
+  const other = d.snapshot?.still ?? d.mjpeg?.still; // there may be a picture before a stream is proven
+  return other ? stillUrl(other) : undefined;
 }
 
 /** One stream, measured, in one line. */

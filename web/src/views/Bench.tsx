@@ -42,12 +42,12 @@ export function Bench({ device: d, recorders, onAgree, onAddress, onClaim, onStr
   );
   const part = (id: string, name: string, [word, bad]: [string, boolean], body: ReactNode): Part => ({ id, name, key: name === "Sign-ins" ? "i" : name[0]!.toLowerCase(), word, bad, body });
   const parts = [
-    part("urls", "URLs", streamsWord(d), <>
+    ...(d.kind === "recorder" && !stream ? [] : [part("urls", "URLs", streamsWord(d), <>
       {stream && <section className="px-4 py-3"><UrlSegments stream={stream} name={d.name} reveal={() => must(api.POST("/api/devices/{device}/streams/{tier}/reveal", { params: { path: { device: d.id, tier: stream.tier } } })).then((r) => r.url)} /></section>}
       {stream?.proof?.ok && <Compare stream={stream} />}
       <Pictures device={d} />
       {d.ladder && <Ladder ladder={d.ladder} />}
-    </>),
+    </>)]),
     part("sign-ins", "Sign-ins", signInWord(d), <>
       <SignInGrid device={d} />
       <Agreed device={d} />

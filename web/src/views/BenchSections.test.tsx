@@ -20,6 +20,7 @@ test("each part is told in one word, and what is wrong stands out", () => {
   expect(signInWord(at("open"))).toEqual(["opens", false]);
   expect(signInWord(at("stuck"))).toEqual(["refused", true]);
   expect(signInWord(at("stuck", { next: { until: "2026-03-14T09:26:53Z" } }))).toEqual(["locked", true]);
+  expect(signInWord(at("stuck", { next: { action: "agree" } }))).toEqual(["unsent", true]);
   expect(signInWord(at("next"))).toEqual(["untried", false]);
 
   expect(targetsWord(device({}))).toEqual(["none", false]);

@@ -16,6 +16,7 @@ export function streamsWord(d: Device): [string, boolean] {
 export function signInWord(d: Device): [string, boolean] {
   const l = d.latches.find((x) => x.name === "signed_in");
   if (d.next.until && d.at === "signed_in") return ["locked", true];
+  if (d.next.action?.startsWith("agree")) return ["unsent", true];
   if (l?.state === "stuck") return ["refused", true];
   return [l?.state === "open" ? "opens" : l?.state === "stale" ? "stale" : "untried", false];
 }

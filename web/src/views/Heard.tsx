@@ -4,7 +4,8 @@ import { memo, useLayoutEffect, useMemo, useRef, useState, type RefObject } from
 import { useNavigate } from "react-router";
 import type { Device } from "@/api/client";
 import { useKeys } from "@/parts/keys";
-import { ago } from "@/parts/measures";
+import { ago, stillOf } from "@/parts/measures";
+import { Still } from "@/parts/Still";
 import { TileMark } from "./AddressField";
 
 type Column = "address" | "name" | "kind";
@@ -64,12 +65,14 @@ const told = (d: Device) => d.named || d.claims.some((c) => c.method !== "neighb
 
 const Row = memo(
   function Row({ device: d, top, open }: { device: Device; top: number; open: (id: string) => void }) {
+    const still = stillOf(d);
     return (
       <div role="row" data-heard={d.address} className={`absolute inset-x-0 cursor-pointer border-b hover:bg-well/60 ${columns}`} style={{ transform: `translateY(${top}px)`, height: rowHeight }} onClick={() => d.kind !== "other" && open(d.id)}>
         <span className={`whitespace-nowrap ${d.via ? "pl-4 text-[13px] text-soft" : "mono"}`}>{d.via ? `channel ${d.via.channel}` : d.address}</span>
-        <span className="truncate font-medium">
-          {d.kind === "other" ? <span className="font-normal text-soft">{d.is || (told(d) ? d.name : "not a camera")}</span> : d.name}
-          {d.left_at && <span className="ml-2 text-[13px] font-normal text-stuck">left {ago(d.left_at)}</span>}
+        <span className="flex min-w-0 items-center gap-2 truncate font-medium">
+          {still && <Still src={still} name={d.name} className="h-6 w-[43px]" />}
+          {d.kind === "other" ? <span className="truncate font-normal text-soft">{d.is || (told(d) ? d.name : "not a camera")}</span> : <span className="truncate">{d.name}</span>}
+          {d.left_at && <span className="text-[13px] font-normal text-stuck">left {ago(d.left_at)}</span>}
         </span>
         <span className="inline-flex items-center gap-2 truncate max-sm:hidden">
           <TileMark mark={d.conflict ? "conflict" : d.kind} />

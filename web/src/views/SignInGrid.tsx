@@ -29,7 +29,7 @@ export function SignInGrid({ device: d }: { device: Device }) {
                   <>
                     <td className="py-0.5 pr-2">{r.sign_in} <span className="text-soft">({r.whose})</span></td>
                     <td className="py-0.5 pr-2">{r.level}</td>
-                    <td className="py-0.5 text-right text-soft">{r.scheme}</td>
+                    <td className="py-0.5 text-right [overflow-wrap:anywhere] text-soft">{r.scheme}</td>
                   </>
                 ) : (
                   <td colSpan={3} className={`py-0.5 ${look.tone}`}>{look.text}</td>
