@@ -34,6 +34,7 @@ type place struct {
 	database string // address of a database of the person's own; "" for one in the data folder
 	listen   string
 	log      *slog.Logger
+	level    slog.Level // from which on the log is written
 
 	tls, plain    bool   // whether it was asked to serve by TLS, or without it where others can reach it
 	cert, key     string // files of a certificate of the person's own; "" for one made here
@@ -46,6 +47,7 @@ func (p *place) flags(c *cobra.Command, listens bool) {
 	c.Flags().StringVar(&p.data, "data", ".unlatch", "folder for database and key file")
 	c.Flags().StringVar(&p.database, "database", "", "address of a PostgreSQL database of your own, such as postgres://user@127.0.0.1:5432/unlatch")
 	c.Flags().BoolVar(&p.forgetSignIns, "forget-sign-ins", false, "empty the keyring where its key file is lost for good, and make a new key")
+	c.Flags().TextVar(&p.level, "log-level", slog.LevelWarn, "`level` from which on the log is written to standard error: debug (each request), info, warn or error")
 	if !listens {
 		return
 	}
@@ -82,7 +84,7 @@ func (p *place) open(ctx context.Context) (*services, error) {
 		return nil, err
 	}
 	p.data = data
-	p.log = slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))
+	p.log = slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: p.level}))
 	s := &services{}
 	url := p.database
 	if url == "" {

@@ -74,6 +74,7 @@ func TestWrongServing(t *testing.T) {
 		{[]string{"serve", "--public-url", "bench"}, "--public-url takes an address"},
 		{[]string{"serve", "--trusted-proxy", "everybody"}, "--trusted-proxy"},
 		{[]string{"serve", "--tls-cert", "a.pem"}, "go together"},
+		{[]string{"serve", "--log-level", "loud"}, `"loud" for "--log-level"`},
 	} {
 		code, _, complaint := unlatch("", append(c.args, "--data", t.TempDir(), "--listen", "127.0.0.1:0")...)
 		assert.Equal(t, exitUsage, code, "%v", c.args)
