@@ -69,18 +69,48 @@ func (r *Recorder) Place(ctx context.Context, c Camera) (Placement, error) {
 		if j, ok := jobs[rec.Token]; ok {
 			return Placement{rec.Token, j.Receiver, j.Token}, unfit(r.Client.ConfigureReceiver(ctx, j.Receiver, c.URL), c.URL)
 		}
-		return r.feed(ctx, rec.Token, c)
+		receiver, err := r.orphan(ctx, c.URL, jobs)
+		if err != nil {
+			return Placement{}, err
+		}
+		return r.feed(ctx, rec.Token, receiver, c)
 	}
 	slot, err := r.Client.CreateRecording(ctx, onvif.Recording{SourceID: c.Identity, Name: c.Name, Address: c.Address})
 	if err != nil {
 		return Placement{}, r.full(ctx, err)
 	}
-	return r.feed(ctx, slot, c)
+	return r.feed(ctx, slot, "", c)
 }
 
-// feed ties a slot to a new receiver. What it made is taken back when it fails, so that no slot is left taken by nothing.
-func (r *Recorder) feed(ctx context.Context, slot string, c Camera) (Placement, error) {
-	receiver, err := r.Client.CreateReceiver(ctx, c.URL)
+// orphan is the receiver that a placement which was cut off has left behind: it pulls the camera's stream for no recording. It is "" where
+// there is none. Recorders may tell URLs without their sign-ins, so those are not compared.
+func (r *Recorder) orphan(ctx context.Context, url string, jobs map[string]onvif.RecordingJob) (token string, err error) {
+	want, err := streamurl.Parse(url)
+	if err != nil {
+		return "", nil // the recorder has the last word on a URL
+	}
+	used := map[string]bool{}
+	for _, j := range jobs {
+		used[j.Receiver] = true
+	}
+	list, err := r.Client.Receivers(ctx)
+	for _, x := range list {
+		if u, perr := streamurl.Parse(x.URI); perr == nil && !used[x.Token] && u.HostPort() == want.HostPort() && u.Target() == want.Target() {
+			return x.Token, nil
+		}
+	}
+	return "", err
+}
+
+// feed ties a slot to a receiver, a new one where none is given. What it made is taken back when it fails, so that no slot is left taken by
+// nothing.
+func (r *Recorder) feed(ctx context.Context, slot, receiver string, c Camera) (Placement, error) {
+	var err error
+	if receiver != "" {
+		err = r.Client.ConfigureReceiver(ctx, receiver, c.URL)
+	} else {
+		receiver, err = r.Client.CreateReceiver(ctx, c.URL)
+	}
 	if err != nil {
 		return Placement{}, errors.Join(unfit(err, c.URL), r.undo(ctx, slot, ""))
 	}
