@@ -12,15 +12,15 @@ import (
 	"github.com/google/uuid"
 	"github.com/xuri/excelize/v2"
 
-	"unlatch/core/expect"
-	"unlatch/core/sheet"
+	"unlatch/core/addresslist"
+	"unlatch/core/table"
 	"unlatch/store"
 )
 
 type listView struct {
-	Rows     int           `json:"rows" doc:"rows of the list; 0 for no list"`
-	Result   expect.Result `json:"result"`
-	Warnings []string      `json:"warnings" doc:"lines that were read in part, right after an import"`
+	Rows     int                `json:"rows" doc:"rows of the list; 0 for no list"`
+	Result   addresslist.Result `json:"result"`
+	Warnings []string           `json:"warnings" doc:"lines that were read in part, right after an import"`
 }
 
 func (s *Server) listRoutes(api huma.API) {
@@ -29,7 +29,7 @@ func (s *Server) listRoutes(api huma.API) {
 			v, err := s.matchList(ctx, in.Site)
 			return &struct{ Body listView }{v}, s.explain(err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "import-address-list", Method: "PUT", Path: "/api/sites/{site}/address-list", Summary: "Import an address list, CSV or XLSX", MaxBodyBytes: sheet.MaxBytes + 1<<20},
+	huma.Register(api, huma.Operation{OperationID: "import-address-list", Method: "PUT", Path: "/api/sites/{site}/address-list", Summary: "Import an address list, CSV or XLSX", MaxBodyBytes: table.MaxBytes + 1<<20},
 		func(ctx context.Context, in *struct {
 			SitePath
 			Body struct {
@@ -85,9 +85,9 @@ const (
 )
 
 // readList tells the two kinds of file by their first bytes: an XLSX file is a ZIP archive. It is read row by row.
-func readList(raw []byte) ([]expect.Row, []string, error) {
+func readList(raw []byte) ([]addresslist.Row, []string, error) {
 	if !bytes.HasPrefix(raw, []byte("PK\x03\x04")) {
-		return expect.ParseCSV(raw)
+		return addresslist.ParseCSV(raw)
 	}
 	if err := checkZip(raw); err != nil {
 		return nil, nil, err
@@ -101,9 +101,9 @@ func readList(raw []byte) ([]expect.Row, []string, error) {
 	for _, name := range f.GetSheetList() { // the first sheet that holds a list
 		cells, err := sheetRows(f, name)
 		if err == nil {
-			var rows []expect.Row
+			var rows []addresslist.Row
 			var warnings []string
-			if rows, warnings, err = expect.Parse(cells); err == nil {
+			if rows, warnings, err = addresslist.Parse(cells); err == nil {
 				return rows, warnings, nil
 			}
 		}
@@ -112,12 +112,12 @@ func readList(raw []byte) ([]expect.Row, []string, error) {
 		}
 	}
 	if first == nil {
-		first = &sheet.Error{Problem: "the file has no sheet", Remedy: "save it again as XLSX or CSV"}
+		first = &table.Error{Problem: "the file has no sheet", Remedy: "save it again as XLSX or CSV"}
 	}
 	return nil, nil, first
 }
 
-var errSheet = &sheet.Error{Problem: "the file cannot be read as a spreadsheet", Remedy: "save it again as XLSX or CSV"}
+var errSheet = &table.Error{Problem: "the file cannot be read as a spreadsheet", Remedy: "save it again as XLSX or CSV"}
 
 // checkZip refuses an archive that unpacks to more than any list does, before anything of it is unpacked.
 func checkZip(raw []byte) error {
@@ -128,7 +128,7 @@ func checkZip(raw []byte) error {
 	var sum uint64
 	for _, f := range z.File {
 		if sum += f.UncompressedSize64; sum > maxUnzipped || f.UncompressedSize64 > maxUnzipped {
-			return &sheet.Error{Problem: fmt.Sprintf("the file unpacks to more than %d MB", maxUnzipped>>20), Remedy: "save the list alone, without pictures and other sheets"}
+			return &table.Error{Problem: fmt.Sprintf("the file unpacks to more than %d MB", maxUnzipped>>20), Remedy: "save the list alone, without pictures and other sheets"}
 		}
 	}
 	return nil
@@ -149,10 +149,10 @@ func sheetRows(f *excelize.File, name string) (cells [][]string, err error) {
 		}
 		row = row[:min(len(row), maxColumns)]
 		if n += len(row) + 1; n > maxCells {
-			return nil, &sheet.Error{Problem: "the sheet has more cells than any list", Remedy: "bring the rows of this site alone"}
+			return nil, &table.Error{Problem: "the sheet has more cells than any list", Remedy: "bring the rows of this site alone"}
 		}
 		cells = append(cells, slices.Clone(row))
-		if err := sheet.Check(cells); err != nil {
+		if err := table.Check(cells); err != nil {
 			return nil, err
 		}
 	}
@@ -173,15 +173,15 @@ func (s *Server) matchList(ctx context.Context, site uuid.UUID) (listView, error
 		return v, err
 	}
 	v.Rows = len(rows)
-	v.Result = expect.Match(rows, heardOf(devices))
+	v.Result = addresslist.Match(rows, heardOf(devices))
 	return v, nil
 }
 
-func heardOf(devices []store.Device) []expect.Heard {
-	var out []expect.Heard
+func heardOf(devices []store.Device) []addresslist.Heard {
+	var out []addresslist.Heard
 	for i := range devices {
 		d := &devices[i]
-		h := expect.Heard{ID: d.ID.String(), Name: d.Title(), Addr: d.Addr, MAC: d.MAC.String, Serial: d.Serial.String}
+		h := addresslist.Heard{ID: d.ID.String(), Name: d.Title(), Addr: d.Addr, MAC: d.MAC.String, Serial: d.Serial.String}
 		if in := d.Status.SignedIn; in != nil && in.Info.Serial != "" {
 			h.Serial = in.Info.Serial
 		}
@@ -191,7 +191,7 @@ func heardOf(devices []store.Device) []expect.Heard {
 }
 
 func listProblem(err error) *Problem {
-	var l *sheet.Error
+	var l *table.Error
 	if !errors.As(err, &l) {
 		return nil
 	}

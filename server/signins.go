@@ -8,9 +8,9 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
-	"unlatch/core/keylist"
-	"unlatch/core/sheet"
 	"unlatch/core/signin"
+	"unlatch/core/signinlist"
+	"unlatch/core/table"
 	"unlatch/core/wiretext"
 	"unlatch/store"
 )
@@ -26,7 +26,7 @@ type importOut struct {
 
 // importSignIns adds what is not on the keyring yet: the same user with the same password for the same is the same sign-in.
 func (s *Server) importSignIns(ctx context.Context, raw []byte, site *uuid.UUID) (*importOut, error) {
-	keys, warnings, err := keylist.ParseCSV(raw)
+	keys, warnings, err := signinlist.ParseCSV(raw)
 	if err != nil {
 		return nil, s.explain(err)
 	}
@@ -165,7 +165,7 @@ func (s *Server) signInRoutes(api huma.API) {
 			}
 			return nil, s.explain(err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "import-sign-ins", Method: "POST", Path: "/api/sign-ins/import", Summary: "Put sign-ins of a CSV file on the keyring", MaxBodyBytes: sheet.MaxBytes + 1<<20},
+	huma.Register(api, huma.Operation{OperationID: "import-sign-ins", Method: "POST", Path: "/api/sign-ins/import", Summary: "Put sign-ins of a CSV file on the keyring", MaxBodyBytes: table.MaxBytes + 1<<20},
 		func(ctx context.Context, in *struct {
 			Body struct {
 				Content []byte     `json:"content" doc:"the file, base64"`

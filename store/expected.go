@@ -6,11 +6,11 @@ import (
 	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
 
-	"unlatch/core/expect"
+	"unlatch/core/addresslist"
 )
 
 // Expect keeps a site's address list in place of the one before; an empty list removes it.
-func (s *Store) Expect(ctx context.Context, site uuid.UUID, rows []expect.Row) error {
+func (s *Store) Expect(ctx context.Context, site uuid.UUID, rows []addresslist.Row) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, "DELETE FROM expected WHERE site_id = $1", site); err != nil {
 			return err
@@ -31,7 +31,7 @@ func (s *Store) Expect(ctx context.Context, site uuid.UUID, rows []expect.Row) e
 }
 
 // Expected returns a site's address list.
-func (s *Store) Expected(ctx context.Context, site uuid.UUID) ([]expect.Row, error) {
-	out := []expect.Row{}
+func (s *Store) Expected(ctx context.Context, site uuid.UUID) ([]addresslist.Row, error) {
+	out := []addresslist.Row{}
 	return out, s.db.SelectContext(ctx, &out, "SELECT line, name, addr, mac, serial, note FROM expected WHERE site_id = $1 ORDER BY line", site)
 }

@@ -1,4 +1,4 @@
-package keylist_test
+package signinlist_test
 
 import (
 	"fmt"
@@ -8,8 +8,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"unlatch/core/keylist"
-	"unlatch/core/sheet"
+	"unlatch/core/signinlist"
+	"unlatch/core/table"
 )
 
 func TestKeysAsSpreadsheetsWriteThem(t *testing.T) {
@@ -18,7 +18,7 @@ func TestKeysAsSpreadsheetsWriteThem(t *testing.T) {
 		"semicolons":  "name;user;password;maker;purpose;default\nFitter;fitter;\" Brass,Lamp \";Corvane;rtsp;yes\n",
 		"other order": "password\tlogin\tlabel\tvendor\tuse\tfactory\r\n Brass,Lamp \tfitter\tFitter\tCorvane\tstream\t1\r\n",
 	} {
-		keys, warnings, err := keylist.ParseCSV([]byte(text))
+		keys, warnings, err := signinlist.ParseCSV([]byte(text))
 		require.NoError(t, err, name)
 		require.Len(t, keys, 1, name)
 		assert.Empty(t, warnings, name)
@@ -29,7 +29,7 @@ func TestKeysAsSpreadsheetsWriteThem(t *testing.T) {
 }
 
 func TestBadKeyLists(t *testing.T) {
-	keys, warnings, err := keylist.ParseCSV([]byte("user,password,purpose\na,tarn-1,\n,tarn-2,\na,tarn-1,\nb,tarn-3,juggling\n" + strings.Repeat("c", 300) + ",tarn-4,\n=1+1,tarn-5,\n"))
+	keys, warnings, err := signinlist.ParseCSV([]byte("user,password,purpose\na,tarn-1,\n,tarn-2,\na,tarn-1,\nb,tarn-3,juggling\n" + strings.Repeat("c", 300) + ",tarn-4,\n=1+1,tarn-5,\n"))
 	require.NoError(t, err)
 	assert.Len(t, keys, 3)
 	assert.Len(t, warnings, 4)
@@ -38,8 +38,8 @@ func TestBadKeyLists(t *testing.T) {
 	for name, in := range map[string]string{
 		"empty": "", "no headings": "fitter,tarn-1\n", "no password": "name,user\na,b\n", "no lines": "user,password\n", "too many": "user,password\n" + many(501), "binary": "\x00\xff\xfe",
 	} {
-		_, _, err := keylist.ParseCSV([]byte(in))
-		var e *sheet.Error
+		_, _, err := signinlist.ParseCSV([]byte(in))
+		var e *table.Error
 		require.ErrorAs(t, err, &e, name)
 		assert.NotContains(t, err.Error(), "tarn-", name)
 		assert.NotEmpty(t, e.Remedy, name)
@@ -57,7 +57,7 @@ func many(n int) string {
 func FuzzParseCSV(f *testing.F) {
 	f.Add([]byte("user,password\na,b\n"))
 	f.Fuzz(func(t *testing.T, raw []byte) {
-		keys, _, err := keylist.ParseCSV(raw)
+		keys, _, err := signinlist.ParseCSV(raw)
 		if (err == nil) != (len(keys) > 0) {
 			t.Fatal(len(keys), err)
 		}

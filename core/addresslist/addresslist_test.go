@@ -1,4 +1,4 @@
-package expect
+package addresslist
 
 import (
 	"fmt"
@@ -10,7 +10,7 @@ import (
 
 	"golang.org/x/text/encoding/charmap"
 	"golang.org/x/text/encoding/unicode"
-	"unlatch/core/sheet"
+	"unlatch/core/table"
 )
 
 const list = "Tarn Ferry cameras;;;;\nCamera;IP address;MAC;Serial number;Notes\nPlatform clöck;192.0.2.11;00-00-5E-00-53-01;C1;over the door\nFootbridge;192.0.2.12/24;;;\n\n"
@@ -53,10 +53,10 @@ func TestWhatCannotBeReadIsSaidAndNotGuessed(t *testing.T) {
 		"hello\nworld\n":                      "no column",
 		"name,address\n":                      "no row",
 		strings.Repeat("x,y\n", 50000):        "more than 20000 rows",
-		strings.Repeat("x", sheet.MaxBytes+1): "larger than",
+		strings.Repeat("x", table.MaxBytes+1): "larger than",
 	} {
 		_, _, err := ParseCSV([]byte(in))
-		var l *sheet.Error
+		var l *table.Error
 		require.ErrorAs(t, err, &l, "%.20q", in)
 		assert.ErrorContains(t, err, says)
 		assert.NotEmpty(t, l.Remedy)

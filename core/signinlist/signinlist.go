@@ -1,12 +1,12 @@
-// Package keylist reads sign-ins out of a table that somebody brings along. A password stands in no error and in no warning.
-package keylist
+// Package signinlist reads sign-ins out of a table that somebody brings along. A password stands in no error and in no warning.
+package signinlist
 
 import (
 	"fmt"
 	"strings"
 
-	"unlatch/core/sheet"
 	"unlatch/core/signin"
+	"unlatch/core/table"
 )
 
 // A Key is one sign-in. A field that the list does not have is empty.
@@ -42,17 +42,17 @@ var headings = map[string][]string{
 // ParseCSV reads a list whose first row, or one of the next, has headings over the columns; there must be a user and a password. Lines that
 // cannot be used are left out and named in the warnings.
 func ParseCSV(raw []byte) (keys []Key, warnings []string, err error) {
-	cells, err := sheet.CSV(raw)
+	cells, err := table.CSV(raw)
 	if err != nil {
 		return nil, nil, err
 	}
-	columns, start := sheet.Columns(cells, headings)
+	columns, start := table.Columns(cells, headings)
 	has := map[string]bool{}
 	for _, c := range columns {
 		has[c] = true
 	}
 	if !has["user"] || !has["secret"] {
-		return nil, nil, &sheet.Error{Problem: "no columns of user names and passwords were found", Remedy: "put a heading over each column: user, password, and if you like name, maker, purpose, note, factory"}
+		return nil, nil, &table.Error{Problem: "no columns of user names and passwords were found", Remedy: "put a heading over each column: user, password, and if you like name, maker, purpose, note, factory"}
 	}
 	seen := map[string]int{}
 	for i, record := range cells[start:] {
@@ -60,7 +60,7 @@ func ParseCSV(raw []byte) (keys []Key, warnings []string, err error) {
 		warn := func(text string) { warnings = append(warnings, fmt.Sprintf("Line %d: %s.", k.Line, text)) }
 		secret := ""
 		for n, text := range record {
-			tidy := sheet.Clean(text)
+			tidy := table.Clean(text)
 			switch columns[n] {
 			case "user":
 				k.User = strings.TrimSpace(text)
@@ -101,11 +101,11 @@ func ParseCSV(raw []byte) (keys []Key, warnings []string, err error) {
 		}
 		k.Secret = signin.NewSecret(secret)
 		if keys = append(keys, k); len(keys) > MaxKeys {
-			return nil, nil, &sheet.Error{Problem: fmt.Sprintf("the list has more than %d sign-ins", MaxKeys), Remedy: "bring those of your sites alone: each is tried on devices"}
+			return nil, nil, &table.Error{Problem: fmt.Sprintf("the list has more than %d sign-ins", MaxKeys), Remedy: "bring those of your sites alone: each is tried on devices"}
 		}
 	}
 	if len(keys) == 0 {
-		return nil, warnings, &sheet.Error{Problem: "the list has no line with a user name", Remedy: "check that the right sheet was saved"}
+		return nil, warnings, &table.Error{Problem: "the list has no line with a user name", Remedy: "check that the right sheet was saved"}
 	}
 	return keys, warnings, nil
 }

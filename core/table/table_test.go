@@ -1,4 +1,4 @@
-package sheet_test
+package table_test
 
 import (
 	"errors"
@@ -10,7 +10,7 @@ import (
 	"golang.org/x/text/encoding/charmap"
 	"golang.org/x/text/encoding/unicode"
 
-	"unlatch/core/sheet"
+	"unlatch/core/table"
 )
 
 func TestCSVAsSpreadsheetsWriteIt(t *testing.T) {
@@ -27,25 +27,25 @@ func TestCSVAsSpreadsheetsWriteIt(t *testing.T) {
 		"commas": text, "semicolons": semicolons, "with a mark": "\ufeff" + text, "Windows-1252": latin, "UTF-16 with tabs": little, "UTF-16, the other way": big,
 		"with carriage returns": strings.ReplaceAll(text, "\n", "\r\n"), "quoted": "Name,\"Bühne\"\na,\"b\"\n",
 	} {
-		got, err := sheet.CSV([]byte(raw))
+		got, err := table.CSV([]byte(raw))
 		require.NoError(t, err, name)
 		assert.Equal(t, want, got, name)
 	}
-	got, err := sheet.CSV([]byte("one,two,three\nshort\n\"a, b\",\"line\nbreak\"\n"))
+	got, err := table.CSV([]byte("one,two,three\nshort\n\"a, b\",\"line\nbreak\"\n"))
 	require.NoError(t, err)
 	assert.Equal(t, [][]string{{"one", "two", "three"}, {"short"}, {"a, b", "line\nbreak"}}, got, "rows may be of different lengths")
 }
 
 func TestTablesAreBounded(t *testing.T) {
-	_, err := sheet.CSV(make([]byte, sheet.MaxBytes+1))
-	var bad *sheet.Error
+	_, err := table.CSV(make([]byte, table.MaxBytes+1))
+	var bad *table.Error
 	require.True(t, errors.As(err, &bad))
 	assert.Contains(t, bad.Error(), "larger than 8 MB; save")
-	_, err = sheet.CSV([]byte(strings.Repeat("a\n", 20_001)))
+	_, err = table.CSV([]byte(strings.Repeat("a\n", 20_001)))
 	require.NoError(t, err, "as many rows and a row of headings")
-	_, err = sheet.CSV([]byte(strings.Repeat("a\n", 20_002)))
+	_, err = table.CSV([]byte(strings.Repeat("a\n", 20_002)))
 	assert.ErrorContains(t, err, "more than 20000 rows")
-	assert.Equal(t, "line 3: no address; give one", (&sheet.Error{Line: 3, Problem: "no address", Remedy: "give one"}).Error())
+	assert.Equal(t, "line 3: no address; give one", (&table.Error{Line: 3, Problem: "no address", Remedy: "give one"}).Error())
 }
 
 func TestColumns(t *testing.T) {
@@ -63,17 +63,17 @@ func TestColumns(t *testing.T) {
 		"none":                        {[][]string{{"a", "b"}}, nil, 0},
 		"headings far below the rest": {append(make([][]string, 20), []string{"name", "ip"}), nil, 0},
 	} {
-		got, next := sheet.Columns(c.cells, words)
+		got, next := table.Columns(c.cells, words)
 		assert.Equal(t, c.want, got, name)
 		assert.Equal(t, c.next, next, name)
 	}
 }
 
 func TestCleanMakesOneLine(t *testing.T) {
-	assert.Equal(t, "East door", sheet.Clean("  East\n\tdoor "))
-	assert.Equal(t, "=1+1", sheet.Clean("=1+1"), "a formula is text")
-	assert.Equal(t, "a·b", sheet.Clean("a\xffb"))
-	assert.Len(t, []rune(sheet.Clean(strings.Repeat("ü", 300))), 200)
+	assert.Equal(t, "East door", table.Clean("  East\n\tdoor "))
+	assert.Equal(t, "=1+1", table.Clean("=1+1"), "a formula is text")
+	assert.Equal(t, "a·b", table.Clean("a\xffb"))
+	assert.Len(t, []rune(table.Clean(strings.Repeat("ü", 300))), 200)
 }
 
 // Whatever stands in a file, it is read within its bounds or refused.
@@ -82,17 +82,17 @@ func FuzzCSV(f *testing.F) {
 	f.Add([]byte("\xff\xfea\x00,\x00b\x00"))
 	f.Add([]byte("\"open"))
 	f.Fuzz(func(t *testing.T, raw []byte) {
-		cells, err := sheet.CSV(raw)
+		cells, err := table.CSV(raw)
 		if err != nil {
 			return
 		}
 		for _, row := range cells {
 			for _, cell := range row {
-				if c := sheet.Clean(cell); strings.ContainsAny(c, "\n\r\t") {
+				if c := table.Clean(cell); strings.ContainsAny(c, "\n\r\t") {
 					t.Fatalf("%q is more than one line", c)
 				}
 			}
 		}
-		sheet.Columns(cells, map[string][]string{"name": {"name"}})
+		table.Columns(cells, map[string][]string{"name": {"name"}})
 	})
 }

@@ -1,6 +1,6 @@
-// Package expect reads an address list that somebody brings along and matches it against what was heard: expected and found,
+// Package addresslist reads an address list that somebody brings along and matches it against what was heard: expected and found,
 // expected and missing, found and unexpected.
-package expect
+package addresslist
 
 import (
 	"fmt"
@@ -9,7 +9,7 @@ import (
 	"strings"
 
 	"unlatch/core/discovery"
-	"unlatch/core/sheet"
+	"unlatch/core/table"
 )
 
 // A Row is one expected device. A field that the list does not have is empty.
@@ -24,7 +24,7 @@ type Row struct {
 
 // ParseCSV reads a list out of a CSV file.
 func ParseCSV(raw []byte) ([]Row, []string, error) {
-	cells, err := sheet.CSV(raw)
+	cells, err := table.CSV(raw)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -43,22 +43,22 @@ var headings = map[string][]string{
 // Parse reads the cells of a sheet. The first row with at least two known headings names the columns; without one, columns are told by
 // what stands in them. warnings are lines that were read in part or left out, each with its reason.
 func Parse(cells [][]string) (rows []Row, warnings []string, err error) {
-	if err := sheet.Check(cells); err != nil {
+	if err := table.Check(cells); err != nil {
 		return nil, nil, err
 	}
-	columns, start := sheet.Columns(cells, headings)
+	columns, start := table.Columns(cells, headings)
 	if columns == nil {
 		columns = guessColumns(cells)
 	}
 	if len(columns) == 0 {
-		return nil, nil, &sheet.Error{Problem: "no column of names, addresses, MAC or serial numbers was found", Remedy: "put a heading over each column, such as: name, address, mac, serial, note"}
+		return nil, nil, &table.Error{Problem: "no column of names, addresses, MAC or serial numbers was found", Remedy: "put a heading over each column, such as: name, address, mac, serial, note"}
 	}
 	seen := map[string]int{}
 	for i, record := range cells[start:] {
 		line := start + i + 1
 		row := Row{Line: line}
 		for n, text := range record {
-			text = sheet.Clean(text)
+			text = table.Clean(text)
 			switch columns[n] {
 			case "name":
 				row.Name = text
@@ -90,7 +90,7 @@ func Parse(cells [][]string) (rows []Row, warnings []string, err error) {
 		rows = append(rows, row)
 	}
 	if len(rows) == 0 {
-		return nil, warnings, &sheet.Error{Problem: "the list has no row with a name, address, MAC or serial number", Remedy: "check that the right sheet was saved"}
+		return nil, warnings, &table.Error{Problem: "the list has no row with a name, address, MAC or serial number", Remedy: "check that the right sheet was saved"}
 	}
 	return rows, warnings, nil
 }
@@ -101,7 +101,7 @@ func guessColumns(cells [][]string) map[int]string {
 	taken := map[string]bool{}
 	for _, record := range cells[:min(len(cells), 20)] {
 		for n, text := range record {
-			text = sheet.Clean(text)
+			text = table.Clean(text)
 			_, addrErr := netip.ParseAddr(text)
 			switch {
 			case columns[n] != "" || text == "":
@@ -117,7 +117,7 @@ func guessColumns(cells [][]string) map[int]string {
 	}
 	for _, record := range cells[:min(len(cells), 20)] {
 		for n, text := range record {
-			if columns[n] == "" && !taken["name"] && sheet.Clean(text) != "" {
+			if columns[n] == "" && !taken["name"] && table.Clean(text) != "" {
 				columns[n], taken["name"] = "name", true
 			}
 		}

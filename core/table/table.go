@@ -1,5 +1,5 @@
-// Package sheet reads tables that people bring along as CSV, in the encodings and forms in which spreadsheets write them, and finds their columns.
-package sheet
+// Package table reads tables that people bring along as CSV, in the encodings and forms in which spreadsheets write them, and finds their columns.
+package table
 
 import (
 	"bytes"
