@@ -1,7 +1,10 @@
 package core
 
 import (
+	"io/fs"
+	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -70,4 +73,17 @@ func startsWithAny(s string, list []string) bool {
 		}
 	}
 	return false
+}
+
+// How things are stored is the store's to know.
+func TestCoreKnowsNoColumns(t *testing.T) {
+	require.NoError(t, filepath.WalkDir(".", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || filepath.Ext(path) != ".go" || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		raw, err := os.ReadFile(path)
+		require.NoError(t, err)
+		assert.NotContains(t, string(raw), `db:"`, path)
+		return nil
+	}))
 }

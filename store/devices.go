@@ -258,7 +258,8 @@ func (s *Store) Device(ctx context.Context, id uuid.UUID) (*Device, error) {
 // derive reads the latest evidence and the intent of devices and derives their status.
 func (s *Store) derive(ctx context.Context, devices []Device, where string, arg any) error {
 	var records []evidence.Record
-	if err := s.db.SelectContext(ctx, &records, `SELECT DISTINCT ON (e.device_id, e.kind, e.subject) e.id, e.device_id, e.at, e.kind, e.subject, e.body, e.exchange <> '' AS has_exchange
+	if err := s.db.SelectContext(ctx, &records, `SELECT DISTINCT ON (e.device_id, e.kind, e.subject) e.id, e.device_id AS device, e.at, e.kind, e.subject, e.body,
+		e.exchange <> '' AS hasexchange
 		FROM evidence e JOIN devices d ON d.id = e.device_id WHERE `+where+` ORDER BY e.device_id, e.kind, e.subject, e.at DESC, e.id DESC`, arg); err != nil {
 		return err
 	}
@@ -472,7 +473,7 @@ func (s *Store) Unwant(ctx context.Context, device, target uuid.UUID) error {
 // History returns the newest records of a device, newest first.
 func (s *Store) History(ctx context.Context, device uuid.UUID, limit int) ([]evidence.Record, error) {
 	var out []evidence.Record
-	err := s.db.SelectContext(ctx, &out, `SELECT id, device_id, at, kind, subject, body, exchange <> '' AS has_exchange
+	err := s.db.SelectContext(ctx, &out, `SELECT id, device_id AS device, at, kind, subject, body, exchange <> '' AS hasexchange
 		FROM evidence WHERE device_id = $1 ORDER BY at DESC, id DESC LIMIT $2`, device, limit)
 	return out, err
 }

@@ -14,12 +14,12 @@ import (
 
 // A Row is one expected device. A field that the list does not have is empty.
 type Row struct {
-	Line   int    `json:"line" db:"line"`
-	Name   string `json:"name" db:"name"`
-	Addr   string `json:"address" db:"addr"`
-	MAC    string `json:"mac" db:"mac"`
-	Serial string `json:"serial" db:"serial"`
-	Note   string `json:"note" db:"note"`
+	Line   int    `json:"line"`
+	Name   string `json:"name"`
+	Addr   string `json:"address"`
+	MAC    string `json:"mac"`
+	Serial string `json:"serial"`
+	Note   string `json:"note"`
 }
 
 // ParseCSV reads a list out of a CSV file.

@@ -36,13 +36,13 @@ const (
 
 // A Record is one piece of evidence about one device.
 type Record struct {
-	ID          uuid.UUID       `db:"id" json:"id"`
-	Device      uuid.UUID       `db:"device_id" json:"device"`
-	At          time.Time       `db:"at" json:"at"`
-	Kind        Kind            `db:"kind" json:"kind"`
-	Subject     string          `db:"subject" json:"subject,omitempty"`
-	Body        json.RawMessage `db:"body" json:"body"`
-	HasExchange bool            `db:"has_exchange" json:"has_exchange"`
+	ID          uuid.UUID       `json:"id"`
+	Device      uuid.UUID       `json:"device"`
+	At          time.Time       `json:"at"`
+	Kind        Kind            `json:"kind"`
+	Subject     string          `json:"subject,omitempty"`
+	Body        json.RawMessage `json:"body"`
+	HasExchange bool            `json:"has_exchange"`
 }
 
 // A Body is what a record of one kind holds. The kinds of this package are all there are.
