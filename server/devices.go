@@ -59,7 +59,7 @@ type deviceView struct {
 	Certificate string            `json:"certificate,omitempty" doc:"the one that it last showed, as SHA-256"`
 	Latches     []latch.Latch     `json:"latches"`
 	At          string            `json:"at" doc:"the latch it waits at; empty when all are open"`
-	Next        nextStep          `json:"next"`
+	Next        latch.NextStep    `json:"next"`
 	Streams     []streamView      `json:"streams"`
 	Placements  []latch.Placement `json:"placements"`
 	Via         *viaView          `json:"via,omitempty" doc:"the recorder that it is reached through"`
@@ -67,7 +67,7 @@ type deviceView struct {
 	Findings    []findingView     `json:"findings,omitempty" doc:"what a person should act on beside the next step"`
 	Agreed      *time.Time        `json:"agreed,omitempty" doc:"when somebody agreed that its sign-in may be sent readable"`
 	Factory     string            `json:"factory,omitempty" doc:"a finding: the user that it still has with its factory password"`
-	Grid        []gridRow         `json:"grid,omitempty" doc:"what the sign-ins open"`
+	Grid        []latch.GridRow   `json:"grid,omitempty" doc:"what the sign-ins open"`
 	SkewMS      int64             `json:"skew_ms,omitempty" doc:"by how much its clock is ahead, where that is more than a few seconds"`
 	Remedies    []remedyView      `json:"remedies,omitempty" doc:"changes made on it that can be taken back"`
 	Snapshot    *pictureView      `json:"snapshot,omitempty" doc:"its still picture over HTTP"`
@@ -166,18 +166,6 @@ type movedView struct {
 	After  readdress.Setting `json:"after"`
 	Failed string            `json:"failed,omitempty"`
 	Fix    string            `json:"fix,omitempty"`
-}
-
-// nextStep is the one thing to do next for a device.
-type nextStep struct {
-	Action string `json:"action" enum:"open,add_sign_in,agree,agree_weaker,claim,change_ranges,open_recorder,place,stream_user,streams_on,take_certificate,wait,none" doc:"what the button does"`
-	Label  string `json:"label"`
-	Reason string `json:"reason"`
-	Fix    string `json:"fix,omitempty"`
-	// Until is when the wait ends; Unlatch goes on by itself then.
-	Until *time.Time `json:"until,omitempty"`
-	// Certificate is the one to take, SHA-256.
-	Certificate string `json:"certificate,omitempty"`
 }
 
 // streamView is one stream: what the device claims and what was measured.
@@ -400,7 +388,7 @@ func viewOf(d *store.Device) deviceView {
 		}
 		v.Channels = append(v.Channels, view)
 	}
-	v.Grid, v.Remedies = grid(d), undoable(st)
+	v.Grid, v.Remedies = d.Status.Grid(), undoable(st)
 	v.Snapshot, v.Motion = viewOfPicture(st, "snapshot"), viewOfPicture(st, "mjpeg")
 	if r := st.Reached; r != nil && d.Via == nil && (time.Duration(r.SkewMS)*time.Millisecond).Abs() > largestSkew {
 		v.SkewMS = r.SkewMS
@@ -409,7 +397,7 @@ func viewOf(d *store.Device) deviceView {
 	if !st.Agreed.IsZero() {
 		v.Agreed = &st.Agreed
 	}
-	v.Next = next(d)
+	v.Next = d.Status.Next()
 	v.Revision = revision(v)
 	return v
 }
@@ -467,69 +455,4 @@ func webPage(d *store.Device) string {
 		}
 	}
 	return ""
-}
-
-// next says what to do next for a device: the fix of what is stuck, or the next latch to open.
-func next(d *store.Device) nextStep {
-	at := d.Status.At()
-	if d.Status.Device.Kind == discovery.Recorder && d.Status.Latch(latch.SignedIn).State == latch.Open {
-		return nextStep{Action: "none", Label: "Ready", Reason: "The recorder is signed in to and takes cameras."}
-	}
-	if at == "" {
-		return nextStep{Action: "none", Label: "Done", Reason: "Every latch is open."}
-	}
-	l := d.Status.Latch(at)
-	if l.Diagnosis != nil {
-		step := stuckStep(l)
-		for _, p := range d.Status.Proofs {
-			if step.Action == "take_certificate" && p.Diagnosis != nil && p.TLS != nil {
-				step.Certificate = p.TLS.SHA256
-			}
-		}
-		return step
-	}
-	if at == latch.Placed && len(d.Status.Placements) == 0 {
-		return nextStep{Action: "place", Label: "Place on a recorder", Reason: "Its streams are proven. It is on no recorder yet."}
-	}
-	reason := map[latch.Name]string{
-		latch.Reachable: "It was heard. Its device service has not been asked yet.",
-		latch.SignedIn:  "Its device service answers. No sign-in has been tried yet.",
-		latch.Located:   "It is signed in to. Its stream URLs are not known yet.",
-		latch.Proven:    "Its stream URLs are known. They have not been played yet.",
-		latch.Placed:    "Its streams are proven. It is not in its slot yet.",
-		latch.Confirmed: "It is in its slot. The recorder has not been asked for its picture yet.",
-	}[at]
-	if l.State == latch.Stale {
-		reason = l.Reason + "."
-	}
-	return nextStep{Action: "open", Label: "Open latches", Reason: reason}
-}
-
-func stuckStep(l *latch.Latch) nextStep {
-	step := nextStep{Action: "open", Label: "Try again", Reason: l.Diagnosis.Summary, Fix: l.Diagnosis.Fix, Until: l.Diagnosis.Until}
-	switch l.Diagnosis.Cause {
-	case diagnose.Locked, diagnose.HeldBack:
-		step.Action, step.Label = "wait", "Add a sign-in"
-	case diagnose.StreamRefuses, diagnose.UnfitSignIn:
-		step.Action, step.Label = "stream_user", "Make a stream user"
-	case diagnose.Readable:
-		step.Action, step.Label = "agree", "Agree to send it"
-	case diagnose.SchemeWeaker:
-		step.Action, step.Label = "agree_weaker", "Agree to the weaker one"
-	case diagnose.Stranger:
-		step.Action, step.Label = "add_sign_in", "Add a sign-in"
-	case diagnose.CertificateChanged:
-		step.Action, step.Label = "take_certificate", "Take the new certificate"
-	case diagnose.StreamsOff:
-		step.Action, step.Label = "streams_on", "Switch it on"
-	case diagnose.NoSignIn, diagnose.WrongSignIn:
-		step.Action, step.Label = "add_sign_in", "Add a sign-in"
-	case diagnose.FactoryFresh:
-		step.Action, step.Label = "claim", "Claim it"
-	case diagnose.RecorderShut:
-		step.Action, step.Label = "open_recorder", "Open the recorder"
-	case diagnose.OutOfScope:
-		step.Action, step.Label = "change_ranges", "Change the site's ranges"
-	}
-	return step
 }

@@ -14,6 +14,7 @@ import (
 	"unlatch/core/diagnose"
 	"unlatch/core/discovery"
 	"unlatch/core/evidence"
+	"unlatch/core/latch"
 	"unlatch/core/onvif"
 	"unlatch/core/prove"
 	"unlatch/core/rtsp"
@@ -90,7 +91,7 @@ func TestAURLWithItsSignInIsShownOnlyWhenAskedFor(t *testing.T) {
 	p.setUp()
 	_, d, _ := located(t, p, s, prove.Proof{OK: true, Auth: "digest MD5"})
 	v := p.device(d.ID)
-	assert.Equal(t, []gridRow{
+	assert.Equal(t, []latch.GridRow{
 		{Service: "device service", State: "opens", SignIn: "Fitter", Whose: "the camera's", User: "fit ter", Level: "Operator", Scheme: "digest MD5"},
 		{Service: "main", State: "opens", SignIn: "Fitter", Whose: "the camera's", User: "fit ter", Level: "Operator", Scheme: "digest MD5"},
 	}, v.Grid)

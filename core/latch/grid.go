@@ -1,14 +1,12 @@
-package server
+package latch
 
 import (
 	"unlatch/core/diagnose"
 	"unlatch/core/evidence"
-	"unlatch/core/latch"
-	"unlatch/store"
 )
 
-// gridRow is what a sign-in opens of one service of a device.
-type gridRow struct {
+// GridRow is what a sign-in opens of one service of a device.
+type GridRow struct {
 	Service string `json:"service" doc:"device service, a stream's tier, snapshot, or web page"`
 	State   string `json:"state" enum:"opens,refused,locked,off,anyone,unknown" doc:"what came of asking; unknown: not asked yet"`
 	SignIn  string `json:"sign_in,omitempty" doc:"the keyring entry that opens it"`
@@ -19,25 +17,24 @@ type gridRow struct {
 	Note    string `json:"note,omitempty"`
 }
 
-// grid says for each service of a device which sign-in opens it, at which level and in which way.
-func grid(d *store.Device) []gridRow {
-	st := &d.Status
+// Grid says for each service of a device which sign-in opens it, at which level and in which way.
+func (st *Status) Grid() []GridRow {
 	in := st.SignedIn
 	if in == nil {
 		return nil
 	}
 	whose := "the camera's"
-	if d.Via != nil {
+	if st.Device.Via != nil {
 		whose = "the recorder's"
 	} else if st.Device.Kind == "recorder" {
 		whose = "its own"
 	}
-	var rows []gridRow
+	var rows []GridRow
 	if !in.StreamOnly {
-		rows = append(rows, gridRow{Service: "device service", State: stateOf(in.Diagnosis, in.Open), SignIn: in.Label, Whose: whose, User: in.User, Level: in.Level, Scheme: in.Scheme, Note: note(in.Diagnosis)})
+		rows = append(rows, GridRow{Service: "device service", State: stateOf(in.Diagnosis, in.Open), SignIn: in.Label, Whose: whose, User: in.User, Level: in.Level, Scheme: in.Scheme, Note: note(in.Diagnosis)})
 	}
 	for _, s := range st.Streams {
-		row := gridRow{Service: s.Tier, State: "unknown", SignIn: in.Label, User: in.User, Whose: whose, Level: in.Level}
+		row := GridRow{Service: s.Tier, State: "unknown", SignIn: in.Label, User: in.User, Whose: whose, Level: in.Level}
 		if k := st.StreamKey; k != nil {
 			row.SignIn, row.User, row.Whose, row.Level = k.Label, k.User, "the streams' own", ""
 			if k.Made {
@@ -63,8 +60,8 @@ func grid(d *store.Device) []gridRow {
 	return rows
 }
 
-func beside(service, label, scheme string, d *diagnose.Diagnosis, in *evidence.SignedIn, whose string) gridRow {
-	row := gridRow{Service: service, State: stateOf(d, label == ""), SignIn: label, Scheme: scheme, Note: note(d)}
+func beside(service, label, scheme string, d *diagnose.Diagnosis, in *evidence.SignedIn, whose string) GridRow {
+	row := GridRow{Service: service, State: stateOf(d, label == ""), SignIn: label, Scheme: scheme, Note: note(d)}
 	if row.State == "opens" {
 		row.Whose, row.User, row.Level = whose, in.User, in.Level
 	}
@@ -94,20 +91,4 @@ func stateOf(d *diagnose.Diagnosis, anyone bool) string {
 		return "off"
 	}
 	return "unknown"
-}
-
-// undoable are the remedies on a device that can be taken back.
-func undoable(st *latch.Status) []remedyView {
-	var out []remedyView
-	for _, r := range st.Remedies {
-		out = append(out, remedyView{Action: string(r.Action), Before: r.Before, After: r.After})
-	}
-	return out
-}
-
-// remedyView is a change that Unlatch made on the device.
-type remedyView struct {
-	Action string `json:"action" enum:"streams,clock,stream_user"`
-	Before string `json:"before"`
-	After  string `json:"after"`
 }
