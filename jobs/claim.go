@@ -47,7 +47,7 @@ func (w *claimWorker) Work(ctx context.Context, job *river.Job[ClaimArgs]) error
 // device that is not open any more is left alone; what is on the keyring is tried on it in the usual way.
 func (o *opening) claim(ctx context.Context, key uuid.UUID) error {
 	o.env.store.Progress(ctx, o.run, o.d.Title()+": claiming it", -1)
-	in, err := o.unseal(ctx, key)
+	in, err := o.decrypt(ctx, key)
 	if err != nil {
 		return err
 	}

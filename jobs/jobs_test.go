@@ -410,7 +410,7 @@ devices:
 	assert.Contains(t, refused.Diagnosis.Summary, "too weak", "the device's own reason is shown")
 	b.wait(b.q.Claim(ctx, b.site.ID, "claim", []jobs.Claim{{Device: b.names["12"], SignIn: good}}))
 	assert.Equal(t, latch.Placed, b.device("12").Status.At())
-	assert.NotContains(t, b.everything(), "coal", "the password that was sent is sealed in the exchange too")
+	assert.NotContains(t, b.everything(), "coal", "the password that was sent is redacted in the exchange too")
 }
 
 // A device that opens with its factory password is a finding; it gets one of its own, which is on the keyring before it is sent.

@@ -196,9 +196,9 @@ func (o *opening) newLog() *exchange.Log {
 // as a kill would.
 var crash func()
 
-// unseal takes a sign-in off the keyring for use on a device. From then on its secret is kept out of all that is recorded.
-func (o *opening) unseal(ctx context.Context, id uuid.UUID) (signin.SignIn, error) {
-	in, err := o.env.store.Unseal(ctx, id)
+// decrypt takes a sign-in off the keyring for use on a device. From then on its secret is kept out of all that is recorded.
+func (o *opening) decrypt(ctx context.Context, id uuid.UUID) (signin.SignIn, error) {
+	in, err := o.env.store.Decrypt(ctx, id)
 	o.secrets.Know(in)
 	return in, err
 }
@@ -270,7 +270,7 @@ func (o *opening) signInOf(ctx context.Context, d *store.Device) (signin.SignIn,
 	if s == nil || s.SignIn == uuid.Nil {
 		return signin.SignIn{}, nil
 	}
-	in, err := o.unseal(ctx, s.SignIn)
+	in, err := o.decrypt(ctx, s.SignIn)
 	if errors.Is(err, store.ErrNotFound) {
 		return signin.SignIn{}, nil // taken off the keyring since; the device will say that it wants one
 	}

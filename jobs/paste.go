@@ -97,7 +97,7 @@ func (o *opening) paste(ctx context.Context, a PasteArgs, u streamurl.URL, port 
 	var in signin.SignIn
 	body := evidence.SignedIn{StreamOnly: true, Scheme: "none"}
 	if a.SignIn != uuid.Nil {
-		if in, err = o.unseal(ctx, a.SignIn); err != nil {
+		if in, err = o.decrypt(ctx, a.SignIn); err != nil {
 			return err
 		}
 		key, err := o.env.store.SignIn(ctx, a.SignIn)

@@ -26,7 +26,7 @@ import (
 // streamSignIn is the sign-in that opens the streams: their own where they have one, else the device's.
 func (o *opening) streamSignIn(ctx context.Context) (signin.SignIn, error) {
 	if k := o.d.Status.StreamKey; k != nil {
-		in, err := o.unseal(ctx, k.SignIn)
+		in, err := o.decrypt(ctx, k.SignIn)
 		if !errors.Is(err, store.ErrNotFound) {
 			if err != nil {
 				err = &ownError{err}
@@ -58,7 +58,7 @@ func (o *opening) play(ctx context.Context, u streamurl.URL) (prove.Proof, error
 	}
 	var first *prove.Proof
 	for _, k := range keys {
-		in, err := o.unseal(ctx, k.ID)
+		in, err := o.decrypt(ctx, k.ID)
 		if err != nil {
 			return prove.Proof{}, &ownError{err}
 		}

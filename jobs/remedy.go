@@ -172,7 +172,7 @@ func (o *opening) signInAgain(ctx context.Context) error {
 	if s == nil || s.SignIn == uuid.Nil {
 		return nil
 	}
-	in, err := o.unseal(ctx, s.SignIn)
+	in, err := o.decrypt(ctx, s.SignIn)
 	if err != nil {
 		return err
 	}
@@ -227,7 +227,7 @@ func (o *opening) streamUser(ctx context.Context, c *onvif.Client, a RemedyArgs,
 		}
 		return o.record(ctx, store.Finding{Body: evidence.StreamKey{SignIn: k.SignIn, Label: k.Label, User: k.User, Removed: true}})
 	}
-	in, err := o.unseal(ctx, a.SignIn)
+	in, err := o.decrypt(ctx, a.SignIn)
 	if err != nil {
 		return &ownError{err}
 	}

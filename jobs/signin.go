@@ -131,7 +131,7 @@ func (o *opening) notSignedIn(ctx context.Context, out evidence.SignedIn, err er
 
 // tryKey sends one key once, counted by the guard before it is sent. after says that the device has refused another one just before.
 func (o *opening) tryKey(ctx context.Context, key store.SignIn, purpose store.Purpose, after bool, log *exchange.Log, try attempt) (found evidence.SignedIn, err error) {
-	in, err := o.unseal(ctx, key.ID)
+	in, err := o.decrypt(ctx, key.ID)
 	if err != nil {
 		return found, &ownError{err}
 	}

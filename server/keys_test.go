@@ -46,7 +46,7 @@ func TestSignInsFromAFile(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, keys, 2)
 	assert.Equal(t, store.Streams, keys[1].Purpose)
-	in, err := s.Unseal(context.Background(), keys[1].ID)
+	in, err := s.Decrypt(context.Background(), keys[1].ID)
 	require.NoError(t, err)
 	assert.Equal(t, "tarn-2", in.Secret.Reveal())
 	p.problem("bad_list", "POST", "/api/sign-ins/import", map[string]any{"content": []byte("a,b\ntarn-1,tarn-2\n")})
@@ -130,7 +130,7 @@ func TestRemediesAskForWhatTheyNeed(t *testing.T) {
 	for _, k := range keys {
 		if k.User == "watch" {
 			assert.Equal(t, store.Streams, k.Purpose)
-			in, err := s.Unseal(context.Background(), k.ID)
+			in, err := s.Decrypt(context.Background(), k.ID)
 			require.NoError(t, err)
 			assert.Regexp(t, `^[a-z2-7-]{23}$`, in.Secret.Reveal(), "nothing that a recorder or a URL stumbles over")
 		}

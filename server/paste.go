@@ -129,7 +129,7 @@ func viewOfPasted(r streamurl.Repaired) pastedView {
 		if !r.URL.SignIn.Anonymous() {
 			label = r.URL.SignIn.User
 		}
-		v.URL, v.User, v.Segments = r.URL.Sealed(), r.URL.SignIn.User, r.URL.Segments("pasted", false, label)
+		v.URL, v.User, v.Segments = r.URL.Redacted(), r.URL.SignIn.User, r.URL.Segments("pasted", false, label)
 	}
 	return v
 }
@@ -252,7 +252,7 @@ func (s *Server) keep(ctx context.Context, in signin.SignIn, site uuid.UUID, hos
 		if k.User != in.User {
 			continue
 		}
-		if known, err := s.cfg.Store.Unseal(ctx, k.ID); err == nil && known.Secret.Reveal() == in.Secret.Reveal() {
+		if known, err := s.cfg.Store.Decrypt(ctx, k.ID); err == nil && known.Secret.Reveal() == in.Secret.Reveal() {
 			return k.ID, nil
 		}
 	}

@@ -39,7 +39,7 @@ func (s *Server) importSignIns(ctx context.Context, raw []byte, site *uuid.UUID)
 	type mark struct{ user, secret, maker, purpose string }
 	known := map[mark]bool{}
 	for _, h := range have {
-		in, err := s.cfg.Store.Unseal(ctx, h.ID)
+		in, err := s.cfg.Store.Decrypt(ctx, h.ID)
 		if err != nil {
 			return nil, s.explain(err)
 		}
@@ -109,7 +109,7 @@ func (s *Server) keyring(ctx context.Context) ([]keyView, error) {
 	list, err := s.cfg.Store.SignIns(ctx)
 	out := []keyView{}
 	for _, k := range list {
-		in, uerr := s.cfg.Store.Unseal(ctx, k.ID)
+		in, uerr := s.cfg.Store.Decrypt(ctx, k.ID)
 		v := keyView{SignIn: k}
 		if uerr == nil {
 			v.Weak = signin.Weakness(in)

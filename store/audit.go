@@ -59,6 +59,6 @@ func (s *Store) Reveal(ctx context.Context, id uuid.UUID, d Deed) (string, error
 	if err := s.Audit(ctx, d); err != nil {
 		return "", err
 	}
-	in, err := s.Unseal(ctx, id)
+	in, err := s.Decrypt(ctx, id)
 	return in.Secret.Reveal(), err
 }

@@ -109,7 +109,7 @@ func (s *Store) AddSignIns(ctx context.Context, list ...NewSignIn) (ids []uuid.U
 				n.ID = newID()
 			}
 			if _, err := tx.ExecContext(ctx, `INSERT INTO sign_ins (id, label, user_name, sealed, factory, note, site_id, maker, purpose, bound) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`,
-				n.ID, n.Label, n.User, s.seal.Seal(n.Secret.Reveal(), n.ID.String()), n.Factory, n.Note, n.Site, n.Maker, n.Purpose, n.Bound || len(n.Devices) > 0); err != nil {
+				n.ID, n.Label, n.User, s.cipher.Encrypt(n.Secret.Reveal(), n.ID.String()), n.Factory, n.Note, n.Site, n.Maker, n.Purpose, n.Bound || len(n.Devices) > 0); err != nil {
 				return err
 			}
 			if err := bind(ctx, tx, n.ID, n.Devices); err != nil {
@@ -173,8 +173,8 @@ func (s *Store) SignIn(ctx context.Context, id uuid.UUID) (SignIn, error) {
 	return k, found(s.db.GetContext(ctx, &k, "SELECT "+signInColumns+" FROM sign_ins s WHERE id = $1", id))
 }
 
-// Unseal returns a sign-in with its secret, for use on a device.
-func (s *Store) Unseal(ctx context.Context, id uuid.UUID) (signin.SignIn, error) {
+// Decrypt returns a sign-in with its secret, for use on a device.
+func (s *Store) Decrypt(ctx context.Context, id uuid.UUID) (signin.SignIn, error) {
 	var row struct {
 		User   string `db:"user_name"`
 		Sealed []byte `db:"sealed"`
@@ -182,7 +182,7 @@ func (s *Store) Unseal(ctx context.Context, id uuid.UUID) (signin.SignIn, error)
 	if err := s.db.GetContext(ctx, &row, "SELECT user_name, sealed FROM sign_ins WHERE id = $1", id); err != nil {
 		return signin.SignIn{}, found(err)
 	}
-	secret, err := s.seal.Open(row.Sealed, id.String())
+	secret, err := s.cipher.Decrypt(row.Sealed, id.String())
 	return signin.SignIn{ID: id.String(), User: row.User, Secret: signin.NewSecret(secret)}, err
 }
 

@@ -35,10 +35,10 @@ var ErrNotFound = errors.New("not found")
 
 // A Store is one database. It is safe for concurrent use.
 type Store struct {
-	Pool *pgxpool.Pool // for River, which shares the connections
-	db   *sqlx.DB
-	seal *Sealer
-	log  *slog.Logger
+	Pool   *pgxpool.Pool // for River, which shares the connections
+	db     *sqlx.DB
+	cipher *Cipher
+	log    *slog.Logger
 	// unreadable holds the IDs of the records that were logged as such.
 	unreadable sync.Map
 }
@@ -101,7 +101,7 @@ func (s *Store) openKey(ctx context.Context, o Options) error {
 	if err := s.db.GetContext(ctx, &signIns, "SELECT count(*) FROM sign_ins"); err != nil {
 		return err
 	}
-	s.seal, err = OpenSealer(o.KeyFile)
+	s.cipher, err = OpenCipher(o.KeyFile)
 	gone := errors.Is(err, fs.ErrNotExist)
 	switch {
 	case err != nil && !gone:
@@ -112,12 +112,12 @@ func (s *Store) openKey(ctx context.Context, o Options) error {
 		if err := makeKey(o.KeyFile); err != nil {
 			return fmt.Errorf("making the key file: %w", err)
 		}
-		if s.seal, err = OpenSealer(o.KeyFile); err != nil {
+		if s.cipher, err = OpenCipher(o.KeyFile); err != nil {
 			return err
 		}
 	}
 	if len(check) > 0 {
-		if text, err := s.seal.Open(check, keyCheck); err == nil && text == keyCheck {
+		if text, err := s.cipher.Decrypt(check, keyCheck); err == nil && text == keyCheck {
 			return nil
 		}
 		if !o.ForgetSignIns {
@@ -130,7 +130,7 @@ func (s *Store) openKey(ctx context.Context, o Options) error {
 				return err
 			}
 		}
-		_, err := tx.ExecContext(ctx, "INSERT INTO settings (name, value) VALUES ('key_check', $1) ON CONFLICT (name) DO UPDATE SET value = excluded.value", s.seal.Seal(keyCheck, keyCheck))
+		_, err := tx.ExecContext(ctx, "INSERT INTO settings (name, value) VALUES ('key_check', $1) ON CONFLICT (name) DO UPDATE SET value = excluded.value", s.cipher.Encrypt(keyCheck, keyCheck))
 		return err
 	})
 }

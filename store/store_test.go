@@ -85,7 +85,7 @@ func TestEvidenceIsAppendOnly(t *testing.T) {
 	assert.ErrorContains(t, err, "append-only")
 }
 
-func TestSignInsAreSealedAtRest(t *testing.T) {
+func TestSignInsAreEncryptedAtRest(t *testing.T) {
 	url, key := storetest.URL(t), filepath.Join(t.TempDir(), "key")
 	s, err := store.Open(ctx, url, key, nil)
 	require.NoError(t, err)
@@ -100,7 +100,7 @@ func TestSignInsAreSealedAtRest(t *testing.T) {
 	var raw []byte
 	require.NoError(t, conn.QueryRow(ctx, "SELECT sealed FROM sign_ins").Scan(&raw))
 	assert.False(t, bytes.Contains(raw, []byte("brass")))
-	in, err := s.Unseal(ctx, id)
+	in, err := s.Decrypt(ctx, id)
 	require.NoError(t, err)
 	assert.Equal(t, "brass-lamp-41", in.Secret.Reveal())
 
@@ -108,8 +108,8 @@ func TestSignInsAreSealedAtRest(t *testing.T) {
 	require.NoError(t, err)
 	list, err := s.SignIns(ctx)
 	require.NoError(t, err)
-	_, err = s.Unseal(ctx, list[1].ID)
-	assert.ErrorContains(t, err, "does not open", "a sealed value moved to another entry is no use")
+	_, err = s.Decrypt(ctx, list[1].ID)
+	assert.ErrorContains(t, err, "does not open", "a value moved to another entry is no use")
 	s.Close()
 
 	require.NoError(t, os.Chmod(key, 0o644))

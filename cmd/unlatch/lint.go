@@ -47,7 +47,7 @@ func lintCommand() *cobra.Command {
 				recipe.Amend(&r, books)
 				l := linted{Repaired: r}
 				if r.OK {
-					l.URL, l.User = r.URL.Sealed(), r.URL.SignIn.User
+					l.URL, l.User = r.URL.Redacted(), r.URL.SignIn.User
 					if whole {
 						l.URL = r.URL.Reveal()
 					}

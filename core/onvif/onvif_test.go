@@ -79,7 +79,7 @@ func TestSigningInAndStreams(t *testing.T) {
 		require.NoError(t, err)
 		assert.Len(t, ports, 2)
 		assert.NotContains(t, log.String(), "brass-lamp-41")
-		assert.NotRegexp(t, `Password[^>]*>[A-Za-z0-9+/=]{20}`, log.String(), "the digest is sealed too")
+		assert.NotRegexp(t, `Password[^>]*>[A-Za-z0-9+/=]{20}`, log.String(), "the digest is redacted too")
 	}
 }
 

@@ -88,9 +88,9 @@ func (p *Prover) Prove(ctx context.Context, req Request) Proof {
 	if req.Patience == 0 {
 		req.Patience = atMost
 	}
-	sealed := req.URL
-	sealed.SignIn = signin.SignIn{User: req.SignIn.User, Secret: req.SignIn.Secret}
-	r := &run{p: p, req: req, log: exchange.NewLog(nil), start: time.Now(), out: Proof{URL: sealed.Sealed(), Transport: "tcp", Auth: "none", Steps: []Step{}}}
+	shown := req.URL
+	shown.SignIn = signin.SignIn{User: req.SignIn.User, Secret: req.SignIn.Secret}
+	r := &run{p: p, req: req, log: exchange.NewLog(nil), start: time.Now(), out: Proof{URL: shown.Redacted(), Transport: "tcp", Auth: "none", Steps: []Step{}}}
 	r.mark = r.start
 	if err := r.anyTransport(ctx); err != nil {
 		if cert := new(rtsp.CertificateError); errors.As(err, &cert) {

@@ -7,14 +7,14 @@ import (
 	"log/slog"
 )
 
-// sealed is what every way of printing a Secret shows.
-const sealed = "•••"
+// hidden is what every way of printing a Secret shows.
+const hidden = "•••"
 
 // A Secret is a password that cannot be printed, logged or marshalled. The zero value is the empty password.
 // Reveal is the one way to its text; callers outside core audit it.
 type Secret struct{ text string }
 
-// NewSecret seals text.
+// NewSecret makes a secret of text.
 func NewSecret(text string) Secret { return Secret{text} }
 
 // Reveal returns the text.
@@ -23,11 +23,11 @@ func (s Secret) Reveal() string { return s.text }
 // Empty reports whether the password is the empty one.
 func (s Secret) Empty() bool { return s.text == "" }
 
-func (s Secret) String() string               { return sealed }
-func (s Secret) GoString() string             { return sealed }
-func (s Secret) Format(f fmt.State, _ rune)   { fmt.Fprint(f, sealed) }
-func (s Secret) LogValue() slog.Value         { return slog.StringValue(sealed) }
-func (s Secret) MarshalText() ([]byte, error) { return []byte(sealed), nil }
+func (s Secret) String() string               { return hidden }
+func (s Secret) GoString() string             { return hidden }
+func (s Secret) Format(f fmt.State, _ rune)   { fmt.Fprint(f, hidden) }
+func (s Secret) LogValue() slog.Value         { return slog.StringValue(hidden) }
+func (s Secret) MarshalText() ([]byte, error) { return []byte(hidden), nil }
 
 // UnmarshalText takes a password in; it is the way API requests and scenario files carry one.
 func (s *Secret) UnmarshalText(b []byte) error { s.text = string(b); return nil }

@@ -97,7 +97,7 @@ func TestFindingsHoldNoSecret(t *testing.T) {
 	got := Repair(`“http://rtsp://fitter:Brass/Lamp@41@192.0.2.7:80\live”`)
 	require.True(t, got.OK)
 	assert.Equal(t, "Brass/Lamp@41", got.URL.SignIn.Secret.Reveal())
-	assert.NotContains(t, fmt.Sprint(got.Findings, got.URL.Sealed(), got), "Lamp")
+	assert.NotContains(t, fmt.Sprint(got.Findings, got.URL.Redacted(), got), "Lamp")
 }
 
 // Where two readings of a URL are alike a person is asked; the addresses of the site, and what the person says, decide.

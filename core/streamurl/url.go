@@ -1,5 +1,5 @@
 // Package streamurl takes stream URLs apart and puts them together again without losing anything: case, order of
-// the query and odd characters stay as the device wants them (RFC 3986), and the sign-in is kept sealed.
+// the query and odd characters stay as the device wants them (RFC 3986), and the sign-in is kept out of sight.
 package streamurl
 
 import (
@@ -107,8 +107,8 @@ func (u URL) HostPort() string { return net.JoinHostPort(u.Host, strconv.Itoa(u.
 // String is the URL without its sign-in: what goes on a request line, into logs and into evidence.
 func (u URL) String() string { return u.Scheme + "://" + u.authority() + u.Target() }
 
-// Sealed is String with the user name shown and the password hidden: what people see of a URL that carries a sign-in.
-func (u URL) Sealed() string {
+// Redacted is String with the user name shown and the password hidden: what people see of a URL that carries a sign-in.
+func (u URL) Redacted() string {
 	if u.SignIn.Anonymous() {
 		return u.String()
 	}

@@ -12,13 +12,13 @@ import (
 	"golang.org/x/crypto/chacha20poly1305"
 )
 
-// A Sealer encrypts sign-ins at rest with XChaCha20-Poly1305. The key stands in a file of its own beside the database, so
+// A Cipher encrypts sign-ins at rest with XChaCha20-Poly1305. The key stands in a file of its own beside the database, so
 // that a dump of the database alone opens nothing.
-type Sealer struct{ aead cipher.AEAD }
+type Cipher struct{ aead cipher.AEAD }
 
-// OpenSealer reads the key file. It is an error that satisfies errors.Is(err, fs.ErrNotExist) where there is none. A key file that others
+// OpenCipher reads the key file. It is an error that satisfies errors.Is(err, fs.ErrNotExist) where there is none. A key file that others
 // may read is refused.
-func OpenSealer(path string) (*Sealer, error) {
+func OpenCipher(path string) (*Cipher, error) {
 	info, err := os.Stat(path)
 	if err != nil {
 		return nil, err
@@ -34,7 +34,7 @@ func OpenSealer(path string) (*Sealer, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the key file %s is damaged; restore it from a backup, since the sign-ins encrypted with it cannot be read otherwise", path)
 	}
-	return &Sealer{aead}, nil
+	return &Cipher{aead}, nil
 }
 
 // A KeyError means that the database's sign-ins are encrypted with a key that is not there. Nothing was changed.
@@ -69,22 +69,22 @@ func makeKey(path string) error {
 	return errors.Join(err, f.Sync(), f.Close())
 }
 
-// Seal encrypts text, bound to what it belongs to: a sealed value moved to another row does not open.
-func (s *Sealer) Seal(text, owner string) []byte {
+// Encrypt encrypts text, bound to what it belongs to: a value moved to another row does not open.
+func (s *Cipher) Encrypt(text, owner string) []byte {
 	nonce := make([]byte, s.aead.NonceSize())
 	rand.Read(nonce)
 	return s.aead.Seal(nonce, nonce, []byte(text), []byte(owner))
 }
 
-// Open decrypts what Seal made for the same owner.
-func (s *Sealer) Open(sealed []byte, owner string) (string, error) {
+// Decrypt decrypts what Encrypt made for the same owner.
+func (s *Cipher) Decrypt(encrypted []byte, owner string) (string, error) {
 	n := s.aead.NonceSize()
-	if len(sealed) < n {
-		return "", errors.New("a sealed sign-in is damaged")
+	if len(encrypted) < n {
+		return "", errors.New("an encrypted sign-in is damaged")
 	}
-	text, err := s.aead.Open(nil, sealed[:n], sealed[n:], []byte(owner))
+	text, err := s.aead.Open(nil, encrypted[:n], encrypted[n:], []byte(owner))
 	if err != nil {
-		return "", errors.New("a sealed sign-in does not open with this key file")
+		return "", errors.New("an encrypted sign-in does not open with this key file")
 	}
 	return string(text), nil
 }
