@@ -74,11 +74,11 @@ func ladderTime(ctx context.Context, media *scene.Library) ([]figure, error) {
 	if err != nil {
 		return nil, err
 	}
-	rungs := make([]ladder.Rung, candidates)
-	for i := range rungs {
-		rungs[i] = ladder.Rung{Path: fmt.Sprintf("/guess/%d", i), Recipe: fmt.Sprint("guess ", i)}
+	likely := make([]ladder.Candidate, candidates)
+	for i := range likely {
+		likely[i] = ladder.Candidate{Path: fmt.Sprintf("/guess/%d", i), Recipe: fmt.Sprint("guess ", i)}
 	}
-	rungs[candidates-1] = ladder.Rung{Path: "/orrery/crown", Recipe: "right"}
+	likely[candidates-1] = ladder.Candidate{Path: "/orrery/crown", Recipe: "right"}
 	in := signin.SignIn{User: "fitter", Secret: signin.NewSecret("bench")}
 	var climbed, bare []time.Duration
 	for range 41 { // one takes a few milliseconds: many give a median that another program does not move
@@ -87,7 +87,7 @@ func ladderTime(ctx context.Context, media *scene.Library) ([]figure, error) {
 			return nil, err
 		}
 		bare = append(bare, took)
-		c := ladder.Climber{Dial: &address.Guard{Allowed: address.MustParse("127.61.6.0/24")}, At: u}
+		c := ladder.Finder{Dial: &address.Guard{Allowed: address.MustParse("127.61.6.0/24")}, At: u}
 		server, err := c.Ask(ctx)
 		if err != nil {
 			return nil, err
@@ -96,7 +96,7 @@ func ladderTime(ctx context.Context, media *scene.Library) ([]figure, error) {
 			return nil, err
 		}
 		began := time.Now()
-		found, tried, err := c.Climb(ctx, server, in, rungs)
+		found, tried, err := c.Find(ctx, server, in, likely)
 		climbed = append(climbed, time.Since(began))
 		c.Close()
 		if err != nil || len(found) != 1 || len(tried) != candidates {

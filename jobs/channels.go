@@ -15,7 +15,7 @@ import (
 
 // channels asks a recorder what it sends on. A camera that hangs on its own switch becomes a device of the site, reached through it; one
 // that stands in the site's ranges is heard by itself.
-func (o *opening) channels(ctx context.Context) error {
+func (o *deviceWork) channels(ctx context.Context) error {
 	log := o.newLog()
 	c, in, err := o.client(ctx, o.d, log)
 	var found []onvif.Channel
@@ -50,7 +50,7 @@ func (o *opening) channels(ctx context.Context) error {
 }
 
 // signInByRecorder takes the sign-in that opened the recorder: its channels know no other.
-func (o *opening) signInByRecorder(ctx context.Context) error {
+func (o *deviceWork) signInByRecorder(ctx context.Context) error {
 	rec, err := o.env.store.Device(ctx, *o.d.Via)
 	if err != nil {
 		return err

@@ -40,12 +40,12 @@ type claimWorker struct {
 }
 
 func (w *claimWorker) Work(ctx context.Context, job *river.Job[ClaimArgs]) error {
-	return w.env.onDevice(ctx, job.Args.Run, job.Args.Device, func(o *opening) error { return o.claim(ctx, job.Args.SignIn) })
+	return w.env.onDevice(ctx, job.Args.Run, job.Args.Device, func(o *deviceWork) error { return o.claim(ctx, job.Args.SignIn) })
 }
 
 // claim makes the first account and then signs in with it: a device is claimed when it takes the sign-in, not when it said yes. A
 // device that is not open any more is left alone; what is on the keyring is tried on it in the usual way.
-func (o *opening) claim(ctx context.Context, key uuid.UUID) error {
+func (o *deviceWork) claim(ctx context.Context, key uuid.UUID) error {
 	o.env.store.Progress(ctx, o.run, o.d.Title()+": claiming it", -1)
 	in, err := o.decrypt(ctx, key)
 	if err != nil {
@@ -93,7 +93,7 @@ func refusedBefore(ctx context.Context, c *onvif.Client) bool {
 }
 
 // openWith signs in with the account that was just made, before any other key of the ring is tried, and opens what follows.
-func (o *opening) openWith(ctx context.Context, key uuid.UUID, in signin.SignIn, log *exchange.Log) error {
+func (o *deviceWork) openWith(ctx context.Context, key uuid.UUID, in signin.SignIn, log *exchange.Log) error {
 	k, err := o.env.store.SignIn(ctx, key)
 	if err != nil {
 		return err

@@ -19,10 +19,10 @@ import (
 )
 
 // streamOnly reports whether the device has a stream service and nothing else to ask.
-func (o *opening) streamOnly() bool { r := o.d.Status.Reached; return r != nil && r.Stream != "" }
+func (o *deviceWork) streamOnly() bool { r := o.d.Status.Reached; return r != nil && r.Stream != "" }
 
 // reachStream asks the stream service of a device that has no device service how it judges requests.
-func (o *opening) reachStream(ctx context.Context) error {
+func (o *deviceWork) reachStream(ctx context.Context) error {
 	body := evidence.Reached{Addr: o.d.Status.Device.Addr}
 	port := o.rtspPort()
 	if port == 0 {
@@ -32,7 +32,7 @@ func (o *opening) reachStream(ctx context.Context) error {
 	}
 	at := "rtsp://" + netip.AddrPortFrom(body.Addr, port).String()
 	log := o.newLog()
-	c, err := o.climber(at, log)
+	c, err := o.finder(at, log)
 	if err != nil {
 		return err
 	}
@@ -48,7 +48,7 @@ func (o *opening) reachStream(ctx context.Context) error {
 }
 
 // rtspPort is the port at which something spoke RTSP; what the device itself has named goes before what was found open.
-func (o *opening) rtspPort() uint16 {
+func (o *deviceWork) rtspPort() uint16 {
 	var open uint16
 	for _, p := range o.d.Status.Device.Ports {
 		if p.Speaks != "rtsp" {
@@ -64,24 +64,24 @@ func (o *opening) rtspPort() uint16 {
 	return open
 }
 
-func (o *opening) climber(at string, log *exchange.Log) (*ladder.Climber, error) {
+func (o *deviceWork) finder(at string, log *exchange.Log) (*ladder.Finder, error) {
 	u, err := streamurl.Parse(at)
-	return &ladder.Climber{Dial: o.guard, At: u, Log: log, Doing: func(path string) {
+	return &ladder.Finder{Dial: o.guard, At: u, Log: log, Doing: func(path string) {
 		o.env.store.Progress(context.Background(), o.run, fmt.Sprintf("%s: trying %s", o.d.Title(), path), -1)
 	}}, err
 }
 
-// rungs are the paths to try for streams: shapes that work on a sister of the device first, then what the path books say.
-func (o *opening) rungs(ctx context.Context) ([]ladder.Rung, error) {
-	sisters, err := o.sisters(ctx)
+// likelyPaths are the paths to try for streams: shapes that work on a device alike first, then what the path books say.
+func (o *deviceWork) likelyPaths(ctx context.Context) ([]ladder.Candidate, error) {
+	sisters, err := o.alike(ctx)
 	if err != nil {
 		return nil, err
 	}
-	return o.rungsFor(ctx, recipe.Stream, sisters)
+	return o.likelyPathsFor(ctx, recipe.Stream, sisters)
 }
 
-// rungsFor are the paths that the books have for one purpose, the likeliest first.
-func (o *opening) rungsFor(ctx context.Context, purpose recipe.Purpose, first []recipe.Recipe) ([]ladder.Rung, error) {
+// likelyPathsFor are the paths that the books have for one purpose, the likeliest first.
+func (o *deviceWork) likelyPathsFor(ctx context.Context, purpose recipe.Purpose, first []recipe.Recipe) ([]ladder.Candidate, error) {
 	books, err := o.env.store.Books(ctx)
 	if err != nil {
 		return nil, err
@@ -93,11 +93,11 @@ func (o *opening) rungsFor(ctx context.Context, purpose recipe.Purpose, first []
 	if r := o.d.Status.Reached; r != nil && r.Ladder != nil {
 		d.Server, d.Realm = r.Ladder.Server, r.Ladder.Realm
 	}
-	return ladder.Rungs(purpose, d, max(o.d.Channel, 1), first, books...), nil
+	return ladder.Candidates(purpose, d, max(o.d.Channel, 1), first, books...), nil
 }
 
-// sisters are the shapes by which other devices of the site with the same stream service were proven.
-func (o *opening) sisters(ctx context.Context) ([]recipe.Recipe, error) {
+// alike are the shapes by which other devices of the site with the same stream service were proven.
+func (o *deviceWork) alike(ctx context.Context) ([]recipe.Recipe, error) {
 	all, err := o.env.store.Devices(ctx, o.d.Site)
 	if err != nil {
 		return nil, err
@@ -117,29 +117,29 @@ func (o *opening) sisters(ctx context.Context) ([]recipe.Recipe, error) {
 
 // signInStream opens the stream service. Where it judges the sign-in first, no path need be known for that; where it judges the path first, one that is
 // there is looked for without any sign-in.
-func (o *opening) signInStream(ctx context.Context) error {
+func (o *deviceWork) signInStream(ctx context.Context) error {
 	log := o.newLog()
-	c, err := o.climber(o.d.Status.Reached.Stream, log)
+	c, err := o.finder(o.d.Status.Reached.Stream, log)
 	if err != nil {
 		return err
 	}
 	defer c.Close()
 	server := *o.d.Status.Reached.Ladder
 	path := ""
-	switch server.Manner {
+	switch server.Precedence {
 	case ladder.AnyPath:
 		return o.signedIn(ctx, evidence.SignedIn{StreamOnly: true, Scheme: "none"}, log)
 	case ladder.PathFirst:
-		rungs, err := o.rungs(ctx)
+		likely, err := o.likelyPaths(ctx)
 		if err != nil {
 			return err
 		}
-		found, tried, err := c.Climb(ctx, server, signin.SignIn{}, rungs)
+		found, tried, err := c.Find(ctx, server, signin.SignIn{}, likely)
 		if err != nil {
 			return o.notSignedIn(ctx, evidence.SignedIn{StreamOnly: true}, err, "", log)
 		}
 		if len(found) > 0 {
-			o.climbed = &climbed{recipe: found[0].Recipe, tried: tried}
+			o.foundPath = &foundPath{recipe: found[0].Recipe, tried: tried}
 		}
 		if len(found) == 0 || !asked(tried, found[0].Path) {
 			return o.signedIn(ctx, evidence.SignedIn{StreamOnly: true, Scheme: "none"}, log) // nothing has asked for one
@@ -153,8 +153,8 @@ func (o *opening) signInStream(ctx context.Context) error {
 	})
 }
 
-// climbed is the recipe whose paths are there, with the paths that were tried until it was found.
-type climbed struct {
+// foundPath is the recipe whose paths are there, with the paths that were tried until it was found.
+type foundPath struct {
 	recipe string
 	tried  []ladder.Tried
 }
@@ -169,31 +169,31 @@ func asked(tried []ladder.Tried, path string) bool {
 	return false
 }
 
-// climb finds the stream paths by trying the likely ones.
-func (o *opening) climb(ctx context.Context) error {
+// findPaths finds the stream paths by trying the likely ones.
+func (o *deviceWork) findPaths(ctx context.Context) error {
 	in, err := o.signInOf(ctx, o.d)
 	if err != nil {
 		return err
 	}
 	log := o.newLog()
-	c, err := o.climber(o.d.Status.Reached.Stream, log)
+	c, err := o.finder(o.d.Status.Reached.Stream, log)
 	if err != nil {
 		return err
 	}
 	defer c.Close()
-	rungs, err := o.rungs(ctx)
+	likely, err := o.likelyPaths(ctx)
 	if err != nil {
 		return err
 	}
 	var before []ladder.Tried
-	if o.climbed != nil { // only its own paths are asked for again, signed in this time
-		rungs = slices.DeleteFunc(rungs, func(r ladder.Rung) bool { return r.Recipe != o.climbed.recipe })
-		before = slices.DeleteFunc(o.climbed.tried, func(t ladder.Tried) bool { return t.Recipe == o.climbed.recipe })
+	if o.foundPath != nil { // only its own paths are asked for again, signed in this time
+		likely = slices.DeleteFunc(likely, func(r ladder.Candidate) bool { return r.Recipe != o.foundPath.recipe })
+		before = slices.DeleteFunc(o.foundPath.tried, func(t ladder.Tried) bool { return t.Recipe == o.foundPath.recipe })
 	}
 	if s := o.d.Status.SignedIn; s != nil {
 		c.Leave = o.leave(o.d, s.SignIn, store.Streams, nil)
 	}
-	found, tried, err := c.Climb(ctx, *o.d.Status.Reached.Ladder, in, rungs)
+	found, tried, err := c.Find(ctx, *o.d.Status.Reached.Ladder, in, likely)
 	body := evidence.Located{Addr: o.d.Status.Device.Addr, Tried: append(before, tried...)}
 	if body.Diagnosis, err = explain(ctx, err, diagnose.Facts{Host: o.d.Addr, Port: c.At.DialPort(), Asking: "the stream service", User: in.User}); err != nil {
 		return err

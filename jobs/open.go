@@ -63,7 +63,7 @@ type openWorker struct {
 }
 
 func (w *openWorker) Work(ctx context.Context, job *river.Job[OpenArgs]) error {
-	return w.env.onDevice(ctx, job.Args.Run, job.Args.Device, func(o *opening) error {
+	return w.env.onDevice(ctx, job.Args.Run, job.Args.Device, func(o *deviceWork) error {
 		o.attended, o.retry = !job.Args.Unattended, job.Args.Retry
 		if job.Args.Again {
 			o.d.Status.Proofs, o.d.Status.Pictures, o.d.Status.Web = nil, nil, nil // what is found next replaces them
@@ -76,7 +76,7 @@ func (w *openWorker) Work(ctx context.Context, job *river.Job[OpenArgs]) error {
 }
 
 // onDevice runs one job's work on one device and counts it as a step of its run.
-func (e *env) onDevice(ctx context.Context, run, device uuid.UUID, work func(*opening) error) error {
+func (e *env) onDevice(ctx context.Context, run, device uuid.UUID, work func(*deviceWork) error) error {
 	d, err := e.store.Device(ctx, device)
 	if err != nil {
 		return e.finish(ctx, run, err)
@@ -88,7 +88,7 @@ func (e *env) onDevice(ctx context.Context, run, device uuid.UUID, work func(*op
 	}
 	consented, err := e.store.Consented(ctx, d.Site)
 	if err == nil {
-		err = work(&opening{env: e, d: d, site: site, run: run, attended: true, secrets: &redact.Redactor{}, guard: &address.Guard{Allowed: site.Ranges, Consented: consented}})
+		err = work(&deviceWork{env: e, d: d, site: site, run: run, attended: true, secrets: &redact.Redactor{}, guard: &address.Guard{Allowed: site.Ranges, Consented: consented}})
 	}
 	if err != nil {
 		return e.finish(ctx, run, err)
@@ -96,9 +96,9 @@ func (e *env) onDevice(ctx context.Context, run, device uuid.UUID, work func(*op
 	return e.store.Keep(ctx, "the progress of a run", func(ctx context.Context) error { return e.store.StepDone(ctx, run) })
 }
 
-// opening is one device under work. Each step records what it found and reads the status again: what a killed job had
+// deviceWork is one device under work. Each step records what it found and reads the status again: what a killed job had
 // found is there when the next one begins, and only what is missing is done again.
-type opening struct {
+type deviceWork struct {
 	env  *env
 	d    *store.Device
 	site store.Site
@@ -113,13 +113,13 @@ type opening struct {
 	secrets *redact.Redactor
 	// guard is the way out: to the site's ranges and the strays that somebody has consented to, and to nothing else.
 	guard *address.Guard
-	// climbed is what looking for a path that wants a sign-in has found already; nil where nothing has.
-	climbed *climbed
+	// foundPath is what looking for a path that wants a sign-in has found already; nil where nothing has.
+	foundPath *foundPath
 }
 
 // open opens latches until one stays shut. An error means that the work itself could not go on; that a latch is stuck is
 // evidence and no error.
-func (o *opening) open(ctx context.Context) error {
+func (o *deviceWork) open(ctx context.Context) error {
 	steps := map[latch.Name]func(context.Context) error{
 		latch.Reachable: o.reach, latch.SignedIn: o.signIn, latch.Located: o.locate,
 		latch.Proven: o.prove, latch.Placed: o.place, latch.Confirmed: o.confirm,
@@ -163,10 +163,10 @@ var doing = map[latch.Name]string{
 	latch.Proven: "playing its streams", latch.Placed: "placing it", latch.Confirmed: "waiting for the recorder's picture",
 }
 
-func (o *opening) recorder() bool { return o.d.Status.Device.Kind == discovery.Recorder }
+func (o *deviceWork) recorder() bool { return o.d.Status.Device.Kind == discovery.Recorder }
 
 // record keeps a finding, through a time in which the database is away.
-func (o *opening) record(ctx context.Context, f store.Finding) error {
+func (o *deviceWork) record(ctx context.Context, f store.Finding) error {
 	ctx, done := keeping(ctx)
 	defer done()
 	body, err := evidence.Rewrite(f.Body, o.secrets.JSON) // a device may repeat what it was told anywhere in its answers
@@ -184,7 +184,7 @@ func (o *opening) record(ctx context.Context, f store.Finding) error {
 }
 
 // newLog begins the conversation of a step.
-func (o *opening) newLog() *exchange.Log {
+func (o *deviceWork) newLog() *exchange.Log {
 	l := exchange.NewLog(nil)
 	if crash != nil {
 		l.Watch(crash)
@@ -197,14 +197,14 @@ func (o *opening) newLog() *exchange.Log {
 var crash func()
 
 // decrypt takes a sign-in off the keyring for use on a device. From then on its secret is kept out of all that is recorded.
-func (o *opening) decrypt(ctx context.Context, id uuid.UUID) (signin.SignIn, error) {
+func (o *deviceWork) decrypt(ctx context.Context, id uuid.UUID) (signin.SignIn, error) {
 	in, err := o.env.store.Decrypt(ctx, id)
 	o.secrets.Know(in)
 	return in, err
 }
 
 // sight files a sighting of this site and returns the device that it belongs to.
-func (o *opening) sight(ctx context.Context, x discovery.Sighting) (device uuid.UUID, err error) {
+func (o *deviceWork) sight(ctx context.Context, x discovery.Sighting) (device uuid.UUID, err error) {
 	err = o.env.store.Keep(ctx, "a sighting", func(ctx context.Context) (err error) {
 		device, err = o.env.store.Sight(ctx, o.site.ID, &o.run, x)
 		return err
@@ -236,7 +236,7 @@ func explain(ctx context.Context, err error, f diagnose.Facts) (*diagnose.Diagno
 }
 
 // reach asks the device's clock: harmless, needs no sign-in, and the skew is wanted for signing in.
-func (o *opening) reach(ctx context.Context) error {
+func (o *deviceWork) reach(ctx context.Context) error {
 	service := o.d.Status.Device.XAddr
 	if service == "" {
 		return o.reachStream(ctx)
@@ -254,7 +254,7 @@ func (o *opening) reach(ctx context.Context) error {
 		Body: evidence.Reached{Addr: o.d.Status.Device.Addr, Service: service, SkewMS: skew.Milliseconds(), Before: before, Known: known, Diagnosis: diagnosis}})
 }
 
-func (o *opening) facts(address, asking, user string) diagnose.Facts {
+func (o *deviceWork) facts(address, asking, user string) diagnose.Facts {
 	f := diagnose.Facts{Host: o.d.Addr, Asking: asking, User: user}
 	if u, err := url.Parse(address); err == nil {
 		if f.Port, err = strconv.Atoi(u.Port()); err != nil {
@@ -265,7 +265,7 @@ func (o *opening) facts(address, asking, user string) diagnose.Facts {
 }
 
 // signInOf is the sign-in that opened a device; the anonymous one where it lets anyone in or none is known.
-func (o *opening) signInOf(ctx context.Context, d *store.Device) (signin.SignIn, error) {
+func (o *deviceWork) signInOf(ctx context.Context, d *store.Device) (signin.SignIn, error) {
 	s := d.Status.SignedIn
 	if s == nil || s.SignIn == uuid.Nil {
 		return signin.SignIn{}, nil
@@ -281,7 +281,7 @@ func (o *opening) signInOf(ctx context.Context, d *store.Device) (signin.SignIn,
 }
 
 // client is a device service client with the sign-in that opened the device, its clock read.
-func (o *opening) client(ctx context.Context, d *store.Device, log *exchange.Log) (*onvif.Client, signin.SignIn, error) {
+func (o *deviceWork) client(ctx context.Context, d *store.Device, log *exchange.Log) (*onvif.Client, signin.SignIn, error) {
 	in, err := o.signInOf(ctx, d)
 	if err != nil {
 		return nil, in, err
@@ -295,9 +295,9 @@ func (o *opening) client(ctx context.Context, d *store.Device, log *exchange.Log
 	return c, in, err
 }
 
-func (o *opening) locate(ctx context.Context) error {
+func (o *deviceWork) locate(ctx context.Context) error {
 	if o.streamOnly() {
-		return o.climb(ctx)
+		return o.findPaths(ctx)
 	}
 	log := o.newLog()
 	c, in, err := o.client(ctx, o.d, log)
@@ -327,7 +327,7 @@ func (o *opening) locate(ctx context.Context) error {
 }
 
 // prove plays the streams that are not proven yet, and then asks for what else the device shows.
-func (o *opening) prove(ctx context.Context) error {
+func (o *deviceWork) prove(ctx context.Context) error {
 	for i := range o.d.Status.Streams {
 		st := o.d.Status.Streams[i] // the address of the next may change by what is found of this one
 		if done, ok := o.d.Status.Proofs[st.Tier]; ok && done.OK {
@@ -424,7 +424,7 @@ func refine(d *diagnose.Diagnosis, u streamurl.URL, in *evidence.SignedIn) {
 }
 
 // place puts the camera on every wanted target that does not have it.
-func (o *opening) place(ctx context.Context) error {
+func (o *deviceWork) place(ctx context.Context) error {
 	for _, p := range o.d.Status.Placements {
 		if p.Slot != "" && p.Diagnosis == nil && !p.Moved {
 			continue
@@ -442,7 +442,7 @@ func (o *opening) place(ctx context.Context) error {
 	return nil
 }
 
-func (o *opening) placeOn(ctx context.Context, p latch.Placement, log *exchange.Log) (target.Placement, *diagnose.Diagnosis, error) {
+func (o *deviceWork) placeOn(ctx context.Context, p latch.Placement, log *exchange.Log) (target.Placement, *diagnose.Diagnosis, error) {
 	rec, user, err := o.recorderOf(ctx, p.Target, log)
 	if err != nil {
 		return target.Placement{}, nil, err
@@ -473,7 +473,7 @@ func (o *opening) placeOn(ctx context.Context, p latch.Placement, log *exchange.
 }
 
 // identity is what a target keeps to recognise the camera by: its endpoint reference, else Unlatch's own ID for it.
-func (o *opening) identity() string {
+func (o *deviceWork) identity() string {
 	if o.d.Endpoint.Valid {
 		return o.d.Endpoint.String
 	}
@@ -481,7 +481,7 @@ func (o *opening) identity() string {
 }
 
 // recorderOf returns the adapter of a target, or nil where no sign-in is known to open it.
-func (o *opening) recorderOf(ctx context.Context, id uuid.UUID, log *exchange.Log) (*target.Recorder, string, error) {
+func (o *deviceWork) recorderOf(ctx context.Context, id uuid.UUID, log *exchange.Log) (*target.Recorder, string, error) {
 	t, err := o.env.store.Device(ctx, id)
 	if err != nil {
 		return nil, "", err
@@ -500,7 +500,7 @@ func (o *opening) recorderOf(ctx context.Context, id uuid.UUID, log *exchange.Lo
 const confirmWait = 12 * time.Second
 
 // confirm asks each target that has the camera for its own state.
-func (o *opening) confirm(ctx context.Context) error {
+func (o *deviceWork) confirm(ctx context.Context) error {
 	for _, p := range o.d.Status.Placements {
 		if p.Confirmed {
 			continue

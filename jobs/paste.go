@@ -77,7 +77,7 @@ func (w *pasteWorker) Work(ctx context.Context, job *river.Job[PasteArgs]) error
 	if err != nil {
 		return w.env.finish(ctx, a.Run, err)
 	}
-	return w.env.onDevice(ctx, a.Run, base, func(o *opening) error {
+	return w.env.onDevice(ctx, a.Run, base, func(o *deviceWork) error {
 		if a.Readable != uuid.Nil && o.d.Status.Agreed.IsZero() {
 			if err := w.env.store.Agree(ctx, store.Person{ID: a.Readable}, a.Site, []store.Device{*o.d}, store.ForDevices); err != nil {
 				return &ownError{err}
@@ -89,7 +89,7 @@ func (w *pasteWorker) Work(ctx context.Context, job *river.Job[PasteArgs]) error
 }
 
 // paste signs in once and asks for each channel's streams by the recipe. A channel whose streams are not there is none.
-func (o *opening) paste(ctx context.Context, a PasteArgs, u streamurl.URL, port discovery.Port) error {
+func (o *deviceWork) paste(ctx context.Context, a PasteArgs, u streamurl.URL, port discovery.Port) error {
 	shape, err := recipe.Parse(a.Shape)
 	if err != nil {
 		return err
@@ -109,7 +109,7 @@ func (o *opening) paste(ctx context.Context, a PasteArgs, u streamurl.URL, port 
 	log := o.newLog()
 	at := u
 	at.SignIn, at.Path, at.Query = signin.SignIn{}, "", ""
-	c, err := o.climber(at.String(), log)
+	c, err := o.finder(at.String(), log)
 	if err != nil {
 		return err
 	}
@@ -139,8 +139,8 @@ func (o *opening) paste(ctx context.Context, a PasteArgs, u streamurl.URL, port 
 	}
 	for n := done.Channel + 1; n <= a.Channels; n++ {
 		done.Channel = n
-		rungs := ladder.Rungs(recipe.Stream, recipe.Device{}, n, []recipe.Recipe{{Name: a.Recipe, Shape: a.Shape, Path: shape, Purpose: recipe.Stream}})
-		there, tried, err := c.Climb(ctx, server, in, rungs)
+		likely := ladder.Candidates(recipe.Stream, recipe.Device{}, n, []recipe.Recipe{{Name: a.Recipe, Shape: a.Shape, Path: shape, Purpose: recipe.Stream}})
+		there, tried, err := c.Find(ctx, server, in, likely)
 		if err != nil {
 			return err
 		}
@@ -174,10 +174,10 @@ func (o *opening) paste(ctx context.Context, a PasteArgs, u streamurl.URL, port 
 	}
 	if done.Found == 0 {
 		return o.record(ctx, store.Finding{Exchange: log.String(), Body: evidence.Located{Diagnosis: &diagnose.Diagnosis{Cause: diagnose.NoPath,
-			Summary: fmt.Sprintf("The recipe %s gives no path that is there, of %d channels.", a.Shape, a.Channels), Fix: "Choose another reading of the URL, or check the channel in it.", Seen: string(server.Manner)}}})
+			Summary: fmt.Sprintf("The recipe %s gives no path that is there, of %d channels.", a.Shape, a.Channels), Fix: "Choose another reading of the URL, or check the channel in it.", Seen: string(server.Precedence)}}})
 	}
 	if a.Save {
-		// What has found streams on the device is worth keeping, for its sisters by the word of their stream service.
+		// What has found streams on the device is worth keeping, for devices alike by the word of their stream service.
 		r := recipe.Recipe{Name: strings.TrimSpace(server.Server + " " + a.Shape), Purpose: recipe.Stream, Shape: a.Shape, Path: shape, Server: server.Server, Confidence: "likely",
 			Note: fmt.Sprintf("Learned from a pasted URL; found %d of %d channels at %s.", done.Found, a.Channels, o.d.Addr)}
 		err := o.env.store.Keep(ctx, "a recipe", func(ctx context.Context) error {
@@ -205,7 +205,7 @@ type pasted struct {
 }
 
 // step counts one channel that is none, and keeps that it was looked at.
-func (o *opening) step(ctx context.Context, done pasted) error {
+func (o *deviceWork) step(ctx context.Context, done pasted) error {
 	return o.env.store.Keep(ctx, "the progress of a run", func(ctx context.Context) error { return o.env.store.StepTo(ctx, o.run, done) })
 }
 
@@ -215,7 +215,7 @@ func refusedBy(d *diagnose.Diagnosis) bool {
 
 // channel is the device that a channel's evidence belongs to: the pasted device itself where there is only one, else a device reached
 // through it.
-func (o *opening) channel(ctx context.Context, a PasteArgs, n int, port discovery.Port) (*opening, error) {
+func (o *deviceWork) channel(ctx context.Context, a PasteArgs, n int, port discovery.Port) (*deviceWork, error) {
 	if a.Channels == 1 {
 		return o, nil
 	}
@@ -229,5 +229,5 @@ func (o *opening) channel(ctx context.Context, a PasteArgs, n int, port discover
 	if err == nil && !o.d.Status.Agreed.IsZero() && d.Status.Agreed.IsZero() { // what was agreed for the device holds for its channels
 		err = o.env.store.Agree(ctx, store.Person{}, o.site.ID, []store.Device{*d}, store.ForDevices)
 	}
-	return &opening{env: o.env, d: d, site: o.site, run: o.run, attended: o.attended, secrets: o.secrets, guard: o.guard}, err
+	return &deviceWork{env: o.env, d: d, site: o.site, run: o.run, attended: o.attended, secrets: o.secrets, guard: o.guard}, err
 }

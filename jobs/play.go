@@ -24,7 +24,7 @@ import (
 )
 
 // streamSignIn is the sign-in that opens the streams: their own where they have one, else the device's.
-func (o *opening) streamSignIn(ctx context.Context) (signin.SignIn, error) {
+func (o *deviceWork) streamSignIn(ctx context.Context) (signin.SignIn, error) {
 	if k := o.d.Status.StreamKey; k != nil {
 		in, err := o.decrypt(ctx, k.SignIn)
 		if !errors.Is(err, store.ErrNotFound) {
@@ -39,7 +39,7 @@ func (o *opening) streamSignIn(ctx context.Context) (signin.SignIn, error) {
 
 // play proves one stream. Where the streams refuse the sign-in of the device service, what else on the keyring is for streams is tried, counted by
 // the guard as any try is; what opens them is kept. A refusal is not asked for twice.
-func (o *opening) play(ctx context.Context, u streamurl.URL) (prove.Proof, error) {
+func (o *deviceWork) play(ctx context.Context, u streamurl.URL) (prove.Proof, error) {
 	key, _, _ := o.d.Status.StreamSignIn()
 	if o.streamOnly() || key == uuid.Nil {
 		in, err := o.streamSignIn(ctx)
@@ -91,7 +91,7 @@ func (o *opening) play(ctx context.Context, u streamurl.URL) (prove.Proof, error
 	return proof, err
 }
 
-func (o *opening) prover(ctx context.Context, u streamurl.URL, in signin.SignIn, leave signin.Leave) (prove.Proof, error) {
+func (o *deviceWork) prover(ctx context.Context, u streamurl.URL, in signin.SignIn, leave signin.Leave) (prove.Proof, error) {
 	ctx, done := within(ctx, playBudget)
 	defer done()
 	p := prove.Prover{Dial: o.guard, Still: media.Still}
@@ -127,7 +127,7 @@ func (o *opening) prover(ctx context.Context, u streamurl.URL, in signin.SignIn,
 
 // elsewhere are the other places at which the stream may be, where nothing takes connections at the port that the device named: ports that spoke
 // RTSP or RTSP over TLS in the sweep, and web ports, which may carry RTSP within HTTP.
-func (o *opening) elsewhere(u streamurl.URL) (out []streamurl.URL) {
+func (o *deviceWork) elsewhere(u streamurl.URL) (out []streamurl.URL) {
 	for _, speaks := range []string{"rtsp", "rtsps", "http", "device service"} {
 		for _, p := range o.d.Status.Device.Ports {
 			if p.Speaks != speaks || int(p.Number) == u.DialPort() || u.Scheme == "rtsps" && speaks != "rtsps" {
@@ -148,7 +148,7 @@ func (o *opening) elsewhere(u streamurl.URL) (out []streamurl.URL) {
 }
 
 // moveStreams keeps the addresses at which the streams were found in place of those that the device names.
-func (o *opening) moveStreams(ctx context.Context, to streamurl.URL, named int) error {
+func (o *deviceWork) moveStreams(ctx context.Context, to streamurl.URL, named int) error {
 	body := *o.d.Status.Located
 	body.Streams = slices.Clone(body.Streams)
 	for i, st := range body.Streams {
@@ -170,7 +170,7 @@ func (o *opening) moveStreams(ctx context.Context, to streamurl.URL, named int) 
 }
 
 // takeReserve puts the device's own address in place of another host that it named for its streams and that does not answer.
-func (o *opening) takeReserve(ctx context.Context, named string) error {
+func (o *deviceWork) takeReserve(ctx context.Context, named string) error {
 	body := *o.d.Status.Located
 	body.Streams = slices.Clone(body.Streams)
 	for i, st := range body.Streams {
@@ -187,7 +187,7 @@ func (o *opening) takeReserve(ctx context.Context, named string) error {
 }
 
 // unseen reports whether the streams are proven and what else the device shows has not been asked for yet.
-func (o *opening) unseen() bool {
+func (o *deviceWork) unseen() bool {
 	if o.asked || o.d.Status.Latch(latch.Proven).State != latch.Open || !o.d.Status.InScope() {
 		return false
 	}
@@ -201,7 +201,7 @@ func (o *opening) unseen() bool {
 
 // besides asks for what a device shows over HTTP, once: a snapshot, motion JPEG, its own page. They are streams and services of their own, and no latch
 // waits for them.
-func (o *opening) besides(ctx context.Context) error {
+func (o *deviceWork) besides(ctx context.Context) error {
 	o.asked = true
 	if o.d.Via != nil || len(o.d.Status.Streams) == 0 || len(o.webPorts()) == 0 && o.d.Status.Device.XAddr == "" {
 		return nil
@@ -221,7 +221,7 @@ func (o *opening) besides(ctx context.Context) error {
 }
 
 // webPorts are the ports at which the device speaks HTTP.
-func (o *opening) webPorts() (out []int) {
+func (o *deviceWork) webPorts() (out []int) {
 	for _, p := range o.d.Status.Device.Ports {
 		if p.Speaks == "http" || p.Speaks == "device service" {
 			out = append(out, int(p.Number))
@@ -234,7 +234,7 @@ func (o *opening) webPorts() (out []int) {
 const mostPictures = 12
 
 // picture fetches the snapshot that the device names, or the first picture of a kind that the recipes lead to. A guess that fails is no finding.
-func (o *opening) picture(ctx context.Context, kind recipe.Purpose) error {
+func (o *deviceWork) picture(ctx context.Context, kind recipe.Purpose) error {
 	o.env.store.Progress(ctx, o.run, fmt.Sprintf("%s: looking for its %s", o.d.Title(), map[recipe.Purpose]string{recipe.Snapshot: "snapshot", recipe.MJPEG: "motion JPEG"}[kind]), -1)
 	log := o.newLog()
 	in, err := o.signInOf(ctx, o.d)
@@ -284,7 +284,7 @@ func (o *opening) picture(ctx context.Context, kind recipe.Purpose) error {
 }
 
 // namedSnapshot is the address that the device service names; "" where it names none.
-func (o *opening) namedSnapshot(ctx context.Context, log *exchange.Log) (string, error) {
+func (o *deviceWork) namedSnapshot(ctx context.Context, log *exchange.Log) (string, error) {
 	c, _, err := o.client(ctx, o.d, log)
 	if c != nil {
 		defer c.Close()
@@ -302,12 +302,12 @@ func (o *opening) namedSnapshot(ctx context.Context, log *exchange.Log) (string,
 }
 
 // pictureAddresses are the likeliest addresses of a kind of picture, by the path books.
-func (o *opening) pictureAddresses(ctx context.Context, kind recipe.Purpose) (out []string, err error) {
-	rungs, err := o.rungsFor(ctx, kind, nil)
+func (o *deviceWork) pictureAddresses(ctx context.Context, kind recipe.Purpose) (out []string, err error) {
+	likely, err := o.likelyPathsFor(ctx, kind, nil)
 	if err != nil {
 		return nil, err
 	}
-	for _, r := range rungs {
+	for _, r := range likely {
 		for _, port := range o.webPorts() {
 			if r.Values.Stream == 1 && len(out) < mostPictures && (r.Port == 0 || r.Port == port) {
 				out = append(out, fmt.Sprintf("http://%s%s", netip.AddrPortFrom(o.d.Status.Device.Addr, uint16(port)), r.Path))
@@ -318,7 +318,7 @@ func (o *opening) pictureAddresses(ctx context.Context, kind recipe.Purpose) (ou
 }
 
 // webLeave is leave to send the sign-in that opened the device to its web side.
-func (o *opening) webLeave() signin.Leave {
+func (o *deviceWork) webLeave() signin.Leave {
 	if s := o.d.Status.SignedIn; s != nil {
 		return o.leave(o.d, s.SignIn, store.WebPage, nil)
 	}
@@ -331,14 +331,14 @@ func heldBack(err error) bool {
 }
 
 // labelFor names the sign-in that opened something; "" where none was asked for.
-func (o *opening) labelFor(scheme string) string {
+func (o *deviceWork) labelFor(scheme string) string {
 	if scheme == "none" {
 		return ""
 	}
 	return o.d.Status.SignedIn.Label
 }
 
-func (o *opening) webPage(ctx context.Context) error {
+func (o *deviceWork) webPage(ctx context.Context) error {
 	log := o.newLog()
 	in, err := o.signInOf(ctx, o.d)
 	if err != nil {

@@ -57,12 +57,12 @@ func (w *readdressWorker) Timeout(*river.Job[ReaddressArgs]) time.Duration {
 }
 
 func (w *readdressWorker) Work(ctx context.Context, job *river.Job[ReaddressArgs]) error {
-	return w.env.onDevice(ctx, job.Args.Run, job.Args.Device, func(o *opening) error { return o.readdress(ctx, job.Args.To) })
+	return w.env.onDevice(ctx, job.Args.Run, job.Args.Device, func(o *deviceWork) error { return o.readdress(ctx, job.Args.To) })
 }
 
 // readdress moves the device; a job of its own opens again what the move has closed, so that the recorder gets the new URL too. A job that was
 // killed after the device had gone finds it at the new address and sends only what is not so yet.
-func (o *opening) readdress(ctx context.Context, to readdress.Setting) error {
+func (o *deviceWork) readdress(ctx context.Context, to readdress.Setting) error {
 	log := o.newLog()
 	out, err := o.move(ctx, to, log)
 	diagnosis, err := explain(ctx, err, o.facts(o.d.Status.Device.XAddr, "the device service", ""))
@@ -89,15 +89,15 @@ func (o *opening) readdress(ctx context.Context, to readdress.Setting) error {
 }
 
 // moving reports whether the device's move was recorded as begun and not as ended.
-func (o *opening) moving() bool { a := o.d.Status.Addressed; return a != nil && a.Pending }
+func (o *deviceWork) moving() bool { a := o.d.Status.Addressed; return a != nil && a.Pending }
 
 // openLater adds the job that opens the device's latches to the same run, once.
-func (o *opening) openLater(ctx context.Context) error {
+func (o *deviceWork) openLater(ctx context.Context) error {
 	_, err := river.ClientFromContext[pgxTx](ctx).Insert(ctx, OpenArgs{Run: o.run, Device: o.d.ID}, &river.InsertOpts{UniqueOpts: river.UniqueOpts{ByArgs: true}})
 	return err
 }
 
-func (o *opening) move(ctx context.Context, to readdress.Setting, log *exchange.Log) (readdress.Outcome, error) {
+func (o *deviceWork) move(ctx context.Context, to readdress.Setting, log *exchange.Log) (readdress.Outcome, error) {
 	if o.d.Status.SignedIn == nil {
 		return readdress.Outcome{}, errors.New("it has not been signed in to; open its latches first")
 	}

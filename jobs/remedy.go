@@ -47,12 +47,12 @@ type remedyWorker struct {
 }
 
 func (w *remedyWorker) Work(ctx context.Context, job *river.Job[RemedyArgs]) error {
-	return w.env.onDevice(ctx, job.Args.Run, job.Args.Device, func(o *opening) error { return o.remedy(ctx, job.Args) })
+	return w.env.onDevice(ctx, job.Args.Run, job.Args.Device, func(o *deviceWork) error { return o.remedy(ctx, job.Args) })
 }
 
 // remedy makes the change, records what it was and what it is, and opens the latches that the change was in the way of. What was before is
 // recorded before anything is sent: a job that is killed in between has changed nothing that cannot be taken back.
-func (o *opening) remedy(ctx context.Context, a RemedyArgs) error {
+func (o *deviceWork) remedy(ctx context.Context, a RemedyArgs) error {
 	log := o.newLog()
 	c, in, err := o.client(ctx, o.d, log)
 	body := evidence.Remedy{Action: a.Action, Undone: a.Undo}
@@ -80,7 +80,7 @@ func (o *opening) remedy(ctx context.Context, a RemedyArgs) error {
 var onlyChange bool
 
 // made is the newest change of a kind on the device that stands or was begun; nil for none.
-func (o *opening) made(a remedy.Action) *evidence.Remedy {
+func (o *deviceWork) made(a remedy.Action) *evidence.Remedy {
 	for i := range o.d.Status.Remedies {
 		if r := &o.d.Status.Remedies[i]; r.Action == a {
 			return r
@@ -92,7 +92,7 @@ func (o *opening) made(a remedy.Action) *evidence.Remedy {
 // intend records a change that is about to be sent, with what undo has to put back; of an undo, that is what it puts back. One that was begun
 // before and not finished keeps it: what the device says now may be its work already. So does one that stands on the device: read tells what
 // there is now, and whether that is what the change wants.
-func (o *opening) intend(ctx context.Context, body *evidence.Remedy, read func() (before string, stands bool, err error)) error {
+func (o *deviceWork) intend(ctx context.Context, body *evidence.Remedy, read func() (before string, stands bool, err error)) error {
 	if begun := o.made(body.Action); begun != nil && begun.Pending && begun.Undone == body.Undone {
 		body.Before, body.User = begun.Before, begun.User
 		return nil
@@ -114,7 +114,7 @@ func (o *opening) intend(ctx context.Context, body *evidence.Remedy, read func()
 }
 
 // mend makes one change, or takes it back to what was before it.
-func (o *opening) mend(ctx context.Context, c *onvif.Client, a RemedyArgs, body *evidence.Remedy) error {
+func (o *deviceWork) mend(ctx context.Context, c *onvif.Client, a RemedyArgs, body *evidence.Remedy) error {
 	was := o.made(a.Action)
 	if a.Undo && was == nil {
 		return &onvif.Fault{Codes: []string{"Sender", "ActionNotSupported"}, Reason: "Unlatch has changed nothing of the kind on this device that it could take back"}
@@ -142,7 +142,7 @@ func (o *opening) mend(ctx context.Context, c *onvif.Client, a RemedyArgs, body 
 func onOff(on bool) string { return map[bool]string{true: "on", false: "off"}[on] }
 
 // openAnew opens latches with what the remedy has changed. What rested on what it was before is asked for again.
-func (o *opening) openAnew(ctx context.Context, a RemedyArgs) error {
+func (o *deviceWork) openAnew(ctx context.Context, a RemedyArgs) error {
 	if a.Action == remedy.Clock {
 		return o.reach(ctx) // the skew is read anew
 	}
@@ -167,7 +167,7 @@ func (o *opening) openAnew(ctx context.Context, a RemedyArgs) error {
 }
 
 // signInAgain reads what the device says of itself once more, with the sign-in that is known to open it.
-func (o *opening) signInAgain(ctx context.Context) error {
+func (o *deviceWork) signInAgain(ctx context.Context) error {
 	s := o.d.Status.SignedIn
 	if s == nil || s.SignIn == uuid.Nil {
 		return nil
@@ -186,7 +186,7 @@ func (o *opening) signInAgain(ctx context.Context) error {
 }
 
 // setClock sets the clock right, or back by as much as it was off.
-func (o *opening) setClock(ctx context.Context, c *onvif.Client, undo bool, was *evidence.Remedy, body *evidence.Remedy) error {
+func (o *deviceWork) setClock(ctx context.Context, c *onvif.Client, undo bool, was *evidence.Remedy, body *evidence.Remedy) error {
 	want := time.Duration(0)
 	if undo {
 		if d, err := time.ParseDuration(was.Before); err == nil {
@@ -206,7 +206,7 @@ func (o *opening) setClock(ctx context.Context, c *onvif.Client, undo bool, was 
 }
 
 // streamUser makes the user, whose password is on the keyring already, or takes it away.
-func (o *opening) streamUser(ctx context.Context, c *onvif.Client, a RemedyArgs, was *evidence.Remedy, body *evidence.Remedy) error {
+func (o *deviceWork) streamUser(ctx context.Context, c *onvif.Client, a RemedyArgs, was *evidence.Remedy, body *evidence.Remedy) error {
 	if a.Undo {
 		k := o.d.Status.StreamKey
 		user := was.User

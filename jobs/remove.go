@@ -37,12 +37,12 @@ type removeWorker struct {
 }
 
 func (w *removeWorker) Work(ctx context.Context, job *river.Job[RemoveArgs]) error {
-	return w.env.onDevice(ctx, job.Args.Run, job.Args.Device, func(o *opening) error { return o.remove(ctx, job.Args.Target) })
+	return w.env.onDevice(ctx, job.Args.Run, job.Args.Device, func(o *deviceWork) error { return o.remove(ctx, job.Args.Target) })
 }
 
 // remove takes the camera off its slot and the wish with it. A recorder that does not answer keeps the camera, and so does
 // the record.
-func (o *opening) remove(ctx context.Context, from uuid.UUID) error {
+func (o *deviceWork) remove(ctx context.Context, from uuid.UUID) error {
 	for _, p := range o.d.Status.Placements {
 		if p.Target != from {
 			continue

@@ -23,7 +23,7 @@ import (
 
 // signIn tries the person's keyring, the likeliest key first, under the guard that keeps the device from locking. The
 // first question is asked without any sign-in: a device that lets anyone in says so by answering.
-func (o *opening) signIn(ctx context.Context) error {
+func (o *deviceWork) signIn(ctx context.Context) error {
 	if o.streamOnly() {
 		return o.signInStream(ctx)
 	}
@@ -46,7 +46,7 @@ func (o *opening) signIn(ctx context.Context) error {
 
 // candidates are the keys to try on the device for one purpose, in order. A device that has moved and is not known again gets none but
 // those that have opened it before: it may be a stranger that collects hashes.
-func (o *opening) candidates(ctx context.Context, purpose store.Purpose) ([]store.SignIn, error) {
+func (o *deviceWork) candidates(ctx context.Context, purpose store.Purpose) ([]store.SignIn, error) {
 	list, err := o.env.store.Candidates(ctx, o.d.ID, o.d.Site, store.Known{Words: strings.Join([]string{o.d.Status.Device.Maker, o.d.Status.Device.Name, o.d.Status.Device.Hardware}, " "),
 		Kind: o.d.Status.Device.Model()}, purpose, o.retry)
 	if o.d.Status.Before.IsValid() {
@@ -59,7 +59,7 @@ func (o *opening) candidates(ctx context.Context, purpose store.Purpose) ([]stor
 type attempt func(store.SignIn, signin.SignIn, signin.Leave) (evidence.SignedIn, error)
 
 // tryKeys tries the keyring in its order until one opens the device or a refusal is not what comes back.
-func (o *opening) tryKeys(ctx context.Context, purpose store.Purpose, log *exchange.Log, try attempt) error {
+func (o *deviceWork) tryKeys(ctx context.Context, purpose store.Purpose, log *exchange.Log, try attempt) error {
 	keys, err := o.candidates(ctx, purpose)
 	if err != nil {
 		return err
@@ -91,7 +91,7 @@ func refused(err error) bool {
 }
 
 // signedIn records what opened the device, and what it told of itself.
-func (o *opening) signedIn(ctx context.Context, found evidence.SignedIn, log *exchange.Log) error {
+func (o *deviceWork) signedIn(ctx context.Context, found evidence.SignedIn, log *exchange.Log) error {
 	if err := o.record(ctx, store.Finding{Body: found, Exchange: log.String()}); err != nil {
 		return err
 	}
@@ -100,7 +100,7 @@ func (o *opening) signedIn(ctx context.Context, found evidence.SignedIn, log *ex
 	})
 }
 
-func (o *opening) notSignedIn(ctx context.Context, out evidence.SignedIn, err error, user string, log *exchange.Log) error {
+func (o *deviceWork) notSignedIn(ctx context.Context, out evidence.SignedIn, err error, user string, log *exchange.Log) error {
 	asking := "the device service"
 	if o.streamOnly() {
 		asking = "the stream service"
@@ -130,7 +130,7 @@ func (o *opening) notSignedIn(ctx context.Context, out evidence.SignedIn, err er
 }
 
 // tryKey sends one key once, counted by the guard before it is sent. after says that the device has refused another one just before.
-func (o *opening) tryKey(ctx context.Context, key store.SignIn, purpose store.Purpose, after bool, log *exchange.Log, try attempt) (found evidence.SignedIn, err error) {
+func (o *deviceWork) tryKey(ctx context.Context, key store.SignIn, purpose store.Purpose, after bool, log *exchange.Log, try attempt) (found evidence.SignedIn, err error) {
 	in, err := o.decrypt(ctx, key.ID)
 	if err != nil {
 		return found, &ownError{err}
@@ -158,7 +158,7 @@ func lockedAfterAll(key store.SignIn, err error, after bool) error {
 }
 
 // try asks the question that proves a sign-in, and what the device is.
-func (o *opening) try(ctx context.Context, key uuid.UUID, in signin.SignIn, leave signin.Leave, log *exchange.Log) (evidence.SignedIn, error) {
+func (o *deviceWork) try(ctx context.Context, key uuid.UUID, in signin.SignIn, leave signin.Leave, log *exchange.Log) (evidence.SignedIn, error) {
 	out := evidence.SignedIn{SignIn: key}
 	c := onvif.New(o.d.Status.Device.XAddr, onvif.Options{Dial: o.guard, SignIn: in, Leave: leave, Log: log})
 	defer c.Close()

@@ -25,7 +25,7 @@ import (
 // leave is the one way by which a sign-in of the keyring goes out to a device: in a scheme that is not weaker than before, readable only
 // where a person has agreed and has begun the work, and counted by the guard that keeps the device from locking. reading turns an error
 // of the device into what it means for the count; it may be nil.
-func (o *opening) leave(d *store.Device, key uuid.UUID, purpose store.Purpose, reading func(error) error) signin.Leave {
+func (o *deviceWork) leave(d *store.Device, key uuid.UUID, purpose store.Purpose, reading func(error) error) signin.Leave {
 	if key == uuid.Nil {
 		return nil
 	}
@@ -48,7 +48,7 @@ func (o *opening) leave(d *store.Device, key uuid.UUID, purpose store.Purpose, r
 }
 
 // begin asks the guard for one try and waits where only the space between two tries is missing. A *signin.HeldBackError is its no.
-func (o *opening) begin(ctx context.Context, d *store.Device, key uuid.UUID, purpose store.Purpose) (uuid.UUID, error) {
+func (o *deviceWork) begin(ctx context.Context, d *store.Device, key uuid.UUID, purpose store.Purpose) (uuid.UUID, error) {
 	for {
 		try, err := o.env.store.BeginTry(ctx, d.ID, key, purpose, d.Status.Device.Model())
 		held := new(signin.HeldBackError)
@@ -68,7 +68,7 @@ func (o *opening) begin(ctx context.Context, d *store.Device, key uuid.UUID, pur
 }
 
 // end keeps how a try ended, and the scheme in which the device took the sign-in where that is stronger than before.
-func (o *opening) end(ctx context.Context, d *store.Device, try uuid.UUID, purpose store.Purpose, scheme string, err error) {
+func (o *deviceWork) end(ctx context.Context, d *store.Device, try uuid.UUID, purpose store.Purpose, scheme string, err error) {
 	result, locked := store.NoAnswer, new(signin.LockedError)
 	switch {
 	case errors.As(err, &locked):
@@ -91,7 +91,7 @@ func (o *opening) end(ctx context.Context, d *store.Device, try uuid.UUID, purpo
 }
 
 // knownAgain says where a device was before, when it has moved, and by what it is known again at its new address.
-func (o *opening) knownAgain() (before *netip.Addr, known string) {
+func (o *deviceWork) knownAgain() (before *netip.Addr, known string) {
 	st := &o.d.Status
 	here := st.Device.Addr
 	if st.Before.IsValid() && st.Before != here {
@@ -227,7 +227,7 @@ func (m *mover) ask(ctx context.Context, d *store.Device) bool {
 }
 
 // strangerUnless words what came of signing in to a device that has moved and is not known again.
-func (o *opening) strangerUnless(d *diagnose.Diagnosis) *diagnose.Diagnosis {
+func (o *deviceWork) strangerUnless(d *diagnose.Diagnosis) *diagnose.Diagnosis {
 	if d == nil || !o.d.Status.Before.IsValid() {
 		return d
 	}

@@ -22,7 +22,7 @@ type WakeArgs struct {
 func (WakeArgs) Kind() string { return "wake" }
 
 // wakeAt sees to it that a device is tried again when the wait that a diagnosis speaks of has ended.
-func (o *opening) wakeAt(ctx context.Context, d *diagnose.Diagnosis) error {
+func (o *deviceWork) wakeAt(ctx context.Context, d *diagnose.Diagnosis) error {
 	if d == nil || d.Until == nil {
 		return nil
 	}

@@ -226,7 +226,7 @@ func (s *Server) applyAddresses(ctx context.Context, id uuid.UUID, title string,
 	seen := map[netip.Addr]bool{}
 	plan := make([]jobs.Address, len(lines))
 	for i, l := range lines {
-		to := readdress.Setting{DHCP: l.DHCP, Bits: l.Bits, Also: readdress.Also{NTP: strings.TrimSpace(l.NTP), Host: l.Host, TimeZone: strings.TrimSpace(l.TimeZone), Clock: l.Clock, NoDNS: l.NoDNS, NoNTP: l.NoNTP}}
+		to := readdress.Setting{DHCP: l.DHCP, Bits: l.Bits, HostSettings: readdress.HostSettings{NTP: strings.TrimSpace(l.NTP), Host: l.Host, TimeZone: strings.TrimSpace(l.TimeZone), Clock: l.Clock, NoDNS: l.NoDNS, NoNTP: l.NoNTP}}
 		if to.DNS, err = addrList(l.DNS); err != nil {
 			return nil, s.explain(err)
 		}

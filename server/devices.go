@@ -379,7 +379,7 @@ func viewOf(d *store.Device) deviceView {
 		}
 	}
 	if st.Located != nil && len(st.Located.Tried) > 0 && st.Reached != nil && st.Reached.Ladder != nil {
-		v.Ladder = &ladderView{Recipe: st.Located.Recipe, Shape: st.Located.Shape, Manner: string(st.Reached.Ladder.Manner), Tried: st.Located.Tried}
+		v.Ladder = &ladderView{Recipe: st.Located.Recipe, Shape: st.Located.Shape, Manner: string(st.Reached.Ladder.Precedence), Tried: st.Located.Tried}
 	}
 	for _, c := range st.Channels {
 		view := channelView{Number: c.Number, Name: c.Name, Place: c.Place, Page: c.Page}

@@ -28,12 +28,12 @@ func (b Addressed) sum(_ string) string {
 		return fmt.Sprintf("About to be moved from %s to %s", b.Before.Addr, b.To.Addr)
 	}
 	if b.Before.Addr == b.After.Addr && b.Before.DHCP == b.After.DHCP && b.Diagnosis == nil {
-		return "Set besides the address: " + strings.Join(b.After.Changed(b.Before.Also), ", ")
+		return "Set besides the address: " + strings.Join(b.After.Changed(b.Before.HostSettings), ", ")
 	}
 	if b.After.DHCP {
 		how = " by DHCP"
 	}
-	if also := b.After.Changed(b.Before.Also); len(also) > 0 {
+	if also := b.After.Changed(b.Before.HostSettings); len(also) > 0 {
 		how += "; also set: " + strings.Join(also, ", ")
 	}
 	return fmt.Sprintf("Moved from %s to %s%s", b.Before.Addr, b.After.Addr, how)

@@ -2,6 +2,7 @@ package evidence
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"errors"
 	"flag"
@@ -67,7 +68,8 @@ func fill(v reflect.Value, name string) {
 	case reflect.Struct:
 		for i := range v.NumField() {
 			if f := v.Type().Field(i); f.IsExported() && f.Tag.Get("json") != "-" {
-				fill(v.Field(i), f.Name)
+				tag, _, _ := strings.Cut(f.Tag.Get("json"), ",")
+				fill(v.Field(i), cmp.Or(tag, f.Name)) // what a field is called in Go is not what is fixed
 			}
 		}
 	default:

@@ -1,4 +1,4 @@
-// Package ladder finds the stream paths of a camera that tells none: it asks for one likely path after the other, gently, and tells from the
+// Package ladder finds the stream paths of a camera that tells none: it asks for one candidates path after the other, gently, and tells from the
 // answers which are there. One DESCRIBE a path, over one connection, and nothing is played.
 package ladder
 
@@ -20,11 +20,11 @@ import (
 	"unlatch/core/streamurl"
 )
 
-// MaxRungs is how many paths are tried at most.
-const MaxRungs = 400
+// MaxCandidates is how many paths are tried at most.
+const MaxCandidates = 400
 
-// A Rung is one path to try, with where it comes from.
-type Rung struct {
+// A Candidate is one path to try, with where it comes from.
+type Candidate struct {
 	Path   string        `json:"path"`
 	Values recipe.Values `json:"values"`
 	Recipe string        `json:"recipe" doc:"name of the recipe, or what else it comes from"`
@@ -32,20 +32,20 @@ type Rung struct {
 	Port   int           `json:"port,omitempty" doc:"that the recipe names; 0 for none"`
 }
 
-// A Manner is how a server judges a request, which decides what its answers mean.
-type Manner string
+// A Precedence is how a server judges a request, which decides what its answers mean.
+type Precedence string
 
 const (
-	PathFirst   Manner = "path first"    // an unknown path is a 404, signed in or not
-	SignInFirst Manner = "sign-in first" // without a sign-in every path is a 401
-	AnyPath     Manner = "any path"      // every path is answered with a picture: a 200 says nothing
+	PathFirst   Precedence = "path first"    // an unknown path is a 404, signed in or not
+	SignInFirst Precedence = "sign-in first" // without a sign-in every path is a 401
+	AnyPath     Precedence = "any path"      // every path is answered with a picture: a 200 says nothing
 )
 
 // A Server is what a stream service told of itself.
 type Server struct {
-	Manner Manner `json:"manner"`
-	Server string `json:"server,omitempty"`
-	Realm  string `json:"realm,omitempty"`
+	Precedence Precedence `json:"manner"`
+	Server     string     `json:"server,omitempty"`
+	Realm      string     `json:"realm,omitempty"`
 }
 
 // A Tried is one path that was asked for, with the answer's status (RFC 2326 §7.1.1).
@@ -55,8 +55,8 @@ type Tried struct {
 	Status int    `json:"status"`
 }
 
-// A Climber asks one stream service.
-type Climber struct {
+// A Finder asks one stream service.
+type Finder struct {
 	Dial address.Dialer
 	At   streamurl.URL // scheme, host and port; path and sign-in are set for each request
 	Log  *exchange.Log
@@ -74,7 +74,7 @@ type Climber struct {
 func nonsense() string { return "/no-such-path-" + uuid.NewString()[:8] }
 
 // Close ends the connection.
-func (c *Climber) Close() {
+func (c *Finder) Close() {
 	if c.conn != nil {
 		c.conn.Close()
 		c.conn = nil
@@ -82,7 +82,7 @@ func (c *Climber) Close() {
 }
 
 // describe asks for a path and returns the status. A server that hangs up after an error is connected to again.
-func (c *Climber) describe(ctx context.Context, in signin.SignIn, path string) (status int, realm string, err error) {
+func (c *Finder) describe(ctx context.Context, in signin.SignIn, path string) (status int, realm string, err error) {
 	for again := range 2 {
 		fresh := false
 		if c.conn == nil || in.User != c.signIn.User || in.Secret.Reveal() != c.signIn.Secret.Reveal() {
@@ -119,27 +119,27 @@ func (c *Climber) describe(ctx context.Context, in signin.SignIn, path string) (
 }
 
 // Ask finds out how the server judges, with a path that cannot be.
-func (c *Climber) Ask(ctx context.Context) (Server, error) {
+func (c *Finder) Ask(ctx context.Context) (Server, error) {
 	status, realm, err := c.describe(ctx, signin.SignIn{}, nonsense())
 	if err != nil {
 		return Server{}, err
 	}
-	s := Server{Realm: realm, Manner: PathFirst}
+	s := Server{Realm: realm, Precedence: PathFirst}
 	if c.conn != nil {
 		s.Server = c.conn.Server
 	}
 	switch {
 	case status == 401:
-		s.Manner = SignInFirst
+		s.Precedence = SignInFirst
 	case status < 300:
-		s.Manner = AnyPath
+		s.Precedence = AnyPath
 	}
 	return s, nil
 }
 
 // SignIn proves a sign-in on a server that judges the sign-in first, without knowing any path: what is no longer a 401 has been let in. On
 // others path must be one that asked for a sign-in. What is refused is an *rtsp.AuthError.
-func (c *Climber) SignIn(ctx context.Context, in signin.SignIn, path string) error {
+func (c *Finder) SignIn(ctx context.Context, in signin.SignIn, path string) error {
 	if path == "" {
 		path = nonsense()
 	}
@@ -151,17 +151,18 @@ func (c *Climber) SignIn(ctx context.Context, in signin.SignIn, path string) err
 }
 
 // Scheme is the scheme in which the service has taken the sign-in; "none" where it asked for none.
-func (c *Climber) Scheme() string {
+func (c *Finder) Scheme() string {
 	if c.conn == nil {
 		return "none"
 	}
 	return c.conn.Auth()
 }
 
-// Climb tries rungs in order. It stops when every stream that the first fitting recipe has was asked for; the paths that are there are returned,
+// Find tries candidates in order. It stops when every stream that the first fitting recipe has was asked for; the paths that are there
+// are returned,
 // and every one that was tried. A path that wants a sign-in is there as well: on a server that judges paths first a 401 says so.
-func (c *Climber) Climb(ctx context.Context, s Server, in signin.SignIn, rungs []Rung) (found []Rung, tried []Tried, err error) {
-	for _, r := range rungs[:min(len(rungs), MaxRungs)] {
+func (c *Finder) Find(ctx context.Context, s Server, in signin.SignIn, candidates []Candidate) (found []Candidate, tried []Tried, err error) {
+	for _, r := range candidates[:min(len(candidates), MaxCandidates)] {
 		if len(found) > 0 && found[0].Recipe != r.Recipe {
 			break // another shape: this one is found
 		}
@@ -173,12 +174,12 @@ func (c *Climber) Climb(ctx context.Context, s Server, in signin.SignIn, rungs [
 			return found, tried, fmt.Errorf("after %d paths: %w", len(tried), err)
 		}
 		tried = append(tried, Tried{r.Path, r.Recipe, status})
-		if status == 401 && s.Manner == SignInFirst {
+		if status == 401 && s.Precedence == SignInFirst {
 			return found, tried, &rtsp.AuthError{Tried: !in.Anonymous(), Status: status} // it was let in before: the sign-in is good for other paths, or for none
 		}
 		if status < 300 || status == 401 {
 			found = append(found, r)
-			if s.Manner == AnyPath {
+			if s.Precedence == AnyPath {
 				break // every other path would be there too
 			}
 		}
@@ -186,9 +187,10 @@ func (c *Climber) Climb(ctx context.Context, s Server, in signin.SignIn, rungs [
 	return found, tried, nil
 }
 
-// Rungs orders the paths of books for one purpose by how well each recipe fits a device, each recipe's streams together. first are put before all others: shapes that
-// work on a sister of the device.
-func Rungs(purpose recipe.Purpose, d recipe.Device, channel int, first []recipe.Recipe, books ...*recipe.Book) []Rung {
+// Candidates orders the paths of books for one purpose by how well each recipe fits a device, each recipe's streams together. first are put
+// before all others: shapes that
+// work on a device alike.
+func Candidates(purpose recipe.Purpose, d recipe.Device, channel int, first []recipe.Recipe, books ...*recipe.Book) []Candidate {
 	type ranked struct {
 		r    recipe.Recipe
 		rank int
@@ -205,7 +207,7 @@ func Rungs(purpose recipe.Purpose, d recipe.Device, channel int, first []recipe.
 		}
 	}
 	slices.SortStableFunc(all, func(a, b ranked) int { return b.rank - a.rank })
-	var out []Rung
+	var out []Candidate
 	seen := map[string]bool{}
 	for _, x := range all {
 		v := recipe.Values{Channel: channel}
@@ -218,7 +220,7 @@ func Rungs(purpose recipe.Purpose, d recipe.Device, channel int, first []recipe.
 				continue
 			}
 			seen[path] = true
-			out = append(out, Rung{Path: path, Values: v, Recipe: x.r.Name, Shape: x.r.Shape, Port: x.r.Port})
+			out = append(out, Candidate{Path: path, Values: v, Recipe: x.r.Name, Shape: x.r.Shape, Port: x.r.Port})
 		}
 	}
 	return out

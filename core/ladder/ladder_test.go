@@ -32,25 +32,25 @@ var (
 	fitter = signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")}
 )
 
-func climber(t *testing.T, w *sim.World, device string) *ladder.Climber {
+func climber(t *testing.T, w *sim.World, device string) *ladder.Finder {
 	u, err := streamurl.Parse("rtsp://" + w.Device(device).RTSP())
 	require.NoError(t, err)
-	c := &ladder.Climber{Leave: signin.Policy{Readable: true}.Leave, Dial: &address.Guard{Allowed: address.MustParse("127.41.30.0/24")}, At: u}
+	c := &ladder.Finder{Leave: signin.Policy{Readable: true}.Leave, Dial: &address.Guard{Allowed: address.MustParse("127.41.30.0/24")}, At: u}
 	t.Cleanup(c.Close)
 	return c
 }
 
-func TestMannersAreToldApartByANonsensePath(t *testing.T) {
+func TestServersAreToldApartByANonsensePath(t *testing.T) {
 	w := simtest.Start(t, yard)
-	for device, want := range map[string]ladder.Manner{"Plain": ladder.SignInFirst, "Open minded": ladder.PathFirst, "Yes to all": ladder.AnyPath, "Digest": ladder.PathFirst} {
+	for device, want := range map[string]ladder.Precedence{"Plain": ladder.SignInFirst, "Open minded": ladder.PathFirst, "Yes to all": ladder.AnyPath, "Digest": ladder.PathFirst} {
 		s, err := climber(t, w, device).Ask(ctx)
 		require.NoError(t, err)
-		assert.Equal(t, want, s.Manner, device)
+		assert.Equal(t, want, s.Precedence, device)
 		assert.NotEmpty(t, s.Server, device)
 	}
 }
 
-func TestClimb(t *testing.T) {
+func TestFind(t *testing.T) {
 	w := simtest.Start(t, yard)
 	books := recipe.Shipped()
 
@@ -62,9 +62,9 @@ func TestClimb(t *testing.T) {
 	wrong.Secret = signin.NewSecret("tin-lamp")
 	assert.ErrorAs(t, c.SignIn(ctx, wrong, ""), new(*rtsp.AuthError))
 	require.NoError(t, c.SignIn(ctx, fitter, ""))
-	rungs := ladder.Rungs(recipe.Stream, recipe.Device{Server: s.Server}, 1, nil, books...)
-	assert.Equal(t, "/orrery/crown", rungs[0].Path)
-	found, tried, err := c.Climb(ctx, s, fitter, rungs)
+	likely := ladder.Candidates(recipe.Stream, recipe.Device{Server: s.Server}, 1, nil, books...)
+	assert.Equal(t, "/orrery/crown", likely[0].Path)
+	found, tried, err := c.Find(ctx, s, fitter, likely)
 	require.NoError(t, err)
 	require.Len(t, found, 3)
 	assert.Equal(t, []string{"/orrery/crown", "/orrery/belt", "/orrery/hem"}, []string{found[0].Path, found[1].Path, found[2].Path})
@@ -74,7 +74,7 @@ func TestClimb(t *testing.T) {
 	c = climber(t, w, "Open minded")
 	s, err = c.Ask(ctx)
 	require.NoError(t, err)
-	found, tried, err = c.Climb(ctx, s, signin.SignIn{}, ladder.Rungs(recipe.Stream, recipe.Device{}, 1, nil, books[1], books[0]))
+	found, tried, err = c.Find(ctx, s, signin.SignIn{}, ladder.Candidates(recipe.Stream, recipe.Device{}, 1, nil, books[1], books[0]))
 	require.NoError(t, err)
 	require.Len(t, found, 2)
 	assert.Greater(t, len(tried), 10, "past all the guesses that are not there")
@@ -82,11 +82,11 @@ func TestClimb(t *testing.T) {
 	assert.ErrorAs(t, c.SignIn(ctx, wrong, found[0].Path), new(*rtsp.AuthError))
 	assert.NoError(t, c.SignIn(ctx, fitter, found[0].Path))
 
-	// Any path: the first rung is as good as all others, and no more are asked for.
+	// Any path: the first path is as good as all others, and no more are asked for.
 	c = climber(t, w, "Yes to all")
 	s, err = c.Ask(ctx)
 	require.NoError(t, err)
-	found, tried, err = c.Climb(ctx, s, signin.SignIn{}, rungs)
+	found, tried, err = c.Find(ctx, s, signin.SignIn{}, likely)
 	require.NoError(t, err)
 	assert.Len(t, found, 1)
 	assert.Len(t, tried, 1)
@@ -97,11 +97,11 @@ func TestNothingFits(t *testing.T) {
 	c := climber(t, w, "Plain")
 	s, err := c.Ask(ctx)
 	require.NoError(t, err)
-	found, tried, err := c.Climb(ctx, s, fitter, ladder.Rungs(recipe.Stream, recipe.Device{}, 1, nil, recipe.Shipped()[1]))
+	found, tried, err := c.Find(ctx, s, fitter, ladder.Candidates(recipe.Stream, recipe.Device{}, 1, nil, recipe.Shipped()[1]))
 	require.NoError(t, err)
 	assert.Empty(t, found)
 	assert.NotEmpty(t, tried)
-	_, _, err = c.Climb(ctx, s, signin.SignIn{}, ladder.Rungs(recipe.Stream, recipe.Device{}, 1, nil, recipe.Shipped()[1]))
+	_, _, err = c.Find(ctx, s, signin.SignIn{}, ladder.Candidates(recipe.Stream, recipe.Device{}, 1, nil, recipe.Shipped()[1]))
 	assert.ErrorAs(t, err, new(*rtsp.AuthError), "without the sign-in nothing is learned, and nothing is tried in vain")
 	c.At.Host = "127.41.31.9"
 	c.Close()
@@ -109,11 +109,11 @@ func TestNothingFits(t *testing.T) {
 	assert.ErrorAs(t, err, new(*address.OutOfScopeError))
 }
 
-func TestRungsPutASistersShapeFirst(t *testing.T) {
+func TestShapesOfDevicesAlikeComeFirst(t *testing.T) {
 	sister := recipe.Recipe{Name: "a sister camera", Shape: "/tower/{tier:a|b}", Path: recipe.MustParse("/tower/{tier:a|b}"), Purpose: recipe.Stream}
-	rungs := ladder.Rungs(recipe.Stream, recipe.Device{Maker: "Corvane"}, 3, []recipe.Recipe{sister}, recipe.Shipped()...)
-	assert.Equal(t, []string{"/tower/a", "/tower/b", "/vista/ch3/primary"}, []string{rungs[0].Path, rungs[1].Path, rungs[2].Path})
-	for _, r := range rungs {
+	likely := ladder.Candidates(recipe.Stream, recipe.Device{Maker: "Corvane"}, 3, []recipe.Recipe{sister}, recipe.Shipped()...)
+	assert.Equal(t, []string{"/tower/a", "/tower/b", "/vista/ch3/primary"}, []string{likely[0].Path, likely[1].Path, likely[2].Path})
+	for _, r := range likely {
 		assert.NotContains(t, r.Path, "lantern", "what is for another maker is not tried")
 	}
 }

@@ -28,7 +28,7 @@ type Setting struct {
 	Bits    int        `json:"bits"`
 	DHCP    bool       `json:"dhcp"`
 	Gateway netip.Addr `json:"gateway"` // zero for none, or to leave it as it is
-	Also
+	HostSettings
 }
 
 // A Step is one stage with the time it took.
@@ -166,7 +166,7 @@ func (w *work) do(ctx context.Context) error {
 	switch {
 	case w.Begun != nil:
 		w.out.Before = *w.Begun
-	case w.Intend != nil && (!stays || w.To.Clock || len(w.To.Changed(now.Also)) > 0):
+	case w.Intend != nil && (!stays || w.To.Clock || len(w.To.Changed(now.HostSettings)) > 0):
 		if err := w.Intend(now); err != nil {
 			return err
 		}

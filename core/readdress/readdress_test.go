@@ -110,7 +110,7 @@ func TestNameServersNameAndClockGoAlong(t *testing.T) {
 	}
 	dns := []netip.Addr{netip.MustParseAddr("192.0.2.53"), netip.MustParseAddr("198.51.100.53")}
 	to := readdress.Setting{Addr: netip.MustParseAddr("127.46.3.101"), Bits: 24,
-		Also: readdress.Also{DNS: dns, NTP: "time.tarnside.example", Host: "platform-clock", TimeZone: "GMT0BST,M3.5.0/1,M10.5.0", Clock: true}}
+		HostSettings: readdress.HostSettings{DNS: dns, NTP: "time.tarnside.example", Host: "platform-clock", TimeZone: "GMT0BST,M3.5.0/1,M10.5.0", Clock: true}}
 	got, err := do("Clock", to)
 	require.NoError(t, err)
 	assert.InDelta(t, 1200_000, got.Before.SkewMS, 5000, "twenty minutes wrong before")
@@ -129,13 +129,13 @@ func TestNameServersNameAndClockGoAlong(t *testing.T) {
 	}
 
 	// Undo of the first name server and time server that were set by hand gives them back to DHCP.
-	got, err = do("Clock", readdress.Setting{Addr: to.Addr, Bits: 24, Also: readdress.Also{NoDNS: true, NoNTP: true}})
+	got, err = do("Clock", readdress.Setting{Addr: to.Addr, Bits: 24, HostSettings: readdress.HostSettings{NoDNS: true, NoNTP: true}})
 	require.NoError(t, err)
 	assert.Equal(t, dns, got.Before.DNS)
 	assert.Empty(t, got.After.DNS)
 	assert.Empty(t, got.After.NTP)
 
-	_, err = do("Turntable", readdress.Setting{Addr: netip.MustParseAddr("127.46.3.102"), Bits: 24, Also: readdress.Also{Host: "not a host name"}})
+	_, err = do("Turntable", readdress.Setting{Addr: netip.MustParseAddr("127.46.3.102"), Bits: 24, HostSettings: readdress.HostSettings{Host: "not a host name"}})
 	var fault *onvif.Fault
 	require.ErrorAs(t, err, &fault, "what the device refuses is said")
 	assert.Equal(t, "127.46.3.12:8080", w.Device("Turntable").Web(), "and the address was not sent after it")

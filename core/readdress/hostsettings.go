@@ -14,8 +14,8 @@ import (
 	"unlatch/core/onvif"
 )
 
-// Also is what goes to a device in the same action as its address: whatever is empty is left as it is.
-type Also struct {
+// HostSettings are what goes to a device in one action with its address; what is empty is left as it is.
+type HostSettings struct {
 	DNS      []netip.Addr `json:"dns,omitempty"`
 	NTP      string       `json:"ntp,omitempty" doc:"time server: an address or a name"`
 	Host     string       `json:"host,omitempty" doc:"host name, RFC 1123"`
@@ -30,7 +30,7 @@ type Also struct {
 }
 
 // Changed says in words what differs from before.
-func (a Also) Changed(before Also) (out []string) {
+func (a HostSettings) Changed(before HostSettings) (out []string) {
 	if !slices.Equal(a.DNS, before.DNS) {
 		out = append(out, "name servers")
 	}
@@ -47,7 +47,7 @@ func (a Also) Changed(before Also) (out []string) {
 
 // also sends what is wanted besides the address, first: the device still answers where it is.
 func (w *work) also(ctx context.Context, c *onvif.Client) error {
-	a := w.To.Also
+	a := w.To.HostSettings
 	if len(a.DNS) > 0 || a.NoDNS {
 		w.doing("setting its name servers")
 		if err := c.SetDNS(ctx, a.DNS); err != nil {
@@ -82,7 +82,7 @@ func (w *work) also(ctx context.Context, c *onvif.Client) error {
 
 // readAlso reads back what was asked for, and nothing else: a device need not know every one of these operations.
 func (w *work) readAlso(ctx context.Context, c *onvif.Client, into *Setting) (err error) {
-	a := w.To.Also
+	a := w.To.HostSettings
 	if len(a.DNS) > 0 || a.NoDNS {
 		if into.DNS, _, err = c.DNS(ctx); err != nil {
 			return err
