@@ -70,6 +70,7 @@ devices:
 	b.count(`[data-at="placed"]`, 4)
 	b.page.MustElement("[data-device]").MustClick()
 	b.page.MustElement(`[data-grid="main"][data-state="opens"]`)
+	b.page.MustElement(`[data-grid="snapshot"]`) // it is asked for after the streams
 	bench := b.page.MustElement("#bench").MustText()
 	assert.Contains(t, bench, "watcher, 4 cameras")
 	assert.Contains(t, bench, "the streams' own")
