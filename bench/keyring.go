@@ -24,8 +24,8 @@ func fiveKinds() string {
 // fitters are the users; the first is the one that every rig has on its keyring.
 var fitters = []string{"fitter", "keeper", "warden", "porter", "signal"}
 
-// keyring opens 200 cameras with five sign-ins of which each camera takes one, and counts what was tried. No camera may see more wrong ones than the
-// guard allows; one that would have is left waiting.
+// keyring opens 200 cameras with five sign-ins of which each camera takes one, and counts what was tried. No camera may see more wrong
+// ones than the guard allows; one that would have is left waiting.
 func keyring(ctx context.Context, _ *scene.Library) ([]figure, error) {
 	r, err := newRig(ctx, fiveKinds(), "127.62.1.0/26, 127.62.2.0/26, 127.62.3.0/26, 127.62.4.0/26, 127.62.5.0/26")
 	if err != nil {

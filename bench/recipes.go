@@ -107,7 +107,8 @@ func ladderTime(ctx context.Context, media *scene.Library) ([]figure, error) {
 	return []figure{{fmt.Sprintf("Ladder: the right one of %d paths, one DESCRIBE each", candidates), ms(got), ms(floor) + " bare exchanges", fmt.Sprintf("%.2f", float64(got)/float64(floor)), "at most 1.3"}}, nil
 }
 
-// bareExchanges sends DESCRIBE requests of the same size that are refused for want of a sign-in, and reads the answers, and does nothing else.
+// bareExchanges sends DESCRIBE requests of the same size that are refused for want of a sign-in, and reads the answers, and does
+// nothing else.
 func bareExchanges(hostport string, n int) (time.Duration, error) {
 	conn, err := net.Dial("tcp", hostport)
 	if err != nil {

@@ -26,8 +26,8 @@ devices:
   - {name: Line, maker: corvane, model: V4, address: 127.63.0.10, count: 1000, scene: viaduct, caption: "", streams: [{width: 320, height: 180, fps: 5, kbps: 150, gop: 5}]}
 `
 
-// answerWindow is what the standard gives a device to answer (WS-Discovery 2005/04 §3.1.3, APP_MAX_DELAY), retryPlan what asking three types
-// twice takes with its pauses.
+// answerWindow is what the standard gives a device to answer (WS-Discovery 2005/04 §3.1.3, APP_MAX_DELAY), retryPlan what asking three
+// types twice takes with its pauses.
 const (
 	answerWindow = 500 * time.Millisecond
 	retryPlan    = 6 * 70 * time.Millisecond
@@ -152,8 +152,9 @@ func findWhileTheyArrive(dir string) (tasks int, longest float64, shown time.Dur
 	return tasks, longest, shown, err
 }
 
-// watchStalls takes steps of always the same work, about 20 ms of it, until it is halted, and returns how many of them took more than 100 ms and
-// the longest: what the machine does to any program that runs beside the stand-ins, the database, the server and the browser.
+// watchStalls takes steps of always the same work, about 20 ms of it, until it is halted, and returns how many of them took more than
+// 100 ms and the longest: what the machine does to any program that runs beside the stand-ins, the database, the server and the
+// browser.
 func watchStalls() (halt func() (int, time.Duration)) {
 	work := func(rounds int) {
 		sum := [32]byte{}

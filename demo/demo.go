@@ -31,8 +31,8 @@ const Network = "127.40"
 
 var networks = regexp.MustCompile(`^127\.(\d{1,2}|1\d\d|2[0-4]\d|25[0-5])$`)
 
-// Scenario returns the railway's devices on a loopback network, Network where it is empty. On another than Network they are other devices, with
-// serials of their own: two railways run beside each other on one machine.
+// Scenario returns the railway's devices on a loopback network, Network where it is empty. On another than Network they are other
+// devices, with serials of their own: two railways run beside each other on one machine.
 func Scenario(network string) (*sim.Scenario, error) {
 	raw := tarnside
 	if network != "" && network != Network {

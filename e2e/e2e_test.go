@@ -478,8 +478,8 @@ func TestAddressConflict(t *testing.T) {
 	b.count(`[data-at="signed_in"]`, 7)
 }
 
-// One URL, damaged on its way here, becomes sixteen proven channels: repaired, read as a recipe, its sign-in put on the keyring, and each channel
-// looked for and played.
+// One URL, damaged on its way here, becomes sixteen proven channels: repaired, read as a recipe, its sign-in put on the keyring, and
+// each channel looked for and played.
 func TestFromADamagedURLToSixteenChannels(t *testing.T) {
 	var channels []string
 	for n := range 16 {

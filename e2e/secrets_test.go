@@ -23,8 +23,8 @@ import (
 	"unlatch/sim/hostile"
 )
 
-// gather asks for everything that a page can ask for without asking for a secret: each resource of the interface's own description, with the
-// identities of what is there, and what the events say meanwhile.
+// gather asks for everything that a page can ask for without asking for a secret: each resource of the interface's own description,
+// with the identities of what is there, and what the events say meanwhile.
 const gather = `async () => {
   const out = {};
   const get = async (path) => { const r = await fetch(path); out[path] = r.status + " " + (await r.text()); return out[path].slice(4); };

@@ -86,7 +86,8 @@ func (o *deviceWork) claim(ctx context.Context, key uuid.UUID) error {
 	return o.openWith(ctx, key, in, log)
 }
 
-// refusedBefore reports whether the device refuses the account that it had from the factory: an attempt that was cut off has changed its password.
+// refusedBefore reports whether the device refuses the account that it had from the factory: an attempt that was cut off has changed
+// its password.
 func refusedBefore(ctx context.Context, c *onvif.Client) bool {
 	_, err := c.Info(ctx)
 	return refused(err)

@@ -28,8 +28,8 @@ func (b *bench) kinds(last string) map[string]int {
 	return out
 }
 
-// What follows the last proof, pictures over HTTP and the device's own page, is made good when the work was cut off before it; what was looked
-// for and not found is not looked for again.
+// What follows the last proof, pictures over HTTP and the device's own page, is made good when the work was cut off before it; what was
+// looked for and not found is not looked for again.
 func TestWhatFollowsTheLastProofIsNotLost(t *testing.T) {
 	jobs.AtOnce(t)
 	b := keyed(t, lone, "127.42.33", [3]string{"Fitter", "fitter", "brass-lamp-41"})
@@ -97,8 +97,8 @@ devices:
 	}
 }
 
-// A person mends the device, by making the user on its own page, and presses Try again: what was refused is sent once more. Without the person
-// nothing is sent.
+// A person mends the device, by making the user on its own page, and presses Try again: what was refused is sent once more. Without the
+// person nothing is sent.
 func TestWhatWasRefusedIsTriedAgainWhenAPersonWantsIt(t *testing.T) {
 	b := keyed(t, strings.ReplaceAll(lone, "address: NET.11,", "address: NET.11, users: [{name: chief, secret: high-signal-7, level: Administrator}],"), "127.42.35", [3]string{"Fitter", "fitter", "brass-lamp-41"})
 	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11"), false))
@@ -123,8 +123,8 @@ func TestWhatWasRefusedIsTriedAgainWhenAPersonWantsIt(t *testing.T) {
 	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11"), false))
 }
 
-// A device names another host of the site for its streams. It is taken at its word, and where nothing answers there its own address is used,
-// and said.
+// A device names another host of the site for its streams. It is taken at its word, and where nothing answers there its own address is
+// used, and said.
 func TestStreamsAtAnotherHost(t *testing.T) {
 	b := keyed(t, `
 name: apart

@@ -115,8 +115,8 @@ func (o *deviceWork) alike(ctx context.Context) ([]recipe.Recipe, error) {
 	return out, nil
 }
 
-// signInStream opens the stream service. Where it judges the sign-in first, no path need be known for that; where it judges the path first, one that is
-// there is looked for without any sign-in.
+// signInStream opens the stream service. Where it judges the sign-in first, no path need be known for that; where it judges the path
+// first, one that is there is looked for without any sign-in.
 func (o *deviceWork) signInStream(ctx context.Context) error {
 	log := o.newLog()
 	c, err := o.finder(o.d.Status.Reached.Stream, log)

@@ -192,8 +192,8 @@ func (o *deviceWork) newLog() *exchange.Log {
 	return l
 }
 
-// crash is told before each thing that is sent, after each answer and around each record; nil outside of the tests, which end the work there
-// as a kill would.
+// crash is told before each thing that is sent, after each answer and around each record; nil outside of the tests, which end the work
+// there as a kill would.
 var crash func()
 
 // decrypt takes a sign-in off the keyring for use on a device. From then on its secret is kept out of all that is recorded.

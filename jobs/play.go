@@ -37,8 +37,8 @@ func (o *deviceWork) streamSignIn(ctx context.Context) (signin.SignIn, error) {
 	return o.signInOf(ctx, o.d)
 }
 
-// play proves one stream. Where the streams refuse the sign-in of the device service, what else on the keyring is for streams is tried, counted by
-// the guard as any try is; what opens them is kept. A refusal is not asked for twice.
+// play proves one stream. Where the streams refuse the sign-in of the device service, what else on the keyring is for streams is tried,
+// counted by the guard as any try is; what opens them is kept. A refusal is not asked for twice.
 func (o *deviceWork) play(ctx context.Context, u streamurl.URL) (prove.Proof, error) {
 	key, _, _ := o.d.Status.StreamSignIn()
 	if o.streamOnly() || key == uuid.Nil {
@@ -125,8 +125,8 @@ func (o *deviceWork) prover(ctx context.Context, u streamurl.URL, in signin.Sign
 	return proof, ctx.Err()
 }
 
-// elsewhere are the other places at which the stream may be, where nothing takes connections at the port that the device named: ports that spoke
-// RTSP or RTSP over TLS in the sweep, and web ports, which may carry RTSP within HTTP.
+// elsewhere are the other places at which the stream may be, where nothing takes connections at the port that the device named: ports
+// that spoke RTSP or RTSP over TLS in the sweep, and web ports, which may carry RTSP within HTTP.
 func (o *deviceWork) elsewhere(u streamurl.URL) (out []streamurl.URL) {
 	for _, speaks := range []string{"rtsp", "rtsps", "http", "device service"} {
 		for _, p := range o.d.Status.Device.Ports {
@@ -199,8 +199,8 @@ func (o *deviceWork) unseen() bool {
 	return o.d.Status.Web == nil && o.d.Status.Device.XAddr != ""
 }
 
-// besides asks for what a device shows over HTTP, once: a snapshot, motion JPEG, its own page. They are streams and services of their own, and no latch
-// waits for them.
+// besides asks for what a device shows over HTTP, once: a snapshot, motion JPEG, its own page. They are streams and services of their
+// own, and no latch waits for them.
 func (o *deviceWork) besides(ctx context.Context) error {
 	o.asked = true
 	if o.d.Via != nil || len(o.d.Status.Streams) == 0 || len(o.webPorts()) == 0 && o.d.Status.Device.XAddr == "" {
@@ -233,7 +233,8 @@ func (o *deviceWork) webPorts() (out []int) {
 // mostPictures bounds the addresses that are asked for one picture.
 const mostPictures = 12
 
-// picture fetches the snapshot that the device names, or the first picture of a kind that the recipes lead to. A guess that fails is no finding.
+// picture fetches the snapshot that the device names, or the first picture of a kind that the recipes lead to. A guess that fails is no
+// finding.
 func (o *deviceWork) picture(ctx context.Context, kind recipe.Purpose) error {
 	o.env.store.Progress(ctx, o.run, fmt.Sprintf("%s: looking for its %s", o.d.Title(), map[recipe.Purpose]string{recipe.Snapshot: "snapshot", recipe.MJPEG: "motion JPEG"}[kind]), -1)
 	log := o.newLog()

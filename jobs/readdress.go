@@ -60,8 +60,8 @@ func (w *readdressWorker) Work(ctx context.Context, job *river.Job[ReaddressArgs
 	return w.env.onDevice(ctx, job.Args.Run, job.Args.Device, func(o *deviceWork) error { return o.readdress(ctx, job.Args.To) })
 }
 
-// readdress moves the device; a job of its own opens again what the move has closed, so that the recorder gets the new URL too. A job that was
-// killed after the device had gone finds it at the new address and sends only what is not so yet.
+// readdress moves the device; a job of its own opens again what the move has closed, so that the recorder gets the new URL too. A job
+// that was killed after the device had gone finds it at the new address and sends only what is not so yet.
 func (o *deviceWork) readdress(ctx context.Context, to readdress.Setting) error {
 	log := o.newLog()
 	out, err := o.move(ctx, to, log)

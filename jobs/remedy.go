@@ -89,9 +89,9 @@ func (o *deviceWork) made(a remedy.Action) *evidence.Remedy {
 	return nil
 }
 
-// intend records a change that is about to be sent, with what undo has to put back; of an undo, that is what it puts back. One that was begun
-// before and not finished keeps it: what the device says now may be its work already. So does one that stands on the device: read tells what
-// there is now, and whether that is what the change wants.
+// intend records a change that is about to be sent, with what undo has to put back; of an undo, that is what it puts back. One that was
+// begun before and not finished keeps it: what the device says now may be its work already. So does one that stands on the device: read
+// tells what there is now, and whether that is what the change wants.
 func (o *deviceWork) intend(ctx context.Context, body *evidence.Remedy, read func() (before string, stands bool, err error)) error {
 	if begun := o.made(body.Action); begun != nil && begun.Pending && begun.Undone == body.Undone {
 		body.Before, body.User = begun.Before, begun.User

@@ -19,8 +19,8 @@ import (
 	"unlatch/store/storetest"
 )
 
-// After every kind of work the password stands nowhere in the database and nowhere in the log: not in evidence, exchanges, events, job arguments or
-// runs, neither plain nor percent-encoded nor as a basic sign-in.
+// After every kind of work the password stands nowhere in the database and nowhere in the log: not in evidence, exchanges, events, job
+// arguments or runs, neither plain nor percent-encoded nor as a basic sign-in.
 func TestNoSecretIsKeptInTheOpen(t *testing.T) {
 	const secret = "Brass&Lamp/41"
 	wire := strings.ReplaceAll(yard, "secret: brass-lamp-41", `secret: "`+secret+`"`)

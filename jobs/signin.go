@@ -145,8 +145,8 @@ func (o *deviceWork) tryKey(ctx context.Context, key store.SignIn, purpose store
 	return found, reading(err)
 }
 
-// lockedAfterAll takes two answers for a lock that do not say so: the refusal of a sign-in that has opened the device before, the first time that
-// it comes, and a connection that is dropped on a sign-in just after another was refused.
+// lockedAfterAll takes two answers for a lock that do not say so: the refusal of a sign-in that has opened the device before, the first
+// time that it comes, and a connection that is dropped on a sign-in just after another was refused.
 func lockedAfterAll(key store.SignIn, err error, after bool) error {
 	switch {
 	case key.Opened != nil && key.Last != store.Locked && refused(err):

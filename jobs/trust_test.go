@@ -86,8 +86,9 @@ func TestAStrangerCollectsNoKeyring(t *testing.T) {
 	assert.NotContains(t, strings.TrimPrefix(r.Got(), asked), "Authorization")
 }
 
-// One Hello with a known camera's endpoint reference moves nothing while the camera still answers: it is a finding, and what sent it gets nothing.
-// When the camera is gone the claim is believed as far as that it has moved: only what opened it before is tried, and nothing readable or weaker.
+// One Hello with a known camera's endpoint reference moves nothing while the camera still answers: it is a finding, and what sent it
+// gets nothing. When the camera is gone the claim is believed as far as that it has moved: only what opened it before is tried, and
+// nothing readable or weaker.
 func TestAnImpostorGetsNothing(t *testing.T) {
 	b := keyed(t, lone, "127.42.21", [3]string{"Other", "other", "wrong-lamp-9"}, [3]string{"Fitter", "fitter", "brass-lamp-41"})
 	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11"), false))
@@ -159,7 +160,8 @@ func TestAMovedCameraIsKnownAgain(t *testing.T) {
 	assert.Empty(t, d.Status.Claims)
 }
 
-// A storm of invented devices and a name with NUL bytes, from a wire that is only listened to: a handful of devices, one finding, no failed run.
+// A storm of invented devices and a name with NUL bytes, from a wire that is only listened to: a handful of devices, one finding, no
+// failed run.
 func TestJunkOnTheWire(t *testing.T) {
 	b := keyed(t, lone, "127.42.24")
 	storm, err := hostile.Join(netip.MustParseAddr("127.42.24.66"))

@@ -368,8 +368,8 @@ func TestWeakPasswordsAreShownOnTheKeyring(t *testing.T) {
 	assert.NotContains(t, raw, "lantern")
 }
 
-// A spreadsheet of a few kilobytes that unpacks to hundreds of megabytes is refused before anything of it is unpacked; one with more rows than
-// any list ends early.
+// A spreadsheet of a few kilobytes that unpacks to hundreds of megabytes is refused before anything of it is unpacked; one with more
+// rows than any list ends early.
 func TestSpreadsheetsAreBounded(t *testing.T) {
 	var bomb bytes.Buffer
 	z := zip.NewWriter(&bomb)

@@ -58,7 +58,8 @@ type Device struct {
 	// TLS is the certificate that it shows on its TLS ports: "own" for one of its own, "factory" for the one that its maker puts on every
 	// device, "expired" for one of its own whose time is over; "" for no TLS at all.
 	TLS string `yaml:"tls"`
-	// Announces are the protocols that it answers: ws-discovery, ws-unicast, ws-discovery6 (over IPv6), mdns, ssdp; ws-discovery where the field is missing.
+	// Announces are the protocols that it answers: ws-discovery, ws-unicast, ws-discovery6 (over IPv6), mdns, ssdp; ws-discovery where the
+	// field is missing.
 	Announces []string `yaml:"announces"`
 	Defects   Defects  `yaml:"defects"`
 

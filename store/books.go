@@ -50,7 +50,8 @@ func (s *Store) Books(ctx context.Context) ([]*recipe.Book, error) {
 	return append(out, recipe.Shipped()...), err
 }
 
-// MergeBook adds a book's recipes to the book of its name, which is made where there is none. Ours stays where two recipes of one name differ.
+// MergeBook adds a book's recipes to the book of its name, which is made where there is none. Ours stays where two recipes of one name
+// differ.
 func (s *Store) MergeBook(ctx context.Context, b *recipe.Book) (added []recipe.Recipe, conflicts []recipe.Conflict, err error) {
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, "LOCK TABLE path_books IN EXCLUSIVE MODE"); err != nil {

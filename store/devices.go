@@ -424,8 +424,8 @@ func (s *Store) Rename(ctx context.Context, id uuid.UUID, name string) (before s
 	return before, err
 }
 
-// Forget removes devices of a site with their evidence: what was replaced, heard by mistake, or invented by somebody on the wire. It returns
-// how many there were.
+// Forget removes devices of a site with their evidence: what was replaced, heard by mistake, or invented by somebody on the wire. It
+// returns how many there were.
 func (s *Store) Forget(ctx context.Context, by Person, site uuid.UUID, ids []uuid.UUID) (n int64, err error) {
 	return n, s.tx(ctx, func(tx *sqlx.Tx) error {
 		for _, id := range ids[:min(len(ids), mostAudited)] {

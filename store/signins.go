@@ -187,9 +187,9 @@ func (s *Store) Decrypt(ctx context.Context, id uuid.UUID) (signin.SignIn, error
 }
 
 // BeginTry asks leave to try a sign-in on a device. It counts the tries of all workers under a lock on the device, a pending
-// one as refused: two workers racing cannot exceed the budget. It returns a *signin.HeldBackError where one more wrong try is not safe, or the
-// device has said that it is locked.
-// kind is what the device is known to be, by which sign-ins are ordered for others of its kind.
+// one as refused: two workers racing cannot exceed the budget. It returns a *signin.HeldBackError where one more wrong try is not safe,
+// or the device has said that it is locked. kind is what the device is known to be, by which sign-ins are ordered for others of its
+// kind.
 func (s *Store) BeginTry(ctx context.Context, device, signIn uuid.UUID, purpose Purpose, kind string) (try uuid.UUID, err error) {
 	try = newID()
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
@@ -234,8 +234,8 @@ const (
 	Locked   TryResult = "locked"    // the device judges no sign-in for a while
 )
 
-// EndTry records how a try ended. A try that met a lock says for how long the device is left alone. One that opened the device settles older
-// tries of the same sign-in whose end nobody has seen, because their job was cut off: the device would not have refused those.
+// EndTry records how a try ended. A try that met a lock says for how long the device is left alone. One that opened the device settles
+// older tries of the same sign-in whose end nobody has seen, because their job was cut off: the device would not have refused those.
 func (s *Store) EndTry(ctx context.Context, try uuid.UUID, result TryResult, wait time.Duration) error {
 	var seconds *float64
 	if result == Locked {
@@ -253,10 +253,11 @@ func (s *Store) EndTry(ctx context.Context, try uuid.UUID, result TryResult, wai
 	return err
 }
 
-// Candidates lists the sign-ins to try for one purpose on a device in order, each with its reason: what opened it before, then what is for this device, for its
-// maker, for its site, and the rest; among equals what has opened devices of its kind, then what such devices have refused least, then what opened more
-// devices at all. What is for another device, site, maker or purpose is left out, and so is what has
-// been refused for this purpose since the sign-in was last changed, unless a person wants it tried again: then it stands behind what was not.
+// Candidates lists the sign-ins to try for one purpose on a device in order, each with its reason: what opened it before, then what is
+// for this device, for its maker, for its site, and the rest; among equals what has opened devices of its kind, then what such devices
+// have refused least, then what opened more devices at all. What is for another device, site, maker or purpose is left out, and so is
+// what has been refused for this purpose since the sign-in was last changed, unless a person wants it tried again: then it stands
+// behind what was not.
 func (s *Store) Candidates(ctx context.Context, device, site uuid.UUID, known Known, purpose Purpose, again bool) ([]SignIn, error) {
 	var out []SignIn
 	err := s.db.SelectContext(ctx, &out, `SELECT *, CASE WHEN opened_at IS NOT NULL THEN 'it has opened this device before' WHEN bound THEN 'it is for this device' WHEN maker <> '' THEN 'it is for ' || maker

@@ -20,11 +20,12 @@ import (
 	"time"
 )
 
-// certificateLife is how long a certificate made here is good. Browsers take two years and a bit at most; one that has run out is made anew.
+// certificateLife is how long a certificate made here is good. Browsers take two years and a bit at most; one that has run out is made
+// anew.
 const certificateLife = 800 * 24 * time.Hour
 
-// certificate reads the certificate to serve with: the one that was given, else one of the program's own, which is made with the first start
-// and kept in the data folder. fingerprint is the SHA-256 of it, as browsers show it.
+// certificate reads the certificate to serve with: the one that was given, else one of the program's own, which is made with the first
+// start and kept in the data folder. fingerprint is the SHA-256 of it, as browsers show it.
 func certificate(certFile, keyFile, data string, hosts []string) (cert tls.Certificate, fingerprint string, err error) {
 	switch {
 	case (certFile == "") != (keyFile == ""):

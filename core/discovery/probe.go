@@ -135,8 +135,8 @@ func (c caller) call(ctx context.Context, i net.Interface, own netip.Addr, found
 	})
 }
 
-// listen hears answers until wait after the last question was sent. They come in bursts that overflow the socket's buffer while one is being
-// read: they are taken off it at once and read behind.
+// listen hears answers until wait after the last question was sent. They come in bursts that overflow the socket's buffer while one is
+// being read: they are taken off it at once and read behind.
 func listen(ctx context.Context, conn *net.UDPConn, sent <-chan error, wait time.Duration, read func(b []byte, from netip.Addr)) error {
 	heard := make(chan answer, maxBurst)
 	stop := make(chan struct{})

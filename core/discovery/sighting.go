@@ -56,8 +56,8 @@ type Sighting struct {
 	Location string     `json:"location,omitempty"`
 	XAddr    string     `json:"xaddr,omitempty" doc:"device service address, its host put right"`
 	Ports    []Port     `json:"ports,omitempty"`
-	// Certificate is the one shown on a TLS port: SHA-256, lower-case hex. Makers ship one certificate on many devices, so that it is the least
-	// of the marks of identity.
+	// Certificate is the one shown on a TLS port: SHA-256, lower-case hex. Makers ship one certificate on many devices, so that it is the
+	// least of the marks of identity.
 	Certificate string `json:"certificate,omitempty"`
 	// Via and Channel tell of a camera that is reached through a recorder: nothing of its own answers at Addr.
 	Via     *uuid.UUID `json:"via,omitempty" doc:"the recorder's device"`

@@ -19,7 +19,8 @@ import (
 // DefaultPorts are swept where nothing else is asked for.
 var DefaultPorts = []uint16{80, 443, 554, 8080, 8554}
 
-// MorePorts are asked of cameras and recorders that were heard, and not of every address: RTSP over TLS (RFC 7826 §19.2), and a web page over TLS.
+// MorePorts are asked of cameras and recorders that were heard, and not of every address: RTSP over TLS (RFC 7826 §19.2), and a web
+// page over TLS.
 var MorePorts = []uint16{322, 8443}
 
 // Times and bounds of the port sweep.

@@ -31,8 +31,8 @@ func NewAnswer(c Challenge, user, secret string) *Answer {
 // Scheme is the challenge's name for people.
 func (a *Answer) Scheme() string { return a.challenge.Name() }
 
-// OutOfDate reports whether a challenge that came in answer to a says that nothing but its nonce was too old (RFC 7616 §3.3, stale). One that calls
-// the very nonce stale that it gives again is a refusal: answering it would send the same wrong sign-in without end.
+// OutOfDate reports whether a challenge that came in answer to a says that nothing but its nonce was too old (RFC 7616 §3.3, stale).
+// One that calls the very nonce stale that it gives again is a refusal: answering it would send the same wrong sign-in without end.
 func (a *Answer) OutOfDate(c Challenge) bool {
 	return c.Stale() && c.Params["nonce"] != a.challenge.Params["nonce"]
 }

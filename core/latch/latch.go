@@ -148,7 +148,8 @@ func (s *Status) Policy(purpose string, attended bool) signin.Policy {
 // InScope reports whether the device may be connected to: it lies in the ranges, or a person has consented.
 func (s *Status) InScope() bool { return !s.Device.Stray || !s.Consent.IsZero() }
 
-// StreamSignIn is the sign-in that the streams are played with: their own where they have one, else the device's. key is the nil UUID where there is none.
+// StreamSignIn is the sign-in that the streams are played with: their own where they have one, else the device's. key is the nil UUID
+// where there is none.
 func (s *Status) StreamSignIn() (key uuid.UUID, label, user string) {
 	switch {
 	case s.StreamKey != nil:

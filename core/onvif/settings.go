@@ -8,7 +8,8 @@ import (
 	"time"
 )
 
-// DNS asks for the name servers that are set by hand (Core Specification §8.2.5); fromDHCP tells that the device takes those of DHCP instead.
+// DNS asks for the name servers that are set by hand (Core Specification §8.2.5); fromDHCP tells that the device takes those of DHCP
+// instead.
 func (c *Client) DNS(ctx context.Context) (servers []netip.Addr, fromDHCP bool, err error) {
 	var out struct {
 		FromDHCP bool     `xml:"DNSInformation>FromDHCP"`
@@ -88,8 +89,8 @@ func (c *Client) TimeZone(ctx context.Context) (string, error) {
 	return clip(strings.TrimSpace(out.TZ)), err
 }
 
-// SetClock sets the device's time (Core Specification §8.3.7): to t, or to what its time server says where byNTP is true. zone is left as it is
-// where it is "". The skew of the client is read anew.
+// SetClock sets the device's time (Core Specification §8.3.7): to t, or to what its time server says where byNTP is true. zone is left
+// as it is where it is "". The skew of the client is read anew.
 func (c *Client) SetClock(ctx context.Context, t time.Time, byNTP bool, zone string) error {
 	kind := "Manual"
 	if byNTP {

@@ -180,9 +180,9 @@ func (c *Client) streamURI(ctx context.Context, address, ns, token string) (stri
 }
 
 // usable reads a URL that the device gave for a stream. A sign-in in it is dropped, and so is a query parameter that holds one: it would be
-// kept and shown with the URL. A host that the device names and that is in scope, a streamer apart or a second address, is taken at its word,
-// with the device's own in reserve; any other is replaced by the host at which the device answers. s gets the URL, the reserve and what was
-// changed.
+// kept and shown with the URL. A host that the device names and that is in scope, a streamer apart or a second address, is taken at its
+// word, with the device's own in reserve; any other is replaced by the host at which the device answers. s gets the URL, the reserve
+// and what was changed.
 func (c *Client) usable(uri string, s *Stream) error {
 	u, err := streamurl.Parse(uri)
 	if err != nil {
@@ -215,7 +215,8 @@ func (c *Client) usable(uri string, s *Stream) error {
 	return nil
 }
 
-// SnapshotURL asks for the address of a profile's still picture (Media Service §5.13.1, Media2 Service §5.9.4); "" where the device has none.
+// SnapshotURL asks for the address of a profile's still picture (Media Service §5.13.1, Media2 Service §5.9.4); "" where the device has
+// none.
 func (c *Client) SnapshotURL(ctx context.Context, token string) (string, error) {
 	ns := NSMedia2
 	address, err := c.service(ctx, ns)

@@ -58,8 +58,8 @@ type NotPictureError struct{ Problem string }
 
 func (e *NotPictureError) Error() string { return "no picture: " + e.Problem }
 
-// A RedirectError is a redirect that is not followed: the last of too many, or one that cannot be read. A redirect out of the site's ranges is
-// stopped by the dialer instead.
+// A RedirectError is a redirect that is not followed: the last of too many, or one that cannot be read. A redirect out of the site's
+// ranges is stopped by the dialer instead.
 type RedirectError struct{ To string }
 
 func (e *RedirectError) Error() string { return "a redirect that leads nowhere: " + e.To }

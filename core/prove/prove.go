@@ -127,8 +127,9 @@ func (r *run) step(name string, at time.Time) {
 
 func ms(d time.Duration) float64 { return math.Round(float64(d.Microseconds())/100) / 10 }
 
-// anyTransport plays over TCP, and where the device takes that not, over what it takes: datagrams, then a group, after 461 (RFC 2326 §11.3.14); the
-// tunnel where it is a web server that answers. Another error ends it: the device has then judged more than the transport.
+// anyTransport plays over TCP, and where the device takes that not, over what it takes: datagrams, then a group, after 461 (RFC 2326
+// §11.3.14); the tunnel where it is a web server that answers. Another error ends it: the device has then judged more than the
+// transport.
 func (r *run) anyTransport(ctx context.Context) error {
 	if r.req.Transport != "" {
 		return r.play(ctx, r.req.Transport)

@@ -111,7 +111,8 @@ func (w *work) readAlso(ctx context.Context, c *onvif.Client, into *Setting) (er
 	return nil
 }
 
-// HostName makes a host name of what a camera is called: letters, digits and hyphens, at most 63 (RFC 1123 §2.1). "" where nothing is left of it.
+// HostName makes a host name of what a camera is called: letters, digits and hyphens, at most 63 (RFC 1123 §2.1). "" where nothing is
+// left of it.
 func HostName(title string) string {
 	var b strings.Builder
 	for _, r := range norm.NFKD.String(strings.ReplaceAll(title, "ß", "ss")) {

@@ -49,7 +49,8 @@ type Request struct {
 	Log      *exchange.Log
 	// Intend is told what is set before anything is sent, so that it can be kept for undo; an error of it ends the work. May be nil.
 	Intend func(before Setting) error
-	// Begun is what was set before an earlier attempt that was cut off; nil for none. Then the device may have gone to its new address already.
+	// Begun is what was set before an earlier attempt that was cut off; nil for none. Then the device may have gone to its new address
+	// already.
 	Begun *Setting
 	// Locate finds the device where DHCP has put it.
 	Locate func(ctx context.Context) (netip.Addr, error)

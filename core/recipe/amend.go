@@ -8,8 +8,8 @@ import (
 	"unlatch/core/streamurl"
 )
 
-// Amend looks at a repaired URL with the eyes of path books: a path that no recipe makes, and one would but for its capitals, has come with the
-// wrong ones; a path that a recipe reads as multicast has a unicast sister. Faults in skip are left as they are.
+// Amend looks at a repaired URL with the eyes of path books: a path that no recipe makes, and one would but for its capitals, has come
+// with the wrong ones; a path that a recipe reads as multicast has a unicast sister. Faults in skip are left as they are.
 func Amend(r *streamurl.Repaired, books []*Book, skip ...streamurl.Fault) {
 	if !r.OK {
 		return

@@ -282,8 +282,8 @@ type Conflict struct {
 	Theirs Recipe `json:"theirs"`
 }
 
-// Merge adds another book's recipes. What is there word for word is not added twice; one of the same name and another content is a conflict,
-// and ours stays.
+// Merge adds another book's recipes. What is there word for word is not added twice; one of the same name and another content is a
+// conflict, and ours stays.
 func (b *Book) Merge(other *Book) (added []Recipe, conflicts []Conflict) {
 	for _, r := range other.Recipes {
 		i := slices.IndexFunc(b.Recipes, func(o Recipe) bool { return o.Name == r.Name })

@@ -72,9 +72,9 @@ type option struct {
 	takes byte // 'c' channel, 's' stream, 'b' both, 'm' cast, 0 nothing
 }
 
-// Learn proposes the templates that explain the paths of working URLs of one kind of device (from the first / on), the likeliest first. From one path
-// it says which number may be the channel and which word the tier; two or three that differ settle it. It returns none where no template
-// explains them all as different channels, streams or transports.
+// Learn proposes the templates that explain the paths of working URLs of one kind of device (from the first / on), the likeliest first.
+// From one path it says which number may be the channel and which word the tier; two or three that differ settle it. It returns none
+// where no template explains them all as different channels, streams or transports.
 func Learn(paths []string) []Proposal {
 	if len(paths) == 0 || len(paths) > MaxLearn {
 		return nil

@@ -137,7 +137,8 @@ func TestExpansionAndInversionAreExact(t *testing.T) {
 	assert.Greater(t, checked, 2500)
 }
 
-// same compares values in what the template uses with these optional parts: what stands only in a part that is left out cannot be read back.
+// same compares values in what the template uses with these optional parts: what stands only in a part that is left out cannot be read
+// back.
 func (t Template) same(a, b Values) bool {
 	if a.Optional != b.Optional {
 		return false

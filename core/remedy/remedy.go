@@ -1,5 +1,5 @@
-// Package remedy mends what stands in the way of a device's streams, by the device's own services: each change is confirmed by reading it back,
-// and tells what undo needs.
+// Package remedy mends what stands in the way of a device's streams, by the device's own services: each change is confirmed by reading
+// it back, and tells what undo needs.
 package remedy
 
 import (

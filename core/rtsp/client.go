@@ -110,8 +110,8 @@ type Conn struct {
 	writeBy     limit
 }
 
-// A limit is a deadline that is set on a connection. Setting one wakes the poller of the whole process, which costs as much as an exchange: one that
-// is a little later than asked for will do.
+// A limit is a deadline that is set on a connection. Setting one wakes the poller of the whole process, which costs as much as an
+// exchange: one that is a little later than asked for will do.
 type limit struct{ at time.Time }
 
 // set moves the deadline to at, or up to slack later.
@@ -464,8 +464,8 @@ func (c *Conn) follow(ctx context.Context, res *Response, hops int) error {
 	return c.connect(ctx, to)
 }
 
-// Setup asks for one track over channels rtp and rtp+1 (RFC 2326 §10.4) and returns the pair that the device gave, which may differ where the
-// packets are interleaved. Datagrams are handed to OnFrame by the channels that were asked for.
+// Setup asks for one track over channels rtp and rtp+1 (RFC 2326 §10.4) and returns the pair that the device gave, which may differ
+// where the packets are interleaved. Datagrams are handed to OnFrame by the channels that were asked for.
 func (c *Conn) Setup(ctx context.Context, control string, rtp byte) (byte, error) {
 	transport := fmt.Sprintf("RTP/AVP/TCP;unicast;interleaved=%d-%d", rtp, rtp+1)
 	if c.opt.Transport == UDP || c.opt.Transport == Multicast {
@@ -545,7 +545,8 @@ func (c *Conn) Run(ctx context.Context, base string, done func() bool) error {
 	return nil
 }
 
-// wait blocks until something can be read, for at most 200 ms, without taking it. Where packets come as datagrams they are looked for in between.
+// wait blocks until something can be read, for at most 200 ms, without taking it. Where packets come as datagrams they are looked for
+// in between.
 func (c *Conn) wait(ctx context.Context) (bool, error) {
 	if err := ctx.Err(); err != nil {
 		return false, err

@@ -29,7 +29,8 @@ func (e *CertificateError) Error() string {
 	return fmt.Sprintf("the device shows another certificate than before: %.16s…, before %.16s…", e.Shown.SHA256, e.Pinned)
 }
 
-// secure speaks TLS on a connection (RFC 7826 §19.2) and holds the certificate to the pin. A certificate that has expired is taken and said.
+// secure speaks TLS on a connection (RFC 7826 §19.2) and holds the certificate to the pin. A certificate that has expired is taken and
+// said.
 func (c *Conn) secure(ctx context.Context, conn net.Conn, host string) (net.Conn, error) {
 	ctx, cancel := context.WithTimeout(ctx, c.opt.Timeout)
 	defer cancel()

@@ -17,8 +17,8 @@ import (
 	"unlatch/core/streamurl"
 )
 
-// A tunnelConn is RTSP within HTTP: what the device sends comes as the body of a GET that does not end, what is sent goes base64-coded in the
-// body of a POST. Both carry the same x-sessioncookie.
+// A tunnelConn is RTSP within HTTP: what the device sends comes as the body of a GET that does not end, what is sent goes base64-coded
+// in the body of a POST. Both carry the same x-sessioncookie.
 type tunnelConn struct {
 	net.Conn // of the GET
 	r        *bufio.Reader

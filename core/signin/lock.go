@@ -71,8 +71,9 @@ func Locked(status int, retryAfter, text string, now time.Time) *LockedError {
 	return &LockedError{Wait: min(wait, MaxWait), Hinted: hinted, Seen: seen}
 }
 
-// LockedOut is Locked for an answer of which it must be known first whether a lock is likely: judged says that the request carried a sign-in which the device has
-// not taken yet. Of other answers only the words count, or a status that means nothing else: a busy device asks people to come back later, too.
+// LockedOut is Locked for an answer of which it must be known first whether a lock is likely: judged says that the request carried a
+// sign-in which the device has not taken yet. Of other answers only the words count, or a status that means nothing else: a busy device
+// asks people to come back later, too.
 func LockedOut(judged bool, status int, retryAfter, text string, now time.Time) error {
 	if !judged && Locked(status, "", text, now) == nil {
 		return nil

@@ -127,8 +127,8 @@ var urlish = regexp.MustCompile(`(?i)(?:\b(?:rtsps?|rstp|rtps|https?|udp|rtp)\s*
 // opens is where a URL begins with its scheme.
 var opens = regexp.MustCompile(`(?i)(?:rtsps?|rstp|rtps|https?|udp|rtp)\s*:\s*[/\\]{2}`)
 
-// RepairAll finds the URLs in a page of notes, several to a line where they are, and repairs each. Lines without one are passed over; Without
-// tells how many there are.
+// RepairAll finds the URLs in a page of notes, several to a line where they are, and repairs each. Lines without one are passed over;
+// Without tells how many there are.
 func RepairAll(text string, skip ...Fault) []Repaired {
 	return RepairAllWith(text, Options{Skip: skip})
 }

@@ -1,4 +1,5 @@
-// Package table reads tables that people bring along as CSV, in the encodings and forms in which spreadsheets write them, and finds their columns.
+// Package table reads tables that people bring along as CSV, in the encodings and forms in which spreadsheets write them, and finds
+// their columns.
 package table
 
 import (

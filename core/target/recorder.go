@@ -121,8 +121,8 @@ func (r *Recorder) feed(ctx context.Context, slot, receiver string, c Camera) (P
 	return Placement{slot, receiver, job}, nil
 }
 
-// unfit tells a URL that is turned down for its sign-in from other faults, as far as that can be known: the target finds the URL bad, and its sign-in is
-// long or has to be percent-encoded, which some targets cannot read.
+// unfit tells a URL that is turned down for its sign-in from other faults, as far as that can be known: the target finds the URL bad,
+// and its sign-in is long or has to be percent-encoded, which some targets cannot read.
 func unfit(err error, url string) error {
 	var f *onvif.Fault
 	u, perr := streamurl.Parse(url)

@@ -11,8 +11,8 @@ import (
 	"syscall"
 )
 
-// Name is the interface of the lone wire. Nothing is at its other end: packets are taken and lost, and multicast comes back to this machine's
-// own sockets.
+// Name is the interface of the lone wire. Nothing is at its other end: packets are taken and lost, and multicast comes back to this
+// machine's own sockets.
 const Name = "wire0"
 
 const inside = "UNLATCH_OWN_NETWORK"

@@ -374,7 +374,8 @@ func (c *Cluster) endLeftover() error {
 	}
 }
 
-// serves reports whether a process is a PostgreSQL server on a folder: it works in it (proc(5)). Where that cannot be told it is taken for one.
+// serves reports whether a process is a PostgreSQL server on a folder: it works in it (proc(5)). Where that cannot be told it is taken
+// for one.
 func serves(pid int, dir string) bool {
 	at, err := os.Readlink(fmt.Sprintf("/proc/%d/cwd", pid))
 	if err != nil {
