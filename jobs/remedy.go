@@ -125,11 +125,11 @@ func (o *deviceWork) mend(ctx context.Context, c *onvif.Client, a RemedyArgs, bo
 		if a.Undo {
 			want = was.Before == "on"
 		}
-		err := o.intend(ctx, body, func() (string, bool, error) { on, err := remedy.StreamsOn(ctx, c); return onOff(on), on, err })
+		err := o.intend(ctx, body, func() (string, bool, error) { on, err := remedy.StreamsOn(ctx, c); return remedy.OnOff(on), on, err })
 		if err == nil {
 			_, err = remedy.SetStreams(ctx, c, want)
 		}
-		body.After = onOff(want)
+		body.After = remedy.OnOff(want)
 		return err
 	case remedy.Clock:
 		return o.setClock(ctx, c, a.Undo, was, body)
@@ -138,8 +138,6 @@ func (o *deviceWork) mend(ctx context.Context, c *onvif.Client, a RemedyArgs, bo
 	}
 	return nil
 }
-
-func onOff(on bool) string { return map[bool]string{true: "on", false: "off"}[on] }
 
 // openAnew opens latches with what the remedy has changed. What rested on what it was before is asked for again.
 func (o *deviceWork) openAnew(ctx context.Context, a RemedyArgs) error {

@@ -10,6 +10,7 @@ import (
 	"github.com/google/uuid"
 
 	"unlatch/core/evidence"
+	"unlatch/core/latch"
 	"unlatch/core/remedy"
 	"unlatch/core/signin"
 	"unlatch/jobs"
@@ -112,4 +113,20 @@ func (s *Server) remedy(ctx context.Context, site uuid.UUID, in remedyBody) (*ru
 	}
 	run, err := s.cfg.Queue.Remedy(ctx, site, fmt.Sprintf(title, cameras(len(list))), list)
 	return &runOut{viewOfRun(run, time.Now())}, s.explain(err)
+}
+
+// undoable are the remedies on a device that can be taken back.
+func undoable(st *latch.Status) []remedyView {
+	var out []remedyView
+	for _, r := range st.Remedies {
+		out = append(out, remedyView{Action: string(r.Action), Before: r.Before, After: r.After})
+	}
+	return out
+}
+
+// remedyView is a change that Unlatch made on the device.
+type remedyView struct {
+	Action string `json:"action" enum:"streams,clock,stream_user"`
+	Before string `json:"before"`
+	After  string `json:"after"`
 }

@@ -46,22 +46,6 @@ func (l *Log) Know(in signin.SignIn) {
 	}
 }
 
-// Redact takes the secrets that the log knows out of a text or, with JSON, out of a document.
-func (l *Log) Redact(text string) string {
-	if l == nil {
-		return redact.Text(text)
-	}
-	return l.redact.Text(text)
-}
-
-// RedactJSON is Redact for the string values of a JSON document.
-func (l *Log) RedactJSON(raw []byte) []byte {
-	if l == nil {
-		return (*redact.Redactor)(nil).JSON(raw)
-	}
-	return l.redact.JSON(raw)
-}
-
 // Watch has a function called before each entry.
 func (l *Log) Watch(fn func()) { l.watch = fn }
 

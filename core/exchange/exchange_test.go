@@ -34,8 +34,6 @@ func TestASecretInUseIsRedactedAnywhere(t *testing.T) {
 	l.Got("HTTP/1.1 401 tarn-water is wrong, c3Rld2FyZDp0YXJuLXdhdGVy too")
 	assert.NotContains(t, l.String(), "tarn-water")
 	assert.NotContains(t, l.String(), "c3Rld2FyZDp0YXJuLXdhdGVy")
-	assert.Equal(t, `{"name":"no ••• here"}`, string(l.RedactJSON([]byte(`{"name":"no tarn-water here"}`))))
-	assert.Equal(t, "rtsp://•••@h/", (*Log)(nil).Redact("rtsp://a:b@h/"))
 }
 
 func TestLogIsReadableAndBounded(t *testing.T) {

@@ -55,31 +55,28 @@ func (s *Status) Next() NextStep {
 	return NextStep{Action: "open", Label: "Open latches", Reason: reason}
 }
 
+// remedies are the buttons for what is stuck, by its cause. Whatever has none is tried again.
+var remedies = map[diagnose.Cause]struct{ action, label string }{
+	diagnose.Locked:             {"wait", "Add a sign-in"},
+	diagnose.HeldBack:           {"wait", "Add a sign-in"},
+	diagnose.StreamRefuses:      {"stream_user", "Make a stream user"},
+	diagnose.UnfitSignIn:        {"stream_user", "Make a stream user"},
+	diagnose.Readable:           {"agree", "Agree to send it"},
+	diagnose.SchemeWeaker:       {"agree_weaker", "Agree to the weaker one"},
+	diagnose.Stranger:           {"add_sign_in", "Add a sign-in"},
+	diagnose.NoSignIn:           {"add_sign_in", "Add a sign-in"},
+	diagnose.WrongSignIn:        {"add_sign_in", "Add a sign-in"},
+	diagnose.CertificateChanged: {"take_certificate", "Take the new certificate"},
+	diagnose.StreamsOff:         {"streams_on", "Switch it on"},
+	diagnose.FactoryFresh:       {"claim", "Claim it"},
+	diagnose.RecorderShut:       {"open_recorder", "Open the recorder"},
+	diagnose.OutOfScope:         {"change_ranges", "Change the site's ranges"},
+}
+
 func stuckStep(l *Latch) NextStep {
 	step := NextStep{Action: "open", Label: "Try again", Reason: l.Diagnosis.Summary, Fix: l.Diagnosis.Fix, Until: l.Diagnosis.Until}
-	switch l.Diagnosis.Cause {
-	case diagnose.Locked, diagnose.HeldBack:
-		step.Action, step.Label = "wait", "Add a sign-in"
-	case diagnose.StreamRefuses, diagnose.UnfitSignIn:
-		step.Action, step.Label = "stream_user", "Make a stream user"
-	case diagnose.Readable:
-		step.Action, step.Label = "agree", "Agree to send it"
-	case diagnose.SchemeWeaker:
-		step.Action, step.Label = "agree_weaker", "Agree to the weaker one"
-	case diagnose.Stranger:
-		step.Action, step.Label = "add_sign_in", "Add a sign-in"
-	case diagnose.CertificateChanged:
-		step.Action, step.Label = "take_certificate", "Take the new certificate"
-	case diagnose.StreamsOff:
-		step.Action, step.Label = "streams_on", "Switch it on"
-	case diagnose.NoSignIn, diagnose.WrongSignIn:
-		step.Action, step.Label = "add_sign_in", "Add a sign-in"
-	case diagnose.FactoryFresh:
-		step.Action, step.Label = "claim", "Claim it"
-	case diagnose.RecorderShut:
-		step.Action, step.Label = "open_recorder", "Open the recorder"
-	case diagnose.OutOfScope:
-		step.Action, step.Label = "change_ranges", "Change the site's ranges"
+	if r, ok := remedies[l.Diagnosis.Cause]; ok {
+		step.Action, step.Label = r.action, r.label
 	}
 	return step
 }

@@ -30,6 +30,14 @@ func TestUsualPlaces(t *testing.T) {
 	assert.False(t, IsSecretName("channel"))
 }
 
+// A document is redacted in its values, and a nil Redactor knows the usual places.
+func TestDocumentsAndTheNilRedactor(t *testing.T) {
+	r := &Redactor{}
+	r.Know(signin.SignIn{User: "steward", Secret: signin.NewSecret("tarn-water")})
+	assert.Equal(t, `{"name":"no ••• here"}`, string(r.JSON([]byte(`{"name":"no tarn-water here"}`))))
+	assert.Equal(t, "rtsp://•••@h/", (*Redactor)(nil).Text("rtsp://a:b@h/"))
+}
+
 // Wherever a device repeats a secret, in whatever spelling, it is not kept.
 func TestKnownSecretsInEverySpelling(t *testing.T) {
 	const secret = `Br@ss & "Lamp"/41`

@@ -56,12 +56,13 @@ func SetStreams(ctx context.Context, c *onvif.Client, on bool) (before bool, err
 	}
 	after, err := rtsp(ctx, c)
 	if err == nil && after.Enabled != on {
-		err = &NotKeptError{What: "the stream service", Wanted: onOff(on), Got: onOff(after.Enabled)}
+		err = &NotKeptError{What: "the stream service", Wanted: OnOff(on), Got: OnOff(after.Enabled)}
 	}
 	return before, err
 }
 
-func onOff(on bool) string { return map[bool]string{true: "on", false: "off"}[on] }
+// OnOff is how the state of a service is worded.
+func OnOff(on bool) string { return map[bool]string{true: "on", false: "off"}[on] }
 
 func rtsp(ctx context.Context, c *onvif.Client) (onvif.Protocol, error) {
 	list, err := c.Protocols(ctx)
@@ -132,13 +133,9 @@ func RemoveUser(ctx context.Context, c *onvif.Client, user string) error {
 }
 
 func has(ctx context.Context, c *onvif.Client, user string, want bool) error {
-	users, err := c.Users(ctx)
+	got, err := HasUser(ctx, c, user)
 	if err != nil {
 		return err
-	}
-	got := false
-	for _, u := range users {
-		got = got || u.Name == user
 	}
 	if got != want {
 		say := map[bool]string{true: "there", false: "not there"}
