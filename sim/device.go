@@ -19,6 +19,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"unlatch/core/onvif"
+	"unlatch/core/rtsp"
 )
 
 // A device is one running stand-in.
@@ -36,8 +37,8 @@ type device struct {
 	nonce    string
 	epoch    time.Time
 	sends    []feed
-	streams  *streamServer
-	secure   *streamServer // over TLS; nil for none
+	streams  *rtsp.Server // nil for none
+	secure   *rtsp.Server // over TLS, or within HTTP; nil for none
 	recorder *recorder
 	web      *http.Server
 	pages    []*http.Server
@@ -128,8 +129,8 @@ func (d *device) openStreams(ctx context.Context, group *errgroup.Group) error {
 		return err
 	}
 	d.rtspPort = port
-	d.streams = newStreamServer(d, l)
-	group.Go(func() error { return ignoreClosed(d.streams.serve(ctx)) })
+	d.streams = newStreamServer(d)
+	group.Go(func() error { return ignoreClosed(d.streams.Serve(ctx, l)) })
 	return nil
 }
 
@@ -166,9 +167,9 @@ func (d *device) stop() {
 	for _, p := range d.pages {
 		p.Close()
 	}
-	for _, s := range []*streamServer{d.streams, d.secure} {
+	for _, s := range []*rtsp.Server{d.streams, d.secure} {
 		if s != nil {
-			s.stop()
+			s.Close()
 		}
 	}
 	if d.recorder != nil {

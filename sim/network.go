@@ -141,7 +141,7 @@ func (d *device) switchStreams(on bool) error {
 		return d.openStreams(d.world.ctx, d.world.group)
 	}
 	if d.streams != nil {
-		d.streams.stop()
+		d.streams.Close()
 	}
 	return nil
 }

@@ -83,8 +83,9 @@ func (d *device) soapHandler() http.Handler {
 	})
 	d.servePictures(mux)
 	if d.Defects.Transport == "tunnel" {
+		d.secure = newStreamServer(d)
 		for _, f := range d.sends {
-			mux.Handle(strings.Split(d.path(f), "?")[0], &tunnelServer{d: d})
+			mux.Handle(strings.Split(d.path(f), "?")[0], d.secure)
 		}
 	}
 	mux.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) {

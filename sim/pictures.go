@@ -125,7 +125,7 @@ func jpegOf(ctx context.Context, c *scene.Clip) ([]byte, error) {
 		}
 		break
 	}
-	b, err := media.Still(ctx, []byte(annexB.String()))
+	b, err := media.Still(ctx, media.Keyframe{Decoder: "h264", Data: []byte(annexB.String())})
 	if err == nil {
 		jpegs[c] = b
 	}

@@ -15,6 +15,7 @@ import (
 
 	"unlatch/core/media"
 	"unlatch/core/onvif"
+	"unlatch/core/player"
 	"unlatch/core/rtsp"
 	"unlatch/core/streamurl"
 )
@@ -302,38 +303,18 @@ func (p *pull) once(ctx context.Context, uri string) error {
 	if err != nil {
 		return err
 	}
-	var meter *media.Meter
-	conn, err := rtsp.Dial(ctx, u, rtsp.Options{Dial: &net.Dialer{Timeout: 3 * time.Second}, OnFrame: func(ch byte, b []byte, at time.Time) {
-		if ch == 0 && meter != nil {
-			meter.Packet(b, at)
-			p.keep(b, meter)
+	session, err := player.Open(ctx, player.Request{Dial: &net.Dialer{Timeout: 3 * time.Second}, URL: u, Transport: rtsp.TCP})
+	if err != nil {
+		return err
+	}
+	defer session.Close()
+	meter := media.NewMeter(session.Tracks[0].Track)
+	return session.Run(ctx, func(b player.Packet) {
+		if !b.RTCP {
+			meter.Packet(b.Payload, b.At)
+			p.keep(b.Payload, meter)
 		}
-	}})
-	if err != nil {
-		return err
-	}
-	defer conn.Close()
-	desc, err := conn.Describe(ctx)
-	if err != nil {
-		return err
-	}
-	sdp, err := media.ParseSDP(desc.SDP)
-	if err != nil {
-		return err
-	}
-	video := sdp.First("video")
-	if video == nil {
-		return errors.New("no video")
-	}
-	meter = media.NewMeter(*video)
-	if _, err := conn.Setup(ctx, media.ControlURL(desc.Base, video.Control), 0); err != nil {
-		return err
-	}
-	defer conn.Teardown(desc.Base)
-	if err := conn.Play(ctx, desc.Base); err != nil {
-		return err
-	}
-	return conn.Run(ctx, desc.Base, func() bool { return false })
+	}, func() bool { return false })
 }
 
 // keep holds on to the last seconds of packets, as a recorder's buffer does.
@@ -349,7 +330,7 @@ func (p *pull) keep(b []byte, meter *media.Meter) {
 		p.recent[i] = append(p.recent[i][:0], b...)
 	}
 	if p.state == "Connecting" {
-		if key, _ := meter.Keyframe(); key != nil {
+		if meter.Keyframe() != nil {
 			p.state = "Connected"
 		}
 	}

@@ -56,7 +56,8 @@ func (d *device) startTLS(serveWeb func(net.Listener) error, group *errgroup.Gro
 	if l, _, err = listen(d.Address.String(), rtspTLS); err != nil {
 		return err
 	}
-	d.secure = newStreamServer(d, tls.NewListener(l, config))
-	group.Go(func() error { return ignoreClosed(d.secure.serve(d.world.ctx)) })
+	streams := tls.NewListener(l, config)
+	d.secure = newStreamServer(d)
+	group.Go(func() error { return ignoreClosed(d.secure.Serve(d.world.ctx, streams)) })
 	return nil
 }

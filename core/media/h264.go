@@ -16,6 +16,111 @@ const (
 
 var errPayload = errors.New("malformed H.264 payload")
 
+// h264 is the Format of H.264 (RFC 6184). Parameter sets in the stream win over those in the description.
+type h264 struct {
+	sps       *SPS
+	spsErr    error
+	setSPS    []byte // newest, from the description until one comes in band
+	setPPS    []byte
+	building  []byte // NAL unit under collection for a parameter set
+	buildKind byte
+	key       bool
+	drop      bool
+	nals      []byte // Annex B of the frame under way, without parameter sets
+	out       []byte
+}
+
+func newH264(t Track) Format {
+	f := &h264{}
+	for _, set := range t.ParameterSets() {
+		f.parameterSet(set)
+	}
+	return f
+}
+
+func (f *h264) Decoder() string { return "h264" }
+
+func (f *h264) Keep(on bool) { f.drop = !on }
+
+func (f *h264) Payload(b []byte) error { return h264NALs(b, f.nal) }
+
+func (f *h264) EndFrame() Frame {
+	f.finishSet()
+	frame := Frame{Key: f.key}
+	if len(f.nals) > 0 && (!f.key || f.sps != nil && f.setPPS != nil) {
+		f.out = f.out[:0]
+		if f.key {
+			f.out = append(append(f.out, startCode...), f.setSPS...)
+			f.out = append(append(f.out, startCode...), f.setPPS...)
+		}
+		f.out = append(f.out, f.nals...)
+		frame.Data = f.out
+	}
+	f.key, f.nals = false, f.nals[:0]
+	return frame
+}
+
+// startCode goes before each NAL unit of a byte stream (ITU-T H.264 annex B).
+var startCode = []byte{0, 0, 0, 1}
+
+func (f *h264) Picture() (*Picture, error) {
+	f.finishSet()
+	if f.sps == nil {
+		return nil, f.spsErr
+	}
+	return &Picture{Profile: f.sps.Profile, Level: f.sps.Level, Width: f.sps.Width, Height: f.sps.Height}, nil
+}
+
+// nal takes one NAL unit or a part of one, in order.
+func (f *h264) nal(header byte, part []byte, start bool) {
+	kind := header & 0x1f
+	if start {
+		f.finishSet()
+		switch kind {
+		case nalIDR:
+			f.key = true
+		case nalSPS, nalPPS:
+			f.buildKind = kind
+			f.building = append(append(f.building[:0], header), part...)
+		}
+	} else if f.buildKind != 0 && len(f.building) < 4096 {
+		f.building = append(f.building, part...)
+	}
+	if f.drop || len(f.nals)+len(part) > maxKeyframe || kind == nalSPS || kind == nalPPS {
+		return
+	}
+	if start {
+		f.nals = append(append(f.nals, startCode...), header)
+	}
+	f.nals = append(f.nals, part...)
+}
+
+func (f *h264) finishSet() {
+	if f.buildKind != 0 {
+		f.buildKind = 0
+		f.parameterSet(f.building)
+	}
+}
+
+func (f *h264) parameterSet(nal []byte) {
+	switch nal[0] & 0x1f {
+	case nalSPS:
+		if string(nal) == string(f.setSPS) {
+			return
+		}
+		s, err := ParseSPS(nal)
+		if err != nil {
+			f.spsErr = err
+			return
+		}
+		f.sps, f.setSPS, f.spsErr = s, append([]byte(nil), nal...), nil
+	case nalPPS:
+		if string(nal) != string(f.setPPS) {
+			f.setPPS = append([]byte(nil), nal...)
+		}
+	}
+}
+
 // h264NALs splits one RTP payload into NAL units (RFC 6184 §5.6 to §5.8) and calls each for the first or only part of
 // every unit: header is its NAL header, part its bytes after the header, start whether this is its beginning.
 // It allocates nothing.

@@ -179,10 +179,10 @@ func TestMeterMeasures(t *testing.T) {
 	assert.Equal(t, []int{3, 150, 0, 0}, []int{got.Keyframes, got.Frames, got.Lost, got.Malformed}, "over the turn of the sequence number")
 	perGOP := 49*301 + 1002 + 502 + len(sps(77, 0, 40, 30, 1, [4]uint32{})) + 8
 	assert.InEpsilon(t, float64(perGOP)*8/1000/2, got.BitrateKbps, .01)
-	key, at := m.Keyframe()
-	assert.Equal(t, time.Unix(1000, 0), at)
-	assert.True(t, bytes.HasPrefix(key, []byte{0, 0, 0, 1, 0x67}))
-	assert.Len(t, key, 4+len(sps(77, 0, 40, 30, 1, [4]uint32{}))+4+3+4+1+1000+500)
+	key := m.Keyframe()
+	assert.Equal(t, time.Unix(1000, 0), key.At)
+	assert.True(t, bytes.HasPrefix(key.Data, []byte{0, 0, 0, 1, 0x67}))
+	assert.Len(t, key.Data, 4+len(sps(77, 0, 40, 30, 1, [4]uint32{}))+4+3+4+1+1000+500)
 }
 
 func TestMeterCountsLossAndWaitsForAWholeKeyframe(t *testing.T) {
@@ -196,8 +196,7 @@ func TestMeterCountsLossAndWaitsForAWholeKeyframe(t *testing.T) {
 	})
 	got := m.Measured()
 	assert.Positive(t, got.Lost)
-	_, at := m.Keyframe()
-	assert.Equal(t, time.Unix(1000, 0).Add(400*time.Millisecond), at, "the damaged key frame is no proof; the next is")
+	assert.Equal(t, time.Unix(1000, 0).Add(400*time.Millisecond), m.Keyframe().At, "the damaged key frame is no proof; the next is")
 }
 
 func TestMeterTakesParameterSetsInBandOverTheDescription(t *testing.T) {
@@ -235,15 +234,14 @@ func TestMeterSurvivesTruncatedPackets(t *testing.T) {
 		assert.NotPanics(t, func() { m.Packet(p, time.Now()) })
 	}
 	assert.Positive(t, m.Measured().Malformed)
-	key, _ := m.Keyframe()
-	assert.Nil(t, key)
+	assert.Nil(t, m.Keyframe())
 }
 
 func TestStillRefusesWhatDoesNotDecode(t *testing.T) {
-	_, err := Still(context.Background(), bytes.Repeat([]byte{0, 0, 0, 1, 0x65, 1, 2}, 50))
+	_, err := Still(context.Background(), Keyframe{Decoder: "h264", Data: bytes.Repeat([]byte{0, 0, 0, 1, 0x65, 1, 2}, 50)})
 	assert.ErrorContains(t, err, "does not decode")
 	t.Setenv("PATH", "")
-	_, err = Still(context.Background(), nil)
+	_, err = Still(context.Background(), Keyframe{Decoder: "h264"})
 	assert.ErrorContains(t, err, "not installed")
 }
 
@@ -283,6 +281,6 @@ func FuzzMeter(f *testing.F) {
 			m.Packet(p, time.Now())
 		}
 		m.Measured()
-		m.SPSError()
+		m.HeaderError()
 	})
 }

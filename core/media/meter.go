@@ -1,11 +1,9 @@
 package media
 
 import (
+	"bytes"
 	"time"
 )
-
-// maxKeyframe bounds the bytes kept of one key frame.
-const maxKeyframe = 8 << 20
 
 // Measured is what came out of one video track, measured.
 type Measured struct {
@@ -26,20 +24,14 @@ type Measured struct {
 	ClockDrift    string  `json:"clock_note,omitempty" doc:"set when the RTP clock disagrees with arrival"`
 }
 
-// A Meter measures one video track from its RTP packets. Frame ends are told by time stamps, key frames and sizes by
-// the payload (H.264) and never by what the description says; parameter sets in the stream win over those in the
-// description. It is not safe for concurrent use and allocates nothing per packet once its buffers have grown.
+// A Meter measures one video track from its RTP packets. Frame ends are told by time stamps, key frames and sizes by the payload
+// (see Format) and never by what the description says. It is not safe for concurrent use and allocates nothing per packet once its
+// buffers have grown.
 type Meter struct {
-	track      Track
-	sps        *SPS
-	spsErr     error
-	setSPS     []byte // newest, from the description until one comes in band
-	setPPS     []byte
-	building   []byte // NAL unit under collection for a parameter set
-	buildKind  byte
-	unit       accessUnit
-	keyframe   []byte // Annex B of the first whole key frame with its parameter sets
-	keyframeAt time.Time
+	track    Track
+	format   Format // nil where the codec is not read: then rate and loss are measured
+	unit     frameUnderWay
+	keyframe *Keyframe // the first whole one
 
 	started     bool
 	first, last time.Time
@@ -54,12 +46,12 @@ type Meter struct {
 	keys        keyMarks
 }
 
-type accessUnit struct {
-	open, key, damaged bool
-	clock              int64
-	bytesBefore        int64
-	framesBefore       int
-	nals               []byte // Annex B, kept only until the first key frame is complete
+// frameUnderWay is the frame whose packets are coming.
+type frameUnderWay struct {
+	open, damaged bool
+	clock         int64
+	bytesBefore   int64
+	framesBefore  int
 }
 
 // keyMarks remembers where the first and the latest key frame began.
@@ -72,14 +64,14 @@ type keyMarks struct {
 // NewMeter prepares a meter for a video track.
 func NewMeter(t Track) *Meter {
 	m := &Meter{track: t}
-	for _, set := range t.ParameterSets() {
-		m.parameterSet(set)
+	if format, ok := formats[t.Codec]; ok {
+		m.format = format(t)
 	}
 	return m
 }
 
-// H264 reports whether key frames and sizes can be measured; for other codecs only rate and loss are.
-func (m *Meter) H264() bool { return m.track.Codec == "H264" }
+// Reads reports whether key frames and sizes can be measured; for other codecs only rate and loss are.
+func (m *Meter) Reads() bool { return m.format != nil }
 
 // Packet takes one RTP packet as it arrived.
 func (m *Meter) Packet(b []byte, at time.Time) {
@@ -93,22 +85,22 @@ func (m *Meter) Packet(b []byte, at time.Time) {
 	}
 	m.sequence(p, at)
 	if m.unit.open && p.timestamp != m.stamp {
-		m.endUnit(at)
+		m.endFrame(at)
 	}
 	if !m.unit.open {
-		m.openUnit(p)
+		m.openFrame(p)
 	}
 	m.m.Packets++
 	m.last = at
 	m.bytes += int64(len(p.payload))
-	if m.H264() {
-		if err := h264NALs(p.payload, m.nal); err != nil {
+	if m.format != nil {
+		if err := m.format.Payload(p.payload); err != nil {
 			m.m.Malformed++
 			m.unit.damaged = true
 		}
 	}
 	if p.marker {
-		m.endUnit(at)
+		m.endFrame(at)
 	}
 }
 
@@ -125,19 +117,22 @@ func (m *Meter) sequence(p packet, at time.Time) {
 	m.seq = p.seq
 }
 
-func (m *Meter) openUnit(p packet) {
+func (m *Meter) openFrame(p packet) {
 	m.clock += int64(int32(p.timestamp - m.stamp))
 	m.stamp = p.timestamp
-	m.unit = accessUnit{open: true, clock: m.clock, bytesBefore: m.bytes, framesBefore: m.m.Frames, nals: m.unit.nals[:0]}
+	m.unit = frameUnderWay{open: true, clock: m.clock, bytesBefore: m.bytes, framesBefore: m.m.Frames}
 }
 
-func (m *Meter) endUnit(at time.Time) {
+func (m *Meter) endFrame(at time.Time) {
 	u := &m.unit
 	if !u.open {
 		return
 	}
 	u.open = false
-	m.finishSet()
+	var frame Frame
+	if m.format != nil {
+		frame = m.format.EndFrame()
+	}
 	if m.m.Frames == 0 || u.clock < m.minClock {
 		m.minClock = u.clock
 	}
@@ -145,7 +140,7 @@ func (m *Meter) endUnit(at time.Time) {
 		m.maxClock = u.clock
 	}
 	m.m.Frames++
-	if !u.key {
+	if !frame.Key {
 		return
 	}
 	m.m.Keyframes++
@@ -155,93 +150,35 @@ func (m *Meter) endUnit(at time.Time) {
 	}
 	k.lastBytes, k.lastFrames = u.bytesBefore, u.framesBefore
 	k.n++
-	if m.keyframe == nil && !u.damaged && m.sps != nil && m.setPPS != nil {
-		m.keyframeAt = at
-		m.keyframe = annexB(m.setSPS, m.setPPS, u.nals)
-		u.nals = nil
+	if m.keyframe == nil && !u.damaged && frame.Data != nil {
+		m.keyframe = &Keyframe{Decoder: m.format.Decoder(), Data: bytes.Clone(frame.Data), At: at}
+		m.format.Keep(false)
 	}
 }
 
-func annexB(sps, pps, nals []byte) []byte {
-	code := []byte{0, 0, 0, 1}
-	out := make([]byte, 0, len(sps)+len(pps)+len(nals)+8)
-	out = append(append(out, code...), sps...)
-	out = append(append(out, code...), pps...)
-	return append(out, nals...)
-}
-
-// nal takes one NAL unit or a part of one, in order.
-func (m *Meter) nal(header byte, part []byte, start bool) {
-	kind := header & 0x1f
-	if start {
-		m.finishSet()
-		switch kind {
-		case nalIDR:
-			m.unit.key = true
-		case nalSPS, nalPPS:
-			m.buildKind = kind
-			m.building = append(append(m.building[:0], header), part...)
-		}
-	} else if m.buildKind != 0 && len(m.building) < 4096 {
-		m.building = append(m.building, part...)
-	}
-	if m.keyframe != nil || len(m.unit.nals)+len(part) > maxKeyframe || kind == nalSPS || kind == nalPPS {
-		return
-	}
-	if start {
-		m.unit.nals = append(m.unit.nals, 0, 0, 0, 1, header)
-	}
-	m.unit.nals = append(m.unit.nals, part...)
-}
-
-func (m *Meter) finishSet() {
-	if m.buildKind != 0 {
-		m.buildKind = 0
-		m.parameterSet(m.building)
-	}
-}
-
-func (m *Meter) parameterSet(nal []byte) {
-	switch nal[0] & 0x1f {
-	case nalSPS:
-		if string(nal) == string(m.setSPS) {
-			return
-		}
-		s, err := ParseSPS(nal)
-		if err != nil {
-			m.spsErr = err
-			return
-		}
-		m.sps, m.setSPS, m.spsErr = s, append([]byte(nil), nal...), nil
-	case nalPPS:
-		if string(nal) != string(m.setPPS) {
-			m.setPPS = append([]byte(nil), nal...)
-		}
-	}
-}
-
-// Keyframe is the first whole key frame as an Annex B byte stream with its parameter sets, and when its last packet came;
-// nil until then.
-func (m *Meter) Keyframe() ([]byte, time.Time) { return m.keyframe, m.keyframeAt }
+// Keyframe is the first whole key frame; nil until it has come.
+func (m *Meter) Keyframe() *Keyframe { return m.keyframe }
 
 // Keyframes is the number of key frames seen so far.
 func (m *Meter) Keyframes() int { return m.m.Keyframes }
 
-// SPSError is why no picture size could be read, if a parameter set came and was no good.
-func (m *Meter) SPSError() error {
-	m.finishSet()
-	if m.sps != nil {
+// HeaderError is why no picture size could be read, if a header came and was no good.
+func (m *Meter) HeaderError() error {
+	if m.format == nil {
 		return nil
 	}
-	return m.spsErr
+	_, err := m.format.Picture()
+	return err
 }
 
 // Measured sums up what has come so far.
 func (m *Meter) Measured() Measured {
 	out := m.m
 	out.Codec = m.track.CodecName()
-	if m.sps != nil {
-		out.Profile, out.Width, out.Height = m.sps.Profile, m.sps.Width, m.sps.Height
+	if m.format != nil {
+		if p, _ := m.format.Picture(); p != nil {
+			out.Profile, out.Width, out.Height = p.Profile, p.Width, p.Height
+		}
 	}
 	arrival := m.last.Sub(m.first).Seconds()
 	out.MeasuredForMS = int64(arrival * 1000)

@@ -20,15 +20,15 @@ const (
 	decodeFor = 15 * time.Second
 )
 
-// Still decodes an H.264 key frame (Annex B, with its parameter sets) into a JPEG at most 960 pixels wide, by ffmpeg. The decoder
+// Still decodes a key frame into a JPEG at most 960 pixels wide, by ffmpeg. The decoder
 // ends at the first error: one that goes on makes a grey picture of any bytes, and the proof wants a picture, not bytes. It ends with ctx,
 // and with this program.
-func Still(ctx context.Context, keyframe []byte) ([]byte, error) {
+func Still(ctx context.Context, keyframe Keyframe) ([]byte, error) {
 	ctx, cancel := context.WithTimeout(ctx, decodeFor)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, "ffmpeg", "-v", "error", "-xerror", "-threads", "1", "-max_alloc", strconv.Itoa(maxAlloc), "-max_pixels", strconv.Itoa(maxPixels),
-		"-err_detect", "explode", "-f", "h264", "-i", "pipe:0", "-frames:v", "1", "-vf", "scale='min(960,iw)':-2", "-q:v", "4", "-f", "mjpeg", "pipe:1")
-	cmd.Stdin = bytes.NewReader(keyframe)
+		"-err_detect", "explode", "-f", keyframe.Decoder, "-i", "pipe:0", "-frames:v", "1", "-vf", "scale='min(960,iw)':-2", "-q:v", "4", "-f", "mjpeg", "pipe:1")
+	cmd.Stdin = bytes.NewReader(keyframe.Data)
 	cmd.WaitDelay = time.Second
 	dieWithParent(cmd)
 	var complaint bytes.Buffer

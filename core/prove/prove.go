@@ -8,13 +8,13 @@ import (
 	"fmt"
 	"math"
 	"strconv"
-	"strings"
 	"time"
 
 	"unlatch/core/address"
 	"unlatch/core/diagnose"
 	"unlatch/core/exchange"
 	"unlatch/core/media"
+	"unlatch/core/player"
 	"unlatch/core/rtsp"
 	"unlatch/core/signin"
 	"unlatch/core/streamurl"
@@ -31,7 +31,7 @@ const (
 // A Prover plays streams. Still may be nil: then no picture is decoded.
 type Prover struct {
 	Dial  address.Dialer
-	Still func(ctx context.Context, keyframe []byte) (jpeg []byte, err error)
+	Still func(ctx context.Context, keyframe media.Keyframe) (jpeg []byte, err error)
 }
 
 // A Request names what to prove.
@@ -90,12 +90,9 @@ func (p *Prover) Prove(ctx context.Context, req Request) Proof {
 	}
 	shown := req.URL
 	shown.SignIn = signin.SignIn{User: req.SignIn.User, Secret: req.SignIn.Secret}
-	r := &run{p: p, req: req, log: exchange.NewLog(nil), start: time.Now(), out: Proof{URL: shown.Redacted(), Transport: "tcp", Auth: "none", Steps: []Step{}}}
-	r.mark = r.start
-	if err := r.anyTransport(ctx); err != nil {
-		if cert := new(rtsp.CertificateError); errors.As(err, &cert) {
-			r.out.TLS = &cert.Shown
-		}
+	now := time.Now()
+	r := &run{p: p, req: req, log: exchange.NewLog(nil), start: now, mark: now, out: Proof{URL: shown.Redacted(), Steps: []Step{}}}
+	if err := r.play(ctx); err != nil {
 		d := diagnose.Explain(err, diagnose.Facts{Host: req.URL.Host, Port: req.URL.DialPort(), Asking: "the stream", User: req.SignIn.User})
 		r.out.Diagnosis = &d
 	}
@@ -113,11 +110,10 @@ type run struct {
 	start time.Time
 	mark  time.Time
 
-	meter        *media.Meter
-	videoChannel byte
-	audioChannel byte
-	audio        *Audio
-	firstPacket  time.Time
+	session     *player.Session
+	meter       *media.Meter
+	audio       *Audio
+	firstPacket time.Time
 }
 
 func (r *run) step(name string, at time.Time) {
@@ -127,124 +123,52 @@ func (r *run) step(name string, at time.Time) {
 
 func ms(d time.Duration) float64 { return math.Round(float64(d.Microseconds())/100) / 10 }
 
-// anyTransport plays over TCP, and where the device takes that not, over what it takes: datagrams, then a group, after 461 (RFC 2326
-// §11.3.14); the tunnel where it is a web server that answers. Another error ends it: the device has then judged more than the
-// transport.
-func (r *run) anyTransport(ctx context.Context) error {
-	if r.req.Transport != "" {
-		return r.play(ctx, r.req.Transport)
-	}
-	err := r.play(ctx, rtsp.TCP)
-	var status *rtsp.StatusError
-	var wrong *rtsp.WrongProtocolError
-	switch {
-	case errors.As(err, &wrong) && strings.Contains(wrong.Spoken, "HTTP"):
-		r.again("this is a web port; trying RTSP within HTTP")
-		if terr := r.play(ctx, rtsp.Tunnel); terr == nil || !errors.As(terr, new(*rtsp.NoTunnelError)) {
-			return terr
-		}
-		r.out.Transport = string(rtsp.TCP)
-		return err // that it is a web port says more than that it has no tunnel
-	case errors.As(err, &status) && status.Status == 461:
-		for _, t := range []rtsp.Transport{rtsp.UDP, rtsp.Multicast} {
-			r.again(fmt.Sprintf("the device does not send over TCP; trying %s", t))
-			uerr := r.play(ctx, t)
-			var silent *rtsp.SilentError
-			if !errors.As(uerr, &status) && !errors.As(uerr, &silent) || t == rtsp.Multicast && !errors.As(uerr, &status) {
-				return uerr
-			}
-		}
-		r.out.Transport = string(rtsp.TCP)
-	}
-	return err
-}
-
-// again forgets what an attempt has measured.
-func (r *run) again(why string) {
-	r.log.Note("%s", why)
-	r.meter, r.audio, r.firstPacket = nil, nil, time.Time{}
-	r.out.Video, r.out.Audio = nil, nil
-}
-
-func (r *run) play(ctx context.Context, transport rtsp.Transport) error {
-	r.out.Transport = string(transport)
-	conn, err := rtsp.Dial(ctx, r.req.URL, rtsp.Options{
-		Dial: r.p.Dial, SignIn: r.req.SignIn, Leave: r.req.Leave, Timeout: r.req.Timeout, Log: r.log, OnFrame: r.frame, Transport: transport, Pin: r.req.Pin,
+// play opens the stream and measures it. A device that refuses its audio still has its picture proven: the refusal stays in the exchange.
+func (r *run) play(ctx context.Context) (err error) {
+	r.session, err = player.Open(ctx, player.Request{
+		Dial: r.p.Dial, URL: r.req.URL, SignIn: r.req.SignIn, Leave: r.req.Leave, Timeout: r.req.Timeout, Log: r.log,
+		Transport: r.req.Transport, Pin: r.req.Pin, Kinds: []string{"video", "audio"}, Step: func(name string) { r.step(name, time.Now()) },
 	})
-	if err != nil {
-		return err
-	}
-	defer func() { conn.Close() }()
-	r.step("connect", time.Now())
-	r.out.TLS = conn.Certificate
-	desc, err := conn.Describe(ctx)
-	r.out.Server, r.out.Auth = conn.Server, conn.Auth()
-	if err != nil {
-		return err
-	}
-	r.step("describe", time.Now())
-	sdp, err := media.ParseSDP(desc.SDP)
-	if err != nil {
-		return err
-	}
-	video := sdp.First("video")
-	if video == nil {
-		return &diagnose.PictureError{Cause: diagnose.NoVideo}
-	}
-	r.meter = media.NewMeter(*video)
-	if r.videoChannel, err = conn.Setup(ctx, media.ControlURL(desc.Base, video.Control), 0); err != nil {
-		return err
-	}
-	r.step("set up video", time.Now())
-	r.setupAudio(ctx, conn, sdp, desc.Base)
-	base := media.ControlURL(desc.Base, sdp.Control)
-	defer conn.Teardown(base)
-	if err := conn.Play(ctx, base); err != nil {
-		return err
-	}
-	r.step("play", time.Now())
-	return r.measure(ctx, conn, base)
-}
-
-// setupAudio asks for the audio track too. A device that refuses it still has its picture proven: the audio is then
-// left out of the proof and the refusal stays in the exchange.
-func (r *run) setupAudio(ctx context.Context, conn *rtsp.Conn, sdp *media.SDP, base string) {
-	track := sdp.First("audio")
-	if track == nil {
-		return
-	}
-	channel, err := conn.Setup(ctx, media.ControlURL(base, track.Control), 2)
-	if err != nil {
-		return
-	}
-	r.audioChannel = channel
-	r.audio = &Audio{Codec: track.CodecName(), SampleRate: track.ClockRate, Channels: track.Channels}
-	r.step("set up audio", time.Now())
-}
-
-func (r *run) frame(channel byte, payload []byte, at time.Time) {
+	s := r.session
+	r.out.Transport, r.out.TLS, r.out.Server, r.out.Auth = string(s.Transport), s.Certificate, s.Server, s.Auth
 	switch {
-	case r.meter == nil:
-	case channel == r.videoChannel:
+	case errors.As(err, new(*player.NoTrackError)):
+		return &diagnose.PictureError{Cause: diagnose.NoVideo}
+	case err != nil:
+		return err
+	}
+	defer s.Close()
+	r.meter = media.NewMeter(s.Tracks[0].Track)
+	if i := s.First("audio"); i >= 0 {
+		t := s.Tracks[i]
+		r.audio = &Audio{Codec: t.CodecName(), SampleRate: t.ClockRate, Channels: t.Channels}
+	}
+	return r.measure(ctx)
+}
+
+func (r *run) packet(p player.Packet) {
+	switch {
+	case p.RTCP:
+	case p.Track == 0:
 		if r.firstPacket.IsZero() {
-			r.firstPacket = at
+			r.firstPacket = p.At
 		}
-		r.meter.Packet(payload, at)
-	case r.audio != nil && channel == r.audioChannel:
+		r.meter.Packet(p.Payload, p.At)
+	default:
 		r.audio.Packets++
 	}
 }
 
-func (r *run) measure(ctx context.Context, conn *rtsp.Conn, base string) error {
+func (r *run) measure(ctx context.Context) error {
 	began := time.Now()
-	err := conn.Run(ctx, base, func() bool { return r.enough(began) })
+	err := r.session.Run(ctx, r.packet, func() bool { return r.enough(began) })
 	if !r.firstPacket.IsZero() {
 		r.step("first packet", r.firstPacket)
 	}
-	keyframe, at := r.meter.Keyframe()
+	keyframe := r.meter.Keyframe()
 	if keyframe != nil {
-		r.step("first key frame", at)
-		r.out.FirstKeyframeMS = ms(at.Sub(r.start))
+		r.step("first key frame", keyframe.At)
+		r.out.FirstKeyframeMS = ms(keyframe.At.Sub(r.start))
 	}
 	if keyframe != nil || r.meter.Measured().Frames > 0 {
 		m := r.meter.Measured()
@@ -269,13 +193,13 @@ func (r *run) measure(ctx context.Context, conn *rtsp.Conn, base string) error {
 	if r.p.Still == nil {
 		return nil
 	}
-	r.out.Still, err = r.p.Still(ctx, keyframe)
+	r.out.Still, err = r.p.Still(ctx, *keyframe)
 	if err != nil {
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
 		r.log.Note("decoding the key frame: %v", err)
-		return &diagnose.PictureError{Cause: diagnose.NotDecodable, Detail: fmt.Sprintf("a key frame of %d bytes", len(keyframe))}
+		return &diagnose.PictureError{Cause: diagnose.NotDecodable, Detail: fmt.Sprintf("a key frame of %d bytes", len(keyframe.Data))}
 	}
 	r.step("decode", time.Now())
 	return nil
@@ -283,9 +207,12 @@ func (r *run) measure(ctx context.Context, conn *rtsp.Conn, base string) error {
 
 // enough decides when to stop measuring. The first key frame is waited for in any case: before it there is nothing to measure.
 func (r *run) enough(began time.Time) bool {
-	_, start := r.meter.Keyframe()
-	if !r.meter.H264() {
-		start = r.firstPacket
+	start := r.firstPacket
+	if r.meter.Reads() {
+		start = time.Time{}
+		if k := r.meter.Keyframe(); k != nil {
+			start = k.At
+		}
 	}
 	if start.IsZero() {
 		return time.Since(began) >= max(r.req.Patience, r.req.Measure)
@@ -293,15 +220,15 @@ func (r *run) enough(began time.Time) bool {
 	if r.req.Measure > 0 {
 		return time.Since(start) >= r.req.Measure
 	}
-	intervals := r.meter.Keyframes() >= 3 || !r.meter.H264()
+	intervals := r.meter.Keyframes() >= 3 || !r.meter.Reads()
 	return time.Since(start) >= atLeast && intervals || time.Since(began) >= r.req.Patience
 }
 
 func (r *run) whyNoKeyframe() error {
-	if err := r.meter.SPSError(); err != nil {
+	if err := r.meter.HeaderError(); err != nil {
 		return err
 	}
-	if !r.meter.H264() {
+	if !r.meter.Reads() {
 		return &diagnose.PictureError{Cause: diagnose.CodecNotMeasured, Detail: r.meter.Measured().Codec}
 	}
 	m := r.meter.Measured()

@@ -507,6 +507,29 @@ func (c *Conn) Play(ctx context.Context, base string) error {
 	return err
 }
 
+// Await waits for the first packet of a session by datagrams, which Run then hands on; that the device says it plays does not mean that
+// its datagrams arrive. None within the answer timeout is a *SilentError. Interleaved packets need no such proof: it returns at once.
+func (c *Conn) Await(ctx context.Context) error {
+	if c.udp == nil {
+		return nil
+	}
+	for end := time.Now().Add(c.opt.Timeout); !c.udp.any(); {
+		ready, err := c.wait(ctx)
+		switch {
+		case err != nil:
+			return err
+		case ready:
+			if _, err := c.next(ctx, end, "packets"); err != nil {
+				return err
+			}
+		case time.Now().After(end):
+			c.opt.Log.Note("no packets")
+			return &SilentError{Waiting: "packets after PLAY", After: c.opt.Timeout}
+		}
+	}
+	return nil
+}
+
 // Run reads packets until done reports true, ctx ends or an error comes, and keeps the session alive. done is asked
 // after each packet and at least every 200 ms. No packet within the answer timeout is a *SilentError.
 func (c *Conn) Run(ctx context.Context, base string, done func() bool) error {

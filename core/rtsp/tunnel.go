@@ -46,16 +46,15 @@ func (t *tunnelConn) Close() error {
 
 // tunnel opens both halves; get is the first, connected already. The POST is opened once the GET was answered.
 func (c *Conn) tunnel(ctx context.Context, get net.Conn, u streamurl.URL) (net.Conn, error) {
-	raw := make([]byte, 16)
-	rand.Read(raw)
-	cookie := hex.EncodeToString(raw)
+	id := cookie()
 	target := u.Target()
 	if target == "" {
 		target = "/"
 	}
 	get.SetDeadline(time.Now().Add(c.opt.Timeout))
 	defer get.SetDeadline(time.Time{})
-	ask := fmt.Sprintf("GET %s HTTP/1.0\r\nHost: %s\r\nUser-Agent: Unlatch\r\nx-sessioncookie: %s\r\nAccept: application/x-rtsp-tunnelled\r\nPragma: no-cache\r\nCache-Control: no-cache\r\n\r\n", target, u.HostPort(), cookie)
+	const both = "%s %s HTTP/1.0\r\nHost: %s\r\nUser-Agent: Unlatch\r\nx-sessioncookie: %s\r\nPragma: no-cache\r\nCache-Control: no-cache\r\n"
+	ask := fmt.Sprintf(both+"Accept: application/x-rtsp-tunnelled\r\n\r\n", "GET", target, u.HostPort(), id)
 	c.opt.Log.Sent(ask)
 	if _, err := io.WriteString(get, ask); err != nil {
 		get.Close()
@@ -76,7 +75,7 @@ func (c *Conn) tunnel(ctx context.Context, get net.Conn, u streamurl.URL) (net.C
 	}
 	post.SetWriteDeadline(time.Now().Add(c.opt.Timeout))
 	// The length stands for "long": the body ends when the session does.
-	say := fmt.Sprintf("POST %s HTTP/1.0\r\nHost: %s\r\nUser-Agent: Unlatch\r\nx-sessioncookie: %s\r\nContent-Type: application/x-rtsp-tunnelled\r\nPragma: no-cache\r\nCache-Control: no-cache\r\nContent-Length: 32767\r\n\r\n", target, u.HostPort(), cookie)
+	say := fmt.Sprintf(both+"Content-Type: application/x-rtsp-tunnelled\r\nContent-Length: 32767\r\n\r\n", "POST", target, u.HostPort(), id)
 	c.opt.Log.Sent(say)
 	if _, err := io.WriteString(post, say); err != nil {
 		get.Close()
@@ -84,6 +83,13 @@ func (c *Conn) tunnel(ctx context.Context, get net.Conn, u streamurl.URL) (net.C
 		return nil, err
 	}
 	return &tunnelConn{Conn: get, r: r, post: post}, nil
+}
+
+// cookie is a name that nobody guesses.
+func cookie() string {
+	raw := make([]byte, 16)
+	rand.Read(raw)
+	return hex.EncodeToString(raw)
 }
 
 // maxTunnelHead bounds the head of the answer to the GET.

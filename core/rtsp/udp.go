@@ -164,6 +164,13 @@ func (d *datagrams) deliver(to func(channel byte, payload []byte, at time.Time))
 	return len(list) > 0
 }
 
+// any reports whether packets wait to be delivered.
+func (d *datagrams) any() bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return len(d.packets) > 0
+}
+
 // wait reports whether a packet came within a time.
 func (d *datagrams) wait(patience time.Duration) bool {
 	select {

@@ -1,0 +1,374 @@
+package rtsp
+
+import (
+	"bufio"
+	"context"
+	"encoding/binary"
+	"fmt"
+	"io"
+	"net"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+)
+
+// A Server serves live streams: interleaved, by datagrams, to groups, and within HTTP (see ServeHTTP). Handler must be set before the
+// first call of Serve.
+type Server struct {
+	Name    string // the Server line of its answers
+	Handler Handler
+	// Takes reports whether the server sends over the transport that a SETUP asks for; nil takes all but groups.
+	Takes func(transport string) bool
+	// Group is the address of a track's multicast group; nil for a server that sends to none.
+	Group func(track int) *net.UDPAddr
+	// Sessions bounds the sessions at a time: 0 for no bound, below 0 for none at all.
+	Sessions int
+
+	mu       sync.Mutex
+	sessions int
+	conns    map[io.Closer]bool
+	tunnels  map[string]*serverTunnel // that wait for their other half, by cookie
+	closed   bool
+	wg       sync.WaitGroup
+}
+
+// A Handler is what stands behind a Server.
+type Handler interface {
+	// Request is asked before the server answers a request. It may answer itself, by Viewer.Reply, and reports whether it did: a refusal,
+	// a redirect.
+	Request(v *Viewer, q *Request) (answered bool)
+	// Stream finds the stream, and the track where it names one, by a request's URL. Tracks count from 1; 0 is the whole stream.
+	Stream(url string) (s Stream, track int, ok bool)
+}
+
+// A Stream is one live stream of a Server. Its SDP names track n by the control URL "track<n>".
+type Stream interface {
+	SDP() string
+	// Send sends packets until ctx ends or the sink reports an error. Every viewer has a call of its own.
+	Send(ctx context.Context, to *Sink)
+}
+
+// A Viewer is one connection with at most one session.
+type Viewer struct {
+	// State is the Handler's own.
+	State    any
+	server   *Server
+	conn     net.Conn
+	session  string
+	admitted bool
+	stream   Stream
+	sink     *Sink
+	playing  context.CancelFunc
+	done     chan struct{}
+}
+
+// Serve takes connections until the listener is closed, whose error it returns.
+func (s *Server) Serve(ctx context.Context, l net.Listener) error {
+	if !s.track(l) {
+		return net.ErrClosed
+	}
+	defer s.forget(l)
+	for {
+		c, err := l.Accept()
+		if err != nil {
+			return err
+		}
+		go s.serve(ctx, c)
+	}
+}
+
+// serve speaks with one viewer until it leaves.
+func (s *Server) serve(ctx context.Context, c net.Conn) {
+	defer c.Close()
+	if !s.track(c) {
+		return
+	}
+	defer s.forget(c)
+	v := &Viewer{server: s, conn: c, session: cookie()[:12], sink: newSink(c)}
+	v.run(ctx)
+}
+
+// Close ends the listeners and the sessions, and waits for them.
+func (s *Server) Close() error {
+	s.mu.Lock()
+	s.closed = true
+	for c := range s.conns {
+		c.Close()
+	}
+	s.mu.Unlock()
+	s.wg.Wait()
+	return nil
+}
+
+// track remembers what Close has to close, and reports false after it.
+func (s *Server) track(c io.Closer) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.closed {
+		return false
+	}
+	if s.conns == nil {
+		s.conns = map[io.Closer]bool{}
+	}
+	s.conns[c] = true
+	s.wg.Add(1)
+	return true
+}
+
+func (s *Server) forget(c io.Closer) {
+	s.mu.Lock()
+	delete(s.conns, c)
+	s.mu.Unlock()
+	s.wg.Done()
+}
+
+// Viewers is the number of sessions that are set up.
+func (s *Server) Viewers() int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.sessions
+}
+
+// admit counts a new session against the limit.
+func (s *Server) admit() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.Sessions < 0 || s.Sessions > 0 && s.sessions >= s.Sessions {
+		return false
+	}
+	s.sessions++
+	return true
+}
+
+// Reply answers a request; nil stands for one that could not be read.
+func (v *Viewer) Reply(q *Request, status int, reason string, fields ...Field) {
+	v.reply(q, status, reason, nil, fields...)
+}
+
+func (v *Viewer) reply(q *Request, status int, reason string, body []byte, fields ...Field) {
+	p := Response{Status: status, Reason: reason, Body: body}
+	if q != nil {
+		p.Header.Add("CSeq", q.Header.Get("CSeq"))
+	}
+	p.Header.Add("Server", v.server.Name)
+	p.Header = append(p.Header, fields...)
+	v.sink.write(p.Bytes())
+}
+
+// Drop ends the connection without an answer.
+func (v *Viewer) Drop() { v.conn.Close() }
+
+// run reads requests, and passes over what else a viewer sends: its RTCP.
+func (v *Viewer) run(ctx context.Context) {
+	defer v.halt()
+	r := bufio.NewReaderSize(v.conn, 16<<10)
+	for {
+		v.conn.SetReadDeadline(time.Now().Add(90 * time.Second))
+		first, err := r.Peek(1)
+		if err != nil {
+			return
+		}
+		if first[0] == '$' {
+			head, err := r.Peek(4)
+			if err != nil {
+				return
+			}
+			if _, err := r.Discard(4 + int(binary.BigEndian.Uint16(head[2:]))); err != nil {
+				return
+			}
+			continue
+		}
+		q, err := ReadRequest(r)
+		if err != nil {
+			v.Reply(nil, 400, "Bad Request")
+			return
+		}
+		if !v.server.Handler.Request(v, q) && !v.handle(ctx, q) {
+			return
+		}
+	}
+}
+
+// halt stops sending and gives the session back.
+func (v *Viewer) halt() {
+	if v.playing != nil {
+		v.playing()
+		<-v.done
+		v.playing = nil
+	}
+	v.sink.closeSockets()
+	if v.admitted {
+		v.admitted = false
+		v.server.mu.Lock()
+		v.server.sessions--
+		v.server.mu.Unlock()
+	}
+}
+
+// handle answers a request that the Handler left to the server, and reports whether the connection goes on.
+func (v *Viewer) handle(ctx context.Context, q *Request) bool {
+	switch q.Method {
+	case "OPTIONS":
+		v.Reply(q, 200, "OK", Field{"Public", "OPTIONS, DESCRIBE, SETUP, PLAY, TEARDOWN, GET_PARAMETER"})
+	case "DESCRIBE":
+		v.describe(q)
+	case "SETUP":
+		v.setup(q)
+	case "PLAY":
+		v.play(ctx, q)
+	case "GET_PARAMETER":
+		v.Reply(q, 200, "OK", Field{"Session", v.session})
+	case "TEARDOWN":
+		v.halt()
+		v.Reply(q, 200, "OK")
+		return false
+	default:
+		v.Reply(q, 501, "Not Implemented")
+	}
+	return true
+}
+
+func (v *Viewer) describe(q *Request) {
+	stream, _, ok := v.server.Handler.Stream(q.URL)
+	if !ok {
+		v.Reply(q, 404, "Not Found")
+		return
+	}
+	v.reply(q, 200, "OK", []byte(stream.SDP()), Field{"Content-Type", "application/sdp"},
+		Field{"Content-Base", strings.TrimSuffix(q.URL, "/") + "/"})
+}
+
+func (v *Viewer) setup(q *Request) {
+	stream, track, ok := v.server.Handler.Stream(q.URL)
+	if !ok || track == 0 {
+		v.Reply(q, 404, "Not Found")
+		return
+	}
+	if v.playing != nil {
+		v.Reply(q, 455, "Method Not Valid in This State")
+		return
+	}
+	transport := q.Header.Get("Transport")
+	takes := v.server.Takes
+	if takes == nil {
+		takes = func(transport string) bool { return !strings.Contains(transport, "multicast") }
+	}
+	if !takes(transport) {
+		v.Reply(q, 461, "Unsupported Transport")
+		return
+	}
+	if !v.admitted {
+		if v.admitted = v.server.admit(); !v.admitted {
+			v.Reply(q, 453, "Not Enough Bandwidth")
+			return
+		}
+	}
+	v.stream = stream
+	answer := ""
+	if strings.Contains(transport, "RTP/AVP/TCP") {
+		channel := v.sink.interleave(track, transport)
+		answer = fmt.Sprintf("RTP/AVP/TCP;unicast;interleaved=%d-%d;ssrc=%08X", channel, channel+1, track)
+	} else {
+		var err error
+		if answer, err = v.openSocket(track, transport); err != nil {
+			v.Reply(q, 500, "Internal Server Error")
+			return
+		}
+	}
+	v.Reply(q, 200, "OK", Field{"Session", v.session + ";timeout=60"}, Field{"Transport", answer})
+}
+
+func (v *Viewer) play(ctx context.Context, q *Request) {
+	if v.stream == nil || v.playing != nil {
+		v.Reply(q, 455, "Method Not Valid in This State")
+		return
+	}
+	v.Reply(q, 200, "OK", Field{"Session", v.session}, Field{"Range", "npt=0.000-"})
+	ctx, v.playing = context.WithCancel(ctx)
+	v.done = make(chan struct{})
+	go func() {
+		defer close(v.done)
+		v.stream.Send(ctx, v.sink)
+	}()
+}
+
+// A Sink takes the packets of one viewer, over whatever transport it has asked for.
+type Sink struct {
+	conn     net.Conn
+	mu       sync.Mutex // of conn
+	channels map[int]byte
+	sockets  map[int]*net.UDPConn
+	queue    []byte // interleaved frames until the next Flush
+}
+
+func newSink(c net.Conn) *Sink {
+	return &Sink{conn: c, channels: map[int]byte{}, sockets: map[int]*net.UDPConn{}}
+}
+
+// Wants reports whether the viewer has set a track up.
+func (s *Sink) Wants(track int) bool {
+	_, interleaved := s.channels[track]
+	return interleaved || s.sockets[track] != nil
+}
+
+// RTP sends one packet of a track; interleaved ones go out with Flush.
+func (s *Sink) RTP(track int, packet []byte) { s.send(track, 0, packet) }
+
+func (s *Sink) send(track int, offset byte, packet []byte) {
+	if socket := s.sockets[track]; socket != nil {
+		socket.Write(packet) // a lost datagram is the network's business
+		return
+	}
+	if channel, ok := s.channels[track]; ok {
+		s.Interleave(channel+offset, packet)
+	}
+}
+
+// Interleave queues a packet on a channel (RFC 2326 §10.12), also on one that nobody asked for. Sessions by datagrams have no channels.
+func (s *Sink) Interleave(channel byte, packet []byte) {
+	if len(s.sockets) > 0 {
+		return
+	}
+	s.queue = append(s.queue, '$', channel)
+	s.queue = binary.BigEndian.AppendUint16(s.queue, uint16(len(packet)))
+	s.queue = append(s.queue, packet...)
+}
+
+// Flush sends what is queued. An error means that the viewer has gone.
+func (s *Sink) Flush() error {
+	if len(s.queue) == 0 {
+		return nil
+	}
+	err := s.write(s.queue)
+	s.queue = s.queue[:0]
+	return err
+}
+
+func (s *Sink) write(b []byte) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.conn.SetWriteDeadline(time.Now().Add(5 * time.Second))
+	_, err := s.conn.Write(b)
+	return err
+}
+
+// interleave gives a track the channels that a SETUP asks for.
+func (s *Sink) interleave(track int, transport string) byte {
+	channel := byte(2 * (track - 1))
+	if _, pair, ok := strings.Cut(transport, "interleaved="); ok {
+		low, _, _ := strings.Cut(pair, "-")
+		if n, err := strconv.ParseUint(low, 10, 8); err == nil {
+			channel = byte(n)
+		}
+	}
+	s.channels[track] = channel
+	return channel
+}
+
+func (s *Sink) closeSockets() {
+	for _, c := range s.sockets {
+		c.Close()
+	}
+	clear(s.sockets)
+}

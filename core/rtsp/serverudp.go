@@ -1,0 +1,66 @@
+package rtsp
+
+import (
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"strconv"
+	"strings"
+
+	"golang.org/x/net/ipv4"
+)
+
+// openSocket opens the socket of a track and returns the Transport line of the answer (RFC 2326 §12.39).
+func (v *Viewer) openSocket(track int, transport string) (string, error) {
+	own, remote, err := v.addresses()
+	if err != nil {
+		return "", err
+	}
+	var to *net.UDPAddr
+	group := strings.Contains(transport, "multicast")
+	if group {
+		if v.server.Group == nil {
+			return "", errors.New("this server sends to no group")
+		}
+		to = v.server.Group(track)
+	} else {
+		_, ports, _ := strings.Cut(transport, "client_port=")
+		low, _, _ := strings.Cut(ports, "-")
+		port, err := strconv.ParseUint(low, 10, 16)
+		if err != nil {
+			return "", err
+		}
+		to = &net.UDPAddr{IP: remote.AsSlice(), Port: int(port)}
+	}
+	socket, err := net.DialUDP("udp4", &net.UDPAddr{IP: own.AsSlice()}, to)
+	if err != nil {
+		return "", err
+	}
+	if old := v.sink.sockets[track]; old != nil {
+		old.Close()
+	}
+	v.sink.sockets[track] = socket
+	if !group {
+		from := socket.LocalAddr().(*net.UDPAddr).Port
+		return fmt.Sprintf("%s;server_port=%d-%d;ssrc=%08X", transport, from, from+1, track), nil
+	}
+	if card := interfaceOf(own); card != nil {
+		p := ipv4.NewPacketConn(socket)
+		if err := p.SetMulticastInterface(card); err != nil {
+			return "", err
+		}
+		p.SetMulticastLoopback(true)
+	}
+	return fmt.Sprintf("RTP/AVP;multicast;destination=%s;port=%d-%d;ttl=1", to.IP, to.Port, to.Port+1), nil
+}
+
+// addresses are both ends of the connection.
+func (v *Viewer) addresses() (own, remote netip.Addr, err error) {
+	a, err := netip.ParseAddrPort(v.conn.LocalAddr().String())
+	if err != nil {
+		return own, remote, err
+	}
+	b, err := netip.ParseAddrPort(v.conn.RemoteAddr().String())
+	return a.Addr().Unmap(), b.Addr().Unmap(), err
+}
