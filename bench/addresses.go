@@ -73,5 +73,6 @@ func fiftyAddresses(ctx context.Context, _ *scene.Library) ([]figure, error) {
 		return nil, fmt.Errorf("%d of 50 devices were moved", moved)
 	}
 	return []figure{{"Address plan for 50 devices that restart, 64 at once, opened anew included", fmt.Sprintf("%.1f s", took.Seconds()),
-		fmt.Sprintf("%.1f s for the slowest device, away for %s", most.Seconds(), slowest), fmt.Sprintf("%.2f", took.Seconds()/most.Seconds()), "about the slowest, not the sum"}}, nil
+		fmt.Sprintf("%.1f s for the slowest device, away for %s", most.Seconds(), slowest), fmt.Sprintf("%.2f",
+			took.Seconds()/most.Seconds()), "about the slowest, not the sum"}}, nil
 }

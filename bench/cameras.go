@@ -38,7 +38,8 @@ func twoHundred(ctx context.Context, _ *scene.Library) ([]figure, error) {
 		return nil, err
 	}
 	return []figure{
-		{"200 cameras, main and sub, from Heard to Proven", fmt.Sprintf("%.1f s", took.Seconds()), "", fmt.Sprintf("%.0f cameras a minute", float64(n)/took.Minutes()), "stated"},
+		{"200 cameras, main and sub, from Heard to Proven", fmt.Sprintf("%.1f s", took.Seconds()), "",
+			fmt.Sprintf("%.0f cameras a minute", float64(n)/took.Minutes()), "stated"},
 		{"Largest resident size of the server process meanwhile", fmt.Sprintf("%.0f MB", float64(usage)/1e6), "", "", "stated"},
 	}, nil
 }

@@ -15,7 +15,9 @@ func fiveKinds() string {
 	var b strings.Builder
 	b.WriteString("name: kinds\ndevices:\n")
 	for i := range 5 {
-		fmt.Fprintf(&b, "  - {name: Kind %d, maker: corvane, model: V%d, address: 127.62.%d.10, count: 40, scene: viaduct, caption: \"\", users: [{name: %s, secret: bench, level: Administrator}], defects: {locks_after: 5}, streams: [{width: 160, height: 90, fps: 5, kbps: 100, gop: 5, profile: baseline}]}\n",
+		fmt.Fprintf(&b, "  - {name: Kind %d, maker: corvane, model: V%d, address: 127.62.%d.10, count: 40, scene: viaduct, caption: \"\", "+
+			"users: [{name: %s, secret: bench, level: Administrator}], defects: {locks_after: 5}, streams: [{width: 160, height: 90, fps: 5, "+
+			"kbps: 100, gop: 5, profile: baseline}]}\n",
 			i, i+1, i+1, fitters[i])
 	}
 	return b.String()
@@ -51,8 +53,11 @@ func keyring(ctx context.Context, _ *scene.Library) ([]figure, error) {
 		return nil, fmt.Errorf("a camera has seen %d wrong tries; the guard allows %d", most, signin.Budget)
 	}
 	return []figure{
-		{"200 cameras of 5 kinds, a keyring of 5: from Heard to Proven", fmt.Sprintf("%.1f s", took.Seconds()), fmt.Sprintf("%d proven, %d wait for the guard", proven, 200-proven), "", "stated"},
-		{"The same: tries of a sign-in on a device service", fmt.Sprint(tries), fmt.Sprintf("200 with the right one first; %d were wrong", wrong), fmt.Sprintf("%.2f", float64(tries)/200), "stated"},
-		{"The same: most wrong tries on one camera, which locks after 5", fmt.Sprint(most), fmt.Sprintf("%d is the guard's bound", signin.Budget), "", "within the bound"},
+		{"200 cameras of 5 kinds, a keyring of 5: from Heard to Proven", fmt.Sprintf("%.1f s", took.Seconds()),
+			fmt.Sprintf("%d proven, %d wait for the guard", proven, 200-proven), "", "stated"},
+		{"The same: tries of a sign-in on a device service", fmt.Sprint(tries),
+			fmt.Sprintf("200 with the right one first; %d were wrong", wrong), fmt.Sprintf("%.2f", float64(tries)/200), "stated"},
+		{"The same: most wrong tries on one camera, which locks after 5", fmt.Sprint(most),
+			fmt.Sprintf("%d is the guard's bound", signin.Budget), "", "within the bound"},
 	}, nil
 }

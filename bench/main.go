@@ -41,7 +41,8 @@ func run() error {
 		name string
 		run  func(context.Context, *scene.Library) ([]figure, error)
 	}{
-		{"meter", meter}, {"sweep", sweep}, {"silent range", silent}, {"thousand devices", thousand}, {"fifty addresses", fiftyAddresses}, {"recipes", recipes}, {"ladder", ladderTime}, {"prove", proveTime}, {"two hundred cameras", twoHundred}, {"keyring", keyring},
+		{"meter", meter}, {"sweep", sweep}, {"silent range", silent}, {"thousand devices", thousand}, {"fifty addresses",
+			fiftyAddresses}, {"recipes", recipes}, {"ladder", ladderTime}, {"prove", proveTime}, {"two hundred cameras", twoHundred}, {"keyring", keyring},
 	} {
 		if len(os.Args) > 1 && !slices.Contains(os.Args[1:], m.name) {
 			continue
@@ -63,7 +64,8 @@ func run() error {
 
 func results(all []figure) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "# Measured\n\n%s, %s, %d cores, %s %s/%s. Medians; made by `./dev bench`.\n\n", time.Now().UTC().Format("2006-01-02"), processor(), runtime.NumCPU(), runtime.Version(), runtime.GOOS, runtime.GOARCH)
+	fmt.Fprintf(&b, "# Measured\n\n%s, %s, %d cores, %s %s/%s. Medians; made by `./dev bench`.\n\n",
+		time.Now().UTC().Format("2006-01-02"), processor(), runtime.NumCPU(), runtime.Version(), runtime.GOOS, runtime.GOARCH)
 	b.WriteString("| what | measured | floor of the same run | ratio | wanted |\n| --- | ---: | ---: | ---: | --- |\n")
 	for _, f := range all {
 		fmt.Fprintf(&b, "| %s | %s | %s | %s | %s |\n", f.what, f.got, f.floor, f.ratio, f.want)

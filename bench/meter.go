@@ -12,7 +12,8 @@ import (
 
 // meter compares depacketising and measuring RTP with copying the same bytes once, on one core.
 func meter(ctx context.Context, lib *scene.Library) ([]figure, error) {
-	clip, err := lib.Clip(ctx, scene.Format{Scene: "viaduct", Caption: "bench", Width: 1280, Height: 720, FPS: 15, Kbps: 4000, GOP: 15, Profile: "main"})
+	clip, err := lib.Clip(ctx, scene.Format{Scene: "viaduct", Caption: "bench", Width: 1280, Height: 720, FPS: 15, Kbps: 4000, GOP: 15,
+		Profile: "main"})
 	if err != nil {
 		return nil, err
 	}
@@ -42,7 +43,8 @@ func meter(ctx context.Context, lib *scene.Library) ([]figure, error) {
 		}
 	}
 	got, floor := median(metered), median(copied)
-	return []figure{{"Meter: RTP depacketised, parsed and measured, one core (it reads headers and copies no payload)", fmt.Sprintf("%.1f Gbit/s", got), fmt.Sprintf("%.1f Gbit/s copied", floor), fmt.Sprintf("%.2f", got/floor), "stated"}}, nil
+	return []figure{{"Meter: RTP depacketised, parsed and measured, one core (it reads headers and copies no payload)",
+		fmt.Sprintf("%.1f Gbit/s", got), fmt.Sprintf("%.1f Gbit/s copied", floor), fmt.Sprintf("%.2f", got/floor), "stated"}}, nil
 }
 
 func gbits(bytes int, d time.Duration) float64 { return float64(bytes) * 8 / d.Seconds() / 1e9 }

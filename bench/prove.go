@@ -50,7 +50,8 @@ func proveTime(ctx context.Context, lib *scene.Library) ([]figure, error) {
 	for range runs {
 		time.Sleep(rand.N(time.Second)) // anywhere in the key-frame interval
 		began := time.Now()
-		proof := p.Prove(ctx, prove.Request{URL: u, SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("bench")}, Measure: 100 * time.Millisecond})
+		proof := p.Prove(ctx, prove.Request{URL: u, SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("bench")},
+			Measure: 100 * time.Millisecond})
 		if !proof.OK {
 			return nil, fmt.Errorf("%+v", proof.Diagnosis)
 		}
@@ -63,8 +64,10 @@ func proveTime(ctx context.Context, lib *scene.Library) ([]figure, error) {
 		}
 	}
 	return []figure{
-		{"Prove: from URL to the first key frame", ms(median(took)), ms(median(waits)) + " wait for that key frame", fmt.Sprintf("%.2f", float64(median(took))/float64(median(waits))), ""},
-		{"Prove: what comes on top of the wait", ms(median(over)), ms(6*trip) + " for 6 bare round trips", fmt.Sprintf("%d of %d within", within, runs), "at most 6 round trips + 30 ms"},
+		{"Prove: from URL to the first key frame", ms(median(took)), ms(median(waits)) + " wait for that key frame",
+			fmt.Sprintf("%.2f", float64(median(took))/float64(median(waits))), ""},
+		{"Prove: what comes on top of the wait", ms(median(over)), ms(6*trip) + " for 6 bare round trips",
+			fmt.Sprintf("%d of %d within", within, runs), "at most 6 round trips + 30 ms"},
 	}, nil
 }
 

@@ -44,7 +44,8 @@ func recipes(context.Context, *scene.Library) ([]figure, error) {
 	per := func(f float64) string { return fmt.Sprintf("%.0f a second", f) }
 	return []figure{
 		{"Recipe: expansions", per(expand), per(floor) + " copies of the path", fmt.Sprintf("%.0f", floor/expand), "stated"},
-		{"Recipe: inversions of a number made of channel and stream", per(invert), per(floor) + " copies of the path", fmt.Sprintf("%.0f", floor/invert), "stated"},
+		{"Recipe: inversions of a number made of channel and stream", per(invert), per(floor) + " copies of the path",
+			fmt.Sprintf("%.0f", floor/invert), "stated"},
 		{"Recipe: learning from 3 URLs", ms(learn), "", "", "under 10 ms"},
 	}, nil
 }
@@ -104,7 +105,8 @@ func ladderTime(ctx context.Context, media *scene.Library) ([]figure, error) {
 		}
 	}
 	got, floor := median(climbed), median(bare)
-	return []figure{{fmt.Sprintf("Ladder: the right one of %d paths, one DESCRIBE each", candidates), ms(got), ms(floor) + " bare exchanges", fmt.Sprintf("%.2f", float64(got)/float64(floor)), "at most 1.3"}}, nil
+	return []figure{{fmt.Sprintf("Ladder: the right one of %d paths, one DESCRIBE each", candidates), ms(got),
+		ms(floor) + " bare exchanges", fmt.Sprintf("%.2f", float64(got)/float64(floor)), "at most 1.3"}}, nil
 }
 
 // bareExchanges sends DESCRIBE requests of the same size that are refused for want of a sign-in, and reads the answers, and does
@@ -118,7 +120,8 @@ func bareExchanges(hostport string, n int) (time.Duration, error) {
 	r := bufio.NewReader(conn)
 	began := time.Now()
 	for i := range n {
-		fmt.Fprintf(conn, "DESCRIBE rtsp://%s/guess/%d RTSP/1.0\r\nCSeq: %d\r\nAccept: application/sdp\r\nAuthorization: Basic Zml0dGVyOmJlbmNo\r\n\r\n", hostport, i, i+1)
+		fmt.Fprintf(conn, "DESCRIBE rtsp://%s/guess/%d RTSP/1.0\r\nCSeq: %d\r\nAccept: application/sdp\r\nAuthorization: Basic "+
+			"Zml0dGVyOmJlbmNo\r\n\r\n", hostport, i, i+1)
 		if _, err := rtsp.ReadResponse(r); err != nil {
 			return 0, err
 		}

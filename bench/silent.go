@@ -34,7 +34,8 @@ func silent(context.Context, *scene.Library) ([]figure, error) {
 	pairs := int(address.MustParse(silentRange).Count()) * len(discovery.DefaultPorts)
 	floor := time.Duration(pairs) * discovery.ConnectTimeout / discovery.ConnectWindow
 	got := median(times)
-	return []figure{{fmt.Sprintf("Sweep of a silent /22, 5 ports (%d pairs, %d at once, %s each)", pairs, discovery.ConnectWindow, discovery.ConnectTimeout),
+	return []figure{{fmt.Sprintf("Sweep of a silent /22, 5 ports (%d pairs, %d at once, %s each)", pairs, discovery.ConnectWindow,
+		discovery.ConnectTimeout),
 		ms(got), ms(floor) + " pairs × timeout / window", fmt.Sprintf("%.2f", float64(got)/float64(floor)), "at most 1.2"}}, nil
 }
 

@@ -45,8 +45,10 @@ func sweep(ctx context.Context, _ *scene.Library) ([]figure, error) {
 	got, floor := median(swept), median(bare)
 	pairs := int(ranges.Count()) * len(discovery.DefaultPorts)
 	return []figure{
-		{fmt.Sprintf("Sweep of a /20 on loopback, 5 ports (%d pairs): the port sweep", pairs), ms(got), ms(floor) + " bare connects", fmt.Sprintf("%.2f", float64(got)/float64(floor)), "at most 2"},
-		{"The same, whole command, which also listens for WS-Discovery answers", ms(median(whole)), ms(floor) + " bare connects", fmt.Sprintf("%.2f", float64(median(whole))/float64(floor)), "listening takes its 1.9 s whatever the range"},
+		{fmt.Sprintf("Sweep of a /20 on loopback, 5 ports (%d pairs): the port sweep", pairs), ms(got), ms(floor) + " bare connects",
+			fmt.Sprintf("%.2f", float64(got)/float64(floor)), "at most 2"},
+		{"The same, whole command, which also listens for WS-Discovery answers", ms(median(whole)), ms(floor) + " bare connects",
+			fmt.Sprintf("%.2f", float64(median(whole))/float64(floor)), "listening takes its 1.9 s whatever the range"},
 		{"Largest resident size of that command", fmt.Sprintf("%.0f MB", float64(most)/1e6), "", "", "under 100 MB"},
 	}, nil
 }

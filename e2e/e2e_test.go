@@ -429,7 +429,8 @@ func TestImportMatching(t *testing.T) {
 	b.press("^Sweep the site$")
 	b.page.MustElement(`[data-run="finished"]`)
 	list := filepath.Join(t.TempDir(), "cameras.csv")
-	require.NoError(t, os.WriteFile(list, []byte("Camera;IP address;Notes\nPlatform clock;127.43.7.11;over the door\nLamp room;127.43.7.25;was working in May\nBroken;not an address;\n"), 0o644))
+	require.NoError(t, os.WriteFile(list, []byte("Camera;IP address;Notes\nPlatform clock;127.43.7.11;over the door\nLamp "+
+		"room;127.43.7.25;was working in May\nBroken;not an address;\n"), 0o644))
 	b.page.MustElement(`[aria-label="Address list file"]`).MustSetFiles(list)
 	b.page.MustElement(`[data-missing="Lamp room"]`)
 	b.see("was working in May")
@@ -483,7 +484,8 @@ func TestAddressConflict(t *testing.T) {
 func TestFromADamagedURLToSixteenChannels(t *testing.T) {
 	var channels []string
 	for n := range 16 {
-		channels = append(channels, fmt.Sprintf("{name: Channel %d, address: 10.254.4.%d, scene: %s, streams: [&m%d {width: 320, height: 180, fps: 5, kbps: 150, gop: 5, profile: baseline}, {width: 160, height: 90, fps: 5, kbps: 60, gop: 5, profile: baseline}]}",
+		channels = append(channels, fmt.Sprintf("{name: Channel %d, address: 10.254.4.%d, scene: %s, streams: [&m%d {width: 320, height: "+
+			"180, fps: 5, kbps: 150, gop: 5, profile: baseline}, {width: 160, height: 90, fps: 5, kbps: 60, gop: 5, profile: baseline}]}",
 			n+1, 11+n, []string{"turntable", "footbridge", "viaduct", "coal-stage"}[n%4], n))
 	}
 	simtest.Start(t, `
@@ -499,7 +501,8 @@ devices:
 	text, err := b.page.Element(`textarea[name="paste"]`)
 	require.NoError(t, err)
 	require.NoError(t, text.Input("“http://rtsp://fitter:Lamp/41@yard@[127.43.10.20]:80\\strongroom\\3\\0”"))
-	for _, says := range []string{"Quotes or brackets stand around", "The scheme stands twice", "stands where / belongs", "Brackets stand around the address", "characters that mean something in a URL", "is a web port"} {
+	for _, says := range []string{"Quotes or brackets stand around", "The scheme stands twice", "stands where / belongs",
+		"Brackets stand around the address", "characters that mean something in a URL", "is a web port"} {
 		b.see(says)
 	}
 	b.see("Holloway recorders")

@@ -98,7 +98,8 @@ func TestPathBooksFromElsewhere(t *testing.T) {
 		area.MustSelectAllText().MustInput(yaml)
 		b.press("^Add to the path book$")
 	}
-	bring("name: Elsewhere\nnote: \"<img src=x onerror='document.title=1'><script>document.title=2</script>\"\nrecipes:\n  - {path: \"/a/{channel}\", name: \"<b>bold</b>\", note: \"javascript:alert(1)\"}\n")
+	bring("name: Elsewhere\nnote: \"<img src=x onerror='document.title=1'><script>document.title=2</script>\"\nrecipes:\n  - {path: " +
+		"\"/a/{channel}\", name: \"<b>bold</b>\", note: \"javascript:alert(1)\"}\n")
 	b.see("<script>document.title=2</script>")
 	b.see("<b>bold</b>")
 	assert.Zero(t, len(b.page.MustElements("main img, main script, main b")), "it is shown as text")

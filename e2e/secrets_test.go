@@ -115,7 +115,8 @@ func TestNoSecretOfTheDemoShows(t *testing.T) {
 	require.GreaterOrEqual(t, len(users), 4)
 	var forms []string
 	for _, u := range users {
-		forms = append(forms, u.Secret, url.QueryEscape(u.Secret), url.PathEscape(u.Secret), base64.StdEncoding.EncodeToString([]byte(u.Name+":"+u.Secret)), base64.StdEncoding.EncodeToString([]byte(u.Secret)))
+		forms = append(forms, u.Secret, url.QueryEscape(u.Secret), url.PathEscape(u.Secret),
+			base64.StdEncoding.EncodeToString([]byte(u.Name+":"+u.Secret)), base64.StdEncoding.EncodeToString([]byte(u.Secret)))
 	}
 	clean := func(where, text string) {
 		t.Helper()
@@ -142,7 +143,8 @@ func TestNoSecretOfTheDemoShows(t *testing.T) {
 		t.Cleanup(r.Stop)
 		traps = append(traps, r)
 	}
-	server, err := browser.StartServer("demo", "--data", data, "--listen", "127.0.0.1:0", "--network", "127.47") // beside a demo that somebody has running
+	server, err := browser.StartServer("demo", "--data", data, "--listen", "127.0.0.1:0", "--network",
+		"127.47") // beside a demo that somebody has running
 	require.NoError(t, err)
 	t.Cleanup(func() {
 		assert.NoError(t, server.Stop())

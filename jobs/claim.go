@@ -6,10 +6,6 @@ import (
 	"github.com/google/uuid"
 	"github.com/riverqueue/river"
 
-	"unlatch/core/evidence"
-	"unlatch/core/exchange"
-	"unlatch/core/onvif"
-	"unlatch/core/signin"
 	"unlatch/store"
 )
 
@@ -40,74 +36,5 @@ type claimWorker struct {
 }
 
 func (w *claimWorker) Work(ctx context.Context, job *river.Job[ClaimArgs]) error {
-	return w.env.onDevice(ctx, job.Args.Run, job.Args.Device, func(o *deviceWork) error { return o.claim(ctx, job.Args.SignIn) })
-}
-
-// claim makes the first account and then signs in with it: a device is claimed when it takes the sign-in, not when it said yes. A
-// device that is not open any more is left alone; what is on the keyring is tried on it in the usual way.
-func (o *deviceWork) claim(ctx context.Context, key uuid.UUID) error {
-	o.env.store.Progress(ctx, o.run, o.d.Title()+": claiming it", -1)
-	in, err := o.decrypt(ctx, key)
-	if err != nil {
-		return err
-	}
-	s := o.d.Status.SignedIn
-	if s == nil || !s.Open && !s.Factory {
-		return o.open(ctx)
-	}
-	log := o.newLog()
-	// A claim that was cut off may have given the device its account already: then it takes the new one, and nothing is sent again.
-	if s.Open {
-		if _, err := o.try(ctx, uuid.Nil, signin.SignIn{}, nil, log); refused(err) {
-			return o.openWith(ctx, key, in, log)
-		}
-	}
-	c, old, err := o.client(ctx, o.d, log)
-	if c != nil {
-		defer c.Close()
-	}
-	switch {
-	case err != nil:
-	case s.Open:
-		err = c.CreateUser(ctx, in.User, in.Secret, "Administrator")
-	case in.User != old.User:
-		return o.open(ctx) // the account that it had from the factory has gone since
-	case refusedBefore(ctx, c):
-		return o.openWith(ctx, key, in, log)
-	default:
-		err = c.SetUser(ctx, in.User, in.Secret, "Administrator")
-	}
-	if diagnosis, err := explain(ctx, err, o.facts(o.d.Status.Device.XAddr, "the device", in.User)); err != nil || diagnosis != nil {
-		if err != nil {
-			return err
-		}
-		return o.record(ctx, store.Finding{Exchange: log.String(), Body: evidence.SignedIn{Open: s.Open, Factory: s.Factory, SignIn: s.SignIn, Label: s.Label, User: s.User, Info: s.Info, Diagnosis: diagnosis}})
-	}
-	return o.openWith(ctx, key, in, log)
-}
-
-// refusedBefore reports whether the device refuses the account that it had from the factory: an attempt that was cut off has changed
-// its password.
-func refusedBefore(ctx context.Context, c *onvif.Client) bool {
-	_, err := c.Info(ctx)
-	return refused(err)
-}
-
-// openWith signs in with the account that was just made, before any other key of the ring is tried, and opens what follows.
-func (o *deviceWork) openWith(ctx context.Context, key uuid.UUID, in signin.SignIn, log *exchange.Log) error {
-	k, err := o.env.store.SignIn(ctx, key)
-	if err != nil {
-		return err
-	}
-	found, err := o.tryKey(ctx, k, store.DeviceService, false, log, func(k store.SignIn, in signin.SignIn, leave signin.Leave) (evidence.SignedIn, error) {
-		return o.try(ctx, k.ID, in, leave, log)
-	})
-	if err != nil {
-		return o.notSignedIn(ctx, evidence.SignedIn{Tried: []string{k.Label}}, err, in.User, log)
-	}
-	found.SignIn, found.Label, found.User = key, k.Label, in.User
-	if err := o.signedIn(ctx, found, log); err != nil {
-		return err
-	}
-	return o.open(ctx)
+	return w.env.onDevice(ctx, job.Args.Run, job.Args.Device, func(d *deviceJob) error { return d.Claim(ctx, job.Args.SignIn) })
 }

@@ -5,14 +5,15 @@ import (
 	"testing"
 	"time"
 
+	"unlatch/core/bringup"
 	"unlatch/core/latch"
 )
 
 // SetBudget gives a step another time for a test.
 func SetBudget(t *testing.T, step latch.Name, d time.Duration) {
-	before := budgets[step]
-	budgets[step] = d
-	t.Cleanup(func() { budgets[step] = before })
+	before := bringup.Budgets[step]
+	bringup.Budgets[step] = d
+	t.Cleanup(func() { bringup.Budgets[step] = before })
 }
 
 // AtOnce begins jobs again at once.

@@ -45,7 +45,7 @@ func TestWhatFollowsTheLastProofIsNotLost(t *testing.T) {
 	assert.Contains(t, st.Pictures, "mjpeg")
 	assert.NotNil(t, st.Web)
 	before := b.kinds("11")
-	assert.Equal(t, 1, before["proof main"], "what was proven is not proven again")
+	assert.Equal(t, 1, before["proof prof_0"], "what was proven is not proven again")
 	b.wait(b.q.Open(ctx, b.site.ID, "again", b.ids("11"), false))
 	assert.Equal(t, before, b.kinds("11"), "nothing is asked for twice")
 }
@@ -55,7 +55,8 @@ func TestAPasteGoesOnWhereItWas(t *testing.T) {
 	jobs.AtOnce(t)
 	var channels []string
 	for n := range 8 {
-		channels = append(channels, fmt.Sprintf("{name: Channel %d, address: 10.254.4.%d, scene: turntable, streams: [{width: 160, height: 90, fps: 5, kbps: 60, gop: 5, profile: baseline}]}", n+1, 11+n))
+		channels = append(channels, fmt.Sprintf("{name: Channel %d, address: 10.254.4.%d, scene: turntable, streams: [{width: 160, height: "+
+			"90, fps: 5, kbps: 60, gop: 5, profile: baseline}]}", n+1, 11+n))
 	}
 	b := setYard(t, `
 name: vault
@@ -75,7 +76,8 @@ devices:
 		}
 		return located == 5
 	})
-	b.wait(b.q.Paste(ctx, "paste", jobs.PasteArgs{Site: b.site.ID, URL: "rtsp://127.42.34.20:554/strongroom/1/0", Shape: "/strongroom/{channel}/{stream-1}", Recipe: "learned", Channels: 12, SignIn: key}))
+	b.wait(b.q.Paste(ctx, "paste", jobs.PasteArgs{Site: b.site.ID, URL: "rtsp://127.42.34.20:554/strongroom/1/0",
+		Shape: "/strongroom/{channel}/{stream-1}", Recipe: "learned", Channels: 12, SignIn: key}))
 	found, asked := 0, map[int]int{}
 	for _, d := range b.devices() {
 		if d.Via == nil {
@@ -100,7 +102,8 @@ devices:
 // A person mends the device, by making the user on its own page, and presses Try again: what was refused is sent once more. Without the
 // person nothing is sent.
 func TestWhatWasRefusedIsTriedAgainWhenAPersonWantsIt(t *testing.T) {
-	b := keyed(t, strings.ReplaceAll(lone, "address: NET.11,", "address: NET.11, users: [{name: chief, secret: high-signal-7, level: Administrator}],"), "127.42.35", [3]string{"Fitter", "fitter", "brass-lamp-41"})
+	b := keyed(t, strings.ReplaceAll(lone, "address: NET.11,",
+		"address: NET.11, users: [{name: chief, secret: high-signal-7, level: Administrator}],"), "127.42.35", [3]string{"Fitter", "fitter", "brass-lamp-41"})
 	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11"), false))
 	stuck := b.device("11").Status.Latch(latch.SignedIn).Diagnosis
 	require.NotNil(t, stuck)
@@ -113,7 +116,8 @@ func TestWhatWasRefusedIsTriedAgainWhenAPersonWantsIt(t *testing.T) {
 	b.wait(b.q.Retry(ctx, b.site.ID, "again", b.ids("11")))
 	assert.Equal(t, wrong+1, b.world.Device("Clock").WrongTries(), "a wish counts, mended or not")
 
-	chief := onvif.New(b.world.Device("Clock").Service(), onvif.Options{Dial: &address.Guard{Allowed: b.site.Ranges}, SignIn: signin.SignIn{User: "chief", Secret: signin.NewSecret("high-signal-7")}})
+	chief := onvif.New(b.world.Device("Clock").Service(), onvif.Options{Dial: &address.Guard{Allowed: b.site.Ranges},
+		SignIn: signin.SignIn{User: "chief", Secret: signin.NewSecret("high-signal-7")}})
 	defer chief.Close()
 	require.NoError(t, chief.CreateUser(ctx, "fitter", signin.NewSecret("brass-lamp-41"), "Administrator"))
 	b.wait(b.q.Retry(ctx, b.site.ID, "again", b.ids("11")))

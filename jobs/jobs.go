@@ -38,7 +38,8 @@ type Queue struct {
 }
 
 // begin starts a run of one job an item, which count total steps together, and tells readers of it.
-func begin[T any](ctx context.Context, q *Queue, site uuid.UUID, kind, title string, total int64, items []T, args func(run uuid.UUID, item T) river.JobArgs) (store.Run, error) {
+func begin[T any](ctx context.Context, q *Queue, site uuid.UUID, kind, title string, total int64, items []T,
+	args func(run uuid.UUID, item T) river.JobArgs) (store.Run, error) {
 	run, err := q.store.StartRun(ctx, site, kind, title, total, func(tx pgxTx, run uuid.UUID) error {
 		params := make([]river.InsertManyParams, len(items))
 		for i, item := range items {

@@ -194,7 +194,8 @@ func TestFromHeardToConfirmed(t *testing.T) {
 		require.NoError(t, err)
 		assert.Greater(t, len(still), 1000)
 	}
-	assert.Equal(t, diagnose.StreamsOff, b.device("18").Status.Latch(latch.Proven).Diagnosis.Cause, "the device itself says that its streams are off")
+	assert.Equal(t, diagnose.StreamsOff, b.device("18").Status.Latch(latch.Proven).Diagnosis.Cause,
+		"the device itself says that its streams are off")
 	strange := b.device("17").Status
 	assert.Equal(t, diagnose.WrongSignIn, strange.Latch(latch.SignedIn).Diagnosis.Cause)
 
@@ -328,7 +329,7 @@ func TestKilledWorkerIsTakenOver(t *testing.T) {
 				played[r.Subject]++
 			}
 		}
-		assert.Equal(t, map[string]int{"main": 1, "sub": 1}, played, "nothing is lost and nothing is done twice")
+		assert.Equal(t, map[string]int{"prof_0": 1, "prof_1": 1}, played, "nothing is lost and nothing is done twice")
 	}
 	run, err = b.s.Run(ctx, run.ID)
 	require.NoError(t, err)
@@ -355,7 +356,8 @@ func TestDatabaseGoesAwayAndComesBack(t *testing.T) {
 	_, err = b.s.Sites(ctx)
 	require.Error(t, err)
 	assert.True(t, store.Away(err), "%v", err)
-	require.Eventually(t, func() bool { return strings.Contains(b.log.String(), "the database is away") }, 30*time.Second, 20*time.Millisecond, "it is reported")
+	require.Eventually(t, func() bool { return strings.Contains(b.log.String(), "the database is away") }, 30*time.Second,
+		20*time.Millisecond, "it is reported")
 	require.NoError(t, c.Resume(ctx))
 	b.wait(run, nil)
 	for _, l := range six {

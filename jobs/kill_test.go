@@ -35,9 +35,11 @@ devices:
 `, "127.42.30", [3]string{"Fitter", "fitter", "brass-lamp-41"})
 	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11"), false))
 	require.NotNil(t, b.device("11").Status.SignedIn)
-	watcher, err := b.s.AddSignIn(ctx, store.NewSignIn{Label: "Watcher", User: "watcher", Secret: signin.NewSecret("river-stone-91"), Terms: store.For(store.Streams, b.names["11"])})
+	watcher, err := b.s.AddSignIn(ctx, store.NewSignIn{Label: "Watcher", User: "watcher", Secret: signin.NewSecret("river-stone-91"),
+		Terms: store.For(signin.Streams, b.names["11"])})
 	require.NoError(t, err)
-	c := onvif.New(b.world.Device("Weir").Service(), onvif.Options{Dial: &address.Guard{Allowed: address.MustParse("127.42.30.0/24")}, SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")}})
+	c := onvif.New(b.world.Device("Weir").Service(), onvif.Options{Dial: &address.Guard{Allowed: address.MustParse("127.42.30.0/24")},
+		SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")}})
 	defer c.Close()
 	require.InDelta(t, 3600, clock(t, c).Seconds(), 5, "the client has to know of it to sign in")
 	for _, x := range []struct {
@@ -131,13 +133,15 @@ func TestAKillAtEveryPointOfAClaim(t *testing.T) {
 	jobs.OnlyChanges(t)
 	jobs.CutOffs(t)
 	const devices = 7
-	b := keyed(t, strings.ReplaceAll(strings.ReplaceAll(lone, "address: NET.11,", fmt.Sprintf("address: NET.101, users: [], count: %d,", devices)), "serial: L1, ", ""), "127.42.32")
+	b := keyed(t, strings.ReplaceAll(strings.ReplaceAll(lone, "address: NET.11,",
+		fmt.Sprintf("address: NET.101, users: [], count: %d,", devices)), "serial: L1, ", ""), "127.42.32")
 	var lasts []string
 	for i := range devices {
 		lasts = append(lasts, fmt.Sprint(101+i))
 	}
 	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids(lasts...), false))
-	key, err := b.s.AddSignIn(ctx, store.NewSignIn{Label: "Its own", User: "keeper", Secret: signin.NewSecret("river-stone-91"), Terms: store.For("", b.ids(lasts...)...)})
+	key, err := b.s.AddSignIn(ctx, store.NewSignIn{Label: "Its own", User: "keeper", Secret: signin.NewSecret("river-stone-91"),
+		Terms: store.For("", b.ids(lasts...)...)})
 	require.NoError(t, err)
 	cut := 0
 	for n, last := range lasts {

@@ -78,5 +78,6 @@ func TestWithoutADeviceService(t *testing.T) {
 		}
 	}
 	assert.Equal(t, 3, asked)
-	assert.Contains(t, b.device("15").Status.Latch(latch.SignedIn).Diagnosis.Summary, "was refused before", "what was refused is not sent again")
+	assert.Contains(t, b.device("15").Status.Latch(latch.SignedIn).Diagnosis.Summary, "was refused before",
+		"what was refused is not sent again")
 }

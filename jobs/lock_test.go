@@ -68,7 +68,8 @@ func TestALockedDeviceIsWaitedFor(t *testing.T) {
 
 // A lock that looks like a refusal, or like a broken line, is known by what came before it.
 func TestLocksThatDoNotSaySo(t *testing.T) {
-	b := keyed(t, locking, "127.42.16", [3]string{"One", "one", "wrong-1"}, [3]string{"Two", "two", "wrong-2"}, [3]string{"Three", "three", "wrong-3"}, [3]string{"Four", "four", "wrong-4"})
+	b := keyed(t, locking, "127.42.16", [3]string{"One", "one", "wrong-1"}, [3]string{"Two", "two", "wrong-2"},
+		[3]string{"Three", "three", "wrong-3"}, [3]string{"Four", "four", "wrong-4"})
 	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("14", "15"), false))
 	storm := b.device("14").Status.Latch(latch.SignedIn).Diagnosis
 	require.NotNil(t, storm)

@@ -10,11 +10,10 @@ import (
 	"github.com/google/uuid"
 	"github.com/riverqueue/river"
 
+	"unlatch/core/bringup"
 	"unlatch/core/diagnose"
 	"unlatch/core/discovery"
 	"unlatch/core/evidence"
-	"unlatch/core/ladder"
-	"unlatch/core/onvif"
 	"unlatch/core/recipe"
 	"unlatch/core/signin"
 	"unlatch/core/streamurl"
@@ -77,125 +76,108 @@ func (w *pasteWorker) Work(ctx context.Context, job *river.Job[PasteArgs]) error
 	if err != nil {
 		return w.env.finish(ctx, a.Run, err)
 	}
-	return w.env.onDevice(ctx, a.Run, base, func(o *deviceWork) error {
-		if a.Readable != uuid.Nil && o.d.Status.Agreed.IsZero() {
-			if err := w.env.store.Agree(ctx, store.Person{ID: a.Readable}, a.Site, []store.Device{*o.d}, store.ForDevices); err != nil {
-				return &ownError{err}
+	return w.env.onDevice(ctx, a.Run, base, func(d *deviceJob) error {
+		if a.Readable != uuid.Nil && d.Device().Status.Agreed.IsZero() {
+			if err := d.agree(ctx, store.Person{ID: a.Readable}); err != nil {
+				return err
 			}
-			o.d.Status.Agreed = time.Now()
 		}
-		return o.paste(ctx, a, u, port)
+		return d.paste(ctx, a, u, port)
 	})
 }
 
-// paste signs in once and asks for each channel's streams by the recipe. A channel whose streams are not there is none.
-func (o *deviceWork) paste(ctx context.Context, a PasteArgs, u streamurl.URL, port discovery.Port) error {
-	shape, err := recipe.Parse(a.Shape)
-	if err != nil {
+// agree keeps that a person has agreed to send the sign-in readable, where the device wants that.
+func (d *deviceJob) agree(ctx context.Context, by store.Person) error {
+	dev := d.Device()
+	if err := d.env.store.Agree(ctx, by, d.site.ID, []store.Device{{ID: dev.ID, Site: d.site.ID, Addr: dev.Addr, Status: dev.Status}},
+		store.ForDevices); err != nil {
 		return err
 	}
-	var in signin.SignIn
-	body := evidence.SignedIn{StreamOnly: true, Scheme: "none"}
-	if a.SignIn != uuid.Nil {
-		if in, err = o.decrypt(ctx, a.SignIn); err != nil {
-			return err
-		}
-		key, err := o.env.store.SignIn(ctx, a.SignIn)
-		if err != nil {
-			return err
-		}
-		body.SignIn, body.User, body.Label, body.Scheme = a.SignIn, in.User, key.Label, "by the stream service"
-	}
-	log := o.newLog()
+	dev.Status.Agreed = time.Now()
+	return nil
+}
+
+// paste signs in once and asks for each channel's streams by the recipe. A channel whose streams are not there is none.
+func (d *deviceJob) paste(ctx context.Context, a PasteArgs, u streamurl.URL, port discovery.Port) error {
 	at := u
 	at.SignIn, at.Path, at.Query = signin.SignIn{}, "", ""
-	c, err := o.finder(at.String(), log)
+	c, err := d.Finder(at.String())
 	if err != nil {
 		return err
 	}
 	defer c.Close()
-	server, err := c.Ask(ctx)
-	if err == nil && !in.Anonymous() {
-		log.Know(in)
-		c.Leave = o.leave(o.d, a.SignIn, store.Streams, nil)
-		err = c.SignIn(ctx, in, u.Target())
+	opened, shut, err := d.OpenStreamService(ctx, c, a.SignIn, u.Target())
+	if err != nil || shut {
+		return err
 	}
-	reached := evidence.Reached{Addr: o.d.Status.Device.Addr, Stream: at.String(), Ladder: &server}
-	diagnosis, err := explain(ctx, err, diagnose.Facts{Host: o.d.Addr, Port: u.DialPort(), Asking: "the stream service", User: in.User})
+	shape, err := recipe.Parse(a.Shape)
 	if err != nil {
 		return err
 	}
-	if diagnosis != nil {
-		body.Diagnosis = diagnosis
-		if refusedBy(diagnosis) || diagnosis.Cause == diagnose.Readable {
-			return o.record(ctx, store.Finding{Exchange: log.String(), Body: body})
-		}
-		reached.Stream, reached.Ladder, reached.Diagnosis = "", nil, diagnosis
-		return o.record(ctx, store.Finding{Exchange: log.String(), Body: reached})
-	}
+	learned := recipe.Recipe{Name: a.Recipe, Shape: a.Shape, Path: shape, Purpose: recipe.Stream}
 	var done pasted // what an earlier attempt has looked at
-	if _, err := o.env.store.Cursor(ctx, o.run, &done); err != nil {
+	if _, err := d.env.store.Cursor(ctx, d.run, &done); err != nil {
 		return err
 	}
 	for n := done.Channel + 1; n <= a.Channels; n++ {
 		done.Channel = n
-		likely := ladder.Candidates(recipe.Stream, recipe.Device{}, n, []recipe.Recipe{{Name: a.Recipe, Shape: a.Shape, Path: shape, Purpose: recipe.Stream}})
-		there, tried, err := c.Find(ctx, server, in, likely)
+		located, err := d.ChannelPaths(ctx, c, opened, learned, n)
 		if err != nil {
 			return err
 		}
-		if len(there) == 0 {
-			if err := o.step(ctx, done); err != nil {
+		if len(located.Streams) == 0 {
+			if err := d.step(ctx, done); err != nil {
 				return err
 			}
 			continue
 		}
 		done.Found++
-		d, err := o.channel(ctx, a, n, port)
+		channel, err := d.channel(ctx, a, n, port)
 		if err != nil {
 			return err
 		}
-		located := evidence.Located{Addr: o.d.Status.Device.Addr, Recipe: a.Recipe, Shape: a.Shape, Tried: tried}
-		for _, r := range there {
-			located.Streams = append(located.Streams, onvif.Stream{Channel: n, Tier: onvif.Tiers[r.Values.Stream-1], Name: a.Recipe, URL: at.String() + r.Path, Service: "recipe"})
-		}
-		for _, f := range []store.Finding{{Body: reached}, {Body: body}, {Body: located, Exchange: log.String()}} {
-			if err := d.record(ctx, f); err != nil {
+		for _, f := range []bringup.Finding{{Body: opened.Reached}, {Body: opened.SignedIn}, {Body: located, Exchange: d.Log().String()}} {
+			if err := channel.Keep(ctx, f); err != nil {
 				return err
 			}
 		}
-		if err := d.openLater(ctx); err != nil {
+		if err := channel.openLater(ctx); err != nil {
 			return err
 		}
 		// The channel's own job counts its step; here it is only how far this one has come.
-		if err := o.env.store.SetCursor(ctx, o.run, done); err != nil {
+		if err := d.env.store.SetCursor(ctx, d.run, done); err != nil {
 			return err
 		}
 	}
 	if done.Found == 0 {
-		return o.record(ctx, store.Finding{Exchange: log.String(), Body: evidence.Located{Diagnosis: &diagnose.Diagnosis{Cause: diagnose.NoPath,
-			Summary: fmt.Sprintf("The recipe %s gives no path that is there, of %d channels.", a.Shape, a.Channels), Fix: "Choose another reading of the URL, or check the channel in it.", Seen: string(server.Precedence)}}})
+		return d.Keep(ctx, bringup.Finding{Body: evidence.Located{Diagnosis: &diagnose.Diagnosis{Cause: diagnose.NoPath,
+			Summary: fmt.Sprintf("The recipe %s gives no path that is there, of %d channels.", a.Shape, a.Channels),
+			Fix:     "Choose another reading of the URL, or check the channel in it.", Seen: string(opened.Reached.Ladder.Precedence)}}})
 	}
 	if a.Save {
-		// What has found streams on the device is worth keeping, for devices alike by the word of their stream service.
-		r := recipe.Recipe{Name: strings.TrimSpace(server.Server + " " + a.Shape), Purpose: recipe.Stream, Shape: a.Shape, Path: shape, Server: server.Server, Confidence: "likely",
-			Note: fmt.Sprintf("Learned from a pasted URL; found %d of %d channels at %s.", done.Found, a.Channels, o.d.Addr)}
-		err := o.env.store.Keep(ctx, "a recipe", func(ctx context.Context) error {
-			_, _, err := o.env.store.MergeBook(ctx, &recipe.Book{Name: store.LearnedBook, Recipes: []recipe.Recipe{r}})
-			return err
-		})
-		if err != nil {
+		if err := d.learn(ctx, learned, opened.Reached.Ladder.Server, done.Found, a.Channels); err != nil {
 			return err
 		}
 	}
-	if a.Channels > 1 {
-		for _, f := range []store.Finding{{Body: reached}, {Body: body}} {
-			if err := o.record(ctx, f); err != nil {
-				return err
-			}
+	if a.Channels == 1 {
+		return nil
+	}
+	for _, f := range []bringup.Finding{{Body: opened.Reached}, {Body: opened.SignedIn}} {
+		if err := d.Keep(ctx, f); err != nil {
+			return err
 		}
 	}
 	return nil
+}
+
+// learn puts a recipe that has found streams into the path book of what was learned, for devices alike by the word of their stream service.
+func (d *deviceJob) learn(ctx context.Context, r recipe.Recipe, server string, found, of int) error {
+	r.Name, r.Server, r.Confidence = strings.TrimSpace(server+" "+r.Shape), server, "likely"
+	r.Note = fmt.Sprintf("Learned from a pasted URL; found %d of %d channels at %s.", found, of, d.Device().Addr)
+	return d.env.store.Keep(ctx, "a recipe", func(ctx context.Context) error {
+		_, _, err := d.env.store.MergeBook(ctx, &recipe.Book{Name: store.LearnedBook, Recipes: []recipe.Recipe{r}})
+		return err
+	})
 }
 
 // pasted is how far the channels of a paste were looked at.
@@ -205,29 +187,31 @@ type pasted struct {
 }
 
 // step counts one channel that is none, and keeps that it was looked at.
-func (o *deviceWork) step(ctx context.Context, done pasted) error {
-	return o.env.store.Keep(ctx, "the progress of a run", func(ctx context.Context) error { return o.env.store.StepTo(ctx, o.run, done) })
-}
-
-func refusedBy(d *diagnose.Diagnosis) bool {
-	return d.Cause == diagnose.WrongSignIn || d.Cause == diagnose.NoSignIn
+func (d *deviceJob) step(ctx context.Context, done pasted) error {
+	return d.env.store.Keep(ctx, "the progress of a run", func(ctx context.Context) error { return d.env.store.StepTo(ctx, d.run, done) })
 }
 
 // channel is the device that a channel's evidence belongs to: the pasted device itself where there is only one, else a device reached
 // through it.
-func (o *deviceWork) channel(ctx context.Context, a PasteArgs, n int, port discovery.Port) (*deviceWork, error) {
+func (d *deviceJob) channel(ctx context.Context, a PasteArgs, n int, port discovery.Port) (*deviceJob, error) {
 	if a.Channels == 1 {
-		return o, nil
+		return d, nil
 	}
-	x := discovery.Sighting{Method: discovery.Pasted, At: time.Now().UTC(), Addr: o.d.Status.Device.Addr, Kind: discovery.Camera, Name: fmt.Sprintf("Channel %d", n),
-		Ports: []discovery.Port{port}, Via: &o.d.ID, Channel: n, Of: o.d.Title()}
-	id, err := o.sight(ctx, x)
+	dev := d.Device()
+	x := discovery.Sighting{Method: discovery.Pasted, At: time.Now().UTC(), Addr: dev.Status.Device.Addr, Kind: discovery.Camera,
+		Name: fmt.Sprintf("Channel %d", n), Ports: []discovery.Port{port}, Via: &dev.ID, Channel: n, Of: dev.Title}
+	id, err := record{d}.Sight(ctx, x)
 	if err != nil {
 		return nil, err
 	}
-	d, err := o.env.store.Device(ctx, id)
-	if err == nil && !o.d.Status.Agreed.IsZero() && d.Status.Agreed.IsZero() { // what was agreed for the device holds for its channels
-		err = o.env.store.Agree(ctx, store.Person{}, o.site.ID, []store.Device{*d}, store.ForDevices)
+	known, err := d.env.store.Device(ctx, id)
+	if err != nil {
+		return nil, err
 	}
-	return &deviceWork{env: o.env, d: d, site: o.site, run: o.run, attended: o.attended, secrets: o.secrets, guard: o.guard}, err
+	out := *d
+	out.Work = d.With(deviceOf(known))
+	if !dev.Status.Agreed.IsZero() && known.Status.Agreed.IsZero() { // what was agreed for the device holds for its channels
+		err = out.agree(ctx, store.Person{})
+	}
+	return &out, err
 }

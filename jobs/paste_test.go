@@ -32,7 +32,8 @@ func TestALearnedRecipeIsKept(t *testing.T) {
 		}
 		return paths
 	}
-	args := jobs.PasteArgs{Site: b.site.ID, URL: "rtsp://127.42.21.20:554/strongroom/1/0", Shape: "/strongroom/{channel*7}/{stream+40}", Recipe: "learned, wrong", Channels: 2, SignIn: key, Save: true}
+	args := jobs.PasteArgs{Site: b.site.ID, URL: "rtsp://127.42.21.20:554/strongroom/1/0", Shape: "/strongroom/{channel*7}/{stream+40}",
+		Recipe: "learned, wrong", Channels: 2, SignIn: key, Save: true}
 	b.wait(b.q.Paste(ctx, "paste", args))
 	assert.Empty(t, kept(), "it has found nothing")
 	args.Shape, args.Recipe = "/strongroom/{channel}/{stream-1}", "learned, right"

@@ -49,7 +49,7 @@ func TestAStreamUserOnManyDevices(t *testing.T) {
 
 	key, err := b.s.AddSignIn(ctx, store.NewSignIn{Label: "Stream user", User: "watcher", Secret: signin.NewSecret("river-stone-91")})
 	require.NoError(t, err)
-	require.NoError(t, b.s.SetTerms(ctx, key, "Stream user", store.Terms{Purpose: store.Streams}))
+	require.NoError(t, b.s.SetTerms(ctx, key, "Stream user", store.Terms{Purpose: signin.Streams}))
 	b.remedy(remedy.StreamUser, false, key, "11", "12")
 	for _, last := range []string{"11", "12"} {
 		st := b.device(last).Status

@@ -2,15 +2,10 @@ package jobs
 
 import (
 	"context"
-	"errors"
-	"fmt"
 
 	"github.com/google/uuid"
 	"github.com/riverqueue/river"
 
-	"unlatch/core/diagnose"
-	"unlatch/core/evidence"
-	"unlatch/core/target"
 	"unlatch/store"
 )
 
@@ -37,39 +32,11 @@ type removeWorker struct {
 }
 
 func (w *removeWorker) Work(ctx context.Context, job *river.Job[RemoveArgs]) error {
-	return w.env.onDevice(ctx, job.Args.Run, job.Args.Device, func(o *deviceWork) error { return o.remove(ctx, job.Args.Target) })
-}
-
-// remove takes the camera off its slot and the wish with it. A recorder that does not answer keeps the camera, and so does
-// the record.
-func (o *deviceWork) remove(ctx context.Context, from uuid.UUID) error {
-	for _, p := range o.d.Status.Placements {
-		if p.Target != from {
-			continue
-		}
-		if p.Slot == "" {
-			return o.env.store.Unwant(ctx, o.d.ID, from)
-		}
-		o.env.store.Progress(ctx, o.run, fmt.Sprintf("%s: taking it off %s", o.d.Title(), p.Name), -1)
-		log := o.newLog()
-		rec, user, err := o.recorderOf(ctx, from, log)
-		if err != nil {
+	return w.env.onDevice(ctx, job.Args.Run, job.Args.Device, func(d *deviceJob) error {
+		// The wish goes once the camera has.
+		if err := d.Remove(ctx, job.Args.Target); err != nil {
 			return err
 		}
-		if rec == nil {
-			return fmt.Errorf("%s is not signed in to, so the camera stays on it", p.Name)
-		}
-		defer rec.Client.Close()
-		if err := rec.Remove(ctx, target.Placement{Slot: p.Slot, Receiver: p.Receiver, Job: p.Job}); err != nil {
-			if ctx.Err() != nil {
-				return ctx.Err()
-			}
-			return errors.New(diagnose.Explain(err, o.facts("", "the recorder", user)).Summary)
-		}
-		if err := o.record(ctx, store.Finding{Subject: from.String(), Exchange: log.String(), Body: evidence.Placed{Removed: true}}); err != nil {
-			return err
-		}
-		return o.env.store.Unwant(ctx, o.d.ID, from)
-	}
-	return nil
+		return w.env.store.Unwant(ctx, job.Args.Device, job.Args.Target)
+	})
 }

@@ -34,7 +34,8 @@ func TestNoSecretIsKeptInTheOpen(t *testing.T) {
 	require.NoError(t, b.s.Want(ctx, b.ids("11"), b.names["20"]))
 	b.wait(b.q.Open(ctx, b.site.ID, "place", b.ids("11"), true))
 	require.NotEmpty(t, b.device("11").Status.Placements[0].Slot, "the recorder was given the URL with its sign-in")
-	b.wait(b.q.Paste(ctx, "paste", jobs.PasteArgs{Site: b.site.ID, URL: "rtsp://127.42.14.20:554/strongroom/1/0", Shape: "/strongroom/{channel}/{stream-1}", Recipe: "learned", Channels: 2, SignIn: key}))
+	b.wait(b.q.Paste(ctx, "paste", jobs.PasteArgs{Site: b.site.ID, URL: "rtsp://127.42.14.20:554/strongroom/1/0",
+		Shape: "/strongroom/{channel}/{stream-1}", Recipe: "learned", Channels: 2, SignIn: key}))
 
 	// Cameras that take nothing but a basic sign-in, which is the password itself in another spelling.
 	yard := b.site
@@ -46,8 +47,10 @@ func TestNoSecretIsKeptInTheOpen(t *testing.T) {
 	require.Equal(t, latch.Placed, b.device("11").Status.At())
 	b.site = yard
 
-	forms := []string{secret, url.QueryEscape(secret), url.PathEscape(secret), "Brass%26Lamp%2F41", base64.StdEncoding.EncodeToString([]byte("fitter:" + secret))}
-	rows, err := b.s.Pool.Query(ctx, "SELECT table_name FROM information_schema.tables WHERE table_schema = 'public' AND table_type = 'BASE TABLE'")
+	forms := []string{secret, url.QueryEscape(secret), url.PathEscape(secret), "Brass%26Lamp%2F41",
+		base64.StdEncoding.EncodeToString([]byte("fitter:" + secret))}
+	rows, err := b.s.Pool.Query(ctx, "SELECT table_name FROM information_schema.tables WHERE table_schema = 'public' AND table_type = "+
+		"'BASE TABLE'")
 	require.NoError(t, err)
 	var tables []string
 	for rows.Next() {

@@ -36,9 +36,10 @@ func (q *Queue) Sweep(ctx context.Context, site store.Site, confirmed bool) (sto
 		return store.Run{}, &address.RangeError{Input: "", Problem: "is missing", Remedy: "give the site a range first"}
 	}
 	total := int64(discovery.Total(site.Ranges, len(discovery.DefaultPorts)))
-	return begin(ctx, q, site.ID, "sweep", "Sweep of "+site.Ranges.String(), total, []uuid.UUID{site.ID}, func(run, site uuid.UUID) river.JobArgs {
-		return SweepArgs{Run: run, Site: site}
-	})
+	return begin(ctx, q, site.ID, "sweep", "Sweep of "+site.Ranges.String(), total, []uuid.UUID{site.ID},
+		func(run, site uuid.UUID) river.JobArgs {
+			return SweepArgs{Run: run, Site: site}
+		})
 }
 
 type sweepWorker struct {

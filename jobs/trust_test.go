@@ -42,7 +42,8 @@ func (b *bench) trap(d hostile.Device, addr string) *hostile.Running {
 func (b *bench) hears(r *hostile.Running, endpoint string) uuid.UUID {
 	b.t.Helper()
 	at := netip.MustParseAddrPort(r.Addr)
-	id, err := b.s.Sight(ctx, b.site.ID, nil, discovery.Sighting{Method: discovery.WSDiscovery, At: time.Now().UTC(), Addr: at.Addr(), Endpoint: endpoint, Kind: discovery.Camera, Hardware: "T1", XAddr: "http://" + r.Addr + "/onvif/device_service",
+	id, err := b.s.Sight(ctx, b.site.ID, nil, discovery.Sighting{Method: discovery.WSDiscovery, At: time.Now().UTC(), Addr: at.Addr(),
+		Endpoint: endpoint, Kind: discovery.Camera, Hardware: "T1", XAddr: "http://" + r.Addr + "/onvif/device_service",
 		Ports: []discovery.Port{{Number: at.Port(), Speaks: "device service"}}})
 	require.NoError(b.t, err)
 	return id
@@ -52,7 +53,8 @@ func (b *bench) hears(r *hostile.Running, endpoint string) uuid.UUID {
 func gotNone(t *testing.T, r *hostile.Running, secrets ...string) {
 	t.Helper()
 	for i, s := range secrets {
-		for _, form := range []string{s, url.QueryEscape(s), base64.StdEncoding.EncodeToString([]byte(s)), base64.StdEncoding.EncodeToString([]byte("fitter:" + s))} {
+		for _, form := range []string{s, url.QueryEscape(s), base64.StdEncoding.EncodeToString([]byte(s)),
+			base64.StdEncoding.EncodeToString([]byte("fitter:" + s))} {
 			assert.NotContains(t, r.Got(), form, "secret %d", i)
 		}
 	}
@@ -61,7 +63,8 @@ func gotNone(t *testing.T, r *hostile.Running, secrets ...string) {
 // A web server inside the ranges that offers basic and nothing else gets no password: not from work that a person begins, and not from what
 // goes on by itself. Once a person has agreed it gets no more tries than the guard allows.
 func TestAStrangerCollectsNoKeyring(t *testing.T) {
-	b := keyed(t, lone, "127.42.20", [3]string{"One", "fitter", "wrong-lamp-1"}, [3]string{"Two", "fitter", "wrong-lamp-2"}, [3]string{"Three", "fitter", "wrong-lamp-3"}, [3]string{"Four", "fitter", "wrong-lamp-4"})
+	b := keyed(t, lone, "127.42.20", [3]string{"One", "fitter", "wrong-lamp-1"}, [3]string{"Two", "fitter", "wrong-lamp-2"},
+		[3]string{"Three", "fitter", "wrong-lamp-3"}, [3]string{"Four", "fitter", "wrong-lamp-4"})
 	r := b.trap(hostile.BasicTrap(), "127.42.20.66")
 	id := b.hears(r, "urn:stranger")
 	b.wait(b.q.Open(ctx, b.site.ID, "open", []uuid.UUID{id}, false))
@@ -93,7 +96,8 @@ func TestAnImpostorGetsNothing(t *testing.T) {
 	b := keyed(t, lone, "127.42.21", [3]string{"Other", "other", "wrong-lamp-9"}, [3]string{"Fitter", "fitter", "brass-lamp-41"})
 	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11"), false))
 	require.Equal(t, latch.Placed, b.device("11").Status.At())
-	assert.Equal(t, map[string]string{"device": "WS-UsernameToken", "stream": "digest MD5", "web": "digest MD5"}, b.device("11").Status.Schemes, "what it has taken is remembered")
+	assert.Equal(t, map[string]string{"device": "WS-UsernameToken", "stream": "digest MD5", "web": "digest MD5"},
+		b.device("11").Status.Schemes, "what it has taken is remembered")
 
 	r := b.trap(hostile.BasicTrap(), "127.42.21.77")
 	wire, err := hostile.Join(netip.MustParseAddr("127.42.21.77"))
@@ -145,7 +149,8 @@ func TestAMovedDeviceThatRefusesIsAStranger(t *testing.T) {
 
 // A camera that has really moved, by its lease, is known again by a digest, and goes on by itself.
 func TestAMovedCameraIsKnownAgain(t *testing.T) {
-	b := setYard(t, strings.ReplaceAll(lone, "address: NET.11,", "address: NET.11, lease: NET.11, next_lease: NET.76, lease_seconds: 12,"), storetest.URL(t), "127.42.23", 0)
+	b := setYard(t, strings.ReplaceAll(lone, "address: NET.11,",
+		"address: NET.11, lease: NET.11, next_lease: NET.76, lease_seconds: 12,"), storetest.URL(t), "127.42.23", 0)
 	_, err := b.s.AddSignIn(ctx, store.NewSignIn{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
 	require.NoError(t, err)
 	b.work()
@@ -224,12 +229,14 @@ func TestASlowDeviceIsGoneOnWith(t *testing.T) {
 		}
 	}
 	assert.Len(t, at().Streams, 20)
-	assert.LessOrEqual(t, strings.Count(r.Got(), "action=\"http://www.onvif.org/ver10/media/wsdl/GetStreamUri"), 20+5, "none is asked for twice, but for the one that was cut off")
+	assert.LessOrEqual(t, strings.Count(r.Got(), "action=\"http://www.onvif.org/ver10/media/wsdl/GetStreamUri"), 20+5,
+		"none is asked for twice, but for the one that was cut off")
 }
 
 // What a device repeats of the password in its own words stands nowhere in the record.
 func TestADeviceThatRepeatsThePasswordPublishesNothing(t *testing.T) {
-	b := keyed(t, strings.ReplaceAll(lone, "name: Clock,", "name: Clock, firmware: brass-lamp-41,"), "127.42.26", [3]string{"Fitter", "fitter", "brass-lamp-41"})
+	b := keyed(t, strings.ReplaceAll(lone, "name: Clock,", "name: Clock, firmware: brass-lamp-41,"), "127.42.26",
+		[3]string{"Fitter", "fitter", "brass-lamp-41"})
 	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11"), false))
 	d := b.device("11")
 	require.NotNil(t, d.Status.SignedIn)

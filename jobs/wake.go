@@ -8,7 +8,6 @@ import (
 	"github.com/google/uuid"
 	"github.com/riverqueue/river"
 
-	"unlatch/core/diagnose"
 	"unlatch/core/latch"
 )
 
@@ -20,17 +19,6 @@ type WakeArgs struct {
 
 // Kind implements river.JobArgs.
 func (WakeArgs) Kind() string { return "wake" }
-
-// wakeAt sees to it that a device is tried again when the wait that a diagnosis speaks of has ended.
-func (o *deviceWork) wakeAt(ctx context.Context, d *diagnose.Diagnosis) error {
-	if d == nil || d.Until == nil {
-		return nil
-	}
-	// A little later than said: the device's clock need not be ours.
-	_, err := river.ClientFromContext[pgxTx](ctx).Insert(ctx, WakeArgs{Device: o.d.ID, Until: *d.Until},
-		&river.InsertOpts{ScheduledAt: d.Until.Add(time.Second), UniqueOpts: river.UniqueOpts{ByArgs: true}})
-	return err
-}
 
 type wakeWorker struct {
 	river.WorkerDefaults[WakeArgs]

@@ -114,7 +114,8 @@ func (e *env) hear(ctx context.Context, site store.Site, asking chan struct{}) {
 }
 
 // fileHeard files one announcement, and asks a newcomer inside the ranges for its ports.
-func (e *env) fileHeard(ctx context.Context, site store.Site, x discovery.Sighting, sight func(discovery.Sighting) error, asking chan struct{}) {
+func (e *env) fileHeard(ctx context.Context, site store.Site, x discovery.Sighting, sight func(discovery.Sighting) error,
+	asking chan struct{}) {
 	elsewhere, err := e.otherRanges(ctx, site)
 	if err != nil || x.Stray && elsewhere.Contains(x.Addr) {
 		return // an announcement that cannot be filed now is made good by the next sweep

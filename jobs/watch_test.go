@@ -27,7 +27,8 @@ func TestWatchingShowsWhoComesAndGoes(t *testing.T) {
 		}
 		return nil
 	}
-	require.Eventually(t, func() bool { d := at("127.42.11.11"); return d != nil && len(d.Status.Device.Ports) > 0 }, 30*time.Second, 50*time.Millisecond, "the newcomer, and what its ports say")
+	require.Eventually(t, func() bool { d := at("127.42.11.11"); return d != nil && len(d.Status.Device.Ports) > 0 }, 30*time.Second,
+		50*time.Millisecond, "the newcomer, and what its ports say")
 	require.Eventually(t, func() bool { return at("127.42.11.76") != nil }, 30*time.Second, 50*time.Millisecond, "the one that moved")
 	assert.NotEmpty(t, at("127.42.11.76").Endpoint.String)
 

@@ -35,7 +35,8 @@ func addrList(text string) (out []netip.Addr, err error) {
 	for _, f := range strings.FieldsFunc(text, func(r rune) bool { return r == ',' || r == ' ' || r == ';' }) {
 		a, err := netip.ParseAddr(f)
 		if err != nil || !a.Is4() {
-			return nil, &address.PlanError{Field: "dns", Problem: fmt.Sprintf("the name server %q is not an address", f), Remedy: "type them like 192.0.2.53, 198.51.100.53"}
+			return nil, &address.PlanError{Field: "dns", Problem: fmt.Sprintf("the name server %q is not an address", f),
+				Remedy: "type them like 192.0.2.53, 198.51.100.53"}
 		}
 		out = append(out, a)
 	}
@@ -57,14 +58,16 @@ func (b networkBody) read() (address.Network, error) {
 	n.Bits, n.NTP, n.TimeZone = b.Bits, strings.TrimSpace(b.NTP), strings.TrimSpace(b.TimeZone)
 	if g := strings.TrimSpace(b.Gateway); g != "" {
 		if n.Gateway, err = netip.ParseAddr(g); err != nil {
-			return n, &address.PlanError{Field: "gateway", Problem: fmt.Sprintf("the gateway %q is not an address", g), Remedy: "type it like 192.0.2.1, or leave it out"}
+			return n, &address.PlanError{Field: "gateway", Problem: fmt.Sprintf("the gateway %q is not an address", g),
+				Remedy: "type it like 192.0.2.1, or leave it out"}
 		}
 	}
 	return n, nil
 }
 
 func viewOfNetwork(n address.Network) networkBody {
-	v := networkBody{Pool: strings.Join(n.Pool.Spans(), ", "), DHCP: strings.Join(n.DHCP.Spans(), ", "), Bits: n.Bits, NTP: n.NTP, TimeZone: n.TimeZone}
+	v := networkBody{Pool: strings.Join(n.Pool.Spans(), ", "), DHCP: strings.Join(n.DHCP.Spans(), ", "), Bits: n.Bits, NTP: n.NTP,
+		TimeZone: n.TimeZone}
 	var servers []string
 	for _, a := range n.DNS {
 		servers = append(servers, a.String())
@@ -109,7 +112,8 @@ type addressBody struct {
 }
 
 func (s *Server) addressRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "plan-addresses", Method: "POST", Path: "/api/sites/{site}/address-plan", Summary: "Plan addresses for devices; nothing is sent"},
+	huma.Register(api, huma.Operation{OperationID: "plan-addresses", Method: "POST", Path: "/api/sites/{site}/address-plan",
+		Summary: "Plan addresses for devices; nothing is sent"},
 		func(ctx context.Context, in *struct {
 			SitePath
 			Body struct {
@@ -124,7 +128,8 @@ func (s *Server) addressRoutes(api huma.API) {
 			}
 			return s.planAddresses(ctx, in.Site, in.Body.Devices, in.Body.Order, n)
 		})
-	huma.Register(api, huma.Operation{OperationID: "apply-addresses", Method: "POST", Path: "/api/sites/{site}/addresses", Summary: "Send addresses to devices and find them again", DefaultStatus: 202},
+	huma.Register(api, huma.Operation{OperationID: "apply-addresses", Method: "POST", Path: "/api/sites/{site}/addresses",
+		Summary: "Send addresses to devices and find them again", DefaultStatus: 202},
 		func(ctx context.Context, in *struct {
 			SitePath
 			Body struct {
@@ -173,7 +178,8 @@ func (s *Server) planAddresses(ctx context.Context, id uuid.UUID, devices []uuid
 	checks, cctx := errgroup.WithContext(ctx)
 	checks.SetLimit(32)
 	for i, a := range plan {
-		out.Body.Assignments[i] = assignmentView{Device: picked[i].ID, Name: picked[i].Title(), Old: a.Old.String(), New: a.New.String(), Keep: a.Keep, Problem: cannotMove(picked[i]), Host: readdress.HostName(picked[i].Title())}
+		out.Body.Assignments[i] = assignmentView{Device: picked[i].ID, Name: picked[i].Title(), Old: a.Old.String(), New: a.New.String(),
+			Keep: a.Keep, Problem: cannotMove(picked[i]), Host: readdress.HostName(picked[i].Title())}
 		if r := picked[i].Status.Reached; r != nil {
 			out.Body.Assignments[i].SkewMS = r.SkewMS
 		}
@@ -226,13 +232,15 @@ func (s *Server) applyAddresses(ctx context.Context, id uuid.UUID, title string,
 	seen := map[netip.Addr]bool{}
 	plan := make([]jobs.Address, len(lines))
 	for i, l := range lines {
-		to := readdress.Setting{DHCP: l.DHCP, Bits: l.Bits, HostSettings: readdress.HostSettings{NTP: strings.TrimSpace(l.NTP), Host: l.Host, TimeZone: strings.TrimSpace(l.TimeZone), Clock: l.Clock, NoDNS: l.NoDNS, NoNTP: l.NoNTP}}
+		to := readdress.Setting{DHCP: l.DHCP, Bits: l.Bits, HostSettings: readdress.HostSettings{NTP: strings.TrimSpace(l.NTP),
+			Host: l.Host, TimeZone: strings.TrimSpace(l.TimeZone), Clock: l.Clock, NoDNS: l.NoDNS, NoNTP: l.NoNTP}}
 		if to.DNS, err = addrList(l.DNS); err != nil {
 			return nil, s.explain(err)
 		}
 		if !l.DHCP {
 			if to.Addr, err = netip.ParseAddr(l.Address); err != nil || l.Bits < 8 {
-				return nil, problem(422, "bad_address", fmt.Sprintf("%q with /%d is no address to give.", l.Address, l.Bits), "Type an address and a mask.")
+				return nil, problem(422, "bad_address", fmt.Sprintf("%q with /%d is no address to give.", l.Address, l.Bits),
+					"Type an address and a mask.")
 			}
 			if err := (&address.Guard{Allowed: site.Ranges}).Check(to.Addr); err != nil {
 				return nil, problem(422, "bad_address", sentence(err.Error()), "Plan an address inside the site's ranges.")
@@ -244,7 +252,8 @@ func (s *Server) applyAddresses(ctx context.Context, id uuid.UUID, title string,
 		}
 		if l.Gateway != "" {
 			if to.Gateway, err = netip.ParseAddr(l.Gateway); err != nil {
-				return nil, problem(422, "bad_address", fmt.Sprintf("The gateway %q is not an address.", l.Gateway), "Type it like 192.0.2.1, or leave it out.")
+				return nil, problem(422, "bad_address", fmt.Sprintf("The gateway %q is not an address.", l.Gateway),
+					"Type it like 192.0.2.1, or leave it out.")
 			}
 		}
 		plan[i] = jobs.Address{Device: l.Device, To: to}

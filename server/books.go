@@ -53,7 +53,8 @@ type BookPath struct {
 }
 
 func (s *Server) bookRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "list-path-books", Method: "GET", Path: "/api/path-books", Summary: "All path books with their recipes"},
+	huma.Register(api, huma.Operation{OperationID: "list-path-books", Method: "GET", Path: "/api/path-books",
+		Summary: "All path books with their recipes"},
 		func(ctx context.Context, _ *struct{}) (*struct{ Body []bookView }, error) {
 			own, err := s.cfg.Store.PathBooks(ctx)
 			if err != nil {
@@ -68,7 +69,8 @@ func (s *Server) bookRoutes(api huma.API) {
 			}
 			return out, nil
 		})
-	huma.Register(api, huma.Operation{OperationID: "add-path-book", Method: "POST", Path: "/api/path-books", Summary: "Bring a path book; one of the same name is added to", DefaultStatus: 201, MaxBodyBytes: 2 << 20},
+	huma.Register(api, huma.Operation{OperationID: "add-path-book", Method: "POST", Path: "/api/path-books",
+		Summary: "Bring a path book; one of the same name is added to", DefaultStatus: 201, MaxBodyBytes: 2 << 20},
 		func(ctx context.Context, in *struct {
 			Body struct {
 				YAML string `json:"yaml" maxLength:"1048576"`
@@ -77,7 +79,8 @@ func (s *Server) bookRoutes(api huma.API) {
 			b, err := recipe.ReadBook([]byte(in.Body.YAML))
 			var bad *recipe.BookError
 			if errors.As(err, &bad) {
-				return nil, problem(422, "bad_book", "The path book cannot be read: "+bad.Error()+".", "Mend it there and bring it again. What was typed is kept.")
+				return nil, problem(422, "bad_book", "The path book cannot be read: "+bad.Error()+".",
+					"Mend it there and bring it again. What was typed is kept.")
 			}
 			if err != nil {
 				return nil, s.explain(err)
@@ -88,7 +91,8 @@ func (s *Server) bookRoutes(api huma.API) {
 			}
 			return &struct{ Body mergedView }{mergedView{len(added), conflicts}}, s.explain(err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "delete-path-book", Method: "DELETE", Path: "/api/path-books/{book}", Summary: "Remove a path book of one's own"},
+	huma.Register(api, huma.Operation{OperationID: "delete-path-book", Method: "DELETE", Path: "/api/path-books/{book}",
+		Summary: "Remove a path book of one's own"},
 		func(ctx context.Context, in *BookPath) (*struct{}, error) {
 			return nil, s.explain(s.cfg.Store.DeleteBook(ctx, in.Book))
 		})

@@ -29,7 +29,8 @@ type claimBody struct {
 const shortest = 10
 
 func (s *Server) claimRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "claim-devices", Method: "POST", Path: "/api/sites/{site}/claim", Summary: "Give factory-fresh devices their first account", DefaultStatus: 202},
+	huma.Register(api, huma.Operation{OperationID: "claim-devices", Method: "POST", Path: "/api/sites/{site}/claim",
+		Summary: "Give factory-fresh devices their first account", DefaultStatus: 202},
 		func(ctx context.Context, in *struct {
 			SitePath
 			Body claimBody
@@ -45,7 +46,8 @@ func (s *Server) claim(ctx context.Context, site uuid.UUID, in claimBody) (*runO
 		return nil, problem(422, "no_user", "The account has no user name.", "Type one.")
 	}
 	if in.Secret != "" && len(in.Secret) < shortest {
-		return nil, problem(422, "weak_password", fmt.Sprintf("A password of %d characters is too short.", len(in.Secret)), fmt.Sprintf("Use at least %d, or let Unlatch make one.", shortest))
+		return nil, problem(422, "weak_password", fmt.Sprintf("A password of %d characters is too short.", len(in.Secret)),
+			fmt.Sprintf("Use at least %d, or let Unlatch make one.", shortest))
 	}
 	var claims []jobs.Claim
 	var keys []store.NewSignIn
@@ -57,12 +59,15 @@ func (s *Server) claim(ctx context.Context, site uuid.UUID, in claimBody) (*runO
 		l := d.Status.Latch(latch.SignedIn)
 		factory := d.Status.SignedIn != nil && d.Status.SignedIn.Factory
 		if factory && d.Status.SignedIn.User != user {
-			return nil, problem(422, "other_user", fmt.Sprintf("%s has the user %q from the factory.", d.Title(), d.Status.SignedIn.User), "Keep that name: it is its password that changes.")
+			return nil, problem(422, "other_user", fmt.Sprintf("%s has the user %q from the factory.", d.Title(), d.Status.SignedIn.User),
+				"Keep that name: it is its password that changes.")
 		}
 		if d.Site != site || !factory && (l.Diagnosis == nil || l.Diagnosis.Cause != diagnose.FactoryFresh) {
-			return nil, problem(422, "not_fresh", d.Title()+" is not known to be factory-fresh.", "Open its latches first: only a device without any account is claimed.")
+			return nil, problem(422, "not_fresh", d.Title()+" is not known to be factory-fresh.",
+				"Open its latches first: only a device without any account is claimed.")
 		}
-		key := store.NewSignIn{ID: uuid.Must(uuid.NewV7()), Label: fmt.Sprintf("%s of %s", user, d.Title()), User: user, Secret: signin.NewSecret(password()), Terms: store.For("", id)}
+		key := store.NewSignIn{ID: uuid.Must(uuid.NewV7()), Label: fmt.Sprintf("%s of %s", user, d.Title()), User: user,
+			Secret: signin.NewSecret(password()), Terms: store.For("", id)}
 		if in.Secret != "" && len(keys) > 0 {
 			keys[0].Devices = append(keys[0].Devices, id) // one for all, and for nothing else
 		} else {

@@ -16,13 +16,13 @@ import (
 	"github.com/google/uuid"
 
 	"unlatch/core/address"
+	"unlatch/core/camera"
 	"unlatch/core/diagnose"
 	"unlatch/core/discovery"
 	"unlatch/core/evidence"
 	"unlatch/core/identity"
 	"unlatch/core/ladder"
 	"unlatch/core/latch"
-	"unlatch/core/onvif"
 	"unlatch/core/prove"
 	"unlatch/core/readdress"
 	"unlatch/core/streamurl"
@@ -53,7 +53,7 @@ type deviceView struct {
 	Conflict    bool              `json:"conflict" doc:"another device claims the same address"`
 	Methods     []string          `json:"methods" doc:"what heard it"`
 	Ports       []discovery.Port  `json:"ports"`
-	Protocols   []onvif.Protocol  `json:"protocols,omitempty" doc:"network services by the device's own word"`
+	Protocols   []camera.Protocol `json:"protocols,omitempty" doc:"network services by the device's own word"`
 	HeardAt     time.Time         `json:"heard_at"`
 	LeftAt      *time.Time        `json:"left_at,omitempty" doc:"when it said goodbye, where nothing was heard of it since"`
 	Certificate string            `json:"certificate,omitempty" doc:"the one that it last showed, as SHA-256"`
@@ -170,10 +170,11 @@ type movedView struct {
 
 // streamView is one stream: what the device claims and what was measured.
 type streamView struct {
-	Tier     string              `json:"tier"`
+	Token    string              `json:"token" doc:"the device's own name of the stream"`
+	Role     string              `json:"role"`
 	URL      string              `json:"url" doc:"without the sign-in"`
 	Segments []streamurl.Segment `json:"segments"`
-	Claimed  onvif.Claimed       `json:"claimed"`
+	Claimed  camera.Settings     `json:"claimed"`
 	Proof    *proofView          `json:"proof,omitempty"`
 }
 
@@ -199,7 +200,8 @@ type DevicePath struct {
 }
 
 func (s *Server) deviceRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "list-devices", Method: "GET", Path: "/api/sites/{site}/devices", Summary: "A site's devices with their latches"},
+	huma.Register(api, huma.Operation{OperationID: "list-devices", Method: "GET", Path: "/api/sites/{site}/devices",
+		Summary: "A site's devices with their latches"},
 		func(ctx context.Context, in *SitePath) (*struct{ Body []deviceView }, error) {
 			devices, err := s.cfg.Store.Devices(ctx, in.Site)
 			if err != nil {
@@ -219,7 +221,8 @@ func (s *Server) deviceRoutes(api huma.API) {
 			}
 			return &struct{ Body deviceView }{viewOf(d)}, nil
 		})
-	huma.Register(api, huma.Operation{OperationID: "rename-device", Method: "PATCH", Path: "/api/devices/{device}", Summary: "Name a device by what it sees"},
+	huma.Register(api, huma.Operation{OperationID: "rename-device", Method: "PATCH", Path: "/api/devices/{device}",
+		Summary: "Name a device by what it sees"},
 		func(ctx context.Context, in *struct {
 			DevicePath
 			Body struct {
@@ -239,7 +242,8 @@ func (s *Server) deviceRoutes(api huma.API) {
 			out.Body.Before, err = s.cfg.Store.Rename(ctx, in.Device, wiretext.Line(in.Body.Name, 120))
 			return out, s.explain(err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "guide-to-device", Method: "GET", Path: "/api/devices/{device}/guidance", Summary: "What this machine needs to reach a stray"},
+	huma.Register(api, huma.Operation{OperationID: "guide-to-device", Method: "GET", Path: "/api/devices/{device}/guidance",
+		Summary: "What this machine needs to reach a stray"},
 		func(ctx context.Context, in *DevicePath) (*struct{ Body address.Guidance }, error) {
 			d, err := s.cfg.Store.Device(ctx, in.Device)
 			if err != nil {
@@ -259,7 +263,8 @@ func (s *Server) deviceRoutes(api huma.API) {
 			}
 			return &struct{ Body address.Guidance }{address.Guide(d.Status.Device.Addr, own, runtime.GOOS, taken)}, nil
 		})
-	huma.Register(api, huma.Operation{OperationID: "consent", Method: "POST", Path: "/api/devices/{device}/consent", Summary: "Agree to connect to one stray for half an hour"},
+	huma.Register(api, huma.Operation{OperationID: "consent", Method: "POST", Path: "/api/devices/{device}/consent",
+		Summary: "Agree to connect to one stray for half an hour"},
 		func(ctx context.Context, in *struct {
 			DevicePath
 			Body struct {
@@ -272,11 +277,13 @@ func (s *Server) deviceRoutes(api huma.API) {
 				return nil, s.explain(err)
 			}
 			if !d.Status.Device.Stray || in.Body.Address != d.Addr || strings.TrimSpace(in.Body.Reason) == "" {
-				return nil, problem(422, "no_consent", "The consent must name the stray's present address and a reason.", "Look at the stray again: its address may have changed.")
+				return nil, problem(422, "no_consent", "The consent must name the stray's present address and a reason.",
+					"Look at the stray again: its address may have changed.")
 			}
 			return nil, s.explain(s.cfg.Store.Consent(ctx, d, person(ctx), wiretext.Line(in.Body.Reason, 300)))
 		})
-	huma.Register(api, huma.Operation{OperationID: "withdraw-consent", Method: "DELETE", Path: "/api/devices/{device}/consent", Summary: "Take the consent back"},
+	huma.Register(api, huma.Operation{OperationID: "withdraw-consent", Method: "DELETE", Path: "/api/devices/{device}/consent",
+		Summary: "Take the consent back"},
 		func(ctx context.Context, in *DevicePath) (*struct{}, error) {
 			d, err := s.cfg.Store.Device(ctx, in.Device)
 			if err == nil {
@@ -284,7 +291,8 @@ func (s *Server) deviceRoutes(api huma.API) {
 			}
 			return nil, s.explain(err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "forget-device", Method: "DELETE", Path: "/api/devices/{device}", Summary: "Remove a device with its evidence"},
+	huma.Register(api, huma.Operation{OperationID: "forget-device", Method: "DELETE", Path: "/api/devices/{device}",
+		Summary: "Remove a device with its evidence"},
 		func(ctx context.Context, in *DevicePath) (*struct{}, error) {
 			d, err := s.cfg.Store.Device(ctx, in.Device)
 			if err == nil {
@@ -292,7 +300,8 @@ func (s *Server) deviceRoutes(api huma.API) {
 			}
 			return nil, s.explain(err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "list-evidence", Method: "GET", Path: "/api/devices/{device}/evidence", Summary: "What was seen of a device, newest first"},
+	huma.Register(api, huma.Operation{OperationID: "list-evidence", Method: "GET", Path: "/api/devices/{device}/evidence",
+		Summary: "What was seen of a device, newest first"},
 		func(ctx context.Context, in *DevicePath) (*struct{ Body []recordView }, error) {
 			records, err := s.cfg.Store.History(ctx, in.Device, 100)
 			if err != nil {
@@ -300,7 +309,8 @@ func (s *Server) deviceRoutes(api huma.API) {
 			}
 			out := &struct{ Body []recordView }{Body: []recordView{}}
 			for _, r := range records {
-				out.Body = append(out.Body, recordView{ID: r.ID, At: r.At, Kind: string(r.Kind), Subject: subject(r), Summary: r.Sum(), Failed: r.Failed(), Exchange: r.HasExchange})
+				out.Body = append(out.Body, recordView{ID: r.ID, At: r.At, Kind: string(r.Kind), Subject: subject(r), Summary: r.Sum(),
+					Failed: r.Failed(), Exchange: r.HasExchange})
 			}
 			return out, nil
 		})
@@ -308,7 +318,7 @@ func (s *Server) deviceRoutes(api huma.API) {
 
 // subject leaves out subjects that are identities: they say nothing to a person.
 func subject(r evidence.Record) string {
-	if r.Kind == evidence.KindPlaced || r.Kind == evidence.KindConfirmed {
+	if r.Kind == evidence.KindPlaced || r.Kind == evidence.KindConfirmed || r.Kind == evidence.KindProof {
 		return ""
 	}
 	return r.Subject
@@ -379,7 +389,8 @@ func viewOf(d *store.Device) deviceView {
 		}
 	}
 	if st.Located != nil && len(st.Located.Tried) > 0 && st.Reached != nil && st.Reached.Ladder != nil {
-		v.Ladder = &ladderView{Recipe: st.Located.Recipe, Shape: st.Located.Shape, Manner: string(st.Reached.Ladder.Precedence), Tried: st.Located.Tried}
+		v.Ladder = &ladderView{Recipe: st.Located.Recipe, Shape: st.Located.Shape, Manner: string(st.Reached.Ladder.Precedence),
+			Tried: st.Located.Tried}
 	}
 	for _, c := range st.Channels {
 		view := channelView{Number: c.Number, Name: c.Name, Place: c.Place, Page: c.Page}
@@ -409,9 +420,9 @@ func revision(v deviceView) string {
 	return strconv.FormatUint(h.Sum64(), 36)
 }
 
-func viewOfStream(d *store.Device, x onvif.Stream, label string) streamView {
-	out := streamView{Tier: x.Tier, URL: x.URL, Claimed: x.Claimed}
-	p, played := d.Status.Proofs[x.Tier]
+func viewOfStream(d *store.Device, x camera.Stream, label string) streamView {
+	out := streamView{Token: x.Token, Role: x.Role, URL: x.URL, Claimed: x.Claimed}
+	p, played := d.Status.Proofs[x.Role]
 	if u, err := streamurl.Parse(x.URL); err == nil {
 		source := "the device's own answer"
 		switch {

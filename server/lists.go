@@ -24,12 +24,14 @@ type listView struct {
 }
 
 func (s *Server) listRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "get-address-list", Method: "GET", Path: "/api/sites/{site}/address-list", Summary: "The site's address list, matched against what was heard"},
+	huma.Register(api, huma.Operation{OperationID: "get-address-list", Method: "GET", Path: "/api/sites/{site}/address-list",
+		Summary: "The site's address list, matched against what was heard"},
 		func(ctx context.Context, in *SitePath) (*struct{ Body listView }, error) {
 			v, err := s.matchList(ctx, in.Site)
 			return &struct{ Body listView }{v}, s.explain(err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "import-address-list", Method: "PUT", Path: "/api/sites/{site}/address-list", Summary: "Import an address list, CSV or XLSX", MaxBodyBytes: table.MaxBytes + 1<<20},
+	huma.Register(api, huma.Operation{OperationID: "import-address-list", Method: "PUT", Path: "/api/sites/{site}/address-list",
+		Summary: "Import an address list, CSV or XLSX", MaxBodyBytes: table.MaxBytes + 1<<20},
 		func(ctx context.Context, in *struct {
 			SitePath
 			Body struct {
@@ -47,11 +49,13 @@ func (s *Server) listRoutes(api huma.API) {
 			v.Warnings = append(v.Warnings, warnings...)
 			return &struct{ Body listView }{v}, s.explain(err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "remove-address-list", Method: "DELETE", Path: "/api/sites/{site}/address-list", Summary: "Remove the site's address list"},
+	huma.Register(api, huma.Operation{OperationID: "remove-address-list", Method: "DELETE", Path: "/api/sites/{site}/address-list",
+		Summary: "Remove the site's address list"},
 		func(ctx context.Context, in *SitePath) (*struct{}, error) {
 			return nil, s.explain(s.cfg.Store.Expect(ctx, in.Site, nil))
 		})
-	huma.Register(api, huma.Operation{OperationID: "use-listed-names", Method: "POST", Path: "/api/sites/{site}/address-list/names", Summary: "Name found devices as the list does"},
+	huma.Register(api, huma.Operation{OperationID: "use-listed-names", Method: "POST", Path: "/api/sites/{site}/address-list/names",
+		Summary: "Name found devices as the list does"},
 		func(ctx context.Context, in *SitePath) (*struct {
 			Body struct {
 				Named int `json:"named"`
@@ -92,7 +96,8 @@ func readList(raw []byte) ([]addresslist.Row, []string, error) {
 	if err := checkZip(raw); err != nil {
 		return nil, nil, err
 	}
-	f, err := excelize.OpenReader(bytes.NewReader(raw), excelize.Options{UnzipSizeLimit: maxUnzipped, UnzipXMLSizeLimit: maxSheetXML, RawCellValue: true})
+	f, err := excelize.OpenReader(bytes.NewReader(raw), excelize.Options{UnzipSizeLimit: maxUnzipped, UnzipXMLSizeLimit: maxSheetXML,
+		RawCellValue: true})
 	if err != nil {
 		return nil, nil, errSheet
 	}
@@ -128,7 +133,8 @@ func checkZip(raw []byte) error {
 	var sum uint64
 	for _, f := range z.File {
 		if sum += f.UncompressedSize64; sum > maxUnzipped || f.UncompressedSize64 > maxUnzipped {
-			return &table.Error{Problem: fmt.Sprintf("the file unpacks to more than %d MB", maxUnzipped>>20), Remedy: "save the list alone, without pictures and other sheets"}
+			return &table.Error{Problem: fmt.Sprintf("the file unpacks to more than %d MB", maxUnzipped>>20),
+				Remedy: "save the list alone, without pictures and other sheets"}
 		}
 	}
 	return nil

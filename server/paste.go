@@ -12,6 +12,7 @@ import (
 	"github.com/google/uuid"
 
 	"unlatch/core/address"
+	"unlatch/core/camera"
 	"unlatch/core/recipe"
 	"unlatch/core/signin"
 	"unlatch/core/streamurl"
@@ -38,7 +39,7 @@ type readingView struct {
 	Name     string   `json:"name" doc:"the recipe of a path book, or what it was learned as"`
 	Why      []string `json:"why"`
 	Channel  int      `json:"channel" doc:"of the first URL"`
-	Tier     string   `json:"tier"`
+	Role     string   `json:"role"`
 	Channels bool     `json:"channels" doc:"the channel stands in the path: one URL gives all"`
 	Streams  int      `json:"streams" doc:"how many streams it tells apart"`
 }
@@ -80,7 +81,8 @@ type pasteOut struct {
 }
 
 func (s *Server) pasteRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "read-paste", Method: "POST", Path: "/api/paste", Summary: "Repair pasted URLs and read their paths; nothing is kept", MaxBodyBytes: 2 << 20},
+	huma.Register(api, huma.Operation{OperationID: "read-paste", Method: "POST", Path: "/api/paste",
+		Summary: "Repair pasted URLs and read their paths; nothing is kept", MaxBodyBytes: 2 << 20},
 		func(ctx context.Context, in *struct {
 			Body struct {
 				PasteBody
@@ -106,7 +108,8 @@ func (s *Server) pasteRoutes(api huma.API) {
 			out.Body.Readings = readings(repaired, books)
 			return out, s.explain(err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "take-paste", Method: "POST", Path: "/api/sites/{site}/paste", Summary: "Take a pasted URL, find its siblings by a recipe and prove them", DefaultStatus: 202, MaxBodyBytes: 2 << 20},
+	huma.Register(api, huma.Operation{OperationID: "take-paste", Method: "POST", Path: "/api/sites/{site}/paste",
+		Summary: "Take a pasted URL, find its siblings by a recipe and prove them", DefaultStatus: 202, MaxBodyBytes: 2 << 20},
 		func(ctx context.Context, in *struct {
 			SitePath
 			Body struct {
@@ -123,7 +126,8 @@ func (s *Server) pasteRoutes(api huma.API) {
 }
 
 func viewOfPasted(r streamurl.Repaired) pastedView {
-	v := pastedView{Line: r.Line, OK: r.OK, Findings: r.Findings, Problem: r.Problem, Remedy: r.Remedy, Hosts: r.Hosts, Segments: []streamurl.Segment{}}
+	v := pastedView{Line: r.Line, OK: r.OK, Findings: r.Findings, Problem: r.Problem, Remedy: r.Remedy, Hosts: r.Hosts,
+		Segments: []streamurl.Segment{}}
 	if r.OK {
 		label := ""
 		if !r.URL.SignIn.Anonymous() {
@@ -152,7 +156,8 @@ func readings(repaired []streamurl.Repaired, books []*recipe.Book) []readingView
 	}
 	add := func(t recipe.Template, name string, why []string, v recipe.Values) {
 		if !slices.ContainsFunc(out, func(o readingView) bool { return o.Path == t.String() }) {
-			out = append(out, readingView{Path: t.String(), Name: name, Why: why, Channel: v.Channel, Tier: []string{"main", "sub", "third"}[v.Stream-1], Channels: t.HasChannel(), Streams: t.Streams()})
+			out = append(out, readingView{Path: t.String(), Name: name, Why: why, Channel: v.Channel, Role: camera.Roles[v.Stream-1],
+				Channels: t.HasChannel(), Streams: t.Streams()})
 		}
 	}
 	for _, b := range books {
@@ -181,7 +186,8 @@ func explainsAll(t recipe.Template, paths []string) bool {
 }
 
 // takePaste puts the sign-in on the keyring, if it is not there yet, and begins the run.
-func (s *Server) takePaste(ctx context.Context, id uuid.UUID, b PasteBody, shape, name string, channels int, save, readable bool) (*runOut, error) {
+func (s *Server) takePaste(ctx context.Context, id uuid.UUID, b PasteBody, shape, name string, channels int, save,
+	readable bool) (*runOut, error) {
 	site, err := s.cfg.Store.Site(ctx, id)
 	if err != nil {
 		return nil, s.explain(err)
@@ -197,7 +203,8 @@ func (s *Server) takePaste(ctx context.Context, id uuid.UUID, b PasteBody, shape
 	}
 	u := all[i].URL
 	if u.Scheme != "rtsp" && u.Scheme != "rtsps" {
-		return nil, problem(422, "no_stream", "An "+u.Scheme+" URL leads to pictures or a page, not to a stream.", "Paste the rtsp:// or rtsps:// URL of the stream.")
+		return nil, problem(422, "no_stream", "An "+u.Scheme+" URL leads to pictures or a page, not to a stream.",
+			"Paste the rtsp:// or rtsps:// URL of the stream.")
 	}
 	addr, err := netip.ParseAddr(u.Host)
 	if err != nil {
@@ -257,5 +264,6 @@ func (s *Server) keep(ctx context.Context, in signin.SignIn, site uuid.UUID, hos
 		}
 	}
 	label := fmt.Sprintf("%s of %s", in.User, host)
-	return s.cfg.Store.AddSignIn(ctx, store.NewSignIn{Label: label, User: in.User, Secret: in.Secret, Terms: store.Terms{Site: &site, Note: "from a pasted URL"}})
+	return s.cfg.Store.AddSignIn(ctx, store.NewSignIn{Label: label, User: in.User, Secret: in.Secret,
+		Terms: store.Terms{Site: &site, Note: "from a pasted URL"}})
 }

@@ -37,7 +37,9 @@ func TestReadingWhatWasPasted(t *testing.T) {
 	assert.Equal(t, "fitter", out.URLs[0].User)
 	assert.NotContains(t, raw, "Lamp", "a password that was pasted does not come back")
 	assert.NotContains(t, log.String(), "Lamp", "and stands in no log")
-	assert.Equal(t, []any{"/strongroom/{channel}/{stream-1}", "Holloway recorders", 3, "sub"}, []any{out.Readings[0].Path, out.Readings[0].Name, out.Readings[0].Channel, out.Readings[0].Tier}, "the path books go before what could be learned")
+	assert.Equal(t, []any{"/strongroom/{channel}/{stream-1}", "Holloway recorders", 3, "sub"},
+		[]any{out.Readings[0].Path, out.Readings[0].Name, out.Readings[0].Channel,
+			out.Readings[0].Role}, "the path books go before what could be learned")
 	assert.Greater(t, len(out.Readings), 1)
 
 	out, _ = p.paste("rtsp://192.0.2.7:80/a", "web_port")
@@ -99,7 +101,8 @@ func TestPathBooks(t *testing.T) {
 	book := "name: Works\nrecipes:\n  - {name: A, path: '/a/{channel}', note: '<script>alert(1)</script>'}\n"
 	status, raw, _ := p.do("POST", "/api/path-books", map[string]string{"yaml": book})
 	require.Equal(t, 201, status, raw)
-	status, raw, _ = p.do("POST", "/api/path-books", map[string]string{"yaml": strings.Replace(book, "/a/", "/b/", 1) + "  - {name: B, path: '/weir/{channel}'}\n"})
+	status, raw, _ = p.do("POST", "/api/path-books", map[string]string{"yaml": strings.Replace(book, "/a/", "/b/", 1) +
+		"  - {name: B, path: '/weir/{channel}'}\n"})
 	require.Equal(t, 201, status, raw)
 	var merged mergedView
 	require.NoError(t, json.Unmarshal([]byte(raw), &merged))

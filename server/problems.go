@@ -113,7 +113,8 @@ func (s *Server) explain(err error) error {
 	case store.Full(err):
 		return problem(503, "database_full", "The disk of the database is full.", "Free some space: work under way goes on by itself then.")
 	case store.Away(err), errors.Is(err, context.DeadlineExceeded):
-		return problem(503, "database_away", "The database does not answer.", "Work under way goes on when it is back. Start it again if it does not come back.")
+		return problem(503, "database_away", "The database does not answer.",
+			"Work under way goes on when it is back. Start it again if it does not come back.")
 	}
 	s.cfg.Log.Error("unexpected", "err", err)
 	return problem(500, "unexpected", "Something went wrong in Unlatch itself.", "Try again; the server's log has the details.")

@@ -26,7 +26,8 @@ type remedyBody struct {
 }
 
 func (s *Server) remedyRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "remedy-devices", Method: "POST", Path: "/api/sites/{site}/remedies", Summary: "Mend one thing on devices, read back, or take it back", DefaultStatus: 202},
+	huma.Register(api, huma.Operation{OperationID: "remedy-devices", Method: "POST", Path: "/api/sites/{site}/remedies",
+		Summary: "Mend one thing on devices, read back, or take it back", DefaultStatus: 202},
 		func(ctx context.Context, in *struct {
 			SitePath
 			Body remedyBody
@@ -37,7 +38,8 @@ func (s *Server) remedyRoutes(api huma.API) {
 
 // certificateRoutes lets a person take a device's new certificate in place of the one that it was known by.
 func (s *Server) certificateRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "take-certificate", Method: "POST", Path: "/api/devices/{device}/certificate", Summary: "Take the certificate that the device shows now"},
+	huma.Register(api, huma.Operation{OperationID: "take-certificate", Method: "POST", Path: "/api/devices/{device}/certificate",
+		Summary: "Take the certificate that the device shows now"},
 		func(ctx context.Context, in *struct {
 			DevicePath
 			Body struct {
@@ -55,9 +57,11 @@ func (s *Server) certificateRoutes(api huma.API) {
 				if err := s.did(ctx, "took the device's new certificate", "SHA-256 "+in.Body.SHA256, d.Site, d.ID); err != nil {
 					return nil, s.explain(err)
 				}
-				return nil, s.explain(s.cfg.Store.Record(ctx, d, nil, store.Finding{Body: evidence.Pin{Certificate: *p.TLS, Before: d.Status.Pin.Certificate.SHA256}}))
+				return nil, s.explain(s.cfg.Store.Record(ctx, d, nil, store.Finding{Body: evidence.Pin{Certificate: *p.TLS,
+					Before: d.Status.Pin.Certificate.SHA256}}))
 			}
-			return nil, problem(422, "no_certificate", "That is not the certificate that the device has shown.", "Play the stream again and look at what it shows now.")
+			return nil, problem(422, "no_certificate", "That is not the certificate that the device has shown.",
+				"Play the stream again and look at what it shows now.")
 		})
 }
 
@@ -72,7 +76,8 @@ func (s *Server) remedy(ctx context.Context, site uuid.UUID, in remedyBody) (*ru
 	user := strings.TrimSpace(in.User)
 	makes := in.Action == remedy.StreamUser && !in.Undo
 	if makes && (user == "" || strings.ContainsAny(user, " :@/\\\"'<>&")) {
-		return nil, problem(422, "bad_user", "The user name is missing, or holds a character that devices or URLs cannot take.", "Use letters, digits, a dash or a dot.")
+		return nil, problem(422, "bad_user", "The user name is missing, or holds a character that devices or URLs cannot take.",
+			"Use letters, digits, a dash or a dot.")
 	}
 	var list []jobs.Remedy
 	var keys []store.NewSignIn
@@ -82,12 +87,14 @@ func (s *Server) remedy(ctx context.Context, site uuid.UUID, in remedyBody) (*ru
 			return nil, s.explain(err)
 		}
 		if in := d.Status.SignedIn; d.Site != site || d.Via != nil || in == nil || in.StreamOnly || in.SignIn == uuid.Nil {
-			return nil, problem(422, "not_signed_in", d.Title()+" has not been signed in to by its device service.", "Open its latches first; without that nothing on it can be changed.")
+			return nil, problem(422, "not_signed_in", d.Title()+" has not been signed in to by its device service.",
+				"Open its latches first; without that nothing on it can be changed.")
 		}
 		r := jobs.Remedy{Device: id, Action: in.Action, Undo: in.Undo}
 		if makes {
 			if in.Each || len(keys) == 0 {
-				keys = append(keys, store.NewSignIn{ID: uuid.Must(uuid.NewV7()), Label: fmt.Sprintf("%s of %s", user, d.Title()), User: user, Secret: signin.NewSecret(password()), Terms: store.For(store.Streams, id)})
+				keys = append(keys, store.NewSignIn{ID: uuid.Must(uuid.NewV7()), Label: fmt.Sprintf("%s of %s", user, d.Title()), User: user,
+					Secret: signin.NewSecret(password()), Terms: store.For(signin.Streams, id)})
 			} else {
 				keys[0].Devices = append(keys[0].Devices, id) // one for all, and for nothing else
 			}

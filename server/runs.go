@@ -30,7 +30,8 @@ type runView struct {
 }
 
 func viewOfRun(r store.Run, now time.Time) runView {
-	v := runView{ID: r.ID, Kind: r.Kind, Title: r.Title, Doing: redact.Text(r.Doing), Done: r.Done, Total: r.Total, Problem: r.Problem, Created: r.Created, Planned: strings.Fields(r.Planned), State: "finished"}
+	v := runView{ID: r.ID, Kind: r.Kind, Title: r.Title, Doing: redact.Text(r.Doing), Done: r.Done, Total: r.Total, Problem: r.Problem,
+		Created: r.Created, Planned: strings.Fields(r.Planned), State: "finished"}
 	switch {
 	case r.Stopped.Valid:
 		v.State = "stopped"
@@ -55,7 +56,8 @@ type openBody struct {
 type runOut struct{ Body runView }
 
 func (s *Server) runRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "list-runs", Method: "GET", Path: "/api/sites/{site}/runs", Summary: "Long work of a site, newest first"},
+	huma.Register(api, huma.Operation{OperationID: "list-runs", Method: "GET", Path: "/api/sites/{site}/runs",
+		Summary: "Long work of a site, newest first"},
 		func(ctx context.Context, in *SitePath) (*struct{ Body []runView }, error) {
 			runs, err := s.cfg.Store.Runs(ctx, in.Site, 20)
 			if err != nil {
@@ -67,7 +69,8 @@ func (s *Server) runRoutes(api huma.API) {
 			}
 			return out, nil
 		})
-	huma.Register(api, huma.Operation{OperationID: "start-sweep", Method: "POST", Path: "/api/sites/{site}/sweeps", Summary: "Sweep the site's ranges", DefaultStatus: 202},
+	huma.Register(api, huma.Operation{OperationID: "start-sweep", Method: "POST", Path: "/api/sites/{site}/sweeps",
+		Summary: "Sweep the site's ranges", DefaultStatus: 202},
 		func(ctx context.Context, in *struct {
 			SitePath
 			Body struct {
@@ -84,14 +87,16 @@ func (s *Server) runRoutes(api huma.API) {
 			run, err := s.cfg.Queue.Sweep(ctx, site, in.Body.Confirm)
 			return &runOut{viewOfRun(run, time.Now())}, s.explain(err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "open-latches", Method: "POST", Path: "/api/sites/{site}/open", Summary: "Open latches of devices as far as they go", DefaultStatus: 202},
+	huma.Register(api, huma.Operation{OperationID: "open-latches", Method: "POST", Path: "/api/sites/{site}/open",
+		Summary: "Open latches of devices as far as they go", DefaultStatus: 202},
 		func(ctx context.Context, in *struct {
 			SitePath
 			Body openBody
 		}) (*runOut, error) {
 			return s.openLatches(ctx, in.Site, in.Body)
 		})
-	huma.Register(api, huma.Operation{OperationID: "remove-from-target", Method: "POST", Path: "/api/sites/{site}/remove", Summary: "Take cameras off a recorder", DefaultStatus: 202},
+	huma.Register(api, huma.Operation{OperationID: "remove-from-target", Method: "POST", Path: "/api/sites/{site}/remove",
+		Summary: "Take cameras off a recorder", DefaultStatus: 202},
 		func(ctx context.Context, in *struct {
 			SitePath
 			Body struct {

@@ -17,7 +17,8 @@ import (
 func (s *Server) securityHeaders(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		h := w.Header()
-		h.Set("Content-Security-Policy", "default-src 'self'; img-src 'self' data: blob:; style-src 'self' 'unsafe-inline'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+		h.Set("Content-Security-Policy", "default-src 'self'; img-src 'self' data: blob:; style-src 'self' 'unsafe-inline'; frame-ancestors "+
+			"'none'; base-uri 'none'; form-action 'self'")
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("X-Frame-Options", "DENY")
 		h.Set("Referrer-Policy", "no-referrer")
@@ -126,11 +127,13 @@ func withoutNUL(next http.Handler) http.Handler {
 		}
 		raw, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxBody))
 		if err != nil {
-			writeProblem(w, problem(http.StatusRequestEntityTooLarge, "too_large", "What was sent is too large, or it did not arrive whole.", "Send less at once."))
+			writeProblem(w, problem(http.StatusRequestEntityTooLarge, "too_large", "What was sent is too large, or it did not arrive whole.",
+				"Send less at once."))
 			return
 		}
 		if bytes.Contains(raw, []byte(`\u0000`)) || bytes.IndexByte(raw, 0) >= 0 {
-			writeProblem(w, problem(422, "nul", "The text holds a NUL character.", "Take it out: it is invisible and comes with copying from some programs."))
+			writeProblem(w, problem(422, "nul", "The text holds a NUL character.",
+				"Take it out: it is invisible and comes with copying from some programs."))
 			return
 		}
 		r.Body = io.NopCloser(bytes.NewReader(raw))

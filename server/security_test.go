@@ -140,7 +140,8 @@ func TestHostAndOriginAreChecked(t *testing.T) {
 	}
 	assert.Equal(t, 403, ask("POST", "127.0.0.1:8470", "https://evil.example"))
 	assert.Equal(t, 403, ask("POST", "127.0.0.1:8470", "null"))
-	assert.Equal(t, 422, ask("POST", "127.0.0.1:8470", "https://bench.example"), "behind a proxy that rewrites Host: it came through, and only its body is wrong")
+	assert.Equal(t, 422, ask("POST", "127.0.0.1:8470", "https://bench.example"),
+		"behind a proxy that rewrites Host: it came through, and only its body is wrong")
 	assert.Equal(t, 422, ask("POST", "127.0.0.1:8470", "http://127.0.0.1:8470"))
 }
 
@@ -178,7 +179,8 @@ func TestMalformedIDsAndHealth(t *testing.T) {
 	p, _, _ := serve(t, storetest.URL(t))
 	stranger := &page{t, p.url, &http.Client{}}
 	p.setUp()
-	for _, path := range []string{"/api/sites/none", "/api/sites/none/devices", "/api/devices/%00", "/api/stills/x", "/api/evidence/x/exchange", "/api/path-books/x/file", "/api/sites/x/events"} {
+	for _, path := range []string{"/api/sites/none", "/api/sites/none/devices", "/api/devices/%00", "/api/stills/x",
+		"/api/evidence/x/exchange", "/api/path-books/x/file", "/api/sites/x/events"} {
 		stranger.problem("signed_out", "GET", path, nil)
 		p.problem("not_found", "GET", path, nil)
 	}
@@ -193,7 +195,8 @@ func TestMalformedIDsAndHealth(t *testing.T) {
 		assert.Equal(t, want, raw)
 	}
 	p.problem("nul", "POST", "/api/sites", map[string]any{"name": "a\x00b", "ranges": []string{"192.0.2.0/24"}})
-	status, raw, _ := p.do("POST", "/api/sites", map[string]any{"name": "a\x1b[2J b", "ranges": []string{"2001:db8::/32"}, "confirm_large": true})
+	status, raw, _ := p.do("POST", "/api/sites", map[string]any{"name": "a\x1b[2J b", "ranges": []string{"2001:db8::/32"},
+		"confirm_large": true})
 	assert.Equal(t, 201, status, raw)
 	assert.Contains(t, raw, `"name":"a·[2J b"`)
 	assert.NotContains(t, raw, ":-", "no total is negative: %s", raw)
@@ -238,7 +241,8 @@ func TestAStoppedDatabaseHoldsNoRequestForEver(t *testing.T) {
 	for _, pid := range family(t, c.Process()) {
 		syscall.Kill(pid, syscall.SIGCONT)
 	}
-	require.Eventually(t, func() bool { status, _, _ := p.do("GET", "/api/sites", nil); return status == 200 }, 30*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { status, _, _ := p.do("GET", "/api/sites", nil); return status == 200 }, 30*time.Second,
+		50*time.Millisecond)
 }
 
 // family is a process with its children (proc(5)).
@@ -268,7 +272,8 @@ func TestNothingIsWrittenBeforeAllInputIsValid(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(raw), &site))
 	var ids []uuid.UUID
 	for i, open := range []bool{true, true, false} {
-		id, err := s.Sight(ctx, site.ID, nil, discovery.Sighting{Method: discovery.MDNS, Addr: netip.AddrFrom4([4]byte{192, 0, 2, byte(i + 7)}), Serial: strconv.Itoa(i), Kind: discovery.Camera})
+		id, err := s.Sight(ctx, site.ID, nil, discovery.Sighting{Method: discovery.MDNS,
+			Addr: netip.AddrFrom4([4]byte{192, 0, 2, byte(i + 7)}), Serial: strconv.Itoa(i), Kind: discovery.Camera})
 		require.NoError(t, err)
 		d, err := s.Device(ctx, id)
 		require.NoError(t, err)
@@ -284,7 +289,8 @@ func TestNothingIsWrittenBeforeAllInputIsValid(t *testing.T) {
 	path := "/api/sites/" + site.ID.String() + "/claim"
 	p.problem("not_fresh", "POST", path, map[string]any{"devices": ids, "user": "fitter"})
 	p.problem("not_fresh", "POST", path, map[string]any{"devices": ids, "user": "fitter", "secret": "tarn-water-77"})
-	p.problem("not_signed_in", "POST", "/api/sites/"+site.ID.String()+"/remedies", map[string]any{"devices": ids, "user": "watcher", "action": "stream_user"})
+	p.problem("not_signed_in", "POST", "/api/sites/"+site.ID.String()+"/remedies",
+		map[string]any{"devices": ids, "user": "watcher", "action": "stream_user"})
 	assert.Empty(t, keys())
 	acts, err := s.Acts(ctx, nil, uuid.Nil, 10)
 	require.NoError(t, err)
@@ -358,7 +364,8 @@ func TestActsAreRecordedWithWhoAndWhere(t *testing.T) {
 func TestWeakPasswordsAreShownOnTheKeyring(t *testing.T) {
 	p, s, _ := serve(t, storetest.URL(t))
 	p.setUp()
-	_, err := s.AddSignIns(context.Background(), store.NewSignIn{Label: "weak", User: "fitter", Secret: signin.NewSecret("lantern")}, store.NewSignIn{Label: "good", User: "fitter", Secret: signin.NewSecret("kf3xq-7vbn2-mmwz9-a4c6e")})
+	_, err := s.AddSignIns(context.Background(), store.NewSignIn{Label: "weak", User: "fitter", Secret: signin.NewSecret("lantern")},
+		store.NewSignIn{Label: "good", User: "fitter", Secret: signin.NewSecret("kf3xq-7vbn2-mmwz9-a4c6e")})
 	require.NoError(t, err)
 	_, raw, _ := p.do("GET", "/api/sign-ins", nil)
 	var keys []keyView

@@ -70,14 +70,16 @@ func bare(cfg Config) *Server {
 	if cfg.Patience == 0 {
 		cfg.Patience = patience
 	}
-	return &Server{cfg: cfg, hub: newHub(), accounts: newGate(freeByAccount, cfg.Now), addresses: newGate(freeByAddress, cfg.Now), hashing: make(chan struct{}, mostHashes)}
+	return &Server{cfg: cfg, hub: newHub(), accounts: newGate(freeByAccount, cfg.Now), addresses: newGate(freeByAddress, cfg.Now),
+		hashing: make(chan struct{}, mostHashes)}
 }
 
 // New builds the server. Events flow while ctx lives.
 func New(ctx context.Context, cfg Config) *Server {
 	s := bare(cfg)
 	r := chi.NewRouter()
-	r.Use(ownRequestID, middleware.RequestID, s.logged, middleware.Recoverer, middleware.Compress(5), s.securityHeaders, s.knownHost, s.sameOrigin(),
+	r.Use(ownRequestID, middleware.RequestID, s.logged, middleware.Recoverer, middleware.Compress(5), s.securityHeaders, s.knownHost,
+		s.sameOrigin(),
 		s.withCaller, s.inTime, withoutNUL)
 	s.routes(r)
 	s.handler = r

@@ -127,7 +127,8 @@ func TestFirstAccountAndSession(t *testing.T) {
 	assert.JSONEq(t, `{"name":"","needs_setup":true}`, raw)
 	p.problem("signed_out", "GET", "/api/sites", nil)
 	p.problem("wrong_code", "POST", "/api/setup", map[string]string{"name": "keeper", "password": "a long password", "code": "guess"})
-	status, _, h := p.do("POST", "/api/setup", map[string]string{"name": "keeper", "password": "a long password", "code": " " + setupCode + "\n"})
+	status, _, h := p.do("POST", "/api/setup", map[string]string{"name": "keeper", "password": "a long password",
+		"code": " " + setupCode + "\n"})
 	require.Equal(t, 200, status)
 	cookie := h.Get("Set-Cookie")
 	for _, want := range []string{"HttpOnly", "SameSite=Strict", "Path=/"} {
@@ -156,7 +157,8 @@ func TestHeadersAndOrigin(t *testing.T) {
 	p, _, _ := serve(t, storetest.URL(t))
 	_, body, h := p.do("GET", "/sites/anything", nil)
 	assert.Contains(t, body, "<title>Unlatch</title>", "every path is the application")
-	for name, want := range map[string]string{"Content-Security-Policy": "default-src 'self'", "X-Content-Type-Options": "nosniff", "X-Frame-Options": "DENY", "Referrer-Policy": "no-referrer"} {
+	for name, want := range map[string]string{"Content-Security-Policy": "default-src 'self'", "X-Content-Type-Options": "nosniff",
+		"X-Frame-Options": "DENY", "Referrer-Policy": "no-referrer"} {
 		assert.Contains(t, h.Get(name), want)
 	}
 	_, _, h = p.do("GET", "/assets/a-1.js", nil)
@@ -216,9 +218,11 @@ func TestDevicesSayWhatToDoNext(t *testing.T) {
 	_, raw, _ := p.do("POST", "/api/sites", map[string]any{"name": "Works", "ranges": []string{"192.0.2.0/24"}})
 	var site siteView
 	require.NoError(t, json.Unmarshal([]byte(raw), &site))
-	in, err := s.Sight(context.Background(), site.ID, nil, discovery.Sighting{Method: discovery.WSDiscovery, Addr: netip.MustParseAddr("192.0.2.7"), Endpoint: "urn:1", Kind: discovery.Camera, XAddr: "http://192.0.2.7:8080/onvif/device_service"})
+	in, err := s.Sight(context.Background(), site.ID, nil, discovery.Sighting{Method: discovery.WSDiscovery,
+		Addr: netip.MustParseAddr("192.0.2.7"), Endpoint: "urn:1", Kind: discovery.Camera, XAddr: "http://192.0.2.7:8080/onvif/device_service"})
 	require.NoError(t, err)
-	_, err = s.Sight(context.Background(), site.ID, nil, discovery.Sighting{Method: discovery.WSDiscovery, Addr: netip.MustParseAddr("198.51.100.7"), Stray: true, Endpoint: "urn:2", Kind: discovery.Camera})
+	_, err = s.Sight(context.Background(), site.ID, nil, discovery.Sighting{Method: discovery.WSDiscovery,
+		Addr: netip.MustParseAddr("198.51.100.7"), Stray: true, Endpoint: "urn:2", Kind: discovery.Camera})
 	require.NoError(t, err)
 	_, raw, _ = p.do("GET", "/api/sites/"+site.ID.String()+"/devices", nil)
 	var list []deviceView
@@ -236,7 +240,8 @@ func TestDevicesSayWhatToDoNext(t *testing.T) {
 	assert.Contains(t, raw, `"name":"Signal box stairs"`)
 	_, raw, _ = p.do("GET", "/api/devices/"+in.String()+"/evidence", nil)
 	assert.Contains(t, raw, "Heard at 192.0.2.7 by ws-discovery")
-	p.problem("no_target", "POST", "/api/sites/"+site.ID.String()+"/open", map[string]any{"devices": []string{in.String()}, "target": in.String()})
+	p.problem("no_target", "POST", "/api/sites/"+site.ID.String()+"/open",
+		map[string]any{"devices": []string{in.String()}, "target": in.String()})
 	p.problem("not_found", "POST", "/api/sites/"+site.ID.String()+"/open", map[string]any{"devices": []string{site.ID.String()}})
 	p.problem("not_found", "GET", "/api/stills/"+in.String(), nil)
 }
@@ -264,7 +269,8 @@ func TestEventsReachThePage(t *testing.T) {
 	}()
 	var got string
 	require.Eventually(t, func() bool {
-		_, err := s.Sight(context.Background(), site.ID, nil, discovery.Sighting{Method: discovery.WSDiscovery, At: time.Now(), Addr: netip.MustParseAddr("192.0.2.7"), Endpoint: "urn:1"})
+		_, err := s.Sight(context.Background(), site.ID, nil, discovery.Sighting{Method: discovery.WSDiscovery, At: time.Now(),
+			Addr: netip.MustParseAddr("192.0.2.7"), Endpoint: "urn:1"})
 		require.NoError(t, err)
 		select {
 		case l := <-lines:
@@ -335,11 +341,13 @@ func TestAddressLists(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(raw), &site))
 	path := "/api/sites/" + site.ID.String() + "/address-list"
 	for last, serial := range map[string]string{"7": "C1", "9": "C9"} {
-		_, err := s.Sight(context.Background(), site.ID, nil, discovery.Sighting{Method: discovery.MDNS, Addr: netip.MustParseAddr("192.0.2." + last), Serial: serial, Kind: discovery.Camera})
+		_, err := s.Sight(context.Background(), site.ID, nil, discovery.Sighting{Method: discovery.MDNS,
+			Addr: netip.MustParseAddr("192.0.2." + last), Serial: serial, Kind: discovery.Camera})
 		require.NoError(t, err)
 	}
 	f := excelize.NewFile()
-	for i, row := range [][]any{{"Camera", "IP", "Serial"}, {"Turntable", "192.0.2.7", "C1"}, {"Coal stage", "192.0.2.8", ""}, {"=1+1", "nowhere", ""}} {
+	for i, row := range [][]any{{"Camera", "IP", "Serial"}, {"Turntable", "192.0.2.7", "C1"}, {"Coal stage", "192.0.2.8", ""},
+		{"=1+1", "nowhere", ""}} {
 		require.NoError(t, f.SetSheetRow("Sheet1", fmt.Sprintf("A%d", i+1), &row))
 	}
 	var file bytes.Buffer
@@ -355,7 +363,8 @@ func TestAddressLists(t *testing.T) {
 	_, raw, _ = p.do("GET", "/api/sites/"+site.ID.String()+"/devices", nil)
 	assert.Contains(t, raw, `"name":"Turntable"`)
 
-	assert.Contains(t, p.problem("bad_list", "PUT", path, map[string]any{"content": []byte("PK\x03\x04 not a spreadsheet")}).Detail, "spreadsheet")
+	assert.Contains(t, p.problem("bad_list", "PUT", path, map[string]any{"content": []byte("PK\x03\x04 not a spreadsheet")}).Detail,
+		"spreadsheet")
 	p.problem("bad_list", "PUT", path, map[string]any{"content": []byte("hello")})
 	_, raw, _ = p.do("GET", path, nil)
 	assert.Contains(t, raw, `"rows":3`, "a bad list does not take the good one away")

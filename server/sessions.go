@@ -109,7 +109,8 @@ type cookieOut struct {
 }
 
 func (s *Server) sessionRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "get-session", Method: "GET", Path: "/api/session", Summary: "Who is signed in", Metadata: open},
+	huma.Register(api, huma.Operation{OperationID: "get-session", Method: "GET", Path: "/api/session", Summary: "Who is signed in",
+		Metadata: open},
 		func(ctx context.Context, in *struct {
 			Token string `cookie:"unlatch_session"`
 		}) (*struct{ Body sessionState }, error) {
@@ -142,7 +143,8 @@ func (s *Server) sessionRoutes(api huma.API) {
 			c := s.cookie(cookieName, "", -1)
 			return &cookieOut{SetCookie: []http.Cookie{c}}, nil
 		})
-	huma.Register(api, huma.Operation{OperationID: "set-up", Method: "POST", Path: "/api/setup", Summary: "Make the first account", Metadata: open},
+	huma.Register(api, huma.Operation{OperationID: "set-up", Method: "POST", Path: "/api/setup", Summary: "Make the first account",
+		Metadata: open},
 		func(ctx context.Context, in *struct {
 			Caller
 			Body firstAccount
@@ -257,7 +259,8 @@ func (s *Server) start(ctx context.Context, p store.Person) (*cookieOut, error) 
 	if err := s.cfg.Store.StartSession(ctx, p.ID, token, browser, time.Now().Add(sessionLife), time.Now().Add(browserLife)); err != nil {
 		return nil, s.explain(err)
 	}
-	return &cookieOut{SetCookie: []http.Cookie{s.cookie(cookieName, token, int(sessionLife.Seconds())), s.cookie(browserCookie, browser, int(browserLife.Seconds()))},
+	return &cookieOut{SetCookie: []http.Cookie{s.cookie(cookieName, token, int(sessionLife.Seconds())),
+		s.cookie(browserCookie, browser, int(browserLife.Seconds()))},
 		Body: sessionState{Name: p.Name}}, nil
 }
 
@@ -268,7 +271,8 @@ func newToken() string {
 }
 
 func (s *Server) cookie(name, value string, age int) http.Cookie {
-	return http.Cookie{Name: name, Value: value, Path: "/", MaxAge: age, HttpOnly: true, Secure: s.cfg.Secure, SameSite: http.SameSiteStrictMode}
+	return http.Cookie{Name: name, Value: value, Path: "/", MaxAge: age, HttpOnly: true, Secure: s.cfg.Secure,
+		SameSite: http.SameSiteStrictMode}
 }
 
 // Parameters of argon2id (RFC 9106 §4, second recommended option).

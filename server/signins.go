@@ -52,7 +52,7 @@ func (s *Server) importSignIns(ctx context.Context, raw []byte, site *uuid.UUID)
 			continue
 		}
 		add = append(add, store.NewSignIn{Label: k.Label, User: k.User, Secret: k.Secret,
-			Terms: store.Terms{Factory: k.Factory, Note: k.Note, Site: site, Maker: k.Maker, Purpose: store.Purpose(k.Purpose)}})
+			Terms: store.Terms{Factory: k.Factory, Note: k.Note, Site: site, Maker: k.Maker, Purpose: signin.Purpose(k.Purpose)}})
 	}
 	if err := s.did(ctx, "imported sign-ins", fmt.Sprintf("%d new", len(add)), orNil(site), uuid.Nil); err != nil {
 		return nil, s.explain(err)
@@ -90,7 +90,8 @@ type TermsBody struct {
 }
 
 func (t TermsBody) terms() store.Terms {
-	return store.Terms{Factory: t.Factory, Note: wiretext.Line(t.Note, 1000), Site: t.Site, Maker: wiretext.Line(t.Maker, 80), Purpose: store.Purpose(t.Purpose), Bound: t.Bound, Devices: t.Devices}
+	return store.Terms{Factory: t.Factory, Note: wiretext.Line(t.Note, 1000), Site: t.Site, Maker: wiretext.Line(t.Maker, 80),
+		Purpose: signin.Purpose(t.Purpose), Bound: t.Bound, Devices: t.Devices}
 }
 
 // SignInPath names a sign-in in the path. It is exported because huma reads exported fields only.
@@ -120,12 +121,14 @@ func (s *Server) keyring(ctx context.Context) ([]keyView, error) {
 }
 
 func (s *Server) signInRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "list-sign-ins", Method: "GET", Path: "/api/sign-ins", Summary: "The keyring, without secrets"},
+	huma.Register(api, huma.Operation{OperationID: "list-sign-ins", Method: "GET", Path: "/api/sign-ins",
+		Summary: "The keyring, without secrets"},
 		func(ctx context.Context, _ *struct{}) (*struct{ Body []keyView }, error) {
 			out, err := s.keyring(ctx)
 			return &struct{ Body []keyView }{out}, s.explain(err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "add-sign-in", Method: "POST", Path: "/api/sign-ins", Summary: "Put a sign-in on the keyring", DefaultStatus: 201},
+	huma.Register(api, huma.Operation{OperationID: "add-sign-in", Method: "POST", Path: "/api/sign-ins",
+		Summary: "Put a sign-in on the keyring", DefaultStatus: 201},
 		func(ctx context.Context, in *struct{ Body signInBody }) (*struct {
 			Body struct {
 				ID uuid.UUID `json:"id"`
@@ -146,11 +149,13 @@ func (s *Server) signInRoutes(api huma.API) {
 			}{}
 			err := s.did(ctx, "added a sign-in", label, orNil(in.Body.Site), uuid.Nil)
 			if err == nil {
-				out.Body.ID, err = s.cfg.Store.AddSignIn(ctx, store.NewSignIn{Label: label, User: user, Secret: signin.NewSecret(in.Body.Secret), Terms: in.Body.terms()})
+				out.Body.ID, err = s.cfg.Store.AddSignIn(ctx, store.NewSignIn{Label: label, User: user, Secret: signin.NewSecret(in.Body.Secret),
+					Terms: in.Body.terms()})
 			}
 			return out, s.explain(err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "change-sign-in", Method: "PUT", Path: "/api/sign-ins/{sign_in}", Summary: "Change where a sign-in may be tried, and what it is called"},
+	huma.Register(api, huma.Operation{OperationID: "change-sign-in", Method: "PUT", Path: "/api/sign-ins/{sign_in}",
+		Summary: "Change where a sign-in may be tried, and what it is called"},
 		func(ctx context.Context, in *struct {
 			SignInPath
 			Body struct {
@@ -165,7 +170,8 @@ func (s *Server) signInRoutes(api huma.API) {
 			}
 			return nil, s.explain(err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "import-sign-ins", Method: "POST", Path: "/api/sign-ins/import", Summary: "Put sign-ins of a CSV file on the keyring", MaxBodyBytes: table.MaxBytes + 1<<20},
+	huma.Register(api, huma.Operation{OperationID: "import-sign-ins", Method: "POST", Path: "/api/sign-ins/import",
+		Summary: "Put sign-ins of a CSV file on the keyring", MaxBodyBytes: table.MaxBytes + 1<<20},
 		func(ctx context.Context, in *struct {
 			Body struct {
 				Content []byte     `json:"content" doc:"the file, base64"`
@@ -174,7 +180,8 @@ func (s *Server) signInRoutes(api huma.API) {
 		}) (*importOut, error) {
 			return s.importSignIns(ctx, in.Body.Content, in.Body.Site)
 		})
-	huma.Register(api, huma.Operation{OperationID: "order-sign-ins", Method: "PUT", Path: "/api/sign-ins", Summary: "Set the order in which sign-ins are tried"},
+	huma.Register(api, huma.Operation{OperationID: "order-sign-ins", Method: "PUT", Path: "/api/sign-ins",
+		Summary: "Set the order in which sign-ins are tried"},
 		func(ctx context.Context, in *struct {
 			Body struct {
 				IDs []uuid.UUID `json:"ids" maxItems:"2000"`
@@ -182,7 +189,8 @@ func (s *Server) signInRoutes(api huma.API) {
 		}) (*struct{}, error) {
 			return nil, s.explain(s.cfg.Store.OrderSignIns(ctx, in.Body.IDs))
 		})
-	huma.Register(api, huma.Operation{OperationID: "delete-sign-in", Method: "DELETE", Path: "/api/sign-ins/{sign_in}", Summary: "Take a sign-in off the keyring"},
+	huma.Register(api, huma.Operation{OperationID: "delete-sign-in", Method: "DELETE", Path: "/api/sign-ins/{sign_in}",
+		Summary: "Take a sign-in off the keyring"},
 		func(ctx context.Context, in *SignInPath) (*struct{}, error) {
 			k, err := s.cfg.Store.SignIn(ctx, in.SignIn)
 			if err == nil {
@@ -193,7 +201,8 @@ func (s *Server) signInRoutes(api huma.API) {
 			}
 			return nil, s.explain(err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "reveal-sign-in", Method: "POST", Path: "/api/sign-ins/{sign_in}/reveal", Summary: "Show a secret; who asked is recorded"},
+	huma.Register(api, huma.Operation{OperationID: "reveal-sign-in", Method: "POST", Path: "/api/sign-ins/{sign_in}/reveal",
+		Summary: "Show a secret; who asked is recorded"},
 		func(ctx context.Context, in *SignInPath) (*struct {
 			Body struct {
 				Secret string `json:"secret"`

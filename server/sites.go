@@ -69,7 +69,8 @@ type SitePath struct {
 }
 
 func (s *Server) siteRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "list-interfaces", Method: "GET", Path: "/api/interfaces", Summary: "This machine's networks"},
+	huma.Register(api, huma.Operation{OperationID: "list-interfaces", Method: "GET", Path: "/api/interfaces",
+		Summary: "This machine's networks"},
 		func(ctx context.Context, _ *struct{}) (*struct{ Body []interfaceView }, error) {
 			return interfaces()
 		})
@@ -89,7 +90,8 @@ func (s *Server) siteRoutes(api huma.API) {
 			}
 			return out, nil
 		})
-	huma.Register(api, huma.Operation{OperationID: "create-site", Method: "POST", Path: "/api/sites", Summary: "Make a site", DefaultStatus: 201},
+	huma.Register(api, huma.Operation{OperationID: "create-site", Method: "POST", Path: "/api/sites", Summary: "Make a site",
+		DefaultStatus: 201},
 		func(ctx context.Context, in *struct{ Body siteBody }) (*struct{ Body siteView }, error) {
 			name, ranges, err := in.Body.read()
 			if err != nil {
@@ -114,7 +116,8 @@ func (s *Server) siteRoutes(api huma.API) {
 			v, err := s.siteView(ctx, site)
 			return &struct{ Body siteView }{v}, s.explain(err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "change-site", Method: "PUT", Path: "/api/sites/{site}", Summary: "Rename a site or change its ranges"},
+	huma.Register(api, huma.Operation{OperationID: "change-site", Method: "PUT", Path: "/api/sites/{site}",
+		Summary: "Rename a site or change its ranges"},
 		func(ctx context.Context, in *struct {
 			SitePath
 			Body siteBody
@@ -125,7 +128,8 @@ func (s *Server) siteRoutes(api huma.API) {
 			}
 			return nil, s.explain(err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "watch-site", Method: "PUT", Path: "/api/sites/{site}/watch", Summary: "Listen between sweeps for what devices announce, or stop"},
+	huma.Register(api, huma.Operation{OperationID: "watch-site", Method: "PUT", Path: "/api/sites/{site}/watch",
+		Summary: "Listen between sweeps for what devices announce, or stop"},
 		func(ctx context.Context, in *struct {
 			SitePath
 			Body struct {
@@ -134,7 +138,8 @@ func (s *Server) siteRoutes(api huma.API) {
 		}) (*struct{}, error) {
 			return nil, s.explain(s.cfg.Store.SetWatch(ctx, in.Site, in.Body.On))
 		})
-	huma.Register(api, huma.Operation{OperationID: "delete-site", Method: "DELETE", Path: "/api/sites/{site}", Summary: "Remove a site with all it holds"},
+	huma.Register(api, huma.Operation{OperationID: "delete-site", Method: "DELETE", Path: "/api/sites/{site}",
+		Summary: "Remove a site with all it holds"},
 		func(ctx context.Context, in *SitePath) (*struct{}, error) {
 			return nil, s.explain(s.cfg.Store.DeleteSite(ctx, person(ctx), in.Site))
 		})
@@ -160,7 +165,8 @@ func interfaces() (*struct{ Body []interfaceView }, error) {
 }
 
 func (s *Server) siteView(ctx context.Context, site store.Site) (siteView, error) {
-	v := siteView{ID: site.ID, Name: site.Name, Ranges: site.Ranges.Strings(), Addresses: site.Ranges.Count(), Network: viewOfNetwork(site.Network), Watch: site.Watch, Created: site.Created, Funnel: map[string]int{}, Stills: []uuid.UUID{}}
+	v := siteView{ID: site.ID, Name: site.Name, Ranges: site.Ranges.Strings(), Addresses: site.Ranges.Count(),
+		Network: viewOfNetwork(site.Network), Watch: site.Watch, Created: site.Created, Funnel: map[string]int{}, Stills: []uuid.UUID{}}
 	var err error
 	if v.Storms, err = s.cfg.Store.Storms(ctx, site.ID); err != nil {
 		return v, err

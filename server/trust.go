@@ -13,6 +13,7 @@ import (
 	"unlatch/core/diagnose"
 	"unlatch/core/evidence"
 	"unlatch/core/latch"
+	"unlatch/core/signin"
 	"unlatch/store"
 )
 
@@ -47,14 +48,16 @@ type agreeBody struct {
 }
 
 func (s *Server) trustRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "agree-readable", Method: "POST", Path: "/api/sites/{site}/agreements", Summary: "Agree that sign-ins may go out so that they can be read, and go on", DefaultStatus: 202},
+	huma.Register(api, huma.Operation{OperationID: "agree-readable", Method: "POST", Path: "/api/sites/{site}/agreements",
+		Summary: "Agree that sign-ins may go out so that they can be read, and go on", DefaultStatus: 202},
 		func(ctx context.Context, in *struct {
 			SitePath
 			Body agreeBody
 		}) (*runOut, error) {
 			return s.agree(ctx, in.Site, in.Body)
 		})
-	huma.Register(api, huma.Operation{OperationID: "withdraw-agreement", Method: "DELETE", Path: "/api/devices/{device}/agreement", Summary: "Withdraw every agreement that covers a device"},
+	huma.Register(api, huma.Operation{OperationID: "withdraw-agreement", Method: "DELETE", Path: "/api/devices/{device}/agreement",
+		Summary: "Withdraw every agreement that covers a device"},
 		func(ctx context.Context, in *DevicePath) (*struct{}, error) {
 			d, err := s.cfg.Store.Device(ctx, in.Device)
 			if err == nil {
@@ -62,7 +65,8 @@ func (s *Server) trustRoutes(api huma.API) {
 			}
 			return nil, s.explain(err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "dismiss-claim", Method: "DELETE", Path: "/api/devices/{device}/claims/{address}", Summary: "Set a claim to be this device aside"},
+	huma.Register(api, huma.Operation{OperationID: "dismiss-claim", Method: "DELETE", Path: "/api/devices/{device}/claims/{address}",
+		Summary: "Set a claim to be this device aside"},
 		func(ctx context.Context, in *struct {
 			DevicePath
 			Address string `path:"address"`
@@ -84,7 +88,8 @@ func (s *Server) trustRoutes(api huma.API) {
 			}
 			return nil, s.explain(store.ErrNotFound)
 		})
-	huma.Register(api, huma.Operation{OperationID: "forget-devices", Method: "POST", Path: "/api/sites/{site}/forget", Summary: "Remove devices with their evidence"},
+	huma.Register(api, huma.Operation{OperationID: "forget-devices", Method: "POST", Path: "/api/sites/{site}/forget",
+		Summary: "Remove devices with their evidence"},
 		func(ctx context.Context, in *struct {
 			SitePath
 			Body struct {
@@ -104,11 +109,13 @@ func (s *Server) trustRoutes(api huma.API) {
 			out.Body.Forgotten, err = s.cfg.Store.Forget(ctx, person(ctx), in.Site, in.Body.Devices)
 			return out, s.explain(err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "end-storms", Method: "DELETE", Path: "/api/sites/{site}/storms", Summary: "Set the storms of announcements aside"},
+	huma.Register(api, huma.Operation{OperationID: "end-storms", Method: "DELETE", Path: "/api/sites/{site}/storms",
+		Summary: "Set the storms of announcements aside"},
 		func(ctx context.Context, in *SitePath) (*struct{}, error) {
 			return nil, s.explain(s.cfg.Store.EndStorms(ctx, in.Site))
 		})
-	huma.Register(api, huma.Operation{OperationID: "get-health", Method: "GET", Path: "/api/health", Summary: "Whether the server has what it needs"},
+	huma.Register(api, huma.Operation{OperationID: "get-health", Method: "GET", Path: "/api/health",
+		Summary: "Whether the server has what it needs"},
 		func(_ context.Context, _ *struct{}) (*struct{ Body healthView }, error) {
 			out := &struct{ Body healthView }{}
 			out.Body.FreeBytes, _ = s.cfg.Room.Free()
@@ -144,7 +151,8 @@ func (s *Server) agree(ctx context.Context, site uuid.UUID, in agreeBody) (*runO
 		if !in.Weaker || wants == "" {
 			continue
 		}
-		if err := s.did(ctx, "agreed to a weaker sign-in scheme", fmt.Sprintf("%s, before %s", wants, d.Status.Schemes[purpose]), site, d.ID); err != nil {
+		if err := s.did(ctx, "agreed to a weaker sign-in scheme", fmt.Sprintf("%s, before %s", wants, d.Status.Schemes[purpose]), site,
+			d.ID); err != nil {
 			return nil, s.explain(err)
 		}
 		f := store.Finding{Subject: purpose, Body: evidence.Scheme{Scheme: wants, Before: d.Status.Schemes[purpose]}}
@@ -166,9 +174,9 @@ func weakerOf(st *latch.Status) (purpose, scheme string) {
 	if d == nil || d.Cause != diagnose.SchemeWeaker {
 		return "", ""
 	}
-	purpose = string(store.Streams)
+	purpose = string(signin.Streams)
 	if at == latch.SignedIn && (st.Reached == nil || st.Reached.Stream == "") {
-		purpose = string(store.DeviceService)
+		purpose = string(signin.DeviceService)
 	}
 	for _, scheme := range []string{"basic", "digest MD5", "WS-UsernameToken"} {
 		if strings.Contains(d.Seen, "as "+scheme+";") {

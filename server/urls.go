@@ -12,10 +12,11 @@ import (
 )
 
 func (s *Server) urlRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "reveal-url", Method: "POST", Path: "/api/devices/{device}/streams/{tier}/reveal", Summary: "A stream URL with its sign-in, percent-encoded; who asked is recorded"},
+	huma.Register(api, huma.Operation{OperationID: "reveal-url", Method: "POST", Path: "/api/devices/{device}/streams/{role}/reveal",
+		Summary: "A stream URL with its sign-in, percent-encoded; who asked is recorded"},
 		func(ctx context.Context, in *struct {
 			DevicePath
-			Tier string `path:"tier"`
+			Role string `path:"role"`
 		}) (*struct {
 			Body struct {
 				URL string `json:"url"`
@@ -27,18 +28,18 @@ func (s *Server) urlRoutes(api huma.API) {
 				}
 			}{}
 			var err error
-			out.Body.URL, err = s.revealURL(ctx, in.Device, in.Tier)
+			out.Body.URL, err = s.revealURL(ctx, in.Device, in.Role)
 			return out, err
 		})
 }
 
-func (s *Server) revealURL(ctx context.Context, device uuid.UUID, tier string) (string, error) {
+func (s *Server) revealURL(ctx context.Context, device uuid.UUID, role string) (string, error) {
 	d, err := s.cfg.Store.Device(ctx, device)
 	if err != nil {
 		return "", s.explain(err)
 	}
 	for _, st := range d.Status.Streams {
-		if st.Tier != tier {
+		if st.Role != role {
 			continue
 		}
 		u, err := streamurl.Parse(st.URL)

@@ -65,7 +65,8 @@ func listen(addr string, port int) (net.Listener, int, error) {
 		l, err = net.Listen("tcp4", net.JoinHostPort(addr, strconv.Itoa(port)))
 	}
 	if errors.Is(err, syscall.EADDRINUSE) {
-		return nil, 0, fmt.Errorf("%s:%d is in use, perhaps by stand-ins that are already running: stop them, or give the scenario other addresses", addr, port)
+		return nil, 0, fmt.Errorf("%s:%d is in use, perhaps by stand-ins that are already running: stop them, or give the scenario other "+
+			"addresses", addr, port)
 	}
 	return l, port, err
 }
@@ -99,7 +100,8 @@ func (d *device) start(ctx context.Context, o Options, group *errgroup.Group) er
 	if err != nil {
 		return errors.Join(err, web.Close())
 	}
-	d.web = &http.Server{Handler: d.soapHandler(), ReadHeaderTimeout: 5 * time.Second, ErrorLog: log.New(io.Discard, "", 0)} // whoever speaks plainly to a TLS port is no news here
+	d.web = &http.Server{Handler: d.soapHandler(), ReadHeaderTimeout: 5 * time.Second,
+		ErrorLog: log.New(io.Discard, "", 0)} // whoever speaks plainly to a TLS port is no news here
 	group.Go(func() error { return ignoreClosed(d.web.Serve(web)) })
 	if d.TLS != "" {
 		if err := d.startTLS(d.web.Serve, group); err != nil {

@@ -100,12 +100,14 @@ func (d *device) answerTo(to *net.UDPAddr) *net.UDPConn {
 func (d *device) discoveryMessage(action, header, body string) []byte {
 	return []byte(d.maker.dialect(`<?xml version="1.0" encoding="UTF-8"?><S:Envelope xmlns:S="` + onvif.NSSoap +
 		`" xmlns:D="` + onvif.NSDevice + `" xmlns:X="http://schemas.xmlsoap.org/ws/2005/04/discovery" xmlns:T="http://schemas.xmlsoap.org/ws/2004/08/addressing" xmlns:dn="http://www.onvif.org/ver10/network/wsdl"><S:Header>` +
-		`<T:MessageID>uuid:` + randomHex() + `</T:MessageID>` + header + `<T:Action>http://schemas.xmlsoap.org/ws/2005/04/discovery/` + action + `</T:Action></S:Header><S:Body>` + body + `</S:Body></S:Envelope>`))
+		`<T:MessageID>uuid:` + randomHex() + `</T:MessageID>` + header + `<T:Action>http://schemas.xmlsoap.org/ws/2005/04/discovery/` +
+		action + `</T:Action></S:Header><S:Body>` + body + `</S:Body></S:Envelope>`))
 }
 
 // match describes the device as ProbeMatch and Hello do.
 func (d *device) match(own string) string {
-	return `<T:EndpointReference><T:Address>` + d.endpoint + `</T:Address></T:EndpointReference><X:Types>dn:` + own + `</X:Types><X:Scopes>` + d.scopes() +
+	return `<T:EndpointReference><T:Address>` + d.endpoint + `</T:Address></T:EndpointReference><X:Types>dn:` + own +
+		`</X:Types><X:Scopes>` + d.scopes() +
 		`</X:Scopes><X:XAddrs>` + strings.TrimSpace(d.Defects.XAddrs+" "+d.xaddr()) + `</X:XAddrs><X:MetadataVersion>1</X:MetadataVersion>`
 }
 
@@ -158,7 +160,8 @@ func (d *device) replyMDNS(b []byte, to *net.UDPAddr) {
 	r.StartAnswers()
 	r.PTRResource(h(dnsmessage.MustNewName(service)), dnsmessage.PTRResource{PTR: name})
 	r.SRVResource(h(name), dnsmessage.SRVResource{Port: uint16(port), Target: name})
-	r.TXTResource(h(name), dnsmessage.TXTResource{TXT: []string{"model=" + d.Model, "vendor=" + d.maker.name, "serial=" + d.Serial, "mac=" + d.MAC}})
+	r.TXTResource(h(name), dnsmessage.TXTResource{TXT: []string{"model=" + d.Model, "vendor=" + d.maker.name, "serial=" + d.Serial,
+		"mac=" + d.MAC}})
 	if raw, err := r.Finish(); err == nil {
 		d.discover.WriteToUDP(raw, to)
 	}
@@ -169,7 +172,8 @@ func (d *device) replySSDP(b []byte, to *net.UDPAddr) {
 	if !bytes.HasPrefix(b, []byte("M-SEARCH")) || !slices.Contains(d.Announces, "ssdp") {
 		return
 	}
-	fmt.Fprintf(writerTo{d.discover, to}, "HTTP/1.1 200 OK\r\nCACHE-CONTROL: max-age=60\r\nEXT:\r\nLOCATION: http://%s/description.xml\r\nSERVER: %s\r\nST: upnp:rootdevice\r\nUSN: %s::upnp:rootdevice\r\n\r\n", d.named(d.webPort), d.maker.server, d.endpoint)
+	fmt.Fprintf(writerTo{d.discover, to}, "HTTP/1.1 200 OK\r\nCACHE-CONTROL: max-age=60\r\nEXT:\r\nLOCATION: "+
+		"http://%s/description.xml\r\nSERVER: %s\r\nST: upnp:rootdevice\r\nUSN: %s::upnp:rootdevice\r\n\r\n", d.named(d.webPort), d.maker.server, d.endpoint)
 }
 
 type writerTo struct {

@@ -83,7 +83,8 @@ func (d *device) networkOperation(o operation) (string, *fault) {
 		if _, err := netip.ParseAddr(n.NTP); err == nil {
 			kind = "IPv4Address"
 		}
-		return fmt.Sprintf("<X:NTPInformation><T:FromDHCP>false</T:FromDHCP><T:NTPManual><T:%s>%s</T:%s></T:NTPManual></X:NTPInformation>", kind, onvif.Escape(n.NTP), kind), nil
+		return fmt.Sprintf("<X:NTPInformation><T:FromDHCP>false</T:FromDHCP><T:NTPManual><T:%s>%s</T:%s></T:NTPManual></X:NTPInformation>",
+			kind, onvif.Escape(n.NTP), kind), nil
 	case "SetNTP":
 		n.NTP = o.arg("IPv4Address") + o.arg("DNSname")
 		d.setNet(n)
@@ -263,7 +264,8 @@ func (w *World) readNetworks() error {
 			err = json.Unmarshal(raw, &all)
 		}
 		if err != nil && !errors.Is(err, os.ErrNotExist) {
-			return fmt.Errorf("where the stand-ins were put cannot be read (%w); delete %s to start them as the scenario has them", err, w.networksFile())
+			return fmt.Errorf("where the stand-ins were put cannot be read (%w); delete %s to start them as the scenario has them", err,
+				w.networksFile())
 		}
 	}
 	for _, d := range w.devices {

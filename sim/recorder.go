@@ -159,7 +159,8 @@ func (r *recorder) recordingService(o operation) (string, *fault) {
 	defer r.save()
 	switch o.name {
 	case "GetServiceCapabilities":
-		return fmt.Sprintf(`<X:Capabilities DynamicRecordings="true" MaxRecordings="%d" MaxRecordingJobs="%d"/>`, r.d.Slots+len(r.d.Channels), r.d.Slots+len(r.d.Channels)), nil
+		return fmt.Sprintf(`<X:Capabilities DynamicRecordings="true" MaxRecordings="%d" MaxRecordingJobs="%d"/>`,
+			r.d.Slots+len(r.d.Channels), r.d.Slots+len(r.d.Channels)), nil
 	case "GetRecordings":
 		var b strings.Builder
 		for i, c := range r.d.Channels {

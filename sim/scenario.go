@@ -274,7 +274,8 @@ func (d *Device) feeds() (out []feed) {
 	add := func(channel int, name, scenery, caption string, streams []Stream) {
 		for i, st := range streams {
 			out = append(out, feed{Stream: st, channel: channel, tier: i, name: name,
-				format: scene.Format{Scene: scenery, Caption: caption, Width: st.Width, Height: st.Height, FPS: st.FPS, Kbps: st.Kbps, GOP: st.GOP, Profile: st.Profile}})
+				format: scene.Format{Scene: scenery, Caption: caption, Width: st.Width, Height: st.Height, FPS: st.FPS, Kbps: st.Kbps,
+					GOP: st.GOP, Profile: st.Profile}})
 		}
 	}
 	add(1, d.Name, d.Scene, *d.Caption, d.Streams)

@@ -31,16 +31,18 @@ devices:
 
 func TestScenarioErrorsNameTheDevice(t *testing.T) {
 	device := func(fields string) string {
-		return "devices:\n  - {name: Clock, maker: corvane, address: 127.45.1.1, scene: viaduct, streams: [{width: 320, height: 180, fps: 5, kbps: 100}]" + fields + "}\n"
+		return "devices:\n  - {name: Clock, maker: corvane, address: 127.45.1.1, scene: viaduct, streams: [{width: 320, height: 180, fps: " +
+			"5, kbps: 100}]" + fields + "}\n"
 	}
 	for says, in := range map[string]string{
-		"no maker":              "devices:\n  - {name: Clock, maker: nobody, address: 127.45.1.1}\n",
-		"not an IPv4 loopback":  "devices:\n  - {name: Clock, maker: corvane, address: 192.0.2.1}\n",
-		"needs streams":         "devices:\n  - {name: Clock, maker: corvane, address: 127.45.1.1}\n",
-		"even width and height": "devices:\n  - {name: Clock, maker: corvane, address: 127.45.1.1, streams: [{width: 321, height: 180, fps: 5, kbps: 1}]}\n",
-		"share the address":     device("") + device("")[len("devices:\n"):],
-		"too many":              device(", count: 5000"),
-		"colour":                device(", colour: red"),
+		"no maker":             "devices:\n  - {name: Clock, maker: nobody, address: 127.45.1.1}\n",
+		"not an IPv4 loopback": "devices:\n  - {name: Clock, maker: corvane, address: 192.0.2.1}\n",
+		"needs streams":        "devices:\n  - {name: Clock, maker: corvane, address: 127.45.1.1}\n",
+		"even width and height": "devices:\n  - {name: Clock, maker: corvane, address: 127.45.1.1, streams: [{width: 321, height: 180, fps: " +
+			"5, kbps: 1}]}\n",
+		"share the address": device("") + device("")[len("devices:\n"):],
+		"too many":          device(", count: 5000"),
+		"colour":            device(", colour: red"),
 	} {
 		_, err := sim.ParseScenario([]byte(in))
 		assert.ErrorContains(t, err, says)

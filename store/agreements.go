@@ -41,13 +41,16 @@ func (s *Store) Agree(ctx context.Context, by Person, site uuid.UUID, devices []
 				continue
 			}
 			done[key] = true
-			if _, err := tx.ExecContext(ctx, "INSERT INTO agreements (id, site_id, device_id, model, person_id) VALUES ($1, $2, $3, $4, NULLIF($5, '00000000-0000-0000-0000-000000000000'::uuid))",
+			if _, err := tx.ExecContext(ctx, "INSERT INTO agreements (id, site_id, device_id, model, person_id) VALUES ($1, $2, $3, $4, "+
+				"NULLIF($5, '00000000-0000-0000-0000-000000000000'::uuid))",
 				newID(), site, device, model, by.ID); err != nil {
 				return err
 			}
 		}
 		for _, d := range devices {
-			if err := audit(ctx, tx, Deed{Person: by, Action: "agreed that the sign-in may be sent readable", Subject: map[Breadth]string{ForDevices: "to this device", ForModels: "to its model on the site", ForSite: "on the site"}[wide], Site: site, Device: d.ID}); err != nil {
+			if err := audit(ctx, tx, Deed{Person: by, Action: "agreed that the sign-in may be sent readable",
+				Subject: map[Breadth]string{ForDevices: "to this device", ForModels: "to its model on the site",
+					ForSite: "on the site"}[wide], Site: site, Device: d.ID}); err != nil {
 				return err
 			}
 		}
@@ -62,7 +65,8 @@ func (s *Store) Disagree(ctx context.Context, by Person, d *Device) error {
 			d.Site, d.ID, d.Status.Device.Model()); err != nil {
 			return err
 		}
-		if err := audit(ctx, tx, Deed{Person: by, Action: "withdrew the agreement to send the sign-in readable", Site: d.Site, Device: d.ID}); err != nil {
+		if err := audit(ctx, tx, Deed{Person: by, Action: "withdrew the agreement to send the sign-in readable", Site: d.Site,
+			Device: d.ID}); err != nil {
 			return err
 		}
 		return s.notify(ctx, tx, Event{Site: d.Site, What: "site", ID: d.Site})
@@ -79,7 +83,8 @@ type agreement struct {
 // agreements returns those of a site that hold.
 func (s *Store) agreements(ctx context.Context, site uuid.UUID) ([]agreement, error) {
 	var out []agreement
-	return out, s.db.SelectContext(ctx, &out, "SELECT device_id, model, given_at FROM agreements WHERE site_id = $1 AND ended_at IS NULL", site)
+	return out, s.db.SelectContext(ctx, &out, "SELECT device_id, model, given_at FROM agreements WHERE site_id = $1 AND ended_at IS "+
+		"NULL", site)
 }
 
 // agreed is the newest agreement that covers a device; zero for none.

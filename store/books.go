@@ -75,7 +75,8 @@ func (s *Store) MergeBook(ctx context.Context, b *recipe.Book) (added []recipe.R
 		if err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, "INSERT INTO path_books (id, name, yaml) VALUES ($1, $2, $3) ON CONFLICT (name) DO UPDATE SET yaml = $3", row.ID, b.Name, string(raw))
+		_, err = tx.ExecContext(ctx, "INSERT INTO path_books (id, name, yaml) VALUES ($1, $2, $3) ON CONFLICT (name) DO UPDATE SET yaml = "+
+			"$3", row.ID, b.Name, string(raw))
 		return err
 	})
 	return added, conflicts, err

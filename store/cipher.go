@@ -32,7 +32,8 @@ func OpenCipher(path string) (*Cipher, error) {
 	}
 	aead, err := chacha20poly1305.NewX(key)
 	if err != nil {
-		return nil, fmt.Errorf("the key file %s is damaged; restore it from a backup, since the sign-ins encrypted with it cannot be read otherwise", path)
+		return nil, fmt.Errorf("the key file %s is damaged; restore it from a backup, since the sign-ins encrypted with it cannot be read "+
+			"otherwise", path)
 	}
 	return &Cipher{aead}, nil
 }
@@ -48,7 +49,8 @@ func (e *KeyError) Error() string {
 	if e.Gone {
 		what = "is gone, and the sign-ins of this database are encrypted with it"
 	}
-	return fmt.Sprintf("the key file %[1]s %[2]s.\nPut the right one back from a backup. If it is lost for good, start once with --forget-sign-ins: "+
+	return fmt.Sprintf("the key file %[1]s %[2]s.\nPut the right one back from a backup. If it is lost for good, start once with "+
+		"--forget-sign-ins: "+
 		"that makes a new key, empties the keyring and keeps everything else", e.Path, what)
 }
 

@@ -15,10 +15,12 @@ const ConsentTime = 30 * time.Minute
 // Consent opens the scope for one stray at its present address, and for nothing else. Who gave it, and why, is kept.
 func (s *Store) Consent(ctx context.Context, d *Device, by Person, reason string) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if err := audit(ctx, tx, Deed{Person: by, Action: "agreed to connect to a stray", Subject: reason, Site: d.Site, Device: d.ID}); err != nil {
+		if err := audit(ctx, tx, Deed{Person: by, Action: "agreed to connect to a stray", Subject: reason, Site: d.Site,
+			Device: d.ID}); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, "INSERT INTO consents (id, device_id, person_id, addr, reason, until) VALUES ($1, $2, $3, $4, $5, now() + $6 * interval '1 second')",
+		if _, err := tx.ExecContext(ctx, "INSERT INTO consents (id, device_id, person_id, addr, reason, until) VALUES ($1, $2, $3, $4, $5, "+
+			"now() + $6 * interval '1 second')",
 			newID(), d.ID, by.ID, d.Addr, reason, ConsentTime.Seconds()); err != nil {
 			return err
 		}
@@ -37,7 +39,8 @@ func (s *Store) Withdraw(ctx context.Context, d *Device) error {
 // Consented returns the stray addresses of a site that may be connected to now.
 func (s *Store) Consented(ctx context.Context, site uuid.UUID) ([]netip.Addr, error) {
 	var rows []string
-	if err := s.db.SelectContext(ctx, &rows, "SELECT DISTINCT c.addr FROM consents c JOIN devices d ON d.id = c.device_id WHERE d.site_id = $1 AND c.until > now()", site); err != nil {
+	if err := s.db.SelectContext(ctx, &rows, "SELECT DISTINCT c.addr FROM consents c JOIN devices d ON d.id = c.device_id WHERE "+
+		"d.site_id = $1 AND c.until > now()", site); err != nil {
 		return nil, err
 	}
 	var out []netip.Addr
@@ -55,7 +58,8 @@ func (s *Store) consents(ctx context.Context, where string, arg any) (map[uuid.U
 		Device uuid.UUID `db:"device_id"`
 		Until  time.Time `db:"until"`
 	}
-	err := s.db.SelectContext(ctx, &rows, "SELECT c.device_id, max(c.until) AS until FROM consents c JOIN devices d ON d.id = c.device_id AND d.addr = c.addr WHERE c.until > now() AND "+where+" GROUP BY c.device_id", arg)
+	err := s.db.SelectContext(ctx, &rows, "SELECT c.device_id, max(c.until) AS until FROM consents c JOIN devices d ON d.id = "+
+		"c.device_id AND d.addr = c.addr WHERE c.until > now() AND "+where+" GROUP BY c.device_id", arg)
 	out := map[uuid.UUID]time.Time{}
 	for _, r := range rows {
 		out[r.Device] = r.Until

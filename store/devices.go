@@ -102,7 +102,8 @@ func (s *Store) Moves(ctx context.Context, site uuid.UUID, x discovery.Sighting)
 }
 
 // alike reads the devices of a site that a sighting might belong to, oldest first.
-func (s *Store) alike(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, x discovery.Sighting) (known []identity.Device, ids []uuid.UUID, err error) {
+func (s *Store) alike(ctx context.Context, tx *sqlx.Tx, site uuid.UUID,
+	x discovery.Sighting) (known []identity.Device, ids []uuid.UUID, err error) {
 	var rows []struct {
 		Device
 		HeardAt time.Time `db:"heard_at"`
@@ -117,7 +118,8 @@ func (s *Store) alike(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, x discov
 		if err != nil {
 			return nil, nil, err
 		}
-		known = append(known, identity.Device{Addr: addr, Endpoint: r.Endpoint.String, Serial: r.Serial.String, MAC: r.MAC.String, Certificate: r.Certificate.String, HeardAt: r.HeardAt, Via: r.Via, Channel: r.Channel})
+		known = append(known, identity.Device{Addr: addr, Endpoint: r.Endpoint.String, Serial: r.Serial.String, MAC: r.MAC.String,
+			Certificate: r.Certificate.String, HeardAt: r.HeardAt, Via: r.Via, Channel: r.Channel})
 		ids = append(ids, r.ID)
 	}
 	return known, ids, nil
@@ -135,7 +137,8 @@ func (s *Store) recognise(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, run 
 			return uuid.Nil, err
 		}
 		id := newID()
-		_, err := tx.ExecContext(ctx, "INSERT INTO devices (id, site_id, endpoint, addr, serial, mac, via, channel, certificate) VALUES ($1, $2, NULLIF($3, ''), $4, NULLIF($5, ''), NULLIF($6, ''), $7, $8, NULLIF($9, ''))",
+		_, err := tx.ExecContext(ctx, "INSERT INTO devices (id, site_id, endpoint, addr, serial, mac, via, channel, certificate) VALUES "+
+			"($1, $2, NULLIF($3, ''), $4, NULLIF($5, ''), NULLIF($6, ''), $7, $8, NULLIF($9, ''))",
 			id, site, x.Endpoint, x.Addr.String(), x.Serial, x.MAC, x.Via, x.Channel, x.Certificate)
 		return id, err
 	}
@@ -144,7 +147,8 @@ func (s *Store) recognise(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, run 
 	return ids[i], err
 }
 
-func (s *Store) record(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, run *uuid.UUID, device uuid.UUID, subject string, body evidence.Body,
+func (s *Store) record(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, run *uuid.UUID, device uuid.UUID, subject string,
+	body evidence.Body,
 	exchange string, at time.Time) error {
 	if _, err := fenced(ctx, tx); err != nil {
 		return err
@@ -157,7 +161,8 @@ func (s *Store) record(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, run *uu
 	if at.IsZero() {
 		at = time.Now().UTC()
 	}
-	if _, err := tx.ExecContext(ctx, "INSERT INTO evidence (id, device_id, run_id, at, kind, subject, body, exchange) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)",
+	if _, err := tx.ExecContext(ctx, "INSERT INTO evidence (id, device_id, run_id, at, kind, subject, body, exchange) VALUES ($1, $2, "+
+		"$3, $4, $5, $6, $7, $8)",
 		newID(), device, run, at, evidence.KindOf(body), subject, string(raw), exchange); err != nil {
 		return err
 	}
@@ -203,6 +208,11 @@ func (s *Store) Record(ctx context.Context, d *Device, run *uuid.UUID, f Finding
 				return err
 			}
 		}
+		if takesCameras(f.Body) {
+			if err := asTarget(ctx, tx, d.ID); err != nil {
+				return err
+			}
+		}
 		return s.record(ctx, tx, d.Site, run, d.ID, f.Subject, f.Body, f.Exchange, time.Time{})
 	})
 }
@@ -227,7 +237,8 @@ func (s *Store) Left(ctx context.Context, site uuid.UUID, endpoint string) (know
 // Identify adds the marks that a device has told of itself once it was signed in to. A mark that is known stays: another one would be
 // a contradiction, and those are shown, not merged.
 func (s *Store) Identify(ctx context.Context, id uuid.UUID, serial, mac string) error {
-	_, err := s.db.ExecContext(ctx, "UPDATE devices SET serial = COALESCE(serial, NULLIF($2, '')), mac = COALESCE(mac, NULLIF($3, '')) WHERE id = $1", id, serial, mac)
+	_, err := s.db.ExecContext(ctx, "UPDATE devices SET serial = COALESCE(serial, NULLIF($2, '')), mac = COALESCE(mac, NULLIF($3, '')) "+
+		"WHERE id = $1", id, serial, mac)
 	return err
 }
 
@@ -269,8 +280,8 @@ func (s *Store) derive(ctx context.Context, devices []Device, where string, arg 
 		Name   sql.NullString `db:"name"`
 		Addr   string         `db:"addr"`
 	}
-	if err := s.db.SelectContext(ctx, &wanted, `SELECT w.device_id, w.target_id, t.name, t.addr FROM wanted_placements w
-		JOIN devices d ON d.id = w.device_id JOIN devices t ON t.id = w.target_id WHERE `+where+` ORDER BY w.created_at`, arg); err != nil {
+	if err := s.db.SelectContext(ctx, &wanted, `SELECT w.device_id, w.target_id, COALESCE(NULLIF(t.name, ''), v.name) AS name, COALESCE(v.addr, t.address) AS addr
+		FROM wanted_placements w JOIN devices d ON d.id = w.device_id JOIN targets t ON t.id = w.target_id LEFT JOIN devices v ON v.id = t.device_id WHERE `+where+` ORDER BY w.created_at`, arg); err != nil {
 		return err
 	}
 	byDevice := map[uuid.UUID][]evidence.Record{}
@@ -295,6 +306,10 @@ func (s *Store) derive(ctx context.Context, devices []Device, where string, arg 
 	if err != nil {
 		return err
 	}
+	roles, err := s.roles(ctx, where, arg)
+	if err != nil {
+		return err
+	}
 	consents, err := s.consents(ctx, where, arg)
 	if err != nil || len(devices) == 0 {
 		return err
@@ -308,6 +323,7 @@ func (s *Store) derive(ctx context.Context, devices []Device, where string, arg 
 		in.Consent = consents[devices[i].ID]
 		in.SharedWith = shared[devices[i].ID]
 		in.Recorder = recorders[devices[i].ID]
+		in.Roles = roles[devices[i].ID]
 		in.Agreed = func(model string) time.Time { return agreed(agreements, devices[i].ID, model) }
 		devices[i].Status = latch.Derive(byDevice[devices[i].ID], in)
 		s.warnOfUnreadable(&devices[i])
@@ -451,24 +467,6 @@ func (s *Store) Forget(ctx context.Context, by Person, site uuid.UUID, ids []uui
 
 // mostAudited is how many devices of one deed are recorded one by one.
 const mostAudited = 50
-
-// Want records that cameras shall stand on a target.
-func (s *Store) Want(ctx context.Context, devices []uuid.UUID, target uuid.UUID) error {
-	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		for _, d := range devices {
-			if _, err := tx.ExecContext(ctx, "INSERT INTO wanted_placements (device_id, target_id) VALUES ($1, $2) ON CONFLICT DO NOTHING", d, target); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
-}
-
-// Unwant takes the wish back.
-func (s *Store) Unwant(ctx context.Context, device, target uuid.UUID) error {
-	_, err := s.db.ExecContext(ctx, "DELETE FROM wanted_placements WHERE device_id = $1 AND target_id = $2", device, target)
-	return err
-}
 
 // History returns the newest records of a device, newest first.
 func (s *Store) History(ctx context.Context, device uuid.UUID, limit int) ([]evidence.Record, error) {

@@ -20,9 +20,11 @@ func (s *Store) Expect(ctx context.Context, site uuid.UUID, rows []addresslist.R
 			rows = rows[len(part):]
 			values := make([]map[string]any, len(part))
 			for i, r := range part {
-				values[i] = map[string]any{"site": site, "line": r.Line, "name": r.Name, "addr": r.Addr, "mac": r.MAC, "serial": r.Serial, "note": r.Note}
+				values[i] = map[string]any{"site": site, "line": r.Line, "name": r.Name, "addr": r.Addr, "mac": r.MAC, "serial": r.Serial,
+					"note": r.Note}
 			}
-			if _, err := tx.NamedExecContext(ctx, "INSERT INTO expected (site_id, line, name, addr, mac, serial, note) VALUES (:site, :line, :name, :addr, :mac, :serial, :note)", values); err != nil {
+			if _, err := tx.NamedExecContext(ctx, "INSERT INTO expected (site_id, line, name, addr, mac, serial, note) VALUES (:site, :line, "+
+				":name, :addr, :mac, :serial, :note)", values); err != nil {
 				return err
 			}
 		}
@@ -33,5 +35,6 @@ func (s *Store) Expect(ctx context.Context, site uuid.UUID, rows []addresslist.R
 // Expected returns a site's address list.
 func (s *Store) Expected(ctx context.Context, site uuid.UUID) ([]addresslist.Row, error) {
 	out := []addresslist.Row{}
-	return out, s.db.SelectContext(ctx, &out, "SELECT line, name, addr, mac, serial, note FROM expected WHERE site_id = $1 ORDER BY line", site)
+	return out, s.db.SelectContext(ctx, &out, "SELECT line, name, addr, mac, serial, note FROM expected WHERE site_id = $1 ORDER BY "+
+		"line", site)
 }

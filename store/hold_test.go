@@ -286,12 +286,12 @@ func TestALostLeaseFencesItsWorker(t *testing.T) {
 	first := <-leases
 	under := store.WithLease(ctx, first)
 	for range 3 { // three tries that a worker has begun and never ended
-		_, err := s.BeginTry(under, device, key, store.DeviceService, "")
+		_, err := s.BeginTry(under, device, key, signin.DeviceService, "")
 		require.NoError(t, err)
 		_, err = s.Pool.Exec(ctx, "UPDATE tries SET at = at - interval '1 second'")
 		require.NoError(t, err)
 	}
-	_, err = s.BeginTry(under, device, key, store.DeviceService, "")
+	_, err = s.BeginTry(under, device, key, signin.DeviceService, "")
 	require.ErrorAs(t, err, new(*signin.HeldBackError), "pending tries count while their worker lives")
 
 	// Its connection is cut, as by a network that goes away.
@@ -305,7 +305,7 @@ func TestALostLeaseFencesItsWorker(t *testing.T) {
 		return err == nil && s.Record(under, d, nil, store.Finding{Body: evidence.Left{}}) != nil
 	}, 20*time.Second, 20*time.Millisecond)
 	assert.ErrorIs(t, s.Record(under, d, nil, store.Finding{Body: evidence.Left{}}), store.ErrFenced)
-	_, err = s.BeginTry(under, device, key, store.DeviceService, "")
+	_, err = s.BeginTry(under, device, key, signin.DeviceService, "")
 	assert.ErrorIs(t, err, store.ErrFenced)
 	_, err = s.Sight(under, site.ID, nil, sight("192.0.2.8", "urn:2"))
 	assert.ErrorIs(t, err, store.ErrFenced)
@@ -313,9 +313,9 @@ func TestALostLeaseFencesItsWorker(t *testing.T) {
 
 	second := <-leases
 	assert.Greater(t, second.Epoch, first.Epoch)
-	try, err := s.BeginTry(store.WithLease(ctx, second), device, key, store.DeviceService, "")
+	try, err := s.BeginTry(store.WithLease(ctx, second), device, key, signin.DeviceService, "")
 	require.NoError(t, err, "the tries of the lost lease ended as no answer")
-	require.NoError(t, s.EndTry(ctx, try, store.Opened, 0))
+	require.NoError(t, s.EndTry(ctx, try, signin.Opened, 0))
 	assert.ErrorIs(t, s.Record(under, d, nil, store.Finding{Body: evidence.Left{}}), store.ErrFenced, "the old epoch stays out")
 }
 
@@ -323,7 +323,8 @@ func TestALostLeaseFencesItsWorker(t *testing.T) {
 func TestSignInsAreAddedWithTheirTermsOrNotAtAll(t *testing.T) {
 	s := storetest.Open(t)
 	missing := uuid.New()
-	_, err := s.AddSignIns(ctx, store.NewSignIn{Label: "good", User: "a", Secret: signin.NewSecret("a")}, store.NewSignIn{Label: "for a device that is not there", User: "b", Secret: signin.NewSecret("b"), Terms: store.For("", missing)})
+	_, err := s.AddSignIns(ctx, store.NewSignIn{Label: "good", User: "a", Secret: signin.NewSecret("a")},
+		store.NewSignIn{Label: "for a device that is not there", User: "b", Secret: signin.NewSecret("b"), Terms: store.For("", missing)})
 	require.Error(t, err)
 	list, err := s.SignIns(ctx)
 	require.NoError(t, err)
@@ -383,7 +384,8 @@ func TestMovesAreSeenBeforeTheyAreFiled(t *testing.T) {
 	for _, c := range []struct {
 		x     discovery.Sighting
 		moves bool
-	}{{sight("192.0.2.7", "urn:1"), false}, {sight("192.0.2.8", "urn:1"), true}, {sight("192.0.2.8", "urn:2"), false}, {sight("192.0.2.8", ""), false}} {
+	}{{sight("192.0.2.7", "urn:1"), false}, {sight("192.0.2.8", "urn:1"), true}, {sight("192.0.2.8", "urn:2"),
+		false}, {sight("192.0.2.8", ""), false}} {
 		id, moves, err := s.Moves(ctx, site.ID, c.x)
 		require.NoError(t, err)
 		assert.Equal(t, c.moves, moves, "%+v", c.x)

@@ -33,7 +33,8 @@ func fenced(ctx context.Context, tx *sqlx.Tx) (worker string, err error) {
 		return "", nil
 	}
 	var held bool
-	if err := tx.GetContext(ctx, &held, "SELECT EXISTS (SELECT 1 FROM workers WHERE name = $1 AND epoch = $2 FOR SHARE)", l.Worker, l.Epoch); err != nil {
+	if err := tx.GetContext(ctx, &held, "SELECT EXISTS (SELECT 1 FROM workers WHERE name = $1 AND epoch = $2 FOR SHARE)", l.Worker,
+		l.Epoch); err != nil {
 		return "", err
 	}
 	if !held {
@@ -49,10 +50,12 @@ func (s *Store) Rescue(ctx context.Context) (jobs int64, err error) {
 	const alive = `EXISTS (SELECT 1 FROM pg_locks l WHERE l.locktype = 'advisory' AND l.classid = $1 AND l.objid = (hashtext(%s)::bigint & 4294967295)::oid AND l.granted)`
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
 		var dead []string
-		if err := tx.SelectContext(ctx, &dead, "DELETE FROM workers WHERE NOT "+fmt.Sprintf(alive, "name")+" RETURNING name", workerLock); err != nil {
+		if err := tx.SelectContext(ctx, &dead, "DELETE FROM workers WHERE NOT "+fmt.Sprintf(alive, "name")+" RETURNING name",
+			workerLock); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, "UPDATE tries SET result = 'no answer' WHERE result = 'pending' AND (worker = ANY($1) OR worker <> '' AND worker NOT IN (SELECT name FROM workers))", dead); err != nil {
+		if _, err := tx.ExecContext(ctx, "UPDATE tries SET result = 'no answer' WHERE result = 'pending' AND (worker = ANY($1) OR worker <> "+
+			"'' AND worker NOT IN (SELECT name FROM workers))", dead); err != nil {
 			return err
 		}
 		res, err := tx.ExecContext(ctx, `UPDATE river_job SET state = 'available', attempt = greatest(attempt - 1, 0), scheduled_at = now()

@@ -55,13 +55,15 @@ func (s *Store) PersonByName(ctx context.Context, name string) (Person, error) {
 // StartSession remembers the hashes of a session's token and of the mark of the browser that it begins in.
 func (s *Store) StartSession(ctx context.Context, person uuid.UUID, token, browser string, until, browserUntil time.Time) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, "INSERT INTO sessions (token_hash, person_id, expires_at) VALUES ($1, $2, $3)", hashOf(token), person, until); err != nil {
+		if _, err := tx.ExecContext(ctx, "INSERT INTO sessions (token_hash, person_id, expires_at) VALUES ($1, $2, $3)", hashOf(token),
+			person, until); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, "DELETE FROM browsers WHERE expires_at < now()"); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, "INSERT INTO browsers (token_hash, person_id, expires_at) VALUES ($1, $2, $3)", hashOf(browser), person, browserUntil)
+		_, err := tx.ExecContext(ctx, "INSERT INTO browsers (token_hash, person_id, expires_at) VALUES ($1, $2, $3)", hashOf(browser),
+			person, browserUntil)
 		return err
 	})
 }
@@ -77,13 +79,15 @@ func (s *Store) KnownBrowser(ctx context.Context, mark, name string) (bool, erro
 		return false, nil
 	}
 	var yes bool
-	return yes, s.db.GetContext(ctx, &yes, "SELECT EXISTS (SELECT 1 FROM browsers b JOIN people p ON p.id = b.person_id WHERE b.token_hash = $1 AND b.expires_at > now() AND p.name = $2)", hashOf(mark), name)
+	return yes, s.db.GetContext(ctx, &yes, "SELECT EXISTS (SELECT 1 FROM browsers b JOIN people p ON p.id = b.person_id WHERE "+
+		"b.token_hash = $1 AND b.expires_at > now() AND p.name = $2)", hashOf(mark), name)
 }
 
 // SessionPerson returns who a token belongs to, or ErrNotFound.
 func (s *Store) SessionPerson(ctx context.Context, token string) (Person, error) {
 	var p Person
-	err := s.db.GetContext(ctx, &p, "SELECT p.id, p.name, '' AS password_hash FROM sessions s JOIN people p ON p.id = s.person_id WHERE s.token_hash = $1 AND s.expires_at > now()", hashOf(token))
+	err := s.db.GetContext(ctx, &p, "SELECT p.id, p.name, '' AS password_hash FROM sessions s JOIN people p ON p.id = s.person_id WHERE "+
+		"s.token_hash = $1 AND s.expires_at > now()", hashOf(token))
 	if errors.Is(err, sql.ErrNoRows) {
 		return p, ErrNotFound
 	}

@@ -36,10 +36,12 @@ const runColumns = `r.id, r.site_id, r.kind, r.title, r.created_at, r.stopped_at
 		AND j.state IN ('available','pending','retryable','running','scheduled')), '') AS planned`
 
 // StartRun begins a run; enqueue adds its jobs in the same transaction, so that there is never the one without the other.
-func (s *Store) StartRun(ctx context.Context, site uuid.UUID, kind, title string, total int64, enqueue func(tx pgx.Tx, run uuid.UUID) error) (Run, error) {
+func (s *Store) StartRun(ctx context.Context, site uuid.UUID, kind, title string, total int64,
+	enqueue func(tx pgx.Tx, run uuid.UUID) error) (Run, error) {
 	r := Run{ID: newID(), Site: site, Kind: kind, Title: title, Total: total}
 	err := pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
-		if err := tx.QueryRow(ctx, "INSERT INTO runs (id, site_id, kind, title, total) VALUES ($1, $2, $3, $4, $5) RETURNING created_at", r.ID, site, kind, title, total).Scan(&r.Created); err != nil {
+		if err := tx.QueryRow(ctx, "INSERT INTO runs (id, site_id, kind, title, total) VALUES ($1, $2, $3, $4, $5) RETURNING created_at",
+			r.ID, site, kind, title, total).Scan(&r.Created); err != nil {
 			return err
 		}
 		return enqueue(tx, r.ID)
@@ -56,14 +58,16 @@ func (s *Store) Run(ctx context.Context, id uuid.UUID) (Run, error) {
 // Runs returns the newest runs of a site, newest first.
 func (s *Store) Runs(ctx context.Context, site uuid.UUID, limit int) ([]Run, error) {
 	var out []Run
-	return out, s.db.SelectContext(ctx, &out, "SELECT "+runColumns+" FROM runs r WHERE r.site_id = $1 ORDER BY r.created_at DESC LIMIT $2", site, limit)
+	return out, s.db.SelectContext(ctx, &out, "SELECT "+runColumns+" FROM runs r WHERE r.site_id = $1 ORDER BY r.created_at DESC LIMIT "+
+		"$2", site, limit)
 }
 
 // Progress says what a run does now. done below zero leaves the count as it is.
 func (s *Store) Progress(ctx context.Context, run uuid.UUID, doing string, done int64) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		var site uuid.UUID
-		err := tx.GetContext(ctx, &site, "UPDATE runs SET doing = $2, done = CASE WHEN $3 < 0 THEN done ELSE $3 END WHERE id = $1 RETURNING site_id", run, doing, done)
+		err := tx.GetContext(ctx, &site, "UPDATE runs SET doing = $2, done = CASE WHEN $3 < 0 THEN done ELSE $3 END WHERE id = $1 RETURNING "+
+			"site_id", run, doing, done)
 		if err != nil {
 			return found(err)
 		}
@@ -114,7 +118,8 @@ func (s *Store) StepTo(ctx context.Context, run uuid.UUID, cursor any) error {
 			return err
 		}
 		var site uuid.UUID
-		if err := tx.GetContext(ctx, &site, "UPDATE runs SET done = LEAST(done + 1, total), cursor = $2 WHERE id = $1 RETURNING site_id", run, string(raw)); err != nil {
+		if err := tx.GetContext(ctx, &site, "UPDATE runs SET done = LEAST(done + 1, total), cursor = $2 WHERE id = $1 RETURNING site_id",
+			run, string(raw)); err != nil {
 			return found(err)
 		}
 		return s.notify(ctx, tx, Event{Site: site, What: "run", ID: run})
@@ -131,10 +136,12 @@ func (s *Store) RunProblem(ctx context.Context, run uuid.UUID, problem string) e
 func (s *Store) StopRun(ctx context.Context, run uuid.UUID) (jobs []int64, err error) {
 	return jobs, s.tx(ctx, func(tx *sqlx.Tx) error {
 		var site uuid.UUID
-		if err := tx.GetContext(ctx, &site, "UPDATE runs SET stopped_at = COALESCE(stopped_at, now()) WHERE id = $1 RETURNING site_id", run); err != nil {
+		if err := tx.GetContext(ctx, &site, "UPDATE runs SET stopped_at = COALESCE(stopped_at, now()) WHERE id = $1 RETURNING site_id",
+			run); err != nil {
 			return found(err)
 		}
-		if err := tx.SelectContext(ctx, &jobs, "SELECT id FROM river_job WHERE args->>'run' = $1 AND state IN ('available','pending','retryable','running','scheduled')", run.String()); err != nil {
+		if err := tx.SelectContext(ctx, &jobs, "SELECT id FROM river_job WHERE args->>'run' = $1 AND state IN "+
+			"('available','pending','retryable','running','scheduled')", run.String()); err != nil {
 			return err
 		}
 		return s.notify(ctx, tx, Event{Site: site, What: "run", ID: run})

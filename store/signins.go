@@ -12,17 +12,17 @@ import (
 
 // A SignIn is an entry of the keyring without its secret.
 type SignIn struct {
-	ID       uuid.UUID  `db:"id" json:"id"`
-	Label    string     `db:"label" json:"label"`
-	User     string     `db:"user_name" json:"user"`
-	Created  time.Time  `db:"created_at" json:"created_at"`
-	Changed  time.Time  `db:"changed_at" json:"changed_at"`
-	Opens    int        `db:"opens" json:"opens" doc:"devices that it opened last"`
-	Used     *time.Time `db:"used_at" json:"used_at,omitempty" doc:"when it was last tried"`
-	Why      string     `db:"why" json:"-"`       // of a candidate: why it stands where it does
-	Opened   *time.Time `db:"opened_at" json:"-"` // of a candidate: when it last opened this device
-	Last     TryResult  `db:"last" json:"-"`      // of a candidate: how the last try of it on this device ended
-	Position int        `db:"position" json:"-"`
+	ID       uuid.UUID     `db:"id" json:"id"`
+	Label    string        `db:"label" json:"label"`
+	User     string        `db:"user_name" json:"user"`
+	Created  time.Time     `db:"created_at" json:"created_at"`
+	Changed  time.Time     `db:"changed_at" json:"changed_at"`
+	Opens    int           `db:"opens" json:"opens" doc:"devices that it opened last"`
+	Used     *time.Time    `db:"used_at" json:"used_at,omitempty" doc:"when it was last tried"`
+	Why      string        `db:"why" json:"-"`       // of a candidate: why it stands where it does
+	Opened   *time.Time    `db:"opened_at" json:"-"` // of a candidate: when it last opened this device
+	Last     signin.Result `db:"last" json:"-"`      // of a candidate: how the last try of it on this device ended
+	Position int           `db:"position" json:"-"`
 	// Of a candidate: how many devices of the same kind it has opened, and how many have refused it.
 	OpensAlike   int `db:"opens_alike" json:"-"`
 	RefusedAlike int `db:"refused_alike" json:"-"`
@@ -33,18 +33,18 @@ type SignIn struct {
 
 // Terms say where a sign-in may be tried.
 type Terms struct {
-	Factory bool       `db:"factory" json:"factory" doc:"it is one that devices have from the factory: a device that it opens is a finding"`
-	Note    string     `db:"note" json:"note"`
-	Site    *uuid.UUID `db:"site_id" json:"site,omitempty" doc:"tried on this site only; on all where it is missing"`
-	Maker   string     `db:"maker" json:"maker" doc:"tried on this maker's devices only; on all where it is empty"`
-	Purpose Purpose    `db:"purpose" json:"purpose" enum:",device,stream,web" doc:"what it is for; everything where it is empty"`
+	Factory bool           `db:"factory" json:"factory" doc:"it is one that devices have from the factory: a device that it opens is a finding"`
+	Note    string         `db:"note" json:"note"`
+	Site    *uuid.UUID     `db:"site_id" json:"site,omitempty" doc:"tried on this site only; on all where it is missing"`
+	Maker   string         `db:"maker" json:"maker" doc:"tried on this maker's devices only; on all where it is empty"`
+	Purpose signin.Purpose `db:"purpose" json:"purpose" enum:",device,stream,web" doc:"what it is for; everything where it is empty"`
 	// Devices are the only ones that it is tried on, where it is bound to some.
 	Bound   bool        `db:"bound" json:"bound" doc:"tried on these devices only; a bound sign-in whose devices are gone is tried nowhere"`
 	Devices []uuid.UUID `db:"-" json:"devices,omitempty"`
 }
 
 // For makes terms that bind a sign-in to devices.
-func For(purpose Purpose, devices ...uuid.UUID) Terms {
+func For(purpose signin.Purpose, devices ...uuid.UUID) Terms {
 	return Terms{Purpose: purpose, Bound: true, Devices: devices}
 }
 
@@ -54,22 +54,13 @@ type Known struct {
 	Kind  string // what devices of the same kind have in common
 }
 
-// A Purpose is what of a device a sign-in opens.
-type Purpose string
-
-// DeviceService, Streams and WebPage are what a device may keep users for; "" is all of them.
-const (
-	DeviceService Purpose = "device"
-	Streams       Purpose = "stream"
-	WebPage       Purpose = "web"
-)
-
 const signInColumns = "s.id, s.label, s.user_name, s.created_at, s.changed_at, s.factory, s.note, s.site_id, s.maker, s.purpose, s.bound"
 
 // SetTerms changes where a sign-in may be tried and what it is called.
 func (s *Store) SetTerms(ctx context.Context, id uuid.UUID, label string, t Terms) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if err := one(tx.ExecContext(ctx, "UPDATE sign_ins SET label = $2, factory = $3, note = $4, site_id = $5, maker = $6, purpose = $7, bound = $8 WHERE id = $1",
+		if err := one(tx.ExecContext(ctx, "UPDATE sign_ins SET label = $2, factory = $3, note = $4, site_id = $5, maker = $6, purpose = $7, "+
+			"bound = $8 WHERE id = $1",
 			id, label, t.Factory, t.Note, t.Site, t.Maker, t.Purpose, t.Bound || len(t.Devices) > 0)); err != nil {
 			return err
 		}
@@ -109,7 +100,8 @@ func (s *Store) AddSignIns(ctx context.Context, list ...NewSignIn) (ids []uuid.U
 				n.ID = newID()
 			}
 			if _, err := tx.ExecContext(ctx, `INSERT INTO sign_ins (id, label, user_name, sealed, factory, note, site_id, maker, purpose, bound) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`,
-				n.ID, n.Label, n.User, s.cipher.Encrypt(n.Secret.Reveal(), n.ID.String()), n.Factory, n.Note, n.Site, n.Maker, n.Purpose, n.Bound || len(n.Devices) > 0); err != nil {
+				n.ID, n.Label, n.User, s.cipher.Encrypt(n.Secret.Reveal(),
+					n.ID.String()), n.Factory, n.Note, n.Site, n.Maker, n.Purpose, n.Bound || len(n.Devices) > 0); err != nil {
 				return err
 			}
 			if err := bind(ctx, tx, n.ID, n.Devices); err != nil {
@@ -190,7 +182,7 @@ func (s *Store) Decrypt(ctx context.Context, id uuid.UUID) (signin.SignIn, error
 // one as refused: two workers racing cannot exceed the budget. It returns a *signin.HeldBackError where one more wrong try is not safe,
 // or the device has said that it is locked. kind is what the device is known to be, by which sign-ins are ordered for others of its
 // kind.
-func (s *Store) BeginTry(ctx context.Context, device, signIn uuid.UUID, purpose Purpose, kind string) (try uuid.UUID, err error) {
+func (s *Store) BeginTry(ctx context.Context, device, signIn uuid.UUID, purpose signin.Purpose, kind string) (try uuid.UUID, err error) {
 	try = newID()
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
 		worker, err := fenced(ctx, tx)
@@ -212,40 +204,33 @@ func (s *Store) BeginTry(ctx context.Context, device, signIn uuid.UUID, purpose 
 			return &signin.HeldBackError{Until: *until, Locked: true}
 		}
 		var wrong []time.Time
-		if err := tx.SelectContext(ctx, &wrong, "SELECT at FROM tries WHERE device_id = $1 AND result IN ('pending', 'refused') AND at > $2", device, now.Add(-signin.Window)); err != nil {
+		if err := tx.SelectContext(ctx, &wrong, "SELECT at FROM tries WHERE device_id = $1 AND result IN ('pending', 'refused') AND at > "+
+			"$2", device, now.Add(-signin.Window)); err != nil {
 			return err
 		}
 		if err := signin.Allow(wrong, now); err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, "INSERT INTO tries (id, device_id, sign_in_id, purpose, likeness, worker) VALUES ($1, $2, $3, $4, $5, $6)", try, device, signIn, purpose, kind, worker)
+		_, err = tx.ExecContext(ctx, "INSERT INTO tries (id, device_id, sign_in_id, purpose, likeness, worker) VALUES ($1, $2, $3, $4, $5, "+
+			"$6)", try, device, signIn, purpose, kind, worker)
 		return err
 	})
 	return try, err
 }
 
-// A TryResult is how a try ended.
-type TryResult string
-
-const (
-	Opened   TryResult = "opened"
-	Refused  TryResult = "refused"
-	NoAnswer TryResult = "no answer" // the device did not judge the sign-in
-	Locked   TryResult = "locked"    // the device judges no sign-in for a while
-)
-
 // EndTry records how a try ended. A try that met a lock says for how long the device is left alone. One that opened the device settles
 // older tries of the same sign-in whose end nobody has seen, because their job was cut off: the device would not have refused those.
-func (s *Store) EndTry(ctx context.Context, try uuid.UUID, result TryResult, wait time.Duration) error {
+func (s *Store) EndTry(ctx context.Context, try uuid.UUID, result signin.Result, wait time.Duration) error {
 	var seconds *float64
-	if result == Locked {
+	if result == signin.Shut {
 		n := wait.Seconds()
 		seconds = &n
 	}
-	if _, err := s.db.ExecContext(ctx, "UPDATE tries SET result = $2, until = now() + make_interval(secs => $3::float8) WHERE id = $1", try, result, seconds); err != nil {
+	if _, err := s.db.ExecContext(ctx, "UPDATE tries SET result = $2, until = now() + make_interval(secs => $3::float8) WHERE id = $1",
+		try, result, seconds); err != nil {
 		return err
 	}
-	if result != Opened {
+	if result != signin.Opened {
 		return nil
 	}
 	_, err := s.db.ExecContext(ctx, `UPDATE tries old SET result = 'no answer' FROM tries now WHERE now.id = $1 AND old.result = 'pending'
@@ -258,7 +243,7 @@ func (s *Store) EndTry(ctx context.Context, try uuid.UUID, result TryResult, wai
 // have refused least, then what opened more devices at all. What is for another device, site, maker or purpose is left out, and so is
 // what has been refused for this purpose since the sign-in was last changed, unless a person wants it tried again: then it stands
 // behind what was not.
-func (s *Store) Candidates(ctx context.Context, device, site uuid.UUID, known Known, purpose Purpose, again bool) ([]SignIn, error) {
+func (s *Store) Candidates(ctx context.Context, device, site uuid.UUID, known Known, purpose signin.Purpose, again bool) ([]SignIn, error) {
 	var out []SignIn
 	err := s.db.SelectContext(ctx, &out, `SELECT *, CASE WHEN opened_at IS NOT NULL THEN 'it has opened this device before' WHEN bound THEN 'it is for this device' WHEN maker <> '' THEN 'it is for ' || maker
 			WHEN site_id IS NOT NULL THEN 'it is for this site' WHEN opens_alike > 0 THEN 'it opens ' || opens_alike || ' other devices of this kind' WHEN opens > 0 THEN 'it opens ' || opens || ' other devices' ELSE 'its turn on the keyring' END AS why
@@ -280,5 +265,6 @@ func (s *Store) Candidates(ctx context.Context, device, site uuid.UUID, known Kn
 
 // WrongTries is how many tries on a device count against the guard's budget now.
 func (s *Store) WrongTries(ctx context.Context, device uuid.UUID) (n int, err error) {
-	return n, s.db.GetContext(ctx, &n, "SELECT count(*) FROM tries WHERE device_id = $1 AND result IN ('pending', 'refused') AND at > now() - $2 * interval '1 second'", device, signin.Window.Seconds())
+	return n, s.db.GetContext(ctx, &n, "SELECT count(*) FROM tries WHERE device_id = $1 AND result IN ('pending', 'refused') AND at > "+
+		"now() - $2 * interval '1 second'", device, signin.Window.Seconds())
 }

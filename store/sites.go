@@ -39,7 +39,8 @@ func (r siteRow) site() (Site, error) {
 // CreateSite makes a site.
 func (s *Store) CreateSite(ctx context.Context, name string, ranges address.Ranges) (Site, error) {
 	site := Site{ID: newID(), Name: name, Ranges: ranges, Watch: true}
-	err := s.db.GetContext(ctx, &site.Created, "INSERT INTO sites (id, name, ranges) VALUES ($1, $2, $3) RETURNING created_at", site.ID, name, ranges.Strings())
+	err := s.db.GetContext(ctx, &site.Created, "INSERT INTO sites (id, name, ranges) VALUES ($1, $2, $3) RETURNING created_at", site.ID,
+		name, ranges.Strings())
 	return site, err
 }
 
@@ -51,7 +52,8 @@ func (s *Store) ChangeSite(ctx context.Context, by Person, id uuid.UUID, name st
 			return found(err)
 		}
 		if now := ranges.String(); now != before {
-			if err := audit(ctx, tx, Deed{Person: by, Action: "changed the ranges", Subject: "from " + before + " to " + now, Site: id}); err != nil {
+			if err := audit(ctx, tx, Deed{Person: by, Action: "changed the ranges", Subject: "from " + before + " to " + now,
+				Site: id}); err != nil {
 				return err
 			}
 		}
@@ -92,7 +94,8 @@ func (s *Store) DeleteSite(ctx context.Context, by Person, id uuid.UUID) error {
 // Site returns one site.
 func (s *Store) Site(ctx context.Context, id uuid.UUID) (Site, error) {
 	var r siteRow
-	if err := s.db.GetContext(ctx, &r, "SELECT id, name, to_json(ranges) AS ranges, network, watch, created_at FROM sites WHERE id = $1", id); err != nil {
+	if err := s.db.GetContext(ctx, &r, "SELECT id, name, to_json(ranges) AS ranges, network, watch, created_at FROM sites WHERE id = $1",
+		id); err != nil {
 		return Site{}, found(err)
 	}
 	return r.site()
@@ -101,7 +104,8 @@ func (s *Store) Site(ctx context.Context, id uuid.UUID) (Site, error) {
 // Sites returns all sites, oldest first.
 func (s *Store) Sites(ctx context.Context) ([]Site, error) {
 	var rows []siteRow
-	if err := s.db.SelectContext(ctx, &rows, "SELECT id, name, to_json(ranges) AS ranges, network, watch, created_at FROM sites ORDER BY created_at, id"); err != nil {
+	if err := s.db.SelectContext(ctx, &rows, "SELECT id, name, to_json(ranges) AS ranges, network, watch, created_at FROM sites ORDER BY "+
+		"created_at, id"); err != nil {
 		return nil, err
 	}
 	var out []Site

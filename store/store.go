@@ -130,7 +130,8 @@ func (s *Store) openKey(ctx context.Context, o Options) error {
 				return err
 			}
 		}
-		_, err := tx.ExecContext(ctx, "INSERT INTO settings (name, value) VALUES ('key_check', $1) ON CONFLICT (name) DO UPDATE SET value = excluded.value", s.cipher.Encrypt(keyCheck, keyCheck))
+		_, err := tx.ExecContext(ctx, "INSERT INTO settings (name, value) VALUES ('key_check', $1) ON CONFLICT (name) DO UPDATE SET value = "+
+			"excluded.value", s.cipher.Encrypt(keyCheck, keyCheck))
 		return err
 	})
 }
@@ -139,7 +140,8 @@ func (s *Store) openKey(ctx context.Context, o Options) error {
 type NewerError struct{ Has, Knows int64 }
 
 func (e *NewerError) Error() string {
-	return fmt.Sprintf("the database was made by a newer version of Unlatch (its tables are at %d, this program knows %d): start the newer one, or restore a backup from before", e.Has, e.Knows)
+	return fmt.Sprintf("the database was made by a newer version of Unlatch (its tables are at %d, this program knows %d): start the "+
+		"newer one, or restore a backup from before", e.Has, e.Knows)
 }
 
 // Close gives the connections back.

@@ -31,14 +31,16 @@ func TestMain(m *testing.M) { storetest.Main(m) }
 var ctx = context.Background()
 
 func sight(addr, endpoint string) discovery.Sighting {
-	return discovery.Sighting{Method: discovery.WSDiscovery, At: time.Now().UTC(), Addr: netip.MustParseAddr(addr), Endpoint: endpoint, Kind: discovery.Camera}
+	return discovery.Sighting{Method: discovery.WSDiscovery, At: time.Now().UTC(), Addr: netip.MustParseAddr(addr), Endpoint: endpoint,
+		Kind: discovery.Camera}
 }
 
 func TestOneDeviceAcrossAnAddressChange(t *testing.T) {
 	s := storetest.Open(t)
 	site, err := s.CreateSite(ctx, "Tarn Ferry station", address.MustParse("192.0.2.0/24"))
 	require.NoError(t, err)
-	port := discovery.Sighting{Method: discovery.PortSweep, At: time.Now().UTC(), Addr: netip.MustParseAddr("192.0.2.7"), Kind: discovery.Camera, Ports: []discovery.Port{{Number: 554, Speaks: "rtsp"}}}
+	port := discovery.Sighting{Method: discovery.PortSweep, At: time.Now().UTC(), Addr: netip.MustParseAddr("192.0.2.7"),
+		Kind: discovery.Camera, Ports: []discovery.Port{{Number: 554, Speaks: "rtsp"}}}
 	a, err := s.Sight(ctx, site.ID, nil, port)
 	require.NoError(t, err)
 	b, err := s.Sight(ctx, site.ID, nil, sight("192.0.2.7", "urn:1"))
@@ -70,7 +72,8 @@ func TestEvidenceIsAppendOnly(t *testing.T) {
 	require.NoError(t, err)
 	d, err := s.Device(ctx, id)
 	require.NoError(t, err)
-	require.NoError(t, s.Record(ctx, d, nil, store.Finding{Body: evidence.Reached{Addr: netip.MustParseAddr("192.0.2.7")}, Exchange: "> hello"}))
+	require.NoError(t, s.Record(ctx, d, nil, store.Finding{Body: evidence.Reached{Addr: netip.MustParseAddr("192.0.2.7")},
+		Exchange: "> hello"}))
 	history, err := s.History(ctx, id, 10)
 	require.NoError(t, err)
 	require.Len(t, history, 2)
@@ -147,9 +150,11 @@ func TestRevealIsAudited(t *testing.T) {
 	acts, err := s.Acts(ctx, nil, uuid.Nil, 10)
 	require.NoError(t, err)
 	require.Len(t, acts, 3, "what could not be shown is not in the record")
-	assert.Equal(t, []string{"removed the site", "forgot the device", "revealed the sign-in"}, []string{acts[0].Action, acts[1].Action, acts[2].Action})
+	assert.Equal(t, []string{"removed the site", "forgot the device", "revealed the sign-in"},
+		[]string{acts[0].Action, acts[1].Action, acts[2].Action})
 	shown := acts[2]
-	assert.Equal(t, []string{"keeper", "Fitter", "Tarn Ferry", "192.0.2.7"}, []string{shown.Person, shown.Subject, shown.Site, shown.Device}, "the names stay when what they name is gone")
+	assert.Equal(t, []string{"keeper", "Fitter", "Tarn Ferry", "192.0.2.7"},
+		[]string{shown.Person, shown.Subject, shown.Site, shown.Device}, "the names stay when what they name is gone")
 	older, err := s.Acts(ctx, &site.ID, acts[0].ID, 1)
 	require.NoError(t, err)
 	require.Len(t, older, 1)
@@ -177,7 +182,7 @@ func TestWorkersRacingKeepTheBudget(t *testing.T) {
 				var err error
 				var h *signin.HeldBackError
 				for {
-					if try, err = s.BeginTry(ctx, device, in, store.DeviceService, ""); !errors.As(err, &h) || !h.Spacing {
+					if try, err = s.BeginTry(ctx, device, in, signin.DeviceService, ""); !errors.As(err, &h) || !h.Spacing {
 						break
 					}
 					time.Sleep(time.Until(h.Until))
@@ -186,7 +191,7 @@ func TestWorkersRacingKeepTheBudget(t *testing.T) {
 				defer mu.Unlock()
 				if err == nil {
 					allowed++
-					assert.NoError(t, s.EndTry(ctx, try, store.Refused, 0))
+					assert.NoError(t, s.EndTry(ctx, try, signin.Refused, 0))
 					return
 				}
 				assert.ErrorAs(t, err, &h)
@@ -203,7 +208,7 @@ func TestWorkersRacingKeepTheBudget(t *testing.T) {
 	race(s, 10)
 	assert.Equal(t, signin.Budget, allowed)
 	assert.Equal(t, 12-signin.Budget, held)
-	left, err := s.Candidates(ctx, device, site.ID, store.Known{Words: "", Kind: ""}, store.DeviceService, false)
+	left, err := s.Candidates(ctx, device, site.ID, store.Known{Words: "", Kind: ""}, signin.DeviceService, false)
 	require.NoError(t, err)
 	assert.Empty(t, left, "a sign-in that was refused is not tried again")
 }
@@ -219,21 +224,21 @@ func TestALockedDeviceIsLeftAlone(t *testing.T) {
 	require.NoError(t, err)
 	two, err := s.AddSignIn(ctx, store.NewSignIn{Label: "b", User: "b", Secret: signin.NewSecret("b")})
 	require.NoError(t, err)
-	try, err := s.BeginTry(ctx, device, one, store.DeviceService, "")
+	try, err := s.BeginTry(ctx, device, one, signin.DeviceService, "")
 	require.NoError(t, err)
-	require.NoError(t, s.EndTry(ctx, try, store.Locked, time.Second))
+	require.NoError(t, s.EndTry(ctx, try, signin.Shut, time.Second))
 	for _, key := range []uuid.UUID{one, two} {
 		var held *signin.HeldBackError
-		_, err = s.BeginTry(ctx, device, key, store.Streams, "")
+		_, err = s.BeginTry(ctx, device, key, signin.Streams, "")
 		require.ErrorAs(t, err, &held)
 		assert.True(t, held.Locked)
 	}
 	time.Sleep(time.Second)
-	left, err := s.Candidates(ctx, device, site.ID, store.Known{Words: "", Kind: ""}, store.DeviceService, false)
+	left, err := s.Candidates(ctx, device, site.ID, store.Known{Words: "", Kind: ""}, signin.DeviceService, false)
 	require.NoError(t, err)
 	require.Len(t, left, 2)
-	assert.Equal(t, store.Locked, left[0].Last)
-	_, err = s.BeginTry(ctx, device, one, store.DeviceService, "")
+	assert.Equal(t, signin.Shut, left[0].Last)
+	_, err = s.BeginTry(ctx, device, one, signin.DeviceService, "")
 	assert.NoError(t, err)
 }
 
@@ -251,17 +256,17 @@ func TestDevicesOfAKindAreLearntFrom(t *testing.T) {
 		ids[label], err = s.AddSignIn(ctx, store.NewSignIn{Label: label, User: label, Secret: signin.NewSecret(label)})
 		require.NoError(t, err)
 	}
-	for label, result := range map[string]store.TryResult{"a": store.Refused, "c": store.Opened} {
-		try, err := s.BeginTry(ctx, one, ids[label], store.DeviceService, "Brackwell B5")
+	for label, result := range map[string]signin.Result{"a": signin.Refused, "c": signin.Opened} {
+		try, err := s.BeginTry(ctx, one, ids[label], signin.DeviceService, "Brackwell B5")
 		if held := new(signin.HeldBackError); errors.As(err, &held) {
 			time.Sleep(time.Until(held.Until) + time.Millisecond)
-			try, err = s.BeginTry(ctx, one, ids[label], store.DeviceService, "Brackwell B5")
+			try, err = s.BeginTry(ctx, one, ids[label], signin.DeviceService, "Brackwell B5")
 		}
 		require.NoError(t, err)
 		require.NoError(t, s.EndTry(ctx, try, result, 0))
 	}
 	order := func(kind string) (out string) {
-		list, err := s.Candidates(ctx, two, site.ID, store.Known{Words: kind, Kind: kind}, store.DeviceService, false)
+		list, err := s.Candidates(ctx, two, site.ID, store.Known{Words: kind, Kind: kind}, signin.DeviceService, false)
 		require.NoError(t, err)
 		for _, k := range list {
 			out += k.Label
@@ -288,10 +293,10 @@ func TestPurposeAndDeviceOfASignIn(t *testing.T) {
 		return id
 	}
 	all := add("all", store.Terms{})
-	add("stream", store.Terms{Purpose: store.Streams})
+	add("stream", store.Terms{Purpose: signin.Streams})
 	add("own", store.For("", device))
 	gone := add("gone", store.For("", device))
-	labels := func(d uuid.UUID, p store.Purpose) (out []string) {
+	labels := func(d uuid.UUID, p signin.Purpose) (out []string) {
 		list, err := s.Candidates(ctx, d, site.ID, store.Known{Words: "", Kind: ""}, p, false)
 		require.NoError(t, err)
 		for _, k := range list {
@@ -299,15 +304,15 @@ func TestPurposeAndDeviceOfASignIn(t *testing.T) {
 		}
 		return out
 	}
-	assert.Equal(t, []string{"own", "gone", "all"}, labels(device, store.DeviceService))
+	assert.Equal(t, []string{"own", "gone", "all"}, labels(device, signin.DeviceService))
 	require.NoError(t, s.SetTerms(ctx, gone, "gone", store.Terms{Bound: true}))
-	assert.Equal(t, []string{"own", "all"}, labels(device, store.DeviceService), "what is bound to devices that are gone is tried nowhere")
-	assert.Equal(t, []string{"all", "stream"}, labels(other, store.Streams))
-	try, err := s.BeginTry(ctx, device, all, store.DeviceService, "")
+	assert.Equal(t, []string{"own", "all"}, labels(device, signin.DeviceService), "what is bound to devices that are gone is tried nowhere")
+	assert.Equal(t, []string{"all", "stream"}, labels(other, signin.Streams))
+	try, err := s.BeginTry(ctx, device, all, signin.DeviceService, "")
 	require.NoError(t, err)
-	require.NoError(t, s.EndTry(ctx, try, store.Refused, 0))
-	assert.Equal(t, []string{"own"}, labels(device, store.DeviceService))
-	assert.Equal(t, []string{"own", "all", "stream"}, labels(device, store.Streams))
+	require.NoError(t, s.EndTry(ctx, try, signin.Refused, 0))
+	assert.Equal(t, []string{"own"}, labels(device, signin.DeviceService))
+	assert.Equal(t, []string{"own", "all", "stream"}, labels(device, signin.Streams))
 }
 
 func TestEventsArrive(t *testing.T) {
@@ -353,20 +358,22 @@ func TestCandidatesKeepToTheirScope(t *testing.T) {
 	require.NoError(t, err)
 	other, err := s.CreateSite(ctx, "Works", address.MustParse("198.51.100.0/24"))
 	require.NoError(t, err)
-	device, err := s.Sight(ctx, site.ID, nil, discovery.Sighting{Method: discovery.WSDiscovery, Addr: netip.MustParseAddr("192.0.2.7"), Endpoint: "urn:7", Name: "Corvane V4"})
+	device, err := s.Sight(ctx, site.ID, nil, discovery.Sighting{Method: discovery.WSDiscovery, Addr: netip.MustParseAddr("192.0.2.7"),
+		Endpoint: "urn:7", Name: "Corvane V4"})
 	require.NoError(t, err)
 	ids := map[string]uuid.UUID{}
 	for _, k := range []struct {
 		label string
 		terms store.Terms
-	}{{"any", store.Terms{}}, {"elsewhere", store.Terms{Site: &other.ID}}, {"here", store.Terms{Site: &site.ID}}, {"corvane", store.Terms{Maker: "corvane", Factory: true}}, {"other maker", store.Terms{Maker: "Lumenhythe"}}, {"second", store.Terms{}}} {
+	}{{"any", store.Terms{}}, {"elsewhere", store.Terms{Site: &other.ID}}, {"here", store.Terms{Site: &site.ID}}, {"corvane",
+		store.Terms{Maker: "corvane", Factory: true}}, {"other maker", store.Terms{Maker: "Lumenhythe"}}, {"second", store.Terms{}}} {
 		id, err := s.AddSignIn(ctx, store.NewSignIn{Label: k.label, User: "fitter", Secret: signin.NewSecret("x")})
 		require.NoError(t, err)
 		require.NoError(t, s.SetTerms(ctx, id, k.label, k.terms))
 		ids[k.label] = id
 	}
 	order := func() (labels, why []string) {
-		list, err := s.Candidates(ctx, device, site.ID, store.Known{Words: "Corvane V4", Kind: "Corvane V4"}, store.DeviceService, false)
+		list, err := s.Candidates(ctx, device, site.ID, store.Known{Words: "Corvane V4", Kind: "Corvane V4"}, signin.DeviceService, false)
 		require.NoError(t, err)
 		for _, k := range list {
 			labels, why = append(labels, k.Label), append(why, k.Why)
@@ -377,16 +384,16 @@ func TestCandidatesKeepToTheirScope(t *testing.T) {
 	assert.Equal(t, []string{"corvane", "here", "any", "second"}, labels)
 	assert.Equal(t, []string{"it is for corvane", "it is for this site", "its turn on the keyring", "its turn on the keyring"}, why)
 	require.NoError(t, s.OrderSignIns(ctx, []uuid.UUID{ids["second"], ids["any"]}))
-	try, err := s.BeginTry(ctx, device, ids["here"], store.DeviceService, "")
+	try, err := s.BeginTry(ctx, device, ids["here"], signin.DeviceService, "")
 	require.NoError(t, err)
-	require.NoError(t, s.EndTry(ctx, try, store.Opened, 0))
+	require.NoError(t, s.EndTry(ctx, try, signin.Opened, 0))
 	labels, why = order()
 	assert.Equal(t, []string{"here", "corvane", "second", "any"}, labels)
 	assert.Equal(t, "it has opened this device before", why[0])
 	list, err := s.SignIns(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, "second", list[0].Label, "the order of the person's own")
-	unknown, err := s.Candidates(ctx, device, site.ID, store.Known{Words: "", Kind: ""}, store.DeviceService, false)
+	unknown, err := s.Candidates(ctx, device, site.ID, store.Known{Words: "", Kind: ""}, signin.DeviceService, false)
 	require.NoError(t, err)
 	for _, k := range unknown {
 		assert.Empty(t, k.Maker, "what is for one maker is not tried on a device of which nothing is known")
@@ -402,7 +409,7 @@ func TestATryThatWasCutOffIsSettledByOneThatOpens(t *testing.T) {
 	require.NoError(t, err)
 	begin := func(in uuid.UUID) (uuid.UUID, error) {
 		for {
-			try, err := s.BeginTry(ctx, device, in, store.DeviceService, "")
+			try, err := s.BeginTry(ctx, device, in, signin.DeviceService, "")
 			var h *signin.HeldBackError
 			if !errors.As(err, &h) || !h.Spacing {
 				return try, err
@@ -426,6 +433,6 @@ func TestATryThatWasCutOffIsSettledByOneThatOpens(t *testing.T) {
 	assert.Equal(t, 2, wrong())
 	try, err := begin(right)
 	require.NoError(t, err)
-	require.NoError(t, s.EndTry(ctx, try, store.Opened, 0))
+	require.NoError(t, s.EndTry(ctx, try, signin.Opened, 0))
 	assert.Equal(t, 1, wrong(), "the other one may have been wrong")
 }

@@ -41,7 +41,8 @@ func (s *Store) storming(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, run *
 		return nil
 	}
 	var here, lately int
-	if err := tx.GetContext(ctx, &here, "SELECT count(*) FROM (SELECT 1 FROM devices WHERE site_id = $1 AND addr = $2 AND via IS NULL LIMIT $3) d", site, x.Addr.String(), MostAtAddress); err != nil {
+	if err := tx.GetContext(ctx, &here, "SELECT count(*) FROM (SELECT 1 FROM devices WHERE site_id = $1 AND addr = $2 AND via IS NULL "+
+		"LIMIT $3) d", site, x.Addr.String(), MostAtAddress); err != nil {
 		return err
 	}
 	if here >= MostAtAddress {
@@ -51,7 +52,8 @@ func (s *Store) storming(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, run *
 	if run != nil {
 		most = MostSwept
 	}
-	if err := tx.GetContext(ctx, &lately, "SELECT count(*) FROM (SELECT 1 FROM devices WHERE site_id = $1 AND created_at > now() - interval '1 minute' LIMIT $2) d", site, most); err != nil {
+	if err := tx.GetContext(ctx, &lately, "SELECT count(*) FROM (SELECT 1 FROM devices WHERE site_id = $1 AND created_at > now() - "+
+		"interval '1 minute' LIMIT $2) d", site, most); err != nil {
 		return err
 	}
 	if lately >= most {
@@ -93,7 +95,8 @@ type Storm struct {
 // Storms returns those of a site, the largest first.
 func (s *Store) Storms(ctx context.Context, site uuid.UUID) ([]Storm, error) {
 	out := []Storm{}
-	return out, s.db.SelectContext(ctx, &out, "SELECT addr, first_at, last_at, dropped FROM storms WHERE site_id = $1 ORDER BY dropped DESC, addr", site)
+	return out, s.db.SelectContext(ctx, &out, "SELECT addr, first_at, last_at, dropped FROM storms WHERE site_id = $1 ORDER BY dropped "+
+		"DESC, addr", site)
 }
 
 // EndStorms forgets the storms of a site once a person has seen them.

@@ -21,9 +21,10 @@ const demoPerson = "keeper"
 func demoCommand() *cobra.Command {
 	p := &place{}
 	var network string
-	c := &cobra.Command{Use: "demo", Short: "Run everything with the Tarnside railway", Args: noArgs, RunE: func(cmd *cobra.Command, _ []string) error {
-		return runDemo(cmd.Context(), p, network, cmd.OutOrStdout())
-	}}
+	c := &cobra.Command{Use: "demo", Short: "Run everything with the Tarnside railway", Args: noArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return runDemo(cmd.Context(), p, network, cmd.OutOrStdout())
+		}}
 	p.flags(c, true)
 	c.Flags().StringVar(&network, "network", demo.Network, "loopback network of the stand-ins; another lets two demos run on one machine")
 	return c

@@ -23,7 +23,8 @@ func lintCommand() *cobra.Command {
 	var asJSON, whole bool
 	c := &cobra.Command{
 		Use: "lint URL|-", Short: "Say what is wrong with a stream URL, and what it becomes",
-		Long: "Lint repairs a URL that was damaged on its way: a doubled scheme, brackets, back-slashes, quotes, &amp;, unencoded characters in the password,\n" +
+		Long: "Lint repairs a URL that was damaged on its way: a doubled scheme, brackets, back-slashes, quotes, &amp;, unencoded " +
+			"characters in the password,\n" +
 			"the web port where the stream port belongs, and more. With - it reads a page of notes from standard input and finds the URLs in it.\n" +
 			"Passwords are printed only with --with-sign-in. Exit 0 when every URL can be read, 1 when one cannot, 2 on wrong use.",
 		RunE: func(cmd *cobra.Command, args []string) error {

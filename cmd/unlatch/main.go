@@ -75,7 +75,8 @@ func root() *cobra.Command {
 		},
 	}
 	c.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
-	c.AddCommand(sweepCommand(), proveCommand(), lintCommand(), recipeCommand(), serveCommand(), demoCommand(), workerCommand(), simCommand(), openapiCommand(),
+	c.AddCommand(sweepCommand(), proveCommand(), lintCommand(), recipeCommand(), serveCommand(), demoCommand(), workerCommand(),
+		simCommand(), openapiCommand(),
 		&cobra.Command{Use: "version", Short: "Print the version", Args: noArgs, Run: func(cmd *cobra.Command, _ []string) {
 			fmt.Fprintln(cmd.OutOrStdout(), "unlatch", server.Version)
 		}})
@@ -90,11 +91,12 @@ func noArgs(cmd *cobra.Command, args []string) error {
 }
 
 func openapiCommand() *cobra.Command {
-	return &cobra.Command{Use: "openapi", Short: "Print the API's OpenAPI document", Args: noArgs, Hidden: true, RunE: func(cmd *cobra.Command, _ []string) error {
-		raw, err := server.OpenAPI()
-		if err == nil {
-			_, err = fmt.Fprintln(cmd.OutOrStdout(), string(raw))
-		}
-		return err
-	}}
+	return &cobra.Command{Use: "openapi", Short: "Print the API's OpenAPI document", Args: noArgs, Hidden: true,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			raw, err := server.OpenAPI()
+			if err == nil {
+				_, err = fmt.Fprintln(cmd.OutOrStdout(), string(raw))
+			}
+			return err
+		}}
 }

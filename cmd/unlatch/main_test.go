@@ -99,7 +99,8 @@ func TestProve(t *testing.T) {
 	assert.NotContains(t, out, "brass-lamp-41")
 
 	still := filepath.Join(t.TempDir(), "still.jpg")
-	code, out, complaint := unlatch("", "prove", strings.Replace(url, "://", "://fitter:brass-lamp-41@", 1), "--still", still, "--exchange", "--seconds", "0.5")
+	code, out, complaint := unlatch("", "prove", strings.Replace(url, "://", "://fitter:brass-lamp-41@", 1), "--still", still,
+		"--exchange", "--seconds", "0.5")
 	require.Equal(t, 0, code, out)
 	assert.Contains(t, out, "Proven: first key frame after")
 	assert.Contains(t, complaint, "DESCRIBE rtsp://")
@@ -186,7 +187,8 @@ func TestLint(t *testing.T) {
 }
 
 func TestRecipes(t *testing.T) {
-	code, out, _ := unlatch("", "recipe", "learn", "rtsp://192.0.2.7/lantern/9?glow=live", "rtsp://192.0.2.7/lantern/17?glow=live", "/lantern/10?glow=live")
+	code, out, _ := unlatch("", "recipe", "learn", "rtsp://192.0.2.7/lantern/9?glow=live", "rtsp://192.0.2.7/lantern/17?glow=live",
+		"/lantern/10?glow=live")
 	assert.Zero(t, code)
 	assert.True(t, strings.HasPrefix(out, "/lantern/{channel*8+stream}?glow=live\n"), out)
 	code, out, _ = unlatch("", "recipe", "learn", "/a/1/main", "--json")
@@ -198,7 +200,8 @@ func TestRecipes(t *testing.T) {
 	code, out, _ = unlatch("", "recipe", "expand", "/ch{channel:02}/{tier:main|sub}", "--channels", "2")
 	assert.Zero(t, code)
 	assert.Equal(t, "/ch01/main\n/ch01/sub\n/ch02/main\n/ch02/sub\n", out)
-	for _, bad := range [][]string{{"recipe"}, {"recipe", "expand", "/{oops}"}, {"recipe", "expand", "/x", "--channels", "0"}, {"recipe", "learn"}} {
+	for _, bad := range [][]string{{"recipe"}, {"recipe", "expand", "/{oops}"}, {"recipe", "expand", "/x", "--channels", "0"},
+		{"recipe", "learn"}} {
 		code, _, _ = unlatch("", bad...)
 		assert.Equal(t, exitUsage, code, "%v", bad)
 	}

@@ -27,7 +27,8 @@ func proveCommand() *cobra.Command {
 	var seconds float64
 	c := &cobra.Command{
 		Use: "prove URL", Short: "Play a stream URL and measure what comes",
-		Long: "Prove plays an RTSP URL and reports codec, size, frame rate, bitrate and key-frame interval as measured, or why no picture came.\n" +
+		Long: "Prove plays an RTSP URL and reports codec, size, frame rate, bitrate and key-frame interval as measured, or why no picture " +
+			"came.\n" +
 			"Exit 0 when a picture was proven, 1 when not, 2 on wrong use.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) != 1 {
@@ -44,7 +45,8 @@ func proveCommand() *cobra.Command {
 			if err != nil {
 				return usageError{err}
 			}
-			proof := proveURL(cmd.Context(), prove.Request{URL: u, SignIn: in, Timeout: 10 * time.Second, Measure: time.Duration(seconds * float64(time.Second))})
+			proof := proveURL(cmd.Context(), prove.Request{URL: u, SignIn: in, Timeout: 10 * time.Second,
+				Measure: time.Duration(seconds * float64(time.Second))})
 			if still != "" && proof.Still != nil {
 				if err := os.WriteFile(still, proof.Still, 0o644); err != nil {
 					return err
@@ -67,7 +69,8 @@ func proveCommand() *cobra.Command {
 	c.Flags().StringVar(&user, "user", "", "user name, where the URL has none")
 	c.Flags().BoolVar(&fromStdin, "password-stdin", false, "read the password from standard input")
 	c.Flags().BoolVar(&asJSON, "json", false, "print one JSON object")
-	c.Flags().Float64Var(&seconds, "seconds", 0, "measure for so long after the first key frame (0: two key-frame intervals, at least 2 s, at most 12 s)")
+	c.Flags().Float64Var(&seconds, "seconds", 0, "measure for so long after the first key frame (0: two key-frame intervals, at least 2 "+
+		"s, at most 12 s)")
 	c.Flags().StringVar(&still, "still", "", "write the picture to this JPEG file")
 	c.Flags().BoolVar(&exchange, "exchange", false, "print the whole exchange, passwords redacted, to standard error")
 	return c

@@ -14,10 +14,11 @@ import (
 )
 
 func recipeCommand() *cobra.Command {
-	c := &cobra.Command{Use: "recipe", Short: "Learn the shape of stream URLs, and expand it", RunE: func(cmd *cobra.Command, args []string) error {
-		cmd.Usage()
-		return usageError{errors.New("say learn or expand")}
-	}}
+	c := &cobra.Command{Use: "recipe", Short: "Learn the shape of stream URLs, and expand it",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			cmd.Usage()
+			return usageError{errors.New("say learn or expand")}
+		}}
 	c.AddCommand(learnCommand(), expandCommand())
 	return c
 }
@@ -26,7 +27,8 @@ func learnCommand() *cobra.Command {
 	var asJSON bool
 	c := &cobra.Command{
 		Use: "learn URL...", Short: "Propose the recipes that explain one or several working URLs",
-		Long: "Learn reads the paths of working URLs of one kind of device and proposes the recipes that explain all of them, the likeliest first. Two or three URLs\n" +
+		Long: "Learn reads the paths of working URLs of one kind of device and proposes the recipes that explain all of them, the likeliest " +
+			"first. Two or three URLs\n" +
 			"that differ say more than one. Exit 0 when there is a proposal, 1 when not, 2 on wrong use.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 0 || len(args) > recipe.MaxLearn {
@@ -74,7 +76,8 @@ func expandCommand() *cobra.Command {
 	var channels int
 	c := &cobra.Command{
 		Use: "expand RECIPE", Short: "Print the paths of a recipe",
-		Long: "Expand prints the path of every stream of the first channels, as unlatch recipe expand '/ch{channel}/{tier:main|sub}' --channels 4.",
+		Long: "Expand prints the path of every stream of the first channels, as unlatch recipe expand '/ch{channel}/{tier:main|sub}' " +
+			"--channels 4.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) != 1 {
 				return usageError{errors.New("expand takes one recipe, such as '/ch{channel}/{tier:main|sub}'")}

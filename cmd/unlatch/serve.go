@@ -45,9 +45,11 @@ type place struct {
 
 func (p *place) flags(c *cobra.Command, listens bool) {
 	c.Flags().StringVar(&p.data, "data", ".unlatch", "folder for database and key file")
-	c.Flags().StringVar(&p.database, "database", "", "address of a PostgreSQL database of your own, such as postgres://user@127.0.0.1:5432/unlatch")
+	c.Flags().StringVar(&p.database, "database", "",
+		"address of a PostgreSQL database of your own, such as postgres://user@127.0.0.1:5432/unlatch")
 	c.Flags().BoolVar(&p.forgetSignIns, "forget-sign-ins", false, "empty the keyring where its key file is lost for good, and make a new key")
-	c.Flags().TextVar(&p.level, "log-level", slog.LevelWarn, "`level` from which on the log is written to standard error: debug (each request), info, warn or error")
+	c.Flags().TextVar(&p.level, "log-level", slog.LevelWarn,
+		"`level` from which on the log is written to standard error: debug (each request), info, warn or error")
 	if !listens {
 		return
 	}
@@ -55,8 +57,10 @@ func (p *place) flags(c *cobra.Command, listens bool) {
 	c.Flags().BoolVar(&p.tls, "tls", false, "serve by TLS on loopback too")
 	c.Flags().StringVar(&p.cert, "tls-cert", "", "certificate to serve with (PEM); one is made where none is given")
 	c.Flags().StringVar(&p.key, "tls-key", "", "key of that certificate (PEM)")
-	c.Flags().BoolVar(&p.plain, "plain-http", false, "serve without TLS where others on the network can listen: only behind a proxy that adds it")
-	c.Flags().StringVar(&p.public, "public-url", "", "address under which people reach the server, such as https://bench.example, where that is a name or a proxy's")
+	c.Flags().BoolVar(&p.plain, "plain-http", false,
+		"serve without TLS where others on the network can listen: only behind a proxy that adds it")
+	c.Flags().StringVar(&p.public, "public-url", "",
+		"address under which people reach the server, such as https://bench.example, where that is a name or a proxy's")
 	c.Flags().StringSliceVar(&p.proxies, "trusted-proxy", nil, "address or range of a proxy whose X-Forwarded-For is believed")
 }
 
@@ -96,7 +100,8 @@ func (p *place) open(ctx context.Context) (*services, error) {
 			return nil, err
 		}
 	}
-	if s.Store, err = store.OpenWith(ctx, store.Options{URL: url, KeyFile: filepath.Join(data, "key"), Log: p.log, ForgetSignIns: p.forgetSignIns}); err != nil {
+	if s.Store, err = store.OpenWith(ctx, store.Options{URL: url, KeyFile: filepath.Join(data, "key"), Log: p.log,
+		ForgetSignIns: p.forgetSignIns}); err != nil {
 		s.Close()
 		return nil, err
 	}
@@ -124,7 +129,8 @@ func (p *place) ownDatabase(ctx context.Context, s *services) (string, error) {
 	wanted := filepath.Join(p.data, "pg")
 	dir := cluster.Reachable(wanted)
 	if dir != wanted {
-		fmt.Fprintf(os.Stderr, "The database lies in %s: PostgreSQL runs as a user of its own, which cannot enter the folders above %s.\n", dir, wanted)
+		fmt.Fprintf(os.Stderr, "The database lies in %s: PostgreSQL runs as a user of its own, which cannot enter the folders above %s.\n",
+			dir, wanted)
 	}
 	c, err := cluster.Start(ctx, cluster.Options{Dir: dir, Log: p.log})
 	if err != nil {
@@ -143,7 +149,8 @@ func (p *place) listener() (net.Listener, error) {
 	l, err := net.Listen("tcp", p.listen)
 	switch {
 	case errors.Is(err, syscall.EADDRINUSE):
-		return nil, fmt.Errorf("%s is in use by another program: stop that, or choose another address, for example: --listen 127.0.0.1:8471", p.listen)
+		return nil, fmt.Errorf("%s is in use by another program: stop that, or choose another address, for example: --listen "+
+			"127.0.0.1:8471", p.listen)
 	case errors.Is(err, syscall.EACCES):
 		return nil, fmt.Errorf("%s needs root: choose a port over 1023, for example: --listen 127.0.0.1:8470", p.listen)
 	}
@@ -187,7 +194,8 @@ func (s *services) serve(ctx context.Context, p *place, l net.Listener, out io.W
 		if cert, fingerprint, err = certificate(p.cert, p.key, p.data, ownHosts(l.Addr(), host)); err != nil {
 			return err
 		}
-		scheme, l = "https", tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12, NextProtos: []string{"http/1.1"}})
+		scheme, l = "https", tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12,
+			NextProtos: []string{"http/1.1"}})
 	}
 	serving, stop := context.WithCancel(ctx)
 	defer stop()
@@ -298,47 +306,50 @@ func (s *services) setupCode(ctx context.Context) (string, error) {
 
 func serveCommand() *cobra.Command {
 	p := &place{}
-	c := &cobra.Command{Use: "serve", Short: "Run the server with its workers", Args: noArgs, RunE: func(cmd *cobra.Command, _ []string) error {
-		l, err := p.listener()
-		if err != nil {
-			return err
-		}
-		defer l.Close()
-		s, err := p.open(cmd.Context())
-		if err != nil {
-			return err
-		}
-		defer s.Close()
-		if err := s.workers(p); err != nil {
-			return err
-		}
-		return s.serve(cmd.Context(), p, l, cmd.OutOrStdout())
-	}}
+	c := &cobra.Command{Use: "serve", Short: "Run the server with its workers", Args: noArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			l, err := p.listener()
+			if err != nil {
+				return err
+			}
+			defer l.Close()
+			s, err := p.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			if err := s.workers(p); err != nil {
+				return err
+			}
+			return s.serve(cmd.Context(), p, l, cmd.OutOrStdout())
+		}}
 	p.flags(c, true)
 	return c
 }
 
 func workerCommand() *cobra.Command {
 	p := &place{}
-	c := &cobra.Command{Use: "worker", Short: "Run workers only, on the database of a server", Args: noArgs, RunE: func(cmd *cobra.Command, _ []string) error {
-		if p.database == "" {
-			p.database = os.Getenv(databaseVariable)
-		}
-		if p.database == "" {
-			return usageError{errors.New("a worker needs the server's database: --database postgres://... (or UNLATCH_DATABASE, which no list of processes shows) and the server's key file in --data")}
-		}
-		s, err := p.open(cmd.Context())
-		if err != nil {
-			return err
-		}
-		defer s.Close()
-		if err := s.workers(p); err != nil {
-			return err
-		}
-		fmt.Fprintln(cmd.OutOrStdout(), "Working; stop with Ctrl-C.")
-		<-cmd.Context().Done()
-		return nil
-	}}
+	c := &cobra.Command{Use: "worker", Short: "Run workers only, on the database of a server", Args: noArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if p.database == "" {
+				p.database = os.Getenv(databaseVariable)
+			}
+			if p.database == "" {
+				return usageError{errors.New("a worker needs the server's database: --database postgres://... (or UNLATCH_DATABASE, which no list " +
+					"of processes shows) and the server's key file in --data")}
+			}
+			s, err := p.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			if err := s.workers(p); err != nil {
+				return err
+			}
+			fmt.Fprintln(cmd.OutOrStdout(), "Working; stop with Ctrl-C.")
+			<-cmd.Context().Done()
+			return nil
+		}}
 	p.flags(c, false)
 	return c
 }

@@ -99,7 +99,8 @@ func TestTerminalOutputIsHarmless(t *testing.T) {
 		}
 	}()
 	var out, complain bytes.Buffer
-	execute(context.Background(), []string{"prove", "rtsp://" + l.Addr().String() + "/x", "--exchange"}, strings.NewReader(""), &out, &complain)
+	execute(context.Background(), []string{"prove", "rtsp://" + l.Addr().String() + "/x", "--exchange"}, strings.NewReader(""), &out,
+		&complain)
 	assert.NotEmpty(t, out.String())
 	for _, b := range append(out.Bytes(), complain.Bytes()...) {
 		assert.False(t, b < ' ' && b != '\n' && b != '\t', "%q", b)

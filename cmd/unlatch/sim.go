@@ -19,22 +19,23 @@ import (
 
 func simCommand() *cobra.Command {
 	var file, data string
-	c := &cobra.Command{Use: "sim", Short: "Run stand-in cameras and recorders alone", Args: noArgs, RunE: func(cmd *cobra.Command, _ []string) error {
-		s, err := demo.Scenario("")
-		if file != "" {
-			s, err = sim.LoadScenario(file)
-		}
-		if err != nil {
-			return usageError{err}
-		}
-		w, err := startSim(cmd.Context(), s, data, cmd.OutOrStdout())
-		if err != nil {
-			return err
-		}
-		fmt.Fprintf(cmd.OutOrStdout(), "%d stand-ins of %q are running; stop with Ctrl-C.\n", len(s.Devices), s.Name)
-		<-cmd.Context().Done()
-		return w.Stop()
-	}}
+	c := &cobra.Command{Use: "sim", Short: "Run stand-in cameras and recorders alone", Args: noArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			s, err := demo.Scenario("")
+			if file != "" {
+				s, err = sim.LoadScenario(file)
+			}
+			if err != nil {
+				return usageError{err}
+			}
+			w, err := startSim(cmd.Context(), s, data, cmd.OutOrStdout())
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "%d stand-ins of %q are running; stop with Ctrl-C.\n", len(s.Devices), s.Name)
+			<-cmd.Context().Done()
+			return w.Stop()
+		}}
 	c.Flags().StringVar(&file, "scenario", "", "scenario file (YAML); the Tarnside railway where none is given")
 	c.Flags().StringVar(&data, "data", ".unlatch", "folder for encoded pictures and what recorders remember")
 	return c
@@ -63,7 +64,8 @@ func startSim(ctx context.Context, s *sim.Scenario, data string, out io.Writer) 
 		fmt.Println()
 	}
 	if err == nil {
-		err = errors.Join(err, os.MkdirAll(filepath.Join(data, "media"), 0o755), os.WriteFile(filepath.Join(data, "media", "complete"), nil, 0o644))
+		err = errors.Join(err, os.MkdirAll(filepath.Join(data, "media"), 0o755),
+			os.WriteFile(filepath.Join(data, "media", "complete"), nil, 0o644))
 	}
 	return w, err
 }

@@ -62,7 +62,8 @@ func runSweep(cmd *cobra.Command, s discovery.Sweep, asJSON bool) error {
 		if found == nil {
 			found = []identity.Device{}
 		}
-		if jerr := enc.Encode(map[string]any{"devices": found, "addresses": s.Ranges.Count(), "ms": time.Since(began).Milliseconds()}); jerr != nil {
+		if jerr := enc.Encode(map[string]any{"devices": found, "addresses": s.Ranges.Count(),
+			"ms": time.Since(began).Milliseconds()}); jerr != nil {
 			return jerr
 		}
 	} else {

@@ -66,7 +66,8 @@ func ownCertificate(certFile, keyFile string, hosts []string) error {
 	if err != nil {
 		return err
 	}
-	t := &x509.Certificate{SerialNumber: serial, Subject: pkix.Name{CommonName: "Unlatch"}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(certificateLife),
+	t := &x509.Certificate{SerialNumber: serial, Subject: pkix.Name{CommonName: "Unlatch"}, NotBefore: time.Now().Add(-time.Hour),
+		NotAfter: time.Now().Add(certificateLife),
 		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}, BasicConstraintsValid: true}
 	for _, h := range hosts {
 		if ip := net.ParseIP(h); ip != nil {

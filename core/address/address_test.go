@@ -37,7 +37,8 @@ func TestParse(t *testing.T) {
 }
 
 func TestSpansAreWhatPeopleType(t *testing.T) {
-	assert.Equal(t, []string{"192.0.2.10-192.0.2.40", "192.0.2.50", "198.51.100.0-198.51.100.255"}, MustParse("192.0.2.10-40", "192.0.2.50", "198.51.100.0/24").Spans())
+	assert.Equal(t, []string{"192.0.2.10-192.0.2.40", "192.0.2.50", "198.51.100.0-198.51.100.255"},
+		MustParse("192.0.2.10-40", "192.0.2.50", "198.51.100.0/24").Spans())
 	assert.Empty(t, Ranges{}.Spans())
 }
 

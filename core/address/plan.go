@@ -39,7 +39,8 @@ func (n *Network) UnmarshalJSON(b []byte) error {
 	}
 	var err error
 	if n.Gateway, err = netip.ParseAddr(raw.Gateway); err != nil {
-		return &PlanError{Field: "gateway", Problem: fmt.Sprintf("the gateway %q is not an address", raw.Gateway), Remedy: "type it like 192.0.2.1, or leave it out"}
+		return &PlanError{Field: "gateway", Problem: fmt.Sprintf("the gateway %q is not an address", raw.Gateway),
+			Remedy: "type it like 192.0.2.1, or leave it out"}
 	}
 	return nil
 }
@@ -115,7 +116,8 @@ func (n Network) Plan(site Ranges, wishes []Wish, taken []netip.Addr) ([]Assignm
 				missing++
 			}
 		}
-		return nil, &PlanError{Field: "pool", Problem: fmt.Sprintf("the pool has %d free addresses, and %d devices need one", free, free+missing), Remedy: "widen the pool, or select fewer devices"}
+		return nil, &PlanError{Field: "pool", Problem: fmt.Sprintf("the pool has %d free addresses, and %d devices need one", free,
+			free+missing), Remedy: "widen the pool, or select fewer devices"}
 	}
 	return out, nil
 }
@@ -134,7 +136,8 @@ func (r Ranges) each() func(yield func(netip.Addr) bool) {
 }
 
 func (n Network) usable(site Ranges, subnet netip.Prefix, a netip.Addr) bool {
-	return a.IsValid() && subnet.Contains(a) && site.Contains(a) && a != subnet.Addr() && a != lastOf(subnet) && a != n.Gateway && !n.DHCP.Contains(a)
+	return a.IsValid() && subnet.Contains(a) && site.Contains(a) && a != subnet.Addr() && a != lastOf(subnet) && a != n.Gateway &&
+		!n.DHCP.Contains(a)
 }
 
 // check finds what in the layout cannot be, and returns the subnet.
@@ -144,24 +147,29 @@ func (n Network) check(site Ranges) (netip.Prefix, error) {
 	}
 	first := n.Pool.spans[0].first
 	if !first.Is4() || n.Bits < 8 || n.Bits > 30 {
-		return netip.Prefix{}, &PlanError{"bits", fmt.Sprintf("a mask of /%d does not fit a site's network", n.Bits), "type a prefix length from 8 to 30; 24 is usual"}
+		return netip.Prefix{}, &PlanError{"bits", fmt.Sprintf("a mask of /%d does not fit a site's network", n.Bits),
+			"type a prefix length from 8 to 30; 24 is usual"}
 	}
 	subnet := netip.PrefixFrom(first, n.Bits).Masked()
 	for _, p := range n.Pool.spans {
 		if !subnet.Contains(p.first) || !subnet.Contains(p.last) {
-			return subnet, &PlanError{"bits", fmt.Sprintf("the pool %s does not lie in one network with the mask /%d", n.Pool, n.Bits), "widen the mask, or narrow the pool"}
+			return subnet, &PlanError{"bits", fmt.Sprintf("the pool %s does not lie in one network with the mask /%d", n.Pool, n.Bits),
+				"widen the mask, or narrow the pool"}
 		}
 		if !site.Contains(p.first) || !site.Contains(p.last) {
-			return subnet, &PlanError{"pool", fmt.Sprintf("the pool %s reaches outside the site's ranges (%s)", n.Pool, site), "narrow the pool, or widen the site's ranges"}
+			return subnet, &PlanError{"pool", fmt.Sprintf("the pool %s reaches outside the site's ranges (%s)", n.Pool, site),
+				"narrow the pool, or widen the site's ranges"}
 		}
 		for _, d := range n.DHCP.spans {
 			if p.contains(d.first) || d.contains(p.first) {
-				return subnet, &PlanError{"pool", fmt.Sprintf("the pool %s overlaps the DHCP pool %s", n.Pool, n.DHCP), "keep the two apart: the DHCP server would give a camera's address away"}
+				return subnet, &PlanError{"pool", fmt.Sprintf("the pool %s overlaps the DHCP pool %s", n.Pool, n.DHCP),
+					"keep the two apart: the DHCP server would give a camera's address away"}
 			}
 		}
 	}
 	if n.Gateway.IsValid() && (!subnet.Contains(n.Gateway) || n.Gateway == subnet.Addr() || n.Gateway == lastOf(subnet)) {
-		return subnet, &PlanError{"gateway", fmt.Sprintf("the gateway %s does not lie in %s", n.Gateway, subnet), "type the gateway of this network, or leave it out"}
+		return subnet, &PlanError{"gateway", fmt.Sprintf("the gateway %s does not lie in %s", n.Gateway, subnet),
+			"type the gateway of this network, or leave it out"}
 	}
 	for _, field := range []struct{ name, text, what, remedy string }{
 		{"ntp", n.NTP, "time server", "type an address or a name, or leave it out"},
@@ -172,7 +180,8 @@ func (n Network) check(site Ranges) (netip.Prefix, error) {
 		}
 	}
 	if n.TimeZone != "" && !posixZone.MatchString(n.TimeZone) {
-		return subnet, &PlanError{"time_zone", fmt.Sprintf("%q is no time zone as devices take it", n.TimeZone), "type it in the POSIX form, as GMT0BST,M3.5.0/1,M10.5.0, or leave it out"}
+		return subnet, &PlanError{"time_zone", fmt.Sprintf("%q is no time zone as devices take it", n.TimeZone),
+			"type it in the POSIX form, as GMT0BST,M3.5.0/1,M10.5.0, or leave it out"}
 	}
 	return subnet, nil
 }

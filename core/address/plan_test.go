@@ -37,7 +37,8 @@ func TestPlanKeepsOrderAndWhatLiesInThePool(t *testing.T) {
 	for _, a := range got {
 		text = append(text, fmt.Sprint(a.Old, ">", a.New, a.Keep))
 	}
-	assert.Equal(t, []string{"192.0.2.64>192.0.2.101 false", "192.0.2.102>192.0.2.102 true", "192.0.2.7>192.0.2.103 false", "192.0.2.9>192.0.2.104 false"}, text)
+	assert.Equal(t, []string{"192.0.2.64>192.0.2.101 false", "192.0.2.102>192.0.2.102 true", "192.0.2.7>192.0.2.103 false",
+		"192.0.2.9>192.0.2.104 false"}, text)
 }
 
 func TestPlanOfTwoAtOneAddressMovesOne(t *testing.T) {
@@ -131,7 +132,8 @@ func TestNetworkSurvivesJSON(t *testing.T) {
 
 func TestTimeZonesAsDevicesTakeThem(t *testing.T) {
 	site := MustParse("192.0.2.0/24")
-	for zone, good := range map[string]bool{"": true, "GMT0BST,M3.5.0/1,M10.5.0": true, "CET-1CEST": true, "<+03>-3": true, "UTC0": true, "Europe/London": false, "GMT": false, "GMT0 BST": false, "GMT0<scr/ipt>": false} {
+	for zone, good := range map[string]bool{"": true, "GMT0BST,M3.5.0/1,M10.5.0": true, "CET-1CEST": true, "<+03>-3": true, "UTC0": true,
+		"Europe/London": false, "GMT": false, "GMT0 BST": false, "GMT0<scr/ipt>": false} {
 		_, err := Network{Pool: MustParse("192.0.2.100-110"), Bits: 24, TimeZone: zone}.Plan(site, nil, nil)
 		if good {
 			assert.NoError(t, err, zone)

@@ -14,8 +14,10 @@ func TestGuide(t *testing.T) {
 	}
 	to := netip.MustParseAddr("198.51.100.64")
 	assert.True(t, Guide(netip.MustParseAddr("192.0.2.9"), own, "linux", nil).Reachable)
-	assert.Equal(t, Guidance{Add: "198.51.100.250", Interface: "eth0", Command: "sudo ip addr add 198.51.100.250/24 dev eth0", Undo: "sudo ip addr del 198.51.100.250/24 dev eth0"}, Guide(to, own, "linux", nil))
-	assert.Equal(t, "198.51.100.249", Guide(to, own, "linux", []netip.Addr{netip.MustParseAddr("198.51.100.250")}).Add, "an address that something has is not taken")
+	assert.Equal(t, Guidance{Add: "198.51.100.250", Interface: "eth0", Command: "sudo ip addr add 198.51.100.250/24 dev eth0",
+		Undo: "sudo ip addr del 198.51.100.250/24 dev eth0"}, Guide(to, own, "linux", nil))
+	assert.Equal(t, "198.51.100.249", Guide(to, own, "linux", []netip.Addr{netip.MustParseAddr("198.51.100.250")}).Add,
+		"an address that something has is not taken")
 	assert.Equal(t, "198.51.100.249", Guide(netip.MustParseAddr("198.51.100.250"), own, "linux", nil).Add, "nor the device's own")
 	assert.Contains(t, Guide(to, own, "windows", nil).Command, `netsh interface ipv4 add address "eth0" 198.51.100.250 255.255.255.0`)
 	assert.Contains(t, Guide(to, own, "darwin", nil).Undo, "-alias 198.51.100.250")

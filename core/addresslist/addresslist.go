@@ -51,7 +51,8 @@ func Parse(cells [][]string) (rows []Row, warnings []string, err error) {
 		columns = guessColumns(cells)
 	}
 	if len(columns) == 0 {
-		return nil, nil, &table.Error{Problem: "no column of names, addresses, MAC or serial numbers was found", Remedy: "put a heading over each column, such as: name, address, mac, serial, note"}
+		return nil, nil, &table.Error{Problem: "no column of names, addresses, MAC or serial numbers was found",
+			Remedy: "put a heading over each column, such as: name, address, mac, serial, note"}
 	}
 	seen := map[string]int{}
 	for i, record := range cells[start:] {
@@ -90,7 +91,8 @@ func Parse(cells [][]string) (rows []Row, warnings []string, err error) {
 		rows = append(rows, row)
 	}
 	if len(rows) == 0 {
-		return nil, warnings, &table.Error{Problem: "the list has no row with a name, address, MAC or serial number", Remedy: "check that the right sheet was saved"}
+		return nil, warnings, &table.Error{Problem: "the list has no row with a name, address, MAC or serial number",
+			Remedy: "check that the right sheet was saved"}
 	}
 	return rows, warnings, nil
 }
@@ -214,7 +216,8 @@ func Match(rows []Row, heard []Heard) Result {
 
 func differs(r Row, h Heard) string {
 	var parts []string
-	for _, f := range []struct{ what, listed, heard string }{{"address", r.Addr, h.Addr}, {"MAC", r.MAC, h.MAC}, {"serial", r.Serial, h.Serial}} {
+	for _, f := range []struct{ what, listed, heard string }{{"address", r.Addr, h.Addr}, {"MAC", r.MAC, h.MAC},
+		{"serial", r.Serial, h.Serial}} {
 		if f.listed != "" && f.heard != "" && !strings.EqualFold(f.listed, f.heard) {
 			parts = append(parts, fmt.Sprintf("%s: listed %s, heard %s", f.what, f.listed, f.heard))
 		}

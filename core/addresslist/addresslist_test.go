@@ -13,7 +13,8 @@ import (
 	"unlatch/core/table"
 )
 
-const list = "Tarn Ferry cameras;;;;\nCamera;IP address;MAC;Serial number;Notes\nPlatform clöck;192.0.2.11;00-00-5E-00-53-01;C1;over the door\nFootbridge;192.0.2.12/24;;;\n\n"
+const list = "Tarn Ferry cameras;;;;\nCamera;IP address;MAC;Serial number;Notes\nPlatform clöck;192.0.2.11;00-00-5E-00-53-01;C1;over " +
+	"the door\nFootbridge;192.0.2.12/24;;;\n\n"
 
 func TestParseCSVAsSpreadsheetsWriteIt(t *testing.T) {
 	utf16, err := unicode.UTF16(unicode.LittleEndian, unicode.UseBOM).NewEncoder().String(list)
@@ -47,7 +48,8 @@ func TestWhatCannotBeReadIsSaidAndNotGuessed(t *testing.T) {
 	require.Len(t, rows, 3)
 	assert.Equal(t, Row{Line: 2, Name: "A"}, rows[0])
 	assert.Contains(t, rows[1].Name, "HYPERLINK", "a formula is text")
-	assert.Equal(t, []string{`Line 2: "192.0.2.300" is not an address, "x" is not a MAC address.`, "Line 5: the same as line 4, left out."}, warnings)
+	assert.Equal(t, []string{`Line 2: "192.0.2.300" is not an address, "x" is not a MAC address.`,
+		"Line 5: the same as line 4, left out."}, warnings)
 	for in, says := range map[string]string{
 		"":                                    "no column",
 		"hello\nworld\n":                      "no column",

@@ -149,33 +149,42 @@ func explain(err error, f Facts) Diagnosis {
 			Fix:     "Add its range to the site if it belongs there, or give the device an address inside the ranges."}
 	case errors.As(err, &locked):
 		until := time.Now().Add(locked.Wait).Round(time.Second)
-		d := Diagnosis{Cause: Locked, Until: &until, Summary: "The device is locked: it judges no sign-in at the moment, neither a wrong one nor the right one.",
-			Fix: "Wait: Unlatch leaves it alone and tries again by itself. Find out who sends it wrong passwords, an old recorder perhaps.", Seen: locked.Seen}
+		d := Diagnosis{Cause: Locked, Until: &until,
+			Summary: "The device is locked: it judges no sign-in at the moment, neither a wrong one nor the right one.",
+			Fix: "Wait: Unlatch leaves it alone and tries again by itself. Find out who sends it wrong passwords, an old recorder " +
+				"perhaps.", Seen: locked.Seen}
 		if !locked.Hinted {
-			d.Fix = fmt.Sprintf("It does not say for how long; Unlatch leaves it alone for %d minutes and tries again by itself. Restarting the device often ends a lock.", int(locked.Wait.Minutes()))
+			d.Fix = fmt.Sprintf("It does not say for how long; Unlatch leaves it alone for %d minutes and tries again by itself. Restarting "+
+				"the device often ends a lock.", int(locked.Wait.Minutes()))
 		}
 		return d
 	case errors.As(err, &held) && held.Locked:
-		return Diagnosis{Cause: Locked, Until: &held.Until, Summary: "The device is locked: it has said so. Nothing is sent to it until that ends.",
-			Fix: "Wait: Unlatch tries again by itself."}
+		return Diagnosis{Cause: Locked, Until: &held.Until,
+			Summary: "The device is locked: it has said so. Nothing is sent to it until that ends.",
+			Fix:     "Wait: Unlatch tries again by itself."}
 	case errors.As(err, &unknown) && unknown.TooLong:
-		return Diagnosis{Cause: Unbounded, Summary: fmt.Sprintf("The challenge (WWW-Authenticate) of %s is over %d kB long, which no camera sends.", f.Asking, httpauth.MaxLine>>10),
+		return Diagnosis{Cause: Unbounded, Summary: fmt.Sprintf("The challenge (WWW-Authenticate) of %s is over %d kB long, which no camera "+
+			"sends.", f.Asking, httpauth.MaxLine>>10),
 			Fix: "Check what is really listening on that port."}
 	case errors.As(err, &unknown):
 		return Diagnosis{Cause: SchemeUnknown, Summary: "The device refuses without offering a sign-in scheme that can be answered.",
 			Fix: "Switch the device to digest sign-in on its own page."}
 	case errors.As(err, &readable) && readable.Agreed:
 		return Diagnosis{Cause: ReadableWaits,
-			Summary: fmt.Sprintf("%s takes a sign-in only as %s, in which the password can be read. That goes out only in work that a person begins, and this began by itself.", Capital(f.Asking), readable.Scheme),
-			Fix:     "Open its latches."}
+			Summary: fmt.Sprintf("%s takes a sign-in only as %s, in which the password can be read. That goes out only in work that a person "+
+				"begins, and this began by itself.", Capital(f.Asking), readable.Scheme),
+			Fix: "Open its latches."}
 	case errors.As(err, &readable):
 		return Diagnosis{Cause: Readable,
-			Summary: fmt.Sprintf("%s takes a sign-in only as %s: whoever answers or listens on this network can read the password. Nothing was sent.", Capital(f.Asking), readable.Scheme),
-			Fix:     "Agree to it for this device, its model or the site, if you trust this network; or switch the device to digest sign-in on its own page."}
+			Summary: fmt.Sprintf("%s takes a sign-in only as %s: whoever answers or listens on this network can read the password. Nothing was "+
+				"sent.", Capital(f.Asking), readable.Scheme),
+			Fix: "Agree to it for this device, its model or the site, if you trust this network; or switch the device to digest sign-in on " +
+				"its own page."}
 	case errors.As(err, &weaker):
 		return Diagnosis{Cause: SchemeWeaker,
-			Summary: fmt.Sprintf("%s now wants the sign-in as %s; it has always taken it as %s. Nothing was sent: a stranger in its place would ask like this.", Capital(f.Asking), weaker.Now, weaker.Before),
-			Fix:     "Find out who answers at this address. If the device was reset or its sign-in scheme was changed, agree to the weaker one."}
+			Summary: fmt.Sprintf("%s now wants the sign-in as %s; it has always taken it as %s. Nothing was sent: a stranger in its place "+
+				"would ask like this.", Capital(f.Asking), weaker.Now, weaker.Before),
+			Fix: "Find out who answers at this address. If the device was reset or its sign-in scheme was changed, agree to the weaker one."}
 	case errors.As(err, &held):
 		return Diagnosis{Cause: HeldBack, Until: &held.Until,
 			Summary: fmt.Sprintf("%d sign-ins were refused. One more could lock the device.", held.Wrong),
@@ -183,12 +192,14 @@ func explain(err error, f Facts) Diagnosis {
 	case errors.As(err, &syntax):
 		return Diagnosis{Cause: BadURL, Summary: Capital(syntax.Error()) + ".", Fix: Capital(syntax.Remedy) + "."}
 	}
-	for _, try := range []func(error, Facts) (Diagnosis, bool){explainAddress, explainStream, explainMedia, explainPicture, explainDevice, explainNetwork} {
+	for _, try := range []func(error, Facts) (Diagnosis, bool){explainAddress, explainStream, explainMedia, explainPicture,
+		explainDevice, explainNetwork} {
 		if d, ok := try(err, f); ok {
 			return d
 		}
 	}
-	return Diagnosis{Cause: Unknown, Summary: Capital(err.Error()) + ".", Fix: "Look at the exchange below; it holds every byte that was said."}
+	return Diagnosis{Cause: Unknown, Summary: Capital(err.Error()) + ".",
+		Fix: "Look at the exchange below; it holds every byte that was said."}
 }
 
 func explainAddress(err error, _ Facts) (Diagnosis, bool) {
@@ -200,16 +211,19 @@ func explainAddress(err error, _ Facts) (Diagnosis, bool) {
 	)
 	switch {
 	case errors.As(err, &occupied):
-		return Diagnosis{Cause: AddressTaken, Summary: fmt.Sprintf("%s is taken: something answers there on port %d. Nothing was sent.", occupied.Addr, occupied.Port),
+		return Diagnosis{Cause: AddressTaken, Summary: fmt.Sprintf("%s is taken: something answers there on port %d. Nothing was sent.",
+			occupied.Addr, occupied.Port),
 			Fix: "Sweep again to see what it is, and plan another address."}, true
 	case errors.As(err, &impostor):
-		return Diagnosis{Cause: AddressTaken, Summary: fmt.Sprintf("Another device answers at %s, and this one was not heard since.", impostor.Addr),
+		return Diagnosis{Cause: AddressTaken, Summary: fmt.Sprintf("Another device answers at %s, and this one was not heard since.",
+			impostor.Addr),
 			Fix: "Two devices may have the address now. Unplug one, sweep again, and give one another address."}, true
 	case errors.As(err, &stayed):
 		return Diagnosis{Cause: AddressRefused, Summary: fmt.Sprintf("The device accepted %s and came back at %s.", stayed.New, stayed.Old),
 			Fix: "Restart it by hand and sweep again; some devices lock their address on their own page."}, true
 	case errors.As(err, &lost):
-		return Diagnosis{Cause: DeviceLost, Summary: fmt.Sprintf("The device was sent to a new address and did not come back within %s.", lost.Wait),
+		return Diagnosis{Cause: DeviceLost, Summary: fmt.Sprintf("The device was sent to a new address and did not come back within %s.",
+			lost.Wait),
 			Fix: "Check mask and gateway, wait for a slow restart, then sweep again: it is known by its identity wherever it answers."}, true
 	}
 	return Diagnosis{}, false
@@ -229,22 +243,28 @@ func explainStream(err error, f Facts) (Diagnosis, bool) {
 	)
 	switch {
 	case errors.As(err, &cert):
-		return Diagnosis{Cause: CertificateChanged, Summary: fmt.Sprintf("%s shows another certificate than before. No sign-in was sent to it.", f.at()),
-			Fix:  "If the device was reset, replaced or given a new certificate, take the new one. If nobody did that, find out who answers at this address.",
+		return Diagnosis{Cause: CertificateChanged, Summary: fmt.Sprintf("%s shows another certificate than before. No sign-in was sent to "+
+			"it.", f.at()),
+			Fix: "If the device was reset, replaced or given a new certificate, take the new one. If nobody did that, find out who answers at " +
+				"this address.",
 			Seen: fmt.Sprintf("SHA-256 %s, until %s; before %s", cert.Shown.SHA256, cert.Shown.Until.Format("2006-01-02"), cert.Pinned)}, true
 	case errors.As(err, &tunnel):
-		return Diagnosis{Cause: NotRTSP, Summary: fmt.Sprintf("%s is a web port: %s.", f.at(), tunnel), Fix: "Use the stream port, usually 554. The device service names it."}, true
+		return Diagnosis{Cause: NotRTSP, Summary: fmt.Sprintf("%s is a web port: %s.", f.at(), tunnel),
+			Fix: "Use the stream port, usually 554. The device service names it."}, true
 	case errors.As(err, &auth):
 		return explainAuth(auth, f), true
 	case errors.As(err, &status):
 		return explainStatus(status, f), true
 	case errors.As(err, &down):
-		return Diagnosis{Cause: RedirectLost, Summary: Capital(down.Error()) + ".", Fix: "Take the plain URL by hand if you trust this network, or find out who sends the redirect."}, true
+		return Diagnosis{Cause: RedirectLost, Summary: Capital(down.Error()) + ".",
+			Fix: "Take the plain URL by hand if you trust this network, or find out who sends the redirect."}, true
 	case errors.As(err, &silent) && silent.Requests > 0:
-		return Diagnosis{Cause: OwnRequests, Summary: fmt.Sprintf("%s sends requests of its own (%d of them) and answers none.", f.at(), silent.Requests),
+		return Diagnosis{Cause: OwnRequests, Summary: fmt.Sprintf("%s sends requests of its own (%d of them) and answers none.", f.at(),
+			silent.Requests),
 			Fix: "It may expect a server at this end. Check that the port is its stream port."}, true
 	case errors.As(err, &silent) && silent.Others > 0:
-		return Diagnosis{Cause: Broken, Summary: fmt.Sprintf("%s answers, but not what was asked: the sequence numbers (CSeq) of its answers are others.", f.at()),
+		return Diagnosis{Cause: Broken, Summary: fmt.Sprintf("%s answers, but not what was asked: the sequence numbers (CSeq) of its "+
+			"answers are others.", f.at()),
 			Fix: "Check the port; if it is right, the firmware is broken: keep the exchange for the maker's support."}, true
 	case errors.As(err, &silent) && silent.Frames > 0:
 		return Diagnosis{Cause: Broken, Summary: fmt.Sprintf("%s sends packets (%d of them) in place of an answer.", f.at(), silent.Frames),
@@ -258,7 +278,8 @@ func explainStream(err error, f Facts) (Diagnosis, bool) {
 		return Diagnosis{Cause: Silent, Summary: fmt.Sprintf("%s takes the connection and says nothing.", f.at()),
 			Fix: "The service behind the port hangs, or it is not RTSP. Restart the device, or read its stream port from the device service."}, true
 	case errors.As(err, &limit):
-		return Diagnosis{Cause: Unbounded, Summary: fmt.Sprintf("%s sends an answer without end (%s over %d), which no camera does.", f.at(), limit.What, limit.Limit),
+		return Diagnosis{Cause: Unbounded, Summary: fmt.Sprintf("%s sends an answer without end (%s over %d), which no camera does.",
+			f.at(), limit.What, limit.Limit),
 			Fix: "Check what is really listening on that port."}, true
 	case errors.As(err, &wrong):
 		return Diagnosis{Cause: NotRTSP, Summary: fmt.Sprintf("%s speaks %s, not RTSP: this is a web port.", f.at(), wrong.Spoken),
@@ -272,7 +293,8 @@ func explainStream(err error, f Facts) (Diagnosis, bool) {
 
 // tooSlow says that a device answers and does not finish in time.
 func tooSlow(f Facts, bytes int64, after time.Duration) Diagnosis {
-	return Diagnosis{Cause: TooSlow, Summary: fmt.Sprintf("%s answers, but too slowly: %d bytes in %s and no end.", f.at(), bytes, after.Round(100*time.Millisecond)),
+	return Diagnosis{Cause: TooSlow, Summary: fmt.Sprintf("%s answers, but too slowly: %d bytes in %s and no end.", f.at(), bytes,
+		after.Round(100*time.Millisecond)),
 		Fix:  "The device may be overloaded, or the way to it bad: close other viewers, restart it, and try again.",
 		Seen: fmt.Sprintf("%d bytes came within %s", bytes, after.Round(100*time.Millisecond))}
 }
@@ -283,7 +305,8 @@ func explainAuth(auth *rtsp.AuthError, f Facts) Diagnosis {
 		return Diagnosis{Cause: NoSignIn, Summary: fmt.Sprintf("The stream wants a sign-in (%s) and there is none to try.", offered),
 			Fix: "Add the sign-in for this device to the keyring."}
 	}
-	return Diagnosis{Cause: WrongSignIn, Summary: fmt.Sprintf("The device refuses the sign-in of %q for its streams (%s).", f.User, auth.Scheme),
+	return Diagnosis{Cause: WrongSignIn, Summary: fmt.Sprintf("The device refuses the sign-in of %q for its streams (%s).", f.User,
+		auth.Scheme),
 		Fix: "Check the password. Many devices keep a user list of their own for streams: the user may be missing there."}
 }
 
@@ -318,9 +341,11 @@ func explainMedia(err error, _ Facts) (Diagnosis, bool) {
 	)
 	switch {
 	case errors.As(err, &sdp):
-		return Diagnosis{Cause: BadDescription, Summary: Capital(sdp.Error()) + ".", Fix: "Check the path: some devices answer any path with an empty description."}, true
+		return Diagnosis{Cause: BadDescription, Summary: Capital(sdp.Error()) + ".",
+			Fix: "Check the path: some devices answer any path with an empty description."}, true
 	case errors.As(err, &sps):
-		return Diagnosis{Cause: BadParameterSet, Summary: Capital(sps.Error()) + ".", Fix: "Set the resolution again on the device, or restart it; no player can decode this."}, true
+		return Diagnosis{Cause: BadParameterSet, Summary: Capital(sps.Error()) + ".",
+			Fix: "Set the resolution again on the device, or restart it; no player can decode this."}, true
 	case errors.As(err, &pic):
 		return pic.diagnosis(), true
 	}
@@ -329,7 +354,8 @@ func explainMedia(err error, _ Facts) (Diagnosis, bool) {
 
 // OutOfTime says that a device answers, and took longer for a step than any step gets. got is what was found until then.
 func OutOfTime(after time.Duration, got string) Diagnosis {
-	d := Diagnosis{Cause: TooSlow, Summary: fmt.Sprintf("The device answers so slowly that this was not done within %s.", after.Round(time.Second)),
+	d := Diagnosis{Cause: TooSlow, Summary: fmt.Sprintf("The device answers so slowly that this was not done within %s.",
+		after.Round(time.Second)),
 		Fix: "Try again: it goes on from where it was. Close other viewers or restart the device if it stays like this.", Seen: fmt.Sprintf("stopped after %s", after.Round(time.Second))}
 	if got != "" {
 		d.Summary += " Found until then: " + got + "."
@@ -339,7 +365,8 @@ func OutOfTime(after time.Duration, got string) Diagnosis {
 
 // ClaimedBy says that something at another address claims to be a device which still answers at its own.
 func ClaimedBy(at, still netip.Addr, method string) Diagnosis {
-	return Diagnosis{Cause: Impostor, Summary: fmt.Sprintf("Something at %s says that it is this device, which still answers at %s. Nothing was sent there.", at, still),
+	return Diagnosis{Cause: Impostor, Summary: fmt.Sprintf("Something at %s says that it is this device, which still answers at %s. "+
+		"Nothing was sent there.", at, still),
 		Fix:  "Find out what answers there. If the device itself was moved, switch off what is still at its old address and sweep again.",
 		Seen: fmt.Sprintf("heard by %s from %s while %s answered", method, at, still)}
 }
@@ -347,7 +374,8 @@ func ClaimedBy(at, still netip.Addr, method string) Diagnosis {
 // NotKnownAgain says that a device has moved, as far as it says, and that nothing which a stranger lacks confirms it. why is what
 // went wrong with the sign-in that opened it before.
 func NotKnownAgain(before, now netip.Addr, why Diagnosis) Diagnosis {
-	return Diagnosis{Cause: Stranger, Summary: fmt.Sprintf("What answers at %s says that it is the device that was at %s, and does not prove it. Only the sign-in that opened it there was tried.", now, before),
+	return Diagnosis{Cause: Stranger, Summary: fmt.Sprintf("What answers at %s says that it is the device that was at %s, and does not "+
+		"prove it. Only the sign-in that opened it there was tried.", now, before),
 		Fix: "Look at the device. If it is the same one, add its sign-in for this device, or forget it and let it be found anew.", Seen: why.Summary, Until: why.Until}
 }
 
@@ -368,7 +396,8 @@ func (e *PictureError) diagnosis() Diagnosis {
 		d.Summary = "Packets come, but no whole key frame. " + e.Detail
 		d.Fix = "Shorten the key-frame interval on the device (one to two seconds is usual), or look for packet loss on the way."
 	case NotDecodable:
-		d.Summary, d.Fix = "A key frame came and does not decode to a picture.", "Set the codec to plain H.264 on the device; a maker's own compression or encryption may be on."
+		d.Summary, d.Fix = "A key frame came and does not decode to a picture.", "Set the codec to plain H.264 on the device; a maker's own "+
+			"compression or encryption may be on."
 	case CodecNotMeasured:
 		d.Summary = "The stream plays as " + e.Detail + ", which Unlatch cannot measure yet: no picture is proven."
 		d.Fix = "Set the stream to H.264 on the device for now."
@@ -388,18 +417,23 @@ func explainPicture(err error, f Facts) (Diagnosis, bool) {
 	)
 	switch {
 	case errors.As(err, &refused) && !refused.Tried:
-		return Diagnosis{Cause: NoSignIn, Summary: Capital(f.Asking) + " wants a sign-in and there is none to try.", Fix: "Add the sign-in for it to the keyring."}, true
+		return Diagnosis{Cause: NoSignIn, Summary: Capital(f.Asking) + " wants a sign-in and there is none to try.",
+			Fix: "Add the sign-in for it to the keyring."}, true
 	case errors.As(err, &refused):
-		return Diagnosis{Cause: WrongSignIn, Summary: fmt.Sprintf("%s refuses the sign-in of %q (%s).", Capital(f.Asking), f.User, refused.Scheme),
+		return Diagnosis{Cause: WrongSignIn, Summary: fmt.Sprintf("%s refuses the sign-in of %q (%s).", Capital(f.Asking), f.User,
+			refused.Scheme),
 			Fix: "The device keeps users of their own for its web side: add the right sign-in to the keyring, for web pages only."}, true
 	case errors.As(err, &status) && status.Status == 403:
-		return Diagnosis{Cause: LevelTooLow, Summary: fmt.Sprintf("%s is not for this user: %s.", Capital(f.Asking), status), Fix: "Give the user a higher level on the device's own page, or use another sign-in."}, true
+		return Diagnosis{Cause: LevelTooLow, Summary: fmt.Sprintf("%s is not for this user: %s.", Capital(f.Asking), status),
+			Fix: "Give the user a higher level on the device's own page, or use another sign-in."}, true
 	case errors.As(err, &status):
-		return Diagnosis{Cause: PathUnknown, Summary: fmt.Sprintf("%s is not there: %s.", Capital(f.Asking), status), Fix: "The device may not serve it, or it is switched off on its own page."}, true
+		return Diagnosis{Cause: PathUnknown, Summary: fmt.Sprintf("%s is not there: %s.", Capital(f.Asking), status),
+			Fix: "The device may not serve it, or it is switched off on its own page."}, true
 	case errors.As(err, &not):
 		return Diagnosis{Cause: NotPicture, Summary: Capital(not.Error()) + ".", Fix: "Check the path: this may be a web page."}, true
 	case errors.As(err, &lost):
-		return Diagnosis{Cause: RedirectLost, Summary: fmt.Sprintf("%s redirects and leads nowhere: %s.", Capital(f.Asking), lost.To), Fix: "Read the right address on the device's own page; it may want HTTPS."}, true
+		return Diagnosis{Cause: RedirectLost, Summary: fmt.Sprintf("%s redirects and leads nowhere: %s.", Capital(f.Asking), lost.To),
+			Fix: "Read the right address on the device's own page; it may want HTTPS."}, true
 	}
 	return Diagnosis{}, false
 }
@@ -411,16 +445,21 @@ func explainDevice(err error, f Facts) (Diagnosis, bool) {
 		refused *onvif.RefusedError
 		limit   *onvif.LimitError
 		full    *TargetFullError
+		shut    *TargetShutError
 		kept    *remedy.NotKeptError
 		unfit   *UnfitSignInError
 	)
 	switch {
+	case errors.As(err, &shut):
+		return Diagnosis{Cause: NoSignIn, Summary: Capital(shut.Error()) + ".", Seen: "no sign-in is known to open it",
+			Fix: "Open the recorder's own latches first: select it in the line-up."}, true
 	case errors.As(err, &unfit):
 		why := "the password is longer than many targets take"
 		if unfit.Encoded {
 			why = "the user name or password holds characters that have to be percent-encoded in a URL, which some targets cannot read"
 		}
-		return Diagnosis{Cause: UnfitSignIn, Summary: fmt.Sprintf("%s turns the stream URL down. Most likely reason: %s.", Capital(f.Asking), why),
+		return Diagnosis{Cause: UnfitSignIn, Summary: fmt.Sprintf("%s turns the stream URL down. Most likely reason: %s.",
+			Capital(f.Asking), why),
 			Fix: "Make a stream user on the camera: its password is short enough for every target and made of letters, digits and dashes."}, true
 	case errors.As(err, &kept):
 		return Diagnosis{Cause: NotKept, Summary: Capital(kept.Error()) + ".",
@@ -435,13 +474,15 @@ func explainDevice(err error, f Facts) (Diagnosis, bool) {
 		return Diagnosis{Cause: WrongSignIn, Summary: fmt.Sprintf("%s refuses the sign-in of %q.", Capital(f.Asking), f.User),
 			Fix: "Add the sign-in that is right for this device to the keyring. A separate ONVIF user list on the device is a common reason."}, true
 	case errors.As(err, &limit):
-		return Diagnosis{Cause: Unbounded, Summary: fmt.Sprintf("%s at %s sends an answer that no honest device sends (%s).", Capital(f.Asking), f.at(), limit.What),
+		return Diagnosis{Cause: Unbounded, Summary: fmt.Sprintf("%s at %s sends an answer that no honest device sends (%s).",
+			Capital(f.Asking), f.at(), limit.What),
 			Fix: "Check what is really listening on that port."}, true
 	case errors.As(err, &not):
 		return Diagnosis{Cause: NotONVIF, Summary: fmt.Sprintf("%s answers, but not as a device service: %s.", f.at(), not.Problem),
 			Fix: "Switch ONVIF on in the device's network settings, or check the port."}, true
 	case errors.As(err, &fault) && fault.HasCode("NotAuthorized"), errors.As(err, &fault) && fault.HasCode("OperationProhibited"):
-		return Diagnosis{Cause: LevelTooLow, Summary: fmt.Sprintf("%s knows this user and does not allow what was asked: %s.", Capital(f.Asking), fault.Reason),
+		return Diagnosis{Cause: LevelTooLow, Summary: fmt.Sprintf("%s knows this user and does not allow what was asked: %s.",
+			Capital(f.Asking), fault.Reason),
 			Fix: "Give the user a higher level (Operator or Administrator) or use another sign-in."}, true
 	case errors.As(err, &fault):
 		return Diagnosis{Cause: Unfit, Summary: fmt.Sprintf("%s turns the request down: %s.", Capital(f.Asking), fault.Reason),
@@ -461,6 +502,11 @@ func (e *UnfitSignInError) Error() string {
 	return "the target turns the stream URL down, most likely for its sign-in: " + e.Answer
 }
 
+// A TargetShutError says that no sign-in is known to open a target.
+type TargetShutError struct{ Name string }
+
+func (e *TargetShutError) Error() string { return e.Name + " has not been signed in to yet" }
+
 // A TargetFullError says that a target has no free slot.
 type TargetFullError struct{ Slots int }
 
@@ -476,7 +522,8 @@ func explainNetwork(err error, f Facts) (Diagnosis, bool) {
 	case errors.As(err, &slow):
 		return tooSlow(f, slow.Bytes, slow.After), true
 	case errors.As(err, &mute):
-		return Diagnosis{Cause: Silent, Summary: fmt.Sprintf("%s takes the connection and says nothing.", f.at()), Fix: "Restart the device, or check the port."}, true
+		return Diagnosis{Cause: Silent, Summary: fmt.Sprintf("%s takes the connection and says nothing.", f.at()),
+			Fix: "Restart the device, or check the port."}, true
 	case errors.Is(err, syscall.ECONNREFUSED):
 		return Diagnosis{Cause: PortClosed, Summary: fmt.Sprintf("%s is there, but port %d is closed.", f.Host, f.Port),
 			Fix: "The service is switched off or on another port. Switch it on at the device's own page, or sweep again to find its port."}, true

@@ -30,7 +30,8 @@ func TestExplain(t *testing.T) {
 		want diagnose.Cause
 		says string
 	}{
-		{&address.OutOfScopeError{Addr: netip.MustParseAddr("192.0.2.7"), Ranges: address.MustParse("198.51.100.0/24")}, diagnose.OutOfScope, "198.51.100.0/24"},
+		{&address.OutOfScopeError{Addr: netip.MustParseAddr("192.0.2.7"), Ranges: address.MustParse("198.51.100.0/24")},
+			diagnose.OutOfScope, "198.51.100.0/24"},
 		{&signin.HeldBackError{Wrong: 3, Until: time.Unix(3600, 0)}, diagnose.HeldBack, "3 sign-ins were refused"},
 		{&streamurl.SyntaxError{Problem: "it is empty", Remedy: "type one"}, diagnose.BadURL, "it is empty"},
 		{context.Canceled, diagnose.Stopped, "Stopped"},

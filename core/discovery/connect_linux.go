@@ -33,7 +33,8 @@ func newConnector(window int, timeout time.Duration, open func(netip.AddrPort, n
 	if err != nil {
 		return nil, err
 	}
-	return &connector{epoll: e, window: window, timeout: timeout, pending: map[int32]pending{}, open: open, events: make([]unix.EpollEvent, 256)}, nil
+	return &connector{epoll: e, window: window, timeout: timeout, pending: map[int32]pending{}, open: open,
+		events: make([]unix.EpollEvent, 256)}, nil
 }
 
 func (c *connector) close() {

@@ -55,16 +55,19 @@ func TestSweepHearsEveryDeviceByEveryMethod(t *testing.T) {
 	assert.ElementsMatch(t, []string{"ws-discovery", "port sweep"}, clock.Methods)
 	assert.Equal(t, "Corvane-Media/2.4", clock.Ports[1].Server)
 	assert.Equal(t, []string{"80 (device service)", "554 (rtsp)"}, []string{clock.Ports[0].String(), clock.Ports[1].String()})
-	assert.Equal(t, "http://127.41.10.12:8080/onvif/device_service", got["127.41.10.12"].XAddr, "the address in the answer is wrong; the one that answered is used")
+	assert.Equal(t, "http://127.41.10.12:8080/onvif/device_service", got["127.41.10.12"].XAddr,
+		"the address in the answer is wrong; the one that answered is used")
 	assert.Equal(t, []string{"port sweep"}, got["127.41.10.13"].Methods)
 	assert.Equal(t, discovery.Camera, got["127.41.10.13"].Kind)
 	assert.Equal(t, discovery.Recorder, got["127.41.10.20"].Kind)
 	byName := got["127.41.10.14"]
 	assert.Equal(t, []any{discovery.Camera, "L3", "M1", "02:00:5e:00:53:01"}, []any{byName.Kind, byName.Hardware, byName.Serial, byName.MAC})
 	assert.ElementsMatch(t, []string{"mdns", "port sweep"}, byName.Methods)
-	assert.Contains(t, byName.Ports, discovery.Port{Number: 8554, Speaks: "rtsp", Server: "lhd 7", Named: true}, "the port that the device named was asked")
+	assert.Contains(t, byName.Ports, discovery.Port{Number: 8554, Speaks: "rtsp", Server: "lhd 7", Named: true},
+		"the port that the device named was asked")
 	behind := got["127.41.10.17"]
-	assert.Equal(t, []string{"V6", w.Device("Behind a switch").Endpoint()}, []string{behind.Hardware, behind.Endpoint}, "heard though multicast does not reach it")
+	assert.Equal(t, []string{"V6", w.Device("Behind a switch").Endpoint()}, []string{behind.Hardware, behind.Endpoint},
+		"heard though multicast does not reach it")
 	bySearch := got["127.41.10.15"]
 	assert.Equal(t, []any{discovery.Camera, "V5", "S1", "Corvane"}, []any{bySearch.Kind, bySearch.Hardware, bySearch.Serial, bySearch.Maker})
 	assert.Contains(t, bySearch.Methods, "ssdp")
@@ -110,7 +113,8 @@ devices:
 		byName[d.Endpoint] = d
 	}
 	assert.Equal(t, "V5", byName[w.Device("Late").Endpoint()].Hardware)
-	assert.Equal(t, "http://127.41.16.13:8080/onvif/device_service", byName[w.Device("Boastful").Endpoint()].XAddr, "the address that answered is taken, wherever it stands in the list")
+	assert.Equal(t, "http://127.41.16.13:8080/onvif/device_service", byName[w.Device("Boastful").Endpoint()].XAddr,
+		"the address that answered is taken, wherever it stands in the list")
 	for name, is := range map[string]string{"Lamp": "LightSwitch", "Office": "Computer"} {
 		d := byName[w.Device(name).Endpoint()]
 		assert.Equal(t, []any{discovery.Other, is}, []any{d.Kind, d.Is}, "set aside, not lost")
@@ -168,7 +172,8 @@ func TestHostileDiscoveryAnswers(t *testing.T) {
 	m, err = discovery.ParseMessage([]byte(`<Envelope xmlns="urn:something-else"><Header><Action>urn:other/ProbeMatches</Action></Header><Body><List><Item/></List></Body></Envelope>`))
 	require.NoError(t, err)
 	assert.Empty(t, m.Matches, "another vocabulary holds no devices")
-	many := strings.Replace(match, "</ProbeMatches>", strings.Repeat("<ProbeMatch><EndpointReference><Address>a</Address></EndpointReference></ProbeMatch>", 500)+"</ProbeMatches>", 1)
+	many := strings.Replace(match, "</ProbeMatches>",
+		strings.Repeat("<ProbeMatch><EndpointReference><Address>a</Address></EndpointReference></ProbeMatch>", 500)+"</ProbeMatches>", 1)
 	m, err = discovery.ParseMessage([]byte(many))
 	require.NoError(t, err)
 	assert.Len(t, m.Matches, 64)
@@ -219,7 +224,8 @@ func TestParseMessage(t *testing.T) {
 
 func FuzzMulticastAnswers(f *testing.F) {
 	f.Add([]byte("HTTP/1.1 200 OK\r\nLOCATION: http://192.0.2.7:80/d.xml\r\nST: x\r\n\r\n"))
-	f.Add([]byte{0, 0, 0x84, 0, 0, 0, 0, 1, 0, 0, 0, 0, 5, '_', 'r', 't', 's', 'p', 4, '_', 't', 'c', 'p', 5, 'l', 'o', 'c', 'a', 'l', 0, 0, 12, 0, 1, 0, 0, 0, 10, 0, 4, 1, 'a', 0xc0, 12})
+	f.Add([]byte{0, 0, 0x84, 0, 0, 0, 0, 1, 0, 0, 0, 0, 5, '_', 'r', 't', 's', 'p', 4, '_', 't', 'c', 'p', 5, 'l', 'o', 'c', 'a', 'l', 0,
+		0, 12, 0, 1, 0, 0, 0, 10, 0, 4, 1, 'a', 0xc0, 12})
 	f.Add([]byte("<root><device><deviceType>a:b:c</deviceType></device></root>"))
 	f.Add([]byte("192.0.2.7 0x1 0x2 00:11:22:33:44:55 * eth0\n"))
 	f.Fuzz(func(t *testing.T, b []byte) { discovery.ReadAnswers(b) })

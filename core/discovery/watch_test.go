@@ -66,7 +66,8 @@ func TestWatchHearsWhoComesAndGoes(t *testing.T) {
 	endpoint := ""
 	// The watch may not have joined yet when the first is said: it is said until it is heard.
 	require.Eventually(t, func() bool {
-		say(t, "127.41.12.99", net.UDPAddrFromAddrPort(discovery.Group4), strings.NewReplacer("ProbeMatches", "Hello", "<ProbeMatch>", "", "</ProbeMatch>", "").Replace(match))
+		say(t, "127.41.12.99", net.UDPAddrFromAddrPort(discovery.Group4), strings.NewReplacer("ProbeMatches", "Hello", "<ProbeMatch>", "",
+			"</ProbeMatch>", "").Replace(match))
 		return w.has(func(s discovery.Sighting) bool {
 			return s.Endpoint == "urn:uuid:7" && s.Addr.String() == "127.41.12.99"
 		}) > 0
@@ -86,7 +87,8 @@ devices:
 		return func(s discovery.Sighting) bool { return s.Hardware == hardware && s.Addr.String() == addr }
 	}
 	for hardware, addr := range map[string]string{"V4": "127.41.12.11", "V5": "127.41.12.12", "V6": "127.41.12.73", "V7": "127.41.13.64"} {
-		require.Eventually(t, func() bool { return w.has(at(hardware, addr)) > 0 }, 20*time.Second, 20*time.Millisecond, "%s at %s", hardware, addr)
+		require.Eventually(t, func() bool { return w.has(at(hardware, addr)) > 0 }, 20*time.Second, 20*time.Millisecond, "%s at %s",
+			hardware, addr)
 	}
 	assert.Equal(t, 1, w.has(func(s discovery.Sighting) bool { return s.Hardware == "V7" && s.Stray && s.Kind == discovery.Camera }))
 	w.mu.Lock()
@@ -97,7 +99,8 @@ devices:
 func TestWatchHearsOtherProtocolsAndNoNonsense(t *testing.T) {
 	w := watch(t, "127.41.14.0/24")
 	ssdp := net.UDPAddrFromAddrPort(discovery.GroupSSDP)
-	notify := "NOTIFY * HTTP/1.1\r\nHOST: 239.255.255.250:1900\r\nNT: urn:schemas-upnp-org:device:DigitalSecurityCamera:1\r\nNTS: ssdp:alive\r\nLOCATION: http://127.41.14.7:80/d.xml\r\n\r\n"
+	notify := "NOTIFY * HTTP/1.1\r\nHOST: 239.255.255.250:1900\r\nNT: urn:schemas-upnp-org:device:DigitalSecurityCamera:1\r\nNTS: " +
+		"ssdp:alive\r\nLOCATION: http://127.41.14.7:80/d.xml\r\n\r\n"
 	require.Eventually(t, func() bool {
 		say(t, "127.41.14.7", ssdp, notify)
 		return w.has(func(s discovery.Sighting) bool { return s.Method == discovery.SSDP && s.Kind == discovery.Camera }) == 1

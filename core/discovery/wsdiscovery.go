@@ -39,9 +39,11 @@ func NewProbe(types string) (message []byte, id string) {
 	if types != "" {
 		body = "<d:Probe><d:Types>" + types + "</d:Types></d:Probe>"
 	}
-	return []byte(`<?xml version="1.0" encoding="UTF-8"?><e:Envelope xmlns:e="http://www.w3.org/2003/05/soap-envelope" xmlns:w="` + nsAddressing +
+	return []byte(`<?xml version="1.0" encoding="UTF-8"?><e:Envelope xmlns:e="http://www.w3.org/2003/05/soap-envelope" xmlns:w="` +
+		nsAddressing +
 		`" xmlns:d="` + nsDiscovery + `" xmlns:dn="` + nsNetwork + `" xmlns:tds="` + nsDevice + `"><e:Header><w:MessageID>` + id +
-		`</w:MessageID><w:To>urn:schemas-xmlsoap-org:ws:2005:04:discovery</w:To><w:Action>` + nsDiscovery + `/Probe</w:Action></e:Header><e:Body>` +
+		`</w:MessageID><w:To>urn:schemas-xmlsoap-org:ws:2005:04:discovery</w:To><w:Action>` + nsDiscovery +
+		`/Probe</w:Action></e:Header><e:Body>` +
 		body + `</e:Body></e:Envelope>`), id
 }
 
@@ -106,7 +108,8 @@ func ParseMessage(b []byte) (*Message, error) {
 		return nil, errNotDiscovery
 	}
 	action := strings.TrimSpace(env.Action)
-	m := &Message{Action: action[strings.LastIndex(action, "/")+1:], ID: strings.TrimSpace(env.ID), RelatesTo: strings.TrimSpace(env.RelatesTo)}
+	m := &Message{Action: action[strings.LastIndex(action, "/")+1:], ID: strings.TrimSpace(env.ID),
+		RelatesTo: strings.TrimSpace(env.RelatesTo)}
 	if env.Body.Probe != nil {
 		m.Types = locals(env.Body.Probe.Types)
 	}

@@ -3,13 +3,13 @@ package evidence
 import (
 	"fmt"
 
+	"unlatch/core/camera"
 	"unlatch/core/diagnose"
-	"unlatch/core/onvif"
 )
 
 // Channels is what a recorder tells of the channels that it sends on.
 type Channels struct {
-	Channels  []onvif.Channel     `json:"channels"`
+	Channels  []camera.Channel    `json:"channels"`
 	Diagnosis *diagnose.Diagnosis `json:"diagnosis,omitempty"`
 }
 

@@ -9,10 +9,12 @@ import (
 // version is the form in which bodies are written. A record without a version was written before there were versions and has the form
 // of version 1. A change of a body that makes old ones unreadable, or read them wrongly, raises it and adds a step to upgrades; the
 // files in testdata hold bodies of every version and are never changed.
-const version = 1
+const version = 2
 
 // upgrades[n] brings the body of a kind from version n to n+1. A kind that is not listed has the same form in both.
-var upgrades = map[int]map[Kind]func(json.RawMessage) (json.RawMessage, error){}
+var upgrades = map[int]map[Kind]func(json.RawMessage) (json.RawMessage, error){
+	1: {KindLocated: locatedFrom1, KindChannels: channelsFrom1, KindPlaced: placedFrom1, KindConfirmed: confirmedFrom1},
+}
 
 // An Unreadable is the error for a record whose body this program cannot read. Nothing is lost: the record stays as it is.
 type Unreadable struct {

@@ -1,15 +1,12 @@
 package evidence
 
 import (
-	"fmt"
-
 	"unlatch/core/diagnose"
 )
 
 // Confirmed is what the target itself reports.
 type Confirmed struct {
-	State     string              `json:"state,omitempty" doc:"the receiver's state"`
-	Recording string              `json:"recording,omitempty" doc:"the recording job's state"`
+	Says      string              `json:"says,omitempty" doc:"what the target says, in its own words"`
 	AfterMS   int64               `json:"after_ms,omitempty" doc:"from placing to the target's report"`
 	Diagnosis *diagnose.Diagnosis `json:"diagnosis,omitempty"`
 }
@@ -19,5 +16,5 @@ func (Confirmed) kind() Kind { return KindConfirmed }
 func (b Confirmed) failure() *diagnose.Diagnosis { return b.Diagnosis }
 
 func (b Confirmed) sum(_ string) string {
-	return fmt.Sprintf("The recorder reports %s, recording %s", b.State, b.Recording)
+	return "It reports " + b.Says
 }

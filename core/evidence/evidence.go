@@ -20,9 +20,9 @@ const (
 	KindReached   Kind = "reached"    // body Reached
 	KindSignedIn  Kind = "signed_in"  // body SignedIn
 	KindLocated   Kind = "located"    // body Located
-	KindProof     Kind = "proof"      // subject: tier; body Proof
-	KindPlaced    Kind = "placed"     // subject: target device; body Placed
-	KindConfirmed Kind = "confirmed"  // subject: target device; body Confirmed
+	KindProof     Kind = "proof"      // subject: the stream's token; body Proof
+	KindPlaced    Kind = "placed"     // subject: target; body Placed
+	KindConfirmed Kind = "confirmed"  // subject: target; body Confirmed
 	KindAddressed Kind = "addressed"  // body Addressed
 	KindChannels  Kind = "channels"   // of a recorder; body Channels
 	KindStreamKey Kind = "stream_key" // body StreamKey

@@ -4,15 +4,15 @@ import (
 	"fmt"
 	"net/netip"
 
+	"unlatch/core/camera"
 	"unlatch/core/diagnose"
 	"unlatch/core/ladder"
-	"unlatch/core/onvif"
 )
 
 // Located is the list of stream URLs.
 type Located struct {
 	Addr      netip.Addr          `json:"addr" doc:"where the device was when it named them; missing in old records"`
-	Streams   []onvif.Stream      `json:"streams"`
+	Streams   []camera.Stream     `json:"streams"`
 	Shape     string              `json:"shape,omitempty" doc:"the recipe's shape, where the paths were found by trying"`
 	Recipe    string              `json:"recipe,omitempty"`
 	Tried     []ladder.Tried      `json:"tried,omitempty" doc:"paths that were tried"`

@@ -8,8 +8,7 @@ import (
 type Placed struct {
 	Slot      string              `json:"slot,omitempty"`
 	URL       string              `json:"url,omitempty" doc:"what the target was given, without the sign-in"`
-	Receiver  string              `json:"receiver,omitempty"`
-	Job       string              `json:"job,omitempty"`
+	Ref       string              `json:"ref,omitempty" doc:"the driver's own reference to the placement"`
 	Removed   bool                `json:"removed,omitempty"`
 	Diagnosis *diagnose.Diagnosis `json:"diagnosis,omitempty"`
 }

@@ -5,8 +5,8 @@ import (
 
 	"github.com/google/uuid"
 
+	"unlatch/core/camera"
 	"unlatch/core/diagnose"
-	"unlatch/core/onvif"
 )
 
 // SignedIn is the outcome of trying the keyring.
@@ -15,9 +15,9 @@ type SignedIn struct {
 	Label      string              `json:"label,omitempty"`
 	User       string              `json:"user,omitempty"`
 	Scheme     string              `json:"scheme,omitempty"`
-	Info       onvif.Info          `json:"info"`
+	Info       camera.Info         `json:"info"`
 	MAC        string              `json:"mac,omitempty"`
-	Protocols  []onvif.Protocol    `json:"protocols,omitempty" doc:"the network services that the device names, with their ports"`
+	Protocols  []camera.Protocol   `json:"protocols,omitempty" doc:"the network services that the device names, with their ports"`
 	Recorder   bool                `json:"recorder,omitempty" doc:"the device has receiver and recording services"`
 	StreamOnly bool                `json:"stream_only,omitempty" doc:"it is the stream service that was opened: the device has no other"`
 	Open       bool                `json:"open,omitempty" doc:"the device lets anyone in"`

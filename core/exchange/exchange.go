@@ -85,6 +85,19 @@ func (l *Log) add(sign, text string) {
 	}
 }
 
+// Take returns the conversation so far and begins it anew. What is known of secrets stays known.
+func (l *Log) Take() string {
+	if l == nil {
+		return ""
+	}
+	out := l.String()
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.text.Reset()
+	l.dropped, l.start = 0, l.now()
+	return out
+}
+
 func (l *Log) String() string {
 	if l == nil {
 		return ""

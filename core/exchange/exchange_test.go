@@ -23,7 +23,8 @@ func TestSecretsAreRedactedOnTheWayIn(t *testing.T) {
 	} {
 		l := NewLog(func() time.Time { return time.Unix(0, 0) })
 		l.Got(in)
-		assert.Equal(t, want, strings.NewReplacer("<       0.0 ms  ", "", "\n<               ", "\n").Replace(strings.TrimSuffix(l.String(), "\n")))
+		assert.Equal(t, want, strings.NewReplacer("<       0.0 ms  ", "", "\n<               ",
+			"\n").Replace(strings.TrimSuffix(l.String(), "\n")))
 	}
 }
 

@@ -60,7 +60,8 @@ func (s Since) Bytes() int64 { return s.t.bytes.Load() - s.bytes }
 // was open and nothing came. Any other error is returned as it is.
 func (s Since) Explain(err error, waiting string) error {
 	var ne net.Error
-	if err == nil || !errors.Is(err, context.DeadlineExceeded) && !errors.Is(err, os.ErrDeadlineExceeded) && !(errors.As(err, &ne) && ne.Timeout()) {
+	if err == nil || !errors.Is(err, context.DeadlineExceeded) && !errors.Is(err,
+		os.ErrDeadlineExceeded) && !(errors.As(err, &ne) && ne.Timeout()) {
 		return err
 	}
 	after := time.Since(s.at).Round(100 * time.Millisecond)

@@ -148,7 +148,8 @@ func Choose(offered []Challenge) (Challenge, error) {
 		}
 	}
 	if rank == 0 {
-		return best, &UnknownSchemeError{Offered: names(offered), TooLong: slices.ContainsFunc(offered, func(c Challenge) bool { return c.Scheme == tooLong })}
+		return best, &UnknownSchemeError{Offered: names(offered), TooLong: slices.ContainsFunc(offered,
+			func(c Challenge) bool { return c.Scheme == tooLong })}
 	}
 	return best, nil
 }

@@ -38,7 +38,8 @@ func TestParseChallenges(t *testing.T) {
 }
 
 func TestChoosePrefersTheStrongest(t *testing.T) {
-	best, err := Choose(ParseChallenges([]string{`Basic realm="a"`, `Digest realm="a", nonce="1"`, `Digest realm="a", nonce="1", algorithm=SHA-256`}))
+	best, err := Choose(ParseChallenges([]string{`Basic realm="a"`, `Digest realm="a", nonce="1"`,
+		`Digest realm="a", nonce="1", algorithm=SHA-256`}))
 	require.NoError(t, err)
 	assert.Equal(t, "digest SHA-256", best.Name())
 	_, err = Choose(ParseChallenges([]string{`Negotiate`, `Digest realm="a", algorithm=SHA-512-256`}))

@@ -69,7 +69,8 @@ func Find(known []Device, s discovery.Sighting) int {
 	for _, mark := range []struct {
 		of  func(Device) string
 		now string
-	}{{func(d Device) string { return d.Endpoint }, s.Endpoint}, {func(d Device) string { return d.Serial }, s.Serial}, {func(d Device) string { return d.MAC }, s.MAC}} {
+	}{{func(d Device) string { return d.Endpoint }, s.Endpoint}, {func(d Device) string { return d.Serial },
+		s.Serial}, {func(d Device) string { return d.MAC }, s.MAC}} {
 		if mark.now == "" {
 			continue
 		}
@@ -133,7 +134,8 @@ func (d Device) Add(s discovery.Sighting) Device {
 	for _, f := range []struct {
 		to   *string
 		from string
-	}{{&d.Name, s.Name}, {&d.Hardware, s.Hardware}, {&d.Maker, s.Maker}, {&d.Serial, s.Serial}, {&d.MAC, s.MAC}, {&d.Certificate, s.Certificate}, {&d.Is, s.Is}} {
+	}{{&d.Name, s.Name}, {&d.Hardware, s.Hardware}, {&d.Maker, s.Maker}, {&d.Serial, s.Serial}, {&d.MAC, s.MAC}, {&d.Certificate,
+		s.Certificate}, {&d.Is, s.Is}} {
 		if f.from != "" {
 			*f.to = f.from
 		}

@@ -17,13 +17,15 @@ func TestMerge(t *testing.T) {
 	port := func(n uint16, speaks string) []discovery.Port { return []discovery.Port{{Number: n, Speaks: speaks}} }
 	got := Merge([]discovery.Sighting{
 		{Method: discovery.PortSweep, Addr: a, Kind: discovery.Camera, Ports: port(554, "rtsp")},
-		{Method: discovery.WSDiscovery, Addr: a, Endpoint: "urn:1", Kind: discovery.Recorder, Name: "Strongroom", XAddr: "http://192.0.2.11:8080/x"},
+		{Method: discovery.WSDiscovery, Addr: a, Endpoint: "urn:1", Kind: discovery.Recorder, Name: "Strongroom",
+			XAddr: "http://192.0.2.11:8080/x"},
 		{Method: discovery.PortSweep, Addr: a, Kind: discovery.Camera, Ports: port(80, "device service"), XAddr: "http://192.0.2.11/y"},
 		{Method: discovery.PortSweep, Addr: b, Kind: discovery.Other, Ports: port(80, "http")},
 	})
 	require.Len(t, got, 2)
 	assert.Equal(t, Device{Endpoint: "urn:1", Addr: a, Kind: discovery.Recorder, Name: "Strongroom", XAddr: "http://192.0.2.11:8080/x",
-		Ports: []discovery.Port{{Number: 80, Speaks: "device service"}, {Number: 554, Speaks: "rtsp"}}, Methods: []string{"port sweep", "ws-discovery"}}, got[0])
+		Ports: []discovery.Port{{Number: 80, Speaks: "device service"}, {Number: 554, Speaks: "rtsp"}}, Methods: []string{"port sweep",
+			"ws-discovery"}}, got[0])
 	assert.Equal(t, discovery.Other, got[1].Kind)
 }
 
@@ -80,8 +82,10 @@ func TestCertificateTellsADeviceThatHasMoved(t *testing.T) {
 	}{
 		{"not heard where it was for a while", []Device{{Addr: a, Certificate: "c1", HeardAt: long}}, shows, 0},
 		{"just heard where it was: another device with the maker's certificate", []Device{{Addr: a, Certificate: "c1", HeardAt: now}}, shows, -1},
-		{"two have it: it tells nobody apart", []Device{{Addr: a, Certificate: "c1", HeardAt: long}, {Addr: b, Certificate: "c1", HeardAt: long}}, shows, -1},
-		{"another serial number is another device", []Device{{Addr: a, Certificate: "c1", Serial: "S1", HeardAt: long}}, discovery.Sighting{Addr: c, At: now, Certificate: "c1", Serial: "S2"}, -1},
+		{"two have it: it tells nobody apart", []Device{{Addr: a, Certificate: "c1", HeardAt: long},
+			{Addr: b, Certificate: "c1", HeardAt: long}}, shows, -1},
+		{"another serial number is another device", []Device{{Addr: a, Certificate: "c1", Serial: "S1", HeardAt: long}},
+			discovery.Sighting{Addr: c, At: now, Certificate: "c1", Serial: "S2"}, -1},
 		{"what is known at the address goes before it", []Device{{Addr: a, Certificate: "c1", HeardAt: long}, {Addr: c}}, shows, 1},
 		{"no certificate, no mark", []Device{{Addr: a, HeardAt: long}}, discovery.Sighting{Addr: c, At: now}, -1},
 	} {

@@ -88,7 +88,8 @@ func (c *Finder) describe(ctx context.Context, in signin.SignIn, path string) (s
 		if c.conn == nil || in.User != c.signIn.User || in.Secret.Reveal() != c.signIn.Secret.Reveal() {
 			c.Close()
 			c.signIn, fresh = in, true
-			if c.conn, err = rtsp.Dial(ctx, c.At, rtsp.Options{Dial: c.Dial, SignIn: in, Leave: c.Leave, Log: c.Log, Timeout: c.Timeout}); err != nil {
+			if c.conn, err = rtsp.Dial(ctx, c.At, rtsp.Options{Dial: c.Dial, SignIn: in, Leave: c.Leave, Log: c.Log,
+				Timeout: c.Timeout}); err != nil {
 				c.conn = nil
 				return 0, "", err
 			}
@@ -161,7 +162,8 @@ func (c *Finder) Scheme() string {
 // Find tries candidates in order. It stops when every stream that the first fitting recipe has was asked for; the paths that are there
 // are returned,
 // and every one that was tried. A path that wants a sign-in is there as well: on a server that judges paths first a 401 says so.
-func (c *Finder) Find(ctx context.Context, s Server, in signin.SignIn, candidates []Candidate) (found []Candidate, tried []Tried, err error) {
+func (c *Finder) Find(ctx context.Context, s Server, in signin.SignIn,
+	candidates []Candidate) (found []Candidate, tried []Tried, err error) {
 	for _, r := range candidates[:min(len(candidates), MaxCandidates)] {
 		if len(found) > 0 && found[0].Recipe != r.Recipe {
 			break // another shape: this one is found
@@ -175,7 +177,8 @@ func (c *Finder) Find(ctx context.Context, s Server, in signin.SignIn, candidate
 		}
 		tried = append(tried, Tried{r.Path, r.Recipe, status})
 		if status == 401 && s.Precedence == SignInFirst {
-			return found, tried, &rtsp.AuthError{Tried: !in.Anonymous(), Status: status} // it was let in before: the sign-in is good for other paths, or for none
+			return found, tried, &rtsp.AuthError{Tried: !in.Anonymous(),
+				Status: status} // it was let in before: the sign-in is good for other paths, or for none
 		}
 		if status < 300 || status == 401 {
 			found = append(found, r)

@@ -42,7 +42,8 @@ func climber(t *testing.T, w *sim.World, device string) *ladder.Finder {
 
 func TestServersAreToldApartByANonsensePath(t *testing.T) {
 	w := simtest.Start(t, yard)
-	for device, want := range map[string]ladder.Precedence{"Plain": ladder.SignInFirst, "Open minded": ladder.PathFirst, "Yes to all": ladder.AnyPath, "Digest": ladder.PathFirst} {
+	for device, want := range map[string]ladder.Precedence{"Plain": ladder.SignInFirst, "Open minded": ladder.PathFirst,
+		"Yes to all": ladder.AnyPath, "Digest": ladder.PathFirst} {
 		s, err := climber(t, w, device).Ask(ctx)
 		require.NoError(t, err)
 		assert.Equal(t, want, s.Precedence, device)
@@ -110,7 +111,8 @@ func TestNothingFits(t *testing.T) {
 }
 
 func TestShapesOfDevicesAlikeComeFirst(t *testing.T) {
-	sister := recipe.Recipe{Name: "a sister camera", Shape: "/tower/{tier:a|b}", Path: recipe.MustParse("/tower/{tier:a|b}"), Purpose: recipe.Stream}
+	sister := recipe.Recipe{Name: "a sister camera", Shape: "/tower/{tier:a|b}", Path: recipe.MustParse("/tower/{tier:a|b}"),
+		Purpose: recipe.Stream}
 	likely := ladder.Candidates(recipe.Stream, recipe.Device{Maker: "Corvane"}, 3, []recipe.Recipe{sister}, recipe.Shipped()...)
 	assert.Equal(t, []string{"/tower/a", "/tower/b", "/vista/ch3/primary"}, []string{likely[0].Path, likely[1].Path, likely[2].Path})
 	for _, r := range likely {

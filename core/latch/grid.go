@@ -31,17 +31,18 @@ func (st *Status) Grid() []GridRow {
 	}
 	var rows []GridRow
 	if !in.StreamOnly {
-		rows = append(rows, GridRow{Service: "device service", State: stateOf(in.Diagnosis, in.Open), SignIn: in.Label, Whose: whose, User: in.User, Level: in.Level, Scheme: in.Scheme, Note: note(in.Diagnosis)})
+		rows = append(rows, GridRow{Service: "device service", State: stateOf(in.Diagnosis, in.Open), SignIn: in.Label, Whose: whose,
+			User: in.User, Level: in.Level, Scheme: in.Scheme, Note: note(in.Diagnosis)})
 	}
 	for _, s := range st.Streams {
-		row := GridRow{Service: s.Tier, State: "unknown", SignIn: in.Label, User: in.User, Whose: whose, Level: in.Level}
+		row := GridRow{Service: s.Role, State: "unknown", SignIn: in.Label, User: in.User, Whose: whose, Level: in.Level}
 		if k := st.StreamKey; k != nil {
 			row.SignIn, row.User, row.Whose, row.Level = k.Label, k.User, "the streams' own", ""
 			if k.Made {
 				row.Level = "User"
 			}
 		}
-		if p, played := st.Proofs[s.Tier]; played {
+		if p, played := st.Proofs[s.Role]; played {
 			row.State, row.Scheme, row.Note = stateOf(p.Diagnosis, p.Auth == "none" && p.OK), p.Auth, note(p.Diagnosis)
 		}
 		if row.State == "unknown" || row.State == "refused" || row.State == "anyone" {

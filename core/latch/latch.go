@@ -13,11 +13,11 @@ import (
 
 	"github.com/google/uuid"
 
+	"unlatch/core/camera"
 	"unlatch/core/diagnose"
 	"unlatch/core/discovery"
 	"unlatch/core/evidence"
 	"unlatch/core/identity"
-	"unlatch/core/onvif"
 	"unlatch/core/remedy"
 	"unlatch/core/signin"
 	"unlatch/core/streamurl"
@@ -72,6 +72,8 @@ type Intent struct {
 	// Agreed tells when a person last agreed that a sign-in may go out to a device of a model so that it can be read: for the device, its
 	// model or its site; nil or a zero time for never.
 	Agreed func(model string) time.Time
+	// Roles are the roles that a person gave to streams, by the device's token; they go before the rule's.
+	Roles map[string]string
 	// Recorder is the name that a person gave to the recorder that a camera is reached through.
 	Recorder string
 }
@@ -87,8 +89,7 @@ type Placement struct {
 	Target    uuid.UUID           `json:"target"`
 	Name      string              `json:"name"`
 	Slot      string              `json:"slot,omitempty"`
-	Receiver  string              `json:"-"`
-	Job       string              `json:"-"`
+	Ref       string              `json:"-"` // the driver's own reference
 	Moved     bool                `json:"moved,omitempty" doc:"the target still has a URL that is no longer the camera's"`
 	Confirmed bool                `json:"confirmed"`
 	Report    string              `json:"report,omitempty" doc:"what the target itself says"`
@@ -101,14 +102,14 @@ type Status struct {
 	Device     identity.Device
 	Reached    *evidence.Reached
 	SignedIn   *evidence.SignedIn
-	Streams    []onvif.Stream
+	Streams    []camera.Stream
 	Located    *evidence.Located
-	Proofs     map[string]evidence.Proof // by tier
+	Proofs     map[string]evidence.Proof // the latest of each stream, by role; see Proves
 	Placements []Placement
 	HeardAt    time.Time
 	LeftAt     time.Time // when it said goodbye, where nothing was heard of it since
 	Addressed  *evidence.Addressed
-	Channels   []onvif.Channel             // that a recorder sends on
+	Channels   []camera.Channel            // that a recorder sends on
 	Via        string                      // name of the recorder that it is reached through
 	Consent    time.Time                   // until when a stray may be reached; zero for no consent
 	StreamKey  *evidence.StreamKey         // the streams' own sign-in; nil where the device's opens them
@@ -252,7 +253,8 @@ func (d *deriver) unreadable(r evidence.Record, err error) {
 		fix = "Start the newer version of Unlatch again, or do this step again with this one. The record stays as it is."
 	}
 	x := Unreadable{Record: r.ID, Kind: r.Kind, Subject: r.Subject, Diagnosis: diagnose.Diagnosis{Cause: diagnose.UnreadableRecord,
-		Summary: fmt.Sprintf("What was recorded of this device on %s cannot be read.", r.At.Format("2006-01-02 15:04")), Fix: fix, Seen: err.Error()}}
+		Summary: fmt.Sprintf("What was recorded of this device on %s cannot be read.",
+			r.At.Format("2006-01-02 15:04")), Fix: fix, Seen: err.Error()}}
 	d.s.Unreadable = append(d.s.Unreadable, x)
 }
 
@@ -354,7 +356,8 @@ func (d *deriver) signedIn() {
 	}
 	if d.s.Before.IsValid() && b.Diagnosis == nil {
 		l := d.s.Latch(SignedIn)
-		l.State, l.Reason = Stale, fmt.Sprintf("It was signed in to at %s; what answers at %s has not shown yet that it is the same device", d.s.Before, d.s.Device.Addr)
+		l.State, l.Reason = Stale, fmt.Sprintf("It was signed in to at %s; what answers at %s has not shown yet that it is the same device",
+			d.s.Before, d.s.Device.Addr)
 	}
 	if b.Recorder {
 		d.s.Device.Kind = "recorder"
@@ -362,8 +365,9 @@ func (d *deriver) signedIn() {
 	if b.Open && b.Diagnosis == nil {
 		l := d.s.Latch(SignedIn)
 		l.State = Stuck
-		l.Diagnosis = &diagnose.Diagnosis{Cause: diagnose.FactoryFresh, Summary: "The device lets anyone in: it has no account yet, as it came from the factory.",
-			Fix: "Claim it: give it its first account with a good password.", Seen: "GetDeviceInformation was answered without a sign-in"}
+		l.Diagnosis = &diagnose.Diagnosis{Cause: diagnose.FactoryFresh,
+			Summary: "The device lets anyone in: it has no account yet, as it came from the factory.",
+			Fix:     "Claim it: give it its first account with a good password.", Seen: "GetDeviceInformation was answered without a sign-in"}
 		l.Reason = l.Diagnosis.Summary
 	}
 }
@@ -429,7 +433,7 @@ func (d *deriver) located() {
 	if b == nil {
 		return
 	}
-	d.s.Streams, d.s.Located = b.Streams, b
+	d.s.Streams, d.s.Located = d.streams(b.Streams), b
 	reason := fmt.Sprintf("The device names %d stream URLs", len(b.Streams))
 	if b.Recipe != "" {
 		reason = fmt.Sprintf("The recipe %q fits", b.Recipe)
@@ -451,24 +455,66 @@ func (d *deriver) located() {
 	}
 }
 
-// proven is open when every stream's URL, as it is known now, was played.
+// streams gives the streams their roles: those of a person first, then those that they had when they were named.
+func (d *deriver) streams(named []camera.Stream) []camera.Stream {
+	roles := map[string]string{}
+	taken := map[string]bool{}
+	for token, role := range d.intent.Roles {
+		roles[token], taken[role] = role, true
+	}
+	for _, s := range named {
+		if _, given := roles[s.Token]; !given && !taken[s.Role] {
+			roles[s.Token] = s.Role
+		}
+	}
+	return camera.GiveRoles(named, roles)
+}
+
+// Proves reports whether a stream's proof is of what the stream is now: its URL, and the settings that the device claims for it.
+func (s *Status) Proves(st camera.Stream) bool {
+	p, ok := s.Proofs[st.Role]
+	return ok && p.OK && p.PlainURL == st.URL && !changed(p, st)
+}
+
+// changed reports whether a proof was made with other settings than the device claims now. One that does not say is taken as it is.
+func changed(p evidence.Proof, st camera.Stream) bool {
+	now := st.Claimed.Fingerprint()
+	return p.Settings != "" && now != "" && p.Settings != now
+}
+
+// proof is the latest proof of a stream. Records of the time when streams were known by their tier are filed under that.
+func (d *deriver) proof(st camera.Stream) (*evidence.Proof, *evidence.Record) {
+	if p, r := body[evidence.Proof](d, st.Token); p != nil {
+		return p, r
+	}
+	if p, r := body[evidence.Proof](d, st.Role); p != nil && p.Role == "" && p.PlainURL == st.URL {
+		return p, r
+	}
+	return nil, nil
+}
+
+// proven is open when every stream, as it is known now, was played.
 func (d *deriver) proven() {
 	proven := 0
 	l := d.s.Latch(Proven)
 	for _, st := range d.s.Streams {
-		p, r := body[evidence.Proof](d, st.Tier)
+		p, r := d.proof(st)
 		if p == nil {
 			continue
 		}
 		if p.PlainURL != st.URL {
-			l.State, l.Reason = Stale, fmt.Sprintf("The URL of the %s stream has changed since it was played", st.Tier)
+			l.State, l.Reason = Stale, fmt.Sprintf("The URL of the %s stream has changed since it was played", st.Role)
 			continue
 		}
-		d.s.Proofs[st.Tier] = *p
+		d.s.Proofs[st.Role] = *p
+		if p.Diagnosis == nil && changed(*p, st) {
+			l.State, l.Reason = Stale, fmt.Sprintf("The settings of the %s stream have changed since it was played", st.Role)
+			continue
+		}
 		if p.Diagnosis != nil {
-			d.refused(st.Tier, p, r)
+			d.refused(st.Role, p, r)
 			d.set(Proven, r, p.Diagnosis, "")
-			l.Reason = fmt.Sprintf("The %s stream: %s", st.Tier, p.Diagnosis.Summary)
+			l.Reason = fmt.Sprintf("The %s stream: %s", st.Role, p.Diagnosis.Summary)
 			return
 		}
 		proven++
@@ -494,8 +540,9 @@ func (d *deriver) refused(tier string, p *evidence.Proof, r *evidence.Record) {
 	}
 	d.set(SignedIn, r, &diagnose.Diagnosis{Cause: diagnose.StreamRefuses,
 		Summary: fmt.Sprintf("%q opens the device service, but the %s stream refuses it.", d.s.SignedIn.Label, tier),
-		Fix:     "The device keeps users of its own for streams. Make a stream user: one that may watch and nothing else. Or add the right sign-in to the keyring.",
-		Seen:    p.Diagnosis.Seen}, "")
+		Fix: "The device keeps users of its own for streams. Make a stream user: one that may watch and nothing else. Or add the right " +
+			"sign-in to the keyring.",
+		Seen: p.Diagnosis.Seen}, "")
 }
 
 func (d *deriver) placed() {
@@ -506,7 +553,7 @@ func (d *deriver) placed() {
 			d.s.Placements = append(d.s.Placements, p)
 			continue
 		}
-		p.Slot, p.Receiver, p.Job, p.Diagnosis = b.Slot, b.Receiver, b.Job, b.Diagnosis
+		p.Slot, p.Ref, p.Diagnosis = b.Slot, b.Ref, b.Diagnosis
 		d.set(Placed, r, b.Diagnosis, fmt.Sprintf("In %s of %s", b.Slot, t.Name))
 		if len(d.s.Streams) > 0 && b.URL != "" && b.URL != d.s.Streams[0].URL {
 			p.Moved = true
@@ -515,10 +562,7 @@ func (d *deriver) placed() {
 		}
 		if c, cr := body[evidence.Confirmed](d, t.ID.String()); c != nil && b.Diagnosis == nil && newer(*cr, *r) {
 			p.Confirmed, p.Diagnosis = c.Diagnosis == nil, c.Diagnosis
-			p.Report = c.State
-			if c.Recording != "" {
-				p.Report += ", recording " + c.Recording
-			}
+			p.Report = c.Says
 			d.set(Confirmed, cr, c.Diagnosis, fmt.Sprintf("%s reports %s", t.Name, p.Report))
 		}
 		d.s.Placements = append(d.s.Placements, p)
@@ -533,7 +577,8 @@ func (d *deriver) placed() {
 // is proven by the recorder sending it on.
 func (d *deriver) channel() {
 	proven := d.s.Latch(Proven)
-	for n, reason := range map[Name]string{Placed: "Channel %d of %s, by its own switch", Confirmed: "The picture of channel %d comes out of %s"} {
+	for n, reason := range map[Name]string{Placed: "Channel %d of %s, by its own switch",
+		Confirmed: "The picture of channel %d comes out of %s"} {
 		l := d.s.Latch(n)
 		l.State, l.Since, l.Evidence, l.Reason = Open, proven.Since, proven.Evidence, fmt.Sprintf(reason, d.s.Device.Channel, d.s.Via)
 	}

@@ -11,10 +11,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"unlatch/core/camera"
 	"unlatch/core/diagnose"
 	"unlatch/core/discovery"
 	"unlatch/core/evidence"
-	"unlatch/core/onvif"
 	"unlatch/core/prove"
 )
 
@@ -36,7 +36,8 @@ func (s *story) add(subject string, body evidence.Body) *story {
 }
 
 func (s *story) raw(kind evidence.Kind, subject, body string) *story {
-	s.records = append(s.records, evidence.Record{ID: uuid.Must(uuid.NewV7()), At: time.Unix(0, 0).Add(time.Duration(len(s.records)) * time.Minute),
+	s.records = append(s.records, evidence.Record{ID: uuid.Must(uuid.NewV7()),
+		At:   time.Unix(0, 0).Add(time.Duration(len(s.records)) * time.Minute),
 		Kind: kind, Subject: subject, Body: []byte(body)})
 	return s
 }
@@ -57,13 +58,14 @@ const mainURL, subURL = "rtsp://192.0.2.11/a", "rtsp://192.0.2.11/b"
 
 func streams(host string) evidence.Located {
 	r := strings.NewReplacer("192.0.2.11", host)
-	return evidence.Located{Streams: []onvif.Stream{{Tier: "main", URL: r.Replace(mainURL)}, {Tier: "sub", URL: r.Replace(subURL)}}}
+	return evidence.Located{Streams: []camera.Stream{{Token: "p1", Role: "main", Channel: 1, URL: r.Replace(mainURL)},
+		{Token: "p2", Role: "sub", Channel: 1, URL: r.Replace(subURL)}}}
 }
 
 func upToProven() *story {
 	return (&story{}).add("ws-discovery", heardAt(addr)).add("", evidence.Reached{Addr: addr}).
 		add("", evidence.SignedIn{Label: "Fitter"}).add("", streams("192.0.2.11")).
-		add("main", proof(mainURL, "")).add("sub", proof(subURL, ""))
+		add("p1", proof(mainURL, "")).add("p2", proof(subURL, ""))
 }
 
 // marks writes a chain as one letter a latch.
@@ -87,27 +89,42 @@ func TestDerive(t *testing.T) {
 		{"nothing", &story{}, Intent{}, "n....w..", Heard},
 		{"heard", (&story{}).add("ws-discovery", heardAt(addr)), Intent{}, "on...w..", Reachable},
 		{"a stray", (&story{}).add("ws-discovery", evidence.Heard{Addr: addr, Stray: true}), Intent{}, "ox...w..", Reachable},
-		{"a stray that a person has agreed to", (&story{}).add("ws-discovery", evidence.Heard{Addr: addr, Stray: true}), Intent{Consent: time.Unix(9, 0)}, "on...w..", Reachable},
+		{"a stray that a person has agreed to", (&story{}).add("ws-discovery", evidence.Heard{Addr: addr, Stray: true}),
+			Intent{Consent: time.Unix(9, 0)}, "on...w..", Reachable},
 		{"two at one address", upToProven(), Intent{SharedWith: []string{"Footbridge"}}, "oxsssw..", Reachable},
-		{"fresh from the factory", (&story{}).add("", heardAt(addr)).add("", evidence.Reached{Addr: addr}).add("", evidence.SignedIn{Open: true}), Intent{}, "oox..w..", SignedIn},
-		{"no answer", (&story{}).add("", heardAt(addr)).add("", evidence.Reached{Addr: addr, Diagnosis: &diagnose.Diagnosis{Cause: diagnose.NoAnswer}}), Intent{}, "ox...w..", Reachable},
+		{"fresh from the factory", (&story{}).add("", heardAt(addr)).add("", evidence.Reached{Addr: addr}).add("",
+			evidence.SignedIn{Open: true}), Intent{}, "oox..w..", SignedIn},
+		{"no answer", (&story{}).add("", heardAt(addr)).add("", evidence.Reached{Addr: addr,
+			Diagnosis: &diagnose.Diagnosis{Cause: diagnose.NoAnswer}}), Intent{}, "ox...w..", Reachable},
 		{"proven, no target wanted", upToProven(), Intent{}, "ooooown.", Placed},
 		{"proven, a target wanted", upToProven(), wish, "ooooown.", Placed},
 		{"one stream not played", &story{upToProven().records[:5]}, Intent{}, "oooonw..", Proven},
-		{"one stream fails", upToProven().add("sub", proof(subURL, diagnose.SessionLimit)), Intent{}, "ooooxw..", Proven},
-		{"the stream refuses what the device service takes", upToProven().add("main", proof(mainURL, diagnose.WrongSignIn)), Intent{}, "ooxs.w..", SignedIn},
-		{"another sign-in since", upToProven().add("main", proof(mainURL, diagnose.WrongSignIn)).add("", evidence.SignedIn{Label: "Steward"}), Intent{}, "ooooxw..", Proven},
-		{"the URL changed since", upToProven().add("", evidence.Located{Streams: []onvif.Stream{{Tier: "main", URL: "rtsp://192.0.2.11/new"}}}), Intent{}, "oooosw..", Proven},
+		{"one stream fails", upToProven().add("p2", proof(subURL, diagnose.SessionLimit)), Intent{}, "ooooxw..", Proven},
+		{"the stream refuses what the device service takes", upToProven().add("p1", proof(mainURL, diagnose.WrongSignIn)), Intent{},
+			"ooxs.w..", SignedIn},
+		{"another sign-in since", upToProven().add("p1", proof(mainURL, diagnose.WrongSignIn)).add("", evidence.SignedIn{Label: "Steward"}),
+			Intent{}, "ooooxw..", Proven},
+		{"the URL changed since", upToProven().add("", evidence.Located{Streams: []camera.Stream{{Token: "p1", Role: "main", Channel: 1,
+			URL: "rtsp://192.0.2.11/new"}}}), Intent{}, "oooosw..", Proven},
 		{"heard at another address", upToProven().add("ws-discovery", heardAt(elsewhere)), Intent{}, "ossssw..", Reachable},
-		{"reached there again", upToProven().add("ws-discovery", heardAt(elsewhere)).add("", evidence.Reached{Addr: elsewhere}), Intent{}, "ooossw..", Located},
+		{"reached there again", upToProven().add("ws-discovery", heardAt(elsewhere)).add("", evidence.Reached{Addr: elsewhere}), Intent{},
+			"ooossw..", Located},
 		{"placed", upToProven().add(target.String(), evidence.Placed{Slot: "slot_01", URL: mainURL}), wish, "ooooowon", Confirmed},
-		{"placed, then the camera moved", upToProven().add(target.String(), evidence.Placed{Slot: "slot_01", URL: "rtsp://192.0.2.5/a"}), wish, "ooooows.", Placed},
-		{"confirmed", upToProven().add(target.String(), evidence.Placed{Slot: "slot_01", URL: mainURL}).add(target.String(), evidence.Confirmed{State: "Connected", Recording: "Active"}), wish, "ooooowoo", ""},
-		{"confirmed before it was placed again", upToProven().add(target.String(), evidence.Confirmed{State: "Connected"}).add(target.String(), evidence.Placed{Slot: "slot_01", URL: mainURL}), wish, "ooooowon", Confirmed},
-		{"no picture there", upToProven().add(target.String(), evidence.Placed{Slot: "slot_01", URL: mainURL}).add(target.String(), evidence.Confirmed{Diagnosis: &diagnose.Diagnosis{Cause: diagnose.TargetWaiting}}), wish, "ooooowox", Confirmed},
-		{"taken off", upToProven().add(target.String(), evidence.Placed{Slot: "slot_01", URL: mainURL}).add(target.String(), evidence.Placed{Removed: true}), Intent{}, "ooooown.", Placed},
-		{"the recorder is full", upToProven().add(target.String(), evidence.Placed{Diagnosis: &diagnose.Diagnosis{Cause: diagnose.TargetFull}}), wish, "ooooowx.", Placed},
-		{"one of two targets", upToProven().add(target.String(), evidence.Placed{Slot: "slot_01", URL: mainURL}).add(target.String(), evidence.Confirmed{State: "Connected"}),
+		{"placed, then the camera moved", upToProven().add(target.String(), evidence.Placed{Slot: "slot_01", URL: "rtsp://192.0.2.5/a"}),
+			wish, "ooooows.", Placed},
+		{"confirmed", upToProven().add(target.String(), evidence.Placed{Slot: "slot_01", URL: mainURL}).add(target.String(),
+			evidence.Confirmed{Says: "Connected, recording Active"}), wish, "ooooowoo", ""},
+		{"confirmed before it was placed again", upToProven().add(target.String(),
+			evidence.Confirmed{Says: "Connected"}).add(target.String(), evidence.Placed{Slot: "slot_01",
+			URL: mainURL}), wish, "ooooowon", Confirmed},
+		{"no picture there", upToProven().add(target.String(), evidence.Placed{Slot: "slot_01", URL: mainURL}).add(target.String(),
+			evidence.Confirmed{Diagnosis: &diagnose.Diagnosis{Cause: diagnose.TargetWaiting}}), wish, "ooooowox", Confirmed},
+		{"taken off", upToProven().add(target.String(), evidence.Placed{Slot: "slot_01", URL: mainURL}).add(target.String(),
+			evidence.Placed{Removed: true}), Intent{}, "ooooown.", Placed},
+		{"the recorder is full", upToProven().add(target.String(),
+			evidence.Placed{Diagnosis: &diagnose.Diagnosis{Cause: diagnose.TargetFull}}), wish, "ooooowx.", Placed},
+		{"one of two targets", upToProven().add(target.String(), evidence.Placed{Slot: "slot_01", URL: mainURL}).add(target.String(),
+			evidence.Confirmed{Says: "Connected"}),
 			Intent{Targets: append([]Target{{ID: uuid.New(), Name: "Tool crib"}}, wish.Targets...)}, "ooooown.", Placed},
 		{"unreadable evidence", upToProven().raw(evidence.KindReached, "", `"nonsense"`), Intent{}, "oxsssw..", Reachable},
 	} {
@@ -149,11 +166,11 @@ func TestWhatCannotBeReadIsSaid(t *testing.T) {
 }
 
 func TestRecordsSumUpInOneLine(t *testing.T) {
-	for _, r := range upToProven().add(target.String(), evidence.Confirmed{State: "Connected", Recording: "Active"}).records {
+	for _, r := range upToProven().add(target.String(), evidence.Confirmed{Says: "Connected, recording Active"}).records {
 		assert.NotEmpty(t, r.Sum())
 		assert.False(t, r.Failed())
 	}
-	failed := upToProven().add("sub", proof(subURL, diagnose.SessionLimit)).records
+	failed := upToProven().add("p2", proof(subURL, diagnose.SessionLimit)).records
 	require.True(t, failed[len(failed)-1].Failed())
 	assert.Equal(t, "because", failed[len(failed)-1].Sum())
 }
@@ -175,4 +192,52 @@ func FuzzDerive(f *testing.F) {
 		r.Sum()
 		r.Failed()
 	})
+}
+
+// sized is what a device names after somebody has changed its encoders: two streams by their tokens, of a width each.
+func sized(first, second int) evidence.Located {
+	return evidence.Located{Streams: []camera.Stream{
+		{Token: "p1", Role: "main", Channel: 1, URL: mainURL, Claimed: camera.Settings{Codec: "H.264", Width: first, Height: first}},
+		{Token: "p2", Role: "sub", Channel: 1, URL: subURL, Claimed: camera.Settings{Codec: "H.264", Width: second, Height: second}}}}
+}
+
+func provenAt(url string, width int) evidence.Proof {
+	p := proof(url, "")
+	p.Settings = camera.Settings{Codec: "H.264", Width: width, Height: width}.Fingerprint()
+	return p
+}
+
+// A stream is known by its token: other settings swap no roles and lose no proof, and what was proven with the old ones is asked for anew.
+func TestStreamsKeepTheirNameWhenTheirSettingsChange(t *testing.T) {
+	before := (&story{}).add("ws-discovery", heardAt(addr)).add("", evidence.Reached{Addr: addr}).add("", evidence.SignedIn{Label: "Fitter"}).
+		add("", sized(1920, 640)).add("p1", provenAt(mainURL, 1920)).add("p2", provenAt(subURL, 640))
+	require.Equal(t, "ooooown.", marks(Derive(before.records, Intent{})))
+	st := Derive(before.add("", sized(320, 640)).records, Intent{})
+	assert.Equal(t, "oooosw..", marks(st))
+	assert.Contains(t, st.Latch(Proven).Reason, "settings of the main stream have changed")
+	assert.Equal(t, []string{"p1", "p2"}, []string{st.Streams[0].Token, st.Streams[1].Token}, "the smaller picture is main still")
+	assert.Equal(t, mainURL, st.Proofs["main"].PlainURL, "what was measured is there to compare with")
+	assert.Equal(t, []bool{false, true}, []bool{st.Proves(st.Streams[0]), st.Proves(st.Streams[1])})
+	assert.Equal(t, "ooooown.", marks(Derive(before.add("p1", provenAt(mainURL, 320)).records, Intent{})))
+}
+
+// A person says which stream is what; the proofs go with the streams.
+func TestRolesOfAPerson(t *testing.T) {
+	st := Derive(upToProven().records, Intent{Roles: map[string]string{"p2": "main"}})
+	require.Len(t, st.Streams, 2)
+	assert.Equal(t, []string{"p2 main", "p1 sub"}, []string{st.Streams[0].Token + " " + st.Streams[0].Role, st.Streams[1].Token + " " +
+		st.Streams[1].Role})
+	assert.Equal(t, subURL, st.Proofs["main"].PlainURL)
+	assert.Equal(t, Open, st.Latch(Proven).State)
+	placed := upToProven().add(target.String(), evidence.Placed{Slot: "slot_01", URL: mainURL})
+	assert.True(t, Derive(placed.records, Intent{Targets: wish.Targets, Roles: map[string]string{"p2": "main"}}).Placements[0].Moved,
+		"the recorder has what was main before")
+}
+
+// Proofs of the time when streams were known by their tier are found still.
+func TestProofsByTierAreFound(t *testing.T) {
+	old := (&story{}).add("ws-discovery", heardAt(addr)).add("", evidence.Reached{Addr: addr}).add("", evidence.SignedIn{Label: "Fitter"}).
+		raw(evidence.KindLocated, "", `{"streams":[{"channel":1,"tier":"main","profile":"p1","url":"`+mainURL+`"}]}`).
+		raw(evidence.KindProof, "main", `{"ok":true,"plain_url":"`+mainURL+`"}`)
+	assert.Equal(t, "ooooown.", marks(Derive(old.records, Intent{})))
 }

@@ -8,10 +8,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"unlatch/core/camera"
 	"unlatch/core/diagnose"
 	"unlatch/core/discovery"
 	"unlatch/core/evidence"
-	"unlatch/core/onvif"
 	"unlatch/core/picture"
 	"unlatch/core/rtsp"
 )
@@ -30,18 +30,22 @@ func TestNext(t *testing.T) {
 		action string
 		says   string
 	}{
-		"heard":                   {heard(), Intent{}, "open", "has not been asked yet"},
-		"reached":                 {reached(), Intent{}, "open", "No sign-in has been tried yet"},
-		"signed in":               {signedIn(), Intent{}, "open", "stream URLs are not known yet"},
-		"located":                 {signedIn().add("", streams("192.0.2.11")), Intent{}, "open", "have not been played yet"},
-		"proven":                  {upToProven(), Intent{}, "place", "on no recorder yet"},
-		"proven, and wanted":      {upToProven(), wish, "open", "not in its slot yet"},
-		"placed":                  {placed(), wish, "open", "has not been asked for its picture"},
-		"confirmed":               {placed().add(target.String(), evidence.Confirmed{State: "Connected", Recording: "Active"}), wish, "none", "Every latch is open"},
-		"moved since":             {upToProven().add("ws-discovery", heardAt(addr.Next())), Intent{}, "open", "Reached at 192.0.2.11, since heard at 192.0.2.12."},
-		"a stray":                 {(&story{}).add("ws-discovery", evidence.Heard{Addr: addr, Stray: true}), Intent{}, "change_ranges", "outside this site's ranges"},
-		"open to anyone":          {reached().add("", evidence.SignedIn{Open: true}), Intent{}, "claim", "lets anyone in"},
-		"a recorder signed in to": {(&story{}).add("ws-discovery", evidence.Heard{Addr: addr, Kind: discovery.Recorder}).add("", evidence.Reached{Addr: addr}).add("", evidence.SignedIn{Recorder: true}), Intent{}, "none", "takes cameras"},
+		"heard":              {heard(), Intent{}, "open", "has not been asked yet"},
+		"reached":            {reached(), Intent{}, "open", "No sign-in has been tried yet"},
+		"signed in":          {signedIn(), Intent{}, "open", "stream URLs are not known yet"},
+		"located":            {signedIn().add("", streams("192.0.2.11")), Intent{}, "open", "have not been played yet"},
+		"proven":             {upToProven(), Intent{}, "place", "on no recorder yet"},
+		"proven, and wanted": {upToProven(), wish, "open", "not in its slot yet"},
+		"placed":             {placed(), wish, "open", "has not been asked for its picture"},
+		"confirmed": {placed().add(target.String(), evidence.Confirmed{Says: "Connected, recording Active"}), wish, "none",
+			"Every latch is open"},
+		"moved since": {upToProven().add("ws-discovery", heardAt(addr.Next())), Intent{}, "open",
+			"Reached at 192.0.2.11, since heard at 192.0.2.12."},
+		"a stray": {(&story{}).add("ws-discovery", evidence.Heard{Addr: addr, Stray: true}), Intent{}, "change_ranges",
+			"outside this site's ranges"},
+		"open to anyone": {reached().add("", evidence.SignedIn{Open: true}), Intent{}, "claim", "lets anyone in"},
+		"a recorder signed in to": {(&story{}).add("ws-discovery", evidence.Heard{Addr: addr, Kind: discovery.Recorder}).add("",
+			evidence.Reached{Addr: addr}).add("", evidence.SignedIn{Recorder: true}), Intent{}, "none", "takes cameras"},
 	} {
 		s := Derive(c.story.records, c.intent)
 		next := s.Next()
@@ -71,7 +75,7 @@ func TestNextOfWhatIsStuck(t *testing.T) {
 
 	changed := proof(mainURL, diagnose.CertificateChanged)
 	changed.TLS = &rtsp.Certificate{SHA256: "ab12"}
-	s := Derive(upToProven().add("main", changed).records, Intent{})
+	s := Derive(upToProven().add("p1", changed).records, Intent{})
 	assert.Equal(t, "ab12", s.Next().Certificate, "the one that would be taken")
 }
 
@@ -82,24 +86,27 @@ func TestGrid(t *testing.T) {
 	shot := evidence.Picture{Picture: picture.Picture{Kind: "snapshot", Scheme: "none"}}
 	s := Derive((&story{}).add("ws-discovery", heardAt(addr)).add("", evidence.Reached{Addr: addr}).
 		add("", evidence.SignedIn{Label: "Fitter", User: "fitter", Level: "Operator", Scheme: "digest SHA-256"}).add("", streams("192.0.2.11")).
-		add("main", played).add("sub", refused).add("snapshot", shot).add("mjpeg", evidence.Picture{None: true}).
-		add("", evidence.Web{URL: "http://192.0.2.11/", Diagnosis: &diagnose.Diagnosis{Cause: diagnose.Locked, Summary: "locked"}}).records, Intent{})
+		add("p1", played).add("p2", refused).add("snapshot", shot).add("mjpeg", evidence.Picture{None: true}).
+		add("", evidence.Web{URL: "http://192.0.2.11/", Diagnosis: &diagnose.Diagnosis{Cause: diagnose.Locked,
+			Summary: "locked"}}).records, Intent{})
 	assert.Equal(t, []GridRow{
-		{Service: "device service", State: "opens", SignIn: "Fitter", Whose: "the camera's", User: "fitter", Level: "Operator", Scheme: "digest SHA-256"},
+		{Service: "device service", State: "opens", SignIn: "Fitter", Whose: "the camera's", User: "fitter", Level: "Operator",
+			Scheme: "digest SHA-256"},
 		{Service: "main", State: "opens", SignIn: "Fitter", Whose: "the camera's", User: "fitter", Level: "Operator", Scheme: "digest MD5"},
 		{Service: "sub", State: "refused", Note: "because"},
 		{Service: "snapshot", State: "anyone", Scheme: "none"},
 		{Service: "web page", State: "locked", Note: "locked"},
 	}, s.Grid())
 
-	own := Derive(upToProven().add("", evidence.StreamKey{SignIn: uuid.New(), Label: "Watcher", User: "watcher", Made: true}).records, Intent{})
+	own := Derive(upToProven().add("", evidence.StreamKey{SignIn: uuid.New(), Label: "Watcher", User: "watcher", Made: true}).records,
+		Intent{})
 	grid := own.Grid()
 	require.Len(t, grid, 3)
 	assert.Equal(t, []string{"Watcher", "the streams' own", "User"}, []string{grid[1].SignIn, grid[1].Whose, grid[1].Level})
 
 	only := Derive((&story{}).add("", heardAt(addr)).add("", evidence.Reached{Addr: addr, Stream: "rtsp://192.0.2.11/"}).
 		add("", evidence.SignedIn{StreamOnly: true, Label: "Fitter"}).
-		add("", evidence.Located{Addr: addr, Streams: []onvif.Stream{{Tier: "main", URL: mainURL}}}).records, Intent{})
+		add("", evidence.Located{Addr: addr, Streams: []camera.Stream{{Token: "p1", Role: "main", Channel: 1, URL: mainURL}}}).records, Intent{})
 	require.Len(t, only.Grid(), 1)
 	assert.Equal(t, "unknown", only.Grid()[0].State, "not played yet")
 	assert.Nil(t, (&Status{}).Grid())

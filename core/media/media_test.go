@@ -91,7 +91,8 @@ func TestSPSThatCannotBe(t *testing.T) {
 }
 
 func TestParseSDP(t *testing.T) {
-	s, err := ParseSDP([]byte("v=0\r\ns=x\r\na=control:*\r\nm=video 0 RTP/AVP 96\r\na=rtpmap:96 h264/90000\r\na=fmtp:96 packetization-mode=1; sprop-parameter-sets=Z00=,aO4=\r\na=control:rtsp://h/x/track1\r\n" +
+	s, err := ParseSDP([]byte("v=0\r\ns=x\r\na=control:*\r\nm=video 0 RTP/AVP 96\r\na=rtpmap:96 h264/90000\r\na=fmtp:96 " +
+		"packetization-mode=1; sprop-parameter-sets=Z00=,aO4=\r\na=control:rtsp://h/x/track1\r\n" +
 		"m=audio 0 RTP/AVP 0\r\na=control:track2\r\nm=application 0 RTP/AVP 107\r\na=rtpmap:107 vnd.onvif.metadata/90000\r\n"))
 	require.NoError(t, err)
 	assert.Equal(t, "*", s.Control)
@@ -101,7 +102,8 @@ func TestParseSDP(t *testing.T) {
 	assert.Equal(t, 90000, v.ClockRate)
 	assert.Equal(t, [][]byte{{0x67, 0x4d}, {0x68, 0xee}}, v.ParameterSets())
 	a := s.First("audio")
-	assert.Equal(t, []any{"G.711 µ-law", 8000, "track2"}, []any{a.CodecName(), a.ClockRate, a.Control}, "a static payload type needs no rtpmap")
+	assert.Equal(t, []any{"G.711 µ-law", 8000, "track2"}, []any{a.CodecName(), a.ClockRate, a.Control},
+		"a static payload type needs no rtpmap")
 	assert.Nil(t, s.First("text"))
 	for _, bad := range []string{"", " \r\n", "v=0\r\n", "nonsense", "m"} {
 		_, err := ParseSDP([]byte(bad))

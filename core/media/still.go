@@ -26,7 +26,8 @@ const (
 func Still(ctx context.Context, keyframe Keyframe) ([]byte, error) {
 	ctx, cancel := context.WithTimeout(ctx, decodeFor)
 	defer cancel()
-	cmd := exec.CommandContext(ctx, "ffmpeg", "-v", "error", "-xerror", "-threads", "1", "-max_alloc", strconv.Itoa(maxAlloc), "-max_pixels", strconv.Itoa(maxPixels),
+	cmd := exec.CommandContext(ctx, "ffmpeg", "-v", "error", "-xerror", "-threads", "1", "-max_alloc", strconv.Itoa(maxAlloc),
+		"-max_pixels", strconv.Itoa(maxPixels),
 		"-err_detect", "explode", "-f", keyframe.Decoder, "-i", "pipe:0", "-frames:v", "1", "-vf", "scale='min(960,iw)':-2", "-q:v", "4", "-f", "mjpeg", "pipe:1")
 	cmd.Stdin = bytes.NewReader(keyframe.Data)
 	cmd.WaitDelay = time.Second

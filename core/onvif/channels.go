@@ -5,33 +5,28 @@ import (
 	"net/netip"
 	"net/url"
 	"strings"
-)
 
-// A Channel is one video source of a recorder: its streams, as the recorder sends them on, and what it tells of the camera behind.
-type Channel struct {
-	Number  int        `json:"number" doc:"counted from 1"`
-	Name    string     `json:"name,omitempty"`
-	Source  string     `json:"source,omitempty" doc:"what the recorder calls the source"`
-	Camera  netip.Addr `json:"camera" doc:"the camera's own address, where the recorder tells it; often on a private subnet"`
-	Page    string     `json:"page,omitempty" doc:"the recorder's way through to the camera's page"`
-	Place   string     `json:"place,omitempty" doc:"where it is plugged in, in the recorder's words"`
-	Streams []Stream   `json:"streams"`
-}
+	"unlatch/core/camera"
+)
 
 // Channels asks a recorder for the channels that it sends on: its media profiles by video source, and the recording that a job of type
 // Profile feeds from each (Recording Control §5.15), whose source information says whose picture it is.
-func (c *Client) Channels(ctx context.Context) ([]Channel, error) {
-	if c.services == nil {
-		if _, err := c.Services(ctx); err != nil {
-			return nil, err
-		}
+func (c *Client) Channels(ctx context.Context) ([]camera.Channel, error) {
+	if _, err := c.Services(ctx); err != nil {
+		return nil, err
 	}
 	if c.services[NSMedia] == "" && c.services[NSMedia2] == "" {
 		return nil, nil // it records and sends nothing on
 	}
-	streams, err := c.Streams(ctx)
+	profiles, err := c.Profiles(ctx)
 	if err != nil {
 		return nil, err
+	}
+	streams := camera.GiveRoles(profiles, nil)
+	for i := range streams {
+		if err := c.StreamURL(ctx, &streams[i]); err != nil {
+			return nil, err
+		}
 	}
 	recordings, err := c.Recordings(ctx)
 	if err != nil {
@@ -49,14 +44,14 @@ func (c *Client) Channels(ctx context.Context) ([]Channel, error) {
 			}
 		}
 	}
-	var out []Channel
+	var out []camera.Channel
 	for _, st := range streams {
 		if len(out) == 0 || out[len(out)-1].Number != st.Channel {
-			out = append(out, Channel{Number: st.Channel})
+			out = append(out, camera.Channel{Number: st.Channel})
 		}
 		ch := &out[len(out)-1]
 		ch.Streams = append(ch.Streams, st)
-		if r, ok := sources[st.Profile]; ok {
+		if r, ok := sources[st.Token]; ok {
 			c.describe(ch, r)
 		}
 	}
@@ -65,7 +60,7 @@ func (c *Client) Channels(ctx context.Context) ([]Channel, error) {
 
 // describe reads a recording's source information. Its fields are free text by the standard, so that each is looked at for an
 // address and for a link back to the recorder itself; a link elsewhere is no way through.
-func (c *Client) describe(ch *Channel, r Recording) {
+func (c *Client) describe(ch *camera.Channel, r Recording) {
 	ch.Name, ch.Source, ch.Place = r.Name, r.SourceID, clip(strings.TrimSpace(r.Location))
 	own := ""
 	if u, err := url.Parse(c.device); err == nil {

@@ -71,6 +71,16 @@ func New(deviceService string, opt Options) *Client {
 	return c
 }
 
+// SignInAs has the client use another sign-in from now on. What it has learned of the device stays: its clock and its services.
+func (c *Client) SignInAs(in signin.SignIn, leave signin.Leave) {
+	c.log.Know(in)
+	c.signIn, c.leave = in, leave
+	c.scheme, c.answer, c.opened, c.renewed = "", nil, false, false
+}
+
+// Skew is the device's clock minus ours, as Clock read it last.
+func (c *Client) Skew() time.Duration { return c.skew }
+
 // Close gives idle connections back.
 func (c *Client) Close() { c.http.CloseIdleConnections() }
 
@@ -177,7 +187,8 @@ func (c *Client) sendSigned(ctx context.Context, service, action, body string, o
 		return nil, &RefusedError{Scheme: c.scheme}
 	}
 	var fault *Fault
-	if token && errors.As(err, &fault) && (fault.HasCode("NotAuthorized") && fault.HasCode("Sender") || fault.HasCode("FailedAuthentication")) {
+	if token && errors.As(err, &fault) && (fault.HasCode("NotAuthorized") && fault.HasCode("Sender") ||
+		fault.HasCode("FailedAuthentication")) {
 		return nil, &RefusedError{Scheme: c.scheme}
 	}
 	if token && res.StatusCode == http.StatusUnauthorized {
@@ -221,7 +232,8 @@ func (c *Client) usernameToken() string {
 	created := time.Now().Add(c.skew).UTC().Format("2006-01-02T15:04:05Z")
 	return `<w:Security s:mustUnderstand="1" xmlns:w="` + wss + `wssecurity-secext-1.0.xsd" xmlns:u="` + wss + `wssecurity-utility-1.0.xsd">` +
 		`<w:UsernameToken><w:Username>` + Escape(c.signIn.User) + `</w:Username>` +
-		`<w:Password Type="` + wss + `username-token-profile-1.0#PasswordDigest">` + PasswordDigest(nonce, created, c.signIn.Secret.Reveal()) + `</w:Password>` +
+		`<w:Password Type="` + wss + `username-token-profile-1.0#PasswordDigest">` + PasswordDigest(nonce, created,
+		c.signIn.Secret.Reveal()) + `</w:Password>` +
 		`<w:Nonce EncodingType="` + wss + `soap-message-security-1.0#Base64Binary">` + base64.StdEncoding.EncodeToString(nonce) + `</w:Nonce>` +
 		`<u:Created>` + created + `</u:Created></w:UsernameToken></w:Security>`
 }
@@ -266,10 +278,8 @@ func (c *Client) reachable(given string) (out string, corrected bool, err error)
 
 // service returns the address of a service by its namespace, or an error that says that the device has none.
 func (c *Client) service(ctx context.Context, namespace string) (string, error) {
-	if c.services == nil {
-		if _, err := c.Services(ctx); err != nil {
-			return "", err
-		}
+	if _, err := c.Services(ctx); err != nil {
+		return "", err
 	}
 	if a := c.services[namespace]; a != "" {
 		return a, nil

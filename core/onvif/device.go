@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"strings"
 	"time"
+
+	"unlatch/core/camera"
 )
 
 // Clock asks for the device's time (Core Specification §8.3.6; needs no sign-in) and keeps the skew for signing in. It
@@ -40,15 +42,19 @@ func (c *Client) Clock(ctx context.Context) (skew time.Duration, err error) {
 }
 
 // Services asks which services the device has (Core Specification §8.1.1 GetServices, else the older GetCapabilities) and
-// returns their addresses by namespace, with the reachable host put in.
+// returns their addresses by namespace, with the reachable host put in. A device is asked once.
 func (c *Client) Services(ctx context.Context) (map[string]string, error) {
+	if c.services != nil {
+		return c.services, nil
+	}
 	var out struct {
 		Services []struct {
 			Namespace string `xml:"Namespace"`
 			XAddr     string `xml:"XAddr"`
 		} `xml:"Service"`
 	}
-	err := c.Call(ctx, c.device, NSDevice+"/GetServices", `<GetServices xmlns="`+NSDevice+`"><IncludeCapability>false</IncludeCapability></GetServices>`, &out)
+	err := c.Call(ctx, c.device, NSDevice+"/GetServices",
+		`<GetServices xmlns="`+NSDevice+`"><IncludeCapability>false</IncludeCapability></GetServices>`, &out)
 	var fault *Fault
 	if errors.As(err, &fault) {
 		return c.capabilities(ctx)
@@ -71,7 +77,8 @@ func (c *Client) capabilities(ctx context.Context) (map[string]string, error) {
 		Recording string `xml:"Capabilities>Extension>Recording>XAddr"`
 		Receiver  string `xml:"Capabilities>Extension>Receiver>XAddr"`
 	}
-	if err := c.Call(ctx, c.device, NSDevice+"/GetCapabilities", `<GetCapabilities xmlns="`+NSDevice+`"><Category>All</Category></GetCapabilities>`, &out); err != nil {
+	if err := c.Call(ctx, c.device, NSDevice+"/GetCapabilities",
+		`<GetCapabilities xmlns="`+NSDevice+`"><Category>All</Category></GetCapabilities>`, &out); err != nil {
 		return nil, err
 	}
 	c.services = map[string]string{}
@@ -83,47 +90,44 @@ func (c *Client) capabilities(ctx context.Context) (map[string]string, error) {
 	return c.services, nil
 }
 
-// Info is what the device says of itself (Core Specification §8.3.1).
-type Info struct {
-	Manufacturer string `xml:"Manufacturer" json:"manufacturer"`
-	Model        string `xml:"Model" json:"model"`
-	Firmware     string `xml:"FirmwareVersion" json:"firmware"`
-	Serial       string `xml:"SerialNumber" json:"serial"`
-	Hardware     string `xml:"HardwareId" json:"hardware"`
+// Info asks for GetDeviceInformation. Most devices want a sign-in for it, which makes it the question that proves one.
+func (c *Client) Info(ctx context.Context) (camera.Info, error) {
+	var in struct {
+		Manufacturer    string
+		Model           string
+		FirmwareVersion string
+		SerialNumber    string
+		HardwareID      string `xml:"HardwareId"`
+	}
+	err := c.Call(ctx, c.device, NSDevice+"/GetDeviceInformation", `<GetDeviceInformation xmlns="`+NSDevice+`"/>`, &in)
+	return camera.Info{Manufacturer: clip(in.Manufacturer), Model: clip(in.Model), Firmware: clip(in.FirmwareVersion),
+		Serial: clip(in.SerialNumber), Hardware: clip(in.HardwareID)}, err
 }
 
-// Info asks for GetDeviceInformation. Most devices want a sign-in for it, which makes it the question that proves one.
-func (c *Client) Info(ctx context.Context) (Info, error) {
-	var out Info
-	err := c.Call(ctx, c.device, NSDevice+"/GetDeviceInformation", `<GetDeviceInformation xmlns="`+NSDevice+`"/>`, &out)
-	for _, s := range []*string{&out.Manufacturer, &out.Model, &out.Firmware, &out.Serial, &out.Hardware} {
-		*s = clip(*s)
+// Protocols asks for GetNetworkProtocols: which services are on, and on which ports.
+func (c *Client) Protocols(ctx context.Context) ([]camera.Protocol, error) {
+	var in struct {
+		Protocols []struct {
+			Name    string
+			Enabled bool
+			Port    []int
+		} `xml:"NetworkProtocols"`
+	}
+	err := c.Call(ctx, c.device, NSDevice+"/GetNetworkProtocols", `<GetNetworkProtocols xmlns="`+NSDevice+`"/>`, &in)
+	var out []camera.Protocol
+	for _, p := range in.Protocols {
+		out = append(out, camera.Protocol{Name: p.Name, Enabled: p.Enabled, Ports: p.Port})
 	}
 	return out, err
 }
 
-// A Protocol is a network protocol the device serves (Core Specification §8.2.13).
-type Protocol struct {
-	Name    string `xml:"Name" json:"name"`
-	Enabled bool   `xml:"Enabled" json:"enabled"`
-	Ports   []int  `xml:"Port" json:"ports"`
-}
-
-// Protocols asks for GetNetworkProtocols: which services are on, and on which ports.
-func (c *Client) Protocols(ctx context.Context) ([]Protocol, error) {
-	var out struct {
-		Protocols []Protocol `xml:"NetworkProtocols"`
-	}
-	err := c.Call(ctx, c.device, NSDevice+"/GetNetworkProtocols", `<GetNetworkProtocols xmlns="`+NSDevice+`"/>`, &out)
-	return out.Protocols, err
-}
-
 // SetProtocol switches one network protocol on or off and sets its ports (Core Specification §8.2.14); the others stay as they are.
-func (c *Client) SetProtocol(ctx context.Context, p Protocol) error {
+func (c *Client) SetProtocol(ctx context.Context, p camera.Protocol) error {
 	var ports strings.Builder
 	for _, n := range p.Ports {
 		fmt.Fprintf(&ports, "<tt:Port>%d</tt:Port>", n)
 	}
-	return c.Call(ctx, c.device, NSDevice+"/SetNetworkProtocols", fmt.Sprintf(`<SetNetworkProtocols xmlns="%s"><NetworkProtocols><tt:Name>%s</tt:Name><tt:Enabled>%t</tt:Enabled>%s</NetworkProtocols></SetNetworkProtocols>`,
-		NSDevice, Escape(p.Name), p.Enabled, &ports), nil)
+	return c.Call(ctx, c.device, NSDevice+"/SetNetworkProtocols",
+		fmt.Sprintf(`<SetNetworkProtocols xmlns="%s"><NetworkProtocols><tt:Name>%s</tt:Name><tt:Enabled>%t</tt:Enabled>%s</NetworkProtocols></SetNetworkProtocols>`,
+			NSDevice, Escape(p.Name), p.Enabled, &ports), nil)
 }

@@ -65,8 +65,9 @@ func (c *Client) SetInterface(ctx context.Context, i Interface) (reboot bool, er
 	var out struct {
 		Reboot bool `xml:"RebootNeeded"`
 	}
-	err = c.Call(ctx, c.device, NSDevice+"/SetNetworkInterfaces", `<SetNetworkInterfaces xmlns="`+NSDevice+`"><InterfaceToken>`+Escape(i.Token)+
-		`</InterfaceToken><NetworkInterface><tt:Enabled>true</tt:Enabled><tt:IPv4>`+ipv4+`</tt:IPv4></NetworkInterface></SetNetworkInterfaces>`, &out)
+	err = c.Call(ctx, c.device, NSDevice+"/SetNetworkInterfaces",
+		`<SetNetworkInterfaces xmlns="`+NSDevice+`"><InterfaceToken>`+Escape(i.Token)+
+			`</InterfaceToken><NetworkInterface><tt:Enabled>true</tt:Enabled><tt:IPv4>`+ipv4+`</tt:IPv4></NetworkInterface></SetNetworkInterfaces>`, &out)
 	return out.Reboot, err
 }
 
@@ -75,7 +76,8 @@ func (c *Client) Gateway(ctx context.Context) (netip.Addr, error) {
 	var out struct {
 		Addrs []string `xml:"NetworkGateway>IPv4Address"`
 	}
-	if err := c.Call(ctx, c.device, NSDevice+"/GetNetworkDefaultGateway", `<GetNetworkDefaultGateway xmlns="`+NSDevice+`"/>`, &out); err != nil {
+	if err := c.Call(ctx, c.device, NSDevice+"/GetNetworkDefaultGateway", `<GetNetworkDefaultGateway xmlns="`+NSDevice+`"/>`,
+		&out); err != nil {
 		return netip.Addr{}, err
 	}
 	for _, a := range out.Addrs {
@@ -88,7 +90,8 @@ func (c *Client) Gateway(ctx context.Context) (netip.Addr, error) {
 
 // SetGateway sets it (Core Specification §8.2.16).
 func (c *Client) SetGateway(ctx context.Context, a netip.Addr) error {
-	return c.Call(ctx, c.device, NSDevice+"/SetNetworkDefaultGateway", `<SetNetworkDefaultGateway xmlns="`+NSDevice+`"><IPv4Address>`+a.String()+`</IPv4Address></SetNetworkDefaultGateway>`, nil)
+	return c.Call(ctx, c.device, NSDevice+"/SetNetworkDefaultGateway",
+		`<SetNetworkDefaultGateway xmlns="`+NSDevice+`"><IPv4Address>`+a.String()+`</IPv4Address></SetNetworkDefaultGateway>`, nil)
 }
 
 // Reboot restarts the device (Core Specification §8.3.10).

@@ -15,11 +15,13 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"unlatch/core/address"
+	"unlatch/core/camera"
 	"unlatch/core/diagnose"
 	"unlatch/core/exchange"
 	"unlatch/core/onvif"
 	"unlatch/core/signin"
 	"unlatch/core/target"
+	"unlatch/core/target/onvifrecorder"
 	"unlatch/sim/simtest"
 )
 
@@ -64,16 +66,21 @@ func TestSigningInAndStreams(t *testing.T) {
 		require.NoError(t, err, "%s: a clock that is a day late does not keep it from opening", c.device)
 		assert.Equal(t, c.scheme, o.Scheme())
 		assert.NotEmpty(t, info.Manufacturer)
-		streams, err := o.Streams(ctx)
+		profiles, err := o.Profiles(ctx)
 		require.NoError(t, err)
-		assert.Equal(t, "main", streams[0].Tier)
+		streams := camera.GiveRoles(profiles, nil)
+		for i := range streams {
+			require.NoError(t, o.StreamURL(ctx, &streams[i]))
+		}
+		assert.Equal(t, "main", streams[0].Role)
 		assert.Equal(t, c.url, streams[0].URL)
 		assert.Equal(t, c.corrected, streams[0].Corrected)
 		assert.Equal(t, c.service, streams[0].Service)
 		if c.device == "Clock" {
 			require.Len(t, streams, 2)
-			assert.Equal(t, onvif.Claimed{Codec: "H.264", Width: 640, Height: 360, FPS: 15, BitrateKbps: 600, GOPFrames: 15}, streams[0].Claimed, "the largest picture is main, whatever the order")
-			assert.Equal(t, "sub", streams[1].Tier)
+			assert.Equal(t, camera.Settings{Codec: "H.264", Width: 640, Height: 360, FPS: 15, BitrateKbps: 600, GOPFrames: 15},
+				streams[0].Claimed, "the largest picture is main, whatever the order")
+			assert.Equal(t, "sub", streams[1].Role)
 		}
 		ports, err := o.Protocols(ctx)
 		require.NoError(t, err)
@@ -101,35 +108,35 @@ func TestWrongSignInCostsOneTry(t *testing.T) {
 
 func TestRecorderTakesCamerasUntilItIsFull(t *testing.T) {
 	w := simtest.Start(t, strings.ReplaceAll(works, "127.41.20.", "127.41.22."))
-	rec := &target.Recorder{Client: client(t, w.Device("Strongroom").Service(), fitter, nil)}
+	rec := onvifrecorder.New(client(t, w.Device("Strongroom").Service(), fitter, nil))
 	url := func(name string) string {
 		return strings.Replace(w.Device(name).URL(0), "rtsp://", "rtsp://fitter:brass-lamp-41@", 1)
 	}
 	a, err := rec.Place(ctx, target.Camera{Identity: "urn:a", Name: "Clock & <co>", Address: "127.41.22.11", URL: url("Clock")})
 	require.NoError(t, err)
-	report, err := rec.Confirm(ctx, a, 10*time.Second)
+	report, err := rec.Confirm(ctx, a.Ref, 10*time.Second)
 	require.NoError(t, err)
-	assert.True(t, report.Arrived(), "%+v", report)
+	assert.True(t, report.Arrived, "%+v", report)
 	again, err := rec.Place(ctx, target.Camera{Identity: "urn:a", Name: "Clock", URL: url("Clock")})
 	require.NoError(t, err)
 	assert.Equal(t, a, again, "placing twice takes one slot")
 	b, err := rec.Place(ctx, target.Camera{Identity: "urn:b", Name: "Wrong", URL: strings.Replace(url("Turntable"), "brass", "tin", 1)})
 	require.NoError(t, err)
-	report, err = rec.Confirm(ctx, b, 700*time.Millisecond)
+	report, err = rec.Confirm(ctx, b.Ref, 700*time.Millisecond)
 	require.NoError(t, err)
-	assert.False(t, report.Arrived(), "a wrong password gives no picture, and the recorder says so: %+v", report)
+	assert.False(t, report.Arrived, "a wrong password gives no picture, and the recorder says so: %+v", report)
 
 	_, err = rec.Place(ctx, target.Camera{Identity: "urn:c", Name: "One too many", URL: url("Late")})
 	var full *diagnose.TargetFullError
 	require.ErrorAs(t, err, &full)
 	assert.Equal(t, 2, full.Slots)
-	layout, err := rec.Layout(ctx)
+	layout, err := rec.Slots(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, 2, layout.Total)
 	require.Len(t, layout.Used, 2)
 	assert.Equal(t, "Clock & <co>", layout.Used[0].Name)
-	require.NoError(t, rec.Remove(ctx, b))
-	require.NoError(t, rec.Remove(ctx, b), "taking off what is gone is no error")
+	require.NoError(t, rec.Remove(ctx, b.Ref))
+	require.NoError(t, rec.Remove(ctx, b.Ref), "taking off what is gone is no error")
 	_, err = rec.Place(ctx, target.Camera{Identity: "urn:c", Name: "Fits now", URL: url("Late")})
 	assert.NoError(t, err)
 	assert.Positive(t, w.Device("Strongroom").Slots()[0].Frames)
@@ -151,10 +158,11 @@ devices:
 	require.NoError(t, err)
 	require.Len(t, got, 2)
 	first := got[0]
-	assert.Equal(t, []any{1, "Subway & stairs", "10.254.4.11", "http://127.41.23.20:9001/", "switch port 1"}, []any{first.Number, first.Name, first.Camera.String(), first.Page, first.Place})
+	assert.Equal(t, []any{1, "Subway & stairs", "10.254.4.11", "http://127.41.23.20:9001/", "switch port 1"},
+		[]any{first.Number, first.Name, first.Camera.String(), first.Page, first.Place})
 	require.Len(t, first.Streams, 2)
 	assert.Equal(t, w.Device("Strongroom").URL(0), first.Streams[0].URL)
-	assert.Equal(t, []any{"sub", 320}, []any{first.Streams[1].Tier, first.Streams[1].Claimed.Width})
+	assert.Equal(t, []any{"sub", 320}, []any{first.Streams[1].Role, first.Streams[1].Claimed.Width})
 	assert.Equal(t, []any{2, "Waiting room", ""}, []any{got[1].Number, got[1].Name, got[1].Page})
 	page, err := http.Get(first.Page)
 	require.NoError(t, err)
@@ -162,7 +170,7 @@ devices:
 	body, _ := io.ReadAll(page.Body)
 	assert.Contains(t, string(body), "Subway &amp; stairs")
 
-	layout, err := (&target.Recorder{Client: c}).Layout(ctx)
+	layout, err := onvifrecorder.New(c).Slots(ctx)
 	require.NoError(t, err, "channels without a receiver are no fault")
 	assert.Len(t, layout.Used, 2)
 	none, err := client(t, w.Device("Tool crib").Service(), fitter, nil).Channels(ctx)
@@ -190,7 +198,8 @@ func TestHostileAnswers(t *testing.T) {
 			io.WriteString(w, "<html><body><p>Welcome</body></html>")
 		}, new(*onvif.NotSOAPError), diagnose.NotONVIF},
 		{"not found", func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(404) }, new(*onvif.NotSOAPError), diagnose.NotONVIF},
-		{"a redirect elsewhere", func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "http://127.99.0.1/", 302) }, new(*onvif.NotSOAPError), diagnose.NotONVIF},
+		{"a redirect elsewhere", func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "http://127.99.0.1/", 302) },
+			new(*onvif.NotSOAPError), diagnose.NotONVIF},
 		{"50 MB", func(w http.ResponseWriter, _ *http.Request) {
 			w.Header().Set("Content-Type", "application/soap+xml")
 			for range 50 {

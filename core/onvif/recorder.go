@@ -91,9 +91,10 @@ func (c *Client) CreateRecording(ctx context.Context, r Recording) (string, erro
 	var out struct {
 		Token string `xml:"RecordingToken"`
 	}
-	err := c.call(ctx, NSRecording, "CreateRecording", `<RecordingConfiguration><tt:Source><tt:SourceId>`+Escape(r.SourceID)+`</tt:SourceId><tt:Name>`+Escape(r.Name)+
-		`</tt:Name><tt:Location></tt:Location><tt:Description></tt:Description><tt:Address>`+Escape(r.Address)+`</tt:Address></tt:Source>`+
-		`<tt:Content>Live</tt:Content><tt:MaximumRetentionTime>PT0S</tt:MaximumRetentionTime></RecordingConfiguration>`, &out)
+	err := c.call(ctx, NSRecording, "CreateRecording",
+		`<RecordingConfiguration><tt:Source><tt:SourceId>`+Escape(r.SourceID)+`</tt:SourceId><tt:Name>`+Escape(r.Name)+
+			`</tt:Name><tt:Location></tt:Location><tt:Description></tt:Description><tt:Address>`+Escape(r.Address)+`</tt:Address></tt:Source>`+
+			`<tt:Content>Live</tt:Content><tt:MaximumRetentionTime>PT0S</tt:MaximumRetentionTime></RecordingConfiguration>`, &out)
 	return out.Token, err
 }
 
@@ -144,8 +145,9 @@ func (c *Client) CreateRecordingJob(ctx context.Context, recording, receiver str
 	var out struct {
 		Token string `xml:"JobToken"`
 	}
-	err := c.call(ctx, NSRecording, "CreateRecordingJob", `<JobConfiguration><tt:RecordingToken>`+Escape(recording)+`</tt:RecordingToken><tt:Mode>Active</tt:Mode><tt:Priority>1</tt:Priority>`+
-		`<tt:Source><tt:SourceToken Type="`+NSSchema+`/Receiver"><tt:Token>`+Escape(receiver)+`</tt:Token></tt:SourceToken></tt:Source></JobConfiguration>`, &out)
+	err := c.call(ctx, NSRecording, "CreateRecordingJob",
+		`<JobConfiguration><tt:RecordingToken>`+Escape(recording)+`</tt:RecordingToken><tt:Mode>Active</tt:Mode><tt:Priority>1</tt:Priority>`+
+			`<tt:Source><tt:SourceToken Type="`+NSSchema+`/Receiver"><tt:Token>`+Escape(receiver)+`</tt:Token></tt:SourceToken></tt:Source></JobConfiguration>`, &out)
 	return out.Token, err
 }
 

@@ -32,7 +32,8 @@ func (c *Client) SetDNS(ctx context.Context, servers []netip.Addr) error {
 	for _, a := range servers {
 		fmt.Fprintf(&b, "<DNSManual><tt:Type>IPv4</tt:Type><tt:IPv4Address>%s</tt:IPv4Address></DNSManual>", a)
 	}
-	return c.Call(ctx, c.device, NSDevice+"/SetDNS", fmt.Sprintf(`<SetDNS xmlns="%s"><FromDHCP>%t</FromDHCP>%s</SetDNS>`, NSDevice, len(servers) == 0, &b), nil)
+	return c.Call(ctx, c.device, NSDevice+"/SetDNS", fmt.Sprintf(`<SetDNS xmlns="%s"><FromDHCP>%t</FromDHCP>%s</SetDNS>`, NSDevice,
+		len(servers) == 0, &b), nil)
 }
 
 // NTP asks for the time server that is set by hand, an address or a name (Core Specification §8.2.7); "" for none or the one of DHCP.
@@ -63,7 +64,8 @@ func (c *Client) SetNTP(ctx context.Context, server string) error {
 	} else if server != "" {
 		manual = "<NTPManual><tt:Type>DNS</tt:Type><tt:DNSname>" + Escape(server) + "</tt:DNSname></NTPManual>"
 	}
-	return c.Call(ctx, c.device, NSDevice+"/SetNTP", fmt.Sprintf(`<SetNTP xmlns="%s"><FromDHCP>%t</FromDHCP>%s</SetNTP>`, NSDevice, server == "", manual), nil)
+	return c.Call(ctx, c.device, NSDevice+"/SetNTP", fmt.Sprintf(`<SetNTP xmlns="%s"><FromDHCP>%t</FromDHCP>%s</SetNTP>`, NSDevice,
+		server == "", manual), nil)
 }
 
 // Hostname asks for the device's host name (Core Specification §8.2.1; needs no sign-in).
@@ -106,8 +108,9 @@ func (c *Client) SetClock(ctx context.Context, t time.Time, byNTP bool, zone str
 		utc = fmt.Sprintf("<UTCDateTime><tt:Time><tt:Hour>%d</tt:Hour><tt:Minute>%d</tt:Minute><tt:Second>%d</tt:Second></tt:Time><tt:Date><tt:Year>%d</tt:Year><tt:Month>%d</tt:Month><tt:Day>%d</tt:Day></tt:Date></UTCDateTime>",
 			t.Hour(), t.Minute(), t.Second(), t.Year(), t.Month(), t.Day())
 	}
-	if err := c.Call(ctx, c.device, NSDevice+"/SetSystemDateAndTime", fmt.Sprintf(`<SetSystemDateAndTime xmlns="%s"><DateTimeType>%s</DateTimeType><DaylightSavings>%t</DaylightSavings>%s%s</SetSystemDateAndTime>`,
-		NSDevice, kind, strings.Contains(zone, ","), tz, utc), nil); err != nil {
+	if err := c.Call(ctx, c.device, NSDevice+"/SetSystemDateAndTime",
+		fmt.Sprintf(`<SetSystemDateAndTime xmlns="%s"><DateTimeType>%s</DateTimeType><DaylightSavings>%t</DaylightSavings>%s%s</SetSystemDateAndTime>`,
+			NSDevice, kind, strings.Contains(zone, ","), tz, utc), nil); err != nil {
 		return err
 	}
 	_, err := c.Clock(ctx)

@@ -7,34 +7,9 @@ import (
 	"slices"
 	"strings"
 
+	"unlatch/core/camera"
 	"unlatch/core/streamurl"
 )
-
-// Tiers of a camera's streams, from the largest picture down.
-var Tiers = []string{"main", "sub", "third"}
-
-// A Stream is one stream that a device names, with the settings that it claims for it.
-type Stream struct {
-	Channel   int     `json:"channel" doc:"video source, counted from 1"`
-	Tier      string  `json:"tier" enum:"main,sub,third"`
-	Profile   string  `json:"profile" doc:"media profile token"`
-	Name      string  `json:"name,omitempty"`
-	URL       string  `json:"url" doc:"without a sign-in"`
-	Service   string  `json:"service" enum:"media,media2,recipe" doc:"who named the URL"`
-	Corrected string  `json:"corrected,omitempty" doc:"the address that the device named, where it could not be used"`
-	Reserve   string  `json:"reserve,omitempty" doc:"the URL at the device's own address, where it names another host for its streams"`
-	Claimed   Claimed `json:"claimed"`
-}
-
-// Claimed is a video encoder configuration as the device states it; it is compared with what is measured.
-type Claimed struct {
-	Codec       string  `json:"codec"`
-	Width       int     `json:"width"`
-	Height      int     `json:"height"`
-	FPS         float64 `json:"fps"`
-	BitrateKbps int     `json:"bitrate_kbps"`
-	GOPFrames   int     `json:"gop_frames"`
-}
 
 // profile reads both the Media (ver10) and the Media2 (ver20) form: they differ in where the encoder's settings sit.
 type profile struct {
@@ -60,47 +35,41 @@ type encoder struct {
 	} `xml:"RateControl"`
 }
 
-// Streams asks for the device's profiles and their RTSP URLs: over Media2 where the device has it, else over Media
-// (ONVIF Media Service §5.2, §5.11.1; Media2 Service §5.2, §5.9.1). For each video source the largest picture is
-// main, the next sub, the next third. On an error the streams that were found until then are returned too; given as have, they are
-// not asked for again where their profiles are as they were.
-func (c *Client) Streams(ctx context.Context, have ...Stream) ([]Stream, error) {
-	if c.services == nil {
-		if _, err := c.Services(ctx); err != nil {
-			return nil, err
-		}
-	}
-	kind, ns := "media2", NSMedia2
-	if c.services[NSMedia2] == "" {
-		kind, ns = "media", NSMedia
-	}
-	address, err := c.service(ctx, ns)
+// Profiles asks for the device's media profiles with a picture, over Media2 where the device has it, else over Media (ONVIF Media Service
+// §5.2; Media2 Service §5.2). They come without roles and URLs; see StreamURL.
+func (c *Client) Profiles(ctx context.Context) ([]camera.Stream, error) {
+	kind, ns, address, err := c.media(ctx)
 	if err != nil {
 		return nil, err
 	}
 	profiles, err := c.profiles(ctx, address, ns)
+	return streams(profiles, kind), err
+}
+
+// StreamURL asks for a profile's RTSP URL (ONVIF Media Service §5.11.1; Media2 Service §5.9.1) and puts it into the stream, see usable.
+func (c *Client) StreamURL(ctx context.Context, s *camera.Stream) error {
+	_, ns, address, err := c.media(ctx)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	var out []Stream
-	for _, p := range rank(profiles) {
-		if i := slices.IndexFunc(have, func(h Stream) bool {
-			return h.Profile == p.Profile && h.Channel == p.Channel && h.Claimed == p.Claimed && h.URL != ""
-		}); i >= 0 {
-			out = append(out, have[i])
-			continue
-		}
-		uri, err := c.streamURI(ctx, address, ns, p.Profile)
-		if err != nil {
-			return out, err
-		}
-		if err := c.usable(uri, &p); err != nil {
-			return out, err
-		}
-		p.Service = kind
-		out = append(out, p)
+	uri, err := c.streamURI(ctx, address, ns, s.Token)
+	if err != nil {
+		return err
 	}
-	return out, nil
+	return c.usable(uri, s)
+}
+
+// media is the media service to use, with its short name and namespace.
+func (c *Client) media(ctx context.Context) (kind, ns, address string, err error) {
+	if _, err := c.Services(ctx); err != nil {
+		return "", "", "", err
+	}
+	kind, ns = "media2", NSMedia2
+	if c.services[NSMedia2] == "" {
+		kind, ns = "media", NSMedia
+	}
+	address, err = c.service(ctx, ns)
+	return kind, ns, address, err
 }
 
 func (c *Client) profiles(ctx context.Context, address, ns string) ([]profile, error) {
@@ -118,10 +87,9 @@ func (c *Client) profiles(ctx context.Context, address, ns string) ([]profile, e
 	return out.Profiles, err
 }
 
-// rank turns profiles with a picture into streams, tiered by picture size within each video source.
-func rank(profiles []profile) []Stream {
+// streams turns profiles with a picture into streams. Video sources are numbered in the order in which they come.
+func streams(profiles []profile, service string) (out []camera.Stream) {
 	var sources []string
-	bySource := map[string][]Stream{}
 	for _, p := range profiles {
 		source, enc := p.Source, p.Encoder
 		if p.Configs != nil {
@@ -130,25 +98,14 @@ func rank(profiles []profile) []Stream {
 		if enc == nil || enc.Width <= 0 || enc.Height <= 0 {
 			continue
 		}
-		if _, known := bySource[source]; !known {
+		if !slices.Contains(sources, source) {
 			sources = append(sources, source)
 		}
-		bySource[source] = append(bySource[source], Stream{
-			Profile: p.Token, Name: clip(p.Name),
-			Claimed: Claimed{Codec: codecName(enc.Encoding), Width: enc.Width, Height: enc.Height, FPS: enc.Rate.FPS,
+		out = append(out, camera.Stream{
+			Channel: slices.Index(sources, source) + 1, Token: p.Token, Name: clip(p.Name), Service: service,
+			Claimed: camera.Settings{Codec: codecName(enc.Encoding), Width: enc.Width, Height: enc.Height, FPS: enc.Rate.FPS,
 				BitrateKbps: enc.Rate.Bitrate, GOPFrames: max(enc.GovAttr, enc.GovLength)},
 		})
-	}
-	var out []Stream
-	for i, source := range sources {
-		streams := bySource[source]
-		slices.SortStableFunc(streams, func(a, b Stream) int {
-			return cmp.Compare(b.Claimed.Width*b.Claimed.Height, a.Claimed.Width*a.Claimed.Height)
-		})
-		for n, s := range streams[:min(len(streams), len(Tiers))] {
-			s.Channel, s.Tier = i+1, Tiers[n]
-			out = append(out, s)
-		}
 	}
 	return out
 }
@@ -183,7 +140,7 @@ func (c *Client) streamURI(ctx context.Context, address, ns, token string) (stri
 // kept and shown with the URL. A host that the device names and that is in scope, a streamer apart or a second address, is taken at its
 // word, with the device's own in reserve; any other is replaced by the host at which the device answers. s gets the URL, the reserve
 // and what was changed.
-func (c *Client) usable(uri string, s *Stream) error {
+func (c *Client) usable(uri string, s *camera.Stream) error {
 	u, err := streamurl.Parse(uri)
 	if err != nil {
 		return err
@@ -232,7 +189,8 @@ func (c *Client) SnapshotURL(ctx context.Context, token string) (string, error) 
 		Media  string `xml:"MediaUri>Uri"`
 		Media2 string `xml:"Uri"`
 	}
-	if err := c.Call(ctx, address, ns+"/GetSnapshotUri", `<GetSnapshotUri xmlns="`+ns+`"><ProfileToken>`+Escape(token)+`</ProfileToken></GetSnapshotUri>`, &out); err != nil {
+	if err := c.Call(ctx, address, ns+"/GetSnapshotUri",
+		`<GetSnapshotUri xmlns="`+ns+`"><ProfileToken>`+Escape(token)+`</ProfileToken></GetSnapshotUri>`, &out); err != nil {
 		return "", err
 	}
 	uri := strings.TrimSpace(cmp.Or(out.Media2, out.Media))

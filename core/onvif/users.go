@@ -34,11 +34,13 @@ func (c *Client) CreateUser(ctx context.Context, name string, secret signin.Secr
 
 func (c *Client) writeUser(ctx context.Context, operation, name string, secret signin.Secret, level string) error {
 	c.log.Know(signin.SignIn{User: name, Secret: secret})
-	return c.Call(ctx, c.device, NSDevice+"/"+operation, `<`+operation+` xmlns="`+NSDevice+`"><User><tt:Username>`+Escape(name)+`</tt:Username><tt:Password>`+
-		Escape(secret.Reveal())+`</tt:Password><tt:UserLevel>`+level+`</tt:UserLevel></User></`+operation+`>`, nil)
+	return c.Call(ctx, c.device, NSDevice+"/"+operation,
+		`<`+operation+` xmlns="`+NSDevice+`"><User><tt:Username>`+Escape(name)+`</tt:Username><tt:Password>`+
+			Escape(secret.Reveal())+`</tt:Password><tt:UserLevel>`+level+`</tt:UserLevel></User></`+operation+`>`, nil)
 }
 
 // DeleteUser takes an account away (Core Specification §8.4.5).
 func (c *Client) DeleteUser(ctx context.Context, name string) error {
-	return c.Call(ctx, c.device, NSDevice+"/DeleteUsers", `<DeleteUsers xmlns="`+NSDevice+`"><Username>`+Escape(name)+`</Username></DeleteUsers>`, nil)
+	return c.Call(ctx, c.device, NSDevice+"/DeleteUsers",
+		`<DeleteUsers xmlns="`+NSDevice+`"><Username>`+Escape(name)+`</Username></DeleteUsers>`, nil)
 }

@@ -132,8 +132,9 @@ func (f *Fetcher) get(ctx context.Context, at string) (_ *http.Response, scheme 
 	f.Log.Know(f.SignIn)
 	var traffic exchange.Traffic
 	client := &http.Client{
-		Transport: &http.Transport{DialContext: traffic.Watch(f.Dial.DialContext), ResponseHeaderTimeout: f.timeout(), MaxResponseHeaderBytes: 32 << 10,
-			DisableKeepAlives: true, DisableCompression: true},
+		Transport: &http.Transport{DialContext: traffic.Watch(f.Dial.DialContext), ResponseHeaderTimeout: f.timeout(),
+			MaxResponseHeaderBytes: 32 << 10,
+			DisableKeepAlives:      true, DisableCompression: true},
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}
 	home, err := url.Parse(at)
@@ -176,7 +177,8 @@ func (f *Fetcher) get(ctx context.Context, at string) (_ *http.Response, scheme 
 		if res.StatusCode < 300 {
 			return res, scheme, nil
 		}
-		if res.StatusCode < 500 && res.StatusCode != http.StatusUnauthorized && signin.Locked(res.StatusCode, res.Header.Get("Retry-After"), "", time.Now()) == nil {
+		if res.StatusCode < 500 && res.StatusCode != http.StatusUnauthorized && signin.Locked(res.StatusCode, res.Header.Get("Retry-After"),
+			"", time.Now()) == nil {
 			tell(nil) // the sign-in was taken, whatever else is the matter
 		}
 		text, _ := io.ReadAll(io.LimitReader(res.Body, 4<<10))

@@ -91,7 +91,8 @@ func TestBasicTakesLeave(t *testing.T) {
 	require.ErrorAs(t, err, new(*signin.ReadableError))
 	assert.Zero(t, got)
 	assert.Contains(t, log, "the sign-in is not sent")
-	f := &picture.Fetcher{Dial: &address.Guard{Allowed: address.MustParse("127.41.32.0/24")}, SignIn: steward, Leave: signin.Policy{Readable: true}.Leave}
+	f := &picture.Fetcher{Dial: &address.Guard{Allowed: address.MustParse("127.41.32.0/24")}, SignIn: steward,
+		Leave: signin.Policy{Readable: true}.Leave}
 	p, err := f.Fetch(context.Background(), at+"/a.jpg")
 	require.NoError(t, err)
 	assert.Equal(t, []any{"basic", 1}, []any{p.Scheme, got})
@@ -158,7 +159,8 @@ func TestHostileAnswers(t *testing.T) {
 		case "/wrong":
 			challenge(w, `Digest realm="x", nonce="n"`)
 		case "/schemes":
-			challenge(w, strings.Repeat(`Digest realm="`, 1500), `Negotiate`, "%%%=;", `Digest qop=,,,=`, `Digest realm="x", nonce="n", algorithm=ROT13`)
+			challenge(w, strings.Repeat(`Digest realm="`, 1500), `Negotiate`, "%%%=;", `Digest qop=,,,=`,
+				`Digest realm="x", nonce="n", algorithm=ROT13`)
 		case "/parts":
 			w.Header().Set("Content-Type", "multipart/x-mixed-replace; boundary=x")
 			fmt.Fprint(w, "--y\r\nthis is no part")

@@ -86,7 +86,8 @@ func serve(t *testing.T, b *box, takes func(string) bool) (*rtsp.Server, Request
 func collect(t *testing.T, s *Session) map[int]byte {
 	t.Helper()
 	got := map[int]byte{}
-	require.NoError(t, s.Run(context.Background(), func(p Packet) { got[p.Track] = p.Payload[0] }, func() bool { return len(got) == len(s.Tracks) }))
+	require.NoError(t, s.Run(context.Background(), func(p Packet) { got[p.Track] = p.Payload[0] },
+		func() bool { return len(got) == len(s.Tracks) }))
 	return got
 }
 

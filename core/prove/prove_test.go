@@ -80,7 +80,8 @@ func TestProveMeasuresWhatComes(t *testing.T) {
 			assert.Equal(t, "H.264", p.Video.Codec)
 			assert.Equal(t, c.width, p.Video.Width)
 			assert.InDelta(t, c.fps, p.Video.FPS, .2)
-			assert.InEpsilon(t, c.kbps, p.Video.BitrateKbps, .4, "the encoder keeps its rate over the whole loop, and two seconds of it are measured")
+			assert.InEpsilon(t, c.kbps, p.Video.BitrateKbps, .4,
+				"the encoder keeps its rate over the whole loop, and two seconds of it are measured")
 			assert.InDelta(t, c.gop, p.Video.GOPSeconds, .02)
 			assert.Zero(t, p.Video.Lost)
 			assert.Positive(t, p.FirstKeyframeMS)
@@ -191,7 +192,8 @@ func TestProveSurvivesHostileServers(t *testing.T) {
 		answer func(string, int) string
 		want   diagnose.Cause
 	}{
-		{"a header without end", func(string, int) string { return "RTSP/1.0 200 OK\r\n" + strings.Repeat("X-More: yes\r\n", 5000) }, diagnose.Unbounded},
+		{"a header without end", func(string, int) string { return "RTSP/1.0 200 OK\r\n" + strings.Repeat("X-More: yes\r\n", 5000) },
+			diagnose.Unbounded},
 		{"a line without end", func(string, int) string { return "RTSP/1.0 200 " + strings.Repeat("a", 1<<20) }, diagnose.Unbounded},
 		{"a huge body", func(_ string, n int) string { return "RTSP/1.0 200 OK\r\nContent-Length: 52428800\r\n\r\n" }, diagnose.Unbounded},
 		{"a negative length", func(_ string, n int) string { return "RTSP/1.0 200 OK\r\nContent-Length: -1\r\n\r\n" }, diagnose.Broken},

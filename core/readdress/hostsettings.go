@@ -34,7 +34,8 @@ func (a HostSettings) Changed(before HostSettings) (out []string) {
 	if !slices.Equal(a.DNS, before.DNS) {
 		out = append(out, "name servers")
 	}
-	for _, f := range []struct{ what, now, then string }{{"time server " + a.NTP, a.NTP, before.NTP}, {"host name " + a.Host, a.Host, before.Host}, {"time zone " + a.TimeZone, a.TimeZone, before.TimeZone}} {
+	for _, f := range []struct{ what, now, then string }{{"time server " + a.NTP, a.NTP, before.NTP},
+		{"host name " + a.Host, a.Host, before.Host}, {"time zone " + a.TimeZone, a.TimeZone, before.TimeZone}} {
 		if f.now != f.then {
 			out = append(out, f.what)
 		}

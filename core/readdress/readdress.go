@@ -201,7 +201,8 @@ func (w *work) choose(ifaces []onvif.Interface) (onvif.Interface, error) {
 	if len(ifaces) == 1 {
 		return ifaces[0], nil
 	}
-	return onvif.Interface{}, &onvif.Fault{Codes: []string{"Receiver"}, Reason: fmt.Sprintf("the device names %d network interfaces and none with its address", len(ifaces))}
+	return onvif.Interface{}, &onvif.Fault{Codes: []string{"Receiver"},
+		Reason: fmt.Sprintf("the device names %d network interfaces and none with its address", len(ifaces))}
 }
 
 func (w *work) send(ctx context.Context, c *onvif.Client, i onvif.Interface) error {

@@ -38,7 +38,8 @@ func TestReaddress(t *testing.T) {
 	ranges := address.MustParse("127.46.1.0/24")
 	do := func(device string, to readdress.Setting) (readdress.Outcome, error) {
 		l := w.Device(device)
-		return readdress.Do(context.Background(), readdress.Request{Dial: &address.Guard{Allowed: ranges}, Service: l.Service(), Endpoint: l.Endpoint(), To: to, Wait: 4 * time.Second,
+		return readdress.Do(context.Background(), readdress.Request{Dial: &address.Guard{Allowed: ranges}, Service: l.Service(),
+			Endpoint: l.Endpoint(), To: to, Wait: 4 * time.Second,
 			SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")},
 			Locate: func(ctx context.Context) (netip.Addr, error) { return discovery.Locate(ctx, ranges, l.Endpoint()) }})
 	}
@@ -55,7 +56,8 @@ func TestReaddress(t *testing.T) {
 	for _, s := range got.Steps {
 		names = append(names, s.Name)
 	}
-	assert.Equal(t, []string{"read the old setting", "look whether the new address is free", "send the gateway", "send the address", "found again"}, names)
+	assert.Equal(t, []string{"read the old setting", "look whether the new address is free", "send the gateway", "send the address",
+		"found again"}, names)
 	require.Equal(t, "127.46.1.101:80", w.Device("Clock").Web())
 	back, err := do("Clock", got.Before)
 	require.NoError(t, err, "undo is the same in reverse")
@@ -95,27 +97,32 @@ func TestReaddress(t *testing.T) {
 func TestAnotherDeviceAtTheNewAddressIsNotTakenForIt(t *testing.T) {
 	w := simtest.Start(t, strings.ReplaceAll(yard, "127.46.1.", "127.46.2."))
 	l := w.Device("Clock")
-	_, err := readdress.Do(context.Background(), readdress.Request{Dial: &address.Guard{Allowed: address.MustParse("127.46.2.0/24")}, Service: l.Service(), Endpoint: "urn:uuid:somebody-else", Wait: time.Second,
+	_, err := readdress.Do(context.Background(), readdress.Request{Dial: &address.Guard{Allowed: address.MustParse("127.46.2.0/24")},
+		Service: l.Service(), Endpoint: "urn:uuid:somebody-else", Wait: time.Second,
 		SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")}, To: readdress.Setting{Addr: netip.MustParseAddr("127.46.2.101"), Bits: 24}})
 	assert.ErrorAs(t, err, new(*readdress.ImpostorError))
 }
 
 // Name servers, time server, name, zone and clock go in the same action, are read back, and undo sends what was there before.
 func TestNameServersNameAndClockGoAlong(t *testing.T) {
-	w := simtest.Start(t, strings.Replace(strings.ReplaceAll(yard, "127.46.1.", "127.46.3."), "address: 127.46.3.11,", "address: 127.46.3.11, defects: {clock_offset: 1200},", 1))
+	w := simtest.Start(t, strings.Replace(strings.ReplaceAll(yard, "127.46.1.", "127.46.3."), "address: 127.46.3.11,",
+		"address: 127.46.3.11, defects: {clock_offset: 1200},", 1))
 	do := func(device string, to readdress.Setting) (readdress.Outcome, error) {
 		l := w.Device(device)
-		return readdress.Do(context.Background(), readdress.Request{Dial: &address.Guard{Allowed: address.MustParse("127.46.3.0/24")}, Service: l.Service(), Endpoint: l.Endpoint(), To: to, Wait: 8 * time.Second,
+		return readdress.Do(context.Background(), readdress.Request{Dial: &address.Guard{Allowed: address.MustParse("127.46.3.0/24")},
+			Service: l.Service(), Endpoint: l.Endpoint(), To: to, Wait: 8 * time.Second,
 			SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")}})
 	}
 	dns := []netip.Addr{netip.MustParseAddr("192.0.2.53"), netip.MustParseAddr("198.51.100.53")}
 	to := readdress.Setting{Addr: netip.MustParseAddr("127.46.3.101"), Bits: 24,
-		HostSettings: readdress.HostSettings{DNS: dns, NTP: "time.tarnside.example", Host: "platform-clock", TimeZone: "GMT0BST,M3.5.0/1,M10.5.0", Clock: true}}
+		HostSettings: readdress.HostSettings{DNS: dns, NTP: "time.tarnside.example", Host: "platform-clock",
+			TimeZone: "GMT0BST,M3.5.0/1,M10.5.0", Clock: true}}
 	got, err := do("Clock", to)
 	require.NoError(t, err)
 	assert.InDelta(t, 1200_000, got.Before.SkewMS, 5000, "twenty minutes wrong before")
 	assert.InDelta(t, 0, got.After.SkewMS, 5000)
-	assert.Equal(t, []any{dns, "time.tarnside.example", "platform-clock", "GMT0BST,M3.5.0/1,M10.5.0"}, []any{got.After.DNS, got.After.NTP, got.After.Host, got.After.TimeZone})
+	assert.Equal(t, []any{dns, "time.tarnside.example", "platform-clock", "GMT0BST,M3.5.0/1,M10.5.0"},
+		[]any{got.After.DNS, got.After.NTP, got.After.Host, got.After.TimeZone})
 	assert.Equal(t, "127.46.3.101:80", w.Device("Clock").Web())
 
 	// The same again changes the rest only: the address is right already, and the device is not restarted.
@@ -135,7 +142,8 @@ func TestNameServersNameAndClockGoAlong(t *testing.T) {
 	assert.Empty(t, got.After.DNS)
 	assert.Empty(t, got.After.NTP)
 
-	_, err = do("Turntable", readdress.Setting{Addr: netip.MustParseAddr("127.46.3.102"), Bits: 24, HostSettings: readdress.HostSettings{Host: "not a host name"}})
+	_, err = do("Turntable", readdress.Setting{Addr: netip.MustParseAddr("127.46.3.102"), Bits: 24,
+		HostSettings: readdress.HostSettings{Host: "not a host name"}})
 	var fault *onvif.Fault
 	require.ErrorAs(t, err, &fault, "what the device refuses is said")
 	assert.Equal(t, "127.46.3.12:8080", w.Device("Turntable").Web(), "and the address was not sent after it")
@@ -152,13 +160,16 @@ func TestHostName(t *testing.T) {
 
 // A device that comes back with another hardware address is the same by its reference, and the setting is confirmed all the same.
 func TestComesBackWithAnotherMAC(t *testing.T) {
-	w := simtest.Start(t, strings.Replace(strings.ReplaceAll(yard, "127.46.1.", "127.46.4."), "address: 127.46.4.11,", "address: 127.46.4.11, defects: {other_mac: \"02:00:5e:00:53:99\"},", 1))
+	w := simtest.Start(t, strings.Replace(strings.ReplaceAll(yard, "127.46.1.", "127.46.4."), "address: 127.46.4.11,",
+		"address: 127.46.4.11, defects: {other_mac: \"02:00:5e:00:53:99\"},", 1))
 	l := w.Device("Clock")
-	got, err := readdress.Do(context.Background(), readdress.Request{Dial: &address.Guard{Allowed: address.MustParse("127.46.4.0/24")}, Service: l.Service(), Endpoint: l.Endpoint(), Wait: 5 * time.Second,
+	got, err := readdress.Do(context.Background(), readdress.Request{Dial: &address.Guard{Allowed: address.MustParse("127.46.4.0/24")},
+		Service: l.Service(), Endpoint: l.Endpoint(), Wait: 5 * time.Second,
 		SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")}, To: readdress.Setting{Addr: netip.MustParseAddr("127.46.4.101"), Bits: 24}})
 	require.NoError(t, err)
 	assert.Equal(t, "127.46.4.101", got.After.Addr.String())
-	c := onvif.New(got.Service, onvif.Options{Dial: &address.Guard{Allowed: address.MustParse("127.46.4.0/24")}, SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")}})
+	c := onvif.New(got.Service, onvif.Options{Dial: &address.Guard{Allowed: address.MustParse("127.46.4.0/24")},
+		SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")}})
 	defer c.Close()
 	ifaces, err := c.Interfaces(context.Background())
 	require.NoError(t, err)
@@ -185,7 +196,8 @@ func TestNetworkLostHalfWay(t *testing.T) {
 	l := w.Device("Clock")
 	guard := &address.Guard{Allowed: address.MustParse("127.46.5.0/24")}
 	lost := false
-	r := readdress.Request{Dial: cut{guard, func(string) bool { return lost }}, Service: l.Service(), Endpoint: l.Endpoint(), Wait: time.Second,
+	r := readdress.Request{Dial: cut{guard, func(string) bool { return lost }}, Service: l.Service(), Endpoint: l.Endpoint(),
+		Wait:   time.Second,
 		SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")}, To: readdress.Setting{Addr: netip.MustParseAddr("127.46.5.101"), Bits: 24},
 		Doing: func(what string) { lost = lost || strings.HasPrefix(what, "waiting") }}
 	got, err := readdress.Do(context.Background(), r)
@@ -195,6 +207,7 @@ func TestNetworkLostHalfWay(t *testing.T) {
 	assert.Equal(t, "127.46.5.11", got.Before.Addr.String(), "what undo needs")
 	lost, r.Doing = false, nil
 	r.Service = strings.Replace(l.Service(), "127.46.5.11:", "127.46.5.101:", 1)
-	require.Eventually(t, func() bool { got, err = readdress.Do(context.Background(), r); return err == nil }, 5*time.Second, 100*time.Millisecond)
+	require.Eventually(t, func() bool { got, err = readdress.Do(context.Background(), r); return err == nil }, 5*time.Second,
+		100*time.Millisecond)
 	assert.Equal(t, "127.46.5.101", got.After.Addr.String())
 }

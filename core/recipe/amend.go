@@ -36,7 +36,8 @@ func Amend(r *streamurl.Repaired, books []*Book, skip ...streamurl.Fault) {
 		}
 	}
 	if cased != "" && !slices.Contains(skip, streamurl.Case) {
-		change(r, cased, streamurl.Case, fmt.Sprintf("capitals and small letters are not as the path book “%s” has them; many devices tell them apart", book))
+		change(r, cased, streamurl.Case, fmt.Sprintf("capitals and small letters are not as the path book “%s” has them; many devices tell "+
+			"them apart", book))
 	}
 }
 

@@ -147,6 +147,7 @@ func (m *matcher) solve() {
 
 func sortValues(list []Values) {
 	slices.SortFunc(list, func(a, b Values) int {
-		return cmp.Or(cmp.Compare(a.Channel, b.Channel), cmp.Compare(a.Stream, b.Stream), cmp.Compare(bit(a.Multicast), bit(b.Multicast)), cmp.Compare(a.Optional, b.Optional))
+		return cmp.Or(cmp.Compare(a.Channel, b.Channel), cmp.Compare(a.Stream, b.Stream), cmp.Compare(bit(a.Multicast), bit(b.Multicast)),
+			cmp.Compare(a.Optional, b.Optional))
 	})
 }

@@ -107,7 +107,8 @@ func Learn(paths []string) []Proposal {
 			return
 		}
 		for _, o := range options[i] {
-			if o.takes != 0 && (strings.IndexByte(used, o.takes) >= 0 || o.takes == 'b' && strings.ContainsAny(used, "cs") || o.takes != 'm' && strings.IndexByte(used, 'b') >= 0) {
+			if o.takes != 0 && (strings.IndexByte(used, o.takes) >= 0 || o.takes == 'b' && strings.ContainsAny(used, "cs") || o.takes != 'm' &&
+				strings.IndexByte(used, 'b') >= 0) {
 				continue // each value is read once; a number that stands twice is found where the URLs differ
 			}
 			next, u := why, used
@@ -176,7 +177,8 @@ func wordReadings(text string) (out []option) {
 			for j, w := range words {
 				spelled[j] = like(text, w)
 			}
-			out = append(out, option{text: "{" + list.name + ":" + strings.Join(spelled, "|") + "}", why: fmt.Sprintf("%q is %s", text, list.says), score: 8 - i, takes: list.takes})
+			out = append(out, option{text: "{" + list.name + ":" + strings.Join(spelled, "|") + "}",
+				why: fmt.Sprintf("%q is %s", text, list.says), score: 8 - i, takes: list.takes})
 		}
 	}
 	return out

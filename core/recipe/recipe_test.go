@@ -82,7 +82,8 @@ func TestSyntaxErrorsSayWhere(t *testing.T) {
 
 // grow makes a random template.
 func grow(r *rand.Rand) string {
-	numbers := []string{"channel", "stream", "channel-1", "stream-1", "channel*8+stream", "(channel-1)*16+stream-1", "channel*100+stream", "channel:02", "stream:02", "channel*3"}
+	numbers := []string{"channel", "stream", "channel-1", "stream-1", "channel*8+stream", "(channel-1)*16+stream-1",
+		"channel*100+stream", "channel:02", "stream:02", "channel*3"}
 	words := []string{"{tier:main|sub}", "{tier:a|b|c}", "{tier:A1|B2|C3}", "{cast:uni|multi}"}
 	literals := []string{"/", "/live", "?x=", "&stream=", "/cam", ".", "-", "{{", "]]", "/Ä"}
 	var b strings.Builder
@@ -256,7 +257,8 @@ func TestMatch(t *testing.T) {
 	for _, c := range []struct {
 		pattern, text string
 		want          bool
-	}{{"corvane*", "Corvane Ltd", true}, {"v?", "V4", true}, {"v?", "V44", false}, {"*dome*", "L2 Dome", true}, {"", "", true}, {"*", "", true}, {"a*b*c", "axxbyyc", true}, {"a*b*c", "axxbyy", false}} {
+	}{{"corvane*", "Corvane Ltd", true}, {"v?", "V4", true}, {"v?", "V44", false}, {"*dome*", "L2 Dome", true}, {"", "", true}, {"*", "",
+		true}, {"a*b*c", "axxbyyc", true}, {"a*b*c", "axxbyy", false}} {
 		assert.Equal(t, c.want, Match(c.pattern, c.text), "%s in %s", c.pattern, c.text)
 	}
 	assert.False(t, Match(strings.Repeat("*a", 500)+"b", strings.Repeat("a", 5000)), "and soon")

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"time"
 
+	"unlatch/core/camera"
 	"unlatch/core/onvif"
 	"unlatch/core/signin"
 )
@@ -64,17 +65,18 @@ func SetStreams(ctx context.Context, c *onvif.Client, on bool) (before bool, err
 // OnOff is how the state of a service is worded.
 func OnOff(on bool) string { return map[bool]string{true: "on", false: "off"}[on] }
 
-func rtsp(ctx context.Context, c *onvif.Client) (onvif.Protocol, error) {
+func rtsp(ctx context.Context, c *onvif.Client) (camera.Protocol, error) {
 	list, err := c.Protocols(ctx)
 	if err != nil {
-		return onvif.Protocol{}, err
+		return camera.Protocol{}, err
 	}
 	for _, p := range list {
 		if p.Name == "RTSP" {
 			return p, nil
 		}
 	}
-	return onvif.Protocol{}, &onvif.Fault{Codes: []string{"Sender", "ServiceNotSupported"}, Reason: "the device names no RTSP service among its network protocols"}
+	return camera.Protocol{}, &onvif.Fault{Codes: []string{"Sender", "ServiceNotSupported"},
+		Reason: "the device names no RTSP service among its network protocols"}
 }
 
 // Tolerance is how far a clock that was set may be from what it was set to: setting goes by whole seconds and takes a moment.
@@ -109,7 +111,8 @@ func MakeStreamUser(ctx context.Context, c *onvif.Client, user string, secret si
 	}
 	if existed {
 		if level == "Administrator" {
-			return true, &onvif.Fault{Codes: []string{"Sender", "UsernameClash"}, Reason: "an administrator has this name; choose another for the stream user"}
+			return true, &onvif.Fault{Codes: []string{"Sender", "UsernameClash"},
+				Reason: "an administrator has this name; choose another for the stream user"}
 		}
 		err = c.SetUser(ctx, user, secret, level)
 	} else {

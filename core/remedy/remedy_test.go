@@ -27,8 +27,9 @@ devices:
 var ctx = context.Background()
 
 func client(t *testing.T, w *sim.World, device string) *onvif.Client {
-	c := onvif.New(w.Device(device).Service(), onvif.Options{Dial: &address.Guard{Allowed: address.MustParse("127.46.9.0/24")}, Timeout: 2 * time.Second,
-		SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")}})
+	c := onvif.New(w.Device(device).Service(), onvif.Options{Dial: &address.Guard{Allowed: address.MustParse("127.46.9.0/24")},
+		Timeout: 2 * time.Second,
+		SignIn:  signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")}})
 	t.Cleanup(c.Close)
 	_, err := c.Clock(ctx) // a sign-in has to be dated by the device's clock
 	require.NoError(t, err)

@@ -62,7 +62,8 @@ func (e *SilentError) Error() string {
 	case e.Requests > 0:
 		return fmt.Sprintf("the device sent %d requests of its own within %s and did not answer (waiting for %s)", e.Requests, e.After, e.Waiting)
 	case e.Others > 0:
-		return fmt.Sprintf("the device sent %d answers within %s, none of them to what was asked: their CSeq is another's (waiting for %s)", e.Others, e.After, e.Waiting)
+		return fmt.Sprintf("the device sent %d answers within %s, none of them to what was asked: their CSeq is another's (waiting for %s)",
+			e.Others, e.After, e.Waiting)
 	case e.Frames > 0:
 		return fmt.Sprintf("the device sent %d packets within %s and did not answer (waiting for %s)", e.Frames, e.After, e.Waiting)
 	case e.Bytes > 0:
@@ -142,7 +143,8 @@ func Dial(ctx context.Context, u streamurl.URL, opt Options) (*Conn, error) {
 		opt.SignIn = u.SignIn
 	}
 	if u.Scheme != "rtsp" && u.Scheme != "rtsps" {
-		return nil, &streamurl.SyntaxError{Problem: "it begins with " + u.Scheme + "://", Remedy: "a stream that is played by RTSP begins with rtsp:// or rtsps://"}
+		return nil, &streamurl.SyntaxError{Problem: "it begins with " + u.Scheme + "://",
+			Remedy: "a stream that is played by RTSP begins with rtsp:// or rtsps://"}
 	}
 	opt.Log.Know(opt.SignIn)
 	c := &Conn{opt: opt, timeout: 60 * time.Second}

@@ -25,7 +25,8 @@ import (
 func reader(s string) *bufio.Reader { return bufio.NewReader(strings.NewReader(s)) }
 
 func TestReadResponse(t *testing.T) {
-	got, err := ReadResponse(reader("\r\nRTSP/1.0 200 OK\r\nCSeq: 2\r\nX-Long: one\r\n two\r\nWWW-Authenticate: a\r\nwww-authenticate: b\r\nContent-Length: 3\r\n\r\nabcREST"))
+	got, err := ReadResponse(reader("\r\nRTSP/1.0 200 OK\r\nCSeq: 2\r\nX-Long: one\r\n two\r\nWWW-Authenticate: a\r\nwww-authenticate: " +
+		"b\r\nContent-Length: 3\r\n\r\nabcREST"))
 	require.NoError(t, err)
 	assert.Equal(t, 200, got.Status)
 	assert.Equal(t, "one two", got.Header.Get("x-long"))
@@ -109,7 +110,8 @@ func dial(t *testing.T, u streamurl.URL, opt Options) *Conn {
 }
 
 func TestSignInIsSentOnceAndWithTheStrongestScheme(t *testing.T) {
-	challenge := "RTSP/1.0 401 Unauthorized\r\nCSeq: SEQ\r\nWWW-Authenticate: Basic realm=\"r\"\r\nWWW-Authenticate: Digest realm=\"r\", nonce=\"n\"\r\n\r\n"
+	challenge := "RTSP/1.0 401 Unauthorized\r\nCSeq: SEQ\r\nWWW-Authenticate: Basic realm=\"r\"\r\nWWW-Authenticate: Digest realm=\"r\", " +
+		"nonce=\"n\"\r\n\r\n"
 	u, seen := scripted(t, challenge, challenge)
 	c := dial(t, u, Options{SignIn: steward})
 	_, err := c.Describe(context.Background())
@@ -187,7 +189,8 @@ func TestRedirectsAreFollowedWithinTheScopeOnly(t *testing.T) {
 }
 
 func TestSetupReadsWhatTheDeviceGave(t *testing.T) {
-	u, seen := scripted(t, "RTSP/1.0 200 OK\r\nCSeq: SEQ\r\nSession: 42 ; timeout=20\r\nTransport: RTP/AVP/TCP;unicast;interleaved=6-7\r\n\r\n", "RTSP/1.0 200 OK\r\nCSeq: SEQ\r\n\r\n")
+	u, seen := scripted(t, "RTSP/1.0 200 OK\r\nCSeq: SEQ\r\nSession: 42 ; timeout=20\r\nTransport: "+
+		"RTP/AVP/TCP;unicast;interleaved=6-7\r\n\r\n", "RTSP/1.0 200 OK\r\nCSeq: SEQ\r\n\r\n")
 	c := dial(t, u, Options{})
 	ch, err := c.Setup(context.Background(), "rtsp://h/x/track1", 0)
 	require.NoError(t, err)
@@ -213,7 +216,8 @@ func TestSilenceHasItsOwnError(t *testing.T) {
 }
 
 func TestExchangeHoldsNoSecret(t *testing.T) {
-	u, _ := scripted(t, "RTSP/1.0 401 U\r\nCSeq: SEQ\r\nWWW-Authenticate: Basic realm=\"r\"\r\n\r\n", "RTSP/1.0 403 Forbidden\r\nCSeq: SEQ\r\n\r\n")
+	u, _ := scripted(t, "RTSP/1.0 401 U\r\nCSeq: SEQ\r\nWWW-Authenticate: Basic realm=\"r\"\r\n\r\n",
+		"RTSP/1.0 403 Forbidden\r\nCSeq: SEQ\r\n\r\n")
 	log := exchange.NewLog(nil)
 	_, err := dial(t, u, Options{SignIn: steward, Leave: signin.Policy{Readable: true}.Leave, Log: log}).Describe(context.Background())
 	assert.ErrorAs(t, err, new(*StatusError))
@@ -224,7 +228,8 @@ func TestExchangeHoldsNoSecret(t *testing.T) {
 // Each time that a sign-in goes out leave is asked for it, with its scheme, and told what came of it. Without leave nothing goes out.
 func TestLeaveIsAskedForEachSending(t *testing.T) {
 	stale := "RTSP/1.0 401 U\r\nCSeq: SEQ\r\nWWW-Authenticate: Digest realm=\"r\", nonce=\"2\", stale=true\r\n\r\n"
-	u, _ := scripted(t, "RTSP/1.0 401 U\r\nCSeq: SEQ\r\nWWW-Authenticate: Digest realm=\"r\", nonce=\"1\"\r\n\r\n", stale, "RTSP/1.0 404 No\r\nCSeq: SEQ\r\n\r\n")
+	u, _ := scripted(t, "RTSP/1.0 401 U\r\nCSeq: SEQ\r\nWWW-Authenticate: Digest realm=\"r\", nonce=\"1\"\r\n\r\n", stale,
+		"RTSP/1.0 404 No\r\nCSeq: SEQ\r\n\r\n")
 	var asked []signin.Sending
 	var told []error
 	leave := func(_ context.Context, s signin.Sending) (func(error), error) {
@@ -238,7 +243,8 @@ func TestLeaveIsAskedForEachSending(t *testing.T) {
 	assert.ErrorIs(t, told[0], errStale)
 	assert.NoError(t, told[1], "a path that is not there says nothing against the sign-in")
 
-	for name, answer := range map[string]string{"a stranger that wants the password": `Basic realm="r"`, "and one that names a digest that nobody can answer": `Digest realm="r", nonce=""` + "\r\nWWW-Authenticate: Basic realm=\"r\""} {
+	for name, answer := range map[string]string{"a stranger that wants the password": `Basic realm="r"`,
+		"and one that names a digest that nobody can answer": `Digest realm="r", nonce=""` + "\r\nWWW-Authenticate: Basic realm=\"r\""} {
 		u, seen := scripted(t, "RTSP/1.0 401 U\r\nCSeq: SEQ\r\nWWW-Authenticate: "+answer+"\r\n\r\n")
 		_, err := dial(t, u, Options{SignIn: steward}).Describe(context.Background())
 		assert.ErrorAs(t, err, new(*signin.ReadableError), name)
@@ -246,7 +252,8 @@ func TestLeaveIsAskedForEachSending(t *testing.T) {
 	}
 
 	// Stale, and weaker at once: it is no reason to send it again.
-	u, seen := scripted(t, "RTSP/1.0 401 U\r\nCSeq: SEQ\r\nWWW-Authenticate: Digest realm=\"r\", nonce=\"1\", algorithm=SHA-256\r\n\r\n", stale)
+	u, seen := scripted(t, "RTSP/1.0 401 U\r\nCSeq: SEQ\r\nWWW-Authenticate: Digest realm=\"r\", nonce=\"1\", algorithm=SHA-256\r\n\r\n",
+		stale)
 	_, err = dial(t, u, Options{SignIn: steward}).Describe(context.Background())
 	assert.ErrorAs(t, err, new(*AuthError))
 	assert.Equal(t, 1, strings.Count(seen(), "Authorization"))
@@ -298,7 +305,8 @@ func TestWaitingDatagramsAreBoundedByBytes(t *testing.T) {
 
 // A redirect out of TLS could come from whoever stands between: it is not followed, and the sign-in goes nowhere.
 func TestNoRedirectLeadsOutOfTLS(t *testing.T) {
-	c := &Conn{url: streamurl.URL{Scheme: "rtsps", Host: "127.41.4.1"}, opt: Options{Dial: &address.Guard{Allowed: address.MustParse("127.41.4.0/24")}, SignIn: steward}}
+	c := &Conn{url: streamurl.URL{Scheme: "rtsps", Host: "127.41.4.1"},
+		opt: Options{Dial: &address.Guard{Allowed: address.MustParse("127.41.4.0/24")}, SignIn: steward}}
 	err := c.follow(context.Background(), &Response{Status: 302, Header: Header{{"Location", "rtsp://127.41.4.1/x"}}}, 0)
 	var down *DowngradeError
 	require.ErrorAs(t, err, &down)

@@ -47,7 +47,8 @@ func (c *Conn) secure(ctx context.Context, conn net.Conn, host string) (net.Conn
 		return nil, &ProtocolError{Problem: "TLS without a certificate"}
 	}
 	sum := sha256.Sum256(chain[0].Raw)
-	c.Certificate = &Certificate{SHA256: hex.EncodeToString(sum[:]), Subject: clip(chain[0].Subject.String()), Until: chain[0].NotAfter, Expired: time.Now().After(chain[0].NotAfter)}
+	c.Certificate = &Certificate{SHA256: hex.EncodeToString(sum[:]), Subject: clip(chain[0].Subject.String()), Until: chain[0].NotAfter,
+		Expired: time.Now().After(chain[0].NotAfter)}
 	c.opt.Log.Note("certificate SHA-256 %s, until %s", c.Certificate.SHA256, c.Certificate.Until.Format("2006-01-02"))
 	if c.opt.Pin != "" && c.opt.Pin != c.Certificate.SHA256 {
 		conn.Close()

@@ -21,7 +21,8 @@ func Weakness(in SignIn) string {
 	case in.User != "" && strings.Contains(strings.ToLower(secret), strings.ToLower(in.User)):
 		return "the password holds the user name; whoever answers at a device's address once can guess it from the digest"
 	case bits < strong:
-		return fmt.Sprintf("the password can be guessed (about %.0f bits; %d are good): whoever answers at a device's address once takes a digest away and tries words on it", bits, strong)
+		return fmt.Sprintf("the password can be guessed (about %.0f bits; %d are good): whoever answers at a device's address once takes a "+
+			"digest away and tries words on it", bits, strong)
 	}
 	return ""
 }
@@ -33,7 +34,10 @@ func Bits(secret string) float64 {
 	for _, k := range []struct {
 		is   func(rune) bool
 		size float64
-	}{{unicode.IsLower, 26}, {unicode.IsUpper, 26}, {unicode.IsDigit, 10}, {func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) }, 20}} {
+	}{{unicode.IsLower, 26}, {unicode.IsUpper, 26}, {unicode.IsDigit, 10}, {func(r rune) bool {
+		return !unicode.IsLetter(r) &&
+			!unicode.IsDigit(r)
+	}, 20}} {
 		if strings.ContainsFunc(secret, k.is) {
 			kinds += k.size
 		}

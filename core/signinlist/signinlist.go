@@ -52,7 +52,8 @@ func ParseCSV(raw []byte) (keys []Key, warnings []string, err error) {
 		has[c] = true
 	}
 	if !has["user"] || !has["secret"] {
-		return nil, nil, &table.Error{Problem: "no columns of user names and passwords were found", Remedy: "put a heading over each column: user, password, and if you like name, maker, purpose, note, factory"}
+		return nil, nil, &table.Error{Problem: "no columns of user names and passwords were found",
+			Remedy: "put a heading over each column: user, password, and if you like name, maker, purpose, note, factory"}
 	}
 	seen := map[string]int{}
 	for i, record := range cells[start:] {
@@ -101,7 +102,8 @@ func ParseCSV(raw []byte) (keys []Key, warnings []string, err error) {
 		}
 		k.Secret = signin.NewSecret(secret)
 		if keys = append(keys, k); len(keys) > MaxKeys {
-			return nil, nil, &table.Error{Problem: fmt.Sprintf("the list has more than %d sign-ins", MaxKeys), Remedy: "bring those of your sites alone: each is tried on devices"}
+			return nil, nil, &table.Error{Problem: fmt.Sprintf("the list has more than %d sign-ins", MaxKeys),
+				Remedy: "bring those of your sites alone: each is tried on devices"}
 		}
 	}
 	if len(keys) == 0 {
@@ -110,6 +112,7 @@ func ParseCSV(raw []byte) (keys []Key, warnings []string, err error) {
 	return keys, warnings, nil
 }
 
-var purposes = map[string]string{"device": "device", "device service": "device", "onvif": "device", "stream": "stream", "streams": "stream", "rtsp": "stream", "video": "stream", "web": "web", "web page": "web", "page": "web"}
+var purposes = map[string]string{"device": "device", "device service": "device", "onvif": "device", "stream": "stream",
+	"streams": "stream", "rtsp": "stream", "video": "stream", "web": "web", "web page": "web", "page": "web"}
 
 var yes = map[string]bool{"yes": true, "y": true, "true": true, "1": true, "x": true}

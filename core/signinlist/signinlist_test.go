@@ -29,7 +29,8 @@ func TestKeysAsSpreadsheetsWriteThem(t *testing.T) {
 }
 
 func TestBadKeyLists(t *testing.T) {
-	keys, warnings, err := signinlist.ParseCSV([]byte("user,password,purpose\na,tarn-1,\n,tarn-2,\na,tarn-1,\nb,tarn-3,juggling\n" + strings.Repeat("c", 300) + ",tarn-4,\n=1+1,tarn-5,\n"))
+	keys, warnings, err := signinlist.ParseCSV([]byte("user,password,purpose\na,tarn-1,\n,tarn-2,\na,tarn-1,\nb,tarn-3,juggling\n" +
+		strings.Repeat("c", 300) + ",tarn-4,\n=1+1,tarn-5,\n"))
 	require.NoError(t, err)
 	assert.Len(t, keys, 3)
 	assert.Len(t, warnings, 4)

@@ -91,7 +91,8 @@ func RepairWith(text string, o Options) Repaired {
 		return out
 	}
 	r.text = text
-	for _, step := range []func(*repairer){(*repairer).quotes, (*repairer).words, (*repairer).entities, (*repairer).scheme, (*repairer).blanks, (*repairer).backslashes, (*repairer).placeholders, (*repairer).signIn, (*repairer).host, (*repairer).ports, (*repairer).path} {
+	for _, step := range []func(*repairer){(*repairer).quotes, (*repairer).words, (*repairer).entities, (*repairer).scheme,
+		(*repairer).blanks, (*repairer).backslashes, (*repairer).placeholders, (*repairer).signIn, (*repairer).host, (*repairer).ports, (*repairer).path} {
 		step(&r)
 	}
 	out.Findings = r.found
@@ -148,7 +149,8 @@ func RepairAllWith(text string, o Options) []Repaired {
 			}
 			r := RepairWith(m, o)
 			r.Line = line
-			if rest := strings.TrimSpace(strings.Replace(piece, m, "", 1)); r.OK && len(strings.Fields(strings.Trim(rest, around+" ,;.()[]<>-–:"))) > 0 {
+			if rest := strings.TrimSpace(strings.Replace(piece, m, "", 1)); r.OK && len(strings.Fields(strings.Trim(rest,
+				around+" ,;.()[]<>-–:"))) > 0 {
 				r.Findings = append(r.Findings, wordsFinding(len(strings.Fields(rest))))
 			}
 			out = append(out, r)
@@ -179,7 +181,8 @@ func pieces(line string) (out []string) {
 		if at[0] == 0 || !strings.ContainsRune(" \t,;|(<\"'", rune(line[at[0]-1])) || !opens.MatchString(line[from:at[0]]) {
 			continue
 		}
-		if before := strings.TrimRight(line[from:at[0]], " \t"); strings.HasSuffix(before, "://") || strings.HasSuffix(before, "@") || strings.HasSuffix(before, "=") {
+		if before := strings.TrimRight(line[from:at[0]], " \t"); strings.HasSuffix(before, "://") || strings.HasSuffix(before,
+			"@") || strings.HasSuffix(before, "=") {
 			continue // the scheme stands twice, or the URL is a parameter of the one before
 		}
 		out = append(out, line[from:at[0]])
@@ -252,7 +255,8 @@ func (r *repairer) words() {
 			r.text = r.text[:at] + tail[:cut[0]]
 		}
 	}
-	if bare := strings.TrimRight(r.text, ".!?:"); bare != r.text && strings.Contains(bare, "/") && !strings.HasSuffix(r.text, "?") && r.note(Stop, "a full stop stands behind the URL", "left out") {
+	if bare := strings.TrimRight(r.text, ".!?:"); bare != r.text && strings.Contains(bare, "/") && !strings.HasSuffix(r.text,
+		"?") && r.note(Stop, "a full stop stands behind the URL", "left out") {
 		r.text = bare
 	}
 }
@@ -275,7 +279,8 @@ func (r *repairer) blanks() {
 	if at := strings.LastIndex(rest, "@"); ok && at > 0 {
 		user, secret, pair := strings.Cut(rest[:at], ":")
 		// Blanks at its ends come from copying; one within it may be the person's own.
-		if secret = strings.TrimSpace(secret); pair && strings.Contains(secret, " ") && r.note(SecretBlank, "a blank stands in the password", "kept as a part of it") {
+		if secret = strings.TrimSpace(secret); pair && strings.Contains(secret, " ") && r.note(SecretBlank,
+			"a blank stands in the password", "kept as a part of it") {
 			clean = bare(scheme) + "://" + bare(user) + ":" + strings.Join(strings.Fields(secret), " ") + bare(rest[at:])
 		}
 	}
@@ -303,7 +308,8 @@ var (
 	address = regexp.MustCompile(`^[A-Za-z0-9.,\-\[\]:]+`)
 )
 
-var spelled = map[string]string{"rtsps": "rtsps", "rstps": "rtsps", "rtsp": "rtsp", "rstp": "rtsp", "rtps": "rtsp", "rtp": "rtsp", "tsp": "rtsp", "http": "http", "hxxp": "http", "ttp": "http", "https": "https"}
+var spelled = map[string]string{"rtsps": "rtsps", "rstps": "rtsps", "rtsp": "rtsp", "rstp": "rtsp", "rtps": "rtsp", "rtp": "rtsp",
+	"tsp": "rtsp", "http": "http", "hxxp": "http", "ttp": "http", "https": "https"}
 
 // group is a bare multicast URL, as players write it.
 var group = regexp.MustCompile(`(?i)^(?:udp|rtp)\s*:\s*[/\\]{2}@?([0-9.]+|\[[0-9a-f:]+\]):?(\d*)`)
@@ -373,7 +379,8 @@ func (r *repairer) placeholders() {
 	}
 	at := strings.LastIndex(rest, "@")
 	head, tail := rest[:at+1], rest[at+1:]
-	if holder.MatchString(head) && r.note(Placeholder, "a placeholder stands where the sign-in belongs", "left out: the keyring has the sign-in") {
+	if holder.MatchString(head) && r.note(Placeholder, "a placeholder stands where the sign-in belongs",
+		"left out: the keyring has the sign-in") {
 		head = ""
 	}
 	end := strings.IndexAny(tail, "/?")
@@ -412,7 +419,8 @@ func (r *repairer) signIn() {
 	}
 	at, alike := r.weigh(rest)
 	if len(alike) > 0 {
-		r.problem, r.remedy, r.hosts = "which @ ends the sign-in cannot be told: the address may be "+strings.Join(alike, " or "), "choose the address that is meant", alike
+		r.problem, r.remedy, r.hosts = "which @ ends the sign-in cannot be told: the address may be "+strings.Join(alike,
+			" or "), "choose the address that is meant", alike
 		return
 	}
 	if at < 0 {
@@ -423,7 +431,8 @@ func (r *repairer) signIn() {
 		given = first
 	}
 	user, secret, _ := strings.Cut(given, ":")
-	if strings.ContainsAny(given, "/?#[]@\\ ") || strings.Count(given, ":") > 1 || strings.Contains(given, "%") && badPercent(given) || strings.ContainsFunc(given, func(c rune) bool { return c > '~' }) {
+	if strings.ContainsAny(given, "/?#[]@\\ ") || strings.Count(given, ":") > 1 || strings.Contains(given,
+		"%") && badPercent(given) || strings.ContainsFunc(given, func(c rune) bool { return c > '~' }) {
 		r.note(Reserved, "the password holds characters that mean something in a URL", "percent-encoded")
 	}
 	r.user, r.secret = bracketless(unescape(user)), bracketless(unescape(secret))
@@ -633,7 +642,8 @@ func (r *repairer) ports() {
 	switch {
 	case u.Scheme == "http" && streamPorts[u.Port] && r.note(HTTPScheme, "http stands before a stream port", "rtsp://"):
 		u.Scheme = "rtsp"
-	case strings.HasPrefix(u.Scheme, "rtsp") && webPorts[u.Port] && r.note(WebPort, "port "+strconv.Itoa(u.Port)+" is a web port; the stream port belongs there", "left out: "+strconv.Itoa(defaultPorts[u.Scheme])+", or the one that the device names"):
+	case strings.HasPrefix(u.Scheme, "rtsp") && webPorts[u.Port] && r.note(WebPort,
+		"port "+strconv.Itoa(u.Port)+" is a web port; the stream port belongs there", "left out: "+strconv.Itoa(defaultPorts[u.Scheme])+", or the one that the device names"):
 		u.Port = 0
 	default:
 		return
@@ -649,7 +659,8 @@ func (r *repairer) path() {
 	if err != nil || r.problem != "" {
 		return
 	}
-	if m := askGroup.FindString("&" + u.Query + "&"); m != "" && r.note(Multicast, "it asks for multicast, which reaches a viewer only where every switch on the way carries it", "left out: the device sends to the viewer alone") {
+	if m := askGroup.FindString("&" + u.Query + "&"); m != "" && r.note(Multicast,
+		"it asks for multicast, which reaches a viewer only where every switch on the way carries it", "left out: the device sends to the viewer alone") {
 		left := strings.Trim(strings.Replace("&"+u.Query+"&", m, "&", 1), "&")
 		u.Query = left
 		r.text = u.String()

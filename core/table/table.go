@@ -39,7 +39,8 @@ func (e *Error) Error() string {
 // Windows-1252.
 func CSV(raw []byte) (cells [][]string, err error) {
 	if len(raw) > MaxBytes {
-		return nil, &Error{Problem: fmt.Sprintf("the file is larger than %d MB", MaxBytes>>20), Remedy: "save the list alone, without pictures and other sheets"}
+		return nil, &Error{Problem: fmt.Sprintf("the file is larger than %d MB", MaxBytes>>20),
+			Remedy: "save the list alone, without pictures and other sheets"}
 	}
 	text := decode(raw)
 	r := csv.NewReader(strings.NewReader(text))

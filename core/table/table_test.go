@@ -24,7 +24,8 @@ func TestCSVAsSpreadsheetsWriteIt(t *testing.T) {
 	big, err := unicode.UTF16(unicode.BigEndian, unicode.UseBOM).NewEncoder().String(text)
 	require.NoError(t, err)
 	for name, raw := range map[string]string{
-		"commas": text, "semicolons": semicolons, "with a mark": "\ufeff" + text, "Windows-1252": latin, "UTF-16 with tabs": little, "UTF-16, the other way": big,
+		"commas": text, "semicolons": semicolons, "with a mark": "\ufeff" +
+			text, "Windows-1252": latin, "UTF-16 with tabs": little, "UTF-16, the other way": big,
 		"with carriage returns": strings.ReplaceAll(text, "\n", "\r\n"), "quoted": "Name,\"Bühne\"\na,\"b\"\n",
 	} {
 		got, err := table.CSV([]byte(raw))

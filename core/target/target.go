@@ -1,11 +1,53 @@
-// Package target puts cameras onto whatever takes them in and asks it whether the picture arrives. Each kind of target is
-// one Adapter; what they have in common stays here.
+// Package target puts cameras onto whatever takes them in and asks it whether the picture arrives. Each kind of target is one Driver, in a
+// package of its own below this one; what a person sees of all of them alike stands here.
 package target
 
 import (
 	"context"
+	"net/netip"
 	"time"
+
+	"unlatch/core/address"
+	"unlatch/core/exchange"
+	"unlatch/core/signin"
 )
+
+// A Kind names a driver: "onvif-recorder".
+type Kind string
+
+// A Driver is one kind of target.
+type Driver interface {
+	Kind() Kind
+	// Connect prepares a session with a target. What is sent for that sends no sign-in unless Access.Leave allows it.
+	Connect(ctx context.Context, a Access) (Session, error)
+}
+
+// An Access is the way to one target.
+type Access struct {
+	Dial    address.Dialer
+	Address string        // as the kind writes it: of a recorder by ONVIF, its device service
+	SignIn  signin.SignIn // the anonymous one where the target wants none
+	Leave   signin.Leave  // is asked before the sign-in goes out
+	InScope func(netip.Addr) bool
+	Log     *exchange.Log
+}
+
+// A Session is a target under work. It is not safe for concurrent use.
+type Session interface {
+	// Place puts a camera onto the target. It is idempotent: a camera that is there already is given the new URL, and a placement that was
+	// cut off half way is finished rather than begun again.
+	Place(ctx context.Context, c Camera) (Placement, error)
+	// Confirm asks until the picture has arrived or wait has passed; the last report is returned either way.
+	Confirm(ctx context.Context, ref Ref, wait time.Duration) (Report, error)
+	// Remove takes a camera off again. What is gone already is no error.
+	Remove(ctx context.Context, ref Ref) error
+	Close()
+}
+
+// A Lister is a session with a target that has slots and tells them.
+type Lister interface {
+	Slots(ctx context.Context) (Layout, error)
+}
 
 // A Camera is what a target needs to know of one.
 type Camera struct {
@@ -13,6 +55,15 @@ type Camera struct {
 	Name     string
 	Address  string
 	URL      string // with the sign-in percent-encoded; never logged
+}
+
+// A Ref is what a driver needs to find a placement again. Only the driver that wrote it reads it.
+type Ref string
+
+// A Placement says where a camera was put.
+type Placement struct {
+	Ref  Ref
+	Slot string // as a person finds it on the target
 }
 
 // A Slot is a place in a target that is in use.
@@ -30,26 +81,9 @@ type Layout struct {
 	Used  []Slot `json:"used"`
 }
 
-// A Placement says where a camera was put.
-type Placement struct {
-	Slot, Receiver, Job string
-}
-
 // A Report is what the target says of a placement.
 type Report struct {
-	State     string // the receiver's: NotConnected, Connecting, Connected
-	Recording string // the job's: Idle, PartiallyActive, Active, Error
-	After     time.Duration
-}
-
-// Arrived reports whether the target has the picture.
-func (r Report) Arrived() bool { return r.State == "Connected" && r.Recording == "Active" }
-
-// An Adapter is one kind of target. Place is idempotent: a camera that is there already is given the new URL.
-type Adapter interface {
-	Layout(ctx context.Context) (Layout, error)
-	Place(ctx context.Context, c Camera) (Placement, error)
-	// Confirm asks until the picture has arrived or wait has passed; the last report is returned either way.
-	Confirm(ctx context.Context, p Placement, wait time.Duration) (Report, error)
-	Remove(ctx context.Context, p Placement) error
+	Arrived bool   // it has the picture
+	Says    string // in the target's own words: "Connected, recording Active"
+	After   time.Duration
 }

@@ -48,7 +48,8 @@ func clean(s string, lines bool) string {
 // Harmful reports whether a letter is a control character (Unicode category Cc) or one that changes the direction of writing
 // (Unicode Standard Annex 9 §2), by which a name can be made to look like another.
 func Harmful(r rune) bool {
-	return unicode.IsControl(r) || r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069 || r == 0x2028 || r == 0x2029 || r == utf8.RuneError
+	return unicode.IsControl(r) || r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069 || r == 0x2028 || r == 0x2029 ||
+		r == utf8.RuneError
 }
 
 // A Writer passes text on as Block would, for a terminal.

@@ -38,7 +38,8 @@ func Start() (*Browser, error) {
 		return nil, err
 	}
 	l := launcher.New().Bin(bin).Leakless(false).Headless(true).NoSandbox(true).UserDataDir(profile)
-	for _, f := range []string{"disable-gpu", "disable-background-networking", "disable-component-update", "disable-sync", "no-first-run", "disable-quic"} {
+	for _, f := range []string{"disable-gpu", "disable-background-networking", "disable-component-update", "disable-sync",
+		"no-first-run", "disable-quic"} {
 		l = l.Set(flags.Flag(f))
 	}
 	url, err := l.Launch()
@@ -66,7 +67,8 @@ func (b *Browser) Page(url string, width, height int) (*rod.Page, error) {
 		return nil, err
 	}
 	p = p.Timeout(2 * time.Minute)
-	if err := p.SetViewport(&proto.EmulationSetDeviceMetricsOverride{Width: width, Height: height, DeviceScaleFactor: 1, Mobile: width < 500}); err != nil {
+	if err := p.SetViewport(&proto.EmulationSetDeviceMetricsOverride{Width: width, Height: height, DeviceScaleFactor: 1,
+		Mobile: width < 500}); err != nil {
 		return nil, err
 	}
 	return p, p.Navigate(url)

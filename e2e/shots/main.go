@@ -88,7 +88,8 @@ func run() error {
 	data := filepath.Join(root, ".unlatch", "shots")
 	os.RemoveAll(data)
 	os.Remove(data + "/media")
-	if err := errors.Join(os.MkdirAll(data, 0o755), os.Symlink(filepath.Join(root, ".unlatch", "media"), filepath.Join(data, "media"))); err != nil {
+	if err := errors.Join(os.MkdirAll(data, 0o755), os.Symlink(filepath.Join(root, ".unlatch", "media"),
+		filepath.Join(data, "media"))); err != nil {
 		return err
 	}
 	server, err := browser.StartServer("demo", "--data", data, "--listen", "127.0.0.1:0")

@@ -111,11 +111,14 @@ func ask(ctx context.Context, t *testing.T, r *hostile.Running, log *exchange.Lo
 	for _, text := range []string{info.Manufacturer, info.Model} {
 		assert.False(t, strings.ContainsFunc(text, wiretext.Harmful), "%q", text)
 	}
-	streams, err := c.Streams(ctx)
+	streams, err := c.Profiles(ctx)
 	if err != nil {
 		return err
 	}
 	for _, s := range streams {
+		if err := c.StreamURL(ctx, &s); err != nil {
+			return err
+		}
 		assert.NotContains(t, s.URL, "Lamp-Room-Key", "a password that a device names in a URL is not kept")
 		assert.Contains(t, s.URL, "channel=1", "and the rest is")
 		assert.Contains(t, s.Corrected, "a password in its query")
@@ -126,7 +129,8 @@ func ask(ctx context.Context, t *testing.T, r *hostile.Running, log *exchange.Lo
 
 // forms are the spellings in which a secret could go over a wire.
 func forms(s string) []string {
-	return []string{s, url.QueryEscape(s), url.PathEscape(s), strings.ReplaceAll(url.QueryEscape(s), "+", "%20"), base64.StdEncoding.EncodeToString([]byte(s)), base64.StdEncoding.EncodeToString([]byte("fitter:" + s))}
+	return []string{s, url.QueryEscape(s), url.PathEscape(s), strings.ReplaceAll(url.QueryEscape(s), "+", "%20"),
+		base64.StdEncoding.EncodeToString([]byte(s)), base64.StdEncoding.EncodeToString([]byte("fitter:" + s))}
 }
 
 // peak runs fn and returns by how much the heap grew at most meanwhile.
@@ -161,7 +165,8 @@ func peak(t *testing.T, fn func()) uint64 {
 func TestManyAtOnceStayWithinMemory(t *testing.T) {
 	var worst []hostile.Device
 	for _, d := range hostile.All() {
-		if strings.Contains(d.Name, "flood") || strings.Contains(d.Name, "without end") || strings.Contains(d.Name, "10 GB") || strings.Contains(d.Name, "never ends") || strings.Contains(d.Name, "bomb") {
+		if strings.Contains(d.Name, "flood") || strings.Contains(d.Name, "without end") || strings.Contains(d.Name,
+			"10 GB") || strings.Contains(d.Name, "never ends") || strings.Contains(d.Name, "bomb") {
 			worst = append(worst, d)
 		}
 	}

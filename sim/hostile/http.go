@@ -89,7 +89,8 @@ func said(text string) func(string) string { return func(string) string { return
 
 // services names a device's media service.
 func services(at string) string {
-	return envelope("<GetServicesResponse><Service><Namespace>http://www.onvif.org/ver10/media/wsdl</Namespace><XAddr>http://" + at + "/onvif/media</XAddr></Service></GetServicesResponse>")
+	return envelope("<GetServicesResponse><Service><Namespace>http://www.onvif.org/ver10/media/wsdl</Namespace><XAddr>http://" + at +
+		"/onvif/media</XAddr></Service></GetServicesResponse>")
 }
 
 const profile = `<Profiles token="p%d"><VideoSourceConfiguration><SourceToken>v</SourceToken></VideoSourceConfiguration><VideoEncoderConfiguration><Encoding>H264</Encoding><Resolution><Width>640</Width><Height>360</Height></Resolution></VideoEncoderConfiguration></Profiles>`
@@ -160,25 +161,33 @@ func Slow(channels int, each time.Duration) Device {
 func deviceServices() []Device {
 	packed := httpOK("application/soap+xml", bomb(), "Content-Encoding: gzip\r\n")
 	info := func(text string) map[string]func(string) string {
-		return map[string]func(string) string{"GetDeviceInformation": said(envelope("<GetDeviceInformationResponse>" + text + "</GetDeviceInformationResponse>")), "GetServices": services, "GetProfiles": said(profiles(1)),
+		return map[string]func(string) string{"GetDeviceInformation": said(envelope("<GetDeviceInformationResponse>" + text +
+			"</GetDeviceInformationResponse>")), "GetServices": services, "GetProfiles": said(profiles(1)),
 			"GetStreamUri": said(envelope("<GetStreamUriResponse><MediaUri><Uri>rtsp://0.0.0.0/av?user=fitter&amp;password=Lamp-Room-Key&amp;channel=1</Uri></MediaUri></GetStreamUriResponse>"))}
 	}
 	return []Device{
 		BasicTrap(), HashTrap(),
 		{"drips its answer", DeviceService, diagnose.TooSlow, then(func(c *conn) { c.drip("HTTP/1.1 200 OK\r\nX: y\r\n") })},
-		{"drips its body", DeviceService, diagnose.TooSlow, then(func(c *conn) { c.say("HTTP/1.1 200 OK\r\nContent-Length: 100000\r\n\r\n"); c.drip("<a>") })},
+		{"drips its body", DeviceService, diagnose.TooSlow,
+			then(func(c *conn) { c.say("HTTP/1.1 200 OK\r\nContent-Length: 100000\r\n\r\n"); c.drip("<a>") })},
 		{"says nothing", DeviceService, diagnose.Silent, func(c *conn, _ int) { c.hold() }},
 		{"hangs up on every request", DeviceService, diagnose.Dropped, then(func(*conn) {})},
-		{"sends a header line without end", DeviceService, diagnose.Unbounded, then(func(c *conn) { c.say("HTTP/1.1 200 OK\r\nX: "); c.forever("y") })},
-		{"sends header lines without end", DeviceService, diagnose.Unbounded, then(func(c *conn) { c.say("HTTP/1.1 200 OK\r\n"); c.forever("X-More: yes\r\n") })},
-		{"sends a body without end", DeviceService, diagnose.Unbounded, then(func(c *conn) { c.say("HTTP/1.1 200 OK\r\nConnection: close\r\n\r\n<"); c.forever("aaaaaaaa") })},
+		{"sends a header line without end", DeviceService, diagnose.Unbounded,
+			then(func(c *conn) { c.say("HTTP/1.1 200 OK\r\nX: "); c.forever("y") })},
+		{"sends header lines without end", DeviceService, diagnose.Unbounded,
+			then(func(c *conn) { c.say("HTTP/1.1 200 OK\r\n"); c.forever("X-More: yes\r\n") })},
+		{"sends a body without end", DeviceService, diagnose.Unbounded,
+			then(func(c *conn) { c.say("HTTP/1.1 200 OK\r\nConnection: close\r\n\r\n<"); c.forever("aaaaaaaa") })},
 		{"sends a bomb of zeros, packed", DeviceService, diagnose.NotONVIF, always(packed)},
 		{"nests its XML deep", DeviceService, diagnose.Unbounded, always(httpOK("application/soap+xml", strings.Repeat("<a>", 100_000)))},
-		{"expands its XML", DeviceService, diagnose.NotONVIF, always(httpOK("application/soap+xml", `<!DOCTYPE e [<!ENTITY a "aaaaaaaaaa"><!ENTITY b "&a;&a;&a;&a;&a;&a;&a;&a;">]><Envelope><Body>&b;</Body></Envelope>`))},
+		{"expands its XML", DeviceService, diagnose.NotONVIF, always(httpOK("application/soap+xml",
+			`<!DOCTYPE e [<!ENTITY a "aaaaaaaaaa"><!ENTITY b "&a;&a;&a;&a;&a;&a;&a;&a;">]><Envelope><Body>&b;</Body></Envelope>`))},
 		{"sends garbage", DeviceService, diagnose.NotHTTP, then(func(c *conn) { c.say("\x00\x01\x02\xff garbage\r\n\r\n") })},
 		{"speaks RTSP on its web port", DeviceService, diagnose.NotHTTP, always("RTSP/1.0 400 Bad Request\r\n\r\n")},
-		{"redirects to itself for ever", DeviceService, diagnose.NotONVIF, always("HTTP/1.1 302 Found\r\nLocation: /onvif/device_service\r\nContent-Length: 0\r\n\r\n")},
-		{"redirects to somebody else", DeviceService, diagnose.NotONVIF, always("HTTP/1.1 307 Moved\r\nLocation: http://127.99.9.9/onvif/device_service\r\nContent-Length: 0\r\n\r\n")},
+		{"redirects to itself for ever", DeviceService, diagnose.NotONVIF,
+			always("HTTP/1.1 302 Found\r\nLocation: /onvif/device_service\r\nContent-Length: 0\r\n\r\n")},
+		{"redirects to somebody else", DeviceService, diagnose.NotONVIF,
+			always("HTTP/1.1 307 Moved\r\nLocation: http://127.99.9.9/onvif/device_service\r\nContent-Length: 0\r\n\r\n")},
 		{"wants the password itself", DeviceService, diagnose.Readable, always(wants("HTTP/1.1", "", basic))},
 		{"wants the password itself once it has the digest", DeviceService, diagnose.WrongSignIn, func(c *conn, _ int) {
 			c.each(func(_, _ string, head textproto.MIMEHeader) string {
@@ -189,7 +198,8 @@ func deviceServices() []Device {
 			})
 		}},
 		{"offers a scheme of its own", DeviceService, diagnose.SchemeUnknown, always(wants("HTTP/1.1", "", "Stranger x=y"))},
-		{"names a nonce of 7.9 kB", DeviceService, diagnose.Unbounded, always(wants("HTTP/1.1", "", `Digest realm="r", nonce="`+strings.Repeat("n", 7900)+`"`))},
+		{"names a nonce of 7.9 kB", DeviceService, diagnose.Unbounded, always(wants("HTTP/1.1", "",
+			`Digest realm="r", nonce="`+strings.Repeat("n", 7900)+`"`))},
 		{"calls every nonce stale", DeviceService, diagnose.WrongSignIn, func(c *conn, _ int) {
 			i := 0
 			c.each(func(string, string, textproto.MIMEHeader) string {
@@ -197,9 +207,11 @@ func deviceServices() []Device {
 				return wants("HTTP/1.1", "", fmt.Sprintf(renewed, i))
 			})
 		}},
-		{"has 11,000 media profiles", DeviceService, diagnose.Unbounded, service(map[string]func(string) string{"GetServices": services, "GetProfiles": said(profiles(11_000)), "GetDeviceInformation": said(envelope("<GetDeviceInformationResponse/>"))})},
+		{"has 11,000 media profiles", DeviceService, diagnose.Unbounded, service(map[string]func(string) string{"GetServices": services,
+			"GetProfiles": said(profiles(11_000)), "GetDeviceInformation": said(envelope("<GetDeviceInformationResponse/>"))})},
 		{"has NUL bytes, escapes and turned letters in its names", DeviceService, "", service(info("<Manufacturer>Nul&#x1;\x00</Manufacturer>"))},
-		{"names a password in its stream's URL", DeviceService, "", service(info("<Manufacturer>Gone \u202e</Manufacturer><Model>&#x9b;2J</Model>"))},
+		{"names a password in its stream's URL", DeviceService, "",
+			service(info("<Manufacturer>Gone \u202e</Manufacturer><Model>&#x9b;2J</Model>"))},
 	}
 }
 
@@ -221,8 +233,13 @@ func webs() []Device {
 		})},
 		{"drips its page", Web, diagnose.TooSlow, then(func(c *conn) { c.drip("HTTP/1.1 200 OK\r\nX: y\r\n") })},
 		{"wants the password itself for its page", Web, diagnose.Readable, always(wants("HTTP/1.1", "", basic))},
-		{"redirects its page for ever", Web, diagnose.RedirectLost, always("HTTP/1.1 302 Found\r\nLocation: /again\r\nContent-Length: 0\r\n\r\n")},
-		{"redirects its page out of the site", Web, diagnose.OutOfScope, always("HTTP/1.1 302 Found\r\nLocation: http://127.99.9.9/\r\nContent-Length: 0\r\n\r\n")},
-		{"calls every nonce of its page stale", Web, diagnose.WrongSignIn, func(c *conn, n int) { always(wants("HTTP/1.1", "", fmt.Sprintf(renewed, n)))(c, n) }},
+		{"redirects its page for ever", Web, diagnose.RedirectLost,
+			always("HTTP/1.1 302 Found\r\nLocation: /again\r\nContent-Length: 0\r\n\r\n")},
+		{"redirects its page out of the site", Web, diagnose.OutOfScope,
+			always("HTTP/1.1 302 Found\r\nLocation: http://127.99.9.9/\r\nContent-Length: 0\r\n\r\n")},
+		{"calls every nonce of its page stale", Web, diagnose.WrongSignIn, func(c *conn,
+			n int) {
+			always(wants("HTTP/1.1", "", fmt.Sprintf(renewed, n)))(c, n)
+		}},
 	}
 }

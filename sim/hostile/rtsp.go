@@ -135,9 +135,12 @@ func streams() []Device {
 		{"drips its answer", Streams, diagnose.TooSlow, then(func(c *conn) { c.drip("RTSP/1.0 200 OK\r\nX: y\r\n") })},
 		{"says nothing", Streams, diagnose.Silent, func(c *conn, _ int) { c.hold() }},
 		{"sends a line without end", Streams, diagnose.Unbounded, then(func(c *conn) { c.say("RTSP/1.0 200 "); c.forever("a") })},
-		{"sends header lines without end", Streams, diagnose.Unbounded, then(func(c *conn) { c.say("RTSP/1.0 200 OK\r\n"); c.forever("X-More: yes\r\n") })},
-		{"announces a body of 50 MB", Streams, diagnose.Unbounded, then(func(c *conn) { c.say("RTSP/1.0 200 OK\r\nContent-Length: 52428800\r\n\r\n"); c.hold() })},
-		{"announces a body of less than nothing", Streams, diagnose.Broken, then(func(c *conn) { c.say("RTSP/1.0 200 OK\r\nContent-Length: -1\r\n\r\n"); c.hold() })},
+		{"sends header lines without end", Streams, diagnose.Unbounded,
+			then(func(c *conn) { c.say("RTSP/1.0 200 OK\r\n"); c.forever("X-More: yes\r\n") })},
+		{"announces a body of 50 MB", Streams, diagnose.Unbounded,
+			then(func(c *conn) { c.say("RTSP/1.0 200 OK\r\nContent-Length: 52428800\r\n\r\n"); c.hold() })},
+		{"announces a body of less than nothing", Streams, diagnose.Broken,
+			then(func(c *conn) { c.say("RTSP/1.0 200 OK\r\nContent-Length: -1\r\n\r\n"); c.hold() })},
 		{"sends garbage", Streams, diagnose.Broken, then(func(c *conn) { c.say("\x00\x01\x02 hello\r\n\r\n"); c.hold() })},
 		{"sends requests of its own and answers none", Streams, diagnose.OwnRequests, then(func(c *conn) {
 			for i := 1; c.say(fmt.Sprintf("OPTIONS * RTSP/1.0\r\nCSeq: %d\r\n\r\n", i)); i++ {
@@ -148,22 +151,33 @@ func streams() []Device {
 				}
 			}
 		})},
-		{"answers with another CSeq", Streams, diagnose.Broken, each(func(_, _ string, _ textproto.MIMEHeader) string { return ok("999", "", "") })},
-		{"floods with packets in place of an answer", Streams, diagnose.Broken, then(func(c *conn) { c.forever(frame(1, 1, true, make([]byte, 1400))) })},
+		{"answers with another CSeq", Streams, diagnose.Broken, each(func(_, _ string,
+			_ textproto.MIMEHeader) string {
+			return ok("999", "", "")
+		})},
+		{"floods with packets in place of an answer", Streams, diagnose.Broken,
+			then(func(c *conn) { c.forever(frame(1, 1, true, make([]byte, 1400))) })},
 		{"describes 11,000 tracks", Streams, diagnose.BadDescription, each(func(_, cseq string, _ textproto.MIMEHeader) string {
 			return ok(cseq, "", "v=0\r\n"+strings.Repeat("m=video 0 RTP/AVP 96\r\n", 11_000))
 		})},
 		{"describes itself in 300 kB", Streams, diagnose.Unbounded, each(func(_, cseq string, _ textproto.MIMEHeader) string {
 			return ok(cseq, "", strings.Repeat("a=x\r\n", 60_000))
 		})},
-		{"describes nothing", Streams, diagnose.BadDescription, each(func(_, cseq string, _ textproto.MIMEHeader) string { return ok(cseq, "", "") })},
-		{"wants the password itself", Streams, diagnose.Readable, each(func(_, cseq string, _ textproto.MIMEHeader) string { return wants("RTSP/1.0", cseq, basic) })},
-		{"wants the password itself once it has the digest", Streams, diagnose.WrongSignIn, each(func(_, cseq string, head textproto.MIMEHeader) string {
-			if head.Get("Authorization") == "" {
-				return wants("RTSP/1.0", cseq, digest)
-			}
-			return wants("RTSP/1.0", cseq, basic, fmt.Sprintf(renewed, 2))
+		{"describes nothing", Streams, diagnose.BadDescription, each(func(_, cseq string,
+			_ textproto.MIMEHeader) string {
+			return ok(cseq, "", "")
 		})},
+		{"wants the password itself", Streams, diagnose.Readable, each(func(_, cseq string,
+			_ textproto.MIMEHeader) string {
+			return wants("RTSP/1.0", cseq, basic)
+		})},
+		{"wants the password itself once it has the digest", Streams, diagnose.WrongSignIn,
+			each(func(_, cseq string, head textproto.MIMEHeader) string {
+				if head.Get("Authorization") == "" {
+					return wants("RTSP/1.0", cseq, digest)
+				}
+				return wants("RTSP/1.0", cseq, basic, fmt.Sprintf(renewed, 2))
+			})},
 		{"names a nonce of 7.9 kB", Streams, diagnose.Unbounded, each(func(_, cseq string, _ textproto.MIMEHeader) string {
 			return wants("RTSP/1.0", cseq, `Digest realm="r", nonce="`+strings.Repeat("n", 7900)+`"`)
 		})},
@@ -195,9 +209,12 @@ func streams() []Device {
 				fu[1] = 5
 			}
 		})},
-		{"plays a parameter set of no size", Streams, diagnose.BadParameterSet, plays(pictures([]byte{0x67, 0x42, 0, 0x1e, 0}, goodPPS, append([]byte{0x65}, noise(200)...)))},
-		{"plays a picture of 16384 x 16384", Streams, diagnose.BadParameterSet, plays(pictures(hugeSPS, goodPPS, append([]byte{0x65}, noise(900)...)))},
-		{"plays a key frame of random bytes behind a good parameter set", Streams, diagnose.NotDecodable, plays(pictures(goodSPS, goodPPS, append([]byte{0x65}, noise(900)...)))},
+		{"plays a parameter set of no size", Streams, diagnose.BadParameterSet,
+			plays(pictures([]byte{0x67, 0x42, 0, 0x1e, 0}, goodPPS, append([]byte{0x65}, noise(200)...)))},
+		{"plays a picture of 16384 x 16384", Streams, diagnose.BadParameterSet,
+			plays(pictures(hugeSPS, goodPPS, append([]byte{0x65}, noise(900)...)))},
+		{"plays a key frame of random bytes behind a good parameter set", Streams, diagnose.NotDecodable,
+			plays(pictures(goodSPS, goodPPS, append([]byte{0x65}, noise(900)...)))},
 		{"floods with datagrams before it is asked to play", Streams, diagnose.NoKeyframe, func(c *conn, _ int) {
 			for {
 				method, cseq, head, more := c.request()

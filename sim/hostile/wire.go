@@ -59,8 +59,10 @@ func (w *Wire) NULs() error {
 	b.EnableCompression()
 	name := dnsmessage.MustNewName("_rtsp._tcp.local.")
 	err := errors.Join(b.StartAnswers(),
-		b.PTRResource(dnsmessage.ResourceHeader{Name: name, Class: dnsmessage.ClassINET, TTL: 10}, dnsmessage.PTRResource{PTR: dnsmessage.MustNewName("Nul\x00 \x1b[2J\u202e._rtsp._tcp.local.")}),
-		b.TXTResource(dnsmessage.ResourceHeader{Name: name, Class: dnsmessage.ClassINET, TTL: 10}, dnsmessage.TXTResource{TXT: []string{"model=V\x004\x1b", "manufacturer=\x00", "serial=S\x001"}}))
+		b.PTRResource(dnsmessage.ResourceHeader{Name: name, Class: dnsmessage.ClassINET, TTL: 10},
+			dnsmessage.PTRResource{PTR: dnsmessage.MustNewName("Nul\x00 \x1b[2J\u202e._rtsp._tcp.local.")}),
+		b.TXTResource(dnsmessage.ResourceHeader{Name: name, Class: dnsmessage.ClassINET, TTL: 10},
+			dnsmessage.TXTResource{TXT: []string{"model=V\x004\x1b", "manufacturer=\x00", "serial=S\x001"}}))
 	raw, ferr := b.Finish()
 	if err = errors.Join(err, ferr); err != nil {
 		return err

@@ -61,7 +61,8 @@ type FolderError struct {
 
 func (e *FolderError) Error() string {
 	aside := e.Dir + ".broken-" + time.Now().UTC().Format("20060102-150405")
-	return fmt.Sprintf("the database folder %[1]s cannot be started: %[2]s.\nTo begin with an empty one, put it aside together with its password: mv %[1]s %[3]s && mv %[1]s.secret %[3]s.secret", e.Dir, e.Detail, aside)
+	return fmt.Sprintf("the database folder %[1]s cannot be started: %[2]s.\nTo begin with an empty one, put it aside together with its "+
+		"password: mv %[1]s %[3]s && mv %[1]s.secret %[3]s.secret", e.Dir, e.Detail, aside)
 }
 
 // Start makes the cluster if need be and starts it.
@@ -126,7 +127,8 @@ func (c *Cluster) supervise() {
 		if time.Since(began) > lasting {
 			wait = least
 		}
-		c.opt.Log.Warn("the database has ended by itself; starting it again", "folder", c.opt.Dir, "its last words", lastLine(p.words()), "in", wait)
+		c.opt.Log.Warn("the database has ended by itself; starting it again", "folder", c.opt.Dir, "its last words", lastLine(p.words()),
+			"in", wait)
 		for again := false; !again; wait = min(wait*2, most) {
 			select {
 			case <-c.stopped:
@@ -218,7 +220,8 @@ func (c *Cluster) prepare(ctx context.Context) error {
 		return err
 	}
 	// The password of a folder that was put aside without it is kept: it is the only way into that.
-	if err := os.Rename(secretFile, secretFile+".before-"+time.Now().UTC().Format("20060102-150405")); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if err := os.Rename(secretFile, secretFile+".before-"+time.Now().UTC().Format("20060102-150405")); err != nil && !errors.Is(err,
+		fs.ErrNotExist) {
 		return err
 	}
 	if err := os.WriteFile(secretFile, []byte(c.secret), 0o600); err != nil {
@@ -240,7 +243,8 @@ func (c *Cluster) initialise(ctx context.Context) error {
 			return err
 		}
 	}
-	args := []string{"-D", c.opt.Dir, "-U", database, "-A", "scram-sha-256", "--pwfile", pw.Name(), "-E", "UTF8", "--locale=C", "--no-instructions", "--data-checksums"}
+	args := []string{"-D", c.opt.Dir, "-U", database, "-A", "scram-sha-256", "--pwfile", pw.Name(), "-E", "UTF8", "--locale=C",
+		"--no-instructions", "--data-checksums"}
 	if c.opt.Scratch {
 		args = append(args, "--no-sync")
 	}
@@ -393,7 +397,8 @@ func (c *Cluster) createDatabase(ctx context.Context) error {
 	}
 	defer conn.Close(ctx)
 	var exists bool
-	if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM pg_database WHERE datname = $1)", database).Scan(&exists); err != nil || exists {
+	if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM pg_database WHERE datname = $1)",
+		database).Scan(&exists); err != nil || exists {
 		return err
 	}
 	_, err = conn.Exec(ctx, "CREATE DATABASE "+database)

@@ -143,7 +143,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/devices/{device}/streams/{tier}/reveal": {
+    "/api/devices/{device}/streams/{role}/reveal": {
         parameters: {
             query?: never;
             header?: never;
@@ -818,19 +818,6 @@ export interface components {
             method: string;
             text: string;
         };
-        Claimed: {
-            /** Format: int64 */
-            bitrate_kbps: number;
-            codec: string;
-            /** Format: double */
-            fps: number;
-            /** Format: int64 */
-            gop_frames: number;
-            /** Format: int64 */
-            height: number;
-            /** Format: int64 */
-            width: number;
-        };
         Conflict: {
             ours: components["schemas"]["Recipe"];
             theirs: components["schemas"]["Recipe"];
@@ -1331,12 +1318,12 @@ export interface components {
             name: string;
             /** @description the recipe's shape */
             path: string;
+            role: string;
             /**
              * Format: int64
              * @description how many streams it tells apart
              */
             streams: number;
-            tier: string;
             why: string[];
         };
         Recipe: {
@@ -1517,6 +1504,19 @@ export interface components {
             /** @description POSIX 1003.1 §8.3, as GMT0BST,M3.5.0/1,M10.5.0 */
             time_zone?: string;
         };
+        Settings: {
+            /** Format: int64 */
+            bitrate_kbps: number;
+            codec: string;
+            /** Format: double */
+            fps: number;
+            /** Format: int64 */
+            gop_frames: number;
+            /** Format: int64 */
+            height: number;
+            /** Format: int64 */
+            width: number;
+        };
         SignInBody: {
             /** @description tried on these devices only, and nowhere where there are none */
             bound?: boolean;
@@ -1618,10 +1618,12 @@ export interface components {
             last_at: string;
         };
         StreamView: {
-            claimed: components["schemas"]["Claimed"];
+            claimed: components["schemas"]["Settings"];
             proof?: components["schemas"]["ProofView"];
+            role: string;
             segments: components["schemas"]["Segment"][];
-            tier: string;
+            /** @description the device's own name of the stream */
+            token: string;
             /** @description without the sign-in */
             url: string;
         };
@@ -2028,7 +2030,7 @@ export interface operations {
             header?: never;
             path: {
                 device: string;
-                tier: string;
+                role: string;
             };
             cookie?: never;
         };

@@ -93,7 +93,7 @@ export function PasteSheet({ site, open, onOpenChange }: { site: string; open: b
                 <label key={r.path} className={`flex cursor-pointer items-baseline gap-2 rounded-sm px-1 py-1 ${i === chosen ? "bg-well" : ""}`}>
                   <input type="radio" name="reading" checked={i === chosen} onChange={() => setChosen(i)} className="accent-current" />
                   <span className="min-w-0 grow"><span className="mono break-all">{r.path}</span> <span className="block text-[13px] text-soft">{r.name}: {r.why.join(", ")}</span></span>
-                  <span className="shrink-0 text-[13px] text-soft">{r.channels ? `channel ${r.channel}, ` : ""}{r.tier}</span>
+                  <span className="shrink-0 text-[13px] text-soft">{r.channels ? `channel ${r.channel}, ` : ""}{r.role}</span>
                 </label>
               ))}
             </div>

@@ -13,8 +13,8 @@ export function UrlSegments({ stream, name, reveal }: Props) {
   const [scan, setScan] = useState(false);
   return (
     <div>
-      <div className="mb-1 text-[13px] text-soft">URL of the {stream.tier} stream</div>
-      <ol className="flex flex-wrap gap-x-1 gap-y-2" aria-label={`URL of the ${stream.tier} stream`}>
+      <div className="mb-1 text-[13px] text-soft">URL of the {stream.role} stream</div>
+      <ol className="flex flex-wrap gap-x-1 gap-y-2" aria-label={`URL of the ${stream.role} stream`}>
         {stream.segments.map((s) => (
           <li key={s.part} className="min-w-0">
             <Tip text={`${s.confirmed ? "Confirmed by play" : "Not played yet"}; from ${s.source}`}>
@@ -31,7 +31,7 @@ export function UrlSegments({ stream, name, reveal }: Props) {
         <Copy text={() => reveal().catch((e) => (say(e), Promise.reject(e)))} label="Copy with sign-in" />
         <button type="button" className="inline-flex items-center gap-1 rounded-sm px-1 text-[13px] text-soft hover:bg-well hover:text-ink" onClick={() => setScan(true)}><QrCode size={14} /> QR code</button>
       </div>
-      {scan && <QrSheet title={`${name}, ${stream.tier} stream`} url={stream.url} reveal={reveal} onClose={() => setScan(false)} />}
+      {scan && <QrSheet title={`${name}, ${stream.role} stream`} url={stream.url} reveal={reveal} onClose={() => setScan(false)} />}
     </div>
   );
 }

@@ -39,4 +39,4 @@ export const isStuck = (d: Device) => d.latches.some((l) => l.name === d.at && l
 /** Cameras that can go on by pressing a button: not done, not waiting for a person to supply something. */
 export const canGoOn = (d: Device) => d.next.action === "open" && !isStuck(d);
 
-export const tier = (d: Device, name: string) => d.streams.find((s) => s.tier === name);
+export const streamOf = (d: Device, name: string) => d.streams.find((s) => s.role === name);

@@ -10,7 +10,7 @@ import { UrlSegments } from "./UrlSegments";
 afterEach(cleanup);
 
 const stream = (proof?: object): Stream =>
-  ({ tier: "main", url: "rtsp://192.0.2.7/a", claimed: {}, proof, segments: [{ part: "host", text: "192.0.2.7", confirmed: true, source: "the device’s own answer" }, { part: "path", text: "/a", confirmed: false, source: "guess" }] }) as unknown as Stream;
+  ({ role: "main", url: "rtsp://192.0.2.7/a", claimed: {}, proof, segments: [{ part: "host", text: "192.0.2.7", confirmed: true, source: "the device’s own answer" }, { part: "path", text: "/a", confirmed: false, source: "guess" }] }) as unknown as Stream;
 
 describe("measures as people write them", () => {
   it("rounds to what they are good for", () => {

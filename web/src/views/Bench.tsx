@@ -25,8 +25,8 @@ type Props = { device: Device; recorders: Device[]; onAgree: () => void; onAddre
 
 /** The camera in hand: its picture, the one next step, its URLs, its evidence. */
 export function Bench({ device: d, recorders, onAgree, onAddress, onClaim, onStreamUser, onClose, onOpen }: Props) {
-  const [tier, setTier] = useState("main");
-  const stream = d.streams.find((s) => s.tier === tier) ?? d.streams[0];
+  const [role, setRole] = useState("main");
+  const stream = d.streams.find((s) => s.role === role) ?? d.streams[0];
   const seen = useEvidence(d.id).data?.length;
   const findings = (
     <div className="empty:hidden [&>*:first-child]:mt-3">
@@ -43,7 +43,7 @@ export function Bench({ device: d, recorders, onAgree, onAddress, onClaim, onStr
   const part = (id: string, name: string, [word, bad]: [string, boolean], body: ReactNode): Part => ({ id, name, key: name === "Sign-ins" ? "i" : name[0]!.toLowerCase(), word, bad, body });
   const parts = [
     ...(d.kind === "recorder" && !stream ? [] : [part("urls", "URLs", streamsWord(d), <>
-      {stream && <section className="px-4 py-3"><UrlSegments stream={stream} name={d.name} reveal={() => must(api.POST("/api/devices/{device}/streams/{tier}/reveal", { params: { path: { device: d.id, tier: stream.tier } } })).then((r) => r.url)} /></section>}
+      {stream && <section className="px-4 py-3"><UrlSegments stream={stream} name={d.name} reveal={() => must(api.POST("/api/devices/{device}/streams/{role}/reveal", { params: { path: { device: d.id, role: stream.role } } })).then((r) => r.url)} /></section>}
       {stream?.proof?.ok && <Compare stream={stream} />}
       <Pictures device={d} />
       {d.ladder && <Ladder ladder={d.ladder} />}
@@ -67,7 +67,7 @@ export function Bench({ device: d, recorders, onAgree, onAddress, onClaim, onStr
     <aside id="bench" tabIndex={-1} aria-label={`Bench: ${d.name}`} className="flex w-full shrink-0 flex-col overflow-auto border-l bg-sheet outline-none lg:w-[430px] [@media(min-width:64rem)_and_(min-height:44rem)]:overflow-hidden">
       <div className="shrink-0">
         <Head device={d} onClose={onClose} />
-        {d.kind === "camera" && <Picture device={d} stream={stream} tier={tier} setTier={setTier} />}
+        {d.kind === "camera" && <Picture device={d} stream={stream} role={role} setRole={setRole} />}
         <NextStep device={d} recorders={recorders} onAgree={onAgree} onClaim={onClaim} onStreamUser={onStreamUser} onOpen={onOpen} />
       </div>
       <BenchSections first={findings} parts={parts} />
@@ -113,7 +113,7 @@ function Head({ device: d, onClose }: { device: Device; onClose: () => void }) {
   );
 }
 
-function Picture({ device: d, stream, tier, setTier }: { device: Device; stream?: Stream; tier: string; setTier: (t: string) => void }) {
+function Picture({ device: d, stream, role, setRole }: { device: Device; stream?: Stream; role: string; setRole: (t: string) => void }) {
   const proof = stream?.proof;
   const v = proof?.video;
   const other = !proof?.still && (d.snapshot?.still ?? d.mjpeg?.still); // there may be a picture before there is a stream
@@ -121,11 +121,11 @@ function Picture({ device: d, stream, tier, setTier }: { device: Device; stream?
   return (
     <section aria-label="Picture" className="px-4">
       <div className="relative">
-        <Still src={still ? stillUrl(still) : undefined} name={other ? `${d.name}, snapshot` : `${d.name}, ${tier} stream`} className={`w-full ${still ? "aspect-video" : "h-20"}`} />
+        <Still src={still ? stillUrl(still) : undefined} name={other ? `${d.name}, snapshot` : `${d.name}, ${role} stream`} className={`w-full ${still ? "aspect-video" : "h-20"}`} />
         {d.streams.length > 1 && (
           <div role="group" aria-label="Stream shown" className="absolute top-2 right-2 flex overflow-hidden rounded-sm bg-black/65 text-[13px] text-white">
             {d.streams.map((s) => (
-              <button key={s.tier} type="button" aria-pressed={tier === s.tier} onClick={() => setTier(s.tier)} className={`px-2 py-0.5 ${tier === s.tier ? "bg-white text-black" : "hover:bg-white/20"}`}>{s.tier}</button>
+              <button key={s.role} type="button" aria-pressed={role === s.role} onClick={() => setRole(s.role)} className={`px-2 py-0.5 ${role === s.role ? "bg-white text-black" : "hover:bg-white/20"}`}>{s.role}</button>
             ))}
           </div>
         )}
@@ -256,7 +256,7 @@ function Compare({ stream }: { stream: Stream }) {
     <section className="border-t px-4 py-3" aria-label="Claimed and measured">
       <table className="w-full text-[13px]">
         <thead>
-          <tr className="text-left text-soft"><th className="pb-1 font-normal">{stream.tier} stream</th><th className="pb-1 text-right font-normal">the device claims</th><th className="pb-1 text-right font-normal">measured</th></tr>
+          <tr className="text-left text-soft"><th className="pb-1 font-normal">{stream.role} stream</th><th className="pb-1 text-right font-normal">the device claims</th><th className="pb-1 text-right font-normal">measured</th></tr>
         </thead>
         <tbody>
           {rows.map(([name, claimed, measured, same]) => (

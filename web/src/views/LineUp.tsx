@@ -14,7 +14,7 @@ import { Button } from "@/parts/Button";
 import { Funnel } from "@/parts/Funnel";
 import { useKeys } from "@/parts/keys";
 import { LatchChain } from "@/parts/LatchChain";
-import { canGoOn, isStuck, tier } from "@/parts/latches";
+import { canGoOn, isStuck, streamOf } from "@/parts/latches";
 import { stillOf, StreamLine } from "@/parts/measures";
 import { Still } from "@/parts/Still";
 import { useMedia } from "@/parts/useMedia";
@@ -296,7 +296,7 @@ function Rows({ shown, chosen, selected, narrow, renaming, setRenaming, choose, 
                 <div className="mt-1 md:hidden"><LatchChain latches={d.latches} /></div>
               </div>
               <span className="max-md:hidden"><Standing device={d} /></span>
-              {!narrow && <><span className="text-[13px] max-md:hidden">{d.kind === "camera" && <StreamLine stream={tier(d, "main")} />}</span><span className="text-[13px] max-md:hidden">{d.kind === "camera" && <StreamLine stream={tier(d, "sub")} />}</span></>}
+              {!narrow && <><span className="text-[13px] max-md:hidden">{d.kind === "camera" && <StreamLine stream={streamOf(d, "main")} />}</span><span className="text-[13px] max-md:hidden">{d.kind === "camera" && <StreamLine stream={streamOf(d, "sub")} />}</span></>}
               <span className="truncate text-[13px] max-md:hidden"><Targets device={d} /></span>
             </div>
           );

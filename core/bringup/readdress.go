@@ -1,0 +1,75 @@
+package bringup
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/netip"
+	"reflect"
+
+	"unlatch/core/discovery"
+	"unlatch/core/evidence"
+	"unlatch/core/readdress"
+	"unlatch/core/signin"
+)
+
+// Readdress gives the device another address, and reports whether it has it: what the move has closed is then to be opened again. A job
+// that was killed after the device had gone finds it at the new address and sends only what is not so yet.
+func (w *Work) Readdress(ctx context.Context, to readdress.Setting) (moved bool, err error) {
+	out, err := w.move(ctx, to)
+	diagnosis, err := Explain(ctx, err, w.facts(w.d.Status.Device.XAddr, "the device service", ""))
+	if err != nil {
+		return false, err
+	}
+	if diagnosis == nil && reflect.DeepEqual(out.Before, out.After) && !w.moving() {
+		return true, nil // all was so already: an earlier change is what undo takes back
+	}
+	body := evidence.Addressed{Before: out.Before, To: to, After: out.After, Steps: out.Steps, Diagnosis: diagnosis}
+	if err := w.Keep(ctx, Finding{Body: body}); err != nil || diagnosis != nil {
+		return false, err
+	}
+	// What was heard at the old address is history; the device itself has just answered at the new one.
+	dev := w.d.Status.Device
+	_, err = w.Record.Sight(ctx, discovery.Sighting{Method: discovery.WSDiscovery, At: w.now(), Addr: out.After.Addr,
+		Endpoint: w.d.Endpoint, Kind: dev.Kind, Name: dev.Name, Hardware: dev.Hardware, XAddr: out.Service})
+	return err == nil, err
+}
+
+// moving reports whether the device's move was recorded as begun and not as ended.
+func (w *Work) moving() bool { a := w.d.Status.Addressed; return a != nil && a.Pending }
+
+func (w *Work) move(ctx context.Context, to readdress.Setting) (readdress.Outcome, error) {
+	if w.d.Status.SignedIn == nil {
+		return readdress.Outcome{}, errors.New("it has not been signed in to; open its latches first")
+	}
+	if w.d.Endpoint == "" {
+		return readdress.Outcome{}, errors.New("it has told no endpoint reference, so it could not be recognised at its new address")
+	}
+	in, err := w.signInOf(ctx, w.d)
+	if err != nil {
+		return readdress.Outcome{}, err
+	}
+	var begun *readdress.Setting
+	if a := w.d.Status.Addressed; w.moving() && reflect.DeepEqual(a.To, to) {
+		begun = &a.Before
+	}
+	return readdress.Do(ctx, readdress.Request{
+		Begun: begun,
+		Intend: func(before readdress.Setting) error {
+			body := evidence.Addressed{Pending: true, Before: before, To: to, Steps: []readdress.Step{}}
+			if err := w.keep(ctx, Finding{Body: body}); err != nil {
+				return &OwnError{err}
+			}
+			w.d.Status.Addressed = &body
+			return nil
+		},
+		Dial: w.Guard, Service: w.d.Status.Device.XAddr, SignIn: in, Leave: w.Leave(w.d.Status.SignedIn.SignIn, signin.DeviceService),
+		Endpoint: w.d.Endpoint, To: to, Log: w.log,
+		Locate: func(ctx context.Context) (netip.Addr, error) {
+			return discovery.Locate(ctx, w.Guard.Allowed, w.d.Endpoint)
+		},
+		Doing: func(what string) {
+			w.Report.Doing(fmt.Sprintf("%s: %s", w.d.Title, what))
+		},
+	})
+}

@@ -1,0 +1,137 @@
+package bringup
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"github.com/google/uuid"
+
+	"unlatch/core/diagnose"
+	"unlatch/core/discovery"
+	"unlatch/core/evidence"
+	"unlatch/core/recipe"
+	"unlatch/core/signin"
+	"unlatch/core/target"
+)
+
+// ErrGone is for a keyring entry that is not there any more.
+var ErrGone = errors.New("it is not on the keyring any more")
+
+// A Finding is one piece of evidence to keep.
+type Finding struct {
+	Subject  string
+	Body     evidence.Body
+	Exchange string // redacted
+	Still    []byte // a JPEG to keep, under StillID
+	StillID  uuid.UUID
+}
+
+// A Record is the memory of a site. Its calls wait through a time in which they cannot be kept; an error is trouble of our own and is
+// never recorded as the device's.
+type Record interface {
+	Device(ctx context.Context, id uuid.UUID) (*Device, error)
+	// Neighbours are all devices of the site.
+	Neighbours(ctx context.Context) ([]Device, error)
+	Target(ctx context.Context, id uuid.UUID) (*Target, error)
+	Add(ctx context.Context, d *Device, f Finding) error
+	// Identify keeps what a device told of itself when it was signed in to.
+	Identify(ctx context.Context, id uuid.UUID, serial, mac string) error
+	// Sight files a sighting and returns the device that it belongs to.
+	Sight(ctx context.Context, x discovery.Sighting) (uuid.UUID, error)
+	Books(ctx context.Context) ([]*recipe.Book, error)
+	// Alone runs fn while no other work runs under the same name.
+	Alone(ctx context.Context, name uuid.UUID, fn func() error) error
+}
+
+// A Key is an entry of the keyring, with why it stands where it does among those to try on a device.
+type Key struct {
+	ID      uuid.UUID
+	Label   string
+	User    string
+	Factory bool // devices have it from the factory
+	Why     string
+	// Opened says that it has opened this device before, Shut that the device said it was locked when it was last tried, Bound that it is
+	// for this device alone.
+	Opened, Shut, Bound bool
+}
+
+// A Keyring is the person's own sign-ins, with the guard that counts tries.
+type Keyring interface {
+	Key(ctx context.Context, id uuid.UUID) (Key, error)
+	// Decrypt may return ErrGone.
+	Decrypt(ctx context.Context, id uuid.UUID) (signin.SignIn, error)
+	// Candidates are the sign-ins to try on a device for a purpose, the likeliest first. What it has refused is left out, unless again says
+	// that a person wants it tried once more.
+	Candidates(ctx context.Context, d *Device, purpose signin.Purpose, again bool) ([]Key, error)
+	// Begin asks leave for one try and counts it. A *signin.HeldBackError is its no.
+	Begin(ctx context.Context, d *Device, key uuid.UUID, purpose signin.Purpose) (try uuid.UUID, err error)
+	End(ctx context.Context, try uuid.UUID, r signin.Result, wait time.Duration) error
+	// WrongTries is how many tries on a device count against the guard's budget now.
+	WrongTries(ctx context.Context, device uuid.UUID) (int, error)
+}
+
+// A Reporter tells people how the work goes.
+type Reporter interface {
+	Doing(text string)
+	Problem(ctx context.Context, text string) error
+	// Wake has the device tried again at a time.
+	Wake(ctx context.Context, device uuid.UUID, at time.Time) error
+	// Warn is for what only whoever runs the program can mend.
+	Warn(text string, err error)
+}
+
+// A Clock is the time. Tests turn one of their own.
+type Clock interface {
+	Now() time.Time
+	// Sleep returns the error of ctx where that ends first.
+	Sleep(ctx context.Context, d time.Duration) error
+}
+
+type system struct{}
+
+func (system) Now() time.Time { return time.Now() }
+
+func (system) Sleep(ctx context.Context, d time.Duration) error {
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-time.After(d):
+		return nil
+	}
+}
+
+// A Target is where a camera is wanted.
+type Target struct {
+	ID      uuid.UUID
+	Kind    target.Kind
+	Name    string
+	Address string  // as its kind writes it
+	Device  *Device // of a target that was found by a sweep
+}
+
+// An OwnError is trouble of our own, with the database for one: it is never recorded as the device's.
+type OwnError struct{ Err error }
+
+func (e *OwnError) Error() string { return e.Err.Error() }
+
+// Unwrap returns what the trouble is.
+func (e *OwnError) Unwrap() error { return e.Err }
+
+// Explain is the diagnosis of err, or nil where there is none to record because the work was cut short.
+func Explain(ctx context.Context, err error, f diagnose.Facts) (*diagnose.Diagnosis, error) {
+	if err == nil {
+		return nil, nil
+	}
+	if d := outOfTime(ctx, ""); d != nil {
+		return d, nil
+	}
+	if ctx.Err() != nil {
+		return nil, ctx.Err()
+	}
+	if own := new(OwnError); errors.As(err, &own) {
+		return nil, own
+	}
+	d := diagnose.Explain(err, f)
+	return &d, nil
+}

@@ -1,0 +1,21 @@
+package signin
+
+// A Purpose is what of a device a sign-in opens.
+type Purpose string
+
+// What a device may keep users for; "" is all of them.
+const (
+	DeviceService Purpose = "device"
+	Streams       Purpose = "stream"
+	WebPage       Purpose = "web"
+)
+
+// A Result is how a try of a sign-in ended.
+type Result string
+
+const (
+	Opened   Result = "opened"
+	Refused  Result = "refused"
+	NoAnswer Result = "no answer" // the device did not judge the sign-in
+	Shut     Result = "locked"    // the device judges no sign-in for a while
+)

@@ -1,0 +1,215 @@
+package jobs
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/riverqueue/river"
+
+	"unlatch/core/address"
+	"unlatch/core/bringup"
+	"unlatch/core/discovery"
+	"unlatch/core/evidence"
+	"unlatch/core/recipe"
+	"unlatch/core/signin"
+	"unlatch/core/target"
+	"unlatch/core/target/onvifrecorder"
+	"unlatch/store"
+)
+
+// drivers are the kinds of target that this program can fill.
+var drivers = map[target.Kind]target.Driver{onvifrecorder.Kind: onvifrecorder.Driver{}}
+
+// A deviceJob is one job's work on one device: core's steps over the store.
+type deviceJob struct {
+	*bringup.Work
+	env  *env
+	site store.Site
+	run  uuid.UUID
+}
+
+// onDevice runs one job's work on one device and counts it as a step of its run.
+func (e *env) onDevice(ctx context.Context, run, device uuid.UUID, work func(*deviceJob) error) error {
+	d, err := e.store.Device(ctx, device)
+	if err != nil {
+		return e.finish(ctx, run, err)
+	}
+	defer e.announce(d.Site, run)
+	job, err := e.deviceJob(ctx, run, d)
+	if err == nil {
+		err = work(job)
+		job.Close()
+	}
+	if err != nil {
+		return e.finish(ctx, run, err)
+	}
+	return e.store.Keep(ctx, "the progress of a run", func(ctx context.Context) error { return e.store.StepDone(ctx, run) })
+}
+
+// deviceJob prepares work on a device. Its guard lets out to the ranges of the site, to the strays that somebody has consented to, and to
+// the stated addresses of its targets.
+func (e *env) deviceJob(ctx context.Context, run uuid.UUID, d *store.Device) (*deviceJob, error) {
+	site, err := e.store.Site(ctx, d.Site)
+	if err != nil {
+		return nil, err
+	}
+	guard := &address.Guard{Allowed: site.Ranges}
+	if guard.Consented, err = e.store.Consented(ctx, d.Site); err != nil {
+		return nil, err
+	}
+	if guard.Targets, err = e.store.TargetAddresses(ctx, d.Site); err != nil {
+		return nil, err
+	}
+	job := &deviceJob{env: e, site: site, run: run}
+	job.Work = bringup.Start(deviceOf(d), bringup.Config{
+		Record: record{job}, Keyring: keyring{job}, Report: reporter{job}, Targets: drivers, Guard: guard, Watch: crash, OnlyChange: onlyChange,
+	})
+	return job, nil
+}
+
+// crash is told before each thing that is sent, after each answer and around each record; nil outside of the tests, which end the work
+// there as a kill would. onlyChange leaves out what follows a change, for tests of the change.
+var (
+	crash      func()
+	onlyChange bool
+)
+
+func deviceOf(d *store.Device) *bringup.Device {
+	return &bringup.Device{ID: d.ID, Title: d.Title(), Addr: d.Addr, Endpoint: d.Endpoint.String, Via: d.Via, Channel: d.Channel,
+		Status: d.Status}
+}
+
+// record is the store as the memory of core's steps.
+type record struct{ job *deviceJob }
+
+func (r record) store() *store.Store { return r.job.env.store }
+
+func (r record) Device(ctx context.Context, id uuid.UUID) (*bringup.Device, error) {
+	d, err := r.store().Device(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	return deviceOf(d), nil
+}
+
+func (r record) Neighbours(ctx context.Context) ([]bringup.Device, error) {
+	list, err := r.store().Devices(ctx, r.job.site.ID)
+	out := make([]bringup.Device, len(list))
+	for i := range list {
+		out[i] = *deviceOf(&list[i])
+	}
+	return out, err
+}
+
+func (r record) Target(ctx context.Context, id uuid.UUID) (*bringup.Target, error) {
+	t, err := r.store().Target(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	out := &bringup.Target{ID: t.ID, Kind: t.Kind, Name: t.Name, Address: t.Address}
+	if t.Device == nil {
+		return out, nil
+	}
+	out.Device, err = r.Device(ctx, *t.Device)
+	if err == nil && out.Name == "" {
+		out.Name = out.Device.Title
+	}
+	return out, err
+}
+
+func (r record) Add(ctx context.Context, d *bringup.Device, f bringup.Finding) error {
+	return r.store().Keep(ctx, string(evidence.KindOf(f.Body))+" of "+d.Addr, func(ctx context.Context) error {
+		return r.store().Record(ctx, &store.Device{ID: d.ID, Site: r.job.site.ID}, &r.job.run, store.Finding(f))
+	})
+}
+
+func (r record) Identify(ctx context.Context, id uuid.UUID, serial, mac string) error {
+	return r.store().Keep(ctx, "a device's identity", func(ctx context.Context) error { return r.store().Identify(ctx, id, serial, mac) })
+}
+
+func (r record) Sight(ctx context.Context, x discovery.Sighting) (device uuid.UUID, err error) {
+	err = r.store().Keep(ctx, "a sighting", func(ctx context.Context) (err error) {
+		device, err = r.store().Sight(ctx, r.job.site.ID, &r.job.run, x)
+		return err
+	})
+	return device, err
+}
+
+func (r record) Books(ctx context.Context) ([]*recipe.Book, error) { return r.store().Books(ctx) }
+
+func (r record) Alone(ctx context.Context, name uuid.UUID, fn func() error) error {
+	return r.store().Locked(ctx, name, fn)
+}
+
+// keyring is the store as the keyring of core's steps.
+type keyring struct{ job *deviceJob }
+
+func (k keyring) store() *store.Store { return k.job.env.store }
+
+func (k keyring) Key(ctx context.Context, id uuid.UUID) (bringup.Key, error) {
+	s, err := k.store().SignIn(ctx, id)
+	return keyOf(s, id), err
+}
+
+// keyOf is an entry as core's steps see it, for a device.
+func keyOf(s store.SignIn, device uuid.UUID) bringup.Key {
+	out := bringup.Key{ID: s.ID, Label: s.Label, User: s.User, Factory: s.Factory, Why: s.Why, Opened: s.Opened != nil,
+		Shut: s.Last == signin.Shut}
+	for _, d := range s.Devices {
+		out.Bound = out.Bound || d == device
+	}
+	return out
+}
+
+func (k keyring) Decrypt(ctx context.Context, id uuid.UUID) (signin.SignIn, error) {
+	in, err := k.store().Decrypt(ctx, id)
+	if errors.Is(err, store.ErrNotFound) {
+		err = bringup.ErrGone
+	}
+	return in, err
+}
+
+func (k keyring) Candidates(ctx context.Context, d *bringup.Device, purpose signin.Purpose, again bool) ([]bringup.Key, error) {
+	dev := d.Status.Device
+	known := store.Known{Words: dev.Maker + " " + dev.Name + " " + dev.Hardware, Kind: dev.Model()}
+	list, err := k.store().Candidates(ctx, d.ID, k.job.site.ID, known, purpose, again)
+	out := make([]bringup.Key, len(list))
+	for i, s := range list {
+		out[i] = keyOf(s, d.ID)
+	}
+	return out, err
+}
+
+func (k keyring) Begin(ctx context.Context, d *bringup.Device, key uuid.UUID, purpose signin.Purpose) (uuid.UUID, error) {
+	return k.store().BeginTry(ctx, d.ID, key, purpose, d.Status.Device.Model())
+}
+
+func (k keyring) End(ctx context.Context, try uuid.UUID, r signin.Result, wait time.Duration) error {
+	return k.store().Keep(ctx, "a try", func(ctx context.Context) error { return k.store().EndTry(ctx, try, r, wait) })
+}
+
+func (k keyring) WrongTries(ctx context.Context, device uuid.UUID) (int, error) {
+	return k.store().WrongTries(ctx, device)
+}
+
+// reporter tells the readers of the run.
+type reporter struct{ job *deviceJob }
+
+func (r reporter) Doing(text string) {
+	r.job.env.store.Progress(context.Background(), r.job.run, text, -1)
+}
+
+func (r reporter) Problem(ctx context.Context, text string) error {
+	return r.job.env.store.RunProblem(ctx, r.job.run, text)
+}
+
+func (r reporter) Warn(text string, err error) { r.job.env.log.Warn(text, "err", err) }
+
+// Wake adds one job a wait. A little later than said: the device's clock need not be ours.
+func (r reporter) Wake(ctx context.Context, device uuid.UUID, at time.Time) error {
+	_, err := river.ClientFromContext[pgxTx](ctx).Insert(ctx, WakeArgs{Device: device, Until: at},
+		&river.InsertOpts{ScheduledAt: at.Add(time.Second), UniqueOpts: river.UniqueOpts{ByArgs: true}})
+	return err
+}

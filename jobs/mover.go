@@ -1,0 +1,123 @@
+package jobs
+
+import (
+	"context"
+	"errors"
+	"net"
+	"strconv"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+
+	"unlatch/core/address"
+	"unlatch/core/discovery"
+	"unlatch/core/evidence"
+	"unlatch/core/onvif"
+	"unlatch/store"
+)
+
+// A mover decides of sightings that would move a device to another address. An announcement is a hint: while the device still answers
+// where it was, the claim is recorded as one and the device stays.
+type mover struct {
+	env   *env
+	site  store.Site
+	guard *address.Guard
+	mu    sync.Mutex
+	still map[uuid.UUID]answered
+}
+
+// answered is whether a device answered at its old address, and when that was asked.
+type answered struct {
+	yes bool
+	at  time.Time
+}
+
+// askAgain is how long the answer to whether a device is still at its address holds: one that moves is asked soon, and a wire full of
+// claims asks it no more than that.
+const askAgain = 5 * time.Second
+
+func newMover(e *env, site store.Site) *mover {
+	return &mover{env: e, site: site, guard: &address.Guard{Allowed: site.Ranges, Timeout: time.Second}, still: map[uuid.UUID]answered{}}
+}
+
+// file files a sighting, and returns the device that it belongs to; the zero UUID where it was a claim, or one of a storm.
+func (m *mover) file(ctx context.Context, run *uuid.UUID, x discovery.Sighting) (device uuid.UUID, err error) {
+	err = m.env.store.Keep(ctx, "a sighting", func(ctx context.Context) error {
+		device, err = m.fileOnce(ctx, run, x)
+		return err
+	})
+	if storm := new(store.StormError); errors.As(err, &storm) {
+		return uuid.Nil, nil
+	}
+	return device, err
+}
+
+func (m *mover) fileOnce(ctx context.Context, run *uuid.UUID, x discovery.Sighting) (uuid.UUID, error) {
+	id, moves, err := m.env.store.Moves(ctx, m.site.ID, x)
+	if err != nil {
+		return uuid.Nil, err
+	}
+	if moves {
+		d, err := m.env.store.Device(ctx, id)
+		if err != nil {
+			return uuid.Nil, err
+		}
+		if m.answers(ctx, d) {
+			return uuid.Nil, m.claim(ctx, run, d, x)
+		}
+	}
+	return m.env.store.Sight(ctx, m.site.ID, run, x)
+}
+
+// claim records that something elsewhere says it is a device, once for each address.
+func (m *mover) claim(ctx context.Context, run *uuid.UUID, d *store.Device, x discovery.Sighting) error {
+	for _, c := range d.Status.Claims {
+		if c.Addr == x.Addr {
+			return nil
+		}
+	}
+	if len(d.Status.Claims) >= store.MostAtAddress {
+		return nil
+	}
+	body := evidence.Claimed{Addr: x.Addr, Still: d.Status.Device.Addr, Method: string(x.Method)}
+	return m.env.store.Record(ctx, d, run, store.Finding{Subject: x.Addr.String(), Body: body})
+}
+
+// answers reports whether a device is still at the address at which it was last heard: one of its ports takes a connection, and its device
+// service, where it has one, does not name another device. Nothing secret is sent.
+func (m *mover) answers(ctx context.Context, d *store.Device) bool {
+	m.mu.Lock()
+	last, ok := m.still[d.ID]
+	m.mu.Unlock()
+	if ok && time.Since(last.at) < askAgain {
+		return last.yes
+	}
+	yes := m.ask(ctx, d)
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if len(m.still) > 4096 {
+		clear(m.still)
+	}
+	m.still[d.ID] = answered{yes, time.Now()}
+	return yes
+}
+
+func (m *mover) ask(ctx context.Context, d *store.Device) bool {
+	dev := d.Status.Device
+	if x := dev.XAddr; x != "" {
+		c := onvif.New(x, onvif.Options{Dial: m.guard, Timeout: 2 * time.Second})
+		defer c.Close()
+		if is, err := c.Endpoint(ctx); err == nil && is != "" && d.Endpoint.Valid {
+			return is == d.Endpoint.String
+		}
+	}
+	for _, p := range dev.Ports {
+		conn, err := m.guard.DialContext(ctx, "tcp", net.JoinHostPort(dev.Addr.String(), strconv.Itoa(int(p.Number))))
+		if err == nil {
+			conn.Close()
+			return true
+		}
+	}
+	return false
+}
