@@ -16,6 +16,7 @@ import (
 
 // Cameras on a recorder's own switch are opened through the recorder, with its sign-in, up to a picture of their own.
 func TestCamerasBehindARecorder(t *testing.T) {
+	t.Parallel()
 	b := set(t, storetest.URL(t), "127.42.9", 4)
 	b.work()
 	b.sweep()
@@ -48,6 +49,7 @@ func TestCamerasBehindARecorder(t *testing.T) {
 
 // A channel whose recorder has lost its sign-in says that it is the recorder's.
 func TestAChannelSaysThatItsRecorderIsShut(t *testing.T) {
+	t.Parallel()
 	b := set(t, storetest.URL(t), "127.42.10", 4)
 	b.work()
 	b.sweep()

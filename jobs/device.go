@@ -12,6 +12,7 @@ import (
 	"unlatch/core/bringup"
 	"unlatch/core/discovery"
 	"unlatch/core/evidence"
+	"unlatch/core/latch"
 	"unlatch/core/recipe"
 	"unlatch/core/signin"
 	"unlatch/core/target"
@@ -64,17 +65,23 @@ func (e *env) deviceJob(ctx context.Context, run uuid.UUID, d *store.Device) (*d
 	}
 	job := &deviceJob{env: e, site: site, run: run}
 	job.Work = bringup.Start(deviceOf(d), bringup.Config{
-		Record: record{job}, Keyring: keyring{job}, Report: reporter{job}, Targets: drivers, Guard: guard, Watch: crash, OnlyChange: onlyChange,
+		Record: record{job}, Keyring: keyring{job}, Report: reporter{job}, Targets: drivers, Guard: guard, Watch: e.hooks.Watch, OnlyChange: e.hooks.OnlyChanges,
+		Budgets: e.hooks.Budgets,
 	})
 	return job, nil
 }
 
-// crash is told before each thing that is sent, after each answer and around each record; nil outside of the tests, which end the work
-// there as a kill would. onlyChange leaves out what follows a change, for tests of the change.
-var (
-	crash      func()
-	onlyChange bool
-)
+// hooks are for tests of the work: they end it as a kill would, and wait less.
+type hooks struct {
+	// Watch is told before each thing that is sent, after each answer and around each record.
+	Watch func()
+	// OnlyChanges leaves out the latches that are opened after a change.
+	OnlyChanges bool
+	// Budgets are other times for some steps.
+	Budgets map[latch.Name]time.Duration
+	// RetryAfter is the wait before a job that was cut short begins again; 0 for a second.
+	RetryAfter time.Duration
+}
 
 func deviceOf(d *store.Device) *bringup.Device {
 	return &bringup.Device{ID: d.ID, Title: d.Title(), Addr: d.Addr, Endpoint: d.Endpoint.String, Via: d.Via, Channel: d.Channel,

@@ -31,10 +31,11 @@ func (b *bench) kinds(last string) map[string]int {
 // What follows the last proof, pictures over HTTP and the device's own page, is made good when the work was cut off before it; what was
 // looked for and not found is not looked for again.
 func TestWhatFollowsTheLastProofIsNotLost(t *testing.T) {
-	jobs.AtOnce(t)
-	b := keyed(t, lone, "127.42.33", [3]string{"Fitter", "fitter", "brass-lamp-41"})
+	t.Parallel()
+	var cut jobs.Cutter
+	b := hooked(t, cut.Hooks(), lone, "127.42.33", [3]string{"Fitter", "fitter", "brass-lamp-41"})
 	id := b.names["11"]
-	jobs.CutWhen(t, func() bool {
+	cut.When(func() bool {
 		d, err := b.s.Device(ctx, id)
 		return err == nil && d.Status.Latch(latch.Proven).State == latch.Open
 	})
@@ -52,7 +53,8 @@ func TestWhatFollowsTheLastProofIsNotLost(t *testing.T) {
 
 // A paste of many channels that is cut off in the middle goes on with the channel that it was at.
 func TestAPasteGoesOnWhereItWas(t *testing.T) {
-	jobs.AtOnce(t)
+	t.Parallel()
+	var cut jobs.Cutter
 	var channels []string
 	for n := range 8 {
 		channels = append(channels, fmt.Sprintf("{name: Channel %d, address: 10.254.4.%d, scene: turntable, streams: [{width: 160, height: "+
@@ -66,8 +68,9 @@ devices:
 `, storetest.URL(t), "127.42.34", 0)
 	key, err := b.s.AddSignIn(ctx, store.NewSignIn{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
 	require.NoError(t, err)
+	b.hooks = cut.Hooks()
 	b.work()
-	jobs.CutWhen(t, func() bool {
+	cut.When(func() bool {
 		located := 0
 		for _, d := range b.devices() {
 			if d.Via != nil && d.Status.Located != nil {
@@ -102,6 +105,7 @@ devices:
 // A person mends the device, by making the user on its own page, and presses Try again: what was refused is sent once more. Without the
 // person nothing is sent.
 func TestWhatWasRefusedIsTriedAgainWhenAPersonWantsIt(t *testing.T) {
+	t.Parallel()
 	b := keyed(t, strings.ReplaceAll(lone, "address: NET.11,",
 		"address: NET.11, users: [{name: chief, secret: high-signal-7, level: Administrator}],"), "127.42.35", [3]string{"Fitter", "fitter", "brass-lamp-41"})
 	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11"), false))
@@ -130,6 +134,7 @@ func TestWhatWasRefusedIsTriedAgainWhenAPersonWantsIt(t *testing.T) {
 // A device names another host of the site for its streams. It is taken at its word, and where nothing answers there its own address is
 // used, and said.
 func TestStreamsAtAnotherHost(t *testing.T) {
+	t.Parallel()
 	b := keyed(t, `
 name: apart
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]

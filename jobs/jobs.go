@@ -3,6 +3,7 @@
 package jobs
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -65,15 +66,13 @@ const (
 	maxAttempts = 3
 )
 
-// soon begins a job again that was cut short, a second after its first attempt and two after its second.
-type soon struct{}
+// soon begins a job again that was cut short: after its first attempt a while later, after its second twice that.
+type soon struct{ after time.Duration }
 
 // NextRetry implements river.ClientRetryPolicy.
-func (soon) NextRetry(job *rivertype.JobRow) time.Time {
-	return time.Now().Add(time.Duration(len(job.Errors)+1) * retryAfter)
+func (s soon) NextRetry(job *rivertype.JobRow) time.Time {
+	return time.Now().Add(time.Duration(len(job.Errors)+1) * s.after)
 }
-
-var retryAfter = time.Second // the tests wait less
 
 // NewQueue opens the queue for adding and stopping jobs.
 func NewQueue(s *store.Store, log *slog.Logger) (*Queue, error) {
@@ -95,9 +94,13 @@ func (l *levelled) Enabled(ctx context.Context, at slog.Level) bool {
 
 // StartWorkers begins to take jobs.
 func StartWorkers(s *store.Store, log *slog.Logger) (*Workers, error) {
+	return startWorkers(s, log, hooks{})
+}
+
+func startWorkers(s *store.Store, log *slog.Logger, h hooks) (*Workers, error) {
 	ctx, cancel := context.WithCancel(context.Background())
 	name := fmt.Sprintf("worker-%d-%s", os.Getpid(), uuid.NewString()[:8])
-	env := &env{store: s, log: log}
+	env := &env{store: s, log: log, hooks: h}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &sweepWorker{env: env})
 	river.AddWorker(workers, &openWorker{env: env})
@@ -114,7 +117,7 @@ func StartWorkers(s *store.Store, log *slog.Logger) (*Workers, error) {
 		FetchPollInterval:    500 * time.Millisecond,
 		JobTimeout:           jobTimeout,
 		MaxAttempts:          maxAttempts,
-		RetryPolicy:          soon{},
+		RetryPolicy:          soon{cmp.Or(h.RetryAfter, time.Second)},
 		Middleware:           []rivertype.Middleware{river.WorkerMiddlewareFunc(env.underLease)},
 		RescueStuckJobsAfter: time.Hour, // dead workers are found sooner by their lock
 	})
@@ -178,6 +181,7 @@ func (w *Workers) Stop() {
 type env struct {
 	store *store.Store
 	log   *slog.Logger
+	hooks hooks
 
 	mu    sync.Mutex
 	until context.Context // ends with the lease

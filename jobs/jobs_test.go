@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"sync"
 	"syscall"
@@ -61,6 +62,7 @@ type bench struct {
 	log   *syncBuffer
 	world *sim.World
 	names map[string]uuid.UUID // by last part of the address
+	hooks jobs.Hooks
 }
 
 type syncBuffer struct {
@@ -81,6 +83,8 @@ func set(t *testing.T, url, net string, slots int) *bench { return setYard(t, ya
 // setYard does the same with another network.
 func setYard(t *testing.T, yard, url, net string, slots int) *bench {
 	b := &bench{t: t, log: &syncBuffer{}}
+	// Tests run side by side on one wire: what has a serial number has one of its own in each.
+	yard = regexp.MustCompile(`serial: (\w+)`).ReplaceAllString(yard, "serial: ${1}-"+net)
 	b.world = simtest.Start(t, strings.NewReplacer("NET", net, "SLOTS", fmt.Sprint(slots)).Replace(yard))
 	log := slog.New(slog.NewTextHandler(b.log, nil))
 	var err error
@@ -103,7 +107,7 @@ func dataDir(t *testing.T) string {
 }
 
 func (b *bench) work() *jobs.Workers {
-	w, err := jobs.StartWorkers(b.s, slog.New(slog.NewTextHandler(b.log, nil)))
+	w, err := jobs.StartHooked(b.s, slog.New(slog.NewTextHandler(b.log, nil)), b.hooks)
 	require.NoError(b.t, err)
 	b.t.Cleanup(w.Stop)
 	return w
@@ -167,6 +171,7 @@ func (b *bench) ids(lasts ...string) (out []uuid.UUID) {
 }
 
 func TestFromHeardToConfirmed(t *testing.T) {
+	t.Parallel()
 	b := set(t, storetest.URL(t), "127.42.1", 5)
 	b.work()
 	b.sweep()
@@ -262,6 +267,7 @@ func (b *bench) everything() string {
 }
 
 func TestStopEndsARunAndKeepsWhatItFound(t *testing.T) {
+	t.Parallel()
 	b := set(t, storetest.URL(t), "127.42.2", 8)
 	b.work()
 	b.sweep()
@@ -288,6 +294,7 @@ func mustHistory(t *testing.T, b *bench, last string) []evidence.Record {
 
 // A worker is killed while it plays streams. Another takes its jobs up; what was proven is not proven again.
 func TestKilledWorkerIsTakenOver(t *testing.T) {
+	t.Parallel()
 	url := storetest.URL(t)
 	b := set(t, url, "127.42.3", 8)
 	_, err := b.s.AddSignIn(ctx, store.NewSignIn{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
@@ -338,6 +345,7 @@ func TestKilledWorkerIsTakenOver(t *testing.T) {
 
 // The database is stopped under running jobs. They hold on to what they have found and go on when it is back.
 func TestDatabaseGoesAwayAndComesBack(t *testing.T) {
+	t.Parallel()
 	dir, err := storetest.Dir()
 	require.NoError(t, err)
 	t.Cleanup(func() { os.RemoveAll(dir) })
@@ -366,6 +374,7 @@ func TestDatabaseGoesAwayAndComesBack(t *testing.T) {
 }
 
 func TestLargeRangeAsksFirst(t *testing.T) {
+	t.Parallel()
 	s := storetest.Open(t)
 	q, err := jobs.NewQueue(s, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
@@ -381,6 +390,7 @@ func TestLargeRangeAsksFirst(t *testing.T) {
 
 // A device fresh from the factory is found to be so, is claimed with what is on the keyring already, and opens with it.
 func TestClaim(t *testing.T) {
+	t.Parallel()
 	simtest.Start(t, `
 name: fresh
 devices:
@@ -417,6 +427,7 @@ devices:
 
 // A device that opens with its factory password is a finding; it gets one of its own, which is on the keyring before it is sent.
 func TestFactoryPasswordIsReplaced(t *testing.T) {
+	t.Parallel()
 	simtest.Start(t, `
 name: fresh
 users: [{name: maker, secret: as-delivered, level: Administrator}]

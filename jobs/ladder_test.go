@@ -30,6 +30,7 @@ devices:
 
 // Cameras without a device service are opened by their stream service alone: the sign-in first, then the path by trying likely ones.
 func TestWithoutADeviceService(t *testing.T) {
+	t.Parallel()
 	simtest.Start(t, mute)
 	b := &bench{t: t, log: &syncBuffer{}, s: storetest.Open(t)}
 	var err error

@@ -10,6 +10,7 @@ import (
 	"unlatch/core/diagnose"
 	"unlatch/core/latch"
 	"unlatch/core/signin"
+	"unlatch/jobs"
 	"unlatch/store"
 	"unlatch/store/storetest"
 )
@@ -27,7 +28,13 @@ devices:
 
 // keyed is a network that has been swept, with keys on the ring.
 func keyed(t *testing.T, yard, net string, keys ...[3]string) *bench {
+	return hooked(t, jobs.Hooks{}, yard, net, keys...)
+}
+
+// hooked is keyed with workers that a test has its hand in.
+func hooked(t *testing.T, h jobs.Hooks, yard, net string, keys ...[3]string) *bench {
 	b := setYard(t, yard, storetest.URL(t), net, 0)
+	b.hooks = h
 	for _, k := range keys {
 		_, err := b.s.AddSignIn(ctx, store.NewSignIn{Label: k[0], User: k[1], Secret: signin.NewSecret(k[2])})
 		require.NoError(t, err)
@@ -39,6 +46,7 @@ func keyed(t *testing.T, yard, net string, keys ...[3]string) *bench {
 
 // A locked device is left alone for as long as it says, and opened by itself when that has passed.
 func TestALockedDeviceIsWaitedFor(t *testing.T) {
+	t.Parallel()
 	b := keyed(t, locking, "127.42.16", [3]string{"Fitter", "fitter", "brass-lamp-41"})
 	ids := b.ids("11", "12", "13")
 	b.agree("13")
@@ -68,7 +76,8 @@ func TestALockedDeviceIsWaitedFor(t *testing.T) {
 
 // A lock that looks like a refusal, or like a broken line, is known by what came before it.
 func TestLocksThatDoNotSaySo(t *testing.T) {
-	b := keyed(t, locking, "127.42.16", [3]string{"One", "one", "wrong-1"}, [3]string{"Two", "two", "wrong-2"},
+	t.Parallel()
+	b := keyed(t, locking, "127.42.37", [3]string{"One", "one", "wrong-1"}, [3]string{"Two", "two", "wrong-2"},
 		[3]string{"Three", "three", "wrong-3"}, [3]string{"Four", "four", "wrong-4"})
 	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("14", "15"), false))
 	storm := b.device("14").Status.Latch(latch.SignedIn).Diagnosis

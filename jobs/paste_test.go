@@ -15,7 +15,8 @@ import (
 
 // A recipe that was learned from one URL is kept in the path book once it has found streams on the next channels, and not before.
 func TestALearnedRecipeIsKept(t *testing.T) {
-	b := set(t, storetest.URL(t), "127.42.21", 4)
+	t.Parallel()
+	b := set(t, storetest.URL(t), "127.42.38", 4)
 	key, err := b.s.AddSignIn(ctx, store.NewSignIn{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
 	require.NoError(t, err)
 	b.work()
@@ -32,7 +33,7 @@ func TestALearnedRecipeIsKept(t *testing.T) {
 		}
 		return paths
 	}
-	args := jobs.PasteArgs{Site: b.site.ID, URL: "rtsp://127.42.21.20:554/strongroom/1/0", Shape: "/strongroom/{channel*7}/{stream+40}",
+	args := jobs.PasteArgs{Site: b.site.ID, URL: "rtsp://127.42.38.20:554/strongroom/1/0", Shape: "/strongroom/{channel*7}/{stream+40}",
 		Recipe: "learned, wrong", Channels: 2, SignIn: key, Save: true}
 	b.wait(b.q.Paste(ctx, "paste", args))
 	assert.Empty(t, kept(), "it has found nothing")

@@ -36,6 +36,7 @@ func (b *bench) remedy(action remedy.Action, undo bool, key uuid.UUID, lasts ...
 
 // Cameras whose streams have users of their own get one that may watch and nothing else; undo takes it away.
 func TestAStreamUserOnManyDevices(t *testing.T) {
+	t.Parallel()
 	b := keyed(t, mending, "127.42.17", [3]string{"Fitter", "fitter", "brass-lamp-41"})
 	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11", "12"), false))
 	for _, last := range []string{"11", "12"} {
@@ -75,6 +76,7 @@ func TestAStreamUserOnManyDevices(t *testing.T) {
 
 // A stream service that is switched off is switched on, read back and proven; a device that only says yes is found out.
 func TestTheStreamServiceIsSwitchedOn(t *testing.T) {
+	t.Parallel()
 	b := keyed(t, mending, "127.42.18", [3]string{"Fitter", "fitter", "brass-lamp-41"})
 	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("13", "14"), false))
 	require.Equal(t, diagnose.StreamsOff, b.device("13").Status.Latch(latch.Proven).Diagnosis.Cause)
@@ -104,6 +106,7 @@ func TestTheStreamServiceIsSwitchedOn(t *testing.T) {
 
 // A password of awkward characters opens the camera; a recorder that cannot take it in a URL says so, and a stream user mends that.
 func TestAPasswordThatATargetCannotTake(t *testing.T) {
+	t.Parallel()
 	const awkward = "@:/#%&+ ä"
 	b := keyed(t, `
 name: awkward
@@ -111,7 +114,7 @@ users: [{name: fitter, secret: "`+awkward+`", level: Administrator}]
 devices:
   - {name: Odd, maker: corvane, model: V4, serial: O1, address: NET.11, scene: viaduct, streams: [{width: 160, height: 90, fps: 5, kbps: 100, gop: 5, profile: baseline}]}
   - {name: Plain, kind: recorder, maker: holloway, model: H8, address: NET.20, users: [{name: fitter, secret: "`+awkward+`", level: Administrator}], defects: {plain_sign_ins: true}}
-`, "127.42.20", [3]string{"Fitter", "fitter", awkward})
+`, "127.42.39", [3]string{"Fitter", "fitter", awkward})
 	require.NoError(t, b.s.Want(ctx, b.ids("11"), b.ids("20")[0]))
 	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("20"), false))
 	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11"), false))

@@ -22,6 +22,7 @@ import (
 // After every kind of work the password stands nowhere in the database and nowhere in the log: not in evidence, exchanges, events, job
 // arguments or runs, neither plain nor percent-encoded nor as a basic sign-in.
 func TestNoSecretIsKeptInTheOpen(t *testing.T) {
+	t.Parallel()
 	const secret = "Brass&Lamp/41"
 	wire := strings.ReplaceAll(yard, "secret: brass-lamp-41", `secret: "`+secret+`"`)
 	simtest.Start(t, strings.ReplaceAll(strings.ReplaceAll(mute, "secret: brass-lamp-41", `secret: "`+secret+`"`), "127.42.13.", "127.42.15."))

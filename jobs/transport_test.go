@@ -23,6 +23,7 @@ devices:
 
 // Streams that are not at the port that the device names are found at the ports that were heard, by TLS or within HTTP, and that is said.
 func TestStreamsAreFoundElsewhere(t *testing.T) {
+	t.Parallel()
 	b := keyed(t, elsewhere, "127.42.19", [3]string{"Fitter", "fitter", "brass-lamp-41"})
 	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11", "12"), false))
 	for last, want := range map[string]struct{ url, transport string }{

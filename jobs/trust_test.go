@@ -63,6 +63,7 @@ func gotNone(t *testing.T, r *hostile.Running, secrets ...string) {
 // A web server inside the ranges that offers basic and nothing else gets no password: not from work that a person begins, and not from what
 // goes on by itself. Once a person has agreed it gets no more tries than the guard allows.
 func TestAStrangerCollectsNoKeyring(t *testing.T) {
+	t.Parallel()
 	b := keyed(t, lone, "127.42.20", [3]string{"One", "fitter", "wrong-lamp-1"}, [3]string{"Two", "fitter", "wrong-lamp-2"},
 		[3]string{"Three", "fitter", "wrong-lamp-3"}, [3]string{"Four", "fitter", "wrong-lamp-4"})
 	r := b.trap(hostile.BasicTrap(), "127.42.20.66")
@@ -93,6 +94,7 @@ func TestAStrangerCollectsNoKeyring(t *testing.T) {
 // gets nothing. When the camera is gone the claim is believed as far as that it has moved: only what opened it before is tried, and
 // nothing readable or weaker.
 func TestAnImpostorGetsNothing(t *testing.T) {
+	t.Parallel()
 	b := keyed(t, lone, "127.42.21", [3]string{"Other", "other", "wrong-lamp-9"}, [3]string{"Fitter", "fitter", "brass-lamp-41"})
 	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11"), false))
 	require.Equal(t, latch.Placed, b.device("11").Status.At())
@@ -133,6 +135,7 @@ func TestAnImpostorGetsNothing(t *testing.T) {
 
 // A stranger that collects digests gets one, of the sign-in that opened the camera before, and no others.
 func TestAMovedDeviceThatRefusesIsAStranger(t *testing.T) {
+	t.Parallel()
 	b := keyed(t, lone, "127.42.22", [3]string{"Fitter", "fitter", "brass-lamp-41"}, [3]string{"Other", "other", "wrong-lamp-9"})
 	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11"), false))
 	require.Equal(t, latch.Placed, b.device("11").Status.At())
@@ -149,6 +152,7 @@ func TestAMovedDeviceThatRefusesIsAStranger(t *testing.T) {
 
 // A camera that has really moved, by its lease, is known again by a digest, and goes on by itself.
 func TestAMovedCameraIsKnownAgain(t *testing.T) {
+	t.Parallel()
 	b := setYard(t, strings.ReplaceAll(lone, "address: NET.11,",
 		"address: NET.11, lease: NET.11, next_lease: NET.76, lease_seconds: 12,"), storetest.URL(t), "127.42.23", 0)
 	_, err := b.s.AddSignIn(ctx, store.NewSignIn{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
@@ -168,6 +172,7 @@ func TestAMovedCameraIsKnownAgain(t *testing.T) {
 // A storm of invented devices and a name with NUL bytes, from a wire that is only listened to: a handful of devices, one finding, no
 // failed run.
 func TestJunkOnTheWire(t *testing.T) {
+	t.Parallel()
 	b := keyed(t, lone, "127.42.24")
 	storm, err := hostile.Join(netip.MustParseAddr("127.42.24.66"))
 	require.NoError(t, err)
@@ -206,8 +211,9 @@ func TestJunkOnTheWire(t *testing.T) {
 
 // A device that answers slowly is told so with what was got until then, and the next try goes on from there.
 func TestASlowDeviceIsGoneOnWith(t *testing.T) {
-	jobs.SetBudget(t, latch.Located, 1500*time.Millisecond)
-	b := keyed(t, lone, "127.42.25", [3]string{"Fitter", "fitter", "brass-lamp-41"})
+	t.Parallel()
+	slow := jobs.Hooks{Budgets: map[latch.Name]time.Duration{latch.Located: 1500 * time.Millisecond}}
+	b := hooked(t, slow, lone, "127.42.25", [3]string{"Fitter", "fitter", "brass-lamp-41"})
 	r := b.trap(hostile.Slow(20, 150*time.Millisecond), "127.42.25.66")
 	id := b.hears(r, "urn:slow")
 	at := func() *latch.Status {
@@ -235,6 +241,7 @@ func TestASlowDeviceIsGoneOnWith(t *testing.T) {
 
 // What a device repeats of the password in its own words stands nowhere in the record.
 func TestADeviceThatRepeatsThePasswordPublishesNothing(t *testing.T) {
+	t.Parallel()
 	b := keyed(t, strings.ReplaceAll(lone, "name: Clock,", "name: Clock, firmware: brass-lamp-41,"), "127.42.26",
 		[3]string{"Fitter", "fitter", "brass-lamp-41"})
 	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11"), false))

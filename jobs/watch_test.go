@@ -15,6 +15,7 @@ import (
 // Nobody sweeps: a camera that is plugged in shows up with its ports, one that changes its address by lease is followed, and one that says
 // goodbye is marked.
 func TestWatchingShowsWhoComesAndGoes(t *testing.T) {
+	t.Parallel()
 	wire := strings.ReplaceAll(yard, "name: Clock,", "name: Clock, plugged_in: 4,")
 	wire = strings.ReplaceAll(wire, "address: NET.16,", "address: NET.16, lease: NET.16, next_lease: NET.76, lease_seconds: 5,")
 	b := setYard(t, wire, storetest.URL(t), "127.42.11", 4)

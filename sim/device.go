@@ -25,24 +25,25 @@ import (
 // A device is one running stand-in.
 type device struct {
 	Device
-	world    *World
-	net      network // guarded by world.mu
-	asked    atomic.Int64
-	probed   atomic.Int64
-	lock     lock
-	maker    maker
-	webPort  int
-	rtspPort int
-	services map[string]service
-	nonce    string
-	epoch    time.Time
-	sends    []feed
-	streams  *rtsp.Server // nil for none
-	secure   *rtsp.Server // over TLS, or within HTTP; nil for none
-	recorder *recorder
-	web      *http.Server
-	pages    []*http.Server
-	discover *net.UDPConn
+	world      *World
+	net        network // guarded by world.mu
+	restarting atomic.Bool
+	asked      atomic.Int64
+	probed     atomic.Int64
+	lock       lock
+	maker      maker
+	webPort    int
+	rtspPort   int
+	services   map[string]service
+	nonce      string
+	epoch      time.Time
+	sends      []feed
+	streams    *rtsp.Server // nil for none
+	secure     *rtsp.Server // over TLS, or within HTTP; nil for none
+	recorder   *recorder
+	web        *http.Server
+	pages      []*http.Server
+	discover   *net.UDPConn
 }
 
 // named is the address that the device puts into its answers, with a port.

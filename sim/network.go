@@ -207,6 +207,9 @@ func (d *device) setNetwork(o operation, n network) (string, *fault) {
 
 // restart takes a device down and brings it up again at the address that is set by now, after the time that it needs.
 func (w *World) restart(d *device) {
+	if d.restarting.Swap(true) {
+		return // it is going down already
+	}
 	w.group.Go(func() error {
 		select {
 		case <-time.After(200 * time.Millisecond): // the answer goes out first

@@ -39,7 +39,7 @@ type Device struct {
 	Status   latch.Status
 }
 
-// A Config is what work on a device needs. All but the last five fields must be set.
+// A Config is what work on a device needs. All but the last six fields must be set.
 type Config struct {
 	Record  Record
 	Keyring Keyring
@@ -53,6 +53,8 @@ type Config struct {
 	// Retry sends again what the device has refused: a person has mended something on it.
 	Retry bool
 	Clock Clock // nil for the system's
+	// Budgets are the times that steps get; a step that is not in it has the usual one.
+	Budgets map[latch.Name]time.Duration
 	// OnlyChange leaves out what follows a change, for tests of the change.
 	OnlyChange bool
 	// Watch is told before each thing that is sent, after each answer and around each record; nil for nobody.
@@ -150,13 +152,21 @@ func (w *Work) Open(ctx context.Context) error {
 		rounds[at]++
 		recorded[at] = w.recorded
 		w.Report.Doing(fmt.Sprintf("%s: %s", w.d.Title, step.doing))
-		limited, done := within(ctx, Budgets[at])
+		limited, done := within(ctx, w.budget(at))
 		err := step.open(w, limited)
 		done()
 		if err != nil {
 			return err
 		}
 	}
+}
+
+// budget is the time that a step gets; 0 for no limit.
+func (w *Work) budget(step latch.Name) time.Duration {
+	if d, ok := w.Budgets[step]; ok {
+		return d
+	}
+	return budgets[step]
 }
 
 // again reports whether a latch that was worked on n times is worked on once more: new evidence has come, and it has not left it stuck.

@@ -50,6 +50,7 @@ type memory struct {
 	begun   map[uuid.UUID]uuid.UUID
 	refused map[uuid.UUID]bool // by key: what the device has turned down
 	sighted []discovery.Sighting
+	sight   func(discovery.Sighting) // what a sighting leads to; nil for nothing
 	said    []string
 	wakes   []time.Time
 	at      time.Time
@@ -117,6 +118,9 @@ func (m *memory) Identify(context.Context, uuid.UUID, string, string) error { re
 
 func (m *memory) Sight(_ context.Context, x discovery.Sighting) (uuid.UUID, error) {
 	m.sighted = append(m.sighted, x)
+	if m.sight != nil {
+		m.sight(x)
+	}
 	return uuid.New(), nil
 }
 

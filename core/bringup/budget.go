@@ -10,9 +10,9 @@ import (
 	"unlatch/core/latch"
 )
 
-// Budgets are the times that the steps of one device get. A device that takes longer is told so, with what was got until then, and the
+// budgets are the times that the steps of one device get. A device that takes longer is told so, with what was got until then, and the
 // next try goes on from there.
-var Budgets = map[latch.Name]time.Duration{
+var budgets = map[latch.Name]time.Duration{
 	latch.Reachable: 20 * time.Second,
 	latch.SignedIn:  time.Minute,
 	latch.Located:   75 * time.Second,

@@ -102,6 +102,17 @@ func (e *ImpostorError) Error() string {
 	return fmt.Sprintf("another device (%s) answers at %s", e.Is, e.Addr)
 }
 
+// leaving reports whether the device answers at another address than it shall have: one that has taken the setting and tells it already
+// goes a moment later.
+func (w *work) leaving() bool {
+	u, err := url.Parse(w.Service)
+	if err != nil || w.To.DHCP {
+		return false
+	}
+	at, err := netip.ParseAddr(u.Hostname())
+	return err == nil && at != w.To.Addr
+}
+
 // Do sends the setting and waits until the device is found again.
 func Do(ctx context.Context, r Request) (Outcome, error) {
 	if r.Wait == 0 {
@@ -174,6 +185,9 @@ func (w *work) do(ctx context.Context) error {
 	}
 	if err := w.also(ctx, c); err != nil {
 		return err
+	}
+	if stays && w.leaving() {
+		return w.await(ctx)
 	}
 	if stays {
 		w.out.After, w.out.Service = now, w.Service

@@ -66,6 +66,7 @@ type Viewer struct {
 // Serve takes connections until the listener is closed, whose error it returns.
 func (s *Server) Serve(ctx context.Context, l net.Listener) error {
 	if !s.track(l) {
+		l.Close()
 		return net.ErrClosed
 	}
 	defer s.forget(l)
