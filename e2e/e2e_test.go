@@ -136,6 +136,7 @@ func (b *bench) makeSite(name, ranges string) {
 
 // From an empty database to six cameras confirmed by the recorder, through the screens alone.
 func TestFromAnEmptyDatabaseToConfirmed(t *testing.T) {
+	t.Parallel()
 	world := simtest.Start(t, yard)
 	b := start(t)
 	b.firstAccount()
@@ -207,6 +208,7 @@ func pixels(t *testing.T, img *rod.Element) string {
 
 // Wrong input is said in place and loses nothing; keys, themes and a phone's width work; work survives the server's death.
 func TestAroundTheBench(t *testing.T) {
+	t.Parallel()
 	simtest.Start(t, strings.ReplaceAll(yard, "127.43.1.", "127.43.2."))
 	b := start(t)
 	b.typeIn("name", "keeper")
@@ -278,6 +280,7 @@ func TestAroundTheBench(t *testing.T) {
 
 // Cameras get lasting addresses in one action, are found again there, keep their place on the recorder, and go back by undo.
 func TestAddressPlanWithUndo(t *testing.T) {
+	t.Parallel()
 	scenario := strings.ReplaceAll(yard, "127.43.1.", "127.43.3.")
 	scenario = strings.Replace(scenario, "address: 127.43.3.13,", "address: 127.43.3.13, defects: {refuses_address: true},", 1)
 	scenario = strings.Replace(scenario, "address: 127.43.3.16,", "address: 127.43.3.16, lease: 127.43.3.16,", 1)
@@ -352,6 +355,7 @@ func TestAddressPlanWithUndo(t *testing.T) {
 
 // A camera fresh from the factory is found to be so and gets its first account; the password is on the keyring.
 func TestClaim(t *testing.T) {
+	t.Parallel()
 	scenario := strings.ReplaceAll(yard, "127.43.1.", "127.43.4.")
 	for _, last := range []string{"11", "14"} {
 		scenario = strings.Replace(scenario, "address: 127.43.4."+last+",", "address: 127.43.4."+last+", users: [],", 1)
@@ -392,6 +396,7 @@ func TestClaim(t *testing.T) {
 // A camera fresh from the box answers at its factory address outside the ranges. It is reached only after a consent, and then gets an
 // address of the site.
 func TestStrayConsent(t *testing.T) {
+	t.Parallel()
 	scenario := strings.ReplaceAll(yard, "127.43.1.", "127.43.5.")
 	scenario = strings.Replace(scenario, "address: 127.43.5.16,", "address: 127.43.6.64,", 1)
 	world := simtest.Start(t, scenario)
@@ -420,6 +425,7 @@ func TestStrayConsent(t *testing.T) {
 
 // A list that somebody brought along shows what is missing, what moved, and gives its names.
 func TestImportMatching(t *testing.T) {
+	t.Parallel()
 	simtest.Start(t, strings.ReplaceAll(yard, "127.43.1.", "127.43.7."))
 	b := start(t)
 	b.firstAccount()
@@ -447,6 +453,7 @@ func TestImportMatching(t *testing.T) {
 
 // Two devices at one address are shown as two, and neither is talked to as if it were the other.
 func TestAddressConflict(t *testing.T) {
+	t.Parallel()
 	scenario := strings.ReplaceAll(yard, "127.43.1.", "127.43.8.") + `  - {name: Twin, maker: corvane, model: V9, serial: TWIN, shares: Turntable}
 `
 	world := simtest.Start(t, scenario)
@@ -482,6 +489,7 @@ func TestAddressConflict(t *testing.T) {
 // One URL, damaged on its way here, becomes sixteen proven channels: repaired, read as a recipe, its sign-in put on the keyring, and
 // each channel looked for and played.
 func TestFromADamagedURLToSixteenChannels(t *testing.T) {
+	t.Parallel()
 	var channels []string
 	for n := range 16 {
 		channels = append(channels, fmt.Sprintf("{name: Channel %d, address: 10.254.4.%d, scene: %s, streams: [&m%d {width: 320, height: "+
@@ -521,6 +529,7 @@ devices:
 
 // A camera of an unknown maker, without a device service, is opened by its stream service and the likely paths.
 func TestUnknownMakerThroughTheLadder(t *testing.T) {
+	t.Parallel()
 	simtest.Start(t, `
 name: wharf
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
@@ -551,6 +560,7 @@ devices:
 
 // Cameras on a recorder's own switch are listed as its channels, opened with its sign-in, and lead to their pages through it.
 func TestRecorderChannels(t *testing.T) {
+	t.Parallel()
 	scenario := strings.ReplaceAll(yard, "127.43.1.", "127.43.9.")
 	scenario = strings.Replace(scenario, "address: 127.43.9.20}", `address: 127.43.9.20, channels: [
     {name: Subway stairs, address: 10.254.4.11, scene: signal-box-stairs, streams: [*m, *s], page: 9001}, {name: Waiting room, address: 10.254.4.12, scene: ticket-window, streams: [*m, *s], page: 9002},

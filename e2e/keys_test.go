@@ -21,6 +21,7 @@ func (b *bench) sweepAndOpen(n int) {
 
 // A camera that somebody else's wrong passwords have locked is left alone while a countdown runs, and opened by itself when it has ended.
 func TestFromALockedOutCameraToSignedIn(t *testing.T) {
+	t.Parallel()
 	world := simtest.Start(t, `
 name: locked
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
@@ -49,6 +50,7 @@ devices:
 
 // Cameras whose streams keep users of their own all get one in one action, with its password on the keyring, and it can be taken back.
 func TestAStreamUserOnAllCameras(t *testing.T) {
+	t.Parallel()
 	simtest.Start(t, `
 name: mill
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
@@ -88,6 +90,7 @@ devices:
 
 // A path book from elsewhere is text, whatever stands in it; a bad one says where, and loses nothing of what was typed.
 func TestPathBooksFromElsewhere(t *testing.T) {
+	t.Parallel()
 	b := start(t)
 	b.firstAccount()
 	b.makeSite("Wharf", "127.43.14.0/26")

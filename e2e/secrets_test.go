@@ -98,6 +98,7 @@ func cleanFiles(t *testing.T, data string, clean func(where, text string)) {
 
 // The secrets of the demo stand in no answer, exchange, event, export, page, picture's text or line of the log, in any spelling.
 func TestNoSecretOfTheDemoShows(t *testing.T) {
+	t.Parallel()
 	root, err := browser.Root()
 	require.NoError(t, err)
 	raw, err := os.ReadFile(filepath.Join(root, "demo", "tarnside.yaml"))

@@ -20,16 +20,17 @@ import (
 // Cameras that take nothing but basic get no password before a person has agreed, and one answer serves a whole selection. It can be
 // withdrawn.
 func TestAgreeToBasicForASelection(t *testing.T) {
+	t.Parallel()
 	simtest.Start(t, `
 name: wharf
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Wharf, maker: ostrel, model: O1, address: 127.43.12.11, count: 3, scene: coal-stage, announces: [mdns], streams: [&s {width: 320, height: 180, fps: 5, kbps: 100, gop: 5, profile: baseline}]}
-  - {name: Clock, maker: corvane, model: V4, address: 127.43.12.20, scene: platform-clock, streams: [*s]}
+  - {name: Wharf, maker: ostrel, model: O1, address: 127.43.15.11, count: 3, scene: coal-stage, announces: [mdns], streams: [&s {width: 320, height: 180, fps: 5, kbps: 100, gop: 5, profile: baseline}]}
+  - {name: Clock, maker: corvane, model: V4, address: 127.43.15.20, scene: platform-clock, streams: [*s]}
 `)
 	b := start(t)
 	b.firstAccount()
-	b.makeSite("Wharf", "127.43.12.0/27")
+	b.makeSite("Wharf", "127.43.15.0/27")
 	b.firstSignIn()
 	b.press("^Line-up$")
 	b.press("^Sweep the site$")
@@ -38,15 +39,15 @@ devices:
 	b.press("^Open latches of 4 devices$")
 	b.count(`[data-at="placed"]`, 1)
 	b.count(`[data-at="signed_in"]`, 3)
-	b.page.MustElementR("[role=row]", `127\.43\.12\.11`).MustClick()
+	b.page.MustElementR("[role=row]", `127\.43\.15\.11`).MustClick()
 	b.see("whoever answers or listens on this network can read the password")
 	b.page.MustElement(`[aria-label="Select all that are shown"]`).MustClick()
 	b.press("^Agree to basic for 3 devices$")
 	b.see("goes over the wire")
 	b.press("^Agree and go on$")
 	b.count(`[data-at="placed"]`, 4)
-	b.page.MustElementR("[role=row]", `127\.43\.12\.12`).MustClick()
-	b.page.MustElementR("#bench", `127\.43\.12\.12`)
+	b.page.MustElementR("[role=row]", `127\.43\.15\.12`).MustClick()
+	b.page.MustElementR("#bench", `127\.43\.15\.12`)
 	b.see("Its sign-in may be sent readable")
 	b.press("^Withdraw$")
 	b.page.MustWait(`() => !document.querySelector('#bench [aria-label="Agreed"]')`)
@@ -59,21 +60,22 @@ devices:
 	b.see("withdrew the agreement")
 	text := b.page.MustElement("table").MustText()
 	assert.Contains(t, text, "keeper")
-	assert.Contains(t, text, "127.43.12.12")
+	assert.Contains(t, text, "127.43.15.12")
 	assert.NotContains(t, text, "brass-lamp-41")
 }
 
 // A stranger announces itself as a known camera. It is shown as what it is, gets nothing, and the camera goes on.
 func TestAnImpostorIsFoundAndShown(t *testing.T) {
+	t.Parallel()
 	world := simtest.Start(t, `
 name: lone
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Clock, maker: corvane, model: V4, serial: L1, address: 127.43.13.11, scene: platform-clock, streams: [{width: 320, height: 180, fps: 5, kbps: 100, gop: 5, profile: baseline}]}
+  - {name: Clock, maker: corvane, model: V4, serial: L1, address: 127.43.16.11, scene: platform-clock, streams: [{width: 320, height: 180, fps: 5, kbps: 100, gop: 5, profile: baseline}]}
 `)
 	b := start(t)
 	b.firstAccount()
-	b.makeSite("Lone", "127.43.13.0/24")
+	b.makeSite("Lone", "127.43.16.0/24")
 	b.firstSignIn()
 	b.press("^Line-up$")
 	b.press("^Sweep the site$")
@@ -83,10 +85,10 @@ devices:
 	b.count(`[data-at="placed"]`, 1)
 	b.page.MustElement("[data-device]").MustClick()
 
-	trap, err := hostile.BasicTrap().Start("127.43.13.77")
+	trap, err := hostile.BasicTrap().Start("127.43.16.77")
 	require.NoError(t, err)
 	defer trap.Stop()
-	wire, err := hostile.Join(netip.MustParseAddr("127.43.13.77"))
+	wire, err := hostile.Join(netip.MustParseAddr("127.43.16.77"))
 	require.NoError(t, err)
 	defer wire.Close()
 	require.Eventually(t, func() bool {
@@ -95,9 +97,9 @@ devices:
 		return err == nil && len(found) == 1
 	}, time.Minute, 300*time.Millisecond)
 	finding := b.page.MustElement(`[data-finding="impostor"]`).MustText()
-	assert.Contains(t, finding, "Something at 127.43.13.77 says that it is this device, which still answers at 127.43.13.11")
+	assert.Contains(t, finding, "Something at 127.43.16.77 says that it is this device, which still answers at 127.43.16.11")
 	b.press("^Play again$")
-	b.see("127.43.13.11")
+	b.see("127.43.16.11")
 	b.count(`[data-at="placed"]`, 1)
 	assert.NotContains(t, trap.Got(), "Authorization")
 	b.press("^Set it aside$")
@@ -106,6 +108,7 @@ devices:
 
 // Started with TLS the server makes a certificate, prints its fingerprint, and everything goes through it.
 func TestStartWithACertificate(t *testing.T) {
+	t.Parallel()
 	b := start(t, "--tls")
 	require.True(t, strings.HasPrefix(b.server.URL, "https://"), b.server.Output)
 	at, err := url.Parse(b.server.URL)
