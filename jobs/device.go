@@ -217,6 +217,6 @@ func (r reporter) Warn(text string, err error) { r.job.env.log.Warn(text, "err",
 // Wake adds one job a wait. A little later than said: the device's clock need not be ours.
 func (r reporter) Wake(ctx context.Context, device uuid.UUID, at time.Time) error {
 	_, err := river.ClientFromContext[pgxTx](ctx).Insert(ctx, WakeArgs{Device: device, Until: at},
-		&river.InsertOpts{ScheduledAt: at.Add(time.Second), UniqueOpts: river.UniqueOpts{ByArgs: true}})
+		&river.InsertOpts{Queue: queueOf(r.job.site.ID), ScheduledAt: at.Add(time.Second), UniqueOpts: river.UniqueOpts{ByArgs: true}})
 	return err
 }

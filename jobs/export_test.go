@@ -12,8 +12,8 @@ import (
 type Hooks = hooks
 
 // StartHooked is StartWorkers with hooks.
-func StartHooked(s *store.Store, log *slog.Logger, h Hooks) (*Workers, error) {
-	return startWorkers(s, log, h)
+func StartHooked(s *store.Store, log *slog.Logger, h Hooks, sites ...string) (*Workers, error) {
+	return startWorkers(s, log, h, sites...)
 }
 
 // A Cutter cuts work off, as a kill would.

@@ -38,13 +38,19 @@ type Queue struct {
 	client *river.Client[pgxTx]
 }
 
-// begin starts a run of one job an item, which count total steps together, and tells readers of it.
+// begin starts a run of one job an item in the site's queue, which count total steps together, and tells readers of it.
 func begin[T any](ctx context.Context, q *Queue, site uuid.UUID, kind, title string, total int64, items []T,
+	args func(run uuid.UUID, item T) river.JobArgs) (store.Run, error) {
+	return beginIn(ctx, q, queueOf(site), site, kind, title, total, items, args)
+}
+
+// beginIn is begin for another queue.
+func beginIn[T any](ctx context.Context, q *Queue, queue string, site uuid.UUID, kind, title string, total int64, items []T,
 	args func(run uuid.UUID, item T) river.JobArgs) (store.Run, error) {
 	run, err := q.store.StartRun(ctx, site, kind, title, total, func(tx pgxTx, run uuid.UUID) error {
 		params := make([]river.InsertManyParams, len(items))
 		for i, item := range items {
-			params[i] = river.InsertManyParams{Args: args(run, item)}
+			params[i] = river.InsertManyParams{Args: args(run, item), InsertOpts: &river.InsertOpts{Queue: queue}}
 		}
 		_, err := q.client.InsertManyTx(ctx, tx, params)
 		return err
@@ -59,7 +65,6 @@ func begin[T any](ctx context.Context, q *Queue, site uuid.UUID, kind, title str
 // Tuning of the workers.
 const (
 	parallel   = 24               // jobs at once: more would crowd a 100 Mbit/s link, and measures taken there would be wrong
-	addresses  = "addresses"      // the queue of address changes
 	moving     = 64               // devices that are given addresses at once: they wait for restarts, and send next to nothing
 	jobTimeout = 10 * time.Minute // of one camera, whose steps have times of their own; a sweep has its own
 	// maxAttempts is how often a job is begun that was cut short by its time: what it found is kept, so that it gets further each time.
@@ -92,12 +97,12 @@ func (l *levelled) Enabled(ctx context.Context, at slog.Level) bool {
 	return at >= l.least && l.Handler.Enabled(ctx, at)
 }
 
-// StartWorkers begins to take jobs.
-func StartWorkers(s *store.Store, log *slog.Logger) (*Workers, error) {
-	return startWorkers(s, log, hooks{})
+// StartWorkers begins to take the jobs of the sites of these names or IDs, of all where none is named.
+func StartWorkers(s *store.Store, log *slog.Logger, sites ...string) (*Workers, error) {
+	return startWorkers(s, log, hooks{}, sites...)
 }
 
-func startWorkers(s *store.Store, log *slog.Logger, h hooks) (*Workers, error) {
+func startWorkers(s *store.Store, log *slog.Logger, h hooks, sites ...string) (*Workers, error) {
 	ctx, cancel := context.WithCancel(context.Background())
 	name := fmt.Sprintf("worker-%d-%s", os.Getpid(), uuid.NewString()[:8])
 	env := &env{store: s, log: log, hooks: h}
@@ -110,11 +115,12 @@ func startWorkers(s *store.Store, log *slog.Logger, h hooks) (*Workers, error) {
 	river.AddWorker(workers, &pasteWorker{env: env})
 	river.AddWorker(workers, &wakeWorker{env: env})
 	river.AddWorker(workers, &remedyWorker{env: env})
+	river.AddWorker(workers, &lookWorker{env: env})
 	client, err := river.NewClient(riverpgxv5.New(s.Pool), &river.Config{
 		ID: name, Workers: workers, Logger: quiet(log),
-		Queues:               map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: parallel}, addresses: {MaxWorkers: moving}},
+		Queues:               map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: parallel}}, // of questions for any machine
 		FetchCooldown:        50 * time.Millisecond,
-		FetchPollInterval:    500 * time.Millisecond,
+		FetchPollInterval:    time.Second,
 		JobTimeout:           jobTimeout,
 		MaxAttempts:          maxAttempts,
 		RetryPolicy:          soon{cmp.Or(h.RetryAfter, time.Second)},
@@ -148,8 +154,14 @@ func startWorkers(s *store.Store, log *slog.Logger, h hooks) (*Workers, error) {
 		cancel()
 		return nil, err
 	}
+	attendant := &attendant{env: env, client: client, reach: sites, queues: map[uuid.UUID]bool{}}
+	if err := attendant.look(ctx); err != nil {
+		w.Stop()
+		return nil, err
+	}
+	w.watching.Go(func() { attendant.attend(ctx, log) })
 	go rescue(ctx, s, log)
-	w.watching.Go(func() { env.watch(ctx) })
+	w.watching.Go(func() { env.watch(ctx, sites) })
 	return w, nil
 }
 
@@ -193,6 +205,13 @@ func (e *env) hold(until context.Context, l store.Lease) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	e.until, e.lease = until, l
+}
+
+// held is the present lease.
+func (e *env) held() (store.Lease, bool) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.lease, e.until != nil && e.until.Err() == nil
 }
 
 // underLease runs a job for as long as the lease holds that it was begun with.

@@ -21,9 +21,6 @@ type ReaddressArgs struct {
 // Kind implements river.JobArgs.
 func (ReaddressArgs) Kind() string { return "readdress" }
 
-// InsertOpts implements river.JobArgsWithInsertOpts: a job that waits for a restart costs nothing and holds up none that plays streams.
-func (ReaddressArgs) InsertOpts() river.InsertOpts { return river.InsertOpts{Queue: addresses} }
-
 // An Address is one device's line of an address plan.
 type Address struct {
 	Device uuid.UUID
@@ -34,7 +31,7 @@ type Address struct {
 // hold the others up.
 func (q *Queue) Readdress(ctx context.Context, site uuid.UUID, title string, plan []Address) (store.Run, error) {
 	// Two steps a device: it is moved, and its latches are opened anew.
-	return begin(ctx, q, site, "readdress", title, 2*int64(len(plan)), plan, func(run uuid.UUID, a Address) river.JobArgs {
+	return beginIn(ctx, q, moveQueueOf(site), site, "readdress", title, 2*int64(len(plan)), plan, func(run uuid.UUID, a Address) river.JobArgs {
 		return ReaddressArgs{Run: run, Device: a.Device, To: a.To}
 	})
 }
@@ -65,6 +62,6 @@ func (w *readdressWorker) Work(ctx context.Context, job *river.Job[ReaddressArgs
 // openLater adds the job that opens the device's latches to the same run, once.
 func (d *deviceJob) openLater(ctx context.Context) error {
 	_, err := river.ClientFromContext[pgxTx](ctx).Insert(ctx, OpenArgs{Run: d.run, Device: d.Device().ID},
-		&river.InsertOpts{UniqueOpts: river.UniqueOpts{ByArgs: true}})
+		&river.InsertOpts{Queue: queueOf(d.site.ID), UniqueOpts: river.UniqueOpts{ByArgs: true}})
 	return err
 }

@@ -131,17 +131,3 @@ func (e *env) otherRanges(ctx context.Context, site store.Site) (address.Ranges,
 	}
 	return address.Parse(all...)
 }
-
-// Stop ends a run: what waits is taken out, what is under way is cut short.
-func (q *Queue) Stop(ctx context.Context, run uuid.UUID) error {
-	jobs, err := q.store.StopRun(ctx, run)
-	if err != nil {
-		return err
-	}
-	for _, id := range jobs {
-		if _, err := q.client.JobCancel(ctx, id); err != nil {
-			return err
-		}
-	}
-	return nil
-}

@@ -23,7 +23,7 @@ const (
 
 // watch hears, for each site that wants it, what devices announce by themselves: a camera that is plugged in shows up without a sweep. It
 // runs in every worker, since each hears other wires; a word that two of them hear is filed twice and harms nothing.
-func (e *env) watch(ctx context.Context) {
+func (e *env) watch(ctx context.Context, sites reach) {
 	type watching struct {
 		ranges string
 		stop   context.CancelFunc
@@ -32,10 +32,10 @@ func (e *env) watch(ctx context.Context) {
 	running := map[uuid.UUID]watching{}
 	asking := make(chan struct{}, newcomers)
 	for {
-		sites, err := e.store.Sites(ctx)
+		all, err := e.store.Sites(ctx)
 		wanted := map[uuid.UUID]store.Site{}
-		for _, s := range sites {
-			if s.Watch {
+		for _, s := range all {
+			if s.Watch && sites.has(s) {
 				wanted[s.ID] = s
 			}
 		}

@@ -2,7 +2,6 @@ package server
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -11,7 +10,6 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
-	"golang.org/x/sync/errgroup"
 
 	"unlatch/core/address"
 	"unlatch/core/readdress"
@@ -174,27 +172,28 @@ func (s *Server) planAddresses(ctx context.Context, id uuid.UUID, devices []uuid
 	}
 	out := &planOut{}
 	out.Body.Assignments = make([]assignmentView, len(plan))
-	guard := &address.Guard{Allowed: site.Ranges}
-	checks, cctx := errgroup.WithContext(ctx)
-	checks.SetLimit(32)
+	var ask []netip.Addr
 	for i, a := range plan {
-		out.Body.Assignments[i] = assignmentView{Device: picked[i].ID, Name: picked[i].Title(), Old: a.Old.String(), New: a.New.String(),
-			Keep: a.Keep, Problem: cannotMove(picked[i]), Host: readdress.HostName(picked[i].Title())}
+		v := assignmentView{Device: picked[i].ID, Name: picked[i].Title(), Old: a.Old.String(), New: a.New.String(), Keep: a.Keep,
+			Problem: cannotMove(picked[i]), Host: readdress.HostName(picked[i].Title())}
 		if r := picked[i].Status.Reached; r != nil {
-			out.Body.Assignments[i].SkewMS = r.SkewMS
+			v.SkewMS = r.SkewMS
 		}
-		if a.Keep || out.Body.Assignments[i].Problem != "" {
-			continue
+		if !a.Keep && v.Problem == "" {
+			ask = append(ask, a.New)
 		}
-		checks.Go(func() error {
-			var occupied *readdress.OccupiedError
-			if err := readdress.Free(cctx, guard, a.New); errors.As(err, &occupied) {
-				out.Body.Assignments[i].Problem = fmt.Sprintf("Something answers there already, on port %d", occupied.Port)
-			}
-			return nil
-		})
+		out.Body.Assignments[i] = v
 	}
-	return out, s.explain(checks.Wait())
+	occupied, err := s.cfg.Agent.Taken(ctx, site, ask)
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	for i, a := range plan {
+		if port, ok := occupied[a.New]; ok && !a.Keep && out.Body.Assignments[i].Problem == "" {
+			out.Body.Assignments[i].Problem = fmt.Sprintf("Something answers there already, on port %d", port)
+		}
+	}
+	return out, nil
 }
 
 // cannotMove says why a device cannot be given an address yet.

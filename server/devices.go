@@ -249,7 +249,7 @@ func (s *Server) deviceRoutes(api huma.API) {
 			if err != nil {
 				return nil, s.explain(err)
 			}
-			own, err := address.Interfaces()
+			own, err := s.cfg.Agent.Interfaces(ctx, d.Site)
 			if err != nil {
 				return nil, s.explain(err)
 			}

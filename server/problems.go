@@ -13,6 +13,7 @@ import (
 	"unlatch/core/address"
 	"unlatch/core/diagnose"
 	"unlatch/core/wiretext"
+	"unlatch/jobs"
 	"unlatch/store"
 )
 
@@ -110,6 +111,9 @@ func (s *Server) explain(err error) error {
 		return q
 	case errors.Is(err, context.Canceled):
 		return problem(499, "gone", "Whoever asked has gone.", "Ask again.")
+	case errors.Is(err, jobs.ErrNobody):
+		return problem(503, "no_worker", "No worker that reaches this site answers.",
+			"Start one on a machine in its network: unlatch worker --site NAME. If one runs, look at its log.")
 	case store.Full(err):
 		return problem(503, "database_full", "The disk of the database is full.", "Free some space: work under way goes on by itself then.")
 	case store.Away(err), errors.Is(err, context.DeadlineExceeded):

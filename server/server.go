@@ -29,6 +29,8 @@ const Version = "0.1.0"
 type Config struct {
 	Store *store.Store
 	Queue *jobs.Queue
+	// Agent answers what has to be asked of a network or of the machine that reaches it: this process dials nothing. nil asks by Queue.
+	Agent jobs.Agent
 	Web   fs.FS // the built front end
 	Log   *slog.Logger
 	// SetupCode must be given to make the first account: who can read the terminal may be the first.
@@ -66,6 +68,9 @@ func bare(cfg Config) *Server {
 	}
 	if cfg.Log == nil {
 		cfg.Log = slog.New(slog.DiscardHandler)
+	}
+	if cfg.Agent == nil {
+		cfg.Agent = cfg.Queue
 	}
 	if cfg.Patience == 0 {
 		cfg.Patience = patience

@@ -74,7 +74,7 @@ func serveWith(t *testing.T, url string, cfg Config) (*page, *store.Store, *jour
 	ctx, cancel := context.WithCancel(context.Background())
 	t.Cleanup(cancel)
 	web := fstest.MapFS{"index.html": {Data: []byte("<title>Unlatch</title>")}, "assets/a-1.js": {Data: []byte("1")}}
-	cfg.Store, cfg.Queue, cfg.Web, cfg.Log, cfg.SetupCode = s, q, web, l, setupCode
+	cfg.Store, cfg.Queue, cfg.Web, cfg.Log, cfg.SetupCode, cfg.Agent = s, q, web, l, setupCode, jobs.Here{}
 	h := httptest.NewServer(New(ctx, cfg))
 	t.Cleanup(h.Close)
 	jar, _ := cookiejar.New(nil)

@@ -70,9 +70,9 @@ type SitePath struct {
 
 func (s *Server) siteRoutes(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "list-interfaces", Method: "GET", Path: "/api/interfaces",
-		Summary: "This machine's networks"},
+		Summary: "The networks of the machine that works"},
 		func(ctx context.Context, _ *struct{}) (*struct{ Body []interfaceView }, error) {
-			return interfaces()
+			return s.interfaces(ctx)
 		})
 	huma.Register(api, huma.Operation{OperationID: "list-sites", Method: "GET", Path: "/api/sites", Summary: "All sites"},
 		func(ctx context.Context, _ *struct{}) (*struct{ Body []siteView }, error) {
@@ -141,14 +141,17 @@ func (s *Server) siteRoutes(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "delete-site", Method: "DELETE", Path: "/api/sites/{site}",
 		Summary: "Remove a site with all it holds"},
 		func(ctx context.Context, in *SitePath) (*struct{}, error) {
-			return nil, s.explain(s.cfg.Store.DeleteSite(ctx, person(ctx), in.Site))
+			if err := s.cfg.Store.DeleteSite(ctx, person(ctx), in.Site); err != nil {
+				return nil, s.explain(err)
+			}
+			return nil, s.explain(s.cfg.Queue.DropSite(ctx, in.Site))
 		})
 }
 
-func interfaces() (*struct{ Body []interfaceView }, error) {
-	all, err := address.Interfaces()
+func (s *Server) interfaces(ctx context.Context) (*struct{ Body []interfaceView }, error) {
+	all, err := s.cfg.Agent.Interfaces(ctx, uuid.Nil)
 	if err != nil {
-		return nil, err
+		return nil, s.explain(err)
 	}
 	out := &struct{ Body []interfaceView }{Body: []interfaceView{}}
 	for _, i := range all {

@@ -132,17 +132,13 @@ func (s *Store) RunProblem(ctx context.Context, run uuid.UUID, problem string) e
 	return err
 }
 
-// StopRun marks a run as stopped by a person and returns the River jobs that are left of it.
-func (s *Store) StopRun(ctx context.Context, run uuid.UUID) (jobs []int64, err error) {
-	return jobs, s.tx(ctx, func(tx *sqlx.Tx) error {
+// StopRun marks a run as stopped by a person.
+func (s *Store) StopRun(ctx context.Context, run uuid.UUID) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		var site uuid.UUID
 		if err := tx.GetContext(ctx, &site, "UPDATE runs SET stopped_at = COALESCE(stopped_at, now()) WHERE id = $1 RETURNING site_id",
 			run); err != nil {
 			return found(err)
-		}
-		if err := tx.SelectContext(ctx, &jobs, "SELECT id FROM river_job WHERE args->>'run' = $1 AND state IN "+
-			"('available','pending','retryable','running','scheduled')", run.String()); err != nil {
-			return err
 		}
 		return s.notify(ctx, tx, Event{Site: site, What: "run", ID: run})
 	})

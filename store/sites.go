@@ -39,9 +39,13 @@ func (r siteRow) site() (Site, error) {
 // CreateSite makes a site.
 func (s *Store) CreateSite(ctx context.Context, name string, ranges address.Ranges) (Site, error) {
 	site := Site{ID: newID(), Name: name, Ranges: ranges, Watch: true}
-	err := s.db.GetContext(ctx, &site.Created, "INSERT INTO sites (id, name, ranges) VALUES ($1, $2, $3) RETURNING created_at", site.ID,
-		name, ranges.Strings())
-	return site, err
+	return site, s.tx(ctx, func(tx *sqlx.Tx) error {
+		if err := tx.GetContext(ctx, &site.Created, "INSERT INTO sites (id, name, ranges) VALUES ($1, $2, $3) RETURNING created_at", site.ID,
+			name, ranges.Strings()); err != nil {
+			return err
+		}
+		return s.notify(ctx, tx, Event{Site: site.ID, What: "site", ID: site.ID})
+	})
 }
 
 // ChangeSite gives a site another name and other ranges.
@@ -87,7 +91,10 @@ func (s *Store) DeleteSite(ctx context.Context, by Person, id uuid.UUID) error {
 		if err := audit(ctx, tx, Deed{Person: by, Action: "removed the site", Site: id}); err != nil {
 			return err
 		}
-		return one(tx.ExecContext(ctx, "DELETE FROM sites WHERE id = $1", id))
+		if err := one(tx.ExecContext(ctx, "DELETE FROM sites WHERE id = $1", id)); err != nil {
+			return err
+		}
+		return s.notify(ctx, tx, Event{Site: id, What: "site", ID: id})
 	})
 }
 

@@ -71,6 +71,7 @@ const databaseVariable = "UNLATCH_DATABASE"
 type services struct {
 	Store   *store.Store
 	Queue   *jobs.Queue
+	agent   jobs.Agent   // of the workers in this process; nil where there are none
 	room    *server.Room // of the database, where it is ours
 	closers []func()
 }
@@ -157,10 +158,11 @@ func (p *place) listener() (net.Listener, error) {
 	return l, err
 }
 
-// workers starts the workers in this process.
-func (s *services) workers(p *place) error {
-	w, err := jobs.StartWorkers(s.Store, p.log)
+// workers starts workers in this process, for the sites of these names or for all.
+func (s *services) workers(p *place, sites ...string) error {
+	w, err := jobs.StartWorkers(s.Store, p.log, sites...)
 	if err == nil {
+		s.agent = jobs.Here{}
 		s.closers = append(s.closers, w.Stop)
 	}
 	return err
@@ -201,7 +203,7 @@ func (s *services) serve(ctx context.Context, p *place, l net.Listener, out io.W
 	defer stop()
 	go s.watchRoom(serving, p.log)
 	h := &http.Server{
-		Handler: server.New(serving, server.Config{Store: s.Store, Queue: s.Queue, Web: web.Files(), Log: p.log, SetupCode: code,
+		Handler: server.New(serving, server.Config{Store: s.Store, Queue: s.Queue, Agent: s.agent, Web: web.Files(), Log: p.log, SetupCode: code,
 			Secure: secure || public != nil && public.Scheme == "https", PublicURL: public, TrustedProxies: proxies, Room: s.room}),
 		ReadHeaderTimeout: 10 * time.Second,
 		ReadTimeout:       time.Minute,
@@ -306,6 +308,7 @@ func (s *services) setupCode(ctx context.Context) (string, error) {
 
 func serveCommand() *cobra.Command {
 	p := &place{}
+	var noWorkers bool
 	c := &cobra.Command{Use: "serve", Short: "Run the server with its workers", Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			l, err := p.listener()
@@ -318,17 +321,21 @@ func serveCommand() *cobra.Command {
 				return err
 			}
 			defer s.Close()
-			if err := s.workers(p); err != nil {
-				return err
+			if !noWorkers {
+				if err := s.workers(p); err != nil {
+					return err
+				}
 			}
 			return s.serve(cmd.Context(), p, l, cmd.OutOrStdout())
 		}}
 	p.flags(c, true)
+	c.Flags().BoolVar(&noWorkers, "no-workers", false, "serve pages only: workers elsewhere (unlatch worker) reach the sites")
 	return c
 }
 
 func workerCommand() *cobra.Command {
 	p := &place{}
+	var sites []string
 	c := &cobra.Command{Use: "worker", Short: "Run workers only, on the database of a server", Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if p.database == "" {
@@ -343,7 +350,7 @@ func workerCommand() *cobra.Command {
 				return err
 			}
 			defer s.Close()
-			if err := s.workers(p); err != nil {
+			if err := s.workers(p, sites...); err != nil {
 				return err
 			}
 			fmt.Fprintln(cmd.OutOrStdout(), "Working; stop with Ctrl-C.")
@@ -351,5 +358,6 @@ func workerCommand() *cobra.Command {
 			return nil
 		}}
 	p.flags(c, false)
+	c.Flags().StringSliceVar(&sites, "site", nil, "name or ID of a site that this machine reaches; may be given again; none means every site")
 	return c
 }

@@ -1,0 +1,166 @@
+package jobs
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"net/netip"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/riverqueue/river"
+	"github.com/riverqueue/river/rivertype"
+	"golang.org/x/sync/errgroup"
+
+	"unlatch/core/address"
+	"unlatch/core/readdress"
+	"unlatch/store"
+)
+
+// An Agent answers short questions about the network of a site, from a machine that reaches it. The web process dials nothing itself.
+type Agent interface {
+	// Interfaces are the network cards of the machine; of a site's, or of any for the nil UUID.
+	Interfaces(ctx context.Context, site uuid.UUID) ([]address.Interface, error)
+	// Taken finds which addresses something answers at, with the port that did.
+	Taken(ctx context.Context, site store.Site, addrs []netip.Addr) (map[netip.Addr]int, error)
+}
+
+// Here is the agent of a process that works itself.
+type Here struct{}
+
+// Interfaces implements Agent.
+func (Here) Interfaces(context.Context, uuid.UUID) ([]address.Interface, error) {
+	return address.Interfaces()
+}
+
+// asksAtOnce is how many addresses are looked at together.
+const asksAtOnce = 32
+
+// Taken implements Agent.
+func (Here) Taken(ctx context.Context, site store.Site, addrs []netip.Addr) (map[netip.Addr]int, error) {
+	guard := &address.Guard{Allowed: site.Ranges}
+	out := map[netip.Addr]int{}
+	var mu sync.Mutex
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(asksAtOnce)
+	for _, a := range addrs {
+		group.Go(func() error {
+			var occupied *readdress.OccupiedError
+			if err := readdress.Free(ctx, guard, a); errors.As(err, &occupied) {
+				mu.Lock()
+				out[a] = occupied.Port
+				mu.Unlock()
+			}
+			return ctx.Err()
+		})
+	}
+	return out, group.Wait()
+}
+
+// LookArgs is a question to an agent elsewhere.
+type LookArgs struct {
+	Site  uuid.UUID    `json:"site"`            // Nil for any machine
+	Addrs []netip.Addr `json:"addrs,omitempty"` // to look at; none asks for the interfaces
+}
+
+// Kind implements river.JobArgs.
+func (LookArgs) Kind() string { return "look" }
+
+// looked is the answer.
+type looked struct {
+	Interfaces []address.Interface `json:"interfaces,omitempty"`
+	Taken      map[string]int      `json:"taken,omitempty"`
+}
+
+type lookWorker struct {
+	river.WorkerDefaults[LookArgs]
+	env *env
+}
+
+func (w *lookWorker) Work(ctx context.Context, job *river.Job[LookArgs]) error {
+	var out looked
+	var err error
+	if len(job.Args.Addrs) == 0 {
+		out.Interfaces, err = Here{}.Interfaces(ctx, job.Args.Site)
+	} else {
+		var site store.Site
+		if site, err = w.env.store.Site(ctx, job.Args.Site); err != nil {
+			return river.JobCancel(err)
+		}
+		var taken map[netip.Addr]int
+		taken, err = Here{}.Taken(ctx, site, job.Args.Addrs)
+		out.Taken = map[string]int{}
+		for a, port := range taken {
+			out.Taken[a.String()] = port
+		}
+	}
+	if err != nil {
+		return river.JobCancel(err)
+	}
+	return river.RecordOutput(ctx, out)
+}
+
+// ErrNobody means that no worker answers for a site.
+var ErrNobody = errors.New("no worker that reaches this site answers")
+
+// Interfaces implements Agent, by way of a worker.
+func (q *Queue) Interfaces(ctx context.Context, site uuid.UUID) ([]address.Interface, error) {
+	out, err := q.look(ctx, LookArgs{Site: site})
+	return out.Interfaces, err
+}
+
+// Taken implements Agent, by way of a worker.
+func (q *Queue) Taken(ctx context.Context, site store.Site, addrs []netip.Addr) (map[netip.Addr]int, error) {
+	if len(addrs) == 0 {
+		return nil, nil
+	}
+	out, err := q.look(ctx, LookArgs{Site: site.ID, Addrs: addrs})
+	taken := map[netip.Addr]int{}
+	for text, port := range out.Taken {
+		a, err := netip.ParseAddr(text)
+		if err != nil {
+			return nil, err
+		}
+		taken[a] = port
+	}
+	return taken, err
+}
+
+// How long a worker gets to answer, and how often its answer is looked for.
+const (
+	lookWait  = 15 * time.Second
+	lookEvery = 30 * time.Millisecond
+)
+
+func (q *Queue) look(ctx context.Context, a LookArgs) (out looked, err error) {
+	ctx, done := context.WithTimeout(ctx, lookWait)
+	defer done()
+	opts := &river.InsertOpts{MaxAttempts: 1}
+	if a.Site != uuid.Nil {
+		opts.Queue = queueOf(a.Site)
+	}
+	asked, err := q.client.Insert(ctx, a, opts)
+	if err != nil {
+		return out, err
+	}
+	for {
+		job, err := q.client.JobGet(ctx, asked.Job.ID)
+		switch {
+		case err != nil && ctx.Err() == nil:
+			return out, err
+		case err == nil && job.State == rivertype.JobStateCompleted:
+			return out, json.Unmarshal(job.Output(), &out)
+		case err == nil && job.FinalizedAt != nil:
+			return out, ErrNobody
+		}
+		select {
+		case <-ctx.Done():
+			keep, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+			defer cancel()
+			q.client.JobCancel(keep, asked.Job.ID) // nobody waits for the answer any more
+			return out, ErrNobody
+		case <-time.After(lookEvery):
+		}
+	}
+}

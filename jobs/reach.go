@@ -1,0 +1,106 @@
+package jobs
+
+import (
+	"context"
+	"log/slog"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/riverqueue/river"
+
+	"unlatch/store"
+)
+
+// A site has queues of its own: a worker takes the jobs of the sites that it reaches, and of no other. Address changes have one apart,
+// since they wait for restarts and must hold up none that plays streams.
+func queueOf(site uuid.UUID) string { return "site-" + site.String() }
+
+func moveQueueOf(site uuid.UUID) string { return queueOf(site) + "-moves" }
+
+// attendEvery is how often a worker looks which sites there are, besides when it is told of one.
+const attendEvery = 2 * time.Second
+
+// A reach says which sites a worker reaches: those of these names or IDs, or all where there are none.
+type reach []string
+
+func (r reach) has(s store.Site) bool {
+	return len(r) == 0 || slices.ContainsFunc(r, func(name string) bool { return strings.EqualFold(name, s.Name) || name == s.ID.String() })
+}
+
+// attendant keeps the queues of a worker in step with the sites that it reaches.
+type attendant struct {
+	env    *env
+	client *river.Client[pgxTx]
+	reach  reach
+	queues map[uuid.UUID]bool
+}
+
+// look adds the queues of sites that are new, leaves those of sites that have gone, and says which sites are reached.
+func (a *attendant) look(ctx context.Context) error {
+	sites, err := a.env.store.Sites(ctx)
+	if err != nil {
+		return err
+	}
+	wanted := map[uuid.UUID]bool{}
+	var ids []uuid.UUID
+	for _, s := range sites {
+		if !a.reach.has(s) {
+			continue
+		}
+		wanted[s.ID] = true
+		ids = append(ids, s.ID)
+		if a.queues[s.ID] {
+			continue
+		}
+		for name, most := range map[string]int{queueOf(s.ID): parallel, moveQueueOf(s.ID): moving} {
+			if err := a.client.Queues().Add(name, river.QueueConfig{MaxWorkers: most}); err != nil {
+				return err
+			}
+		}
+		a.queues[s.ID] = true
+	}
+	for id := range a.queues {
+		if wanted[id] {
+			continue
+		}
+		for _, name := range []string{queueOf(id), moveQueueOf(id)} {
+			if err := a.client.Queues().Remove(ctx, name); err != nil {
+				return err
+			}
+		}
+		delete(a.queues, id)
+	}
+	if lease, ok := a.env.held(); ok {
+		return a.env.store.Reach(ctx, lease, ids)
+	}
+	return nil
+}
+
+// attend looks again when a site comes or goes, and every few seconds, until ctx ends.
+func (a *attendant) attend(ctx context.Context, log *slog.Logger) {
+	told := make(chan struct{}, 1)
+	tell := func() {
+		select {
+		case told <- struct{}{}:
+		default:
+		}
+	}
+	go a.env.store.Listen(ctx, func(e store.Event) {
+		if e.What == "site" {
+			tell()
+		}
+	}, tell)
+	for {
+		if err := a.look(ctx); err != nil && ctx.Err() == nil {
+			log.Debug("the sites that this worker reaches cannot be kept", "err", err)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-told:
+		case <-time.After(attendEvery):
+		}
+	}
+}

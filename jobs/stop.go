@@ -1,0 +1,48 @@
+package jobs
+
+import (
+	"context"
+
+	"github.com/google/uuid"
+	"github.com/riverqueue/river"
+	"github.com/riverqueue/river/rivertype"
+)
+
+// open are the states of a job that is still to be done.
+var open = []rivertype.JobState{rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRetryable,
+	rivertype.JobStateRunning, rivertype.JobStateScheduled}
+
+// mostListed is how many jobs are listed in one go.
+const mostListed = 1000
+
+// Stop ends a run: what waits is taken out, what is under way is cut short.
+func (q *Queue) Stop(ctx context.Context, run uuid.UUID) error {
+	if err := q.store.StopRun(ctx, run); err != nil {
+		return err
+	}
+	return q.cancel(ctx, river.NewJobListParams().Where("args->>'run' = @run", river.NamedArgs{"run": run.String()}))
+}
+
+// DropSite takes the jobs of a site that is no more out of the queue.
+func (q *Queue) DropSite(ctx context.Context, site uuid.UUID) error {
+	return q.cancel(ctx, river.NewJobListParams().Queues(queueOf(site), moveQueueOf(site)))
+}
+
+// cancel cancels the jobs that a list names and that are still to be done.
+func (q *Queue) cancel(ctx context.Context, list *river.JobListParams) error {
+	for {
+		page, err := q.client.JobList(ctx, list.States(open...).First(mostListed))
+		if err != nil {
+			return err
+		}
+		for _, j := range page.Jobs {
+			if _, err := q.client.JobCancel(ctx, j.ID); err != nil {
+				return err
+			}
+		}
+		if len(page.Jobs) < mostListed {
+			return nil
+		}
+		list = list.After(page.LastCursor)
+	}
+}
