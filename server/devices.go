@@ -203,15 +203,25 @@ func (s *Server) deviceRoutes(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "list-devices", Method: "GET", Path: "/api/sites/{site}/devices",
 		Summary: "A site's devices with their latches"},
 		func(ctx context.Context, in *SitePath) (*struct{ Body []deviceView }, error) {
-			devices, err := s.cfg.Store.Devices(ctx, in.Site)
+			list, err := s.lineUp.site(ctx, in.Site)
 			if err != nil {
 				return nil, s.explain(err)
 			}
-			out := &struct{ Body []deviceView }{Body: []deviceView{}}
-			for i := range devices {
-				out.Body = append(out.Body, viewOf(&devices[i]))
+			defer list.mu.Unlock()
+			return &struct{ Body []deviceView }{Body: list.all()}, nil
+		})
+	huma.Register(api, huma.Operation{OperationID: "list-changes", Method: "GET", Path: "/api/sites/{site}/changes",
+		Summary: "The devices that have changed since a version; all of them from the beginning"},
+		func(ctx context.Context, in *struct {
+			SitePath
+			Since string `query:"since"`
+		}) (*struct{ Body changesView }, error) {
+			list, err := s.lineUp.site(ctx, in.Site)
+			if err != nil {
+				return nil, s.explain(err)
 			}
-			return out, nil
+			defer list.mu.Unlock()
+			return &struct{ Body changesView }{Body: list.since(s.lineUp.begun, in.Since)}, nil
 		})
 	huma.Register(api, huma.Operation{OperationID: "get-device", Method: "GET", Path: "/api/devices/{device}", Summary: "One device"},
 		func(ctx context.Context, in *DevicePath) (*struct{ Body deviceView }, error) {

@@ -1,8 +1,11 @@
 package server
 
 import (
+	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"net/http"
 	"sync"
 	"time"
@@ -19,7 +22,7 @@ type hub struct {
 	watchers map[*watcher]bool
 }
 
-// A watcher is one page. What changes again before it was told is told once, so that a slow page misses nothing and holds nobody up.
+// A watcher is one page, of one site, or of all for the nil UUID: that one is told which sites have changed. What changes again before it was told is told once, so that a slow page misses nothing and holds nobody up.
 type watcher struct {
 	site    uuid.UUID
 	wake    chan struct{}
@@ -45,8 +48,11 @@ func (h *hub) publish(e store.Event) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	for w := range h.watchers {
-		if w.site == e.Site {
+		switch w.site {
+		case e.Site:
 			w.add(e)
+		case uuid.Nil:
+			w.add(store.Event{Site: e.Site, What: "site", ID: e.Site})
 		}
 	}
 }
@@ -94,8 +100,8 @@ func (h *hub) take(w *watcher) []store.Event {
 	return out
 }
 
-// events streams a site's changes as server-sent events until the page goes away. Events carry identities only; the page
-// asks for what it shows.
+// events streams a site's changes as server-sent events until the page goes away: of devices what has changed, of runs and the site itself
+// their identity, by which the page asks for what it shows.
 func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 	if !s.withSession(w, r) {
 		return
@@ -111,6 +117,10 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 	page, done := s.hub.watch(site)
 	defer done()
 	fmt.Fprint(w, "retry: 1000\nevent: site\ndata: "+site.String()+"\n\n")
+	version := r.URL.Query().Get("since")
+	if version != "" { // what has changed while the page was not told
+		version = s.tellChanges(r.Context(), w, site, version)
+	}
 	beat := time.NewTicker(15 * time.Second)
 	defer beat.Stop()
 	for {
@@ -126,15 +136,50 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 			}
 			fmt.Fprint(w, ": still here\n\n")
 		case <-page.wake:
+			// Work on many devices tells of each many times a second: a page is told of all of them together.
+			select {
+			case <-r.Context().Done():
+				return
+			case <-time.After(gather):
+			}
 			events := s.hub.take(page)
 			if len(events) == 0 && !s.sessionHolds(r) {
 				return
 			}
+			devices := false
 			for _, e := range events {
-				fmt.Fprintf(w, "event: %s\ndata: %s\n\n", e.What, e.ID)
+				devices = devices || e.What == "device" || e.What == "site"
+				if e.What != "device" {
+					fmt.Fprintf(w, "event: %s\ndata: %s\n\n", e.What, e.ID)
+				}
+			}
+			if devices {
+				version = s.tellChanges(r.Context(), w, site, version)
 			}
 		}
 	}
+}
+
+// gather is how long changes are gathered before a page is told of them.
+const gather = 100 * time.Millisecond
+
+// tellChanges tells a page which devices have changed since a version, and returns the version that it has then.
+func (s *Server) tellChanges(ctx context.Context, w io.Writer, site uuid.UUID, version string) string {
+	list, err := s.lineUp.site(ctx, site)
+	if err != nil {
+		return version // the page hears of it with what comes next
+	}
+	changes := list.since(s.lineUp.begun, version)
+	list.mu.Unlock()
+	if changes.Version == version {
+		return version
+	}
+	raw, err := json.Marshal(changes)
+	if err != nil {
+		return version
+	}
+	fmt.Fprintf(w, "event: changes\ndata: %s\n\n", raw)
+	return changes.Version
 }
 
 // sessionHolds reports whether the session that a request came with still is one. A database that does not answer ends none.
@@ -165,6 +210,51 @@ func (s *Server) still(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Cache-Control", "private, max-age=31536000, immutable") // a still never changes
 	w.Write(jpeg)
 }
+
+// allEvents tells which sites have changed, until the page goes away.
+func (s *Server) allEvents(w http.ResponseWriter, r *http.Request) {
+	if !s.withSession(w, r) {
+		return
+	}
+	w.Header().Set("Content-Type", "text/event-stream")
+	w.Header().Set("X-Accel-Buffering", "no")
+	out := http.NewResponseController(w)
+	page, done := s.hub.watch(uuid.Nil)
+	defer done()
+	fmt.Fprint(w, "retry: 1000\nevent: sites\ndata: \n\n")
+	beat := time.NewTicker(15 * time.Second)
+	defer beat.Stop()
+	for {
+		if err := out.Flush(); err != nil {
+			return
+		}
+		select {
+		case <-r.Context().Done():
+			return
+		case <-beat.C:
+			if !s.sessionHolds(r) {
+				return
+			}
+			fmt.Fprint(w, ": still here\n\n")
+		case <-page.wake:
+			select {
+			case <-r.Context().Done():
+				return
+			case <-time.After(gatherSites):
+			}
+			events := s.hub.take(page)
+			if len(events) == 0 && !s.sessionHolds(r) {
+				return
+			}
+			for _, e := range events {
+				fmt.Fprintf(w, "event: site\ndata: %s\n\n", e.Site)
+			}
+		}
+	}
+}
+
+// gatherSites is how long changes are gathered before the page of all sites is told of them.
+const gatherSites = time.Second
 
 func (s *Server) exchange(w http.ResponseWriter, r *http.Request) {
 	if !s.withSession(w, r) {

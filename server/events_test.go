@@ -11,6 +11,7 @@ import (
 
 // A page that reads nothing for a while misses nothing: what changed meanwhile waits for it, each once.
 func TestSlowPageMissesNothing(t *testing.T) {
+	t.Parallel()
 	h := newHub()
 	site, other := uuid.New(), uuid.New()
 	w, done := h.watch(site)

@@ -24,6 +24,7 @@ import (
 )
 
 func TestSignInsFromAFile(t *testing.T) {
+	t.Parallel()
 	p, s, log := serve(t, storetest.URL(t))
 	p.setUp()
 	bring := func(text string) (out struct {
@@ -70,7 +71,7 @@ func located(t *testing.T, p *page, s *store.Store, proof prove.Proof) (siteView
 		{Body: evidence.Reached{Addr: netip.MustParseAddr("192.0.2.7"), SkewMS: -90_000}},
 		{Body: evidence.SignedIn{SignIn: key, Label: "Fitter", User: "fit ter", Scheme: "digest MD5", Level: "Operator"}},
 		{Body: evidence.Located{Streams: []camera.Stream{{Token: "p1", Role: "main", Channel: 1, URL: "rtsps://192.0.2.7/vista"}}}},
-		{Subject: "main", Body: evidence.Proof{Proof: proof, PlainURL: "rtsps://192.0.2.7/vista"}},
+		{Subject: "p1", Body: evidence.Proof{Proof: proof, PlainURL: "rtsps://192.0.2.7/vista"}},
 	} {
 		require.NoError(t, s.Record(ctx, d, nil, f))
 		time.Sleep(2 * time.Millisecond) // evidence is ordered by time
@@ -88,6 +89,7 @@ func (p *page) device(id uuid.UUID) (v deviceView) {
 }
 
 func TestAURLWithItsSignInIsShownOnlyWhenAskedFor(t *testing.T) {
+	t.Parallel()
 	p, s, log := serve(t, storetest.URL(t))
 	p.setUp()
 	_, d, _ := located(t, p, s, prove.Proof{OK: true, Auth: "digest MD5"})
@@ -109,6 +111,7 @@ func TestAURLWithItsSignInIsShownOnlyWhenAskedFor(t *testing.T) {
 }
 
 func TestRemediesAskForWhatTheyNeed(t *testing.T) {
+	t.Parallel()
 	p, s, _ := serve(t, storetest.URL(t))
 	p.setUp()
 	site, d, _ := located(t, p, s, prove.Proof{Diagnosis: &diagnose.Diagnosis{Cause: diagnose.WrongSignIn}})
@@ -142,6 +145,7 @@ func TestRemediesAskForWhatTheyNeed(t *testing.T) {
 }
 
 func TestANewCertificateIsTakenByAPerson(t *testing.T) {
+	t.Parallel()
 	p, s, _ := serve(t, storetest.URL(t))
 	p.setUp()
 	_, d, _ := located(t, p, s, prove.Proof{TLS: &rtsp.Certificate{SHA256: "new"},
@@ -158,4 +162,24 @@ func TestANewCertificateIsTakenByAPerson(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "new", d.Status.Pin.Certificate.SHA256)
 	assert.Equal(t, "old", d.Status.Pin.Before)
+}
+
+// A person says what a stream is used as, and gives the choice back.
+func TestRolesOfStreams(t *testing.T) {
+	t.Parallel()
+	p, s, _ := serve(t, storetest.URL(t))
+	p.setUp()
+	_, d, _ := located(t, p, s, prove.Proof{OK: true})
+	path := "/api/devices/" + d.ID.String() + "/roles"
+	status, raw, _ := p.do("PUT", path, map[string]any{"roles": map[string]string{"p1": "sub"}})
+	require.Equal(t, 204, status, raw)
+	assert.Equal(t, "sub", p.device(d.ID).Streams[0].Role)
+	assert.NotNil(t, p.device(d.ID).Streams[0].Proof, "its proof goes with it")
+	p.problem("bad_roles", "PUT", path, map[string]any{"roles": map[string]string{"p9": "main"}})
+	status, _, _ = p.do("PUT", path, map[string]any{"roles": map[string]string{}})
+	assert.Equal(t, 204, status)
+	assert.Equal(t, "main", p.device(d.ID).Streams[0].Role)
+	acts, err := s.Acts(context.Background(), nil, uuid.Nil, 1)
+	require.NoError(t, err)
+	assert.Equal(t, "chose the roles of the streams of", acts[0].Action)
 }

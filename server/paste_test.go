@@ -29,6 +29,7 @@ func (p *page) paste(text string, skip ...string) (pasted, string) {
 }
 
 func TestReadingWhatWasPasted(t *testing.T) {
+	t.Parallel()
 	p, _, log := serve(t, storetest.URL(t))
 	p.problem("signed_out", "POST", "/api/paste", map[string]any{"text": "x"})
 	p.setUp()
@@ -56,6 +57,7 @@ func TestReadingWhatWasPasted(t *testing.T) {
 }
 
 func TestTakingWhatWasPasted(t *testing.T) {
+	t.Parallel()
 	p, s, _ := serve(t, storetest.URL(t))
 	p.setUp()
 	ctx := context.Background()
@@ -87,6 +89,7 @@ func TestTakingWhatWasPasted(t *testing.T) {
 }
 
 func TestPathBooks(t *testing.T) {
+	t.Parallel()
 	p, _, _ := serve(t, storetest.URL(t))
 	p.setUp()
 	list := func() (out []bookView) {

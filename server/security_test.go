@@ -36,6 +36,7 @@ import (
 )
 
 func TestGateCountsBeforeItJudges(t *testing.T) {
+	t.Parallel()
 	now := time.Unix(0, 0)
 	g := newGate(3, func() time.Time { return now })
 	for range 3 {
@@ -63,6 +64,7 @@ func TestGateCountsBeforeItJudges(t *testing.T) {
 
 // Forty tries at once from one address: a handful is judged, two at a time.
 func TestManyTriesAtOnceAreNotAllJudged(t *testing.T) {
+	t.Parallel()
 	start := time.Now()
 	p, _, _ := serveWith(t, storetest.URL(t), Config{Now: func() time.Time { return start }})
 	p.setUp()
@@ -99,6 +101,7 @@ func TestManyTriesAtOnceAreNotAllJudged(t *testing.T) {
 }
 
 func TestForwardedAddressesAreBelievedOfTrustedProxiesOnly(t *testing.T) {
+	t.Parallel()
 	s := bare(Config{TrustedProxies: address.MustParse("192.0.2.0/28")})
 	for _, c := range []struct{ peer, forwarded, want string }{
 		{"198.51.100.7:1234", "", "198.51.100.7"},
@@ -118,6 +121,7 @@ func TestForwardedAddressesAreBelievedOfTrustedProxiesOnly(t *testing.T) {
 }
 
 func TestHostAndOriginAreChecked(t *testing.T) {
+	t.Parallel()
 	public, _ := url.Parse("https://bench.example/")
 	p, _, _ := serveWith(t, storetest.URL(t), Config{PublicURL: public})
 	p.setUp()
@@ -147,6 +151,7 @@ func TestHostAndOriginAreChecked(t *testing.T) {
 
 // What was sent is in no problem and no line of the log, whatever is wrong with it.
 func TestNoProblemRepeatsASecret(t *testing.T) {
+	t.Parallel()
 	p, _, log := serve(t, storetest.URL(t))
 	p.setUp()
 	const secret = "Tarn-Water-77"
@@ -176,6 +181,7 @@ func TestNoProblemRepeatsASecret(t *testing.T) {
 }
 
 func TestMalformedIDsAndHealth(t *testing.T) {
+	t.Parallel()
 	p, _, _ := serve(t, storetest.URL(t))
 	stranger := &page{t, p.url, &http.Client{}}
 	p.setUp()
@@ -203,6 +209,7 @@ func TestMalformedIDsAndHealth(t *testing.T) {
 }
 
 func TestReadyzTellsOfAFullDisk(t *testing.T) {
+	t.Parallel()
 	p, _, _ := serveWith(t, storetest.URL(t), Config{Room: &Room{Folder: t.TempDir(), Least: 1 << 62}})
 	status, raw, _ := p.do("GET", "/readyz", nil)
 	assert.Equal(t, 503, status)
@@ -219,6 +226,7 @@ func TestReadyzTellsOfAFullDisk(t *testing.T) {
 
 // A database that has stopped in the middle, as by SIGSTOP, holds a request up for its time and no longer, and is said.
 func TestAStoppedDatabaseHoldsNoRequestForEver(t *testing.T) {
+	t.Parallel()
 	dir, err := storetest.Dir()
 	require.NoError(t, err)
 	t.Cleanup(func() { os.RemoveAll(dir) })
@@ -264,6 +272,7 @@ func family(t *testing.T, parent int) []int {
 
 // Of two devices one cannot be claimed: nothing is written of either.
 func TestNothingIsWrittenBeforeAllInputIsValid(t *testing.T) {
+	t.Parallel()
 	p, s, _ := serve(t, storetest.URL(t))
 	p.setUp()
 	ctx := context.Background()
@@ -311,6 +320,7 @@ func TestNothingIsWrittenBeforeAllInputIsValid(t *testing.T) {
 
 // An event stream ends with its session.
 func TestEventStreamEndsWithItsSession(t *testing.T) {
+	t.Parallel()
 	p, s, _ := serve(t, storetest.URL(t))
 	p.setUp()
 	site, err := s.CreateSite(context.Background(), "x", address.MustParse("192.0.2.0/24"))
@@ -326,6 +336,7 @@ func TestEventStreamEndsWithItsSession(t *testing.T) {
 }
 
 func TestActsAreRecordedWithWhoAndWhere(t *testing.T) {
+	t.Parallel()
 	p, s, _ := serve(t, storetest.URL(t))
 	p.setUp()
 	_, raw, _ := p.do("POST", "/api/sites", map[string]any{"name": "Works", "ranges": []string{"192.0.2.0/24"}})
@@ -362,6 +373,7 @@ func TestActsAreRecordedWithWhoAndWhere(t *testing.T) {
 }
 
 func TestWeakPasswordsAreShownOnTheKeyring(t *testing.T) {
+	t.Parallel()
 	p, s, _ := serve(t, storetest.URL(t))
 	p.setUp()
 	_, err := s.AddSignIns(context.Background(), store.NewSignIn{Label: "weak", User: "fitter", Secret: signin.NewSecret("lantern")},
@@ -378,6 +390,7 @@ func TestWeakPasswordsAreShownOnTheKeyring(t *testing.T) {
 // A spreadsheet of a few kilobytes that unpacks to hundreds of megabytes is refused before anything of it is unpacked; one with more
 // rows than any list ends early.
 func TestSpreadsheetsAreBounded(t *testing.T) {
+	t.Parallel()
 	var bomb bytes.Buffer
 	z := zip.NewWriter(&bomb)
 	w, err := z.Create("xl/worksheets/sheet1.xml")
@@ -414,6 +427,7 @@ func TestSpreadsheetsAreBounded(t *testing.T) {
 }
 
 func TestCookiesAreSecureBehindTLS(t *testing.T) {
+	t.Parallel()
 	p, _, _ := serveWith(t, storetest.URL(t), Config{Secure: true})
 	jar, _ := cookiejar.New(nil)
 	p.client.Jar = jar
@@ -429,6 +443,7 @@ func TestCookiesAreSecureBehindTLS(t *testing.T) {
 
 // Answers are compressed where a browser takes that, each bears the ID by which it stands in the log, and the log repeats no query.
 func TestRequestsAreLoggedAndCompressed(t *testing.T) {
+	t.Parallel()
 	p, _, log := serve(t, storetest.URL(t))
 	p.setUp()
 	ask := func(path, encoding string) *http.Response {

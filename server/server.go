@@ -54,6 +54,7 @@ type Server struct {
 	cfg       Config
 	handler   http.Handler
 	hub       *hub
+	lineUp    *lineUp
 	accounts  *gate // tries to sign in by account
 	addresses *gate // and by where they come from
 	hashing   chan struct{}
@@ -75,7 +76,7 @@ func bare(cfg Config) *Server {
 	if cfg.Patience == 0 {
 		cfg.Patience = patience
 	}
-	return &Server{cfg: cfg, hub: newHub(), accounts: newGate(freeByAccount, cfg.Now), addresses: newGate(freeByAddress, cfg.Now),
+	return &Server{cfg: cfg, hub: newHub(), lineUp: newLineUp(cfg.Store, cfg.Now), accounts: newGate(freeByAccount, cfg.Now), addresses: newGate(freeByAddress, cfg.Now),
 		hashing: make(chan struct{}, mostHashes)}
 }
 
@@ -116,6 +117,7 @@ func (s *Server) api(r chi.Router) huma.API {
 	s.remedyRoutes(api)
 	s.certificateRoutes(api)
 	s.urlRoutes(api)
+	s.roleRoutes(api)
 	s.pasteRoutes(api)
 	s.bookRoutes(api)
 	s.listRoutes(api)
@@ -136,6 +138,7 @@ func (s *Server) routes(r chi.Router) {
 		json.NewEncoder(w).Encode(api.OpenAPI())
 	})
 	r.Get("/api/sites/{site}/events", s.events)
+	r.Get("/api/events", s.allEvents)
 	r.Get("/api/stills/{still}", s.still)
 	r.Get("/api/evidence/{record}/exchange", s.exchange)
 	r.Get("/api/path-books/{book}/file", s.bookFile)

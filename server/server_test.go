@@ -122,6 +122,7 @@ func (p *page) setUp() {
 }
 
 func TestFirstAccountAndSession(t *testing.T) {
+	t.Parallel()
 	p, _, _ := serve(t, storetest.URL(t))
 	_, raw, _ := p.do("GET", "/api/session", nil)
 	assert.JSONEq(t, `{"name":"","needs_setup":true}`, raw)
@@ -144,6 +145,7 @@ func TestFirstAccountAndSession(t *testing.T) {
 }
 
 func TestPasswordsAreHashedWithArgon2id(t *testing.T) {
+	t.Parallel()
 	h := HashPassword("a long password")
 	assert.True(t, strings.HasPrefix(h, "$argon2id$v=19$"))
 	assert.NotEqual(t, h, HashPassword("a long password"))
@@ -154,6 +156,7 @@ func TestPasswordsAreHashedWithArgon2id(t *testing.T) {
 }
 
 func TestHeadersAndOrigin(t *testing.T) {
+	t.Parallel()
 	p, _, _ := serve(t, storetest.URL(t))
 	_, body, h := p.do("GET", "/sites/anything", nil)
 	assert.Contains(t, body, "<title>Unlatch</title>", "every path is the application")
@@ -168,6 +171,7 @@ func TestHeadersAndOrigin(t *testing.T) {
 }
 
 func TestSites(t *testing.T) {
+	t.Parallel()
 	p, _, _ := serve(t, storetest.URL(t))
 	p.setUp()
 	bad := p.problem("bad_range", "POST", "/api/sites", map[string]any{"name": "Works", "ranges": []string{"192.0.2.0/24, platform"}})
@@ -194,6 +198,7 @@ func TestSites(t *testing.T) {
 }
 
 func TestKeyringNeverShowsASecretUnlessAsked(t *testing.T) {
+	t.Parallel()
 	p, _, log := serve(t, storetest.URL(t))
 	p.setUp()
 	p.problem("no_user", "POST", "/api/sign-ins", map[string]string{"user": " ", "secret": "brass-lamp-41"})
@@ -213,6 +218,7 @@ func TestKeyringNeverShowsASecretUnlessAsked(t *testing.T) {
 }
 
 func TestDevicesSayWhatToDoNext(t *testing.T) {
+	t.Parallel()
 	p, s, _ := serve(t, storetest.URL(t))
 	p.setUp()
 	_, raw, _ := p.do("POST", "/api/sites", map[string]any{"name": "Works", "ranges": []string{"192.0.2.0/24"}})
@@ -247,6 +253,7 @@ func TestDevicesSayWhatToDoNext(t *testing.T) {
 }
 
 func TestEventsReachThePage(t *testing.T) {
+	t.Parallel()
 	p, s, _ := serve(t, storetest.URL(t))
 	p.setUp()
 	_, raw, _ := p.do("POST", "/api/sites", map[string]any{"name": "Works", "ranges": []string{"192.0.2.0/24"}})
@@ -277,7 +284,7 @@ func TestEventsReachThePage(t *testing.T) {
 			got += l
 		case <-time.After(20 * time.Millisecond):
 		}
-		return strings.Contains(got, "event: device")
+		return strings.Contains(got, "event: changes")
 	}, 20*time.Second, time.Millisecond)
 	jar := p.client.Jar
 	p.client.Jar = nil
@@ -287,6 +294,7 @@ func TestEventsReachThePage(t *testing.T) {
 }
 
 func TestDatabaseAwayIsSaid(t *testing.T) {
+	t.Parallel()
 	dir, err := storetest.Dir()
 	require.NoError(t, err)
 	defer os.RemoveAll(dir)
@@ -305,6 +313,7 @@ func TestDatabaseAwayIsSaid(t *testing.T) {
 
 // The front end's types are made from this document; ./dev types makes both anew.
 func TestOpenAPIDocumentIsCurrent(t *testing.T) {
+	t.Parallel()
 	want, err := OpenAPI()
 	require.NoError(t, err)
 	got, err := os.ReadFile("../web/src/api/openapi.json")
@@ -319,6 +328,7 @@ func TestOpenAPIDocumentIsCurrent(t *testing.T) {
 
 // The answer to what begins a run says that it runs, since when, and how much there is to do.
 func TestTheAnswerToABegunRunIsTrue(t *testing.T) {
+	t.Parallel()
 	p, _, _ := serve(t, storetest.URL(t))
 	p.setUp()
 	_, raw, _ := p.do("POST", "/api/sites", map[string]any{"name": "Works", "ranges": []string{"192.0.2.0/30"}})
@@ -334,6 +344,7 @@ func TestTheAnswerToABegunRunIsTrue(t *testing.T) {
 }
 
 func TestAddressLists(t *testing.T) {
+	t.Parallel()
 	p, s, _ := serve(t, storetest.URL(t))
 	p.setUp()
 	_, raw, _ := p.do("POST", "/api/sites", map[string]any{"name": "Works", "ranges": []string{"192.0.2.0/24"}})

@@ -8,8 +8,6 @@ import (
 	"github.com/google/uuid"
 
 	"unlatch/core/address"
-	"unlatch/core/discovery"
-	"unlatch/core/latch"
 	"unlatch/core/wiretext"
 	"unlatch/store"
 )
@@ -174,41 +172,11 @@ func (s *Server) siteView(ctx context.Context, site store.Site) (siteView, error
 	if v.Storms, err = s.cfg.Store.Storms(ctx, site.ID); err != nil {
 		return v, err
 	}
-	devices, err := s.cfg.Store.Devices(ctx, site.ID)
+	list, err := s.lineUp.site(ctx, site.ID)
 	if err != nil {
 		return v, err
 	}
-	for i := range devices {
-		d := &devices[i]
-		if d.Status.Device.Stray {
-			v.Strays++
-			continue
-		}
-		switch d.Status.Device.Kind {
-		case discovery.Recorder:
-			v.Recorders++
-			continue
-		case discovery.Camera:
-			v.Cameras++
-		default:
-			v.Others++
-			continue
-		}
-		at := d.Status.At()
-		switch {
-		case at == "":
-			v.Done++
-		default:
-			v.Funnel[string(at)]++
-			if d.Status.Latch(at).State == latch.Stuck {
-				v.Stuck++
-			} else {
-				v.CanGoOn++
-			}
-		}
-		if p, ok := d.Status.Proofs["main"]; ok && p.Still != nil && len(v.Stills) < 4 {
-			v.Stills = append(v.Stills, *p.Still)
-		}
-	}
+	defer list.mu.Unlock()
+	list.sum(&v)
 	return v, nil
 }

@@ -6,6 +6,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
+	"unlatch/core/camera"
 	"unlatch/core/signin"
 	"unlatch/core/streamurl"
 	"unlatch/store"
@@ -30,6 +31,26 @@ func (s *Server) urlRoutes(api huma.API) {
 			var err error
 			out.Body.URL, err = s.revealURL(ctx, in.Device, in.Role)
 			return out, err
+		})
+}
+
+func (s *Server) roleRoutes(api huma.API) {
+	huma.Register(api, huma.Operation{OperationID: "set-roles", Method: "PUT", Path: "/api/devices/{device}/roles",
+		Summary: "Say what each stream is used as; no role gives the choice back to the rule"},
+		func(ctx context.Context, in *struct {
+			DevicePath
+			Body struct {
+				Roles map[string]string `json:"roles" doc:"role (main, sub or third) by the device's own name of the stream"`
+			}
+		}) (*struct{}, error) {
+			d, err := s.cfg.Store.Device(ctx, in.Device)
+			if err != nil {
+				return nil, s.explain(err)
+			}
+			if err := camera.CheckRoles(d.Status.Streams, in.Body.Roles); err != nil {
+				return nil, problem(422, "bad_roles", sentence(err.Error()), "Give each stream a role of its own.")
+			}
+			return nil, s.explain(s.cfg.Store.SetRoles(ctx, person(ctx), d, in.Body.Roles))
 		})
 }
 

@@ -54,7 +54,7 @@ func (s *Store) Agree(ctx context.Context, by Person, site uuid.UUID, devices []
 				return err
 			}
 		}
-		return s.notify(ctx, tx, Event{Site: site, What: "site", ID: site})
+		return s.siteChanged(ctx, tx, site)
 	})
 }
 
@@ -69,7 +69,7 @@ func (s *Store) Disagree(ctx context.Context, by Person, d *Device) error {
 			Device: d.ID}); err != nil {
 			return err
 		}
-		return s.notify(ctx, tx, Event{Site: d.Site, What: "site", ID: d.Site})
+		return s.siteChanged(ctx, tx, d.Site)
 	})
 }
 

@@ -24,7 +24,7 @@ func (s *Store) Consent(ctx context.Context, d *Device, by Person, reason string
 			newID(), d.ID, by.ID, d.Addr, reason, ConsentTime.Seconds()); err != nil {
 			return err
 		}
-		return s.notify(ctx, tx, Event{Site: d.Site, What: "device", ID: d.ID})
+		return s.deviceChanged(ctx, tx, d.ID)
 	})
 }
 
@@ -33,7 +33,7 @@ func (s *Store) Withdraw(ctx context.Context, d *Device) error {
 	if _, err := s.db.ExecContext(ctx, "UPDATE consents SET until = now() WHERE device_id = $1 AND until > now()", d.ID); err != nil {
 		return err
 	}
-	return s.notify(ctx, s.db, Event{Site: d.Site, What: "device", ID: d.ID})
+	return s.deviceChanged(ctx, s.db, d.ID)
 }
 
 // Consented returns the stray addresses of a site that may be connected to now.

@@ -2,6 +2,7 @@ package store
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"database/sql"
 	"errors"
@@ -74,7 +75,7 @@ func (s *Store) Sight(ctx context.Context, site uuid.UUID, run *uuid.UUID, x dis
 		if x.Method == discovery.PortSweep && len(x.Ports) == 1 {
 			subject = fmt.Sprintf("port %d", x.Ports[0].Number)
 		}
-		return s.record(ctx, tx, site, run, id, subject, evidence.Heard(x), "", x.At)
+		return s.record(ctx, tx, run, id, subject, evidence.Heard(x), "", x.At)
 	})
 	if err == nil && storm != nil {
 		err = storm
@@ -147,8 +148,7 @@ func (s *Store) recognise(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, run 
 	return ids[i], err
 }
 
-func (s *Store) record(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, run *uuid.UUID, device uuid.UUID, subject string,
-	body evidence.Body,
+func (s *Store) record(ctx context.Context, tx *sqlx.Tx, run *uuid.UUID, device uuid.UUID, subject string, body evidence.Body,
 	exchange string, at time.Time) error {
 	if _, err := fenced(ctx, tx); err != nil {
 		return err
@@ -166,7 +166,7 @@ func (s *Store) record(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, run *uu
 		newID(), device, run, at, evidence.KindOf(body), subject, string(raw), exchange); err != nil {
 		return err
 	}
-	return s.notify(ctx, tx, Event{Site: site, What: "device", ID: device})
+	return s.deviceChanged(ctx, tx, device)
 }
 
 // withoutNUL replaces the NUL characters of a JSON document, which PostgreSQL's jsonb cannot hold. They are taken out where text comes in;
@@ -213,7 +213,7 @@ func (s *Store) Record(ctx context.Context, d *Device, run *uuid.UUID, f Finding
 				return err
 			}
 		}
-		return s.record(ctx, tx, d.Site, run, d.ID, f.Subject, f.Body, f.Exchange, time.Time{})
+		return s.record(ctx, tx, run, d.ID, f.Subject, f.Body, f.Exchange, time.Time{})
 	})
 }
 
@@ -229,7 +229,7 @@ func (s *Store) Left(ctx context.Context, site uuid.UUID, endpoint string) (know
 			return err
 		}
 		known = true
-		return s.record(ctx, tx, site, nil, id, "", evidence.Left{}, "", time.Time{})
+		return s.record(ctx, tx, nil, id, "", evidence.Left{}, "", time.Time{})
 	})
 	return known, err
 }
@@ -415,13 +415,14 @@ func (s *Store) sharedAddresses(ctx context.Context, devices []Device) (map[uuid
 }
 
 func sortByAddr(devices []Device) {
-	key := func(d Device) netip.Addr { a, _ := netip.ParseAddr(d.Addr); return a }
-	slices.SortFunc(devices, func(a, b Device) int {
-		if c := key(a).Compare(key(b)); c != 0 {
-			return c
-		}
-		return bytes.Compare(a.ID[:], b.ID[:])
-	})
+	slices.SortFunc(devices, func(a, b Device) int { return ByAddress(&a, &b) })
+}
+
+// ByAddress orders devices by their address as a number, and those at one address by age.
+func ByAddress(a, b *Device) int {
+	x, _ := netip.ParseAddr(a.Addr)
+	y, _ := netip.ParseAddr(b.Addr)
+	return cmp.Or(x.Compare(y), bytes.Compare(a.ID[:], b.ID[:]))
 }
 
 // Rename gives a device a name; an empty one gives back what the device calls itself. It returns the name before.
@@ -435,7 +436,7 @@ func (s *Store) Rename(ctx context.Context, id uuid.UUID, name string) (before s
 		if _, err := tx.ExecContext(ctx, "UPDATE devices SET name = NULLIF($2, '') WHERE id = $1", id, name); err != nil {
 			return err
 		}
-		return s.notify(ctx, tx, Event{Site: d.Site, What: "device", ID: id})
+		return s.deviceChanged(ctx, tx, id)
 	})
 	return before, err
 }
@@ -461,7 +462,7 @@ func (s *Store) Forget(ctx context.Context, by Person, site uuid.UUID, ids []uui
 		if n, err = res.RowsAffected(); err == nil && n == 0 {
 			return ErrNotFound
 		}
-		return s.notify(ctx, tx, Event{Site: site, What: "site", ID: site})
+		return s.siteChanged(ctx, tx, site)
 	})
 }
 

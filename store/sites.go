@@ -64,7 +64,7 @@ func (s *Store) ChangeSite(ctx context.Context, by Person, id uuid.UUID, name st
 		if _, err := tx.ExecContext(ctx, "UPDATE sites SET name = $2, ranges = $3 WHERE id = $1", id, name, ranges.Strings()); err != nil {
 			return err
 		}
-		return s.notify(ctx, tx, Event{Site: id, What: "site", ID: id})
+		return s.siteChanged(ctx, tx, id)
 	})
 }
 

@@ -331,3 +331,17 @@ func one(res sql.Result, err error) error {
 	}
 	return nil
 }
+
+// A uuidList reads a JSON list of IDs.
+type uuidList []uuid.UUID
+
+// Scan implements sql.Scanner.
+func (l *uuidList) Scan(v any) error {
+	switch v := v.(type) {
+	case []byte:
+		return json.Unmarshal(v, (*[]uuid.UUID)(l))
+	case string:
+		return json.Unmarshal([]byte(v), (*[]uuid.UUID)(l))
+	}
+	return fmt.Errorf("a list of IDs cannot be read from %T", v)
+}

@@ -36,6 +36,7 @@ func sight(addr, endpoint string) discovery.Sighting {
 }
 
 func TestOneDeviceAcrossAnAddressChange(t *testing.T) {
+	t.Parallel()
 	s := storetest.Open(t)
 	site, err := s.CreateSite(ctx, "Tarn Ferry station", address.MustParse("192.0.2.0/24"))
 	require.NoError(t, err)
@@ -62,6 +63,7 @@ func TestOneDeviceAcrossAnAddressChange(t *testing.T) {
 }
 
 func TestEvidenceIsAppendOnly(t *testing.T) {
+	t.Parallel()
 	url := storetest.URL(t)
 	s, err := store.Open(ctx, url, filepath.Join(t.TempDir(), "key"), nil)
 	require.NoError(t, err)
@@ -89,6 +91,7 @@ func TestEvidenceIsAppendOnly(t *testing.T) {
 }
 
 func TestSignInsAreEncryptedAtRest(t *testing.T) {
+	t.Parallel()
 	url, key := storetest.URL(t), filepath.Join(t.TempDir(), "key")
 	s, err := store.Open(ctx, url, key, nil)
 	require.NoError(t, err)
@@ -125,6 +128,7 @@ func TestSignInsAreEncryptedAtRest(t *testing.T) {
 }
 
 func TestRevealIsAudited(t *testing.T) {
+	t.Parallel()
 	url := storetest.URL(t)
 	s, err := store.Open(ctx, url, filepath.Join(t.TempDir(), "key"), nil)
 	require.NoError(t, err)
@@ -163,6 +167,7 @@ func TestRevealIsAudited(t *testing.T) {
 
 // Many workers at once, and a restart in between, never spend more than the budget on one device.
 func TestWorkersRacingKeepTheBudget(t *testing.T) {
+	t.Parallel()
 	url, key := storetest.URL(t), filepath.Join(t.TempDir(), "key")
 	s, err := store.Open(ctx, url, key, nil)
 	require.NoError(t, err)
@@ -215,6 +220,7 @@ func TestWorkersRacingKeepTheBudget(t *testing.T) {
 
 // What a device says of a lock holds for every key, purpose and worker, and is no refusal of the key that met it.
 func TestALockedDeviceIsLeftAlone(t *testing.T) {
+	t.Parallel()
 	s := storetest.Open(t)
 	site, err := s.CreateSite(ctx, "x", address.MustParse("192.0.2.0/24"))
 	require.NoError(t, err)
@@ -244,6 +250,7 @@ func TestALockedDeviceIsLeftAlone(t *testing.T) {
 
 // What opened one device is tried first on the next of its kind, and what its kind has refused comes last.
 func TestDevicesOfAKindAreLearntFrom(t *testing.T) {
+	t.Parallel()
 	s := storetest.Open(t)
 	site, err := s.CreateSite(ctx, "x", address.MustParse("192.0.2.0/24"))
 	require.NoError(t, err)
@@ -279,6 +286,7 @@ func TestDevicesOfAKindAreLearntFrom(t *testing.T) {
 
 // A sign-in for one device, or for streams, is tried nowhere else; what the device service refuses may still be the stream service's.
 func TestPurposeAndDeviceOfASignIn(t *testing.T) {
+	t.Parallel()
 	s := storetest.Open(t)
 	site, err := s.CreateSite(ctx, "x", address.MustParse("192.0.2.0/24"))
 	require.NoError(t, err)
@@ -316,6 +324,7 @@ func TestPurposeAndDeviceOfASignIn(t *testing.T) {
 }
 
 func TestEventsArrive(t *testing.T) {
+	t.Parallel()
 	s := storetest.Open(t)
 	site, err := s.CreateSite(ctx, "x", address.MustParse("192.0.2.0/24"))
 	require.NoError(t, err)
@@ -336,6 +345,7 @@ func TestEventsArrive(t *testing.T) {
 }
 
 func TestRangesSurviveTheDatabase(t *testing.T) {
+	t.Parallel()
 	s := storetest.Open(t)
 	want := address.MustParse("192.0.2.0/24", "198.51.100.7", "2001:db8::/64")
 	site, err := s.CreateSite(ctx, "Engine Works", want)
@@ -353,6 +363,7 @@ func TestRangesSurviveTheDatabase(t *testing.T) {
 
 // The order in which sign-ins are tried is explained, and what is for another site or maker is never tried.
 func TestCandidatesKeepToTheirScope(t *testing.T) {
+	t.Parallel()
 	s := storetest.Open(t)
 	site, err := s.CreateSite(ctx, "Viaduct", address.MustParse("192.0.2.0/24"))
 	require.NoError(t, err)
@@ -402,6 +413,7 @@ func TestCandidatesKeepToTheirScope(t *testing.T) {
 
 // A job that is cut off leaves a try whose end nobody has seen. It counts as wrong until the same sign-in has opened the device.
 func TestATryThatWasCutOffIsSettledByOneThatOpens(t *testing.T) {
+	t.Parallel()
 	s := storetest.Open(t)
 	site, err := s.CreateSite(ctx, "x", address.MustParse("192.0.2.0/24"))
 	require.NoError(t, err)

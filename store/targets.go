@@ -96,6 +96,9 @@ func (s *Store) Want(ctx context.Context, devices []uuid.UUID, target uuid.UUID)
 				target); err != nil {
 				return err
 			}
+			if err := s.deviceChanged(ctx, tx, d); err != nil {
+				return err
+			}
 		}
 		return nil
 	})
@@ -103,8 +106,12 @@ func (s *Store) Want(ctx context.Context, devices []uuid.UUID, target uuid.UUID)
 
 // Unwant takes the wish back.
 func (s *Store) Unwant(ctx context.Context, device, target uuid.UUID) error {
-	_, err := s.db.ExecContext(ctx, "DELETE FROM wanted_placements WHERE device_id = $1 AND target_id = $2", device, target)
-	return err
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, "DELETE FROM wanted_placements WHERE device_id = $1 AND target_id = $2", device, target); err != nil {
+			return err
+		}
+		return s.deviceChanged(ctx, tx, device)
+	})
 }
 
 // SetRoles keeps what a person uses a device's streams as, by the streams' tokens; none is the rule's own choice.
@@ -122,7 +129,7 @@ func (s *Store) SetRoles(ctx context.Context, by Person, d *Device, roles map[st
 		if err := audit(ctx, tx, Deed{Person: by, Action: "chose the roles of the streams of", Site: d.Site, Device: d.ID}); err != nil {
 			return err
 		}
-		return s.notify(ctx, tx, Event{Site: d.Site, What: "device", ID: d.ID})
+		return s.deviceChanged(ctx, tx, d.ID)
 	})
 }
 

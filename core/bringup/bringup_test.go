@@ -246,6 +246,7 @@ devices:
 // From heard to confirmed without a queue and without a database: each step once, the camera asked for its clock once and the recorder once
 // in each work.
 func TestFromHeardToConfirmed(t *testing.T) {
+	t.Parallel()
 	w := simtest.Start(t, yard)
 	m := newMemory(t)
 	m.key("Wrong", "fitter", "tin-lamp")
@@ -278,6 +279,7 @@ func TestFromHeardToConfirmed(t *testing.T) {
 
 // New stream settings send the work back to proving, and the proof that comes of it is of the new ones.
 func TestNewEvidenceSendsTheWorkBack(t *testing.T) {
+	t.Parallel()
 	assert.True(t, again(latch.Next, 1, true))
 	assert.True(t, again(latch.Stale, 2, true))
 	assert.False(t, again(latch.Stale, 1, false), "nothing has come")
@@ -304,6 +306,7 @@ func TestNewEvidenceSendsTheWorkBack(t *testing.T) {
 
 // What the database does is never the device's fault.
 func TestTroubleOfOurOwnIsNotRecorded(t *testing.T) {
+	t.Parallel()
 	world := simtest.Start(t, strings.ReplaceAll(yard, "127.44.60.", "127.44.62."))
 	m := newMemory(t)
 	m.key("Fitter", "fitter", "brass-lamp-41")
@@ -317,6 +320,7 @@ func TestTroubleOfOurOwnIsNotRecorded(t *testing.T) {
 }
 
 func TestLockedAfterAll(t *testing.T) {
+	t.Parallel()
 	refusal := &onvif.RefusedError{Scheme: "digest MD5"}
 	for name, c := range map[string]struct {
 		key   Key
@@ -341,6 +345,7 @@ func TestLockedAfterAll(t *testing.T) {
 }
 
 func TestLikeliestFirst(t *testing.T) {
+	t.Parallel()
 	a, b, c := Key{ID: uuid.New()}, Key{ID: uuid.New()}, Key{ID: uuid.New()}
 	assert.Equal(t, []Key{c, a, b}, likeliestFirst([]Key{a, b, c}, c.ID))
 	assert.Equal(t, []Key{a, b}, likeliestFirst([]Key{a, b}, c.ID))
@@ -349,6 +354,7 @@ func TestLikeliestFirst(t *testing.T) {
 
 // Where nothing answers at the port that was named, the ports that spoke are tried; what was encrypted stays so.
 func TestElsewhere(t *testing.T) {
+	t.Parallel()
 	ports := []discovery.Port{{Number: 80, Speaks: "http"}, {Number: 8554, Speaks: "rtsp"}, {Number: 322, Speaks: "rtsps"},
 		{Number: 22, Speaks: "ssh"},
 		{Number: 554, Speaks: "rtsp"}, {Number: 8080, Speaks: "device service"}}
@@ -372,6 +378,7 @@ func TestElsewhere(t *testing.T) {
 }
 
 func TestRefine(t *testing.T) {
+	t.Parallel()
 	u, err := streamurl.Parse("rtsp://192.0.2.7:554/a")
 	require.NoError(t, err)
 	for _, c := range []struct {
@@ -394,6 +401,7 @@ func TestRefine(t *testing.T) {
 
 // Shapes of devices whose stream service calls itself the same come before the books.
 func TestAlike(t *testing.T) {
+	t.Parallel()
 	server := func(name, shape string) Device {
 		return Device{ID: uuid.New(), Status: latch.Status{Reached: &evidence.Reached{Ladder: &ladder.Server{Server: name}},
 			Located: &evidence.Located{Recipe: "learned", Shape: shape}}}
@@ -407,6 +415,7 @@ func TestAlike(t *testing.T) {
 
 // A device that has moved and is not known again gets only what has opened it before, and what is for it alone.
 func TestCandidatesOfAStranger(t *testing.T) {
+	t.Parallel()
 	m := newMemory(t)
 	m.keys = []Key{{Label: "Ring"}, {Label: "Opened", Opened: true}, {Label: "Bound", Bound: true}}
 	d := m.device("Moved")
@@ -435,6 +444,7 @@ func TestCandidatesOfAStranger(t *testing.T) {
 
 // A device that no target driver knows, or that is shut, is said and places nothing.
 func TestTargetsThatCannotBeFilled(t *testing.T) {
+	t.Parallel()
 	m := newMemory(t)
 	d, shut := m.device("Clock"), m.device("Vault")
 	id := uuid.New()
@@ -455,6 +465,7 @@ func TestTargetsThatCannotBeFilled(t *testing.T) {
 
 // A change of a device is kept with what was before it, before anything is sent, and an undo without a change is refused.
 func TestAChangeIsRecordedBeforeItIsSent(t *testing.T) {
+	t.Parallel()
 	world := simtest.Start(t, strings.ReplaceAll(strings.ReplaceAll(yard, "127.44.60.", "127.44.63."), "gop: 5, profile: baseline}]}",
 		"gop: 5, profile: baseline}], defects: {clock_offset: 3600}}"))
 	m := newMemory(t)

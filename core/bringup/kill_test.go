@@ -59,6 +59,7 @@ func (m *memory) cutAt(t *testing.T, n int, id uuid.UUID, ranges string, do func
 // Every change of a device is cut off at every point: it goes on, the device ends as it was wanted, what was before is known, and undo, cut
 // off at the same points, puts it back.
 func TestAKillAtEveryPointOfEveryChange(t *testing.T) {
+	t.Parallel()
 	const ranges = "127.44.64.0/24"
 	world := simtest.Start(t, `
 name: kills
@@ -120,6 +121,7 @@ devices:
 
 // A change of address is cut off at every point before the device has gone, and goes on; what undo sends is known.
 func TestAKillAtEveryPointOfAMove(t *testing.T) {
+	t.Parallel()
 	const ranges = "127.44.65.0/24"
 	world := simtest.Start(t, strings.ReplaceAll(yard, "127.44.60.", "127.44.65."))
 	m := newMemory(t)
@@ -156,6 +158,7 @@ func TestAKillAtEveryPointOfAMove(t *testing.T) {
 
 // Claiming is cut off at every point: the device has the account that stands on the keyring, and nobody is locked out.
 func TestAKillAtEveryPointOfAClaim(t *testing.T) {
+	t.Parallel()
 	const ranges, devices = "127.44.66.0/24", 7
 	world := simtest.Start(t, strings.ReplaceAll(strings.ReplaceAll(yard, "127.44.60.11,", "127.44.66.101, users: [], count: 7,"),
 		"127.44.60.", "127.44.66."))

@@ -9,6 +9,7 @@ import (
 	"net/netip"
 	"slices"
 	"strconv"
+	"strings"
 )
 
 // Info is what a device says it is.
@@ -111,6 +112,23 @@ func GiveRoles(streams []Stream, given map[string]string) []Stream {
 		return cmp.Or(cmp.Compare(a.Channel, b.Channel), cmp.Compare(slices.Index(Roles, a.Role), slices.Index(Roles, b.Role)))
 	})
 	return list
+}
+
+// CheckRoles reports what is wrong with roles that a person gives to streams by token; nil where nothing is.
+func CheckRoles(streams []Stream, given map[string]string) error {
+	taken := map[string]string{}
+	for token, role := range given {
+		switch {
+		case !slices.ContainsFunc(streams, func(s Stream) bool { return s.Token == token }):
+			return fmt.Errorf("the device has no stream %q", token)
+		case !slices.Contains(Roles, role):
+			return fmt.Errorf("%q is no role of a stream: there are %s", role, strings.Join(Roles, ", "))
+		case taken[role] != "":
+			return fmt.Errorf("two streams cannot both be %s", role)
+		}
+		taken[role] = token
+	}
+	return nil
 }
 
 // RolesOf are the roles of streams by their tokens.

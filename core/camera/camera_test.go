@@ -54,3 +54,12 @@ func TestFingerprint(t *testing.T) {
 	assert.NotEqual(t, a.Fingerprint(), b.Fingerprint())
 	assert.Empty(t, Settings{}.Fingerprint(), "nothing claimed is nothing to compare with")
 }
+
+func TestCheckRoles(t *testing.T) {
+	streams := []Stream{stream(1, "a", 2), stream(1, "b", 1)}
+	assert.NoError(t, CheckRoles(streams, map[string]string{"a": "sub", "b": "main"}))
+	assert.NoError(t, CheckRoles(streams, nil))
+	assert.ErrorContains(t, CheckRoles(streams, map[string]string{"c": "main"}), "no stream")
+	assert.ErrorContains(t, CheckRoles(streams, map[string]string{"a": "king"}), "no role")
+	assert.ErrorContains(t, CheckRoles(streams, map[string]string{"a": "main", "b": "main"}), "cannot both")
+}

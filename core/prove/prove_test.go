@@ -50,6 +50,7 @@ func run(t *testing.T, url string, in signin.SignIn) prove.Proof {
 }
 
 func TestProveMeasuresWhatComes(t *testing.T) {
+	t.Parallel()
 	w := simtest.Start(t, tarn)
 	for _, c := range []struct {
 		device string
@@ -103,6 +104,7 @@ func TestProveMeasuresWhatComes(t *testing.T) {
 }
 
 func TestProveSaysWhyNot(t *testing.T) {
+	t.Parallel()
 	w := simtest.Start(t, strings.ReplaceAll(tarn, "127.41.1.", "127.41.2."))
 	web := func(l sim.Look) string { return "rtsp://" + l.Web() + "/vista/ch1/primary" }
 	wrong := signin.SignIn{User: "fitter", Secret: signin.NewSecret("guess")}
@@ -166,6 +168,7 @@ func hostile(t *testing.T, answer func(method string, cseq int) string) string {
 }
 
 func TestProveSurvivesHostileServers(t *testing.T) {
+	t.Parallel()
 	ok := func(cseq int, fields, body string) string {
 		return "RTSP/1.0 200 OK\r\nCSeq: " + string(rune('0'+cseq)) + "\r\n" + fields + "Content-Length: " + itoa(len(body)) + "\r\n\r\n" + body
 	}

@@ -36,6 +36,7 @@ devices:
 
 // Whatever way a device sends, the same picture is measured, with a password of awkward characters.
 func TestEveryTransport(t *testing.T) {
+	t.Parallel()
 	w := simtest.Start(t, ways)
 	in := fitter
 	require.NoError(t, in.Secret.UnmarshalText([]byte("@:/#%&+ ä")))

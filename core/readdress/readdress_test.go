@@ -34,6 +34,7 @@ devices:
 func at(last string) netip.Addr { return netip.MustParseAddr("127.46.1." + last) }
 
 func TestReaddress(t *testing.T) {
+	t.Parallel()
 	w := simtest.Start(t, yard)
 	ranges := address.MustParse("127.46.1.0/24")
 	do := func(device string, to readdress.Setting) (readdress.Outcome, error) {
@@ -95,6 +96,7 @@ func TestReaddress(t *testing.T) {
 }
 
 func TestAnotherDeviceAtTheNewAddressIsNotTakenForIt(t *testing.T) {
+	t.Parallel()
 	w := simtest.Start(t, strings.ReplaceAll(yard, "127.46.1.", "127.46.2."))
 	l := w.Device("Clock")
 	_, err := readdress.Do(context.Background(), readdress.Request{Dial: &address.Guard{Allowed: address.MustParse("127.46.2.0/24")},
@@ -105,6 +107,7 @@ func TestAnotherDeviceAtTheNewAddressIsNotTakenForIt(t *testing.T) {
 
 // Name servers, time server, name, zone and clock go in the same action, are read back, and undo sends what was there before.
 func TestNameServersNameAndClockGoAlong(t *testing.T) {
+	t.Parallel()
 	w := simtest.Start(t, strings.Replace(strings.ReplaceAll(yard, "127.46.1.", "127.46.3."), "address: 127.46.3.11,",
 		"address: 127.46.3.11, defects: {clock_offset: 1200},", 1))
 	do := func(device string, to readdress.Setting) (readdress.Outcome, error) {
@@ -150,6 +153,7 @@ func TestNameServersNameAndClockGoAlong(t *testing.T) {
 }
 
 func TestHostName(t *testing.T) {
+	t.Parallel()
 	for title, want := range map[string]string{
 		"Platform clock": "platform-clock", "Crossing north (2)": "crossing-north-2", "Gleis 3 Süd, Straße": "gleis-3-sud-strasse", "  --  ": "", "橋": "",
 		strings.Repeat("long name ", 10): "long-name-long-name-long-name-long-name-long-name-long-name-lon", "-a-": "a",
@@ -160,6 +164,7 @@ func TestHostName(t *testing.T) {
 
 // A device that comes back with another hardware address is the same by its reference, and the setting is confirmed all the same.
 func TestComesBackWithAnotherMAC(t *testing.T) {
+	t.Parallel()
 	w := simtest.Start(t, strings.Replace(strings.ReplaceAll(yard, "127.46.1.", "127.46.4."), "address: 127.46.4.11,",
 		"address: 127.46.4.11, defects: {other_mac: \"02:00:5e:00:53:99\"},", 1))
 	l := w.Device("Clock")
@@ -192,6 +197,7 @@ func (c cut) DialContext(ctx context.Context, network, hostport string) (net.Con
 // The network is lost once the device has been sent away: it is said where it was sent, what it had before is known, and doing the same
 // again when the network is back finds it there.
 func TestNetworkLostHalfWay(t *testing.T) {
+	t.Parallel()
 	w := simtest.Start(t, strings.ReplaceAll(yard, "127.46.1.", "127.46.5."))
 	l := w.Device("Clock")
 	guard := &address.Guard{Allowed: address.MustParse("127.46.5.0/24")}

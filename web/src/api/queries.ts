@@ -1,6 +1,7 @@
 import { QueryClient, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { toast } from "sonner";
+import { apply, type Changes, type LineUp } from "./changes";
 import { api, must, Problem, type Device } from "./client";
 
 export const client = new QueryClient({
@@ -8,24 +9,27 @@ export const client = new QueryClient({
 });
 
 export const useSession = () => useQuery({ queryKey: ["session"], queryFn: () => must(api.GET("/api/session")) });
-export const useSites = () => useQuery({ queryKey: ["sites"], queryFn: () => must(api.GET("/api/sites")), refetchInterval: 5_000 });
+export const useSites = () => useQuery({ queryKey: ["sites"], queryFn: () => must(api.GET("/api/sites")) });
 export const useSite = (site: string) => useQuery({ queryKey: ["site", site], queryFn: () => must(api.GET("/api/sites/{site}", { params: { path: { site } } })) });
 export const useInterfaces = () => useQuery({ queryKey: ["interfaces"], queryFn: () => must(api.GET("/api/interfaces")) });
 export const useSignIns = () => useQuery({ queryKey: ["sign-ins"], queryFn: () => must(api.GET("/api/sign-ins")) });
-export const useDevices = (site: string) =>
-  useQuery({ queryKey: ["devices", site], queryFn: () => must(api.GET("/api/sites/{site}/devices", { params: { path: { site } } })), structuralSharing: sameWhereEqual });
+export const useDevices = (site: string) => {
+  const q = useQueryClient();
+  return useQuery({ queryKey: ["devices", site], queryFn: () => devicesNow(q, site), structuralSharing: false, select: (l: LineUp) => l.devices });
+};
 
-/** Keeps the objects of devices that have not changed, so that nothing of them is drawn again. */
-function sameWhereEqual(before: unknown, now: unknown) {
-  const known = new Map((before as Device[] | undefined)?.map((d) => [d.id, d]));
-  return (now as Device[]).map((d) => (known.get(d.id)?.revision === d.revision ? known.get(d.id)! : d));
+/** The line-up as it is now: what has changed is asked for, and everything the first time. */
+async function devicesNow(q: QueryClient, site: string): Promise<LineUp> {
+  const known = () => q.getQueryData<LineUp>(["devices", site]);
+  const changes = await must(api.GET("/api/sites/{site}/changes", { params: { path: { site }, query: { since: known()?.version } } }));
+  return apply(known(), changes); // what came over the events meanwhile counts too
 }
 export const useRuns = (site: string) =>
   useQuery({ queryKey: ["runs", site], queryFn: () => must(api.GET("/api/sites/{site}/runs", { params: { path: { site } } })), refetchInterval: (q) => (q.state.data?.some((r) => r.state === "running") ? 1_000 : false) });
 export const useEvidence = (device: string) =>
   useQuery({ queryKey: ["evidence", device], queryFn: () => must(api.GET("/api/devices/{device}/evidence", { params: { path: { device } } })) });
 
-/** Keeps a site's queries true: the server says what changed, and it is asked for again, at most four times a second. */
+/** Keeps a site's queries true: the server tells what has changed of its devices, and of the rest that it has changed. */
 export function useSiteEvents(site: string) {
   const q = useQueryClient();
   useEffect(() => {
@@ -35,8 +39,7 @@ export function useSiteEvents(site: string) {
       timer = 0;
       for (const key of due) {
         const queryKey = key.split(" ");
-        // An answer under way is waited for: on a large site one takes longer than the next change.
-        if (q.isFetching({ queryKey }) > 0) continue;
+        if (q.isFetching({ queryKey }) > 0) continue; // an answer under way is waited for
         due.delete(key);
         q.invalidateQueries({ queryKey });
       }
@@ -44,24 +47,39 @@ export function useSiteEvents(site: string) {
     };
     const want = (...keys: string[]) => {
       keys.forEach((k) => due.add(k));
-      // A large site's answer is large: it is asked for less often while hundreds of devices arrive.
-      const many = (q.getQueryData<Device[]>(["devices", site])?.length ?? 0) > 300;
-      timer ||= window.setTimeout(flush, many ? 1_000 : 250);
+      timer ||= window.setTimeout(flush, 250);
     };
-    const events = new EventSource(`/api/sites/${site}/events`);
+    const version = q.getQueryData<LineUp>(["devices", site])?.version ?? "";
+    const events = new EventSource(`/api/sites/${site}/events?since=${encodeURIComponent(version)}`);
     // While the server or its database is away, ask until it is back.
     const away = window.setInterval(() => {
       if (q.getQueryState(["devices", site])?.status === "error") want(`devices ${site}`, `runs ${site}`);
     }, 2_000);
-    events.addEventListener("device", (e) => want(`devices ${site}`, `evidence ${(e as MessageEvent).data}`, "sign-ins"));
-    events.addEventListener("run", () => want(`runs ${site}`, `devices ${site}`));
-    events.addEventListener("site", () => want(`devices ${site}`, `runs ${site}`, `site ${site}`, "sites", "evidence"));
+    events.addEventListener("changes", (e) => {
+      const changes = JSON.parse((e as MessageEvent<string>).data) as Changes;
+      q.setQueryData<LineUp>(["devices", site], (before) => apply(before, changes));
+      want(...changes.devices.map((d) => `evidence ${d.id}`), "sign-ins");
+    });
+    events.addEventListener("run", () => want(`runs ${site}`));
+    events.addEventListener("site", () => want(`devices ${site}`, `runs ${site}`, `site ${site}`, "evidence"));
     return () => {
       events.close();
       clearInterval(away);
       clearTimeout(timer);
     };
   }, [site, q]);
+}
+
+/** Keeps the cards of all sites true. */
+export function useSitesEvents() {
+  const q = useQueryClient();
+  useEffect(() => {
+    const events = new EventSource("/api/events");
+    const ask = () => q.invalidateQueries({ queryKey: ["sites"] });
+    events.addEventListener("sites", ask);
+    events.addEventListener("site", ask);
+    return () => events.close();
+  }, [q]);
 }
 
 /** Whether the server has what it needs; looked at now and then. */

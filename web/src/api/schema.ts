@@ -143,6 +143,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/devices/{device}/roles": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say what each stream is used as; no role gives the choice back to the rule */
+        put: operations["set-roles"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/devices/{device}/streams/{role}/reveal": {
         parameters: {
             query?: never;
@@ -184,7 +201,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** This machine's networks */
+        /** The networks of the machine that works */
         get: operations["list-interfaces"];
         put?: never;
         post?: never;
@@ -494,6 +511,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The devices that have changed since a version; all of them from the beginning */
+        get: operations["list-changes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/claim": {
         parameters: {
             query?: never;
@@ -796,6 +830,16 @@ export interface components {
             purpose?: "" | "device" | "stream" | "web";
             /** @description tried on this site only */
             site?: string;
+        };
+        ChangesView: {
+            /** @description that are new or have changed */
+            devices: components["schemas"]["DeviceView"][];
+            /** @description devices that were taken off */
+            gone: string[];
+            /** @description the version that these changes follow; missing where they are everything */
+            since?: string;
+            /** @description to ask from the next time */
+            version: string;
         };
         ChannelView: {
             camera?: string;
@@ -1483,6 +1527,12 @@ export interface components {
             /** @description there is no account yet */
             needs_setup: boolean;
         };
+        "Set-rolesRequest": {
+            /** @description role (main, sub or third) by the device's own name of the stream */
+            roles: {
+                [key: string]: string;
+            };
+        };
         Setting: {
             /** Format: ip */
             addr: string;
@@ -2012,6 +2062,39 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Guidance"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "set-roles": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Set-rolesRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {
@@ -2994,6 +3077,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RunView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-changes": {
+        parameters: {
+            query?: {
+                since?: string;
+            };
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangesView"];
                 };
             };
             /** @description Error */

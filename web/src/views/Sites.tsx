@@ -3,7 +3,7 @@ import { LogOut, Moon, Plus, Sun } from "lucide-react";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { api, type Site } from "@/api/client";
-import { useSites } from "@/api/queries";
+import { useSites, useSitesEvents } from "@/api/queries";
 import { Button } from "@/parts/Button";
 import { Notch } from "@/parts/LatchChain";
 import { latchNames } from "@/parts/latches";
@@ -17,6 +17,7 @@ import { Trouble } from "@/parts/Trouble";
 
 /** All sites, each with how far its cameras are. */
 export function Sites() {
+  useSitesEvents();
   const sites = useSites();
   const [making, setMaking] = useState(false);
   const [palette, setPalette] = useState(false);

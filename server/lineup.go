@@ -1,0 +1,259 @@
+package server
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+
+	"unlatch/core/discovery"
+	"unlatch/core/latch"
+	"unlatch/store"
+)
+
+// A lineUp holds the devices of each site as pages see them. A device's status is derived when what it is derived from has changed, and not
+// at each request: the store tells which devices those are, whichever process changed them.
+type lineUp struct {
+	store *store.Store
+	now   func() time.Time
+	// begun tells the versions of this process from those of another.
+	begun string
+	mu    sync.Mutex
+	sites map[uuid.UUID]*siteLineUp
+}
+
+func newLineUp(s *store.Store, now func() time.Time) *lineUp {
+	return &lineUp{store: s, now: now, begun: strconv.FormatInt(now().UnixNano(), 36), sites: map[uuid.UUID]*siteLineUp{}}
+}
+
+// A siteLineUp is one site's. Everything in it is guarded by mu.
+type siteLineUp struct {
+	mu      sync.Mutex
+	mark    string // of the store, to look from the next time
+	version int64  // counts changes that a page can see
+	devices map[uuid.UUID]*lined
+	order   []*lined // by address
+	gone    []departed
+	forgot  int64 // the version of the last departure that is not in gone any more
+}
+
+// A lined is one device of the line-up.
+type lined struct {
+	d       store.Device
+	view    deviceView
+	version int64 // with which it last changed
+}
+
+// A departed is a device that was taken off.
+type departed struct {
+	id      uuid.UUID
+	version int64
+}
+
+// mostGone is how many departures are remembered. A page that has missed more asks for everything.
+const mostGone = 256
+
+// changesView is what a page needs to be as the server is.
+type changesView struct {
+	Version string       `json:"version" doc:"to ask from the next time"`
+	Since   string       `json:"since,omitempty" doc:"the version that these changes follow; missing where they are everything"`
+	Devices []deviceView `json:"devices" doc:"that are new or have changed"`
+	Gone    []uuid.UUID  `json:"gone" doc:"devices that were taken off"`
+}
+
+// site returns a site's line-up, brought up to date. The caller unlocks it.
+func (l *lineUp) site(ctx context.Context, id uuid.UUID) (*siteLineUp, error) {
+	l.mu.Lock()
+	s := l.sites[id]
+	if s == nil {
+		s = &siteLineUp{devices: map[uuid.UUID]*lined{}}
+		l.sites[id] = s
+	}
+	l.mu.Unlock()
+	s.mu.Lock()
+	if err := s.update(ctx, l.store, id, l.now()); err != nil {
+		s.mu.Unlock()
+		if errors.Is(err, store.ErrNotFound) {
+			l.mu.Lock()
+			delete(l.sites, id)
+			l.mu.Unlock()
+		}
+		return nil, err
+	}
+	return s, nil
+}
+
+// update reads what has changed since the last time.
+func (s *siteLineUp) update(ctx context.Context, st *store.Store, site uuid.UUID, now time.Time) error {
+	c, err := st.Changes(ctx, site, s.mark)
+	if err != nil {
+		return err
+	}
+	if c.Whole || s.mark == "" {
+		all, err := st.Devices(ctx, site)
+		if err != nil {
+			return err
+		}
+		s.replace(all)
+		s.mark = c.Mark
+		return nil
+	}
+	for id, x := range s.devices { // a consent ends by itself
+		if until := x.d.Status.Consent; !until.IsZero() && now.After(until) && !slices.Contains(c.Devices, id) {
+			c.Devices = append(c.Devices, id)
+		}
+	}
+	// What a device is to others hangs on it: who shares its address, whose recorder it is. They follow it once.
+	done := map[uuid.UUID]bool{}
+	for ask := c.Devices; len(ask) > 0; {
+		list, err := st.DevicesOf(ctx, ask)
+		if err != nil {
+			return err
+		}
+		for _, id := range ask {
+			done[id] = true
+		}
+		next := map[uuid.UUID]bool{}
+		for i := range list {
+			for _, id := range s.put(list[i]) {
+				if !done[id] {
+					next[id] = true
+				}
+			}
+		}
+		ask = ask[:0:0]
+		for id := range next {
+			ask = append(ask, id)
+		}
+	}
+	s.mark = c.Mark
+	s.sort()
+	return nil
+}
+
+// replace takes all devices of the site anew.
+func (s *siteLineUp) replace(all []store.Device) {
+	here := map[uuid.UUID]bool{}
+	for i := range all {
+		here[all[i].ID] = true
+		s.put(all[i])
+	}
+	for id := range s.devices {
+		if here[id] {
+			continue
+		}
+		delete(s.devices, id)
+		s.version++
+		if s.gone = append(s.gone, departed{id, s.version}); len(s.gone) > mostGone {
+			s.forgot = s.gone[mostGone/2].version
+			s.gone = slices.Clone(s.gone[mostGone/2+1:])
+		}
+	}
+	s.sort()
+}
+
+// put takes one device as it is now, and returns the others whose status hangs on what has changed of it.
+func (s *siteLineUp) put(d store.Device) (others []uuid.UUID) {
+	view := viewOf(&d)
+	before := s.devices[d.ID]
+	if before != nil && before.view.Revision == view.Revision {
+		before.d = d
+		return nil
+	}
+	s.version++
+	s.devices[d.ID] = &lined{d: d, view: view, version: s.version}
+	moved := before == nil || before.d.Addr != d.Addr
+	renamed := before != nil && before.view.Name != view.Name
+	for id, x := range s.devices {
+		switch {
+		case id == d.ID:
+		case moved && (x.d.Addr == d.Addr || before != nil && x.d.Addr == before.d.Addr),
+			renamed && x.d.Via != nil && *x.d.Via == d.ID,
+			renamed && slices.ContainsFunc(x.view.Placements, func(p latch.Placement) bool { return p.Target == d.ID }):
+			others = append(others, id)
+		}
+	}
+	return others
+}
+
+// sort orders the devices by address, as the store does.
+func (s *siteLineUp) sort() {
+	s.order = s.order[:0]
+	for _, x := range s.devices {
+		s.order = append(s.order, x)
+	}
+	slices.SortFunc(s.order, func(a, b *lined) int { return store.ByAddress(&a.d, &b.d) })
+}
+
+// all are the devices in their order.
+func (s *siteLineUp) all() []deviceView {
+	out := make([]deviceView, len(s.order))
+	for i, x := range s.order {
+		out[i] = x.view
+	}
+	return out
+}
+
+// since are the changes after a version; everything where it is none of this process, or too old.
+func (s *siteLineUp) since(begun, version string) changesView {
+	out := changesView{Version: fmt.Sprintf("%s-%d", begun, s.version), Devices: []deviceView{}, Gone: []uuid.UUID{}}
+	number, own := strings.CutPrefix(version, begun+"-")
+	n, err := strconv.ParseInt(number, 10, 64)
+	if !own || err != nil || n > s.version || n < s.forgot {
+		out.Devices = s.all()
+		return out
+	}
+	out.Since = version
+	for _, x := range s.order {
+		if x.version > n {
+			out.Devices = append(out.Devices, x.view)
+		}
+	}
+	for _, g := range s.gone {
+		if g.version > n {
+			out.Gone = append(out.Gone, g.id)
+		}
+	}
+	return out
+}
+
+// sum counts the devices of a site, for its card.
+func (s *siteLineUp) sum(v *siteView) {
+	for _, x := range s.order {
+		st := &x.d.Status
+		if st.Device.Stray {
+			v.Strays++
+			continue
+		}
+		switch st.Device.Kind {
+		case discovery.Recorder:
+			v.Recorders++
+			continue
+		case discovery.Camera:
+			v.Cameras++
+		default:
+			v.Others++
+			continue
+		}
+		switch at := st.At(); {
+		case at == "":
+			v.Done++
+		default:
+			v.Funnel[string(at)]++
+			if st.Latch(at).State == latch.Stuck {
+				v.Stuck++
+			} else {
+				v.CanGoOn++
+			}
+		}
+		if p, ok := st.Proofs["main"]; ok && p.Still != nil && len(v.Stills) < 4 {
+			v.Stills = append(v.Stills, *p.Still)
+		}
+	}
+}

@@ -1,0 +1,63 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+
+	"github.com/google/uuid"
+	"github.com/jmoiron/sqlx"
+)
+
+// Changes are what is new at a site since a reader last looked.
+type Changes struct {
+	Mark    string      // to look from the next time
+	Whole   bool        // every device may have changed, or gone
+	Devices []uuid.UUID // that may have changed, where Whole is false
+}
+
+// Changes looks what has changed at a site since mark; "" is from the beginning. A change that was made by a transaction which ended after
+// the last look is found, however early it began; one may be told of twice.
+func (s *Store) Changes(ctx context.Context, site uuid.UUID, mark string) (Changes, error) {
+	if mark == "" {
+		mark = "0"
+	}
+	var row struct {
+		Mark    string       `db:"mark"`
+		Whole   sql.NullBool `db:"whole"`
+		Devices uuidList     `db:"devices"`
+	}
+	err := s.db.GetContext(ctx, &row, `SELECT pg_snapshot_xmin(pg_current_snapshot())::text AS mark,
+		(SELECT changed >= $2::xid8 FROM sites WHERE id = $1) AS whole,
+		(SELECT COALESCE(json_agg(id), '[]') FROM devices WHERE site_id = $1 AND changed >= $2::xid8) AS devices`, site, mark)
+	if err == nil && !row.Whole.Valid {
+		err = ErrNotFound
+	}
+	return Changes{Mark: row.Mark, Whole: row.Whole.Bool, Devices: row.Devices}, err
+}
+
+// DevicesOf returns devices with their derived status, in order of address. Those that are no more are left out.
+func (s *Store) DevicesOf(ctx context.Context, ids []uuid.UUID) ([]Device, error) {
+	var out []Device
+	if err := s.db.SelectContext(ctx, &out, "SELECT "+deviceColumns+" FROM devices WHERE id = ANY($1)", ids); err != nil {
+		return nil, err
+	}
+	return out, s.derive(ctx, out, "d.id = ANY($1)", ids)
+}
+
+// deviceChanged marks that what a device's status is derived from has changed, and tells readers of it.
+func (s *Store) deviceChanged(ctx context.Context, tx sqlx.ExtContext, device uuid.UUID) error {
+	var site uuid.UUID
+	err := sqlx.GetContext(ctx, tx, &site, "UPDATE devices SET changed = pg_current_xact_id() WHERE id = $1 RETURNING site_id", device)
+	if err != nil {
+		return found(err)
+	}
+	return s.notify(ctx, tx, Event{Site: site, What: "device", ID: device})
+}
+
+// siteChanged marks that every device of a site may have changed, and tells readers of it.
+func (s *Store) siteChanged(ctx context.Context, tx sqlx.ExtContext, site uuid.UUID) error {
+	if _, err := tx.ExecContext(ctx, "UPDATE sites SET changed = pg_current_xact_id() WHERE id = $1", site); err != nil {
+		return err
+	}
+	return s.notify(ctx, tx, Event{Site: site, What: "site", ID: site})
+}
