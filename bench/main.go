@@ -43,6 +43,7 @@ func run() error {
 	}{
 		{"meter", meter}, {"sweep", sweep}, {"silent range", silent}, {"thousand devices", thousand}, {"fifty addresses",
 			fiftyAddresses}, {"recipes", recipes}, {"ladder", ladderTime}, {"prove", proveTime}, {"two hundred cameras", twoHundred}, {"keyring", keyring},
+		{"line-up", lineUp},
 	} {
 		if len(os.Args) > 1 && !slices.Contains(os.Args[1:], m.name) {
 			continue

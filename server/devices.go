@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"hash/fnv"
 	"net/netip"
+	"reflect"
 	"runtime"
 	"slices"
 	"strconv"
@@ -202,26 +203,33 @@ type DevicePath struct {
 func (s *Server) deviceRoutes(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "list-devices", Method: "GET", Path: "/api/sites/{site}/devices",
 		Summary: "A site's devices with their latches"},
-		func(ctx context.Context, in *SitePath) (*struct{ Body []deviceView }, error) {
+		func(ctx context.Context, in *SitePath) (*struct{ Body []encodedDevice }, error) {
 			list, err := s.lineUp.site(ctx, in.Site)
 			if err != nil {
 				return nil, s.explain(err)
 			}
 			defer list.mu.Unlock()
-			return &struct{ Body []deviceView }{Body: list.all()}, nil
+			return &struct{ Body []encodedDevice }{Body: list.all()}, nil
 		})
+	changes := api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[changesView](), true, "")
 	huma.Register(api, huma.Operation{OperationID: "list-changes", Method: "GET", Path: "/api/sites/{site}/changes",
-		Summary: "The devices that have changed since a version; all of them from the beginning"},
+		Summary: "The devices that have changed since a version; all of them from the beginning",
+		Responses: map[string]*huma.Response{"200": {Description: "OK",
+			Content: map[string]*huma.MediaType{"application/json": {Schema: changes}}}}},
 		func(ctx context.Context, in *struct {
 			SitePath
 			Since string `query:"since"`
-		}) (*struct{ Body changesView }, error) {
+		}) (*huma.StreamResponse, error) {
 			list, err := s.lineUp.site(ctx, in.Site)
 			if err != nil {
 				return nil, s.explain(err)
 			}
 			defer list.mu.Unlock()
-			return &struct{ Body changesView }{Body: list.since(s.lineUp.begun, in.Since)}, nil
+			raw := list.since(s.lineUp.begun, in.Since).encode()
+			return &huma.StreamResponse{Body: func(ctx huma.Context) {
+				ctx.SetHeader("Content-Type", "application/json")
+				ctx.BodyWriter().Write(raw)
+			}}, nil
 		})
 	huma.Register(api, huma.Operation{OperationID: "get-device", Method: "GET", Path: "/api/devices/{device}", Summary: "One device"},
 		func(ctx context.Context, in *DevicePath) (*struct{ Body deviceView }, error) {

@@ -2,7 +2,6 @@ package server
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -174,11 +173,7 @@ func (s *Server) tellChanges(ctx context.Context, w io.Writer, site uuid.UUID, v
 	if changes.Version == version {
 		return version
 	}
-	raw, err := json.Marshal(changes)
-	if err != nil {
-		return version
-	}
-	fmt.Fprintf(w, "event: changes\ndata: %s\n\n", raw)
+	fmt.Fprintf(w, "event: changes\ndata: %s\n\n", changes.encode())
 	return changes.Version
 }
 

@@ -52,8 +52,15 @@ func (x *shed) sight(t *testing.T, endpoint, addr string) uuid.UUID {
 	return id
 }
 
+// changesSeen is changesView as a page reads it.
+type changesSeen struct {
+	Version, Since string
+	Devices        []deviceView
+	Gone           []uuid.UUID
+}
+
 // changes asks what has changed, and returns the names that have with the version that follows.
-func (x *shed) changes(since string) (v changesView, names string) {
+func (x *shed) changes(since string) (v changesSeen, names string) {
 	_, raw, _ := x.p.do("GET", "/api/sites/"+x.site.ID.String()+"/changes?since="+url.QueryEscape(since), nil)
 	require.NoError(x.p.t, json.Unmarshal([]byte(raw), &v), raw)
 	var list []string
@@ -208,7 +215,7 @@ func TestTheEventStreamCarriesChanges(t *testing.T) {
 	defer res.Body.Close()
 	lines := bufio.NewScanner(res.Body)
 	lines.Buffer(nil, 1<<20)
-	next := func() (c changesView) {
+	next := func() (c changesSeen) {
 		for lines.Scan() {
 			if lines.Text() != "event: changes" {
 				continue

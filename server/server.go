@@ -84,7 +84,7 @@ func bare(cfg Config) *Server {
 func New(ctx context.Context, cfg Config) *Server {
 	s := bare(cfg)
 	r := chi.NewRouter()
-	r.Use(ownRequestID, middleware.RequestID, s.logged, middleware.Recoverer, middleware.Compress(5), s.securityHeaders, s.knownHost,
+	r.Use(ownRequestID, middleware.RequestID, s.logged, middleware.Recoverer, middleware.Compress(1), s.securityHeaders, s.knownHost,
 		s.sameOrigin(),
 		s.withCaller, s.inTime, withoutNUL)
 	s.routes(r)

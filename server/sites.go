@@ -35,6 +35,7 @@ type siteView struct {
 	Stills    []uuid.UUID    `json:"stills" doc:"up to four pictures of its cameras"`
 	Network   networkBody    `json:"network" doc:"how its addresses are laid out"`
 	Watch     bool           `json:"watch" doc:"what devices announce by themselves is listened to"`
+	Reached   bool           `json:"reached" doc:"some worker reaches its network"`
 	Storms    []store.Storm  `json:"storms" doc:"announcements that were not filed, since no wire has so many devices"`
 	Created   time.Time      `json:"created_at"`
 }
@@ -167,11 +168,7 @@ func (s *Server) interfaces(ctx context.Context) (*struct{ Body []interfaceView 
 
 func (s *Server) siteView(ctx context.Context, site store.Site) (siteView, error) {
 	v := siteView{ID: site.ID, Name: site.Name, Ranges: site.Ranges.Strings(), Addresses: site.Ranges.Count(),
-		Network: viewOfNetwork(site.Network), Watch: site.Watch, Created: site.Created, Funnel: map[string]int{}, Stills: []uuid.UUID{}}
-	var err error
-	if v.Storms, err = s.cfg.Store.Storms(ctx, site.ID); err != nil {
-		return v, err
-	}
+		Network: viewOfNetwork(site.Network), Watch: site.Watch, Reached: site.Reached, Storms: site.Storms, Created: site.Created, Funnel: map[string]int{}, Stills: []uuid.UUID{}}
 	list, err := s.lineUp.site(ctx, site.ID)
 	if err != nil {
 		return v, err

@@ -20,7 +20,15 @@ type Site struct {
 	Network address.Network // how its addresses are laid out
 	Watch   bool            // whether what devices announce by themselves is listened to
 	Created time.Time
+	Reached bool    // whether a worker reaches it now
+	Storms  []Storm // what was heard and not filed, the largest first
 }
+
+// siteQuery reads sites with what lies beside them, in one go.
+const siteQuery = `SELECT s.id, s.name, to_json(s.ranges) AS ranges, s.network, s.watch, s.created_at,
+	EXISTS (SELECT 1 FROM worker_sites w WHERE w.site_id = s.id) AS reached,
+	(SELECT COALESCE(json_agg(json_build_object('address', addr, 'first_at', first_at, 'last_at', last_at, 'dropped', dropped)
+		ORDER BY dropped DESC, addr), '[]') FROM storms t WHERE t.site_id = s.id) AS storms FROM sites s`
 
 type siteRow struct {
 	ID      uuid.UUID `db:"id"`
@@ -29,16 +37,19 @@ type siteRow struct {
 	Network []byte    `db:"network"` // JSON
 	Watch   bool      `db:"watch"`
 	Created time.Time `db:"created_at"`
+	Reached bool      `db:"reached"`
+	Storms  []byte    `db:"storms"` // JSON
 }
 
 func (r siteRow) site() (Site, error) {
-	site := Site{ID: r.ID, Name: r.Name, Watch: r.Watch, Created: r.Created}
-	return site, errors.Join(json.Unmarshal(r.Ranges, &site.Ranges), json.Unmarshal(r.Network, &site.Network))
+	site := Site{ID: r.ID, Name: r.Name, Watch: r.Watch, Created: r.Created, Reached: r.Reached}
+	return site, errors.Join(json.Unmarshal(r.Ranges, &site.Ranges), json.Unmarshal(r.Network, &site.Network),
+		json.Unmarshal(r.Storms, &site.Storms))
 }
 
 // CreateSite makes a site.
 func (s *Store) CreateSite(ctx context.Context, name string, ranges address.Ranges) (Site, error) {
-	site := Site{ID: newID(), Name: name, Ranges: ranges, Watch: true}
+	site := Site{ID: newID(), Name: name, Ranges: ranges, Watch: true, Storms: []Storm{}}
 	return site, s.tx(ctx, func(tx *sqlx.Tx) error {
 		if err := tx.GetContext(ctx, &site.Created, "INSERT INTO sites (id, name, ranges) VALUES ($1, $2, $3) RETURNING created_at", site.ID,
 			name, ranges.Strings()); err != nil {
@@ -101,7 +112,7 @@ func (s *Store) DeleteSite(ctx context.Context, by Person, id uuid.UUID) error {
 // Site returns one site.
 func (s *Store) Site(ctx context.Context, id uuid.UUID) (Site, error) {
 	var r siteRow
-	if err := s.db.GetContext(ctx, &r, "SELECT id, name, to_json(ranges) AS ranges, network, watch, created_at FROM sites WHERE id = $1",
+	if err := s.db.GetContext(ctx, &r, siteQuery+" WHERE s.id = $1",
 		id); err != nil {
 		return Site{}, found(err)
 	}
@@ -111,8 +122,7 @@ func (s *Store) Site(ctx context.Context, id uuid.UUID) (Site, error) {
 // Sites returns all sites, oldest first.
 func (s *Store) Sites(ctx context.Context) ([]Site, error) {
 	var rows []siteRow
-	if err := s.db.SelectContext(ctx, &rows, "SELECT id, name, to_json(ranges) AS ranges, network, watch, created_at FROM sites ORDER BY "+
-		"created_at, id"); err != nil {
+	if err := s.db.SelectContext(ctx, &rows, siteQuery+" ORDER BY s.created_at, s.id"); err != nil {
 		return nil, err
 	}
 	var out []Site

@@ -1627,6 +1627,8 @@ export interface components {
             /** Format: int64 */
             others: number;
             ranges: string[];
+            /** @description some worker reaches its network */
+            reached: boolean;
             /** Format: int64 */
             recorders: number;
             /** @description up to four pictures of its cameras */

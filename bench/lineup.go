@@ -1,0 +1,216 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http"
+	"net/http/cookiejar"
+	"net/http/httptest"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"slices"
+	"testing/fstest"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+
+	"unlatch/core/address"
+	"unlatch/core/camera"
+	"unlatch/core/discovery"
+	"unlatch/core/evidence"
+	"unlatch/core/media"
+	"unlatch/core/prove"
+	"unlatch/jobs"
+	"unlatch/server"
+	"unlatch/sim/scene"
+	"unlatch/store"
+	"unlatch/store/cluster"
+)
+
+const linedUp = 2000
+
+// lineUp measures how the line-up of a site of 2,000 devices is read: everything at first, then what has changed.
+func lineUp(ctx context.Context, _ *scene.Library) ([]figure, error) {
+	dir, err := os.MkdirTemp("", "unlatch-bench-*")
+	if err != nil {
+		return nil, err
+	}
+	defer os.RemoveAll(dir)
+	os.Chmod(dir, 0o755)
+	pg, err := cluster.Start(ctx, cluster.Options{Dir: filepath.Join(dir, "pg"), Scratch: true})
+	if err != nil {
+		return nil, err
+	}
+	defer pg.Stop()
+	quiet := slog.New(slog.DiscardHandler)
+	s, err := store.Open(ctx, pg.URL, filepath.Join(dir, "key"), quiet)
+	if err != nil {
+		return nil, err
+	}
+	defer s.Close()
+	q, err := jobs.NewQueue(s, quiet)
+	if err != nil {
+		return nil, err
+	}
+	site, err := s.CreateSite(ctx, "Long line", address.MustParse("10.20.0.0/16"))
+	if err != nil {
+		return nil, err
+	}
+	devices, err := generate(ctx, s, site.ID)
+	if err != nil {
+		return nil, err
+	}
+	const code = "bench-code"
+	serving, stop := context.WithCancel(ctx)
+	defer stop()
+	h := httptest.NewServer(server.New(serving, server.Config{Store: s, Queue: q, Agent: jobs.Here{}, SetupCode: code, Log: quiet,
+		Web: fstest.MapFS{"index.html": {Data: []byte("<title>Unlatch</title>")}}}))
+	defer h.Close()
+	jar, _ := cookiejar.New(nil)
+	page := &http.Client{Jar: jar}
+	body, _ := json.Marshal(map[string]string{"name": "keeper", "password": "a long password", "code": code})
+	res, err := page.Post(h.URL+"/api/setup", "application/json", bytes.NewReader(body))
+	if err != nil {
+		return nil, err
+	}
+	res.Body.Close()
+	if res.StatusCode >= 300 {
+		return nil, fmt.Errorf("setting up was answered with %d", res.StatusCode)
+	}
+	get := func(path string) (took time.Duration, raw []byte, err error) {
+		began := time.Now()
+		res, err := page.Get(h.URL + path)
+		if err != nil {
+			return 0, nil, err
+		}
+		defer res.Body.Close()
+		raw, err = io.ReadAll(res.Body)
+		if err == nil && res.StatusCode != http.StatusOK {
+			err = fmt.Errorf("%s was answered with %d", path, res.StatusCode)
+		}
+		return time.Since(began), raw, err
+	}
+	path := "/api/sites/" + site.ID.String()
+	cold, raw, err := get(path + "/changes")
+	if err != nil {
+		return nil, err
+	}
+	size := len(raw)
+	var first []time.Duration
+	for range 21 {
+		took, _, err := get(path + "/changes")
+		if err != nil {
+			return nil, err
+		}
+		first = append(first, took)
+	}
+	var all struct {
+		Version string
+		Devices []json.RawMessage
+	}
+	if err := json.Unmarshal(raw, &all); err != nil || len(all.Devices) != linedUp {
+		return nil, errors.Join(err, fmt.Errorf("%d devices were told of", len(all.Devices)))
+	}
+	var empty, changed, one, sites []time.Duration
+	version := all.Version
+	for i := range 400 {
+		took, _, err := get("/api/session")
+		if err != nil {
+			return nil, err
+		}
+		empty = append(empty, took)
+		if took, _, err = get(path + "/changes?since=" + version); err != nil {
+			return nil, err
+		}
+		changed = append(changed, took)
+		if took, _, err = get("/api/sites"); err != nil {
+			return nil, err
+		}
+		sites = append(sites, took)
+		if i%8 != 0 {
+			continue
+		}
+		d := &store.Device{ID: devices[i], Site: site.ID}
+		reached := evidence.Reached{Addr: addressOf(i), Service: "http://again/", SkewMS: int64(i)}
+		if err := s.Record(ctx, d, nil, store.Finding{Body: reached}); err != nil {
+			return nil, err
+		}
+		if took, raw, err = get(path + "/changes?since=" + version); err != nil {
+			return nil, err
+		}
+		one = append(one, took)
+		if err := json.Unmarshal(raw, &all); err != nil || len(all.Devices) != 1 {
+			return nil, errors.Join(err, fmt.Errorf("%d devices were told of after one change", len(all.Devices)))
+		}
+		version = all.Version
+	}
+	floor := p95(empty)
+	ratio := func(d time.Duration) string { return fmt.Sprintf("%.1f", float64(d)/float64(floor)) }
+	return []figure{
+		{"Line-up of 2,000 devices: what has changed, where nothing has, p95", ms(p95(changed)), ms(floor) + " an empty handler, p95",
+			ratio(p95(changed)), "under 3"},
+		{"The same where one device has, p95", ms(p95(one)), ms(floor) + " an empty handler, p95", ratio(p95(one)), "stated"},
+		{"The same: everything, as a page first loads it", fmt.Sprintf("%s for %.1f MB", ms(median(first)), float64(size)/1e6), "", "", "under 150 ms"},
+		{"The same: the very first time after the start of the server", ms(cold), "", "", "stated"},
+		{"The same: the cards of all sites, p95", ms(p95(sites)), ms(floor) + " an empty handler, p95", ratio(p95(sites)), "stated"},
+	}, nil
+}
+
+func p95(list []time.Duration) time.Duration {
+	list = slices.Sorted(slices.Values(list))
+	return list[len(list)*95/100]
+}
+
+func addressOf(i int) netip.Addr {
+	return netip.AddrFrom4([4]byte{10, 20, byte(i / 250), byte(i%250 + 1)})
+}
+
+// generate records a site of cameras that are proven, as sweeps and jobs would.
+func generate(ctx context.Context, s *store.Store, site uuid.UUID) (ids []uuid.UUID, err error) {
+	key, err := s.AddSignIn(ctx, store.NewSignIn{Label: "Fitter", User: "fitter"})
+	if err != nil {
+		return nil, err
+	}
+	sweep, err := s.StartRun(ctx, site, "sweep", "bench", linedUp, func(pgx.Tx, uuid.UUID) error { return nil })
+	if err != nil {
+		return nil, err
+	}
+	for i := range linedUp {
+		at := addressOf(i)
+		service := fmt.Sprintf("http://%s/onvif/device_service", at)
+		id, err := s.Sight(ctx, site, &sweep.ID, discovery.Sighting{Method: discovery.WSDiscovery, At: time.Now().UTC(), Addr: at,
+			Endpoint: fmt.Sprintf("urn:bench:%d", i), Kind: discovery.Camera, Name: fmt.Sprintf("Camera %d", i), XAddr: service})
+		if err != nil {
+			return nil, err
+		}
+		ids = append(ids, id)
+		d := &store.Device{ID: id, Site: site}
+		located := evidence.Located{Addr: at}
+		findings := []store.Finding{{Body: evidence.Reached{Addr: at, Service: service}},
+			{Body: evidence.SignedIn{SignIn: key, Label: "Fitter", User: "fitter", Scheme: "digest MD5",
+				Info: camera.Info{Manufacturer: "Corvane", Model: "V4", Firmware: "4.2", Serial: fmt.Sprint(i)}}}}
+		for n, role := range []string{"main", "sub"} {
+			st := camera.Stream{Token: fmt.Sprint("p", n), Role: role, Channel: 1, URL: fmt.Sprintf("rtsp://%s/vista/%s", at, role), Service: "media",
+				Claimed: camera.Settings{Codec: "H.264", Width: 1920 / (n + 1), Height: 1080 / (n + 1), FPS: 25, BitrateKbps: 4000 / (n + 1)}}
+			located.Streams = append(located.Streams, st)
+			proof := prove.Proof{URL: st.URL, OK: true, Transport: "tcp", Auth: "digest MD5", Video: &media.Measured{Codec: "H.264",
+				Width: 1920, Height: 1080, FPS: 25, BitrateKbps: 3900}, Steps: []prove.Step{{Name: "connect", MS: 1}, {Name: "describe", MS: 2}}}
+			findings = append(findings, store.Finding{Subject: st.Token, Body: evidence.Proof{Proof: proof, PlainURL: st.URL, Role: role,
+				Settings: st.Claimed.Fingerprint()}})
+		}
+		findings = slices.Insert(findings, 2, store.Finding{Body: located})
+		for _, f := range findings {
+			if err := s.Record(ctx, d, nil, f); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return ids, nil
+}
