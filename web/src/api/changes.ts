@@ -14,7 +14,11 @@ function newer(a: string, b: string): number | undefined {
 }
 
 /** An address as something to sort by: numbers by their value. */
-const order = (a: string) => a.split(".").map((part) => part.padStart(3, "0")).join(".");
+const order = (a: string) =>
+  a
+    .split(".")
+    .map((part) => part.padStart(3, "0"))
+    .join(".");
 
 /**
  * Brings a line-up up to date. Changes since an earlier version than ours fit too, since each device comes whole; an answer that was asked for
@@ -27,10 +31,11 @@ export function apply(before: LineUp | undefined, c: Changes): LineUp {
   const keep = (d: Device) => (known.get(d.id)?.revision === d.revision ? known.get(d.id)! : d);
   if (!c.since || !before) return { version: c.version, devices: c.devices.map(keep) };
   const now = new Map(known);
-  c.gone.forEach((id) => now.delete(id));
-  c.devices.forEach((d) => now.set(d.id, keep(d)));
+  for (const id of c.gone) now.delete(id);
+  for (const d of c.devices) now.set(d.id, keep(d));
   const devices = [...now.values()];
   const moved = c.devices.some((d) => known.get(d.id)?.address !== d.address);
-  if (moved) devices.sort((a, b) => (order(a.address) < order(b.address) ? -1 : order(a.address) > order(b.address) ? 1 : a.id < b.id ? -1 : 1));
+  if (moved)
+    devices.sort((a, b) => (order(a.address) < order(b.address) ? -1 : order(a.address) > order(b.address) ? 1 : a.id < b.id ? -1 : 1));
   return { version: c.version, devices };
 }

@@ -52,7 +52,12 @@ export async function must<T>(call: Promise<Answer<T>>): Promise<T> {
   try {
     answer = await call;
   } catch {
-    throw new Problem(0, "no_server", "The Unlatch server does not answer.", "Check that it is running; this page goes on by itself when it is back.");
+    throw new Problem(
+      0,
+      "no_server",
+      "The Unlatch server does not answer.",
+      "Check that it is running; this page goes on by itself when it is back.",
+    );
   }
   if (answer.response.ok) return answer.data as T;
   const e = (answer.error ?? {}) as { detail?: string; cause?: string; fix?: string; count?: number };

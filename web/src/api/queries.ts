@@ -10,12 +10,18 @@ export const client = new QueryClient({
 
 export const useSession = () => useQuery({ queryKey: ["session"], queryFn: () => must(api.GET("/api/session")) });
 export const useSites = () => useQuery({ queryKey: ["sites"], queryFn: () => must(api.GET("/api/sites")) });
-export const useSite = (site: string) => useQuery({ queryKey: ["site", site], queryFn: () => must(api.GET("/api/sites/{site}", { params: { path: { site } } })) });
+export const useSite = (site: string) =>
+  useQuery({ queryKey: ["site", site], queryFn: () => must(api.GET("/api/sites/{site}", { params: { path: { site } } })) });
 export const useInterfaces = () => useQuery({ queryKey: ["interfaces"], queryFn: () => must(api.GET("/api/interfaces")) });
 export const useSignIns = () => useQuery({ queryKey: ["sign-ins"], queryFn: () => must(api.GET("/api/sign-ins")) });
 export const useDevices = (site: string) => {
   const q = useQueryClient();
-  return useQuery({ queryKey: ["devices", site], queryFn: () => devicesNow(q, site), structuralSharing: false, select: (l: LineUp) => l.devices });
+  return useQuery({
+    queryKey: ["devices", site],
+    queryFn: () => devicesNow(q, site),
+    structuralSharing: false,
+    select: (l: LineUp) => l.devices,
+  });
 };
 
 /** The line-up as it is now: what has changed is asked for, and everything the first time. */
@@ -25,9 +31,16 @@ async function devicesNow(q: QueryClient, site: string): Promise<LineUp> {
   return apply(known(), changes); // what came over the events meanwhile counts too
 }
 export const useRuns = (site: string) =>
-  useQuery({ queryKey: ["runs", site], queryFn: () => must(api.GET("/api/sites/{site}/runs", { params: { path: { site } } })), refetchInterval: (q) => (q.state.data?.some((r) => r.state === "running") ? 1_000 : false) });
+  useQuery({
+    queryKey: ["runs", site],
+    queryFn: () => must(api.GET("/api/sites/{site}/runs", { params: { path: { site } } })),
+    refetchInterval: (q) => (q.state.data?.some((r) => r.state === "running") ? 1_000 : false),
+  });
 export const useEvidence = (device: string) =>
-  useQuery({ queryKey: ["evidence", device], queryFn: () => must(api.GET("/api/devices/{device}/evidence", { params: { path: { device } } })) });
+  useQuery({
+    queryKey: ["evidence", device],
+    queryFn: () => must(api.GET("/api/devices/{device}/evidence", { params: { path: { device } } })),
+  });
 
 /** Keeps a site's queries true: the server tells what has changed of its devices, and of the rest that it has changed. */
 export function useSiteEvents(site: string) {
@@ -46,7 +59,7 @@ export function useSiteEvents(site: string) {
       if (due.size > 0) timer = window.setTimeout(flush, 250);
     };
     const want = (...keys: string[]) => {
-      keys.forEach((k) => due.add(k));
+      for (const k of keys) due.add(k);
       timer ||= window.setTimeout(flush, 250);
     };
     const version = q.getQueryData<LineUp>(["devices", site])?.version ?? "";
@@ -83,7 +96,8 @@ export function useSitesEvents() {
 }
 
 /** Whether the server has what it needs; looked at now and then. */
-export const useHealth = () => useQuery({ queryKey: ["health"], queryFn: () => must(api.GET("/api/health")), refetchInterval: 60_000, retry: false });
+export const useHealth = () =>
+  useQuery({ queryKey: ["health"], queryFn: () => must(api.GET("/api/health")), refetchInterval: 60_000, retry: false });
 
 /** Shows a problem as a toast, with its fix. */
 export function say(e: unknown) {
@@ -94,7 +108,8 @@ export function say(e: unknown) {
 export function useOpenLatches(site: string) {
   const q = useQueryClient();
   return useMutation({
-    mutationFn: (body: { devices: string[]; target?: string; again?: boolean; retry?: boolean }) => must(api.POST("/api/sites/{site}/open", { params: { path: { site } }, body })),
+    mutationFn: (body: { devices: string[]; target?: string; again?: boolean; retry?: boolean }) =>
+      must(api.POST("/api/sites/{site}/open", { params: { path: { site } }, body })),
     onSuccess: () => q.invalidateQueries({ queryKey: ["runs", site] }),
     onError: say,
   });
@@ -103,19 +118,23 @@ export function useOpenLatches(site: string) {
 export function useSweep(site: string) {
   const q = useQueryClient();
   return useMutation({
-    mutationFn: (confirm: boolean) => must(api.POST("/api/sites/{site}/sweeps", { params: { path: { site } }, body: { confirm_large: confirm } })),
+    mutationFn: (confirm: boolean) =>
+      must(api.POST("/api/sites/{site}/sweeps", { params: { path: { site } }, body: { confirm_large: confirm } })),
     onSuccess: () => q.invalidateQueries({ queryKey: ["runs", site] }),
   });
 }
 
 export function useRename(site: string) {
   const q = useQueryClient();
-  const rename = async (device: string, name: string) => must(api.PATCH("/api/devices/{device}", { params: { path: { device } }, body: { name } }));
+  const rename = async (device: string, name: string) =>
+    must(api.PATCH("/api/devices/{device}", { params: { path: { device } }, body: { name } }));
   return useMutation({
     mutationFn: ({ device, name }: { device: string; name: string }) => rename(device, name),
     onSuccess: (out, { device, name }) => {
       q.invalidateQueries({ queryKey: ["devices", site] });
-      toast(name ? `Named “${name}”` : "Name taken back", { action: { label: "Undo", onClick: () => rename(device, out.before).catch(say) } });
+      toast(name ? `Named “${name}”` : "Name taken back", {
+        action: { label: "Undo", onClick: () => rename(device, out.before).catch(say) },
+      });
     },
     onError: say,
   });
@@ -124,18 +143,33 @@ export function useRename(site: string) {
 export function useRemove(site: string) {
   const q = useQueryClient();
   return useMutation({
-    mutationFn: (body: { devices: string[]; target: string }) => must(api.POST("/api/sites/{site}/remove", { params: { path: { site } }, body })),
+    mutationFn: (body: { devices: string[]; target: string }) =>
+      must(api.POST("/api/sites/{site}/remove", { params: { path: { site } }, body })),
     onSuccess: () => q.invalidateQueries({ queryKey: ["runs", site] }),
     onError: say,
   });
 }
 
-type AddressLine = { device: string; address?: string; dhcp?: boolean; bits?: number; gateway?: string; dns?: string; ntp?: string; host?: string; time_zone?: string; clock?: boolean; no_dns?: boolean; no_ntp?: boolean };
+type AddressLine = {
+  device: string;
+  address?: string;
+  dhcp?: boolean;
+  bits?: number;
+  gateway?: string;
+  dns?: string;
+  ntp?: string;
+  host?: string;
+  time_zone?: string;
+  clock?: boolean;
+  no_dns?: boolean;
+  no_ntp?: boolean;
+};
 
 export function useReaddress(site: string) {
   const q = useQueryClient();
   return useMutation({
-    mutationFn: (body: { title: string; lines: AddressLine[] }) => must(api.POST("/api/sites/{site}/addresses", { params: { path: { site } }, body })),
+    mutationFn: (body: { title: string; lines: AddressLine[] }) =>
+      must(api.POST("/api/sites/{site}/addresses", { params: { path: { site } }, body })),
     onSuccess: () => q.invalidateQueries({ queryKey: ["runs", site] }),
   });
 }
@@ -146,7 +180,23 @@ export const backToBefore = (devices: Device[]): AddressLine[] =>
     const b = d.moved?.before;
     const a = d.moved?.after;
     // What was set by hand for the first time goes back to DHCP.
-    return b ? [{ no_dns: !b.dns?.length && !!a?.dns?.length, no_ntp: !b.ntp && !!a?.ntp, device: d.id, address: b.addr, dhcp: b.dhcp, bits: b.bits, gateway: b.gateway || undefined, dns: b.dns?.join(", "), ntp: b.ntp, host: b.host, time_zone: b.time_zone }] : [];
+    return b
+      ? [
+          {
+            no_dns: !b.dns?.length && !!a?.dns?.length,
+            no_ntp: !b.ntp && !!a?.ntp,
+            device: d.id,
+            address: b.addr,
+            dhcp: b.dhcp,
+            bits: b.bits,
+            gateway: b.gateway || undefined,
+            dns: b.dns?.join(", "),
+            ntp: b.ntp,
+            host: b.host,
+            time_zone: b.time_zone,
+          },
+        ]
+      : [];
   });
 
 type Remedy = { action: "streams" | "clock" | "stream_user"; devices: Device[]; undo?: boolean; user?: string; each?: boolean };
@@ -154,7 +204,8 @@ type Remedy = { action: "streams" | "clock" | "stream_user"; devices: Device[]; 
 /** Mends one thing on devices; the toast takes it back. */
 export function useRemedy(site: string) {
   const q = useQueryClient();
-  const send = async ({ devices, ...rest }: Remedy) => must(api.POST("/api/sites/{site}/remedies", { params: { path: { site } }, body: { devices: devices.map((d) => d.id), ...rest } }));
+  const send = async ({ devices, ...rest }: Remedy) =>
+    must(api.POST("/api/sites/{site}/remedies", { params: { path: { site } }, body: { devices: devices.map((d) => d.id), ...rest } }));
   return useMutation({
     mutationFn: send,
     onSuccess: () => {
@@ -174,14 +225,19 @@ export function useForget(site: string) {
 }
 
 export const useGuidance = (device: string) =>
-  useQuery({ queryKey: ["guidance", device], queryFn: () => must(api.GET("/api/devices/{device}/guidance", { params: { path: { device } } })) });
+  useQuery({
+    queryKey: ["guidance", device],
+    queryFn: () => must(api.GET("/api/devices/{device}/guidance", { params: { path: { device } } })),
+  });
 
 export function useConsent(site: string, device: string) {
   const q = useQueryClient();
   const path = { params: { path: { device } } };
   return useMutation({
     mutationFn: (given: { address: string; reason: string } | null) =>
-      given ? must(api.POST("/api/devices/{device}/consent", { ...path, body: given })) : must(api.DELETE("/api/devices/{device}/consent", path)),
+      given
+        ? must(api.POST("/api/devices/{device}/consent", { ...path, body: given }))
+        : must(api.DELETE("/api/devices/{device}/consent", path)),
     onSuccess: () => q.invalidateQueries({ queryKey: ["devices", site] }),
     onError: say,
   });

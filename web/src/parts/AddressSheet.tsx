@@ -11,6 +11,7 @@ import { Sheet } from "./Sheet";
 import { Still } from "./Still";
 import { Trouble } from "./Trouble";
 import { useDelayed } from "./useDelayed";
+import { Choice } from "./Choice";
 
 type Network = Site["network"];
 
@@ -23,7 +24,17 @@ export function suggest(site: Pick<Site, "ranges" | "network">, gateways: string
 }
 
 /** Gives addresses to the devices in hand: old beside new, what is wrong with each, and one button. Nothing is sent before it. */
-export function AddressSheet({ site, devices, open, onOpenChange }: { site: Site; devices: Device[]; open: boolean; onOpenChange: (open: boolean) => void }) {
+export function AddressSheet({
+  site,
+  devices,
+  open,
+  onOpenChange,
+}: {
+  site: Site;
+  devices: Device[];
+  open: boolean;
+  onOpenChange: (open: boolean) => void;
+}) {
   const interfaces = useInterfaces();
   const [network, setNetwork] = useState<Network | null>(null);
   const [names, setNames] = useState(false);
@@ -40,7 +51,10 @@ export function AddressSheet({ site, devices, open, onOpenChange }: { site: Site
   const asked = useDelayed(network, 350);
   const plan = useQuery({
     queryKey: ["plan", site.id, ids, order, asked],
-    queryFn: () => must(api.POST("/api/sites/{site}/address-plan", { params: { path: { site: site.id } }, body: { devices: ids, order, network: asked! } })),
+    queryFn: () =>
+      must(
+        api.POST("/api/sites/{site}/address-plan", { params: { path: { site: site.id } }, body: { devices: ids, order, network: asked! } }),
+      ),
     enabled: open && !!asked,
     placeholderData: keepPreviousData,
     retry: false,
@@ -61,39 +75,128 @@ export function AddressSheet({ site, devices, open, onOpenChange }: { site: Site
         title: `${dhcp ? "Put to DHCP" : "Give addresses to"} ${devices.length === 1 ? devices[0]!.name : `${dhcp ? devices.length : ready.length} devices`}`,
         lines: dhcp
           ? devices.map((d) => ({ device: d.id, dhcp: true }))
-          : ready.map((l) => ({ device: l.device, address: l.new, bits: network!.bits, gateway: network!.gateway, dns: network!.dns, ntp: network!.ntp, time_zone: network!.time_zone, host: names ? l.host : undefined, clock: clocks && (wrong(l) || !!network!.ntp) })),
+          : ready.map((l) => ({
+              device: l.device,
+              address: l.new,
+              bits: network!.bits,
+              gateway: network!.gateway,
+              dns: network!.dns,
+              ntp: network!.ntp,
+              time_zone: network!.time_zone,
+              host: names ? l.host : undefined,
+              clock: clocks && (wrong(l) || !!network!.ntp),
+            })),
       },
       { onSuccess: () => onOpenChange(false) },
     );
   return (
-    <Sheet title={`Addresses for ${devices.length === 1 ? devices[0]!.name : `${devices.length} devices`}`} open={open} onOpenChange={onOpenChange} wide>
+    <Sheet
+      title={`Addresses for ${devices.length === 1 ? devices[0]!.name : `${devices.length} devices`}`}
+      open={open}
+      onOpenChange={onOpenChange}
+      wide
+    >
       {network && (
         <>
           <div className="grid gap-3 sm:grid-cols-[2fr_90px_1.2fr_2fr]">
-            <Field label="Camera pool" name="pool" autoFocus className="mono" autoComplete="off" value={network.pool} onChange={(e) => set({ pool: e.target.value })} error={errorAt("pool") ?? errorAt("range")} />
-            <Field label="Mask" name="bits" className="mono" inputMode="numeric" autoComplete="off" value={`/${network.bits}`} onChange={(e) => set({ bits: Number(e.target.value.replace(/\D/g, "")) })} error={errorAt("bits")} />
-            <Field label="Gateway" name="gateway" className="mono" autoComplete="off" value={network.gateway} placeholder="leave as it is" onChange={(e) => set({ gateway: e.target.value })} error={errorAt("gateway")} />
-            <Field label="DHCP pool, kept free" name="dhcp" className="mono" autoComplete="off" value={network.dhcp} placeholder="192.0.2.200-192.0.2.250" onChange={(e) => set({ dhcp: e.target.value })} error={errorAt("dhcp")} />
+            <Field
+              label="Camera pool"
+              name="pool"
+              autoFocus
+              className="mono"
+              autoComplete="off"
+              value={network.pool}
+              onChange={(e) => set({ pool: e.target.value })}
+              error={errorAt("pool") ?? errorAt("range")}
+            />
+            <Field
+              label="Mask"
+              name="bits"
+              className="mono"
+              inputMode="numeric"
+              autoComplete="off"
+              value={`/${network.bits}`}
+              onChange={(e) => set({ bits: Number(e.target.value.replace(/\D/g, "")) })}
+              error={errorAt("bits")}
+            />
+            <Field
+              label="Gateway"
+              name="gateway"
+              className="mono"
+              autoComplete="off"
+              value={network.gateway}
+              placeholder="leave as it is"
+              onChange={(e) => set({ gateway: e.target.value })}
+              error={errorAt("gateway")}
+            />
+            <Field
+              label="DHCP pool, kept free"
+              name="dhcp"
+              className="mono"
+              autoComplete="off"
+              value={network.dhcp}
+              placeholder="192.0.2.200-192.0.2.250"
+              onChange={(e) => set({ dhcp: e.target.value })}
+              error={errorAt("dhcp")}
+            />
           </div>
           {more ? (
             <div className="mt-3 grid gap-3 sm:grid-cols-3">
-              <Field label="Name servers" name="dns" className="mono" autoComplete="off" autoFocus value={network.dns ?? ""} placeholder="leave as they are" onChange={(e) => set({ dns: e.target.value })} error={errorAt("dns")} />
-              <Field label="Time server" name="ntp" className="mono" autoComplete="off" value={network.ntp ?? ""} placeholder="leave as it is" onChange={(e) => set({ ntp: e.target.value })} error={errorAt("ntp")} />
-              <Field label="Time zone, POSIX form" name="time_zone" className="mono" autoComplete="off" value={network.time_zone ?? ""} placeholder="GMT0BST,M3.5.0/1,M10.5.0" onChange={(e) => set({ time_zone: e.target.value })} error={errorAt("time_zone")} />
+              <Field
+                label="Name servers"
+                name="dns"
+                className="mono"
+                autoComplete="off"
+                autoFocus
+                value={network.dns ?? ""}
+                placeholder="leave as they are"
+                onChange={(e) => set({ dns: e.target.value })}
+                error={errorAt("dns")}
+              />
+              <Field
+                label="Time server"
+                name="ntp"
+                className="mono"
+                autoComplete="off"
+                value={network.ntp ?? ""}
+                placeholder="leave as it is"
+                onChange={(e) => set({ ntp: e.target.value })}
+                error={errorAt("ntp")}
+              />
+              <Field
+                label="Time zone, POSIX form"
+                name="time_zone"
+                className="mono"
+                autoComplete="off"
+                value={network.time_zone ?? ""}
+                placeholder="GMT0BST,M3.5.0/1,M10.5.0"
+                onChange={(e) => set({ time_zone: e.target.value })}
+                error={errorAt("time_zone")}
+              />
             </div>
           ) : (
-            <button type="button" className="mt-2 text-[13px] underline hover:text-ink" onClick={() => setMore(true)}>Name servers, time server, time zone …</button>
+            <button type="button" className="mt-2 text-[13px] underline hover:text-ink" onClick={() => setMore(true)}>
+              Name servers, time server, time zone …
+            </button>
           )}
           <div className="mt-2 flex flex-wrap gap-x-5 text-[13px]">
             <Tick label="Name each device after its camera" checked={names} onChange={setNames} />
             <Tick label="Set clocks right that are wrong" checked={clocks} onChange={setClocks} />
           </div>
           {plan.error instanceof Problem && <p className="mt-1 text-[13px] text-soft">{plan.error.fix}</p>}
-          <div role="group" aria-label="Order" className="mt-3 mb-2 flex items-center gap-1 text-[13px]">
-            <span className="mr-1 text-soft">In order of</span>
-            {(["name", "address", "heard"] as const).map((o) => (
-              <button key={o} type="button" aria-pressed={order === o} onClick={() => setOrder(o)} className={`rounded-sm px-2 py-0.5 ${order === o ? "bg-ink text-paper" : "hover:bg-well"}`}>{{ name: "name", address: "address now", heard: "first heard" }[o]}</button>
-            ))}
+          <div className="mt-3 mb-2 flex items-center gap-2 text-[13px]">
+            <span className="text-soft">In order of</span>
+            <Choice
+              label="Order"
+              value={order}
+              onChange={setOrder}
+              className="gap-1"
+              options={[
+                ["name", "name"],
+                ["address", "address now"],
+                ["heard", "first heard"],
+              ]}
+            />
           </div>
           <div className="max-h-[29vh] overflow-auto border-y">
             <table className="w-full">
@@ -107,10 +210,15 @@ export function AddressSheet({ site, devices, open, onOpenChange }: { site: Site
                       </span>
                     </td>
                     <td className="mono text-right text-soft">{l.old}</td>
-                    <td className="w-6 text-soft"><ArrowRight size={14} aria-label="becomes" /></td>
+                    <td className="w-6 text-soft">
+                      <ArrowRight size={14} aria-label="becomes" />
+                    </td>
                     <td className={`mono ${l.keep ? "text-soft" : "font-semibold"}`}>{l.new}</td>
                     <td className={`text-[13px] ${l.problem ? "text-stuck" : "text-soft"}`}>
-                      {l.problem || [l.keep ? "stays: it lies in the pool" : "free", names && l.host, clocks && wrong(l) && `clock ${skew(l.skew_ms)}`].filter(Boolean).join(" · ")}
+                      {l.problem ||
+                        [l.keep ? "stays: it lies in the pool" : "free", names && l.host, clocks && wrong(l) && `clock ${skew(l.skew_ms)}`]
+                          .filter(Boolean)
+                          .join(" · ")}
                     </td>
                   </tr>
                 ))}
@@ -118,14 +226,32 @@ export function AddressSheet({ site, devices, open, onOpenChange }: { site: Site
             </table>
             {!plan.data && !plan.error && <p className="p-3 text-soft">Looking which addresses are free …</p>}
           </div>
-          <Trouble error={plan.error && !["pool", "range", "bits", "gateway", "dhcp", "dns", "ntp", "time_zone"].includes(field) ? plan.error : null} />
+          <Trouble
+            error={
+              plan.error && !["pool", "range", "bits", "gateway", "dhcp", "dns", "ntp", "time_zone"].includes(field) ? plan.error : null
+            }
+          />
           <Trouble error={send.error} />
-          <p className="mt-3 text-[13px] text-soft">Each device is sent its address, restarted if it asks for that, and found again by its identity. Its latches are opened anew and its recorder gets the new URL. The old setting is kept for undo.</p>
+          <p className="mt-3 text-[13px] text-soft">
+            Each device is sent its address, restarted if it asks for that, and found again by its identity. Its latches are opened anew and
+            its recorder gets the new URL. The old setting is kept for undo.
+          </p>
           <div className="mt-3 flex flex-wrap items-center justify-end gap-2">
-            {troubled.length > 0 && <span className="mr-auto text-[13px] text-stuck">{troubled.length} {troubled.length === 1 ? "line is" : "lines are"} left out</span>}
-            <Button onClick={() => apply(true)} disabled={send.isPending}>Put to DHCP instead</Button>
-            <Button look="next" disabled={ready.length === 0 || send.isPending || plan.isFetching || asked !== network} onClick={() => apply(false)}>
-              Send {ready.length} {ready.every((l) => l.keep) && ready.length > 0 ? "settings" : ready.length === 1 ? "address" : "addresses"}
+            {troubled.length > 0 && (
+              <span className="mr-auto text-[13px] text-stuck">
+                {troubled.length} {troubled.length === 1 ? "line is" : "lines are"} left out
+              </span>
+            )}
+            <Button onClick={() => apply(true)} disabled={send.isPending}>
+              Put to DHCP instead
+            </Button>
+            <Button
+              look="next"
+              disabled={ready.length === 0 || send.isPending || plan.isFetching || asked !== network}
+              onClick={() => apply(false)}
+            >
+              Send {ready.length}{" "}
+              {ready.every((l) => l.keep) && ready.length > 0 ? "settings" : ready.length === 1 ? "address" : "addresses"}
             </Button>
           </div>
         </>

@@ -5,6 +5,7 @@ import { api, must, type Device } from "@/api/client";
 import { Button } from "./Button";
 import { Sheet } from "./Sheet";
 import { Trouble } from "./Trouble";
+import { Dot } from "./Dot";
 
 type Breadth = "devices" | "models" | "site";
 
@@ -14,7 +15,13 @@ export function AgreeSheet({ site, devices, onClose }: { site: string; devices: 
   const q = useQueryClient();
   const weaker = devices.some((d) => d.next.action === "agree_weaker");
   const agree = useMutation({
-    mutationFn: () => must(api.POST("/api/sites/{site}/agreements", { params: { path: { site } }, body: { devices: devices.map((d) => d.id), breadth, weaker } })),
+    mutationFn: () =>
+      must(
+        api.POST("/api/sites/{site}/agreements", {
+          params: { path: { site } },
+          body: { devices: devices.map((d) => d.id), breadth, weaker },
+        }),
+      ),
     onSuccess: () => {
       q.invalidateQueries({ queryKey: ["runs", site] });
       q.invalidateQueries({ queryKey: ["devices", site] });
@@ -25,38 +32,66 @@ export function AgreeSheet({ site, devices, onClose }: { site: string; devices: 
   const models = [...new Set(devices.map((d) => [d.maker, d.model].filter(Boolean).join(" ")).filter(Boolean))];
   const choices: [Breadth, string, string][] = [
     ["devices", many ? `These ${devices.length} devices` : `${devices[0]?.name} only`, many ? "" : (devices[0]?.address ?? "")],
-    ["models", models.length === 1 ? `Every ${models[0]} on this site` : `All of their ${models.length} models on this site`, "also those that are found later"],
+    [
+      "models",
+      models.length === 1 ? `Every ${models[0]} on this site` : `All of their ${models.length} models on this site`,
+      "also those that are found later",
+    ],
     ["site", "Everything on this site", "also what is found later"],
   ];
   return (
-    <Sheet title={many ? `Send the sign-in readable to ${devices.length} devices` : `Send the sign-in readable to ${devices[0]?.name}`} open onOpenChange={(o) => !o && onClose()}>
+    <Sheet
+      title={many ? `Send the sign-in readable to ${devices.length} devices` : `Send the sign-in readable to ${devices[0]?.name}`}
+      open
+      onOpenChange={(o) => !o && onClose()}
+    >
       <form
         onSubmit={(e) => {
           e.preventDefault();
           agree.mutate();
         }}
       >
-        <p>{weaker ? (many ? "They want" : "It wants") + " the sign-in in a weaker scheme than before." : (many ? "They take" : "It takes") + " a sign-in only by basic, in which the password itself goes over the wire."}</p>
-        <p className="mt-2 border-l-4 border-stuck bg-paper px-3 py-2">Whoever answers at {many ? "these addresses" : "this address"}, or listens on this network, can read the password. Agree only where you know what answers there.</p>
+        <p>
+          {weaker
+            ? `${many ? "They want" : "It wants"} the sign-in in a weaker scheme than before.`
+            : `${many ? "They take" : "It takes"} a sign-in only by basic, in which the password itself goes over the wire.`}
+        </p>
+        <p className="mt-2 border-l-4 border-stuck bg-paper px-3 py-2">
+          Whoever answers at {many ? "these addresses" : "this address"}, or listens on this network, can read the password. Agree only
+          where you know what answers there.
+        </p>
         {weaker ? (
           <p className="mt-3 text-soft">This holds for {many ? "these devices" : "this device"} alone.</p>
         ) : (
-          <RadioGroup.Root value={breadth} onValueChange={(v) => setBreadth(v as Breadth)} aria-label="How far it reaches" className="mt-3 space-y-1">
+          <RadioGroup.Root
+            value={breadth}
+            onValueChange={(v) => setBreadth(v as Breadth)}
+            aria-label="How far it reaches"
+            className="mt-3 space-y-1"
+          >
             {choices.map(([value, text, more]) => (
-              <label key={value} className={`flex cursor-pointer items-center gap-2.5 rounded-sm px-2 py-1.5 ${breadth === value ? "bg-well" : ""}`}>
-                <RadioGroup.Item value={value} className="grid size-4 shrink-0 place-items-center rounded-full border border-soft bg-sheet data-[state=checked]:border-ink">
-                  <RadioGroup.Indicator className="size-2 rounded-full bg-ink" />
-                </RadioGroup.Item>
-                <span>{text}{more && <span className="block text-[13px] text-soft">{more}</span>}</span>
+              <label
+                key={value}
+                className={`flex cursor-pointer items-center gap-2.5 rounded-sm px-2 py-1.5 ${breadth === value ? "bg-well" : ""}`}
+              >
+                <Dot value={value} />
+                <span>
+                  {text}
+                  {more && <span className="block text-[13px] text-soft">{more}</span>}
+                </span>
               </label>
             ))}
           </RadioGroup.Root>
         )}
-        <p className="mt-3 text-[13px] text-soft">Kept with your name. Only work that somebody begins sends it; you can withdraw it on the bench.</p>
+        <p className="mt-3 text-[13px] text-soft">
+          Kept with your name. Only work that somebody begins sends it; you can withdraw it on the bench.
+        </p>
         <Trouble error={agree.error} />
         <div className="mt-3 flex justify-end gap-2">
           <Button onClick={onClose}>Leave it</Button>
-          <Button look="next" type="submit" disabled={agree.isPending}>Agree and go on</Button>
+          <Button look="next" type="submit" disabled={agree.isPending}>
+            Agree and go on
+          </Button>
         </div>
       </form>
     </Sheet>

@@ -11,5 +11,11 @@ const looks: Record<Look, string> = {
 
 /** A button. Brass ("next") is for the one thing to do next; a screen has one. */
 export function Button({ look = "plain", className = "", ...rest }: ButtonHTMLAttributes<HTMLButtonElement> & { look?: Look }) {
-  return <button type="button" {...rest} className={`inline-flex h-8 shrink-0 items-center justify-center gap-1.5 rounded-md px-3 whitespace-nowrap ${looks[look]} ${className}`} />;
+  return (
+    <button
+      type="button"
+      {...rest}
+      className={`inline-flex h-8 shrink-0 items-center justify-center gap-1.5 rounded-md px-3 whitespace-nowrap ${looks[look]} ${className}`}
+    />
+  );
 }

@@ -7,6 +7,7 @@ import { Field } from "./Field";
 import { Sheet } from "./Sheet";
 import { strength } from "./strength";
 import { Trouble } from "./Trouble";
+import { Choice } from "./Choice";
 
 /** Five groups of letters and digits that no target stumbles over, about 100 bits. */
 function make() {
@@ -16,14 +17,30 @@ function make() {
 }
 
 /** Gives factory-fresh devices their first account. The password goes to the keyring before it goes to a device. */
-export function ClaimSheet({ site, devices, open, onOpenChange }: { site: string; devices: Device[]; open: boolean; onOpenChange: (open: boolean) => void }) {
+export function ClaimSheet({
+  site,
+  devices,
+  open,
+  onOpenChange,
+}: {
+  site: string;
+  devices: Device[];
+  open: boolean;
+  onOpenChange: (open: boolean) => void;
+}) {
   const factory = devices[0]?.factory; // it has an account already: the password of that one is changed
   const [user, setUser] = useState(factory ?? "fitter");
   const [secret, setSecret] = useState("");
   const [each, setEach] = useState(false);
   const q = useQueryClient();
   const claim = useMutation({
-    mutationFn: () => must(api.POST("/api/sites/{site}/claim", { params: { path: { site } }, body: { devices: devices.map((d) => d.id), user, secret: each ? "" : secret } })),
+    mutationFn: () =>
+      must(
+        api.POST("/api/sites/{site}/claim", {
+          params: { path: { site } },
+          body: { devices: devices.map((d) => d.id), user, secret: each ? "" : secret },
+        }),
+      ),
     onSuccess: () => {
       q.invalidateQueries({ queryKey: ["runs", site] });
       q.invalidateQueries({ queryKey: ["sign-ins"] });
@@ -41,26 +58,57 @@ export function ClaimSheet({ site, devices, open, onOpenChange }: { site: string
           claim.mutate();
         }}
       >
-        <p className="text-soft">{factory ? "Its account keeps its name and gets a password of its own. The new one is on the keyring before it is sent." : `${many ? "They let" : "It lets"} anyone in, as ${many ? "they" : "it"} came from the factory. The first account closes ${many ? "them" : "it"}.`}</p>
-        <Field label="User name" name="claim-user" required readOnly={!!factory} autoComplete="off" value={user} onChange={(e) => setUser(e.target.value)} />
+        <p className="text-soft">
+          {factory
+            ? "Its account keeps its name and gets a password of its own. The new one is on the keyring before it is sent."
+            : `${many ? "They let" : "It lets"} anyone in, as ${many ? "they" : "it"} came from the factory. The first account closes ${many ? "them" : "it"}.`}
+        </p>
+        <Field
+          label="User name"
+          name="claim-user"
+          required
+          readOnly={!!factory}
+          autoComplete="off"
+          value={user}
+          onChange={(e) => setUser(e.target.value)}
+        />
         {many && (
-          <div role="group" aria-label="Passwords" className="flex gap-1">
-            {[false, true].map((v) => (
-              <button key={String(v)} type="button" aria-pressed={each === v} onClick={() => setEach(v)} className={`rounded-sm px-2 py-0.5 ${each === v ? "bg-ink text-paper" : "hover:bg-well"}`}>{v ? "One for each" : "One for all"}</button>
-            ))}
-          </div>
+          <Choice
+            label="Passwords"
+            value={each ? "each" : "all"}
+            onChange={(v) => setEach(v === "each")}
+            className="gap-1"
+            options={[
+              ["all", "One for all"],
+              ["each", "One for each"],
+            ]}
+          />
         )}
         {each ? (
           <p>Unlatch makes a password for each and puts it on the keyring under the device’s name.</p>
         ) : (
           <>
             <div className="flex items-end gap-2">
-              <Field className="grow" label="Password" name="claim-password" required autoFocus autoComplete="new-password" spellCheck={false} value={secret} onChange={(e) => setSecret(e.target.value)} />
-              <Button className="h-9" onClick={() => setSecret(make())}><Dices size={15} /> Make one</Button>
+              <Field
+                className="grow"
+                label="Password"
+                name="claim-password"
+                required
+                autoFocus
+                autoComplete="new-password"
+                spellCheck={false}
+                value={secret}
+                onChange={(e) => setSecret(e.target.value)}
+              />
+              <Button className="h-9" onClick={() => setSecret(make())}>
+                <Dices size={15} /> Make one
+              </Button>
             </div>
             <div aria-live="polite" className="text-[13px] text-soft">
               <span className="mr-2 inline-flex gap-0.5 align-middle" aria-hidden>
-                {[1, 2, 3, 4].map((n) => <span key={n} className={`h-2 w-8 rounded-[1px] ${n <= s.level ? (s.level < 3 ? "bg-stuck" : "bg-open") : "bg-well"}`} />)}
+                {[1, 2, 3, 4].map((n) => (
+                  <span key={n} className={`h-2 w-8 rounded-[1px] ${n <= s.level ? (s.level < 3 ? "bg-stuck" : "bg-open") : "bg-well"}`} />
+                ))}
               </span>
               {s.says}
             </div>
@@ -69,7 +117,9 @@ export function ClaimSheet({ site, devices, open, onOpenChange }: { site: string
         <Trouble error={claim.error} />
         <div className="flex justify-end gap-2 pt-1">
           <Button onClick={() => onOpenChange(false)}>Cancel</Button>
-          <Button look="next" type="submit" disabled={!user.trim() || (!each && s.level < 2) || claim.isPending}>Save to keyring and claim</Button>
+          <Button look="next" type="submit" disabled={!user.trim() || (!each && s.level < 2) || claim.isPending}>
+            Save to keyring and claim
+          </Button>
         </div>
       </form>
     </Sheet>

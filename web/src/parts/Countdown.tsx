@@ -7,7 +7,11 @@ export function Countdown({ until }: { until: string }) {
     const timer = window.setInterval(() => setNow(Date.now()), 500);
     return () => clearInterval(timer);
   }, []);
-  return <span role="timer" className="mono">{left(Date.parse(until) - now)}</span>;
+  return (
+    <span role="timer" className="mono">
+      {left(Date.parse(until) - now)}
+    </span>
+  );
 }
 
 /** 12:05, 1:02:00, now */

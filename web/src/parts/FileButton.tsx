@@ -21,7 +21,9 @@ export function FileButton({ name, accept, title, disabled, onFile, children }: 
           e.target.value = "";
         }}
       />
-      <Button disabled={disabled} title={title} onClick={() => picker.current?.click()}><FileUp size={15} /> {children}</Button>
+      <Button disabled={disabled} title={title} onClick={() => picker.current?.click()}>
+        <FileUp size={15} /> {children}
+      </Button>
     </>
   );
 }

@@ -18,13 +18,23 @@ export function JobStrip({ site }: { site: string }) {
     <section aria-label="Long work" className="border-t bg-sheet">
       {open && (
         <ul className="max-h-52 overflow-auto border-b">
-          {all.filter((r) => !shown.includes(r)).map((r) => <Line key={r.id} run={r} site={site} />)}
+          {all
+            .filter((r) => !shown.includes(r))
+            .map((r) => (
+              <Line key={r.id} run={r} site={site} />
+            ))}
         </ul>
       )}
       <div className="flex items-stretch">
-        <ul className="min-w-0 grow">{shown.map((r) => <Line key={r.id} run={r} site={site} />)}</ul>
+        <ul className="min-w-0 grow">
+          {shown.map((r) => (
+            <Line key={r.id} run={r} site={site} />
+          ))}
+        </ul>
         {all.length > shown.length && (
-          <Button look="quiet" className="m-1 self-end text-[13px]" aria-expanded={open} onClick={() => setOpen(!open)}>{open ? "Hide earlier work" : "Earlier work"}</Button>
+          <Button look="quiet" className="m-1 self-end text-[13px]" aria-expanded={open} onClick={() => setOpen(!open)}>
+            {open ? "Hide earlier work" : "Earlier work"}
+          </Button>
         )}
       </div>
     </section>
@@ -42,7 +52,11 @@ function Line({ run, site }: { run: Run; site: string }) {
   const running = run.state === "running";
   return (
     <li className="relative flex h-10 items-center gap-3 px-4" data-run={run.state}>
-      {running && <span className="absolute inset-x-0 top-0 h-0.5 bg-well"><span className="block h-full bg-ink transition-[width] duration-300" style={{ width: `${share * 100}%` }} /></span>}
+      {running && (
+        <span className="absolute inset-x-0 top-0 h-0.5 bg-well">
+          <span className="block h-full bg-ink transition-[width] duration-300" style={{ width: `${share * 100}%` }} />
+        </span>
+      )}
       {run.state === "finished" && <Check size={16} className="shrink-0 text-open" aria-hidden />}
       {run.state === "failed" && <X size={16} className="shrink-0 text-stuck" aria-hidden />}
       {run.state === "stopped" && <CircleStop size={16} className="shrink-0 text-soft" aria-hidden />}
@@ -52,12 +66,18 @@ function Line({ run, site }: { run: Run; site: string }) {
       </span>
       {running ? (
         <>
-          <span className="num shrink-0 text-soft">{run.kind === "sweep" ? `${Math.round(share * 100)} %` : `${run.done} of ${run.total}`}</span>
+          <span className="num shrink-0 text-soft">
+            {run.kind === "sweep" ? `${Math.round(share * 100)} %` : `${run.done} of ${run.total}`}
+          </span>
           {run.left_ms !== undefined && <span className="num shrink-0 text-soft max-sm:hidden">about {left(run.left_ms)} left</span>}
-          <Button className="h-7" onClick={() => stop.mutate()} disabled={stop.isPending}>Stop</Button>
+          <Button className="h-7" onClick={() => stop.mutate()} disabled={stop.isPending}>
+            Stop
+          </Button>
         </>
       ) : (
-        <span className="shrink-0 text-[13px] text-soft">{{ finished: "done", stopped: "stopped", failed: "failed" }[run.state as "finished"]}, {ago(run.created_at)}</span>
+        <span className="shrink-0 text-[13px] text-soft">
+          {{ finished: "done", stopped: "stopped", failed: "failed" }[run.state as "finished"]}, {ago(run.created_at)}
+        </span>
       )}
     </li>
   );

@@ -14,7 +14,19 @@ export function Notch({ state }: { state: Latch["state"] }) {
     case "waived":
       return <path d="M2 7h8" className="stroke-soft" strokeWidth="2" strokeLinecap="round" strokeDasharray="3 2.4" />;
     case "stale": // open once; the outline is left
-      return <rect x="3.25" y="1.75" width="5.5" height="10.5" rx="1.5" fill="none" className="stroke-open" strokeWidth="1.5" strokeDasharray="2.4 1.8" />;
+      return (
+        <rect
+          x="3.25"
+          y="1.75"
+          width="5.5"
+          height="10.5"
+          rx="1.5"
+          fill="none"
+          className="stroke-open"
+          strokeWidth="1.5"
+          strokeDasharray="2.4 1.8"
+        />
+      );
     default:
       return <circle cx="6" cy="7" r="1.9" fill="none" className="stroke-soft" strokeWidth="1.2" />;
   }
@@ -29,7 +41,9 @@ export function LatchChain({ latches }: { latches: Latch[] }) {
         <ul className="space-y-0.5 py-0.5">
           {latches.map((l) => (
             <li key={l.name} className="flex gap-2">
-              <svg width="12" height="14" className="mt-0.5 shrink-0 rounded-[2px] bg-paper" aria-hidden><Notch state={l.state} /></svg>
+              <svg width="12" height="14" className="mt-0.5 shrink-0 rounded-[2px] bg-paper" aria-hidden>
+                <Notch state={l.state} />
+              </svg>
               <span>
                 <b className="font-semibold">{latchNames[l.name]}</b> {l.reason || stateNames[l.state]}
               </span>

@@ -7,6 +7,7 @@ import { base64 } from "./base64";
 import { Button } from "./Button";
 import { FileButton } from "./FileButton";
 import { Trouble } from "./Trouble";
+import { Choice } from "./Choice";
 
 /** The address list that somebody brought along, beside what was heard: expected and found, expected and missing, found and unexpected. */
 export function ListShelf({ site, devices, choose }: { site: string; devices: Device[]; choose: (device: string) => void }) {
@@ -15,13 +16,24 @@ export function ListShelf({ site, devices, choose }: { site: string; devices: De
   const path = { params: { path: { site } } };
   // Matched anew whenever the devices are: the key follows what matching looks at.
   const marks = devices.map((d) => `${d.address}${d.serial ?? ""}`).join();
-  const list = useQuery({ queryKey: ["list", site, marks], queryFn: () => must(api.GET("/api/sites/{site}/address-list", path)), placeholderData: (old) => old });
+  const list = useQuery({
+    queryKey: ["list", site, marks],
+    queryFn: () => must(api.GET("/api/sites/{site}/address-list", path)),
+    placeholderData: (old) => old,
+  });
   const refresh = () => q.invalidateQueries({ queryKey: ["list", site] });
   const load = useMutation({
     mutationFn: async (file: File) => must(api.PUT("/api/sites/{site}/address-list", { ...path, body: { content: await base64(file) } })),
     onSuccess: refresh,
   });
-  const remove = useMutation({ mutationFn: () => must(api.DELETE("/api/sites/{site}/address-list", path)), onSuccess: () => (load.reset(), refresh()), onError: say });
+  const remove = useMutation({
+    mutationFn: () => must(api.DELETE("/api/sites/{site}/address-list", path)),
+    onSuccess: () => {
+      load.reset();
+      refresh();
+    },
+    onError: say,
+  });
   const names = useMutation({
     mutationFn: () => must(api.POST("/api/sites/{site}/address-list/names", path)),
     onSuccess: (out) => {
@@ -35,43 +47,102 @@ export function ListShelf({ site, devices, choose }: { site: string; devices: De
   const warnings = load.data?.warnings ?? [];
   return (
     <section aria-label="Address list" className="mt-5 border-t pt-3">
-      <h2 className="font-semibold">Address list {!!list.data?.rows && <span className="num font-normal text-soft">{list.data.rows}</span>}</h2>
-      {!list.data?.rows && <p className="mt-1 mb-2 text-[13px] text-soft">Bring a list of what should be here (CSV or XLSX: name, address, MAC, serial, note) and see what is missing.</p>}
+      <h2 className="font-semibold">
+        Address list {!!list.data?.rows && <span className="num font-normal text-soft">{list.data.rows}</span>}
+      </h2>
+      {!list.data?.rows && (
+        <p className="mt-1 mb-2 text-[13px] text-soft">
+          Bring a list of what should be here (CSV or XLSX: name, address, MAC, serial, note) and see what is missing.
+        </p>
+      )}
       {r && !!list.data?.rows && (
         <>
-          <div role="group" aria-label="Which part of the list" className="my-2 flex flex-wrap gap-1 text-[13px]">
-            {([["found", r.found.length, "found"], ["missing", r.missing.length, "missing"], ["unexpected", r.unexpected.length, "not listed"]] as const).map(([key, n, text]) => (
-              <button key={key} type="button" aria-pressed={shown === key} onClick={() => setShown(key)} className={`rounded-sm px-2 py-0.5 ${shown === key ? "bg-ink text-paper" : "hover:bg-well"}`}>
-                <b className="num">{n}</b> {text}
-              </button>
-            ))}
-          </div>
+          <Choice
+            label="Which part of the list"
+            value={shown}
+            onChange={setShown}
+            className="my-2 flex-wrap gap-1 text-[13px]"
+            options={[
+              [
+                "found",
+                <>
+                  <b className="num">{r.found.length}</b> found
+                </>,
+              ],
+              [
+                "missing",
+                <>
+                  <b className="num">{r.missing.length}</b> missing
+                </>,
+              ],
+              [
+                "unexpected",
+                <>
+                  <b className="num">{r.unexpected.length}</b> not listed
+                </>,
+              ],
+            ]}
+          />
           <ul className="max-h-64 overflow-auto border-y text-[13px]">
-            {shown === "found" && r.found.map((f) => (
-              <li key={f.row.line} className="border-b py-1.5 last:border-b-0">
-                <button type="button" className="text-left hover:underline" onClick={() => choose(f.device)}><span className="font-medium">{f.row.name || f.row.address}</span> <span className="mono text-soft">{byId.get(f.device)?.address}</span></button>
-                <div className={f.differs ? "text-stuck" : "text-soft"}>by {f.by}{f.differs && `; ${f.differs}`}</div>
-              </li>
-            ))}
-            {shown === "missing" && r.missing.map((m) => (
-              <li key={m.line} className="border-b py-1.5 last:border-b-0" data-missing={m.name}>
-                <span className="font-medium">{m.name || `line ${m.line}`}</span> <span className="mono text-soft">{m.address || m.serial || m.mac}</span>
-                {m.note && <div className="text-soft">{m.note}</div>}
-              </li>
-            ))}
-            {shown === "unexpected" && r.unexpected.map((id) => (
-              <li key={id} className="border-b py-1.5 last:border-b-0"><button type="button" className="text-left hover:underline" onClick={() => choose(id)}>{byId.get(id)?.name} <span className="mono text-soft">{byId.get(id)?.address}</span></button></li>
-            ))}
-            {(shown === "found" ? r.found : shown === "missing" ? r.missing : r.unexpected).length === 0 && <li className="py-1.5 text-soft">None.</li>}
+            {shown === "found" &&
+              r.found.map((f) => (
+                <li key={f.row.line} className="border-b py-1.5 last:border-b-0">
+                  <button type="button" className="text-left hover:underline" onClick={() => choose(f.device)}>
+                    <span className="font-medium">{f.row.name || f.row.address}</span>{" "}
+                    <span className="mono text-soft">{byId.get(f.device)?.address}</span>
+                  </button>
+                  <div className={f.differs ? "text-stuck" : "text-soft"}>
+                    by {f.by}
+                    {f.differs && `; ${f.differs}`}
+                  </div>
+                </li>
+              ))}
+            {shown === "missing" &&
+              r.missing.map((m) => (
+                <li key={m.line} className="border-b py-1.5 last:border-b-0" data-missing={m.name}>
+                  <span className="font-medium">{m.name || `line ${m.line}`}</span>{" "}
+                  <span className="mono text-soft">{m.address || m.serial || m.mac}</span>
+                  {m.note && <div className="text-soft">{m.note}</div>}
+                </li>
+              ))}
+            {shown === "unexpected" &&
+              r.unexpected.map((id) => (
+                <li key={id} className="border-b py-1.5 last:border-b-0">
+                  <button type="button" className="text-left hover:underline" onClick={() => choose(id)}>
+                    {byId.get(id)?.name} <span className="mono text-soft">{byId.get(id)?.address}</span>
+                  </button>
+                </li>
+              ))}
+            {(shown === "found" ? r.found : shown === "missing" ? r.missing : r.unexpected).length === 0 && (
+              <li className="py-1.5 text-soft">None.</li>
+            )}
           </ul>
         </>
       )}
-      {warnings.length > 0 && <p className="mt-2 text-[13px] text-soft">{warnings.slice(0, 5).join(" ")}{warnings.length > 5 && ` And ${warnings.length - 5} more.`}</p>}
-      <div className="mt-2"><Trouble error={load.error} /></div>
+      {warnings.length > 0 && (
+        <p className="mt-2 text-[13px] text-soft">
+          {warnings.slice(0, 5).join(" ")}
+          {warnings.length > 5 && ` And ${warnings.length - 5} more.`}
+        </p>
+      )}
+      <div className="mt-2">
+        <Trouble error={load.error} />
+      </div>
       <div className="mt-2 flex flex-wrap gap-2">
-        <FileButton name="Address list file" accept=".csv,.tsv,.txt,.xlsx,text/csv" disabled={load.isPending} onFile={(f) => load.mutate(f)}>{list.data?.rows ? "Bring another" : "Bring a list"}</FileButton>
-        {r && r.found.some((f) => f.row.name) && <Button onClick={() => names.mutate()}>Use its names</Button>}
-        {!!list.data?.rows && <Button look="quiet" onClick={() => remove.mutate()}>Remove</Button>}
+        <FileButton
+          name="Address list file"
+          accept=".csv,.tsv,.txt,.xlsx,text/csv"
+          disabled={load.isPending}
+          onFile={(f) => load.mutate(f)}
+        >
+          {list.data?.rows ? "Bring another" : "Bring a list"}
+        </FileButton>
+        {r?.found.some((f) => f.row.name) && <Button onClick={() => names.mutate()}>Use its names</Button>}
+        {!!list.data?.rows && (
+          <Button look="quiet" onClick={() => remove.mutate()}>
+            Remove
+          </Button>
+        )}
       </div>
     </section>
   );

@@ -34,7 +34,10 @@ export function Palette({ actions, open, setOpen }: { actions: Action[]; open: b
         overlayClassName="fixed inset-0 z-40 bg-black/45"
         contentClassName="fixed top-[14vh] left-1/2 z-50 w-[min(94vw,560px)] -translate-x-1/2 rounded-md border bg-sheet shadow-2xl"
       >
-        <Command.Input placeholder="What to do, or a camera’s name or address" className="h-12 w-full border-b bg-transparent px-4 text-[15px] outline-none" />
+        <Command.Input
+          placeholder="What to do, or a camera’s name or address"
+          className="h-12 w-full border-b bg-transparent px-4 text-[15px] outline-none"
+        />
         <Command.List className="max-h-[50vh] overflow-auto p-1">
           <Command.Empty className="px-3 py-4 text-soft">Nothing is called that.</Command.Empty>
           {[...actions, { name: "Show all keys", keys: "?", run: () => setHelp(true) }].map((a) => (
@@ -57,14 +60,18 @@ export function Palette({ actions, open, setOpen }: { actions: Action[]; open: b
         <dl className="grid grid-cols-[auto_1fr] gap-x-6 gap-y-1.5">
           {keyHelp.map(([k, what]) => (
             <div key={k} className="contents">
-              <dt><kbd className="mono rounded-sm border bg-well px-1.5 py-0.5">{k}</kbd></dt>
+              <dt>
+                <kbd className="mono rounded-sm border bg-well px-1.5 py-0.5">{k}</kbd>
+              </dt>
               <dd>{what}</dd>
             </div>
           ))}
         </dl>
         <label className="mt-4 flex items-center gap-2 border-t pt-3">
           <Check checked={single} onChange={switchSingle} label="Single letters and digits are commands" />
-          <span>Single letters and digits are commands <span className="text-soft">(off: all of them are under Ctrl K)</span></span>
+          <span>
+            Single letters and digits are commands <span className="text-soft">(off: all of them are under Ctrl K)</span>
+          </span>
         </label>
       </Sheet>
     </>

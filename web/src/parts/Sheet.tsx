@@ -3,7 +3,19 @@ import { Dialog } from "radix-ui";
 import type { ReactNode } from "react";
 
 /** A small sheet over the page for one short form; it never leads through steps. */
-export function Sheet({ title, open, onOpenChange, children, wide }: { title: string; open: boolean; onOpenChange: (open: boolean) => void; children: ReactNode; wide?: boolean }) {
+export function Sheet({
+  title,
+  open,
+  onOpenChange,
+  children,
+  wide,
+}: {
+  title: string;
+  open: boolean;
+  onOpenChange: (open: boolean) => void;
+  children: ReactNode;
+  wide?: boolean;
+}) {
   return (
     <Dialog.Root open={open} onOpenChange={onOpenChange}>
       <Dialog.Portal>
@@ -15,7 +27,9 @@ export function Sheet({ title, open, onOpenChange, children, wide }: { title: st
         >
           <div className="flex items-center justify-between border-b py-2 pr-2 pl-4">
             <Dialog.Title className="font-semibold">{title}</Dialog.Title>
-            <Dialog.Close aria-label="Close" className="rounded-sm p-1.5 text-soft hover:bg-well hover:text-ink"><X size={16} /></Dialog.Close>
+            <Dialog.Close aria-label="Close" className="rounded-sm p-1.5 text-soft hover:bg-well hover:text-ink">
+              <X size={16} />
+            </Dialog.Close>
           </div>
           <div className="min-h-0 overflow-auto p-4">{children}</div>
         </Dialog.Content>

@@ -8,7 +8,17 @@ import { Sheet } from "./Sheet";
 import { Trouble } from "./Trouble";
 
 /** Makes a site or changes one. A large range is asked about with its number of addresses. */
-export function SiteSheet({ open, onOpenChange, site, onDone }: { open: boolean; onOpenChange: (open: boolean) => void; site?: Site; onDone: (id: string) => void }) {
+export function SiteSheet({
+  open,
+  onOpenChange,
+  site,
+  onDone,
+}: {
+  open: boolean;
+  onOpenChange: (open: boolean) => void;
+  site?: Site;
+  onDone: (id: string) => void;
+}) {
   const [name, setName] = useState(site?.name ?? "");
   const [ranges, setRanges] = useState(site?.ranges.join(", ") ?? "");
   const interfaces = useInterfaces();
@@ -37,7 +47,16 @@ export function SiteSheet({ open, onOpenChange, site, onDone }: { open: boolean;
           save.mutate(false);
         }}
       >
-        <Field label="Name" name="site-name" required autoFocus autoComplete="off" value={name} onChange={(e) => setName(e.target.value)} placeholder="Engine Works" />
+        <Field
+          label="Name"
+          name="site-name"
+          required
+          autoFocus
+          autoComplete="off"
+          value={name}
+          onChange={(e) => setName(e.target.value)}
+          placeholder="Engine Works"
+        />
         <Field
           label="Authorised ranges"
           name="site-ranges"
@@ -58,7 +77,9 @@ export function SiteSheet({ open, onOpenChange, site, onDone }: { open: boolean;
             <ul className="space-y-1">
               {offers.map((i) => (
                 <li key={i.name} className="flex items-center gap-2">
-                  <Button className="mono" onClick={() => setRanges(i.ranges.join(", "))}>{i.ranges.join(", ")}</Button>
+                  <Button className="mono" onClick={() => setRanges(i.ranges.join(", "))}>
+                    {i.ranges.join(", ")}
+                  </Button>
                   <span className="text-[13px] text-soft">
                     {i.name}
                     {i.gateway && `, gateway ${i.gateway}`}
@@ -71,14 +92,18 @@ export function SiteSheet({ open, onOpenChange, site, onDone }: { open: boolean;
         {large ? (
           <div role="alert" className="border-l-4 border-brass bg-well px-3 py-2">
             <p>These ranges hold {large.count.toLocaleString("en")} addresses. A sweep of them takes hours.</p>
-            <Button className="mt-2" onClick={() => save.mutate(true)}>Use them all the same</Button>
+            <Button className="mt-2" onClick={() => save.mutate(true)}>
+              Use them all the same
+            </Button>
           </div>
         ) : (
           <Trouble error={save.error} />
         )}
         <div className="flex justify-end gap-2 pt-1">
           <Button onClick={() => onOpenChange(false)}>Cancel</Button>
-          <Button look="next" type="submit" disabled={!name.trim() || !ranges.trim() || save.isPending}>{site ? "Save" : "Make the site"}</Button>
+          <Button look="next" type="submit" disabled={!name.trim() || !ranges.trim() || save.isPending}>
+            {site ? "Save" : "Make the site"}
+          </Button>
         </div>
       </form>
     </Sheet>

@@ -7,7 +7,10 @@ export function Tip({ text, children }: { text: ReactNode; children: ReactNode }
     <Tooltip.Root>
       <Tooltip.Trigger asChild>{children}</Tooltip.Trigger>
       <Tooltip.Portal>
-        <Tooltip.Content sideOffset={6} className="z-50 max-w-80 rounded-md bg-ink px-2.5 py-1.5 text-[13px] leading-snug text-paper shadow-lg">
+        <Tooltip.Content
+          sideOffset={6}
+          className="z-50 max-w-80 rounded-md bg-ink px-2.5 py-1.5 text-[13px] leading-snug text-paper shadow-lg"
+        >
           {text}
         </Tooltip.Content>
       </Tooltip.Portal>

@@ -18,7 +18,10 @@ export function UrlSegments({ stream, name, reveal }: Props) {
         {stream.segments.map((s) => (
           <li key={s.part} className="min-w-0">
             <Tip text={`${s.confirmed ? "Confirmed by play" : "Not played yet"}; from ${s.source}`}>
-              <span tabIndex={0} className={`mono block border-b-2 bg-well px-1.5 py-0.5 break-all ${s.confirmed ? "border-open" : "border-dashed border-soft"}`}>
+              <span
+                tabIndex={0}
+                className={`mono block border-b-2 bg-well px-1.5 py-0.5 break-all ${s.confirmed ? "border-open" : "border-dashed border-soft"}`}
+              >
                 {s.text || "/"}
               </span>
             </Tip>
@@ -28,8 +31,22 @@ export function UrlSegments({ stream, name, reveal }: Props) {
       </ol>
       <div className="mt-1.5 -ml-1 flex flex-wrap gap-x-3">
         <Copy text={stream.url} label="Copy without sign-in" />
-        <Copy text={() => reveal().catch((e) => (say(e), Promise.reject(e)))} label="Copy with sign-in" />
-        <button type="button" className="inline-flex items-center gap-1 rounded-sm px-1 text-[13px] text-soft hover:bg-well hover:text-ink" onClick={() => setScan(true)}><QrCode size={14} /> QR code</button>
+        <Copy
+          text={() =>
+            reveal().catch((e: unknown) => {
+              say(e);
+              return Promise.reject(e);
+            })
+          }
+          label="Copy with sign-in"
+        />
+        <button
+          type="button"
+          className="inline-flex min-h-6 items-center gap-1 rounded-sm px-1 text-[13px] text-soft hover:bg-well hover:text-ink"
+          onClick={() => setScan(true)}
+        >
+          <QrCode size={14} /> QR code
+        </button>
       </div>
       {scan && <QrSheet title={`${name}, ${stream.role} stream`} url={stream.url} reveal={reveal} onClose={() => setScan(false)} />}
     </div>

@@ -6,13 +6,21 @@ import { setSingleKeys, singleKeys, useKeys } from "./keys";
 const done = vi.fn();
 
 function Page() {
-  useKeys({ o: () => done("o"), "1": () => done("1"), Escape: () => done("Escape"), ArrowDown: () => done("down"), " ": () => done("space") });
+  useKeys({
+    o: () => done("o"),
+    "1": () => done("1"),
+    Escape: () => done("Escape"),
+    ArrowDown: () => done("down"),
+    " ": () => done("space"),
+  });
   return (
     <>
       <p>here</p>
       <input aria-label="typed into" />
       <button type="button">pressed</button>
-      <div role="dialog"><p>sheet</p></div>
+      <div role="dialog">
+        <p>sheet</p>
+      </div>
     </>
   );
 }

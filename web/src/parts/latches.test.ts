@@ -4,14 +4,16 @@ import { canGoOn, funnel, isStuck, latchNames } from "./latches";
 
 function camera(at: string, state: Latch["state"], action: Device["next"]["action"] = "open"): Device {
   const names = Object.keys(latchNames);
-  const latches = names.map((name, i): Latch => ({ name, state: name === at ? state : at === "" || i < names.indexOf(at) ? "open" : "closed" }));
+  const latches = names.map(
+    (name, i): Latch => ({ name, state: name === at ? state : at === "" || i < names.indexOf(at) ? "open" : "closed" }),
+  );
   return { id: at + state, at, latches, next: { action, label: "", reason: "" }, kind: "camera" } as unknown as Device;
 }
 
 describe("the funnel", () => {
   it("counts each camera once, where it waits", () => {
     const at = funnel([camera("proven", "next"), camera("proven", "stuck"), camera("", "open"), camera("placed", "next", "place")]);
-    expect(at["proven"]).toEqual({ waiting: 2, stuck: 1 });
+    expect(at.proven).toEqual({ waiting: 2, stuck: 1 });
     expect(at[""]).toEqual({ waiting: 1, stuck: 0 });
     expect(Object.values(at).reduce((n, s) => n + s.waiting, 0)).toBe(4);
   });

@@ -27,7 +27,8 @@ export function StreamLine({ stream }: { stream?: Stream }) {
   if (!stream.proof.ok || !v) return <span className="text-stuck">no picture</span>;
   return (
     <span className="mono whitespace-nowrap">
-      {v.width}×{v.height} <span className="inline-block w-14 text-right">{fps(v.fps)}</span> <span className="inline-block w-20 text-right">{bitrate(v.bitrate_kbps)}</span>
+      {v.width}×{v.height} <span className="inline-block w-14 text-right">{fps(v.fps)}</span>{" "}
+      <span className="inline-block w-20 text-right">{bitrate(v.bitrate_kbps)}</span>
     </span>
   );
 }

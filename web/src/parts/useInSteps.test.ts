@@ -16,6 +16,10 @@ test("what changed is shown as it was until its turn, and what went is gone at o
   const before = things(4, 1);
   const list = before.slice(1).map((x) => ({ ...x, v: 2 }));
   const one = nextStep(before, list, 1);
-  expect(one.map((x) => [x.id, x.v])).toEqual([["1", 2], ["2", 1], ["3", 1]]);
+  expect(one.map((x) => [x.id, x.v])).toEqual([
+    ["1", 2],
+    ["2", 1],
+    ["3", 1],
+  ]);
   expect(nextStep(nextStep(one, list, 1), list, 1)).toBe(list);
 });

@@ -10,7 +10,16 @@ const mostFields = 4;
 type Mark = "camera" | "recorder" | "other" | "conflict" | "self" | "gateway" | "planned" | "pool" | "dhcp" | "free";
 
 const markNames: Record<Mark, string> = {
-  camera: "camera", recorder: "recorder", other: "something else", conflict: "address conflict", self: "this machine", gateway: "gateway", planned: "about to be given", pool: "camera pool", dhcp: "DHCP pool", free: "nothing heard",
+  camera: "camera",
+  recorder: "recorder",
+  other: "something else",
+  conflict: "address conflict",
+  self: "this machine",
+  gateway: "gateway",
+  planned: "about to be given",
+  pool: "camera pool",
+  dhcp: "DHCP pool",
+  free: "nothing heard",
 };
 
 /** What stands at each address: a device that was heard, else what the site's layout says of the address. */
@@ -41,7 +50,14 @@ function useMarks(site: Site, devices: Device[]) {
 export const Fields = memo(function Fields({ site, devices }: { site: Site; devices: Device[] }) {
   const go = useNavigate();
   const { byAddress, mark } = useMarks(site, devices);
-  const nets = useMemo(() => netsOf(site.ranges, devices.map((d) => d.address)), [devices, site.ranges]);
+  const nets = useMemo(
+    () =>
+      netsOf(
+        site.ranges,
+        devices.map((d) => d.address),
+      ),
+    [devices, site.ranges],
+  );
   const [chosen, setChosen] = useState<string | null>(null);
   const many = nets.length > mostFields;
   const busiest = useMemo(() => [...nets].sort((a, b) => heardIn(devices, b) - heardIn(devices, a))[0], [nets, devices]);
@@ -49,6 +65,7 @@ export const Fields = memo(function Fields({ site, devices }: { site: Site; devi
   const present = new Set<Mark>(["camera", "recorder", "other", "free"]);
   for (const net of shown) for (let i = 0; i < 256; i++) present.add(mark(`${net}.${i}`));
   return (
+    // biome-ignore lint/a11y/useKeyWithClickEvents: the list below has every device as a row that keys reach
     <section
       aria-label="Addresses"
       className="flex flex-wrap gap-x-10 gap-y-4 border-b px-4 py-3"
@@ -60,20 +77,31 @@ export const Fields = memo(function Fields({ site, devices }: { site: Site; devi
       {many && <Overview nets={nets} devices={devices} chosen={shown[0]!} choose={setChosen} />}
       {shown.map((net) => (
         <div key={net}>
-          <div className="mb-1.5 text-[13px]"><span className="mono">{net}.0/24</span></div>
-          {Array.from({ length: 8 }, (_, row) => (
-            <div key={row} className="mb-0.5 flex gap-0.5 max-sm:gap-px">
-              <span className="mono w-8 pr-1 text-right text-[11px] leading-[14px] text-soft max-sm:hidden">.{row * 32}</span>
-              {Array.from({ length: 32 }, (_, i) => `${net}.${row * 32 + i}`).map((a) => {
-                const d = byAddress.get(a);
-                return <Tile key={a} address={a} mark={mark(a)} name={d?.name} open={d && d.kind !== "other" ? d.id : undefined} />;
-              })}
-            </div>
-          ))}
+          <div className="mb-1.5 text-[13px]">
+            <span className="mono">{net}.0/24</span>
+          </div>
+          <div role="img" aria-label={`${heardIn(devices, net)} addresses of ${net}.0/24 are taken; the list below has them`}>
+            {Array.from({ length: 8 }, (_, row) => (
+              // biome-ignore lint/suspicious/noArrayIndexKey: the rows of a field never move
+              <div key={row} className="mb-0.5 flex gap-0.5 max-sm:gap-px">
+                <span className="mono w-8 pr-1 text-right text-[11px] leading-[14px] text-soft max-sm:hidden">.{row * 32}</span>
+                {Array.from({ length: 32 }, (_, i) => `${net}.${row * 32 + i}`).map((a) => {
+                  const d = byAddress.get(a);
+                  return <Tile key={a} address={a} mark={mark(a)} name={d?.name} open={d && d.kind !== "other" ? d.id : undefined} />;
+                })}
+              </div>
+            ))}
+          </div>
         </div>
       ))}
       <ul className="flex flex-col justify-end gap-1 text-[13px] text-soft max-sm:flex-row max-sm:flex-wrap max-sm:justify-start max-sm:gap-x-4">
-        {(Object.keys(markNames) as Mark[]).filter((m) => present.has(m)).map((m) => <li key={m} className="flex items-center gap-2"><TileMark mark={m} /> {markNames[m]}</li>)}
+        {(Object.keys(markNames) as Mark[])
+          .filter((m) => present.has(m))
+          .map((m) => (
+            <li key={m} className="flex items-center gap-2">
+              <TileMark mark={m} /> {markNames[m]}
+            </li>
+          ))}
       </ul>
     </section>
   );
@@ -94,12 +122,19 @@ function Overview({ nets, devices, chosen, choose }: { nets: string[]; devices: 
   return (
     <div>
       <div className="mb-1.5 text-[13px]">{nets.length} networks, devices heard in each</div>
-      <div role="group" aria-label="Networks" className="grid grid-cols-[repeat(32,16px)] gap-0.5 max-sm:grid-cols-[repeat(16,18px)]">
+      <div role="group" aria-label="Networks" className="grid grid-cols-[repeat(24,24px)] gap-0.5 max-sm:grid-cols-[repeat(12,24px)]">
         {nets.map((net) => {
           const n = counts.get(net) ?? 0;
           return (
-            <button key={net} type="button" aria-pressed={net === chosen} aria-label={`${net}.0/24: ${n} devices`} title={`${net}.0/24`} onClick={() => choose(net)}
-              className={`num grid h-4 place-items-center rounded-[1.5px] text-[10px] ${n ? "bg-ink text-paper" : "bg-well text-soft"} ${net === chosen ? "outline-2 outline-offset-1 outline-ink" : ""}`}>
+            <button
+              key={net}
+              type="button"
+              aria-pressed={net === chosen}
+              aria-label={`${net}.0/24: ${n} devices`}
+              title={`${net}.0/24`}
+              onClick={() => choose(net)}
+              className={`num grid h-6 place-items-center rounded-[1.5px] text-[10px] ${n ? "bg-ink text-paper" : "bg-well text-soft"} ${net === chosen ? "outline-2 outline-offset-1 outline-ink" : ""}`}
+            >
               {n || ""}
             </button>
           );
@@ -117,6 +152,8 @@ type TileProps = { address: string; mark: Mark; name?: string; open?: string };
 /** One address. It is drawn again only when what stands there changes: a site has a thousand of them. */
 const Tile = memo(function Tile({ address, mark, name, open }: TileProps) {
   const look = `tile tile-${mark}`;
-  if (name) return <button type="button" className={look} title={`${address} ${name}`} aria-label={`${address}: ${name}`} data-open={open} />;
-  return <span className={look} title={mark === "free" || mark === "pool" || mark === "dhcp" ? undefined : `${address}: ${markNames[mark]}`} />;
+  if (name) return <span className={`${look} ${open ? "cursor-pointer" : ""}`} title={`${address} ${name}`} data-open={open} />;
+  return (
+    <span className={look} title={mark === "free" || mark === "pool" || mark === "dhcp" ? undefined : `${address}: ${markNames[mark]}`} />
+  );
 });

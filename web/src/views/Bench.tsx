@@ -20,8 +20,19 @@ import { Countdown } from "@/parts/Countdown";
 import { Ladder } from "./Ladder";
 import { SignInGrid } from "./SignInGrid";
 import { useFrame } from "./SiteFrame";
+import { Choice } from "@/parts/Choice";
+import { StreamRole } from "@/parts/StreamRole";
 
-type Props = { device: Device; recorders: Device[]; onAgree: () => void; onAddress: () => void; onClaim: () => void; onStreamUser: () => void; onClose: () => void; onOpen: (list: Device[], target?: string, retry?: boolean) => void };
+type Props = {
+  device: Device;
+  recorders: Device[];
+  onAgree: () => void;
+  onAddress: () => void;
+  onClaim: () => void;
+  onStreamUser: () => void;
+  onClose: () => void;
+  onOpen: (list: Device[], target?: string, retry?: boolean) => void;
+};
 
 /** The camera in hand: its picture, the one next step, its URLs, its evidence. */
 export function Bench({ device: d, recorders, onAgree, onAddress, onClaim, onStreamUser, onClose, onOpen }: Props) {
@@ -33,38 +44,85 @@ export function Bench({ device: d, recorders, onAgree, onAddress, onClaim, onStr
       <Findings device={d} />
       {d.factory && (
         <section aria-label="Finding" className="mx-4 mb-3 flex items-center gap-3 border-l-4 border-stuck bg-paper px-3 py-2.5">
-          <p className="grow">It still opens with the password that it has from the factory (user <span className="mono">{d.factory}</span>). Anybody who knows the maker’s papers can sign in.</p>
+          <p className="grow">
+            It still opens with the password that it has from the factory (user <span className="mono">{d.factory}</span>). Anybody who
+            knows the maker’s papers can sign in.
+          </p>
           <Button onClick={onClaim}>Give it its own</Button>
         </section>
       )}
       <Clock device={d} />
     </div>
   );
-  const part = (id: string, name: string, [word, bad]: [string, boolean], body: ReactNode): Part => ({ id, name, key: name === "Sign-ins" ? "i" : name[0]!.toLowerCase(), word, bad, body });
+  const part = (id: string, name: string, [word, bad]: [string, boolean], body: ReactNode): Part => ({
+    id,
+    name,
+    key: name === "Sign-ins" ? "i" : name[0]!.toLowerCase(),
+    word,
+    bad,
+    body,
+  });
   const parts = [
-    ...(d.kind === "recorder" && !stream ? [] : [part("urls", "URLs", streamsWord(d), <>
-      {stream && <section className="px-4 py-3"><UrlSegments stream={stream} name={d.name} reveal={() => must(api.POST("/api/devices/{device}/streams/{role}/reveal", { params: { path: { device: d.id, role: stream.role } } })).then((r) => r.url)} /></section>}
-      {stream?.proof?.ok && <Compare stream={stream} />}
-      <Pictures device={d} />
-      {d.ladder && <Ladder ladder={d.ladder} />}
-    </>)]),
-    part("sign-ins", "Sign-ins", signInWord(d), <>
-      <SignInGrid device={d} />
-      <Agreed device={d} />
-      <Remedies device={d} />
-    </>),
+    ...(d.kind === "recorder" && !stream
+      ? []
+      : [
+          part(
+            "urls",
+            "URLs",
+            streamsWord(d),
+            <>
+              {stream && (
+                <section className="px-4 py-3">
+                  <UrlSegments
+                    stream={stream}
+                    name={d.name}
+                    reveal={() =>
+                      must(
+                        api.POST("/api/devices/{device}/streams/{role}/reveal", { params: { path: { device: d.id, role: stream.role } } }),
+                      ).then((r) => r.url)
+                    }
+                  />
+                </section>
+              )}
+              {stream && <StreamRole device={d} stream={stream} onChange={setRole} />}
+              {stream?.proof?.ok && <Compare stream={stream} />}
+              <Pictures device={d} />
+              {d.ladder && <Ladder ladder={d.ladder} />}
+            </>,
+          ),
+        ]),
+    part(
+      "sign-ins",
+      "Sign-ins",
+      signInWord(d),
+      <>
+        <SignInGrid device={d} />
+        <Agreed device={d} />
+        <Remedies device={d} />
+      </>,
+    ),
     d.kind === "recorder"
       ? part("channels", "Channels", [d.channels ? String(d.channels.length) : "none", false], d.channels && <Channels recorder={d} />)
       : part("targets", "Targets", targetsWord(d), <Placements device={d} />),
-    part("device", "Device", deviceWord(d), <>
-      {!d.via && <Address device={d} onAddress={onAddress} />}
-      <Facts device={d} />
-      <Claims device={d} />
-    </>),
+    part(
+      "device",
+      "Device",
+      deviceWord(d),
+      <>
+        {!d.via && <Address device={d} onAddress={onAddress} />}
+        <Facts device={d} />
+        <Claims device={d} />
+      </>,
+    ),
     part("evidence", "Evidence", [seen === undefined ? "…" : String(seen), false], <Evidence device={d} />),
   ];
   return (
-    <aside id="bench" tabIndex={-1} aria-label={`Bench: ${d.name}`} className="flex w-full shrink-0 flex-col overflow-auto border-l bg-sheet outline-none lg:w-[430px] [@media(min-width:64rem)_and_(min-height:44rem)]:overflow-hidden">
+    <aside
+      id="bench"
+      tabIndex={-1}
+      aria-label={`Bench: ${d.name}`}
+      className="flex w-full shrink-0 flex-col overflow-auto border-l bg-sheet outline-none lg:w-[430px] [@media(min-width:64rem)_and_(min-height:44rem)]:overflow-hidden"
+    >
       <div className="shrink-0">
         <Head device={d} onClose={onClose} />
         {d.kind === "camera" && <Picture device={d} stream={stream} role={role} setRole={setRole} />}
@@ -81,7 +139,9 @@ function Head({ device: d, onClose }: { device: Device; onClose: () => void }) {
   const [editing, setEditing] = useState(false);
   return (
     <div className="flex items-center gap-2 px-4 pt-3 pb-2">
-      <Button look="quiet" className="-ml-2 px-2 lg:hidden" aria-label="Back to the line-up" onClick={onClose}><ArrowLeft size={18} /></Button>
+      <Button look="quiet" className="-ml-2 px-2 lg:hidden" aria-label="Back to the line-up" onClick={onClose}>
+        <ArrowLeft size={18} />
+      </Button>
       <div className="min-w-0 grow">
         {editing ? (
           <input
@@ -99,16 +159,42 @@ function Head({ device: d, onClose }: { device: Device; onClose: () => void }) {
         ) : (
           <h2 className="flex items-center gap-1 text-lg leading-7 font-semibold">
             <span className="truncate">{d.name}</span>
-            <button type="button" aria-label="Change the name" title="Change the name (R)" className="rounded-sm p-1 text-soft hover:bg-well hover:text-ink" onClick={() => setEditing(true)}><Pencil size={14} /></button>
+            <button
+              type="button"
+              aria-label="Change the name"
+              title="Change the name (R)"
+              className="rounded-sm p-1 text-soft hover:bg-well hover:text-ink"
+              onClick={() => setEditing(true)}
+            >
+              <Pencil size={14} />
+            </button>
           </h2>
         )}
         <div className="flex flex-wrap items-center gap-x-2 text-[13px] whitespace-nowrap text-soft">
-          {d.via ? <span>channel {d.via.channel} of <Link to={`/sites/${site.id}?device=${d.via.recorder}`} className="underline hover:text-ink">{d.via.name}</Link></span> : <><span className="mono">{d.address}</span><Copy text={d.address} label="Copy" /></>}
-          {d.web && <a href={d.web} target="_blank" rel="noreferrer" className="inline-flex items-center gap-1 underline hover:text-ink">{d.via ? "its page, through it" : "its own page"} <ExternalLink size={12} /></a>}
+          {d.via ? (
+            <span>
+              channel {d.via.channel} of{" "}
+              <Link to={`/sites/${site.id}?device=${d.via.recorder}`} className="underline hover:text-ink">
+                {d.via.name}
+              </Link>
+            </span>
+          ) : (
+            <>
+              <span className="mono">{d.address}</span>
+              <Copy text={d.address} label="Copy" />
+            </>
+          )}
+          {d.web && (
+            <a href={d.web} target="_blank" rel="noreferrer" className="inline-flex items-center gap-1 underline hover:text-ink">
+              {d.via ? "its page, through it" : "its own page"} <ExternalLink size={12} />
+            </a>
+          )}
         </div>
         {d.left_at && <div className="text-[13px] text-stuck">It said goodbye {ago(d.left_at)}: switched off, restarted or moved.</div>}
       </div>
-      <Button look="quiet" className="self-start px-2 max-lg:hidden" aria-label="Close the bench" title="Close (Esc)" onClick={onClose}><X size={16} /></Button>
+      <Button look="quiet" className="self-start px-2 max-lg:hidden" aria-label="Close the bench" title="Close (Esc)" onClick={onClose}>
+        <X size={16} />
+      </Button>
     </div>
   );
 }
@@ -121,17 +207,30 @@ function Picture({ device: d, stream, role, setRole }: { device: Device; stream?
   return (
     <section aria-label="Picture" className="px-4">
       <div className="relative">
-        <Still src={still ? stillUrl(still) : undefined} name={other ? `${d.name}, snapshot` : `${d.name}, ${role} stream`} className={`w-full ${still ? "aspect-video" : "h-20"}`} />
+        <Still
+          src={still ? stillUrl(still) : undefined}
+          name={other ? `${d.name}, snapshot` : `${d.name}, ${role} stream`}
+          className={`w-full ${still ? "aspect-video" : "h-20"}`}
+        />
         {d.streams.length > 1 && (
-          <div role="group" aria-label="Stream shown" className="absolute top-2 right-2 flex overflow-hidden rounded-sm bg-black/65 text-[13px] text-white">
-            {d.streams.map((s) => (
-              <button key={s.role} type="button" aria-pressed={role === s.role} onClick={() => setRole(s.role)} className={`px-2 py-0.5 ${role === s.role ? "bg-white text-black" : "hover:bg-white/20"}`}>{s.role}</button>
-            ))}
-          </div>
+          <Choice
+            label="Stream shown"
+            look="picture"
+            value={role}
+            onChange={setRole}
+            options={d.streams.map((s) => [s.role, s.role] as const)}
+            className="absolute top-2 right-2 overflow-hidden rounded-sm bg-black/65 text-[13px] text-white"
+          />
         )}
       </div>
       <p className="flex h-8 items-center justify-between gap-3 text-[13px] whitespace-nowrap">
-        {v ? <span className="mono">{v.codec} · {v.width}×{v.height} · {fps(v.fps)} · {bitrate(v.bitrate_kbps)}</span> : <span className="text-soft">{other ? "Its snapshot; no picture of a stream yet" : "No picture yet"}</span>}
+        {v ? (
+          <span className="mono">
+            {v.codec} · {v.width}×{v.height} · {fps(v.fps)} · {bitrate(v.bitrate_kbps)}
+          </span>
+        ) : (
+          <span className="text-soft">{other ? "Its snapshot; no picture of a stream yet" : "No picture yet"}</span>
+        )}
         {proof?.ok && <span className="text-soft">{ago(proof.at)}</span>}
       </p>
     </section>
@@ -139,12 +238,29 @@ function Picture({ device: d, stream, role, setRole }: { device: Device; stream?
 }
 
 /** The one thing to do next, with its reason and its button. */
-function NextStep({ device: d, recorders, onAgree, onClaim, onStreamUser, onOpen }: { device: Device; recorders: Device[]; onAgree: () => void; onClaim: () => void; onStreamUser: () => void; onOpen: Props["onOpen"] }) {
+function NextStep({
+  device: d,
+  recorders,
+  onAgree,
+  onClaim,
+  onStreamUser,
+  onOpen,
+}: {
+  device: Device;
+  recorders: Device[];
+  onAgree: () => void;
+  onClaim: () => void;
+  onStreamUser: () => void;
+  onOpen: Props["onOpen"];
+}) {
   const { addSignIn, changeSite, devices, site } = useFrame();
   const again = useOpenLatches(site.id);
   const mend = useRemedy(site.id);
   const take = useMutation({
-    mutationFn: () => must(api.POST("/api/devices/{device}/certificate", { params: { path: { device: d.id } }, body: { sha256: d.next.certificate ?? "" } })),
+    mutationFn: () =>
+      must(
+        api.POST("/api/devices/{device}/certificate", { params: { path: { device: d.id } }, body: { sha256: d.next.certificate ?? "" } }),
+      ),
     onSuccess: () => onOpen([d]),
     onError: say,
   });
@@ -162,22 +278,59 @@ function NextStep({ device: d, recorders, onAgree, onClaim, onStreamUser, onOpen
     onOpen([d]);
   };
   return (
-    <section aria-label="Next step" className={`mx-4 mb-3 border-l-4 bg-paper px-3 py-2.5 ${stuck ? "border-stuck" : done ? "border-open" : "border-brass"}`}>
+    <section
+      aria-label="Next step"
+      className={`mx-4 mb-3 border-l-4 bg-paper px-3 py-2.5 ${stuck ? "border-stuck" : done ? "border-open" : "border-brass"}`}
+    >
       <div className="mb-2 flex items-center justify-between gap-3">
-        <span className={`font-semibold ${stuck ? "text-stuck" : done ? "text-open" : "text-brass-text"}`}>{stuck ? `${d.next.until ? "Waiting" : "Stuck"} at “${latchNames[d.at]}”` : done ? d.next.label : `Next: ${latchNames[d.at]}`}</span>
+        <span className={`font-semibold ${stuck ? "text-stuck" : done ? "text-open" : "text-brass-text"}`}>
+          {stuck ? `${d.next.until ? "Waiting" : "Stuck"} at “${latchNames[d.at]}”` : done ? d.next.label : `Next: ${latchNames[d.at]}`}
+        </span>
         {!(d.kind === "recorder" && done) && <LatchChain latches={d.kind === "recorder" ? d.latches.slice(0, 3) : d.latches} />}
       </div>
       <p>{d.next.reason}</p>
       {d.next.fix && <p className="mt-1 text-soft">{d.next.fix}</p>}
       {d.next.certificate && <p className="mono mt-1 text-[13px] break-all">SHA-256 {d.next.certificate}</p>}
-      {d.next.until && <p className="mt-2 text-lg leading-6"><Countdown until={d.next.until} /> <span className="text-[13px] text-soft">until it is tried again, by itself</span></p>}
+      {d.next.until && (
+        <p className="mt-2 text-lg leading-6">
+          <Countdown until={d.next.until} /> <span className="text-[13px] text-soft">until it is tried again, by itself</span>
+        </p>
+      )}
       <div className="mt-2.5 flex flex-wrap gap-2">
-        {d.next.action === "place" && recorders.map((r) => <Button key={r.id} look="next" onClick={() => onOpen([d], r.id)}>Place on {r.name}</Button>)}
-        {d.next.action === "place" && recorders.length === 0 && <span className="text-soft">No recorder is signed in to yet: choose it in the list and open its latches.</span>}
-        {!done && d.next.action !== "place" && <Button look={d.next.action === "wait" ? "plain" : "next"} disabled={mend.isPending} onClick={act}>{d.next.label}</Button>}
-        {stuck && d.next.action === "stream_user" && <Button onClick={() => addSignIn(d.next.reason, () => onOpen([d]), d)}>Add a sign-in</Button>}
-        {stuck && d.next.action !== "open" && d.next.action !== "wait" && d.next.action !== "stream_user" && d.next.action !== "change_ranges" && <Button title="Sends again what it has refused, within the bound that keeps it from locking" onClick={() => onOpen([d], undefined, true)}>Try again</Button>}
-        {d.streams.length > 0 && !stuck && <Button onClick={() => again.mutate({ devices: [d.id], again: true })}><RotateCw size={14} /> Play again</Button>}
+        {d.next.action === "place" &&
+          recorders.map((r) => (
+            <Button key={r.id} look="next" onClick={() => onOpen([d], r.id)}>
+              Place on {r.name}
+            </Button>
+          ))}
+        {d.next.action === "place" && recorders.length === 0 && (
+          <span className="text-soft">No recorder is signed in to yet: choose it in the list and open its latches.</span>
+        )}
+        {!done && d.next.action !== "place" && (
+          <Button look={d.next.action === "wait" ? "plain" : "next"} disabled={mend.isPending} onClick={act}>
+            {d.next.label}
+          </Button>
+        )}
+        {stuck && d.next.action === "stream_user" && (
+          <Button onClick={() => addSignIn(d.next.reason, () => onOpen([d]), d)}>Add a sign-in</Button>
+        )}
+        {stuck &&
+          d.next.action !== "open" &&
+          d.next.action !== "wait" &&
+          d.next.action !== "stream_user" &&
+          d.next.action !== "change_ranges" && (
+            <Button
+              title="Sends again what it has refused, within the bound that keeps it from locking"
+              onClick={() => onOpen([d], undefined, true)}
+            >
+              Try again
+            </Button>
+          )}
+        {d.streams.length > 0 && !stuck && (
+          <Button onClick={() => again.mutate({ devices: [d.id], again: true })}>
+            <RotateCw size={14} /> Play again
+          </Button>
+        )}
       </div>
     </section>
   );
@@ -193,28 +346,49 @@ function Clock({ device: d }: { device: Device }) {
   const can = d.latches.some((l) => l.name === "signed_in" && l.state === "open");
   return (
     <section aria-label="Clock" className="mx-4 mb-3 flex items-center gap-3 border-l-4 border-stuck bg-paper px-3 py-2.5">
-      <p className="grow">Its clock is {by} {d.skew_ms > 0 ? "ahead" : "behind"}: recordings will carry the wrong time.</p>
-      {can && <Button disabled={mend.isPending} onClick={() => mend.mutate({ action: "clock", devices: [d] }, { onError: say })}>Set it right</Button>}
+      <p className="grow">
+        Its clock is {by} {d.skew_ms > 0 ? "ahead" : "behind"}: recordings will carry the wrong time.
+      </p>
+      {can && (
+        <Button disabled={mend.isPending} onClick={() => mend.mutate({ action: "clock", devices: [d] }, { onError: say })}>
+          Set it right
+        </Button>
+      )}
     </section>
   );
 }
 
 /** What the device shows over HTTP, fetched and looked at: streams of their own beside the RTSP ones. */
 function Pictures({ device: d }: { device: Device }) {
-  const list = [["Snapshot", d.snapshot], ["Motion JPEG", d.mjpeg]] as const;
+  const list = [
+    ["Snapshot", d.snapshot],
+    ["Motion JPEG", d.mjpeg],
+  ] as const;
   if (!d.snapshot && !d.mjpeg) return null;
   return (
     <section className="space-y-2 border-t px-4 py-3 text-[13px]" aria-label="Pictures over HTTP">
-      {list.map(([name, p]) => p && (
-        <div key={name} data-picture={name} className="flex items-start gap-3">
-          <Still src={p.still ? stillUrl(p.still) : undefined} name={`${d.name}, ${name}`} className="aspect-video w-20 shrink-0" />
-          <div className="min-w-0">
-            <div>{name} <span className="mono">{p.width}×{p.height}{p.fps ? ` · ${fps(p.fps)}` : ""}</span> <span className="text-soft">signed in by {p.scheme}</span></div>
-            <div className="mono break-all">{p.url}</div>
-            <span className="-ml-1"><Copy text={p.url} label="Copy without sign-in" /></span>
-          </div>
-        </div>
-      ))}
+      {list.map(
+        ([name, p]) =>
+          p && (
+            <div key={name} data-picture={name} className="flex items-start gap-3">
+              <Still src={p.still ? stillUrl(p.still) : undefined} name={`${d.name}, ${name}`} className="aspect-video w-20 shrink-0" />
+              <div className="min-w-0">
+                <div>
+                  {name}{" "}
+                  <span className="mono">
+                    {p.width}×{p.height}
+                    {p.fps ? ` · ${fps(p.fps)}` : ""}
+                  </span>{" "}
+                  <span className="text-soft">signed in by {p.scheme}</span>
+                </div>
+                <div className="mono break-all">{p.url}</div>
+                <span className="-ml-1">
+                  <Copy text={p.url} label="Copy without sign-in" />
+                </span>
+              </div>
+            </div>
+          ),
+      )}
     </section>
   );
 }
@@ -230,8 +404,19 @@ function Remedies({ device: d }: { device: Device }) {
     <section className="border-t px-4 py-3 text-[13px]" aria-label="Changed on the device">
       {d.remedies.map((r) => (
         <div key={r.action} className="flex items-center gap-2 py-0.5">
-          <span className="grow">{remedyNames[r.action]} <span className="text-soft">({r.action === "clock" ? `it was off by ${r.before}` : r.action === "stream_user" ? r.after : `before: ${r.before}`})</span></span>
-          <Button className="h-7" disabled={mend.isPending} onClick={() => mend.mutate({ action: r.action, devices: [d], undo: true }, { onError: say })}>Undo</Button>
+          <span className="grow">
+            {remedyNames[r.action]}{" "}
+            <span className="text-soft">
+              ({r.action === "clock" ? `it was off by ${r.before}` : r.action === "stream_user" ? r.after : `before: ${r.before}`})
+            </span>
+          </span>
+          <Button
+            className="h-7"
+            disabled={mend.isPending}
+            onClick={() => mend.mutate({ action: r.action, devices: [d], undo: true }, { onError: say })}
+          >
+            Undo
+          </Button>
         </div>
       ))}
     </section>
@@ -250,26 +435,45 @@ function Compare({ stream }: { stream: Stream }) {
     ["Size", told ? `${c.width}×${c.height}` : "–", `${v.width}×${v.height}`, !told || (c.width === v.width && c.height === v.height)],
     ["Frame rate", told ? fps(c.fps) : "–", fps(v.fps), near(c.fps, v.fps, 0.1)],
     ["Bitrate", told ? bitrate(c.bitrate_kbps) : "–", bitrate(v.bitrate_kbps), near(c.bitrate_kbps, v.bitrate_kbps, 0.3)],
-    ["Key-frame interval", c.gop_frames ? `${c.gop_frames} frames` : "–", v.gop_frames ? `${v.gop_frames} frames` : "–", near(c.gop_frames, v.gop_frames ?? 0, 0.1)],
+    [
+      "Key-frame interval",
+      c.gop_frames ? `${c.gop_frames} frames` : "–",
+      v.gop_frames ? `${v.gop_frames} frames` : "–",
+      near(c.gop_frames, v.gop_frames ?? 0, 0.1),
+    ],
   ];
   return (
     <section className="border-t px-4 py-3" aria-label="Claimed and measured">
       <table className="w-full text-[13px]">
         <thead>
-          <tr className="text-left text-soft"><th className="pb-1 font-normal">{stream.role} stream</th><th className="pb-1 text-right font-normal">the device claims</th><th className="pb-1 text-right font-normal">measured</th></tr>
+          <tr className="text-left text-soft">
+            <th className="pb-1 font-normal">{stream.role} stream</th>
+            <th className="pb-1 text-right font-normal">the device claims</th>
+            <th className="pb-1 text-right font-normal">measured</th>
+          </tr>
         </thead>
         <tbody>
           {rows.map(([name, claimed, measured, same]) => (
             <tr key={name}>
               <td className="py-0.5">{name}</td>
               <td className="mono py-0.5 text-right text-soft">{claimed}</td>
-              <td className={`mono py-0.5 text-right ${same ? "" : "font-semibold text-stuck"}`}>{same ? "" : "≠ "}{measured}</td>
+              <td className={`mono py-0.5 text-right ${same ? "" : "font-semibold text-stuck"}`}>
+                {same ? "" : "≠ "}
+                {measured}
+              </td>
             </tr>
           ))}
         </tbody>
       </table>
       <p className="mt-1.5 text-[13px] text-soft">
-        Over {({ tcp: "TCP", udp: "UDP datagrams", multicast: "multicast", "http tunnel": "HTTP (RTSP within it)" } as Record<string, string>)[stream.proof?.transport ?? ""] ?? stream.proof?.transport}{stream.proof?.tls && ` in TLS${stream.proof.tls.expired ? ` (its certificate expired on ${stream.proof.tls.until.slice(0, 10)})` : ""}`}, signed in by {stream.proof?.auth}, first key frame after {Math.round(stream.proof?.first_keyframe_ms ?? 0)} ms, {v.lost} of {v.lost + v.packets} packets lost{stream.proof?.audio && `, audio ${stream.proof.audio.codec}`}
+        Over{" "}
+        {({ tcp: "TCP", udp: "UDP datagrams", multicast: "multicast", "http tunnel": "HTTP (RTSP within it)" } as Record<string, string>)[
+          stream.proof?.transport ?? ""
+        ] ?? stream.proof?.transport}
+        {stream.proof?.tls &&
+          ` in TLS${stream.proof.tls.expired ? ` (its certificate expired on ${stream.proof.tls.until.slice(0, 10)})` : ""}`}
+        , signed in by {stream.proof?.auth}, first key frame after {Math.round(stream.proof?.first_keyframe_ms ?? 0)} ms, {v.lost} of{" "}
+        {v.lost + v.packets} packets lost{stream.proof?.audio && `, audio ${stream.proof.audio.codec}`}
       </p>
     </section>
   );
@@ -284,8 +488,15 @@ function Placements({ device: d }: { device: Device }) {
       {d.placements.map((p) => (
         <div key={p.target} className="flex items-center gap-2">
           <span className="grow">
-            {p.name}{p.slot && <>, slot <span className="mono">{p.slot.replace(/\D+0*/, "")}</span></>}
-            <span className={`block text-[13px] ${p.confirmed ? "text-open" : p.diagnosis ? "text-stuck" : "text-soft"}`}>{p.confirmed ? `It reports: ${p.report}` : (p.diagnosis?.summary ?? "not confirmed yet")}</span>
+            {p.name}
+            {p.slot && (
+              <>
+                , slot <span className="mono">{p.slot.replace(/\D+0*/, "")}</span>
+              </>
+            )}
+            <span className={`block text-[13px] ${p.confirmed ? "text-open" : p.diagnosis ? "text-stuck" : "text-soft"}`}>
+              {p.confirmed ? `It reports: ${p.report}` : (p.diagnosis?.summary ?? "not confirmed yet")}
+            </span>
           </span>
           <Button onClick={() => remove.mutate({ devices: [d.id], target: p.target })}>Take off</Button>
         </div>
@@ -308,13 +519,37 @@ function Address({ device: d, onAddress }: { device: Device; onAddress: () => vo
         <span className="mono">{d.address}</span>
         {m && (
           <span className={`block text-[13px] ${m.failed ? "text-stuck" : "text-soft"}`}>
-            {m.failed ? `${m.failed} ${m.fix ?? ""}` : m.before.addr === m.after.addr && m.before.dhcp === m.after.dhcp ? "settings besides the address changed" : <>moved from <span className="mono">{m.before.addr}</span>{m.before.dhcp && " (DHCP)"}</>}
+            {m.failed ? (
+              `${m.failed} ${m.fix ?? ""}`
+            ) : m.before.addr === m.after.addr && m.before.dhcp === m.after.dhcp ? (
+              "settings besides the address changed"
+            ) : (
+              <>
+                moved from <span className="mono">{m.before.addr}</span>
+                {m.before.dhcp && " (DHCP)"}
+              </>
+            )}
           </span>
         )}
       </div>
-      {canUndo && <Button disabled={send.isPending} onClick={() => send.mutate({ title: `Undo the address change of ${d.name}`, lines: backToBefore([d]) }, { onError: say })}>Undo</Button>}
+      {canUndo && (
+        <Button
+          disabled={send.isPending}
+          onClick={() => send.mutate({ title: `Undo the address change of ${d.name}`, lines: backToBefore([d]) }, { onError: say })}
+        >
+          Undo
+        </Button>
+      )}
       <Button onClick={onAddress}>Give an address</Button>
-      {sure ? <Button look="danger" onClick={() => forget.mutate([d.id])}>Forget it with its evidence</Button> : <Button look="quiet" onClick={() => setSure(true)}>Forget</Button>}
+      {sure ? (
+        <Button look="danger" onClick={() => forget.mutate([d.id])}>
+          Forget it with its evidence
+        </Button>
+      ) : (
+        <Button look="quiet" onClick={() => setSure(true)}>
+          Forget
+        </Button>
+      )}
     </section>
   );
 }
@@ -325,8 +560,8 @@ function Claims({ device: d }: { device: Device }) {
     <section className="border-t px-4 py-3" aria-label="Heard by">
       <h3 className="mb-1 text-[13px] text-soft">Heard by</h3>
       <ul className="text-[13px]">
-        {d.claims.map((c, i) => (
-          <li key={i} className="flex gap-2 py-0.5">
+        {d.claims.map((c) => (
+          <li key={`${c.method} ${c.text}`} className="flex gap-2 py-0.5">
             <span className="w-24 shrink-0">{c.method}</span>
             <span className="min-w-0 grow break-words text-soft">{c.text}</span>
             <span className="shrink-0 text-soft">{ago(c.at)}</span>
@@ -372,13 +607,27 @@ function Evidence({ device: d }: { device: Device }) {
       <ol>
         {list.slice(0, all ? undefined : 8).map((r) => (
           <li key={r.id} className="flex gap-2 py-0.5 text-[13px]">
-            <span className="mono w-16 shrink-0 text-soft" title={new Date(r.at).toLocaleString()}>{new Date(r.at).toLocaleTimeString([], { hour: "2-digit", minute: "2-digit", second: "2-digit", hour12: false })}</span>
+            <span className="mono w-16 shrink-0 text-soft" title={new Date(r.at).toLocaleString()}>
+              {new Date(r.at).toLocaleTimeString([], { hour: "2-digit", minute: "2-digit", second: "2-digit", hour12: false })}
+            </span>
             <span className={`min-w-0 grow ${r.failed ? "text-stuck" : ""}`}>{r.summary}</span>
-            {r.exchange && <button type="button" className="shrink-0 self-start text-soft underline hover:text-ink" onClick={() => setReading({ id: r.id, title: r.summary })}>exchange</button>}
+            {r.exchange && (
+              <button
+                type="button"
+                className="shrink-0 self-start text-soft underline hover:text-ink"
+                onClick={() => setReading({ id: r.id, title: r.summary })}
+              >
+                exchange
+              </button>
+            )}
           </li>
         ))}
       </ol>
-      {list.length > 8 && <button type="button" className="mt-1 text-[13px] text-soft underline hover:text-ink" onClick={() => setAll(!all)}>{all ? "Show less" : `Show all ${list.length}`}</button>}
+      {list.length > 8 && (
+        <button type="button" className="mt-1 text-[13px] text-soft underline hover:text-ink" onClick={() => setAll(!all)}>
+          {all ? "Show less" : `Show all ${list.length}`}
+        </button>
+      )}
       <Sheet title={reading?.title ?? ""} open={!!reading} onOpenChange={(o) => !o && setReading(null)} wide>
         {reading && <Exchange id={reading.id} />}
       </Sheet>

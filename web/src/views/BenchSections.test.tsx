@@ -37,10 +37,14 @@ test("each part is told in one word, and what is wrong stands out", () => {
 test("a part is jumped to by its name and by its key", () => {
   const shown = vi.fn();
   Element.prototype.scrollIntoView = shown;
-  render(<BenchSections parts={[
-    { id: "urls", name: "URLs", key: "u", word: "proven", body: <p>rtsp</p> },
-    { id: "sign-ins", name: "Sign-ins", key: "i", word: "opens", body: <p>fitter</p> },
-  ]} />);
+  render(
+    <BenchSections
+      parts={[
+        { id: "urls", name: "URLs", key: "u", word: "proven", body: <p>rtsp</p> },
+        { id: "sign-ins", name: "Sign-ins", key: "i", word: "opens", body: <p>fitter</p> },
+      ]}
+    />,
+  );
   fireEvent.click(screen.getByRole("button", { name: "URLs: proven" }));
   expect(document.activeElement).toBe(screen.getByRole("group", { name: "URLs" }));
   fireEvent.keyDown(document.body, { key: "i" });

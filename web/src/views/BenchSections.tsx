@@ -39,7 +39,13 @@ export function deviceWord(d: Device): [string, boolean] {
 /** A part's name with the letter of its key underlined. */
 function Named({ part: p }: { part: Part }) {
   const at = p.name.toLowerCase().indexOf(p.key);
-  return <span className="text-[13px] leading-4">{p.name.slice(0, at)}<span className="underline decoration-1 underline-offset-2">{p.name[at]}</span>{p.name.slice(at + 1)}</span>;
+  return (
+    <span className="text-[13px] leading-4">
+      {p.name.slice(0, at)}
+      <span className="underline decoration-1 underline-offset-2">{p.name[at]}</span>
+      {p.name.slice(at + 1)}
+    </span>
+  );
 }
 
 /**
@@ -58,7 +64,13 @@ export function BenchSections({ parts, first }: { parts: Part[]; first?: ReactNo
     <>
       <nav aria-label="Parts of the bench" className="z-10 flex shrink-0 border-y bg-sheet max-lg:sticky max-lg:top-0">
         {parts.map((p) => (
-          <button key={p.id} type="button" aria-label={`${p.name}: ${p.word}`} title={`${p.name} (${p.key.toUpperCase()})`} onClick={() => jump(p.id)} className="flex min-w-0 grow flex-col items-start border-l px-2 py-1 text-left first:border-l-0 first:pl-4 hover:bg-well">
+          <button
+            key={p.id}
+            type="button"
+            title={`${p.name} (${p.key.toUpperCase()})`}
+            onClick={() => jump(p.id)}
+            className="flex min-w-0 grow flex-col items-start border-l px-2 py-1 text-left first:border-l-0 first:pl-4 hover:bg-well"
+          >
             <Named part={p} />
             <span className={`truncate text-[12.5px] leading-4 ${p.bad ? "font-semibold text-stuck" : "text-soft"}`}>{p.word}</span>
           </button>
@@ -67,7 +79,14 @@ export function BenchSections({ parts, first }: { parts: Part[]; first?: ReactNo
       <div ref={root} className="min-h-0 grow lg:overflow-auto">
         {first}
         {parts.map((p) => (
-          <div key={p.id} data-part={p.id} tabIndex={-1} role="group" aria-label={p.name} className="scroll-mt-12 outline-none focus-visible:outline-none [&:not(:has(*))]:hidden lg:scroll-mt-0">
+          <div
+            key={p.id}
+            data-part={p.id}
+            tabIndex={-1}
+            role="group"
+            aria-label={p.name}
+            className="scroll-mt-12 outline-none focus-visible:outline-none [&:not(:has(*))]:hidden lg:scroll-mt-0"
+          >
             {p.body}
           </div>
         ))}

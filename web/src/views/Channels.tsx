@@ -13,16 +13,38 @@ export function Channels({ recorder }: { recorder: Device }) {
       <h3 className="mb-1 text-[13px] text-soft">Channels of its own, reached through it</h3>
       <ul>
         {recorder.channels!.map((c) => {
-          const camera = devices.find((x) => x.via?.recorder === recorder.id && x.via.channel === c.number) ?? devices.find((x) => !x.via && x.address === c.camera);
+          const camera =
+            devices.find((x) => x.via?.recorder === recorder.id && x.via.channel === c.number) ??
+            devices.find((x) => !x.via && x.address === c.camera);
           return (
             <li key={c.number} className="flex items-center gap-2 py-1" data-channel={c.number}>
               <span className="num w-5 text-right text-soft">{c.number}</span>
               {camera && <Still src={stillOf(camera)} name={camera.name} className="h-7 w-12" />}
               <span className="min-w-0 grow">
-                {camera ? <Link to={`/sites/${site.id}?device=${camera.id}`} className="underline decoration-1 underline-offset-2">{camera.name}</Link> : c.name || "no name"}
-                <span className="block text-[13px] leading-4 text-soft">{c.camera && <span className="mono">{c.camera}</span>}{c.place && ` ${c.place}`}</span>
+                {camera ? (
+                  <Link to={`/sites/${site.id}?device=${camera.id}`} className="underline decoration-1 underline-offset-2">
+                    {camera.name}
+                  </Link>
+                ) : (
+                  c.name || "no name"
+                )}
+                <span className="block text-[13px] leading-4 text-soft">
+                  {c.camera && <span className="mono">{c.camera}</span>}
+                  {c.place && ` ${c.place}`}
+                </span>
               </span>
-              {c.page && <a href={c.page} target="_blank" rel="noreferrer" aria-label={`Page of ${c.name}, through the recorder`} title="Its page, through the recorder" className="p-1 text-soft hover:text-ink"><ExternalLink size={14} /></a>}
+              {c.page && (
+                <a
+                  href={c.page}
+                  target="_blank"
+                  rel="noreferrer"
+                  aria-label={`Page of ${c.name}, through the recorder`}
+                  title="Its page, through the recorder"
+                  className="p-1 text-soft hover:text-ink"
+                >
+                  <ExternalLink size={14} />
+                </a>
+              )}
             </li>
           );
         })}

@@ -27,13 +27,21 @@ export function Find() {
   return (
     <div className="flex h-full flex-col">
       <div className="flex min-h-14 shrink-0 flex-wrap items-center gap-3 border-b px-4 py-2">
-        <Button look={inside.length === 0 && !running ? "next" : "plain"} className="h-9" disabled={!!running} onClick={sweep}><Radar size={16} /> {running ? "Sweeping …" : last ? "Sweep again" : "Sweep the site"}</Button>
-        <span><span className="mono">{site.ranges.join(", ")}</span> <span className="num text-soft">{site.addresses.toLocaleString("en")} addresses</span></span>
-        <Button look="quiet" onClick={changeSite}>Change</Button>
+        <Button look={inside.length === 0 && !running ? "next" : "plain"} className="h-9" disabled={!!running} onClick={sweep}>
+          <Radar size={16} /> {running ? "Sweeping …" : last ? "Sweep again" : "Sweep the site"}
+        </Button>
+        <span>
+          <span className="mono">{site.ranges.join(", ")}</span>{" "}
+          <span className="num text-soft">{site.addresses.toLocaleString("en")} addresses</span>
+        </span>
+        <Button look="quiet" onClick={changeSite}>
+          Change
+        </Button>
         <Watching />
         <span className="grow" />
         <span className="num text-soft">
-          {many(inside, "camera")} · {many(inside, "recorder")} · {many(inside, "other")}{last && ` · ${running ? "sweeping now" : `swept ${ago(last.created_at)}`}`}
+          {many(inside, "camera")} · {many(inside, "recorder")} · {many(inside, "other")}
+          {last && ` · ${running ? "sweeping now" : `swept ${ago(last.created_at)}`}`}
         </span>
       </div>
       <div ref={wide ? undefined : scroller} className="relative min-h-0 grow max-lg:overflow-auto lg:flex">
@@ -43,7 +51,11 @@ export function Find() {
           {devices.length === 0 ? (
             <div className="p-10 text-center">
               <p className="mb-1 text-lg">{running ? "Listening …" : "Nothing heard yet"}</p>
-              <p className="text-soft">{running ? "Devices appear here as they answer." : "A sweep calls for cameras on this wire and asks every address of the ranges which ports are open. It changes nothing on any device."}</p>
+              <p className="text-soft">
+                {running
+                  ? "Devices appear here as they answer."
+                  : "A sweep calls for cameras on this wire and asks every address of the ranges which ports are open. It changes nothing on any device."}
+              </p>
             </div>
           ) : (
             <Heard site={site.id} devices={inside} scroller={scroller} />
@@ -60,8 +72,16 @@ function Watching() {
   const { site } = useFrame();
   const watch = useWatch(site.id);
   return (
-    <label className="flex items-center gap-2" title="A device that is plugged in announces itself and shows up without a sweep. Listening asks nothing of any device.">
-      <Switch.Root checked={site.watch} disabled={watch.isPending} onCheckedChange={(on) => watch.mutate(on, { onError: say })} className="relative h-4 w-7 rounded-full bg-hair data-[state=checked]:bg-open">
+    <label
+      className="flex items-center gap-2"
+      title="A device that is plugged in announces itself and shows up without a sweep. Listening asks nothing of any device."
+    >
+      <Switch.Root
+        checked={site.watch}
+        disabled={watch.isPending}
+        onCheckedChange={(on) => watch.mutate(on, { onError: say })}
+        className="relative h-4 w-7 rounded-full bg-hair data-[state=checked]:bg-open"
+      >
         <Switch.Thumb className="block size-3 translate-x-0.5 rounded-full bg-sheet transition-transform data-[state=checked]:translate-x-3.5" />
       </Switch.Root>
       {site.watch ? "Listening for newcomers" : "Not listening"}

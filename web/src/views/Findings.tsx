@@ -10,17 +10,27 @@ export function Findings({ device: d }: { device: Device }) {
   const { site } = useFrame();
   const q = useQueryClient();
   const dismiss = useMutation({
-    mutationFn: (address: string) => must(api.DELETE("/api/devices/{device}/claims/{address}", { params: { path: { device: d.id, address } } })),
+    mutationFn: (address: string) =>
+      must(api.DELETE("/api/devices/{device}/claims/{address}", { params: { path: { device: d.id, address } } })),
     onSuccess: () => q.invalidateQueries({ queryKey: ["devices", site.id] }),
     onError: say,
   });
   return (d.findings ?? []).map((f) => (
-    <section key={f.address ?? f.seen} aria-label="Finding" data-finding={f.cause} className="mx-4 mb-3 border-l-4 border-stuck bg-paper px-3 py-2.5">
+    <section
+      key={f.address ?? f.seen}
+      aria-label="Finding"
+      data-finding={f.cause}
+      className="mx-4 mb-3 border-l-4 border-stuck bg-paper px-3 py-2.5"
+    >
       <p className="font-semibold text-stuck">{f.address ? "Another device says that it is this one" : "A record cannot be read"}</p>
       <p className="mt-1">{f.summary}</p>
       <p className="mt-1 text-soft">{f.fix}</p>
       {f.seen && <p className="mt-1 text-[13px] text-soft">Seen: {f.seen}</p>}
-      {f.address && <Button className="mt-2" disabled={dismiss.isPending} onClick={() => dismiss.mutate(f.address!)}>Set it aside</Button>}
+      {f.address && (
+        <Button className="mt-2" disabled={dismiss.isPending} onClick={() => dismiss.mutate(f.address!)}>
+          Set it aside
+        </Button>
+      )}
     </section>
   ));
 }
@@ -38,7 +48,9 @@ export function Agreed({ device: d }: { device: Device }) {
   return (
     <section className="flex items-center gap-2 border-t px-4 py-3 text-[13px]" aria-label="Agreed">
       <span className="grow">Its sign-in may be sent readable: agreed {ago(d.agreed)}.</span>
-      <Button className="h-7" disabled={withdraw.isPending} onClick={() => withdraw.mutate()}>Withdraw</Button>
+      <Button className="h-7" disabled={withdraw.isPending} onClick={() => withdraw.mutate()}>
+        Withdraw
+      </Button>
     </section>
   );
 }
@@ -51,10 +63,15 @@ export function Storms() {
     q.invalidateQueries({ queryKey: ["site", site.id] });
     q.invalidateQueries({ queryKey: ["devices", site.id] });
   };
-  const aside = useMutation({ mutationFn: () => must(api.DELETE("/api/sites/{site}/storms", { params: { path: { site: site.id } } })), onSuccess: done, onError: say });
+  const aside = useMutation({
+    mutationFn: () => must(api.DELETE("/api/sites/{site}/storms", { params: { path: { site: site.id } } })),
+    onSuccess: done,
+    onError: say,
+  });
   const invented = devices.filter((d) => site.storms.some((s) => s.address !== "" && s.address === d.address));
   const forget = useMutation({
-    mutationFn: () => must(api.POST("/api/sites/{site}/forget", { params: { path: { site: site.id } }, body: { devices: invented.map((d) => d.id) } })),
+    mutationFn: () =>
+      must(api.POST("/api/sites/{site}/forget", { params: { path: { site: site.id } }, body: { devices: invented.map((d) => d.id) } })),
     onSuccess: () => aside.mutate(),
     onError: say,
   });
@@ -62,13 +79,26 @@ export function Storms() {
   const dropped = site.storms.reduce((n, s) => n + s.dropped, 0);
   const where = site.storms.length === 1 && site.storms[0]!.address ? site.storms[0]!.address : `${site.storms.length} addresses`;
   return (
-    <section aria-label="Finding" data-finding="storm" className="m-4 flex flex-wrap items-center gap-3 border-l-4 border-stuck bg-sheet px-3 py-2.5">
+    <section
+      aria-label="Finding"
+      data-finding="storm"
+      className="m-4 flex flex-wrap items-center gap-3 border-l-4 border-stuck bg-sheet px-3 py-2.5"
+    >
       <p className="min-w-64 grow">
-        <span className="font-semibold text-stuck">A storm of announcements from <span className="mono">{where}</span>.</span>{" "}
-        {dropped.toLocaleString("en")} were not filed: no wire has so many devices at once. Something there is broken, or invents them. Last heard {ago(site.storms[0]!.last_at)}.
+        <span className="font-semibold text-stuck">
+          A storm of announcements from <span className="mono">{where}</span>.
+        </span>{" "}
+        {dropped.toLocaleString("en")} were not filed: no wire has so many devices at once. Something there is broken, or invents them. Last
+        heard {ago(site.storms[0]!.last_at)}.
       </p>
-      {invented.length > 0 && <Button disabled={forget.isPending} onClick={() => forget.mutate()}>Forget the {invented.length} from there</Button>}
-      <Button disabled={aside.isPending} onClick={() => aside.mutate()}>Set it aside</Button>
+      {invented.length > 0 && (
+        <Button disabled={forget.isPending} onClick={() => forget.mutate()}>
+          Forget the {invented.length} from there
+        </Button>
+      )}
+      <Button disabled={aside.isPending} onClick={() => aside.mutate()}>
+        Set it aside
+      </Button>
     </section>
   );
 }

@@ -26,21 +26,41 @@ export function PathBook() {
       <div className="mx-auto max-w-5xl p-4 sm:p-8">
         <div className="mb-1 flex flex-wrap items-center gap-2">
           <h1 className="grow text-xl font-semibold">Path book</h1>
-          <Button onClick={() => setBringing(true)}><Plus size={16} /> Bring a book</Button>
-          <Button look="next" onClick={paste}>Learn from a URL</Button>
+          <Button onClick={() => setBringing(true)}>
+            <Plus size={16} /> Bring a book
+          </Button>
+          <Button look="next" onClick={paste}>
+            Learn from a URL
+          </Button>
         </div>
-        <p className="mb-5 max-w-2xl text-soft">How each kind of device shapes its stream URLs. One URL and its recipe give all siblings; a camera without a device service is asked for the paths of the recipes that may fit it.</p>
+        <p className="mb-5 max-w-2xl text-soft">
+          How each kind of device shapes its stream URLs. One URL and its recipe give all siblings; a camera without a device service is
+          asked for the paths of the recipes that may fit it.
+        </p>
         <Trouble error={books.error} />
         {(books.data ?? []).map((b) => (
           <section key={b.id ?? b.name} aria-label={b.name} className="mb-7">
             <div className="flex items-center gap-2 border-b pb-1">
               <h2 className="font-semibold">{b.name}</h2>
-              <span className="num text-soft">{b.recipes.length} {b.recipes.length === 1 ? "recipe" : "recipes"}{!b.id && ", comes with the product"}</span>
+              <span className="num text-soft">
+                {b.recipes.length} {b.recipes.length === 1 ? "recipe" : "recipes"}
+                {!b.id && ", comes with the product"}
+              </span>
               <span className="grow" />
               {b.id && (
                 <>
-                  <a href={`/api/path-books/${b.id}/file`} className="inline-flex items-center gap-1 text-[13px] underline hover:text-ink"><Download size={14} /> as a file</a>
-                  <Button look="quiet" className="px-2" aria-label={`Remove the book ${b.name}`} title="Remove the book" onClick={() => remove.mutate(b.id!)}><Trash2 size={14} /></Button>
+                  <a href={`/api/path-books/${b.id}/file`} className="inline-flex items-center gap-1 text-[13px] underline hover:text-ink">
+                    <Download size={14} /> as a file
+                  </a>
+                  <Button
+                    look="quiet"
+                    className="px-2"
+                    aria-label={`Remove the book ${b.name}`}
+                    title="Remove the book"
+                    onClick={() => remove.mutate(b.id!)}
+                  >
+                    <Trash2 size={14} />
+                  </Button>
                 </>
               )}
             </div>
@@ -49,12 +69,21 @@ export function PathBook() {
               {b.recipes.map((r) => (
                 <li key={r.name} data-recipe={r.name} className="grid grid-cols-1 gap-x-6 gap-y-0.5 border-b py-2 md:grid-cols-[1.3fr_1fr]">
                   <div className="min-w-0">
-                    <div className="flex items-center gap-2"><Shape path={r.path} /><Copy text={r.path} label="Copy" /></div>
-                    <div className="text-[13px] text-soft">{r.name}{r.note && <>. {r.note}</>}</div>
+                    <div className="flex items-center gap-2">
+                      <Shape path={r.path} />
+                      <Copy text={r.path} label="Copy" />
+                    </div>
+                    <div className="text-[13px] text-soft">
+                      {r.name}
+                      {r.note && <>. {r.note}</>}
+                    </div>
                   </div>
                   <div className="min-w-0 text-[13px]">
                     <div className="mono truncate text-soft">{r.examples.join("  ")}</div>
-                    <div className="text-soft">{fits(r)} · {r.confidence}{r.channels && " · channel in the path"}</div>
+                    <div className="text-soft">
+                      {fits(r)} · {r.confidence}
+                      {r.channels && " · channel in the path"}
+                    </div>
                   </div>
                 </li>
               ))}
@@ -68,7 +97,12 @@ export function PathBook() {
 }
 
 function fits(r: { maker?: string; model?: string; server?: string; realm?: string }) {
-  const on = [r.maker && `maker ${r.maker}`, r.model && `model ${r.model}`, r.server && `server ${r.server}`, r.realm && `realm ${r.realm}`].filter(Boolean);
+  const on = [
+    r.maker && `maker ${r.maker}`,
+    r.model && `model ${r.model}`,
+    r.server && `server ${r.server}`,
+    r.realm && `realm ${r.realm}`,
+  ].filter(Boolean);
   return on.length ? `for ${on.join(", ")}` : "for any device";
 }
 
@@ -76,7 +110,16 @@ function fits(r: { maker?: string; model?: string; server?: string; realm?: stri
 function Shape({ path }: { path: string }) {
   return (
     <span className="mono min-w-0 break-all">
-      {path.split(/(\{[^{}]*\})/).map((part, i) => (part.startsWith("{") ? <span key={i} className="rounded-sm border border-hair bg-well px-0.5 font-semibold">{part}</span> : part))}
+      {path.split(/(\{[^{}]*\})/).map((part, i) =>
+        part.startsWith("{") ? (
+          // biome-ignore lint/suspicious/noArrayIndexKey: the parts of one path never move
+          <span key={i} className="rounded-sm border border-hair bg-well px-0.5 font-semibold">
+            {part}
+          </span>
+        ) : (
+          part
+        ),
+      )}
     </span>
   );
 }
@@ -97,19 +140,45 @@ function BringSheet({ open, onOpenChange }: { open: boolean; onOpenChange: (open
   });
   return (
     <Sheet title="Bring a path book" open={open} onOpenChange={onOpenChange} wide>
-      <form onSubmit={(e) => { e.preventDefault(); add.mutate(); }}>
-        <textarea name="yaml" rows={10} spellCheck={false} value={yaml} onChange={(e) => setYAML(e.target.value)} aria-label="Path book" placeholder={"name: Works\nrecipes:\n  - name: Corvane cameras\n    path: /vista/ch{channel}/{tier:primary|secondary}\n    maker: corvane*"} className="mono w-full rounded-md border bg-paper p-2 text-[13px]" />
-        <label className="text-[13px] text-soft">or a file: <input type="file" accept=".yaml,.yml" onChange={async (e) => setYAML((await e.target.files?.[0]?.text()) ?? yaml)} /></label>
+      <form
+        onSubmit={(e) => {
+          e.preventDefault();
+          add.mutate();
+        }}
+      >
+        <textarea
+          name="yaml"
+          rows={10}
+          spellCheck={false}
+          value={yaml}
+          onChange={(e) => setYAML(e.target.value)}
+          aria-label="Path book"
+          placeholder={
+            "name: Works\nrecipes:\n  - name: Corvane cameras\n    path: /vista/ch{channel}/{tier:primary|secondary}\n    maker: corvane*"
+          }
+          className="mono w-full rounded-md border bg-paper p-2 text-[13px]"
+        />
+        <label className="text-[13px] text-soft">
+          or a file: <input type="file" accept=".yaml,.yml" onChange={async (e) => setYAML((await e.target.files?.[0]?.text()) ?? yaml)} />
+        </label>
         <Trouble error={add.error} />
         {add.data && add.data.conflicts.length > 0 && (
           <div className="mt-2 border-l-4 border-stuck pl-3">
             <p>{add.data.conflicts.length} recipes of the same name differ; yours stayed:</p>
-            <ul className="text-[13px]">{add.data.conflicts.map((c) => <li key={c.ours.name}>{c.ours.name}: <span className="mono">{c.ours.path}</span>, not <span className="mono">{c.theirs.path}</span></li>)}</ul>
+            <ul className="text-[13px]">
+              {add.data.conflicts.map((c) => (
+                <li key={c.ours.name}>
+                  {c.ours.name}: <span className="mono">{c.ours.path}</span>, not <span className="mono">{c.theirs.path}</span>
+                </li>
+              ))}
+            </ul>
           </div>
         )}
         <div className="mt-3 flex justify-end gap-2">
           <Button onClick={() => onOpenChange(false)}>Close</Button>
-          <Button look="next" type="submit" disabled={!yaml.trim() || add.isPending}>Add to the path book</Button>
+          <Button look="next" type="submit" disabled={!yaml.trim() || add.isPending}>
+            Add to the path book
+          </Button>
         </div>
       </form>
     </Sheet>

@@ -19,7 +19,9 @@ export function Record() {
   return (
     <div className="flex min-h-full flex-col">
       <header className="flex h-12 items-center gap-2 border-b bg-sheet px-4">
-        <Link to="/" aria-label="All sites" title="All sites" className="rounded-sm p-1 hover:bg-well"><Mark /></Link>
+        <Link to="/" aria-label="All sites" title="All sites" className="rounded-sm p-1 hover:bg-well">
+          <Mark />
+        </Link>
         <span className="font-semibold">Who did what</span>
         <span className="grow" />
         <ThemeButton />
@@ -27,11 +29,21 @@ export function Record() {
       </header>
       <main className="mx-auto w-full max-w-5xl p-4 sm:p-8">
         <h1 className="mb-1 text-xl font-semibold">Who did what</h1>
-        <p className="mb-4 text-soft">Each time that a password was shown, a range or a device was changed, something was removed or work was begun. Nobody can take a line out.</p>
+        <p className="mb-4 text-soft">
+          Each time that a password was shown, a range or a device was changed, something was removed or work was begun. Nobody can take a
+          line out.
+        </p>
         <Trouble error={acts.error} />
         {acts.data && list.length === 0 && <p className="border-y py-12 text-center text-soft">Nothing yet.</p>}
         <table className="w-full border-t">
-          <thead className="sr-only"><tr><th>When</th><th>Who</th><th>What</th><th>Where</th></tr></thead>
+          <thead className="sr-only">
+            <tr>
+              <th>When</th>
+              <th>Who</th>
+              <th>What</th>
+              <th>Where</th>
+            </tr>
+          </thead>
           <tbody>
             {list.map((a, i) => (
               <tr key={a.id} className="border-b align-top [&>td]:py-2 [&>td]:pr-4">
@@ -40,13 +52,20 @@ export function Record() {
                   {new Date(a.at).toLocaleTimeString([], { hour: "2-digit", minute: "2-digit", second: "2-digit", hour12: false })}
                 </td>
                 <td className="font-medium">{a.person || "Unlatch"}</td>
-                <td>{a.action}{a.subject && <span className="text-soft"> {a.subject}</span>}</td>
+                <td>
+                  {a.action}
+                  {a.subject && <span className="text-soft"> {a.subject}</span>}
+                </td>
                 <td className="text-soft">{[a.device, a.site].filter(Boolean).join(", ")}</td>
               </tr>
             ))}
           </tbody>
         </table>
-        {acts.hasNextPage && <Button className="mt-4" disabled={acts.isFetchingNextPage} onClick={() => acts.fetchNextPage()}>Show earlier ones</Button>}
+        {acts.hasNextPage && (
+          <Button className="mt-4" disabled={acts.isFetchingNextPage} onClick={() => acts.fetchNextPage()}>
+            Show earlier ones
+          </Button>
+        )}
       </main>
     </div>
   );

@@ -17,7 +17,10 @@ export function SignIn({ first }: { first: boolean }) {
   const q = useQueryClient();
   const go = useNavigate();
   const enter = useMutation({
-    mutationFn: () => (first ? must(api.POST("/api/setup", { body: { name, password, code } })) : must(api.POST("/api/session", { body: { name, password } }))),
+    mutationFn: () =>
+      first
+        ? must(api.POST("/api/setup", { body: { name, password, code } }))
+        : must(api.POST("/api/session", { body: { name, password } })),
     onSuccess: () => {
       if (location.pathname === "/setup") go("/", { replace: true });
       q.invalidateQueries();
@@ -41,11 +44,42 @@ export function SignIn({ first }: { first: boolean }) {
           }}
         >
           {first && <p>Nobody has an account here yet. Make the first one.</p>}
-          {first && <Field label="Set-up code" name="code" required autoComplete="off" value={code} onChange={(e) => setCode(e.target.value)} className="mono" hint="It stands in the terminal in which Unlatch was started." />}
-          <Field label="Name" name="name" required autoFocus autoComplete="username" value={name} onChange={(e) => setName(e.target.value)} />
-          <Field label="Password" name="password" type="password" required minLength={first ? 10 : 1} autoComplete={first ? "new-password" : "current-password"} value={password} onChange={(e) => setPassword(e.target.value)} hint={first ? "At least 10 characters." : undefined} />
+          {first && (
+            <Field
+              label="Set-up code"
+              name="code"
+              required
+              autoComplete="off"
+              value={code}
+              onChange={(e) => setCode(e.target.value)}
+              className="mono"
+              hint="It stands in the terminal in which Unlatch was started."
+            />
+          )}
+          <Field
+            label="Name"
+            name="name"
+            required
+            autoFocus
+            autoComplete="username"
+            value={name}
+            onChange={(e) => setName(e.target.value)}
+          />
+          <Field
+            label="Password"
+            name="password"
+            type="password"
+            required
+            minLength={first ? 10 : 1}
+            autoComplete={first ? "new-password" : "current-password"}
+            value={password}
+            onChange={(e) => setPassword(e.target.value)}
+            hint={first ? "At least 10 characters." : undefined}
+          />
           <Trouble error={enter.error} />
-          <Button look="next" type="submit" className="h-10 w-full" disabled={enter.isPending}>{first ? "Make the account" : "Sign in"}</Button>
+          <Button look="next" type="submit" className="h-10 w-full" disabled={enter.isPending}>
+            {first ? "Make the account" : "Sign in"}
+          </Button>
         </form>
         <div className="mt-8 flex items-center gap-3 text-[13px] text-soft" aria-hidden>
           <LatchChain latches={Object.keys(latchNames).map((n, i) => ({ name: n, state: i < 3 ? "open" : i === 3 ? "next" : "closed" }))} />
