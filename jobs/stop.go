@@ -46,3 +46,22 @@ func (q *Queue) cancel(ctx context.Context, list *river.JobListParams) error {
 		list = list.After(page.LastCursor)
 	}
 }
+
+// Left counts the jobs that are still to be done, by their state.
+func (q *Queue) Left(ctx context.Context) (map[string]int, error) {
+	out := map[string]int{}
+	list := river.NewJobListParams().States(open...).First(mostListed)
+	for {
+		page, err := q.client.JobList(ctx, list)
+		if err != nil {
+			return nil, err
+		}
+		for _, j := range page.Jobs {
+			out[string(j.State)]++
+		}
+		if len(page.Jobs) < mostListed {
+			return out, nil
+		}
+		list = list.After(page.LastCursor)
+	}
+}

@@ -45,6 +45,8 @@ type Config struct {
 	Patience time.Duration
 	// Now is the clock by which tries to sign in are spaced; nil for time.Now.
 	Now func() time.Time
+	// MetricsToken opens /metrics to whoever scrapes it; "" for no such page.
+	MetricsToken string
 	// Room watches the disk of the database; nil where that is elsewhere.
 	Room *Room
 }
@@ -55,6 +57,7 @@ type Server struct {
 	handler   http.Handler
 	hub       *hub
 	lineUp    *lineUp
+	metrics   *metrics
 	accounts  *gate // tries to sign in by account
 	addresses *gate // and by where they come from
 	hashing   chan struct{}
@@ -83,8 +86,9 @@ func bare(cfg Config) *Server {
 // New builds the server. Events flow while ctx lives.
 func New(ctx context.Context, cfg Config) *Server {
 	s := bare(cfg)
+	s.metrics = newMetrics(s)
 	r := chi.NewRouter()
-	r.Use(ownRequestID, middleware.RequestID, s.logged, middleware.Recoverer, middleware.Compress(1), s.securityHeaders, s.knownHost,
+	r.Use(ownRequestID, middleware.RequestID, s.logged, s.metrics.timed, middleware.Recoverer, middleware.Compress(1), s.securityHeaders, s.knownHost,
 		s.sameOrigin(),
 		s.withCaller, s.inTime, withoutNUL)
 	s.routes(r)
@@ -118,6 +122,7 @@ func (s *Server) api(r chi.Router) huma.API {
 	s.certificateRoutes(api)
 	s.urlRoutes(api)
 	s.roleRoutes(api)
+	s.strengthRoutes(api)
 	s.pasteRoutes(api)
 	s.bookRoutes(api)
 	s.listRoutes(api)
@@ -129,6 +134,7 @@ func (s *Server) api(r chi.Router) huma.API {
 func (s *Server) routes(r chi.Router) {
 	api := s.api(r)
 	r.Get("/healthz", s.healthz)
+	r.Get("/metrics", s.serveMetrics)
 	r.Get("/readyz", s.readyz)
 	r.Get("/api/openapi.json", func(w http.ResponseWriter, r *http.Request) {
 		if !s.withSession(w, r) {

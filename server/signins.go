@@ -113,7 +113,7 @@ func (s *Server) keyring(ctx context.Context) ([]keyView, error) {
 		in, uerr := s.cfg.Store.Decrypt(ctx, k.ID)
 		v := keyView{SignIn: k}
 		if uerr == nil {
-			v.Weak = signin.Weakness(in)
+			v.Weak = weakness(in)
 		}
 		out = append(out, v)
 	}

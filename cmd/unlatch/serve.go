@@ -67,6 +67,9 @@ func (p *place) flags(c *cobra.Command, listens bool) {
 // databaseVariable is the environment variable for the database's address, whose password a command line would show to everybody.
 const databaseVariable = "UNLATCH_DATABASE"
 
+// metricsVariable is the environment variable for the token that opens /metrics. Without it there is no such page.
+const metricsVariable = "UNLATCH_METRICS_TOKEN"
+
 // services are what a running server consists of, ended in the reverse order.
 type services struct {
 	Store   *store.Store
@@ -203,7 +206,7 @@ func (s *services) serve(ctx context.Context, p *place, l net.Listener, out io.W
 	defer stop()
 	go s.watchRoom(serving, p.log)
 	h := &http.Server{
-		Handler: server.New(serving, server.Config{Store: s.Store, Queue: s.Queue, Agent: s.agent, Web: web.Files(), Log: p.log, SetupCode: code,
+		Handler: server.New(serving, server.Config{Store: s.Store, Queue: s.Queue, Agent: s.agent, MetricsToken: os.Getenv(metricsVariable), Web: web.Files(), Log: p.log, SetupCode: code,
 			Secure: secure || public != nil && public.Scheme == "https", PublicURL: public, TrustedProxies: proxies, Room: s.room}),
 		ReadHeaderTimeout: 10 * time.Second,
 		ReadTimeout:       time.Minute,

@@ -211,6 +211,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/password-strength": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** How hard a password is to guess; it is kept nowhere */
+        post: operations["judge-password"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/paste": {
         parameters: {
             query?: never;
@@ -1069,6 +1086,10 @@ export interface components {
             /** @description offered as a site's ranges */
             ranges: string[];
         };
+        "Judge-passwordRequest": {
+            secret: string;
+            user?: string;
+        };
         KeyView: {
             /** @description tried on these devices only; a bound sign-in whose devices are gone is tried nowhere */
             bound: boolean;
@@ -1679,6 +1700,14 @@ export interface components {
             /** @description without the sign-in */
             url: string;
         };
+        StrengthView: {
+            /**
+             * Format: int64
+             * @description 0 for none, 1 for weak, up to 4
+             */
+            level: number;
+            says: string;
+        };
         "Take-certificateRequest": {
             /** @description of the certificate that the person has seen */
             sha256: string;
@@ -2186,6 +2215,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["InterfaceView"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "judge-password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Judge-passwordRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StrengthView"];
                 };
             };
             /** @description Error */

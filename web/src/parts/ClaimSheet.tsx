@@ -1,11 +1,11 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Dices } from "lucide-react";
-import { useState } from "react";
+import { useEffect, useState } from "react";
 import { api, must, type Device } from "@/api/client";
+import { say } from "@/api/queries";
 import { Button } from "./Button";
 import { Field } from "./Field";
 import { Sheet } from "./Sheet";
-import { strength } from "./strength";
 import { Trouble } from "./Trouble";
 import { Choice } from "./Choice";
 
@@ -47,7 +47,19 @@ export function ClaimSheet({
       onOpenChange(false);
     },
   });
-  const s = strength(secret);
+  const [judged, setJudged] = useState({ level: 0, says: "Type one, or let Unlatch make one." });
+  useEffect(() => {
+    // Asked once a person stops typing; an answer that is not the last is passed over.
+    let current = true;
+    const timer = setTimeout(() => {
+      must(api.POST("/api/password-strength", { body: { user, secret } })).then((s) => current && setJudged(s), say);
+    }, 200);
+    return () => {
+      current = false;
+      clearTimeout(timer);
+    };
+  }, [user, secret]);
+  const s = judged;
   const many = devices.length > 1;
   return (
     <Sheet title={many ? `Claim ${devices.length} devices` : `Claim ${devices[0]?.name}`} open={open} onOpenChange={onOpenChange}>
