@@ -139,6 +139,10 @@ func take(chrome *browser.Browser, url, password string, s shot, dir string) err
 	if err := p.Navigate(strings.TrimSuffix(url, "/") + path); err != nil {
 		return err
 	}
+	// A view is loaded when it is first looked at.
+	if err := p.Wait(rod.Eval(`() => document.querySelector("#root h1, #root main, #root [role=grid]") && !document.querySelector("[data-loading]")`)); err != nil {
+		return err
+	}
 	if err := p.WaitStable(500 * time.Millisecond); err != nil {
 		return err
 	}

@@ -33,7 +33,13 @@ function Pages() {
   if (!session.data.name) return <SignIn first={session.data.needs_setup} />;
   return (
     <Boundary at={pathname}>
-      <Suspense fallback={null}>
+      <Suspense
+        fallback={
+          <p role="status" data-loading className="p-6 text-soft">
+            Loading …
+          </p>
+        }
+      >
         <Routes>
           <Route path="/" element={<Sites />} />
           <Route path="/record" element={<Record />} />

@@ -3,21 +3,22 @@ import { useEffect } from "react";
 import { toast } from "sonner";
 import { apply, type Changes, type LineUp } from "./changes";
 import { api, must, Problem, type Device } from "./client";
+import { keys } from "./keys";
 
 export const client = new QueryClient({
   defaultOptions: { queries: { retry: (n, e) => n < 3 && !(e instanceof Problem && e.status >= 400 && e.status < 500), staleTime: 2_000 } },
 });
 
-export const useSession = () => useQuery({ queryKey: ["session"], queryFn: () => must(api.GET("/api/session")) });
-export const useSites = () => useQuery({ queryKey: ["sites"], queryFn: () => must(api.GET("/api/sites")) });
+export const useSession = () => useQuery({ queryKey: keys.session(), queryFn: () => must(api.GET("/api/session")) });
+export const useSites = () => useQuery({ queryKey: keys.sites(), queryFn: () => must(api.GET("/api/sites")) });
 export const useSite = (site: string) =>
-  useQuery({ queryKey: ["site", site], queryFn: () => must(api.GET("/api/sites/{site}", { params: { path: { site } } })) });
-export const useInterfaces = () => useQuery({ queryKey: ["interfaces"], queryFn: () => must(api.GET("/api/interfaces")) });
-export const useSignIns = () => useQuery({ queryKey: ["sign-ins"], queryFn: () => must(api.GET("/api/sign-ins")) });
+  useQuery({ queryKey: keys.site(site), queryFn: () => must(api.GET("/api/sites/{site}", { params: { path: { site } } })) });
+export const useInterfaces = () => useQuery({ queryKey: keys.interfaces(), queryFn: () => must(api.GET("/api/interfaces")) });
+export const useSignIns = () => useQuery({ queryKey: keys.signIns(), queryFn: () => must(api.GET("/api/sign-ins")) });
 export const useDevices = (site: string) => {
   const q = useQueryClient();
   return useQuery({
-    queryKey: ["devices", site],
+    queryKey: keys.devices(site),
     queryFn: () => devicesNow(q, site),
     structuralSharing: false,
     select: (l: LineUp) => l.devices,
@@ -26,19 +27,19 @@ export const useDevices = (site: string) => {
 
 /** The line-up as it is now: what has changed is asked for, and everything the first time. */
 async function devicesNow(q: QueryClient, site: string): Promise<LineUp> {
-  const known = () => q.getQueryData<LineUp>(["devices", site]);
+  const known = () => q.getQueryData<LineUp>(keys.devices(site));
   const changes = await must(api.GET("/api/sites/{site}/changes", { params: { path: { site }, query: { since: known()?.version } } }));
   return apply(known(), changes); // what came over the events meanwhile counts too
 }
 export const useRuns = (site: string) =>
   useQuery({
-    queryKey: ["runs", site],
+    queryKey: keys.runs(site),
     queryFn: () => must(api.GET("/api/sites/{site}/runs", { params: { path: { site } } })),
     refetchInterval: (q) => (q.state.data?.some((r) => r.state === "running") ? 1_000 : false),
   });
 export const useEvidence = (device: string) =>
   useQuery({
-    queryKey: ["evidence", device],
+    queryKey: keys.evidence(device),
     queryFn: () => must(api.GET("/api/devices/{device}/evidence", { params: { path: { device } } })),
   });
 
@@ -46,35 +47,34 @@ export const useEvidence = (device: string) =>
 export function useSiteEvents(site: string) {
   const q = useQueryClient();
   useEffect(() => {
-    const due = new Set<string>();
+    const due = new Map<string, readonly unknown[]>();
     let timer = 0;
     const flush = () => {
       timer = 0;
-      for (const key of due) {
-        const queryKey = key.split(" ");
+      for (const [name, queryKey] of due) {
         if (q.isFetching({ queryKey }) > 0) continue; // an answer under way is waited for
-        due.delete(key);
+        due.delete(name);
         q.invalidateQueries({ queryKey });
       }
       if (due.size > 0) timer = window.setTimeout(flush, 250);
     };
-    const want = (...keys: string[]) => {
-      for (const k of keys) due.add(k);
+    const want = (...wanted: (readonly unknown[])[]) => {
+      for (const k of wanted) due.set(k.join(" "), k);
       timer ||= window.setTimeout(flush, 250);
     };
-    const version = q.getQueryData<LineUp>(["devices", site])?.version ?? "";
+    const version = q.getQueryData<LineUp>(keys.devices(site))?.version ?? "";
     const events = new EventSource(`/api/sites/${site}/events?since=${encodeURIComponent(version)}`);
     // While the server or its database is away, ask until it is back.
     const away = window.setInterval(() => {
-      if (q.getQueryState(["devices", site])?.status === "error") want(`devices ${site}`, `runs ${site}`);
+      if (q.getQueryState(keys.devices(site))?.status === "error") want(keys.devices(site), keys.runs(site));
     }, 2_000);
     events.addEventListener("changes", (e) => {
       const changes = JSON.parse((e as MessageEvent<string>).data) as Changes;
-      q.setQueryData<LineUp>(["devices", site], (before) => apply(before, changes));
-      want(...changes.devices.map((d) => `evidence ${d.id}`), "sign-ins");
+      q.setQueryData<LineUp>(keys.devices(site), (before) => apply(before, changes));
+      want(...changes.devices.map((d) => keys.evidence(d.id)), keys.signIns());
     });
-    events.addEventListener("run", () => want(`runs ${site}`));
-    events.addEventListener("site", () => want(`devices ${site}`, `runs ${site}`, `site ${site}`, "evidence"));
+    events.addEventListener("run", () => want(keys.runs(site)));
+    events.addEventListener("site", () => want(keys.devices(site), keys.runs(site), keys.site(site), keys.allEvidence()));
     return () => {
       events.close();
       clearInterval(away);
@@ -88,7 +88,7 @@ export function useSitesEvents() {
   const q = useQueryClient();
   useEffect(() => {
     const events = new EventSource("/api/events");
-    const ask = () => q.invalidateQueries({ queryKey: ["sites"] });
+    const ask = () => q.invalidateQueries({ queryKey: keys.sites() });
     events.addEventListener("sites", ask);
     events.addEventListener("site", ask);
     return () => events.close();
@@ -97,7 +97,7 @@ export function useSitesEvents() {
 
 /** Whether the server has what it needs; looked at now and then. */
 export const useHealth = () =>
-  useQuery({ queryKey: ["health"], queryFn: () => must(api.GET("/api/health")), refetchInterval: 60_000, retry: false });
+  useQuery({ queryKey: keys.health(), queryFn: () => must(api.GET("/api/health")), refetchInterval: 60_000, retry: false });
 
 /** Shows a problem as a toast, with its fix. */
 export function say(e: unknown) {
@@ -110,7 +110,7 @@ export function useOpenLatches(site: string) {
   return useMutation({
     mutationFn: (body: { devices: string[]; target?: string; again?: boolean; retry?: boolean }) =>
       must(api.POST("/api/sites/{site}/open", { params: { path: { site } }, body })),
-    onSuccess: () => q.invalidateQueries({ queryKey: ["runs", site] }),
+    onSuccess: () => q.invalidateQueries({ queryKey: keys.runs(site) }),
     onError: say,
   });
 }
@@ -120,7 +120,7 @@ export function useSweep(site: string) {
   return useMutation({
     mutationFn: (confirm: boolean) =>
       must(api.POST("/api/sites/{site}/sweeps", { params: { path: { site } }, body: { confirm_large: confirm } })),
-    onSuccess: () => q.invalidateQueries({ queryKey: ["runs", site] }),
+    onSuccess: () => q.invalidateQueries({ queryKey: keys.runs(site) }),
   });
 }
 
@@ -131,7 +131,7 @@ export function useRename(site: string) {
   return useMutation({
     mutationFn: ({ device, name }: { device: string; name: string }) => rename(device, name),
     onSuccess: (out, { device, name }) => {
-      q.invalidateQueries({ queryKey: ["devices", site] });
+      q.invalidateQueries({ queryKey: keys.devices(site) });
       toast(name ? `Named “${name}”` : "Name taken back", {
         action: { label: "Undo", onClick: () => rename(device, out.before).catch(say) },
       });
@@ -145,7 +145,7 @@ export function useRemove(site: string) {
   return useMutation({
     mutationFn: (body: { devices: string[]; target: string }) =>
       must(api.POST("/api/sites/{site}/remove", { params: { path: { site } }, body })),
-    onSuccess: () => q.invalidateQueries({ queryKey: ["runs", site] }),
+    onSuccess: () => q.invalidateQueries({ queryKey: keys.runs(site) }),
     onError: say,
   });
 }
@@ -170,7 +170,7 @@ export function useReaddress(site: string) {
   return useMutation({
     mutationFn: (body: { title: string; lines: AddressLine[] }) =>
       must(api.POST("/api/sites/{site}/addresses", { params: { path: { site } }, body })),
-    onSuccess: () => q.invalidateQueries({ queryKey: ["runs", site] }),
+    onSuccess: () => q.invalidateQueries({ queryKey: keys.runs(site) }),
   });
 }
 
@@ -209,8 +209,8 @@ export function useRemedy(site: string) {
   return useMutation({
     mutationFn: send,
     onSuccess: () => {
-      q.invalidateQueries({ queryKey: ["runs", site] });
-      q.invalidateQueries({ queryKey: ["sign-ins"] });
+      q.invalidateQueries({ queryKey: keys.runs(site) });
+      q.invalidateQueries({ queryKey: keys.signIns() });
     },
   });
 }
@@ -219,14 +219,14 @@ export function useForget(site: string) {
   const q = useQueryClient();
   return useMutation({
     mutationFn: (devices: string[]) => must(api.POST("/api/sites/{site}/forget", { params: { path: { site } }, body: { devices } })),
-    onSuccess: () => q.invalidateQueries({ queryKey: ["devices", site] }),
+    onSuccess: () => q.invalidateQueries({ queryKey: keys.devices(site) }),
     onError: say,
   });
 }
 
 export const useGuidance = (device: string) =>
   useQuery({
-    queryKey: ["guidance", device],
+    queryKey: keys.guidance(device),
     queryFn: () => must(api.GET("/api/devices/{device}/guidance", { params: { path: { device } } })),
   });
 
@@ -238,7 +238,7 @@ export function useConsent(site: string, device: string) {
       given
         ? must(api.POST("/api/devices/{device}/consent", { ...path, body: given }))
         : must(api.DELETE("/api/devices/{device}/consent", path)),
-    onSuccess: () => q.invalidateQueries({ queryKey: ["devices", site] }),
+    onSuccess: () => q.invalidateQueries({ queryKey: keys.devices(site) }),
     onError: say,
   });
 }
@@ -247,6 +247,6 @@ export function useWatch(site: string) {
   const q = useQueryClient();
   return useMutation({
     mutationFn: (on: boolean) => must(api.PUT("/api/sites/{site}/watch", { params: { path: { site } }, body: { on } })),
-    onSuccess: () => q.invalidateQueries({ queryKey: ["site", site] }),
+    onSuccess: () => q.invalidateQueries({ queryKey: keys.site(site) }),
   });
 }

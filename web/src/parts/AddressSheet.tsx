@@ -175,16 +175,16 @@ export function AddressSheet({
               />
             </div>
           ) : (
-            <button type="button" className="mt-2 text-[13px] underline hover:text-ink" onClick={() => setMore(true)}>
+            <button type="button" className="mt-2 text-small underline hover:text-ink" onClick={() => setMore(true)}>
               Name servers, time server, time zone …
             </button>
           )}
-          <div className="mt-2 flex flex-wrap gap-x-5 text-[13px]">
+          <div className="mt-2 flex flex-wrap gap-x-5 text-small">
             <Tick label="Name each device after its camera" checked={names} onChange={setNames} />
             <Tick label="Set clocks right that are wrong" checked={clocks} onChange={setClocks} />
           </div>
-          {plan.error instanceof Problem && <p className="mt-1 text-[13px] text-soft">{plan.error.fix}</p>}
-          <div className="mt-3 mb-2 flex items-center gap-2 text-[13px]">
+          {plan.error instanceof Problem && <p className="mt-1 text-small text-soft">{plan.error.fix}</p>}
+          <div className="mt-3 mb-2 flex items-center gap-2 text-small">
             <span className="text-soft">In order of</span>
             <Choice
               label="Order"
@@ -214,7 +214,7 @@ export function AddressSheet({
                       <ArrowRight size={14} aria-label="becomes" />
                     </td>
                     <td className={`mono ${l.keep ? "text-soft" : "font-semibold"}`}>{l.new}</td>
-                    <td className={`text-[13px] ${l.problem ? "text-stuck" : "text-soft"}`}>
+                    <td className={`text-small ${l.problem ? "text-stuck" : "text-soft"}`}>
                       {l.problem ||
                         [l.keep ? "stays: it lies in the pool" : "free", names && l.host, clocks && wrong(l) && `clock ${skew(l.skew_ms)}`]
                           .filter(Boolean)
@@ -232,13 +232,13 @@ export function AddressSheet({
             }
           />
           <Trouble error={send.error} />
-          <p className="mt-3 text-[13px] text-soft">
+          <p className="mt-3 text-small text-soft">
             Each device is sent its address, restarted if it asks for that, and found again by its identity. Its latches are opened anew and
             its recorder gets the new URL. The old setting is kept for undo.
           </p>
           <div className="mt-3 flex flex-wrap items-center justify-end gap-2">
             {troubled.length > 0 && (
-              <span className="mr-auto text-[13px] text-stuck">
+              <span className="mr-auto text-small text-stuck">
                 {troubled.length} {troubled.length === 1 ? "line is" : "lines are"} left out
               </span>
             )}

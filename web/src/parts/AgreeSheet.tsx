@@ -6,6 +6,7 @@ import { Button } from "./Button";
 import { Sheet } from "./Sheet";
 import { Trouble } from "./Trouble";
 import { Dot } from "./Dot";
+import { keys } from "@/api/keys";
 
 type Breadth = "devices" | "models" | "site";
 
@@ -23,8 +24,8 @@ export function AgreeSheet({ site, devices, onClose }: { site: string; devices: 
         }),
       ),
     onSuccess: () => {
-      q.invalidateQueries({ queryKey: ["runs", site] });
-      q.invalidateQueries({ queryKey: ["devices", site] });
+      q.invalidateQueries({ queryKey: keys.runs(site) });
+      q.invalidateQueries({ queryKey: keys.devices(site) });
       onClose();
     },
   });
@@ -77,13 +78,13 @@ export function AgreeSheet({ site, devices, onClose }: { site: string; devices: 
                 <Dot value={value} />
                 <span>
                   {text}
-                  {more && <span className="block text-[13px] text-soft">{more}</span>}
+                  {more && <span className="block text-small text-soft">{more}</span>}
                 </span>
               </label>
             ))}
           </RadioGroup.Root>
         )}
-        <p className="mt-3 text-[13px] text-soft">
+        <p className="mt-3 text-small text-soft">
           Kept with your name. Only work that somebody begins sends it; you can withdraw it on the bench.
         </p>
         <Trouble error={agree.error} />

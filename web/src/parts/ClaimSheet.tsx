@@ -8,6 +8,7 @@ import { Field } from "./Field";
 import { Sheet } from "./Sheet";
 import { Trouble } from "./Trouble";
 import { Choice } from "./Choice";
+import { keys } from "@/api/keys";
 
 /** Five groups of letters and digits that no target stumbles over, about 100 bits. */
 function make() {
@@ -42,8 +43,8 @@ export function ClaimSheet({
         }),
       ),
     onSuccess: () => {
-      q.invalidateQueries({ queryKey: ["runs", site] });
-      q.invalidateQueries({ queryKey: ["sign-ins"] });
+      q.invalidateQueries({ queryKey: keys.runs(site) });
+      q.invalidateQueries({ queryKey: keys.signIns() });
       onOpenChange(false);
     },
   });
@@ -116,7 +117,7 @@ export function ClaimSheet({
                 <Dices size={15} /> Make one
               </Button>
             </div>
-            <div aria-live="polite" className="text-[13px] text-soft">
+            <div aria-live="polite" className="text-small text-soft">
               <span className="mr-2 inline-flex gap-0.5 align-middle" aria-hidden>
                 {[1, 2, 3, 4].map((n) => (
                   <span key={n} className={`h-2 w-8 rounded-[1px] ${n <= s.level ? (s.level < 3 ? "bg-stuck" : "bg-open") : "bg-well"}`} />

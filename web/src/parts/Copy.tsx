@@ -10,7 +10,7 @@ export function Copy({ text, label }: { text: string | (() => Promise<string>); 
       type="button"
       aria-label={label}
       title={label}
-      className="inline-flex min-h-6 items-center gap-1 rounded-sm px-1 text-[13px] text-soft hover:bg-well hover:text-ink"
+      className="inline-flex min-h-6 items-center gap-1 rounded-sm px-1 text-small text-soft hover:bg-well hover:text-ink"
       onClick={() =>
         // A text that has to be asked for goes to the clipboard as a promise: the click is what allows it.
         (typeof text === "string"

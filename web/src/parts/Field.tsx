@@ -11,7 +11,7 @@ export function Field({
   const id = useId();
   return (
     <div className={className}>
-      <label htmlFor={id} className="mb-1 block text-[13px] text-soft">
+      <label htmlFor={id} className="mb-1 block text-small text-soft">
         {label}
       </label>
       <input
@@ -22,7 +22,7 @@ export function Field({
         className={`h-9 w-full rounded-md border bg-sheet px-2.5 ${error ? "border-stuck" : ""}`}
       />
       {(error || hint) && (
-        <p id={`${id}-hint`} className={`mt-1 text-[13px] ${error ? "text-stuck" : "text-soft"}`}>
+        <p id={`${id}-hint`} className={`mt-1 text-small ${error ? "text-stuck" : "text-soft"}`}>
           {error ?? hint}
         </p>
       )}

@@ -19,10 +19,10 @@ export function Funnel({ devices, at, onChange }: { devices: Device[]; at: strin
             className={`relative flex flex-col items-start gap-0.5 border-r px-3 py-1.5 text-left last:border-r-0 enabled:hover:bg-well ${on ? "bg-well" : ""}`}
           >
             {on && <span className="absolute inset-x-0 bottom-0 h-0.5 bg-ink" />}
-            <span className={`text-[13px] ${waiting ? "text-ink" : "text-soft"}`}>{latchNames[key] ?? "All open"}</span>
+            <span className={`text-small ${waiting ? "text-ink" : "text-soft"}`}>{latchNames[key] ?? "All open"}</span>
             <span className="flex items-baseline gap-2">
               {key === "tuned" && waiting === 0 ? (
-                <span className="text-[12px] leading-6 whitespace-nowrap text-soft">passed over</span>
+                <span className="text-tiny leading-6 whitespace-nowrap text-soft">passed over</span>
               ) : (
                 <span
                   className={`num text-xl leading-6 font-semibold ${waiting ? (key === "" ? "text-open" : "") : "text-soft opacity-50"}`}
@@ -30,7 +30,7 @@ export function Funnel({ devices, at, onChange }: { devices: Device[]; at: strin
                   {waiting}
                 </span>
               )}
-              {stuck > 0 && <span className="text-[13px] font-medium text-stuck">{stuck === waiting ? "stuck" : `${stuck} stuck`}</span>}
+              {stuck > 0 && <span className="text-small font-medium text-stuck">{stuck === waiting ? "stuck" : `${stuck} stuck`}</span>}
             </span>
           </button>
         );

@@ -5,6 +5,7 @@ import { api, must, type Run } from "@/api/client";
 import { say, useRuns } from "@/api/queries";
 import { Button } from "./Button";
 import { ago, left } from "./measures";
+import { keys } from "@/api/keys";
 
 /** Long work along the bottom of a site: how far, what it does now, time left, stop. It comes from the server and survives a reload. */
 export function JobStrip({ site }: { site: string }) {
@@ -32,7 +33,7 @@ export function JobStrip({ site }: { site: string }) {
           ))}
         </ul>
         {all.length > shown.length && (
-          <Button look="quiet" className="m-1 self-end text-[13px]" aria-expanded={open} onClick={() => setOpen(!open)}>
+          <Button look="quiet" className="m-1 self-end text-small" aria-expanded={open} onClick={() => setOpen(!open)}>
             {open ? "Hide earlier work" : "Earlier work"}
           </Button>
         )}
@@ -45,7 +46,7 @@ function Line({ run, site }: { run: Run; site: string }) {
   const q = useQueryClient();
   const stop = useMutation({
     mutationFn: () => must(api.POST("/api/runs/{run}/stop", { params: { path: { run: run.id } } })),
-    onSettled: () => q.invalidateQueries({ queryKey: ["runs", site] }),
+    onSettled: () => q.invalidateQueries({ queryKey: keys.runs(site) }),
     onError: say,
   });
   const share = run.total > 0 ? Math.min(1, run.done / run.total) : 0;
@@ -75,7 +76,7 @@ function Line({ run, site }: { run: Run; site: string }) {
           </Button>
         </>
       ) : (
-        <span className="shrink-0 text-[13px] text-soft">
+        <span className="shrink-0 text-small text-soft">
           {{ finished: "done", stopped: "stopped", failed: "failed" }[run.state as "finished"]}, {ago(run.created_at)}
         </span>
       )}

@@ -8,6 +8,8 @@ import { Button } from "./Button";
 import { FileButton } from "./FileButton";
 import { Trouble } from "./Trouble";
 import { Choice } from "./Choice";
+import { Sure } from "./Sure";
+import { keys } from "@/api/keys";
 
 /** The address list that somebody brought along, beside what was heard: expected and found, expected and missing, found and unexpected. */
 export function ListShelf({ site, devices, choose }: { site: string; devices: Device[]; choose: (device: string) => void }) {
@@ -17,11 +19,11 @@ export function ListShelf({ site, devices, choose }: { site: string; devices: De
   // Matched anew whenever the devices are: the key follows what matching looks at.
   const marks = devices.map((d) => `${d.address}${d.serial ?? ""}`).join();
   const list = useQuery({
-    queryKey: ["list", site, marks],
+    queryKey: [...keys.list(site), marks],
     queryFn: () => must(api.GET("/api/sites/{site}/address-list", path)),
     placeholderData: (old) => old,
   });
-  const refresh = () => q.invalidateQueries({ queryKey: ["list", site] });
+  const refresh = () => q.invalidateQueries({ queryKey: keys.list(site) });
   const load = useMutation({
     mutationFn: async (file: File) => must(api.PUT("/api/sites/{site}/address-list", { ...path, body: { content: await base64(file) } })),
     onSuccess: refresh,
@@ -37,7 +39,7 @@ export function ListShelf({ site, devices, choose }: { site: string; devices: De
   const names = useMutation({
     mutationFn: () => must(api.POST("/api/sites/{site}/address-list/names", path)),
     onSuccess: (out) => {
-      q.invalidateQueries({ queryKey: ["devices", site] });
+      q.invalidateQueries({ queryKey: keys.devices(site) });
       toast(`${out.named} ${out.named === 1 ? "device" : "devices"} named as the list does`);
     },
     onError: say,
@@ -51,7 +53,7 @@ export function ListShelf({ site, devices, choose }: { site: string; devices: De
         Address list {!!list.data?.rows && <span className="num font-normal text-soft">{list.data.rows}</span>}
       </h2>
       {!list.data?.rows && (
-        <p className="mt-1 mb-2 text-[13px] text-soft">
+        <p className="mt-1 mb-2 text-small text-soft">
           Bring a list of what should be here (CSV or XLSX: name, address, MAC, serial, note) and see what is missing.
         </p>
       )}
@@ -61,7 +63,7 @@ export function ListShelf({ site, devices, choose }: { site: string; devices: De
             label="Which part of the list"
             value={shown}
             onChange={setShown}
-            className="my-2 flex-wrap gap-1 text-[13px]"
+            className="my-2 flex-wrap gap-1 text-small"
             options={[
               [
                 "found",
@@ -83,7 +85,7 @@ export function ListShelf({ site, devices, choose }: { site: string; devices: De
               ],
             ]}
           />
-          <ul className="max-h-64 overflow-auto border-y text-[13px]">
+          <ul className="max-h-64 overflow-auto border-y text-small">
             {shown === "found" &&
               r.found.map((f) => (
                 <li key={f.row.line} className="border-b py-1.5 last:border-b-0">
@@ -120,7 +122,7 @@ export function ListShelf({ site, devices, choose }: { site: string; devices: De
         </>
       )}
       {warnings.length > 0 && (
-        <p className="mt-2 text-[13px] text-soft">
+        <p className="mt-2 text-small text-soft">
           {warnings.slice(0, 5).join(" ")}
           {warnings.length > 5 && ` And ${warnings.length - 5} more.`}
         </p>
@@ -139,9 +141,14 @@ export function ListShelf({ site, devices, choose }: { site: string; devices: De
         </FileButton>
         {r?.found.some((f) => f.row.name) && <Button onClick={() => names.mutate()}>Use its names</Button>}
         {!!list.data?.rows && (
-          <Button look="quiet" onClick={() => remove.mutate()}>
-            Remove
-          </Button>
+          <Sure
+            ask="Take the list away?"
+            more="The names and addresses in it are forgotten; the devices stay as they are. The file is still yours to bring again."
+            yes="Take it away"
+            onYes={() => remove.mutate()}
+          >
+            <Button look="quiet">Remove</Button>
+          </Sure>
         )}
       </div>
     </section>

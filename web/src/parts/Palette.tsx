@@ -36,7 +36,7 @@ export function Palette({ actions, open, setOpen }: { actions: Action[]; open: b
       >
         <Command.Input
           placeholder="What to do, or a camera’s name or address"
-          className="h-12 w-full border-b bg-transparent px-4 text-[15px] outline-none"
+          className="h-12 w-full border-b bg-transparent px-4 text-lead outline-none"
         />
         <Command.List className="max-h-[50vh] overflow-auto p-1">
           <Command.Empty className="px-3 py-4 text-soft">Nothing is called that.</Command.Empty>

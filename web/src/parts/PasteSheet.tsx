@@ -9,6 +9,7 @@ import { Trouble } from "./Trouble";
 import { useDelayed } from "./useDelayed";
 import { RadioGroup } from "radix-ui";
 import { Dot } from "./Dot";
+import { keys } from "@/api/keys";
 
 /** Takes a URL as it was copied from anywhere: says what is wrong with it and what it becomes, reads its path, and proves it with its siblings. */
 export function PasteSheet({ site, open, onOpenChange }: { site: string; open: boolean; onOpenChange: (open: boolean) => void }) {
@@ -53,8 +54,8 @@ export function PasteSheet({ site, open, onOpenChange }: { site: string; open: b
         }),
       ),
     onSuccess: () => {
-      q.invalidateQueries({ queryKey: ["runs", site] });
-      q.invalidateQueries({ queryKey: ["sign-ins"] });
+      q.invalidateQueries({ queryKey: keys.runs(site) });
+      q.invalidateQueries({ queryKey: keys.signIns() });
       setText("");
       onOpenChange(false);
     },
@@ -81,14 +82,14 @@ export function PasteSheet({ site, open, onOpenChange }: { site: string; open: b
           }}
           aria-label="URL, or a page of notes"
           placeholder="rtsp://192.0.2.20:554/path, as it was copied; or a page of notes with URLs in it"
-          className="mono w-full rounded-md border bg-paper p-2 text-[13px]"
+          className="mono w-full rounded-md border bg-paper p-2 text-small"
         />
         {urls.slice(0, 6).map((u) => (
           <section key={`${u.line} ${u.url ?? u.problem}`} aria-label={`URL in line ${u.line}`} className="mt-3 border-t pt-2">
             {u.ok ? (
               <div className="flex flex-wrap gap-x-1 gap-y-1.5">
                 {u.segments.map((s) => (
-                  <span key={s.part} className="text-[13px]">
+                  <span key={s.part} className="text-small">
                     <span className="mono block border-b-2 border-hair bg-well px-1.5 py-0.5 break-all">
                       {s.part === "sign-in" ? `${s.text}, password kept back` : s.text}
                     </span>
@@ -111,7 +112,7 @@ export function PasteSheet({ site, open, onOpenChange }: { site: string; open: b
                 ))}
               </div>
             )}
-            <ul className="mt-1 text-[13px]">
+            <ul className="mt-1 text-small">
               {u.findings.map((f) => (
                 <li key={f.fault} className="flex items-center gap-2 py-0.5">
                   <Check checked={!skip.includes(f.fault)} onChange={() => toggle(f.fault)} label={`Mend: ${f.problem}`} />
@@ -132,7 +133,7 @@ export function PasteSheet({ site, open, onOpenChange }: { site: string; open: b
         ))}
         {urls.length > 6 && <p className="mt-2 text-soft">and {urls.length - 6} more</p>}
         {!!read.data?.without && text.trim() && (
-          <p className="mt-2 text-[13px] text-soft">
+          <p className="mt-2 text-small text-soft">
             {read.data.without === 1 ? "One line holds" : `${read.data.without} lines hold`} no URL and{" "}
             {read.data.without === 1 ? "is" : "are"} left out.
           </p>
@@ -140,7 +141,7 @@ export function PasteSheet({ site, open, onOpenChange }: { site: string; open: b
         {read.data && text.trim() && urls.length === 0 && <p className="mt-3 text-soft">No URL stands in it.</p>}
         {readings.length > 0 && (
           <div className="mt-3 border-t pt-2">
-            <p className="mb-1 text-[13px] text-soft">The path, read as a recipe:</p>
+            <p className="mb-1 text-small text-soft">The path, read as a recipe:</p>
             <RadioGroup.Root
               value={String(chosen)}
               onValueChange={(v) => setChosen(Number(v))}
@@ -155,11 +156,11 @@ export function PasteSheet({ site, open, onOpenChange }: { site: string; open: b
                   <Dot value={String(i)} />
                   <span className="min-w-0 grow">
                     <span className="mono break-all">{r.path}</span>{" "}
-                    <span className="block text-[13px] text-soft">
+                    <span className="block text-small text-soft">
                       {r.name}: {r.why.join(", ")}
                     </span>
                   </span>
-                  <span className="shrink-0 text-[13px] text-soft">
+                  <span className="shrink-0 text-small text-soft">
                     {r.channels ? `channel ${r.channel}, ` : ""}
                     {r.role}
                   </span>
@@ -169,13 +170,13 @@ export function PasteSheet({ site, open, onOpenChange }: { site: string; open: b
           </div>
         )}
         {reading?.channels && reading.name.startsWith("learned") && (
-          <label className="mt-2 flex items-center gap-2 text-[13px]">
+          <label className="mt-2 flex items-center gap-2 text-small">
             <Check checked={save} onChange={() => setSave(!save)} label="Keep the recipe in the path book" /> Keep the recipe in the path
             book once it has found streams
           </label>
         )}
         {first?.user && (
-          <label className="mt-2 flex items-center gap-2 text-[13px]">
+          <label className="mt-2 flex items-center gap-2 text-small">
             <Check checked={readable} onChange={() => setReadable(!readable)} label="It may be sent readable" /> Should this device take
             basic only, the password may be sent so that it can be read on the wire
           </label>
@@ -194,7 +195,7 @@ export function PasteSheet({ site, open, onOpenChange }: { site: string; open: b
               onChange={(e) => setChannels(e.target.value.replace(/\D/g, ""))}
             />
           )}
-          {first?.user && <span className="mr-auto max-w-72 text-[13px] text-soft">Its sign-in goes to the keyring, for this site.</span>}
+          {first?.user && <span className="mr-auto max-w-72 text-small text-soft">Its sign-in goes to the keyring, for this site.</span>}
           <Button onClick={() => onOpenChange(false)}>Cancel</Button>
           <Button look="next" type="submit" disabled={!first || read.isFetching || asked !== text || take.isPending}>
             {many > 1 ? `Prove ${many} channels` : "Prove it"}

@@ -29,7 +29,7 @@ export function QrSheet({
           data-qr={whole ? "with sign-in" : "without sign-in"}
         />
       </div>
-      <p className="mono mt-2 text-[13px] break-all">{url}</p>
+      <p className="mono mt-2 text-small break-all">{url}</p>
       <label className="mt-3 flex items-center gap-2">
         <Check
           checked={whole !== null}
@@ -38,7 +38,7 @@ export function QrSheet({
         />{" "}
         With the sign-in
       </label>
-      <p className="text-[13px] text-soft">Anybody who sees the code then has the password. Who asked is recorded.</p>
+      <p className="text-small text-soft">Anybody who sees the code then has the password. Who asked is recorded.</p>
     </Sheet>
   );
 }

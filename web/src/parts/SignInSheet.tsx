@@ -7,6 +7,7 @@ import { Check } from "./Check";
 import { Field } from "./Field";
 import { Sheet } from "./Sheet";
 import { Trouble } from "./Trouble";
+import { keys } from "@/api/keys";
 
 /** What of a device a sign-in is for. */
 export const purposes: Record<string, string> = {
@@ -58,7 +59,7 @@ export function SignInSheet({
         }),
       ),
     onSuccess: () => {
-      q.invalidateQueries({ queryKey: ["sign-ins"] });
+      q.invalidateQueries({ queryKey: keys.signIns() });
       toast(`“${label || user}” is on the keyring`);
       setUser("");
       setSecret("");
@@ -108,7 +109,7 @@ export function SignInSheet({
           onChange={(e) => setLabel(e.target.value)}
           placeholder={user || "Railway fitter"}
         />
-        <details className="text-[13px]">
+        <details className="text-small">
           <summary className="cursor-pointer underline decoration-1 underline-offset-2">Where it may be tried</summary>
           <div className="mt-2 space-y-2">
             <Field
@@ -120,7 +121,7 @@ export function SignInSheet({
               placeholder="all makers"
             />
             <label className="block">
-              <span className="mb-1 block text-[13px]">What it is for</span>
+              <span className="mb-1 block text-small">What it is for</span>
               <select
                 name="device-purpose"
                 value={purpose}

@@ -73,14 +73,14 @@ export function SiteSheet({
         />
         {offers.length > 0 && (
           <div>
-            <p className="mb-1 text-[13px] text-soft">This machine sits in</p>
+            <p className="mb-1 text-small text-soft">This machine sits in</p>
             <ul className="space-y-1">
               {offers.map((i) => (
                 <li key={i.name} className="flex items-center gap-2">
                   <Button className="mono" onClick={() => setRanges(i.ranges.join(", "))}>
                     {i.ranges.join(", ")}
                   </Button>
-                  <span className="text-[13px] text-soft">
+                  <span className="text-small text-soft">
                     {i.name}
                     {i.gateway && `, gateway ${i.gateway}`}
                   </span>

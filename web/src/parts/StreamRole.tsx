@@ -30,7 +30,7 @@ export function StreamRole({ device: d, stream, onChange }: { device: Device; st
   });
   if (d.streams.length < 2) return null;
   return (
-    <div className="flex items-center gap-2 px-4 pb-3 text-[13px]">
+    <div className="flex items-center gap-2 px-4 pb-3 text-small">
       <span className="text-soft">Used as</span>
       <Choice<Role>
         label="What the stream is used as"

@@ -51,7 +51,7 @@ export function StreamUserSheet({ site, devices, onClose }: { site: string; devi
             ]}
           />
         )}
-        <p className="text-[13px] text-soft">
+        <p className="text-small text-soft">
           Unlatch makes the password, 100 bits without characters that a recorder or a URL stumbles over, and puts it on the keyring for
           streams only. Undo takes the user off again.
         </p>

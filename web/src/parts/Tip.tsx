@@ -9,7 +9,7 @@ export function Tip({ text, children }: { text: ReactNode; children: ReactNode }
       <Tooltip.Portal>
         <Tooltip.Content
           sideOffset={6}
-          className="z-50 max-w-80 rounded-md bg-ink px-2.5 py-1.5 text-[13px] leading-snug text-paper shadow-lg"
+          className="z-50 max-w-80 rounded-md bg-ink px-2.5 py-1.5 text-small leading-snug text-paper shadow-lg"
         >
           {text}
         </Tooltip.Content>

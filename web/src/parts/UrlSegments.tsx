@@ -13,7 +13,7 @@ export function UrlSegments({ stream, name, reveal }: Props) {
   const [scan, setScan] = useState(false);
   return (
     <div>
-      <div className="mb-1 text-[13px] text-soft">URL of the {stream.role} stream</div>
+      <div className="mb-1 text-small text-soft">URL of the {stream.role} stream</div>
       <ol className="flex flex-wrap gap-x-1 gap-y-2" aria-label={`URL of the ${stream.role} stream`}>
         {stream.segments.map((s) => (
           <li key={s.part} className="min-w-0">
@@ -25,7 +25,7 @@ export function UrlSegments({ stream, name, reveal }: Props) {
                 {s.text || "/"}
               </span>
             </Tip>
-            <span className="px-1.5 text-[12px] leading-4 text-soft">{s.part}</span>
+            <span className="px-1.5 text-tiny leading-4 text-soft">{s.part}</span>
           </li>
         ))}
       </ol>
@@ -42,7 +42,7 @@ export function UrlSegments({ stream, name, reveal }: Props) {
         />
         <button
           type="button"
-          className="inline-flex min-h-6 items-center gap-1 rounded-sm px-1 text-[13px] text-soft hover:bg-well hover:text-ink"
+          className="inline-flex min-h-6 items-center gap-1 rounded-sm px-1 text-small text-soft hover:bg-well hover:text-ink"
           onClick={() => setScan(true)}
         >
           <QrCode size={14} /> QR code

@@ -77,14 +77,14 @@ export const Fields = memo(function Fields({ site, devices }: { site: Site; devi
       {many && <Overview nets={nets} devices={devices} chosen={shown[0]!} choose={setChosen} />}
       {shown.map((net) => (
         <div key={net}>
-          <div className="mb-1.5 text-[13px]">
+          <div className="mb-1.5 text-small">
             <span className="mono">{net}.0/24</span>
           </div>
           <div role="img" aria-label={`${heardIn(devices, net)} addresses of ${net}.0/24 are taken; the list below has them`}>
             {Array.from({ length: 8 }, (_, row) => (
               // biome-ignore lint/suspicious/noArrayIndexKey: the rows of a field never move
               <div key={row} className="mb-0.5 flex gap-0.5 max-sm:gap-px">
-                <span className="mono w-8 pr-1 text-right text-[11px] leading-[14px] text-soft max-sm:hidden">.{row * 32}</span>
+                <span className="mono w-8 pr-1 text-right text-tiny leading-[14px] text-soft max-sm:hidden">.{row * 32}</span>
                 {Array.from({ length: 32 }, (_, i) => `${net}.${row * 32 + i}`).map((a) => {
                   const d = byAddress.get(a);
                   return <Tile key={a} address={a} mark={mark(a)} name={d?.name} open={d && d.kind !== "other" ? d.id : undefined} />;
@@ -94,7 +94,7 @@ export const Fields = memo(function Fields({ site, devices }: { site: Site; devi
           </div>
         </div>
       ))}
-      <ul className="flex flex-col justify-end gap-1 text-[13px] text-soft max-sm:flex-row max-sm:flex-wrap max-sm:justify-start max-sm:gap-x-4">
+      <ul className="flex flex-col justify-end gap-1 text-small text-soft max-sm:flex-row max-sm:flex-wrap max-sm:justify-start max-sm:gap-x-4">
         {(Object.keys(markNames) as Mark[])
           .filter((m) => present.has(m))
           .map((m) => (
@@ -121,7 +121,7 @@ function Overview({ nets, devices, chosen, choose }: { nets: string[]; devices: 
   }, [devices]);
   return (
     <div>
-      <div className="mb-1.5 text-[13px]">{nets.length} networks, devices heard in each</div>
+      <div className="mb-1.5 text-small">{nets.length} networks, devices heard in each</div>
       <div role="group" aria-label="Networks" className="grid grid-cols-[repeat(24,24px)] gap-0.5 max-sm:grid-cols-[repeat(12,24px)]">
         {nets.map((net) => {
           const n = counts.get(net) ?? 0;
@@ -133,7 +133,7 @@ function Overview({ nets, devices, chosen, choose }: { nets: string[]; devices: 
               aria-label={`${net}.0/24: ${n} devices`}
               title={`${net}.0/24`}
               onClick={() => choose(net)}
-              className={`num grid h-6 place-items-center rounded-[1.5px] text-[10px] ${n ? "bg-ink text-paper" : "bg-well text-soft"} ${net === chosen ? "outline-2 outline-offset-1 outline-ink" : ""}`}
+              className={`num grid h-6 place-items-center rounded-[1.5px] text-tiny ${n ? "bg-ink text-paper" : "bg-well text-soft"} ${net === chosen ? "outline-2 outline-offset-1 outline-ink" : ""}`}
             >
               {n || ""}
             </button>

@@ -22,6 +22,8 @@ import { SignInGrid } from "./SignInGrid";
 import { useFrame } from "./SiteFrame";
 import { Choice } from "@/parts/Choice";
 import { StreamRole } from "@/parts/StreamRole";
+import { Sure } from "@/parts/Sure";
+import { keys } from "@/api/keys";
 
 type Props = {
   device: Device;
@@ -170,7 +172,7 @@ function Head({ device: d, onClose }: { device: Device; onClose: () => void }) {
             </button>
           </h2>
         )}
-        <div className="flex flex-wrap items-center gap-x-2 text-[13px] whitespace-nowrap text-soft">
+        <div className="flex flex-wrap items-center gap-x-2 text-small whitespace-nowrap text-soft">
           {d.via ? (
             <span>
               channel {d.via.channel} of{" "}
@@ -190,7 +192,7 @@ function Head({ device: d, onClose }: { device: Device; onClose: () => void }) {
             </a>
           )}
         </div>
-        {d.left_at && <div className="text-[13px] text-stuck">It said goodbye {ago(d.left_at)}: switched off, restarted or moved.</div>}
+        {d.left_at && <div className="text-small text-stuck">It said goodbye {ago(d.left_at)}: switched off, restarted or moved.</div>}
       </div>
       <Button look="quiet" className="self-start px-2 max-lg:hidden" aria-label="Close the bench" title="Close (Esc)" onClick={onClose}>
         <X size={16} />
@@ -219,11 +221,11 @@ function Picture({ device: d, stream, role, setRole }: { device: Device; stream?
             value={role}
             onChange={setRole}
             options={d.streams.map((s) => [s.role, s.role] as const)}
-            className="absolute top-2 right-2 overflow-hidden rounded-sm bg-black/65 text-[13px] text-white"
+            className="absolute top-2 right-2 overflow-hidden rounded-sm bg-black/65 text-small text-white"
           />
         )}
       </div>
-      <p className="flex h-8 items-center justify-between gap-3 text-[13px] whitespace-nowrap">
+      <p className="flex h-8 items-center justify-between gap-3 text-small whitespace-nowrap">
         {v ? (
           <span className="mono">
             {v.codec} · {v.width}×{v.height} · {fps(v.fps)} · {bitrate(v.bitrate_kbps)}
@@ -290,10 +292,10 @@ function NextStep({
       </div>
       <p>{d.next.reason}</p>
       {d.next.fix && <p className="mt-1 text-soft">{d.next.fix}</p>}
-      {d.next.certificate && <p className="mono mt-1 text-[13px] break-all">SHA-256 {d.next.certificate}</p>}
+      {d.next.certificate && <p className="mono mt-1 text-small break-all">SHA-256 {d.next.certificate}</p>}
       {d.next.until && (
         <p className="mt-2 text-lg leading-6">
-          <Countdown until={d.next.until} /> <span className="text-[13px] text-soft">until it is tried again, by itself</span>
+          <Countdown until={d.next.until} /> <span className="text-small text-soft">until it is tried again, by itself</span>
         </p>
       )}
       <div className="mt-2.5 flex flex-wrap gap-2">
@@ -366,7 +368,7 @@ function Pictures({ device: d }: { device: Device }) {
   ] as const;
   if (!d.snapshot && !d.mjpeg) return null;
   return (
-    <section className="space-y-2 border-t px-4 py-3 text-[13px]" aria-label="Pictures over HTTP">
+    <section className="space-y-2 border-t px-4 py-3 text-small" aria-label="Pictures over HTTP">
       {list.map(
         ([name, p]) =>
           p && (
@@ -401,7 +403,7 @@ function Remedies({ device: d }: { device: Device }) {
   const mend = useRemedy(site.id);
   if (!d.remedies || d.remedies.length === 0) return null;
   return (
-    <section className="border-t px-4 py-3 text-[13px]" aria-label="Changed on the device">
+    <section className="border-t px-4 py-3 text-small" aria-label="Changed on the device">
       {d.remedies.map((r) => (
         <div key={r.action} className="flex items-center gap-2 py-0.5">
           <span className="grow">
@@ -444,7 +446,7 @@ function Compare({ stream }: { stream: Stream }) {
   ];
   return (
     <section className="border-t px-4 py-3" aria-label="Claimed and measured">
-      <table className="w-full text-[13px]">
+      <table className="w-full text-small">
         <thead>
           <tr className="text-left text-soft">
             <th className="pb-1 font-normal">{stream.role} stream</th>
@@ -465,7 +467,7 @@ function Compare({ stream }: { stream: Stream }) {
           ))}
         </tbody>
       </table>
-      <p className="mt-1.5 text-[13px] text-soft">
+      <p className="mt-1.5 text-small text-soft">
         Over{" "}
         {({ tcp: "TCP", udp: "UDP datagrams", multicast: "multicast", "http tunnel": "HTTP (RTSP within it)" } as Record<string, string>)[
           stream.proof?.transport ?? ""
@@ -494,7 +496,7 @@ function Placements({ device: d }: { device: Device }) {
                 , slot <span className="mono">{p.slot.replace(/\D+0*/, "")}</span>
               </>
             )}
-            <span className={`block text-[13px] ${p.confirmed ? "text-open" : p.diagnosis ? "text-stuck" : "text-soft"}`}>
+            <span className={`block text-small ${p.confirmed ? "text-open" : p.diagnosis ? "text-stuck" : "text-soft"}`}>
               {p.confirmed ? `It reports: ${p.report}` : (p.diagnosis?.summary ?? "not confirmed yet")}
             </span>
           </span>
@@ -510,7 +512,6 @@ function Address({ device: d, onAddress }: { device: Device; onAddress: () => vo
   const { site } = useFrame();
   const send = useReaddress(site.id);
   const forget = useForget(site.id);
-  const [sure, setSure] = useState(false);
   const m = d.moved;
   const canUndo = m && !m.failed && m.after.addr === d.address;
   return (
@@ -518,7 +519,7 @@ function Address({ device: d, onAddress }: { device: Device; onAddress: () => vo
       <div className="min-w-40 grow">
         <span className="mono">{d.address}</span>
         {m && (
-          <span className={`block text-[13px] ${m.failed ? "text-stuck" : "text-soft"}`}>
+          <span className={`block text-small ${m.failed ? "text-stuck" : "text-soft"}`}>
             {m.failed ? (
               `${m.failed} ${m.fix ?? ""}`
             ) : m.before.addr === m.after.addr && m.before.dhcp === m.after.dhcp ? (
@@ -541,15 +542,14 @@ function Address({ device: d, onAddress }: { device: Device; onAddress: () => vo
         </Button>
       )}
       <Button onClick={onAddress}>Give an address</Button>
-      {sure ? (
-        <Button look="danger" onClick={() => forget.mutate([d.id])}>
-          Forget it with its evidence
-        </Button>
-      ) : (
-        <Button look="quiet" onClick={() => setSure(true)}>
-          Forget
-        </Button>
-      )}
+      <Sure
+        ask={`Forget ${d.name}?`}
+        more="What was recorded of it goes with it. If it is still on the network, the next sweep finds it anew."
+        yes="Forget it with its evidence"
+        onYes={() => forget.mutate([d.id])}
+      >
+        <Button look="quiet">Forget</Button>
+      </Sure>
     </section>
   );
 }
@@ -558,8 +558,8 @@ function Address({ device: d, onAddress }: { device: Device; onAddress: () => vo
 function Claims({ device: d }: { device: Device }) {
   return (
     <section className="border-t px-4 py-3" aria-label="Heard by">
-      <h3 className="mb-1 text-[13px] text-soft">Heard by</h3>
-      <ul className="text-[13px]">
+      <h3 className="mb-1 text-small text-soft">Heard by</h3>
+      <ul className="text-small">
         {d.claims.map((c) => (
           <li key={`${c.method} ${c.text}`} className="flex gap-2 py-0.5">
             <span className="w-24 shrink-0">{c.method}</span>
@@ -584,7 +584,7 @@ function Facts({ device: d }: { device: Device }) {
     ["Ports asked", d.ports.map((p) => `${p.number} ${p.speaks}${p.named ? " (named by the device)" : ""}`).join(", ")],
   ].filter(([, v]) => v);
   return (
-    <dl className="grid grid-cols-[130px_1fr] gap-x-3 gap-y-0.5 border-t px-4 py-3 text-[13px]">
+    <dl className="grid grid-cols-[130px_1fr] gap-x-3 gap-y-0.5 border-t px-4 py-3 text-small">
       {rows.map(([k, v]) => (
         <div key={k} className="contents">
           <dt className="text-soft">{k}</dt>
@@ -603,10 +603,10 @@ function Evidence({ device: d }: { device: Device }) {
   const list = evidence.data ?? [];
   return (
     <section className="border-t px-4 py-3" aria-label="Evidence">
-      <h3 className="mb-1 text-[13px] text-soft">Evidence, newest first</h3>
+      <h3 className="mb-1 text-small text-soft">Evidence, newest first</h3>
       <ol>
         {list.slice(0, all ? undefined : 8).map((r) => (
-          <li key={r.id} className="flex gap-2 py-0.5 text-[13px]">
+          <li key={r.id} className="flex gap-2 py-0.5 text-small">
             <span className="mono w-16 shrink-0 text-soft" title={new Date(r.at).toLocaleString()}>
               {new Date(r.at).toLocaleTimeString([], { hour: "2-digit", minute: "2-digit", second: "2-digit", hour12: false })}
             </span>
@@ -624,7 +624,7 @@ function Evidence({ device: d }: { device: Device }) {
         ))}
       </ol>
       {list.length > 8 && (
-        <button type="button" className="mt-1 text-[13px] text-soft underline hover:text-ink" onClick={() => setAll(!all)}>
+        <button type="button" className="mt-1 text-small text-soft underline hover:text-ink" onClick={() => setAll(!all)}>
           {all ? "Show less" : `Show all ${list.length}`}
         </button>
       )}
@@ -636,15 +636,15 @@ function Evidence({ device: d }: { device: Device }) {
 }
 
 function Exchange({ id }: { id: string }) {
-  const text = useQuery({ queryKey: ["exchange", id], queryFn: () => exchangeText(id), retry: false });
+  const text = useQuery({ queryKey: keys.exchange(id), queryFn: () => exchangeText(id), retry: false });
   if (text.error) return <Trouble error={text.error} />;
   return (
     <>
-      <div className="mb-2 flex items-center justify-between gap-3 text-[13px] text-soft">
+      <div className="mb-2 flex items-center justify-between gap-3 text-small text-soft">
         <span>“&gt;” was sent, “&lt;” came back. Passwords are redacted.</span>
         <Copy text={text.data ?? ""} label="Copy all" />
       </div>
-      <pre className="mono overflow-x-auto border bg-paper p-3 text-[12.5px] leading-[18px]">{text.data ?? "…"}</pre>
+      <pre className="mono overflow-x-auto border bg-paper p-3 text-tiny leading-[18px]">{text.data ?? "…"}</pre>
     </>
   );
 }

@@ -45,7 +45,7 @@ test("a part is jumped to by its name and by its key", () => {
       ]}
     />,
   );
-  fireEvent.click(screen.getByRole("button", { name: "URLs: proven" }));
+  fireEvent.click(screen.getByRole("button", { name: "URLs proven" }));
   expect(document.activeElement).toBe(screen.getByRole("group", { name: "URLs" }));
   fireEvent.keyDown(document.body, { key: "i" });
   expect(document.activeElement).toBe(screen.getByRole("group", { name: "Sign-ins" }));

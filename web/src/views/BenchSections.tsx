@@ -40,7 +40,7 @@ export function deviceWord(d: Device): [string, boolean] {
 function Named({ part: p }: { part: Part }) {
   const at = p.name.toLowerCase().indexOf(p.key);
   return (
-    <span className="text-[13px] leading-4">
+    <span className="text-small leading-4">
       {p.name.slice(0, at)}
       <span className="underline decoration-1 underline-offset-2">{p.name[at]}</span>
       {p.name.slice(at + 1)}
@@ -71,8 +71,8 @@ export function BenchSections({ parts, first }: { parts: Part[]; first?: ReactNo
             onClick={() => jump(p.id)}
             className="flex min-w-0 grow flex-col items-start border-l px-2 py-1 text-left first:border-l-0 first:pl-4 hover:bg-well"
           >
-            <Named part={p} />
-            <span className={`truncate text-[12.5px] leading-4 ${p.bad ? "font-semibold text-stuck" : "text-soft"}`}>{p.word}</span>
+            <Named part={p} />{" "}
+            <span className={`truncate text-tiny leading-4 ${p.bad ? "font-semibold text-stuck" : "text-soft"}`}>{p.word}</span>
           </button>
         ))}
       </nav>

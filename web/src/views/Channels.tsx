@@ -10,7 +10,7 @@ export function Channels({ recorder }: { recorder: Device }) {
   const { site, devices } = useFrame();
   return (
     <section className="border-t px-4 py-3" aria-label="Channels">
-      <h3 className="mb-1 text-[13px] text-soft">Channels of its own, reached through it</h3>
+      <h3 className="mb-1 text-small text-soft">Channels of its own, reached through it</h3>
       <ul>
         {recorder.channels!.map((c) => {
           const camera =
@@ -28,7 +28,7 @@ export function Channels({ recorder }: { recorder: Device }) {
                 ) : (
                   c.name || "no name"
                 )}
-                <span className="block text-[13px] leading-4 text-soft">
+                <span className="block text-small leading-4 text-soft">
                   {c.camera && <span className="mono">{c.camera}</span>}
                   {c.place && ` ${c.place}`}
                 </span>

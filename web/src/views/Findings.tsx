@@ -4,6 +4,7 @@ import { say } from "@/api/queries";
 import { Button } from "@/parts/Button";
 import { ago } from "@/parts/measures";
 import { useFrame } from "./SiteFrame";
+import { keys } from "@/api/keys";
 
 /** What should be acted on at a device beside its next step: somebody else who says that it is this one. */
 export function Findings({ device: d }: { device: Device }) {
@@ -12,7 +13,7 @@ export function Findings({ device: d }: { device: Device }) {
   const dismiss = useMutation({
     mutationFn: (address: string) =>
       must(api.DELETE("/api/devices/{device}/claims/{address}", { params: { path: { device: d.id, address } } })),
-    onSuccess: () => q.invalidateQueries({ queryKey: ["devices", site.id] }),
+    onSuccess: () => q.invalidateQueries({ queryKey: keys.devices(site.id) }),
     onError: say,
   });
   return (d.findings ?? []).map((f) => (
@@ -25,7 +26,7 @@ export function Findings({ device: d }: { device: Device }) {
       <p className="font-semibold text-stuck">{f.address ? "Another device says that it is this one" : "A record cannot be read"}</p>
       <p className="mt-1">{f.summary}</p>
       <p className="mt-1 text-soft">{f.fix}</p>
-      {f.seen && <p className="mt-1 text-[13px] text-soft">Seen: {f.seen}</p>}
+      {f.seen && <p className="mt-1 text-small text-soft">Seen: {f.seen}</p>}
       {f.address && (
         <Button className="mt-2" disabled={dismiss.isPending} onClick={() => dismiss.mutate(f.address!)}>
           Set it aside
@@ -41,12 +42,12 @@ export function Agreed({ device: d }: { device: Device }) {
   const q = useQueryClient();
   const withdraw = useMutation({
     mutationFn: () => must(api.DELETE("/api/devices/{device}/agreement", { params: { path: { device: d.id } } })),
-    onSuccess: () => q.invalidateQueries({ queryKey: ["devices", site.id] }),
+    onSuccess: () => q.invalidateQueries({ queryKey: keys.devices(site.id) }),
     onError: say,
   });
   if (!d.agreed) return null;
   return (
-    <section className="flex items-center gap-2 border-t px-4 py-3 text-[13px]" aria-label="Agreed">
+    <section className="flex items-center gap-2 border-t px-4 py-3 text-small" aria-label="Agreed">
       <span className="grow">Its sign-in may be sent readable: agreed {ago(d.agreed)}.</span>
       <Button className="h-7" disabled={withdraw.isPending} onClick={() => withdraw.mutate()}>
         Withdraw
@@ -60,8 +61,8 @@ export function Storms() {
   const { site, devices } = useFrame();
   const q = useQueryClient();
   const done = () => {
-    q.invalidateQueries({ queryKey: ["site", site.id] });
-    q.invalidateQueries({ queryKey: ["devices", site.id] });
+    q.invalidateQueries({ queryKey: keys.site(site.id) });
+    q.invalidateQueries({ queryKey: keys.devices(site.id) });
   };
   const aside = useMutation({
     mutationFn: () => must(api.DELETE("/api/sites/{site}/storms", { params: { path: { site: site.id } } })),

@@ -111,7 +111,7 @@ export const Heard = memo(function Heard({
         )}
       </label>
       <div role="grid" aria-label="Devices heard" aria-rowcount={shown.length + 1}>
-        <div className={`h-7 border-b text-[13px] text-soft ${columns}`} role="row">
+        <div className={`h-7 border-b text-small text-soft ${columns}`} role="row">
           {sortable("address", "Address")}
           {sortable("name", "Device")}
           <span className="contents max-sm:hidden">
@@ -180,7 +180,7 @@ const Row = memo(
         style={{ transform: `translateY(${top}px)`, height: rowHeight }}
         onClick={() => d.kind !== "other" && open(d.id)}
       >
-        <span role="gridcell" className={`whitespace-nowrap ${d.via ? "pl-4 text-[13px] text-soft" : "mono"}`}>
+        <span role="gridcell" className={`whitespace-nowrap ${d.via ? "pl-4 text-small text-soft" : "mono"}`}>
           {d.via ? `channel ${d.via.channel}` : d.address}
         </span>
         <span role="gridcell" className="flex min-w-0 items-center gap-2 truncate font-medium">
@@ -190,7 +190,7 @@ const Row = memo(
           ) : (
             <span className="truncate">{d.name}</span>
           )}
-          {d.left_at && <span className="text-[13px] font-normal text-stuck">left {ago(d.left_at)}</span>}
+          {d.left_at && <span className="text-small font-normal text-stuck">left {ago(d.left_at)}</span>}
         </span>
         <span role="gridcell" className="inline-flex items-center gap-2 truncate max-sm:hidden">
           <TileMark mark={d.conflict ? "conflict" : d.kind} />
@@ -203,7 +203,7 @@ const Row = memo(
           )}
           {d.model && <span className="truncate text-soft">{d.model}</span>}
         </span>
-        <span role="gridcell" className="mono truncate text-[13px] max-sm:hidden">
+        <span role="gridcell" className="mono truncate text-small max-sm:hidden">
           {d.via?.camera && (
             <span className="text-soft">
               behind it at <span className="text-ink">{d.via.camera}</span>
@@ -215,7 +215,7 @@ const Row = memo(
             </span>
           ))}
         </span>
-        <span role="gridcell" className="truncate text-[13px] text-soft max-md:hidden" title={d.methods.join(", ")}>
+        <span role="gridcell" className="truncate text-small text-soft max-md:hidden" title={d.methods.join(", ")}>
           {d.methods.join(", ")}
         </span>
         <span role="gridcell" className="max-md:hidden">

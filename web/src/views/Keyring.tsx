@@ -12,16 +12,18 @@ import { ago } from "@/parts/measures";
 import { purposes } from "@/parts/SignInSheet";
 import { Trouble } from "@/parts/Trouble";
 import { useFrame } from "./SiteFrame";
+import { Sure } from "@/parts/Sure";
+import { keys } from "@/api/keys";
 
 /** The sign-ins a person holds, in the order in which they are tried. */
 export function Keyring() {
   const { addSignIn } = useFrame();
-  const keys = useSignIns();
-  const list = keys.data ?? [];
+  const ring = useSignIns();
+  const list = ring.data ?? [];
   const q = useQueryClient();
   const order = useMutation({
     mutationFn: (ids: string[]) => must(api.PUT("/api/sign-ins", { body: { ids } })),
-    onSuccess: () => q.invalidateQueries({ queryKey: ["sign-ins"] }),
+    onSuccess: () => q.invalidateQueries({ queryKey: keys.signIns() }),
     onError: say,
   });
   const swap = (i: number) => {
@@ -48,8 +50,8 @@ export function Keyring() {
           of its kind, then from the top. Unlatch tries these and no others, sends a refused one never twice to the same device, and stops
           after three wrong tries in a quarter of an hour, before a device would lock.
         </p>
-        <Trouble error={keys.error} />
-        {keys.data && list.length === 0 && (
+        <Trouble error={ring.error} />
+        {ring.data && list.length === 0 && (
           <div className="border-y py-12 text-center">
             <p className="mb-1 text-lg">The keyring is empty</p>
             <p className="mb-5 text-soft">Add the sign-in that this site’s cameras share. One is often enough for all of them.</p>
@@ -61,7 +63,7 @@ export function Keyring() {
         {list.length > 0 && (
           <table className="w-full border-t">
             <thead>
-              <tr className="h-7 border-b text-left text-[13px] text-soft [&>th]:px-2 [&>th]:font-normal">
+              <tr className="h-7 border-b text-left text-small text-soft [&>th]:px-2 [&>th]:font-normal">
                 <th>Name</th>
                 <th>User</th>
                 <th>Password</th>
@@ -94,7 +96,7 @@ function BringKeys() {
   const load = useMutation({
     mutationFn: async (file: File) => must(api.POST("/api/sign-ins/import", { body: { content: await base64(file) } })),
     onSuccess: (out) => {
-      q.invalidateQueries({ queryKey: ["sign-ins"] });
+      q.invalidateQueries({ queryKey: keys.signIns() });
       toast(`${out.added} ${out.added === 1 ? "sign-in" : "sign-ins"} put on the keyring${out.known ? `, ${out.known} were there` : ""}`, {
         description: out.warnings.slice(0, 4).join(" ") || "Delete the file now: it holds passwords in the open.",
         duration: 10_000,
@@ -133,7 +135,6 @@ function Row({ signIn: k, up, down }: { signIn: SignIn; up?: () => void; down?: 
       .join(", ") || "everywhere";
   const q = useQueryClient();
   const [secret, setSecret] = useState<string | null>(null);
-  const [sure, setSure] = useState(false);
   const reveal = useMutation({
     mutationFn: () => must(api.POST("/api/sign-ins/{sign_in}/reveal", { params: { path: { sign_in: k.id } } })),
     onSuccess: (out) => {
@@ -145,7 +146,7 @@ function Row({ signIn: k, up, down }: { signIn: SignIn; up?: () => void; down?: 
   const remove = useMutation({
     mutationFn: () => must(api.DELETE("/api/sign-ins/{sign_in}", { params: { path: { sign_in: k.id } } })),
     onSuccess: () => {
-      q.invalidateQueries({ queryKey: ["sign-ins"] });
+      q.invalidateQueries({ queryKey: keys.signIns() });
       toast(`“${k.label}” is off the keyring`);
     },
     onError: say,
@@ -167,7 +168,7 @@ function Row({ signIn: k, up, down }: { signIn: SignIn; up?: () => void; down?: 
         </button>
         {secret !== null && <Copy text={secret} label="Copy" />}
       </td>
-      <td className="text-[13px] max-md:hidden">
+      <td className="text-small max-md:hidden">
         {where}
         {k.factory && <span className="ml-2 text-stuck">factory password</span>}
         {k.weak && (
@@ -181,36 +182,22 @@ function Row({ signIn: k, up, down }: { signIn: SignIn; up?: () => void; down?: 
       </td>
       <td className="text-soft max-sm:hidden">{k.used_at ? ago(k.used_at) : "never"}</td>
       <td className="text-right whitespace-nowrap">
-        {!sure && (
-          <>
-            <Button look="quiet" className="px-1" aria-label={`Try ${k.label} earlier`} title="Try it earlier" disabled={!up} onClick={up}>
-              <ArrowUp size={14} />
-            </Button>
-            <Button look="quiet" className="px-1" aria-label={`Try ${k.label} later`} title="Try it later" disabled={!down} onClick={down}>
-              <ArrowDown size={14} />
-            </Button>
-          </>
-        )}
-        {sure ? (
-          <span className="inline-flex gap-1">
-            <Button look="danger" onClick={() => remove.mutate()}>
-              Take off the keyring
-            </Button>
-            <Button look="quiet" onClick={() => setSure(false)}>
-              Keep
-            </Button>
-          </span>
-        ) : (
-          <Button
-            look="quiet"
-            className="px-2"
-            aria-label={`Take ${k.label} off the keyring`}
-            title="Take off the keyring"
-            onClick={() => setSure(true)}
-          >
+        <Button look="quiet" className="px-1" aria-label={`Try ${k.label} earlier`} title="Try it earlier" disabled={!up} onClick={up}>
+          <ArrowUp size={14} />
+        </Button>
+        <Button look="quiet" className="px-1" aria-label={`Try ${k.label} later`} title="Try it later" disabled={!down} onClick={down}>
+          <ArrowDown size={14} />
+        </Button>
+        <Sure
+          ask={`Take “${k.label}” off the keyring?`}
+          more={`${k.opens ? `It opens ${k.opens} ${k.opens === 1 ? "device" : "devices"}, which will ask for a sign-in again. ` : ""}The password is gone with it, and nobody can bring it back from here.`}
+          yes="Take off the keyring"
+          onYes={() => remove.mutate()}
+        >
+          <Button look="quiet" className="px-2" aria-label={`Take ${k.label} off the keyring`} title="Take off the keyring">
             <Trash2 size={14} />
           </Button>
-        )}
+        </Sure>
       </td>
     </tr>
   );

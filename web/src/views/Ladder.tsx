@@ -12,7 +12,7 @@ const means: Record<number, string> = {
 export function Ladder({ ladder: l }: { ladder: NonNullable<Device["ladder"]> }) {
   return (
     <section className="border-t px-4 py-3" aria-label="Paths tried">
-      <h3 className="mb-1 text-[13px] text-soft">
+      <h3 className="mb-1 text-small text-soft">
         No device service to ask: {l.tried.length} {l.tried.length === 1 ? "path was" : "paths were"} tried
         {l.manner === "any path"
           ? "; the server sends its picture for any path"
@@ -23,7 +23,7 @@ export function Ladder({ ladder: l }: { ladder: NonNullable<Device["ladder"]> })
           Recipe {l.recipe}: <span className="mono">{l.shape}</span>
         </p>
       )}
-      <ol className="max-h-40 overflow-auto text-[13px]">
+      <ol className="max-h-40 overflow-auto text-small">
         {[...l.tried].reverse().map((t) => (
           <li key={t.path} className="flex gap-2 py-0.5">
             <span className={`mono min-w-0 grow truncate ${t.status < 300 || t.status === 401 ? "" : "text-soft"}`}>{t.path}</span>

@@ -21,6 +21,7 @@ import { Still } from "@/parts/Still";
 import { useMedia } from "@/parts/useMedia";
 import { Bench } from "./Bench";
 import { useFrame } from "./SiteFrame";
+import { Sure } from "@/parts/Sure";
 
 const rowHeight = 44;
 
@@ -140,7 +141,7 @@ export function LineUp() {
           </label>
         </ActionBar>
         <div
-          className={`grid h-7 shrink-0 items-center gap-x-3 overflow-hidden border-b px-4 [scrollbar-gutter:stable] text-[13px] text-soft max-md:hidden ${columns(!!current)}`}
+          className={`grid h-7 shrink-0 items-center gap-x-3 overflow-hidden border-b px-4 [scrollbar-gutter:stable] text-small text-soft max-md:hidden ${columns(!!current)}`}
         >
           <Check
             checked={all ? true : picked.length > 0 ? "indeterminate" : false}
@@ -374,24 +375,21 @@ function ActionBar({
   );
 }
 
-/** Removes what is selected with its evidence, after one more press. */
+/** Removes what is selected with its evidence. */
 function ForgetButton({ devices }: { devices: Device[] }) {
   const { site } = useFrame();
   const forget = useForget(site.id);
-  const [sure, setSure] = useState(false);
-  const many = devices.length;
-  // biome-ignore lint/correctness/useExhaustiveDependencies: another selection has to be asked for anew
-  useEffect(() => setSure(false), [many]);
-  if (!sure)
-    return (
-      <Button look="quiet" onClick={() => setSure(true)}>
+  return (
+    <Sure
+      ask={`Forget ${devices.length} devices?`}
+      more="What was recorded of them goes with them. Those that are still on the network are found anew by the next sweep."
+      yes={`Forget ${devices.length} with their evidence`}
+      onYes={() => forget.mutate(devices.map((d) => d.id))}
+    >
+      <Button look="quiet" disabled={forget.isPending}>
         Forget
       </Button>
-    );
-  return (
-    <Button look="danger" disabled={forget.isPending} onClick={() => forget.mutate(devices.map((d) => d.id))}>
-      Forget {devices.length} with their evidence
-    </Button>
+    </Sure>
   );
 }
 
@@ -533,7 +531,7 @@ function Rows({ shown, chosen, selected, narrow, renaming, setRenaming, choose, 
                 ) : (
                   <div className="truncate font-medium">{d.name}</div>
                 )}
-                <div className="truncate text-[13px] leading-4 text-soft">
+                <div className="truncate text-small leading-4 text-soft">
                   {d.via ? (
                     <>
                       channel {d.via.channel} of {d.via.name}
@@ -552,15 +550,15 @@ function Rows({ shown, chosen, selected, narrow, renaming, setRenaming, choose, 
               </span>
               {!narrow && (
                 <>
-                  <span role="gridcell" className="text-[13px] max-md:hidden">
+                  <span role="gridcell" className="text-small max-md:hidden">
                     {d.kind === "camera" && <StreamLine stream={streamOf(d, "main")} />}
                   </span>
-                  <span role="gridcell" className="text-[13px] max-md:hidden">
+                  <span role="gridcell" className="text-small max-md:hidden">
                     {d.kind === "camera" && <StreamLine stream={streamOf(d, "sub")} />}
                   </span>
                 </>
               )}
-              <span role="gridcell" className="truncate text-[13px] max-md:hidden">
+              <span role="gridcell" className="truncate text-small max-md:hidden">
                 <Targets device={d} />
               </span>
             </div>
@@ -573,7 +571,7 @@ function Rows({ shown, chosen, selected, narrow, renaming, setRenaming, choose, 
 
 /** A recorder is a target: its eight latches end at "Signed in". */
 function Standing({ device }: { device: Device }) {
-  if (device.kind === "recorder" && device.next.action === "none") return <span className="text-[13px] text-open">ready for cameras</span>;
+  if (device.kind === "recorder" && device.next.action === "none") return <span className="text-small text-open">ready for cameras</span>;
   return <LatchChain latches={device.kind === "recorder" ? device.latches.slice(0, 3) : device.latches} />;
 }
 

@@ -9,16 +9,18 @@ import { Copy } from "@/parts/Copy";
 import { Sheet } from "@/parts/Sheet";
 import { Trouble } from "@/parts/Trouble";
 import { useFrame } from "./SiteFrame";
+import { Sure } from "@/parts/Sure";
+import { keys } from "@/api/keys";
 
 /** How each kind of device shapes its stream URLs: books of recipes, one's own before those of the product. */
 export function PathBook() {
   const { paste } = useFrame();
-  const books = useQuery({ queryKey: ["path-books"], queryFn: () => must(api.GET("/api/path-books")) });
+  const books = useQuery({ queryKey: keys.pathBooks(), queryFn: () => must(api.GET("/api/path-books")) });
   const [bringing, setBringing] = useState(false);
   const q = useQueryClient();
   const remove = useMutation({
     mutationFn: (book: string) => must(api.DELETE("/api/path-books/{book}", { params: { path: { book } } })),
-    onSuccess: () => q.invalidateQueries({ queryKey: ["path-books"] }),
+    onSuccess: () => q.invalidateQueries({ queryKey: keys.pathBooks() }),
     onError: say,
   });
   return (
@@ -49,22 +51,23 @@ export function PathBook() {
               <span className="grow" />
               {b.id && (
                 <>
-                  <a href={`/api/path-books/${b.id}/file`} className="inline-flex items-center gap-1 text-[13px] underline hover:text-ink">
+                  <a href={`/api/path-books/${b.id}/file`} className="inline-flex items-center gap-1 text-small underline hover:text-ink">
                     <Download size={14} /> as a file
                   </a>
-                  <Button
-                    look="quiet"
-                    className="px-2"
-                    aria-label={`Remove the book ${b.name}`}
-                    title="Remove the book"
-                    onClick={() => remove.mutate(b.id!)}
+                  <Sure
+                    ask={`Remove the book “${b.name}”?`}
+                    more={`Its ${b.recipes.length} recipes are tried no more. Streams that were found by them stay. Take it as a file first if you may want it again.`}
+                    yes="Remove it"
+                    onYes={() => remove.mutate(b.id!)}
                   >
-                    <Trash2 size={14} />
-                  </Button>
+                    <Button look="quiet" className="px-2" aria-label={`Remove the book ${b.name}`} title="Remove the book">
+                      <Trash2 size={14} />
+                    </Button>
+                  </Sure>
                 </>
               )}
             </div>
-            {b.note && <p className="pt-1 text-[13px] text-soft">{b.note}</p>}
+            {b.note && <p className="pt-1 text-small text-soft">{b.note}</p>}
             <ul>
               {b.recipes.map((r) => (
                 <li key={r.name} data-recipe={r.name} className="grid grid-cols-1 gap-x-6 gap-y-0.5 border-b py-2 md:grid-cols-[1.3fr_1fr]">
@@ -73,12 +76,12 @@ export function PathBook() {
                       <Shape path={r.path} />
                       <Copy text={r.path} label="Copy" />
                     </div>
-                    <div className="text-[13px] text-soft">
+                    <div className="text-small text-soft">
                       {r.name}
                       {r.note && <>. {r.note}</>}
                     </div>
                   </div>
-                  <div className="min-w-0 text-[13px]">
+                  <div className="min-w-0 text-small">
                     <div className="mono truncate text-soft">{r.examples.join("  ")}</div>
                     <div className="text-soft">
                       {fits(r)} · {r.confidence}
@@ -130,7 +133,7 @@ function BringSheet({ open, onOpenChange }: { open: boolean; onOpenChange: (open
   const add = useMutation({
     mutationFn: () => must(api.POST("/api/path-books", { body: { yaml } })),
     onSuccess: (out) => {
-      q.invalidateQueries({ queryKey: ["path-books"] });
+      q.invalidateQueries({ queryKey: keys.pathBooks() });
       toast(`${out.added} ${out.added === 1 ? "recipe" : "recipes"} added`);
       if (out.conflicts.length === 0) {
         setYAML("");
@@ -156,16 +159,16 @@ function BringSheet({ open, onOpenChange }: { open: boolean; onOpenChange: (open
           placeholder={
             "name: Works\nrecipes:\n  - name: Corvane cameras\n    path: /vista/ch{channel}/{tier:primary|secondary}\n    maker: corvane*"
           }
-          className="mono w-full rounded-md border bg-paper p-2 text-[13px]"
+          className="mono w-full rounded-md border bg-paper p-2 text-small"
         />
-        <label className="text-[13px] text-soft">
+        <label className="text-small text-soft">
           or a file: <input type="file" accept=".yaml,.yml" onChange={async (e) => setYAML((await e.target.files?.[0]?.text()) ?? yaml)} />
         </label>
         <Trouble error={add.error} />
         {add.data && add.data.conflicts.length > 0 && (
           <div className="mt-2 border-l-4 border-stuck pl-3">
             <p>{add.data.conflicts.length} recipes of the same name differ; yours stayed:</p>
-            <ul className="text-[13px]">
+            <ul className="text-small">
               {add.data.conflicts.map((c) => (
                 <li key={c.ours.name}>
                   {c.ours.name}: <span className="mono">{c.ours.path}</span>, not <span className="mono">{c.theirs.path}</span>

@@ -5,11 +5,12 @@ import { Button } from "@/parts/Button";
 import { Mark } from "@/parts/Mark";
 import { Trouble } from "@/parts/Trouble";
 import { SignOutButton, ThemeButton } from "./Sites";
+import { keys } from "@/api/keys";
 
 /** Who did what, and where: secrets shown, ranges and devices changed, work begun. */
 export function Record() {
   const acts = useInfiniteQuery({
-    queryKey: ["acts"],
+    queryKey: keys.acts(),
     queryFn: ({ pageParam }) => must(api.GET("/api/audit", { params: { query: { before: pageParam } } })),
     initialPageParam: "",
     getNextPageParam: (last) => (last.length === 200 ? last[last.length - 1]!.id : undefined),

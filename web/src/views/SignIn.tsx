@@ -81,7 +81,7 @@ export function SignIn({ first }: { first: boolean }) {
             {first ? "Make the account" : "Sign in"}
           </Button>
         </form>
-        <div className="mt-8 flex items-center gap-3 text-[13px] text-soft" aria-hidden>
+        <div className="mt-8 flex items-center gap-3 text-small text-soft" aria-hidden>
           <LatchChain latches={Object.keys(latchNames).map((n, i) => ({ name: n, state: i < 3 ? "open" : i === 3 ? "next" : "closed" }))} />
           eight latches to every camera
         </div>

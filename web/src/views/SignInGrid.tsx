@@ -15,7 +15,7 @@ export function SignInGrid({ device: d }: { device: Device }) {
   if (!d.grid || d.grid.length === 0) return null;
   return (
     <section className="border-t px-4 py-3" aria-label="What the sign-ins open">
-      <table className="w-full text-[13px]">
+      <table className="w-full text-small">
         <thead>
           <tr className="text-left text-soft">
             <th className="pb-1 font-normal">Service</th>

@@ -136,7 +136,7 @@ export function SiteFrame() {
         <span className="grow" />
         <Button look="quiet" className="px-2" aria-label="Commands, Ctrl K" title="Commands (Ctrl K)" onClick={() => setPalette(true)}>
           <CommandIcon size={16} />
-          <span className="text-[13px] max-lg:hidden">Ctrl K</span>
+          <span className="text-small max-lg:hidden">Ctrl K</span>
         </Button>
         <span className="max-sm:hidden">
           <ThemeButton />

@@ -80,7 +80,7 @@ function Row({ site }: { site: Site }) {
         className="grid grid-cols-[1fr_auto] items-center gap-x-6 gap-y-2 px-2 py-3 hover:bg-well sm:grid-cols-[220px_1fr_auto]"
       >
         <div>
-          <div className="text-[15px] font-semibold">{site.name}</div>
+          <div className="text-lead font-semibold">{site.name}</div>
           <div className="mono text-soft">{site.ranges.join(", ")}</div>
         </div>
         <div className="max-sm:order-last max-sm:col-span-2">
@@ -94,7 +94,7 @@ function Row({ site }: { site: Site }) {
           ) : (
             <>
               <Progress site={site} />
-              <div className="mt-1 flex flex-wrap items-center gap-y-0.5 text-[13px] whitespace-nowrap text-soft">
+              <div className="mt-1 flex flex-wrap items-center gap-y-0.5 text-small whitespace-nowrap text-soft">
                 {site.done > 0 && <span className="mr-3 whitespace-nowrap">{site.done} all open</span>}
                 {waits.map((n) => (
                   <span key={n} className="mr-3 inline-block whitespace-nowrap">

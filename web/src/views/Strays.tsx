@@ -23,7 +23,7 @@ export function Strays({ devices, all }: { devices: Device[]; all: Device[] }) {
         <p className="mt-1 text-soft">Nothing was heard outside the ranges.</p>
       ) : (
         <>
-          <p className="mt-1 mb-2 text-[13px] text-soft">
+          <p className="mt-1 mb-2 text-small text-soft">
             Heard on this wire at addresses outside the ranges. Unlatch does not connect to them.{" "}
             {!why && (
               <button type="button" className="underline hover:text-ink" onClick={() => setWhy(true)}>
@@ -32,7 +32,7 @@ export function Strays({ devices, all }: { devices: Device[]; all: Device[] }) {
             )}
           </p>
           {why && (
-            <p className="mb-2 text-[13px]">
+            <p className="mb-2 text-small">
               A camera fresh from the box comes up at its factory address. Give it an address inside the ranges, or add its range to the
               site if it belongs there.
             </p>
@@ -42,7 +42,7 @@ export function Strays({ devices, all }: { devices: Device[]; all: Device[] }) {
               <li key={d.id} className="border-b py-2" data-stray={d.address}>
                 <div className="mono">{d.address}</div>
                 <div>{d.name}</div>
-                <div className="text-[13px] text-soft">
+                <div className="text-small text-soft">
                   {d.kind}, {d.methods.join(", ")}, {ago(d.heard_at)}
                 </div>
                 <Reach device={d} />
@@ -68,7 +68,7 @@ function Reach({ device: d }: { device: Device }) {
   const go = useNavigate();
   if (d.consent)
     return (
-      <div className="mt-1 flex flex-wrap items-center gap-2 text-[13px]">
+      <div className="mt-1 flex flex-wrap items-center gap-2 text-small">
         <span className="text-open">
           Open until {new Date(d.consent).toLocaleTimeString([], { hour: "2-digit", minute: "2-digit", hour12: false })}
         </span>
@@ -111,11 +111,11 @@ function Guide({ device: d }: { device: Device }) {
   const guide = useGuidance(d.id);
   const g = guide.data;
   if (!g) return null;
-  if (g.reachable) return <p className="text-[13px] text-soft">This machine has an address in that subnet ({g.interface}).</p>;
+  if (g.reachable) return <p className="text-small text-soft">This machine has an address in that subnet ({g.interface}).</p>;
   if (!g.command)
-    return <p className="text-[13px] text-stuck">This machine has no network card in use from which {d.address} could be reached.</p>;
+    return <p className="text-small text-stuck">This machine has no network card in use from which {d.address} could be reached.</p>;
   return (
-    <div className="text-[13px]">
+    <div className="text-small">
       <p>
         This machine has no address in that subnet. Add <span className="mono">{g.add}</span> to {g.interface} first:
       </p>
