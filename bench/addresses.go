@@ -6,7 +6,7 @@ import (
 	"net/netip"
 	"time"
 
-	"unlatch/core/readdress"
+	"unlatch/core/netconfig"
 	"unlatch/jobs"
 	"unlatch/sim/scene"
 )
@@ -42,7 +42,7 @@ func fiftyAddresses(ctx context.Context, _ *scene.Library) ([]figure, error) {
 		if devices[i].Status.Device.Stray {
 			continue
 		}
-		plan = append(plan, jobs.Address{Device: devices[i].ID, To: readdress.Setting{Addr: to, Bits: 24}})
+		plan = append(plan, jobs.Address{Device: devices[i].ID, To: netconfig.Setting{Addr: to, Bits: 24}})
 		to = to.Next()
 	}
 	began := time.Now()

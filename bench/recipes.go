@@ -9,7 +9,7 @@ import (
 	"time"
 
 	"unlatch/core/address"
-	"unlatch/core/ladder"
+	"unlatch/core/pathprobe"
 	"unlatch/core/recipe"
 	"unlatch/core/rtsp"
 	"unlatch/core/signin"
@@ -75,11 +75,11 @@ func ladderTime(ctx context.Context, media *scene.Library) ([]figure, error) {
 	if err != nil {
 		return nil, err
 	}
-	likely := make([]ladder.Candidate, candidates)
+	likely := make([]pathprobe.Candidate, candidates)
 	for i := range likely {
-		likely[i] = ladder.Candidate{Path: fmt.Sprintf("/guess/%d", i), Recipe: fmt.Sprint("guess ", i)}
+		likely[i] = pathprobe.Candidate{Path: fmt.Sprintf("/guess/%d", i), Recipe: fmt.Sprint("guess ", i)}
 	}
-	likely[candidates-1] = ladder.Candidate{Path: "/orrery/crown", Recipe: "right"}
+	likely[candidates-1] = pathprobe.Candidate{Path: "/orrery/crown", Recipe: "right"}
 	in := signin.SignIn{User: "fitter", Secret: signin.NewSecret("bench")}
 	var climbed, bare []time.Duration
 	for range 41 { // one takes a few milliseconds: many give a median that another program does not move
@@ -88,7 +88,7 @@ func ladderTime(ctx context.Context, media *scene.Library) ([]figure, error) {
 			return nil, err
 		}
 		bare = append(bare, took)
-		c := ladder.Finder{Dial: &address.Guard{Allowed: address.MustParse("127.61.6.0/24")}, At: u}
+		c := pathprobe.Finder{Dial: &address.Guard{Allowed: address.MustParse("127.61.6.0/24")}, At: u}
 		server, err := c.Ask(ctx)
 		if err != nil {
 			return nil, err

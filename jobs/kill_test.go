@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"unlatch/core/address"
-	"unlatch/core/readdress"
+	"unlatch/core/netconfig"
 	"unlatch/core/remedy"
 	"unlatch/core/signin"
 	"unlatch/jobs"
@@ -42,7 +42,7 @@ func TestAKilledChangeIsGoneOnWith(t *testing.T) {
 	require.Equal(t, key, b.device("12").Status.SignedIn.SignIn)
 
 	was = cut.At(11)
-	to := readdress.Setting{Addr: address.MustParse("127.42.30.31").Prefixes()[0].Addr(), Bits: 24}
+	to := netconfig.Setting{Addr: address.MustParse("127.42.30.31").Prefixes()[0].Addr(), Bits: 24}
 	b.wait(b.q.Readdress(ctx, b.site.ID, "move", []jobs.Address{{Device: b.names["11"], To: to}}))
 	require.True(t, was())
 	assert.Equal(t, to.Addr.String(), b.device("11").Addr)

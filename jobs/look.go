@@ -14,7 +14,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"unlatch/core/address"
-	"unlatch/core/readdress"
+	"unlatch/core/netconfig"
 	"unlatch/store"
 )
 
@@ -46,8 +46,8 @@ func (Here) Taken(ctx context.Context, site store.Site, addrs []netip.Addr) (map
 	group.SetLimit(asksAtOnce)
 	for _, a := range addrs {
 		group.Go(func() error {
-			var occupied *readdress.OccupiedError
-			if err := readdress.Free(ctx, guard, a); errors.As(err, &occupied) {
+			var occupied *netconfig.OccupiedError
+			if err := netconfig.Free(ctx, guard, a); errors.As(err, &occupied) {
 				mu.Lock()
 				out[a] = occupied.Port
 				mu.Unlock()

@@ -7,7 +7,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/riverqueue/river"
 
-	"unlatch/core/readdress"
+	"unlatch/core/netconfig"
 	"unlatch/store"
 )
 
@@ -15,7 +15,7 @@ import (
 type ReaddressArgs struct {
 	Run    uuid.UUID         `json:"run"`
 	Device uuid.UUID         `json:"device"`
-	To     readdress.Setting `json:"to"`
+	To     netconfig.Setting `json:"to"`
 }
 
 // Kind implements river.JobArgs.
@@ -24,7 +24,7 @@ func (ReaddressArgs) Kind() string { return "readdress" }
 // An Address is one device's line of an address plan.
 type Address struct {
 	Device uuid.UUID
-	To     readdress.Setting
+	To     netconfig.Setting
 }
 
 // Readdress begins a run that applies an address plan, one job a device: they restart at the same time, and one that fails does not
@@ -43,7 +43,7 @@ type readdressWorker struct {
 
 // Timeout leaves room for the slowest restart.
 func (w *readdressWorker) Timeout(*river.Job[ReaddressArgs]) time.Duration {
-	return readdress.Wait + jobTimeout/2
+	return netconfig.Wait + jobTimeout/2
 }
 
 func (w *readdressWorker) Work(ctx context.Context, job *river.Job[ReaddressArgs]) error {

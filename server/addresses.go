@@ -12,7 +12,7 @@ import (
 	"github.com/google/uuid"
 
 	"unlatch/core/address"
-	"unlatch/core/readdress"
+	"unlatch/core/netconfig"
 	"unlatch/jobs"
 	"unlatch/store"
 )
@@ -175,7 +175,7 @@ func (s *Server) planAddresses(ctx context.Context, id uuid.UUID, devices []uuid
 	var ask []netip.Addr
 	for i, a := range plan {
 		v := assignmentView{Device: picked[i].ID, Name: picked[i].Title(), Old: a.Old.String(), New: a.New.String(), Keep: a.Keep,
-			Problem: cannotMove(picked[i]), Host: readdress.HostName(picked[i].Title())}
+			Problem: cannotMove(picked[i]), Host: netconfig.HostName(picked[i].Title())}
 		if r := picked[i].Status.Reached; r != nil {
 			v.SkewMS = r.SkewMS
 		}
@@ -231,7 +231,7 @@ func (s *Server) applyAddresses(ctx context.Context, id uuid.UUID, title string,
 	seen := map[netip.Addr]bool{}
 	plan := make([]jobs.Address, len(lines))
 	for i, l := range lines {
-		to := readdress.Setting{DHCP: l.DHCP, Bits: l.Bits, HostSettings: readdress.HostSettings{NTP: strings.TrimSpace(l.NTP),
+		to := netconfig.Setting{DHCP: l.DHCP, Bits: l.Bits, HostSettings: netconfig.HostSettings{NTP: strings.TrimSpace(l.NTP),
 			Host: l.Host, TimeZone: strings.TrimSpace(l.TimeZone), Clock: l.Clock, NoDNS: l.NoDNS, NoNTP: l.NoNTP}}
 		if to.DNS, err = addrList(l.DNS); err != nil {
 			return nil, s.explain(err)

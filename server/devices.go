@@ -22,10 +22,10 @@ import (
 	"unlatch/core/discovery"
 	"unlatch/core/evidence"
 	"unlatch/core/identity"
-	"unlatch/core/ladder"
+	"unlatch/core/pathprobe"
 	"unlatch/core/latch"
 	"unlatch/core/prove"
-	"unlatch/core/readdress"
+	"unlatch/core/netconfig"
 	"unlatch/core/streamurl"
 	"unlatch/core/wiretext"
 	"unlatch/store"
@@ -81,7 +81,7 @@ type ladderView struct {
 	Recipe string         `json:"recipe,omitempty"`
 	Shape  string         `json:"shape,omitempty"`
 	Manner string         `json:"manner" doc:"what the server judges first"`
-	Tried  []ladder.Tried `json:"tried"`
+	Tried  []pathprobe.Tried `json:"tried"`
 }
 
 // pictureView is a picture over HTTP that was fetched.
@@ -163,8 +163,8 @@ func claims(heard []evidence.Heard) []claimView {
 
 // movedView is what undo needs.
 type movedView struct {
-	Before readdress.Setting `json:"before"`
-	After  readdress.Setting `json:"after"`
+	Before netconfig.Setting `json:"before"`
+	After  netconfig.Setting `json:"after"`
 	Failed string            `json:"failed,omitempty"`
 	Fix    string            `json:"fix,omitempty"`
 }

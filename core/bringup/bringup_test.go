@@ -22,7 +22,7 @@ import (
 	"unlatch/core/diagnose"
 	"unlatch/core/discovery"
 	"unlatch/core/evidence"
-	"unlatch/core/ladder"
+	"unlatch/core/pathprobe"
 	"unlatch/core/latch"
 	"unlatch/core/onvif"
 	"unlatch/core/recipe"
@@ -403,7 +403,7 @@ func TestRefine(t *testing.T) {
 func TestAlike(t *testing.T) {
 	t.Parallel()
 	server := func(name, shape string) Device {
-		return Device{ID: uuid.New(), Status: latch.Status{Reached: &evidence.Reached{Ladder: &ladder.Server{Server: name}},
+		return Device{ID: uuid.New(), Status: latch.Status{Reached: &evidence.Reached{Ladder: &pathprobe.Server{Server: name}},
 			Located: &evidence.Located{Recipe: "learned", Shape: shape}}}
 	}
 	me := server("Orrery/1", "/mine")

@@ -16,7 +16,7 @@ import (
 	"unlatch/core/discovery"
 	"unlatch/core/evidence"
 	"unlatch/core/onvif"
-	"unlatch/core/readdress"
+	"unlatch/core/netconfig"
 	"unlatch/core/remedy"
 	"unlatch/core/signin"
 	"unlatch/sim/simtest"
@@ -136,7 +136,7 @@ func TestAKillAtEveryPointOfAMove(t *testing.T) {
 	points := 0
 	for n := 2; n < mostPoints; n += 3 { // a move takes seconds: now before something is sent, now after its answer
 		here, there = there, here
-		to := readdress.Setting{Addr: netip.MustParseAddr("127.44.65." + there), Bits: 24}
+		to := netconfig.Setting{Addr: netip.MustParseAddr("127.44.65." + there), Bits: 24}
 		cut := m.cutAt(t, n, clock.ID, ranges, func(w *Work) error {
 			moved, err := w.Readdress(ctx, to)
 			assert.True(t, moved || err != nil, "point %d", n)

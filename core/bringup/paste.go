@@ -7,7 +7,7 @@ import (
 
 	"unlatch/core/diagnose"
 	"unlatch/core/evidence"
-	"unlatch/core/ladder"
+	"unlatch/core/pathprobe"
 	"unlatch/core/recipe"
 	"unlatch/core/signin"
 )
@@ -21,7 +21,7 @@ type StreamService struct {
 
 // OpenStreamService asks a stream service how it judges requests and signs in with an entry of the keyring, Nil for none. It reports shut,
 // and has recorded why, where that does not open it.
-func (w *Work) OpenStreamService(ctx context.Context, c *ladder.Finder, key uuid.UUID,
+func (w *Work) OpenStreamService(ctx context.Context, c *pathprobe.Finder, key uuid.UUID,
 	path string) (s StreamService, shut bool, err error) {
 	s.SignedIn = evidence.SignedIn{StreamOnly: true, Scheme: "none"}
 	if key != uuid.Nil {
@@ -58,9 +58,9 @@ func (w *Work) OpenStreamService(ctx context.Context, c *ladder.Finder, key uuid
 }
 
 // ChannelPaths tries the paths of one channel by a recipe. A body without streams means that there is no such channel.
-func (w *Work) ChannelPaths(ctx context.Context, c *ladder.Finder, s StreamService, r recipe.Recipe,
+func (w *Work) ChannelPaths(ctx context.Context, c *pathprobe.Finder, s StreamService, r recipe.Recipe,
 	channel int) (evidence.Located, error) {
-	likely := ladder.Candidates(recipe.Stream, recipe.Device{}, channel, []recipe.Recipe{r})
+	likely := pathprobe.Candidates(recipe.Stream, recipe.Device{}, channel, []recipe.Recipe{r})
 	there, tried, err := c.Find(ctx, *s.Reached.Ladder, s.signIn, likely)
 	body := evidence.Located{Addr: w.d.Status.Device.Addr, Recipe: r.Name, Shape: r.Shape, Tried: tried}
 	for _, found := range there {

@@ -9,14 +9,14 @@ import (
 	"unlatch/core/camera"
 	"unlatch/core/diagnose"
 	"unlatch/core/evidence"
-	"unlatch/core/ladder"
+	"unlatch/core/pathprobe"
 	"unlatch/core/recipe"
 	"unlatch/core/signin"
 	"unlatch/core/streamurl"
 )
 
 // likelyPaths are the paths to try for streams: shapes that work on a device alike first, then what the path books say.
-func (w *Work) likelyPaths(ctx context.Context) ([]ladder.Candidate, error) {
+func (w *Work) likelyPaths(ctx context.Context) ([]pathprobe.Candidate, error) {
 	all, err := w.Record.Neighbours(ctx)
 	if err != nil {
 		return nil, &OwnError{err}
@@ -25,7 +25,7 @@ func (w *Work) likelyPaths(ctx context.Context) ([]ladder.Candidate, error) {
 }
 
 // likelyPathsFor are the paths that the books have for one purpose, the likeliest first.
-func (w *Work) likelyPathsFor(ctx context.Context, purpose recipe.Purpose, first []recipe.Recipe) ([]ladder.Candidate, error) {
+func (w *Work) likelyPathsFor(ctx context.Context, purpose recipe.Purpose, first []recipe.Recipe) ([]pathprobe.Candidate, error) {
 	books, err := w.Record.Books(ctx)
 	if err != nil {
 		return nil, &OwnError{err}
@@ -37,7 +37,7 @@ func (w *Work) likelyPathsFor(ctx context.Context, purpose recipe.Purpose, first
 	if r := w.d.Status.Reached; r != nil && r.Ladder != nil {
 		d.Server, d.Realm = r.Ladder.Server, r.Ladder.Realm
 	}
-	return ladder.Candidates(purpose, d, max(w.d.Channel, 1), first, books...), nil
+	return pathprobe.Candidates(purpose, d, max(w.d.Channel, 1), first, books...), nil
 }
 
 // alike are the shapes by which the paths of other devices of the site with the same stream service were found.
@@ -70,9 +70,9 @@ func (w *Work) signInStream(ctx context.Context) error {
 	server := *w.d.Status.Reached.Ladder
 	path := ""
 	switch server.Precedence {
-	case ladder.AnyPath:
+	case pathprobe.AnyPath:
 		return w.signedIn(ctx, evidence.SignedIn{StreamOnly: true, Scheme: "none"})
-	case ladder.PathFirst:
+	case pathprobe.PathFirst:
 		likely, err := w.likelyPaths(ctx)
 		if err != nil {
 			return err
@@ -99,11 +99,11 @@ func (w *Work) signInStream(ctx context.Context) error {
 // foundPath is the recipe whose paths are there, with the paths that were tried until it was found.
 type foundPath struct {
 	recipe string
-	tried  []ladder.Tried
+	tried  []pathprobe.Tried
 }
 
 // asked reports whether a path answered that it wants a sign-in.
-func asked(tried []ladder.Tried, path string) bool {
+func asked(tried []pathprobe.Tried, path string) bool {
 	for _, t := range tried {
 		if t.Path == path {
 			return t.Status == 401
@@ -127,10 +127,10 @@ func (w *Work) findPaths(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	var before []ladder.Tried
+	var before []pathprobe.Tried
 	if w.foundPath != nil { // only its own paths are asked for again, signed in this time
-		likely = slices.DeleteFunc(likely, func(r ladder.Candidate) bool { return r.Recipe != w.foundPath.recipe })
-		before = slices.DeleteFunc(w.foundPath.tried, func(t ladder.Tried) bool { return t.Recipe == w.foundPath.recipe })
+		likely = slices.DeleteFunc(likely, func(r pathprobe.Candidate) bool { return r.Recipe != w.foundPath.recipe })
+		before = slices.DeleteFunc(w.foundPath.tried, func(t pathprobe.Tried) bool { return t.Recipe == w.foundPath.recipe })
 	}
 	if s := w.d.Status.SignedIn; s != nil {
 		c.Leave = w.Leave(s.SignIn, signin.Streams)
@@ -158,13 +158,13 @@ func (w *Work) findPaths(ctx context.Context) error {
 }
 
 // FoundStream is the stream that a path which was found by trying leads to. Its path is its token.
-func FoundStream(r ladder.Candidate, at streamurl.URL) camera.Stream {
+func FoundStream(r pathprobe.Candidate, at streamurl.URL) camera.Stream {
 	return camera.Stream{Channel: r.Values.Channel, Role: camera.Roles[r.Values.Stream-1], Token: r.Path, Name: r.Recipe,
 		URL: at.String() + r.Path, Service: "recipe"}
 }
 
 // statuses counts the answers: "404 ×12, 401 ×1".
-func statuses(tried []ladder.Tried) string {
+func statuses(tried []pathprobe.Tried) string {
 	counts := map[int]int{}
 	var order []int
 	for _, t := range tried {

@@ -9,7 +9,7 @@ import (
 	"unlatch/core/discovery"
 	"unlatch/core/evidence"
 	"unlatch/core/identity"
-	"unlatch/core/ladder"
+	"unlatch/core/pathprobe"
 	"unlatch/core/latch"
 	"unlatch/core/streamurl"
 )
@@ -76,9 +76,9 @@ func streamPort(ports []discovery.Port) (open uint16) {
 }
 
 // Finder looks for paths at a stream service.
-func (w *Work) Finder(at string) (*ladder.Finder, error) {
+func (w *Work) Finder(at string) (*pathprobe.Finder, error) {
 	u, err := streamurl.Parse(at)
-	return &ladder.Finder{Dial: w.Guard, At: u, Log: w.log, Doing: func(path string) {
+	return &pathprobe.Finder{Dial: w.Guard, At: u, Log: w.log, Doing: func(path string) {
 		w.Report.Doing(fmt.Sprintf("%s: trying %s", w.d.Title, path))
 	}}, err
 }

@@ -5,16 +5,16 @@ import (
 	"strings"
 
 	"unlatch/core/diagnose"
-	"unlatch/core/readdress"
+	"unlatch/core/netconfig"
 )
 
 // Addressed is the outcome of giving the device another address.
 type Addressed struct {
 	Pending   bool                `json:"pending,omitempty" doc:"recorded before it was sent; what came of it is not known yet"`
-	Before    readdress.Setting   `json:"before" doc:"what undo sends"`
-	To        readdress.Setting   `json:"to"`
-	After     readdress.Setting   `json:"after" doc:"what the device itself says since"`
-	Steps     []readdress.Step    `json:"steps"`
+	Before    netconfig.Setting   `json:"before" doc:"what undo sends"`
+	To        netconfig.Setting   `json:"to"`
+	After     netconfig.Setting   `json:"after" doc:"what the device itself says since"`
+	Steps     []netconfig.Step    `json:"steps"`
 	Diagnosis *diagnose.Diagnosis `json:"diagnosis,omitempty"`
 }
 

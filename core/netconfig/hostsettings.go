@@ -1,4 +1,4 @@
-package readdress
+package netconfig
 
 import (
 	"context"

@@ -1,4 +1,4 @@
-package readdress_test
+package netconfig_test
 
 import (
 	"context"
@@ -15,7 +15,7 @@ import (
 	"unlatch/core/address"
 	"unlatch/core/discovery"
 	"unlatch/core/onvif"
-	"unlatch/core/readdress"
+	"unlatch/core/netconfig"
 	"unlatch/core/signin"
 	"unlatch/sim/simtest"
 )
@@ -37,20 +37,20 @@ func TestReaddress(t *testing.T) {
 	t.Parallel()
 	w := simtest.Start(t, yard)
 	ranges := address.MustParse("127.46.1.0/24")
-	do := func(device string, to readdress.Setting) (readdress.Outcome, error) {
+	do := func(device string, to netconfig.Setting) (netconfig.Outcome, error) {
 		l := w.Device(device)
-		return readdress.Do(context.Background(), readdress.Request{Dial: &address.Guard{Allowed: ranges}, Service: l.Service(),
+		return netconfig.Do(context.Background(), netconfig.Request{Dial: &address.Guard{Allowed: ranges}, Service: l.Service(),
 			Endpoint: l.Endpoint(), To: to, Wait: 4 * time.Second,
 			SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")},
 			Locate: func(ctx context.Context) (netip.Addr, error) { return discovery.Locate(ctx, ranges, l.Endpoint()) }})
 	}
-	static := func(last string) readdress.Setting {
-		return readdress.Setting{Addr: at(last), Bits: 24, Gateway: at("1")}
+	static := func(last string) netconfig.Setting {
+		return netconfig.Setting{Addr: at(last), Bits: 24, Gateway: at("1")}
 	}
 
 	got, err := do("Clock", static("101"))
 	require.NoError(t, err)
-	assert.Equal(t, readdress.Setting{Addr: at("11"), Bits: 24}, got.Before)
+	assert.Equal(t, netconfig.Setting{Addr: at("11"), Bits: 24}, got.Before)
 	assert.Equal(t, static("101"), got.After, "what the device says after it came back")
 	assert.Equal(t, "http://127.46.1.101:80/onvif/device_service", got.Service)
 	var names []string
@@ -68,13 +68,13 @@ func TestReaddress(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, got.Before.DHCP)
 	assert.Equal(t, "restart", got.Steps[len(got.Steps)-2].Name)
-	got, err = do("Turntable", readdress.Setting{DHCP: true})
+	got, err = do("Turntable", netconfig.Setting{DHCP: true})
 	require.NoError(t, err)
 	assert.Equal(t, at("77"), got.After.Addr, "found by identity where DHCP has put it")
 	assert.True(t, got.After.DHCP)
 
 	_, err = do("Clock", static("13"))
-	var occupied *readdress.OccupiedError
+	var occupied *netconfig.OccupiedError
 	require.ErrorAs(t, err, &occupied)
 	assert.Equal(t, "127.46.1.11:80", w.Device("Clock").Web(), "nothing was sent")
 
@@ -83,15 +83,15 @@ func TestReaddress(t *testing.T) {
 	require.ErrorAs(t, err, &fault)
 
 	got, err = do("Stubborn", static("104"))
-	var stayed *readdress.StayedError
+	var stayed *netconfig.StayedError
 	require.ErrorAs(t, err, &stayed)
 	assert.Equal(t, at("14"), stayed.Old)
 	assert.Equal(t, at("14"), got.Before.Addr, "what undo needs is known all the same")
 
 	_, err = do("Sleepy", static("105"))
-	assert.ErrorAs(t, err, new(*readdress.LostError))
+	assert.ErrorAs(t, err, new(*netconfig.LostError))
 
-	_, err = do("Clock", readdress.Setting{Addr: netip.MustParseAddr("127.99.0.1"), Bits: 24})
+	_, err = do("Clock", netconfig.Setting{Addr: netip.MustParseAddr("127.99.0.1"), Bits: 24})
 	assert.ErrorAs(t, err, new(*address.OutOfScopeError), "nor is a device sent out of the ranges")
 }
 
@@ -99,10 +99,10 @@ func TestAnotherDeviceAtTheNewAddressIsNotTakenForIt(t *testing.T) {
 	t.Parallel()
 	w := simtest.Start(t, strings.ReplaceAll(yard, "127.46.1.", "127.46.2."))
 	l := w.Device("Clock")
-	_, err := readdress.Do(context.Background(), readdress.Request{Dial: &address.Guard{Allowed: address.MustParse("127.46.2.0/24")},
+	_, err := netconfig.Do(context.Background(), netconfig.Request{Dial: &address.Guard{Allowed: address.MustParse("127.46.2.0/24")},
 		Service: l.Service(), Endpoint: "urn:uuid:somebody-else", Wait: time.Second,
-		SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")}, To: readdress.Setting{Addr: netip.MustParseAddr("127.46.2.101"), Bits: 24}})
-	assert.ErrorAs(t, err, new(*readdress.ImpostorError))
+		SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")}, To: netconfig.Setting{Addr: netip.MustParseAddr("127.46.2.101"), Bits: 24}})
+	assert.ErrorAs(t, err, new(*netconfig.ImpostorError))
 }
 
 // Name servers, time server, name, zone and clock go in the same action, are read back, and undo sends what was there before.
@@ -110,15 +110,15 @@ func TestNameServersNameAndClockGoAlong(t *testing.T) {
 	t.Parallel()
 	w := simtest.Start(t, strings.Replace(strings.ReplaceAll(yard, "127.46.1.", "127.46.3."), "address: 127.46.3.11,",
 		"address: 127.46.3.11, defects: {clock_offset: 1200},", 1))
-	do := func(device string, to readdress.Setting) (readdress.Outcome, error) {
+	do := func(device string, to netconfig.Setting) (netconfig.Outcome, error) {
 		l := w.Device(device)
-		return readdress.Do(context.Background(), readdress.Request{Dial: &address.Guard{Allowed: address.MustParse("127.46.3.0/24")},
+		return netconfig.Do(context.Background(), netconfig.Request{Dial: &address.Guard{Allowed: address.MustParse("127.46.3.0/24")},
 			Service: l.Service(), Endpoint: l.Endpoint(), To: to, Wait: 8 * time.Second,
 			SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")}})
 	}
 	dns := []netip.Addr{netip.MustParseAddr("192.0.2.53"), netip.MustParseAddr("198.51.100.53")}
-	to := readdress.Setting{Addr: netip.MustParseAddr("127.46.3.101"), Bits: 24,
-		HostSettings: readdress.HostSettings{DNS: dns, NTP: "time.tarnside.example", Host: "platform-clock",
+	to := netconfig.Setting{Addr: netip.MustParseAddr("127.46.3.101"), Bits: 24,
+		HostSettings: netconfig.HostSettings{DNS: dns, NTP: "time.tarnside.example", Host: "platform-clock",
 			TimeZone: "GMT0BST,M3.5.0/1,M10.5.0", Clock: true}}
 	got, err := do("Clock", to)
 	require.NoError(t, err)
@@ -139,14 +139,14 @@ func TestNameServersNameAndClockGoAlong(t *testing.T) {
 	}
 
 	// Undo of the first name server and time server that were set by hand gives them back to DHCP.
-	got, err = do("Clock", readdress.Setting{Addr: to.Addr, Bits: 24, HostSettings: readdress.HostSettings{NoDNS: true, NoNTP: true}})
+	got, err = do("Clock", netconfig.Setting{Addr: to.Addr, Bits: 24, HostSettings: netconfig.HostSettings{NoDNS: true, NoNTP: true}})
 	require.NoError(t, err)
 	assert.Equal(t, dns, got.Before.DNS)
 	assert.Empty(t, got.After.DNS)
 	assert.Empty(t, got.After.NTP)
 
-	_, err = do("Turntable", readdress.Setting{Addr: netip.MustParseAddr("127.46.3.102"), Bits: 24,
-		HostSettings: readdress.HostSettings{Host: "not a host name"}})
+	_, err = do("Turntable", netconfig.Setting{Addr: netip.MustParseAddr("127.46.3.102"), Bits: 24,
+		HostSettings: netconfig.HostSettings{Host: "not a host name"}})
 	var fault *onvif.Fault
 	require.ErrorAs(t, err, &fault, "what the device refuses is said")
 	assert.Equal(t, "127.46.3.12:8080", w.Device("Turntable").Web(), "and the address was not sent after it")
@@ -158,7 +158,7 @@ func TestHostName(t *testing.T) {
 		"Platform clock": "platform-clock", "Crossing north (2)": "crossing-north-2", "Gleis 3 Süd, Straße": "gleis-3-sud-strasse", "  --  ": "", "橋": "",
 		strings.Repeat("long name ", 10): "long-name-long-name-long-name-long-name-long-name-long-name-lon", "-a-": "a",
 	} {
-		assert.Equal(t, want, readdress.HostName(title), title)
+		assert.Equal(t, want, netconfig.HostName(title), title)
 	}
 }
 
@@ -168,9 +168,9 @@ func TestComesBackWithAnotherMAC(t *testing.T) {
 	w := simtest.Start(t, strings.Replace(strings.ReplaceAll(yard, "127.46.1.", "127.46.4."), "address: 127.46.4.11,",
 		"address: 127.46.4.11, defects: {other_mac: \"02:00:5e:00:53:99\"},", 1))
 	l := w.Device("Clock")
-	got, err := readdress.Do(context.Background(), readdress.Request{Dial: &address.Guard{Allowed: address.MustParse("127.46.4.0/24")},
+	got, err := netconfig.Do(context.Background(), netconfig.Request{Dial: &address.Guard{Allowed: address.MustParse("127.46.4.0/24")},
 		Service: l.Service(), Endpoint: l.Endpoint(), Wait: 5 * time.Second,
-		SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")}, To: readdress.Setting{Addr: netip.MustParseAddr("127.46.4.101"), Bits: 24}})
+		SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")}, To: netconfig.Setting{Addr: netip.MustParseAddr("127.46.4.101"), Bits: 24}})
 	require.NoError(t, err)
 	assert.Equal(t, "127.46.4.101", got.After.Addr.String())
 	c := onvif.New(got.Service, onvif.Options{Dial: &address.Guard{Allowed: address.MustParse("127.46.4.0/24")},
@@ -202,18 +202,18 @@ func TestNetworkLostHalfWay(t *testing.T) {
 	l := w.Device("Clock")
 	guard := &address.Guard{Allowed: address.MustParse("127.46.5.0/24")}
 	lost := false
-	r := readdress.Request{Dial: cut{guard, func(string) bool { return lost }}, Service: l.Service(), Endpoint: l.Endpoint(),
+	r := netconfig.Request{Dial: cut{guard, func(string) bool { return lost }}, Service: l.Service(), Endpoint: l.Endpoint(),
 		Wait:   time.Second,
-		SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")}, To: readdress.Setting{Addr: netip.MustParseAddr("127.46.5.101"), Bits: 24},
+		SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")}, To: netconfig.Setting{Addr: netip.MustParseAddr("127.46.5.101"), Bits: 24},
 		Doing: func(what string) { lost = lost || strings.HasPrefix(what, "waiting") }}
-	got, err := readdress.Do(context.Background(), r)
-	var gone *readdress.LostError
+	got, err := netconfig.Do(context.Background(), r)
+	var gone *netconfig.LostError
 	require.ErrorAs(t, err, &gone)
 	assert.Equal(t, "127.46.5.101", gone.New.String())
 	assert.Equal(t, "127.46.5.11", got.Before.Addr.String(), "what undo needs")
 	lost, r.Doing = false, nil
 	r.Service = strings.Replace(l.Service(), "127.46.5.11:", "127.46.5.101:", 1)
-	require.Eventually(t, func() bool { got, err = readdress.Do(context.Background(), r); return err == nil }, 5*time.Second,
+	require.Eventually(t, func() bool { got, err = netconfig.Do(context.Background(), r); return err == nil }, 5*time.Second,
 		100*time.Millisecond)
 	assert.Equal(t, "127.46.5.101", got.After.Addr.String())
 }

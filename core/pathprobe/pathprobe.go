@@ -1,6 +1,6 @@
-// Package ladder finds the stream paths of a camera that tells none: it asks for one candidates path after the other, gently, and tells
+// Package pathprobe finds the stream paths of a camera that tells none: it asks for one candidate path after the other, gently, and tells
 // from the answers which are there. One DESCRIBE a path, over one connection, and nothing is played.
-package ladder
+package pathprobe
 
 import (
 	"context"

@@ -1,6 +1,6 @@
-// Package readdress gives a device another address and finds it again there, by its identity and not by the address: a device
+// Package netconfig gives a device another address and finds it again there, by its identity and not by the address: a device
 // that answers at the new address may be somebody else's.
-package readdress
+package netconfig
 
 import (
 	"context"

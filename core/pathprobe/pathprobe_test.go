@@ -1,4 +1,4 @@
-package ladder_test
+package pathprobe_test
 
 import (
 	"context"
@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"unlatch/core/address"
-	"unlatch/core/ladder"
+	"unlatch/core/pathprobe"
 	"unlatch/core/recipe"
 	"unlatch/core/rtsp"
 	"unlatch/core/signin"
@@ -32,18 +32,18 @@ var (
 	fitter = signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")}
 )
 
-func climber(t *testing.T, w *sim.World, device string) *ladder.Finder {
+func climber(t *testing.T, w *sim.World, device string) *pathprobe.Finder {
 	u, err := streamurl.Parse("rtsp://" + w.Device(device).RTSP())
 	require.NoError(t, err)
-	c := &ladder.Finder{Leave: signin.Policy{Readable: true}.Leave, Dial: &address.Guard{Allowed: address.MustParse("127.41.30.0/24")}, At: u}
+	c := &pathprobe.Finder{Leave: signin.Policy{Readable: true}.Leave, Dial: &address.Guard{Allowed: address.MustParse("127.41.30.0/24")}, At: u}
 	t.Cleanup(c.Close)
 	return c
 }
 
 func TestServersAreToldApartByANonsensePath(t *testing.T) {
 	w := simtest.Start(t, yard)
-	for device, want := range map[string]ladder.Precedence{"Plain": ladder.SignInFirst, "Open minded": ladder.PathFirst,
-		"Yes to all": ladder.AnyPath, "Digest": ladder.PathFirst} {
+	for device, want := range map[string]pathprobe.Precedence{"Plain": pathprobe.SignInFirst, "Open minded": pathprobe.PathFirst,
+		"Yes to all": pathprobe.AnyPath, "Digest": pathprobe.PathFirst} {
 		s, err := climber(t, w, device).Ask(ctx)
 		require.NoError(t, err)
 		assert.Equal(t, want, s.Precedence, device)
@@ -63,7 +63,7 @@ func TestFind(t *testing.T) {
 	wrong.Secret = signin.NewSecret("tin-lamp")
 	assert.ErrorAs(t, c.SignIn(ctx, wrong, ""), new(*rtsp.AuthError))
 	require.NoError(t, c.SignIn(ctx, fitter, ""))
-	likely := ladder.Candidates(recipe.Stream, recipe.Device{Server: s.Server}, 1, nil, books...)
+	likely := pathprobe.Candidates(recipe.Stream, recipe.Device{Server: s.Server}, 1, nil, books...)
 	assert.Equal(t, "/orrery/crown", likely[0].Path)
 	found, tried, err := c.Find(ctx, s, fitter, likely)
 	require.NoError(t, err)
@@ -75,7 +75,7 @@ func TestFind(t *testing.T) {
 	c = climber(t, w, "Open minded")
 	s, err = c.Ask(ctx)
 	require.NoError(t, err)
-	found, tried, err = c.Find(ctx, s, signin.SignIn{}, ladder.Candidates(recipe.Stream, recipe.Device{}, 1, nil, books[1], books[0]))
+	found, tried, err = c.Find(ctx, s, signin.SignIn{}, pathprobe.Candidates(recipe.Stream, recipe.Device{}, 1, nil, books[1], books[0]))
 	require.NoError(t, err)
 	require.Len(t, found, 2)
 	assert.Greater(t, len(tried), 10, "past all the guesses that are not there")
@@ -98,11 +98,11 @@ func TestNothingFits(t *testing.T) {
 	c := climber(t, w, "Plain")
 	s, err := c.Ask(ctx)
 	require.NoError(t, err)
-	found, tried, err := c.Find(ctx, s, fitter, ladder.Candidates(recipe.Stream, recipe.Device{}, 1, nil, recipe.Shipped()[1]))
+	found, tried, err := c.Find(ctx, s, fitter, pathprobe.Candidates(recipe.Stream, recipe.Device{}, 1, nil, recipe.Shipped()[1]))
 	require.NoError(t, err)
 	assert.Empty(t, found)
 	assert.NotEmpty(t, tried)
-	_, _, err = c.Find(ctx, s, signin.SignIn{}, ladder.Candidates(recipe.Stream, recipe.Device{}, 1, nil, recipe.Shipped()[1]))
+	_, _, err = c.Find(ctx, s, signin.SignIn{}, pathprobe.Candidates(recipe.Stream, recipe.Device{}, 1, nil, recipe.Shipped()[1]))
 	assert.ErrorAs(t, err, new(*rtsp.AuthError), "without the sign-in nothing is learned, and nothing is tried in vain")
 	c.At.Host = "127.41.31.9"
 	c.Close()
@@ -113,7 +113,7 @@ func TestNothingFits(t *testing.T) {
 func TestShapesOfDevicesAlikeComeFirst(t *testing.T) {
 	sister := recipe.Recipe{Name: "a sister camera", Shape: "/tower/{tier:a|b}", Path: recipe.MustParse("/tower/{tier:a|b}"),
 		Purpose: recipe.Stream}
-	likely := ladder.Candidates(recipe.Stream, recipe.Device{Maker: "Corvane"}, 3, []recipe.Recipe{sister}, recipe.Shipped()...)
+	likely := pathprobe.Candidates(recipe.Stream, recipe.Device{Maker: "Corvane"}, 3, []recipe.Recipe{sister}, recipe.Shipped()...)
 	assert.Equal(t, []string{"/tower/a", "/tower/b", "/vista/ch3/primary"}, []string{likely[0].Path, likely[1].Path, likely[2].Path})
 	for _, r := range likely {
 		assert.NotContains(t, r.Path, "lantern", "what is for another maker is not tried")

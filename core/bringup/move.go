@@ -9,13 +9,13 @@ import (
 
 	"unlatch/core/discovery"
 	"unlatch/core/evidence"
-	"unlatch/core/readdress"
+	"unlatch/core/netconfig"
 	"unlatch/core/signin"
 )
 
 // Readdress gives the device another address, and reports whether it has it: what the move has closed is then to be opened again. A job
 // that was killed after the device had gone finds it at the new address and sends only what is not so yet.
-func (w *Work) Readdress(ctx context.Context, to readdress.Setting) (moved bool, err error) {
+func (w *Work) Readdress(ctx context.Context, to netconfig.Setting) (moved bool, err error) {
 	out, err := w.move(ctx, to)
 	diagnosis, err := Explain(ctx, err, w.facts(w.d.Status.Device.XAddr, "the device service", ""))
 	if err != nil {
@@ -38,25 +38,25 @@ func (w *Work) Readdress(ctx context.Context, to readdress.Setting) (moved bool,
 // moving reports whether the device's move was recorded as begun and not as ended.
 func (w *Work) moving() bool { a := w.d.Status.Addressed; return a != nil && a.Pending }
 
-func (w *Work) move(ctx context.Context, to readdress.Setting) (readdress.Outcome, error) {
+func (w *Work) move(ctx context.Context, to netconfig.Setting) (netconfig.Outcome, error) {
 	if w.d.Status.SignedIn == nil {
-		return readdress.Outcome{}, errors.New("it has not been signed in to; open its latches first")
+		return netconfig.Outcome{}, errors.New("it has not been signed in to; open its latches first")
 	}
 	if w.d.Endpoint == "" {
-		return readdress.Outcome{}, errors.New("it has told no endpoint reference, so it could not be recognised at its new address")
+		return netconfig.Outcome{}, errors.New("it has told no endpoint reference, so it could not be recognised at its new address")
 	}
 	in, err := w.signInOf(ctx, w.d)
 	if err != nil {
-		return readdress.Outcome{}, err
+		return netconfig.Outcome{}, err
 	}
-	var begun *readdress.Setting
+	var begun *netconfig.Setting
 	if a := w.d.Status.Addressed; w.moving() && reflect.DeepEqual(a.To, to) {
 		begun = &a.Before
 	}
-	return readdress.Do(ctx, readdress.Request{
+	return netconfig.Do(ctx, netconfig.Request{
 		Begun: begun,
-		Intend: func(before readdress.Setting) error {
-			body := evidence.Addressed{Pending: true, Before: before, To: to, Steps: []readdress.Step{}}
+		Intend: func(before netconfig.Setting) error {
+			body := evidence.Addressed{Pending: true, Before: before, To: to, Steps: []netconfig.Step{}}
 			if err := w.keep(ctx, Finding{Body: body}); err != nil {
 				return &OwnError{err}
 			}
