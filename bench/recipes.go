@@ -88,7 +88,7 @@ func ladderTime(ctx context.Context, media *scene.Library) ([]figure, error) {
 			return nil, err
 		}
 		bare = append(bare, took)
-		c := pathprobe.Finder{Dial: &address.Guard{Allowed: address.MustParse("127.61.6.0/24")}, At: u}
+		c := pathprobe.Finder{Dial: &address.Guard{Allowed: address.MustParse("127.61.6.0/24")}, At: u, Leave: signin.Policy{Readable: true}.Leave}
 		server, err := c.Ask(ctx)
 		if err != nil {
 			return nil, err

@@ -187,25 +187,6 @@ func (s *Server) sessionHolds(r *http.Request) bool {
 	return !errors.Is(err, store.ErrNotFound)
 }
 
-func (s *Server) still(w http.ResponseWriter, r *http.Request) {
-	if !s.withSession(w, r) {
-		return
-	}
-	id, err := uuid.Parse(chi.URLParam(r, "still"))
-	if err != nil {
-		writeProblem(w, s.explain(store.ErrNotFound).(*Problem))
-		return
-	}
-	jpeg, err := s.cfg.Store.Still(r.Context(), id)
-	if err != nil {
-		writeProblem(w, s.explain(err).(*Problem))
-		return
-	}
-	w.Header().Set("Content-Type", "image/jpeg")
-	w.Header().Set("Cache-Control", "private, max-age=31536000, immutable") // a still never changes
-	w.Write(jpeg)
-}
-
 // allEvents tells which sites have changed, until the page goes away.
 func (s *Server) allEvents(w http.ResponseWriter, r *http.Request) {
 	if !s.withSession(w, r) {
@@ -250,21 +231,3 @@ func (s *Server) allEvents(w http.ResponseWriter, r *http.Request) {
 
 // gatherSites is how long changes are gathered before the page of all sites is told of them.
 const gatherSites = time.Second
-
-func (s *Server) exchange(w http.ResponseWriter, r *http.Request) {
-	if !s.withSession(w, r) {
-		return
-	}
-	id, err := uuid.Parse(chi.URLParam(r, "record"))
-	if err != nil {
-		writeProblem(w, s.explain(store.ErrNotFound).(*Problem))
-		return
-	}
-	text, err := s.cfg.Store.Exchange(r.Context(), id)
-	if err != nil {
-		writeProblem(w, s.explain(err).(*Problem))
-		return
-	}
-	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
-	w.Write([]byte(text))
-}

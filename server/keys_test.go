@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"net/netip"
 	"testing"
-	"time"
 
 	"github.com/google/uuid"
 	"github.com/stretchr/testify/assert"
@@ -74,7 +73,6 @@ func located(t *testing.T, p *page, s *store.Store, proof prove.Proof) (siteView
 		{Subject: "p1", Body: evidence.Proof{Proof: proof, PlainURL: "rtsps://192.0.2.7/vista"}},
 	} {
 		require.NoError(t, s.Record(ctx, d, nil, f))
-		time.Sleep(2 * time.Millisecond) // evidence is ordered by time
 	}
 	d, err = s.Device(ctx, id)
 	require.NoError(t, err)

@@ -114,6 +114,8 @@ func (s *Server) api(r chi.Router) huma.API {
 	s.sessionRoutes(api)
 	s.siteRoutes(api)
 	s.deviceRoutes(api)
+	s.strayRoutes(api)
+	s.evidenceRoutes(api)
 	s.signInRoutes(api)
 	s.runRoutes(api)
 	s.addressRoutes(api)

@@ -9,8 +9,8 @@ import (
 	"unlatch/core/discovery"
 	"unlatch/core/evidence"
 	"unlatch/core/identity"
-	"unlatch/core/pathprobe"
 	"unlatch/core/latch"
+	"unlatch/core/pathprobe"
 	"unlatch/core/streamurl"
 )
 

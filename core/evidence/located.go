@@ -15,7 +15,7 @@ type Located struct {
 	Streams   []camera.Stream     `json:"streams"`
 	Shape     string              `json:"shape,omitempty" doc:"the recipe's shape, where the paths were found by trying"`
 	Recipe    string              `json:"recipe,omitempty"`
-	Tried     []pathprobe.Tried      `json:"tried,omitempty" doc:"paths that were tried"`
+	Tried     []pathprobe.Tried   `json:"tried,omitempty" doc:"paths that were tried"`
 	Diagnosis *diagnose.Diagnosis `json:"diagnosis,omitempty"`
 }
 

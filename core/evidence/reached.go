@@ -14,7 +14,7 @@ type Reached struct {
 	Service   string              `json:"service,omitempty" doc:"address of the device service that answered"`
 	SkewMS    int64               `json:"skew_ms,omitempty" doc:"device clock minus ours"`
 	Stream    string              `json:"stream,omitempty" doc:"where the stream service answers, of a device without a device service"`
-	Ladder    *pathprobe.Server      `json:"ladder,omitempty" doc:"how that stream service judges requests"`
+	Ladder    *pathprobe.Server   `json:"ladder,omitempty" doc:"how that stream service judges requests"`
 	Before    *netip.Addr         `json:"before,omitempty" doc:"where it was before it moved here, where that is not confirmed by what it told then"`
 	Known     string              `json:"known,omitempty" doc:"by what it was known again after a move: certificate or hardware address"`
 	Diagnosis *diagnose.Diagnosis `json:"diagnosis,omitempty"`

@@ -14,8 +14,8 @@ import (
 
 	"unlatch/core/address"
 	"unlatch/core/discovery"
-	"unlatch/core/onvif"
 	"unlatch/core/netconfig"
+	"unlatch/core/onvif"
 	"unlatch/core/signin"
 	"unlatch/sim/simtest"
 )

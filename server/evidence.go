@@ -1,0 +1,89 @@
+package server
+
+import (
+	"context"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/go-chi/chi/v5"
+	"github.com/google/uuid"
+
+	"unlatch/core/evidence"
+	"unlatch/store"
+)
+
+// recordView is one piece of evidence in one line.
+type recordView struct {
+	ID       uuid.UUID `json:"id"`
+	At       time.Time `json:"at"`
+	Kind     string    `json:"kind"`
+	Subject  string    `json:"subject,omitempty"`
+	Summary  string    `json:"summary"`
+	Failed   bool      `json:"failed"`
+	Exchange bool      `json:"exchange" doc:"the conversation can be read"`
+}
+
+func (s *Server) evidenceRoutes(api huma.API) {
+	huma.Register(api, huma.Operation{OperationID: "list-evidence", Method: "GET", Path: "/api/devices/{device}/evidence",
+		Summary: "What was seen of a device, newest first"},
+		func(ctx context.Context, in *DevicePath) (*struct{ Body []recordView }, error) {
+			records, err := s.cfg.Store.History(ctx, in.Device, 100)
+			if err != nil {
+				return nil, s.explain(err)
+			}
+			out := &struct{ Body []recordView }{Body: []recordView{}}
+			for _, r := range records {
+				out.Body = append(out.Body, recordView{ID: r.ID, At: r.At, Kind: string(r.Kind), Subject: subject(r), Summary: r.Sum(),
+					Failed: r.Failed(), Exchange: r.HasExchange})
+			}
+			return out, nil
+		})
+}
+
+// subject leaves out subjects that are identities: they say nothing to a person.
+func subject(r evidence.Record) string {
+	if r.Kind == evidence.KindPlaced || r.Kind == evidence.KindConfirmed || r.Kind == evidence.KindProof {
+		return ""
+	}
+	return r.Subject
+}
+
+// still sends a stored picture.
+func (s *Server) still(w http.ResponseWriter, r *http.Request) {
+	if !s.withSession(w, r) {
+		return
+	}
+	id, err := uuid.Parse(chi.URLParam(r, "still"))
+	if err != nil {
+		writeProblem(w, s.explain(store.ErrNotFound).(*Problem))
+		return
+	}
+	jpeg, err := s.cfg.Store.Still(r.Context(), id)
+	if err != nil {
+		writeProblem(w, s.explain(err).(*Problem))
+		return
+	}
+	w.Header().Set("Content-Type", "image/jpeg")
+	w.Header().Set("Cache-Control", "private, max-age=31536000, immutable") // a still never changes
+	w.Write(jpeg)
+}
+
+// exchange sends the conversation that a piece of evidence came from.
+func (s *Server) exchange(w http.ResponseWriter, r *http.Request) {
+	if !s.withSession(w, r) {
+		return
+	}
+	id, err := uuid.Parse(chi.URLParam(r, "record"))
+	if err != nil {
+		writeProblem(w, s.explain(store.ErrNotFound).(*Problem))
+		return
+	}
+	text, err := s.cfg.Store.Exchange(r.Context(), id)
+	if err != nil {
+		writeProblem(w, s.explain(err).(*Problem))
+		return
+	}
+	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+	w.Write([]byte(text))
+}

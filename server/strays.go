@@ -1,0 +1,65 @@
+package server
+
+import (
+	"context"
+	"net/netip"
+	"runtime"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"unlatch/core/address"
+	"unlatch/core/wiretext"
+)
+
+func (s *Server) strayRoutes(api huma.API) {
+	huma.Register(api, huma.Operation{OperationID: "guide-to-device", Method: "GET", Path: "/api/devices/{device}/guidance",
+		Summary: "What this machine needs to reach a stray"},
+		func(ctx context.Context, in *DevicePath) (*struct{ Body address.Guidance }, error) {
+			d, err := s.cfg.Store.Device(ctx, in.Device)
+			if err != nil {
+				return nil, s.explain(err)
+			}
+			own, err := s.cfg.Agent.Interfaces(ctx, d.Site)
+			if err != nil {
+				return nil, s.explain(err)
+			}
+			all, err := s.cfg.Store.Devices(ctx, d.Site)
+			if err != nil {
+				return nil, s.explain(err)
+			}
+			var taken []netip.Addr
+			for i := range all {
+				taken = append(taken, all[i].Status.Device.Addr)
+			}
+			return &struct{ Body address.Guidance }{address.Guide(d.Status.Device.Addr, own, runtime.GOOS, taken)}, nil
+		})
+	huma.Register(api, huma.Operation{OperationID: "consent", Method: "POST", Path: "/api/devices/{device}/consent",
+		Summary: "Agree to connect to one stray for half an hour"},
+		func(ctx context.Context, in *struct {
+			DevicePath
+			Body struct {
+				Address string `json:"address" doc:"the stray's address, named by the person who agrees"`
+				Reason  string `json:"reason" minLength:"1" maxLength:"300"`
+			}
+		}) (*struct{}, error) {
+			d, err := s.cfg.Store.Device(ctx, in.Device)
+			if err != nil {
+				return nil, s.explain(err)
+			}
+			if !d.Status.Device.Stray || in.Body.Address != d.Addr || strings.TrimSpace(in.Body.Reason) == "" {
+				return nil, problem(422, "no_consent", "The consent must name the stray's present address and a reason.",
+					"Look at the stray again: its address may have changed.")
+			}
+			return nil, s.explain(s.cfg.Store.Consent(ctx, d, person(ctx), wiretext.Line(in.Body.Reason, 300)))
+		})
+	huma.Register(api, huma.Operation{OperationID: "withdraw-consent", Method: "DELETE", Path: "/api/devices/{device}/consent",
+		Summary: "Take the consent back"},
+		func(ctx context.Context, in *DevicePath) (*struct{}, error) {
+			d, err := s.cfg.Store.Device(ctx, in.Device)
+			if err == nil {
+				err = s.cfg.Store.Withdraw(ctx, d)
+			}
+			return nil, s.explain(err)
+		})
+}
