@@ -64,7 +64,7 @@ func TestGateCountsBeforeItJudges(t *testing.T) {
 
 // Forty tries at once from one address: a handful is judged, two at a time.
 func TestManyTriesAtOnceAreNotAllJudged(t *testing.T) {
-	t.Parallel()
+	// Not beside others: it measures memory.
 	start := time.Now()
 	p, _, _ := serveWith(t, storetest.URL(t), Config{Now: func() time.Time { return start }})
 	p.setUp()
@@ -390,7 +390,7 @@ func TestWeakPasswordsAreShownOnTheKeyring(t *testing.T) {
 // A spreadsheet of a few kilobytes that unpacks to hundreds of megabytes is refused before anything of it is unpacked; one with more
 // rows than any list ends early.
 func TestSpreadsheetsAreBounded(t *testing.T) {
-	t.Parallel()
+	// Not beside others: it measures memory.
 	var bomb bytes.Buffer
 	z := zip.NewWriter(&bomb)
 	w, err := z.Create("xl/worksheets/sheet1.xml")

@@ -52,3 +52,23 @@ func TestLogIsReadableAndBounded(t *testing.T) {
 	assert.Contains(t, l.String(), "more entries not kept")
 	(*Log)(nil).Note("nothing")
 }
+
+// A conversation of many steps is taken step by step: each begins at its own time, and what is known of secrets stays known.
+func TestTake(t *testing.T) {
+	now := time.Unix(0, 0)
+	l := NewLog(func() time.Time { return now })
+	l.Know(signin.SignIn{User: "steward", Secret: signin.NewSecret("tarn-water")})
+	now = now.Add(20 * time.Millisecond)
+	l.Note("first")
+	for range 20 {
+		l.Got(strings.Repeat("a", 1<<20))
+	}
+	first := l.Take()
+	assert.Contains(t, first, "20.0 ms  first")
+	assert.Contains(t, first, "more entries not kept")
+	assert.Empty(t, l.Take())
+	now = now.Add(time.Millisecond)
+	l.Note("second tarn-water")
+	assert.Equal(t, "-       1.0 ms  second •••\n", l.Take())
+	assert.Empty(t, (*Log)(nil).Take())
+}

@@ -40,7 +40,6 @@ var (
 
 // Every hostile device ends in time, in little memory, with the diagnosis that is true of it, and gets no secret.
 func TestEachEndsWithItsRightDiagnosis(t *testing.T) {
-	t.Parallel()
 	all := hostile.All()
 	require.Greater(t, len(all), 40)
 	for i, d := range all {
@@ -164,7 +163,6 @@ func peak(t *testing.T, fn func()) uint64 {
 
 // Twenty-four jobs of the worst kind at once stay within bounds: so many run in a worker.
 func TestManyAtOnceStayWithinMemory(t *testing.T) {
-	t.Parallel()
 	var worst []hostile.Device
 	for _, d := range hostile.All() {
 		if strings.Contains(d.Name, "flood") || strings.Contains(d.Name, "without end") || strings.Contains(d.Name,

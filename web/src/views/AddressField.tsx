@@ -122,7 +122,11 @@ function Overview({ nets, devices, chosen, choose }: { nets: string[]; devices: 
   return (
     <div>
       <div className="mb-1.5 text-small">{nets.length} networks, devices heard in each</div>
-      <div role="group" aria-label="Networks" className="grid grid-cols-[repeat(24,24px)] gap-0.5 max-sm:grid-cols-[repeat(12,24px)]">
+      <div
+        role="group"
+        aria-label="Networks"
+        className="grid grid-cols-[repeat(24,24px)] gap-0.5 xl:grid-cols-[repeat(32,24px)] max-sm:grid-cols-[repeat(12,24px)]"
+      >
         {nets.map((net) => {
           const n = counts.get(net) ?? 0;
           return (

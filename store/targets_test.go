@@ -1,0 +1,71 @@
+package store_test
+
+import (
+	"net/netip"
+	"testing"
+
+	"github.com/google/uuid"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"unlatch/core/address"
+	"unlatch/core/discovery"
+	"unlatch/core/evidence"
+	"unlatch/core/target/onvifrecorder"
+	"unlatch/store"
+	"unlatch/store/storetest"
+)
+
+// A recorder that a sweep has found is a target under its own ID as soon as it shows that it takes cameras, or somebody wants one on it. One
+// that stands elsewhere states its addresses.
+func TestTargets(t *testing.T) {
+	t.Parallel()
+	s := storetest.Open(t)
+	site, err := s.CreateSite(ctx, "Works", address.MustParse("192.0.2.0/24"))
+	require.NoError(t, err)
+	sight := func(addr, endpoint string) uuid.UUID {
+		id, err := s.Sight(ctx, site.ID, nil, discovery.Sighting{Method: discovery.WSDiscovery, Addr: netip.MustParseAddr(addr), Endpoint: endpoint})
+		require.NoError(t, err)
+		return id
+	}
+	camera, recorder, other := sight("192.0.2.1", "urn:c"), sight("192.0.2.2", "urn:r"), sight("192.0.2.3", "urn:o")
+	none, err := s.Targets(ctx, site.ID)
+	require.NoError(t, err)
+	assert.Empty(t, none)
+	d := &store.Device{ID: recorder, Site: site.ID}
+	require.NoError(t, s.Record(ctx, d, nil, store.Finding{Body: evidence.SignedIn{Recorder: true}}))
+	require.NoError(t, s.Record(ctx, d, nil, store.Finding{Body: evidence.SignedIn{Recorder: true}}), "twice is once")
+	require.NoError(t, s.Want(ctx, []uuid.UUID{camera}, other))
+	there, err := netip.ParseAddrPort("198.51.100.7:8883")
+	require.NoError(t, err)
+	keeper, err := s.CreateFirstPerson(ctx, "keeper", "hash")
+	require.NoError(t, err)
+	elsewhere, err := s.AddTarget(ctx, keeper, store.Target{Site: site.ID, Kind: "lantern", Name: "Far shed", Address: "lantern://far"},
+		[]netip.AddrPort{there})
+	require.NoError(t, err)
+
+	list, err := s.Targets(ctx, site.ID)
+	require.NoError(t, err)
+	require.Len(t, list, 3)
+	assert.Equal(t, []any{recorder, onvifrecorder.Kind, recorder}, []any{list[0].ID, list[0].Kind, *list[0].Device})
+	far, err := s.Target(ctx, elsewhere)
+	require.NoError(t, err)
+	assert.Equal(t, []any{"Far shed", "lantern://far", (*uuid.UUID)(nil)}, []any{far.Name, far.Address, far.Device})
+	reach, err := s.TargetAddresses(ctx, site.ID)
+	require.NoError(t, err)
+	assert.Equal(t, []netip.AddrPort{there}, reach)
+
+	require.NoError(t, s.Want(ctx, []uuid.UUID{camera}, elsewhere))
+	known, err := s.Device(ctx, camera)
+	require.NoError(t, err)
+	require.Len(t, known.Status.Placements, 2)
+	assert.Equal(t, "the recorder at 192.0.2.3", known.Status.Placements[0].Name)
+	assert.Equal(t, "Far shed", known.Status.Placements[1].Name)
+	_, err = s.Forget(ctx, store.Person{}, site.ID, []uuid.UUID{other})
+	require.NoError(t, err)
+	known, err = s.Device(ctx, camera)
+	require.NoError(t, err)
+	assert.Len(t, known.Status.Placements, 1, "a target that is no more is wanted no more")
+	_, err = s.Target(ctx, uuid.New())
+	assert.ErrorIs(t, err, store.ErrNotFound)
+}
