@@ -133,7 +133,7 @@ func (s *siteLineUp) update(ctx context.Context, st *store.Store, site uuid.UUID
 	if err != nil {
 		return err
 	}
-	if c.Whole || s.mark == "" {
+	if c.Whole {
 		all, err := st.Devices(ctx, site)
 		if err != nil {
 			return err

@@ -190,8 +190,8 @@ func (w *Work) Read(ctx context.Context) error {
 	return nil
 }
 
-// Keep records a finding with the conversation since the last one, where it brings none of its own. A device may repeat what it was told anywhere in its answers, so that
-// every secret in use is taken out of the body first.
+// Keep records a finding with the conversation since the last one, where it brings none of its own. A device may repeat what it was told
+// anywhere in its answers, so that every secret in use is taken out of the body first.
 func (w *Work) Keep(ctx context.Context, f Finding) error {
 	if f.Exchange == "" {
 		f.Exchange = w.log.Take()

@@ -68,7 +68,6 @@ func (w *Work) identity() string {
 
 // connected is a target that this work has a session with.
 type connected struct {
-	name    string
 	signIn  signin.SignIn
 	session target.Session
 }
@@ -93,7 +92,7 @@ func (w *Work) connect(ctx context.Context, id uuid.UUID) (*connected, error) {
 	if driver == nil {
 		return nil, &OwnError{fmt.Errorf("this program has no driver for targets of the kind %q", t.Kind)}
 	}
-	c := &connected{name: t.Name}
+	c := &connected{}
 	access := target.Access{Dial: w.Guard, Address: t.Address, InScope: w.Guard.Allowed.Contains, Log: w.log}
 	if d := t.Device; d != nil {
 		s := d.Status.SignedIn

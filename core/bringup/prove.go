@@ -268,16 +268,15 @@ func (w *Work) moveStreams(ctx context.Context, to streamurl.URL, named int) err
 		u.Scheme, u.Port = to.Scheme, to.Port
 		body.Streams[i].URL = u.String()
 	}
+	return w.relocate(ctx, body)
+}
+
+// relocate keeps other addresses of the streams, and takes them into the status; their roles stay.
+func (w *Work) relocate(ctx context.Context, body evidence.Located) error {
 	if err := w.keep(ctx, Finding{Body: body}); err != nil {
 		return err
 	}
-	return w.located(&body)
-}
-
-// located takes new addresses of the streams into the status; their roles stay.
-func (w *Work) located(body *evidence.Located) error {
-	roles := w.roles()
-	w.d.Status.Located, w.d.Status.Streams = body, camera.GiveRoles(body.Streams, roles)
+	w.d.Status.Located, w.d.Status.Streams = &body, camera.GiveRoles(body.Streams, w.roles())
 	return nil
 }
 
@@ -291,8 +290,5 @@ func (w *Work) takeReserve(ctx context.Context, named string) error {
 			body.Streams[i].Corrected = strings.TrimPrefix(st.Corrected+", "+named, ", ")
 		}
 	}
-	if err := w.keep(ctx, Finding{Body: body}); err != nil {
-		return err
-	}
-	return w.located(&body)
+	return w.relocate(ctx, body)
 }

@@ -314,15 +314,13 @@ func (s *Sink) Wants(track int) bool {
 }
 
 // RTP sends one packet of a track; interleaved ones go out with Flush.
-func (s *Sink) RTP(track int, packet []byte) { s.send(track, 0, packet) }
-
-func (s *Sink) send(track int, offset byte, packet []byte) {
+func (s *Sink) RTP(track int, packet []byte) {
 	if socket := s.sockets[track]; socket != nil {
 		socket.Write(packet) // a lost datagram is the network's business
 		return
 	}
 	if channel, ok := s.channels[track]; ok {
-		s.Interleave(channel+offset, packet)
+		s.Interleave(channel, packet)
 	}
 }
 
