@@ -110,16 +110,32 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 		writeProblem(w, problem(404, "not_found", "There is no such site.", ""))
 		return
 	}
+	version := r.URL.Query().Get("since")
+	s.stream(w, r, site, "site", gather, func(events []store.Event) {
+		devices := false
+		for _, e := range events {
+			devices = devices || e.What == "device" || e.What == "site"
+			if e.What != "device" {
+				fmt.Fprintf(w, "event: %s\ndata: %s\n\n", e.What, e.ID)
+			}
+		}
+		if devices || len(events) == 0 && version != "" { // the latter at the beginning: what has changed while the page was not told
+			version = s.tellChanges(r.Context(), w, site, version)
+		}
+	})
+}
+
+// stream holds a page's stream of server-sent events open for as long as its session and the page last. It greets with an event of a name
+// and calls tell: at first with no events, then with those that came within a time of each other.
+func (s *Server) stream(w http.ResponseWriter, r *http.Request, site uuid.UUID, greeting string, within time.Duration,
+	tell func([]store.Event)) {
 	w.Header().Set("Content-Type", "text/event-stream")
 	w.Header().Set("X-Accel-Buffering", "no")
 	out := http.NewResponseController(w)
 	page, done := s.hub.watch(site)
 	defer done()
-	fmt.Fprint(w, "retry: 1000\nevent: site\ndata: "+site.String()+"\n\n")
-	version := r.URL.Query().Get("since")
-	if version != "" { // what has changed while the page was not told
-		version = s.tellChanges(r.Context(), w, site, version)
-	}
+	fmt.Fprintf(w, "retry: 1000\nevent: %s\ndata: %s\n\n", greeting, site)
+	tell(nil)
 	beat := time.NewTicker(15 * time.Second)
 	defer beat.Stop()
 	for {
@@ -135,31 +151,23 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 			}
 			fmt.Fprint(w, ": still here\n\n")
 		case <-page.wake:
-			// Work on many devices tells of each many times a second: a page is told of all of them together.
 			select {
 			case <-r.Context().Done():
 				return
-			case <-time.After(gather):
+			case <-time.After(within):
 			}
 			events := s.hub.take(page)
-			if len(events) == 0 && !s.sessionHolds(r) {
+			switch {
+			case len(events) > 0:
+				tell(events)
+			case !s.sessionHolds(r):
 				return
-			}
-			devices := false
-			for _, e := range events {
-				devices = devices || e.What == "device" || e.What == "site"
-				if e.What != "device" {
-					fmt.Fprintf(w, "event: %s\ndata: %s\n\n", e.What, e.ID)
-				}
-			}
-			if devices {
-				version = s.tellChanges(r.Context(), w, site, version)
 			}
 		}
 	}
 }
 
-// gather is how long changes are gathered before a page is told of them.
+// gather is how long changes are gathered before a page is told of them: work on many devices tells of each many times a second.
 const gather = 100 * time.Millisecond
 
 // tellChanges tells a page which devices have changed since a version, and returns the version that it has then.
@@ -192,41 +200,11 @@ func (s *Server) allEvents(w http.ResponseWriter, r *http.Request) {
 	if !s.withSession(w, r) {
 		return
 	}
-	w.Header().Set("Content-Type", "text/event-stream")
-	w.Header().Set("X-Accel-Buffering", "no")
-	out := http.NewResponseController(w)
-	page, done := s.hub.watch(uuid.Nil)
-	defer done()
-	fmt.Fprint(w, "retry: 1000\nevent: sites\ndata: \n\n")
-	beat := time.NewTicker(15 * time.Second)
-	defer beat.Stop()
-	for {
-		if err := out.Flush(); err != nil {
-			return
+	s.stream(w, r, uuid.Nil, "sites", gatherSites, func(events []store.Event) {
+		for _, e := range events {
+			fmt.Fprintf(w, "event: site\ndata: %s\n\n", e.Site)
 		}
-		select {
-		case <-r.Context().Done():
-			return
-		case <-beat.C:
-			if !s.sessionHolds(r) {
-				return
-			}
-			fmt.Fprint(w, ": still here\n\n")
-		case <-page.wake:
-			select {
-			case <-r.Context().Done():
-				return
-			case <-time.After(gatherSites):
-			}
-			events := s.hub.take(page)
-			if len(events) == 0 && !s.sessionHolds(r) {
-				return
-			}
-			for _, e := range events {
-				fmt.Fprintf(w, "event: site\ndata: %s\n\n", e.Site)
-			}
-		}
-	}
+	})
 }
 
 // gatherSites is how long changes are gathered before the page of all sites is told of them.
