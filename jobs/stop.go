@@ -30,37 +30,36 @@ func (q *Queue) DropSite(ctx context.Context, site uuid.UUID) error {
 
 // cancel cancels the jobs that a list names and that are still to be done.
 func (q *Queue) cancel(ctx context.Context, list *river.JobListParams) error {
-	for {
-		page, err := q.client.JobList(ctx, list.States(open...).First(mostListed))
-		if err != nil {
-			return err
-		}
-		for _, j := range page.Jobs {
-			if _, err := q.client.JobCancel(ctx, j.ID); err != nil {
-				return err
-			}
-		}
-		if len(page.Jobs) < mostListed {
-			return nil
-		}
-		list = list.After(page.LastCursor)
-	}
+	return q.each(ctx, list, func(j *rivertype.JobRow) error {
+		_, err := q.client.JobCancel(ctx, j.ID)
+		return err
+	})
 }
 
 // Left counts the jobs that are still to be done, by their state.
 func (q *Queue) Left(ctx context.Context) (map[string]int, error) {
 	out := map[string]int{}
-	list := river.NewJobListParams().States(open...).First(mostListed)
+	return out, q.each(ctx, river.NewJobListParams(), func(j *rivertype.JobRow) error {
+		out[string(j.State)]++
+		return nil
+	})
+}
+
+// each calls do for the jobs that a list names and that are still to be done.
+func (q *Queue) each(ctx context.Context, list *river.JobListParams, do func(*rivertype.JobRow) error) error {
+	list = list.States(open...).First(mostListed)
 	for {
 		page, err := q.client.JobList(ctx, list)
 		if err != nil {
-			return nil, err
+			return err
 		}
 		for _, j := range page.Jobs {
-			out[string(j.State)]++
+			if err := do(j); err != nil {
+				return err
+			}
 		}
 		if len(page.Jobs) < mostListed {
-			return out, nil
+			return nil
 		}
 		list = list.After(page.LastCursor)
 	}
