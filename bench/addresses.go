@@ -32,7 +32,7 @@ func fiftyAddresses(ctx context.Context, _ *scene.Library) ([]figure, error) {
 	if _, _, err := r.open(ctx, 50); err != nil {
 		return nil, err
 	}
-	devices, err := r.store.Devices(ctx, r.site.ID)
+	devices, err := r.store.Devices.List(ctx, r.site.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -46,7 +46,7 @@ func fiftyAddresses(ctx context.Context, _ *scene.Library) ([]figure, error) {
 		to = to.Next()
 	}
 	began := time.Now()
-	run, err := r.queue.Readdress(ctx, r.site.ID, "bench", plan)
+	run, err := r.queue.SetAddresses(ctx, r.site.ID, "bench", plan)
 	if err == nil {
 		err = finished(ctx, r.store, run)
 	}
@@ -54,7 +54,7 @@ func fiftyAddresses(ctx context.Context, _ *scene.Library) ([]figure, error) {
 	if err != nil {
 		return nil, err
 	}
-	if devices, err = r.store.Devices(ctx, r.site.ID); err != nil {
+	if devices, err = r.store.Devices.List(ctx, r.site.ID); err != nil {
 		return nil, err
 	}
 	moved := 0

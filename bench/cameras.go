@@ -16,32 +16,48 @@ import (
 	"unlatch/store"
 )
 
-const hundreds = `
+// hundreds are n cameras of two makers from an address on.
+func hundreds(n int, east, west string) string {
+	return fmt.Sprintf(`
 name: hundreds
 users: [{name: fitter, secret: bench, level: Administrator}]
 devices:
-  - {name: East, maker: corvane, model: V4, address: 127.62.0.10, count: 100, scene: viaduct, caption: "", streams: [&m {width: 1280, height: 720, fps: 15, kbps: 2000, gop: 15}, &s {width: 320, height: 180, fps: 5, kbps: 150, gop: 5}]}
-  - {name: West, maker: lumenhythe, model: L2, address: 127.62.0.110, count: 100, scene: turntable, caption: "", streams: [*m, *s]}
-`
+  - {name: East, maker: corvane, model: V4, address: %s, count: %d, scene: viaduct, caption: "", streams: [&m {width: 1280, height: 720, fps: 15, kbps: 2000, gop: 15}, &s {width: 320, height: 180, fps: 5, kbps: 150, gop: 5}]}
+  - {name: West, maker: lumenhythe, model: L2, address: %s, count: %d, scene: turntable, caption: "", streams: [*m, *s]}
+`, east, n/2, west, n-n/2)
+}
 
 // twoHundred takes 200 cameras, main and sub, from Heard to Proven in a worker process of its own. The stand-ins, the worker, the
-// database and the decoding of 400 stills share this machine's cores.
-func twoHundred(ctx context.Context, _ *scene.Library) ([]figure, error) {
-	r, err := newRig(ctx, hundreds, "127.62.0.0/24")
-	if err != nil {
-		return nil, err
+// database and the decoding of 400 stills share this machine's cores. Then 50 and 800: how it grows.
+func twoHundred(ctx context.Context, _ *scene.Library) (out []figure, err error) {
+	perCamera := map[int]float64{}
+	for _, c := range []struct {
+		n                  int
+		east, west, ranges string
+		wanted             string
+	}{
+		{50, "127.62.4.10", "127.62.4.110", "127.62.4.0/24", "linear"},
+		{200, "127.62.0.10", "127.62.0.110", "127.62.0.0/24", "at least 400 a minute"},
+		{800, "127.62.8.10", "127.62.10.10", "127.62.8.0/22", "linear"},
+	} {
+		r, err := newRig(ctx, hundreds(c.n, c.east, c.west), c.ranges)
+		if err != nil {
+			return nil, err
+		}
+		took, n, err := r.open(ctx, c.n)
+		usage := r.stopWorker()
+		r.stop()
+		if err != nil {
+			return nil, err
+		}
+		perCamera[c.n] = took.Seconds() / float64(n)
+		out = append(out, figure{fmt.Sprintf("%d cameras, main and sub, from Heard to Proven", c.n), fmt.Sprintf("%.1f s",
+			took.Seconds()), "",
+			fmt.Sprintf("%.0f cameras a minute", float64(n)/took.Minutes()), c.wanted},
+			figure{"Largest resident size of the server process meanwhile", fmt.Sprintf("%.0f MB", float64(usage)/1e6), "", "", "stated"})
 	}
-	defer r.stop()
-	took, n, err := r.open(ctx, 200)
-	usage := r.stopWorker()
-	if err != nil {
-		return nil, err
-	}
-	return []figure{
-		{"200 cameras, main and sub, from Heard to Proven", fmt.Sprintf("%.1f s", took.Seconds()), "",
-			fmt.Sprintf("%.0f cameras a minute", float64(n)/took.Minutes()), "stated"},
-		{"Largest resident size of the server process meanwhile", fmt.Sprintf("%.0f MB", float64(usage)/1e6), "", "", "stated"},
-	}, nil
+	return append(out, figure{"Growth: seconds a camera with 800 against 200", fmt.Sprintf("%.0f ms", perCamera[800]*1000),
+		fmt.Sprintf("%.0f ms", perCamera[200]*1000), fmt.Sprintf("%.2f", perCamera[800]/perCamera[200]), "linear"}), nil
 }
 
 // open sweeps and opens the site's cameras, of which there must be n, all of them proven in the end.
@@ -63,7 +79,7 @@ func (r *rig) openSome(ctx context.Context, n int) (time.Duration, int, error) {
 	if err != nil {
 		return 0, 0, err
 	}
-	devices, err := s.Devices(ctx, site.ID)
+	devices, err := s.Devices.List(ctx, site.ID)
 	if err != nil {
 		return 0, 0, err
 	}
@@ -84,7 +100,7 @@ func (r *rig) openSome(ctx context.Context, n int) (time.Duration, int, error) {
 	if err != nil {
 		return 0, 0, err
 	}
-	if devices, err = s.Devices(ctx, site.ID); err != nil {
+	if devices, err = s.Devices.List(ctx, site.ID); err != nil {
 		return 0, 0, err
 	}
 	proven := 0
@@ -98,7 +114,7 @@ func (r *rig) openSome(ctx context.Context, n int) (time.Duration, int, error) {
 
 func finished(ctx context.Context, s *store.Store, r store.Run) error {
 	for {
-		got, err := s.Run(ctx, r.ID)
+		got, err := s.Runs.Get(ctx, r.ID)
 		if err != nil {
 			return err
 		}

@@ -35,7 +35,7 @@ func keyring(ctx context.Context, _ *scene.Library) ([]figure, error) {
 	}
 	defer r.stop()
 	for _, user := range fitters[1:] {
-		if _, err := r.store.AddSignIn(ctx, store.NewSignIn{Label: user, User: user, Secret: signin.NewSecret("bench")}); err != nil {
+		if _, err := r.store.SignIns.Add(ctx, store.NewSignIn{Label: user, User: user, Secret: signin.NewSecret("bench")}); err != nil {
 			return nil, err
 		}
 	}

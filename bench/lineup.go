@@ -59,7 +59,7 @@ func lineUp(ctx context.Context, _ *scene.Library) ([]figure, error) {
 	if err != nil {
 		return nil, err
 	}
-	site, err := s.CreateSite(ctx, "Long line", address.MustParse("10.20.0.0/16"))
+	site, err := s.Sites.Create(ctx, "Long line", address.MustParse("10.20.0.0/16"))
 	if err != nil {
 		return nil, err
 	}
@@ -139,7 +139,7 @@ func lineUp(ctx context.Context, _ *scene.Library) ([]figure, error) {
 		}
 		d := &store.Device{ID: devices[i], Site: site.ID}
 		reached := evidence.Reached{Addr: addressOf(i), Service: "http://again/", SkewMS: int64(i)}
-		if err := s.Record(ctx, d, nil, store.Finding{Body: reached}); err != nil {
+		if err := s.Devices.Record(ctx, d, nil, store.Finding{Body: reached}); err != nil {
 			return nil, err
 		}
 		if took, raw, err = get(path + "/changes?since=" + version); err != nil {
@@ -157,7 +157,8 @@ func lineUp(ctx context.Context, _ *scene.Library) ([]figure, error) {
 		{"Line-up of 2,000 devices: what has changed, where nothing has, p95", ms(p95(changed)), ms(floor) + " an empty handler, p95",
 			ratio(p95(changed)), "under 3"},
 		{"The same where one device has, p95", ms(p95(one)), ms(floor) + " an empty handler, p95", ratio(p95(one)), "stated"},
-		{"The same: everything, as a page first loads it", fmt.Sprintf("%s for %.1f MB", ms(median(first)), float64(size)/1e6), "", "", "under 150 ms"},
+		{"The same: everything, as a page first loads it", fmt.Sprintf("%s for %.1f MB", ms(median(first)), float64(size)/1e6), "", "",
+			"under 150 ms"},
 		{"The same: the very first time after the start of the server", ms(cold), "", "", "stated"},
 		{"The same: the cards of all sites, p95", ms(p95(sites)), ms(floor) + " an empty handler, p95", ratio(p95(sites)), "stated"},
 	}, nil
@@ -174,18 +175,18 @@ func addressOf(i int) netip.Addr {
 
 // generate records a site of cameras that are proven, as sweeps and jobs would.
 func generate(ctx context.Context, s *store.Store, site uuid.UUID) (ids []uuid.UUID, err error) {
-	key, err := s.AddSignIn(ctx, store.NewSignIn{Label: "Fitter", User: "fitter"})
+	key, err := s.SignIns.Add(ctx, store.NewSignIn{Label: "Fitter", User: "fitter"})
 	if err != nil {
 		return nil, err
 	}
-	sweep, err := s.StartRun(ctx, site, "sweep", "bench", linedUp, func(pgx.Tx, uuid.UUID) error { return nil })
+	sweep, err := s.Runs.Start(ctx, site, "sweep", "bench", linedUp, func(pgx.Tx, uuid.UUID) error { return nil })
 	if err != nil {
 		return nil, err
 	}
 	for i := range linedUp {
 		at := addressOf(i)
 		service := fmt.Sprintf("http://%s/onvif/device_service", at)
-		id, err := s.Sight(ctx, site, &sweep.ID, discovery.Sighting{Method: discovery.WSDiscovery, At: time.Now().UTC(), Addr: at,
+		id, err := s.Devices.Sight(ctx, site, &sweep.ID, discovery.Sighting{Method: discovery.WSDiscovery, At: time.Now().UTC(), Addr: at,
 			Endpoint: fmt.Sprintf("urn:bench:%d", i), Kind: discovery.Camera, Name: fmt.Sprintf("Camera %d", i), XAddr: service})
 		if err != nil {
 			return nil, err
@@ -197,17 +198,20 @@ func generate(ctx context.Context, s *store.Store, site uuid.UUID) (ids []uuid.U
 			{Body: evidence.SignedIn{SignIn: key, Label: "Fitter", User: "fitter", Scheme: "digest MD5",
 				Info: camera.Info{Manufacturer: "Corvane", Model: "V4", Firmware: "4.2", Serial: fmt.Sprint(i)}}}}
 		for n, role := range []string{"main", "sub"} {
-			st := camera.Stream{Token: fmt.Sprint("p", n), Role: role, Channel: 1, URL: fmt.Sprintf("rtsp://%s/vista/%s", at, role), Service: "media",
-				Claimed: camera.Settings{Codec: "H.264", Width: 1920 / (n + 1), Height: 1080 / (n + 1), FPS: 25, BitrateKbps: 4000 / (n + 1)}}
+			st := camera.Stream{Token: fmt.Sprint("p", n), Role: role, Channel: 1, URL: fmt.Sprintf("rtsp://%s/vista/%s", at, role),
+				Service: "media",
+				Claimed: camera.Settings{Codec: "H.264", Width: 1920 / (n + 1), Height: 1080 / (n + 1), FPS: 25, BitrateKbps: 4000 / (n +
+					1)}}
 			located.Streams = append(located.Streams, st)
 			proof := prove.Proof{URL: st.URL, OK: true, Transport: "tcp", Auth: "digest MD5", Video: &media.Measured{Codec: "H.264",
-				Width: 1920, Height: 1080, FPS: 25, BitrateKbps: 3900}, Steps: []prove.Step{{Name: "connect", MS: 1}, {Name: "describe", MS: 2}}}
+				Width: 1920, Height: 1080, FPS: 25, BitrateKbps: 3900}, Steps: []prove.Step{{Name: "connect", MS: 1}, {Name: "describe",
+				MS: 2}}}
 			findings = append(findings, store.Finding{Subject: st.Token, Body: evidence.Proof{Proof: proof, PlainURL: st.URL, Role: role,
 				Settings: st.Claimed.Fingerprint()}})
 		}
 		findings = slices.Insert(findings, 2, store.Finding{Body: located})
 		for _, f := range findings {
-			if err := s.Record(ctx, d, nil, f); err != nil {
+			if err := s.Devices.Record(ctx, d, nil, f); err != nil {
 				return nil, err
 			}
 		}

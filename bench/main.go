@@ -42,7 +42,8 @@ func run() error {
 		run  func(context.Context, *scene.Library) ([]figure, error)
 	}{
 		{"meter", meter}, {"sweep", sweep}, {"silent range", silent}, {"thousand devices", thousand}, {"fifty addresses",
-			fiftyAddresses}, {"recipes", recipes}, {"ladder", ladderTime}, {"prove", proveTime}, {"two hundred cameras", twoHundred}, {"keyring", keyring},
+			fiftyAddresses}, {"recipes", recipes}, {"paths", likelyPaths}, {"prove", proveTime}, {"two hundred cameras", twoHundred},
+		{"keyring", keyring},
 		{"line-up", lineUp},
 	} {
 		if len(os.Args) > 1 && !slices.Contains(os.Args[1:], m.name) {

@@ -60,8 +60,8 @@ devices:
 // candidates is how many paths are tried before the right one.
 const candidates = 200
 
-// ladderTime finds the right one of 200 paths, against as many bare RTSP exchanges over one connection.
-func ladderTime(ctx context.Context, media *scene.Library) ([]figure, error) {
+// likelyPaths finds the right one of 200 paths, against as many bare RTSP exchanges over one connection.
+func likelyPaths(ctx context.Context, media *scene.Library) ([]figure, error) {
 	s, err := sim.ParseScenario([]byte(lonely))
 	if err != nil {
 		return nil, err
@@ -88,7 +88,8 @@ func ladderTime(ctx context.Context, media *scene.Library) ([]figure, error) {
 			return nil, err
 		}
 		bare = append(bare, took)
-		c := pathprobe.Finder{Dial: &address.Guard{Allowed: address.MustParse("127.61.6.0/24")}, At: u, Leave: signin.Policy{Readable: true}.Leave}
+		c := pathprobe.Finder{Dial: &address.Guard{Allowed: address.MustParse("127.61.6.0/24")}, At: u,
+			Leave: signin.Policy{Readable: true}.Leave}
 		server, err := c.Ask(ctx)
 		if err != nil {
 			return nil, err
@@ -105,7 +106,7 @@ func ladderTime(ctx context.Context, media *scene.Library) ([]figure, error) {
 		}
 	}
 	got, floor := median(climbed), median(bare)
-	return []figure{{fmt.Sprintf("Ladder: the right one of %d paths, one DESCRIBE each", candidates), ms(got),
+	return []figure{{fmt.Sprintf("Likely paths: the right one of %d paths, one DESCRIBE each", candidates), ms(got),
 		ms(floor) + " bare exchanges", fmt.Sprintf("%.2f", float64(got)/float64(floor)), "at most 1.3"}}, nil
 }
 

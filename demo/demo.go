@@ -71,14 +71,14 @@ const onRecorder = 4
 // Seed fills an empty store: three sites, a keyring, and a station that is half done. The network is the one of the scenario.
 func Seed(ctx context.Context, s *store.Store, q *jobs.Queue, network string) error {
 	r := &railway{s, q, cmp.Or(network, Network)}
-	station, err := s.CreateSite(ctx, "Tarn Ferry station", address.MustParse(r.on("1.0/24")))
+	station, err := s.Sites.Create(ctx, "Tarn Ferry station", address.MustParse(r.on("1.0/24")))
 	if err != nil {
 		return err
 	}
-	if _, err := s.CreateSite(ctx, "Engine Works", address.MustParse(r.on("2.0/24"))); err != nil {
+	if _, err := s.Sites.Create(ctx, "Engine Works", address.MustParse(r.on("2.0/24"))); err != nil {
 		return err
 	}
-	viaduct, err := s.CreateSite(ctx, "Viaduct crossing", address.MustParse(r.on("3.0/24")))
+	viaduct, err := s.Sites.Create(ctx, "Viaduct crossing", address.MustParse(r.on("3.0/24")))
 	if err != nil {
 		return err
 	}
@@ -86,7 +86,7 @@ func Seed(ctx context.Context, s *store.Store, q *jobs.Queue, network string) er
 		{"Railway fitter", "fitter", "Brass-Lamp-41"},
 		{"Last contractor", "steward", "Green-Flag-07"},
 	} {
-		if _, err := s.AddSignIn(ctx, store.NewSignIn{Label: in.label, User: in.user, Secret: signin.NewSecret(in.secret)}); err != nil {
+		if _, err := s.SignIns.Add(ctx, store.NewSignIn{Label: in.label, User: in.user, Secret: signin.NewSecret(in.secret)}); err != nil {
 			return err
 		}
 	}
@@ -105,7 +105,7 @@ func Seed(ctx context.Context, s *store.Store, q *jobs.Queue, network string) er
 // work opens the latches of the station's cameras and puts some of them on the recorder.
 func (r *railway) work(ctx context.Context, station store.Site) error {
 	s, q := r.s, r.q
-	devices, err := s.Devices(ctx, station.ID)
+	devices, err := s.Devices.List(ctx, station.ID)
 	if err != nil {
 		return err
 	}
@@ -118,7 +118,7 @@ func (r *railway) work(ctx context.Context, station store.Site) error {
 		}
 		last := strings.TrimPrefix(d.Addr, r.network+".")
 		if n := names[last]; n != "" {
-			if _, err := s.Rename(ctx, d.ID, n); err != nil {
+			if _, err := s.Devices.Rename(ctx, d.ID, n); err != nil {
 				return err
 			}
 		}
@@ -142,7 +142,7 @@ func (r *railway) work(ctx context.Context, station store.Site) error {
 	if err := behind(ctx, s, q, station, recorder); err != nil {
 		return err
 	}
-	if err := s.Want(ctx, cameras[:onRecorder], recorder); err != nil {
+	if err := s.Targets.Want(ctx, cameras[:onRecorder], recorder); err != nil {
 		return err
 	}
 	run, err = q.Open(ctx, station.ID, fmt.Sprintf("Place %d cameras on Strongroom", onRecorder), cameras[:onRecorder], false)
@@ -154,7 +154,7 @@ func (r *railway) work(ctx context.Context, station store.Site) error {
 
 // behind opens the first cameras on the recorder's own switch.
 func behind(ctx context.Context, s *store.Store, q *jobs.Queue, station store.Site, recorder uuid.UUID) error {
-	devices, err := s.Devices(ctx, station.ID)
+	devices, err := s.Devices.List(ctx, station.ID)
 	if err != nil {
 		return err
 	}
@@ -174,7 +174,7 @@ func behind(ctx context.Context, s *store.Store, q *jobs.Queue, station store.Si
 // wait returns when a run has ended.
 func wait(ctx context.Context, s *store.Store, r store.Run) error {
 	for {
-		now, err := s.Run(ctx, r.ID)
+		now, err := s.Runs.Get(ctx, r.ID)
 		if err != nil {
 			return err
 		}

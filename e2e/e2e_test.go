@@ -120,16 +120,16 @@ func (b *bench) firstAccount() {
 func (b *bench) firstSignIn() {
 	b.press("^Keyring$")
 	b.press("Add the first sign-in")
-	b.typeIn("device-user", "fitter")
-	b.typeIn("device-password", "brass-lamp-41")
+	b.typeIn("user", "fitter")
+	b.typeIn("secret", "brass-lamp-41")
 	b.press("Add to keyring")
 	b.see("0 devices")
 }
 
 func (b *bench) makeSite(name, ranges string) {
 	b.press("Make the first site")
-	b.typeIn("site-name", name)
-	b.typeIn("site-ranges", ranges)
+	b.typeIn("name", name)
+	b.typeIn("ranges", ranges)
 	b.press("Make the site")
 	b.see("No camera found yet")
 }
@@ -148,8 +148,8 @@ func TestFromAnEmptyDatabaseToConfirmed(t *testing.T) {
 	// The keyring is empty, and the screen says so and what to do.
 	b.count(`[data-at="signed_in"]`, 7)
 	b.press("^Add a sign-in$")
-	b.typeIn("device-user", "fitter")
-	b.typeIn("device-password", "brass-lamp-41")
+	b.typeIn("user", "fitter")
+	b.typeIn("secret", "brass-lamp-41")
 	b.press("^Add to keyring$")
 	// Adding it opens the cameras that waited for it.
 	b.count(`[data-at="placed"]`, 6)
@@ -219,14 +219,14 @@ func TestAroundTheBench(t *testing.T) {
 	b.typeIn("code", regexp.MustCompile(`#(\S+)`).FindStringSubmatch(b.server.Output)[1])
 	b.press("Make the account")
 	b.press("Make the first site")
-	b.typeIn("site-name", "Viaduct")
-	b.typeIn("site-ranges", "10.0.0.0/8")
+	b.typeIn("name", "Viaduct")
+	b.typeIn("ranges", "10.0.0.0/8")
 	b.press("Make the site")
 	b.see("16,777,216 addresses")
-	b.typeIn("site-ranges", "127.43.2.0/33")
+	b.typeIn("ranges", "127.43.2.0/33")
 	b.press("Make the site")
 	b.see("is not an address with a prefix length")
-	b.typeIn("site-ranges", "127.43.2.0/27")
+	b.typeIn("ranges", "127.43.2.0/27")
 	b.press("Make the site")
 	b.firstSignIn()
 	assert.NotContains(t, b.page.MustElement("body").MustText(), "brass-lamp-41")
@@ -273,7 +273,8 @@ func TestAroundTheBench(t *testing.T) {
 	b.see("Place on Holloway Eight")
 	box := b.page.MustElement("#bench").MustShape().Box()
 	assert.InDelta(t, 390, box.Width, 1)
-	assert.EqualValues(t, 0, b.page.MustEval(`() => document.documentElement.scrollWidth - innerWidth`).Int(), "nothing is cut off sideways")
+	assert.EqualValues(t, 0, b.page.MustEval(`() => document.documentElement.scrollWidth - innerWidth`).Int(),
+		"nothing is cut off sideways")
 	b.page.MustElement(`[aria-label="Back to the line-up"]`).MustClick()
 	b.count("[data-device]", 1)
 }
@@ -320,7 +321,7 @@ devices:
 }
 
 // A camera of an unknown maker, without a device service, is opened by its stream service and the likely paths.
-func TestUnknownMakerThroughTheLadder(t *testing.T) {
+func TestUnknownMakerByLikelyPaths(t *testing.T) {
 	t.Parallel()
 	simtest.Start(t, `
 name: wharf
@@ -337,8 +338,8 @@ devices:
 	b.press("^Open latches of 1 device$")
 	b.count(`[data-at="signed_in"]`, 1)
 	b.press("^Add a sign-in$")
-	b.typeIn("device-user", "fitter")
-	b.typeIn("device-password", "brass-lamp-41")
+	b.typeIn("user", "fitter")
+	b.typeIn("secret", "brass-lamp-41")
 	b.press("^Add to keyring$")
 	b.press("^Agree to basic for 1 device$")
 	b.press("^Agree and go on$")

@@ -33,7 +33,7 @@ type deviceJob struct {
 
 // onDevice runs one job's work on one device and counts it as a step of its run.
 func (e *env) onDevice(ctx context.Context, run, device uuid.UUID, work func(*deviceJob) error) error {
-	d, err := e.store.Device(ctx, device)
+	d, err := e.store.Devices.Get(ctx, device)
 	if err != nil {
 		return e.finish(ctx, run, err)
 	}
@@ -46,26 +46,27 @@ func (e *env) onDevice(ctx context.Context, run, device uuid.UUID, work func(*de
 	if err != nil {
 		return e.finish(ctx, run, err)
 	}
-	return e.store.Keep(ctx, "the progress of a run", func(ctx context.Context) error { return e.store.StepDone(ctx, run) })
+	return e.store.Keep(ctx, "the progress of a run", func(ctx context.Context) error { return e.store.Runs.StepDone(ctx, run) })
 }
 
 // deviceJob prepares work on a device. Its guard lets out to the ranges of the site, to the strays that somebody has consented to, and to
 // the stated addresses of its targets.
 func (e *env) deviceJob(ctx context.Context, run uuid.UUID, d *store.Device) (*deviceJob, error) {
-	site, err := e.store.Site(ctx, d.Site)
+	site, err := e.store.Sites.Get(ctx, d.Site)
 	if err != nil {
 		return nil, err
 	}
 	guard := &address.Guard{Allowed: site.Ranges}
-	if guard.Consented, err = e.store.Consented(ctx, d.Site); err != nil {
+	if guard.Consented, err = e.store.Consents.Addresses(ctx, d.Site); err != nil {
 		return nil, err
 	}
-	if guard.Targets, err = e.store.TargetAddresses(ctx, d.Site); err != nil {
+	if guard.Targets, err = e.store.Targets.Addresses(ctx, d.Site); err != nil {
 		return nil, err
 	}
 	job := &deviceJob{env: e, site: site, run: run}
 	job.Work = bringup.Start(deviceOf(d), bringup.Config{
-		Record: record{job}, Keyring: keyring{job}, Report: reporter{job}, Targets: drivers, Guard: guard, Watch: e.hooks.Watch, OnlyChange: e.hooks.OnlyChanges,
+		Record: record{job}, Keyring: keyring{job}, Report: reporter{job}, Targets: drivers, Guard: guard, Link: e.links.of(site),
+		Watch: e.hooks.Watch, OnlyChange: e.hooks.OnlyChanges,
 		Budgets: e.hooks.Budgets,
 	})
 	return job, nil
@@ -94,7 +95,7 @@ type record struct{ job *deviceJob }
 func (r record) store() *store.Store { return r.job.env.store }
 
 func (r record) Device(ctx context.Context, id uuid.UUID) (*bringup.Device, error) {
-	d, err := r.store().Device(ctx, id)
+	d, err := r.store().Devices.Get(ctx, id)
 	if err != nil {
 		return nil, err
 	}
@@ -102,7 +103,7 @@ func (r record) Device(ctx context.Context, id uuid.UUID) (*bringup.Device, erro
 }
 
 func (r record) Neighbours(ctx context.Context) ([]bringup.Device, error) {
-	list, err := r.store().Devices(ctx, r.job.site.ID)
+	list, err := r.store().Devices.List(ctx, r.job.site.ID)
 	out := make([]bringup.Device, len(list))
 	for i := range list {
 		out[i] = *deviceOf(&list[i])
@@ -111,7 +112,7 @@ func (r record) Neighbours(ctx context.Context) ([]bringup.Device, error) {
 }
 
 func (r record) Target(ctx context.Context, id uuid.UUID) (*bringup.Target, error) {
-	t, err := r.store().Target(ctx, id)
+	t, err := r.store().Targets.Get(ctx, id)
 	if err != nil {
 		return nil, err
 	}
@@ -128,23 +129,26 @@ func (r record) Target(ctx context.Context, id uuid.UUID) (*bringup.Target, erro
 
 func (r record) Add(ctx context.Context, d *bringup.Device, f bringup.Finding) error {
 	return r.store().Keep(ctx, string(evidence.KindOf(f.Body))+" of "+d.Addr, func(ctx context.Context) error {
-		return r.store().Record(ctx, &store.Device{ID: d.ID, Site: r.job.site.ID}, &r.job.run, store.Finding(f))
+		return r.store().Devices.Record(ctx, &store.Device{ID: d.ID, Site: r.job.site.ID}, &r.job.run, store.Finding(f))
 	})
 }
 
 func (r record) Identify(ctx context.Context, id uuid.UUID, serial, mac string) error {
-	return r.store().Keep(ctx, "a device's identity", func(ctx context.Context) error { return r.store().Identify(ctx, id, serial, mac) })
+	return r.store().Keep(ctx, "a device's identity", func(ctx context.Context) error {
+		return r.store().Devices.Identify(ctx, id, serial,
+			mac)
+	})
 }
 
 func (r record) Sight(ctx context.Context, x discovery.Sighting) (device uuid.UUID, err error) {
 	err = r.store().Keep(ctx, "a sighting", func(ctx context.Context) (err error) {
-		device, err = r.store().Sight(ctx, r.job.site.ID, &r.job.run, x)
+		device, err = r.store().Devices.Sight(ctx, r.job.site.ID, &r.job.run, x)
 		return err
 	})
 	return device, err
 }
 
-func (r record) Books(ctx context.Context) ([]*recipe.Book, error) { return r.store().Books(ctx) }
+func (r record) Books(ctx context.Context) ([]*recipe.Book, error) { return r.store().Books.All(ctx) }
 
 func (r record) Alone(ctx context.Context, name uuid.UUID, fn func() error) error {
 	return r.store().Locked(ctx, name, fn)
@@ -156,7 +160,7 @@ type keyring struct{ job *deviceJob }
 func (k keyring) store() *store.Store { return k.job.env.store }
 
 func (k keyring) Key(ctx context.Context, id uuid.UUID) (bringup.Key, error) {
-	s, err := k.store().SignIn(ctx, id)
+	s, err := k.store().SignIns.Get(ctx, id)
 	return keyOf(s, id), err
 }
 
@@ -171,7 +175,7 @@ func keyOf(s store.SignIn, device uuid.UUID) bringup.Key {
 }
 
 func (k keyring) Decrypt(ctx context.Context, id uuid.UUID) (signin.SignIn, error) {
-	in, err := k.store().Decrypt(ctx, id)
+	in, err := k.store().SignIns.Decrypt(ctx, id)
 	if errors.Is(err, store.ErrNotFound) {
 		err = bringup.ErrGone
 	}
@@ -181,7 +185,7 @@ func (k keyring) Decrypt(ctx context.Context, id uuid.UUID) (signin.SignIn, erro
 func (k keyring) Candidates(ctx context.Context, d *bringup.Device, purpose signin.Purpose, again bool) ([]bringup.Key, error) {
 	dev := d.Status.Device
 	known := store.Known{Words: dev.Maker + " " + dev.Name + " " + dev.Hardware, Kind: dev.Model()}
-	list, err := k.store().Candidates(ctx, d.ID, k.job.site.ID, known, purpose, again)
+	list, err := k.store().SignIns.Candidates(ctx, d.ID, k.job.site.ID, known, purpose, again)
 	out := make([]bringup.Key, len(list))
 	for i, s := range list {
 		out[i] = keyOf(s, d.ID)
@@ -190,26 +194,26 @@ func (k keyring) Candidates(ctx context.Context, d *bringup.Device, purpose sign
 }
 
 func (k keyring) Begin(ctx context.Context, d *bringup.Device, key uuid.UUID, purpose signin.Purpose) (uuid.UUID, error) {
-	return k.store().BeginTry(ctx, d.ID, key, purpose, d.Status.Device.Model())
+	return k.store().SignIns.BeginTry(ctx, d.ID, key, purpose, d.Status.Device.Model())
 }
 
 func (k keyring) End(ctx context.Context, try uuid.UUID, r signin.Result, wait time.Duration) error {
-	return k.store().Keep(ctx, "a try", func(ctx context.Context) error { return k.store().EndTry(ctx, try, r, wait) })
+	return k.store().Keep(ctx, "a try", func(ctx context.Context) error { return k.store().SignIns.EndTry(ctx, try, r, wait) })
 }
 
 func (k keyring) WrongTries(ctx context.Context, device uuid.UUID) (int, error) {
-	return k.store().WrongTries(ctx, device)
+	return k.store().SignIns.WrongTries(ctx, device)
 }
 
 // reporter tells the readers of the run.
 type reporter struct{ job *deviceJob }
 
 func (r reporter) Doing(text string) {
-	r.job.env.store.Progress(context.Background(), r.job.run, text, -1)
+	r.job.env.store.Runs.Progress(context.Background(), r.job.run, text, -1)
 }
 
 func (r reporter) Problem(ctx context.Context, text string) error {
-	return r.job.env.store.RunProblem(ctx, r.job.run, text)
+	return r.job.env.store.Runs.Problem(ctx, r.job.run, text)
 }
 
 func (r reporter) Warn(text string, err error) { r.job.env.log.Warn(text, "err", err) }

@@ -36,7 +36,7 @@ func TestWhatFollowsTheLastProofIsNotLost(t *testing.T) {
 	b := hooked(t, cut.Hooks(), lone, "127.42.33", [3]string{"Fitter", "fitter", "brass-lamp-41"})
 	id := b.names["11"]
 	cut.When(func() bool {
-		d, err := b.s.Device(ctx, id)
+		d, err := b.s.Devices.Get(ctx, id)
 		return err == nil && d.Status.Latch(latch.Proven).State == latch.Open
 	})
 	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11"), false))
@@ -57,8 +57,9 @@ func TestAPasteGoesOnWhereItWas(t *testing.T) {
 	var cut jobs.Cutter
 	var channels []string
 	for n := range 8 {
-		channels = append(channels, fmt.Sprintf("{name: Channel %d, address: 10.254.4.%d, scene: turntable, streams: [{width: 160, height: "+
-			"90, fps: 5, kbps: 60, gop: 5, profile: baseline}]}", n+1, 11+n))
+		channels = append(channels,
+			fmt.Sprintf("{name: Channel %d, address: 10.254.4.%d, scene: turntable, streams: [{width: 160, height: "+
+				"90, fps: 5, kbps: 60, gop: 5, profile: baseline}]}", n+1, 11+n))
 	}
 	b := setYard(t, `
 name: vault
@@ -66,7 +67,7 @@ users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
   - {name: Vault, kind: recorder, maker: holloway, model: Eight, address: NET.20, announces: [], channels: [`+strings.Join(channels, ", ")+`]}
 `, storetest.URL(t), "127.42.34", 0)
-	key, err := b.s.AddSignIn(ctx, store.NewSignIn{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
+	key, err := b.s.SignIns.Add(ctx, store.NewSignIn{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
 	require.NoError(t, err)
 	b.hooks = cut.Hooks()
 	b.work()
@@ -87,7 +88,7 @@ devices:
 			continue
 		}
 		found++
-		records, err := b.s.History(ctx, d.ID, 100)
+		records, err := b.s.Devices.History(ctx, d.ID, 100)
 		require.NoError(t, err)
 		for _, r := range records {
 			if r.Kind == evidence.KindLocated {
@@ -107,7 +108,8 @@ devices:
 func TestWhatWasRefusedIsTriedAgainWhenAPersonWantsIt(t *testing.T) {
 	t.Parallel()
 	b := keyed(t, strings.ReplaceAll(lone, "address: NET.11,",
-		"address: NET.11, users: [{name: chief, secret: high-signal-7, level: Administrator}],"), "127.42.35", [3]string{"Fitter", "fitter", "brass-lamp-41"})
+		"address: NET.11, users: [{name: chief, secret: high-signal-7, level: Administrator}],"), "127.42.35", [3]string{"Fitter",
+		"fitter", "brass-lamp-41"})
 	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11"), false))
 	stuck := b.device("11").Status.Latch(latch.SignedIn).Diagnosis
 	require.NotNil(t, stuck)

@@ -47,7 +47,7 @@ func begin[T any](ctx context.Context, q *Queue, site uuid.UUID, kind, title str
 // beginIn is begin for another queue.
 func beginIn[T any](ctx context.Context, q *Queue, queue string, site uuid.UUID, kind, title string, total int64, items []T,
 	args func(run uuid.UUID, item T) river.JobArgs) (store.Run, error) {
-	run, err := q.store.StartRun(ctx, site, kind, title, total, func(tx pgxTx, run uuid.UUID) error {
+	run, err := q.store.Runs.Start(ctx, site, kind, title, total, func(tx pgxTx, run uuid.UUID) error {
 		params := make([]river.InsertManyParams, len(items))
 		for i, item := range items {
 			params[i] = river.InsertManyParams{Args: args(run, item), InsertOpts: &river.InsertOpts{Queue: queue}}
@@ -59,12 +59,12 @@ func beginIn[T any](ctx context.Context, q *Queue, queue string, site uuid.UUID,
 		return run, err
 	}
 	run.Left = int64(len(items))
-	return run, q.store.Announce(ctx, site, run.ID)
+	return run, q.store.Runs.Announce(ctx, site, run.ID)
 }
 
 // Tuning of the workers.
 const (
-	parallel   = 24               // jobs at once: more would crowd a 100 Mbit/s link, and measures taken there would be wrong
+	parallel   = 64               // jobs at once; what flows meanwhile is bounded by the link budget
 	moving     = 64               // devices that are given addresses at once: they wait for restarts, and send next to nothing
 	jobTimeout = 10 * time.Minute // of one camera, whose steps have times of their own; a sweep has its own
 	// maxAttempts is how often a job is begun that was cut short by its time: what it found is kept, so that it gets further each time.
@@ -110,11 +110,12 @@ func startWorkers(s *store.Store, log *slog.Logger, h hooks, sites ...string) (*
 	river.AddWorker(workers, &sweepWorker{env: env})
 	river.AddWorker(workers, &openWorker{env: env})
 	river.AddWorker(workers, &removeWorker{env: env})
-	river.AddWorker(workers, &readdressWorker{env: env})
+	river.AddWorker(workers, &addressWorker{env: env})
 	river.AddWorker(workers, &claimWorker{env: env})
 	river.AddWorker(workers, &pasteWorker{env: env})
 	river.AddWorker(workers, &wakeWorker{env: env})
-	river.AddWorker(workers, &remedyWorker{env: env})
+	river.AddWorker(workers, &fixWorker{env: env})
+	river.AddWorker(workers, &tuneWorker{env: env})
 	river.AddWorker(workers, &lookWorker{env: env})
 	client, err := river.NewClient(riverpgxv5.New(s.Pool), &river.Config{
 		ID: name, Workers: workers, Logger: quiet(log),
@@ -135,7 +136,7 @@ func startWorkers(s *store.Store, log *slog.Logger, h hooks, sites ...string) (*
 	held := make(chan struct{}, 1)
 	go func() {
 		defer close(w.done)
-		s.HoldLease(ctx, name, func(lease context.Context, l store.Lease) {
+		s.Workers.Hold(ctx, name, func(lease context.Context, l store.Lease) {
 			env.hold(lease, l)
 			select {
 			case held <- struct{}{}:
@@ -168,7 +169,7 @@ func startWorkers(s *store.Store, log *slog.Logger, h hooks, sites ...string) (*
 // rescue looks for jobs whose worker has died, now and every few seconds.
 func rescue(ctx context.Context, s *store.Store, log *slog.Logger) {
 	for {
-		if n, err := s.Rescue(ctx); err == nil && n > 0 {
+		if n, err := s.Workers.Rescue(ctx); err == nil && n > 0 {
 			log.Info("taking up jobs whose worker has died", "jobs", n)
 		}
 		select {
@@ -194,6 +195,8 @@ type env struct {
 	store *store.Store
 	log   *slog.Logger
 	hooks hooks
+
+	links links
 
 	mu    sync.Mutex
 	until context.Context // ends with the lease
@@ -251,7 +254,7 @@ func (e *env) finish(ctx context.Context, run uuid.UUID, err error) error {
 	// Trying again would not change it: the run says what happened.
 	keep, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
 	defer cancel()
-	e.store.Keep(keep, "the problem of a run", func(ctx context.Context) error { return e.store.RunProblem(ctx, run, problemText(err)) })
+	e.store.Keep(keep, "the problem of a run", func(ctx context.Context) error { return e.store.Runs.Problem(ctx, run, problemText(err)) })
 	return river.JobCancel(err)
 }
 
@@ -269,6 +272,6 @@ func (e *env) announce(site, run uuid.UUID) {
 	time.AfterFunc(150*time.Millisecond, func() {
 		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 		defer cancel()
-		e.store.Announce(ctx, site, run)
+		e.store.Runs.Announce(ctx, site, run)
 	})
 }

@@ -93,7 +93,7 @@ func setYard(t *testing.T, yard, url, net string, slots int) *bench {
 	t.Cleanup(b.s.Close)
 	b.q, err = jobs.NewQueue(b.s, log)
 	require.NoError(t, err)
-	b.site, err = b.s.CreateSite(ctx, "Engine Works", address.MustParse(net+".0/24"))
+	b.site, err = b.s.Sites.Create(ctx, "Engine Works", address.MustParse(net+".0/24"))
 	require.NoError(t, err)
 	return b
 }
@@ -117,7 +117,7 @@ func (b *bench) wait(r store.Run, err error) store.Run {
 	b.t.Helper()
 	require.NoError(b.t, err)
 	require.Eventually(b.t, func() bool {
-		got, err := b.s.Run(ctx, r.ID)
+		got, err := b.s.Runs.Get(ctx, r.ID)
 		if err == nil {
 			r = got
 		}
@@ -140,13 +140,13 @@ func (b *bench) sweep() {
 }
 
 func (b *bench) devices() []store.Device {
-	all, err := b.s.Devices(ctx, b.site.ID)
+	all, err := b.s.Devices.List(ctx, b.site.ID)
 	require.NoError(b.t, err)
 	return all
 }
 
 func (b *bench) device(last string) *store.Device {
-	d, err := b.s.Device(ctx, b.names[last])
+	d, err := b.s.Devices.Get(ctx, b.names[last])
 	require.NoError(b.t, err)
 	return d
 }
@@ -158,7 +158,7 @@ func (b *bench) agree(lasts ...string) {
 	for _, l := range lasts {
 		devices = append(devices, *b.device(l))
 	}
-	require.NoError(b.t, b.s.Agree(ctx, store.Person{}, b.site.ID, devices, store.ForDevices))
+	require.NoError(b.t, b.s.Consents.Agree(ctx, store.Person{}, b.site.ID, devices, store.ForDevices))
 }
 
 var six = []string{"11", "12", "13", "14", "15", "16"}
@@ -185,7 +185,7 @@ func TestFromHeardToConfirmed(t *testing.T) {
 	assert.Equal(t, diagnose.NoSignIn, l.Diagnosis.Cause)
 
 	// One sign-in opens all six at once, and not the one that it is not for.
-	_, err := b.s.AddSignIn(ctx, store.NewSignIn{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
+	_, err := b.s.SignIns.Add(ctx, store.NewSignIn{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
 	require.NoError(t, err)
 	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids(append(six, "17", "18", "20")...), false))
 	for _, n := range six {
@@ -195,7 +195,7 @@ func TestFromHeardToConfirmed(t *testing.T) {
 		assert.NotEmpty(t, d.MAC.String, "the hardware address was read from the device")
 		assert.NotEmpty(t, d.Serial.String)
 		assert.InDelta(t, 10, d.Status.Proofs["main"].Video.FPS, .3)
-		still, err := b.s.Still(ctx, *d.Status.Proofs["main"].Still)
+		still, err := b.s.Devices.Still(ctx, *d.Status.Proofs["main"].Still)
 		require.NoError(t, err)
 		assert.Greater(t, len(still), 1000)
 	}
@@ -211,7 +211,7 @@ func TestFromHeardToConfirmed(t *testing.T) {
 	assert.Contains(t, strange.Latch(latch.SignedIn).Reason, "refused before (Fitter)")
 
 	// Five slots for six cameras: five are confirmed, one says why not.
-	require.NoError(t, b.s.Want(ctx, b.ids(six...), b.names["20"]))
+	require.NoError(t, b.s.Targets.Want(ctx, b.ids(six...), b.names["20"]))
 	b.wait(b.q.Open(ctx, b.site.ID, "place", b.ids(six...), false))
 	done, full := 0, 0
 	for _, n := range six {
@@ -237,10 +237,10 @@ func TestFromHeardToConfirmed(t *testing.T) {
 	}
 	b.wait(b.q.Remove(ctx, b.site.ID, "take off", []uuid.UUID{off}, b.names["20"]))
 	b.wait(b.q.Open(ctx, b.site.ID, "place", []uuid.UUID{left}, false))
-	d, err := b.s.Device(ctx, left)
+	d, err := b.s.Devices.Get(ctx, left)
 	require.NoError(t, err)
 	assert.Equal(t, latch.Name(""), d.Status.At())
-	d, err = b.s.Device(ctx, off)
+	d, err = b.s.Devices.Get(ctx, off)
 	require.NoError(t, err)
 	assert.Equal(t, latch.Placed, d.Status.At())
 	assert.Empty(t, d.Status.Placements)
@@ -252,15 +252,15 @@ func TestFromHeardToConfirmed(t *testing.T) {
 func (b *bench) everything() string {
 	var out strings.Builder
 	for _, d := range b.devices() {
-		records, err := b.s.History(ctx, d.ID, 1000)
+		records, err := b.s.Devices.History(ctx, d.ID, 1000)
 		require.NoError(b.t, err)
 		for _, r := range records {
-			text, err := b.s.Exchange(ctx, r.ID)
+			text, err := b.s.Devices.Exchange(ctx, r.ID)
 			require.NoError(b.t, err)
 			fmt.Fprintln(&out, string(r.Body), text, r.Sum())
 		}
 	}
-	runs, err := b.s.Runs(ctx, b.site.ID, 100)
+	runs, err := b.s.Runs.List(ctx, b.site.ID, 100)
 	require.NoError(b.t, err)
 	fmt.Fprintln(&out, runs, b.log)
 	return out.String()
@@ -271,7 +271,7 @@ func TestStopEndsARunAndKeepsWhatItFound(t *testing.T) {
 	b := set(t, storetest.URL(t), "127.42.2", 8)
 	b.work()
 	b.sweep()
-	_, err := b.s.AddSignIn(ctx, store.NewSignIn{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
+	_, err := b.s.SignIns.Add(ctx, store.NewSignIn{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
 	require.NoError(t, err)
 	run, err := b.q.Open(ctx, b.site.ID, "open", b.ids(six...), false)
 	require.NoError(t, err)
@@ -287,7 +287,7 @@ func TestStopEndsARunAndKeepsWhatItFound(t *testing.T) {
 }
 
 func mustHistory(t *testing.T, b *bench, last string) []evidence.Record {
-	records, err := b.s.History(ctx, b.names[last], 1000)
+	records, err := b.s.Devices.History(ctx, b.names[last], 1000)
 	require.NoError(t, err)
 	return records
 }
@@ -297,7 +297,7 @@ func TestKilledWorkerIsTakenOver(t *testing.T) {
 	t.Parallel()
 	url := storetest.URL(t)
 	b := set(t, url, "127.42.3", 8)
-	_, err := b.s.AddSignIn(ctx, store.NewSignIn{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
+	_, err := b.s.SignIns.Add(ctx, store.NewSignIn{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
 	require.NoError(t, err)
 	first := b.work()
 	b.sweep()
@@ -309,6 +309,7 @@ func TestKilledWorkerIsTakenOver(t *testing.T) {
 	other := exec.Command(binary, "worker", "--database", url, "--data", dataDir(t))
 	other.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	require.NoError(t, other.Start())
+	require.NoError(t, b.s.Sites.SetLink(ctx, b.site.ID, 1), "so that they are not all played at once")
 	run, err := b.q.Open(ctx, b.site.ID, "open", b.ids(six...), false)
 	require.NoError(t, err)
 	proofs := func() (n int) {
@@ -322,7 +323,7 @@ func TestKilledWorkerIsTakenOver(t *testing.T) {
 	other.Wait()
 	before := proofs()
 	require.Less(t, before, 12, "it was killed in the middle")
-	got, err := b.s.Run(ctx, run.ID)
+	got, err := b.s.Runs.Get(ctx, run.ID)
 	require.NoError(t, err)
 	require.True(t, got.Running(), "the run is still there to be done")
 
@@ -338,7 +339,7 @@ func TestKilledWorkerIsTakenOver(t *testing.T) {
 		}
 		assert.Equal(t, map[string]int{"prof_0": 1, "prof_1": 1}, played, "nothing is lost and nothing is done twice")
 	}
-	run, err = b.s.Run(ctx, run.ID)
+	run, err = b.s.Runs.Get(ctx, run.ID)
 	require.NoError(t, err)
 	assert.EqualValues(t, 6, run.Done)
 }
@@ -353,7 +354,7 @@ func TestDatabaseGoesAwayAndComesBack(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(c.Stop)
 	b := set(t, c.URL, "127.42.4", 8)
-	_, err = b.s.AddSignIn(ctx, store.NewSignIn{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
+	_, err = b.s.SignIns.Add(ctx, store.NewSignIn{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
 	require.NoError(t, err)
 	b.work()
 	b.sweep()
@@ -361,7 +362,7 @@ func TestDatabaseGoesAwayAndComesBack(t *testing.T) {
 	require.NoError(t, err)
 	require.Eventually(t, func() bool { return b.device("14").Status.At() == latch.Proven }, 30*time.Second, 20*time.Millisecond)
 	c.Pause()
-	_, err = b.s.Sites(ctx)
+	_, err = b.s.Sites.List(ctx)
 	require.Error(t, err)
 	assert.True(t, store.Away(err), "%v", err)
 	require.Eventually(t, func() bool { return strings.Contains(b.log.String(), "the database is away") }, 30*time.Second,
@@ -378,7 +379,7 @@ func TestLargeRangeAsksFirst(t *testing.T) {
 	s := storetest.Open(t)
 	q, err := jobs.NewQueue(s, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
-	site, err := s.CreateSite(ctx, "x", address.MustParse("10.0.0.0/8"))
+	site, err := s.Sites.Create(ctx, "x", address.MustParse("10.0.0.0/8"))
 	require.NoError(t, err)
 	_, err = q.Sweep(ctx, site, false)
 	var many *address.TooManyError
@@ -401,7 +402,7 @@ devices:
 	var err error
 	b.q, err = jobs.NewQueue(b.s, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
-	b.site, err = b.s.CreateSite(ctx, "Yard", address.MustParse("127.42.6.0/24"))
+	b.site, err = b.s.Sites.Create(ctx, "Yard", address.MustParse("127.42.6.0/24"))
 	require.NoError(t, err)
 	b.work()
 	b.sweep()
@@ -410,9 +411,9 @@ devices:
 	require.Equal(t, latch.Stuck, l.State)
 	require.Equal(t, diagnose.FactoryFresh, l.Diagnosis.Cause)
 
-	good, err := b.s.AddSignIn(ctx, store.NewSignIn{Label: "Yard", User: "fitter", Secret: signin.NewSecret("water & <coal>")})
+	good, err := b.s.SignIns.Add(ctx, store.NewSignIn{Label: "Yard", User: "fitter", Secret: signin.NewSecret("water & <coal>")})
 	require.NoError(t, err)
-	weak, err := b.s.AddSignIn(ctx, store.NewSignIn{Label: "Weak", User: "fitter", Secret: signin.NewSecret("short")})
+	weak, err := b.s.SignIns.Add(ctx, store.NewSignIn{Label: "Weak", User: "fitter", Secret: signin.NewSecret("short")})
 	require.NoError(t, err)
 	b.wait(b.q.Claim(ctx, b.site.ID, "claim", []jobs.Claim{{Device: b.names["11"], SignIn: good}, {Device: b.names["12"], SignIn: weak}}))
 	assert.Equal(t, latch.Placed, b.device("11").Status.At(), "%+v", b.device("11").Status.Latches)
@@ -438,16 +439,16 @@ devices:
 	var err error
 	b.q, err = jobs.NewQueue(b.s, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
-	b.site, err = b.s.CreateSite(ctx, "Yard", address.MustParse("127.42.12.0/24"))
+	b.site, err = b.s.Sites.Create(ctx, "Yard", address.MustParse("127.42.12.0/24"))
 	require.NoError(t, err)
-	factory, err := b.s.AddSignIn(ctx, store.NewSignIn{Label: "As delivered", User: "maker", Secret: signin.NewSecret("as-delivered")})
+	factory, err := b.s.SignIns.Add(ctx, store.NewSignIn{Label: "As delivered", User: "maker", Secret: signin.NewSecret("as-delivered")})
 	require.NoError(t, err)
-	require.NoError(t, b.s.SetTerms(ctx, factory, "As delivered", store.Terms{Factory: true}))
+	require.NoError(t, b.s.SignIns.SetTerms(ctx, factory, "As delivered", store.Terms{Factory: true}))
 	b.work()
 	b.sweep()
 	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11"), false))
 	require.True(t, b.device("11").Status.SignedIn.Factory)
-	own, err := b.s.AddSignIn(ctx, store.NewSignIn{Label: "Its own", User: "maker", Secret: signin.NewSecret("lamp & <whistle>")})
+	own, err := b.s.SignIns.Add(ctx, store.NewSignIn{Label: "Its own", User: "maker", Secret: signin.NewSecret("lamp & <whistle>")})
 	require.NoError(t, err)
 	b.wait(b.q.Claim(ctx, b.site.ID, "claim", []jobs.Claim{{Device: b.names["11"], SignIn: own}}))
 	in := b.device("11").Status.SignedIn

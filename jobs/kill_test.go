@@ -8,8 +8,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"unlatch/core/address"
+	"unlatch/core/fix"
 	"unlatch/core/netconfig"
-	"unlatch/core/remedy"
 	"unlatch/core/signin"
 	"unlatch/jobs"
 	"unlatch/store"
@@ -28,12 +28,12 @@ func TestAKilledChangeIsGoneOnWith(t *testing.T) {
 	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11", "12"), false))
 	for undo, n := range []int{4, 9} {
 		was := cut.At(n)
-		b.wait(b.q.Remedy(ctx, b.site.ID, "streams", []jobs.Remedy{{Device: b.names["11"], Action: remedy.Streams, Undo: undo == 1}}))
+		b.wait(b.q.Fix(ctx, b.site.ID, "streams", []jobs.Fix{{Device: b.names["11"], Action: fix.Streams, Undo: undo == 1}}))
 		require.True(t, was(), "cut off at point %d", n)
-		require.Len(t, b.device("11").Status.Remedies, 1-undo)
+		require.Len(t, b.device("11").Status.Fixes, 1-undo)
 	}
 
-	key, err := b.s.AddSignIn(ctx, store.NewSignIn{Label: "Its own", User: "keeper", Secret: signin.NewSecret("river-stone-91"),
+	key, err := b.s.SignIns.Add(ctx, store.NewSignIn{Label: "Its own", User: "keeper", Secret: signin.NewSecret("river-stone-91"),
 		Terms: store.For("", b.ids("12")...)})
 	require.NoError(t, err)
 	was := cut.At(7)
@@ -43,7 +43,7 @@ func TestAKilledChangeIsGoneOnWith(t *testing.T) {
 
 	was = cut.At(11)
 	to := netconfig.Setting{Addr: address.MustParse("127.42.30.31").Prefixes()[0].Addr(), Bits: 24}
-	b.wait(b.q.Readdress(ctx, b.site.ID, "move", []jobs.Address{{Device: b.names["11"], To: to}}))
+	b.wait(b.q.SetAddresses(ctx, b.site.ID, "move", []jobs.Address{{Device: b.names["11"], To: to}}))
 	require.True(t, was())
 	assert.Equal(t, to.Addr.String(), b.device("11").Addr)
 }

@@ -36,7 +36,7 @@ func hooked(t *testing.T, h jobs.Hooks, yard, net string, keys ...[3]string) *be
 	b := setYard(t, yard, storetest.URL(t), net, 0)
 	b.hooks = h
 	for _, k := range keys {
-		_, err := b.s.AddSignIn(ctx, store.NewSignIn{Label: k[0], User: k[1], Secret: signin.NewSecret(k[2])})
+		_, err := b.s.SignIns.Add(ctx, store.NewSignIn{Label: k[0], User: k[1], Secret: signin.NewSecret(k[2])})
 		require.NoError(t, err)
 	}
 	b.work()

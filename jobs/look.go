@@ -85,7 +85,7 @@ func (w *lookWorker) Work(ctx context.Context, job *river.Job[LookArgs]) error {
 		out.Interfaces, err = Here{}.Interfaces(ctx, job.Args.Site)
 	} else {
 		var site store.Site
-		if site, err = w.env.store.Site(ctx, job.Args.Site); err != nil {
+		if site, err = w.env.store.Sites.Get(ctx, job.Args.Site); err != nil {
 			return river.JobCancel(err)
 		}
 		var taken map[netip.Addr]int

@@ -54,12 +54,12 @@ func (m *mover) file(ctx context.Context, run *uuid.UUID, x discovery.Sighting) 
 }
 
 func (m *mover) fileOnce(ctx context.Context, run *uuid.UUID, x discovery.Sighting) (uuid.UUID, error) {
-	id, moves, err := m.env.store.Moves(ctx, m.site.ID, x)
+	id, moves, err := m.env.store.Devices.Moves(ctx, m.site.ID, x)
 	if err != nil {
 		return uuid.Nil, err
 	}
 	if moves {
-		d, err := m.env.store.Device(ctx, id)
+		d, err := m.env.store.Devices.Get(ctx, id)
 		if err != nil {
 			return uuid.Nil, err
 		}
@@ -67,7 +67,7 @@ func (m *mover) fileOnce(ctx context.Context, run *uuid.UUID, x discovery.Sighti
 			return uuid.Nil, m.claim(ctx, run, d, x)
 		}
 	}
-	return m.env.store.Sight(ctx, m.site.ID, run, x)
+	return m.env.store.Devices.Sight(ctx, m.site.ID, run, x)
 }
 
 // claim records that something elsewhere says it is a device, once for each address.
@@ -81,7 +81,7 @@ func (m *mover) claim(ctx context.Context, run *uuid.UUID, d *store.Device, x di
 		return nil
 	}
 	body := evidence.Claimed{Addr: x.Addr, Still: d.Status.Device.Addr, Method: string(x.Method)}
-	return m.env.store.Record(ctx, d, run, store.Finding{Subject: x.Addr.String(), Body: body})
+	return m.env.store.Devices.Record(ctx, d, run, store.Finding{Subject: x.Addr.String(), Body: body})
 }
 
 // answers reports whether a device is still at the address at which it was last heard: one of its ports takes a connection, and its device

@@ -70,7 +70,7 @@ func (w *pasteWorker) Work(ctx context.Context, job *river.Job[PasteArgs]) error
 	x := discovery.Sighting{Method: discovery.Pasted, At: time.Now().UTC(), Addr: addr, Kind: kind, Ports: []discovery.Port{port}}
 	var base uuid.UUID
 	err = w.env.store.Keep(ctx, "a sighting", func(ctx context.Context) error {
-		base, err = w.env.store.Sight(ctx, a.Site, &a.Run, x)
+		base, err = w.env.store.Devices.Sight(ctx, a.Site, &a.Run, x)
 		return err
 	})
 	if err != nil {
@@ -89,7 +89,8 @@ func (w *pasteWorker) Work(ctx context.Context, job *river.Job[PasteArgs]) error
 // agree keeps that a person has agreed to send the sign-in readable, where the device wants that.
 func (d *deviceJob) agree(ctx context.Context, by store.Person) error {
 	dev := d.Device()
-	if err := d.env.store.Agree(ctx, by, d.site.ID, []store.Device{{ID: dev.ID, Site: d.site.ID, Addr: dev.Addr, Status: dev.Status}},
+	if err := d.env.store.Consents.Agree(ctx, by, d.site.ID, []store.Device{{ID: dev.ID, Site: d.site.ID, Addr: dev.Addr,
+		Status: dev.Status}},
 		store.ForDevices); err != nil {
 		return err
 	}
@@ -116,7 +117,7 @@ func (d *deviceJob) paste(ctx context.Context, a PasteArgs, u streamurl.URL, por
 	}
 	learned := recipe.Recipe{Name: a.Recipe, Shape: a.Shape, Path: shape, Purpose: recipe.Stream}
 	var done pasted // what an earlier attempt has looked at
-	if _, err := d.env.store.Cursor(ctx, d.run, &done); err != nil {
+	if _, err := d.env.store.Runs.Cursor(ctx, d.run, &done); err != nil {
 		return err
 	}
 	for n := done.Channel + 1; n <= a.Channels; n++ {
@@ -145,17 +146,18 @@ func (d *deviceJob) paste(ctx context.Context, a PasteArgs, u streamurl.URL, por
 			return err
 		}
 		// The channel's own job counts its step; here it is only how far this one has come.
-		if err := d.env.store.SetCursor(ctx, d.run, done); err != nil {
+		if err := d.env.store.Runs.SetCursor(ctx, d.run, done); err != nil {
 			return err
 		}
 	}
 	if done.Found == 0 {
 		return d.Keep(ctx, bringup.Finding{Body: evidence.Located{Diagnosis: &diagnose.Diagnosis{Cause: diagnose.NoPath,
 			Summary: fmt.Sprintf("The recipe %s gives no path that is there, of %d channels.", a.Shape, a.Channels),
-			Fix:     "Choose another reading of the URL, or check the channel in it.", Seen: string(opened.Reached.Ladder.Precedence)}}})
+			Fix:     "Choose another reading of the URL, or check the channel in it.",
+			Seen:    string(opened.Reached.StreamServer.Precedence)}}})
 	}
 	if a.Save {
-		if err := d.learn(ctx, learned, opened.Reached.Ladder.Server, done.Found, a.Channels); err != nil {
+		if err := d.learn(ctx, learned, opened.Reached.StreamServer.Server, done.Found, a.Channels); err != nil {
 			return err
 		}
 	}
@@ -175,7 +177,7 @@ func (d *deviceJob) learn(ctx context.Context, r recipe.Recipe, server string, f
 	r.Name, r.Server, r.Confidence = strings.TrimSpace(server+" "+r.Shape), server, "likely"
 	r.Note = fmt.Sprintf("Learned from a pasted URL; found %d of %d channels at %s.", found, of, d.Device().Addr)
 	return d.env.store.Keep(ctx, "a recipe", func(ctx context.Context) error {
-		_, _, err := d.env.store.MergeBook(ctx, &recipe.Book{Name: store.LearnedBook, Recipes: []recipe.Recipe{r}})
+		_, _, err := d.env.store.Books.Merge(ctx, &recipe.Book{Name: store.LearnedBook, Recipes: []recipe.Recipe{r}})
 		return err
 	})
 }
@@ -188,7 +190,10 @@ type pasted struct {
 
 // step counts one channel that is none, and keeps that it was looked at.
 func (d *deviceJob) step(ctx context.Context, done pasted) error {
-	return d.env.store.Keep(ctx, "the progress of a run", func(ctx context.Context) error { return d.env.store.StepTo(ctx, d.run, done) })
+	return d.env.store.Keep(ctx, "the progress of a run", func(ctx context.Context) error {
+		return d.env.store.Runs.StepTo(ctx, d.run,
+			done)
+	})
 }
 
 // channel is the device that a channel's evidence belongs to: the pasted device itself where there is only one, else a device reached
@@ -204,7 +209,7 @@ func (d *deviceJob) channel(ctx context.Context, a PasteArgs, n int, port discov
 	if err != nil {
 		return nil, err
 	}
-	known, err := d.env.store.Device(ctx, id)
+	known, err := d.env.store.Devices.Get(ctx, id)
 	if err != nil {
 		return nil, err
 	}

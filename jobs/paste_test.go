@@ -17,11 +17,11 @@ import (
 func TestALearnedRecipeIsKept(t *testing.T) {
 	t.Parallel()
 	b := set(t, storetest.URL(t), "127.42.38", 4)
-	key, err := b.s.AddSignIn(ctx, store.NewSignIn{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
+	key, err := b.s.SignIns.Add(ctx, store.NewSignIn{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
 	require.NoError(t, err)
 	b.work()
 	kept := func() (paths []string) {
-		books, err := b.s.Books(ctx)
+		books, err := b.s.Books.All(ctx)
 		require.NoError(t, err)
 		for _, book := range books {
 			if book.Name != "Learned here" {

@@ -39,7 +39,7 @@ type attendant struct {
 
 // look adds the queues of sites that are new, leaves those of sites that have gone, and says which sites are reached.
 func (a *attendant) look(ctx context.Context) error {
-	sites, err := a.env.store.Sites(ctx)
+	sites, err := a.env.store.Sites.List(ctx)
 	if err != nil {
 		return err
 	}
@@ -73,7 +73,7 @@ func (a *attendant) look(ctx context.Context) error {
 		delete(a.queues, id)
 	}
 	if lease, ok := a.env.held(); ok {
-		return a.env.store.Reach(ctx, lease, ids)
+		return a.env.store.Workers.Reach(ctx, lease, ids)
 	}
 	return nil
 }

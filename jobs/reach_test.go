@@ -23,7 +23,7 @@ import (
 func TestAWorkerTakesTheJobsOfItsSites(t *testing.T) {
 	t.Parallel()
 	b := setYard(t, lone, storetest.URL(t), "127.42.40", 0)
-	other, err := b.s.CreateSite(ctx, "Far shed", address.MustParse("127.42.41.0/24"))
+	other, err := b.s.Sites.Create(ctx, "Far shed", address.MustParse("127.42.41.0/24"))
 	require.NoError(t, err)
 	log := slog.New(slog.NewTextHandler(b.log, nil))
 	w, err := jobs.StartHooked(b.s, log, jobs.Hooks{}, "engine works")
@@ -34,7 +34,7 @@ func TestAWorkerTakesTheJobsOfItsSites(t *testing.T) {
 			w.Stop()
 		}
 	})
-	reached, err := b.s.Reached(ctx)
+	reached, err := b.s.Workers.Reached(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, map[uuid.UUID]bool{b.site.ID: true}, reached)
 	b.sweep()
@@ -43,7 +43,7 @@ func TestAWorkerTakesTheJobsOfItsSites(t *testing.T) {
 	far, err := b.q.Sweep(ctx, other, false)
 	require.NoError(t, err)
 	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11"), false)) // a job of its own that came later is done
-	waits, err := b.s.Run(ctx, far.ID)
+	waits, err := b.s.Runs.Get(ctx, far.ID)
 	require.NoError(t, err)
 	assert.True(t, waits.Running(), "nobody reaches the other site")
 
@@ -56,10 +56,10 @@ func TestAWorkerTakesTheJobsOfItsSites(t *testing.T) {
 	all, err := jobs.StartHooked(b.s, log, jobs.Hooks{})
 	require.NoError(t, err)
 	t.Cleanup(all.Stop)
-	third, err := b.s.CreateSite(ctx, "Third", address.MustParse("127.42.40.11/32"))
+	third, err := b.s.Sites.Create(ctx, "Third", address.MustParse("127.42.40.11/32"))
 	require.NoError(t, err)
 	b.wait(b.q.Sweep(ctx, third, false))
-	require.NoError(t, b.s.DeleteSite(ctx, store.Person{}, third.ID))
+	require.NoError(t, b.s.Sites.Delete(ctx, store.Person{}, third.ID))
 	require.NoError(t, b.q.DropSite(ctx, third.ID))
 
 	w.Stop()
@@ -67,11 +67,11 @@ func TestAWorkerTakesTheJobsOfItsSites(t *testing.T) {
 	all.Stop()
 	stopped = true
 	require.Eventually(t, func() bool {
-		b.s.Rescue(ctx)
-		reached, err = b.s.Reached(ctx)
+		b.s.Workers.Rescue(ctx)
+		reached, err = b.s.Workers.Reached(ctx)
 		return err == nil && len(reached) == 0
 	}, 20*time.Second, 50*time.Millisecond, "what a worker reaches ends with its lease")
-	assert.ErrorIs(t, b.s.Reach(ctx, store.Lease{Worker: "worker-gone", Epoch: 1}, []uuid.UUID{b.site.ID}), store.ErrFenced)
+	assert.ErrorIs(t, b.s.Workers.Reach(ctx, store.Lease{Worker: "worker-gone", Epoch: 1}, []uuid.UUID{b.site.ID}), store.ErrFenced)
 	assert.Equal(t, latch.SignedIn, b.device("11").Status.At())
 }
 

@@ -37,6 +37,6 @@ func (w *removeWorker) Work(ctx context.Context, job *river.Job[RemoveArgs]) err
 		if err := d.Remove(ctx, job.Args.Target); err != nil {
 			return err
 		}
-		return w.env.store.Unwant(ctx, job.Args.Device, job.Args.Target)
+		return w.env.store.Targets.Unwant(ctx, job.Args.Device, job.Args.Target)
 	})
 }

@@ -25,14 +25,15 @@ func TestNoSecretIsKeptInTheOpen(t *testing.T) {
 	t.Parallel()
 	const secret = "Brass&Lamp/41"
 	wire := strings.ReplaceAll(yard, "secret: brass-lamp-41", `secret: "`+secret+`"`)
-	simtest.Start(t, strings.ReplaceAll(strings.ReplaceAll(mute, "secret: brass-lamp-41", `secret: "`+secret+`"`), "127.42.13.", "127.42.15."))
+	simtest.Start(t, strings.ReplaceAll(strings.ReplaceAll(mute, "secret: brass-lamp-41", `secret: "`+secret+`"`), "127.42.13.",
+		"127.42.15."))
 	b := setYard(t, wire, storetest.URL(t), "127.42.14", 8)
-	key, err := b.s.AddSignIn(ctx, store.NewSignIn{Label: "Fitter", User: "fitter", Secret: signin.NewSecret(secret)})
+	key, err := b.s.SignIns.Add(ctx, store.NewSignIn{Label: "Fitter", User: "fitter", Secret: signin.NewSecret(secret)})
 	require.NoError(t, err)
 	b.work()
 	b.sweep()
 	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11", "14", "17", "20"), false))
-	require.NoError(t, b.s.Want(ctx, b.ids("11"), b.names["20"]))
+	require.NoError(t, b.s.Targets.Want(ctx, b.ids("11"), b.names["20"]))
 	b.wait(b.q.Open(ctx, b.site.ID, "place", b.ids("11"), true))
 	require.NotEmpty(t, b.device("11").Status.Placements[0].Slot, "the recorder was given the URL with its sign-in")
 	b.wait(b.q.Paste(ctx, "paste", jobs.PasteArgs{Site: b.site.ID, URL: "rtsp://127.42.14.20:554/strongroom/1/0",
@@ -40,7 +41,7 @@ func TestNoSecretIsKeptInTheOpen(t *testing.T) {
 
 	// Cameras that take nothing but a basic sign-in, which is the password itself in another spelling.
 	yard := b.site
-	b.site, err = b.s.CreateSite(ctx, "Wharf", address.MustParse("127.42.15.0/24"))
+	b.site, err = b.s.Sites.Create(ctx, "Wharf", address.MustParse("127.42.15.0/24"))
 	require.NoError(t, err)
 	b.sweep()
 	b.agree("11", "12")
@@ -64,7 +65,8 @@ func TestNoSecretIsKeptInTheOpen(t *testing.T) {
 	for _, table := range tables {
 		for _, form := range forms {
 			var n int
-			require.NoError(t, b.s.Pool.QueryRow(ctx, fmt.Sprintf(`SELECT count(*) FROM %q t WHERE strpos(t::text, $1) > 0`, table), form).Scan(&n))
+			require.NoError(t, b.s.Pool.QueryRow(ctx, fmt.Sprintf(`SELECT count(*) FROM %q t WHERE strpos(t::text, $1) > 0`, table),
+				form).Scan(&n))
 			assert.Zero(t, n, "%s holds a secret", table)
 		}
 	}

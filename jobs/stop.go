@@ -17,7 +17,7 @@ const mostListed = 1000
 
 // Stop ends a run: what waits is taken out, what is under way is cut short.
 func (q *Queue) Stop(ctx context.Context, run uuid.UUID) error {
-	if err := q.store.StopRun(ctx, run); err != nil {
+	if err := q.store.Runs.Stop(ctx, run); err != nil {
 		return err
 	}
 	return q.cancel(ctx, river.NewJobListParams().Where("args->>'run' = @run", river.NamedArgs{"run": run.String()}))

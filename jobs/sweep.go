@@ -33,7 +33,7 @@ func (q *Queue) Sweep(ctx context.Context, site store.Site, confirmed bool) (sto
 		return store.Run{}, err
 	}
 	if site.Ranges.Empty() {
-		return store.Run{}, &address.RangeError{Input: "", Problem: "is missing", Remedy: "give the site a range first"}
+		return store.Run{}, &address.RangeError{Input: "", Problem: "is missing", Fix: "give the site a range first"}
 	}
 	total := int64(discovery.Total(site.Ranges, len(discovery.DefaultPorts)))
 	return begin(ctx, q, site.ID, "sweep", "Sweep of "+site.Ranges.String(), total, []uuid.UUID{site.ID},
@@ -52,7 +52,7 @@ func (w *sweepWorker) Timeout(*river.Job[SweepArgs]) time.Duration { return 12 *
 
 func (w *sweepWorker) Work(ctx context.Context, job *river.Job[SweepArgs]) error {
 	defer w.env.announce(job.Args.Site, job.Args.Run)
-	site, err := w.env.store.Site(ctx, job.Args.Site)
+	site, err := w.env.store.Sites.Get(ctx, job.Args.Site)
 	if err != nil {
 		return w.env.finish(ctx, job.Args.Run, err)
 	}
@@ -78,7 +78,7 @@ func (w *sweepWorker) sweep(ctx context.Context, site store.Site, run uuid.UUID)
 			if asked == total && !force {
 				doing += ", listening for more"
 			}
-			w.env.store.Progress(ctx, run, doing, asked)
+			w.env.store.Runs.Progress(ctx, run, doing, asked)
 		}
 	}
 	s := discovery.Sweep{Ranges: site.Ranges, Progress: func(p discovery.Progress) {
@@ -119,7 +119,7 @@ func (w *sweepWorker) sweep(ctx context.Context, site store.Site, run uuid.UUID)
 
 // otherRanges are the ranges of the other sites. Sites may share a wire: what is heard from another's range belongs there.
 func (e *env) otherRanges(ctx context.Context, site store.Site) (address.Ranges, error) {
-	sites, err := e.store.Sites(ctx)
+	sites, err := e.store.Sites.List(ctx)
 	if err != nil {
 		return address.Ranges{}, err
 	}

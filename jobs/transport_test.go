@@ -6,10 +6,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"unlatch/core/certificate"
 	"unlatch/core/diagnose"
 	"unlatch/core/evidence"
 	"unlatch/core/latch"
-	"unlatch/core/rtsp"
 	"unlatch/store"
 )
 
@@ -39,7 +39,8 @@ func TestStreamsAreFoundElsewhere(t *testing.T) {
 	pin := b.device("11").Status.Pin
 	require.NotNil(t, pin)
 	d := b.device("11")
-	require.NoError(t, b.s.Record(ctx, d, nil, store.Finding{Body: evidence.Pin{Certificate: rtsp.Certificate{SHA256: "another"}}}))
+	require.NoError(t, b.s.Devices.Record(ctx, d, nil,
+		store.Finding{Body: evidence.Pin{Certificate: certificate.Certificate{SHA256: "another"}}}))
 	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11"), true))
 	changed := b.device("11").Status
 	require.NotNil(t, changed.Latch(latch.Proven).Diagnosis, "%+v", changed.Latches)

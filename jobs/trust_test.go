@@ -42,7 +42,8 @@ func (b *bench) trap(d hostile.Device, addr string) *hostile.Running {
 func (b *bench) hears(r *hostile.Running, endpoint string) uuid.UUID {
 	b.t.Helper()
 	at := netip.MustParseAddrPort(r.Addr)
-	id, err := b.s.Sight(ctx, b.site.ID, nil, discovery.Sighting{Method: discovery.WSDiscovery, At: time.Now().UTC(), Addr: at.Addr(),
+	id, err := b.s.Devices.Sight(ctx, b.site.ID, nil, discovery.Sighting{Method: discovery.WSDiscovery, At: time.Now().UTC(),
+		Addr:     at.Addr(),
 		Endpoint: endpoint, Kind: discovery.Camera, Hardware: "T1", XAddr: "http://" + r.Addr + "/onvif/device_service",
 		Ports: []discovery.Port{{Number: at.Port(), Speaks: "device service"}}})
 	require.NoError(b.t, err)
@@ -69,7 +70,7 @@ func TestAStrangerCollectsNoKeyring(t *testing.T) {
 	r := b.trap(hostile.BasicTrap(), "127.42.20.66")
 	id := b.hears(r, "urn:stranger")
 	b.wait(b.q.Open(ctx, b.site.ID, "open", []uuid.UUID{id}, false))
-	d, err := b.s.Device(ctx, id)
+	d, err := b.s.Devices.Get(ctx, id)
 	require.NoError(t, err)
 	stuck := d.Status.Latch(latch.SignedIn).Diagnosis
 	require.NotNil(t, stuck)
@@ -78,9 +79,9 @@ func TestAStrangerCollectsNoKeyring(t *testing.T) {
 	assert.NotContains(t, r.Got(), "Authorization")
 	gotNone(t, r, "wrong-lamp-1", "wrong-lamp-2", "wrong-lamp-3", "wrong-lamp-4")
 
-	require.NoError(t, b.s.Agree(ctx, store.Person{}, b.site.ID, []store.Device{*d}, store.ForSite))
+	require.NoError(t, b.s.Consents.Agree(ctx, store.Person{}, b.site.ID, []store.Device{*d}, store.ForSite))
 	b.wait(b.q.Open(ctx, b.site.ID, "open", []uuid.UUID{id}, false))
-	d, err = b.s.Device(ctx, id)
+	d, err = b.s.Devices.Get(ctx, id)
 	require.NoError(t, err)
 	assert.Equal(t, diagnose.HeldBack, d.Status.Latch(latch.SignedIn).Diagnosis.Cause)
 	assert.Equal(t, signin.Budget, strings.Count(r.Got(), "Authorization: Basic"), "each sending passes the one counter")
@@ -123,12 +124,13 @@ func TestAnImpostorGetsNothing(t *testing.T) {
 		require.NoError(t, wire.Hello(endpoint, "http://"+r.Addr+"/onvif/device_service"))
 		return b.device("11").Addr == "127.42.21.77"
 	}, 60*time.Second, 500*time.Millisecond)
-	require.NoError(t, b.s.Agree(ctx, store.Person{}, b.site.ID, []store.Device{*b.device("11")}, store.ForSite))
+	require.NoError(t, b.s.Consents.Agree(ctx, store.Person{}, b.site.ID, []store.Device{*b.device("11")}, store.ForSite))
 	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11"), false))
 	d = b.device("11")
 	assert.Equal(t, "127.42.21.11", d.Status.Before.String(), "it is not known again")
 	require.NotNil(t, d.Status.Latch(latch.SignedIn).Diagnosis)
-	assert.Equal(t, diagnose.SchemeWeaker, d.Status.Latch(latch.SignedIn).Diagnosis.Cause, "though somebody has agreed to basic on the site")
+	assert.Equal(t, diagnose.SchemeWeaker, d.Status.Latch(latch.SignedIn).Diagnosis.Cause,
+		"though somebody has agreed to basic on the site")
 	gotNone(t, r, "brass-lamp-41", "wrong-lamp-9")
 	assert.NotContains(t, r.Got(), "Authorization")
 }
@@ -155,7 +157,7 @@ func TestAMovedCameraIsKnownAgain(t *testing.T) {
 	t.Parallel()
 	b := setYard(t, strings.ReplaceAll(lone, "address: NET.11,",
 		"address: NET.11, lease: NET.11, next_lease: NET.76, lease_seconds: 12,"), storetest.URL(t), "127.42.23", 0)
-	_, err := b.s.AddSignIn(ctx, store.NewSignIn{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
+	_, err := b.s.SignIns.Add(ctx, store.NewSignIn{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
 	require.NoError(t, err)
 	b.work()
 	b.sweep()
@@ -200,8 +202,8 @@ func TestJunkOnTheWire(t *testing.T) {
 		return n
 	}
 	require.Eventually(t, func() bool {
-		s, err := b.s.Storms(ctx, b.site.ID)
-		return err == nil && len(s) == 1 && s[0].Dropped > 10
+		s, err := b.s.Sites.Get(ctx, b.site.ID)
+		return err == nil && len(s.Storms) == 1 && s.Storms[0].Dropped > 10
 	}, 30*time.Second, 100*time.Millisecond)
 	assert.Equal(t, store.MostAtAddress, invented())
 	go nul.NULs()
@@ -217,7 +219,7 @@ func TestASlowDeviceIsGoneOnWith(t *testing.T) {
 	r := b.trap(hostile.Slow(20, 150*time.Millisecond), "127.42.25.66")
 	id := b.hears(r, "urn:slow")
 	at := func() *latch.Status {
-		d, err := b.s.Device(ctx, id)
+		d, err := b.s.Devices.Get(ctx, id)
 		require.NoError(t, err)
 		return &d.Status
 	}

@@ -27,7 +27,7 @@ type wakeWorker struct {
 
 // Work begins a run, where the device waits still: somebody may have opened it meanwhile.
 func (w *wakeWorker) Work(ctx context.Context, job *river.Job[WakeArgs]) error {
-	d, err := w.env.store.Device(ctx, job.Args.Device)
+	d, err := w.env.store.Devices.Get(ctx, job.Args.Device)
 	if err != nil {
 		return w.env.finish(ctx, uuid.Nil, err)
 	}

@@ -32,7 +32,7 @@ func (e *env) watch(ctx context.Context, sites reach) {
 	running := map[uuid.UUID]watching{}
 	asking := make(chan struct{}, newcomers)
 	for {
-		all, err := e.store.Sites(ctx)
+		all, err := e.store.Sites.List(ctx)
 		wanted := map[uuid.UUID]store.Site{}
 		for _, s := range all {
 			if s.Watch && sites.has(s) {
@@ -106,7 +106,7 @@ func (e *env) hear(ctx context.Context, site store.Site, asking chan struct{}) {
 			default:
 			}
 		},
-		Left: func(endpoint string) { e.store.Left(ctx, site.ID, endpoint) },
+		Left: func(endpoint string) { e.store.Devices.Left(ctx, site.ID, endpoint) },
 	}
 	if err := w.Run(ctx); err != nil && ctx.Err() == nil {
 		e.log.Debug("a site cannot be watched", "site", site.Name, "err", err)

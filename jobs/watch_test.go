@@ -34,17 +34,17 @@ func TestWatchingShowsWhoComesAndGoes(t *testing.T) {
 	assert.NotEmpty(t, at("127.42.11.76").Endpoint.String)
 
 	// Switched off, it is no longer listened to.
-	require.NoError(t, b.s.SetWatch(ctx, b.site.ID, false))
-	site, err := b.s.Site(ctx, b.site.ID)
+	require.NoError(t, b.s.Sites.SetWatch(ctx, b.site.ID, false))
+	site, err := b.s.Sites.Get(ctx, b.site.ID)
 	require.NoError(t, err)
 	assert.False(t, site.Watch)
 
 	// A goodbye is kept with the device until it is heard again.
-	known, err := b.s.Left(ctx, b.site.ID, at("127.42.11.11").Endpoint.String)
+	known, err := b.s.Devices.Left(ctx, b.site.ID, at("127.42.11.11").Endpoint.String)
 	require.NoError(t, err)
 	assert.True(t, known)
 	assert.False(t, at("127.42.11.11").Status.LeftAt.IsZero())
-	known, err = b.s.Left(ctx, b.site.ID, "urn:uuid:nobody")
+	known, err = b.s.Devices.Left(ctx, b.site.ID, "urn:uuid:nobody")
 	require.NoError(t, err)
 	assert.False(t, known, "the goodbye of a stranger changes nothing")
 	b.sweep()

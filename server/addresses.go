@@ -34,7 +34,7 @@ func addrList(text string) (out []netip.Addr, err error) {
 		a, err := netip.ParseAddr(f)
 		if err != nil || !a.Is4() {
 			return nil, &address.PlanError{Field: "dns", Problem: fmt.Sprintf("the name server %q is not an address", f),
-				Remedy: "type them like 192.0.2.53, 198.51.100.53"}
+				Fix: "type them like 192.0.2.53, 198.51.100.53"}
 		}
 		out = append(out, a)
 	}
@@ -57,7 +57,7 @@ func (b networkBody) read() (address.Network, error) {
 	if g := strings.TrimSpace(b.Gateway); g != "" {
 		if n.Gateway, err = netip.ParseAddr(g); err != nil {
 			return n, &address.PlanError{Field: "gateway", Problem: fmt.Sprintf("the gateway %q is not an address", g),
-				Remedy: "type it like 192.0.2.1, or leave it out"}
+				Fix: "type it like 192.0.2.1, or leave it out"}
 		}
 	}
 	return n, nil
@@ -141,11 +141,11 @@ func (s *Server) addressRoutes(api huma.API) {
 
 // planAddresses makes the plan, keeps the layout with the site, and looks at each new address live.
 func (s *Server) planAddresses(ctx context.Context, id uuid.UUID, devices []uuid.UUID, order string, n address.Network) (*planOut, error) {
-	site, err := s.cfg.Store.Site(ctx, id)
+	site, err := s.cfg.Store.Sites.Get(ctx, id)
 	if err != nil {
 		return nil, s.explain(err)
 	}
-	all, err := s.cfg.Store.Devices(ctx, id)
+	all, err := s.cfg.Store.Devices.List(ctx, id)
 	if err != nil {
 		return nil, s.explain(err)
 	}
@@ -167,7 +167,7 @@ func (s *Server) planAddresses(ctx context.Context, id uuid.UUID, devices []uuid
 	if err != nil {
 		return nil, s.explain(err)
 	}
-	if err := s.cfg.Store.LayOut(ctx, id, n); err != nil {
+	if err := s.cfg.Store.Sites.LayOut(ctx, id, n); err != nil {
 		return nil, s.explain(err)
 	}
 	out := &planOut{}
@@ -224,7 +224,7 @@ func sortDevices(list []*store.Device, order string) {
 }
 
 func (s *Server) applyAddresses(ctx context.Context, id uuid.UUID, title string, lines []addressBody) (*runOut, error) {
-	site, err := s.cfg.Store.Site(ctx, id)
+	site, err := s.cfg.Store.Sites.Get(ctx, id)
 	if err != nil {
 		return nil, s.explain(err)
 	}
@@ -269,6 +269,6 @@ func (s *Server) applyAddresses(ctx context.Context, id uuid.UUID, title string,
 			return nil, s.explain(err)
 		}
 	}
-	run, err := s.cfg.Queue.Readdress(ctx, id, title, plan)
+	run, err := s.cfg.Queue.SetAddresses(ctx, id, title, plan)
 	return &runOut{viewOfRun(run, time.Now())}, s.explain(err)
 }

@@ -11,7 +11,7 @@ import (
 
 // did records what the person who asks is about to do. What cannot be recorded is not done.
 func (s *Server) did(ctx context.Context, action, subject string, site, device uuid.UUID) error {
-	return s.cfg.Store.Audit(ctx, store.Deed{Person: person(ctx), Action: action, Subject: subject, Site: site, Device: device})
+	return s.cfg.Store.Deeds.Add(ctx, store.Deed{Person: person(ctx), Action: action, Subject: subject, Site: site, Device: device})
 }
 
 // auditRoutes show what was done, by whom and when.
@@ -27,7 +27,7 @@ func (s *Server) auditRoutes(api huma.API) {
 				site = &id
 			}
 			before, _ := uuid.Parse(in.Before)
-			acts, err := s.cfg.Store.Acts(ctx, site, before, 200)
+			acts, err := s.cfg.Store.Deeds.List(ctx, site, before, 200)
 			return &struct{ Body []store.Act }{acts}, s.explain(err)
 		})
 }

@@ -56,7 +56,7 @@ func (s *Server) bookRoutes(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "list-path-books", Method: "GET", Path: "/api/path-books",
 		Summary: "All path books with their recipes"},
 		func(ctx context.Context, _ *struct{}) (*struct{ Body []bookView }, error) {
-			own, err := s.cfg.Store.PathBooks(ctx)
+			own, err := s.cfg.Store.Books.List(ctx)
 			if err != nil {
 				return nil, s.explain(err)
 			}
@@ -85,7 +85,7 @@ func (s *Server) bookRoutes(api huma.API) {
 			if err != nil {
 				return nil, s.explain(err)
 			}
-			added, conflicts, err := s.cfg.Store.MergeBook(ctx, b)
+			added, conflicts, err := s.cfg.Store.Books.Merge(ctx, b)
 			if conflicts == nil {
 				conflicts = []recipe.Conflict{}
 			}
@@ -94,7 +94,7 @@ func (s *Server) bookRoutes(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "delete-path-book", Method: "DELETE", Path: "/api/path-books/{book}",
 		Summary: "Remove a path book of one's own"},
 		func(ctx context.Context, in *BookPath) (*struct{}, error) {
-			return nil, s.explain(s.cfg.Store.DeleteBook(ctx, in.Book))
+			return nil, s.explain(s.cfg.Store.Books.Delete(ctx, in.Book))
 		})
 }
 
@@ -108,7 +108,7 @@ func (s *Server) bookFile(w http.ResponseWriter, r *http.Request) {
 		writeProblem(w, s.explain(store.ErrNotFound).(*Problem))
 		return
 	}
-	own, err := s.cfg.Store.PathBooks(r.Context())
+	own, err := s.cfg.Store.Books.List(r.Context())
 	if err != nil {
 		writeProblem(w, s.explain(err).(*Problem))
 		return

@@ -52,7 +52,7 @@ func (s *Server) claim(ctx context.Context, site uuid.UUID, in claimBody) (*runO
 	var claims []jobs.Claim
 	var keys []store.NewSignIn
 	for _, id := range in.Devices {
-		d, err := s.cfg.Store.Device(ctx, id)
+		d, err := s.cfg.Store.Devices.Get(ctx, id)
 		if err != nil {
 			return nil, s.explain(err)
 		}
@@ -84,7 +84,7 @@ func (s *Server) claim(ctx context.Context, site uuid.UUID, in claimBody) (*runO
 			return nil, s.explain(err)
 		}
 	}
-	if _, err := s.cfg.Store.AddSignIns(ctx, keys...); err != nil {
+	if _, err := s.cfg.Store.SignIns.AddAll(ctx, keys...); err != nil {
 		return nil, s.explain(err)
 	}
 	run, err := s.cfg.Queue.Claim(ctx, site, title, claims)

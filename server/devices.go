@@ -48,7 +48,7 @@ func (s *Server) deviceRoutes(api huma.API) {
 		})
 	huma.Register(api, huma.Operation{OperationID: "get-device", Method: "GET", Path: "/api/devices/{device}", Summary: "One device"},
 		func(ctx context.Context, in *DevicePath) (*struct{ Body deviceView }, error) {
-			d, err := s.cfg.Store.Device(ctx, in.Device)
+			d, err := s.cfg.Store.Devices.Get(ctx, in.Device)
 			if err != nil {
 				return nil, s.explain(err)
 			}
@@ -72,15 +72,15 @@ func (s *Server) deviceRoutes(api huma.API) {
 				}
 			}{}
 			var err error
-			out.Body.Before, err = s.cfg.Store.Rename(ctx, in.Device, wiretext.Line(in.Body.Name, 120))
+			out.Body.Before, err = s.cfg.Store.Devices.Rename(ctx, in.Device, wiretext.Line(in.Body.Name, 120))
 			return out, s.explain(err)
 		})
 	huma.Register(api, huma.Operation{OperationID: "forget-device", Method: "DELETE", Path: "/api/devices/{device}",
 		Summary: "Remove a device with its evidence"},
 		func(ctx context.Context, in *DevicePath) (*struct{}, error) {
-			d, err := s.cfg.Store.Device(ctx, in.Device)
+			d, err := s.cfg.Store.Devices.Get(ctx, in.Device)
 			if err == nil {
-				_, err = s.cfg.Store.Forget(ctx, person(ctx), d.Site, []uuid.UUID{d.ID})
+				_, err = s.cfg.Store.Devices.Forget(ctx, person(ctx), d.Site, []uuid.UUID{d.ID})
 			}
 			return nil, s.explain(err)
 		})

@@ -55,20 +55,21 @@ type deviceView struct {
 	Streams     []streamView      `json:"streams"`
 	Placements  []latch.Placement `json:"placements"`
 	Via         *viaView          `json:"via,omitempty" doc:"the recorder that it is reached through"`
-	Ladder      *ladderView       `json:"ladder,omitempty" doc:"paths that were tried, of a device without a device service"`
+	TriedPaths  *triedPathsView   `json:"tried_paths,omitempty" doc:"paths that were tried, of a device without a device service"`
 	Findings    []findingView     `json:"findings,omitempty" doc:"what a person should act on beside the next step"`
 	Agreed      *time.Time        `json:"agreed,omitempty" doc:"when somebody agreed that its sign-in may be sent readable"`
 	Factory     string            `json:"factory,omitempty" doc:"a finding: the user that it still has with its factory password"`
 	Grid        []latch.GridRow   `json:"grid,omitempty" doc:"what the sign-ins open"`
 	SkewMS      int64             `json:"skew_ms,omitempty" doc:"by how much its clock is ahead, where that is more than a few seconds"`
-	Remedies    []remedyView      `json:"remedies,omitempty" doc:"changes made on it that can be taken back"`
+	Tuning      *tuningView       `json:"tuning,omitempty" doc:"how its streams were set, where somebody has"`
+	Fixes       []fixView         `json:"fixes,omitempty" doc:"changes made on it that can be taken back"`
 	Snapshot    *pictureView      `json:"snapshot,omitempty" doc:"its still picture over HTTP"`
 	Motion      *pictureView      `json:"mjpeg,omitempty" doc:"its motion JPEG over HTTP"`
 	Channels    []channelView     `json:"channels,omitempty" doc:"of a recorder: what it sends on"`
 }
 
-// ladderView is how a stream path was looked for.
-type ladderView struct {
+// triedPathsView is how a stream path was looked for.
+type triedPathsView struct {
 	Recipe string            `json:"recipe,omitempty"`
 	Shape  string            `json:"shape,omitempty"`
 	Manner string            `json:"manner" doc:"what the server judges first"`
@@ -225,9 +226,10 @@ func viewOf(d *store.Device) deviceView {
 			v.Via.Place = s.Location
 		}
 	}
-	if st.Located != nil && len(st.Located.Tried) > 0 && st.Reached != nil && st.Reached.Ladder != nil {
-		v.Ladder = &ladderView{Recipe: st.Located.Recipe, Shape: st.Located.Shape, Manner: string(st.Reached.Ladder.Precedence),
-			Tried: st.Located.Tried}
+	if st.Located != nil && len(st.Located.Tried) > 0 && st.Reached != nil && st.Reached.StreamServer != nil {
+		v.TriedPaths = &triedPathsView{Recipe: st.Located.Recipe, Shape: st.Located.Shape,
+			Manner: string(st.Reached.StreamServer.Precedence),
+			Tried:  st.Located.Tried}
 	}
 	for _, c := range st.Channels {
 		view := channelView{Number: c.Number, Name: c.Name, Place: c.Place, Page: c.Page}
@@ -236,7 +238,7 @@ func viewOf(d *store.Device) deviceView {
 		}
 		v.Channels = append(v.Channels, view)
 	}
-	v.Grid, v.Remedies = d.Status.Grid(), undoable(st)
+	v.Grid, v.Fixes, v.Tuning = d.Status.Grid(), undoable(st), viewOfTuning(st.Tuning)
 	v.Snapshot, v.Motion = viewOfPicture(st, "snapshot"), viewOfPicture(st, "mjpeg")
 	if r := st.Reached; r != nil && d.Via == nil && (time.Duration(r.SkewMS)*time.Millisecond).Abs() > largestSkew {
 		v.SkewMS = r.SkewMS
@@ -262,14 +264,21 @@ func webPage(d *store.Device) string {
 	if d.Via != nil {
 		return d.Status.Device.Page // the recorder's own page is not the camera's
 	}
-	if x := d.Status.Device.XAddr; x != "" && d.Status.InScope() {
+	x := d.Status.Device.XAddr
+	if r := d.Status.Reached; r != nil && r.Service != "" {
+		x = r.Service
+	}
+	if x != "" && d.Status.InScope() {
 		if i := strings.Index(x, "/onvif"); i > 0 {
 			return x[:i] + "/"
 		}
 	}
 	for _, p := range d.Status.Device.Ports {
-		if p.Speaks == "http" || p.Speaks == "device service" {
+		switch p.Speaks {
+		case "http", "device service":
 			return fmt.Sprintf("http://%s:%d/", d.Addr, p.Number)
+		case "https":
+			return fmt.Sprintf("https://%s:%d/", d.Addr, p.Number)
 		}
 	}
 	return ""

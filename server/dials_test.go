@@ -14,7 +14,7 @@ import (
 // The web process dials no device and asks no network: it has that done by an agent.
 func TestTheWebProcessDialsNothing(t *testing.T) {
 	t.Parallel()
-	dials := regexp.MustCompile(`\bDial|net\.Listen|http\.(Get|Post|Client)|readdress\.(Free|Do)|address\.Interfaces|\b(onvif|rtsp|prove|player|picture|ladder)\.(New|Dial|Open)|discovery\.(Sweep|Watch|Locate)`)
+	dials := regexp.MustCompile(`\bDial|net\.Listen|http\.(Get|Post|Client)|netconfig\.(Free|Do)|address\.Interfaces|\b(onvif|rtsp|prove|player|picture|pathprobe)\.(New|Dial|Open)|discovery\.(Sweep|Watch|Locate)`)
 	files, err := filepath.Glob("*.go")
 	require.NoError(t, err)
 	require.NotEmpty(t, files)

@@ -191,7 +191,7 @@ func (s *Server) sessionHolds(r *http.Request) bool {
 	if err != nil {
 		return false
 	}
-	_, err = s.cfg.Store.SessionPerson(r.Context(), c.Value)
+	_, err = s.cfg.Store.People.OfSession(r.Context(), c.Value)
 	return !errors.Is(err, store.ErrNotFound)
 }
 

@@ -28,7 +28,7 @@ func (s *Server) evidenceRoutes(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "list-evidence", Method: "GET", Path: "/api/devices/{device}/evidence",
 		Summary: "What was seen of a device, newest first"},
 		func(ctx context.Context, in *DevicePath) (*struct{ Body []recordView }, error) {
-			records, err := s.cfg.Store.History(ctx, in.Device, 100)
+			records, err := s.cfg.Store.Devices.History(ctx, in.Device, 100)
 			if err != nil {
 				return nil, s.explain(err)
 			}
@@ -59,7 +59,7 @@ func (s *Server) still(w http.ResponseWriter, r *http.Request) {
 		writeProblem(w, s.explain(store.ErrNotFound).(*Problem))
 		return
 	}
-	jpeg, err := s.cfg.Store.Still(r.Context(), id)
+	jpeg, err := s.cfg.Store.Devices.Still(r.Context(), id)
 	if err != nil {
 		writeProblem(w, s.explain(err).(*Problem))
 		return
@@ -79,7 +79,7 @@ func (s *Server) exchange(w http.ResponseWriter, r *http.Request) {
 		writeProblem(w, s.explain(store.ErrNotFound).(*Problem))
 		return
 	}
-	text, err := s.cfg.Store.Exchange(r.Context(), id)
+	text, err := s.cfg.Store.Devices.Exchange(r.Context(), id)
 	if err != nil {
 		writeProblem(w, s.explain(err).(*Problem))
 		return

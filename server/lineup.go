@@ -129,12 +129,12 @@ func (l *lineUp) site(ctx context.Context, id uuid.UUID) (*siteLineUp, error) {
 
 // update reads what has changed since the last time.
 func (s *siteLineUp) update(ctx context.Context, st *store.Store, site uuid.UUID, now time.Time) error {
-	c, err := st.Changes(ctx, site, s.mark)
+	c, err := st.Devices.Changes(ctx, site, s.mark)
 	if err != nil {
 		return err
 	}
 	if c.Whole {
-		all, err := st.Devices(ctx, site)
+		all, err := st.Devices.List(ctx, site)
 		if err != nil {
 			return err
 		}
@@ -150,7 +150,7 @@ func (s *siteLineUp) update(ctx context.Context, st *store.Store, site uuid.UUID
 	// What a device is to others hangs on it: who shares its address, whose recorder it is. They follow it once.
 	done := map[uuid.UUID]bool{}
 	for ask := c.Devices; len(ask) > 0; {
-		list, err := st.DevicesOf(ctx, ask)
+		list, err := st.Devices.Of(ctx, ask)
 		if err != nil {
 			return err
 		}

@@ -46,8 +46,9 @@ func newShed(t *testing.T, p *page, s *store.Store, cameras int) *shed {
 }
 
 func (x *shed) sight(t *testing.T, endpoint, addr string) uuid.UUID {
-	id, err := x.s.Sight(context.Background(), x.site.ID, nil, discovery.Sighting{Method: discovery.WSDiscovery, At: time.Now(),
-		Addr: netip.MustParseAddr(addr), Endpoint: endpoint, Kind: discovery.Camera, Name: endpoint, Stray: !strings.HasPrefix(addr, "192.0.2.")})
+	id, err := x.s.Devices.Sight(context.Background(), x.site.ID, nil, discovery.Sighting{Method: discovery.WSDiscovery, At: time.Now(),
+		Addr: netip.MustParseAddr(addr), Endpoint: endpoint, Kind: discovery.Camera, Name: endpoint, Stray: !strings.HasPrefix(addr,
+			"192.0.2.")})
 	require.NoError(t, err)
 	return id
 }
@@ -88,9 +89,9 @@ func TestTheLineUpTellsWhatHasChanged(t *testing.T) {
 		Log: slog.New(slog.DiscardHandler), ForgetSignIns: true}) // it needs no sign-in
 	require.NoError(t, err)
 	t.Cleanup(other.Close)
-	d, err := other.Device(ctx, x.ids[1])
+	d, err := other.Devices.Get(ctx, x.ids[1])
 	require.NoError(t, err)
-	require.NoError(t, other.Record(ctx, d, nil, store.Finding{Body: evidence.Reached{Addr: netip.MustParseAddr("192.0.2.2")}}))
+	require.NoError(t, other.Devices.Record(ctx, d, nil, store.Finding{Body: evidence.Reached{Addr: netip.MustParseAddr("192.0.2.2")}}))
 	next, names = x.changes(first.Version)
 	assert.Equal(t, "urn:1", names)
 	assert.Equal(t, first.Version, next.Since)
@@ -100,7 +101,7 @@ func TestTheLineUpTellsWhatHasChanged(t *testing.T) {
 	next, names = x.changes(next.Version)
 	assert.ElementsMatch(t, []string{"urn:2", "urn:twin"}, strings.Fields(names))
 	assert.True(t, next.Devices[0].Conflict && next.Devices[1].Conflict, "%+v", next.Devices)
-	_, err = s.Forget(ctx, store.Person{}, x.site.ID, []uuid.UUID{twin})
+	_, err = s.Devices.Forget(ctx, store.Person{}, x.site.ID, []uuid.UUID{twin})
 	require.NoError(t, err)
 	next, names = x.changes(next.Version)
 	assert.Equal(t, "urn:2", names)
@@ -108,10 +109,10 @@ func TestTheLineUpTellsWhatHasChanged(t *testing.T) {
 	assert.Equal(t, []uuid.UUID{twin}, next.Gone)
 
 	// What a person wants of a device changes it, and another name for a recorder changes those that are wanted on it.
-	require.NoError(t, s.Want(ctx, x.ids[:1], x.ids[2]))
+	require.NoError(t, s.Targets.Want(ctx, x.ids[:1], x.ids[2]))
 	next, names = x.changes(next.Version)
 	assert.Equal(t, "urn:0", names)
-	_, err = s.Rename(ctx, x.ids[2], "Strongroom")
+	_, err = s.Devices.Rename(ctx, x.ids[2], "Strongroom")
 	require.NoError(t, err)
 	next, names = x.changes(next.Version)
 	assert.Equal(t, "urn:0 Strongroom", names)
@@ -139,7 +140,7 @@ func TestASlowTransactionIsNotMissed(t *testing.T) {
 	defer tx.Rollback(ctx)
 	_, err = tx.Exec(ctx, "UPDATE devices SET name = 'Slow', changed = pg_current_xact_id() WHERE id = $1", x.ids[0])
 	require.NoError(t, err)
-	_, err = s.Rename(ctx, x.ids[1], "Quick") // a later transaction that ends earlier
+	_, err = s.Devices.Rename(ctx, x.ids[1], "Quick") // a later transaction that ends earlier
 	require.NoError(t, err)
 	before, names := x.changes("")
 	assert.Equal(t, "urn:0 Quick", names)
@@ -158,11 +159,11 @@ func TestAConsentEndsByItself(t *testing.T) {
 	p.setUp()
 	x := newShed(t, p, s, 1)
 	stray := x.sight(t, "urn:stray", "198.51.100.7")
-	d, err := s.Device(ctx, stray)
+	d, err := s.Devices.Get(ctx, stray)
 	require.NoError(t, err)
-	keeper, err := s.PersonByName(ctx, "keeper")
+	keeper, err := s.People.ByName(ctx, "keeper")
 	require.NoError(t, err)
-	require.NoError(t, s.Consent(ctx, d, keeper, "it is ours"))
+	require.NoError(t, s.Consents.Give(ctx, d, keeper, "it is ours"))
 	v, _ := x.changes("")
 	require.NotNil(t, v.Devices[1].Consent)
 	_, err = s.Pool.Exec(ctx, "UPDATE consents SET until = now() - interval '1 second'") // its time has passed
@@ -204,7 +205,7 @@ func TestTheEventStreamCarriesChanges(t *testing.T) {
 	p.setUp()
 	x := newShed(t, p, s, 2)
 	v, _ := x.changes("")
-	_, err := s.Rename(context.Background(), x.ids[0], "Before the page came")
+	_, err := s.Devices.Rename(context.Background(), x.ids[0], "Before the page came")
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
@@ -230,7 +231,7 @@ func TestTheEventStreamCarriesChanges(t *testing.T) {
 	first := next()
 	require.Len(t, first.Devices, 1)
 	assert.Equal(t, []string{v.Version, "Before the page came"}, []string{first.Since, first.Devices[0].Name})
-	_, err = s.Rename(context.Background(), x.ids[1], "While it looks")
+	_, err = s.Devices.Rename(context.Background(), x.ids[1], "While it looks")
 	require.NoError(t, err)
 	second := next()
 	require.Len(t, second.Devices, 1)

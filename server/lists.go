@@ -42,7 +42,7 @@ func (s *Server) listRoutes(api huma.API) {
 			if err != nil {
 				return nil, s.explain(err)
 			}
-			if err := s.cfg.Store.Expect(ctx, in.Site, rows); err != nil {
+			if err := s.cfg.Store.Sites.Expect(ctx, in.Site, rows); err != nil {
 				return nil, s.explain(err)
 			}
 			v, err := s.matchList(ctx, in.Site)
@@ -52,7 +52,7 @@ func (s *Server) listRoutes(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "remove-address-list", Method: "DELETE", Path: "/api/sites/{site}/address-list",
 		Summary: "Remove the site's address list"},
 		func(ctx context.Context, in *SitePath) (*struct{}, error) {
-			return nil, s.explain(s.cfg.Store.Expect(ctx, in.Site, nil))
+			return nil, s.explain(s.cfg.Store.Sites.Expect(ctx, in.Site, nil))
 		})
 	huma.Register(api, huma.Operation{OperationID: "use-listed-names", Method: "POST", Path: "/api/sites/{site}/address-list/names",
 		Summary: "Name found devices as the list does"},
@@ -72,7 +72,7 @@ func (s *Server) listRoutes(api huma.API) {
 				if err != nil || perr != nil || f.Row.Name == "" {
 					continue
 				}
-				if _, err = s.cfg.Store.Rename(ctx, id, f.Row.Name); err == nil {
+				if _, err = s.cfg.Store.Devices.Rename(ctx, id, f.Row.Name); err == nil {
 					out.Body.Named++
 				}
 			}
@@ -117,12 +117,12 @@ func readList(raw []byte) ([]addresslist.Row, []string, error) {
 		}
 	}
 	if first == nil {
-		first = &table.Error{Problem: "the file has no sheet", Remedy: "save it again as XLSX or CSV"}
+		first = &table.Error{Problem: "the file has no sheet", Fix: "save it again as XLSX or CSV"}
 	}
 	return nil, nil, first
 }
 
-var errSheet = &table.Error{Problem: "the file cannot be read as a spreadsheet", Remedy: "save it again as XLSX or CSV"}
+var errSheet = &table.Error{Problem: "the file cannot be read as a spreadsheet", Fix: "save it again as XLSX or CSV"}
 
 // checkZip refuses an archive that unpacks to more than any list does, before anything of it is unpacked.
 func checkZip(raw []byte) error {
@@ -134,7 +134,7 @@ func checkZip(raw []byte) error {
 	for _, f := range z.File {
 		if sum += f.UncompressedSize64; sum > maxUnzipped || f.UncompressedSize64 > maxUnzipped {
 			return &table.Error{Problem: fmt.Sprintf("the file unpacks to more than %d MB", maxUnzipped>>20),
-				Remedy: "save the list alone, without pictures and other sheets"}
+				Fix: "save the list alone, without pictures and other sheets"}
 		}
 	}
 	return nil
@@ -155,7 +155,7 @@ func sheetRows(f *excelize.File, name string) (cells [][]string, err error) {
 		}
 		row = row[:min(len(row), maxColumns)]
 		if n += len(row) + 1; n > maxCells {
-			return nil, &table.Error{Problem: "the sheet has more cells than any list", Remedy: "bring the rows of this site alone"}
+			return nil, &table.Error{Problem: "the sheet has more cells than any list", Fix: "bring the rows of this site alone"}
 		}
 		cells = append(cells, slices.Clone(row))
 		if err := table.Check(cells); err != nil {
@@ -170,11 +170,11 @@ func sheetRows(f *excelize.File, name string) (cells [][]string, err error) {
 
 func (s *Server) matchList(ctx context.Context, site uuid.UUID) (listView, error) {
 	v := listView{Warnings: []string{}}
-	rows, err := s.cfg.Store.Expected(ctx, site)
+	rows, err := s.cfg.Store.Sites.Expected(ctx, site)
 	if err != nil {
 		return v, err
 	}
-	devices, err := s.cfg.Store.Devices(ctx, site)
+	devices, err := s.cfg.Store.Devices.List(ctx, site)
 	if err != nil {
 		return v, err
 	}
@@ -205,5 +205,5 @@ func listProblem(err error) *Problem {
 	if l.Line > 0 {
 		where = fmt.Sprintf("Line %d: ", l.Line)
 	}
-	return problem(422, "bad_list", where+sentence(l.Problem), sentence(l.Remedy))
+	return problem(422, "bad_list", where+sentence(l.Problem), sentence(l.Fix))
 }

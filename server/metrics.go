@@ -80,7 +80,7 @@ func (c *siteCollector) Describe(to chan<- *prometheus.Desc) {
 func (c *siteCollector) Collect(to chan<- prometheus.Metric) {
 	ctx, done := context.WithTimeout(context.Background(), 10*time.Second)
 	defer done()
-	sites, err := c.s.cfg.Store.Sites(ctx)
+	sites, err := c.s.cfg.Store.Sites.List(ctx)
 	if err != nil {
 		return
 	}

@@ -29,7 +29,7 @@ type pastedView struct {
 	Segments []streamurl.Segment `json:"segments"`
 	Findings []streamurl.Finding `json:"findings"`
 	Problem  string              `json:"problem,omitempty"`
-	Remedy   string              `json:"remedy,omitempty"`
+	Fix      string              `json:"remedy,omitempty"`
 	Hosts    []string            `json:"hosts,omitempty" doc:"addresses to choose between, where two readings are alike"`
 }
 
@@ -90,11 +90,11 @@ func (s *Server) pasteRoutes(api huma.API) {
 			}
 		}) (*pasteOut, error) {
 			out := &pasteOut{}
-			books, err := s.cfg.Store.Books(ctx)
+			books, err := s.cfg.Store.Books.All(ctx)
 			var ranges address.Ranges
 			if err == nil && in.Body.Site != nil {
 				var site store.Site
-				site, err = s.cfg.Store.Site(ctx, *in.Body.Site)
+				site, err = s.cfg.Store.Sites.Get(ctx, *in.Body.Site)
 				ranges = site.Ranges
 			}
 			repaired := in.Body.repair(books, ranges)
@@ -121,12 +121,13 @@ func (s *Server) pasteRoutes(api huma.API) {
 				Save     bool   `json:"save,omitempty" doc:"keep the recipe in the path book once it has found streams"`
 			}
 		}) (*runOut, error) {
-			return s.takePaste(ctx, in.Site, in.Body.PasteBody, in.Body.Path, in.Body.Name, in.Body.Channels, in.Body.Save, in.Body.Readable)
+			return s.takePaste(ctx, in.Site, in.Body.PasteBody, in.Body.Path, in.Body.Name, in.Body.Channels, in.Body.Save,
+				in.Body.Readable)
 		})
 }
 
 func viewOfPasted(r streamurl.Repaired) pastedView {
-	v := pastedView{Line: r.Line, OK: r.OK, Findings: r.Findings, Problem: r.Problem, Remedy: r.Remedy, Hosts: r.Hosts,
+	v := pastedView{Line: r.Line, OK: r.OK, Findings: r.Findings, Problem: r.Problem, Fix: r.Fix, Hosts: r.Hosts,
 		Segments: []streamurl.Segment{}}
 	if r.OK {
 		label := ""
@@ -188,11 +189,11 @@ func explainsAll(t recipe.Template, paths []string) bool {
 // takePaste puts the sign-in on the keyring, if it is not there yet, and begins the run.
 func (s *Server) takePaste(ctx context.Context, id uuid.UUID, b PasteBody, shape, name string, channels int, save,
 	readable bool) (*runOut, error) {
-	site, err := s.cfg.Store.Site(ctx, id)
+	site, err := s.cfg.Store.Sites.Get(ctx, id)
 	if err != nil {
 		return nil, s.explain(err)
 	}
-	books, err := s.cfg.Store.Books(ctx)
+	books, err := s.cfg.Store.Books.All(ctx)
 	if err != nil {
 		return nil, s.explain(err)
 	}
@@ -208,7 +209,8 @@ func (s *Server) takePaste(ctx context.Context, id uuid.UUID, b PasteBody, shape
 	}
 	addr, err := netip.ParseAddr(u.Host)
 	if err != nil {
-		return nil, problem(422, "no_address", "The URL names "+u.Host+", which is not an address.", "Put the camera's address in its place.")
+		return nil, problem(422, "no_address", "The URL names "+u.Host+", which is not an address.",
+			"Put the camera's address in its place.")
 	}
 	if err := (&address.Guard{Allowed: site.Ranges}).Check(addr); err != nil {
 		return nil, problem(422, "out_of_scope", sentence(err.Error()), "Add its range to the site if it belongs there.")
@@ -218,7 +220,8 @@ func (s *Server) takePaste(ctx context.Context, id uuid.UUID, b PasteBody, shape
 	}
 	t, err := recipe.Parse(shape)
 	if err != nil {
-		return nil, problem(422, "bad_recipe", "The recipe cannot be read: "+err.Error()+".", "See the recipe language in the documentation.")
+		return nil, problem(422, "bad_recipe", "The recipe cannot be read: "+err.Error()+".",
+			"See the recipe language in the documentation.")
 	}
 	if len(t.Invert(u.Target())) == 0 {
 		return nil, problem(422, "bad_recipe", "The recipe does not make the pasted URL.", "Choose another reading, or mend the recipe.")
@@ -251,7 +254,7 @@ func (s *Server) takePaste(ctx context.Context, id uuid.UUID, b PasteBody, shape
 
 // keep finds a sign-in on the keyring or adds it, for this site.
 func (s *Server) keep(ctx context.Context, in signin.SignIn, site uuid.UUID, host string) (uuid.UUID, error) {
-	list, err := s.cfg.Store.SignIns(ctx)
+	list, err := s.cfg.Store.SignIns.List(ctx)
 	if err != nil {
 		return uuid.Nil, err
 	}
@@ -259,11 +262,11 @@ func (s *Server) keep(ctx context.Context, in signin.SignIn, site uuid.UUID, hos
 		if k.User != in.User {
 			continue
 		}
-		if known, err := s.cfg.Store.Decrypt(ctx, k.ID); err == nil && known.Secret.Reveal() == in.Secret.Reveal() {
+		if known, err := s.cfg.Store.SignIns.Decrypt(ctx, k.ID); err == nil && known.Secret.Reveal() == in.Secret.Reveal() {
 			return k.ID, nil
 		}
 	}
 	label := fmt.Sprintf("%s of %s", in.User, host)
-	return s.cfg.Store.AddSignIn(ctx, store.NewSignIn{Label: label, User: in.User, Secret: in.Secret,
+	return s.cfg.Store.SignIns.Add(ctx, store.NewSignIn{Label: label, User: in.User, Secret: in.Secret,
 		Terms: store.Terms{Site: &site, Note: "from a pasted URL"}})
 }

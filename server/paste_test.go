@@ -61,7 +61,7 @@ func TestTakingWhatWasPasted(t *testing.T) {
 	p, s, _ := serve(t, storetest.URL(t))
 	p.setUp()
 	ctx := context.Background()
-	site, err := s.CreateSite(ctx, "Viaduct", address.MustParse("192.0.2.0/24"))
+	site, err := s.Sites.Create(ctx, "Viaduct", address.MustParse("192.0.2.0/24"))
 	require.NoError(t, err)
 	at := "/api/sites/" + site.ID.String() + "/paste"
 	take := func(text, shape string) map[string]any {
@@ -82,7 +82,7 @@ func TestTakingWhatWasPasted(t *testing.T) {
 		require.Equal(t, 202, status, raw)
 		assert.Contains(t, raw, "Prove 4 channels of 192.0.2.7")
 	}
-	keys, err := s.SignIns(ctx)
+	keys, err := s.SignIns.List(ctx)
 	require.NoError(t, err)
 	require.Len(t, keys, 1, "the same sign-in is not kept twice")
 	assert.Equal(t, []any{"fitter of 192.0.2.7", &site.ID}, []any{keys[0].Label, keys[0].Site})

@@ -102,9 +102,9 @@ func (s *Server) explain(err error) error {
 	case errors.Is(err, store.ErrNotFound):
 		return problem(404, "not_found", "That is not there any more.", "Go back and look again.")
 	case errors.As(err, &ranges):
-		return problem(422, "bad_range", sentence(ranges.Error()), ranges.Remedy)
+		return problem(422, "bad_range", sentence(ranges.Error()), ranges.Fix)
 	case errors.As(err, &plan):
-		return problem(422, "bad_"+plan.Field, sentence(plan.Problem), sentence(plan.Remedy))
+		return problem(422, "bad_"+plan.Field, sentence(plan.Problem), sentence(plan.Fix))
 	case errors.As(err, &many):
 		q := problem(422, "too_many_addresses", sentence(many.Error()), "Confirm the number, or type a smaller range.")
 		q.Count = many.Count

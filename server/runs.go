@@ -17,7 +17,7 @@ import (
 
 type runView struct {
 	ID      uuid.UUID `json:"id"`
-	Kind    string    `json:"kind" enum:"sweep,open,remove,readdress,claim,paste,remedy"`
+	Kind    string    `json:"kind" enum:"sweep,open,remove,address,claim,paste,fix,tune"`
 	Title   string    `json:"title"`
 	State   string    `json:"state" enum:"running,finished,stopped,failed"`
 	Doing   string    `json:"doing"`
@@ -59,7 +59,7 @@ func (s *Server) runRoutes(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "list-runs", Method: "GET", Path: "/api/sites/{site}/runs",
 		Summary: "Long work of a site, newest first"},
 		func(ctx context.Context, in *SitePath) (*struct{ Body []runView }, error) {
-			runs, err := s.cfg.Store.Runs(ctx, in.Site, 20)
+			runs, err := s.cfg.Store.Runs.List(ctx, in.Site, 20)
 			if err != nil {
 				return nil, s.explain(err)
 			}
@@ -77,7 +77,7 @@ func (s *Server) runRoutes(api huma.API) {
 				Confirm bool `json:"confirm_large,omitempty" doc:"the number of addresses was shown and confirmed"`
 			}
 		}) (*runOut, error) {
-			site, err := s.cfg.Store.Site(ctx, in.Site)
+			site, err := s.cfg.Store.Sites.Get(ctx, in.Site)
 			if err != nil {
 				return nil, s.explain(err)
 			}
@@ -115,7 +115,7 @@ func (s *Server) runRoutes(api huma.API) {
 		func(ctx context.Context, in *struct {
 			Run uuid.UUID `path:"run"`
 		}) (*struct{}, error) {
-			run, err := s.cfg.Store.Run(ctx, in.Run)
+			run, err := s.cfg.Store.Runs.Get(ctx, in.Run)
 			if err == nil {
 				err = s.did(ctx, "stopped", run.Title, run.Site, uuid.Nil)
 			}
@@ -135,7 +135,7 @@ func cameras(n int) string {
 
 func (s *Server) openLatches(ctx context.Context, site uuid.UUID, in openBody) (*runOut, error) {
 	title := "Open latches of " + cameras(len(in.Devices))
-	all, err := s.cfg.Store.Devices(ctx, site)
+	all, err := s.cfg.Store.Devices.List(ctx, site)
 	if err != nil {
 		return nil, s.explain(err)
 	}
@@ -162,7 +162,7 @@ func (s *Server) openLatches(ctx context.Context, site uuid.UUID, in openBody) (
 		return nil, s.explain(err)
 	}
 	if in.Target != nil {
-		if err := s.cfg.Store.Want(ctx, in.Devices, *in.Target); err != nil {
+		if err := s.cfg.Store.Targets.Want(ctx, in.Devices, *in.Target); err != nil {
 			return nil, s.explain(err)
 		}
 	}

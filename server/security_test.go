@@ -281,27 +281,27 @@ func TestNothingIsWrittenBeforeAllInputIsValid(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(raw), &site))
 	var ids []uuid.UUID
 	for i, open := range []bool{true, true, false} {
-		id, err := s.Sight(ctx, site.ID, nil, discovery.Sighting{Method: discovery.MDNS,
+		id, err := s.Devices.Sight(ctx, site.ID, nil, discovery.Sighting{Method: discovery.MDNS,
 			Addr: netip.AddrFrom4([4]byte{192, 0, 2, byte(i + 7)}), Serial: strconv.Itoa(i), Kind: discovery.Camera})
 		require.NoError(t, err)
-		d, err := s.Device(ctx, id)
+		d, err := s.Devices.Get(ctx, id)
 		require.NoError(t, err)
-		require.NoError(t, s.Record(ctx, d, nil, store.Finding{Body: evidence.Reached{Addr: d.Status.Device.Addr}}))
-		require.NoError(t, s.Record(ctx, d, nil, store.Finding{Body: evidence.SignedIn{Open: open}}))
+		require.NoError(t, s.Devices.Record(ctx, d, nil, store.Finding{Body: evidence.Reached{Addr: d.Status.Device.Addr}}))
+		require.NoError(t, s.Devices.Record(ctx, d, nil, store.Finding{Body: evidence.SignedIn{Open: open}}))
 		ids = append(ids, id)
 	}
 	keys := func() []store.SignIn {
-		list, err := s.SignIns(ctx)
+		list, err := s.SignIns.List(ctx)
 		require.NoError(t, err)
 		return list
 	}
 	path := "/api/sites/" + site.ID.String() + "/claim"
 	p.problem("not_fresh", "POST", path, map[string]any{"devices": ids, "user": "fitter"})
 	p.problem("not_fresh", "POST", path, map[string]any{"devices": ids, "user": "fitter", "secret": "tarn-water-77"})
-	p.problem("not_signed_in", "POST", "/api/sites/"+site.ID.String()+"/remedies",
+	p.problem("not_signed_in", "POST", "/api/sites/"+site.ID.String()+"/fixes",
 		map[string]any{"devices": ids, "user": "watcher", "action": "stream_user"})
 	assert.Empty(t, keys())
-	acts, err := s.Acts(ctx, nil, uuid.Nil, 10)
+	acts, err := s.Deeds.List(ctx, nil, uuid.Nil, 10)
 	require.NoError(t, err)
 	assert.Len(t, acts, 1, "nor does the record say that anything was done")
 
@@ -323,7 +323,7 @@ func TestEventStreamEndsWithItsSession(t *testing.T) {
 	t.Parallel()
 	p, s, _ := serve(t, storetest.URL(t))
 	p.setUp()
-	site, err := s.CreateSite(context.Background(), "x", address.MustParse("192.0.2.0/24"))
+	site, err := s.Sites.Create(context.Background(), "x", address.MustParse("192.0.2.0/24"))
 	require.NoError(t, err)
 	res, err := p.client.Get(p.url + "/api/sites/" + site.ID.String() + "/events")
 	require.NoError(t, err)
@@ -368,7 +368,7 @@ func TestActsAreRecordedWithWhoAndWhere(t *testing.T) {
 		"made the site|192.0.2.0/24|Works",
 	}, got)
 	assert.NotContains(t, raw, "tarn-water-7")
-	_, err := s.Acts(context.Background(), nil, uuid.Nil, 1)
+	_, err := s.Deeds.List(context.Background(), nil, uuid.Nil, 1)
 	require.NoError(t, err)
 }
 
@@ -376,7 +376,7 @@ func TestWeakPasswordsAreShownOnTheKeyring(t *testing.T) {
 	t.Parallel()
 	p, s, _ := serve(t, storetest.URL(t))
 	p.setUp()
-	_, err := s.AddSignIns(context.Background(), store.NewSignIn{Label: "weak", User: "fitter", Secret: signin.NewSecret("lantern")},
+	_, err := s.SignIns.AddAll(context.Background(), store.NewSignIn{Label: "weak", User: "fitter", Secret: signin.NewSecret("lantern")},
 		store.NewSignIn{Label: "good", User: "fitter", Secret: signin.NewSecret("kf3xq-7vbn2-mmwz9-a4c6e")})
 	require.NoError(t, err)
 	_, raw, _ := p.do("GET", "/api/sign-ins", nil)

@@ -79,8 +79,9 @@ func bare(cfg Config) *Server {
 	if cfg.Patience == 0 {
 		cfg.Patience = patience
 	}
-	return &Server{cfg: cfg, hub: newHub(), lineUp: newLineUp(cfg.Store, cfg.Now), accounts: newGate(freeByAccount, cfg.Now), addresses: newGate(freeByAddress, cfg.Now),
-		hashing: make(chan struct{}, mostHashes)}
+	return &Server{cfg: cfg, hub: newHub(), lineUp: newLineUp(cfg.Store, cfg.Now), accounts: newGate(freeByAccount, cfg.Now),
+		addresses: newGate(freeByAddress, cfg.Now),
+		hashing:   make(chan struct{}, mostHashes)}
 }
 
 // New builds the server. Events flow while ctx lives.
@@ -88,7 +89,8 @@ func New(ctx context.Context, cfg Config) *Server {
 	s := bare(cfg)
 	s.metrics = newMetrics(s)
 	r := chi.NewRouter()
-	r.Use(ownRequestID, middleware.RequestID, s.logged, s.metrics.timed, middleware.Recoverer, middleware.Compress(1), s.securityHeaders, s.knownHost,
+	r.Use(ownRequestID, middleware.RequestID, s.logged, s.metrics.timed, middleware.Recoverer, middleware.Compress(1), s.securityHeaders,
+		s.knownHost,
 		s.sameOrigin(),
 		s.withCaller, s.inTime, withoutNUL)
 	s.routes(r)
@@ -120,7 +122,8 @@ func (s *Server) api(r chi.Router) huma.API {
 	s.runRoutes(api)
 	s.addressRoutes(api)
 	s.claimRoutes(api)
-	s.remedyRoutes(api)
+	s.fixRoutes(api)
+	s.tuneRoutes(api)
 	s.certificateRoutes(api)
 	s.urlRoutes(api)
 	s.roleRoutes(api)

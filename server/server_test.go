@@ -224,10 +224,11 @@ func TestDevicesSayWhatToDoNext(t *testing.T) {
 	_, raw, _ := p.do("POST", "/api/sites", map[string]any{"name": "Works", "ranges": []string{"192.0.2.0/24"}})
 	var site siteView
 	require.NoError(t, json.Unmarshal([]byte(raw), &site))
-	in, err := s.Sight(context.Background(), site.ID, nil, discovery.Sighting{Method: discovery.WSDiscovery,
-		Addr: netip.MustParseAddr("192.0.2.7"), Endpoint: "urn:1", Kind: discovery.Camera, XAddr: "http://192.0.2.7:8080/onvif/device_service"})
+	in, err := s.Devices.Sight(context.Background(), site.ID, nil, discovery.Sighting{Method: discovery.WSDiscovery,
+		Addr: netip.MustParseAddr("192.0.2.7"), Endpoint: "urn:1", Kind: discovery.Camera,
+		XAddr: "http://192.0.2.7:8080/onvif/device_service"})
 	require.NoError(t, err)
-	_, err = s.Sight(context.Background(), site.ID, nil, discovery.Sighting{Method: discovery.WSDiscovery,
+	_, err = s.Devices.Sight(context.Background(), site.ID, nil, discovery.Sighting{Method: discovery.WSDiscovery,
 		Addr: netip.MustParseAddr("198.51.100.7"), Stray: true, Endpoint: "urn:2", Kind: discovery.Camera})
 	require.NoError(t, err)
 	_, raw, _ = p.do("GET", "/api/sites/"+site.ID.String()+"/devices", nil)
@@ -276,7 +277,7 @@ func TestEventsReachThePage(t *testing.T) {
 	}()
 	var got string
 	require.Eventually(t, func() bool {
-		_, err := s.Sight(context.Background(), site.ID, nil, discovery.Sighting{Method: discovery.WSDiscovery, At: time.Now(),
+		_, err := s.Devices.Sight(context.Background(), site.ID, nil, discovery.Sighting{Method: discovery.WSDiscovery, At: time.Now(),
 			Addr: netip.MustParseAddr("192.0.2.7"), Endpoint: "urn:1"})
 		require.NoError(t, err)
 		select {
@@ -352,7 +353,7 @@ func TestAddressLists(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(raw), &site))
 	path := "/api/sites/" + site.ID.String() + "/address-list"
 	for last, serial := range map[string]string{"7": "C1", "9": "C9"} {
-		_, err := s.Sight(context.Background(), site.ID, nil, discovery.Sighting{Method: discovery.MDNS,
+		_, err := s.Devices.Sight(context.Background(), site.ID, nil, discovery.Sighting{Method: discovery.MDNS,
 			Addr: netip.MustParseAddr("192.0.2." + last), Serial: serial, Kind: discovery.Camera})
 		require.NoError(t, err)
 	}

@@ -61,7 +61,7 @@ func (s *Server) requireSession(api huma.API) func(huma.Context, func(huma.Conte
 // signedIn returns who a session token belongs to, or a *Problem.
 func (s *Server) signedIn(ctx context.Context, token string) (store.Person, error) {
 	if token != "" {
-		p, err := s.cfg.Store.SessionPerson(ctx, token)
+		p, err := s.cfg.Store.People.OfSession(ctx, token)
 		if err == nil {
 			return p, nil
 		}
@@ -115,7 +115,7 @@ func (s *Server) sessionRoutes(api huma.API) {
 			Token string `cookie:"unlatch_session"`
 		}) (*struct{ Body sessionState }, error) {
 			out := &struct{ Body sessionState }{}
-			has, err := s.cfg.Store.HasPeople(ctx)
+			has, err := s.cfg.Store.People.Any(ctx)
 			if err != nil {
 				return nil, s.explain(err)
 			}
@@ -136,7 +136,7 @@ func (s *Server) sessionRoutes(api huma.API) {
 		func(ctx context.Context, in *struct {
 			Token string `cookie:"unlatch_session"`
 		}) (*cookieOut, error) {
-			if err := s.cfg.Store.EndSession(ctx, in.Token); err != nil {
+			if err := s.cfg.Store.People.EndSession(ctx, in.Token); err != nil {
 				return nil, s.explain(err)
 			}
 			s.hub.wakeAll() // event streams of the session end with it
@@ -190,7 +190,7 @@ func (s *Server) setUp(ctx context.Context, in firstAccount, by Caller) (*cookie
 	if err := s.hash(ctx, func() { hash = HashPassword(in.Password) }); err != nil {
 		return nil, s.explain(err)
 	}
-	p, err := s.cfg.Store.CreateFirstPerson(ctx, strings.TrimSpace(in.Name), hash)
+	p, err := s.cfg.Store.People.CreateFirst(ctx, strings.TrimSpace(in.Name), hash)
 	if errors.Is(err, store.ErrTaken) {
 		return nil, problem(409, "set_up_already", "The first account was made already.", "Sign in with it.")
 	}
@@ -206,7 +206,7 @@ func (s *Server) setUp(ctx context.Context, in firstAccount, by Caller) (*cookie
 func (s *Server) signIn(ctx context.Context, in credentials, by Caller) (*cookieOut, error) {
 	name := strings.TrimSpace(in.Name)
 	account, address := "account "+strings.ToLower(name), by.addr
-	if known, err := s.cfg.Store.KnownBrowser(ctx, by.Browser, name); err == nil && known {
+	if known, err := s.cfg.Store.People.KnownBrowser(ctx, by.Browser, name); err == nil && known {
 		account, address = "browser "+by.Browser, "browser "+by.Browser
 	}
 	if wait := s.addresses.begin(address); wait > 0 {
@@ -216,7 +216,7 @@ func (s *Server) signIn(ctx context.Context, in credentials, by Caller) (*cookie
 		s.addresses.undo(address)
 		return nil, tooFast(wait)
 	}
-	p, err := s.cfg.Store.PersonByName(ctx, name)
+	p, err := s.cfg.Store.People.ByName(ctx, name)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		s.addresses.undo(address)
 		s.accounts.undo(account)
@@ -256,7 +256,8 @@ func tooFast(wait time.Duration) *Problem {
 // start begins a session, and marks the browser as one from which this person has signed in.
 func (s *Server) start(ctx context.Context, p store.Person) (*cookieOut, error) {
 	token, browser := newToken(), newToken()
-	if err := s.cfg.Store.StartSession(ctx, p.ID, token, browser, time.Now().Add(sessionLife), time.Now().Add(browserLife)); err != nil {
+	if err := s.cfg.Store.People.StartSession(ctx, p.ID, token, browser, time.Now().Add(sessionLife),
+		time.Now().Add(browserLife)); err != nil {
 		return nil, s.explain(err)
 	}
 	return &cookieOut{SetCookie: []http.Cookie{s.cookie(cookieName, token, int(sessionLife.Seconds())),

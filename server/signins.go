@@ -32,14 +32,14 @@ func (s *Server) importSignIns(ctx context.Context, raw []byte, site *uuid.UUID)
 	}
 	out := &importOut{}
 	out.Body.Warnings = append([]string{}, warnings...)
-	have, err := s.cfg.Store.SignIns(ctx)
+	have, err := s.cfg.Store.SignIns.List(ctx)
 	if err != nil {
 		return nil, s.explain(err)
 	}
 	type mark struct{ user, secret, maker, purpose string }
 	known := map[mark]bool{}
 	for _, h := range have {
-		in, err := s.cfg.Store.Decrypt(ctx, h.ID)
+		in, err := s.cfg.Store.SignIns.Decrypt(ctx, h.ID)
 		if err != nil {
 			return nil, s.explain(err)
 		}
@@ -57,7 +57,7 @@ func (s *Server) importSignIns(ctx context.Context, raw []byte, site *uuid.UUID)
 	if err := s.did(ctx, "imported sign-ins", fmt.Sprintf("%d new", len(add)), orNil(site), uuid.Nil); err != nil {
 		return nil, s.explain(err)
 	}
-	if _, err := s.cfg.Store.AddSignIns(ctx, add...); err != nil {
+	if _, err := s.cfg.Store.SignIns.AddAll(ctx, add...); err != nil {
 		return nil, s.explain(err)
 	}
 	out.Body.Added = len(add)
@@ -107,10 +107,10 @@ type keyView struct {
 
 // keyring lists the sign-ins and finds the weak ones: a digest hides a password only from those who do not guess at it.
 func (s *Server) keyring(ctx context.Context) ([]keyView, error) {
-	list, err := s.cfg.Store.SignIns(ctx)
+	list, err := s.cfg.Store.SignIns.List(ctx)
 	out := []keyView{}
 	for _, k := range list {
-		in, uerr := s.cfg.Store.Decrypt(ctx, k.ID)
+		in, uerr := s.cfg.Store.SignIns.Decrypt(ctx, k.ID)
 		v := keyView{SignIn: k}
 		if uerr == nil {
 			v.Weak = weakness(in)
@@ -149,8 +149,9 @@ func (s *Server) signInRoutes(api huma.API) {
 			}{}
 			err := s.did(ctx, "added a sign-in", label, orNil(in.Body.Site), uuid.Nil)
 			if err == nil {
-				out.Body.ID, err = s.cfg.Store.AddSignIn(ctx, store.NewSignIn{Label: label, User: user, Secret: signin.NewSecret(in.Body.Secret),
-					Terms: in.Body.terms()})
+				out.Body.ID, err = s.cfg.Store.SignIns.Add(ctx, store.NewSignIn{Label: label, User: user,
+					Secret: signin.NewSecret(in.Body.Secret),
+					Terms:  in.Body.terms()})
 			}
 			return out, s.explain(err)
 		})
@@ -166,7 +167,7 @@ func (s *Server) signInRoutes(api huma.API) {
 			label := wiretext.Line(in.Body.Label, 120)
 			err := s.did(ctx, "changed where a sign-in may be tried", label, orNil(in.Body.Site), uuid.Nil)
 			if err == nil {
-				err = s.cfg.Store.SetTerms(ctx, in.SignIn, label, in.Body.terms())
+				err = s.cfg.Store.SignIns.SetTerms(ctx, in.SignIn, label, in.Body.terms())
 			}
 			return nil, s.explain(err)
 		})
@@ -187,17 +188,17 @@ func (s *Server) signInRoutes(api huma.API) {
 				IDs []uuid.UUID `json:"ids" maxItems:"2000"`
 			}
 		}) (*struct{}, error) {
-			return nil, s.explain(s.cfg.Store.OrderSignIns(ctx, in.Body.IDs))
+			return nil, s.explain(s.cfg.Store.SignIns.Order(ctx, in.Body.IDs))
 		})
 	huma.Register(api, huma.Operation{OperationID: "delete-sign-in", Method: "DELETE", Path: "/api/sign-ins/{sign_in}",
 		Summary: "Take a sign-in off the keyring"},
 		func(ctx context.Context, in *SignInPath) (*struct{}, error) {
-			k, err := s.cfg.Store.SignIn(ctx, in.SignIn)
+			k, err := s.cfg.Store.SignIns.Get(ctx, in.SignIn)
 			if err == nil {
 				err = s.did(ctx, "took a sign-in off the keyring", k.Label, orNil(k.Site), uuid.Nil)
 			}
 			if err == nil {
-				err = s.cfg.Store.DeleteSignIn(ctx, in.SignIn)
+				err = s.cfg.Store.SignIns.Delete(ctx, in.SignIn)
 			}
 			return nil, s.explain(err)
 		})
@@ -214,7 +215,7 @@ func (s *Server) signInRoutes(api huma.API) {
 				}
 			}{}
 			var err error
-			out.Body.Secret, err = s.cfg.Store.Reveal(ctx, in.SignIn, store.Deed{Person: person(ctx)})
+			out.Body.Secret, err = s.cfg.Store.SignIns.Reveal(ctx, in.SignIn, store.Deed{Person: person(ctx)})
 			return out, s.explain(err)
 		})
 }

@@ -35,6 +35,7 @@ type siteView struct {
 	Stills    []uuid.UUID    `json:"stills" doc:"up to four pictures of its cameras"`
 	Network   networkBody    `json:"network" doc:"how its addresses are laid out"`
 	Watch     bool           `json:"watch" doc:"what devices announce by themselves is listened to"`
+	LinkMbps  int            `json:"link_mbps,omitempty" doc:"how much may flow at once while streams are measured, Mbit/s; missing for a share of what the interface carries"`
 	Reached   bool           `json:"reached" doc:"some worker reaches its network"`
 	Storms    []store.Storm  `json:"storms" doc:"announcements that were not filed, since no wire has so many devices"`
 	Created   time.Time      `json:"created_at"`
@@ -44,6 +45,7 @@ type siteBody struct {
 	Name    string   `json:"name" minLength:"1" maxLength:"120"`
 	Ranges  []string `json:"ranges" minItems:"1" maxItems:"64" doc:"CIDR prefixes, addresses, or first-last"`
 	Confirm bool     `json:"confirm_large,omitempty" doc:"the number of addresses was shown and confirmed"`
+	Link    int      `json:"link_mbps,omitempty" minimum:"0" maximum:"100000" doc:"how much may flow at once while streams are measured, Mbit/s; 0 for a share of what the interface carries"`
 }
 
 // read checks what a person typed.
@@ -75,7 +77,7 @@ func (s *Server) siteRoutes(api huma.API) {
 		})
 	huma.Register(api, huma.Operation{OperationID: "list-sites", Method: "GET", Path: "/api/sites", Summary: "All sites"},
 		func(ctx context.Context, _ *struct{}) (*struct{ Body []siteView }, error) {
-			sites, err := s.cfg.Store.Sites(ctx)
+			sites, err := s.cfg.Store.Sites.List(ctx)
 			if err != nil {
 				return nil, s.explain(err)
 			}
@@ -96,7 +98,11 @@ func (s *Server) siteRoutes(api huma.API) {
 			if err != nil {
 				return nil, s.explain(err)
 			}
-			site, err := s.cfg.Store.CreateSite(ctx, name, ranges)
+			site, err := s.cfg.Store.Sites.Create(ctx, name, ranges)
+			if err == nil && in.Body.Link > 0 {
+				site.LinkMbps = in.Body.Link
+				err = s.cfg.Store.Sites.SetLink(ctx, site.ID, in.Body.Link)
+			}
 			if err == nil {
 				err = s.did(ctx, "made the site", ranges.String(), site.ID, uuid.Nil)
 			}
@@ -108,7 +114,7 @@ func (s *Server) siteRoutes(api huma.API) {
 		})
 	huma.Register(api, huma.Operation{OperationID: "get-site", Method: "GET", Path: "/api/sites/{site}", Summary: "One site"},
 		func(ctx context.Context, in *SitePath) (*struct{ Body siteView }, error) {
-			site, err := s.cfg.Store.Site(ctx, in.Site)
+			site, err := s.cfg.Store.Sites.Get(ctx, in.Site)
 			if err != nil {
 				return nil, s.explain(err)
 			}
@@ -123,7 +129,10 @@ func (s *Server) siteRoutes(api huma.API) {
 		}) (*struct{}, error) {
 			name, ranges, err := in.Body.read()
 			if err == nil {
-				err = s.cfg.Store.ChangeSite(ctx, person(ctx), in.Site, name, ranges)
+				err = s.cfg.Store.Sites.Change(ctx, person(ctx), in.Site, name, ranges)
+			}
+			if err == nil {
+				err = s.cfg.Store.Sites.SetLink(ctx, in.Site, in.Body.Link)
 			}
 			return nil, s.explain(err)
 		})
@@ -135,12 +144,12 @@ func (s *Server) siteRoutes(api huma.API) {
 				On bool `json:"on"`
 			}
 		}) (*struct{}, error) {
-			return nil, s.explain(s.cfg.Store.SetWatch(ctx, in.Site, in.Body.On))
+			return nil, s.explain(s.cfg.Store.Sites.SetWatch(ctx, in.Site, in.Body.On))
 		})
 	huma.Register(api, huma.Operation{OperationID: "delete-site", Method: "DELETE", Path: "/api/sites/{site}",
 		Summary: "Remove a site with all it holds"},
 		func(ctx context.Context, in *SitePath) (*struct{}, error) {
-			if err := s.cfg.Store.DeleteSite(ctx, person(ctx), in.Site); err != nil {
+			if err := s.cfg.Store.Sites.Delete(ctx, person(ctx), in.Site); err != nil {
 				return nil, s.explain(err)
 			}
 			return nil, s.explain(s.cfg.Queue.DropSite(ctx, in.Site))
@@ -168,7 +177,8 @@ func (s *Server) interfaces(ctx context.Context) (*struct{ Body []interfaceView 
 
 func (s *Server) siteView(ctx context.Context, site store.Site) (siteView, error) {
 	v := siteView{ID: site.ID, Name: site.Name, Ranges: site.Ranges.Strings(), Addresses: site.Ranges.Count(),
-		Network: viewOfNetwork(site.Network), Watch: site.Watch, Reached: site.Reached, Storms: site.Storms, Created: site.Created, Funnel: map[string]int{}, Stills: []uuid.UUID{}}
+		Network: viewOfNetwork(site.Network), Watch: site.Watch, LinkMbps: site.LinkMbps, Reached: site.Reached, Storms: site.Storms,
+		Created: site.Created, Funnel: map[string]int{}, Stills: []uuid.UUID{}}
 	list, err := s.lineUp.site(ctx, site.ID)
 	if err != nil {
 		return v, err

@@ -16,7 +16,7 @@ func (s *Server) strayRoutes(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "guide-to-device", Method: "GET", Path: "/api/devices/{device}/guidance",
 		Summary: "What this machine needs to reach a stray"},
 		func(ctx context.Context, in *DevicePath) (*struct{ Body address.Guidance }, error) {
-			d, err := s.cfg.Store.Device(ctx, in.Device)
+			d, err := s.cfg.Store.Devices.Get(ctx, in.Device)
 			if err != nil {
 				return nil, s.explain(err)
 			}
@@ -24,7 +24,7 @@ func (s *Server) strayRoutes(api huma.API) {
 			if err != nil {
 				return nil, s.explain(err)
 			}
-			all, err := s.cfg.Store.Devices(ctx, d.Site)
+			all, err := s.cfg.Store.Devices.List(ctx, d.Site)
 			if err != nil {
 				return nil, s.explain(err)
 			}
@@ -43,7 +43,7 @@ func (s *Server) strayRoutes(api huma.API) {
 				Reason  string `json:"reason" minLength:"1" maxLength:"300"`
 			}
 		}) (*struct{}, error) {
-			d, err := s.cfg.Store.Device(ctx, in.Device)
+			d, err := s.cfg.Store.Devices.Get(ctx, in.Device)
 			if err != nil {
 				return nil, s.explain(err)
 			}
@@ -51,14 +51,14 @@ func (s *Server) strayRoutes(api huma.API) {
 				return nil, problem(422, "no_consent", "The consent must name the stray's present address and a reason.",
 					"Look at the stray again: its address may have changed.")
 			}
-			return nil, s.explain(s.cfg.Store.Consent(ctx, d, person(ctx), wiretext.Line(in.Body.Reason, 300)))
+			return nil, s.explain(s.cfg.Store.Consents.Give(ctx, d, person(ctx), wiretext.Line(in.Body.Reason, 300)))
 		})
 	huma.Register(api, huma.Operation{OperationID: "withdraw-consent", Method: "DELETE", Path: "/api/devices/{device}/consent",
 		Summary: "Take the consent back"},
 		func(ctx context.Context, in *DevicePath) (*struct{}, error) {
-			d, err := s.cfg.Store.Device(ctx, in.Device)
+			d, err := s.cfg.Store.Devices.Get(ctx, in.Device)
 			if err == nil {
-				err = s.cfg.Store.Withdraw(ctx, d)
+				err = s.cfg.Store.Consents.Withdraw(ctx, d)
 			}
 			return nil, s.explain(err)
 		})

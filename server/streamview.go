@@ -7,6 +7,7 @@ import (
 	"github.com/google/uuid"
 
 	"unlatch/core/camera"
+	"unlatch/core/diagnose"
 	"unlatch/core/latch"
 	"unlatch/core/prove"
 	"unlatch/core/streamurl"
@@ -25,8 +26,9 @@ type streamView struct {
 
 type proofView struct {
 	prove.Proof
-	At    time.Time  `json:"at"`
-	Still *uuid.UUID `json:"still,omitempty"`
+	At       time.Time            `json:"at"`
+	Still    *uuid.UUID           `json:"still,omitempty"`
+	Findings []diagnose.Diagnosis `json:"findings,omitempty" doc:"what a person should act on at a stream that plays"`
 }
 
 // viewOfStream is one stream with its proof. label names the sign-in that its URL has.
@@ -51,7 +53,7 @@ func viewOfStream(d *store.Device, x camera.Stream, label string) streamView {
 	}
 	if played {
 		l := d.Status.Latch(latch.Proven)
-		view := &proofView{Proof: p.Proof, Still: p.Still}
+		view := &proofView{Proof: p.Proof, Still: p.Still, Findings: diagnose.Stream(p.Video, p.Audio, p.Transport, x.Claimed)}
 		if l.Since != nil {
 			view.At = *l.Since
 		}

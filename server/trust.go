@@ -59,9 +59,9 @@ func (s *Server) trustRoutes(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "withdraw-agreement", Method: "DELETE", Path: "/api/devices/{device}/agreement",
 		Summary: "Withdraw every agreement that covers a device"},
 		func(ctx context.Context, in *DevicePath) (*struct{}, error) {
-			d, err := s.cfg.Store.Device(ctx, in.Device)
+			d, err := s.cfg.Store.Devices.Get(ctx, in.Device)
 			if err == nil {
-				err = s.cfg.Store.Disagree(ctx, person(ctx), d)
+				err = s.cfg.Store.Consents.Disagree(ctx, person(ctx), d)
 			}
 			return nil, s.explain(err)
 		})
@@ -71,7 +71,7 @@ func (s *Server) trustRoutes(api huma.API) {
 			DevicePath
 			Address string `path:"address"`
 		}) (*struct{}, error) {
-			d, err := s.cfg.Store.Device(ctx, in.Device)
+			d, err := s.cfg.Store.Devices.Get(ctx, in.Device)
 			if err != nil {
 				return nil, s.explain(err)
 			}
@@ -84,7 +84,7 @@ func (s *Server) trustRoutes(api huma.API) {
 					return nil, s.explain(err)
 				}
 				c.Dismissed = true
-				return nil, s.explain(s.cfg.Store.Record(ctx, d, nil, store.Finding{Subject: addr.String(), Body: c}))
+				return nil, s.explain(s.cfg.Store.Devices.Record(ctx, d, nil, store.Finding{Subject: addr.String(), Body: c}))
 			}
 			return nil, s.explain(store.ErrNotFound)
 		})
@@ -106,13 +106,13 @@ func (s *Server) trustRoutes(api huma.API) {
 				}
 			}{}
 			var err error
-			out.Body.Forgotten, err = s.cfg.Store.Forget(ctx, person(ctx), in.Site, in.Body.Devices)
+			out.Body.Forgotten, err = s.cfg.Store.Devices.Forget(ctx, person(ctx), in.Site, in.Body.Devices)
 			return out, s.explain(err)
 		})
 	huma.Register(api, huma.Operation{OperationID: "end-storms", Method: "DELETE", Path: "/api/sites/{site}/storms",
 		Summary: "Set the storms of announcements aside"},
 		func(ctx context.Context, in *SitePath) (*struct{}, error) {
-			return nil, s.explain(s.cfg.Store.EndStorms(ctx, in.Site))
+			return nil, s.explain(s.cfg.Store.Sites.EndStorms(ctx, in.Site))
 		})
 	huma.Register(api, huma.Operation{OperationID: "get-health", Method: "GET", Path: "/api/health",
 		Summary: "Whether the server has what it needs"},
@@ -133,7 +133,7 @@ type healthView struct {
 func (s *Server) agree(ctx context.Context, site uuid.UUID, in agreeBody) (*runOut, error) {
 	var devices []store.Device
 	for _, id := range in.Devices {
-		d, err := s.cfg.Store.Device(ctx, id)
+		d, err := s.cfg.Store.Devices.Get(ctx, id)
 		if err != nil {
 			return nil, s.explain(err)
 		}
@@ -142,7 +142,7 @@ func (s *Server) agree(ctx context.Context, site uuid.UUID, in agreeBody) (*runO
 		}
 		devices = append(devices, *d)
 	}
-	if err := s.cfg.Store.Agree(ctx, person(ctx), site, devices, in.Breadth); err != nil {
+	if err := s.cfg.Store.Consents.Agree(ctx, person(ctx), site, devices, in.Breadth); err != nil {
 		return nil, s.explain(err)
 	}
 	for i := range devices {
@@ -156,7 +156,7 @@ func (s *Server) agree(ctx context.Context, site uuid.UUID, in agreeBody) (*runO
 			return nil, s.explain(err)
 		}
 		f := store.Finding{Subject: purpose, Body: evidence.Scheme{Scheme: wants, Before: d.Status.Schemes[purpose]}}
-		if err := s.cfg.Store.Record(ctx, d, nil, f); err != nil {
+		if err := s.cfg.Store.Devices.Record(ctx, d, nil, f); err != nil {
 			return nil, s.explain(err)
 		}
 	}

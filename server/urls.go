@@ -43,19 +43,19 @@ func (s *Server) roleRoutes(api huma.API) {
 				Roles map[string]string `json:"roles" doc:"role (main, sub or third) by the device's own name of the stream"`
 			}
 		}) (*struct{}, error) {
-			d, err := s.cfg.Store.Device(ctx, in.Device)
+			d, err := s.cfg.Store.Devices.Get(ctx, in.Device)
 			if err != nil {
 				return nil, s.explain(err)
 			}
 			if err := camera.CheckRoles(d.Status.Streams, in.Body.Roles); err != nil {
 				return nil, problem(422, "bad_roles", sentence(err.Error()), "Give each stream a role of its own.")
 			}
-			return nil, s.explain(s.cfg.Store.SetRoles(ctx, person(ctx), d, in.Body.Roles))
+			return nil, s.explain(s.cfg.Store.Devices.SetRoles(ctx, person(ctx), d, in.Body.Roles))
 		})
 }
 
 func (s *Server) revealURL(ctx context.Context, device uuid.UUID, role string) (string, error) {
-	d, err := s.cfg.Store.Device(ctx, device)
+	d, err := s.cfg.Store.Devices.Get(ctx, device)
 	if err != nil {
 		return "", s.explain(err)
 	}
@@ -68,7 +68,7 @@ func (s *Server) revealURL(ctx context.Context, device uuid.UUID, role string) (
 			return "", s.explain(err)
 		}
 		if key, _, user := d.Status.StreamSignIn(); key != uuid.Nil {
-			secret, err := s.cfg.Store.Reveal(ctx, key, store.Deed{Person: person(ctx), Site: d.Site, Device: d.ID})
+			secret, err := s.cfg.Store.SignIns.Reveal(ctx, key, store.Deed{Person: person(ctx), Site: d.Site, Device: d.ID})
 			if err != nil {
 				return "", s.explain(err)
 			}

@@ -37,14 +37,17 @@ type device struct {
 	services   map[string]service
 	nonce      string
 	epoch      time.Time
-	sends      []feed
-	streams    *rtsp.Server // nil for none
-	secure     *rtsp.Server // over TLS, or within HTTP; nil for none
+	sends      atomic.Pointer[[]feed] // replaced whole when an encoder is set anew
+	streams    *rtsp.Server           // nil for none
+	secure     *rtsp.Server           // over TLS, or within HTTP; nil for none
 	recorder   *recorder
 	web        *http.Server
 	pages      []*http.Server
 	discover   *net.UDPConn
 }
+
+// sending are the streams that the device sends now. The list is not changed, only replaced.
+func (d *device) sending() []feed { return *d.sends.Load() }
 
 // named is the address that the device puts into its answers, with a port.
 func (d *device) named(port int) string {
@@ -55,8 +58,22 @@ func (d *device) named(port int) string {
 	return net.JoinHostPort(host, strconv.Itoa(port))
 }
 
+// base is where the device's web side is, as it tells it.
+func (d *device) base() string {
+	if d.Defects.HTTPS == "only" {
+		return "https://" + d.named(webTLS)
+	}
+	return "http://" + d.named(d.webPort)
+}
+
 // xaddr is the device service's address as discovery tells it.
-func (d *device) xaddr() string { return "http://" + d.named(d.webPort) + "/onvif/device_service" }
+func (d *device) xaddr() string { return d.base() + "/onvif/device_service" }
+
+// toTLS sends everybody to the web port for TLS.
+func (d *device) toTLS(w http.ResponseWriter, r *http.Request) {
+	http.Redirect(w, r, "https://"+net.JoinHostPort(d.Address.String(), strconv.Itoa(webTLS))+r.URL.RequestURI(),
+		http.StatusMovedPermanently)
+}
 
 // listen opens a TCP port on the device's address. A port that needs root falls back to one 10,000 higher.
 func listen(addr string, port int) (net.Listener, int, error) {
@@ -84,6 +101,9 @@ func (d *device) start(ctx context.Context, o Options, group *errgroup.Group) er
 	if err != nil {
 		return err
 	}
+	if d.Defects.HTTPS == "only" {
+		web.Close()
+	}
 	d.webPort, d.rtspPort = webPort, d.maker.rtsp
 	d.services = map[string]service{}
 	switch d.Kind {
@@ -103,7 +123,13 @@ func (d *device) start(ctx context.Context, o Options, group *errgroup.Group) er
 	}
 	d.web = &http.Server{Handler: d.soapHandler(), ReadHeaderTimeout: 5 * time.Second,
 		ErrorLog: log.New(io.Discard, "", 0)} // whoever speaks plainly to a TLS port is no news here
-	group.Go(func() error { return ignoreClosed(d.web.Serve(web)) })
+	if d.Defects.HTTPS == "redirects" {
+		door := &http.Server{Handler: http.HandlerFunc(d.toTLS), ReadHeaderTimeout: 5 * time.Second}
+		d.pages = append(d.pages, door)
+		group.Go(func() error { return ignoreClosed(door.Serve(web)) })
+	} else {
+		group.Go(func() error { return ignoreClosed(d.web.Serve(web)) })
+	}
 	if d.TLS != "" {
 		if err := d.startTLS(d.web.Serve, group); err != nil {
 			return err
@@ -148,7 +174,8 @@ func (d *device) startPages(group *errgroup.Group) error {
 			return err
 		}
 		page := &http.Server{ReadHeaderTimeout: 5 * time.Second, Handler: http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
-			fmt.Fprintf(w, "<!doctype html><title>%[1]s</title><h1>%[1]s</h1><p>%[2]s, by way of the recorder", html.EscapeString(c.Name), c.Address)
+			fmt.Fprintf(w, "<!doctype html><title>%[1]s</title><h1>%[1]s</h1><p>%[2]s, by way of the recorder", html.EscapeString(c.Name),
+				c.Address)
 		})}
 		d.pages = append(d.pages, page)
 		group.Go(func() error { return ignoreClosed(page.Serve(l)) })

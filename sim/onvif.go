@@ -14,6 +14,7 @@ import (
 
 	"unlatch/core/httpauth"
 	"unlatch/core/onvif"
+	"unlatch/sim/scene"
 )
 
 // operation is one request to a service, with its body for reading arguments out.
@@ -78,13 +79,14 @@ func (d *device) soapHandler() http.Handler {
 	}
 	mux.HandleFunc("/description.xml", func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "text/xml")
-		fmt.Fprintf(w, `<?xml version="1.0"?><root xmlns="urn:schemas-upnp-org:device-1-0"><device><deviceType>%s</deviceType><friendlyName>%s</friendlyName><manufacturer>%s</manufacturer><modelName>%s</modelName><serialNumber>%s</serialNumber></device></root>`,
+		fmt.Fprintf(w,
+			`<?xml version="1.0"?><root xmlns="urn:schemas-upnp-org:device-1-0"><device><deviceType>%s</deviceType><friendlyName>%s</friendlyName><manufacturer>%s</manufacturer><modelName>%s</modelName><serialNumber>%s</serialNumber></device></root>`,
 			d.upnpType(), onvif.Escape(d.maker.name+" "+d.Model), d.maker.name, onvif.Escape(d.Model), onvif.Escape(d.Serial))
 	})
 	d.servePictures(mux)
 	if d.Defects.Transport == "tunnel" {
 		d.secure = newStreamServer(d)
-		for _, f := range d.sends {
+		for _, f := range d.sending() {
 			mux.Handle(strings.Split(d.path(f), "?")[0], d.secure)
 		}
 	}
@@ -220,14 +222,16 @@ func (d *device) writeFault(w http.ResponseWriter, s service, status int, f faul
 	if f.subsub != "" {
 		sub = "<S:Subcode><S:Value>" + f.sub + "</S:Value><S:Subcode><S:Value>" + f.subsub + "</S:Value></S:Subcode></S:Subcode>"
 	}
-	d.writeSOAP(w, s, status, "<S:Fault><S:Code><S:Value>"+f.code+"</S:Value>"+sub+`</S:Code><S:Reason><S:Text xml:lang="en">`+f.reason+"</S:Text></S:Reason></S:Fault>")
+	d.writeSOAP(w, s, status,
+		"<S:Fault><S:Code><S:Value>"+f.code+"</S:Value>"+sub+`</S:Code><S:Reason><S:Text xml:lang="en">`+f.reason+"</S:Text></S:Reason></S:Fault>")
 }
 
 func (d *device) writeSOAP(w http.ResponseWriter, s service, status int, body string) {
 	w.Header().Set("Content-Type", "application/soap+xml; charset=utf-8")
 	w.WriteHeader(status)
-	io.WriteString(w, d.maker.dialect(`<?xml version="1.0" encoding="UTF-8"?><S:Envelope xmlns:S="`+onvif.NSSoap+`" xmlns:D="`+onvif.NSDevice+
-		`" xmlns:X="`+s.namespace+`" xmlns:T="`+onvif.NSSchema+`" xmlns:ter="`+onvif.NSError+`"><S:Body>`+body+`</S:Body></S:Envelope>`))
+	io.WriteString(w,
+		d.maker.dialect(`<?xml version="1.0" encoding="UTF-8"?><S:Envelope xmlns:S="`+onvif.NSSoap+`" xmlns:D="`+onvif.NSDevice+
+			`" xmlns:X="`+s.namespace+`" xmlns:T="`+onvif.NSSchema+`" xmlns:ter="`+onvif.NSError+`"><S:Body>`+body+`</S:Body></S:Envelope>`))
 }
 
 func unsupported(o operation) (string, *fault) {
@@ -253,7 +257,8 @@ func (d *device) deviceService(o operation) (string, *fault) {
 	case "GetServices":
 		var b strings.Builder
 		for path, s := range d.services {
-			fmt.Fprintf(&b, "<X:Service><X:Namespace>%s</X:Namespace><X:XAddr>http://%s%s</X:XAddr><X:Version><T:Major>2</T:Major><T:Minor>6</T:Minor></X:Version></X:Service>", s.namespace, d.named(d.webPort), path)
+			fmt.Fprintf(&b,
+				"<X:Service><X:Namespace>%s</X:Namespace><X:XAddr>%s%s</X:XAddr><X:Version><T:Major>2</T:Major><T:Minor>6</T:Minor></X:Version></X:Service>", s.namespace, d.base(), path)
 		}
 		return b.String(), nil
 	case "GetDeviceInformation":
@@ -266,8 +271,10 @@ func (d *device) deviceService(o operation) (string, *fault) {
 		if d.TLS != "" {
 			https = fmt.Sprintf("<X:NetworkProtocols><T:Name>HTTPS</T:Name><T:Enabled>true</T:Enabled><T:Port>%d</T:Port></X:NetworkProtocols>", webTLS)
 		}
-		return https + fmt.Sprintf("<X:NetworkProtocols><T:Name>HTTP</T:Name><T:Enabled>true</T:Enabled><T:Port>%d</T:Port></X:NetworkProtocols>"+
-			"<X:NetworkProtocols><T:Name>RTSP</T:Name><T:Enabled>%t</T:Enabled><T:Port>%d</T:Port></X:NetworkProtocols>", d.webPort, d.streaming(), d.rtspPort), nil
+		return https +
+			fmt.Sprintf("<X:NetworkProtocols><T:Name>HTTP</T:Name><T:Enabled>%t</T:Enabled><T:Port>%d</T:Port></X:NetworkProtocols>"+
+				"<X:NetworkProtocols><T:Name>RTSP</T:Name><T:Enabled>%t</T:Enabled><T:Port>%d</T:Port></X:NetworkProtocols>",
+				d.Defects.HTTPS != "only", d.webPort, d.streaming(), d.rtspPort), nil
 	}
 	return d.networkOperation(o)
 }
@@ -277,21 +284,28 @@ func (d *device) mediaService(o operation) (string, *fault) {
 	switch o.name {
 	case "GetProfiles":
 		var b strings.Builder
-		for i, st := range d.sends {
-			fmt.Fprintf(&b, `<X:Profiles token="prof_%d" fixed="true"><T:Name>%s</T:Name><T:VideoSourceConfiguration token="vsc"><T:SourceToken>src_%d</T:SourceToken></T:VideoSourceConfiguration>`+
-				`<T:VideoEncoderConfiguration token="enc_%d"><T:Name>enc</T:Name><T:Encoding>H264</T:Encoding><T:Resolution><T:Width>%d</T:Width><T:Height>%d</T:Height></T:Resolution>`+
-				`<T:RateControl><T:FrameRateLimit>%d</T:FrameRateLimit><T:EncodingInterval>1</T:EncodingInterval><T:BitrateLimit>%d</T:BitrateLimit></T:RateControl>`+
-				`<T:H264><T:GovLength>%d</T:GovLength><T:H264Profile>Main</T:H264Profile></T:H264></T:VideoEncoderConfiguration></X:Profiles>`,
-				i, tierName(st.tier), st.channel, i, st.Width, st.Height, st.FPS, st.Kbps, st.GOP)
+		for i, st := range d.sending() {
+			fmt.Fprintf(&b,
+				`<X:Profiles token="prof_%d" fixed="true"><T:Name>%s</T:Name><T:VideoSourceConfiguration token="vsc"><T:SourceToken>src_%d</T:SourceToken></T:VideoSourceConfiguration>`+
+					`<T:VideoEncoderConfiguration token="enc_%d"><T:Name>enc</T:Name><T:Encoding>%s</T:Encoding><T:Resolution><T:Width>%d</T:Width><T:Height>%d</T:Height></T:Resolution>`+
+					`<T:RateControl><T:FrameRateLimit>%d</T:FrameRateLimit><T:EncodingInterval>1</T:EncodingInterval><T:BitrateLimit>%d</T:BitrateLimit></T:RateControl>`+
+					`%s</T:VideoEncoderConfiguration></X:Profiles>`,
+				i, tierName(st.tier), st.channel, i, encodings[st.Codec], st.Width, st.Height, st.FPS, st.Kbps, govLength(st))
 		}
 		return b.String(), nil
 	case "GetStreamUri":
 		uri, f := d.streamURI(o)
-		return "<X:MediaUri><T:Uri>" + uri + "</T:Uri><T:InvalidAfterConnect>false</T:InvalidAfterConnect><T:InvalidAfterReboot>false</T:InvalidAfterReboot><T:Timeout>PT0S</T:Timeout></X:MediaUri>", f
+		return "<X:MediaUri><T:Uri>" + uri +
+			"</T:Uri><T:InvalidAfterConnect>false</T:InvalidAfterConnect><T:InvalidAfterReboot>false</T:InvalidAfterReboot><T:Timeout>PT0S</T:Timeout></X:MediaUri>", f
 	}
-	if o.name == "GetSnapshotUri" {
+	switch o.name {
+	case "GetSnapshotUri":
 		uri, f := d.snapshotURI(o)
 		return "<X:MediaUri><T:Uri>" + uri + "</T:Uri></X:MediaUri>", f
+	case "GetVideoEncoderConfigurationOptions":
+		return d.encoderOptions(false), nil
+	case "SetVideoEncoderConfiguration":
+		return d.setEncoder(o)
 	}
 	return unsupported(o)
 }
@@ -301,22 +315,43 @@ func (d *device) media2Service(o operation) (string, *fault) {
 	switch o.name {
 	case "GetProfiles":
 		var b strings.Builder
-		for i, st := range d.sends {
-			fmt.Fprintf(&b, `<X:Profiles token="prof_%d" fixed="true"><X:Name>%s</X:Name><X:Configurations><X:VideoSource token="vsc"><T:Name>s</T:Name><T:SourceToken>src_%d</T:SourceToken></X:VideoSource>`+
-				`<X:VideoEncoder token="enc_%d" GovLength="%d" Profile="Main"><T:Name>enc</T:Name><T:Encoding>H264</T:Encoding><T:Resolution><T:Width>%d</T:Width><T:Height>%d</T:Height></T:Resolution>`+
-				`<T:RateControl><T:FrameRateLimit>%d</T:FrameRateLimit><T:BitrateLimit>%d</T:BitrateLimit></T:RateControl></X:VideoEncoder></X:Configurations></X:Profiles>`,
-				i, tierName(st.tier), st.channel, i, st.GOP, st.Width, st.Height, st.FPS, st.Kbps)
+		for i, st := range d.sending() {
+			fmt.Fprintf(&b,
+				`<X:Profiles token="prof_%d" fixed="true"><X:Name>%s</X:Name><X:Configurations><X:VideoSource token="vsc"><T:Name>s</T:Name><T:SourceToken>src_%d</T:SourceToken></X:VideoSource>`+
+					`<X:VideoEncoder token="enc_%d" GovLength="%d" Profile="Main"><T:Name>enc</T:Name><T:Encoding>%s</T:Encoding><T:Resolution><T:Width>%d</T:Width><T:Height>%d</T:Height></T:Resolution>`+
+					`<T:RateControl><T:FrameRateLimit>%d</T:FrameRateLimit><T:BitrateLimit>%d</T:BitrateLimit></T:RateControl></X:VideoEncoder></X:Configurations></X:Profiles>`,
+				i, tierName(st.tier), st.channel, i, st.GOP, strings.Replace(encodings[st.Codec], "MPEG4", "MPV4-ES", 1), st.Width,
+				st.Height, st.FPS, st.Kbps)
 		}
 		return b.String(), nil
 	case "GetStreamUri":
 		uri, f := d.streamURI(o)
 		return "<X:Uri>" + uri + "</X:Uri>", f
 	}
-	if o.name == "GetSnapshotUri" {
+	switch o.name {
+	case "GetSnapshotUri":
 		uri, f := d.snapshotURI(o)
 		return "<X:Uri>" + uri + "</X:Uri>", f
+	case "GetVideoEncoderConfigurationOptions":
+		return d.encoderOptions(true), nil
+	case "SetVideoEncoderConfiguration":
+		return d.setEncoder(o)
 	}
 	return unsupported(o)
+}
+
+// encodings are the codecs as the Media services spell them: ver10 in an enumeration of its own, Media2 as the name of the media type.
+var encodings = map[scene.Codec]string{"": "H264", scene.H264: "H264", scene.H265: "H265", scene.JPEG: "JPEG", scene.MPEG4: "MPEG4"}
+
+// govLength is the codec's own part of an encoder configuration in the Media service of ver10.
+func govLength(f feed) string {
+	switch f.Codec {
+	case scene.JPEG:
+		return ""
+	case scene.MPEG4:
+		return fmt.Sprintf("<T:MPEG4><T:GovLength>%d</T:GovLength><T:Mpeg4Profile>SP</T:Mpeg4Profile></T:MPEG4>", f.GOP)
+	}
+	return fmt.Sprintf("<T:H264><T:GovLength>%d</T:GovLength><T:H264Profile>Main</T:H264Profile></T:H264>", f.GOP)
 }
 
 // path is where a feed is to be had.
@@ -326,10 +361,10 @@ func tierName(i int) string { return []string{"Upper", "Lower", "Third"}[i%3] }
 
 func (d *device) streamURI(o operation) (string, *fault) {
 	var i int
-	if _, err := fmt.Sscanf(o.arg("ProfileToken"), "prof_%d", &i); err != nil || i < 0 || i >= len(d.sends) {
+	if _, err := fmt.Sscanf(o.arg("ProfileToken"), "prof_%d", &i); err != nil || i < 0 || i >= len(d.sending()) {
 		return "", invalid("ter:NoProfile", "There is no such profile")
 	}
-	path := d.path(d.sends[i])
+	path := d.path(d.sending()[i])
 	if d.Defects.WrongPaths {
 		path = strings.ToUpper(path)
 	}

@@ -7,7 +7,6 @@ import (
 	"net/http"
 	"net/textproto"
 	"strconv"
-	"strings"
 	"sync"
 	"time"
 
@@ -27,10 +26,10 @@ func (d *device) motionPath(f feed) string {
 
 func (d *device) snapshotURI(o operation) (string, *fault) {
 	var i int
-	if _, err := fmt.Sscanf(o.arg("ProfileToken"), "prof_%d", &i); err != nil || i < 0 || i >= len(d.sends) || d.Defects.NoSnapshot {
+	if _, err := fmt.Sscanf(o.arg("ProfileToken"), "prof_%d", &i); err != nil || i < 0 || i >= len(d.sending()) || d.Defects.NoSnapshot {
 		return "", invalid("ter:NoProfile", "There is no such snapshot")
 	}
-	return onvif.Escape("http://" + d.named(d.webPort) + d.snapshotPath(d.sends[i])), nil
+	return onvif.Escape(d.base() + d.snapshotPath(d.sending()[i])), nil
 }
 
 // servePictures answers snapshots and motion JPEG, signed in as the maker's web side is.
@@ -38,7 +37,7 @@ func (d *device) servePictures(mux *http.ServeMux) {
 	if d.maker.pictures == "" || d.Defects.NoSnapshot {
 		return
 	}
-	for _, f := range d.sends {
+	for _, f := range d.sending() {
 		mux.HandleFunc(d.snapshotPath(f), func(w http.ResponseWriter, r *http.Request) {
 			if !d.webSignedIn(w, r) {
 				return
@@ -114,20 +113,27 @@ func jpegOf(ctx context.Context, c *scene.Clip) ([]byte, error) {
 	if b := jpegs[c]; b != nil {
 		return b, nil
 	}
-	var annexB strings.Builder
-	for _, f := range c.Frames {
-		if !f.Key {
-			continue
-		}
-		for _, nal := range append([][]byte{c.SPS, c.PPS}, f.NALs...) {
-			annexB.WriteString("\x00\x00\x00\x01")
-			annexB.Write(nal)
-		}
-		break
-	}
-	b, err := media.Still(ctx, media.Keyframe{Decoder: "h264", Data: []byte(annexB.String())})
+	b, err := media.Still(ctx, keyframeOf(c))
 	if err == nil {
 		jpegs[c] = b
 	}
 	return b, err
+}
+
+// keyframeOf is the first key frame of a clip as a decoder takes it.
+func keyframeOf(c *scene.Clip) media.Keyframe {
+	first := c.Frames[0].NALs
+	switch c.Codec {
+	case scene.JPEG:
+		return media.Keyframe{Decoder: "mjpeg", Data: first[0]}
+	case scene.MPEG4:
+		return media.Keyframe{Decoder: "m4v", Data: first[0]}
+	}
+	var annexB []byte
+	for _, nal := range append([][]byte{c.VPS, c.SPS, c.PPS}, first...) {
+		if len(nal) > 0 {
+			annexB = append(append(annexB, 0, 0, 0, 1), nal...)
+		}
+	}
+	return media.Keyframe{Decoder: map[bool]string{true: "hevc", false: "h264"}[c.Codec == scene.H265], Data: annexB}
 }

@@ -115,7 +115,8 @@ func (r *recorder) receiverService(o operation) (string, *fault) {
 	case "GetReceivers":
 		var b strings.Builder
 		for _, t := range sorted(r.state.Receivers) {
-			fmt.Fprintf(&b, "<X:Receivers><T:Token>%s</T:Token><T:Configuration><T:Mode>AutoConnect</T:Mode><T:MediaUri>%s</T:MediaUri></T:Configuration></X:Receivers>", t, onvif.Escape(hideSignIn(r.state.Receivers[t])))
+			fmt.Fprintf(&b,
+				"<X:Receivers><T:Token>%s</T:Token><T:Configuration><T:Mode>AutoConnect</T:Mode><T:MediaUri>%s</T:MediaUri></T:Configuration></X:Receivers>", t, onvif.Escape(hideSignIn(r.state.Receivers[t])))
 		}
 		return b.String(), nil
 	case "CreateReceiver":
@@ -168,12 +169,14 @@ func (r *recorder) recordingService(o operation) (string, *fault) {
 			if c.Page != 0 {
 				about = fmt.Sprintf("page http://%s/", r.d.named(c.Page))
 			}
-			fmt.Fprintf(&b, "<X:RecordingItem><T:RecordingToken>own_%02d</T:RecordingToken><T:Configuration><T:Source><T:SourceId>port-%d</T:SourceId><T:Name>%s</T:Name><T:Location>switch port %d</T:Location><T:Description>%s</T:Description><T:Address>%s</T:Address></T:Source></T:Configuration></X:RecordingItem>",
+			fmt.Fprintf(&b,
+				"<X:RecordingItem><T:RecordingToken>own_%02d</T:RecordingToken><T:Configuration><T:Source><T:SourceId>port-%d</T:SourceId><T:Name>%s</T:Name><T:Location>switch port %d</T:Location><T:Description>%s</T:Description><T:Address>%s</T:Address></T:Source></T:Configuration></X:RecordingItem>",
 				i+1, i+1, onvif.Escape(c.Name), i+1, about, c.Address)
 		}
 		for _, t := range sorted(r.state.Recordings) {
 			rec := r.state.Recordings[t]
-			fmt.Fprintf(&b, "<X:RecordingItem><T:RecordingToken>%s</T:RecordingToken><T:Configuration><T:Source><T:SourceId>%s</T:SourceId><T:Name>%s</T:Name><T:Location/><T:Description/><T:Address>%s</T:Address></T:Source></T:Configuration></X:RecordingItem>",
+			fmt.Fprintf(&b,
+				"<X:RecordingItem><T:RecordingToken>%s</T:RecordingToken><T:Configuration><T:Source><T:SourceId>%s</T:SourceId><T:Name>%s</T:Name><T:Location/><T:Description/><T:Address>%s</T:Address></T:Source></T:Configuration></X:RecordingItem>",
 				t, onvif.Escape(rec.SourceID), onvif.Escape(rec.Name), onvif.Escape(rec.Address))
 		}
 		return b.String(), nil
@@ -194,10 +197,11 @@ func (r *recorder) recordingService(o operation) (string, *fault) {
 	case "GetRecordingJobs":
 		var b strings.Builder
 		item := func(job, recording, kind, token string) {
-			fmt.Fprintf(&b, `<X:JobItem><T:JobToken>%s</T:JobToken><T:JobConfiguration><T:RecordingToken>%s</T:RecordingToken><T:Mode>Active</T:Mode><T:Priority>1</T:Priority><T:Source><T:SourceToken Type="%s/%s"><T:Token>%s</T:Token></T:SourceToken></T:Source></T:JobConfiguration></X:JobItem>`,
+			fmt.Fprintf(&b,
+				`<X:JobItem><T:JobToken>%s</T:JobToken><T:JobConfiguration><T:RecordingToken>%s</T:RecordingToken><T:Mode>Active</T:Mode><T:Priority>1</T:Priority><T:Source><T:SourceToken Type="%s/%s"><T:Token>%s</T:Token></T:SourceToken></T:Source></T:JobConfiguration></X:JobItem>`,
 				job, recording, onvif.NSSchema, kind, token)
 		}
-		for i, f := range r.d.sends {
+		for i, f := range r.d.sending() {
 			if f.tier == 0 {
 				item(fmt.Sprintf("own_job_%02d", f.channel), fmt.Sprintf("own_%02d", f.channel), "Profile", fmt.Sprintf("prof_%d", i))
 			}

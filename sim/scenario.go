@@ -83,7 +83,14 @@ type Stream struct {
 	Kbps    int    `yaml:"kbps"`
 	GOP     int    `yaml:"gop"` // frames
 	Profile string `yaml:"profile"`
-	Audio   bool   `yaml:"audio"` // G.711 beside the picture
+	// Codec is h264 (the default), h265, jpeg or mpeg4.
+	Codec scene.Codec `yaml:"codec"`
+	Smart bool        `yaml:"smart"` // key frames come irregularly, up to 16 seconds apart
+	// Audio is the sound beside the picture: "true" for G.711, aac, g726, or silent, which is G.711 with nothing in it; "" for none.
+	Audio    string `yaml:"audio"`
+	Metadata bool   `yaml:"metadata"` // ONVIF metadata beside the picture
+	// Changes is another size, width and height, that the stream has in every other loop.
+	Changes [2]int `yaml:"changes"`
 }
 
 // Defects are what can be wrong with a device.
@@ -115,7 +122,14 @@ type Defects struct {
 	Sessions       int    `yaml:"sessions"`        // viewers it can serve; 0 means many, below 0 none
 	NoParameters   bool   `yaml:"no_parameters"`   // SDP without parameter sets
 	StrayFrames    bool   `yaml:"stray_frames"`    // interleaved frames on channels nobody asked for
-	WrongPaths     bool   `yaml:"wrong_paths"`     // its device service names paths that its streams do not know
+	StopsAfter     int    `yaml:"stops_after"`     // key frames after which it sends no more; 0 for never
+	DropsTracks    bool   `yaml:"drops_tracks"`    // hangs up on who wants another track than the picture
+	Drops          int    `yaml:"drops"`           // of a hundred packets of its pictures, how many never go out
+	HTTPS          string `yaml:"https"`           // "only" where it has no plain web port, "redirects" where that one sends everybody to TLS
+	// Encoder is how it takes settings of its encoders: "" as they are, "clamps" to half the bitrate and ten frames a second and says
+	// nothing, "refuses" with a fault, "ignores" them and says yes, "shares" what the first stream gains with what the second one loses.
+	Encoder    string `yaml:"encoder"`
+	WrongPaths bool   `yaml:"wrong_paths"` // its device service names paths that its streams do not know
 }
 
 // LoadScenario reads a YAML file. Unknown fields and impossible values are errors with their line.
@@ -182,7 +196,7 @@ func (d *Device) complete(s *Scenario, index int) error {
 	if d.TLS != "" && d.TLS != "own" && d.TLS != "factory" && d.TLS != "expired" {
 		return fmt.Errorf("device %d (%q): tls is own, factory or expired", index+1, d.Name)
 	}
-	if d.Defects.Transport == "tls" && d.TLS == "" {
+	if (d.Defects.Transport == "tls" || d.Defects.HTTPS != "") && d.TLS == "" {
 		d.TLS = "own"
 	}
 	if d.Announces == nil {
@@ -228,6 +242,14 @@ func (st *Stream) complete() error {
 	if st.Profile == "" {
 		st.Profile = "main"
 	}
+	switch st.Codec {
+	case "", scene.H264, scene.H265, scene.JPEG, scene.MPEG4:
+	default:
+		return fmt.Errorf("has no codec %q", st.Codec)
+	}
+	if _, ok := sounds[st.Audio]; !ok && st.Audio != "" {
+		return fmt.Errorf("has no audio %q", st.Audio)
+	}
 	if st.Width <= 0 || st.Height <= 0 || st.FPS <= 0 || st.Kbps <= 0 || st.Width%2+st.Height%2 != 0 {
 		return errors.New("needs an even width and height, fps and kbps")
 	}
@@ -267,6 +289,14 @@ type feed struct {
 	name          string
 	format        scene.Format
 	clip          *scene.Clip
+	other         *scene.Clip // of another size, in every other loop; nil for none
+}
+
+// otherFormat is the format of the other size.
+func (f feed) otherFormat() scene.Format {
+	o := f.format
+	o.Width, o.Height = f.Changes[0], f.Changes[1]
+	return o
 }
 
 // feeds lists what the device sends, a recorder's channels in order.
@@ -275,7 +305,7 @@ func (d *Device) feeds() (out []feed) {
 		for i, st := range streams {
 			out = append(out, feed{Stream: st, channel: channel, tier: i, name: name,
 				format: scene.Format{Scene: scenery, Caption: caption, Width: st.Width, Height: st.Height, FPS: st.FPS, Kbps: st.Kbps,
-					GOP: st.GOP, Profile: st.Profile}})
+					GOP: st.GOP, Profile: st.Profile, Codec: st.Codec, Smart: st.Smart}})
 		}
 	}
 	add(1, d.Name, d.Scene, *d.Caption, d.Streams)

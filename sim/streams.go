@@ -1,13 +1,10 @@
 package sim
 
 import (
-	"bytes"
 	"cmp"
 	"context"
 	"encoding/base64"
-	"encoding/binary"
 	"fmt"
-	"math"
 	"net"
 	"slices"
 	"strconv"
@@ -41,6 +38,10 @@ func (h streamHandler) Request(v *rtsp.Viewer, q *rtsp.Request) (answered bool) 
 		if h.d.redirected(v, q) {
 			return true
 		}
+	}
+	if q.Method == "SETUP" && h.d.Defects.DropsTracks && !strings.Contains(q.URL, "/track1") {
+		v.Drop()
+		return true
 	}
 	return q.Method != "OPTIONS" && !h.allowed(v, q)
 }
@@ -119,19 +120,19 @@ func (h streamHandler) Stream(target string) (stream rtsp.Stream, track int, ok 
 	}
 	path := u.Target()
 	if base, n, cut := strings.Cut(path, "/track"); cut {
-		if track, err = strconv.Atoi(n); err != nil || track < 1 || track > 2 {
+		if track, err = strconv.Atoi(n); err != nil || track < 1 || track > 3 {
 			return nil, 0, false
 		}
 		path = base
 	}
 	path = strings.TrimSuffix(strings.TrimSuffix(path, "/"), "/moved")
-	for _, f := range h.d.sends {
+	for _, f := range h.d.sending() {
 		if h.d.path(f) == path {
 			return liveStream{h.d, f}, track, true
 		}
 	}
-	if h.d.Defects.AnyPath && len(h.d.sends) > 0 {
-		return liveStream{h.d, h.d.sends[0]}, track, true
+	if h.d.Defects.AnyPath && len(h.d.sending()) > 0 {
+		return liveStream{h.d, h.d.sending()[0]}, track, true
 	}
 	return nil, 0, false
 }
@@ -142,39 +143,100 @@ type liveStream struct {
 	f feed
 }
 
-// SDP describes the stream (RFC 8866, RFC 6184 §8.2).
+// SDP describes the stream (RFC 8866; RFC 6184 §8.2, RFC 7798 §7.2, RFC 2435 §4, RFC 6416 §7).
 func (l liveStream) SDP() string {
-	clip := l.f.clip
 	var b strings.Builder
 	fmt.Fprintf(&b, "v=0\r\no=- 1 1 IN IP4 %s\r\ns=%s\r\nc=IN IP4 0.0.0.0\r\nt=0 0\r\na=control:*\r\n", l.d.Address, l.d.maker.name)
-	b.WriteString("m=video 0 RTP/AVP 96\r\na=rtpmap:96 H264/90000\r\n")
-	fmtp := fmt.Sprintf("a=fmtp:96 packetization-mode=1; profile-level-id=%X", clip.SPS[1:4])
-	if !l.d.Defects.NoParameters {
-		fmtp += "; sprop-parameter-sets=" + base64.StdEncoding.EncodeToString(clip.SPS) + "," + base64.StdEncoding.EncodeToString(clip.PPS)
+	b.WriteString(l.video() + "a=control:track1\r\n")
+	if l.f.Audio != "" {
+		b.WriteString(sounds[l.f.Audio]().sdp + "a=control:track2\r\n")
 	}
-	fmt.Fprintf(&b, "%s\r\na=control:track1\r\n", fmtp)
-	if l.f.Audio {
-		b.WriteString("m=audio 0 RTP/AVP 0\r\na=control:track2\r\n")
+	if l.f.Metadata {
+		b.WriteString("m=application 0 RTP/AVP 107\r\na=rtpmap:107 vnd.onvif.metadata/90000\r\na=control:track3\r\n")
 	}
 	return b.String()
 }
 
+// video is the media section of the picture.
+func (l liveStream) video() string {
+	clip, b64 := l.f.clip, base64.StdEncoding.EncodeToString
+	known := !l.d.Defects.NoParameters
+	section := "m=video 0 RTP/AVP 96\r\na=rtpmap:96 %s/90000\r\na=fmtp:96 %s\r\n"
+	switch clip.Codec {
+	case scene.H265:
+		params := "profile-id=1"
+		if known {
+			params = fmt.Sprintf("sprop-vps=%s; sprop-sps=%s; sprop-pps=%s", b64(clip.VPS), b64(clip.SPS), b64(clip.PPS))
+		}
+		return fmt.Sprintf(section, "H265", params)
+	case scene.JPEG:
+		return "m=video 0 RTP/AVP 26\r\n"
+	case scene.MPEG4:
+		params := "profile-level-id=1"
+		if known {
+			params += fmt.Sprintf("; config=%X", clip.Config)
+		}
+		return fmt.Sprintf(section, "MP4V-ES", params)
+	}
+	params := fmt.Sprintf("packetization-mode=1; profile-level-id=%X", clip.SPS[1:4])
+	if known {
+		params += "; sprop-parameter-sets=" + b64(clip.SPS) + "," + b64(clip.PPS)
+	}
+	return fmt.Sprintf(section, "H264", params)
+}
+
+// frame is the frame k of the stream, counted from the device's start.
+func (l liveStream) frame(k int64) (*scene.Clip, scene.Frame) {
+	clip, n := l.f.clip, int64(len(l.f.clip.Frames))
+	if l.f.other != nil && k/n%2 == 1 {
+		clip = l.f.other
+	}
+	return clip, clip.Frames[k%n]
+}
+
+// reportEvery is how often sender reports go out.
+const reportEvery = 2 * time.Second
+
 // Send joins the live stream at its next frame and sends until the session ends.
 func (l liveStream) Send(ctx context.Context, to *rtsp.Sink) {
 	clip, now := l.f.clip, time.Now()
-	video := packetiser{send: func(packet []byte) { to.RTP(1, packet) }, ssrc: 1, encrypts: l.d.Defects.Encrypts}
-	tone := toneSender{began: now, packetiser: packetiser{send: func(packet []byte) { to.RTP(2, packet) }, ssrc: 2}}
+	video := packetiser{send: func(packet []byte) { to.RTP(1, packet) }, ssrc: 1, encrypts: l.d.Defects.Encrypts, drops: l.d.Defects.Drops}
+	var sound *soundSender
+	if l.f.Audio != "" {
+		sound = &soundSender{sound: sounds[l.f.Audio](), began: now, packetiser: packetiser{send: func(packet []byte) {
+			to.RTP(2, packet)
+		}, ssrc: 2}}
+	}
+	metadata := packetiser{send: func(packet []byte) { to.RTP(3, packet) }, ssrc: 3}
+	var reported time.Time
+	keys := 0
 	for k := l.d.frameAfter(clip, now); ; k++ {
+		if n := l.d.Defects.StopsAfter; n > 0 && keys >= n {
+			<-ctx.Done()
+			return
+		}
 		select {
 		case <-ctx.Done():
 			return
 		case <-time.After(time.Until(l.d.frameTime(clip, k))):
 		}
-		if to.Wants(1) {
-			video.frame(clip.Frames[k%int64(len(clip.Frames))], uint32(k*90000/int64(clip.FPS)))
+		stamp := uint32(k * 90000 / int64(clip.FPS))
+		if now := time.Now(); now.Sub(reported) >= reportEvery {
+			to.RTCP(1, senderReport(video.ssrc, l.d.clock(), stamp))
+			reported = now
+			if l.f.Metadata && to.Wants(3) {
+				metadata.packet(107, stamp, true, nil, []byte(metadataDocument))
+			}
 		}
-		if to.Wants(2) {
-			tone.due()
+		if to.Wants(1) {
+			showing, frame := l.frame(k)
+			video.frame(showing, frame, stamp)
+			if frame.Key {
+				keys++
+			}
+		}
+		if sound != nil && to.Wants(2) {
+			sound.due()
 		}
 		if l.d.Defects.StrayFrames {
 			to.Interleave(99, []byte{1, 2, 3})
@@ -184,6 +246,10 @@ func (l liveStream) Send(ctx context.Context, to *rtsp.Sink) {
 		}
 	}
 }
+
+// metadataDocument is what a stand-in tells of its picture, again and again.
+const metadataDocument = `<tt:MetadataStream xmlns:tt="http://www.onvif.org/ver10/schema"><tt:VideoAnalytics><tt:Frame UtcTime="2026-03-14T09:26:53Z"/>` +
+	`</tt:VideoAnalytics><tt:Event/></tt:MetadataStream>`
 
 // takes reports whether the device sends over the transport that a SETUP asks for.
 func (d *device) takes(transport string) bool {
@@ -234,96 +300,10 @@ func (d *device) frameAfter(c *scene.Clip, t time.Time) int64 {
 
 // NextKeyframe is when the next key frame of a stream, counted from 0, goes out after t.
 func (l Look) NextKeyframe(stream int, t time.Time) time.Time {
-	c := l.d.sends[stream].clip
+	c := l.d.sending()[stream].clip
 	k := l.d.frameAfter(c, t)
 	for !c.Frames[k%int64(len(c.Frames))].Key {
 		k++
 	}
 	return l.d.frameTime(c, k)
-}
-
-// packetiser writes H.264 frames as RTP: single NAL units and FU-A (RFC 6184 §5.6, §5.8).
-type packetiser struct {
-	send func(packet []byte)
-	ssrc uint32
-	seq  uint16
-	out  []byte
-	// encrypts makes nonsense of the pictures, as a maker's own encryption does to everybody without its key.
-	encrypts bool
-}
-
-const maxPayload = 1400
-
-func (p *packetiser) frame(f scene.Frame, stamp uint32) {
-	for i, nal := range f.NALs {
-		if p.encrypts {
-			nal = bytes.Clone(nal)
-			for j := 1; j < len(nal); j++ {
-				nal[j] ^= byte(j*7 + 90)
-			}
-		}
-		last := i == len(f.NALs)-1
-		if len(nal) <= maxPayload {
-			p.packet(96, stamp, last, nil, nal)
-			continue
-		}
-		head, rest := nal[0], nal[1:]
-		for first := true; len(rest) > 0; first = false {
-			n := min(len(rest), maxPayload-2)
-			fu := []byte{head&0xe0 | 28, head & 0x1f}
-			if first {
-				fu[1] |= 0x80
-			}
-			if n == len(rest) {
-				fu[1] |= 0x40
-			}
-			p.packet(96, stamp, last && n == len(rest), fu, rest[:n])
-			rest = rest[n:]
-		}
-	}
-}
-
-func (p *packetiser) packet(payloadType byte, stamp uint32, marker bool, head, body []byte) {
-	if marker {
-		payloadType |= 0x80
-	}
-	p.out = append(p.out[:0], 0x80, payloadType)
-	p.out = binary.BigEndian.AppendUint16(p.out, p.seq)
-	p.out = binary.BigEndian.AppendUint32(p.out, stamp)
-	p.out = binary.BigEndian.AppendUint32(p.out, p.ssrc)
-	p.out = append(append(p.out, head...), body...)
-	p.seq++
-	p.send(p.out)
-}
-
-// toneSender writes a quiet 440 Hz tone as G.711 µ-law, 20 ms a packet (RFC 3551 §4.5.14).
-type toneSender struct {
-	packetiser
-	began time.Time
-	sent  int64
-}
-
-// due sends what the time since the beginning asks for.
-func (t *toneSender) due() {
-	for want := int64(time.Since(t.began) / (20 * time.Millisecond)); t.sent < want; t.sent++ {
-		body := make([]byte, 160)
-		for i := range body {
-			body[i] = muLaw(int(1200 * math.Sin(2*math.Pi*440*float64(t.sent*160+int64(i))/8000)))
-		}
-		t.packet(0, uint32(t.sent*160), t.sent == 0, nil, body)
-	}
-}
-
-// muLaw codes one 16-bit sample (ITU-T G.711).
-func muLaw(s int) byte {
-	sign := byte(0)
-	if s < 0 {
-		s, sign = -s, 0x80
-	}
-	s = min(s, 32635) + 132
-	exp := byte(7)
-	for mask := 0x4000; s&mask == 0 && exp > 0; mask >>= 1 {
-		exp--
-	}
-	return ^(sign | exp<<4 | byte(s>>(exp+3))&0x0f)
 }

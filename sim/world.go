@@ -110,7 +110,9 @@ func (w *World) plugIn(d *device) {
 
 // again is the same stand-in, not started yet.
 func (d *device) again() *device {
-	fresh := &device{Device: d.Device, world: d.world, net: d.net, sends: d.sends}
+	fresh := &device{Device: d.Device, world: d.world, net: d.net}
+	list := d.sending()
+	fresh.sends.Store(&list)
 	fresh.Defects.LockedSeconds = 0 // a restart ends a lock
 	return fresh
 }
@@ -132,6 +134,9 @@ func (w *World) encode(ctx context.Context, s *Scenario, o Options) error {
 	for i := range s.Devices {
 		for _, f := range s.Devices[i].feeds() {
 			formats[f.format] = true
+			if f.Changes[0] > 0 {
+				formats[f.otherFormat()] = true
+			}
 		}
 	}
 	encoders, ectx := errgroup.WithContext(ctx)
@@ -150,14 +155,21 @@ func (w *World) encode(ctx context.Context, s *Scenario, o Options) error {
 		return err
 	}
 	for i := range s.Devices {
-		d := &device{Device: s.Devices[i], world: w, sends: s.Devices[i].feeds()}
+		d := &device{Device: s.Devices[i], world: w}
 		w.devices = append(w.devices, d)
-		for j := range d.sends {
+		list := s.Devices[i].feeds()
+		for j := range list {
 			var err error
-			if d.sends[j].clip, err = o.Media.Clip(ctx, d.sends[j].format); err != nil {
+			if list[j].clip, err = o.Media.Clip(ctx, list[j].format); err != nil {
 				return err
 			}
+			if list[j].Changes[0] > 0 {
+				if list[j].other, err = o.Media.Clip(ctx, list[j].otherFormat()); err != nil {
+					return err
+				}
+			}
 		}
+		d.sends.Store(&list)
 	}
 	return nil
 }
@@ -200,14 +212,19 @@ func (w *World) named(name string) *device {
 }
 
 // Web is the address of the device's web port, Service that of its device service.
-func (l Look) Web() string     { return net.JoinHostPort(l.d.Address.String(), strconv.Itoa(l.d.webPort)) }
-func (l Look) Service() string { return "http://" + l.Web() + "/onvif/device_service" }
+func (l Look) Web() string { return net.JoinHostPort(l.d.Address.String(), strconv.Itoa(l.d.webPort)) }
+func (l Look) Service() string {
+	if l.d.Defects.HTTPS == "only" {
+		return "https://" + net.JoinHostPort(l.d.Address.String(), strconv.Itoa(webTLS)) + "/onvif/device_service"
+	}
+	return "http://" + l.Web() + "/onvif/device_service"
+}
 
 // RTSP is the host and port of the stream service; URL the true URL of a stream, counted from 0.
 func (l Look) RTSP() string {
 	return net.JoinHostPort(l.d.Address.String(), strconv.Itoa(l.d.rtspPort))
 }
-func (l Look) URL(stream int) string { return "rtsp://" + l.RTSP() + l.d.path(l.d.sends[stream]) }
+func (l Look) URL(stream int) string { return "rtsp://" + l.RTSP() + l.d.path(l.d.sending()[stream]) }
 
 // Asked is how many requests its device service has had.
 func (l Look) Asked() int64 { return l.d.asked.Load() }

@@ -19,7 +19,7 @@ const (
 )
 
 // Agree records that sign-ins may go out to devices so that they can be read, as wide as the person said.
-func (s *Store) Agree(ctx context.Context, by Person, site uuid.UUID, devices []Device, wide Breadth) error {
+func (s Consents) Agree(ctx context.Context, by Person, site uuid.UUID, devices []Device, wide Breadth) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		done := map[string]bool{}
 		for _, d := range devices {
@@ -59,9 +59,10 @@ func (s *Store) Agree(ctx context.Context, by Person, site uuid.UUID, devices []
 }
 
 // Disagree ends every agreement that covers a device, also those for its model and its site.
-func (s *Store) Disagree(ctx context.Context, by Person, d *Device) error {
+func (s Consents) Disagree(ctx context.Context, by Person, d *Device) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `UPDATE agreements SET ended_at = now() WHERE ended_at IS NULL AND site_id = $1 AND (device_id = $2 OR device_id IS NULL AND model IN ('', $3))`,
+		if _, err := tx.ExecContext(ctx,
+			`UPDATE agreements SET ended_at = now() WHERE ended_at IS NULL AND site_id = $1 AND (device_id = $2 OR device_id IS NULL AND model IN ('', $3))`,
 			d.Site, d.ID, d.Status.Device.Model()); err != nil {
 			return err
 		}
@@ -81,7 +82,7 @@ type agreement struct {
 }
 
 // agreements returns those of a site that hold.
-func (s *Store) agreements(ctx context.Context, site uuid.UUID) ([]agreement, error) {
+func (s Devices) agreements(ctx context.Context, site uuid.UUID) ([]agreement, error) {
 	var out []agreement
 	return out, s.db.SelectContext(ctx, &out, "SELECT device_id, model, given_at FROM agreements WHERE site_id = $1 AND ended_at IS "+
 		"NULL", site)

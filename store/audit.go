@@ -8,6 +8,9 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
+// Deeds are the audit: who did what, and when.
+type Deeds struct{ *database }
+
 // An Act is one thing that a person did and that others may want to know of: a secret shown, a range changed, a device changed.
 type Act struct {
 	ID       uuid.UUID  `db:"id" json:"id"`
@@ -29,8 +32,8 @@ type Deed struct {
 	Site, Device uuid.UUID
 }
 
-// Audit records what a person did. It is done before the deed: what cannot be recorded is not done.
-func (s *Store) Audit(ctx context.Context, d Deed) error {
+// Add records what a person did. It is done before the deed: what cannot be recorded is not done.
+func (s Deeds) Add(ctx context.Context, d Deed) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error { return audit(ctx, tx, d) })
 }
 
@@ -42,21 +45,21 @@ func audit(ctx context.Context, tx *sqlx.Tx, d Deed) error {
 	return err
 }
 
-// Acts returns what was done before an act, newest first; the zero UUID begins with the newest. An empty site is all of them.
-func (s *Store) Acts(ctx context.Context, site *uuid.UUID, before uuid.UUID, limit int) ([]Act, error) {
+// List returns what was done before an act, newest first; the zero UUID begins with the newest. An empty site is all of them.
+func (s Deeds) List(ctx context.Context, site *uuid.UUID, before uuid.UUID, limit int) ([]Act, error) {
 	out := []Act{}
 	return out, s.db.SelectContext(ctx, &out, `SELECT id, at, person, action, subject, site, site_id, device, device_id FROM audit
 		WHERE ($1::uuid IS NULL OR site_id = $1) AND ($2 = '00000000-0000-0000-0000-000000000000'::uuid OR id < $2) ORDER BY id DESC LIMIT $3`, site, before, limit)
 }
 
 // Reveal returns a secret to a person, once who asked, of which sign-in and for which device is recorded.
-func (s *Store) Reveal(ctx context.Context, id uuid.UUID, d Deed) (string, error) {
-	k, err := s.SignIn(ctx, id)
+func (s SignIns) Reveal(ctx context.Context, id uuid.UUID, d Deed) (string, error) {
+	k, err := s.Get(ctx, id)
 	if err != nil {
 		return "", err
 	}
 	d.Action, d.Subject = "revealed the sign-in", k.Label
-	if err := s.Audit(ctx, d); err != nil {
+	if err := Deeds(s).Add(ctx, d); err != nil {
 		return "", err
 	}
 	in, err := s.Decrypt(ctx, id)

@@ -12,6 +12,9 @@ import (
 	"unlatch/core/recipe"
 )
 
+// Books are the path books.
+type Books struct{ *database }
+
 // LearnedBook is the path book that recipes go to which were learned and proven here.
 const LearnedBook = "Learned here"
 
@@ -24,8 +27,8 @@ type PathBook struct {
 	Book    *recipe.Book `db:"-"`
 }
 
-// PathBooks lists the books that were brought or learned, oldest first.
-func (s *Store) PathBooks(ctx context.Context) ([]PathBook, error) {
+// List lists the books that were brought or learned, oldest first.
+func (s Books) List(ctx context.Context) ([]PathBook, error) {
 	var out []PathBook
 	if err := s.db.SelectContext(ctx, &out, "SELECT id, name, yaml, created_at FROM path_books ORDER BY created_at, id"); err != nil {
 		return nil, err
@@ -40,9 +43,9 @@ func (s *Store) PathBooks(ctx context.Context) ([]PathBook, error) {
 	return out, nil
 }
 
-// Books are all path books in the order in which they are asked: people's own, then those of the product.
-func (s *Store) Books(ctx context.Context) ([]*recipe.Book, error) {
-	own, err := s.PathBooks(ctx)
+// All are all path books in the order in which they are asked: people's own, then those of the product.
+func (s Books) All(ctx context.Context) ([]*recipe.Book, error) {
+	own, err := s.List(ctx)
 	var out []*recipe.Book
 	for _, b := range own {
 		out = append(out, b.Book)
@@ -50,9 +53,9 @@ func (s *Store) Books(ctx context.Context) ([]*recipe.Book, error) {
 	return append(out, recipe.Shipped()...), err
 }
 
-// MergeBook adds a book's recipes to the book of its name, which is made where there is none. Ours stays where two recipes of one name
+// Merge adds a book's recipes to the book of its name, which is made where there is none. Ours stays where two recipes of one name
 // differ.
-func (s *Store) MergeBook(ctx context.Context, b *recipe.Book) (added []recipe.Recipe, conflicts []recipe.Conflict, err error) {
+func (s Books) Merge(ctx context.Context, b *recipe.Book) (added []recipe.Recipe, conflicts []recipe.Conflict, err error) {
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, "LOCK TABLE path_books IN EXCLUSIVE MODE"); err != nil {
 			return err
@@ -82,7 +85,7 @@ func (s *Store) MergeBook(ctx context.Context, b *recipe.Book) (added []recipe.R
 	return added, conflicts, err
 }
 
-// DeleteBook removes a book of one's own.
-func (s *Store) DeleteBook(ctx context.Context, id uuid.UUID) error {
+// Delete removes a book of one's own.
+func (s Books) Delete(ctx context.Context, id uuid.UUID) error {
 	return one(s.db.ExecContext(ctx, "DELETE FROM path_books WHERE id = $1", id))
 }

@@ -17,7 +17,7 @@ type Changes struct {
 
 // Changes looks what has changed at a site since mark; "" is from the beginning. A change that was made by a transaction which ended after
 // the last look is found, however early it began; one may be told of twice.
-func (s *Store) Changes(ctx context.Context, site uuid.UUID, mark string) (Changes, error) {
+func (s Devices) Changes(ctx context.Context, site uuid.UUID, mark string) (Changes, error) {
 	if mark == "" {
 		mark = "0"
 	}
@@ -35,8 +35,8 @@ func (s *Store) Changes(ctx context.Context, site uuid.UUID, mark string) (Chang
 	return Changes{Mark: row.Mark, Whole: row.Whole.Bool, Devices: row.Devices}, err
 }
 
-// DevicesOf returns devices with their derived status, in order of address. Those that are no more are left out.
-func (s *Store) DevicesOf(ctx context.Context, ids []uuid.UUID) ([]Device, error) {
+// Of returns devices with their derived status, in order of address. Those that are no more are left out.
+func (s Devices) Of(ctx context.Context, ids []uuid.UUID) ([]Device, error) {
 	var out []Device
 	if err := s.db.SelectContext(ctx, &out, "SELECT "+deviceColumns+" FROM devices WHERE id = ANY($1)", ids); err != nil {
 		return nil, err
@@ -45,7 +45,7 @@ func (s *Store) DevicesOf(ctx context.Context, ids []uuid.UUID) ([]Device, error
 }
 
 // deviceChanged marks that what a device's status is derived from has changed, and tells readers of it.
-func (s *Store) deviceChanged(ctx context.Context, tx sqlx.ExtContext, device uuid.UUID) error {
+func (s *database) deviceChanged(ctx context.Context, tx sqlx.ExtContext, device uuid.UUID) error {
 	var site uuid.UUID
 	err := sqlx.GetContext(ctx, tx, &site, "UPDATE devices SET changed = pg_current_xact_id() WHERE id = $1 RETURNING site_id", device)
 	if err != nil {
@@ -55,7 +55,7 @@ func (s *Store) deviceChanged(ctx context.Context, tx sqlx.ExtContext, device uu
 }
 
 // siteChanged marks that every device of a site may have changed, and tells readers of it.
-func (s *Store) siteChanged(ctx context.Context, tx sqlx.ExtContext, site uuid.UUID) error {
+func (s *database) siteChanged(ctx context.Context, tx sqlx.ExtContext, site uuid.UUID) error {
 	if _, err := tx.ExecContext(ctx, "UPDATE sites SET changed = pg_current_xact_id() WHERE id = $1", site); err != nil {
 		return err
 	}

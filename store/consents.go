@@ -9,18 +9,22 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
+// Consents are what people agreed to: that a stray is connected to, that a sign-in is sent readable.
+type Consents struct{ *database }
+
 // ConsentTime is how long a consent to reach a stray lasts.
 const ConsentTime = 30 * time.Minute
 
-// Consent opens the scope for one stray at its present address, and for nothing else. Who gave it, and why, is kept.
-func (s *Store) Consent(ctx context.Context, d *Device, by Person, reason string) error {
+// Give opens the scope for one stray at its present address, and for nothing else. Who gave it, and why, is kept.
+func (s Consents) Give(ctx context.Context, d *Device, by Person, reason string) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		if err := audit(ctx, tx, Deed{Person: by, Action: "agreed to connect to a stray", Subject: reason, Site: d.Site,
 			Device: d.ID}); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, "INSERT INTO consents (id, device_id, person_id, addr, reason, until) VALUES ($1, $2, $3, $4, $5, "+
-			"now() + $6 * interval '1 second')",
+		if _, err := tx.ExecContext(ctx,
+			"INSERT INTO consents (id, device_id, person_id, addr, reason, until) VALUES ($1, $2, $3, $4, $5, "+
+				"now() + $6 * interval '1 second')",
 			newID(), d.ID, by.ID, d.Addr, reason, ConsentTime.Seconds()); err != nil {
 			return err
 		}
@@ -29,15 +33,15 @@ func (s *Store) Consent(ctx context.Context, d *Device, by Person, reason string
 }
 
 // Withdraw ends a device's consents.
-func (s *Store) Withdraw(ctx context.Context, d *Device) error {
+func (s Consents) Withdraw(ctx context.Context, d *Device) error {
 	if _, err := s.db.ExecContext(ctx, "UPDATE consents SET until = now() WHERE device_id = $1 AND until > now()", d.ID); err != nil {
 		return err
 	}
 	return s.deviceChanged(ctx, s.db, d.ID)
 }
 
-// Consented returns the stray addresses of a site that may be connected to now.
-func (s *Store) Consented(ctx context.Context, site uuid.UUID) ([]netip.Addr, error) {
+// Addresses returns the stray addresses of a site that may be connected to now.
+func (s Consents) Addresses(ctx context.Context, site uuid.UUID) ([]netip.Addr, error) {
 	var rows []string
 	if err := s.db.SelectContext(ctx, &rows, "SELECT DISTINCT c.addr FROM consents c JOIN devices d ON d.id = c.device_id WHERE "+
 		"d.site_id = $1 AND c.until > now()", site); err != nil {
@@ -53,7 +57,7 @@ func (s *Store) Consented(ctx context.Context, site uuid.UUID) ([]netip.Addr, er
 }
 
 // consents returns until when each device may be reached at the address at which it is now.
-func (s *Store) consents(ctx context.Context, where string, arg any) (map[uuid.UUID]time.Time, error) {
+func (s Devices) consents(ctx context.Context, where string, arg any) (map[uuid.UUID]time.Time, error) {
 	var rows []struct {
 		Device uuid.UUID `db:"device_id"`
 		Until  time.Time `db:"until"`

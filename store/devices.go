@@ -21,6 +21,9 @@ import (
 	"unlatch/core/latch"
 )
 
+// Devices are what was heard at the sites, with the evidence of each.
+type Devices struct{ *database }
+
 // A Device is a device's identity with its evidence: the latest of each kind and subject.
 type Device struct {
 	ID       uuid.UUID      `db:"id"`
@@ -56,7 +59,7 @@ const deviceColumns = "id, site_id, endpoint, addr, serial, mac, name, created_a
 
 // Sight files a sighting: it finds or makes the device that it belongs to and records the evidence. A lock on the site makes
 // it safe for several sweeps at once. A sighting that is one of a storm is a *StormError and is counted in place of being filed.
-func (s *Store) Sight(ctx context.Context, site uuid.UUID, run *uuid.UUID, x discovery.Sighting) (uuid.UUID, error) {
+func (s Devices) Sight(ctx context.Context, site uuid.UUID, run *uuid.UUID, x discovery.Sighting) (uuid.UUID, error) {
 	var id uuid.UUID
 	var storm *StormError
 	err := s.tx(ctx, func(tx *sqlx.Tx) error {
@@ -85,7 +88,7 @@ func (s *Store) Sight(ctx context.Context, site uuid.UUID, run *uuid.UUID, x dis
 
 // Moves reports which device a sighting would move to another address, if any: the sighting names a mark of a device that was last heard
 // elsewhere.
-func (s *Store) Moves(ctx context.Context, site uuid.UUID, x discovery.Sighting) (device uuid.UUID, ok bool, err error) {
+func (s Devices) Moves(ctx context.Context, site uuid.UUID, x discovery.Sighting) (device uuid.UUID, ok bool, err error) {
 	if x.Via != nil || x.Endpoint == "" && x.Serial == "" && x.MAC == "" && x.Certificate == "" {
 		return uuid.Nil, false, nil
 	}
@@ -103,7 +106,7 @@ func (s *Store) Moves(ctx context.Context, site uuid.UUID, x discovery.Sighting)
 }
 
 // alike reads the devices of a site that a sighting might belong to, oldest first.
-func (s *Store) alike(ctx context.Context, tx *sqlx.Tx, site uuid.UUID,
+func (s Devices) alike(ctx context.Context, tx *sqlx.Tx, site uuid.UUID,
 	x discovery.Sighting) (known []identity.Device, ids []uuid.UUID, err error) {
 	var rows []struct {
 		Device
@@ -127,7 +130,7 @@ func (s *Store) alike(ctx context.Context, tx *sqlx.Tx, site uuid.UUID,
 }
 
 // recognise finds the device that a sighting belongs to, as identity.Find decides, or makes it. What is one of a storm is a *StormError.
-func (s *Store) recognise(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, run *uuid.UUID, x discovery.Sighting) (uuid.UUID, error) {
+func (s Devices) recognise(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, run *uuid.UUID, x discovery.Sighting) (uuid.UUID, error) {
 	known, ids, err := s.alike(ctx, tx, site, x)
 	if err != nil {
 		return uuid.Nil, err
@@ -148,7 +151,7 @@ func (s *Store) recognise(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, run 
 	return ids[i], err
 }
 
-func (s *Store) record(ctx context.Context, tx *sqlx.Tx, run *uuid.UUID, device uuid.UUID, subject string, body evidence.Body,
+func (s Devices) record(ctx context.Context, tx *sqlx.Tx, run *uuid.UUID, device uuid.UUID, subject string, body evidence.Body,
 	exchange string, at time.Time) error {
 	if _, err := fenced(ctx, tx); err != nil {
 		return err
@@ -201,10 +204,11 @@ type Finding struct {
 }
 
 // Record appends a finding.
-func (s *Store) Record(ctx context.Context, d *Device, run *uuid.UUID, f Finding) error {
+func (s Devices) Record(ctx context.Context, d *Device, run *uuid.UUID, f Finding) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		if f.Still != nil {
-			if _, err := tx.ExecContext(ctx, "INSERT INTO stills (id, device_id, jpeg) VALUES ($1, $2, $3)", f.StillID, d.ID, f.Still); err != nil {
+			if _, err := tx.ExecContext(ctx, "INSERT INTO stills (id, device_id, jpeg) VALUES ($1, $2, $3)", f.StillID, d.ID,
+				f.Still); err != nil {
 				return err
 			}
 		}
@@ -218,7 +222,7 @@ func (s *Store) Record(ctx context.Context, d *Device, run *uuid.UUID, f Finding
 }
 
 // Left records that a device has said goodbye, and reports whether the site knows it.
-func (s *Store) Left(ctx context.Context, site uuid.UUID, endpoint string) (known bool, err error) {
+func (s Devices) Left(ctx context.Context, site uuid.UUID, endpoint string) (known bool, err error) {
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
 		var id uuid.UUID
 		err := tx.GetContext(ctx, &id, "SELECT id FROM devices WHERE site_id = $1 AND endpoint = $2", site, endpoint)
@@ -236,20 +240,20 @@ func (s *Store) Left(ctx context.Context, site uuid.UUID, endpoint string) (know
 
 // Identify adds the marks that a device has told of itself once it was signed in to. A mark that is known stays: another one would be
 // a contradiction, and those are shown, not merged.
-func (s *Store) Identify(ctx context.Context, id uuid.UUID, serial, mac string) error {
+func (s Devices) Identify(ctx context.Context, id uuid.UUID, serial, mac string) error {
 	_, err := s.db.ExecContext(ctx, "UPDATE devices SET serial = COALESCE(serial, NULLIF($2, '')), mac = COALESCE(mac, NULLIF($3, '')) "+
 		"WHERE id = $1", id, serial, mac)
 	return err
 }
 
 // Still returns a stored picture.
-func (s *Store) Still(ctx context.Context, id uuid.UUID) ([]byte, error) {
+func (s Devices) Still(ctx context.Context, id uuid.UUID) ([]byte, error) {
 	var jpeg []byte
 	return jpeg, found(s.db.GetContext(ctx, &jpeg, "SELECT jpeg FROM stills WHERE id = $1", id))
 }
 
-// Devices returns a site's devices with their derived status, in order of address.
-func (s *Store) Devices(ctx context.Context, site uuid.UUID) ([]Device, error) {
+// List returns a site's devices with their derived status, in order of address.
+func (s Devices) List(ctx context.Context, site uuid.UUID) ([]Device, error) {
 	var out []Device
 	if err := s.db.SelectContext(ctx, &out, "SELECT "+deviceColumns+" FROM devices WHERE site_id = $1", site); err != nil {
 		return nil, err
@@ -257,8 +261,8 @@ func (s *Store) Devices(ctx context.Context, site uuid.UUID) ([]Device, error) {
 	return out, s.derive(ctx, out, "d.site_id = $1", site)
 }
 
-// Device returns one device with its derived status.
-func (s *Store) Device(ctx context.Context, id uuid.UUID) (*Device, error) {
+// Get returns one device with its derived status.
+func (s Devices) Get(ctx context.Context, id uuid.UUID) (*Device, error) {
 	out := make([]Device, 1)
 	if err := s.db.GetContext(ctx, &out[0], "SELECT "+deviceColumns+" FROM devices WHERE id = $1", id); err != nil {
 		return nil, found(err)
@@ -267,7 +271,7 @@ func (s *Store) Device(ctx context.Context, id uuid.UUID) (*Device, error) {
 }
 
 // derive reads the latest evidence and the intent of devices and derives their status.
-func (s *Store) derive(ctx context.Context, devices []Device, where string, arg any) error {
+func (s Devices) derive(ctx context.Context, devices []Device, where string, arg any) error {
 	var records []evidence.Record
 	if err := s.db.SelectContext(ctx, &records, `SELECT DISTINCT ON (e.device_id, e.kind, e.subject) e.id, e.device_id AS device, e.at, e.kind, e.subject, e.body,
 		e.exchange <> '' AS hasexchange
@@ -333,7 +337,7 @@ func (s *Store) derive(ctx context.Context, devices []Device, where string, arg 
 }
 
 // warnOfUnreadable logs the records of a device that this program cannot read, each once.
-func (s *Store) warnOfUnreadable(d *Device) {
+func (s Devices) warnOfUnreadable(d *Device) {
 	for _, u := range d.Status.Unreadable {
 		if _, known := s.unreadable.LoadOrStore(u.Record, true); !known {
 			s.log.Error("A record of a device cannot be read", "device", d.ID, "record", u.Record, "why", u.Diagnosis.Seen)
@@ -342,12 +346,13 @@ func (s *Store) warnOfUnreadable(d *Device) {
 }
 
 // recorders finds, for each device behind a recorder, the name that a person gave to the recorder.
-func (s *Store) recorders(ctx context.Context, where string, arg any) (map[uuid.UUID]string, error) {
+func (s Devices) recorders(ctx context.Context, where string, arg any) (map[uuid.UUID]string, error) {
 	var rows []struct {
 		ID   uuid.UUID `db:"id"`
 		Name string    `db:"name"`
 	}
-	err := s.db.SelectContext(ctx, &rows, `SELECT d.id, COALESCE(v.name, '') AS name FROM devices d JOIN devices v ON v.id = d.via WHERE `+where, arg)
+	err := s.db.SelectContext(ctx, &rows,
+		`SELECT d.id, COALESCE(v.name, '') AS name FROM devices d JOIN devices v ON v.id = d.via WHERE `+where, arg)
 	out := map[uuid.UUID]string{}
 	for _, r := range rows {
 		out[r.ID] = r.Name
@@ -360,7 +365,7 @@ const mostShared = 3
 
 // sharedAddresses finds, for each device, the others of its site that were last heard at the same address: a few by name, and how many more
 // there are. Each address is looked at once, however many devices claim it.
-func (s *Store) sharedAddresses(ctx context.Context, devices []Device) (map[uuid.UUID][]string, error) {
+func (s Devices) sharedAddresses(ctx context.Context, devices []Device) (map[uuid.UUID][]string, error) {
 	out := map[uuid.UUID][]string{}
 	if len(devices) == 0 {
 		return out, nil
@@ -426,7 +431,7 @@ func ByAddress(a, b *Device) int {
 }
 
 // Rename gives a device a name; an empty one gives back what the device calls itself. It returns the name before.
-func (s *Store) Rename(ctx context.Context, id uuid.UUID, name string) (before string, err error) {
+func (s Devices) Rename(ctx context.Context, id uuid.UUID, name string) (before string, err error) {
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
 		var d Device
 		if err := tx.GetContext(ctx, &d, "SELECT "+deviceColumns+" FROM devices WHERE id = $1 FOR UPDATE", id); err != nil {
@@ -443,7 +448,7 @@ func (s *Store) Rename(ctx context.Context, id uuid.UUID, name string) (before s
 
 // Forget removes devices of a site with their evidence: what was replaced, heard by mistake, or invented by somebody on the wire. It
 // returns how many there were.
-func (s *Store) Forget(ctx context.Context, by Person, site uuid.UUID, ids []uuid.UUID) (n int64, err error) {
+func (s Devices) Forget(ctx context.Context, by Person, site uuid.UUID, ids []uuid.UUID) (n int64, err error) {
 	return n, s.tx(ctx, func(tx *sqlx.Tx) error {
 		for _, id := range ids[:min(len(ids), mostAudited)] {
 			if err := audit(ctx, tx, Deed{Person: by, Action: "forgot the device", Site: site, Device: id}); err != nil {
@@ -451,7 +456,8 @@ func (s *Store) Forget(ctx context.Context, by Person, site uuid.UUID, ids []uui
 			}
 		}
 		if more := len(ids) - mostAudited; more > 0 {
-			if err := audit(ctx, tx, Deed{Person: by, Action: "forgot devices", Subject: fmt.Sprintf("%d more", more), Site: site}); err != nil {
+			if err := audit(ctx, tx, Deed{Person: by, Action: "forgot devices", Subject: fmt.Sprintf("%d more", more),
+				Site: site}); err != nil {
 				return err
 			}
 		}
@@ -470,7 +476,7 @@ func (s *Store) Forget(ctx context.Context, by Person, site uuid.UUID, ids []uui
 const mostAudited = 50
 
 // History returns the newest records of a device, newest first.
-func (s *Store) History(ctx context.Context, device uuid.UUID, limit int) ([]evidence.Record, error) {
+func (s Devices) History(ctx context.Context, device uuid.UUID, limit int) ([]evidence.Record, error) {
 	var out []evidence.Record
 	err := s.db.SelectContext(ctx, &out, `SELECT id, device_id AS device, at, kind, subject, body, exchange <> '' AS hasexchange
 		FROM evidence WHERE device_id = $1 ORDER BY at DESC, id DESC LIMIT $2`, device, limit)
@@ -478,7 +484,7 @@ func (s *Store) History(ctx context.Context, device uuid.UUID, limit int) ([]evi
 }
 
 // Exchange returns the conversation that a record came from.
-func (s *Store) Exchange(ctx context.Context, record uuid.UUID) (string, error) {
+func (s Devices) Exchange(ctx context.Context, record uuid.UUID) (string, error) {
 	var text string
 	return text, found(s.db.GetContext(ctx, &text, "SELECT exchange FROM evidence WHERE id = $1", record))
 }

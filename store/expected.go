@@ -10,7 +10,7 @@ import (
 )
 
 // Expect keeps a site's address list in place of the one before; an empty list removes it.
-func (s *Store) Expect(ctx context.Context, site uuid.UUID, rows []addresslist.Row) error {
+func (s Sites) Expect(ctx context.Context, site uuid.UUID, rows []addresslist.Row) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, "DELETE FROM expected WHERE site_id = $1", site); err != nil {
 			return err
@@ -23,8 +23,9 @@ func (s *Store) Expect(ctx context.Context, site uuid.UUID, rows []addresslist.R
 				values[i] = map[string]any{"site": site, "line": r.Line, "name": r.Name, "addr": r.Addr, "mac": r.MAC, "serial": r.Serial,
 					"note": r.Note}
 			}
-			if _, err := tx.NamedExecContext(ctx, "INSERT INTO expected (site_id, line, name, addr, mac, serial, note) VALUES (:site, :line, "+
-				":name, :addr, :mac, :serial, :note)", values); err != nil {
+			if _, err := tx.NamedExecContext(ctx,
+				"INSERT INTO expected (site_id, line, name, addr, mac, serial, note) VALUES (:site, :line, "+
+					":name, :addr, :mac, :serial, :note)", values); err != nil {
 				return err
 			}
 		}
@@ -33,7 +34,7 @@ func (s *Store) Expect(ctx context.Context, site uuid.UUID, rows []addresslist.R
 }
 
 // Expected returns a site's address list.
-func (s *Store) Expected(ctx context.Context, site uuid.UUID) ([]addresslist.Row, error) {
+func (s Sites) Expected(ctx context.Context, site uuid.UUID) ([]addresslist.Row, error) {
 	out := []addresslist.Row{}
 	return out, s.db.SelectContext(ctx, &out, "SELECT line, name, addr, mac, serial, note FROM expected WHERE site_id = $1 ORDER BY "+
 		"line", site)

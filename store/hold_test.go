@@ -28,15 +28,15 @@ import (
 	"unlatch/store/storetest"
 )
 
-// A key file that is gone, or another one, is told with its remedy; a new key is made only when somebody gives the sign-ins up.
+// A key file that is gone, or another one, is told with its fix; a new key is made only when somebody gives the sign-ins up.
 func TestALostKeyIsNotReplacedSilently(t *testing.T) {
 	t.Parallel()
 	url, key := storetest.URL(t), filepath.Join(t.TempDir(), "key")
 	s, err := store.Open(ctx, url, key, nil)
 	require.NoError(t, err)
-	_, err = s.AddSignIn(ctx, store.NewSignIn{Label: "a", User: "a", Secret: signin.NewSecret("tarn-water-7")})
+	_, err = s.SignIns.Add(ctx, store.NewSignIn{Label: "a", User: "a", Secret: signin.NewSecret("tarn-water-7")})
 	require.NoError(t, err)
-	_, err = s.CreateSite(ctx, "kept", address.MustParse("192.0.2.0/24"))
+	_, err = s.Sites.Create(ctx, "kept", address.MustParse("192.0.2.0/24"))
 	require.NoError(t, err)
 	s.Close()
 	kept, err := os.ReadFile(key)
@@ -64,10 +64,10 @@ func TestALostKeyIsNotReplacedSilently(t *testing.T) {
 	require.NoError(t, os.Remove(key))
 	s, err = store.OpenWith(ctx, store.Options{URL: url, KeyFile: key, ForgetSignIns: true})
 	require.NoError(t, err)
-	list, err := s.SignIns(ctx)
+	list, err := s.SignIns.List(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, list)
-	sites, err := s.Sites(ctx)
+	sites, err := s.Sites.List(ctx)
 	require.NoError(t, err)
 	assert.Len(t, sites, 1, "everything else is kept")
 	s.Close()
@@ -133,11 +133,11 @@ func TestAFullDisk(t *testing.T) {
 	s, err := store.Open(ctx, c.URL, filepath.Join(t.TempDir(), "key"), nil)
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
-	site, err := s.CreateSite(ctx, "x", address.MustParse("192.0.2.0/24"))
+	site, err := s.Sites.Create(ctx, "x", address.MustParse("192.0.2.0/24"))
 	require.NoError(t, err)
-	device, err := s.Sight(ctx, site.ID, nil, sight("192.0.2.7", "urn:1"))
+	device, err := s.Devices.Sight(ctx, site.ID, nil, sight("192.0.2.7", "urn:1"))
 	require.NoError(t, err)
-	d, err := s.Device(ctx, device)
+	d, err := s.Devices.Get(ctx, device)
 	require.NoError(t, err)
 
 	filler := filepath.Join(dir, "filler")
@@ -156,13 +156,13 @@ func TestAFullDisk(t *testing.T) {
 		return store.Finding{Subject: "main", Body: evidence.Proof{Still: &id}, Still: still, StillID: id}
 	}
 	for err = nil; err == nil; {
-		err = s.Record(ctx, d, nil, finding())
+		err = s.Devices.Record(ctx, d, nil, finding())
 	}
 	require.True(t, store.Away(err), "%v", err)
 	var tries atomic.Int32
 	kept := make(chan error, 1)
 	go func() {
-		kept <- s.Keep(ctx, "a proof", func(ctx context.Context) error { tries.Add(1); return s.Record(ctx, d, nil, finding()) })
+		kept <- s.Keep(ctx, "a proof", func(ctx context.Context) error { tries.Add(1); return s.Devices.Record(ctx, d, nil, finding()) })
 	}()
 	require.Eventually(t, func() bool { return tries.Load() >= 2 }, 30*time.Second, 10*time.Millisecond)
 	require.NoError(t, os.Remove(filler))
@@ -173,12 +173,12 @@ func TestAFullDisk(t *testing.T) {
 func TestAStormOfAnnouncementsIsBounded(t *testing.T) {
 	t.Parallel()
 	s := storetest.Open(t)
-	site, err := s.CreateSite(ctx, "x", address.MustParse("192.0.2.0/24"))
+	site, err := s.Sites.Create(ctx, "x", address.MustParse("192.0.2.0/24"))
 	require.NoError(t, err)
 	var storm *store.StormError
 	dropped := 0
 	for i := range 200 {
-		_, err := s.Sight(ctx, site.ID, nil, sight("192.0.2.66", fmt.Sprintf("urn:invented:%d", i)))
+		_, err := s.Devices.Sight(ctx, site.ID, nil, sight("192.0.2.66", fmt.Sprintf("urn:invented:%d", i)))
 		if errors.As(err, &storm) {
 			dropped++
 			continue
@@ -186,41 +186,43 @@ func TestAStormOfAnnouncementsIsBounded(t *testing.T) {
 		require.NoError(t, err)
 	}
 	assert.Equal(t, 200-store.MostAtAddress, dropped)
-	devices, err := s.Devices(ctx, site.ID)
+	devices, err := s.Devices.List(ctx, site.ID)
 	require.NoError(t, err)
 	assert.Len(t, devices, store.MostAtAddress)
-	storms, err := s.Storms(ctx, site.ID)
+	seen, err := s.Sites.Get(ctx, site.ID)
 	require.NoError(t, err)
+	storms := seen.Storms
 	require.Len(t, storms, 1)
 	assert.Equal(t, []any{"192.0.2.66", int64(dropped)}, []any{storms[0].Addr, storms[0].Dropped})
-	_, err = s.Sight(ctx, site.ID, nil, sight("192.0.2.66", "urn:invented:0"))
+	_, err = s.Devices.Sight(ctx, site.ID, nil, sight("192.0.2.66", "urn:invented:0"))
 	assert.NoError(t, err, "one that is known is heard on")
-	_, err = s.Sight(ctx, site.ID, nil, sight("192.0.2.7", "urn:real"))
+	_, err = s.Devices.Sight(ctx, site.ID, nil, sight("192.0.2.7", "urn:real"))
 	assert.NoError(t, err, "and so is a real one elsewhere")
 
 	// Many addresses, one device each.
 	for i := range store.MostAnnounced + 10 {
 		a := netip.AddrFrom4([4]byte{192, 0, 2, 1}).As4()
 		a[1], a[3] = byte(i/200), byte(i%200+1)
-		if _, err := s.Sight(ctx, site.ID, nil, sight(netip.AddrFrom4(a).String(), fmt.Sprintf("urn:wide:%d", i))); err != nil {
+		if _, err := s.Devices.Sight(ctx, site.ID, nil, sight(netip.AddrFrom4(a).String(), fmt.Sprintf("urn:wide:%d", i))); err != nil {
 			require.ErrorAs(t, err, &storm)
 		}
 	}
-	devices, err = s.Devices(ctx, site.ID)
+	devices, err = s.Devices.List(ctx, site.ID)
 	require.NoError(t, err)
 	assert.Len(t, devices, store.MostAnnounced, "no more than that in a minute that nobody asked for")
-	storms, err = s.Storms(ctx, site.ID)
+	seen, err = s.Sites.Get(ctx, site.ID)
 	require.NoError(t, err)
+	storms = seen.Storms
 	assert.LessOrEqual(t, len(storms), 22, "many addresses are told together")
-	require.NoError(t, s.EndStorms(ctx, site.ID))
+	require.NoError(t, s.Sites.EndStorms(ctx, site.ID))
 	var ids []uuid.UUID
 	for _, d := range devices {
 		ids = append(ids, d.ID)
 	}
-	n, err := s.Forget(ctx, store.Person{Name: "keeper"}, site.ID, ids)
+	n, err := s.Devices.Forget(ctx, store.Person{Name: "keeper"}, site.ID, ids)
 	require.NoError(t, err)
 	assert.EqualValues(t, len(ids), n, "forgotten in one piece")
-	_, err = s.Forget(ctx, store.Person{}, uuid.New(), ids)
+	_, err = s.Devices.Forget(ctx, store.Person{}, uuid.New(), ids)
 	assert.ErrorIs(t, err, store.ErrNotFound)
 }
 
@@ -228,16 +230,16 @@ func TestAStormOfAnnouncementsIsBounded(t *testing.T) {
 func TestSharedAddressesAreNamedInShort(t *testing.T) {
 	t.Parallel()
 	s := storetest.Open(t)
-	site, err := s.CreateSite(ctx, "x", address.MustParse("192.0.2.0/24"))
+	site, err := s.Sites.Create(ctx, "x", address.MustParse("192.0.2.0/24"))
 	require.NoError(t, err)
 	for i := range 6 {
-		_, err := s.Sight(ctx, site.ID, nil, sight("192.0.2.7", fmt.Sprintf("urn:%d", i)))
+		_, err := s.Devices.Sight(ctx, site.ID, nil, sight("192.0.2.7", fmt.Sprintf("urn:%d", i)))
 		require.NoError(t, err)
 	}
-	devices, err := s.Devices(ctx, site.ID)
+	devices, err := s.Devices.List(ctx, site.ID)
 	require.NoError(t, err)
 	assert.Contains(t, devices[0].Status.Latches[1].Reason, "urn:1, urn:2, urn:3, 2 more")
-	one, err := s.Device(ctx, devices[0].ID)
+	one, err := s.Devices.Get(ctx, devices[0].ID)
 	require.NoError(t, err)
 	assert.Equal(t, devices[0].Status.Latches[1].Reason, one.Status.Latches[1].Reason)
 }
@@ -246,20 +248,20 @@ func TestSharedAddressesAreNamedInShort(t *testing.T) {
 func TestNULsAreTakenOutOfEvidence(t *testing.T) {
 	t.Parallel()
 	s := storetest.Open(t)
-	site, err := s.CreateSite(ctx, "x", address.MustParse("192.0.2.0/24"))
+	site, err := s.Sites.Create(ctx, "x", address.MustParse("192.0.2.0/24"))
 	require.NoError(t, err)
 	x := sight("192.0.2.7", "urn:1")
 	x.Name, x.Hardware = "nul\x00byte", `back\u0000slash`
-	id, err := s.Sight(ctx, site.ID, nil, x)
+	id, err := s.Devices.Sight(ctx, site.ID, nil, x)
 	require.NoError(t, err)
-	d, err := s.Device(ctx, id)
+	d, err := s.Devices.Get(ctx, id)
 	require.NoError(t, err)
 	assert.Equal(t, "nul·byte", d.Status.Device.Name)
 	assert.Equal(t, `back\u0000slash`, d.Status.Device.Hardware, "six letters that somebody has written stay as they are")
-	require.NoError(t, s.Record(ctx, d, nil, store.Finding{Body: evidence.Left{}, Exchange: "a\x00b"}))
-	records, err := s.History(ctx, id, 1)
+	require.NoError(t, s.Devices.Record(ctx, d, nil, store.Finding{Body: evidence.Left{}, Exchange: "a\x00b"}))
+	records, err := s.Devices.History(ctx, id, 1)
 	require.NoError(t, err)
-	text, err := s.Exchange(ctx, records[0].ID)
+	text, err := s.Devices.Exchange(ctx, records[0].ID)
 	require.NoError(t, err)
 	assert.Equal(t, "a·b", text)
 }
@@ -271,13 +273,13 @@ func TestALostLeaseFencesItsWorker(t *testing.T) {
 	s, err := store.Open(ctx, url, filepath.Join(t.TempDir(), "key"), nil)
 	require.NoError(t, err)
 	defer s.Close()
-	site, err := s.CreateSite(ctx, "x", address.MustParse("192.0.2.0/24"))
+	site, err := s.Sites.Create(ctx, "x", address.MustParse("192.0.2.0/24"))
 	require.NoError(t, err)
-	device, err := s.Sight(ctx, site.ID, nil, sight("192.0.2.7", "urn:1"))
+	device, err := s.Devices.Sight(ctx, site.ID, nil, sight("192.0.2.7", "urn:1"))
 	require.NoError(t, err)
-	d, err := s.Device(ctx, device)
+	d, err := s.Devices.Get(ctx, device)
 	require.NoError(t, err)
-	key, err := s.AddSignIn(ctx, store.NewSignIn{Label: "a", User: "a", Secret: signin.NewSecret("a")})
+	key, err := s.SignIns.Add(ctx, store.NewSignIn{Label: "a", User: "a", Secret: signin.NewSecret("a")})
 	require.NoError(t, err)
 
 	working, stop := context.WithCancel(ctx)
@@ -286,7 +288,7 @@ func TestALostLeaseFencesItsWorker(t *testing.T) {
 	holding := make(chan struct{})
 	go func() {
 		defer close(holding)
-		s.HoldLease(working, "worker-1", func(until context.Context, l store.Lease) {
+		s.Workers.Hold(working, "worker-1", func(until context.Context, l store.Lease) {
 			context.AfterFunc(until, func() { ended <- struct{}{} })
 			leases <- l
 		})
@@ -295,12 +297,12 @@ func TestALostLeaseFencesItsWorker(t *testing.T) {
 	first := <-leases
 	under := store.WithLease(ctx, first)
 	for range 3 { // three tries that a worker has begun and never ended
-		_, err := s.BeginTry(under, device, key, signin.DeviceService, "")
+		_, err := s.SignIns.BeginTry(under, device, key, signin.DeviceService, "")
 		require.NoError(t, err)
 		_, err = s.Pool.Exec(ctx, "UPDATE tries SET at = at - interval '1 second'")
 		require.NoError(t, err)
 	}
-	_, err = s.BeginTry(under, device, key, signin.DeviceService, "")
+	_, err = s.SignIns.BeginTry(under, device, key, signin.DeviceService, "")
 	require.ErrorAs(t, err, new(*signin.HeldBackError), "pending tries count while their worker lives")
 
 	// Its connection is cut, as by a network that goes away.
@@ -310,22 +312,22 @@ func TestALostLeaseFencesItsWorker(t *testing.T) {
 	_, err = conn.Exec(ctx, "SELECT pg_terminate_backend(pid) FROM pg_locks WHERE locktype = 'advisory' AND classid = 7306002")
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
-		_, err := s.Rescue(ctx)
-		return err == nil && s.Record(under, d, nil, store.Finding{Body: evidence.Left{}}) != nil
+		_, err := s.Workers.Rescue(ctx)
+		return err == nil && s.Devices.Record(under, d, nil, store.Finding{Body: evidence.Left{}}) != nil
 	}, 20*time.Second, 20*time.Millisecond)
-	assert.ErrorIs(t, s.Record(under, d, nil, store.Finding{Body: evidence.Left{}}), store.ErrFenced)
-	_, err = s.BeginTry(under, device, key, signin.DeviceService, "")
+	assert.ErrorIs(t, s.Devices.Record(under, d, nil, store.Finding{Body: evidence.Left{}}), store.ErrFenced)
+	_, err = s.SignIns.BeginTry(under, device, key, signin.DeviceService, "")
 	assert.ErrorIs(t, err, store.ErrFenced)
-	_, err = s.Sight(under, site.ID, nil, sight("192.0.2.8", "urn:2"))
+	_, err = s.Devices.Sight(under, site.ID, nil, sight("192.0.2.8", "urn:2"))
 	assert.ErrorIs(t, err, store.ErrFenced)
 	<-ended
 
 	second := <-leases
 	assert.Greater(t, second.Epoch, first.Epoch)
-	try, err := s.BeginTry(store.WithLease(ctx, second), device, key, signin.DeviceService, "")
+	try, err := s.SignIns.BeginTry(store.WithLease(ctx, second), device, key, signin.DeviceService, "")
 	require.NoError(t, err, "the tries of the lost lease ended as no answer")
-	require.NoError(t, s.EndTry(ctx, try, signin.Opened, 0))
-	assert.ErrorIs(t, s.Record(under, d, nil, store.Finding{Body: evidence.Left{}}), store.ErrFenced, "the old epoch stays out")
+	require.NoError(t, s.SignIns.EndTry(ctx, try, signin.Opened, 0))
+	assert.ErrorIs(t, s.Devices.Record(under, d, nil, store.Finding{Body: evidence.Left{}}), store.ErrFenced, "the old epoch stays out")
 }
 
 // A sign-in and where it may be tried are one write: what is not whole is not there.
@@ -333,10 +335,10 @@ func TestSignInsAreAddedWithTheirTermsOrNotAtAll(t *testing.T) {
 	t.Parallel()
 	s := storetest.Open(t)
 	missing := uuid.New()
-	_, err := s.AddSignIns(ctx, store.NewSignIn{Label: "good", User: "a", Secret: signin.NewSecret("a")},
+	_, err := s.SignIns.AddAll(ctx, store.NewSignIn{Label: "good", User: "a", Secret: signin.NewSecret("a")},
 		store.NewSignIn{Label: "for a device that is not there", User: "b", Secret: signin.NewSecret("b"), Terms: store.For("", missing)})
 	require.Error(t, err)
-	list, err := s.SignIns(ctx)
+	list, err := s.SignIns.List(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, list)
 }
@@ -344,21 +346,21 @@ func TestSignInsAreAddedWithTheirTermsOrNotAtAll(t *testing.T) {
 func TestAgreementsReachAsFarAsTheyWereGiven(t *testing.T) {
 	t.Parallel()
 	s := storetest.Open(t)
-	p, err := s.CreateFirstPerson(ctx, "keeper", "hash")
+	p, err := s.People.CreateFirst(ctx, "keeper", "hash")
 	require.NoError(t, err)
-	site, err := s.CreateSite(ctx, "x", address.MustParse("192.0.2.0/24"))
+	site, err := s.Sites.Create(ctx, "x", address.MustParse("192.0.2.0/24"))
 	require.NoError(t, err)
 	get := func(last, model string) *store.Device {
 		x := sight("192.0.2."+last, "urn:"+last)
 		x.Maker, x.Hardware = "Ostrel", model
-		id, err := s.Sight(ctx, site.ID, nil, x)
+		id, err := s.Devices.Sight(ctx, site.ID, nil, x)
 		require.NoError(t, err)
-		d, err := s.Device(ctx, id)
+		d, err := s.Devices.Get(ctx, id)
 		require.NoError(t, err)
 		return d
 	}
 	agreed := func() (out string) {
-		devices, err := s.Devices(ctx, site.ID)
+		devices, err := s.Devices.List(ctx, site.ID)
 		require.NoError(t, err)
 		for _, d := range devices {
 			if !d.Status.Agreed.IsZero() {
@@ -369,17 +371,17 @@ func TestAgreementsReachAsFarAsTheyWereGiven(t *testing.T) {
 	}
 	one, _, three := get("1", "O1"), get("2", "O1"), get("3", "O2")
 	assert.Empty(t, agreed())
-	require.NoError(t, s.Agree(ctx, p, site.ID, []store.Device{*one}, store.ForDevices))
+	require.NoError(t, s.Consents.Agree(ctx, p, site.ID, []store.Device{*one}, store.ForDevices))
 	assert.Equal(t, "1", agreed())
-	require.NoError(t, s.Agree(ctx, p, site.ID, []store.Device{*one}, store.ForModels))
+	require.NoError(t, s.Consents.Agree(ctx, p, site.ID, []store.Device{*one}, store.ForModels))
 	assert.Equal(t, "12", agreed())
-	require.NoError(t, s.Disagree(ctx, p, one))
+	require.NoError(t, s.Consents.Disagree(ctx, p, one))
 	assert.Empty(t, agreed())
-	require.NoError(t, s.Agree(ctx, p, site.ID, []store.Device{*three}, store.ForSite))
+	require.NoError(t, s.Consents.Agree(ctx, p, site.ID, []store.Device{*three}, store.ForSite))
 	assert.Equal(t, "123", agreed())
 	get("4", "O9")
 	assert.Equal(t, "1234", agreed(), "a site is whatever is on it")
-	acts, err := s.Acts(ctx, &site.ID, uuid.Nil, 10)
+	acts, err := s.Deeds.List(ctx, &site.ID, uuid.Nil, 10)
 	require.NoError(t, err)
 	assert.Len(t, acts, 4)
 	assert.Equal(t, "agreed that the sign-in may be sent readable", acts[0].Action)
@@ -389,16 +391,16 @@ func TestAgreementsReachAsFarAsTheyWereGiven(t *testing.T) {
 func TestMovesAreSeenBeforeTheyAreFiled(t *testing.T) {
 	t.Parallel()
 	s := storetest.Open(t)
-	site, err := s.CreateSite(ctx, "x", address.MustParse("192.0.2.0/24"))
+	site, err := s.Sites.Create(ctx, "x", address.MustParse("192.0.2.0/24"))
 	require.NoError(t, err)
-	device, err := s.Sight(ctx, site.ID, nil, sight("192.0.2.7", "urn:1"))
+	device, err := s.Devices.Sight(ctx, site.ID, nil, sight("192.0.2.7", "urn:1"))
 	require.NoError(t, err)
 	for _, c := range []struct {
 		x     discovery.Sighting
 		moves bool
 	}{{sight("192.0.2.7", "urn:1"), false}, {sight("192.0.2.8", "urn:1"), true}, {sight("192.0.2.8", "urn:2"),
 		false}, {sight("192.0.2.8", ""), false}} {
-		id, moves, err := s.Moves(ctx, site.ID, c.x)
+		id, moves, err := s.Devices.Moves(ctx, site.ID, c.x)
 		require.NoError(t, err)
 		assert.Equal(t, c.moves, moves, "%+v", c.x)
 		if moves {

@@ -6,8 +6,15 @@ import (
 	"fmt"
 	"time"
 
+	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jmoiron/sqlx"
 )
+
+// Workers are the processes that work the queues, with their leases and the sites that they reach.
+type Workers struct {
+	*database
+	pool *pgxpool.Pool
+}
 
 // A Lease says that a worker holds its lock. It ends when the worker's connection to the database is lost: whoever takes its jobs up
 // gives them another epoch, and what the old one still does is refused.
@@ -46,7 +53,7 @@ func fenced(ctx context.Context, tx *sqlx.Tx) (worker string, err error) {
 // Rescue ends the leases of workers that have died, and gives their jobs back to the queue. A worker holds an advisory lock by its name
 // for as long as its connection lives. A try that a dead worker has begun was not judged, as far as anybody knows: it ends as no
 // answer, so that kills do not add up to a device that is left alone.
-func (s *Store) Rescue(ctx context.Context) (jobs int64, err error) {
+func (s Workers) Rescue(ctx context.Context) (jobs int64, err error) {
 	const alive = `EXISTS (SELECT 1 FROM pg_locks l WHERE l.locktype = 'advisory' AND l.classid = $1 AND l.objid = (hashtext(%s)::bigint & 4294967295)::oid AND l.granted)`
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
 		var dead []string
@@ -54,8 +61,9 @@ func (s *Store) Rescue(ctx context.Context) (jobs int64, err error) {
 			workerLock); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, "UPDATE tries SET result = 'no answer' WHERE result = 'pending' AND (worker = ANY($1) OR worker <> "+
-			"'' AND worker NOT IN (SELECT name FROM workers))", dead); err != nil {
+		if _, err := tx.ExecContext(ctx,
+			"UPDATE tries SET result = 'no answer' WHERE result = 'pending' AND (worker = ANY($1) OR worker <> "+
+				"'' AND worker NOT IN (SELECT name FROM workers))", dead); err != nil {
 			return err
 		}
 		res, err := tx.ExecContext(ctx, `UPDATE river_job SET state = 'available', attempt = greatest(attempt - 1, 0), scheduled_at = now()
@@ -71,9 +79,9 @@ func (s *Store) Rescue(ctx context.Context) (jobs int64, err error) {
 
 const workerLock = 7306002
 
-// HoldLease marks a worker as alive until ctx ends. held is called with each lease, and its context ends with the lease: when the database
+// Hold marks a worker as alive until ctx ends. held is called with each lease, and its context ends with the lease: when the database
 // has gone away, or the lock was lost. When the database is back a new lease begins, with another epoch.
-func (s *Store) HoldLease(ctx context.Context, worker string, held func(context.Context, Lease)) {
+func (s Workers) Hold(ctx context.Context, worker string, held func(context.Context, Lease)) {
 	for ctx.Err() == nil {
 		if err := s.holdOnce(ctx, worker, held); err != nil && ctx.Err() == nil {
 			select {
@@ -84,8 +92,8 @@ func (s *Store) HoldLease(ctx context.Context, worker string, held func(context.
 	}
 }
 
-func (s *Store) holdOnce(ctx context.Context, worker string, held func(context.Context, Lease)) error {
-	conn, err := s.Pool.Acquire(ctx)
+func (s Workers) holdOnce(ctx context.Context, worker string, held func(context.Context, Lease)) error {
+	conn, err := s.pool.Acquire(ctx)
 	if err != nil {
 		return err
 	}

@@ -11,6 +11,9 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
+// People are those who may sign in here, with their sessions.
+type People struct{ *database }
+
 // ErrTaken means that the first account exists already.
 var ErrTaken = errors.New("there is an account already")
 
@@ -21,14 +24,14 @@ type Person struct {
 	PasswordHash string    `db:"password_hash"`
 }
 
-// HasPeople reports whether the first account was made.
-func (s *Store) HasPeople(ctx context.Context) (bool, error) {
+// Any reports whether the first account was made.
+func (s People) Any(ctx context.Context) (bool, error) {
 	var yes bool
 	return yes, s.db.GetContext(ctx, &yes, "SELECT EXISTS (SELECT 1 FROM people)")
 }
 
-// CreateFirstPerson makes the first account, and only the first: ErrTaken otherwise.
-func (s *Store) CreateFirstPerson(ctx context.Context, name, hash string) (Person, error) {
+// CreateFirst makes the first account, and only the first: ErrTaken otherwise.
+func (s People) CreateFirst(ctx context.Context, name, hash string) (Person, error) {
 	p := Person{ID: newID(), Name: name, PasswordHash: hash}
 	return p, s.tx(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, "LOCK TABLE people"); err != nil {
@@ -46,14 +49,14 @@ func (s *Store) CreateFirstPerson(ctx context.Context, name, hash string) (Perso
 	})
 }
 
-// PersonByName finds an account.
-func (s *Store) PersonByName(ctx context.Context, name string) (Person, error) {
+// ByName finds an account.
+func (s People) ByName(ctx context.Context, name string) (Person, error) {
 	var p Person
 	return p, found(s.db.GetContext(ctx, &p, "SELECT id, name, password_hash FROM people WHERE name = $1", name))
 }
 
 // StartSession remembers the hashes of a session's token and of the mark of the browser that it begins in.
-func (s *Store) StartSession(ctx context.Context, person uuid.UUID, token, browser string, until, browserUntil time.Time) error {
+func (s People) StartSession(ctx context.Context, person uuid.UUID, token, browser string, until, browserUntil time.Time) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, "INSERT INTO sessions (token_hash, person_id, expires_at) VALUES ($1, $2, $3)", hashOf(token),
 			person, until); err != nil {
@@ -74,7 +77,7 @@ func hashOf(token string) []byte {
 }
 
 // KnownBrowser reports whether a person of a name has signed in from the browser with a mark.
-func (s *Store) KnownBrowser(ctx context.Context, mark, name string) (bool, error) {
+func (s People) KnownBrowser(ctx context.Context, mark, name string) (bool, error) {
 	if mark == "" {
 		return false, nil
 	}
@@ -83,8 +86,8 @@ func (s *Store) KnownBrowser(ctx context.Context, mark, name string) (bool, erro
 		"b.token_hash = $1 AND b.expires_at > now() AND p.name = $2)", hashOf(mark), name)
 }
 
-// SessionPerson returns who a token belongs to, or ErrNotFound.
-func (s *Store) SessionPerson(ctx context.Context, token string) (Person, error) {
+// OfSession returns who a token belongs to, or ErrNotFound.
+func (s People) OfSession(ctx context.Context, token string) (Person, error) {
 	var p Person
 	err := s.db.GetContext(ctx, &p, "SELECT p.id, p.name, '' AS password_hash FROM sessions s JOIN people p ON p.id = s.person_id WHERE "+
 		"s.token_hash = $1 AND s.expires_at > now()", hashOf(token))
@@ -95,7 +98,7 @@ func (s *Store) SessionPerson(ctx context.Context, token string) (Person, error)
 }
 
 // EndSession forgets a token.
-func (s *Store) EndSession(ctx context.Context, token string) error {
+func (s People) EndSession(ctx context.Context, token string) error {
 	_, err := s.db.ExecContext(ctx, "DELETE FROM sessions WHERE token_hash = $1 OR expires_at < now()", hashOf(token))
 	return err
 }

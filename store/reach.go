@@ -8,7 +8,7 @@ import (
 )
 
 // Reach keeps which sites the worker of a lease reaches. A worker that has lost its lease is told so by ErrFenced.
-func (s *Store) Reach(ctx context.Context, l Lease, sites []uuid.UUID) error {
+func (s Workers) Reach(ctx context.Context, l Lease, sites []uuid.UUID) error {
 	return s.tx(WithLease(ctx, l), func(tx *sqlx.Tx) error {
 		if _, err := fenced(WithLease(ctx, l), tx); err != nil {
 			return err
@@ -32,7 +32,7 @@ func (s *Store) Reach(ctx context.Context, l Lease, sites []uuid.UUID) error {
 }
 
 // Reached lists the sites that some worker reaches now.
-func (s *Store) Reached(ctx context.Context) (map[uuid.UUID]bool, error) {
+func (s Workers) Reached(ctx context.Context) (map[uuid.UUID]bool, error) {
 	var ids []uuid.UUID
 	err := s.db.SelectContext(ctx, &ids, "SELECT DISTINCT site_id FROM worker_sites")
 	out := map[uuid.UUID]bool{}

@@ -8,8 +8,15 @@ import (
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jmoiron/sqlx"
 )
+
+// Runs are the long works, with how far each has come.
+type Runs struct {
+	*database
+	pool *pgxpool.Pool
+}
 
 // A Run is one piece of long work as people see it. What is left of it is counted from its River jobs.
 type Run struct {
@@ -32,14 +39,14 @@ func (r Run) Running() bool { return r.Left > 0 }
 
 const runColumns = `r.id, r.site_id, r.kind, r.title, r.created_at, r.stopped_at, r.doing, r.done, r.total, r.problem,
 	(SELECT count(*) FROM river_job j WHERE j.args->>'run' = r.id::text AND j.state IN ('available','pending','retryable','running','scheduled')) AS jobs_left,
-	COALESCE((SELECT string_agg(DISTINCT j.args->'to'->>'addr', ' ') FROM river_job j WHERE r.kind = 'readdress' AND j.args->>'run' = r.id::text
+	COALESCE((SELECT string_agg(DISTINCT j.args->'to'->>'addr', ' ') FROM river_job j WHERE r.kind = 'address' AND j.args->>'run' = r.id::text
 		AND j.state IN ('available','pending','retryable','running','scheduled')), '') AS planned`
 
-// StartRun begins a run; enqueue adds its jobs in the same transaction, so that there is never the one without the other.
-func (s *Store) StartRun(ctx context.Context, site uuid.UUID, kind, title string, total int64,
+// Start begins a run; enqueue adds its jobs in the same transaction, so that there is never the one without the other.
+func (s Runs) Start(ctx context.Context, site uuid.UUID, kind, title string, total int64,
 	enqueue func(tx pgx.Tx, run uuid.UUID) error) (Run, error) {
 	r := Run{ID: newID(), Site: site, Kind: kind, Title: title, Total: total}
-	err := pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
+	err := pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 		if err := tx.QueryRow(ctx, "INSERT INTO runs (id, site_id, kind, title, total) VALUES ($1, $2, $3, $4, $5) RETURNING created_at",
 			r.ID, site, kind, title, total).Scan(&r.Created); err != nil {
 			return err
@@ -49,25 +56,26 @@ func (s *Store) StartRun(ctx context.Context, site uuid.UUID, kind, title string
 	return r, err
 }
 
-// Run returns one run.
-func (s *Store) Run(ctx context.Context, id uuid.UUID) (Run, error) {
+// Get returns one run.
+func (s Runs) Get(ctx context.Context, id uuid.UUID) (Run, error) {
 	var r Run
 	return r, found(s.db.GetContext(ctx, &r, "SELECT "+runColumns+" FROM runs r WHERE r.id = $1", id))
 }
 
-// Runs returns the newest runs of a site, newest first.
-func (s *Store) Runs(ctx context.Context, site uuid.UUID, limit int) ([]Run, error) {
+// List returns the newest runs of a site, newest first.
+func (s Runs) List(ctx context.Context, site uuid.UUID, limit int) ([]Run, error) {
 	var out []Run
 	return out, s.db.SelectContext(ctx, &out, "SELECT "+runColumns+" FROM runs r WHERE r.site_id = $1 ORDER BY r.created_at DESC LIMIT "+
 		"$2", site, limit)
 }
 
 // Progress says what a run does now. done below zero leaves the count as it is.
-func (s *Store) Progress(ctx context.Context, run uuid.UUID, doing string, done int64) error {
+func (s Runs) Progress(ctx context.Context, run uuid.UUID, doing string, done int64) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		var site uuid.UUID
-		err := tx.GetContext(ctx, &site, "UPDATE runs SET doing = $2, done = CASE WHEN $3 < 0 THEN done ELSE $3 END WHERE id = $1 RETURNING "+
-			"site_id", run, doing, done)
+		err := tx.GetContext(ctx, &site,
+			"UPDATE runs SET doing = $2, done = CASE WHEN $3 < 0 THEN done ELSE $3 END WHERE id = $1 RETURNING "+
+				"site_id", run, doing, done)
 		if err != nil {
 			return found(err)
 		}
@@ -76,10 +84,11 @@ func (s *Store) Progress(ctx context.Context, run uuid.UUID, doing string, done 
 }
 
 // StepDone counts one finished part of a run.
-func (s *Store) StepDone(ctx context.Context, run uuid.UUID) error {
+func (s Runs) StepDone(ctx context.Context, run uuid.UUID) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		var site uuid.UUID
-		if err := tx.GetContext(ctx, &site, "UPDATE runs SET done = LEAST(done + 1, total) WHERE id = $1 RETURNING site_id", run); err != nil {
+		if err := tx.GetContext(ctx, &site, "UPDATE runs SET done = LEAST(done + 1, total) WHERE id = $1 RETURNING site_id",
+			run); err != nil {
 			return found(err)
 		}
 		return s.notify(ctx, tx, Event{Site: site, What: "run", ID: run})
@@ -87,7 +96,7 @@ func (s *Store) StepDone(ctx context.Context, run uuid.UUID) error {
 }
 
 // Cursor reads how far a run's job has come into v; false where it has just begun.
-func (s *Store) Cursor(ctx context.Context, run uuid.UUID, v any) (bool, error) {
+func (s Runs) Cursor(ctx context.Context, run uuid.UUID, v any) (bool, error) {
 	var raw []byte
 	if err := s.db.GetContext(ctx, &raw, "SELECT cursor FROM runs WHERE id = $1", run); err != nil {
 		return false, found(err)
@@ -99,7 +108,7 @@ func (s *Store) Cursor(ctx context.Context, run uuid.UUID, v any) (bool, error) 
 }
 
 // SetCursor keeps how far a run's job has come.
-func (s *Store) SetCursor(ctx context.Context, run uuid.UUID, cursor any) error {
+func (s Runs) SetCursor(ctx context.Context, run uuid.UUID, cursor any) error {
 	raw, err := json.Marshal(cursor)
 	if err != nil {
 		return err
@@ -108,7 +117,7 @@ func (s *Store) SetCursor(ctx context.Context, run uuid.UUID, cursor any) error 
 }
 
 // StepTo counts one finished part of a run and keeps where the next begins, both or neither.
-func (s *Store) StepTo(ctx context.Context, run uuid.UUID, cursor any) error {
+func (s Runs) StepTo(ctx context.Context, run uuid.UUID, cursor any) error {
 	raw, err := json.Marshal(cursor)
 	if err != nil {
 		return err
@@ -126,14 +135,14 @@ func (s *Store) StepTo(ctx context.Context, run uuid.UUID, cursor any) error {
 	})
 }
 
-// RunProblem notes what went wrong with a run as a whole.
-func (s *Store) RunProblem(ctx context.Context, run uuid.UUID, problem string) error {
+// Problem notes what went wrong with a run as a whole.
+func (s Runs) Problem(ctx context.Context, run uuid.UUID, problem string) error {
 	_, err := s.db.ExecContext(ctx, "UPDATE runs SET problem = $2 WHERE id = $1", run, problem)
 	return err
 }
 
-// StopRun marks a run as stopped by a person.
-func (s *Store) StopRun(ctx context.Context, run uuid.UUID) error {
+// Stop marks a run as stopped by a person.
+func (s Runs) Stop(ctx context.Context, run uuid.UUID) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		var site uuid.UUID
 		if err := tx.GetContext(ctx, &site, "UPDATE runs SET stopped_at = COALESCE(stopped_at, now()) WHERE id = $1 RETURNING site_id",
@@ -145,6 +154,6 @@ func (s *Store) StopRun(ctx context.Context, run uuid.UUID) error {
 }
 
 // Announce tells readers that a run changed; the end of a job changes what is left of it.
-func (s *Store) Announce(ctx context.Context, site, run uuid.UUID) error {
+func (s Runs) Announce(ctx context.Context, site, run uuid.UUID) error {
 	return s.notify(ctx, s.db, Event{Site: site, What: "run", ID: run})
 }

@@ -10,6 +10,9 @@ import (
 	"unlatch/core/signin"
 )
 
+// SignIns are the keyring, and the tries that were made with it.
+type SignIns struct{ *database }
+
 // A SignIn is an entry of the keyring without its secret.
 type SignIn struct {
 	ID       uuid.UUID     `db:"id" json:"id"`
@@ -57,10 +60,11 @@ type Known struct {
 const signInColumns = "s.id, s.label, s.user_name, s.created_at, s.changed_at, s.factory, s.note, s.site_id, s.maker, s.purpose, s.bound"
 
 // SetTerms changes where a sign-in may be tried and what it is called.
-func (s *Store) SetTerms(ctx context.Context, id uuid.UUID, label string, t Terms) error {
+func (s SignIns) SetTerms(ctx context.Context, id uuid.UUID, label string, t Terms) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if err := one(tx.ExecContext(ctx, "UPDATE sign_ins SET label = $2, factory = $3, note = $4, site_id = $5, maker = $6, purpose = $7, "+
-			"bound = $8 WHERE id = $1",
+		if err := one(tx.ExecContext(ctx,
+			"UPDATE sign_ins SET label = $2, factory = $3, note = $4, site_id = $5, maker = $6, purpose = $7, "+
+				"bound = $8 WHERE id = $1",
 			id, label, t.Factory, t.Note, t.Site, t.Maker, t.Purpose, t.Bound || len(t.Devices) > 0)); err != nil {
 			return err
 		}
@@ -77,8 +81,8 @@ func bind(ctx context.Context, tx *sqlx.Tx, id uuid.UUID, devices []uuid.UUID) e
 	return err
 }
 
-// OrderSignIns sets the order in which sign-ins of equal standing are tried; those that are not named come after.
-func (s *Store) OrderSignIns(ctx context.Context, ids []uuid.UUID) error {
+// Order sets the order in which sign-ins of equal standing are tried; those that are not named come after.
+func (s SignIns) Order(ctx context.Context, ids []uuid.UUID) error {
 	_, err := s.db.ExecContext(ctx, "UPDATE sign_ins SET position = COALESCE(array_position($1::uuid[], id), 1000000)", ids)
 	return err
 }
@@ -92,14 +96,15 @@ type NewSignIn struct {
 	Terms
 }
 
-// AddSignIns puts sign-ins on the keyring, all of them or none, and returns their IDs in order.
-func (s *Store) AddSignIns(ctx context.Context, list ...NewSignIn) (ids []uuid.UUID, err error) {
+// AddAll puts sign-ins on the keyring, all of them or none, and returns their IDs in order.
+func (s SignIns) AddAll(ctx context.Context, list ...NewSignIn) (ids []uuid.UUID, err error) {
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
 		for _, n := range list {
 			if n.ID == uuid.Nil {
 				n.ID = newID()
 			}
-			if _, err := tx.ExecContext(ctx, `INSERT INTO sign_ins (id, label, user_name, sealed, factory, note, site_id, maker, purpose, bound) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`,
+			if _, err := tx.ExecContext(ctx,
+				`INSERT INTO sign_ins (id, label, user_name, sealed, factory, note, site_id, maker, purpose, bound) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`,
 				n.ID, n.Label, n.User, s.cipher.Encrypt(n.Secret.Reveal(),
 					n.ID.String()), n.Factory, n.Note, n.Site, n.Maker, n.Purpose, n.Bound || len(n.Devices) > 0); err != nil {
 				return err
@@ -114,22 +119,22 @@ func (s *Store) AddSignIns(ctx context.Context, list ...NewSignIn) (ids []uuid.U
 	return ids, err
 }
 
-// AddSignIn puts one sign-in on the keyring.
-func (s *Store) AddSignIn(ctx context.Context, n NewSignIn) (uuid.UUID, error) {
-	ids, err := s.AddSignIns(ctx, n)
+// Add puts one sign-in on the keyring.
+func (s SignIns) Add(ctx context.Context, n NewSignIn) (uuid.UUID, error) {
+	ids, err := s.AddAll(ctx, n)
 	if err != nil {
 		return uuid.Nil, err
 	}
 	return ids[0], nil
 }
 
-// DeleteSignIn takes one off the keyring.
-func (s *Store) DeleteSignIn(ctx context.Context, id uuid.UUID) error {
+// Delete takes one off the keyring.
+func (s SignIns) Delete(ctx context.Context, id uuid.UUID) error {
 	return one(s.db.ExecContext(ctx, "DELETE FROM sign_ins WHERE id = $1", id))
 }
 
-// SignIns lists the keyring in the order in which it is tried.
-func (s *Store) SignIns(ctx context.Context) ([]SignIn, error) {
+// List lists the keyring in the order in which it is tried.
+func (s SignIns) List(ctx context.Context) ([]SignIn, error) {
 	var out []SignIn
 	err := s.db.SelectContext(ctx, &out, `SELECT `+signInColumns+`, '' AS why, (SELECT max(at) FROM tries t WHERE t.sign_in_id = s.id) AS used_at,
 		(SELECT count(DISTINCT device_id) FROM tries t WHERE t.sign_in_id = s.id AND result = 'opened') AS opens
@@ -141,7 +146,7 @@ func (s *Store) SignIns(ctx context.Context) ([]SignIn, error) {
 }
 
 // devicesOf reads the devices that bound sign-ins are for.
-func (s *Store) devicesOf(ctx context.Context, list []SignIn) error {
+func (s SignIns) devicesOf(ctx context.Context, list []SignIn) error {
 	var links []struct {
 		SignIn uuid.UUID `db:"sign_in_id"`
 		Device uuid.UUID `db:"device_id"`
@@ -159,14 +164,14 @@ func (s *Store) devicesOf(ctx context.Context, list []SignIn) error {
 	return nil
 }
 
-// SignIn returns one entry of the keyring.
-func (s *Store) SignIn(ctx context.Context, id uuid.UUID) (SignIn, error) {
+// Get returns one entry of the keyring.
+func (s SignIns) Get(ctx context.Context, id uuid.UUID) (SignIn, error) {
 	var k SignIn
 	return k, found(s.db.GetContext(ctx, &k, "SELECT "+signInColumns+" FROM sign_ins s WHERE id = $1", id))
 }
 
 // Decrypt returns a sign-in with its secret, for use on a device.
-func (s *Store) Decrypt(ctx context.Context, id uuid.UUID) (signin.SignIn, error) {
+func (s SignIns) Decrypt(ctx context.Context, id uuid.UUID) (signin.SignIn, error) {
 	var row struct {
 		User   string `db:"user_name"`
 		Sealed []byte `db:"sealed"`
@@ -182,7 +187,7 @@ func (s *Store) Decrypt(ctx context.Context, id uuid.UUID) (signin.SignIn, error
 // one as refused: two workers racing cannot exceed the budget. It returns a *signin.HeldBackError where one more wrong try is not safe,
 // or the device has said that it is locked. kind is what the device is known to be, by which sign-ins are ordered for others of its
 // kind.
-func (s *Store) BeginTry(ctx context.Context, device, signIn uuid.UUID, purpose signin.Purpose, kind string) (try uuid.UUID, err error) {
+func (s SignIns) BeginTry(ctx context.Context, device, signIn uuid.UUID, purpose signin.Purpose, kind string) (try uuid.UUID, err error) {
 	try = newID()
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
 		worker, err := fenced(ctx, tx)
@@ -211,8 +216,9 @@ func (s *Store) BeginTry(ctx context.Context, device, signIn uuid.UUID, purpose 
 		if err := signin.Allow(wrong, now); err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, "INSERT INTO tries (id, device_id, sign_in_id, purpose, likeness, worker) VALUES ($1, $2, $3, $4, $5, "+
-			"$6)", try, device, signIn, purpose, kind, worker)
+		_, err = tx.ExecContext(ctx,
+			"INSERT INTO tries (id, device_id, sign_in_id, purpose, likeness, worker) VALUES ($1, $2, $3, $4, $5, "+
+				"$6)", try, device, signIn, purpose, kind, worker)
 		return err
 	})
 	return try, err
@@ -220,7 +226,7 @@ func (s *Store) BeginTry(ctx context.Context, device, signIn uuid.UUID, purpose 
 
 // EndTry records how a try ended. A try that met a lock says for how long the device is left alone. One that opened the device settles
 // older tries of the same sign-in whose end nobody has seen, because their job was cut off: the device would not have refused those.
-func (s *Store) EndTry(ctx context.Context, try uuid.UUID, result signin.Result, wait time.Duration) error {
+func (s SignIns) EndTry(ctx context.Context, try uuid.UUID, result signin.Result, wait time.Duration) error {
 	var seconds *float64
 	if result == signin.Shut {
 		n := wait.Seconds()
@@ -243,7 +249,8 @@ func (s *Store) EndTry(ctx context.Context, try uuid.UUID, result signin.Result,
 // have refused least, then what opened more devices at all. What is for another device, site, maker or purpose is left out, and so is
 // what has been refused for this purpose since the sign-in was last changed, unless a person wants it tried again: then it stands
 // behind what was not.
-func (s *Store) Candidates(ctx context.Context, device, site uuid.UUID, known Known, purpose signin.Purpose, again bool) ([]SignIn, error) {
+func (s SignIns) Candidates(ctx context.Context, device, site uuid.UUID, known Known, purpose signin.Purpose, again bool) ([]SignIn,
+	error) {
 	var out []SignIn
 	err := s.db.SelectContext(ctx, &out, `SELECT *, CASE WHEN opened_at IS NOT NULL THEN 'it has opened this device before' WHEN bound THEN 'it is for this device' WHEN maker <> '' THEN 'it is for ' || maker
 			WHEN site_id IS NOT NULL THEN 'it is for this site' WHEN opens_alike > 0 THEN 'it opens ' || opens_alike || ' other devices of this kind' WHEN opens > 0 THEN 'it opens ' || opens || ' other devices' ELSE 'its turn on the keyring' END AS why
@@ -264,7 +271,7 @@ func (s *Store) Candidates(ctx context.Context, device, site uuid.UUID, known Kn
 }
 
 // WrongTries is how many tries on a device count against the guard's budget now.
-func (s *Store) WrongTries(ctx context.Context, device uuid.UUID) (n int, err error) {
+func (s SignIns) WrongTries(ctx context.Context, device uuid.UUID) (n int, err error) {
 	return n, s.db.GetContext(ctx, &n, "SELECT count(*) FROM tries WHERE device_id = $1 AND result IN ('pending', 'refused') AND at > "+
 		"now() - $2 * interval '1 second'", device, signin.Window.Seconds())
 }

@@ -12,6 +12,9 @@ import (
 	"unlatch/core/address"
 )
 
+// Sites are the networks to work on, with their address lists.
+type Sites struct{ *database }
+
 // A Site is one network to work on.
 type Site struct {
 	ID      uuid.UUID
@@ -19,13 +22,15 @@ type Site struct {
 	Ranges  address.Ranges
 	Network address.Network // how its addresses are laid out
 	Watch   bool            // whether what devices announce by themselves is listened to
-	Created time.Time
-	Reached bool    // whether a worker reaches it now
-	Storms  []Storm // what was heard and not filed, the largest first
+	// LinkMbps is how much may flow at once while streams are measured, in Mbit/s; 0 for what the interface carries.
+	LinkMbps int
+	Created  time.Time
+	Reached  bool    // whether a worker reaches it now
+	Storms   []Storm // what was heard and not filed, the largest first
 }
 
 // siteQuery reads sites with what lies beside them, in one go.
-const siteQuery = `SELECT s.id, s.name, to_json(s.ranges) AS ranges, s.network, s.watch, s.created_at,
+const siteQuery = `SELECT s.id, s.name, to_json(s.ranges) AS ranges, s.network, s.watch, s.link_mbps, s.created_at,
 	EXISTS (SELECT 1 FROM worker_sites w WHERE w.site_id = s.id) AS reached,
 	(SELECT COALESCE(json_agg(json_build_object('address', addr, 'first_at', first_at, 'last_at', last_at, 'dropped', dropped)
 		ORDER BY dropped DESC, addr), '[]') FROM storms t WHERE t.site_id = s.id) AS storms FROM sites s`
@@ -36,22 +41,24 @@ type siteRow struct {
 	Ranges  []byte    `db:"ranges"`  // JSON
 	Network []byte    `db:"network"` // JSON
 	Watch   bool      `db:"watch"`
+	Link    int       `db:"link_mbps"`
 	Created time.Time `db:"created_at"`
 	Reached bool      `db:"reached"`
 	Storms  []byte    `db:"storms"` // JSON
 }
 
 func (r siteRow) site() (Site, error) {
-	site := Site{ID: r.ID, Name: r.Name, Watch: r.Watch, Created: r.Created, Reached: r.Reached}
+	site := Site{ID: r.ID, Name: r.Name, Watch: r.Watch, LinkMbps: r.Link, Created: r.Created, Reached: r.Reached}
 	return site, errors.Join(json.Unmarshal(r.Ranges, &site.Ranges), json.Unmarshal(r.Network, &site.Network),
 		json.Unmarshal(r.Storms, &site.Storms))
 }
 
-// CreateSite makes a site.
-func (s *Store) CreateSite(ctx context.Context, name string, ranges address.Ranges) (Site, error) {
+// Create makes a site.
+func (s Sites) Create(ctx context.Context, name string, ranges address.Ranges) (Site, error) {
 	site := Site{ID: newID(), Name: name, Ranges: ranges, Watch: true, Storms: []Storm{}}
 	return site, s.tx(ctx, func(tx *sqlx.Tx) error {
-		if err := tx.GetContext(ctx, &site.Created, "INSERT INTO sites (id, name, ranges) VALUES ($1, $2, $3) RETURNING created_at", site.ID,
+		if err := tx.GetContext(ctx, &site.Created, "INSERT INTO sites (id, name, ranges) VALUES ($1, $2, $3) RETURNING created_at",
+			site.ID,
 			name, ranges.Strings()); err != nil {
 			return err
 		}
@@ -59,8 +66,8 @@ func (s *Store) CreateSite(ctx context.Context, name string, ranges address.Rang
 	})
 }
 
-// ChangeSite gives a site another name and other ranges.
-func (s *Store) ChangeSite(ctx context.Context, by Person, id uuid.UUID, name string, ranges address.Ranges) error {
+// Change gives a site another name and other ranges.
+func (s Sites) Change(ctx context.Context, by Person, id uuid.UUID, name string, ranges address.Ranges) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		var before string
 		if err := tx.GetContext(ctx, &before, "SELECT array_to_string(ranges, ', ') FROM sites WHERE id = $1 FOR UPDATE", id); err != nil {
@@ -80,7 +87,7 @@ func (s *Store) ChangeSite(ctx context.Context, by Person, id uuid.UUID, name st
 }
 
 // LayOut keeps how a site's addresses are laid out.
-func (s *Store) LayOut(ctx context.Context, id uuid.UUID, n address.Network) error {
+func (s Sites) LayOut(ctx context.Context, id uuid.UUID, n address.Network) error {
 	raw, err := json.Marshal(n)
 	if err != nil {
 		return err
@@ -89,15 +96,23 @@ func (s *Store) LayOut(ctx context.Context, id uuid.UUID, n address.Network) err
 }
 
 // SetWatch turns listening between sweeps on or off.
-func (s *Store) SetWatch(ctx context.Context, id uuid.UUID, on bool) error {
+func (s Sites) SetWatch(ctx context.Context, id uuid.UUID, on bool) error {
 	if err := one(s.db.ExecContext(ctx, "UPDATE sites SET watch = $2 WHERE id = $1", id, on)); err != nil {
 		return err
 	}
 	return s.notify(ctx, s.db, Event{Site: id, What: "site", ID: id})
 }
 
-// DeleteSite removes a site with all its devices and evidence.
-func (s *Store) DeleteSite(ctx context.Context, by Person, id uuid.UUID) error {
+// SetLink bounds what flows at once while streams are measured, in Mbit/s; 0 is what the interface carries.
+func (s Sites) SetLink(ctx context.Context, id uuid.UUID, mbps int) error {
+	if err := one(s.db.ExecContext(ctx, "UPDATE sites SET link_mbps = $2 WHERE id = $1", id, mbps)); err != nil {
+		return err
+	}
+	return s.notify(ctx, s.db, Event{Site: id, What: "site", ID: id})
+}
+
+// Delete removes a site with all its devices and evidence.
+func (s Sites) Delete(ctx context.Context, by Person, id uuid.UUID) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		if err := audit(ctx, tx, Deed{Person: by, Action: "removed the site", Site: id}); err != nil {
 			return err
@@ -109,8 +124,8 @@ func (s *Store) DeleteSite(ctx context.Context, by Person, id uuid.UUID) error {
 	})
 }
 
-// Site returns one site.
-func (s *Store) Site(ctx context.Context, id uuid.UUID) (Site, error) {
+// Get returns one site.
+func (s Sites) Get(ctx context.Context, id uuid.UUID) (Site, error) {
 	var r siteRow
 	if err := s.db.GetContext(ctx, &r, siteQuery+" WHERE s.id = $1",
 		id); err != nil {
@@ -119,8 +134,8 @@ func (s *Store) Site(ctx context.Context, id uuid.UUID) (Site, error) {
 	return r.site()
 }
 
-// Sites returns all sites, oldest first.
-func (s *Store) Sites(ctx context.Context) ([]Site, error) {
+// List returns all sites, oldest first.
+func (s Sites) List(ctx context.Context) ([]Site, error) {
 	var rows []siteRow
 	if err := s.db.SelectContext(ctx, &rows, siteQuery+" ORDER BY s.created_at, s.id"); err != nil {
 		return nil, err

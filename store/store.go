@@ -33,9 +33,26 @@ var migrations embed.FS
 // ErrNotFound is returned for an ID that names nothing.
 var ErrNotFound = errors.New("not found")
 
-// A Store is one database. It is safe for concurrent use.
+// A Store is one database, a small type a concern. It is safe for concurrent use.
 type Store struct {
-	Pool   *pgxpool.Pool // for River, which shares the connections
+	Pool *pgxpool.Pool // for River, which shares the connections
+
+	Sites    Sites
+	Devices  Devices
+	Consents Consents
+	SignIns  SignIns
+	People   People
+	Books    Books
+	Targets  Targets
+	Runs     Runs
+	Deeds    Deeds
+	Workers  Workers
+
+	*database
+}
+
+// A database is what the concerns share.
+type database struct {
 	db     *sqlx.DB
 	cipher *Cipher
 	log    *slog.Logger
@@ -65,7 +82,8 @@ func OpenWith(ctx context.Context, o Options) (*Store, error) {
 	}
 	cfg, err := pgxpool.ParseConfig(o.URL)
 	if err != nil {
-		return nil, errors.New("the database address cannot be read; write it like postgres://user@127.0.0.1:5432/unlatch") // its own error may hold the password
+		return nil,
+			errors.New("the database address cannot be read; write it like postgres://user@127.0.0.1:5432/unlatch") // its own error may hold the password
 	}
 	cfg.MaxConns = 40
 	// A connection that outlived a restart of the database is found out before it is used.
@@ -74,7 +92,9 @@ func OpenWith(ctx context.Context, o Options) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{Pool: pool, db: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx"), log: o.Log}
+	db := &database{db: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx"), log: o.Log}
+	s := &Store{Pool: pool, database: db, Sites: Sites{db}, Devices: Devices{db}, Consents: Consents{db}, SignIns: SignIns{db},
+		People: People{db}, Books: Books{db}, Targets: Targets{db}, Runs: Runs{db, pool}, Deeds: Deeds{db}, Workers: Workers{db, pool}}
 	if err := s.migrate(ctx); err != nil {
 		s.Close()
 		return nil, err
@@ -130,8 +150,9 @@ func (s *Store) openKey(ctx context.Context, o Options) error {
 				return err
 			}
 		}
-		_, err := tx.ExecContext(ctx, "INSERT INTO settings (name, value) VALUES ('key_check', $1) ON CONFLICT (name) DO UPDATE SET value = "+
-			"excluded.value", s.cipher.Encrypt(keyCheck, keyCheck))
+		_, err := tx.ExecContext(ctx,
+			"INSERT INTO settings (name, value) VALUES ('key_check', $1) ON CONFLICT (name) DO UPDATE SET value = "+
+				"excluded.value", s.cipher.Encrypt(keyCheck, keyCheck))
 		return err
 	})
 }
@@ -249,7 +270,7 @@ type Event struct {
 
 const channel = "unlatch"
 
-func (s *Store) notify(ctx context.Context, q sqlx.ExecerContext, e Event) error {
+func (s *database) notify(ctx context.Context, q sqlx.ExecerContext, e Event) error {
 	raw, err := json.Marshal(e)
 	if err != nil {
 		return err
@@ -302,7 +323,7 @@ func (s *Store) listenOnce(ctx context.Context, on func(Event), ready func()) er
 }
 
 // tx runs fn in a transaction.
-func (s *Store) tx(ctx context.Context, fn func(*sqlx.Tx) error) error {
+func (s *database) tx(ctx context.Context, fn func(*sqlx.Tx) error) error {
 	tx, err := s.db.BeginTxx(ctx, nil)
 	if err != nil {
 		return err

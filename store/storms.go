@@ -36,7 +36,7 @@ func (e *StormError) Error() string {
 
 // storming returns a *StormError where one new device more would be too many. Channels of a recorder are known by their numbers, which are
 // bounded elsewhere.
-func (s *Store) storming(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, run *uuid.UUID, x discovery.Sighting) error {
+func (s Devices) storming(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, run *uuid.UUID, x discovery.Sighting) error {
 	if x.Via != nil {
 		return nil
 	}
@@ -62,7 +62,7 @@ func (s *Store) storming(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, run *
 	return nil
 }
 
-func (s *Store) countStorm(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, addr string) error {
+func (s Devices) countStorm(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, addr string) error {
 	var known int
 	if err := tx.GetContext(ctx, &known, "SELECT count(*) FROM storms WHERE site_id = $1 AND addr <> $2", site, addr); err != nil {
 		return err
@@ -92,15 +92,8 @@ type Storm struct {
 	Dropped int64     `db:"dropped" json:"dropped" doc:"announcements that were not filed"`
 }
 
-// Storms returns those of a site, the largest first.
-func (s *Store) Storms(ctx context.Context, site uuid.UUID) ([]Storm, error) {
-	out := []Storm{}
-	return out, s.db.SelectContext(ctx, &out, "SELECT addr, first_at, last_at, dropped FROM storms WHERE site_id = $1 ORDER BY dropped "+
-		"DESC, addr", site)
-}
-
 // EndStorms forgets the storms of a site once a person has seen them.
-func (s *Store) EndStorms(ctx context.Context, site uuid.UUID) error {
+func (s Sites) EndStorms(ctx context.Context, site uuid.UUID) error {
 	if _, err := s.db.ExecContext(ctx, "DELETE FROM storms WHERE site_id = $1", site); err != nil {
 		return err
 	}

@@ -13,6 +13,9 @@ import (
 	"unlatch/core/target/onvifrecorder"
 )
 
+// Targets are what cameras are put onto, and which cameras shall be.
+type Targets struct{ *database }
+
 // A Target is something that cameras are put onto.
 type Target struct {
 	ID      uuid.UUID   `db:"id"`
@@ -26,18 +29,18 @@ type Target struct {
 
 const targetColumns = "id, site_id, kind, name, device_id, address, created_at"
 
-// Target returns one target.
-func (s *Store) Target(ctx context.Context, id uuid.UUID) (t Target, err error) {
+// Get returns one target.
+func (s Targets) Get(ctx context.Context, id uuid.UUID) (t Target, err error) {
 	return t, found(s.db.GetContext(ctx, &t, "SELECT "+targetColumns+" FROM targets WHERE id = $1", id))
 }
 
-// Targets lists the targets of a site, the oldest first.
-func (s *Store) Targets(ctx context.Context, site uuid.UUID) (out []Target, err error) {
+// List lists the targets of a site, the oldest first.
+func (s Targets) List(ctx context.Context, site uuid.UUID) (out []Target, err error) {
 	return out, s.db.SelectContext(ctx, &out, "SELECT "+targetColumns+" FROM targets WHERE site_id = $1 ORDER BY created_at, id", site)
 }
 
-// AddTarget adds a target that stands at an address of its own. reach are the places that it may be reached at, beyond the site's ranges.
-func (s *Store) AddTarget(ctx context.Context, by Person, t Target, reach []netip.AddrPort) (uuid.UUID, error) {
+// Add adds a target that stands at an address of its own. reach are the places that it may be reached at, beyond the site's ranges.
+func (s Targets) Add(ctx context.Context, by Person, t Target, reach []netip.AddrPort) (uuid.UUID, error) {
 	t.ID = newID()
 	places := make([]string, len(reach))
 	for i, a := range reach {
@@ -56,8 +59,8 @@ func (s *Store) AddTarget(ctx context.Context, by Person, t Target, reach []neti
 	})
 }
 
-// TargetAddresses are the places beyond a site's ranges that its targets may be reached at.
-func (s *Store) TargetAddresses(ctx context.Context, site uuid.UUID) (out []netip.AddrPort, err error) {
+// Addresses are the places beyond a site's ranges that its targets may be reached at.
+func (s Targets) Addresses(ctx context.Context, site uuid.UUID) (out []netip.AddrPort, err error) {
 	var rows []string
 	if err := s.db.SelectContext(ctx, &rows, "SELECT unnest(reach) FROM targets WHERE site_id = $1", site); err != nil {
 		return nil, err
@@ -86,13 +89,14 @@ func takesCameras(b evidence.Body) bool {
 }
 
 // Want records that cameras shall stand on a target.
-func (s *Store) Want(ctx context.Context, devices []uuid.UUID, target uuid.UUID) error {
+func (s Targets) Want(ctx context.Context, devices []uuid.UUID, target uuid.UUID) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		if err := asTarget(ctx, tx, target); err != nil {
 			return err
 		}
 		for _, d := range devices {
-			if _, err := tx.ExecContext(ctx, "INSERT INTO wanted_placements (device_id, target_id) VALUES ($1, $2) ON CONFLICT DO NOTHING", d,
+			if _, err := tx.ExecContext(ctx,
+				"INSERT INTO wanted_placements (device_id, target_id) VALUES ($1, $2) ON CONFLICT DO NOTHING", d,
 				target); err != nil {
 				return err
 			}
@@ -105,9 +109,10 @@ func (s *Store) Want(ctx context.Context, devices []uuid.UUID, target uuid.UUID)
 }
 
 // Unwant takes the wish back.
-func (s *Store) Unwant(ctx context.Context, device, target uuid.UUID) error {
+func (s Targets) Unwant(ctx context.Context, device, target uuid.UUID) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, "DELETE FROM wanted_placements WHERE device_id = $1 AND target_id = $2", device, target); err != nil {
+		if _, err := tx.ExecContext(ctx, "DELETE FROM wanted_placements WHERE device_id = $1 AND target_id = $2", device,
+			target); err != nil {
 			return err
 		}
 		return s.deviceChanged(ctx, tx, device)
@@ -115,7 +120,7 @@ func (s *Store) Unwant(ctx context.Context, device, target uuid.UUID) error {
 }
 
 // SetRoles keeps what a person uses a device's streams as, by the streams' tokens; none is the rule's own choice.
-func (s *Store) SetRoles(ctx context.Context, by Person, d *Device, roles map[string]string) error {
+func (s Devices) SetRoles(ctx context.Context, by Person, d *Device, roles map[string]string) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, "DELETE FROM stream_roles WHERE device_id = $1", d.ID); err != nil {
 			return err
@@ -134,7 +139,7 @@ func (s *Store) SetRoles(ctx context.Context, by Person, d *Device, roles map[st
 }
 
 // roles are the roles that people gave to streams, by device and token.
-func (s *Store) roles(ctx context.Context, where string, arg any) (map[uuid.UUID]map[string]string, error) {
+func (s Devices) roles(ctx context.Context, where string, arg any) (map[uuid.UUID]map[string]string, error) {
 	var rows []struct {
 		Device uuid.UUID `db:"device_id"`
 		Token  string    `db:"token"`

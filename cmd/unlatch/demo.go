@@ -65,7 +65,7 @@ func runDemo(ctx context.Context, p *place, network string, out io.Writer) error
 // later starts can print it again.
 func prepareDemo(ctx context.Context, p *place, s *services, network string, out io.Writer) (string, error) {
 	file := filepath.Join(p.data, "demo-password")
-	if has, err := s.Store.HasPeople(ctx); err != nil {
+	if has, err := s.Store.People.Any(ctx); err != nil {
 		return "", err
 	} else if has {
 		raw, err := os.ReadFile(file)
@@ -81,7 +81,7 @@ func prepareDemo(ctx context.Context, p *place, s *services, network string, out
 	raw := make([]byte, 10)
 	rand.Read(raw)
 	password := strings.ToLower(base32.StdEncoding.EncodeToString(raw))
-	if _, err := s.Store.CreateFirstPerson(ctx, demoPerson, server.HashPassword(password)); err != nil {
+	if _, err := s.Store.People.CreateFirst(ctx, demoPerson, server.HashPassword(password)); err != nil {
 		return "", err
 	}
 	return password, os.WriteFile(file, []byte(password+"\n"), 0o600)

@@ -85,7 +85,7 @@ func printLint(w io.Writer, list []linted, asJSON, lines bool) error {
 		if l.OK {
 			fmt.Fprintln(w, head+l.URL)
 		} else {
-			fmt.Fprintln(w, head+strings.Join([]string{l.Problem, l.Remedy}, "; "))
+			fmt.Fprintln(w, head+strings.Join([]string{l.Problem, l.Fix}, "; "))
 		}
 		for _, f := range l.Findings {
 			fmt.Fprintf(w, "  %s: %s\n", f.Problem, f.Becomes)

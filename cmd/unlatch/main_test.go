@@ -153,7 +153,7 @@ func TestSweep(t *testing.T) {
 	assert.Contains(t, out, "Nothing answered")
 }
 
-func TestAddressesInUseAreSaidWithARemedy(t *testing.T) {
+func TestAddressesInUseAreSaidWithAFix(t *testing.T) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	defer l.Close()
@@ -205,4 +205,98 @@ func TestRecipes(t *testing.T) {
 		code, _, _ = unlatch("", bad...)
 		assert.Equal(t, exitUsage, code, "%v", bad)
 	}
+}
+
+func TestCapacity(t *testing.T) {
+	code, out, _ := unlatch("", "capacity", "--disks", "4x4TB", "--raid", "5", "--cameras", "16", "--kbps", "4000", "--days", "30",
+		"--json")
+	require.Equal(t, 0, code)
+	var got map[string]float64
+	require.NoError(t, json.Unmarshal([]byte(out), &got))
+	assert.Equal(t, 12e12, got["usable_bytes"])
+	assert.InDelta(t, 17.36, got["days"], .01)
+	assert.InDelta(t, 2314.8, got["kbps_for_days"], .1)
+	assert.Equal(t, 64.0, got["inbound_mbps"])
+	for _, args := range [][]string{{"--disks", "0x4TB"}, {"--disks", "2x4TB", "--raid", "5"}, {"--disks", "4x4TB", "--raid", "9"},
+		{"--disks", "4x4TB", "--hours", "25"},
+		{"--disks", "4x4TB", "--kbps", "1", "--days", "0"}, {"--disks", "4x4TB", "--cameras", "0"}, {}} {
+		code, _, _ := unlatch("", append([]string{"capacity"}, args...)...)
+		assert.Equal(t, exitUsage, code, "%v", args)
+	}
+}
+
+func TestFit(t *testing.T) {
+	w := simtest.Start(t, yard)
+	file := filepath.Join(t.TempDir(), "intakes.yaml")
+	require.NoError(t, os.WriteFile(file,
+		[]byte("name: x\nintakes:\n  - {name: panel, codecs: [h264], max_size: 160x90, fps: {max: 4}, password: {max_length: 4}}\n  - {name: any}\n"), 0o644))
+	ask := func(args ...string) (int, string) {
+		code, out, complaint := unlatch("brass-lamp-41\n", append([]string{"fit", "--user", "fitter", "--password-stdin"}, args...)...)
+		assert.NotContains(t, out+complaint, "brass-lamp-41")
+		return code, out + complaint
+	}
+	url := w.Device("Clock").URL(0)
+	code, out := ask("--intake", file, "--json", url)
+	require.Equal(t, 1, code, out)
+	var got fitAnswer
+	require.NoError(t, json.Unmarshal([]byte(out), &got))
+	assert.False(t, got.Fits)
+	var fields []string
+	for _, r := range got.Reasons {
+		fields = append(fields, r.Field)
+	}
+	assert.Equal(t, []string{"size", "fps", "password"}, fields)
+	require.NotNil(t, got.NearestPlan)
+	assert.Equal(t, []any{160, 90, 4.0}, []any{got.NearestPlan.Width, got.NearestPlan.Height, got.NearestPlan.FPS})
+	code, out = ask("--intake", file, "--target", "any", url, url)
+	assert.Equal(t, 0, code, out)
+	assert.Equal(t, 2, strings.Count(out, "fits"))
+	code, out = ask("--intake", file, url+"x", "--json")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, out, `"field": "picture"`)
+	require.NoError(t, os.WriteFile(file, []byte("name: x\nfps: fast\n"), 0o644))
+	code, out = ask("--intake", file, url)
+	assert.Equal(t, exitUsage, code)
+	assert.Contains(t, out, "line 2, column 6")
+	code, _ = ask(url)
+	assert.Equal(t, exitUsage, code, "nothing to compare with")
+}
+
+func TestTuneAndStreams(t *testing.T) {
+	w := simtest.Start(t, yard)
+	at := w.Device("Clock").Web()
+	ask := func(args ...string) (int, string) {
+		code, out, complaint := unlatch("brass-lamp-41\n", append(args, "--user", "fitter", "--password-stdin")...)
+		assert.NotContains(t, out+complaint, "brass-lamp-41")
+		return code, out + complaint
+	}
+	code, out := ask("streams", at, "--json")
+	require.Equal(t, 0, code, out)
+	assert.Contains(t, out, `"role": "main"`)
+	code, out = ask("tune", at, "--main", "160x90,5fps", "--dry-run", "--json")
+	require.Equal(t, 0, code, out)
+	code, out, complaint := unlatch("brass-lamp-41\n", "tune", at, "--main", "160x90,5fps,100kbps", "--json", "--user", "fitter",
+		"--password-stdin")
+	require.Equal(t, 0, code, out)
+	assert.Contains(t, complaint, "--user fitter --main 'h264,main,320x180,10fps,200kbps,gop5'",
+		"how to undo it is said before anything is sent")
+	var got struct {
+		Changes  []struct{ Stream, Field, From, To, Asked string }
+		ReadBack map[string]struct{ Width int } `json:"read_back"`
+		Measured map[string]struct{ Width int }
+		Tuned    bool
+	}
+	require.NoError(t, json.Unmarshal([]byte(out), &got))
+	assert.True(t, got.Tuned)
+	assert.Equal(t, []int{160, 160, 3}, []int{got.ReadBack["main"].Width, got.Measured["main"].Width, len(got.Changes)})
+	code, out = ask("tune", at, "--sub", "160x90")
+	assert.Equal(t, 1, code, "it has no sub stream")
+	assert.Contains(t, out, "no such stream")
+	for _, args := range [][]string{{"tune", at}, {"tune", at, "--main", "0x0"}, {"tune", "clock"}, {"tune"}, {"streams"}, {"streams",
+		"nowhere"}} {
+		code, _ := ask(args...)
+		assert.Equal(t, exitUsage, code, "%v", args)
+	}
+	code, _ = ask("streams", "127.44.1.99")
+	assert.Equal(t, 1, code, "nothing answers there")
 }

@@ -15,6 +15,8 @@ import (
 	"golang.org/x/term"
 
 	"unlatch/core/address"
+	"unlatch/core/camera"
+	"unlatch/core/diagnose"
 	"unlatch/core/media"
 	"unlatch/core/prove"
 	"unlatch/core/signin"
@@ -53,7 +55,8 @@ func proveCommand() *cobra.Command {
 				}
 			}
 			if asJSON {
-				err = encode(cmd.OutOrStdout(), proof)
+				err = encode(cmd.OutOrStdout(), provenStream{proof, diagnose.Stream(proof.Video, proof.Audio, proof.Transport,
+					camera.Settings{})})
 			} else {
 				printProof(cmd.OutOrStdout(), proof)
 			}
@@ -118,6 +121,12 @@ func proveURL(ctx context.Context, req prove.Request) prove.Proof {
 	return p.Prove(ctx, req)
 }
 
+// A provenStream is a proof with what an installer should act on.
+type provenStream struct {
+	prove.Proof
+	Findings []diagnose.Diagnosis `json:"findings,omitempty"`
+}
+
 func printProof(w io.Writer, p prove.Proof) {
 	fmt.Fprintln(w, p.URL)
 	if v := p.Video; v != nil {
@@ -131,7 +140,14 @@ func printProof(w io.Writer, p prove.Proof) {
 		fmt.Fprintf(w, ", %d of %d packets lost\n", v.Lost, v.Lost+v.Packets)
 	}
 	if a := p.Audio; a != nil {
-		fmt.Fprintf(w, "  audio      %s, %d Hz\n", a.Codec, a.SampleRate)
+		fmt.Fprintf(w, "  audio      %s, %d Hz", a.Codec, a.SampleRate)
+		if a.LevelDBFS != nil {
+			fmt.Fprintf(w, ", %.0f dBFS", *a.LevelDBFS)
+		}
+		fmt.Fprintln(w)
+	}
+	if m := p.Metadata; m != nil {
+		fmt.Fprintf(w, "  metadata   %d documents: %s\n", m.Documents, strings.Join(m.Kinds, ", "))
 	}
 	fmt.Fprintf(w, "  sign-in    %s, over %s", p.Auth, p.Transport)
 	if p.Auth == "basic" && p.TLS == nil {
@@ -149,4 +165,7 @@ func printProof(w io.Writer, p prove.Proof) {
 		return
 	}
 	fmt.Fprintf(w, "Proven: first key frame after %.0f ms\n", p.FirstKeyframeMS)
+	for _, f := range diagnose.Stream(p.Video, p.Audio, p.Transport, camera.Settings{}) {
+		fmt.Fprintf(w, "- %s %s\n", f.Summary, f.Fix)
+	}
 }

@@ -40,7 +40,7 @@ func learnCommand() *cobra.Command {
 				if !strings.HasPrefix(a, "/") {
 					r := streamurl.Repair(a)
 					if !r.OK {
-						return usageError{errors.New(r.Problem + "; " + r.Remedy)}
+						return usageError{errors.New(r.Problem + "; " + r.Fix)}
 					}
 					path = r.URL.Target()
 				}

@@ -47,7 +47,8 @@ func (p *place) flags(c *cobra.Command, listens bool) {
 	c.Flags().StringVar(&p.data, "data", ".unlatch", "folder for database and key file")
 	c.Flags().StringVar(&p.database, "database", "",
 		"address of a PostgreSQL database of your own, such as postgres://user@127.0.0.1:5432/unlatch")
-	c.Flags().BoolVar(&p.forgetSignIns, "forget-sign-ins", false, "empty the keyring where its key file is lost for good, and make a new key")
+	c.Flags().BoolVar(&p.forgetSignIns, "forget-sign-ins", false,
+		"empty the keyring where its key file is lost for good, and make a new key")
 	c.Flags().TextVar(&p.level, "log-level", slog.LevelWarn,
 		"`level` from which on the log is written to standard error: debug (each request), info, warn or error")
 	if !listens {
@@ -127,7 +128,8 @@ func (p *place) ownDatabase(ctx context.Context, s *services) (string, error) {
 	}
 	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
 		lock.Close()
-		return "", fmt.Errorf("Unlatch is running already on the data folder %s: stop it first, or choose another folder with --data", p.data)
+		return "", fmt.Errorf("Unlatch is running already on the data folder %s: stop it first, or choose another folder with --data",
+			p.data)
 	}
 	s.closers = append(s.closers, func() { lock.Close() })
 	wanted := filepath.Join(p.data, "pg")
@@ -145,7 +147,7 @@ func (p *place) ownDatabase(ctx context.Context, s *services) (string, error) {
 	return c.URL, nil
 }
 
-// listener opens the address to serve on, with a remedy where it cannot.
+// listener opens the address to serve on, with a fix where it cannot.
 func (p *place) listener() (net.Listener, error) {
 	if err := p.check(); err != nil {
 		return nil, err
@@ -206,7 +208,8 @@ func (s *services) serve(ctx context.Context, p *place, l net.Listener, out io.W
 	defer stop()
 	go s.watchRoom(serving, p.log)
 	h := &http.Server{
-		Handler: server.New(serving, server.Config{Store: s.Store, Queue: s.Queue, Agent: s.agent, MetricsToken: os.Getenv(metricsVariable), Web: web.Files(), Log: p.log, SetupCode: code,
+		Handler: server.New(serving, server.Config{Store: s.Store, Queue: s.Queue, Agent: s.agent,
+			MetricsToken: os.Getenv(metricsVariable), Web: web.Files(), Log: p.log, SetupCode: code,
 			Secure: secure || public != nil && public.Scheme == "https", PublicURL: public, TrustedProxies: proxies, Room: s.room}),
 		ReadHeaderTimeout: 10 * time.Second,
 		ReadTimeout:       time.Minute,
@@ -300,7 +303,7 @@ func (s *services) watchRoom(ctx context.Context, log *slog.Logger) {
 
 // setupCode is made anew at each start for as long as there is no account.
 func (s *services) setupCode(ctx context.Context) (string, error) {
-	has, err := s.Store.HasPeople(ctx)
+	has, err := s.Store.People.Any(ctx)
 	if err != nil || has {
 		return "", err
 	}
@@ -361,6 +364,7 @@ func workerCommand() *cobra.Command {
 			return nil
 		}}
 	p.flags(c, false)
-	c.Flags().StringSliceVar(&sites, "site", nil, "name or ID of a site that this machine reaches; may be given again; none means every site")
+	c.Flags().StringSliceVar(&sites, "site", nil,
+		"name or ID of a site that this machine reaches; may be given again; none means every site")
 	return c
 }

@@ -56,7 +56,7 @@ func TestParseSaysWhatIsWrong(t *testing.T) {
 		require.ErrorAs(t, err, &re, in)
 		assert.Equal(t, in, re.Input)
 		assert.ErrorContains(t, err, want)
-		assert.NotEmpty(t, re.Remedy)
+		assert.NotEmpty(t, re.Fix)
 	}
 }
 

@@ -40,7 +40,7 @@ func (n *Network) UnmarshalJSON(b []byte) error {
 	var err error
 	if n.Gateway, err = netip.ParseAddr(raw.Gateway); err != nil {
 		return &PlanError{Field: "gateway", Problem: fmt.Sprintf("the gateway %q is not an address", raw.Gateway),
-			Remedy: "type it like 192.0.2.1, or leave it out"}
+			Fix: "type it like 192.0.2.1, or leave it out"}
 	}
 	return nil
 }
@@ -49,10 +49,10 @@ func (n *Network) UnmarshalJSON(b []byte) error {
 type PlanError struct {
 	Field   string // "pool", "dhcp", "gateway", "bits"
 	Problem string
-	Remedy  string
+	Fix     string
 }
 
-func (e *PlanError) Error() string { return e.Problem + "; " + e.Remedy }
+func (e *PlanError) Error() string { return e.Problem + "; " + e.Fix }
 
 // A Wish is one device that shall have an address.
 type Wish struct {
@@ -117,7 +117,7 @@ func (n Network) Plan(site Ranges, wishes []Wish, taken []netip.Addr) ([]Assignm
 			}
 		}
 		return nil, &PlanError{Field: "pool", Problem: fmt.Sprintf("the pool has %d free addresses, and %d devices need one", free,
-			free+missing), Remedy: "widen the pool, or select fewer devices"}
+			free+missing), Fix: "widen the pool, or select fewer devices"}
 	}
 	return out, nil
 }
@@ -143,7 +143,8 @@ func (n Network) usable(site Ranges, subnet netip.Prefix, a netip.Addr) bool {
 // check finds what in the layout cannot be, and returns the subnet.
 func (n Network) check(site Ranges) (netip.Prefix, error) {
 	if n.Pool.Empty() {
-		return netip.Prefix{}, &PlanError{"pool", "there is no camera pool", "type one, such as 192.0.2.100-150, well away from the DHCP pool"}
+		return netip.Prefix{}, &PlanError{"pool", "there is no camera pool",
+			"type one, such as 192.0.2.100-150, well away from the DHCP pool"}
 	}
 	first := n.Pool.spans[0].first
 	if !first.Is4() || n.Bits < 8 || n.Bits > 30 {
@@ -171,12 +172,12 @@ func (n Network) check(site Ranges) (netip.Prefix, error) {
 		return subnet, &PlanError{"gateway", fmt.Sprintf("the gateway %s does not lie in %s", n.Gateway, subnet),
 			"type the gateway of this network, or leave it out"}
 	}
-	for _, field := range []struct{ name, text, what, remedy string }{
+	for _, field := range []struct{ name, text, what, fix string }{
 		{"ntp", n.NTP, "time server", "type an address or a name, or leave it out"},
 		{"time_zone", n.TimeZone, "time zone", "type it in the POSIX form, as GMT0BST,M3.5.0/1,M10.5.0, or leave it out"},
 	} {
 		if strings.ContainsFunc(field.text, func(r rune) bool { return r <= ' ' || r > '~' }) || len(field.text) > 120 {
-			return subnet, &PlanError{field.name, fmt.Sprintf("the %s %q cannot be right", field.what, field.text), field.remedy}
+			return subnet, &PlanError{field.name, fmt.Sprintf("the %s %q cannot be right", field.what, field.text), field.fix}
 		}
 	}
 	if n.TimeZone != "" && !posixZone.MatchString(n.TimeZone) {

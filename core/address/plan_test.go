@@ -68,7 +68,7 @@ func TestPlanSaysWhatCannotBe(t *testing.T) {
 		var p *PlanError
 		require.ErrorAs(t, err, &p, c.name)
 		assert.Equal(t, c.field, p.Field, c.name)
-		assert.NotEmpty(t, p.Remedy)
+		assert.NotEmpty(t, p.Fix)
 	}
 	_, err := change(func(n *Network) { n.Pool = MustParse("192.0.2.100-101") }).Plan(site, wishes(7, 8, 9), nil)
 	assert.ErrorContains(t, err, "2 free addresses, and 3 devices need one")

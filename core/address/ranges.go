@@ -64,11 +64,11 @@ func (s span) asPrefix() netip.Prefix { return spanPrefixes(s.first, s.last)[0] 
 type RangeError struct {
 	Input   string
 	Problem string
-	Remedy  string
+	Fix     string
 }
 
 func (e *RangeError) Error() string {
-	return fmt.Sprintf("range %q %s; %s", e.Input, e.Problem, e.Remedy)
+	return fmt.Sprintf("range %q %s; %s", e.Input, e.Problem, e.Fix)
 }
 
 // A TooManyError is returned for ranges that hold more addresses than a person usually means.
@@ -99,7 +99,7 @@ func Parse(items ...string) (Ranges, error) {
 		}
 	}
 	if len(all) > 1024 {
-		return Ranges{}, &RangeError{Input: fmt.Sprint(len(all), " ranges"), Problem: "are too many", Remedy: "join them into larger ones"}
+		return Ranges{}, &RangeError{Input: fmt.Sprint(len(all), " ranges"), Problem: "are too many", Fix: "join them into larger ones"}
 	}
 	return Ranges{spans: all}, nil
 }
@@ -114,8 +114,8 @@ func MustParse(items ...string) Ranges {
 }
 
 func parseOne(field string) (span, error) {
-	bad := func(problem, remedy string) error {
-		return &RangeError{Input: field, Problem: problem, Remedy: remedy}
+	bad := func(problem, fix string) error {
+		return &RangeError{Input: field, Problem: problem, Fix: fix}
 	}
 	if strings.Contains(field, "/") {
 		p, err := netip.ParsePrefix(field)
@@ -134,7 +134,7 @@ func parseOne(field string) (span, error) {
 	return span{a, a, false}, nil
 }
 
-func parseSpan(low, high string, bad func(problem, remedy string) error) (span, error) {
+func parseSpan(low, high string, bad func(problem, fix string) error) (span, error) {
 	first, err := netip.ParseAddr(low)
 	if err != nil {
 		return span{}, bad("does not begin with an address", `type it like "192.0.2.10-192.0.2.40"`)

@@ -52,7 +52,7 @@ func Parse(cells [][]string) (rows []Row, warnings []string, err error) {
 	}
 	if len(columns) == 0 {
 		return nil, nil, &table.Error{Problem: "no column of names, addresses, MAC or serial numbers was found",
-			Remedy: "put a heading over each column, such as: name, address, mac, serial, note"}
+			Fix: "put a heading over each column, such as: name, address, mac, serial, note"}
 	}
 	seen := map[string]int{}
 	for i, record := range cells[start:] {
@@ -92,7 +92,7 @@ func Parse(cells [][]string) (rows []Row, warnings []string, err error) {
 	}
 	if len(rows) == 0 {
 		return nil, warnings, &table.Error{Problem: "the list has no row with a name, address, MAC or serial number",
-			Remedy: "check that the right sheet was saved"}
+			Fix: "check that the right sheet was saved"}
 	}
 	return rows, warnings, nil
 }

@@ -23,7 +23,8 @@ func TestParseCSVAsSpreadsheetsWriteIt(t *testing.T) {
 	require.NoError(t, err)
 	for name, text := range map[string]string{
 		"UTF-8": list, "UTF-8 with a mark": "\ufeff" + list, "UTF-16": utf16, "Windows-1252": latin,
-		"commas": strings.ReplaceAll(list, ";", ","), "tabs": strings.ReplaceAll(list, ";", "\t"), "CRLF": strings.ReplaceAll(list, "\n", "\r\n"),
+		"commas": strings.ReplaceAll(list, ";", ","), "tabs": strings.ReplaceAll(list, ";", "\t"), "CRLF": strings.ReplaceAll(list, "\n",
+			"\r\n"),
 	} {
 		rows, warnings, err := ParseCSV([]byte(text))
 		require.NoError(t, err, name)
@@ -43,7 +44,8 @@ func TestParseWithoutHeadingsTellsColumnsByTheirContent(t *testing.T) {
 }
 
 func TestWhatCannotBeReadIsSaidAndNotGuessed(t *testing.T) {
-	rows, warnings, err := ParseCSV([]byte("name,address,mac\nA,192.0.2.300,x\n=HYPERLINK(\"http://evil\"),192.0.2.4,\nB,192.0.2.5,\nB,192.0.2.5,\n"))
+	rows, warnings,
+		err := ParseCSV([]byte("name,address,mac\nA,192.0.2.300,x\n=HYPERLINK(\"http://evil\"),192.0.2.4,\nB,192.0.2.5,\nB,192.0.2.5,\n"))
 	require.NoError(t, err)
 	require.Len(t, rows, 3)
 	assert.Equal(t, Row{Line: 2, Name: "A"}, rows[0])
@@ -61,7 +63,7 @@ func TestWhatCannotBeReadIsSaidAndNotGuessed(t *testing.T) {
 		var l *table.Error
 		require.ErrorAs(t, err, &l, "%.20q", in)
 		assert.ErrorContains(t, err, says)
-		assert.NotEmpty(t, l.Remedy)
+		assert.NotEmpty(t, l.Fix)
 	}
 }
 
@@ -75,7 +77,8 @@ func TestMatch(t *testing.T) {
 	}
 	heard := []Heard{
 		{ID: "a", Addr: "192.0.2.50", Serial: "C1"}, {ID: "b", Addr: "192.0.2.12", Serial: "C2"},
-		{ID: "c", Addr: "192.0.2.11", MAC: "02:00:00:00:00:03"}, {ID: "d", Addr: "192.0.2.14", Serial: "NEW"}, {ID: "e", Addr: "192.0.2.60"},
+		{ID: "c", Addr: "192.0.2.11", MAC: "02:00:00:00:00:03"}, {ID: "d", Addr: "192.0.2.14", Serial: "NEW"}, {ID: "e",
+			Addr: "192.0.2.60"},
 	}
 	got := Match(rows, heard)
 	var text []string

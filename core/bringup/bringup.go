@@ -7,10 +7,12 @@
 package bringup
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/url"
 	"strconv"
+	"sync"
 	"time"
 
 	"github.com/google/uuid"
@@ -22,9 +24,11 @@ import (
 	"unlatch/core/evidence"
 	"unlatch/core/exchange"
 	"unlatch/core/latch"
+	"unlatch/core/linkbudget"
 	"unlatch/core/onvif"
 	"unlatch/core/redact"
 	"unlatch/core/signin"
+	"unlatch/core/streamurl"
 	"unlatch/core/target"
 )
 
@@ -39,7 +43,7 @@ type Device struct {
 	Status   latch.Status
 }
 
-// A Config is what work on a device needs. All but the last six fields must be set.
+// A Config is what work on a device needs. All but the last seven fields must be set.
 type Config struct {
 	Record  Record
 	Keyring Keyring
@@ -48,6 +52,8 @@ type Config struct {
 	// Guard is the way out: to the site's ranges, to the strays that somebody has consented to and to its targets, and to nothing else.
 	Guard *address.Guard
 
+	// Link bounds what flows at once while streams are measured; nil has no bound.
+	Link *linkbudget.Budget
 	// Unattended work was begun by nobody: it sends no sign-in so that it can be read.
 	Unattended bool
 	// Retry sends again what the device has refused: a person has mended something on it.
@@ -71,6 +77,11 @@ type Work struct {
 	secrets *redact.Redactor
 	client  client
 	targets map[uuid.UUID]*connected
+	// next is the stream that may be played beside the one that is about to be, and beside the one that was.
+	next   *camera.Stream
+	beside *beside
+	// schemes guards the schemes of the device's status: two streams that play at once may both ask for leave.
+	schemes sync.Mutex
 	// recorded counts the findings of this work.
 	recorded int
 	// askedHTTP says that what the device shows over HTTP was asked for in this work.
@@ -229,7 +240,7 @@ func (w *Work) facts(at, asking, user string) diagnose.Facts {
 	f := diagnose.Facts{Host: w.d.Addr, Asking: asking, User: user}
 	if u, err := url.Parse(at); err == nil {
 		if f.Port, err = strconv.Atoi(u.Port()); err != nil {
-			f.Port = 80
+			f.Port = cmp.Or(streamurl.DefaultPort(u.Scheme), 80)
 		}
 	}
 	return f
@@ -261,7 +272,8 @@ func (w *Work) service(ctx context.Context) (*client, error) {
 		w.client.close()
 	}
 	if w.client.Client == nil {
-		w.client = client{at: at, Client: onvif.New(at, onvif.Options{Dial: w.Guard, InScope: w.Guard.Allowed.Contains, Log: w.log})}
+		w.client = client{at: at, Client: onvif.New(at, onvif.Options{Dial: w.Guard, InScope: w.Guard.Allowed.Contains, Log: w.log,
+			Pin: w.pin()})}
 	}
 	if !w.client.clocked {
 		if _, err := w.client.Clock(ctx); err != nil {

@@ -22,11 +22,11 @@ import (
 	"unlatch/core/diagnose"
 	"unlatch/core/discovery"
 	"unlatch/core/evidence"
+	"unlatch/core/fix"
 	"unlatch/core/latch"
 	"unlatch/core/onvif"
 	"unlatch/core/pathprobe"
 	"unlatch/core/recipe"
-	"unlatch/core/remedy"
 	"unlatch/core/signin"
 	"unlatch/core/streamurl"
 	"unlatch/core/target"
@@ -60,7 +60,8 @@ type memory struct {
 }
 
 func newMemory(t *testing.T) *memory {
-	return &memory{t: t, records: map[uuid.UUID][]evidence.Record{}, intents: map[uuid.UUID]latch.Intent{}, targets: map[uuid.UUID]*Target{},
+	return &memory{t: t, records: map[uuid.UUID][]evidence.Record{}, intents: map[uuid.UUID]latch.Intent{},
+		targets: map[uuid.UUID]*Target{},
 		secrets: map[uuid.UUID]signin.SignIn{}, begun: map[uuid.UUID]uuid.UUID{}, refused: map[uuid.UUID]bool{}, at: time.Now()}
 }
 
@@ -403,7 +404,7 @@ func TestRefine(t *testing.T) {
 func TestAlike(t *testing.T) {
 	t.Parallel()
 	server := func(name, shape string) Device {
-		return Device{ID: uuid.New(), Status: latch.Status{Reached: &evidence.Reached{Ladder: &pathprobe.Server{Server: name}},
+		return Device{ID: uuid.New(), Status: latch.Status{Reached: &evidence.Reached{StreamServer: &pathprobe.Server{Server: name}},
 			Located: &evidence.Located{Recipe: "learned", Shape: shape}}}
 	}
 	me := server("Orrery/1", "/mine")
@@ -473,19 +474,20 @@ func TestAChangeIsRecordedBeforeItIsSent(t *testing.T) {
 	clock := m.heard("Clock", "127.44.63.11", world.Device("Clock").Service(), discovery.Camera)
 	w := m.work(clock, "127.44.63.0/24")
 	require.NoError(t, w.Open(ctx))
-	require.NoError(t, w.Remedy(ctx, Change{Action: remedy.Clock, Undo: true}))
+	require.NoError(t, w.Fix(ctx, Change{Action: fix.Clock, Undo: true}))
 	assert.Contains(t, m.said[len(m.said)-1], "has changed nothing of the kind")
-	require.NoError(t, w.Remedy(ctx, Change{Action: remedy.Clock}))
+	require.NoError(t, w.Fix(ctx, Change{Action: fix.Clock}))
 	var states []string
 	for _, r := range m.records[clock.ID] {
-		if r.Kind != evidence.KindRemedy {
+		if r.Kind != evidence.KindFix {
 			continue
 		}
-		var b evidence.Remedy
+		var b evidence.Fix
 		require.NoError(t, json.Unmarshal(r.Body, &b))
 		states = append(states, fmt.Sprintf("%t %s", b.Pending, cmp.Or(b.Before, "none")))
 	}
 	require.Len(t, states, 3)
-	assert.Equal(t, []string{"false none", "true", "false"}, []string{states[0], strings.Fields(states[1])[0], strings.Fields(states[2])[0]})
+	assert.Equal(t, []string{"false none", "true", "false"}, []string{states[0], strings.Fields(states[1])[0],
+		strings.Fields(states[2])[0]})
 	assert.Equal(t, strings.Fields(states[1])[1], strings.Fields(states[2])[1])
 }

@@ -8,6 +8,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"unlatch/core/discovery"
 	"unlatch/core/evidence"
 	"unlatch/core/latch"
 	"unlatch/core/picture"
@@ -50,11 +51,11 @@ func (w *Work) askHTTP(ctx context.Context) error {
 	return nil
 }
 
-// webPorts are the ports at which the device speaks HTTP.
-func (w *Work) webPorts() (out []int) {
+// webPorts are the ports at which the device speaks HTTP, plain or over TLS.
+func (w *Work) webPorts() (out []discovery.Port) {
 	for _, p := range w.d.Status.Device.Ports {
-		if p.Speaks == "http" || p.Speaks == "device service" {
-			out = append(out, int(p.Number))
+		if p.Speaks == "http" || p.Speaks == "device service" || p.Speaks == "https" {
+			out = append(out, p)
 		}
 	}
 	return out
@@ -88,7 +89,7 @@ func (w *Work) picture(ctx context.Context, kind recipe.Purpose) error {
 	}
 	body := evidence.Picture{Picture: picture.Picture{URL: named, Kind: string(kind)}}
 	f := Finding{Subject: string(kind)}
-	fetcher := &picture.Fetcher{Dial: w.Guard, SignIn: in, Leave: w.webLeave(), Log: w.log}
+	fetcher := &picture.Fetcher{Dial: w.Guard, SignIn: in, Leave: w.webLeave(), Pin: w.pin(), Log: w.log}
 	var last error
 	for _, at := range addresses {
 		var got *picture.Picture
@@ -140,8 +141,12 @@ func (w *Work) pictureAddresses(ctx context.Context, kind recipe.Purpose) (out [
 	}
 	for _, r := range likely {
 		for _, port := range w.webPorts() {
-			if r.Values.Stream == 1 && len(out) < mostPictures && (r.Port == 0 || r.Port == port) {
-				out = append(out, fmt.Sprintf("http://%s%s", netip.AddrPortFrom(w.d.Status.Device.Addr, uint16(port)), r.Path))
+			if r.Values.Stream == 1 && len(out) < mostPictures && (r.Port == 0 || r.Port == int(port.Number)) {
+				scheme := "http"
+				if port.Speaks == "https" {
+					scheme = "https"
+				}
+				out = append(out, fmt.Sprintf("%s://%s%s", scheme, netip.AddrPortFrom(w.d.Status.Device.Addr, port.Number), r.Path))
 			}
 		}
 	}
@@ -171,12 +176,15 @@ func (w *Work) webPage(ctx context.Context) error {
 		return err
 	}
 	at := w.d.Status.Device.XAddr
+	if r := w.d.Status.Reached; r != nil && r.Service != "" {
+		at = r.Service // over TLS, where its plain port has sent us there
+	}
 	u, err := streamurl.Parse(at)
 	if err != nil {
 		return err
 	}
-	body := evidence.Web{URL: fmt.Sprintf("http://%s/", u.HostPort())}
-	f := &picture.Fetcher{Dial: w.Guard, SignIn: in, Leave: w.webLeave(), Log: w.log}
+	body := evidence.Web{URL: fmt.Sprintf("%s://%s/", u.Scheme, u.HostPort())}
+	f := &picture.Fetcher{Dial: w.Guard, SignIn: in, Leave: w.webLeave(), Pin: w.pin(), Log: w.log}
 	body.Scheme, err = f.Page(ctx, body.URL)
 	body.Label = w.labelFor(body.Scheme)
 	if body.Diagnosis, err = Explain(ctx, err, w.facts(body.URL, "the device's own page", in.User)); err != nil {

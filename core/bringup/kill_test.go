@@ -15,9 +15,9 @@ import (
 	"unlatch/core/address"
 	"unlatch/core/discovery"
 	"unlatch/core/evidence"
+	"unlatch/core/fix"
 	"unlatch/core/netconfig"
 	"unlatch/core/onvif"
-	"unlatch/core/remedy"
 	"unlatch/core/signin"
 	"unlatch/sim/simtest"
 )
@@ -84,31 +84,31 @@ devices:
 	require.InDelta(t, 3600, off().Seconds(), 5, "the client has to know of it to sign in")
 	yes := func(ok bool, err error) bool { require.NoError(t, err); return ok }
 	for _, x := range []struct {
-		action remedy.Action
+		action fix.Action
 		before string
 		is     func() bool // whether the device is as the change wants it
 	}{
-		{remedy.Streams, "off", func() bool { return yes(remedy.StreamsOn(ctx, c)) }},
-		{remedy.StreamUser, "none", func() bool { return yes(remedy.HasUser(ctx, c, "watcher")) }},
-		{remedy.Clock, "1h0m0s", func() bool { return off().Abs() < time.Minute }},
+		{fix.Streams, "off", func() bool { return yes(fix.StreamsOn(ctx, c)) }},
+		{fix.StreamUser, "none", func() bool { return yes(fix.HasUser(ctx, c, "watcher")) }},
+		{fix.Clock, "1h0m0s", func() bool { return off().Abs() < time.Minute }},
 	} {
 		points := 0
 		for n := 1; n < mostPoints; n++ {
 			label := fmt.Sprintf("%s, cut off at point %d", x.action, n)
 			require.False(t, x.is(), label)
-			first := m.cutAt(t, n, weir.ID, ranges, func(w *Work) error { return w.Remedy(ctx, Change{Action: x.action, SignIn: watcher.ID}) })
+			first := m.cutAt(t, n, weir.ID, ranges, func(w *Work) error { return w.Fix(ctx, Change{Action: x.action, SignIn: watcher.ID}) })
 			require.True(t, x.is(), label)
 			d, _ := m.Device(ctx, weir.ID)
-			require.Len(t, d.Status.Remedies, 1, "%s: it can be taken back", label)
-			made := d.Status.Remedies[0]
-			if x.action != remedy.Clock { // which moves on by itself
+			require.Len(t, d.Status.Fixes, 1, "%s: it can be taken back", label)
+			made := d.Status.Fixes[0]
+			if x.action != fix.Clock { // which moves on by itself
 				assert.Equal(t, x.before, made.Before, label)
 			}
 			assert.False(t, made.Pending, label)
-			second := m.cutAt(t, n, weir.ID, ranges, func(w *Work) error { return w.Remedy(ctx, Change{Action: x.action, Undo: true}) })
+			second := m.cutAt(t, n, weir.ID, ranges, func(w *Work) error { return w.Fix(ctx, Change{Action: x.action, Undo: true}) })
 			require.False(t, x.is(), "undo of %s", label)
 			d, _ = m.Device(ctx, weir.ID)
-			assert.Empty(t, d.Status.Remedies, "undo of %s", label)
+			assert.Empty(t, d.Status.Fixes, "undo of %s", label)
 			if !first && !second {
 				break
 			}
@@ -138,7 +138,7 @@ func TestAKillAtEveryPointOfAMove(t *testing.T) {
 		here, there = there, here
 		to := netconfig.Setting{Addr: netip.MustParseAddr("127.44.65." + there), Bits: 24}
 		cut := m.cutAt(t, n, clock.ID, ranges, func(w *Work) error {
-			moved, err := w.Readdress(ctx, to)
+			moved, err := w.SetAddress(ctx, to)
 			assert.True(t, moved || err != nil, "point %d", n)
 			return err
 		})

@@ -27,7 +27,10 @@ func (w *Work) leave(d *Device, key uuid.UUID, purpose signin.Purpose, reading f
 		return nil
 	}
 	return func(ctx context.Context, s signin.Sending) (func(error), error) {
-		if err := d.Status.Policy(string(purpose), !w.Unattended).Check(s); err != nil {
+		w.schemes.Lock()
+		err := d.Status.Policy(string(purpose), !w.Unattended).Check(s)
+		w.schemes.Unlock()
+		if err != nil {
 			return nil, err
 		}
 		try, err := w.begin(ctx, d, key, purpose)
@@ -74,6 +77,8 @@ func (w *Work) end(ctx context.Context, d *Device, try uuid.UUID, purpose signin
 		result = signin.Refused
 	}
 	kerr := w.Keyring.End(ctx, try, result, locked.Wait)
+	w.schemes.Lock()
+	defer w.schemes.Unlock()
 	if kerr == nil && result == signin.Opened && signin.Strength(scheme) > signin.Strength(d.Status.Schemes[string(purpose)]) {
 		kerr = w.Record.Add(ctx, d, Finding{Subject: string(purpose), Body: evidence.Scheme{Scheme: scheme}})
 		d.Status.Schemes[string(purpose)] = scheme

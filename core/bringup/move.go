@@ -13,9 +13,9 @@ import (
 	"unlatch/core/signin"
 )
 
-// Readdress gives the device another address, and reports whether it has it: what the move has closed is then to be opened again. A job
+// SetAddress gives the device another address, and reports whether it has it: what the move has closed is then to be opened again. A job
 // that was killed after the device had gone finds it at the new address and sends only what is not so yet.
-func (w *Work) Readdress(ctx context.Context, to netconfig.Setting) (moved bool, err error) {
+func (w *Work) SetAddress(ctx context.Context, to netconfig.Setting) (moved bool, err error) {
 	out, err := w.move(ctx, to)
 	diagnosis, err := Explain(ctx, err, w.facts(w.d.Status.Device.XAddr, "the device service", ""))
 	if err != nil {
@@ -63,7 +63,8 @@ func (w *Work) move(ctx context.Context, to netconfig.Setting) (netconfig.Outcom
 			w.d.Status.Addressed = &body
 			return nil
 		},
-		Dial: w.Guard, Service: w.d.Status.Device.XAddr, SignIn: in, Leave: w.Leave(w.d.Status.SignedIn.SignIn, signin.DeviceService),
+		Dial: w.Guard, Service: w.d.Status.Device.XAddr, Pin: w.pin(), SignIn: in, Leave: w.Leave(w.d.Status.SignedIn.SignIn,
+			signin.DeviceService),
 		Endpoint: w.d.Endpoint, To: to, Log: w.log,
 		Locate: func(ctx context.Context) (netip.Addr, error) {
 			return discovery.Locate(ctx, w.Guard.Allowed, w.d.Endpoint)

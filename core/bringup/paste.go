@@ -44,7 +44,7 @@ func (w *Work) OpenStreamService(ctx context.Context, c *pathprobe.Finder, key u
 	if err != nil {
 		return s, false, err
 	}
-	s.Reached = evidence.Reached{Addr: w.d.Status.Device.Addr, Stream: c.At.String(), Ladder: &server}
+	s.Reached = evidence.Reached{Addr: w.d.Status.Device.Addr, Stream: c.At.String(), StreamServer: &server}
 	if diagnosis == nil {
 		return s, false, nil
 	}
@@ -53,7 +53,7 @@ func (w *Work) OpenStreamService(ctx context.Context, c *pathprobe.Finder, key u
 		s.SignedIn.Diagnosis = diagnosis
 		return s, true, w.Keep(ctx, Finding{Body: s.SignedIn})
 	}
-	s.Reached.Stream, s.Reached.Ladder, s.Reached.Diagnosis = "", nil, diagnosis
+	s.Reached.Stream, s.Reached.StreamServer, s.Reached.Diagnosis = "", nil, diagnosis
 	return s, true, w.Keep(ctx, Finding{Body: s.Reached})
 }
 
@@ -61,7 +61,7 @@ func (w *Work) OpenStreamService(ctx context.Context, c *pathprobe.Finder, key u
 func (w *Work) ChannelPaths(ctx context.Context, c *pathprobe.Finder, s StreamService, r recipe.Recipe,
 	channel int) (evidence.Located, error) {
 	likely := pathprobe.Candidates(recipe.Stream, recipe.Device{}, channel, []recipe.Recipe{r})
-	there, tried, err := c.Find(ctx, *s.Reached.Ladder, s.signIn, likely)
+	there, tried, err := c.Find(ctx, *s.Reached.StreamServer, s.signIn, likely)
 	body := evidence.Located{Addr: w.d.Status.Device.Addr, Recipe: r.Name, Shape: r.Shape, Tried: tried}
 	for _, found := range there {
 		body.Streams = append(body.Streams, FoundStream(found, c.At))

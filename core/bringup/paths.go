@@ -34,8 +34,8 @@ func (w *Work) likelyPathsFor(ctx context.Context, purpose recipe.Purpose, first
 	if in := w.d.Status.SignedIn; in != nil && in.Info.Manufacturer != "" {
 		d.Maker, d.Model = in.Info.Manufacturer, in.Info.Model
 	}
-	if r := w.d.Status.Reached; r != nil && r.Ladder != nil {
-		d.Server, d.Realm = r.Ladder.Server, r.Ladder.Realm
+	if r := w.d.Status.Reached; r != nil && r.StreamServer != nil {
+		d.Server, d.Realm = r.StreamServer.Server, r.StreamServer.Realm
 	}
 	return pathprobe.Candidates(purpose, d, max(w.d.Channel, 1), first, books...), nil
 }
@@ -56,7 +56,7 @@ func alike(d *Device, all []Device) (out []recipe.Recipe) {
 
 // sameServer reports whether two stream services call themselves the same.
 func sameServer(a, b *evidence.Reached) bool {
-	return a != nil && b != nil && a.Ladder != nil && b.Ladder != nil && a.Ladder.Server == b.Ladder.Server
+	return a != nil && b != nil && a.StreamServer != nil && b.StreamServer != nil && a.StreamServer.Server == b.StreamServer.Server
 }
 
 // signInStream opens the stream service. Where it judges the sign-in first, no path need be known for that; where it judges the path
@@ -67,7 +67,7 @@ func (w *Work) signInStream(ctx context.Context) error {
 		return err
 	}
 	defer c.Close()
-	server := *w.d.Status.Reached.Ladder
+	server := *w.d.Status.Reached.StreamServer
 	path := ""
 	switch server.Precedence {
 	case pathprobe.AnyPath:
@@ -135,7 +135,7 @@ func (w *Work) findPaths(ctx context.Context) error {
 	if s := w.d.Status.SignedIn; s != nil {
 		c.Leave = w.Leave(s.SignIn, signin.Streams)
 	}
-	found, tried, err := c.Find(ctx, *w.d.Status.Reached.Ladder, in, likely)
+	found, tried, err := c.Find(ctx, *w.d.Status.Reached.StreamServer, in, likely)
 	body := evidence.Located{Addr: w.d.Status.Device.Addr, Tried: append(before, tried...)}
 	facts := diagnose.Facts{Host: w.d.Addr, Port: c.At.DialPort(), Asking: "the stream service", User: in.User}
 	if body.Diagnosis, err = Explain(ctx, err, facts); err != nil {

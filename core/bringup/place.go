@@ -103,6 +103,9 @@ func (w *Work) connect(ctx context.Context, id uuid.UUID) (*connected, error) {
 			return nil, err
 		}
 		access.Address, access.SignIn = d.Status.Device.XAddr, c.signIn
+		if d.Status.Pin != nil {
+			access.Pin = d.Status.Pin.Certificate.SHA256
+		}
 		access.Leave = w.leave(d, s.SignIn, signin.DeviceService, nil)
 	}
 	if c.session, err = driver.Connect(ctx, access); err != nil {

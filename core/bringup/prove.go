@@ -1,6 +1,7 @@
 package bringup
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -10,9 +11,11 @@ import (
 	"github.com/google/uuid"
 
 	"unlatch/core/camera"
+	"unlatch/core/certificate"
 	"unlatch/core/diagnose"
 	"unlatch/core/discovery"
 	"unlatch/core/evidence"
+	"unlatch/core/linkbudget"
 	"unlatch/core/media"
 	"unlatch/core/prove"
 	"unlatch/core/signin"
@@ -25,8 +28,7 @@ func (w *Work) prove(ctx context.Context) error {
 		if w.d.Status.Proves(w.d.Status.Streams[i]) {
 			continue
 		}
-		w.Report.Doing(fmt.Sprintf("%s: playing the %s stream", w.d.Title, w.d.Status.Streams[i].Role))
-		proof, err := w.playSomewhere(ctx, i)
+		proof, err := w.playWithin(ctx, i)
 		if err != nil {
 			return err
 		}
@@ -46,6 +48,99 @@ func (w *Work) prove(ctx context.Context) error {
 		}
 	}
 	return w.askHTTP(ctx)
+}
+
+// playWithin plays a stream once the link has room for it, and begins with the next one meanwhile, see playBeside.
+func (w *Work) playWithin(ctx context.Context, i int) (prove.Proof, error) {
+	st := w.d.Status.Streams[i]
+	if b := w.beside; b != nil {
+		w.beside = nil
+		if b.token == st.Token && b.proof.OK {
+			return b.proof, nil
+		}
+	}
+	flow := w.flow(st)
+	w.Report.Doing(fmt.Sprintf("%s: waiting for room on the link", w.d.Title))
+	release, err := w.Link.Take(ctx, flow)
+	if err != nil {
+		return prove.Proof{}, err
+	}
+	defer release()
+	text := fmt.Sprintf("%s: playing the %s stream", w.d.Title, st.Role)
+	if link := w.Link.String(); link != "" {
+		text += "; " + link + " in flight"
+	}
+	w.Report.Doing(text)
+	w.next = w.nextBeside(i)
+	defer func() { w.next = nil }()
+	return w.playSomewhere(ctx, i)
+}
+
+// flow is the bitrate in kbit/s that a stream is reckoned with.
+func (w *Work) flow(st camera.Stream) int {
+	measured := 0.0
+	if p, ok := w.d.Status.Proofs[st.Role]; ok && p.Video != nil {
+		measured = p.Video.BitrateKbps
+	}
+	return linkbudget.Flow(st.Role, measured, st.Claimed.BitrateKbps)
+}
+
+// beside is the proof of a stream that plays while another is measured.
+type beside struct {
+	token string
+	proof prove.Proof
+	own   error
+	done  chan struct{}
+}
+
+// nextBeside is the stream that may be played beside stream i: the one behind it, at the same place of the device and not proven yet.
+func (w *Work) nextBeside(i int) *camera.Stream {
+	if i+1 >= len(w.d.Status.Streams) || w.Watch != nil { // a test that counts what is sent wants one thing after the other
+		return nil
+	}
+	here, next := w.d.Status.Streams[i], &w.d.Status.Streams[i+1]
+	a, err := streamurl.Parse(here.URL)
+	b, err2 := streamurl.Parse(next.URL)
+	if err != nil || err2 != nil || w.d.Status.Proves(*next) || next.Reserve != "" || a.HostPort() != b.HostPort() || a.Scheme != b.Scheme {
+		return nil
+	}
+	return next
+}
+
+// playBeside begins to prove the next stream with the sign-in that has just opened the one that plays, where the link has room for both.
+// A device that takes no second session says so, and the stream is played alone then.
+func (w *Work) playBeside(ctx context.Context, st camera.Stream, in signin.SignIn, leave signin.Leave) *beside {
+	u, err := streamurl.Parse(st.URL)
+	if err != nil {
+		return nil
+	}
+	release, ok := w.Link.TryTake(w.flow(st))
+	if !ok {
+		return nil
+	}
+	b := &beside{token: st.Token, done: make(chan struct{})}
+	req := prove.Request{URL: u, SignIn: in, Pin: w.pin(), Leave: capture(leave, &b.own)}
+	go func() {
+		defer close(b.done)
+		defer release()
+		p := prove.Prover{Dial: w.Guard, Still: media.Still}
+		b.proof = p.Prove(ctx, req)
+	}()
+	return b
+}
+
+// capture is leave that remembers trouble of our own: a proof makes a diagnosis of every error, and the database's is none of the camera's.
+func capture(leave signin.Leave, own *error) signin.Leave {
+	if leave == nil {
+		return nil
+	}
+	return func(ctx context.Context, s signin.Sending) (func(error), error) {
+		done, err := leave(ctx, s)
+		if o := new(OwnError); errors.As(err, &o) {
+			*own = o
+		}
+		return done, err
+	}
 }
 
 // playSomewhere plays a stream at the address that the device names, and where nothing answers there, at its own address and at its other
@@ -108,11 +203,13 @@ func refine(d *diagnose.Diagnosis, u streamurl.URL, in *evidence.SignedIn) {
 		switch {
 		case p.Name == "RTSP" && !p.Enabled && d.Cause == diagnose.PortClosed:
 			d.Cause = diagnose.StreamsOff
-			d.Summary = fmt.Sprintf("The stream service is switched off in the device itself: it says so, and port %d is closed.", u.DialPort())
+			d.Summary = fmt.Sprintf("The stream service is switched off in the device itself: it says so, and port %d is closed.",
+				u.DialPort())
 			d.Fix = "Unlatch can switch it on through the device's network settings, and read back that it is."
 		case p.Name == "RTSP" && p.Enabled && d.Cause == diagnose.PortClosed && !number(u.DialPort()) && len(p.Ports) > 0:
 			d.Cause = diagnose.WrongPort
-			d.Summary = fmt.Sprintf("The URL has port %d, and the device itself says that its streams are on port %d.", u.DialPort(), p.Ports[0])
+			d.Summary = fmt.Sprintf("The URL has port %d, and the device itself says that its streams are on port %d.", u.DialPort(),
+				p.Ports[0])
 			d.Fix = fmt.Sprintf("Use port %d in the URL.", p.Ports[0])
 		case p.Name == "HTTP" && d.Cause == diagnose.NotRTSP && number(u.DialPort()):
 			d.Cause = diagnose.WrongPort
@@ -182,7 +279,8 @@ func (w *Work) play(ctx context.Context, u streamurl.URL) (prove.Proof, error) {
 	// Every key was refused before, and none is sent again: what the device says without one is all there is to ask.
 	proof, err := w.prover(ctx, u, signin.SignIn{}, nil)
 	if d := proof.Diagnosis; d != nil && d.Cause == diagnose.NoSignIn {
-		d.Cause, d.Summary = diagnose.WrongSignIn, "The streams have refused every sign-in of the keyring before. Try again sends them once more."
+		d.Cause, d.Summary = diagnose.WrongSignIn,
+			"The streams have refused every sign-in of the keyring before. Try again sends them once more."
 	}
 	return proof, err
 }
@@ -201,19 +299,16 @@ func (w *Work) prover(ctx context.Context, u streamurl.URL, in signin.SignIn, le
 	ctx, done := within(ctx, playBudget)
 	defer done()
 	p := prove.Prover{Dial: w.Guard, Still: media.Still}
-	var own *OwnError // a proof makes a diagnosis of every error; the database's is none of the camera's
-	req := prove.Request{URL: u, SignIn: in}
-	if leave != nil {
-		req.Leave = func(ctx context.Context, s signin.Sending) (func(error), error) {
-			done, err := leave(ctx, s)
-			errors.As(err, &own)
-			return done, err
-		}
-	}
-	if pin := w.d.Status.Pin; pin != nil {
-		req.Pin = pin.Certificate.SHA256
+	var own error
+	req := prove.Request{URL: u, SignIn: in, Pin: w.pin(), Leave: capture(leave, &own)}
+	if next := w.next; next != nil {
+		req.Playing = func() { w.next, w.beside = nil, w.playBeside(ctx, *next, in, leave) }
 	}
 	proof := p.Prove(ctx, req)
+	if b := w.beside; b != nil { // it uses the guard of tries as well: nothing else does until it has ended
+		<-b.done
+		own = cmp.Or(own, b.own)
+	}
 	if own != nil {
 		return proof, own
 	}
@@ -221,14 +316,33 @@ func (w *Work) prover(ctx context.Context, u streamurl.URL, in signin.SignIn, le
 		proof.Diagnosis = slow
 		return proof, nil
 	}
-	if proof.TLS != nil && proof.OK && w.d.Status.Pin == nil {
-		pin := evidence.Pin{Certificate: *proof.TLS}
-		if err := w.keep(ctx, Finding{Body: pin}); err != nil {
+	if proof.OK {
+		if err := w.know(ctx, proof.TLS); err != nil {
 			return proof, err
 		}
-		w.d.Status.Pin = &pin
 	}
 	return proof, ctx.Err()
+}
+
+// pin is the SHA-256 of the certificate that the device is known by; "" for none.
+func (w *Work) pin() string {
+	if p := w.d.Status.Pin; p != nil {
+		return p.Certificate.SHA256
+	}
+	return ""
+}
+
+// know keeps the certificate that the device has shown, where it is the first: from now on the device is known by it.
+func (w *Work) know(ctx context.Context, shown *certificate.Certificate) error {
+	if shown == nil || w.d.Status.Pin != nil {
+		return nil
+	}
+	pin := evidence.Pin{Certificate: *shown}
+	if err := w.keep(ctx, Finding{Body: pin}); err != nil {
+		return err
+	}
+	w.d.Status.Pin = &pin
+	return nil
 }
 
 // elsewhere are the other places at which the stream may be, where nothing takes connections at the port that the device named: ports

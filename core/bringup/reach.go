@@ -27,8 +27,15 @@ func (w *Work) reach(ctx context.Context) error {
 		return err
 	}
 	before, known := knownAgain(&w.d.Status, w.d.Via != nil)
-	return w.Keep(ctx, Finding{Body: evidence.Reached{Addr: w.d.Status.Device.Addr, Service: at, SkewMS: c.Skew().Milliseconds(),
-		Before: before, Known: known, Diagnosis: diagnosis}})
+	body := evidence.Reached{Addr: w.d.Status.Device.Addr, Service: c.Address(), TLS: c.Certificate(), SkewMS: c.Skew().Milliseconds(),
+		Before: before, Known: known, Diagnosis: diagnosis}
+	body.Redirected = body.Service != at
+	if diagnosis == nil {
+		if err := w.know(ctx, body.TLS); err != nil {
+			return err
+		}
+	}
+	return w.Keep(ctx, Finding{Body: body})
 }
 
 // reachStream asks the stream service of a device that has no device service how it judges requests.
@@ -54,7 +61,7 @@ func (w *Work) reachStream(ctx context.Context) error {
 		return err
 	}
 	if body.Diagnosis == nil {
-		body.Stream, body.Ladder = at, &server
+		body.Stream, body.StreamServer = at, &server
 	}
 	return w.Keep(ctx, Finding{Body: body})
 }

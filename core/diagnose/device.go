@@ -12,14 +12,14 @@ import (
 	"unicode/utf8"
 
 	"unlatch/core/exchange"
+	"unlatch/core/fix"
 	"unlatch/core/onvif"
 	"unlatch/core/picture"
-	"unlatch/core/remedy"
 )
 
 // A PictureError says that a stream plays and still gives no picture.
 type PictureError struct {
-	Cause  Cause // NoVideo, NoKeyframe, NotDecodable, CodecNotMeasured, NoProfiles
+	Cause  Cause // NoVideo, NoPackets, NoKeyframe, NotDecodable, CodecNotMeasured, NoProfiles
 	Detail string
 }
 
@@ -30,15 +30,18 @@ func (e *PictureError) diagnosis() Diagnosis {
 	switch e.Cause {
 	case NoVideo:
 		d.Summary, d.Fix = "The stream has no video track.", "This may be an audio or metadata stream: check the path or the profile."
+	case NoPackets:
+		d.Summary = "The device accepted PLAY and then sent no packets of the picture."
+		d.Fix = "Check on its own page that this stream is switched on; restart the device if it is."
 	case NoKeyframe:
 		d.Summary = "Packets come, but no whole key frame. " + e.Detail
 		d.Fix = "Shorten the key-frame interval on the device (one to two seconds is usual), or look for packet loss on the way."
 	case NotDecodable:
-		d.Summary, d.Fix = "A key frame came and does not decode to a picture.", "Set the codec to plain H.264 on the device; a maker's own "+
-			"compression or encryption may be on."
+		d.Summary, d.Fix = "A key frame came and does not decode to a picture.", "A maker's own compression or "+
+			"encryption may be on: switch it off on the device, and set a plain codec (H.264, H.265, MJPEG or MPEG-4)."
 	case CodecNotMeasured:
-		d.Summary = "The stream plays as " + e.Detail + ", which Unlatch cannot measure yet: no picture is proven."
-		d.Fix = "Set the stream to H.264 on the device for now."
+		d.Summary = "The stream plays as " + e.Detail + ", of which no picture can be proven."
+		d.Fix = "Set the stream to H.264 on the device, which every target takes; H.265, MJPEG and MPEG-4 are proven too."
 	case NoProfiles:
 		d.Summary, d.Fix = "The device names no media profile with a picture.", "Restore its media profiles on its own page."
 	}
@@ -84,7 +87,7 @@ func explainDevice(err error, f Facts) (Diagnosis, bool) {
 		limit   *onvif.LimitError
 		full    *TargetFullError
 		shut    *TargetShutError
-		kept    *remedy.NotKeptError
+		kept    *fix.NotKeptError
 		unfit   *UnfitSignInError
 	)
 	switch {

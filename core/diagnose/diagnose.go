@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"unlatch/core/address"
+	"unlatch/core/certificate"
 	"unlatch/core/httpauth"
 	"unlatch/core/media"
 	"unlatch/core/netconfig"
@@ -73,9 +74,10 @@ const (
 	NoKeyframe         Cause = "no_keyframe"         // packets, but no whole key frame
 	BadParameterSet    Cause = "bad_parameter_set"   // a picture size that cannot be
 	NotDecodable       Cause = "not_decodable"       // the key frame decodes to nothing
-	CodecNotMeasured   Cause = "codec_not_measured"  // a codec that is not measured yet
+	CodecNotMeasured   Cause = "codec_not_measured"  // a codec or a form of it of which no picture is proven
 	NoProfiles         Cause = "no_profiles"         // the device names no media profile with a picture
 	BadURL             Cause = "bad_url"             // a URL that cannot be read
+	NotTuned           Cause = "not_tuned"           // its streams are not what they were set to
 	TargetFull         Cause = "target_full"         // no free slot
 	TargetWaiting      Cause = "target_not_showing"  // the target does not report the picture
 	Unfit              Cause = "device_answer"       // a fault of the device's own
@@ -155,8 +157,9 @@ func explain(err error, f Facts) Diagnosis {
 			Summary: "The device is locked: it has said so. Nothing is sent to it until that ends.",
 			Fix:     "Wait: Unlatch tries again by itself."}
 	case errors.As(err, &unknown) && unknown.TooLong:
-		return Diagnosis{Cause: Unbounded, Summary: fmt.Sprintf("The challenge (WWW-Authenticate) of %s is over %d kB long, which no camera "+
-			"sends.", f.Asking, httpauth.MaxLine>>10),
+		return Diagnosis{Cause: Unbounded,
+			Summary: fmt.Sprintf("The challenge (WWW-Authenticate) of %s is over %d kB long, which no camera "+
+				"sends.", f.Asking, httpauth.MaxLine>>10),
 			Fix: "Check what is really listening on that port."}
 	case errors.As(err, &unknown):
 		return Diagnosis{Cause: SchemeUnknown, Summary: "The device refuses without offering a sign-in scheme that can be answered.",
@@ -182,7 +185,7 @@ func explain(err error, f Facts) Diagnosis {
 			Summary: fmt.Sprintf("%d sign-ins were refused. One more could lock the device.", held.Wrong),
 			Fix:     "Wait: Unlatch goes on by itself with the rest of the keyring. A sign-in that is added for this device is tried first then."}
 	case errors.As(err, &syntax):
-		return Diagnosis{Cause: BadURL, Summary: Capital(syntax.Error()) + ".", Fix: Capital(syntax.Remedy) + "."}
+		return Diagnosis{Cause: BadURL, Summary: Capital(syntax.Error()) + ".", Fix: Capital(syntax.Fix) + "."}
 	}
 	for _, try := range []func(error, Facts) (Diagnosis, bool){explainAddress, explainStream, explainMedia, explainPicture,
 		explainDevice, explainNetwork} {
@@ -215,8 +218,9 @@ func explainAddress(err error, _ Facts) (Diagnosis, bool) {
 			Fix: "Restart it by hand and sweep again; some devices lock their address on their own page."}, true
 	case errors.As(err, &lost):
 		return Diagnosis{Cause: DeviceLost, Summary: fmt.Sprintf("The device was sent to a new address and did not come back within %s.",
-			lost.Wait),
-			Fix: "Check mask and gateway, wait for a slow restart, then sweep again: it is known by its identity wherever it answers."}, true
+				lost.Wait),
+				Fix: "Check mask and gateway, wait for a slow restart, then sweep again: it is known by its identity wherever it answers."},
+			true
 	}
 	return Diagnosis{}, false
 }
@@ -229,17 +233,19 @@ func explainStream(err error, f Facts) (Diagnosis, bool) {
 		limit   *rtsp.LimitError
 		wrong   *rtsp.WrongProtocolError
 		protoco *rtsp.ProtocolError
-		cert    *rtsp.CertificateError
+		cert    *certificate.ChangedError
 		tunnel  *rtsp.NoTunnelError
 		down    *rtsp.DowngradeError
 	)
 	switch {
 	case errors.As(err, &cert):
-		return Diagnosis{Cause: CertificateChanged, Summary: fmt.Sprintf("%s shows another certificate than before. No sign-in was sent to "+
-			"it.", f.at()),
-			Fix: "If the device was reset, replaced or given a new certificate, take the new one. If nobody did that, find out who answers at " +
-				"this address.",
-			Seen: fmt.Sprintf("SHA-256 %s, until %s; before %s", cert.Shown.SHA256, cert.Shown.Until.Format("2006-01-02"), cert.Pinned)}, true
+		return Diagnosis{Cause: CertificateChanged,
+				Summary: fmt.Sprintf("%s shows another certificate than before. No sign-in was sent to "+
+					"it.", f.at()),
+				Fix: "If the device was reset, replaced or given a new certificate, take the new one. If nobody did that, find out who answers at " +
+					"this address.",
+				Seen: fmt.Sprintf("SHA-256 %s, until %s; before %s", cert.Shown.SHA256, cert.Shown.Until.Format("2006-01-02"), cert.Pinned)},
+			true
 	case errors.As(err, &tunnel):
 		return Diagnosis{Cause: NotRTSP, Summary: fmt.Sprintf("%s is a web port: %s.", f.at(), tunnel),
 			Fix: "Use the stream port, usually 554. The device service names it."}, true
@@ -328,7 +334,7 @@ func explainStatus(s *rtsp.StatusError, f Facts) Diagnosis {
 func explainMedia(err error, _ Facts) (Diagnosis, bool) {
 	var (
 		sdp *media.SDPError
-		sps *media.SPSError
+		sps *media.HeaderError
 		pic *PictureError
 	)
 	switch {
@@ -348,7 +354,8 @@ func explainMedia(err error, _ Facts) (Diagnosis, bool) {
 func OutOfTime(after time.Duration, got string) Diagnosis {
 	d := Diagnosis{Cause: TooSlow, Summary: fmt.Sprintf("The device answers so slowly that this was not done within %s.",
 		after.Round(time.Second)),
-		Fix: "Try again: it goes on from where it was. Close other viewers or restart the device if it stays like this.", Seen: fmt.Sprintf("stopped after %s", after.Round(time.Second))}
+		Fix:  "Try again: it goes on from where it was. Close other viewers or restart the device if it stays like this.",
+		Seen: fmt.Sprintf("stopped after %s", after.Round(time.Second))}
 	if got != "" {
 		d.Summary += " Found until then: " + got + "."
 	}
@@ -368,5 +375,6 @@ func ClaimedBy(at, still netip.Addr, method string) Diagnosis {
 func NotKnownAgain(before, now netip.Addr, why Diagnosis) Diagnosis {
 	return Diagnosis{Cause: Stranger, Summary: fmt.Sprintf("What answers at %s says that it is the device that was at %s, and does not "+
 		"prove it. Only the sign-in that opened it there was tried.", now, before),
-		Fix: "Look at the device. If it is the same one, add its sign-in for this device, or forget it and let it be found anew.", Seen: why.Summary, Until: why.Until}
+		Fix:  "Look at the device. If it is the same one, add its sign-in for this device, or forget it and let it be found anew.",
+		Seen: why.Summary, Until: why.Until}
 }

@@ -50,11 +50,14 @@ func ask(ctx context.Context, dial address.Dialer, to netip.AddrPort, conn net.C
 	switch port.Speaks {
 	case "rtsp", "rtsps":
 		s.Kind = Camera
-	case "http":
-		service := "http://" + to.String() + "/onvif/device_service"
+	case "http", "https":
+		service := port.Speaks + "://" + to.String() + "/onvif/device_service"
 		c := onvif.New(service, onvif.Options{Dial: dial, Timeout: questionTimeout})
 		if _, err := c.Clock(ctx); err == nil {
-			port.Speaks, s.Kind, s.XAddr = "device service", Camera, service
+			s.Kind, s.XAddr = Camera, service
+			if port.Speaks == "http" { // of one over TLS, that counts first
+				port.Speaks = "device service"
+			}
 		}
 		c.Close()
 	}

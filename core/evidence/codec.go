@@ -110,9 +110,10 @@ var readers = map[Kind]func(Record) (Body, error){
 	KindPicture:   reader[Picture],
 	KindWeb:       reader[Web],
 	KindPin:       reader[Pin],
-	KindRemedy:    reader[Remedy],
+	KindFix:       reader[Fix],
 	KindScheme:    reader[Scheme],
 	KindClaimed:   reader[Claimed],
+	KindTuned:     reader[Tuned],
 }
 
 func reader[T Body](r Record) (Body, error) { return Decode[T](r) }

@@ -29,9 +29,10 @@ const (
 	KindPicture   Kind = "picture"    // subject: snapshot or mjpeg; body Picture
 	KindWeb       Kind = "web"        // body Web
 	KindPin       Kind = "pin"        // body Pin
-	KindRemedy    Kind = "remedy"     // subject: action; body Remedy
+	KindFix       Kind = "fix"        // subject: action; body Fix
 	KindScheme    Kind = "scheme"     // subject: what was signed in to (device, stream or web); body Scheme
 	KindClaimed   Kind = "claimed"    // subject: address; body Claimed
+	KindTuned     Kind = "tuned"      // body Tuned
 )
 
 // A Record is one piece of evidence about one device.

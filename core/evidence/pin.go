@@ -3,14 +3,14 @@ package evidence
 import (
 	"fmt"
 
+	"unlatch/core/certificate"
 	"unlatch/core/diagnose"
-	"unlatch/core/rtsp"
 )
 
 // Pin is the certificate that a device is known by: the first that it showed, or one that a person has taken since.
 type Pin struct {
-	Certificate rtsp.Certificate `json:"certificate"`
-	Before      string           `json:"before,omitempty" doc:"SHA-256 of the one before"`
+	Certificate certificate.Certificate `json:"certificate"`
+	Before      string                  `json:"before,omitempty" doc:"SHA-256 of the one before"`
 }
 
 func (Pin) kind() Kind { return KindPin }

@@ -12,8 +12,9 @@ import (
 	"unlatch/core/diagnose"
 	"unlatch/core/discovery"
 	"unlatch/core/evidence"
-	"unlatch/core/remedy"
+	"unlatch/core/fix"
 	"unlatch/core/streamurl"
+	"unlatch/core/tuning"
 )
 
 // Derive reads the evidence of one device, in any order; of each kind and subject the latest counts.
@@ -46,8 +47,7 @@ func Derive(records []evidence.Record, intent Intent) Status {
 	d.facts()
 	d.located()
 	d.proven()
-	l := d.s.Latch(Tuned)
-	l.State, l.Reason = Waived, "Stream settings are not checked in this version"
+	d.tuned()
 	d.placed()
 	d.stuckOnUnreadable()
 	d.order()
@@ -209,7 +209,8 @@ func (d *deriver) signedIn() {
 		l.State = Stuck
 		l.Diagnosis = &diagnose.Diagnosis{Cause: diagnose.FactoryFresh,
 			Summary: "The device lets anyone in: it has no account yet, as it came from the factory.",
-			Fix:     "Claim it: give it its first account with a good password.", Seen: "GetDeviceInformation was answered without a sign-in"}
+			Fix:     "Claim it: give it its first account with a good password.",
+			Seen:    "GetDeviceInformation was answered without a sign-in"}
 		l.Reason = l.Diagnosis.Summary
 	}
 }
@@ -263,9 +264,9 @@ func (d *deriver) facts() {
 			d.s.Pictures[kind] = *b
 		}
 	}
-	for _, a := range []remedy.Action{remedy.Streams, remedy.Clock, remedy.StreamUser} {
-		if b, _ := body[evidence.Remedy](d, string(a)); b != nil && b.Diagnosis == nil && (!b.Undone || b.Pending) {
-			d.s.Remedies = append(d.s.Remedies, *b)
+	for _, a := range []fix.Action{fix.Streams, fix.Clock, fix.StreamUser} {
+		if b, _ := body[evidence.Fix](d, string(a)); b != nil && b.Diagnosis == nil && (!b.Undone || b.Pending) {
+			d.s.Fixes = append(d.s.Fixes, *b)
 		}
 	}
 }
@@ -385,6 +386,56 @@ func (d *deriver) refused(tier string, p *evidence.Proof, r *evidence.Record) {
 		Fix: "The device keeps users of its own for streams. Make a stream user: one that may watch and nothing else. Or add the right " +
 			"sign-in to the keyring.",
 		Seen: p.Diagnosis.Seen}, "")
+}
+
+// tuned is open when what was measured of each stream since it was set is what was sent to it, and nothing was refused. Without a plan there
+// is nothing to check.
+func (d *deriver) tuned() {
+	l := d.s.Latch(Tuned)
+	b, r := body[evidence.Tuned](d, "")
+	if b == nil || b.Undone && b.Diagnosis == nil && !b.Pending {
+		l.State, l.Reason = Waived, "Nobody has said how its streams shall be set"
+		return
+	}
+	d.s.Tuning = b
+	if b.Diagnosis != nil {
+		d.set(Tuned, r, b.Diagnosis, "")
+		return
+	}
+	var off []string
+	for _, x := range b.Refused {
+		off = append(off, fmt.Sprintf("Of the %s stream %s %s was refused: %s", x.Stream, x.Field, x.Asked, x.Why))
+	}
+	measured := 0
+	for _, role := range camera.Roles {
+		want, asked := b.Wanted[role]
+		if !asked {
+			continue
+		}
+		i := slices.IndexFunc(d.s.Streams, func(s camera.Stream) bool { return s.Role == role })
+		p, played := d.s.Proofs[role]
+		if i < 0 || !played || p.Video == nil || !d.s.Proves(d.s.Streams[i]) {
+			continue
+		}
+		measured++
+		v := p.Video
+		m := tuning.Measure{Codec: v.Codec, Width: v.Width, Height: v.Height, FPS: v.FPS, Kbps: v.BitrateKbps}
+		if v.Keyframes < v.Frames {
+			m.GOPFrames = v.GOPFrames
+		}
+		for _, f := range tuning.Meets(b.Plan[role], want, m) {
+			off = append(off, fmt.Sprintf("Of the %s stream %s", role, f))
+		}
+	}
+	switch {
+	case len(off) > 0:
+		d.set(Tuned, r, &diagnose.Diagnosis{Cause: diagnose.NotTuned, Summary: off[0] + ".", Seen: strings.Join(append(off, b.SideEffects...), "; "),
+			Fix: "Ask for what it offers, or put the settings back. What its device service does not take may stand on its own page."}, "")
+	case measured == len(b.Wanted) && !b.Pending:
+		d.set(Tuned, r, nil, "What was measured is what was set")
+	default:
+		l.State, l.Reason = Stale, "Its streams were set and have not been played since"
+	}
 }
 
 func (d *deriver) placed() {

@@ -108,9 +108,10 @@ type Status struct {
 	StreamKey  *evidence.StreamKey         // the streams' own sign-in; nil where the device's opens them
 	Pictures   map[string]evidence.Picture // snapshot and mjpeg
 	Web        *evidence.Web
-	Pin        *evidence.Pin     // the certificate of its streams over TLS
-	Remedies   []evidence.Remedy // that can be undone, in order of time
-	Heard      []evidence.Heard  // the newest of each method and port, oldest first
+	Pin        *evidence.Pin    // the certificate of its streams over TLS
+	Fixes      []evidence.Fix   // that can be undone, in order of time
+	Tuning     *evidence.Tuned  // how its streams were set, where that stands; nil where nobody has
+	Heard      []evidence.Heard // the newest of each method and port, oldest first
 	// Schemes are the strongest schemes in which its services have taken a sign-in, by purpose.
 	Schemes map[string]string
 	// Before is where it was before it moved, while nothing that a stranger lacks says that it is the same device; zero once it is

@@ -9,7 +9,7 @@ import (
 
 // NextStep is the one thing to do next for a device.
 type NextStep struct {
-	Action string `json:"action" enum:"open,add_sign_in,agree,agree_weaker,claim,change_ranges,open_recorder,place,stream_user,streams_on,take_certificate,wait,none" doc:"what the button does"`
+	Action string `json:"action" enum:"open,add_sign_in,agree,agree_weaker,claim,change_ranges,open_recorder,place,stream_user,streams_on,take_certificate,undo_tuning,wait,none" doc:"what the button does"`
 	Label  string `json:"label"`
 	Reason string `json:"reason"`
 	Fix    string `json:"fix,omitempty"`
@@ -31,6 +31,9 @@ func (s *Status) Next() NextStep {
 	l := s.Latch(at)
 	if l.Diagnosis != nil {
 		step := stuckStep(l)
+		if r := s.Reached; step.Action == "take_certificate" && r != nil && r.Diagnosis != nil && r.TLS != nil {
+			step.Certificate = r.TLS.SHA256
+		}
 		for _, p := range s.Proofs {
 			if step.Action == "take_certificate" && p.Diagnosis != nil && p.TLS != nil {
 				step.Certificate = p.TLS.SHA256
@@ -55,8 +58,8 @@ func (s *Status) Next() NextStep {
 	return NextStep{Action: "open", Label: "Open latches", Reason: reason}
 }
 
-// remedies are the buttons for what is stuck, by its cause. Whatever has none is tried again.
-var remedies = map[diagnose.Cause]struct{ action, label string }{
+// fixes are the buttons for what is stuck, by its cause. Whatever has none is tried again.
+var fixes = map[diagnose.Cause]struct{ action, label string }{
 	diagnose.Locked:             {"wait", "Add a sign-in"},
 	diagnose.HeldBack:           {"wait", "Add a sign-in"},
 	diagnose.StreamRefuses:      {"stream_user", "Make a stream user"},
@@ -70,12 +73,13 @@ var remedies = map[diagnose.Cause]struct{ action, label string }{
 	diagnose.StreamsOff:         {"streams_on", "Switch it on"},
 	diagnose.FactoryFresh:       {"claim", "Claim it"},
 	diagnose.RecorderShut:       {"open_recorder", "Open the recorder"},
+	diagnose.NotTuned:           {"undo_tuning", "Put the settings back"},
 	diagnose.OutOfScope:         {"change_ranges", "Change the site's ranges"},
 }
 
 func stuckStep(l *Latch) NextStep {
 	step := NextStep{Action: "open", Label: "Try again", Reason: l.Diagnosis.Summary, Fix: l.Diagnosis.Fix, Until: l.Diagnosis.Until}
-	if r, ok := remedies[l.Diagnosis.Cause]; ok {
+	if r, ok := fixes[l.Diagnosis.Cause]; ok {
 		step.Action, step.Label = r.action, r.label
 	}
 	return step

@@ -9,11 +9,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"unlatch/core/camera"
+	"unlatch/core/certificate"
 	"unlatch/core/diagnose"
 	"unlatch/core/discovery"
 	"unlatch/core/evidence"
 	"unlatch/core/picture"
-	"unlatch/core/rtsp"
 )
 
 // Each state of a device has one next step, with a button that does something and a reason.
@@ -55,12 +55,13 @@ func TestNext(t *testing.T) {
 	}
 }
 
-// What is stuck has a remedy of its own, and no cause is left without a button.
+// What is stuck has a fix of its own, and no cause is left without a button.
 func TestNextOfWhatIsStuck(t *testing.T) {
 	until := time.Unix(1e9, 0).UTC()
 	for cause, action := range map[diagnose.Cause]string{
 		diagnose.Locked: "wait", diagnose.HeldBack: "wait", diagnose.StreamRefuses: "stream_user", diagnose.UnfitSignIn: "stream_user",
-		diagnose.Readable: "agree", diagnose.SchemeWeaker: "agree_weaker", diagnose.Stranger: "add_sign_in", diagnose.NoSignIn: "add_sign_in",
+		diagnose.Readable: "agree", diagnose.SchemeWeaker: "agree_weaker", diagnose.Stranger: "add_sign_in",
+		diagnose.NoSignIn:    "add_sign_in",
 		diagnose.WrongSignIn: "add_sign_in", diagnose.CertificateChanged: "take_certificate", diagnose.StreamsOff: "streams_on",
 		diagnose.FactoryFresh: "claim", diagnose.RecorderShut: "open_recorder", diagnose.OutOfScope: "change_ranges",
 		diagnose.NoAnswer: "open", diagnose.PortClosed: "open", diagnose.UnreadableRecord: "open", diagnose.Unknown: "open",
@@ -74,7 +75,7 @@ func TestNextOfWhatIsStuck(t *testing.T) {
 	}
 
 	changed := proof(mainURL, diagnose.CertificateChanged)
-	changed.TLS = &rtsp.Certificate{SHA256: "ab12"}
+	changed.TLS = &certificate.Certificate{SHA256: "ab12"}
 	s := Derive(upToProven().add("p1", changed).records, Intent{})
 	assert.Equal(t, "ab12", s.Next().Certificate, "the one that would be taken")
 }
@@ -85,7 +86,8 @@ func TestGrid(t *testing.T) {
 	refused := proof(subURL, diagnose.WrongSignIn)
 	shot := evidence.Picture{Picture: picture.Picture{Kind: "snapshot", Scheme: "none"}}
 	s := Derive((&story{}).add("ws-discovery", heardAt(addr)).add("", evidence.Reached{Addr: addr}).
-		add("", evidence.SignedIn{Label: "Fitter", User: "fitter", Level: "Operator", Scheme: "digest SHA-256"}).add("", streams("192.0.2.11")).
+		add("", evidence.SignedIn{Label: "Fitter", User: "fitter", Level: "Operator", Scheme: "digest SHA-256"}).add("",
+		streams("192.0.2.11")).
 		add("p1", played).add("p2", refused).add("snapshot", shot).add("mjpeg", evidence.Picture{None: true}).
 		add("", evidence.Web{URL: "http://192.0.2.11/", Diagnosis: &diagnose.Diagnosis{Cause: diagnose.Locked,
 			Summary: "locked"}}).records, Intent{})
@@ -106,7 +108,8 @@ func TestGrid(t *testing.T) {
 
 	only := Derive((&story{}).add("", heardAt(addr)).add("", evidence.Reached{Addr: addr, Stream: "rtsp://192.0.2.11/"}).
 		add("", evidence.SignedIn{StreamOnly: true, Label: "Fitter"}).
-		add("", evidence.Located{Addr: addr, Streams: []camera.Stream{{Token: "p1", Role: "main", Channel: 1, URL: mainURL}}}).records, Intent{})
+		add("", evidence.Located{Addr: addr, Streams: []camera.Stream{{Token: "p1", Role: "main", Channel: 1, URL: mainURL}}}).records,
+		Intent{})
 	require.Len(t, only.Grid(), 1)
 	assert.Equal(t, "unknown", only.Grid()[0].State, "not played yet")
 	assert.Nil(t, (&Status{}).Grid())

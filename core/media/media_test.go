@@ -70,7 +70,7 @@ func TestParseSPS(t *testing.T) {
 	} {
 		got, err := ParseSPS(c.nal)
 		require.NoError(t, err, c.name)
-		assert.Equal(t, SPS{Profile: c.profile, Level: "3.1", Width: c.w, Height: c.h}, *got, c.name)
+		assert.Equal(t, Picture{Profile: c.profile, Level: "3.1", Width: c.w, Height: c.h, Interlaced: c.name == "fields"}, *got, c.name)
 	}
 }
 
@@ -85,7 +85,7 @@ func TestSPSThatCannotBe(t *testing.T) {
 		"over 4096":    append(sps(77, 0, 40, 30, 1, [4]uint32{}), make([]byte, 5000)...),
 	} {
 		_, err := ParseSPS(nal)
-		var e *SPSError
+		var e *HeaderError
 		assert.ErrorAs(t, err, &e, name)
 	}
 }
@@ -100,7 +100,7 @@ func TestParseSDP(t *testing.T) {
 	v := s.First("video")
 	assert.Equal(t, "H.264", v.CodecName())
 	assert.Equal(t, 90000, v.ClockRate)
-	assert.Equal(t, [][]byte{{0x67, 0x4d}, {0x68, 0xee}}, v.ParameterSets())
+	assert.Equal(t, [][]byte{{0x67, 0x4d}, {0x68, 0xee}}, v.ParameterSets("sprop-parameter-sets"))
 	a := s.First("audio")
 	assert.Equal(t, []any{"G.711 µ-law", 8000, "track2"}, []any{a.CodecName(), a.ClockRate, a.Control},
 		"a static payload type needs no rtpmap")

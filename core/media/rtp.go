@@ -15,6 +15,8 @@ type packet struct {
 	seq         uint16
 	timestamp   uint32
 	ssrc        uint32
+	extension   uint16 // the profile field of a header extension, and its bytes; nil for none
+	extended    []byte
 	payload     []byte
 }
 
@@ -32,7 +34,13 @@ func parseRTP(b []byte) (p packet, err error) {
 		if len(b) < at+4 {
 			return p, errShort
 		}
-		at += 4 + 4*int(binary.BigEndian.Uint16(b[at+2:]))
+		from := at + 4
+		p.extension = binary.BigEndian.Uint16(b[at:])
+		at = from + 4*int(binary.BigEndian.Uint16(b[at+2:]))
+		if at > len(b) {
+			return p, errShort
+		}
+		p.extended = b[from:at]
 	}
 	end := len(b)
 	if b[0]&0x20 != 0 { // padding, its length in the last byte

@@ -20,6 +20,9 @@ type Track struct {
 	Channels  int
 	Fmtp      map[string]string // parameters under lower-case names
 	Control   string            // as written; may be empty, relative, absolute or "*"
+	// Width and Height are the size that the description names apart from the codec (RFC 6064 §4.2.1 framesize, cliprect,
+	// x-dimensions), in pixels; 0 where it names none.
+	Width, Height int
 }
 
 // An SDPError says why a description names no playable stream.
@@ -29,8 +32,10 @@ func (e *SDPError) Error() string { return "the stream's description (SDP) " + e
 
 // static payload types of RFC 3551 §6 that cameras use without an rtpmap.
 var static = map[uint8]Track{
-	0: {Codec: "PCMU", ClockRate: 8000, Channels: 1}, 8: {Codec: "PCMA", ClockRate: 8000, Channels: 1},
-	14: {Codec: "MPA", ClockRate: 90000}, 26: {Codec: "JPEG", ClockRate: 90000},
+	0: {Codec: "PCMU", ClockRate: 8000, Channels: 1}, 2: {Codec: "G726-32", ClockRate: 8000, Channels: 1},
+	8: {Codec: "PCMA", ClockRate: 8000, Channels: 1}, 9: {Codec: "G722", ClockRate: 8000, Channels: 1},
+	10: {Codec: "L16", ClockRate: 44100, Channels: 2}, 11: {Codec: "L16", ClockRate: 44100, Channels: 1},
+	14: {Codec: "MPA", ClockRate: 90000}, 26: {Codec: "JPEG", ClockRate: 90000}, 33: {Codec: "MP2T", ClockRate: 90000},
 }
 
 // An SDP is the part of a session description that playing needs.
@@ -111,6 +116,8 @@ func (s *SDP) attribute(value string) {
 		if len(parts) > 2 {
 			t.Channels, _ = strconv.Atoi(parts[2])
 		}
+	case "framesize", "x-dimensions", "cliprect":
+		t.size(name, rest)
 	case "fmtp":
 		_, params, _ := strings.Cut(rest, " ")
 		for _, p := range strings.Split(params, ";") {
@@ -119,6 +126,26 @@ func (s *SDP) attribute(value string) {
 				t.Fmtp[strings.ToLower(name)] = v
 			}
 		}
+	}
+}
+
+// size reads the attributes that name a picture's size: "framesize:26 2560-1440", "x-dimensions:2560,1440" and
+// "cliprect:0,0,1440,2560", which is top, left, bottom, right.
+func (t *Track) size(name, value string) {
+	numbers := strings.FieldsFunc(value, func(r rune) bool { return r < '0' || r > '9' })
+	if name == "framesize" && len(numbers) == 3 {
+		numbers = numbers[1:]
+	}
+	if name == "cliprect" && len(numbers) == 4 {
+		numbers = []string{numbers[3], numbers[2]}
+	}
+	if len(numbers) != 2 {
+		return
+	}
+	w, err := strconv.ParseUint(numbers[0], 10, 16)
+	h, err2 := strconv.ParseUint(numbers[1], 10, 16)
+	if err == nil && err2 == nil {
+		t.Width, t.Height = int(w), int(h)
 	}
 }
 
@@ -147,9 +174,16 @@ func ControlURL(base, control string) string {
 	return base + "/" + strings.TrimPrefix(control, "/")
 }
 
-// ParameterSets returns the SPS and PPS that the description carries (RFC 6184 §8.1, sprop-parameter-sets).
-func (t *Track) ParameterSets() (sets [][]byte) {
-	for _, s := range strings.Split(t.Fmtp["sprop-parameter-sets"], ",") {
+// maxSets bounds the parameter sets taken from one description.
+const maxSets = 16
+
+// ParameterSets returns the parameter sets that the description carries under a name: sprop-parameter-sets of H.264 (RFC 6184 §8.1),
+// sprop-vps, sprop-sps and sprop-pps of H.265 (RFC 7798 §7.1).
+func (t *Track) ParameterSets(name string) (sets [][]byte) {
+	for s := range strings.SplitSeq(t.Fmtp[name], ",") {
+		if len(sets) == maxSets {
+			break
+		}
 		if raw, err := base64.StdEncoding.DecodeString(strings.TrimSpace(s)); err == nil && len(raw) > 0 {
 			sets = append(sets, raw)
 		}
@@ -159,10 +193,14 @@ func (t *Track) ParameterSets() (sets [][]byte) {
 
 // CodecName is the codec as people write it: "H.264", "AAC", "G.711 µ-law".
 func (t *Track) CodecName() string {
-	names := map[string]string{"H264": "H.264", "H265": "H.265", "JPEG": "MJPEG", "MPEG4-GENERIC": "AAC",
-		"PCMU": "G.711 µ-law", "PCMA": "G.711 A-law", "OPUS": "Opus", "G726-16": "G.726"}
+	names := map[string]string{"H264": "H.264", "H265": "H.265", "JPEG": "MJPEG", "MP4V-ES": "MPEG-4", "MPEG4-GENERIC": "AAC",
+		"MP4A-LATM": "AAC", "PCMU": "G.711 µ-law", "PCMA": "G.711 A-law", "OPUS": "Opus", "G722": "G.722", "L16": "L16", "L24": "L24",
+		"MPA": "MPEG audio", "MP2T": "MPEG-TS", "AV1": "AV1", "VP8": "VP8", "VP9": "VP9", "VND.ONVIF.METADATA": "ONVIF metadata"}
 	if n, ok := names[t.Codec]; ok {
 		return n
+	}
+	if bits, ok := strings.CutPrefix(strings.TrimPrefix(t.Codec, "AAL2-"), "G726-"); ok {
+		return "G.726 at " + bits + " kbit/s"
 	}
 	if t.Codec == "" {
 		return fmt.Sprintf("payload type %d", t.Payload)

@@ -1,34 +1,18 @@
 package media
 
-import (
-	"bytes"
-	"fmt"
-)
-
-// An SPSError says why a sequence parameter set cannot be right.
-type SPSError struct{ Problem string }
-
-func (e *SPSError) Error() string { return "the stream's parameter set (SPS) " + e.Problem }
-
-// SPS is what an H.264 sequence parameter set says of the picture (ITU-T H.264 §7.3.2.1.1).
-type SPS struct {
-	Profile       string // "Baseline", "Constrained Baseline", "Main", "High", ...
-	Level         string // "3.1"
-	Width, Height int    // pixels, after cropping
-}
+import "fmt"
 
 const maxDimension = 16384
 
-// ParseSPS reads a parameter set, NAL header included. A size of zero, over 16384 a side or over
-// maxPixels in all is an *SPSError.
-func ParseSPS(nal []byte) (*SPS, error) {
-	if len(nal) < 5 || len(nal) > 4096 || nal[0]&0x1f != nalSPS {
-		return nil, &SPSError{"is no parameter set"}
+// ParseSPS reads what an H.264 sequence parameter set, NAL header included, says of the picture (ITU-T H.264 §7.3.2.1.1). A size of zero,
+// over 16384 a side or over maxPixels in all is an *HeaderError.
+func ParseSPS(nal []byte) (*Picture, error) {
+	if len(nal) < 5 || len(nal) > maxSet || nal[0]&0x1f != nalSPS {
+		return nil, &HeaderError{"parameter set (SPS)", "is no parameter set"}
 	}
-	// Emulation prevention bytes are not part of the syntax (§7.3.1).
-	r := &bitReader{b: bytes.ReplaceAll(nal[1:], []byte{0, 0, 3}, []byte{0, 0})}
+	r := &bitReader{b: unescaped(make([]byte, 0, len(nal)), nal[1:])}
 	profile, constraints, level := r.bits(8), r.bits(8), r.bits(8)
-	s := &SPS{Profile: profileName(profile, constraints), Level: fmt.Sprintf("%d.%d", level/10, level%10)}
+	s := &Picture{Profile: profileName(profile, constraints), Level: fmt.Sprintf("%d.%d", level/10, level%10)}
 	r.ue() // seq_parameter_set_id
 	chroma, separate := 1, false
 	switch profile {
@@ -72,7 +56,7 @@ func ParseSPS(nal []byte) (*SPS, error) {
 		left, right, top, bottom = int64(r.ue()), int64(r.ue()), int64(r.ue()), int64(r.ue())
 	}
 	if r.short {
-		return nil, &SPSError{"ends too early"}
+		return nil, &HeaderError{"parameter set (SPS)", "ends too early"}
 	}
 	// Crop units follow from the chroma format (§7.4.2.1.1, table 6-1).
 	unitX, unitY := int64(1), fields
@@ -84,10 +68,13 @@ func ParseSPS(nal []byte) (*SPS, error) {
 	}
 	width := widthMBs*16 - unitX*(left+right)
 	height := heightUnits*16*fields - unitY*(top+bottom)
-	if width <= 0 || height <= 0 || width > maxDimension || height > maxDimension || width*height > maxPixels {
-		return nil, &SPSError{fmt.Sprintf("claims a picture of %d x %d", width, height)}
+	if problem := sizeError(width, height); problem != "" {
+		return nil, &HeaderError{"parameter set (SPS)", problem}
 	}
-	s.Width, s.Height = int(width), int(height)
+	s.Width, s.Height, s.Interlaced = int(width), int(height), !frameOnly
+	if r.bit() { // VUI; a set that ends here says nothing of the aspect
+		s.Aspect = r.aspect()
+	}
 	return s, nil
 }
 
@@ -114,46 +101,25 @@ func profileName(profile, constraints uint32) string {
 	return fmt.Sprintf("profile %d", profile)
 }
 
-// bitReader reads the descriptors of ITU-T H.264 §7.2 and §9.1. Past the end it yields zeros and sets short.
-type bitReader struct {
-	b     []byte
-	at    int
-	short bool
-}
-
-func (r *bitReader) bit() bool { return r.bits(1) == 1 }
-
-func (r *bitReader) bits(n int) (v uint32) {
-	for range n {
-		v <<= 1
-		if r.at>>3 >= len(r.b) {
-			r.short = true
-			continue
+// aspect reads the sample aspect ratio at the beginning of the VUI (§E.1.1, table E-1); "" for square and unknown ones.
+func (r *bitReader) aspect() string {
+	if !r.bit() {
+		return ""
+	}
+	ratios := []string{"", "", "12:11", "10:11", "16:11", "40:33", "24:11", "20:11", "32:11", "80:33", "18:11", "15:11", "64:33", "160:99",
+		"4:3", "3:2", "2:1"}
+	n := int(r.bits(8))
+	if n == 255 {
+		w, h := r.bits(16), r.bits(16)
+		if r.short || w == h || w == 0 || h == 0 {
+			return ""
 		}
-		v |= uint32(r.b[r.at>>3]>>(7-r.at&7)) & 1
-		r.at++
+		return fmt.Sprintf("%d:%d", w, h)
 	}
-	return v
-}
-
-func (r *bitReader) ue() uint32 {
-	zeros := 0
-	for !r.short && zeros < 32 && !r.bit() {
-		zeros++
+	if r.short || n >= len(ratios) {
+		return ""
 	}
-	if zeros >= 32 {
-		r.short = true
-		return 0
-	}
-	return 1<<zeros - 1 + r.bits(zeros)
-}
-
-func (r *bitReader) se() int32 {
-	k := r.ue()
-	if k&1 == 1 {
-		return int32(k/2 + 1)
-	}
-	return -int32(k / 2)
+	return ratios[n]
 }
 
 func (r *bitReader) scalingMatrix(chroma int) {

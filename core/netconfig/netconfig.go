@@ -42,6 +42,7 @@ type Request struct {
 	Dial     address.Dialer
 	Service  string // address of the device service now
 	SignIn   signin.SignIn
+	Pin      string       // SHA-256 of the certificate that it is known by, in hex; "" for none
 	Leave    signin.Leave // is asked before the sign-in goes out
 	Endpoint string       // endpoint reference: by it the device is known again
 	To       Setting
@@ -142,7 +143,8 @@ func (w *work) doing(what string) {
 }
 
 func (w *work) client(service string) *onvif.Client {
-	return onvif.New(service, onvif.Options{Dial: w.Dial, SignIn: w.SignIn, Leave: w.Leave, Log: w.Log, Timeout: 3 * time.Second})
+	return onvif.New(service, onvif.Options{Dial: w.Dial, SignIn: w.SignIn, Leave: w.Leave, Pin: w.Pin, Log: w.Log,
+		Timeout: 3 * time.Second})
 }
 
 func (w *work) do(ctx context.Context) error {

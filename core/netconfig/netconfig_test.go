@@ -33,7 +33,7 @@ devices:
 
 func at(last string) netip.Addr { return netip.MustParseAddr("127.46.1." + last) }
 
-func TestReaddress(t *testing.T) {
+func TestSetAddress(t *testing.T) {
 	t.Parallel()
 	w := simtest.Start(t, yard)
 	ranges := address.MustParse("127.46.1.0/24")
@@ -101,7 +101,8 @@ func TestAnotherDeviceAtTheNewAddressIsNotTakenForIt(t *testing.T) {
 	l := w.Device("Clock")
 	_, err := netconfig.Do(context.Background(), netconfig.Request{Dial: &address.Guard{Allowed: address.MustParse("127.46.2.0/24")},
 		Service: l.Service(), Endpoint: "urn:uuid:somebody-else", Wait: time.Second,
-		SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")}, To: netconfig.Setting{Addr: netip.MustParseAddr("127.46.2.101"), Bits: 24}})
+		SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")},
+		To:     netconfig.Setting{Addr: netip.MustParseAddr("127.46.2.101"), Bits: 24}})
 	assert.ErrorAs(t, err, new(*netconfig.ImpostorError))
 }
 
@@ -155,7 +156,8 @@ func TestNameServersNameAndClockGoAlong(t *testing.T) {
 func TestHostName(t *testing.T) {
 	t.Parallel()
 	for title, want := range map[string]string{
-		"Platform clock": "platform-clock", "Crossing north (2)": "crossing-north-2", "Gleis 3 Süd, Straße": "gleis-3-sud-strasse", "  --  ": "", "橋": "",
+		"Platform clock": "platform-clock", "Crossing north (2)": "crossing-north-2", "Gleis 3 Süd, Straße": "gleis-3-sud-strasse",
+		"  --  ": "", "橋": "",
 		strings.Repeat("long name ", 10): "long-name-long-name-long-name-long-name-long-name-long-name-lon", "-a-": "a",
 	} {
 		assert.Equal(t, want, netconfig.HostName(title), title)
@@ -170,7 +172,8 @@ func TestComesBackWithAnotherMAC(t *testing.T) {
 	l := w.Device("Clock")
 	got, err := netconfig.Do(context.Background(), netconfig.Request{Dial: &address.Guard{Allowed: address.MustParse("127.46.4.0/24")},
 		Service: l.Service(), Endpoint: l.Endpoint(), Wait: 5 * time.Second,
-		SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")}, To: netconfig.Setting{Addr: netip.MustParseAddr("127.46.4.101"), Bits: 24}})
+		SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")},
+		To:     netconfig.Setting{Addr: netip.MustParseAddr("127.46.4.101"), Bits: 24}})
 	require.NoError(t, err)
 	assert.Equal(t, "127.46.4.101", got.After.Addr.String())
 	c := onvif.New(got.Service, onvif.Options{Dial: &address.Guard{Allowed: address.MustParse("127.46.4.0/24")},
@@ -204,8 +207,9 @@ func TestNetworkLostHalfWay(t *testing.T) {
 	lost := false
 	r := netconfig.Request{Dial: cut{guard, func(string) bool { return lost }}, Service: l.Service(), Endpoint: l.Endpoint(),
 		Wait:   time.Second,
-		SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")}, To: netconfig.Setting{Addr: netip.MustParseAddr("127.46.5.101"), Bits: 24},
-		Doing: func(what string) { lost = lost || strings.HasPrefix(what, "waiting") }}
+		SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")},
+		To:     netconfig.Setting{Addr: netip.MustParseAddr("127.46.5.101"), Bits: 24},
+		Doing:  func(what string) { lost = lost || strings.HasPrefix(what, "waiting") }}
 	got, err := netconfig.Do(context.Background(), r)
 	var gone *netconfig.LostError
 	require.ErrorAs(t, err, &gone)

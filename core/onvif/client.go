@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"unlatch/core/address"
+	"unlatch/core/certificate"
 	"unlatch/core/exchange"
 	"unlatch/core/httpauth"
 	"unlatch/core/signin"
@@ -25,6 +26,8 @@ import (
 type Client struct {
 	device   string // address of the device service
 	http     *http.Client
+	tls      *certificate.Dialer
+	moved    map[string]string // scheme, host and port that sent us to TLS, and where
 	signIn   signin.SignIn
 	log      *exchange.Log
 	skew     time.Duration // device clock minus ours
@@ -45,21 +48,25 @@ type Options struct {
 	// InScope reports whether a host that the device names for its streams may be asked, too; nil for none but its own.
 	InScope func(netip.Addr) bool
 	Leave   signin.Leave  // is asked before the sign-in goes out; nil lets no readable one out
+	Pin     string        // SHA-256 of the certificate that the device showed before, in hex; "" for none
 	Timeout time.Duration // for one answer; 0 means 5 s
 	Log     *exchange.Log
 }
 
-// New prepares a client for the device service at an http URL. Nothing is sent.
+// New prepares a client for the device service at an http or https URL. Nothing is sent.
 func New(deviceService string, opt Options) *Client {
 	if opt.Timeout == 0 {
 		opt.Timeout = 5 * time.Second
 	}
 	opt.Log.Know(opt.SignIn)
-	c := &Client{device: deviceService, signIn: opt.SignIn, log: opt.Log, leave: opt.Leave, inScope: opt.InScope}
+	c := &Client{device: deviceService, signIn: opt.SignIn, log: opt.Log, leave: opt.Leave, inScope: opt.InScope,
+		moved: map[string]string{}}
+	c.tls = &certificate.Dialer{Dial: c.traffic.Watch(opt.Dial.DialContext), Pin: opt.Pin, Timeout: opt.Timeout, Log: opt.Log}
 	c.http = &http.Client{
 		Timeout: opt.Timeout,
 		Transport: &http.Transport{
 			DialContext:            c.traffic.Watch(opt.Dial.DialContext),
+			DialTLSContext:         c.tls.DialTLS,
 			ResponseHeaderTimeout:  opt.Timeout,
 			MaxResponseHeaderBytes: 32 << 10,
 			MaxIdleConnsPerHost:    1,
@@ -77,6 +84,12 @@ func (c *Client) SignInAs(in signin.SignIn, leave signin.Leave) {
 	c.signIn, c.leave = in, leave
 	c.scheme, c.answer, c.opened, c.renewed = "", nil, false, false
 }
+
+// Certificate is what the device has shown; nil where nothing went over TLS.
+func (c *Client) Certificate() *certificate.Certificate { return c.tls.Shown }
+
+// Address is where the device service answers: what New was given, or where that has sent us within the same host.
+func (c *Client) Address() string { return c.secured(c.device) }
 
 // Skew is the device's clock minus ours, as Clock read it last.
 func (c *Client) Skew() time.Duration { return c.skew }
@@ -145,7 +158,8 @@ func (c *Client) signed(ctx context.Context, service, action, body string, out a
 		judged := func(error) {}
 		if !c.opened || c.renewed {
 			var err error
-			if judged, err = c.leave.Ask(ctx, signin.Sending{Scheme: c.scheme, Renewed: c.renewed}); err != nil {
+			if judged, err = c.leave.Ask(ctx, signin.Sending{Scheme: c.scheme, Renewed: c.renewed,
+				Private: strings.HasPrefix(c.secured(service), "https:") && c.tls.Private()}); err != nil {
 				c.log.Note("the sign-in is not sent: %v", err)
 				c.scheme, c.answer = "", nil
 				return err
@@ -230,11 +244,13 @@ func (c *Client) usernameToken() string {
 	nonce := make([]byte, 16)
 	rand.Read(nonce)
 	created := time.Now().Add(c.skew).UTC().Format("2006-01-02T15:04:05Z")
-	return `<w:Security s:mustUnderstand="1" xmlns:w="` + wss + `wssecurity-secext-1.0.xsd" xmlns:u="` + wss + `wssecurity-utility-1.0.xsd">` +
+	return `<w:Security s:mustUnderstand="1" xmlns:w="` + wss + `wssecurity-secext-1.0.xsd" xmlns:u="` + wss +
+		`wssecurity-utility-1.0.xsd">` +
 		`<w:UsernameToken><w:Username>` + Escape(c.signIn.User) + `</w:Username>` +
 		`<w:Password Type="` + wss + `username-token-profile-1.0#PasswordDigest">` + PasswordDigest(nonce, created,
 		c.signIn.Secret.Reveal()) + `</w:Password>` +
-		`<w:Nonce EncodingType="` + wss + `soap-message-security-1.0#Base64Binary">` + base64.StdEncoding.EncodeToString(nonce) + `</w:Nonce>` +
+		`<w:Nonce EncodingType="` + wss + `soap-message-security-1.0#Base64Binary">` + base64.StdEncoding.EncodeToString(nonce) +
+		`</w:Nonce>` +
 		`<u:Created>` + created + `</u:Created></w:UsernameToken></w:Security>`
 }
 

@@ -168,6 +168,44 @@ func checkDepth(b []byte) error {
 
 // post sends one envelope and returns the answer with its body read within bounds.
 func (c *Client) post(ctx context.Context, address, action, envelope, authorization string) (*http.Response, []byte, error) {
+	res, body, err := c.postTo(ctx, c.secured(address), action, envelope, authorization)
+	if err != nil || !c.sentToTLS(res) {
+		return res, body, err
+	}
+	// A sign-in that went out before the redirect was not judged; its answer holds for a path and not for a scheme.
+	return c.postTo(ctx, c.secured(address), action, envelope, authorization)
+}
+
+// sentToTLS reports whether an answer sends us from plain HTTP to TLS on the same host, and remembers it for all that follows. Any other
+// redirect is not followed.
+func (c *Client) sentToTLS(res *http.Response) bool {
+	switch res.StatusCode {
+	case http.StatusMovedPermanently, http.StatusFound, http.StatusTemporaryRedirect, http.StatusPermanentRedirect:
+	default:
+		return false
+	}
+	from := res.Request.URL
+	to, err := from.Parse(res.Header.Get("Location"))
+	if err != nil || from.Scheme != "http" || to.Scheme != "https" || to.Hostname() != from.Hostname() || len(c.moved) > 8 {
+		return false
+	}
+	c.moved["http://"+from.Host] = "https://" + to.Host
+	c.log.Note("the device sends plain requests to https://%s; following", clip(to.Host))
+	return true
+}
+
+// secured is an address as the device wants it asked: over TLS where it has sent us there.
+func (c *Client) secured(address string) string {
+	for plain, private := range c.moved {
+		if rest, ok := strings.CutPrefix(address, plain); ok && (rest == "" || rest[0] == '/') {
+			return private + rest
+		}
+	}
+	return address
+}
+
+// postTo sends one request to where it is.
+func (c *Client) postTo(ctx context.Context, address, action, envelope, authorization string) (*http.Response, []byte, error) {
 	req, err := http.NewRequestWithContext(ctx, http.MethodPost, address, strings.NewReader(envelope))
 	if err != nil {
 		return nil, nil, err
@@ -229,7 +267,8 @@ func read(res *http.Response, body []byte, out any) error {
 		return err
 	}
 	if res.StatusCode >= 300 {
-		return &NotSOAPError{Status: res.StatusCode, Problem: fmt.Sprintf("it answers %d %s", res.StatusCode, http.StatusText(res.StatusCode))}
+		return &NotSOAPError{Status: res.StatusCode, Problem: fmt.Sprintf("it answers %d %s", res.StatusCode,
+			http.StatusText(res.StatusCode))}
 	}
 	if out == nil {
 		return nil

@@ -29,6 +29,7 @@ type encoder struct {
 	Height    int    `xml:"Resolution>Height"`
 	GovAttr   int    `xml:"GovLength,attr"`
 	GovLength int    `xml:"H264>GovLength"`
+	GovMPEG4  int    `xml:"MPEG4>GovLength"`
 	Rate      struct {
 		FPS     float64 `xml:"FrameRateLimit"`
 		Bitrate int     `xml:"BitrateLimit"`
@@ -104,7 +105,7 @@ func streams(profiles []profile, service string) (out []camera.Stream) {
 		out = append(out, camera.Stream{
 			Channel: slices.Index(sources, source) + 1, Token: p.Token, Name: clip(p.Name), Service: service,
 			Claimed: camera.Settings{Codec: codecName(enc.Encoding), Width: enc.Width, Height: enc.Height, FPS: enc.Rate.FPS,
-				BitrateKbps: enc.Rate.Bitrate, GOPFrames: max(enc.GovAttr, enc.GovLength)},
+				BitrateKbps: enc.Rate.Bitrate, GOPFrames: max(enc.GovAttr, enc.GovLength, enc.GovMPEG4)},
 		})
 	}
 	return out
@@ -118,6 +119,8 @@ func codecName(encoding string) string {
 		return "H.265"
 	case "JPEG":
 		return "MJPEG"
+	case "MPEG4", "MPV4-ES": // ver10 and Media2
+		return "MPEG-4"
 	}
 	return clip(encoding)
 }
@@ -125,7 +128,8 @@ func codecName(encoding string) string {
 func (c *Client) streamURI(ctx context.Context, address, ns, token string) (string, error) {
 	body := `<GetStreamUri xmlns="` + ns + `"><Protocol>RTSP</Protocol><ProfileToken>` + Escape(token) + `</ProfileToken></GetStreamUri>`
 	if ns == NSMedia {
-		body = `<GetStreamUri xmlns="` + ns + `"><StreamSetup><tt:Stream>RTP-Unicast</tt:Stream><tt:Transport><tt:Protocol>RTSP</tt:Protocol></tt:Transport></StreamSetup>` +
+		body = `<GetStreamUri xmlns="` + ns +
+			`"><StreamSetup><tt:Stream>RTP-Unicast</tt:Stream><tt:Transport><tt:Protocol>RTSP</tt:Protocol></tt:Transport></StreamSetup>` +
 			`<ProfileToken>` + Escape(token) + `</ProfileToken></GetStreamUri>`
 	}
 	var out struct {

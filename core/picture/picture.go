@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"unlatch/core/address"
+	"unlatch/core/certificate"
 	"unlatch/core/exchange"
 	"unlatch/core/httpauth"
 	"unlatch/core/signin"
@@ -84,10 +85,13 @@ type Fetcher struct {
 	SignIn  signin.SignIn
 	Leave   signin.Leave  // is asked before the sign-in goes out; nil lets no readable one out
 	Timeout time.Duration // of one exchange; 0 means 5 s
+	Pin     string        // SHA-256 of the certificate that the device is known by, in hex; "" for none yet
 	Log     *exchange.Log
+
+	Shown *certificate.Certificate // what the device showed, of an exchange over TLS
 }
 
-// Fetch gets the picture at an http URL, with the sign-in where the device asks for one; it is sent once. A motion JPEG stream
+// Fetch gets the picture at an http or https URL, with the sign-in where the device asks for one; it is sent once. A motion JPEG stream
 // (multipart/x-mixed-replace) is measured for a second.
 func (f *Fetcher) Fetch(ctx context.Context, at string) (*Picture, error) {
 	began := time.Now()
@@ -131,8 +135,14 @@ func (f *Fetcher) timeout() time.Duration {
 func (f *Fetcher) get(ctx context.Context, at string) (_ *http.Response, scheme string, err error) {
 	f.Log.Know(f.SignIn)
 	var traffic exchange.Traffic
+	secure := &certificate.Dialer{Dial: traffic.Watch(f.Dial.DialContext), Pin: f.Pin, Timeout: f.timeout(), Log: f.Log}
+	defer func() {
+		if secure.Shown != nil {
+			f.Shown = secure.Shown
+		}
+	}()
 	client := &http.Client{
-		Transport: &http.Transport{DialContext: traffic.Watch(f.Dial.DialContext), ResponseHeaderTimeout: f.timeout(),
+		Transport: &http.Transport{DialContext: secure.Dial, DialTLSContext: secure.DialTLS, ResponseHeaderTimeout: f.timeout(),
 			MaxResponseHeaderBytes: 32 << 10,
 			DisableKeepAlives:      true, DisableCompression: true},
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
@@ -188,8 +198,12 @@ func (f *Fetcher) get(ctx context.Context, at string) (_ *http.Response, scheme 
 			if err == nil && to.Scheme == "https" && next.Scheme != "https" {
 				return nil, scheme, &RedirectError{To: "out of TLS, to " + clip(plain(next))}
 			}
-			if hops++; err != nil || res.Header.Get("Location") == "" || hops > maxHops || next.Scheme != "http" {
+			if hops++; err != nil || res.Header.Get("Location") == "" || hops > maxHops || next.Scheme != "http" && next.Scheme != "https" {
 				return nil, scheme, &RedirectError{To: clip(res.Header.Get("Location"))}
+			}
+			if to.Host == home.Host && next.Scheme == "https" && next.Hostname() == home.Hostname() {
+				f.Log.Note("the device sends plain requests to https://%s; following", clip(next.Host))
+				home = next // the same device, at its port for TLS
 			}
 			to = next
 			continue
@@ -212,7 +226,8 @@ func (f *Fetcher) get(ctx context.Context, at string) (_ *http.Response, scheme 
 		}
 		renewed := answer != nil
 		tell(errStale)
-		if judged, err = f.Leave.Ask(ctx, signin.Sending{Scheme: best.Name(), Renewed: renewed}); err != nil {
+		if judged, err = f.Leave.Ask(ctx, signin.Sending{Scheme: best.Name(), Renewed: renewed,
+			Private: to.Scheme == "https" && secure.Private()}); err != nil {
 			judged = nil
 			f.Log.Note("the sign-in is not sent: %v", err)
 			return nil, best.Name(), err

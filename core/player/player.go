@@ -6,10 +6,12 @@ package player
 import (
 	"context"
 	"errors"
+	"slices"
 	"strings"
 	"time"
 
 	"unlatch/core/address"
+	"unlatch/core/certificate"
 	"unlatch/core/exchange"
 	"unlatch/core/media"
 	"unlatch/core/rtsp"
@@ -43,9 +45,9 @@ func (e *NoTrackError) Error() string { return "the stream has no " + e.Kind }
 // A Session is a stream that plays. It is not safe for concurrent use.
 type Session struct {
 	Transport   rtsp.Transport
-	Server      string            // the device's Server line
-	Auth        string            // the scheme that opened the stream, or "none"
-	Certificate *rtsp.Certificate // of a stream over TLS
+	Server      string                   // the device's Server line
+	Auth        string                   // the scheme that opened the stream, or "none"
+	Certificate *certificate.Certificate // of a stream over TLS
 	Tracks      []Track
 
 	conn  *rtsp.Conn
@@ -81,16 +83,35 @@ func Open(ctx context.Context, req Request) (*Session, error) {
 	if req.Step == nil {
 		req.Step = func(string) {}
 	}
-	if req.Transport != "" {
-		return open(ctx, req, req.Transport)
+	for {
+		s, err := openAny(ctx, req)
+		track := new(trackError)
+		if !errors.As(err, &track) {
+			return s, err
+		}
+		// The device hung up on a track that was wanted besides: what it must give is played without it.
+		req.Log.Note("asking for %s ended the connection (%v); playing without", track.kind, track.err)
+		req.Kinds = slices.DeleteFunc(slices.Clone(req.Kinds), func(k string) bool { return k == track.kind })
 	}
-	return openAny(ctx, req)
 }
+
+// A trackError means that the connection was lost over a track that the stream need not have.
+type trackError struct {
+	kind string
+	err  error
+}
+
+func (e *trackError) Error() string { return "setting " + e.kind + " up: " + e.err.Error() }
+
+func (e *trackError) Unwrap() error { return e.err }
 
 // openAny plays over TCP, and where the device takes that not, over what it takes: datagrams, then a group, after 461 (RFC 2326
 // §11.3.14); the tunnel where it is a web server that answers. Another error ends it: the device has then judged more than the
 // transport.
 func openAny(ctx context.Context, req Request) (*Session, error) {
+	if req.Transport != "" {
+		return open(ctx, req, req.Transport)
+	}
 	first, err := open(ctx, req, rtsp.TCP)
 	var status *rtsp.StatusError
 	var wrong *rtsp.WrongProtocolError
@@ -121,7 +142,7 @@ func open(ctx context.Context, req Request, transport rtsp.Transport) (s *Sessio
 		Dial: req.Dial, SignIn: req.SignIn, Leave: req.Leave, Timeout: req.Timeout, Log: req.Log, OnFrame: s.frame, Transport: transport,
 		Pin: req.Pin,
 	})
-	if cert := new(rtsp.CertificateError); errors.As(err, &cert) {
+	if cert := new(certificate.ChangedError); errors.As(err, &cert) {
 		s.Certificate = &cert.Shown
 	}
 	if err != nil {
@@ -149,6 +170,8 @@ func open(ctx context.Context, req Request, transport rtsp.Transport) (s *Sessio
 			req.Step("set up " + kind)
 		} else if i == 0 {
 			return s, err
+		} else if status := new(rtsp.StatusError); ctx.Err() == nil && !errors.As(err, &status) && !errors.As(err, new(*NoTrackError)) {
+			return s, &trackError{kind, err}
 		}
 	}
 	s.base = media.ControlURL(desc.Base, sdp.Control)

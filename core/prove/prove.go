@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"unlatch/core/address"
+	"unlatch/core/certificate"
 	"unlatch/core/diagnose"
 	"unlatch/core/exchange"
 	"unlatch/core/media"
@@ -22,10 +23,14 @@ import (
 
 // Times of a proof.
 const (
-	// atLeast is measured after the first key frame even where two key-frame intervals pass sooner.
-	atLeast = 2 * time.Second
+	// atLeast is measured after the first key frame even where two key-frame intervals pass sooner: two whole seconds, and a little for the
+	// packet that shows that the second one has passed.
+	atLeast = 2*time.Second + 250*time.Millisecond
 	// atMost is waited for key frames where no other patience is asked for.
 	atMost = 12 * time.Second
+	// smartMost is waited for the first key frame of a stream that comes as it should otherwise: a smart coder leaves key frames out while
+	// nothing moves, for up to twenty seconds.
+	smartMost = 25 * time.Second
 )
 
 // A Prover plays streams. Still may be nil: then no picture is decoded.
@@ -46,6 +51,8 @@ type Request struct {
 	// Transport is how the packets shall come; "" begins with TCP and goes on to what the device takes instead.
 	Transport rtsp.Transport
 	Pin       string // SHA-256 of the certificate that the device showed before, in hex; "" for none
+	// Playing, where not nil, is called once the device has taken the sign-in and plays; the proof waits for it to return.
+	Playing func()
 }
 
 // A Step is one stage of a proof with the time it took.
@@ -54,27 +61,20 @@ type Step struct {
 	MS   float64 `json:"ms"`
 }
 
-// Audio is the audio track beside the picture, if packets of it came.
-type Audio struct {
-	Codec      string `json:"codec"`
-	SampleRate int    `json:"sample_rate"`
-	Channels   int    `json:"channels,omitempty"`
-	Packets    int    `json:"packets"`
-}
-
 // A Proof is the measured result of playing one URL.
 type Proof struct {
-	URL             string              `json:"url" doc:"without the password"`
-	OK              bool                `json:"ok"`
-	Transport       string              `json:"transport" doc:"how the packets came" enum:"tcp,udp,multicast,http tunnel"`
-	TLS             *rtsp.Certificate   `json:"tls,omitempty" doc:"the certificate, of a stream over TLS"`
-	Auth            string              `json:"auth" doc:"the scheme that opened the stream, or none"`
-	Server          string              `json:"server"`
-	Video           *media.Measured     `json:"video"`
-	Audio           *Audio              `json:"audio"`
-	FirstKeyframeMS float64             `json:"first_keyframe_ms" doc:"from the start to the last packet of the first whole key frame; 0 when none came"`
-	Steps           []Step              `json:"steps"`
-	Diagnosis       *diagnose.Diagnosis `json:"diagnosis"`
+	URL             string                   `json:"url" doc:"without the password"`
+	OK              bool                     `json:"ok"`
+	Transport       string                   `json:"transport" doc:"how the packets came" enum:"tcp,udp,multicast,http tunnel"`
+	TLS             *certificate.Certificate `json:"tls,omitempty" doc:"the certificate, of a stream over TLS"`
+	Auth            string                   `json:"auth" doc:"the scheme that opened the stream, or none"`
+	Server          string                   `json:"server"`
+	Video           *media.Measured          `json:"video"`
+	Audio           *media.Audio             `json:"audio" doc:"the audio track beside the picture, if packets of it came"`
+	Metadata        *media.Metadata          `json:"metadata,omitempty" doc:"the metadata track beside the picture, if packets of it came"`
+	FirstKeyframeMS float64                  `json:"first_keyframe_ms" doc:"from the start to the last packet of the first whole key frame; 0 when none came"`
+	Steps           []Step                   `json:"steps"`
+	Diagnosis       *diagnose.Diagnosis      `json:"diagnosis"`
 
 	Still    []byte `json:"-"` // JPEG
 	Exchange string `json:"-"`
@@ -93,7 +93,8 @@ func (p *Prover) Prove(ctx context.Context, req Request) Proof {
 	now := time.Now()
 	r := &run{p: p, req: req, log: exchange.NewLog(nil), start: now, mark: now, out: Proof{URL: shown.Redacted(), Steps: []Step{}}}
 	if err := r.play(ctx); err != nil {
-		d := diagnose.Explain(err, diagnose.Facts{Host: req.URL.Host, Port: req.URL.DialPort(), Asking: "the stream", User: req.SignIn.User})
+		d := diagnose.Explain(err, diagnose.Facts{Host: req.URL.Host, Port: req.URL.DialPort(), Asking: "the stream",
+			User: req.SignIn.User})
 		r.out.Diagnosis = &d
 	}
 	r.out.OK = r.out.Diagnosis == nil
@@ -112,7 +113,9 @@ type run struct {
 
 	session     *player.Session
 	meter       *media.Meter
-	audio       *Audio
+	audio       *media.AudioMeter
+	metadata    *media.MetadataMeter
+	tracks      []func(p []byte, at time.Time) // one a track of the session: what measures it
 	firstPacket time.Time
 }
 
@@ -127,7 +130,8 @@ func ms(d time.Duration) float64 { return math.Round(float64(d.Microseconds())/1
 func (r *run) play(ctx context.Context) (err error) {
 	r.session, err = player.Open(ctx, player.Request{
 		Dial: r.p.Dial, URL: r.req.URL, SignIn: r.req.SignIn, Leave: r.req.Leave, Timeout: r.req.Timeout, Log: r.log,
-		Transport: r.req.Transport, Pin: r.req.Pin, Kinds: []string{"video", "audio"}, Step: func(name string) { r.step(name, time.Now()) },
+		Transport: r.req.Transport, Pin: r.req.Pin, Kinds: []string{"video", "audio", "application"},
+		Step: func(name string) { r.step(name, time.Now()) },
 	})
 	s := r.session
 	r.out.Transport, r.out.TLS, r.out.Server, r.out.Auth = string(s.Transport), s.Certificate, s.Server, s.Auth
@@ -138,24 +142,35 @@ func (r *run) play(ctx context.Context) (err error) {
 		return err
 	}
 	defer s.Close()
-	r.meter = media.NewMeter(s.Tracks[0].Track)
-	if i := s.First("audio"); i >= 0 {
-		t := s.Tracks[i]
-		r.audio = &Audio{Codec: t.CodecName(), SampleRate: t.ClockRate, Channels: t.Channels}
+	if r.req.Playing != nil {
+		r.req.Playing()
+	}
+	for i, t := range s.Tracks {
+		switch {
+		case i == 0:
+			r.meter = media.NewMeter(t.Track)
+			r.tracks = append(r.tracks, r.meter.Packet)
+		case t.Kind == "audio":
+			r.audio = media.NewAudioMeter(t.Track)
+			r.tracks = append(r.tracks, r.audio.Packet)
+		default:
+			r.metadata = media.NewMetadataMeter(t.Track)
+			r.tracks = append(r.tracks, r.metadata.Packet)
+		}
 	}
 	return r.measure(ctx)
 }
 
 func (r *run) packet(p player.Packet) {
 	switch {
+	case p.RTCP && p.Track == 0:
+		r.meter.Report(p.Payload, p.At)
 	case p.RTCP:
-	case p.Track == 0:
-		if r.firstPacket.IsZero() {
+	default:
+		if p.Track == 0 && r.firstPacket.IsZero() {
 			r.firstPacket = p.At
 		}
-		r.meter.Packet(p.Payload, p.At)
-	default:
-		r.audio.Packets++
+		r.tracks[p.Track](p.Payload, p.At)
 	}
 }
 
@@ -176,9 +191,15 @@ func (r *run) measure(ctx context.Context) error {
 		r.step("measure", time.Now())
 		r.log.Note("%d video packets, %d frames, %d key frames, %d lost", m.Packets, m.Frames, m.Keyframes, m.Lost)
 	}
-	if r.audio != nil && r.audio.Packets > 0 {
-		r.out.Audio = r.audio
-		r.log.Note("%d audio packets", r.audio.Packets)
+	if r.audio != nil {
+		if r.out.Audio = r.audio.Measured(); r.out.Audio != nil {
+			r.log.Note("%d audio packets", r.out.Audio.Packets)
+		}
+	}
+	if r.metadata != nil {
+		if r.out.Metadata = r.metadata.Measured(); r.out.Metadata != nil {
+			r.log.Note("%d metadata packets", r.out.Metadata.Packets)
+		}
 	}
 	var silent *rtsp.SilentError
 	if errors.As(err, &silent) && !r.firstPacket.IsZero() {
@@ -215,7 +236,11 @@ func (r *run) enough(began time.Time) bool {
 		}
 	}
 	if start.IsZero() {
-		return time.Since(began) >= max(r.req.Patience, r.req.Measure)
+		patience := max(r.req.Patience, r.req.Measure)
+		if r.meter.Sound() {
+			patience = max(patience, smartMost)
+		}
+		return time.Since(began) >= patience
 	}
 	if r.req.Measure > 0 {
 		return time.Since(start) >= r.req.Measure
@@ -228,10 +253,16 @@ func (r *run) whyNoKeyframe() error {
 	if err := r.meter.HeaderError(); err != nil {
 		return err
 	}
+	if r.firstPacket.IsZero() { // reports or sound kept the session from being silent
+		return &diagnose.PictureError{Cause: diagnose.NoPackets, Detail: "other tracks or reports came, of the picture nothing"}
+	}
 	if !r.meter.Reads() {
 		return &diagnose.PictureError{Cause: diagnose.CodecNotMeasured, Detail: r.meter.Measured().Codec}
 	}
 	m := r.meter.Measured()
+	if m.Unread != "" {
+		return &diagnose.PictureError{Cause: diagnose.CodecNotMeasured, Detail: m.Codec + " in packets of the kind " + m.Unread}
+	}
 	detail := strconv.Itoa(m.Packets) + " packets in " + strconv.FormatInt(m.MeasuredForMS, 10) + " ms, " + strconv.Itoa(m.Lost) + " lost"
 	return &diagnose.PictureError{Cause: diagnose.NoKeyframe, Detail: detail}
 }
@@ -241,5 +272,6 @@ func rounded(m media.Measured) *media.Measured {
 	round := func(x float64, digits float64) float64 { return math.Round(x*digits) / digits }
 	m.FPS, m.BitrateKbps = round(m.FPS, 100), round(m.BitrateKbps, 10)
 	m.GOPSeconds, m.GOPFrames = round(m.GOPSeconds, 1000), round(m.GOPFrames, 10)
+	m.JitterMS, m.ClockRate = round(m.JitterMS, 100), round(m.ClockRate, 10000)
 	return &m
 }

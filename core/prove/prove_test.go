@@ -40,10 +40,16 @@ var fitter = signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-
 
 func run(t *testing.T, url string, in signin.SignIn) prove.Proof {
 	t.Helper()
+	return runFor(t, url, in, 0)
+}
+
+// runFor measures for a time; 0 is as long as it takes.
+func runFor(t *testing.T, url string, in signin.SignIn, measure time.Duration) prove.Proof {
+	t.Helper()
 	u, err := streamurl.Parse(url)
 	require.NoError(t, err)
 	p := prove.Prover{Dial: &address.Guard{Allowed: address.MustParse("127.41.0.0/16")}, Still: media.Still}
-	proof := p.Prove(context.Background(), prove.Request{URL: u, SignIn: in, Timeout: 600 * time.Millisecond})
+	proof := p.Prove(context.Background(), prove.Request{URL: u, SignIn: in, Timeout: 600 * time.Millisecond, Measure: measure})
 	assert.NotContains(t, proof.Exchange, "brass-lamp-41")
 	assert.NotContains(t, proof.URL, "brass-lamp-41")
 	return proof
@@ -98,7 +104,8 @@ func TestProveMeasuresWhatComes(t *testing.T) {
 			for _, s := range p.Steps {
 				names = append(names, s.Name)
 			}
-			assert.Subset(t, names, []string{"connect", "describe", "set up video", "play", "first packet", "first key frame", "measure", "decode"})
+			assert.Subset(t, names, []string{"connect", "describe", "set up video", "play", "first packet", "first key frame", "measure",
+				"decode"})
 		})
 	}
 }
@@ -170,7 +177,8 @@ func hostile(t *testing.T, answer func(method string, cseq int) string) string {
 func TestProveSurvivesHostileServers(t *testing.T) {
 	t.Parallel()
 	ok := func(cseq int, fields, body string) string {
-		return "RTSP/1.0 200 OK\r\nCSeq: " + string(rune('0'+cseq)) + "\r\n" + fields + "Content-Length: " + itoa(len(body)) + "\r\n\r\n" + body
+		return "RTSP/1.0 200 OK\r\nCSeq: " + string(rune('0'+cseq)) + "\r\n" + fields + "Content-Length: " + itoa(len(body)) +
+			"\r\n\r\n" + body
 	}
 	sdp := "v=0\r\nm=video 0 RTP/AVP 96\r\na=rtpmap:96 H264/90000\r\n"
 	rtp := func(payload string) string {
@@ -203,13 +211,15 @@ func TestProveSurvivesHostileServers(t *testing.T) {
 		{"nonsense", func(string, int) string { return "\x00\x01\x02 hello\r\n\r\n" }, diagnose.Broken},
 		{"an empty description", func(_ string, n int) string { return ok(n, "", "") }, diagnose.BadDescription},
 		{"a description without media", func(_ string, n int) string { return ok(n, "", "v=0\r\ns=x\r\n") }, diagnose.BadDescription},
-		{"a description without video", func(_ string, n int) string { return ok(n, "", "v=0\r\nm=audio 0 RTP/AVP 0\r\n") }, diagnose.NoVideo},
+		{"a description without video", func(_ string, n int) string { return ok(n, "", "v=0\r\nm=audio 0 RTP/AVP 0\r\n") },
+			diagnose.NoVideo},
 		{"no control and no packets", play(""), diagnose.NoPackets},
 		{"frames on unknown channels only", play(strings.Repeat("$\x63\x00\x03abc", 3)), diagnose.NoPackets},
 		{"truncated RTP", play("$\x00\x00\x05\x80\x60\x00\x01\x00"), diagnose.NoKeyframe},
 		{"a parameter set of zero size", play(rtp("\x67\x42\x00\x1e\x00")), diagnose.BadParameterSet},
 		{"an absurd parameter set", play(rtp("\x67\x42\x00\x1e\xf8\x00\x00\x08\x00\x00\x20\x00\x00\x40\xff")), diagnose.BadParameterSet},
-		{"a body that never comes", func(string, int) string { return "RTSP/1.0 200 OK\r\nContent-Length: 10\r\n\r\nabc" }, diagnose.TooSlow},
+		{"a body that never comes", func(string, int) string { return "RTSP/1.0 200 OK\r\nContent-Length: 10\r\n\r\nabc" },
+			diagnose.TooSlow},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()

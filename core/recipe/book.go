@@ -6,6 +6,8 @@ import (
 	"strings"
 
 	"go.yaml.in/yaml/v3"
+
+	"unlatch/core/yamlfile"
 )
 
 // A Purpose is what a recipe's URL gives.
@@ -46,39 +48,16 @@ const (
 )
 
 // A BookError says where a book cannot be read.
-type BookError struct {
-	Line, Column int // counted from 1; 0 where the file as a whole is meant
-	Problem      string
-}
-
-func (e *BookError) Error() string {
-	if e.Line == 0 {
-		return e.Problem
-	}
-	return fmt.Sprintf("line %d, column %d: %s", e.Line, e.Column, e.Problem)
-}
+type BookError = yamlfile.Error
 
 // ReadBook reads a path book in YAML. Its errors are *BookError, with line and column.
 func ReadBook(raw []byte) (*Book, error) {
-	if len(raw) > MaxBook {
-		return nil, &BookError{Problem: fmt.Sprintf("a path book has at most %d bytes", MaxBook)}
-	}
-	var doc yaml.Node
-	if err := yaml.Unmarshal(raw, &doc); err != nil {
-		return nil, yamlError(err)
-	}
-	if doc.Kind == 0 || len(doc.Content) == 0 {
-		return nil, &BookError{Line: 1, Column: 1, Problem: "the path book is empty"}
-	}
-	if err := check(&doc, 0); err != nil {
+	root, err := yamlfile.Root(raw, "a path book", MaxBook)
+	if err != nil {
 		return nil, err
 	}
-	root := doc.Content[0]
-	if root.Kind != yaml.MappingNode {
-		return nil, at(root, "a path book begins with name: and recipes:")
-	}
 	b := &Book{}
-	for key, value := range pairs(root) {
+	for key, value := range yamlfile.Pairs(root) {
 		switch key.Value {
 		case "name":
 			b.Name = value.Value
@@ -86,10 +65,10 @@ func ReadBook(raw []byte) (*Book, error) {
 			b.Note = value.Value
 		case "recipes":
 			if value.Kind != yaml.SequenceNode {
-				return nil, at(value, "recipes is a list")
+				return nil, yamlfile.At(value, "recipes is a list")
 			}
 			if len(value.Content) > MaxRecipes {
-				return nil, at(value, fmt.Sprintf("a path book has at most %d recipes", MaxRecipes))
+				return nil, yamlfile.At(value, fmt.Sprintf("a path book has at most %d recipes", MaxRecipes))
 			}
 			for _, n := range value.Content {
 				r, err := readRecipe(n)
@@ -99,67 +78,24 @@ func ReadBook(raw []byte) (*Book, error) {
 				b.Recipes = append(b.Recipes, r)
 			}
 		default:
-			return nil, at(key, fmt.Sprintf("a path book has no %q; it has name, note and recipes", key.Value))
+			return nil, yamlfile.At(key, fmt.Sprintf("a path book has no %q; it has name, note and recipes", key.Value))
 		}
 	}
 	if strings.TrimSpace(b.Name) == "" {
-		return nil, at(root, "the path book has no name")
+		return nil, yamlfile.At(root, "the path book has no name")
 	}
 	return b, nil
 }
 
-// check refuses aliases, by which a small file could grow without end, and what is nested too deep.
-func check(n *yaml.Node, depth int) error {
-	if n.Kind == yaml.AliasNode || n.Anchor != "" {
-		return at(n, "a path book has no anchors or aliases")
-	}
-	if depth > 8 {
-		return at(n, "this is nested too deep")
-	}
-	for _, c := range n.Content {
-		if err := check(c, depth+1); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-func pairs(n *yaml.Node) func(func(key, value *yaml.Node) bool) {
-	return func(yield func(key, value *yaml.Node) bool) {
-		for i := 0; i+1 < len(n.Content); i += 2 {
-			if !yield(n.Content[i], n.Content[i+1]) {
-				return
-			}
-		}
-	}
-}
-
-func at(n *yaml.Node, problem string) *BookError {
-	return &BookError{Line: n.Line, Column: n.Column, Problem: problem}
-}
-
-// yamlError takes the line out of the library's message.
-func yamlError(err error) *BookError {
-	text := strings.TrimPrefix(err.Error(), "yaml: ")
-	var line int
-	if n, _ := fmt.Sscanf(text, "line %d:", &line); n == 1 {
-		_, text, _ = strings.Cut(text, ": ")
-	}
-	return &BookError{Line: max(line, 1), Column: 1, Problem: text}
-}
-
 func readRecipe(n *yaml.Node) (Recipe, error) {
 	if n.Kind != yaml.MappingNode {
-		return Recipe{}, at(n, "a recipe begins with name: and path:")
+		return Recipe{}, yamlfile.At(n, "a recipe begins with name: and path:")
 	}
 	r := Recipe{Purpose: Stream, Confidence: "guess"}
 	var path *yaml.Node
-	for key, value := range pairs(n) {
-		if value.Kind != yaml.ScalarNode {
-			return r, at(value, key.Value+" is one text")
-		}
-		if len(value.Value) > 2000 {
-			return r, at(value, key.Value+" is too long")
+	for key, value := range yamlfile.Pairs(n) {
+		if _, err := yamlfile.Text(key.Value, value); err != nil {
+			return r, err
 		}
 		switch key.Value {
 		case "name":
@@ -168,11 +104,11 @@ func readRecipe(n *yaml.Node) (Recipe, error) {
 			path, r.Shape = value, value.Value
 		case "purpose":
 			if r.Purpose = Purpose(value.Value); !slices.Contains([]Purpose{Stream, Snapshot, MJPEG}, r.Purpose) {
-				return r, at(value, "purpose is stream, snapshot or mjpeg")
+				return r, yamlfile.At(value, "purpose is stream, snapshot or mjpeg")
 			}
 		case "port":
 			if n, err := fmt.Sscanf(value.Value, "%d", &r.Port); n != 1 || err != nil || r.Port < 1 || r.Port > 65535 {
-				return r, at(value, "port is a number from 1 to 65535")
+				return r, yamlfile.At(value, "port is a number from 1 to 65535")
 			}
 		case "maker":
 			r.Maker = value.Value
@@ -184,16 +120,16 @@ func readRecipe(n *yaml.Node) (Recipe, error) {
 			r.Realm = value.Value
 		case "confidence":
 			if r.Confidence = value.Value; !slices.Contains([]string{"sure", "likely", "guess"}, r.Confidence) {
-				return r, at(value, "confidence is sure, likely or guess")
+				return r, yamlfile.At(value, "confidence is sure, likely or guess")
 			}
 		case "note":
 			r.Note = value.Value
 		default:
-			return r, at(key, fmt.Sprintf("a recipe has no %q", key.Value))
+			return r, yamlfile.At(key, fmt.Sprintf("a recipe has no %q", key.Value))
 		}
 	}
 	if path == nil {
-		return r, at(n, "the recipe has no path")
+		return r, yamlfile.At(n, "the recipe has no path")
 	}
 	if r.Name == "" {
 		r.Name = r.Shape
@@ -208,7 +144,7 @@ func (r *Recipe) compile(node *yaml.Node) error {
 		err = &SyntaxError{1, "a path begins with /"}
 	}
 	if err != nil {
-		e := at(node, err.Error())
+		e := yamlfile.At(node, err.Error())
 		if syntax, ok := err.(*SyntaxError); ok {
 			e.Problem = syntax.Problem
 			e.Column += syntax.Column - 1

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"unlatch/core/address"
+	"unlatch/core/certificate"
 	"unlatch/core/exchange"
 	"unlatch/core/httpauth"
 	"unlatch/core/signin"
@@ -60,7 +61,8 @@ type SilentError struct {
 func (e *SilentError) Error() string {
 	switch {
 	case e.Requests > 0:
-		return fmt.Sprintf("the device sent %d requests of its own within %s and did not answer (waiting for %s)", e.Requests, e.After, e.Waiting)
+		return fmt.Sprintf("the device sent %d requests of its own within %s and did not answer (waiting for %s)", e.Requests, e.After,
+			e.Waiting)
 	case e.Others > 0:
 		return fmt.Sprintf("the device sent %d answers within %s, none of them to what was asked: their CSeq is another's (waiting for %s)",
 			e.Others, e.After, e.Waiting)
@@ -105,7 +107,7 @@ type Conn struct {
 	Server  string        // the device's Server line, once seen
 	frame   []byte
 	// Certificate is what the device showed, of a connection over TLS.
-	Certificate *Certificate
+	Certificate *certificate.Certificate
 	udp         *datagrams
 	readBy      limit
 	writeBy     limit
@@ -144,7 +146,7 @@ func Dial(ctx context.Context, u streamurl.URL, opt Options) (*Conn, error) {
 	}
 	if u.Scheme != "rtsp" && u.Scheme != "rtsps" {
 		return nil, &streamurl.SyntaxError{Problem: "it begins with " + u.Scheme + "://",
-			Remedy: "a stream that is played by RTSP begins with rtsp:// or rtsps://"}
+			Fix: "a stream that is played by RTSP begins with rtsp:// or rtsps://"}
 	}
 	opt.Log.Know(opt.SignIn)
 	c := &Conn{opt: opt, timeout: 60 * time.Second}

@@ -299,8 +299,8 @@ type Sink struct {
 	conn     net.Conn
 	mu       sync.Mutex // of conn
 	channels map[int]byte
-	sockets  map[int]*net.UDPConn
-	queue    []byte // interleaved frames until the next Flush
+	sockets  map[int]*net.UDPConn // by track; that of a track's control packets by its number below zero
+	queue    []byte               // interleaved frames until the next Flush
 }
 
 func newSink(c net.Conn) *Sink {
@@ -321,6 +321,17 @@ func (s *Sink) RTP(track int, packet []byte) {
 	}
 	if channel, ok := s.channels[track]; ok {
 		s.Interleave(channel, packet)
+	}
+}
+
+// RTCP sends one control packet of a track, one channel or one port above its packets (RFC 3550 §11). Groups get none.
+func (s *Sink) RTCP(track int, packet []byte) {
+	if socket := s.sockets[-track]; socket != nil {
+		socket.Write(packet)
+		return
+	}
+	if channel, ok := s.channels[track]; ok {
+		s.Interleave(channel+1, packet)
 	}
 }
 

@@ -37,11 +37,18 @@ func (v *Viewer) openSocket(track int, transport string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if old := v.sink.sockets[track]; old != nil {
-		old.Close()
+	for _, n := range []int{track, -track} {
+		if old := v.sink.sockets[n]; old != nil {
+			old.Close()
+			delete(v.sink.sockets, n)
+		}
 	}
 	v.sink.sockets[track] = socket
 	if !group {
+		control := &net.UDPAddr{IP: to.IP, Port: to.Port + 1}
+		if v.sink.sockets[-track], err = net.DialUDP("udp4", &net.UDPAddr{IP: own.AsSlice()}, control); err != nil {
+			return "", err
+		}
 		from := socket.LocalAddr().(*net.UDPAddr).Port
 		return fmt.Sprintf("%s;server_port=%d-%d;ssrc=%08X", transport, from, from+1, track), nil
 	}

@@ -53,7 +53,7 @@ func ParseCSV(raw []byte) (keys []Key, warnings []string, err error) {
 	}
 	if !has["user"] || !has["secret"] {
 		return nil, nil, &table.Error{Problem: "no columns of user names and passwords were found",
-			Remedy: "put a heading over each column: user, password, and if you like name, maker, purpose, note, factory"}
+			Fix: "put a heading over each column: user, password, and if you like name, maker, purpose, note, factory"}
 	}
 	seen := map[string]int{}
 	for i, record := range cells[start:] {
@@ -103,11 +103,11 @@ func ParseCSV(raw []byte) (keys []Key, warnings []string, err error) {
 		k.Secret = signin.NewSecret(secret)
 		if keys = append(keys, k); len(keys) > MaxKeys {
 			return nil, nil, &table.Error{Problem: fmt.Sprintf("the list has more than %d sign-ins", MaxKeys),
-				Remedy: "bring those of your sites alone: each is tried on devices"}
+				Fix: "bring those of your sites alone: each is tried on devices"}
 		}
 	}
 	if len(keys) == 0 {
-		return nil, warnings, &table.Error{Problem: "the list has no line with a user name", Remedy: "check that the right sheet was saved"}
+		return nil, warnings, &table.Error{Problem: "the list has no line with a user name", Fix: "check that the right sheet was saved"}
 	}
 	return keys, warnings, nil
 }

@@ -37,13 +37,14 @@ func TestBadKeyLists(t *testing.T) {
 	assert.NotContains(t, strings.Join(warnings, ""), "tarn-", "no warning tells a password")
 	assert.NotContains(t, fmt.Sprint(keys), "tarn-")
 	for name, in := range map[string]string{
-		"empty": "", "no headings": "fitter,tarn-1\n", "no password": "name,user\na,b\n", "no lines": "user,password\n", "too many": "user,password\n" + many(501), "binary": "\x00\xff\xfe",
+		"empty": "", "no headings": "fitter,tarn-1\n", "no password": "name,user\na,b\n", "no lines": "user,password\n",
+		"too many": "user,password\n" + many(501), "binary": "\x00\xff\xfe",
 	} {
 		_, _, err := signinlist.ParseCSV([]byte(in))
 		var e *table.Error
 		require.ErrorAs(t, err, &e, name)
 		assert.NotContains(t, err.Error(), "tarn-", name)
-		assert.NotEmpty(t, e.Remedy, name)
+		assert.NotEmpty(t, e.Fix, name)
 	}
 }
 

@@ -53,7 +53,7 @@ type Repaired struct {
 	OK       bool      `json:"ok"`
 	Findings []Finding `json:"findings"`
 	Problem  string    `json:"problem,omitempty"`
-	Remedy   string    `json:"remedy,omitempty"`
+	Fix      string    `json:"remedy,omitempty"`
 	// Hosts are the addresses between which a person has to choose, where two readings of the URL are alike: which @ ends the sign-in
 	// cannot be told from the text.
 	Hosts []string `json:"hosts,omitempty"`
@@ -86,30 +86,31 @@ func RepairWith(text string, o Options) Repaired {
 	}
 	out := Repaired{Line: 1, Findings: r.found}
 	if len(text) > maxPasted {
-		out.Problem, out.Remedy = "it is longer than 4096 characters", "paste the URL alone"
+		out.Problem, out.Fix = "it is longer than 4096 characters", "paste the URL alone"
 		return out
 	}
 	r.text = text
 	for _, step := range []func(*repairer){(*repairer).quotes, (*repairer).words, (*repairer).entities, (*repairer).scheme,
-		(*repairer).blanks, (*repairer).backslashes, (*repairer).placeholders, (*repairer).signIn, (*repairer).host, (*repairer).ports, (*repairer).path} {
+		(*repairer).blanks, (*repairer).backslashes, (*repairer).placeholders, (*repairer).signIn, (*repairer).host, (*repairer).ports,
+		(*repairer).path} {
 		step(&r)
 	}
 	out.Findings = r.found
 	if r.problem != "" {
-		out.Problem, out.Remedy, out.Hosts = r.problem, r.remedy, r.hosts
+		out.Problem, out.Fix, out.Hosts = r.problem, r.fix, r.hosts
 		return out
 	}
 	u, err := Parse(r.text)
 	if err != nil {
 		if syntax, ok := err.(*SyntaxError); ok {
-			out.Problem, out.Remedy = syntax.Problem, syntax.Remedy
+			out.Problem, out.Fix = syntax.Problem, syntax.Fix
 		} else {
 			out.Problem = err.Error()
 		}
 		return out
 	}
 	if !hostName.MatchString(u.Host) {
-		out.Problem, out.Remedy = "the address holds characters that no address has", "type it like rtsp://192.0.2.20/path"
+		out.Problem, out.Fix = "the address holds characters that no address has", "type it like rtsp://192.0.2.20/path"
 		return out
 	}
 	if r.user != "" || r.secret != "" {
@@ -199,14 +200,14 @@ func wordsFinding(n int) Finding {
 }
 
 type repairer struct {
-	text            string // the part before the sign-in is taken out, or all of it
-	user, secret    string // once they were taken out
-	skip            map[Fault]bool
-	found           []Finding
-	problem, remedy string
-	hosts           []string // of alike readings
-	site            func(netip.Addr) bool
-	chosen          string
+	text         string // the part before the sign-in is taken out, or all of it
+	user, secret string // once they were taken out
+	skip         map[Fault]bool
+	found        []Finding
+	problem, fix string
+	hosts        []string // of alike readings
+	site         func(netip.Addr) bool
+	chosen       string
 }
 
 // note records a fault unless it is to be left; it reports whether to mend it.
@@ -220,7 +221,13 @@ func (r *repairer) note(f Fault, problem, becomes string) bool {
 
 const around = "\"'`“”„‟‘’‚«»‹›"
 
+// sentence is the end of a sentence behind a closing quote: the stop goes before the quotes do.
+var sentence = regexp.MustCompile(`([` + around + `])[.!:]+\s*$`)
+
 func (r *repairer) quotes() {
+	if sentence.MatchString(r.text) && r.note(Stop, "a full stop stands behind the URL", "left out") {
+		r.text = sentence.ReplaceAllString(r.text, "$1")
+	}
 	bare := strings.Trim(r.text, around+" \t\r\n,;")
 	if strings.HasPrefix(bare, "<") && strings.HasSuffix(bare, ">") && strings.Count(bare, "<") == 1 {
 		bare = strings.Trim(bare, "<>")
@@ -320,7 +327,7 @@ func (r *repairer) scheme() {
 			if m[2] != "" {
 				port = ", port " + m[2]
 			}
-			r.problem, r.remedy = "it names the multicast group "+a.String()+port+" and no camera", "paste the rtsp:// URL of the camera that sends to the group"
+			r.problem, r.fix = "it names the multicast group "+a.String()+port+" and no camera", "paste the rtsp:// URL of the camera that sends to the group"
 			return
 		}
 	}
@@ -393,7 +400,7 @@ func (r *repairer) placeholders() {
 				host = strings.TrimSuffix(host[:m[0]], ":") + host[m[1]:]
 			}
 		} else {
-			r.problem, r.remedy = "a placeholder stands where the address belongs", "put the camera's address in its place"
+			r.problem, r.fix = "a placeholder stands where the address belongs", "put the camera's address in its place"
 		}
 	}
 	// Brackets around a real IPv4 address or name are left from a manual.
@@ -405,7 +412,7 @@ func (r *repairer) placeholders() {
 		host = bare
 	}
 	if m := holder.FindString(path); m != "" && r.problem == "" {
-		r.problem, r.remedy = "the placeholder "+m+" stands in the path", "put the value in its place"
+		r.problem, r.fix = "the placeholder "+m+" stands in the path", "put the value in its place"
 	}
 	r.text = scheme + "://" + head + host + path
 }

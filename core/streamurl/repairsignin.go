@@ -16,7 +16,7 @@ func (r *repairer) signIn() {
 	}
 	at, alike := r.weigh(rest)
 	if len(alike) > 0 {
-		r.problem, r.remedy, r.hosts = "which @ ends the sign-in cannot be told: the address may be "+strings.Join(alike,
+		r.problem, r.fix, r.hosts = "which @ ends the sign-in cannot be told: the address may be "+strings.Join(alike,
 			" or "), "choose the address that is meant", alike
 		return
 	}
@@ -165,7 +165,7 @@ func (r *repairer) host() {
 	if m := twoPorts.FindStringSubmatch(host); m != nil {
 		switch {
 		case m[2] != m[3]:
-			r.problem, r.remedy = "two ports stand behind the address, "+m[2]+" and "+m[3], "leave the one that is right"
+			r.problem, r.fix = "two ports stand behind the address, "+m[2]+" and "+m[3], "leave the one that is right"
 			return
 		case r.note(PortTwice, "the port stands twice", m[2]):
 			host = m[1] + ":" + m[2]
@@ -178,14 +178,14 @@ func (r *repairer) host() {
 	if dotted.MatchString(name) {
 		fixed := strings.NewReplacer(",", ".", "l", "1", "I", "1", "o", "0", "O", "0").Replace(name)
 		if _, err := netip.ParseAddr(fixed); err != nil {
-			r.problem, r.remedy = name+" is no address: each of its four parts goes from 0 to 255", "correct it"
+			r.problem, r.fix = name+" is no address: each of its four parts goes from 0 to 255", "correct it"
 			return
 		}
 		if fixed != name && r.note(Typo, "letters or commas stand in the address where digits or dots belong", fixed) {
 			name = fixed
 		}
 	} else if numbers.MatchString(name) {
-		r.problem, r.remedy = name+" is no address: it needs four parts from 0 to 255", "type it like 192.0.2.20"
+		r.problem, r.fix = name+" is no address: it needs four parts from 0 to 255", "type it like 192.0.2.20"
 		return
 	}
 	if port != "" {

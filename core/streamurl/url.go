@@ -25,10 +25,10 @@ type URL struct {
 }
 
 // A SyntaxError says why a text is no stream URL, without repeating it: it may hold a password.
-type SyntaxError struct{ Problem, Remedy string }
+type SyntaxError struct{ Problem, Fix string }
 
 func (e *SyntaxError) Error() string {
-	return "this is not a stream URL: " + e.Problem + "; " + e.Remedy
+	return "this is not a stream URL: " + e.Problem + "; " + e.Fix
 }
 
 var defaultPorts = map[string]int{"rtsp": 554, "rtsps": 322, "http": 80, "https": 443}

@@ -42,7 +42,7 @@ func TestParseErrorsHoldNoSecret(t *testing.T) {
 		var syntax *SyntaxError
 		require.ErrorAs(t, err, &syntax, in)
 		assert.NotContains(t, err.Error(), "tarn")
-		assert.NotEmpty(t, syntax.Remedy)
+		assert.NotEmpty(t, syntax.Fix)
 	}
 }
 

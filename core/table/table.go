@@ -25,14 +25,14 @@ const (
 type Error struct {
 	Line    int // counted from 1; 0 for the whole
 	Problem string
-	Remedy  string
+	Fix     string
 }
 
 func (e *Error) Error() string {
 	if e.Line == 0 {
-		return e.Problem + "; " + e.Remedy
+		return e.Problem + "; " + e.Fix
 	}
-	return fmt.Sprintf("line %d: %s; %s", e.Line, e.Problem, e.Remedy)
+	return fmt.Sprintf("line %d: %s; %s", e.Line, e.Problem, e.Fix)
 }
 
 // CSV reads a CSV file (RFC 4180) as spreadsheets write them: parted by commas, semicolons or tabs, in UTF-8, UTF-16 or
@@ -40,7 +40,7 @@ func (e *Error) Error() string {
 func CSV(raw []byte) (cells [][]string, err error) {
 	if len(raw) > MaxBytes {
 		return nil, &Error{Problem: fmt.Sprintf("the file is larger than %d MB", MaxBytes>>20),
-			Remedy: "save the list alone, without pictures and other sheets"}
+			Fix: "save the list alone, without pictures and other sheets"}
 	}
 	text := decode(raw)
 	r := csv.NewReader(strings.NewReader(text))
@@ -51,7 +51,7 @@ func CSV(raw []byte) (cells [][]string, err error) {
 			return cells, nil
 		}
 		if err != nil {
-			return nil, &Error{Problem: "the file cannot be read as CSV: " + err.Error(), Remedy: "save it again as CSV or XLSX"}
+			return nil, &Error{Problem: "the file cannot be read as CSV: " + err.Error(), Fix: "save it again as CSV or XLSX"}
 		}
 		cells = append(cells, record)
 		if err := Check(cells); err != nil {
@@ -63,7 +63,7 @@ func CSV(raw []byte) (cells [][]string, err error) {
 // Check refuses a table with too many rows.
 func Check(cells [][]string) error {
 	if len(cells) > maxRows+1 {
-		return &Error{Problem: fmt.Sprintf("the list has more than %d rows", maxRows), Remedy: "bring the rows of this site alone"}
+		return &Error{Problem: fmt.Sprintf("the list has more than %d rows", maxRows), Fix: "bring the rows of this site alone"}
 	}
 	return nil
 }

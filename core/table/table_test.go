@@ -46,7 +46,7 @@ func TestTablesAreBounded(t *testing.T) {
 	require.NoError(t, err, "as many rows and a row of headings")
 	_, err = table.CSV([]byte(strings.Repeat("a\n", 20_002)))
 	assert.ErrorContains(t, err, "more than 20000 rows")
-	assert.Equal(t, "line 3: no address; give one", (&table.Error{Line: 3, Problem: "no address", Remedy: "give one"}).Error())
+	assert.Equal(t, "line 3: no address; give one", (&table.Error{Line: 3, Problem: "no address", Fix: "give one"}).Error())
 }
 
 func TestColumns(t *testing.T) {
@@ -56,8 +56,9 @@ func TestColumns(t *testing.T) {
 		want  map[int]string
 		next  int
 	}{
-		"in the first row":            {[][]string{{"Name", "IP"}, {"a", "192.0.2.7"}}, map[int]string{0: "name", 1: "address"}, 1},
-		"below a title":               {[][]string{{"Tarnside Museum"}, {"", "Camera:", " IP "}}, map[int]string{1: "name", 2: "address"}, 2},
+		"in the first row": {[][]string{{"Name", "IP"}, {"a", "192.0.2.7"}}, map[int]string{0: "name", 1: "address"}, 1},
+		"below a title": {[][]string{{"Tarnside Museum"}, {"", "Camera:", " IP "}}, map[int]string{1: "name", 2: "address"},
+			2},
 		"one column alone":            {[][]string{{"address"}, {"192.0.2.7"}}, map[int]string{0: "address"}, 1},
 		"a word twice":                {[][]string{{"ip", "name", "address"}}, map[int]string{0: "address", 1: "name"}, 1},
 		"one word among others":       {[][]string{{"name", "colour"}, {"a", "b"}}, nil, 0},

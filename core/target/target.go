@@ -27,6 +27,7 @@ type Access struct {
 	Dial    address.Dialer
 	Address string        // as the kind writes it: of a recorder by ONVIF, its device service
 	SignIn  signin.SignIn // the anonymous one where the target wants none
+	Pin     string        // SHA-256 of the certificate that it is known by, in hex; "" for none
 	Leave   signin.Leave  // is asked before the sign-in goes out
 	InScope func(netip.Addr) bool
 	Log     *exchange.Log

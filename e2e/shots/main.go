@@ -38,7 +38,7 @@ var shots = []shot{
 	{name: "keyring", path: "/sites/SITE/keyring", width: 1280, height: 800, theme: "day"},
 	{name: "phone", path: "/sites/SITE?device=DEVICE:Water tower", width: 390, height: 844, theme: "day"},
 	{name: "agree", path: "/sites/SITE?device=DEVICE:Coal wharf", width: 1280, height: 800, theme: "day", after: press("Agree to send it")},
-	{name: "ladder", path: "/sites/SITE?device=DEVICE:Coal wharf", width: 1280, height: 900, theme: "day", after: toLadder},
+	{name: "measures", path: "/sites/SITE?device=DEVICE:Footbridge", width: 1280, height: 1000, theme: "day", after: toMeasures},
 	{name: "paths", path: "/sites/SITE/paths", width: 1280, height: 800, theme: "day"},
 	{name: "repair", path: "/sites/SITE", width: 1280, height: 800, theme: "day", after: pasteDamaged},
 	{name: "sign-in-grid", path: "/sites/SITE?device=DEVICE:Ticket window", width: 1280, height: 800, theme: "day", after: toGrid},
@@ -186,14 +186,10 @@ func planAddresses(p *rod.Page) error {
 	return err
 }
 
-// toLadder brings the paths that were tried into sight.
-func toLadder(p *rod.Page) error {
+// toMeasures brings what was measured of a stream into sight, with what to act on.
+func toMeasures(p *rod.Page) error {
 	return rod.Try(func() {
-		p.MustElementR("button", "Agree to send it").MustClick()
-		p.MustElementR("button", "Agree and go on").MustClick()
-		p.MustElement(`[aria-label="Paths tried"]`).MustScrollIntoView()
-		p.MustElement(`[data-run="finished"]`)
-		p.MustElement(`[aria-label="Paths tried"]`).MustScrollIntoView()
+		p.MustElement(`[data-finding="wrong_clock"]`).MustEval(`() => this.scrollIntoView({ block: "start" })`)
 	})
 }
 

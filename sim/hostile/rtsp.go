@@ -25,6 +25,15 @@ var (
 	hugeSPS    = []byte{0x67, 0x42, 0x00, 0x1e, 0xf8, 0x00, 0x10, 0x00, 0x08, 0x00, 0x04, 0x00, 0xa0}
 )
 
+// hugeSPS265 is an H.265 parameter set that claims 65535 x 65535.
+var hugeSPS265, _ = base64.StdEncoding.DecodeString("QgEBImAAAACAAAAAAAB7oAAIAAAABAABgA==")
+
+// of describes a stream of another codec.
+func of(rtpmap, fmtp string) string {
+	return "v=0\r\no=- 1 1 IN IP4 0.0.0.0\r\ns=x\r\nm=video 0 RTP/AVP 96\r\na=rtpmap:96 " + rtpmap + "\r\na=fmtp:96 " + fmtp +
+		"\r\na=control:t\r\n"
+}
+
 const sdp = "v=0\r\no=- 1 1 IN IP4 0.0.0.0\r\ns=x\r\nm=video 0 RTP/AVP 96\r\na=rtpmap:96 H264/90000\r\na=control:t\r\n"
 
 // frame is one interleaved RTP packet.
@@ -215,6 +224,38 @@ func streams() []Device {
 			plays(pictures(hugeSPS, goodPPS, append([]byte{0x65}, noise(900)...)))},
 		{"plays a key frame of random bytes behind a good parameter set", Streams, diagnose.NotDecodable,
 			plays(pictures(goodSPS, goodPPS, append([]byte{0x65}, noise(900)...)))},
+		{"plays H.265 whose parameter set claims 65535 x 65535", Streams, diagnose.BadParameterSet,
+			playsAs(of("H265/90000", ""), pictures(hugeSPS265, goodPPS, append([]byte{19 << 1, 1}, noise(900)...)))},
+		{"plays H.265 in packets that end before their units do", Streams, diagnose.BadParameterSet,
+			playsAs(of("H265/90000", "sprop-vps=QAE=; sprop-sps="+strings.Repeat("QgEB,", 200)), func(c *conn) {
+				c.forever(frame(1, 1, true, append([]byte{48 << 1, 1, 0xff, 0xff}, noise(600)...)))
+			})},
+		{"says H.264 and plays H.265", Streams, diagnose.NoKeyframe, plays(func(c *conn) {
+			c.forever(frame(1, 1, true, append([]byte{49 << 1, 1, 0x80 | 19}, make([]byte, 900)...)))
+		})},
+		{"plays JPEG without tables", Streams, diagnose.NoKeyframe, playsAs(of("JPEG/90000", ""), func(c *conn) {
+			c.forever(frame(1, 1, true, append([]byte{0, 0, 0, 0, 1, 255, 40, 30, 0, 0, 0, 0}, noise(900)...)))
+		})},
+		{"plays JPEG of no size", Streams, diagnose.BadParameterSet, playsAs(of("JPEG/90000", ""), func(c *conn) {
+			c.forever(frame(1, 1, true, append([]byte{0, 0, 0, 0, 1, 80, 0, 0}, noise(900)...)))
+		})},
+		{"plays MPEG-4 whose headers are noise", Streams, diagnose.NoKeyframe,
+			playsAs(of("MP4V-ES/90000", "config="+strings.Repeat("000001", 2000)), func(c *conn) {
+				c.forever(frame(1, 1, true,
+					noise(1400)))
+			})},
+		{"has an audio configuration of 40 kB and metadata without end", Streams, diagnose.NoKeyframe, playsAs(sdp+
+			"m=audio 0 RTP/AVP 97\r\na=rtpmap:97 mpeg4-generic/16000/1\r\na=fmtp:97 config="+strings.Repeat("12",
+			20_000)+"\r\na=control:a\r\n"+
+			"m=application 0 RTP/AVP 96\r\na=rtpmap:96 vnd.onvif.metadata/90000\r\na=control:m\r\n", func(c *conn) {
+			for seq := uint16(0); ; seq++ {
+				b := []byte(frame(seq, 1, false, append([]byte("<a>"), noise(1200)...)))
+				b[1] = byte(2 * (seq % 3)) // each track in turn
+				if !c.say(string(b)) {
+					return
+				}
+			}
+		})},
 		{"floods with datagrams before it is asked to play", Streams, diagnose.NoKeyframe, func(c *conn, _ int) {
 			for {
 				method, cseq, head, more := c.request()

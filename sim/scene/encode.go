@@ -2,6 +2,7 @@ package scene
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -14,11 +15,24 @@ import (
 	"sync"
 )
 
-// loopSeconds is how long a scene takes to meet itself.
-const loopSeconds = 4
+// loopSeconds is how long a scene takes to meet itself; smartSeconds that of one whose key frames come irregularly.
+const (
+	loopSeconds  = 4
+	smartSeconds = 24
+)
 
 // version changes the content key when drawing or encoding changes.
-const version = 3
+const version = 4
+
+// A Codec is what a scene is encoded as.
+type Codec string
+
+const (
+	H264  Codec = "h264"
+	H265  Codec = "h265"
+	JPEG  Codec = "jpeg"
+	MPEG4 Codec = "mpeg4"
+)
 
 // A Format is what to encode a scene as.
 type Format struct {
@@ -27,7 +41,9 @@ type Format struct {
 	FPS            int
 	Kbps           int
 	GOP            int    // frames between key frames
-	Profile        string // x264 profile: baseline, main, high
+	Profile        string // of H.264: baseline, main, high
+	Codec          Codec  // "" for H.264
+	Smart          bool   // key frames after 3, 5 and 16 seconds, as a coder sends them that waits for a change of the scene
 }
 
 func (f Format) key() string {
@@ -35,17 +51,30 @@ func (f Format) key() string {
 	return hex.EncodeToString(sum[:12])
 }
 
-// A Clip is an encoded loop: NAL units of each frame, ready to be sent again and again.
+// frameCount is how many frames the loop has.
+func (f Format) frameCount() int {
+	if f.Smart {
+		return f.FPS * smartSeconds
+	}
+	n := f.FPS * loopSeconds
+	if f.GOP > 0 && n%f.GOP != 0 { // whole intervals, so that key frames are as far apart where the loop joins on to itself
+		n += f.GOP - n%f.GOP
+	}
+	return n
+}
+
+// A Clip is an encoded loop, ready to be sent again and again.
 type Clip struct {
 	Format
-	SPS, PPS []byte
-	Frames   []Frame
+	VPS, SPS, PPS []byte // of H.264 and H.265
+	Config        []byte // of MPEG-4: its headers
+	Frames        []Frame
 }
 
 // A Frame is one access unit.
 type Frame struct {
 	Key  bool
-	NALs [][]byte
+	NALs [][]byte // of JPEG and MPEG-4 the one coded picture
 }
 
 // A Library encodes clips once and keeps them under a folder by content key.
@@ -64,7 +93,7 @@ func (l *Library) Clip(ctx context.Context, f Format) (*Clip, error) {
 	if c != nil {
 		return c, nil
 	}
-	path := filepath.Join(l.Dir, f.key()+".h264")
+	path := filepath.Join(l.Dir, f.key()+"."+string(cmp.Or(f.Codec, H264)))
 	raw, err := os.ReadFile(path)
 	if errors.Is(err, os.ErrNotExist) {
 		if raw, err = encode(ctx, f); err == nil {
@@ -107,15 +136,11 @@ func keep(path string, raw []byte) error {
 }
 
 func encode(ctx context.Context, f Format) ([]byte, error) {
-	frameCount := f.FPS * loopSeconds
-	kbps := fmt.Sprintf("%dk", f.Kbps)
-	cmd := exec.CommandContext(ctx, "ffmpeg", "-v", "error", "-f", "rawvideo", "-pix_fmt", "rgba",
+	args := []string{"-v", "error", "-f", "rawvideo", "-pix_fmt", "rgba",
 		"-s", fmt.Sprintf("%dx%d", f.Width, f.Height), "-r", fmt.Sprint(f.FPS), "-i", "pipe:0",
 		// Grain, as a sensor has it: without it a drawing would not fill the bitrate.
-		"-vf", "noise=alls=9:allf=t,format=yuv420p", "-c:v", "libx264", "-preset", "ultrafast", "-tune", "zerolatency",
-		"-profile:v", f.Profile, "-threads", "1", "-b:v", kbps, "-minrate", kbps, "-maxrate", kbps, "-bufsize", kbps,
-		"-g", fmt.Sprint(f.GOP), "-keyint_min", fmt.Sprint(f.GOP), "-sc_threshold", "0", "-bf", "0",
-		"-x264-params", "repeat-headers=1:slices=1:nal-hrd=cbr", "-f", "h264", "pipe:1")
+		"-vf", "noise=alls=9:allf=t,format=yuv420p", "-threads", "1"}
+	cmd := exec.CommandContext(ctx, "ffmpeg", append(append(args, f.coder()...), "pipe:1")...)
 	var out, complaint bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &complaint
 	in, err := cmd.StdinPipe()
@@ -125,7 +150,7 @@ func encode(ctx context.Context, f Format) ([]byte, error) {
 	if err := cmd.Start(); err != nil {
 		return nil, fmt.Errorf("ffmpeg draws the scenes and is not to be had (%w); install Debian's package ffmpeg", err)
 	}
-	drawErr := frames(f.Scene, f.Caption, f.Width, f.Height, frameCount, func(img *image.RGBA) error {
+	drawErr := frames(f.Scene, f.Caption, f.Width, f.Height, f.frameCount(), func(img *image.RGBA) error {
 		_, err := in.Write(img.Pix)
 		return err
 	})
@@ -136,9 +161,107 @@ func encode(ctx context.Context, f Format) ([]byte, error) {
 	return out.Bytes(), drawErr
 }
 
-// parse splits an Annex B stream into frames. The encoder writes one slice a frame.
+// coder are the encoder's options.
+func (f Format) coder() []string {
+	kbps, gop := fmt.Sprintf("%dk", f.Kbps), fmt.Sprint(f.GOP)
+	rate := []string{"-b:v", kbps, "-maxrate", kbps, "-bufsize", kbps}
+	keys := []string{"-g", gop, "-bf", "0"}
+	if f.Smart {
+		keys = []string{"-g", "10000", "-force_key_frames", "0,3,8", "-bf", "0"}
+	}
+	switch f.Codec {
+	case H265:
+		return []string{"-c:v", "libx265", "-preset", "ultrafast", "-x265-params",
+			fmt.Sprintf("log-level=none:pools=1:frame-threads=1:slices=1:"+
+				"bframes=0:scenecut=0:keyint=%[1]d:min-keyint=%[1]d:repeat-headers=1:bitrate=%[2]d:vbv-maxrate=%[2]d:vbv-bufsize=%[2]d",
+				f.GOP, f.Kbps),
+			"-f", "hevc"}
+	case JPEG:
+		return append([]string{"-c:v", "mjpeg", "-huffman", "default", "-pix_fmt", "yuvj420p", "-f", "mjpeg"}, rate...)
+	case MPEG4:
+		return append(append([]string{"-c:v", "mpeg4", "-f", "m4v"}, rate...), keys...)
+	}
+	return append(append([]string{"-c:v", "libx264", "-preset", "ultrafast", "-tune", "zerolatency", "-profile:v", f.Profile, "-minrate",
+		kbps,
+		"-sc_threshold", "0", "-keyint_min", gop, "-x264-params", "repeat-headers=1:slices=1:nal-hrd=cbr", "-f", "h264"}, rate...), keys...)
+}
+
+// parse splits an encoded stream into frames.
 func parse(f Format, raw []byte) (*Clip, error) {
 	c := &Clip{Format: f}
+	switch f.Codec {
+	case H265:
+		c.parse265(raw)
+	case JPEG:
+		for i, picture := range bytes.SplitAfter(raw, []byte{0xff, 0xd9, 0xff, 0xd8}) {
+			if i > 0 {
+				picture = append([]byte{0xff, 0xd8}, picture...)
+			}
+			c.Frames = append(c.Frames, Frame{Key: true, NALs: [][]byte{bytes.TrimSuffix(picture, []byte{0xff, 0xd8})}})
+		}
+	case MPEG4:
+		c.parseMPEG4(raw)
+	default:
+		c.parse264(raw)
+	}
+	if len(c.Frames) != f.frameCount() || f.Codec != JPEG && c.SPS == nil && c.Config == nil || !c.Frames[0].Key {
+		return nil, fmt.Errorf("scene %s encoded to %d frames in place of %d", f.Scene, len(c.Frames), f.frameCount())
+	}
+	return c, nil
+}
+
+// parse265 takes an Annex B stream of H.265 apart. The encoder writes one slice a frame.
+func (c *Clip) parse265(raw []byte) {
+	var pending [][]byte
+	for _, nal := range split(raw) {
+		pending = append(pending, nal)
+		switch kind := nal[0] >> 1 & 0x3f; {
+		case kind == 32:
+			c.VPS = nal
+		case kind == 33:
+			c.SPS = nal
+		case kind == 34:
+			c.PPS = nal
+		case kind < 32:
+			c.Frames = append(c.Frames, Frame{Key: kind >= 16, NALs: pending})
+			pending = nil
+		}
+	}
+}
+
+// parseMPEG4 takes a stream of MPEG-4 apart: each picture with the headers before it. The first headers are the configuration.
+func (c *Clip) parseMPEG4(raw []byte) {
+	begin, picture := 0, false
+	for at := 0; at+4 <= len(raw); at++ {
+		if raw[at] != 0 || raw[at+1] != 0 || raw[at+2] != 1 {
+			continue
+		}
+		code := raw[at+3]
+		if picture && (code == 0xb0 || code == 0xb3 || code == 0xb6) {
+			c.add4(raw[begin:at])
+			begin, picture = at, false
+		}
+		picture = picture || code == 0xb6
+	}
+	c.add4(raw[begin:])
+}
+
+func (c *Clip) add4(frame []byte) {
+	at := bytes.Index(frame, []byte{0, 0, 1, 0xb6})
+	if at < 0 || at+5 > len(frame) {
+		return
+	}
+	if c.Config == nil {
+		c.Config = frame[:at]
+		if group := bytes.Index(c.Config, []byte{0, 0, 1, 0xb3}); group >= 0 {
+			c.Config = c.Config[:group]
+		}
+	}
+	c.Frames = append(c.Frames, Frame{Key: frame[at+4]>>6 == 0, NALs: [][]byte{frame}})
+}
+
+// parse264 takes an Annex B stream of H.264 apart. The encoder writes one slice a frame.
+func (c *Clip) parse264(raw []byte) {
 	var pending [][]byte
 	for _, nal := range split(raw) {
 		pending = append(pending, nal)
@@ -157,10 +280,6 @@ func parse(f Format, raw []byte) (*Clip, error) {
 			}
 		}
 	}
-	if len(c.Frames) != f.FPS*loopSeconds || c.SPS == nil || c.PPS == nil || !c.Frames[0].Key {
-		return nil, fmt.Errorf("scene %s did not encode to %d frames", f.Scene, f.FPS*loopSeconds)
-	}
-	return c, nil
 }
 
 func split(raw []byte) (out [][]byte) {

@@ -262,3 +262,28 @@ func frames(name, caption string, w, h, n int, each func(*image.RGBA) error) err
 	}
 	return nil
 }
+
+// Likest names the scene that a picture shows, by what stands still in it: a wrong channel is told from the right one.
+func Likest(img image.Image) string {
+	const w, h = 32, 18
+	b := img.Bounds()
+	best, name := math.Inf(1), ""
+	for _, n := range Names() {
+		c := newCanvas(w*10, h*10)
+		sketches[n].still(c)
+		off := 0.0
+		for y := range h {
+			for x := range w {
+				r1, g1, b1, _ := c.img.At(x*10+5, y*10+5).RGBA()
+				r2, g2, b2, _ := img.At(b.Min.X+(2*x+1)*b.Dx()/(2*w), b.Min.Y+(2*y+1)*b.Dy()/(2*h)).RGBA()
+				for _, d := range []float64{float64(r1) - float64(r2), float64(g1) - float64(g2), float64(b1) - float64(b2)} {
+					off += min(math.Abs(d), 0x2000) // what moves counts no more than what is a little off
+				}
+			}
+		}
+		if off < best {
+			best, name = off, n
+		}
+	}
+	return name
+}

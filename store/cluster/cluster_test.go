@@ -54,7 +54,7 @@ func TestClusterKeepsItsDataOverAStart(t *testing.T) {
 	assert.Equal(t, os.FileMode(0o600), secret.Mode().Perm())
 }
 
-func TestBrokenFoldersAreSaidWithARemedy(t *testing.T) {
+func TestBrokenFoldersAreSaidWithAFix(t *testing.T) {
 	ctx := context.Background()
 	var folderErr *FolderError
 	foreign := folder(t)

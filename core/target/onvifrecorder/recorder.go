@@ -28,7 +28,7 @@ func (Driver) Kind() target.Kind { return Kind }
 // Connect implements target.Driver. The address is that of the device service; the recorder's clock is read first, since it is wanted for
 // signing in.
 func (Driver) Connect(ctx context.Context, a target.Access) (target.Session, error) {
-	c := onvif.New(a.Address, onvif.Options{Dial: a.Dial, SignIn: a.SignIn, Leave: a.Leave, InScope: a.InScope, Log: a.Log})
+	c := onvif.New(a.Address, onvif.Options{Dial: a.Dial, SignIn: a.SignIn, Leave: a.Leave, InScope: a.InScope, Pin: a.Pin, Log: a.Log})
 	if _, err := c.Clock(ctx); err != nil {
 		c.Close()
 		return nil, err
@@ -143,7 +143,8 @@ func (r *Session) orphan(ctx context.Context, url string, jobs map[string]onvif.
 	}
 	list, err := r.client.Receivers(ctx)
 	for _, x := range list {
-		if u, perr := streamurl.Parse(x.URI); perr == nil && !used[x.Token] && u.HostPort() == want.HostPort() && u.Target() == want.Target() {
+		if u, perr := streamurl.Parse(x.URI); perr == nil && !used[x.Token] && u.HostPort() == want.HostPort() &&
+			u.Target() == want.Target() {
 			return x.Token, nil
 		}
 	}
@@ -178,7 +179,8 @@ func unfit(err error, url string) error {
 		return err
 	}
 	head, _, _ := strings.Cut(strings.TrimPrefix(u.Reveal(), u.Scheme+"://"), "@")
-	out := &diagnose.UnfitSignInError{Encoded: strings.Contains(head, "%"), Long: len(u.SignIn.Secret.Reveal()) > longSecret, Answer: f.Reason}
+	out := &diagnose.UnfitSignInError{Encoded: strings.Contains(head, "%"), Long: len(u.SignIn.Secret.Reveal()) > longSecret,
+		Answer: f.Reason}
 	if !out.Encoded && !out.Long {
 		return err
 	}

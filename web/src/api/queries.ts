@@ -1,8 +1,7 @@
-import { QueryClient, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { QueryClient, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
-import { toast } from "sonner";
 import { apply, type Changes, type LineUp } from "./changes";
-import { api, must, Problem, type Device } from "./client";
+import { api, must, Problem } from "./client";
 import { keys } from "./keys";
 
 export const client = new QueryClient({
@@ -99,154 +98,10 @@ export function useSitesEvents() {
 export const useHealth = () =>
   useQuery({ queryKey: keys.health(), queryFn: () => must(api.GET("/api/health")), refetchInterval: 60_000, retry: false });
 
-/** Shows a problem as a toast, with its fix. */
-export function say(e: unknown) {
-  if (e instanceof Problem) toast.error(e.message, { description: e.fix });
-  else toast.error(String(e));
-}
-
-export function useOpenLatches(site: string) {
-  const q = useQueryClient();
-  return useMutation({
-    mutationFn: (body: { devices: string[]; target?: string; again?: boolean; retry?: boolean }) =>
-      must(api.POST("/api/sites/{site}/open", { params: { path: { site } }, body })),
-    onSuccess: () => q.invalidateQueries({ queryKey: keys.runs(site) }),
-    onError: say,
-  });
-}
-
-export function useSweep(site: string) {
-  const q = useQueryClient();
-  return useMutation({
-    mutationFn: (confirm: boolean) =>
-      must(api.POST("/api/sites/{site}/sweeps", { params: { path: { site } }, body: { confirm_large: confirm } })),
-    onSuccess: () => q.invalidateQueries({ queryKey: keys.runs(site) }),
-  });
-}
-
-export function useRename(site: string) {
-  const q = useQueryClient();
-  const rename = async (device: string, name: string) =>
-    must(api.PATCH("/api/devices/{device}", { params: { path: { device } }, body: { name } }));
-  return useMutation({
-    mutationFn: ({ device, name }: { device: string; name: string }) => rename(device, name),
-    onSuccess: (out, { device, name }) => {
-      q.invalidateQueries({ queryKey: keys.devices(site) });
-      toast(name ? `Named “${name}”` : "Name taken back", {
-        action: { label: "Undo", onClick: () => rename(device, out.before).catch(say) },
-      });
-    },
-    onError: say,
-  });
-}
-
-export function useRemove(site: string) {
-  const q = useQueryClient();
-  return useMutation({
-    mutationFn: (body: { devices: string[]; target: string }) =>
-      must(api.POST("/api/sites/{site}/remove", { params: { path: { site } }, body })),
-    onSuccess: () => q.invalidateQueries({ queryKey: keys.runs(site) }),
-    onError: say,
-  });
-}
-
-type AddressLine = {
-  device: string;
-  address?: string;
-  dhcp?: boolean;
-  bits?: number;
-  gateway?: string;
-  dns?: string;
-  ntp?: string;
-  host?: string;
-  time_zone?: string;
-  clock?: boolean;
-  no_dns?: boolean;
-  no_ntp?: boolean;
-};
-
-export function useReaddress(site: string) {
-  const q = useQueryClient();
-  return useMutation({
-    mutationFn: (body: { title: string; lines: AddressLine[] }) =>
-      must(api.POST("/api/sites/{site}/addresses", { params: { path: { site } }, body })),
-    onSuccess: () => q.invalidateQueries({ queryKey: keys.runs(site) }),
-  });
-}
-
-/** The lines that put devices back to what they had before. */
-export const backToBefore = (devices: Device[]): AddressLine[] =>
-  devices.flatMap((d) => {
-    const b = d.moved?.before;
-    const a = d.moved?.after;
-    // What was set by hand for the first time goes back to DHCP.
-    return b
-      ? [
-          {
-            no_dns: !b.dns?.length && !!a?.dns?.length,
-            no_ntp: !b.ntp && !!a?.ntp,
-            device: d.id,
-            address: b.addr,
-            dhcp: b.dhcp,
-            bits: b.bits,
-            gateway: b.gateway || undefined,
-            dns: b.dns?.join(", "),
-            ntp: b.ntp,
-            host: b.host,
-            time_zone: b.time_zone,
-          },
-        ]
-      : [];
-  });
-
-type Remedy = { action: "streams" | "clock" | "stream_user"; devices: Device[]; undo?: boolean; user?: string; each?: boolean };
-
-/** Mends one thing on devices; the toast takes it back. */
-export function useRemedy(site: string) {
-  const q = useQueryClient();
-  const send = async ({ devices, ...rest }: Remedy) =>
-    must(api.POST("/api/sites/{site}/remedies", { params: { path: { site } }, body: { devices: devices.map((d) => d.id), ...rest } }));
-  return useMutation({
-    mutationFn: send,
-    onSuccess: () => {
-      q.invalidateQueries({ queryKey: keys.runs(site) });
-      q.invalidateQueries({ queryKey: keys.signIns() });
-    },
-  });
-}
-
-export function useForget(site: string) {
-  const q = useQueryClient();
-  return useMutation({
-    mutationFn: (devices: string[]) => must(api.POST("/api/sites/{site}/forget", { params: { path: { site } }, body: { devices } })),
-    onSuccess: () => q.invalidateQueries({ queryKey: keys.devices(site) }),
-    onError: say,
-  });
-}
-
 export const useGuidance = (device: string) =>
   useQuery({
     queryKey: keys.guidance(device),
     queryFn: () => must(api.GET("/api/devices/{device}/guidance", { params: { path: { device } } })),
   });
 
-export function useConsent(site: string, device: string) {
-  const q = useQueryClient();
-  const path = { params: { path: { device } } };
-  return useMutation({
-    mutationFn: (given: { address: string; reason: string } | null) =>
-      given
-        ? must(api.POST("/api/devices/{device}/consent", { ...path, body: given }))
-        : must(api.DELETE("/api/devices/{device}/consent", path)),
-    onSuccess: () => q.invalidateQueries({ queryKey: keys.devices(site) }),
-    onError: say,
-  });
-}
-
-export function useWatch(site: string) {
-  const q = useQueryClient();
-  return useMutation({
-    mutationFn: (on: boolean) => must(api.PUT("/api/sites/{site}/watch", { params: { path: { site } }, body: { on } })),
-    onSuccess: () => q.invalidateQueries({ queryKey: keys.site(site) }),
-  });
-}
+export const usePathBooks = () => useQuery({ queryKey: keys.pathBooks(), queryFn: () => must(api.GET("/api/path-books")) });

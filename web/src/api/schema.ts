@@ -579,6 +579,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/fixes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Mend one thing on devices, read back, or take it back */
+        post: operations["fix-devices"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/forget": {
         parameters: {
             query?: never;
@@ -624,23 +641,6 @@ export interface paths {
         put?: never;
         /** Take a pasted URL, find its siblings by a recipe and prove them */
         post: operations["take-paste"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/sites/{site}/remedies": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Mend one thing on devices, read back, or take it back */
-        post: operations["remedy-devices"];
         delete?: never;
         options?: never;
         head?: never;
@@ -709,6 +709,23 @@ export interface paths {
         put?: never;
         /** Sweep the site's ranges */
         post: operations["start-sweep"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/tune": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Set the streams of devices to a plan, read back and measured, or put them back */
+        post: operations["tune-devices"];
         delete?: never;
         options?: never;
         head?: never;
@@ -807,13 +824,29 @@ export interface components {
             skew_ms: number;
         };
         Audio: {
+            /**
+             * Format: double
+             * @description payload
+             */
+            bitrate_kbps?: number;
             /** Format: int64 */
             channels?: number;
             codec: string;
+            /**
+             * Format: double
+             * @description mean level below full scale, of codecs that tell it without decoding: G.711, L16
+             */
+            level_dbfs?: number;
             /** Format: int64 */
             packets: number;
+            /** @description why its configuration cannot be right */
+            problem?: string;
+            /** @description of AAC: its object type */
+            profile?: string;
             /** Format: int64 */
             sample_rate: number;
+            /** @description there is a track, and nothing in it */
+            silent?: boolean;
         };
         BookView: {
             /** @description missing for the books of the product */
@@ -828,6 +861,14 @@ export interface components {
             subject?: string;
             /** Format: date-time */
             until: string;
+        };
+        Change: {
+            /** @description what the plan asks for, which the device may not offer to the digit */
+            asked: string;
+            field: string;
+            from: string;
+            stream: string;
+            to: string;
         };
         "Change-sign-inRequest": {
             /** @description tried on these devices only, and nowhere where there are none */
@@ -919,6 +960,8 @@ export interface components {
             /** @description what a person should act on beside the next step */
             findings?: components["schemas"]["FindingView"][];
             firmware?: string;
+            /** @description changes made on it that can be taken back */
+            fixes?: components["schemas"]["FixView"][];
             /** @description what the sign-ins open */
             grid?: components["schemas"]["GridRow"][];
             /** Format: date-time */
@@ -928,8 +971,6 @@ export interface components {
             is?: string;
             /** @enum {string} */
             kind: "camera" | "recorder" | "other";
-            /** @description paths that were tried, of a device without a device service */
-            ladder?: components["schemas"]["LadderView"];
             latches: components["schemas"]["Latch"][];
             /**
              * Format: date-time
@@ -955,8 +996,6 @@ export interface components {
             ports: components["schemas"]["Port"][];
             /** @description network services by the device's own word */
             protocols?: components["schemas"]["Protocol"][];
-            /** @description changes made on it that can be taken back */
-            remedies?: components["schemas"]["RemedyView"][];
             /** @description differs when anything else in this view does */
             revision: string;
             serial?: string;
@@ -969,6 +1008,10 @@ export interface components {
             snapshot?: components["schemas"]["PictureView"];
             stray: boolean;
             streams: components["schemas"]["StreamView"][];
+            /** @description paths that were tried, of a device without a device service */
+            tried_paths?: components["schemas"]["TriedPathsView"];
+            /** @description how its streams were set, where somebody has */
+            tuning?: components["schemas"]["TuningView"];
             /** @description the recorder that it is reached through */
             via?: components["schemas"]["ViaView"];
             /** @description the device's own page */
@@ -1008,6 +1051,23 @@ export interface components {
             /** @description at least 10 characters */
             password: string;
         };
+        FixBody: {
+            /** @enum {string} */
+            action: "streams" | "clock" | "stream_user";
+            devices: string[];
+            /** @description a password of its own for each device; one for all where it is missing */
+            each?: boolean;
+            /** @description put back what was before */
+            undo?: boolean;
+            /** @description name of the stream user to make */
+            user?: string;
+        };
+        FixView: {
+            /** @enum {string} */
+            action: "streams" | "clock" | "stream_user";
+            after: string;
+            before: string;
+        };
         "Forget-devicesRequest": {
             devices: string[];
         };
@@ -1020,6 +1080,20 @@ export interface components {
             device: string;
             differs?: string;
             row: components["schemas"]["Row"];
+        };
+        FrameSize: {
+            /** Format: int64 */
+            count: number;
+            /** Format: int64 */
+            mean_bytes: number;
+            /** Format: int64 */
+            most_bytes: number;
+        };
+        FrameSizes: {
+            /** @description B-frames */
+            bidirectional?: components["schemas"]["FrameSize"];
+            key?: components["schemas"]["FrameSize"];
+            predicted?: components["schemas"]["FrameSize"];
         };
         GridRow: {
             /** @description of that user, by the device's own word */
@@ -1126,13 +1200,6 @@ export interface components {
             /** @description why its password is a finding; missing where it is good */
             weak?: string;
         };
-        LadderView: {
-            /** @description what the server judges first */
-            manner: string;
-            recipe?: string;
-            shape?: string;
-            tried: components["schemas"]["Tried"][];
-        };
         Latch: {
             diagnosis?: components["schemas"]["Diagnosis"];
             evidence?: string;
@@ -1154,6 +1221,10 @@ export interface components {
             warnings: string[];
         };
         Measured: {
+            /** @description of one pixel, width to height, where the stream says that it is not square */
+            aspect?: string;
+            /** @description of the whole seconds, kbit/s */
+            bitrate?: components["schemas"]["Spread"];
             /**
              * Format: double
              * @description payload, over whole key-frame intervals where at least one was seen
@@ -1161,9 +1232,17 @@ export interface components {
             bitrate_kbps: number;
             /** @description set when the RTP clock disagrees with arrival */
             clock_note?: string;
+            /**
+             * Format: double
+             * @description seconds of the RTP clock in one second
+             */
+            clock_rate?: number;
             codec: string;
+            /** Format: int64 */
+            duplicates?: number;
             /** Format: double */
             fps: number;
+            frame_sizes?: components["schemas"]["FrameSizes"];
             /** Format: int64 */
             frames: number;
             /** Format: double */
@@ -1175,8 +1254,22 @@ export interface components {
             gop_seconds: number;
             /** Format: int64 */
             height: number;
+            interlaced?: boolean;
+            /**
+             * Format: double
+             * @description RFC 3550 §6.4.1, at the end
+             */
+            jitter_ms?: number;
+            /** @description seconds between key frames, as they came */
+            key_intervals?: number[];
+            /**
+             * @description long: more than 5 s apart
+             * @enum {string}
+             */
+            key_pattern?: "constant" | "varying" | "long";
             /** Format: int64 */
             keyframes: number;
+            level?: string;
             /**
              * Format: int64
              * @description packets missing by sequence number
@@ -1186,9 +1279,37 @@ export interface components {
             malformed?: number;
             /** Format: int64 */
             measured_for_ms: number;
+            /**
+             * Format: int64
+             * @description of one frame
+             */
+            most_slices?: number;
             /** Format: int64 */
             packets: number;
+            /** @description payload of each whole second of the measuring time */
+            per_second_kbps?: number[];
             profile?: string;
+            /**
+             * @description as measured; missing where the time was too short to tell
+             * @enum {string}
+             */
+            rate_control?: "cbr" | "vbr";
+            /**
+             * Format: int64
+             * @description packets that came after a later one
+             */
+            reordered?: number;
+            /** @description set where the size changed while the stream played */
+            segments?: components["schemas"]["Stretch"][];
+            /**
+             * Format: int64
+             * @description by how much the sender's wall clock, of its last RTCP report, runs ahead of ours
+             */
+            sender_clock_ms?: number;
+            /** @description of H.265 */
+            tier?: string;
+            /** @description a payload structure that came and is not read */
+            unread?: string;
             /** Format: int64 */
             width: number;
         };
@@ -1197,6 +1318,19 @@ export interface components {
             added: number;
             /** @description recipes of one name that differ; ours stayed */
             conflicts: components["schemas"]["Conflict"][];
+        };
+        Metadata: {
+            /** Format: int64 */
+            documents: number;
+            /** @description the kinds of document that came: VideoAnalytics, PTZ, Event */
+            kinds?: string[];
+            /**
+             * Format: int64
+             * @description documents that could not be read
+             */
+            malformed?: number;
+            /** Format: int64 */
+            packets: number;
         };
         MovedView: {
             after: components["schemas"]["Setting"];
@@ -1227,7 +1361,7 @@ export interface components {
              * @description what the button does
              * @enum {string}
              */
-            action: "open" | "add_sign_in" | "agree" | "agree_weaker" | "claim" | "change_ranges" | "open_recorder" | "place" | "stream_user" | "streams_on" | "take_certificate" | "wait" | "none";
+            action: "open" | "add_sign_in" | "agree" | "agree_weaker" | "claim" | "change_ranges" | "open_recorder" | "place" | "stream_user" | "streams_on" | "take_certificate" | "undo_tuning" | "wait" | "none";
             certificate?: string;
             fix?: string;
             label: string;
@@ -1333,15 +1467,20 @@ export interface components {
         ProofView: {
             /** Format: date-time */
             at: string;
+            /** @description the audio track beside the picture, if packets of it came */
             audio: components["schemas"]["Audio"];
             /** @description the scheme that opened the stream, or none */
             auth: string;
             diagnosis: components["schemas"]["Diagnosis"];
+            /** @description what a person should act on at a stream that plays */
+            findings?: components["schemas"]["Diagnosis"][];
             /**
              * Format: double
              * @description from the start to the last packet of the first whole key frame; 0 when none came
              */
             first_keyframe_ms: number;
+            /** @description the metadata track beside the picture, if packets of it came */
+            metadata?: components["schemas"]["Metadata"];
             ok: boolean;
             server: string;
             steps: components["schemas"]["Step"][];
@@ -1462,22 +1601,11 @@ export interface components {
             subject?: string;
             summary: string;
         };
-        RemedyBody: {
-            /** @enum {string} */
-            action: "streams" | "clock" | "stream_user";
-            devices: string[];
-            /** @description a password of its own for each device; one for all where it is missing */
-            each?: boolean;
-            /** @description put back what was before */
-            undo?: boolean;
-            /** @description name of the stream user to make */
-            user?: string;
-        };
-        RemedyView: {
-            /** @enum {string} */
-            action: "streams" | "clock" | "stream_user";
-            after: string;
-            before: string;
+        Refusal: {
+            asked: string;
+            field: string;
+            stream: string;
+            why: string;
         };
         "Remove-from-targetRequest": {
             devices: string[];
@@ -1518,7 +1646,7 @@ export interface components {
             done: number;
             id: string;
             /** @enum {string} */
-            kind: "sweep" | "open" | "remove" | "readdress" | "claim" | "paste" | "remedy";
+            kind: "sweep" | "open" | "remove" | "address" | "claim" | "paste" | "fix" | "tune";
             /**
              * Format: int64
              * @description time left by the pace so far
@@ -1613,6 +1741,11 @@ export interface components {
         SiteBody: {
             /** @description the number of addresses was shown and confirmed */
             confirm_large?: boolean;
+            /**
+             * Format: int64
+             * @description how much may flow at once while streams are measured, Mbit/s; 0 for a share of what the interface carries
+             */
+            link_mbps?: number;
             name: string;
             /** @description CIDR prefixes, addresses, or first-last */
             ranges: string[];
@@ -1642,6 +1775,11 @@ export interface components {
                 [key: string]: number;
             };
             id: string;
+            /**
+             * Format: int64
+             * @description how much may flow at once while streams are measured, Mbit/s; missing for a share of what the interface carries
+             */
+            link_mbps?: number;
             name: string;
             /** @description how its addresses are laid out */
             network: components["schemas"]["NetworkBody"];
@@ -1668,6 +1806,16 @@ export interface components {
             stuck: number;
             /** @description what devices announce by themselves is listened to */
             watch: boolean;
+        };
+        Spread: {
+            /** Format: double */
+            least: number;
+            /** Format: double */
+            mean: number;
+            /** Format: double */
+            most: number;
+            /** Format: double */
+            p95: number;
         };
         "Start-sweepRequest": {
             /** @description the number of addresses was shown and confirmed */
@@ -1708,6 +1856,19 @@ export interface components {
             level: number;
             says: string;
         };
+        Stretch: {
+            /** Format: int64 */
+            frames: number;
+            /**
+             * Format: int64
+             * @description after the first packet
+             */
+            from_ms: number;
+            /** Format: int64 */
+            height: number;
+            /** Format: int64 */
+            width: number;
+        };
         "Take-certificateRequest": {
             /** @description of the certificate that the person has seen */
             sha256: string;
@@ -1733,6 +1894,35 @@ export interface components {
             recipe: string;
             /** Format: int64 */
             status: number;
+        };
+        TriedPathsView: {
+            /** @description what the server judges first */
+            manner: string;
+            recipe?: string;
+            shape?: string;
+            tried: components["schemas"]["Tried"][];
+        };
+        TuneBody: {
+            devices: string[];
+            /** @description by role (main, sub, third): h264,1280x720,15fps,2000kbps,cbr,gop30; what is left out stays */
+            plan?: {
+                [key: string]: string;
+            };
+            /** @description put back what was before */
+            undo?: boolean;
+        };
+        TuningView: {
+            /** @description by role, what undo puts back */
+            before: {
+                [key: string]: string;
+            };
+            changes: components["schemas"]["Change"][];
+            /** @description by role, as it was wanted */
+            plan: {
+                [key: string]: string;
+            };
+            refused: components["schemas"]["Refusal"][];
+            side_effects: string[];
         };
         "Use-listed-namesResponse": {
             /** Format: int64 */
@@ -3253,6 +3443,41 @@ export interface operations {
             };
         };
     };
+    "fix-devices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FixBody"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "forget-devices": {
         parameters: {
             query?: never;
@@ -3335,41 +3560,6 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["Take-pasteRequest"];
-            };
-        };
-        responses: {
-            /** @description Accepted */
-            202: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["RunView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    "remedy-devices": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                site: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["RemedyBody"];
             };
         };
         responses: {
@@ -3500,6 +3690,41 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["Start-sweepRequest"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "tune-devices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TuneBody"];
             };
         };
         responses: {

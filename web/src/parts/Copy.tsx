@@ -1,6 +1,6 @@
 import { Check, Copy as CopyIcon } from "lucide-react";
 import { useState } from "react";
-import { say } from "@/api/queries";
+import { say } from "@/api/actions";
 
 /** Copies a text, or one that is asked for when it is wanted, and says that it did. */
 export function Copy({ text, label }: { text: string | (() => Promise<string>); label: string }) {

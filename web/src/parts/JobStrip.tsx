@@ -1,11 +1,10 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Check, CircleStop, X } from "lucide-react";
 import { useState } from "react";
-import { api, must, type Run } from "@/api/client";
-import { say, useRuns } from "@/api/queries";
+import { useStop } from "@/api/actions";
+import type { Run } from "@/api/client";
+import { useRuns } from "@/api/queries";
 import { Button } from "./Button";
 import { ago, left } from "./measures";
-import { keys } from "@/api/keys";
 
 /** Long work along the bottom of a site: how far, what it does now, time left, stop. It comes from the server and survives a reload. */
 export function JobStrip({ site }: { site: string }) {
@@ -43,12 +42,7 @@ export function JobStrip({ site }: { site: string }) {
 }
 
 function Line({ run, site }: { run: Run; site: string }) {
-  const q = useQueryClient();
-  const stop = useMutation({
-    mutationFn: () => must(api.POST("/api/runs/{run}/stop", { params: { path: { run: run.id } } })),
-    onSettled: () => q.invalidateQueries({ queryKey: keys.runs(site) }),
-    onError: say,
-  });
+  const stop = useStop(site);
   const share = run.total > 0 ? Math.min(1, run.done / run.total) : 0;
   const running = run.state === "running";
   return (
@@ -71,7 +65,7 @@ function Line({ run, site }: { run: Run; site: string }) {
             {run.kind === "sweep" ? `${Math.round(share * 100)} %` : `${run.done} of ${run.total}`}
           </span>
           {run.left_ms !== undefined && <span className="num shrink-0 text-soft max-sm:hidden">about {left(run.left_ms)} left</span>}
-          <Button className="h-7" onClick={() => stop.mutate()} disabled={stop.isPending}>
+          <Button className="h-7" onClick={() => stop.mutate(run.id)} disabled={stop.isPending}>
             Stop
           </Button>
         </>

@@ -1,9 +1,7 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { toast } from "sonner";
 import { api, must, type Device } from "@/api/client";
-import { say } from "@/api/queries";
-import { base64 } from "./base64";
+import { useAddressList } from "@/api/actions";
 import { Button } from "./Button";
 import { FileButton } from "./FileButton";
 import { Trouble } from "./Trouble";
@@ -13,7 +11,6 @@ import { keys } from "@/api/keys";
 
 /** The address list that somebody brought along, beside what was heard: expected and found, expected and missing, found and unexpected. */
 export function ListShelf({ site, devices, choose }: { site: string; devices: Device[]; choose: (device: string) => void }) {
-  const q = useQueryClient();
   const [shown, setShown] = useState<"found" | "missing" | "unexpected">("missing");
   const path = { params: { path: { site } } };
   // Matched anew whenever the devices are: the key follows what matching looks at.
@@ -23,27 +20,7 @@ export function ListShelf({ site, devices, choose }: { site: string; devices: De
     queryFn: () => must(api.GET("/api/sites/{site}/address-list", path)),
     placeholderData: (old) => old,
   });
-  const refresh = () => q.invalidateQueries({ queryKey: keys.list(site) });
-  const load = useMutation({
-    mutationFn: async (file: File) => must(api.PUT("/api/sites/{site}/address-list", { ...path, body: { content: await base64(file) } })),
-    onSuccess: refresh,
-  });
-  const remove = useMutation({
-    mutationFn: () => must(api.DELETE("/api/sites/{site}/address-list", path)),
-    onSuccess: () => {
-      load.reset();
-      refresh();
-    },
-    onError: say,
-  });
-  const names = useMutation({
-    mutationFn: () => must(api.POST("/api/sites/{site}/address-list/names", path)),
-    onSuccess: (out) => {
-      q.invalidateQueries({ queryKey: keys.devices(site) });
-      toast(`${out.named} ${out.named === 1 ? "device" : "devices"} named as the list does`);
-    },
-    onError: say,
-  });
+  const { bring: load, drop, useNames: names } = useAddressList(site);
   const r = list.data?.result;
   const byId = new Map(devices.map((d) => [d.id, d]));
   const warnings = load.data?.warnings ?? [];
@@ -145,7 +122,7 @@ export function ListShelf({ site, devices, choose }: { site: string; devices: De
             ask="Take the list away?"
             more="The names and addresses in it are forgotten; the devices stay as they are. The file is still yours to bring again."
             yes="Take it away"
-            onYes={() => remove.mutate()}
+            onYes={() => drop.mutate(undefined, { onSuccess: load.reset })}
           >
             <Button look="quiet">Remove</Button>
           </Sure>

@@ -1,6 +1,6 @@
 import { QRCodeSVG } from "qrcode.react";
 import { useState } from "react";
-import { say } from "@/api/queries";
+import { say } from "@/api/actions";
 import { Check } from "./Check";
 import { Sheet } from "./Sheet";
 

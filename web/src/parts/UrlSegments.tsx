@@ -1,7 +1,7 @@
 import { QrCode } from "lucide-react";
 import { useState } from "react";
 import type { Stream } from "@/api/client";
-import { say } from "@/api/queries";
+import { say } from "@/api/actions";
 import { Copy } from "./Copy";
 import { QrSheet } from "./QrSheet";
 import { Tip } from "./Tip";

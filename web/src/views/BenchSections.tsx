@@ -9,6 +9,8 @@ export type Part = { id: string; name: string; key: string; word: string; bad?: 
 export function streamsWord(d: Device): [string, boolean] {
   if (d.streams.length === 0) return ["none", false];
   if (d.streams.some((s) => s.proof && !s.proof.ok)) return ["failing", true];
+  const n = d.streams.reduce((sum, s) => sum + (s.proof?.ok ? (s.proof.findings?.length ?? 0) : 0), 0);
+  if (n > 0) return [n === 1 ? "1 finding" : `${n} findings`, true];
   return d.streams.every((s) => s.proof?.ok) ? ["proven", false] : ["named", false];
 }
 

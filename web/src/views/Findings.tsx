@@ -1,21 +1,13 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { api, must, type Device } from "@/api/client";
-import { say } from "@/api/queries";
+import { useDismiss, useEndStorms, useWithdraw } from "@/api/actions";
+import type { Device } from "@/api/client";
 import { Button } from "@/parts/Button";
 import { ago } from "@/parts/measures";
 import { useFrame } from "./SiteFrame";
-import { keys } from "@/api/keys";
 
 /** What should be acted on at a device beside its next step: somebody else who says that it is this one. */
 export function Findings({ device: d }: { device: Device }) {
   const { site } = useFrame();
-  const q = useQueryClient();
-  const dismiss = useMutation({
-    mutationFn: (address: string) =>
-      must(api.DELETE("/api/devices/{device}/claims/{address}", { params: { path: { device: d.id, address } } })),
-    onSuccess: () => q.invalidateQueries({ queryKey: keys.devices(site.id) }),
-    onError: say,
-  });
+  const dismiss = useDismiss(site.id);
   return (d.findings ?? []).map((f) => (
     <section
       key={f.address ?? f.seen}
@@ -28,7 +20,7 @@ export function Findings({ device: d }: { device: Device }) {
       <p className="mt-1 text-soft">{f.fix}</p>
       {f.seen && <p className="mt-1 text-small text-soft">Seen: {f.seen}</p>}
       {f.address && (
-        <Button className="mt-2" disabled={dismiss.isPending} onClick={() => dismiss.mutate(f.address!)}>
+        <Button className="mt-2" disabled={dismiss.isPending} onClick={() => dismiss.mutate({ device: d.id, address: f.address! })}>
           Set it aside
         </Button>
       )}
@@ -39,17 +31,12 @@ export function Findings({ device: d }: { device: Device }) {
 /** That a sign-in may go out readable, with the way to take it back. */
 export function Agreed({ device: d }: { device: Device }) {
   const { site } = useFrame();
-  const q = useQueryClient();
-  const withdraw = useMutation({
-    mutationFn: () => must(api.DELETE("/api/devices/{device}/agreement", { params: { path: { device: d.id } } })),
-    onSuccess: () => q.invalidateQueries({ queryKey: keys.devices(site.id) }),
-    onError: say,
-  });
+  const withdraw = useWithdraw(site.id);
   if (!d.agreed) return null;
   return (
     <section className="flex items-center gap-2 border-t px-4 py-3 text-small" aria-label="Agreed">
       <span className="grow">Its sign-in may be sent readable: agreed {ago(d.agreed)}.</span>
-      <Button className="h-7" disabled={withdraw.isPending} onClick={() => withdraw.mutate()}>
+      <Button className="h-7" disabled={withdraw.isPending} onClick={() => withdraw.mutate(d.id)}>
         Withdraw
       </Button>
     </section>
@@ -59,23 +46,8 @@ export function Agreed({ device: d }: { device: Device }) {
 /** Announcements that were not filed, since no wire has so many devices. */
 export function Storms() {
   const { site, devices } = useFrame();
-  const q = useQueryClient();
-  const done = () => {
-    q.invalidateQueries({ queryKey: keys.site(site.id) });
-    q.invalidateQueries({ queryKey: keys.devices(site.id) });
-  };
-  const aside = useMutation({
-    mutationFn: () => must(api.DELETE("/api/sites/{site}/storms", { params: { path: { site: site.id } } })),
-    onSuccess: done,
-    onError: say,
-  });
+  const aside = useEndStorms(site.id);
   const invented = devices.filter((d) => site.storms.some((s) => s.address !== "" && s.address === d.address));
-  const forget = useMutation({
-    mutationFn: () =>
-      must(api.POST("/api/sites/{site}/forget", { params: { path: { site: site.id } }, body: { devices: invented.map((d) => d.id) } })),
-    onSuccess: () => aside.mutate(),
-    onError: say,
-  });
   if (site.storms.length === 0) return null;
   const dropped = site.storms.reduce((n, s) => n + s.dropped, 0);
   const where = site.storms.length === 1 && site.storms[0]!.address ? site.storms[0]!.address : `${site.storms.length} addresses`;
@@ -93,11 +65,11 @@ export function Storms() {
         heard {ago(site.storms[0]!.last_at)}.
       </p>
       {invented.length > 0 && (
-        <Button disabled={forget.isPending} onClick={() => forget.mutate()}>
+        <Button disabled={aside.isPending} onClick={() => aside.mutate(invented.map((d) => d.id))}>
           Forget the {invented.length} from there
         </Button>
       )}
-      <Button disabled={aside.isPending} onClick={() => aside.mutate()}>
+      <Button disabled={aside.isPending} onClick={() => aside.mutate([])}>
         Set it aside
       </Button>
     </section>

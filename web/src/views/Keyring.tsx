@@ -1,38 +1,32 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { ArrowDown, ArrowUp, Eye, EyeOff, Plus, Trash2 } from "lucide-react";
-import { useState } from "react";
-import { toast } from "sonner";
-import { api, must, type SignIn } from "@/api/client";
-import { say, useSignIns, useSites } from "@/api/queries";
-import { base64 } from "@/parts/base64";
+import { useRef, useState } from "react";
+import { useBringSignIns, useDropSignIn, useOrderSignIns, useReveal } from "@/api/actions";
+import type { SignIn } from "@/api/client";
+import { useSignIns, useSites } from "@/api/queries";
 import { Button } from "@/parts/Button";
 import { Copy } from "@/parts/Copy";
 import { FileButton } from "@/parts/FileButton";
 import { ago } from "@/parts/measures";
-import { purposes } from "@/parts/SignInSheet";
+import { purposes } from "@/forms/SignInSheet";
 import { Trouble } from "@/parts/Trouble";
+import { VirtualRows, type Measured } from "@/parts/VirtualRows";
 import { useFrame } from "./SiteFrame";
 import { Sure } from "@/parts/Sure";
-import { keys } from "@/api/keys";
 
 /** The sign-ins a person holds, in the order in which they are tried. */
 export function Keyring() {
   const { addSignIn } = useFrame();
   const ring = useSignIns();
   const list = ring.data ?? [];
-  const q = useQueryClient();
-  const order = useMutation({
-    mutationFn: (ids: string[]) => must(api.PUT("/api/sign-ins", { body: { ids } })),
-    onSuccess: () => q.invalidateQueries({ queryKey: keys.signIns() }),
-    onError: say,
-  });
+  const scroller = useRef<HTMLElement>(null);
+  const order = useOrderSignIns();
   const swap = (i: number) => {
     const ids = list.map((k) => k.id);
     [ids[i], ids[i + 1]] = [ids[i + 1]!, ids[i]!];
     order.mutate(ids);
   };
   return (
-    <main className="h-full overflow-auto">
+    <main ref={scroller} className="h-full overflow-auto">
       <div className="mx-auto max-w-4xl p-4 sm:p-8">
         <div className="mb-1 flex items-center justify-between">
           <h1 className="text-xl font-semibold">Keyring</h1>
@@ -61,7 +55,7 @@ export function Keyring() {
           </div>
         )}
         {list.length > 0 && (
-          <table className="w-full border-t">
+          <table className="w-full border-t" aria-rowcount={list.length + 1}>
             <thead>
               <tr className="h-7 border-b text-left text-small text-soft [&>th]:px-2 [&>th]:font-normal">
                 <th>Name</th>
@@ -74,14 +68,20 @@ export function Keyring() {
               </tr>
             </thead>
             <tbody>
-              {list.map((k, i) => (
-                <Row
-                  key={k.id}
-                  signIn={k}
-                  up={i > 0 ? () => swap(i - 1) : undefined}
-                  down={i < list.length - 1 ? () => swap(i) : undefined}
-                />
-              ))}
+              <VirtualRows
+                items={list}
+                scroller={scroller}
+                height={41}
+                id={(k) => k.id}
+                row={(k, i, measured) => (
+                  <Row
+                    signIn={k}
+                    measured={measured}
+                    up={i > 0 ? () => swap(i - 1) : undefined}
+                    down={i < list.length - 1 ? () => swap(i) : undefined}
+                  />
+                )}
+              />
             </tbody>
           </table>
         )}
@@ -92,18 +92,7 @@ export function Keyring() {
 
 /** Puts the sign-ins of a CSV file on the keyring. */
 function BringKeys() {
-  const q = useQueryClient();
-  const load = useMutation({
-    mutationFn: async (file: File) => must(api.POST("/api/sign-ins/import", { body: { content: await base64(file) } })),
-    onSuccess: (out) => {
-      q.invalidateQueries({ queryKey: keys.signIns() });
-      toast(`${out.added} ${out.added === 1 ? "sign-in" : "sign-ins"} put on the keyring${out.known ? `, ${out.known} were there` : ""}`, {
-        description: out.warnings.slice(0, 4).join(" ") || "Delete the file now: it holds passwords in the open.",
-        duration: 10_000,
-      });
-    },
-    onError: say,
-  });
+  const load = useBringSignIns();
   return (
     <FileButton
       name="Sign-ins file"
@@ -117,7 +106,7 @@ function BringKeys() {
   );
 }
 
-function Row({ signIn: k, up, down }: { signIn: SignIn; up?: () => void; down?: () => void }) {
+function Row({ signIn: k, measured, up, down }: { signIn: SignIn; measured: Measured; up?: () => void; down?: () => void }) {
   const sites = useSites();
   const where =
     [
@@ -133,26 +122,18 @@ function Row({ signIn: k, up, down }: { signIn: SignIn; up?: () => void; down?: 
     ]
       .filter(Boolean)
       .join(", ") || "everywhere";
-  const q = useQueryClient();
   const [secret, setSecret] = useState<string | null>(null);
-  const reveal = useMutation({
-    mutationFn: () => must(api.POST("/api/sign-ins/{sign_in}/reveal", { params: { path: { sign_in: k.id } } })),
-    onSuccess: (out) => {
-      setSecret(out.secret);
-      setTimeout(() => setSecret(null), 20_000);
-    },
-    onError: say,
-  });
-  const remove = useMutation({
-    mutationFn: () => must(api.DELETE("/api/sign-ins/{sign_in}", { params: { path: { sign_in: k.id } } })),
-    onSuccess: () => {
-      q.invalidateQueries({ queryKey: keys.signIns() });
-      toast(`“${k.label}” is off the keyring`);
-    },
-    onError: say,
-  });
+  const reveal = useReveal();
+  const show = () =>
+    reveal.mutate(k.id, {
+      onSuccess: (out) => {
+        setSecret(out.secret);
+        setTimeout(() => setSecret(null), 20_000);
+      },
+    });
+  const remove = useDropSignIn();
   return (
-    <tr className="h-10 border-b [&>td]:px-2">
+    <tr {...measured} className="h-10 border-b [&>td]:px-2">
       <td className="font-medium">{k.label}</td>
       <td className="mono">{k.user}</td>
       <td className="whitespace-nowrap">
@@ -162,7 +143,7 @@ function Row({ signIn: k, up, down }: { signIn: SignIn; up?: () => void; down?: 
           aria-label={secret === null ? `Show the password of ${k.label}` : "Hide the password"}
           title={secret === null ? "Show; who asked is recorded" : "Hide"}
           className="rounded-sm p-1 align-middle text-soft hover:bg-well hover:text-ink"
-          onClick={() => (secret === null ? reveal.mutate() : setSecret(null))}
+          onClick={() => (secret === null ? show() : setSecret(null))}
         >
           {secret === null ? <Eye size={14} /> : <EyeOff size={14} />}
         </button>
@@ -192,7 +173,7 @@ function Row({ signIn: k, up, down }: { signIn: SignIn; up?: () => void; down?: 
           ask={`Take “${k.label}” off the keyring?`}
           more={`${k.opens ? `It opens ${k.opens} ${k.opens === 1 ? "device" : "devices"}, which will ask for a sign-in again. ` : ""}The password is gone with it, and nobody can bring it back from here.`}
           yes="Take off the keyring"
-          onYes={() => remove.mutate()}
+          onYes={() => remove.mutate(k)}
         >
           <Button look="quiet" className="px-2" aria-label={`Take ${k.label} off the keyring`} title="Take off the keyring">
             <Trash2 size={14} />

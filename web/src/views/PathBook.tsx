@@ -1,28 +1,20 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Download, Plus, Trash2 } from "lucide-react";
 import { useState } from "react";
-import { toast } from "sonner";
-import { api, must } from "@/api/client";
-import { say } from "@/api/queries";
+import { useDropBook } from "@/api/actions";
+import { usePathBooks } from "@/api/queries";
+import { BookSheet } from "@/forms/BookSheet";
 import { Button } from "@/parts/Button";
 import { Copy } from "@/parts/Copy";
-import { Sheet } from "@/parts/Sheet";
 import { Trouble } from "@/parts/Trouble";
 import { useFrame } from "./SiteFrame";
 import { Sure } from "@/parts/Sure";
-import { keys } from "@/api/keys";
 
 /** How each kind of device shapes its stream URLs: books of recipes, one's own before those of the product. */
 export function PathBook() {
   const { paste } = useFrame();
-  const books = useQuery({ queryKey: keys.pathBooks(), queryFn: () => must(api.GET("/api/path-books")) });
+  const books = usePathBooks();
   const [bringing, setBringing] = useState(false);
-  const q = useQueryClient();
-  const remove = useMutation({
-    mutationFn: (book: string) => must(api.DELETE("/api/path-books/{book}", { params: { path: { book } } })),
-    onSuccess: () => q.invalidateQueries({ queryKey: keys.pathBooks() }),
-    onError: say,
-  });
+  const remove = useDropBook();
   return (
     <main className="h-full overflow-auto">
       <div className="mx-auto max-w-5xl p-4 sm:p-8">
@@ -94,7 +86,7 @@ export function PathBook() {
           </section>
         ))}
       </div>
-      <BringSheet open={bringing} onOpenChange={setBringing} />
+      <BookSheet open={bringing} onOpenChange={setBringing} />
     </main>
   );
 }
@@ -124,66 +116,5 @@ function Shape({ path }: { path: string }) {
         ),
       )}
     </span>
-  );
-}
-
-function BringSheet({ open, onOpenChange }: { open: boolean; onOpenChange: (open: boolean) => void }) {
-  const [yaml, setYAML] = useState("");
-  const q = useQueryClient();
-  const add = useMutation({
-    mutationFn: () => must(api.POST("/api/path-books", { body: { yaml } })),
-    onSuccess: (out) => {
-      q.invalidateQueries({ queryKey: keys.pathBooks() });
-      toast(`${out.added} ${out.added === 1 ? "recipe" : "recipes"} added`);
-      if (out.conflicts.length === 0) {
-        setYAML("");
-        onOpenChange(false);
-      }
-    },
-  });
-  return (
-    <Sheet title="Bring a path book" open={open} onOpenChange={onOpenChange} wide>
-      <form
-        onSubmit={(e) => {
-          e.preventDefault();
-          add.mutate();
-        }}
-      >
-        <textarea
-          name="yaml"
-          rows={10}
-          spellCheck={false}
-          value={yaml}
-          onChange={(e) => setYAML(e.target.value)}
-          aria-label="Path book"
-          placeholder={
-            "name: Works\nrecipes:\n  - name: Corvane cameras\n    path: /vista/ch{channel}/{tier:primary|secondary}\n    maker: corvane*"
-          }
-          className="mono w-full rounded-md border bg-paper p-2 text-small"
-        />
-        <label className="text-small text-soft">
-          or a file: <input type="file" accept=".yaml,.yml" onChange={async (e) => setYAML((await e.target.files?.[0]?.text()) ?? yaml)} />
-        </label>
-        <Trouble error={add.error} />
-        {add.data && add.data.conflicts.length > 0 && (
-          <div className="mt-2 border-l-4 border-stuck pl-3">
-            <p>{add.data.conflicts.length} recipes of the same name differ; yours stayed:</p>
-            <ul className="text-small">
-              {add.data.conflicts.map((c) => (
-                <li key={c.ours.name}>
-                  {c.ours.name}: <span className="mono">{c.ours.path}</span>, not <span className="mono">{c.theirs.path}</span>
-                </li>
-              ))}
-            </ul>
-          </div>
-        )}
-        <div className="mt-3 flex justify-end gap-2">
-          <Button onClick={() => onOpenChange(false)}>Close</Button>
-          <Button look="next" type="submit" disabled={!yaml.trim() || add.isPending}>
-            Add to the path book
-          </Button>
-        </div>
-      </form>
-    </Sheet>
   );
 }

@@ -1,31 +1,32 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
 import { useNavigate } from "react-router";
-import { api, must } from "@/api/client";
+import { z } from "zod";
+import { useEnter } from "@/api/actions";
 import { Button } from "@/parts/Button";
-import { Field } from "@/parts/Field";
+import { Field } from "@/forms/Field";
+import { useSchema } from "@/forms/useSchema";
 import { LatchChain } from "@/parts/LatchChain";
 import { Mark } from "@/parts/Mark";
 import { latchNames } from "@/parts/latches";
 import { Trouble } from "@/parts/Trouble";
 
+const Known = z.object({
+  name: z.string().min(1, "Type your name."),
+  password: z.string().min(1, "Type your password."),
+  code: z.string(),
+});
+const First = Known.extend({
+  password: z.string().min(10, "At least 10 characters."),
+  code: z.string().min(1, "It stands in the terminal in which Unlatch was started."),
+});
+
 /** Signing in; at the first start, making the first account with the code from the terminal. */
 export function SignIn({ first }: { first: boolean }) {
-  const [name, setName] = useState("");
-  const [password, setPassword] = useState("");
-  const [code, setCode] = useState(() => decodeURIComponent(location.hash.slice(1)));
-  const q = useQueryClient();
+  const form = useSchema(first ? First : Known, { name: "", password: "", code: decodeURIComponent(location.hash.slice(1)) });
   const go = useNavigate();
-  const enter = useMutation({
-    mutationFn: () =>
-      first
-        ? must(api.POST("/api/setup", { body: { name, password, code } }))
-        : must(api.POST("/api/session", { body: { name, password } })),
-    onSuccess: () => {
-      if (location.pathname === "/setup") go("/", { replace: true });
-      q.invalidateQueries();
-    },
+  const enter = useEnter(first, () => {
+    if (location.pathname === "/setup") go("/", { replace: true });
   });
+  const { errors } = form.formState;
   return (
     <main className="grid min-h-full place-items-center p-4">
       <div className="w-full max-w-[380px]">
@@ -36,44 +37,25 @@ export function SignIn({ first }: { first: boolean }) {
             <p className="text-soft">From an unknown network to a picture on every screen</p>
           </div>
         </div>
-        <form
-          className="space-y-4 border-t pt-5"
-          onSubmit={(e) => {
-            e.preventDefault();
-            enter.mutate();
-          }}
-        >
+        <form className="space-y-4 border-t pt-5" onSubmit={form.handleSubmit((v) => enter.mutate(v))}>
           {first && <p>Nobody has an account here yet. Make the first one.</p>}
           {first && (
             <Field
               label="Set-up code"
-              name="code"
-              required
+              {...form.register("code")}
+              error={errors.code?.message}
               autoComplete="off"
-              value={code}
-              onChange={(e) => setCode(e.target.value)}
               className="mono"
               hint="It stands in the terminal in which Unlatch was started."
             />
           )}
-          <Field
-            label="Name"
-            name="name"
-            required
-            autoFocus
-            autoComplete="username"
-            value={name}
-            onChange={(e) => setName(e.target.value)}
-          />
+          <Field label="Name" {...form.register("name")} error={errors.name?.message} autoFocus autoComplete="username" />
           <Field
             label="Password"
-            name="password"
+            {...form.register("password")}
+            error={errors.password?.message}
             type="password"
-            required
-            minLength={first ? 10 : 1}
             autoComplete={first ? "new-password" : "current-password"}
-            value={password}
-            onChange={(e) => setPassword(e.target.value)}
             hint={first ? "At least 10 characters." : undefined}
           />
           <Trouble error={enter.error} />

@@ -10,7 +10,7 @@ import { latchNames } from "@/parts/latches";
 import { Mark } from "@/parts/Mark";
 import { stillUrl } from "@/parts/measures";
 import { type Action, Palette } from "@/parts/Palette";
-import { SiteSheet } from "@/parts/SiteSheet";
+import { SiteSheet } from "@/forms/SiteSheet";
 import { Still } from "@/parts/Still";
 import { setTheme, useTheme } from "@/parts/theme";
 import { Trouble } from "@/parts/Trouble";

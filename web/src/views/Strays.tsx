@@ -1,13 +1,18 @@
 import { useState } from "react";
 import { useNavigate } from "react-router";
+import { z } from "zod";
 import type { Device } from "@/api/client";
-import { useConsent, useGuidance } from "@/api/queries";
+import { useConsent } from "@/api/actions";
+import { useGuidance } from "@/api/queries";
 import { Button } from "@/parts/Button";
 import { Copy } from "@/parts/Copy";
-import { Field } from "@/parts/Field";
+import { Field } from "@/forms/Field";
+import { useSchema } from "@/forms/useSchema";
 import { ListShelf } from "@/parts/ListShelf";
 import { ago } from "@/parts/measures";
 import { useFrame } from "./SiteFrame";
+
+const Schema = z.object({ reason: z.string().trim().min(1, "Say why: it is kept with your name.") });
 
 /** Devices heard outside the ranges: shown, and not connected to. */
 export function Strays({ devices, all }: { devices: Device[]; all: Device[] }) {
@@ -63,7 +68,7 @@ export function Strays({ devices, all }: { devices: Device[]; all: Device[] }) {
 function Reach({ device: d }: { device: Device }) {
   const { site } = useFrame();
   const [asking, setAsking] = useState(false);
-  const [reason, setReason] = useState("New camera, to be given an address of this site");
+  const form = useSchema(Schema, { reason: "New camera, to be given an address of this site" });
   const consent = useConsent(site.id, d.id);
   const go = useNavigate();
   if (d.consent)
@@ -89,14 +94,11 @@ function Reach({ device: d }: { device: Device }) {
   return (
     <form
       className="mt-2 space-y-2 border-l-4 border-brass pl-3"
-      onSubmit={(e) => {
-        e.preventDefault();
-        consent.mutate({ address: d.address, reason });
-      }}
+      onSubmit={form.handleSubmit(({ reason }) => consent.mutate({ address: d.address, reason }))}
     >
       <Guide device={d} />
-      <Field label="Why" name="reason" required value={reason} onChange={(e) => setReason(e.target.value)} hint="Kept with your name." />
-      <Button look="next" type="submit" disabled={!reason.trim() || consent.isPending}>
+      <Field label="Why" {...form.register("reason")} error={form.formState.errors.reason?.message} hint="Kept with your name." />
+      <Button look="next" type="submit" disabled={consent.isPending}>
         Connect to {d.address} for 30 min
       </Button>
       <Button look="quiet" onClick={() => setAsking(false)}>

@@ -1,0 +1,227 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/netip"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"unlatch/core/address"
+	"unlatch/core/camera"
+	"unlatch/core/media"
+	"unlatch/core/onvif"
+	"unlatch/core/prove"
+	"unlatch/core/signin"
+	"unlatch/core/tuner"
+	"unlatch/core/tuning"
+)
+
+// readable lets a sign-in out in whatever scheme the device wants: whoever names one device and one sign-in on a command line has agreed.
+var readable = signin.Policy{Readable: true}.Leave
+
+// findService returns a client of the device service at ADDRESS or ADDRESS:PORT, and the guard that lets out to that address alone.
+func findService(ctx context.Context, at string, in signin.SignIn) (*onvif.Client, *address.Guard, error) {
+	host, port := at, ""
+	if ap, err := netip.ParseAddrPort(at); err == nil {
+		host, port = ap.Addr().String(), fmt.Sprint(ap.Port())
+	}
+	addr, err := netip.ParseAddr(host)
+	if err != nil {
+		return nil, nil, usageError{fmt.Errorf("%q is not an address; write it like 192.0.2.20 or 192.0.2.20:8080", at)}
+	}
+	guard := &address.Guard{Allowed: address.MustParse(addr.String())}
+	var last error
+	for _, service := range tuner.Services(addr.String(), port) {
+		c := onvif.New(service, onvif.Options{Dial: guard, SignIn: in, Leave: readable, InScope: guard.Allowed.Contains,
+			Timeout: 10 * time.Second})
+		if _, last = c.Clock(ctx); last == nil {
+			return c, guard, nil
+		}
+		c.Close()
+	}
+	return nil, nil, fmt.Errorf("no device service answers at %s: %w", at, last)
+}
+
+func streamsCommand() *cobra.Command {
+	var user string
+	var fromStdin, asJSON bool
+	c := &cobra.Command{
+		Use: "streams ADDRESS[:PORT]", Short: "List the streams of a device, how they are set and what they offer",
+		Long: "Streams asks a device service for its streams. The service is at the port, or is looked for at the usual ones.\n" +
+			"Exit 0 when the device told them, 1 when not, 2 on wrong use.",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, _, _, err := serviceOf(cmd, args, user, fromStdin)
+			if err != nil {
+				return err
+			}
+			defer c.Close()
+			list, err := tuner.Streams(cmd.Context(), c)
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				return encode(cmd.OutOrStdout(), map[string]any{"streams": list})
+			}
+			for _, s := range list {
+				printStream(cmd.OutOrStdout(), s)
+			}
+			return nil
+		},
+	}
+	signInFlags(c, &user, &fromStdin)
+	c.Flags().BoolVar(&asJSON, "json", false, "print one JSON object")
+	return c
+}
+
+// signInFlags are the flags of a sign-in.
+func signInFlags(c *cobra.Command, user *string, fromStdin *bool) {
+	c.Flags().StringVar(user, "user", "", "user name")
+	c.Flags().BoolVar(fromStdin, "password-stdin", false, "read the password from standard input")
+}
+
+// serviceOf is the client of the one device that the arguments name.
+func serviceOf(cmd *cobra.Command, args []string, user string, fromStdin bool) (*onvif.Client, *address.Guard, signin.SignIn, error) {
+	if len(args) != 1 {
+		return nil, nil, signin.SignIn{}, usageError{fmt.Errorf("%s takes one address, such as 192.0.2.20", cmd.Name())}
+	}
+	in, err := readSignIn(cmd, user, fromStdin)
+	if err != nil {
+		return nil, nil, in, usageError{err}
+	}
+	c, guard, err := findService(cmd.Context(), args[0], in)
+	return c, guard, in, err
+}
+
+func printStream(w io.Writer, s tuner.Stream) {
+	e := s.Encoder
+	fmt.Fprintf(w, "%-5s %s  %s %s, %s, %g fps, %d kbit/s, key frame every %d frames\n", s.Role, s.Token, e.Codec, e.Profile, e.Size(),
+		e.FPS, e.Kbps, e.GOPFrames)
+	fmt.Fprintf(w, "      %s\n", s.URL)
+	if s.Problem != "" {
+		fmt.Fprintf(w, "      what it offers is not known: %s\n", s.Problem)
+	}
+	for _, o := range s.Offers.Codecs {
+		fmt.Fprintf(w, "      offers %s", o.Codec)
+		for _, size := range o.Sizes {
+			fmt.Fprintf(w, " %s", size)
+		}
+		if len(o.FPS) > 0 {
+			fmt.Fprintf(w, ", %g fps", o.FPS)
+		} else {
+			fmt.Fprintf(w, ", %g to %g fps", o.FPSSpan.Min, o.FPSSpan.Max)
+		}
+		fmt.Fprintf(w, ", %g to %g kbit/s\n", o.Kbps.Min, o.Kbps.Max)
+	}
+}
+
+func tuneCommand() *cobra.Command {
+	var user string
+	var fromStdin, asJSON, dryRun bool
+	wants := map[string]*string{}
+	c := &cobra.Command{
+		Use:   "tune ADDRESS[:PORT] --main h264,1280x720,15fps,2000kbps,cbr,gop30",
+		Short: "Set the streams of a device, read back, play and compare",
+		Long: "Tune sends wanted settings to one device, reads them back, plays the streams and compares. What is left out stays as it is; what the device\n" +
+			"does not offer to the digit is rounded to the nearest that it does. Exit 0 only when what was measured is what was wanted, 1 when not,\n" +
+			"2 on wrong use. With --dry-run nothing is sent, and it exits 0 when the device refuses nothing.",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			plan := map[string]tuning.Stream{}
+			for role, text := range wants {
+				if *text == "" {
+					continue
+				}
+				s, err := tuning.ParseStream(*text)
+				if err != nil {
+					return usageError{fmt.Errorf("--%s: %w", role, err)}
+				}
+				plan[role] = s
+			}
+			if len(plan) == 0 {
+				return usageError{errors.New("say what is wanted: --main, --sub or --third")}
+			}
+			c, guard, in, err := serviceOf(cmd, args, user, fromStdin)
+			if err != nil {
+				return err
+			}
+			defer c.Close()
+			out, err := tuner.Tune(cmd.Context(), c, tuner.Request{Plan: plan, DryRun: dryRun, SignIn: in, Leave: readable,
+				Prover: &prove.Prover{Dial: guard, Still: media.Still},
+				Doing: func(what string) {
+					if !asJSON {
+						fmt.Fprintln(cmd.ErrOrStderr(), what)
+					}
+				},
+				Before: func(was map[string]tuning.Encoder) error {
+					fmt.Fprintln(cmd.ErrOrStderr(), "to undo it: "+undoCommand(args[0], user, was))
+					return nil
+				}})
+			if out != nil {
+				if asJSON {
+					err = errors.Join(err, encode(cmd.OutOrStdout(), out))
+				} else {
+					printTuned(cmd.OutOrStdout(), out)
+				}
+			}
+			if err == nil && (!dryRun && !out.Tuned || dryRun && len(out.Refused) > 0) {
+				err = errNo
+			}
+			return err
+		},
+	}
+	for _, role := range camera.Roles {
+		wants[role] = c.Flags().String(role, "", "what is wanted of the "+role+" stream")
+	}
+	signInFlags(c, &user, &fromStdin)
+	c.Flags().BoolVar(&dryRun, "dry-run", false, "say what would change and send nothing")
+	c.Flags().BoolVar(&asJSON, "json", false, "print one JSON object")
+	return c
+}
+
+// undoCommand is the command that puts streams back.
+func undoCommand(at, user string, was map[string]tuning.Encoder) string {
+	text := "unlatch tune " + at
+	if user != "" {
+		text += " --user " + user
+	}
+	for _, role := range camera.Roles {
+		if e, ok := was[role]; ok {
+			text += fmt.Sprintf(" --%s '%s'", role, e.Plan())
+		}
+	}
+	return text
+}
+
+func printTuned(w io.Writer, r *tuner.Result) {
+	for _, c := range r.Changes {
+		note := ""
+		if c.Rounded() {
+			note = fmt.Sprintf(" (asked for %s)", c.Asked)
+		}
+		fmt.Fprintf(w, "%-5s %-13s %s → %s%s\n", c.Stream, c.Field, c.From, c.To, note)
+	}
+	for _, x := range r.Refused {
+		fmt.Fprintf(w, "%-5s %-13s %s refused: %s\n", x.Stream, x.Field, x.Asked, x.Why)
+	}
+	for _, s := range r.SideEffects {
+		fmt.Fprintln(w, s)
+	}
+	for _, role := range camera.Roles {
+		if v := r.Measured[role]; v != nil {
+			fmt.Fprintf(w, "%-5s measured      %s, %d x %d, %.4g fps, %.0f kbit/s, key frame every %.3g frames\n", role, v.Codec, v.Width,
+				v.Height, v.FPS, v.BitrateKbps, v.GOPFrames)
+		}
+		for _, f := range r.Off[role] {
+			fmt.Fprintf(w, "%-5s %s\n", role, f)
+		}
+	}
+	for _, p := range r.Problems {
+		fmt.Fprintln(w, p)
+	}
+	if r.Tuned {
+		fmt.Fprintln(w, "Tuned: what was measured is what was wanted")
+	}
+}

@@ -1,0 +1,97 @@
+// Package certificate is TLS with devices. They make their own certificates, so that nobody vouches for them: what counts is that one stays
+// the same. The first that a device shows is remembered, and another one later is an error before anything is sent.
+package certificate
+
+import (
+	"context"
+	"crypto/sha256"
+	"crypto/tls"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"net"
+	"time"
+
+	"unlatch/core/exchange"
+	"unlatch/core/wiretext"
+)
+
+// A Certificate is what a device showed on a TLS connection.
+type Certificate struct {
+	SHA256  string    `json:"sha256"`
+	Subject string    `json:"subject,omitempty"`
+	Until   time.Time `json:"until"`
+	Expired bool      `json:"expired,omitempty"`
+}
+
+// A ChangedError means that the device shows another certificate than before. Nothing, and no sign-in, was sent to it.
+type ChangedError struct {
+	Pinned string // the one before, SHA-256 in hex
+	Shown  Certificate
+}
+
+func (e *ChangedError) Error() string {
+	return fmt.Sprintf("the device shows another certificate than before: %.16s…, before %.16s…", e.Shown.SHA256, e.Pinned)
+}
+
+var errNone = errors.New("TLS without a certificate")
+
+// Agree speaks TLS on a connection and holds the certificate to the pin, its SHA-256 in hex; "" takes any and says which it was. A
+// certificate that has expired is taken and said. The connection is closed after an error.
+func Agree(ctx context.Context, conn net.Conn, host, pin string, log *exchange.Log) (net.Conn, *Certificate, error) {
+	// Nobody signs cameras' certificates: the pin takes the place of a chain.
+	t := tls.Client(conn, &tls.Config{InsecureSkipVerify: true, ServerName: host, MinVersion: tls.VersionTLS10})
+	if err := t.HandshakeContext(ctx); err != nil {
+		conn.Close()
+		log.Note("TLS: %v", err)
+		return nil, nil, fmt.Errorf("agreeing on TLS: %w", err)
+	}
+	chain := t.ConnectionState().PeerCertificates
+	if len(chain) == 0 {
+		conn.Close()
+		return nil, nil, errNone
+	}
+	sum := sha256.Sum256(chain[0].Raw)
+	shown := &Certificate{SHA256: hex.EncodeToString(sum[:]), Subject: wiretext.Line(chain[0].Subject.String(), 200),
+		Until:   chain[0].NotAfter,
+		Expired: time.Now().After(chain[0].NotAfter)}
+	log.Note("certificate SHA-256 %s, until %s", shown.SHA256, shown.Until.Format("2006-01-02"))
+	if pin != "" && pin != shown.SHA256 {
+		conn.Close()
+		return nil, shown, &ChangedError{Pinned: pin, Shown: *shown}
+	}
+	return t, shown, nil
+}
+
+// A Dialer makes the TLS connections of one HTTP client to one device. Its DialTLS is an http.Transport's DialTLSContext.
+type Dialer struct {
+	Dial    func(ctx context.Context, network, addr string) (net.Conn, error)
+	Pin     string        // SHA-256 of the certificate that the device is known by, in hex; "" for none yet
+	Timeout time.Duration // of agreeing on TLS
+	Log     *exchange.Log
+
+	Shown *Certificate // what the device showed last; nil before
+}
+
+// DialTLS connects and agrees on TLS. All connections of a client show the same certificate: after the first, that one is the pin.
+func (d *Dialer) DialTLS(ctx context.Context, network, addr string) (net.Conn, error) {
+	conn, err := d.Dial(ctx, network, addr)
+	if err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, d.Timeout)
+	defer cancel()
+	host, _, _ := net.SplitHostPort(addr)
+	pin := d.Pin
+	if pin == "" && d.Shown != nil {
+		pin = d.Shown.SHA256
+	}
+	c, shown, err := Agree(ctx, conn, host, pin, d.Log)
+	if shown != nil {
+		d.Shown = shown
+	}
+	return c, err
+}
+
+// Private reports whether the device has shown the certificate that it is known by.
+func (d *Dialer) Private() bool { return d.Pin != "" && d.Shown != nil && d.Shown.SHA256 == d.Pin }

@@ -1,0 +1,313 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { toast } from "sonner";
+import { base64 } from "@/parts/base64";
+import { api, must, Problem, type Device, type SignIn } from "./client";
+import { keys } from "./keys";
+import type { paths } from "./schema";
+
+/** The body that a route takes, from the document of the API. */
+type Body<P extends keyof paths, M extends keyof paths[P]> = paths[P][M] extends {
+  requestBody: { content: { "application/json": infer B } };
+}
+  ? Omit<B, "$schema">
+  : never;
+
+/** A change on the server; afterwards what it has made stale is asked for anew. Its failure is shown as a toast unless the form shows it. */
+function useAction<In, Out>(
+  send: (given: In) => Promise<Out>,
+  stale: (readonly unknown[])[],
+  quiet?: "quiet",
+  done?: (out: Out, given: In) => void,
+) {
+  const q = useQueryClient();
+  return useMutation({
+    mutationFn: send,
+    onSuccess: (out, given) => {
+      for (const queryKey of stale) q.invalidateQueries({ queryKey });
+      done?.(out, given);
+    },
+    onError: quiet ? undefined : say,
+  });
+}
+
+/** Shows a problem as a toast, with its fix. */
+export function say(e: unknown) {
+  if (e instanceof Problem) toast.error(e.message, { description: e.fix });
+  else toast.error(String(e));
+}
+
+export const useOpenLatches = (site: string) =>
+  useAction(
+    (body: Body<"/api/sites/{site}/open", "post">) => must(api.POST("/api/sites/{site}/open", { params: { path: { site } }, body })),
+    [keys.runs(site)],
+  );
+
+export const useSweep = (site: string) =>
+  useAction(
+    (confirm: boolean) => must(api.POST("/api/sites/{site}/sweeps", { params: { path: { site } }, body: { confirm_large: confirm } })),
+    [keys.runs(site)],
+    "quiet",
+  );
+
+export const useStop = (site: string) => {
+  const q = useQueryClient();
+  return useMutation({
+    mutationFn: (run: string) => must(api.POST("/api/runs/{run}/stop", { params: { path: { run } } })),
+    onSettled: () => q.invalidateQueries({ queryKey: keys.runs(site) }),
+    onError: say,
+  });
+};
+
+export function useRename(site: string) {
+  const rename = async (device: string, name: string) =>
+    must(api.PATCH("/api/devices/{device}", { params: { path: { device } }, body: { name } }));
+  return useAction(
+    ({ device, name }: { device: string; name: string }) => rename(device, name),
+    [keys.devices(site)],
+    undefined,
+    (out, { device, name }) => {
+      toast(name ? `Named “${name}”` : "Name taken back", {
+        action: { label: "Undo", onClick: () => rename(device, out.before).catch(say) },
+      });
+    },
+  );
+}
+
+export const useRemove = (site: string) =>
+  useAction(
+    (body: Body<"/api/sites/{site}/remove", "post">) => must(api.POST("/api/sites/{site}/remove", { params: { path: { site } }, body })),
+    [keys.runs(site)],
+  );
+
+type AddressLine = Body<"/api/sites/{site}/addresses", "post">["lines"][number];
+
+export const useSetAddress = (site: string) =>
+  useAction(
+    (body: Body<"/api/sites/{site}/addresses", "post">) =>
+      must(api.POST("/api/sites/{site}/addresses", { params: { path: { site } }, body })),
+    [keys.runs(site)],
+    "quiet",
+  );
+
+/** The lines that put devices back to what they had before. */
+export const backToBefore = (devices: Device[]): AddressLine[] =>
+  devices.flatMap((d) => {
+    const b = d.moved?.before;
+    const a = d.moved?.after;
+    // What was set by hand for the first time goes back to DHCP.
+    return b
+      ? [
+          {
+            no_dns: !b.dns?.length && !!a?.dns?.length,
+            no_ntp: !b.ntp && !!a?.ntp,
+            device: d.id,
+            address: b.addr,
+            dhcp: b.dhcp,
+            bits: b.bits,
+            gateway: b.gateway || undefined,
+            dns: b.dns?.join(", "),
+            ntp: b.ntp,
+            host: b.host,
+            time_zone: b.time_zone,
+          },
+        ]
+      : [];
+  });
+
+type Fix = Omit<Body<"/api/sites/{site}/fixes", "post">, "devices"> & { devices: Device[] };
+
+/** Mends one thing on devices; the bench takes it back. */
+export const useFix = (site: string) =>
+  useAction(
+    ({ devices, ...rest }: Fix) =>
+      must(api.POST("/api/sites/{site}/fixes", { params: { path: { site } }, body: { devices: devices.map((d) => d.id), ...rest } })),
+    [keys.runs(site), keys.signIns()],
+    "quiet",
+  );
+
+/** Sets streams to a plan, or puts them back. */
+export const useTune = (site: string) =>
+  useAction(
+    (body: Body<"/api/sites/{site}/tune", "post">) => must(api.POST("/api/sites/{site}/tune", { params: { path: { site } }, body })),
+    [keys.runs(site)],
+    "quiet",
+  );
+
+export const useForget = (site: string) =>
+  useAction(
+    (devices: string[]) => must(api.POST("/api/sites/{site}/forget", { params: { path: { site } }, body: { devices } })),
+    [keys.devices(site)],
+  );
+
+export function useConsent(site: string, device: string) {
+  const path = { params: { path: { device } } };
+  return useAction(
+    (given: Body<"/api/devices/{device}/consent", "post"> | null) =>
+      given
+        ? must(api.POST("/api/devices/{device}/consent", { ...path, body: given }))
+        : must(api.DELETE("/api/devices/{device}/consent", path)),
+    [keys.devices(site)],
+  );
+}
+
+export const useWatch = (site: string) =>
+  useAction(
+    (on: boolean) => must(api.PUT("/api/sites/{site}/watch", { params: { path: { site } }, body: { on } })),
+    [keys.site(site)],
+    "quiet",
+  );
+
+export const useEnter = (first: boolean, done: () => void) =>
+  useAction(
+    ({ name, password, code }: { name: string; password: string; code: string }) =>
+      first
+        ? must(api.POST("/api/setup", { body: { name, password, code } }))
+        : must(api.POST("/api/session", { body: { name, password } })),
+    [[]],
+    "quiet",
+    done,
+  );
+
+/** Makes a site, or changes the one of an ID; its ID comes back. */
+export const useSaveSite = (site?: string) =>
+  useAction(
+    async (body: Body<"/api/sites", "post">) => {
+      if (!site) return (await must(api.POST("/api/sites", { body }))).id;
+      await must(api.PUT("/api/sites/{site}", { params: { path: { site } }, body }));
+      return site;
+    },
+    [[]],
+    "quiet",
+  );
+
+export const useAddSignIn = () =>
+  useAction(
+    (body: Body<"/api/sign-ins", "post">) => must(api.POST("/api/sign-ins", { body })),
+    [keys.signIns()],
+    "quiet",
+    (_, { label, user }) => {
+      toast(`“${label || user}” is on the keyring`);
+    },
+  );
+
+export const useOrderSignIns = () => useAction((ids: string[]) => must(api.PUT("/api/sign-ins", { body: { ids } })), [keys.signIns()]);
+
+export const useBringSignIns = () =>
+  useAction(
+    async (file: File) => must(api.POST("/api/sign-ins/import", { body: { content: await base64(file) } })),
+    [keys.signIns()],
+    undefined,
+    (out) => {
+      toast(`${out.added} ${out.added === 1 ? "sign-in" : "sign-ins"} put on the keyring${out.known ? `, ${out.known} were there` : ""}`, {
+        description: out.warnings.slice(0, 4).join(" ") || "Delete the file now: it holds passwords in the open.",
+        duration: 10_000,
+      });
+    },
+  );
+
+export const useReveal = () =>
+  useAction((sign_in: string) => must(api.POST("/api/sign-ins/{sign_in}/reveal", { params: { path: { sign_in } } })), []);
+
+export const useDropSignIn = () =>
+  useAction(
+    ({ id }: SignIn) => must(api.DELETE("/api/sign-ins/{sign_in}", { params: { path: { sign_in: id } } })),
+    [keys.signIns()],
+    undefined,
+    (_, { label }) => {
+      toast(`“${label}” is off the keyring`);
+    },
+  );
+
+export const useClaim = (site: string) =>
+  useAction(
+    (body: Body<"/api/sites/{site}/claim", "post">) => must(api.POST("/api/sites/{site}/claim", { params: { path: { site } }, body })),
+    [keys.runs(site), keys.signIns()],
+    "quiet",
+  );
+
+export const useAgree = (site: string) =>
+  useAction(
+    (body: Body<"/api/sites/{site}/agreements", "post">) =>
+      must(api.POST("/api/sites/{site}/agreements", { params: { path: { site } }, body })),
+    [keys.runs(site), keys.devices(site)],
+    "quiet",
+  );
+
+export const useWithdraw = (site: string) =>
+  useAction(
+    (device: string) => must(api.DELETE("/api/devices/{device}/agreement", { params: { path: { device } } })),
+    [keys.devices(site)],
+  );
+
+/** Sets aside that somebody at an address says to be a device. */
+export const useDismiss = (site: string) =>
+  useAction(
+    (path: { device: string; address: string }) => must(api.DELETE("/api/devices/{device}/claims/{address}", { params: { path } })),
+    [keys.devices(site)],
+  );
+
+/** Sets the storms of a site aside, and forgets the devices that they invented where there are any. */
+export const useEndStorms = (site: string) =>
+  useAction(
+    async (invented: string[]) => {
+      const path = { params: { path: { site } } };
+      if (invented.length > 0) await must(api.POST("/api/sites/{site}/forget", { ...path, body: { devices: invented } }));
+      return must(api.DELETE("/api/sites/{site}/storms", path));
+    },
+    [keys.site(site), keys.devices(site)],
+  );
+
+export const useTakeCertificate = () =>
+  useAction(
+    ({ device, sha256 }: { device: string; sha256: string }) =>
+      must(api.POST("/api/devices/{device}/certificate", { params: { path: { device } }, body: { sha256 } })),
+    [],
+  );
+
+export const useRoles = () =>
+  useAction(
+    ({ device, roles }: { device: string; roles: Record<string, string> }) =>
+      must(api.PUT("/api/devices/{device}/roles", { params: { path: { device } }, body: { roles } })),
+    [],
+  );
+
+export const usePaste = (site: string) =>
+  useAction(
+    (body: Body<"/api/sites/{site}/paste", "post">) => must(api.POST("/api/sites/{site}/paste", { params: { path: { site } }, body })),
+    [keys.runs(site), keys.signIns()],
+    "quiet",
+  );
+
+export const useBringBook = () =>
+  useAction(
+    (yaml: string) => must(api.POST("/api/path-books", { body: { yaml } })),
+    [keys.pathBooks()],
+    "quiet",
+    (out) => {
+      toast(`${out.added} ${out.added === 1 ? "recipe" : "recipes"} added`);
+    },
+  );
+
+export const useDropBook = () =>
+  useAction((book: string) => must(api.DELETE("/api/path-books/{book}", { params: { path: { book } } })), [keys.pathBooks()]);
+
+/** What can be done with the address list that somebody brought along. */
+export function useAddressList(site: string) {
+  const path = { params: { path: { site } } };
+  return {
+    bring: useAction(
+      async (file: File) => must(api.PUT("/api/sites/{site}/address-list", { ...path, body: { content: await base64(file) } })),
+      [keys.list(site)],
+      "quiet",
+    ),
+    drop: useAction(() => must(api.DELETE("/api/sites/{site}/address-list", path)), [keys.list(site)]),
+    useNames: useAction(
+      () => must(api.POST("/api/sites/{site}/address-list/names", path)),
+      [keys.devices(site)],
+      undefined,
+      (out) => {
+        toast(`${out.named} ${out.named === 1 ? "device" : "devices"} named as the list does`);
+      },
+    ),
+  };
+}

@@ -1,0 +1,126 @@
+import { z } from "zod";
+import { useSaveSite } from "@/api/actions";
+import { Problem, type Site } from "@/api/client";
+import { useInterfaces } from "@/api/queries";
+import { Button } from "@/parts/Button";
+import { Field } from "./Field";
+import { useSchema } from "./useSchema";
+import { Sheet } from "@/parts/Sheet";
+import { Trouble } from "@/parts/Trouble";
+
+const Schema = z.object({
+  name: z.string().trim().min(1, "Give the site a name.").max(120, "The name is longer than 120 characters."),
+  ranges: z.string().trim().min(1, "Say which addresses Unlatch may connect to."),
+  link: z
+    .string()
+    .trim()
+    .regex(/^\d{0,5}$/, "Type a number of Mbit/s, or nothing."),
+});
+
+/** Makes a site or changes one. A large range is asked about with its number of addresses. */
+export function SiteSheet({
+  open,
+  onOpenChange,
+  site,
+  onDone,
+}: {
+  open: boolean;
+  onOpenChange: (open: boolean) => void;
+  site?: Site;
+  onDone: (id: string) => void;
+}) {
+  const interfaces = useInterfaces();
+  const form = useSchema(Schema, {
+    name: site?.name ?? "",
+    ranges: site?.ranges.join(", ") ?? "",
+    link: site?.link_mbps ? String(site.link_mbps) : "",
+  });
+  const save = useSaveSite(site?.id);
+  const send = (confirm_large: boolean) =>
+    form.handleSubmit(({ name, ranges, link }) =>
+      save.mutate(
+        { name, ranges: [ranges], confirm_large, link_mbps: Number(link) },
+        {
+          onSuccess: (id) => {
+            onOpenChange(false);
+            onDone(id);
+          },
+        },
+      ),
+    )();
+  const large = save.error instanceof Problem && save.error.cause === "too_many_addresses" ? save.error : null;
+  const offers = (interfaces.data ?? []).filter((i) => i.ranges.length > 0);
+  return (
+    <Sheet title={site ? "Change the site" : "New site"} open={open} onOpenChange={onOpenChange}>
+      <form
+        className="space-y-3"
+        onSubmit={(e) => {
+          e.preventDefault();
+          void send(false);
+        }}
+      >
+        <Field
+          label="Name"
+          {...form.register("name")}
+          error={form.formState.errors.name?.message}
+          autoFocus
+          autoComplete="off"
+          placeholder="Engine Works"
+        />
+        <Field
+          label="Authorised ranges"
+          {...form.register("ranges", { onChange: () => save.reset() })}
+          error={form.formState.errors.ranges?.message}
+          autoComplete="off"
+          className="mono"
+          placeholder="192.0.2.0/24"
+          hint="Unlatch connects to nothing outside them. Part several with commas; 192.0.2.10-40 works too."
+        />
+        {offers.length > 0 && (
+          <div>
+            <p className="mb-1 text-small text-soft">This machine sits in</p>
+            <ul className="space-y-1">
+              {offers.map((i) => (
+                <li key={i.name} className="flex items-center gap-2">
+                  <Button className="mono" onClick={() => form.setValue("ranges", i.ranges.join(", "), { shouldValidate: true })}>
+                    {i.ranges.join(", ")}
+                  </Button>
+                  <span className="text-small text-soft">
+                    {i.name}
+                    {i.gateway && `, gateway ${i.gateway}`}
+                  </span>
+                </li>
+              ))}
+            </ul>
+          </div>
+        )}
+        <Field
+          label="Link budget, Mbit/s (optional)"
+          {...form.register("link")}
+          error={form.formState.errors.link?.message}
+          autoComplete="off"
+          inputMode="numeric"
+          className="num w-64"
+          placeholder="60 % of what the card carries"
+          hint="How much may flow at once while streams are measured."
+        />
+        {large ? (
+          <div role="alert" className="border-l-4 border-brass bg-well px-3 py-2">
+            <p>These ranges hold {large.count.toLocaleString("en")} addresses. A sweep of them takes hours.</p>
+            <Button className="mt-2" onClick={() => void send(true)}>
+              Use them all the same
+            </Button>
+          </div>
+        ) : (
+          <Trouble error={save.error} />
+        )}
+        <div className="flex justify-end gap-2 pt-1">
+          <Button onClick={() => onOpenChange(false)}>Cancel</Button>
+          <Button look="next" type="submit" disabled={save.isPending}>
+            {site ? "Save" : "Make the site"}
+          </Button>
+        </div>
+      </form>
+    </Sheet>
+  );
+}

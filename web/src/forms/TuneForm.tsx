@@ -1,0 +1,132 @@
+import { z } from "zod";
+import { useTune } from "@/api/actions";
+import type { Device, Stream } from "@/api/client";
+import { Button } from "@/parts/Button";
+import { Trouble } from "@/parts/Trouble";
+import { Field } from "./Field";
+import { useSchema } from "./useSchema";
+
+const whole = (what: string) =>
+  z
+    .string()
+    .trim()
+    .regex(/^\d{0,6}$/, `Type ${what} as a number, or nothing.`);
+
+const Schema = z
+  .object({
+    codec: z.enum(["", "h264", "h265", "mjpeg", "mpeg4"]),
+    size: z
+      .string()
+      .trim()
+      .regex(/^(\d{2,5}\s*[x×]\s*\d{2,5})?$/, "Type a size like 1280x720, or nothing."),
+    fps: z
+      .string()
+      .trim()
+      .regex(/^(\d{1,3}(\.\d+)?)?$/, "Type frames a second, or nothing."),
+    kbps: whole("kbit/s"),
+    gop: whole("frames"),
+  })
+  .refine((v) => Object.values(v).some((x) => x !== ""), { path: ["size"], message: "Say what shall change; the rest stays." });
+
+/** The plan of one stream as it is written everywhere: h264,1280x720,15fps,2000kbps,gop30. */
+export function planText(v: z.infer<typeof Schema>) {
+  return [v.codec, v.size.replace(/\s*[x×]\s*/, "x"), v.fps && `${v.fps}fps`, v.kbps && `${v.kbps}kbps`, v.gop && `gop${v.gop}`]
+    .filter(Boolean)
+    .join(",");
+}
+
+/** One stream's settings in place: what is typed is sent, read back and measured; what is left empty stays. */
+export function TuneForm({ site, device: d, stream }: { site: string; device: Device; stream: Stream }) {
+  const form = useSchema<z.infer<typeof Schema>>(Schema, { codec: "", size: "", fps: "", kbps: "", gop: "" });
+  const tune = useTune(site);
+  const e = form.formState.errors;
+  const c = stream.claimed;
+  const send = form.handleSubmit((v) =>
+    tune.mutate({ devices: [d.id], plan: { [stream.role]: planText(v) } }, { onSuccess: () => form.reset() }),
+  );
+  const t = d.tuning;
+  return (
+    <section className="border-t px-4 py-3" aria-label="Set the stream">
+      <h3 className="mb-2 text-small text-soft">Set the {stream.role} stream; what is left empty stays</h3>
+      <form onSubmit={send}>
+        <div className="grid grid-cols-[1fr_1.3fr] gap-2 sm:grid-cols-[1fr_1.2fr_0.8fr_0.9fr_0.8fr]">
+          <label className="block">
+            <span className="mb-1 block text-small text-soft">Codec</span>
+            <select {...form.register("codec")} className="h-9 w-full rounded-md border bg-sheet px-1">
+              <option value="">{c.codec || "as it is"}</option>
+              <option value="h264">H.264</option>
+              <option value="h265">H.265</option>
+              <option value="mjpeg">MJPEG</option>
+              <option value="mpeg4">MPEG-4</option>
+            </select>
+          </label>
+          <Field label="Size" {...form.register("size")} className="mono" placeholder={`${c.width}x${c.height}`} autoComplete="off" />
+          <Field
+            label="fps"
+            {...form.register("fps")}
+            className="mono"
+            placeholder={String(c.fps)}
+            inputMode="decimal"
+            autoComplete="off"
+          />
+          <Field
+            label="kbit/s"
+            {...form.register("kbps")}
+            className="mono"
+            placeholder={String(c.bitrate_kbps)}
+            inputMode="numeric"
+            autoComplete="off"
+          />
+          <Field
+            label="GOP"
+            {...form.register("gop")}
+            className="mono"
+            placeholder={String(c.gop_frames)}
+            inputMode="numeric"
+            autoComplete="off"
+          />
+        </div>
+        {[e.size, e.fps, e.kbps, e.gop].map(
+          (x) =>
+            x && (
+              <p key={x.message} className="mt-1 text-small text-stuck">
+                {x.message}
+              </p>
+            ),
+        )}
+        <Trouble error={tune.error} />
+        <div className="mt-2 flex items-center gap-2">
+          <Button type="submit" disabled={tune.isPending}>
+            Set and measure
+          </Button>
+          {t && (
+            <Button look="quiet" disabled={tune.isPending} onClick={() => tune.mutate({ devices: [d.id], undo: true })}>
+              Put back what was before
+            </Button>
+          )}
+        </div>
+      </form>
+      {t && (
+        <ul className="mt-2 text-small" aria-label="What was set">
+          {t.changes?.map((x) => (
+            <li key={`${x.stream} ${x.field}`}>
+              {x.stream}: {x.field.replaceAll("_", " ")} <span className="mono text-soft">{x.from}</span> →{" "}
+              <span className="mono">{x.to}</span>
+              {x.asked !== x.to && <span className="text-soft"> (asked for {x.asked}; it offers no nearer)</span>}
+            </li>
+          ))}
+          {t.refused?.map((x) => (
+            <li key={`${x.stream} ${x.field} refused`} className="text-stuck">
+              {x.stream}: {x.asked} refused, {x.why}
+            </li>
+          ))}
+          {t.side_effects?.map((x) => (
+            <li key={x} className="text-stuck">
+              {x}
+            </li>
+          ))}
+        </ul>
+      )}
+    </section>
+  );
+}

@@ -1,0 +1,109 @@
+import type { Device, Stream } from "@/api/client";
+import { ago, bitrate, fps, stillUrl } from "@/parts/measures";
+import { Still } from "@/parts/Still";
+import { Choice } from "@/parts/Choice";
+
+export function Picture({
+  device: d,
+  stream,
+  role,
+  setRole,
+}: {
+  device: Device;
+  stream?: Stream;
+  role: string;
+  setRole: (t: string) => void;
+}) {
+  const proof = stream?.proof;
+  const v = proof?.video;
+  const other = !proof?.still && (d.snapshot?.still ?? d.mjpeg?.still); // there may be a picture before there is a stream
+  const still = proof?.still ?? (other || undefined);
+  return (
+    <section aria-label="Picture" className="px-4">
+      <div className="relative">
+        <Still
+          src={still ? stillUrl(still) : undefined}
+          name={other ? `${d.name}, snapshot` : `${d.name}, ${role} stream`}
+          className={`w-full ${still ? "aspect-video" : "h-20"}`}
+        />
+        {d.streams.length > 1 && (
+          <Choice
+            label="Stream shown"
+            look="picture"
+            value={role}
+            onChange={setRole}
+            options={d.streams.map((s) => [s.role, s.role] as const)}
+            className="absolute top-2 right-2 overflow-hidden rounded-sm bg-black/65 text-small text-white"
+          />
+        )}
+      </div>
+      <p className="flex h-8 items-center justify-between gap-3 text-small whitespace-nowrap">
+        {v ? (
+          <span className="mono">
+            {v.codec} · {v.width}×{v.height} · {fps(v.fps)} · {bitrate(v.bitrate_kbps)}
+          </span>
+        ) : (
+          <span className="text-soft">{other ? "Its snapshot; no picture of a stream yet" : "No picture yet"}</span>
+        )}
+        {proof?.ok && <span className="text-soft">{ago(proof.at)}</span>}
+      </p>
+    </section>
+  );
+}
+
+/** What the device claims beside what was measured. A difference is marked. */
+export function Compare({ stream }: { stream: Stream }) {
+  const v = stream.proof?.video;
+  if (!v) return null;
+  const c = stream.claimed;
+  const told = c.codec !== ""; // a stream that was found by trying claims nothing
+  const near = (a: number, b: number, by: number) => !a || Math.abs(a - b) <= by * a;
+  const rows: [string, string, string, boolean][] = [
+    ["Codec", told ? c.codec : "–", v.codec, !told || c.codec === v.codec],
+    ["Size", told ? `${c.width}×${c.height}` : "–", `${v.width}×${v.height}`, !told || (c.width === v.width && c.height === v.height)],
+    ["Frame rate", told ? fps(c.fps) : "–", fps(v.fps), near(c.fps, v.fps, 0.1)],
+    ["Bitrate", told ? bitrate(c.bitrate_kbps) : "–", bitrate(v.bitrate_kbps), near(c.bitrate_kbps, v.bitrate_kbps, 0.3)],
+    [
+      "Key-frame interval",
+      c.gop_frames && v.keyframes < v.frames ? `${c.gop_frames} frames` : "–",
+      v.gop_frames ? `${v.gop_frames} frames` : "–",
+      v.keyframes === v.frames || near(c.gop_frames, v.gop_frames ?? 0, 0.1),
+    ],
+    ["Profile", "–", [v.profile, v.level, v.tier && v.tier !== "Main" && `${v.tier} tier`].filter(Boolean).join(", ") || "–", true],
+  ];
+  return (
+    <section className="border-t px-4 py-3" aria-label="Claimed and measured">
+      <table className="w-full text-small">
+        <thead>
+          <tr className="text-left text-soft">
+            <th className="pb-1 font-normal">{stream.role} stream</th>
+            <th className="pb-1 text-right font-normal">the device claims</th>
+            <th className="pb-1 text-right font-normal">measured</th>
+          </tr>
+        </thead>
+        <tbody>
+          {rows.map(([name, claimed, measured, same]) => (
+            <tr key={name}>
+              <td className="py-0.5">{name}</td>
+              <td className="mono py-0.5 text-right text-soft">{claimed}</td>
+              <td className={`mono py-0.5 text-right ${same ? "" : "font-semibold text-stuck"}`}>
+                {same ? "" : "≠ "}
+                {measured}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      <p className="mt-1.5 text-small text-soft">
+        Over{" "}
+        {({ tcp: "TCP", udp: "UDP datagrams", multicast: "multicast", "http tunnel": "HTTP (RTSP within it)" } as Record<string, string>)[
+          stream.proof?.transport ?? ""
+        ] ?? stream.proof?.transport}
+        {stream.proof?.tls &&
+          ` in TLS${stream.proof.tls.expired ? ` (its certificate expired on ${stream.proof.tls.until.slice(0, 10)})` : ""}`}
+        , signed in by {stream.proof?.auth}, first key frame after {Math.round(stream.proof?.first_keyframe_ms ?? 0)} ms, {v.lost} of{" "}
+        {v.lost + v.packets} packets lost
+      </p>
+    </section>
+  );
+}

@@ -1,0 +1,216 @@
+import { KeyRound } from "lucide-react";
+import { DropdownMenu } from "radix-ui";
+import type { Device } from "@/api/client";
+import { backToBefore, say, useForget, useSetAddress } from "@/api/actions";
+import { Button } from "@/parts/Button";
+import { canGoOn, isStuck } from "@/parts/latches";
+import { useFrame } from "./SiteFrame";
+import { Sure } from "@/parts/Sure";
+
+/** What to do next, for the selection or for the whole site. */
+export function ActionBar({
+  picked,
+  cameras,
+  recorders,
+  all,
+  go,
+  busy,
+  quiet,
+  onAgree,
+  onAddress,
+  onClaim,
+  onStreamUser,
+  children,
+}: {
+  picked: Device[];
+  cameras: Device[];
+  recorders: Device[];
+  all: Device[];
+  go: (list: Device[], target?: string) => void;
+  busy: boolean;
+  quiet: boolean;
+  onAgree: (list: Device[]) => void;
+  onAddress: (list: Device[]) => void;
+  onClaim: (list: Device[]) => void;
+  onStreamUser: (list: Device[]) => void;
+  children: React.ReactNode;
+}) {
+  // While a camera is in hand, the brass button is its own next step.
+  const look = quiet ? "plain" : "next";
+  const { addSignIn } = useFrame();
+  const ready = all.filter(canGoOn);
+  const proven = cameras.filter((d) => d.next.action === "place");
+  const stuck = cameras.filter(isStuck);
+  const fresh = (picked.length > 0 ? picked : cameras).filter((d) => d.next.action === "claim");
+  const wantKey = stuck.filter((d) => d.next.action === "add_sign_in");
+  const asks = (picked.length > 0 ? picked : all).filter((d) => d.next.action === "agree");
+  const apart = cameras.filter((d) => d.next.action === "stream_user");
+  const mine = picked.filter(
+    (d) => d.kind === "camera" && !d.via && d.grid?.some((r) => r.service === "device service" && r.state === "opens"),
+  );
+  const many = (n: number, what = "camera") => `${n} ${what}${n === 1 ? "" : "s"}`;
+  const wired = picked.filter((d) => !d.via); // what hangs on a recorder's switch has its address from there
+  const pickedCameras = picked.filter((d) => d.kind === "camera");
+  return (
+    <div className="flex min-h-12 shrink-0 flex-wrap items-center gap-2 border-b px-4 py-2">
+      {picked.length > 0 ? (
+        <>
+          <span className="num font-medium">{many(picked.length, "device")} selected</span>
+          <Button look="next" disabled={busy} onClick={() => go(picked)}>
+            Open latches of {many(picked.length, "device")}
+          </Button>
+          {pickedCameras.length > 0 && <PlaceButton cameras={pickedCameras} recorders={recorders} go={go} busy={busy} />}
+          {fresh.length > 0 && <Button onClick={() => onClaim(fresh)}>Claim {many(fresh.length, "device")}</Button>}
+          {asks.length > 0 && <Button onClick={() => onAgree(asks)}>Agree to basic for {many(asks.length, "device")}</Button>}
+          {mine.length > 0 && (
+            <Button onClick={() => onStreamUser(mine)}>Make a stream user{mine.length > 1 && ` on ${mine.length}`}</Button>
+          )}
+          {wired.length > 0 && <Button onClick={() => onAddress(wired)}>Give addresses</Button>}
+          <UndoAddresses devices={picked} />
+          <ForgetButton devices={picked} />
+        </>
+      ) : ready.length > 0 ? (
+        <>
+          <Button look={look} disabled={busy} onClick={() => go(ready)}>
+            Open latches of {many(ready.length, "device")}
+          </Button>
+          <span className="text-soft max-sm:hidden">{ready.length === 1 ? "It waits" : "They wait"} for nothing but this.</span>
+        </>
+      ) : fresh.length > 0 ? (
+        <>
+          <Button look={look} onClick={() => onClaim(fresh)}>
+            Claim {many(fresh.length)}
+          </Button>
+          <span className="text-soft max-sm:hidden">Fresh from the factory: {fresh.length === 1 ? "it lets" : "they let"} anyone in.</span>
+        </>
+      ) : asks.length > 0 ? (
+        <>
+          <Button look={look} onClick={() => onAgree(asks)}>
+            Agree to basic for {many(asks.length, "device")}
+          </Button>
+          <span className="text-soft max-sm:hidden">
+            {asks.length === 1 ? "It takes" : "They take"} a sign-in only so that it can be read.
+          </span>
+        </>
+      ) : apart.length > 0 ? (
+        <>
+          <Button look={look} onClick={() => onStreamUser(apart)}>
+            Make a stream user on {many(apart.length)}
+          </Button>
+          <span className="text-soft max-sm:hidden">
+            {apart.length === 1 ? "Its streams keep" : "Their streams keep"} users of their own.
+          </span>
+        </>
+      ) : proven.length > 0 ? (
+        <>
+          <PlaceButton cameras={proven} recorders={recorders} go={go} busy={busy} next={!quiet} />
+          <span className="text-soft max-sm:hidden">{proven.length === 1 ? "Its streams are" : "Their streams are"} proven.</span>
+        </>
+      ) : wantKey.length > 0 ? (
+        <>
+          <Button look={look} onClick={() => addSignIn(undefined, () => go(wantKey))}>
+            <KeyRound size={15} /> Add a sign-in
+          </Button>
+          <span className="text-soft">
+            {many(wantKey.length)} {wantKey.length === 1 ? "refuses" : "refuse"} the keyring.
+          </span>
+        </>
+      ) : stuck.length > 0 ? (
+        <span className="text-soft">{many(stuck.length)} stuck: choose one to see why.</span>
+      ) : (
+        <span className="text-open">Every latch is open.</span>
+      )}
+      <span className="grow" />
+      {children}
+    </div>
+  );
+}
+
+/** Removes what is selected with its evidence. */
+function ForgetButton({ devices }: { devices: Device[] }) {
+  const { site } = useFrame();
+  const forget = useForget(site.id);
+  return (
+    <Sure
+      ask={`Forget ${devices.length} devices?`}
+      more="What was recorded of them goes with them. Those that are still on the network are found anew by the next sweep."
+      yes={`Forget ${devices.length} with their evidence`}
+      onYes={() => forget.mutate(devices.map((d) => d.id))}
+    >
+      <Button look="quiet" disabled={forget.isPending}>
+        Forget
+      </Button>
+    </Sure>
+  );
+}
+
+/** Puts devices back to the addresses that they had before. */
+function UndoAddresses({ devices }: { devices: Device[] }) {
+  const { site } = useFrame();
+  const send = useSetAddress(site.id);
+  const moved = devices.filter((d) => d.moved && !d.moved.failed && d.address === d.moved.after.addr);
+  if (moved.length === 0 || moved.length < devices.length) return null;
+  return (
+    <Button
+      disabled={send.isPending}
+      onClick={() =>
+        send.mutate(
+          {
+            title: `Undo the address change of ${moved.length === 1 ? moved[0]!.name : `${moved.length} devices`}`,
+            lines: backToBefore(moved),
+          },
+          { onError: say },
+        )
+      }
+    >
+      Undo address change
+    </Button>
+  );
+}
+
+/** Places cameras on a recorder: the only one at once, of several the one chosen. */
+function PlaceButton({
+  cameras,
+  recorders,
+  go,
+  busy,
+  next,
+}: {
+  cameras: Device[];
+  recorders: Device[];
+  go: (list: Device[], target?: string) => void;
+  busy: boolean;
+  next?: boolean;
+}) {
+  const look = next ? "next" : "plain";
+  const text = `Place ${cameras.length === 1 ? cameras[0]!.name : `${cameras.length} cameras`} on`;
+  if (recorders.length === 0) return <span className="text-soft">No recorder is signed in to yet: open its latches first.</span>;
+  if (recorders.length === 1)
+    return (
+      <Button look={look} disabled={busy} onClick={() => go(cameras, recorders[0]!.id)}>
+        {text} {recorders[0]!.name}
+      </Button>
+    );
+  return (
+    <DropdownMenu.Root>
+      <DropdownMenu.Trigger asChild>
+        <Button look={look} disabled={busy}>
+          {text} …
+        </Button>
+      </DropdownMenu.Trigger>
+      <DropdownMenu.Portal>
+        <DropdownMenu.Content align="start" sideOffset={4} className="z-50 min-w-48 rounded-md border bg-sheet p-1 shadow-xl">
+          {recorders.map((r) => (
+            <DropdownMenu.Item
+              key={r.id}
+              className="flex h-8 cursor-pointer items-center rounded-sm px-3 outline-none data-highlighted:bg-well"
+              onSelect={() => go(cameras, r.id)}
+            >
+              {r.name}
+            </DropdownMenu.Item>
+          ))}
+        </DropdownMenu.Content>
+      </DropdownMenu.Portal>
+    </DropdownMenu.Root>
+  );
+}
