@@ -49,7 +49,7 @@ export function Find() {
         <div ref={wide ? scroller : undefined} className="relative grow lg:min-h-0 lg:overflow-auto">
           <Storms />
           <Fields site={site} devices={inside} />
-          {devices.length === 0 ? (
+          {inside.length === 0 ? (
             <div className="p-10 text-center">
               <p className="mb-1 text-lg">{running ? "Listening …" : "Nothing heard yet"}</p>
               <p className="text-soft">
