@@ -140,6 +140,7 @@ func TestStrayConsent(t *testing.T) {
 	b.makeSite("Viaduct", "127.43.5.0/24")
 	b.firstSignIn()
 	b.press("^Find$")
+	b.see("Listening for newcomers")
 	b.press("^Sweep the site$")
 	// Strangers are on the wire too: other tests, a demo beside.
 	stray := b.page.MustElement(`[data-stray="127.43.6.64"]`)
@@ -166,6 +167,7 @@ func TestImportMatching(t *testing.T) {
 	b.firstAccount()
 	b.makeSite("Viaduct", "127.43.7.0/27")
 	b.press("^Find$")
+	b.see("Listening for newcomers")
 	b.press("^Sweep the site$")
 	b.page.MustElement(`[data-run="finished"]`)
 	list := filepath.Join(t.TempDir(), "cameras.csv")

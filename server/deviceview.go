@@ -24,48 +24,51 @@ import (
 
 // deviceView is one row of the line-up.
 type deviceView struct {
-	ID          uuid.UUID         `json:"id"`
-	Revision    string            `json:"revision" doc:"differs when anything else in this view does"`
-	Kind        string            `json:"kind" enum:"camera,recorder,other"`
-	Name        string            `json:"name"`
-	Named       bool              `json:"named" doc:"a person gave the name"`
-	Address     string            `json:"address"`
-	Stray       bool              `json:"stray"`
-	Consent     *time.Time        `json:"consent,omitempty" doc:"until when a stray may be connected to"`
-	Web         string            `json:"web,omitempty" doc:"the device's own page"`
-	Maker       string            `json:"maker,omitempty"`
-	Model       string            `json:"model,omitempty"`
-	Firmware    string            `json:"firmware,omitempty"`
-	Serial      string            `json:"serial,omitempty"`
-	MAC         string            `json:"mac,omitempty"`
-	Block       string            `json:"mac_block,omitempty" doc:"who registered the MAC block, where this machine has the public registry"`
-	Is          string            `json:"is,omitempty" doc:"what it calls its kind, where it is neither camera nor recorder"`
-	Claims      []claimView       `json:"claims" doc:"what each method heard, and when"`
-	Moved       *movedView        `json:"moved,omitempty" doc:"the last time that it was given an address"`
-	Conflict    bool              `json:"conflict" doc:"another device claims the same address"`
-	Methods     []string          `json:"methods" doc:"what heard it"`
-	Ports       []discovery.Port  `json:"ports"`
-	Protocols   []camera.Protocol `json:"protocols,omitempty" doc:"network services by the device's own word"`
-	HeardAt     time.Time         `json:"heard_at"`
-	LeftAt      *time.Time        `json:"left_at,omitempty" doc:"when it said goodbye, where nothing was heard of it since"`
-	Certificate string            `json:"certificate,omitempty" doc:"the one that it last showed, as SHA-256"`
-	Latches     []latch.Latch     `json:"latches"`
-	At          string            `json:"at" doc:"the latch it waits at; empty when all are open"`
-	Next        latch.NextStep    `json:"next"`
-	Streams     []streamView      `json:"streams"`
-	Placements  []latch.Placement `json:"placements"`
-	Via         *viaView          `json:"via,omitempty" doc:"the recorder that it is reached through"`
-	TriedPaths  *triedPathsView   `json:"tried_paths,omitempty" doc:"paths that were tried, of a device without a device service"`
-	Findings    []findingView     `json:"findings,omitempty" doc:"what a person should act on beside the next step"`
-	Agreed      *time.Time        `json:"agreed,omitempty" doc:"when somebody agreed that its sign-in may be sent readable"`
-	Factory     string            `json:"factory,omitempty" doc:"a finding: the user that it still has with its factory password"`
-	Grid        []latch.GridRow   `json:"grid,omitempty" doc:"what the sign-ins open"`
-	SkewMS      int64             `json:"skew_ms,omitempty" doc:"by how much its clock is ahead, where that is more than a few seconds"`
-	Tuning      *tuningView       `json:"tuning,omitempty" doc:"how its streams were set, where somebody has"`
-	Fixes       []fixView         `json:"fixes,omitempty" doc:"changes made on it that can be taken back"`
-	Snapshot    *pictureView      `json:"snapshot,omitempty" doc:"its still picture over HTTP"`
-	Motion      *pictureView      `json:"mjpeg,omitempty" doc:"its motion JPEG over HTTP"`
-	Channels    []channelView     `json:"channels,omitempty" doc:"of a recorder: what it sends on"`
+	ID          uuid.UUID             `json:"id"`
+	Revision    string                `json:"revision" doc:"differs when anything else in this view does"`
+	Kind        string                `json:"kind" enum:"camera,recorder,other"`
+	Name        string                `json:"name"`
+	Named       bool                  `json:"named" doc:"a person gave the name"`
+	Address     string                `json:"address"`
+	Stray       bool                  `json:"stray"`
+	Consent     *time.Time            `json:"consent,omitempty" doc:"until when a stray may be connected to"`
+	Web         string                `json:"web,omitempty" doc:"the device's own page"`
+	Maker       string                `json:"maker,omitempty"`
+	Model       string                `json:"model,omitempty"`
+	Firmware    string                `json:"firmware,omitempty"`
+	Serial      string                `json:"serial,omitempty"`
+	MAC         string                `json:"mac,omitempty"`
+	Block       string                `json:"mac_block,omitempty" doc:"who registered the MAC block, where this machine has the public registry"`
+	Is          string                `json:"is,omitempty" doc:"what it calls its kind, where it is neither camera nor recorder"`
+	Claims      []claimView           `json:"claims" doc:"what each method heard, and when"`
+	Moved       *movedView            `json:"moved,omitempty" doc:"the last time that it was given an address"`
+	Conflict    bool                  `json:"conflict" doc:"another device claims the same address"`
+	Methods     []string              `json:"methods" doc:"what heard it"`
+	Ports       []discovery.Port      `json:"ports"`
+	Protocols   []camera.Protocol     `json:"protocols,omitempty" doc:"network services by the device's own word"`
+	HeardAt     time.Time             `json:"heard_at"`
+	LeftAt      *time.Time            `json:"left_at,omitempty" doc:"when it said goodbye, where nothing was heard of it since"`
+	Certificate string                `json:"certificate,omitempty" doc:"the one that it last showed, as SHA-256"`
+	Latches     []latch.Latch         `json:"latches"`
+	At          string                `json:"at" doc:"the latch it waits at; empty when all are open"`
+	Next        latch.NextStep        `json:"next"`
+	Streams     []streamView          `json:"streams"`
+	Placements  []latch.Placement     `json:"placements"`
+	Via         *viaView              `json:"via,omitempty" doc:"the recorder that it is reached through"`
+	TriedPaths  *triedPathsView       `json:"tried_paths,omitempty" doc:"paths that were tried, of a device without a device service"`
+	Findings    []findingView         `json:"findings,omitempty" doc:"what a person should act on beside the next step"`
+	Agreed      *time.Time            `json:"agreed,omitempty" doc:"when somebody agreed that its sign-in may be sent readable"`
+	Factory     string                `json:"factory,omitempty" doc:"a finding: the user that it still has with its factory password"`
+	Grid        []latch.GridRow       `json:"grid,omitempty" doc:"what the sign-ins open"`
+	SkewMS      int64                 `json:"skew_ms,omitempty" doc:"by how much its clock is ahead, where that is more than a few seconds"`
+	Tuning      *tuningView           `json:"tuning,omitempty" doc:"how its streams were set, where somebody has"`
+	Plan        map[string]wishView   `json:"plan,omitempty" doc:"by part (main, sub, third, overlay), what is wanted"`
+	Tunes       map[string]latch.Tune `json:"tunes,omitempty" doc:"by role, how the stream stands to its plan"`
+	Offers      *offerView            `json:"offers,omitempty" doc:"what it can be set to, where it was asked"`
+	Fixes       []fixView             `json:"fixes,omitempty" doc:"changes made on it that can be taken back"`
+	Snapshot    *pictureView          `json:"snapshot,omitempty" doc:"its still picture over HTTP"`
+	Motion      *pictureView          `json:"mjpeg,omitempty" doc:"its motion JPEG over HTTP"`
+	Channels    []channelView         `json:"channels,omitempty" doc:"of a recorder: what it sends on"`
 }
 
 // triedPathsView is how a stream path was looked for.
@@ -239,6 +242,7 @@ func viewOf(d *store.Device) deviceView {
 		v.Channels = append(v.Channels, view)
 	}
 	v.Grid, v.Fixes, v.Tuning = d.Status.Grid(), undoable(st), viewOfTuning(st.Tuning)
+	v.Plan, v.Tunes, v.Offers = viewOfPlan(st), st.Tunes, viewOfOffers(st.Offers)
 	v.Snapshot, v.Motion = viewOfPicture(st, "snapshot"), viewOfPicture(st, "mjpeg")
 	if r := st.Reached; r != nil && d.Via == nil && (time.Duration(r.SkewMS)*time.Millisecond).Abs() > largestSkew {
 		v.SkewMS = r.SkewMS

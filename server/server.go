@@ -18,6 +18,8 @@ import (
 	"github.com/go-chi/chi/v5/middleware"
 
 	"unlatch/core/address"
+	"unlatch/core/intake"
+	"unlatch/core/tuning"
 	"unlatch/jobs"
 	"unlatch/store"
 )
@@ -124,6 +126,10 @@ func (s *Server) api(r chi.Router) huma.API {
 	s.claimRoutes(api)
 	s.fixRoutes(api)
 	s.tuneRoutes(api)
+	s.planRoutes(api)
+	s.previewRoutes(api)
+	s.costRoutes(api)
+	s.intakeRoutes(api)
 	s.certificateRoutes(api)
 	s.urlRoutes(api)
 	s.roleRoutes(api)
@@ -153,6 +159,8 @@ func (s *Server) routes(r chi.Router) {
 	r.Get("/api/stills/{still}", s.still)
 	r.Get("/api/evidence/{record}/exchange", s.exchange)
 	r.Get("/api/path-books/{book}/file", s.bookFile)
+	r.Get("/api/presets/{book}/file", s.shelfFile(store.PresetBooks, tuning.ShippedPresets().Write))
+	r.Get("/api/intakes/{book}/file", s.shelfFile(store.IntakeBooks, intake.ShippedFile))
 	r.HandleFunc("/api/*", func(w http.ResponseWriter, r *http.Request) {
 		if s.withSession(w, r) {
 			writeProblem(w, problem(404, "no_route", "There is no such address in the API.", "See /api/openapi.json."))

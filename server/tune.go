@@ -3,6 +3,7 @@ package server
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -10,58 +11,147 @@ import (
 
 	"unlatch/core/bringup"
 	"unlatch/core/evidence"
+	"unlatch/core/latch"
 	"unlatch/core/tuning"
+	"unlatch/jobs"
+	"unlatch/store"
 )
 
 type tuneBody struct {
-	Devices []uuid.UUID       `json:"devices" minItems:"1" maxItems:"5000"`
-	Plan    map[string]string `json:"plan,omitempty" doc:"by role (main, sub, third): h264,1280x720,15fps,2000kbps,cbr,gop30; what is left out stays"`
-	Undo    bool              `json:"undo,omitempty" doc:"put back what was before"`
+	Devices []uuid.UUID            `json:"devices" minItems:"1" maxItems:"5000"`
+	Plan    planText               `json:"plan,omitempty" doc:"by part (main, sub, third, overlay), kept as the own plan of each device; what is left out stays"`
+	Plans   map[uuid.UUID]planText `json:"plans,omitempty" doc:"the same by device"`
+	Undo    bool                   `json:"undo,omitempty" doc:"put back what was before, and take away the devices' own plans"`
+	Restart bool                   `json:"restart,omitempty" doc:"restart devices that have taken settings and go on as before"`
+}
+
+// plans are the plans in a request by device.
+func (b tuneBody) plans() (map[uuid.UUID]tuning.Plan, error) {
+	all, err := b.Plan.read()
+	if err != nil {
+		return nil, err
+	}
+	out := map[uuid.UUID]tuning.Plan{}
+	for _, id := range b.Devices {
+		own, err := b.Plans[id].read()
+		if err != nil {
+			return nil, err
+		}
+		if p := all.With(own); !p.IsZero() {
+			out[id] = p
+		}
+	}
+	return out, nil
 }
 
 func (s *Server) tuneRoutes(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "tune-devices", Method: "POST", Path: "/api/sites/{site}/tune",
-		Summary: "Set the streams of devices to a plan, read back and measured, or put them back", DefaultStatus: 202},
+		Summary: "Set the streams of devices to their plans, read back and measured, or put them back", DefaultStatus: 202,
+		MaxBodyBytes: 4 << 20},
 		func(ctx context.Context, in *struct {
 			SitePath
 			Body tuneBody
 		}) (*runOut, error) {
 			return s.tune(ctx, in.Site, in.Body)
 		})
+	huma.Register(api, huma.Operation{OperationID: "plan-devices", Method: "PUT", Path: "/api/sites/{site}/device-plans",
+		Summary: "Plan the streams of single devices. Nothing is sent to any device", MaxBodyBytes: 4 << 20},
+		func(ctx context.Context, in *struct {
+			SitePath
+			Body struct {
+				Plans map[uuid.UUID]planText `json:"plans" doc:"by device; an empty one takes the device's own plan away, and takes it out of its selection"`
+			}
+		}) (*struct{}, error) {
+			return nil, s.planDevices(ctx, in.Site, in.Body.Plans)
+		})
 }
 
-// tune checks what is wanted, keeps who wants it, and begins the run.
-func (s *Server) tune(ctx context.Context, site uuid.UUID, in tuneBody) (*runOut, error) {
-	t := bringup.Tuning{Plan: map[string]tuning.Stream{}, Undo: in.Undo}
-	for role, text := range in.Plan {
-		if role != "main" && role != "sub" && role != "third" {
-			return nil, problem(422, "bad_role", fmt.Sprintf("There is no stream %q.", role), "There are main, sub and third.")
-		}
-		plan, err := tuning.ParseStream(text)
+func (s *Server) planDevices(ctx context.Context, site uuid.UUID, texts map[uuid.UUID]planText) error {
+	own := map[uuid.UUID]tuning.Plan{}
+	var ids []uuid.UUID
+	for id, text := range texts {
+		plan, err := text.read()
 		if err != nil {
-			return nil, problem(422, "bad_plan", sentence(err.Error()), "What is left out stays as it is.")
+			return err
 		}
-		t.Plan[role] = plan
+		own[id] = plan
+		ids = append(ids, id)
 	}
-	if len(t.Plan) == 0 && !in.Undo {
-		return nil, problem(422, "no_plan", "Nothing is wanted of any stream.", "Say what the main or the sub stream shall be.")
+	if err := s.ofSite(ctx, site, ids); err != nil {
+		return err
 	}
-	for _, id := range in.Devices {
-		if _, err := s.changeable(ctx, site, id, "its streams cannot be set"); err != nil {
-			return nil, err
-		}
+	return s.explain(s.cfg.Store.Plans.SetOwn(ctx, own))
+}
+
+// tune checks what is wanted, keeps it with who wants it, and begins the run.
+func (s *Server) tune(ctx context.Context, site uuid.UUID, in tuneBody) (*runOut, error) {
+	own, err := in.plans()
+	if err != nil {
+		return nil, err
+	}
+	if err := s.tunedAlready(ctx, in.Devices); err != nil {
+		return nil, err
 	}
 	title, deed := "Set the streams of %s", "set the streams of"
-	if in.Undo {
+	switch {
+	case in.Undo:
 		title, deed = "Put back the streams of %s", "put the streams back of"
+		for _, id := range in.Devices {
+			own[id] = tuning.Plan{}
+		}
+	case in.Restart:
+		title, deed = "Restart %s", "restarted"
+	}
+	var list []jobs.Tune
+	for _, id := range in.Devices {
+		d, err := s.tunable(ctx, site, id)
+		if err != nil {
+			return nil, err
+		}
+		t := jobs.Tune{Device: id, Tuning: bringup.Tuning{Undo: in.Undo, Restart: in.Restart}}
+		if !in.Undo && !in.Restart {
+			t.Plan = d.Status.Plan.With(own[id])
+		}
+		if t.Plan.IsZero() && !in.Undo && !in.Restart {
+			return nil, problem(422, "no_plan", "Nothing is wanted of any stream of "+d.Title()+".", "Say what the main or the sub stream shall be.")
+		}
+		list = append(list, t)
 	}
 	for _, id := range in.Devices {
 		if err := s.did(ctx, deed, "", site, id); err != nil {
 			return nil, s.explain(err)
 		}
 	}
-	run, err := s.cfg.Queue.Tune(ctx, site, fmt.Sprintf(title, cameras(len(in.Devices))), in.Devices, t)
+	if !in.Restart {
+		if err := s.cfg.Store.Plans.SetOwn(ctx, own); err != nil {
+			return nil, s.explain(err)
+		}
+	}
+	run, err := s.cfg.Queue.Tune(ctx, site, fmt.Sprintf(title, cameras(len(in.Devices))), list)
 	return &runOut{viewOfRun(run, time.Now())}, s.explain(err)
+}
+
+// tunedAlready is a problem where somebody's run is about to set one of the devices, or does.
+func (s *Server) tunedAlready(ctx context.Context, devices []uuid.UUID) error {
+	busy, err := s.cfg.Store.Runs.Waiting(ctx, jobs.TuneArgs{}.Kind(), devices)
+	if err != nil || len(busy) == 0 {
+		return s.explain(err)
+	}
+	d, err := s.cfg.Store.Devices.Get(ctx, busy[0].Device)
+	if err != nil {
+		return s.explain(err)
+	}
+	return problem(409, "being_tuned", fmt.Sprintf("%s is in a run already: %s, begun %s.", d.Title(), busy[0].Title,
+		busy[0].Created.Format("15:04")), "Wait until that has ended, or stop it in the strip below.")
+}
+
+// tunable is a device that can be set by its device service, or by that of the recorder that it hangs on.
+func (s *Server) tunable(ctx context.Context, site, id uuid.UUID) (*store.Device, error) {
+	d, err := s.cfg.Store.Devices.Get(ctx, id)
+	if err == nil && d.Site == site && d.Via != nil && d.Status.Latch(latch.SignedIn).State == latch.Open {
+		return d, nil
+	}
+	return s.changeable(ctx, site, id, "its streams cannot be set")
 }
 
 // viewOfTuning is nil where nobody has set anything.
@@ -69,10 +159,8 @@ func viewOfTuning(b *evidence.Tuned) *tuningView {
 	if b == nil {
 		return nil
 	}
-	v := &tuningView{Plan: map[string]string{}, Before: map[string]string{}, Changes: b.Changes, Refused: b.Refused, SideEffects: b.SideEffects}
-	for role, p := range b.Plan {
-		v.Plan[role] = p.String()
-	}
+	v := &tuningView{Plan: tuning.Plan{Streams: b.Plan, Overlay: b.Overlay}.Texts(), Before: map[string]string{}, Changes: b.Changes,
+		Refused: b.Refused, SideEffects: b.SideEffects, Made: b.Made}
 	for role, e := range b.Before {
 		v.Before[role] = e.Plan().String()
 	}
@@ -81,9 +169,61 @@ func viewOfTuning(b *evidence.Tuned) *tuningView {
 
 // tuningView is how a device's streams were set.
 type tuningView struct {
-	Plan        map[string]string `json:"plan" doc:"by role, as it was wanted"`
+	Plan        map[string]string `json:"plan" doc:"by part, as it was wanted"`
 	Before      map[string]string `json:"before" doc:"by role, what undo puts back"`
 	Changes     []tuning.Change   `json:"changes"`
 	Refused     []tuning.Refusal  `json:"refused"`
 	SideEffects []string          `json:"side_effects"`
+	Made        []string          `json:"made,omitempty" doc:"streams that were made, which undo takes away"`
+}
+
+// wishView is what is wanted of one part of a device, and whose plan says so.
+type wishView struct {
+	Text   string         `json:"text" doc:"as people write it"`
+	Owner  tuning.Owner   `json:"owner" enum:"camera,selection,model,site"`
+	Whose  string         `json:"whose" doc:"its own, the site’s, of the model …, of the selection …"`
+	Stream *tuning.Stream `json:"stream,omitempty" doc:"missing for the overlay"`
+}
+
+func viewOfPlan(st *latch.Status) map[string]wishView {
+	out := map[string]wishView{}
+	for part, text := range st.Plan.Texts() {
+		w := wishView{Text: text, Owner: st.Whose[part].Owner, Whose: st.Whose[part].Whose()}
+		if stream, ok := st.Plan.Streams[part]; ok {
+			w.Stream = &stream
+		}
+		out[part] = w
+	}
+	return out
+}
+
+// offerView is what a device can be set to, in short.
+type offerView struct {
+	Sizes    map[string][]string `json:"sizes" doc:"by role, of its codec now"`
+	Codecs   map[string][]string `json:"codecs" doc:"by role"`
+	Makes    bool                `json:"makes,omitempty" doc:"a stream that it does not have can be made"`
+	Overlays int                 `json:"overlays,omitempty" doc:"how many texts it draws at most"`
+	Texts    []string            `json:"texts,omitempty" doc:"that it draws now"`
+}
+
+func viewOfOffers(b *evidence.Offers) *offerView {
+	if b == nil || b.Diagnosis != nil {
+		return nil
+	}
+	v := &offerView{Sizes: map[string][]string{}, Codecs: map[string][]string{}, Makes: b.Makes, Overlays: b.Overlays.Most}
+	for _, o := range b.Streams {
+		codec, _ := o.Options.Of(o.Encoder.Codec)
+		for _, s := range codec.Sizes {
+			if text := s.String(); !slices.Contains(v.Sizes[o.Role], text) {
+				v.Sizes[o.Role] = append(v.Sizes[o.Role], text)
+			}
+		}
+		for _, c := range o.Options.Codecs {
+			v.Codecs[o.Role] = append(v.Codecs[o.Role], c.Codec)
+		}
+	}
+	for _, t := range b.Overlays.Has {
+		v.Texts = append(v.Texts, t.Kind+" "+t.Plain)
+	}
+	return v
 }

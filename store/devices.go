@@ -18,7 +18,9 @@ import (
 	"unlatch/core/discovery"
 	"unlatch/core/evidence"
 	"unlatch/core/identity"
+	"unlatch/core/intake"
 	"unlatch/core/latch"
+	"unlatch/core/tuning"
 )
 
 // Devices are what was heard at the sites, with the evidence of each.
@@ -270,6 +272,16 @@ func (s Devices) Get(ctx context.Context, id uuid.UUID) (*Device, error) {
 	return &out[0], s.derive(ctx, out, "d.id = $1", id)
 }
 
+// mostTunings bounds the evidence of settings that budgets are learned from.
+const mostTunings = 5000
+
+// Tunings is the evidence of all settings that were sent to devices of a site, the newest first. Of each device the model is to be had from
+// its status.
+func (s Devices) Tunings(ctx context.Context, site uuid.UUID) (out []evidence.Record, err error) {
+	return out, s.db.SelectContext(ctx, &out, `SELECT e.id, e.device_id AS device, e.at, e.kind, e.subject, e.body, false AS hasexchange FROM evidence e
+		JOIN devices d ON d.id = e.device_id WHERE d.site_id = $1 AND e.kind = $2 ORDER BY e.at DESC LIMIT $3`, site, evidence.KindTuned, mostTunings)
+}
+
 // derive reads the latest evidence and the intent of devices and derives their status.
 func (s Devices) derive(ctx context.Context, devices []Device, where string, arg any) error {
 	var records []evidence.Record
@@ -283,8 +295,9 @@ func (s Devices) derive(ctx context.Context, devices []Device, where string, arg
 		Target uuid.UUID      `db:"target_id"`
 		Name   sql.NullString `db:"name"`
 		Addr   string         `db:"addr"`
+		Intake string         `db:"intake"`
 	}
-	if err := s.db.SelectContext(ctx, &wanted, `SELECT w.device_id, w.target_id, COALESCE(NULLIF(t.name, ''), v.name) AS name, COALESCE(v.addr, t.address) AS addr
+	if err := s.db.SelectContext(ctx, &wanted, `SELECT w.device_id, w.target_id, COALESCE(NULLIF(t.name, ''), v.name) AS name, COALESCE(v.addr, t.address) AS addr, t.intake
 		FROM wanted_placements w JOIN devices d ON d.id = w.device_id JOIN targets t ON t.id = w.target_id LEFT JOIN devices v ON v.id = t.device_id WHERE `+where+` ORDER BY w.created_at`, arg); err != nil {
 		return err
 	}
@@ -293,13 +306,21 @@ func (s Devices) derive(ctx context.Context, devices []Device, where string, arg
 		byDevice[r.Device] = append(byDevice[r.Device], r)
 	}
 	intents := map[uuid.UUID]latch.Intent{}
+	intakes := map[string]*intake.Intake{"": nil}
 	for _, w := range wanted {
+		if _, known := intakes[w.Intake]; !known {
+			x, err := Shelf(s).Intake(ctx, w.Intake)
+			if err != nil {
+				return err
+			}
+			intakes[w.Intake] = x
+		}
 		name := w.Name.String
 		if name == "" {
 			name = "the recorder at " + w.Addr
 		}
 		in := intents[w.Device]
-		in.Targets = append(in.Targets, latch.Target{ID: w.Target, Name: name})
+		in.Targets = append(in.Targets, latch.Target{ID: w.Target, Name: name, Intake: intakes[w.Intake]})
 		intents[w.Device] = in
 	}
 	shared, err := s.sharedAddresses(ctx, devices)
@@ -322,8 +343,13 @@ func (s Devices) derive(ctx context.Context, devices []Device, where string, arg
 	if err != nil {
 		return err
 	}
+	layers, err := s.layers(ctx, devices[0].Site, where, arg)
+	if err != nil {
+		return err
+	}
 	for i := range devices {
 		in := intents[devices[i].ID]
+		in.Plans = func(model string) []tuning.Layer { return layers.of(devices[i].ID, model) }
 		in.Consent = consents[devices[i].ID]
 		in.SharedWith = shared[devices[i].ID]
 		in.Recorder = recorders[devices[i].ID]

@@ -56,6 +56,24 @@ func (s Runs) Start(ctx context.Context, site uuid.UUID, kind, title string, tot
 	return r, err
 }
 
+// A Wait is a device that a job of a kind is still to be done on, with the run that it is of.
+type Wait struct {
+	Device  uuid.UUID `db:"device"`
+	Title   string    `db:"title"`
+	Created time.Time `db:"created_at"`
+}
+
+// Waiting tells which of some devices a job of a kind waits for or works on.
+func (s Runs) Waiting(ctx context.Context, kind string, devices []uuid.UUID) (out []Wait, err error) {
+	names := make([]string, len(devices))
+	for i, d := range devices {
+		names[i] = d.String()
+	}
+	return out, s.db.SelectContext(ctx, &out, `SELECT (j.args->>'device')::uuid AS device, r.title, r.created_at FROM river_job j
+		JOIN runs r ON r.id::text = j.args->>'run'
+		WHERE j.kind = $1 AND j.state IN ('available','pending','retryable','running','scheduled') AND j.args->>'device' = ANY($2)`, kind, names)
+}
+
 // Get returns one run.
 func (s Runs) Get(ctx context.Context, id uuid.UUID) (Run, error) {
 	var r Run

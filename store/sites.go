@@ -111,6 +111,18 @@ func (s Sites) SetLink(ctx context.Context, id uuid.UUID, mbps int) error {
 	return s.notify(ctx, s.db, Event{Site: id, What: "site", ID: id})
 }
 
+// SetCosts keeps what a site's costs are reckoned with, as the form has it.
+func (s Sites) SetCosts(ctx context.Context, id uuid.UUID, form json.RawMessage) error {
+	return one(s.db.ExecContext(ctx, "UPDATE sites SET costs = $2 WHERE id = $1", id, string(form)))
+}
+
+// Costs is what a site's costs are reckoned with; nil where nobody has said.
+func (s Sites) Costs(ctx context.Context, id uuid.UUID) (form json.RawMessage, err error) {
+	var raw []byte
+	err = found(s.db.GetContext(ctx, &raw, "SELECT costs FROM sites WHERE id = $1", id))
+	return raw, err
+}
+
 // Delete removes a site with all its devices and evidence.
 func (s Sites) Delete(ctx context.Context, by Person, id uuid.UUID) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {

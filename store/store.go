@@ -43,6 +43,8 @@ type Store struct {
 	SignIns  SignIns
 	People   People
 	Books    Books
+	Shelf    Shelf
+	Plans    Plans
 	Targets  Targets
 	Runs     Runs
 	Deeds    Deeds
@@ -94,7 +96,7 @@ func OpenWith(ctx context.Context, o Options) (*Store, error) {
 	}
 	db := &database{db: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx"), log: o.Log}
 	s := &Store{Pool: pool, database: db, Sites: Sites{db}, Devices: Devices{db}, Consents: Consents{db}, SignIns: SignIns{db},
-		People: People{db}, Books: Books{db}, Targets: Targets{db}, Runs: Runs{db, pool}, Deeds: Deeds{db}, Workers: Workers{db, pool}}
+		People: People{db}, Books: Books{db}, Shelf: Shelf{db}, Plans: Plans{db}, Targets: Targets{db}, Runs: Runs{db, pool}, Deeds: Deeds{db}, Workers: Workers{db, pool}}
 	if err := s.migrate(ctx); err != nil {
 		s.Close()
 		return nil, err

@@ -24,10 +24,11 @@ type Target struct {
 	Name    string      `db:"name"`
 	Device  *uuid.UUID  `db:"device_id"` // of one that a sweep has found; its ID is the target's
 	Address string      `db:"address"`   // as the kind writes it; "" for a device
+	Intake  string      `db:"intake"`    // the name of what it accepts; "" where nobody has said
 	Created time.Time   `db:"created_at"`
 }
 
-const targetColumns = "id, site_id, kind, name, device_id, address, created_at"
+const targetColumns = "id, site_id, kind, name, device_id, address, intake, created_at"
 
 // Get returns one target.
 func (s Targets) Get(ctx context.Context, id uuid.UUID) (t Target, err error) {
@@ -56,6 +57,16 @@ func (s Targets) Add(ctx context.Context, by Person, t Target, reach []netip.Add
 			return err
 		}
 		return s.notify(ctx, tx, Event{Site: t.Site, What: "site", ID: t.Site})
+	})
+}
+
+// SetIntake says what a target accepts, by the name of an intake; "" takes that back.
+func (s Targets) SetIntake(ctx context.Context, site, id uuid.UUID, name string) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if err := one(tx.ExecContext(ctx, "UPDATE targets SET intake = $3 WHERE id = $1 AND site_id = $2", id, site, name)); err != nil {
+			return err
+		}
+		return s.siteChanged(ctx, tx, site)
 	})
 }
 

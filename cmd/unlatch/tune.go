@@ -49,6 +49,7 @@ func findService(ctx context.Context, at string, in signin.SignIn) (*onvif.Clien
 func streamsCommand() *cobra.Command {
 	var user string
 	var fromStdin, asJSON bool
+	var channel int
 	c := &cobra.Command{
 		Use: "streams ADDRESS[:PORT]", Short: "List the streams of a device, how they are set and what they offer",
 		Long: "Streams asks a device service for its streams. The service is at the port, or is looked for at the usual ones.\n" +
@@ -59,22 +60,28 @@ func streamsCommand() *cobra.Command {
 				return err
 			}
 			defer c.Close()
-			list, err := tuner.Streams(cmd.Context(), c)
+			view, err := tuner.Read(cmd.Context(), c, tuner.Camera{Channel: channel})
 			if err != nil {
 				return err
 			}
 			if asJSON {
-				return encode(cmd.OutOrStdout(), map[string]any{"streams": list})
+				return encode(cmd.OutOrStdout(), view)
 			}
-			for _, s := range list {
+			for _, s := range view.Streams {
 				printStream(cmd.OutOrStdout(), s)
 			}
+			printRest(cmd.OutOrStdout(), view)
 			return nil
 		},
 	}
 	signInFlags(c, &user, &fromStdin)
+	channelFlag(c, &channel)
 	c.Flags().BoolVar(&asJSON, "json", false, "print one JSON object")
 	return c
+}
+
+func channelFlag(c *cobra.Command, channel *int) {
+	c.Flags().IntVar(channel, "channel", 1, "channel of a recorder")
 }
 
 // signInFlags are the flags of a sign-in.
@@ -118,8 +125,22 @@ func printStream(w io.Writer, s tuner.Stream) {
 	}
 }
 
+// printRest says what a device has beside its streams.
+func printRest(w io.Writer, v *tuner.View) {
+	if v.Instances > 0 {
+		fmt.Fprintf(w, "it sends %d streams at once, by its own word\n", v.Instances)
+	}
+	if v.Makes {
+		fmt.Fprintln(w, "a stream that it does not have can be made")
+	}
+	if v.Overlays.Most > 0 {
+		fmt.Fprintf(w, "it draws up to %d texts into the picture, and draws %d\n", v.Overlays.Most, len(v.Overlays.Has))
+	}
+}
+
 func tuneCommand() *cobra.Command {
-	var user string
+	var user, name string
+	var channel int
 	var fromStdin, asJSON, dryRun bool
 	wants := map[string]*string{}
 	c := &cobra.Command{
@@ -129,34 +150,34 @@ func tuneCommand() *cobra.Command {
 			"does not offer to the digit is rounded to the nearest that it does. Exit 0 only when what was measured is what was wanted, 1 when not,\n" +
 			"2 on wrong use. With --dry-run nothing is sent, and it exits 0 when the device refuses nothing.",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			plan := map[string]tuning.Stream{}
-			for role, text := range wants {
+			plan := tuning.Plan{}
+			for part, text := range wants {
 				if *text == "" {
 					continue
 				}
-				s, err := tuning.ParseStream(*text)
+				one, err := tuning.ParsePlan(map[string]string{part: *text})
 				if err != nil {
-					return usageError{fmt.Errorf("--%s: %w", role, err)}
+					return usageError{fmt.Errorf("--%s: %w", part, err)}
 				}
-				plan[role] = s
+				plan = plan.With(one)
 			}
-			if len(plan) == 0 {
-				return usageError{errors.New("say what is wanted: --main, --sub or --third")}
+			if plan.IsZero() {
+				return usageError{errors.New("say what is wanted: --main, --sub, --third or --overlay")}
 			}
 			c, guard, in, err := serviceOf(cmd, args, user, fromStdin)
 			if err != nil {
 				return err
 			}
 			defer c.Close()
-			out, err := tuner.Tune(cmd.Context(), c, tuner.Request{Plan: plan, DryRun: dryRun, SignIn: in, Leave: readable,
+			out, err := tuner.Tune(cmd.Context(), c, tuner.Request{Camera: tuner.Camera{Channel: channel}, Plan: plan, Name: name, DryRun: dryRun, SignIn: in, Leave: readable,
 				Prover: &prove.Prover{Dial: guard, Still: media.Still},
 				Doing: func(what string) {
 					if !asJSON {
 						fmt.Fprintln(cmd.ErrOrStderr(), what)
 					}
 				},
-				Before: func(was map[string]tuning.Encoder) error {
-					fmt.Fprintln(cmd.ErrOrStderr(), "to undo it: "+undoCommand(args[0], user, was))
+				Before: func(was tuning.State) error {
+					fmt.Fprintln(cmd.ErrOrStderr(), "to undo it: "+undoCommand(args[0], user, was.Encoders))
 					return nil
 				}})
 			if out != nil {
@@ -175,6 +196,9 @@ func tuneCommand() *cobra.Command {
 	for _, role := range camera.Roles {
 		wants[role] = c.Flags().String(role, "", "what is wanted of the "+role+" stream")
 	}
+	wants["overlay"] = c.Flags().String("overlay", "", `the text in the picture: "name, time, upper left", or none`)
+	c.Flags().StringVar(&name, "name", "", "the name to draw into the picture")
+	channelFlag(c, &channel)
 	signInFlags(c, &user, &fromStdin)
 	c.Flags().BoolVar(&dryRun, "dry-run", false, "say what would change and send nothing")
 	c.Flags().BoolVar(&asJSON, "json", false, "print one JSON object")

@@ -86,6 +86,8 @@ type Work struct {
 	recorded int
 	// askedHTTP says that what the device shows over HTTP was asked for in this work.
 	askedHTTP bool
+	// askedOffers says that the device was asked what its streams can be set to.
+	askedOffers bool
 	// foundPath is what looking for a path that wants a sign-in has found already; nil where nothing has.
 	foundPath *foundPath
 }
@@ -145,6 +147,12 @@ func (w *Work) Open(ctx context.Context) error {
 			if err := w.askHTTP(ctx); err != nil {
 				return err
 			}
+		}
+		if w.unknownOffers() {
+			if err := w.askOffers(ctx); err != nil {
+				return err
+			}
+			continue
 		}
 		at := w.d.Status.At()
 		step, ok := steps[at]

@@ -3,18 +3,20 @@ package bringup
 import (
 	"context"
 	"fmt"
-	"maps"
 
+	"unlatch/core/discovery"
 	"unlatch/core/evidence"
-	"unlatch/core/onvif"
+	"unlatch/core/latch"
 	"unlatch/core/tuner"
 	"unlatch/core/tuning"
 )
 
-// A Tuning sets streams to a plan by role, or puts back what they were before.
+// A Tuning sets streams and the text in their pictures to a plan, or puts back what they were before, or restarts a device that has taken
+// settings and goes on as before.
 type Tuning struct {
-	Plan map[string]tuning.Stream
-	Undo bool
+	Plan    tuning.Plan `json:"plan,omitzero"`
+	Undo    bool        `json:"undo,omitempty"`
+	Restart bool        `json:"restart,omitempty"`
 }
 
 // Tune sets the streams of the device, reads them back, and proves them anew. What was before is recorded before anything is sent: a work
@@ -23,10 +25,13 @@ func (w *Work) Tune(ctx context.Context, t Tuning) error {
 	if t.Undo && w.d.Status.Tuning == nil {
 		return w.Report.Problem(ctx, w.d.Title+": Unlatch has set no stream of this device that it could put back.")
 	}
+	if t.Restart {
+		return w.restart(ctx)
+	}
 	c, in, err := w.signedClient(ctx)
-	body := evidence.Tuned{Undone: t.Undo, Plan: t.Plan}
+	body := evidence.Tuned{Undone: t.Undo, Plan: t.Plan.Streams, Overlay: t.Plan.Overlay}
 	if err == nil {
-		err = w.setStreams(ctx, c.Client, t, &body)
+		err = w.setStreams(ctx, c, t, &body)
 	}
 	body.Pending = false
 	if body.Diagnosis, err = Explain(ctx, err, w.facts(w.d.Status.Device.XAddr, "the device", in.User)); err != nil {
@@ -41,14 +46,22 @@ func (w *Work) Tune(ctx context.Context, t Tuning) error {
 	if w.OnlyChange {
 		return nil
 	}
-	if err := w.locate(ctx); err != nil { // what it says of its streams is another thing now
+	return w.measureAnew(ctx)
+}
+
+// measureAnew asks the device what its streams are now, and proves them: what was proven before was of other settings.
+func (w *Work) measureAnew(ctx context.Context) error {
+	if err := w.locate(ctx); err != nil {
 		return err
 	}
 	if err := w.Read(ctx); err != nil {
 		return err
 	}
-	w.d.Status.Proofs = nil // and what was proven was of other settings
+	w.d.Status.Proofs = nil
 	if err := w.prove(ctx); err != nil {
+		return err
+	}
+	if err := w.askOffers(ctx); err != nil {
 		return err
 	}
 	return w.Open(ctx)
@@ -56,41 +69,89 @@ func (w *Work) Tune(ctx context.Context, t Tuning) error {
 
 // setStreams sends the plan. One that was begun before and not finished keeps what it found then: what the device says now may be its work
 // already. So does one that stands on the device, as long as nobody has put it back.
-func (w *Work) setStreams(ctx context.Context, c *onvif.Client, t Tuning, body *evidence.Tuned) error {
+func (w *Work) setStreams(ctx context.Context, c *client, t Tuning, body *evidence.Tuned) error {
 	was := w.d.Status.Tuning
+	request := tuner.Request{Camera: w.camera(), Plan: t.Plan, Name: w.d.Title,
+		Doing: func(what string) { w.Report.Doing(fmt.Sprintf("%s: %s", w.d.Title, what)) }}
 	if t.Undo {
+		state := was.State()
+		request.Back = &state
 		body.Plan = map[string]tuning.Stream{}
 		for role, e := range was.Before {
 			body.Plan[role] = e.Plan()
 		}
 	}
-	remember := func(before map[string]tuning.Encoder) {
-		body.Before = before
+	remember := func(before tuning.State) {
 		if was != nil {
-			maps.Copy(body.Before, was.Before)
+			before = before.Before(was.State())
 		}
+		body.SetState(before)
 	}
-	told := false
-	out, err := tuner.Tune(ctx, c, tuner.Request{Plan: body.Plan,
-		Doing: func(what string) { w.Report.Doing(fmt.Sprintf("%s: %s", w.d.Title, what)) },
-		Before: func(before map[string]tuning.Encoder) error {
-			told, body.Pending = true, true
-			remember(before)
-			return w.keep(ctx, Finding{Body: *body})
-		}})
+	request.Before = func(before tuning.State) error {
+		remember(before)
+		pending := *body
+		pending.Pending = true
+		return w.keep(ctx, Finding{Body: pending})
+	}
+	out, err := tuner.Tune(ctx, c.Client, request)
+	if out != nil {
+		remember(out.Before)
+		body.Has, body.Wanted, body.ReadBack, body.Changes = out.Has, out.Wanted, out.ReadBack, out.Changes
+		body.Refused, body.SideEffects = out.Refused, out.SideEffects
+	}
+	return err
+}
+
+// camera says which streams of the device that is asked are this camera's.
+func (w *Work) camera() tuner.Camera {
+	of := tuner.Camera{Roles: w.roles()}
+	if w.d.Via != nil {
+		of.Channel = w.d.Channel
+	}
+	return of
+}
+
+// restart has the device start anew, waits until it is back, and measures its streams.
+func (w *Work) restart(ctx context.Context) error {
+	c, in, err := w.signedClient(ctx)
+	if err == nil {
+		w.Report.Doing(w.d.Title + ": restarting it")
+		err = tuner.Restart(ctx, c.Client, w.camera(), 0)
+	}
+	diagnosis, err := Explain(ctx, err, w.facts(w.d.Status.Device.XAddr, "the device", in.User))
 	if err != nil {
 		return err
 	}
-	if !told { // nothing had to be sent
-		before := map[string]tuning.Encoder{}
-		for role := range body.Plan {
-			if e, ok := out.Before[role]; ok {
-				before[role] = e
-			}
-		}
-		remember(before)
+	if diagnosis != nil {
+		return w.Report.Problem(ctx, fmt.Sprintf("%s: it did not restart. %s %s", w.d.Title, diagnosis.Summary, diagnosis.Fix))
 	}
-	body.Wanted, body.ReadBack, body.Changes = out.Wanted, out.ReadBack, out.Changes
-	body.Refused, body.SideEffects = out.Refused, out.SideEffects
-	return nil
+	return w.measureAnew(ctx)
+}
+
+// unknownOffers reports whether the streams are proven and nobody has asked what they can be set to.
+func (w *Work) unknownOffers() bool {
+	s := &w.d.Status
+	return !w.askedOffers && s.Offers == nil && s.Latch(latch.Proven).State == latch.Open && s.InScope() && !w.streamOnly() &&
+		s.Device.Kind != discovery.Recorder
+}
+
+// askOffers asks what the device's streams can be set to, so that a plan can be weighed before anything is sent. No latch waits for it.
+func (w *Work) askOffers(ctx context.Context) error {
+	w.askedOffers = true
+	if w.streamOnly() {
+		return nil
+	}
+	w.Report.Doing(w.d.Title + ": asking what its streams can be set to")
+	c, in, err := w.signedClient(ctx)
+	var body evidence.Offers
+	if err == nil {
+		var view *tuner.View
+		if view, err = tuner.Read(ctx, c.Client, w.camera()); err == nil {
+			body.Offers = view.Offers()
+		}
+	}
+	if body.Diagnosis, err = Explain(ctx, err, w.facts(w.d.Status.Device.XAddr, "the device", in.User)); err != nil {
+		return err
+	}
+	return w.Keep(ctx, Finding{Body: body})
 }

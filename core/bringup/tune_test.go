@@ -27,9 +27,9 @@ devices:
 `
 
 func planOf(t *testing.T, role, text string) Tuning {
-	s, err := tuning.ParseStream(text)
+	p, err := tuning.ParsePlan(map[string]string{role: text})
 	require.NoError(t, err)
-	return Tuning{Plan: map[string]tuning.Stream{role: s}}
+	return Tuning{Plan: p}
 }
 
 // Streams are set, proven anew, and the latch tells by what was measured; undo puts them back.

@@ -78,6 +78,8 @@ const (
 	NoProfiles         Cause = "no_profiles"         // the device names no media profile with a picture
 	BadURL             Cause = "bad_url"             // a URL that cannot be read
 	NotTuned           Cause = "not_tuned"           // its streams are not what they were set to
+	WantsRestart       Cause = "wants_restart"       // it has taken settings and goes on as before
+	IntakeUnmet        Cause = "intake_unmet"        // a target takes none of its streams
 	TargetFull         Cause = "target_full"         // no free slot
 	TargetWaiting      Cause = "target_not_showing"  // the target does not report the picture
 	Unfit              Cause = "device_answer"       // a fault of the device's own

@@ -114,6 +114,7 @@ var readers = map[Kind]func(Record) (Body, error){
 	KindScheme:    reader[Scheme],
 	KindClaimed:   reader[Claimed],
 	KindTuned:     reader[Tuned],
+	KindOffers:    reader[Offers],
 }
 
 func reader[T Body](r Record) (Body, error) { return Decode[T](r) }

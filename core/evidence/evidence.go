@@ -33,6 +33,7 @@ const (
 	KindScheme    Kind = "scheme"     // subject: what was signed in to (device, stream or web); body Scheme
 	KindClaimed   Kind = "claimed"    // subject: address; body Claimed
 	KindTuned     Kind = "tuned"      // body Tuned
+	KindOffers    Kind = "offers"     // body Offers
 )
 
 // A Record is one piece of evidence about one device.

@@ -285,9 +285,12 @@ func readTLS(x *Intake, key string, n *yaml.Node) error {
 //go:embed books/*.yaml
 var books embed.FS
 
+// ShippedFile is the book of the product as a file.
+func ShippedFile() ([]byte, error) { return books.ReadFile("books/plain.yaml") }
+
 // Shipped are the intakes that come with the product.
 var Shipped = sync.OnceValue(func() *Book {
-	raw, err := books.ReadFile("books/plain.yaml")
+	raw, err := ShippedFile()
 	if err != nil {
 		panic(err)
 	}

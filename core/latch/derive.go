@@ -14,7 +14,6 @@ import (
 	"unlatch/core/evidence"
 	"unlatch/core/fix"
 	"unlatch/core/streamurl"
-	"unlatch/core/tuning"
 )
 
 // Derive reads the evidence of one device, in any order; of each kind and subject the latest counts.
@@ -45,6 +44,7 @@ func Derive(records []evidence.Record, intent Intent) Status {
 	d.trust()
 	d.signedIn()
 	d.facts()
+	d.s.Offers, _ = body[evidence.Offers](&d, "")
 	d.located()
 	d.proven()
 	d.tuned()
@@ -388,59 +388,9 @@ func (d *deriver) refused(tier string, p *evidence.Proof, r *evidence.Record) {
 		Seen: p.Diagnosis.Seen}, "")
 }
 
-// tuned is open when what was measured of each stream since it was set is what was sent to it, and nothing was refused. Without a plan there
-// is nothing to check.
-func (d *deriver) tuned() {
-	l := d.s.Latch(Tuned)
-	b, r := body[evidence.Tuned](d, "")
-	if b == nil || b.Undone && b.Diagnosis == nil && !b.Pending {
-		l.State, l.Reason = Waived, "Nobody has said how its streams shall be set"
-		return
-	}
-	d.s.Tuning = b
-	if b.Diagnosis != nil {
-		d.set(Tuned, r, b.Diagnosis, "")
-		return
-	}
-	var off []string
-	for _, x := range b.Refused {
-		off = append(off, fmt.Sprintf("Of the %s stream %s %s was refused: %s", x.Stream, x.Field, x.Asked, x.Why))
-	}
-	measured := 0
-	for _, role := range camera.Roles {
-		want, asked := b.Wanted[role]
-		if !asked {
-			continue
-		}
-		i := slices.IndexFunc(d.s.Streams, func(s camera.Stream) bool { return s.Role == role })
-		p, played := d.s.Proofs[role]
-		if i < 0 || !played || p.Video == nil || !d.s.Proves(d.s.Streams[i]) {
-			continue
-		}
-		measured++
-		v := p.Video
-		m := tuning.Measure{Codec: v.Codec, Width: v.Width, Height: v.Height, FPS: v.FPS, Kbps: v.BitrateKbps}
-		if v.Keyframes < v.Frames {
-			m.GOPFrames = v.GOPFrames
-		}
-		for _, f := range tuning.Meets(b.Plan[role], want, m) {
-			off = append(off, fmt.Sprintf("Of the %s stream %s", role, f))
-		}
-	}
-	switch {
-	case len(off) > 0:
-		d.set(Tuned, r, &diagnose.Diagnosis{Cause: diagnose.NotTuned, Summary: off[0] + ".", Seen: strings.Join(append(off, b.SideEffects...), "; "),
-			Fix: "Ask for what it offers, or put the settings back. What its device service does not take may stand on its own page."}, "")
-	case measured == len(b.Wanted) && !b.Pending:
-		d.set(Tuned, r, nil, "What was measured is what was set")
-	default:
-		l.State, l.Reason = Stale, "Its streams were set and have not been played since"
-	}
-}
-
 func (d *deriver) placed() {
 	for _, t := range d.intent.Targets {
-		p := Placement{Target: t.ID, Name: t.Name}
+		p := Placement{Target: t.ID, Name: t.Name, Intake: t.Intake}
 		b, r := body[evidence.Placed](d, t.ID.String())
 		if b == nil || b.Removed {
 			d.s.Placements = append(d.s.Placements, p)

@@ -5,6 +5,7 @@ package latch
 import (
 	"net/netip"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -12,8 +13,11 @@ import (
 	"unlatch/core/camera"
 	"unlatch/core/diagnose"
 	"unlatch/core/evidence"
+	"unlatch/core/fit"
 	"unlatch/core/identity"
+	"unlatch/core/intake"
 	"unlatch/core/signin"
+	"unlatch/core/tuning"
 )
 
 // A Name is one of the eight latches.
@@ -69,12 +73,15 @@ type Intent struct {
 	Roles map[string]string
 	// Recorder is the name that a person gave to the recorder that a camera is reached through.
 	Recorder string
+	// Plans tells the plans that the device of a model falls under: its own, that of a selection, of its model, of its site; nil for none.
+	Plans func(model string) []tuning.Layer
 }
 
 // A Target is a wanted placement.
 type Target struct {
-	ID   uuid.UUID
-	Name string
+	ID     uuid.UUID
+	Name   string
+	Intake *intake.Intake // what it accepts; nil where nobody has said
 }
 
 // A Placement is how one wanted target stands.
@@ -83,6 +90,7 @@ type Placement struct {
 	Name      string              `json:"name"`
 	Slot      string              `json:"slot,omitempty"`
 	Ref       string              `json:"-"` // the driver's own reference
+	Intake    *intake.Intake      `json:"-"` // what the target accepts; nil where nobody has said
 	Moved     bool                `json:"moved,omitempty" doc:"the target still has a URL that is no longer the camera's"`
 	Confirmed bool                `json:"confirmed"`
 	Report    string              `json:"report,omitempty" doc:"what the target itself says"`
@@ -111,7 +119,12 @@ type Status struct {
 	Pin        *evidence.Pin    // the certificate of its streams over TLS
 	Fixes      []evidence.Fix   // that can be undone, in order of time
 	Tuning     *evidence.Tuned  // how its streams were set, where that stands; nil where nobody has
-	Heard      []evidence.Heard // the newest of each method and port, oldest first
+	Offers     *evidence.Offers // what it can be set to; nil where it was not asked
+	Plan       tuning.Plan      // what is wanted of its streams, whoever's plan it is
+	Whose      map[string]tuning.Layer
+	Tunes      map[string]Tune            // how each stream stands to the plan, by role
+	Misfits    map[uuid.UUID][]fit.Reason // of each target with an intake, what it does not take, where it takes no stream at all
+	Heard      []evidence.Heard           // the newest of each method and port, oldest first
 	// Schemes are the strongest schemes in which its services have taken a sign-in, by purpose.
 	Schemes map[string]string
 	// Before is where it was before it moved, while nothing that a stranger lacks says that it is the same device; zero once it is
@@ -132,6 +145,14 @@ type Unreadable struct {
 	Kind      evidence.Kind      `json:"kind"`
 	Subject   string             `json:"subject,omitempty"`
 	Diagnosis diagnose.Diagnosis `json:"diagnosis"`
+}
+
+// Model is maker and model in its own words, once it was signed in to; "" until then.
+func (s *Status) Model() string {
+	if s.SignedIn == nil {
+		return ""
+	}
+	return strings.TrimSpace(s.SignedIn.Info.Manufacturer + " " + s.SignedIn.Info.Model)
 }
 
 // Policy says in which schemes a sign-in may go out to a service of the device. A readable one goes out only in work that a person has

@@ -9,7 +9,7 @@ import (
 
 // NextStep is the one thing to do next for a device.
 type NextStep struct {
-	Action string `json:"action" enum:"open,add_sign_in,agree,agree_weaker,claim,change_ranges,open_recorder,place,stream_user,streams_on,take_certificate,undo_tuning,wait,none" doc:"what the button does"`
+	Action string `json:"action" enum:"open,add_sign_in,agree,agree_weaker,claim,change_ranges,open_recorder,place,stream_user,streams_on,take_certificate,undo_tuning,tune,nearest_plan,restart,wait,none" doc:"what the button does"`
 	Label  string `json:"label"`
 	Reason string `json:"reason"`
 	Fix    string `json:"fix,omitempty"`
@@ -40,6 +40,10 @@ func (s *Status) Next() NextStep {
 			}
 		}
 		return step
+	}
+	if at == Tuned {
+		return NextStep{Action: "tune", Label: "Set its streams", Reason: l.Reason + ".",
+			Fix: "What changes is shown before anything is sent, and can be put back."}
 	}
 	if at == Placed && len(s.Placements) == 0 {
 		return NextStep{Action: "place", Label: "Place on a recorder", Reason: "Its streams are proven. It is on no recorder yet."}
@@ -74,6 +78,8 @@ var fixes = map[diagnose.Cause]struct{ action, label string }{
 	diagnose.FactoryFresh:       {"claim", "Claim it"},
 	diagnose.RecorderShut:       {"open_recorder", "Open the recorder"},
 	diagnose.NotTuned:           {"undo_tuning", "Put the settings back"},
+	diagnose.WantsRestart:       {"restart", "Restart it"},
+	diagnose.IntakeUnmet:        {"nearest_plan", "Set the nearest plan"},
 	diagnose.OutOfScope:         {"change_ranges", "Change the site's ranges"},
 }
 

@@ -1,6 +1,7 @@
 package onvif
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strconv"
@@ -96,7 +97,12 @@ func profileWord(profile string, media2 bool) string {
 
 // An EncoderOf is the encoder of a media profile.
 type EncoderOf struct {
-	Profile string // its token
+	Profile     string // its token
+	ProfileName string
+	Fixed       bool   // the profile cannot be taken away
+	Source      string // token of its video source configuration
+	AudioToken  string // of its audio encoder; "" where it has none
+	AudioCodec  string
 	tuning.Encoder
 }
 
@@ -108,13 +114,26 @@ func (c *Client) Encoders(ctx context.Context) ([]EncoderOf, error) {
 	}
 	body := `<GetProfiles xmlns="` + ns + `"/>`
 	if ns == NSMedia2 {
-		body = `<GetProfiles xmlns="` + ns + `"><Type>VideoSource</Type><Type>VideoEncoder</Type></GetProfiles>`
+		body = `<GetProfiles xmlns="` + ns + `"><Type>VideoSource</Type><Type>VideoEncoder</Type><Type>AudioEncoder</Type></GetProfiles>`
+	}
+	type audio struct {
+		Token    string `xml:"token,attr"`
+		Encoding string `xml:"Encoding"`
+	}
+	type source struct {
+		Token string `xml:"token,attr"`
 	}
 	var out struct {
 		Profiles []struct {
 			Token   string      `xml:"token,attr"`
+			Fixed   string      `xml:"fixed,attr"`
+			Name    string      `xml:"Name"`
+			Source  source      `xml:"VideoSourceConfiguration"`
+			Source2 source      `xml:"Configurations>VideoSource"`
 			Encoder *encoderXML `xml:"VideoEncoderConfiguration"`
 			Second  *encoderXML `xml:"Configurations>VideoEncoder"`
+			Audio   audio       `xml:"AudioEncoderConfiguration"`
+			Audio2  audio       `xml:"Configurations>AudioEncoder"`
 		} `xml:"Profiles"`
 	}
 	if err := c.Call(ctx, address, ns+"/GetProfiles", body, &out); err != nil {
@@ -130,7 +149,9 @@ func (c *Client) Encoders(ctx context.Context) ([]EncoderOf, error) {
 			x = p.Second
 		}
 		if x != nil && x.Width > 0 && x.Height > 0 {
-			list = append(list, EncoderOf{p.Token, x.encoder()})
+			list = append(list, EncoderOf{Profile: p.Token, ProfileName: clip(p.Name), Fixed: p.Fixed == "true" || p.Fixed == "1",
+				Source: cmp.Or(p.Source2.Token, p.Source.Token), AudioToken: cmp.Or(p.Audio2.Token, p.Audio.Token),
+				AudioCodec: audioCodecName(cmp.Or(p.Audio2.Encoding, p.Audio.Encoding)), Encoder: x.encoder()})
 		}
 	}
 	return list, nil

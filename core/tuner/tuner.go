@@ -6,78 +6,34 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
 
-	"unlatch/core/camera"
 	"unlatch/core/media"
 	"unlatch/core/onvif"
 	"unlatch/core/prove"
 	"unlatch/core/signin"
-	"unlatch/core/streamurl"
 	"unlatch/core/tuning"
 )
 
-// A Stream is one stream of a device with its encoder and what that offers.
-type Stream struct {
-	Role    string         `json:"role"`
-	Token   string         `json:"token"`
-	Name    string         `json:"name,omitempty"`
-	URL     string         `json:"url" doc:"without a sign-in"`
-	Encoder tuning.Encoder `json:"encoder"`
-	Offers  tuning.Options `json:"offers"`
-	Problem string         `json:"problem,omitempty" doc:"why it is not known what the encoder offers"`
-}
-
-// Streams asks a device for its streams, the roles given by the size of the picture.
-func Streams(ctx context.Context, c *onvif.Client) ([]Stream, error) {
-	if _, err := c.Clock(ctx); err != nil {
-		return nil, err
-	}
-	list, err := c.Profiles(ctx)
-	if err != nil {
-		return nil, err
-	}
-	encoders, err := c.Encoders(ctx)
-	if err != nil {
-		return nil, err
-	}
-	var out []Stream
-	for _, s := range camera.GiveRoles(list, nil) {
-		if s.Channel > 1 {
-			continue // a recorder's channels are tuned at their cameras
-		}
-		i := slices.IndexFunc(encoders, func(e onvif.EncoderOf) bool { return e.Profile == s.Token })
-		if i < 0 {
-			continue
-		}
-		one := Stream{Role: s.Role, Token: s.Token, Name: s.Name, Encoder: encoders[i].Encoder}
-		if err := c.StreamURL(ctx, &s); err == nil {
-			one.URL = s.URL
-		}
-		if one.Offers, err = c.EncoderOptions(ctx, encoders[i]); err != nil {
-			if ctx.Err() != nil {
-				return nil, ctx.Err()
-			}
-			one.Problem = err.Error()
-		}
-		out = append(out, one)
-	}
-	return out, nil
-}
-
 // A Request is what to set on a device.
 type Request struct {
-	Plan   map[string]tuning.Stream // by role
-	DryRun bool                     // nothing is sent
-	SignIn signin.SignIn            // for playing
+	Camera
+	Plan   tuning.Plan
+	Name   string        // of the camera, for the text in its picture
+	Back   *tuning.State // puts this back, in place of a plan
+	DryRun bool          // nothing is sent
+	SignIn signin.SignIn // for playing
 	Leave  signin.Leave
 	Prover *prove.Prover     // nil plays nothing
 	Doing  func(what string) // may be nil
-	// Before, where not nil, is told how the streams of the plan are set before anything is sent: with that it can be undone whatever
-	// happens then. Its error ends the work.
-	Before func(map[string]tuning.Encoder) error
+	// Before, where not nil, is told how the device is set before anything is sent: with that it can be undone whatever happens then.
+	// Its error ends the work.
+	Before func(tuning.State) error
+	// Patience is how long a device that restarts may be away; 0 for a minute.
+	Patience time.Duration
 }
 
 // A Result is what came of it.
@@ -89,227 +45,361 @@ type Result struct {
 	Measured    map[string]*media.Measured     `json:"measured" doc:"by role, of the streams of the plan"`
 	Off         map[string][]tuning.Difference `json:"differs,omitempty" doc:"by role, in what what was measured is not what was set"`
 	Tuned       bool                           `json:"tuned"`
-	Wanted      map[string]tuning.Encoder      `json:"-"` // by role, what was sent
 	Problems    []string                       `json:"problems,omitempty"`
-	// Before are the encoders as they were, which is what undoes it.
-	Before map[string]tuning.Encoder `json:"before"`
+	// Restart says that the device has taken the settings and goes on as before: it wants a restart.
+	Restart bool                      `json:"wants_restart,omitempty"`
+	Before  tuning.State              `json:"before" doc:"what undo puts back"`
+	Wanted  map[string]tuning.Encoder `json:"-"` // by role, what was sent
+	Offers  tuning.Offers             `json:"-"` // as they were read before sending
+	// Has is how all its streams were set before.
+	Has map[string]tuning.Encoder `json:"-"`
 }
 
-// Encoders settle within a moment, mostly; a stream is played again while it is not yet what was set.
-const (
-	plays     = 3
-	settleFor = time.Second
-)
+// work is one device under way.
+type work struct {
+	Request
+	c    *onvif.Client
+	out  *Result
+	view *View
+}
 
 // Tune sets the streams of a device to a plan. Its error is of asking the device; what it refuses or does otherwise is in the result.
 func Tune(ctx context.Context, c *onvif.Client, r Request) (*Result, error) {
 	if r.Doing == nil {
 		r.Doing = func(string) {}
 	}
-	out := &Result{Changes: []tuning.Change{}, Refused: []tuning.Refusal{}, SideEffects: []string{}, ReadBack: map[string]tuning.Encoder{},
-		Measured: map[string]*media.Measured{}, Before: map[string]tuning.Encoder{}}
-	streams, err := Streams(ctx, c)
+	if r.Patience == 0 {
+		r.Patience = time.Minute
+	}
+	view, err := Read(ctx, c, r.Camera)
 	if err != nil {
 		return nil, err
 	}
-	wanted := map[string]tuning.Encoder{}
-	var send []tuning.Encoder
-	for _, role := range camera.Roles {
-		plan, asked := r.Plan[role]
-		i := slices.IndexFunc(streams, func(s Stream) bool { return s.Role == role })
-		switch {
-		case i >= 0:
-			out.Before[role] = streams[i].Encoder
-		case asked && !plan.Off:
-			out.Refused = append(out.Refused, tuning.Refusal{Stream: role, Field: "stream", Asked: plan.String(),
-				Why: "it has no such stream; make one on the device's own page"})
-		}
-		if i < 0 || !asked {
-			continue
-		}
-		if plan.Off {
-			out.Refused = append(out.Refused, tuning.Refusal{Stream: role, Field: "stream", Asked: "off",
-				Why: "a stream is switched off on the device's own page"})
-			continue
-		}
-		want, changes, refused := tuning.Towards(role, plan, streams[i].Encoder, streams[i].Offers)
-		wanted[role] = want
-		out.Changes, out.Refused = append(out.Changes, changes...), append(out.Refused, refused...)
-		if len(changes) > 0 {
-			send = append(send, want)
-		}
-		out.shared(role, want, streams)
+	w := &work{Request: r, c: c, view: view, out: &Result{Changes: []tuning.Change{}, Refused: []tuning.Refusal{}, SideEffects: []string{},
+		ReadBack: map[string]tuning.Encoder{}, Measured: map[string]*media.Measured{}, Wanted: map[string]tuning.Encoder{},
+		Has: map[string]tuning.Encoder{}}}
+	for _, s := range view.Streams {
+		w.out.Has[s.Role] = s.Encoder
 	}
+	if r.Back != nil {
+		w.Plan = tuning.Plan{Streams: map[string]tuning.Stream{}}
+		for role, e := range r.Back.Encoders {
+			w.Plan.Streams[role] = e.Plan()
+		}
+	}
+	preview := w.look()
 	if r.DryRun {
-		return out, nil
+		return w.out, nil
 	}
-	if r.Before != nil && len(send) > 0 {
-		was := map[string]tuning.Encoder{}
-		for role := range wanted {
-			was[role] = out.Before[role]
-		}
-		if err := r.Before(was); err != nil {
-			return out, err
-		}
+	if err := w.remember(preview); err != nil {
+		return w.out, err
 	}
-	for _, e := range send {
-		r.Doing("setting " + e.Token)
-		var fault *onvif.Fault
-		err := c.SetEncoder(ctx, e)
-		switch {
-		case errors.As(err, &fault):
-			role := roleOf(wanted, e.Token)
-			out.Refused = append(out.Refused, tuning.Refusal{Stream: role, Field: "setting", Asked: r.Plan[role].String(),
-				Why: "the device says: " + fault.Reason})
-			delete(wanted, role) // what was refused was not set
-		case err != nil:
-			return out, err
-		}
+	if err := w.send(ctx, preview); err != nil {
+		return w.out, err
 	}
-	r.Doing("reading back")
-	back, err := Streams(ctx, c)
+	back, err := w.readBack(ctx)
 	if err != nil {
-		return out, err
+		return w.out, err
 	}
-	out.readBack(back, wanted, r.Plan)
-	out.Tuned, out.Wanted = len(out.Refused) == 0, wanted
+	w.out.Tuned = len(w.out.Refused) == 0
 	if r.Prover == nil {
-		return out, nil
+		return w.out, nil
 	}
-	for _, role := range camera.Roles {
-		want, ok := wanted[role]
-		if !ok {
-			continue
-		}
-		i := slices.IndexFunc(back, func(s Stream) bool { return s.Role == role || s.Encoder.Token == want.Token })
-		if i < 0 {
-			continue
-		}
-		r.Doing("playing the " + role + " stream")
-		if err := out.play(ctx, role, want, back[i].URL, r); err != nil {
-			return out, err
-		}
-	}
-	return out, nil
+	return w.out, w.playAll(ctx, back)
 }
 
-func roleOf(wanted map[string]tuning.Encoder, token string) string {
-	for role, e := range wanted {
-		if e.Token == token {
-			return role
+// look weighs the plan against what the device offers now.
+func (w *work) look() tuning.Preview {
+	w.out.Offers = w.view.Offers()
+	preview := tuning.Look(w.Plan, w.out.Offers, tuning.Budget{})
+	w.out.SideEffects = append(w.out.SideEffects, preview.Warnings...)
+	for _, s := range preview.Streams {
+		w.out.Changes, w.out.Refused = append(w.out.Changes, s.Changes...), append(w.out.Refused, s.Refused...)
+		if i := w.view.of(s.Role); i >= 0 && !w.Plan.Streams[s.Role].Off {
+			w.out.Wanted[s.Role] = s.Want
 		}
 	}
-	return ""
+	texts, refused := w.Plan.Overlay.Changes(w.Name, w.view.Overlays)
+	w.out.Refused = append(w.out.Refused, refused...)
+	if len(texts) > 0 {
+		w.out.Changes = append(w.out.Changes, tuning.Change{Stream: "overlay", Field: "overlay", From: texted(w.view.Overlays.Has),
+			To: w.Plan.Overlay.String(), Asked: w.Plan.Overlay.String()})
+	}
+	return preview
 }
 
-// shared says which other streams go along, since they share the encoder's configuration.
-func (out *Result) shared(role string, e tuning.Encoder, streams []Stream) {
-	for _, s := range streams {
-		if s.Encoder.Token == e.Token && s.Role != role {
-			out.SideEffects = append(out.SideEffects, fmt.Sprintf("%s shares its encoder setting with %s: both change", s.Role, role))
+// texted is what a device draws, in short.
+func texted(list []tuning.Text) string {
+	var parts []string
+	for _, t := range list {
+		parts = append(parts, strings.TrimSpace(t.Kind+" "+t.Plain))
+	}
+	if len(parts) == 0 {
+		return "none"
+	}
+	return strings.Join(parts, ", ")
+}
+
+// profileName is what a stream that is made is called on the device: by it a work that was cut off finds it again, and undo takes it away.
+func profileName(role string) string { return "Unlatch " + role }
+
+// remember keeps how the device is set, as far as the plan touches it.
+func (w *work) remember(preview tuning.Preview) error {
+	b := tuning.State{Encoders: map[string]tuning.Encoder{}}
+	for _, s := range preview.Streams {
+		switch i := w.view.of(s.Role); {
+		case s.Made:
+			b.Made = append(b.Made, profileName(s.Role))
+		case i >= 0:
+			b.Encoders[s.Role] = w.view.Streams[i].Encoder
+			if w.Plan.Streams[s.Role].Audio != "" {
+				if b.Audio == nil {
+					b.Audio = map[string]tuning.Audio{}
+				}
+				b.Audio[s.Role] = w.view.Streams[i].Audio
+			}
+		}
+	}
+	if w.Plan.Overlay != (tuning.Overlay{}) {
+		texts := slices.Clone(w.view.Overlays.Has)
+		b.Texts = &texts
+	}
+	w.out.Before = b
+	if w.Request.Before == nil || w.Back == nil && !preview.Changed() {
+		return nil
+	}
+	return w.Request.Before(b)
+}
+
+// send sends what differs.
+func (w *work) send(ctx context.Context, preview tuning.Preview) error {
+	for _, s := range preview.Streams {
+		var err error
+		switch {
+		case s.Made:
+			err = w.make(ctx, s.Role)
+		case s.Has != s.Want:
+			err = w.set(ctx, s.Role, s.Want)
+		}
+		if err == nil && !s.Made && slices.ContainsFunc(s.Changes, func(c tuning.Change) bool { return c.Field == "audio" }) {
+			err = w.setAudio(ctx, s.Role, w.Plan.Streams[s.Role].Audio)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	texts, _ := w.Plan.Overlay.Changes(w.Name, w.view.Overlays)
+	if w.Back != nil {
+		if err := w.putBack(ctx); err != nil {
+			return err
+		}
+		if w.Back.Texts != nil {
+			texts = tuning.PutBack(*w.Back.Texts, w.view.Overlays.Has)
+		}
+	}
+	return w.draw(ctx, texts)
+}
+
+// refused keeps a fault as the device's no; any other error is returned.
+func (w *work) refused(err error, stream, field, asked string) error {
+	var fault *onvif.Fault
+	if !errors.As(err, &fault) {
+		return err
+	}
+	w.out.Refused = append(w.out.Refused, tuning.Refusal{Stream: stream, Field: field, Asked: asked, Why: "the device says: " + fault.Reason})
+	return nil
+}
+
+func (w *work) set(ctx context.Context, role string, e tuning.Encoder) error {
+	w.Doing("setting the " + role + " stream")
+	err := w.c.SetEncoder(ctx, e)
+	if fault := new(onvif.Fault); errors.As(err, &fault) {
+		delete(w.out.Wanted, role) // what was refused was not set
+	}
+	if err = w.refused(err, role, "setting", w.Plan.Streams[role].String()); err != nil && ctx.Err() == nil {
+		// A device that restarts may hang up before it has answered: reading back tells.
+		w.out.SideEffects = append(w.out.SideEffects, fmt.Sprintf("it hung up while the %s stream was set", role))
+		return w.wait(ctx)
+	}
+	return err
+}
+
+func (w *work) setAudio(ctx context.Context, role, codec string) error {
+	w.Doing("setting the sound of the " + role + " stream")
+	return w.refused(w.c.SetAudio(ctx, w.view.encoders[w.view.of(role)], codec), role, "audio", codec)
+}
+
+// make makes a stream that is not there, of an encoder that nothing uses, and sets it.
+func (w *work) make(ctx context.Context, role string) error {
+	w.Doing("making the " + role + " stream")
+	plan := w.Plan.Streams[role]
+	name := profileName(role)
+	names, err := w.c.ProfileNames(ctx)
+	if err != nil {
+		return err
+	}
+	if token, left := names[name]; left { // of a work that was cut off before it had an encoder
+		if err := w.refused(w.c.DeleteProfile(ctx, token), role, "stream", plan.String()); err != nil {
+			return err
+		}
+	}
+	if len(w.view.free) == 0 {
+		w.out.Refused = append(w.out.Refused, tuning.Refusal{Stream: role, Field: "stream", Asked: plan.String(), Why: "no encoder is left for it"})
+		return nil
+	}
+	token, err := w.c.CreateProfile(ctx, name, w.view.source, w.view.free[0].Token)
+	if err != nil {
+		return w.refused(err, role, "stream", plan.String())
+	}
+	if w.Roles == nil {
+		w.Roles = map[string]string{}
+	}
+	w.Roles = maps.Clone(w.Roles)
+	w.Roles[token] = role
+	for _, s := range w.view.Streams {
+		w.Roles[s.Token] = s.Role
+	}
+	w.view.free = w.view.free[1:]
+	fresh, err := Read(ctx, w.c, w.Camera)
+	if err != nil {
+		return err
+	}
+	i := fresh.of(role)
+	if i < 0 {
+		w.out.Refused = append(w.out.Refused, tuning.Refusal{Stream: role, Field: "stream", Asked: plan.String(),
+			Why: "the device said that it was made, and does not list it"})
+		return nil
+	}
+	w.view, w.out.Offers = fresh, fresh.Offers()
+	s := fresh.Streams[i]
+	want, _, refused := tuning.Towards(role, plan, s.Encoder, s.Offers)
+	w.out.Refused = append(w.out.Refused, refused...)
+	w.out.Wanted[role] = want
+	if want == s.Encoder {
+		return nil
+	}
+	return w.set(ctx, role, want)
+}
+
+// putBack undoes what a plan's streams alone cannot: streams that were made, and sounds.
+func (w *work) putBack(ctx context.Context) error {
+	for role, a := range w.Back.Audio {
+		i := w.view.of(role)
+		if i < 0 || a.Token == "" || w.view.Streams[i].Audio.Codec == a.Codec {
+			continue
+		}
+		e := w.view.encoders[i]
+		if e.AudioToken == "" {
+			if err := w.refused(w.c.AddAudio(ctx, e.Profile, a.Token), role, "audio", a.Codec); err != nil {
+				return err
+			}
+			e.AudioToken = a.Token
+		}
+		if err := w.refused(w.c.SetAudio(ctx, e, a.Codec), role, "audio", a.Codec); err != nil {
+			return err
+		}
+	}
+	if len(w.Back.Made) == 0 {
+		return nil
+	}
+	names, err := w.c.ProfileNames(ctx)
+	if err != nil {
+		return err
+	}
+	for _, name := range w.Back.Made {
+		token, there := names[name]
+		if !there {
+			continue
+		}
+		w.Doing("taking away the stream that was made")
+		if err := w.refused(w.c.DeleteProfile(ctx, token), name, "stream", "none"); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// draw changes the texts in the picture.
+func (w *work) draw(ctx context.Context, changes []tuning.OverlayChange) error {
+	for _, x := range changes {
+		w.Doing("setting the text in its picture")
+		var err error
+		switch {
+		case x.Create != nil:
+			_, err = w.c.CreateOverlay(ctx, w.view.source, *x.Create)
+		case x.Set != nil:
+			err = w.c.SetOverlay(ctx, w.view.source, *x.Set)
+		default:
+			err = w.c.DeleteOverlay(ctx, x.Delete)
+		}
+		if err := w.refused(err, "overlay", "overlay", w.Plan.Overlay.String()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// wait waits until a device that went away answers again.
+func (w *work) wait(ctx context.Context) error {
+	w.Doing("waiting until it is back")
+	until := time.Now().Add(w.Patience)
+	for {
+		_, err := readStreams(ctx, w.c, w.Camera)
+		if fault := new(onvif.Fault); err == nil || errors.As(err, &fault) || time.Now().After(until) {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(time.Second):
 		}
 	}
 }
 
 // readBack tells what the device has made of the settings, and of streams that nobody touched.
-func (out *Result) readBack(back []Stream, wanted map[string]tuning.Encoder, plan map[string]tuning.Stream) {
-	for _, role := range camera.Roles {
-		before, had := out.Before[role]
-		i := slices.IndexFunc(back, func(s Stream) bool { return had && s.Encoder.Token == before.Token })
-		if i < 0 {
+func (w *work) readBack(ctx context.Context) (*View, error) {
+	w.Doing("reading back")
+	back, err := readStreams(ctx, w.c, w.Camera)
+	if fault := new(onvif.Fault); err != nil && !errors.As(err, &fault) && ctx.Err() == nil {
+		if err := w.wait(ctx); err != nil {
+			return nil, err
+		}
+		w.out.SideEffects = append(w.out.SideEffects, "it restarted when its streams were set")
+		back, err = readStreams(ctx, w.c, w.Camera)
+	}
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range back.Streams {
+		w.out.ReadBack[s.Role] = s.Encoder
+		to, sent := w.out.Wanted[s.Role]
+		before, had := w.out.Has[s.Role]
+		_, asked := w.Plan.Streams[s.Role]
+		if !sent && !had {
 			continue
 		}
-		now := back[i].Encoder
-		out.ReadBack[role] = now
-		to, sent := wanted[role]
 		if !sent {
 			to = before
 		}
-		_, differs, _ := tuning.Towards(role, to.Plan(), now, tuning.Options{})
+		_, differs, _ := tuning.Towards(s.Role, to.Plan(), s.Encoder, tuning.Options{})
 		for _, d := range differs {
-			text := fmt.Sprintf("%s: %s was set to %s and reads back as %s", role, d.Field, d.To, d.From)
-			if _, asked := plan[role]; !asked {
-				text = fmt.Sprintf("%s: %s went from %s to %s although nobody touched it: the streams share an encoder", role, d.Field,
+			text := fmt.Sprintf("%s: %s was set to %s and reads back as %s", s.Role, d.Field, d.To, d.From)
+			if !asked {
+				text = fmt.Sprintf("%s: %s went from %s to %s although nobody touched it: the streams share an encoder", s.Role, d.Field,
 					d.To, d.From)
 			}
-			out.SideEffects = append(out.SideEffects, text)
+			w.out.SideEffects = append(w.out.SideEffects, text)
 		}
 	}
+	if w.Plan.Overlay != (tuning.Overlay{}) && w.view.source != "" {
+		has, err := w.c.Overlays(ctx, w.view.source)
+		if left, _ := w.Plan.Overlay.Changes(w.Name, has); err == nil && len(left) > 0 && !w.refusedOverlay() {
+			w.out.SideEffects = append(w.out.SideEffects, "overlay: it was set and reads back as "+texted(has.Has))
+		}
+	}
+	return back, ctx.Err()
 }
 
-// play proves a stream until it is what was set, a few times.
-func (out *Result) play(ctx context.Context, role string, want tuning.Encoder, at string, r Request) error {
-	u, err := streamurl.Parse(at)
-	if err != nil {
-		out.Tuned = false
-		out.Problems = append(out.Problems, role+": its stream URL is not known")
-		return nil
-	}
-	var off []tuning.Difference
-	for try := range plays {
-		if try > 0 {
-			select {
-			case <-ctx.Done():
-				return ctx.Err()
-			case <-time.After(settleFor):
-			}
-		}
-		proof := r.Prover.Prove(ctx, prove.Request{URL: u, SignIn: r.SignIn, Leave: r.Leave, Measure: measureFor(want)})
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
-		if proof.Diagnosis != nil {
-			off = []tuning.Difference{{Field: "picture", Set: "a picture", Got: "none"}}
-			if try == plays-1 {
-				out.Problems = append(out.Problems, role+": "+proof.Diagnosis.Summary)
-			}
-			continue
-		}
-		out.Measured[role] = proof.Video
-		if off = tuning.Meets(r.Plan[role], want, measureOf(proof.Video)); len(off) == 0 {
-			return nil
-		}
-	}
-	out.Tuned = false
-	if out.Off == nil {
-		out.Off = map[string][]tuning.Difference{}
-	}
-	out.Off[role] = off
-	return nil
-}
-
-// measureFor is long enough for two key-frame intervals, and for a bitrate to even out.
-func measureFor(e tuning.Encoder) time.Duration {
-	d := 4 * time.Second
-	if e.FPS > 0 && e.GOPFrames > 0 {
-		d = max(d, time.Duration(2.2*float64(e.GOPFrames)/e.FPS*float64(time.Second)))
-	}
-	return min(d, 20*time.Second)
-}
-
-func measureOf(v *media.Measured) tuning.Measure {
-	m := tuning.Measure{Codec: v.Codec, Width: v.Width, Height: v.Height, FPS: v.FPS, Kbps: v.BitrateKbps}
-	if v.Keyframes < v.Frames {
-		m.GOPFrames = v.GOPFrames
-	}
-	return m
-}
-
-// Services are the addresses at which a device service may be, of what a person types: ADDRESS or ADDRESS:PORT.
-func Services(host, port string) (out []string) {
-	if strings.Contains(host, ":") {
-		host = "[" + host + "]"
-	}
-	at := func(scheme, port string) { out = append(out, scheme+"://"+host+":"+port+"/onvif/device_service") }
-	if port != "" {
-		at("http", port)
-		at("https", port)
-		return out
-	}
-	for _, p := range []string{"80", "8080", "8000", "8899", "2020", "5000"} {
-		at("http", p)
-	}
-	at("https", "443")
-	at("https", "8443")
-	return out
+func (w *work) refusedOverlay() bool {
+	return slices.ContainsFunc(w.out.Refused, func(r tuning.Refusal) bool { return r.Stream == "overlay" })
 }

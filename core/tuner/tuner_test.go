@@ -45,12 +45,9 @@ func client(t *testing.T, d sim.Look) *onvif.Client {
 
 func tune(t *testing.T, d sim.Look, dry bool, plan map[string]string) *tuner.Result {
 	t.Helper()
-	r := tuner.Request{Plan: map[string]tuning.Stream{}, DryRun: dry, SignIn: fitter, Prover: &prove.Prover{Dial: guard}}
-	for role, text := range plan {
-		s, err := tuning.ParseStream(text)
-		require.NoError(t, err)
-		r.Plan[role] = s
-	}
+	p, err := tuning.ParsePlan(plan)
+	require.NoError(t, err)
+	r := tuner.Request{Plan: p, Name: "Yard", DryRun: dry, SignIn: fitter, Prover: &prove.Prover{Dial: guard}}
 	out, err := tuner.Tune(context.Background(), client(t, d), r)
 	require.NoError(t, err)
 	return out
@@ -59,8 +56,9 @@ func tune(t *testing.T, d sim.Look, dry bool, plan map[string]string) *tuner.Res
 func TestStreams(t *testing.T) {
 	w := simtest.Start(t, makers)
 	for _, name := range []string{"Plain", "Discrete"} {
-		list, err := tuner.Streams(context.Background(), client(t, w.Device(name)))
+		view, err := tuner.Read(context.Background(), client(t, w.Device(name)), tuner.Camera{})
 		require.NoError(t, err)
+		list := view.Streams
 		require.Len(t, list, 2)
 		assert.Equal(t, []string{"main", "sub"}, []string{list[0].Role, list[1].Role})
 		assert.Equal(t, tuning.Size{Width: 640, Height: 360}, list[0].Encoder.Size())
@@ -88,7 +86,7 @@ func TestTune(t *testing.T) {
 		assert.Equal(t, []any{640, 480, "H.264"}, []any{r.Measured["main"].Width, r.Measured["main"].Height, r.Measured["main"].Codec})
 		assert.InDelta(t, 5, r.Measured["main"].FPS, .3)
 		assert.Equal(t, 160, r.Measured["sub"].Width)
-		before := r.Before["main"]
+		before := r.Before.Encoders["main"]
 		back := tune(t, d, false, map[string]string{"main": before.Plan().String()})
 		assert.True(t, back.Tuned)
 		assert.Equal(t, before.Size(), back.ReadBack["main"].Size())

@@ -6,6 +6,8 @@ import (
 	"math"
 	"slices"
 	"strings"
+
+	"unlatch/core/media"
 )
 
 // An Encoder is the setting of one video encoder of a device, whole: a device wants all of it back when a part is to change.
@@ -163,9 +165,7 @@ func (w *towards) codec(plan Stream, offers Options) {
 
 func (w *towards) profile(plan Stream) {
 	list := w.o.Profiles
-	offered := func(p string) bool {
-		return slices.ContainsFunc(list, func(s string) bool { return strings.EqualFold(s, p) })
-	}
+	offered := func(p string) bool { return foldContains(list, p) }
 	if plan.Profile != "" && (len(list) == 0 || offered(plan.Profile)) {
 		w.want.Profile = plan.Profile
 		return
@@ -247,6 +247,10 @@ func (w *towards) quality(plan Stream) {
 	}
 }
 
+func foldContains(list []string, text string) bool {
+	return slices.ContainsFunc(list, func(s string) bool { return strings.EqualFold(s, text) })
+}
+
 func sizeOr(a, b Size) Size {
 	if a.Width == 0 {
 		return b
@@ -285,6 +289,25 @@ type Measure struct {
 	Width, Height int
 	FPS, Kbps     float64
 	GOPFrames     float64
+}
+
+// MeasureOf is a measured stream as a plan asks for it; nil is nothing measured.
+func MeasureOf(v *media.Measured) Measure {
+	if v == nil {
+		return Measure{}
+	}
+	m := Measure{Codec: v.Codec, Width: v.Width, Height: v.Height, FPS: v.FPS, Kbps: v.BitrateKbps}
+	if v.Keyframes < v.Frames { // every frame a key frame is no interval
+		m.GOPFrames = v.GOPFrames
+	}
+	return m
+}
+
+// WantsRestart reports whether a device says that it is set as was wanted and sends what it sent before.
+func WantsRestart(wanted, before, readBack Encoder, got Measure) bool {
+	_, differs, _ := Towards("", wanted.Plan(), readBack, Options{})
+	return len(differs) == 0 && len(Meets(wanted.Plan(), wanted, got)) > 0 && before.Codec != "" &&
+		len(Meets(Stream{FPS: before.FPS, GOPFrames: before.GOPFrames}, before, got)) == 0
 }
 
 // A Difference is one thing that was measured otherwise than it was set.

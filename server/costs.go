@@ -1,0 +1,237 @@
+package server
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/google/uuid"
+
+	"unlatch/core/capacity"
+	"unlatch/core/discovery"
+	"unlatch/core/latch"
+	"unlatch/core/tuning"
+	"unlatch/store"
+)
+
+// recordingBody is how a site is recorded, as the form has it.
+type recordingBody struct {
+	Disks    string  `json:"disks" maxLength:"60" doc:"like 4x4TB, as they are sold"`
+	Layout   string  `json:"layout,omitempty" maxLength:"30" doc:"none, mirrored, parity, double parity, or a RAID level"`
+	Spares   int     `json:"spares,omitempty" minimum:"0" maximum:"1000"`
+	Reserve  float64 `json:"reserve_percent,omitempty" minimum:"0" maximum:"99" doc:"what the file system keeps for itself"`
+	Hours    float64 `json:"hours,omitempty" minimum:"0" maximum:"24" doc:"a day; missing for 24"`
+	Motion   float64 `json:"motion_percent,omitempty" minimum:"0" maximum:"100" doc:"of those hours, where only motion is recorded; missing for all of them"`
+	Records  string  `json:"records,omitempty" enum:"main,sub,both"`
+	Viewers  int     `json:"viewers,omitempty" minimum:"0" maximum:"100000" doc:"at once over the outside link"`
+	LinkMbps float64 `json:"outside_mbps,omitempty" minimum:"0" maximum:"1000000" doc:"what the outside link carries, for comparison"`
+	Days     float64 `json:"days,omitempty" minimum:"0" maximum:"36500" doc:"that are wanted; missing for none"`
+	Evenly   bool    `json:"evenly,omitempty" doc:"every camera gets the same, in place of its present share"`
+}
+
+func (b recordingBody) read() (r capacity.Recording, err error) {
+	if r.Disks, err = capacity.ParseDisks(b.Disks); err == nil {
+		r.Disks.Layout, err = capacity.ParseLayout(b.Layout)
+	}
+	if err != nil {
+		return r, err
+	}
+	r.Disks.Spares, r.Disks.ReservePercent = b.Spares, b.Reserve
+	r.Hours, r.Motion, r.Records, r.Viewers = b.Hours, b.Motion/100, b.Records, b.Viewers
+	if err := r.Check(); err != nil {
+		return r, err
+	}
+	_, err = r.Disks.UsableBytes()
+	return r, err
+}
+
+type costsView struct {
+	Form    recordingBody     `json:"form"`
+	Cost    costView          `json:"cost"`
+	Curve   []capacity.Point  `json:"curve" doc:"days and load with every recorded bitrate times a factor"`
+	Choices []capacity.Choice `json:"choices" doc:"other sizes, rates and codecs, estimated"`
+	Kbps    float64           `json:"kbps" doc:"of all that is recorded"`
+	For     []kbpsFor         `json:"for_days,omitempty" doc:"the bitrates with which it keeps the wanted days"`
+}
+
+// kbpsFor is what one stream may have.
+type kbpsFor struct {
+	Device uuid.UUID `json:"device"`
+	Role   string    `json:"role"`
+	Kbps   int       `json:"kbps"`
+	Now    float64   `json:"now"`
+}
+
+func (s *Server) costRoutes(api huma.API) {
+	huma.Register(api, huma.Operation{OperationID: "get-costs", Method: "GET", Path: "/api/sites/{site}/costs",
+		Summary: "How a site is recorded, as somebody has said"},
+		func(ctx context.Context, in *SitePath) (*struct{ Body recordingBody }, error) {
+			out := &struct{ Body recordingBody }{recordingBody{Disks: "2x4TB", Records: "main"}}
+			raw, err := s.cfg.Store.Sites.Costs(ctx, in.Site)
+			if err == nil && raw != nil {
+				out.Body = recordingBody{}
+				err = json.Unmarshal(raw, &out.Body)
+			}
+			return out, s.explain(err)
+		})
+	huma.Register(api, huma.Operation{OperationID: "reckon-costs", Method: "POST", Path: "/api/sites/{site}/costs",
+		Summary: "Reckon what a site's streams cost: days of recording and load", MaxBodyBytes: 4 << 20},
+		func(ctx context.Context, in *struct {
+			SitePath
+			Body struct {
+				Form  recordingBody          `json:"form"`
+				Plans map[uuid.UUID]planText `json:"plans,omitempty" doc:"by device, in place of what is planned"`
+			}
+		}) (*struct{ Body costsView }, error) {
+			return s.reckon(ctx, in.Site, in.Body.Form, in.Body.Plans)
+		})
+	huma.Register(api, huma.Operation{OperationID: "put-costs", Method: "PUT", Path: "/api/sites/{site}/costs",
+		Summary: "Keep how a site is recorded"},
+		func(ctx context.Context, in *struct {
+			SitePath
+			Body recordingBody
+		}) (*struct{}, error) {
+			if _, err := in.Body.read(); err != nil {
+				return nil, badRecording(err)
+			}
+			raw, err := json.Marshal(in.Body)
+			if err == nil {
+				err = s.cfg.Store.Sites.SetCosts(ctx, in.Site, raw)
+			}
+			return nil, s.explain(err)
+		})
+}
+
+// badRecording explains what cannot be reckoned with.
+func badRecording(err error) error {
+	var bad *capacity.InputError
+	if errors.As(err, &bad) {
+		return problem(422, "bad_recording", sentence(bad.Error()), "Nothing else that was typed is lost.")
+	}
+	return err
+}
+
+// recordingOf is how a site is recorded; nil where nobody has said.
+func (s *Server) recordingOf(ctx context.Context, site uuid.UUID) (*capacity.Recording, error) {
+	raw, err := s.cfg.Store.Sites.Costs(ctx, site)
+	if err != nil || raw == nil {
+		return nil, err
+	}
+	var form recordingBody
+	if err := json.Unmarshal(raw, &form); err != nil {
+		return nil, err
+	}
+	r, err := form.read()
+	if err != nil {
+		return nil, nil // it was kept by a program that knew another form
+	}
+	return &r, nil
+}
+
+// A sourceOf says whose stream a source is.
+type sourceOf struct {
+	device uuid.UUID
+	role   string
+}
+
+// sources are the streams of a site's cameras as they are reckoned with: by what was measured, where the plan of a device does not say that
+// it shall be otherwise. planOf may be nil.
+func sources(list *siteLineUp, planOf func(*store.Device) tuning.Plan) (out []capacity.Source, of []sourceOf) {
+	for _, x := range list.order {
+		st := &x.d.Status
+		if st.Device.Kind != discovery.Camera || st.Device.Stray {
+			continue
+		}
+		plan := tuning.Plan{}
+		if planOf != nil {
+			plan = planOf(&x.d)
+		}
+		for _, stream := range st.Streams {
+			p := st.Proofs[stream.Role]
+			src := capacity.Source{Role: stream.Role, Kbps: float64(stream.Claimed.BitrateKbps),
+				Pixels: float64(stream.Claimed.Width*stream.Claimed.Height) * stream.Claimed.FPS}
+			if v := p.Video; v != nil {
+				src.Kbps, src.Measured = v.BitrateKbps, true
+				src.Pixels = float64(v.Width*v.Height) * v.FPS
+				if v.Bitrate != nil {
+					src.MostKbps = v.Bitrate.Most
+				}
+			}
+			if want, ok := plan.Streams[stream.Role]; ok {
+				apply(&src, want)
+			}
+			out, of = append(out, src), append(of, sourceOf{x.d.ID, stream.Role})
+		}
+	}
+	return out, of
+}
+
+// unmet is a plan without the streams that meet it as they were measured.
+func unmet(st *latch.Status, draft tuning.Plan) tuning.Plan {
+	out := tuning.Plan{Streams: map[string]tuning.Stream{}}
+	for role, want := range st.Plan.Streams {
+		if st.Tunes[role].State != "meets" {
+			out.Streams[role] = want
+		}
+	}
+	return out.With(draft)
+}
+
+// apply puts a plan in place of what was measured, as far as it says something.
+func apply(src *capacity.Source, want tuning.Stream) {
+	if want.Off {
+		*src = capacity.Source{Role: src.Role}
+		return
+	}
+	if want.BitrateKbps > 0 && float64(want.BitrateKbps) != src.Kbps {
+		src.Kbps, src.MostKbps, src.Measured = float64(want.BitrateKbps), 0, false
+	}
+	if want.Width > 0 && want.FPS > 0 {
+		src.Pixels = float64(want.Width*want.Height) * want.FPS
+	}
+}
+
+func (s *Server) reckon(ctx context.Context, site uuid.UUID, form recordingBody, drafts map[uuid.UUID]planText) (*struct{ Body costsView }, error) {
+	r, err := form.read()
+	if err != nil {
+		return nil, badRecording(err)
+	}
+	for _, text := range drafts {
+		if _, err := text.read(); err != nil {
+			return nil, err
+		}
+	}
+	list, err := s.lineUp.site(ctx, site)
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	defer list.mu.Unlock()
+	src, of := sources(list, func(d *store.Device) tuning.Plan {
+		draft, _ := drafts[d.ID].read() // was read above
+		return unmet(&d.Status, draft)
+	})
+	c, err := r.CostOf(src)
+	if err != nil {
+		return nil, badRecording(err)
+	}
+	out := costsView{Form: form, Cost: c, Curve: r.Curve(src, c)}
+	for i, st := range r.Streams(src) {
+		if st.Hours > 0 {
+			out.Kbps += src[i].Kbps
+		}
+	}
+	out.Choices = capacity.Choices(c, out.Kbps)
+	if form.Days > 0 {
+		kbps, err := r.KbpsFor(form.Days, src, form.Evenly)
+		if err != nil {
+			return nil, badRecording(err)
+		}
+		for i, k := range kbps {
+			if k >= 1 {
+				out.For = append(out.For, kbpsFor{of[i].device, of[i].role, int(k), src[i].Kbps})
+			}
+		}
+	}
+	return &struct{ Body costsView }{out}, nil
+}

@@ -1,0 +1,176 @@
+package server
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/google/uuid"
+
+	"unlatch/core/fit"
+	"unlatch/core/intake"
+	"unlatch/store"
+)
+
+type intakeView struct {
+	intake.Intake
+	Book  string     `json:"book"`
+	Owner *uuid.UUID `json:"book_id,omitempty" doc:"missing for the intakes of the product"`
+}
+
+type targetView struct {
+	ID     uuid.UUID  `json:"id"`
+	Name   string     `json:"name"`
+	Kind   string     `json:"kind"`
+	Device *uuid.UUID `json:"device,omitempty"`
+	Intake string     `json:"intake,omitempty" doc:"the name of what it accepts; missing where nobody has said"`
+}
+
+// TargetPath names a target of a site. It is exported because huma reads exported fields only.
+type TargetPath struct {
+	SitePath
+	Target uuid.UUID `path:"target"`
+}
+
+// nearestView is the plan nearest to a camera's streams that its targets take.
+type nearestView struct {
+	Device    uuid.UUID      `json:"device"`
+	Plan      planText       `json:"plan" doc:"empty where they take it as it is"`
+	Conflicts []fit.Conflict `json:"conflicts" doc:"demands of its targets that contradict each other"`
+}
+
+func (s *Server) intakeRoutes(api huma.API) {
+	huma.Register(api, huma.Operation{OperationID: "list-intakes", Method: "GET", Path: "/api/intakes", Summary: "What targets accept"},
+		func(ctx context.Context, _ *struct{}) (*struct{ Body []intakeView }, error) {
+			return s.intakes(ctx)
+		})
+	huma.Register(api, huma.Operation{OperationID: "add-intakes", Method: "POST", Path: "/api/intakes",
+		Summary: "Bring an intake book, in place of the one of its name", DefaultStatus: 201, MaxBodyBytes: 2 << 20},
+		func(ctx context.Context, in *struct{ Body yamlBody }) (*struct{}, error) {
+			b, err := intake.ReadBook([]byte(in.Body.YAML))
+			if err != nil {
+				return nil, s.badBook("intakes", err)
+			}
+			_, err = s.cfg.Store.Shelf.Put(ctx, store.IntakeBooks, b.Name, in.Body.YAML)
+			return nil, s.explain(err)
+		})
+	huma.Register(api, huma.Operation{OperationID: "delete-intakes", Method: "DELETE", Path: "/api/intakes/{book}",
+		Summary: "Remove an intake book of one's own"},
+		func(ctx context.Context, in *ShelfPath) (*struct{}, error) {
+			return nil, s.explain(s.cfg.Store.Shelf.Delete(ctx, store.IntakeBooks, in.Book))
+		})
+	huma.Register(api, huma.Operation{OperationID: "list-targets", Method: "GET", Path: "/api/sites/{site}/targets",
+		Summary: "What the cameras of a site are put onto"},
+		func(ctx context.Context, in *SitePath) (*struct{ Body []targetView }, error) {
+			return s.targets(ctx, in.Site)
+		})
+	huma.Register(api, huma.Operation{OperationID: "set-target-intake", Method: "PUT", Path: "/api/sites/{site}/targets/{target}/intake",
+		Summary: "Say what a target accepts"},
+		func(ctx context.Context, in *struct {
+			TargetPath
+			Body struct {
+				Name string `json:"name" maxLength:"200" doc:"of an intake; empty takes it back"`
+			}
+		}) (*struct{}, error) {
+			return nil, s.setIntake(ctx, in.Site, in.Target, in.Body.Name)
+		})
+	huma.Register(api, huma.Operation{OperationID: "nearest-plans", Method: "POST", Path: "/api/sites/{site}/nearest-plans",
+		Summary: "The plans nearest to cameras' streams that all their targets take"},
+		func(ctx context.Context, in *struct {
+			SitePath
+			Body struct {
+				Devices []uuid.UUID `json:"devices" minItems:"1" maxItems:"5000"`
+			}
+		}) (*struct{ Body []nearestView }, error) {
+			return s.nearest(ctx, in.Site, in.Body.Devices)
+		})
+}
+
+func (s *Server) intakes(ctx context.Context) (*struct{ Body []intakeView }, error) {
+	out := &struct{ Body []intakeView }{Body: []intakeView{}}
+	files, err := s.cfg.Store.Shelf.List(ctx, store.IntakeBooks)
+	for _, f := range files {
+		b, err := intake.ReadBook([]byte(f.YAML))
+		if err != nil {
+			return nil, s.explain(err)
+		}
+		for _, x := range b.Intakes {
+			out.Body = append(out.Body, intakeView{x, b.Name, &f.ID})
+		}
+	}
+	for _, x := range intake.Shipped().Intakes {
+		out.Body = append(out.Body, intakeView{x, intake.Shipped().Name, nil})
+	}
+	return out, s.explain(err)
+}
+
+func (s *Server) targets(ctx context.Context, site uuid.UUID) (*struct{ Body []targetView }, error) {
+	list, err := s.cfg.Store.Targets.List(ctx, site)
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	up, err := s.lineUp.site(ctx, site)
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	defer up.mu.Unlock()
+	out := &struct{ Body []targetView }{Body: []targetView{}}
+	for _, t := range list {
+		v := targetView{ID: t.ID, Name: t.Name, Kind: string(t.Kind), Device: t.Device, Intake: t.Intake}
+		if t.Device != nil && v.Name == "" && up.devices[*t.Device] != nil {
+			v.Name = up.devices[*t.Device].view.Name
+		}
+		out.Body = append(out.Body, v)
+	}
+	return out, nil
+}
+
+func (s *Server) setIntake(ctx context.Context, site, target uuid.UUID, name string) error {
+	if name != "" {
+		x, err := s.cfg.Store.Shelf.Intake(ctx, name)
+		if err != nil {
+			return s.explain(err)
+		}
+		if x == nil {
+			return problem(404, "no_intake", fmt.Sprintf("No book has an intake %q.", name), "Choose one of the books, or bring one.")
+		}
+		name = x.Name
+	}
+	if err := s.did(ctx, "said what the target accepts", name, site, uuid.Nil); err != nil {
+		return s.explain(err)
+	}
+	return s.explain(s.cfg.Store.Targets.SetIntake(ctx, site, target, name))
+}
+
+// wantedIntakes are the intakes of a camera's wanted targets, each under the target's name.
+func wantedIntakes(d *store.Device) (out []intake.Intake) {
+	for _, p := range d.Status.Placements {
+		if p.Intake != nil {
+			x := *p.Intake
+			x.Name = p.Name
+			out = append(out, x)
+		}
+	}
+	return out
+}
+
+func (s *Server) nearest(ctx context.Context, site uuid.UUID, devices []uuid.UUID) (*struct{ Body []nearestView }, error) {
+	list, err := s.lineUp.site(ctx, site)
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	defer list.mu.Unlock()
+	out := &struct{ Body []nearestView }{Body: []nearestView{}}
+	for _, id := range devices {
+		x := list.devices[id]
+		if x == nil {
+			continue
+		}
+		plan, conflicts := fit.NearestPlan(x.d.Status.FitStreams(), wantedIntakes(&x.d))
+		if conflicts == nil {
+			conflicts = []fit.Conflict{}
+		}
+		out.Body = append(out.Body, nearestView{id, plan.Texts(), conflicts})
+	}
+	return out, nil
+}

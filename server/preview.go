@@ -1,0 +1,207 @@
+package server
+
+import (
+	"context"
+	"slices"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/google/uuid"
+
+	"unlatch/core/capacity"
+	"unlatch/core/evidence"
+	"unlatch/core/fit"
+	"unlatch/core/latch"
+	"unlatch/core/tuning"
+	"unlatch/store"
+)
+
+// previewBody is what is about to be sent: the plans of devices, with those of a request in place of their own.
+type previewBody struct {
+	Devices []uuid.UUID            `json:"devices" minItems:"1" maxItems:"5000"`
+	Plans   map[uuid.UUID]planText `json:"plans,omitempty" doc:"by device, in place of what is planned"`
+}
+
+// previewRow is what a plan would do to one device.
+type previewRow struct {
+	Device  uuid.UUID       `json:"device"`
+	Preview *tuning.Preview `json:"preview,omitempty"`
+	Unknown string          `json:"unknown,omitempty" doc:"why nothing can be said before it is sent"`
+	Targets []fit.Change    `json:"targets" doc:"what it makes of the camera on its targets"`
+	Before  float64         `json:"kbps_before" doc:"of its main and sub stream together"`
+	After   float64         `json:"kbps_after"`
+}
+
+type previewView struct {
+	Rows    []previewRow `json:"rows"`
+	Changed int          `json:"changed" doc:"devices that something would be sent to"`
+	Before  *costView    `json:"before,omitempty" doc:"of the whole site; missing where nobody has said how it is recorded"`
+	After   *costView    `json:"after,omitempty"`
+}
+
+type costView = capacity.Cost
+
+// budgetView is what the encoders of one model get through, as devices of it have shown.
+type budgetView struct {
+	Model string `json:"model"`
+	tuning.Budget
+}
+
+func (s *Server) previewRoutes(api huma.API) {
+	huma.Register(api, huma.Operation{OperationID: "preview-plans", Method: "POST", Path: "/api/sites/{site}/preview",
+		Summary: "What plans would do to devices, as far as is known before anything is sent", MaxBodyBytes: 4 << 20},
+		func(ctx context.Context, in *struct {
+			SitePath
+			Body previewBody
+		}) (*struct{ Body previewView }, error) {
+			return s.preview(ctx, in.Site, in.Body)
+		})
+	huma.Register(api, huma.Operation{OperationID: "list-budgets", Method: "GET", Path: "/api/sites/{site}/budgets",
+		Summary: "What the encoders of each model get through, as was learned when they were set"},
+		func(ctx context.Context, in *SitePath) (*struct{ Body []budgetView }, error) {
+			budgets, err := s.budgets(ctx, in.Site)
+			out := &struct{ Body []budgetView }{Body: []budgetView{}}
+			for model, b := range budgets {
+				if b.Known() {
+					out.Body = append(out.Body, budgetView{model, b})
+				}
+			}
+			return out, s.explain(err)
+		})
+}
+
+// budgets are what the models of a site have shown when they were set.
+func (s *Server) budgets(ctx context.Context, site uuid.UUID) (map[string]tuning.Budget, error) {
+	records, err := s.cfg.Store.Devices.Tunings(ctx, site)
+	if err != nil || len(records) == 0 {
+		return nil, err
+	}
+	list, err := s.lineUp.site(ctx, site)
+	if err != nil {
+		return nil, err
+	}
+	defer list.mu.Unlock()
+	seen := map[string][]tuning.Observation{}
+	for _, r := range records {
+		x := list.devices[r.Device]
+		b, err := evidence.Decode[evidence.Tuned](r)
+		if x == nil || err != nil {
+			continue // one that cannot be read is told where its device is shown
+		}
+		if o, ok := b.Observation(x.view.Name); ok {
+			o.Evidence = r.ID
+			model := x.d.Status.Model()
+			seen[model] = append(seen[model], o)
+		}
+	}
+	out := map[string]tuning.Budget{}
+	for model, o := range seen {
+		out[model] = tuning.Learn(o)
+	}
+	return out, nil
+}
+
+// planned are a device's plan and what a request puts in its place.
+func planned(d *store.Device, drafts map[uuid.UUID]planText) (tuning.Plan, error) {
+	draft, err := drafts[d.ID].read()
+	return d.Status.Plan.With(draft), err
+}
+
+func (s *Server) preview(ctx context.Context, site uuid.UUID, in previewBody) (*struct{ Body previewView }, error) {
+	budgets, err := s.budgets(ctx, site)
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	costs, err := s.recordingOf(ctx, site)
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	list, err := s.lineUp.site(ctx, site)
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	defer list.mu.Unlock()
+	out := &struct{ Body previewView }{previewView{Rows: []previewRow{}}}
+	for _, id := range in.Devices {
+		x := list.devices[id]
+		if x == nil {
+			continue
+		}
+		plan, err := planned(&x.d, in.Plans)
+		if err != nil {
+			return nil, err
+		}
+		row := rowOf(&x.d, plan, budgets[x.d.Status.Model()])
+		if row.Preview != nil && row.Preview.Changed() {
+			out.Body.Changed++
+		}
+		out.Body.Rows = append(out.Body.Rows, row)
+	}
+	if costs == nil {
+		return out, nil
+	}
+	before, _ := sources(list, nil)
+	after, _ := sources(list, func(d *store.Device) tuning.Plan {
+		if !slices.Contains(in.Devices, d.ID) {
+			return tuning.Plan{}
+		}
+		draft, _ := in.Plans[d.ID].read() // was read above
+		return unmet(&d.Status, draft)
+	})
+	if c, err := costs.CostOf(before); err == nil {
+		out.Body.Before = &c
+	}
+	if c, err := costs.CostOf(after); err == nil {
+		out.Body.After = &c
+	}
+	return out, nil
+}
+
+// rowOf weighs one device.
+func rowOf(d *store.Device, plan tuning.Plan, budget tuning.Budget) previewRow {
+	st := &d.Status
+	row := previewRow{Device: d.ID, Targets: []fit.Change{}}
+	switch {
+	case st.SignedIn == nil || st.SignedIn.StreamOnly:
+		row.Unknown = "It has no device service that could be set: use its own page."
+	case st.Offers == nil:
+		row.Unknown = "It was not asked yet what it offers. It is asked before anything is sent."
+	case st.Offers.Diagnosis != nil:
+		row.Unknown = st.Offers.Diagnosis.Summary
+	}
+	if row.Unknown != "" {
+		return row
+	}
+	p := tuning.Look(plan, st.Offers.Offers, budget)
+	row.Preview = &p
+	changed := map[string]tuning.Encoder{}
+	for _, x := range p.Streams {
+		if x.Made || len(x.Changes) > 0 {
+			changed[x.Role] = x.Want
+		}
+	}
+	if len(changed) > 0 {
+		row.Targets = fit.Changes(st.FitStreams(), changed, wantedIntakes(d))
+	}
+	for role, e := range p.Wanted(st.Offers.Offers) {
+		now := kbpsOf(st, role)
+		row.Before += now
+		if _, sent := changed[role]; sent {
+			now = float64(e.Kbps)
+		}
+		row.After += now
+	}
+	return row
+}
+
+// kbpsOf is the bitrate of a stream: as measured where it was.
+func kbpsOf(st *latch.Status, role string) float64 {
+	if p, ok := st.Proofs[role]; ok && p.Video != nil {
+		return p.Video.BitrateKbps
+	}
+	for _, x := range st.Streams {
+		if x.Role == role {
+			return float64(x.Claimed.BitrateKbps)
+		}
+	}
+	return 0
+}

@@ -1,0 +1,201 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+
+	"github.com/google/uuid"
+	"github.com/jmoiron/sqlx"
+
+	"unlatch/core/tuning"
+)
+
+// Plans are what people want of the streams of their cameras.
+type Plans struct{ *database }
+
+// A Plan is a plan of a site, of a model there, or of a selection.
+type Plan struct {
+	ID      uuid.UUID    `db:"id"`
+	Site    uuid.UUID    `db:"site_id"`
+	Owner   tuning.Owner `db:"owner"`
+	Name    string       `db:"name"`
+	Plan    tuning.Plan  `db:"-"`
+	Devices []uuid.UUID  `db:"-"` // of a selection
+	Parts   parts        `db:"parts"`
+}
+
+// parts are a plan's texts in the database.
+type parts map[string]string
+
+// Scan implements sql.Scanner.
+func (p *parts) Scan(v any) error {
+	switch v := v.(type) {
+	case []byte:
+		return json.Unmarshal(v, (*map[string]string)(p))
+	case string:
+		return json.Unmarshal([]byte(v), (*map[string]string)(p))
+	}
+	return fmt.Errorf("a plan cannot be read from %T", v)
+}
+
+func written(p tuning.Plan) string {
+	raw, _ := json.Marshal(p.Texts()) // strings by string
+	return string(raw)
+}
+
+const planColumns = "id, site_id, owner, name, parts"
+
+// List lists the plans of a site.
+func (s Plans) List(ctx context.Context, site uuid.UUID) (out []Plan, err error) {
+	if err := s.db.SelectContext(ctx, &out, "SELECT "+planColumns+" FROM plans WHERE site_id = $1 ORDER BY created_at, id", site); err != nil {
+		return nil, err
+	}
+	var members []struct {
+		Device    uuid.UUID `db:"device_id"`
+		Selection uuid.UUID `db:"selection"`
+	}
+	if err := s.db.SelectContext(ctx, &members, `SELECT p.device_id, p.selection FROM device_plans p JOIN plans o ON o.id = p.selection
+		WHERE o.site_id = $1 ORDER BY p.device_id`, site); err != nil {
+		return nil, err
+	}
+	for i := range out {
+		if out[i].Plan, err = tuning.ParsePlan(out[i].Parts); err != nil {
+			return nil, err
+		}
+		for _, m := range members {
+			if m.Selection == out[i].ID {
+				out[i].Devices = append(out[i].Devices, m.Device)
+			}
+		}
+	}
+	return out, nil
+}
+
+// Put keeps a plan in place of the one that its owner had. The devices of a selection leave the one that they were in.
+func (s Plans) Put(ctx context.Context, by Person, p Plan) (id uuid.UUID, err error) {
+	err = s.tx(ctx, func(tx *sqlx.Tx) error {
+		if err := tx.GetContext(ctx, &id, `INSERT INTO plans (id, site_id, owner, name, parts) VALUES ($1, $2, $3, $4, $5)
+			ON CONFLICT (site_id, owner, name) DO UPDATE SET parts = excluded.parts RETURNING id`, newID(), p.Site, p.Owner, p.Name,
+			written(p.Plan)); err != nil {
+			return err
+		}
+		if p.Owner == tuning.Selection {
+			if _, err := tx.ExecContext(ctx, "UPDATE device_plans SET selection = NULL WHERE selection = $1", id); err != nil {
+				return err
+			}
+			for _, d := range p.Devices {
+				if _, err := tx.ExecContext(ctx, `INSERT INTO device_plans (device_id, selection) VALUES ($1, $2)
+					ON CONFLICT (device_id) DO UPDATE SET selection = excluded.selection`, d, id); err != nil {
+					return err
+				}
+			}
+		}
+		whose := tuning.Layer{Owner: p.Owner, Name: p.Name}
+		if err := audit(ctx, tx, Deed{Person: by, Action: "planned the streams", Subject: whose.Whose(), Site: p.Site}); err != nil {
+			return err
+		}
+		return s.siteChanged(ctx, tx, p.Site)
+	})
+	return id, err
+}
+
+// Delete takes a plan of a site away. What is set on devices stays as it is.
+func (s Plans) Delete(ctx context.Context, by Person, site, id uuid.UUID) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		var p Plan
+		err := tx.GetContext(ctx, &p, "DELETE FROM plans WHERE id = $1 AND site_id = $2 RETURNING "+planColumns, id, site)
+		if errors.Is(err, sql.ErrNoRows) {
+			return ErrNotFound
+		}
+		if err != nil {
+			return err
+		}
+		whose := tuning.Layer{Owner: p.Owner, Name: p.Name}
+		if err := audit(ctx, tx, Deed{Person: by, Action: "took away the plan", Subject: whose.Whose(), Site: site}); err != nil {
+			return err
+		}
+		return s.siteChanged(ctx, tx, site)
+	})
+}
+
+// SetOwn adds parts to the own plans of cameras, by device. A plan that is empty takes the camera's own plan away, and takes it out of its
+// selection.
+func (s Plans) SetOwn(ctx context.Context, own map[uuid.UUID]tuning.Plan) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		for device, plan := range own {
+			var err error
+			if plan.IsZero() {
+				_, err = tx.ExecContext(ctx, "DELETE FROM device_plans WHERE device_id = $1", device)
+			} else {
+				_, err = tx.ExecContext(ctx, `INSERT INTO device_plans (device_id, parts) VALUES ($1, $2)
+					ON CONFLICT (device_id) DO UPDATE SET parts = device_plans.parts || excluded.parts`, device, written(plan))
+			}
+			if err != nil {
+				return err
+			}
+			if err := s.deviceChanged(ctx, tx, device); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// layers are the plans that devices fall under, those of their models among them: a model is known when the evidence has been read.
+type layers struct {
+	site   []Plan
+	camera map[uuid.UUID]ownPlan
+}
+
+type ownPlan struct {
+	plan      tuning.Plan
+	selection *uuid.UUID
+}
+
+// layers reads what is planned for devices of a site.
+func (s Devices) layers(ctx context.Context, site uuid.UUID, where string, arg any) (l layers, err error) {
+	if err := s.db.SelectContext(ctx, &l.site, "SELECT "+planColumns+" FROM plans WHERE site_id = $1", site); err != nil {
+		return l, err
+	}
+	for i := range l.site {
+		if l.site[i].Plan, err = tuning.ParsePlan(l.site[i].Parts); err != nil {
+			return l, err
+		}
+	}
+	var rows []struct {
+		Device    uuid.UUID  `db:"device_id"`
+		Parts     parts      `db:"parts"`
+		Selection *uuid.UUID `db:"selection"`
+	}
+	if err := s.db.SelectContext(ctx, &rows, "SELECT p.device_id, p.parts, p.selection FROM device_plans p JOIN devices d ON d.id = p.device_id WHERE "+
+		where, arg); err != nil {
+		return l, err
+	}
+	l.camera = map[uuid.UUID]ownPlan{}
+	for _, r := range rows {
+		plan, err := tuning.ParsePlan(r.Parts)
+		if err != nil {
+			return l, err
+		}
+		l.camera[r.Device] = ownPlan{plan, r.Selection}
+	}
+	return l, nil
+}
+
+// of are the layers of one device of a model.
+func (l layers) of(device uuid.UUID, model string) (out []tuning.Layer) {
+	own := l.camera[device]
+	if !own.plan.IsZero() {
+		out = append(out, tuning.Layer{Owner: tuning.Camera, Plan: own.plan})
+	}
+	for _, p := range l.site {
+		if p.Owner == tuning.Site || p.Owner == tuning.Model && p.Name == model ||
+			p.Owner == tuning.Selection && own.selection != nil && *own.selection == p.ID {
+			out = append(out, tuning.Layer{Owner: p.Owner, Name: p.Name, Plan: p.Plan})
+		}
+	}
+	return out
+}

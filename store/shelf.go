@@ -1,0 +1,115 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jmoiron/sqlx"
+
+	"unlatch/core/intake"
+	"unlatch/core/tuning"
+)
+
+// Shelf holds the books of presets and of intakes that people brought, as they wrote them.
+type Shelf struct{ *database }
+
+// A ShelfKind is what a book holds.
+type ShelfKind string
+
+// The kinds of books.
+const (
+	PresetBooks ShelfKind = "presets"
+	IntakeBooks ShelfKind = "intakes"
+)
+
+// A BookFile is one book.
+type BookFile struct {
+	ID      uuid.UUID `db:"id"`
+	Name    string    `db:"name"`
+	YAML    string    `db:"yaml"`
+	Created time.Time `db:"created_at"`
+}
+
+// List lists the books of a kind, the oldest first.
+func (s Shelf) List(ctx context.Context, kind ShelfKind) (out []BookFile, err error) {
+	return out, s.db.SelectContext(ctx, &out, "SELECT id, name, yaml, created_at FROM books WHERE kind = $1 ORDER BY created_at, id", kind)
+}
+
+// Put keeps a book in place of the one of its name. What hangs on intakes is derived anew.
+func (s Shelf) Put(ctx context.Context, kind ShelfKind, name, yaml string) (id uuid.UUID, err error) {
+	return id, s.changed(ctx, kind, func(tx *sqlx.Tx) error {
+		return tx.GetContext(ctx, &id, `INSERT INTO books (id, kind, name, yaml) VALUES ($1, $2, $3, $4)
+			ON CONFLICT (kind, name) DO UPDATE SET yaml = excluded.yaml RETURNING id`, newID(), kind, name, yaml)
+	})
+}
+
+// Delete takes a book off.
+func (s Shelf) Delete(ctx context.Context, kind ShelfKind, id uuid.UUID) error {
+	return s.changed(ctx, kind, func(tx *sqlx.Tx) error {
+		return one(tx.ExecContext(ctx, "DELETE FROM books WHERE kind = $1 AND id = $2", kind, id))
+	})
+}
+
+func (s Shelf) changed(ctx context.Context, kind ShelfKind, change func(*sqlx.Tx) error) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if err := change(tx); err != nil || kind != IntakeBooks {
+			return err
+		}
+		var sites []uuid.UUID
+		if err := tx.SelectContext(ctx, &sites, "SELECT DISTINCT site_id FROM targets WHERE intake <> ''"); err != nil {
+			return err
+		}
+		for _, site := range sites {
+			if err := s.siteChanged(ctx, tx, site); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// Intakes are all intakes: people's own first, then those of the product. One of a name goes before another of it.
+func (s Shelf) Intakes(ctx context.Context) ([]*intake.Book, error) {
+	files, err := s.List(ctx, IntakeBooks)
+	if err != nil {
+		return nil, err
+	}
+	var out []*intake.Book
+	for _, f := range files {
+		b, err := intake.ReadBook([]byte(f.YAML))
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, b)
+	}
+	return append(out, intake.Shipped()), nil
+}
+
+// Intake finds an intake by its name; nil where there is none.
+func (s Shelf) Intake(ctx context.Context, name string) (*intake.Intake, error) {
+	books, err := s.Intakes(ctx)
+	for _, b := range books {
+		if x, ok := b.Find(name); ok {
+			return &x, err
+		}
+	}
+	return nil, err
+}
+
+// Presets are all presets: people's own first, then those of the product.
+func (s Shelf) Presets(ctx context.Context) ([]tuning.Preset, error) {
+	files, err := s.List(ctx, PresetBooks)
+	if err != nil {
+		return nil, err
+	}
+	var out []tuning.Preset
+	for _, f := range files {
+		b, err := tuning.ReadPresets([]byte(f.YAML))
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, b.Presets...)
+	}
+	return append(out, tuning.ShippedPresets().Presets...), nil
+}
