@@ -38,8 +38,11 @@ type device struct {
 	nonce      string
 	epoch      time.Time
 	sends      atomic.Pointer[[]feed] // replaced whole when an encoder is set anew
-	streams    *rtsp.Server           // nil for none
-	secure     *rtsp.Server           // over TLS, or within HTTP; nil for none
+	shown      atomic.Pointer[[]feed] // what it says that it sends, where that is another thing; nil for none
+	shownFor   atomic.Int64           // how often it still says so, of one that forgets
+	texts      texts
+	streams    *rtsp.Server // nil for none
+	secure     *rtsp.Server // over TLS, or within HTTP; nil for none
 	recorder   *recorder
 	web        *http.Server
 	pages      []*http.Server
@@ -142,8 +145,10 @@ func (d *device) startStreams(ctx context.Context, group *errgroup.Group) error 
 	if d.maker.mute {
 		return d.openStreams(ctx, group)
 	}
-	d.services["/onvif/"+map[bool]string{true: "m1", false: "media"}[d.maker.media2]] = service{onvif.NSMedia, d.mediaService}
-	if d.maker.media2 {
+	if !d.Defects.Media2Only {
+		d.services["/onvif/"+map[bool]string{true: "m1", false: "media"}[d.maker.media2]] = service{onvif.NSMedia, d.mediaService}
+	}
+	if d.maker.media2 || d.Defects.Media2Only {
 		d.services["/onvif/m2"] = service{onvif.NSMedia2, d.media2Service}
 	}
 	return d.openStreams(ctx, group)

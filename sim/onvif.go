@@ -2,6 +2,7 @@ package sim
 
 import (
 	"bytes"
+	"cmp"
 	"crypto/rand"
 	"encoding/base64"
 	"encoding/hex"
@@ -284,30 +285,79 @@ func (d *device) mediaService(o operation) (string, *fault) {
 	switch o.name {
 	case "GetProfiles":
 		var b strings.Builder
-		for i, st := range d.sending() {
-			fmt.Fprintf(&b,
-				`<X:Profiles token="prof_%d" fixed="true"><T:Name>%s</T:Name><T:VideoSourceConfiguration token="vsc"><T:SourceToken>src_%d</T:SourceToken></T:VideoSourceConfiguration>`+
-					`<T:VideoEncoderConfiguration token="enc_%d"><T:Name>enc</T:Name><T:Encoding>%s</T:Encoding><T:Resolution><T:Width>%d</T:Width><T:Height>%d</T:Height></T:Resolution>`+
-					`<T:RateControl><T:FrameRateLimit>%d</T:FrameRateLimit><T:EncodingInterval>1</T:EncodingInterval><T:BitrateLimit>%d</T:BitrateLimit></T:RateControl>`+
-					`%s</T:VideoEncoderConfiguration></X:Profiles>`,
-				i, tierName(st.tier), st.channel, i, encodings[st.Codec], st.Width, st.Height, st.FPS, st.Kbps, govLength(st))
+		for i, st := range d.configured() {
+			if !st.there() {
+				continue
+			}
+			fmt.Fprintf(&b, `<X:Profiles token="prof_%d" fixed="%t"><T:Name>%s</T:Name><T:VideoSourceConfiguration token="vsc"><T:SourceToken>src_%d</T:SourceToken>`+
+				`</T:VideoSourceConfiguration><T:VideoEncoderConfiguration token="enc_%d">%s</T:VideoEncoderConfiguration>%s</X:Profiles>`,
+				i, !st.Spare, d.profileName(st), st.channel, i, encoderConfiguration(st), audioConfiguration(i, st, "AudioEncoderConfiguration"))
 		}
 		return b.String(), nil
 	case "GetStreamUri":
 		uri, f := d.streamURI(o)
 		return "<X:MediaUri><T:Uri>" + uri +
 			"</T:Uri><T:InvalidAfterConnect>false</T:InvalidAfterConnect><T:InvalidAfterReboot>false</T:InvalidAfterReboot><T:Timeout>PT0S</T:Timeout></X:MediaUri>", f
-	}
-	switch o.name {
 	case "GetSnapshotUri":
 		uri, f := d.snapshotURI(o)
 		return "<X:MediaUri><T:Uri>" + uri + "</T:Uri></X:MediaUri>", f
+	case "GetVideoEncoderConfigurations":
+		var b strings.Builder
+		for i, st := range d.configured() {
+			fmt.Fprintf(&b, `<X:Configurations token="enc_%d">%s</X:Configurations>`, i, encoderConfiguration(st))
+		}
+		return b.String(), nil
+	case "GetGuaranteedNumberOfVideoEncoderInstances":
+		return fmt.Sprintf("<X:TotalNumber>%d</X:TotalNumber>", len(d.sending())), nil
+	case "CreateProfile":
+		i, f := d.makeProfile(o.arg("Name"), -1)
+		return fmt.Sprintf(`<X:Profile token="prof_%d" fixed="false"><T:Name>%s</T:Name></X:Profile>`, i, onvif.Escape(o.arg("Name"))), f
+	case "AddVideoSourceConfiguration", "AddVideoEncoderConfiguration":
+		return "", nil // the profile has its encoder from the beginning
+	case "GetAudioEncoderConfigurationOptions":
+		return "<X:Options><T:Options><T:Encoding>G711</T:Encoding></T:Options><T:Options><T:Encoding>AAC</T:Encoding></T:Options></X:Options>", nil
+	case "RemoveAudioEncoderConfiguration", "AddAudioEncoderConfiguration":
+		return d.setSound(o.arg("ProfileToken"), "prof_%d", map[string]string{"AddAudioEncoderConfiguration": "true"}[o.name])
+	}
+	return d.anyMedia(o, false)
+}
+
+// anyMedia answers what the two Media services have in common.
+func (d *device) anyMedia(o operation, media2 bool) (string, *fault) {
+	switch o.name {
 	case "GetVideoEncoderConfigurationOptions":
-		return d.encoderOptions(false), nil
+		return d.encoderOptions(media2), nil
 	case "SetVideoEncoderConfiguration":
 		return d.setEncoder(o)
+	case "SetAudioEncoderConfiguration":
+		return d.setAudioEncoder(o)
+	case "DeleteProfile":
+		return d.deleteProfile(cmp.Or(o.arg("ProfileToken"), o.arg("Token")))
 	}
-	return unsupported(o)
+	return d.overlayOperation(o)
+}
+
+func (d *device) profileName(st feed) string {
+	if st.profile != "" {
+		return onvif.Escape(st.profile)
+	}
+	return tierName(st.tier)
+}
+
+// encoderConfiguration is an encoder's setting in the form of ver10.
+func encoderConfiguration(st feed) string {
+	return fmt.Sprintf(`<T:Name>enc</T:Name><T:Encoding>%s</T:Encoding><T:Resolution><T:Width>%d</T:Width><T:Height>%d</T:Height></T:Resolution>`+
+		`<T:RateControl><T:FrameRateLimit>%d</T:FrameRateLimit><T:EncodingInterval>1</T:EncodingInterval><T:BitrateLimit>%d</T:BitrateLimit></T:RateControl>%s`,
+		encodings[st.Codec], st.Width, st.Height, st.FPS, st.Kbps, govLength(st))
+}
+
+// audioConfiguration is the audio encoder of a profile, "" where it has none.
+func audioConfiguration(i int, st feed, element string) string {
+	word := map[string]string{"true": "G711", "silent": "G711", "aac": "AAC", "g726": "G726"}[st.Audio]
+	if word == "" {
+		return ""
+	}
+	return fmt.Sprintf(`<T:%[1]s token="aenc_%[2]d"><T:Name>a</T:Name><T:Encoding>%[3]s</T:Encoding></T:%[1]s>`, element, i, word)
 }
 
 // media2Service answers the Media2 service of ver20.
@@ -315,29 +365,59 @@ func (d *device) media2Service(o operation) (string, *fault) {
 	switch o.name {
 	case "GetProfiles":
 		var b strings.Builder
-		for i, st := range d.sending() {
-			fmt.Fprintf(&b,
-				`<X:Profiles token="prof_%d" fixed="true"><X:Name>%s</X:Name><X:Configurations><X:VideoSource token="vsc"><T:Name>s</T:Name><T:SourceToken>src_%d</T:SourceToken></X:VideoSource>`+
-					`<X:VideoEncoder token="enc_%d" GovLength="%d" Profile="Main"><T:Name>enc</T:Name><T:Encoding>%s</T:Encoding><T:Resolution><T:Width>%d</T:Width><T:Height>%d</T:Height></T:Resolution>`+
-					`<T:RateControl><T:FrameRateLimit>%d</T:FrameRateLimit><T:BitrateLimit>%d</T:BitrateLimit></T:RateControl></X:VideoEncoder></X:Configurations></X:Profiles>`,
-				i, tierName(st.tier), st.channel, i, st.GOP, strings.Replace(encodings[st.Codec], "MPEG4", "MPV4-ES", 1), st.Width,
-				st.Height, st.FPS, st.Kbps)
+		for i, st := range d.configured() {
+			if !st.there() {
+				continue
+			}
+			fmt.Fprintf(&b, `<X:Profiles token="prof_%d" fixed="%t"><X:Name>%s</X:Name><X:Configurations><X:VideoSource token="vsc"><T:Name>s</T:Name><T:SourceToken>src_%d</T:SourceToken>`+
+				`</X:VideoSource><X:VideoEncoder token="enc_%d"%s</X:VideoEncoder>%s</X:Configurations></X:Profiles>`, i, !st.Spare, d.profileName(st),
+				st.channel, i, encoder2(st), strings.ReplaceAll(audioConfiguration(i, st, "AudioEncoder"), "T:AudioEncoder", "X:AudioEncoder"))
 		}
 		return b.String(), nil
 	case "GetStreamUri":
 		uri, f := d.streamURI(o)
 		return "<X:Uri>" + uri + "</X:Uri>", f
-	}
-	switch o.name {
 	case "GetSnapshotUri":
 		uri, f := d.snapshotURI(o)
 		return "<X:Uri>" + uri + "</X:Uri>", f
-	case "GetVideoEncoderConfigurationOptions":
-		return d.encoderOptions(true), nil
-	case "SetVideoEncoderConfiguration":
-		return d.setEncoder(o)
+	case "GetVideoEncoderConfigurations":
+		var b strings.Builder
+		for i, st := range d.configured() {
+			fmt.Fprintf(&b, `<X:Configurations token="enc_%d"%s</X:Configurations>`, i, encoder2(st))
+		}
+		return b.String(), nil
+	case "GetVideoEncoderInstances":
+		return fmt.Sprintf("<X:Info><X:Total>%d</X:Total></X:Info>", len(d.sending())), nil
+	case "CreateProfile":
+		var want struct {
+			List []struct{ Type, Token string } `xml:"Configuration"`
+		}
+		i := -1
+		if element(o.body, "CreateProfile", &want) {
+			for _, c := range want.List {
+				if c.Type == "VideoEncoder" {
+					fmt.Sscanf(c.Token, "enc_%d", &i)
+				}
+			}
+		}
+		i, f := d.makeProfile(o.arg("Name"), i)
+		return fmt.Sprintf("<X:Token>prof_%d</X:Token>", i), f
+	case "GetAudioEncoderConfigurationOptions":
+		return "<X:Options><T:Encoding>PCMU</T:Encoding></X:Options><X:Options><T:Encoding>MP4A-LATM</T:Encoding></X:Options>", nil
+	case "RemoveConfiguration", "AddConfiguration":
+		if o.arg("Type") != "AudioEncoder" {
+			return "", invalid("ter:ConfigModify", "Only the sound can be added and removed")
+		}
+		return d.setSound(o.arg("ProfileToken"), "prof_%d", map[string]string{"AddConfiguration": "true"}[o.name])
 	}
-	return unsupported(o)
+	return d.anyMedia(o, true)
+}
+
+// encoder2 is an encoder's setting in the form of Media2, from the attributes on.
+func encoder2(st feed) string {
+	return fmt.Sprintf(` GovLength="%d" Profile="Main"><T:Name>enc</T:Name><T:Encoding>%s</T:Encoding><T:Resolution><T:Width>%d</T:Width><T:Height>%d</T:Height></T:Resolution>`+
+		`<T:RateControl><T:FrameRateLimit>%d</T:FrameRateLimit><T:BitrateLimit>%d</T:BitrateLimit></T:RateControl>`,
+		st.GOP, strings.Replace(encodings[st.Codec], "MPEG4", "MPV4-ES", 1), st.Width, st.Height, st.FPS, st.Kbps)
 }
 
 // encodings are the codecs as the Media services spell them: ver10 in an enumeration of its own, Media2 as the name of the media type.
@@ -362,6 +442,9 @@ func tierName(i int) string { return []string{"Upper", "Lower", "Third"}[i%3] }
 func (d *device) streamURI(o operation) (string, *fault) {
 	var i int
 	if _, err := fmt.Sscanf(o.arg("ProfileToken"), "prof_%d", &i); err != nil || i < 0 || i >= len(d.sending()) {
+		return "", invalid("ter:NoProfile", "There is no such profile")
+	}
+	if !d.configured()[i].there() {
 		return "", invalid("ter:NoProfile", "There is no such profile")
 	}
 	path := d.path(d.sending()[i])

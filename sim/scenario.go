@@ -48,6 +48,7 @@ type Device struct {
 	Users        []User     `yaml:"users"`
 	Streams      []Stream   `yaml:"streams"`
 	Slots        int        `yaml:"slots"`      // of a recorder; 0 means 8
+	Texts        int        `yaml:"texts"`      // how many texts it draws into its pictures at most; 0 for none
 	Channels     []Channel  `yaml:"channels"`   // of a recorder: what is plugged into its own switch
 	MAC          string     `yaml:"mac"`        // made from the serial where none is given
 	Shares       string     `yaml:"shares"`     // the name of another device whose address it claims too: it answers discovery there and serves nothing
@@ -89,6 +90,7 @@ type Stream struct {
 	// Audio is the sound beside the picture: "true" for G.711, aac, g726, or silent, which is G.711 with nothing in it; "" for none.
 	Audio    string `yaml:"audio"`
 	Metadata bool   `yaml:"metadata"` // ONVIF metadata beside the picture
+	Spare    bool   `yaml:"spare"`    // an encoder that is in no profile until somebody makes one
 	// Changes is another size, width and height, that the stream has in every other loop.
 	Changes [2]int `yaml:"changes"`
 }
@@ -127,8 +129,11 @@ type Defects struct {
 	Drops          int    `yaml:"drops"`           // of a hundred packets of its pictures, how many never go out
 	HTTPS          string `yaml:"https"`           // "only" where it has no plain web port, "redirects" where that one sends everybody to TLS
 	// Encoder is how it takes settings of its encoders: "" as they are, "clamps" to half the bitrate and ten frames a second and says
-	// nothing, "refuses" with a fault, "ignores" them and says yes, "shares" what the first stream gains with what the second one loses.
+	// nothing, "refuses" with a fault, "ignores" them and says yes, "shares" what the first stream gains with what the second one loses,
+	// "budget" where all streams share so many pixels a second, "restarts" after each, "reboots" where they count after a restart only,
+	// "forgets" them once they were read back, "vbr" where it has no constant bitrate.
 	Encoder    string `yaml:"encoder"`
+	Media2Only bool   `yaml:"media2_only"` // it has no Media service of ver10
 	WrongPaths bool   `yaml:"wrong_paths"` // its device service names paths that its streams do not know
 }
 
@@ -290,7 +295,11 @@ type feed struct {
 	format        scene.Format
 	clip          *scene.Clip
 	other         *scene.Clip // of another size, in every other loop; nil for none
+	profile       string      // the name that a person gave to its profile; "" for the maker's
 }
+
+// there reports whether a profile uses the encoder.
+func (f feed) there() bool { return !f.Spare || f.profile != "" }
 
 // otherFormat is the format of the other size.
 func (f feed) otherFormat() scene.Format {

@@ -127,7 +127,7 @@ func (h streamHandler) Stream(target string) (stream rtsp.Stream, track int, ok 
 	}
 	path = strings.TrimSuffix(strings.TrimSuffix(path, "/"), "/moved")
 	for _, f := range h.d.sending() {
-		if h.d.path(f) == path {
+		if f.there() && h.d.path(f) == path {
 			return liveStream{h.d, f}, track, true
 		}
 	}

@@ -111,8 +111,9 @@ func (w *World) plugIn(d *device) {
 // again is the same stand-in, not started yet.
 func (d *device) again() *device {
 	fresh := &device{Device: d.Device, world: d.world, net: d.net}
-	list := d.sending()
+	list := d.configured() // what was set counts now, if not before
 	fresh.sends.Store(&list)
+	fresh.texts.list = d.texts.all()
 	fresh.Defects.LockedSeconds = 0 // a restart ends a lock
 	return fresh
 }

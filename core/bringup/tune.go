@@ -71,7 +71,7 @@ func (w *Work) measureAnew(ctx context.Context) error {
 // already. So does one that stands on the device, as long as nobody has put it back.
 func (w *Work) setStreams(ctx context.Context, c *client, t Tuning, body *evidence.Tuned) error {
 	was := w.d.Status.Tuning
-	request := tuner.Request{Camera: w.camera(), Plan: t.Plan, Name: w.d.Title,
+	request := tuner.Request{Camera: w.camera(), Plan: t.Plan, Name: w.d.Title, Sleep: w.Clock.Sleep,
 		Doing: func(what string) { w.Report.Doing(fmt.Sprintf("%s: %s", w.d.Title, what)) }}
 	if t.Undo {
 		state := was.State()

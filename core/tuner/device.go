@@ -136,12 +136,9 @@ func Restart(ctx context.Context, c *onvif.Client, of Camera, patience time.Dura
 			return err
 		}
 	}
-	w := &work{Request: Request{Camera: of, Doing: func(string) {}, Patience: patience}, c: c}
-	// It answers for a moment yet before it goes.
-	select {
-	case <-ctx.Done():
-		return ctx.Err()
-	case <-time.After(2 * time.Second):
+	w := &work{Request: Request{Camera: of, Doing: func(string) {}, Patience: patience, Sleep: sleep}, c: c}
+	if err := w.Sleep(ctx, 2*settleFor); err != nil { // it answers for a moment yet before it goes
+		return err
 	}
 	return w.wait(ctx)
 }

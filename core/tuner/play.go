@@ -47,10 +47,8 @@ func (w *work) play(ctx context.Context, role string, want tuning.Encoder, at st
 	var off []tuning.Difference
 	for try := range plays {
 		if try > 0 {
-			select {
-			case <-ctx.Done():
-				return ctx.Err()
-			case <-time.After(settleFor):
+			if err := w.Sleep(ctx, settleFor); err != nil {
+				return err
 			}
 		}
 		proof := w.Prover.Prove(ctx, prove.Request{URL: u, SignIn: w.SignIn, Leave: w.Leave, Measure: measureFor(want)})

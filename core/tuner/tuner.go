@@ -34,6 +34,17 @@ type Request struct {
 	Before func(tuning.State) error
 	// Patience is how long a device that restarts may be away; 0 for a minute.
 	Patience time.Duration
+	// Sleep waits, or returns the error of ctx where that ends first; nil for by the system's clock.
+	Sleep func(ctx context.Context, d time.Duration) error
+}
+
+func sleep(ctx context.Context, d time.Duration) error {
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-time.After(d):
+		return nil
+	}
 }
 
 // A Result is what came of it.
@@ -61,6 +72,7 @@ type work struct {
 	c    *onvif.Client
 	out  *Result
 	view *View
+	sent bool // something was
 }
 
 // Tune sets the streams of a device to a plan. Its error is of asking the device; what it refuses or does otherwise is in the result.
@@ -70,6 +82,9 @@ func Tune(ctx context.Context, c *onvif.Client, r Request) (*Result, error) {
 	}
 	if r.Patience == 0 {
 		r.Patience = time.Minute
+	}
+	if r.Sleep == nil {
+		r.Sleep = sleep
 	}
 	view, err := Read(ctx, c, r.Camera)
 	if err != nil {
@@ -211,6 +226,7 @@ func (w *work) refused(err error, stream, field, asked string) error {
 }
 
 func (w *work) set(ctx context.Context, role string, e tuning.Encoder) error {
+	w.sent = true
 	w.Doing("setting the " + role + " stream")
 	err := w.c.SetEncoder(ctx, e)
 	if fault := new(onvif.Fault); errors.As(err, &fault) {
@@ -231,6 +247,7 @@ func (w *work) setAudio(ctx context.Context, role, codec string) error {
 
 // make makes a stream that is not there, of an encoder that nothing uses, and sets it.
 func (w *work) make(ctx context.Context, role string) error {
+	w.sent = true
 	w.Doing("making the " + role + " stream")
 	plan := w.Plan.Streams[role]
 	name := profileName(role)
@@ -348,16 +365,19 @@ func (w *work) wait(ctx context.Context) error {
 		if fault := new(onvif.Fault); err == nil || errors.As(err, &fault) || time.Now().After(until) {
 			return err
 		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(time.Second):
+		if err := w.Sleep(ctx, time.Second); err != nil {
+			return err
 		}
 	}
 }
 
 // readBack tells what the device has made of the settings, and of streams that nobody touched.
 func (w *work) readBack(ctx context.Context) (*View, error) {
+	if w.sent { // one that restarts still answers for a moment
+		if err := w.Sleep(ctx, settleFor); err != nil {
+			return nil, err
+		}
+	}
 	w.Doing("reading back")
 	back, err := readStreams(ctx, w.c, w.Camera)
 	if fault := new(onvif.Fault); err != nil && !errors.As(err, &fault) && ctx.Err() == nil {

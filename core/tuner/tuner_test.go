@@ -29,6 +29,13 @@ devices:
   - {name: Refuses, maker: corvane, model: V4, address: 127.44.80.14, scene: turntable, streams: [*m, *s], defects: {encoder: refuses}}
   - {name: Ignores, maker: corvane, model: V4, address: 127.44.80.15, scene: turntable, streams: [*m, *s], defects: {encoder: ignores}}
   - {name: Shares, maker: corvane, model: V4, address: 127.44.80.16, scene: turntable, streams: [*m, *s], defects: {encoder: shares}}
+  - {name: Vbr, maker: lumenhythe, model: L2, address: 127.44.80.18, scene: turntable, streams: [*m, *s], defects: {encoder: vbr, media2_only: true}}
+  - {name: Budget, maker: corvane, model: V5, address: 127.44.80.19, scene: turntable, streams: [*m, *s, {width: 160, height: 90, fps: 10, kbps: 100, gop: 10}], defects: {encoder: budget}}
+  - {name: Reboots, maker: corvane, model: V4, address: 127.44.80.20, scene: turntable, streams: [*m], defects: {encoder: reboots}}
+  - {name: Restarts, maker: corvane, model: V4, address: 127.44.80.21, scene: turntable, streams: [*m], defects: {encoder: restarts, restart_seconds: 1}}
+  - {name: Forgets, maker: corvane, model: V4, address: 127.44.80.22, scene: turntable, streams: [*m], defects: {encoder: forgets}}
+  - {name: Spare, maker: corvane, model: V4, address: 127.44.80.23, scene: turntable, streams: [*m, {width: 320, height: 180, fps: 10, kbps: 200, gop: 10, spare: true}], texts: 2}
+  - {name: Spare too, maker: lumenhythe, model: L2, address: 127.44.80.24, scene: turntable, streams: [{width: 640, height: 360, fps: 10, kbps: 400, gop: 10, audio: "true"}, {width: 320, height: 180, fps: 10, kbps: 200, gop: 10, spare: true}], texts: 2, defects: {media2_only: true}}
   - {name: One, maker: corvane, model: V4, address: 127.44.80.17, scene: turntable, streams: [*m]}
 `
 
@@ -128,6 +135,101 @@ func TestTune(t *testing.T) {
 		r := tune(t, w.Device("Shares"), false, map[string]string{"main": "1280x720"})
 		assert.True(t, r.Tuned, "%+v", r)
 		assert.Contains(t, strings.Join(r.SideEffects, "\n"), "sub: fps went from 10 to 5 although nobody touched it")
+	})
+	t.Run("one without a constant bitrate says so, and has Media2 only", func(t *testing.T) {
+		t.Parallel()
+		r := tune(t, w.Device("Vbr"), false, map[string]string{"main": "h264,5fps,cbr"})
+		assert.False(t, r.Tuned)
+		require.Len(t, r.Refused, 1)
+		assert.Equal(t, "rate_control", r.Refused[0].Field)
+		assert.InDelta(t, 5, r.Measured["main"].FPS, .3, "the rest was set all the same")
+	})
+	t.Run("streams that share a budget: what fell is told, and becomes a bound", func(t *testing.T) {
+		t.Parallel()
+		r := tune(t, w.Device("Budget"), false, map[string]string{"main": "1280x720,12fps"})
+		text := strings.Join(r.SideEffects, "\n")
+		assert.Contains(t, text, "sub: fps went from 10 to 7 although nobody touched it")
+		o := tuning.Observation{Device: "Budget", Wanted: map[string]tuning.Encoder{"main": r.Wanted["main"], "sub": r.Has["sub"],
+			"third": r.Has["third"]}, Got: r.ReadBack}
+		b := tuning.Learn([]tuning.Observation{o})
+		require.True(t, b.Known())
+		assert.LessOrEqual(t, b.Pixels, 11.5e6)
+		p := tuning.Look(tuning.Plan{Streams: map[string]tuning.Stream{"main": {Width: 1280, Height: 720, FPS: 12}, "sub": {FPS: 10}}},
+			r.Offers, b)
+		require.NotEmpty(t, p.Warnings, "the next time it is said before it is sent")
+		assert.Contains(t, p.Warnings[0], "third can have")
+	})
+	t.Run("one that goes on as before wants a restart", func(t *testing.T) {
+		t.Parallel()
+		d := w.Device("Reboots")
+		r := tune(t, d, false, map[string]string{"main": "320x180"})
+		assert.False(t, r.Tuned)
+		assert.True(t, r.Restart)
+		assert.Empty(t, r.SideEffects)
+		c := client(t, d)
+		require.NoError(t, tuner.Restart(context.Background(), c, tuner.Camera{}, 0))
+		again := tune(t, d, false, map[string]string{"main": "320x180"})
+		assert.True(t, again.Tuned, "%+v", again)
+	})
+	t.Run("one that restarts is waited for", func(t *testing.T) {
+		t.Parallel()
+		r := tune(t, w.Device("Restarts"), false, map[string]string{"main": "320x180"})
+		assert.True(t, r.Tuned, "%+v", r)
+		assert.Contains(t, strings.Join(r.SideEffects, "\n"), "restarted")
+	})
+	t.Run("one that forgets after reading back is found out by its pictures", func(t *testing.T) {
+		t.Parallel()
+		r := tune(t, w.Device("Forgets"), false, map[string]string{"main": "320x180"})
+		assert.False(t, r.Tuned)
+		require.NotEmpty(t, r.Off["main"])
+		assert.Equal(t, "size", r.Off["main"][0].Field)
+	})
+	for _, name := range []string{"Spare", "Spare too"} {
+		t.Run("a stream is made where there was none, with a text in the picture, and both are taken away: "+name, func(t *testing.T) {
+			t.Parallel()
+			d := w.Device(name)
+			plan := map[string]string{"sub": "h264,160x90,5fps,gop5", "overlay": "name, time, lower left"}
+			dry := tune(t, d, true, plan)
+			assert.Equal(t, []string{"sub", "overlay"}, []string{dry.Changes[0].Stream, dry.Changes[1].Stream})
+			r := tune(t, d, false, plan)
+			assert.True(t, r.Tuned, "%+v", r)
+			require.NotNil(t, r.Measured["sub"])
+			assert.Equal(t, 160, r.Measured["sub"].Width)
+			assert.Equal(t, []string{"Plain Yard", "DateAndTime"}, d.Texts())
+			assert.Equal(t, []string{"Unlatch sub"}, r.Before.Made)
+			again := tune(t, d, false, plan)
+			assert.True(t, again.Tuned)
+			assert.Empty(t, again.Changes, "made once")
+			back, err := tuner.Tune(context.Background(), client(t, d), tuner.Request{Back: &r.Before})
+			require.NoError(t, err)
+			assert.Empty(t, back.Refused)
+			assert.Empty(t, d.Texts())
+			view, err := tuner.Read(context.Background(), client(t, d), tuner.Camera{})
+			require.NoError(t, err)
+			assert.Len(t, view.Streams, 1)
+			assert.True(t, view.Makes)
+		})
+	}
+	t.Run("sound is given another codec, taken away and given back", func(t *testing.T) {
+		d := w.Device("Spare too")
+		sound := func() tuning.Audio {
+			view, err := tuner.Read(context.Background(), client(t, d), tuner.Camera{})
+			require.NoError(t, err)
+			return view.Streams[0].Audio
+		}
+		assert.Equal(t, []string{"G.711", "AAC"}, sound().Codecs)
+		r := tune(t, d, false, map[string]string{"main": "audio=aac"})
+		assert.True(t, r.Tuned, "%+v", r)
+		assert.Equal(t, "AAC", sound().Codec)
+		none := tune(t, d, false, map[string]string{"main": "audio=none"})
+		assert.Empty(t, none.Refused)
+		assert.Empty(t, sound().Codec)
+		before := none.Before.Before(r.Before)
+		_, err := tuner.Tune(context.Background(), client(t, d), tuner.Request{Back: &before})
+		require.NoError(t, err)
+		assert.Equal(t, "G.711", sound().Codec)
+		refused := tune(t, d, true, map[string]string{"main": "audio=opus", "sub": "audio=none"})
+		assert.NotEmpty(t, refused.Refused)
 	})
 	t.Run("a stream that is not there, and a codec that is not offered", func(t *testing.T) {
 		t.Parallel()
