@@ -32,11 +32,14 @@ type TargetPath struct {
 	Target uuid.UUID `path:"target"`
 }
 
+// fitConflict is a fit.Conflict under a name of its own in the API's document, which has another Conflict.
+type fitConflict fit.Conflict
+
 // nearestView is the plan nearest to a camera's streams that its targets take.
 type nearestView struct {
-	Device    uuid.UUID      `json:"device"`
-	Plan      planText       `json:"plan" doc:"empty where they take it as it is"`
-	Conflicts []fit.Conflict `json:"conflicts" doc:"demands of its targets that contradict each other"`
+	Device    uuid.UUID     `json:"device"`
+	Plan      planText      `json:"plan" doc:"empty where they take it as it is"`
+	Conflicts []fitConflict `json:"conflicts" doc:"demands of its targets that contradict each other"`
 }
 
 func (s *Server) intakeRoutes(api huma.API) {
@@ -167,10 +170,11 @@ func (s *Server) nearest(ctx context.Context, site uuid.UUID, devices []uuid.UUI
 			continue
 		}
 		plan, conflicts := fit.NearestPlan(x.d.Status.FitStreams(), wantedIntakes(&x.d))
-		if conflicts == nil {
-			conflicts = []fit.Conflict{}
+		view := nearestView{id, plan.Texts(), []fitConflict{}}
+		for _, c := range conflicts {
+			view.Conflicts = append(view.Conflicts, fitConflict(c))
 		}
-		out.Body = append(out.Body, nearestView{id, plan.Texts(), conflicts})
+		out.Body = append(out.Body, view)
 	}
 	return out, nil
 }

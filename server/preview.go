@@ -26,7 +26,7 @@ type previewRow struct {
 	Device  uuid.UUID       `json:"device"`
 	Preview *tuning.Preview `json:"preview,omitempty"`
 	Unknown string          `json:"unknown,omitempty" doc:"why nothing can be said before it is sent"`
-	Targets []fit.Change    `json:"targets" doc:"what it makes of the camera on its targets"`
+	Targets []fit.Effect    `json:"targets" doc:"what it makes of the camera on its targets"`
 	Before  float64         `json:"kbps_before" doc:"of its main and sub stream together"`
 	After   float64         `json:"kbps_after"`
 }
@@ -159,7 +159,7 @@ func (s *Server) preview(ctx context.Context, site uuid.UUID, in previewBody) (*
 // rowOf weighs one device.
 func rowOf(d *store.Device, plan tuning.Plan, budget tuning.Budget) previewRow {
 	st := &d.Status
-	row := previewRow{Device: d.ID, Targets: []fit.Change{}}
+	row := previewRow{Device: d.ID, Targets: []fit.Effect{}}
 	switch {
 	case st.SignedIn == nil || st.SignedIn.StreamOnly:
 		row.Unknown = "It has no device service that could be set: use its own page."
@@ -180,7 +180,7 @@ func rowOf(d *store.Device, plan tuning.Plan, budget tuning.Budget) previewRow {
 		}
 	}
 	if len(changed) > 0 {
-		row.Targets = fit.Changes(st.FitStreams(), changed, wantedIntakes(d))
+		row.Targets = fit.Effects(st.FitStreams(), changed, wantedIntakes(d))
 	}
 	for role, e := range p.Wanted(st.Offers.Offers) {
 		now := kbpsOf(st, role)

@@ -194,6 +194,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/intakes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What targets accept */
+        get: operations["list-intakes"];
+        put?: never;
+        /** Bring an intake book, in place of the one of its name */
+        post: operations["add-intakes"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/intakes/{book}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove an intake book of one's own */
+        delete: operations["delete-intakes"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/interfaces": {
         parameters: {
             query?: never;
@@ -275,6 +310,58 @@ export interface paths {
         post?: never;
         /** Remove a path book of one's own */
         delete: operations["delete-path-book"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/presets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Plans to reuse */
+        get: operations["list-presets"];
+        put?: never;
+        /** Bring a book of presets, in place of the one of its name */
+        post: operations["add-presets"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/presets/own": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Keep a plan as a preset of one's own, in place of the one of its name */
+        post: operations["save-preset"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/presets/{book}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove a book of presets of one's own */
+        delete: operations["delete-presets"];
         options?: never;
         head?: never;
         patch?: never;
@@ -528,6 +615,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/budgets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the encoders of each model get through, as was learned when they were set */
+        get: operations["list-budgets"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/changes": {
         parameters: {
             query?: never;
@@ -556,6 +660,42 @@ export interface paths {
         put?: never;
         /** Give factory-fresh devices their first account */
         post: operations["claim-devices"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/costs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How a site is recorded, as somebody has said */
+        get: operations["get-costs"];
+        /** Keep how a site is recorded */
+        put: operations["put-costs"];
+        /** Reckon what a site's streams cost: days of recording and load */
+        post: operations["reckon-costs"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/device-plans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Plan the streams of single devices. Nothing is sent to any device */
+        put: operations["plan-devices"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -613,6 +753,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/nearest-plans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The plans nearest to cameras' streams that all their targets take */
+        post: operations["nearest-plans"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/open": {
         parameters: {
             query?: never;
@@ -641,6 +798,58 @@ export interface paths {
         put?: never;
         /** Take a pasted URL, find its siblings by a recipe and prove them */
         post: operations["take-paste"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/plans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The plans of a site, of its models and of selections */
+        get: operations["list-plans"];
+        /** Plan the streams of a site, a model or a selection, in place of the plan that it had. Nothing is sent to any device */
+        put: operations["put-plan"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/plans/{plan}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take a plan away; what is set on devices stays */
+        delete: operations["delete-plan"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What plans would do to devices, as far as is known before anything is sent */
+        post: operations["preview-plans"];
         delete?: never;
         options?: never;
         head?: never;
@@ -715,6 +924,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/targets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the cameras of a site are put onto */
+        get: operations["list-targets"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/targets/{target}/intake": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say what a target accepts */
+        put: operations["set-target-intake"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/tune": {
         parameters: {
             query?: never;
@@ -724,7 +967,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Set the streams of devices to a plan, read back and measured, or put them back */
+        /** Set the streams of devices to their plans, read back and measured, or put them back */
         post: operations["tune-devices"];
         delete?: never;
         options?: never;
@@ -855,6 +1098,22 @@ export interface components {
             note?: string;
             recipes: components["schemas"]["RecipeView"][];
         };
+        BudgetView: {
+            /**
+             * Format: double
+             * @description the least that was too much
+             */
+            asked_pixels_per_sec: number;
+            /** @description the evidence */
+            from: string[];
+            model: string;
+            /**
+             * Format: double
+             * @description the most that was had together where more was asked for
+             */
+            pixels_per_sec: number;
+            why: string;
+        };
         Certificate: {
             expired?: boolean;
             sha256: string;
@@ -908,6 +1167,16 @@ export interface components {
             page?: string;
             place?: string;
         };
+        Choice: {
+            /** Format: double */
+            days: number;
+            /**
+             * Format: double
+             * @description of all main streams together, estimated
+             */
+            kbps: number;
+            name: string;
+        };
         ClaimBody: {
             devices: string[];
             /** @description one password for all; empty makes one of its own for each */
@@ -929,9 +1198,62 @@ export interface components {
             address: string;
             reason: string;
         };
+        Cost: {
+            /** Format: double */
+            bytes_per_day: number;
+            /**
+             * Format: double
+             * @description 0 where nothing is recorded
+             */
+            days: number;
+            /** Format: double */
+            inbound_mbps: number;
+            /**
+             * Format: int64
+             * @description streams reckoned by what was measured
+             */
+            measured: number;
+            /** Format: double */
+            outside_mbps?: number;
+            /** Format: double */
+            peak_mbps: number;
+            /** Format: double */
+            pixels_per_sec?: number;
+            /**
+             * Format: int64
+             * @description streams reckoned by their plan
+             */
+            planned: number;
+            /**
+             * Format: int64
+             * @description streams of which no bitrate is known, and which count as nought
+             */
+            unknown: number;
+            /** Format: int64 */
+            usable_bytes: number;
+        };
+        CostsView: {
+            /** @description other sizes, rates and codecs, estimated */
+            choices: components["schemas"]["Choice"][];
+            cost: components["schemas"]["Cost"];
+            /** @description days and load with every recorded bitrate times a factor */
+            curve: components["schemas"]["Point"][];
+            /** @description the bitrates with which it keeps the wanted days */
+            for_days?: components["schemas"]["KbpsFor"][];
+            form: components["schemas"]["RecordingBody"];
+            /**
+             * Format: double
+             * @description of all that is recorded
+             */
+            kbps: number;
+        };
         Credentials: {
             name: string;
             password: string;
+        };
+        Demand: {
+            target: string;
+            wants: string;
         };
         DeviceView: {
             address: string;
@@ -992,7 +1314,13 @@ export interface components {
             /** @description a person gave the name */
             named: boolean;
             next: components["schemas"]["NextStep"];
+            /** @description what it can be set to, where it was asked */
+            offers?: components["schemas"]["OfferView"];
             placements: components["schemas"]["Placement"][];
+            /** @description by part (main, sub, third, overlay), what is wanted */
+            plan?: {
+                [key: string]: components["schemas"]["WishView"];
+            };
             ports: components["schemas"]["Port"][];
             /** @description network services by the device's own word */
             protocols?: components["schemas"]["Protocol"][];
@@ -1010,6 +1338,10 @@ export interface components {
             streams: components["schemas"]["StreamView"][];
             /** @description paths that were tried, of a device without a device service */
             tried_paths?: components["schemas"]["TriedPathsView"];
+            /** @description by role, how the stream stands to its plan */
+            tunes?: {
+                [key: string]: components["schemas"]["Tune"];
+            };
             /** @description how its streams were set, where somebody has */
             tuning?: components["schemas"]["TuningView"];
             /** @description the recorder that it is reached through */
@@ -1031,6 +1363,51 @@ export interface components {
              */
             until?: string;
         };
+        Difference: {
+            field: string;
+            got: string;
+            set: string;
+        };
+        Effect: {
+            /** @description why it would take none then; empty where it would take one */
+            after: components["schemas"]["Reason"][];
+            /** @description why it takes no stream now; empty where it takes one */
+            before: components["schemas"]["Reason"][];
+            target: string;
+        };
+        Encoder: {
+            /** Format: int64 */
+            bitrate_kbps: number;
+            codec: string;
+            /**
+             * Format: int64
+             * @description of ver10: every so many frames is encoded
+             */
+            encoding_interval?: number;
+            /** Format: double */
+            fps: number;
+            /** Format: int64 */
+            gop_frames: number;
+            /** Format: int64 */
+            height: number;
+            name?: string;
+            profile?: string;
+            /** Format: double */
+            quality?: number;
+            /**
+             * @description missing where the device does not tell
+             * @enum {string}
+             */
+            rate_control?: "cbr" | "vbr";
+            token: string;
+            /**
+             * Format: int64
+             * @description how many profiles share it: a change changes all of them
+             */
+            use_count?: number;
+            /** Format: int64 */
+            width: number;
+        };
         Finding: {
             becomes: string;
             fault: string;
@@ -1050,6 +1427,10 @@ export interface components {
             name: string;
             /** @description at least 10 characters */
             password: string;
+        };
+        FitConflict: {
+            demands: components["schemas"]["Demand"][];
+            field: string;
         };
         FixBody: {
             /** @enum {string} */
@@ -1153,6 +1534,47 @@ export interface components {
             known: number;
             warnings: string[];
         };
+        IntakeView: {
+            /** @description audio codecs; none for a stream without audio */
+            audio?: string[];
+            book: string;
+            /** @description missing for the intakes of the product */
+            book_id?: string;
+            /** Format: int64 */
+            channels?: number;
+            /** @description H.264, H.265, MJPEG, MPEG-4 */
+            codecs?: string[];
+            fps?: components["schemas"]["Range"];
+            gop_seconds?: components["schemas"]["Range"];
+            kbps?: components["schemas"]["Range"];
+            max_size?: components["schemas"]["Size"];
+            min_size?: components["schemas"]["Size"];
+            name: string;
+            note?: string;
+            password?: components["schemas"]["Password"];
+            ports?: number[];
+            /** @description of H.264 and H.265 */
+            profiles?: string[];
+            /** @description fields that have to be filled although they mean nothing to it */
+            requires?: string[];
+            /** @description main, sub, third: the streams that it may be given */
+            roles?: string[];
+            /** @description none, basic, digest: how it signs in */
+            schemes?: string[];
+            /** @description these and no others */
+            sizes?: components["schemas"]["Size"][];
+            /**
+             * @description no: it takes no encrypted stream; yes: it takes no other
+             * @enum {string}
+             */
+            tls?: "no" | "yes";
+            /** Format: double */
+            total_mbps?: number;
+            /** Format: double */
+            total_pixels?: number;
+            /** @description tcp, udp, multicast, http tunnel */
+            transports?: string[];
+        };
         InterfaceView: {
             addresses: string[];
             gateway?: string;
@@ -1163,6 +1585,14 @@ export interface components {
         "Judge-passwordRequest": {
             secret: string;
             user?: string;
+        };
+        KbpsFor: {
+            device: string;
+            /** Format: int64 */
+            kbps: number;
+            /** Format: double */
+            now: number;
+            role: string;
         };
         KeyView: {
             /** @description tried on these devices only; a bound sign-in whose devices are gone is tried nowhere */
@@ -1338,6 +1768,18 @@ export interface components {
             failed?: string;
             fix?: string;
         };
+        "Nearest-plansRequest": {
+            devices: string[];
+        };
+        NearestView: {
+            /** @description demands of its targets that contradict each other */
+            conflicts: components["schemas"]["FitConflict"][];
+            device: string;
+            /** @description empty where they take it as it is */
+            plan: {
+                [key: string]: string;
+            };
+        };
         NetworkBody: {
             /**
              * Format: int64
@@ -1361,13 +1803,32 @@ export interface components {
              * @description what the button does
              * @enum {string}
              */
-            action: "open" | "add_sign_in" | "agree" | "agree_weaker" | "claim" | "change_ranges" | "open_recorder" | "place" | "stream_user" | "streams_on" | "take_certificate" | "undo_tuning" | "wait" | "none";
+            action: "open" | "add_sign_in" | "agree" | "agree_weaker" | "claim" | "change_ranges" | "open_recorder" | "place" | "stream_user" | "streams_on" | "take_certificate" | "undo_tuning" | "tune" | "nearest_plan" | "restart" | "wait" | "none";
             certificate?: string;
             fix?: string;
             label: string;
             reason: string;
             /** Format: date-time */
             until?: string;
+        };
+        OfferView: {
+            /** @description by role */
+            codecs: {
+                [key: string]: string[];
+            };
+            /** @description a stream that it does not have can be made */
+            makes?: boolean;
+            /**
+             * Format: int64
+             * @description how many texts it draws at most
+             */
+            overlays?: number;
+            /** @description by role, of its codec now */
+            sizes: {
+                [key: string]: string[];
+            };
+            /** @description that it draws now */
+            texts?: string[];
         };
         OpenBody: {
             /** @description play streams again that are proven already */
@@ -1380,6 +1841,12 @@ export interface components {
         };
         "Order-sign-insRequest": {
             ids: string[];
+        };
+        Password: {
+            /** @description those that it takes, as in a bracket expression: a-zA-Z0-9_- */
+            characters?: string;
+            /** Format: int64 */
+            max_length?: number;
         };
         PasteOutBody: {
             /** @description the likeliest first */
@@ -1433,8 +1900,48 @@ export interface components {
             /** @enum {string} */
             order: "name" | "address" | "heard";
         };
+        "Plan-devicesRequest": {
+            /** @description by device; an empty one takes the device's own plan away, and takes it out of its selection */
+            plans: {
+                [key: string]: {
+                    [key: string]: string;
+                };
+            };
+        };
+        PlanBody: {
+            /** @description of a selection */
+            devices?: string[];
+            /** @description of the model or the selection */
+            name?: string;
+            /** @enum {string} */
+            owner: "site" | "model" | "selection";
+            /** @description by part (main, sub, third, overlay): h264,1280x720,15fps,2000kbps,cbr,gop30 */
+            plan: {
+                [key: string]: string;
+            };
+        };
         PlanOutBody: {
             assignments: components["schemas"]["AssignmentView"][];
+        };
+        PlanView: {
+            /** @description of a selection */
+            devices?: string[];
+            id: string;
+            /** @description of the model or the selection */
+            name?: string;
+            /** @enum {string} */
+            owner: "site" | "model" | "selection";
+            plan: {
+                [key: string]: string;
+            };
+        };
+        Point: {
+            /** Format: double */
+            days: number;
+            /** Format: double */
+            factor: number;
+            /** Format: double */
+            inbound_mbps: number;
         };
         Port: {
             /** @description the device named the port itself */
@@ -1448,6 +1955,58 @@ export interface components {
              * @enum {string}
              */
             speaks: "rtsp" | "http" | "device service" | "https" | "rtsps" | "unknown";
+        };
+        PresetView: {
+            book: string;
+            /** @description missing for the presets of the product */
+            book_id?: string;
+            name: string;
+            note?: string;
+            plan: {
+                [key: string]: string;
+            };
+        };
+        Preview: {
+            /** @description what is drawn into the picture from then on; missing where that stays */
+            overlay?: string;
+            streams: components["schemas"]["StreamPreview"][];
+            /** @description what one change does to another */
+            warnings: string[];
+        };
+        PreviewBody: {
+            devices: string[];
+            /** @description by device, in place of what is planned */
+            plans?: {
+                [key: string]: {
+                    [key: string]: string;
+                };
+            };
+        };
+        PreviewRow: {
+            device: string;
+            /** Format: double */
+            kbps_after: number;
+            /**
+             * Format: double
+             * @description of its main and sub stream together
+             */
+            kbps_before: number;
+            preview?: components["schemas"]["Preview"];
+            /** @description what it makes of the camera on its targets */
+            targets: components["schemas"]["Effect"][];
+            /** @description why nothing can be said before it is sent */
+            unknown?: string;
+        };
+        PreviewView: {
+            after?: components["schemas"]["Cost"];
+            /** @description of the whole site; missing where nobody has said how it is recorded */
+            before?: components["schemas"]["Cost"];
+            /**
+             * Format: int64
+             * @description devices that something would be sent to
+             */
+            changed: number;
+            rows: components["schemas"]["PreviewRow"][];
         };
         Problem: {
             /** @description the kind of problem, for programs */
@@ -1501,6 +2060,12 @@ export interface components {
             name: string;
             ports: number[];
         };
+        Range: {
+            /** Format: double */
+            max?: number;
+            /** Format: double */
+            min?: number;
+        };
         "Read-pasteRequest": {
             /** @description the address that a person has chosen between two readings */
             host?: string;
@@ -1529,6 +2094,12 @@ export interface components {
              */
             streams: number;
             why: string[];
+        };
+        Reason: {
+            field: string;
+            has: string;
+            target?: string;
+            wants: string;
         };
         Recipe: {
             /**
@@ -1590,6 +2161,15 @@ export interface components {
             /** @description the Server line of the stream service */
             server?: string;
         };
+        "Reckon-costsRequest": {
+            form: components["schemas"]["RecordingBody"];
+            /** @description by device, in place of what is planned */
+            plans?: {
+                [key: string]: {
+                    [key: string]: string;
+                };
+            };
+        };
         RecordView: {
             /** Format: date-time */
             at: string;
@@ -1600,6 +2180,48 @@ export interface components {
             kind: string;
             subject?: string;
             summary: string;
+        };
+        RecordingBody: {
+            /**
+             * Format: double
+             * @description that are wanted; missing for none
+             */
+            days?: number;
+            /** @description like 4x4TB, as they are sold */
+            disks: string;
+            /** @description every camera gets the same, in place of its present share */
+            evenly?: boolean;
+            /**
+             * Format: double
+             * @description a day; missing for 24
+             */
+            hours?: number;
+            /** @description none, mirrored, parity, double parity, or a RAID level */
+            layout?: string;
+            /**
+             * Format: double
+             * @description of those hours, where only motion is recorded; missing for all of them
+             */
+            motion_percent?: number;
+            /**
+             * Format: double
+             * @description what the outside link carries, for comparison
+             */
+            outside_mbps?: number;
+            /** @enum {string} */
+            records?: "main" | "sub" | "both";
+            /**
+             * Format: double
+             * @description what the file system keeps for itself
+             */
+            reserve_percent?: number;
+            /** Format: int64 */
+            spares?: number;
+            /**
+             * Format: int64
+             * @description at once over the outside link
+             */
+            viewers?: number;
         };
         Refusal: {
             asked: string;
@@ -1661,6 +2283,13 @@ export interface components {
             /** Format: int64 */
             total: number;
         };
+        "Save-presetRequest": {
+            name: string;
+            note?: string;
+            plan: {
+                [key: string]: string;
+            };
+        };
         Segment: {
             /** @description the part is proven by an answer rather than taken as usual */
             confirmed: boolean;
@@ -1681,6 +2310,10 @@ export interface components {
             roles: {
                 [key: string]: string;
             };
+        };
+        "Set-target-intakeRequest": {
+            /** @description of an intake; empty takes it back */
+            name: string;
         };
         Setting: {
             /** Format: ip */
@@ -1807,6 +2440,12 @@ export interface components {
             /** @description what devices announce by themselves is listened to */
             watch: boolean;
         };
+        Size: {
+            /** Format: int64 */
+            Height: number;
+            /** Format: int64 */
+            Width: number;
+        };
         Spread: {
             /** Format: double */
             least: number;
@@ -1837,6 +2476,52 @@ export interface components {
             first_at: string;
             /** Format: date-time */
             last_at: string;
+        };
+        Stream: {
+            /** @description an audio codec, or none */
+            audio?: string;
+            /**
+             * Format: int64
+             * @description of VBR the ceiling
+             */
+            bitrate_kbps?: number;
+            /** @enum {string} */
+            codec?: "H.264" | "H.265" | "MJPEG" | "MPEG-4";
+            /** Format: double */
+            fps?: number;
+            /**
+             * Format: int64
+             * @description frames between key frames
+             */
+            gop_frames?: number;
+            /**
+             * Format: double
+             * @description seconds between key frames; frames count before it
+             */
+            gop_seconds?: number;
+            /** Format: int64 */
+            height?: number;
+            /** @description the stream is not wanted at all */
+            off?: boolean;
+            profile?: string;
+            /**
+             * Format: double
+             * @description in the device's own scale
+             */
+            quality?: number;
+            /** @enum {string} */
+            rate_control?: "cbr" | "vbr";
+            /** Format: int64 */
+            width?: number;
+        };
+        StreamPreview: {
+            changes: components["schemas"]["Change"][];
+            has: components["schemas"]["Encoder"];
+            /** @description it has no such stream yet: it is made */
+            made?: boolean;
+            refused: components["schemas"]["Refusal"][];
+            role: string;
+            want: components["schemas"]["Encoder"];
         };
         StreamView: {
             claimed: components["schemas"]["Settings"];
@@ -1889,6 +2574,14 @@ export interface components {
             skip?: string[];
             text: string;
         };
+        TargetView: {
+            device?: string;
+            id: string;
+            /** @description the name of what it accepts; missing where nobody has said */
+            intake?: string;
+            kind: string;
+            name: string;
+        };
         Tried: {
             path: string;
             recipe: string;
@@ -1902,13 +2595,34 @@ export interface components {
             shape?: string;
             tried: components["schemas"]["Tried"][];
         };
+        Tune: {
+            /** @description in what the stream differs */
+            off?: components["schemas"]["Difference"][];
+            /** @description the plan was sent to the device */
+            sent: boolean;
+            /**
+             * @description off: no such stream is wanted, and there is none
+             * @enum {string}
+             */
+            state: "meets" | "differs" | "unknown" | "off";
+            /** @description the plan, rounded to what the device offers */
+            want: components["schemas"]["Encoder"];
+        };
         TuneBody: {
             devices: string[];
-            /** @description by role (main, sub, third): h264,1280x720,15fps,2000kbps,cbr,gop30; what is left out stays */
+            /** @description by part (main, sub, third, overlay), kept as the own plan of each device; what is left out stays */
             plan?: {
                 [key: string]: string;
             };
-            /** @description put back what was before */
+            /** @description the same by device */
+            plans?: {
+                [key: string]: {
+                    [key: string]: string;
+                };
+            };
+            /** @description restart devices that have taken settings and go on as before */
+            restart?: boolean;
+            /** @description put back what was before, and take away the devices' own plans */
             undo?: boolean;
         };
         TuningView: {
@@ -1917,7 +2631,9 @@ export interface components {
                 [key: string]: string;
             };
             changes: components["schemas"]["Change"][];
-            /** @description by role, as it was wanted */
+            /** @description streams that were made, which undo takes away */
+            made?: string[];
+            /** @description by part, as it was wanted */
             plan: {
                 [key: string]: string;
             };
@@ -1940,6 +2656,19 @@ export interface components {
         };
         "Watch-siteRequest": {
             on: boolean;
+        };
+        WishView: {
+            /** @enum {string} */
+            owner: "camera" | "selection" | "model" | "site";
+            /** @description missing for the overlay */
+            stream?: components["schemas"]["Stream"];
+            /** @description as people write it */
+            text: string;
+            /** @description its own, the site’s, of the model …, of the selection … */
+            whose: string;
+        };
+        YamlBody: {
+            yaml: string;
         };
     };
     responses: never;
@@ -2389,6 +3118,95 @@ export interface operations {
             };
         };
     };
+    "list-intakes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IntakeView"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "add-intakes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["YamlBody"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "delete-intakes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                book: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-interfaces": {
         parameters: {
             query?: never;
@@ -2547,6 +3365,126 @@ export interface operations {
         };
     };
     "delete-path-book": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                book: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-presets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PresetView"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "add-presets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["YamlBody"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "save-preset": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Save-presetRequest"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "delete-presets": {
         parameters: {
             query?: never;
             header?: never;
@@ -3344,6 +4282,37 @@ export interface operations {
             };
         };
     };
+    "list-budgets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BudgetView"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-changes": {
         parameters: {
             query?: {
@@ -3400,6 +4369,138 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["RunView"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-costs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordingBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "put-costs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RecordingBody"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "reckon-costs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reckon-costsRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CostsView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "plan-devices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Plan-devicesRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {
@@ -3513,6 +4614,41 @@ export interface operations {
             };
         };
     };
+    "nearest-plans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Nearest-plansRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NearestView"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "open-latches": {
         parameters: {
             query?: never;
@@ -3570,6 +4706,137 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RunView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-plans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanView"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "put-plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "delete-plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "preview-plans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PreviewBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PreviewView"];
                 };
             };
             /** @description Error */
@@ -3701,6 +4968,71 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["RunView"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-targets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TargetView"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "set-target-intake": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+                target: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Set-target-intakeRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

@@ -5,16 +5,16 @@ import (
 	"unlatch/core/tuning"
 )
 
-// A Change is what new settings make of a camera on one target.
-type Change struct {
+// An Effect is what new settings make of a camera on one target.
+type Effect struct {
 	Target string   `json:"target"`
 	Before []Reason `json:"before" doc:"why it takes no stream now; empty where it takes one"`
 	After  []Reason `json:"after" doc:"why it would take none then; empty where it would take one"`
 }
 
-// Changes is what settings that are about to be sent make of a camera on its targets. streams are those that are proven now; want are the
+// Effects is what settings that are about to be sent make of a camera on its targets. streams are those that are proven now; want are the
 // settings as they would be, by role.
-func Changes(streams map[string]Stream, want map[string]tuning.Encoder, targets []intake.Intake) []Change {
+func Effects(streams map[string]Stream, want map[string]tuning.Encoder, targets []intake.Intake) []Effect {
 	then := map[string]Stream{}
 	for role, s := range streams {
 		then[role] = s
@@ -26,9 +26,9 @@ func Changes(streams map[string]Stream, want map[string]tuning.Encoder, targets 
 		}
 		then[role] = Becomes(s, e)
 	}
-	out := []Change{}
+	out := []Effect{}
 	for _, x := range targets {
-		c := Change{Target: x.Name, Before: []Reason{}, After: []Reason{}}
+		c := Effect{Target: x.Name, Before: []Reason{}, After: []Reason{}}
 		if r, ok := Best(streams, x); !ok {
 			c.Before = r
 		}
