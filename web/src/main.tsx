@@ -18,6 +18,7 @@ const LineUp = lazy(() => import("./views/LineUp").then((m) => ({ default: m.Lin
 const Find = lazy(() => import("./views/Find").then((m) => ({ default: m.Find })));
 const Keyring = lazy(() => import("./views/Keyring").then((m) => ({ default: m.Keyring })));
 const PathBook = lazy(() => import("./views/PathBook").then((m) => ({ default: m.PathBook })));
+const Streams = lazy(() => import("./views/Streams").then((m) => ({ default: m.Streams })));
 const Record = lazy(() => import("./views/Record").then((m) => ({ default: m.Record })));
 
 function Pages() {
@@ -46,6 +47,7 @@ function Pages() {
           <Route path="/sites/:site" element={<SiteFrame />}>
             <Route index element={<LineUp />} />
             <Route path="find" element={<Find />} />
+            <Route path="streams" element={<Streams />} />
             <Route path="keyring" element={<Keyring />} />
             <Route path="paths" element={<PathBook />} />
           </Route>

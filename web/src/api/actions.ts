@@ -133,6 +133,88 @@ export const useTune = (site: string) =>
     "quiet",
   );
 
+/** What plans would do to devices, before anything is sent. */
+export const usePreview = (site: string) =>
+  useAction(
+    (body: Body<"/api/sites/{site}/preview", "post">) => must(api.POST("/api/sites/{site}/preview", { params: { path: { site } }, body })),
+    [],
+    "quiet",
+  );
+
+/** Plans the streams of a site, a model or a selection. Nothing is sent to any device. */
+export const usePutPlan = (site: string) =>
+  useAction(
+    (body: Body<"/api/sites/{site}/plans", "put">) => must(api.PUT("/api/sites/{site}/plans", { params: { path: { site } }, body })),
+    [keys.plans(site), keys.devices(site)],
+    "quiet",
+  );
+
+export const useDropPlan = (site: string) =>
+  useAction(
+    (plan: string) => must(api.DELETE("/api/sites/{site}/plans/{plan}", { params: { path: { site, plan } } })),
+    [keys.plans(site), keys.devices(site)],
+  );
+
+/** Plans the streams of single devices; an empty plan takes a device's own away. */
+export const usePlanDevices = (site: string) =>
+  useAction(
+    (body: Body<"/api/sites/{site}/device-plans", "put">) =>
+      must(api.PUT("/api/sites/{site}/device-plans", { params: { path: { site } }, body })),
+    [keys.devices(site)],
+  );
+
+export const useSavePreset = () =>
+  useAction(
+    (body: Body<"/api/presets/own", "post">) => must(api.POST("/api/presets/own", { body })),
+    [keys.presets()],
+    "quiet",
+    (_, { name }) => {
+      toast(`“${name}” is a preset now`);
+    },
+  );
+
+export const useBringPresets = () =>
+  useAction((yaml: string) => must(api.POST("/api/presets", { body: { yaml } })), [keys.presets()], "quiet");
+
+export const useDropPresets = () =>
+  useAction((book: string) => must(api.DELETE("/api/presets/{book}", { params: { path: { book } } })), [keys.presets()]);
+
+export const useBringIntakes = () =>
+  useAction((yaml: string) => must(api.POST("/api/intakes", { body: { yaml } })), [keys.intakes()], "quiet");
+
+export const useDropIntakes = () =>
+  useAction((book: string) => must(api.DELETE("/api/intakes/{book}", { params: { path: { book } } })), [keys.intakes()]);
+
+/** Says what a target accepts. */
+export const useSetIntake = (site: string) =>
+  useAction(
+    ({ target, name }: { target: string; name: string }) =>
+      must(api.PUT("/api/sites/{site}/targets/{target}/intake", { params: { path: { site, target } }, body: { name } })),
+    [keys.targets(site), keys.devices(site)],
+  );
+
+/** The plans nearest to cameras' streams that all their targets take. */
+export const useNearest = (site: string) =>
+  useAction(
+    (devices: string[]) => must(api.POST("/api/sites/{site}/nearest-plans", { params: { path: { site } }, body: { devices } })),
+    [],
+  );
+
+/** Reckons what a site's streams cost. */
+export const useReckon = (site: string) =>
+  useAction(
+    (body: Body<"/api/sites/{site}/costs", "post">) => must(api.POST("/api/sites/{site}/costs", { params: { path: { site } }, body })),
+    [],
+    "quiet",
+  );
+
+export const useSaveRecording = (site: string) =>
+  useAction(
+    (body: Body<"/api/sites/{site}/costs", "put">) => must(api.PUT("/api/sites/{site}/costs", { params: { path: { site } }, body })),
+    [keys.costs(site)],
+    "quiet",
+  );
+
 export const useForget = (site: string) =>
   useAction(
     (devices: string[]) => must(api.POST("/api/sites/{site}/forget", { params: { path: { site } }, body: { devices } })),

@@ -10,6 +10,12 @@ export type SignIn = components["schemas"]["KeyView"];
 export type Step = components["schemas"]["NextStep"];
 export type Interface = components["schemas"]["InterfaceView"];
 
+export type Preset = components["schemas"]["PresetView"];
+export type Preview = components["schemas"]["PreviewView"];
+export type Costs = components["schemas"]["CostsView"];
+export type Recording = components["schemas"]["RecordingBody"];
+export type Budget = components["schemas"]["BudgetView"];
+
 /** A problem by RFC 9457, with what to do. */
 export class Problem extends Error {
   constructor(

@@ -14,5 +14,11 @@ export const keys = {
   pathBooks: () => ["path-books"] as const,
   acts: () => ["acts"] as const,
   health: () => ["health"] as const,
+  plans: (site: string) => ["plans", site] as const,
+  presets: () => ["presets"] as const,
+  intakes: () => ["intakes"] as const,
+  targets: (site: string) => ["targets", site] as const,
+  budgets: (site: string) => ["budgets", site] as const,
+  costs: (site: string) => ["costs", site] as const,
   list: (site: string) => ["list", site] as const,
 };

@@ -70,10 +70,12 @@ export function useSiteEvents(site: string) {
     events.addEventListener("changes", (e) => {
       const changes = JSON.parse((e as MessageEvent<string>).data) as Changes;
       q.setQueryData<LineUp>(keys.devices(site), (before) => apply(before, changes));
-      want(...changes.devices.map((d) => keys.evidence(d.id)), keys.signIns());
+      want(...changes.devices.map((d) => keys.evidence(d.id)), keys.signIns(), keys.budgets(site));
     });
     events.addEventListener("run", () => want(keys.runs(site)));
-    events.addEventListener("site", () => want(keys.devices(site), keys.runs(site), keys.site(site), keys.allEvidence()));
+    events.addEventListener("site", () =>
+      want(keys.devices(site), keys.runs(site), keys.site(site), keys.allEvidence(), keys.plans(site), keys.targets(site)),
+    );
     return () => {
       events.close();
       clearInterval(away);
@@ -105,3 +107,34 @@ export const useGuidance = (device: string) =>
   });
 
 export const usePathBooks = () => useQuery({ queryKey: keys.pathBooks(), queryFn: () => must(api.GET("/api/path-books")) });
+
+export const usePlans = (site: string) =>
+  useQuery({
+    queryKey: keys.plans(site),
+    queryFn: () => must(api.GET("/api/sites/{site}/plans", { params: { path: { site } } })),
+  });
+
+export const usePresets = () => useQuery({ queryKey: keys.presets(), queryFn: () => must(api.GET("/api/presets")) });
+
+export const useIntakes = () => useQuery({ queryKey: keys.intakes(), queryFn: () => must(api.GET("/api/intakes")) });
+
+export const useTargets = (site: string) =>
+  useQuery({
+    queryKey: keys.targets(site),
+    queryFn: () => must(api.GET("/api/sites/{site}/targets", { params: { path: { site } } })),
+  });
+
+/** What the encoders of each model get through, as was learned when they were set. */
+export const useBudgets = (site: string) =>
+  useQuery({
+    queryKey: keys.budgets(site),
+    queryFn: () => must(api.GET("/api/sites/{site}/budgets", { params: { path: { site } } })),
+  });
+
+/** How a site is recorded, as somebody has said. */
+export const useRecording = (site: string) =>
+  useQuery({
+    queryKey: keys.costs(site),
+    queryFn: () => must(api.GET("/api/sites/{site}/costs", { params: { path: { site } } })),
+    staleTime: Number.POSITIVE_INFINITY,
+  });

@@ -1,8 +1,11 @@
 import { cellText, type Field, fields, measuredText, planned, type Role, typed, type Wish } from "./plan";
 import type { Device } from "@/api/client";
 
-/** What was typed and not sent yet: by device, by role, the whole wish. */
-export type Drafts = ReadonlyMap<string, Partial<Record<Role, Wish>>>;
+/** What was typed for one device and not sent yet: by role the whole wish, and the text in its picture. */
+export type Draft = Partial<Record<Role, Wish>> & { overlay?: string };
+
+/** What was typed and not sent yet, by device. */
+export type Drafts = ReadonlyMap<string, Draft>;
 
 /** A column of the matrix. */
 export type Column = { role: Role; field: Field };
@@ -45,11 +48,13 @@ export function put(
 
 /** Takes out drafts that want what is planned already. */
 export function tidy(drafts: Drafts, devices: Device[]): Drafts {
-  const out = new Map<string, Partial<Record<Role, Wish>>>();
+  const out = new Map<string, Draft>();
   const byId = new Map(devices.map((d) => [d.id, d]));
-  for (const [id, roles] of drafts) {
+  for (const [id, draft] of drafts) {
     const d = byId.get(id);
-    const left = Object.entries(roles).filter(([role, w]) => !d || !same(w, planned(d, role as Role)));
+    const left = Object.entries(draft).filter(
+      ([part, w]) => !d || (part === "overlay" ? w !== d.plan?.overlay?.text : !same(w as Wish, planned(d, part as Role))),
+    );
     if (left.length > 0) out.set(id, Object.fromEntries(left));
   }
   return out;
@@ -116,8 +121,7 @@ export function pasted(table: string[][], r: Range, rows: number, cols: number) 
   if (top + height > rows) return { cells: [], error: `The table has ${top + height - rows} rows more than there are cameras below.` };
   const cells: { row: number; col: number; text: string }[] = [];
   for (let y = 0; y < height; y++)
-    for (let x = 0; x < width; x++)
-      cells.push({ row: top + y, col: left + x, text: table[y % table.length]![x % table[0]!.length]! });
+    for (let x = 0; x < width; x++) cells.push({ row: top + y, col: left + x, text: table[y % table.length]![x % table[0]!.length]! });
   return { cells };
 }
 
@@ -131,7 +135,14 @@ export function copied(devices: Device[], columns: Column[], drafts: Drafts, r: 
     lines.push(
       columns
         .slice(left, right + 1)
-        .map((c) => cellText(c.field, wishOf(d, c.role, drafts)) || measuredText(c.field, d.streams.find((s) => s.role === c.role)))
+        .map(
+          (c) =>
+            cellText(c.field, wishOf(d, c.role, drafts)) ||
+            measuredText(
+              c.field,
+              d.streams.find((s) => s.role === c.role),
+            ),
+        )
         .join("\t"),
     );
   }
@@ -143,7 +154,7 @@ export const keep = (d: Drafts) => JSON.stringify([...d]);
 
 export function kept(text: string | null): Drafts {
   try {
-    const list = JSON.parse(text ?? "[]") as [string, Partial<Record<Role, Wish>>][];
+    const list = JSON.parse(text ?? "[]") as [string, Draft][];
     return Array.isArray(list) ? new Map(list) : new Map();
   } catch {
     return new Map();

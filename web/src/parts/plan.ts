@@ -36,7 +36,7 @@ export function planText(w: Wish): string {
   if (w.off) return "off";
   const parts = [
     w.codec && short[w.codec],
-    w.profile && w.profile.toLowerCase().replace("main 10", "main10"),
+    w.profile?.toLowerCase().replace("main 10", "main10"),
     w.width && `${w.width}x${w.height}`,
     w.fps && `${w.fps}fps`,
     w.bitrate_kbps && `${w.bitrate_kbps}kbps`,
@@ -201,4 +201,41 @@ export function kbpsOf(d: Device, role: Role, draft?: Wish): number {
   const w = draft ?? (d.tunes?.[role]?.state === "meets" ? undefined : planned(d, role));
   if (w?.off) return 0;
   return w?.bitrate_kbps || measured;
+}
+
+const profiles: Record<string, string> = {
+  baseline: "Baseline",
+  main: "Main",
+  high: "High",
+  extended: "Extended",
+  main10: "Main 10",
+  simple: "Simple",
+  "advanced simple": "Advanced Simple",
+};
+
+const fieldOfText = (part: string): Field | undefined => {
+  if (codecs[part]) return "codec";
+  if (part === "cbr" || part === "vbr") return "control";
+  const forms: [RegExp, Field][] = [
+    [/fps$/, "fps"],
+    [/kbps$/, "kbps"],
+    [/^gop/, "gop"],
+    [/^\d+x\d+$/, "size"],
+  ];
+  return forms.find(([form]) => form.test(part))?.[1];
+};
+
+/** The wish that planText has written; what the server writes is of that form. */
+export function wishOfText(text: string): Wish {
+  let w: Wish = {};
+  for (const part of text.split(",").map((p) => p.trim())) {
+    if (part === "off") return { off: true };
+    const field = fieldOfText(part);
+    const next = field && typed(field, part, w);
+    if (next && !("error" in next)) w = next;
+    else if (profiles[part]) w.profile = profiles[part];
+    else if (part.startsWith("audio=")) w.audio = part.slice(6);
+    else if (/^q[\d.]+$/.test(part)) w.quality = Number(part.slice(1));
+  }
+  return w;
 }

@@ -52,7 +52,7 @@ export function SiteFrame() {
       onError: (e) => (e instanceof Problem && e.cause === "too_many_addresses" ? setLarge(e.count) : say(e)),
       onSuccess: () => setLarge(null),
     });
-  const views = [`/sites/${id}`, `/sites/${id}/find`, `/sites/${id}/keyring`, `/sites/${id}/paths`];
+  const views = ["", "/find", "/streams", "/keyring", "/paths"].map((v) => `/sites/${id}${v}`);
   useKeys({
     s: () => startSweep(),
     v: () => setPasting(true),
@@ -60,6 +60,7 @@ export function SiteFrame() {
     "2": () => go(views[1]!),
     "3": () => go(views[2]!),
     "4": () => go(views[3]!),
+    "5": () => go(views[4]!),
   });
 
   if (site.error)
@@ -96,8 +97,9 @@ export function SiteFrame() {
     { name: "Paste a stream URL", keys: "V", run: () => setPasting(true) },
     { name: "Line-up", keys: "1", run: () => go(views[0]!) },
     { name: "Find", keys: "2", run: () => go(views[1]!) },
-    { name: "Keyring", keys: "3", run: () => go(views[2]!) },
-    { name: "Path book", keys: "4", run: () => go(views[3]!) },
+    { name: "Streams", keys: "3", run: () => go(views[2]!) },
+    { name: "Keyring", keys: "4", run: () => go(views[3]!) },
+    { name: "Path book", keys: "5", run: () => go(views[4]!) },
     { name: "Who did what", run: () => go("/record") },
     { name: "Change the site’s name or ranges", run: () => setChanging(true) },
     { name: `Change to the ${theme === "day" ? "night" : "day"} theme`, run: () => setTheme(theme === "day" ? "night" : "day") },
@@ -119,8 +121,9 @@ export function SiteFrame() {
           {[
             ["Line-up", views[0]],
             ["Find", views[1]],
-            ["Keyring", views[2]],
-            ["Paths", views[3]],
+            ["Streams", views[2]],
+            ["Keyring", views[3]],
+            ["Paths", views[4]],
           ].map(([name, to]) => (
             <NavLink
               key={name}

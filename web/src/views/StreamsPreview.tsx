@@ -1,0 +1,168 @@
+import { ArrowRight, TriangleAlert } from "lucide-react";
+import type { Device, Preview } from "@/api/client";
+import { Button } from "@/parts/Button";
+import { bitrate } from "@/parts/measures";
+import { Sheet } from "@/parts/Sheet";
+import { Trouble } from "@/parts/Trouble";
+
+const names: Record<string, string> = {
+  codec: "codec",
+  profile: "profile",
+  size: "size",
+  fps: "frame rate",
+  bitrate_kbps: "kbit/s",
+  rate_control: "rate control",
+  gop_frames: "GOP",
+  quality: "quality",
+  audio: "sound",
+  stream: "stream",
+};
+
+type Row = Preview["rows"][number];
+
+/** What is about to be sent, camera by camera, before anything is. */
+export function StreamsPreview({
+  open,
+  onOpenChange,
+  preview,
+  devices,
+  error,
+  pending,
+  send,
+}: {
+  open: boolean;
+  onOpenChange: (open: boolean) => void;
+  preview: Preview | undefined;
+  devices: Device[];
+  error: unknown;
+  pending: boolean;
+  send: (devices: string[]) => void;
+}) {
+  const rows = preview?.rows ?? [];
+  const act = rows.filter((r) => r.unknown || hasWork(r));
+  const same = rows.length - act.length;
+  const byId = new Map(devices.map((d) => [d.id, d]));
+  return (
+    <Sheet title="Before it is sent" open={open} onOpenChange={onOpenChange} wide>
+      {!preview && !error && <p className="text-soft">Weighing what is wanted against what each camera offers …</p>}
+      {preview && (
+        <>
+          <Costs preview={preview} />
+          <ul className="divide-y border-y">
+            {act.map((r) => (
+              <li
+                key={r.device}
+                className="grid grid-cols-[11rem_1fr] gap-x-4 py-2 max-sm:grid-cols-1"
+                data-preview={byId.get(r.device)?.name}
+              >
+                <span className="truncate font-medium">{byId.get(r.device)?.name}</span>
+                <div className="min-w-0 space-y-0.5">
+                  {r.unknown && <p className="text-soft">{r.unknown}</p>}
+                  <Changes row={r} />
+                </div>
+              </li>
+            ))}
+          </ul>
+          {act.length === 0 && <p className="py-3">Every camera that was chosen is set as planned already. Nothing would be sent.</p>}
+          {same > 0 && act.length > 0 && (
+            <p className="mt-2 text-small text-soft">
+              {same} {same === 1 ? "camera is" : "cameras are"} set as planned already.
+            </p>
+          )}
+        </>
+      )}
+      <Trouble error={error} />
+      <div className="sticky bottom-[-16px] -mx-4 -mb-4 flex items-center gap-3 border-t bg-sheet px-4 py-3">
+        <Button
+          look="next"
+          className="h-9"
+          disabled={!preview || act.length === 0 || pending}
+          onClick={() => send(act.map((r) => r.device))}
+        >
+          Set and measure {act.length} {act.length === 1 ? "camera" : "cameras"}
+        </Button>
+        <Button look="quiet" onClick={() => onOpenChange(false)}>
+          Not yet
+        </Button>
+        <span className="text-small text-soft max-sm:hidden">How each is set now is kept first, so that all of it can be put back.</span>
+      </div>
+    </Sheet>
+  );
+}
+
+const hasWork = (r: Row) =>
+  !!r.preview && (r.preview.streams.some((s) => s.changes.length > 0 || s.refused.length > 0) || !!r.preview.overlay);
+
+function Changes({ row: r }: { row: Row }) {
+  if (!r.preview) return null;
+  return (
+    <>
+      {r.preview.streams.map(
+        (s) =>
+          (s.changes.length > 0 || s.refused.length > 0) && (
+            <div key={s.role}>
+              <span className="mr-2 text-soft">{s.role}</span>
+              {s.changes.map((c) => (
+                <span key={c.field} className="mr-3 inline-block whitespace-nowrap">
+                  <span className="text-small text-soft">{names[c.field] ?? c.field}</span>{" "}
+                  <span className="mono">
+                    {c.from || "–"} <ArrowRight size={12} className="inline" aria-label="becomes" /> {c.to || "–"}
+                  </span>
+                  {c.asked !== c.to && <span className="text-small text-brass-text"> asked {c.asked}, nearest it offers</span>}
+                </span>
+              ))}
+              {s.refused.map((x) => (
+                <p key={x.field} className="text-stuck">
+                  {x.asked} will be refused: {x.why}
+                </p>
+              ))}
+            </div>
+          ),
+      )}
+      {r.preview.overlay && <p>Text in its picture: {r.preview.overlay}</p>}
+      {r.preview.warnings.map((w) => (
+        <p key={w} className="text-brass-text">
+          <TriangleAlert size={13} className="mr-1 inline" aria-hidden />
+          {w}
+        </p>
+      ))}
+      {r.targets.map((t) => {
+        const before = t.before.length === 0;
+        const after = t.after.length === 0;
+        if (before === after && after) return null;
+        return (
+          <p key={t.target} className={after ? "text-open" : "text-stuck"}>
+            {after
+              ? `${t.target} will take it`
+              : `${t.target} ${before ? "will take it no more" : "takes it neither before nor after"}: ${t.after.map((x) => `${x.field} ${x.has}, wants ${x.wants}`).join("; ")}`}
+          </p>
+        );
+      })}
+    </>
+  );
+}
+
+function Costs({ preview: p }: { preview: Preview }) {
+  const before = p.rows.reduce((sum, r) => sum + r.kbps_before, 0);
+  const after = p.rows.reduce((sum, r) => sum + r.kbps_after, 0);
+  const days = (v: number) => (v >= 100 ? v.toFixed(0) : v.toFixed(1));
+  return (
+    <p className="num mb-3 flex flex-wrap gap-x-6 gap-y-1">
+      <span>
+        These cameras: {bitrate(before)} <ArrowRight size={13} className="inline" aria-label="becomes" /> <strong>{bitrate(after)}</strong>
+      </span>
+      {p.before && p.after && p.before.days > 0 && (
+        <>
+          <span>
+            Recording: {days(p.before.days)} <ArrowRight size={13} className="inline" aria-label="becomes" />{" "}
+            <strong>{days(p.after.days)} days</strong>
+          </span>
+          <span>
+            Into the recorder: {p.before.inbound_mbps.toFixed(1)} <ArrowRight size={13} className="inline" aria-label="becomes" />{" "}
+            <strong>{p.after.inbound_mbps.toFixed(1)} Mbit/s</strong>
+          </span>
+        </>
+      )}
+    </p>
+  );
+}
