@@ -4,10 +4,12 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
+	"unlatch/core/camera"
 	"unlatch/core/capacity"
 	"unlatch/core/discovery"
 	"unlatch/core/latch"
@@ -29,6 +31,9 @@ type recordingBody struct {
 	Days     float64 `json:"days,omitempty" minimum:"0" maximum:"36500" doc:"that are wanted; missing for none"`
 	Evenly   bool    `json:"evenly,omitempty" doc:"every camera gets the same, in place of its present share"`
 }
+
+// usualRecording is what a site is reckoned with until somebody says otherwise.
+var usualRecording = recordingBody{Disks: "2x4TB", Records: "main"}
 
 func (b recordingBody) read() (r capacity.Recording, err error) {
 	if r.Disks, err = capacity.ParseDisks(b.Disks); err == nil {
@@ -67,13 +72,8 @@ func (s *Server) costRoutes(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "get-costs", Method: "GET", Path: "/api/sites/{site}/costs",
 		Summary: "How a site is recorded, as somebody has said"},
 		func(ctx context.Context, in *SitePath) (*struct{ Body recordingBody }, error) {
-			out := &struct{ Body recordingBody }{recordingBody{Disks: "2x4TB", Records: "main"}}
-			raw, err := s.cfg.Store.Sites.Costs(ctx, in.Site)
-			if err == nil && raw != nil {
-				out.Body = recordingBody{}
-				err = json.Unmarshal(raw, &out.Body)
-			}
-			return out, s.explain(err)
+			form, err := s.formOf(ctx, in.Site)
+			return &struct{ Body recordingBody }{form}, s.explain(err)
 		})
 	huma.Register(api, huma.Operation{OperationID: "reckon-costs", Method: "POST", Path: "/api/sites/{site}/costs",
 		Summary: "Reckon what a site's streams cost: days of recording and load", MaxBodyBytes: 4 << 20},
@@ -112,14 +112,19 @@ func badRecording(err error) error {
 	return err
 }
 
-// recordingOf is how a site is recorded; nil where nobody has said.
-func (s *Server) recordingOf(ctx context.Context, site uuid.UUID) (*capacity.Recording, error) {
+// formOf is the form of a site, as it was kept.
+func (s *Server) formOf(ctx context.Context, site uuid.UUID) (form recordingBody, err error) {
 	raw, err := s.cfg.Store.Sites.Costs(ctx, site)
 	if err != nil || raw == nil {
-		return nil, err
+		return usualRecording, err
 	}
-	var form recordingBody
-	if err := json.Unmarshal(raw, &form); err != nil {
+	return form, json.Unmarshal(raw, &form)
+}
+
+// recordingOf is how a site is recorded; nil where what was kept cannot be reckoned with.
+func (s *Server) recordingOf(ctx context.Context, site uuid.UUID) (*capacity.Recording, error) {
+	form, err := s.formOf(ctx, site)
+	if err != nil {
 		return nil, err
 	}
 	r, err := form.read()
@@ -163,8 +168,24 @@ func sources(list *siteLineUp, planOf func(*store.Device) tuning.Plan) (out []ca
 			}
 			out, of = append(out, src), append(of, sourceOf{x.d.ID, stream.Role})
 		}
+		for role, want := range plan.Streams { // of a camera that was not asked yet, or has no such stream
+			if _, known := roleOf(st.Streams, role); !known && !want.Off && want.BitrateKbps > 0 {
+				src := capacity.Source{Role: role}
+				apply(&src, want)
+				out, of = append(out, src), append(of, sourceOf{x.d.ID, role})
+			}
+		}
 	}
 	return out, of
+}
+
+// roleOf is the stream of a role.
+func roleOf(list []camera.Stream, role string) (camera.Stream, bool) {
+	i := slices.IndexFunc(list, func(s camera.Stream) bool { return s.Role == role })
+	if i < 0 {
+		return camera.Stream{}, false
+	}
+	return list[i], true
 }
 
 // unmet is a plan without the streams that meet it as they were measured.

@@ -26,6 +26,7 @@ type previewRow struct {
 	Device  uuid.UUID       `json:"device"`
 	Preview *tuning.Preview `json:"preview,omitempty"`
 	Unknown string          `json:"unknown,omitempty" doc:"why nothing can be said before it is sent"`
+	Cannot  bool            `json:"cannot,omitempty" doc:"it cannot be set from here at all"`
 	Targets []fit.Effect    `json:"targets" doc:"what it makes of the camera on its targets"`
 	Before  float64         `json:"kbps_before" doc:"of its main and sub stream together"`
 	After   float64         `json:"kbps_after"`
@@ -161,8 +162,10 @@ func rowOf(d *store.Device, plan tuning.Plan, budget tuning.Budget) previewRow {
 	st := &d.Status
 	row := previewRow{Device: d.ID, Targets: []fit.Effect{}}
 	switch {
-	case st.SignedIn == nil || st.SignedIn.StreamOnly:
-		row.Unknown = "It has no device service that could be set: use its own page."
+	case st.SignedIn == nil || st.SignedIn.Diagnosis != nil:
+		row.Unknown, row.Cannot = "It is not signed in to yet: open its latches first.", true
+	case st.SignedIn.StreamOnly:
+		row.Unknown, row.Cannot = "It has no device service that could be set: use its own page.", true
 	case st.Offers == nil:
 		row.Unknown = "It was not asked yet what it offers. It is asked before anything is sent."
 	case st.Offers.Diagnosis != nil:
@@ -198,10 +201,6 @@ func kbpsOf(st *latch.Status, role string) float64 {
 	if p, ok := st.Proofs[role]; ok && p.Video != nil {
 		return p.Video.BitrateKbps
 	}
-	for _, x := range st.Streams {
-		if x.Role == role {
-			return float64(x.Claimed.BitrateKbps)
-		}
-	}
-	return 0
+	x, _ := roleOf(st.Streams, role)
+	return float64(x.Claimed.BitrateKbps)
 }

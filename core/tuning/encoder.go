@@ -117,23 +117,40 @@ func Towards(role string, plan Stream, has Encoder, offers Options) (want Encode
 	w.bitrate(plan)
 	w.gop(plan)
 	w.quality(plan)
-	for _, f := range []struct{ field, from, to, asked string }{
-		{"codec", has.Codec, want.Codec, cmp.Or(plan.Codec, want.Codec)},
-		{"profile", has.Profile, want.Profile, cmp.Or(plan.Profile, want.Profile)},
-		{"size", has.Size().String(), want.Size().String(), sizeOr(plan.Size(), want.Size()).String()},
-		{"fps", number(has.FPS), number(want.FPS), number(cmp.Or(plan.FPS, want.FPS))},
-		{"rate_control", has.Control, want.Control, cmp.Or(plan.Control, want.Control)},
-		{"bitrate_kbps", number(float64(has.Kbps)), number(float64(want.Kbps)), number(cmp.Or(float64(plan.BitrateKbps),
-			float64(want.Kbps)))},
-		{"gop_frames", number(float64(has.GOPFrames)), number(float64(want.GOPFrames)), number(cmp.Or(wantedGOP(plan, want.FPS),
-			float64(want.GOPFrames)))},
-		{"quality", number(has.Quality), number(want.Quality), number(cmp.Or(plan.Quality, want.Quality))},
-	} {
-		if f.from != f.to {
-			changes = append(changes, Change{role, f.field, f.from, f.to, f.asked})
+	for _, c := range compare(role, plan, has, want) {
+		if c.From != c.To {
+			changes = append(changes, c)
 		}
 	}
 	return want, changes, w.refused
+}
+
+// compare lists every setting as it is, as it becomes and as it was asked for.
+func compare(role string, plan Stream, has, want Encoder) []Change {
+	whole := func(v int) string { return number(float64(v)) }
+	gop := int(math.Round(wantedGOP(plan, want.FPS)))
+	return []Change{
+		{role, "codec", has.Codec, want.Codec, cmp.Or(plan.Codec, want.Codec)},
+		{role, "profile", has.Profile, want.Profile, cmp.Or(plan.Profile, want.Profile)},
+		{role, "size", has.Size().String(), want.Size().String(), sizeOr(plan.Size(), want.Size()).String()},
+		{role, "fps", number(has.FPS), number(want.FPS), number(cmp.Or(plan.FPS, want.FPS))},
+		{role, "rate_control", has.Control, want.Control, cmp.Or(plan.Control, want.Control)},
+		{role, "bitrate_kbps", whole(has.Kbps), whole(want.Kbps), whole(cmp.Or(plan.BitrateKbps, want.Kbps))},
+		{role, "gop_frames", whole(has.GOPFrames), whole(want.GOPFrames), whole(cmp.Or(gop, want.GOPFrames))},
+		{role, "quality", number(has.Quality), number(want.Quality), number(cmp.Or(plan.Quality, want.Quality))},
+	}
+}
+
+// Kept lists what a plan asks for that a device does not offer, where what it has already is the nearest: nothing changes, and it is said.
+// What it refuses altogether is not among it.
+func Kept(role string, plan Stream, has, want Encoder, refused []Refusal) (out []Change) {
+	for _, c := range compare(role, plan, has, want) {
+		told := slices.ContainsFunc(refused, func(r Refusal) bool { return r.Field == c.Field })
+		if c.From == c.To && c.Rounded() && !told && !(c.Field == "gop_frames" && want.Codec == "MJPEG") {
+			out = append(out, c)
+		}
+	}
+	return out
 }
 
 type towards struct {

@@ -12,6 +12,7 @@ type StreamPreview struct {
 	Has     Encoder   `json:"has"`
 	Want    Encoder   `json:"want"`
 	Changes []Change  `json:"changes"`
+	Kept    []Change  `json:"kept,omitempty" doc:"asked for and not offered, where what it has is the nearest"`
 	Refused []Refusal `json:"refused"`
 }
 
@@ -65,6 +66,7 @@ func Look(plan Plan, offers Offers, budget Budget) Preview {
 		case has:
 			s.Has = o.Encoder
 			s.Want, s.Changes, s.Refused = Towards(role, want, o.Encoder, o.Options)
+			s.Kept = Kept(role, want, o.Encoder, s.Want, s.Refused)
 			s.audio(want, o.Audio)
 			for _, other := range offers.Streams {
 				if other.Role != role && other.Encoder.Token == o.Encoder.Token && len(s.Changes) > 0 {

@@ -1983,6 +1983,8 @@ export interface components {
             };
         };
         PreviewRow: {
+            /** @description it cannot be set from here at all */
+            cannot?: boolean;
             device: string;
             /** Format: double */
             kbps_after: number;
@@ -2517,6 +2519,8 @@ export interface components {
         StreamPreview: {
             changes: components["schemas"]["Change"][];
             has: components["schemas"]["Encoder"];
+            /** @description asked for and not offered, where what it has is the nearest */
+            kept?: components["schemas"]["Change"][];
             /** @description it has no such stream yet: it is made */
             made?: boolean;
             refused: components["schemas"]["Refusal"][];

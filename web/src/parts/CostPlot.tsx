@@ -28,7 +28,7 @@ export function CostPlot({ costs, factor, onFactor }: { costs: Costs; factor: nu
         legend: { show: false },
         cursor: { show: false },
         scales: { x: { time: false, distr: 3, log: 2 }, y: { distr: 3, log: 10 } },
-        padding: [8, 8, 0, 0],
+        padding: [8, 16, 0, 0],
         axes: [
           { ...axis, size: 26, values: (_, v) => v.map((x) => (x === null ? "" : String(Number(x.toPrecision(2))))) },
           { ...axis, size: 38, values: (_, v) => v.map((x) => (x === null ? "" : String(Number(x.toPrecision(2))))) },

@@ -87,7 +87,7 @@ export function Bench({ device: d, recorders, onAgree, onAddress, onClaim, onStr
               {stream && <StreamRole device={d} stream={stream} onChange={setRole} />}
               {stream?.proof?.ok && <StreamFindings stream={stream} />}
               {stream?.proof?.ok && <ProofPlot stream={stream} />}
-              {stream?.proof?.ok && <Compare stream={stream} />}
+              {stream?.proof?.ok && <Compare device={d} stream={stream} />}
               {stream?.proof?.ok && !d.via && stream.claimed.codec !== "" && (
                 <TuneForm key={`${d.id} ${stream.role}`} site={site.id} device={d} stream={stream} />
               )}

@@ -1,11 +1,13 @@
 import { RotateCw } from "lucide-react";
+import { useState } from "react";
 import type { Device } from "@/api/client";
-import { say, useOpenLatches, useFix, useTakeCertificate, useTune } from "@/api/actions";
+import { say, useOpenLatches, useFix, useNearest, useTakeCertificate, useTune } from "@/api/actions";
 import { Button } from "@/parts/Button";
 import { LatchChain } from "@/parts/LatchChain";
 import { isStuck, latchNames } from "@/parts/latches";
 import { Countdown } from "@/parts/Countdown";
 import { useFrame } from "./SiteFrame";
+import { type Sending, StreamsPreview } from "./StreamsPreview";
 import type { Props } from "./Bench";
 
 /** The one thing to do next, with its reason and its button. */
@@ -29,6 +31,9 @@ export function NextStep({
   const mend = useFix(site.id);
   const take = useTakeCertificate();
   const tune = useTune(site.id);
+  const nearest = useNearest(site.id);
+  const [sending, setSending] = useState<Sending | null>(null);
+  const [clash, setClash] = useState<string[]>([]);
   const stuck = isStuck(d);
   const done = d.next.action === "none";
   const act = () => {
@@ -38,6 +43,17 @@ export function NextStep({
     if (d.next.action === "take_certificate")
       return take.mutate({ device: d.id, sha256: d.next.certificate ?? "" }, { onSuccess: () => onOpen([d]) });
     if (d.next.action === "streams_on") return mend.mutate({ action: "streams", devices: [d] }, { onError: say });
+    if (d.next.action === "tune") return setSending({ devices: [d.id], plans: {} });
+    if (d.next.action === "restart") return tune.mutate({ devices: [d.id], restart: true }, { onError: say });
+    if (d.next.action === "nearest_plan")
+      return nearest.mutate([d.id], {
+        onError: say,
+        onSuccess: ([x]) => {
+          if (x && x.conflicts.length > 0)
+            setClash(x.conflicts.map((c) => c.demands.map((y) => `${y.target} wants ${y.wants}`).join(", ")));
+          else if (x) setSending({ devices: [d.id], plans: { [d.id]: x.plan } });
+        },
+      });
     if (d.next.action === "undo_tuning") return tune.mutate({ devices: [d.id], undo: true }, { onError: say });
     if (d.next.action === "change_ranges") return changeSite();
     if (d.next.action === "claim") return onClaim();
@@ -57,6 +73,10 @@ export function NextStep({
       </div>
       <p>{d.next.reason}</p>
       {d.next.fix && <p className="mt-1 text-soft">{d.next.fix}</p>}
+      {clash.length > 0 && d.next.action === "nearest_plan" && (
+        <p className="mt-1 text-stuck">No plan suits all its targets: {clash.join("; ")}. One of them has to take less.</p>
+      )}
+      <StreamsPreview site={site.id} sending={sending} close={() => setSending(null)} devices={[d]} />
       {d.next.certificate && <p className="mono mt-1 text-small break-all">SHA-256 {d.next.certificate}</p>}
       {d.next.until && (
         <p className="mt-2 text-lg leading-6">

@@ -1,5 +1,6 @@
 import type { Device, Stream } from "@/api/client";
 import { ago, bitrate, fps, stillUrl } from "@/parts/measures";
+import { cellText, type Field, planned, type Role, signOf } from "@/parts/plan";
 import { Still } from "@/parts/Still";
 import { Choice } from "@/parts/Choice";
 
@@ -52,22 +53,31 @@ export function Picture({
 }
 
 /** What the device claims beside what was measured. A difference is marked. */
-export function Compare({ stream }: { stream: Stream }) {
+export function Compare({ device: d, stream }: { device: Device; stream: Stream }) {
   const v = stream.proof?.video;
   if (!v) return null;
   const c = stream.claimed;
   const told = c.codec !== ""; // a stream that was found by trying claims nothing
   const near = (a: number, b: number, by: number) => !a || Math.abs(a - b) <= by * a;
-  const rows: [string, string, string, boolean][] = [
-    ["Codec", told ? c.codec : "–", v.codec, !told || c.codec === v.codec],
-    ["Size", told ? `${c.width}×${c.height}` : "–", `${v.width}×${v.height}`, !told || (c.width === v.width && c.height === v.height)],
-    ["Frame rate", told ? fps(c.fps) : "–", fps(v.fps), near(c.fps, v.fps, 0.1)],
-    ["Bitrate", told ? bitrate(c.bitrate_kbps) : "–", bitrate(v.bitrate_kbps), near(c.bitrate_kbps, v.bitrate_kbps, 0.3)],
+  const role = stream.role as Role;
+  const wish = planned(d, role);
+  const rows: [string, string, string, boolean, Field?][] = [
+    ["Codec", told ? c.codec : "–", v.codec, !told || c.codec === v.codec, "codec"],
+    [
+      "Size",
+      told ? `${c.width}×${c.height}` : "–",
+      `${v.width}×${v.height}`,
+      !told || (c.width === v.width && c.height === v.height),
+      "size",
+    ],
+    ["Frame rate", told ? fps(c.fps) : "–", fps(v.fps), near(c.fps, v.fps, 0.1), "fps"],
+    ["Bitrate", told ? bitrate(c.bitrate_kbps) : "–", bitrate(v.bitrate_kbps), near(c.bitrate_kbps, v.bitrate_kbps, 0.3), "kbps"],
     [
       "Key-frame interval",
       c.gop_frames && v.keyframes < v.frames ? `${c.gop_frames} frames` : "–",
       v.gop_frames ? `${v.gop_frames} frames` : "–",
       v.keyframes === v.frames || near(c.gop_frames, v.gop_frames ?? 0, 0.1),
+      "gop",
     ],
     ["Profile", "–", [v.profile, v.level, v.tier && v.tier !== "Main" && `${v.tier} tier`].filter(Boolean).join(", ") || "–", true],
   ];
@@ -78,14 +88,25 @@ export function Compare({ stream }: { stream: Stream }) {
           <tr className="text-left text-soft">
             <th className="pb-1 font-normal">{stream.role} stream</th>
             <th className="pb-1 text-right font-normal">the device claims</th>
+            {wish && (
+              <th className="pb-1 text-right font-normal" title={`The plan is ${d.plan?.[role]?.whose}`}>
+                planned
+              </th>
+            )}
             <th className="pb-1 text-right font-normal">measured</th>
           </tr>
         </thead>
         <tbody>
-          {rows.map(([name, claimed, measured, same]) => (
+          {rows.map(([name, claimed, measured, same, field]) => (
             <tr key={name}>
               <td className="py-0.5">{name}</td>
               <td className="mono py-0.5 text-right text-soft">{claimed}</td>
+              {wish && (
+                <td className="mono py-0.5 text-right">
+                  {field && cellText(field, wish)}
+                  {field && signOf(d, role, field) === "differs" && <span className="font-semibold text-stuck"> ≠</span>}
+                </td>
+              )}
               <td className={`mono py-0.5 text-right ${same ? "" : "font-semibold text-stuck"}`}>
                 {same ? "" : "≠ "}
                 {measured}
@@ -94,6 +115,7 @@ export function Compare({ stream }: { stream: Stream }) {
           ))}
         </tbody>
       </table>
+      {wish && <p className="mt-1.5 text-small text-soft">The plan is {d.plan?.[role]?.whose}.</p>}
       <p className="mt-1.5 text-small text-soft">
         Over{" "}
         {({ tcp: "TCP", udp: "UDP datagrams", multicast: "multicast", "http tunnel": "HTTP (RTSP within it)" } as Record<string, string>)[

@@ -2,7 +2,7 @@ import { ChevronDown, Redo2, RotateCcw, Search, Undo2 } from "lucide-react";
 import { DropdownMenu } from "radix-ui";
 import { useCallback, useMemo, useState } from "react";
 import { toast } from "sonner";
-import { say, useNearest, usePreview, useTune } from "@/api/actions";
+import { say, useNearest, useTune } from "@/api/actions";
 import type { Device, Preset } from "@/api/client";
 import { useBudgets, usePresets, useRuns } from "@/api/queries";
 import { PlanSheet } from "@/forms/PlanSheet";
@@ -17,7 +17,7 @@ import { useFrame } from "./SiteFrame";
 import { plansOf, StreamsCosts } from "./StreamsCosts";
 import { offered, StreamsGrid, type GridActions } from "./StreamsGrid";
 import { StreamsPhone } from "./StreamsPhone";
-import { StreamsPreview } from "./StreamsPreview";
+import { type Sending, StreamsPreview } from "./StreamsPreview";
 
 /** What is planned of every stream beside what was measured, and what all of it costs. */
 export function Streams() {
@@ -26,14 +26,14 @@ export function Streams() {
   const [wantsThird, setThird] = useState(false);
   const [range, setRange] = useState<Range>({ row: 0, col: 0, toRow: 0, toCol: 0 });
   const [bad, setBad] = useState<string | null>(null);
-  const [sheet, setSheet] = useState<"preview" | "plan" | "targets" | "presets" | null>(null);
+  const [sheet, setSheet] = useState<"plan" | "targets" | "presets" | null>(null);
+  const [sending, setSending] = useState<Sending | null>(null);
   const [costs, setCosts] = useState(true);
   const phone = !useMedia("(min-width: 640px)");
   const wide = useMedia("(min-width: 1100px)");
   const presets = usePresets();
   const budgets = useBudgets(site.id);
   const runs = useRuns(site.id);
-  const preview = usePreview(site.id);
   const nearest = useNearest(site.id);
   const tune = useTune(site.id);
   const cameras = useMemo(() => all.filter((d) => d.kind === "camera" && !d.stray), [all]);
@@ -122,35 +122,11 @@ export function Streams() {
   };
 
   const unmet = cameras.filter((d) => drafts.has(d.id) || Object.values(d.tunes ?? {}).some((t) => t.state === "differs"));
-  const show = () => {
-    setSheet("preview");
-    preview.reset();
-    preview.mutate({ devices: unmet.map((d) => d.id), plans: plansOf(drafts) });
-  };
-  const send = (ids: string[]) =>
-    tune.mutate(
-      { devices: ids, plans: plansOf(drafts, new Set(ids)) },
-      {
-        onSuccess: () => {
-          setSheet(null);
-          clear();
-        },
-      },
-    );
+  const show = () => setSending({ devices: unmet.map((d) => d.id), plans: plansOf(drafts) });
   const putBack = picked.filter((d) => d.tuning);
   const running = runs.data?.find((r) => r.kind === "tune" && r.state === "running");
 
-  const preSend = (
-    <StreamsPreview
-      open={sheet === "preview"}
-      onOpenChange={(o) => setSheet(o ? "preview" : null)}
-      preview={preview.data}
-      devices={cameras}
-      error={preview.error ?? tune.error}
-      pending={tune.isPending}
-      send={send}
-    />
-  );
+  const preSend = <StreamsPreview site={site.id} sending={sending} close={() => setSending(null)} onSent={clear} devices={cameras} />;
   if (cameras.length === 0)
     return (
       <div className="p-10 text-center">
@@ -212,16 +188,6 @@ export function Streams() {
               What it costs
             </Button>
           )}
-          <label className="relative">
-            <Search size={14} className="absolute top-2.5 left-2.5 text-soft" aria-hidden />
-            <input
-              value={text}
-              onChange={(e) => setText(e.target.value)}
-              placeholder="Name, model"
-              aria-label="Search the streams"
-              className="h-8 w-32 rounded-md border bg-sheet pr-2 pl-8"
-            />
-          </label>
         </div>
         {!wide && !costs ? (
           <StreamsCosts site={site.id} devices={cameras} drafts={drafts} planBitrates={planBitrates} />
@@ -233,6 +199,19 @@ export function Streams() {
               shownRoles={shownRoles}
               drafts={drafts}
               budgets={budgets.data ?? []}
+              search={
+                <label className="relative block h-full">
+                  <Search size={13} className="absolute top-2 left-2 text-soft" aria-hidden />
+                  <input
+                    value={text}
+                    onChange={(e) => setText(e.target.value)}
+                    onKeyDown={(e) => e.stopPropagation()}
+                    placeholder="Name, model"
+                    aria-label="Search the streams"
+                    className="h-7 w-full rounded-md border bg-sheet pr-1 pl-7 text-small text-ink"
+                  />
+                </label>
+              }
               range={range}
               setRange={(r) => {
                 setBad(null);
@@ -307,6 +286,7 @@ function PresetMenu({
         <DropdownMenu.Content
           align="start"
           sideOffset={4}
+          onCloseAutoFocus={toGrid}
           className="z-50 max-h-[70vh] w-80 overflow-auto rounded-md border bg-sheet p-1 shadow-xl"
         >
           {presets.map((p) => (
@@ -328,6 +308,12 @@ function PresetMenu({
   );
 }
 
+/** After a choice the keys belong to the matrix again. */
+const toGrid = (e: Event) => {
+  e.preventDefault();
+  document.querySelector<HTMLElement>("[role=grid]")?.focus();
+};
+
 const overlays = [
   ["Name and time", "name, time"],
   ["Name", "name"],
@@ -343,7 +329,12 @@ function OverlayMenu({ lay }: { lay: (overlay: string) => void }) {
         Text <ChevronDown size={14} />
       </DropdownMenu.Trigger>
       <DropdownMenu.Portal>
-        <DropdownMenu.Content align="start" sideOffset={4} className="z-50 rounded-md border bg-sheet p-1 shadow-xl">
+        <DropdownMenu.Content
+          align="start"
+          sideOffset={4}
+          onCloseAutoFocus={toGrid}
+          className="z-50 rounded-md border bg-sheet p-1 shadow-xl"
+        >
           <DropdownMenu.Label className="px-3 py-1 text-small text-soft">Drawn into the picture</DropdownMenu.Label>
           {overlays.map(([name, text]) => (
             <DropdownMenu.Item
@@ -359,6 +350,8 @@ function OverlayMenu({ lay }: { lay: (overlay: string) => void }) {
     </DropdownMenu.Root>
   );
 }
+
+const withUnit = (text: string, unit: string) => (/^[\d.]+$/.test(text) ? text + unit : text);
 
 /** The cell in hand in words: whose plan it is, what was measured, what can be picked. */
 function Inspector({
@@ -407,7 +400,7 @@ function Inspector({
           <span>
             {plan ? (
               <>
-                wanted <span className="mono">{plan + f.unit}</span>{" "}
+                wanted <span className="mono">{withUnit(plan, f.unit)}</span>{" "}
                 <span className="text-soft">({changed ? "typed, not sent" : (d.plan?.[c.role]?.whose ?? "")})</span>
               </>
             ) : (
@@ -416,7 +409,7 @@ function Inspector({
           </span>
           {got && (
             <span>
-              measured <span className="mono">{got + f.unit}</span>
+              measured <span className="mono">{withUnit(got, f.unit)}</span>
             </span>
           )}
           {!changed && tune?.state === "differs" && differs && (

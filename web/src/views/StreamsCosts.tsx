@@ -18,8 +18,7 @@ const textsOf = ({ overlay, ...wishes }: Draft): Record<string, string> => ({
 });
 
 /** Drafts as the server reads plans: by device, by part, as text. */
-export const plansOf = (drafts: Drafts, only?: Set<string>) =>
-  Object.fromEntries([...drafts].filter(([id]) => !only || only.has(id)).map(([id, roles]) => [id, textsOf(roles)]));
+export const plansOf = (drafts: Drafts) => Object.fromEntries([...drafts].map(([id, draft]) => [id, textsOf(draft)]));
 
 /** What all the streams cost: days of recording and load on the links, as they are and as they would be. */
 export function StreamsCosts({
@@ -98,15 +97,18 @@ export function StreamsCosts({
           </label>
         </>
       )}
-      <div className="mt-1 flex items-end gap-2 border-t pt-3">
-        <Field
-          label="Days to keep"
-          value={days}
-          onChange={(e) => setDays(e.target.value)}
-          inputMode="decimal"
-          className="w-24"
-          name="days"
-        />
+      <div className="mt-1 flex flex-wrap items-center gap-2 border-t pt-3">
+        <label className="flex items-center gap-2">
+          Keep
+          <input
+            name="days"
+            value={days}
+            onChange={(e) => setDays(e.target.value)}
+            inputMode="decimal"
+            className="mono h-8 w-14 rounded-md border bg-sheet px-2 text-right"
+          />
+          days
+        </label>
         <Button disabled={!(wanted > 0) || backwards.isPending} onClick={() => plan(false)} title="Each camera keeps its share">
           Plan the bitrates
         </Button>

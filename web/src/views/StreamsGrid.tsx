@@ -1,5 +1,5 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { memo, type KeyboardEvent, useEffect, useMemo, useRef, useState } from "react";
+import { memo, type KeyboardEvent, type ReactNode, useEffect, useMemo, useRef, useState } from "react";
 import type { Budget, Device } from "@/api/client";
 import { type Column, type Drafts, type Range, rangeCols, rangeRows } from "@/parts/matrix";
 import { bitrate } from "@/parts/measures";
@@ -27,6 +27,7 @@ export function StreamsGrid({
   shownRoles,
   drafts,
   budgets,
+  search,
   range,
   setRange,
   actions,
@@ -36,6 +37,7 @@ export function StreamsGrid({
   shownRoles: readonly Role[];
   drafts: Drafts;
   budgets: Budget[];
+  search: ReactNode;
   range: Range;
   setRange: (r: Range) => void;
   actions: GridActions;
@@ -146,7 +148,7 @@ export function StreamsGrid({
       className="relative min-h-0 grow overflow-auto outline-offset-[-2px] select-none"
     >
       <div style={{ width }} className="relative">
-        <Heads columns={columns} shownRoles={shownRoles} template={template} />
+        <Heads columns={columns} shownRoles={shownRoles} template={template} search={search} />
         <div style={{ height: v.getTotalSize() }} className="relative" role="presentation">
           {v.getVirtualItems().map((i) => {
             const d = devices[i.index]!;
@@ -188,11 +190,21 @@ const textAt = (devices: Device[], columns: Column[], drafts: Drafts, r: Range) 
   return d && c ? cellText(c.field, drafts.get(d.id)?.[c.role] ?? planned(d, c.role)) : "";
 };
 
-function Heads({ columns, shownRoles, template }: { columns: Column[]; shownRoles: readonly Role[]; template: string }) {
+function Heads({
+  columns,
+  shownRoles,
+  template,
+  search,
+}: {
+  columns: Column[];
+  shownRoles: readonly Role[];
+  template: string;
+  search: ReactNode;
+}) {
   return (
     <div role="row" aria-rowindex={1} className="sticky top-0 z-20 border-b bg-sheet text-small text-soft">
-      <div className="grid h-7 items-end" style={{ gridTemplateColumns: template }} role="presentation">
-        <span className="sticky left-0 z-10 h-full bg-sheet" />
+      <div className="grid h-8 items-end" style={{ gridTemplateColumns: template }} role="presentation">
+        <span className="sticky left-0 z-10 h-full bg-sheet pt-1 pr-2 pl-3">{search}</span>
         <span />
         {shownRoles.map((role) => (
           <span key={role} style={{ gridColumn: `span ${fields.length}` }} className="border-l pl-2 font-semibold text-ink">
@@ -204,7 +216,7 @@ function Heads({ columns, shownRoles, template }: { columns: Column[]; shownRole
         <span role="columnheader" className="sticky left-0 z-10 bg-sheet pl-4">
           Camera
         </span>
-        <span role="columnheader" title="What its streams ask of the encoder together, in pixels a second">
+        <span role="columnheader" className="px-2" title="What its streams ask of the encoder together, in pixels a second">
           Encoder
         </span>
         {columns.map((c) => {

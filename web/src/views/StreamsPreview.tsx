@@ -1,4 +1,6 @@
 import { ArrowRight, TriangleAlert } from "lucide-react";
+import { useEffect } from "react";
+import { usePreview, useTune } from "@/api/actions";
 import type { Device, Preview } from "@/api/client";
 import { Button } from "@/parts/Button";
 import { bitrate } from "@/parts/measures";
@@ -20,30 +22,51 @@ const names: Record<string, string> = {
 
 type Row = Preview["rows"][number];
 
-/** What is about to be sent, camera by camera, before anything is. */
+/** What is about to be sent, and to whom: the plans of devices, with those given here in place of what is planned. */
+export type Sending = { devices: string[]; plans: Record<string, Record<string, string>> };
+
+/** What is about to be sent, camera by camera, before anything is; and its button. */
 export function StreamsPreview({
-  open,
-  onOpenChange,
-  preview,
+  site,
+  sending,
+  close,
+  onSent,
   devices,
-  error,
-  pending,
-  send,
 }: {
-  open: boolean;
-  onOpenChange: (open: boolean) => void;
-  preview: Preview | undefined;
+  site: string;
+  sending: Sending | null;
+  close: () => void;
+  onSent?: () => void;
   devices: Device[];
-  error: unknown;
-  pending: boolean;
-  send: (devices: string[]) => void;
 }) {
+  const weigh = usePreview(site);
+  const tune = useTune(site);
+  const { mutate, reset } = weigh;
+  const clear = tune.reset;
+  useEffect(() => {
+    reset();
+    clear();
+    if (sending) mutate(sending);
+  }, [sending, mutate, reset, clear]);
+  const preview = weigh.data;
+  const error = weigh.error ?? tune.error;
+  const send = (ids: string[]) =>
+    tune.mutate(
+      { devices: ids, plans: Object.fromEntries(Object.entries(sending?.plans ?? {}).filter(([id]) => ids.includes(id))) },
+      {
+        onSuccess: () => {
+          close();
+          onSent?.();
+        },
+      },
+    );
   const rows = preview?.rows ?? [];
   const act = rows.filter((r) => r.unknown || hasWork(r));
+  const sent = act.filter((r) => !r.cannot && (r.unknown || r.preview?.overlay || r.preview?.streams.some((s) => s.changes.length > 0)));
   const same = rows.length - act.length;
   const byId = new Map(devices.map((d) => [d.id, d]));
   return (
-    <Sheet title="Before it is sent" open={open} onOpenChange={onOpenChange} wide>
+    <Sheet title="Before it is sent" open={sending !== null} onOpenChange={(o) => !o && close()} wide>
       {!preview && !error && <p className="text-soft">Weighing what is wanted against what each camera offers …</p>}
       {preview && (
         <>
@@ -57,7 +80,7 @@ export function StreamsPreview({
               >
                 <span className="truncate font-medium">{byId.get(r.device)?.name}</span>
                 <div className="min-w-0 space-y-0.5">
-                  {r.unknown && <p className="text-soft">{r.unknown}</p>}
+                  {r.unknown && <p className={r.cannot ? "text-stuck" : "text-soft"}>{r.unknown}</p>}
                   <Changes row={r} />
                 </div>
               </li>
@@ -76,12 +99,12 @@ export function StreamsPreview({
         <Button
           look="next"
           className="h-9"
-          disabled={!preview || act.length === 0 || pending}
-          onClick={() => send(act.map((r) => r.device))}
+          disabled={!preview || sent.length === 0 || tune.isPending}
+          onClick={() => send(sent.map((r) => r.device))}
         >
-          Set and measure {act.length} {act.length === 1 ? "camera" : "cameras"}
+          Set and measure {sent.length} {sent.length === 1 ? "camera" : "cameras"}
         </Button>
-        <Button look="quiet" onClick={() => onOpenChange(false)}>
+        <Button look="quiet" onClick={close}>
           Not yet
         </Button>
         <span className="text-small text-soft max-sm:hidden">How each is set now is kept first, so that all of it can be put back.</span>
@@ -91,7 +114,8 @@ export function StreamsPreview({
 }
 
 const hasWork = (r: Row) =>
-  !!r.preview && (r.preview.streams.some((s) => s.changes.length > 0 || s.refused.length > 0) || !!r.preview.overlay);
+  !!r.preview &&
+  (r.preview.streams.some((s) => s.changes.length > 0 || s.refused.length > 0 || (s.kept?.length ?? 0) > 0) || !!r.preview.overlay);
 
 function Changes({ row: r }: { row: Row }) {
   if (!r.preview) return null;
@@ -99,7 +123,7 @@ function Changes({ row: r }: { row: Row }) {
     <>
       {r.preview.streams.map(
         (s) =>
-          (s.changes.length > 0 || s.refused.length > 0) && (
+          (s.changes.length > 0 || s.refused.length > 0 || (s.kept?.length ?? 0) > 0) && (
             <div key={s.role}>
               <span className="mr-2 text-soft">{s.role}</span>
               {s.changes.map((c) => (
@@ -109,6 +133,12 @@ function Changes({ row: r }: { row: Row }) {
                     {c.from || "–"} <ArrowRight size={12} className="inline" aria-label="becomes" /> {c.to || "–"}
                   </span>
                   {c.asked !== c.to && <span className="text-small text-brass-text"> asked {c.asked}, nearest it offers</span>}
+                </span>
+              ))}
+              {s.kept?.map((c) => (
+                <span key={c.field} className="mr-3 inline-block text-small text-brass-text">
+                  {names[c.field] ?? c.field} asked <span className="mono">{c.asked}</span>: it stays <span className="mono">{c.to}</span>,
+                  the nearest it offers
                 </span>
               ))}
               {s.refused.map((x) => (
