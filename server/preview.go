@@ -2,7 +2,6 @@ package server
 
 import (
 	"context"
-	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
@@ -85,7 +84,7 @@ func (s *Server) budgets(ctx context.Context, site uuid.UUID) (map[string]tuning
 	for _, r := range records {
 		x := list.devices[r.Device]
 		b, err := evidence.Decode[evidence.Tuned](r)
-		if x == nil || err != nil {
+		if x == nil || err != nil || x.d.Status.Model() == "" {
 			continue // one that cannot be read is told where its device is shown
 		}
 		if o, ok := b.Observation(x.view.Name); ok {
@@ -122,6 +121,7 @@ func (s *Server) preview(ctx context.Context, site uuid.UUID, in previewBody) (*
 	}
 	defer list.mu.Unlock()
 	out := &struct{ Body previewView }{previewView{Rows: []previewRow{}}}
+	settable := map[uuid.UUID]bool{}
 	for _, id := range in.Devices {
 		x := list.devices[id]
 		if x == nil {
@@ -135,6 +135,7 @@ func (s *Server) preview(ctx context.Context, site uuid.UUID, in previewBody) (*
 		if row.Preview != nil && row.Preview.Changed() {
 			out.Body.Changed++
 		}
+		settable[id] = !row.Cannot
 		out.Body.Rows = append(out.Body.Rows, row)
 	}
 	if costs == nil {
@@ -142,7 +143,7 @@ func (s *Server) preview(ctx context.Context, site uuid.UUID, in previewBody) (*
 	}
 	before, _ := sources(list, nil)
 	after, _ := sources(list, func(d *store.Device) tuning.Plan {
-		if !slices.Contains(in.Devices, d.ID) {
+		if !settable[d.ID] {
 			return tuning.Plan{}
 		}
 		draft, _ := in.Plans[d.ID].read() // was read above

@@ -12,6 +12,7 @@ import (
 	"os"
 	"strconv"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"syscall"
 	"time"
@@ -41,6 +42,7 @@ type device struct {
 	shown      atomic.Pointer[[]feed] // what it says that it sends, where that is another thing; nil for none
 	shownFor   atomic.Int64           // how often it still says so, of one that forgets
 	texts      texts
+	setting    sync.Mutex   // one change of its streams at a time
 	streams    *rtsp.Server // nil for none
 	secure     *rtsp.Server // over TLS, or within HTTP; nil for none
 	recorder   *recorder

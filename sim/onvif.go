@@ -130,12 +130,20 @@ func (d *device) serveSOAP(w http.ResponseWriter, r *http.Request, s service) {
 	if !openOperations[o.name] && !d.signedIn(w, r, env.Header.Token, s) {
 		return
 	}
+	if changesStreams(s, o) {
+		d.setting.Lock()
+		defer d.setting.Unlock()
+	}
 	inner, f := s.answer(o)
 	if f != nil {
 		d.writeFault(w, s, http.StatusInternalServerError, *f)
 		return
 	}
 	d.writeSOAP(w, s, http.StatusOK, "<X:"+o.name+"Response>"+inner+"</X:"+o.name+"Response>")
+}
+
+func changesStreams(s service, o operation) bool {
+	return (s.namespace == onvif.NSMedia || s.namespace == onvif.NSMedia2) && !strings.HasPrefix(o.name, "Get")
 }
 
 type usernameToken struct {

@@ -26,6 +26,7 @@ import (
 type Client struct {
 	device   string // address of the device service
 	http     *http.Client
+	slow     *http.Client // for changes of streams
 	tls      *certificate.Dialer
 	moved    map[string]string // scheme, host and port that sent us to TLS, and where
 	signIn   signin.SignIn
@@ -50,13 +51,18 @@ type Options struct {
 	Leave   signin.Leave  // is asked before the sign-in goes out; nil lets no readable one out
 	Pin     string        // SHA-256 of the certificate that the device showed before, in hex; "" for none
 	Timeout time.Duration // for one answer; 0 means 5 s
-	Log     *exchange.Log
+	// Changing is for the answer to a change of streams, which cameras take their time for; 0 means 30 s.
+	Changing time.Duration
+	Log      *exchange.Log
 }
 
 // New prepares a client for the device service at an http or https URL. Nothing is sent.
 func New(deviceService string, opt Options) *Client {
 	if opt.Timeout == 0 {
 		opt.Timeout = 5 * time.Second
+	}
+	if opt.Changing == 0 {
+		opt.Changing = 30 * time.Second
 	}
 	opt.Log.Know(opt.SignIn)
 	c := &Client{device: deviceService, signIn: opt.SignIn, log: opt.Log, leave: opt.Leave, inScope: opt.InScope,
@@ -75,7 +81,19 @@ func New(deviceService string, opt Options) *Client {
 		},
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}
+	slow := c.http.Transport.(*http.Transport).Clone()
+	slow.ResponseHeaderTimeout = opt.Changing
+	c.slow = &http.Client{Timeout: opt.Changing, Transport: slow, CheckRedirect: c.http.CheckRedirect}
 	return c
+}
+
+// clientFor is the HTTP client for an action: changes of streams get more time than questions.
+func (c *Client) clientFor(action string) *http.Client {
+	service, name, _ := strings.Cut(strings.TrimPrefix(action, "http://www.onvif.org/"), "wsdl/")
+	if strings.HasSuffix(service, "/media/") && !strings.HasPrefix(name, "Get") {
+		return c.slow
+	}
+	return c.http
 }
 
 // SignInAs has the client use another sign-in from now on. What it has learned of the device stays: its clock and its services.
@@ -95,7 +113,10 @@ func (c *Client) Address() string { return c.secured(c.device) }
 func (c *Client) Skew() time.Duration { return c.skew }
 
 // Close gives idle connections back.
-func (c *Client) Close() { c.http.CloseIdleConnections() }
+func (c *Client) Close() {
+	c.http.CloseIdleConnections()
+	c.slow.CloseIdleConnections()
+}
 
 // Scheme names the way in which the device took the sign-in; "none" where it asked for none.
 func (c *Client) Scheme() string {

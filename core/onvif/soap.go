@@ -217,7 +217,7 @@ func (c *Client) postTo(ctx context.Context, address, action, envelope, authoriz
 	}
 	c.log.Sent(fmt.Sprintf("POST %s\nContent-Type: %s\n%s%s", address, req.Header.Get("Content-Type"), authLine(authorization), envelope))
 	since := c.traffic.Mark()
-	res, err := c.http.Do(req)
+	res, err := c.clientFor(action).Do(req)
 	if err != nil {
 		err = since.Explain(err, "its answer")
 		c.log.Note("%v", err)

@@ -234,7 +234,7 @@ func (w *work) set(ctx context.Context, role string, e tuning.Encoder) error {
 	}
 	if err = w.refused(err, role, "setting", w.Plan.Streams[role].String()); err != nil && ctx.Err() == nil {
 		// A device that restarts may hang up before it has answered: reading back tells.
-		w.out.SideEffects = append(w.out.SideEffects, fmt.Sprintf("it hung up while the %s stream was set", role))
+		w.out.SideEffects = append(w.out.SideEffects, fmt.Sprintf("it gave no answer when the %s stream was set", role))
 		return w.wait(ctx)
 	}
 	return err

@@ -189,6 +189,8 @@ export function pixels(d: Device, role: Role, draft?: Wish): number {
   if (w?.off) return 0;
   const s = d.streams.find((x) => x.role === role);
   const v = s?.proof?.video;
+  const want = d.tunes?.[role]?.want; // the plan as the device can have it
+  if (!draft && w && want?.width && want.fps) return want.width * want.height * want.fps;
   const width = w?.width || v?.width || s?.claimed.width || 0;
   const height = w?.height || v?.height || s?.claimed.height || 0;
   return width * height * (w?.fps || v?.fps || s?.claimed.fps || 0);

@@ -3,8 +3,6 @@ import { type Drafts, keep, kept } from "./matrix";
 
 type History = { past: Drafts[]; now: Drafts; future: Drafts[] };
 
-const none: Drafts = new Map();
-
 /** What was typed into the matrix of a site and not sent yet, with undo. It survives a reload of the page. */
 export function useDrafts(site: string) {
   const place = `streams-${site}`;
@@ -25,9 +23,8 @@ export function useDrafts(site: string) {
     () => setHistory((x) => (x.future.length === 0 ? x : { past: [...x.past, x.now], now: x.future[0]!, future: x.future.slice(1) })),
     [],
   );
-  const clear = useCallback(() => set(none), [set]);
   return useMemo(
-    () => ({ drafts: h.now, set, undo, redo, clear, canUndo: h.past.length > 0, canRedo: h.future.length > 0 }),
-    [h, set, undo, redo, clear],
+    () => ({ drafts: h.now, set, undo, redo, canUndo: h.past.length > 0, canRedo: h.future.length > 0 }),
+    [h, set, undo, redo],
   );
 }

@@ -10,7 +10,7 @@ import { PresetsSheet } from "@/forms/PresetsSheet";
 import { TargetsSheet } from "@/forms/TargetsSheet";
 import { Button } from "@/parts/Button";
 import { columnsOf, copied, fillDown, pasted, put, type Range, rangeRows, readTable, tidy, wishOf } from "@/parts/matrix";
-import { cellText, fields, measuredText, planned, roles, type Role, wishOfText } from "@/parts/plan";
+import { cellText, fields, measuredText, planned, roles, type Role, signOf, wishOfText } from "@/parts/plan";
 import { useDrafts } from "@/parts/useDrafts";
 import { useMedia } from "@/parts/useMedia";
 import { useFrame } from "./SiteFrame";
@@ -37,7 +37,7 @@ export function Streams() {
   const nearest = useNearest(site.id);
   const tune = useTune(site.id);
   const cameras = useMemo(() => all.filter((d) => d.kind === "camera" && !d.stray), [all]);
-  const { drafts, set, undo, redo, clear, canUndo, canRedo } = useDrafts(site.id);
+  const { drafts, set, undo, redo, canUndo, canRedo } = useDrafts(site.id);
 
   const devices = useMemo(() => {
     const words = text.toLowerCase().split(/\s+/).filter(Boolean);
@@ -123,10 +123,12 @@ export function Streams() {
 
   const unmet = cameras.filter((d) => drafts.has(d.id) || Object.values(d.tunes ?? {}).some((t) => t.state === "differs"));
   const show = () => setSending({ devices: unmet.map((d) => d.id), plans: plansOf(drafts) });
+  // What could not be sent stays typed.
+  const sent = (ids: string[]) => set(new Map([...drafts].filter(([id]) => !ids.includes(id))));
   const putBack = picked.filter((d) => d.tuning);
   const running = runs.data?.find((r) => r.kind === "tune" && r.state === "running");
 
-  const preSend = <StreamsPreview site={site.id} sending={sending} close={() => setSending(null)} onSent={clear} devices={cameras} />;
+  const preSend = <StreamsPreview site={site.id} sending={sending} close={() => setSending(null)} onSent={sent} devices={cameras} />;
   if (cameras.length === 0)
     return (
       <div className="p-10 text-center">
@@ -180,7 +182,7 @@ export function Streams() {
           </Button>
           {!third && (
             <Button look="quiet" onClick={() => setThird(true)}>
-              Third stream
+              + Third
             </Button>
           )}
           {(!wide || !costs) && (
@@ -382,7 +384,6 @@ function Inspector({
     d.streams.find((s) => s.role === c.role),
   );
   const tune = d.tunes?.[c.role];
-  const differs = tune?.off?.map((o) => o.field).join(", ");
   return (
     <div
       className="flex min-h-11 shrink-0 flex-wrap items-center gap-x-4 gap-y-1 border-t bg-sheet px-4 py-1.5 text-small"
@@ -412,8 +413,8 @@ function Inspector({
               measured <span className="mono">{withUnit(got, f.unit)}</span>
             </span>
           )}
-          {!changed && tune?.state === "differs" && differs && (
-            <span className="text-stuck">differs{tune.sent ? " although it was sent" : ", not sent yet"}</span>
+          {!changed && signOf(d, c.role, c.field) === "differs" && (
+            <span className="text-stuck">differs{tune?.sent ? " although it was sent" : ", not sent yet"}</span>
           )}
           {offered(d, c).length > 0 && (
             <span className="flex flex-wrap gap-1" role="group" aria-label={`Pick the ${f.long.toLowerCase()}`}>

@@ -172,7 +172,7 @@ export function StreamsGrid({
                 }}
                 pickRow={(extend) => setRange({ row: extend ? range.row : i.index, col: 0, toRow: i.index, toCol: columns.length - 1 })}
                 used={shownRoles.reduce((sum, role) => sum + pixels(d, role, drafts.get(d.id)?.[role]), 0)}
-                bound={bounds.get(`${d.maker ?? ""} ${d.model ?? ""}`.trim())}
+                bound={bounds.get(modelOf(d))}
                 most={most}
               />
             );
@@ -183,6 +183,8 @@ export function StreamsGrid({
     </div>
   );
 }
+
+const modelOf = (d: Device) => `${d.maker ?? ""} ${d.model ?? ""}`.trim();
 
 const textAt = (devices: Device[], columns: Column[], drafts: Drafts, r: Range) => {
   const d = devices[r.toRow];
@@ -434,7 +436,7 @@ function EncoderBar({ used, bound, most }: { used: number; bound: Budget | undef
         />
         {bound && <span className="absolute inset-y-[-3px] right-0 w-0.5 bg-ink" />}
       </span>
-      <span className={`mono text-tiny leading-none ${over ? "text-stuck" : "text-soft"}`}>
+      <span className={`mono text-tiny leading-none whitespace-nowrap ${over ? "text-stuck" : "text-soft"}`}>
         {over ? "! " : ""}
         {(used / 1e6).toFixed(1)}M
       </span>

@@ -36,7 +36,7 @@ export function StreamsPreview({
   site: string;
   sending: Sending | null;
   close: () => void;
-  onSent?: () => void;
+  onSent?: (devices: string[]) => void;
   devices: Device[];
 }) {
   const weigh = usePreview(site);
@@ -56,7 +56,7 @@ export function StreamsPreview({
       {
         onSuccess: () => {
           close();
-          onSent?.();
+          onSent?.(ids);
         },
       },
     );
