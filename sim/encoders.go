@@ -13,8 +13,19 @@ import (
 	"unlatch/sim/scene"
 )
 
-// encoderSizes are what every encoder offers, the scene drawn anew for each.
+// encoderSizes are what every encoder offers beside its own, the scene drawn anew for each.
 var encoderSizes = [][2]int{{1280, 720}, {640, 480}, {640, 360}, {320, 180}, {160, 90}}
+
+// offeredSizes are the sizes that the device offers: those of all, and those that it was delivered with.
+func (d *device) offeredSizes() [][2]int {
+	out := slices.Clone(encoderSizes)
+	for _, f := range d.feeds() {
+		if size := [2]int{f.Width, f.Height}; !slices.Contains(out, size) {
+			out = append(out, size)
+		}
+	}
+	return out
+}
 
 // discreteRates are the frame rates of devices that offer no range.
 var discreteRates = []int{5, 10, 12, 15, 25}
@@ -22,7 +33,7 @@ var discreteRates = []int{5, 10, 12, 15, 25}
 // encoderOptions answers GetVideoEncoderConfigurationOptions in the form of ver10 or of Media2.
 func (d *device) encoderOptions(media2 bool) string {
 	var sizes strings.Builder
-	for _, s := range encoderSizes {
+	for _, s := range d.offeredSizes() {
 		fmt.Fprintf(&sizes, "<T:ResolutionsAvailable><T:Width>%d</T:Width><T:Height>%d</T:Height></T:ResolutionsAvailable>", s[0], s[1])
 	}
 	const bitrate = "<T:BitrateRange><T:Min>32</T:Min><T:Max>8192</T:Max></T:BitrateRange>"
@@ -69,7 +80,7 @@ func (d *device) setEncoder(o operation) (string, *fault) {
 		return "", invalid("ter:NoConfig", "There is no such configuration")
 	}
 	codec, known := map[string]scene.Codec{"H264": scene.H264, "H265": scene.H265, "JPEG": scene.JPEG}[w.Encoding]
-	offered := slices.Contains(encoderSizes, [2]int{w.Width, w.Height}) && w.FPS >= 1 && w.FPS <= 25 && w.Kbps >= 32 && w.Kbps <= 8192
+	offered := slices.Contains(d.offeredSizes(), [2]int{w.Width, w.Height}) && w.FPS >= 1 && w.FPS <= 25 && w.Kbps >= 32 && w.Kbps <= 8192
 	switch {
 	case d.Defects.Encoder == "refuses", !known, !offered, codec == scene.H265 && !d.maker.media2 && !d.Defects.Media2Only:
 		return "", invalid("ter:ConfigModify", "The parameters are not valid")

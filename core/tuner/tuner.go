@@ -127,6 +127,9 @@ func Tune(ctx context.Context, c *onvif.Client, r Request) (*Result, error) {
 func (w *work) look() tuning.Preview {
 	w.out.Offers = w.view.Offers()
 	preview := tuning.Look(w.Plan, w.out.Offers, tuning.Budget{})
+	if w.Back != nil {
+		preview = w.backwards()
+	}
 	w.out.SideEffects = append(w.out.SideEffects, preview.Warnings...)
 	for _, s := range preview.Streams {
 		w.out.Changes, w.out.Refused = append(w.out.Changes, s.Changes...), append(w.out.Refused, s.Refused...)
@@ -141,6 +144,19 @@ func (w *work) look() tuning.Preview {
 			To: w.Plan.Overlay.String(), Asked: w.Plan.Overlay.String()})
 	}
 	return preview
+}
+
+// backwards is what puts a state back: each encoder exactly as it was, also where that is not offered.
+func (w *work) backwards() (p tuning.Preview) {
+	for _, s := range w.view.Streams {
+		e, ok := w.Back.Encoders[s.Role]
+		if !ok {
+			continue
+		}
+		e.Token, e.Name, e.UseCount = s.Encoder.Token, s.Encoder.Name, s.Encoder.UseCount
+		p.Streams = append(p.Streams, tuning.StreamPreview{Role: s.Role, Has: s.Encoder, Want: e, Changes: tuning.Exactly(s.Role, s.Encoder, e)})
+	}
+	return p
 }
 
 // texted is what a device draws, in short.

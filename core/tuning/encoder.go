@@ -141,6 +141,16 @@ func compare(role string, plan Stream, has, want Encoder) []Change {
 	}
 }
 
+// Exactly lists what changes when an encoder is set to just that, whatever is offered: a device may have a setting that it does not offer.
+func Exactly(role string, has, want Encoder) (changes []Change) {
+	for _, c := range compare(role, want.Plan(), has, want) {
+		if c.From != c.To {
+			changes = append(changes, c)
+		}
+	}
+	return changes
+}
+
 // Kept lists what a plan asks for that a device does not offer, where what it has already is the nearest: nothing changes, and it is said.
 // What it refuses altogether is not among it.
 func Kept(role string, plan Stream, has, want Encoder, refused []Refusal) (out []Change) {
