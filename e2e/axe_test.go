@@ -93,7 +93,7 @@ func TestEveryViewIsAccessible(t *testing.T) {
 		b.clean("bench, part " + part)
 	}
 	require.NoError(t, b.page.Keyboard.Type(input.KeyR))
-	for _, at := range []string{"find", "keyring", "paths"} {
+	for _, at := range []string{"find", "streams", "keyring", "paths"} {
 		b.page.MustNavigate(strings.Split(b.page.MustInfo().URL, "?")[0] + "/" + at).MustWaitStable()
 		b.clean(at)
 		b.page.MustNavigateBack().MustWaitStable()

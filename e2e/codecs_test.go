@@ -33,10 +33,7 @@ func TestEveryCodec(t *testing.T) {
 	t.Parallel()
 	simtest.Start(t, mixed)
 	b := start(t)
-	b.firstAccount()
-	b.makeSite("Crossing", "127.43.18.0/27")
-	b.firstSignIn()
-	b.sweepAndOpen(7)
+	b.bring("Crossing", "127.43.18.0/27", 7)
 	b.count(`[data-at="placed"]`, 6)
 	for address, want := range map[string]struct{ scene, codec, says string }{
 		"127.43.18.11": {"viaduct", "H.265", "Main"},

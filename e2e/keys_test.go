@@ -19,6 +19,15 @@ func (b *bench) sweepAndOpen(n int) {
 	b.press("^Open latches of")
 }
 
+// bring makes the first account, a site and the sign-in that the stand-ins share, finds n devices and opens what can be opened.
+func (b *bench) bring(site, ranges string, n int) {
+	b.t.Helper()
+	b.firstAccount()
+	b.makeSite(site, ranges)
+	b.firstSignIn()
+	b.sweepAndOpen(n)
+}
+
 // A camera that somebody else's wrong passwords have locked is left alone while a countdown runs, and opened by itself when it has ended.
 func TestFromALockedOutCameraToSignedIn(t *testing.T) {
 	t.Parallel()
@@ -29,10 +38,7 @@ devices:
   - {name: Weir, maker: lumenhythe, model: L2, address: 127.43.12.11, scene: water-tower, streams: [{width: 320, height: 180, fps: 5, kbps: 100, gop: 5, profile: baseline}], defects: {locks_after: 5, locked_seconds: 20}}
 `)
 	b := start(t)
-	b.firstAccount()
-	b.makeSite("Weir", "127.43.12.0/28")
-	b.firstSignIn()
-	b.sweepAndOpen(1)
+	b.bring("Weir", "127.43.12.0/28", 1)
 	b.count(`[data-at="signed_in"]`, 1)
 	b.page.MustElement("[data-device]").MustClick()
 	b.see("judges no sign-in at the moment")
@@ -58,10 +64,7 @@ devices:
   - {name: Mill, maker: brackwell, model: B5, address: 127.43.13.11, count: 4, scene: turntable, streams: [{width: 320, height: 180, fps: 5, kbps: 100, gop: 5, profile: baseline}], defects: {locks_after: 5}}
 `)
 	b := start(t)
-	b.firstAccount()
-	b.makeSite("Mill", "127.43.13.0/28")
-	b.firstSignIn()
-	b.sweepAndOpen(4)
+	b.bring("Mill", "127.43.13.0/28", 4)
 	b.count(`[data-at="signed_in"]`, 4)
 	b.press("^Make a stream user on 4 cameras$")
 	b.typeIn("user", "watch er")

@@ -21,10 +21,7 @@ devices:
   - {name: Coal stage, maker: corvane, model: V3, address: 127.43.19.12, scene: coal-stage, streams: [*m], defects: {encoder: clamps}}
 `)
 	b := start(t)
-	b.firstAccount()
-	b.makeSite("Works", "127.43.19.0/28")
-	b.firstSignIn()
-	b.sweepAndOpen(2)
+	b.bring("Works", "127.43.19.0/28", 2)
 	b.count(`[data-at="placed"]`, 2)
 	b.page.MustElementR("[data-device]", "127.43.19.11").MustClick()
 	b.page.MustElementR("#bench", "320×180 · 10 fps")

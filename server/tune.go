@@ -1,6 +1,7 @@
 package server
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -128,12 +129,16 @@ func (s *Server) tune(ctx context.Context, site uuid.UUID, in tuneBody) (*runOut
 		}
 	}
 	run, err := s.cfg.Queue.Tune(ctx, site, fmt.Sprintf(title, cameras(len(in.Devices))), list)
+	if err == nil {
+		err = s.cfg.Store.Runs.BegunBy(ctx, run.ID, person(ctx))
+	}
 	return &runOut{viewOfRun(run, time.Now())}, s.explain(err)
 }
 
-// tunedAlready is a problem where somebody's run is about to set one of the devices, or does.
+// tunedAlready is a problem where somebody else's run is about to set one of the devices, or does. One's own next run waits for the last.
 func (s *Server) tunedAlready(ctx context.Context, devices []uuid.UUID) error {
 	busy, err := s.cfg.Store.Runs.Waiting(ctx, jobs.TuneArgs{}.Kind(), devices)
+	busy = slices.DeleteFunc(busy, func(w store.Wait) bool { return w.Person == person(ctx).Name })
 	if err != nil || len(busy) == 0 {
 		return s.explain(err)
 	}
@@ -141,8 +146,8 @@ func (s *Server) tunedAlready(ctx context.Context, devices []uuid.UUID) error {
 	if err != nil {
 		return s.explain(err)
 	}
-	return problem(409, "being_tuned", fmt.Sprintf("%s is in a run already: %s, begun %s.", d.Title(), busy[0].Title,
-		busy[0].Created.Format("15:04")), "Wait until that has ended, or stop it in the strip below.")
+	return problem(409, "being_tuned", fmt.Sprintf("%s is being set by %s at this moment, begun %s.", d.Title(),
+		cmp.Or(busy[0].Person, "somebody"), busy[0].Created.Format("15:04")), "Wait until that has ended, or stop it in the strip below.")
 }
 
 // tunable is a device that can be set by its device service, or by that of the recorder that it hangs on.

@@ -60,7 +60,13 @@ func (s Runs) Start(ctx context.Context, site uuid.UUID, kind, title string, tot
 type Wait struct {
 	Device  uuid.UUID `db:"device"`
 	Title   string    `db:"title"`
+	Person  string    `db:"person"` // who began it
 	Created time.Time `db:"created_at"`
+}
+
+// BegunBy keeps who began a run.
+func (s Runs) BegunBy(ctx context.Context, run uuid.UUID, by Person) error {
+	return one(s.db.ExecContext(ctx, "UPDATE runs SET person = $2 WHERE id = $1", run, by.Name))
 }
 
 // Waiting tells which of some devices a job of a kind waits for or works on.
@@ -69,7 +75,7 @@ func (s Runs) Waiting(ctx context.Context, kind string, devices []uuid.UUID) (ou
 	for i, d := range devices {
 		names[i] = d.String()
 	}
-	return out, s.db.SelectContext(ctx, &out, `SELECT (j.args->>'device')::uuid AS device, r.title, r.created_at FROM river_job j
+	return out, s.db.SelectContext(ctx, &out, `SELECT (j.args->>'device')::uuid AS device, r.title, r.person, r.created_at FROM river_job j
 		JOIN runs r ON r.id::text = j.args->>'run'
 		WHERE j.kind = $1 AND j.state IN ('available','pending','retryable','running','scheduled') AND j.args->>'device' = ANY($2)`, kind, names)
 }

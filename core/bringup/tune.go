@@ -3,6 +3,7 @@ package bringup
 import (
 	"context"
 	"fmt"
+	"sync"
 
 	"unlatch/core/discovery"
 	"unlatch/core/evidence"
@@ -20,8 +21,27 @@ type Tuning struct {
 }
 
 // Tune sets the streams of the device, reads them back, and proves them anew. What was before is recorded before anything is sent: a work
-// that is killed in between can be gone on with, and undone.
+// that is killed in between can be gone on with, and undone. One device is set by one work at a time.
 func (w *Work) Tune(ctx context.Context, t Tuning) error {
+	slot, _ := underTuning.LoadOrStore(w.d.ID, make(chan struct{}, 1))
+	mine := slot.(chan struct{})
+	select {
+	case mine <- struct{}{}:
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	defer func() { <-mine }()
+	if err := w.Read(ctx); err != nil { // another may have set it while this waited
+		return err
+	}
+	return w.tune(ctx, t)
+}
+
+// underTuning has a channel for each device that was set, full while it is. It is one process's: Record.Alone would hold a connection to the
+// database for as long as a stream is measured.
+var underTuning sync.Map
+
+func (w *Work) tune(ctx context.Context, t Tuning) error {
 	if t.Undo && w.d.Status.Tuning == nil {
 		return w.Report.Problem(ctx, w.d.Title+": Unlatch has set no stream of this device that it could put back.")
 	}

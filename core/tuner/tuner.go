@@ -192,7 +192,7 @@ func (w *work) remember(preview tuning.Preview) error {
 		}
 	}
 	if w.Plan.Overlay != (tuning.Overlay{}) {
-		texts := slices.Clone(w.view.Overlays.Has)
+		texts := append([]tuning.Text{}, w.view.Overlays.Has...) // none is kept as none, and not as nothing known
 		b.Texts = &texts
 	}
 	w.out.Before = b

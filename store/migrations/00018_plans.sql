@@ -28,8 +28,11 @@ CREATE TABLE books (
 ALTER TABLE targets ADD COLUMN intake text NOT NULL DEFAULT '';
 -- The disks and the recording that a site's costs are reckoned with, as the form has them.
 ALTER TABLE sites ADD COLUMN costs jsonb;
+-- Who began a run, where that matters to others.
+ALTER TABLE runs ADD COLUMN person text NOT NULL DEFAULT '';
 
 -- +goose Down
+ALTER TABLE runs DROP COLUMN person;
 ALTER TABLE sites DROP COLUMN costs;
 ALTER TABLE targets DROP COLUMN intake;
 DROP TABLE books;

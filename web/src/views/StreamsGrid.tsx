@@ -131,7 +131,7 @@ export function StreamsGrid({
       tabIndex={0}
       aria-label="Streams of the cameras"
       aria-multiselectable
-      aria-rowcount={devices.length + 1}
+      aria-rowcount={devices.length + 3}
       aria-colcount={columns.length + 2}
       aria-activedescendant={active}
       onKeyDown={onKey}
@@ -149,7 +149,7 @@ export function StreamsGrid({
     >
       <div style={{ width }} className="relative">
         <Heads columns={columns} shownRoles={shownRoles} template={template} search={search} />
-        <div style={{ height: v.getTotalSize() }} className="relative" role="presentation">
+        <div style={{ height: v.getTotalSize() }} className="relative" role="rowgroup">
           {v.getVirtualItems().map((i) => {
             const d = devices[i.index]!;
             const inRow = i.index >= top && i.index <= bottom;
@@ -204,17 +204,24 @@ function Heads({
   search: ReactNode;
 }) {
   return (
-    <div role="row" aria-rowindex={1} className="sticky top-0 z-20 border-b bg-sheet text-small text-soft">
-      <div className="grid h-8 items-end" style={{ gridTemplateColumns: template }} role="presentation">
-        <span className="sticky left-0 z-10 h-full bg-sheet pt-1 pr-2 pl-3">{search}</span>
-        <span />
+    <div role="rowgroup" className="sticky top-0 z-20 border-b bg-sheet text-small text-soft">
+      <div className="grid h-8 items-end" style={{ gridTemplateColumns: template }} role="row" aria-rowindex={1}>
+        <span role="columnheader" className="sticky left-0 z-10 h-full bg-sheet pt-1 pr-2 pl-3">
+          {search}
+        </span>
+        <span role="columnheader" />
         {shownRoles.map((role) => (
-          <span key={role} style={{ gridColumn: `span ${fields.length}` }} className="border-l pl-2 font-semibold text-ink">
+          <span
+            key={role}
+            role="columnheader"
+            style={{ gridColumn: `span ${fields.length}` }}
+            className="border-l pl-2 font-semibold text-ink"
+          >
             {role === "main" ? "Main" : role === "sub" ? "Sub" : "Third"} stream
           </span>
         ))}
       </div>
-      <div className="grid h-6 items-center" style={{ gridTemplateColumns: template }} role="presentation">
+      <div className="grid h-6 items-center" style={{ gridTemplateColumns: template }} role="row" aria-rowindex={2}>
         <span role="columnheader" className="sticky left-0 z-10 bg-sheet pl-4">
           Camera
         </span>
@@ -302,7 +309,7 @@ function RowOf({
   return (
     <div
       role="row"
-      aria-rowindex={index + 2}
+      aria-rowindex={index + 3}
       data-streams={d.name}
       className="absolute left-0 grid w-full items-stretch border-b hover:bg-well/50"
       style={{ height: rowHeight, transform: `translateY(${start}px)`, gridTemplateColumns: template }}
@@ -428,7 +435,7 @@ function EncoderBar({ used, bound, most }: { used: number; bound: Budget | undef
     ? `${mega(used)} of at most ${mega(bound.pixels_per_sec)}. ${bound.why}`
     : `${mega(used)}. What its encoder gets through at most has not been seen.`;
   return (
-    <div className="flex flex-col justify-center gap-1 px-2" title={title} role="gridcell" aria-label={title}>
+    <div className="flex flex-col justify-center gap-1 px-2" title={title} role="gridcell">
       <span className="relative block h-1.5 rounded-sm bg-well">
         <span
           className={`absolute inset-y-0 left-0 rounded-sm ${over ? "bg-stuck" : bound ? "bg-open" : "bg-soft/60"}`}
