@@ -113,7 +113,7 @@ func (s *Server) tune(ctx context.Context, site uuid.UUID, in tuneBody) (*runOut
 		if !in.Undo && !in.Restart {
 			t.Plan = d.Status.Plan.With(own[id])
 		}
-		if t.Plan.IsZero() && !in.Undo && !in.Restart {
+		if !t.Plan.Asks() && !in.Undo && !in.Restart {
 			return nil, problem(422, "no_plan", "Nothing is wanted of any stream of "+d.Title()+".", "Say what the main or the sub stream shall be.")
 		}
 		list = append(list, t)

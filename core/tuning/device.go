@@ -16,6 +16,16 @@ type Plan struct {
 // IsZero reports whether nothing is wanted.
 func (p Plan) IsZero() bool { return len(p.Streams) == 0 && p.Overlay == (Overlay{}) }
 
+// Asks reports whether something is to be otherwise than it is: a plan may say of every stream that it stays.
+func (p Plan) Asks() bool {
+	for _, s := range p.Streams {
+		if s != (Stream{}) {
+			return true
+		}
+	}
+	return p.Overlay != (Overlay{})
+}
+
 // roles of streams in the order in which people name them.
 var roles = []string{"main", "sub", "third"}
 
