@@ -37,15 +37,16 @@ var shots = []shot{
 	{name: "recorder", path: "/sites/SITE?device=DEVICE:Strongroom", width: 1280, height: 800, theme: "night"},
 	{name: "keyring", path: "/sites/SITE/keyring", width: 1280, height: 800, theme: "day"},
 	{name: "phone", path: "/sites/SITE?device=DEVICE:Water tower", width: 390, height: 844, theme: "day"},
-	{name: "agree", path: "/sites/SITE?device=DEVICE:Coal wharf", width: 1280, height: 800, theme: "day", after: press("Agree to send it")},
 	{name: "measures", path: "/sites/SITE?device=DEVICE:Footbridge", width: 1280, height: 1000, theme: "day", after: toMeasures},
+	{name: "streams", path: "/sites/SITE/streams", width: 1280, height: 800, theme: "day", before: planSite},
+	{name: "streams-preview", path: "/sites/SITE/streams", width: 1280, height: 800, theme: "day", after: preview},
+	{name: "streams-running", path: "/sites/SITE/streams", width: 1280, height: 800, theme: "night", after: sendStreams},
+	{name: "bench-stream", path: "/sites/SITE?device=DEVICE:Platform clock", width: 1280, height: 1000, theme: "day", before: awaitRuns, after: toStream},
+	{name: "streams-phone", path: "/sites/SITE/streams", width: 390, height: 844, theme: "day"},
 	{name: "paths", path: "/sites/SITE/paths", width: 1280, height: 800, theme: "day"},
 	{name: "repair", path: "/sites/SITE", width: 1280, height: 800, theme: "day", after: pasteDamaged},
 	{name: "sign-in-grid", path: "/sites/SITE?device=DEVICE:Ticket window", width: 1280, height: 800, theme: "day", after: toGrid},
 	{name: "record", path: "/record", width: 1280, height: 800, theme: "day", before: someDeeds},
-	{name: "find-phone", path: "/sites/SITE/find", width: 390, height: 844, theme: "day"},
-	{name: "addresses-moving", path: "/sites/SITE", width: 1280, height: 800, theme: "day", after: sendAddresses},
-	{name: "find-wide", path: "/sites/SITE/find", width: 1280, height: 800, theme: "night", after: wholeRange},
 }
 
 // press presses a button.
@@ -208,34 +209,54 @@ func pasteDamaged(p *rod.Page) error {
 	})
 }
 
-// sendAddresses applies the plan and looks at Find while the devices move.
-func sendAddresses(p *rod.Page) error {
-	if err := planAddresses(p); err != nil {
-		return err
-	}
+// planSite plans the streams of the station: a plan for all, another for one model.
+func planSite(p *rod.Page) error {
+	_, err := p.Eval(`async () => {
+		const site = (await (await fetch("/api/sites")).json())[0].id;
+		const put = (body) => fetch("/api/sites/" + site + "/plans", { method: "PUT", headers: { "Content-Type": "application/json" }, body: JSON.stringify(body) });
+		await put({ owner: "site", plan: { main: "1280x720,15fps,3000kbps", sub: "320x180,5fps,160kbps" } });
+		await put({ owner: "model", name: "Corvane V4", plan: { main: "1280x720,12fps,2500kbps,gop2s", sub: "640x360,10fps,400kbps" } });
+	}`)
+	return err
+}
+
+func preview(p *rod.Page) error {
 	return rod.Try(func() {
-		p.MustElementR("button", "^Send [0-9]+ addresses$").MustClick()
-		p.MustWait(`() => !document.querySelector("[role=dialog]") && getComputedStyle(document.body).pointerEvents !== "none"`)
-		p.MustElementR("a", "^Find$").MustClick()
-		p.MustElement(`[title$="about to be given"]`)
+		p.MustElementR("button", "^Preview ").MustClick()
+		p.MustElement("[data-preview]")
 	})
 }
 
-// wholeRange widens the site to a /16 and sweeps it. It comes after the pictures of the site as it is.
-func wholeRange(p *rod.Page) error {
-	if _, err := p.Eval(`async () => {
-		const site = location.pathname.split("/")[2];
-		const ask = (method, path, body) => fetch("/api/sites/" + site + path, { method, headers: { "Content-Type": "application/json" }, body: JSON.stringify(body) });
-		await ask("PUT", "", { name: "Tarn Ferry station", ranges: ["127.40.0.0/16"] });
-		await ask("POST", "/sweeps", {});
-	}`); err != nil {
+// sendStreams sends the plan and looks while it is measured.
+func sendStreams(p *rod.Page) error {
+	if err := preview(p); err != nil {
 		return err
 	}
-	if _, err := p.Element(`[data-run="running"]`); err != nil {
-		return err
-	}
-	_, err := p.Element(`[data-run="finished"]`)
+	return rod.Try(func() {
+		p.MustElementR("button", "^Set and measure ").MustClick()
+		p.MustElement(`[data-run="running"]`)
+		p.MustWait(`() => !document.querySelector("[role=dialog]") && document.querySelectorAll("[title='meets the plan']").length > 20`)
+	})
+}
+
+// awaitRuns waits until what was begun has ended.
+func awaitRuns(p *rod.Page) error {
+	_, err := p.Eval(`async () => {
+		const site = (await (await fetch("/api/sites")).json())[0].id;
+		for (;;) {
+			const runs = await (await fetch("/api/sites/" + site + "/runs")).json();
+			if (!runs.some((r) => r.state === "running")) return;
+			await new Promise((r) => setTimeout(r, 500));
+		}
+	}`)
 	return err
+}
+
+// toStream brings the settings of the stream into sight.
+func toStream(p *rod.Page) error {
+	return rod.Try(func() {
+		p.MustElement(`[aria-label="Claimed and measured"]`).MustEval(`() => this.scrollIntoView({ block: "start" })`)
+	})
 }
 
 // resolve puts the demo's own identities into a path.
