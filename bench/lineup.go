@@ -15,7 +15,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"testing/fstest"
 	"time"
 
 	"github.com/google/uuid"
@@ -32,6 +31,7 @@ import (
 	"unlatch/sim/scene"
 	"unlatch/store"
 	"unlatch/store/cluster"
+	"unlatch/web"
 )
 
 const linedUp = 2000
@@ -71,7 +71,7 @@ func lineUp(ctx context.Context, _ *scene.Library) ([]figure, error) {
 	serving, stop := context.WithCancel(ctx)
 	defer stop()
 	h := httptest.NewServer(server.New(serving, server.Config{Store: s, Queue: q, Agent: jobs.Here{}, SetupCode: code, Log: quiet,
-		Web: fstest.MapFS{"index.html": {Data: []byte("<title>Unlatch</title>")}}}))
+		Web: web.Files()}))
 	defer h.Close()
 	jar, _ := cookiejar.New(nil)
 	page := &http.Client{Jar: jar}
@@ -151,9 +151,13 @@ func lineUp(ctx context.Context, _ *scene.Library) ([]figure, error) {
 		}
 		version = all.Version
 	}
+	streams, err := streamsOf(h.URL, path, page, p95(empty))
+	if err != nil {
+		return nil, err
+	}
 	floor := p95(empty)
 	ratio := func(d time.Duration) string { return fmt.Sprintf("%.1f", float64(d)/float64(floor)) }
-	return []figure{
+	return append([]figure{
 		{"Line-up of 2,000 devices: what has changed, where nothing has, p95", ms(p95(changed)), ms(floor) + " an empty handler, p95",
 			ratio(p95(changed)), "under 3"},
 		{"The same where one device has, p95", ms(p95(one)), ms(floor) + " an empty handler, p95", ratio(p95(one)), "stated"},
@@ -161,8 +165,10 @@ func lineUp(ctx context.Context, _ *scene.Library) ([]figure, error) {
 			"under 150 ms"},
 		{"The same: the very first time after the start of the server", ms(cold), "", "", "stated"},
 		{"The same: the cards of all sites, p95", ms(p95(sites)), ms(floor) + " an empty handler, p95", ratio(p95(sites)), "stated"},
-	}, nil
+	}, streams...), nil
 }
+
+func floorOf(empty []time.Duration) time.Duration { return p95(empty) }
 
 func p95(list []time.Duration) time.Duration {
 	list = slices.Sorted(slices.Values(list))

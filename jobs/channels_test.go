@@ -7,9 +7,12 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"unlatch/core/bringup"
 	"unlatch/core/diagnose"
 	"unlatch/core/latch"
 	"unlatch/core/signin"
+	"unlatch/core/tuning"
+	"unlatch/jobs"
 	"unlatch/store"
 	"unlatch/store/storetest"
 )
@@ -45,6 +48,18 @@ func TestCamerasBehindARecorder(t *testing.T) {
 	}
 	assert.Len(t, stills, 2)
 	assert.NotEqual(t, latch.Stuck, b.device("20").Status.Latch(latch.Reachable).State)
+
+	// A channel is set through the recorder, and only the one that was meant.
+	plan, err := tuning.ParsePlan(map[string]string{"main": "320x180"})
+	require.NoError(t, err)
+	b.wait(b.q.Tune(ctx, b.site.ID, "", []jobs.Tune{{Device: b.behind()[0], Tuning: bringup.Tuning{Plan: plan}}}))
+	b.wait(b.q.Open(ctx, b.site.ID, "", b.behind(), true))
+	for i, id := range b.behind() {
+		d, err := b.s.Devices.Get(ctx, id)
+		require.NoError(t, err)
+		assert.Equal(t, i == 0, d.Status.Proofs["main"].Video.Width == 320, d.Status.Device.Name)
+		assert.Equal(t, []latch.State{latch.Open, latch.Waived}[i], d.Status.Latch(latch.Tuned).State, "%+v", d.Status.Latch(latch.Tuned))
+	}
 }
 
 // A channel whose recorder has lost its sign-in says that it is the recorder's.

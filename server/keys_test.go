@@ -196,7 +196,7 @@ func TestTuningAsksForWhatItNeeds(t *testing.T) {
 		return map[string]any{"devices": []uuid.UUID{d.ID}, "plan": map[string]string{role: plan}}
 	}
 	p.problem("bad_plan", "POST", at, ask("main", "0x0"))
-	p.problem("bad_role", "POST", at, ask("fourth", "10fps"))
+	p.problem("bad_plan", "POST", at, ask("fourth", "10fps"))
 	p.problem("no_plan", "POST", at, map[string]any{"devices": []uuid.UUID{d.ID}})
 	other, err := s.Devices.Sight(context.Background(), site.ID, nil, discovery.Sighting{Method: discovery.WSDiscovery,
 		Addr: netip.MustParseAddr("192.0.2.8"), Endpoint: "urn:2", Kind: discovery.Camera})

@@ -166,6 +166,9 @@ func (d *device) resend(list []feed) *fault {
 	case "restarts":
 		d.sends.Store(&list)
 		d.world.restart(d)
+	case "drops":
+		d.sends.Store(&list)
+		d.streams.Drop()
 	default:
 		d.sends.Store(&list)
 	}

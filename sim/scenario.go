@@ -131,7 +131,7 @@ type Defects struct {
 	// Encoder is how it takes settings of its encoders: "" as they are, "clamps" to half the bitrate and ten frames a second and says
 	// nothing, "refuses" with a fault, "ignores" them and says yes, "shares" what the first stream gains with what the second one loses,
 	// "budget" where all streams share so many pixels a second, "restarts" after each, "reboots" where they count after a restart only,
-	// "forgets" them once they were read back, "vbr" where it has no constant bitrate.
+	// "forgets" them once they were read back, "vbr" where it has no constant bitrate, "drops" the sessions that are in use.
 	Encoder    string `yaml:"encoder"`
 	Media2Only bool   `yaml:"media2_only"` // it has no Media service of ver10
 	WrongPaths bool   `yaml:"wrong_paths"` // its device service names paths that its streams do not know

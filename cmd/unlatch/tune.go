@@ -16,6 +16,7 @@ import (
 	"unlatch/core/onvif"
 	"unlatch/core/prove"
 	"unlatch/core/signin"
+	"unlatch/core/streamurl"
 	"unlatch/core/tuner"
 	"unlatch/core/tuning"
 )
@@ -171,6 +172,13 @@ func tuneCommand() *cobra.Command {
 			defer c.Close()
 			out, err := tuner.Tune(cmd.Context(), c, tuner.Request{Camera: tuner.Camera{Channel: channel}, Plan: plan, Name: name, DryRun: dryRun, SignIn: in, Leave: readable,
 				Prover: &prove.Prover{Dial: guard, Still: media.Still},
+				Hold: func(ctx context.Context, url string) tuner.Held {
+					u, err := streamurl.Parse(url)
+					if err != nil {
+						return tuner.Held{}
+					}
+					return tuner.Hold(ctx, &prove.Prover{Dial: guard}, prove.Request{URL: u, SignIn: in, Leave: readable}, nil)
+				},
 				Doing: func(what string) {
 					if !asJSON {
 						fmt.Fprintln(cmd.ErrOrStderr(), what)

@@ -3,11 +3,16 @@ package bringup
 import (
 	"context"
 	"fmt"
+	"slices"
 	"sync"
 
+	"unlatch/core/camera"
 	"unlatch/core/discovery"
 	"unlatch/core/evidence"
 	"unlatch/core/latch"
+	"unlatch/core/prove"
+	"unlatch/core/signin"
+	"unlatch/core/streamurl"
 	"unlatch/core/tuner"
 	"unlatch/core/tuning"
 )
@@ -93,6 +98,9 @@ func (w *Work) setStreams(ctx context.Context, c *client, t Tuning, body *eviden
 	was := w.d.Status.Tuning
 	request := tuner.Request{Camera: w.camera(), Plan: t.Plan, Name: w.d.Title, Sleep: w.Clock.Sleep,
 		Doing: func(what string) { w.Report.Doing(fmt.Sprintf("%s: %s", w.d.Title, what)) }}
+	if w.Watch == nil { // a test that counts what is sent wants one thing after the other
+		request.Hold = w.hold
+	}
 	if t.Undo {
 		state := was.State()
 		request.Back = &state
@@ -120,6 +128,25 @@ func (w *Work) setStreams(ctx context.Context, c *client, t Tuning, body *eviden
 		body.Refused, body.SideEffects = out.Refused, out.SideEffects
 	}
 	return err
+}
+
+// hold keeps a session open while a stream is set, where the link has room for it, with the sign-in that has opened the streams before.
+func (w *Work) hold(ctx context.Context, at string) tuner.Held {
+	u, err := streamurl.Parse(at)
+	i := slices.IndexFunc(w.d.Status.Streams, func(s camera.Stream) bool { return s.URL == at && w.d.Status.Proves(s) })
+	if err != nil || i < 0 {
+		return tuner.Held{}
+	}
+	in, err := w.streamSignIn(ctx)
+	if err != nil {
+		return tuner.Held{}
+	}
+	release, ok := w.Link.TryTake(w.flow(w.d.Status.Streams[i]))
+	if !ok {
+		return tuner.Held{}
+	}
+	key, _, _ := w.d.Status.StreamSignIn()
+	return tuner.Hold(ctx, &prove.Prover{Dial: w.Guard}, prove.Request{URL: u, SignIn: in, Leave: w.Leave(key, signin.Streams), Pin: w.pin()}, release)
 }
 
 // camera says which streams of the device that is asked are this camera's.

@@ -2,6 +2,7 @@ package bringup
 
 import (
 	"fmt"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -124,5 +125,53 @@ devices:
 		points++
 	}
 	assert.Greater(t, points, 8)
+	assert.Less(t, points, mostPoints-4)
+}
+
+// So is one that makes a stream and draws a text: there is never a second one of either, and undo leaves none.
+func TestAKillAtEveryPointOfMakingAStream(t *testing.T) {
+	t.Parallel()
+	const ranges = "127.44.73.0/24"
+	world := simtest.Start(t, `
+name: kills
+users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
+devices:
+  - {name: Weir, maker: corvane, model: V4, serial: K4, address: 127.44.73.11, scene: viaduct, texts: 1, streams: [{width: 160, height: 90, fps: 5, kbps: 100, gop: 5}, {width: 160, height: 90, fps: 5, kbps: 80, gop: 5, spare: true}]}
+`)
+	m := newMemory(t)
+	m.key("Fitter", "fitter", "brass-lamp-41")
+	weir := m.heard("Weir", "127.44.73.11", world.Device("Weir").Service(), discovery.Camera)
+	require.NoError(t, m.work(weir, ranges).Open(ctx))
+	c := onvif.New(world.Device("Weir").Service(), onvif.Options{Dial: &address.Guard{Allowed: address.MustParse(ranges)},
+		SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")}})
+	defer c.Close()
+	state := func() string {
+		list, err := c.Encoders(ctx)
+		require.NoError(t, err)
+		text := ""
+		for _, e := range list {
+			text += fmt.Sprintf("%dx%d ", e.Width, e.Height)
+		}
+		return text + strings.Join(world.Device("Weir").Texts(), " ")
+	}
+	plan, err := tuning.ParsePlan(map[string]string{"sub": "h264,320x180,5fps", "overlay": "name"})
+	require.NoError(t, err)
+	points := 0
+	for n := 1; n < mostPoints; n++ {
+		label := fmt.Sprintf("cut off at point %d", n)
+		require.Equal(t, "160x90 ", state(), label)
+		first := m.cutAt(t, n, weir.ID, ranges, func(w *Work) error { return w.Tune(ctx, Tuning{Plan: plan}) })
+		require.Equal(t, "160x90 320x180 Plain Weir", state(), label)
+		d, _ := m.Device(ctx, weir.ID)
+		require.NotNil(t, d.Status.Tuning, "%s: it can be taken back", label)
+		assert.Equal(t, []string{"Unlatch sub"}, d.Status.Tuning.Made, label)
+		second := m.cutAt(t, n, weir.ID, ranges, func(w *Work) error { return w.Tune(ctx, Tuning{Undo: true}) })
+		require.Equal(t, "160x90 ", state(), "undo, %s", label)
+		if !first && !second {
+			break
+		}
+		points++
+	}
+	assert.Greater(t, points, 12)
 	assert.Less(t, points, mostPoints-4)
 }

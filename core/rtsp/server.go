@@ -103,6 +103,17 @@ func (s *Server) Close() error {
 }
 
 // track remembers what Close has to close, and reports false after it.
+// Drop ends every connection and goes on serving.
+func (s *Server) Drop() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for c := range s.conns {
+		if conn, ok := c.(net.Conn); ok {
+			conn.Close()
+		}
+	}
+}
+
 func (s *Server) track(c io.Closer) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()

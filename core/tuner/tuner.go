@@ -32,6 +32,8 @@ type Request struct {
 	// Before, where not nil, is told how the device is set before anything is sent: with that it can be undone whatever happens then.
 	// Its error ends the work.
 	Before func(tuning.State) error
+	// Hold, where not nil, keeps a session of a stream open while it is set, see Hold. Its URL is without a sign-in.
+	Hold func(ctx context.Context, url string) Held
 	// Patience is how long a device that restarts may be away; 0 for a minute.
 	Patience time.Duration
 	// Sleep waits, or returns the error of ctx where that ends first; nil for by the system's clock.
@@ -72,7 +74,8 @@ type work struct {
 	c    *onvif.Client
 	out  *Result
 	view *View
-	sent bool // something was
+	// sent says that something was, restarted that the device was away afterwards.
+	sent, restarted bool
 }
 
 // Tune sets the streams of a device to a plan. Its error is of asking the device; what it refuses or does otherwise is in the result.
@@ -109,10 +112,16 @@ func Tune(ctx context.Context, c *onvif.Client, r Request) (*Result, error) {
 	if err := w.remember(preview); err != nil {
 		return w.out, err
 	}
+	held := w.hold(ctx, preview)
+	defer held.Close()
 	if err := w.send(ctx, preview); err != nil {
 		return w.out, err
 	}
 	back, err := w.readBack(ctx)
+	if err == nil && held.Dropped() && !w.restarted {
+		w.out.SideEffects = append(w.out.SideEffects, "it drops sessions that are in use when a stream is set: who watches has to begin anew")
+	}
+	held.Close()
 	if err != nil {
 		return w.out, err
 	}
@@ -202,6 +211,16 @@ func (w *work) remember(preview tuning.Preview) error {
 	return w.Request.Before(b)
 }
 
+// hold keeps a session of the first stream open whose encoder is to be set.
+func (w *work) hold(ctx context.Context, preview tuning.Preview) Held {
+	for _, s := range preview.Streams {
+		if i := w.view.of(s.Role); w.Hold != nil && i >= 0 && s.Has != s.Want && w.view.Streams[i].URL != "" {
+			return w.Hold(ctx, w.view.Streams[i].URL)
+		}
+	}
+	return Held{}
+}
+
 // send sends what differs.
 func (w *work) send(ctx context.Context, preview tuning.Preview) error {
 	for _, s := range preview.Streams {
@@ -250,6 +269,7 @@ func (w *work) set(ctx context.Context, role string, e tuning.Encoder) error {
 	}
 	if err = w.refused(err, role, "setting", w.Plan.Streams[role].String()); err != nil && ctx.Err() == nil {
 		// A device that restarts may hang up before it has answered: reading back tells.
+		w.restarted = true
 		w.out.SideEffects = append(w.out.SideEffects, fmt.Sprintf("it gave no answer when the %s stream was set", role))
 		return w.wait(ctx)
 	}
@@ -400,6 +420,7 @@ func (w *work) readBack(ctx context.Context) (*View, error) {
 		if err := w.wait(ctx); err != nil {
 			return nil, err
 		}
+		w.restarted = true
 		w.out.SideEffects = append(w.out.SideEffects, "it restarted when its streams were set")
 		back, err = readStreams(ctx, w.c, w.Camera)
 	}

@@ -13,6 +13,7 @@ import (
 	"unlatch/core/onvif"
 	"unlatch/core/prove"
 	"unlatch/core/signin"
+	"unlatch/core/streamurl"
 	"unlatch/core/tuner"
 	"unlatch/core/tuning"
 	"unlatch/sim"
@@ -36,6 +37,7 @@ devices:
   - {name: Forgets, maker: corvane, model: V4, address: 127.44.80.22, scene: turntable, streams: [*m], defects: {encoder: forgets}}
   - {name: Spare, maker: corvane, model: V4, address: 127.44.80.23, scene: turntable, streams: [*m, {width: 320, height: 180, fps: 10, kbps: 200, gop: 10, spare: true}], texts: 2}
   - {name: Spare too, maker: lumenhythe, model: L2, address: 127.44.80.24, scene: turntable, streams: [{width: 640, height: 360, fps: 10, kbps: 400, gop: 10, audio: "true"}, {width: 320, height: 180, fps: 10, kbps: 200, gop: 10, spare: true}], texts: 2, defects: {media2_only: true}}
+  - {name: Drops, maker: corvane, model: V4, address: 127.44.80.25, scene: turntable, streams: [*m], defects: {encoder: drops}}
   - {name: One, maker: corvane, model: V4, address: 127.44.80.17, scene: turntable, streams: [*m]}
 `
 
@@ -54,7 +56,12 @@ func tune(t *testing.T, d sim.Look, dry bool, plan map[string]string) *tuner.Res
 	t.Helper()
 	p, err := tuning.ParsePlan(plan)
 	require.NoError(t, err)
-	r := tuner.Request{Plan: p, Name: "Yard", DryRun: dry, SignIn: fitter, Prover: &prove.Prover{Dial: guard}}
+	hold := func(ctx context.Context, url string) tuner.Held {
+		u, err := streamurl.Parse(url)
+		require.NoError(t, err)
+		return tuner.Hold(ctx, &prove.Prover{Dial: guard}, prove.Request{URL: u, SignIn: fitter}, nil)
+	}
+	r := tuner.Request{Plan: p, Name: "Yard", Hold: hold, DryRun: dry, SignIn: fitter, Prover: &prove.Prover{Dial: guard}}
 	out, err := tuner.Tune(context.Background(), client(t, d), r)
 	require.NoError(t, err)
 	return out
@@ -176,6 +183,13 @@ func TestTune(t *testing.T) {
 		r := tune(t, w.Device("Restarts"), false, map[string]string{"main": "320x180"})
 		assert.True(t, r.Tuned, "%+v", r)
 		assert.Contains(t, strings.Join(r.SideEffects, "\n"), "restarted")
+	})
+	t.Run("one that drops who watches is told, and is not taken for one that restarts", func(t *testing.T) {
+		t.Parallel()
+		r := tune(t, w.Device("Drops"), false, map[string]string{"main": "320x180"})
+		assert.True(t, r.Tuned, "%+v", r)
+		require.Len(t, r.SideEffects, 1)
+		assert.Contains(t, r.SideEffects[0], "drops sessions")
 	})
 	t.Run("one that forgets after reading back is found out by its pictures", func(t *testing.T) {
 		t.Parallel()

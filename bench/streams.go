@@ -1,0 +1,92 @@
+package main
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/go-rod/rod"
+
+	"unlatch/e2e/browser"
+)
+
+// streamsOf measures the Streams view of a site of 2,000 cameras: its costs and a preview of all as they are answered, and the longest task
+// that keeps the page busy while it is scrolled from end to end. path is the site's in the API; page is signed in.
+func streamsOf(url, path string, page *http.Client, floor time.Duration) ([]figure, error) {
+	var costs []time.Duration
+	for range 21 {
+		took, err := post(page, url+path+"/costs", map[string]any{"form": map[string]any{"disks": "24x16TB", "layout": "double parity", "records": "both"}})
+		if err != nil {
+			return nil, err
+		}
+		costs = append(costs, took)
+	}
+	longest, tasks, err := scrolled(url, strings.TrimPrefix(path, "/api"))
+	if err != nil {
+		return nil, err
+	}
+	return []figure{
+		{"Streams of 2,000 cameras: what it costs, as answered, p95", ms(p95(costs)), ms(floor) + " an empty handler, p95",
+			fmt.Sprintf("%.1f", float64(p95(costs))/float64(floor)), "under 50 ms"},
+		{"The same: tasks over 50 ms while the matrix is scrolled from end to end", fmt.Sprintf("%d (longest %.0f ms)", tasks, longest), "", "", "none"},
+	}, nil
+}
+
+func post(page *http.Client, url string, body any) (time.Duration, error) {
+	raw, err := json.Marshal(body)
+	if err != nil {
+		return 0, err
+	}
+	began := time.Now()
+	res, err := page.Post(url, "application/json", bytes.NewReader(raw))
+	if err != nil {
+		return 0, err
+	}
+	defer res.Body.Close()
+	answer, err := io.ReadAll(res.Body)
+	if err == nil && res.StatusCode >= 300 {
+		err = fmt.Errorf("%s was answered with %d: %s", url, res.StatusCode, answer)
+	}
+	return time.Since(began), err
+}
+
+// scrolled scrolls the matrix from its top to its end in 2 s, a step a frame, and tells of the tasks over 50 ms meanwhile.
+func scrolled(url, view string) (longest float64, tasks int, err error) {
+	chrome, err := browser.Start()
+	if err != nil {
+		return 0, 0, err
+	}
+	defer chrome.Stop()
+	page, err := chrome.Page(url, 1280, 800)
+	if err != nil {
+		return 0, 0, err
+	}
+	err = rod.Try(func() {
+		page.MustEval(`() => fetch("/api/session", { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify({ name: "keeper", password: "a long password" }) })`)
+		page.MustNavigate(url + view + "/streams")
+		page.Timeout(time.Minute).MustElement("[data-streams]")
+		page.MustElement("[data-cost-plot]")
+		time.Sleep(2 * time.Second) // what is loaded once has been
+		raw := page.Timeout(time.Minute).MustEval(`async () => {
+			const long = [];
+			new PerformanceObserver((l) => long.push(...l.getEntries().map((e) => e.duration))).observe({ type: "longtask" });
+			const grid = document.querySelector("[role=grid]");
+			const frames = 120, end = grid.scrollHeight;
+			for (let i = 0; i <= frames; i++) {
+				grid.scrollTop = (end * i) / frames;
+				await new Promise(requestAnimationFrame);
+			}
+			await new Promise((r) => setTimeout(r, 300));
+			return long;
+		}`)
+		for _, v := range raw.Arr() {
+			longest = max(longest, v.Num())
+			tasks++
+		}
+	})
+	return longest, tasks, err
+}
