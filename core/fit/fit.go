@@ -44,29 +44,50 @@ func (r Reason) String() string {
 
 // Check lists what of a stream a target does not accept; none where it fits.
 func Check(s Stream, x intake.Intake) (out []Reason) {
-	add := func(bad bool, field, has, wants string) {
-		if bad {
-			out = append(out, Reason{x.Name, field, has, wants})
-		}
-	}
+	add := func(field, has, wants string) { out = append(out, Reason{x.Name, field, has, wants}) }
 	oneOf := func(list []string) string { return strings.Join(list, " or ") }
-	add(s.Role != "" && len(x.Roles) > 0 && !slices.Contains(x.Roles, s.Role), "role", s.Role, oneOf(x.Roles))
-	add(s.Codec != "" && len(x.Codecs) > 0 && !slices.Contains(x.Codecs, s.Codec), "codec", s.Codec, oneOf(x.Codecs))
-	add(s.Profile != "" && !takesProfile(x, s.Codec, s.Profile), "profile", s.Profile, oneOf(x.Profiles))
-	size := tuning.Size{Width: s.Width, Height: s.Height}
-	add(s.Width > 0 && !takesSize(x, size), "size", size.String(), sizeWanted(x))
-	add(s.FPS > 0 && !x.FPS.Has(s.FPS), "fps", fmt.Sprintf("%.4g", s.FPS), x.FPS.String())
-	add(s.Kbps > 0 && !x.Kbps.Has(s.Kbps), "bitrate_kbps", fmt.Sprintf("%.0f", s.Kbps), x.Kbps.String())
-	add(s.GOPSeconds > 0 && !x.GOPSeconds.Has(s.GOPSeconds), "gop_seconds", fmt.Sprintf("%.3g", s.GOPSeconds), x.GOPSeconds.String())
-	add(s.Audio != "" && len(x.Audio) > 0 && !contains(x.Audio, s.Audio), "audio", s.Audio, oneOf(x.Audio))
-	add(s.Transport != "" && len(x.Transports) > 0 && !slices.Contains(x.Transports, s.Transport), "transport", s.Transport,
-		oneOf(x.Transports))
-	add(x.TLS == "no" && s.TLS, "tls", "encrypted", "not encrypted")
-	add(x.TLS == "yes" && s.Transport != "" && !s.TLS, "tls", "not encrypted", "encrypted")
-	add(s.Port > 0 && len(x.Ports) > 0 && !slices.Contains(x.Ports, s.Port), "port", fmt.Sprint(s.Port), fmt.Sprint(x.Ports))
-	scheme, _, _ := strings.Cut(s.Scheme, " ")
-	add(scheme != "" && len(x.Schemes) > 0 && !slices.Contains(x.Schemes, scheme), "scheme", s.Scheme, oneOf(x.Schemes))
-	add(!x.Password.Takes(s.Password), "password", "another one", x.Password.String())
+	if s.Role != "" && len(x.Roles) > 0 && !slices.Contains(x.Roles, s.Role) {
+		add("role", s.Role, oneOf(x.Roles))
+	}
+	if s.Codec != "" && len(x.Codecs) > 0 && !slices.Contains(x.Codecs, s.Codec) {
+		add("codec", s.Codec, oneOf(x.Codecs))
+	}
+	if s.Profile != "" && !takesProfile(x, s.Codec, s.Profile) {
+		add("profile", s.Profile, oneOf(x.Profiles))
+	}
+	if size := (tuning.Size{Width: s.Width, Height: s.Height}); s.Width > 0 && !takesSize(x, size) {
+		add("size", size.String(), sizeWanted(x))
+	}
+	if s.FPS > 0 && !x.FPS.Has(s.FPS) {
+		add("fps", fmt.Sprintf("%.4g", s.FPS), x.FPS.String())
+	}
+	if s.Kbps > 0 && !x.Kbps.Has(s.Kbps) {
+		add("bitrate_kbps", fmt.Sprintf("%.0f", s.Kbps), x.Kbps.String())
+	}
+	if s.GOPSeconds > 0 && !x.GOPSeconds.Has(s.GOPSeconds) {
+		add("gop_seconds", fmt.Sprintf("%.3g", s.GOPSeconds), x.GOPSeconds.String())
+	}
+	if s.Audio != "" && len(x.Audio) > 0 && !contains(x.Audio, s.Audio) {
+		add("audio", s.Audio, oneOf(x.Audio))
+	}
+	if s.Transport != "" && len(x.Transports) > 0 && !slices.Contains(x.Transports, s.Transport) {
+		add("transport", s.Transport, oneOf(x.Transports))
+	}
+	if x.TLS == "no" && s.TLS {
+		add("tls", "encrypted", "not encrypted")
+	}
+	if x.TLS == "yes" && s.Transport != "" && !s.TLS {
+		add("tls", "not encrypted", "encrypted")
+	}
+	if s.Port > 0 && len(x.Ports) > 0 && !slices.Contains(x.Ports, s.Port) {
+		add("port", fmt.Sprint(s.Port), fmt.Sprint(x.Ports))
+	}
+	if scheme, _, _ := strings.Cut(s.Scheme, " "); scheme != "" && len(x.Schemes) > 0 && !slices.Contains(x.Schemes, scheme) {
+		add("scheme", s.Scheme, oneOf(x.Schemes))
+	}
+	if !x.Password.Takes(s.Password) {
+		add("password", "another one", x.Password.String())
+	}
 	return out
 }
 

@@ -82,7 +82,7 @@ func (p Password) Takes(secret string) bool {
 	if p.MaxLength > 0 && len([]rune(secret)) > p.MaxLength {
 		return false
 	}
-	if p.Characters == "" {
+	if p.Characters == "" || secret == "" {
 		return true
 	}
 	re, err := characters(p.Characters)

@@ -117,35 +117,73 @@ func Towards(role string, plan Stream, has Encoder, offers Options) (want Encode
 	w.bitrate(plan)
 	w.gop(plan)
 	w.quality(plan)
-	for _, c := range compare(role, plan, has, want) {
-		if c.From != c.To {
-			changes = append(changes, c)
+	for _, c := range compare(plan, has, want) {
+		if c.changes() {
+			changes = append(changes, c.change(role))
 		}
 	}
 	return want, changes, w.refused
 }
 
-// compare lists every setting as it is, as it becomes and as it was asked for.
-func compare(role string, plan Stream, has, want Encoder) []Change {
-	whole := func(v int) string { return number(float64(v)) }
-	gop := int(math.Round(wantedGOP(plan, want.FPS)))
-	return []Change{
-		{role, "codec", has.Codec, want.Codec, cmp.Or(plan.Codec, want.Codec)},
-		{role, "profile", has.Profile, want.Profile, cmp.Or(plan.Profile, want.Profile)},
-		{role, "size", has.Size().String(), want.Size().String(), sizeOr(plan.Size(), want.Size()).String()},
-		{role, "fps", number(has.FPS), number(want.FPS), number(cmp.Or(plan.FPS, want.FPS))},
-		{role, "rate_control", has.Control, want.Control, cmp.Or(plan.Control, want.Control)},
-		{role, "bitrate_kbps", whole(has.Kbps), whole(want.Kbps), whole(cmp.Or(plan.BitrateKbps, want.Kbps))},
-		{role, "gop_frames", whole(has.GOPFrames), whole(want.GOPFrames), whole(cmp.Or(gop, want.GOPFrames))},
-		{role, "quality", number(has.Quality), number(want.Quality), number(cmp.Or(plan.Quality, want.Quality))},
+// A setting is one of an encoder's as it is, as it becomes and as it was asked for. Numbers are compared as numbers and written only where
+// somebody will read them: plans of thousands of cameras are weighed while a person types.
+type setting struct {
+	field               string
+	has, want, asked    string // of what is no number
+	hasN, wantN, askedN float64
+	isNumber            bool
+}
+
+func (s setting) changes() bool {
+	if s.isNumber {
+		return math.Abs(s.hasN-s.wantN) >= 1e-4*math.Abs(s.wantN) && s.hasN != s.wantN
+	}
+	return s.has != s.want
+}
+
+func (s setting) rounded() bool {
+	if s.isNumber {
+		return math.Abs(s.askedN-s.wantN) >= 1e-4*math.Abs(s.wantN) && s.askedN != s.wantN
+	}
+	return s.asked != s.want
+}
+
+func (s setting) change(role string) Change {
+	if s.isNumber {
+		return Change{role, s.field, number(s.hasN), number(s.wantN), number(s.askedN)}
+	}
+	return Change{role, s.field, s.has, s.want, s.asked}
+}
+
+// compare lists every setting.
+func compare(plan Stream, has, want Encoder) [8]setting {
+	word := func(field, has, want, asked string) setting {
+		return setting{field: field, has: has, want: want, asked: cmp.Or(asked, want)}
+	}
+	value := func(field string, has, want, asked float64) setting {
+		return setting{field: field, hasN: has, wantN: want, askedN: cmp.Or(asked, want), isNumber: true}
+	}
+	size := setting{field: "size"}
+	if asked := sizeOr(plan.Size(), want.Size()); has.Size() != want.Size() || asked != want.Size() {
+		size = setting{field: "size", has: has.Size().String(), want: want.Size().String(), asked: asked.String()}
+	}
+	return [...]setting{
+		word("codec", has.Codec, want.Codec, plan.Codec),
+		word("profile", has.Profile, want.Profile, plan.Profile),
+		size,
+		value("fps", has.FPS, want.FPS, plan.FPS),
+		word("rate_control", has.Control, want.Control, plan.Control),
+		value("bitrate_kbps", float64(has.Kbps), float64(want.Kbps), float64(plan.BitrateKbps)),
+		value("gop_frames", float64(has.GOPFrames), float64(want.GOPFrames), wantedGOP(plan, want.FPS)),
+		value("quality", has.Quality, want.Quality, plan.Quality),
 	}
 }
 
 // Exactly lists what changes when an encoder is set to just that, whatever is offered: a device may have a setting that it does not offer.
 func Exactly(role string, has, want Encoder) (changes []Change) {
-	for _, c := range compare(role, want.Plan(), has, want) {
-		if c.From != c.To {
-			changes = append(changes, c)
+	for _, c := range compare(want.Plan(), has, want) {
+		if c.changes() {
+			changes = append(changes, c.change(role))
 		}
 	}
 	return changes
@@ -154,10 +192,10 @@ func Exactly(role string, has, want Encoder) (changes []Change) {
 // Kept lists what a plan asks for that a device does not offer, where what it has already is the nearest: nothing changes, and it is said.
 // What it refuses altogether is not among it.
 func Kept(role string, plan Stream, has, want Encoder, refused []Refusal) (out []Change) {
-	for _, c := range compare(role, plan, has, want) {
-		told := slices.ContainsFunc(refused, func(r Refusal) bool { return r.Field == c.Field })
-		if c.From == c.To && c.Rounded() && !told && !(c.Field == "gop_frames" && want.Codec == "MJPEG") {
-			out = append(out, c)
+	for _, c := range compare(plan, has, want) {
+		told := slices.ContainsFunc(refused, func(r Refusal) bool { return r.Field == c.field })
+		if !c.changes() && c.rounded() && !told && !(c.field == "gop_frames" && want.Codec == "MJPEG") {
+			out = append(out, c.change(role))
 		}
 	}
 	return out

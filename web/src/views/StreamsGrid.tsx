@@ -48,7 +48,7 @@ export function StreamsGrid({
     count: devices.length,
     getScrollElement: () => scroller.current,
     estimateSize: () => rowHeight,
-    overscan: 6,
+    overscan: 3,
     initialRect: { width: 1000, height: 800 },
   });
   const template = `${nameWidth}px ${budgetWidth}px ${columns.map((c) => `${widthOf.get(c.field)}px`).join(" ")}`;
@@ -171,6 +171,7 @@ export function StreamsGrid({
                   setRange(extend ? { ...range, toRow: i.index, toCol: col } : { row: i.index, col, toRow: i.index, toCol: col });
                 }}
                 pickRow={(extend) => setRange({ row: extend ? range.row : i.index, col: 0, toRow: i.index, toCol: columns.length - 1 })}
+                stays={shownRoles.length > 2}
                 used={shownRoles.reduce((sum, role) => sum + pixels(d, role, drafts.get(d.id)?.[role]), 0)}
                 bound={bounds.get(modelOf(d))}
                 most={most}
@@ -247,10 +248,10 @@ function Heads({
 }
 
 const signs: Record<Sign, { text: string; look: string; title: string }> = {
-  meets: { text: "=", look: "text-open font-semibold", title: "meets the plan" },
-  differs: { text: "≠", look: "text-stuck font-semibold", title: "differs from the plan" },
-  unknown: { text: "?", look: "text-soft", title: "not measured yet" },
-  off: { text: "–", look: "text-open font-semibold", title: "off, as planned" },
+  meets: { text: "=", look: "is-open", title: "meets the plan" },
+  differs: { text: "≠", look: "is-stuck", title: "differs from the plan" },
+  unknown: { text: "?", look: "", title: "not measured yet" },
+  off: { text: "–", look: "is-open", title: "off, as planned" },
   none: { text: "", look: "", title: "" },
 };
 
@@ -268,6 +269,7 @@ type RowProps = {
   commit: (text: string, move: [number, number]) => void;
   pick: (col: number, extend: boolean) => void;
   pickRow: (extend: boolean) => void;
+  stays: boolean; // its name stays in sight when the matrix is wider than the page
   used: number;
   bound: Budget | undefined;
   most: number;
@@ -282,6 +284,7 @@ const Row = memo(RowOf, (a, b) => {
     a.columns === b.columns &&
     a.draft === b.draft &&
     a.used === b.used &&
+    a.stays === b.stays &&
     a.bound === b.bound &&
     a.most === b.most
   );
@@ -301,6 +304,7 @@ function RowOf({
   commit,
   pick,
   pickRow,
+  stays,
   used,
   bound,
   most,
@@ -311,13 +315,13 @@ function RowOf({
       role="row"
       aria-rowindex={index + 3}
       data-streams={d.name}
-      className="absolute left-0 grid w-full items-stretch border-b hover:bg-well/50"
+      className="stream-row"
       style={{ height: rowHeight, transform: `translateY(${start}px)`, gridTemplateColumns: template }}
     >
       <div
         role="rowheader"
         onMouseDown={(e) => pickRow(e.shiftKey)}
-        className={`sticky left-0 z-10 flex cursor-pointer flex-col justify-center border-r pl-4 leading-tight ${selected ? "bg-well" : "bg-paper"}`}
+        className={`stream-name flex cursor-pointer flex-col justify-center border-r pl-4 leading-tight ${stays ? "sticky left-0 z-10" : ""} ${selected ? "bg-well" : "bg-paper"}`}
         title={`${d.name}: select its row`}
       >
         <span className="truncate font-medium">{d.name}</span>
@@ -346,21 +350,21 @@ function RowOf({
             onMouseDown={(e) => pick(col, e.shiftKey)}
             onMouseEnter={(e) => e.buttons === 1 && pick(col, true)}
             onDoubleClick={() => setEditing(plan)}
-            className={`relative flex flex-col justify-center pr-2 text-right leading-tight ${c.field === "codec" ? "border-l" : ""} ${
-              chosen ? "bg-well" : ""
-            } ${at === col ? "outline-2 -outline-offset-2 outline-focus" : ""}`}
+            className={`stream-cell${c.field === "codec" ? " border-l" : ""}${chosen ? " bg-well" : ""}${
+              at === col ? " outline-2 -outline-offset-2 outline-focus" : ""
+            }`}
           >
             {at === col && editing !== null ? (
               <Editor text={editing} d={d} column={c} commit={commit} cancel={() => setEditing(null)} />
             ) : (
               <>
-                <span className={`mono truncate ${changed ? "font-semibold text-brass-text" : ""}`}>
-                  {plan || <span className="text-soft">{changed ? "as it is" : ""}</span>}
-                </span>
-                <span className="mono truncate text-tiny text-soft" title={sign.title}>
-                  {sign.text && <span className={`mr-1 ${sign.look}`}>{sign.text}</span>}
-                  {got}
-                </span>
+                {(plan || changed) && <b className={changed ? "is-typed" : undefined}>{plan || "as it is"}</b>}
+                {(got || sign.text) && (
+                  <small title={sign.title || undefined}>
+                    {sign.text && <i className={sign.look}>{sign.text}</i>}
+                    {got}
+                  </small>
+                )}
               </>
             )}
           </div>
