@@ -24,6 +24,7 @@ users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
   - {name: Plain, maker: corvane, model: V4, address: 127.44.71.11, scene: turntable, streams: [&m {width: 320, height: 180, fps: 10, kbps: 200, gop: 10}, &s {width: 160, height: 90, fps: 5, kbps: 80, gop: 5}]}
   - {name: Clamps, maker: corvane, model: V4, address: 127.44.71.12, scene: turntable, streams: [*m, *s], defects: {encoder: clamps}}
+  - {name: Leaves, maker: corvane, model: V4, address: 127.44.71.14, scene: turntable, streams: [*m, *s], defects: {encoder: restarts, restart_seconds: 3600}}
   - {name: Refuses, maker: corvane, model: V4, address: 127.44.71.13, scene: turntable, streams: [*m, *s], defects: {encoder: refuses}}
 `
 
@@ -77,6 +78,12 @@ func TestTuning(t *testing.T) {
 	assert.Equal(t, diagnose.NotTuned, l.Diagnosis.Cause)
 	assert.Contains(t, l.Diagnosis.Seen, "was set to 25 and reads back as 10")
 	assert.Equal(t, "undo_tuning", clamps.Status.Next().Action)
+	leaves := tune(open("Leaves", "127.44.71.14"), planOf(t, "main", "160x90"))
+	l = leaves.Status.Latch(leaves.Status.At())
+	require.Equal(t, latch.Stuck, l.State, "it left in the middle and never came back: %+v", l)
+	assert.NotEqual(t, latch.Open, leaves.Status.Latch(latch.Tuned).State)
+	require.NotNil(t, leaves.Status.Tuning)
+	assert.Equal(t, 320, leaves.Status.Tuning.Before["main"].Width, "how it was set is known")
 	refuses := tune(open("Refuses", "127.44.71.13"), planOf(t, "sub", "320x180"))
 	l = refuses.Status.Latch(latch.Tuned)
 	require.Equal(t, latch.Stuck, l.State)

@@ -392,13 +392,12 @@ func (w *work) draw(ctx context.Context, changes []tuning.OverlayChange) error {
 	return nil
 }
 
-// wait waits until a device that went away answers again.
+// wait waits until a device that went away answers again: it asks once a second as long as its patience lasts.
 func (w *work) wait(ctx context.Context) error {
 	w.Doing("waiting until it is back")
-	until := time.Now().Add(w.Patience)
-	for {
+	for left := w.Patience; ; left -= time.Second {
 		_, err := readStreams(ctx, w.c, w.Camera)
-		if fault := new(onvif.Fault); err == nil || errors.As(err, &fault) || time.Now().After(until) {
+		if fault := new(onvif.Fault); err == nil || errors.As(err, &fault) || left <= 0 {
 			return err
 		}
 		if err := w.Sleep(ctx, time.Second); err != nil {

@@ -45,7 +45,6 @@ var shots = []shot{
 	{name: "streams-phone", path: "/sites/SITE/streams", width: 390, height: 844, theme: "day"},
 	{name: "paths", path: "/sites/SITE/paths", width: 1280, height: 800, theme: "day"},
 	{name: "repair", path: "/sites/SITE", width: 1280, height: 800, theme: "day", after: pasteDamaged},
-	{name: "sign-in-grid", path: "/sites/SITE?device=DEVICE:Ticket window", width: 1280, height: 800, theme: "day", after: toGrid},
 	{name: "record", path: "/record", width: 1280, height: 800, theme: "day", before: someDeeds},
 }
 
@@ -192,11 +191,6 @@ func toMeasures(p *rod.Page) error {
 	return rod.Try(func() {
 		p.MustElement(`[data-finding="wrong_clock"]`).MustEval(`() => this.scrollIntoView({ block: "start" })`)
 	})
-}
-
-// toGrid shows what the sign-ins open.
-func toGrid(p *rod.Page) error {
-	return rod.Try(func() { p.MustElement(`[aria-label="What the sign-ins open"]`).MustScrollIntoView() })
 }
 
 // pasteDamaged pastes a URL as it comes out of a mail.

@@ -4,6 +4,8 @@ import { funnel, latchNames } from "./latches";
 /** How many cameras wait at each latch. A click filters the list; a second click shows all again. */
 export function Funnel({ devices, at, onChange }: { devices: Device[]; at: string | null; onChange: (at: string | null) => void }) {
   const counts = funnel(devices);
+  // Nobody has said how any stream shall be set.
+  const untuned = devices.every((d) => d.latches.find((l) => l.name === "tuned")?.state === "waived");
   return (
     <div role="group" aria-label="Cameras waiting at each latch" className="grid grid-cols-4 border-y sm:grid-cols-9">
       {[...Object.keys(latchNames), ""].map((key) => {
@@ -21,7 +23,7 @@ export function Funnel({ devices, at, onChange }: { devices: Device[]; at: strin
             {on && <span className="absolute inset-x-0 bottom-0 h-0.5 bg-ink" />}
             <span className={`text-small ${waiting ? "text-ink" : "text-soft"}`}>{latchNames[key] ?? "All open"}</span>
             <span className="flex items-baseline gap-2">
-              {key === "tuned" && waiting === 0 ? (
+              {key === "tuned" && waiting === 0 && untuned ? (
                 <span className="text-tiny leading-6 whitespace-nowrap text-soft">passed over</span>
               ) : (
                 <span

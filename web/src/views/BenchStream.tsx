@@ -87,27 +87,27 @@ export function Compare({ device: d, stream }: { device: Device; stream: Stream 
         <thead>
           <tr className="text-left text-soft">
             <th className="pb-1 font-normal">{stream.role} stream</th>
-            <th className="pb-1 text-right font-normal">the device claims</th>
+            <th className="pb-1 pl-3 text-right font-normal">the device claims</th>
             {wish && (
-              <th className="pb-1 text-right font-normal" title={`The plan is ${d.plan?.[role]?.whose}`}>
+              <th className="pb-1 pl-3 text-right font-normal" title={`The plan is ${d.plan?.[role]?.whose}`}>
                 planned
               </th>
             )}
-            <th className="pb-1 text-right font-normal">measured</th>
+            <th className="pb-1 pl-3 text-right font-normal">measured</th>
           </tr>
         </thead>
         <tbody>
           {rows.map(([name, claimed, measured, same, field]) => (
             <tr key={name}>
               <td className="py-0.5">{name}</td>
-              <td className="mono py-0.5 text-right text-soft">{claimed}</td>
+              <td className="mono py-0.5 pl-3 text-right whitespace-nowrap text-soft">{claimed}</td>
               {wish && (
-                <td className="mono py-0.5 text-right">
+                <td className="mono py-0.5 pl-3 text-right whitespace-nowrap">
                   {field && cellText(field, wish)}
                   {field && signOf(d, role, field) === "differs" && <span className="font-semibold text-stuck"> ≠</span>}
                 </td>
               )}
-              <td className={`mono py-0.5 text-right ${same ? "" : "font-semibold text-stuck"}`}>
+              <td className={`mono py-0.5 pl-3 text-right ${same ? "" : "font-semibold text-stuck"}`}>
                 {same ? "" : "≠ "}
                 {measured}
               </td>

@@ -180,11 +180,6 @@ export function Streams() {
           <Button look="quiet" onClick={() => setSheet("targets")}>
             Targets
           </Button>
-          {!third && (
-            <Button look="quiet" onClick={() => setThird(true)}>
-              + Third
-            </Button>
-          )}
           {(!wide || !costs) && (
             <Button look="quiet" onClick={() => setCosts(!costs)}>
               What it costs
@@ -213,6 +208,18 @@ export function Streams() {
                     className="h-7 w-full rounded-md border bg-sheet pr-1 pl-7 text-small text-ink"
                   />
                 </label>
+              }
+              corner={
+                !third && (
+                  <button
+                    type="button"
+                    title="Show the third stream too"
+                    onClick={() => setThird(true)}
+                    className="rounded-sm px-1 text-small text-soft underline hover:text-ink"
+                  >
+                    + third
+                  </button>
+                )
               }
               range={range}
               setRange={(r) => {

@@ -28,6 +28,7 @@ export function StreamsGrid({
   drafts,
   budgets,
   search,
+  corner,
   range,
   setRange,
   actions,
@@ -38,6 +39,7 @@ export function StreamsGrid({
   drafts: Drafts;
   budgets: Budget[];
   search: ReactNode;
+  corner: ReactNode;
   range: Range;
   setRange: (r: Range) => void;
   actions: GridActions;
@@ -148,7 +150,7 @@ export function StreamsGrid({
       className="relative min-h-0 grow overflow-auto outline-offset-[-2px] select-none"
     >
       <div style={{ width }} className="relative">
-        <Heads columns={columns} shownRoles={shownRoles} template={template} search={search} />
+        <Heads columns={columns} shownRoles={shownRoles} template={template} search={search} corner={corner} />
         <div style={{ height: v.getTotalSize() }} className="relative" role="rowgroup">
           {v.getVirtualItems().map((i) => {
             const d = devices[i.index]!;
@@ -198,11 +200,13 @@ function Heads({
   shownRoles,
   template,
   search,
+  corner,
 }: {
   columns: Column[];
   shownRoles: readonly Role[];
   template: string;
   search: ReactNode;
+  corner: ReactNode;
 }) {
   return (
     <div role="rowgroup" className="sticky top-0 z-20 border-b bg-sheet text-small text-soft">
@@ -210,7 +214,7 @@ function Heads({
         <span role="columnheader" className="sticky left-0 z-10 h-full bg-sheet pt-1 pr-2 pl-3">
           {search}
         </span>
-        <span role="columnheader" />
+        <span role="columnheader">{corner}</span>
         {shownRoles.map((role) => (
           <span
             key={role}
