@@ -54,6 +54,9 @@ type pull struct {
 	frames int
 	bytes  int64
 	recent [][]byte // the last seconds of packets
+	// track is the picture as the source describes it; watchers are those that it is sent on to.
+	track    media.Track
+	watchers []chan []byte
 }
 
 func newRecorder(ctx context.Context, d *device, o Options) (*recorder, error) {
@@ -313,9 +316,10 @@ func (p *pull) once(ctx context.Context, uri string) error {
 		return err
 	}
 	defer session.Close()
+	p.begins(session.Tracks[0].Track)
 	meter := media.NewMeter(session.Tracks[0].Track)
 	return session.Run(ctx, func(b player.Packet) {
-		if !b.RTCP {
+		if !b.RTCP && b.Track == 0 {
 			meter.Packet(b.Payload, b.At)
 			p.keep(b.Payload, meter)
 		}
@@ -328,6 +332,7 @@ func (p *pull) keep(b []byte, meter *media.Meter) {
 	defer p.mu.Unlock()
 	p.bytes += int64(len(b))
 	p.frames = meter.Measured().Frames
+	p.hand(b)
 	if len(p.recent) < 512 {
 		p.recent = append(p.recent, slices.Clone(b))
 	} else {

@@ -131,6 +131,9 @@ func (h streamHandler) Stream(target string) (stream rtsp.Stream, track int, ok 
 			return liveStream{h.d, f}, track, true
 		}
 	}
+	if s, ok := h.d.relayed(path); ok {
+		return s, track, true
+	}
 	if h.d.Defects.AnyPath && len(h.d.sending()) > 0 {
 		return liveStream{h.d, h.d.sending()[0]}, track, true
 	}

@@ -14,6 +14,8 @@ import (
 	"unlatch/core/prove"
 	"unlatch/core/signin"
 	"unlatch/core/streamurl"
+	"unlatch/core/target"
+	"unlatch/core/target/onvifrecorder"
 	"unlatch/core/tuner"
 	"unlatch/core/tuning"
 	"unlatch/sim"
@@ -251,4 +253,34 @@ func TestTune(t *testing.T) {
 		assert.Len(t, r.Refused, 2)
 		assert.Empty(t, r.Changes)
 	})
+}
+
+// A recorder sends on what arrives: the picture of its slot is the camera's, before it was set and after.
+func TestARecorderSendsOnWhatArrives(t *testing.T) {
+	w := simtest.Start(t, `
+name: relay
+users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
+devices:
+  - {name: Camera, maker: corvane, model: V4, address: 127.44.80.31, scene: turntable, streams: [&m {width: 320, height: 180, fps: 10, kbps: 200, gop: 10}], defects: {encoder: drops}}
+  - {name: Vault, kind: recorder, maker: holloway, model: H8, address: 127.44.80.32, channels: [{name: Own, address: 10.254.9.11, scene: coal-stage, streams: [*m]}]}
+`)
+	ctx := context.Background()
+	rec := onvifrecorder.New(client(t, w.Device("Vault")))
+	p, err := rec.Place(ctx, target.Camera{Identity: "urn:camera", Name: "Camera", Address: "127.44.80.31",
+		URL: strings.Replace(w.Device("Camera").URL(0), "rtsp://", "rtsp://fitter:brass-lamp-41@", 1)})
+	require.NoError(t, err)
+	width := func() int {
+		report, err := rec.Confirm(ctx, p.Ref, 20*time.Second)
+		require.NoError(t, err)
+		require.True(t, report.Arrived, "%+v", report)
+		u, err := streamurl.Parse("rtsp://" + w.Device("Vault").RTSP() + "/strongroom/2/0")
+		require.NoError(t, err)
+		proof := (&prove.Prover{Dial: guard}).Prove(ctx, prove.Request{URL: u, SignIn: fitter, Measure: 2 * time.Second})
+		require.Nil(t, proof.Diagnosis, "%+v", proof.Diagnosis)
+		return proof.Video.Width
+	}
+	assert.Equal(t, 320, width())
+	r := tune(t, w.Device("Camera"), false, map[string]string{"main": "160x90"})
+	require.True(t, r.Tuned, "%+v", r)
+	assert.Equal(t, 160, width())
 }

@@ -82,6 +82,11 @@ export function StreamsPreview({
                 <div className="min-w-0 space-y-0.5">
                   {r.unknown && <p className={r.cannot ? "text-stuck" : "text-soft"}>{r.unknown}</p>}
                   <Changes row={r} />
+                  {(r.cannot || r.preview?.streams.some((x) => x.refused.length > 0)) && byId.get(r.device)?.web && (
+                    <a className="text-small underline" href={byId.get(r.device)?.web} target="_blank" rel="noreferrer">
+                      its own page
+                    </a>
+                  )}
                 </div>
               </li>
             ))}
