@@ -26,56 +26,20 @@ func ReadBook(raw []byte) (*Book, error) {
 	if err != nil {
 		return nil, err
 	}
-	b := &Book{}
 	many := false
 	for key := range yamlfile.Pairs(root) {
 		many = many || key.Value == "intakes"
 	}
 	if !many {
 		one, err := readIntake(root)
-		b.Name, b.Intakes = one.Name, []Intake{one}
-		return b, err
+		return &Book{Name: one.Name, Intakes: []Intake{one}}, err
 	}
-	for key, value := range yamlfile.Pairs(root) {
-		var err error
-		switch key.Value {
-		case "name":
-			b.Name, err = yamlfile.Text("name", value)
-		case "note":
-			b.Note, err = yamlfile.Text("note", value)
-		case "intakes":
-			b.Intakes, err = readIntakes(value)
-		default:
-			err = yamlfile.At(key, fmt.Sprintf("an intake book has no %q; it has name, note and intakes", key.Value))
-		}
-		if err != nil {
-			return nil, err
-		}
+	b, err := yamlfile.ReadBook(root, yamlfile.BookForm[Intake]{What: "an intake book", Key: "intakes", Most: MaxIntakes, Read: readIntake,
+		Name: func(x Intake) string { return x.Name }})
+	if err != nil {
+		return nil, err
 	}
-	if strings.TrimSpace(b.Name) == "" {
-		return nil, yamlfile.At(root, "the intake book has no name")
-	}
-	return b, nil
-}
-
-func readIntakes(n *yaml.Node) (out []Intake, err error) {
-	if n.Kind != yaml.SequenceNode {
-		return nil, yamlfile.At(n, "intakes is a list")
-	}
-	if len(n.Content) > MaxIntakes {
-		return nil, yamlfile.At(n, fmt.Sprintf("an intake book has at most %d intakes", MaxIntakes))
-	}
-	for _, c := range n.Content {
-		x, err := readIntake(c)
-		if err != nil {
-			return nil, err
-		}
-		if slices.ContainsFunc(out, func(o Intake) bool { return strings.EqualFold(o.Name, x.Name) }) {
-			return nil, yamlfile.At(c, fmt.Sprintf("%q stands in the book twice", x.Name))
-		}
-		out = append(out, x)
-	}
-	return out, nil
+	return &Book{b.Name, b.Note, b.List}, nil
 }
 
 // fields read the keys of an intake.

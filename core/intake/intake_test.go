@@ -50,7 +50,7 @@ func TestBooksThatCannotBeRead(t *testing.T) {
 		"name: x\nintakes: 3":              "line 2, column 10: intakes is a list",
 		"name: x\ncolour: red":             `line 2, column 1: an intake has no "colour"`,
 		"intakes: []\nlist: 1":             `line 2, column 1: an intake book has no "list"`,
-		"intakes: []":                      "the intake book has no name",
+		"intakes: []":                      "an intake book needs a name",
 		"fps: 10":                          "the intake has no name",
 		"name: x\nfps: fast":               "line 2, column 6: fps is a number from 0 to 240",
 		"name: x\nfps: {min: 20, max: 10}": "line 2, column 6: fps: min 20 is larger than max 10",

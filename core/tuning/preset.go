@@ -39,46 +39,12 @@ func ReadPresets(raw []byte) (*PresetBook, error) {
 	if err != nil {
 		return nil, err
 	}
-	b := &PresetBook{}
-	for key, value := range yamlfile.Pairs(root) {
-		switch key.Value {
-		case "name":
-			b.Name, err = yamlfile.Text("name", value)
-		case "note":
-			b.Note, err = yamlfile.Text("note", value)
-		case "presets":
-			b.Presets, err = readPresets(value)
-		default:
-			err = yamlfile.At(key, fmt.Sprintf("a book of presets has no %q; it has name, note and presets", key.Value))
-		}
-		if err != nil {
-			return nil, err
-		}
+	b, err := yamlfile.ReadBook(root, yamlfile.BookForm[Preset]{What: "a book of presets", Key: "presets", Most: maxPresets, Read: readPreset,
+		Name: func(p Preset) string { return p.Name }})
+	if err != nil {
+		return nil, err
 	}
-	if strings.TrimSpace(b.Name) == "" {
-		return nil, yamlfile.At(root, "the book of presets has no name")
-	}
-	return b, nil
-}
-
-func readPresets(n *yaml.Node) (out []Preset, err error) {
-	if n.Kind != yaml.SequenceNode {
-		return nil, yamlfile.At(n, "presets is a list")
-	}
-	if len(n.Content) > maxPresets {
-		return nil, yamlfile.At(n, fmt.Sprintf("a book has at most %d presets", maxPresets))
-	}
-	for _, c := range n.Content {
-		p, err := readPreset(c)
-		if err != nil {
-			return nil, err
-		}
-		if slices.ContainsFunc(out, func(o Preset) bool { return strings.EqualFold(o.Name, p.Name) }) {
-			return nil, yamlfile.At(c, fmt.Sprintf("%q stands in the book twice", p.Name))
-		}
-		out = append(out, p)
-	}
-	return out, nil
+	return &PresetBook{b.Name, b.Note, b.List}, nil
 }
 
 func readPreset(n *yaml.Node) (p Preset, err error) {
