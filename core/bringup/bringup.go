@@ -193,8 +193,17 @@ func again(state latch.State, n int, newEvidence bool) bool {
 	return newEvidence && state != latch.Stuck && n < mostRounds
 }
 
-// ProveAgain plays streams that are proven already, and asks again for what the device shows besides.
+// ProveAgain plays streams that are proven already, and asks again for what the device says of them and shows besides: somebody may have
+// changed a setting since.
 func (w *Work) ProveAgain(ctx context.Context) error {
+	if l := w.d.Status.Latch(latch.Located); l.State == latch.Open && !w.streamOnly() {
+		if err := w.locate(ctx); err != nil {
+			return err
+		}
+		if err := w.Read(ctx); err != nil {
+			return err
+		}
+	}
 	w.d.Status.Proofs, w.d.Status.Pictures, w.d.Status.Web = nil, nil, nil // what is found next replaces them
 	return w.prove(ctx)
 }

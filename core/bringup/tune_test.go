@@ -182,3 +182,38 @@ devices:
 	assert.Greater(t, points, 12)
 	assert.Less(t, points, mostPoints-4)
 }
+
+// A setting that somebody changes later on the device itself is found when its streams are played again.
+func TestDriftIsFoundWhenItIsPlayedAgain(t *testing.T) {
+	t.Parallel()
+	const ranges = "127.44.75.0/24"
+	world := simtest.Start(t, `
+name: drift
+users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
+devices:
+  - {name: Yard, maker: corvane, model: V4, address: 127.44.75.11, scene: turntable, streams: [{width: 160, height: 90, fps: 5, kbps: 100, gop: 5}]}
+`)
+	m := newMemory(t)
+	m.key("Fitter", "fitter", "brass-lamp-41")
+	yard := m.heard("Yard", "127.44.75.11", world.Device("Yard").Service(), discovery.Camera)
+	require.NoError(t, m.work(yard, ranges).Open(ctx))
+	require.NoError(t, m.work(yard, ranges).Tune(ctx, planOf(t, "main", "320x180")))
+	state := func() *latch.Latch {
+		d, err := m.Device(ctx, yard.ID)
+		require.NoError(t, err)
+		return d.Status.Latch(latch.Tuned)
+	}
+	require.Equal(t, latch.Open, state().State)
+	c := onvif.New(world.Device("Yard").Service(), onvif.Options{Dial: &address.Guard{Allowed: address.MustParse(ranges)},
+		SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")}})
+	defer c.Close()
+	list, err := c.Encoders(ctx)
+	require.NoError(t, err)
+	e := list[0].Encoder
+	e.Width, e.Height = 640, 360
+	require.NoError(t, c.SetEncoder(ctx, e))
+	require.NoError(t, m.work(yard, ranges).ProveAgain(ctx))
+	l := state()
+	assert.Equal(t, latch.Stale, l.State)
+	assert.Contains(t, l.Reason, "the size of the main stream was 320x180, and is 640x360")
+}
