@@ -2,37 +2,30 @@ import { z } from "zod";
 import { useTune } from "@/api/actions";
 import type { Device, Stream } from "@/api/client";
 import { Button } from "@/parts/Button";
+import { type Field as Setting, planned, planText, type Role, typed, type Wish } from "@/parts/plan";
 import { Trouble } from "@/parts/Trouble";
 import { Field } from "./Field";
 import { useSchema } from "./useSchema";
 
-const whole = (what: string) =>
-  z
-    .string()
-    .trim()
-    .regex(/^\d{0,6}$/, `Type ${what} as a number, or nothing.`);
+/** A setting as the cells of the matrix take it: what cannot be read is said in the same words. */
+const setting = (field: Setting) =>
+  z.string().superRefine((text, ctx) => {
+    const w = typed(field, text, {});
+    if ("error" in w) ctx.addIssue({ code: "custom", message: w.error });
+  });
 
 const Schema = z
-  .object({
-    codec: z.enum(["", "h264", "h265", "mjpeg", "mpeg4"]),
-    size: z
-      .string()
-      .trim()
-      .regex(/^(\d{2,5}\s*[x×]\s*\d{2,5})?$/, "Type a size like 1280x720, or nothing."),
-    fps: z
-      .string()
-      .trim()
-      .regex(/^(\d{1,3}(\.\d+)?)?$/, "Type frames a second, or nothing."),
-    kbps: whole("kbit/s"),
-    gop: whole("frames"),
-  })
-  .refine((v) => Object.values(v).some((x) => x !== ""), { path: ["size"], message: "Say what shall change; the rest stays." });
+  .object({ codec: setting("codec"), size: setting("size"), fps: setting("fps"), kbps: setting("kbps"), gop: setting("gop") })
+  .refine((v) => Object.values(v).some((x) => x.trim() !== ""), { path: ["size"], message: "Say what shall change; the rest stays." });
 
-/** The plan of one stream as it is written everywhere: h264,1280x720,15fps,2000kbps,gop30. */
-export function planText(v: z.infer<typeof Schema>) {
-  return [v.codec, v.size.replace(/\s*[x×]\s*/, "x"), v.fps && `${v.fps}fps`, v.kbps && `${v.kbps}kbps`, v.gop && `gop${v.gop}`]
-    .filter(Boolean)
-    .join(",");
+/** What was typed over what is planned, as one wish: a plan is kept whole. */
+function wishOver(plan: Wish | undefined, v: z.infer<typeof Schema>): Wish {
+  let w: Wish = { ...plan };
+  for (const [field, text] of Object.entries(v)) {
+    const next = text.trim() === "" ? w : typed(field as Setting, text, w);
+    if (!("error" in next)) w = next;
+  }
+  return w;
 }
 
 /** One stream's settings in place: what is typed is sent, read back and measured; what is left empty stays. */
@@ -42,7 +35,10 @@ export function TuneForm({ site, device: d, stream }: { site: string; device: De
   const e = form.formState.errors;
   const c = stream.claimed;
   const send = form.handleSubmit((v) =>
-    tune.mutate({ devices: [d.id], plan: { [stream.role]: planText(v) } }, { onSuccess: () => form.reset() }),
+    tune.mutate(
+      { devices: [d.id], plan: { [stream.role]: planText(wishOver(planned(d, stream.role as Role), v)) } },
+      { onSuccess: () => form.reset() },
+    ),
   );
   const t = d.tuning;
   return (
