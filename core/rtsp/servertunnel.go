@@ -39,10 +39,13 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		delete(s.tunnels, id)
 		s.mu.Unlock()
 		conn, rest, err := http.NewResponseController(w).Hijack()
-		if err != nil || half == nil {
+		if err != nil {
 			return
 		}
 		defer conn.Close()
+		if half == nil {
+			return
+		}
 		decodeTunnel(rest.Reader, half.feed)
 		return
 	}
@@ -51,16 +54,17 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	conn.SetDeadline(time.Time{})
-	io.WriteString(conn, "HTTP/1.0 200 OK\r\nServer: "+oneLine.Replace(s.Name)+
-		"\r\nContent-Type: application/x-rtsp-tunnelled\r\nCache-Control: no-cache\r\n\r\n")
 	half := &serverTunnel{Conn: conn}
 	half.in, half.feed = io.Pipe()
+	// It is known before the GET is answered: the POST may follow on the answer's heels.
 	s.mu.Lock()
 	if s.tunnels == nil {
 		s.tunnels = map[string]*serverTunnel{}
 	}
 	s.tunnels[id] = half
 	s.mu.Unlock()
+	io.WriteString(conn, "HTTP/1.0 200 OK\r\nServer: "+oneLine.Replace(s.Name)+
+		"\r\nContent-Type: application/x-rtsp-tunnelled\r\nCache-Control: no-cache\r\n\r\n")
 	// The request's own context ends with the hijacking: Close is what ends the session.
 	s.serve(context.Background(), half)
 	s.mu.Lock()
