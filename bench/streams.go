@@ -19,7 +19,8 @@ import (
 func streamsOf(url, path string, page *http.Client, floor time.Duration) ([]figure, error) {
 	var costs []time.Duration
 	for range 21 {
-		took, err := post(page, url+path+"/costs", map[string]any{"form": map[string]any{"disks": "24x16TB", "layout": "double parity", "records": "both"}})
+		form := map[string]any{"disks": "24x16TB", "layout": "double parity", "records": "both"}
+		took, err := post(page, url+path+"/costs", map[string]any{"form": form})
 		if err != nil {
 			return nil, err
 		}

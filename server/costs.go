@@ -213,7 +213,8 @@ func apply(src *capacity.Source, want tuning.Stream) {
 	}
 }
 
-func (s *Server) reckon(ctx context.Context, site uuid.UUID, form recordingBody, drafts map[uuid.UUID]planText) (*struct{ Body costsView }, error) {
+func (s *Server) reckon(ctx context.Context, site uuid.UUID, form recordingBody,
+	drafts map[uuid.UUID]planText) (*struct{ Body costsView }, error) {
 	r, err := form.read()
 	if err != nil {
 		return nil, badRecording(err)

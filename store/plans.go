@@ -170,7 +170,8 @@ func (s Devices) layers(ctx context.Context, site uuid.UUID, where string, arg a
 		Parts     parts      `db:"parts"`
 		Selection *uuid.UUID `db:"selection"`
 	}
-	if err := s.db.SelectContext(ctx, &rows, "SELECT p.device_id, p.parts, p.selection FROM device_plans p JOIN devices d ON d.id = p.device_id WHERE "+
+	if err := s.db.SelectContext(ctx, &rows, "SELECT p.device_id, p.parts, p.selection FROM device_plans p "+
+		"JOIN devices d ON d.id = p.device_id WHERE "+
 		where, arg); err != nil {
 		return l, err
 	}

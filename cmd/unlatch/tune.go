@@ -170,7 +170,8 @@ func tuneCommand() *cobra.Command {
 				return err
 			}
 			defer c.Close()
-			out, err := tuner.Tune(cmd.Context(), c, tuner.Request{Camera: tuner.Camera{Channel: channel}, Plan: plan, Name: name, DryRun: dryRun, SignIn: in, Leave: readable,
+			out, err := tuner.Tune(cmd.Context(), c, tuner.Request{Camera: tuner.Camera{Channel: channel}, Plan: plan, Name: name,
+				DryRun: dryRun, SignIn: in, Leave: readable,
 				Prover: &prove.Prover{Dial: guard, Still: media.Still},
 				Hold: func(ctx context.Context, url string) tuner.Held {
 					u, err := streamurl.Parse(url)

@@ -42,8 +42,8 @@ func (w *Work) Tune(ctx context.Context, t Tuning) error {
 	return w.tune(ctx, t)
 }
 
-// underTuning has a channel for each device that was set, full while it is. It is one process's: Record.Alone would hold a connection to the
-// database for as long as a stream is measured.
+// underTuning has a channel for each device that was set, full while it is. It is one process's: Record.Alone would hold a connection to
+// the database for as long as a stream is measured.
 var underTuning sync.Map
 
 func (w *Work) tune(ctx context.Context, t Tuning) error {
@@ -146,7 +146,8 @@ func (w *Work) hold(ctx context.Context, at string) tuner.Held {
 		return tuner.Held{}
 	}
 	key, _, _ := w.d.Status.StreamSignIn()
-	return tuner.Hold(ctx, &prove.Prover{Dial: w.Guard}, prove.Request{URL: u, SignIn: in, Leave: w.Leave(key, signin.Streams), Pin: w.pin()}, release)
+	req := prove.Request{URL: u, SignIn: in, Leave: w.Leave(key, signin.Streams), Pin: w.pin()}
+	return tuner.Hold(ctx, &prove.Prover{Dial: w.Guard}, req, release)
 }
 
 // camera says which streams of the device that is asked are this camera's.

@@ -26,8 +26,8 @@ type Tune struct {
 	Off   []tuning.Difference `json:"off,omitempty" doc:"in what the stream differs"`
 }
 
-// tuned is open when what was measured of each stream meets its plan. Where nobody has a plan, it is open when every wanted target takes one
-// of the streams; and where nobody has said what the targets take either, there is nothing to check.
+// tuned is open when what was measured of each stream meets its plan. Where nobody has a plan, it is open when every wanted target takes
+// one of the streams; and where nobody has said what the targets take either, there is nothing to check.
 func (d *deriver) tuned() {
 	b, r := body[evidence.Tuned](d, "")
 	if b != nil && b.Undone && b.Diagnosis == nil && !b.Pending {
@@ -152,8 +152,9 @@ func (d *deriver) tunedTo(plan map[string]tuning.Stream, b *evidence.Tuned, r *e
 	proven := d.s.Latch(Proven)
 	switch {
 	case len(off) > 0 && sent:
-		d.set(Tuned, r, &diagnose.Diagnosis{Cause: diagnose.NotTuned, Summary: off[0] + ".", Seen: strings.Join(append(off, b.SideEffects...), "; "),
-			Fix: "Ask for what it offers, or put the settings back. What its device service does not take may stand on its own page."}, "")
+		d.set(Tuned, r, &diagnose.Diagnosis{Cause: diagnose.NotTuned, Summary: off[0] + ".",
+			Seen: strings.Join(append(off, b.SideEffects...), "; "),
+			Fix:  "Ask for what it offers, or put the settings back. What its device service does not take may stand on its own page."}, "")
 	case len(off) > 0:
 		l.State, l.Reason = Next, "Its plan is not on it yet: "+strings.ToLower(off[0][:1])+off[0][1:]
 		if proven.State != Open {

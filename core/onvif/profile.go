@@ -60,8 +60,8 @@ func (c *Client) Instances(ctx context.Context, source string) (int, error) {
 }
 
 // CreateProfile makes a media profile of a video source and an encoder configuration, and returns its token (ONVIF Media Service §5.2.1,
-// §5.2.5, §5.2.7; Media2 Service §5.2.1). In the Media service of ver10 it takes three calls: one that fails leaves an empty profile, which
-// the next try finds by its name.
+// §5.2.5, §5.2.7; Media2 Service §5.2.1). In the Media service of ver10 it takes three calls: one that fails leaves an empty profile,
+// which the next try finds by its name.
 func (c *Client) CreateProfile(ctx context.Context, name, source, encoder string) (token string, err error) {
 	_, ns, address, err := c.media(ctx)
 	if err != nil {

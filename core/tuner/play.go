@@ -72,9 +72,11 @@ func (w *work) play(ctx context.Context, role string, want tuning.Encoder, at st
 		w.out.Off = map[string][]tuning.Difference{}
 	}
 	w.out.Off[role] = off
-	if w.out.Measured[role] != nil && tuning.WantsRestart(want, w.out.Has[role], w.out.ReadBack[role], tuning.MeasureOf(w.out.Measured[role])) {
+	got := w.out.Measured[role]
+	if got != nil && tuning.WantsRestart(want, w.out.Has[role], w.out.ReadBack[role], tuning.MeasureOf(got)) {
 		w.out.Restart = true
-		w.out.Problems = append(w.out.Problems, fmt.Sprintf("%s: it reads back as it was set, and sends what it sent before: it wants a restart", role))
+		w.out.Problems = append(w.out.Problems,
+			fmt.Sprintf("%s: it reads back as it was set, and sends what it sent before: it wants a restart", role))
 	}
 	return nil
 }

@@ -383,8 +383,9 @@ type Difference struct {
 }
 
 // words are the fields as people say them.
-var words = map[string]string{"fps": "the frame rate", "bitrate_kbps": "the bitrate", "gop_frames": "the key-frame interval", "codec": "the codec",
-	"size": "the size"}
+var words = map[string]string{"fps": "the frame rate", "bitrate_kbps": "the bitrate", "gop_frames": "the key-frame interval",
+	"codec": "the codec",
+	"size":  "the size"}
 
 func (d Difference) String() string {
 	unit := map[string]string{"fps": " fps", "bitrate_kbps": " kbit/s", "gop_frames": " frames"}[d.Field]
