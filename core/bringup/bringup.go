@@ -197,10 +197,7 @@ func again(state latch.State, n int, newEvidence bool) bool {
 // changed a setting since.
 func (w *Work) ProveAgain(ctx context.Context) error {
 	if l := w.d.Status.Latch(latch.Located); l.State == latch.Open && !w.streamOnly() {
-		if err := w.locate(ctx); err != nil {
-			return err
-		}
-		if err := w.Read(ctx); err != nil {
+		if err := w.claimsAnew(ctx); err != nil {
 			return err
 		}
 	}

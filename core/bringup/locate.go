@@ -31,6 +31,52 @@ func (w *Work) locate(ctx context.Context) error {
 	return w.Keep(ctx, Finding{Body: body})
 }
 
+// claimsAnew asks the device how its streams are set now. Where each was found stays, which may be another place than the device names. A
+// device that has other streams than before is asked for everything again; one that does not answer is left to the proof that follows.
+func (w *Work) claimsAnew(ctx context.Context) error {
+	c, in, err := w.signedClient(ctx)
+	var profiles []camera.Stream
+	if err == nil {
+		profiles, err = w.profiles(ctx, c)
+	}
+	diagnosis, err := Explain(ctx, err, w.facts(w.d.Status.Device.XAddr, "the device service", in.User))
+	if err != nil || diagnosis != nil || w.d.Status.Located == nil {
+		return err
+	}
+	body := *w.d.Status.Located
+	body.Streams = slices.Clone(w.d.Status.Streams)
+	now := camera.GiveRoles(profiles, w.roles())
+	changed := false
+	for i := range body.Streams {
+		st := &body.Streams[i]
+		j := slices.IndexFunc(now, func(s camera.Stream) bool { return s.Token == st.Token && s.Channel == st.Channel })
+		if j < 0 || len(now) != len(body.Streams) {
+			if err := w.locate(ctx); err != nil {
+				return err
+			}
+			return w.Read(ctx)
+		}
+		changed = changed || st.Claimed != now[j].Claimed
+		st.Claimed = now[j].Claimed
+	}
+	if !changed {
+		return nil
+	}
+	if err := w.Keep(ctx, Finding{Body: body}); err != nil {
+		return err
+	}
+	return w.Read(ctx)
+}
+
+// profiles are the device's streams, of a camera on a recorder's switch those of its channel.
+func (w *Work) profiles(ctx context.Context, c *client) ([]camera.Stream, error) {
+	list, err := c.Profiles(ctx)
+	if w.d.Via != nil {
+		list = slices.DeleteFunc(list, func(s camera.Stream) bool { return s.Channel != w.d.Channel })
+	}
+	return list, err
+}
+
 // streamURLs are the streams that the device names, with the roles that they had before. On an error those that were found until then are
 // returned too.
 func (w *Work) streamURLs(ctx context.Context) (out []camera.Stream, user string, err error) {
@@ -38,12 +84,9 @@ func (w *Work) streamURLs(ctx context.Context) (out []camera.Stream, user string
 	if err != nil {
 		return nil, in.User, err
 	}
-	profiles, err := c.Profiles(ctx)
+	profiles, err := w.profiles(ctx, c)
 	if err != nil {
 		return nil, in.User, err
-	}
-	if w.d.Via != nil {
-		profiles = slices.DeleteFunc(profiles, func(s camera.Stream) bool { return s.Channel != w.d.Channel })
 	}
 	var have []camera.Stream
 	if l := w.d.Status.Located; l != nil && l.Diagnosis != nil && l.Diagnosis.Cause == diagnose.TooSlow {

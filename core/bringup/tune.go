@@ -76,10 +76,7 @@ func (w *Work) tune(ctx context.Context, t Tuning) error {
 
 // measureAnew asks the device what its streams are now, and proves them: what was proven before was of other settings.
 func (w *Work) measureAnew(ctx context.Context) error {
-	if err := w.locate(ctx); err != nil {
-		return err
-	}
-	if err := w.Read(ctx); err != nil {
+	if err := w.claimsAnew(ctx); err != nil {
 		return err
 	}
 	w.d.Status.Proofs = nil
