@@ -64,8 +64,8 @@ func beginIn[T any](ctx context.Context, q *Queue, queue string, site uuid.UUID,
 
 // Tuning of the workers.
 const (
-	parallel   = 128              // jobs at once; what flows meanwhile is bounded by the link budget
-	moving     = 64               // devices that are given addresses at once: they wait for restarts, and send next to nothing
+	parallel   = 64               // jobs at once; what flows meanwhile is bounded by the link budget
+	moving     = 128              // devices that are given addresses or settings at once: they wait for restarts and for encoders to settle
 	jobTimeout = 10 * time.Minute // of one camera, whose steps have times of their own; a sweep has its own
 	// maxAttempts is how often a job is begun that was cut short by its time: what it found is kept, so that it gets further each time.
 	maxAttempts = 3

@@ -26,9 +26,10 @@ type Tune struct {
 	bringup.Tuning
 }
 
-// Tune begins a run that sets the streams of devices, one job each.
+// Tune begins a run that sets the streams of devices, one job each. They wait for encoders to settle, as those wait for restarts that are
+// given addresses, and share their queue: more of them at once than of the jobs that try sign-ins, which learn from each other.
 func (q *Queue) Tune(ctx context.Context, site uuid.UUID, title string, list []Tune) (store.Run, error) {
-	return begin(ctx, q, site, "tune", title, int64(len(list)), list, func(run uuid.UUID, t Tune) river.JobArgs {
+	return beginIn(ctx, q, moveQueueOf(site), site, "tune", title, int64(len(list)), list, func(run uuid.UUID, t Tune) river.JobArgs {
 		return TuneArgs{Run: run, Device: t.Device, Tuning: t.Tuning}
 	})
 }
