@@ -137,12 +137,6 @@ const (
 
 var owners = []Owner{Camera, Selection, Model, Site}
 
-// Nearer reports whether a plan of o goes before one of p.
-func (o Owner) Nearer(p Owner) bool { return slices.Index(owners, o) < slices.Index(owners, p) }
-
-// Known reports whether there is such an owner.
-func (o Owner) Known() bool { return slices.Contains(owners, o) }
-
 // A Layer is a plan with whose it is.
 type Layer struct {
 	Owner Owner
