@@ -8,7 +8,6 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"unlatch/core/intake"
-	"unlatch/core/tuning"
 )
 
 // Shelf holds the books of presets and of intakes that people brought, as they wrote them.
@@ -95,21 +94,4 @@ func (s Shelf) Intake(ctx context.Context, name string) (*intake.Intake, error) 
 		}
 	}
 	return nil, err
-}
-
-// Presets are all presets: people's own first, then those of the product.
-func (s Shelf) Presets(ctx context.Context) ([]tuning.Preset, error) {
-	files, err := s.List(ctx, PresetBooks)
-	if err != nil {
-		return nil, err
-	}
-	var out []tuning.Preset
-	for _, f := range files {
-		b, err := tuning.ReadPresets([]byte(f.YAML))
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, b.Presets...)
-	}
-	return append(out, tuning.ShippedPresets().Presets...), nil
 }

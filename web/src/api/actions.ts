@@ -155,14 +155,6 @@ export const useDropPlan = (site: string) =>
     [keys.plans(site), keys.devices(site)],
   );
 
-/** Plans the streams of single devices; an empty plan takes a device's own away. */
-export const usePlanDevices = (site: string) =>
-  useAction(
-    (body: Body<"/api/sites/{site}/device-plans", "put">) =>
-      must(api.PUT("/api/sites/{site}/device-plans", { params: { path: { site } }, body })),
-    [keys.devices(site)],
-  );
-
 export const useSavePreset = () =>
   useAction(
     (body: Body<"/api/presets/own", "post">) => must(api.POST("/api/presets/own", { body })),
