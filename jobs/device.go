@@ -15,13 +15,8 @@ import (
 	"unlatch/core/latch"
 	"unlatch/core/recipe"
 	"unlatch/core/signin"
-	"unlatch/core/target"
-	"unlatch/core/target/onvifrecorder"
 	"unlatch/store"
 )
-
-// drivers are the kinds of target that this program can fill.
-var drivers = map[target.Kind]target.Driver{onvifrecorder.Kind: onvifrecorder.Driver{}}
 
 // A deviceJob is one job's work on one device: core's steps over the store.
 type deviceJob struct {
@@ -107,22 +102,6 @@ func (r record) Neighbours(ctx context.Context) ([]bringup.Device, error) {
 	out := make([]bringup.Device, len(list))
 	for i := range list {
 		out[i] = *deviceOf(&list[i])
-	}
-	return out, err
-}
-
-func (r record) Target(ctx context.Context, id uuid.UUID) (*bringup.Target, error) {
-	t, err := r.store().Targets.Get(ctx, id)
-	if err != nil {
-		return nil, err
-	}
-	out := &bringup.Target{ID: t.ID, Kind: t.Kind, Name: t.Name, Address: t.Address}
-	if t.Device == nil {
-		return out, nil
-	}
-	out.Device, err = r.Device(ctx, *t.Device)
-	if err == nil && out.Name == "" {
-		out.Name = out.Device.Title
 	}
 	return out, err
 }

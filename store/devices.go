@@ -18,7 +18,6 @@ import (
 	"unlatch/core/discovery"
 	"unlatch/core/evidence"
 	"unlatch/core/identity"
-	"unlatch/core/intake"
 	"unlatch/core/latch"
 	"unlatch/core/tuning"
 )
@@ -290,38 +289,13 @@ func (s Devices) derive(ctx context.Context, devices []Device, where string, arg
 		FROM evidence e JOIN devices d ON d.id = e.device_id WHERE `+where+` ORDER BY e.device_id, e.kind, e.subject, e.at DESC, e.id DESC`, arg); err != nil {
 		return err
 	}
-	var wanted []struct {
-		Device uuid.UUID      `db:"device_id"`
-		Target uuid.UUID      `db:"target_id"`
-		Name   sql.NullString `db:"name"`
-		Addr   string         `db:"addr"`
-		Intake string         `db:"intake"`
-	}
-	if err := s.db.SelectContext(ctx, &wanted, `SELECT w.device_id, w.target_id, COALESCE(NULLIF(t.name, ''), v.name) AS name, COALESCE(v.addr, t.address) AS addr, t.intake
-		FROM wanted_placements w JOIN devices d ON d.id = w.device_id JOIN targets t ON t.id = w.target_id LEFT JOIN devices v ON v.id = t.device_id WHERE `+where+` ORDER BY w.created_at`, arg); err != nil {
-		return err
-	}
 	byDevice := map[uuid.UUID][]evidence.Record{}
 	for _, r := range records {
 		byDevice[r.Device] = append(byDevice[r.Device], r)
 	}
-	intents := map[uuid.UUID]latch.Intent{}
-	intakes := map[string]*intake.Intake{"": nil}
-	for _, w := range wanted {
-		if _, known := intakes[w.Intake]; !known {
-			x, err := Shelf(s).Intake(ctx, w.Intake)
-			if err != nil {
-				return err
-			}
-			intakes[w.Intake] = x
-		}
-		name := w.Name.String
-		if name == "" {
-			name = "the recorder at " + w.Addr
-		}
-		in := intents[w.Device]
-		in.Targets = append(in.Targets, latch.Target{ID: w.Target, Name: name, Intake: intakes[w.Intake]})
-		intents[w.Device] = in
+	intents, err := s.wanted(ctx, where, arg)
+	if err != nil {
+		return err
 	}
 	shared, err := s.sharedAddresses(ctx, devices)
 	if err != nil {

@@ -266,7 +266,7 @@ func (s *Store) Keep(ctx context.Context, what string, write func(context.Contex
 // An Event tells that something of a site changed; readers ask for it again.
 type Event struct {
 	Site uuid.UUID `json:"site"`
-	What string    `json:"what" enum:"device,run,site"`
+	What string    `json:"what" enum:"device,run,site,target"`
 	ID   uuid.UUID `json:"id"`
 }
 

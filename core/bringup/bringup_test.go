@@ -50,6 +50,8 @@ type memory struct {
 	begun   map[uuid.UUID]uuid.UUID
 	refused map[uuid.UUID]bool // by key: what the device has turned down
 	sighted []discovery.Sighting
+	seen    []TargetSeen
+	stills  map[uuid.UUID][]byte
 	sight   func(discovery.Sighting) // what a sighting leads to; nil for nothing
 	said    []string
 	wakes   []time.Time
@@ -100,6 +102,18 @@ func (m *memory) Target(ctx context.Context, id uuid.UUID) (*Target, error) {
 	}
 	return t, nil
 }
+
+func (m *memory) Saw(_ context.Context, id uuid.UUID, s TargetSeen) error {
+	m.seen = append(m.seen, s)
+	if t := m.targets[id]; t != nil && s.Refused != uuid.Nil {
+		t.Refused = s.Refused
+	}
+	return nil
+}
+
+func (m *memory) Still(_ context.Context, id uuid.UUID) ([]byte, error) { return m.stills[id], nil }
+
+func (m *memory) Stills(context.Context) (map[uuid.UUID][]byte, error) { return m.stills, nil }
 
 func (m *memory) Add(_ context.Context, d *Device, f Finding) error {
 	if m.lost != nil {

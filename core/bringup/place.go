@@ -10,9 +10,8 @@ import (
 
 	"unlatch/core/diagnose"
 	"unlatch/core/evidence"
+	"unlatch/core/fit"
 	"unlatch/core/latch"
-	"unlatch/core/signin"
-	"unlatch/core/streamurl"
 	"unlatch/core/target"
 )
 
@@ -25,123 +24,208 @@ func (w *Work) place(ctx context.Context) error {
 		if p.Slot != "" && p.Diagnosis == nil && !p.Moved {
 			continue
 		}
-		put, diagnosis, err := w.placeOn(ctx, p)
-		if err != nil {
-			return err
-		}
-		body := evidence.Placed{Slot: put.Slot, URL: w.d.Status.Streams[0].URL, Ref: string(put.Ref), Diagnosis: diagnosis}
-		if err := w.Keep(ctx, Finding{Subject: p.Target.String(), Body: body}); err != nil {
+		if err := w.placeOn(ctx, p, ""); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (w *Work) placeOn(ctx context.Context, p latch.Placement) (put target.Placement, _ *diagnose.Diagnosis, err error) {
+// A Placing is what a person wants of one camera on one target.
+type Placing struct {
+	Target   uuid.UUID `json:"target"`
+	Replaces uuid.UUID `json:"replaces,omitzero"` // the camera whose slot it takes over; the nil UUID for none
+	Again    bool      `json:"again,omitempty"`   // also where it stands already: put it right
+}
+
+// PlaceOn opens latches as far as they go and puts the camera onto one target, whatever the others are waiting for: a target that does not
+// take its streams holds up itself alone. Then the target is asked for its picture.
+func (w *Work) PlaceOn(ctx context.Context, want Placing) error {
+	if err := w.Open(ctx); err != nil {
+		return err
+	}
+	p := w.placement(want.Target)
+	if p == nil || w.d.Status.Latch(latch.Proven).State != latch.Open {
+		return nil // nothing is proven that it could be given
+	}
+	if p.Slot == "" || p.Diagnosis != nil && !p.Confirmed || p.Moved || want.Again || want.Replaces != uuid.Nil {
+		if err := w.replace(ctx, *p, want.Replaces); err != nil {
+			return err
+		}
+	}
+	if p = w.placement(want.Target); p != nil && p.Slot != "" && p.Diagnosis == nil && !p.Confirmed {
+		w.Report.Doing(fmt.Sprintf("%s: waiting for the picture of %s", w.d.Title, p.Name))
+		return w.confirmOn(ctx, *p)
+	}
+	return nil
+}
+
+// replace puts the camera onto a target, in the slot of another one where that is given, which is recorded as taken off then.
+func (w *Work) replace(ctx context.Context, p latch.Placement, old uuid.UUID) error {
+	if old == uuid.Nil {
+		if err := w.placeOn(ctx, p, ""); err != nil {
+			return err
+		}
+		return w.Read(ctx)
+	}
+	other, err := w.Record.Device(ctx, old)
+	if err != nil {
+		return err
+	}
+	if err := w.placeOn(ctx, p, identityOf(other)); err != nil {
+		return err
+	}
+	if err := w.Read(ctx); err != nil {
+		return err
+	}
+	if now := w.placement(p.Target); now == nil || now.Diagnosis != nil {
+		return nil // the other one is still there
+	}
+	kept, done := keeping(ctx)
+	defer done()
+	return w.Record.Add(kept, other, Finding{Subject: p.Target.String(), Body: evidence.Placed{Removed: true}})
+}
+
+func (w *Work) placement(on uuid.UUID) *latch.Placement {
+	for i := range w.d.Status.Placements {
+		if w.d.Status.Placements[i].Target == on {
+			return &w.d.Status.Placements[i]
+		}
+	}
+	return nil
+}
+
+// placeOn puts the camera onto one target and records how that went.
+func (w *Work) placeOn(ctx context.Context, p latch.Placement, replaces string) error {
+	w.Report.Doing(fmt.Sprintf("%s: placing it on %s", w.d.Title, p.Name))
+	body := evidence.Placed{SignIn: p.SignIn}
+	for _, g := range p.Gives {
+		body.Gave = append(body.Gave, evidence.Given(g))
+	}
+	if len(p.Gives) > 0 {
+		body.URL = p.Gives[0].URL
+	}
+	put, diagnosis, err := w.put(ctx, p, replaces)
+	if err != nil {
+		return err
+	}
+	body.Slot, body.Token, body.Ref, body.Diagnosis = put.Slot, put.Token, string(put.Ref), diagnosis
+	if diagnosis != nil && p.Slot != "" { // it stays where it was, as far as is known
+		body.Slot, body.Token, body.Ref = p.Slot, p.Token, p.Ref
+	}
+	return w.Keep(ctx, Finding{Subject: p.Target.String(), Body: body})
+}
+
+func (w *Work) put(ctx context.Context, p latch.Placement, replaces string) (put target.Placement, _ *diagnose.Diagnosis, err error) {
+	if len(p.Misfit) > 0 {
+		return put, &diagnose.Diagnosis{Cause: diagnose.IntakeUnmet, Summary: fmt.Sprintf("%s takes none of its streams: %s.", p.Name, fit.Words(p.Misfit)),
+			Fix: "Set it to the nearest plan that all its targets take, then place it."}, nil
+	}
 	t, err := w.connect(ctx, p.Target)
 	if err == nil {
-		var u streamurl.URL
-		if u, err = streamurl.Parse(w.d.Status.Streams[0].URL); err != nil {
-			return put, nil, err
+		var c target.Camera
+		if c, err = w.placing(ctx, p, replaces); err == nil {
+			// One at a time on a target: two that look for a free slot at once would both take it.
+			err = w.Record.Alone(ctx, p.Target, func() (err error) {
+				put, err = t.session.Place(ctx, c)
+				return err
+			})
 		}
-		if u.SignIn, err = w.streamSignIn(ctx); err != nil {
-			return put, nil, err
-		}
-		w.log.Know(u.SignIn)
-		// One at a time on a target: two that look for a free slot at once would both take it.
-		err = w.Record.Alone(ctx, p.Target, func() (err error) {
-			put, err = t.session.Place(ctx, target.Camera{Identity: w.identity(), Name: w.d.Title, Address: w.d.Addr, URL: u.Reveal()})
-			return err
-		})
 	}
-	diagnosis, err := Explain(ctx, err, w.facts("", "the recorder", t.user()))
+	diagnosis, err := Explain(ctx, err, w.facts("", p.Name, t.user()))
 	return put, diagnosis, err
 }
 
-// identity is what a target keeps to recognise the camera by: its endpoint reference, else Unlatch's own ID for it.
-func (w *Work) identity() string {
-	if w.d.Endpoint != "" {
-		return w.d.Endpoint
-	}
-	return "urn:uuid:" + w.d.ID.String()
-}
-
-// connected is a target that this work has a session with.
-type connected struct {
-	signIn  signin.SignIn
-	session target.Session
-}
-
-func (c *connected) user() string {
-	if c == nil {
-		return ""
-	}
-	return c.signIn.User
-}
-
-// connect is the session with a target, one in this work. A *diagnose.TargetShutError means that no sign-in is known to open it.
-func (w *Work) connect(ctx context.Context, id uuid.UUID) (*connected, error) {
-	if c := w.targets[id]; c != nil {
-		return c, nil
-	}
-	t, err := w.Record.Target(ctx, id)
-	if err != nil {
-		return nil, &OwnError{err}
-	}
-	driver := w.Targets[t.Kind]
-	if driver == nil {
-		return nil, &OwnError{fmt.Errorf("this program has no driver for targets of the kind %q", t.Kind)}
-	}
-	c := &connected{}
-	access := target.Access{Dial: w.Guard, Address: t.Address, InScope: w.Guard.Allowed.Contains, Log: w.log}
-	if d := t.Device; d != nil {
-		s := d.Status.SignedIn
-		if s == nil || d.Status.Latch(latch.SignedIn).State != latch.Open {
-			return nil, &diagnose.TargetShutError{Name: t.Name}
+// placing is what a target is told of the camera.
+func (w *Work) placing(ctx context.Context, p latch.Placement, replaces string) (target.Camera, error) {
+	c := target.Camera{Identity: identityOf(w.d), Name: w.d.Title, Address: w.d.Addr, Model: w.d.Status.Model(), Channel: w.d.Channel, Slot: p.Wanted,
+		Replaces: replaces}
+	var err error
+	switch {
+	case p.From != uuid.Nil: // a recorder's channel, with the recorder's sign-in
+		from, ferr := w.connect(ctx, p.From)
+		if ferr != nil {
+			return c, ferr
 		}
-		if c.signIn, err = w.signInOf(ctx, d); err != nil {
-			return nil, err
+		c.SignIn = from.signIn
+	default:
+		if c.SignIn, err = w.streamSignIn(ctx); err != nil {
+			return c, err
 		}
-		access.Address, access.SignIn = d.Status.Device.XAddr, c.signIn
-		if d.Status.Pin != nil {
-			access.Pin = d.Status.Pin.Certificate.SHA256
+	}
+	w.log.Know(c.SignIn)
+	if len(p.Gives) == 0 {
+		return c, &target.ThroughError{Target: p.Name}
+	}
+	for _, g := range p.Gives {
+		s := target.Stream{Role: g.Role, URL: g.URL}
+		if proof, ok := w.d.Status.Proofs[g.Role]; ok && p.From == uuid.Nil {
+			s.Transport = proof.Transport
+			if v := proof.Video; v != nil {
+				s.Codec, s.Width, s.Height = v.Codec, v.Width, v.Height
+			}
 		}
-		access.Leave = w.leave(d, s.SignIn, signin.DeviceService, nil)
+		c.Streams = append(c.Streams, s)
 	}
-	if c.session, err = driver.Connect(ctx, access); err != nil {
-		return c, err
-	}
-	w.targets[id] = c
 	return c, nil
+}
+
+// identityOf is what a target keeps to recognise a camera by: its endpoint reference, else Unlatch's own ID for it.
+func identityOf(d *Device) string {
+	if d.Endpoint != "" {
+		return d.Endpoint
+	}
+	return "urn:uuid:" + d.ID.String()
 }
 
 // confirm asks each target that has the camera for its own state.
 func (w *Work) confirm(ctx context.Context) error {
 	for _, p := range w.d.Status.Placements {
-		if p.Confirmed {
+		if p.Confirmed || p.ByHand() {
 			continue
 		}
-		t, err := w.connect(ctx, p.Target)
-		if errors.As(err, new(*diagnose.TargetShutError)) {
-			return nil // it had the camera before, and says nothing to anybody now
-		}
-		var report target.Report
-		if err == nil {
-			report, err = t.session.Confirm(ctx, target.Ref(p.Ref), confirmWait)
-		}
-		diagnosis, err := Explain(ctx, err, w.facts("", "the recorder", t.user()))
-		if err != nil {
-			return err
-		}
-		if diagnosis == nil && !report.Arrived {
-			diagnosis = notArrived(p.Name, report)
-		}
-		body := evidence.Confirmed{Says: report.Says, AfterMS: report.After.Milliseconds(), Diagnosis: diagnosis}
-		if err := w.Keep(ctx, Finding{Subject: p.Target.String(), Body: body}); err != nil {
+		if err := w.confirmOn(ctx, p); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// confirmOn asks one target, and compares the picture that it shows with the camera's own.
+func (w *Work) confirmOn(ctx context.Context, p latch.Placement) error {
+	if p.ByHand() {
+		return nil
+	}
+	t, err := w.connect(ctx, p.Target)
+	if errors.As(err, new(*diagnose.TargetShutError)) {
+		return nil // it had the camera before, and says nothing to anybody now
+	}
+	var report target.Report
+	if err == nil {
+		report, err = t.session.Confirm(ctx, target.Ref(p.Ref), confirmWait)
+	}
+	diagnosis, err := Explain(ctx, err, w.facts("", p.Name, t.user()))
+	if err != nil {
+		return err
+	}
+	if diagnosis == nil && !report.Arrived {
+		diagnosis = notArrived(p.Name, report)
+	}
+	f := Finding{Subject: p.Target.String()}
+	body := evidence.Confirmed{Says: report.Says, AfterMS: report.After.Milliseconds(), Diagnosis: diagnosis}
+	if diagnosis == nil {
+		seen, err := w.compare(ctx, t.session, p)
+		if err != nil {
+			return err
+		}
+		body.Match, body.Diagnosis, body.SendsOn = seen.match, seen.diagnosis, seen.sendsOn
+		if f.Still = seen.still; f.Still != nil {
+			f.StillID = uuid.Must(uuid.NewV7())
+			body.Still = &f.StillID
+		}
+	}
+	f.Body = body
+	return w.Keep(ctx, f)
 }
 
 // notArrived words that a target has a camera and does not get its picture.
@@ -149,35 +233,131 @@ func notArrived(name string, r target.Report) *diagnose.Diagnosis {
 	return &diagnose.Diagnosis{Cause: diagnose.TargetWaiting,
 		Summary: fmt.Sprintf("%s has the camera and no picture: it reports %s after %s.", diagnose.Capital(name), r.Says,
 			r.After.Round(time.Second)),
-		Fix: "Unlatch itself plays this stream, so look at the way between recorder and camera, the sign-in schemes that the recorder speaks, " +
+		Fix: "Unlatch itself plays this stream, so look at the way between target and camera, the sign-in schemes that the target speaks, " +
 			"and the camera's session limit.",
 		Seen: "it reports " + r.Says}
 }
 
 // Remove takes the camera off a target. A target that does not answer keeps the camera, and so does the record.
 func (w *Work) Remove(ctx context.Context, from uuid.UUID) error {
-	for _, p := range w.d.Status.Placements {
-		if p.Target != from || p.Slot == "" {
-			continue
+	p := w.placement(from)
+	if p == nil || p.Slot == "" {
+		return nil
+	}
+	w.Report.Doing(fmt.Sprintf("%s: taking it off %s", w.d.Title, p.Name))
+	t, err := w.connect(ctx, from)
+	if errors.As(err, new(*diagnose.TargetShutError)) {
+		return fmt.Errorf("%s is not signed in to, so the camera stays on it", p.Name)
+	}
+	if err == nil && p.Ref != "" {
+		err = t.session.Remove(ctx, target.Ref(p.Ref))
+	}
+	diagnosis, err := Explain(ctx, err, w.facts("", p.Name, t.user()))
+	if err != nil {
+		return err
+	}
+	if diagnosis != nil {
+		return errors.New(diagnosis.Summary)
+	}
+	return w.Keep(ctx, Finding{Subject: from.String(), Body: evidence.Placed{Removed: true}})
+}
+
+// Move puts the camera into another slot of a target. A camera that is there changes places with it, and both are recorded.
+func (w *Work) Move(ctx context.Context, on uuid.UUID, to string) error {
+	p := w.placement(on)
+	if p == nil || p.Slot == "" {
+		return errors.New("the camera is not on that target")
+	}
+	w.Report.Doing(fmt.Sprintf("%s: moving it on %s", w.d.Title, p.Name))
+	t, err := w.connect(ctx, on)
+	var put target.Placement
+	if err == nil {
+		mover, ok := t.session.(target.Mover)
+		if !ok {
+			return &target.UnableError{Target: p.Name, Ability: "move"}
 		}
-		w.Report.Doing(fmt.Sprintf("%s: taking it off %s", w.d.Title, p.Name))
-		t, err := w.connect(ctx, from)
-		if errors.As(err, new(*diagnose.TargetShutError)) {
-			return fmt.Errorf("%s is not signed in to, so the camera stays on it", p.Name)
-		}
-		if err == nil {
-			err = t.session.Remove(ctx, target.Ref(p.Ref))
-		}
-		diagnosis, err := Explain(ctx, err, w.facts("", "the recorder", t.user()))
-		if err != nil {
+		err = w.Record.Alone(ctx, on, func() (err error) {
+			put, err = mover.Move(ctx, target.Ref(p.Ref), to)
 			return err
-		}
-		if diagnosis != nil {
-			return errors.New(diagnosis.Summary)
-		}
-		if err := w.Keep(ctx, Finding{Subject: from.String(), Body: evidence.Placed{Removed: true}}); err != nil {
-			return err
+		})
+	}
+	diagnosis, err := Explain(ctx, err, w.facts("", p.Name, t.user()))
+	if err != nil {
+		return err
+	}
+	if diagnosis != nil {
+		return errors.New(diagnosis.Summary)
+	}
+	if err := w.moved(ctx, w.d, p, put); err != nil {
+		return err
+	}
+	all, err := w.Record.Neighbours(ctx)
+	if err != nil {
+		return err
+	}
+	for i := range all {
+		for _, o := range all[i].Status.Placements {
+			if all[i].ID != w.d.ID && o.Target == on && o.Token == to && o.Slot != "" {
+				back := target.Placement{Slot: p.Slot, Token: p.Token, Ref: target.Ref(o.Ref)}
+				if err := w.moved(ctx, &all[i], &o, back); err != nil {
+					return err
+				}
+			}
 		}
 	}
+	if err := w.Read(ctx); err != nil {
+		return err
+	}
+	if p = w.placement(on); p != nil {
+		return w.confirmOn(ctx, *p)
+	}
 	return nil
+}
+
+// moved records that a camera stands in another slot, with the streams that it had.
+func (w *Work) moved(ctx context.Context, d *Device, p *latch.Placement, put target.Placement) error {
+	body := evidence.Placed{Slot: put.Slot, Token: put.Token, Ref: string(put.Ref), SignIn: p.SignIn}
+	for _, g := range p.Gives {
+		body.Gave = append(body.Gave, evidence.Given(g))
+	}
+	if len(p.Gives) > 0 {
+		body.URL = p.Gives[0].URL
+	}
+	kept, done := keeping(ctx)
+	defer done()
+	return w.Record.Add(kept, d, Finding{Subject: p.Target.String(), Body: body, Exchange: w.log.Take()})
+}
+
+// Show has a target show the camera on a screen, and says how long it took.
+func (w *Work) Show(ctx context.Context, on uuid.UUID, screen string) (target.Report, error) {
+	p := w.placement(on)
+	if p == nil || p.Slot == "" {
+		return target.Report{}, errors.New("the camera is not on that target")
+	}
+	t, err := w.connect(ctx, on)
+	var out target.Report
+	if err == nil {
+		shower, ok := t.session.(target.Shower)
+		if !ok {
+			return out, &target.UnableError{Target: p.Name, Ability: "show"}
+		}
+		out, err = shower.Show(ctx, target.Ref(p.Ref), screen)
+	}
+	diagnosis, err := Explain(ctx, err, w.facts("", p.Name, t.user()))
+	if err != nil {
+		return out, err
+	}
+	text := fmt.Sprintf("Showing %s on %s took %d ms", w.d.Title, screen, out.After.Milliseconds())
+	if diagnosis == nil && !out.Arrived {
+		diagnosis = &diagnose.Diagnosis{Cause: diagnose.TargetWaiting,
+			Summary: fmt.Sprintf("%s does not show %s on %s: it says %s.", p.Name, w.d.Title, screen, out.Says),
+			Fix:     "Look at the screen, and whether it is switched on."}
+	}
+	if serr := w.saw(ctx, on, TargetSeen{What: text, Diagnosis: diagnosis}); serr != nil {
+		return out, serr
+	}
+	if diagnosis != nil {
+		return out, errors.New(diagnosis.Summary)
+	}
+	return out, nil
 }

@@ -34,6 +34,11 @@ type Record interface {
 	// Neighbours are all devices of the site.
 	Neighbours(ctx context.Context) ([]Device, error)
 	Target(ctx context.Context, id uuid.UUID) (*Target, error)
+	// Saw keeps what a target has said of itself.
+	Saw(ctx context.Context, id uuid.UUID, s TargetSeen) error
+	// Still is the latest picture of a device, of the main stream where there is one; nil for none. Stills are those of all devices.
+	Still(ctx context.Context, device uuid.UUID) ([]byte, error)
+	Stills(ctx context.Context) (map[uuid.UUID][]byte, error)
 	Add(ctx context.Context, d *Device, f Finding) error
 	// Identify keeps what a device told of itself when it was signed in to.
 	Identify(ctx context.Context, id uuid.UUID, serial, mac string) error
@@ -103,11 +108,28 @@ func (system) Sleep(ctx context.Context, d time.Duration) error {
 
 // A Target is where a camera is wanted.
 type Target struct {
-	ID      uuid.UUID
-	Kind    target.Kind
-	Name    string
-	Address string  // as its kind writes it
-	Device  *Device // of a target that was found by a sweep
+	ID       uuid.UUID
+	Kind     target.Kind
+	Name     string
+	Address  string  // as its kind writes it
+	Device   *Device // of a target that was found by a sweep
+	SignIn   uuid.UUID
+	Settings map[string]string
+	Via      uuid.UUID // the target that it is reached by way of; the nil UUID for none
+	Agreed   bool      // a person has agreed that its sign-in may go out so that it can be read
+	Pin      string
+	Refused  uuid.UUID // the keyring entry that it has refused; the nil UUID for none
+	About    target.About
+}
+
+// A TargetSeen is what a target has said of itself, or why it did not.
+type TargetSeen struct {
+	About     *target.About
+	Layout    *target.Layout
+	What      string // in one line: what was asked of it
+	Refused   uuid.UUID
+	Diagnosis *diagnose.Diagnosis
+	Exchange  string
 }
 
 // An OwnError is trouble of our own, with the database for one: it is never recorded as the device's.

@@ -85,7 +85,6 @@ func explainDevice(err error, f Facts) (Diagnosis, bool) {
 		not     *onvif.NotSOAPError
 		refused *onvif.RefusedError
 		limit   *onvif.LimitError
-		full    *TargetFullError
 		shut    *TargetShutError
 		kept    *fix.NotKeptError
 		unfit   *UnfitSignInError
@@ -105,9 +104,6 @@ func explainDevice(err error, f Facts) (Diagnosis, bool) {
 	case errors.As(err, &kept):
 		return Diagnosis{Cause: NotKept, Summary: Capital(kept.Error()) + ".",
 			Fix: "Change it on the device's own page; a lock there or old firmware may be in the way."}, true
-	case errors.As(err, &full):
-		return Diagnosis{Cause: TargetFull, Summary: fmt.Sprintf("All %d slots of the recorder are taken.", full.Slots),
-			Fix: "Take a camera off a slot that is no longer needed, or choose another recorder."}, true
 	case errors.As(err, &refused) && refused.NoSignIn:
 		return Diagnosis{Cause: NoSignIn, Summary: Capital(f.Asking) + " wants a sign-in and the keyring has none to try.",
 			Fix: "Add the sign-in for this device to the keyring."}, true
@@ -147,11 +143,6 @@ func (e *UnfitSignInError) Error() string {
 type TargetShutError struct{ Name string }
 
 func (e *TargetShutError) Error() string { return e.Name + " has not been signed in to yet" }
-
-// A TargetFullError says that a target has no free slot.
-type TargetFullError struct{ Slots int }
-
-func (e *TargetFullError) Error() string { return fmt.Sprintf("all %d slots are taken", e.Slots) }
 
 func explainNetwork(err error, f Facts) (Diagnosis, bool) {
 	var (

@@ -81,6 +81,14 @@ const (
 	WantsRestart       Cause = "wants_restart"       // it has taken settings and goes on as before
 	IntakeUnmet        Cause = "intake_unmet"        // a target takes none of its streams
 	TargetFull         Cause = "target_full"         // no free slot
+	SlotBlocked        Cause = "slot_blocked"        // a slot is blocked by what could be given up
+	SlotTaken          Cause = "slot_taken"          // another camera is in the slot
+	SlotLocked         Cause = "slot_locked"         // a slot that may not be changed from here
+	SlotGone           Cause = "slot_gone"           // the slot no longer holds the camera
+	Misfit             Cause = "misfit"              // a target turns a camera down for one of its fields
+	BridgeBroken       Cause = "bridge_broken"       // a bridge breaks the contract
+	NotOnRecorder      Cause = "not_on_recorder"     // a target takes channels of a recorder, and the camera is on none
+	WrongPicture       Cause = "wrong_picture"       // a slot shows another camera
 	TargetWaiting      Cause = "target_not_showing"  // the target does not report the picture
 	Unfit              Cause = "device_answer"       // a fault of the device's own
 	UnreadableRecord   Cause = "unreadable_record"   // what was recorded of it cannot be read
@@ -190,7 +198,7 @@ func explain(err error, f Facts) Diagnosis {
 		return Diagnosis{Cause: BadURL, Summary: Capital(syntax.Error()) + ".", Fix: Capital(syntax.Fix) + "."}
 	}
 	for _, try := range []func(error, Facts) (Diagnosis, bool){explainAddress, explainStream, explainMedia, explainPicture,
-		explainDevice, explainNetwork} {
+		explainTarget, explainDevice, explainNetwork} {
 		if d, ok := try(err, f); ok {
 			return d
 		}

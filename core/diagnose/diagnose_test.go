@@ -20,6 +20,7 @@ import (
 	"unlatch/core/rtsp"
 	"unlatch/core/signin"
 	"unlatch/core/streamurl"
+	"unlatch/core/target"
 )
 
 // Every error of core has a cause of its own, said in full and with what to do.
@@ -53,7 +54,7 @@ func TestExplain(t *testing.T) {
 		{&diagnose.PictureError{Cause: diagnose.CodecNotMeasured, Detail: "H.265"}, diagnose.CodecNotMeasured, "H.265"},
 		{&diagnose.PictureError{Cause: diagnose.NoPackets}, diagnose.NoPackets, "no packets of the picture"},
 		{&diagnose.PictureError{Cause: diagnose.NoProfiles}, diagnose.NoProfiles, "no media profile"},
-		{&diagnose.TargetFullError{Slots: 8}, diagnose.TargetFull, "All 8 slots"},
+		{&target.FullError{Slots: 8}, diagnose.TargetFull, "All 8 slots"},
 		{&onvif.RefusedError{NoSignIn: true}, diagnose.NoSignIn, "The device service wants a sign-in"},
 		{&onvif.RefusedError{Scheme: "WS-UsernameToken"}, diagnose.WrongSignIn, `"fitter"`},
 		{&onvif.Fault{Codes: []string{"Sender", "OperationProhibited"}, Reason: "no"}, diagnose.LevelTooLow, "does not allow"},

@@ -46,7 +46,7 @@ func (r Reason) String() string {
 func Check(s Stream, x intake.Intake) (out []Reason) {
 	add := func(field, has, wants string) { out = append(out, Reason{x.Name, field, has, wants}) }
 	oneOf := func(list []string) string { return strings.Join(list, " or ") }
-	if s.Role != "" && len(x.Roles) > 0 && !slices.Contains(x.Roles, s.Role) {
+	if s.Role != "" && !x.TakesRole(s.Role) {
 		add("role", s.Role, oneOf(x.Roles))
 	}
 	if s.Codec != "" && len(x.Codecs) > 0 && !slices.Contains(x.Codecs, s.Codec) {

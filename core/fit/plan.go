@@ -3,14 +3,14 @@ package fit
 import (
 	"cmp"
 	"fmt"
-	"slices"
 	"strings"
 
+	"unlatch/core/camera"
 	"unlatch/core/intake"
 	"unlatch/core/tuning"
 )
 
-var roles = []string{"main", "sub", "third"}
+var roles = camera.Roles
 
 // Best reports whether a target takes one of a camera's streams. Where it takes none, the reasons are those of the stream that it may be
 // given with the fewest.
@@ -18,7 +18,7 @@ func Best(streams map[string]Stream, x intake.Intake) (reasons []Reason, ok bool
 	found := false
 	for _, role := range roles {
 		s, has := streams[role]
-		if !has || len(x.Roles) > 0 && !slices.Contains(x.Roles, role) {
+		if !has || !x.TakesRole(role) {
 			continue
 		}
 		r := Check(s, x)
@@ -50,7 +50,7 @@ func Words(reasons []Reason) string {
 // RoleFor is the stream that a target is given: the first that it may have; main where it says nothing.
 func RoleFor(x intake.Intake) string {
 	for _, role := range roles {
-		if len(x.Roles) == 0 || slices.Contains(x.Roles, role) {
+		if x.TakesRole(role) {
 			return role
 		}
 	}
@@ -65,7 +65,8 @@ var made = Stream{Codec: "H.264", Width: 640, Height: 360, FPS: 10, Kbps: 512, G
 func NearestPlan(streams map[string]Stream, all []intake.Intake) (tuning.Plan, []Conflict) {
 	given := map[string][]intake.Intake{}
 	for _, x := range all {
-		given[roleTaken(streams, x)] = append(given[roleTaken(streams, x)], x)
+		role := RoleTaken(streams, x)
+		given[role] = append(given[role], x)
 	}
 	var p tuning.Plan
 	var conflicts []Conflict
@@ -92,10 +93,10 @@ func NearestPlan(streams map[string]Stream, all []intake.Intake) (tuning.Plan, [
 	return p, conflicts
 }
 
-// roleTaken is the stream that a target takes as it is; the one that it would be given where it takes none.
-func roleTaken(streams map[string]Stream, x intake.Intake) string {
+// RoleTaken is the stream that a target takes as it is; the one that it would be given where it takes none.
+func RoleTaken(streams map[string]Stream, x intake.Intake) string {
 	for _, role := range roles {
-		if s, has := streams[role]; has && (len(x.Roles) == 0 || slices.Contains(x.Roles, role)) && len(Check(s, x)) == 0 {
+		if s, has := streams[role]; has && x.TakesRole(role) && len(Check(s, x)) == 0 {
 			return role
 		}
 	}

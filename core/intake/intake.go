@@ -37,6 +37,11 @@ type Intake struct {
 	Requires    []string `json:"requires,omitempty" doc:"fields that have to be filled although they mean nothing to it"`
 }
 
+// TakesRole reports whether the target may be given the stream of a role.
+func (x Intake) TakesRole(role string) bool {
+	return len(x.Roles) == 0 || slices.Contains(x.Roles, role)
+}
+
 // A Range is from Min to Max; a zero bound is none.
 type Range struct {
 	Min float64 `json:"min,omitempty"`

@@ -388,34 +388,6 @@ func (d *deriver) refused(tier string, p *evidence.Proof, r *evidence.Record) {
 		Seen: p.Diagnosis.Seen}, "")
 }
 
-func (d *deriver) placed() {
-	for _, t := range d.intent.Targets {
-		p := Placement{Target: t.ID, Name: t.Name, Intake: t.Intake}
-		b, r := body[evidence.Placed](d, t.ID.String())
-		if b == nil || b.Removed {
-			d.s.Placements = append(d.s.Placements, p)
-			continue
-		}
-		p.Slot, p.Ref, p.Diagnosis = b.Slot, b.Ref, b.Diagnosis
-		d.set(Placed, r, b.Diagnosis, fmt.Sprintf("In %s of %s", b.Slot, t.Name))
-		if len(d.s.Streams) > 0 && b.URL != "" && b.URL != d.s.Streams[0].URL {
-			p.Moved = true
-			l := d.s.Latch(Placed)
-			l.State, l.Reason = Stale, fmt.Sprintf("%s still pulls the old URL", t.Name)
-		}
-		if c, cr := body[evidence.Confirmed](d, t.ID.String()); c != nil && b.Diagnosis == nil && newer(*cr, *r) {
-			p.Confirmed, p.Diagnosis = c.Diagnosis == nil, c.Diagnosis
-			p.Report = c.Says
-			d.set(Confirmed, cr, c.Diagnosis, fmt.Sprintf("%s reports %s", t.Name, p.Report))
-		}
-		d.s.Placements = append(d.s.Placements, p)
-	}
-	if d.s.Via != "" && len(d.intent.Targets) == 0 && d.s.Latch(Proven).State == Open {
-		d.channel()
-	}
-	d.everyTarget()
-}
-
 // channel opens the last latches of a camera behind a recorder: it hangs on the recorder by its cable, and that its picture arrives there
 // is proven by the recorder sending it on.
 func (d *deriver) channel() {
@@ -424,18 +396,6 @@ func (d *deriver) channel() {
 		Confirmed: "The picture of channel %d comes out of %s"} {
 		l := d.s.Latch(n)
 		l.State, l.Since, l.Evidence, l.Reason = Open, proven.Since, proven.Evidence, fmt.Sprintf(reason, d.s.Device.Channel, d.s.Via)
-	}
-}
-
-// everyTarget keeps a latch shut while one wanted target still lacks it.
-func (d *deriver) everyTarget() {
-	for _, p := range d.s.Placements {
-		if l := d.s.Latch(Placed); p.Slot == "" && l.State == Open {
-			l.State, l.Reason = Closed, "Not yet on "+p.Name
-		}
-		if l := d.s.Latch(Confirmed); !p.Confirmed && l.State == Open {
-			l.State, l.Reason = Closed, "Not yet confirmed by "+p.Name
-		}
 	}
 }
 
@@ -454,7 +414,7 @@ func (d *deriver) order() {
 			l.State = Next
 			broken = true
 			if l.Name == Placed && len(d.intent.Targets) == 0 {
-				l.Reason = "Choose a recorder to put it on"
+				l.Reason = "Choose a target to put it on"
 			}
 		case !broken && l.State != Open && l.State != Waived:
 			broken = true

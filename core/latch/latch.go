@@ -17,6 +17,7 @@ import (
 	"unlatch/core/identity"
 	"unlatch/core/intake"
 	"unlatch/core/signin"
+	"unlatch/core/target"
 	"unlatch/core/tuning"
 )
 
@@ -80,20 +81,43 @@ type Intent struct {
 // A Target is a wanted placement.
 type Target struct {
 	ID     uuid.UUID
+	Kind   target.Kind
 	Name   string
 	Intake *intake.Intake // what it accepts; nil where nobody has said
+	Role   string         // the stream that a person wants it to have; "" for the rule's own choice
+	Slot   string         // the token of the slot that is wanted; "" for the first free one
+	// Through says that it takes channels of a recorder and no cameras, Both that it takes main and sub together.
+	Through, Both bool
+}
+
+// A Given is a stream that a target has, or shall have.
+type Given struct {
+	Role string `json:"role"`
+	URL  string `json:"url"`
 }
 
 // A Placement is how one wanted target stands.
 type Placement struct {
 	Target    uuid.UUID           `json:"target"`
+	Kind      target.Kind         `json:"kind"`
 	Name      string              `json:"name"`
 	Slot      string              `json:"slot,omitempty"`
+	Token     string              `json:"token,omitempty" doc:"the target's own name of the slot"`
+	Wanted    string              `json:"wanted,omitempty" doc:"the token of the slot that somebody wants it in"`
 	Ref       string              `json:"-"` // the driver's own reference
 	Intake    *intake.Intake      `json:"-"` // what the target accepts; nil where nobody has said
-	Moved     bool                `json:"moved,omitempty" doc:"the target still has a URL that is no longer the camera's"`
+	Gives     []Given             `json:"gives" doc:"the streams that it shall have"`
+	Whose     string              `json:"whose,omitempty" doc:"whose sign-in it is given: the camera's, its stream user's, the recorder's"`
+	SignIn    uuid.UUID           `json:"-"` // that entry of the keyring
+	From      uuid.UUID           `json:"from,omitzero" doc:"the target whose channel it is given, where it takes no cameras"`
+	Misfit    []fit.Reason        `json:"misfit,omitempty" doc:"why it takes none of the streams"`
+	Moved     bool                `json:"moved,omitempty" doc:"the target still has a URL or a sign-in that is no longer the camera's"`
+	Old       string              `json:"old,omitempty" doc:"what of it is old"`
 	Confirmed bool                `json:"confirmed"`
 	Report    string              `json:"report,omitempty" doc:"what the target itself says"`
+	Match     string              `json:"match,omitempty" doc:"the target's own picture against the camera's"`
+	Still     *uuid.UUID          `json:"still,omitempty" doc:"the picture that the target shows"`
+	SendsOn   []Given             `json:"-"`
 	Diagnosis *diagnose.Diagnosis `json:"diagnosis,omitempty"`
 }
 
@@ -122,9 +146,8 @@ type Status struct {
 	Offers     *evidence.Offers // what it can be set to; nil where it was not asked
 	Plan       tuning.Plan      // what is wanted of its streams, whoever's plan it is
 	Whose      map[string]tuning.Layer
-	Tunes      map[string]Tune            // how each stream stands to the plan, by role
-	Misfits    map[uuid.UUID][]fit.Reason // of each target with an intake, what it does not take, where it takes no stream at all
-	Heard      []evidence.Heard           // the newest of each method and port, oldest first
+	Tunes      map[string]Tune  // how each stream stands to the plan, by role
+	Heard      []evidence.Heard // the newest of each method and port, oldest first
 	// Schemes are the strongest schemes in which its services have taken a sign-in, by purpose.
 	Schemes map[string]string
 	// Before is where it was before it moved, while nothing that a stranger lacks says that it is the same device; zero once it is

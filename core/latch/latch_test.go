@@ -19,9 +19,9 @@ import (
 )
 
 var (
-	addr   = netip.MustParseAddr("192.0.2.11")
-	target = uuid.MustParse("01900000-0000-7000-8000-000000000001")
-	wish   = Intent{Targets: []Target{{ID: target, Name: "Strongroom"}}}
+	addr       = netip.MustParseAddr("192.0.2.11")
+	strongroom = uuid.MustParse("01900000-0000-7000-8000-000000000001")
+	wish       = Intent{Targets: []Target{{ID: strongroom, Name: "Strongroom"}}}
 )
 
 // story builds evidence in order, a minute apart.
@@ -109,21 +109,21 @@ func TestDerive(t *testing.T) {
 		{"heard at another address", upToProven().add("ws-discovery", heardAt(elsewhere)), Intent{}, "ossssw..", Reachable},
 		{"reached there again", upToProven().add("ws-discovery", heardAt(elsewhere)).add("", evidence.Reached{Addr: elsewhere}), Intent{},
 			"ooossw..", Located},
-		{"placed", upToProven().add(target.String(), evidence.Placed{Slot: "slot_01", URL: mainURL}), wish, "ooooowon", Confirmed},
-		{"placed, then the camera moved", upToProven().add(target.String(), evidence.Placed{Slot: "slot_01", URL: "rtsp://192.0.2.5/a"}),
+		{"placed", upToProven().add(strongroom.String(), evidence.Placed{Slot: "slot_01", URL: mainURL}), wish, "ooooowon", Confirmed},
+		{"placed, then the camera moved", upToProven().add(strongroom.String(), evidence.Placed{Slot: "slot_01", URL: "rtsp://192.0.2.5/a"}),
 			wish, "ooooows.", Placed},
-		{"confirmed", upToProven().add(target.String(), evidence.Placed{Slot: "slot_01", URL: mainURL}).add(target.String(),
+		{"confirmed", upToProven().add(strongroom.String(), evidence.Placed{Slot: "slot_01", URL: mainURL}).add(strongroom.String(),
 			evidence.Confirmed{Says: "Connected, recording Active"}), wish, "ooooowoo", ""},
-		{"confirmed before it was placed again", upToProven().add(target.String(),
-			evidence.Confirmed{Says: "Connected"}).add(target.String(), evidence.Placed{Slot: "slot_01",
+		{"confirmed before it was placed again", upToProven().add(strongroom.String(),
+			evidence.Confirmed{Says: "Connected"}).add(strongroom.String(), evidence.Placed{Slot: "slot_01",
 			URL: mainURL}), wish, "ooooowon", Confirmed},
-		{"no picture there", upToProven().add(target.String(), evidence.Placed{Slot: "slot_01", URL: mainURL}).add(target.String(),
+		{"no picture there", upToProven().add(strongroom.String(), evidence.Placed{Slot: "slot_01", URL: mainURL}).add(strongroom.String(),
 			evidence.Confirmed{Diagnosis: &diagnose.Diagnosis{Cause: diagnose.TargetWaiting}}), wish, "ooooowox", Confirmed},
-		{"taken off", upToProven().add(target.String(), evidence.Placed{Slot: "slot_01", URL: mainURL}).add(target.String(),
+		{"taken off", upToProven().add(strongroom.String(), evidence.Placed{Slot: "slot_01", URL: mainURL}).add(strongroom.String(),
 			evidence.Placed{Removed: true}), Intent{}, "ooooown.", Placed},
-		{"the recorder is full", upToProven().add(target.String(),
+		{"the recorder is full", upToProven().add(strongroom.String(),
 			evidence.Placed{Diagnosis: &diagnose.Diagnosis{Cause: diagnose.TargetFull}}), wish, "ooooowx.", Placed},
-		{"one of two targets", upToProven().add(target.String(), evidence.Placed{Slot: "slot_01", URL: mainURL}).add(target.String(),
+		{"one of two targets", upToProven().add(strongroom.String(), evidence.Placed{Slot: "slot_01", URL: mainURL}).add(strongroom.String(),
 			evidence.Confirmed{Says: "Connected"}),
 			Intent{Targets: append([]Target{{ID: uuid.New(), Name: "Tool crib"}}, wish.Targets...)}, "ooooown.", Placed},
 		{"unreadable evidence", upToProven().raw(evidence.KindReached, "", `"nonsense"`), Intent{}, "oxsssw..", Reachable},
@@ -140,7 +140,7 @@ func TestDerive(t *testing.T) {
 }
 
 func TestDeriveIsPure(t *testing.T) {
-	s := upToProven().add(target.String(), evidence.Placed{Slot: "slot_01", URL: mainURL})
+	s := upToProven().add(strongroom.String(), evidence.Placed{Slot: "slot_01", URL: mainURL})
 	want := Derive(s.records, wish)
 	for range 20 {
 		rand.Shuffle(len(s.records), func(i, j int) { s.records[i], s.records[j] = s.records[j], s.records[i] })
@@ -166,7 +166,7 @@ func TestWhatCannotBeReadIsSaid(t *testing.T) {
 }
 
 func TestRecordsSumUpInOneLine(t *testing.T) {
-	for _, r := range upToProven().add(target.String(), evidence.Confirmed{Says: "Connected, recording Active"}).records {
+	for _, r := range upToProven().add(strongroom.String(), evidence.Confirmed{Says: "Connected, recording Active"}).records {
 		assert.NotEmpty(t, r.Sum())
 		assert.False(t, r.Failed())
 	}
@@ -229,7 +229,7 @@ func TestRolesOfAPerson(t *testing.T) {
 		st.Streams[1].Role})
 	assert.Equal(t, subURL, st.Proofs["main"].PlainURL)
 	assert.Equal(t, Open, st.Latch(Proven).State)
-	placed := upToProven().add(target.String(), evidence.Placed{Slot: "slot_01", URL: mainURL})
+	placed := upToProven().add(strongroom.String(), evidence.Placed{Slot: "slot_01", URL: mainURL})
 	assert.True(t, Derive(placed.records, Intent{Targets: wish.Targets, Roles: map[string]string{"p2": "main"}}).Placements[0].Moved,
 		"the recorder has what was main before")
 }

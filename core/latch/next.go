@@ -9,7 +9,7 @@ import (
 
 // NextStep is the one thing to do next for a device.
 type NextStep struct {
-	Action string `json:"action" enum:"open,add_sign_in,agree,agree_weaker,claim,change_ranges,open_recorder,place,stream_user,streams_on,take_certificate,undo_tuning,tune,nearest_plan,restart,wait,none" doc:"what the button does"`
+	Action string `json:"action" enum:"open,add_sign_in,agree,agree_weaker,claim,change_ranges,open_recorder,place,stream_user,streams_on,take_certificate,undo_tuning,tune,nearest_plan,restart,place_again,attest,wait,none" doc:"what the button does"`
 	Label  string `json:"label"`
 	Reason string `json:"reason"`
 	Fix    string `json:"fix,omitempty"`
@@ -46,7 +46,14 @@ func (s *Status) Next() NextStep {
 			Fix: "What changes is shown before anything is sent, and can be put back."}
 	}
 	if at == Placed && len(s.Placements) == 0 {
-		return NextStep{Action: "place", Label: "Place on a recorder", Reason: "Its streams are proven. It is on no recorder yet."}
+		return NextStep{Action: "place", Label: "Choose a target", Reason: "Its streams are proven. It is on no target yet."}
+	}
+	if at == Confirmed {
+		for _, p := range s.Placements {
+			if p.ByHand() && !p.Confirmed {
+				return NextStep{Action: "attest", Label: "It shows the picture", Reason: p.Name + " cannot be asked: look at it, and say so."}
+			}
+		}
 	}
 	reason := map[Name]string{
 		Reachable: "It was heard. Its device service has not been asked yet.",
@@ -54,7 +61,7 @@ func (s *Status) Next() NextStep {
 		Located:   "It is signed in to. Its stream URLs are not known yet.",
 		Proven:    "Its stream URLs are known. They have not been played yet.",
 		Placed:    "Its streams are proven. It is not in its slot yet.",
-		Confirmed: "It is in its slot. The recorder has not been asked for its picture yet.",
+		Confirmed: "It is in its slot. The target has not been asked for its picture yet.",
 	}[at]
 	if l.State == Stale {
 		reason = l.Reason + "."
@@ -80,6 +87,8 @@ var fixes = map[diagnose.Cause]struct{ action, label string }{
 	diagnose.NotTuned:           {"undo_tuning", "Put the settings back"},
 	diagnose.WantsRestart:       {"restart", "Restart it"},
 	diagnose.IntakeUnmet:        {"nearest_plan", "Set the nearest plan"},
+	diagnose.WrongPicture:       {"place_again", "Put it right"},
+	diagnose.SlotGone:           {"place_again", "Place it again"},
 	diagnose.OutOfScope:         {"change_ranges", "Change the site's ranges"},
 }
 

@@ -22,7 +22,7 @@ func TestNext(t *testing.T) {
 	reached := func() *story { return heard().add("", evidence.Reached{Addr: addr}) }
 	signedIn := func() *story { return reached().add("", evidence.SignedIn{Label: "Fitter"}) }
 	placed := func() *story {
-		return upToProven().add(target.String(), evidence.Placed{Slot: "slot_01", URL: mainURL})
+		return upToProven().add(strongroom.String(), evidence.Placed{Slot: "slot_01", URL: mainURL})
 	}
 	for name, c := range map[string]struct {
 		story  *story
@@ -34,10 +34,10 @@ func TestNext(t *testing.T) {
 		"reached":            {reached(), Intent{}, "open", "No sign-in has been tried yet"},
 		"signed in":          {signedIn(), Intent{}, "open", "stream URLs are not known yet"},
 		"located":            {signedIn().add("", streams("192.0.2.11")), Intent{}, "open", "have not been played yet"},
-		"proven":             {upToProven(), Intent{}, "place", "on no recorder yet"},
+		"proven":             {upToProven(), Intent{}, "place", "on no target yet"},
 		"proven, and wanted": {upToProven(), wish, "open", "not in its slot yet"},
 		"placed":             {placed(), wish, "open", "has not been asked for its picture"},
-		"confirmed": {placed().add(target.String(), evidence.Confirmed{Says: "Connected, recording Active"}), wish, "none",
+		"confirmed": {placed().add(strongroom.String(), evidence.Confirmed{Says: "Connected, recording Active"}), wish, "none",
 			"Every latch is open"},
 		"moved since": {upToProven().add("ws-discovery", heardAt(addr.Next())), Intent{}, "open",
 			"Reached at 192.0.2.11, since heard at 192.0.2.12."},

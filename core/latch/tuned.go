@@ -7,8 +7,6 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/google/uuid"
-
 	"unlatch/core/camera"
 	"unlatch/core/diagnose"
 	"unlatch/core/evidence"
@@ -211,19 +209,16 @@ func (d *deriver) fits() {
 	l, proven := d.s.Latch(Tuned), d.s.Latch(Proven)
 	said := 0
 	first := ""
-	d.s.Misfits = map[uuid.UUID][]fit.Reason{}
+	streams := d.s.FitStreams()
 	for _, t := range d.intent.Targets {
 		if t.Intake == nil {
 			continue
 		}
 		said++
-		x := *t.Intake
-		x.Name = t.Name
-		reasons, ok := fit.Best(d.s.FitStreams(), x)
+		reasons, ok := t.takes(streams)
 		if ok {
 			continue
 		}
-		d.s.Misfits[t.ID] = reasons
 		if first == "" {
 			first = fmt.Sprintf("%s takes none of its streams: %s", t.Name, fit.Words(reasons))
 		}

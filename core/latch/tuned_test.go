@@ -114,7 +114,7 @@ func TestStreamsThatAreNotThereOrNotWanted(t *testing.T) {
 func TestWithoutAPlanTheTargetsDecide(t *testing.T) {
 	x := intake.Intake{Name: "panel", FPS: intake.Range{Max: 10}}
 	other := uuid.MustParse("01900000-0000-7000-8000-000000000002")
-	intent := Intent{Targets: []Target{{ID: target, Name: "Wall panel", Intake: &x}, {ID: other, Name: "Strongroom"}}}
+	intent := Intent{Targets: []Target{{ID: strongroom, Name: "Wall panel", Intake: &x}, {ID: other, Name: "Strongroom"}}}
 	s := Derive(sending(upToSignedIn(), 640, 360, 10).records, intent)
 	assert.Equal(t, Open, s.Latch(Tuned).State)
 	s = Derive(sending(upToSignedIn(), 640, 360, 25).records, intent)
@@ -123,8 +123,8 @@ func TestWithoutAPlanTheTargetsDecide(t *testing.T) {
 	assert.Equal(t, diagnose.IntakeUnmet, l.Diagnosis.Cause)
 	assert.Contains(t, l.Reason, "Wall panel takes none of its streams: frame rate is 25, it wants at most 10")
 	assert.Equal(t, "nearest_plan", s.Next().Action)
-	assert.Contains(t, s.Misfits, target)
-	assert.NotContains(t, s.Misfits, other, "nobody has said what that one accepts")
+	assert.NotEmpty(t, s.Placements[0].Misfit)
+	assert.Empty(t, s.Placements[1].Misfit, "nobody has said what that one accepts")
 	x.Roles = []string{"sub"}
 	s = Derive(sending(upToSignedIn(), 640, 360, 10).records, intent)
 	assert.Contains(t, s.Latch(Tuned).Reason, "no such stream")

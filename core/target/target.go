@@ -9,7 +9,9 @@ import (
 
 	"unlatch/core/address"
 	"unlatch/core/exchange"
+	"unlatch/core/intake"
 	"unlatch/core/signin"
+	"unlatch/core/streamurl"
 )
 
 // A Kind names a driver: "onvif-recorder".
@@ -25,15 +27,20 @@ type Driver interface {
 // An Access is the way to one target.
 type Access struct {
 	Dial    address.Dialer
-	Address string        // as the kind writes it: of a recorder by ONVIF, its device service
+	Address string        // as the kind writes it: of a recorder by ONVIF, its device service; of a bridge, where it answers
 	SignIn  signin.SignIn // the anonymous one where the target wants none
 	Pin     string        // SHA-256 of the certificate that it is known by, in hex; "" for none
 	Leave   signin.Leave  // is asked before the sign-in goes out
 	InScope func(netip.Addr) bool
 	Log     *exchange.Log
+	// Settings are what a kind wants to know besides, by name; Fresh reads them again, where others change them meanwhile.
+	Settings map[string]string
+	Fresh    func(ctx context.Context) (map[string]string, error)
+	// Through is a second target that the first is reached by: the recorder that sends on to a live platform; nil for none.
+	Through *Access
 }
 
-// A Session is a target under work. It is not safe for concurrent use.
+// A Session is a target under work. It is not safe for concurrent use. What it can do besides are the small interfaces below.
 type Session interface {
 	// Place puts a camera onto the target. It is idempotent: a camera that is there already is given the new URL, and a placement that was
 	// cut off half way is finished rather than begun again.
@@ -45,9 +52,61 @@ type Session interface {
 	Close()
 }
 
+// A Describer is a session with a target that says what it is.
+type Describer interface {
+	Describe(ctx context.Context) (About, error)
+}
+
 // A Lister is a session with a target that has slots and tells them.
 type Lister interface {
 	Slots(ctx context.Context) (Layout, error)
+}
+
+// A Mover is a session with a target whose slots can be changed about. Two cameras change places where both slots are in use.
+type Mover interface {
+	Move(ctx context.Context, ref Ref, to string) (Placement, error)
+}
+
+// An Orderer is a session with a target whose order can be set; slots by their tokens, the first at a glance first.
+type Orderer interface {
+	Order(ctx context.Context, slots []string) error
+}
+
+// A Freer is a session with a target of whose slots some are blocked by what can be given up.
+type Freer interface {
+	Free(ctx context.Context, slot string) error
+}
+
+// A Shower is a session with a target that shows a camera on a screen when it is told to.
+type Shower interface {
+	Show(ctx context.Context, ref Ref, screen string) (Report, error)
+}
+
+// A Picturer is a session with a target that gives the picture of a placement as it shows it, a JPEG.
+type Picturer interface {
+	Picture(ctx context.Context, ref Ref) ([]byte, error)
+}
+
+// A Scheduler is a session with a target that records by a schedule.
+type Scheduler interface {
+	Schedule(ctx context.Context, slot string, s Schedule) error
+}
+
+// An About is what a target says of itself.
+type About struct {
+	Name      string         `json:"name"`
+	Kind      string         `json:"kind,omitempty" doc:"recorder, software, panel, intercom, directory, platform, hub"`
+	Maker     string         `json:"maker,omitempty"`
+	Model     string         `json:"model,omitempty"`
+	Serial    string         `json:"serial,omitempty"`
+	Abilities []string       `json:"abilities,omitempty"`
+	Screens   []string       `json:"screens,omitempty"`
+	Intake    *intake.Intake `json:"intake,omitempty" doc:"what it takes, by its own word"`
+	// Through says that it takes channels of a recorder and no cameras; Both that it takes main and sub together; Pictures that it takes
+	// picture URLs.
+	Through  bool `json:"through,omitempty"`
+	Both     bool `json:"both,omitempty"`
+	Pictures bool `json:"pictures,omitempty"`
 }
 
 // A Camera is what a target needs to know of one.
@@ -55,7 +114,34 @@ type Camera struct {
 	Identity string // endpoint reference: by it a placement is recognised again
 	Name     string
 	Address  string
-	URL      string // with the sign-in percent-encoded; never logged
+	Model    string
+	Streams  []Stream // that the target shall have, the best first
+	SignIn   signin.SignIn
+	Channel  int    // of the recorder that it comes through; 0 for none
+	Slot     string // the token of the slot that it shall have; "" for the first that is free
+	Replaces string // the identity of the camera whose slot it takes over; "" for none
+}
+
+// A Stream is one stream of a camera as a target is given it.
+type Stream struct {
+	Role          string // main, sub, third; picture for one over HTTP
+	URL           string // without a sign-in
+	Codec         string
+	Width, Height int
+	Transport     string
+}
+
+// SignedURL is the URL of the first stream with the sign-in percent-encoded; never logged.
+func (c Camera) SignedURL() string {
+	if len(c.Streams) == 0 {
+		return ""
+	}
+	u, err := streamurl.Parse(c.Streams[0].URL)
+	if err != nil || c.SignIn.Anonymous() {
+		return c.Streams[0].URL // the target has the last word on a URL
+	}
+	u.SignIn = c.SignIn
+	return u.Reveal()
 }
 
 // A Ref is what a driver needs to find a placement again. Only the driver that wrote it reads it.
@@ -63,23 +149,70 @@ type Ref string
 
 // A Placement says where a camera was put.
 type Placement struct {
-	Ref  Ref
-	Slot string // as a person finds it on the target
+	Ref   Ref
+	Slot  string // as a person finds it on the target
+	Token string // the target's own name of the slot
 }
 
-// A Slot is a place in a target that is in use.
+// States of slots.
+const (
+	Free    = "free"
+	Used    = "used"
+	Blocked = "blocked"
+	Locked  = "locked"
+)
+
+// A Slot is a place in a target.
 type Slot struct {
-	Token    string `json:"token"`
-	Name     string `json:"name"`
-	Identity string `json:"-"`
-	Address  string `json:"address,omitempty"`
-	State    string `json:"state,omitempty" doc:"what the target reports of it"`
+	Token    string    `json:"token"`
+	Label    string    `json:"label,omitempty"`
+	Is       string    `json:"is" enum:"free,used,blocked,locked"`
+	Why      string    `json:"why,omitempty" doc:"of a blocked or locked one"`
+	CanFree  bool      `json:"can_free,omitempty"`
+	Name     string    `json:"name,omitempty" doc:"of what is in it"`
+	Identity string    `json:"identity,omitempty" doc:"of the camera in it, where the target keeps it"`
+	Address  string    `json:"address,omitempty"`
+	State    string    `json:"state,omitempty" doc:"what the target reports of it"`
+	SendsOn  []Sent    `json:"sends_on,omitempty" doc:"where its picture can be had from the target"`
+	Schedule *Schedule `json:"schedule,omitempty"`
+	Sizes    string    `json:"sizes,omitempty" doc:"of the streams that arrived, by the target's own word"`
 }
 
-// A Layout is the slots of a target.
+// A Sent is a stream that a target sends on.
+type Sent struct {
+	Role string `json:"role"`
+	URL  string `json:"url"`
+}
+
+// A Schedule is when a slot records.
+type Schedule struct {
+	Mode string `json:"mode" enum:"always,motion,week,off"`
+	Week []Span `json:"week,omitempty" maxItems:"50"`
+}
+
+// A Span is part of a day.
+type Span struct {
+	Day  string `json:"day" enum:"mon,tue,wed,thu,fri,sat,sun"`
+	From int    `json:"from" minimum:"0" maximum:"23" doc:"hour"`
+	To   int    `json:"to" minimum:"1" maximum:"24" doc:"hour"`
+}
+
+// A Layout is the slots of a target in its order.
 type Layout struct {
-	Total int    `json:"total"`
-	Used  []Slot `json:"used"`
+	Slots     []Slot  `json:"slots"`
+	LoadKbps  float64 `json:"load_kbps,omitempty"`
+	LimitKbps float64 `json:"limit_kbps,omitempty"`
+	Days      float64 `json:"days,omitempty" doc:"of recording that it holds, by its own word"`
+}
+
+// Count is how many slots stand in a state.
+func (l Layout) Count(is string) (n int) {
+	for _, s := range l.Slots {
+		if s.Is == is {
+			n++
+		}
+	}
+	return n
 }
 
 // A Report is what the target says of a placement.

@@ -267,7 +267,7 @@ devices:
 	ctx := context.Background()
 	rec := onvifrecorder.New(client(t, w.Device("Vault")))
 	p, err := rec.Place(ctx, target.Camera{Identity: "urn:camera", Name: "Camera", Address: "127.44.80.31",
-		URL: strings.Replace(w.Device("Camera").URL(0), "rtsp://", "rtsp://fitter:brass-lamp-41@", 1)})
+		Streams: []target.Stream{{Role: "main", URL: w.Device("Camera").URL(0)}}, SignIn: fitter})
 	require.NoError(t, err)
 	width := func() int {
 		report, err := rec.Confirm(ctx, p.Ref, 20*time.Second)

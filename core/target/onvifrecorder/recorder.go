@@ -54,7 +54,7 @@ type placement struct {
 
 func (p placement) out() target.Placement {
 	raw, _ := json.Marshal(p)
-	return target.Placement{Ref: target.Ref(raw), Slot: p.Recording}
+	return target.Placement{Ref: target.Ref(raw), Slot: p.Recording, Token: p.Recording}
 }
 
 func read(ref target.Ref) (p placement, err error) {
@@ -63,6 +63,9 @@ func read(ref target.Ref) (p placement, err error) {
 	}
 	return p, nil
 }
+
+// maxSlots bounds what a recorder says that it holds.
+const maxSlots = 1024
 
 // Slots lists the recordings with the state of their receivers.
 func (r *Session) Slots(ctx context.Context) (target.Layout, error) {
@@ -74,15 +77,21 @@ func (r *Session) Slots(ctx context.Context) (target.Layout, error) {
 	if err != nil {
 		return target.Layout{}, err
 	}
-	out := target.Layout{Total: total, Used: []target.Slot{}}
+	out := target.Layout{Slots: []target.Slot{}}
 	for _, rec := range recordings {
-		s := target.Slot{Token: rec.Token, Name: rec.Name, Identity: rec.SourceID, Address: rec.Address}
+		s := target.Slot{Token: rec.Token, Label: rec.Token, Is: target.Used, Name: rec.Name, Identity: rec.SourceID, Address: rec.Address}
+		if j := jobs[rec.Token]; j.Receiver == "" { // a camera on its own switch, or a recording that nobody feeds
+			s.Is, s.Why = target.Locked, "it is no slot for a camera on the network"
+		}
 		if j, ok := jobs[rec.Token]; ok && j.Receiver != "" {
 			if s.State, err = r.client.ReceiverState(ctx, j.Receiver); err != nil {
 				return target.Layout{}, err
 			}
 		}
-		out.Used = append(out.Used, s)
+		out.Slots = append(out.Slots, s)
+	}
+	for n := len(out.Slots); n < min(total, maxSlots); n++ { // the standard names no slot before it is in use
+		out.Slots = append(out.Slots, target.Slot{Token: fmt.Sprintf("free %d", n+1), Label: "free", Is: target.Free})
 	}
 	return out, nil
 }
@@ -115,9 +124,9 @@ func (r *Session) Place(ctx context.Context, c target.Camera) (target.Placement,
 			continue
 		}
 		if j, ok := jobs[rec.Token]; ok {
-			return placement{rec.Token, j.Receiver, j.Token}.out(), unfit(r.client.ConfigureReceiver(ctx, j.Receiver, c.URL), c.URL)
+			return placement{rec.Token, j.Receiver, j.Token}.out(), unfit(r.client.ConfigureReceiver(ctx, j.Receiver, c.SignedURL()), c.SignedURL())
 		}
-		receiver, err := r.orphan(ctx, c.URL, jobs)
+		receiver, err := r.orphan(ctx, c.SignedURL(), jobs)
 		if err != nil {
 			return target.Placement{}, err
 		}
@@ -156,12 +165,12 @@ func (r *Session) orphan(ctx context.Context, url string, jobs map[string]onvif.
 func (r *Session) feed(ctx context.Context, slot, receiver string, c target.Camera) (target.Placement, error) {
 	var err error
 	if receiver != "" {
-		err = r.client.ConfigureReceiver(ctx, receiver, c.URL)
+		err = r.client.ConfigureReceiver(ctx, receiver, c.SignedURL())
 	} else {
-		receiver, err = r.client.CreateReceiver(ctx, c.URL)
+		receiver, err = r.client.CreateReceiver(ctx, c.SignedURL())
 	}
 	if err != nil {
-		return target.Placement{}, errors.Join(unfit(err, c.URL), r.undo(ctx, slot, ""))
+		return target.Placement{}, errors.Join(unfit(err, c.SignedURL()), r.undo(ctx, slot, ""))
 	}
 	job, err := r.client.CreateRecordingJob(ctx, slot, receiver)
 	if err != nil {
@@ -208,7 +217,7 @@ func (r *Session) full(ctx context.Context, err error) error {
 		if terr != nil {
 			return err
 		}
-		return &diagnose.TargetFullError{Slots: total}
+		return &target.FullError{Slots: total}
 	}
 	return err
 }

@@ -1,0 +1,144 @@
+package bringup
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"image"
+	_ "image/jpeg"
+	"time"
+
+	"unlatch/core/diagnose"
+	"unlatch/core/evidence"
+	"unlatch/core/latch"
+	"unlatch/core/media"
+	"unlatch/core/picturematch"
+	"unlatch/core/prove"
+	"unlatch/core/streamurl"
+	"unlatch/core/target"
+)
+
+// seen is what came of a target's own picture.
+type seen struct {
+	match     string
+	diagnosis *diagnose.Diagnosis
+	still     []byte
+	sendsOn   []evidence.Given
+}
+
+// compare looks at what a target shows for the camera: its picture, or what it sends on. A target that gives neither has said what it can
+// say, and nothing is compared.
+func (w *Work) compare(ctx context.Context, s target.Session, p latch.Placement) (out seen, err error) {
+	if l, ok := s.(target.Lister); ok {
+		layout, err := l.Slots(ctx)
+		if err != nil && ctx.Err() != nil {
+			return out, ctx.Err()
+		}
+		for _, x := range layout.Slots {
+			if x.Token == p.Token && x.Token != "" {
+				for _, g := range x.SendsOn {
+					out.sendsOn = append(out.sendsOn, evidence.Given{Role: g.Role, URL: g.URL})
+				}
+			}
+		}
+	}
+	if pic, ok := s.(target.Picturer); ok {
+		out.still, err = pic.Picture(ctx, target.Ref(p.Ref))
+		if errors.As(err, new(*target.UnableError)) {
+			err = nil
+		}
+		if err != nil { // it has the picture, and cannot show it just now: its own word stands
+			w.log.Note("its picture cannot be had: %v", err)
+		}
+	}
+	if out.still == nil && len(out.sendsOn) > 0 {
+		if out.still, err = w.sentOn(ctx, p, out.sendsOn[0]); err != nil {
+			w.log.Note("what it sends on cannot be played: %v", err)
+		}
+	}
+	if ctx.Err() != nil {
+		return out, ctx.Err()
+	}
+	if out.still == nil {
+		return out, nil
+	}
+	shown, ok := printOf(out.still)
+	if !ok {
+		out.still, out.match = nil, string(picturematch.CannotTell)
+		return out, nil
+	}
+	mine, err := w.Record.Still(ctx, w.d.ID)
+	if err != nil {
+		return out, &OwnError{err}
+	}
+	own, ok := printOf(mine)
+	if !ok {
+		return out, nil
+	}
+	verdict, _ := picturematch.Compare(own, shown)
+	out.match = string(verdict)
+	if verdict == picturematch.Other {
+		out.diagnosis, err = w.wrongPicture(ctx, p, shown)
+	}
+	return out, err
+}
+
+// wrongPicture names the camera that a slot shows in place of the right one, where it is one of the site's.
+func (w *Work) wrongPicture(ctx context.Context, p latch.Placement, shown picturematch.Print) (*diagnose.Diagnosis, error) {
+	stills, err := w.Record.Stills(ctx)
+	if err != nil {
+		return nil, &OwnError{err}
+	}
+	name := "another camera"
+	best := 0.0
+	for id, still := range stills {
+		other, ok := printOf(still)
+		if id == w.d.ID || !ok {
+			continue
+		}
+		if v, score := picturematch.Compare(other, shown); v == picturematch.Same && score > best {
+			d, err := w.Record.Device(ctx, id)
+			if err != nil {
+				return nil, &OwnError{err}
+			}
+			name, best = d.Title, score
+		}
+	}
+	return &diagnose.Diagnosis{Cause: diagnose.WrongPicture,
+		Summary: fmt.Sprintf("%s of %s shows %s, and not %s.", diagnose.Capital(p.Slot), p.Name, name, w.d.Title),
+		Fix:     "Put it right: the slot is given this camera's streams again.",
+		Seen:    "the picture that the target shows is not the camera's"}, nil
+}
+
+func printOf(jpeg []byte) (picturematch.Print, bool) {
+	cfg, _, err := image.DecodeConfig(bytes.NewReader(jpeg))
+	if err != nil || cfg.Width*cfg.Height > 64<<20 || cfg.Width < 16 || cfg.Height < 16 {
+		return picturematch.Print{}, false
+	}
+	img, _, err := image.Decode(bytes.NewReader(jpeg))
+	if err != nil {
+		return picturematch.Print{}, false
+	}
+	return picturematch.Of(img), true
+}
+
+// sentOn plays what a target sends on, with the target's own sign-in, and returns a picture of it.
+func (w *Work) sentOn(ctx context.Context, p latch.Placement, g evidence.Given) ([]byte, error) {
+	u, err := streamurl.Parse(g.URL)
+	if err != nil {
+		return nil, err
+	}
+	t := w.targets[p.Target]
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	prover := prove.Prover{Dial: w.Guard, Still: media.Still}
+	proof := prover.Prove(ctx, prove.Request{URL: u, SignIn: t.signIn, Leave: t.leave, Measure: time.Second})
+	if !proof.OK {
+		if proof.Diagnosis != nil {
+			return nil, errors.New(proof.Diagnosis.Summary)
+		}
+		return nil, errors.New("it does not play")
+	}
+	return proof.Still, nil
+}

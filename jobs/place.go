@@ -1,0 +1,206 @@
+package jobs
+
+import (
+	"context"
+	"encoding/json"
+	"net/url"
+
+	"github.com/google/uuid"
+	"github.com/riverqueue/river"
+
+	"unlatch/core/bringup"
+	"unlatch/core/target"
+	"unlatch/core/target/byhand"
+	"unlatch/core/target/feed"
+	"unlatch/core/target/hub"
+	"unlatch/core/target/live"
+	"unlatch/core/target/onvifrecorder"
+	"unlatch/core/target/viabridge"
+	"unlatch/store"
+)
+
+// drivers are the kinds of target that this program can fill.
+var drivers = map[target.Kind]target.Driver{onvifrecorder.Kind: onvifrecorder.Driver{}, viabridge.Kind: viabridge.Driver{}, hub.Kind: hub.Driver{},
+	feed.Kind: feed.Driver{}, byhand.Kind: byhand.Driver{}, live.Kind: live.Driver{}}
+
+// A Place is one camera that shall stand on one target.
+type Place struct {
+	Device uuid.UUID `json:"device"`
+	bringup.Placing
+	// Tuning is what its streams are set to first; nil for nothing.
+	Tuning *bringup.Tuning `json:"tuning,omitempty"`
+	// Move is the slot that a camera which stands there already moves to; "" for none.
+	Move string `json:"move,omitempty"`
+	// Screen is what the target shall show it on; "" for nothing.
+	Screen string `json:"screen,omitempty"`
+}
+
+// PlaceArgs puts one camera onto one target.
+type PlaceArgs struct {
+	Run uuid.UUID `json:"run"`
+	Place
+}
+
+// Kind implements river.JobArgs.
+func (PlaceArgs) Kind() string { return "place" }
+
+// Place begins a run that puts cameras onto targets, one job each. What a target does not take is told and holds up no other.
+func (q *Queue) Place(ctx context.Context, site uuid.UUID, title string, list []Place) (store.Run, error) {
+	return begin(ctx, q, site, "place", title, int64(len(list)), list, func(run uuid.UUID, p Place) river.JobArgs { return PlaceArgs{run, p} })
+}
+
+type placeWorker struct {
+	river.WorkerDefaults[PlaceArgs]
+	env *env
+}
+
+func (w *placeWorker) Work(ctx context.Context, job *river.Job[PlaceArgs]) error {
+	a := job.Args
+	return w.env.onDevice(ctx, a.Run, a.Device, func(d *deviceJob) error {
+		d.Retry = a.Again
+		switch {
+		case a.Move != "":
+			return d.Move(ctx, a.Target, a.Move)
+		case a.Screen != "":
+			_, err := d.Show(ctx, a.Target, a.Screen)
+			return err
+		}
+		if a.Tuning != nil {
+			if err := d.Tune(ctx, *a.Tuning); err != nil {
+				return err
+			}
+		}
+		if err := d.PlaceOn(ctx, a.Placing); err != nil || a.Replaces == uuid.Nil {
+			return err
+		}
+		return w.env.store.Targets.Unwant(ctx, a.Replaces, a.Target)
+	})
+}
+
+// TargetArgs looks at one target, or changes something on it that is about no single camera.
+type TargetArgs struct {
+	Run    uuid.UUID             `json:"run"`
+	Site   uuid.UUID             `json:"site"`
+	Target uuid.UUID             `json:"target"`
+	Change *bringup.TargetChange `json:"change,omitempty"`
+	Retry  bool                  `json:"retry,omitempty"`
+}
+
+// Kind implements river.JobArgs.
+func (TargetArgs) Kind() string { return "target" }
+
+// LookAt begins a run that asks targets what they are and how their slots stand.
+func (q *Queue) LookAt(ctx context.Context, site uuid.UUID, title string, targets []uuid.UUID, retry bool) (store.Run, error) {
+	return begin(ctx, q, site, "target", title, int64(len(targets)), targets, func(run uuid.UUID, t uuid.UUID) river.JobArgs {
+		return TargetArgs{Run: run, Site: site, Target: t, Retry: retry}
+	})
+}
+
+// ChangeTarget begins a run that changes something on a target.
+func (q *Queue) ChangeTarget(ctx context.Context, site uuid.UUID, title string, on uuid.UUID, c bringup.TargetChange) (store.Run, error) {
+	return begin(ctx, q, site, "target", title, 1, []uuid.UUID{on}, func(run uuid.UUID, t uuid.UUID) river.JobArgs {
+		return TargetArgs{Run: run, Site: site, Target: t, Change: &c}
+	})
+}
+
+type targetWorker struct {
+	river.WorkerDefaults[TargetArgs]
+	env *env
+}
+
+func (w *targetWorker) Work(ctx context.Context, job *river.Job[TargetArgs]) error {
+	a := job.Args
+	err := w.work(ctx, a)
+	w.env.announce(a.Site, a.Run)
+	if err != nil {
+		return w.env.finish(ctx, a.Run, err)
+	}
+	return w.env.store.Keep(ctx, "the progress of a run", func(ctx context.Context) error { return w.env.store.Runs.StepDone(ctx, a.Run) })
+}
+
+func (w *targetWorker) work(ctx context.Context, a TargetArgs) error {
+	d := &store.Device{Site: a.Site}
+	t, err := w.env.store.Targets.Get(ctx, a.Target)
+	if err != nil {
+		return err
+	}
+	if t.Device != nil {
+		if d, err = w.env.store.Devices.Get(ctx, *t.Device); err != nil {
+			return err
+		}
+	}
+	job, err := w.env.deviceJob(ctx, a.Run, d)
+	if err != nil {
+		return err
+	}
+	defer job.Close()
+	job.Retry = a.Retry
+	if t.Device == nil {
+		dev := job.Device()
+		dev.Title, dev.Addr = t.Name, hostOf(t.Address)
+		if dev.Title == "" {
+			dev.Title = "the target at " + dev.Addr
+		}
+	}
+	if a.Change != nil {
+		return job.ChangeTarget(ctx, a.Target, *a.Change)
+	}
+	return job.LookAt(ctx, a.Target)
+}
+
+func hostOf(at string) string {
+	if u, err := url.Parse(at); err == nil && u.Hostname() != "" {
+		return u.Hostname()
+	}
+	return at
+}
+
+func (r record) Target(ctx context.Context, id uuid.UUID) (*bringup.Target, error) {
+	t, err := r.store().Targets.Get(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	out := &bringup.Target{ID: t.ID, Kind: t.Kind, Name: t.Name, Address: t.Address, Settings: t.Settings.V, Agreed: t.Agreed, Pin: t.Pin}
+	for to, from := range map[*uuid.UUID]*uuid.UUID{&out.SignIn: t.SignIn, &out.Via: t.Via, &out.Refused: t.Refused} {
+		if from != nil {
+			*to = *from
+		}
+	}
+	if t.About != nil {
+		out.About = t.About.V
+	}
+	if t.Kind == feed.Kind {
+		screens, err := r.store().Targets.Screens(ctx, id)
+		if err != nil {
+			return nil, err
+		}
+		raw, err := json.Marshal(screens)
+		if err != nil {
+			return nil, err
+		}
+		out.Settings = map[string]string{feed.Screens: string(raw)}
+	}
+	if t.Device == nil {
+		return out, nil
+	}
+	out.Device, err = r.Device(ctx, *t.Device)
+	if err == nil && out.Name == "" {
+		out.Name = out.Device.Title
+	}
+	return out, err
+}
+
+func (r record) Saw(ctx context.Context, id uuid.UUID, s bringup.TargetSeen) error {
+	return r.store().Keep(ctx, "what a target has said", func(ctx context.Context) error {
+		return r.store().Targets.Saw(ctx, id, &r.job.run, store.Seen{About: s.About, Layout: s.Layout, What: s.What, Refused: s.Refused,
+			Diagnosis: s.Diagnosis, Exchange: s.Exchange})
+	})
+}
+
+func (r record) Still(ctx context.Context, device uuid.UUID) ([]byte, error) {
+	return r.store().Devices.StillOf(ctx, device)
+}
+
+func (r record) Stills(ctx context.Context) (map[uuid.UUID][]byte, error) {
+	return r.store().Devices.Stills(ctx, r.job.site.ID)
+}

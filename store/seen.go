@@ -1,0 +1,220 @@
+package store
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/base64"
+	"encoding/json"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jmoiron/sqlx"
+
+	"unlatch/core/diagnose"
+	"unlatch/core/target"
+	"unlatch/core/target/feed"
+)
+
+// A Seen is what a target has said, or why it did not.
+type Seen struct {
+	About     *target.About
+	Layout    *target.Layout
+	What      string
+	Refused   uuid.UUID
+	Diagnosis *diagnose.Diagnosis
+	Exchange  string
+}
+
+// Saw appends to the record of a target what it has said, and keeps its last word of itself where pages find it.
+func (s Targets) Saw(ctx context.Context, id uuid.UUID, run *uuid.UUID, x Seen) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		var diagnosis any
+		if x.Diagnosis != nil {
+			diagnosis = JSON(*x.Diagnosis)
+		}
+		if _, err := tx.ExecContext(ctx, "INSERT INTO target_seen (id, target_id, run_id, what, diagnosis, exchange) VALUES ($1, $2, $3, $4, $5, $6)", newID(),
+			id, run, x.What, diagnosis, x.Exchange); err != nil {
+			return err
+		}
+		var site uuid.UUID
+		if err := tx.GetContext(ctx, &site, "UPDATE targets SET seen_at = now() WHERE id = $1 RETURNING site_id", id); err != nil {
+			return found(err)
+		}
+		before, err := s.intakeOf(ctx, tx, id)
+		if err != nil {
+			return err
+		}
+		if x.About != nil {
+			if _, err := tx.ExecContext(ctx, "UPDATE targets SET about = $2, refused_id = NULL, name = COALESCE(NULLIF(name, ''), $3) WHERE id = $1", id,
+				JSON(*x.About), x.About.Name); err != nil {
+				return err
+			}
+		}
+		if x.Layout != nil {
+			if _, err := tx.ExecContext(ctx, "UPDATE targets SET layout = $2 WHERE id = $1", id, JSON(*x.Layout)); err != nil {
+				return err
+			}
+		}
+		if x.Refused != uuid.Nil {
+			if _, err := tx.ExecContext(ctx, "UPDATE targets SET refused_id = $2 WHERE id = $1", id, x.Refused); err != nil {
+				return err
+			}
+		}
+		if after, err := s.intakeOf(ctx, tx, id); err != nil || after != before {
+			if err == nil {
+				err = s.siteChanged(ctx, tx, site) // what it takes has changed, and with it what fits
+			}
+			return err
+		}
+		return s.notify(ctx, tx, Event{Site: site, What: "target", ID: id})
+	})
+}
+
+func (s Targets) intakeOf(ctx context.Context, tx *sqlx.Tx, id uuid.UUID) (text string, err error) {
+	return text, tx.GetContext(ctx, &text, "SELECT COALESCE(about::text, '') FROM targets WHERE id = $1", id)
+}
+
+// A SeenRecord is one entry of that record.
+type SeenRecord struct {
+	ID        uuid.UUID                  `db:"id"`
+	At        time.Time                  `db:"at"`
+	What      string                     `db:"what"`
+	Diagnosis *jsonb[diagnose.Diagnosis] `db:"diagnosis"`
+	Exchange  bool                       `db:"exchange"`
+}
+
+// History lists the newest entries of a target's record.
+func (s Targets) History(ctx context.Context, id uuid.UUID, limit int) (out []SeenRecord, err error) {
+	return out, s.db.SelectContext(ctx, &out, "SELECT id, at, what, diagnosis, exchange <> '' AS exchange FROM target_seen WHERE target_id = $1 "+
+		"ORDER BY at DESC, id DESC LIMIT $2", id, limit)
+}
+
+// Exchange is the conversation of one entry.
+func (s Targets) Exchange(ctx context.Context, record uuid.UUID) (text string, err error) {
+	return text, found(s.db.GetContext(ctx, &text, "SELECT exchange FROM target_seen WHERE id = $1", record))
+}
+
+// feedHash is what a feed's token, 32 random bytes, is found by. The token itself is kept encrypted, so that it can be shown again.
+func feedHash(token string) []byte {
+	sum := sha256.Sum256([]byte(token))
+	return sum[:]
+}
+
+// OpenFeed gives a feed a new token; the one before opens nothing from then on.
+func (s Targets) OpenFeed(ctx context.Context, by Person, site, id uuid.UUID) (token string, err error) {
+	raw := make([]byte, 32)
+	rand.Read(raw)
+	token = base64.RawURLEncoding.EncodeToString(raw)
+	return token, s.setFeed(ctx, by, site, id, "made a new address for the feed", feedHash(token), s.cipher.Encrypt(token, "feed "+id.String()))
+}
+
+// CloseFeed withdraws a feed's address.
+func (s Targets) CloseFeed(ctx context.Context, by Person, site, id uuid.UUID) error {
+	return s.setFeed(ctx, by, site, id, "withdrew the address of the feed", nil, nil)
+}
+
+func (s Targets) setFeed(ctx context.Context, by Person, site, id uuid.UUID, action string, hash, sealed []byte) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		var name string
+		if err := tx.GetContext(ctx, &name, "UPDATE targets SET feed_hash = $3, feed_sealed = $4 WHERE id = $1 AND site_id = $2 AND kind = 'feed' RETURNING name",
+			id, site, hash, sealed); err != nil {
+			return found(err)
+		}
+		if _, err := tx.ExecContext(ctx, "DELETE FROM feed_screens WHERE target_id = $1", id); err != nil {
+			return err
+		}
+		if err := audit(ctx, tx, Deed{Person: by, Action: action, Subject: name, Site: site}); err != nil {
+			return err
+		}
+		return s.notify(ctx, tx, Event{Site: site, What: "target", ID: id})
+	})
+}
+
+// FeedToken is the token of a feed; "" where it has none.
+func (s Targets) FeedToken(ctx context.Context, id uuid.UUID) (string, error) {
+	var sealed []byte
+	if err := s.db.GetContext(ctx, &sealed, "SELECT feed_sealed FROM targets WHERE id = $1", id); err != nil || sealed == nil {
+		return "", found(err)
+	}
+	return s.cipher.Decrypt(sealed, "feed "+id.String())
+}
+
+// ByFeed finds the feed that a token opens.
+func (s Targets) ByFeed(ctx context.Context, token string) (t Target, err error) {
+	return t, found(s.db.GetContext(ctx, &t, "SELECT "+targetColumns+" FROM targets WHERE feed_hash = $1", feedHash(token)))
+}
+
+// maxScreens bounds the screens that a feed keeps.
+const maxScreens = 200
+
+// Fetched notes that a screen has fetched a feed.
+func (s Targets) Fetched(ctx context.Context, t Target, name, address, format string) error {
+	return s.screen(ctx, t, `INSERT INTO feed_screens (target_id, name, address, format, times) SELECT $1, $2, $3, $4, 1
+		WHERE (SELECT count(*) FROM feed_screens WHERE target_id = $1) < $5 OR EXISTS (SELECT 1 FROM feed_screens WHERE target_id = $1 AND name = $2 AND address = $3)
+		ON CONFLICT (target_id, name, address) DO UPDATE SET fetched = now(), times = feed_screens.times + 1, format = $4`, name, address, format, maxScreens)
+}
+
+// Showing notes what a screen says that it shows, by the cameras' identities.
+func (s Targets) Showing(ctx context.Context, t Target, name, address string, identities []string) error {
+	raw, err := json.Marshal(identities)
+	if err != nil {
+		return err
+	}
+	return s.screen(ctx, t, "UPDATE feed_screens SET showing = $4 WHERE target_id = $1 AND name = $2 AND address = $3", name, address, string(raw))
+}
+
+func (s Targets) screen(ctx context.Context, t Target, query string, args ...any) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, query, append([]any{t.ID}, args...)...); err != nil {
+			return err
+		}
+		return s.notify(ctx, tx, Event{Site: t.Site, What: "target", ID: t.ID})
+	})
+}
+
+// Screens lists who takes the list of a feed.
+func (s Targets) Screens(ctx context.Context, id uuid.UUID) (out []feed.Screen, err error) {
+	var rows []struct {
+		Name    string          `db:"name"`
+		Address string          `db:"address"`
+		Format  string          `db:"format"`
+		Fetched time.Time       `db:"fetched"`
+		Times   int             `db:"times"`
+		Showing jsonb[[]string] `db:"showing"`
+		Current bool            `db:"current"`
+	}
+	err = s.db.SelectContext(ctx, &rows, `SELECT f.name, f.address, f.format, f.fetched, f.times, f.showing, f.fetched >= t.listed_at AS current
+		FROM feed_screens f JOIN targets t ON t.id = f.target_id WHERE f.target_id = $1 ORDER BY f.name, f.address`, id)
+	for _, r := range rows {
+		out = append(out, feed.Screen{Name: r.Name, Address: r.Address, Format: r.Format, Fetched: r.Fetched, Times: r.Times, Showing: r.Showing.V,
+			Current: r.Current})
+	}
+	return out, err
+}
+
+// Stills are the latest pictures of a site's cameras, of the main stream where there is one.
+func (s Devices) Stills(ctx context.Context, site uuid.UUID) (map[uuid.UUID][]byte, error) {
+	return s.stills(ctx, "d.site_id = $1", site)
+}
+
+// StillOf is the latest picture of one camera; nil where there is none.
+func (s Devices) StillOf(ctx context.Context, device uuid.UUID) ([]byte, error) {
+	m, err := s.stills(ctx, "d.id = $1", device)
+	return m[device], err
+}
+
+func (s Devices) stills(ctx context.Context, where string, arg any) (map[uuid.UUID][]byte, error) {
+	var rows []struct {
+		Device uuid.UUID `db:"device_id"`
+		JPEG   []byte    `db:"jpeg"`
+	}
+	err := s.db.SelectContext(ctx, &rows, `SELECT DISTINCT ON (e.device_id) e.device_id, p.jpeg FROM evidence e JOIN devices d ON d.id = e.device_id
+		JOIN stills p ON p.id::text = e.body ->> 'still' WHERE e.kind = 'proof' AND `+where+`
+		ORDER BY e.device_id, e.body ->> 'role' = 'main' DESC, e.at DESC`, arg)
+	out := map[uuid.UUID][]byte{}
+	for _, r := range rows {
+		out[r.Device] = r.JPEG
+	}
+	return out, err
+}

@@ -1,0 +1,58 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+
+	"github.com/google/uuid"
+
+	"unlatch/core/intake"
+	"unlatch/core/latch"
+	"unlatch/core/target"
+)
+
+// wanted reads where devices shall stand. What a target takes is what a person has said of it, else what it says itself.
+func (s Devices) wanted(ctx context.Context, where string, arg any) (map[uuid.UUID]latch.Intent, error) {
+	var rows []struct {
+		Device uuid.UUID            `db:"device_id"`
+		Target uuid.UUID            `db:"target_id"`
+		Kind   target.Kind          `db:"kind"`
+		Name   sql.NullString       `db:"name"`
+		Addr   string               `db:"addr"`
+		Intake string               `db:"intake"`
+		About  *jsonb[target.About] `db:"about"`
+		Slot   string               `db:"slot"`
+		Role   string               `db:"role"`
+	}
+	if err := s.db.SelectContext(ctx, &rows, `SELECT w.device_id, w.target_id, t.kind, COALESCE(NULLIF(t.name, ''), v.name) AS name,
+		COALESCE(v.addr, t.address) AS addr, t.intake, t.about, w.slot, w.role
+		FROM wanted_placements w JOIN devices d ON d.id = w.device_id JOIN targets t ON t.id = w.target_id LEFT JOIN devices v ON v.id = t.device_id
+		WHERE `+where+` ORDER BY w.created_at`, arg); err != nil {
+		return nil, err
+	}
+	out := map[uuid.UUID]latch.Intent{}
+	named := map[string]*intake.Intake{"": nil}
+	for _, w := range rows {
+		if _, known := named[w.Intake]; !known {
+			x, err := Shelf(s).Intake(ctx, w.Intake)
+			if err != nil {
+				return nil, err
+			}
+			named[w.Intake] = x
+		}
+		t := latch.Target{ID: w.Target, Kind: w.Kind, Name: w.Name.String, Intake: named[w.Intake], Role: w.Role, Slot: w.Slot}
+		if t.Name == "" {
+			t.Name = "the recorder at " + w.Addr
+		}
+		if w.About != nil {
+			t.Through, t.Both = w.About.V.Through, w.About.V.Both
+			if t.Intake == nil {
+				t.Intake = w.About.V.Intake
+			}
+		}
+		in := out[w.Device]
+		in.Targets = append(in.Targets, t)
+		out[w.Device] = in
+	}
+	return out, nil
+}
