@@ -5,33 +5,29 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"net"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
-	"time"
 
-	"unlatch/core/media"
 	"unlatch/core/onvif"
-	"unlatch/core/player"
-	"unlatch/core/rtsp"
 	"unlatch/core/streamurl"
+	"unlatch/sim/puller"
 )
 
 // A recorder is the receiver and recording side of a stand-in. Each recording is a numbered slot; each receiver in use
 // really pulls its stream.
 type recorder struct {
-	d     *device
-	ctx   context.Context
-	halt  context.CancelFunc
-	file  string // where the configuration is kept; "" for nowhere
-	pulls sync.WaitGroup
+	d    *device
+	ctx  context.Context
+	halt context.CancelFunc
+	file string // where the configuration is kept; "" for nowhere
 
 	mu    sync.Mutex
 	state recorderState
-	live  map[string]*pull
+	live  map[string]*puller.Pull
+	pulls []*puller.Pull
 }
 
 // recorderState is the configuration that survives a restart.
@@ -46,22 +42,9 @@ type recordingState struct{ SourceID, Name, Address string }
 
 type jobState struct{ Recording, Receiver string }
 
-// A pull is one receiver's connection to its source.
-type pull struct {
-	cancel context.CancelFunc
-	mu     sync.Mutex
-	state  string
-	frames int
-	bytes  int64
-	recent [][]byte // the last seconds of packets
-	// track is the picture as the source describes it; watchers are those that it is sent on to.
-	track    media.Track
-	watchers []chan []byte
-}
-
 func newRecorder(ctx context.Context, d *device, o Options) (*recorder, error) {
 	ctx, cancel := context.WithCancel(ctx)
-	r := &recorder{d: d, ctx: ctx, halt: cancel, live: map[string]*pull{},
+	r := &recorder{d: d, ctx: ctx, halt: cancel, live: map[string]*puller.Pull{},
 		state: recorderState{Receivers: map[string]string{}, Recordings: map[string]recordingState{}, Jobs: map[string]jobState{}}}
 	d.services["/onvif/receiver"] = service{onvif.NSReceiver, r.receiverService}
 	d.services["/onvif/recording"] = service{onvif.NSRecording, r.recordingService}
@@ -84,7 +67,11 @@ func newRecorder(ctx context.Context, d *device, o Options) (*recorder, error) {
 // stop ends every pull and waits for it.
 func (r *recorder) stop() {
 	r.halt()
-	r.pulls.Wait()
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, p := range r.pulls {
+		p.Stop()
+	}
 }
 
 // save keeps the configuration; the caller holds mu.
@@ -138,7 +125,7 @@ func (r *recorder) receiverService(o operation) (string, *fault) {
 		return "<X:Receiver><T:Token>" + t + "</T:Token><T:Configuration><T:Mode>AutoConnect</T:Mode></T:Configuration></X:Receiver>", nil
 	case "ConfigureReceiver":
 		r.state.Receivers[token] = o.arg("MediaUri")
-		r.live[token].cancel()
+		r.live[token].Cancel()
 		r.startPull(token)
 		return "", nil
 	case "DeleteReceiver":
@@ -148,11 +135,11 @@ func (r *recorder) receiverService(o operation) (string, *fault) {
 			}
 		}
 		delete(r.state.Receivers, token)
-		r.live[token].cancel()
+		r.live[token].Cancel()
 		delete(r.live, token)
 		return "", nil
 	case "GetReceiverState":
-		return "<X:ReceiverState><T:State>" + r.live[token].now() + "</T:State><T:AutoCreated>false</T:AutoCreated></X:ReceiverState>", nil
+		return "<X:ReceiverState><T:State>" + now(r.live[token]) + "</T:State><T:AutoCreated>false</T:AutoCreated></X:ReceiverState>", nil
 	}
 	return unsupported(o)
 }
@@ -235,7 +222,7 @@ func (r *recorder) recordingService(o operation) (string, *fault) {
 		if !ok {
 			return "", invalid("ter:NoRecordingJob", "There is no such job")
 		}
-		state := map[string]string{"Connected": "Active", "Connecting": "Idle"}[r.live[j.Receiver].now()]
+		state := map[string]string{"Connected": "Active", "Connecting": "Idle"}[now(r.live[j.Receiver])]
 		if state == "" {
 			state = "Error"
 		}
@@ -276,75 +263,11 @@ func hideSignIn(uri string) string {
 
 // startPull connects a receiver and keeps trying; the caller holds mu or owns r alone.
 func (r *recorder) startPull(token string) {
-	ctx, cancel := context.WithCancel(r.ctx)
-	p := &pull{cancel: cancel, state: "Connecting"}
-	r.live[token] = p
-	uri := r.state.Receivers[token]
-	r.pulls.Go(func() {
-		for ctx.Err() == nil {
-			p.once(ctx, uri)
-			p.set("NotConnected")
-			select {
-			case <-ctx.Done():
-			case <-time.After(2 * time.Second):
-				p.set("Connecting")
-			}
-		}
-	})
+	r.live[token] = puller.Start(r.ctx, puller.Source{URL: r.state.Receivers[token]})
+	r.pulls = append(r.pulls, r.live[token])
 }
 
-func (p *pull) set(state string) {
-	p.mu.Lock()
-	p.state = state
-	p.mu.Unlock()
-}
-
-func (p *pull) now() string {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	return p.state
-}
-
-// once plays the stream until it fails. It reports Connected only once a whole key frame has come.
-func (p *pull) once(ctx context.Context, uri string) error {
-	u, err := streamurl.Parse(uri)
-	if err != nil {
-		return err
-	}
-	session, err := player.Open(ctx, player.Request{Dial: &net.Dialer{Timeout: 3 * time.Second}, URL: u, Transport: rtsp.TCP})
-	if err != nil {
-		return err
-	}
-	defer session.Close()
-	p.begins(session.Tracks[0].Track)
-	meter := media.NewMeter(session.Tracks[0].Track)
-	return session.Run(ctx, func(b player.Packet) {
-		if !b.RTCP && b.Track == 0 {
-			meter.Packet(b.Payload, b.At)
-			p.keep(b.Payload, meter)
-		}
-	}, func() bool { return false })
-}
-
-// keep holds on to the last seconds of packets, as a recorder's buffer does.
-func (p *pull) keep(b []byte, meter *media.Meter) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	p.bytes += int64(len(b))
-	p.frames = meter.Measured().Frames
-	p.hand(b)
-	if len(p.recent) < 512 {
-		p.recent = append(p.recent, slices.Clone(b))
-	} else {
-		i := int(p.bytes) % len(p.recent)
-		p.recent[i] = append(p.recent[i][:0], b...)
-	}
-	if p.state == "Connecting" {
-		if meter.Keyframe() != nil {
-			p.state = "Connected"
-		}
-	}
-}
+func now(p *puller.Pull) string { state, _ := p.State(); return state }
 
 // A Slot is what a recorder really received for one of its recordings.
 type Slot struct {
@@ -363,9 +286,8 @@ func (l Look) Slots() (out []Slot) {
 		s := Slot{Token: t, Name: r.state.Recordings[t].Name}
 		for _, j := range r.state.Jobs {
 			if p := r.live[j.Receiver]; j.Recording == t && p != nil {
-				p.mu.Lock()
-				s.State, s.Frames, s.Bytes = p.state, p.frames, p.bytes
-				p.mu.Unlock()
+				s.State = now(p)
+				s.Frames, s.Bytes = p.Counts()
 			}
 		}
 		out = append(out, s)

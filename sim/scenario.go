@@ -17,6 +17,7 @@ import (
 
 	"unlatch/core/signin"
 	"unlatch/sim/scene"
+	"unlatch/sim/targets"
 )
 
 // A Scenario is the devices of a network, as data.
@@ -24,6 +25,8 @@ type Scenario struct {
 	Name    string   `yaml:"name"`
 	Users   []User   `yaml:"users"` // on every device that lists none of its own
 	Devices []Device `yaml:"devices"`
+	// Targets are what cameras are put onto, besides the recorders among the devices.
+	Targets []targets.Target `yaml:"targets"`
 }
 
 // A User is an account of a device.
@@ -183,6 +186,11 @@ func ParseScenario(raw []byte) (*Scenario, error) {
 			return nil, fmt.Errorf("%q and %q share the address %s", other, dev.Name, dev.Address)
 		}
 		seen[dev.Address] = dev.Name
+	}
+	for _, t := range s.Targets {
+		if err := t.Check(); err != nil {
+			return nil, err
+		}
 	}
 	s.Devices = all
 	return &s, nil

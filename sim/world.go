@@ -15,6 +15,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"unlatch/sim/scene"
+	"unlatch/sim/targets"
 )
 
 // Options of a World.
@@ -36,6 +37,7 @@ type World struct {
 
 	mu      sync.Mutex
 	devices []*device // replaced when one restarts
+	targets map[string]targets.Stand
 }
 
 // Start encodes what is not encoded yet and starts every device of a scenario. On an error nothing is left running.
@@ -73,6 +75,10 @@ func Start(ctx context.Context, s *Scenario, o Options) (*World, error) {
 		if d.NextLease.IsValid() && d.net.DHCP && d.Address != d.NextLease {
 			w.releaseLater(d)
 		}
+	}
+	if err := w.startTargets(s.Targets); err != nil {
+		w.Stop()
+		return nil, err
 	}
 	var err error
 	if w.multi, err = listenMulticast(w.all); err != nil {
@@ -181,6 +187,9 @@ func (w *World) Stop() error {
 	if w.multi != nil {
 		w.multi.stop()
 	}
+	for _, t := range w.targets {
+		targets.Stop(t)
+	}
 	for _, d := range w.all() {
 		d.stop()
 	}
@@ -190,6 +199,23 @@ func (w *World) Stop() error {
 	}
 	return err
 }
+
+func (w *World) startTargets(list []targets.Target) error {
+	w.targets = map[string]targets.Stand{}
+	for _, t := range list {
+		stand, err := targets.Start(w.ctx, t, targets.Options{State: w.options.State})
+		if err != nil {
+			return err
+		}
+		w.targets[t.Name] = stand
+	}
+	return nil
+}
+
+// Bridge, Hub and Screen find a target by its name; they panic on a name that the scenario does not have.
+func (w *World) Bridge(name string) *targets.Bridge { return w.targets[name].(*targets.Bridge) }
+func (w *World) Hub(name string) *targets.Hub       { return w.targets[name].(*targets.Hub) }
+func (w *World) Screen(name string) *targets.Screen { return w.targets[name].(*targets.Screen) }
 
 func (w *World) all() []*device {
 	w.mu.Lock()
@@ -232,3 +258,6 @@ func (l Look) Asked() int64 { return l.d.asked.Load() }
 
 // Endpoint is the device's endpoint reference.
 func (l Look) Endpoint() string { return l.d.endpoint }
+
+// Address is the device's address.
+func (l Look) Address() string { return l.d.Address.String() }

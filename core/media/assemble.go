@@ -1,0 +1,78 @@
+package media
+
+// An Assembler puts the RTP packets of a video track together to whole frames. A frame of which a packet is missing is left out, and so is
+// every one after it up to the next key frame, since it could not be decoded. It is not safe for concurrent use and allocates nothing per
+// packet once its buffers have grown.
+type Assembler struct {
+	track   Track
+	format  Format
+	order   sequence
+	stamp   uint32
+	begun   bool // of the frame under way
+	damaged bool
+	broken  bool // frames since the last key frame are missing
+}
+
+// NewAssembler prepares an assembler; ok is false for a codec that is not read.
+func NewAssembler(t Track) (a *Assembler, ok bool) {
+	format, ok := formats[t.Codec]
+	if !ok {
+		return nil, false
+	}
+	return &Assembler{track: t, format: format(t), broken: true}, true
+}
+
+// Packet takes one RTP packet as it arrived and hands on the frames that it ends, each with its time in the track's clock. The data of a
+// frame is valid during the call.
+func (a *Assembler) Packet(b []byte, each func(f Frame, stamp uint32)) {
+	p, err := parseRTP(b)
+	if err != nil || p.payloadType != a.track.Payload {
+		return
+	}
+	gap, late := a.order.next(p.seq)
+	if late {
+		return
+	}
+	if a.begun && p.timestamp != a.stamp {
+		a.damaged = a.damaged || gap > 0
+		a.end(each)
+	}
+	a.damaged = a.damaged || gap > 0
+	a.begun, a.stamp = true, p.timestamp
+	if x, ok := a.format.(extended); ok && p.extended != nil {
+		x.Extension(p.extension, p.extended)
+	}
+	if a.format.Payload(p.payload) != nil {
+		a.damaged = true
+	}
+	if p.marker {
+		a.end(each)
+	}
+}
+
+func (a *Assembler) end(each func(Frame, uint32)) {
+	f := a.format.EndFrame()
+	whole := !a.damaged && f.Data != nil
+	a.begun, a.damaged = false, false
+	switch {
+	case !whole:
+		a.broken = true
+	case f.Kind == Key:
+		a.broken = false
+	}
+	if whole && !a.broken {
+		each(f, a.stamp)
+	}
+}
+
+// Picture is what the stream says of its picture; nil before it has.
+func (a *Assembler) Picture() *Picture {
+	pic, err := a.format.Picture()
+	if err != nil {
+		return nil
+	}
+	return pic
+}
+
+// Decoder is the name that ffmpeg has for the raw stream.
+func (a *Assembler) Decoder() string { return a.format.Decoder() }
