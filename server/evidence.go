@@ -71,6 +71,15 @@ func (s *Server) still(w http.ResponseWriter, r *http.Request) {
 
 // exchange sends the conversation that a piece of evidence came from.
 func (s *Server) exchange(w http.ResponseWriter, r *http.Request) {
+	s.conversation(w, r, s.cfg.Store.Devices.Exchange)
+}
+
+// targetExchange is the conversation behind one entry of a target's record.
+func (s *Server) targetExchange(w http.ResponseWriter, r *http.Request) {
+	s.conversation(w, r, s.cfg.Store.Targets.Exchange)
+}
+
+func (s *Server) conversation(w http.ResponseWriter, r *http.Request, read func(context.Context, uuid.UUID) (string, error)) {
 	if !s.withSession(w, r) {
 		return
 	}
@@ -79,7 +88,7 @@ func (s *Server) exchange(w http.ResponseWriter, r *http.Request) {
 		writeProblem(w, s.explain(store.ErrNotFound).(*Problem))
 		return
 	}
-	text, err := s.cfg.Store.Devices.Exchange(r.Context(), id)
+	text, err := read(r.Context(), id)
 	if err != nil {
 		writeProblem(w, s.explain(err).(*Problem))
 		return

@@ -18,14 +18,6 @@ type intakeView struct {
 	Owner *uuid.UUID `json:"book_id,omitempty" doc:"missing for the intakes of the product"`
 }
 
-type targetView struct {
-	ID     uuid.UUID  `json:"id"`
-	Name   string     `json:"name"`
-	Kind   string     `json:"kind"`
-	Device *uuid.UUID `json:"device,omitempty"`
-	Intake string     `json:"intake,omitempty" doc:"the name of what it accepts; missing where nobody has said"`
-}
-
 // TargetPath names a target of a site. It is exported because huma reads exported fields only.
 type TargetPath struct {
 	SitePath
@@ -61,11 +53,6 @@ func (s *Server) intakeRoutes(api huma.API) {
 		Summary: "Remove an intake book of one's own"},
 		func(ctx context.Context, in *ShelfPath) (*struct{}, error) {
 			return nil, s.explain(s.cfg.Store.Shelf.Delete(ctx, store.IntakeBooks, in.Book))
-		})
-	huma.Register(api, huma.Operation{OperationID: "list-targets", Method: "GET", Path: "/api/sites/{site}/targets",
-		Summary: "What the cameras of a site are put onto"},
-		func(ctx context.Context, in *SitePath) (*struct{ Body []targetView }, error) {
-			return s.targets(ctx, in.Site)
 		})
 	huma.Register(api, huma.Operation{OperationID: "set-target-intake", Method: "PUT", Path: "/api/sites/{site}/targets/{target}/intake",
 		Summary: "Say what a target accepts"},
@@ -107,25 +94,8 @@ func (s *Server) intakes(ctx context.Context) (*struct{ Body []intakeView }, err
 	return out, s.explain(err)
 }
 
-func (s *Server) targets(ctx context.Context, site uuid.UUID) (*struct{ Body []targetView }, error) {
-	list, err := s.cfg.Store.Targets.List(ctx, site)
-	if err != nil {
-		return nil, s.explain(err)
-	}
-	up, err := s.lineUp.site(ctx, site)
-	if err != nil {
-		return nil, s.explain(err)
-	}
-	defer up.mu.Unlock()
-	out := &struct{ Body []targetView }{Body: []targetView{}}
-	for _, t := range list {
-		v := targetView{ID: t.ID, Name: t.Name, Kind: string(t.Kind), Device: t.Device, Intake: t.Intake}
-		if t.Device != nil && v.Name == "" && up.devices[*t.Device] != nil {
-			v.Name = up.devices[*t.Device].view.Name
-		}
-		out.Body = append(out.Body, v)
-	}
-	return out, nil
+func noIntake(name string) error {
+	return problem(404, "no_intake", fmt.Sprintf("No book has an intake %q.", name), "Choose one of the books, or bring one.")
 }
 
 func (s *Server) setIntake(ctx context.Context, site, target uuid.UUID, name string) error {
@@ -135,7 +105,7 @@ func (s *Server) setIntake(ctx context.Context, site, target uuid.UUID, name str
 			return s.explain(err)
 		}
 		if x == nil {
-			return problem(404, "no_intake", fmt.Sprintf("No book has an intake %q.", name), "Choose one of the books, or bring one.")
+			return noIntake(name)
 		}
 		name = x.Name
 	}

@@ -9,15 +9,13 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
-	"unlatch/core/discovery"
-	"unlatch/core/latch"
 	"unlatch/core/redact"
 	"unlatch/store"
 )
 
 type runView struct {
 	ID      uuid.UUID `json:"id"`
-	Kind    string    `json:"kind" enum:"sweep,open,remove,address,claim,paste,fix,tune"`
+	Kind    string    `json:"kind" enum:"sweep,open,remove,address,claim,paste,fix,tune,place,target"`
 	Title   string    `json:"title"`
 	State   string    `json:"state" enum:"running,finished,stopped,failed"`
 	Doing   string    `json:"doing"`
@@ -48,7 +46,7 @@ func viewOfRun(r store.Run, now time.Time) runView {
 
 type openBody struct {
 	Devices []uuid.UUID `json:"devices" minItems:"1" maxItems:"5000"`
-	Target  *uuid.UUID  `json:"target,omitempty" doc:"a recorder to place the cameras on as well"`
+	Target  *uuid.UUID  `json:"target,omitempty" doc:"a target to place the cameras on as well"`
 	Again   bool        `json:"again,omitempty" doc:"play streams again that are proven already"`
 	Retry   bool        `json:"retry,omitempty" doc:"something was mended on the devices: send what they refused once more, within the guard's bound"`
 }
@@ -96,7 +94,7 @@ func (s *Server) runRoutes(api huma.API) {
 			return s.openLatches(ctx, in.Site, in.Body)
 		})
 	huma.Register(api, huma.Operation{OperationID: "remove-from-target", Method: "POST", Path: "/api/sites/{site}/remove",
-		Summary: "Take cameras off a recorder", DefaultStatus: 202},
+		Summary: "Take cameras off a target", DefaultStatus: 202},
 		func(ctx context.Context, in *struct {
 			SitePath
 			Body struct {
@@ -149,22 +147,14 @@ func (s *Server) openLatches(ctx context.Context, site uuid.UUID, in openBody) (
 		}
 	}
 	if in.Target != nil {
-		t := known[*in.Target]
-		if t == nil || t.Status.Device.Kind != discovery.Recorder {
-			return nil, problem(422, "no_target", "That is no recorder of this site.", "Choose a recorder that was found.")
+		list := make([]placeItem, len(in.Devices))
+		for i, id := range in.Devices {
+			list[i] = placeItem{Device: id, Target: *in.Target}
 		}
-		if t.Status.Latch(latch.SignedIn).State != latch.Open {
-			return nil, problem(422, "target_closed", t.Title()+" is not signed in to yet.", "Open the recorder's own latches first.")
-		}
-		title = fmt.Sprintf("Place %s on %s", cameras(len(in.Devices)), t.Title())
+		return s.place(ctx, site, placeBody{Placements: list})
 	}
 	if err := s.did(ctx, "began", title, site, uuid.Nil); err != nil {
 		return nil, s.explain(err)
-	}
-	if in.Target != nil {
-		if err := s.cfg.Store.Targets.Want(ctx, in.Devices, *in.Target); err != nil {
-			return nil, s.explain(err)
-		}
 	}
 	if in.Retry {
 		run, err := s.cfg.Queue.Retry(ctx, site, title, in.Devices)

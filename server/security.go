@@ -93,7 +93,7 @@ func (s *Server) logged(next http.Handler) http.Handler {
 		began := time.Now()
 		out := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
 		defer func() {
-			s.cfg.Log.Debug("request", "id", id, "method", r.Method, "path", r.URL.Path, "status", out.Status(), "bytes", out.BytesWritten(),
+			s.cfg.Log.Debug("request", "id", id, "method", r.Method, "path", loggedPath(r.URL.Path), "status", out.Status(), "bytes", out.BytesWritten(),
 				"took", time.Since(began).Round(time.Microsecond))
 		}()
 		next.ServeHTTP(out, r)
@@ -102,6 +102,14 @@ func (s *Server) logged(next http.Handler) http.Handler {
 
 // patience is how long an answer of the API may take: the database may have stopped in the middle of one.
 const patience = 20 * time.Second
+
+// loggedPath is a path as the log may hold it: that of a feed is what opens it.
+func loggedPath(path string) string {
+	if strings.HasPrefix(path, "/feeds/") {
+		return "/feeds/…"
+	}
+	return path
+}
 
 // inTime gives each request of the API its time; event streams last as long as their page.
 func (s *Server) inTime(next http.Handler) http.Handler {

@@ -11,6 +11,20 @@ import (
 	"unlatch/core/target"
 )
 
+// Latch is the target as what fits on it is judged by.
+func (s Targets) Latch(ctx context.Context, t Target) (latch.Target, error) {
+	out := latch.Target{ID: t.ID, Kind: t.Kind, Name: t.Name}
+	if t.Intake != "" {
+		x, err := Shelf(s).Intake(ctx, t.Intake)
+		if err != nil {
+			return out, err
+		}
+		out.Intake = x
+	}
+	heard(&out, t.About)
+	return out, nil
+}
+
 // wanted reads where devices shall stand. What a target takes is what a person has said of it, else what it says itself.
 func (s Devices) wanted(ctx context.Context, where string, arg any) (map[uuid.UUID]latch.Intent, error) {
 	var rows []struct {
@@ -44,15 +58,21 @@ func (s Devices) wanted(ctx context.Context, where string, arg any) (map[uuid.UU
 		if t.Name == "" {
 			t.Name = "the recorder at " + w.Addr
 		}
-		if w.About != nil {
-			t.Through, t.Both = w.About.V.Through, w.About.V.Both
-			if t.Intake == nil {
-				t.Intake = w.About.V.Intake
-			}
-		}
+		heard(&t, w.About)
 		in := out[w.Device]
 		in.Targets = append(in.Targets, t)
 		out[w.Device] = in
 	}
 	return out, nil
+}
+
+// heard adds to a target what it says of itself; what a person has said of what it takes goes before its own word.
+func heard(t *latch.Target, about *jsonb[target.About]) {
+	if about == nil {
+		return
+	}
+	t.Through, t.Both = about.V.Through, about.V.Both
+	if t.Intake == nil {
+		t.Intake = about.V.Intake
+	}
 }

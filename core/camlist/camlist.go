@@ -89,6 +89,16 @@ func (c Camera) stream(role string) Stream {
 	return Stream{}
 }
 
+// Locate fills port and path in from the first stream.
+func (c *Camera) Locate() {
+	if len(c.Streams) == 0 {
+		return
+	}
+	if u, err := streamurl.Parse(c.Streams[0].URL); err == nil {
+		c.Port, c.Path = u.DialPort(), u.Target()
+	}
+}
+
 // SignIn gives the camera the sign-in of its streams.
 func (c *Camera) SignIn(in signin.SignIn) {
 	c.User, c.password = in.User, in.Secret.Reveal()
@@ -97,9 +107,6 @@ func (c *Camera) SignIn(in signin.SignIn) {
 		if u, err := streamurl.Parse(s.URL); err == nil {
 			u.SignIn = in
 			s.signed = u.Reveal()
-			if i == 0 {
-				c.Port, c.Path = u.DialPort(), u.Target()
-			}
 		}
 	}
 }
@@ -266,4 +273,15 @@ func lineOf(text string) int {
 	}
 	fmt.Sscanf(rest, "%d", &n)
 	return n
+}
+
+// Dots gives the camera a sign-in whose password is a placeholder, for previews.
+func (c *Camera) Dots(placeholder string) {
+	c.password = placeholder
+	for i := range c.Streams {
+		c.Streams[i].signed = c.Streams[i].URL
+		if scheme, rest, ok := strings.Cut(c.Streams[i].URL, "://"); ok && c.User != "" {
+			c.Streams[i].signed = scheme + "://" + c.User + ":" + placeholder + "@" + rest
+		}
+	}
 }

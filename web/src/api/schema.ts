@@ -615,6 +615,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/attest": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that somebody has looked, and that the target shows the cameras */
+        post: operations["attest"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/budgets": {
         parameters: {
             query?: never;
@@ -719,6 +736,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/fittings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Whether targets would take cameras */
+        post: operations["fittings"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/fixes": {
         parameters: {
             query?: never;
@@ -747,6 +781,23 @@ export interface paths {
         put?: never;
         /** Remove devices with their evidence */
         post: operations["forget-devices"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/move": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Move a camera to another slot of its target; one that is there changes places with it */
+        post: operations["move-placement"];
         delete?: never;
         options?: never;
         head?: never;
@@ -798,6 +849,23 @@ export interface paths {
         put?: never;
         /** Take a pasted URL, find its siblings by a recipe and prove them */
         post: operations["take-paste"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/place": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put cameras onto targets, and ask for their pictures */
+        post: operations["place"];
         delete?: never;
         options?: never;
         head?: never;
@@ -865,7 +933,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Take cameras off a recorder */
+        /** Take cameras off a target */
         post: operations["remove-from-target"];
         delete?: never;
         options?: never;
@@ -884,6 +952,23 @@ export interface paths {
         get: operations["list-runs"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/show": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have a target show a camera on a screen, measured */
+        post: operations["show-on-screen"];
         delete?: never;
         options?: never;
         head?: never;
@@ -934,6 +1019,111 @@ export interface paths {
         /** What the cameras of a site are put onto */
         get: operations["list-targets"];
         put?: never;
+        /** Add a target, and look at it */
+        post: operations["add-target"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/targets/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ask targets what they are and how their slots stand */
+        post: operations["look-at-targets"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/targets/{target}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change a target */
+        put: operations["set-target"];
+        post?: never;
+        /** Remove a target. What stands on it stays on it */
+        delete: operations["delete-target"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/targets/{target}/change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Free a blocked slot, set the order of the slots, or when one records */
+        post: operations["change-target"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/targets/{target}/feed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a new address for a feed; the one before opens nothing from then on */
+        post: operations["open-feed"];
+        /** Withdraw the address of a feed */
+        delete: operations["close-feed"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/targets/{target}/fill": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put cameras into the free slots of a target, in order */
+        post: operations["fill"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/targets/{target}/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a target has said, newest first */
+        get: operations["target-history"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -952,6 +1142,40 @@ export interface paths {
         /** Say what a target accepts */
         put: operations["set-target-intake"];
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/targets/{target}/order": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Set the order of a list that is made here */
+        put: operations["order-list"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/targets/{target}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a template makes of the cameras on a target */
+        post: operations["preview-list"];
         delete?: never;
         options?: never;
         head?: never;
@@ -992,10 +1216,42 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/template-examples": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Templates to begin with */
+        get: operations["list-template-examples"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        About: {
+            abilities?: string[];
+            both?: boolean;
+            /** @description what it takes, by its own word */
+            intake?: components["schemas"]["Intake"];
+            /** @description recorder, software, panel, intercom, directory, platform, hub */
+            kind?: string;
+            maker?: string;
+            model?: string;
+            name: string;
+            pictures?: boolean;
+            screens?: string[];
+            serial?: string;
+            through?: boolean;
+        };
         Act: {
             /** @description what was done, in words */
             action: string;
@@ -1065,6 +1321,10 @@ export interface components {
              * @description what its clock was wrong by, device minus this machine
              */
             skew_ms: number;
+        };
+        AttestRequest: {
+            devices: string[];
+            target: string;
         };
         Audio: {
             /**
@@ -1408,6 +1668,24 @@ export interface components {
             /** Format: int64 */
             width: number;
         };
+        Example: {
+            each: boolean;
+            /** @description a name for the file that it makes */
+            file: string;
+            name: string;
+            passwords: boolean;
+            text: string;
+            /** @description media type */
+            type: string;
+        };
+        FillRequest: {
+            devices: string[];
+            /** @description the cameras' places in a list: the gaps between them are kept */
+            places?: number[];
+            /** @description the slot to begin with */
+            start?: string;
+            tune?: boolean;
+        };
         Finding: {
             becomes: string;
             fault: string;
@@ -1431,6 +1709,16 @@ export interface components {
         FitConflict: {
             demands: components["schemas"]["Demand"][];
             field: string;
+        };
+        FittingView: {
+            device: string;
+            reasons?: components["schemas"]["Reason"][];
+            target: string;
+            /** @enum {string} */
+            verdict: "fits" | "after_tuning" | "cannot" | "unknown";
+        };
+        FittingsRequest: {
+            devices: string[];
         };
         FixBody: {
             /** @enum {string} */
@@ -1476,6 +1764,10 @@ export interface components {
             key?: components["schemas"]["FrameSize"];
             predicted?: components["schemas"]["FrameSize"];
         };
+        Given: {
+            role: string;
+            url: string;
+        };
         GridRow: {
             /** @description of that user, by the device's own word */
             level?: string;
@@ -1514,6 +1806,9 @@ export interface components {
             free_bytes?: number;
             low_on_disk: boolean;
         };
+        IdBody: {
+            id: string;
+        };
         "Import-address-listRequest": {
             /** @description the file, base64 */
             content: string;
@@ -1533,6 +1828,44 @@ export interface components {
              */
             known: number;
             warnings: string[];
+        };
+        Intake: {
+            /** @description audio codecs; none for a stream without audio */
+            audio?: string[];
+            /** Format: int64 */
+            channels?: number;
+            /** @description H.264, H.265, MJPEG, MPEG-4 */
+            codecs?: string[];
+            fps?: components["schemas"]["Range"];
+            gop_seconds?: components["schemas"]["Range"];
+            kbps?: components["schemas"]["Range"];
+            max_size?: components["schemas"]["Size"];
+            min_size?: components["schemas"]["Size"];
+            name: string;
+            note?: string;
+            password?: components["schemas"]["Password"];
+            ports?: number[];
+            /** @description of H.264 and H.265 */
+            profiles?: string[];
+            /** @description fields that have to be filled although they mean nothing to it */
+            requires?: string[];
+            /** @description main, sub, third: the streams that it may be given */
+            roles?: string[];
+            /** @description none, basic, digest: how it signs in */
+            schemes?: string[];
+            /** @description these and no others */
+            sizes?: components["schemas"]["Size"][];
+            /**
+             * @description no: it takes no encrypted stream; yes: it takes no other
+             * @enum {string}
+             */
+            tls?: "no" | "yes";
+            /** Format: double */
+            total_mbps?: number;
+            /** Format: double */
+            total_pixels?: number;
+            /** @description tcp, udp, multicast, http tunnel */
+            transports?: string[];
         };
         IntakeView: {
             /** @description audio codecs; none for a stream without audio */
@@ -1640,6 +1973,18 @@ export interface components {
             /** @enum {string} */
             state: "open" | "next" | "stuck" | "waived" | "stale" | "closed";
         };
+        Layout: {
+            /**
+             * Format: double
+             * @description of recording that it holds, by its own word
+             */
+            days?: number;
+            /** Format: double */
+            limit_kbps?: number;
+            /** Format: double */
+            load_kbps?: number;
+            slots: components["schemas"]["Slot"][];
+        };
         ListView: {
             result: components["schemas"]["Result"];
             /**
@@ -1649,6 +1994,21 @@ export interface components {
             rows: number;
             /** @description lines that were read in part, right after an import */
             warnings: string[];
+        };
+        ListingView: {
+            /** Format: int64 */
+            cameras: number;
+            /** Format: int64 */
+            line?: number;
+            problem?: string;
+            /** @description passwords are dots here */
+            text: string;
+        };
+        "Look-at-targetsRequest": {
+            /** @description send a sign-in once more that it has refused */
+            retry?: boolean;
+            /** @description all that can be asked where it is empty */
+            targets?: string[];
         };
         Measured: {
             /** @description of one pixel, width to height, where the stream says that it is not square */
@@ -1762,6 +2122,11 @@ export interface components {
             /** Format: int64 */
             packets: number;
         };
+        "Move-placementRequest": {
+            device: string;
+            slot: string;
+            target: string;
+        };
         MovedView: {
             after: components["schemas"]["Setting"];
             before: components["schemas"]["Setting"];
@@ -1803,7 +2168,7 @@ export interface components {
              * @description what the button does
              * @enum {string}
              */
-            action: "open" | "add_sign_in" | "agree" | "agree_weaker" | "claim" | "change_ranges" | "open_recorder" | "place" | "stream_user" | "streams_on" | "take_certificate" | "undo_tuning" | "tune" | "nearest_plan" | "restart" | "wait" | "none";
+            action: "open" | "add_sign_in" | "agree" | "agree_weaker" | "claim" | "change_ranges" | "open_recorder" | "place" | "stream_user" | "streams_on" | "take_certificate" | "undo_tuning" | "tune" | "nearest_plan" | "restart" | "place_again" | "attest" | "wait" | "none";
             certificate?: string;
             fix?: string;
             label: string;
@@ -1836,8 +2201,11 @@ export interface components {
             devices: string[];
             /** @description something was mended on the devices: send what they refused once more, within the guard's bound */
             retry?: boolean;
-            /** @description a recorder to place the cameras on as well */
+            /** @description a target to place the cameras on as well */
             target?: string;
+        };
+        "Order-listRequest": {
+            devices: string[];
         };
         "Order-sign-insRequest": {
             ids: string[];
@@ -1883,16 +2251,55 @@ export interface components {
             /** Format: int64 */
             width: number;
         };
+        PlaceBody: {
+            placements: components["schemas"]["PlaceItem"][];
+            /** @description set cameras that do not fit to the nearest plan first */
+            tune?: boolean;
+        };
+        PlaceItem: {
+            /** @description also where it stands already: put it right */
+            again?: boolean;
+            device: string;
+            /** @description the camera whose slot it takes over */
+            replaces?: string;
+            /**
+             * @description the stream; missing for the rule's own choice
+             * @enum {string}
+             */
+            role?: "main" | "sub" | "third";
+            /** @description the target's own name of it; missing for the first free one */
+            slot?: string;
+            target: string;
+        };
         Placement: {
             confirmed: boolean;
             diagnosis?: components["schemas"]["Diagnosis"];
-            /** @description the target still has a URL that is no longer the camera's */
+            /** @description the target whose channel it is given, where it takes no cameras */
+            from?: string;
+            /** @description the streams that it shall have */
+            gives: components["schemas"]["Given"][];
+            kind: string;
+            /** @description the target's own picture against the camera's */
+            match?: string;
+            /** @description why it takes none of the streams */
+            misfit?: components["schemas"]["Reason"][];
+            /** @description the target still has a URL or a sign-in that is no longer the camera's */
             moved?: boolean;
             name: string;
+            /** @description what of it is old */
+            old?: string;
             /** @description what the target itself says */
             report?: string;
             slot?: string;
+            /** @description the picture that the target shows */
+            still?: string;
             target: string;
+            /** @description the target's own name of the slot */
+            token?: string;
+            /** @description the token of the slot that somebody wants it in */
+            wanted?: string;
+            /** @description whose sign-in it is given: the camera's, its stream user's, the recorder's */
+            whose?: string;
         };
         "Plan-addressesRequest": {
             devices: string[];
@@ -2270,7 +2677,7 @@ export interface components {
             done: number;
             id: string;
             /** @enum {string} */
-            kind: "sweep" | "open" | "remove" | "address" | "claim" | "paste" | "fix" | "tune";
+            kind: "sweep" | "open" | "remove" | "address" | "claim" | "paste" | "fix" | "tune" | "place" | "target";
             /**
              * Format: int64
              * @description time left by the pace so far
@@ -2292,6 +2699,34 @@ export interface components {
                 [key: string]: string;
             };
         };
+        Schedule: {
+            /** @enum {string} */
+            mode: "always" | "motion" | "week" | "off";
+            week?: components["schemas"]["Span"][];
+        };
+        Screen: {
+            address: string;
+            /** @description it has fetched the list since it was changed last */
+            current: boolean;
+            /** Format: date-time */
+            fetched: string;
+            format?: string;
+            name: string;
+            /** @description identities of the cameras that it says it shows */
+            showing?: string[];
+            /** Format: int64 */
+            times: number;
+        };
+        SeenView: {
+            /** Format: date-time */
+            at: string;
+            /** @description the conversation was kept */
+            exchange: boolean;
+            fix?: string;
+            id: string;
+            ok: boolean;
+            text: string;
+        };
         Segment: {
             /** @description the part is proven by an answer rather than taken as usual */
             confirmed: boolean;
@@ -2300,6 +2735,10 @@ export interface components {
             /** @description where the part comes from */
             source: string;
             text: string;
+        };
+        Sent: {
+            role: string;
+            url: string;
         };
         SessionState: {
             /** @description who is signed in; empty for nobody */
@@ -2350,6 +2789,11 @@ export interface components {
             height: number;
             /** Format: int64 */
             width: number;
+        };
+        "Show-on-screenRequest": {
+            device: string;
+            screen: string;
+            target: string;
         };
         SignInBody: {
             /** @description tried on these devices only, and nowhere where there are none */
@@ -2447,6 +2891,48 @@ export interface components {
             Height: number;
             /** Format: int64 */
             Width: number;
+        };
+        Slot: {
+            address?: string;
+            can_free?: boolean;
+            /** @description of the camera in it, where the target keeps it */
+            identity?: string;
+            /** @enum {string} */
+            is: "free" | "used" | "blocked" | "locked";
+            label?: string;
+            /** @description of what is in it */
+            name?: string;
+            schedule?: components["schemas"]["Schedule"];
+            /** @description where its picture can be had from the target */
+            sends_on?: components["schemas"]["Sent"][];
+            /** @description of the streams that arrived, by the target's own word */
+            sizes?: string;
+            /** @description what the target reports of it */
+            state?: string;
+            token: string;
+            /** @description of a blocked or locked one */
+            why?: string;
+        };
+        SourceBody: {
+            /** @description once for each camera rather than once for all */
+            each?: boolean;
+            /** @description the text may hold passwords */
+            passwords?: boolean;
+            text: string;
+        };
+        Span: {
+            /** @enum {string} */
+            day: "mon" | "tue" | "wed" | "thu" | "fri" | "sat" | "sun";
+            /**
+             * Format: int64
+             * @description hour
+             */
+            from: number;
+            /**
+             * Format: int64
+             * @description hour
+             */
+            to: number;
         };
         Spread: {
             /** Format: double */
@@ -2578,13 +3064,62 @@ export interface components {
             skip?: string[];
             text: string;
         };
+        TargetBody: {
+            address?: string;
+            /** @description its sign-in may go out so that it can be read */
+            agreed?: boolean;
+            intake?: string;
+            /** @enum {string} */
+            kind: "bridge" | "hub" | "feed" | "template" | "live";
+            name: string;
+            settings?: {
+                [key: string]: string;
+            };
+            shared?: boolean;
+            sign_in?: string;
+            /** @description of a live platform: the recorder that sends to it */
+            via?: string;
+        };
+        TargetChange: {
+            free?: string;
+            order?: string[];
+            schedule?: components["schemas"]["Schedule"];
+            slot?: string;
+        };
         TargetView: {
+            /** @description what it last said of itself */
+            about?: components["schemas"]["About"];
+            address?: string;
+            agreed: boolean;
             device?: string;
+            /** @description the address of its feed */
+            feed?: string;
             id: string;
             /** @description the name of what it accepts; missing where nobody has said */
             intake?: string;
-            kind: string;
+            /** @description what it is, for people: recorder, management software, wall panel … */
+            is: string;
+            /** @enum {string} */
+            kind: "onvif-recorder" | "bridge" | "hub" | "feed" | "template" | "live";
+            /** @description its slots as they last were */
+            layout?: components["schemas"]["Layout"];
             name: string;
+            /** @description it is this site's; others are shared by another one */
+            own: boolean;
+            /** @description it has refused the sign-in that it has */
+            refused?: boolean;
+            /** @description who takes the feed */
+            screens?: components["schemas"]["Screen"][];
+            /** Format: date-time */
+            seen_at?: string;
+            settings: {
+                [key: string]: string;
+            };
+            shared: boolean;
+            sign_in?: string;
+            via?: string;
+            /** @description the cameras that are wanted on it, in order */
+            wanted: string[];
         };
         Tried: {
             path: string;
@@ -4286,6 +4821,39 @@ export interface operations {
             };
         };
     };
+    attest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AttestRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-budgets": {
         parameters: {
             query?: never;
@@ -4548,6 +5116,41 @@ export interface operations {
             };
         };
     };
+    fittings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FittingsRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FittingView"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "fix-devices": {
         parameters: {
             query?: never;
@@ -4605,6 +5208,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Forget-devicesResponse"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "move-placement": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Move-placementRequest"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunView"];
                 };
             };
             /** @description Error */
@@ -4700,6 +5338,41 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["Take-pasteRequest"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    place: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlaceBody"];
             };
         };
         responses: {
@@ -4920,6 +5593,41 @@ export interface operations {
             };
         };
     };
+    "show-on-screen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Show-on-screenRequest"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "end-storms": {
         parameters: {
             query?: never;
@@ -5015,6 +5723,304 @@ export interface operations {
             };
         };
     };
+    "add-target": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TargetBody"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IdBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "look-at-targets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Look-at-targetsRequest"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "set-target": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+                target: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TargetBody"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "delete-target": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+                target: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "change-target": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+                target: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TargetChange"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "open-feed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+                target: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "close-feed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+                target: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    fill: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+                target: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FillRequest"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "target-history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+                target: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SeenView"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "set-target-intake": {
         parameters: {
             query?: never;
@@ -5037,6 +6043,76 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "order-list": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+                target: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Order-listRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "preview-list": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+                target: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SourceBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListingView"];
+                };
             };
             /** @description Error */
             default: {
@@ -5105,6 +6181,35 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-template-examples": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Example"][];
+                };
             };
             /** @description Error */
             default: {

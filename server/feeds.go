@@ -1,0 +1,311 @@
+package server
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"mime"
+	"net/http"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/go-chi/chi/v5"
+	"github.com/google/uuid"
+
+	"unlatch/core/camlist"
+	"unlatch/core/target/byhand"
+	"unlatch/core/wiretext"
+	"unlatch/store"
+)
+
+// sourceBody is a template to try.
+type sourceBody struct {
+	Text      string `json:"text" maxLength:"70000"`
+	Each      bool   `json:"each,omitempty" doc:"once for each camera rather than once for all"`
+	Passwords bool   `json:"passwords,omitempty" doc:"the text may hold passwords"`
+}
+
+// listingView is what a template makes, or what is wrong with it.
+type listingView struct {
+	Text    string `json:"text" doc:"passwords are dots here"`
+	Cameras int    `json:"cameras"`
+	Problem string `json:"problem,omitempty"`
+	Line    int    `json:"line,omitempty"`
+}
+
+func (s *Server) listingRoutes(api huma.API) {
+	huma.Register(api, huma.Operation{OperationID: "list-template-examples", Method: "GET", Path: "/api/template-examples", Summary: "Templates to begin with"},
+		func(context.Context, *struct{}) (*struct{ Body []camlist.Example }, error) {
+			return &struct{ Body []camlist.Example }{camlist.Examples}, nil
+		})
+	huma.Register(api, huma.Operation{OperationID: "preview-list", Method: "POST", Path: "/api/sites/{site}/targets/{target}/preview",
+		Summary: "What a template makes of the cameras on a target"}, func(ctx context.Context, in *struct {
+		TargetPath
+		Body sourceBody
+	}) (*struct{ Body listingView }, error) {
+		return s.previewList(ctx, in.Site, in.Target, in.Body)
+	})
+	huma.Register(api, huma.Operation{OperationID: "open-feed", Method: "POST", Path: "/api/sites/{site}/targets/{target}/feed",
+		Summary: "Make a new address for a feed; the one before opens nothing from then on"},
+		func(ctx context.Context, in *TargetPath) (*struct{}, error) {
+			_, err := s.cfg.Store.Targets.OpenFeed(ctx, person(ctx), in.Site, in.Target)
+			return nil, s.explain(err)
+		})
+	huma.Register(api, huma.Operation{OperationID: "close-feed", Method: "DELETE", Path: "/api/sites/{site}/targets/{target}/feed",
+		Summary: "Withdraw the address of a feed"},
+		func(ctx context.Context, in *TargetPath) (*struct{}, error) {
+			return nil, s.explain(s.cfg.Store.Targets.CloseFeed(ctx, person(ctx), in.Site, in.Target))
+		})
+}
+
+// feedOf adds to a view what belongs to a feed.
+func (s *Server) feedOf(ctx context.Context, v *targetView) error {
+	token, err := s.cfg.Store.Targets.FeedToken(ctx, v.ID)
+	if err != nil {
+		return err
+	}
+	if token != "" {
+		v.Feed = "/feeds/" + token
+	}
+	v.Screens, err = s.cfg.Store.Targets.Screens(ctx, v.ID)
+	return err
+}
+
+// listed are the cameras on a target as a list tells them. Secrets are decrypted only where the list may hold them.
+func (s *Server) listed(ctx context.Context, t store.Target, secrets bool) ([]camlist.Camera, string, error) {
+	site, err := s.cfg.Store.Sites.Get(ctx, t.Site)
+	if err != nil {
+		return nil, "", err
+	}
+	ids, err := s.cfg.Store.Targets.On(ctx, t.ID)
+	if err != nil {
+		return nil, "", err
+	}
+	devices, err := s.cfg.Store.Devices.Of(ctx, ids)
+	if err != nil {
+		return nil, "", err
+	}
+	by := map[uuid.UUID]*store.Device{}
+	for i := range devices {
+		by[devices[i].ID] = &devices[i]
+	}
+	var out []camlist.Camera
+	for _, id := range ids {
+		d := by[id]
+		if d == nil || len(d.Status.Streams) == 0 {
+			continue
+		}
+		st := &d.Status
+		c := camlist.Camera{Number: len(out) + 1, ID: identityOf(d), Name: d.Title(), Address: d.Addr, Maker: st.Device.Maker, Model: st.Device.Hardware,
+			Serial: st.Device.Serial, MAC: st.Device.MAC, Channel: d.Channel}
+		for _, x := range st.Streams {
+			one := camlist.Stream{Role: x.Role, URL: x.URL}
+			if p, ok := st.Proofs[x.Role]; ok && p.Video != nil {
+				one.Codec, one.Width, one.Height, one.FPS, one.Kbps = p.Video.Codec, p.Video.Width, p.Video.Height, p.Video.FPS, p.Video.BitrateKbps
+			}
+			c.Streams = append(c.Streams, one)
+		}
+		c.Locate()
+		if key, _, user := st.StreamSignIn(); key != uuid.Nil {
+			c.User = user
+			if secrets {
+				in, err := s.cfg.Store.SignIns.Decrypt(ctx, key)
+				if err != nil {
+					return nil, "", err
+				}
+				c.SignIn(in)
+			}
+		}
+		out = append(out, c)
+	}
+	return out, site.Name, nil
+}
+
+func identityOf(d *store.Device) string {
+	if d.Endpoint.Valid && d.Endpoint.String != "" {
+		return d.Endpoint.String
+	}
+	return "urn:uuid:" + d.ID.String()
+}
+
+// previewDots stands for every password in a preview.
+const previewDots = "•••"
+
+func (s *Server) previewList(ctx context.Context, site, id uuid.UUID, in sourceBody) (*struct{ Body listingView }, error) {
+	t, err := s.target(ctx, site, id)
+	if err != nil {
+		return nil, err
+	}
+	list, name, err := s.listed(ctx, t, false)
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	for i := range list {
+		list[i].Dots(previewDots)
+	}
+	out := &struct{ Body listingView }{Body: listingView{Cameras: len(list)}}
+	text, err := camlist.Render(ctx, camlist.Source{Text: in.Text, Each: in.Each, Passwords: in.Passwords}, name, list)
+	var bad *camlist.Error
+	if errors.As(err, &bad) {
+		out.Body.Problem, out.Body.Line = bad.Problem, bad.Line
+		return out, nil
+	}
+	out.Body.Text = string(text)
+	return out, s.explain(err)
+}
+
+// listFile is what a target's template makes, as a file. That passwords left is kept with who had them.
+func (s *Server) listFile(w http.ResponseWriter, r *http.Request) {
+	if !s.withSession(w, r) {
+		return
+	}
+	fail := func(err error) {
+		var p *Problem
+		if errors.As(s.explain(err), &p) {
+			writeProblem(w, p)
+		}
+	}
+	site, err := uuid.Parse(chi.URLParam(r, "site"))
+	id, ierr := uuid.Parse(chi.URLParam(r, "target"))
+	if err != nil || ierr != nil {
+		fail(store.ErrNotFound)
+		return
+	}
+	t, err := s.target(r.Context(), site, id)
+	if err != nil || t.Kind != byhand.Kind {
+		fail(store.ErrNotFound)
+		return
+	}
+	set := t.Settings.V
+	src := camlist.Source{Text: set["text"], Each: set["each"] == "yes", Passwords: set["passwords"] == "yes"}
+	list, name, err := s.listed(r.Context(), t, src.Passwords)
+	if err != nil {
+		fail(err)
+		return
+	}
+	text, err := camlist.Render(r.Context(), src, name, list)
+	if err != nil {
+		writeProblem(w, problem(422, "template", err.Error(), "Mend the template on the target's page."))
+		return
+	}
+	if src.Passwords {
+		if err := s.did(r.Context(), "took a list with passwords for", t.Name, site, uuid.Nil); err != nil {
+			fail(err)
+			return
+		}
+	}
+	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+	w.Header().Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": fileName(set["file"])}))
+	w.Write(text)
+}
+
+func fileName(name string) string {
+	name = strings.Map(func(r rune) rune {
+		if r < ' ' || strings.ContainsRune(`/\:*?"<>|`, r) {
+			return '-'
+		}
+		return r
+	}, wiretext.Line(name, 80))
+	if name == "" {
+		return "cameras.txt"
+	}
+	return name
+}
+
+// byFeed finds the feed that a request names. Guesses are spaced like those of passwords, by where they come from.
+func (s *Server) byFeed(w http.ResponseWriter, r *http.Request) (store.Target, bool) {
+	from := "feed " + s.callerAddress(r)
+	if wait := s.addresses.begin(from); wait > 0 {
+		w.Header().Set("Retry-After", fmt.Sprint(int(wait.Seconds())+1))
+		writeProblem(w, problem(429, "too_many_tries", "Too many addresses of feeds were tried from here.", "Wait, and look at the address that the screen has."))
+		return store.Target{}, false
+	}
+	t, err := s.cfg.Store.Targets.ByFeed(r.Context(), chi.URLParam(r, "token"))
+	if errors.Is(err, store.ErrNotFound) {
+		writeProblem(w, problem(404, "no_feed", "There is no feed at this address: it may have been withdrawn.", "Take the address from the target's page."))
+		return t, false
+	}
+	if err != nil {
+		s.addresses.undo(from)
+		var p *Problem
+		if errors.As(s.explain(err), &p) {
+			writeProblem(w, p)
+		}
+		return t, false
+	}
+	s.addresses.passed(from)
+	w.Header().Set("Cache-Control", "no-store")
+	return t, true
+}
+
+// screenName is what a screen calls itself: what its User-Agent begins with.
+func screenName(r *http.Request) string {
+	name := wiretext.Line(r.UserAgent(), 60)
+	if name == "" {
+		return "a screen"
+	}
+	return name
+}
+
+// feed is the list of a feed, to whoever knows its address: in JSON, or as format=m3u or format=xspf.
+func (s *Server) feed(w http.ResponseWriter, r *http.Request) {
+	t, ok := s.byFeed(w, r)
+	if !ok {
+		return
+	}
+	format := strings.ToLower(r.URL.Query().Get("format"))
+	if format == "" {
+		format = "json"
+	}
+	e, known := camlist.ByName(format)
+	if !known || format != "json" && format != "m3u" && format != "xspf" {
+		writeProblem(w, problem(422, "format", "A feed comes as json, m3u or xspf.", "Add ?format=m3u or ?format=xspf, or nothing for JSON."))
+		return
+	}
+	list, name, err := s.listed(r.Context(), t, true)
+	var text []byte
+	if err == nil {
+		text, err = camlist.Render(r.Context(), camlist.Source{Text: e.Text, Each: e.Each, Passwords: true}, name, list)
+	}
+	if err == nil {
+		err = s.cfg.Store.Targets.Fetched(r.Context(), t, screenName(r), s.callerAddress(r), format)
+	}
+	if err != nil {
+		var p *Problem
+		if errors.As(s.explain(err), &p) {
+			writeProblem(w, p)
+		}
+		return
+	}
+	w.Header().Set("Content-Type", e.Type)
+	w.Write(text)
+}
+
+// feedShowing takes a screen's word of what it shows.
+func (s *Server) feedShowing(w http.ResponseWriter, r *http.Request) {
+	t, ok := s.byFeed(w, r)
+	if !ok {
+		return
+	}
+	var in struct {
+		Showing []string `json:"showing"`
+	}
+	raw, err := io.ReadAll(io.LimitReader(r.Body, 1<<20))
+	if err != nil || json.Unmarshal(raw, &in) != nil || len(in.Showing) > 2000 {
+		writeProblem(w, problem(422, "body", "The body cannot be read.", `Send {"showing": ["the id of a camera", …]}.`))
+		return
+	}
+	for i := range in.Showing {
+		in.Showing[i] = wiretext.Line(in.Showing[i], 300)
+	}
+	if err := s.cfg.Store.Targets.Showing(r.Context(), t, screenName(r), s.callerAddress(r), in.Showing); err != nil {
+		var p *Problem
+		if errors.As(s.explain(err), &p) {
+			writeProblem(w, p)
+		}
+		return
+	}
+	w.WriteHeader(http.StatusNoContent)
+}
