@@ -146,10 +146,13 @@ func (r *railway) work(ctx context.Context, station store.Site) error {
 		return err
 	}
 	run, err = q.Open(ctx, station.ID, fmt.Sprintf("Place %d cameras on Strongroom", onRecorder), cameras[:onRecorder], false)
+	if err == nil {
+		err = wait(ctx, s, run)
+	}
 	if err != nil {
 		return err
 	}
-	return wait(ctx, s, run)
+	return r.patch(ctx, station)
 }
 
 // behind opens the first cameras on the recorder's own switch.

@@ -15,7 +15,9 @@ import (
 	"github.com/google/uuid"
 
 	"unlatch/core/camlist"
+	"unlatch/core/evidence"
 	"unlatch/core/target/byhand"
+	feedkind "unlatch/core/target/feed"
 	"unlatch/core/wiretext"
 	"unlatch/store"
 )
@@ -307,5 +309,39 @@ func (s *Server) feedShowing(w http.ResponseWriter, r *http.Request) {
 		}
 		return
 	}
+	if err := s.confirmShown(r.Context(), t); err != nil {
+		s.cfg.Log.Warn("what a screen shows could not be kept", "err", err)
+	}
 	w.WriteHeader(http.StatusNoContent)
+}
+
+// confirmShown records what screens say that they show, once for each camera that is on the list and not confirmed yet.
+func (s *Server) confirmShown(ctx context.Context, t store.Target) error {
+	screens, err := s.cfg.Store.Targets.Screens(ctx, t.ID)
+	if err != nil {
+		return err
+	}
+	raw, err := json.Marshal(screens)
+	if err != nil {
+		return err
+	}
+	ids, err := s.cfg.Store.Targets.On(ctx, t.ID)
+	if err != nil {
+		return err
+	}
+	devices, err := s.cfg.Store.Devices.Of(ctx, ids)
+	for i := range devices {
+		d := &devices[i]
+		for _, p := range d.Status.Placements {
+			if p.Target != t.ID || p.Slot == "" || p.Confirmed {
+				continue
+			}
+			heard := feedkind.Heard(string(raw), identityOf(d))
+			if !heard.Arrived {
+				continue
+			}
+			err = errors.Join(err, s.cfg.Store.Devices.Record(ctx, d, nil, store.Finding{Subject: t.ID.String(), Body: evidence.Confirmed{Says: heard.Says}}))
+		}
+	}
+	return err
 }

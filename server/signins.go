@@ -84,7 +84,7 @@ type TermsBody struct {
 	Note    string      `json:"note,omitempty" maxLength:"1000"`
 	Site    *uuid.UUID  `json:"site,omitempty" doc:"tried on this site only"`
 	Maker   string      `json:"maker,omitempty" maxLength:"80" doc:"tried on this maker's devices only"`
-	Purpose string      `json:"purpose,omitempty" enum:",device,stream,web" doc:"what it is for; everything where it is empty"`
+	Purpose string      `json:"purpose,omitempty" enum:",device,stream,web,target" doc:"what it is for; everything where it is empty"`
 	Bound   bool        `json:"bound,omitempty" doc:"tried on these devices only, and nowhere where there are none"`
 	Devices []uuid.UUID `json:"devices,omitempty" maxItems:"5000" doc:"the devices that it is for"`
 }

@@ -16,6 +16,7 @@ import (
 
 	"unlatch/core/bringup"
 	"unlatch/core/rtmp"
+	"unlatch/core/signin"
 	"unlatch/core/target"
 	"unlatch/core/target/byhand"
 	"unlatch/core/target/feed"
@@ -60,6 +61,8 @@ type targetBody struct {
 	Via      *uuid.UUID        `json:"via,omitempty" doc:"of a live platform: the recorder that sends to it"`
 	Shared   bool              `json:"shared,omitempty"`
 	Agreed   bool              `json:"agreed,omitempty" doc:"its sign-in may go out so that it can be read"`
+	User     string            `json:"user,omitempty" maxLength:"200" doc:"with secret: a new sign-in for it, which goes onto the keyring"`
+	Secret   signin.Secret     `json:"secret,omitempty"`
 }
 
 // allowedSettings are the settings of each kind.
@@ -265,6 +268,9 @@ func (s *Server) addTarget(ctx context.Context, site uuid.UUID, in targetBody) (
 	if err := s.partsOf(ctx, site, t); err != nil {
 		return nil, err
 	}
+	if t.SignIn, err = s.targetSignIn(ctx, t, in); err != nil {
+		return nil, s.explain(err)
+	}
 	id, err := s.cfg.Store.Targets.Add(ctx, person(ctx), t, reach)
 	if err != nil {
 		return nil, s.explain(err)
@@ -280,6 +286,16 @@ func (s *Server) addTarget(ctx context.Context, site uuid.UUID, in targetBody) (
 		}
 	}
 	return &struct{ Body idBody }{idBody{id}}, nil
+}
+
+// targetSignIn puts a sign-in that was typed for a target on the keyring. It is tried on no device.
+func (s *Server) targetSignIn(ctx context.Context, t store.Target, in targetBody) (*uuid.UUID, error) {
+	if in.User == "" && in.Secret.Empty() {
+		return t.SignIn, nil
+	}
+	id, err := s.cfg.Store.SignIns.Add(ctx, store.NewSignIn{Label: "For " + cmp.Or(t.Name, t.Address), User: in.User, Secret: in.Secret,
+		Terms: store.Terms{Purpose: signin.Target}})
+	return &id, err
 }
 
 // asked reports whether a target of a kind can be asked anything.
@@ -329,6 +345,9 @@ func (s *Server) setTarget(ctx context.Context, site, id uuid.UUID, in targetBod
 		return err
 	}
 	t.ID = id
+	if t.SignIn, err = s.targetSignIn(ctx, t, in); err != nil {
+		return s.explain(err)
+	}
 	if err := s.cfg.Store.Targets.Set(ctx, person(ctx), t, reach); err != nil || !asked(t.Kind) {
 		return s.explain(err)
 	}

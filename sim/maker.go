@@ -54,6 +54,13 @@ var makers = map[string]maker{
 		},
 		prefixes: [4]string{"S11", "dev", "svc", "sch"},
 	},
+	"doorstead": {
+		name: "Doorstead", web: 80, rtsp: 554, server: "Doorstead call", pictures: "/porch/glance",
+		httpAuth:   []string{"MD5"},
+		streamAuth: []string{"MD5"},
+		path:       func(_, st int) string { return "/porch/" + []string{"wide", "narrow", "least"}[st%3] },
+		prefixes:   [4]string{"SOAP", "td", "tr", "ts"},
+	},
 	// Things that answer discovery and are no cameras: printers, lamps, computers.
 	"plain": {name: "Plain", web: 8080, server: "plain", prefixes: [4]string{"s", "d", "x", "t"}},
 	"holloway": {

@@ -217,6 +217,16 @@ func (w *World) Bridge(name string) *targets.Bridge { return w.targets[name].(*t
 func (w *World) Hub(name string) *targets.Hub       { return w.targets[name].(*targets.Hub) }
 func (w *World) Screen(name string) *targets.Screen { return w.targets[name].(*targets.Screen) }
 
+// Screens are all screens.
+func (w *World) Screens() (out []*targets.Screen) {
+	for _, t := range w.targets {
+		if s, ok := t.(*targets.Screen); ok {
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
 func (w *World) all() []*device {
 	w.mu.Lock()
 	defer w.mu.Unlock()

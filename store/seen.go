@@ -33,7 +33,9 @@ func (s Targets) Saw(ctx context.Context, id uuid.UUID, run *uuid.UUID, x Seen) 
 		if x.Diagnosis != nil {
 			diagnosis = JSON(*x.Diagnosis)
 		}
-		if _, err := tx.ExecContext(ctx, "INSERT INTO target_seen (id, target_id, run_id, what, diagnosis, exchange) VALUES ($1, $2, $3, $4, $5, $6)", newID(),
+		if x.What == "" { // slots that were asked for beside other work are no news of their own
+			diagnosis = nil
+		} else if _, err := tx.ExecContext(ctx, "INSERT INTO target_seen (id, target_id, run_id, what, diagnosis, exchange) VALUES ($1, $2, $3, $4, $5, $6)", newID(),
 			id, run, x.What, diagnosis, x.Exchange); err != nil {
 			return err
 		}

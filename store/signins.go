@@ -40,7 +40,7 @@ type Terms struct {
 	Note    string         `db:"note" json:"note"`
 	Site    *uuid.UUID     `db:"site_id" json:"site,omitempty" doc:"tried on this site only; on all where it is missing"`
 	Maker   string         `db:"maker" json:"maker" doc:"tried on this maker's devices only; on all where it is empty"`
-	Purpose signin.Purpose `db:"purpose" json:"purpose" enum:",device,stream,web" doc:"what it is for; everything where it is empty"`
+	Purpose signin.Purpose `db:"purpose" json:"purpose" enum:",device,stream,web,target" doc:"what it is for; everything where it is empty"`
 	// Devices are the only ones that it is tried on, where it is bound to some.
 	Bound   bool        `db:"bound" json:"bound" doc:"tried on these devices only; a bound sign-in whose devices are gone is tried nowhere"`
 	Devices []uuid.UUID `db:"-" json:"devices,omitempty"`

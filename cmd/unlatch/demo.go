@@ -14,6 +14,7 @@ import (
 
 	"unlatch/demo"
 	"unlatch/server"
+	"unlatch/sim"
 )
 
 const demoPerson = "keeper"
@@ -57,8 +58,38 @@ func runDemo(ctx context.Context, p *place, network string, out io.Writer) error
 	if err != nil {
 		return err
 	}
+	if err := feedScreens(ctx, s, w, "http://"+l.Addr().String()); err != nil {
+		return err
+	}
 	fmt.Fprintf(out, "\n  Sign in as  %s\n  Password    %s\n", demoPerson, password)
 	return s.serve(ctx, p, l, out)
+}
+
+// feedScreens gives the railway's screens the address of their list, as somebody does once who puts them up.
+func feedScreens(ctx context.Context, s *services, w *sim.World, base string) error {
+	sites, err := s.Store.Sites.List(ctx)
+	if err != nil {
+		return err
+	}
+	for _, site := range sites {
+		list, err := s.Store.Targets.List(ctx, site.ID)
+		if err != nil {
+			return err
+		}
+		for _, t := range list {
+			if t.Name != demo.FeedName {
+				continue
+			}
+			token, err := s.Store.Targets.FeedToken(ctx, t.ID)
+			if err != nil {
+				return err
+			}
+			for _, screen := range w.Screens() {
+				screen.SetFeed(base + "/feeds/" + token)
+			}
+		}
+	}
+	return nil
 }
 
 // prepareDemo makes the account and the work already done, once. The password stands in a file beside the database, so that

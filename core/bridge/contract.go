@@ -10,8 +10,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-
-	"unlatch/core/tuning"
 )
 
 // Version is the version of the contract; a bridge names it in Target.Contract and in its paths, which begin with /v1.
@@ -52,20 +50,26 @@ type Target struct {
 
 // An Intake is what a target takes, as far as it knows.
 type Intake struct {
-	Streams    []string      `json:"streams,omitempty" enum:"main,sub,third" doc:"the streams that it takes; two where it wants both of a camera"`
-	Both       bool          `json:"both,omitempty" doc:"it takes main and sub of a camera together"`
-	Codecs     []string      `json:"codecs,omitempty" enum:"H.264,H.265,MJPEG,MPEG-4"`
-	Sizes      []tuning.Size `json:"sizes,omitempty"`
-	MaxSize    tuning.Size   `json:"max_size,omitempty"`
-	MaxFPS     float64       `json:"max_fps,omitempty"`
-	MaxKbps    float64       `json:"max_kbps,omitempty"`
-	Schemes    []string      `json:"schemes,omitempty" enum:"none,basic,digest"`
-	TLS        string        `json:"tls,omitempty" enum:"no,yes"`
-	Needs      []string      `json:"needs,omitempty" enum:"address,user,password,model" doc:"fields that must be filled, with a meaning or without"`
-	Pictures   bool          `json:"pictures,omitempty" doc:"it takes picture URLs over HTTP as well as streams"`
-	Through    bool          `json:"through,omitempty" doc:"it takes channels of a recorder and no cameras"`
-	UniqueName bool          `json:"unique_names,omitempty"`
-	PlainNames bool          `json:"plain_names,omitempty" doc:"names must be sayable: letters, digits and blanks, none sounding like another"`
+	Streams    []string `json:"streams,omitempty" enum:"main,sub,third" doc:"the streams that it takes; two where it wants both of a camera"`
+	Both       bool     `json:"both,omitempty" doc:"it takes main and sub of a camera together"`
+	Codecs     []string `json:"codecs,omitempty" enum:"H.264,H.265,MJPEG,MPEG-4"`
+	Sizes      []Size   `json:"sizes,omitempty"`
+	MaxSize    Size     `json:"max_size,omitzero"`
+	MaxFPS     float64  `json:"max_fps,omitempty"`
+	MaxKbps    float64  `json:"max_kbps,omitempty"`
+	Schemes    []string `json:"schemes,omitempty" enum:"none,basic,digest"`
+	TLS        string   `json:"tls,omitempty" enum:"no,yes"`
+	Needs      []string `json:"needs,omitempty" enum:"address,user,password,model" doc:"fields that must be filled, with a meaning or without"`
+	Pictures   bool     `json:"pictures,omitempty" doc:"it takes picture URLs over HTTP as well as streams"`
+	Through    bool     `json:"through,omitempty" doc:"it takes channels of a recorder and no cameras"`
+	UniqueName bool     `json:"unique_names,omitempty"`
+	PlainNames bool     `json:"plain_names,omitempty" doc:"names must be sayable: letters, digits and blanks, none sounding like another"`
+}
+
+// A Size is the size of a picture in pixels.
+type Size struct {
+	Width  int `json:"width"`
+	Height int `json:"height"`
 }
 
 // A Driver is one way in which a target takes cameras in.

@@ -30,17 +30,16 @@ type seen struct {
 // compare looks at what a target shows for the camera: its picture, or what it sends on. A target that gives neither has said what it can
 // say, and nothing is compared.
 func (w *Work) compare(ctx context.Context, s target.Session, p latch.Placement) (out seen, err error) {
-	if l, ok := s.(target.Lister); ok {
-		layout, err := l.Slots(ctx)
-		if err != nil && ctx.Err() != nil {
-			return out, ctx.Err()
+	layout, err := w.relook(ctx, p.Target, s)
+	if err != nil {
+		return out, err
+	}
+	for _, x := range layout.Slots {
+		if x.Token != p.Token || x.Token == "" {
+			continue
 		}
-		for _, x := range layout.Slots {
-			if x.Token == p.Token && x.Token != "" {
-				for _, g := range x.SendsOn {
-					out.sendsOn = append(out.sendsOn, evidence.Given{Role: g.Role, URL: g.URL})
-				}
-			}
+		for _, g := range x.SendsOn {
+			out.sendsOn = append(out.sendsOn, evidence.Given{Role: g.Role, URL: g.URL})
 		}
 	}
 	if pic, ok := s.(target.Picturer); ok {

@@ -21,7 +21,7 @@ const confirmWait = 12 * time.Second
 // place puts the camera on every wanted target that does not have it.
 func (w *Work) place(ctx context.Context) error {
 	for _, p := range w.d.Status.Placements {
-		if p.Slot != "" && p.Diagnosis == nil && !p.Moved {
+		if p.Slot != "" && !p.Untaken && !p.Moved {
 			continue
 		}
 		if err := w.placeOn(ctx, p, ""); err != nil {
@@ -48,7 +48,7 @@ func (w *Work) PlaceOn(ctx context.Context, want Placing) error {
 	if p == nil || w.d.Status.Latch(latch.Proven).State != latch.Open {
 		return nil // nothing is proven that it could be given
 	}
-	if p.Slot == "" || p.Diagnosis != nil && !p.Confirmed || p.Moved || want.Again || want.Replaces != uuid.Nil {
+	if p.Slot == "" || p.Untaken || p.Moved || want.Again || want.Replaces != uuid.Nil {
 		if err := w.replace(ctx, *p, want.Replaces); err != nil {
 			return err
 		}
@@ -259,7 +259,26 @@ func (w *Work) Remove(ctx context.Context, from uuid.UUID) error {
 	if diagnosis != nil {
 		return errors.New(diagnosis.Summary)
 	}
-	return w.Keep(ctx, Finding{Subject: from.String(), Body: evidence.Placed{Removed: true}})
+	if err := w.Keep(ctx, Finding{Subject: from.String(), Body: evidence.Placed{Removed: true}}); err != nil {
+		return err
+	}
+	_, err = w.relook(ctx, from, t.session)
+	return err
+}
+
+// relook keeps how the slots of a target stand now, where it tells them.
+func (w *Work) relook(ctx context.Context, on uuid.UUID, s target.Session) (target.Layout, error) {
+	l, ok := s.(target.Lister)
+	if !ok {
+		return target.Layout{}, nil
+	}
+	layout, err := l.Slots(ctx)
+	if err != nil {
+		return layout, ctx.Err() // the target has said of the camera what it could
+	}
+	kept, done := keeping(ctx)
+	defer done()
+	return layout, w.Record.Saw(kept, on, TargetSeen{Layout: &layout})
 }
 
 // Move puts the camera into another slot of a target. A camera that is there changes places with it, and both are recorded.

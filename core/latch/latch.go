@@ -105,6 +105,7 @@ type Placement struct {
 	Token     string              `json:"token,omitempty" doc:"the target's own name of the slot"`
 	Wanted    string              `json:"wanted,omitempty" doc:"the token of the slot that somebody wants it in"`
 	Ref       string              `json:"-"` // the driver's own reference
+	Untaken   bool                `json:"-"` // the target did not take it when it was placed last
 	Intake    *intake.Intake      `json:"-"` // what the target accepts; nil where nobody has said
 	Gives     []Given             `json:"gives" doc:"the streams that it shall have"`
 	Whose     string              `json:"whose,omitempty" doc:"whose sign-in it is given: the camera's, its stream user's, the recorder's"`

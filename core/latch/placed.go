@@ -112,7 +112,7 @@ func (d *deriver) placed() {
 			}
 		}
 		if b, _ := body[evidence.Placed](d, t.ID.String()); b != nil && !b.Removed {
-			p.Slot, p.Token, p.Ref, p.Diagnosis = b.Slot, b.Token, b.Ref, b.Diagnosis
+			p.Slot, p.Token, p.Ref, p.Diagnosis, p.Untaken = b.Slot, b.Token, b.Ref, b.Diagnosis, b.Diagnosis != nil
 		}
 		d.s.Placements = append(d.s.Placements, p)
 	}

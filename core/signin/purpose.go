@@ -8,6 +8,7 @@ const (
 	DeviceService Purpose = "device"
 	Streams       Purpose = "stream"
 	WebPage       Purpose = "web"
+	Target        Purpose = "target" // a target that is no device of a site: never tried on any device
 )
 
 // A Result is how a try of a sign-in ended.

@@ -41,6 +41,7 @@ type Bridge struct {
 	slots     []*slot
 	templates []bridge.Template
 	calls     int
+	mixed     bool
 	pulls     []*puller.Pull
 }
 
@@ -240,7 +241,12 @@ func (b *Bridge) fill(s *slot, e bridge.Entry) {
 	e.Password, e.Replaces = "", ""
 	s.Entry, s.State, s.since = &e, bridge.Used, time.Now()
 	in := signin.SignIn{User: e.User, Secret: signin.NewSecret(s.password)}
-	for _, st := range b.sources(e) {
+	from := b.sources(e)
+	if b.t.Mixes && !b.mixed && s != b.slots[0] && b.slots[0].Entry != nil {
+		from, b.mixed = b.sources(*b.slots[0].Entry), true
+		in = signin.SignIn{User: b.slots[0].Entry.User, Secret: signin.NewSecret(b.slots[0].password)}
+	}
+	for _, st := range from {
 		p := puller.Start(b.ctx, puller.Source{URL: st.URL, SignIn: in, Transport: rtsp.TCP})
 		s.pulls[st.Role] = p
 		b.pulls = append(b.pulls, p)

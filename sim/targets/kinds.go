@@ -8,7 +8,6 @@ import (
 
 	"unlatch/core/bridge"
 	"unlatch/core/streamurl"
-	"unlatch/core/tuning"
 )
 
 // A kind is what one kind of bridge says of itself, and what it turns down.
@@ -31,7 +30,7 @@ func misfit(field, has, wants string) *bridge.Problem {
 	return &bridge.Problem{Type: bridge.TypeMisfit, Title: "It does not take this", Status: 422, Field: field, Has: has, Wants: wants}
 }
 
-var p720 = tuning.Size{Width: 1280, Height: 720}
+var p720 = bridge.Size{Width: 1280, Height: 720}
 
 var kinds = map[string]kind{
 	"hybrid": {
@@ -93,7 +92,7 @@ var kinds = map[string]kind{
 		about: func(t Target) bridge.Target {
 			return bridge.Target{Kind: "panel", Abilities: []string{bridge.CanMove, bridge.CanOrder, bridge.CanPicture, bridge.CanShow}, Screens: []string{"panel"},
 				Intake: bridge.Intake{Streams: []string{"sub", "third"}, Codecs: []string{"H.264", "MJPEG"}, MaxFPS: 10, TLS: "no", Pictures: true,
-					Sizes: []tuning.Size{{Width: 320, Height: 180}, {Width: 320, Height: 240}, {Width: 640, Height: 360}, {Width: 640, Height: 480}, p720}}}
+					Sizes: []bridge.Size{{Width: 320, Height: 180}, {Width: 320, Height: 240}, {Width: 640, Height: 360}, {Width: 640, Height: 480}, p720}}}
 		},
 		slots: func(t Target) []bridge.Slot {
 			out := numbered(t.Slots, "entry %d")

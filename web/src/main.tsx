@@ -19,6 +19,8 @@ const Find = lazy(() => import("./views/Find").then((m) => ({ default: m.Find })
 const Keyring = lazy(() => import("./views/Keyring").then((m) => ({ default: m.Keyring })));
 const PathBook = lazy(() => import("./views/PathBook").then((m) => ({ default: m.PathBook })));
 const Streams = lazy(() => import("./views/Streams").then((m) => ({ default: m.Streams })));
+const Patch = lazy(() => import("./views/Patch").then((m) => ({ default: m.Patch })));
+const TargetPage = lazy(() => import("./views/TargetPage").then((m) => ({ default: m.TargetPage })));
 const Record = lazy(() => import("./views/Record").then((m) => ({ default: m.Record })));
 
 function Pages() {
@@ -48,6 +50,8 @@ function Pages() {
             <Route index element={<LineUp />} />
             <Route path="find" element={<Find />} />
             <Route path="streams" element={<Streams />} />
+            <Route path="patch" element={<Patch />} />
+            <Route path="targets/:target" element={<TargetPage />} />
             <Route path="keyring" element={<Keyring />} />
             <Route path="paths" element={<PathBook />} />
           </Route>

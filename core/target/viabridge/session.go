@@ -12,6 +12,7 @@ import (
 	"unlatch/core/bridge"
 	"unlatch/core/intake"
 	"unlatch/core/target"
+	"unlatch/core/tuning"
 )
 
 // Kind is the kind of target that this driver is for.
@@ -50,9 +51,12 @@ func (s *Session) Close() { s.client.Close() }
 // Describe implements target.Describer.
 func (s *Session) Describe(context.Context) (target.About, error) {
 	t := s.about
-	in := intake.Intake{Name: t.Name, Codecs: t.Intake.Codecs, Sizes: t.Intake.Sizes, MaxSize: t.Intake.MaxSize,
+	in := intake.Intake{Name: t.Name, Codecs: t.Intake.Codecs, MaxSize: tuning.Size(t.Intake.MaxSize),
 		FPS: intake.Range{Max: t.Intake.MaxFPS}, Kbps: intake.Range{Max: t.Intake.MaxKbps}, Schemes: t.Intake.Schemes, TLS: t.Intake.TLS,
 		Roles: t.Intake.Streams, TotalMbps: t.LimitKbps / 1000, Requires: t.Intake.Needs}
+	for _, z := range t.Intake.Sizes {
+		in.Sizes = append(in.Sizes, tuning.Size(z))
+	}
 	return target.About{Name: t.Name, Kind: t.Kind, Maker: t.Maker, Model: t.Model, Serial: t.Serial, Abilities: t.Abilities,
 		Screens: t.Screens, Intake: &in, Through: t.Intake.Through, Both: t.Intake.Both, Pictures: t.Intake.Pictures}, nil
 }

@@ -6,14 +6,14 @@ import { keys } from "./keys";
 import type { paths } from "./schema";
 
 /** The body that a route takes, from the document of the API. */
-type Body<P extends keyof paths, M extends keyof paths[P]> = paths[P][M] extends {
+export type Body<P extends keyof paths, M extends keyof paths[P]> = paths[P][M] extends {
   requestBody: { content: { "application/json": infer B } };
 }
   ? Omit<B, "$schema">
   : never;
 
 /** A change on the server; afterwards what it has made stale is asked for anew. Its failure is shown as a toast unless the form shows it. */
-function useAction<In, Out>(
+export function useAction<In, Out>(
   send: (given: In) => Promise<Out>,
   stale: (readonly unknown[])[],
   quiet?: "quiet",

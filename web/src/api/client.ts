@@ -10,6 +10,10 @@ export type SignIn = components["schemas"]["KeyView"];
 export type Step = components["schemas"]["NextStep"];
 export type Interface = components["schemas"]["InterfaceView"];
 
+export type Target = components["schemas"]["TargetView"];
+export type Fitting = components["schemas"]["FittingView"];
+export type Example = components["schemas"]["Example"];
+
 export type Preset = components["schemas"]["PresetView"];
 export type Preview = components["schemas"]["PreviewView"];
 export type Costs = components["schemas"]["CostsView"];
@@ -34,10 +38,10 @@ export const api = createClient<paths>({ baseUrl: location.origin });
 type Answer<T> = { data?: T; error?: unknown; response: Response };
 
 /** The conversation that a piece of evidence came from. An answer that says why there is none is a Problem, and not taken for the conversation. */
-export async function exchangeText(id: string): Promise<string> {
+export async function exchangeText(id: string, of: "evidence" | "target-records" = "evidence"): Promise<string> {
   let response: Response;
   try {
-    response = await fetch(`/api/evidence/${id}/exchange`);
+    response = await fetch(`/api/${of}/${id}/exchange`);
   } catch {
     throw new Problem(0, "no_server", "The Unlatch server does not answer.", "Check that it is running, then open this again.");
   }

@@ -1,7 +1,7 @@
 import { QueryClient, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { apply, type Changes, type LineUp } from "./changes";
-import { api, must, Problem } from "./client";
+import { api, type Fitting, must, Problem } from "./client";
 import { keys } from "./keys";
 
 export const client = new QueryClient({
@@ -70,8 +70,9 @@ export function useSiteEvents(site: string) {
     events.addEventListener("changes", (e) => {
       const changes = JSON.parse((e as MessageEvent<string>).data) as Changes;
       q.setQueryData<LineUp>(keys.devices(site), (before) => apply(before, changes));
-      want(...changes.devices.map((d) => keys.evidence(d.id)), keys.signIns(), keys.budgets(site));
+      want(...changes.devices.map((d) => keys.evidence(d.id)), keys.signIns(), keys.budgets(site), keys.fittings(site));
     });
+    events.addEventListener("target", (e) => want(keys.targets(site), keys.targetHistory((e as MessageEvent<string>).data)));
     events.addEventListener("run", () => want(keys.runs(site)));
     events.addEventListener("site", () =>
       want(keys.devices(site), keys.runs(site), keys.site(site), keys.allEvidence(), keys.plans(site), keys.targets(site)),
@@ -123,6 +124,25 @@ export const useTargets = (site: string) =>
     queryKey: keys.targets(site),
     queryFn: () => must(api.GET("/api/sites/{site}/targets", { params: { path: { site } } })),
   });
+
+/** Whether targets would take cameras, by camera and target. */
+export const useFittings = (site: string, devices: string[]) =>
+  useQuery({
+    queryKey: [...keys.fittings(site), devices.length],
+    queryFn: () => must(api.POST("/api/sites/{site}/fittings", { params: { path: { site } }, body: { devices } })),
+    select: (list: Fitting[]) => new Map(list.map((f) => [`${f.device} ${f.target}`, f])),
+    placeholderData: (before) => before,
+  });
+
+/** What a target has said, newest first. */
+export const useTargetHistory = (site: string, target: string) =>
+  useQuery({
+    queryKey: keys.targetHistory(target),
+    queryFn: () => must(api.GET("/api/sites/{site}/targets/{target}/history", { params: { path: { site, target } } })),
+  });
+
+export const useTemplateExamples = () =>
+  useQuery({ queryKey: keys.examples(), queryFn: () => must(api.GET("/api/template-examples")), staleTime: Number.POSITIVE_INFINITY });
 
 /** What the encoders of each model get through, as was learned when they were set. */
 export const useBudgets = (site: string) =>

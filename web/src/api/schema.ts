@@ -1404,7 +1404,7 @@ export interface components {
              * @description what it is for; everything where it is empty
              * @enum {string}
              */
-            purpose?: "" | "device" | "stream" | "web";
+            purpose?: "" | "device" | "stream" | "web" | "target";
             /** @description tried on this site only */
             site?: string;
         };
@@ -1951,7 +1951,7 @@ export interface components {
              * @description what it is for; everything where it is empty
              * @enum {string}
              */
-            purpose: "" | "device" | "stream" | "web";
+            purpose: "" | "device" | "stream" | "web" | "target";
             /** @description tried on this site only; on all where it is missing */
             site?: string;
             /**
@@ -2811,7 +2811,7 @@ export interface components {
              * @description what it is for; everything where it is empty
              * @enum {string}
              */
-            purpose?: "" | "device" | "stream" | "web";
+            purpose?: "" | "device" | "stream" | "web" | "target";
             secret: string;
             /** @description tried on this site only */
             site?: string;
@@ -3072,11 +3072,14 @@ export interface components {
             /** @enum {string} */
             kind: "bridge" | "hub" | "feed" | "template" | "live";
             name: string;
+            secret?: string;
             settings?: {
                 [key: string]: string;
             };
             shared?: boolean;
             sign_in?: string;
+            /** @description with secret: a new sign-in for it, which goes onto the keyring */
+            user?: string;
             /** @description of a live platform: the recorder that sends to it */
             via?: string;
         };

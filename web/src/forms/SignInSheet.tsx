@@ -14,6 +14,7 @@ export const purposes: Record<string, string> = {
   device: "the device service",
   stream: "streams",
   web: "web pages and snapshots",
+  target: "a target, and no device",
 };
 
 const Schema = z.object({

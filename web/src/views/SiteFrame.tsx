@@ -52,7 +52,7 @@ export function SiteFrame() {
       onError: (e) => (e instanceof Problem && e.cause === "too_many_addresses" ? setLarge(e.count) : say(e)),
       onSuccess: () => setLarge(null),
     });
-  const views = ["", "/find", "/streams", "/keyring", "/paths"].map((v) => `/sites/${id}${v}`);
+  const views = ["", "/find", "/streams", "/patch", "/keyring", "/paths"].map((v) => `/sites/${id}${v}`);
   useKeys({
     s: () => startSweep(),
     v: () => setPasting(true),
@@ -61,6 +61,7 @@ export function SiteFrame() {
     "3": () => go(views[2]!),
     "4": () => go(views[3]!),
     "5": () => go(views[4]!),
+    "6": () => go(views[5]!),
   });
 
   if (site.error)
@@ -98,8 +99,9 @@ export function SiteFrame() {
     { name: "Line-up", keys: "1", run: () => go(views[0]!) },
     { name: "Find", keys: "2", run: () => go(views[1]!) },
     { name: "Streams", keys: "3", run: () => go(views[2]!) },
-    { name: "Keyring", keys: "4", run: () => go(views[3]!) },
-    { name: "Path book", keys: "5", run: () => go(views[4]!) },
+    { name: "Patch", keys: "4", run: () => go(views[3]!) },
+    { name: "Keyring", keys: "5", run: () => go(views[4]!) },
+    { name: "Path book", keys: "6", run: () => go(views[5]!) },
     { name: "Who did what", run: () => go("/record") },
     { name: "Change the site’s name or ranges", run: () => setChanging(true) },
     { name: `Change to the ${theme === "day" ? "night" : "day"} theme`, run: () => setTheme(theme === "day" ? "night" : "day") },
@@ -122,8 +124,9 @@ export function SiteFrame() {
             ["Line-up", views[0]],
             ["Find", views[1]],
             ["Streams", views[2]],
-            ["Keyring", views[3]],
-            ["Paths", views[4]],
+            ["Patch", views[3]],
+            ["Keyring", views[4]],
+            ["Paths", views[5]],
           ].map(([name, to]) => (
             <NavLink
               key={name}

@@ -1,0 +1,147 @@
+import { toast } from "sonner";
+import { type Body, say, useAction } from "./actions";
+import { api, must } from "./client";
+import { keys } from "./keys";
+
+/** Changes of targets and of what stands on them. */
+
+export type PlaceBody = Body<"/api/sites/{site}/place", "post">;
+export type TargetBody = Body<"/api/sites/{site}/targets", "post">;
+
+const stale = (site: string) => [keys.runs(site), keys.targets(site), keys.devices(site)];
+
+const takeOff = (site: string, devices: string[], target: string) =>
+  must(api.POST("/api/sites/{site}/remove", { params: { path: { site } }, body: { devices, target } }));
+
+const put = (site: string, body: PlaceBody) => must(api.POST("/api/sites/{site}/place", { params: { path: { site } }, body }));
+
+/** Puts cameras onto targets. Undo takes those off again that were not there before. */
+export const usePlace = (site: string) =>
+  useAction(
+    (body: PlaceBody & { name?: string }) => put(site, { placements: body.placements, tune: body.tune }),
+    stale(site),
+    undefined,
+    (_, { placements, name }) => {
+      if (placements.some((p) => p.again || p.replaces)) return;
+      toast(`Placing ${placements.length === 1 ? "1 camera" : `${placements.length} cameras`}${name ? ` on ${name}` : ""}`, {
+        action: {
+          label: "Undo",
+          onClick: () => {
+            for (const target of new Set(placements.map((p) => p.target)))
+              takeOff(site, placements.filter((p) => p.target === target).map((p) => p.device), target).catch(say);
+          },
+        },
+      });
+    },
+  );
+
+/** Takes cameras off a target. Undo puts them back into the slots that they had. */
+export const useTakeOff = (site: string) =>
+  useAction(
+    ({ devices, target }: { devices: string[]; target: string; name: string; slots: (string | undefined)[] }) => takeOff(site, devices, target),
+    stale(site),
+    undefined,
+    (_, { devices, target, name, slots }) => {
+      toast(`Taking ${devices.length === 1 ? "a camera" : `${devices.length} cameras`} off ${name}`, {
+        action: {
+          label: "Undo",
+          onClick: () => put(site, { placements: devices.map((device, i) => ({ device, target, slot: slots[i] })) }).catch(say),
+        },
+      });
+    },
+  );
+
+const move = (site: string, device: string, target: string, slot: string) =>
+  must(api.POST("/api/sites/{site}/move", { params: { path: { site } }, body: { device, target, slot } }));
+
+/** Moves a camera to another slot of its target. Undo moves it back. */
+export const useMove = (site: string) =>
+  useAction(
+    ({ device, target, slot }: { device: string; target: string; slot: string; from?: string }) => move(site, device, target, slot),
+    stale(site),
+    undefined,
+    (_, { device, target, from }) => {
+      toast("Moving it", from ? { action: { label: "Undo", onClick: () => move(site, device, target, from).catch(say) } } : {});
+    },
+  );
+
+export const useFill = (site: string) =>
+  useAction(
+    ({ target, ...body }: Body<"/api/sites/{site}/targets/{target}/fill", "post"> & { target: string }) =>
+      must(api.POST("/api/sites/{site}/targets/{target}/fill", { params: { path: { site, target } }, body })),
+    stale(site),
+  );
+
+export const useShow = (site: string) =>
+  useAction(
+    (body: Body<"/api/sites/{site}/show", "post">) => must(api.POST("/api/sites/{site}/show", { params: { path: { site } }, body })),
+    [keys.runs(site)],
+  );
+
+export const useAttest = (site: string) =>
+  useAction(
+    (body: Body<"/api/sites/{site}/attest", "post">) => must(api.POST("/api/sites/{site}/attest", { params: { path: { site } }, body })),
+    stale(site),
+    undefined,
+    () => toast("Kept: you have looked, and it shows the picture"),
+  );
+
+export const useLookAt = (site: string) =>
+  useAction(
+    (body: Body<"/api/sites/{site}/targets/look", "post">) =>
+      must(api.POST("/api/sites/{site}/targets/look", { params: { path: { site } }, body })),
+    [keys.runs(site)],
+  );
+
+export const useChangeTarget = (site: string) =>
+  useAction(
+    ({ target, ...body }: Body<"/api/sites/{site}/targets/{target}/change", "post"> & { target: string }) =>
+      must(api.POST("/api/sites/{site}/targets/{target}/change", { params: { path: { site, target } }, body })),
+    [keys.runs(site)],
+  );
+
+export const useAddTarget = (site: string) =>
+  useAction(
+    (body: TargetBody) => must(api.POST("/api/sites/{site}/targets", { params: { path: { site } }, body })),
+    [keys.targets(site), keys.runs(site), keys.signIns()],
+    "quiet",
+  );
+
+export const useSetTarget = (site: string) =>
+  useAction(
+    ({ target, ...body }: TargetBody & { target: string }) =>
+      must(api.PUT("/api/sites/{site}/targets/{target}", { params: { path: { site, target } }, body })),
+    [keys.targets(site), keys.runs(site), keys.signIns(), keys.devices(site)],
+    "quiet",
+    () => toast("Kept"),
+  );
+
+export const useDeleteTarget = (site: string) =>
+  useAction(
+    (target: string) => must(api.DELETE("/api/sites/{site}/targets/{target}", { params: { path: { site, target } } })),
+    stale(site),
+  );
+
+export const useFeedAddress = (site: string) =>
+  useAction(
+    ({ target, close }: { target: string; close?: boolean }) =>
+      close
+        ? must(api.DELETE("/api/sites/{site}/targets/{target}/feed", { params: { path: { site, target } } }))
+        : must(api.POST("/api/sites/{site}/targets/{target}/feed", { params: { path: { site, target } } })),
+    [keys.targets(site)],
+  );
+
+export const useOrderList = (site: string) =>
+  useAction(
+    ({ target, devices }: { target: string; devices: string[] }) =>
+      must(api.PUT("/api/sites/{site}/targets/{target}/order", { params: { path: { site, target } }, body: { devices } })),
+    [keys.targets(site)],
+  );
+
+export const usePreviewList = (site: string) =>
+  useAction(
+    ({ target, ...body }: Body<"/api/sites/{site}/targets/{target}/preview", "post"> & { target: string }) =>
+      must(api.POST("/api/sites/{site}/targets/{target}/preview", { params: { path: { site, target } }, body })),
+    [],
+    "quiet",
+  );

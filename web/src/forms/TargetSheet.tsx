@@ -1,0 +1,158 @@
+import { useState } from "react";
+import { z } from "zod";
+import { useSignIns } from "@/api/queries";
+import type { Target } from "@/api/client";
+import { type TargetBody, useAddTarget, useSetTarget } from "@/api/targets";
+import { Button } from "@/parts/Button";
+import { Check } from "@/parts/Check";
+import { Choice } from "@/parts/Choice";
+import { Sheet } from "@/parts/Sheet";
+import { Trouble } from "@/parts/Trouble";
+import { Field } from "./Field";
+import { useSchema } from "./useSchema";
+
+type Kind = TargetBody["kind"];
+
+const kinds: { kind: Kind; name: string; about: string; address?: string; hint?: string }[] = [
+  { kind: "bridge", name: "Bridge", about: "Management software, a panel, an intercom, a recorder with a protocol of its own: whatever has a bridge. It says itself what it is.", address: "http://192.0.2.10:8081", hint: "where the bridge answers" },
+  { kind: "hub", name: "Home hub", about: "A hub that listens on an MQTT broker.", address: "mqtt://192.0.2.10:1883", hint: "of its broker" },
+  { kind: "feed", name: "Screens", about: "Any number of screens that take one list from one address." },
+  { kind: "template", name: "Anything else", about: "Text from a template of your own, for a file or the clipboard." },
+  { kind: "live", name: "Live platform", about: "A recorder sends one of its channels there.", address: "https://192.0.2.10", hint: "where the platform says whether you are live" },
+];
+
+const Schema = z.object({
+  name: z.string().trim(),
+  address: z.string().trim(),
+  user: z.string().trim(),
+  secret: z.string(),
+  sign_in: z.string(),
+  ingest: z.string().trim(),
+  stream: z.enum(["main", "sub"]),
+  via: z.string(),
+  topic: z.string().trim(),
+});
+type Values = z.infer<typeof Schema>;
+
+/** Adds a target, or changes one. It asks the least: an address and a sign-in; what it is, the target says. */
+export function TargetSheet({ site, open, onOpenChange, targets, target }: { site: string; open: boolean; onOpenChange: (o: boolean) => void; targets: Target[]; target?: Target }) {
+  const [kind, setKind] = useState<Kind>((target?.kind as Kind) ?? "bridge");
+  const [shared, setShared] = useState(target?.shared ?? false);
+  const [agreed, setAgreed] = useState(target?.agreed ?? false);
+  const signIns = useSignIns();
+  const add = useAddTarget(site);
+  const set = useSetTarget(site);
+  const pushers = targets.filter((t) => t.about?.abilities?.includes("push"));
+  const form = useSchema<Values>(Schema, {
+    name: target?.name ?? "",
+    address: target?.address ?? "",
+    user: "",
+    secret: "",
+    sign_in: target?.sign_in ?? "",
+    ingest: target?.settings.ingest ?? "",
+    stream: target?.settings.stream === "main" ? "main" : "sub",
+    via: target?.via ?? pushers[0]?.id ?? "",
+    topic: target?.settings.topic ?? "",
+  });
+  const about = kinds.find((k) => k.kind === kind)!;
+  const own = form.watch("sign_in") === "";
+  const send = form.handleSubmit((v) => {
+    const settings: Record<string, string> = { ...(kind === "template" ? target?.settings : {}) };
+    if (kind === "live") Object.assign(settings, { ingest: v.ingest, stream: v.stream });
+    if (kind === "hub" && v.topic) settings.topic = v.topic;
+    const body: TargetBody = {
+      name: v.name,
+      kind,
+      address: about.address ? v.address : undefined,
+      sign_in: v.sign_in || undefined,
+      user: own && v.user ? v.user : undefined,
+      secret: own && v.secret ? v.secret : undefined,
+      intake: target?.intake,
+      via: kind === "live" ? v.via || undefined : undefined,
+      settings,
+      shared,
+      agreed,
+    };
+    const done = { onSuccess: () => onOpenChange(false) };
+    if (target) set.mutate({ ...body, target: target.id }, done);
+    else add.mutate(body, done);
+  });
+  const select = "h-9 w-full rounded-md border bg-sheet px-2";
+  return (
+    <Sheet title={target ? `Change ${target.name}` : "Add a target"} open={open} onOpenChange={onOpenChange}>
+      <form onSubmit={send} className="space-y-3">
+        {!target && (
+          <Choice label="Kind" value={kind} onChange={setKind} options={kinds.map((k) => [k.kind, k.name] as const)} className="flex-wrap gap-1" />
+        )}
+        <p className="text-soft">{about.about}</p>
+        {about.address && <Field label={`Address, ${about.hint}`} placeholder={about.address} className="mono" {...form.register("address")} />}
+        <Field label={about.address ? "Name (it tells its own where this is empty)" : "Name"} {...form.register("name")} />
+        {kind === "live" && (
+          <>
+            <Field label="Ingest address, without the key" placeholder="rtmp://192.0.2.10/live" className="mono" {...form.register("ingest")} />
+            <label className="block">
+              <span className="mb-1 block text-small text-soft">The recorder that sends to it</span>
+              <select className={select} {...form.register("via")}>
+                <option value="">none yet</option>
+                {pushers.map((t) => (
+                  <option key={t.id} value={t.id}>
+                    {t.name}
+                  </option>
+                ))}
+              </select>
+            </label>
+            <label className="block">
+              <span className="mb-1 block text-small text-soft">Which stream goes there</span>
+              <select className={select} {...form.register("stream")}>
+                <option value="sub">the sub stream</option>
+                <option value="main">the main stream</option>
+              </select>
+            </label>
+          </>
+        )}
+        {about.address && (
+          <>
+            <label className="block">
+              <span className="mb-1 block text-small text-soft">Its sign-in{kind === "live" ? "; the password is the stream key" : ""}</span>
+              <select className={select} {...form.register("sign_in")}>
+                <option value="">a new one, typed here</option>
+                {(signIns.data ?? []).map((s) => (
+                  <option key={s.id} value={s.id}>
+                    {s.label} ({s.user})
+                  </option>
+                ))}
+              </select>
+            </label>
+            {own && (
+              <div className="grid grid-cols-2 gap-2">
+                <Field label="User" autoComplete="off" {...form.register("user")} />
+                <Field label={kind === "live" ? "Stream key" : "Password"} type="password" autoComplete="new-password" {...form.register("secret")} />
+              </div>
+            )}
+            {kind !== "live" && (
+              <div className="flex items-start gap-2">
+                <Check label="Its sign-in may go out readable" checked={agreed} onChange={() => setAgreed(!agreed)} />
+                <span className="-mt-0.5 text-small">
+                  Its sign-in may go out so that it can be read on the wire.{" "}
+                  <span className="text-soft">Only where the target takes no other and you trust this network{kind === "hub" ? "; a broker without TLS takes no other" : ""}.</span>
+                </span>
+              </div>
+            )}
+          </>
+        )}
+        <div className="flex items-start gap-2">
+          <Check label="Other sites may use it too" checked={shared} onChange={() => setShared(!shared)} />
+          <span className="-mt-0.5 text-small">Other sites may use it too.</span>
+        </div>
+        {about.address && <p className="text-small text-soft">Connections leave to this one address and port besides the site’s ranges. That is kept with your name.</p>}
+        <Trouble error={add.error ?? set.error} />
+        <div className="flex justify-end gap-2">
+          <Button onClick={() => onOpenChange(false)}>Leave it</Button>
+          <Button look="next" type="submit" disabled={add.isPending || set.isPending}>
+            {target ? "Keep" : "Add it"}
+          </Button>
+        </div>
+      </form>
+    </Sheet>
+  );
+}

@@ -1,0 +1,126 @@
+import type { Device, Fitting, Target } from "@/api/client";
+
+/** How a cord stands. */
+export type CordState = "confirmed" | "waiting" | "stale" | "broken";
+
+type Placement = Device["placements"][number];
+type Slot = NonNullable<Target["layout"]>["slots"][number];
+
+/** One row at the right: the head of a target, one of its slots, or a word about it. */
+export type Row = {
+  key: string;
+  kind: "head" | "slot" | "word";
+  target: Target;
+  slot?: Slot;
+  device?: Device;
+  placement?: Placement;
+  y: number;
+  h: number;
+};
+
+/** A cord from a channel to a row. */
+export type Cord = { device: Device; row: Row; placement: Placement; state: CordState };
+
+export const channelHeight = 40;
+const heights = { head: 64, slot: 36, word: 44 } as const;
+const gap = 14;
+
+/** Kinds that take as many cameras as they are given. */
+export const endless = (t: Target) => t.kind === "hub" || t.kind === "feed" || t.kind === "template";
+
+/** The rows of all targets, one below the other, with what stands in each. */
+export function rowsOf(targets: Target[], devices: Device[]): Row[] {
+  const byID = new Map(devices.map((d) => [d.id, d]));
+  const placed = new Map<string, { device: Device; placement: Placement }[]>();
+  for (const device of devices)
+    for (const placement of device.placements) {
+      const list = placed.get(placement.target);
+      if (list) list.push({ device, placement });
+      else placed.set(placement.target, [{ device, placement }]);
+    }
+  const rows: Row[] = [];
+  let y = 0;
+  const add = (r: Omit<Row, "y" | "h">) => {
+    rows.push({ ...r, y, h: heights[r.kind] });
+    y += heights[r.kind];
+  };
+  for (const target of targets) {
+    add({ key: target.id, kind: "head", target });
+    const here = placed.get(target.id) ?? [];
+    const shown = new Set<string>();
+    const slots = target.layout?.slots ?? [];
+    if (target.kind !== "hub" && target.kind !== "feed" && target.kind !== "template")
+      for (const slot of slots) {
+        const at = here.find(({ device, placement: p }) => !shown.has(device.id) && (p.token ? p.token === slot.token : !p.slot && p.wanted === slot.token));
+        if (at) shown.add(at.device.id);
+        add({ key: `${target.id} ${slot.token}`, kind: "slot", target, slot, device: at?.device, placement: at?.placement });
+      }
+    const order = new Map(target.wanted.map((id, i) => [id, i]));
+    const rest = here.filter(({ device }) => !shown.has(device.id)).sort((a, b) => (order.get(a.device.id) ?? 0) - (order.get(b.device.id) ?? 0));
+    for (const { device, placement } of rest) {
+      const slot: Slot = { token: "", label: placement.slot || "wanted", is: "used" };
+      add({ key: `${target.id} ${device.id}`, kind: "slot", target, slot, device: byID.get(device.id), placement });
+    }
+    if (endless(target)) add({ key: `${target.id} next`, kind: "slot", target, slot: { token: "", label: "add here", is: "free" } });
+    else if (slots.length === 0) add({ key: `${target.id} none`, kind: "word", target });
+    y += gap;
+  }
+  return rows;
+}
+
+export const stateOf = (p: Placement): CordState => (p.diagnosis ? "broken" : p.moved ? "stale" : p.confirmed ? "confirmed" : "waiting");
+
+export const cordsOf = (rows: Row[]): Cord[] =>
+  rows.flatMap((row) => (row.device && row.placement ? [{ device: row.device, row, placement: row.placement, state: stateOf(row.placement) }] : []));
+
+/** What a cord says in words, for people who do not see it. */
+export function cordText(p: Placement): string {
+  if (p.diagnosis) return p.diagnosis.summary;
+  if (p.moved) return `It still has the old ${p.old || "URL"}.`;
+  if (p.confirmed) return p.report ? `It reports ${p.report}${p.match ? `; its picture: ${p.match}` : ""}.` : "Somebody has looked: it shows the picture.";
+  if (p.slot) return "It has the camera and has not confirmed the picture.";
+  return "Wanted, and not placed yet.";
+}
+
+/** Counts of a target's slots. */
+export function countsOf(t: Target) {
+  const n = { free: 0, used: 0, blocked: 0, locked: 0 };
+  for (const s of t.layout?.slots ?? []) n[s.is as keyof typeof n]++;
+  return n;
+}
+
+/** The index of the first row that ends below y. */
+export function rowAt(rows: { y: number; h: number }[], y: number): number {
+  let low = 0;
+  let high = rows.length;
+  while (low < high) {
+    const mid = (low + high) >> 1;
+    const r = rows[mid]!;
+    if (r.y + r.h <= y) low = mid + 1;
+    else high = mid;
+  }
+  return low;
+}
+
+/** Whether a row takes a plug, and how well: its own verdict for all that are carried. */
+export function plugOn(row: Row, carried: Device[], fittings: Map<string, Fitting>): Fitting["verdict"] | "taken" | null {
+  if (row.kind !== "slot" || !row.slot) return null;
+  if (row.slot.is === "locked" || row.slot.is === "blocked") return "taken";
+  if (row.device && carried.length > 1) return "taken";
+  if (!row.device && row.slot.is === "used") return "taken";
+  const order = ["cannot", "unknown", "after_tuning", "fits"] as const;
+  let worst = 3;
+  for (const d of carried) {
+    const f = fittings.get(`${d.id} ${row.target.id}`);
+    worst = Math.min(worst, f ? order.indexOf(f.verdict) : 1);
+  }
+  return order[worst]!;
+}
+
+/** What fits in words. */
+export function reasonsText(f?: Fitting): string {
+  if (!f) return "";
+  if (f.verdict === "unknown") return "Its streams are not proven yet.";
+  const names: Record<string, string> = { fps: "frame rate", bitrate_kbps: "bitrate", gop_seconds: "key-frame interval", role: "stream", way: "way" };
+  return (f.reasons ?? []).map((r) => `${names[r.field] ?? r.field} is ${r.has}, it wants ${r.wants}`).join("; ");
+}

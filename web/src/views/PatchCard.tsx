@@ -1,0 +1,81 @@
+import { X } from "lucide-react";
+import { Link } from "react-router";
+import { useAttest, usePlace, useShow, useTakeOff } from "@/api/targets";
+import { Button } from "@/parts/Button";
+import { type Cord, cordText, reasonsText } from "@/parts/patch";
+import { Still } from "@/parts/Still";
+import { useFrame } from "./SiteFrame";
+import { stillOf } from "./Patch";
+
+/** The cord in hand: what the camera sends and what the target shows, side by side, with what to do. */
+export function PatchCard({ cord, onClose }: { cord: Cord; onClose: () => void }) {
+  const { site } = useFrame();
+  const { device, row, placement: p } = cord;
+  const t = row.target;
+  const place = usePlace(site.id);
+  const takeOff = useTakeOff(site.id);
+  const attest = useAttest(site.id);
+  const show = useShow(site.id);
+  const misfit = p.misfit && p.misfit.length > 0;
+  const again = (tune: boolean) => place.mutate({ placements: [{ device: device.id, target: t.id, slot: p.wanted || undefined, again: true }], tune, name: t.name });
+  const byHand = t.kind === "template" || t.kind === "feed";
+  return (
+    <section aria-label={`${device.name} on ${t.name}`} className="flex shrink-0 items-stretch gap-4 border-t-2 border-t-ink bg-sheet px-4 py-3">
+      <figure className="shrink-0">
+        <Still src={stillOf(device)} name={`What ${device.name} sends`} className="h-24 w-40" />
+        <figcaption className="mt-1 text-small text-soft">what it sends</figcaption>
+      </figure>
+      <figure className="shrink-0">
+        <Still src={p.still ? `/api/stills/${p.still}` : undefined} name={`What ${t.name} shows`} className="h-24 w-40" />
+        <figcaption className="mt-1 text-small text-soft">{p.still ? "what it shows there" : "it shows no picture of its own"}</figcaption>
+      </figure>
+      <div className="min-w-0 grow">
+        <p className="font-semibold">
+          {device.name} → {t.name}
+          {p.slot ? `, ${p.slot}` : ""}
+        </p>
+        <p className={p.diagnosis ? "text-stuck" : ""}>{cordText(p)}</p>
+        {p.diagnosis?.fix && <p className="text-soft">{p.diagnosis.fix}</p>}
+        {misfit && !p.diagnosis && <p className="text-soft">It does not fit any more: {reasonsText({ device: "", target: "", verdict: "cannot", reasons: p.misfit })}</p>}
+        <p className="mt-1 truncate text-small text-soft">
+          Given {p.gives.map((g) => g.role).join(" and ") || "nothing yet"}
+          {p.gives[0] && <span className="mono"> {p.gives[0].url}</span>}
+          {p.whose && <> with {p.whose}</>}
+        </p>
+        <div className="mt-2 flex flex-wrap gap-2">
+          {p.diagnosis?.cause === "intake_unmet" || misfit ? (
+            <Button look="next" onClick={() => again(true)}>
+              Tune it, then place it
+            </Button>
+          ) : p.diagnosis?.cause === "wrong_picture" ? (
+            <Button look="next" onClick={() => again(false)}>
+              Put it right
+            </Button>
+          ) : p.diagnosis || p.moved || !p.slot ? (
+            <Button look="next" onClick={() => again(false)}>
+              {p.slot ? "Place it again" : "Place it"}
+            </Button>
+          ) : byHand && !p.confirmed ? (
+            <Button look="next" onClick={() => attest.mutate({ devices: [device.id], target: t.id })}>
+              I have looked: it shows
+            </Button>
+          ) : (
+            <Button onClick={() => again(false)}>Place it again</Button>
+          )}
+          {(t.about?.screens ?? []).map((screen) => (
+            <Button key={screen} onClick={() => show.mutate({ device: device.id, target: t.id, screen })}>
+              Show on {screen}
+            </Button>
+          ))}
+          <Button onClick={() => takeOff.mutate({ devices: [device.id], target: t.id, name: t.name, slots: [p.token] })}>Take it off</Button>
+          <Link className="inline-flex h-8 items-center rounded-md px-3 text-soft hover:bg-well" to={`/sites/${site.id}?device=${device.id}`}>
+            Bench
+          </Link>
+        </div>
+      </div>
+      <button type="button" aria-label="Close" className="self-start rounded-sm p-1.5 text-soft hover:bg-well" onClick={onClose}>
+        <X size={16} />
+      </button>
+    </section>
+  );
+}

@@ -1,0 +1,123 @@
+import { DropdownMenu } from "radix-ui";
+import { useState } from "react";
+import { Link } from "react-router";
+import type { Device, Fitting, Target } from "@/api/client";
+import { usePlace, useTakeOff } from "@/api/targets";
+import { Button } from "@/parts/Button";
+import { PlugSign } from "@/parts/Jack";
+import { cordText, reasonsText, stateOf } from "@/parts/patch";
+import { Still } from "@/parts/Still";
+import { stillOf } from "./Patch";
+import { useFrame } from "./SiteFrame";
+
+const words = { confirmed: "● confirmed", waiting: "◌ waiting", stale: "◐ out of date", broken: "✕ broken" } as const;
+
+/** The patch bench as a list by camera, with the same actions: for phones, and for whoever reads rather than looks. */
+export function PatchTable({ channels, targets, fittings }: { channels: Device[]; targets: Target[]; fittings: Map<string, Fitting> }) {
+  const { site } = useFrame();
+  const [shown, setShown] = useState(60);
+  const place = usePlace(site.id);
+  const takeOff = useTakeOff(site.id);
+  return (
+    <div className="min-h-0 grow overflow-auto">
+      {/* The targets come first: their pages are reached from here. */}
+      <p className="flex flex-wrap gap-2 border-b px-3 py-2 sm:px-4">
+        {targets.map((t) => (
+          <Link key={t.id} to={`/sites/${site.id}/targets/${t.id}`} className="rounded-md border bg-sheet px-2 py-1 hover:bg-well">
+            {t.name}
+          </Link>
+        ))}
+      </p>
+      <ul className="divide-y">
+        {channels.slice(0, shown).map((d) => (
+          <li key={d.id} className="flex gap-3 px-3 py-3 sm:px-4">
+            <Still src={stillOf(d)} name={d.name} className="h-14 w-24" />
+            <div className="min-w-0 grow">
+              <p className="font-semibold">
+                <Link to={`/sites/${site.id}?device=${d.id}`}>{d.name}</Link> <span className="mono text-small font-normal text-soft">{d.address}</span>
+              </p>
+              {d.placements.length === 0 && <p className="text-soft">On no target yet.</p>}
+              <ul>
+                {d.placements.map((p) => {
+                  const state = stateOf(p);
+                  return (
+                    <li key={p.target} className="flex flex-wrap items-center gap-x-2 py-1">
+                      <span className={`w-28 shrink-0 text-small ${state === "confirmed" ? "text-open" : state === "broken" ? "text-stuck" : "text-soft"}`}>{words[state]}</span>
+                      <span className="font-medium">{p.name}</span>
+                      <span className="min-w-0 text-small text-soft">
+                        {p.slot}
+                        {state === "broken" ? `. ${cordText(p)}` : ""}
+                      </span>
+                      {(state === "broken" || state === "stale" || !p.slot) && (
+                        <Button
+                          className="h-7"
+                          onClick={() =>
+                            place.mutate({
+                              placements: [{ device: d.id, target: p.target, slot: p.wanted || undefined, again: true }],
+                              tune: (p.misfit?.length ?? 0) > 0,
+                              name: p.name,
+                            })
+                          }
+                        >
+                          {p.misfit?.length ? "Tune it, then place it" : p.diagnosis?.cause === "wrong_picture" ? "Put it right" : "Place it"}
+                        </Button>
+                      )}
+                      <Button
+                        look="quiet"
+                        className="h-7"
+                        aria-label={`Take ${d.name} off ${p.name}`}
+                        onClick={() => takeOff.mutate({ devices: [d.id], target: p.target, name: p.name, slots: [p.token] })}
+                      >
+                        Take it off
+                      </Button>
+                    </li>
+                  );
+                })}
+              </ul>
+              <PutOn device={d} targets={targets.filter((t) => !d.placements.some((p) => p.target === t.id))} fittings={fittings} site={site.id} />
+            </div>
+          </li>
+        ))}
+      </ul>
+      {shown < channels.length && (
+        <p className="p-3">
+          <Button onClick={() => setShown(shown + 60)}>Show {Math.min(60, channels.length - shown)} more</Button>
+        </p>
+      )}
+    </div>
+  );
+}
+
+function PutOn({ device, targets, fittings, site }: { device: Device; targets: Target[]; fittings: Map<string, Fitting>; site: string }) {
+  const place = usePlace(site);
+  if (targets.length === 0) return null;
+  return (
+    <DropdownMenu.Root>
+      <DropdownMenu.Trigger className="mt-1 inline-flex h-8 items-center rounded-md border bg-sheet px-3 hover:bg-well" aria-label={`Put ${device.name} on a target`}>
+        Put it on …
+      </DropdownMenu.Trigger>
+      <DropdownMenu.Portal>
+        <DropdownMenu.Content align="start" sideOffset={4} className="z-50 max-w-[92vw] min-w-64 rounded-md border bg-sheet p-1 shadow-xl">
+          {targets.map((t) => {
+            const f = fittings.get(`${device.id} ${t.id}`);
+            const verdict = f?.verdict ?? "unknown";
+            return (
+              <DropdownMenu.Item
+                key={t.id}
+                disabled={verdict === "cannot"}
+                className="flex min-h-9 cursor-pointer items-center gap-2 rounded-sm px-2 py-1 outline-none data-disabled:cursor-default data-highlighted:bg-well"
+                onSelect={() => place.mutate({ placements: [{ device: device.id, target: t.id }], tune: verdict === "after_tuning", name: t.name })}
+              >
+                <PlugSign verdict={verdict} />
+                <span className="min-w-0">
+                  {t.name}
+                  <span className="block text-small text-soft">{verdict === "fits" ? t.is : reasonsText(f)}</span>
+                </span>
+              </DropdownMenu.Item>
+            );
+          })}
+        </DropdownMenu.Content>
+      </DropdownMenu.Portal>
+    </DropdownMenu.Root>
+  );
+}
