@@ -145,7 +145,34 @@ func (w *targetWorker) work(ctx context.Context, a TargetArgs) error {
 	if a.Change != nil {
 		return job.ChangeTarget(ctx, a.Target, *a.Change)
 	}
-	return job.LookAt(ctx, a.Target)
+	if err := job.LookAt(ctx, a.Target); err != nil {
+		return err
+	}
+	return w.check(ctx, a)
+}
+
+// check asks a target again for the picture of each camera that stands on it.
+func (w *targetWorker) check(ctx context.Context, a TargetArgs) error {
+	on, err := w.env.store.Targets.On(ctx, a.Target)
+	if err != nil {
+		return err
+	}
+	for _, id := range on {
+		d, err := w.env.store.Devices.Get(ctx, id)
+		if err != nil {
+			return err
+		}
+		job, err := w.env.deviceJob(ctx, a.Run, d)
+		if err != nil {
+			return err
+		}
+		err = job.Confirm(ctx, a.Target)
+		job.Close()
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func hostOf(at string) string {

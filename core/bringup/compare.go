@@ -75,39 +75,52 @@ func (w *Work) compare(ctx context.Context, s target.Session, p latch.Placement)
 	if !ok {
 		return out, nil
 	}
-	verdict, _ := picturematch.Compare(own, shown)
-	out.match = string(verdict)
-	if verdict == picturematch.Other {
-		out.diagnosis, err = w.wrongPicture(ctx, p, shown)
+	verdict, score := picturematch.Compare(own, shown)
+	if verdict != picturematch.Same {
+		other, err := w.whoIs(ctx, shown, score)
+		if err != nil {
+			return out, err
+		}
+		if verdict == picturematch.Other || other != "" { // what cannot be told from its own may be told by another's
+			verdict = picturematch.Other
+			out.diagnosis = wrongPicture(p, w.d.Title, other)
+		}
 	}
-	return out, err
+	out.match = string(verdict)
+	return out, nil
 }
 
-// wrongPicture names the camera that a slot shows in place of the right one, where it is one of the site's.
-func (w *Work) wrongPicture(ctx context.Context, p latch.Placement, shown picturematch.Print) (*diagnose.Diagnosis, error) {
+// whoIs is the name of the site's camera whose picture is shown, and is nearer to it than score; "" where it is none's.
+func (w *Work) whoIs(ctx context.Context, shown picturematch.Print, score float64) (name string, err error) {
 	stills, err := w.Record.Stills(ctx)
 	if err != nil {
-		return nil, &OwnError{err}
+		return "", &OwnError{err}
 	}
-	name := "another camera"
-	best := 0.0
 	for id, still := range stills {
 		other, ok := printOf(still)
 		if id == w.d.ID || !ok {
 			continue
 		}
-		if v, score := picturematch.Compare(other, shown); v == picturematch.Same && score > best {
+		if v, s := picturematch.Compare(other, shown); v == picturematch.Same && s > score {
 			d, err := w.Record.Device(ctx, id)
 			if err != nil {
-				return nil, &OwnError{err}
+				return "", &OwnError{err}
 			}
-			name, best = d.Title, score
+			name, score = d.Title, s
 		}
 	}
+	return name, nil
+}
+
+// wrongPicture words that a slot shows another camera than the one that was put there.
+func wrongPicture(p latch.Placement, title, other string) *diagnose.Diagnosis {
+	if other == "" {
+		other = "another camera"
+	}
 	return &diagnose.Diagnosis{Cause: diagnose.WrongPicture,
-		Summary: fmt.Sprintf("%s of %s shows %s, and not %s.", diagnose.Capital(p.Slot), p.Name, name, w.d.Title),
+		Summary: fmt.Sprintf("%s of %s shows %s, and not %s.", diagnose.Capital(p.Slot), p.Name, other, title),
 		Fix:     "Put it right: the slot is given this camera's streams again.",
-		Seen:    "the picture that the target shows is not the camera's"}, nil
+		Seen:    "the picture that the target shows is not the camera's"}
 }
 
 func printOf(jpeg []byte) (picturematch.Print, bool) {

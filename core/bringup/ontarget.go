@@ -146,7 +146,7 @@ func (w *Work) saw(ctx context.Context, id uuid.UUID, s TargetSeen) error {
 // LookAt asks a target what it is and how its slots stand, and keeps that.
 func (w *Work) LookAt(ctx context.Context, id uuid.UUID) error {
 	w.Report.Doing("Looking at " + w.d.Title)
-	out := TargetSeen{What: "looked at"}
+	out := TargetSeen{What: "answered"}
 	t, err := w.connect(ctx, id)
 	if err == nil {
 		if d, ok := t.session.(target.Describer); ok {
@@ -161,6 +161,7 @@ func (w *Work) LookAt(ctx context.Context, id uuid.UUID) error {
 			var layout target.Layout
 			if layout, err = l.Slots(ctx); err == nil {
 				out.Layout = &layout
+				out.What = fmt.Sprintf("answered: %d slots used, %d free", layout.Count(target.Used), layout.Count(target.Free))
 			}
 		}
 	}

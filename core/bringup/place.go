@@ -18,6 +18,9 @@ import (
 // confirmWait is how long a target gets to show the picture.
 const confirmWait = 12 * time.Second
 
+// recheckWait is how long one gets that was asked before.
+const recheckWait = 3 * time.Second
+
 // place puts the camera on every wanted target that does not have it.
 func (w *Work) place(ctx context.Context) error {
 	for _, p := range w.d.Status.Placements {
@@ -55,7 +58,7 @@ func (w *Work) PlaceOn(ctx context.Context, want Placing) error {
 	}
 	if p = w.placement(want.Target); p != nil && p.Slot != "" && p.Diagnosis == nil && !p.Confirmed {
 		w.Report.Doing(fmt.Sprintf("%s: waiting for the picture of %s", w.d.Title, p.Name))
-		return w.confirmOn(ctx, *p)
+		return w.confirmOn(ctx, *p, confirmWait)
 	}
 	return nil
 }
@@ -184,15 +187,25 @@ func (w *Work) confirm(ctx context.Context) error {
 		if p.Confirmed || p.ByHand() {
 			continue
 		}
-		if err := w.confirmOn(ctx, p); err != nil {
+		if err := w.confirmOn(ctx, p, confirmWait); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
+// Confirm asks one target again for its word and its picture of the camera, where it has taken it.
+func (w *Work) Confirm(ctx context.Context, on uuid.UUID) error {
+	p := w.placement(on)
+	if p == nil || p.Slot == "" || p.Untaken || p.ByHand() {
+		return nil
+	}
+	w.Report.Doing(fmt.Sprintf("%s: asking %s for its picture", w.d.Title, p.Name))
+	return w.confirmOn(ctx, *p, recheckWait)
+}
+
 // confirmOn asks one target, and compares the picture that it shows with the camera's own.
-func (w *Work) confirmOn(ctx context.Context, p latch.Placement) error {
+func (w *Work) confirmOn(ctx context.Context, p latch.Placement, wait time.Duration) error {
 	if p.ByHand() {
 		return nil
 	}
@@ -202,7 +215,7 @@ func (w *Work) confirmOn(ctx context.Context, p latch.Placement) error {
 	}
 	var report target.Report
 	if err == nil {
-		report, err = t.session.Confirm(ctx, target.Ref(p.Ref), confirmWait)
+		report, err = t.session.Confirm(ctx, target.Ref(p.Ref), wait)
 	}
 	diagnosis, err := Explain(ctx, err, w.facts("", p.Name, t.user()))
 	if err != nil {
@@ -328,7 +341,7 @@ func (w *Work) Move(ctx context.Context, on uuid.UUID, to string) error {
 		return err
 	}
 	if p = w.placement(on); p != nil {
-		return w.confirmOn(ctx, *p)
+		return w.confirmOn(ctx, *p, confirmWait)
 	}
 	return nil
 }

@@ -73,12 +73,6 @@ export function useRename(site: string) {
   );
 }
 
-export const useRemove = (site: string) =>
-  useAction(
-    (body: Body<"/api/sites/{site}/remove", "post">) => must(api.POST("/api/sites/{site}/remove", { params: { path: { site } }, body })),
-    [keys.runs(site)],
-  );
-
 type AddressLine = Body<"/api/sites/{site}/addresses", "post">["lines"][number];
 
 export const useSetAddress = (site: string) =>

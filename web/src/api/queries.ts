@@ -71,6 +71,7 @@ export function useSiteEvents(site: string) {
       const changes = JSON.parse((e as MessageEvent<string>).data) as Changes;
       q.setQueryData<LineUp>(keys.devices(site), (before) => apply(before, changes));
       want(...changes.devices.map((d) => keys.evidence(d.id)), keys.signIns(), keys.budgets(site), keys.fittings(site));
+      if (changes.devices.some((d) => d.kind === "recorder")) want(keys.targets(site));
     });
     events.addEventListener("target", (e) => want(keys.targets(site), keys.targetHistory((e as MessageEvent<string>).data)));
     events.addEventListener("run", () => want(keys.runs(site)));
@@ -126,9 +127,10 @@ export const useTargets = (site: string) =>
   });
 
 /** Whether targets would take cameras, by camera and target. */
-export const useFittings = (site: string, devices: string[]) =>
+export const useFittings = (site: string, devices: string[], wanted = true) =>
   useQuery({
-    queryKey: [...keys.fittings(site), devices.length],
+    enabled: wanted,
+    queryKey: [...keys.fittings(site), devices.join()],
     queryFn: () => must(api.POST("/api/sites/{site}/fittings", { params: { path: { site } }, body: { devices } })),
     select: (list: Fitting[]) => new Map(list.map((f) => [`${f.device} ${f.target}`, f])),
     placeholderData: (before) => before,

@@ -108,10 +108,15 @@ export function plugOn(row: Row, carried: Device[], fittings: Map<string, Fittin
   if (row.slot.is === "locked" || row.slot.is === "blocked") return "taken";
   if (row.device && carried.length > 1) return "taken";
   if (!row.device && row.slot.is === "used") return "taken";
+  return worstOf(carried, row.target.id, fittings);
+}
+
+/** The verdict of a target on several cameras: that on the one which fits least. */
+export function worstOf(cameras: Device[], target: string, fittings: Map<string, Fitting>): Fitting["verdict"] {
   const order = ["cannot", "unknown", "after_tuning", "fits"] as const;
   let worst = 3;
-  for (const d of carried) {
-    const f = fittings.get(`${d.id} ${row.target.id}`);
+  for (const d of cameras) {
+    const f = fittings.get(`${d.id} ${target}`);
     worst = Math.min(worst, f ? order.indexOf(f.verdict) : 1);
   }
   return order[worst]!;

@@ -24,17 +24,16 @@ import { Compare, Picture } from "./BenchStream";
 
 export type Props = {
   device: Device;
-  recorders: Device[];
   onAgree: () => void;
   onAddress: () => void;
   onClaim: () => void;
   onStreamUser: () => void;
   onClose: () => void;
-  onOpen: (list: Device[], target?: string, retry?: boolean) => void;
+  onOpen: (list: Device[], retry?: boolean) => void;
 };
 
 /** The camera in hand: its picture, the one next step, its URLs, its evidence. */
-export function Bench({ device: d, recorders, onAgree, onAddress, onClaim, onStreamUser, onClose, onOpen }: Props) {
+export function Bench({ device: d, onAgree, onAddress, onClaim, onStreamUser, onClose, onOpen }: Props) {
   const { site } = useFrame();
   const [role, setRole] = useState("main");
   const stream = d.streams.find((s) => s.role === role) ?? d.streams[0];
@@ -131,7 +130,7 @@ export function Bench({ device: d, recorders, onAgree, onAddress, onClaim, onStr
       <div className="shrink-0">
         <Head device={d} onClose={onClose} />
         {d.kind === "camera" && <Picture device={d} stream={stream} role={role} setRole={setRole} />}
-        <NextStep device={d} recorders={recorders} onAgree={onAgree} onClaim={onClaim} onStreamUser={onStreamUser} onOpen={onOpen} />
+        <NextStep device={d} onAgree={onAgree} onClaim={onClaim} onStreamUser={onStreamUser} onOpen={onOpen} />
       </div>
       <BenchSections first={findings} parts={parts} />
     </aside>

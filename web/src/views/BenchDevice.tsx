@@ -1,6 +1,10 @@
+import { Link } from "react-router";
 import type { Device } from "@/api/client";
-import { backToBefore, say, useForget, useSetAddress, useFix, useRemove } from "@/api/actions";
+import { backToBefore, say, useForget, useSetAddress, useFix } from "@/api/actions";
+import { useTakeOff } from "@/api/targets";
 import { Button } from "@/parts/Button";
+import { cordText } from "@/parts/patch";
+import { PlaceMenu } from "@/parts/PlaceMenu";
 import { Copy } from "@/parts/Copy";
 import { ago, fps, stillUrl } from "@/parts/measures";
 import { Still } from "@/parts/Still";
@@ -72,28 +76,30 @@ export function Fixes({ device: d }: { device: Device }) {
   );
 }
 
+/** Every target that the camera is wanted on, with how it stands there, and the way onto more of them. */
 export function Placements({ device: d }: { device: Device }) {
   const { site } = useFrame();
-  const remove = useRemove(site.id);
+  const takeOff = useTakeOff(site.id);
+  const proven = d.latches.some((l) => l.name === "proven" && l.state === "open");
   if (d.placements.length === 0) return null;
   return (
-    <section className="border-t px-4 py-3" aria-label="Targets">
+    <section className="space-y-2 border-t px-4 py-3" aria-label="Targets">
       {d.placements.map((p) => (
         <div key={p.target} className="flex items-center gap-2">
-          <span className="grow">
-            {p.name}
-            {p.slot && (
-              <>
-                , slot <span className="mono">{p.slot.replace(/\D+0*/, "")}</span>
-              </>
-            )}
-            <span className={`block text-small ${p.confirmed ? "text-open" : p.diagnosis ? "text-stuck" : "text-soft"}`}>
-              {p.confirmed ? `It reports: ${p.report}` : (p.diagnosis?.summary ?? "not confirmed yet")}
+          {p.still && <Still src={`/api/stills/${p.still}`} name={`What ${p.name} shows`} className="h-9 w-16" />}
+          <span className="min-w-0 grow">
+            <Link className="hover:underline" to={`/sites/${site.id}/targets/${p.target}`}>
+              {p.name}
+            </Link>
+            {p.slot && <>, {/^slot/.test(p.slot) ? `slot ${p.slot.replace(/\D+0*/, "")}` : p.slot}</>}
+            <span className={`block text-small ${p.diagnosis ? "text-stuck" : p.confirmed && !p.moved ? "text-open" : "text-soft"}`}>
+              {p.confirmed && !p.diagnosis && !p.moved && p.report ? `It reports: ${p.report}${p.match ? `, ${p.match}` : ""}` : cordText(p)}
             </span>
           </span>
-          <Button onClick={() => remove.mutate({ devices: [d.id], target: p.target })}>Take off</Button>
+          <Button onClick={() => takeOff.mutate({ devices: [d.id], target: p.target, name: p.name, slots: [p.token] })}>Take off</Button>
         </div>
       ))}
+      {proven && <PlaceMenu site={site.id} cameras={[d]} />}
     </section>
   );
 }

@@ -2,7 +2,9 @@ import { RotateCw } from "lucide-react";
 import { useState } from "react";
 import type { Device } from "@/api/client";
 import { say, useOpenLatches, useFix, useNearest, useTakeCertificate, useTune } from "@/api/actions";
+import { useAttest, usePlace } from "@/api/targets";
 import { Button } from "@/parts/Button";
+import { PlaceMenu } from "@/parts/PlaceMenu";
 import { LatchChain } from "@/parts/LatchChain";
 import { isStuck, latchNames } from "@/parts/latches";
 import { Countdown } from "@/parts/Countdown";
@@ -13,14 +15,12 @@ import type { Props } from "./Bench";
 /** The one thing to do next, with its reason and its button. */
 export function NextStep({
   device: d,
-  recorders,
   onAgree,
   onClaim,
   onStreamUser,
   onOpen,
 }: {
   device: Device;
-  recorders: Device[];
   onAgree: () => void;
   onClaim: () => void;
   onStreamUser: () => void;
@@ -32,6 +32,8 @@ export function NextStep({
   const take = useTakeCertificate();
   const tune = useTune(site.id);
   const nearest = useNearest(site.id);
+  const place = usePlace(site.id);
+  const attest = useAttest(site.id);
   const [sending, setSending] = useState<Sending | null>(null);
   const [clash, setClash] = useState<string[]>([]);
   const stuck = isStuck(d);
@@ -54,6 +56,11 @@ export function NextStep({
           else if (x) setSending({ devices: [d.id], plans: { [d.id]: x.plan } });
         },
       });
+    const wrong = d.placements.filter((p) => p.diagnosis);
+    if (d.next.action === "place_again")
+      return place.mutate({ placements: wrong.map((p) => ({ device: d.id, target: p.target, slot: p.wanted || undefined, again: true })) });
+    const unseen = d.placements.find((p) => p.kind === "template" && p.slot && !p.confirmed);
+    if (d.next.action === "attest" && unseen) return attest.mutate({ devices: [d.id], target: unseen.target });
     if (d.next.action === "undo_tuning") return tune.mutate({ devices: [d.id], undo: true }, { onError: say });
     if (d.next.action === "change_ranges") return changeSite();
     if (d.next.action === "claim") return onClaim();
@@ -84,15 +91,7 @@ export function NextStep({
         </p>
       )}
       <div className="mt-2.5 flex flex-wrap gap-2">
-        {d.next.action === "place" &&
-          recorders.map((r) => (
-            <Button key={r.id} look="next" onClick={() => onOpen([d], r.id)}>
-              Place on {r.name}
-            </Button>
-          ))}
-        {d.next.action === "place" && recorders.length === 0 && (
-          <span className="text-soft">No recorder is signed in to yet: choose it in the list and open its latches.</span>
-        )}
+        {d.next.action === "place" && <PlaceMenu site={site.id} cameras={[d]} next />}
         {!done && d.next.action !== "place" && (
           <Button look={d.next.action === "wait" ? "plain" : "next"} disabled={mend.isPending} onClick={act}>
             {d.next.label}
@@ -108,7 +107,7 @@ export function NextStep({
           d.next.action !== "change_ranges" && (
             <Button
               title="Sends again what it has refused, within the bound that keeps it from locking"
-              onClick={() => onOpen([d], undefined, true)}
+              onClick={() => onOpen([d], true)}
             >
               Try again
             </Button>

@@ -1,9 +1,10 @@
 import { ClipboardPaste, Search } from "lucide-react";
 import { useEffect, useMemo, useRef, useState } from "react";
-import { useSearchParams } from "react-router";
+import { useNavigate, useSearchParams } from "react-router";
 import type { Device } from "@/api/client";
 import { useOpenLatches } from "@/api/actions";
-import { useRuns } from "@/api/queries";
+import { useRuns, useTargets } from "@/api/queries";
+import { usePlace } from "@/api/targets";
 import { AgreeSheet } from "@/forms/AgreeSheet";
 import { AddressSheet } from "@/forms/AddressSheet";
 import { Check } from "@/parts/Check";
@@ -72,10 +73,12 @@ export function LineUp() {
   const toggleAll = () => setSelected(all ? new Set() : new Set(shown.map((d) => d.id)));
 
   const open = useOpenLatches(site.id);
-  const go = (list: Device[], target?: string, retry?: boolean) =>
-    open.mutate({ devices: list.map((d) => d.id), target, retry }, { onSuccess: () => setSelected(new Set()) });
+  const go = (list: Device[], retry?: boolean) =>
+    open.mutate({ devices: list.map((d) => d.id), retry }, { onSuccess: () => setSelected(new Set()) });
   const forKeys = () => (picked.length > 0 ? picked : devices.filter((d) => d.id === hand.current));
-  const readyRecorders = recorders.filter((r) => r.at === "" || r.latches.some((l) => l.name === "signed_in" && l.state === "open"));
+  const targets = useTargets(site.id).data ?? [];
+  const place = usePlace(site.id);
+  const navigate = useNavigate();
 
   useKeys({
     ArrowDown: () => move(1),
@@ -84,13 +87,13 @@ export function LineUp() {
     a: toggleAll,
     Enter: () => document.getElementById("bench")?.focus(),
     o: () => forKeys().length > 0 && go(forKeys()),
-    p: () =>
-      forKeys().length > 0 &&
-      readyRecorders.length === 1 &&
-      go(
-        forKeys().filter((d) => d.kind === "camera"),
-        readyRecorders[0]!.id,
-      ),
+    p: () => {
+      const list = forKeys().filter((d) => d.kind === "camera");
+      if (list.length === 0) return;
+      const only = targets.length === 1 ? targets[0] : undefined;
+      if (only) place.mutate({ placements: list.map((d) => ({ device: d.id, target: only.id })), name: only.name }, { onSuccess: () => setSelected(new Set()) });
+      else navigate(`/sites/${site.id}/patch`); // where one of several is chosen
+    },
     r: () => hand.current && setRenaming(hand.current),
     "/": () => search.current?.focus(),
     Escape: () => (selected.size > 0 ? setSelected(new Set()) : set("device", null)),
@@ -104,7 +107,7 @@ export function LineUp() {
         <ActionBar
           picked={picked}
           cameras={cameras}
-          recorders={readyRecorders}
+          onPlaced={() => setSelected(new Set())}
           all={inRange}
           go={go}
           busy={open.isPending}
@@ -200,7 +203,6 @@ export function LineUp() {
           onAddress={() => setAddressing([current])}
           key={current.id}
           device={current}
-          recorders={readyRecorders}
           onClose={() => set("device", null)}
           onOpen={go}
         />

@@ -1,8 +1,8 @@
 import { KeyRound } from "lucide-react";
-import { DropdownMenu } from "radix-ui";
 import type { Device } from "@/api/client";
 import { backToBefore, say, useForget, useSetAddress } from "@/api/actions";
 import { Button } from "@/parts/Button";
+import { PlaceMenu } from "@/parts/PlaceMenu";
 import { canGoOn, isStuck } from "@/parts/latches";
 import { useFrame } from "./SiteFrame";
 import { Sure } from "@/parts/Sure";
@@ -11,7 +11,6 @@ import { Sure } from "@/parts/Sure";
 export function ActionBar({
   picked,
   cameras,
-  recorders,
   all,
   go,
   busy,
@@ -20,24 +19,25 @@ export function ActionBar({
   onAddress,
   onClaim,
   onStreamUser,
+  onPlaced,
   children,
 }: {
   picked: Device[];
   cameras: Device[];
-  recorders: Device[];
   all: Device[];
-  go: (list: Device[], target?: string) => void;
+  go: (list: Device[]) => void;
   busy: boolean;
   quiet: boolean;
   onAgree: (list: Device[]) => void;
   onAddress: (list: Device[]) => void;
   onClaim: (list: Device[]) => void;
   onStreamUser: (list: Device[]) => void;
+  onPlaced: () => void;
   children: React.ReactNode;
 }) {
   // While a camera is in hand, the brass button is its own next step.
   const look = quiet ? "plain" : "next";
-  const { addSignIn } = useFrame();
+  const { addSignIn, site } = useFrame();
   const ready = all.filter(canGoOn);
   const proven = cameras.filter((d) => d.next.action === "place");
   const stuck = cameras.filter(isStuck);
@@ -59,7 +59,7 @@ export function ActionBar({
           <Button look="next" disabled={busy} onClick={() => go(picked)}>
             Open latches of {many(picked.length, "device")}
           </Button>
-          {pickedCameras.length > 0 && <PlaceButton cameras={pickedCameras} recorders={recorders} go={go} busy={busy} />}
+          {pickedCameras.length > 0 && <PlaceMenu site={site.id} cameras={pickedCameras} busy={busy} onDone={onPlaced} />}
           {fresh.length > 0 && <Button onClick={() => onClaim(fresh)}>Claim {many(fresh.length, "device")}</Button>}
           {asks.length > 0 && <Button onClick={() => onAgree(asks)}>Agree to basic for {many(asks.length, "device")}</Button>}
           {mine.length > 0 && (
@@ -103,7 +103,7 @@ export function ActionBar({
         </>
       ) : proven.length > 0 ? (
         <>
-          <PlaceButton cameras={proven} recorders={recorders} go={go} busy={busy} next={!quiet} />
+          <PlaceMenu site={site.id} cameras={proven} busy={busy} next={!quiet} />
           <span className="text-soft max-sm:hidden">{proven.length === 1 ? "Its streams are" : "Their streams are"} proven.</span>
         </>
       ) : wantKey.length > 0 ? (
@@ -165,52 +165,5 @@ function UndoAddresses({ devices }: { devices: Device[] }) {
     >
       Undo address change
     </Button>
-  );
-}
-
-/** Places cameras on a recorder: the only one at once, of several the one chosen. */
-function PlaceButton({
-  cameras,
-  recorders,
-  go,
-  busy,
-  next,
-}: {
-  cameras: Device[];
-  recorders: Device[];
-  go: (list: Device[], target?: string) => void;
-  busy: boolean;
-  next?: boolean;
-}) {
-  const look = next ? "next" : "plain";
-  const text = `Place ${cameras.length === 1 ? cameras[0]!.name : `${cameras.length} cameras`} on`;
-  if (recorders.length === 0) return <span className="text-soft">No recorder is signed in to yet: open its latches first.</span>;
-  if (recorders.length === 1)
-    return (
-      <Button look={look} disabled={busy} onClick={() => go(cameras, recorders[0]!.id)}>
-        {text} {recorders[0]!.name}
-      </Button>
-    );
-  return (
-    <DropdownMenu.Root>
-      <DropdownMenu.Trigger asChild>
-        <Button look={look} disabled={busy}>
-          {text} …
-        </Button>
-      </DropdownMenu.Trigger>
-      <DropdownMenu.Portal>
-        <DropdownMenu.Content align="start" sideOffset={4} className="z-50 min-w-48 rounded-md border bg-sheet p-1 shadow-xl">
-          {recorders.map((r) => (
-            <DropdownMenu.Item
-              key={r.id}
-              className="flex h-8 cursor-pointer items-center rounded-sm px-3 outline-none data-highlighted:bg-well"
-              onSelect={() => go(cameras, r.id)}
-            >
-              {r.name}
-            </DropdownMenu.Item>
-          ))}
-        </DropdownMenu.Content>
-      </DropdownMenu.Portal>
-    </DropdownMenu.Root>
   );
 }

@@ -14,6 +14,7 @@ import { Cords, type Line, reach } from "@/parts/Cords";
 import { Socket } from "@/parts/Jack";
 import { useKeys } from "@/parts/keys";
 import { channelHeight, cordsOf, endless, plugOn, reasonsText, type Row, rowAt, rowsOf } from "@/parts/patch";
+import { stillOf } from "@/parts/measures";
 import { Still } from "@/parts/Still";
 import { Trouble } from "@/parts/Trouble";
 import { useMedia } from "@/parts/useMedia";
@@ -34,6 +35,7 @@ export function Patch() {
   const [look, setLook] = useState<"cords" | "table">("cords");
   const targets = useTargets(site.id);
   const [adding, setAdding] = useState(false);
+  const [only, setOnly] = useState(false);
   const lookAt = useLookAt(site.id);
   const open = useOpenLatches(site.id);
   const channels = useMemo(() => devices.filter((d) => d.kind === "camera" && !d.stray), [devices]);
@@ -53,8 +55,8 @@ export function Patch() {
     <div className="flex flex-wrap items-center gap-2 border-b bg-sheet px-3 py-2 sm:px-4">
       <p className="min-w-0 grow text-soft max-sm:hidden">{hint(channels, list.length)}</p>
       {broken.length > 0 && (
-        <Button look={behind.length > 0 ? "plain" : "next"} onClick={nextBroken}>
-          {broken.length === 1 ? "See what is broken" : `See the ${broken.length} that are broken`}
+        <Button look={behind.length > 0 || params.get("cord") ? "plain" : "next"} aria-pressed={!wide && only} onClick={() => (wide && look === "cords" ? nextBroken() : setOnly(!only))}>
+          {only ? "Show all again" : broken.length === 1 ? "See what is broken" : `See the ${broken.length} that are broken`}
         </Button>
       )}
       {behind.length > 0 && (
@@ -95,7 +97,7 @@ export function Patch() {
       ) : wide && look === "cords" ? (
         <Bench channels={channels} fittings={fittings.data ?? new Map()} />
       ) : (
-        <PatchTable channels={channels} targets={list} fittings={fittings.data ?? new Map()} />
+        <PatchTable channels={only ? channels.filter((d) => d.placements.some((p) => p.diagnosis)) : channels} targets={list} fittings={fittings.data ?? new Map()} />
       )}
       {adding && <TargetSheet site={site.id} open onOpenChange={setAdding} targets={list} />}
     </div>
@@ -408,11 +410,6 @@ function Bench({ channels, fittings }: { channels: Device[]; fittings: Map<strin
     </div>
   );
 }
-
-export const stillOf = (d: Device) => {
-  const still = d.streams.find((s) => s.proof?.still)?.proof?.still ?? d.snapshot?.still;
-  return still ? `/api/stills/${still}` : undefined;
-};
 
 /** How far a column is scrolled, and how much of it shows. */
 function useScroll() {

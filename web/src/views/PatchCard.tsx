@@ -3,9 +3,9 @@ import { Link } from "react-router";
 import { useAttest, usePlace, useShow, useTakeOff } from "@/api/targets";
 import { Button } from "@/parts/Button";
 import { type Cord, cordText, reasonsText } from "@/parts/patch";
+import { stillOf } from "@/parts/measures";
 import { Still } from "@/parts/Still";
 import { useFrame } from "./SiteFrame";
-import { stillOf } from "./Patch";
 
 /** The cord in hand: what the camera sends and what the target shows, side by side, with what to do. */
 export function PatchCard({ cord, onClose }: { cord: Cord; onClose: () => void }) {

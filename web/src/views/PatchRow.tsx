@@ -41,6 +41,10 @@ export function PatchRow(p: Props) {
   return (
     <div
       data-row={row.key}
+      data-on={row.target.name}
+      data-slot={slot.label || slot.token}
+      data-holds={name}
+      data-state={state}
       // biome-ignore lint/a11y/noNoninteractiveTabindex: a slot is walked to and dropped on with keys
       tabIndex={0}
       role="group"

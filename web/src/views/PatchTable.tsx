@@ -6,8 +6,8 @@ import { usePlace, useTakeOff } from "@/api/targets";
 import { Button } from "@/parts/Button";
 import { PlugSign } from "@/parts/Jack";
 import { cordText, reasonsText, stateOf } from "@/parts/patch";
+import { stillOf } from "@/parts/measures";
 import { Still } from "@/parts/Still";
-import { stillOf } from "./Patch";
 import { useFrame } from "./SiteFrame";
 
 const words = { confirmed: "● confirmed", waiting: "◌ waiting", stale: "◐ out of date", broken: "✕ broken" } as const;
@@ -20,14 +20,6 @@ export function PatchTable({ channels, targets, fittings }: { channels: Device[]
   const takeOff = useTakeOff(site.id);
   return (
     <div className="min-h-0 grow overflow-auto">
-      {/* The targets come first: their pages are reached from here. */}
-      <p className="flex flex-wrap gap-2 border-b px-3 py-2 sm:px-4">
-        {targets.map((t) => (
-          <Link key={t.id} to={`/sites/${site.id}/targets/${t.id}`} className="rounded-md border bg-sheet px-2 py-1 hover:bg-well">
-            {t.name}
-          </Link>
-        ))}
-      </p>
       <ul className="divide-y">
         {channels.slice(0, shown).map((d) => (
           <li key={d.id} className="flex gap-3 px-3 py-3 sm:px-4">
@@ -41,12 +33,11 @@ export function PatchTable({ channels, targets, fittings }: { channels: Device[]
                 {d.placements.map((p) => {
                   const state = stateOf(p);
                   return (
-                    <li key={p.target} className="flex flex-wrap items-center gap-x-2 py-1">
-                      <span className={`w-28 shrink-0 text-small ${state === "confirmed" ? "text-open" : state === "broken" ? "text-stuck" : "text-soft"}`}>{words[state]}</span>
-                      <span className="font-medium">{p.name}</span>
-                      <span className="min-w-0 text-small text-soft">
-                        {p.slot}
-                        {state === "broken" ? `. ${cordText(p)}` : ""}
+                    <li key={p.target} className="flex flex-wrap items-center gap-x-2 border-t py-1 first:border-t-0">
+                      <span className="grow font-medium">{p.name}</span>
+                      <span className={`shrink-0 text-small ${state === "confirmed" ? "text-open" : state === "broken" ? "text-stuck" : "text-soft"}`}>{words[state]}</span>
+                      <span className={`w-full text-small ${state === "broken" ? "" : "text-soft"}`}>
+                        {[p.slot, state === "broken" ? cordText(p) : ""].filter(Boolean).join(": ")}
                       </span>
                       {(state === "broken" || state === "stale" || !p.slot) && (
                         <Button
@@ -79,6 +70,18 @@ export function PatchTable({ channels, targets, fittings }: { channels: Device[]
           </li>
         ))}
       </ul>
+      <section aria-label="Targets" className="border-t p-3 sm:px-4">
+        <h2 className="mb-2 font-semibold">Targets</h2>
+        <ul className="divide-y border-y">
+          {targets.map((t) => (
+            <li key={t.id}>
+              <Link to={`/sites/${site.id}/targets/${t.id}`} className="flex min-h-10 items-center gap-2 hover:bg-well">
+                <span className="grow">{t.name}</span> <span className="text-small text-soft">{t.is}</span>
+              </Link>
+            </li>
+          ))}
+        </ul>
+      </section>
       {shown < channels.length && (
         <p className="p-3">
           <Button onClick={() => setShown(shown + 60)}>Show {Math.min(60, channels.length - shown)} more</Button>

@@ -11,11 +11,11 @@ import { Button } from "@/parts/Button";
 import { Copy } from "@/parts/Copy";
 import { cordText, countsOf, type Row, rowsOf, stateOf } from "@/parts/patch";
 import { Sheet } from "@/parts/Sheet";
+import { stillOf } from "@/parts/measures";
 import { Still } from "@/parts/Still";
 import { Sure } from "@/parts/Sure";
 import { Trouble } from "@/parts/Trouble";
 import { useFrame } from "./SiteFrame";
-import { stillOf } from "./Patch";
 
 /** One target: what it says of itself, its slots with what it shows, its settings, and what was said. */
 export function TargetPage() {

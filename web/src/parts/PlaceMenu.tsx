@@ -1,0 +1,81 @@
+import { Popover } from "radix-ui";
+import { useState } from "react";
+import { Link } from "react-router";
+import type { Device } from "@/api/client";
+import { useFittings, useTargets } from "@/api/queries";
+import { usePlace } from "@/api/targets";
+import { Button } from "./Button";
+import { Check } from "./Check";
+import { PlugSign } from "./Jack";
+import { reasonsText, worstOf } from "./patch";
+
+/** Places cameras on targets: on the only one at once, else on those that are ticked, several at a time. */
+export function PlaceMenu({ site, cameras, next, busy, onDone }: { site: string; cameras: Device[]; next?: boolean; busy?: boolean; onDone?: () => void }) {
+  const targets = useTargets(site).data ?? [];
+  const place = usePlace(site);
+  const [open, setOpen] = useState(false);
+  const [ticked, setTicked] = useState<string[]>([]);
+  const fittings = useFittings(site, cameras.map((d) => d.id), open);
+  const look = next ? "next" : "plain";
+  const text = cameras.length === 1 ? cameras[0]!.name : `${cameras.length} cameras`;
+  const free = targets.filter((t) => !cameras.every((d) => d.placements.some((p) => p.target === t.id)));
+  if (targets.length === 0)
+    return (
+      <span className="text-soft">
+        No recorder is signed in to yet: open its latches, or{" "}
+        <Link className="underline" to={`/sites/${site}/patch`}>
+          add another target
+        </Link>
+        .
+      </span>
+    );
+  const put = (ids: string[]) => {
+    const all = fittings.data ?? new Map();
+    const placements = ids.flatMap((target) => cameras.map((d) => ({ device: d.id, target })));
+    const tune = ids.some((t) => worstOf(cameras, t, all) === "after_tuning");
+    place.mutate({ placements, tune, name: ids.length === 1 ? targets.find((t) => t.id === ids[0])?.name : undefined }, { onSuccess: onDone });
+    setOpen(false);
+    setTicked([]);
+  };
+  if (targets.length === 1)
+    return (
+      <Button look={look} disabled={busy || free.length === 0} onClick={() => put([targets[0]!.id])}>
+        Place {text} on {targets[0]!.name}
+      </Button>
+    );
+  return (
+    <Popover.Root open={open} onOpenChange={setOpen}>
+      <Popover.Trigger asChild>
+        <Button look={look} disabled={busy || free.length === 0}>
+          Place {text} on …
+        </Button>
+      </Popover.Trigger>
+      <Popover.Portal>
+        <Popover.Content align="start" sideOffset={4} className="z-50 max-h-[70vh] w-80 max-w-[92vw] overflow-auto rounded-md border bg-sheet p-2 shadow-xl" aria-label="Targets to place on">
+          <ul>
+            {free.map((t) => {
+              const verdict = worstOf(cameras, t.id, fittings.data ?? new Map());
+              const why = cameras.length === 1 && verdict !== "fits" ? reasonsText(fittings.data?.get(`${cameras[0]!.id} ${t.id}`)) : t.is;
+              const on = ticked.includes(t.id);
+              return (
+                <li key={t.id} className="flex min-h-9 items-center gap-2 py-1">
+                  <Check label={`Place on ${t.name}`} checked={on} onChange={() => setTicked(on ? ticked.filter((x) => x !== t.id) : [...ticked, t.id])} />
+                  <PlugSign verdict={verdict} />
+                  <span className="min-w-0 grow">
+                    {t.name}
+                    <span className="block text-small text-soft">{why}</span>
+                  </span>
+                </li>
+              );
+            })}
+          </ul>
+          <div className="mt-1 flex justify-end border-t pt-2">
+            <Button look="next" disabled={ticked.length === 0} onClick={() => put(ticked)}>
+              Place on {ticked.length === 1 ? targets.find((t) => t.id === ticked[0])?.name : `${ticked.length || "no"} targets`}
+            </Button>
+          </div>
+        </Popover.Content>
+      </Popover.Portal>
+    </Popover.Root>
+  );
+}
