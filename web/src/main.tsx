@@ -84,6 +84,9 @@ function App() {
   );
 }
 
+// A page that the browser brings back as it was hears no events any more: it begins anew.
+window.addEventListener("pageshow", (e) => e.persisted && location.reload());
+
 createRoot(document.getElementById("root")!).render(
   <StrictMode>
     <App />

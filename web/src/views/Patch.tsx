@@ -95,7 +95,11 @@ export function Patch() {
           </p>
         </div>
       ) : wide && look === "cords" ? (
-        <Bench channels={channels} fittings={fittings.data ?? new Map()} />
+        <Bench
+          channels={channels}
+          fittings={fittings.data ?? new Map()}
+          anew={async () => (await fittings.refetch()).data ?? new Map()}
+        />
       ) : (
         <PatchTable channels={only ? channels.filter((d) => d.placements.some((p) => p.diagnosis)) : channels} targets={list} fittings={fittings.data ?? new Map()} />
       )}
@@ -114,7 +118,7 @@ function hint(channels: Device[], targets: number) {
   return all.length > 0 ? `All ${all.length} placements are confirmed.` : "Drag a camera’s plug into a slot, or take it with T and walk with the arrow keys.";
 }
 
-function Bench({ channels, fittings }: { channels: Device[]; fittings: Map<string, Fitting> }) {
+function Bench({ channels, fittings, anew }: { channels: Device[]; fittings: Map<string, Fitting>; anew: () => Promise<Map<string, Fitting>> }) {
   const { site } = useFrame();
   const targets = useTargets(site.id).data ?? [];
   const [params, setParams] = useSearchParams();
@@ -163,7 +167,7 @@ function Bench({ channels, fittings }: { channels: Device[]; fittings: Map<strin
 
   /** What is carried is let go over a row. */
   const letGo = useCallback(
-    (h: Hand, row: Row | undefined) => {
+    async (h: Hand, row: Row | undefined) => {
       setHand(null);
       if (!row || row.kind !== "slot") {
         if (h.from?.placement && h.by === "pointer" && row === undefined && h.x < gutter / 2) {
@@ -171,14 +175,16 @@ function Bench({ channels, fittings }: { channels: Device[]; fittings: Map<strin
         }
         return;
       }
-      const verdict = plugOn(row, h.devices, fittings);
       const name = row.target.name;
       if (h.from && h.from.target.id === row.target.id) {
         if (h.from.key !== row.key && row.slot?.token) move.mutate({ device: h.devices[0]!.id, target: row.target.id, slot: row.slot.token, from: h.from.slot?.token });
         return;
       }
+      let known = fittings;
+      if (plugOn(row, h.devices, known) === "cannot") known = await anew(); // it may have come onto a recorder a moment ago
+      const verdict = plugOn(row, h.devices, known);
       if (verdict === "taken" || verdict === "cannot") {
-        const f = fittings.get(`${h.devices[0]!.id} ${row.target.id}`);
+        const f = known.get(`${h.devices[0]!.id} ${row.target.id}`);
         toast.error(verdict === "taken" ? `${row.slot?.label || "That slot"} is not free.` : `${name} cannot take it.`, { description: row.slot?.why || reasonsText(f) });
         return;
       }
@@ -199,7 +205,7 @@ function Bench({ channels, fittings }: { channels: Device[]; fittings: Map<strin
       });
       setPicked(new Set());
     },
-    [fittings, fill, move, place, takeOff],
+    [fittings, anew, fill, move, place, takeOff],
   );
 
   const rowUnder = useCallback(

@@ -56,7 +56,7 @@ export function PatchTable({ channels, targets, fittings }: { channels: Device[]
                       <Button
                         look="quiet"
                         className="h-7"
-                        aria-label={`Take ${d.name} off ${p.name}`}
+                        aria-label={`Take it off ${p.name}: ${d.name}`}
                         onClick={() => takeOff.mutate({ devices: [d.id], target: p.target, name: p.name, slots: [p.token] })}
                       >
                         Take it off
@@ -96,7 +96,7 @@ function PutOn({ device, targets, fittings, site }: { device: Device; targets: T
   if (targets.length === 0) return null;
   return (
     <DropdownMenu.Root>
-      <DropdownMenu.Trigger className="mt-1 inline-flex h-8 items-center rounded-md border bg-sheet px-3 hover:bg-well" aria-label={`Put ${device.name} on a target`}>
+      <DropdownMenu.Trigger className="mt-1 inline-flex h-8 items-center rounded-md border bg-sheet px-3 hover:bg-well" aria-label={`Put it on …: ${device.name}`}>
         Put it on …
       </DropdownMenu.Trigger>
       <DropdownMenu.Portal>
