@@ -33,6 +33,8 @@ type Place struct {
 	Move string `json:"move,omitempty"`
 	// Screen is what the target shall show it on; "" for nothing.
 	Screen string `json:"screen,omitempty"`
+	// Rule is when a hub shows it by itself; the zero rule takes one back. nil for nothing.
+	Rule *hub.Rule `json:"rule,omitempty"`
 }
 
 // PlaceArgs puts one camera onto one target.
@@ -61,6 +63,8 @@ func (w *placeWorker) Work(ctx context.Context, job *river.Job[PlaceArgs]) error
 		switch {
 		case a.Move != "":
 			return d.Move(ctx, a.Target, a.Move)
+		case a.Rule != nil:
+			return d.SetRule(ctx, a.Target, *a.Rule)
 		case a.Screen != "":
 			_, err := d.Show(ctx, a.Target, a.Screen)
 			return err

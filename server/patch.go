@@ -15,6 +15,7 @@ import (
 	"unlatch/core/fit"
 	"unlatch/core/latch"
 	"unlatch/core/target"
+	mqtthub "unlatch/core/target/hub"
 	"unlatch/core/target/onvifrecorder"
 	"unlatch/core/tuning"
 	"unlatch/jobs"
@@ -26,7 +27,7 @@ type placeItem struct {
 	Device   uuid.UUID  `json:"device"`
 	Target   uuid.UUID  `json:"target"`
 	Slot     string     `json:"slot,omitempty" maxLength:"200" doc:"the target's own name of it; missing for the first free one"`
-	Role     string     `json:"role,omitempty" enum:"main,sub,third" doc:"the stream; missing for the rule's own choice"`
+	Role     string     `json:"role,omitempty" enum:"main,sub,third,picture" doc:"the stream, or its picture over HTTP; missing for the rule's own choice"`
 	Replaces *uuid.UUID `json:"replaces,omitempty" doc:"the camera whose slot it takes over"`
 	Again    bool       `json:"again,omitempty" doc:"also where it stands already: put it right"`
 }
@@ -108,6 +109,22 @@ func (s *Server) patchRoutes(api huma.API) {
 	}) (*runOut, error) {
 		return s.onTarget(ctx, in.Site, "Show a camera on "+in.Body.Screen,
 			jobs.Place{Device: in.Body.Device, Placing: bringup.Placing{Target: in.Body.Target}, Screen: in.Body.Screen})
+	})
+	huma.Register(api, huma.Operation{OperationID: "set-rule", Method: "POST", Path: "/api/sites/{site}/rule", DefaultStatus: 202,
+		Summary: "Have a hub show a camera on a screen when a message comes"}, func(ctx context.Context, in *struct {
+		SitePath
+		Body struct {
+			Device uuid.UUID `json:"device"`
+			Target uuid.UUID `json:"target"`
+			Event  string    `json:"event,omitempty" maxLength:"200" doc:"the topic; empty takes the rule back"`
+			Screen string    `json:"screen,omitempty" maxLength:"200"`
+		}
+	}) (*runOut, error) {
+		r := mqtthub.Rule{Event: in.Body.Event, Screen: in.Body.Screen}
+		if r.Event == "" || r.Screen == "" {
+			r = mqtthub.Rule{}
+		}
+		return s.onTarget(ctx, in.Site, "Set when a hub shows a camera", jobs.Place{Device: in.Body.Device, Placing: bringup.Placing{Target: in.Body.Target}, Rule: &r})
 	})
 	huma.Register(api, huma.Operation{OperationID: "attest", Method: "POST", Path: "/api/sites/{site}/attest",
 		Summary: "Say that somebody has looked, and that the target shows the cameras"}, func(ctx context.Context, in *struct {

@@ -48,6 +48,9 @@ func newRecorder(ctx context.Context, d *device, o Options) (*recorder, error) {
 		state: recorderState{Receivers: map[string]string{}, Recordings: map[string]recordingState{}, Jobs: map[string]jobState{}}}
 	d.services["/onvif/receiver"] = service{onvif.NSReceiver, r.receiverService}
 	d.services["/onvif/recording"] = service{onvif.NSRecording, r.recordingService}
+	if len(d.Channels) > 0 { // one that sends its own channels on plays the others too
+		d.services["/onvif/replay"] = service{onvif.NSReplay, r.replayService}
+	}
 	if o.State != "" {
 		r.file = filepath.Join(o.State, "recorder-"+d.Address.String()+".json")
 		raw, err := os.ReadFile(r.file)
@@ -229,6 +232,19 @@ func (r *recorder) recordingService(o operation) (string, *fault) {
 		return "<X:State><T:RecordingToken>" + j.Recording + "</T:RecordingToken><T:State>" + state + "</T:State></X:State>", nil
 	}
 	return unsupported(o)
+}
+
+// replayService says where a slot can be played from; it begins with what comes now.
+func (r *recorder) replayService(o operation) (string, *fault) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	token := o.arg("RecordingToken")
+	if _, ok := r.state.Recordings[token]; !ok || o.name != "GetReplayUri" {
+		return "", invalid("ter:NoRecording", "There is no such recording")
+	}
+	var n int
+	fmt.Sscanf(token, "slot_%d", &n)
+	return "<X:Uri>rtsp://" + onvif.Escape(r.d.named(r.d.rtspPort)+r.d.maker.path(len(r.d.Channels)+n, 0)) + "</X:Uri>", nil
 }
 
 // createRecording gives the lowest free slot.

@@ -42,6 +42,15 @@ func (w *Work) compare(ctx context.Context, s target.Session, p latch.Placement)
 			out.sendsOn = append(out.sendsOn, evidence.Given{Role: g.Role, URL: g.URL})
 		}
 	}
+	if sender, ok := s.(target.Sender); ok {
+		list, err := sender.SendsOn(ctx, target.Ref(p.Ref))
+		if err != nil {
+			w.log.Note("where it can be played from is not known: %v", err)
+		}
+		for _, g := range list {
+			out.sendsOn = append(out.sendsOn, evidence.Given{Role: g.Role, URL: g.URL})
+		}
+	}
 	if pic, ok := s.(target.Picturer); ok {
 		out.still, err = pic.Picture(ctx, target.Ref(p.Ref))
 		if errors.As(err, new(*target.UnableError)) {

@@ -13,6 +13,7 @@ import (
 	"unlatch/core/fit"
 	"unlatch/core/latch"
 	"unlatch/core/target"
+	"unlatch/core/target/hub"
 )
 
 // confirmWait is how long a target gets to show the picture.
@@ -392,4 +393,32 @@ func (w *Work) Show(ctx context.Context, on uuid.UUID, screen string) (target.Re
 		return out, errors.New(diagnosis.Summary)
 	}
 	return out, nil
+}
+
+// SetRule has a hub show the camera on a screen when a message comes on a topic; the zero rule takes that back.
+func (w *Work) SetRule(ctx context.Context, on uuid.UUID, r hub.Rule) error {
+	p := w.placement(on)
+	if p == nil || p.Slot == "" {
+		return errors.New("the camera is not on that target")
+	}
+	t, err := w.connect(ctx, on)
+	if err == nil {
+		ruler, ok := t.session.(hub.Ruler)
+		if !ok {
+			return &target.UnableError{Target: p.Name, Ability: "rules"}
+		}
+		err = ruler.SetRule(ctx, target.Ref(p.Ref), r)
+	}
+	diagnosis, err := Explain(ctx, err, w.facts("", p.Name, t.user()))
+	if err != nil {
+		return err
+	}
+	what := fmt.Sprintf("%s is shown on %s when %s comes", w.d.Title, r.Screen, r.Event)
+	if r == (hub.Rule{}) {
+		what = w.d.Title + " is shown by no rule"
+	}
+	if err := w.saw(ctx, on, TargetSeen{What: what, Diagnosis: diagnosis}); err != nil || diagnosis == nil {
+		return err
+	}
+	return errors.New(diagnosis.Summary)
 }

@@ -104,6 +104,7 @@ type Placement struct {
 	Slot      string              `json:"slot,omitempty"`
 	Token     string              `json:"token,omitempty" doc:"the target's own name of the slot"`
 	Wanted    string              `json:"wanted,omitempty" doc:"the token of the slot that somebody wants it in"`
+	Role      string              `json:"role,omitempty" doc:"the stream that somebody wants it to have; missing for the rule's own choice"`
 	Ref       string              `json:"-"` // the driver's own reference
 	Untaken   bool                `json:"-"` // the target did not take it when it was placed last
 	Intake    *intake.Intake      `json:"-"` // what the target accepts; nil where nobody has said

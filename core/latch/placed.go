@@ -24,7 +24,11 @@ func (t Target) named() intake.Intake {
 // what the recorder sends on, which is not known here.
 func (t Target) takes(streams map[string]fit.Stream) ([]fit.Reason, bool) {
 	x := t.named()
-	if t.Role != "" {
+	switch t.Role {
+	case "picture":
+		return nil, true // its size is the target's to judge
+	case "":
+	default:
 		x.Roles = []string{t.Role}
 	}
 	return fit.Best(streams, x)
@@ -42,6 +46,14 @@ func (d *deriver) gives(t Target, p *Placement) {
 		p.Whose = fmt.Sprintf("its stream user (%s)", label)
 	default:
 		p.Whose = fmt.Sprintf("the camera's own (%s)", label)
+	}
+	if t.Role == "picture" { // for targets that take nothing else, or have a kind of entry for it
+		for _, kind := range []string{"mjpeg", "snapshot"} {
+			if b, ok := d.s.Pictures[kind]; ok && b.Diagnosis == nil && !b.None {
+				p.Gives = []Given{{"picture", b.URL}}
+				return
+			}
+		}
 	}
 	roles := d.rolesFor(t)
 	for _, role := range roles {
@@ -101,7 +113,7 @@ func (d *deriver) through(t Target, p *Placement) {
 func (d *deriver) placed() {
 	streams := d.s.FitStreams()
 	for _, t := range d.intent.Targets {
-		p := Placement{Target: t.ID, Kind: t.Kind, Name: t.Name, Intake: t.Intake, Wanted: t.Slot}
+		p := Placement{Target: t.ID, Kind: t.Kind, Name: t.Name, Intake: t.Intake, Wanted: t.Slot, Role: t.Role}
 		if t.Intake != nil && len(streams) > 0 {
 			p.Misfit, _ = t.takes(streams)
 		}

@@ -3,6 +3,7 @@ package onvif
 import (
 	"context"
 	"strings"
+	"unlatch/core/camera"
 )
 
 // A Receiver pulls one stream for a recorder (ONVIF Receiver Service §5).
@@ -183,4 +184,26 @@ func (c *Client) call(ctx context.Context, ns, operation, inner string, out any)
 		return err
 	}
 	return c.Call(ctx, address, ns+"/"+operation, `<`+operation+` xmlns="`+ns+`">`+inner+`</`+operation+`>`, out)
+}
+
+// ReplayURI asks where a recording can be played from (Replay Control §5.2), the host replaced where it is none that the recorder has; "" where
+// it has no replay service.
+func (c *Client) ReplayURI(ctx context.Context, recording string) (string, error) {
+	services, err := c.Services(ctx)
+	if err != nil || services[NSReplay] == "" {
+		return "", err
+	}
+	var out struct {
+		URI string `xml:"Uri"`
+	}
+	err = c.call(ctx, NSReplay, "GetReplayUri", `<StreamSetup><tt:Stream>RTP-Unicast</tt:Stream><tt:Transport><tt:Protocol>RTSP</tt:Protocol></tt:Transport>`+
+		`</StreamSetup><RecordingToken>`+Escape(recording)+`</RecordingToken>`, &out)
+	if err != nil {
+		return "", err
+	}
+	var s camera.Stream
+	if err := c.usable(strings.TrimSpace(out.URI), &s); err != nil {
+		return "", err
+	}
+	return s.URL, nil
 }

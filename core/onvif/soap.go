@@ -24,6 +24,7 @@ const (
 	NSMedia2    = "http://www.onvif.org/ver20/media/wsdl"
 	NSReceiver  = "http://www.onvif.org/ver10/receiver/wsdl"
 	NSRecording = "http://www.onvif.org/ver10/recording/wsdl"
+	NSReplay    = "http://www.onvif.org/ver10/replay/wsdl"
 	NSSchema    = "http://www.onvif.org/ver10/schema"
 	NSError     = "http://www.onvif.org/ver10/error"
 )

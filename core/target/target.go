@@ -87,6 +87,11 @@ type Picturer interface {
 	Picture(ctx context.Context, ref Ref) ([]byte, error)
 }
 
+// A Sender is a session with a target from which the picture of a placement can be played.
+type Sender interface {
+	SendsOn(ctx context.Context, ref Ref) ([]Sent, error)
+}
+
 // A Scheduler is a session with a target that records by a schedule.
 type Scheduler interface {
 	Schedule(ctx context.Context, slot string, s Schedule) error

@@ -253,6 +253,19 @@ func (r *Session) Confirm(ctx context.Context, ref target.Ref, wait time.Duratio
 	}
 }
 
+// SendsOn implements target.Sender: the recording is played from the replay service. A recorder without one sends nothing on.
+func (r *Session) SendsOn(ctx context.Context, ref target.Ref) ([]target.Sent, error) {
+	p, err := read(ref)
+	if err != nil {
+		return nil, err
+	}
+	uri, err := r.client.ReplayURI(ctx, p.Recording)
+	if err != nil || uri == "" {
+		return nil, err
+	}
+	return []target.Sent{{Role: "main", URL: uri}}, nil
+}
+
 // Remove takes a camera off its slot. What is gone already is no error.
 func (r *Session) Remove(ctx context.Context, ref target.Ref) error {
 	p, err := read(ref)

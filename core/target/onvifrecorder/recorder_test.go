@@ -13,7 +13,9 @@ import (
 	"unlatch/core/diagnose"
 	"unlatch/core/exchange"
 	"unlatch/core/onvif"
+	"unlatch/core/prove"
 	"unlatch/core/signin"
+	"unlatch/core/streamurl"
 	"unlatch/core/target"
 	"unlatch/core/target/onvifrecorder"
 	"unlatch/sim/simtest"
@@ -109,4 +111,42 @@ func TestAReferenceThatCannotBeRead(t *testing.T) {
 	_, err := rec.Confirm(ctx, "slot_01", 0)
 	assert.ErrorContains(t, err, "cannot be read")
 	assert.ErrorContains(t, rec.Remove(ctx, ""), "cannot be read")
+}
+
+// A recorder that plays what it records says where, and what comes is the camera's own picture.
+func TestWhatARecorderPlays(t *testing.T) {
+	w := simtest.Start(t, strings.ReplaceAll(stores, "127.46.12.", "127.46.14.")+
+		"  - {name: Playing, kind: recorder, maker: holloway, model: H8, address: 127.46.14.22, channels: [{name: Own, address: 10.254.9.11, scene: coal-stage, "+
+		"streams: [{width: 320, height: 180, fps: 10, kbps: 200, gop: 5}]}]}\n")
+	guard := &address.Guard{Allowed: address.MustParse("127.46.14.0/24")}
+	fitter := signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")}
+	session := func(name string) target.Session {
+		s, err := onvifrecorder.Driver{}.Connect(ctx, target.Access{Dial: guard, Address: w.Device(name).Service(), SignIn: fitter,
+			InScope: guard.Allowed.Contains})
+		require.NoError(t, err)
+		t.Cleanup(s.Close)
+		return s
+	}
+	clock := target.Camera{Identity: "urn:clock", Name: "Clock", Streams: []target.Stream{{Role: "main", URL: w.Device("Clock").URL(0)}}, SignIn: fitter}
+	s := session("Playing")
+	p, err := s.Place(ctx, clock)
+	require.NoError(t, err)
+	r, err := s.Confirm(ctx, p.Ref, 10*time.Second)
+	require.NoError(t, err)
+	require.True(t, r.Arrived)
+	list, err := s.(target.Sender).SendsOn(ctx, p.Ref)
+	require.NoError(t, err)
+	require.Len(t, list, 1)
+	u, err := streamurl.Parse(list[0].URL)
+	require.NoError(t, err)
+	proof := (&prove.Prover{Dial: guard}).Prove(ctx, prove.Request{URL: u, SignIn: fitter, Measure: time.Second})
+	require.True(t, proof.OK, "%+v", proof.Diagnosis)
+	assert.Equal(t, 320, proof.Video.Width)
+
+	mute := session("Strongroom")
+	p, err = mute.Place(ctx, clock)
+	require.NoError(t, err)
+	list, err = mute.(target.Sender).SendsOn(ctx, p.Ref)
+	require.NoError(t, err)
+	assert.Empty(t, list, "one without a replay service sends nothing on")
 }

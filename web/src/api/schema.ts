@@ -941,6 +941,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/rule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have a hub show a camera on a screen when a message comes */
+        post: operations["set-rule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/runs": {
         parameters: {
             query?: never;
@@ -2263,10 +2280,10 @@ export interface components {
             /** @description the camera whose slot it takes over */
             replaces?: string;
             /**
-             * @description the stream; missing for the rule's own choice
+             * @description the stream, or its picture over HTTP; missing for the rule's own choice
              * @enum {string}
              */
-            role?: "main" | "sub" | "third";
+            role?: "main" | "sub" | "third" | "picture";
             /** @description the target's own name of it; missing for the first free one */
             slot?: string;
             target: string;
@@ -2290,6 +2307,8 @@ export interface components {
             old?: string;
             /** @description what the target itself says */
             report?: string;
+            /** @description the stream that somebody wants it to have; missing for the rule's own choice */
+            role?: string;
             slot?: string;
             /** @description the picture that the target shows */
             still?: string;
@@ -2751,6 +2770,13 @@ export interface components {
             roles: {
                 [key: string]: string;
             };
+        };
+        "Set-ruleRequest": {
+            device: string;
+            /** @description the topic; empty takes the rule back */
+            event?: string;
+            screen?: string;
+            target: string;
         };
         "Set-target-intakeRequest": {
             /** @description of an intake; empty takes it back */
@@ -5542,6 +5568,41 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["Remove-from-targetRequest"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "set-rule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Set-ruleRequest"];
             };
         };
         responses: {

@@ -78,6 +78,12 @@ export const useShow = (site: string) =>
     [keys.runs(site)],
   );
 
+export const useRule = (site: string) =>
+  useAction(
+    (body: Body<"/api/sites/{site}/rule", "post">) => must(api.POST("/api/sites/{site}/rule", { params: { path: { site } }, body })),
+    [keys.runs(site)],
+  );
+
 export const useAttest = (site: string) =>
   useAction(
     (body: Body<"/api/sites/{site}/attest", "post">) => must(api.POST("/api/sites/{site}/attest", { params: { path: { site } }, body })),

@@ -1,6 +1,7 @@
+import { useState } from "react";
 import { X } from "lucide-react";
 import { Link } from "react-router";
-import { useAttest, usePlace, useShow, useTakeOff } from "@/api/targets";
+import { useAttest, usePlace, useRule, useShow, useTakeOff } from "@/api/targets";
 import { Button } from "@/parts/Button";
 import { type Cord, cordText, reasonsText } from "@/parts/patch";
 import { stillOf } from "@/parts/measures";
@@ -42,6 +43,30 @@ export function PatchCard({ cord, onClose }: { cord: Cord; onClose: () => void }
           {p.gives[0] && <span className="mono"> {p.gives[0].url}</span>}
           {p.whose && <> with {p.whose}</>}
         </p>
+        <p className="mt-1 flex flex-wrap items-center gap-x-4 gap-y-1 text-small text-soft">
+          <label className="flex items-center gap-1">
+            It is given
+            <select
+              className="h-7 rounded-md border bg-sheet px-1 text-ink"
+              value={p.role ?? ""}
+              onChange={(e) =>
+                place.mutate({
+                  placements: [{ device: device.id, target: t.id, slot: p.wanted || undefined, role: (e.target.value || undefined) as "main" | undefined, again: true }],
+                  name: t.name,
+                })
+              }
+            >
+              <option value="">what fits</option>
+              {device.streams.map((s) => (
+                <option key={s.role} value={s.role}>
+                  the {s.role} stream
+                </option>
+              ))}
+              {(device.snapshot || device.mjpeg) && <option value="picture">its picture over HTTP</option>}
+            </select>
+          </label>
+          {t.kind === "hub" && p.slot && <Rule device={device.id} target={t.id} screens={t.about?.screens ?? []} site={site.id} />}
+        </p>
         <div className="mt-2 flex flex-wrap gap-2">
           {p.diagnosis?.cause === "intake_unmet" || misfit ? (
             <Button look="next" onClick={() => again(true)}>
@@ -77,5 +102,34 @@ export function PatchCard({ cord, onClose }: { cord: Cord; onClose: () => void }
         <X size={16} />
       </button>
     </section>
+  );
+}
+
+/** When a hub shows the camera by itself. */
+function Rule({ device, target, screens, site }: { device: string; target: string; screens: string[]; site: string }) {
+  const rule = useRule(site);
+  const [event, setEvent] = useState("");
+  const [screen, setScreen] = useState(screens[0] ?? "");
+  return (
+    <span className="flex items-center gap-1">
+      Show it on
+      <select aria-label="Screen of the rule" className="h-7 rounded-md border bg-sheet px-1 text-ink" value={screen} onChange={(e) => setScreen(e.target.value)}>
+        {screens.map((s) => (
+          <option key={s}>{s}</option>
+        ))}
+      </select>
+      when
+      <input
+        aria-label="Topic of the event"
+        placeholder="house/bell"
+        className="mono h-7 w-36 rounded-md border bg-sheet px-1.5 text-ink"
+        value={event}
+        onChange={(e) => setEvent(e.target.value)}
+      />
+      comes
+      <Button className="h-7" onClick={() => rule.mutate({ device, target, event, screen })}>
+        {event ? "Set the rule" : "No rule"}
+      </Button>
+    </span>
   );
 }
