@@ -212,6 +212,16 @@ func (w *World) startTargets(list []targets.Target) error {
 	return nil
 }
 
+// RestartTarget ends a target and starts it again, as a power cut does: what it keeps in its state folder is there again.
+func (w *World) RestartTarget(t targets.Target) error {
+	targets.Stop(w.targets[t.Name])
+	stand, err := targets.Start(w.ctx, t, targets.Options{State: w.options.State})
+	if err == nil {
+		w.targets[t.Name] = stand
+	}
+	return err
+}
+
 // Bridge, Hub and Screen find a target by its name; they panic on a name that the scenario does not have.
 func (w *World) Bridge(name string) *targets.Bridge { return w.targets[name].(*targets.Bridge) }
 func (w *World) Hub(name string) *targets.Hub       { return w.targets[name].(*targets.Hub) }

@@ -77,6 +77,8 @@ type Work struct {
 	secrets *redact.Redactor
 	client  client
 	targets map[uuid.UUID]*connected
+	// put holds the targets that this work has put the device onto already, with or without success.
+	put map[uuid.UUID]bool
 	// next is the stream that may be played beside the one that is about to be, and beside the one that was.
 	next   *camera.Stream
 	beside *beside
@@ -97,7 +99,8 @@ func Start(d *Device, c Config) *Work {
 	if c.Clock == nil {
 		c.Clock = system{}
 	}
-	w := &Work{Config: c, d: d, log: exchange.NewLog(nil), secrets: &redact.Redactor{}, targets: map[uuid.UUID]*connected{}}
+	w := &Work{Config: c, d: d, log: exchange.NewLog(nil), secrets: &redact.Redactor{}, targets: map[uuid.UUID]*connected{},
+		put: map[uuid.UUID]bool{}}
 	if c.Watch != nil {
 		w.log.Watch(c.Watch)
 	}

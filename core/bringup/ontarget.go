@@ -83,7 +83,7 @@ func (w *Work) access(ctx context.Context, t *Target, c *connected) (target.Acce
 	}
 	if t.SignIn != uuid.Nil {
 		if t.Refused == t.SignIn && !w.Retry {
-			return a, &RefusedBeforeError{Target: t.Name}
+			return a, &target.RefusedBeforeError{Target: t.Name}
 		}
 		if c.signIn, err = w.Decrypt(ctx, t.SignIn); err != nil {
 			return a, err
@@ -102,14 +102,6 @@ func (w *Work) access(ctx context.Context, t *Target, c *connected) (target.Acce
 		a.Through = &through
 	}
 	return a, nil
-}
-
-// A RefusedBeforeError says that a target has refused the sign-in that it is given: it is not sent again by itself, so that no target is
-// locked.
-type RefusedBeforeError struct{ Target string }
-
-func (e *RefusedBeforeError) Error() string {
-	return e.Target + " has refused its sign-in before; it is not sent again by itself"
 }
 
 // leaveTarget is leave to send its sign-in to a target that is no device of the site. What it refuses once is not sent again before a

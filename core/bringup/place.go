@@ -52,7 +52,8 @@ func (w *Work) PlaceOn(ctx context.Context, want Placing) error {
 	if p == nil || w.d.Status.Latch(latch.Proven).State != latch.Open {
 		return nil // nothing is proven that it could be given
 	}
-	if p.Slot == "" || p.Untaken || p.Moved || want.Again || want.Replaces != uuid.Nil {
+	missing := p.Slot == "" || p.Untaken || p.Moved || want.Again || want.Replaces != uuid.Nil
+	if missing && !w.put[p.Target] {
 		if err := w.replace(ctx, *p, want.Replaces); err != nil {
 			return err
 		}
@@ -102,6 +103,7 @@ func (w *Work) placement(on uuid.UUID) *latch.Placement {
 // placeOn puts the camera onto one target and records how that went.
 func (w *Work) placeOn(ctx context.Context, p latch.Placement, replaces string) error {
 	w.Report.Doing(fmt.Sprintf("%s: placing it on %s", w.d.Title, p.Name))
+	w.put[p.Target] = true
 	body := evidence.Placed{SignIn: p.SignIn}
 	for _, g := range p.Gives {
 		body.Gave = append(body.Gave, evidence.Given(g))
@@ -109,7 +111,7 @@ func (w *Work) placeOn(ctx context.Context, p latch.Placement, replaces string) 
 	if len(p.Gives) > 0 {
 		body.URL = p.Gives[0].URL
 	}
-	put, diagnosis, err := w.put(ctx, p, replaces)
+	put, diagnosis, err := w.putOn(ctx, p, replaces)
 	if err != nil {
 		return err
 	}
@@ -120,7 +122,7 @@ func (w *Work) placeOn(ctx context.Context, p latch.Placement, replaces string) 
 	return w.Keep(ctx, Finding{Subject: p.Target.String(), Body: body})
 }
 
-func (w *Work) put(ctx context.Context, p latch.Placement, replaces string) (put target.Placement, _ *diagnose.Diagnosis, err error) {
+func (w *Work) putOn(ctx context.Context, p latch.Placement, replaces string) (put target.Placement, _ *diagnose.Diagnosis, err error) {
 	if len(p.Misfit) > 0 {
 		return put, &diagnose.Diagnosis{Cause: diagnose.IntakeUnmet, Summary: fmt.Sprintf("%s takes none of its streams: %s.", p.Name, fit.Words(p.Misfit)),
 			Fix: "Set it to the nearest plan that all its targets take, then place it."}, nil

@@ -6,6 +6,8 @@ import (
 
 	"unlatch/core/bridge"
 	"unlatch/core/target"
+	"unlatch/core/target/hub"
+	"unlatch/core/target/live"
 )
 
 // explainTarget words what targets and bridges answer.
@@ -19,6 +21,8 @@ func explainTarget(err error, f Facts) (Diagnosis, bool) {
 		unable  *target.UnableError
 		shapes  *target.TemplatesFullError
 		through *target.ThroughError
+		before  *target.RefusedBeforeError
+		key     *live.KeyError
 	)
 	switch {
 	case errors.As(err, &full) && full.Blocked > 0:
@@ -45,6 +49,20 @@ func explainTarget(err error, f Facts) (Diagnosis, bool) {
 	case errors.As(err, &through):
 		return Diagnosis{Cause: NotOnRecorder, Summary: Capital(through.Error()) + ".",
 			Fix: "Put the camera onto a recorder that sends its channels on, then onto this target."}, true
+	}
+	if errors.As(err, &before) {
+		return Diagnosis{Cause: WrongSignIn, Summary: Capital(before.Error()) + ".", Fix: "Choose another sign-in on the target's page, or try this one again there."}, true
+	}
+	if errors.As(err, &key) {
+		return Diagnosis{Cause: WrongSignIn, Summary: Capital(key.Error()) + ".",
+			Fix: "Copy the stream key anew from the platform's page, and put it into the target's sign-in."}, true
+	}
+	if refused := new(hub.RefusedError); errors.As(err, &refused) {
+		return Diagnosis{Cause: WrongSignIn, Summary: fmt.Sprintf("%s: %s.", Capital(f.Asking), refused.Error()),
+			Fix: "Choose another sign-in on the target's page. It is not tried again by itself."}, true
+	}
+	if silent := new(hub.SilentError); errors.As(err, &silent) {
+		return Diagnosis{Cause: Silent, Summary: Capital(silent.Error()) + ".", Fix: "Start the hub, or look at what its topics begin with."}, true
 	}
 	return explainBridge(err, f)
 }

@@ -56,3 +56,11 @@ type ThroughError struct{ Target string }
 func (e *ThroughError) Error() string {
 	return e.Target + " takes channels of a recorder, and this camera is on none yet"
 }
+
+// A RefusedBeforeError says that a target has refused the sign-in that it is given: it is not sent again by itself, so that no target is
+// locked.
+type RefusedBeforeError struct{ Target string }
+
+func (e *RefusedBeforeError) Error() string {
+	return e.Target + " has refused its sign-in before; it is not sent again by itself"
+}

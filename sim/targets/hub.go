@@ -25,6 +25,7 @@ type Hub struct {
 	ctx    context.Context
 	halt   context.CancelFunc
 	broker *mqtt.Server
+	once   sync.Once
 
 	mu    sync.Mutex
 	pulls map[string]*puller.Pull
@@ -62,7 +63,7 @@ func startHub(ctx context.Context, t Target) (*Hub, error) {
 
 func (h *Hub) stop() {
 	h.halt()
-	h.broker.Close()
+	h.once.Do(func() { h.broker.Close() })
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	for _, p := range h.all {

@@ -13,6 +13,7 @@ import (
 	"unlatch/core/intake"
 	"unlatch/core/target"
 	"unlatch/core/tuning"
+	"unlatch/core/wiretext"
 )
 
 // Kind is the kind of target that this driver is for.
@@ -109,6 +110,8 @@ func says(st *bridge.Status) string {
 
 // Place implements target.Session. A camera that has a slot keeps it, unless it is wanted in another.
 func (s *Session) Place(ctx context.Context, c target.Camera) (target.Placement, error) {
+	// What comes back is cleaned as it is read, so that what goes out has to be.
+	c.Identity, c.Replaces, c.Name = wiretext.Line(c.Identity, 300), wiretext.Line(c.Replaces, 300), wiretext.Line(c.Name, 200)
 	all, err := s.client.Slots(ctx)
 	if err != nil {
 		return target.Placement{}, err

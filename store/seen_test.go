@@ -1,0 +1,117 @@
+package store_test
+
+import (
+	"testing"
+
+	"github.com/google/uuid"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"unlatch/core/address"
+	"unlatch/core/diagnose"
+	"unlatch/core/intake"
+	"unlatch/core/target"
+	"unlatch/core/target/feed"
+	"unlatch/store"
+	"unlatch/store/storetest"
+)
+
+// What a target says is added to its record, its last word of itself counts for what fits, and a refused sign-in is forgotten with another
+// one.
+func TestWhatTargetsSay(t *testing.T) {
+	t.Parallel()
+	s := storetest.Open(t)
+	site, err := s.Sites.Create(ctx, "Works", address.MustParse("192.0.2.0/24"))
+	require.NoError(t, err)
+	key, err := s.SignIns.Add(ctx, store.NewSignIn{Label: "desk", User: "desk"})
+	require.NoError(t, err)
+	x := store.Target{Site: site.ID, Kind: "bridge", Address: "http://192.0.2.9", SignIn: &key, Settings: store.JSON(map[string]string{})}
+	id, err := s.Targets.Add(ctx, store.Person{Name: "keeper"}, x, nil)
+	require.NoError(t, err)
+	require.NoError(t, s.Targets.Saw(ctx, id, nil, store.Seen{What: "signing in", Refused: key, Diagnosis: &diagnose.Diagnosis{Summary: "no"}, Exchange: "401"}))
+	require.NoError(t, s.Targets.Saw(ctx, id, nil, store.Seen{Layout: &target.Layout{Slots: []target.Slot{{Token: "1", Is: "free"}}}}))
+	got, err := s.Targets.Get(ctx, id)
+	require.NoError(t, err)
+	assert.Equal(t, key, *got.Refused)
+	assert.Len(t, got.Layout.V.Slots, 1)
+	assert.Nil(t, got.About)
+	history, err := s.Targets.History(ctx, id, 10)
+	require.NoError(t, err)
+	require.Len(t, history, 1, "slots that are asked for beside other work are no entry")
+	text, err := s.Targets.Exchange(ctx, history[0].ID)
+	require.NoError(t, err)
+	assert.Equal(t, "401", text)
+
+	about := &target.About{Name: "Desk", Through: true, Intake: &intake.Intake{Roles: []string{"sub"}}}
+	require.NoError(t, s.Targets.Saw(ctx, id, nil, store.Seen{What: "answered", About: about}))
+	got, err = s.Targets.Get(ctx, id)
+	require.NoError(t, err)
+	assert.Equal(t, []any{"Desk", (*uuid.UUID)(nil)}, []any{got.Name, got.Refused}, "it has its own name where nobody gave one")
+	l, err := s.Targets.Latch(ctx, got)
+	require.NoError(t, err)
+	assert.Equal(t, []any{true, []string{"sub"}}, []any{l.Through, l.Intake.Roles})
+	require.NoError(t, s.Targets.SetIntake(ctx, site.ID, id, "takes H.264, any size"))
+	got, err = s.Targets.Get(ctx, id)
+	require.NoError(t, err)
+	l, err = s.Targets.Latch(ctx, got)
+	require.NoError(t, err)
+	assert.Empty(t, l.Intake.Roles, "what a person has said goes before its own word")
+}
+
+// The order of a list is kept, a changed list makes what screens have old, and a token opens its feed alone.
+func TestListsAndFeeds(t *testing.T) {
+	t.Parallel()
+	s := storetest.Open(t)
+	site, err := s.Sites.Create(ctx, "Works", address.MustParse("192.0.2.0/24"))
+	require.NoError(t, err)
+	other, err := s.Sites.Create(ctx, "Elsewhere", address.MustParse("198.51.100.0/24"))
+	require.NoError(t, err)
+	keeper := store.Person{Name: "keeper"}
+	id, err := s.Targets.Add(ctx, keeper, store.Target{Site: site.ID, Kind: feed.Kind, Name: "Rooms", Shared: true, Settings: store.JSON(map[string]string{})}, nil)
+	require.NoError(t, err)
+	shared, err := s.Targets.List(ctx, other.ID)
+	require.NoError(t, err)
+	assert.Len(t, shared, 1, "other sites may use a shared one")
+	var cameras []uuid.UUID
+	for _, e := range []string{"a", "b", "c"} {
+		id, err := s.Devices.Sight(ctx, site.ID, nil, sight("192.0.2.1"+string('1'+e[0]-'a'), "urn:"+e))
+		require.NoError(t, err)
+		cameras = append(cameras, id)
+	}
+	require.NoError(t, s.Targets.Want(ctx, cameras, id))
+	require.NoError(t, s.Targets.Order(ctx, id, []uuid.UUID{cameras[2], cameras[0]}))
+	on, err := s.Targets.On(ctx, id)
+	require.NoError(t, err)
+	assert.Equal(t, []uuid.UUID{cameras[2], cameras[0], cameras[1]}, on)
+
+	token, err := s.Targets.OpenFeed(ctx, keeper, site.ID, id)
+	require.NoError(t, err)
+	known, err := s.Targets.FeedToken(ctx, id)
+	require.NoError(t, err)
+	assert.Equal(t, token, known)
+	f, err := s.Targets.ByFeed(ctx, token)
+	require.NoError(t, err)
+	assert.Equal(t, id, f.ID)
+	_, err = s.Targets.ByFeed(ctx, token+"x")
+	assert.ErrorIs(t, err, store.ErrNotFound)
+	require.NoError(t, s.Targets.Fetched(ctx, f, "Hall", "192.0.2.50", "json"))
+	require.NoError(t, s.Targets.Fetched(ctx, f, "Hall", "192.0.2.50", "m3u"))
+	require.NoError(t, s.Targets.Showing(ctx, f, "Hall", "192.0.2.50", []string{"urn:a"}))
+	screens, err := s.Targets.Screens(ctx, id)
+	require.NoError(t, err)
+	require.Len(t, screens, 1)
+	assert.Equal(t, []any{2, true, []string{"urn:a"}}, []any{screens[0].Times, screens[0].Current, screens[0].Showing})
+	require.NoError(t, s.Targets.Unwant(ctx, cameras[0], id))
+	screens, err = s.Targets.Screens(ctx, id)
+	require.NoError(t, err)
+	assert.Equal(t, []any{false, 0}, []any{screens[0].Current, len(screens[0].Showing)}, "its list is an older one now")
+	for n := range 300 {
+		require.NoError(t, s.Targets.Fetched(ctx, f, string(rune('a'+n)), "192.0.2.51", "json"))
+	}
+	screens, err = s.Targets.Screens(ctx, id)
+	require.NoError(t, err)
+	assert.LessOrEqual(t, len(screens), 200, "a flood of names fills no table")
+	require.NoError(t, s.Targets.CloseFeed(ctx, keeper, site.ID, id))
+	_, err = s.Targets.ByFeed(ctx, token)
+	assert.ErrorIs(t, err, store.ErrNotFound)
+}
