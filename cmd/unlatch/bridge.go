@@ -8,7 +8,6 @@ import (
 	"io"
 	"net/netip"
 	"net/url"
-	"os"
 	"strings"
 	"time"
 
@@ -37,15 +36,22 @@ func bridgeCommand() *cobra.Command {
 
 func bridgeCheckCommand() *cobra.Command {
 	var user, stream string
-	var readOnly, plain bool
-	c := &cobra.Command{Use: "check URL", Short: "Ask a bridge everything of the contract and say what is wrong", Args: cobra.ExactArgs(1),
-		Long: "Asks a bridge everything of the contract and says what is wrong. Entries of its own are put into free slots and taken away again.\n" +
-			"The password is read from the environment variable UNLATCH_PASSWORD.",
+	var readOnly, plain, fromStdin bool
+	c := &cobra.Command{Use: "check URL", Short: "Ask a bridge everything of the contract and say what is wrong",
+		Long: "Check asks a bridge everything of the contract and says what is wrong. Entries of its own are put into free slots and taken away again.\n" +
+			"Exit 0 when it keeps the contract, 1 when not, 2 on wrong use.",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			in := signin.SignIn{User: user, Secret: signin.NewSecret(os.Getenv("UNLATCH_PASSWORD"))}
+			if len(args) != 1 {
+				return usageError{errors.New("check takes one address of a bridge")}
+			}
+			in, err := readSignIn(cmd, user, fromStdin)
+			if err != nil {
+				return usageError{err}
+			}
 			return checkBridge(cmd.Context(), args[0], in, bridge.Checker{StreamURL: stream, ReadOnly: readOnly}, plain, cmd.OutOrStdout())
 		}}
-	c.Flags().StringVar(&user, "user", "", "the bridge's user; its password comes from UNLATCH_PASSWORD")
+	c.Flags().StringVar(&user, "user", "", "the bridge's user")
+	c.Flags().BoolVar(&fromStdin, "password-stdin", false, "read the password from standard input")
 	c.Flags().StringVar(&stream, "stream", "", "a stream URL to put, where the target wants a real one")
 	c.Flags().BoolVar(&readOnly, "read-only", false, "ask, and change nothing")
 	c.Flags().BoolVar(&plain, "readable", false, "let the sign-in go out so that it can be read, where the bridge takes no other")
