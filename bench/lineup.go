@@ -15,6 +15,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -155,6 +156,11 @@ func lineUp(ctx context.Context, _ *scene.Library) ([]figure, error) {
 	if err != nil {
 		return nil, err
 	}
+	cords, err := cordsOf(ctx, s, site.ID, devices, h.URL, strings.TrimPrefix(path, "/api"))
+	if err != nil {
+		return nil, err
+	}
+	streams = append(streams, cords...)
 	floor := p95(empty)
 	ratio := func(d time.Duration) string { return fmt.Sprintf("%.1f", float64(d)/float64(floor)) }
 	return append([]figure{

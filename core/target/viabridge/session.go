@@ -112,6 +112,13 @@ func says(st *bridge.Status) string {
 func (s *Session) Place(ctx context.Context, c target.Camera) (target.Placement, error) {
 	// What comes back is cleaned as it is read, so that what goes out has to be.
 	c.Identity, c.Replaces, c.Name = wiretext.Line(c.Identity, 300), wiretext.Line(c.Replaces, 300), wiretext.Line(c.Name, 200)
+	if c.Slot != "" { // most often it is as it was thought to be, and one call does it
+		if p, err := s.straight(ctx, c); err == nil {
+			return p, nil
+		} else if broken := new(bridge.Problem); !errors.As(err, &broken) {
+			return target.Placement{}, err
+		}
+	}
 	all, err := s.client.Slots(ctx)
 	if err != nil {
 		return target.Placement{}, err
@@ -140,12 +147,8 @@ func (s *Session) Place(ctx context.Context, c target.Camera) (target.Placement,
 			return target.Placement{}, err
 		}
 	}
-	put, err := s.client.Put(ctx, slot.ID, e)
+	put, err := s.put(ctx, slot.ID, e, c.Address)
 	var p *bridge.Problem
-	if errors.As(err, &p) && p.Type == bridge.TypeNameTaken { // two cameras of one name: the address tells them apart
-		e.Name = e.Name + " " + lastOf(c.Address)
-		put, err = s.client.Put(ctx, slot.ID, e)
-	}
 	if errors.As(err, &p) && p.Type == bridge.TypeTaken && c.Slot == "" { // somebody was faster: look again, once
 		if all, lerr := s.client.Slots(ctx); lerr == nil {
 			if next := all.FirstFree(); next != nil {
@@ -158,6 +161,33 @@ func (s *Session) Place(ctx context.Context, c target.Camera) (target.Placement,
 		return target.Placement{}, err
 	}
 	return target.Placement{Ref: ref(put.ID, e.Key), Slot: labelOf(put), Token: put.ID}, nil
+}
+
+// straight puts a camera into the slot that it is wanted in. A *bridge.Problem is a reason to look more closely.
+func (s *Session) straight(ctx context.Context, c target.Camera) (target.Placement, error) {
+	e, err := Compose(s.about, c)
+	if err == nil && s.about.Templates != nil {
+		err = s.template(ctx, c, &e)
+	}
+	if err != nil {
+		return target.Placement{}, err
+	}
+	put, err := s.put(ctx, c.Slot, e, c.Address)
+	if err != nil {
+		return target.Placement{}, err
+	}
+	return target.Placement{Ref: ref(put.ID, e.Key), Slot: labelOf(put), Token: put.ID}, nil
+}
+
+// put puts an entry into a slot. Of two cameras of one name the address tells them apart.
+func (s *Session) put(ctx context.Context, slot string, e bridge.Entry, addr string) (*bridge.Slot, error) {
+	put, err := s.client.Put(ctx, slot, e)
+	var p *bridge.Problem
+	if errors.As(err, &p) && p.Type == bridge.TypeNameTaken {
+		e.Name = e.Name + " " + lastOf(addr)
+		return s.client.Put(ctx, slot, e)
+	}
+	return put, err
 }
 
 // choose is the slot for a camera that has none yet.

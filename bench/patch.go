@@ -1,0 +1,254 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"image"
+	"image/color"
+	"image/jpeg"
+	"math"
+	"net"
+	"net/netip"
+	"time"
+
+	"github.com/go-rod/rod"
+	"github.com/google/uuid"
+
+	"unlatch/core/bridge"
+	"unlatch/core/bringup"
+	"unlatch/core/evidence"
+	"unlatch/core/picturematch"
+	"unlatch/core/signin"
+	"unlatch/core/target"
+	"unlatch/core/target/viabridge"
+	"unlatch/e2e/browser"
+	"unlatch/jobs"
+	"unlatch/sim/scene"
+	"unlatch/store"
+)
+
+const (
+	patchedCameras = 64
+	patchedDelay   = 200 // ms that a stand-in takes for each call
+)
+
+// patched puts 64 cameras onto a recorder and onto management software, confirmed. The floor is the target's own time for so many: the same
+// entries put by the bare client, one after the other.
+func patched(ctx context.Context, _ *scene.Library) ([]figure, error) {
+	scenario := fmt.Sprintf(`
+name: patched
+users: [{name: fitter, secret: bench, level: Administrator}]
+devices:
+  - {name: East, maker: corvane, model: V4, address: 127.62.17.10, count: %d, scene: viaduct, caption: "", streams: [{width: 160, height: 90, fps: 5, kbps: 60, gop: 5}]}
+targets:
+`, patchedCameras)
+	at := map[string]string{}
+	for i, kind := range []string{"hybrid", "software", "hybrid"} {
+		name := []string{"recorder", "software", "floor"}[i]
+		at[name] = fmt.Sprintf("http://127.62.17.%d:8081", 201+i)
+		scenario += fmt.Sprintf("  - {name: %s, kind: %s, address: 127.62.17.%d, port: 8081, user: desk, secret: bench, slots: %d, delay_ms: %d}\n", name, kind, 201+i,
+			patchedCameras, patchedDelay)
+	}
+	r, err := newRig(ctx, scenario, "127.62.17.0/25")
+	if err != nil {
+		return nil, err
+	}
+	defer r.stop()
+	if _, _, err := r.open(ctx, patchedCameras); err != nil {
+		return nil, err
+	}
+	floor, err := bareFloor(ctx, at["floor"])
+	if err != nil {
+		return nil, err
+	}
+	key, err := r.store.SignIns.Add(ctx, store.NewSignIn{Label: "desk", User: "desk", Secret: signin.NewSecret("bench"), Terms: store.Terms{Purpose: signin.Target}})
+	if err != nil {
+		return nil, err
+	}
+	devices, err := r.store.Devices.List(ctx, r.site.ID)
+	if err != nil {
+		return nil, err
+	}
+	for i := range devices {
+		if _, err := r.store.Devices.Rename(ctx, devices[i].ID, fmt.Sprintf("Camera %d", i+1)); err != nil {
+			return nil, err
+		}
+	}
+	var out []figure
+	for _, name := range []string{"recorder", "software"} {
+		reach := netip.MustParseAddrPort(at[name][len("http://"):])
+		id, err := r.store.Targets.Add(ctx, store.Person{Name: "bench"}, store.Target{Site: r.site.ID, Kind: viabridge.Kind, Name: name, Address: at[name],
+			SignIn: &key, Settings: store.JSON(map[string]string{})}, []netip.AddrPort{reach})
+		if err != nil {
+			return nil, err
+		}
+		var wish []store.Wish
+		var list []jobs.Place
+		for _, d := range devices {
+			if d.Status.Device.Stray {
+				continue
+			}
+			wish = append(wish, store.Wish{Device: d.ID, Slot: fmt.Sprint(len(wish) + 1)})
+			list = append(list, jobs.Place{Device: d.ID, Placing: bringup.Placing{Target: id}})
+		}
+		if err := r.store.Targets.Wish(ctx, wish, id); err != nil {
+			return nil, err
+		}
+		began := time.Now()
+		run, err := r.queue.Place(ctx, r.site.ID, "bench", list)
+		if err == nil {
+			err = finished(ctx, r.store, run)
+		}
+		if err != nil {
+			return nil, err
+		}
+		took := time.Since(began)
+		now, err := r.store.Devices.List(ctx, r.site.ID)
+		if err != nil {
+			return nil, err
+		}
+		confirmed := 0
+		for i := range now {
+			for _, p := range now[i].Status.Placements {
+				if p.Target == id && p.Confirmed {
+					confirmed++
+				}
+			}
+		}
+		out = append(out, figure{fmt.Sprintf("%d cameras onto %s, placed and confirmed with its picture (%d ms a call); %d confirmed", patchedCameras, name, patchedDelay, confirmed),
+			fmt.Sprintf("%.1f s", took.Seconds()), fmt.Sprintf("%.1f s its own time for so many", floor.Seconds()), fmt.Sprintf("%.2f", took.Seconds()/floor.Seconds()), "at most 1.3"})
+	}
+	pictures, err := compared()
+	return append(out, pictures...), err
+}
+
+// bareFloor puts as many entries by the bare client, one after the other.
+func bareFloor(ctx context.Context, at string) (time.Duration, error) {
+	c, err := bridge.New(at, bridge.Options{Dial: &net.Dialer{}, SignIn: signin.SignIn{User: "desk", Secret: signin.NewSecret("bench")}})
+	if err != nil {
+		return 0, err
+	}
+	defer c.Close()
+	began := time.Now()
+	for n := range patchedCameras {
+		_, err := c.Put(ctx, fmt.Sprint(n+1), bridge.Entry{Key: fmt.Sprint("urn:", n), Name: fmt.Sprint("Camera ", n),
+			Streams: []bridge.Stream{{Role: "main", URL: "rtsp://127.62.17.10:1/x"}}})
+		if err != nil {
+			return 0, err
+		}
+	}
+	return time.Since(began), nil
+}
+
+// compared measures what comparing a target's picture with a camera's takes, once both are decoded.
+func compared() ([]figure, error) {
+	draw := func(seed float64) *image.RGBA {
+		img := image.NewRGBA(image.Rect(0, 0, 640, 360))
+		for y := range 360 {
+			for x := range 640 {
+				v := 128 + 60*math.Sin(float64(x)/(20+seed)) + 60*math.Cos(float64(y)/(15+seed*2))
+				img.Set(x, y, color.Gray{Y: uint8(min(max(v, 0), 255))})
+			}
+		}
+		return img
+	}
+	a, b := draw(1), draw(7)
+	var raw bytes.Buffer
+	if err := jpeg.Encode(&raw, a, nil); err != nil {
+		return nil, err
+	}
+	var decoding, printing []time.Duration
+	for range 41 {
+		began := time.Now()
+		img, err := jpeg.Decode(bytes.NewReader(raw.Bytes()))
+		if err != nil {
+			return nil, err
+		}
+		decoding = append(decoding, time.Since(began))
+		began = time.Now()
+		picturematch.Compare(picturematch.Of(img), picturematch.Of(b))
+		printing = append(printing, time.Since(began))
+	}
+	return []figure{{"Comparing two decoded pictures of 640x360, both boiled down", fmt.Sprintf("%.2f ms", median(printing).Seconds()*1000),
+		fmt.Sprintf("%.2f ms decoding one", median(decoding).Seconds()*1000), fmt.Sprintf("%.2f", median(printing).Seconds()/median(decoding).Seconds()),
+		"under 2 ms"}}, nil
+}
+
+const cordsDrawn = 500
+
+// cordsOf measures the Patch view with 500 placements: what keeps the page busy while a plug is dragged over all of its height, and while both
+// columns are scrolled.
+func cordsOf(ctx context.Context, s *store.Store, site uuid.UUID, devices []uuid.UUID, url, view string) ([]figure, error) {
+	id, err := s.Targets.Add(ctx, store.Person{Name: "bench"}, store.Target{Site: site, Kind: viabridge.Kind, Name: "Great vault", Address: "http://10.20.255.1",
+		Settings: store.JSON(map[string]string{})}, nil)
+	if err != nil {
+		return nil, err
+	}
+	layout := target.Layout{}
+	for n := range cordsDrawn {
+		layout.Slots = append(layout.Slots, target.Slot{Token: fmt.Sprint(n + 1), Label: fmt.Sprintf("slot %d", n+1), Is: target.Used})
+	}
+	if err := s.Targets.Saw(ctx, id, nil, store.Seen{What: "answered", About: &target.About{Name: "Great vault", Kind: "recorder"}, Layout: &layout}); err != nil {
+		return nil, err
+	}
+	if err := s.Targets.Want(ctx, devices[:cordsDrawn], id); err != nil {
+		return nil, err
+	}
+	for n, d := range devices[:cordsDrawn] {
+		x := &store.Device{ID: d, Site: site}
+		slot := fmt.Sprint(1 + n*7%cordsDrawn) // 7 and 500 have no common divisor: the cords cross
+		for _, b := range []evidence.Body{evidence.Placed{Slot: "slot " + slot, Token: slot, Ref: slot + "\n" + slot}, evidence.Confirmed{Says: "showing"}} {
+			if err := s.Devices.Record(ctx, x, nil, store.Finding{Subject: id.String(), Body: b}); err != nil {
+				return nil, err
+			}
+		}
+	}
+	chrome, err := browser.Start()
+	if err != nil {
+		return nil, err
+	}
+	defer chrome.Stop()
+	page, err := chrome.Page(url, 1280, 800)
+	if err != nil {
+		return nil, err
+	}
+	var drag, scroll busy
+	err = rod.Try(func() {
+		page.MustEval(`() => fetch("/api/session", { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify({ name: "keeper", password: "a long password" }) })`)
+		page.MustNavigate(url + view + "/patch")
+		page.Timeout(time.Minute).MustElement(`[data-on="Great vault"]`)
+		time.Sleep(2 * time.Second)
+		measure := func(each string) (b busy) {
+			raw := page.Timeout(time.Minute).MustEval(`async (each) => {
+				const long = [];
+				const watch = new PerformanceObserver((l) => long.push(...l.getEntries().map((e) => e.duration)));
+				watch.observe({ type: "longtask" });
+				const step = new Function("i", each);
+				for (let i = 0; i < 300; i++) {
+					step(i);
+					await new Promise(requestAnimationFrame);
+				}
+				await new Promise((r) => setTimeout(r, 300));
+				watch.disconnect();
+				return long;
+			}`, each)
+			for _, v := range raw.Arr() {
+				b.tasks, b.longest = b.tasks+1, max(b.longest, v.Num())
+			}
+			return b
+		}
+		page.MustEval(`() => {
+			const jack = document.querySelector("[data-channel]");
+			const box = jack.getBoundingClientRect();
+			jack.dispatchEvent(new PointerEvent("pointerdown", { bubbles: true, button: 0, clientX: box.x + 9, clientY: box.y + 9 }));
+		}`)
+		drag = measure(`window.dispatchEvent(new PointerEvent("pointermove", { bubbles: true, clientX: 520 + (i % 200) * 2, clientY: 120 + (i * 2) % 600 }))`)
+		page.MustEval(`() => window.dispatchEvent(new KeyboardEvent("keydown", { key: "Escape", bubbles: true }))`)
+		scroll = measure(`for (const s of document.querySelectorAll('section[aria-label="Channels"], section[aria-label="Targets"]')) s.scrollTop = (s.scrollHeight * i) / 300`)
+	})
+	return []figure{
+		{"Patch view with 500 placements: tasks over 50 ms while a plug is dragged for 300 frames", drag.String(), "", "", "none"},
+		{"The same while both columns are scrolled from end to end in 300 frames", scroll.String(), "", "", "stated"},
+	}, err
+}
