@@ -76,7 +76,7 @@ targets:
 		}
 	}
 	var out []figure
-	for _, name := range []string{"recorder", "software"} {
+	for _, name := range []string{"software", "recorder"} {
 		reach := netip.MustParseAddrPort(at[name][len("http://"):])
 		id, err := r.store.Targets.Add(ctx, store.Person{Name: "bench"}, store.Target{Site: r.site.ID, Kind: viabridge.Kind, Name: name, Address: at[name],
 			SignIn: &key, Settings: store.JSON(map[string]string{})}, []netip.AddrPort{reach})

@@ -27,7 +27,6 @@ type shot struct {
 
 // site in a path stands for the first site of the demo, device for the camera named after the colon.
 var shots = []shot{
-	{name: "sign-in", path: "/", width: 1280, height: 800, theme: "day", before: signOut},
 	{name: "sites", path: "/", width: 1280, height: 800, theme: "day"},
 	{name: "line-up", path: "/sites/SITE", width: 1280, height: 800, theme: "day"},
 	{name: "bench", path: "/sites/SITE?device=DEVICE:Ticket window", width: 1280, height: 800, theme: "night"},
@@ -37,15 +36,16 @@ var shots = []shot{
 	{name: "recorder", path: "/sites/SITE?device=DEVICE:Strongroom", width: 1280, height: 800, theme: "night"},
 	{name: "keyring", path: "/sites/SITE/keyring", width: 1280, height: 800, theme: "day"},
 	{name: "phone", path: "/sites/SITE?device=DEVICE:Water tower", width: 390, height: 844, theme: "day"},
-	{name: "measures", path: "/sites/SITE?device=DEVICE:Footbridge", width: 1280, height: 1000, theme: "day", after: toMeasures},
+	{name: "patch", path: "/sites/SITE/patch", width: 1280, height: 800, theme: "day"},
+	{name: "patch-misfit", path: "/sites/SITE/patch", width: 1280, height: 800, theme: "night", after: brokenCord("does not take its streams")},
+	{name: "patch-phone", path: "/sites/SITE/patch", width: 390, height: 844, theme: "day"},
+	{name: "target", path: "/sites/SITE/targets/TARGET:Parcel vault", width: 1280, height: 900, theme: "day"},
+	{name: "template", path: "/sites/SITE/targets/TARGET:Signal box list", width: 1280, height: 900, theme: "day"},
 	{name: "streams", path: "/sites/SITE/streams", width: 1280, height: 800, theme: "day", before: planSite},
 	{name: "streams-preview", path: "/sites/SITE/streams", width: 1280, height: 800, theme: "day", after: preview},
 	{name: "streams-running", path: "/sites/SITE/streams", width: 1280, height: 800, theme: "night", after: sendStreams},
-	{name: "bench-stream", path: "/sites/SITE?device=DEVICE:Platform clock", width: 1280, height: 1000, theme: "day", before: awaitRuns, after: toStream},
 	{name: "streams-phone", path: "/sites/SITE/streams", width: 390, height: 844, theme: "day"},
 	{name: "paths", path: "/sites/SITE/paths", width: 1280, height: 800, theme: "day"},
-	{name: "repair", path: "/sites/SITE", width: 1280, height: 800, theme: "day", after: pasteDamaged},
-	{name: "record", path: "/record", width: 1280, height: 800, theme: "day", before: someDeeds},
 }
 
 // press presses a button.
@@ -57,20 +57,6 @@ func press(text string) func(p *rod.Page) error {
 		}
 		return b.Click("left", 1)
 	}
-}
-
-// someDeeds does a few of the things that the record keeps.
-func someDeeds(p *rod.Page) error {
-	_, err := p.Eval(`async () => {
-		const send = (method, path, body) => fetch(path, { method, headers: { "Content-Type": "application/json" }, body: body && JSON.stringify(body) });
-		const key = (await (await fetch("/api/sign-ins")).json())[0];
-		await send("POST", "/api/sign-ins/" + key.id + "/reveal");
-		const site = (await (await fetch("/api/sites")).json())[1];
-		await send("PUT", "/api/sites/" + site.id, { name: site.name, ranges: [...site.ranges, "127.40.12.0/28"] });
-		await send("PUT", "/api/sites/" + site.id, { name: site.name, ranges: site.ranges });
-		await send("POST", "/api/sites/" + site.id + "/sweeps", {});
-	}`)
-	return err
 }
 
 func main() {
@@ -161,11 +147,6 @@ func take(chrome *browser.Browser, url, password string, s shot, dir string) err
 	return os.WriteFile(filepath.Join(dir, s.name+".png"), png, 0o644)
 }
 
-func signOut(p *rod.Page) error {
-	_, err := p.Eval(`() => fetch("/api/session", { method: "DELETE" })`)
-	return err
-}
-
 // planAddresses opens the plan for all of the station's devices.
 func planAddresses(p *rod.Page) error {
 	all, err := p.Element(`[aria-label="Select all that are shown"]`)
@@ -184,23 +165,6 @@ func planAddresses(p *rod.Page) error {
 	}
 	_, err = p.Element("[data-plan]")
 	return err
-}
-
-// toMeasures brings what was measured of a stream into sight, with what to act on.
-func toMeasures(p *rod.Page) error {
-	return rod.Try(func() {
-		p.MustElement(`[data-finding="wrong_clock"]`).MustEval(`() => this.scrollIntoView({ block: "start" })`)
-	})
-}
-
-// pasteDamaged pastes a URL as it comes out of a mail.
-func pasteDamaged(p *rod.Page) error {
-	return rod.Try(func() {
-		p.MustElement(`[title^="Paste a stream URL"]`).MustClick()
-		p.MustElement(`textarea[name="paste"]`).MustInput("“http://rtsp://fitter:la/mp@[127.40.1.20]:80\\strongroom\\1\\0”")
-		p.MustElementR("[role=dialog]", "Holloway recorders")
-		p.MustElement(`input[name="channels"]`).MustInput("8")
-	})
 }
 
 // planSite plans the streams of the station: a plan for all, another for one model.
@@ -233,24 +197,20 @@ func sendStreams(p *rod.Page) error {
 	})
 }
 
-// awaitRuns waits until what was begun has ended.
-func awaitRuns(p *rod.Page) error {
-	_, err := p.Eval(`async () => {
-		const site = (await (await fetch("/api/sites")).json())[0].id;
-		for (;;) {
-			const runs = await (await fetch("/api/sites/" + site + "/runs")).json();
-			if (!runs.some((r) => r.state === "running")) return;
-			await new Promise((r) => setTimeout(r, 500));
-		}
-	}`)
-	return err
-}
-
-// toStream brings the settings of the stream into sight.
-func toStream(p *rod.Page) error {
-	return rod.Try(func() {
-		p.MustElement(`[aria-label="Claimed and measured"]`).MustEval(`() => this.scrollIntoView({ block: "start" })`)
-	})
+// brokenCord takes a cord in hand by what its slot says.
+func brokenCord(says string) func(p *rod.Page) error {
+	return func(p *rod.Page) error {
+		return rod.Try(func() {
+			for range 20 {
+				p.MustElementR("button", "broken").MustClick()
+				p.WaitStable(300 * time.Millisecond)
+				if has, _, _ := p.HasR("[data-state=broken] button", says); has && p.MustHasR("section", "Tune it, then place it") {
+					return
+				}
+			}
+			panic("no cord says " + says)
+		})
+	}
 }
 
 // resolve puts the demo's own identities into a path.
@@ -263,13 +223,17 @@ func resolve(p *rod.Page, path string) (string, error) {
 		return "", err
 	}
 	path = strings.Replace(path, "SITE", site.Value.Str(), 1)
-	head, name, ok := strings.Cut(path, "DEVICE:")
-	if !ok {
-		return path, nil
+	for mark, list := range map[string]string{"DEVICE:": "devices", "TARGET:": "targets"} {
+		head, name, ok := strings.Cut(path, mark)
+		if !ok {
+			continue
+		}
+		id, err := p.Eval(`async (site, list, name) => (await (await fetch("/api/sites/" + site + "/" + list)).json()).find((d) => d.name === name).id`,
+			site.Value.Str(), list, name)
+		if err != nil {
+			return "", err
+		}
+		return head + id.Value.Str(), nil
 	}
-	device, err := p.Eval(`async (site, name) => (await (await fetch("/api/sites/" + site + "/devices")).json()).find((d) => d.name === name).id`, site.Value.Str(), name)
-	if err != nil {
-		return "", err
-	}
-	return head + device.Value.Str(), nil
+	return path, nil
 }
