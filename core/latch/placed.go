@@ -92,21 +92,23 @@ func (d *deriver) through(t Target, p *Placement) {
 	}
 	want := p.Gives
 	p.Gives, p.SignIn, p.Whose = nil, uuid.Nil, ""
-	for i := range d.s.Placements {
-		from := &d.s.Placements[i]
-		if from.Target == t.ID || len(from.SendsOn) == 0 || from.Slot == "" {
-			continue
-		}
-		p.From, p.Whose = from.Target, "the sign-in of "+from.Name
-		for _, w := range want {
-			if i := slices.IndexFunc(from.SendsOn, func(g Given) bool { return g.Role == w.Role }); i >= 0 {
-				p.Gives = append(p.Gives, from.SendsOn[i])
+	for _, exact := range []bool{true, false} { // one that sends on what is wanted goes before one that sends on something else
+		for i := range d.s.Placements {
+			from := &d.s.Placements[i]
+			if from.Target == t.ID || len(from.SendsOn) == 0 || from.Slot == "" {
+				continue
+			}
+			gives := slices.DeleteFunc(slices.Clone(from.SendsOn), func(g Given) bool {
+				return !slices.ContainsFunc(want, func(w Given) bool { return w.Role == g.Role })
+			})
+			if len(gives) == 0 && !exact {
+				gives = from.SendsOn[:1]
+			}
+			if len(gives) > 0 {
+				p.Gives, p.From, p.Whose = gives, from.Target, "the sign-in of "+from.Name
+				return
 			}
 		}
-		if len(p.Gives) == 0 {
-			p.Gives = from.SendsOn[:1]
-		}
-		return
 	}
 }
 

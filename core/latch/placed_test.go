@@ -75,6 +75,13 @@ func TestThroughARecorder(t *testing.T) {
 	assert.Equal(t, []Given{{"sub", "rtsp://192.0.2.20/1/sub"}}, p.Gives)
 	assert.Equal(t, []any{rec, "the sign-in of Vault"}, []any{p.From, p.Whose})
 	assert.Equal(t, Fits, s.FittingOn(door).Verdict)
+	mute := uuid.MustParse("01900000-0000-7000-8000-000000000008")
+	intent.Targets = append([]Target{{ID: mute, Name: "Other"}}, intent.Targets...)
+	story.add(mute.String(), evidence.Placed{Slot: "slot 9", Token: "9"}).
+		add(mute.String(), evidence.Confirmed{Says: "showing", SendsOn: []evidence.Given{{Role: "main", URL: "rtsp://192.0.2.21/9"}}})
+	s = Derive(story.records, intent)
+	assert.Equal(t, rec, s.Placements[1].From, "one that sends on the stream that is wanted goes before another")
+	intent.Targets = intent.Targets[1:]
 	gone := story.add(rec.String(), evidence.Placed{Removed: true})
 	s = Derive(gone.records, intent)
 	assert.Empty(t, s.Placements[0].Gives)

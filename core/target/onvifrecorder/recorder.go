@@ -81,7 +81,7 @@ func (r *Session) Slots(ctx context.Context) (target.Layout, error) {
 	for _, rec := range recordings {
 		s := target.Slot{Token: rec.Token, Label: rec.Token, Is: target.Used, Name: rec.Name, Identity: rec.SourceID, Address: rec.Address}
 		if j := jobs[rec.Token]; j.Receiver == "" { // a camera on its own switch, or a recording that nobody feeds
-			s.Is, s.Why = target.Locked, "it is no slot for a camera on the network"
+			s.Is, s.Why = target.Locked, "it is on the recorder's own switch, or fed by nobody"
 		}
 		if j, ok := jobs[rec.Token]; ok && j.Receiver != "" {
 			if s.State, err = r.client.ReceiverState(ctx, j.Receiver); err != nil {

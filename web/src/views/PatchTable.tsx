@@ -55,7 +55,7 @@ export function PatchTable({ channels, targets, fittings }: { channels: Device[]
                       )}
                       <Button
                         look="quiet"
-                        className="h-7"
+                        className="h-7 max-sm:-ml-3"
                         aria-label={`Take it off ${p.name}: ${d.name}`}
                         onClick={() => takeOff.mutate({ devices: [d.id], target: p.target, name: p.name, slots: [p.token] })}
                       >
