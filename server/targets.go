@@ -42,6 +42,7 @@ type targetView struct {
 	Own      bool              `json:"own" doc:"it is this site's; others are shared by another one"`
 	Agreed   bool              `json:"agreed"`
 	Refused  bool              `json:"refused,omitempty" doc:"it has refused the sign-in that it has"`
+	Pin      string            `json:"certificate,omitempty" doc:"SHA-256 of the one that it is known by"`
 	Seen     *time.Time        `json:"seen_at,omitempty"`
 	About    *target.About     `json:"about,omitempty" doc:"what it last said of itself"`
 	Layout   *target.Layout    `json:"layout,omitempty" doc:"its slots as they last were"`
@@ -61,6 +62,7 @@ type targetBody struct {
 	Via      *uuid.UUID        `json:"via,omitempty" doc:"of a live platform: the recorder that sends to it"`
 	Shared   bool              `json:"shared,omitempty"`
 	Agreed   bool              `json:"agreed,omitempty" doc:"its sign-in may go out so that it can be read"`
+	Renewed  bool              `json:"new_certificate,omitempty" doc:"take the next certificate that it shows for its own"`
 	User     string            `json:"user,omitempty" maxLength:"200" doc:"with secret: a new sign-in for it, which goes onto the keyring"`
 	Secret   signin.Secret     `json:"secret,omitempty"`
 }
@@ -207,7 +209,7 @@ func (s *Server) targets(ctx context.Context, site uuid.UUID) (*struct{ Body []t
 	out := &struct{ Body []targetView }{Body: []targetView{}}
 	for _, t := range list {
 		v := targetView{ID: t.ID, Name: t.Name, Kind: string(t.Kind), Device: t.Device, Intake: t.Intake, Address: t.Address, SignIn: t.SignIn,
-			Settings: t.Settings.V, Via: t.Via, Shared: t.Shared, Own: t.Site == site, Agreed: t.Agreed, Seen: t.Seen, Wanted: []uuid.UUID{}}
+			Settings: t.Settings.V, Via: t.Via, Shared: t.Shared, Own: t.Site == site, Agreed: t.Agreed, Pin: t.Pin, Seen: t.Seen, Wanted: []uuid.UUID{}}
 		v.Refused = t.Refused != nil && t.SignIn != nil && *t.Refused == *t.SignIn
 		v.Is = wordsOfKinds[string(t.Kind)]
 		if t.About != nil {
@@ -344,7 +346,9 @@ func (s *Server) setTarget(ctx context.Context, site, id uuid.UUID, in targetBod
 	if err := s.partsOf(ctx, site, t); err != nil {
 		return err
 	}
-	t.ID = id
+	if t.ID = id; !in.Renewed {
+		t.Pin = old.Pin
+	}
 	if t.SignIn, err = s.targetSignIn(ctx, t, in); err != nil {
 		return s.explain(err)
 	}

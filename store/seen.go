@@ -22,6 +22,7 @@ type Seen struct {
 	Layout    *target.Layout
 	What      string
 	Refused   uuid.UUID
+	Pin       string // of the certificate that it showed; the first one is kept
 	Diagnosis *diagnose.Diagnosis
 	Exchange  string
 }
@@ -55,6 +56,11 @@ func (s Targets) Saw(ctx context.Context, id uuid.UUID, run *uuid.UUID, x Seen) 
 		}
 		if x.Layout != nil {
 			if _, err := tx.ExecContext(ctx, "UPDATE targets SET layout = $2 WHERE id = $1", id, JSON(*x.Layout)); err != nil {
+				return err
+			}
+		}
+		if x.Pin != "" {
+			if _, err := tx.ExecContext(ctx, "UPDATE targets SET pin = $2 WHERE id = $1 AND pin = ''", id, x.Pin); err != nil {
 				return err
 			}
 		}

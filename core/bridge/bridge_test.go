@@ -15,6 +15,7 @@ import (
 
 	"unlatch/core/address"
 	"unlatch/core/bridge"
+	"unlatch/core/certificate"
 	"unlatch/core/exchange"
 	"unlatch/core/signin"
 	"unlatch/sim/simtest"
@@ -120,6 +121,32 @@ func TestNoRedirectIsFollowed(t *testing.T) {
 	_, err := client(t, first.URL, "oak-door-52", nil).Target(ctx)
 	assert.ErrorAs(t, err, new(*bridge.BrokenError))
 	assert.Zero(t, elsewhere)
+}
+
+// A bridge is known by its certificate: another one gets no sign-in.
+func TestAnotherCertificate(t *testing.T) {
+	asked := 0
+	server := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		asked++
+		w.Write([]byte(`{"contract":"1","name":"Wall","kind":"panel"}`))
+	}))
+	defer server.Close()
+	at := func(pin string) (*bridge.Client, error) {
+		c, err := bridge.New(server.URL, bridge.Options{Dial: &address.Guard{Allowed: address.MustParse("127.0.0.1")}, Pin: pin})
+		require.NoError(t, err)
+		t.Cleanup(c.Close)
+		_, err = c.Target(ctx)
+		return c, err
+	}
+	c, err := at("")
+	require.NoError(t, err)
+	require.NotNil(t, c.Shown())
+	_, err = at(c.Shown().SHA256)
+	require.NoError(t, err)
+	before := asked
+	_, err = at(strings.Repeat("0", 64))
+	require.ErrorAs(t, err, new(*certificate.ChangedError))
+	assert.Equal(t, before, asked, "nothing was sent to it")
 }
 
 // Whatever a bridge answers is an error or a list that keeps the contract.

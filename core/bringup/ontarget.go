@@ -141,6 +141,9 @@ func (w *Work) LookAt(ctx context.Context, id uuid.UUID) error {
 	out := TargetSeen{What: "answered"}
 	t, err := w.connect(ctx, id)
 	if err == nil {
+		if c, ok := t.session.(target.Certified); ok && c.Shown() != nil {
+			out.Pin = c.Shown().SHA256
+		}
 		if d, ok := t.session.(target.Describer); ok {
 			var about target.About
 			if about, err = d.Describe(ctx); err == nil {

@@ -128,6 +128,7 @@ type TargetSeen struct {
 	Layout    *target.Layout
 	What      string // in one line: what was asked of it
 	Refused   uuid.UUID
+	Pin       string // SHA-256 of the certificate that it showed, in hex; "" without TLS
 	Diagnosis *diagnose.Diagnosis
 	Exchange  string
 }

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"unlatch/core/address"
+	"unlatch/core/certificate"
 	"unlatch/core/exchange"
 	"unlatch/core/intake"
 	"unlatch/core/signin"
@@ -55,6 +56,11 @@ type Session interface {
 // A Describer is a session with a target that says what it is.
 type Describer interface {
 	Describe(ctx context.Context) (About, error)
+}
+
+// A Certified session is one over TLS: it tells the one that the target showed; nil without TLS.
+type Certified interface {
+	Shown() *certificate.Certificate
 }
 
 // A Lister is a session with a target that has slots and tells them.

@@ -121,7 +121,7 @@ func (Driver) Connect(ctx context.Context, a target.Access) (target.Session, err
 	}
 	private := false
 	if u.Scheme == "mqtts" {
-		if conn, _, err = certificate.Agree(ctx, conn, u.Hostname(), a.Pin, a.Log); err != nil {
+		if conn, s.shownBy, err = certificate.Agree(ctx, conn, u.Hostname(), a.Pin, a.Log); err != nil {
 			return nil, err
 		}
 		private = a.Pin != ""
@@ -130,9 +130,10 @@ func (Driver) Connect(ctx context.Context, a target.Access) (target.Session, err
 }
 
 type session struct {
-	prefix string
-	a      target.Access
-	client mqtt.Client
+	prefix  string
+	a       target.Access
+	client  mqtt.Client
+	shownBy *certificate.Certificate // nil without TLS
 
 	mu      sync.Mutex
 	about   *About
@@ -269,6 +270,9 @@ func (s *session) heard(_ mqtt.Client, m mqtt.Message) {
 		}
 	}
 }
+
+// Shown implements target.Certified.
+func (s *session) Shown() *certificate.Certificate { return s.shownBy }
 
 // Close implements target.Session.
 func (s *session) Close() { s.client.Disconnect(50) }

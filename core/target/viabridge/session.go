@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"unlatch/core/bridge"
+	"unlatch/core/certificate"
 	"unlatch/core/intake"
 	"unlatch/core/target"
 	"unlatch/core/tuning"
@@ -48,6 +49,9 @@ type Session struct {
 
 // Close implements target.Session.
 func (s *Session) Close() { s.client.Close() }
+
+// Shown implements target.Certified.
+func (s *Session) Shown() *certificate.Certificate { return s.client.Shown() }
 
 // Describe implements target.Describer.
 func (s *Session) Describe(context.Context) (target.About, error) {

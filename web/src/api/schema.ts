@@ -3098,6 +3098,8 @@ export interface components {
             /** @enum {string} */
             kind: "bridge" | "hub" | "feed" | "template" | "live";
             name: string;
+            /** @description take the next certificate that it shows for its own */
+            new_certificate?: boolean;
             secret?: string;
             settings?: {
                 [key: string]: string;
@@ -3120,6 +3122,8 @@ export interface components {
             about?: components["schemas"]["About"];
             address?: string;
             agreed: boolean;
+            /** @description SHA-256 of the one that it is known by */
+            certificate?: string;
             device?: string;
             /** @description the address of its feed */
             feed?: string;

@@ -28,7 +28,11 @@ export const usePlace = (site: string) =>
           label: "Undo",
           onClick: () => {
             for (const target of new Set(placements.map((p) => p.target)))
-              takeOff(site, placements.filter((p) => p.target === target).map((p) => p.device), target).catch(say);
+              takeOff(
+                site,
+                placements.filter((p) => p.target === target).map((p) => p.device),
+                target,
+              ).catch(say);
           },
         },
       });
@@ -38,7 +42,8 @@ export const usePlace = (site: string) =>
 /** Takes cameras off a target. Undo puts them back into the slots that they had. */
 export const useTakeOff = (site: string) =>
   useAction(
-    ({ devices, target }: { devices: string[]; target: string; name: string; slots: (string | undefined)[] }) => takeOff(site, devices, target),
+    ({ devices, target }: { devices: string[]; target: string; name: string; slots: (string | undefined)[] }) =>
+      takeOff(site, devices, target),
     stale(site),
     undefined,
     (_, { devices, target, name, slots }) => {

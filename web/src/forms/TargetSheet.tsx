@@ -14,11 +14,30 @@ import { useSchema } from "./useSchema";
 type Kind = TargetBody["kind"];
 
 const kinds: { kind: Kind; name: string; about: string; address?: string; hint?: string }[] = [
-  { kind: "bridge", name: "Bridge", about: "Management software, a panel, an intercom, a recorder with a protocol of its own: whatever has a bridge. It says itself what it is.", address: "http://192.0.2.10:8081", hint: "where the bridge answers" },
-  { kind: "hub", name: "Home hub", about: "A hub that listens on an MQTT broker.", address: "mqtt://192.0.2.10:1883", hint: "of its broker" },
+  {
+    kind: "bridge",
+    name: "Bridge",
+    about:
+      "Management software, a panel, an intercom, a recorder with a protocol of its own: whatever has a bridge. It says itself what it is.",
+    address: "http://192.0.2.10:8081",
+    hint: "where the bridge answers",
+  },
+  {
+    kind: "hub",
+    name: "Home hub",
+    about: "A hub that listens on an MQTT broker.",
+    address: "mqtt://192.0.2.10:1883",
+    hint: "of its broker",
+  },
   { kind: "feed", name: "Screens", about: "Any number of screens that take one list from one address." },
   { kind: "template", name: "Anything else", about: "Text from a template of your own, for a file or the clipboard." },
-  { kind: "live", name: "Live platform", about: "A recorder sends one of its channels there.", address: "https://192.0.2.10", hint: "where the platform says whether you are live" },
+  {
+    kind: "live",
+    name: "Live platform",
+    about: "A recorder sends one of its channels there.",
+    address: "https://192.0.2.10",
+    hint: "where the platform says whether you are live",
+  },
 ];
 
 const Schema = z.object({
@@ -35,10 +54,23 @@ const Schema = z.object({
 type Values = z.infer<typeof Schema>;
 
 /** Adds a target, or changes one. It asks the least: an address and a sign-in; what it is, the target says. */
-export function TargetSheet({ site, open, onOpenChange, targets, target }: { site: string; open: boolean; onOpenChange: (o: boolean) => void; targets: Target[]; target?: Target }) {
+export function TargetSheet({
+  site,
+  open,
+  onOpenChange,
+  targets,
+  target,
+}: {
+  site: string;
+  open: boolean;
+  onOpenChange: (o: boolean) => void;
+  targets: Target[];
+  target?: Target;
+}) {
   const [kind, setKind] = useState<Kind>((target?.kind as Kind) ?? "bridge");
   const [shared, setShared] = useState(target?.shared ?? false);
   const [agreed, setAgreed] = useState(target?.agreed ?? false);
+  const [renewed, setRenewed] = useState(false);
   const signIns = useSignIns();
   const add = useAddTarget(site);
   const set = useSetTarget(site);
@@ -72,6 +104,7 @@ export function TargetSheet({ site, open, onOpenChange, targets, target }: { sit
       settings,
       shared,
       agreed,
+      new_certificate: renewed || undefined,
     };
     const done = { onSuccess: () => onOpenChange(false) };
     if (target) set.mutate({ ...body, target: target.id }, done);
@@ -82,14 +115,27 @@ export function TargetSheet({ site, open, onOpenChange, targets, target }: { sit
     <Sheet title={target ? `Change ${target.name}` : "Add a target"} open={open} onOpenChange={onOpenChange}>
       <form onSubmit={send} className="space-y-3">
         {!target && (
-          <Choice label="Kind" value={kind} onChange={setKind} options={kinds.map((k) => [k.kind, k.name] as const)} className="flex-wrap gap-1" />
+          <Choice
+            label="Kind"
+            value={kind}
+            onChange={setKind}
+            options={kinds.map((k) => [k.kind, k.name] as const)}
+            className="flex-wrap gap-1"
+          />
         )}
         <p className="text-soft">{about.about}</p>
-        {about.address && <Field label={`Address, ${about.hint}`} placeholder={about.address} className="mono" {...form.register("address")} />}
+        {about.address && (
+          <Field label={`Address, ${about.hint}`} placeholder={about.address} className="mono" {...form.register("address")} />
+        )}
         <Field label={about.address ? "Name (it tells its own where this is empty)" : "Name"} {...form.register("name")} />
         {kind === "live" && (
           <>
-            <Field label="Ingest address, without the key" placeholder="rtmp://192.0.2.10/live" className="mono" {...form.register("ingest")} />
+            <Field
+              label="Ingest address, without the key"
+              placeholder="rtmp://192.0.2.10/live"
+              className="mono"
+              {...form.register("ingest")}
+            />
             <label className="block">
               <span className="mb-1 block text-small text-soft">The recorder that sends to it</span>
               <select className={select} {...form.register("via")}>
@@ -113,7 +159,9 @@ export function TargetSheet({ site, open, onOpenChange, targets, target }: { sit
         {about.address && (
           <>
             <label className="block">
-              <span className="mb-1 block text-small text-soft">Its sign-in{kind === "live" ? "; the password is the stream key" : ""}</span>
+              <span className="mb-1 block text-small text-soft">
+                Its sign-in{kind === "live" ? "; the password is the stream key" : ""}
+              </span>
               <select className={select} {...form.register("sign_in")}>
                 <option value="">a new one, typed here</option>
                 {(signIns.data ?? []).map((s) => (
@@ -126,7 +174,12 @@ export function TargetSheet({ site, open, onOpenChange, targets, target }: { sit
             {own && (
               <div className="grid grid-cols-2 gap-2">
                 <Field label="User" autoComplete="off" {...form.register("user")} />
-                <Field label={kind === "live" ? "Stream key" : "Password"} type="password" autoComplete="new-password" {...form.register("secret")} />
+                <Field
+                  label={kind === "live" ? "Stream key" : "Password"}
+                  type="password"
+                  autoComplete="new-password"
+                  {...form.register("secret")}
+                />
               </div>
             )}
             {kind !== "live" && (
@@ -134,7 +187,10 @@ export function TargetSheet({ site, open, onOpenChange, targets, target }: { sit
                 <Check label="Its sign-in may go out readable" checked={agreed} onChange={() => setAgreed(!agreed)} />
                 <span className="-mt-0.5 text-small">
                   Its sign-in may go out so that it can be read on the wire.{" "}
-                  <span className="text-soft">Only where the target takes no other and you trust this network{kind === "hub" ? "; a broker without TLS takes no other" : ""}.</span>
+                  <span className="text-soft">
+                    Only where the target takes no other and you trust this network
+                    {kind === "hub" ? "; a broker without TLS takes no other" : ""}.
+                  </span>
                 </span>
               </div>
             )}
@@ -144,7 +200,22 @@ export function TargetSheet({ site, open, onOpenChange, targets, target }: { sit
           <Check label="Other sites may use it too" checked={shared} onChange={() => setShared(!shared)} />
           <span className="-mt-0.5 text-small">Other sites may use it too.</span>
         </div>
-        {about.address && <p className="text-small text-soft">Connections leave to this one address and port besides the site’s ranges. That is kept with your name.</p>}
+        {target?.certificate && (
+          <div className="flex items-start gap-2">
+            <Check label="Take a new certificate" checked={renewed} onChange={() => setRenewed(!renewed)} />
+            <span className="-mt-0.5 text-small">
+              Take a new certificate.{" "}
+              <span className="text-soft">
+                It is known by <span className="mono">{target.certificate.slice(0, 12)}…</span>; another one gets no sign-in.
+              </span>
+            </span>
+          </div>
+        )}
+        {about.address && (
+          <p className="text-small text-soft">
+            Connections leave to this one address and port besides the site’s ranges. That is kept with your name.
+          </p>
+        )}
         <Trouble error={add.error ?? set.error} />
         <div className="flex justify-end gap-2">
           <Button onClick={() => onOpenChange(false)}>Leave it</Button>

@@ -20,10 +20,15 @@ export function TemplateForm({ site, target }: { site: string; target: Target })
   const typed = useDelayed(text, 300);
   const { mutate } = preview;
   const on = target.wanted.join();
+  // biome-ignore lint/correctness/useExhaustiveDependencies: what stands on the target changes what it makes
   useEffect(() => {
     mutate({ target: target.id, text: typed, each, passwords });
   }, [mutate, target.id, typed, each, passwords, on]);
-  const kept = target.settings.text === text && (target.settings.each === "yes") === each && (target.settings.passwords === "yes") === passwords && target.settings.file === file;
+  const kept =
+    target.settings.text === text &&
+    (target.settings.each === "yes") === each &&
+    (target.settings.passwords === "yes") === passwords &&
+    target.settings.file === file;
   const out = preview.data;
   return (
     <section aria-label="Template" className="space-y-2">
@@ -56,7 +61,11 @@ export function TemplateForm({ site, target }: { site: string; target: Target })
         </span>
         <label className="flex items-center gap-2 text-small text-soft">
           File
-          <input className="mono h-8 w-40 rounded-md border bg-sheet px-2 text-ink" value={file} onChange={(e) => setFile(e.target.value)} />
+          <input
+            className="mono h-8 w-40 rounded-md border bg-sheet px-2 text-ink"
+            value={file}
+            onChange={(e) => setFile(e.target.value)}
+          />
         </label>
         <span className="grow" />
         <Button
@@ -108,12 +117,7 @@ export function TemplateForm({ site, target }: { site: string; target: Target })
               </>
             )}
           </p>
-          <pre
-            // biome-ignore lint/a11y/noNoninteractiveTabindex: a region that scrolls is reached by key
-            tabIndex={0}
-            className="mono h-72 overflow-auto rounded-md border bg-well p-2"
-            aria-label="Preview"
-          >
+          <pre tabIndex={0} role="region" className="mono h-72 overflow-auto rounded-md border bg-well p-2" aria-label="Preview">
             {out?.text}
           </pre>
         </div>

@@ -11,7 +11,17 @@ export const reach = 36;
  * The cords of the patch bench, on one canvas: five hundred of them are drawn anew while one is dragged. A cord hangs through a little; one
  * that is confirmed is a whole cord, one that waits is dashed, and one that is broken ends in two frayed ends with a gap between.
  */
-export function Cords({ lines, width, height, loose }: { lines: Line[]; width: number; height: number; loose?: { from: number; x: number; y: number } }) {
+export function Cords({
+  lines,
+  width,
+  height,
+  loose,
+}: {
+  lines: Line[];
+  width: number;
+  height: number;
+  loose?: { from: number; x: number; y: number };
+}) {
   const canvas = useRef<HTMLCanvasElement>(null);
   useEffect(() => {
     const c = canvas.current;
@@ -24,7 +34,12 @@ export function Cords({ lines, width, height, loose }: { lines: Line[]; width: n
         c.height = Math.round(height * scale);
       }
       const css = getComputedStyle(document.documentElement);
-      const ink = { confirmed: css.getPropertyValue("--open"), waiting: css.getPropertyValue("--soft"), stale: css.getPropertyValue("--brass-text"), broken: css.getPropertyValue("--stuck") };
+      const ink = {
+        confirmed: css.getPropertyValue("--open"),
+        waiting: css.getPropertyValue("--soft"),
+        stale: css.getPropertyValue("--brass-text"),
+        broken: css.getPropertyValue("--stuck"),
+      };
       const paper = css.getPropertyValue("--paper");
       ctx.setTransform(scale, 0, 0, scale, 0, 0);
       ctx.clearRect(0, 0, width, height);

@@ -10,12 +10,28 @@ import { PlugSign } from "./Jack";
 import { reasonsText, worstOf } from "./patch";
 
 /** Places cameras on targets: on the only one at once, else on those that are ticked, several at a time. */
-export function PlaceMenu({ site, cameras, next, busy, onDone }: { site: string; cameras: Device[]; next?: boolean; busy?: boolean; onDone?: () => void }) {
+export function PlaceMenu({
+  site,
+  cameras,
+  next,
+  busy,
+  onDone,
+}: {
+  site: string;
+  cameras: Device[];
+  next?: boolean;
+  busy?: boolean;
+  onDone?: () => void;
+}) {
   const targets = useTargets(site).data ?? [];
   const place = usePlace(site);
   const [open, setOpen] = useState(false);
   const [ticked, setTicked] = useState<string[]>([]);
-  const fittings = useFittings(site, cameras.map((d) => d.id), open);
+  const fittings = useFittings(
+    site,
+    cameras.map((d) => d.id),
+    open,
+  );
   const look = next ? "next" : "plain";
   const text = cameras.length === 1 ? cameras[0]!.name : `${cameras.length} cameras`;
   const free = targets.filter((t) => !cameras.every((d) => d.placements.some((p) => p.target === t.id)));
@@ -33,7 +49,10 @@ export function PlaceMenu({ site, cameras, next, busy, onDone }: { site: string;
     const all = fittings.data ?? new Map();
     const placements = ids.flatMap((target) => cameras.map((d) => ({ device: d.id, target })));
     const tune = ids.some((t) => worstOf(cameras, t, all) === "after_tuning");
-    place.mutate({ placements, tune, name: ids.length === 1 ? targets.find((t) => t.id === ids[0])?.name : undefined }, { onSuccess: onDone });
+    place.mutate(
+      { placements, tune, name: ids.length === 1 ? targets.find((t) => t.id === ids[0])?.name : undefined },
+      { onSuccess: onDone },
+    );
     setOpen(false);
     setTicked([]);
   };
@@ -51,7 +70,12 @@ export function PlaceMenu({ site, cameras, next, busy, onDone }: { site: string;
         </Button>
       </Popover.Trigger>
       <Popover.Portal>
-        <Popover.Content align="start" sideOffset={4} className="z-50 max-h-[70vh] w-80 max-w-[92vw] overflow-auto rounded-md border bg-sheet p-2 shadow-xl" aria-label="Targets to place on">
+        <Popover.Content
+          align="start"
+          sideOffset={4}
+          className="z-50 max-h-[70vh] w-80 max-w-[92vw] overflow-auto rounded-md border bg-sheet p-2 shadow-xl"
+          aria-label="Targets to place on"
+        >
           <ul>
             {free.map((t) => {
               const verdict = worstOf(cameras, t.id, fittings.data ?? new Map());
@@ -59,7 +83,11 @@ export function PlaceMenu({ site, cameras, next, busy, onDone }: { site: string;
               const on = ticked.includes(t.id);
               return (
                 <li key={t.id} className="flex min-h-9 items-center gap-2 py-1">
-                  <Check label={`Place on ${t.name}`} checked={on} onChange={() => setTicked(on ? ticked.filter((x) => x !== t.id) : [...ticked, t.id])} />
+                  <Check
+                    label={`Place on ${t.name}`}
+                    checked={on}
+                    onChange={() => setTicked(on ? ticked.filter((x) => x !== t.id) : [...ticked, t.id])}
+                  />
                   <PlugSign verdict={verdict} />
                   <span className="min-w-0 grow">
                     {t.name}

@@ -51,12 +51,16 @@ export function rowsOf(targets: Target[], devices: Device[]): Row[] {
     const slots = target.layout?.slots ?? [];
     if (target.kind !== "hub" && target.kind !== "feed" && target.kind !== "template")
       for (const slot of slots) {
-        const at = here.find(({ device, placement: p }) => !shown.has(device.id) && (p.token ? p.token === slot.token : !p.slot && p.wanted === slot.token));
+        const at = here.find(
+          ({ device, placement: p }) => !shown.has(device.id) && (p.token ? p.token === slot.token : !p.slot && p.wanted === slot.token),
+        );
         if (at) shown.add(at.device.id);
         add({ key: `${target.id} ${slot.token}`, kind: "slot", target, slot, device: at?.device, placement: at?.placement });
       }
     const order = new Map(target.wanted.map((id, i) => [id, i]));
-    const rest = here.filter(({ device }) => !shown.has(device.id)).sort((a, b) => (order.get(a.device.id) ?? 0) - (order.get(b.device.id) ?? 0));
+    const rest = here
+      .filter(({ device }) => !shown.has(device.id))
+      .sort((a, b) => (order.get(a.device.id) ?? 0) - (order.get(b.device.id) ?? 0));
     for (const { device, placement } of rest) {
       const slot: Slot = { token: "", label: placement.slot || "wanted", is: "used" };
       add({ key: `${target.id} ${device.id}`, kind: "slot", target, slot, device: byID.get(device.id), placement });
@@ -71,13 +75,16 @@ export function rowsOf(targets: Target[], devices: Device[]): Row[] {
 export const stateOf = (p: Placement): CordState => (p.diagnosis ? "broken" : p.moved ? "stale" : p.confirmed ? "confirmed" : "waiting");
 
 export const cordsOf = (rows: Row[]): Cord[] =>
-  rows.flatMap((row) => (row.device && row.placement ? [{ device: row.device, row, placement: row.placement, state: stateOf(row.placement) }] : []));
+  rows.flatMap((row) =>
+    row.device && row.placement ? [{ device: row.device, row, placement: row.placement, state: stateOf(row.placement) }] : [],
+  );
 
 /** What a cord says in words, for people who do not see it. */
 export function cordText(p: Placement): string {
   if (p.diagnosis) return p.diagnosis.summary;
   if (p.moved) return `It still has the old ${p.old || "URL"}.`;
-  if (p.confirmed) return p.report ? `It reports ${p.report}${p.match ? `; its picture: ${p.match}` : ""}.` : "Somebody has looked: it shows the picture.";
+  if (p.confirmed)
+    return p.report ? `It reports ${p.report}${p.match ? `; its picture: ${p.match}` : ""}.` : "Somebody has looked: it shows the picture.";
   if (p.slot) return "It has the camera and has not confirmed the picture.";
   return "Wanted, and not placed yet.";
 }
@@ -126,6 +133,12 @@ export function worstOf(cameras: Device[], target: string, fittings: Map<string,
 export function reasonsText(f?: Fitting): string {
   if (!f) return "";
   if (f.verdict === "unknown") return "Its streams are not proven yet.";
-  const names: Record<string, string> = { fps: "frame rate", bitrate_kbps: "bitrate", gop_seconds: "key-frame interval", role: "stream", way: "way" };
+  const names: Record<string, string> = {
+    fps: "frame rate",
+    bitrate_kbps: "bitrate",
+    gop_seconds: "key-frame interval",
+    role: "stream",
+    way: "way",
+  };
   return (f.reasons ?? []).map((r) => `${names[r.field] ?? r.field} is ${r.has}, it wants ${r.wants}`).join("; ");
 }

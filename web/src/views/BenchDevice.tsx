@@ -93,7 +93,9 @@ export function Placements({ device: d }: { device: Device }) {
             </Link>
             {p.slot && <>, {/^slot/.test(p.slot) ? `slot ${p.slot.replace(/\D+0*/, "")}` : p.slot}</>}
             <span className={`block text-small ${p.diagnosis ? "text-stuck" : p.confirmed && !p.moved ? "text-open" : "text-soft"}`}>
-              {p.confirmed && !p.diagnosis && !p.moved && p.report ? `It reports: ${p.report}${p.match ? `, ${p.match}` : ""}` : cordText(p)}
+              {p.confirmed && !p.diagnosis && !p.moved && p.report
+                ? `It reports: ${p.report}${p.match ? `, ${p.match}` : ""}`
+                : cordText(p)}
             </span>
           </span>
           <Button onClick={() => takeOff.mutate({ devices: [d.id], target: p.target, name: p.name, slots: [p.token] })}>Take off</Button>

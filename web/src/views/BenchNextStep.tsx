@@ -105,10 +105,7 @@ export function NextStep({
           d.next.action !== "wait" &&
           d.next.action !== "stream_user" &&
           d.next.action !== "change_ranges" && (
-            <Button
-              title="Sends again what it has refused, within the bound that keeps it from locking"
-              onClick={() => onOpen([d], true)}
-            >
+            <Button title="Sends again what it has refused, within the bound that keeps it from locking" onClick={() => onOpen([d], true)}>
               Try again
             </Button>
           )}

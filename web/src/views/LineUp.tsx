@@ -91,7 +91,11 @@ export function LineUp() {
       const list = forKeys().filter((d) => d.kind === "camera");
       if (list.length === 0) return;
       const only = targets.length === 1 ? targets[0] : undefined;
-      if (only) place.mutate({ placements: list.map((d) => ({ device: d.id, target: only.id })), name: only.name }, { onSuccess: () => setSelected(new Set()) });
+      if (only)
+        place.mutate(
+          { placements: list.map((d) => ({ device: d.id, target: only.id })), name: only.name },
+          { onSuccess: () => setSelected(new Set()) },
+        );
       else navigate(`/sites/${site.id}/patch`); // where one of several is chosen
     },
     r: () => hand.current && setRenaming(hand.current),

@@ -40,7 +40,10 @@ export function Patch() {
   const open = useOpenLatches(site.id);
   const channels = useMemo(() => devices.filter((d) => d.kind === "camera" && !d.stray), [devices]);
   const list = useMemo(() => targets.data ?? [], [targets.data]);
-  const fittings = useFittings(site.id, useMemo(() => channels.map((d) => d.id), [channels]));
+  const fittings = useFittings(
+    site.id,
+    useMemo(() => channels.map((d) => d.id), [channels]),
+  );
   const [params, setParams] = useSearchParams();
   const broken = channels.flatMap((d) => d.placements.filter((p) => p.diagnosis).map((p) => ({ device: d.id, target: p.target })));
   const nextBroken = () => {
@@ -55,7 +58,11 @@ export function Patch() {
     <div className="flex flex-wrap items-center gap-2 border-b bg-sheet px-3 py-2 sm:px-4">
       <p className="min-w-0 grow text-soft max-sm:hidden">{hint(channels, list.length)}</p>
       {broken.length > 0 && (
-        <Button look={behind.length > 0 || params.get("cord") ? "plain" : "next"} aria-pressed={!wide && only} onClick={() => (wide && look === "cords" ? nextBroken() : setOnly(!only))}>
+        <Button
+          look={behind.length > 0 || params.get("cord") ? "plain" : "next"}
+          aria-pressed={!wide && only}
+          onClick={() => (wide && look === "cords" ? nextBroken() : setOnly(!only))}
+        >
           {only ? "Show all again" : broken.length === 1 ? "See what is broken" : `See the ${broken.length} that are broken`}
         </Button>
       )}
@@ -96,13 +103,13 @@ export function Patch() {
           </p>
         </div>
       ) : wide && look === "cords" ? (
-        <Bench
-          channels={channels}
-          fittings={fittings.data ?? new Map()}
-          anew={async () => (await fittings.refetch()).data ?? new Map()}
-        />
+        <Bench channels={channels} fittings={fittings.data ?? new Map()} anew={async () => (await fittings.refetch()).data ?? new Map()} />
       ) : (
-        <PatchTable channels={only ? channels.filter((d) => d.placements.some((p) => p.diagnosis)) : channels} targets={list} fittings={fittings.data ?? new Map()} />
+        <PatchTable
+          channels={only ? channels.filter((d) => d.placements.some((p) => p.diagnosis)) : channels}
+          targets={list}
+          fittings={fittings.data ?? new Map()}
+        />
       )}
       {adding && <TargetSheet site={site.id} open onOpenChange={setAdding} targets={list} />}
     </div>
@@ -116,10 +123,20 @@ function hint(channels: Device[], targets: number) {
   if (targets === 0) return "";
   if (broken > 0) return `${broken === 1 ? "1 cord is" : `${broken} cords are`} broken.`;
   if (waiting > 0) return `${waiting === 1 ? "1 cord waits" : `${waiting} cords wait`} for the target’s word.`;
-  return all.length > 0 ? `All ${all.length} placements are confirmed.` : "Drag a camera’s plug into a slot, or take it with T and walk with the arrow keys.";
+  return all.length > 0
+    ? `All ${all.length} placements are confirmed.`
+    : "Drag a camera’s plug into a slot, or take it with T and walk with the arrow keys.";
 }
 
-function Bench({ channels, fittings, anew }: { channels: Device[]; fittings: Map<string, Fitting>; anew: () => Promise<Map<string, Fitting>> }) {
+function Bench({
+  channels,
+  fittings,
+  anew,
+}: {
+  channels: Device[];
+  fittings: Map<string, Fitting>;
+  anew: () => Promise<Map<string, Fitting>>;
+}) {
   const { site } = useFrame();
   const targets = useTargets(site.id).data ?? [];
   const [params, setParams] = useSearchParams();
@@ -146,11 +163,11 @@ function Bench({ channels, fittings, anew }: { channels: Device[]; fittings: Map
   const end = rows.at(-1);
   const chosenCord = wanted ? cords.find((c) => `${c.device.id} ${c.row.target.id}` === wanted) : undefined;
   const chosen = chosenCord?.row.key ?? "";
+  // biome-ignore lint/correctness/useExhaustiveDependencies: only another choice brings its ends into sight, and no news of it does
   useEffect(() => {
     if (!chosenCord) return;
     right.show(chosenCord.row.y, chosenCord.row.h);
     left.show((index.get(chosenCord.device.id) ?? 0) * channelHeight, channelHeight);
-    // Only another choice brings its ends into sight, and no news of it does.
   }, [chosen]);
 
   const lines = useMemo<Line[]>(() => {
@@ -170,7 +187,7 @@ function Bench({ channels, fittings, anew }: { channels: Device[]; fittings: Map
   const letGo = useCallback(
     async (h: Hand, row: Row | undefined) => {
       setHand(null);
-      if (!row || row.kind !== "slot") {
+      if (row?.kind !== "slot") {
         if (h.from?.placement && h.by === "pointer" && row === undefined && h.x < gutter / 2) {
           takeOff.mutate({ devices: [h.devices[0]!.id], target: h.from.target.id, name: h.from.target.name, slots: [h.from.slot?.token] });
         }
@@ -178,7 +195,8 @@ function Bench({ channels, fittings, anew }: { channels: Device[]; fittings: Map
       }
       const name = row.target.name;
       if (h.from && h.from.target.id === row.target.id) {
-        if (h.from.key !== row.key && row.slot?.token) move.mutate({ device: h.devices[0]!.id, target: row.target.id, slot: row.slot.token, from: h.from.slot?.token });
+        if (h.from.key !== row.key && row.slot?.token)
+          move.mutate({ device: h.devices[0]!.id, target: row.target.id, slot: row.slot.token, from: h.from.slot?.token });
         return;
       }
       let known = fittings;
@@ -186,7 +204,9 @@ function Bench({ channels, fittings, anew }: { channels: Device[]; fittings: Map
       const verdict = plugOn(row, h.devices, known);
       if (verdict === "taken" || verdict === "cannot") {
         const f = known.get(`${h.devices[0]!.id} ${row.target.id}`);
-        toast.error(verdict === "taken" ? `${row.slot?.label || "That slot"} is not free.` : `${name} cannot take it.`, { description: row.slot?.why || reasonsText(f) });
+        toast.error(verdict === "taken" ? `${row.slot?.label || "That slot"} is not free.` : `${name} cannot take it.`, {
+          description: row.slot?.why || reasonsText(f),
+        });
         return;
       }
       const tune = verdict === "after_tuning";
@@ -227,7 +247,9 @@ function Bench({ channels, fittings, anew }: { channels: Device[]; fittings: Map
     if (by === "keys") {
       const first = rows.find((r) => r.kind === "slot" && r.slot?.is === "free" && plugOn(r, devices, fittings) !== "cannot");
       focusRow(first ?? rows.find((r) => r.kind === "slot"));
-      setSaid(`${devices.length === 1 ? devices[0]!.name : `${devices.length} cameras`} in hand. Walk with the arrow keys, drop with Enter, put back with Escape.`);
+      setSaid(
+        `${devices.length === 1 ? devices[0]!.name : `${devices.length} cameras`} in hand. Walk with the arrow keys, drop with Enter, put back with Escape.`,
+      );
     }
   };
 
@@ -238,7 +260,7 @@ function Bench({ channels, fittings, anew }: { channels: Device[]; fittings: Map
   };
 
   useEffect(() => {
-    if (!hand || hand.by !== "pointer") return;
+    if (hand?.by !== "pointer") return;
     const box = () => stage.current!.getBoundingClientRect();
     const on = (e: PointerEvent) => {
       const b = box();
@@ -261,7 +283,8 @@ function Bench({ channels, fittings, anew }: { channels: Device[]; fittings: Map
 
   useKeys({
     a: () => setPicked(picked.size === channels.length ? new Set() : new Set(channels.map((d) => d.id))),
-    Escape: () => (hand ? setHand(null) : chosen ? setChosen("") : picked.size > 0 ? setPicked(new Set()) : setParams({}, { replace: true })),
+    Escape: () =>
+      hand ? setHand(null) : chosen ? setChosen("") : picked.size > 0 ? setPicked(new Set()) : setParams({}, { replace: true }),
   });
 
   const step = (e: KeyboardEvent, row: Row, way: 1 | -1) => {
@@ -272,7 +295,9 @@ function Bench({ channels, fittings, anew }: { channels: Device[]; fittings: Map
     const next = rows[i];
     if (next && hand) {
       const v = plugOn(next, hand.devices, fittings);
-      setSaid(`${next.target.name}, ${next.kind === "head" ? "its head" : next.slot?.label || next.slot?.token}: ${v ? { fits: "fits", after_tuning: "fits after tuning", cannot: "cannot", unknown: "not proven yet", taken: "not free" }[v] : ""}`);
+      setSaid(
+        `${next.target.name}, ${next.kind === "head" ? "its head" : next.slot?.label || next.slot?.token}: ${v ? { fits: "fits", after_tuning: "fits after tuning", cannot: "cannot", unknown: "not proven yet", taken: "not free" }[v] : ""}`,
+      );
     }
   };
 
@@ -291,7 +316,13 @@ function Bench({ channels, fittings, anew }: { channels: Device[]; fittings: Map
   return (
     <div className="flex min-h-0 grow flex-col">
       <div className="relative grid min-h-0 grow" style={{ gridTemplateColumns: `minmax(250px, 1fr) ${gutter}px minmax(330px, 1.25fr)` }}>
-        <section aria-label="Channels" className="min-h-0 overflow-auto bg-sheet [scrollbar-width:none]" ref={left.ref} onScroll={left.on} tabIndex={-1}>
+        <section
+          aria-label="Channels"
+          className="min-h-0 overflow-auto bg-sheet [scrollbar-width:none]"
+          ref={left.ref}
+          onScroll={left.on}
+          tabIndex={-1}
+        >
           <ul style={{ height: channels.length * channelHeight, position: "relative" }}>
             {channels.slice(leftFrom, leftTo).map((d, k) => {
               const i = leftFrom + k;
@@ -357,7 +388,11 @@ function Bench({ channels, fittings, anew }: { channels: Device[]; fittings: Map
             height={left.height}
             loose={
               hand && hand.by === "pointer"
-                ? { from: (index.get(hand.devices[0]!.id) ?? 0) * channelHeight + channelHeight / 2 - left.top, x: Math.min(hand.x, gutter + 4), y: hand.y }
+                ? {
+                    from: (index.get(hand.devices[0]!.id) ?? 0) * channelHeight + channelHeight / 2 - left.top,
+                    x: Math.min(hand.x, gutter + 4),
+                    y: hand.y,
+                  }
                 : undefined
             }
           />

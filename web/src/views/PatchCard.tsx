@@ -18,10 +18,14 @@ export function PatchCard({ cord, onClose }: { cord: Cord; onClose: () => void }
   const attest = useAttest(site.id);
   const show = useShow(site.id);
   const misfit = p.misfit && p.misfit.length > 0;
-  const again = (tune: boolean) => place.mutate({ placements: [{ device: device.id, target: t.id, slot: p.wanted || undefined, again: true }], tune, name: t.name });
+  const again = (tune: boolean) =>
+    place.mutate({ placements: [{ device: device.id, target: t.id, slot: p.wanted || undefined, again: true }], tune, name: t.name });
   const byHand = t.kind === "template" || t.kind === "feed";
   return (
-    <section aria-label={`${device.name} on ${t.name}`} className="flex shrink-0 items-stretch gap-4 border-t-2 border-t-ink bg-sheet px-4 py-3">
+    <section
+      aria-label={`${device.name} on ${t.name}`}
+      className="flex shrink-0 items-stretch gap-4 border-t-2 border-t-ink bg-sheet px-4 py-3"
+    >
       <figure className="shrink-0">
         <Still src={stillOf(device)} name={`What ${device.name} sends`} className="h-24 w-40" />
         <figcaption className="mt-1 text-small text-soft">what it sends</figcaption>
@@ -37,7 +41,11 @@ export function PatchCard({ cord, onClose }: { cord: Cord; onClose: () => void }
         </p>
         <p className={p.diagnosis ? "text-stuck" : ""}>{cordText(p)}</p>
         {p.diagnosis?.fix && <p className="text-soft">{p.diagnosis.fix}</p>}
-        {misfit && !p.diagnosis && <p className="text-soft">It does not fit any more: {reasonsText({ device: "", target: "", verdict: "cannot", reasons: p.misfit })}</p>}
+        {misfit && !p.diagnosis && (
+          <p className="text-soft">
+            It does not fit any more: {reasonsText({ device: "", target: "", verdict: "cannot", reasons: p.misfit })}
+          </p>
+        )}
         <p className="mt-1 truncate text-small text-soft">
           Given {p.gives.map((g) => g.role).join(" and ") || "nothing yet"}
           {p.gives[0] && <span className="mono"> {p.gives[0].url}</span>}
@@ -51,7 +59,15 @@ export function PatchCard({ cord, onClose }: { cord: Cord; onClose: () => void }
               value={p.role ?? ""}
               onChange={(e) =>
                 place.mutate({
-                  placements: [{ device: device.id, target: t.id, slot: p.wanted || undefined, role: (e.target.value || undefined) as "main" | undefined, again: true }],
+                  placements: [
+                    {
+                      device: device.id,
+                      target: t.id,
+                      slot: p.wanted || undefined,
+                      role: (e.target.value || undefined) as "main" | undefined,
+                      again: true,
+                    },
+                  ],
                   name: t.name,
                 })
               }
@@ -92,8 +108,13 @@ export function PatchCard({ cord, onClose }: { cord: Cord; onClose: () => void }
               Show on {screen}
             </Button>
           ))}
-          <Button onClick={() => takeOff.mutate({ devices: [device.id], target: t.id, name: t.name, slots: [p.token] })}>Take it off</Button>
-          <Link className="inline-flex h-8 items-center rounded-md px-3 text-soft hover:bg-well" to={`/sites/${site.id}?device=${device.id}`}>
+          <Button onClick={() => takeOff.mutate({ devices: [device.id], target: t.id, name: t.name, slots: [p.token] })}>
+            Take it off
+          </Button>
+          <Link
+            className="inline-flex h-8 items-center rounded-md px-3 text-soft hover:bg-well"
+            to={`/sites/${site.id}?device=${device.id}`}
+          >
             Bench
           </Link>
         </div>
@@ -113,7 +134,12 @@ function Rule({ device, target, screens, site }: { device: string; target: strin
   return (
     <span className="flex items-center gap-1">
       Show it on
-      <select aria-label="Screen of the rule" className="h-7 rounded-md border bg-sheet px-1 text-ink" value={screen} onChange={(e) => setScreen(e.target.value)}>
+      <select
+        aria-label="Screen of the rule"
+        className="h-7 rounded-md border bg-sheet px-1 text-ink"
+        value={screen}
+        onChange={(e) => setScreen(e.target.value)}
+      >
         {screens.map((s) => (
           <option key={s}>{s}</option>
         ))}

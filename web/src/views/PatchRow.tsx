@@ -45,7 +45,6 @@ export function PatchRow(p: Props) {
       data-slot={slot.label || slot.token}
       data-holds={name}
       data-state={state}
-      // biome-ignore lint/a11y/noNoninteractiveTabindex: a slot is walked to and dropped on with keys
       tabIndex={0}
       role="group"
       aria-label={`${row.target.name}, ${slot.label || slot.token}: ${name ? `${name}. ${row.placement ? cordText(row.placement) : slot.state || ""}` : slot.why || slot.is}`}
@@ -68,7 +67,9 @@ export function PatchRow(p: Props) {
       }}
     >
       <span
-        className={row.device && slot.is !== "locked" ? "grid size-8 cursor-grab touch-none place-items-center" : "grid size-8 place-items-center"}
+        className={
+          row.device && slot.is !== "locked" ? "grid size-8 cursor-grab touch-none place-items-center" : "grid size-8 place-items-center"
+        }
         onPointerDown={(e) => {
           if (e.button === 0 && row.device && !p.hand) {
             e.preventDefault();
@@ -82,7 +83,12 @@ export function PatchRow(p: Props) {
         {slot.label || slot.token}
       </span>
       {row.placement ? (
-        <button type="button" className="flex min-w-0 grow items-center gap-2 text-left" onClick={p.onChoose} title={cordText(row.placement)}>
+        <button
+          type="button"
+          className="flex min-w-0 grow items-center gap-2 text-left"
+          onClick={p.onChoose}
+          title={cordText(row.placement)}
+        >
           <span className={`shrink-0 ${state === "confirmed" ? "text-open" : state === "broken" ? "text-stuck" : "text-soft"}`} aria-hidden>
             {marks[state!]}
           </span>
@@ -142,7 +148,6 @@ function Head({ row, site, focus, onFocusTarget, onStep, style }: Props & Style)
   return (
     <div
       data-row={row.key}
-      // biome-ignore lint/a11y/noNoninteractiveTabindex: the head of a target is walked over with keys
       tabIndex={0}
       role="group"
       aria-label={`${t.name}, ${facts.join(", ")}`}
@@ -154,7 +159,13 @@ function Head({ row, site, focus, onFocusTarget, onStep, style }: Props & Style)
         if (e.key === "ArrowUp") onStep(e, -1);
       }}
     >
-      <button type="button" className="min-w-0 grow text-left" aria-pressed={focus === t.id} onClick={onFocusTarget} title="Show its cords alone">
+      <button
+        type="button"
+        className="min-w-0 grow text-left"
+        aria-pressed={focus === t.id}
+        onClick={onFocusTarget}
+        title="Show its cords alone"
+      >
         <span className="block truncate text-lead font-semibold">{t.name}</span>
         <Facts>{facts.join(" · ")}</Facts>
       </button>
@@ -184,7 +195,11 @@ function Word({ row, site, style }: Props & Style) {
   return (
     <div className="absolute right-2 left-0 flex items-center gap-2 border-b border-l bg-sheet px-3" style={style}>
       <span className="min-w-0 grow text-small text-soft">
-        {t.refused ? "It refuses the sign-in that it was given." : t.seen_at ? "It has told no slots: look at its record." : "It has not been looked at yet."}
+        {t.refused
+          ? "It refuses the sign-in that it was given."
+          : t.seen_at
+            ? "It has told no slots: look at its record."
+            : "It has not been looked at yet."}
       </span>
       {t.refused ? (
         <Link className="shrink-0 underline" to={`/sites/${site}/targets/${t.id}`}>

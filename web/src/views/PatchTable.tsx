@@ -26,7 +26,8 @@ export function PatchTable({ channels, targets, fittings }: { channels: Device[]
             <Still src={stillOf(d)} name={d.name} className="h-14 w-24" />
             <div className="min-w-0 grow">
               <p className="font-semibold">
-                <Link to={`/sites/${site.id}?device=${d.id}`}>{d.name}</Link> <span className="mono text-small font-normal text-soft">{d.address}</span>
+                <Link to={`/sites/${site.id}?device=${d.id}`}>{d.name}</Link>{" "}
+                <span className="mono text-small font-normal text-soft">{d.address}</span>
               </p>
               {d.placements.length === 0 && <p className="text-soft">On no target yet.</p>}
               <ul>
@@ -35,7 +36,11 @@ export function PatchTable({ channels, targets, fittings }: { channels: Device[]
                   return (
                     <li key={p.target} className="flex flex-wrap items-center gap-x-2 border-t py-1 first:border-t-0">
                       <span className="grow font-medium">{p.name}</span>
-                      <span className={`shrink-0 text-small ${state === "confirmed" ? "text-open" : state === "broken" ? "text-stuck" : "text-soft"}`}>{words[state]}</span>
+                      <span
+                        className={`shrink-0 text-small ${state === "confirmed" ? "text-open" : state === "broken" ? "text-stuck" : "text-soft"}`}
+                      >
+                        {words[state]}
+                      </span>
                       <span className={`w-full text-small ${state === "broken" ? "" : "text-soft"}`}>
                         {[p.slot, state === "broken" ? cordText(p) : ""].filter(Boolean).join(": ")}
                       </span>
@@ -50,7 +55,11 @@ export function PatchTable({ channels, targets, fittings }: { channels: Device[]
                             })
                           }
                         >
-                          {p.misfit?.length ? "Tune it, then place it" : p.diagnosis?.cause === "wrong_picture" ? "Put it right" : "Place it"}
+                          {p.misfit?.length
+                            ? "Tune it, then place it"
+                            : p.diagnosis?.cause === "wrong_picture"
+                              ? "Put it right"
+                              : "Place it"}
                         </Button>
                       )}
                       <Button
@@ -65,7 +74,12 @@ export function PatchTable({ channels, targets, fittings }: { channels: Device[]
                   );
                 })}
               </ul>
-              <PutOn device={d} targets={targets.filter((t) => !d.placements.some((p) => p.target === t.id))} fittings={fittings} site={site.id} />
+              <PutOn
+                device={d}
+                targets={targets.filter((t) => !d.placements.some((p) => p.target === t.id))}
+                fittings={fittings}
+                site={site.id}
+              />
             </div>
           </li>
         ))}
@@ -96,7 +110,10 @@ function PutOn({ device, targets, fittings, site }: { device: Device; targets: T
   if (targets.length === 0) return null;
   return (
     <DropdownMenu.Root>
-      <DropdownMenu.Trigger className="mt-1 inline-flex h-8 items-center rounded-md border bg-sheet px-3 hover:bg-well" aria-label={`Put it on …: ${device.name}`}>
+      <DropdownMenu.Trigger
+        className="mt-1 inline-flex h-8 items-center rounded-md border bg-sheet px-3 hover:bg-well"
+        aria-label={`Put it on …: ${device.name}`}
+      >
         Put it on …
       </DropdownMenu.Trigger>
       <DropdownMenu.Portal>
@@ -109,7 +126,9 @@ function PutOn({ device, targets, fittings, site }: { device: Device; targets: T
                 key={t.id}
                 disabled={verdict === "cannot"}
                 className="flex min-h-9 cursor-pointer items-center gap-2 rounded-sm px-2 py-1 outline-none data-disabled:cursor-default data-highlighted:bg-well"
-                onSelect={() => place.mutate({ placements: [{ device: device.id, target: t.id }], tune: verdict === "after_tuning", name: t.name })}
+                onSelect={() =>
+                  place.mutate({ placements: [{ device: device.id, target: t.id }], tune: verdict === "after_tuning", name: t.name })
+                }
               >
                 <PlugSign verdict={verdict} />
                 <span className="min-w-0">

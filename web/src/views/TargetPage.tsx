@@ -70,13 +70,19 @@ export function TargetPage() {
             </Sure>
           )}
         </div>
-        {t.refused && <p className="border-l-4 border-stuck bg-sheet px-3 py-2">It refuses the sign-in that it was given. It is not sent again by itself, so that nothing is locked.</p>}
+        {t.refused && (
+          <p className="border-l-4 border-stuck bg-sheet px-3 py-2">
+            It refuses the sign-in that it was given. It is not sent again by itself, so that nothing is locked.
+          </p>
+        )}
         <Intake site={site.id} target={t} />
         {t.kind === "template" && <TemplateForm key={t.id} site={site.id} target={t} />}
         {t.kind === "feed" && <Feed site={site.id} target={t} />}
         <section aria-label="Slots">
           <h2 className="mb-1 font-semibold">
-            {asked ? `Slots: ${n.free} free, ${n.used} used${n.blocked ? `, ${n.blocked} blocked` : ""}${n.locked ? `, ${n.locked} locked` : ""}` : "What stands on it, in order"}
+            {asked
+              ? `Slots: ${n.free} free, ${n.used} used${n.blocked ? `, ${n.blocked} blocked` : ""}${n.locked ? `, ${n.locked} locked` : ""}`
+              : "What stands on it, in order"}
           </h2>
           {rows.length === 0 && <p className="text-soft">{asked ? "It has told no slots yet: look at it." : "Nothing yet."}</p>}
           <ol className="grid gap-2 sm:grid-cols-2 lg:grid-cols-3">
@@ -113,11 +119,18 @@ function Intake({ site, target: t }: { site: string; target: Target }) {
   return (
     <section aria-label="What it takes" className="flex flex-wrap items-center gap-x-4 gap-y-2 border-y py-2">
       <p className="min-w-0 grow">
-        <span className="font-semibold">Takes</span> <span className="text-soft">{says.length > 0 ? `${says.join(", ")} (by its own word)` : "whatever it is given, as far as it says"}</span>
+        <span className="font-semibold">Takes</span>{" "}
+        <span className="text-soft">
+          {says.length > 0 ? `${says.join(", ")} (by its own word)` : "whatever it is given, as far as it says"}
+        </span>
       </p>
       <label className="flex items-center gap-2 text-small text-soft">
         Go by
-        <select className="h-8 max-w-72 rounded-md border bg-sheet px-2 text-ink" value={t.intake ?? ""} onChange={(e) => set.mutate({ target: t.id, name: e.target.value })}>
+        <select
+          className="h-8 max-w-72 rounded-md border bg-sheet px-2 text-ink"
+          value={t.intake ?? ""}
+          onChange={(e) => set.mutate({ target: t.id, name: e.target.value })}
+        >
           <option value="">its own word</option>
           {(intakes.data ?? []).map((i) => (
             <option key={`${i.book} ${i.name}`}>{i.name}</option>
@@ -151,12 +164,18 @@ function SlotCard({ row, rows, at, site, target: t }: { row: Row; rows: Row[]; a
   const name = row.device?.name ?? slot.name;
   return (
     <li className={`flex gap-3 border bg-sheet p-2 ${slot.is === "free" && !p ? "border-dashed" : ""}`}>
-      <Still src={p?.still ? `/api/stills/${p.still}` : byHand && row.device ? stillOf(row.device) : undefined} name={name ? `What it shows for ${name}` : slot.label || slot.token} className="h-16 w-28" />
+      <Still
+        src={p?.still ? `/api/stills/${p.still}` : byHand && row.device ? stillOf(row.device) : undefined}
+        name={name ? `What it shows for ${name}` : slot.label || slot.token}
+        className="h-16 w-28"
+      />
       <div className="min-w-0 grow text-small">
         <p className="truncate">
           <span className="text-soft">{slot.label || slot.token}</span> <span className="text-[14px] font-semibold">{name}</span>
         </p>
-        <p className={`line-clamp-2 ${state === "broken" ? "text-stuck" : "text-soft"}`}>{p ? cordText(p) : slot.why || slot.state || slot.is}</p>
+        <p className={`line-clamp-2 ${state === "broken" ? "text-stuck" : "text-soft"}`}>
+          {p ? cordText(p) : slot.why || slot.state || slot.is}
+        </p>
         {slot.sizes && <p className="text-soft">{slot.sizes}</p>}
         <div className="mt-1 flex flex-wrap items-center gap-1">
           {slot.is === "blocked" && slot.can_free && (
@@ -178,7 +197,10 @@ function SlotCard({ row, rows, at, site, target: t }: { row: Row; rows: Row[]; a
                 value={slot.schedule?.mode ?? "always"}
                 onChange={(e) => {
                   const mode = e.target.value as "always";
-                  const week = mode === ("week" as string) ? (["mon", "tue", "wed", "thu", "fri"] as const).map((day) => ({ day, from: 8, to: 18 })) : undefined;
+                  const week =
+                    mode === ("week" as string)
+                      ? (["mon", "tue", "wed", "thu", "fri"] as const).map((day) => ({ day, from: 8, to: 18 }))
+                      : undefined;
                   change.mutate({ target: t.id, slot: slot.token, schedule: { mode, week } });
                 }}
               >
@@ -192,10 +214,21 @@ function SlotCard({ row, rows, at, site, target: t }: { row: Row; rows: Row[]; a
           )}
           {canOrder && (row.device || slot.is !== "free") && (
             <>
-              <button type="button" aria-label={`${name || slot.label} further up`} className="rounded-sm p-1 text-soft hover:bg-well disabled:opacity-40" disabled={at === 0} onClick={() => shift(-1)}>
+              <button
+                type="button"
+                aria-label={`${name || slot.label} further up`}
+                className="rounded-sm p-1 text-soft hover:bg-well disabled:opacity-40"
+                disabled={at === 0}
+                onClick={() => shift(-1)}
+              >
                 <ArrowUp size={14} />
               </button>
-              <button type="button" aria-label={`${name || slot.label} further down`} className="rounded-sm p-1 text-soft hover:bg-well" onClick={() => shift(1)}>
+              <button
+                type="button"
+                aria-label={`${name || slot.label} further down`}
+                className="rounded-sm p-1 text-soft hover:bg-well"
+                onClick={() => shift(1)}
+              >
                 <ArrowDown size={14} />
               </button>
             </>
@@ -228,7 +261,10 @@ function Feed({ site, target: t }: { site: string; target: Target }) {
             </Button>
           </p>
           <p className="mono overflow-x-auto border bg-well px-2 py-1 whitespace-nowrap">{`${location.origin}/feeds/${t.feed!.slice(7, 13)}…`}</p>
-          <p className="text-small text-soft">The list holds the sign-ins of the cameras’ streams: whoever knows the address can read them. It is shown shortened here; copying takes it whole.</p>
+          <p className="text-small text-soft">
+            The list holds the sign-ins of the cameras’ streams: whoever knows the address can read them. It is shown shortened here;
+            copying takes it whole.
+          </p>
         </>
       ) : (
         <p className="flex items-center gap-3">
@@ -265,7 +301,9 @@ function Feed({ site, target: t }: { site: string; target: Target }) {
           ))}
         </tbody>
       </table>
-      {(t.screens ?? []).length === 0 && <p className="text-soft">No screen has fetched it yet. Type the address into each screen once; from then on the list follows.</p>}
+      {(t.screens ?? []).length === 0 && (
+        <p className="text-soft">No screen has fetched it yet. Type the address into each screen once; from then on the list follows.</p>
+      )}
     </section>
   );
 }
