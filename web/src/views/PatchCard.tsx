@@ -2,6 +2,7 @@ import { useState } from "react";
 import { X } from "lucide-react";
 import { Link } from "react-router";
 import { useAttest, usePlace, useRule, useShow, useTakeOff } from "@/api/targets";
+import { StreamUserSheet } from "@/forms/StreamUserSheet";
 import { Button } from "@/parts/Button";
 import { type Cord, cordText, reasonsText } from "@/parts/patch";
 import { stillOf } from "@/parts/measures";
@@ -17,6 +18,13 @@ export function PatchCard({ cord, onClose }: { cord: Cord; onClose: () => void }
   const takeOff = useTakeOff(site.id);
   const attest = useAttest(site.id);
   const show = useShow(site.id);
+  const [making, setMaking] = useState(false);
+  // A user that may watch and nothing else is offered before an administrator's sign-in is handed out.
+  const admin =
+    !device.via &&
+    p.from === undefined &&
+    (p.whose ?? "").startsWith("the camera") &&
+    device.grid?.some((r) => r.service === "device service" && r.level === "Administrator");
   const misfit = p.misfit && p.misfit.length > 0;
   const again = (tune: boolean) =>
     place.mutate({ placements: [{ device: device.id, target: t.id, slot: p.wanted || undefined, again: true }], tune, name: t.name });
@@ -81,6 +89,14 @@ export function PatchCard({ cord, onClose }: { cord: Cord; onClose: () => void }
               {(device.snapshot || device.mjpeg) && <option value="picture">its picture over HTTP</option>}
             </select>
           </label>
+          {admin && (
+            <span className="flex items-center gap-1">
+              That is an administrator’s.
+              <button type="button" className="text-ink underline" onClick={() => setMaking(true)}>
+                Make a stream user for it
+              </button>
+            </span>
+          )}
           {t.kind === "hub" && p.slot && <Rule device={device.id} target={t.id} screens={t.about?.screens ?? []} site={site.id} />}
         </p>
         <div className="mt-2 flex flex-wrap gap-2">
@@ -119,6 +135,7 @@ export function PatchCard({ cord, onClose }: { cord: Cord; onClose: () => void }
           </Link>
         </div>
       </div>
+      {making && <StreamUserSheet site={site.id} devices={[device]} onClose={() => setMaking(false)} />}
       <button type="button" aria-label="Close" className="self-start rounded-sm p-1.5 text-soft hover:bg-well" onClick={onClose}>
         <X size={16} />
       </button>

@@ -1,0 +1,192 @@
+package fmp4
+
+import (
+	"bytes"
+	"context"
+	"encoding/binary"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"unlatch/sim/scene"
+	"unlatch/sim/simtest"
+)
+
+// A box is one box with its inner ones, read strictly: sizes are exact, and nothing is left over.
+type box struct {
+	kind  string
+	data  []byte
+	inner []box
+}
+
+var containers = map[string]int{"moov": 0, "trak": 0, "mdia": 0, "minf": 0, "dinf": 0, "stbl": 0, "mvex": 0, "moof": 0, "traf": 0, "stsd": 8, "dref": 8, "avc1": 78}
+
+func boxes(b []byte) (out []box, err error) {
+	for len(b) > 0 {
+		if len(b) < 8 {
+			return nil, fmt.Errorf("%d bytes are left over", len(b))
+		}
+		n := int(binary.BigEndian.Uint32(b))
+		if n < 8 || n > len(b) {
+			return nil, fmt.Errorf("a %q of %d bytes where %d are left", b[4:8], n, len(b))
+		}
+		x := box{kind: string(b[4:8]), data: b[8:n]}
+		if skip, ok := containers[x.kind]; ok {
+			if len(x.data) < skip {
+				return nil, fmt.Errorf("%s is too short", x.kind)
+			}
+			if x.inner, err = boxes(x.data[skip:]); err != nil {
+				return nil, fmt.Errorf("%s: %w", x.kind, err)
+			}
+		}
+		out, b = append(out, x), b[n:]
+	}
+	return out, nil
+}
+
+func find(list []box, path string) *box {
+	name, rest, deeper := strings.Cut(path, "/")
+	for i := range list {
+		if list[i].kind == name {
+			if !deeper {
+				return &list[i]
+			}
+			return find(list[i].inner, rest)
+		}
+	}
+	return nil
+}
+
+// clip is a drawn picture as a stand-in sends it, in frames of a byte stream.
+func clip(t testing.TB, width, height int) (frames [][]byte, keys []bool) {
+	c, err := (&scene.Library{Dir: simtest.MediaDir(t)}).Clip(context.Background(), scene.Format{Scene: "turntable", Width: width, Height: height, FPS: 10, Kbps: 200, GOP: 5,
+		Profile: "main"})
+	require.NoError(t, err)
+	for _, f := range c.Frames {
+		var b []byte
+		add := func(nal []byte) { b = append(append(b, 0, 0, 0, 1), nal...) }
+		if f.Key {
+			add(c.SPS)
+			add(c.PPS)
+		}
+		for _, nal := range f.NALs {
+			add(nal)
+		}
+		frames, keys = append(frames, b), append(keys, f.Key)
+	}
+	return frames, keys
+}
+
+// What is written is what the standard says, box by box, and a strict reader finds the times and the bytes again.
+func TestFragments(t *testing.T) {
+	frames, keys := clip(t, 320, 180)
+	var m Muxer
+	out, ok := m.Frame(nil, frames[1], false, 0)
+	assert.False(t, ok, "nothing is shown before a key frame")
+	assert.Empty(t, out)
+	stamp := uint32(0xffffff00) // it wraps in the middle
+	var before uint64
+	for i, f := range frames {
+		out, ok = m.Frame(out[:0], f, keys[i], stamp)
+		require.True(t, ok)
+		list, err := boxes(out)
+		require.NoError(t, err)
+		require.Len(t, list, 2)
+		at := binary.BigEndian.Uint64(find(list, "moof/traf/tfdt").data[4:])
+		if i > 0 {
+			assert.Equal(t, before+9000, at)
+		}
+		before = at
+		trun := find(list, "moof/traf/trun").data
+		offset, size := binary.BigEndian.Uint32(trun[8:]), binary.BigEndian.Uint32(trun[16:])
+		mdat := find(list, "mdat").data
+		assert.Equal(t, int(size), len(mdat))
+		assert.Equal(t, mdat, out[offset:], "the offset leads to the first byte")
+		assert.Equal(t, keys[i], trun[20] == 2)
+		for n := 0; n < len(mdat); {
+			n += 4 + int(binary.BigEndian.Uint32(mdat[n:]))
+			assert.LessOrEqual(t, n, len(mdat))
+		}
+		stamp += 9000
+	}
+	init, err := boxes(m.Init(nil))
+	require.NoError(t, err)
+	assert.NotNil(t, find(init, "moov/trak/mdia/minf/stbl/stsd/avc1/avcC"))
+	w, h := m.Size()
+	assert.Equal(t, []int{320, 180, 2}, []int{w, h, m.Generation})
+	assert.Regexp(t, `^video/mp4; codecs="avc1\.[0-9A-F]{6}"$`, m.MIME())
+
+	// Another size begins anew; a clock that jumps back moves the time on all the same.
+	other, _ := clip(t, 160, 90)
+	_, ok = m.Frame(nil, other[0], true, 5)
+	require.True(t, ok)
+	assert.Greater(t, m.Generation, 2)
+	assert.Equal(t, before+9000, m.Time())
+	_, ok = m.Frame(nil, other[1], false, 4)
+	require.True(t, ok)
+	assert.Greater(t, m.Time(), before+9000)
+}
+
+// Another program reads it as it is meant: codec, size and every frame.
+func TestFFprobeReadsIt(t *testing.T) {
+	frames, keys := clip(t, 320, 180)
+	var m Muxer
+	var all []byte
+	for i, f := range frames {
+		var ok bool
+		if all, ok = m.Frame(all, f, keys[i], uint32(i)*9000); !ok {
+			t.Fatal("a frame was left out")
+		}
+	}
+	file := filepath.Join(t.TempDir(), "live.mp4")
+	require.NoError(t, os.WriteFile(file, append(m.Init(nil), all...), 0o600))
+	out, err := exec.Command("ffprobe", "-v", "error", "-count_frames", "-show_entries", "stream=codec_name,width,height,nb_read_frames", "-of", "csv=p=0", file).CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	assert.Equal(t, fmt.Sprintf("h264,320,180,%d", len(frames)), strings.TrimSpace(string(out)))
+}
+
+// Once its buffers have grown a frame costs no allocation.
+func TestNoAllocationAFrame(t *testing.T) {
+	frames, keys := clip(t, 320, 180)
+	var m Muxer
+	out := make([]byte, 0, 1<<20)
+	n := 0
+	write := func() {
+		out, _ = m.Frame(out[:0], frames[n%len(frames)], keys[n%len(frames)], uint32(n)*9000)
+		n++
+	}
+	for range 2 * len(frames) {
+		write()
+	}
+	assert.Zero(t, testing.AllocsPerRun(200, write))
+}
+
+func FuzzFrame(f *testing.F) {
+	f.Add([]byte{0, 0, 0, 1, 0x67, 0x42, 0xc0, 0x1e, 0xd9, 0, 0xa0, 0x47, 0xfe, 0xc8, 0, 0, 1, 0x68, 0xce, 0, 0, 1, 0x65, 1}, uint32(0), uint32(90000))
+	f.Add(bytes.Repeat([]byte{0, 0, 1}, 100), uint32(1), uint32(0))
+	f.Fuzz(func(t *testing.T, frame []byte, first, second uint32) {
+		var m Muxer
+		var before uint64
+		for i, stamp := range []uint32{first, second, first} {
+			out, ok := m.Frame(nil, frame, i == 0, stamp)
+			if !ok {
+				continue
+			}
+			if m.Time() < before {
+				t.Fatal("the time went back")
+			}
+			before = m.Time()
+			for _, b := range [][]byte{out, m.Init(nil)} {
+				if _, err := boxes(b); err != nil {
+					t.Fatal(err)
+				}
+			}
+		}
+	})
+}
