@@ -4,6 +4,7 @@ go 1.26.0
 
 require (
 	github.com/ccojocar/zxcvbn-go v1.0.4
+	github.com/coder/websocket v1.8.15
 	github.com/danielgtaylor/huma/v2 v2.37.2
 	github.com/eclipse/paho.mqtt.golang v1.5.1
 	github.com/go-chi/chi/v5 v5.5.0

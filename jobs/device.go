@@ -26,6 +26,14 @@ type deviceJob struct {
 	run  uuid.UUID
 }
 
+// inRun is the run that findings are kept with; nil for work that belongs to none.
+func (j *deviceJob) inRun() *uuid.UUID {
+	if j.run == uuid.Nil {
+		return nil
+	}
+	return &j.run
+}
+
 // onDevice runs one job's work on one device and counts it as a step of its run.
 func (e *env) onDevice(ctx context.Context, run, device uuid.UUID, work func(*deviceJob) error) error {
 	d, err := e.store.Devices.Get(ctx, device)
@@ -108,7 +116,7 @@ func (r record) Neighbours(ctx context.Context) ([]bringup.Device, error) {
 
 func (r record) Add(ctx context.Context, d *bringup.Device, f bringup.Finding) error {
 	return r.store().Keep(ctx, string(evidence.KindOf(f.Body))+" of "+d.Addr, func(ctx context.Context) error {
-		return r.store().Devices.Record(ctx, &store.Device{ID: d.ID, Site: r.job.site.ID}, &r.job.run, store.Finding(f))
+		return r.store().Devices.Record(ctx, &store.Device{ID: d.ID, Site: r.job.site.ID}, r.job.inRun(), store.Finding(f))
 	})
 }
 
@@ -121,7 +129,7 @@ func (r record) Identify(ctx context.Context, id uuid.UUID, serial, mac string) 
 
 func (r record) Sight(ctx context.Context, x discovery.Sighting) (device uuid.UUID, err error) {
 	err = r.store().Keep(ctx, "a sighting", func(ctx context.Context) (err error) {
-		device, err = r.store().Devices.Sight(ctx, r.job.site.ID, &r.job.run, x)
+		device, err = r.store().Devices.Sight(ctx, r.job.site.ID, r.job.inRun(), x)
 		return err
 	})
 	return device, err

@@ -18,6 +18,7 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivertype"
 
+	"unlatch/core/live"
 	"unlatch/core/redact"
 	"unlatch/core/wiretext"
 	"unlatch/store"
@@ -25,6 +26,7 @@ import (
 
 // Workers takes jobs from the queue, in this process, until stopped.
 type Workers struct {
+	env    *env
 	client *river.Client[pgxTx]
 	stop   context.CancelFunc
 	done   chan struct{}
@@ -134,7 +136,7 @@ func startWorkers(s *store.Store, log *slog.Logger, h hooks, sites ...string) (*
 		cancel()
 		return nil, err
 	}
-	w := &Workers{client: client, stop: cancel, done: make(chan struct{})}
+	w := &Workers{env: env, client: client, stop: cancel, done: make(chan struct{})}
 	held := make(chan struct{}, 1)
 	go func() {
 		defer close(w.done)
@@ -199,6 +201,7 @@ type env struct {
 	hooks hooks
 
 	links links
+	looks live.Hub
 
 	mu    sync.Mutex
 	until context.Context // ends with the lease

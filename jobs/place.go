@@ -223,7 +223,7 @@ func (r record) Target(ctx context.Context, id uuid.UUID) (*bringup.Target, erro
 
 func (r record) Saw(ctx context.Context, id uuid.UUID, s bringup.TargetSeen) error {
 	return r.store().Keep(ctx, "what a target has said", func(ctx context.Context) error {
-		return r.store().Targets.Saw(ctx, id, &r.job.run, store.Seen{About: s.About, Layout: s.Layout, What: s.What, Refused: s.Refused, Pin: s.Pin,
+		return r.store().Targets.Saw(ctx, id, r.job.inRun(), store.Seen{About: s.About, Layout: s.Layout, What: s.What, Refused: s.Refused, Pin: s.Pin,
 			Diagnosis: s.Diagnosis, Exchange: s.Exchange})
 	})
 }

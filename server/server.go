@@ -33,8 +33,10 @@ type Config struct {
 	Queue *jobs.Queue
 	// Agent answers what has to be asked of a network or of the machine that reaches it: this process dials nothing. nil asks by Queue.
 	Agent jobs.Agent
-	Web   fs.FS // the built front end
-	Log   *slog.Logger
+	// Live shows streams as they come; nil where the worker that reaches the devices is another process.
+	Live Live
+	Web  fs.FS // the built front end
+	Log  *slog.Logger
 	// SetupCode must be given to make the first account: who can read the terminal may be the first.
 	SetupCode string
 	// Secure says that the server is reached over TLS alone: cookies are marked so, and browsers are told.
@@ -158,6 +160,7 @@ func (s *Server) routes(r chi.Router) {
 		json.NewEncoder(w).Encode(api.OpenAPI())
 	})
 	r.Get("/api/sites/{site}/events", s.events)
+	r.Get("/api/devices/{device}/live", s.live)
 	r.Get("/api/events", s.allEvents)
 	r.Get("/api/stills/{still}", s.still)
 	r.Get("/api/evidence/{record}/exchange", s.exchange)

@@ -42,6 +42,23 @@ func TestWhatTargetsSay(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "401", text)
 
+	// Its first certificate is kept, and goes only when somebody takes another one, or with its address.
+	for _, pin := range []string{"aa", "bb"} {
+		require.NoError(t, s.Targets.Saw(ctx, id, nil, store.Seen{Pin: pin}))
+	}
+	got, err = s.Targets.Get(ctx, id)
+	require.NoError(t, err)
+	assert.Equal(t, "aa", got.Pin)
+	require.NoError(t, s.Targets.Set(ctx, store.Person{Name: "keeper"}, got, nil))
+	got, err = s.Targets.Get(ctx, id)
+	require.NoError(t, err)
+	assert.Equal(t, []any{"aa", key}, []any{got.Pin, *got.Refused}, "the same sign-in stays refused")
+	got.Address = "http://192.0.2.10"
+	require.NoError(t, s.Targets.Set(ctx, store.Person{Name: "keeper"}, got, nil))
+	got, err = s.Targets.Get(ctx, id)
+	require.NoError(t, err)
+	assert.Empty(t, got.Pin)
+
 	about := &target.About{Name: "Desk", Through: true, Intake: &intake.Intake{Roles: []string{"sub"}}}
 	require.NoError(t, s.Targets.Saw(ctx, id, nil, store.Seen{What: "answered", About: about}))
 	got, err = s.Targets.Get(ctx, id)

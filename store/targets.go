@@ -79,7 +79,7 @@ func (s Targets) Set(ctx context.Context, by Person, t Target, reach []netip.Add
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		err := one(tx.ExecContext(ctx, `UPDATE targets SET name = $3, address = $4, reach = $5, intake = $6, sign_in_id = $7, settings = $8, via_id = $9,
 			shared = $10, agreed = $11, refused_id = CASE WHEN sign_in_id IS DISTINCT FROM $7 THEN NULL ELSE refused_id END,
-			pin = CASE WHEN address = $4 THEN $13 ELSE '' END WHERE id = $1 AND site_id = $2`, t.ID, t.Site, t.Name, t.Address, placesOf(reach), t.Intake,
+			pin = CASE WHEN address = $4 THEN $12 ELSE '' END WHERE id = $1 AND site_id = $2`, t.ID, t.Site, t.Name, t.Address, placesOf(reach), t.Intake,
 			t.SignIn, t.Settings, t.Via, t.Shared, t.Agreed, t.Pin))
 		if err != nil {
 			return err

@@ -75,6 +75,7 @@ const metricsVariable = "UNLATCH_METRICS_TOKEN"
 type services struct {
 	Store   *store.Store
 	Queue   *jobs.Queue
+	live    server.Live  // nil where the workers are other processes
 	agent   jobs.Agent   // of the workers in this process; nil where there are none
 	room    *server.Room // of the database, where it is ours
 	closers []func()
@@ -167,7 +168,7 @@ func (p *place) listener() (net.Listener, error) {
 func (s *services) workers(p *place, sites ...string) error {
 	w, err := jobs.StartWorkers(s.Store, p.log, sites...)
 	if err == nil {
-		s.agent = jobs.Here{}
+		s.agent, s.live = jobs.Here{}, w
 		s.closers = append(s.closers, w.Stop)
 	}
 	return err
@@ -208,7 +209,7 @@ func (s *services) serve(ctx context.Context, p *place, l net.Listener, out io.W
 	defer stop()
 	go s.watchRoom(serving, p.log)
 	h := &http.Server{
-		Handler: server.New(serving, server.Config{Store: s.Store, Queue: s.Queue, Agent: s.agent,
+		Handler: server.New(serving, server.Config{Store: s.Store, Queue: s.Queue, Agent: s.agent, Live: s.live,
 			MetricsToken: os.Getenv(metricsVariable), Web: web.Files(), Log: p.log, SetupCode: code,
 			Secure: secure || public != nil && public.Scheme == "https", PublicURL: public, TrustedProxies: proxies, Room: s.room}),
 		ReadHeaderTimeout: 10 * time.Second,

@@ -15,12 +15,15 @@ export function PlaceMenu({
   cameras,
   next,
   busy,
+  brief,
   onDone,
 }: {
   site: string;
   cameras: Device[];
   next?: boolean;
   busy?: boolean;
+  /** On the camera's own bench its name need not be said. */
+  brief?: boolean;
   onDone?: () => void;
 }) {
   const targets = useTargets(site).data ?? [];
@@ -33,7 +36,7 @@ export function PlaceMenu({
     open,
   );
   const look = next ? "next" : "plain";
-  const text = cameras.length === 1 ? cameras[0]!.name : `${cameras.length} cameras`;
+  const text = brief ? "Place on" : `Place ${cameras.length === 1 ? cameras[0]!.name : `${cameras.length} cameras`} on`;
   const free = targets.filter((t) => !cameras.every((d) => d.placements.some((p) => p.target === t.id)));
   if (targets.length === 0)
     return (
@@ -59,14 +62,14 @@ export function PlaceMenu({
   if (targets.length === 1)
     return (
       <Button look={look} disabled={busy || free.length === 0} onClick={() => put([targets[0]!.id])}>
-        Place {text} on {targets[0]!.name}
+        {text} {targets[0]!.name}
       </Button>
     );
   return (
     <Popover.Root open={open} onOpenChange={setOpen}>
       <Popover.Trigger asChild>
         <Button look={look} disabled={busy || free.length === 0}>
-          Place {text} on …
+          {text} …
         </Button>
       </Popover.Trigger>
       <Popover.Portal>

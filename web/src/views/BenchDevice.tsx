@@ -101,7 +101,7 @@ export function Placements({ device: d }: { device: Device }) {
           <Button onClick={() => takeOff.mutate({ devices: [d.id], target: p.target, name: p.name, slots: [p.token] })}>Take off</Button>
         </div>
       ))}
-      {proven && <PlaceMenu site={site.id} cameras={[d]} />}
+      {proven && <PlaceMenu site={site.id} cameras={[d]} brief />}
     </section>
   );
 }

@@ -91,7 +91,7 @@ export function NextStep({
         </p>
       )}
       <div className="mt-2.5 flex flex-wrap gap-2">
-        {d.next.action === "place" && <PlaceMenu site={site.id} cameras={[d]} next />}
+        {d.next.action === "place" && <PlaceMenu site={site.id} cameras={[d]} brief next />}
         {!done && d.next.action !== "place" && (
           <Button look={d.next.action === "wait" ? "plain" : "next"} disabled={mend.isPending} onClick={act}>
             {d.next.label}

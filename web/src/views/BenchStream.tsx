@@ -1,6 +1,8 @@
+import { useState } from "react";
 import type { Device, Stream } from "@/api/client";
 import { ago, bitrate, fps, stillUrl } from "@/parts/measures";
 import { cellText, type Field, planned, type Role, signOf } from "@/parts/plan";
+import { LivePicture } from "@/parts/LivePicture";
 import { Still } from "@/parts/Still";
 import { Choice } from "@/parts/Choice";
 
@@ -15,6 +17,7 @@ export function Picture({
   role: string;
   setRole: (t: string) => void;
 }) {
+  const [live, setLive] = useState(false);
   const proof = stream?.proof;
   const v = proof?.video;
   const other = !proof?.still && (d.snapshot?.still ?? d.mjpeg?.still); // there may be a picture before there is a stream
@@ -22,11 +25,25 @@ export function Picture({
   return (
     <section aria-label="Picture" className="px-4">
       <div className="relative">
-        <Still
-          src={still ? stillUrl(still) : undefined}
-          name={other ? `${d.name}, snapshot` : `${d.name}, ${role} stream`}
-          className={`w-full ${still ? "aspect-video" : "h-20"}`}
-        />
+        {live ? (
+          <LivePicture key={role} device={d.id} role={role} name={`${d.name}, ${role} stream`} className="aspect-video w-full" />
+        ) : (
+          <Still
+            src={still ? stillUrl(still) : undefined}
+            name={other ? `${d.name}, snapshot` : `${d.name}, ${role} stream`}
+            className={`w-full ${still ? "aspect-video" : "h-20"}`}
+          />
+        )}
+        {proof?.ok && (
+          <button
+            type="button"
+            aria-pressed={live}
+            onClick={() => setLive(!live)}
+            className="absolute top-2 left-2 flex min-h-6 items-center gap-1.5 rounded-sm bg-black/65 px-2 py-0.5 text-small text-white hover:bg-black/80"
+          >
+            {live ? "Still" : "Live"}
+          </button>
+        )}
         {d.streams.length > 1 && (
           <Choice
             label="Stream shown"

@@ -1,0 +1,84 @@
+package e2e
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"unlatch/sim/simtest"
+)
+
+// A camera is looked at as it comes: two moments differ, and the picture is that of its proof: of H.264, of motion
+// JPEG, and of H.265, which is converted and said to be.
+func TestLookingLive(t *testing.T) {
+	t.Parallel()
+	simtest.Start(t, `
+name: live
+users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
+devices:
+  - {name: Clock, maker: corvane, model: V4, address: 127.43.33.11, scene: platform-clock, streams: [{width: 320, height: 180, fps: 10, kbps: 300, gop: 10}]}
+  - {name: Hut, maker: corvane, model: V1, address: 127.43.33.12, scene: coal-stage, streams: [{width: 320, height: 180, fps: 5, kbps: 900, codec: jpeg}]}
+  - {name: Bank, maker: corvane, model: V5, address: 127.43.33.13, scene: viaduct, streams: [{width: 320, height: 180, fps: 5, kbps: 200, gop: 5, codec: h265}]}
+`)
+	b := start(t)
+	b.bring("Line", "127.43.33.0/26", 3)
+	b.count(`[data-at="placed"]`, 3)
+	look := func(address string) {
+		id := b.page.MustEval(`async (address) => {
+			const site = location.pathname.split("/")[2];
+			return (await (await fetch("/api/sites/" + site + "/devices")).json()).find((d) => d.address === address).id;
+		}`, address).Str()
+		b.page.MustNavigate(b.page.MustEval(`(id) => location.origin + location.pathname + "?device=" + id`, id).Str())
+		b.press("^Live$")
+	}
+	// what is drawn now, boiled down to a row of brightnesses
+	drawn := func() []float64 {
+		raw := b.page.MustEval(`() => {
+			const el = [...document.querySelectorAll("[data-live] video, [data-live] img")].find((e) => !e.classList.contains("hidden"));
+			const c = document.createElement("canvas");
+			c.width = 32; c.height = 18;
+			const x = c.getContext("2d");
+			x.drawImage(el, 0, 0, 32, 18);
+			const p = x.getImageData(0, 0, 32, 18).data;
+			return Array.from({ length: 576 }, (_, i) => p[4 * i] + p[4 * i + 1] + p[4 * i + 2]);
+		}`)
+		var out []float64
+		for _, v := range raw.Arr() {
+			out = append(out, v.Num())
+		}
+		return out
+	}
+	differ := func(a, c []float64) (n int) {
+		for i := range a {
+			if d := a[i] - c[i]; d > 40 || d < -40 {
+				n++
+			}
+		}
+		return n
+	}
+	for _, address := range []string{"127.43.33.11", "127.43.33.12", "127.43.33.13"} {
+		look(address)
+		b.page.MustElement(`[data-live="playing"]`)
+		require.Eventually(t, func() bool {
+			sum := 0.0
+			for _, v := range drawn() {
+				sum += v
+			}
+			return sum > 50_000
+		}, 30*time.Second, 100*time.Millisecond, "%s: something is drawn", address)
+		first := drawn()
+		moved := 0
+		require.Eventually(t, func() bool {
+			moved = differ(first, drawn())
+			return moved > 3
+		}, 30*time.Second, 200*time.Millisecond, "%s moves", address)
+		assert.Less(t, moved, 400, "%s: it is the same view", address)
+	}
+	b.see("shown converted; the stream itself is H.265")
+	b.clean("live")
+	b.press("^Still$")
+	b.count("[data-live]", 0)
+	assert.NotContains(t, b.server.Log(), "brass-lamp-41")
+}
