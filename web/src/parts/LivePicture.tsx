@@ -24,7 +24,7 @@ export function LivePicture({ device, role, name, className = "" }: { device: st
     let buffer: SourceBuffer | undefined;
     let queue: ArrayBuffer[] = [];
     let kind = "";
-    let picture = "";
+    let pictures: string[] = [];
     const forget = (url: string) => url && URL.revokeObjectURL(url);
 
     const feed = () => {
@@ -84,10 +84,16 @@ export function LivePicture({ device, role, name, className = "" }: { device: st
           return;
         }
         if (kind === "image/jpeg") {
-          const old = picture;
-          picture = URL.createObjectURL(new Blob([e.data], { type: kind }));
-          if (image.current) image.current.src = picture;
-          forget(old);
+          const el = image.current;
+          if (!el) return;
+          const fresh = URL.createObjectURL(new Blob([e.data], { type: kind }));
+          pictures.push(fresh);
+          // The one before is let go only when this one is drawn, or the image would be empty for a moment.
+          el.onload = el.onerror = () => {
+            for (const url of pictures) if (url !== fresh) forget(url);
+            pictures = pictures.filter((url) => url === fresh);
+          };
+          el.src = fresh;
           return;
         }
         queue.push(e.data);
@@ -113,7 +119,7 @@ export function LivePicture({ device, role, name, className = "" }: { device: st
       clearInterval(clock);
       socket?.close();
       if (video.current) forget(video.current.src);
-      forget(picture);
+      pictures.forEach(forget);
     };
   }, [device, role]);
 
