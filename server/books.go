@@ -105,12 +105,12 @@ func (s *Server) bookFile(w http.ResponseWriter, r *http.Request) {
 	}
 	id, err := uuid.Parse(chi.URLParam(r, "book"))
 	if err != nil {
-		writeProblem(w, s.explain(store.ErrNotFound).(*Problem))
+		s.fail(w, store.ErrNotFound)
 		return
 	}
 	own, err := s.cfg.Store.Books.List(r.Context())
 	if err != nil {
-		writeProblem(w, s.explain(err).(*Problem))
+		s.fail(w, err)
 		return
 	}
 	for _, b := range own {

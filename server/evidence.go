@@ -56,12 +56,12 @@ func (s *Server) still(w http.ResponseWriter, r *http.Request) {
 	}
 	id, err := uuid.Parse(chi.URLParam(r, "still"))
 	if err != nil {
-		writeProblem(w, s.explain(store.ErrNotFound).(*Problem))
+		s.fail(w, store.ErrNotFound)
 		return
 	}
 	jpeg, err := s.cfg.Store.Devices.Still(r.Context(), id)
 	if err != nil {
-		writeProblem(w, s.explain(err).(*Problem))
+		s.fail(w, err)
 		return
 	}
 	w.Header().Set("Content-Type", "image/jpeg")
@@ -85,12 +85,12 @@ func (s *Server) conversation(w http.ResponseWriter, r *http.Request, read func(
 	}
 	id, err := uuid.Parse(chi.URLParam(r, "record"))
 	if err != nil {
-		writeProblem(w, s.explain(store.ErrNotFound).(*Problem))
+		s.fail(w, store.ErrNotFound)
 		return
 	}
 	text, err := read(r.Context(), id)
 	if err != nil {
-		writeProblem(w, s.explain(err).(*Problem))
+		s.fail(w, err)
 		return
 	}
 	w.Header().Set("Content-Type", "text/plain; charset=utf-8")

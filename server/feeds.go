@@ -163,28 +163,22 @@ func (s *Server) listFile(w http.ResponseWriter, r *http.Request) {
 	if !s.withSession(w, r) {
 		return
 	}
-	fail := func(err error) {
-		var p *Problem
-		if errors.As(s.explain(err), &p) {
-			writeProblem(w, p)
-		}
-	}
 	site, err := uuid.Parse(chi.URLParam(r, "site"))
 	id, ierr := uuid.Parse(chi.URLParam(r, "target"))
 	if err != nil || ierr != nil {
-		fail(store.ErrNotFound)
+		s.fail(w, store.ErrNotFound)
 		return
 	}
 	t, err := s.target(r.Context(), site, id)
 	if err != nil || t.Kind != byhand.Kind {
-		fail(store.ErrNotFound)
+		s.fail(w, store.ErrNotFound)
 		return
 	}
 	set := t.Settings.V
 	src := camlist.Source{Text: set["text"], Each: set["each"] == "yes", Passwords: set["passwords"] == "yes"}
 	list, name, err := s.listed(r.Context(), t, src.Passwords)
 	if err != nil {
-		fail(err)
+		s.fail(w, err)
 		return
 	}
 	text, err := camlist.Render(r.Context(), src, name, list)
@@ -194,7 +188,7 @@ func (s *Server) listFile(w http.ResponseWriter, r *http.Request) {
 	}
 	if src.Passwords {
 		if err := s.did(r.Context(), "took a list with passwords for", t.Name, site, uuid.Nil); err != nil {
-			fail(err)
+			s.fail(w, err)
 			return
 		}
 	}
@@ -231,10 +225,7 @@ func (s *Server) byFeed(w http.ResponseWriter, r *http.Request) (store.Target, b
 	}
 	if err != nil {
 		s.addresses.undo(from)
-		var p *Problem
-		if errors.As(s.explain(err), &p) {
-			writeProblem(w, p)
-		}
+		s.fail(w, err)
 		return t, false
 	}
 	s.addresses.passed(from)
@@ -275,10 +266,7 @@ func (s *Server) feed(w http.ResponseWriter, r *http.Request) {
 		err = s.cfg.Store.Targets.Fetched(r.Context(), t, screenName(r), s.callerAddress(r), format)
 	}
 	if err != nil {
-		var p *Problem
-		if errors.As(s.explain(err), &p) {
-			writeProblem(w, p)
-		}
+		s.fail(w, err)
 		return
 	}
 	w.Header().Set("Content-Type", e.Type)
@@ -303,10 +291,7 @@ func (s *Server) feedShowing(w http.ResponseWriter, r *http.Request) {
 		in.Showing[i] = wiretext.Line(in.Showing[i], 300)
 	}
 	if err := s.cfg.Store.Targets.Showing(r.Context(), t, screenName(r), s.callerAddress(r), in.Showing); err != nil {
-		var p *Problem
-		if errors.As(s.explain(err), &p) {
-			writeProblem(w, p)
-		}
+		s.fail(w, err)
 		return
 	}
 	if err := s.confirmShown(r.Context(), t); err != nil {

@@ -40,7 +40,7 @@ func (s *Server) live(w http.ResponseWriter, r *http.Request) {
 	}
 	id, err := uuid.Parse(chi.URLParam(r, "device"))
 	if err != nil {
-		writeProblem(w, s.explain(store.ErrNotFound).(*Problem))
+		s.fail(w, store.ErrNotFound)
 		return
 	}
 	if s.cfg.Live == nil {

@@ -247,7 +247,7 @@ func (s *Server) shelfFile(kind store.ShelfKind, shipped func() ([]byte, error))
 		if name == "shipped" {
 			raw, err := shipped()
 			if err != nil {
-				writeProblem(w, s.explain(err).(*Problem))
+				s.fail(w, err)
 				return
 			}
 			send(raw)
@@ -255,7 +255,7 @@ func (s *Server) shelfFile(kind store.ShelfKind, shipped func() ([]byte, error))
 		}
 		files, err := s.cfg.Store.Shelf.List(r.Context(), kind)
 		if err != nil {
-			writeProblem(w, s.explain(err).(*Problem))
+			s.fail(w, err)
 			return
 		}
 		for _, f := range files {

@@ -43,6 +43,14 @@ func writeProblem(w http.ResponseWriter, p *Problem) {
 	json.NewEncoder(w).Encode(p)
 }
 
+// fail answers a request that huma does not serve with what an error means to the person.
+func (s *Server) fail(w http.ResponseWriter, err error) {
+	var p *Problem
+	if errors.As(s.explain(err), &p) {
+		writeProblem(w, p)
+	}
+}
+
 // huma's own problems repeat what was sent, and that may be a password: only what was expected where is told.
 func init() {
 	huma.NewError = func(status int, message string, errs ...error) huma.StatusError {
