@@ -27,44 +27,62 @@ func u32(b []byte, v ...uint32) []byte {
 // unity is the matrix of a picture that is shown as it is (§8.2.2).
 var unity = []uint32{0x10000, 0, 0, 0, 0x10000, 0, 0, 0, 0x40000000}
 
-// Init appends the initialisation segment: ftyp and moov of one video track. It may be called once Frame has returned ok.
-func (m *Muxer) Init(b []byte) []byte {
+// A track is what the initialisation segment says of the one track of a file.
+type track struct {
+	handler       string // "vide" or "soun" (§8.4.3)
+	timescale     uint32
+	width, height int
+	entry         func(b []byte) []byte // appends the sample entry
+}
+
+// initial appends ftyp and moov of one track, all of whose samples are in fragments.
+func (t track) initial(b []byte) []byte {
 	b, at := open(b, "ftyp")
-	b = append(b, "iso5\x00\x00\x00\x01iso5iso6mp41avc1"...)
+	b = append(b, "iso5\x00\x00\x00\x01iso5iso6mp41"...)
 	b = shut(b, at)
 	b, moov := open(b, "moov")
 
 	b, at = open(b, "mvhd")
-	b = u32(b, 0, 0, 0, Timescale, 0, 0x10000) // times and duration are those of the fragments
+	b = u32(b, 0, 0, 0, t.timescale, 0, 0x10000) // times and duration are those of the fragments
 	b = u16(b, 0x0100, 0)
 	b = u32(b, 0, 0)
 	b = u32(b, unity...)
 	b = u32(b, 0, 0, 0, 0, 0, 0, 2)
 	b = shut(b, at)
 
+	sound := t.handler == "soun"
 	b, trak := open(b, "trak")
 	b, at = open(b, "tkhd")
 	b = u32(b, 3, 0, 0, 1, 0, 0) // enabled, in the presentation
 	b = u32(b, 0, 0)
-	b = u16(b, 0, 0, 0, 0)
+	volume := uint16(0)
+	if sound {
+		volume = 0x0100
+	}
+	b = u16(b, 0, 0, volume, 0)
 	b = u32(b, unity...)
-	b = u32(b, uint32(m.pic.Width)<<16, uint32(m.pic.Height)<<16)
+	b = u32(b, uint32(t.width)<<16, uint32(t.height)<<16)
 	b = shut(b, at)
 	b, mdia := open(b, "mdia")
 	b, at = open(b, "mdhd")
-	b = u32(b, 0, 0, 0, Timescale, 0)
+	b = u32(b, 0, 0, 0, t.timescale, 0)
 	b = u16(b, 0x55c4, 0) // no language
 	b = shut(b, at)
 	b, at = open(b, "hdlr")
 	b = u32(b, 0, 0)
-	b = append(b, "vide"...)
+	b = append(b, t.handler...)
 	b = u32(b, 0, 0, 0)
-	b = append(b, "picture\x00"...)
+	b = append(b, "camera\x00"...)
 	b = shut(b, at)
 	b, minf := open(b, "minf")
-	b, at = open(b, "vmhd")
-	b = u32(b, 1)
-	b = u16(b, 0, 0, 0, 0)
+	if sound {
+		b, at = open(b, "smhd")
+		b = u32(b, 0, 0)
+	} else {
+		b, at = open(b, "vmhd")
+		b = u32(b, 1)
+		b = u16(b, 0, 0, 0, 0)
+	}
 	b = shut(b, at)
 	b, dinf := open(b, "dinf")
 	b, at = open(b, "dref")
@@ -74,7 +92,7 @@ func (m *Muxer) Init(b []byte) []byte {
 	b = shut(b, url)
 	b = shut(b, at)
 	b = shut(b, dinf)
-	b = m.sampleTable(b)
+	b = t.sampleTable(b)
 	b = shut(b, minf)
 	b = shut(b, mdia)
 	b = shut(b, trak)
@@ -88,26 +106,12 @@ func (m *Muxer) Init(b []byte) []byte {
 }
 
 // sampleTable is the stbl: what the samples are, and none of them, since all are in fragments.
-func (m *Muxer) sampleTable(b []byte) []byte {
+func (t track) sampleTable(b []byte) []byte {
 	b, stbl := open(b, "stbl")
-	b, stsd := open(b, "stsd")
+	b, at := open(b, "stsd")
 	b = u32(b, 0, 1)
-	b, avc1 := open(b, "avc1") // §12.1.3, -15 §5.4.2
-	b = u16(b, 0, 0, 0, 1, 0, 0)
-	b = u32(b, 0, 0, 0)
-	b = u16(b, uint16(m.pic.Width), uint16(m.pic.Height))
-	b = u32(b, 0x480000, 0x480000, 0)
-	b = u16(b, 1)
-	b = append(b, make([]byte, 32)...)
-	b = u16(b, 24, 0xffff)
-	b, at := open(b, "avcC") // -15 §5.3.3.1
-	b = append(b, 1, m.sps[1], m.sps[2], m.sps[3], 0xff, 0xe1)
-	b = append(u16(b, uint16(len(m.sps))), m.sps...)
-	b = append(b, 1)
-	b = append(u16(b, uint16(len(m.pps))), m.pps...)
+	b = t.entry(b)
 	b = shut(b, at)
-	b = shut(b, avc1)
-	b = shut(b, stsd)
 	for _, kind := range []string{"stts", "stsc", "stco"} {
 		b, at = open(b, kind)
 		b = u32(b, 0, 0)
@@ -119,12 +123,19 @@ func (m *Muxer) sampleTable(b []byte) []byte {
 	return shut(b, stbl)
 }
 
-// fragment appends moof and mdat of the frame under way.
-func (m *Muxer) fragment(b []byte, key bool) []byte {
-	m.seq++
+// A sample is one frame, which makes a fragment by itself.
+type sample struct {
+	seq, duration uint32
+	time          uint64
+	key           bool // it rests on no other
+	data          []byte
+}
+
+// fragment appends moof and mdat of a sample (§8.8).
+func (s sample) fragment(b []byte) []byte {
 	b, moof := open(b, "moof")
 	b, at := open(b, "mfhd")
-	b = u32(b, 0, m.seq)
+	b = u32(b, 0, s.seq)
 	b = shut(b, at)
 	b, traf := open(b, "traf")
 	b, at = open(b, "tfhd")
@@ -132,21 +143,21 @@ func (m *Muxer) fragment(b []byte, key bool) []byte {
 	b = shut(b, at)
 	b, at = open(b, "tfdt")
 	b = u32(b, 0x01000000)
-	b = binary.BigEndian.AppendUint64(b, m.time)
+	b = binary.BigEndian.AppendUint64(b, s.time)
 	b = shut(b, at)
 	b, at = open(b, "trun")
 	b = u32(b, 0x000701, 1) // data offset; duration, size and flags of the one sample
 	offset := len(b)
 	flags := uint32(0x01010000) // rests on others
-	if key {
+	if s.key {
 		flags = 0x02000000
 	}
-	b = u32(b, 0, uint32(m.last), uint32(len(m.lengths)), flags)
+	b = u32(b, 0, s.duration, uint32(len(s.data)), flags)
 	b = shut(b, at)
 	b = shut(b, traf)
 	b = shut(b, moof)
 	binary.BigEndian.PutUint32(b[offset:], uint32(len(b)-moof+8))
 	b, at = open(b, "mdat")
-	b = append(b, m.lengths...)
+	b = append(b, s.data...)
 	return shut(b, at)
 }

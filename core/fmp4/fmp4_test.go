@@ -25,7 +25,7 @@ type box struct {
 	inner []box
 }
 
-var containers = map[string]int{"moov": 0, "trak": 0, "mdia": 0, "minf": 0, "dinf": 0, "stbl": 0, "mvex": 0, "moof": 0, "traf": 0, "stsd": 8, "dref": 8, "avc1": 78}
+var containers = map[string]int{"moov": 0, "trak": 0, "mdia": 0, "minf": 0, "dinf": 0, "stbl": 0, "mvex": 0, "moof": 0, "traf": 0, "stsd": 8, "dref": 8, "avc1": 78, "hvc1": 78, "mp4a": 28}
 
 func boxes(b []byte) (out []box, err error) {
 	for len(b) > 0 {
@@ -65,13 +65,20 @@ func find(list []box, path string) *box {
 
 // clip is a drawn picture as a stand-in sends it, in frames of a byte stream.
 func clip(t testing.TB, width, height int) (frames [][]byte, keys []bool) {
+	return coded(t, scene.H264, width, height)
+}
+
+func coded(t testing.TB, codec scene.Codec, width, height int) (frames [][]byte, keys []bool) {
 	c, err := (&scene.Library{Dir: simtest.MediaDir(t)}).Clip(context.Background(), scene.Format{Scene: "turntable", Width: width, Height: height, FPS: 10, Kbps: 200, GOP: 5,
-		Profile: "main"})
+		Profile: "main", Codec: codec})
 	require.NoError(t, err)
 	for _, f := range c.Frames {
 		var b []byte
 		add := func(nal []byte) { b = append(append(b, 0, 0, 0, 1), nal...) }
 		if f.Key {
+			if c.VPS != nil {
+				add(c.VPS)
+			}
 			add(c.SPS)
 			add(c.PPS)
 		}
@@ -135,20 +142,55 @@ func TestFragments(t *testing.T) {
 
 // Another program reads it as it is meant: codec, size and every frame.
 func TestFFprobeReadsIt(t *testing.T) {
-	frames, keys := clip(t, 320, 180)
-	var m Muxer
-	var all []byte
-	for i, f := range frames {
-		var ok bool
-		if all, ok = m.Frame(all, f, keys[i], uint32(i)*9000); !ok {
-			t.Fatal("a frame was left out")
+	for _, c := range []struct {
+		codec       scene.Codec
+		mime, entry string
+	}{
+		{scene.H264, `avc1\.[0-9A-F]{6}`, "avc1/avcC"},
+		{scene.H265, `hvc1\.1\.6\.L[0-9]+(\.[0-9A-F]+)*`, "hvc1/hvcC"},
+	} {
+		frames, keys := coded(t, c.codec, 320, 180)
+		m := Muxer{H265: c.codec == scene.H265}
+		var all []byte
+		for i, f := range frames {
+			var ok bool
+			if all, ok = m.Frame(all, f, keys[i], uint32(i)*9000); !ok {
+				t.Fatal("a frame was left out")
+			}
 		}
+		assert.Regexp(t, `^video/mp4; codecs="`+c.mime+`"$`, m.MIME())
+		init := m.Init(nil)
+		list, err := boxes(init)
+		require.NoError(t, err)
+		assert.NotNil(t, find(list, "moov/trak/mdia/minf/stbl/stsd/"+c.entry))
+		name := map[scene.Codec]string{scene.H264: "h264", scene.H265: "hevc"}[c.codec]
+		assert.Equal(t, fmt.Sprintf("%s,320,180,%d", name, len(frames)), ffprobe(t, append(init, all...), "codec_name,width,height,nb_read_frames"))
 	}
-	file := filepath.Join(t.TempDir(), "live.mp4")
-	require.NoError(t, os.WriteFile(file, append(m.Init(nil), all...), 0o600))
-	out, err := exec.Command("ffprobe", "-v", "error", "-count_frames", "-show_entries", "stream=codec_name,width,height,nb_read_frames", "-of", "csv=p=0", file).CombinedOutput()
+}
+
+func TestFFprobeReadsSound(t *testing.T) {
+	adts, err := exec.Command("ffmpeg", "-v", "error", "-f", "lavfi", "-i", "sine=frequency=440:sample_rate=16000", "-t", "1", "-f", "adts", "pipe:1").Output()
+	require.NoError(t, err)
+	s := Sound{Config: []byte{0x14, 0x08}, Object: 2, Rate: 16000, Channels: 1}
+	all, n := s.Init(nil), 0
+	for len(adts) >= 7 { // ISO/IEC 13818-7 §6.2
+		size := int(adts[3]&3)<<11 | int(adts[4])<<3 | int(adts[5])>>5
+		all = s.Frame(all, adts[7:size])
+		adts, n = adts[size:], n+1
+	}
+	list, err := boxes(all)
+	require.NoError(t, err)
+	assert.NotNil(t, find(list, "moov/trak/mdia/minf/stbl/stsd/mp4a/esds"))
+	assert.Equal(t, `audio/mp4; codecs="mp4a.40.2"`, s.MIME())
+	assert.Equal(t, fmt.Sprintf("aac,16000,1,%d", n), ffprobe(t, all, "codec_name,sample_rate,channels,nb_read_frames"))
+}
+
+func ffprobe(t *testing.T, file []byte, entries string) string {
+	name := filepath.Join(t.TempDir(), "live.mp4")
+	require.NoError(t, os.WriteFile(name, file, 0o600))
+	out, err := exec.Command("ffprobe", "-v", "error", "-count_frames", "-show_entries", "stream="+entries, "-of", "csv=p=0", name).CombinedOutput()
 	require.NoError(t, err, "%s", out)
-	assert.Equal(t, fmt.Sprintf("h264,320,180,%d", len(frames)), strings.TrimSpace(string(out)))
+	return strings.TrimSpace(string(out))
 }
 
 // Once its buffers have grown a frame costs no allocation.
@@ -170,8 +212,9 @@ func TestNoAllocationAFrame(t *testing.T) {
 func FuzzFrame(f *testing.F) {
 	f.Add([]byte{0, 0, 0, 1, 0x67, 0x42, 0xc0, 0x1e, 0xd9, 0, 0xa0, 0x47, 0xfe, 0xc8, 0, 0, 1, 0x68, 0xce, 0, 0, 1, 0x65, 1}, uint32(0), uint32(90000))
 	f.Add(bytes.Repeat([]byte{0, 0, 1}, 100), uint32(1), uint32(0))
+	f.Add([]byte{0, 0, 1, 0x40, 1, 1, 0, 0, 1, 0x42, 1, 1, 1, 0x60, 0, 0, 1, 0x44, 1, 1, 0, 0, 1, 0x26, 1}, uint32(2), uint32(9000))
 	f.Fuzz(func(t *testing.T, frame []byte, first, second uint32) {
-		var m Muxer
+		m := Muxer{H265: first%4 == 2}
 		var before uint64
 		for i, stamp := range []uint32{first, second, first} {
 			out, ok := m.Frame(nil, frame, i == 0, stamp)

@@ -197,23 +197,16 @@ func (m *AudioMeter) Measured() *Audio {
 	return &out
 }
 
-// muLawPower and aLawPower are the squares of the samples of G.711, full scale as 1 (ITU-T G.711 tables 1 and 2).
+// muLawPower and aLawPower are the squares of the samples of G.711, full scale as 1.
 var muLawPower, aLawPower = func() (mu, a [256]float64) {
 	for i := range 256 {
-		m := ^byte(i)
-		linear := (int(m&0x0f)<<3+132)<<(m>>4&7) - 132
-		x := float64(linear) / 32124
+		x := float64(muLaw[i]) / 32124
 		mu[i] = x * x
-		v := byte(i) ^ 0x55
-		step := int(v&0x0f)<<4 + 8
-		if seg := v >> 4 & 7; seg > 0 {
-			step = (step + 256) << (seg - 1)
+		y := float64(aLaw[i]) / 32256
+		if aLaw[i] == 8 || aLaw[i] == -8 { // the smallest value of A-law stands for nothing
+			y = 0
 		}
-		x = float64(step) / 32256
-		if step == 8 { // the smallest value of A-law stands for nothing
-			x = 0
-		}
-		a[i] = x * x
+		a[i] = y * y
 	}
 	return mu, a
 }()

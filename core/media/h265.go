@@ -222,6 +222,18 @@ func (f *h265) parameterSet(nal []byte) {
 	f.sets[i] = append([]byte(nil), nal...)
 }
 
+// ParseSPS265 reads what an H.265 sequence parameter set, NAL header included, says of the picture, and its profile, tier and level as they
+// stand there: general_profile_space to general_level_idc (ITU-T H.265 §7.3.3).
+func ParseSPS265(nal []byte) (pic *Picture, ptl [12]byte, err error) {
+	if len(nal) < 3 {
+		return nil, ptl, &HeaderError{"H.265 parameter set (SPS)", "ends too early"}
+	}
+	if pic, err = parseSPS265(nal); err == nil {
+		copy(ptl[:], unescaped(make([]byte, 0, len(nal)), nal[2:])[1:])
+	}
+	return pic, ptl, err
+}
+
 // parseSPS265 reads what an H.265 sequence parameter set, NAL header included, says of the picture (ITU-T H.265 §7.3.2.2).
 func parseSPS265(nal []byte) (*Picture, error) {
 	bad := func(problem string) error { return &HeaderError{"H.265 parameter set (SPS)", problem} }
