@@ -3,7 +3,6 @@ package server
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"net/http"
 	"time"
 
@@ -12,21 +11,21 @@ import (
 	"github.com/google/uuid"
 
 	"unlatch/core/bringup"
-	"unlatch/core/diagnose"
 	"unlatch/core/live"
 	"unlatch/store"
 )
 
 // Live shows streams as they come: the worker that reaches the devices, where that is this very process.
 type Live interface {
-	Watch(ctx context.Context, device uuid.UUID, role string) (*live.Viewer, error)
+	Watch(ctx context.Context, device uuid.UUID, role string, wish live.Wish) (*live.Viewer, error)
 }
 
 // liveWord is what a page is told in words: how what follows is to be shown, or why nothing does.
 type liveWord struct {
 	*live.Begin
-	Problem string `json:"problem,omitempty"`
-	Fix     string `json:"fix,omitempty"`
+	*live.Trouble
+	Again    bool           `json:"again,omitempty"` // it is asked for again
+	Measures []live.Measure `json:"measures,omitempty"`
 }
 
 // writeTime is how long a page gets for one message: one that never reads is let go.
@@ -61,7 +60,8 @@ func (s *Server) live(w http.ResponseWriter, r *http.Request) {
 		}
 		return err
 	}
-	viewer, err := s.cfg.Live.Watch(ctx, id, r.URL.Query().Get("role"))
+	q := r.URL.Query()
+	viewer, err := s.cfg.Live.Watch(ctx, id, q.Get("role"), live.Wish{H265: q.Has("h265"), Made: q.Has("made"), Sound: q.Has("sound")})
 	if err != nil {
 		say(notShown(err))
 		conn.Close(websocket.StatusNormalClosure, "")
@@ -86,8 +86,8 @@ func (s *Server) live(w http.ResponseWriter, r *http.Request) {
 			}
 			return
 		}
-		if m.Begin != nil {
-			err = say(liveWord{Begin: m.Begin})
+		if m.Begin != nil || m.Measures != nil || m.Pause != nil {
+			err = say(liveWord{Begin: m.Begin, Measures: m.Measures, Trouble: m.Pause, Again: m.Pause != nil})
 		}
 		if err == nil && len(m.Data) > 0 {
 			err = write(ctx, conn, websocket.MessageBinary, m.Data)
@@ -104,18 +104,7 @@ func write(ctx context.Context, conn *websocket.Conn, kind websocket.MessageType
 	return conn.Write(ctx, kind, data)
 }
 
-// notShown words why a stream is not shown.
 func notShown(err error) liveWord {
-	switch {
-	case errors.As(err, new(*live.UnshownError)):
-		return liveWord{Problem: diagnose.Capital(err.Error()) + ".", Fix: "Look at its proof, or at another stream of the camera."}
-	case errors.Is(err, bringup.ErrNotProven):
-		return liveWord{Problem: "This stream is not proven yet, so nobody knows how it plays.", Fix: "Open the camera's latches first."}
-	case errors.Is(err, live.ErrBusy):
-		return liveWord{Problem: diagnose.Capital(err.Error()) + ".", Fix: "Look at the sub stream, or wait until somebody else has looked enough."}
-	case errors.Is(err, live.ErrFull):
-		return liveWord{Problem: diagnose.Capital(err.Error()) + ".", Fix: "Wait until somebody else has looked enough."}
-	}
-	d := diagnose.Explain(err, diagnose.Facts{Asking: "the stream"})
-	return liveWord{Problem: d.Summary, Fix: d.Fix}
+	t, _ := bringup.NotShown(err)
+	return liveWord{Trouble: t}
 }

@@ -205,6 +205,9 @@ func (d *device) setNetwork(o operation, n network) (string, *fault) {
 	return "<X:RebootNeeded>false</X:RebootNeeded>", nil
 }
 
+// Restart takes a device down as a power cut does, and brings it up again.
+func (w *World) Restart(name string) { w.restart(w.named(name)) }
+
 // restart takes a device down and brings it up again at the address that is set by now, after the time that it needs.
 func (w *World) restart(d *device) {
 	if d.restarting.Swap(true) {

@@ -5,7 +5,11 @@ import (
 	"errors"
 	"slices"
 
+	"unlatch/core/address"
 	"unlatch/core/camera"
+	"unlatch/core/certificate"
+	"unlatch/core/diagnose"
+	"unlatch/core/live"
 	"unlatch/core/player"
 	"unlatch/core/rtsp"
 	"unlatch/core/signin"
@@ -38,5 +42,38 @@ func (w *Work) Play(ctx context.Context, role string) (*player.Session, error) {
 	if t := rtsp.Transport(w.d.Status.Proofs[role].Transport); slices.Contains([]rtsp.Transport{rtsp.TCP, rtsp.UDP, rtsp.Multicast, rtsp.Tunnel}, t) {
 		req.Transport = t
 	}
+	if w.d.Status.Proofs[role].Audio != nil { // a device that hangs up on who asks for sound it has not is not asked
+		req.Kinds = []string{"video", "audio"}
+	}
 	return player.Open(ctx, req)
+}
+
+// NotShown words why a stream is not shown live. again reports whether asking for it again may help, where it was seen before: a camera that
+// restarts comes back; a sign-in that is refused is not tried again and again.
+func NotShown(err error) (t *live.Trouble, again bool) {
+	if errors.As(err, &t) {
+		return t, false
+	}
+	say := func(fix string) *live.Trouble {
+		return &live.Trouble{Problem: diagnose.Capital(err.Error()) + ".", Fix: fix}
+	}
+	switch {
+	case errors.As(err, new(*live.UnshownError)):
+		return say("Look at its proof, or at another stream of the camera."), false
+	case errors.Is(err, ErrNotProven):
+		return &live.Trouble{Problem: "This stream is not proven yet, so nobody knows how it plays.", Fix: "Open the camera's latches first."}, false
+	case errors.Is(err, live.ErrBusy):
+		return say("Look at the sub stream, or wait until somebody else has looked enough."), false
+	case errors.Is(err, live.ErrFull):
+		return say("Wait until somebody else has looked enough."), false
+	}
+	d := diagnose.Explain(err, diagnose.Facts{Asking: "the stream"})
+	var (
+		refused *rtsp.AuthError
+		held    *signin.HeldBackError
+		locked  *signin.LockedError
+	)
+	final := errors.As(err, &refused) || errors.As(err, &held) || errors.As(err, &locked) || errors.As(err, new(*signin.ReadableError)) ||
+		errors.As(err, new(*address.OutOfScopeError)) || errors.As(err, new(*certificate.ChangedError))
+	return &live.Trouble{Problem: d.Summary, Fix: d.Fix}, !final
 }

@@ -22,10 +22,15 @@ var converting = make(chan struct{}, mostConverted)
 
 // A converter turns frames of another codec into H.264 of the size of a sub stream, by ffmpeg. What comes out has the time at which it came.
 type converter struct {
-	in   io.WriteCloser
-	done chan error
-	stop func()
+	in      io.WriteCloser
+	frames  chan []byte
+	waiting bool // for a key frame, since it was too slow
+	done    chan error
+	stop    func()
 }
+
+// inHand is how many frames wait for a conversion: one that is slower than its stream leaves frames out and holds nobody up.
+const inHand = 30
 
 // convert begins; each is called with the frames that come out, one after the other.
 func convert(ctx context.Context, decoder string, each func(frame []byte, key bool, stamp uint32)) (*converter, error) {
@@ -39,7 +44,7 @@ func convert(ctx context.Context, decoder string, each func(frame []byte, key bo
 		"-an", "-vf", "scale='min(640,iw)':-2", "-c:v", "libx264", "-preset", "ultrafast", "-tune", "zerolatency", "-profile:v", "baseline", "-g", "20",
 		"-bsf:v", "h264_metadata=aud=insert", "-f", "h264", "pipe:1")
 	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL} // it ends with this program
-	c := &converter{done: make(chan error, 1), stop: cancel}
+	c := &converter{frames: make(chan []byte, inHand), done: make(chan error, 1), stop: cancel}
 	out, err := cmd.StdoutPipe()
 	if err == nil {
 		if c.in, err = cmd.StdinPipe(); err == nil {
@@ -51,6 +56,7 @@ func convert(ctx context.Context, decoder string, each func(frame []byte, key bo
 		<-converting
 		return nil, err
 	}
+	go c.write(ctx)
 	go func() {
 		err := accessUnits(out, each)
 		cancel()
@@ -63,21 +69,43 @@ func convert(ctx context.Context, decoder string, each func(frame []byte, key bo
 	return c, nil
 }
 
+// write hands the frames on until the conversion ends.
+func (c *converter) write(ctx context.Context) {
+	defer c.in.Close()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case data := <-c.frames:
+			if _, err := c.in.Write(data); err != nil {
+				return
+			}
+		}
+	}
+}
+
 // frame takes one frame, with its parameter sets where it is a key frame. An error means that the conversion has ended.
-func (c *converter) frame(data []byte) error {
+func (c *converter) frame(data []byte, key bool) error {
 	select {
 	case err := <-c.done:
 		c.done <- err
 		return errors.Join(errors.New("the conversion for browsers ended"), err)
 	default:
 	}
-	_, err := c.in.Write(data)
-	return err
+	if c.waiting && !key {
+		return nil
+	}
+	select {
+	case c.frames <- bytes.Clone(data):
+		c.waiting = false
+	default:
+		c.waiting = true
+	}
+	return nil
 }
 
 // close ends it and waits.
 func (c *converter) close() {
-	c.in.Close()
 	c.stop()
 	<-c.done
 }

@@ -8,10 +8,6 @@ import (
 	"errors"
 	"sync"
 	"time"
-
-	"unlatch/core/fmp4"
-	"unlatch/core/media"
-	"unlatch/core/player"
 )
 
 // Limits on one stream.
@@ -21,25 +17,40 @@ const (
 	queue      = 64      // messages that a viewer may lag behind the newest group
 	maxViewers = 200
 	grace      = 2 * time.Second // for which a session is kept when the last viewer has gone: a page that is loaded anew comes back
+	keptFor    = 60              // seconds of measures that the next viewer is told
 )
 
 // A Message is one thing that a viewer is told. Its data belongs to all viewers and is not changed.
 type Message struct {
 	// Begin is set for the first message of a generation: how what follows is to be shown.
 	Begin *Begin
-	Data  []byte // the initialisation segment, a fragment, or a JPEG
+	Data  []byte // the initialisation segment, a fragment, a JPEG, or samples
 	Key   bool   // a viewer may begin with it
+	// Measures are those of the seconds that have passed; Data is nil.
+	Measures []Measure
+	// Pause says why nothing comes for the moment, and that it is asked for again; Data is nil.
+	Pause *Trouble
 }
 
-// A Begin says what the pictures are.
+// A Begin says what the pictures or the sound are.
 type Begin struct {
-	MIME   string `json:"mime"` // "image/jpeg" where each message is a picture by itself
+	MIME   string `json:"mime"` // "image/jpeg" where each message is a picture by itself; "audio/pcm" for 16-bit samples, little-endian
 	Codec  string `json:"codec"`
-	Width  int    `json:"width"`
-	Height int    `json:"height"`
+	Width  int    `json:"width,omitempty"`
+	Height int    `json:"height,omitempty"`
 	// Converted is the codec of the stream itself, where what is shown was made of it.
 	Converted string `json:"converted,omitempty"`
+	Rate      int    `json:"rate,omitempty"` // of samples, a second
+	Channels  int    `json:"channels,omitempty"`
 }
+
+// A Trouble says in a person's words why there is nothing to see, and what to do.
+type Trouble struct {
+	Problem string `json:"problem"`
+	Fix     string `json:"fix,omitempty"`
+}
+
+func (t *Trouble) Error() string { return t.Problem }
 
 // An UnshownError says that a codec is not shown live.
 type UnshownError struct{ Codec string }
@@ -51,51 +62,79 @@ func (e *UnshownError) Error() string {
 // ErrFull is for one viewer too many.
 var ErrFull = errors.New("as many people look at this stream as may at once")
 
-// An Open begins a session with the device.
-type Open func(ctx context.Context) (*player.Session, error)
+// A Wish is what a viewer wants of a stream.
+type Wish struct {
+	H265  bool `json:"h265,omitempty"`  // its browser plays H.265
+	Made  bool `json:"made,omitempty"`  // pictures converted to plain H.264: its browser does not play the stream, whatever it says
+	Sound bool `json:"sound,omitempty"` // the sound, and no pictures
+}
+
+// A Form is one way in which a stream is sent on. All viewers of a form are told the same.
+type Form string
+
+// The forms.
+const (
+	AsItComes Form = "as it comes"
+	Converted Form = "converted"
+	Sound     Form = "sound"
+)
+
+// A Source gives a room what its viewers are told, until ctx ends. The error says why it ended by itself.
+type Source func(ctx context.Context, to *Room) error
 
 // A Hub is all streams that are looked at. Its zero value is ready.
 type Hub struct {
 	mu    sync.Mutex
-	rooms map[string]*room
+	rooms map[string]*Room
 }
 
-// A room is one stream with its viewers.
-type room struct {
+// A Room is one stream with its viewers.
+type Room struct {
 	hub     *Hub
 	key     string
 	cancel  context.CancelFunc
 	mu      sync.Mutex
-	begin   *Message
-	group   []Message
-	bytes   int
+	resolve func(Wish) Form // nil until the source knows the stream
+	forms   map[Form]*form
 	viewers map[*Viewer]bool
-	err     error
+	seconds []Measure
+	paused  *Message
 	leaving *time.Timer
+}
+
+// A form is what the next viewer of it begins with.
+type form struct {
+	begin *Message
+	group []Message
+	bytes int
 }
 
 // A Viewer is somebody who looks. It is not safe for concurrent use.
 type Viewer struct {
-	room    *room
+	room    *Room
+	wish    Wish
+	form    Form // "" until the room knows the stream
 	c       chan Message
-	waiting bool // for a key frame, since it was too slow
+	waiting bool  // for a key frame, since it was too slow
+	err     error // for which it was shown out
 }
 
-// Watch begins to look at the stream of a key, which open plays where nobody looks at it yet.
-func (h *Hub) Watch(key string, open Open) (*Viewer, error) {
+// Watch begins to look at the stream of a key, which source gives where nobody looks at it yet.
+func (h *Hub) Watch(key string, wish Wish, source Source) (*Viewer, error) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if h.rooms == nil {
-		h.rooms = map[string]*room{}
+		h.rooms = map[string]*Room{}
 	}
 	r := h.rooms[key]
 	if r == nil {
-		ctx, cancel := context.WithCancel(context.Background())
-		r = &room{hub: h, key: key, cancel: cancel, viewers: map[*Viewer]bool{}}
+		var ctx context.Context
+		r = &Room{hub: h, key: key, viewers: map[*Viewer]bool{}, forms: map[Form]*form{}}
+		ctx, r.cancel = context.WithCancel(context.Background())
 		h.rooms[key] = r
-		go r.run(ctx, open)
+		go r.run(ctx, source)
 	}
-	return r.enter()
+	return r.enter(wish)
 }
 
 // Streams is how many streams are played now.
@@ -106,7 +145,7 @@ func (h *Hub) Streams() int {
 }
 
 // enter adds a viewer, who is given the newest group at once; the hub's lock is held.
-func (r *room) enter() (*Viewer, error) {
+func (r *Room) enter(wish Wish) (*Viewer, error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if len(r.viewers) >= maxViewers {
@@ -116,15 +155,52 @@ func (r *room) enter() (*Viewer, error) {
 		r.leaving.Stop()
 		r.leaving = nil
 	}
-	v := &Viewer{room: r, c: make(chan Message, maxGroup+queue+2)}
-	if r.begin != nil {
-		v.c <- *r.begin
-		for _, m := range r.group {
+	v := &Viewer{room: r, wish: wish, c: make(chan Message, maxGroup+queue+4)}
+	r.viewers[v] = true
+	if r.resolve != nil {
+		r.seat(v)
+	}
+	return v, nil
+}
+
+// seat finds a viewer's form and gives it what there is of that. The lock is held.
+func (r *Room) seat(v *Viewer) {
+	v.form = r.resolve(v.wish)
+	f := r.forms[v.form]
+	if f == nil {
+		f = &form{}
+		r.forms[v.form] = f
+	}
+	if len(r.seconds) > 0 && !v.wish.Sound {
+		v.c <- Message{Measures: r.seconds}
+	}
+	if f.begin != nil {
+		v.c <- *f.begin
+		for _, m := range f.group {
 			v.c <- m
 		}
 	}
-	r.viewers[v] = true
-	return v, nil
+	if r.paused != nil {
+		v.c <- *r.paused
+	}
+}
+
+// Seat is told by the source once it knows the stream: in which form a wish is met. The forms begin anew.
+func (r *Room) Seat(resolve func(Wish) Form) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.resolve = resolve
+	r.forms = map[Form]*form{}
+	for v := range r.viewers {
+		r.seat(v)
+	}
+}
+
+// Wants reports whether somebody looks at a form, or has.
+func (r *Room) Wants(f Form) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.forms[f] != nil
 }
 
 // Next returns the next message, and the error for which the stream has ended.
@@ -136,7 +212,7 @@ func (v *Viewer) Next(ctx context.Context) (Message, error) {
 		if !ok {
 			v.room.mu.Lock()
 			defer v.room.mu.Unlock()
-			return m, v.room.err
+			return m, v.err
 		}
 		return m, nil
 	}
@@ -154,7 +230,7 @@ func (v *Viewer) Close() {
 }
 
 // leave ends the session where still nobody looks.
-func (r *room) leave() {
+func (r *Room) leave() {
 	r.hub.mu.Lock()
 	defer r.hub.mu.Unlock()
 	r.mu.Lock()
@@ -167,9 +243,9 @@ func (r *room) leave() {
 	}
 }
 
-// run plays the stream until nobody looks, or until it fails, which every viewer is told.
-func (r *room) run(ctx context.Context, open Open) {
-	err := r.play(ctx, open)
+// run lets the source tell the room until nobody looks, or until it ends, of which every viewer is told.
+func (r *Room) run(ctx context.Context, source Source) {
+	err := source(ctx, r)
 	if err == nil {
 		err = errors.New("the stream ended")
 	}
@@ -180,110 +256,84 @@ func (r *room) run(ctx context.Context, open Open) {
 	r.hub.mu.Unlock()
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.err = err
 	for v := range r.viewers {
-		close(v.c)
+		r.out(v, err)
 	}
-	r.viewers = map[*Viewer]bool{}
 }
 
-func (r *room) play(ctx context.Context, open Open) error {
-	session, err := open(ctx)
-	if err != nil {
-		return err
-	}
-	defer session.Close()
-	track := session.Tracks[0].Track
-	frames, ok := media.NewAssembler(track)
-	if !ok {
-		return &UnshownError{track.Codec}
-	}
-	shown := &shown{room: r}
-	var each func(f media.Frame, stamp uint32)
-	switch track.Codec {
-	case "H264":
-		each = func(f media.Frame, stamp uint32) { shown.h264(f.Data, f.Kind == media.Key, stamp) }
-	case "JPEG":
-		each = func(f media.Frame, _ uint32) { shown.jpeg(f.Data, frames.Picture()) }
-	default: // browsers that play H.265 are few, and none plays MPEG-4
-		shown.converted = map[string]string{"H265": "H.265", "MP4V-ES": "MPEG-4"}[track.Codec]
-		if shown.converted == "" {
-			return &UnshownError{track.Codec}
-		}
-		c, err := convert(ctx, frames.Decoder(), shown.h264)
-		if err != nil {
-			return err
-		}
-		defer c.close()
-		each = func(f media.Frame, _ uint32) {
-			if err := c.frame(f.Data); err != nil {
-				shown.failed = err
-			}
-		}
-	}
-	err = session.Run(ctx, func(p player.Packet) {
-		if !p.RTCP && p.Track == 0 {
-			frames.Packet(p.Payload, each)
-		}
-	}, func() bool { return ctx.Err() != nil || shown.failed != nil })
-	if shown.failed != nil {
-		return shown.failed
-	}
-	return err
-}
-
-// shown makes messages of frames.
-type shown struct {
-	room       *room
-	mux        fmp4.Muxer
-	generation int
-	converted  string
-	begun      bool
-	failed     error
-}
-
-// h264 shows one frame of H.264.
-func (s *shown) h264(data []byte, key bool, stamp uint32) {
-	fragment, ok := s.mux.Frame(make([]byte, 0, len(data)+256), data, key, stamp)
-	if !ok {
-		return
-	}
-	if s.mux.Generation != s.generation {
-		s.generation = s.mux.Generation
-		b := &Begin{MIME: s.mux.MIME(), Codec: "H.264", Converted: s.converted}
-		b.Width, b.Height = s.mux.Size()
-		s.room.tell(Message{Begin: b, Data: s.mux.Init(nil), Key: true})
-	}
-	s.room.tell(Message{Data: fragment, Key: key})
-}
-
-// jpeg shows one picture by itself.
-func (s *shown) jpeg(data []byte, p *media.Picture) {
-	if !s.begun {
-		s.begun = true
-		b := &Begin{MIME: "image/jpeg", Codec: "MJPEG"}
-		if p != nil {
-			b.Width, b.Height = p.Width, p.Height
-		}
-		s.room.tell(Message{Begin: b, Key: true})
-	}
-	s.room.tell(Message{Data: append([]byte(nil), data...), Key: true})
-}
-
-// tell hands a message to all viewers and keeps the newest group.
-func (r *room) tell(m Message) {
+// Refuse shows out all viewers of a form.
+func (r *Room) Refuse(f Form, why error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	delete(r.forms, f)
+	for v := range r.viewers {
+		if v.form == f {
+			r.out(v, why)
+		}
+	}
+}
+
+// out shows a viewer out. The lock is held.
+func (r *Room) out(v *Viewer, why error) {
+	v.err = why
+	close(v.c)
+	delete(r.viewers, v)
+}
+
+// Tell hands a message to all viewers of a form and keeps its newest group.
+func (r *Room) Tell(to Form, m Message) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	f := r.forms[to]
+	if f == nil {
+		return
+	}
+	r.paused = nil
 	switch {
 	case m.Begin != nil:
-		r.begin, r.group, r.bytes = &m, nil, 0
+		f.begin, f.group, f.bytes = &m, nil, 0
+	case to == Sound: // whoever begins to listen begins with what comes next
 	case m.Key:
-		r.group, r.bytes = append(r.group[:0:0], m), len(m.Data)
-	case len(r.group) > 0 && len(r.group) < maxGroup && r.bytes < maxBytes:
-		r.group, r.bytes = append(r.group, m), r.bytes+len(m.Data)
+		f.group, f.bytes = append(f.group[:0:0], m), len(m.Data)
+	case len(f.group) > 0 && len(f.group) < maxGroup && f.bytes < maxBytes:
+		f.group, f.bytes = append(f.group, m), f.bytes+len(m.Data)
 	}
 	for v := range r.viewers {
-		v.take(m)
+		if v.form == to {
+			v.take(m)
+		}
+	}
+}
+
+// Measured tells what was measured of seconds that have passed.
+func (r *Room) Measured(list ...Measure) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	// A new slice each time: viewers may still hold the one before.
+	all := append(append([]Measure(nil), r.seconds...), list...)
+	r.seconds = all[max(0, len(all)-keptFor):]
+	r.all(Message{Measures: list})
+}
+
+// Paused tells why nothing comes for the moment.
+func (r *Room) Paused(why Trouble) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	m := Message{Pause: &why}
+	r.paused = &m
+	r.all(m)
+}
+
+// all gives every viewer something besides the stream, where it has room for it. The lock is held.
+func (r *Room) all(m Message) {
+	for v := range r.viewers {
+		if v.form == "" || v.wish.Sound && m.Measures != nil {
+			continue
+		}
+		select {
+		case v.c <- m:
+		default:
+		}
 	}
 }
 
