@@ -3,6 +3,7 @@ package server
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"net/http"
 	"time"
 
@@ -11,11 +12,12 @@ import (
 	"github.com/google/uuid"
 
 	"unlatch/core/bringup"
+	"unlatch/core/diagnose"
 	"unlatch/core/live"
 	"unlatch/store"
 )
 
-// Live shows streams as they come: the worker that reaches the devices, where that is this very process.
+// Live shows streams as they come: by the workers of this very process, or by those that send pictures from elsewhere.
 type Live interface {
 	Watch(ctx context.Context, device uuid.UUID, role string, wish live.Wish) (*live.Viewer, error)
 }
@@ -40,11 +42,6 @@ func (s *Server) live(w http.ResponseWriter, r *http.Request) {
 	id, err := uuid.Parse(chi.URLParam(r, "device"))
 	if err != nil {
 		s.fail(w, store.ErrNotFound)
-		return
-	}
-	if s.cfg.Live == nil {
-		writeProblem(w, problem(501, "no_live", "The worker that reaches this device is another process, and pictures do not come from there yet.",
-			"Look from the server that runs the worker."))
 		return
 	}
 	conn, err := websocket.Accept(w, r, nil) // from this origin alone
@@ -105,6 +102,9 @@ func write(ctx context.Context, conn *websocket.Conn, kind websocket.MessageType
 }
 
 func notShown(err error) liveWord {
+	if errors.Is(err, live.ErrGone) || errors.Is(err, errNoPictures) { // it connects anew by itself
+		return liveWord{Trouble: &live.Trouble{Problem: diagnose.Capital(err.Error()), Fix: errNoPictures.Fix}, Again: true}
+	}
 	t, _ := bringup.NotShown(err)
 	return liveWord{Trouble: t}
 }

@@ -16,9 +16,11 @@ import (
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
+	"github.com/google/uuid"
 
 	"unlatch/core/address"
 	"unlatch/core/intake"
+	"unlatch/core/live"
 	"unlatch/core/tuning"
 	"unlatch/jobs"
 	"unlatch/store"
@@ -33,7 +35,7 @@ type Config struct {
 	Queue *jobs.Queue
 	// Agent answers what has to be asked of a network or of the machine that reaches it: this process dials nothing. nil asks by Queue.
 	Agent jobs.Agent
-	// Live shows streams as they come; nil where the worker that reaches the devices is another process.
+	// Live shows streams as they come; nil where the workers that reach the devices are other processes, which send them.
 	Live Live
 	Web  fs.FS // the built front end
 	Log  *slog.Logger
@@ -60,6 +62,7 @@ type Server struct {
 	cfg       Config
 	handler   http.Handler
 	hub       *hub
+	elsewhere *elsewhere
 	lineUp    *lineUp
 	metrics   *metrics
 	accounts  *gate // tries to sign in by account
@@ -83,7 +86,11 @@ func bare(cfg Config) *Server {
 	if cfg.Patience == 0 {
 		cfg.Patience = patience
 	}
-	return &Server{cfg: cfg, hub: newHub(), lineUp: newLineUp(cfg.Store, cfg.Now), accounts: newGate(freeByAccount, cfg.Now),
+	away := &elsewhere{store: cfg.Store, byName: map[string]*live.Remote{}, used: map[uuid.UUID]time.Time{}}
+	if cfg.Live == nil {
+		cfg.Live = away
+	}
+	return &Server{cfg: cfg, hub: newHub(), elsewhere: away, lineUp: newLineUp(cfg.Store, cfg.Now), accounts: newGate(freeByAccount, cfg.Now),
 		addresses: newGate(freeByAddress, cfg.Now),
 		hashing:   make(chan struct{}, mostHashes)}
 }
@@ -161,6 +168,7 @@ func (s *Server) routes(r chi.Router) {
 	})
 	r.Get("/api/sites/{site}/events", s.events)
 	r.Get("/api/devices/{device}/live", s.live)
+	r.Get(jobs.PicturesPath, s.workerLive)
 	r.Get("/api/events", s.allEvents)
 	r.Get("/api/stills/{still}", s.still)
 	r.Get("/api/evidence/{record}/exchange", s.exchange)

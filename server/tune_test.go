@@ -26,13 +26,17 @@ import (
 
 // provenAt records of a camera that it was signed in to, and that its main stream was proven at 1280x720, 25 fps and 4000 kbit/s.
 func (x *shed) provenAt(t *testing.T, id uuid.UUID, addr string) {
+	x.provenBy(t, id, addr, "rtsp://"+addr+"/main")
+}
+
+// provenBy is provenAt for a main stream of another URL.
+func (x *shed) provenBy(t *testing.T, id uuid.UUID, addr, url string) {
 	ctx := context.Background()
 	key, err := x.s.SignIns.Add(ctx, store.NewSignIn{Label: "Fitter " + addr, User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
 	require.NoError(t, err)
 	a := netip.MustParseAddr(addr)
 	claimed := camera.Settings{Codec: "H.264", Width: 1280, Height: 720, FPS: 25, BitrateKbps: 4000, GOPFrames: 50}
 	encoder := tuning.Encoder{Token: "e", Codec: "H.264", Width: 1280, Height: 720, FPS: 25, Kbps: 4000, GOPFrames: 50}
-	url := "rtsp://" + addr + "/main"
 	offers := tuning.Options{Codecs: []tuning.CodecOptions{{Codec: "H.264", Sizes: []tuning.Size{{Width: 1280, Height: 720}, {Width: 640, Height: 360}},
 		FPS: []float64{12, 25}, Kbps: tuning.Span{Min: 64, Max: 8000}, GOP: tuning.Span{Min: 1, Max: 100}}}}
 	for _, f := range []store.Finding{

@@ -51,7 +51,7 @@ func runDemo(ctx context.Context, p *place, network string, out io.Writer) error
 		return err
 	}
 	s.closers = append(s.closers, func() { w.Stop() })
-	if err := s.workers(p); err != nil {
+	if _, err := s.workers(p); err != nil {
 		return err
 	}
 	password, err := prepareDemo(ctx, p, s, network, out)

@@ -165,13 +165,13 @@ func (p *place) listener() (net.Listener, error) {
 }
 
 // workers starts workers in this process, for the sites of these names or for all.
-func (s *services) workers(p *place, sites ...string) error {
+func (s *services) workers(p *place, sites ...string) (*jobs.Workers, error) {
 	w, err := jobs.StartWorkers(s.Store, p.log, sites...)
 	if err == nil {
 		s.agent, s.live = jobs.Here{}, w
 		s.closers = append(s.closers, w.Stop)
 	}
-	return err
+	return w, err
 }
 
 // serve answers on l until ctx ends: by TLS where it was asked for and where others can listen.
@@ -329,7 +329,7 @@ func serveCommand() *cobra.Command {
 			}
 			defer s.Close()
 			if !noWorkers {
-				if err := s.workers(p); err != nil {
+				if _, err := s.workers(p); err != nil {
 					return err
 				}
 			}
@@ -342,7 +342,11 @@ func serveCommand() *cobra.Command {
 
 func workerCommand() *cobra.Command {
 	p := &place{}
-	var sites []string
+	var (
+		sites  []string
+		server jobs.ServerAddress
+		to     string
+	)
 	c := &cobra.Command{Use: "worker", Short: "Run workers only, on the database of a server", Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if p.database == "" {
@@ -352,19 +356,32 @@ func workerCommand() *cobra.Command {
 				return usageError{errors.New("a worker needs the server's database: --database postgres://... (or UNLATCH_DATABASE, which no list " +
 					"of processes shows) and the server's key file in --data")}
 			}
+			if to != "" {
+				var err error
+				if server.URL, err = url.Parse(to); err != nil || server.URL.Host == "" || server.URL.Scheme != "http" && server.URL.Scheme != "https" {
+					return usageError{fmt.Errorf("--server takes the address under which people reach the server, such as https://bench.example, not %q", to)}
+				}
+			}
 			s, err := p.open(cmd.Context())
 			if err != nil {
 				return err
 			}
 			defer s.Close()
-			if err := s.workers(p, sites...); err != nil {
+			w, err := s.workers(p, sites...)
+			if err != nil {
 				return err
+			}
+			if server.URL != nil {
+				go w.SendPictures(cmd.Context(), server)
 			}
 			fmt.Fprintln(cmd.OutOrStdout(), "Working; stop with Ctrl-C.")
 			<-cmd.Context().Done()
 			return nil
 		}}
 	p.flags(c, false)
+	c.Flags().StringVar(&to, "server", "", "address of the server, to which live pictures are sent, such as https://bench.example")
+	c.Flags().StringVar(&server.Fingerprint, "server-fingerprint", "",
+		"SHA-256 of the server's certificate, where that is one of its own making: it prints it when it starts")
 	c.Flags().StringSliceVar(&sites, "site", nil,
 		"name or ID of a site that this machine reaches; may be given again; none means every site")
 	return c

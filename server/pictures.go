@@ -1,0 +1,113 @@
+package server
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/coder/websocket"
+	"github.com/google/uuid"
+
+	"unlatch/core/live"
+	"unlatch/jobs"
+	"unlatch/store"
+)
+
+// errNoPictures is for a site whose worker sends no pictures.
+var errNoPictures = &live.Trouble{Problem: "The worker that reaches this site runs on another machine and has no connection for pictures to this server.",
+	Fix: "Start it with --server and this server's address; while it connects anew, wait a moment."}
+
+// elsewhere are the workers on other machines that send pictures, by name.
+type elsewhere struct {
+	store  *store.Store
+	hub    live.Hub
+	mu     sync.Mutex
+	byName map[string]*live.Remote
+	used   map[uuid.UUID]time.Time // passes, and until when they must be remembered
+}
+
+// Watch implements Live.
+func (e *elsewhere) Watch(ctx context.Context, device uuid.UUID, role string, wish live.Wish) (*live.Viewer, error) {
+	d, err := e.store.Devices.Get(ctx, device)
+	if err != nil {
+		return nil, err
+	}
+	names, err := e.store.Workers.Reaching(ctx, d.Site)
+	if err != nil {
+		return nil, err
+	}
+	e.mu.Lock()
+	var from *live.Remote
+	for _, name := range names {
+		if from = e.byName[name]; from != nil {
+			break
+		}
+	}
+	e.mu.Unlock()
+	if from == nil {
+		return nil, errNoPictures
+	}
+	// Those with one wish share what comes; the worker has one session with the device for all wishes.
+	key := fmt.Sprintf("%s %s %t %t %t", device, role, wish.H265, wish.Made, wish.Sound)
+	return e.hub.Watch(key, wish, from.Source(device.String(), role, wish))
+}
+
+// admit reports which worker shows a pass that is good, and takes it: it is not good again.
+func (e *elsewhere) admit(ctx context.Context, header string, now time.Time) (worker string, ok bool) {
+	text, ok := strings.CutPrefix(header, "Bearer ")
+	if !ok {
+		return "", false
+	}
+	worker, id, until, ok := e.store.Workers.Passed(ctx, text, now)
+	if !ok {
+		return "", false
+	}
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	for old, until := range e.used {
+		if now.After(until) {
+			delete(e.used, old)
+		}
+	}
+	if _, again := e.used[id]; again {
+		return "", false
+	}
+	e.used[id] = until
+	return worker, true
+}
+
+// workerLive takes the connection by which a worker elsewhere sends pictures.
+func (s *Server) workerLive(w http.ResponseWriter, r *http.Request) {
+	worker, ok := s.elsewhere.admit(r.Context(), r.Header.Get("Authorization"), s.cfg.Now())
+	if !ok {
+		writeProblem(w, problem(http.StatusUnauthorized, "no_pass", "Only workers of this database connect here.",
+			"Give the worker this server's key file (--data) and database; the two machines' clocks must agree to two minutes."))
+		return
+	}
+	conn, err := websocket.Accept(w, r, nil)
+	if err != nil {
+		return
+	}
+	defer conn.CloseNow()
+	ctx, end := context.WithCancel(r.Context())
+	defer end()
+	go jobs.Beat(ctx, conn)
+	from := live.NewRemote(jobs.Pipe{Conn: conn})
+	e := s.elsewhere
+	e.mu.Lock()
+	e.byName[worker] = from
+	e.mu.Unlock()
+	err = from.Run(ctx)
+	e.mu.Lock()
+	if e.byName[worker] == from {
+		delete(e.byName, worker)
+	}
+	e.mu.Unlock()
+	if !errors.Is(err, context.Canceled) {
+		s.cfg.Log.Info("a worker's connection for pictures ended", "worker", worker, "err", err)
+	}
+}

@@ -1,0 +1,59 @@
+package store
+
+import (
+	"context"
+	"encoding/base64"
+	"encoding/json"
+	"time"
+
+	"github.com/google/uuid"
+)
+
+// passLife is how long a pass is good. The clocks of the two machines may differ by that much.
+const passLife = 2 * time.Minute
+
+// pass is what a worker shows the server to be let in.
+type pass struct {
+	Worker string    `json:"worker"`
+	At     time.Time `json:"at"`
+	ID     uuid.UUID `json:"id"` // by which it is known again: it is good once
+}
+
+const passOwner = "a worker's pass"
+
+// Pass makes a pass for a worker. Only who holds the key file can: worker and server do.
+func (s Workers) Pass(worker string, now time.Time) (string, error) {
+	raw, err := json.Marshal(pass{worker, now, uuid.New()})
+	if err != nil {
+		return "", err
+	}
+	return base64.RawURLEncoding.EncodeToString(s.cipher.Encrypt(string(raw), passOwner)), nil
+}
+
+// Passed reads a pass, and says until when it must be remembered as used. ok is false for one that is not genuine, too old, or of a worker that
+// does not hold a lease.
+func (s Workers) Passed(ctx context.Context, text string, now time.Time) (worker string, id uuid.UUID, until time.Time, ok bool) {
+	if len(text) > 1000 {
+		return "", id, until, false
+	}
+	encrypted, err := base64.RawURLEncoding.DecodeString(text)
+	if err != nil {
+		return "", id, until, false
+	}
+	raw, err := s.cipher.Decrypt(encrypted, passOwner)
+	var p pass
+	if err != nil || json.Unmarshal([]byte(raw), &p) != nil || now.Sub(p.At).Abs() > passLife {
+		return "", id, until, false
+	}
+	var held bool
+	if err := s.db.GetContext(ctx, &held, "SELECT EXISTS (SELECT 1 FROM workers WHERE name = $1)", p.Worker); err != nil || !held {
+		return "", id, until, false
+	}
+	return p.Worker, p.ID, p.At.Add(passLife), true
+}
+
+// Reaching lists the workers that reach a site, in no order.
+func (s Workers) Reaching(ctx context.Context, site uuid.UUID) (names []string, err error) {
+	err = s.db.SelectContext(ctx, &names, "SELECT worker FROM worker_sites WHERE site_id = $1", site)
+	return names, err
+}
