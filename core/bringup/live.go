@@ -45,8 +45,20 @@ func (w *Work) Play(ctx context.Context, role string) (*player.Session, error) {
 	if w.d.Status.Proofs[role].Audio != nil { // a device that hangs up on who asks for sound it has not is not asked
 		req.Kinds = []string{"video", "audio"}
 	}
-	return player.Open(ctx, req)
+	session, err := player.Open(ctx, req)
+	if err != nil {
+		return nil, &playError{err, diagnose.Facts{Host: u.Host, Port: u.DialPort(), Asking: "the stream", User: in.User}}
+	}
+	return session, nil
 }
+
+// A playError is an error with the facts that a diagnosis of it needs.
+type playError struct {
+	error
+	facts diagnose.Facts
+}
+
+func (e *playError) Unwrap() error { return e.error }
 
 // NotShown words why a stream is not shown live. again reports whether asking for it again may help, where it was seen before: a camera that
 // restarts comes back; a sign-in that is refused is not tried again and again.
@@ -67,7 +79,11 @@ func NotShown(err error) (t *live.Trouble, again bool) {
 	case errors.Is(err, live.ErrFull):
 		return say("Wait until somebody else has looked enough."), false
 	}
-	d := diagnose.Explain(err, diagnose.Facts{Asking: "the stream"})
+	facts := diagnose.Facts{Asking: "the stream", Host: "The camera"}
+	if played := new(playError); errors.As(err, &played) {
+		facts = played.facts
+	}
+	d := diagnose.Explain(err, facts)
 	var (
 		refused *rtsp.AuthError
 		held    *signin.HeldBackError

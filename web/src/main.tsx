@@ -20,6 +20,7 @@ const Keyring = lazy(() => import("./views/Keyring").then((m) => ({ default: m.K
 const PathBook = lazy(() => import("./views/PathBook").then((m) => ({ default: m.PathBook })));
 const Streams = lazy(() => import("./views/Streams").then((m) => ({ default: m.Streams })));
 const Patch = lazy(() => import("./views/Patch").then((m) => ({ default: m.Patch })));
+const Watch = lazy(() => import("./views/Watch").then((m) => ({ default: m.Watch })));
 const TargetPage = lazy(() => import("./views/TargetPage").then((m) => ({ default: m.TargetPage })));
 const Record = lazy(() => import("./views/Record").then((m) => ({ default: m.Record })));
 
@@ -49,6 +50,7 @@ function Pages() {
           <Route path="/sites/:site" element={<SiteFrame />}>
             <Route index element={<LineUp />} />
             <Route path="find" element={<Find />} />
+            <Route path="watch" element={<Watch />} />
             <Route path="streams" element={<Streams />} />
             <Route path="patch" element={<Patch />} />
             <Route path="targets/:target" element={<TargetPage />} />

@@ -1,144 +1,113 @@
-import { useEffect, useRef, useState } from "react";
+import { Camera, Maximize, Pause, Play, Volume2, VolumeX, ZoomIn, ZoomOut } from "lucide-react";
+import { useEffect, useRef, useState, type ReactNode } from "react";
+import { toast } from "sonner";
+import { lagOf, type LiveWord, type Measure, openLive, playsH265, type Trouble, unheard } from "./live";
+import { playFragments, playSamples, showPictures } from "./liveMedia";
+import { useZoom } from "./zoom";
 
-type Word = { mime?: string; codec?: string; width?: number; height?: number; problem?: string; fix?: string; converted?: string };
-
-/** How far the picture may lag behind what has come before it is brought to its end, in seconds. */
-const lag = 1.2;
+type Props = {
+  device: string;
+  role: string;
+  name: string;
+  className?: string;
+  /** The buttons on the picture: those of the Watch view, or none. */
+  tools?: boolean;
+  /** Whether the stream has sound, as far as is known. */
+  sound?: boolean;
+  onMeasures?: (list: Measure[]) => void;
+  /** What stands over the picture besides: a walk test's number. */
+  children?: ReactNode;
+};
 
 /**
  * A stream as it comes. Fragments go into Media Source, pictures into an image; the delay to what has come is kept small. It tells its own
- * delay, and in words why there is nothing to see.
+ * delay, and in words why there is nothing to see. What the browser does not play after all comes converted.
  */
-export function LivePicture({ device, role, name, className = "" }: { device: string; role: string; name: string; className?: string }) {
+export function LivePicture({ device, role, name, className = "", tools, sound, onMeasures, children }: Props) {
+  const frame = useRef<HTMLDivElement>(null);
   const video = useRef<HTMLVideoElement>(null);
   const image = useRef<HTMLImageElement>(null);
-  const [word, setWord] = useState<Word | null>(null);
+  const players = useRef<{ hold: (on: boolean) => void }[]>([]);
+  const [word, setWord] = useState<LiveWord | null>(null);
   const [behind, setBehind] = useState<number | null>(null);
-  const [trouble, setTrouble] = useState<{ text: string; fix?: string } | null>(null);
+  const [trouble, setTrouble] = useState<Trouble | null>(null);
+  const [made, setMade] = useState(false);
+  const [frozen, setFrozen] = useState(false);
+  const [listening, setListening] = useState(false);
+  const told = useRef(onMeasures);
+  told.current = onMeasures;
+  const zoom = useZoom(frame);
 
   useEffect(() => {
-    let ended = false;
-    let retry = 0;
-    let socket: WebSocket | undefined;
-    let source: MediaSource | undefined;
-    let buffer: SourceBuffer | undefined;
-    let queue: ArrayBuffer[] = [];
     let kind = "";
-    let pictures: string[] = [];
-    const forget = (url: string) => url && URL.revokeObjectURL(url);
-
-    const feed = () => {
-      const el = video.current;
-      if (!buffer || buffer.updating || !el) return;
-      try {
-        const at = el.currentTime;
-        if (buffer.buffered.length > 0 && at - buffer.buffered.start(0) > 30) return buffer.remove(0, at - 10);
-        const next = queue.shift();
-        if (next) buffer.appendBuffer(next);
-      } catch {
-        setTrouble({ text: "The browser cannot play this stream.", fix: "Its proof shows a still." });
-      }
-      const end = el.buffered.length > 0 ? el.buffered.end(el.buffered.length - 1) : 0;
-      // A tab that slept, or a stream that ran ahead: what is shown goes to what has come last.
-      if (end - el.currentTime > lag) el.currentTime = Math.max(0, end - 0.1);
-      if (el.paused) el.play().catch(() => undefined);
-    };
-
-    const begin = (w: Word) => {
-      setWord(w);
-      setTrouble(null);
-      kind = w.mime ?? "";
-      queue = [];
-      buffer = undefined;
-      if (kind === "image/jpeg" || !video.current) return;
-      if (!("MediaSource" in window) || !MediaSource.isTypeSupported(kind)) {
-        setTrouble({ text: `This browser does not play ${w.codec}.`, fix: "Its proof shows a still." });
-        return;
-      }
-      const fresh = new MediaSource();
-      source = fresh;
-      forget(video.current.src);
-      video.current.src = URL.createObjectURL(fresh);
-      fresh.addEventListener("sourceopen", () => {
-        if (source !== fresh || fresh.readyState !== "open") return;
-        buffer = fresh.addSourceBuffer(kind);
-        buffer.mode = "segments";
-        buffer.addEventListener("updateend", feed);
-        feed();
-      });
-    };
-
-    const connect = () => {
-      if (ended) return;
-      let said = false;
-      const at = location.origin.replace(/^http/, "ws");
-      socket = new WebSocket(`${at}/api/devices/${device}/live?role=${encodeURIComponent(role)}`);
-      socket.binaryType = "arraybuffer";
-      socket.onmessage = (e: MessageEvent<string | ArrayBuffer>) => {
-        if (typeof e.data === "string") {
-          const w = JSON.parse(e.data) as Word;
-          if (w.problem) {
-            said = true;
-            setTrouble({ text: w.problem, fix: w.fix });
-          } else begin(w);
-          return;
-        }
-        if (kind === "image/jpeg") {
-          const el = image.current;
-          if (!el) return;
-          const fresh = URL.createObjectURL(new Blob([e.data], { type: kind }));
-          pictures.push(fresh);
-          // The one before is let go only when this one is drawn, or the image would be empty for a moment.
-          el.onload = el.onerror = () => {
-            for (const url of pictures) if (url !== fresh) forget(url);
-            pictures = pictures.filter((url) => url === fresh);
-          };
-          el.src = fresh;
-          return;
-        }
-        queue.push(e.data);
-        if (queue.length > 900) queue = queue.slice(0, 1); // what is not taken is not kept without end
-        feed();
-      };
-      socket.onclose = () => {
-        // A camera that restarts comes back; one that cannot be shown is not asked again and again.
-        if (!ended && !said) {
-          setTrouble({ text: "The picture stopped.", fix: "It is asked for again." });
-          retry = window.setTimeout(connect, 1500);
-        }
-      };
-    };
-    connect();
-    const clock = window.setInterval(() => {
-      const el = video.current;
-      if (el && el.buffered.length > 0) setBehind(el.buffered.end(el.buffered.length - 1) - el.currentTime);
-    }, 500);
+    const seen = { least: Number.POSITIVE_INFINITY };
+    let late = 0;
+    const film = playFragments(video.current!, () => {
+      if (made) setTrouble({ text: "The browser cannot play this stream.", fix: "Its proof shows a still." });
+      else setMade(true);
+    });
+    const pictures = showPictures(image.current!);
+    players.current = [film, pictures];
+    const end = openLive(
+      device,
+      { role, ...(made ? { made: "1" } : playsH265() ? { h265: "1" } : {}) },
+      {
+        begin: (w) => {
+          setWord(w);
+          kind = w.mime ?? "";
+          if (kind !== "image/jpeg") film.begin(kind);
+        },
+        data: (b) => (kind === "image/jpeg" ? pictures : film).data(b),
+        measures: (list) => {
+          const newest = list.at(-1);
+          if (newest && list.length === 1) late = lagOf(seen, newest);
+          told.current?.(list);
+        },
+        trouble: setTrouble,
+      },
+    );
+    const clock = window.setInterval(() => setBehind((kind === "image/jpeg" ? 0 : film.inHand()) + late / 1000), 500);
     return () => {
-      ended = true;
-      clearTimeout(retry);
       clearInterval(clock);
-      socket?.close();
-      if (video.current) forget(video.current.src);
-      pictures.forEach(forget);
+      end();
+      film.close();
+      pictures.close();
     };
-  }, [device, role]);
+  }, [device, role, made]);
+
+  useEffect(() => {
+    for (const p of players.current) p.hold(frozen);
+  }, [frozen]);
+  useSound(listening ? device : undefined, role, () => setListening(false));
 
   const still = word?.mime === "image/jpeg";
+  const snapshot = () => {
+    const el = still ? image.current : video.current;
+    if (el) saveSnapshot(el, `${name} ${role}`);
+  };
   return (
     <div
-      className={`relative overflow-hidden rounded-sm bg-black ${className}`}
+      ref={frame}
+      className={`group relative overflow-hidden rounded-sm bg-black ${className}`}
       data-live={trouble ? "trouble" : word ? "playing" : "waiting"}
     >
-      {/* biome-ignore lint/a11y/useMediaCaption: a camera says nothing that could be written down */}
       <video
         ref={video}
         muted
         playsInline
         autoPlay
         aria-label={`${name}, live`}
+        style={zoom.style}
         className={`h-full w-full object-contain ${still ? "hidden" : ""}`}
       />
-      <img ref={image} alt={`${name}, live`} className={`h-full w-full object-contain ${still ? "" : "hidden"}`} />
+      <img
+        ref={image}
+        alt={`${name}, live`}
+        draggable={false}
+        style={zoom.style}
+        className={`h-full w-full object-contain ${still ? "" : "hidden"}`}
+      />
+      {children}
       {trouble ? (
         <p role="alert" className="absolute inset-x-0 bottom-0 bg-black/75 px-3 py-2 text-small text-white">
           {trouble.text} {trouble.fix}
@@ -148,11 +117,110 @@ export function LivePicture({ device, role, name, className = "" }: { device: st
           Waiting for a key frame …
         </p>
       ) : (
-        <p className="mono absolute bottom-1 left-1 rounded-sm bg-black/65 px-1.5 text-tiny text-white">
-          {word.converted ? `shown converted; the stream itself is ${word.converted}` : "live"}
-          {behind !== null && !still ? ` · ${behind.toFixed(1)} s in hand` : ""}
+        <p className="mono pointer-events-none absolute bottom-1 left-1 rounded-sm bg-black/65 px-1.5 text-tiny text-white">
+          {frozen ? "frozen" : "live"}
+          {behind !== null && !frozen && ` · ${behind.toFixed(1)} s behind`}
+          {zoom.view.scale > 1 && ` · ${zoom.view.scale.toFixed(1)}×`}
+          {word.converted && <span className="block">shown converted; the stream itself is {word.converted}</span>}
         </p>
+      )}
+      {tools && word && (
+        <div className="absolute right-1 bottom-1 flex overflow-hidden rounded-sm bg-black/65 text-white">
+          <Tool label={frozen ? "Go on" : "Freeze"} keys="F" onClick={() => setFrozen(!frozen)}>
+            {frozen ? <Play size={15} /> : <Pause size={15} />}
+          </Tool>
+          <Tool label="Save this picture as a file" onClick={snapshot}>
+            <Camera size={15} />
+          </Tool>
+          {sound && (
+            <Tool label={listening ? "Sound off" : "Sound on"} onClick={() => setListening(!listening)}>
+              {listening ? <Volume2 size={15} /> : <VolumeX size={15} />}
+            </Tool>
+          )}
+          <Tool label="Zoom in" onClick={() => zoom.by(1.6)}>
+            <ZoomIn size={15} />
+          </Tool>
+          <Tool label="Zoom out" onClick={() => zoom.by(1 / 1.6)}>
+            <ZoomOut size={15} />
+          </Tool>
+          <Tool
+            label="Full screen"
+            onClick={() => void (document.fullscreenElement ? document.exitFullscreen() : frame.current?.requestFullscreen())}
+          >
+            <Maximize size={15} />
+          </Tool>
+        </div>
       )}
     </div>
   );
+}
+
+function Tool({ label, keys, onClick, children }: { label: string; keys?: string; onClick: () => void; children: ReactNode }) {
+  return (
+    <button
+      type="button"
+      aria-label={label}
+      title={keys ? `${label} (${keys})` : label}
+      data-tool={label}
+      onClick={onClick}
+      onDoubleClick={(e) => e.stopPropagation()}
+      className="grid size-8 place-items-center hover:bg-white/20 focus-visible:outline-white max-sm:size-10"
+    >
+      {children}
+    </button>
+  );
+}
+
+/** Saves what is shown as a PNG file in the stream's own size. */
+function saveSnapshot(el: HTMLVideoElement | HTMLImageElement, name: string) {
+  const canvas = document.createElement("canvas");
+  canvas.width = el instanceof HTMLVideoElement ? el.videoWidth : el.naturalWidth;
+  canvas.height = el instanceof HTMLVideoElement ? el.videoHeight : el.naturalHeight;
+  canvas.getContext("2d")?.drawImage(el, 0, 0);
+  const at = new Date().toISOString().slice(0, 19).replaceAll(":", "");
+  canvas.toBlob((blob) => {
+    if (!blob) return void toast.error("The picture cannot be saved: nothing is shown yet.");
+    const link = document.createElement("a");
+    link.href = URL.createObjectURL(blob);
+    link.download = `${name.replace(/[^\p{L}\p{N} ._-]/gu, "-")} ${at}.png`;
+    link.click();
+    setTimeout(() => URL.revokeObjectURL(link.href), 10_000);
+  }, "image/png");
+}
+
+/** Lets hear the sound of a stream, until it is switched off or there is none. */
+function useSound(device: string | undefined, role: string, off: () => void) {
+  const latest = useRef(off);
+  latest.current = off;
+  useEffect(() => {
+    if (!device) return;
+    let player: { data: (b: ArrayBuffer) => void; close: () => void } | undefined;
+    const none = (text: string) => {
+      toast.error(text);
+      latest.current();
+    };
+    const end = openLive(
+      device,
+      { role, sound: "1" },
+      {
+        begin: (w) => {
+          player?.close();
+          const why = unheard(w);
+          if (why) return none(why);
+          if (w.mime === "audio/pcm") player = playSamples(w.rate ?? 8000, w.channels ?? 1);
+          else {
+            const film = playFragments(new Audio(), () => none(`This browser does not play ${w.codec}.`));
+            film.begin(w.mime ?? "");
+            player = film;
+          }
+        },
+        data: (b) => player?.data(b),
+        trouble: (t) => t && toast.error(`${t.text} ${t.fix ?? ""}`),
+      },
+    );
+    return () => {
+      end();
+      player?.close();
+    };
+  }, [device, role]);
 }

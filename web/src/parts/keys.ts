@@ -9,6 +9,8 @@ export const keyHelp: [string, string][] = [
   ["O", "open latches of the selection, else of the row"],
   ["P", "place the selection on a target"],
   ["R", "name the camera"],
+  ["W", "watch the camera move; with a selection of up to nine, a walk test"],
+  ["← →, F", "in Watch: the camera before and the next, freeze; in a walk test, 1 to 9: seen"],
   ["U I T D E", "parts of the bench: URLs, sign-ins, targets, device, evidence (C: a recorder’s channels)"],
   ["/", "search"],
   ["S", "sweep the site"],

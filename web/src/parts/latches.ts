@@ -40,3 +40,6 @@ export const isStuck = (d: Device) => d.latches.some((l) => l.name === d.at && l
 export const canGoOn = (d: Device) => d.next.action === "open" && !isStuck(d);
 
 export const streamOf = (d: Device, name: string) => d.streams.find((s) => s.role === name);
+
+/** Cameras that can be looked at live: those with a stream that plays. */
+export const watchable = (d: Device) => d.kind === "camera" && !d.stray && d.streams.some((s) => s.proof?.ok);

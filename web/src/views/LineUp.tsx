@@ -1,4 +1,4 @@
-import { ClipboardPaste, Search } from "lucide-react";
+import { ClipboardPaste, MonitorPlay, Search } from "lucide-react";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import type { Device } from "@/api/client";
@@ -14,6 +14,7 @@ import { Button } from "@/parts/Button";
 import { Funnel } from "@/parts/Funnel";
 import { useKeys } from "@/parts/keys";
 import { Bench } from "./Bench";
+import { watchable } from "@/parts/latches";
 import { useFrame } from "./SiteFrame";
 import { ActionBar } from "./LineUpActions";
 import { Rows } from "./LineUpRows";
@@ -80,6 +81,11 @@ export function LineUp() {
   const place = usePlace(site.id);
   const navigate = useNavigate();
 
+  const watch = (list: Device[]) => {
+    const ids = list.filter(watchable).map((d) => d.id);
+    navigate(`/sites/${site.id}/watch${ids.length > 1 ? `?walk=${ids.slice(0, 9).join(",")}` : ids[0] ? `?device=${ids[0]}` : ""}`);
+  };
+
   useKeys({
     ArrowDown: () => move(1),
     ArrowUp: () => move(-1),
@@ -99,6 +105,7 @@ export function LineUp() {
       else navigate(`/sites/${site.id}/patch`); // where one of several is chosen
     },
     r: () => hand.current && setRenaming(hand.current),
+    w: () => watch(forKeys()),
     "/": () => search.current?.focus(),
     Escape: () => (selected.size > 0 ? setSelected(new Set()) : set("device", null)),
   });
@@ -120,7 +127,13 @@ export function LineUp() {
           onAddress={setAddressing}
           onClaim={setClaiming}
           onStreamUser={setStreamUser}
+          onWatch={watch}
         >
+          {picked.length === 0 && (
+            <Button onClick={() => watch(forKeys())} title="Moving pictures (W)">
+              <MonitorPlay size={15} /> <span className="max-xl:hidden">Watch</span>
+            </Button>
+          )}
           <Button onClick={paste} title="Paste a stream URL (V)">
             <ClipboardPaste size={15} /> <span className="max-xl:hidden">Paste a URL</span>
           </Button>

@@ -3,7 +3,7 @@ import type { Device } from "@/api/client";
 import { backToBefore, say, useForget, useSetAddress } from "@/api/actions";
 import { Button } from "@/parts/Button";
 import { PlaceMenu } from "@/parts/PlaceMenu";
-import { canGoOn, isStuck } from "@/parts/latches";
+import { canGoOn, isStuck, watchable } from "@/parts/latches";
 import { useFrame } from "./SiteFrame";
 import { Sure } from "@/parts/Sure";
 
@@ -20,6 +20,7 @@ export function ActionBar({
   onClaim,
   onStreamUser,
   onPlaced,
+  onWatch,
   children,
 }: {
   picked: Device[];
@@ -33,6 +34,7 @@ export function ActionBar({
   onClaim: (list: Device[]) => void;
   onStreamUser: (list: Device[]) => void;
   onPlaced: () => void;
+  onWatch: (list: Device[]) => void;
   children: React.ReactNode;
 }) {
   // While a camera is in hand, the brass button is its own next step.
@@ -51,6 +53,7 @@ export function ActionBar({
   const many = (n: number, what = "camera") => `${n} ${what}${n === 1 ? "" : "s"}`;
   const wired = picked.filter((d) => !d.via); // what hangs on a recorder's switch has its address from there
   const pickedCameras = picked.filter((d) => d.kind === "camera");
+  const watched = picked.filter(watchable);
   return (
     <div className="flex min-h-12 shrink-0 flex-wrap items-center gap-2 border-b px-4 py-2">
       {picked.length > 0 ? (
@@ -60,6 +63,11 @@ export function ActionBar({
             Open latches of {many(picked.length, "device")}
           </Button>
           {pickedCameras.length > 0 && <PlaceMenu site={site.id} cameras={pickedCameras} busy={busy} onDone={onPlaced} />}
+          {watched.length > 0 && (
+            <Button title={watched.length > 9 ? "The first nine (W)" : "W"} onClick={() => onWatch(watched)}>
+              {watched.length === 1 ? "Watch it" : `Walk test of ${Math.min(9, watched.length)}`}
+            </Button>
+          )}
           {fresh.length > 0 && <Button onClick={() => onClaim(fresh)}>Claim {many(fresh.length, "device")}</Button>}
           {asks.length > 0 && <Button onClick={() => onAgree(asks)}>Agree to basic for {many(asks.length, "device")}</Button>}
           {mine.length > 0 && (
