@@ -65,6 +65,7 @@ type deviceView struct {
 	Plan        map[string]wishView   `json:"plan,omitempty" doc:"by part (main, sub, third, overlay), what is wanted"`
 	Tunes       map[string]latch.Tune `json:"tunes,omitempty" doc:"by role, how the stream stands to its plan"`
 	Offers      *offerView            `json:"offers,omitempty" doc:"what it can be set to, where it was asked"`
+	Marked      *markView             `json:"marked,omitempty" doc:"a nudge or a label that still stands on it"`
 	Fixes       []fixView             `json:"fixes,omitempty" doc:"changes made on it that can be taken back"`
 	Snapshot    *pictureView          `json:"snapshot,omitempty" doc:"its still picture over HTTP"`
 	Motion      *pictureView          `json:"mjpeg,omitempty" doc:"its motion JPEG over HTTP"`
@@ -241,7 +242,7 @@ func viewOf(d *store.Device) deviceView {
 		}
 		v.Channels = append(v.Channels, view)
 	}
-	v.Grid, v.Fixes, v.Tuning = d.Status.Grid(), undoable(st), viewOfTuning(st.Tuning)
+	v.Grid, v.Fixes, v.Tuning, v.Marked = d.Status.Grid(), undoable(st), viewOfTuning(st.Tuning), viewOfMark(st.Marked)
 	v.Plan, v.Tunes, v.Offers = viewOfPlan(st), st.Tunes, viewOfOffers(st.Offers)
 	v.Snapshot, v.Motion = viewOfPicture(st, "snapshot"), viewOfPicture(st, "mjpeg")
 	if r := st.Reached; r != nil && d.Via == nil && (time.Duration(r.SkewMS)*time.Millisecond).Abs() > largestSkew {

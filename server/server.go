@@ -134,6 +134,7 @@ func (s *Server) api(r chi.Router) huma.API {
 	s.addressRoutes(api)
 	s.claimRoutes(api)
 	s.fixRoutes(api)
+	s.markRoutes(api)
 	s.tuneRoutes(api)
 	s.planRoutes(api)
 	s.previewRoutes(api)

@@ -42,6 +42,7 @@ type device struct {
 	shown      atomic.Pointer[[]feed] // what it says that it sends, where that is another thing; nil for none
 	shownFor   atomic.Int64           // how often it still says so, of one that forgets
 	texts      texts
+	moves      moves
 	setting    sync.Mutex   // one change of its streams at a time
 	streams    *rtsp.Server // nil for none
 	secure     *rtsp.Server // over TLS, or within HTTP; nil for none
@@ -149,6 +150,9 @@ func (d *device) startStreams(ctx context.Context, group *errgroup.Group) error 
 	}
 	if !d.Defects.Media2Only {
 		d.services["/onvif/"+map[bool]string{true: "m1", false: "media"}[d.maker.media2]] = service{onvif.NSMedia, d.mediaService}
+	}
+	if d.PTZ != nil {
+		d.services["/onvif/ptz"] = service{onvif.NSPTZ, d.ptzService}
 	}
 	if d.maker.media2 || d.Defects.Media2Only {
 		d.services["/onvif/m2"] = service{onvif.NSMedia2, d.media2Service}

@@ -52,6 +52,7 @@ type Device struct {
 	Streams      []Stream   `yaml:"streams"`
 	Slots        int        `yaml:"slots"`      // of a recorder; 0 means 8
 	Texts        int        `yaml:"texts"`      // how many texts it draws into its pictures at most; 0 for none
+	PTZ          *PTZ       `yaml:"ptz"`        // nil for a camera that does not move
 	Channels     []Channel  `yaml:"channels"`   // of a recorder: what is plugged into its own switch
 	MAC          string     `yaml:"mac"`        // made from the serial where none is given
 	Shares       string     `yaml:"shares"`     // the name of another device whose address it claims too: it answers discovery there and serves nothing
@@ -137,6 +138,7 @@ type Defects struct {
 	// "forgets" them once they were read back, "vbr" where it has no constant bitrate, "drops" the sessions that are in use.
 	Encoder    string `yaml:"encoder"`
 	Media2Only bool   `yaml:"media2_only"` // it has no Media service of ver10
+	KeepsTexts bool   `yaml:"keeps_texts"` // says that it takes a text out of its pictures, and goes on drawing it
 	WrongPaths bool   `yaml:"wrong_paths"` // its device service names paths that its streams do not know
 }
 

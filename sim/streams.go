@@ -191,10 +191,29 @@ func (l liveStream) video() string {
 // frame is the frame k of the stream, counted from the device's start.
 func (l liveStream) frame(k int64) (*scene.Clip, scene.Frame) {
 	clip, n := l.f.clip, int64(len(l.f.clip.Frames))
+	if now := l.d.shows(l.f); now != nil && len(now.Frames) == len(clip.Frames) {
+		clip = now
+	}
 	if l.f.other != nil && k/n%2 == 1 {
 		clip = l.f.other
 	}
 	return clip, clip.Frames[k%n]
+}
+
+// shows is what a running stream shows by now, where the device has drawn another text into it or looks elsewhere; nil where it was set
+// otherwise besides, of which only who asks for it anew has something.
+func (d *device) shows(f feed) *scene.Clip {
+	for _, now := range d.sending() {
+		if now.channel != f.channel || now.tier != f.tier || now.clip == nil {
+			continue
+		}
+		was := f.clip.Format
+		was.Caption, was.Pan = now.clip.Caption, now.clip.Pan
+		if was == now.clip.Format {
+			return now.clip
+		}
+	}
+	return nil
 }
 
 // reportEvery is how often sender reports go out.

@@ -57,8 +57,9 @@ type memory struct {
 	wakes   []time.Time
 	at      time.Time
 	slept   time.Duration
-	lost    error // of every record from now on
-	opens   int   // exchanges that name a question, see asked
+	takes   time.Duration // how long a sleep takes in truth, at most
+	lost    error         // of every record from now on
+	opens   int           // exchanges that name a question, see asked
 }
 
 func newMemory(t *testing.T) *memory {
@@ -214,6 +215,7 @@ func (m *memory) Now() time.Time { return m.at }
 func (m *memory) Sleep(ctx context.Context, d time.Duration) error {
 	m.slept += d
 	m.at = m.at.Add(d)
+	time.Sleep(min(d, m.takes))
 	return ctx.Err()
 }
 

@@ -88,8 +88,19 @@ func explainDevice(err error, f Facts) (Diagnosis, bool) {
 		shut    *TargetShutError
 		kept    *fix.NotKeptError
 		unfit   *UnfitSignInError
+		still   *onvif.NoPTZError
+		mark    *NoMarkError
+		stands  *StandsError
 	)
 	switch {
+	case errors.As(err, &still):
+		return Diagnosis{Cause: NoMark, Summary: Capital(still.Error()) + ".", Fix: "Have it draw a label instead."}, true
+	case errors.As(err, &mark):
+		return Diagnosis{Cause: NoMark, Summary: Capital(mark.Error()) + ".",
+			Fix: "Use the other way of telling it apart (nudge or label), or hold a hand before the lens and look at its picture."}, true
+	case errors.As(err, &stands):
+		return Diagnosis{Cause: MarkStands, Summary: Capital(stands.Error()) + ".",
+			Fix: "Put it back once more; if that does not help either, do it on the camera's own page."}, true
 	case errors.As(err, &shut):
 		return Diagnosis{Cause: NoSignIn, Summary: Capital(shut.Error()) + ".", Seen: "no sign-in is known to open it",
 			Fix: "Open the recorder's own latches first: select it in the line-up."}, true
@@ -127,6 +138,16 @@ func explainDevice(err error, f Facts) (Diagnosis, bool) {
 	}
 	return Diagnosis{}, false
 }
+
+// A NoMarkError says why a camera cannot show which one it is in the way that was asked for. Nothing was changed.
+type NoMarkError struct{ Why string }
+
+func (e *NoMarkError) Error() string { return e.Why }
+
+// A StandsError says that what a camera was made to do to show which one it is was not taken back.
+type StandsError struct{ What string }
+
+func (e *StandsError) Error() string { return e.What }
 
 // An UnfitSignInError says that a target turns a stream URL down, most likely for the sign-in in it.
 type UnfitSignInError struct {

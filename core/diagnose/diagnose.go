@@ -25,6 +25,8 @@ import (
 type Cause string
 
 const (
+	NoMark             Cause = "no_mark"             // a camera cannot be nudged, or draws no label
+	MarkStands         Cause = "mark_stands"         // a nudge or a label was not taken back
 	OutOfScope         Cause = "out_of_scope"        // the address is outside the authorised ranges
 	AddressConflict    Cause = "address_conflict"    // two devices claim one address
 	AddressTaken       Cause = "address_taken"       // something answers at the new address

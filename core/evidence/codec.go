@@ -115,6 +115,7 @@ var readers = map[Kind]func(Record) (Body, error){
 	KindClaimed:   reader[Claimed],
 	KindTuned:     reader[Tuned],
 	KindOffers:    reader[Offers],
+	KindMarked:    reader[Marked],
 }
 
 func reader[T Body](r Record) (Body, error) { return Decode[T](r) }

@@ -34,6 +34,7 @@ const (
 	KindClaimed   Kind = "claimed"    // subject: address; body Claimed
 	KindTuned     Kind = "tuned"      // body Tuned
 	KindOffers    Kind = "offers"     // body Offers
+	KindMarked    Kind = "marked"     // body Marked
 )
 
 // A Record is one piece of evidence about one device.

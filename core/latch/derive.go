@@ -258,6 +258,9 @@ func (d *deriver) facts() {
 	}
 	d.s.Web, _ = body[evidence.Web](d, "")
 	d.s.Pin, _ = body[evidence.Pin](d, "")
+	if b, _ := body[evidence.Marked](d, ""); b != nil && b.Pending {
+		d.s.Marked = b
+	}
 	d.s.Pictures = map[string]evidence.Picture{}
 	for _, kind := range []string{"snapshot", "mjpeg"} {
 		if b, _ := body[evidence.Picture](d, kind); b != nil {

@@ -144,6 +144,7 @@ type Status struct {
 	Web        *evidence.Web
 	Pin        *evidence.Pin    // the certificate of its streams over TLS
 	Fixes      []evidence.Fix   // that can be undone, in order of time
+	Marked     *evidence.Marked // a nudge or a label that still stands on it; nil for none
 	Tuning     *evidence.Tuned  // how its streams were set, where that stands; nil where nobody has
 	Offers     *evidence.Offers // what it can be set to; nil where it was not asked
 	Plan       tuning.Plan      // what is wanted of its streams, whoever's plan it is

@@ -43,6 +43,7 @@ type Format struct {
 	GOP            int    // frames between key frames
 	Profile        string // of H.264: baseline, main, high
 	Codec          Codec  // "" for H.264
+	Pan            int    // pixels by which a camera looks to the right of where its scene was drawn
 	Smart          bool   // key frames after 3, 5 and 16 seconds, as a coder sends them that waits for a change of the scene
 }
 
@@ -151,6 +152,9 @@ func encode(ctx context.Context, f Format) ([]byte, error) {
 		return nil, fmt.Errorf("ffmpeg draws the scenes and is not to be had (%w); install Debian's package ffmpeg", err)
 	}
 	drawErr := frames(f.Scene, f.Caption, f.Width, f.Height, f.frameCount(), func(img *image.RGBA) error {
+		if f.Pan != 0 {
+			pan(img, f.Pan)
+		}
 		_, err := in.Write(img.Pix)
 		return err
 	})
@@ -159,6 +163,18 @@ func encode(ctx context.Context, f Format) ([]byte, error) {
 		return nil, fmt.Errorf("encoding scene %s: %w: %s", f.Scene, err, complaint.Bytes())
 	}
 	return out.Bytes(), drawErr
+}
+
+// pan shows a picture as a camera sees it that is turned: what leaves on one side comes in on the other.
+func pan(img *image.RGBA, by int) {
+	n := 4 * img.Rect.Dx()
+	by = ((4*by)%n + n) % n
+	row := make([]byte, n)
+	for y := range img.Rect.Dy() {
+		line := img.Pix[y*img.Stride : y*img.Stride+n]
+		copy(row[copy(row, line[by:]):], line[:by])
+		copy(line, row)
+	}
 }
 
 // coder are the encoder's options.

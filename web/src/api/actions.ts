@@ -119,6 +119,16 @@ export const useFix = (site: string) =>
     "quiet",
   );
 
+type Mark = Omit<Body<"/api/sites/{site}/marks", "post">, "devices"> & { devices: Device[] };
+
+/** Has cameras show which one they are, or puts back what that left. */
+export const useMark = (site: string) =>
+  useAction(
+    ({ devices, ...rest }: Mark) =>
+      must(api.POST("/api/sites/{site}/marks", { params: { path: { site } }, body: { devices: devices.map((d) => d.id), ...rest } })),
+    [keys.runs(site)],
+  );
+
 /** Sets streams to a plan, or puts them back. */
 export const useTune = (site: string) =>
   useAction(

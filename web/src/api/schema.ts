@@ -787,6 +787,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/marks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have cameras show which one they are: by a nudge, or by a label in their picture */
+        post: operations["mark-devices"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/move": {
         parameters: {
             query?: never;
@@ -1580,6 +1597,8 @@ export interface components {
             /** @description who registered the MAC block, where this machine has the public registry */
             mac_block?: string;
             maker?: string;
+            /** @description a nudge or a label that still stands on it */
+            marked?: components["schemas"]["MarkView"];
             /** @description what heard it */
             methods: string[];
             /** @description its motion JPEG over HTTP */
@@ -2026,6 +2045,26 @@ export interface components {
             retry?: boolean;
             /** @description all that can be asked where it is empty */
             targets?: string[];
+        };
+        MarkBody: {
+            /** @description put back what still stands of an earlier one, and do nothing else */
+            back?: boolean;
+            devices: string[];
+            /**
+             * @description move a little and back, or draw a text for a while
+             * @enum {string}
+             */
+            how: "nudge" | "label";
+            /** @description of a label; the camera's address where it is missing */
+            text?: string;
+        };
+        MarkView: {
+            fix?: string;
+            /** @enum {string} */
+            how: "nudge" | "label";
+            /** @description why it was not put back; missing while it is under way */
+            problem?: string;
+            text?: string;
         };
         Measured: {
             /** @description of one pixel, width to height, where the stream says that it is not square */
@@ -5241,6 +5280,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Forget-devicesResponse"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "mark-devices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MarkBody"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunView"];
                 };
             };
             /** @description Error */

@@ -41,5 +41,9 @@ export const canGoOn = (d: Device) => d.next.action === "open" && !isStuck(d);
 
 export const streamOf = (d: Device, name: string) => d.streams.find((s) => s.role === name);
 
+/** Devices of their own whose device service opens to a sign-in of the keyring: they can be asked for changes. */
+export const serviceOpens = (d: Device) =>
+  d.kind === "camera" && !d.via && !!d.grid?.some((r) => r.service === "device service" && r.state === "opens");
+
 /** Cameras that can be looked at live: those with a stream that plays. */
 export const watchable = (d: Device) => d.kind === "camera" && !d.stray && d.streams.some((s) => s.proof?.ok);

@@ -8,7 +8,7 @@ import { Button } from "@/parts/Button";
 import { Copy } from "@/parts/Copy";
 import { ago } from "@/parts/measures";
 import { UrlSegments } from "@/parts/UrlSegments";
-import { Agreed, Findings } from "./Findings";
+import { Agreed, Findings, StillMarked } from "./Findings";
 import { BenchSections, deviceWord, signInWord, streamsWord, targetsWord, type Part } from "./BenchSections";
 import { Channels } from "./Channels";
 import { TriedPaths } from "./TriedPaths";
@@ -41,6 +41,9 @@ export function Bench({ device: d, onAgree, onAddress, onClaim, onStreamUser, on
   const findings = (
     <div className="empty:hidden [&>*:first-child]:mt-3">
       <Findings device={d} />
+      <div className="mx-4">
+        <StillMarked device={d} />
+      </div>
       {d.factory && (
         <section aria-label="Finding" className="mx-4 mb-3 flex items-center gap-3 border-l-4 border-stuck bg-paper px-3 py-2.5">
           <p className="grow">

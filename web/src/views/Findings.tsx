@@ -1,4 +1,4 @@
-import { useDismiss, useEndStorms, useWithdraw } from "@/api/actions";
+import { useDismiss, useEndStorms, useMark, useWithdraw } from "@/api/actions";
 import type { Device } from "@/api/client";
 import { Button } from "@/parts/Button";
 import { ago } from "@/parts/measures";
@@ -26,6 +26,24 @@ export function Findings({ device: d }: { device: Device }) {
       )}
     </section>
   ));
+}
+
+/** A nudge or a label that still stands on a camera, with the way to put back what was before. */
+export function StillMarked({ device: d }: { device: Device }) {
+  const { site } = useFrame();
+  const mark = useMark(site.id);
+  const m = d.marked;
+  if (!m?.problem) return null;
+  return (
+    <section aria-label="Finding" data-finding="mark" className="mb-3 border-l-4 border-stuck bg-paper px-3 py-2.5">
+      <p className="font-semibold text-stuck">{m.how === "label" ? "Its label still stands" : "It was nudged and is not back"}</p>
+      <p className="mt-1">{m.problem}</p>
+      <p className="mt-1 text-soft">{m.fix}</p>
+      <Button className="mt-2" disabled={mark.isPending} onClick={() => mark.mutate({ devices: [d], how: m.how, back: true })}>
+        Put it back
+      </Button>
+    </section>
+  );
 }
 
 /** That a sign-in may go out readable, with the way to take it back. */

@@ -2,8 +2,9 @@ import { KeyRound } from "lucide-react";
 import type { Device } from "@/api/client";
 import { backToBefore, say, useForget, useSetAddress } from "@/api/actions";
 import { Button } from "@/parts/Button";
+import { WhichMenu } from "@/parts/WhichMenu";
 import { PlaceMenu } from "@/parts/PlaceMenu";
-import { canGoOn, isStuck, watchable } from "@/parts/latches";
+import { canGoOn, isStuck, serviceOpens, watchable } from "@/parts/latches";
 import { useFrame } from "./SiteFrame";
 import { Sure } from "@/parts/Sure";
 
@@ -47,9 +48,7 @@ export function ActionBar({
   const wantKey = stuck.filter((d) => d.next.action === "add_sign_in");
   const asks = (picked.length > 0 ? picked : all).filter((d) => d.next.action === "agree");
   const apart = cameras.filter((d) => d.next.action === "stream_user");
-  const mine = picked.filter(
-    (d) => d.kind === "camera" && !d.via && d.grid?.some((r) => r.service === "device service" && r.state === "opens"),
-  );
+  const mine = picked.filter(serviceOpens);
   const many = (n: number, what = "camera") => `${n} ${what}${n === 1 ? "" : "s"}`;
   const wired = picked.filter((d) => !d.via); // what hangs on a recorder's switch has its address from there
   const pickedCameras = picked.filter((d) => d.kind === "camera");
@@ -68,6 +67,7 @@ export function ActionBar({
               {watched.length === 1 ? "Watch it" : `Walk test of ${Math.min(9, watched.length)}`}
             </Button>
           )}
+          <WhichMenu site={site.id} cameras={picked} />
           {fresh.length > 0 && <Button onClick={() => onClaim(fresh)}>Claim {many(fresh.length, "device")}</Button>}
           {asks.length > 0 && <Button onClick={() => onAgree(asks)}>Agree to basic for {many(asks.length, "device")}</Button>}
           {mine.length > 0 && (

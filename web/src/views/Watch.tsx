@@ -11,6 +11,8 @@ import { LivePlot, measuredNow, rolling } from "@/parts/LivePlot";
 import type { Measure } from "@/parts/live";
 import { bitrate, stillOf } from "@/parts/measures";
 import { Still } from "@/parts/Still";
+import { WhichMenu } from "@/parts/WhichMenu";
+import { StillMarked } from "./Findings";
 import { useFrame } from "./SiteFrame";
 import { WalkTest } from "./WalkTest";
 
@@ -129,6 +131,7 @@ function One({ device: d, row, naming, back, onChoose, onBack, onNaming }: OnePr
                 Name {unnamed.length} {unnamed.length === 1 ? "camera" : "cameras"} by looking
               </Button>
             )}
+            <WhichMenu site={site.id} cameras={[d]} />
             <Link
               to={`/sites/${site.id}?device=${d.id}`}
               className="inline-flex h-8 items-center rounded-md border bg-sheet px-3 hover:bg-well"
@@ -141,7 +144,10 @@ function One({ device: d, row, naming, back, onChoose, onBack, onNaming }: OnePr
       <div
         className={`grid min-h-0 grow content-start gap-4 overflow-auto p-4 max-sm:p-0 ${beside.length > 0 ? "lg:grid-cols-[minmax(0,2.1fr)_minmax(0,1fr)]" : ""}`}
       >
-        <Streaming key={main.role} device={d} stream={main} large />
+        <div className="min-w-0">
+          <StillMarked device={d} />
+          <Streaming key={main.role} device={d} stream={main} large />
+        </div>
         {beside.length > 0 && (
           <div className="grid content-start gap-4 sm:max-lg:grid-cols-2">
             {beside.map((s) => (
