@@ -40,6 +40,7 @@ func Scenario(network string) (*sim.Scenario, error) {
 			return nil, fmt.Errorf("%q is no loopback network: give two numbers, for instance 127.50", network)
 		}
 		raw = bytes.ReplaceAll(raw, []byte(Network+"."), []byte(network+"."))
+		raw = bytes.ReplaceAll(raw, []byte("group: 239.40."), []byte("group: 239."+strings.TrimPrefix(network, "127.")+"."))
 		raw = regexp.MustCompile(`serial: ([A-Z0-9-]+)`).ReplaceAll(raw, []byte("serial: ${1}-"+strings.TrimPrefix(network, "127.")))
 	}
 	return sim.ParseScenario(raw)

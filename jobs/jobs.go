@@ -120,6 +120,7 @@ func startWorkers(s *store.Store, log *slog.Logger, h hooks, sites ...string) (*
 	river.AddWorker(workers, &tuneWorker{env: env})
 	river.AddWorker(workers, &lookWorker{env: env})
 	river.AddWorker(workers, &markWorker{env: env})
+	river.AddWorker(workers, &castWorker{env: env})
 	river.AddWorker(workers, &placeWorker{env: env})
 	river.AddWorker(workers, &targetWorker{env: env})
 	client, err := river.NewClient(riverpgxv5.New(s.Pool), &river.Config{

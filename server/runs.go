@@ -15,7 +15,7 @@ import (
 
 type runView struct {
 	ID      uuid.UUID `json:"id"`
-	Kind    string    `json:"kind" enum:"sweep,open,remove,address,claim,paste,fix,tune,place,target"`
+	Kind    string    `json:"kind" enum:"sweep,open,remove,address,claim,paste,fix,tune,place,target,mark,multicast"`
 	Title   string    `json:"title"`
 	State   string    `json:"state" enum:"running,finished,stopped,failed"`
 	Doing   string    `json:"doing"`

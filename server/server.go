@@ -135,6 +135,7 @@ func (s *Server) api(r chi.Router) huma.API {
 	s.claimRoutes(api)
 	s.fixRoutes(api)
 	s.markRoutes(api)
+	s.multicastRoutes(api)
 	s.tuneRoutes(api)
 	s.planRoutes(api)
 	s.previewRoutes(api)

@@ -43,6 +43,7 @@ type device struct {
 	shownFor   atomic.Int64           // how often it still says so, of one that forgets
 	texts      texts
 	moves      moves
+	casting    casting
 	setting    sync.Mutex   // one change of its streams at a time
 	streams    *rtsp.Server // nil for none
 	secure     *rtsp.Server // over TLS, or within HTTP; nil for none
@@ -170,6 +171,7 @@ func (d *device) openStreams(ctx context.Context, group *errgroup.Group) error {
 	}
 	d.rtspPort = port
 	d.streams = newStreamServer(d)
+	d.castAlways(ctx, group)
 	group.Go(func() error { return ignoreClosed(d.streams.Serve(ctx, l)) })
 	return nil
 }
@@ -213,6 +215,7 @@ func (d *device) stop() {
 			s.Close()
 		}
 	}
+	d.casting.stop()
 	if d.recorder != nil {
 		d.recorder.stop()
 	}

@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/xml"
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 	"time"
@@ -67,6 +68,12 @@ type wantedEncoder struct {
 	Kbps     int     `xml:"RateControl>BitrateLimit"`
 	GovH264  int     `xml:"H264>GovLength"`
 	Profile  string  `xml:"H264>H264Profile"`
+	Cast     *struct {
+		Group string `xml:"Address>IPv4Address"`
+		Port  int    `xml:"Port"`
+		TTL   int    `xml:"TTL"`
+		Auto  bool   `xml:"AutoStart"`
+	} `xml:"Multicast"`
 }
 
 // setEncoder answers SetVideoEncoderConfiguration: the stream is encoded anew, and who asks for it from now on gets that.
@@ -93,6 +100,15 @@ func (d *device) setEncoder(o operation) (string, *fault) {
 	f.Smart, f.Changes = false, [2]int{}
 	if p := strings.ToLower(w.Profile); p == "baseline" || p == "main" {
 		f.Profile = p
+	}
+	if f.Cast != nil && w.Cast != nil {
+		cast := *f.Cast
+		cast.Port, cast.TTL, cast.Auto = w.Cast.Port, w.Cast.TTL, w.Cast.Auto
+		var err error
+		if cast.Group, err = netip.ParseAddr(w.Cast.Group); err != nil || !cast.Group.IsMulticast() {
+			return "", invalid("ter:ConfigModify", "The group is not valid")
+		}
+		f.Cast = &cast
 	}
 	switch d.Defects.Encoder {
 	case "clamps":

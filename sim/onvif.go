@@ -339,6 +339,8 @@ func (d *device) anyMedia(o operation, media2 bool) (string, *fault) {
 		return d.setEncoder(o)
 	case "SetAudioEncoderConfiguration":
 		return d.setAudioEncoder(o)
+	case "StartMulticastStreaming", "StopMulticastStreaming":
+		return d.cast(o.arg("ProfileToken"), o.name == "StartMulticastStreaming")
 	case "DeleteProfile":
 		return d.deleteProfile(cmp.Or(o.arg("ProfileToken"), o.arg("Token")))
 	}
@@ -355,8 +357,8 @@ func (d *device) profileName(st feed) string {
 // encoderConfiguration is an encoder's setting in the form of ver10.
 func encoderConfiguration(st feed) string {
 	return fmt.Sprintf(`<T:Name>enc</T:Name><T:Encoding>%s</T:Encoding><T:Resolution><T:Width>%d</T:Width><T:Height>%d</T:Height></T:Resolution>`+
-		`<T:RateControl><T:FrameRateLimit>%d</T:FrameRateLimit><T:EncodingInterval>1</T:EncodingInterval><T:BitrateLimit>%d</T:BitrateLimit></T:RateControl>%s`,
-		encodings[st.Codec], st.Width, st.Height, st.FPS, st.Kbps, govLength(st))
+		`<T:RateControl><T:FrameRateLimit>%d</T:FrameRateLimit><T:EncodingInterval>1</T:EncodingInterval><T:BitrateLimit>%d</T:BitrateLimit></T:RateControl>%s%s`,
+		encodings[st.Codec], st.Width, st.Height, st.FPS, st.Kbps, govLength(st), st.Cast.configuration())
 }
 
 // audioConfiguration is the audio encoder of a profile, "" where it has none.
@@ -424,8 +426,8 @@ func (d *device) media2Service(o operation) (string, *fault) {
 // encoder2 is an encoder's setting in the form of Media2, from the attributes on.
 func encoder2(st feed) string {
 	return fmt.Sprintf(` GovLength="%d" Profile="Main"><T:Name>enc</T:Name><T:Encoding>%s</T:Encoding><T:Resolution><T:Width>%d</T:Width><T:Height>%d</T:Height></T:Resolution>`+
-		`<T:RateControl><T:FrameRateLimit>%d</T:FrameRateLimit><T:BitrateLimit>%d</T:BitrateLimit></T:RateControl>`,
-		st.GOP, strings.Replace(encodings[st.Codec], "MPEG4", "MPV4-ES", 1), st.Width, st.Height, st.FPS, st.Kbps)
+		`<T:RateControl><T:FrameRateLimit>%d</T:FrameRateLimit><T:BitrateLimit>%d</T:BitrateLimit></T:RateControl>%s`,
+		st.GOP, strings.Replace(encodings[st.Codec], "MPEG4", "MPV4-ES", 1), st.Width, st.Height, st.FPS, st.Kbps, st.Cast.configuration())
 }
 
 // encodings are the codecs as the Media services spell them: ver10 in an enumeration of its own, Media2 as the name of the media type.

@@ -93,8 +93,9 @@ type Stream struct {
 	Smart bool        `yaml:"smart"` // key frames come irregularly, up to 16 seconds apart
 	// Audio is the sound beside the picture: "true" for G.711, aac, g726, or silent, which is G.711 with nothing in it; "" for none.
 	Audio    string `yaml:"audio"`
-	Metadata bool   `yaml:"metadata"` // ONVIF metadata beside the picture
-	Spare    bool   `yaml:"spare"`    // an encoder that is in no profile until somebody makes one
+	Metadata bool   `yaml:"metadata"`  // ONVIF metadata beside the picture
+	Spare    bool   `yaml:"spare"`     // an encoder that is in no profile until somebody makes one
+	Cast     *Cast  `yaml:"multicast"` // how it is sent to a group; nil for a stream that is not
 	// Changes is another size, width and height, that the stream has in every other loop.
 	Changes [2]int `yaml:"changes"`
 }

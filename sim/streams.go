@@ -230,6 +230,10 @@ func (l liveStream) Send(ctx context.Context, to *rtsp.Sink) {
 		}, ssrc: 2}}
 	}
 	metadata := packetiser{send: func(packet []byte) { to.RTP(3, packet) }, ssrc: 3}
+	if to.ToGroup() && (l.d.castTo(l.f) || l.f.Cast != nil && l.f.Cast.Defect == "silent") {
+		<-ctx.Done() // the group has it already, or loses it
+		return
+	}
 	var reported time.Time
 	keys := 0
 	for k := l.d.frameAfter(clip, now); ; k++ {
@@ -282,7 +286,7 @@ func (d *device) takes(transport string) bool {
 	case "multicast":
 		return group
 	}
-	return !group
+	return !group || d.casts()
 }
 
 // redirected sends a DESCRIBE elsewhere, as a device does whose streams have moved.
@@ -305,10 +309,14 @@ func (d *device) redirected(v *rtsp.Viewer, q *rtsp.Request) bool {
 
 const groupPort = 52000
 
-// group is the multicast group of a track: one of the device's own, in the block for local use (RFC 2365).
-func (d *device) group(track int) *net.UDPAddr {
+// group is the multicast group of a track: that which the stream is set to, else one of the device's own, in the block for local use
+// (RFC 2365).
+func (d *device) group(s rtsp.Stream, track int) (*net.UDPAddr, int) {
+	if l, ok := s.(liveStream); ok && l.f.Cast != nil && l.f.Cast.Defect != "elsewhere" {
+		return &net.UDPAddr{IP: l.f.Cast.Group.AsSlice(), Port: l.f.Cast.Port + 2*(track-1)}, l.f.Cast.TTL
+	}
 	a := d.Address.As4()
-	return &net.UDPAddr{IP: net.IPv4(239, 255, a[2], a[3]), Port: groupPort + 2*(track-1)}
+	return &net.UDPAddr{IP: net.IPv4(239, 255, a[2], a[3]), Port: groupPort + 2*(track-1)}, 1
 }
 
 // frameTime is when frame k of a clip is live; frameAfter the number of the first frame live after t.

@@ -116,6 +116,7 @@ var readers = map[Kind]func(Record) (Body, error){
 	KindTuned:     reader[Tuned],
 	KindOffers:    reader[Offers],
 	KindMarked:    reader[Marked],
+	KindMulticast: reader[Multicast],
 }
 
 func reader[T Body](r Record) (Body, error) { return Decode[T](r) }

@@ -34,6 +34,7 @@ const (
 	KindClaimed   Kind = "claimed"    // subject: address; body Claimed
 	KindTuned     Kind = "tuned"      // body Tuned
 	KindOffers    Kind = "offers"     // body Offers
+	KindMulticast Kind = "multicast"  // subject: the stream's token; body Multicast
 	KindMarked    Kind = "marked"     // body Marked
 )
 

@@ -28,6 +28,9 @@ func fill(v reflect.Value, name string) {
 	case *netip.Addr:
 		*x = netip.MustParseAddr("192.0.2.7")
 		return
+	case *netip.AddrPort:
+		*x = netip.MustParseAddrPort("239.255.0.7:50000")
+		return
 	case *netip.Prefix:
 		*x = netip.MustParsePrefix("192.0.2.0/24")
 		return

@@ -25,7 +25,7 @@ func Derive(records []evidence.Record, intent Intent) Status {
 			latest[key] = r
 		}
 	}
-	d := deriver{latest: latest, intent: intent, s: Status{Proofs: map[string]evidence.Proof{}}}
+	d := deriver{latest: latest, intent: intent, s: Status{Proofs: map[string]evidence.Proof{}, Multicast: map[string]evidence.Multicast{}}}
 	for _, n := range Names {
 		d.s.Latches = append(d.s.Latches, Latch{Name: n, State: Closed})
 	}
@@ -280,6 +280,11 @@ func (d *deriver) located() {
 		return
 	}
 	d.s.Streams, d.s.Located = d.streams(b.Streams), b
+	for _, st := range d.s.Streams {
+		if b, _ := body[evidence.Multicast](d, st.Token); b != nil {
+			d.s.Multicast[st.Role] = *b
+		}
+	}
 	reason := fmt.Sprintf("The device names %d stream URLs", len(b.Streams))
 	if b.Recipe != "" {
 		reason = fmt.Sprintf("The recipe %q fits", b.Recipe)

@@ -142,12 +142,13 @@ type Status struct {
 	StreamKey  *evidence.StreamKey         // the streams' own sign-in; nil where the device's opens them
 	Pictures   map[string]evidence.Picture // snapshot and mjpeg
 	Web        *evidence.Web
-	Pin        *evidence.Pin    // the certificate of its streams over TLS
-	Fixes      []evidence.Fix   // that can be undone, in order of time
-	Marked     *evidence.Marked // a nudge or a label that still stands on it; nil for none
-	Tuning     *evidence.Tuned  // how its streams were set, where that stands; nil where nobody has
-	Offers     *evidence.Offers // what it can be set to; nil where it was not asked
-	Plan       tuning.Plan      // what is wanted of its streams, whoever's plan it is
+	Pin        *evidence.Pin                 // the certificate of its streams over TLS
+	Fixes      []evidence.Fix                // that can be undone, in order of time
+	Multicast  map[string]evidence.Multicast // how its streams are sent to groups, by role, as far as that was asked
+	Marked     *evidence.Marked              // a nudge or a label that still stands on it; nil for none
+	Tuning     *evidence.Tuned               // how its streams were set, where that stands; nil where nobody has
+	Offers     *evidence.Offers              // what it can be set to; nil where it was not asked
+	Plan       tuning.Plan                   // what is wanted of its streams, whoever's plan it is
 	Whose      map[string]tuning.Layer
 	Tunes      map[string]Tune  // how each stream stands to the plan, by role
 	Heard      []evidence.Heard // the newest of each method and port, oldest first

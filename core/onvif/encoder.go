@@ -4,9 +4,11 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"net/netip"
 	"strconv"
 	"strings"
 
+	"unlatch/core/multicast"
 	"unlatch/core/tuning"
 )
 
@@ -77,6 +79,16 @@ func (x *encoderXML) encoder() tuning.Encoder {
 	return e
 }
 
+// setting is how the encoder is sent to a group.
+func (x *encoderXML) setting() multicast.Setting {
+	m := x.Multicast
+	s := multicast.Setting{Port: min(max(m.Port, 0), 65535), TTL: min(max(m.TTL, 0), 255), Auto: m.Auto}
+	if a, err := netip.ParseAddr(strings.TrimSpace(cmp.Or(m.IPv4, m.IPv6))); err == nil && a.IsMulticast() && a.Zone() == "" {
+		s.Addr = a
+	}
+	return s
+}
+
 // profileNames are the profiles as they are measured, by the words of the two services.
 var profileNames = map[string]string{"Baseline": "Baseline", "Main": "Main", "High": "High", "Extended": "Extended", "SP": "Simple",
 	"ASP":    "Advanced Simple",
@@ -103,6 +115,7 @@ type EncoderOf struct {
 	Source      string // token of its video source configuration
 	AudioToken  string // of its audio encoder; "" where it has none
 	AudioCodec  string
+	Group       multicast.Setting // how it is sent to a group
 	tuning.Encoder
 }
 
@@ -151,7 +164,7 @@ func (c *Client) Encoders(ctx context.Context) ([]EncoderOf, error) {
 		if x != nil && x.Width > 0 && x.Height > 0 {
 			list = append(list, EncoderOf{Profile: p.Token, ProfileName: clip(p.Name), Fixed: p.Fixed == "true" || p.Fixed == "1",
 				Source: cmp.Or(p.Source2.Token, p.Source.Token), AudioToken: cmp.Or(p.Audio2.Token, p.Audio.Token),
-				AudioCodec: audioCodecName(cmp.Or(p.Audio2.Encoding, p.Audio.Encoding)), Encoder: x.encoder()})
+				AudioCodec: audioCodecName(cmp.Or(p.Audio2.Encoding, p.Audio.Encoding)), Group: x.setting(), Encoder: x.encoder()})
 		}
 	}
 	return list, nil

@@ -6,6 +6,7 @@ package player
 import (
 	"context"
 	"errors"
+	"net/netip"
 	"slices"
 	"strings"
 	"time"
@@ -33,6 +34,8 @@ type Request struct {
 	// Kinds are the kinds of track to play, of each the first: "video", "audio", "application". The stream must have the first kind and
 	// give it; of the others what it gives is played. Empty means video alone.
 	Kinds []string
+	// Quiet does not wait for the first datagrams: somebody else listens for them.
+	Quiet bool
 	// Step, if not nil, is called as each stage is done: "connect", "describe", "set up video", "play".
 	Step func(name string)
 }
@@ -48,6 +51,7 @@ type Session struct {
 	Server      string                   // the device's Server line
 	Auth        string                   // the scheme that opened the stream, or "none"
 	Certificate *certificate.Certificate // of a stream over TLS
+	Group       netip.AddrPort           // of a multicast session: the first group that the device has named
 	Tracks      []Track
 
 	conn  *rtsp.Conn
@@ -179,6 +183,10 @@ func open(ctx context.Context, req Request, transport rtsp.Transport) (s *Sessio
 		return s, err
 	}
 	req.Step("play")
+	s.Group = s.conn.Group
+	if req.Quiet {
+		return s, nil
+	}
 	return s, s.conn.Await(ctx)
 }
 

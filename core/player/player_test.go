@@ -72,8 +72,8 @@ func serve(t *testing.T, b *box, takes func(string) bool) (*rtsp.Server, Request
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
-	s := &rtsp.Server{Name: "box", Handler: b, Takes: takes, Group: func(track int) *net.UDPAddr {
-		return &net.UDPAddr{IP: net.IPv4(239, 255, 77, 1), Port: 52400 + 2*track}
+	s := &rtsp.Server{Name: "box", Handler: b, Takes: takes, Group: func(_ rtsp.Stream, track int) (*net.UDPAddr, int) {
+		return &net.UDPAddr{IP: net.IPv4(239, 255, 77, 1), Port: 52400 + 2*track}, 1
 	}}
 	go s.Serve(context.Background(), l)
 	t.Cleanup(func() { s.Close() })

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"net/netip"
 	"os"
 	"strconv"
 	"strings"
@@ -108,9 +109,11 @@ type Conn struct {
 	frame   []byte
 	// Certificate is what the device showed, of a connection over TLS.
 	Certificate *certificate.Certificate
-	udp         *datagrams
-	readBy      limit
-	writeBy     limit
+	// Group is the first group that the device has named, of a multicast session.
+	Group   netip.AddrPort
+	udp     *datagrams
+	readBy  limit
+	writeBy limit
 }
 
 // A limit is a deadline that is set on a connection. Setting one wakes the poller of the whole process, which costs as much as an

@@ -20,8 +20,8 @@ type Server struct {
 	Handler Handler
 	// Takes reports whether the server sends over the transport that a SETUP asks for; nil takes all but groups.
 	Takes func(transport string) bool
-	// Group is the address of a track's multicast group; nil for a server that sends to none.
-	Group func(track int) *net.UDPAddr
+	// Group is the multicast group of a stream's track and the TTL to send with; nil for a server that sends to none.
+	Group func(s Stream, track int) (to *net.UDPAddr, ttl int)
 	// Sessions bounds the sessions at a time: 0 for no bound, below 0 for none at all.
 	Sessions int
 
@@ -311,12 +311,16 @@ type Sink struct {
 	mu       sync.Mutex // of conn
 	channels map[int]byte
 	sockets  map[int]*net.UDPConn // by track; that of a track's control packets by its number below zero
+	group    bool                 // some of them send to a group
 	queue    []byte               // interleaved frames until the next Flush
 }
 
 func newSink(c net.Conn) *Sink {
 	return &Sink{conn: c, channels: map[int]byte{}, sockets: map[int]*net.UDPConn{}}
 }
+
+// ToGroup reports whether packets go to a group.
+func (s *Sink) ToGroup() bool { return s.group }
 
 // Wants reports whether the viewer has set a track up.
 func (s *Sink) Wants(track int) bool {

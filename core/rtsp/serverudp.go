@@ -18,12 +18,13 @@ func (v *Viewer) openSocket(track int, transport string) (string, error) {
 		return "", err
 	}
 	var to *net.UDPAddr
+	ttl := 1
 	group := strings.Contains(transport, "multicast")
 	if group {
 		if v.server.Group == nil {
 			return "", errors.New("this server sends to no group")
 		}
-		to = v.server.Group(track)
+		to, ttl = v.server.Group(v.stream, track)
 	} else {
 		_, ports, _ := strings.Cut(transport, "client_port=")
 		low, _, _ := strings.Cut(ports, "-")
@@ -52,14 +53,18 @@ func (v *Viewer) openSocket(track int, transport string) (string, error) {
 		from := socket.LocalAddr().(*net.UDPAddr).Port
 		return fmt.Sprintf("%s;server_port=%d-%d;ssrc=%08X", transport, from, from+1, track), nil
 	}
+	v.sink.group = true
+	p := ipv4.NewPacketConn(socket)
+	if err := p.SetMulticastTTL(ttl); err != nil {
+		return "", err
+	}
 	if card := interfaceOf(own); card != nil {
-		p := ipv4.NewPacketConn(socket)
 		if err := p.SetMulticastInterface(card); err != nil {
 			return "", err
 		}
 		p.SetMulticastLoopback(true)
 	}
-	return fmt.Sprintf("RTP/AVP;multicast;destination=%s;port=%d-%d;ttl=1", to.IP, to.Port, to.Port+1), nil
+	return fmt.Sprintf("RTP/AVP;multicast;destination=%s;port=%d-%d;ttl=%d", to.IP, to.Port, to.Port+1, ttl), nil
 }
 
 // addresses are both ends of the connection.

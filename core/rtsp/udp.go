@@ -84,6 +84,9 @@ func (c *Conn) takeDatagrams(channel byte, answer string) error {
 	if err != nil {
 		return err
 	}
+	if !c.Group.IsValid() {
+		c.Group = netip.AddrPortFrom(group, uint16(port))
+	}
 	c.opt.Log.Note("joining %s port %d", group, port)
 	socket, err := net.ListenMulticastUDP("udp", interfaceOf(local.Addr().Unmap()), &net.UDPAddr{IP: group.AsSlice(), Port: port})
 	if err != nil {

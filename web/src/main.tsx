@@ -21,6 +21,7 @@ const PathBook = lazy(() => import("./views/PathBook").then((m) => ({ default: m
 const Streams = lazy(() => import("./views/Streams").then((m) => ({ default: m.Streams })));
 const Patch = lazy(() => import("./views/Patch").then((m) => ({ default: m.Patch })));
 const Watch = lazy(() => import("./views/Watch").then((m) => ({ default: m.Watch })));
+const Multicast = lazy(() => import("./views/Multicast").then((m) => ({ default: m.Multicast })));
 const TargetPage = lazy(() => import("./views/TargetPage").then((m) => ({ default: m.TargetPage })));
 const Record = lazy(() => import("./views/Record").then((m) => ({ default: m.Record })));
 
@@ -51,6 +52,7 @@ function Pages() {
             <Route index element={<LineUp />} />
             <Route path="find" element={<Find />} />
             <Route path="watch" element={<Watch />} />
+            <Route path="multicast" element={<Multicast />} />
             <Route path="streams" element={<Streams />} />
             <Route path="patch" element={<Patch />} />
             <Route path="targets/:target" element={<TargetPage />} />

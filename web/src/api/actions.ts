@@ -119,6 +119,23 @@ export const useFix = (site: string) =>
     "quiet",
   );
 
+/** Measures the groups of cameras, starts or stops sending to them, or puts back what was set. */
+export const useCast = (site: string) =>
+  useAction(
+    (body: Body<"/api/sites/{site}/multicast", "post">) =>
+      must(api.POST("/api/sites/{site}/multicast", { params: { path: { site } }, body })),
+    [keys.runs(site)],
+  );
+
+/** What groups streams would be given, or giving them. */
+export const usePlanGroups = (site: string) =>
+  useAction(
+    (body: Body<"/api/sites/{site}/group-plans", "post">) =>
+      must(api.POST("/api/sites/{site}/group-plans", { params: { path: { site } }, body })),
+    [keys.runs(site)],
+    "quiet",
+  );
+
 type Mark = Omit<Body<"/api/sites/{site}/marks", "post">, "devices"> & { devices: Device[] };
 
 /** Has cameras show which one they are, or puts back what that left. */

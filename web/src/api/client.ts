@@ -18,6 +18,8 @@ export type Preset = components["schemas"]["PresetView"];
 export type Preview = components["schemas"]["PreviewView"];
 export type Costs = components["schemas"]["CostsView"];
 export type Recording = components["schemas"]["RecordingBody"];
+export type CastView = components["schemas"]["CastView"];
+export type HeardView = components["schemas"]["HeardView"];
 export type Budget = components["schemas"]["BudgetView"];
 
 /** A problem by RFC 9457, with what to do. */

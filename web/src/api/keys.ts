@@ -4,6 +4,7 @@ export const keys = {
   sites: () => ["sites"] as const,
   site: (site: string) => ["site", site] as const,
   devices: (site: string) => ["devices", site] as const,
+  multicast: (site: string) => ["multicast", site] as const,
   runs: (site: string) => ["runs", site] as const,
   signIns: () => ["sign-ins"] as const,
   interfaces: () => ["interfaces"] as const,

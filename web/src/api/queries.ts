@@ -36,6 +36,11 @@ export const useRuns = (site: string) =>
     queryFn: () => must(api.GET("/api/sites/{site}/runs", { params: { path: { site } } })),
     refetchInterval: (q) => (q.state.data?.some((r) => r.state === "running") ? 1_000 : false),
   });
+export const useMulticast = (site: string) =>
+  useQuery({
+    queryKey: keys.multicast(site),
+    queryFn: () => must(api.GET("/api/sites/{site}/multicast", { params: { path: { site } } })),
+  });
 export const useEvidence = (device: string) =>
   useQuery({
     queryKey: keys.evidence(device),
@@ -70,7 +75,13 @@ export function useSiteEvents(site: string) {
     events.addEventListener("changes", (e) => {
       const changes = JSON.parse((e as MessageEvent<string>).data) as Changes;
       q.setQueryData<LineUp>(keys.devices(site), (before) => apply(before, changes));
-      want(...changes.devices.map((d) => keys.evidence(d.id)), keys.signIns(), keys.budgets(site), keys.fittings(site));
+      want(
+        ...changes.devices.map((d) => keys.evidence(d.id)),
+        keys.signIns(),
+        keys.budgets(site),
+        keys.fittings(site),
+        keys.multicast(site),
+      );
       if (changes.devices.some((d) => d.kind === "recorder")) want(keys.targets(site));
     });
     events.addEventListener("target", (e) => want(keys.targets(site), keys.targetHistory((e as MessageEvent<string>).data)));

@@ -787,6 +787,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/group-plans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give streams groups of their own: what would be set, or setting it */
+        post: operations["plan-groups"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/marks": {
         parameters: {
             query?: never;
@@ -815,6 +832,24 @@ export interface paths {
         put?: never;
         /** Move a camera to another slot of its target; one that is there changes places with it */
         post: operations["move-placement"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/multicast": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How the streams of the site's cameras are sent to groups */
+        get: operations["multicast"];
+        put?: never;
+        /** Measure the groups of cameras, start or stop sending to them, or put back what was set */
+        post: operations["cast-devices"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1408,6 +1443,46 @@ export interface components {
             pixels_per_sec: number;
             why: string;
         };
+        CastBody: {
+            /** @enum {string} */
+            action: "measure" | "start" | "stop" | "undo";
+            devices: string[];
+            /**
+             * @description missing for all streams
+             * @enum {string}
+             */
+            role?: "main" | "sub" | "third";
+        };
+        CastStream: {
+            device: string;
+            /** @enum {string} */
+            role: "main" | "sub" | "third";
+        };
+        CastView: {
+            address: string;
+            /** @description it says that it sends with nobody asking */
+            always?: boolean;
+            /** @description what came on its group with nobody asking */
+            bare?: components["schemas"]["HeardView"];
+            /** @description the setting that undo puts back */
+            before?: string;
+            device: string;
+            findings: components["schemas"]["Diagnosis"][];
+            /** @description and port, by the device's own word */
+            group?: string;
+            /** @description it was asked and listened to */
+            known: boolean;
+            name: string;
+            /** @enum {string} */
+            role: "main" | "sub" | "third";
+            /** @description what came on the group that RTSP names, while it was asked for */
+            rtsp?: components["schemas"]["HeardView"];
+            rtsp_problem?: string;
+            /** @description the same, joined for this device alone */
+            specific?: components["schemas"]["HeardView"];
+            /** Format: int64 */
+            ttl?: number;
+        };
         Certificate: {
             expired?: boolean;
             sha256: string;
@@ -1823,6 +1898,39 @@ export interface components {
             /** @description whose sign-in it is: the device's, the streams' own, or the recorder's */
             whose?: string;
         };
+        GroupLine: {
+            device: string;
+            /** @description it is so already */
+            keep?: boolean;
+            name: string;
+            new: string;
+            old: string;
+            /** @enum {string} */
+            role: "main" | "sub" | "third";
+        };
+        GroupPlanBody: {
+            /** @description whether it is sent with nobody asking; missing leaves that as it is */
+            always?: boolean;
+            /** @description range of groups; missing for 239.255.0.0/16 */
+            pool?: string;
+            /**
+             * Format: int64
+             * @description even; missing for 50000
+             */
+            port?: number;
+            /** @description set the groups, in place of showing what would be set */
+            send?: boolean;
+            streams: components["schemas"]["CastStream"][];
+            /**
+             * Format: int64
+             * @description missing for 4
+             */
+            ttl?: number;
+        };
+        GroupPlanView: {
+            lines: components["schemas"]["GroupLine"][];
+            run?: components["schemas"]["RunView"];
+        };
         Guidance: {
             /** @description the address to add */
             add?: string;
@@ -1841,6 +1949,15 @@ export interface components {
              */
             free_bytes?: number;
             low_on_disk: boolean;
+        };
+        HeardView: {
+            /** Format: int64 */
+            for_ms: number;
+            group: string;
+            interface?: string;
+            /** @description what the device itself sent */
+            of?: components["schemas"]["Sender"];
+            others: components["schemas"]["Sender"][];
         };
         IdBody: {
             id: string;
@@ -2735,7 +2852,7 @@ export interface components {
             done: number;
             id: string;
             /** @enum {string} */
-            kind: "sweep" | "open" | "remove" | "address" | "claim" | "paste" | "fix" | "tune" | "place" | "target";
+            kind: "sweep" | "open" | "remove" | "address" | "claim" | "paste" | "fix" | "tune" | "place" | "target" | "mark" | "multicast";
             /**
              * Format: int64
              * @description time left by the pace so far
@@ -2793,6 +2910,18 @@ export interface components {
             /** @description where the part comes from */
             source: string;
             text: string;
+        };
+        Sender: {
+            from: string;
+            /** Format: double */
+            kbps: number;
+            kind: string;
+            /** Format: int64 */
+            lost: number;
+            /** Format: int64 */
+            packets: number;
+            /** Format: int64 */
+            ttl: number;
         };
         Sent: {
             role: string;
@@ -5293,6 +5422,41 @@ export interface operations {
             };
         };
     };
+    "plan-groups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GroupPlanBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupPlanView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "mark-devices": {
         parameters: {
             query?: never;
@@ -5340,6 +5504,72 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["Move-placementRequest"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    multicast: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CastView"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "cast-devices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CastBody"];
             };
         };
         responses: {

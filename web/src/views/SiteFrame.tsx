@@ -52,7 +52,7 @@ export function SiteFrame() {
       onError: (e) => (e instanceof Problem && e.cause === "too_many_addresses" ? setLarge(e.count) : say(e)),
       onSuccess: () => setLarge(null),
     });
-  const views = ["", "/find", "/streams", "/patch", "/keyring", "/paths", "/watch"].map((v) => `/sites/${id}${v}`);
+  const views = ["", "/find", "/streams", "/patch", "/keyring", "/paths", "/watch", "/multicast"].map((v) => `/sites/${id}${v}`);
   useKeys({
     s: () => startSweep(),
     v: () => setPasting(true),
@@ -103,6 +103,7 @@ export function SiteFrame() {
     { name: "Keyring", keys: "5", run: () => go(views[4]!) },
     { name: "Path book", keys: "6", run: () => go(views[5]!) },
     { name: "Watch: moving pictures", keys: "W", run: () => go(views[6]!) },
+    { name: "Multicast: what the groups carry", run: () => go(views[7]!) },
     { name: "Who did what", run: () => go("/record") },
     { name: "Change the site’s name or ranges", run: () => setChanging(true) },
     { name: `Change to the ${theme === "day" ? "night" : "day"} theme`, run: () => setTheme(theme === "day" ? "night" : "day") },

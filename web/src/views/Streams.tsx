@@ -13,6 +13,7 @@ import { columnsOf, copied, fillDown, pasted, put, type Range, rangeRows, readTa
 import { cellText, fields, measuredText, planned, roles, type Role, signOf, wishOfText } from "@/parts/plan";
 import { useDrafts } from "@/parts/useDrafts";
 import { useMedia } from "@/parts/useMedia";
+import { useNavigate } from "react-router";
 import { useFrame } from "./SiteFrame";
 import { plansOf, StreamsCosts } from "./StreamsCosts";
 import { offered, StreamsGrid, type GridActions } from "./StreamsGrid";
@@ -22,6 +23,7 @@ import { type Sending, StreamsPreview } from "./StreamsPreview";
 /** What is planned of every stream beside what was measured, and what all of it costs. */
 export function Streams() {
   const { site, devices: all } = useFrame();
+  const navigate = useNavigate();
   const [text, setText] = useState("");
   const [wantsThird, setThird] = useState(false);
   const [range, setRange] = useState<Range>({ row: 0, col: 0, toRow: 0, toCol: 0 });
@@ -177,6 +179,9 @@ export function Streams() {
             </Button>
           )}
           <span className="grow" />
+          <Button look="quiet" onClick={() => navigate(`/sites/${site.id}/multicast`)} title="What the groups of the streams really carry">
+            Multicast
+          </Button>
           <Button look="quiet" onClick={() => setSheet("targets")}>
             Targets
           </Button>

@@ -1,0 +1,193 @@
+package sim
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"net"
+	"net/netip"
+	"os/exec"
+	"sync"
+	"time"
+
+	"golang.org/x/net/ipv4"
+	"golang.org/x/sync/errgroup"
+
+	"unlatch/sim/scene"
+)
+
+// A Cast is how a stream is sent to a group.
+type Cast struct {
+	Group netip.Addr `yaml:"group"`
+	Port  int        `yaml:"port"`
+	TTL   int        `yaml:"ttl"`
+	Auto  bool       `yaml:"auto"` // from the start
+	As    string     `yaml:"as"`   // "ts" for MPEG-TS in place of RTP
+	// Defect is "elsewhere" for one that has a group of its own for whoever asks by RTSP, "silent" for one whose packets a switch eats.
+	Defect string `yaml:"defect"`
+}
+
+// configuration is the setting in an encoder configuration; "" for a stream that is not sent to a group.
+func (c *Cast) configuration() string {
+	if c == nil {
+		return ""
+	}
+	return fmt.Sprintf("<T:Multicast><T:Address><T:Type>IPv4</T:Type><T:IPv4Address>%s</T:IPv4Address></T:Address><T:Port>%d</T:Port><T:TTL>%d</T:TTL>"+
+		"<T:AutoStart>%t</T:AutoStart></T:Multicast>", c.Group, c.Port, c.TTL, c.Auto)
+}
+
+// casting are the streams that the device sends to their groups now, by their place.
+type casting struct {
+	mu    sync.Mutex
+	ends  map[int]context.CancelFunc
+	group *errgroup.Group
+	ctx   context.Context
+}
+
+func (c *casting) stop() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for i, end := range c.ends {
+		end()
+		delete(c.ends, i)
+	}
+}
+
+func (d *device) casts() bool {
+	for _, f := range d.sending() {
+		if f.Cast != nil {
+			return true
+		}
+	}
+	return false
+}
+
+// castTo reports whether a stream goes to its group now, where RTSP names the same one.
+func (d *device) castTo(f feed) bool {
+	if f.Cast == nil || f.Cast.Defect == "elsewhere" {
+		return false
+	}
+	d.casting.mu.Lock()
+	defer d.casting.mu.Unlock()
+	for i := range d.casting.ends {
+		if now := d.sending()[i]; now.channel == f.channel && now.tier == f.tier {
+			return true
+		}
+	}
+	return false
+}
+
+// castAlways begins to send what is always sent.
+func (d *device) castAlways(ctx context.Context, group *errgroup.Group) {
+	d.casting.ctx, d.casting.group, d.casting.ends = ctx, group, map[int]context.CancelFunc{}
+	for i, f := range d.sending() {
+		if f.Cast != nil && f.Cast.Auto {
+			d.castOne(i, true)
+		}
+	}
+}
+
+// cast answers Start- and StopMulticastStreaming.
+func (d *device) cast(profile string, on bool) (string, *fault) {
+	var i int
+	if _, err := fmt.Sscanf(profile, "prof_%d", &i); err != nil || i < 0 || i >= len(d.sending()) || d.sending()[i].Cast == nil {
+		return unsupported(operation{name: "StartMulticastStreaming"})
+	}
+	d.castOne(i, on)
+	return "", nil
+}
+
+func (d *device) castOne(i int, on bool) {
+	d.casting.mu.Lock()
+	defer d.casting.mu.Unlock()
+	if end := d.casting.ends[i]; end != nil && !on {
+		end()
+		delete(d.casting.ends, i)
+		return
+	}
+	if !on || d.casting.ends[i] != nil {
+		return
+	}
+	ctx, end := context.WithCancel(d.casting.ctx)
+	d.casting.ends[i] = end
+	d.casting.group.Go(func() error {
+		d.sendToGroup(ctx, i)
+		return nil
+	})
+}
+
+// sendToGroup sends a stream to the group that it is set to, until ctx ends.
+func (d *device) sendToGroup(ctx context.Context, i int) {
+	var to netip.AddrPort
+	var socket *net.UDPConn
+	defer func() {
+		if socket != nil {
+			socket.Close()
+		}
+	}()
+	send := func(packet []byte) {
+		if socket != nil {
+			socket.Write(packet) // a lost datagram is the network's business
+		}
+	}
+	video := packetiser{send: send, ssrc: 1}
+	ts := map[*scene.Clip][]byte{}
+	for k := d.frameAfter(d.sending()[i].clip, time.Now()); ; k++ {
+		f := d.sending()[i]
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(time.Until(d.frameTime(f.clip, k))):
+		}
+		if at := netip.AddrPortFrom(f.Cast.Group, uint16(f.Cast.Port)); at != to {
+			if socket != nil {
+				socket.Close()
+			}
+			to, socket = at, d.groupSocket(at, f.Cast.TTL)
+		}
+		if f.Cast.Defect == "silent" {
+			continue
+		}
+		if f.Cast.As != "ts" {
+			video.frame(f.clip, f.clip.Frames[k%int64(len(f.clip.Frames))], uint32(k*90000/int64(f.clip.FPS)))
+			continue
+		}
+		if ts[f.clip] == nil {
+			ts[f.clip] = transportStream(ctx, f.clip)
+		}
+		const datagram = 7 * 188
+		all, n := ts[f.clip], int64(len(f.clip.Frames))
+		for at := len(all) / datagram * int(k%n) / int(n); at < len(all)/datagram*int(k%n+1)/int(n); at++ {
+			send(all[at*datagram : (at+1)*datagram])
+		}
+	}
+}
+
+func (d *device) groupSocket(to netip.AddrPort, ttl int) *net.UDPConn {
+	socket, err := net.DialUDP("udp4", &net.UDPAddr{IP: d.Address.AsSlice()}, net.UDPAddrFromAddrPort(to))
+	if err != nil {
+		return nil
+	}
+	p := ipv4.NewPacketConn(socket)
+	if lo, err := net.InterfaceByName("lo"); err == nil {
+		p.SetMulticastInterface(lo)
+	}
+	p.SetMulticastTTL(ttl)
+	p.SetMulticastLoopback(true)
+	return socket
+}
+
+// transportStream is a clip as MPEG-TS (ISO/IEC 13818-1).
+func transportStream(ctx context.Context, c *scene.Clip) []byte {
+	var raw []byte
+	for _, f := range c.Frames {
+		for _, nal := range f.NALs {
+			raw = append(append(raw, 0, 0, 0, 1), nal...)
+		}
+	}
+	sets := append(append(append([]byte{0, 0, 0, 1}, c.SPS...), 0, 0, 0, 1), c.PPS...)
+	cmd := exec.CommandContext(ctx, "ffmpeg", "-v", "error", "-f", "h264", "-r", fmt.Sprint(c.FPS), "-i", "pipe:0", "-c", "copy", "-f", "mpegts", "pipe:1")
+	cmd.Stdin = bytes.NewReader(append(sets, raw...))
+	out, _ := cmd.Output()
+	return out
+}
