@@ -138,7 +138,7 @@ func (s *Server) casts(ctx context.Context, site uuid.UUID) ([]castView, error) 
 	clashes := multicast.Same(groups, func(i int) string { return out[i].Device.String() })
 	for i := range out {
 		for _, j := range clashes[i] {
-			seen[i].SameAs = append(seen[i].SameAs, out[j].Name)
+			seen[i].SameAs = append(seen[i].SameAs, diagnose.Other{Name: out[j].Name, Addr: seen[j].Device})
 		}
 		out[i].Findings = append([]diagnose.Diagnosis{}, diagnose.Multicast(seen[i])...)
 	}

@@ -47,11 +47,11 @@ func (w *Work) Multicast(ctx context.Context, x Casting) error {
 	if diagnosis != nil {
 		return w.Report.Problem(ctx, fmt.Sprintf("%s: %s %s", w.d.Title, diagnosis.Summary, diagnosis.Fix))
 	}
-	none := true
+	none := x.Action != evidence.CastMeasure // that a camera has no group is a measure, too
 	for _, st := range w.d.Status.Streams {
 		i := slices.IndexFunc(encoders, func(e onvif.EncoderOf) bool { return e.Profile == st.Token })
 		wanted := len(x.Roles) == 0 || slices.Contains(x.Roles, st.Role)
-		if i < 0 || !wanted || len(x.Roles) == 0 && encoders[i].Multicast == "" {
+		if i < 0 || !wanted || x.Action != evidence.CastMeasure && len(x.Roles) == 0 && encoders[i].Multicast == "" {
 			continue
 		}
 		none = false
@@ -148,6 +148,9 @@ func (w *Work) castMeasure(ctx context.Context, st camera.Stream, listen time.Du
 	device, err := netip.ParseAddr(w.d.Addr)
 	if err != nil {
 		return err
+	}
+	if !body.Says.Group().IsValid() {
+		return nil
 	}
 	release, err := w.Link.Take(ctx, w.flow(st))
 	if err != nil {

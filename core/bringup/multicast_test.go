@@ -96,12 +96,16 @@ func TestGroups(t *testing.T) {
 	packed := bring("Packed")
 	s, _ = do(packed, Casting{Action: evidence.CastMeasure}).Bare.Of(netip.MustParseAddr(packed.Addr))
 	assert.Equal(t, "MPEG-TS", s.Kind)
-	assert.Empty(t, do(bring("None"), Casting{Action: evidence.CastMeasure}).Role)
+	none := bring("None")
+	b = do(none, Casting{Action: evidence.CastMeasure})
+	assert.Equal(t, []any{"main", "no group"}, []any{b.Role, b.Says.String()})
+	assert.Nil(t, b.Bare, "there is nothing to listen to")
+	do(none, Casting{Action: evidence.CastUndo})
 	assert.Contains(t, fmt.Sprint(m.said), "names no group")
 
 	// A second camera in the group of the first: both are heard there, and the one that is measured is told of the other.
 	b = do(asked, Casting{Action: evidence.CastSet, Groups: map[string]multicast.Setting{"main": {Addr: netip.MustParseAddr("239.78.1.1"), Port: 50100, TTL: 2}}})
-	assert.Equal(t, []diagnose.Cause{diagnose.GroupShared, diagnose.GroupShared}, causes(asked, b))
+	assert.Equal(t, []diagnose.Cause{diagnose.GroupShared}, causes(asked, b))
 	assert.Equal(t, "239.78.1.2:50100, TTL 2", b.Before.String())
 	b = do(asked, Casting{Action: evidence.CastUndo})
 	assert.Equal(t, "239.78.1.2:50100, TTL 2", b.Says.String())

@@ -3,6 +3,7 @@ package diagnose
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 
 	"unlatch/core/multicast"
@@ -25,7 +26,13 @@ type Cast struct {
 	Sends      bool // it says that it sends with nobody asking
 	Bare, RTSP *multicast.Heard
 	RTSPGroup  netip.AddrPort
-	SameAs     []string // other devices that are set to the same group and port
+	SameAs     []Other // devices that are set to the same group and port
+}
+
+// An Other is another device.
+type Other struct {
+	Name string
+	Addr netip.Addr
 }
 
 // Multicast lists what an installer should act on at a stream that is sent to a group, most urgent first.
@@ -33,8 +40,12 @@ func Multicast(c Cast) (out []Diagnosis) {
 	add := func(d Diagnosis) { out = append(out, d) }
 	group := c.Says.Group()
 	if len(c.SameAs) > 0 {
+		var names []string
+		for _, o := range c.SameAs {
+			names = append(names, o.Name)
+		}
 		add(Diagnosis{Cause: GroupClash, Summary: fmt.Sprintf("%s is the group of %s too: who joins it gets both pictures mixed, or the wrong one.", group,
-			strings.Join(c.SameAs, " and ")), Fix: "Give each stream a group of its own."})
+			strings.Join(names, " and ")), Fix: "Give each stream a group of its own."})
 	}
 	bare, carries := c.Bare.Of(c.Device)
 	asked, byRTSP := c.RTSP.Of(c.Device)
@@ -53,12 +64,16 @@ func Multicast(c Cast) (out []Diagnosis) {
 		add(Diagnosis{Cause: GroupRTSPSilent, Summary: fmt.Sprintf("It accepts to send to %s when asked by RTSP, and nothing of it arrives here.", c.RTSPGroup),
 			Fix: "Look at the switches on the way, and at the firewall of this machine."})
 	}
+	told := map[netip.AddrPort]bool{}
 	for _, h := range []*multicast.Heard{c.Bare, c.RTSP} {
 		if h == nil {
 			continue
 		}
 		for _, s := range h.Senders {
-			if s.From.Addr() != c.Device && s.Packets > 1 {
+			from := netip.AddrPortFrom(s.From.Addr(), h.Group.Port())
+			same := slices.ContainsFunc(c.SameAs, func(o Other) bool { return o.Addr == s.From.Addr() })
+			if s.From.Addr() != c.Device && s.Packets > 1 && !same && !told[from] {
+				told[from] = true
 				add(Diagnosis{Cause: GroupShared, Summary: fmt.Sprintf("%s sends to %s too.", s.From.Addr(), h.Group),
 					Fix: "Give this stream another group, or find out what that is.", Seen: fmt.Sprintf("%s, %d packets, %.0f kbit/s", s.Kind, s.Packets, s.Kbps)})
 			}

@@ -26,7 +26,9 @@ export function Multicast() {
   const able = new Set(
     devices.filter((d) => !d.via && d.grid?.some((r) => r.service === "device service" && r.state === "opens")).map((d) => d.id),
   );
-  const list = casts.data.filter((c) => able.has(c.device));
+  // What needs a person comes first, what has no group last.
+  const rank = (c: CastView) => (c.findings.length > 0 ? 0 : c.group ? 1 : c.known ? 3 : 2);
+  const list = casts.data.filter((c) => able.has(c.device)).sort((a, b) => rank(a) - rank(b));
   const picked = list.filter((c) => chosen.has(keyOf(c)));
   const forButtons = picked.length > 0 ? picked : list;
   const clashing = forButtons.filter((c) => c.findings.some((f) => ["group_clash", "group_outside", "group_shared"].includes(f.cause)));
@@ -136,7 +138,7 @@ export function Multicast() {
                 <td className="pl-4">
                   <Check checked={chosen.has(keyOf(c))} onChange={() => toggle(c)} label={`Select ${c.name}, ${c.role}`} />
                 </td>
-                <td className="pr-3">
+                <td className="pr-3 whitespace-nowrap">
                   <Link to={`/sites/${site.id}?device=${c.device}`} className="font-semibold hover:underline">
                     {c.name}
                   </Link>{" "}

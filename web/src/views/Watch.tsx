@@ -141,15 +141,13 @@ function One({ device: d, row, naming, back, onChoose, onBack, onNaming }: OnePr
           </>
         )}
       </div>
-      <div
-        className={`grid min-h-0 grow content-start gap-4 overflow-auto p-4 max-sm:p-0 ${beside.length > 0 ? "lg:grid-cols-[minmax(0,2.1fr)_minmax(0,1fr)]" : ""}`}
-      >
-        <div className="min-w-0">
+      <div className="grid min-h-0 grow content-start gap-4 overflow-auto p-4 max-sm:p-0 lg:flex lg:items-start">
+        <div className="min-w-0 lg:w-[min(66vw,calc((100vh-390px)*16/9))] lg:min-w-[480px]">
           <StillMarked device={d} />
           <Streaming key={main.role} device={d} stream={main} large />
         </div>
         {beside.length > 0 && (
-          <div className="grid content-start gap-4 sm:max-lg:grid-cols-2">
+          <div className="grid min-w-0 content-start gap-4 sm:max-lg:grid-cols-2 lg:max-w-[480px] lg:flex-1">
             {beside.map((s) => (
               <Streaming key={s.role} device={d} stream={s} onLarge={() => setLarge(s.role)} />
             ))}
@@ -179,9 +177,7 @@ function Streaming({ device: d, stream: s, large, onLarge }: { device: Device; s
         tools
         sound={!!s.proof?.audio}
         onMeasures={(fresh) => setList((before) => rolling(before, fresh))}
-        className={
-          large ? "aspect-video w-[min(100%,calc((100vh-390px)*16/9))] min-w-[min(100%,400px)] max-sm:rounded-none" : "aspect-video w-full"
-        }
+        className={large ? "aspect-video w-full max-sm:rounded-none" : "aspect-video w-full"}
       />
       <div className="mt-1.5 flex flex-wrap items-baseline gap-x-3 max-sm:px-4">
         <h3 className="font-semibold">{s.role}</h3>
