@@ -186,8 +186,9 @@ func TestFromAnEmptyDatabaseToConfirmed(t *testing.T) {
 	bench := b.page.MustElementR("#bench", "Every latch is open")
 	assert.Contains(t, bench.MustText(), "/lantern/9")
 	assert.Contains(t, bench.MustText(), "It reports: Connected, recording Active")
-	b.press("^exchange$")
-	b.see("Passwords are redacted")
+	b.page.MustElementR("a", "^exchange$").MustClick()
+	b.page.MustElement("[data-reading]")
+	b.see("Support note")
 	assert.NotContains(t, b.page.MustElement("body").MustText(), "brass-lamp-41")
 }
 

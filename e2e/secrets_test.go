@@ -34,7 +34,7 @@ const gather = `async () => {
   const events = sites.map((s) => { const e = new EventSource("/api/sites/" + s.id + "/events"); for (const k of ["device", "run", "site"]) e.addEventListener(k, (m) => (out.events = (out.events ?? "") + m.data + " ")); return e; });
   for (const s of sites) for (const d of JSON.parse(await get("/api/sites/" + s.id + "/devices"))) {
     fill.device.push(d.id);
-    for (const r of JSON.parse(await get("/api/devices/" + d.id + "/evidence"))) if (r.exchange) await get("/api/evidence/" + r.id + "/exchange");
+    for (const r of JSON.parse(await get("/api/devices/" + d.id + "/evidence"))) if (r.exchange) { await get("/api/evidence/" + r.id + "/exchange"); await get("/api/evidence/" + r.id + "/reading"); }
   }
   for (const b of JSON.parse(await get("/api/path-books"))) if (b.id) await get("/api/path-books/" + b.id + "/file");
   for (const p of paths) {

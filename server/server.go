@@ -129,6 +129,7 @@ func (s *Server) api(r chi.Router) huma.API {
 	s.deviceRoutes(api)
 	s.strayRoutes(api)
 	s.evidenceRoutes(api)
+	s.readingRoutes(api)
 	s.signInRoutes(api)
 	s.runRoutes(api)
 	s.addressRoutes(api)

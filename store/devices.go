@@ -483,6 +483,12 @@ func (s Devices) History(ctx context.Context, device uuid.UUID, limit int) ([]ev
 	return out, err
 }
 
+// OneRecord returns one record.
+func (s Devices) OneRecord(ctx context.Context, id uuid.UUID) (r evidence.Record, err error) {
+	return r, found(s.db.GetContext(ctx, &r, `SELECT id, device_id AS device, at, kind, subject, body, exchange <> '' AS hasexchange
+		FROM evidence WHERE id = $1`, id))
+}
+
 // Exchange returns the conversation that a record came from.
 func (s Devices) Exchange(ctx context.Context, record uuid.UUID) (string, error) {
 	var text string

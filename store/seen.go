@@ -98,6 +98,16 @@ func (s Targets) History(ctx context.Context, id uuid.UUID, limit int) (out []Se
 		"ORDER BY at DESC, id DESC LIMIT $2", id, limit)
 }
 
+// OneSeen is one entry of a target's record, with the target.
+func (s Targets) OneSeen(ctx context.Context, record uuid.UUID) (x SeenRecord, target uuid.UUID, err error) {
+	var row struct {
+		SeenRecord
+		Target uuid.UUID `db:"target_id"`
+	}
+	err = found(s.db.GetContext(ctx, &row, "SELECT id, target_id, at, what, diagnosis, exchange <> '' AS exchange FROM target_seen WHERE id = $1", record))
+	return row.SeenRecord, row.Target, err
+}
+
 // Exchange is the conversation of one entry.
 func (s Targets) Exchange(ctx context.Context, record uuid.UUID) (text string, err error) {
 	return text, found(s.db.GetContext(ctx, &text, "SELECT exchange FROM target_seen WHERE id = $1", record))

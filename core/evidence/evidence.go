@@ -71,6 +71,15 @@ func (r Record) Sum() string {
 	return b.sum(r.Subject)
 }
 
+// Diagnosis is why what the record tells of failed; nil where it did not, or where it cannot be read.
+func (r Record) Diagnosis() *diagnose.Diagnosis {
+	b, err := r.any()
+	if err != nil {
+		return nil
+	}
+	return b.failure()
+}
+
 // Failed reports whether the record holds a diagnosis, or cannot be read.
 func (r Record) Failed() bool {
 	b, err := r.any()

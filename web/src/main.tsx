@@ -22,6 +22,7 @@ const Streams = lazy(() => import("./views/Streams").then((m) => ({ default: m.S
 const Patch = lazy(() => import("./views/Patch").then((m) => ({ default: m.Patch })));
 const Watch = lazy(() => import("./views/Watch").then((m) => ({ default: m.Watch })));
 const Multicast = lazy(() => import("./views/Multicast").then((m) => ({ default: m.Multicast })));
+const Exchange = lazy(() => import("./views/Exchange").then((m) => ({ default: m.Exchange })));
 const TargetPage = lazy(() => import("./views/TargetPage").then((m) => ({ default: m.TargetPage })));
 const Record = lazy(() => import("./views/Record").then((m) => ({ default: m.Record })));
 
@@ -53,6 +54,7 @@ function Pages() {
             <Route path="find" element={<Find />} />
             <Route path="watch" element={<Watch />} />
             <Route path="multicast" element={<Multicast />} />
+            <Route path="exchange/:of/:record" element={<Exchange />} />
             <Route path="streams" element={<Streams />} />
             <Route path="patch" element={<Patch />} />
             <Route path="targets/:target" element={<TargetPage />} />

@@ -18,6 +18,7 @@ export type Preset = components["schemas"]["PresetView"];
 export type Preview = components["schemas"]["PreviewView"];
 export type Costs = components["schemas"]["CostsView"];
 export type Recording = components["schemas"]["RecordingBody"];
+export type Turn = components["schemas"]["Turn"];
 export type CastView = components["schemas"]["CastView"];
 export type HeardView = components["schemas"]["HeardView"];
 export type Budget = components["schemas"]["BudgetView"];
@@ -38,25 +39,6 @@ export class Problem extends Error {
 export const api = createClient<paths>({ baseUrl: location.origin });
 
 type Answer<T> = { data?: T; error?: unknown; response: Response };
-
-/** The conversation that a piece of evidence came from. An answer that says why there is none is a Problem, and not taken for the conversation. */
-export async function exchangeText(id: string, of: "evidence" | "target-records" = "evidence"): Promise<string> {
-  let response: Response;
-  try {
-    response = await fetch(`/api/${of}/${id}/exchange`);
-  } catch {
-    throw new Problem(0, "no_server", "The Unlatch server does not answer.", "Check that it is running, then open this again.");
-  }
-  const text = await response.text();
-  if (response.ok) return text;
-  let e: { detail?: string; cause?: string; fix?: string } = {};
-  try {
-    e = JSON.parse(text) as typeof e;
-  } catch {
-    // a proxy's own page: the status says enough
-  }
-  throw new Problem(response.status, e.cause ?? "unknown", e.detail ?? "The conversation cannot be read.", e.fix ?? "");
-}
 
 /** Returns the data of an answer, or throws what went wrong as a Problem. */
 export async function must<T>(call: Promise<Answer<T>>): Promise<T> {

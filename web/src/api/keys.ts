@@ -10,6 +10,7 @@ export const keys = {
   interfaces: () => ["interfaces"] as const,
   evidence: (device: string) => ["evidence", device] as const,
   allEvidence: () => ["evidence"] as const,
+  reading: (of: string, record: string) => ["reading", of, record] as const,
   exchange: (record: string) => ["exchange", record] as const,
   guidance: (device: string) => ["guidance", device] as const,
   pathBooks: () => ["path-books"] as const,

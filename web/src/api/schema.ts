@@ -177,6 +177,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/evidence/{record}/reading": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The conversation that a piece of evidence came from, turn by turn */
+        get: operations["read-exchange"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/health": {
         parameters: {
             query?: never;
@@ -1285,6 +1302,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/target-records/{record}/reading": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The conversation behind one entry of a target's record, turn by turn */
+        get: operations["read-target-exchange"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/template-examples": {
         parameters: {
             query?: never;
@@ -1566,6 +1600,25 @@ export interface components {
             /** @description the stray's address, named by the person who agrees */
             address: string;
             reason: string;
+        };
+        ConversationView: {
+            /** Format: date-time */
+            at: string;
+            /** @description missing where nothing failed */
+            finding?: components["schemas"]["Diagnosis"];
+            /**
+             * Format: int64
+             * @description the place of the turn that a failure hangs on; below 0 for none
+             */
+            mattered: number;
+            name: string;
+            /** @description one page of facts, finding and exchange */
+            note: string;
+            /** @description the device or the target */
+            of: string;
+            site: string;
+            summary: string;
+            turns: components["schemas"]["Turn"][];
         };
         Cost: {
             /** Format: double */
@@ -3380,6 +3433,27 @@ export interface components {
             refused: components["schemas"]["Refusal"][];
             side_effects: string[];
         };
+        Turn: {
+            /** @description how it was answered in a few words: 401 Unauthorized; missing where no answer came */
+            answer?: string;
+            /** @description what was asked in a few words: DESCRIBE rtsp://…, GetProfiles */
+            asked?: string;
+            /** Format: double */
+            at_ms: number;
+            got?: string;
+            /** @description why it is worth a look */
+            mark?: string;
+            /** @description of something that happened besides; nothing was sent then */
+            note?: string;
+            /** @description the stream's description (RFC 8866), where the answer holds one */
+            sdp?: string;
+            sent?: string;
+            /**
+             * Format: double
+             * @description from the request to the end of its first answer
+             */
+            took_ms?: number;
+        };
         "Use-listed-namesResponse": {
             /** Format: int64 */
             named: number;
@@ -3816,6 +3890,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Reveal-urlResponse"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "read-exchange": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                record: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConversationView"];
                 };
             };
             /** @description Error */
@@ -6553,6 +6658,37 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "read-target-exchange": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                record: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConversationView"];
+                };
             };
             /** @description Error */
             default: {

@@ -3,6 +3,7 @@ import { useEffect, useRef, useState, type ReactNode } from "react";
 import { toast } from "sonner";
 import { lagOf, type LiveWord, type Measure, openLive, playsH265, type Trouble, unheard } from "./live";
 import { playFragments, playSamples, showPictures } from "./liveMedia";
+import { saveBlob } from "./save";
 import { useZoom } from "./zoom";
 
 type Props = {
@@ -180,11 +181,7 @@ function saveSnapshot(el: HTMLVideoElement | HTMLImageElement, name: string) {
   const at = new Date().toISOString().slice(0, 19).replaceAll(":", "");
   canvas.toBlob((blob) => {
     if (!blob) return void toast.error("The picture cannot be saved: nothing is shown yet.");
-    const link = document.createElement("a");
-    link.href = URL.createObjectURL(blob);
-    link.download = `${name.replace(/[^\p{L}\p{N} ._-]/gu, "-")} ${at}.png`;
-    link.click();
-    setTimeout(() => URL.revokeObjectURL(link.href), 10_000);
+    saveBlob(`${name} ${at}.png`, blob);
   }, "image/png");
 }
 

@@ -1,16 +1,13 @@
 import { useState } from "react";
-import { useQuery } from "@tanstack/react-query";
-import { exchangeText, type Device } from "@/api/client";
+import { Link } from "react-router";
+import type { Device } from "@/api/client";
 import { useEvidence } from "@/api/queries";
-import { Copy } from "@/parts/Copy";
-import { Sheet } from "@/parts/Sheet";
-import { Trouble } from "@/parts/Trouble";
-import { keys } from "@/api/keys";
+import { useFrame } from "./SiteFrame";
 
 /** What was seen of the device, newest first; each conversation can be read whole. */
 export function Evidence({ device: d }: { device: Device }) {
+  const { site } = useFrame();
   const evidence = useEvidence(d.id);
-  const [reading, setReading] = useState<{ id: string; title: string } | null>(null);
   const [all, setAll] = useState(false);
   const list = evidence.data ?? [];
   return (
@@ -24,13 +21,9 @@ export function Evidence({ device: d }: { device: Device }) {
             </span>
             <span className={`min-w-0 grow ${r.failed ? "text-stuck" : ""}`}>{r.summary}</span>
             {r.exchange && (
-              <button
-                type="button"
-                className="shrink-0 self-start text-soft underline hover:text-ink"
-                onClick={() => setReading({ id: r.id, title: r.summary })}
-              >
+              <Link className="shrink-0 self-start text-soft underline hover:text-ink" to={`/sites/${site.id}/exchange/device/${r.id}`}>
                 exchange
-              </button>
+              </Link>
             )}
           </li>
         ))}
@@ -40,23 +33,6 @@ export function Evidence({ device: d }: { device: Device }) {
           {all ? "Show less" : `Show all ${list.length}`}
         </button>
       )}
-      <Sheet title={reading?.title ?? ""} open={!!reading} onOpenChange={(o) => !o && setReading(null)} wide>
-        {reading && <Exchange id={reading.id} />}
-      </Sheet>
     </section>
-  );
-}
-
-function Exchange({ id }: { id: string }) {
-  const text = useQuery({ queryKey: keys.exchange(id), queryFn: () => exchangeText(id), retry: false });
-  if (text.error) return <Trouble error={text.error} />;
-  return (
-    <>
-      <div className="mb-2 flex items-center justify-between gap-3 text-small text-soft">
-        <span>“&gt;” was sent, “&lt;” came back. Passwords are redacted.</span>
-        <Copy text={text.data ?? ""} label="Copy all" />
-      </div>
-      <pre className="mono overflow-x-auto border bg-paper p-3 text-tiny leading-[18px]">{text.data ?? "…"}</pre>
-    </>
   );
 }

@@ -1,7 +1,7 @@
 import { ArrowDown, ArrowUp, ChevronLeft } from "lucide-react";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { exchangeText, type Target } from "@/api/client";
+import type { Target } from "@/api/client";
 import { useSetIntake } from "@/api/actions";
 import { useIntakes, useTargetHistory, useTargets } from "@/api/queries";
 import { useAttest, useChangeTarget, useDeleteTarget, useFeedAddress, useLookAt, useOrderList } from "@/api/targets";
@@ -10,7 +10,6 @@ import { TemplateForm } from "@/forms/TemplateForm";
 import { Button } from "@/parts/Button";
 import { Copy } from "@/parts/Copy";
 import { cordText, countsOf, type Row, rowsOf, stateOf } from "@/parts/patch";
-import { Sheet } from "@/parts/Sheet";
 import { stillOf } from "@/parts/measures";
 import { Still } from "@/parts/Still";
 import { Sure } from "@/parts/Sure";
@@ -311,12 +310,10 @@ function Feed({ site, target: t }: { site: string; target: Target }) {
 /** What the target has said, with the conversations. */
 function Said({ site, target: t }: { site: string; target: Target }) {
   const history = useTargetHistory(site, t.id);
-  const [open, setOpen] = useState<{ id: string; text: string } | null>(null);
-  const [trouble, setTrouble] = useState<unknown>(null);
   return (
     <section aria-label="What it has said">
       <h2 className="mb-1 font-semibold">What it has said</h2>
-      <Trouble error={history.error ?? trouble} />
+      <Trouble error={history.error} />
       <ul className="divide-y border-y">
         {(history.data ?? []).map((h) => (
           <li key={h.id} className="flex items-start gap-3 py-1.5">
@@ -325,23 +322,13 @@ function Said({ site, target: t }: { site: string; target: Target }) {
               {h.text.charAt(0).toUpperCase() + h.text.slice(1)} {h.fix && <span className="text-soft">{h.fix}</span>}
             </span>
             {h.exchange && (
-              <button
-                type="button"
-                className="shrink-0 text-small text-soft underline"
-                onClick={() => exchangeText(h.id, "target-records").then((text) => setOpen({ id: h.id, text }), setTrouble)}
-              >
+              <Link className="shrink-0 text-small text-soft underline hover:text-ink" to={`/sites/${site}/exchange/target/${h.id}`}>
                 Exchange
-              </button>
+              </Link>
             )}
           </li>
         ))}
       </ul>
-      {open && (
-        <Sheet title="The exchange" open onOpenChange={() => setOpen(null)} wide>
-          <Copy label="Copy it" text={open.text} />
-          <pre className="mono mt-2 overflow-auto whitespace-pre-wrap">{open.text}</pre>
-        </Sheet>
-      )}
     </section>
   );
 }
