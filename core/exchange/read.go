@@ -78,8 +78,13 @@ func Read(text string) []Turn {
 		}
 		turns = append(turns, t)
 	}
-	for i := range turns {
-		turns[i].name()
+	asked := false
+	for i := len(turns) - 1; i >= 0; i-- {
+		t := &turns[i]
+		if t.name(); t.Mark == wantsSignIn && asked {
+			t.Mark = "" // the usual first step: the sign-in went out after it
+		}
+		asked = asked || t.Sent != ""
 	}
 	return turns
 }
@@ -119,11 +124,18 @@ var marks = map[int]string{
 	461: "it does not send over this transport", 500: "it failed", 503: "it is busy or locked",
 }
 
+const wantsSignIn = "it wants a sign-in"
+
 // name finds what was asked and answered, and whether that matters.
 func (t *Turn) name() {
 	if t.Sent != "" {
 		first, _, _ := strings.Cut(t.Sent, "\n")
 		t.Asked = strings.TrimSuffix(strings.TrimSuffix(first, " RTSP/1.0"), " HTTP/1.1")
+		if verb, at, ok := strings.Cut(t.Asked, " "); ok {
+			if u, err := url.Parse(at); err == nil && u.Host != "" && u.Path != "" {
+				t.Asked = verb + " " + u.RequestURI()
+			}
+		}
 		if m := soapAction.FindStringSubmatch(t.Sent); m != nil {
 			t.Asked = m[1]
 		}
@@ -141,7 +153,7 @@ func (t *Turn) name() {
 		if status == 401 && strings.Contains(t.Sent, "Authorization:") {
 			t.Mark = "it refuses this sign-in"
 		} else if status == 401 {
-			t.Mark = "it wants a sign-in"
+			t.Mark = wantsSignIn
 		}
 	} else if t.Got != "" {
 		t.Answer, _, _ = strings.Cut(t.Got, "\n")

@@ -40,7 +40,7 @@ func TestRead(t *testing.T) {
 		"-the time is up"))
 	require.Len(t, turns, 6)
 	assert.Equal(t, Turn{AtMS: 5, Note: "connected to 192.0.2.7:554"}, turns[0])
-	assert.Equal(t, []any{"DESCRIBE rtsp://192.0.2.7/a", "401 Unauthorized", "it wants a sign-in", 5.0},
+	assert.Equal(t, []any{"DESCRIBE /a", "401 Unauthorized", "", 5.0},
 		[]any{turns[1].Asked, turns[1].Answer, turns[1].Mark, turns[1].TookMS})
 	assert.Equal(t, []any{"200 OK", "", "v=0\r\ns=x\r\n"}, []any{turns[2].Answer, turns[2].Mark, turns[2].SDP})
 	assert.Contains(t, turns[2].Sent, "CSeq: 2\nAuthorization")
@@ -49,6 +49,7 @@ func TestRead(t *testing.T) {
 	assert.Equal(t, 4, Mattered(turns))
 	assert.Equal(t, 3, Mattered(turns[:4]))
 	assert.Equal(t, -1, Mattered(turns[:1]))
+	assert.Equal(t, "it wants a sign-in", Read(conversation(">DESCRIBE rtsp://192.0.2.7/a RTSP/1.0", "<RTSP/1.0 401 Unauthorized"))[0].Mark, "and none went out")
 }
 
 func TestReadSOAP(t *testing.T) {
