@@ -10,6 +10,52 @@ import (
 	"unlatch/sim/simtest"
 )
 
+// drawn is what the live picture in a part of the page shows now, boiled down to a row of brightnesses.
+func (b *bench) drawn(in string) (out []float64) {
+	raw := b.page.MustEval(`(at) => {
+		const el = [...document.querySelectorAll(at + " video, " + at + " img")].find((e) => !e.classList.contains("hidden"));
+		const c = document.createElement("canvas");
+		c.width = 32; c.height = 18;
+		const x = c.getContext("2d");
+		x.drawImage(el, 0, 0, 32, 18);
+		const p = x.getImageData(0, 0, 32, 18).data;
+		return Array.from({ length: 576 }, (_, i) => p[4 * i] + p[4 * i + 1] + p[4 * i + 2]);
+	}`, in)
+	for _, v := range raw.Arr() {
+		out = append(out, v.Num())
+	}
+	return out
+}
+
+// moves waits until a live picture shows two moments that differ, of the same view.
+func (b *bench) moves(in, what string) {
+	b.t.Helper()
+	black := func(row []float64) bool {
+		sum := 0.0
+		for _, v := range row {
+			sum += v
+		}
+		return sum < 50_000
+	}
+	var first []float64
+	require.Eventually(b.t, func() bool {
+		first = b.drawn(in)
+		return !black(first)
+	}, 30*time.Second, 100*time.Millisecond, "%s: something is drawn", what)
+	moved := 0
+	require.Eventually(b.t, func() bool {
+		now := b.drawn(in)
+		moved = 0
+		for i := range now {
+			if d := first[i] - now[i]; d > 40 || d < -40 {
+				moved++
+			}
+		}
+		return moved > 3 && !black(now)
+	}, 30*time.Second, 200*time.Millisecond, "%s moves", what)
+	assert.Less(b.t, moved, 400, "%s: it is the same view", what)
+}
+
 // A camera is looked at as it comes: two moments differ, and the picture is that of its proof: of H.264, of motion
 // JPEG, and of H.265, which is converted and said to be.
 func TestLookingLive(t *testing.T) {
@@ -32,53 +78,10 @@ devices:
 		b.page.MustNavigate(b.page.MustEval(`(id) => location.origin + location.pathname + "?device=" + id`, id).Str())
 		b.press("^Live$")
 	}
-	// what is drawn now, boiled down to a row of brightnesses
-	drawn := func() []float64 {
-		raw := b.page.MustEval(`() => {
-			const el = [...document.querySelectorAll("[data-live] video, [data-live] img")].find((e) => !e.classList.contains("hidden"));
-			const c = document.createElement("canvas");
-			c.width = 32; c.height = 18;
-			const x = c.getContext("2d");
-			x.drawImage(el, 0, 0, 32, 18);
-			const p = x.getImageData(0, 0, 32, 18).data;
-			return Array.from({ length: 576 }, (_, i) => p[4 * i] + p[4 * i + 1] + p[4 * i + 2]);
-		}`)
-		var out []float64
-		for _, v := range raw.Arr() {
-			out = append(out, v.Num())
-		}
-		return out
-	}
-	black := func(row []float64) bool {
-		sum := 0.0
-		for _, v := range row {
-			sum += v
-		}
-		return sum < 50_000
-	}
-	differ := func(a, c []float64) (n int) {
-		for i := range a {
-			if d := a[i] - c[i]; d > 40 || d < -40 {
-				n++
-			}
-		}
-		return n
-	}
 	for _, address := range []string{"127.43.33.11", "127.43.33.12", "127.43.33.13"} {
 		look(address)
 		b.page.MustElement(`[data-live="playing"]`)
-		var first []float64
-		require.Eventually(t, func() bool {
-			first = drawn()
-			return !black(first)
-		}, 30*time.Second, 100*time.Millisecond, "%s: something is drawn", address)
-		moved := 0
-		require.Eventually(t, func() bool {
-			now := drawn()
-			moved = differ(first, now)
-			return moved > 3 && !black(now)
-		}, 30*time.Second, 200*time.Millisecond, "%s moves", address)
-		assert.Less(t, moved, 400, "%s: it is the same view", address)
+		b.moves("[data-live]", address)
 	}
 	b.see("shown converted; the stream itself is H.265")
 	b.clean("live")

@@ -85,7 +85,7 @@ export function useSiteEvents(site: string) {
       if (changes.devices.some((d) => d.kind === "recorder")) want(keys.targets(site));
     });
     events.addEventListener("target", (e) => want(keys.targets(site), keys.targetHistory((e as MessageEvent<string>).data)));
-    events.addEventListener("run", () => want(keys.runs(site)));
+    events.addEventListener("run", () => want(keys.runs(site), keys.multicast(site)));
     events.addEventListener("site", () =>
       want(keys.devices(site), keys.runs(site), keys.site(site), keys.allEvidence(), keys.plans(site), keys.targets(site)),
     );

@@ -84,7 +84,7 @@ export function LivePicture({ device, role, name, className = "", tools, sound, 
   const still = word?.mime === "image/jpeg";
   const snapshot = () => {
     const el = still ? image.current : video.current;
-    if (el) saveSnapshot(el, `${name} ${role}`);
+    if (el) saveSnapshot(el, name);
   };
   return (
     <div

@@ -33,8 +33,11 @@ export function setSingleKeys(on: boolean) {
   else localStorage.setItem(off, "1");
 }
 
-/** Listens for single keys, except while somebody types or a sheet is open. */
-export function useKeys(keys: Record<string, (e: KeyboardEvent) => void>) {
+/**
+ * Listens for single keys, except while somebody types or a sheet is open. `first` goes before those that listen to the same key elsewhere: a
+ * view may need a digit that leads to another view otherwise.
+ */
+export function useKeys(keys: Record<string, (e: KeyboardEvent) => void>, first = false) {
   const latest = useRef(keys);
   latest.current = keys;
   useEffect(() => {
@@ -51,7 +54,7 @@ export function useKeys(keys: Record<string, (e: KeyboardEvent) => void>) {
         fn(e);
       }
     };
-    window.addEventListener("keydown", on);
-    return () => window.removeEventListener("keydown", on);
-  }, []);
+    window.addEventListener("keydown", on, first);
+    return () => window.removeEventListener("keydown", on, first);
+  }, [first]);
 }

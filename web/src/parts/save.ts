@@ -7,7 +7,7 @@ export function saveText(name: string, text: string, type = "text/plain") {
 export function saveBlob(name: string, blob: Blob) {
   const link = document.createElement("a");
   link.href = URL.createObjectURL(blob);
-  link.download = name.replace(/[^\p{L}\p{N} ._-]/gu, "-");
+  link.download = name.replace(/[^\p{L}\p{N} .,_-]/gu, "-");
   link.click();
   setTimeout(() => URL.revokeObjectURL(link.href), 10_000);
 }

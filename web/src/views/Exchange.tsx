@@ -35,7 +35,9 @@ export function Exchange() {
       .map((t, i) => ({ t, i }))
       .filter(({ t }) => !word || [t.note, t.asked, t.answer, t.sent, t.got, t.mark].some((s) => s?.toLowerCase().includes(word)));
   }, [turns, text]);
-  const here = at ?? (x && x.mattered >= 0 ? x.mattered : (turns.findIndex((t) => !t.note) ?? 0));
+  const wanted = at ?? (x && x.mattered >= 0 ? x.mattered : turns.findIndex((t) => !t.note));
+  // What is searched for is shown: the first turn that holds it, where the one in hand does not.
+  const here = found.some(({ i }) => i === wanted) ? wanted : (found[0]?.i ?? 0);
   const move = (by: number) => {
     const place = found.findIndex(({ i }) => i === here);
     const to = found[Math.max(0, Math.min(found.length - 1, place + by))];
@@ -125,7 +127,13 @@ export function Exchange() {
           <Copy text={x.note} label="Copy it" />
           <span className="text-small text-soft">Facts, finding and exchange on one page. No passwords are in it.</span>
         </div>
-        <pre data-note className="mono overflow-x-auto border bg-paper p-3 text-tiny leading-[18px]">
+        <pre
+          data-note
+          tabIndex={0}
+          aria-label="The note"
+          role="region"
+          className="mono overflow-x-auto border bg-paper p-3 text-tiny leading-[18px]"
+        >
           {x.note}
         </pre>
       </Sheet>

@@ -25,10 +25,8 @@ export function WalkTest({ cameras, onLarge, onEnd }: { cameras: Device[]; onLar
       return was ? rest : { ...all, [d.id]: new Date() };
     });
   };
-  useKeys({
-    ...Object.fromEntries(cameras.map((d, i) => [String(i + 1), () => mark(d)])),
-    Escape: onEnd,
-  });
+  useKeys(Object.fromEntries(cameras.map((d, i) => [String(i + 1), () => mark(d)])), true);
+  useKeys({ Escape: onEnd });
   const count = cameras.filter((d) => seen[d.id]).length;
   const columns = cameras.length <= 1 ? "" : cameras.length <= 4 ? "sm:grid-cols-2" : "sm:grid-cols-3";
   const report = [
@@ -56,7 +54,7 @@ export function WalkTest({ cameras, onLarge, onEnd }: { cameras: Device[]; onLar
               <button
                 type="button"
                 aria-pressed={!!seen[d.id]}
-                aria-label={`${d.name}: the walker was seen`}
+                aria-label={`${i + 1}: the walker was seen by ${d.name}`}
                 onClick={() => mark(d)}
                 className={`mono absolute top-1.5 left-1.5 flex h-8 min-w-8 items-center justify-center gap-1 rounded-sm px-2 text-lead font-semibold max-sm:h-10 ${
                   seen[d.id] ? "bg-[#1a7564] text-white" : "bg-black/65 text-white hover:bg-black/80"
