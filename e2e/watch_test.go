@@ -124,6 +124,7 @@ devices:
 // A camera shows which one it is, by a nudge and by a label. The server is killed while each stands, and puts back what was before once it
 // is there again; what a camera does not give back is told, with a button.
 func TestWhichOneIsIt(t *testing.T) {
+	t.Parallel()
 	world := simtest.Start(t, `
 name: which
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
@@ -174,6 +175,7 @@ devices:
 
 // Two cameras send to one group: that is found by listening, and each is given a group of its own, which is undone again.
 func TestTwoCamerasOnOneGroup(t *testing.T) {
+	t.Parallel()
 	simtest.Start(t, `
 name: groups
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
@@ -216,6 +218,7 @@ devices:
 
 // A failure is read turn by turn, the one that mattered marked; it goes to a maker's support on one page without a password.
 func TestReadingAnExchange(t *testing.T) {
+	t.Parallel()
 	simtest.Start(t, `
 name: reading
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
