@@ -43,7 +43,11 @@ export function playFragments(el: HTMLMediaElement, broken: () => void) {
       el.src = URL.createObjectURL(fresh);
       fresh.addEventListener("sourceopen", () => {
         if (source !== fresh || fresh.readyState !== "open") return;
-        buffer = fresh.addSourceBuffer(mime);
+        try {
+          buffer = fresh.addSourceBuffer(mime);
+        } catch {
+          return broken(); // it said that it plays this, and does not
+        }
         buffer.mode = "segments";
         buffer.addEventListener("updateend", feed);
         feed();
