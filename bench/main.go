@@ -32,6 +32,9 @@ func main() {
 
 func run() error {
 	ctx := context.Background()
+	if order := os.Getenv(copierVariable); order != "" {
+		return copyPlainly(order)
+	}
 	if netns.Inside() {
 		return silentInside(ctx)
 	}
@@ -44,7 +47,7 @@ func run() error {
 		{"meter", meter}, {"sweep", sweep}, {"silent range", silent}, {"thousand devices", thousand}, {"fifty addresses",
 			fiftyAddresses}, {"recipes", recipes}, {"paths", likelyPaths}, {"prove", proveTime}, {"two hundred cameras", twoHundred},
 		{"keyring", keyring},
-		{"line-up", lineUp}, {"tuned", tuned}, {"reckoning", reckoning}, {"patched", patched},
+		{"line-up", lineUp}, {"tuned", tuned}, {"reckoning", reckoning}, {"patched", patched}, {"live", live},
 	} {
 		if len(os.Args) > 1 && !slices.Contains(os.Args[1:], m.name) {
 			continue

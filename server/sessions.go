@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"runtime/debug"
 	"strings"
 	"time"
 
@@ -244,8 +245,11 @@ func (s *Server) hash(ctx context.Context, fn func()) error {
 	case <-ctx.Done():
 		return ctx.Err()
 	}
-	defer func() { <-s.hashing }()
 	fn()
+	<-s.hashing
+	if len(s.hashing) == 0 {
+		go debug.FreeOSMemory() // 64 MiB each, which the program has no other use for
+	}
 	return nil
 }
 

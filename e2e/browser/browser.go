@@ -127,6 +127,9 @@ func (s *Server) Stop() error {
 	return s.cmd.Wait()
 }
 
+// PID is the server's process.
+func (s *Server) PID() int { return s.cmd.Process.Pid }
+
 // Kill ends the server without a warning.
 func (s *Server) Kill() {
 	s.cmd.Process.Kill()
