@@ -7,10 +7,12 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
 	"github.com/go-rod/rod"
+	"github.com/go-rod/rod/lib/input"
 	"github.com/go-rod/rod/lib/proto"
 
 	"unlatch/e2e/browser"
@@ -23,17 +25,20 @@ type shot struct {
 	theme         string
 	before        func(p *rod.Page) error // before the page is opened
 	after         func(p *rod.Page) error // on the page
+	moves         bool                    // its pictures move: it is never steady
 }
 
 // site in a path stands for the first site of the demo, device for the camera named after the colon.
 var shots = []shot{
 	{name: "sites", path: "/", width: 1280, height: 800, theme: "day"},
 	{name: "line-up", path: "/sites/SITE", width: 1280, height: 800, theme: "day"},
-	{name: "bench", path: "/sites/SITE?device=DEVICE:Ticket window", width: 1280, height: 800, theme: "night"},
+	{name: "bench", path: "/sites/SITE?device=DEVICE:Ticket window", width: 1280, height: 800, theme: "night", after: benchLive, moves: true},
+	{name: "watch", path: "/sites/SITE/watch?device=DEVICE:Water tower", width: 1280, height: 800, theme: "day", after: moving, moves: true},
+	{name: "walk-test", path: "/sites/SITE", width: 1280, height: 800, theme: "day", after: walkTest, moves: true},
+	{name: "multicast", path: "/sites/SITE/multicast", width: 1280, height: 800, theme: "day", after: measureGroups},
+	{name: "exchange", path: "/sites/SITE?device=DEVICE:Booking hall", width: 1280, height: 800, theme: "day", after: readExchange},
 	{name: "stuck", path: "/sites/SITE?device=DEVICE:Parcels office", width: 1280, height: 800, theme: "day"},
 	{name: "find", path: "/sites/SITE/find", width: 1280, height: 800, theme: "day"},
-	{name: "address-plan", path: "/sites/SITE", width: 1280, height: 800, theme: "day", after: planAddresses},
-	{name: "recorder", path: "/sites/SITE?device=DEVICE:Strongroom", width: 1280, height: 800, theme: "night"},
 	{name: "keyring", path: "/sites/SITE/keyring", width: 1280, height: 800, theme: "day"},
 	{name: "phone", path: "/sites/SITE?device=DEVICE:Water tower", width: 390, height: 844, theme: "day"},
 	{name: "patch", path: "/sites/SITE/patch", width: 1280, height: 800, theme: "day"},
@@ -43,8 +48,6 @@ var shots = []shot{
 	{name: "template", path: "/sites/SITE/targets/TARGET:Signal box list", width: 1280, height: 900, theme: "day"},
 	{name: "streams", path: "/sites/SITE/streams", width: 1280, height: 800, theme: "day", before: planSite},
 	{name: "streams-preview", path: "/sites/SITE/streams", width: 1280, height: 800, theme: "day", after: preview},
-	{name: "streams-running", path: "/sites/SITE/streams", width: 1280, height: 800, theme: "night", after: sendStreams},
-	{name: "streams-phone", path: "/sites/SITE/streams", width: 390, height: 844, theme: "day"},
 	{name: "paths", path: "/sites/SITE/paths", width: 1280, height: 800, theme: "day"},
 }
 
@@ -93,6 +96,9 @@ func run() error {
 		return errors.New("the demo printed no password")
 	}
 	for _, s := range shots {
+		if len(os.Args) > 1 && !slices.Contains(os.Args[1:], s.name) {
+			continue // some alone are made anew
+		}
 		if err := take(chrome, server.URL, password[1], s, filepath.Join(root, "docs", "screenshots")); err != nil {
 			return fmt.Errorf("%s: %w", s.name, err)
 		}
@@ -126,17 +132,23 @@ func take(chrome *browser.Browser, url, password string, s shot, dir string) err
 		return err
 	}
 	// A view is loaded when it is first looked at.
-	if err := p.Wait(rod.Eval(`() => document.querySelector("#root h1, #root main, #root [role=grid]") && !document.querySelector("[data-loading]")`)); err != nil {
+	if err := p.Wait(rod.Eval(`() => document.querySelector("#root h1, #root h2, #root main, #root [role=grid]") && !document.querySelector("[data-loading]")`)); err != nil {
 		return err
 	}
-	if err := p.WaitStable(500 * time.Millisecond); err != nil {
+	steady := func() error {
+		if s.moves {
+			return nil
+		}
+		return p.WaitStable(500 * time.Millisecond)
+	}
+	if err := steady(); err != nil {
 		return err
 	}
 	if s.after != nil {
 		if err := s.after(p); err != nil {
 			return err
 		}
-		if err := p.WaitStable(500 * time.Millisecond); err != nil {
+		if err := steady(); err != nil {
 			return err
 		}
 	}
@@ -147,24 +159,51 @@ func take(chrome *browser.Browser, url, password string, s shot, dir string) err
 	return os.WriteFile(filepath.Join(dir, s.name+".png"), png, 0o644)
 }
 
-// planAddresses opens the plan for all of the station's devices.
-func planAddresses(p *rod.Page) error {
-	all, err := p.Element(`[aria-label="Select all that are shown"]`)
-	if err != nil {
-		return err
-	}
-	if err := all.Click(proto.InputMouseButtonLeft, 1); err != nil {
-		return err
-	}
-	give, err := p.ElementR("button", "^Give addresses$")
-	if err != nil {
-		return err
-	}
-	if err := give.Click(proto.InputMouseButtonLeft, 1); err != nil {
-		return err
-	}
-	_, err = p.Element("[data-plan]")
-	return err
+// benchLive has the bench show its picture as it comes.
+func benchLive(p *rod.Page) error {
+	return rod.Try(func() {
+		p.MustElementR("button", "^Live$").MustClick()
+		p.MustElement(`[data-live="playing"]`)
+		time.Sleep(3 * time.Second)
+	})
+}
+
+// moving waits until a good part of the last minute is plotted.
+func moving(p *rod.Page) error {
+	return rod.Try(func() {
+		p.MustElement(`[data-live="playing"]`)
+		time.Sleep(40 * time.Second)
+	})
+}
+
+func walkTest(p *rod.Page) error {
+	return rod.Try(func() {
+		for _, name := range []string{"Platform clock", "Footbridge", "Ticket window", "Signal box stairs", "Water tower", "Waiting room"} {
+			p.MustElement(`[data-device="` + name + `"] [role=checkbox]`).MustClick()
+		}
+		p.MustElementR("button", "^Walk test of 6$").MustClick()
+		p.MustWait(`() => document.querySelectorAll('[data-live="playing"]').length === 6`)
+		time.Sleep(3 * time.Second)
+		p.Keyboard.MustType(input.Digit2, input.Digit5)
+	})
+}
+
+func measureGroups(p *rod.Page) error {
+	return rod.Try(func() {
+		p.MustElementR("button", "^Measure ").MustClick()
+		p.Timeout(2 * time.Minute).MustElement(`[data-finding="group_double"]`)
+		p.MustElement(`[data-finding="group_clash"]`)
+		p.Timeout(2 * time.Minute).MustElement(`[data-run="finished"], [data-run="failed"]`)
+	})
+}
+
+func readExchange(p *rod.Page) error {
+	return rod.Try(func() {
+		p.MustElement("#bench")
+		p.Keyboard.MustType(input.KeyE)
+		p.MustElementR("#bench a", "^exchange$").MustClick()
+		p.MustElement("[data-reading]")
+	})
 }
 
 // planSite plans the streams of the station: a plan for all, another for one model.
@@ -182,18 +221,6 @@ func preview(p *rod.Page) error {
 	return rod.Try(func() {
 		p.MustElementR("button", "^Preview ").MustClick()
 		p.MustElement("[data-preview]")
-	})
-}
-
-// sendStreams sends the plan and looks while it is measured.
-func sendStreams(p *rod.Page) error {
-	if err := preview(p); err != nil {
-		return err
-	}
-	return rod.Try(func() {
-		p.MustElementR("button", "^Set and measure ").MustClick()
-		p.MustElement(`[data-run="running"]`)
-		p.MustWait(`() => !document.querySelector("[role=dialog]") && document.querySelectorAll("[title='meets the plan']").length > 20`)
 	})
 }
 

@@ -111,7 +111,7 @@ export function Multicast() {
         <table className="w-full text-left max-md:hidden">
           <thead className="sticky top-0 z-10 bg-paper text-small text-soft">
             <tr className="border-b">
-              <th className="w-10 py-1.5 pl-4">
+              <th className="w-12 min-w-12 py-1.5 pl-4">
                 <Check
                   checked={picked.length === list.length ? true : picked.length > 0 ? "indeterminate" : false}
                   onChange={() => setChosen(picked.length === list.length ? new Set() : new Set(list.map(keyOf)))}
@@ -164,6 +164,15 @@ export function Multicast() {
                   )}
                 </td>
               </tr>
+              {c.bare?.of && (
+                <tr>
+                  <td />
+                  <td colSpan={6} className="mono pr-4 pb-1.5 text-small text-soft">
+                    from {c.bare.of.from} on {c.bare.interface || "the card of the system’s choice"}, TTL {c.bare.of.ttl} as it arrives,{" "}
+                    {c.bare.of.lost} lost{c.rtsp && c.rtsp.group !== c.bare.group && `; RTSP names ${c.rtsp.group}`}
+                  </td>
+                </tr>
+              )}
               <Findings cast={c} />
             </tbody>
           ))}
@@ -213,9 +222,7 @@ function Came({ heard: h, expected }: { heard?: HeardView; expected?: boolean })
       title={`${h.of.packets} packets from ${h.of.from} in ${h.for_ms} ms on ${h.interface || "the card of the system's choice"}, TTL ${h.of.ttl} as they arrived, ${h.of.lost} lost`}
     >
       <span className="text-open">✓</span> {h.of.kind.replace(" in RTP", "")} {bitrate(h.of.kbps)}{" "}
-      <span className="text-soft">
-        {Math.round((h.of.packets * 1000) / h.for_ms)}/s TTL {h.of.ttl}
-      </span>
+      <span className="text-soft">{Math.round((h.of.packets * 1000) / h.for_ms)}/s</span>
     </span>
   );
 }

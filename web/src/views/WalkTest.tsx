@@ -57,7 +57,7 @@ export function WalkTest({ cameras, onLarge, onEnd }: { cameras: Device[]; onLar
                 aria-label={`${i + 1}: the walker was seen by ${d.name}`}
                 onClick={() => mark(d)}
                 className={`mono absolute top-1.5 left-1.5 flex h-8 min-w-8 items-center justify-center gap-1 rounded-sm px-2 text-lead font-semibold max-sm:h-10 ${
-                  seen[d.id] ? "bg-[#1a7564] text-white" : "bg-black/65 text-white hover:bg-black/80"
+                  seen[d.id] ? "bg-[#1a7564] text-white" : "bg-white/90 text-black hover:bg-white"
                 }`}
               >
                 {i + 1}
