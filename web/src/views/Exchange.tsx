@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { ArrowLeft, Download, FileText, Search } from "lucide-react";
+import { ArrowLeft, Download, FileText } from "lucide-react";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { Link, useParams } from "react-router";
 import { api, must, type Turn } from "@/api/client";
@@ -8,6 +8,7 @@ import { Button } from "@/parts/Button";
 import { Copy } from "@/parts/Copy";
 import { useKeys } from "@/parts/keys";
 import { saveText } from "@/parts/save";
+import { SearchField } from "@/parts/SearchField";
 import { Sheet } from "@/parts/Sheet";
 import { Trouble } from "@/parts/Trouble";
 import { useFrame } from "./SiteFrame";
@@ -69,22 +70,7 @@ export function Exchange() {
           <ArrowLeft size={16} /> {x.name}
         </Link>
         <h2 className={`min-w-0 grow basis-64 text-lead font-semibold ${x.finding ? "text-stuck" : ""}`}>{x.summary}</h2>
-        <label className="relative">
-          <Search size={14} className="absolute top-2.5 left-2.5 text-soft" aria-hidden />
-          <input
-            ref={search}
-            value={text}
-            onChange={(e) => setText(e.target.value)}
-            onKeyDown={(e) => {
-              if (e.key !== "Escape") return;
-              setText("");
-              e.currentTarget.blur();
-            }}
-            placeholder="Search what was said"
-            aria-label="Search what was said"
-            className="h-8 w-52 rounded-md border bg-sheet pr-2 pl-8"
-          />
-        </label>
+        <SearchField field={search} text={text} setText={setText} label="Search what was said" className="w-52" />
         <Copy text={all} label="Copy all" />
         <a
           href={`/api/${of === "target" ? "target-records" : "evidence"}/${record}/exchange`}

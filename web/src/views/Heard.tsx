@@ -1,10 +1,11 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { ExternalLink, Search } from "lucide-react";
+import { ExternalLink } from "lucide-react";
 import { memo, useCallback, useLayoutEffect, useMemo, useRef, useState, type RefObject } from "react";
 import { useNavigate } from "react-router";
 import type { Device } from "@/api/client";
 import { onRow, useGridFocus } from "@/parts/gridfocus";
 import { useKeys } from "@/parts/keys";
+import { SearchField } from "@/parts/SearchField";
 import { ago, stillOf } from "@/parts/measures";
 import { Still } from "@/parts/Still";
 import { TileMark } from "./AddressField";
@@ -89,27 +90,16 @@ export const Heard = memo(function Heard({
   );
   return (
     <>
-      <label className="relative block border-b px-4 py-2">
-        <Search size={14} className="absolute top-[18px] left-6 text-soft" aria-hidden />
-        <input
-          ref={search}
-          value={text}
-          onChange={(e) => setText(e.target.value)}
-          onKeyDown={(e) => {
-            if (e.key !== "Escape") return;
-            setText("");
-            e.currentTarget.blur();
-          }}
+      <div className="border-b px-4 py-2">
+        <SearchField
+          field={search}
+          text={text}
+          setText={setText}
+          label="Search the devices"
           placeholder="Address, name, maker, MAC, what heard it"
-          aria-label="Search the devices"
-          className="h-8 w-full max-w-sm rounded-md border bg-sheet pr-2 pl-7"
+          className="block max-w-sm"
         />
-        {text && (
-          <span className="num ml-3 text-soft">
-            {shown.length} of {devices.length}
-          </span>
-        )}
-      </label>
+      </div>
       <div role="grid" aria-label="Devices heard" aria-rowcount={shown.length + 1}>
         <div className={`h-7 border-b text-small text-soft ${columns}`} role="row">
           {sortable("address", "Address")}

@@ -1,4 +1,4 @@
-import { ClipboardPaste, MonitorPlay, Search } from "lucide-react";
+import { ClipboardPaste, MonitorPlay } from "lucide-react";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import type { Device } from "@/api/client";
@@ -11,6 +11,7 @@ import { Check } from "@/parts/Check";
 import { ClaimSheet } from "@/forms/ClaimSheet";
 import { StreamUserSheet } from "@/forms/StreamUserSheet";
 import { Button } from "@/parts/Button";
+import { SearchField } from "@/parts/SearchField";
 import { Funnel } from "@/parts/Funnel";
 import { useKeys } from "@/parts/keys";
 import { Bench } from "./Bench";
@@ -137,22 +138,14 @@ export function LineUp() {
           <Button onClick={paste} title="Paste a stream URL (V)">
             <ClipboardPaste size={15} /> <span className="max-xl:hidden">Paste a URL</span>
           </Button>
-          <label className="relative max-sm:grow">
-            <Search size={14} className="absolute top-2.5 left-2.5 text-soft" aria-hidden />
-            <input
-              ref={search}
-              value={text}
-              onChange={(e) => setText(e.target.value)}
-              onKeyDown={(e) => {
-                if (e.key !== "Escape") return;
-                setText("");
-                e.currentTarget.blur();
-              }}
-              placeholder="Name, address, model"
-              aria-label="Search the line-up"
-              className="h-8 w-full rounded-md border bg-sheet pr-2 pl-8 sm:w-48"
-            />
-          </label>
+          <SearchField
+            field={search}
+            text={text}
+            setText={setText}
+            label="Search the line-up"
+            placeholder="Name, address, model"
+            className="max-sm:grow sm:w-48"
+          />
         </ActionBar>
         <div
           className={`grid h-7 shrink-0 items-center gap-x-3 overflow-hidden border-b px-4 [scrollbar-gutter:stable] text-small text-soft max-md:hidden ${columns(!!current)}`}
