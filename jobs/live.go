@@ -10,8 +10,8 @@ import (
 	"unlatch/core/player"
 )
 
-// Watch begins to look at a stream of a device, live. The session with the device is one for all who look; it begins with the sign-in and the
-// transport that the stream was proven with, and ends when nobody looks.
+// Watch begins to look at a stream of a device, live. The session with the device is one for all who look; it begins with the sign-in and
+// the transport that the stream was proven with, and ends when nobody looks.
 func (w *Workers) Watch(ctx context.Context, device uuid.UUID, role string, wish live.Wish) (*live.Viewer, error) {
 	if _, err := w.env.store.Devices.Get(ctx, device); err != nil {
 		return nil, err

@@ -22,9 +22,10 @@ type MarkArgs struct {
 // Kind implements river.JobArgs.
 func (MarkArgs) Kind() string { return "mark" }
 
-// Mark begins a run that has cameras show which one they are, one job each. They wait while their labels stand, and share the queue of those
-// that wait for restarts.
-func (q *Queue) Mark(ctx context.Context, site uuid.UUID, title string, devices []uuid.UUID, how evidence.Mark, text string, back bool) (store.Run, error) {
+// Mark begins a run that has cameras show which one they are, one job each. They wait while their labels stand, and share the queue of
+// those that wait for restarts.
+func (q *Queue) Mark(ctx context.Context, site uuid.UUID, title string, devices []uuid.UUID, how evidence.Mark, text string,
+	back bool) (store.Run, error) {
 	return beginIn(ctx, q, moveQueueOf(site), site, "mark", title, int64(len(devices)), devices, func(run, device uuid.UUID) river.JobArgs {
 		return MarkArgs{Run: run, Device: device, How: how, Text: text, Back: back}
 	})

@@ -24,8 +24,8 @@ const PicturesPath = "/api/workers/live"
 // A ServerAddress is where a worker elsewhere finds its server.
 type ServerAddress struct {
 	URL *url.URL
-	// Fingerprint is the SHA-256 of the server's certificate in hex, where that is one of the server's own making; "" trusts what the machine
-	// trusts.
+	// Fingerprint is the SHA-256 of the server's certificate in hex, where that is one of the server's own making; "" trusts what the
+	// machine trusts.
 	Fingerprint string
 }
 

@@ -98,8 +98,8 @@ func (s *Server) live(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-// A wideWriter gives a WebSocket a buffer that holds a whole fragment with its header, so that it goes out in one piece: with fifty who look
-// at one camera, that is most of what each costs.
+// A wideWriter gives a WebSocket a buffer that holds a whole fragment with its header, so that it goes out in one piece: with fifty who
+// look at one camera, that is most of what each costs.
 type wideWriter struct {
 	http.ResponseWriter
 	conn    net.Conn

@@ -163,6 +163,9 @@ func viewOfHeard(h *multicast.Heard, device netip.Addr) *heardView {
 var castTitles = map[evidence.CastAction]string{evidence.CastMeasure: "Measure multicast of %s", evidence.CastStart: "Start multicast of %s",
 	evidence.CastStop: "Stop multicast of %s", evidence.CastUndo: "Put the groups back of %s"}
 
+var castDeeds = map[evidence.CastAction]string{evidence.CastStart: "started the camera's multicast",
+	evidence.CastStop: "stopped the camera's multicast", evidence.CastUndo: "put the camera's groups back"}
+
 func (s *Server) cast(ctx context.Context, site uuid.UUID, in castBody) (*runOut, error) {
 	var list []jobs.Cast
 	for _, id := range in.Devices {
@@ -175,8 +178,7 @@ func (s *Server) cast(ctx context.Context, site uuid.UUID, in castBody) (*runOut
 		}
 		list = append(list, jobs.Cast{Device: id, Casting: x})
 		if in.Action != evidence.CastMeasure {
-			if err := s.did(ctx, map[evidence.CastAction]string{evidence.CastStart: "started the camera's multicast", evidence.CastStop: "stopped the camera's multicast",
-				evidence.CastUndo: "put the camera's groups back"}[in.Action], in.Role, site, id); err != nil {
+			if err := s.did(ctx, castDeeds[in.Action], in.Role, site, id); err != nil {
 				return nil, s.explain(err)
 			}
 		}

@@ -18,8 +18,9 @@ import (
 )
 
 // errNoPictures is for a site whose worker sends no pictures.
-var errNoPictures = &live.Trouble{Problem: "The worker that reaches this site runs on another machine and has no connection for pictures to this server.",
-	Fix: "Start it with --server and this server's address; while it connects anew, wait a moment."}
+var errNoPictures = &live.Trouble{
+	Problem: "The worker that reaches this site runs on another machine and has no connection for pictures to this server.",
+	Fix:     "Start it with --server and this server's address; while it connects anew, wait a moment."}
 
 // elsewhere are the workers on other machines that send pictures, by name.
 type elsewhere struct {

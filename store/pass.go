@@ -30,8 +30,8 @@ func (s Workers) Pass(worker string, now time.Time) (string, error) {
 	return base64.RawURLEncoding.EncodeToString(s.cipher.Encrypt(string(raw), passOwner)), nil
 }
 
-// Passed reads a pass, and says until when it must be remembered as used. ok is false for one that is not genuine, too old, or of a worker that
-// does not hold a lease.
+// Passed reads a pass, and says until when it must be remembered as used. ok is false for one that is not genuine, too old, or of a worker
+// that does not hold a lease.
 func (s Workers) Passed(ctx context.Context, text string, now time.Time) (worker string, id uuid.UUID, until time.Time, ok bool) {
 	if len(text) > 1000 {
 		return "", id, until, false

@@ -19,8 +19,8 @@ import (
 // ErrNotProven is for a stream that has not been played yet: proving finds out how.
 var ErrNotProven = errors.New("the stream is not proven yet")
 
-// Play begins a session of the stream of a role, in the way in which it was proven: with its sign-in, its transport and its certificate. What
-// is refused counts as any try does.
+// Play begins a session of the stream of a role, in the way in which it was proven: with its sign-in, its transport and its certificate.
+// What is refused counts as any try does.
 func (w *Work) Play(ctx context.Context, role string) (*player.Session, error) {
 	if err := w.Read(ctx); err != nil {
 		return nil, err
@@ -39,7 +39,8 @@ func (w *Work) Play(ctx context.Context, role string) (*player.Session, error) {
 	}
 	key, _, _ := w.d.Status.StreamSignIn()
 	req := player.Request{Dial: w.Guard, URL: u, SignIn: in, Pin: w.pin(), Leave: w.leave(w.d, key, signin.Streams, nil)}
-	if t := rtsp.Transport(w.d.Status.Proofs[role].Transport); slices.Contains([]rtsp.Transport{rtsp.TCP, rtsp.UDP, rtsp.Multicast, rtsp.Tunnel}, t) {
+	known := []rtsp.Transport{rtsp.TCP, rtsp.UDP, rtsp.Multicast, rtsp.Tunnel}
+	if t := rtsp.Transport(w.d.Status.Proofs[role].Transport); slices.Contains(known, t) {
 		req.Transport = t
 	}
 	if w.d.Status.Proofs[role].Audio != nil { // a device that hangs up on who asks for sound it has not is not asked
@@ -60,8 +61,8 @@ type playError struct {
 
 func (e *playError) Unwrap() error { return e.error }
 
-// NotShown words why a stream is not shown live. again reports whether asking for it again may help, where it was seen before: a camera that
-// restarts comes back; a sign-in that is refused is not tried again and again.
+// NotShown words why a stream is not shown live. again reports whether asking for it again may help, where it was seen before: a camera
+// that restarts comes back; a sign-in that is refused is not tried again and again.
 func NotShown(err error) (t *live.Trouble, again bool) {
 	if errors.As(err, &t) {
 		return t, false
@@ -73,7 +74,8 @@ func NotShown(err error) (t *live.Trouble, again bool) {
 	case errors.As(err, new(*live.UnshownError)):
 		return say("Look at its proof, or at another stream of the camera."), false
 	case errors.Is(err, ErrNotProven):
-		return &live.Trouble{Problem: "This stream is not proven yet, so nobody knows how it plays.", Fix: "Open the camera's latches first."}, false
+		return &live.Trouble{Problem: "This stream is not proven yet, so nobody knows how it plays.",
+			Fix: "Open the camera's latches first."}, false
 	case errors.Is(err, live.ErrBusy):
 		return say("Look at the sub stream, or wait until somebody else has looked enough."), false
 	case errors.Is(err, live.ErrFull):

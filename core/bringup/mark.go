@@ -37,8 +37,8 @@ const (
 // putBackTime is for putting back what was before, once the work itself was stopped.
 const putBackTime = 30 * time.Second
 
-// Mark has a camera show which one it is, and puts back what was before: that is recorded before anything is sent, and a work that is killed
-// in between puts it back when it is begun again. So does one that is stopped. putBack does that alone, where a mark still stands.
+// Mark has a camera show which one it is, and puts back what was before: that is recorded before anything is sent, and a work that is
+// killed in between puts it back when it is begun again. So does one that is stopped. putBack does that alone, where a mark still stands.
 func (w *Work) Mark(ctx context.Context, how evidence.Mark, text string, putBack bool) error {
 	if err := w.Read(ctx); err != nil {
 		return err

@@ -134,7 +134,8 @@ func (w *Work) castChange(ctx context.Context, c *client, st camera.Stream, e on
 		}
 	}
 	if body.Says != to {
-		return &onvif.Fault{Codes: []string{"Receiver", "ConfigModify"}, Reason: fmt.Sprintf("it took the setting and reads back as %s", body.Says)}
+		return &onvif.Fault{Codes: []string{"Receiver", "ConfigModify"},
+			Reason: fmt.Sprintf("it took the setting and reads back as %s", body.Says)}
 	}
 	if x.Action == evidence.CastUndo {
 		body.Before = nil
@@ -163,7 +164,8 @@ func (w *Work) castMeasure(ctx context.Context, st camera.Stream, listen time.Du
 			return err
 		}
 		if _, carries := body.Bare.Of(device); carries {
-			if body.Specific, err = multicast.Listen(ctx, multicast.Request{Group: group, Source: device, Toward: device, For: listen / 2}); err != nil {
+			q := multicast.Request{Group: group, Source: device, Toward: device, For: listen / 2}
+			if body.Specific, err = multicast.Listen(ctx, q); err != nil {
 				return err
 			}
 		}
@@ -171,7 +173,8 @@ func (w *Work) castMeasure(ctx context.Context, st camera.Stream, listen time.Du
 	return w.castByRTSP(ctx, st, device, listen, body)
 }
 
-// castByRTSP asks for the stream by RTSP over multicast, with the sign-in that has opened it before, and listens to the group that is named.
+// castByRTSP asks for the stream by RTSP over multicast, with the sign-in that has opened it before, and listens to the group that is
+// named.
 func (w *Work) castByRTSP(ctx context.Context, st camera.Stream, device netip.Addr, listen time.Duration,
 	body *evidence.Multicast) error {
 	u, err := streamurl.Parse(st.URL)

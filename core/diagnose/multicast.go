@@ -44,15 +44,18 @@ func Multicast(c Cast) (out []Diagnosis) {
 		for _, o := range c.SameAs {
 			names = append(names, o.Name)
 		}
-		add(Diagnosis{Cause: GroupClash, Summary: fmt.Sprintf("%s is the group of %s too: who joins it gets both pictures mixed, or the wrong one.", group,
-			strings.Join(names, " and ")), Fix: "Give each stream a group of its own."})
+		add(Diagnosis{Cause: GroupClash,
+			Summary: fmt.Sprintf("%s is the group of %s too: who joins it gets both pictures mixed, or the wrong one.", group,
+				strings.Join(names, " and ")),
+			Fix: "Give each stream a group of its own."})
 	}
 	bare, carries := c.Bare.Of(c.Device)
 	asked, byRTSP := c.RTSP.Of(c.Device)
 	if carries && byRTSP && c.RTSPGroup != group {
-		add(Diagnosis{Cause: GroupDouble, Summary: fmt.Sprintf("It sends this stream twice: to %s all the time, and to %s for whoever asks by RTSP.", group, c.RTSPGroup),
-			Fix:  "Stop the one that nobody uses: it loads the camera and every switch on the way.",
-			Seen: fmt.Sprintf("%.0f kbit/s and %.0f kbit/s from %s", bare.Kbps, asked.Kbps, c.Device)})
+		add(Diagnosis{Cause: GroupDouble,
+			Summary: fmt.Sprintf("It sends this stream twice: to %s all the time, and to %s for whoever asks by RTSP.", group, c.RTSPGroup),
+			Fix:     "Stop the one that nobody uses: it loads the camera and every switch on the way.",
+			Seen:    fmt.Sprintf("%.0f kbit/s and %.0f kbit/s from %s", bare.Kbps, asked.Kbps, c.Device)})
 	}
 	if c.Sends && c.Bare != nil && !carries {
 		add(Diagnosis{Cause: GroupSilent, Summary: fmt.Sprintf("It says that it sends to %s, and nothing of it arrives here.", group),
@@ -61,8 +64,9 @@ func Multicast(c Cast) (out []Diagnosis) {
 			Seen: fmt.Sprintf("no packet from %s in %d ms on %s", c.Device, c.Bare.ForMS, named(c.Bare.Interface))})
 	}
 	if c.RTSP != nil && !byRTSP {
-		add(Diagnosis{Cause: GroupRTSPSilent, Summary: fmt.Sprintf("It accepts to send to %s when asked by RTSP, and nothing of it arrives here.", c.RTSPGroup),
-			Fix: "Look at the switches on the way, and at the firewall of this machine."})
+		add(Diagnosis{Cause: GroupRTSPSilent,
+			Summary: fmt.Sprintf("It accepts to send to %s when asked by RTSP, and nothing of it arrives here.", c.RTSPGroup),
+			Fix:     "Look at the switches on the way, and at the firewall of this machine."})
 	}
 	told := map[netip.AddrPort]bool{}
 	for _, h := range []*multicast.Heard{c.Bare, c.RTSP} {
@@ -75,13 +79,15 @@ func Multicast(c Cast) (out []Diagnosis) {
 			if s.From.Addr() != c.Device && s.Packets > 1 && !same && !told[from] {
 				told[from] = true
 				add(Diagnosis{Cause: GroupShared, Summary: fmt.Sprintf("%s sends to %s too.", s.From.Addr(), h.Group),
-					Fix: "Give this stream another group, or find out what that is.", Seen: fmt.Sprintf("%s, %d packets, %.0f kbit/s", s.Kind, s.Packets, s.Kbps)})
+					Fix:  "Give this stream another group, or find out what that is.",
+					Seen: fmt.Sprintf("%s, %d packets, %.0f kbit/s", s.Kind, s.Packets, s.Kbps)})
 			}
 		}
 	}
 	if group.IsValid() && group.Addr().Is4() && !multicast.Administered.Contains(group.Addr()) {
-		add(Diagnosis{Cause: GroupOutside, Summary: fmt.Sprintf("%s lies outside 239.0.0.0/8: it may be assigned to something else.", group.Addr()),
-			Fix: "Give it a group in 239.0.0.0/8, which is free for use within a site."})
+		add(Diagnosis{Cause: GroupOutside,
+			Summary: fmt.Sprintf("%s lies outside 239.0.0.0/8: it may be assigned to something else.", group.Addr()),
+			Fix:     "Give it a group in 239.0.0.0/8, which is free for use within a site."})
 	}
 	return out
 }

@@ -44,9 +44,9 @@ type Muxer struct {
 	lengths []byte // the frame under way with the length before each NAL unit
 }
 
-// Frame takes one frame, a byte stream of NAL units (annex B of ITU-T H.264 and H.265) with its RTP time, and appends its fragment to dst. ok
-// is false while nothing can be shown yet: before the first key frame with its parameter sets. A key frame with other parameter sets raises
-// Generation.
+// Frame takes one frame, a byte stream of NAL units (annex B of ITU-T H.264 and H.265) with its RTP time, and appends its fragment to dst.
+// ok is false while nothing can be shown yet: before the first key frame with its parameter sets. A key frame with other parameter sets
+// raises Generation.
 func (m *Muxer) Frame(dst []byte, frame []byte, key bool, stamp uint32) (out []byte, ok bool) {
 	if m.codec == nil {
 		if m.codec = new(avc); m.H265 {

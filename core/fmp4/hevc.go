@@ -78,7 +78,8 @@ func (c *hevc) entry(b []byte) []byte {
 	b, at := open(b, "hvcC") // §8.3.3.1
 	b = append(b, 1)
 	b = append(b, c.ptl[:]...)
-	// No segmentation is promised; 4:2:0 with 8 bits, where a decoder looks at this at all, since the parameter sets say it; lengths of 4 bytes.
+	// No segmentation is promised; 4:2:0 with 8 bits, where a decoder looks at this at all, since the parameter sets say it; lengths of 4
+	// bytes.
 	b = append(b, 0xf0, 0, 0xfc, 0xfd, 0xf8, 0xf8, 0, 0, 0x0f, 3)
 	for i, set := range c.sets {
 		b = append(b, 0x80|byte(hevcVPS+i), 0, 1)

@@ -40,8 +40,9 @@ func convert(ctx context.Context, decoder string, each func(frame []byte, key bo
 		return nil, ErrBusy
 	}
 	ctx, cancel := context.WithCancel(ctx)
-	cmd := exec.CommandContext(ctx, "ffmpeg", "-v", "error", "-fflags", "nobuffer", "-flags", "low_delay", "-probesize", "32768", "-f", decoder, "-i", "pipe:0",
-		"-an", "-vf", "scale='min(640,iw)':-2", "-c:v", "libx264", "-preset", "ultrafast", "-tune", "zerolatency", "-profile:v", "baseline", "-g", "20",
+	cmd := exec.CommandContext(ctx, "ffmpeg", "-v", "error", "-fflags", "nobuffer", "-flags", "low_delay", "-probesize", "32768",
+		"-f", decoder, "-i", "pipe:0", "-an", "-vf", "scale='min(640,iw)':-2",
+		"-c:v", "libx264", "-preset", "ultrafast", "-tune", "zerolatency", "-profile:v", "baseline", "-g", "20",
 		"-bsf:v", "h264_metadata=aud=insert", "-f", "h264", "pipe:1")
 	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL} // it ends with this program
 	c := &converter{frames: make(chan []byte, inHand), done: make(chan error, 1), stop: cancel}

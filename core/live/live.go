@@ -1,6 +1,6 @@
-// Package live shows streams as they come: one session with the device however many people look, since cameras allow few. The newest group of
-// pictures is kept, so that the next viewer begins at once; a viewer that is slow is moved on to the next key frame and holds up nobody; the
-// session ends when nobody looks any more.
+// Package live shows streams as they come: one session with the device however many people look, since cameras allow few. The newest group
+// of pictures is kept, so that the next viewer begins at once; a viewer that is slow is moved on to the next key frame and holds up
+// nobody; the session ends when nobody looks any more.
 package live
 
 import (

@@ -62,8 +62,8 @@ const (
 	maxPackets = 200_000
 )
 
-// Listen joins a group and counts what comes, until the time is up. Nothing is sent but the join itself (IGMP, RFC 3376). Other programs may
-// listen to the same group at once.
+// Listen joins a group and counts what comes, until the time is up. Nothing is sent but the join itself (IGMP, RFC 3376). Other programs
+// may listen to the same group at once.
 func Listen(ctx context.Context, q Request) (*Heard, error) {
 	if !q.Group.Addr().Is4() || !q.Group.Addr().IsMulticast() {
 		return nil, fmt.Errorf("%s is no IPv4 group", q.Group)

@@ -1,5 +1,5 @@
-// Package multicast proves streams that are sent to a group: whether the group really carries them, from whom, and from where. It listens and
-// asks nobody; and it plans groups for many cameras, so that no two share one.
+// Package multicast proves streams that are sent to a group: whether the group really carries them, from whom, and from where. It listens
+// and asks nobody; and it plans groups for many cameras, so that no two share one.
 package multicast
 
 import (
@@ -65,9 +65,9 @@ type PlanError struct{ Problem, Fix string }
 
 func (e *PlanError) Error() string { return e.Problem + "; " + e.Fix }
 
-// Plan gives each stream a group of its own from the pool, all on one port. A stream whose group lies in the pool and is nobody else's keeps it.
-// taken are the groups of all streams that are not planned. No two of the groups look alike to a switch, which knows the last 23 bits of
-// a group alone (RFC 1112 §6.4), and none looks like the block that switches send everywhere (224.0.0.0/24, RFC 4541 §2.1.2).
+// Plan gives each stream a group of its own from the pool, all on one port. A stream whose group lies in the pool and is nobody else's
+// keeps it. taken are the groups of all streams that are not planned. No two of the groups look alike to a switch, which knows the last 23
+// bits of a group alone (RFC 1112 §6.4), and none looks like the block that switches send everywhere (224.0.0.0/24, RFC 4541 §2.1.2).
 func Plan(wishes []Wish, taken []netip.Addr, pool netip.Prefix, port, ttl int) ([]Assignment, error) {
 	switch {
 	case !pool.IsValid() || !pool.Addr().Is4() || !pool.Addr().IsMulticast():

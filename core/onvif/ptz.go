@@ -28,8 +28,8 @@ type NoPTZError struct{ Why string }
 
 func (e *NoPTZError) Error() string { return e.Why }
 
-// PTZ asks whether a camera moves and where it looks (ONVIF PTZ Service §5.2.1, §5.3.5). profile is the token of one of its media profiles. A
-// camera without moving parts gives a *NoPTZError.
+// PTZ asks whether a camera moves and where it looks (ONVIF PTZ Service §5.2.1, §5.3.5). profile is the token of one of its media
+// profiles. A camera without moving parts gives a *NoPTZError.
 func (c *Client) PTZ(ctx context.Context, profile string) (p PTZ, err error) {
 	if _, err := c.Services(ctx); err != nil {
 		return p, err
