@@ -50,6 +50,7 @@ func TestWrongUse(t *testing.T) {
 		{[]string{"prove", "rtsp://192.0.2.1/", "--seconds", "-1"}, "--seconds"},
 		{[]string{"prove", "rtsp://192.0.2.1/", "--password-stdin"}, "needs --user"},
 		{[]string{"worker"}, "--database"},
+		{[]string{"worker", "--database", "postgres://x", "--server", "bench.example"}, "--server takes"},
 		{[]string{"version", "now"}, "takes no arguments"},
 		{[]string{"sim", "--scenario", bad}, "line 3"},
 		{[]string{"sim", "--scenario", "/nowhere"}, "no such file"},
