@@ -96,6 +96,7 @@ type Room struct {
 	mu      sync.Mutex
 	resolve func(Wish) Form // nil until the source knows the stream
 	forms   map[Form]*form
+	made    int // forms so far
 	viewers map[*Viewer]bool
 	seconds []Measure
 	paused  *Message
@@ -104,6 +105,7 @@ type Room struct {
 
 // A form is what the next viewer of it begins with.
 type form struct {
+	id    int // which of the room's it is, from 1
 	begin *Message
 	group []Message
 	bytes int
@@ -168,7 +170,8 @@ func (r *Room) seat(v *Viewer) {
 	v.form = r.resolve(v.wish)
 	f := r.forms[v.form]
 	if f == nil {
-		f = &form{}
+		r.made++
+		f = &form{id: r.made}
 		r.forms[v.form] = f
 	}
 	if len(r.seconds) > 0 && !v.wish.Sound {
@@ -196,11 +199,14 @@ func (r *Room) Seat(resolve func(Wish) Form) {
 	}
 }
 
-// Wants reports whether somebody looks at a form, or has.
-func (r *Room) Wants(f Form) bool {
+// Wants is 0 where nobody looks at a form. Another number than before means that somebody looks again after nobody has: the form begins anew.
+func (r *Room) Wants(f Form) int {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return r.forms[f] != nil
+	if r.forms[f] == nil {
+		return 0
+	}
+	return r.forms[f].id
 }
 
 // Next returns the next message, and the error for which the stream has ended.
@@ -224,7 +230,15 @@ func (v *Viewer) Close() {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	delete(r.viewers, v)
-	if len(r.viewers) == 0 && r.leaving == nil {
+	switch {
+	case len(r.viewers) > 0:
+		for other := range r.viewers {
+			if other.form == v.form {
+				return
+			}
+		}
+		delete(r.forms, v.form) // the others look at other forms of it
+	case r.leaving == nil:
 		r.leaving = time.AfterFunc(grace, r.leave)
 	}
 }

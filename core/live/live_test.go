@@ -158,7 +158,17 @@ func TestFormsShareASession(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, Unheard, read(t, deaf, 1)[0].Begin.MIME, "it has no sound")
 	assert.Equal(t, int32(1), opened.Load())
-	for _, v := range []*Viewer{plays, not, made, deaf} {
+	// A form ends with the last who looks at it, while the others go on, and begins anew for the next.
+	not.Close()
+	made.Close()
+	assert.Eventually(t, func() bool { read(t, plays, 1); return len(converting) == 0 }, 20*time.Second, time.Millisecond)
+	again, err := h.Watch("bank", Wish{}, open)
+	require.NoError(t, err)
+	list = read(t, again, 2)
+	require.NotNil(t, list[0].Begin)
+	assert.True(t, list[1].Key)
+	assert.Equal(t, int32(1), opened.Load())
+	for _, v := range []*Viewer{plays, again, deaf} {
 		v.Close()
 	}
 }

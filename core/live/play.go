@@ -55,7 +55,9 @@ type playing struct {
 	track  media.Track
 	frames *media.Assembler
 	pace   pace
+	ids    map[Form]int                      // see Room.Wants
 	native func(f media.Frame, stamp uint32) // the form AsItComes; nil where no browser plays the codec
+	asIs   *picture
 	made   *converter
 	broken int // conversions that ended by themselves
 	shown  bool
@@ -75,12 +77,12 @@ func (p *playing) play(ctx context.Context, open Open) error {
 	if p.frames, ok = media.NewAssembler(p.track); !ok || spoken[p.track.Codec] == "" {
 		return &UnshownError{p.track.CodecName()}
 	}
-	shown := &picture{room: p.room, form: AsItComes, codec: spoken[p.track.Codec], mux: fmp4.Muxer{H265: p.track.Codec == "H265"}}
+	p.ids = map[Form]int{}
 	switch p.track.Codec {
 	case "H264", "H265":
-		p.native = func(f media.Frame, stamp uint32) { shown.frame(f.Data, f.Kind == media.Key, stamp) }
+		p.native = func(f media.Frame, stamp uint32) { p.asIs.frame(f.Data, f.Kind == media.Key, stamp) }
 	case "JPEG":
-		p.native = func(f media.Frame, _ uint32) { shown.jpeg(f.Data, p.frames.Picture()) }
+		p.native = func(f media.Frame, _ uint32) { p.asIs.jpeg(f.Data, p.frames.Picture()) }
 	}
 	defer func() {
 		if p.made != nil {
@@ -94,8 +96,8 @@ func (p *playing) play(ctx context.Context, open Open) error {
 		switch {
 		case packet.RTCP:
 		case packet.Track == heard:
-			if p.room.Wants(Sound) {
-				if listening == nil {
+			if wanted, fresh := p.wants(Sound); wanted {
+				if fresh {
 					listening = listen(p.room, session.Tracks[heard].Track)
 				}
 				listening.packet(packet.Payload)
@@ -106,9 +108,10 @@ func (p *playing) play(ctx context.Context, open Open) error {
 			}
 			p.frames.Packet(packet.Payload, func(f media.Frame, stamp uint32) { p.frame(ctx, f, stamp, packet.At) })
 		}
-		if heard < 0 && p.room.Wants(Sound) {
-			listening = listen(p.room, media.Track{})
-			heard = len(session.Tracks)
+		if heard < 0 {
+			if _, fresh := p.wants(Sound); fresh {
+				listen(p.room, media.Track{}) // says that there is none
+			}
 		}
 	}, func() bool { return ctx.Err() != nil })
 }
@@ -124,15 +127,31 @@ func (p *playing) form(w Wish) Form {
 	return AsItComes
 }
 
+// wants reports whether somebody looks at a form, and whether that begins anew.
+func (p *playing) wants(f Form) (wanted, fresh bool) {
+	id := p.room.Wants(f)
+	fresh = id != 0 && id != p.ids[f]
+	p.ids[f] = id
+	return id != 0, fresh
+}
+
 // frame hands on one frame in the forms that somebody looks at.
 func (p *playing) frame(ctx context.Context, f media.Frame, stamp uint32, at time.Time) {
 	key := f.Kind == media.Key
 	p.pace.frame(key, at)
 	p.shown = true
-	if p.native != nil && p.room.Wants(AsItComes) {
+	if wanted, fresh := p.wants(AsItComes); wanted && p.native != nil {
+		if fresh {
+			p.asIs = &picture{room: p.room, form: AsItComes, codec: spoken[p.track.Codec], mux: fmp4.Muxer{H265: p.track.Codec == "H265"}}
+		}
 		p.native(f, stamp)
 	}
-	if !p.room.Wants(Converted) {
+	wanted, fresh := p.wants(Converted)
+	if p.made != nil && (!wanted || fresh) {
+		p.made.close()
+		p.made = nil
+	}
+	if !wanted {
 		return
 	}
 	if p.made == nil && key { // it begins with a frame that rests on no other
