@@ -33,12 +33,10 @@ func (w *Work) Play(ctx context.Context, role string) (*player.Session, error) {
 	if err != nil {
 		return nil, err
 	}
-	in, err := w.streamSignIn(ctx)
+	req, err := w.streamRequest(ctx, u)
 	if err != nil {
 		return nil, err
 	}
-	key, _, _ := w.d.Status.StreamSignIn()
-	req := player.Request{Dial: w.Guard, URL: u, SignIn: in, Pin: w.pin(), Leave: w.leave(w.d, key, signin.Streams, nil)}
 	known := []rtsp.Transport{rtsp.TCP, rtsp.UDP, rtsp.Multicast, rtsp.Tunnel}
 	if t := rtsp.Transport(w.d.Status.Proofs[role].Transport); slices.Contains(known, t) {
 		req.Transport = t
@@ -48,9 +46,17 @@ func (w *Work) Play(ctx context.Context, role string) (*player.Session, error) {
 	}
 	session, err := player.Open(ctx, req)
 	if err != nil {
-		return nil, &playError{err, diagnose.Facts{Host: u.Host, Port: u.DialPort(), Asking: "the stream", User: in.User}}
+		return nil, &playError{err, diagnose.Facts{Host: u.Host, Port: u.DialPort(), Asking: "the stream", User: req.SignIn.User}}
 	}
 	return session, nil
+}
+
+// streamRequest asks for a stream of the device as it was opened before: with the sign-in of its streams, what is counted of that, and the
+// certificate that it is known by.
+func (w *Work) streamRequest(ctx context.Context, u streamurl.URL) (player.Request, error) {
+	in, err := w.streamSignIn(ctx)
+	key, _, _ := w.d.Status.StreamSignIn()
+	return player.Request{Dial: w.Guard, URL: u, SignIn: in, Pin: w.pin(), Leave: w.leave(w.d, key, signin.Streams, nil)}, err
 }
 
 // A playError is an error with the facts that a diagnosis of it needs.

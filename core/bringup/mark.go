@@ -101,9 +101,7 @@ func (w *Work) mark(ctx context.Context, c *client, body *evidence.Marked) error
 	} else if body.At == nil && body.Source == "" {
 		return err // nothing was sent
 	}
-	after, cancel := context.WithTimeout(context.WithoutCancel(ctx), putBackTime)
-	defer cancel()
-	return cmp.Or(w.unmark(after, c, *body), err)
+	return cmp.Or(w.unmark(ctx, c, *body), err)
 }
 
 // intendMark records what was before.
@@ -193,8 +191,10 @@ func freeCorner(o tuning.Overlays) string {
 	return "upper left"
 }
 
-// unmark puts back what was before, and reads it back. It does nothing where it is so already.
+// unmark puts back what was before, and reads it back, also when the work itself was stopped. It does nothing where it is so already.
 func (w *Work) unmark(ctx context.Context, c *client, body evidence.Marked) error {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), putBackTime)
+	defer cancel()
 	switch {
 	case body.At != nil:
 		return w.lookBack(ctx, c, body)

@@ -14,7 +14,6 @@ import (
 	"unlatch/core/onvif"
 	"unlatch/core/player"
 	"unlatch/core/rtsp"
-	"unlatch/core/signin"
 	"unlatch/core/streamurl"
 )
 
@@ -150,7 +149,8 @@ func (w *Work) castMeasure(ctx context.Context, st camera.Stream, listen time.Du
 	if err != nil {
 		return err
 	}
-	if !body.Says.Group().IsValid() {
+	group := body.Says.Group()
+	if !group.IsValid() {
 		return nil
 	}
 	release, err := w.Link.Take(ctx, w.flow(st))
@@ -159,7 +159,7 @@ func (w *Work) castMeasure(ctx context.Context, st camera.Stream, listen time.Du
 	}
 	defer release()
 	w.Report.Doing(fmt.Sprintf("%s: listening to the group of the %s stream", w.d.Title, st.Role))
-	if group := body.Says.Group(); group.IsValid() && group.Addr().Is4() {
+	if group.Addr().Is4() {
 		if body.Bare, err = multicast.Listen(ctx, multicast.Request{Group: group, Toward: device, For: listen}); err != nil {
 			return err
 		}
@@ -182,13 +182,12 @@ func (w *Work) castByRTSP(ctx context.Context, st camera.Stream, device netip.Ad
 		body.RTSPProblem = "the stream is not proven, so nobody asked"
 		return nil
 	}
-	in, err := w.streamSignIn(ctx)
+	req, err := w.streamRequest(ctx, u)
 	if err != nil {
 		return err
 	}
-	key, _, _ := w.d.Status.StreamSignIn()
-	session, err := player.Open(ctx, player.Request{Dial: w.Guard, URL: u, SignIn: in, Pin: w.pin(), Log: w.log,
-		Leave: w.leave(w.d, key, signin.Streams, nil), Transport: rtsp.Multicast, Quiet: true})
+	req.Log, req.Transport, req.Quiet = w.log, rtsp.Multicast, true
+	session, err := player.Open(ctx, req)
 	if err != nil {
 		if ctx.Err() != nil {
 			return ctx.Err()
