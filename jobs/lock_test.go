@@ -19,9 +19,9 @@ const locking = `
 name: locking
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Hinted, maker: lumenhythe, model: L2 Dome, serial: K1, address: NET.11, scene: viaduct, streams: [&s {width: 160, height: 90, fps: 5, kbps: 100, gop: 5, profile: baseline}], defects: {locks_after: 5, locked_seconds: 5}}
-  - {name: In words, maker: corvane, model: V4, serial: K2, address: NET.12, scene: viaduct, streams: [*s], defects: {locks_after: 5, locked_seconds: 5, lock_answer: words}}
-  - {name: Streams only, maker: ostrel, model: O1, address: NET.13, scene: viaduct, streams: [*s], announces: [mdns], defects: {locks_after: 5, locked_seconds: 5}}
+  - {name: Hinted, maker: lumenhythe, model: L2 Dome, serial: K1, address: NET.11, scene: viaduct, streams: [&s {width: 160, height: 90, fps: 5, kbps: 100, gop: 5, profile: baseline}], defects: {locks_after: 5}}
+  - {name: In words, maker: corvane, model: V4, serial: K2, address: NET.12, scene: viaduct, streams: [*s], defects: {locks_after: 5, lock_answer: words}}
+  - {name: Streams only, maker: ostrel, model: O1, address: NET.13, scene: viaduct, streams: [*s], announces: [mdns], defects: {locks_after: 5}}
   - {name: Storm, maker: lumenhythe, model: L2 Dome, serial: K4, address: NET.14, scene: viaduct, streams: [*s], defects: {locks_after: 3, lock_seconds: 60, lock_answer: refuses}, users: [{name: other, secret: nobody-knows, level: User}]}
   - {name: Drops, maker: corvane, model: V4, serial: K5, address: NET.15, scene: viaduct, streams: [*s], defects: {locks_after: 1, lock_seconds: 60, lock_answer: drops}, users: [{name: other, secret: nobody-knows, level: User}]}
 `
@@ -50,6 +50,10 @@ func TestALockedDeviceIsWaitedFor(t *testing.T) {
 	b := keyed(t, locking, "127.42.16", [3]string{"Fitter", "fitter", "brass-lamp-41"})
 	ids := b.ids("11", "12", "13")
 	b.agree("13")
+	held := []string{"Hinted", "In words", "Streams only"}
+	for _, name := range held {
+		b.world.Device(name).HoldLocked(15)
+	}
 	b.wait(b.q.Open(ctx, b.site.ID, "open", ids, false))
 	for _, last := range []string{"11", "12", "13"} {
 		l := b.device(last).Status.Latch(latch.SignedIn)
@@ -61,6 +65,9 @@ func TestALockedDeviceIsWaitedFor(t *testing.T) {
 	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11"), false))
 	assert.LessOrEqual(t, b.world.Device("Hinted").Asked()-asked, int64(4), "only what needs no sign-in was asked")
 	assert.Equal(t, diagnose.Locked, b.device("11").Status.Latch(latch.SignedIn).Diagnosis.Cause)
+	for _, name := range held {
+		b.world.Device(name).LetGo()
+	}
 	for _, last := range []string{"11", "12"} {
 		require.Eventually(t, func() bool { return b.device(last).Status.At() == latch.Placed }, time.Minute, 200*time.Millisecond, last)
 	}

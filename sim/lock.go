@@ -12,7 +12,8 @@ type lock struct {
 	mu    sync.Mutex
 	wrong int
 	until time.Time
-	most  int // wrong tries seen since the start, for tests
+	held  time.Duration // what is always left of a lock that a test holds, whatever the time is
+	most  int           // wrong tries seen since the start, for tests
 }
 
 // A lockAnswer is what a locked device says.
@@ -27,7 +28,7 @@ type lockAnswer struct {
 func (d *device) locked() (a lockAnswer, ok bool) {
 	d.lock.mu.Lock()
 	defer d.lock.mu.Unlock()
-	left := time.Until(d.lock.until)
+	left := max(time.Until(d.lock.until), d.lock.held)
 	if left <= 0 {
 		return a, false
 	}
@@ -63,4 +64,19 @@ func (l Look) WrongTries() int {
 	l.d.lock.mu.Lock()
 	defer l.d.lock.mu.Unlock()
 	return l.d.lock.most
+}
+
+// HoldLocked locks the device until it is let go, and has it say each time that so many seconds are left: a test on a slow machine
+// would otherwise begin when a lock that runs by the clock has ended.
+func (l Look) HoldLocked(seconds int) {
+	l.d.lock.hold(time.Duration(seconds)*time.Second - time.Millisecond) // what is left is rounded up to whole seconds
+}
+
+// LetGo ends what HoldLocked began.
+func (l Look) LetGo() { l.d.lock.hold(0) }
+
+func (k *lock) hold(left time.Duration) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.held = left
 }
