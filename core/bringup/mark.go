@@ -51,15 +51,19 @@ func (w *Work) Mark(ctx context.Context, how evidence.Mark, text string, putBack
 	if stands != nil {
 		body = *stands
 	}
+	if stands == nil && putBack {
+		return w.Report.Problem(ctx, w.d.Title+": nothing stands on this camera that could be put back.")
+	}
 	c, in, err := w.signedClient(ctx)
+	if stopped := ctx.Err(); stopped != nil {
+		return stopped // before anything was sent: what stands still stands
+	}
 	switch {
 	case err != nil:
 	case len(w.d.Status.Streams) == 0:
 		err = &diagnose.NoMarkError{Why: "no stream of the camera is known yet"}
 	case stands != nil: // of a work that was killed: its moment has passed
 		err = w.unmark(ctx, c, body)
-	case putBack:
-		return w.Report.Problem(ctx, w.d.Title+": nothing stands on this camera that could be put back.")
 	default:
 		err = w.mark(ctx, c, &body)
 	}
@@ -192,16 +196,19 @@ func freeCorner(o tuning.Overlays) string {
 }
 
 // unmark puts back what was before, and reads it back, also when the work itself was stopped. It does nothing where it is so already.
-func (w *Work) unmark(ctx context.Context, c *client, body evidence.Marked) error {
+func (w *Work) unmark(ctx context.Context, c *client, body evidence.Marked) (err error) {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), putBackTime)
 	defer cancel()
 	switch {
 	case body.At != nil:
-		return w.lookBack(ctx, c, body)
+		err = w.lookBack(ctx, c, body)
 	case body.Source != "":
-		return w.drawAsBefore(ctx, c, body)
+		err = w.drawAsBefore(ctx, c, body)
 	}
-	return nil
+	if err != nil && ctx.Err() != nil { // told apart from the end of the work's own time, after which it was put back
+		return &diagnose.StandsError{What: fmt.Sprintf("it was not put back within %.0f s", putBackTime.Seconds())}
+	}
+	return err
 }
 
 func (w *Work) lookBack(ctx context.Context, c *client, body evidence.Marked) error {

@@ -175,6 +175,11 @@ func TestMarks(t *testing.T) {
 			require.NotNil(t, work(name, nil).d.Status.Marked)
 			require.NoError(t, work(name, nil).Mark(ctx, x.how, "another", true))
 		}
+		// A put-back that is stopped before it has asked the camera anything leaves the mark told of as standing.
+		stopped, stop := context.WithCancel(ctx)
+		stop()
+		assert.ErrorIs(t, work(name, nil).Mark(stopped, x.how, "", true), context.Canceled)
+		assert.NotNil(t, work(name, nil).d.Status.Marked, "%s: nothing was put back", name)
 	}
 }
 
