@@ -1,9 +1,12 @@
 package jobs
 
 import (
+	"context"
 	"log/slog"
 	"sync/atomic"
 	"time"
+
+	"github.com/google/uuid"
 
 	"unlatch/store"
 )
@@ -14,6 +17,11 @@ type Hooks = hooks
 // StartHooked is StartWorkers with hooks.
 func StartHooked(s *store.Store, log *slog.Logger, h Hooks, sites ...string) (*Workers, error) {
 	return startWorkers(s, log, h, sites...)
+}
+
+// Finish is what River is told of work that ended with err.
+func Finish(ctx context.Context, s *store.Store, err error) error {
+	return (&env{store: s, log: slog.New(slog.DiscardHandler)}).finish(ctx, uuid.Nil, err)
 }
 
 // A Cutter cuts work off, as a kill would.

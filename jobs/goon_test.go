@@ -1,10 +1,15 @@
 package jobs_test
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"testing"
+	"time"
 
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/riverqueue/river"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -156,4 +161,17 @@ devices:
 	assert.Equal(t, "127.42.36.50", dead.Streams[0].Corrected)
 	b.wait(b.q.Open(ctx, b.site.ID, "again", b.ids("11", "13"), false))
 	assert.Equal(t, latch.Placed, b.device("13").Status.At(), "what was found is kept")
+}
+
+// Work that the database held up goes on; that whose own time is up has used an attempt; what was refused is not tried again.
+func TestWhatBecomesOfWorkThatFailed(t *testing.T) {
+	t.Parallel()
+	s := storetest.Open(t)
+	deadlock := fmt.Errorf("keeping a proof: %w", &pgconn.PgError{Code: "40P01"})
+	ended, end := context.WithCancel(ctx)
+	end()
+	assert.ErrorIs(t, jobs.Finish(ctx, s, deadlock), river.JobSnooze(2*time.Second))
+	assert.Equal(t, deadlock, jobs.Finish(ended, s, deadlock), "begun again, and counted")
+	assert.ErrorIs(t, jobs.Finish(ctx, s, errors.New("no such stream")), river.JobCancel(nil))
+	assert.NoError(t, jobs.Finish(ctx, s, nil))
 }

@@ -99,6 +99,28 @@ func TestABadDatabaseAddressIsNotRepeated(t *testing.T) {
 	assert.NotContains(t, err.Error(), "tarn-water")
 }
 
+func TestWhatIsTriedAgain(t *testing.T) {
+	t.Parallel()
+	late, cancel := context.WithTimeout(ctx, 100*time.Millisecond)
+	defer cancel()
+	_, tooLate := storetest.Open(t).Pool.Exec(late, "SELECT pg_sleep(20)")
+	require.Error(t, tooLate)
+	for what, x := range map[string]struct {
+		err  error
+		away bool
+	}{
+		"a deadlock":                  {&pgconn.PgError{Code: "40P01"}, true},
+		"two writers at once":         {&pgconn.PgError{Code: "40001"}, true},
+		"a server that shuts down":    {&pgconn.PgError{Code: "57P01"}, true},
+		"an answer that did not come": {fmt.Errorf("reading: %w", tooLate), true},
+		"the same thing twice":        {&pgconn.PgError{Code: "23505"}, false},
+		"bad SQL":                     {&pgconn.PgError{Code: "42601"}, false},
+		"nothing":                     {nil, false},
+	} {
+		assert.Equal(t, x.away, store.Away(x.err), "%s: %v", what, x.err)
+	}
+}
+
 func TestAFullDiskIsWaitedForLikeADatabaseThatIsAway(t *testing.T) {
 	t.Parallel()
 	full := fmt.Errorf("writing: %w", &pgconn.PgError{Code: "53100", Message: "could not extend file: No space left on device"})

@@ -217,8 +217,8 @@ func (s *Store) Ping(ctx context.Context) error { return s.db.PingContext(ctx) }
 
 func newID() uuid.UUID { return uuid.Must(uuid.NewV7()) }
 
-// Away reports whether err means that the database is not there or cannot write, rather than that it refused something: what could not be
-// kept may be kept later.
+// Away reports whether err means that the database is not there, did not answer in time or cannot write now, rather than that it refused
+// something: what could not be kept may be kept later.
 func Away(err error) bool {
 	var connect *pgconn.ConnectError
 	var pg *pgconn.PgError
@@ -226,11 +226,12 @@ func Away(err error) bool {
 	switch {
 	case errors.As(err, &pg):
 		switch pg.Code[:2] {
-		case "57", "08", "53", "58": // operator intervention, connection exception, no resources (disk full), system error
+		// Operator intervention, connection exception, no resources (disk full), system error, rolled back in favour of another (a deadlock).
+		case "57", "08", "53", "58", "40":
 			return true
 		}
 		return false
-	case errors.As(err, &connect), errors.As(err, &op), errors.Is(err, net.ErrClosed), pgconn.SafeToRetry(err):
+	case errors.As(err, &connect), errors.As(err, &op), errors.Is(err, net.ErrClosed), pgconn.SafeToRetry(err), pgconn.Timeout(err):
 		return true
 	}
 	return errors.Is(err, sql.ErrConnDone) || err != nil && (err.Error() == "conn closed" || err.Error() == "unexpected EOF")
