@@ -101,9 +101,12 @@ func TestABadDatabaseAddressIsNotRepeated(t *testing.T) {
 
 func TestWhatIsTriedAgain(t *testing.T) {
 	t.Parallel()
+	conn, err := storetest.Open(t).Pool.Acquire(ctx)
+	require.NoError(t, err)
+	defer conn.Release()
 	late, cancel := context.WithTimeout(ctx, 100*time.Millisecond)
 	defer cancel()
-	_, tooLate := storetest.Open(t).Pool.Exec(late, "SELECT pg_sleep(20)")
+	_, tooLate := conn.Exec(late, "SELECT pg_sleep(20)")
 	require.Error(t, tooLate)
 	for what, x := range map[string]struct {
 		err  error
