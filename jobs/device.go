@@ -49,6 +49,9 @@ func (e *env) onDevice(ctx context.Context, run, device uuid.UUID, work func(*de
 	if err != nil {
 		return e.finish(ctx, run, err)
 	}
+	// Work that is done is counted also while the process ends: it would be done once more otherwise.
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
+	defer cancel()
 	return e.store.Keep(ctx, "the progress of a run", func(ctx context.Context) error { return e.store.Runs.StepDone(ctx, run) })
 }
 

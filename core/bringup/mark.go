@@ -38,7 +38,8 @@ const (
 const putBackTime = 30 * time.Second
 
 // Mark has a camera show which one it is, and puts back what was before: that is recorded before anything is sent, and a work that is
-// killed in between puts it back when it is begun again. So does one that is stopped. putBack does that alone, where a mark still stands.
+// killed in between puts it back when it is begun again. One that is stopped puts it back at once and counts as done: begun again it
+// would be made once more. putBack does that alone, where a mark still stands.
 func (w *Work) Mark(ctx context.Context, how evidence.Mark, text string, putBack bool) error {
 	if err := w.Read(ctx); err != nil {
 		return err
@@ -68,7 +69,10 @@ func (w *Work) Mark(ctx context.Context, how evidence.Mark, text string, putBack
 		err = w.mark(ctx, c, &body)
 	}
 	body.Pending, body.Diagnosis = false, nil
-	own := ctx.Err()
+	sent, own := body.At != nil || body.Source != "", ctx.Err()
+	if own != nil && !sent {
+		return own
+	}
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), putBackTime)
 	defer cancel()
 	if own != nil && errors.Is(err, own) {
@@ -78,14 +82,14 @@ func (w *Work) Mark(ctx context.Context, how evidence.Mark, text string, putBack
 		return err
 	}
 	// What still stands is told of as pending, with why: it can be put back later.
-	body.Pending = body.Diagnosis != nil && (body.At != nil || body.Source != "")
+	body.Pending = body.Diagnosis != nil && sent
 	if err := w.Keep(ctx, Finding{Body: body}); err != nil {
 		return err
 	}
 	if body.Diagnosis != nil {
 		return w.Report.Problem(ctx, fmt.Sprintf("%s: %s %s", w.d.Title, body.Diagnosis.Summary, body.Diagnosis.Fix))
 	}
-	return own
+	return nil
 }
 
 // mark makes the mark, waits, and puts back what was before.
