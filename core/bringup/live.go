@@ -48,6 +48,7 @@ func (w *Work) Play(ctx context.Context, role string) (*player.Session, error) {
 	if err != nil {
 		return nil, &playError{err, diagnose.Facts{Host: u.Host, Port: u.DialPort(), Asking: "the stream", User: req.SignIn.User}}
 	}
+	session.OnClose(w.Link.Count(w.flow(w.d.Status.Streams[i])))
 	return session, nil
 }
 

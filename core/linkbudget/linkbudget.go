@@ -40,6 +40,7 @@ type Budget struct {
 	mu       sync.Mutex
 	most     int // kbit/s
 	inFlight int
+	looked   int // kbit/s of what flows because somebody looks at it
 	waiting  []*waiter
 }
 
@@ -103,7 +104,24 @@ func (b *Budget) TryTake(kbps int) (release func(), ok bool) {
 	return b.releaser(kbps), true
 }
 
-func (b *Budget) fits(kbps int) bool { return b.inFlight == 0 || b.inFlight+kbps <= b.most }
+// Count tells of so many kbit/s that flow without asking, since a person looks at them; release ends that. What is measured waits for
+// room beside them, but one stream at a time is measured however much is looked at.
+func (b *Budget) Count(kbps int) (release func()) {
+	if b == nil {
+		return func() {}
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.looked += kbps
+	return sync.OnceFunc(func() {
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		b.looked -= kbps
+		b.serve()
+	})
+}
+
+func (b *Budget) fits(kbps int) bool { return b.inFlight == 0 || b.inFlight+b.looked+kbps <= b.most }
 
 // serve lets through who waits, in order; the caller holds mu.
 func (b *Budget) serve() {
@@ -131,5 +149,5 @@ func (b *Budget) String() string {
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	return fmt.Sprintf("%d of %d Mbit/s", (b.inFlight+500)/1000, (b.most+500)/1000)
+	return fmt.Sprintf("%d of %d Mbit/s", (b.inFlight+b.looked+500)/1000, (b.most+500)/1000)
 }

@@ -95,3 +95,21 @@ func TestWhoeverGivesUpIsPassedBy(t *testing.T) {
 	r()
 	assert.Empty(t, none.String())
 }
+
+func TestWhatIsLookedAtCounts(t *testing.T) {
+	b := New(10_000)
+	done := b.Count(8000)
+	assert.Equal(t, "8 of 10 Mbit/s", b.String())
+	first, ok := b.TryTake(5000)
+	require.True(t, ok, "one stream is measured however much is looked at")
+	_, ok = b.TryTake(1000)
+	assert.False(t, ok, "and no second one")
+	next := make(chan func())
+	go func() { r, _ := b.Take(ctx, 4000); next <- r }()
+	done()
+	done() // twice is once
+	(<-next)()
+	first()
+	assert.Equal(t, "0 of 10 Mbit/s", b.String())
+	(*Budget)(nil).Count(1)()
+}

@@ -58,6 +58,7 @@ type Session struct {
 	base  string
 	each  func(Packet)
 	early []Packet // that came before anybody wanted them
+	ended func()   // see OnClose
 }
 
 // A Track is a track of the session that was set up.
@@ -244,8 +245,14 @@ func (s *Session) First(kind string) int {
 	return -1
 }
 
+// OnClose has a session call f when it is closed.
+func (s *Session) OnClose(f func()) { s.ended = f }
+
 // Close ends the session at the device, politely, and the connection.
 func (s *Session) Close() error {
+	if s.ended != nil {
+		defer s.ended()
+	}
 	if s.base != "" {
 		s.conn.Teardown(s.base)
 	}
