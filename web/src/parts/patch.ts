@@ -142,3 +142,53 @@ export function reasonsText(f?: Fitting): string {
   };
   return (f.reasons ?? []).map((r) => `${names[r.field] ?? r.field} is ${r.has}, it wants ${r.wants}`).join("; ");
 }
+
+/** What is taken in the hand: cameras whose cord is carried, and the row that it was pulled out of. */
+export type Hand = { devices: Device[]; from?: Row };
+
+/** What letting go leads to. */
+export type Drop =
+  | { does: "nothing" }
+  | { does: "take off"; device: string; target: Target; slot?: string }
+  | { does: "move"; device: string; target: string; slot: string; from?: string }
+  | { does: "refuse"; problem: string; why: string }
+  | { does: "fill"; target: string; devices: string[]; start: string; tune: boolean }
+  | { does: "place"; placements: { device: string; target: string; slot?: string; replaces?: string }[]; tune: boolean; name: string };
+
+/** What becomes of what is carried when it is let go over a row; away is for a plug that was pulled right out, back to the channels. */
+export function dropOn(hand: Hand, row: Row | undefined, away: boolean, fittings: Map<string, Fitting>): Drop {
+  const first = hand.devices[0];
+  if (!first) return { does: "nothing" };
+  if (row?.kind !== "slot") {
+    if (!hand.from?.placement || !away || row) return { does: "nothing" };
+    return { does: "take off", device: first.id, target: hand.from.target, slot: hand.from.slot?.token };
+  }
+  const slot = row.slot?.token || undefined;
+  if (hand.from?.target.id === row.target.id) {
+    if (hand.from.key === row.key || !slot) return { does: "nothing" };
+    return { does: "move", device: first.id, target: row.target.id, slot, from: hand.from.slot?.token };
+  }
+  const verdict = plugOn(row, hand.devices, fittings);
+  if (verdict === "taken" || verdict === "cannot") {
+    const problem = verdict === "taken" ? `${row.slot?.label || "That slot"} is not free.` : `${row.target.name} cannot take it.`;
+    return { does: "refuse", problem, why: row.slot?.why || reasonsText(fittings.get(`${first.id} ${row.target.id}`)) };
+  }
+  const tune = verdict === "after_tuning";
+  if (hand.devices.length > 1 && slot && !endless(row.target))
+    return { does: "fill", target: row.target.id, devices: hand.devices.map((d) => d.id), start: slot, tune };
+  const placements = hand.devices.map((d) => ({
+    device: d.id,
+    target: row.target.id,
+    slot: row.slot?.is === "free" || row.device ? slot : undefined,
+    replaces: row.device && row.device.id !== d.id ? row.device.id : undefined,
+  }));
+  return { does: "place", placements, tune, name: row.target.name };
+}
+
+/** What a row is to what is carried, in words for people who do not see it. */
+export function rowText(row: Row, carried: Device[], fittings: Map<string, Fitting>): string {
+  const verdict = plugOn(row, carried, fittings);
+  const words = { fits: "fits", after_tuning: "fits after tuning", cannot: "cannot", unknown: "not proven yet", taken: "not free" };
+  const at = row.kind === "head" ? "its head" : row.slot?.label || row.slot?.token;
+  return `${row.target.name}, ${at}${verdict ? `: ${words[verdict]}` : ""}`;
+}
