@@ -1,6 +1,6 @@
 import { describe, expect, test } from "vitest";
 import type { Device } from "@/api/client";
-import { columnsOf, copied, fillDown, keep, kept, pasted, put, readTable, type Drafts } from "./matrix";
+import { columnsOf, copied, fillDown, keep, kept, pasted, put, readTable, type Drafts, walk } from "./matrix";
 import { cellText, planText, signOf, typed, wishOfText } from "./plan";
 
 const device = (id: string, plan: object = {}, tunes: object = {}) => ({ id, name: id, streams: [], plan, tunes }) as unknown as Device;
@@ -118,4 +118,18 @@ test("the sign of a cell is of its own field", () => {
   expect([signOf(d, "main", "size"), signOf(d, "main", "fps"), signOf(d, "main", "kbps")]).toEqual(["meets", "differs", "none"]);
   expect([signOf(d, "sub", "codec"), signOf(d, "sub", "size")]).toEqual(["off", "none"]);
   expect(signOf(device("b", plan, { main: { state: "unknown" } }), "main", "fps")).toBe("unknown");
+});
+
+test("a key leads to a cell, or nowhere", () => {
+  const size = { rows: 50, cols: 12, page: 8 };
+  const from = (key: string, mod = false) => walk({ key, ctrlKey: mod, metaKey: false }, { toRow: 20, toCol: 3 }, size);
+  expect(from("ArrowDown")).toEqual({ row: 21, col: 3 });
+  expect(from("ArrowUp", true)).toEqual({ row: 0, col: 3 });
+  expect(from("ArrowRight", true)).toEqual({ row: 20, col: 11 });
+  expect(from("ArrowLeft")).toEqual({ row: 20, col: 2 });
+  expect(from("PageDown")).toEqual({ row: 28, col: 3 });
+  expect(from("PageUp", true)).toEqual({ row: 12, col: 3 });
+  expect(from("Home")).toEqual({ row: 20, col: 0 });
+  expect(from("End", true)).toEqual({ row: 49, col: 11 });
+  expect(from("x")).toBeUndefined();
 });

@@ -16,7 +16,8 @@ import { useMedia } from "@/parts/useMedia";
 import { useNavigate } from "react-router";
 import { useFrame } from "./SiteFrame";
 import { plansOf, StreamsCosts } from "./StreamsCosts";
-import { offered, StreamsGrid, type GridActions } from "./StreamsGrid";
+import { StreamsGrid, type GridActions } from "./StreamsGrid";
+import { offered } from "./StreamsRow";
 import { StreamsPhone } from "./StreamsPhone";
 import { type Sending, StreamsPreview } from "./StreamsPreview";
 
