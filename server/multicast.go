@@ -4,7 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net/netip"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -46,8 +49,7 @@ type heardView struct {
 }
 
 type castBody struct {
-	Devices []uuid.UUID         `json:"devices" minItems:"1" maxItems:"5000"`
-	Role    string              `json:"role,omitempty" enum:"main,sub,third" doc:"missing for all streams"`
+	Streams []castStream        `json:"streams" minItems:"1" maxItems:"5000"`
 	Action  evidence.CastAction `json:"action" enum:"measure,start,stop,undo"`
 }
 
@@ -87,7 +89,7 @@ func (s *Server) multicastRoutes(api huma.API) {
 			return &struct{ Body []castView }{list}, s.explain(err)
 		})
 	huma.Register(api, huma.Operation{OperationID: "cast-devices", Method: "POST", Path: "/api/sites/{site}/multicast",
-		Summary: "Measure the groups of cameras, start or stop sending to them, or put back what was set", DefaultStatus: 202},
+		Summary: "Measure the groups of streams, start or stop sending to them, or put back what was set", DefaultStatus: 202},
 		func(ctx context.Context, in *struct {
 			SitePath
 			Body castBody
@@ -167,18 +169,22 @@ var castDeeds = map[evidence.CastAction]string{evidence.CastStart: "started the 
 	evidence.CastStop: "stopped the camera's multicast", evidence.CastUndo: "put the camera's groups back"}
 
 func (s *Server) cast(ctx context.Context, site uuid.UUID, in castBody) (*runOut, error) {
+	roles := map[uuid.UUID][]string{}
+	for _, x := range in.Streams {
+		if !slices.Contains(roles[x.Device], x.Role) {
+			roles[x.Device] = append(roles[x.Device], x.Role)
+		}
+	}
 	var list []jobs.Cast
-	for _, id := range in.Devices {
+	for id, of := range roles {
 		if _, err := s.changeable(ctx, site, id, "it cannot be asked for its groups"); err != nil {
 			return nil, err
 		}
-		x := bringup.Casting{Action: in.Action}
-		if in.Role != "" {
-			x.Roles = []string{in.Role}
-		}
-		list = append(list, jobs.Cast{Device: id, Casting: x})
-		if in.Action != evidence.CastMeasure {
-			if err := s.did(ctx, castDeeds[in.Action], in.Role, site, id); err != nil {
+		list = append(list, jobs.Cast{Device: id, Casting: bringup.Casting{Action: in.Action, Roles: of}})
+	}
+	if in.Action != evidence.CastMeasure {
+		for _, x := range list {
+			if err := s.did(ctx, castDeeds[in.Action], strings.Join(x.Roles, " "), site, x.Device); err != nil {
 				return nil, s.explain(err)
 			}
 		}
@@ -255,12 +261,12 @@ func (s *Server) planGroups(ctx context.Context, site uuid.UUID, in groupPlanBod
 			return v, err
 		}
 		x := bringup.Casting{Action: evidence.CastSet, Groups: groups}
-		what := ""
-		for role, to := range groups {
+		var what []string
+		for _, role := range slices.Sorted(maps.Keys(groups)) {
 			x.Roles = append(x.Roles, role)
-			what += role + " to " + to.String() + " "
+			what = append(what, role+" to "+groups[role].String())
 		}
-		if err := s.did(ctx, "set the camera's groups", what, site, id); err != nil {
+		if err := s.did(ctx, "set the camera's groups", strings.Join(what, ", "), site, id); err != nil {
 			return v, s.explain(err)
 		}
 		list = append(list, jobs.Cast{Device: id, Casting: x})

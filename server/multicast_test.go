@@ -2,6 +2,7 @@ package server
 
 import (
 	"net/netip"
+	"strings"
 	"testing"
 
 	"github.com/google/uuid"
@@ -70,7 +71,7 @@ func TestGroupsOfASite(t *testing.T) {
 	fresh := x.sight(t, "urn:fresh", "192.0.2.9")
 	for path, body := range map[string]map[string]any{
 		"/marks":     {"devices": []uuid.UUID{fresh}, "how": "nudge"},
-		"/multicast": {"devices": []uuid.UUID{fresh}, "action": "measure"},
+		"/multicast": {"streams": []castStream{{fresh, "main"}}, "action": "measure"},
 	} {
 		p.problem("not_signed_in", "POST", site+path, body)
 	}
@@ -78,7 +79,20 @@ func TestGroupsOfASite(t *testing.T) {
 	assert.Equal(t, []string{"mark", "Draw a label on 2 cameras"}, []string{run.Kind, run.Title})
 	status, _, _ := p.do("POST", site+"/marks", map[string]any{"devices": x.ids[:2], "how": "shout"})
 	assert.Equal(t, 422, status)
-	acts := get[[]struct{ Action string }](p, "GET", "/api/audit", nil)
+	// Exactly the streams that were chosen: one of each of two cameras, and one of them said twice.
+	run = get[runView](p, "POST", site+"/multicast", map[string]any{"action": "stop",
+		"streams": []castStream{{x.ids[0], "main"}, {x.ids[1], "sub"}, {x.ids[0], "main"}}})
+	assert.Equal(t, "Stop multicast of 2 cameras", run.Title)
+	acts := get[[]struct{ Action, Subject string }](p, "GET", "/api/audit", nil)
+	var stopped []string
+	for _, a := range acts {
+		if a.Action == castDeeds[evidence.CastStop] {
+			stopped = append(stopped, a.Subject)
+		}
+	}
+	assert.Len(t, stopped, 2)
+	assert.Contains(t, strings.Join(stopped, "; "), "main")
+	assert.Contains(t, strings.Join(stopped, "; "), "sub")
 	var said []string
 	for _, a := range acts {
 		said = append(said, a.Action)

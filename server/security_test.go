@@ -233,7 +233,7 @@ func TestAStoppedDatabaseHoldsNoRequestForEver(t *testing.T) {
 	c, err := cluster.Start(context.Background(), cluster.Options{Dir: filepath.Join(dir, "pg"), Scratch: true})
 	require.NoError(t, err)
 	t.Cleanup(c.Stop)
-	p, _, _ := serveWith(t, c.URL, Config{Patience: time.Second})
+	p, _, _ := serveWith(t, c.URL, Config{Patience: 6 * time.Second}) // enough for the setting up on a busy machine
 	p.setUp()
 	for _, pid := range family(t, c.Process()) {
 		require.NoError(t, syscall.Kill(pid, syscall.SIGSTOP))

@@ -865,7 +865,7 @@ export interface paths {
         /** How the streams of the site's cameras are sent to groups */
         get: operations["multicast"];
         put?: never;
-        /** Measure the groups of cameras, start or stop sending to them, or put back what was set */
+        /** Measure the groups of streams, start or stop sending to them, or put back what was set */
         post: operations["cast-devices"];
         delete?: never;
         options?: never;
@@ -1480,12 +1480,7 @@ export interface components {
         CastBody: {
             /** @enum {string} */
             action: "measure" | "start" | "stop" | "undo";
-            devices: string[];
-            /**
-             * @description missing for all streams
-             * @enum {string}
-             */
-            role?: "main" | "sub" | "third";
+            streams: components["schemas"]["CastStream"][];
         };
         CastStream: {
             device: string;

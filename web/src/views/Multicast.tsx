@@ -35,14 +35,8 @@ export function Multicast() {
   const unknown = forButtons.filter((c) => !c.known);
   const busy = runs.data?.some((r) => r.kind === "multicast" && r.state === "running");
   const toggle = (c: CastView) => setChosen((s) => new Set(s.has(keyOf(c)) ? [...s].filter((k) => k !== keyOf(c)) : [...s, keyOf(c)]));
-  const send = (action: "measure" | "start" | "stop" | "undo", streams: CastView[]) => {
-    const roles = new Set(streams.map((c) => c.role));
-    cast.mutate({
-      devices: [...new Set(streams.map((c) => c.device))],
-      action,
-      role: roles.size === 1 && action !== "measure" ? [...roles][0] : undefined,
-    });
-  };
+  const send = (action: "measure" | "start" | "stop" | "undo", streams: CastView[]) =>
+    cast.mutate({ streams: streams.map(({ device, role }) => ({ device, role })), action });
   const many = (n: number, what = "stream") => `${n} ${what}${n === 1 ? "" : "s"}`;
   const bad = list.filter((c) => c.findings.length > 0);
 
