@@ -159,6 +159,7 @@ func deref(s *string) string {
 // Eight cameras go onto four targets, half of them dragged and half by keys; a blocked slot is freed and filled; two pictures that somebody
 // has mixed up are found by looking, and put right.
 func TestThePatchBench(t *testing.T) {
+	t.Parallel()
 	world := simtest.Start(t, patchYard("127.43.30"))
 	b := start(t)
 	b.bring("Yard", "127.43.30.0/26", 9)
@@ -242,6 +243,7 @@ func TestThePatchBench(t *testing.T) {
 // The intercom is a camera for the recorder and takes the recorder's channel; five screens follow one list; the hub shows a camera on a screen;
 // the platform says that it is live; what does not fit is tuned and placed in one run.
 func TestTargetsOfEveryOtherKind(t *testing.T) {
+	t.Parallel()
 	world := simtest.Start(t, patchYard("127.43.31"))
 	b := start(t)
 	b.bring("Yard", "127.43.31.0/26", 9)
@@ -358,6 +360,7 @@ func TestTargetsOfEveryOtherKind(t *testing.T) {
 
 // A list of one's own is made by a template, with what it makes beside it, and is attested by whoever has looked.
 func TestAListByATemplate(t *testing.T) {
+	t.Parallel()
 	simtest.Start(t, strings.Split(patchYard("127.43.32"), "targets:")[0])
 	b := start(t)
 	b.bring("Yard", "127.43.32.0/26", 9)
