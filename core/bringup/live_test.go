@@ -22,12 +22,12 @@ import (
 // A stream is looked at in the way in which it was proven, and counts in what the link carries for as long as somebody looks.
 func TestPlay(t *testing.T) {
 	t.Parallel()
-	const ranges = "127.44.78.0/24"
+	const ranges = "127.44.83.0/24"
 	world := simtest.Start(t, `
 name: looked at
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Looked at, maker: corvane, model: V4, address: 127.44.78.11, scene: turntable, streams: [{width: 320, height: 180, fps: 5, kbps: 3000, gop: 5}], defects: {locks_after: 5}}
+  - {name: Looked at, maker: corvane, model: V4, address: 127.44.83.11, scene: turntable, streams: [{width: 320, height: 180, fps: 5, kbps: 3000, gop: 5}], defects: {locks_after: 5}}
 `)
 	m := newMemory(t)
 	m.key("Fitter", "fitter", "brass-lamp-41")
@@ -55,7 +55,7 @@ devices:
 	require.ErrorIs(t, err, ErrNotProven, "it has none")
 
 	// What the guard does not let out is not asked for, and is said in words.
-	_, err = begin("127.44.79.0/24").Play(ctx, "main")
+	_, err = begin("127.44.84.0/24").Play(ctx, "main")
 	require.Error(t, err)
 	trouble, again := NotShown(err)
 	assert.False(t, again)

@@ -95,8 +95,8 @@ func (s onlooker) Sleep(ctx context.Context, d time.Duration) error {
 
 func TestMarks(t *testing.T) {
 	t.Parallel()
-	const ranges = "127.44.77.0/24"
-	world := simtest.Start(t, strings.ReplaceAll(marks, "127.44.76.", "127.44.77."))
+	const ranges = "127.44.81.0/24"
+	world := simtest.Start(t, strings.ReplaceAll(marks, "127.44.76.", "127.44.81."))
 	m := newMemory(t)
 	m.takes = 30 * time.Millisecond
 	m.key("Fitter", "fitter", "brass-lamp-41")
