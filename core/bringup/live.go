@@ -93,12 +93,6 @@ func NotShown(err error) (t *live.Trouble, again bool) {
 		facts = played.facts
 	}
 	d := diagnose.Explain(err, facts)
-	var (
-		refused *rtsp.AuthError
-		held    *signin.HeldBackError
-		locked  *signin.LockedError
-	)
-	final := errors.As(err, &refused) || errors.As(err, &held) || errors.As(err, &locked) || errors.As(err, new(*signin.ReadableError)) ||
-		errors.As(err, new(*address.OutOfScopeError)) || errors.As(err, new(*certificate.ChangedError))
+	final := refused(err) || heldBack(err) || errors.As(err, new(*address.OutOfScopeError)) || errors.As(err, new(*certificate.ChangedError))
 	return &live.Trouble{Problem: d.Summary, Fix: d.Fix}, !final
 }

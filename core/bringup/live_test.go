@@ -88,6 +88,7 @@ func TestNotShown(t *testing.T) {
 		"busy":          {&playError{&rtsp.StatusError{Status: 503}, diagnose.Facts{Host: "127.0.0.9", Asking: "the stream"}}, "503", true},
 		"gone":          {&playError{errors.New("the stream ended"), diagnose.Facts{Host: "127.0.0.9", Asking: "the stream"}}, "ended", true},
 		"out of bounds": {&address.OutOfScopeError{Addr: netip.MustParseAddr("127.0.0.9")}, "127.0.0.9", false},
+		"weaker":        {&signin.WeakerError{Before: "digest MD5", Now: "basic"}, "Nothing was sent", false},
 		"said already":  {&live.Trouble{Problem: "No picture.", Fix: "Wait."}, "No picture.", false},
 	} {
 		trouble, again := NotShown(x.err)
