@@ -363,7 +363,7 @@ func encoderConfiguration(st feed) string {
 
 // audioConfiguration is the audio encoder of a profile, "" where it has none.
 func audioConfiguration(i int, st feed, element string) string {
-	word := map[string]string{"true": "G711", "silent": "G711", "aac": "AAC", "g726": "G726"}[st.Audio]
+	word := map[string]string{"true": "G711", "silent": "G711", "aac": "AAC", "latm": "AAC", "g726": "G726"}[st.Audio]
 	if word == "" {
 		return ""
 	}

@@ -14,6 +14,7 @@ import (
 type sound struct {
 	sdp     string // its media section, without control
 	payload byte
+	marks   bool          // each packet carries the marker of an element's end
 	every   time.Duration // between packets
 	step    uint32        // of the RTP clock between packets
 	packets [][]byte
@@ -25,6 +26,8 @@ var sounds = map[string]func() *sound{
 	"silent": sync.OnceValue(silence),
 	"aac":    sync.OnceValue(aac),
 	"g726":   sync.OnceValue(g726),
+	"latm":   sync.OnceValue(latm),
+	"opus":   sync.OnceValue(opus),
 }
 
 const pcmu = "m=audio 0 RTP/AVP 0\r\n"
@@ -63,15 +66,52 @@ func aac() *sound {
 	raw := coded("-c:a", "aac", "-b:a", "32k", "-ac", "1", "-f", "adts")
 	s := &sound{sdp: "m=audio 0 RTP/AVP 97\r\na=rtpmap:97 mpeg4-generic/16000/1\r\na=fmtp:97 streamtype=5; profile-level-id=15; mode=AAC-hbr; " +
 		"config=1408; sizelength=13; indexlength=3; indexdeltalength=3\r\n", payload: 97, every: 64 * time.Millisecond, step: 1024}
-	for len(raw) > 7 { // ADTS: ISO/IEC 14496-3 §1.A.3
-		n := int(raw[3]&3)<<11 | int(raw[4])<<3 | int(raw[5]>>5)
-		if n < 7 || n > len(raw) {
+	for _, unit := range units(raw) {
+		s.packets = append(s.packets, append(binary.BigEndian.AppendUint16([]byte{0, 16}, uint16(len(unit)<<3)), unit...))
+	}
+	return s
+}
+
+// units are the access units of an ADTS stream (ISO/IEC 14496-3 §1.A.3).
+func units(adts []byte) (out [][]byte) {
+	for len(adts) > 7 {
+		n := int(adts[3]&3)<<11 | int(adts[4])<<3 | int(adts[5]>>5)
+		if n < 7 || n > len(adts) {
 			break
 		}
-		unit := raw[7:n]
-		s.packets = append(s.packets, append(binary.BigEndian.AppendUint16([]byte{0, 16}, uint16(len(unit)<<3)), unit...))
-		raw = raw[n:]
+		out = append(out, adts[7:n])
+		adts = adts[n:]
 	}
+	return out
+}
+
+// latm is the same as aac in AudioMuxElements whose configuration stands in the description (RFC 6416 §6).
+func latm() *sound {
+	s := &sound{sdp: "m=audio 0 RTP/AVP 97\r\na=rtpmap:97 MP4A-LATM/16000/1\r\na=fmtp:97 profile-level-id=15; object=2; cpresent=0; " +
+		"config=400028103fc0\r\n", payload: 97, marks: true, every: 64 * time.Millisecond, step: 1024}
+	for _, unit := range units(coded("-c:a", "aac", "-b:a", "32k", "-ac", "1", "-f", "adts")) {
+		size := append(bytes.Repeat([]byte{255}, len(unit)/255), byte(len(unit)%255))
+		s.packets = append(s.packets, append(size, unit...))
+	}
+	return s
+}
+
+// opus is Opus, 20 ms a packet (RFC 7587).
+func opus() *sound {
+	s := &sound{sdp: "m=audio 0 RTP/AVP 96\r\na=rtpmap:96 opus/48000/2\r\n", payload: 96, every: 20 * time.Millisecond, step: 960}
+	pages, packet := coded("-c:a", "libopus", "-b:a", "32k", "-ac", "1", "-f", "ogg"), []byte(nil)
+	for len(pages) > 27 && len(pages) > 27+int(pages[26]) { // RFC 3533 §6: lengths in pieces of up to 255 bytes, then the packets
+		lengths := pages[27 : 27+int(pages[26])]
+		pages = pages[27+len(lengths):]
+		for _, n := range lengths {
+			packet = append(packet, pages[:min(int(n), len(pages))]...)
+			if pages = pages[min(int(n), len(pages)):]; n < 255 {
+				s.packets = append(s.packets, packet)
+				packet = nil
+			}
+		}
+	}
+	s.packets = s.packets[2:] // the first two are heads of the file (RFC 7845 §5)
 	return s
 }
 
@@ -96,7 +136,7 @@ type soundSender struct {
 // due sends what the time since the beginning asks for.
 func (t *soundSender) due() {
 	for want := int(time.Since(t.began) / t.every); t.sent < want; t.sent++ {
-		t.packet(t.payload, uint32(t.sent)*t.step, t.sent == 0, nil, t.packets[t.sent%len(t.packets)])
+		t.packet(t.payload, uint32(t.sent)*t.step, t.sent == 0 || t.marks, nil, t.packets[t.sent%len(t.packets)])
 	}
 }
 

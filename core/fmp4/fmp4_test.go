@@ -25,7 +25,7 @@ type box struct {
 	inner []box
 }
 
-var containers = map[string]int{"moov": 0, "trak": 0, "mdia": 0, "minf": 0, "dinf": 0, "stbl": 0, "mvex": 0, "moof": 0, "traf": 0, "stsd": 8, "dref": 8, "avc1": 78, "hvc1": 78, "mp4a": 28}
+var containers = map[string]int{"moov": 0, "trak": 0, "mdia": 0, "minf": 0, "dinf": 0, "stbl": 0, "mvex": 0, "moof": 0, "traf": 0, "stsd": 8, "dref": 8, "avc1": 78, "hvc1": 78, "mp4a": 28, "Opus": 28}
 
 func boxes(b []byte) (out []box, err error) {
 	for len(b) > 0 {
@@ -183,6 +183,25 @@ func TestFFprobeReadsSound(t *testing.T) {
 	assert.NotNil(t, find(list, "moov/trak/mdia/minf/stbl/stsd/mp4a/esds"))
 	assert.Equal(t, `audio/mp4; codecs="mp4a.40.2"`, s.MIME())
 	assert.Equal(t, fmt.Sprintf("aac,16000,1,%d", n), ffprobe(t, all, "codec_name,sample_rate,channels,nb_read_frames"))
+}
+
+// Packets of Opus last as long as their first byte says.
+func TestFFprobeReadsOpus(t *testing.T) {
+	s := Sound{Opus: true, Rate: 48000, Channels: 2}
+	all := s.Init(nil)
+	// Three packets of silence: 20 ms in the hybrid mode, and as the sole frame of CELT of 2.5 and 20 ms.
+	for _, packet := range [][]byte{{0x78, 0xff, 0xfe}, {0xe0, 0xff, 0xfe}, {0xf8, 0xff, 0xfe}} {
+		all = s.Frame(all, packet)
+	}
+	list, err := boxes(all)
+	require.NoError(t, err)
+	assert.NotNil(t, find(list, "moov/trak/mdia/minf/stbl/stsd/Opus/dOps"))
+	assert.Equal(t, `audio/mp4; codecs="opus"`, s.MIME())
+	assert.Equal(t, "opus,48000,2,3", ffprobe(t, all, "codec_name,sample_rate,channels,nb_read_frames"))
+	for packet, lasts := range map[string]uint32{"\x00": 480, "\x08": 960, "\x18": 2880, "\x60": 480, "\x68": 960, "\x80": 120, "\xf8": 960,
+		"\xf9": 1920, "\xfa": 1920, "\xfb\x03": 2880, "\xfb": 0, "\x1b\x3f": longestOpus, "": 0} {
+		assert.Equal(t, lasts, opusSamples([]byte(packet)), "%x", packet)
+	}
 }
 
 func ffprobe(t *testing.T, file []byte, entries string) string {

@@ -2,11 +2,12 @@ package fmp4
 
 import "fmt"
 
-// A Sound writes live AAC (ISO/IEC 14496-3). Its times count samples. It is not safe for concurrent use.
+// A Sound writes live AAC (ISO/IEC 14496-3) or Opus (RFC 6716). Its times count samples. It is not safe for concurrent use.
 type Sound struct {
-	Config   []byte // the AudioSpecificConfig (§1.6.2.1), at most 64 bytes
-	Object   int    // audio object type: 2 for LC
-	Rate     int    // samples a second
+	Opus     bool
+	Config   []byte // of AAC: the AudioSpecificConfig (§1.6.2.1), at most 64 bytes
+	Object   int    // of AAC: audio object type, 2 for LC
+	Rate     int    // samples a second; of Opus 48000
 	Channels int
 
 	seq  uint32
@@ -16,12 +17,46 @@ type Sound struct {
 // samplesAFrame is what a frame of AAC holds (§4.5.2.1.1); the short frames of 960 samples are not met in cameras.
 const samplesAFrame = 1024
 
-// Frame appends the fragment of one access unit to dst.
+// Frame appends the fragment of one access unit, or packet of Opus, to dst.
 func (s *Sound) Frame(dst, unit []byte) []byte {
+	lasts := uint32(samplesAFrame)
+	if s.Opus {
+		lasts = opusSamples(unit)
+	}
 	s.seq++
-	dst = sample{s.seq, samplesAFrame, s.time, true, unit}.fragment(dst)
-	s.time += samplesAFrame
+	dst = sample{s.seq, lasts, s.time, true, unit}.fragment(dst)
+	s.time += uint64(lasts)
 	return dst
+}
+
+// longestOpus is 120 ms, which a packet holds at most (RFC 6716 §3.2.5).
+const longestOpus = 5760
+
+// opusSamples is for how many samples a packet of Opus sounds, by its first byte (RFC 6716 §3.1): the length of its frames, and how many
+// there are.
+func opusSamples(packet []byte) uint32 {
+	if len(packet) == 0 {
+		return 0
+	}
+	config, count := packet[0]>>3, uint32(1)
+	var length uint32
+	switch {
+	case config < 12:
+		length = []uint32{480, 960, 1920, 2880}[config&3]
+	case config < 16:
+		length = []uint32{480, 960}[config&1]
+	default:
+		length = []uint32{120, 240, 480, 960}[config&3]
+	}
+	switch packet[0] & 3 {
+	case 1, 2:
+		count = 2
+	case 3:
+		if count = 0; len(packet) > 1 {
+			count = uint32(packet[1] & 0x3f)
+		}
+	}
+	return min(length*count, longestOpus)
 }
 
 // Init appends the initialisation segment.
@@ -30,14 +65,30 @@ func (s *Sound) Init(b []byte) []byte {
 }
 
 // MIME is the type for a browser.
-func (s *Sound) MIME() string { return fmt.Sprintf(`audio/mp4; codecs="mp4a.40.%d"`, s.Object) }
+func (s *Sound) MIME() string {
+	if s.Opus {
+		return `audio/mp4; codecs="opus"`
+	}
+	return fmt.Sprintf(`audio/mp4; codecs="mp4a.40.%d"`, s.Object)
+}
 
 func (s *Sound) entry(b []byte) []byte {
-	b, mp4a := open(b, "mp4a")
+	kind := "mp4a"
+	if s.Opus {
+		kind = "Opus"
+	}
+	b, entry := open(b, kind)
 	b = u16(b, 0, 0, 0, 1)
 	b = u32(b, 0, 0)
 	b = u16(b, uint16(s.Channels), 16, 0, 0)
 	b = u32(b, uint32(min(s.Rate, 0xffff))<<16)
+	if s.Opus { // the specific box of the encapsulation of Opus in ISO media files: version 0, no samples to skip, no gain, one stream
+		b, at := open(b, "dOps")
+		b = append(b, 0, byte(s.Channels), 0, 0)
+		b = u32(b, uint32(s.Rate))
+		b = append(b, 0, 0, 0)
+		return shut(shut(b, at), entry)
+	}
 	b, at := open(b, "esds") // ISO/IEC 14496-14 §5.6, with the descriptors of 14496-1 §7.2.6
 	b = u32(b, 0)
 	n := byte(len(s.Config))
@@ -46,5 +97,5 @@ func (s *Sound) entry(b []byte) []byte {
 	b = u32(b, 0, 0)
 	b = append(append(b, 5, n), s.Config...)
 	b = append(b, 6, 1, 2) // sync layer: as in MP4
-	return shut(shut(b, at), mp4a)
+	return shut(shut(b, at), entry)
 }

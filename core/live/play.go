@@ -219,7 +219,7 @@ func (s *picture) jpeg(data []byte, p *media.Picture) {
 type listening struct {
 	room *Room
 	from *media.Listener
-	aac  fmp4.Sound
+	mux  fmp4.Sound
 }
 
 // Unheard is told in place of sound where there is none that a browser could play.
@@ -234,14 +234,14 @@ func listen(room *Room, t media.Track) *listening {
 		room.Tell(Sound, Message{Begin: &Begin{MIME: Unheard}, Key: true})
 	case !ok:
 		room.Tell(Sound, Message{Begin: &Begin{MIME: Unheard, Codec: t.CodecName()}, Key: true})
-	case from.Samples:
+	case from.Form == media.Samples:
 		l.from = from
 		room.Tell(Sound, Message{Begin: &Begin{MIME: "audio/pcm", Codec: t.CodecName(), Rate: from.Rate, Channels: from.Channels}, Key: true})
 	default:
 		l.from = from
-		l.aac = fmp4.Sound{Config: from.Config, Object: from.Object, Rate: from.Rate, Channels: from.Channels}
-		b := &Begin{MIME: l.aac.MIME(), Codec: t.CodecName(), Rate: from.Rate, Channels: from.Channels}
-		room.Tell(Sound, Message{Begin: b, Data: l.aac.Init(nil), Key: true})
+		l.mux = fmp4.Sound{Opus: from.Form == media.Opus, Config: from.Config, Object: from.Object, Rate: from.Rate, Channels: from.Channels}
+		b := &Begin{MIME: l.mux.MIME(), Codec: t.CodecName(), Rate: from.Rate, Channels: from.Channels}
+		room.Tell(Sound, Message{Begin: b, Data: l.mux.Init(nil), Key: true})
 	}
 	return l
 }
@@ -251,10 +251,10 @@ func (l *listening) packet(b []byte) {
 		return
 	}
 	l.from.Packet(b, func(data []byte) {
-		if l.from.Samples {
+		if l.from.Form == media.Samples {
 			data = append([]byte(nil), data...)
 		} else {
-			data = l.aac.Frame(nil, data)
+			data = l.mux.Frame(nil, data)
 		}
 		l.room.Tell(Sound, Message{Data: data, Key: true})
 	})

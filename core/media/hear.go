@@ -3,51 +3,73 @@ package media
 import (
 	"encoding/hex"
 	"strconv"
+	"strings"
 )
 
-// A Listener turns the RTP packets of an audio track into what can be played: samples of G.711 and L16, access units of AAC. It is not safe
-// for concurrent use and allocates nothing per packet once its buffers have grown.
+// A Sounding is the form in which a Listener hands on sound.
+type Sounding string
+
+// The forms of sound.
+const (
+	Samples Sounding = "samples" // of 16 bits, least significant byte first
+	AAC     Sounding = "aac"     // access units
+	Opus    Sounding = "opus"    // packets (RFC 6716 §3)
+)
+
+// A Listener turns the RTP packets of an audio track into what can be played: samples of G.711, G.726 and L16, access units of AAC, packets
+// of Opus. It is not safe for concurrent use and allocates nothing per packet once its buffers have grown.
 type Listener struct {
-	// Samples says that what comes is 16-bit samples, least significant byte first; else it is access units of AAC.
-	Samples  bool
+	Form     Sounding
 	Rate     int // samples a second
 	Channels int
 	Config   []byte // of AAC: its AudioSpecificConfig (ISO/IEC 14496-3 §1.6.2.1)
 	Object   int    // of AAC: its object type
 
 	track  Track
-	read   func(payload []byte, each func([]byte))
+	read   func(p packet, each func([]byte))
 	buffer []byte
-	units  unitReader
 }
 
 // NewListener prepares a listener; ok is false for a codec that is not played. What the track says of AAC must be right.
 func NewListener(t Track) (l *Listener, ok bool) {
-	l = &Listener{track: t, Rate: t.ClockRate, Channels: max(1, t.Channels), Samples: true}
-	switch t.Codec {
-	case "PCMU":
-		l.read = func(b []byte, each func([]byte)) { l.table(b, &muLaw, each) }
-	case "PCMA":
-		l.read = func(b []byte, each func([]byte)) { l.table(b, &aLaw, each) }
-	case "L16": // RFC 3551 §4.5.11: most significant byte first
-		l.read = func(b []byte, each func([]byte)) {
-			l.buffer = l.buffer[:0]
-			for ; len(b) >= 2; b = b[2:] {
-				l.buffer = append(l.buffer, b[1], b[0])
-			}
-			each(l.buffer)
-		}
-	case "MPEG4-GENERIC":
-		m := NewAudioMeter(t)
-		raw, err := hex.DecodeString(t.Fmtp["config"])
-		if err != nil || len(raw) < 2 || len(raw) > 64 || m.a.Problem != "" || !l.units.set(t.Fmtp) {
+	l = &Listener{Form: Samples, track: t, Rate: t.ClockRate, Channels: max(1, t.Channels)}
+	bits, packed := "", false
+	if bits, packed = strings.CutPrefix(strings.TrimPrefix(t.Codec, "AAL2-"), "G726-"); packed {
+		if ok = l.g726(bits); !ok {
 			return nil, false
 		}
-		r := bitReader{b: raw}
-		l.Samples, l.Config, l.Object, l.Rate, l.Channels = false, raw, int(r.object()), m.a.SampleRate, m.a.Channels
-		l.read = l.units.payload
+	}
+	switch t.Codec {
+	case "PCMU":
+		l.read = func(p packet, each func([]byte)) { l.table(p.payload, &muLaw, each) }
+	case "PCMA":
+		l.read = func(p packet, each func([]byte)) { l.table(p.payload, &aLaw, each) }
+	case "L16":
+		l.read = func(p packet, each func([]byte)) { l.l16(p.payload, each) }
+	case "OPUS": // two channels, whatever the packets hold (RFC 7587 §4.1); each tells for how long it sounds
+		l.Form, l.Rate, l.Channels = Opus, 48000, 2
+		l.read = func(p packet, each func([]byte)) {
+			if len(p.payload) > 0 {
+				each(p.payload)
+			}
+		}
+	case "MPEG4-GENERIC":
+		units := unitReader{}
+		raw, err := hex.DecodeString(t.Fmtp["config"])
+		if err != nil || !units.set(t.Fmtp) || !l.aac(raw) {
+			return nil, false
+		}
+		l.read = func(p packet, each func([]byte)) { units.payload(p.payload, each) }
+	case "MP4A-LATM":
+		latm, config, ok := newLATM(t.Fmtp)
+		if !ok || !l.aac(config) {
+			return nil, false
+		}
+		l.read = latm.packet
 	default:
-		return nil, false
+		if !packed {
+			return nil, false
+		}
 	}
 	if l.Rate < 1000 || l.Rate > 96000 || l.Channels > 8 {
 		return nil, false
@@ -58,8 +80,63 @@ func NewListener(t Track) (l *Listener, ok bool) {
 // Packet takes one RTP packet as it arrived and hands on what it holds, which is valid during the call.
 func (l *Listener) Packet(b []byte, each func([]byte)) {
 	if p, err := parseRTP(b); err == nil && p.payloadType == l.track.Payload {
-		l.read(p.payload, each)
+		l.read(p, each)
 	}
+}
+
+// aac takes what the description says of AAC.
+func (l *Listener) aac(config []byte) (ok bool) {
+	m := &AudioMeter{a: Audio{Channels: l.Channels}}
+	if m.config(&bitReader{b: config}); m.a.Problem != "" || len(config) < 2 || len(config) > 64 {
+		return false
+	}
+	l.Form, l.Config, l.Rate, l.Channels = AAC, config, m.a.SampleRate, m.a.Channels
+	l.Object = int((&bitReader{b: config}).object())
+	return true
+}
+
+// g726Bits are the bits a sample by the rate in kbit/s.
+var g726Bits = map[string]int{"16": 2, "24": 3, "32": 4, "40": 5}
+
+// g726 decodes G.726 of a rate in kbit/s, whose codes begin at the least significant bit of a byte (RFC 3551 §4.5.4) or, as AAL2 has them,
+// at the most significant one.
+func (l *Listener) g726(kbps string) (ok bool) {
+	bits := g726Bits[kbps]
+	decoder, ok := newG726(bits)
+	aal2 := strings.HasPrefix(l.track.Codec, "AAL2-")
+	l.read = func(p packet, each func([]byte)) {
+		l.buffer = l.buffer[:0]
+		held, have := 0, 0 // bits that are read and make no whole code yet
+		for _, b := range p.payload {
+			if aal2 {
+				held = held<<8 | int(b)
+			} else {
+				held |= int(b) << have
+			}
+			for have += 8; have >= bits; have -= bits {
+				code := held & (1<<bits - 1)
+				if aal2 {
+					code = held >> (have - bits)
+					held &= 1<<(have-bits) - 1
+				} else {
+					held >>= bits
+				}
+				x := decoder.sample(code)
+				l.buffer = append(l.buffer, byte(x), byte(uint16(x)>>8))
+			}
+		}
+		each(l.buffer)
+	}
+	return ok && l.Channels == 1
+}
+
+// l16 turns samples round (RFC 3551 §4.5.11: most significant byte first).
+func (l *Listener) l16(b []byte, each func([]byte)) {
+	l.buffer = l.buffer[:0]
+	for ; len(b) >= 2; b = b[2:] {
+		l.buffer = append(l.buffer, b[1], b[0])
+	}
+	each(l.buffer)
 }
 
 func (l *Listener) table(b []byte, table *[256]int16, each func([]byte)) {
