@@ -4,40 +4,63 @@ import "uplot/dist/uPlot.min.css";
 import type { Costs } from "@/api/client";
 import { useTheme } from "./theme";
 
+/** The days that a curve gives for a factor of the bitrate, between its points as the logarithmic plot draws it. */
+export function daysAt(curve: Costs["curve"], factor: number): number {
+  const after = curve.findIndex((p) => p.factor >= factor);
+  const [a, b] = after < 0 ? [curve.at(-1), curve.at(-1)] : [curve[Math.max(0, after - 1)], curve[after]];
+  if (!a || !b) return 0;
+  const log = (x: number) => Math.log(Math.max(x, 0.01));
+  const part = a.factor === b.factor ? 0 : Math.min(1, Math.max(0, (log(factor) - log(a.factor)) / (log(b.factor) - log(a.factor))));
+  return Math.exp(log(a.days) + part * (log(b.days) - log(a.days)));
+}
+
 /** Days of recording over the bitrate of all that is recorded; the line that can be dragged is a what-if. */
 export function CostPlot({ costs, factor, onFactor }: { costs: Costs; factor: number; onFactor: (f: number) => void }) {
   const box = useRef<HTMLDivElement>(null);
   const plot = useRef<uPlot | null>(null);
-  const at = useRef(factor);
+  const at = useRef({ factor, curve: costs.curve });
   const told = useRef(onFactor);
   told.current = onFactor;
   const theme = useTheme();
   const total = costs.kbps / 1000;
-  at.current = factor;
+  at.current = { factor, curve: costs.curve };
 
   // biome-ignore lint/correctness/useExhaustiveDependencies: the theme changes the colours that are read here
   useEffect(() => {
     const el = box.current;
     if (!el) return;
     const ink = (name: string) => getComputedStyle(document.documentElement).getPropertyValue(name).trim();
-    const axis = { stroke: ink("--soft"), grid: { stroke: ink("--hair"), width: 1 }, ticks: { show: false }, font: "12px Recursive Sans" };
+    const label = { labelSize: 16, labelGap: 0, labelFont: "12px Recursive Sans" };
+    const axis = {
+      ...label,
+      stroke: ink("--soft"),
+      grid: { stroke: ink("--hair"), width: 1 },
+      ticks: { show: false },
+      font: "12px Recursive Sans",
+    };
     const u = new uPlot(
       {
         width: el.clientWidth || 300,
-        height: 150,
+        height: 170,
         legend: { show: false },
         cursor: { show: false },
         scales: { x: { time: false, distr: 3, log: 2 }, y: { distr: 3, log: 10 } },
         padding: [8, 16, 0, 0],
         axes: [
-          { ...axis, size: 26, values: (_, v) => v.map((x) => (x === null ? "" : String(Number(x.toPrecision(2))))) },
-          { ...axis, size: 38, values: (_, v) => v.map((x) => (x === null ? "" : String(Number(x.toPrecision(2))))) },
+          {
+            ...axis,
+            label: "Mbit/s recorded",
+            size: 26,
+            values: (_, v) => v.map((x) => (x === null ? "" : String(Number(x.toPrecision(2))))),
+          },
+          { ...axis, label: "Days", size: 38, values: (_, v) => v.map((x) => (x === null ? "" : String(Number(x.toPrecision(2))))) },
         ],
         series: [{}, { stroke: ink("--open"), width: 2, points: { show: false } }],
         hooks: {
           draw: [
             (p) => {
-              const x = p.valToPos(total * at.current, "x", true);
+              const x = p.valToPos(total * at.current.factor, "x", true);
+              const y = p.valToPos(daysAt(at.current.curve, at.current.factor), "y", true);
               const { top, height } = p.bbox;
               p.ctx.save();
               p.ctx.strokeStyle = ink("--brass");
@@ -48,7 +71,7 @@ export function CostPlot({ costs, factor, onFactor }: { costs: Costs; factor: nu
               p.ctx.lineTo(x, top + height);
               p.ctx.stroke();
               p.ctx.beginPath();
-              p.ctx.arc(x, top + height / 2, 6 * devicePixelRatio, 0, 7);
+              p.ctx.arc(x, y, 6 * devicePixelRatio, 0, 7);
               p.ctx.fill();
               p.ctx.restore();
             },
@@ -67,7 +90,7 @@ export function CostPlot({ costs, factor, onFactor }: { costs: Costs; factor: nu
     u.over.style.cursor = "ew-resize";
     u.over.addEventListener("pointerdown", drag);
     u.over.addEventListener("pointermove", drag);
-    const size = new ResizeObserver(() => u.setSize({ width: el.clientWidth, height: 150 }));
+    const size = new ResizeObserver(() => u.setSize({ width: el.clientWidth, height: 170 }));
     size.observe(el);
     return () => {
       size.disconnect();

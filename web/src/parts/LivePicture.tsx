@@ -118,38 +118,43 @@ export function LivePicture({ device, role, name, className = "", tools, sound, 
           Waiting for a key frame …
         </p>
       ) : (
-        <p className="mono pointer-events-none absolute bottom-1 left-1 rounded-sm bg-black/65 px-1.5 text-tiny text-white">
-          {frozen ? "frozen" : "live"}
-          {behind !== null && !frozen && ` · ${behind.toFixed(1)} s behind`}
-          {zoom.view.scale > 1 && ` · ${zoom.view.scale.toFixed(1)}×`}
-          {word.converted && <span className="block">shown converted; the stream itself is {word.converted}</span>}
-        </p>
-      )}
-      {tools && word && (
-        <div className="absolute right-1 bottom-1 flex overflow-hidden rounded-sm bg-black/65 text-white">
-          <Tool label={frozen ? "Go on" : "Freeze"} keys="F" onClick={() => setFrozen(!frozen)}>
-            {frozen ? <Play size={15} /> : <Pause size={15} />}
-          </Tool>
-          <Tool label="Save this picture as a file" onClick={snapshot}>
-            <Camera size={15} />
-          </Tool>
-          {sound && (
-            <Tool label={listening ? "Sound off" : "Sound on"} onClick={() => setListening(!listening)}>
-              {listening ? <Volume2 size={15} /> : <VolumeX size={15} />}
-            </Tool>
+        // At the right, where cameras seldom draw their name.
+        <div className="pointer-events-none absolute right-1 bottom-1 left-1 flex items-end justify-end text-white max-sm:flex-col">
+          <p className="mono flex min-h-5 flex-col justify-center rounded-sm bg-black/65 px-1.5 text-right text-tiny">
+            {word.converted && <span>shown converted; the stream itself is {word.converted}</span>}
+            <span>
+              {frozen ? "frozen" : "live"}
+              {behind !== null && !frozen && ` · ${Math.max(0, behind).toFixed(1)} s behind`}
+              {zoom.view.scale > 1 && ` · ${zoom.view.scale.toFixed(1)}×`}
+            </span>
+          </p>
+          {tools && (
+            <div className="pointer-events-auto flex overflow-hidden rounded-sm bg-black/65">
+              <Tool label={frozen ? "Go on" : "Freeze"} keys="F" onClick={() => setFrozen(!frozen)}>
+                {frozen ? <Play size={15} /> : <Pause size={15} />}
+              </Tool>
+              <Tool label="Save this picture as a file" onClick={snapshot}>
+                <Camera size={15} />
+              </Tool>
+              {sound && (
+                <Tool label={listening ? "Sound off" : "Sound on"} onClick={() => setListening(!listening)}>
+                  {listening ? <Volume2 size={15} /> : <VolumeX size={15} />}
+                </Tool>
+              )}
+              <Tool label="Zoom in" onClick={() => zoom.by(1.6)}>
+                <ZoomIn size={15} />
+              </Tool>
+              <Tool label="Zoom out" onClick={() => zoom.by(1 / 1.6)}>
+                <ZoomOut size={15} />
+              </Tool>
+              <Tool
+                label="Full screen"
+                onClick={() => void (document.fullscreenElement ? document.exitFullscreen() : frame.current?.requestFullscreen())}
+              >
+                <Maximize size={15} />
+              </Tool>
+            </div>
           )}
-          <Tool label="Zoom in" onClick={() => zoom.by(1.6)}>
-            <ZoomIn size={15} />
-          </Tool>
-          <Tool label="Zoom out" onClick={() => zoom.by(1 / 1.6)}>
-            <ZoomOut size={15} />
-          </Tool>
-          <Tool
-            label="Full screen"
-            onClick={() => void (document.fullscreenElement ? document.exitFullscreen() : frame.current?.requestFullscreen())}
-          >
-            <Maximize size={15} />
-          </Tool>
         </div>
       )}
     </div>

@@ -114,7 +114,7 @@ export function LineUp() {
   if (inRange.length === 0) return <Empty sweep={sweep} paste={paste} />;
   return (
     <div className="flex h-full">
-      <section className={`flex min-w-0 grow flex-col ${current ? "max-lg:hidden" : ""}`} aria-label="Line-up">
+      <section className={`@container flex min-w-0 grow flex-col ${current ? "max-lg:hidden" : ""}`} aria-label="Line-up">
         <Funnel devices={cameras} at={at} onChange={(v) => set("at", v)} />
         <ActionBar
           picked={picked}
@@ -132,11 +132,11 @@ export function LineUp() {
         >
           {picked.length === 0 && (
             <Button onClick={() => watch(forKeys())} title="Moving pictures (W)">
-              <MonitorPlay size={15} /> <span className="max-xl:hidden">Watch</span>
+              <MonitorPlay size={15} /> <span className="@max-5xl:hidden">Watch</span>
             </Button>
           )}
           <Button onClick={paste} title="Paste a stream URL (V)">
-            <ClipboardPaste size={15} /> <span className="max-xl:hidden">Paste a URL</span>
+            <ClipboardPaste size={15} /> <span className="@max-5xl:hidden">Paste a URL</span>
           </Button>
           <SearchField
             field={search}

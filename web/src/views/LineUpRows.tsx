@@ -1,5 +1,5 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { useEffect, useRef } from "react";
+import { Fragment, useEffect, useRef } from "react";
 import type { Device } from "@/api/client";
 import { useRename } from "@/api/actions";
 import { Check } from "@/parts/Check";
@@ -126,10 +126,14 @@ function Standing({ device }: { device: Device }) {
 function Targets({ device }: { device: Device }) {
   return (
     <>
-      {device.placements.map((p) => (
-        <span key={p.target} className={p.diagnosis ? "text-stuck" : p.confirmed ? "" : "text-soft"}>
-          {p.name} <span className="mono">{p.slot?.replace(/\D+0*/, "")}</span>
-        </span>
+      {device.placements.map((p, i) => (
+        <Fragment key={p.target}>
+          {i > 0 && <span className="text-soft"> · </span>}
+          <span className={p.diagnosis ? "text-stuck" : p.confirmed ? "" : "text-soft"}>
+            {p.name}
+            {/\d/.test(p.slot ?? "") && <span className="mono"> {p.slot!.replace(/\D+0*/, "")}</span>}
+          </span>
+        </Fragment>
       ))}
     </>
   );
