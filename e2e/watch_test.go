@@ -118,6 +118,11 @@ devices:
 	b.page.MustElement("[data-watching]")
 	require.NoError(t, b.page.Keyboard.Type(input.Escape))
 	b.page.MustElement(`[data-walk="3"]`)
+	b.see("1 of 3 seen") // it is kept, also over a look at one camera alone
+	require.NoError(t, b.page.Keyboard.Type(input.Escape))
+	b.page.MustElementR("nav a", "^Line-up$").MustClick()
+	b.page.MustElementR(`[role=row]`, `127\.43\.34\.12`).MustClick()
+	b.page.MustElementR("#bench", "somebody was seen in its picture, says keeper")
 	assert.NotContains(t, b.server.Log(), "brass-lamp-41")
 }
 

@@ -66,6 +66,7 @@ type deviceView struct {
 	Tunes       map[string]latch.Tune `json:"tunes,omitempty" doc:"by role, how the stream stands to its plan"`
 	Offers      *offerView            `json:"offers,omitempty" doc:"what it can be set to, where it was asked"`
 	Marked      *markView             `json:"marked,omitempty" doc:"a nudge or a label that still stands on it"`
+	Walked      *latch.Walk           `json:"walked,omitempty" doc:"the last walk test in which it was seen"`
 	Fixes       []fixView             `json:"fixes,omitempty" doc:"changes made on it that can be taken back"`
 	Snapshot    *pictureView          `json:"snapshot,omitempty" doc:"its still picture over HTTP"`
 	Motion      *pictureView          `json:"mjpeg,omitempty" doc:"its motion JPEG over HTTP"`
@@ -242,7 +243,7 @@ func viewOf(d *store.Device) deviceView {
 		}
 		v.Channels = append(v.Channels, view)
 	}
-	v.Grid, v.Fixes, v.Tuning, v.Marked = d.Status.Grid(), undoable(st), viewOfTuning(st.Tuning), viewOfMark(st.Marked)
+	v.Grid, v.Fixes, v.Tuning, v.Marked, v.Walked = d.Status.Grid(), undoable(st), viewOfTuning(st.Tuning), viewOfMark(st.Marked), st.Walked
 	v.Plan, v.Tunes, v.Offers = viewOfPlan(st), st.Tunes, viewOfOffers(st.Offers)
 	v.Snapshot, v.Motion = viewOfPicture(st, "snapshot"), viewOfPicture(st, "mjpeg")
 	if r := st.Reached; r != nil && d.Via == nil && (time.Duration(r.SkewMS)*time.Millisecond).Abs() > largestSkew {

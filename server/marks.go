@@ -8,6 +8,7 @@ import (
 	"github.com/google/uuid"
 
 	"unlatch/core/evidence"
+	"unlatch/store"
 )
 
 type markBody struct {
@@ -15,6 +16,11 @@ type markBody struct {
 	How     evidence.Mark `json:"how" enum:"nudge,label" doc:"move a little and back, or draw a text for a while"`
 	Text    string        `json:"text,omitempty" maxLength:"40" doc:"of a label; the camera's address where it is missing"`
 	Back    bool          `json:"back,omitempty" doc:"put back what still stands of an earlier one, and do nothing else"`
+}
+
+type walkBody struct {
+	Device uuid.UUID `json:"device"`
+	Unsaid bool      `json:"unsaid,omitempty" doc:"it was said in error"`
 }
 
 // markView is a nudge or a label that still stands on a camera.
@@ -33,6 +39,14 @@ func (s *Server) markRoutes(api huma.API) {
 			Body markBody
 		}) (*runOut, error) {
 			return s.mark(ctx, in.Site, in.Body)
+		})
+	huma.Register(api, huma.Operation{OperationID: "walk-past", Method: "POST", Path: "/api/sites/{site}/walks",
+		Summary: "Say that somebody who walks past a camera is seen in its picture, or take that back", DefaultStatus: 204},
+		func(ctx context.Context, in *struct {
+			SitePath
+			Body walkBody
+		}) (*struct{}, error) {
+			return nil, s.walk(ctx, in.Site, in.Body)
 		})
 }
 
@@ -56,6 +70,15 @@ func (s *Server) mark(ctx context.Context, site uuid.UUID, in markBody) (*runOut
 	}
 	run, err := s.cfg.Queue.Mark(ctx, site, what+cameras(len(in.Devices)), in.Devices, in.How, in.Text, in.Back)
 	return &runOut{viewOfRun(run, time.Now())}, s.explain(err)
+}
+
+// walk records what a person says of a walk test.
+func (s *Server) walk(ctx context.Context, site uuid.UUID, in walkBody) error {
+	if err := s.ofSite(ctx, site, []uuid.UUID{in.Device}); err != nil {
+		return err
+	}
+	body := evidence.Walked{By: person(ctx).Name, Unsaid: in.Unsaid}
+	return s.explain(s.cfg.Store.Devices.Record(ctx, &store.Device{ID: in.Device, Site: site}, nil, store.Finding{Body: body}))
 }
 
 func viewOfMark(b *evidence.Marked) *markView {

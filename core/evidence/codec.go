@@ -116,6 +116,7 @@ var readers = map[Kind]func(Record) (Body, error){
 	KindTuned:     reader[Tuned],
 	KindOffers:    reader[Offers],
 	KindMarked:    reader[Marked],
+	KindWalked:    reader[Walked],
 	KindMulticast: reader[Multicast],
 }
 

@@ -36,6 +36,7 @@ const (
 	KindOffers    Kind = "offers"     // body Offers
 	KindMulticast Kind = "multicast"  // subject: the stream's token; body Multicast
 	KindMarked    Kind = "marked"     // body Marked
+	KindWalked    Kind = "walked"     // body Walked
 )
 
 // A Record is one piece of evidence about one device.

@@ -261,6 +261,9 @@ func (d *deriver) facts() {
 	if b, _ := body[evidence.Marked](d, ""); b != nil && b.Pending {
 		d.s.Marked = b
 	}
+	if b, r := body[evidence.Walked](d, ""); b != nil && !b.Unsaid {
+		d.s.Walked = &Walk{b.By, r.At}
+	}
 	d.s.Pictures = map[string]evidence.Picture{}
 	for _, kind := range []string{"snapshot", "mjpeg"} {
 		if b, _ := body[evidence.Picture](d, kind); b != nil {

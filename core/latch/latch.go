@@ -146,6 +146,7 @@ type Status struct {
 	Fixes      []evidence.Fix                // that can be undone, in order of time
 	Multicast  map[string]evidence.Multicast // how its streams are sent to groups, by role, as far as that was asked
 	Marked     *evidence.Marked              // a nudge or a label that still stands on it; nil for none
+	Walked     *Walk                         // the last walk test in which it was seen; nil for none
 	Tuning     *evidence.Tuned               // how its streams were set, where that stands; nil where nobody has
 	Offers     *evidence.Offers              // what it can be set to; nil where it was not asked
 	Plan       tuning.Plan                   // what is wanted of its streams, whoever's plan it is
@@ -164,6 +165,12 @@ type Status struct {
 	Claims []evidence.Claimed
 	// Unreadable are the latest records of their kinds that this program cannot read.
 	Unreadable []Unreadable
+}
+
+// A Walk is a walk test that a camera has passed: somebody who walked past it was seen in its picture.
+type Walk struct {
+	By string    `json:"by" doc:"who said so"`
+	At time.Time `json:"at"`
 }
 
 // An Unreadable is a record whose body cannot be read, as something to tell the person.

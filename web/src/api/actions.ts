@@ -146,6 +146,13 @@ export const useMark = (site: string) =>
     [keys.runs(site)],
   );
 
+/** Says that somebody who walks past a camera is seen in its picture, or takes that back. */
+export const useWalk = (site: string) =>
+  useAction(
+    (body: Body<"/api/sites/{site}/walks", "post">) => must(api.POST("/api/sites/{site}/walks", { params: { path: { site } }, body })),
+    [keys.devices(site)],
+  );
+
 /** Sets streams to a plan, or puts them back. */
 export const useTune = (site: string) =>
   useAction(

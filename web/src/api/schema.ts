@@ -1285,6 +1285,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/walks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that somebody who walks past a camera is seen in its picture, or take that back */
+        post: operations["walk-past"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/watch": {
         parameters: {
             query?: never;
@@ -1765,6 +1782,8 @@ export interface components {
             tuning?: components["schemas"]["TuningView"];
             /** @description the recorder that it is reached through */
             via?: components["schemas"]["ViaView"];
+            /** @description the last walk test in which it was seen */
+            walked?: components["schemas"]["Walk"];
             /** @description the device's own page */
             web?: string;
         };
@@ -3462,6 +3481,17 @@ export interface components {
             /** @description where it is plugged in, in the recorder's words */
             place?: string;
             recorder: string;
+        };
+        Walk: {
+            /** Format: date-time */
+            at: string;
+            /** @description who said so */
+            by: string;
+        };
+        WalkBody: {
+            device: string;
+            /** @description it was said in error */
+            unsaid?: boolean;
         };
         "Watch-siteRequest": {
             on: boolean;
@@ -6620,6 +6650,39 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["RunView"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "walk-past": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WalkBody"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

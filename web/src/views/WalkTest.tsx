@@ -1,5 +1,6 @@
 import { Check as CheckMark, X } from "lucide-react";
 import { useState } from "react";
+import { useWalk } from "@/api/actions";
 import type { Device } from "@/api/client";
 import { Button } from "@/parts/Button";
 import { Copy } from "@/parts/Copy";
@@ -10,28 +11,61 @@ import { useFrame } from "./SiteFrame";
 /** The stream to look at among several: the sub stream, which is made for it, else what there is. */
 const small = (d: Device) => (d.streams.find((s) => s.role === "sub" && s.proof?.ok) ?? d.streams.find((s) => s.proof?.ok))!.role;
 
-const time = (at: Date) => at.toLocaleTimeString([], { hour: "2-digit", minute: "2-digit", second: "2-digit" });
+const time = (at: string) => new Date(at).toLocaleTimeString([], { hour: "2-digit", minute: "2-digit", second: "2-digit" });
+
+/**
+ * When each camera had last been seen before this walk test began, by the server's clock. It is kept for a reload of the page, and for a
+ * look at one camera alone in between.
+ */
+function useBefore(place: string, cameras: Device[]) {
+  const [before] = useState<Record<string, string>>(() => {
+    const kept = sessionStorage.getItem(place);
+    if (kept) return JSON.parse(kept);
+    const now = Object.fromEntries(cameras.map((d) => [d.id, d.walked?.at ?? ""]));
+    sessionStorage.setItem(place, JSON.stringify(now));
+    return now;
+  });
+  return before;
+}
 
 /**
  * Up to nine cameras at once, for somebody who walks past them: a digit, or a touch of its mark, says that the walker was seen in its picture.
+ * That goes into the camera's evidence at once.
  */
 export function WalkTest({ cameras, onLarge, onEnd }: { cameras: Device[]; onLarge: (d: Device) => void; onEnd: () => void }) {
   const { site } = useFrame();
-  const [seen, setSeen] = useState<Record<string, Date>>({});
+  const place = `walk-${cameras.map((d) => d.id).join()}`;
+  const before = useBefore(place, cameras);
+  const walk = useWalk(site.id);
+  // What was said a moment ago, until the camera's own record tells it.
+  const [said, setSaid] = useState<Record<string, string>>({});
+  const seenAt = (d: Device) => said[d.id] ?? (d.walked && d.walked.at !== before[d.id] ? d.walked.at : "");
   const mark = (d?: Device) => {
     if (!d) return;
-    setSeen((all) => {
-      const { [d.id]: was, ...rest } = all;
-      return was ? rest : { ...all, [d.id]: new Date() };
-    });
+    const unsaid = seenAt(d) !== "";
+    setSaid((all) => ({ ...all, [d.id]: unsaid ? "" : new Date().toISOString() }));
+    walk.mutate(
+      { device: d.id, unsaid },
+      {
+        onError: () =>
+          setSaid((all) => {
+            const { [d.id]: _, ...rest } = all;
+            return rest;
+          }),
+      },
+    );
+  };
+  const end = () => {
+    sessionStorage.removeItem(place);
+    onEnd();
   };
   useKeys(Object.fromEntries(cameras.map((d, i) => [String(i + 1), () => mark(d)])), true);
-  useKeys({ Escape: onEnd });
-  const count = cameras.filter((d) => seen[d.id]).length;
+  useKeys({ Escape: end });
+  const count = cameras.filter(seenAt).length;
   const columns = cameras.length <= 1 ? "" : cameras.length <= 4 ? "sm:grid-cols-2" : "sm:grid-cols-3";
   const report = [
     `Walk test of ${site.name}, ${new Date().toLocaleDateString()}`,
-    ...cameras.map((d) => `${d.name} (${d.address}): ${seen[d.id] ? `seen at ${time(seen[d.id]!)}` : "not seen"}`),
+    ...cameras.map((d) => `${d.name} (${d.address}): ${seenAt(d) ? `seen at ${time(seenAt(d))}` : "not seen"}`),
   ].join("\n");
   return (
     <div className="flex h-full flex-col" data-walk={cameras.length}>
@@ -43,7 +77,7 @@ export function WalkTest({ cameras, onLarge, onEnd }: { cameras: Device[]; onLar
         <span className="text-soft max-md:hidden">Walk past a camera and press its number when you show in its picture.</span>
         <span className="grow" />
         <Copy text={report} label="Copy the result" />
-        <Button look="quiet" aria-label="End the walk test" title="End the walk test (Esc)" className="px-2" onClick={onEnd}>
+        <Button look="quiet" aria-label="End the walk test" title="End the walk test (Esc)" className="px-2" onClick={end}>
           <X size={16} />
         </Button>
       </div>
@@ -53,22 +87,22 @@ export function WalkTest({ cameras, onLarge, onEnd }: { cameras: Device[]; onLar
             <LivePicture device={d.id} role={small(d)} name={d.name} className="min-h-0 w-full grow">
               <button
                 type="button"
-                aria-pressed={!!seen[d.id]}
+                aria-pressed={seenAt(d) !== ""}
                 aria-label={`${i + 1}: the walker was seen by ${d.name}`}
                 onClick={() => mark(d)}
                 className={`mono absolute top-1.5 left-1.5 flex h-8 min-w-8 items-center justify-center gap-1 rounded-sm px-2 text-lead font-semibold max-sm:h-10 ${
-                  seen[d.id] ? "bg-[#1a7564] text-white" : "bg-white/90 text-black hover:bg-white"
+                  seenAt(d) ? "bg-[#1a7564] text-white" : "bg-white/90 text-black hover:bg-white"
                 }`}
               >
                 {i + 1}
-                {seen[d.id] && <CheckMark size={16} />}
+                {seenAt(d) && <CheckMark size={16} />}
               </button>
             </LivePicture>
             <figcaption className="flex items-baseline gap-2 pt-1 text-small">
               <button type="button" className="truncate font-semibold hover:underline" title="Show it large" onClick={() => onLarge(d)}>
                 {d.name}
               </button>
-              <span className="num text-soft">{seen[d.id] ? `seen at ${time(seen[d.id]!)}` : ""}</span>
+              <span className="num text-soft">{seenAt(d) ? `seen at ${time(seenAt(d))}` : ""}</span>
             </figcaption>
           </figure>
         ))}
