@@ -6,6 +6,16 @@ import { Check } from "@/parts/Check";
 import { Sheet } from "@/parts/Sheet";
 import { Trouble } from "@/parts/Trouble";
 
+/** What is wrong with what was typed; "" where nothing is. */
+export function wrongIn(port: string, ttl: string): string {
+  const whole = (text: string) => (/^\d+$/.test(text.trim()) ? Number(text) : Number.NaN);
+  const p = whole(port);
+  if (!(p >= 1024 && p <= 65534 && p % 2 === 0)) return "Type an even port from 1024 to 65534: the odd one behind it is for RTCP.";
+  const t = whole(ttl);
+  if (!(t >= 1 && t <= 255)) return "Type a TTL from 1 to 255: over how many routers it goes.";
+  return "";
+}
+
 /** Groups for streams, each its own: what would be set, and then setting it. */
 export function GroupSheet({ site, streams, onClose }: { site: string; streams: CastView[]; onClose: () => void }) {
   const plan = usePlanGroups(site);
@@ -17,16 +27,20 @@ export function GroupSheet({ site, streams, onClose }: { site: string; streams: 
   const body = {
     streams: streams.map((c) => ({ device: c.device, role: c.role as "main" | "sub" | "third" })),
     pool: pool.trim(),
-    port: Number(port) || 0,
-    ttl: Number(ttl) || 0,
+    port: Number(port),
+    ttl: Number(ttl),
     always,
   };
   const wish = JSON.stringify(body);
+  const wrong = wrongIn(port, ttl);
   const ask = plan.mutate;
   useEffect(() => {
+    if (wrong) return;
     const soon = setTimeout(() => ask(JSON.parse(wish)), 250);
     return () => clearTimeout(soon);
-  }, [wish, ask]);
+  }, [wish, wrong, ask]);
+  // What is set is what is shown: while something else was typed and not planned yet, nothing is.
+  const shown = !wrong && JSON.stringify(plan.variables) === wish;
   const lines = plan.data?.lines ?? [];
   const changing = lines.filter((l) => !l.keep);
   const field = "mono h-8 rounded-md border bg-paper px-2";
@@ -64,7 +78,11 @@ export function GroupSheet({ site, streams, onClose }: { site: string; streams: 
           No two of the groups look alike to a switch, and none is one that another stream of this site has. A stream whose group is its own
           keeps it.
         </p>
-        {plan.error ? (
+        {wrong ? (
+          <p role="alert" className="mt-3 text-stuck">
+            {wrong}
+          </p>
+        ) : plan.error ? (
           <div className="mt-3">
             <Trouble error={plan.error} />
           </div>
@@ -96,7 +114,7 @@ export function GroupSheet({ site, streams, onClose }: { site: string; streams: 
           </div>
         )}
         <div className="mt-4 flex items-center gap-3">
-          <Button look="next" type="submit" disabled={changing.length === 0 || send.isPending || plan.isPending}>
+          <Button look="next" type="submit" disabled={!shown || changing.length === 0 || send.isPending || plan.isPending}>
             Set {changing.length === 1 ? "1 group" : `${changing.length} groups`} and measure
           </Button>
           <Button onClick={onClose}>Cancel</Button>
