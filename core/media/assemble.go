@@ -1,12 +1,14 @@
 package media
 
+import "time"
+
 // An Assembler puts the RTP packets of a video track together to whole frames. A frame of which a packet is missing is left out, and so is
 // every one after it up to the next key frame, since it could not be decoded. It is not safe for concurrent use and allocates nothing per
 // packet once its buffers have grown.
 type Assembler struct {
 	track   Track
 	format  Format
-	order   sequence
+	sort    sorter
 	stamp   uint32
 	begun   bool // of the frame under way
 	damaged bool
@@ -29,15 +31,23 @@ func (a *Assembler) Packet(b []byte, each func(f Frame, stamp uint32)) {
 	if err != nil || p.payloadType != a.track.Payload {
 		return
 	}
-	gap, late := a.order.next(p.seq)
-	if late {
-		return
+	a.sort.put(b, p, time.Time{})
+	for x, gap, ok := a.sort.take(); ok; x, gap, ok = a.sort.take() {
+		a.inOrder(x.b, gap > 0, each)
+	}
+}
+
+// inOrder takes one packet in order; gap says that some before it are missing for good.
+func (a *Assembler) inOrder(b []byte, gap bool, each func(f Frame, stamp uint32)) {
+	p, err := parseRTP(b)
+	if err != nil {
+		return // it was read before
 	}
 	if a.begun && p.timestamp != a.stamp {
-		a.damaged = a.damaged || gap > 0
+		a.damaged = a.damaged || gap
 		a.end(each)
 	}
-	a.damaged = a.damaged || gap > 0
+	a.damaged = a.damaged || gap
 	a.begun, a.stamp = true, p.timestamp
 	if x, ok := a.format.(extended); ok && p.extended != nil {
 		x.Extension(p.extension, p.extended)

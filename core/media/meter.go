@@ -103,7 +103,9 @@ type Meter struct {
 	stamp       uint32
 	minClock    int64
 	maxClock    int64
-	bytes       int64
+	bytes       int64 // that have come
+	sort        sorter
+	framed      int64 // bytes that went into frames
 	keys        keyMarks
 	jitter      jitter
 	seconds     []int // bytes of each second since the first packet
@@ -163,30 +165,42 @@ func (m *Meter) Packet(b []byte, at time.Time) {
 		if m.first.IsZero() {
 			m.first = at
 		}
-		m.order, m.ssrc, m.stamp = sequence{}, p.ssrc, p.timestamp
+		m.order, m.ssrc, m.stamp, m.sort.begun, m.sort.n = sequence{}, p.ssrc, p.timestamp, false, 0
 	}
-	gap, late := m.order.next(p.seq)
+	_, late := m.order.next(p.seq)
 	m.m.Packets++
 	m.last = at
 	m.count(len(p.payload), at)
-	if late {
-		return // its place in the frame is gone by; that it came is counted
+	if !late {
+		m.jitter.packet(p.timestamp, at.Sub(m.first), m.rate())
 	}
-	if gap > 0 {
+	m.sort.put(b, p, at)
+	for x, gap, ok := m.sort.take(); ok; x, gap, ok = m.sort.take() {
+		m.inOrder(x, gap > 0)
+	}
+}
+
+// inOrder takes one packet in order; gap says that some before it are missing for good.
+func (m *Meter) inOrder(x arrived, gap bool) {
+	p, err := parseRTP(x.b)
+	if err != nil {
+		return // it was read before
+	}
+	m.framed += int64(len(p.payload))
+	if gap {
 		m.unit.damaged = true
 	}
-	m.jitter.packet(p.timestamp, at.Sub(m.first), m.rate())
 	if m.unit.open && p.timestamp != m.stamp {
-		m.endFrame(at)
+		m.endFrame(x.at)
 	}
 	if !m.unit.open {
-		m.openFrame(p, len(p.payload), gap > 0)
+		m.openFrame(p, len(p.payload), gap)
 	}
 	if m.format != nil {
 		m.read(p)
 	}
 	if p.marker {
-		m.endFrame(at)
+		m.endFrame(x.at)
 	}
 }
 
@@ -230,7 +244,7 @@ func (m *Meter) rate() int {
 func (m *Meter) openFrame(p packet, counted int, damaged bool) {
 	m.clock += int64(int32(p.timestamp - m.stamp))
 	m.stamp = p.timestamp
-	m.unit = frameUnderWay{open: true, clock: m.clock, bytesBefore: m.bytes - int64(counted), framesBefore: m.m.Frames, damaged: damaged}
+	m.unit = frameUnderWay{open: true, clock: m.clock, bytesBefore: m.framed - int64(counted), framesBefore: m.m.Frames, damaged: damaged}
 }
 
 func (m *Meter) endFrame(at time.Time) {
@@ -254,7 +268,7 @@ func (m *Meter) endFrame(at time.Time) {
 		return
 	}
 	m.m.MostSlices = max(m.m.MostSlices, frame.Slices)
-	n := int(m.bytes - u.bytesBefore)
+	n := int(m.framed - u.bytesBefore)
 	s := &m.sizes[frame.Kind]
 	s.count, s.most, s.total = s.count+1, max(s.most, n), s.total+n
 	m.segment(at)
