@@ -31,18 +31,19 @@ func (a *Assembler) Packet(b []byte, each func(f Frame, stamp uint32)) {
 	if err != nil || p.payloadType != a.track.Payload {
 		return
 	}
+	if a.sort.straight(p.seq) {
+		a.inOrder(p, false, each)
+		return
+	}
 	a.sort.put(b, p, time.Time{})
 	for x, gap, ok := a.sort.take(); ok; x, gap, ok = a.sort.take() {
-		a.inOrder(x.b, gap > 0, each)
+		p, _ := parseRTP(x.b) // it was read before
+		a.inOrder(p, gap > 0, each)
 	}
 }
 
 // inOrder takes one packet in order; gap says that some before it are missing for good.
-func (a *Assembler) inOrder(b []byte, gap bool, each func(f Frame, stamp uint32)) {
-	p, err := parseRTP(b)
-	if err != nil {
-		return // it was read before
-	}
+func (a *Assembler) inOrder(p packet, gap bool, each func(f Frame, stamp uint32)) {
 	if a.begun && p.timestamp != a.stamp {
 		a.damaged = a.damaged || gap
 		a.end(each)

@@ -174,24 +174,25 @@ func (m *Meter) Packet(b []byte, at time.Time) {
 	if !late {
 		m.jitter.packet(p.timestamp, at.Sub(m.first), m.rate())
 	}
+	if m.sort.straight(p.seq) {
+		m.inOrder(p, at, false)
+		return
+	}
 	m.sort.put(b, p, at)
 	for x, gap, ok := m.sort.take(); ok; x, gap, ok = m.sort.take() {
-		m.inOrder(x, gap > 0)
+		p, _ := parseRTP(x.b) // it was read before
+		m.inOrder(p, x.at, gap > 0)
 	}
 }
 
 // inOrder takes one packet in order; gap says that some before it are missing for good.
-func (m *Meter) inOrder(x arrived, gap bool) {
-	p, err := parseRTP(x.b)
-	if err != nil {
-		return // it was read before
-	}
+func (m *Meter) inOrder(p packet, at time.Time, gap bool) {
 	m.framed += int64(len(p.payload))
 	if gap {
 		m.unit.damaged = true
 	}
 	if m.unit.open && p.timestamp != m.stamp {
-		m.endFrame(x.at)
+		m.endFrame(at)
 	}
 	if !m.unit.open {
 		m.openFrame(p, len(p.payload), gap)
@@ -200,7 +201,7 @@ func (m *Meter) inOrder(x arrived, gap bool) {
 		m.read(p)
 	}
 	if p.marker {
-		m.endFrame(x.at)
+		m.endFrame(at)
 	}
 }
 

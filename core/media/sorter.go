@@ -29,7 +29,17 @@ type arrived struct {
 	at    time.Time
 }
 
-// put takes a packet. What it leads to is had from take until that yields no more; b must stay as it is until then.
+// straight takes the number of a packet and reports whether it is the one that is due, and nothing is held: then it needs no put, which is
+// nearly always.
+func (s *sorter) straight(seq uint16) bool {
+	if s.n > 0 || s.begun && seq != s.next {
+		return false
+	}
+	s.begun, s.next = true, seq+1
+	return true
+}
+
+// put takes another packet. What it leads to is had from take until that yields no more; b must stay as it is until then.
 func (s *sorter) put(b []byte, p packet, at time.Time) {
 	s.fresh, s.has = arrived{b, p.seq, p.timestamp, at}, true
 }
@@ -41,8 +51,8 @@ func (s *sorter) take() (p arrived, gap int, ok bool) {
 		p = s.fresh
 		ahead := int(int16(p.seq - s.next))
 		switch {
-		case !s.begun || ahead == 0:
-			s.begun, s.next = true, p.seq+1
+		case ahead == 0:
+			s.next = p.seq + 1
 			return p, 0, true
 		case ahead >= 64 && s.n > 0: // a long gap: what is held comes first
 			s.has = true
