@@ -94,12 +94,12 @@ func TestEveryViewIsAccessible(t *testing.T) {
 	}
 	require.NoError(t, b.page.Keyboard.Type(input.KeyR))
 	for _, at := range []string{"find", "streams", "keyring", "paths"} {
-		b.page.MustNavigate(strings.Split(b.page.MustInfo().URL, "?")[0] + "/" + at).MustWaitStable()
+		settled(t, b.page.MustNavigate(strings.Split(b.page.MustInfo().URL, "?")[0]+"/"+at))
 		b.clean(at)
-		b.page.MustNavigateBack().MustWaitStable()
+		settled(t, b.page.MustNavigateBack())
 	}
-	b.page.MustNavigate(b.server.URL + "record").MustWaitStable()
+	settled(t, b.page.MustNavigate(b.server.URL+"record"))
 	b.clean("record")
-	b.page.MustNavigate(b.server.URL).MustWaitStable()
+	settled(t, b.page.MustNavigate(b.server.URL))
 	b.clean("sites")
 }

@@ -98,6 +98,12 @@ func (b *bench) see(text string) *rod.Element {
 	return el
 }
 
+// settled waits until a page that was just gone to stands still. A look at the page before it is an error that means nothing.
+func settled(t *testing.T, page *rod.Page) {
+	t.Helper()
+	require.Eventually(t, func() bool { return page.WaitStable(500*time.Millisecond) == nil }, 90*time.Second, 100*time.Millisecond)
+}
+
 // count waits until n elements fit a selector.
 func (b *bench) count(selector string, n int) {
 	b.t.Helper()

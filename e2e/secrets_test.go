@@ -191,7 +191,7 @@ func TestNoSecretOfTheDemoShows(t *testing.T) {
 	assert.Greater(t, exchanges, 10, "exchanges with a sign-in in them")
 	site := page.MustEval(`async () => (await (await fetch("/api/sites")).json())[0].id`).Str()
 	for _, view := range []string{"", "/find", "/keyring", "/paths"} {
-		page.MustNavigate(server.URL + "sites/" + site + view).MustWaitStable()
+		settled(t, page.MustNavigate(server.URL+"sites/"+site+view))
 		clean("the page "+view, page.MustHTML())
 	}
 }
