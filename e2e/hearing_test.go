@@ -44,8 +44,8 @@ func TestTheSoundOfEveryCodecIsHeard(t *testing.T) {
 	yard := "name: sounds\nusers: [{name: fitter, secret: brass-lamp-41, level: Administrator}]\ndevices:\n"
 	codecs := []string{"aac", "latm", "opus", "g726", `"true"`}
 	for i, codec := range codecs {
-		yard += fmt.Sprintf("  - {name: C%d, maker: corvane, model: V4, address: 127.43.41.%d, scene: viaduct, streams: [{width: 320, height: 180, "+
-			"fps: 5, kbps: 100, gop: 5, profile: baseline, audio: %s}]}\n", i, 11+i, codec)
+		yard += fmt.Sprintf("  - {name: C%d, maker: corvane, model: V4, address: 127.43.41.%d, scene: viaduct, "+
+			"streams: [{width: 320, height: 180, fps: 5, kbps: 100, gop: 5, profile: baseline, audio: %s}]}\n", i, 11+i, codec)
 	}
 	simtest.Start(t, yard)
 	b := start(t)

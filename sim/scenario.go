@@ -91,7 +91,8 @@ type Stream struct {
 	// Codec is h264 (the default), h265, jpeg or mpeg4.
 	Codec scene.Codec `yaml:"codec"`
 	Smart bool        `yaml:"smart"` // key frames come irregularly, up to 16 seconds apart
-	// Audio is the sound beside the picture: "true" for G.711, aac, latm, g726, opus, or silent, which is G.711 with nothing in it; "" for none.
+	// Audio is the sound beside the picture: "true" for G.711, aac, latm, g726, opus, or silent, which is G.711 with nothing in it; ""
+	// for none.
 	Audio    string `yaml:"audio"`
 	Metadata bool   `yaml:"metadata"`  // ONVIF metadata beside the picture
 	Spare    bool   `yaml:"spare"`     // an encoder that is in no profile until somebody makes one

@@ -25,7 +25,8 @@ type box struct {
 	inner []box
 }
 
-var containers = map[string]int{"moov": 0, "trak": 0, "mdia": 0, "minf": 0, "dinf": 0, "stbl": 0, "mvex": 0, "moof": 0, "traf": 0, "stsd": 8, "dref": 8, "avc1": 78, "hvc1": 78, "mp4a": 28, "Opus": 28}
+var containers = map[string]int{"moov": 0, "trak": 0, "mdia": 0, "minf": 0, "dinf": 0, "stbl": 0, "mvex": 0, "moof": 0, "traf": 0,
+	"stsd": 8, "dref": 8, "avc1": 78, "hvc1": 78, "mp4a": 28, "Opus": 28}
 
 func boxes(b []byte) (out []box, err error) {
 	for len(b) > 0 {

@@ -17,8 +17,8 @@ type g726 struct {
 	td       bool // a tone was detected
 }
 
-// A g726Table is what a rate's codes stand for, by magnitude (tables 7 to 10 with W of 4.2.4 and F of 4.2.5): the logarithm of the difference, the
-// multiplier of the scale factor, and the weight for speed control.
+// A g726Table is what a rate's codes stand for, by magnitude: the logarithm of the difference (4.2.3), the multiplier W of the scale factor
+// (4.2.4) and the weight F for the speed control (4.2.5).
 type g726Table struct{ ln, w, f []int }
 
 var g726Tables = map[int]*g726Table{

@@ -100,7 +100,8 @@ func TestSamplesOfG726(t *testing.T) {
 	for _, kbps := range []string{"16", "24", "32"} {
 		for prefix, format := range map[string]string{"": "g726le", "AAL2-": "g726"} {
 			coded := piped(t, nil, "-f", "lavfi", "-i", sweep, "-c:a", format, "-b:a", kbps+"k", "-f", format, "pipe:1")
-			want := piped(t, coded, "-f", format, "-code_size", fmt.Sprint(g726Bits[kbps]), "-sample_rate", "8000", "-i", "pipe:0", "-f", "s16le", "pipe:1")
+			want := piped(t, coded, "-f", format, "-code_size", fmt.Sprint(g726Bits[kbps]), "-sample_rate", "8000", "-i", "pipe:0",
+				"-f", "s16le", "pipe:1")
 			assert.Greater(t, noise(t, decoded(t, prefix+"G726-"+kbps, coded), want), 25.0, "%sG726-%s", prefix, kbps)
 		}
 	}

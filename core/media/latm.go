@@ -2,7 +2,8 @@ package media
 
 import "encoding/hex"
 
-// maxElement bounds an AudioMuxElement that is spread over packets; a frame of AAC has at most 6144 bits a channel (ISO/IEC 14496-3 §4.5.3).
+// maxElement bounds an AudioMuxElement that is spread over packets; a frame of AAC has at most 6144 bits a channel (ISO/IEC 14496-3
+// §4.5.3).
 const maxElement = 8 << 10
 
 // A latmReader takes access units out of the AudioMuxElements of RFC 6416 §6, of the plain kind that devices send: their configuration

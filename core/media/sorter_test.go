@@ -73,11 +73,14 @@ func TestASorterInAnyOrder(t *testing.T) {
 		for i := 1; i+3 < len(numbers); i += 3 {
 			random.Shuffle(3, func(a, b int) { numbers[i+a], numbers[i+b] = numbers[i+b], numbers[i+a] })
 		}
-		got, gaps := sorted(&sorter{}, 90, append(numbers, begin+300, begin+301, begin+302, begin+303, begin+304, begin+305, begin+306, begin+307, begin+308)...)
+		for i := range uint16(9) { // so many that nothing is held any more
+			numbers = append(numbers, begin+300+i)
+		}
+		got, gaps := sorted(&sorter{}, 90, numbers...)
 		for i := 1; i < len(got); i++ {
 			require.Positive(t, int16(got[i]-got[i-1]))
 		}
-		assert.Equal(t, len(numbers)+9, len(got))
+		assert.Equal(t, len(numbers), len(got))
 		assert.Equal(t, 309-len(got), gaps)
 	}
 }
@@ -87,9 +90,11 @@ func TestFramesOfPacketsOutOfOrder(t *testing.T) {
 	a, _ := NewAssembler(Track{Payload: 96, Codec: "H264"})
 	m := NewMeter(Track{Kind: "video", Payload: 96, Codec: "H264", ClockRate: 90000})
 	sps := []byte{0x67, 0x42, 0xc0, 0x1e, 0xd9, 0x00, 0xa0, 0x47, 0xfe, 0xc8}
-	packets := [][]byte{rtpPacket(1, 3000, false, sps...), rtpPacket(2, 3000, false, 0x68, 0xce, 0x38, 0x80), rtpPacket(3, 3000, true, 0x65, 0x88, 4, 5)}
+	packets := [][]byte{rtpPacket(1, 3000, false, sps...), rtpPacket(2, 3000, false, 0x68, 0xce, 0x38, 0x80),
+		rtpPacket(3, 3000, true, 0x65, 0x88, 4, 5)}
 	for i := range uint16(20) {
-		packets = append(packets, rtpPacket(4+2*i, 6000+3000*uint32(i), false, 0x41, 0x9a, 1), rtpPacket(5+2*i, 6000+3000*uint32(i), true, 0x41, 0x1a, 2))
+		stamp := 6000 + 3000*uint32(i)
+		packets = append(packets, rtpPacket(4+2*i, stamp, false, 0x41, 0x9a, 1), rtpPacket(5+2*i, stamp, true, 0x41, 0x1a, 2))
 	}
 	for i := 4; i+1 < len(packets); i += 4 { // the end of a frame changes places with the beginning of the next
 		packets[i], packets[i+1] = packets[i+1], packets[i]
