@@ -1,15 +1,15 @@
 package media
 
-// A g726 decodes adaptive differential PCM (ITU-T G.726 clause 4) of 2 to 5 bits a sample into 16-bit samples. The names of its fields are
+// A g726 decodes adaptive differential PCM (ITU-T G.726, whose clauses are named here) of 2 to 5 bits a sample. The names of its fields are
 // those of the signals in the Recommendation, whose fixed-point arithmetic it follows, so that it never drifts from a sender that does.
 type g726 struct {
 	bits  int
 	table *g726Table
 
-	yu, yl   int    // quantizer scale factor, unlocked and locked (4.2.4)
-	dms, dml int    // means of the weighted code, of short and long term (4.2.5)
+	yu, yl   int    // quantizer scale factor, unlocked and locked (2.5)
+	dms, dml int    // means of the weighted code, of short and long term (2.6)
 	ap       int    // speed control
-	a        [2]int // coefficients of the second-order predictor (4.2.6)
+	a        [2]int // coefficients of the second-order predictor (2.7)
 	b        [6]int // of the sixth-order one
 	dq       [6]int // quantized differences, as floating point of 11 bits
 	sr       [2]int // reconstructed signal, likewise
@@ -17,8 +17,8 @@ type g726 struct {
 	td       bool // a tone was detected
 }
 
-// A g726Table is what a rate's codes stand for, by magnitude: the logarithm of the difference (4.2.3), the multiplier W of the scale factor
-// (4.2.4) and the weight F for the speed control (4.2.5).
+// A g726Table is what a rate's codes stand for, by magnitude: the logarithm of the difference (2.4), the multiplier W of the scale factor
+// (2.5) and the weight F for the speed control (2.6).
 type g726Table struct{ ln, w, f []int }
 
 var g726Tables = map[int]*g726Table{
