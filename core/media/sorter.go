@@ -14,7 +14,7 @@ const (
 type sorter struct {
 	begun bool
 	next  uint16 // the number that is waited for
-	bad   int    // the number behind one that came from far behind
+	bad   int    // the number behind one that came from far behind; -1 for none
 	fresh arrived
 	has   bool // fresh is not dealt with yet
 	held  [mostHeld]arrived
@@ -32,10 +32,13 @@ type arrived struct {
 // straight takes the number of a packet and reports whether it is the one that is due, and nothing is held: then it needs no put, which is
 // nearly always.
 func (s *sorter) straight(seq uint16) bool {
-	if s.n > 0 || s.begun && seq != s.next {
+	switch {
+	case !s.begun:
+		s.begun, s.bad = true, -1
+	case s.n > 0 || seq != s.next:
 		return false
 	}
-	s.begun, s.next = true, seq+1
+	s.next = seq + 1
 	return true
 }
 

@@ -36,15 +36,16 @@ func TestASorterBringsPacketsIntoOrder(t *testing.T) {
 		came, want []uint16
 		gaps       int
 	}{
-		"in order":             {[]uint16{7, 8, 9}, []uint16{7, 8, 9}, 0},
-		"two changed":          {[]uint16{7, 9, 8, 10}, []uint16{7, 8, 9, 10}, 0},
-		"across the end":       {[]uint16{65534, 0, 65535, 1}, []uint16{65534, 65535, 0, 1}, 0},
-		"one much too late":    {[]uint16{1, 3, 4, 5, 6, 7, 8, 9, 10, 2, 11}, []uint16{1, 3, 4, 5, 6, 7, 8, 9, 10, 11}, 1},
-		"the same twice":       {[]uint16{1, 1, 3, 3, 2, 2, 4}, []uint16{1, 2, 3, 4}, 0},
-		"a long gap":           {[]uint16{1, 3, 200, 201}, []uint16{1, 3, 200, 201}, 197},
-		"turned round":         {[]uint16{1, 5, 4, 3, 2, 6}, []uint16{1, 2, 3, 4, 5, 6}, 0},
-		"one from elsewhere":   {[]uint16{5000, 5001, 7, 5002}, []uint16{5000, 5001, 5002}, 0},
-		"a sender that is new": {[]uint16{5000, 5001, 7, 8, 9}, []uint16{5000, 5001, 8, 9}, 0},
+		"in order":              {[]uint16{7, 8, 9}, []uint16{7, 8, 9}, 0},
+		"two changed":           {[]uint16{7, 9, 8, 10}, []uint16{7, 8, 9, 10}, 0},
+		"across the end":        {[]uint16{65534, 0, 65535, 1}, []uint16{65534, 65535, 0, 1}, 0},
+		"one much too late":     {[]uint16{1, 3, 4, 5, 6, 7, 8, 9, 10, 2, 11}, []uint16{1, 3, 4, 5, 6, 7, 8, 9, 10, 11}, 1},
+		"the same twice":        {[]uint16{1, 1, 3, 3, 2, 2, 4}, []uint16{1, 2, 3, 4}, 0},
+		"a long gap":            {[]uint16{1, 3, 200, 201}, []uint16{1, 3, 200, 201}, 197},
+		"turned round":          {[]uint16{1, 5, 4, 3, 2, 6}, []uint16{1, 2, 3, 4, 5, 6}, 0},
+		"one from elsewhere":    {[]uint16{5000, 5001, 7, 5002}, []uint16{5000, 5001, 5002}, 0},
+		"nought from elsewhere": {[]uint16{5000, 0, 5001}, []uint16{5000, 5001}, 0},
+		"a sender that is new":  {[]uint16{5000, 5001, 7, 8, 9}, []uint16{5000, 5001, 8, 9}, 0},
 	} {
 		got, gaps := sorted(&sorter{}, 10, c.came...)
 		assert.Equal(t, c.want, got, name)
