@@ -69,8 +69,8 @@ func (w *Work) Mark(ctx context.Context, how evidence.Mark, text string, putBack
 		err = w.mark(ctx, c, &body)
 	}
 	body.Pending, body.Diagnosis = false, nil
-	sent, own := body.At != nil || body.Source != "", ctx.Err()
-	if own != nil && !sent {
+	own := ctx.Err()
+	if own != nil && !body.Sent() {
 		return own
 	}
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), putBackTime)
@@ -82,7 +82,7 @@ func (w *Work) Mark(ctx context.Context, how evidence.Mark, text string, putBack
 		return err
 	}
 	// What still stands is told of as pending, with why: it can be put back later.
-	body.Pending = body.Diagnosis != nil && sent
+	body.Pending = body.Diagnosis != nil && body.Sent()
 	if err := w.Keep(ctx, Finding{Body: body}); err != nil {
 		return err
 	}
@@ -106,7 +106,7 @@ func (w *Work) mark(ctx context.Context, c *client, body *evidence.Marked) error
 	}
 	if err == nil {
 		err = w.Clock.Sleep(ctx, lasts)
-	} else if body.At == nil && body.Source == "" {
+	} else if !body.Sent() {
 		return err // nothing was sent
 	}
 	return cmp.Or(w.unmark(ctx, c, *body), err)

@@ -27,6 +27,9 @@ type Marked struct {
 	Diagnosis *diagnose.Diagnosis `json:"diagnosis,omitempty"`
 }
 
+// Sent reports whether something was sent to the camera, and with it what was there before is known.
+func (b Marked) Sent() bool { return b.At != nil || b.Source != "" }
+
 func (Marked) kind() Kind { return KindMarked }
 
 func (b Marked) failure() *diagnose.Diagnosis { return b.Diagnosis }

@@ -73,7 +73,7 @@ func (b *Budget) Take(ctx context.Context, kbps int) (release func(), err error)
 	b.mu.Unlock()
 	select {
 	case <-w.ready:
-		return b.releaser(kbps), nil
+		return b.releaser(&b.inFlight, kbps), nil
 	case <-ctx.Done():
 	}
 	b.mu.Lock()
@@ -101,7 +101,7 @@ func (b *Budget) TryTake(kbps int) (release func(), ok bool) {
 		return nil, false
 	}
 	b.inFlight += kbps
-	return b.releaser(kbps), true
+	return b.releaser(&b.inFlight, kbps), true
 }
 
 // Count tells of so many kbit/s that flow without asking, since a person looks at them; release ends that. What is measured waits for
@@ -113,12 +113,7 @@ func (b *Budget) Count(kbps int) (release func()) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.looked += kbps
-	return sync.OnceFunc(func() {
-		b.mu.Lock()
-		defer b.mu.Unlock()
-		b.looked -= kbps
-		b.serve()
-	})
+	return b.releaser(&b.looked, kbps)
 }
 
 func (b *Budget) fits(kbps int) bool { return b.inFlight == 0 || b.inFlight+b.looked+kbps <= b.most }
@@ -133,11 +128,12 @@ func (b *Budget) serve() {
 	}
 }
 
-func (b *Budget) releaser(kbps int) func() {
+// releaser gives kbit/s back to what they were taken from, once.
+func (b *Budget) releaser(from *int, kbps int) func() {
 	return sync.OnceFunc(func() {
 		b.mu.Lock()
 		defer b.mu.Unlock()
-		b.inFlight -= kbps
+		*from -= kbps
 		b.serve()
 	})
 }

@@ -14,18 +14,18 @@ type sequence struct {
 	lost, reordered, duplicates int
 }
 
-// next takes the number of the next packet. gap is how many are missing before it; late says that a later one came before it.
-func (s *sequence) next(seq uint16) (gap int, late bool) {
+// next takes the number of the next packet. late says that a later one came before it.
+func (s *sequence) next(seq uint16) (late bool) {
 	if !s.started {
 		s.started, s.newest, s.seen = true, seq, 1
-		return 0, false
+		return false
 	}
 	ahead := seq - s.newest
 	if ahead > 0 && ahead < 1<<15 {
 		s.newest = seq
 		s.seen = s.seen<<ahead | 1
 		s.lost += int(ahead) - 1
-		return int(ahead) - 1, false
+		return false
 	}
 	behind := s.newest - seq
 	switch {
@@ -37,13 +37,13 @@ func (s *sequence) next(seq uint16) (gap int, late bool) {
 		s.reordered++
 	case behind >= 64 && int(seq) == s.bad: // the second in a row from elsewhere: the sender began anew
 		s.newest, s.seen = seq, 1
-		return 0, false
+		return false
 	case behind >= 64:
 		s.bad = int(seq + 1)
 	default:
 		s.reordered++
 	}
-	return 0, true
+	return true
 }
 
 // A jitter is the interarrival jitter of RFC 3550 §6.4.1, in units of the RTP clock.

@@ -5,7 +5,6 @@ import (
 	"encoding/hex"
 	"fmt"
 	"math"
-	"strings"
 	"time"
 )
 
@@ -57,11 +56,11 @@ func NewAudioMeter(t Track) *AudioMeter {
 	case "MPEG4-GENERIC", "MP4A-LATM":
 		m.aac()
 	}
-	if strings.HasPrefix(t.Codec, "G726-") {
-		m.a.Profile = "least significant bits first" // RFC 3551 §4.5.4
-	}
-	if strings.HasPrefix(t.Codec, "AAL2-G726-") {
-		m.a.Profile = "most significant bits first" // ITU-T I.366.2 annex E
+	if _, aal2, ok := t.g726(); ok {
+		m.a.Profile = "least significant bits first"
+		if aal2 {
+			m.a.Profile = "most significant bits first"
+		}
 	}
 	return m
 }

@@ -1,5 +1,7 @@
 package media
 
+import "math/bits"
+
 // A g726 decodes adaptive differential PCM (ITU-T G.726, whose clauses are named here) of 2 to 5 bits a sample. The names of its fields are
 // those of the signals in the Recommendation, whose fixed-point arithmetic it follows, so that it never drifts from a sender that does.
 type g726 struct {
@@ -76,7 +78,8 @@ func (d *g726) scale() int {
 	return y - (-apart*al)>>6
 }
 
-// adapt brings the state on by one sample: out is the reconstructed signal, error the difference together with the partial estimate.
+// adapt brings the state on by one sample: out is the reconstructed signal, fault the difference together
+// with the partial estimate.
 func (d *g726) adapt(y, code, difference int, negative bool, out, fault int) {
 	// TRANS: a partial-band signal changes over to another.
 	threshold := (32 + d.yl>>10&31) << (d.yl >> 15)
@@ -204,11 +207,7 @@ func g726Product(a, v int) int {
 	return product
 }
 
-func bitLength(v int) (n int) {
-	for ; v > 0; v >>= 1 {
-		n++
-	}
-	return min(n, 15)
-}
+// bitLength is the exponent of a magnitude.
+func bitLength(v int) int { return min(bits.Len(uint(v)), 15) }
 
 func abs(v int) int { return max(v, -v) }

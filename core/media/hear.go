@@ -3,7 +3,6 @@ package media
 import (
 	"encoding/hex"
 	"strconv"
-	"strings"
 )
 
 // A Sounding is the form in which a Listener hands on sound.
@@ -33,12 +32,6 @@ type Listener struct {
 // NewListener prepares a listener; ok is false for a codec that is not played. What the track says of AAC must be right.
 func NewListener(t Track) (l *Listener, ok bool) {
 	l = &Listener{Form: Samples, track: t, Rate: t.ClockRate, Channels: max(1, t.Channels)}
-	bits, packed := "", false
-	if bits, packed = strings.CutPrefix(strings.TrimPrefix(t.Codec, "AAL2-"), "G726-"); packed {
-		if ok = l.g726(bits); !ok {
-			return nil, false
-		}
-	}
 	switch t.Codec {
 	case "PCMU":
 		l.read = func(p packet, each func([]byte)) { l.table(p.payload, &muLaw, each) }
@@ -67,7 +60,7 @@ func NewListener(t Track) (l *Listener, ok bool) {
 		}
 		l.read = latm.packet
 	default:
-		if !packed {
+		if !l.g726() {
 			return nil, false
 		}
 	}
@@ -98,12 +91,11 @@ func (l *Listener) aac(config []byte) (ok bool) {
 // g726Bits are the bits a sample by the rate in kbit/s.
 var g726Bits = map[string]int{"16": 2, "24": 3, "32": 4, "40": 5}
 
-// g726 decodes G.726 of a rate in kbit/s, whose codes begin at the least significant bit of a byte (RFC 3551 §4.5.4) or, as AAL2 has them,
-// at the most significant one.
-func (l *Listener) g726(kbps string) (ok bool) {
+// g726 decodes G.726; ok is false for a track of another codec, rate or number of channels.
+func (l *Listener) g726() (ok bool) {
+	kbps, aal2, packed := l.track.g726()
 	bits := g726Bits[kbps]
 	decoder, ok := newG726(bits)
-	aal2 := strings.HasPrefix(l.track.Codec, "AAL2-")
 	l.read = func(p packet, each func([]byte)) {
 		l.buffer = l.buffer[:0]
 		held, have := 0, 0 // bits that are read and make no whole code yet
@@ -127,7 +119,7 @@ func (l *Listener) g726(kbps string) (ok bool) {
 		}
 		each(l.buffer)
 	}
-	return ok && l.Channels == 1
+	return packed && ok && l.Channels == 1
 }
 
 // l16 turns samples round (RFC 3551 §4.5.11: most significant byte first).

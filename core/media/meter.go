@@ -124,21 +124,6 @@ type frameUnderWay struct {
 	framesBefore  int
 }
 
-// keyMarks remembers where the first and the latest key frame began.
-type keyMarks struct {
-	firstBytes, lastBytes   int64
-	firstFrames, lastFrames int
-	lastClock               int64
-	n                       int
-}
-
-// A keyInterval lies between two key frames.
-type keyInterval struct {
-	frames int
-	clock  int64
-	bytes  int64
-}
-
 // NewMeter prepares a meter for a video track.
 func NewMeter(t Track) *Meter {
 	m := &Meter{track: t}
@@ -167,7 +152,7 @@ func (m *Meter) Packet(b []byte, at time.Time) {
 		}
 		m.order, m.ssrc, m.stamp, m.sort.begun, m.sort.n = sequence{}, p.ssrc, p.timestamp, false, 0
 	}
-	_, late := m.order.next(p.seq)
+	late := m.order.next(p.seq)
 	m.m.Packets++
 	m.last = at
 	m.count(len(p.payload), at)
@@ -281,19 +266,6 @@ func (m *Meter) endFrame(at time.Time) {
 		m.keyframe = &Keyframe{Decoder: m.format.Decoder(), Data: bytes.Clone(frame.Data), At: at}
 		m.format.Keep(false)
 	}
-}
-
-// key marks where a key frame began.
-func (m *Meter) key(u *frameUnderWay) {
-	m.m.Keyframes++
-	k := &m.keys
-	if k.n == 0 {
-		k.firstBytes, k.firstFrames = u.bytesBefore, u.framesBefore
-	} else if len(m.intervals) < maxIntervals {
-		m.intervals = append(m.intervals, keyInterval{u.framesBefore - k.lastFrames, u.clock - k.lastClock, u.bytesBefore - k.lastBytes})
-	}
-	k.lastBytes, k.lastFrames, k.lastClock = u.bytesBefore, u.framesBefore, u.clock
-	k.n++
 }
 
 // segment begins another part of the stream where the picture has another size than before.

@@ -199,11 +199,19 @@ func (t *Track) CodecName() string {
 	if n, ok := names[t.Codec]; ok {
 		return n
 	}
-	if bits, ok := strings.CutPrefix(strings.TrimPrefix(t.Codec, "AAL2-"), "G726-"); ok {
-		return "G.726 at " + bits + " kbit/s"
+	if kbps, _, ok := t.g726(); ok {
+		return "G.726 at " + kbps + " kbit/s"
 	}
 	if t.Codec == "" {
 		return fmt.Sprintf("payload type %d", t.Payload)
 	}
 	return t.Codec
+}
+
+// g726 is the rate of a track of G.726 in kbit/s, as its name has it, and whether its codes begin at the most significant bit of a byte, as
+// AAL2 has them (ITU-T I.366.2 annex E), and not at the least significant one (RFC 3551 §4.5.4).
+func (t *Track) g726() (kbps string, aal2, ok bool) {
+	name, aal2 := strings.CutPrefix(t.Codec, "AAL2-")
+	kbps, ok = strings.CutPrefix(name, "G726-")
+	return kbps, aal2, ok
 }
