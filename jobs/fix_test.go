@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"unlatch/core/diagnose"
+	"unlatch/core/evidence"
 	"unlatch/core/fix"
 	"unlatch/core/latch"
 	"unlatch/core/signin"
@@ -92,9 +93,13 @@ func TestTheStreamServiceIsSwitchedOn(t *testing.T) {
 	run, err := b.q.Fix(ctx, b.site.ID, "mend", list)
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
-		history := mustHistory(t, b, "14")
-		return history[0].Kind == "fix"
-	}, 20*time.Second, 50*time.Millisecond)
+		newest := mustHistory(t, b, "14")[0]
+		if newest.Kind != evidence.KindFix {
+			return false
+		}
+		body, err := evidence.Decode[evidence.Fix](newest)
+		return err == nil && !body.Pending // what is about to be done is recorded before it is
+	}, time.Minute, 50*time.Millisecond)
 	assert.Contains(t, mustHistory(t, b, "14")[0].Sum(), "did not make it", run.ID)
 
 	assert.InDelta(t, 900_000, b.device("13").Status.Reached.SkewMS, 5000)
