@@ -83,6 +83,10 @@ targets:
 		if err != nil {
 			return nil, err
 		}
+		if err := r.store.Targets.Agree(ctx, store.Person{Name: "bench"}, store.Target{ID: id, Site: r.site.ID, Name: name}, nil,
+			target.OwnSignIn, target.CameraSignIn); err != nil {
+			return nil, err
+		}
 		var wish []store.Wish
 		var list []jobs.Place
 		for _, d := range devices {

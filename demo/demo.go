@@ -18,6 +18,7 @@ import (
 	"unlatch/core/address"
 	"unlatch/core/discovery"
 	"unlatch/core/signin"
+	"unlatch/core/target"
 	"unlatch/jobs"
 	"unlatch/sim"
 	"unlatch/store"
@@ -144,6 +145,10 @@ func (r *railway) work(ctx context.Context, station store.Site) error {
 		return err
 	}
 	if err := s.Targets.Want(ctx, cameras[:onRecorder], recorder); err != nil {
+		return err
+	}
+	strongroom := store.Target{ID: recorder, Site: station.ID, Name: "Strongroom"}
+	if err := s.Targets.Agree(ctx, keeper, strongroom, nil, target.CameraSignIn); err != nil {
 		return err
 	}
 	run, err = q.Open(ctx, station.ID, fmt.Sprintf("Place %d cameras on Strongroom", onRecorder), cameras[:onRecorder], false)

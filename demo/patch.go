@@ -52,8 +52,11 @@ func (r *railway) patch(ctx context.Context, station store.Site) error {
 			t.Address = map[bool]string{true: "mqtt://", false: "http://"}[kind == hub.Kind] + at.String()
 		}
 		id, err := r.s.Targets.Add(ctx, keeper, t, reach)
-		ids[name] = id
-		return err
+		if ids[name] = id; err != nil || kind == feed.Kind || kind == byhand.Kind || name == "Staff room voice" {
+			return err
+		}
+		t.ID = id
+		return r.s.Targets.Agree(ctx, keeper, t, nil, target.OwnSignIn, target.CameraSignIn, target.StreamKey)
 	}
 	csv, _ := camlist.ByName("CSV")
 	with := store.Target{SignIn: &desk}
@@ -68,7 +71,7 @@ func (r *railway) patch(ctx context.Context, station store.Site) error {
 		{viabridge.Kind, "Overlea Desk", "1.72", 8081, with},
 		{viabridge.Kind, "Sillwater panel", "1.73", 8081, with},
 		{viabridge.Kind, "Doorstead station", "1.74", 8081, with},
-		{hub.Kind, "Hearthline hub", "1.75", 1883, store.Target{SignIn: &desk, Agreed: true}},
+		{hub.Kind, "Hearthline hub", "1.75", 1883, store.Target{SignIn: &desk}},
 		{viabridge.Kind, "Staff room voice", "1.76", 8081, with}, // it takes the sign-in readable, and nobody has agreed
 		{feed.Kind, FeedName, "", 0, store.Target{}},
 		{byhand.Kind, "Signal box list", "", 0, store.Target{Settings: store.JSON(map[string]string{"text": csv.Text, "file": csv.File})}},

@@ -15,6 +15,7 @@ import (
 	"unlatch/core/latch"
 	"unlatch/core/recipe"
 	"unlatch/core/signin"
+	"unlatch/core/target"
 	"unlatch/store"
 )
 
@@ -183,8 +184,17 @@ func (k keyring) Candidates(ctx context.Context, d *bringup.Device, purpose sign
 	return out, err
 }
 
-func (k keyring) Begin(ctx context.Context, d *bringup.Device, key uuid.UUID, purpose signin.Purpose) (uuid.UUID, error) {
-	return k.store().SignIns.BeginTry(ctx, d.ID, key, purpose, d.Status.Device.Model())
+func (k keyring) Begin(ctx context.Context, d *bringup.Device, key uuid.UUID, purpose signin.Purpose, host string) (uuid.UUID, error) {
+	return k.store().SignIns.BeginTry(ctx, store.Try{Device: d.ID, SignIn: key, Purpose: purpose, Kind: d.Status.Device.Model(), Host: host,
+		Run: k.job.run})
+}
+
+func (k keyring) BeginOn(ctx context.Context, t *bringup.Target, key uuid.UUID, host string) (uuid.UUID, error) {
+	try, err := k.store().SignIns.BeginTry(ctx, store.Try{Target: t.ID, SignIn: key, Purpose: signin.Target, Host: host, Run: k.job.run})
+	if errors.Is(err, store.ErrRefusedMeanwhile) {
+		err = &target.RefusedBeforeError{Target: t.Name}
+	}
+	return try, err
 }
 
 func (k keyring) End(ctx context.Context, try uuid.UUID, r signin.Result, wait time.Duration) error {

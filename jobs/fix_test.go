@@ -121,6 +121,7 @@ devices:
   - {name: Plain, kind: recorder, maker: holloway, model: H8, address: NET.20, users: [{name: fitter, secret: "`+awkward+`", level: Administrator}], defects: {plain_sign_ins: true}}
 `, "127.42.39", [3]string{"Fitter", "fitter", awkward})
 	require.NoError(t, b.s.Targets.Want(ctx, b.ids("11"), b.ids("20")[0]))
+	b.agreeForTarget(b.ids("20")[0])
 	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("20"), false))
 	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11"), false))
 	l := b.device("11").Status.Latch(latch.Placed)

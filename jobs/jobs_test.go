@@ -25,6 +25,7 @@ import (
 	"unlatch/core/evidence"
 	"unlatch/core/latch"
 	"unlatch/core/signin"
+	"unlatch/core/target"
 	"unlatch/jobs"
 	"unlatch/sim"
 	"unlatch/sim/simtest"
@@ -161,6 +162,13 @@ func (b *bench) agree(lasts ...string) {
 	require.NoError(b.t, b.s.Consents.Agree(ctx, store.Person{}, b.site.ID, devices, store.ForDevices))
 }
 
+// agreeForTarget is a person's consent that a target is given the sign-ins of cameras.
+func (b *bench) agreeForTarget(id uuid.UUID) {
+	b.t.Helper()
+	require.NoError(b.t, b.s.Targets.Agree(ctx, store.Person{}, store.Target{ID: id, Site: b.site.ID}, nil, target.OwnSignIn,
+		target.CameraSignIn))
+}
+
 var six = []string{"11", "12", "13", "14", "15", "16"}
 
 func (b *bench) ids(lasts ...string) (out []uuid.UUID) {
@@ -212,6 +220,7 @@ func TestFromHeardToConfirmed(t *testing.T) {
 
 	// Five slots for six cameras: five are confirmed, one says why not.
 	require.NoError(t, b.s.Targets.Want(ctx, b.ids(six...), b.names["20"]))
+	b.agreeForTarget(b.names["20"])
 	b.wait(b.q.Open(ctx, b.site.ID, "place", b.ids(six...), false))
 	done, full := 0, 0
 	for _, n := range six {

@@ -94,7 +94,7 @@ func (d *deviceJob) agree(ctx context.Context, by store.Person) error {
 		store.ForDevices); err != nil {
 		return err
 	}
-	dev.Status.Agreed = time.Now()
+	dev.Status.Agreed, dev.Status.AgreedTo = time.Now(), dev.Status.AgreesTo()
 	return nil
 }
 

@@ -191,7 +191,10 @@ func (r record) Target(ctx context.Context, id uuid.UUID) (*bringup.Target, erro
 	if err != nil {
 		return nil, err
 	}
-	out := &bringup.Target{ID: t.ID, Kind: t.Kind, Name: t.Name, Address: t.Address, Settings: t.Settings.V, Agreed: t.Agreed, Pin: t.Pin}
+	out := &bringup.Target{ID: t.ID, Kind: t.Kind, Name: t.Name, Address: t.Address, Settings: t.Settings.V, Takes: t.Takes, Pin: t.Pin}
+	if out.Trust, err = r.store().Targets.Trust(ctx, t); err != nil {
+		return nil, err
+	}
 	for to, from := range map[*uuid.UUID]*uuid.UUID{&out.SignIn: t.SignIn, &out.Via: t.Via, &out.Refused: t.Refused} {
 		if from != nil {
 			*to = *from
@@ -223,9 +226,16 @@ func (r record) Target(ctx context.Context, id uuid.UUID) (*bringup.Target, erro
 
 func (r record) Saw(ctx context.Context, id uuid.UUID, s bringup.TargetSeen) error {
 	return r.store().Keep(ctx, "what a target has said", func(ctx context.Context) error {
-		return r.store().Targets.Saw(ctx, id, r.job.inRun(), store.Seen{About: s.About, Layout: s.Layout, What: s.What, Refused: s.Refused, Pin: s.Pin,
-			Diagnosis: s.Diagnosis, Exchange: s.Exchange})
+		return r.store().Targets.Saw(ctx, id, r.job.inRun(), store.Seen(s))
 	})
+}
+
+func (r record) Bind(ctx context.Context, id uuid.UUID, s target.Secret, to target.Identity) error {
+	return r.store().Keep(ctx, "who an agreement is for", func(ctx context.Context) error { return r.store().Targets.Bind(ctx, id, s, to) })
+}
+
+func (r record) Handed(ctx context.Context, id uuid.UUID) ([]uuid.UUID, error) {
+	return r.store().Targets.Handed(ctx, id)
 }
 
 func (r record) Still(ctx context.Context, device uuid.UUID) ([]byte, error) {

@@ -34,6 +34,7 @@ func TestNoSecretIsKeptInTheOpen(t *testing.T) {
 	b.sweep()
 	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11", "14", "17", "20"), false))
 	require.NoError(t, b.s.Targets.Want(ctx, b.ids("11"), b.names["20"]))
+	b.agreeForTarget(b.names["20"])
 	b.wait(b.q.Open(ctx, b.site.ID, "place", b.ids("11"), true))
 	require.NotEmpty(t, b.device("11").Status.Placements[0].Slot, "the recorder was given the URL with its sign-in")
 	b.wait(b.q.Paste(ctx, "paste", jobs.PasteArgs{Site: b.site.ID, URL: "rtsp://127.42.14.20:554/strongroom/1/0",

@@ -19,6 +19,7 @@ import (
 	"unlatch/core/latch"
 	"unlatch/core/netconfig"
 	"unlatch/core/pathprobe"
+	"unlatch/core/signin"
 	"unlatch/store"
 )
 
@@ -58,6 +59,7 @@ type deviceView struct {
 	TriedPaths  *triedPathsView       `json:"tried_paths,omitempty" doc:"paths that were tried, of a device without a device service"`
 	Findings    []findingView         `json:"findings,omitempty" doc:"what a person should act on beside the next step"`
 	Agreed      *time.Time            `json:"agreed,omitempty" doc:"when somebody agreed that its sign-in may be sent readable"`
+	AgreedTLS   bool                  `json:"agreed_tls,omitempty" doc:"over TLS only"`
 	Factory     string                `json:"factory,omitempty" doc:"a finding: the user that it still has with its factory password"`
 	Grid        []latch.GridRow       `json:"grid,omitempty" doc:"what the sign-ins open"`
 	SkewMS      int64                 `json:"skew_ms,omitempty" doc:"by how much its clock is ahead, where that is more than a few seconds"`
@@ -251,7 +253,7 @@ func viewOf(d *store.Device) deviceView {
 	}
 	v.Findings = findings(st)
 	if !st.Agreed.IsZero() {
-		v.Agreed = &st.Agreed
+		v.Agreed, v.AgreedTLS = &st.Agreed, st.AgreedTo == signin.OverTLS
 	}
 	v.Next = d.Status.Next()
 	v.Revision = revision(v)

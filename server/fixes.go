@@ -37,6 +37,15 @@ func (s *Server) fixRoutes(api huma.API) {
 		})
 }
 
+// takenPin is a certificate that a person has looked at and taken for a device.
+func takenPin(st *latch.Status, c certificate.Certificate) evidence.Pin {
+	out := evidence.Pin{Certificate: c, Taken: true}
+	if p := st.Pin; p != nil && p.Certificate.SHA256 != c.SHA256 {
+		out.Before = p.Certificate.SHA256
+	}
+	return out
+}
+
 // certificateRoutes lets a person take a device's new certificate in place of the one that it was known by.
 func (s *Server) certificateRoutes(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "take-certificate", Method: "POST", Path: "/api/devices/{device}/certificate",
@@ -58,15 +67,17 @@ func (s *Server) certificateRoutes(api huma.API) {
 			for _, p := range d.Status.Proofs {
 				shown = append(shown, p.TLS)
 			}
+			if p := d.Status.Pin; p != nil {
+				shown = append(shown, &p.Certificate)
+			}
 			for _, c := range shown {
-				if c == nil || c.SHA256 != in.Body.SHA256 || d.Status.Pin == nil {
+				if c == nil || c.SHA256 != in.Body.SHA256 {
 					continue
 				}
-				if err := s.did(ctx, "took the device's new certificate", "SHA-256 "+in.Body.SHA256, d.Site, d.ID); err != nil {
+				if err := s.did(ctx, "took the device's certificate", "SHA-256 "+in.Body.SHA256, d.Site, d.ID); err != nil {
 					return nil, s.explain(err)
 				}
-				return nil, s.explain(s.cfg.Store.Devices.Record(ctx, d, nil, store.Finding{Body: evidence.Pin{Certificate: *c,
-					Before: d.Status.Pin.Certificate.SHA256}}))
+				return nil, s.explain(s.cfg.Store.Devices.Record(ctx, d, nil, store.Finding{Body: takenPin(&d.Status, *c)}))
 			}
 			return nil, problem(422, "no_certificate", "That is not the certificate that the device has shown.",
 				"Play the stream again and look at what it shows now.")

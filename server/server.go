@@ -143,6 +143,7 @@ func (s *Server) api(r chi.Router) huma.API {
 	s.costRoutes(api)
 	s.intakeRoutes(api)
 	s.targetRoutes(api)
+	s.targetTrustRoutes(api)
 	s.patchRoutes(api)
 	s.listingRoutes(api)
 	s.certificateRoutes(api)

@@ -15,6 +15,7 @@ import (
 	"github.com/google/uuid"
 
 	"unlatch/core/bringup"
+	"unlatch/core/diagnose"
 	"unlatch/core/rtmp"
 	"unlatch/core/signin"
 	"unlatch/core/target"
@@ -40,15 +41,19 @@ type targetView struct {
 	Via      *uuid.UUID        `json:"via,omitempty"`
 	Shared   bool              `json:"shared"`
 	Own      bool              `json:"own" doc:"it is this site's; others are shared by another one"`
-	Agreed   bool              `json:"agreed"`
 	Refused  bool              `json:"refused,omitempty" doc:"it has refused the sign-in that it has"`
 	Pin      string            `json:"certificate,omitempty" doc:"SHA-256 of the one that it is known by"`
+	PinTaken bool              `json:"certificate_taken,omitempty" doc:"a person has said that it is the target's own"`
 	Seen     *time.Time        `json:"seen_at,omitempty"`
 	About    *target.About     `json:"about,omitempty" doc:"what it last said of itself"`
 	Layout   *target.Layout    `json:"layout,omitempty" doc:"its slots as they last were"`
 	Wanted   []uuid.UUID       `json:"wanted" doc:"the cameras that are wanted on it, in order"`
 	Feed     string            `json:"feed,omitempty" doc:"the address of its feed"`
 	Screens  []feed.Screen     `json:"screens,omitempty" doc:"who takes the feed"`
+
+	Agreements []agreementView  `json:"agreements" doc:"what may go to it so that it can be read"`
+	Wants      *diagnose.Wanted `json:"wants,omitempty" doc:"what was not sent to it because nobody has agreed"`
+	Hands      []handedView     `json:"hands" doc:"the sign-ins that it is given for cameras"`
 }
 
 // targetBody is a target that stands by itself.
@@ -61,7 +66,7 @@ type targetBody struct {
 	Settings map[string]string `json:"settings,omitempty"`
 	Via      *uuid.UUID        `json:"via,omitempty" doc:"of a live platform: the recorder that sends to it"`
 	Shared   bool              `json:"shared,omitempty"`
-	Agreed   bool              `json:"agreed,omitempty" doc:"its sign-in may go out so that it can be read"`
+	Agree    []target.Secret   `json:"agree,omitempty" maxItems:"3" enum:"sign_in,camera_sign_ins,stream_key" doc:"of a new one: what may go to it so that it can be read"`
 	Renewed  bool              `json:"new_certificate,omitempty" doc:"take the next certificate that it shows for its own"`
 	User     string            `json:"user,omitempty" maxLength:"200" doc:"with secret: a new sign-in for it, which goes onto the keyring"`
 	Secret   signin.Secret     `json:"secret,omitempty"`
@@ -74,7 +79,7 @@ var allowedSettings = map[string][]string{string(mqtthub.Kind): {mqtthub.Prefix}
 // read checks a target and works out the places that it is reached at.
 func (b targetBody) read(site uuid.UUID) (t store.Target, reach []netip.AddrPort, err error) {
 	t = store.Target{Site: site, Kind: target.Kind(b.Kind), Name: strings.TrimSpace(b.Name), Address: strings.TrimSpace(b.Address), Intake: b.Intake, SignIn: b.SignIn,
-		Via: b.Via, Shared: b.Shared, Agreed: b.Agreed, Settings: store.JSON(map[string]string{})}
+		Via: b.Via, Shared: b.Shared, Settings: store.JSON(map[string]string{})}
 	for k, v := range b.Settings {
 		if !slices.Contains(allowedSettings[b.Kind], k) {
 			return t, nil, problem(422, "bad_setting", fmt.Sprintf("A target of this kind has no setting %q.", k), "Leave it out.")
@@ -173,6 +178,9 @@ func (s *Server) targetRoutes(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "target-history", Method: "GET", Path: "/api/sites/{site}/targets/{target}/history",
 		Summary: "What a target has said, newest first"},
 		func(ctx context.Context, in *TargetPath) (*struct{ Body []seenView }, error) {
+			if _, err := s.target(ctx, in.Site, in.Target); err != nil {
+				return nil, err
+			}
 			return s.targetHistory(ctx, in.Target)
 		})
 }
@@ -209,7 +217,7 @@ func (s *Server) targets(ctx context.Context, site uuid.UUID) (*struct{ Body []t
 	out := &struct{ Body []targetView }{Body: []targetView{}}
 	for _, t := range list {
 		v := targetView{ID: t.ID, Name: t.Name, Kind: string(t.Kind), Device: t.Device, Intake: t.Intake, Address: t.Address, SignIn: t.SignIn,
-			Settings: t.Settings.V, Via: t.Via, Shared: t.Shared, Own: t.Site == site, Agreed: t.Agreed, Pin: t.Pin, Seen: t.Seen, Wanted: []uuid.UUID{}}
+			Settings: t.Settings.V, Via: t.Via, Shared: t.Shared, Own: t.Site == site, Pin: t.Pin, PinTaken: t.PinTaken, Seen: t.Seen, Wanted: []uuid.UUID{}}
 		v.Refused = t.Refused != nil && t.SignIn != nil && *t.Refused == *t.SignIn
 		v.Is = wordsOfKinds[string(t.Kind)]
 		if t.About != nil {
@@ -236,7 +244,7 @@ func (s *Server) targets(ctx context.Context, site uuid.UUID) (*struct{ Body []t
 		}
 		out.Body = append(out.Body, v)
 	}
-	return out, nil
+	return out, s.explain(s.trustOf(ctx, site, out.Body))
 }
 
 // names are the names of a site's devices.
@@ -275,6 +283,10 @@ func (s *Server) addTarget(ctx context.Context, site uuid.UUID, in targetBody) (
 	}
 	id, err := s.cfg.Store.Targets.Add(ctx, person(ctx), t, reach)
 	if err != nil {
+		return nil, s.explain(err)
+	}
+	t.ID = id
+	if err := s.cfg.Store.Targets.Agree(ctx, person(ctx), t, nil, in.Agree...); err != nil {
 		return nil, s.explain(err)
 	}
 	if t.Kind == feed.Kind {

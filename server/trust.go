@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"net/netip"
-	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -147,10 +146,11 @@ func (s *Server) agree(ctx context.Context, site uuid.UUID, in agreeBody) (*runO
 	}
 	for i := range devices {
 		d := &devices[i]
-		purpose, wants := weakerOf(&d.Status)
-		if !in.Weaker || wants == "" {
+		w := d.Status.Wanted()
+		if !in.Weaker || w == nil || w.Before == "" || w.Service == signin.Target {
 			continue
 		}
+		purpose, wants := string(w.Service), w.Scheme
 		if err := s.did(ctx, "agreed to a weaker sign-in scheme", fmt.Sprintf("%s, before %s", wants, d.Status.Schemes[purpose]), site,
 			d.ID); err != nil {
 			return nil, s.explain(err)
@@ -162,26 +162,4 @@ func (s *Server) agree(ctx context.Context, site uuid.UUID, in agreeBody) (*runO
 	}
 	run, err := s.cfg.Queue.Open(ctx, site, "Go on with "+cameras(len(devices)), in.Devices, false)
 	return &runOut{viewOfRun(run, time.Now())}, s.explain(err)
-}
-
-// weakerOf says which service of a device wants a weaker scheme than before, and which; "" for none.
-func weakerOf(st *latch.Status) (purpose, scheme string) {
-	at := st.At()
-	if at == "" {
-		return "", ""
-	}
-	d := st.Latch(at).Diagnosis
-	if d == nil || d.Cause != diagnose.SchemeWeaker {
-		return "", ""
-	}
-	purpose = string(signin.Streams)
-	if at == latch.SignedIn && (st.Reached == nil || st.Reached.Stream == "") {
-		purpose = string(signin.DeviceService)
-	}
-	for _, scheme := range []string{"basic", "digest MD5", "WS-UsernameToken"} {
-		if strings.Contains(d.Seen, "as "+scheme+";") {
-			return purpose, scheme
-		}
-	}
-	return "", ""
 }

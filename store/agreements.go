@@ -6,6 +6,9 @@ import (
 
 	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
+
+	"unlatch/core/evidence"
+	"unlatch/core/signin"
 )
 
 // A Breadth says how far a person's agreement reaches.
@@ -41,9 +44,15 @@ func (s Consents) Agree(ctx context.Context, by Person, site uuid.UUID, devices 
 				continue
 			}
 			done[key] = true
-			if _, err := tx.ExecContext(ctx, "INSERT INTO agreements (id, site_id, device_id, model, person_id) VALUES ($1, $2, $3, $4, "+
-				"NULLIF($5, '00000000-0000-0000-0000-000000000000'::uuid))",
-				newID(), site, device, model, by.ID); err != nil {
+			to := d.Status.AgreesTo()
+			if device == nil { // for all of a model or site: as far as the furthest of the selection
+				for i := range devices {
+					to = max(to, devices[i].Status.AgreesTo())
+				}
+			}
+			if _, err := tx.ExecContext(ctx, `INSERT INTO agreements (id, site_id, device_id, model, person_id, in_clear)
+				VALUES ($1, $2, $3, $4, NULLIF($5, '00000000-0000-0000-0000-000000000000'::uuid), $6)`,
+				newID(), site, device, model, by.ID, to == signin.InClear); err != nil {
 				return err
 			}
 		}
@@ -66,6 +75,12 @@ func (s Consents) Disagree(ctx context.Context, by Person, d *Device) error {
 			d.Site, d.ID, d.Status.Device.Model()); err != nil {
 			return err
 		}
+		// Who has read the password already is asked about again, too.
+		for key := range d.Status.OpenedUnder {
+			if err := Devices(s).record(ctx, tx, nil, d.ID, key, evidence.OpenedUnder{}, "", time.Time{}); err != nil {
+				return err
+			}
+		}
 		if err := audit(ctx, tx, Deed{Person: by, Action: "withdrew the agreement to send the sign-in readable", Site: d.Site,
 			Device: d.ID}); err != nil {
 			return err
@@ -79,22 +94,30 @@ type agreement struct {
 	Device *uuid.UUID `db:"device_id"`
 	Model  string     `db:"model"`
 	Given  time.Time  `db:"given_at"`
+	Clear  bool       `db:"in_clear"` // it covers what goes out without TLS too
 }
 
 // agreements returns those of a site that hold.
 func (s Devices) agreements(ctx context.Context, site uuid.UUID) ([]agreement, error) {
 	var out []agreement
-	return out, s.db.SelectContext(ctx, &out, "SELECT device_id, model, given_at FROM agreements WHERE site_id = $1 AND ended_at IS "+
+	return out, s.db.SelectContext(ctx, &out, "SELECT device_id, model, given_at, in_clear FROM agreements WHERE site_id = $1 AND ended_at IS "+
 		"NULL", site)
 }
 
-// agreed is the newest agreement that covers a device; zero for none.
-func agreed(list []agreement, device uuid.UUID, model string) (at time.Time) {
+// agreed is when the newest agreement that covers a device was given, and how far all of them go; zero for none.
+func agreed(list []agreement, device uuid.UUID, model string) (at time.Time, to signin.Agreement) {
 	for _, a := range list {
 		covers := a.Device != nil && *a.Device == device || a.Device == nil && (a.Model == "" || a.Model == model)
-		if covers && a.Given.After(at) {
+		if !covers {
+			continue
+		}
+		if a.Given.After(at) {
 			at = a.Given
 		}
+		to = max(to, signin.OverTLS)
+		if a.Clear {
+			to = signin.InClear
+		}
 	}
-	return at
+	return at, to
 }

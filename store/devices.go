@@ -19,6 +19,7 @@ import (
 	"unlatch/core/evidence"
 	"unlatch/core/identity"
 	"unlatch/core/latch"
+	"unlatch/core/signin"
 	"unlatch/core/tuning"
 )
 
@@ -328,7 +329,7 @@ func (s Devices) derive(ctx context.Context, devices []Device, where string, arg
 		in.SharedWith = shared[devices[i].ID]
 		in.Recorder = recorders[devices[i].ID]
 		in.Roles = roles[devices[i].ID]
-		in.Agreed = func(model string) time.Time { return agreed(agreements, devices[i].ID, model) }
+		in.Agreed = func(model string) (time.Time, signin.Agreement) { return agreed(agreements, devices[i].ID, model) }
 		devices[i].Status = latch.Derive(byDevice[devices[i].ID], in)
 		s.warnOfUnreadable(&devices[i])
 	}

@@ -322,12 +322,12 @@ func TestALostLeaseFencesItsWorker(t *testing.T) {
 	first := <-leases
 	under := store.WithLease(ctx, first)
 	for range 3 { // three tries that a worker has begun and never ended
-		_, err := s.SignIns.BeginTry(under, device, key, signin.DeviceService, "")
+		_, err := s.SignIns.BeginTry(under, store.Try{Device: device, SignIn: key, Purpose: signin.DeviceService})
 		require.NoError(t, err)
 		_, err = s.Pool.Exec(ctx, "UPDATE tries SET at = at - interval '1 second'")
 		require.NoError(t, err)
 	}
-	_, err = s.SignIns.BeginTry(under, device, key, signin.DeviceService, "")
+	_, err = s.SignIns.BeginTry(under, store.Try{Device: device, SignIn: key, Purpose: signin.DeviceService})
 	require.ErrorAs(t, err, new(*signin.HeldBackError), "pending tries count while their worker lives")
 
 	// Its connection is cut, as by a network that goes away.
@@ -341,7 +341,7 @@ func TestALostLeaseFencesItsWorker(t *testing.T) {
 		return err == nil && s.Devices.Record(under, d, nil, store.Finding{Body: evidence.Left{}}) != nil
 	}, 20*time.Second, 20*time.Millisecond)
 	assert.ErrorIs(t, s.Devices.Record(under, d, nil, store.Finding{Body: evidence.Left{}}), store.ErrFenced)
-	_, err = s.SignIns.BeginTry(under, device, key, signin.DeviceService, "")
+	_, err = s.SignIns.BeginTry(under, store.Try{Device: device, SignIn: key, Purpose: signin.DeviceService})
 	assert.ErrorIs(t, err, store.ErrFenced)
 	_, err = s.Devices.Sight(under, site.ID, nil, sight("192.0.2.8", "urn:2"))
 	assert.ErrorIs(t, err, store.ErrFenced)
@@ -349,9 +349,22 @@ func TestALostLeaseFencesItsWorker(t *testing.T) {
 
 	second := <-leases
 	assert.Greater(t, second.Epoch, first.Epoch)
-	try, err := s.SignIns.BeginTry(store.WithLease(ctx, second), device, key, signin.DeviceService, "")
-	require.NoError(t, err, "the tries of the lost lease ended as no answer")
+	again := store.WithLease(ctx, second)
+	_, err = s.SignIns.BeginTry(again, store.Try{Device: device, SignIn: key, Purpose: signin.DeviceService})
+	require.ErrorAs(t, err, new(*signin.HeldBackError), "nobody has seen what came of the tries of the lost lease: they count")
+	n, err := s.SignIns.WrongTries(ctx, device)
+	require.NoError(t, err)
+	assert.Equal(t, signin.Budget, n)
+	_, err = s.Pool.Exec(ctx, "UPDATE tries SET at = at - interval '10 minutes' WHERE id = (SELECT id FROM tries ORDER BY at LIMIT 1)")
+	require.NoError(t, err)
+	_, err = s.Pool.Exec(ctx, "UPDATE tries SET at = at - interval '10 minutes' WHERE id = (SELECT id FROM tries ORDER BY at LIMIT 1)")
+	require.NoError(t, err)
+	try, err := s.SignIns.BeginTry(again, store.Try{Device: device, SignIn: key, Purpose: signin.DeviceService})
+	require.NoError(t, err, "one of them is old enough")
 	require.NoError(t, s.SignIns.EndTry(ctx, try, signin.Opened, 0))
+	n, err = s.SignIns.WrongTries(ctx, device)
+	require.NoError(t, err)
+	assert.Zero(t, n, "one that opens settles the others: it would not have refused those")
 	assert.ErrorIs(t, s.Devices.Record(under, d, nil, store.Finding{Body: evidence.Left{}}), store.ErrFenced, "the old epoch stays out")
 }
 

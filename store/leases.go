@@ -51,8 +51,8 @@ func fenced(ctx context.Context, tx *sqlx.Tx) (worker string, err error) {
 }
 
 // Rescue ends the leases of workers that have died, and gives their jobs back to the queue. A worker holds an advisory lock by its name
-// for as long as its connection lives. A try that a dead worker has begun was not judged, as far as anybody knows: it ends as no
-// answer, so that kills do not add up to a device that is left alone.
+// for as long as its connection lives. What came of a try that a dead worker had begun nobody has seen: the device may have judged it, so
+// that it counts as refused until one opens.
 func (s Workers) Rescue(ctx context.Context) (jobs int64, err error) {
 	const alive = `EXISTS (SELECT 1 FROM pg_locks l WHERE l.locktype = 'advisory' AND l.classid = $1 AND l.objid = (hashtext(%s)::bigint & 4294967295)::oid AND l.granted)`
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
@@ -62,7 +62,7 @@ func (s Workers) Rescue(ctx context.Context) (jobs int64, err error) {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx,
-			"UPDATE tries SET result = 'no answer' WHERE result = 'pending' AND (worker = ANY($1) OR worker <> "+
+			"UPDATE tries SET result = 'unseen' WHERE result = 'pending' AND (worker = ANY($1) OR worker <> "+
 				"'' AND worker NOT IN (SELECT name FROM workers))", dead); err != nil {
 			return err
 		}

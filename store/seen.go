@@ -18,13 +18,17 @@ import (
 
 // A Seen is what a target has said, or why it did not.
 type Seen struct {
-	About     *target.About
-	Layout    *target.Layout
-	What      string
-	Refused   uuid.UUID
-	Pin       string // of the certificate that it showed; the first one is kept
-	Diagnosis *diagnose.Diagnosis
-	Exchange  string
+	About   *target.About
+	Layout  *target.Layout
+	What    string
+	Refused uuid.UUID
+	Pin     string // of the certificate that it showed; the first one is kept
+	Takes   string // the scheme in which it has taken its sign-in
+	// OpenedUnder is the certificate under which SignIn has opened it so that it could be read.
+	OpenedUnder string
+	SignIn      uuid.UUID
+	Diagnosis   *diagnose.Diagnosis
+	Exchange    string
 }
 
 // Saw appends to the record of a target what it has said, and keeps its last word of itself where pages find it.
@@ -44,11 +48,27 @@ func (s Targets) Saw(ctx context.Context, id uuid.UUID, run *uuid.UUID, x Seen) 
 		if err := tx.GetContext(ctx, &site, "UPDATE targets SET seen_at = now() WHERE id = $1 RETURNING site_id", id); err != nil {
 			return found(err)
 		}
-		before, err := s.intakeOf(ctx, tx, id)
+		before, err := s.aboutOf(ctx, tx, id)
 		if err != nil {
 			return err
 		}
+		if x.Takes != "" {
+			if _, err := tx.ExecContext(ctx, "UPDATE targets SET takes = $2 WHERE id = $1", id, x.Takes); err != nil {
+				return err
+			}
+		}
+		if x.OpenedUnder != "" {
+			if _, err := tx.ExecContext(ctx, "UPDATE targets SET opened_under = $2, opened_with = $3 WHERE id = $1", id, x.OpenedUnder,
+				x.SignIn); err != nil {
+				return err
+			}
+		}
 		if x.About != nil {
+			if before.About != nil {
+				if err := s.anotherOne(ctx, tx, id, before.About.V, *x.About); err != nil {
+					return err
+				}
+			}
 			if _, err := tx.ExecContext(ctx, "UPDATE targets SET about = $2, refused_id = NULL, name = COALESCE(NULLIF(name, ''), $3) WHERE id = $1", id,
 				JSON(*x.About), x.About.Name); err != nil {
 				return err
@@ -69,7 +89,7 @@ func (s Targets) Saw(ctx context.Context, id uuid.UUID, run *uuid.UUID, x Seen) 
 				return err
 			}
 		}
-		if after, err := s.intakeOf(ctx, tx, id); err != nil || after != before {
+		if after, err := s.aboutOf(ctx, tx, id); err != nil || after.Text != before.Text {
 			if err == nil {
 				err = s.siteChanged(ctx, tx, site) // what it takes has changed, and with it what fits
 			}
@@ -79,8 +99,14 @@ func (s Targets) Saw(ctx context.Context, id uuid.UUID, run *uuid.UUID, x Seen) 
 	})
 }
 
-func (s Targets) intakeOf(ctx context.Context, tx *sqlx.Tx, id uuid.UUID) (text string, err error) {
-	return text, tx.GetContext(ctx, &text, "SELECT COALESCE(about::text, '') FROM targets WHERE id = $1", id)
+// aboutRow is what a target has said of itself, as text to compare and as it reads; nil where it has said nothing.
+type aboutRow struct {
+	Text  string               `db:"text"`
+	About *jsonb[target.About] `db:"about"`
+}
+
+func (s Targets) aboutOf(ctx context.Context, tx *sqlx.Tx, id uuid.UUID) (row aboutRow, err error) {
+	return row, tx.GetContext(ctx, &row, "SELECT COALESCE(about::text, '') AS text, about FROM targets WHERE id = $1", id)
 }
 
 // A SeenRecord is one entry of that record.

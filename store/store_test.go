@@ -187,7 +187,7 @@ func TestWorkersRacingKeepTheBudget(t *testing.T) {
 				var err error
 				var h *signin.HeldBackError
 				for {
-					if try, err = s.SignIns.BeginTry(ctx, device, in, signin.DeviceService, ""); !errors.As(err, &h) || !h.Spacing {
+					if try, err = s.SignIns.BeginTry(ctx, store.Try{Device: device, SignIn: in, Purpose: signin.DeviceService}); !errors.As(err, &h) || !h.Spacing {
 						break
 					}
 					later(t, s, time.Until(h.Until))
@@ -237,12 +237,12 @@ func TestALockedDeviceIsLeftAlone(t *testing.T) {
 	require.NoError(t, err)
 	two, err := s.SignIns.Add(ctx, store.NewSignIn{Label: "b", User: "b", Secret: signin.NewSecret("b")})
 	require.NoError(t, err)
-	try, err := s.SignIns.BeginTry(ctx, device, one, signin.DeviceService, "")
+	try, err := s.SignIns.BeginTry(ctx, store.Try{Device: device, SignIn: one, Purpose: signin.DeviceService})
 	require.NoError(t, err)
 	require.NoError(t, s.SignIns.EndTry(ctx, try, signin.Shut, time.Second))
 	for _, key := range []uuid.UUID{one, two} {
 		var held *signin.HeldBackError
-		_, err = s.SignIns.BeginTry(ctx, device, key, signin.Streams, "")
+		_, err = s.SignIns.BeginTry(ctx, store.Try{Device: device, SignIn: key, Purpose: signin.Streams})
 		require.ErrorAs(t, err, &held)
 		assert.True(t, held.Locked)
 	}
@@ -251,7 +251,7 @@ func TestALockedDeviceIsLeftAlone(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, left, 2)
 	assert.Equal(t, signin.Shut, left[0].Last)
-	_, err = s.SignIns.BeginTry(ctx, device, one, signin.DeviceService, "")
+	_, err = s.SignIns.BeginTry(ctx, store.Try{Device: device, SignIn: one, Purpose: signin.DeviceService})
 	assert.NoError(t, err)
 }
 
@@ -271,10 +271,10 @@ func TestDevicesOfAKindAreLearntFrom(t *testing.T) {
 		require.NoError(t, err)
 	}
 	for label, result := range map[string]signin.Result{"a": signin.Refused, "c": signin.Opened} {
-		try, err := s.SignIns.BeginTry(ctx, one, ids[label], signin.DeviceService, "Brackwell B5")
+		try, err := s.SignIns.BeginTry(ctx, store.Try{Device: one, SignIn: ids[label], Purpose: signin.DeviceService, Kind: "Brackwell B5"})
 		if held := new(signin.HeldBackError); errors.As(err, &held) {
 			later(t, s, time.Until(held.Until))
-			try, err = s.SignIns.BeginTry(ctx, one, ids[label], signin.DeviceService, "Brackwell B5")
+			try, err = s.SignIns.BeginTry(ctx, store.Try{Device: one, SignIn: ids[label], Purpose: signin.DeviceService, Kind: "Brackwell B5"})
 		}
 		require.NoError(t, err)
 		require.NoError(t, s.SignIns.EndTry(ctx, try, result, 0))
@@ -323,7 +323,7 @@ func TestPurposeAndDeviceOfASignIn(t *testing.T) {
 	require.NoError(t, s.SignIns.SetTerms(ctx, gone, "gone", store.Terms{Bound: true}))
 	assert.Equal(t, []string{"own", "all"}, labels(device, signin.DeviceService), "what is bound to devices that are gone is tried nowhere")
 	assert.Equal(t, []string{"all", "stream"}, labels(other, signin.Streams))
-	try, err := s.SignIns.BeginTry(ctx, device, all, signin.DeviceService, "")
+	try, err := s.SignIns.BeginTry(ctx, store.Try{Device: device, SignIn: all, Purpose: signin.DeviceService})
 	require.NoError(t, err)
 	require.NoError(t, s.SignIns.EndTry(ctx, try, signin.Refused, 0))
 	assert.Equal(t, []string{"own"}, labels(device, signin.DeviceService))
@@ -404,7 +404,7 @@ func TestCandidatesKeepToTheirScope(t *testing.T) {
 	assert.Equal(t, []string{"corvane", "here", "any", "second"}, labels)
 	assert.Equal(t, []string{"it is for corvane", "it is for this site", "its turn on the keyring", "its turn on the keyring"}, why)
 	require.NoError(t, s.SignIns.Order(ctx, []uuid.UUID{ids["second"], ids["any"]}))
-	try, err := s.SignIns.BeginTry(ctx, device, ids["here"], signin.DeviceService, "")
+	try, err := s.SignIns.BeginTry(ctx, store.Try{Device: device, SignIn: ids["here"], Purpose: signin.DeviceService})
 	require.NoError(t, err)
 	require.NoError(t, s.SignIns.EndTry(ctx, try, signin.Opened, 0))
 	labels, why = order()
@@ -430,7 +430,7 @@ func TestATryThatWasCutOffIsSettledByOneThatOpens(t *testing.T) {
 	require.NoError(t, err)
 	begin := func(in uuid.UUID) (uuid.UUID, error) {
 		for {
-			try, err := s.SignIns.BeginTry(ctx, device, in, signin.DeviceService, "")
+			try, err := s.SignIns.BeginTry(ctx, store.Try{Device: device, SignIn: in, Purpose: signin.DeviceService})
 			var h *signin.HeldBackError
 			if !errors.As(err, &h) || !h.Spacing {
 				return try, err

@@ -29,18 +29,23 @@ type Target struct {
 	Settings jsonb[map[string]string] `db:"settings"`
 	Via      *uuid.UUID               `db:"via_id"` // the target that it is reached by way of
 	Shared   bool                     `db:"shared"` // other sites may use it
-	Agreed   bool                     `db:"agreed"` // its sign-in may go out so that it can be read
+	Takes    string                   `db:"takes"`  // the scheme in which it has taken its sign-in last
 	Refused  *uuid.UUID               `db:"refused_id"`
 	Pin      string                   `db:"pin"`
-	About    *jsonb[target.About]     `db:"about"` // what it last said of itself
-	Layout   *jsonb[target.Layout]    `db:"layout"`
-	Seen     *time.Time               `db:"seen_at"`
-	Listed   time.Time                `db:"listed_at"` // when what stands on it last changed
-	Created  time.Time                `db:"created_at"`
+	PinTaken bool                     `db:"pin_taken"` // a person has looked at that certificate
+	// OpenedUnder is the certificate under which the sign-in OpenedWith has opened it so that it could be read.
+	OpenedUnder string     `db:"opened_under"`
+	OpenedWith  *uuid.UUID `db:"opened_with"`
+
+	About   *jsonb[target.About]  `db:"about"` // what it last said of itself
+	Layout  *jsonb[target.Layout] `db:"layout"`
+	Seen    *time.Time            `db:"seen_at"`
+	Listed  time.Time             `db:"listed_at"` // when what stands on it last changed
+	Created time.Time             `db:"created_at"`
 }
 
-const targetColumns = "id, site_id, kind, name, device_id, address, intake, sign_in_id, settings, via_id, shared, agreed, refused_id, pin, about, " +
-	"layout, seen_at, listed_at, created_at"
+const targetColumns = "id, site_id, kind, name, device_id, address, intake, sign_in_id, settings, via_id, shared, takes, refused_id, pin, pin_taken, opened_under, opened_with, " +
+	"about, layout, seen_at, listed_at, created_at"
 
 // Get returns one target.
 func (s Targets) Get(ctx context.Context, id uuid.UUID) (t Target, err error) {
@@ -64,9 +69,9 @@ func placesOf(reach []netip.AddrPort) []string {
 func (s Targets) Add(ctx context.Context, by Person, t Target, reach []netip.AddrPort) (uuid.UUID, error) {
 	t.ID = newID()
 	return t.ID, s.tx(ctx, func(tx *sqlx.Tx) error {
-		_, err := tx.ExecContext(ctx, `INSERT INTO targets (id, site_id, kind, name, address, reach, intake, sign_in_id, settings, via_id, shared, agreed)
-			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)`, t.ID, t.Site, t.Kind, t.Name, t.Address, placesOf(reach), t.Intake, t.SignIn,
-			t.Settings, t.Via, t.Shared, t.Agreed)
+		_, err := tx.ExecContext(ctx, `INSERT INTO targets (id, site_id, kind, name, address, reach, intake, sign_in_id, settings, via_id, shared)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)`, t.ID, t.Site, t.Kind, t.Name, t.Address, placesOf(reach), t.Intake, t.SignIn,
+			t.Settings, t.Via, t.Shared)
 		if err != nil {
 			return err
 		}
@@ -74,14 +79,20 @@ func (s Targets) Add(ctx context.Context, by Person, t Target, reach []netip.Add
 	})
 }
 
-// Set changes a target; its kind stays. An empty pin takes the next certificate that it shows for its own. Another sign-in is another chance: what was refused before is forgotten.
+// Set changes a target; its kind stays. An empty pin takes the next certificate that it shows for its own. Another sign-in is another
+// chance: what was refused before is forgotten. At another address, or with another certificate, it is a stranger: what was agreed ends.
 func (s Targets) Set(ctx context.Context, by Person, t Target, reach []netip.AddrPort) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		err := one(tx.ExecContext(ctx, `UPDATE targets SET name = $3, address = $4, reach = $5, intake = $6, sign_in_id = $7, settings = $8, via_id = $9,
-			shared = $10, agreed = $11, refused_id = CASE WHEN sign_in_id IS DISTINCT FROM $7 THEN NULL ELSE refused_id END,
-			pin = CASE WHEN address = $4 THEN $12 ELSE '' END WHERE id = $1 AND site_id = $2`, t.ID, t.Site, t.Name, t.Address, placesOf(reach), t.Intake,
-			t.SignIn, t.Settings, t.Via, t.Shared, t.Agreed, t.Pin))
+			shared = $10, refused_id = CASE WHEN sign_in_id IS DISTINCT FROM $7 THEN NULL ELSE refused_id END,
+			takes = CASE WHEN address = $4 THEN takes ELSE '' END, pin_taken = pin_taken AND address = $4 AND pin = $11,
+			pin = CASE WHEN address = $4 THEN $11 ELSE '' END WHERE id = $1 AND site_id = $2`, t.ID, t.Site, t.Name, t.Address, placesOf(reach), t.Intake,
+			t.SignIn, t.Settings, t.Via, t.Shared, t.Pin))
 		if err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `UPDATE target_agreements a SET ended_at = now(), ended_why = 'the target was changed' FROM targets t
+			WHERE t.id = $1 AND a.target_id = t.id AND a.ended_at IS NULL AND t.takes = '' AND t.pin = '' AND a.identity IS NOT NULL`, t.ID); err != nil {
 			return err
 		}
 		return s.changed(ctx, tx, by, "changed the target", t, reach)

@@ -68,8 +68,12 @@ func checkBridge(ctx context.Context, at string, in signin.SignIn, c bridge.Chec
 		return usageError{errors.New("give the bridge's address in numbers, like http://192.0.2.10:8081")}
 	}
 	guard := &address.Guard{Allowed: address.MustParse(addr.String())}
+	agreed := signin.NotAgreed
+	if plain {
+		agreed = signin.InClear
+	}
 	open := func(in signin.SignIn) (*bridge.Client, error) {
-		return bridge.New(at, bridge.Options{Dial: guard, SignIn: in, Leave: signin.Policy{Readable: plain}.Leave, Timeout: 5 * time.Second})
+		return bridge.New(at, bridge.Options{Dial: guard, SignIn: in, Leave: signin.Policy{Agreed: agreed}.Leave, Timeout: 5 * time.Second})
 	}
 	if c.Client, err = open(in); err != nil {
 		return usageError{err}

@@ -116,7 +116,7 @@ func proveURL(ctx context.Context, req prove.Request) prove.Proof {
 		ranges = address.Ranges{}
 	}
 	// Whoever names one URL and one sign-in on a command line has agreed to send the one to the other, in whatever scheme it wants.
-	req.Leave = signin.Policy{Readable: true}.Leave
+	req.Leave = signin.Policy{Agreed: signin.InClear}.Leave
 	p := prove.Prover{Dial: &address.Guard{Allowed: ranges}, Still: media.Still}
 	return p.Prove(ctx, req)
 }

@@ -22,7 +22,7 @@ import (
 )
 
 // readable lets a sign-in out in whatever scheme the device wants: whoever names one device and one sign-in on a command line has agreed.
-var readable = signin.Policy{Readable: true}.Leave
+var readable = signin.Policy{Agreed: signin.InClear}.Leave
 
 // findService returns a client of the device service at ADDRESS or ADDRESS:PORT, and the guard that lets out to that address alone.
 func findService(ctx context.Context, at string, in signin.SignIn) (*onvif.Client, *address.Guard, error) {

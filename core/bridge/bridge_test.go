@@ -25,7 +25,7 @@ var ctx = context.Background()
 
 func client(t *testing.T, at, secret string, log *exchange.Log) *bridge.Client {
 	o := bridge.Options{Dial: &address.Guard{Allowed: address.MustParse("127.0.0.0/8")}, Timeout: 900 * time.Millisecond, Log: log,
-		Leave: signin.Policy{Readable: true}.Leave}
+		Leave: signin.Policy{Agreed: signin.InClear}.Leave}
 	if secret != "" {
 		o.SignIn = signin.SignIn{User: "desk", Secret: signin.NewSecret(secret)}
 	}

@@ -77,13 +77,24 @@ func New(at string, o Options) (*Client, error) {
 	}
 	c := &Client{base: u, o: o}
 	o.Log.Know(o.SignIn)
-	c.dialer = &certificate.Dialer{Dial: c.traffic.Watch(o.Dial.DialContext), Pin: o.Pin, Timeout: o.Timeout, Log: o.Log}
+	c.dialer = &certificate.Dialer{Dial: c.traffic.Watch(o.Dial.DialContext), Pin: o.Pin, Timeout: o.Timeout, Log: o.Log, Typed: true}
 	c.http = &http.Client{
 		Transport: &http.Transport{DialContext: c.dialer.Dial, DialTLSContext: c.dialer.DialTLS, ResponseHeaderTimeout: o.Timeout,
 			MaxResponseHeaderBytes: maxHead, DisableCompression: true, MaxIdleConnsPerHost: 1},
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }, // a bridge redirects nobody
 	}
 	return c, nil
+}
+
+// Channel is where requests go.
+func (c *Client) Channel() signin.Channel { return c.dialer.Channel(c.base) }
+
+// Scheme is the one in which the bridge has taken the sign-in; "none" where it has asked for none.
+func (c *Client) Scheme() string {
+	if c.answer == nil {
+		return "none"
+	}
+	return c.answer.Scheme()
 }
 
 // Close gives the connections back.
@@ -353,7 +364,8 @@ func (c *Client) do(ctx context.Context, method, path string, body []byte) (_ *h
 	if p, perr := url.PathUnescape(c.base.EscapedPath() + path); perr == nil {
 		to.Path, to.RawPath = p, c.base.EscapedPath()+path
 	}
-	for hops := 0; ; hops++ {
+	renewed := false
+	for {
 		req, err := http.NewRequestWithContext(ctx, method, to.String(), bytes.NewReader(body))
 		if err != nil {
 			return nil, err
@@ -394,12 +406,12 @@ func (c *Client) do(ctx context.Context, method, path string, body []byte) (_ *h
 		if err != nil {
 			return nil, errors.Join(&RefusedError{}, err)
 		}
-		if c.o.SignIn.Anonymous() || hops > 3 || signed && !c.answer.OutOfDate(best) {
+		if c.o.SignIn.Anonymous() || renewed || signed && (!c.answer.OutOfDate(best) || best.Name() != c.answer.Scheme()) {
 			return nil, &RefusedError{Tried: signed, Scheme: best.Name()}
 		}
-		tell(nil)
-		judged, err = c.o.Leave.Ask(ctx, signin.Sending{Scheme: best.Name(), Renewed: signed,
-			Private: to.Scheme == "https" && c.dialer.Private()})
+		tell(signin.ErrStale)
+		renewed = signed
+		judged, err = c.o.Leave.Ask(ctx, signin.Sending{Scheme: best.Name(), Renewed: signed, Channel: c.Channel()})
 		if err != nil {
 			judged = nil
 			c.o.Log.Note("the sign-in is not sent: %v", err)

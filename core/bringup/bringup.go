@@ -174,7 +174,7 @@ func (w *Work) Open(ctx context.Context) error {
 		rounds[at]++
 		recorded[at] = w.recorded
 		w.Report.Doing(fmt.Sprintf("%s: %s", w.d.Title, step.doing))
-		limited, done := within(ctx, w.budget(at))
+		limited, done := within(ctx, w.stepBudget(at))
 		err := step.open(w, limited)
 		done()
 		if err != nil {
@@ -183,7 +183,15 @@ func (w *Work) Open(ctx context.Context) error {
 	}
 }
 
-// budget is the time that a step gets; 0 for no limit.
+// stepBudget is the time that a step gets as a whole; 0 for no limit. Where targets are asked each of them has its own.
+func (w *Work) stepBudget(step latch.Name) time.Duration {
+	if step == latch.Placed || step == latch.Confirmed {
+		return 0
+	}
+	return w.budget(step)
+}
+
+// budget is the time that a step gets, of placing and confirming the time of one target; 0 for no limit.
 func (w *Work) budget(step latch.Name) time.Duration {
 	if d, ok := w.Budgets[step]; ok {
 		return d

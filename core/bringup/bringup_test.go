@@ -49,7 +49,7 @@ func TestFromHeardToConfirmed(t *testing.T) {
 	require.NoError(t, m.work(vault, "127.44.60.0/24").Open(ctx))
 	clock := m.heard("Clock", "127.44.60.11", w.Device("Clock").Service(), discovery.Camera)
 	m.intents[clock.ID] = latch.Intent{Targets: []latch.Target{{ID: vault.ID, Name: "Vault"}}}
-	m.targets[vault.ID] = &Target{ID: vault.ID, Kind: onvifrecorder.Kind, Name: "Vault", Device: vault}
+	m.targets[vault.ID] = &Target{ID: vault.ID, Kind: onvifrecorder.Kind, Name: "Vault", Device: vault, Trust: agreed()}
 	m.opens, m.tries, m.refused = 0, nil, map[uuid.UUID]bool{}
 	require.NoError(t, m.work(clock, "127.44.60.0/24").Open(ctx))
 	now, err := m.Device(ctx, clock.ID)
@@ -245,7 +245,7 @@ func TestTargetsThatCannotBeFilled(t *testing.T) {
 	w := m.work(d, "127.44.60.0/24")
 	_, err := w.connect(ctx, id)
 	assert.ErrorAs(t, err, new(*OwnError))
-	m.targets[id] = &Target{ID: id, Kind: "lantern", Name: "Vault"}
+	m.targets[id] = &Target{ID: id, Kind: "lantern", Name: "Vault", Trust: agreed()}
 	_, err = w.connect(ctx, id)
 	assert.ErrorContains(t, err, `no driver for targets of the kind "lantern"`)
 	m.targets[id] = &Target{ID: id, Kind: onvifrecorder.Kind, Name: "Vault", Device: shut}

@@ -15,6 +15,7 @@ import (
 	"unlatch/core/media"
 	"unlatch/core/picturematch"
 	"unlatch/core/prove"
+	"unlatch/core/signin"
 	"unlatch/core/streamurl"
 	"unlatch/core/target"
 )
@@ -25,6 +26,7 @@ type seen struct {
 	diagnosis *diagnose.Diagnosis
 	still     []byte
 	sendsOn   []evidence.Given
+	note      string // what a person should know besides
 }
 
 // compare looks at what a target shows for the camera: its picture, or what it sends on. A target that gives neither has said what it can
@@ -61,7 +63,7 @@ func (w *Work) compare(ctx context.Context, s target.Session, p latch.Placement)
 		}
 	}
 	if out.still == nil && len(out.sendsOn) > 0 {
-		if out.still, err = w.sentOn(ctx, p, out.sendsOn[0]); err != nil {
+		if out.still, out.note, err = w.sentOn(ctx, p, out.sendsOn[0]); err != nil {
 			w.log.Note("what it sends on cannot be played: %v", err)
 		}
 	}
@@ -144,22 +146,32 @@ func printOf(jpeg []byte) (picturematch.Print, bool) {
 	return picturematch.Of(img), true
 }
 
-// sentOn plays what a target sends on, with the target's own sign-in, and returns a picture of it.
-func (w *Work) sentOn(ctx context.Context, p latch.Placement, g evidence.Given) ([]byte, error) {
+// sentOn plays what a target sends on and returns a picture of it. The target's own sign-in is for the target's own host: where it names
+// another one for its picture, none is sent there, and note says so.
+func (w *Work) sentOn(ctx context.Context, p latch.Placement, g evidence.Given) (still []byte, note string, err error) {
 	u, err := streamurl.Parse(g.URL)
 	if err != nil {
-		return nil, err
+		return nil, "", err
 	}
 	t := w.targets[p.Target]
+	req := prove.Request{URL: u, Measure: time.Second}
+	req.URL.SignIn = signin.SignIn{} // whatever the target has put into its URL is not sent either
+	if own := t.facts(p.Name).Host; u.Host == own {
+		req.SignIn, req.Leave = t.signIn, t.leave
+	} else {
+		note = fmt.Sprintf("It names %s as where its picture comes from, which is not its own address (%s): no sign-in was sent there.", u.HostPort(),
+			own)
+		w.log.Note("%s", note)
+	}
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
 	prover := prove.Prover{Dial: w.Guard, Still: media.Still}
-	proof := prover.Prove(ctx, prove.Request{URL: u, SignIn: t.signIn, Leave: t.leave, Measure: time.Second})
+	proof := prover.Prove(ctx, req)
 	if !proof.OK {
 		if proof.Diagnosis != nil {
-			return nil, errors.New(proof.Diagnosis.Summary)
+			return nil, note, errors.New(proof.Diagnosis.Summary)
 		}
-		return nil, errors.New("it does not play")
+		return nil, note, errors.New("it does not play")
 	}
-	return proof.Still, nil
+	return proof.Still, note, nil
 }

@@ -35,7 +35,7 @@ func TestOverHTTPS(t *testing.T) {
 	m.key("Fitter", "fitter", "brass-lamp-41")
 	vault := m.heard("Vault", "127.44.68.20", w.Device("Vault").Service(), discovery.Recorder)
 	require.NoError(t, m.work(vault, "127.44.68.0/24").Open(ctx))
-	m.targets[vault.ID] = &Target{ID: vault.ID, Kind: onvifrecorder.Kind, Name: "Vault", Device: vault}
+	m.targets[vault.ID] = &Target{ID: vault.ID, Kind: onvifrecorder.Kind, Name: "Vault", Device: vault, Trust: agreed()}
 	for _, name := range []string{"Only", "Sends"} {
 		addr := map[string]string{"Only": "127.44.68.11", "Sends": "127.44.68.12"}[name]
 		d := m.heard(name, addr, w.Device(name).Service(), discovery.Camera)

@@ -1,6 +1,7 @@
 package bringup
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"net/netip"
@@ -94,10 +95,46 @@ func (m *memory) Target(ctx context.Context, id uuid.UUID) (*Target, error) {
 
 func (m *memory) Saw(_ context.Context, id uuid.UUID, s TargetSeen) error {
 	m.seen = append(m.seen, s)
-	if t := m.targets[id]; t != nil && s.Refused != uuid.Nil {
-		t.Refused = s.Refused
+	if t := m.targets[id]; t != nil {
+		if s.Refused != uuid.Nil {
+			t.Refused = s.Refused
+		}
+		t.Takes = cmp.Or(s.Takes, t.Takes)
+		if s.OpenedUnder != "" {
+			t.Trust.Certificates = append(t.Trust.Certificates, s.OpenedUnder)
+		}
 	}
 	return nil
+}
+
+func (m *memory) Bind(_ context.Context, id uuid.UUID, s target.Secret, to target.Identity) error {
+	list := m.targets[id].Trust.Agreements
+	for i := range list {
+		if list[i].Secret == s && list[i].To == nil {
+			list[i].To = &to
+		}
+	}
+	return nil
+}
+
+func (m *memory) Handed(_ context.Context, on uuid.UUID) (out []uuid.UUID, err error) {
+	for _, d := range m.devices {
+		for _, r := range m.records[d.ID] {
+			if r.Kind == evidence.KindPlaced && r.Subject == on.String() {
+				b, err := evidence.Decode[evidence.Placed](r)
+				require.NoError(m.t, err)
+				if b.SignIn != uuid.Nil {
+					out = append(out, b.SignIn)
+				}
+			}
+		}
+	}
+	return out, nil
+}
+
+// agreed is that a person has agreed to every secret going to a target.
+func agreed() target.Trust {
+	return target.Trust{Agreements: []target.Agreement{{Secret: target.OwnSignIn}, {Secret: target.CameraSignIn}, {Secret: target.StreamKey}}}
 }
 
 func (m *memory) Still(_ context.Context, id uuid.UUID) ([]byte, error) { return m.stills[id], nil }
@@ -158,7 +195,13 @@ func (m *memory) Candidates(_ context.Context, _ *Device, _ signin.Purpose, agai
 	return out, nil
 }
 
-func (m *memory) Begin(_ context.Context, _ *Device, key uuid.UUID, _ signin.Purpose) (uuid.UUID, error) {
+func (m *memory) BeginOn(_ context.Context, _ *Target, key uuid.UUID, _ string) (uuid.UUID, error) {
+	try := uuid.New()
+	m.begun[try] = key
+	return try, nil
+}
+
+func (m *memory) Begin(_ context.Context, _ *Device, key uuid.UUID, _ signin.Purpose, _ string) (uuid.UUID, error) {
 	if m.slept == 0 && len(m.tries) > 0 {
 		return uuid.Nil, &signin.HeldBackError{Spacing: true, Until: m.at.Add(time.Second)}
 	}

@@ -4,30 +4,55 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/url"
+	"strconv"
 
 	"github.com/google/uuid"
 
-	"unlatch/core/bridge"
 	"unlatch/core/diagnose"
 	"unlatch/core/latch"
 	"unlatch/core/signin"
+	"unlatch/core/streamurl"
 	"unlatch/core/target"
-	"unlatch/core/target/hub"
 )
 
 // connected is a target that this work has a session with.
 type connected struct {
+	name    string
+	address string
 	signIn  signin.SignIn
 	leave   signin.Leave
 	session target.Session
 }
 
-func (c *connected) user() string {
+// facts are what a diagnosis may say of a target that was asked. c may be nil: nothing was asked then.
+func (c *connected) facts(name string) diagnose.Facts {
+	f := diagnose.Facts{Asking: name, Target: true}
 	if c == nil {
-		return ""
+		return f
 	}
-	return c.signIn.User
+	f.User = c.signIn.User
+	if u, err := url.Parse(c.address); err == nil {
+		f.Host = u.Hostname()
+		if f.Port, err = strconv.Atoi(u.Port()); err != nil {
+			f.Port = targetPorts[u.Scheme]
+		}
+	}
+	return f
 }
+
+// sendsItself reports whether streams that a target sends on come from its own host. Its sign-in is for that host alone.
+func (c *connected) sendsItself(list []latch.Given) bool {
+	own := c.facts("").Host
+	for _, g := range list {
+		if u, err := streamurl.Parse(g.URL); err != nil || u.Host != own {
+			return false
+		}
+	}
+	return true
+}
+
+var targetPorts = map[string]int{"http": 80, "https": 443, "mqtt": 1883, "mqtts": 8883}
 
 // connect is the session with a target, one in this work. A *diagnose.TargetShutError means that no sign-in is known to open it.
 func (w *Work) connect(ctx context.Context, id uuid.UUID) (*connected, error) {
@@ -42,12 +67,15 @@ func (w *Work) connect(ctx context.Context, id uuid.UUID) (*connected, error) {
 	if driver == nil {
 		return nil, &OwnError{fmt.Errorf("this program has no driver for targets of the kind %q", t.Kind)}
 	}
-	c := &connected{}
+	c := &connected{name: t.Name, address: t.Address}
+	if err := w.keepOut(ctx, id); err != nil {
+		return c, err
+	}
 	access, err := w.access(ctx, t, c)
 	if err != nil {
 		return c, err
 	}
-	c.leave = access.Leave
+	c.address, c.leave = access.Address, access.Leave
 	if c.session, err = driver.Connect(ctx, access); err != nil {
 		return c, err
 	}
@@ -55,9 +83,24 @@ func (w *Work) connect(ctx context.Context, id uuid.UUID) (*connected, error) {
 	return c, nil
 }
 
+// keepOut keeps the secrets that a target was handed before out of all that is recorded of it: it may repeat them.
+func (w *Work) keepOut(ctx context.Context, id uuid.UUID) error {
+	keys, err := w.Record.Handed(ctx, id)
+	if err != nil {
+		return &OwnError{err}
+	}
+	for _, k := range keys {
+		if _, err := w.Decrypt(ctx, k); err != nil && !errors.Is(err, ErrGone) {
+			return &OwnError{err}
+		}
+	}
+	return nil
+}
+
 // access is the way to a target: with the sign-in of the device that it is, or with the one that a person has chosen for it.
 func (w *Work) access(ctx context.Context, t *Target, c *connected) (target.Access, error) {
-	a := target.Access{Dial: w.Guard, Address: t.Address, InScope: w.Guard.Allowed.Contains, Log: w.log, Settings: t.Settings, Pin: t.Pin,
+	a := target.Access{Dial: w.Guard, Address: t.Address, InScope: w.Guard.Allowed.Contains, Log: w.log, Settings: t.Settings, Pin: t.Pin, About: t.About,
+		HandOver: w.handOver(t),
 		Fresh: func(ctx context.Context) (map[string]string, error) {
 			fresh, err := w.Record.Target(ctx, t.ID)
 			if err != nil {
@@ -74,7 +117,7 @@ func (w *Work) access(ctx context.Context, t *Target, c *connected) (target.Acce
 		if c.signIn, err = w.signInOf(ctx, d); err != nil {
 			return a, err
 		}
-		a.Address, a.SignIn = d.Status.Device.XAddr, c.signIn
+		a.Address, a.SignIn, a.About = d.Status.Device.XAddr, c.signIn, d.Status.AsTarget()
 		if d.Status.Pin != nil {
 			a.Pin = d.Status.Pin.Certificate.SHA256
 		}
@@ -89,6 +132,7 @@ func (w *Work) access(ctx context.Context, t *Target, c *connected) (target.Acce
 			return a, err
 		}
 		a.SignIn, a.Leave = c.signIn, w.leaveTarget(t)
+		w.log.Know(c.signIn)
 	}
 	if t.Via != uuid.Nil {
 		via, err := w.Record.Target(ctx, t.Via)
@@ -107,23 +151,81 @@ func (w *Work) access(ctx context.Context, t *Target, c *connected) (target.Acce
 // leaveTarget is leave to send its sign-in to a target that is no device of the site. What it refuses once is not sent again before a
 // person has said so.
 func (w *Work) leaveTarget(t *Target) signin.Leave {
-	policy := signin.Policy{Readable: t.Agreed, Unattended: w.Unattended}
 	return func(ctx context.Context, s signin.Sending) (func(error), error) {
-		if err := policy.Check(s); err != nil {
+		h := target.Handing{Secret: target.OwnSignIn, Channel: s.Channel, Scheme: s.Scheme}
+		weaker := signin.Strength(s.Scheme) < signin.Strength(t.Takes)
+		if weaker || signin.Readable(s.Scheme) {
+			agreed, err := w.mayHave(ctx, t, h)
+			if err != nil {
+				return nil, err
+			}
+			if weaker && agreed == nil {
+				return nil, &target.HandingError{Target: t.ID, Secret: target.OwnSignIn, Channel: s.Channel, Scheme: s.Scheme, Asks: true,
+					Changed: "sign-in scheme"}
+			}
+		}
+		try, err := w.patiently(ctx, func() (uuid.UUID, error) { return w.Keyring.BeginOn(ctx, t, t.SignIn, s.Channel.Host()) })
+		if err != nil {
 			return nil, err
 		}
-		return func(err error) {
-			if refusedByTarget(err) {
-				w.saw(context.WithoutCancel(ctx), t.ID, TargetSeen{What: "signing in", Refused: t.SignIn,
-					Diagnosis: &diagnose.Diagnosis{Cause: diagnose.WrongSignIn, Summary: t.Name + " refuses its sign-in.",
-						Fix: "Choose another sign-in on the target's page."}})
-			}
-		}, nil
+		return func(err error) { w.judgedByTarget(context.WithoutCancel(ctx), t, try, s, err) }, nil
 	}
 }
 
-func refusedByTarget(err error) bool {
-	return errors.As(err, new(*bridge.RefusedError)) || errors.As(err, new(*hub.RefusedError))
+// judgedByTarget keeps what a target has made of its sign-in.
+func (w *Work) judgedByTarget(ctx context.Context, t *Target, try uuid.UUID, s signin.Sending, err error) {
+	result, wait := resultOf(err)
+	if err := w.Keyring.End(ctx, try, result, wait); err != nil {
+		w.Report.Warn("how a try on a target ended could not be kept", err)
+	}
+	switch {
+	case result == signin.Refused:
+		w.saw(ctx, t.ID, TargetSeen{What: "signing in", Refused: t.SignIn,
+			Diagnosis: &diagnose.Diagnosis{Cause: diagnose.WrongSignIn, Summary: t.Name + " refuses its sign-in.",
+				Fix: "Choose another sign-in on the target's page."}})
+	case result == signin.Opened:
+		seen := TargetSeen{Takes: s.Scheme, SignIn: t.SignIn}
+		if signin.Readable(s.Scheme) {
+			seen.OpenedUnder = s.Channel.Certificate
+		}
+		if seen.Takes == t.Takes && seen.OpenedUnder == "" {
+			return
+		}
+		t.Takes = s.Scheme
+		if err := w.Record.Saw(ctx, t.ID, seen); err != nil {
+			w.Report.Warn("how a target took its sign-in could not be kept", err)
+		}
+	}
+}
+
+// handOver is the gate for what a target is handed.
+func (w *Work) handOver(t *Target) target.HandOver {
+	return func(ctx context.Context, h target.Handing) error {
+		_, err := w.mayHave(ctx, t, h)
+		return err
+	}
+}
+
+// mayHave decides whether a secret may go to a target, and binds what a person has agreed to to who answers there. It returns the agreement
+// that was needed; nil for none.
+func (w *Work) mayHave(ctx context.Context, t *Target, h target.Handing) (*target.Agreement, error) {
+	trust := t.Trust
+	trust.Unattended = w.Unattended
+	agreed, err := trust.Check(h)
+	if err != nil {
+		if no := new(target.HandingError); errors.As(err, &no) {
+			no.Target = t.ID
+		}
+		w.log.Note("nothing is sent: %v", err)
+		return nil, err
+	}
+	if agreed != nil && agreed.To == nil {
+		to := h.Identity()
+		if err := w.Record.Bind(ctx, t.ID, h.Secret, to); err != nil {
+			return nil, &OwnError{err}
+		}
+	}
+	return agreed, nil
 }
 
 // saw keeps what a target has said, with the conversation since the last record.
@@ -144,6 +246,9 @@ func (w *Work) LookAt(ctx context.Context, id uuid.UUID) error {
 		if c, ok := t.session.(target.Certified); ok && c.Shown() != nil {
 			out.Pin = c.Shown().SHA256
 		}
+		if in, ok := t.session.(target.SignedIn); ok {
+			out.Takes = in.Scheme()
+		}
 		if d, ok := t.session.(target.Describer); ok {
 			var about target.About
 			if about, err = d.Describe(ctx); err == nil {
@@ -160,7 +265,7 @@ func (w *Work) LookAt(ctx context.Context, id uuid.UUID) error {
 			}
 		}
 	}
-	if out.Diagnosis, err = Explain(ctx, err, w.facts("", w.d.Title, t.user())); err != nil {
+	if out.Diagnosis, err = Explain(ctx, err, t.facts(w.d.Title)); err != nil {
 		return err
 	}
 	return w.saw(ctx, id, out)
@@ -181,7 +286,7 @@ func (w *Work) ChangeTarget(ctx context.Context, id uuid.UUID, change TargetChan
 	if err == nil {
 		what, err = change.on(ctx, t.session, w.d.Title)
 	}
-	diagnosis, err := Explain(ctx, err, w.facts("", w.d.Title, t.user()))
+	diagnosis, err := Explain(ctx, err, t.facts(w.d.Title))
 	if err != nil {
 		return err
 	}

@@ -102,6 +102,8 @@ func (w *Work) placement(on uuid.UUID) *latch.Placement {
 
 // placeOn puts the camera onto one target and records how that went.
 func (w *Work) placeOn(ctx context.Context, p latch.Placement, replaces string) error {
+	ctx, done := within(ctx, w.budget(latch.Placed)) // each target has its own: a slow one is no reason to say anything of the next
+	defer done()
 	w.Report.Doing(fmt.Sprintf("%s: placing it on %s", w.d.Title, p.Name))
 	w.put[p.Target] = true
 	body := evidence.Placed{SignIn: p.SignIn}
@@ -138,7 +140,7 @@ func (w *Work) putOn(ctx context.Context, p latch.Placement, replaces string) (p
 			})
 		}
 	}
-	diagnosis, err := Explain(ctx, err, w.facts("", p.Name, t.user()))
+	diagnosis, err := Explain(ctx, err, t.facts(p.Name))
 	return put, diagnosis, err
 }
 
@@ -153,7 +155,11 @@ func (w *Work) placing(ctx context.Context, p latch.Placement, replaces string) 
 		if ferr != nil {
 			return c, ferr
 		}
-		c.SignIn = from.signIn
+		if from.sendsItself(p.Gives) {
+			c.SignIn = from.signIn
+		} else {
+			w.log.Note("%s sends on from another address than its own: its sign-in is not given to anybody for that", from.name)
+		}
 	default:
 		if c.SignIn, err = w.streamSignIn(ctx); err != nil {
 			return c, err
@@ -212,6 +218,8 @@ func (w *Work) confirmOn(ctx context.Context, p latch.Placement, wait time.Durat
 	if p.ByHand() {
 		return nil
 	}
+	ctx, done := within(ctx, w.budget(latch.Confirmed))
+	defer done()
 	t, err := w.connect(ctx, p.Target)
 	if errors.As(err, new(*diagnose.TargetShutError)) {
 		return nil // it had the camera before, and says nothing to anybody now
@@ -220,7 +228,7 @@ func (w *Work) confirmOn(ctx context.Context, p latch.Placement, wait time.Durat
 	if err == nil {
 		report, err = t.session.Confirm(ctx, target.Ref(p.Ref), wait)
 	}
-	diagnosis, err := Explain(ctx, err, w.facts("", p.Name, t.user()))
+	diagnosis, err := Explain(ctx, err, t.facts(p.Name))
 	if err != nil {
 		return err
 	}
@@ -234,7 +242,7 @@ func (w *Work) confirmOn(ctx context.Context, p latch.Placement, wait time.Durat
 		if err != nil {
 			return err
 		}
-		body.Match, body.Diagnosis, body.SendsOn = seen.match, seen.diagnosis, seen.sendsOn
+		body.Match, body.Diagnosis, body.SendsOn, body.Note = seen.match, seen.diagnosis, seen.sendsOn, seen.note
 		if f.Still = seen.still; f.Still != nil {
 			f.StillID = uuid.Must(uuid.NewV7())
 			body.Still = &f.StillID
@@ -268,7 +276,7 @@ func (w *Work) Remove(ctx context.Context, from uuid.UUID) error {
 	if err == nil && p.Ref != "" {
 		err = t.session.Remove(ctx, target.Ref(p.Ref))
 	}
-	diagnosis, err := Explain(ctx, err, w.facts("", p.Name, t.user()))
+	diagnosis, err := Explain(ctx, err, t.facts(p.Name))
 	if err != nil {
 		return err
 	}
@@ -316,7 +324,7 @@ func (w *Work) Move(ctx context.Context, on uuid.UUID, to string) error {
 			return err
 		})
 	}
-	diagnosis, err := Explain(ctx, err, w.facts("", p.Name, t.user()))
+	diagnosis, err := Explain(ctx, err, t.facts(p.Name))
 	if err != nil {
 		return err
 	}
@@ -378,7 +386,7 @@ func (w *Work) Show(ctx context.Context, on uuid.UUID, screen string) (target.Re
 		}
 		out, err = shower.Show(ctx, target.Ref(p.Ref), screen)
 	}
-	diagnosis, err := Explain(ctx, err, w.facts("", p.Name, t.user()))
+	diagnosis, err := Explain(ctx, err, t.facts(p.Name))
 	if err != nil {
 		return out, err
 	}
@@ -411,7 +419,7 @@ func (w *Work) SetRule(ctx context.Context, on uuid.UUID, r hub.Rule) error {
 		}
 		err = ruler.SetRule(ctx, target.Ref(p.Ref), r)
 	}
-	diagnosis, err := Explain(ctx, err, w.facts("", p.Name, t.user()))
+	diagnosis, err := Explain(ctx, err, t.facts(p.Name))
 	if err != nil {
 		return err
 	}

@@ -75,7 +75,7 @@ func (v *views) work(d *Device) *Work {
 
 // target adds one, wanted for devices.
 func (v *views) target(name, at string, key uuid.UUID, how latch.Target, on ...*Device) *Target {
-	t := &Target{ID: uuid.New(), Kind: viabridge.Kind, Name: name, Address: at, SignIn: key}
+	t := &Target{ID: uuid.New(), Kind: viabridge.Kind, Name: name, Address: at, SignIn: key, Trust: agreed()}
 	v.m.targets[t.ID] = t
 	how.ID, how.Kind, how.Name = t.ID, t.Kind, name
 	for _, d := range on {
@@ -173,9 +173,10 @@ func TestWhatATargetIsNotSent(t *testing.T) {
 	assert.Contains(t, v.placement(v.clock, shut.ID).Diagnosis.Summary, "has refused its sign-in before")
 
 	say := v.target("Say", "http://127.44.90.23:8081", v.desk.ID, latch.Target{}, v.clock)
+	say.Trust = target.Trust{}
 	require.NoError(t, v.work(v.clock).PlaceOn(ctx, Placing{Target: say.ID}))
 	assert.Equal(t, diagnose.Readable, v.placement(v.clock, say.ID).Diagnosis.Cause)
-	say.Agreed = true
+	say.Trust = agreed()
 	require.NoError(t, v.work(v.clock).PlaceOn(ctx, Placing{Target: say.ID}))
 	assert.True(t, v.placement(v.clock, say.ID).Confirmed)
 

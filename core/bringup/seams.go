@@ -36,6 +36,10 @@ type Record interface {
 	Target(ctx context.Context, id uuid.UUID) (*Target, error)
 	// Saw keeps what a target has said of itself.
 	Saw(ctx context.Context, id uuid.UUID, s TargetSeen) error
+	// Bind binds what a person has agreed to for a target, before anybody had answered there, to who has answered now.
+	Bind(ctx context.Context, id uuid.UUID, s target.Secret, to target.Identity) error
+	// Handed are the entries of the keyring that a target has been given for its cameras.
+	Handed(ctx context.Context, id uuid.UUID) ([]uuid.UUID, error)
 	// Still is the latest picture of a device, of the main stream where there is one; nil for none. Stills are those of all devices.
 	Still(ctx context.Context, device uuid.UUID) ([]byte, error)
 	Stills(ctx context.Context) (map[uuid.UUID][]byte, error)
@@ -69,8 +73,12 @@ type Keyring interface {
 	// Candidates are the sign-ins to try on a device for a purpose, the likeliest first. What it has refused is left out, unless again says
 	// that a person wants it tried once more.
 	Candidates(ctx context.Context, d *Device, purpose signin.Purpose, again bool) ([]Key, error)
-	// Begin asks leave for one try and counts it. A *signin.HeldBackError is its no.
-	Begin(ctx context.Context, d *Device, key uuid.UUID, purpose signin.Purpose) (try uuid.UUID, err error)
+	// Begin asks leave for one try on a device, which is sent to host, and counts it on both: a device may name another one's address for
+	// its own. A *signin.HeldBackError is its no.
+	Begin(ctx context.Context, d *Device, key uuid.UUID, purpose signin.Purpose, host string) (try uuid.UUID, err error)
+	// BeginOn is Begin for the sign-in of a target that is no device. One try is under way at a time: the others wait for what comes of it. A
+	// sign-in that the target has refused since the work began is a *target.RefusedBeforeError.
+	BeginOn(ctx context.Context, t *Target, key uuid.UUID, host string) (try uuid.UUID, err error)
 	End(ctx context.Context, try uuid.UUID, r signin.Result, wait time.Duration) error
 	// WrongTries is how many tries on a device count against the guard's budget now.
 	WrongTries(ctx context.Context, device uuid.UUID) (int, error)
@@ -116,7 +124,8 @@ type Target struct {
 	SignIn   uuid.UUID
 	Settings map[string]string
 	Via      uuid.UUID // the target that it is reached by way of; the nil UUID for none
-	Agreed   bool      // a person has agreed that its sign-in may go out so that it can be read
+	Trust    target.Trust
+	Takes    string // the scheme in which it has taken its sign-in last; "" where that is not known
 	Pin      string
 	Refused  uuid.UUID // the keyring entry that it has refused; the nil UUID for none
 	About    target.About
@@ -124,13 +133,17 @@ type Target struct {
 
 // A TargetSeen is what a target has said of itself, or why it did not.
 type TargetSeen struct {
-	About     *target.About
-	Layout    *target.Layout
-	What      string // in one line: what was asked of it
-	Refused   uuid.UUID
-	Pin       string // SHA-256 of the certificate that it showed, in hex; "" without TLS
-	Diagnosis *diagnose.Diagnosis
-	Exchange  string
+	About   *target.About
+	Layout  *target.Layout
+	What    string // in one line: what was asked of it
+	Refused uuid.UUID
+	Pin     string // SHA-256 of the certificate that it showed, in hex; "" without TLS
+	Takes   string // the scheme in which it has taken its sign-in; "" where nothing went out
+	// OpenedUnder is the certificate under which the sign-in SignIn has opened it in a scheme that shows the password.
+	OpenedUnder string
+	SignIn      uuid.UUID
+	Diagnosis   *diagnose.Diagnosis
+	Exchange    string
 }
 
 // An OwnError is trouble of our own, with the database for one: it is never recorded as the device's.

@@ -6,13 +6,16 @@ import (
 	"context"
 	"crypto/sha256"
 	"crypto/tls"
+	"crypto/x509"
 	"encoding/hex"
 	"errors"
 	"fmt"
 	"net"
+	"net/url"
 	"time"
 
 	"unlatch/core/exchange"
+	"unlatch/core/signin"
 	"unlatch/core/wiretext"
 )
 
@@ -22,6 +25,22 @@ type Certificate struct {
 	Subject string    `json:"subject,omitempty"`
 	Until   time.Time `json:"until"`
 	Expired bool      `json:"expired,omitempty"`
+
+	chain []*x509.Certificate // as it was shown; nil for one that was read from a record
+}
+
+// VouchedFor reports whether an authority that this machine trusts vouches for the certificate under a host, which is to be a name or
+// address that a person typed: one that a device names for itself proves nothing.
+func (c *Certificate) VouchedFor(host string) bool {
+	if c == nil || len(c.chain) == 0 {
+		return false
+	}
+	between := x509.NewCertPool()
+	for _, x := range c.chain[1:] {
+		between.AddCert(x)
+	}
+	_, err := c.chain[0].Verify(x509.VerifyOptions{DNSName: host, Intermediates: between})
+	return err == nil
 }
 
 // A ChangedError means that the device shows another certificate than before. Nothing, and no sign-in, was sent to it.
@@ -33,6 +52,9 @@ type ChangedError struct {
 func (e *ChangedError) Error() string {
 	return fmt.Sprintf("the device shows another certificate than before: %.16s…, before %.16s…", e.Shown.SHA256, e.Pinned)
 }
+
+// mostChain bounds the certificates of a chain that are looked at.
+const mostChain = 8
 
 var errNone = errors.New("TLS without a certificate")
 
@@ -54,7 +76,7 @@ func Agree(ctx context.Context, conn net.Conn, host, pin string, log *exchange.L
 	sum := sha256.Sum256(chain[0].Raw)
 	shown := &Certificate{SHA256: hex.EncodeToString(sum[:]), Subject: wiretext.Line(chain[0].Subject.String(), 200),
 		Until:   chain[0].NotAfter,
-		Expired: time.Now().After(chain[0].NotAfter)}
+		Expired: time.Now().After(chain[0].NotAfter), chain: chain[:min(len(chain), mostChain)]}
 	log.Note("certificate SHA-256 %s, until %s", shown.SHA256, shown.Until.Format("2006-01-02"))
 	if pin != "" && pin != shown.SHA256 {
 		conn.Close()
@@ -69,8 +91,23 @@ type Dialer struct {
 	Pin     string        // SHA-256 of the certificate that the device is known by, in hex; "" for none yet
 	Timeout time.Duration // of agreeing on TLS
 	Log     *exchange.Log
+	// Typed says that a person typed the address, so that an authority may vouch for whoever answers there.
+	Typed bool
 
 	Shown *Certificate // what the device showed last; nil before
+}
+
+// Channel is where a request to u goes, over a connection of this dialer.
+func (d *Dialer) Channel(u *url.URL) signin.Channel {
+	at := u.Host
+	if u.Port() == "" {
+		at = net.JoinHostPort(u.Hostname(), map[string]string{"http": "80", "https": "443"}[u.Scheme])
+	}
+	c := signin.Channel{Scheme: u.Scheme, At: at}
+	if u.Scheme == "https" && d.Shown != nil {
+		c.Certificate, c.Vouched = d.Shown.SHA256, d.Typed && d.Shown.VouchedFor(u.Hostname())
+	}
+	return c
 }
 
 // DialTLS connects and agrees on TLS. All connections of a client show the same certificate: after the first, that one is the pin.
@@ -92,6 +129,3 @@ func (d *Dialer) DialTLS(ctx context.Context, network, addr string) (net.Conn, e
 	}
 	return c, err
 }
-
-// Private reports whether the device has shown the certificate that it is known by.
-func (d *Dialer) Private() bool { return d.Pin != "" && d.Shown != nil && d.Shown.SHA256 == d.Pin }

@@ -11,6 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/google/uuid"
+
 	"unlatch/core/address"
 	"unlatch/core/certificate"
 	"unlatch/core/httpauth"
@@ -57,6 +59,7 @@ const (
 	RedirectLost       Cause = "redirect_lost"       // a redirect that leads nowhere
 	Locked             Cause = "locked"              // the device judges no sign-in for a while
 	Readable           Cause = "readable_only"       // the sign-in would go out so that it can be read, and nobody agreed
+	HandingUnagreed    Cause = "handing_unagreed"    // a secret would be handed to a target so that it can be read, and nobody agreed
 	ReadableWaits      Cause = "readable_waits"      // somebody agreed, and nobody has begun the work
 	SchemeWeaker       Cause = "scheme_weaker"       // a weaker scheme than the device has taken before
 	Stranger           Cause = "not_known_again"     // it has moved, and nothing says yet that it is the same device
@@ -106,6 +109,28 @@ type Diagnosis struct {
 	Seen    string `json:"seen,omitempty" doc:"the observation that proves it"`
 	// Until is when the wait that the diagnosis speaks of ends.
 	Until *time.Time `json:"until,omitempty" doc:"when the device may be tried again"`
+	// Wanted is how a sign-in was wanted that was not sent; nil where the diagnosis is about something else.
+	Wanted *Wanted `json:"wanted,omitempty" doc:"how a sign-in was wanted that was not sent"`
+}
+
+// A Wanted is how a device or target wants a sign-in, where a person has to agree to that first.
+type Wanted struct {
+	Service     signin.Purpose `json:"service,omitempty" doc:"what was signed in to"`
+	Target      uuid.UUID      `json:"target,omitzero" doc:"the target that a person has to agree for"`
+	Secret      string         `json:"secret,omitempty" doc:"of a target: what would go to it"`
+	Scheme      string         `json:"scheme,omitempty" doc:"basic, digest MD5 …"`
+	Before      string         `json:"before,omitempty" doc:"the stronger one in which it was taken before"`
+	At          string         `json:"at,omitempty" doc:"scheme, host and port"`
+	Certificate string         `json:"certificate,omitempty" doc:"SHA-256 of the one that was shown there; missing without TLS"`
+}
+
+// wantedReadable is what a sign-in that would have been readable was wanted as.
+func wantedReadable(e *signin.ReadableError) *Wanted {
+	w := &Wanted{Service: e.Service, Scheme: e.Scheme, Certificate: e.Channel.Certificate}
+	if e.Channel.At != "" {
+		w.At = e.Channel.String()
+	}
+	return w
 }
 
 // Facts are what the caller knows besides the error.
@@ -114,6 +139,7 @@ type Facts struct {
 	Port   int    // the port that was asked; 0 where there was none
 	Asking string // "the stream", "the device service", "the recorder"
 	User   string // the user name that was tried
+	Target bool   // a target was asked, and no camera
 }
 
 func (f Facts) at() string {
@@ -146,6 +172,13 @@ func explain(err error, f Facts) Diagnosis {
 		weaker   *signin.WeakerError
 		unknown  *httpauth.UnknownSchemeError
 	)
+	if f.Target && !errors.Is(err, context.Canceled) {
+		for _, try := range []func(error, Facts) (Diagnosis, bool){explainTarget, explainReachingTarget} {
+			if d, ok := try(err, f); ok {
+				return d
+			}
+		}
+	}
 	switch {
 	case errors.Is(err, context.Canceled):
 		return Diagnosis{Cause: Stopped, Summary: "Stopped before it was finished.", Fix: "Start it again when you want it to go on."}
@@ -177,24 +210,30 @@ func explain(err error, f Facts) Diagnosis {
 		return Diagnosis{Cause: SchemeUnknown, Summary: "The device refuses without offering a sign-in scheme that can be answered.",
 			Fix: "Switch the device to digest sign-in on its own page."}
 	case errors.As(err, &readable) && readable.Agreed:
-		return Diagnosis{Cause: ReadableWaits,
+		return Diagnosis{Cause: ReadableWaits, Wanted: wantedReadable(readable),
 			Summary: fmt.Sprintf("%s takes a sign-in only as %s, in which the password can be read. That goes out only in work that a person "+
 				"begins, and this began by itself.", Capital(f.Asking), readable.Scheme),
 			Fix: "Open its latches."}
+	case errors.As(err, &readable) && readable.Channel.TLS():
+		return Diagnosis{Cause: Readable, Wanted: wantedReadable(readable),
+			Summary: fmt.Sprintf("%s takes a sign-in only as %s, over TLS: whoever holds the certificate at %s can read the password, and "+
+				"nobody has said yet that it is the device's own. Nothing was sent.", Capital(f.Asking), readable.Scheme, readable.Channel.At),
+			Fix: "Compare the certificate with the one on the device's own page and take it; or agree to send the password to whoever answers " +
+				"there; or switch the device to digest sign-in."}
 	case errors.As(err, &readable):
-		return Diagnosis{Cause: Readable,
+		return Diagnosis{Cause: Readable, Wanted: wantedReadable(readable),
 			Summary: fmt.Sprintf("%s takes a sign-in only as %s: whoever answers or listens on this network can read the password. Nothing was "+
 				"sent.", Capital(f.Asking), readable.Scheme),
 			Fix: "Agree to it for this device, its model or the site, if you trust this network; or switch the device to digest sign-in on " +
 				"its own page."}
 	case errors.As(err, &weaker):
-		return Diagnosis{Cause: SchemeWeaker,
+		return Diagnosis{Cause: SchemeWeaker, Wanted: &Wanted{Service: weaker.Service, Scheme: weaker.Now, Before: weaker.Before},
 			Summary: fmt.Sprintf("%s now wants the sign-in as %s; it has always taken it as %s. Nothing was sent: a stranger in its place "+
 				"would ask like this.", Capital(f.Asking), weaker.Now, weaker.Before),
 			Fix: "Find out who answers at this address. If the device was reset or its sign-in scheme was changed, agree to the weaker one."}
 	case errors.As(err, &held):
 		return Diagnosis{Cause: HeldBack, Until: &held.Until,
-			Summary: fmt.Sprintf("%d sign-ins were refused. One more could lock the device.", held.Wrong),
+			Summary: fmt.Sprintf("%d sign-ins were refused or left unanswered. One more could lock the device.", held.Wrong),
 			Fix:     "Wait: Unlatch goes on by itself with the rest of the keyring. A sign-in that is added for this device is tried first then."}
 	case errors.As(err, &syntax):
 		return Diagnosis{Cause: BadURL, Summary: Capital(syntax.Error()) + ".", Fix: Capital(syntax.Fix) + "."}

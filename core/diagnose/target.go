@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"unlatch/core/bridge"
+	"unlatch/core/signin"
 	"unlatch/core/target"
 	"unlatch/core/target/hub"
 	"unlatch/core/target/live"
@@ -50,6 +51,9 @@ func explainTarget(err error, f Facts) (Diagnosis, bool) {
 		return Diagnosis{Cause: NotOnRecorder, Summary: Capital(through.Error()) + ".",
 			Fix: "Put the camera onto a recorder that sends its channels on, then onto this target."}, true
 	}
+	if handing := new(target.HandingError); errors.As(err, &handing) {
+		return explainHanding(handing, f), true
+	}
 	if errors.As(err, &before) {
 		return Diagnosis{Cause: WrongSignIn, Summary: Capital(before.Error()) + ".", Fix: "Choose another sign-in on the target's page, or try this one again there."}, true
 	}
@@ -65,6 +69,25 @@ func explainTarget(err error, f Facts) (Diagnosis, bool) {
 		return Diagnosis{Cause: Silent, Summary: Capital(silent.Error()) + ".", Fix: "Start the hub, or look at what its topics begin with."}, true
 	}
 	return explainBridge(err, f)
+}
+
+// explainHanding words why a secret was not handed to a target.
+func explainHanding(e *target.HandingError, f Facts) Diagnosis {
+	d := Diagnosis{Cause: HandingUnagreed, Summary: fmt.Sprintf("%s was sent nothing: %s.", Capital(f.Asking), e.Error()), Seen: e.Error(),
+		Fix: "Agree to it for this target, if you trust who answers there and the way to it; or reach it over TLS and take its certificate. A " +
+			"user made for streams alone gives less away.",
+		Wanted: &Wanted{Service: signin.Target, Target: e.Target, Secret: string(e.Secret), Scheme: e.Scheme, At: e.Channel.String(), Certificate: e.Channel.Certificate}}
+	if e.Secret == target.OwnSignIn {
+		d.Cause = Readable
+		d.Fix = "Agree to it on the target's page, if you trust who answers there and the way to it; or reach it over TLS and take its certificate."
+	}
+	switch {
+	case e.Agreed:
+		d.Cause, d.Fix = ReadableWaits, "Place it again by hand."
+	case e.Changed != "":
+		d.Fix = "Find out who answers at this address. If the target was replaced or set up anew, agree for the one that is there now."
+	}
+	return d
 }
 
 func explainBridge(err error, f Facts) (Diagnosis, bool) {

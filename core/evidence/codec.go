@@ -118,6 +118,8 @@ var readers = map[Kind]func(Record) (Body, error){
 	KindMarked:    reader[Marked],
 	KindWalked:    reader[Walked],
 	KindMulticast: reader[Multicast],
+
+	KindOpenedUnder: reader[OpenedUnder],
 }
 
 func reader[T Body](r Record) (Body, error) { return Decode[T](r) }

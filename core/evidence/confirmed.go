@@ -13,6 +13,7 @@ type Confirmed struct {
 	Match     string              `json:"match,omitempty" doc:"the target's own picture against the camera's: right camera, wrong camera, cannot tell"`
 	Still     *uuid.UUID          `json:"still,omitempty" doc:"the picture that it shows"`
 	SendsOn   []Given             `json:"sends_on,omitempty" doc:"where the target sends the picture on"`
+	Note      string              `json:"note,omitempty" doc:"what a person should know besides"`
 	Attested  string              `json:"attested,omitempty" doc:"who has looked and said that it shows, where it cannot be asked"`
 	Diagnosis *diagnose.Diagnosis `json:"diagnosis,omitempty"`
 }

@@ -37,6 +37,8 @@ const (
 	KindMulticast Kind = "multicast"  // subject: the stream's token; body Multicast
 	KindMarked    Kind = "marked"     // body Marked
 	KindWalked    Kind = "walked"     // body Walked
+
+	KindOpenedUnder Kind = "opened_under" // subject: the ID of the sign-in; body OpenedUnder
 )
 
 // A Record is one piece of evidence about one device.

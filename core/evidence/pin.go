@@ -11,7 +11,12 @@ import (
 type Pin struct {
 	Certificate certificate.Certificate `json:"certificate"`
 	Before      string                  `json:"before,omitempty" doc:"SHA-256 of the one before"`
+	Taken       bool                    `json:"taken,omitempty" doc:"a person has looked at it and taken it"`
 }
+
+// TakenByPerson reports whether a person has looked at the certificate and taken it. In records of before there was a mark for that, only
+// a person put one certificate in the place of another.
+func (b Pin) TakenByPerson() bool { return b.Taken || b.Before != "" }
 
 func (Pin) kind() Kind { return KindPin }
 
@@ -19,8 +24,11 @@ func (Pin) failure() *diagnose.Diagnosis { return nil }
 
 func (b Pin) sum(_ string) string {
 	how := "Known from now on by its certificate"
-	if b.Before != "" {
+	switch {
+	case b.Before != "":
 		how = "A new certificate was taken"
+	case b.Taken:
+		how = "Its certificate was looked at and taken"
 	}
 	if b.Certificate.Expired {
 		how += fmt.Sprintf(", which expired on %s", b.Certificate.Until.Format("2006-01-02"))

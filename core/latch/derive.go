@@ -13,6 +13,7 @@ import (
 	"unlatch/core/discovery"
 	"unlatch/core/evidence"
 	"unlatch/core/fix"
+	"unlatch/core/signin"
 	"unlatch/core/streamurl"
 )
 
@@ -218,9 +219,13 @@ func (d *deriver) signedIn() {
 // trust works out what may be sent to the device: whether it is known again after a move, what it has taken before, and who else claims
 // to be it.
 func (d *deriver) trust() {
-	d.s.Schemes = map[string]string{}
+	d.s.Schemes, d.s.OpenedUnder = map[string]string{}, map[string]string{}
 	for _, r := range d.latest {
 		switch r.Kind {
+		case evidence.KindOpenedUnder:
+			if b, _ := body[evidence.OpenedUnder](d, r.Subject); b != nil && b.Certificate != "" {
+				d.s.OpenedUnder[r.Subject] = b.Certificate
+			}
 		case evidence.KindScheme:
 			if b, _ := body[evidence.Scheme](d, r.Subject); b != nil {
 				d.s.Schemes[r.Subject] = b.Scheme
@@ -233,7 +238,7 @@ func (d *deriver) trust() {
 	}
 	slices.SortFunc(d.s.Claims, func(a, b evidence.Claimed) int { return a.Addr.Compare(b.Addr) })
 	if d.intent.Agreed != nil {
-		d.s.Agreed = d.intent.Agreed(d.s.Device.Model())
+		d.s.Agreed, d.s.AgreedTo = d.intent.Agreed(d.s.Device.Model())
 	}
 	reached, at := body[evidence.Reached](d, "")
 	if reached == nil || reached.Before == nil || reached.Known != "" {
@@ -247,7 +252,7 @@ func (d *deriver) trust() {
 	}
 	d.s.Before = *reached.Before
 	if !d.s.Agreed.After(at.At) {
-		d.s.Agreed = time.Time{}
+		d.s.Agreed, d.s.AgreedTo = time.Time{}, signin.NotAgreed
 	}
 }
 

@@ -67,9 +67,9 @@ type Intent struct {
 	SharedWith []string
 	// Consent is until when a stray may be reached all the same; zero for no consent. Whether it has ended is the caller's to say.
 	Consent time.Time
-	// Agreed tells when a person last agreed that a sign-in may go out to a device of a model so that it can be read: for the device, its
-	// model or its site; nil or a zero time for never.
-	Agreed func(model string) time.Time
+	// Agreed tells when a person last agreed that a sign-in may go out to a device of a model so that it can be read, and how far: for the
+	// device, its model or its site; nil or a zero time for never.
+	Agreed func(model string) (time.Time, signin.Agreement)
 	// Roles are the roles that a person gave to streams, by the device's token; they go before the rule's.
 	Roles map[string]string
 	// Recorder is the name that a person gave to the recorder that a camera is reached through.
@@ -119,6 +119,7 @@ type Placement struct {
 	Report    string              `json:"report,omitempty" doc:"what the target itself says"`
 	Match     string              `json:"match,omitempty" doc:"the target's own picture against the camera's"`
 	Still     *uuid.UUID          `json:"still,omitempty" doc:"the picture that the target shows"`
+	Note      string              `json:"note,omitempty" doc:"what a person should know besides"`
 	SendsOn   []Given             `json:"-"`
 	Diagnosis *diagnose.Diagnosis `json:"diagnosis,omitempty"`
 }
@@ -161,6 +162,10 @@ type Status struct {
 	// Agreed is when a person agreed that its sign-in may go out so that it can be read; zero where nobody has, or where that was
 	// before it moved and it is not known again.
 	Agreed time.Time
+	// AgreedTo is how far that agreement goes.
+	AgreedTo signin.Agreement
+	// OpenedUnder are the certificates under which sign-ins have opened it in a scheme that shows the password, by the ID of the sign-in.
+	OpenedUnder map[string]string
 	// Claims are other addresses that say they are this device, oldest first.
 	Claims []evidence.Claimed
 	// Unreadable are the latest records of their kinds that this program cannot read.
@@ -189,10 +194,46 @@ func (s *Status) Model() string {
 	return strings.TrimSpace(s.SignedIn.Info.Manufacturer + " " + s.SignedIn.Info.Model)
 }
 
+// AsTarget is what a recorder that was signed in to says of itself as a target.
+func (s *Status) AsTarget() target.About {
+	out := target.About{Kind: "recorder"}
+	if in := s.SignedIn; in != nil {
+		out.Maker, out.Model, out.Serial = in.Info.Manufacturer, in.Info.Model, in.Info.Serial
+	}
+	return out
+}
+
 // Policy says in which schemes a sign-in may go out to a service of the device. A readable one goes out only in work that a person has
-// begun.
-func (s *Status) Policy(purpose string, attended bool) signin.Policy {
-	return signin.Policy{Before: s.Schemes[purpose], Readable: !s.Agreed.IsZero(), Unattended: !attended}
+// begun. key is the entry of the keyring.
+func (s *Status) Policy(purpose signin.Purpose, key uuid.UUID, attended bool) signin.Policy {
+	p := signin.Policy{Service: purpose, Before: s.Schemes[string(purpose)], Agreed: s.AgreedTo, Unattended: !attended}
+	if s.Pin != nil && s.Pin.TakenByPerson() {
+		p.Certificates = append(p.Certificates, s.Pin.Certificate.SHA256)
+	}
+	if c := s.OpenedUnder[key.String()]; c != "" {
+		p.Certificates = append(p.Certificates, c)
+	}
+	return p
+}
+
+// Wanted is how the device wants a sign-in that was not sent, where the latch that it waits at is stuck for that; nil otherwise.
+func (s *Status) Wanted() *diagnose.Wanted {
+	at := s.At()
+	if at == "" {
+		return nil
+	}
+	if d := s.Latch(at).Diagnosis; d != nil {
+		return d.Wanted
+	}
+	return nil
+}
+
+// AgreesTo is how far somebody agrees who agrees now that the device's sign-in may be read: over TLS where it is wanted like that.
+func (s *Status) AgreesTo() signin.Agreement {
+	if w := s.Wanted(); w != nil && w.Certificate != "" {
+		return signin.OverTLS
+	}
+	return signin.InClear
 }
 
 // InScope reports whether the device may be connected to: it lies in the ranges, or a person has consented.

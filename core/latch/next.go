@@ -3,13 +3,16 @@ package latch
 import (
 	"time"
 
+	"github.com/google/uuid"
+
 	"unlatch/core/diagnose"
 	"unlatch/core/discovery"
+	"unlatch/core/signin"
 )
 
 // NextStep is the one thing to do next for a device.
 type NextStep struct {
-	Action string `json:"action" enum:"open,add_sign_in,agree,agree_weaker,claim,change_ranges,open_recorder,place,stream_user,streams_on,take_certificate,undo_tuning,tune,nearest_plan,restart,place_again,attest,wait,none" doc:"what the button does"`
+	Action string `json:"action" enum:"open,add_sign_in,agree,agree_weaker,agree_target,claim,change_ranges,open_recorder,place,stream_user,streams_on,take_certificate,undo_tuning,tune,nearest_plan,restart,place_again,attest,wait,none" doc:"what the button does"`
 	Label  string `json:"label"`
 	Reason string `json:"reason"`
 	Fix    string `json:"fix,omitempty"`
@@ -17,6 +20,10 @@ type NextStep struct {
 	Until *time.Time `json:"until,omitempty"`
 	// Certificate is the one to take, SHA-256.
 	Certificate string `json:"certificate,omitempty"`
+	// Target is the one that a person has to agree for.
+	Target uuid.UUID `json:"target,omitzero"`
+	// Wanted is how a sign-in was wanted that was not sent.
+	Wanted *diagnose.Wanted `json:"wanted,omitempty"`
 }
 
 // Next is what to do next for a device, with its reason: the fix of what is stuck, or the next latch to open.
@@ -31,6 +38,9 @@ func (s *Status) Next() NextStep {
 	l := s.Latch(at)
 	if l.Diagnosis != nil {
 		step := stuckStep(l)
+		if w := l.Diagnosis.Wanted; w != nil && w.Service == signin.Target {
+			step.Action, step.Label, step.Target = "agree_target", "Agree for this target", w.Target
+		}
 		if r := s.Reached; step.Action == "take_certificate" && r != nil && r.Diagnosis != nil && r.TLS != nil {
 			step.Certificate = r.TLS.SHA256
 		}
@@ -93,7 +103,8 @@ var fixes = map[diagnose.Cause]struct{ action, label string }{
 }
 
 func stuckStep(l *Latch) NextStep {
-	step := NextStep{Action: "open", Label: "Try again", Reason: l.Diagnosis.Summary, Fix: l.Diagnosis.Fix, Until: l.Diagnosis.Until}
+	step := NextStep{Action: "open", Label: "Try again", Reason: l.Diagnosis.Summary, Fix: l.Diagnosis.Fix, Until: l.Diagnosis.Until,
+		Wanted: l.Diagnosis.Wanted}
 	if r, ok := fixes[l.Diagnosis.Cause]; ok {
 		step.Action, step.Label = r.action, r.label
 	}

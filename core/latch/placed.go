@@ -157,7 +157,7 @@ func (d *deriver) standing(t Target, p *Placement) {
 		return
 	}
 	p.Confirmed, p.Diagnosis = c.Diagnosis == nil, c.Diagnosis
-	p.Report, p.Match, p.Still = c.Says, c.Match, c.Still
+	p.Report, p.Match, p.Still, p.Note = c.Says, c.Match, c.Still, c.Note
 	reason := fmt.Sprintf("%s reports %s", t.Name, p.Report)
 	if c.Attested != "" {
 		reason = fmt.Sprintf("%s has looked at %s: it shows the picture", c.Attested, t.Name)

@@ -1,6 +1,7 @@
 package onvif
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"crypto/sha1"
@@ -31,15 +32,47 @@ type Client struct {
 	moved    map[string]string // scheme, host and port that sent us to TLS, and where
 	signIn   signin.SignIn
 	log      *exchange.Log
-	skew     time.Duration // device clock minus ours
-	scheme   string        // "", "WS-UsernameToken", or the name of an HTTP scheme
-	answer   *httpauth.Answer
-	opened   bool // the device has taken the sign-in
-	renewed  bool // the sign-in is to be sent again, with a new nonce
+	skew     time.Duration     // device clock minus ours
+	logins   map[string]*login // by scheme, host and port
 	leave    signin.Leave
 	inScope  func(netip.Addr) bool
 	traffic  exchange.Traffic
 	services map[string]string
+}
+
+// A login is how one channel of the device takes the sign-in. A device may name its services at several channels; each is asked without a
+// sign-in first, and leave to send one is asked for each.
+type login struct {
+	scheme  string           // "", "WS-UsernameToken", or the name of an HTTP scheme
+	answer  *httpauth.Answer // nil for WS-UsernameToken
+	opened  bool             // the device has taken the sign-in
+	renewed bool             // the sign-in is to be sent again, with a new nonce
+}
+
+// loginAt is the login of the channel that a service's address lies at.
+func (c *Client) loginAt(service string) *login {
+	u, err := url.Parse(c.secured(service))
+	if err != nil {
+		return &login{}
+	}
+	key := c.tls.Channel(u).String()
+	if c.logins[key] == nil {
+		c.logins[key] = &login{}
+	}
+	return c.logins[key]
+}
+
+// Channel is where the requests to a service go, and the scheme in which the sign-in was taken there; "none" where it was not asked for.
+func (c *Client) Channel(ctx context.Context, namespace string) (to signin.Channel, scheme string, err error) {
+	at, err := c.service(ctx, namespace)
+	if err != nil {
+		return to, "", err
+	}
+	u, err := url.Parse(c.secured(at))
+	if err != nil {
+		return to, "", err
+	}
+	return c.tls.Channel(u), cmp.Or(c.loginAt(at).scheme, "none"), nil
 }
 
 // Options of a Client.
@@ -66,7 +99,7 @@ func New(deviceService string, opt Options) *Client {
 	}
 	opt.Log.Know(opt.SignIn)
 	c := &Client{device: deviceService, signIn: opt.SignIn, log: opt.Log, leave: opt.Leave, inScope: opt.InScope,
-		moved: map[string]string{}}
+		moved: map[string]string{}, logins: map[string]*login{}}
 	c.tls = &certificate.Dialer{Dial: c.traffic.Watch(opt.Dial.DialContext), Pin: opt.Pin, Timeout: opt.Timeout, Log: opt.Log}
 	c.http = &http.Client{
 		Timeout: opt.Timeout,
@@ -100,7 +133,7 @@ func (c *Client) clientFor(action string) *http.Client {
 func (c *Client) SignInAs(in signin.SignIn, leave signin.Leave) {
 	c.log.Know(in)
 	c.signIn, c.leave = in, leave
-	c.scheme, c.answer, c.opened, c.renewed = "", nil, false, false
+	clear(c.logins)
 }
 
 // Certificate is what the device has shown; nil where nothing went over TLS.
@@ -118,26 +151,23 @@ func (c *Client) Close() {
 	c.slow.CloseIdleConnections()
 }
 
-// Scheme names the way in which the device took the sign-in; "none" where it asked for none.
-func (c *Client) Scheme() string {
-	if c.scheme == "" {
-		return "none"
-	}
-	return c.scheme
-}
+// Scheme names the way in which the device service took the sign-in; "none" where it asked for none.
+func (c *Client) Scheme() string { return cmp.Or(c.loginAt(c.device).scheme, "none") }
 
 // Call sends one request to a service and reads its answer into out. It first asks without a sign-in, so that the device
 // says which scheme it wants, and then sends the sign-in once in that scheme: a wrong password costs one try.
 func (c *Client) Call(ctx context.Context, service, action, body string, out any) error {
-	if c.scheme == "" {
-		res, raw, err := c.post(ctx, service, action, c.envelope(body, false), "")
+	l := c.loginAt(service)
+	if l.scheme == "" {
+		res, raw, err := c.post(ctx, service, action, c.envelope(body, false))
 		if err != nil {
 			return err
 		}
 		if err := locked(false, res, raw); err != nil {
 			return err
 		}
-		wants, err := c.wants(res, read(res, raw, out))
+		l = c.loginAt(service) // the answer may have sent us to TLS
+		wants, err := c.wants(l, res, read(res, raw, out))
 		if !wants {
 			return err
 		}
@@ -145,12 +175,12 @@ func (c *Client) Call(ctx context.Context, service, action, body string, out any
 			return err
 		}
 	}
-	return c.signed(ctx, service, action, body, out)
+	return c.signed(ctx, l, service, action, body, out)
 }
 
 // wants looks at the answer to an unsigned request. It reports whether the device wants a sign-in, and prepares one; else
 // it hands the answer's own error back.
-func (c *Client) wants(res *http.Response, err error) (bool, error) {
+func (c *Client) wants(l *login, res *http.Response, err error) (bool, error) {
 	var fault *Fault
 	isFault := errors.As(err, &fault) && (fault.HasCode("NotAuthorized") || fault.HasCode("FailedAuthentication"))
 	if res.StatusCode != http.StatusUnauthorized && !isFault {
@@ -161,37 +191,43 @@ func (c *Client) wants(res *http.Response, err error) (bool, error) {
 	}
 	offered := httpauth.ParseChallenges(res.Header.Values("WWW-Authenticate"))
 	if len(offered) == 0 {
-		c.scheme = "WS-UsernameToken"
+		l.scheme = "WS-UsernameToken"
 		return true, nil
 	}
 	best, err := httpauth.Choose(offered)
 	if err != nil {
 		return true, err
 	}
-	c.answer, c.scheme = httpauth.NewAnswer(best, c.signIn.User, c.signIn.Secret.Reveal()), best.Name()
+	l.answer, l.scheme = httpauth.NewAnswer(best, c.signIn.User, c.signIn.Secret.Reveal()), best.Name()
 	return true, nil
 }
 
 // signed sends a request with the sign-in. Before the sign-in goes out for the first time, and again with a new nonce, leave is
-// asked for it; a device that has taken it may be asked on.
-func (c *Client) signed(ctx context.Context, service, action, body string, out any) error {
+// asked for it; a channel that has taken it may be asked on. A nonce is renewed once.
+func (c *Client) signed(ctx context.Context, l *login, service, action, body string, out any) error {
+	at, err := url.Parse(c.secured(service))
+	if err != nil {
+		return err
+	}
 	for try := 0; ; try++ {
 		judged := func(error) {}
-		if !c.opened || c.renewed {
+		if !l.opened || l.renewed {
 			var err error
-			if judged, err = c.leave.Ask(ctx, signin.Sending{Scheme: c.scheme, Renewed: c.renewed,
-				Private: strings.HasPrefix(c.secured(service), "https:") && c.tls.Private()}); err != nil {
+			if judged, err = c.leave.Ask(ctx, signin.Sending{Scheme: l.scheme, Renewed: l.renewed, Channel: c.tls.Channel(at)}); err != nil {
 				c.log.Note("the sign-in is not sent: %v", err)
-				c.scheme, c.answer = "", nil
+				*l = login{}
 				return err
 			}
-			c.renewed = false
+			l.renewed = false
 		}
-		renew, err := c.sendSigned(ctx, service, action, body, out, try)
+		renew, err := c.sendSigned(ctx, l, at, service, action, body, out)
 		judged(err)
-		if renew != nil {
-			c.answer, c.renewed = renew, true
+		if renew != nil && try == 0 {
+			l.answer, l.renewed = renew, true
 			continue
+		}
+		if renew != nil {
+			err = &RefusedError{Scheme: l.scheme}
 		}
 		return err
 	}
@@ -199,41 +235,40 @@ func (c *Client) signed(ctx context.Context, service, action, body string, out a
 
 // sendSigned sends one signed request. It returns an answer to sign the request with anew where the device says that nothing but
 // the nonce was too old.
-func (c *Client) sendSigned(ctx context.Context, service, action, body string, out any, try int) (renew *httpauth.Answer, err error) {
-	token := c.answer == nil
+func (c *Client) sendSigned(ctx context.Context, l *login, at *url.URL, service, action, body string, out any) (renew *httpauth.Answer,
+	err error) {
+	token := l.answer == nil
 	authorization := ""
 	if !token {
-		authorization = c.answer.Header(http.MethodPost, requestURI(service))
+		authorization = l.answer.Header(http.MethodPost, requestURI(service))
 	}
-	res, raw, err := c.post(ctx, service, action, c.envelope(body, token), authorization)
+	// A redirect is not followed with a sign-in: leave was given for this channel.
+	res, raw, err := c.postTo(ctx, at.String(), action, c.envelope(body, token), authorization)
 	if err != nil {
 		return nil, err
 	}
-	if err := locked(!c.opened, res, raw); err != nil {
+	if err := locked(!l.opened, res, raw); err != nil {
 		return nil, err
 	}
 	err = read(res, raw, out)
-	c.opened = c.opened || err == nil
+	l.opened = l.opened || err == nil
 	if res.StatusCode == http.StatusUnauthorized && !token {
 		offered := httpauth.ParseChallenges(res.Header.Values("WWW-Authenticate"))
-		if best, berr := httpauth.Choose(offered); berr == nil && best.Name() == c.scheme && c.answer.OutOfDate(best) && try < 2 {
-			return httpauth.NewAnswer(best, c.signIn.User, c.signIn.Secret.Reveal()), errStale
+		if best, berr := httpauth.Choose(offered); berr == nil && best.Name() == l.scheme && l.answer.OutOfDate(best) {
+			return httpauth.NewAnswer(best, c.signIn.User, c.signIn.Secret.Reveal()), signin.ErrStale
 		}
-		return nil, &RefusedError{Scheme: c.scheme}
+		return nil, &RefusedError{Scheme: l.scheme}
 	}
 	var fault *Fault
 	if token && errors.As(err, &fault) && (fault.HasCode("NotAuthorized") && fault.HasCode("Sender") ||
 		fault.HasCode("FailedAuthentication")) {
-		return nil, &RefusedError{Scheme: c.scheme}
+		return nil, &RefusedError{Scheme: l.scheme}
 	}
 	if token && res.StatusCode == http.StatusUnauthorized {
-		return nil, &RefusedError{Scheme: c.scheme}
+		return nil, &RefusedError{Scheme: l.scheme}
 	}
 	return nil, err
 }
-
-// errStale says that a sign-in was not judged, since its nonce was too old.
-var errStale = errors.New("the device calls the nonce too old")
 
 // locked returns what an answer says of a lock, as an error; nil where it says nothing of one.
 func locked(judged bool, res *http.Response, raw []byte) error {

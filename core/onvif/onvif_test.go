@@ -108,7 +108,8 @@ func TestWrongSignInCostsOneTry(t *testing.T) {
 
 func TestRecorderTakesCamerasUntilItIsFull(t *testing.T) {
 	w := simtest.Start(t, strings.ReplaceAll(works, "127.41.20.", "127.41.22."))
-	rec := onvifrecorder.New(client(t, w.Device("Strongroom").Service(), fitter, nil))
+	rec := onvifrecorder.New(client(t, w.Device("Strongroom").Service(), fitter, nil),
+		target.Access{HandOver: func(context.Context, target.Handing) error { return nil }})
 	url := func(name string) string {
 		return strings.Replace(w.Device(name).URL(0), "rtsp://", "rtsp://fitter:brass-lamp-41@", 1)
 	}
@@ -170,7 +171,7 @@ devices:
 	body, _ := io.ReadAll(page.Body)
 	assert.Contains(t, string(body), "Subway &amp; stairs")
 
-	layout, err := onvifrecorder.New(c).Slots(ctx)
+	layout, err := onvifrecorder.New(c, target.Access{}).Slots(ctx)
 	require.NoError(t, err, "channels without a receiver are no fault")
 	assert.Equal(t, 2, layout.Count(target.Locked), "they are no slots for cameras on the network")
 	none, err := client(t, w.Device("Tool crib").Service(), fitter, nil).Channels(ctx)

@@ -168,13 +168,12 @@ func checkDepth(b []byte) error {
 }
 
 // post sends one envelope and returns the answer with its body read within bounds.
-func (c *Client) post(ctx context.Context, address, action, envelope, authorization string) (*http.Response, []byte, error) {
-	res, body, err := c.postTo(ctx, c.secured(address), action, envelope, authorization)
+func (c *Client) post(ctx context.Context, address, action, envelope string) (*http.Response, []byte, error) {
+	res, body, err := c.postTo(ctx, c.secured(address), action, envelope, "")
 	if err != nil || !c.sentToTLS(res) {
 		return res, body, err
 	}
-	// A sign-in that went out before the redirect was not judged; its answer holds for a path and not for a scheme.
-	return c.postTo(ctx, c.secured(address), action, envelope, authorization)
+	return c.postTo(ctx, c.secured(address), action, envelope, "")
 }
 
 // sentToTLS reports whether an answer sends us from plain HTTP to TLS on the same host, and remembers it for all that follows. Any other

@@ -35,7 +35,7 @@ var (
 func climber(t *testing.T, w *sim.World, device string) *pathprobe.Finder {
 	u, err := streamurl.Parse("rtsp://" + w.Device(device).RTSP())
 	require.NoError(t, err)
-	c := &pathprobe.Finder{Leave: signin.Policy{Readable: true}.Leave, Dial: &address.Guard{Allowed: address.MustParse("127.41.30.0/24")}, At: u}
+	c := &pathprobe.Finder{Leave: signin.Policy{Agreed: signin.InClear}.Leave, Dial: &address.Guard{Allowed: address.MustParse("127.41.30.0/24")}, At: u}
 	t.Cleanup(c.Close)
 	return c
 }

@@ -154,6 +154,7 @@ func (f *Fetcher) get(ctx context.Context, at string) (_ *http.Response, scheme 
 	to, hops := home, 0
 	scheme = "none"
 	var answer *httpauth.Answer
+	renewed := false
 	var judged func(error)
 	tell := func(err error) {
 		if judged != nil {
@@ -205,6 +206,9 @@ func (f *Fetcher) get(ctx context.Context, at string) (_ *http.Response, scheme 
 				f.Log.Note("the device sends plain requests to https://%s; following", clip(next.Host))
 				home = next // the same device, at its port for TLS
 			}
+			if secure.Channel(next).String() != secure.Channel(to).String() {
+				answer = nil // leave was given for one channel: the next one asks for itself
+			}
 			to = next
 			continue
 		}
@@ -218,16 +222,13 @@ func (f *Fetcher) get(ctx context.Context, at string) (_ *http.Response, scheme 
 		if err != nil {
 			return nil, scheme, errors.Join(&RefusedError{}, err)
 		}
-		if f.SignIn.Anonymous() || to.Host != home.Host || answer != nil && (!answer.OutOfDate(best) || best.Name() != scheme) {
+		if f.SignIn.Anonymous() || to.Host != home.Host || answer != nil && (renewed || !answer.OutOfDate(best) || best.Name() != scheme) {
 			return nil, scheme, &RefusedError{Tried: answer != nil, Scheme: best.Name()}
 		}
-		if hops++; hops > maxHops { // a device that calls every nonce stale
-			return nil, scheme, &RefusedError{Tried: true, Scheme: best.Name()}
-		}
-		renewed := answer != nil
-		tell(errStale)
+		renewed = answer != nil // once: a device that calls every nonce stale refuses the sign-in
+		tell(signin.ErrStale)
 		if judged, err = f.Leave.Ask(ctx, signin.Sending{Scheme: best.Name(), Renewed: renewed,
-			Private: to.Scheme == "https" && secure.Private()}); err != nil {
+			Channel: secure.Channel(to)}); err != nil {
 			judged = nil
 			f.Log.Note("the sign-in is not sent: %v", err)
 			return nil, best.Name(), err
@@ -296,9 +297,6 @@ func plain(u *url.URL) string {
 	p.User = nil
 	return p.String()
 }
-
-// errStale says that a sign-in was not judged, since its nonce was too old.
-var errStale = errors.New("the device calls the nonce too old")
 
 // clip makes one harmless line of what a device says.
 func clip(s string) string { return wiretext.Line(s, 200) }

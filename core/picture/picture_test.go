@@ -92,7 +92,7 @@ func TestBasicTakesLeave(t *testing.T) {
 	assert.Zero(t, got)
 	assert.Contains(t, log, "the sign-in is not sent")
 	f := &picture.Fetcher{Dial: &address.Guard{Allowed: address.MustParse("127.41.32.0/24")}, SignIn: steward,
-		Leave: signin.Policy{Readable: true}.Leave}
+		Leave: signin.Policy{Agreed: signin.InClear}.Leave}
 	p, err := f.Fetch(context.Background(), at+"/a.jpg")
 	require.NoError(t, err)
 	assert.Equal(t, []any{"basic", 1}, []any{p.Scheme, got})

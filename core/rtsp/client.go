@@ -192,7 +192,8 @@ func (c *Conn) Close() error {
 // Do sends one request and returns its answer, signing in where the device asks for it. A status of 400 and above
 // is returned as an *AuthError or *StatusError together with the response.
 func (c *Conn) Do(ctx context.Context, method, target string, extra ...Field) (*Response, error) {
-	for try := 0; ; try++ {
+	renewed := false // a nonce is renewed once for each request
+	for {
 		signed := c.auth != nil
 		res, err := c.roundTrip(ctx, method, target, extra)
 		if err != nil {
@@ -208,9 +209,10 @@ func (c *Conn) Do(ctx context.Context, method, target string, extra ...Field) (*
 		c.opened = c.opened || signed && res.Status < 400
 		switch {
 		case res.Status == 401:
-			if err := c.answer(ctx, res, signed, try); err != nil {
+			if err := c.answer(ctx, res, signed, renewed); err != nil {
 				return res, err
 			}
+			renewed = signed
 			continue
 		case res.Status < 500:
 			c.tell(nil) // the sign-in was taken, whatever else is the matter
@@ -236,7 +238,7 @@ func (c *Conn) tell(err error) {
 
 // answer prepares the next try after a 401, or says why there is none. A sign-in is sent once: again only when the
 // device says that nothing but the nonce was too old.
-func (c *Conn) answer(ctx context.Context, res *Response, signed bool, try int) error {
+func (c *Conn) answer(ctx context.Context, res *Response, signed, renewed bool) error {
 	offered := httpauth.ParseChallenges(res.Header.Values("WWW-Authenticate"))
 	refusal := &AuthError{Tried: signed, Status: res.Status}
 	for _, o := range offered {
@@ -248,12 +250,12 @@ func (c *Conn) answer(ctx context.Context, res *Response, signed bool, try int) 
 		return errors.Join(refusal, err)
 	}
 	refusal.Scheme, refusal.Realm = best.Name(), best.Realm()
-	if c.opt.SignIn.Anonymous() || signed && (!c.auth.OutOfDate(best) || best.Name() != c.auth.Scheme()) || try >= 2 {
+	if c.opt.SignIn.Anonymous() || signed && (!c.auth.OutOfDate(best) || best.Name() != c.auth.Scheme()) || renewed {
 		c.tell(refusal)
 		return refusal
 	}
-	c.tell(errStale)
-	if c.judged, err = c.opt.Leave.Ask(ctx, signin.Sending{Scheme: best.Name(), Private: c.private(), Renewed: signed}); err != nil {
+	c.tell(signin.ErrStale)
+	if c.judged, err = c.opt.Leave.Ask(ctx, signin.Sending{Scheme: best.Name(), Channel: c.channel(), Renewed: signed}); err != nil {
 		c.judged = nil
 		c.opt.Log.Note("the sign-in is not sent: %v", err)
 		return err
@@ -262,12 +264,13 @@ func (c *Conn) answer(ctx context.Context, res *Response, signed bool, try int) 
 	return nil
 }
 
-// errStale says that a sign-in was not judged, since its nonce was too old.
-var errStale = errors.New("the device calls the nonce too old")
-
-// private reports whether the connection is over TLS, to the certificate that the device is known by.
-func (c *Conn) private() bool {
-	return c.Certificate != nil && c.opt.Pin != "" && c.Certificate.SHA256 == c.opt.Pin
+// channel is where requests go.
+func (c *Conn) channel() signin.Channel {
+	out := signin.Channel{Scheme: c.url.Scheme, At: c.url.HostPort()}
+	if c.url.Scheme == "rtsps" && c.Certificate != nil {
+		out.Certificate = c.Certificate.SHA256
+	}
+	return out
 }
 
 // Auth names the scheme that opened the stream; "none" where it is open to anyone.

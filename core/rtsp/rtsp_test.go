@@ -219,7 +219,7 @@ func TestExchangeHoldsNoSecret(t *testing.T) {
 	u, _ := scripted(t, "RTSP/1.0 401 U\r\nCSeq: SEQ\r\nWWW-Authenticate: Basic realm=\"r\"\r\n\r\n",
 		"RTSP/1.0 403 Forbidden\r\nCSeq: SEQ\r\n\r\n")
 	log := exchange.NewLog(nil)
-	_, err := dial(t, u, Options{SignIn: steward, Leave: signin.Policy{Readable: true}.Leave, Log: log}).Describe(context.Background())
+	_, err := dial(t, u, Options{SignIn: steward, Leave: signin.Policy{Agreed: signin.InClear}.Leave, Log: log}).Describe(context.Background())
 	assert.ErrorAs(t, err, new(*StatusError))
 	assert.Contains(t, log.String(), "Authorization: Basic •••")
 	assert.NotContains(t, log.String(), "c3Rld2FyZDp0YXJu")
@@ -238,9 +238,11 @@ func TestLeaveIsAskedForEachSending(t *testing.T) {
 	}
 	_, err := dial(t, u, Options{SignIn: steward, Leave: leave}).Describe(context.Background())
 	assert.ErrorAs(t, err, new(*StatusError))
-	assert.Equal(t, []signin.Sending{{Scheme: "digest MD5"}, {Scheme: "digest MD5", Renewed: true}}, asked, "the renewed one too")
+	at := signin.Channel{Scheme: "rtsp", At: u.HostPort()}
+	assert.Equal(t, []signin.Sending{{Scheme: "digest MD5", Channel: at}, {Scheme: "digest MD5", Channel: at, Renewed: true}}, asked,
+		"the renewed one too")
 	require.Len(t, told, 2)
-	assert.ErrorIs(t, told[0], errStale)
+	assert.ErrorIs(t, told[0], signin.ErrStale)
 	assert.NoError(t, told[1], "a path that is not there says nothing against the sign-in")
 
 	for name, answer := range map[string]string{"a stranger that wants the password": `Basic realm="r"`,

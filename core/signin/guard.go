@@ -19,7 +19,7 @@ const (
 type HeldBackError struct {
 	Wrong   int       // tries refused within Window
 	Until   time.Time // when the next try is allowed
-	Spacing bool      // it is only the space between two tries that is missing
+	Spacing bool      // it is only the space between two tries that is missing, or what came of another one
 	Locked  bool      // the device itself said that it is locked until then
 }
 
@@ -31,10 +31,10 @@ func (e *HeldBackError) Error() string {
 		e.Wrong, int(Window.Minutes()), e.Until.UTC().Format("15:04:05"))
 }
 
-// Allow decides from the times of the wrong tries that a device has seen whether one more is safe now.
-// It returns a *HeldBackError when it is not. It is a pure function: who keeps the times keeps them for all
-// workers and across restarts.
-func Allow(wrong []time.Time, now time.Time) error {
+// Allow decides from the times of the wrong tries that a device has seen, and from how many are under way, whether one more is safe now.
+// Those under way may all turn out to be wrong, so that only as many are under way at once as the budget has left. It returns a
+// *HeldBackError when it is not. It is a pure function: who keeps the times keeps them for all workers and across restarts.
+func Allow(wrong []time.Time, pending int, now time.Time) error {
 	recent := 0
 	var oldest, newest time.Time
 	for _, at := range wrong {
@@ -53,6 +53,8 @@ func Allow(wrong []time.Time, now time.Time) error {
 		return &HeldBackError{Wrong: recent, Until: oldest.Add(Window)}
 	case now.Sub(newest) < Space:
 		return &HeldBackError{Wrong: recent, Until: newest.Add(Space), Spacing: true}
+	case recent+pending >= Budget:
+		return &HeldBackError{Wrong: recent, Until: now.Add(Space / 10), Spacing: true}
 	}
 	return nil
 }

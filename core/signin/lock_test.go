@@ -66,8 +66,8 @@ func FuzzLocked(f *testing.F) {
 func TestTriesAreSpaced(t *testing.T) {
 	now := time.Now()
 	var held *HeldBackError
-	require.ErrorAs(t, Allow([]time.Time{now.Add(-Space / 2)}, now), &held)
+	require.ErrorAs(t, Allow([]time.Time{now.Add(-Space / 2)}, 0, now), &held)
 	assert.True(t, held.Spacing)
 	assert.Equal(t, now.Add(Space/2), held.Until)
-	assert.NoError(t, Allow([]time.Time{now.Add(-Space)}, now))
+	assert.NoError(t, Allow([]time.Time{now.Add(-Space)}, 0, now))
 }

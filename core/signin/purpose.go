@@ -17,6 +17,7 @@ type Result string
 const (
 	Opened   Result = "opened"
 	Refused  Result = "refused"
-	NoAnswer Result = "no answer" // the device did not judge the sign-in
+	NoAnswer Result = "no answer" // the device answered and did not judge the sign-in
+	Unseen   Result = "unseen"    // it went out and no answer was seen: it counts as refused until one opens
 	Shut     Result = "locked"    // the device judges no sign-in for a while
 )

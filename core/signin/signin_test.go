@@ -39,12 +39,15 @@ func TestGuardHoldsBackBeforeTheDeviceLocks(t *testing.T) {
 		}
 		return out
 	}
-	assert.NoError(t, Allow(nil, now))
-	assert.NoError(t, Allow(ago(1, 2), now))
-	assert.NoError(t, Allow(ago(1, 2, 20, 30, 40), now), "old tries do not count")
+	assert.NoError(t, Allow(nil, 0, now))
+	assert.NoError(t, Allow(ago(1, 2), 0, now))
+	assert.NoError(t, Allow(ago(1, 2, 20, 30, 40), 0, now), "old tries do not count")
 	var held *HeldBackError
-	require.ErrorAs(t, Allow(ago(1, 5, 9), now), &held)
+	require.ErrorAs(t, Allow(ago(1, 5), 1, now), &held)
+	assert.True(t, held.Spacing, "what is under way may be the third: that is waited for")
+	require.ErrorAs(t, Allow(ago(1, 5, 9), 0, now), &held)
+	assert.False(t, held.Spacing)
 	assert.Equal(t, 3, held.Wrong)
 	assert.Equal(t, now.Add(6*time.Minute), held.Until)
-	assert.NoError(t, Allow(ago(1, 5, 9), held.Until), "the shown time is the time at which it is allowed again")
+	assert.NoError(t, Allow(ago(1, 5, 9), 0, held.Until), "the shown time is the time at which it is allowed again")
 }

@@ -32,6 +32,10 @@ type Access struct {
 	SignIn  signin.SignIn // the anonymous one where the target wants none
 	Pin     string        // SHA-256 of the certificate that it is known by, in hex; "" for none
 	Leave   signin.Leave  // is asked before the sign-in goes out
+	// HandOver is asked before a secret is handed over; nil lets out what nobody else can read, and nothing else.
+	HandOver HandOver
+	// About is what the target has said of itself before, for kinds that do not say it in each session.
+	About   About
 	InScope func(netip.Addr) bool
 	Log     *exchange.Log
 	// Settings are what a kind wants to know besides, by name; Fresh reads them again, where others change them meanwhile.
@@ -61,6 +65,11 @@ type Describer interface {
 // A Certified session is one over TLS: it tells the one that the target showed; nil without TLS.
 type Certified interface {
 	Shown() *certificate.Certificate
+}
+
+// A SignedIn session tells the scheme in which the target has taken its sign-in; "none" where it asks for none.
+type SignedIn interface {
+	Scheme() string
 }
 
 // A Lister is a session with a target that has slots and tells them.

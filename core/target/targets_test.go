@@ -50,7 +50,8 @@ var fitter = signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-
 
 func access(at, secret string) target.Access {
 	return target.Access{Dial: &address.Guard{Allowed: address.MustParse("127.46.40.0/24")}, Address: at,
-		SignIn: signin.SignIn{User: "desk", Secret: signin.NewSecret(secret)}, Leave: signin.Policy{Readable: true}.Leave, Log: exchange.NewLog(nil)}
+		SignIn: signin.SignIn{User: "desk", Secret: signin.NewSecret(secret)}, Leave: signin.Policy{Agreed: signin.InClear}.Leave, Log: exchange.NewLog(nil),
+		HandOver: func(context.Context, target.Handing) error { return nil }}
 }
 
 func connect(t *testing.T, d target.Driver, a target.Access) target.Session {

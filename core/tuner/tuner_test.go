@@ -265,7 +265,7 @@ devices:
   - {name: Vault, kind: recorder, maker: holloway, model: H8, address: 127.44.80.32, channels: [{name: Own, address: 10.254.9.11, scene: coal-stage, streams: [*m]}]}
 `)
 	ctx := context.Background()
-	rec := onvifrecorder.New(client(t, w.Device("Vault")))
+	rec := onvifrecorder.New(client(t, w.Device("Vault")), target.Access{HandOver: func(context.Context, target.Handing) error { return nil }})
 	p, err := rec.Place(ctx, target.Camera{Identity: "urn:camera", Name: "Camera", Address: "127.44.80.31",
 		Streams: []target.Stream{{Role: "main", URL: w.Device("Camera").URL(0)}}, SignIn: fitter})
 	require.NoError(t, err)

@@ -119,20 +119,21 @@ func (Driver) Connect(ctx context.Context, a target.Access) (target.Session, err
 	if err != nil {
 		return nil, err
 	}
-	private := false
+	s.channel = signin.Channel{Scheme: u.Scheme, At: net.JoinHostPort(u.Hostname(), port)}
 	if u.Scheme == "mqtts" {
 		if conn, s.shownBy, err = certificate.Agree(ctx, conn, u.Hostname(), a.Pin, a.Log); err != nil {
 			return nil, err
 		}
-		private = a.Pin != ""
+		s.channel.Certificate, s.channel.Vouched = s.shownBy.SHA256, s.shownBy.VouchedFor(u.Hostname())
 	}
-	return s, s.connect(ctx, conn, private)
+	return s, s.connect(ctx, conn)
 }
 
 type session struct {
 	prefix  string
 	a       target.Access
 	client  mqtt.Client
+	channel signin.Channel
 	shownBy *certificate.Certificate // nil without TLS
 
 	mu      sync.Mutex
@@ -149,7 +150,7 @@ type RefusedError struct{ Says string }
 
 func (e *RefusedError) Error() string { return "the broker turns the sign-in down: " + e.Says }
 
-func (s *session) connect(ctx context.Context, conn net.Conn, private bool) (err error) {
+func (s *session) connect(ctx context.Context, conn net.Conn) (err error) {
 	defer func() {
 		if err != nil {
 			conn.Close()
@@ -163,7 +164,7 @@ func (s *session) connect(ctx context.Context, conn net.Conn, private bool) (err
 	})
 	if !s.a.SignIn.Anonymous() {
 		// A user name and password stand in CONNECT as they are (MQTT 3.1.1 §3.1.3).
-		if judged, err = s.a.Leave.Ask(ctx, signin.Sending{Scheme: "basic", Private: private}); err != nil {
+		if judged, err = s.a.Leave.Ask(ctx, signin.Sending{Scheme: "basic", Channel: s.channel}); err != nil {
 			return err
 		}
 		o.SetUsername(s.a.SignIn.User).SetPassword(s.a.SignIn.Secret.Reveal())
@@ -271,6 +272,14 @@ func (s *session) heard(_ mqtt.Client, m mqtt.Message) {
 	}
 }
 
+// Scheme implements target.SignedIn. A broker does not say whether it looks at the user name and password that CONNECT carries.
+func (s *session) Scheme() string {
+	if s.a.SignIn.Anonymous() {
+		return "none"
+	}
+	return "basic"
+}
+
 // Shown implements target.Certified.
 func (s *session) Shown() *certificate.Certificate { return s.shownBy }
 
@@ -367,6 +376,16 @@ func (s *session) publish(ctx context.Context, topic string, retained bool, v an
 
 // Place implements target.Session. What the hub said of the camera before is forgotten, so that its next word is of what it has now.
 func (s *session) Place(ctx context.Context, c target.Camera) (target.Placement, error) {
+	if !c.SignIn.Anonymous() {
+		about, err := s.Describe(ctx)
+		if err != nil {
+			return target.Placement{}, err
+		}
+		h := target.Handing{Secret: target.CameraSignIn, Channel: s.channel, Scheme: s.Scheme(), About: about}
+		if err := s.a.HandOver.Ask(ctx, h); err != nil {
+			return target.Placement{}, err
+		}
+	}
 	key := Key(c.Identity)
 	out := Camera{Key: key, Identity: c.Identity, Name: c.Name, User: c.SignIn.User, Password: c.SignIn.Secret.Reveal()}
 	for _, st := range c.Streams {

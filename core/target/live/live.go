@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"unlatch/core/bridge"
+	"unlatch/core/certificate"
 	"unlatch/core/rtmp"
 	"unlatch/core/target"
 )
@@ -49,7 +50,7 @@ func (Driver) Connect(ctx context.Context, a target.Access) (target.Session, err
 	if err != nil {
 		return nil, err
 	}
-	s := &session{platform: platform, recorder: recorder, push: bridge.Push{Ingest: a.Settings[Ingest], Key: a.SignIn.Secret.Reveal(),
+	s := &session{platform: platform, recorder: recorder, handOver: a.Through.HandOver, push: bridge.Push{Ingest: a.Settings[Ingest], Key: a.SignIn.Secret.Reveal(),
 		Stream: a.Settings[Stream]}}
 	if s.push.Stream == "" {
 		s.push.Stream = "main"
@@ -64,6 +65,26 @@ func (Driver) Connect(ctx context.Context, a target.Access) (target.Session, err
 type session struct {
 	platform, recorder *bridge.Client
 	push               bridge.Push
+	handOver           target.HandOver // of the recorder, which is given the stream key
+}
+
+// Scheme implements target.SignedIn.
+func (s *session) Scheme() string { return s.platform.Scheme() }
+
+// Shown implements target.Certified.
+func (s *session) Shown() *certificate.Certificate { return s.platform.Shown() }
+
+// hand asks whether the recorder may be given the stream key.
+func (s *session) hand(ctx context.Context) error {
+	if s.push.Key == "" {
+		return nil
+	}
+	t, err := s.recorder.Target(ctx)
+	if err != nil {
+		return err
+	}
+	return s.handOver.Ask(ctx, target.Handing{Secret: target.StreamKey, Channel: s.recorder.Channel(), Scheme: s.recorder.Scheme(),
+		About: target.About{Kind: t.Kind, Maker: t.Maker, Model: t.Model, Serial: t.Serial}})
 }
 
 // Close implements target.Session.
@@ -134,6 +155,9 @@ func (s *session) Place(ctx context.Context, c target.Camera) (target.Placement,
 				return target.Placement{}, err
 			}
 		}
+	}
+	if err := s.hand(ctx); err != nil {
+		return target.Placement{}, err
 	}
 	if _, err := s.recorder.Push(ctx, x.ID, s.push); err != nil {
 		return target.Placement{}, err

@@ -33,14 +33,33 @@ func (Driver) Connect(ctx context.Context, a target.Access) (target.Session, err
 		c.Close()
 		return nil, err
 	}
-	return New(c), nil
+	return New(c, a), nil
 }
 
 // New is a session over a client that is ready to sign in. It owns the client from then on.
-func New(c *onvif.Client) *Session { return &Session{client: c} }
+func New(c *onvif.Client, a target.Access) *Session { return &Session{client: c, access: a} }
 
 // A Session is a recorder under work.
-type Session struct{ client *onvif.Client }
+type Session struct {
+	client *onvif.Client
+	access target.Access
+}
+
+// Scheme implements target.SignedIn.
+func (r *Session) Scheme() string { return r.client.Scheme() }
+
+// hand asks whether the recorder may be given the camera's sign-in, which stands in the URL that its receiver gets.
+func (r *Session) hand(ctx context.Context, c target.Camera) error {
+	if c.SignIn.Anonymous() {
+		return nil
+	}
+	channel, scheme, err := r.client.Channel(ctx, onvif.NSReceiver)
+	if err != nil {
+		return err
+	}
+	return r.access.HandOver.Ask(ctx, target.Handing{Secret: target.CameraSignIn, Channel: channel, Scheme: scheme,
+		About: r.access.About})
+}
 
 // Close implements target.Session.
 func (r *Session) Close() { r.client.Close() }
@@ -116,6 +135,9 @@ func (r *Session) inventory(ctx context.Context) ([]onvif.Recording, map[string]
 // rather than begun again.
 func (r *Session) Place(ctx context.Context, c target.Camera) (target.Placement, error) {
 	recordings, jobs, err := r.inventory(ctx)
+	if err == nil {
+		err = r.hand(ctx, c)
+	}
 	if err != nil {
 		return target.Placement{}, err
 	}

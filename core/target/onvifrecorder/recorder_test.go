@@ -32,6 +32,9 @@ devices:
 
 var ctx = context.Background()
 
+// agreed is a recorder to which cameras' sign-ins may go.
+var agreed = target.Access{HandOver: func(context.Context, target.Handing) error { return nil }}
+
 func client(t *testing.T, service string, log *exchange.Log) *onvif.Client {
 	c := onvif.New(service, onvif.Options{Dial: &address.Guard{Allowed: address.MustParse("127.46.12.0/24")}, Log: log,
 		Timeout: 2 * time.Second,
@@ -45,7 +48,7 @@ func TestAPlacementThatWasCutOffIsFinished(t *testing.T) {
 	w := simtest.Start(t, stores)
 	service := w.Device("Strongroom").Service()
 	c := client(t, service, nil)
-	rec := onvifrecorder.New(c)
+	rec := onvifrecorder.New(c, agreed)
 	clock := target.Camera{Identity: "urn:clock", Name: "Clock", Address: "127.46.12.11",
 		Streams: []target.Stream{{Role: "main", URL: w.Device("Clock").URL(0)}}, SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")}}
 	place := func(n int) (cut bool) {
@@ -56,7 +59,7 @@ func TestAPlacementThatWasCutOffIsFinished(t *testing.T) {
 			}
 		})
 		defer func() { cut = recover() != nil }()
-		_, err := onvifrecorder.New(client(t, service, log)).Place(ctx, clock)
+		_, err := onvifrecorder.New(client(t, service, log), agreed).Place(ctx, clock)
 		require.NoError(t, err)
 		return false
 	}
@@ -90,7 +93,7 @@ func TestAURLThatIsTurnedDown(t *testing.T) {
 		Timeout: 2 * time.Second,
 		SignIn:  signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")}})
 	defer c.Close()
-	rec := onvifrecorder.New(c)
+	rec := onvifrecorder.New(c, agreed)
 	_, err := rec.Place(ctx, target.Camera{Identity: "urn:clock", Name: "Clock", Streams: []target.Stream{{Role: "main", URL: "rtsp://127.46.13.11/vista"}},
 		SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("p@ss")}})
 	var unfit *diagnose.UnfitSignInError
@@ -107,7 +110,7 @@ func TestAURLThatIsTurnedDown(t *testing.T) {
 
 // What another driver wrote, or an older one, is an error and not a wrong slot.
 func TestAReferenceThatCannotBeRead(t *testing.T) {
-	rec := onvifrecorder.New(client(t, "http://127.46.12.99/", nil))
+	rec := onvifrecorder.New(client(t, "http://127.46.12.99/", nil), agreed)
 	_, err := rec.Confirm(ctx, "slot_01", 0)
 	assert.ErrorContains(t, err, "cannot be read")
 	assert.ErrorContains(t, rec.Remove(ctx, ""), "cannot be read")
@@ -121,7 +124,7 @@ func TestWhatARecorderPlays(t *testing.T) {
 	guard := &address.Guard{Allowed: address.MustParse("127.46.14.0/24")}
 	fitter := signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")}
 	session := func(name string) target.Session {
-		s, err := onvifrecorder.Driver{}.Connect(ctx, target.Access{Dial: guard, Address: w.Device(name).Service(), SignIn: fitter,
+		s, err := onvifrecorder.Driver{}.Connect(ctx, target.Access{Dial: guard, Address: w.Device(name).Service(), SignIn: fitter, HandOver: agreed.HandOver,
 			InScope: guard.Allowed.Contains})
 		require.NoError(t, err)
 		t.Cleanup(s.Close)

@@ -37,15 +37,19 @@ func (Driver) Connect(ctx context.Context, a target.Access) (target.Session, err
 		c.Close()
 		return nil, err
 	}
-	return &Session{client: c, about: t}, nil
+	return &Session{client: c, about: t, handOver: a.HandOver}, nil
 }
 
 // A Session is a bridge under work. It has every ability; one that the target does not have answers
 // with a *target.UnableError.
 type Session struct {
-	client *bridge.Client
-	about  *bridge.Target
+	client   *bridge.Client
+	about    *bridge.Target
+	handOver target.HandOver
 }
+
+// Scheme implements target.SignedIn.
+func (s *Session) Scheme() string { return s.client.Scheme() }
 
 // Close implements target.Session.
 func (s *Session) Close() { s.client.Close() }
@@ -157,7 +161,7 @@ func (s *Session) Place(ctx context.Context, c target.Camera) (target.Placement,
 		if all, lerr := s.client.Slots(ctx); lerr == nil {
 			if next := all.FirstFree(); next != nil {
 				slot = next
-				put, err = s.client.Put(ctx, slot.ID, e)
+				put, err = s.put(ctx, slot.ID, e, c.Address)
 			}
 		}
 	}
@@ -185,6 +189,16 @@ func (s *Session) straight(ctx context.Context, c target.Camera) (target.Placeme
 
 // put puts an entry into a slot. Of two cameras of one name the address tells them apart.
 func (s *Session) put(ctx context.Context, slot string, e bridge.Entry, addr string) (*bridge.Slot, error) {
+	if e.Password != "" {
+		about, err := s.Describe(ctx)
+		if err != nil {
+			return nil, err
+		}
+		if err := s.handOver.Ask(ctx, target.Handing{Secret: target.CameraSignIn, Channel: s.client.Channel(), Scheme: s.client.Scheme(),
+			About: about}); err != nil {
+			return nil, err
+		}
+	}
 	put, err := s.client.Put(ctx, slot, e)
 	var p *bridge.Problem
 	if errors.As(err, &p) && p.Type == bridge.TypeNameTaken {

@@ -20,7 +20,7 @@ func TestTheExampleKeepsTheContract(t *testing.T) {
 	server := httptest.NewServer(New("oak-door-52"))
 	defer server.Close()
 	client := func(secret string) *bridge.Client {
-		o := bridge.Options{Dial: &address.Guard{Allowed: address.MustParse("127.0.0.1")}, Leave: signin.Policy{Readable: true}.Leave}
+		o := bridge.Options{Dial: &address.Guard{Allowed: address.MustParse("127.0.0.1")}, Leave: signin.Policy{Agreed: signin.InClear}.Leave}
 		if secret != "" {
 			o.SignIn = signin.SignIn{User: "bridge", Secret: signin.NewSecret(secret)}
 		}

@@ -1148,6 +1148,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/targets/{target}/agreements": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Agree that a secret may go to a target so that it can be read, and go on */
+        post: operations["agree-for-target"];
+        /** Take back what was agreed for a target; one secret, or all */
+        delete: operations["withdraw-target-agreement"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/targets/{target}/certificate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that a target's certificate is its own */
+        post: operations["take-target-certificate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/targets/{target}/change": {
         parameters: {
             query?: never;
@@ -1420,6 +1455,18 @@ export interface components {
             devices: string[];
             /** @description also take a weaker scheme than before, on these devices */
             weaker?: boolean;
+        };
+        AgreementView: {
+            /** Format: date-time */
+            given_at: string;
+            /** @description who has agreed */
+            person: string;
+            /** @enum {string} */
+            secret: "sign_in" | "camera_sign_ins" | "stream_key";
+            /** @description to whom; missing while nobody has answered there since */
+            to?: components["schemas"]["Identity"];
+            /** @description what may go to it, for people */
+            words: string;
         };
         "Apply-addressesRequest": {
             lines: components["schemas"]["AddressBody"][];
@@ -1696,6 +1743,8 @@ export interface components {
              * @description when somebody agreed that its sign-in may be sent readable
              */
             agreed?: string;
+            /** @description over TLS only */
+            agreed_tls?: boolean;
             /** @description the latch it waits at; empty when all are open */
             at: string;
             /** @description the one that it last showed, as SHA-256 */
@@ -1800,6 +1849,8 @@ export interface components {
              * @description when the device may be tried again
              */
             until?: string;
+            /** @description how a sign-in was wanted that was not sent */
+            wanted?: components["schemas"]["Wanted"];
         };
         Difference: {
             field: string;
@@ -2009,6 +2060,15 @@ export interface components {
             /** @description the command that takes it back */
             undo?: string;
         };
+        HandedView: {
+            /** Format: int64 */
+            cameras: number;
+            /** @description the entry of the keyring */
+            label: string;
+            /** @description of that user on the cameras, by their own word */
+            level?: string;
+            user: string;
+        };
         HealthView: {
             /**
              * Format: int64
@@ -2028,6 +2088,15 @@ export interface components {
         };
         IdBody: {
             id: string;
+        };
+        Identity: {
+            at: string;
+            certificate?: string;
+            kind?: string;
+            maker?: string;
+            model?: string;
+            scheme?: string;
+            serial?: string;
         };
         "Import-address-listRequest": {
             /** @description the file, base64 */
@@ -2408,13 +2477,15 @@ export interface components {
              * @description what the button does
              * @enum {string}
              */
-            action: "open" | "add_sign_in" | "agree" | "agree_weaker" | "claim" | "change_ranges" | "open_recorder" | "place" | "stream_user" | "streams_on" | "take_certificate" | "undo_tuning" | "tune" | "nearest_plan" | "restart" | "place_again" | "attest" | "wait" | "none";
+            action: "open" | "add_sign_in" | "agree" | "agree_weaker" | "agree_target" | "claim" | "change_ranges" | "open_recorder" | "place" | "stream_user" | "streams_on" | "take_certificate" | "undo_tuning" | "tune" | "nearest_plan" | "restart" | "place_again" | "attest" | "wait" | "none";
             certificate?: string;
             fix?: string;
             label: string;
             reason: string;
+            target?: string;
             /** Format: date-time */
             until?: string;
+            wanted?: components["schemas"]["Wanted"];
         };
         OfferView: {
             /** @description by role */
@@ -2526,6 +2597,8 @@ export interface components {
             /** @description the target still has a URL or a sign-in that is no longer the camera's */
             moved?: boolean;
             name: string;
+            /** @description what a person should know besides */
+            note?: string;
             /** @description what of it is old */
             old?: string;
             /** @description what the target itself says */
@@ -3325,10 +3398,29 @@ export interface components {
             skip?: string[];
             text: string;
         };
+        "Take-target-certificateRequest": {
+            /** @description of the certificate that the person has seen */
+            sha256: string;
+        };
+        TargetAgreeBody: {
+            /** @description cameras to go on with */
+            devices?: string[];
+            /** @enum {string} */
+            secret: "sign_in" | "camera_sign_ins" | "stream_key";
+            /** @description missing for whoever answers there first */
+            to?: components["schemas"]["TargetAgreeBodyToStruct"];
+        };
+        TargetAgreeBodyToStruct: {
+            /** @description scheme, host and port */
+            at: string;
+            /** @description SHA-256 in hex */
+            certificate?: string;
+            scheme?: string;
+        };
         TargetBody: {
             address?: string;
-            /** @description its sign-in may go out so that it can be read */
-            agreed?: boolean;
+            /** @description of a new one: what may go to it so that it can be read */
+            agree?: ("sign_in" | "camera_sign_ins" | "stream_key")[];
             intake?: string;
             /** @enum {string} */
             kind: "bridge" | "hub" | "feed" | "template" | "live";
@@ -3356,12 +3448,17 @@ export interface components {
             /** @description what it last said of itself */
             about?: components["schemas"]["About"];
             address?: string;
-            agreed: boolean;
+            /** @description what may go to it so that it can be read */
+            agreements: components["schemas"]["AgreementView"][];
             /** @description SHA-256 of the one that it is known by */
             certificate?: string;
+            /** @description a person has said that it is the target's own */
+            certificate_taken?: boolean;
             device?: string;
             /** @description the address of its feed */
             feed?: string;
+            /** @description the sign-ins that it is given for cameras */
+            hands: components["schemas"]["HandedView"][];
             id: string;
             /** @description the name of what it accepts; missing where nobody has said */
             intake?: string;
@@ -3388,6 +3485,8 @@ export interface components {
             via?: string;
             /** @description the cameras that are wanted on it, in order */
             wanted: string[];
+            /** @description what was not sent to it because nobody has agreed */
+            wants?: components["schemas"]["Wanted"];
         };
         Tried: {
             path: string;
@@ -3492,6 +3591,22 @@ export interface components {
             device: string;
             /** @description it was said in error */
             unsaid?: boolean;
+        };
+        Wanted: {
+            /** @description scheme, host and port */
+            at?: string;
+            /** @description the stronger one in which it was taken before */
+            before?: string;
+            /** @description SHA-256 of the one that was shown there; missing without TLS */
+            certificate?: string;
+            /** @description basic, digest MD5 … */
+            scheme?: string;
+            /** @description of a target: what would go to it */
+            secret?: string;
+            /** @description what was signed in to */
+            service?: string;
+            /** @description the target that a person has to agree for */
+            target?: string;
         };
         "Watch-siteRequest": {
             on: boolean;
@@ -6340,6 +6455,108 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "agree-for-target": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+                target: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TargetAgreeBody"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "withdraw-target-agreement": {
+        parameters: {
+            query?: {
+                secret?: "sign_in" | "camera_sign_ins" | "stream_key";
+            };
+            header?: never;
+            path: {
+                site: string;
+                target: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "take-target-certificate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+                target: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Take-target-certificateRequest"];
+            };
+        };
         responses: {
             /** @description No Content */
             204: {

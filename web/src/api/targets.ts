@@ -127,6 +127,37 @@ export const useSetTarget = (site: string) =>
     () => toast("Kept"),
   );
 
+export type TargetSecret = Body<"/api/sites/{site}/targets/{target}/agreements", "post">["secret"];
+
+/** Agrees that a secret may go to a target so that it can be read, and goes on with the cameras that wait for it. */
+export const useAgreeForTarget = (site: string) =>
+  useAction(
+    ({ target, ...body }: Body<"/api/sites/{site}/targets/{target}/agreements", "post"> & { target: string }) =>
+      must(api.POST("/api/sites/{site}/targets/{target}/agreements", { params: { path: { site, target } }, body })),
+    stale(site),
+    "quiet",
+  );
+
+/** Takes back what was agreed for a target: one secret, or all. */
+export const useDisagreeForTarget = (site: string) =>
+  useAction(
+    ({ target, secret }: { target: string; secret?: TargetSecret }) =>
+      must(api.DELETE("/api/sites/{site}/targets/{target}/agreements", { params: { path: { site, target }, query: { secret } } })),
+    stale(site),
+    undefined,
+    () => toast("Taken back: it is asked about again before anything is sent"),
+  );
+
+/** Says that the certificate that a target is known by is its own. */
+export const useTakeTargetCertificate = (site: string) =>
+  useAction(
+    ({ target, sha256 }: { target: string; sha256: string }) =>
+      must(api.POST("/api/sites/{site}/targets/{target}/certificate", { params: { path: { site, target } }, body: { sha256 } })),
+    [keys.targets(site)],
+    undefined,
+    () => toast("Kept: the certificate is its own"),
+  );
+
 export const useDeleteTarget = (site: string) =>
   useAction(
     (target: string) => must(api.DELETE("/api/sites/{site}/targets/{target}", { params: { path: { site, target } } })),

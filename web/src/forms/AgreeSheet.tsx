@@ -1,6 +1,6 @@
 import { RadioGroup } from "radix-ui";
 import { z } from "zod";
-import { useAgree } from "@/api/actions";
+import { useAgree, useOpenLatches, useTakeCertificate } from "@/api/actions";
 import type { Device } from "@/api/client";
 import { Button } from "@/parts/Button";
 import { Sheet } from "@/parts/Sheet";
@@ -16,7 +16,17 @@ export function AgreeSheet({ site, devices, onClose }: { site: string; devices: 
   const form = useSchema<z.infer<typeof Schema>>(Schema, { breadth: "devices" });
   const breadth = form.watch("breadth");
   const weaker = devices.some((d) => d.next.action === "agree_weaker");
+  // Over TLS only whoever answers can read it; one certificate can be looked at and taken in place of agreeing.
+  const tls = devices.every((d) => d.next.wanted?.certificate);
+  const shown = devices.length === 1 ? devices[0]!.next.wanted?.certificate : undefined;
   const agree = useAgree(site);
+  const take = useTakeCertificate();
+  const open = useOpenLatches(site);
+  const takeIt = () =>
+    take.mutate(
+      { device: devices[0]!.id, sha256: shown ?? "" },
+      { onSuccess: () => open.mutate({ devices: [devices[0]!.id] }, { onSuccess: onClose }) },
+    );
   const send = form.handleSubmit((v) =>
     agree.mutate({ devices: devices.map((d) => d.id), breadth: v.breadth, weaker }, { onSuccess: onClose }),
   );
@@ -44,9 +54,18 @@ export function AgreeSheet({ site, devices, onClose }: { site: string; devices: 
             : `${many ? "They take" : "It takes"} a sign-in only by basic, in which the password itself goes over the wire.`}
         </p>
         <p className="mt-2 border-l-4 border-stuck bg-paper px-3 py-2">
-          Whoever answers at {many ? "these addresses" : "this address"}, or listens on this network, can read the password. Agree only
-          where you know what answers there.
+          Whoever answers at {many ? "these addresses" : "this address"}
+          {tls ? "" : ", or listens on this network,"} can read the password. Agree only where you know what answers there.
+          {tls && " What it is known by proves that it is the same as last time, and not whose it is."}
         </p>
+        {shown && (
+          <div className="mt-2 flex flex-wrap items-center gap-2">
+            <p className="mono min-w-0 grow basis-60 break-all text-small">SHA-256 {shown}</p>
+            <Button disabled={take.isPending} onClick={takeIt} title="Compare it with what the device shows on its own page first">
+              It is its own: take it
+            </Button>
+          </div>
+        )}
         {weaker ? (
           <p className="mt-3 text-soft">This holds for {many ? "these devices" : "this device"} alone.</p>
         ) : (
@@ -73,7 +92,7 @@ export function AgreeSheet({ site, devices, onClose }: { site: string; devices: 
         <p className="mt-3 text-small text-soft">
           Kept with your name. Only work that somebody begins sends it; you can withdraw it on the bench.
         </p>
-        <Trouble error={agree.error} />
+        <Trouble error={agree.error ?? take.error} />
         <div className="mt-3 flex justify-end gap-2">
           <Button onClick={onClose}>Leave it</Button>
           <Button look="next" type="submit" disabled={agree.isPending}>

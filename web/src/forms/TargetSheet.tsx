@@ -2,7 +2,7 @@ import { useState } from "react";
 import { z } from "zod";
 import { useSignIns } from "@/api/queries";
 import type { Target } from "@/api/client";
-import { type TargetBody, useAddTarget, useSetTarget } from "@/api/targets";
+import { type TargetBody, type TargetSecret, useAddTarget, useSetTarget } from "@/api/targets";
 import { Button } from "@/parts/Button";
 import { Check } from "@/parts/Check";
 import { Choice } from "@/parts/Choice";
@@ -69,7 +69,8 @@ export function TargetSheet({
 }) {
   const [kind, setKind] = useState<Kind>((target?.kind as Kind) ?? "bridge");
   const [shared, setShared] = useState(target?.shared ?? false);
-  const [agreed, setAgreed] = useState(target?.agreed ?? false);
+  const [agreed, setAgreed] = useState<TargetSecret[]>([]);
+  const toggle = (s: TargetSecret) => setAgreed(agreed.includes(s) ? agreed.filter((x) => x !== s) : [...agreed, s]);
   const [renewed, setRenewed] = useState(false);
   const signIns = useSignIns();
   const add = useAddTarget(site);
@@ -103,7 +104,7 @@ export function TargetSheet({
       via: kind === "live" ? v.via || undefined : undefined,
       settings,
       shared,
-      agreed,
+      agree: target || agreed.length === 0 ? undefined : agreed,
       new_certificate: renewed || undefined,
     };
     const done = { onSuccess: () => onOpenChange(false) };
@@ -182,17 +183,30 @@ export function TargetSheet({
                 />
               </div>
             )}
-            {kind !== "live" && (
-              <div className="flex items-start gap-2">
-                <Check label="Its sign-in may go out readable" checked={agreed} onChange={() => setAgreed(!agreed)} />
-                <span className="-mt-0.5 text-small">
-                  Its sign-in may go out so that it can be read on the wire.{" "}
-                  <span className="text-soft">
-                    Only where the target takes no other and you trust this network
-                    {kind === "hub" ? "; a broker without TLS takes no other" : ""}.
+            {!target && kind !== "live" && (
+              <>
+                <div className="flex items-start gap-2">
+                  <Check label="Its sign-in may go out readable" checked={agreed.includes("sign_in")} onChange={() => toggle("sign_in")} />
+                  <span className="-mt-0.5 text-small">
+                    Its own sign-in may go out so that it can be read on the wire.{" "}
+                    <span className="text-soft">
+                      Only where the target takes no other and you trust this network
+                      {kind === "hub" ? "; a broker without TLS takes no other" : ""}.
+                    </span>
                   </span>
-                </span>
-              </div>
+                </div>
+                <div className="flex items-start gap-2">
+                  <Check
+                    label="Sign-ins of cameras may go to it readable"
+                    checked={agreed.includes("camera_sign_ins")}
+                    onChange={() => toggle("camera_sign_ins")}
+                  />
+                  <span className="-mt-0.5 text-small">
+                    The sign-ins of cameras may go to it so that they can be read on the wire.{" "}
+                    <span className="text-soft">Without TLS there is no other way; you can take it back on its page.</span>
+                  </span>
+                </div>
+              </>
             )}
           </>
         )}

@@ -47,3 +47,7 @@ export const serviceOpens = (d: Device) =>
 
 /** Cameras that can be looked at live: those with a stream that plays. */
 export const watchable = (d: Device) => d.kind === "camera" && !d.stray && d.streams.some((s) => s.proof?.ok);
+
+/** The cameras that wait for a person to agree for a target. */
+export const waitFor = (devices: Device[], target: string) =>
+  devices.filter((d) => d.next.action === "agree_target" && d.next.target === target);

@@ -2,11 +2,13 @@ import { RotateCw } from "lucide-react";
 import { useState } from "react";
 import type { Device } from "@/api/client";
 import { say, useOpenLatches, useFix, useNearest, useTakeCertificate, useTune } from "@/api/actions";
+import { useTargets } from "@/api/queries";
 import { useAttest, usePlace } from "@/api/targets";
+import { TargetAgreeSheet } from "@/forms/TargetAgreeSheet";
 import { Button } from "@/parts/Button";
 import { PlaceMenu } from "@/parts/PlaceMenu";
 import { LatchChain } from "@/parts/LatchChain";
-import { isStuck, latchNames } from "@/parts/latches";
+import { isStuck, latchNames, waitFor } from "@/parts/latches";
 import { Countdown } from "@/parts/Countdown";
 import { useFrame } from "./SiteFrame";
 import { type Sending, StreamsPreview } from "./StreamsPreview";
@@ -35,12 +37,16 @@ export function NextStep({
   const place = usePlace(site.id);
   const attest = useAttest(site.id);
   const [sending, setSending] = useState<Sending | null>(null);
+  const [asking, setAsking] = useState(false);
+  const targets = useTargets(site.id).data ?? [];
+  const asked = asking && targets.find((t) => t.id === d.next.target);
   const [clash, setClash] = useState<string[]>([]);
   const stuck = isStuck(d);
   const done = d.next.action === "none";
   const act = () => {
     if (d.next.action === "add_sign_in" || d.next.action === "wait") return addSignIn(d.next.reason, () => onOpen([d]), d);
     if (d.next.action === "agree" || d.next.action === "agree_weaker") return onAgree();
+    if (d.next.action === "agree_target") return setAsking(true);
     if (d.next.action === "stream_user") return onStreamUser();
     if (d.next.action === "take_certificate")
       return take.mutate({ device: d.id, sha256: d.next.certificate ?? "" }, { onSuccess: () => onOpen([d]) });
@@ -84,6 +90,7 @@ export function NextStep({
         <p className="mt-1 text-stuck">No plan suits all its targets: {clash.join("; ")}. One of them has to take less.</p>
       )}
       <StreamsPreview site={site.id} sending={sending} close={() => setSending(null)} devices={[d]} />
+      {asked && <TargetAgreeSheet site={site.id} target={asked} devices={waitFor(devices, asked.id)} onClose={() => setAsking(false)} />}
       {d.next.certificate && <p className="mono mt-1 text-small break-all">SHA-256 {d.next.certificate}</p>}
       {d.next.until && (
         <p className="mt-2 text-lg leading-6">

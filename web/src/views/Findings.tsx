@@ -53,7 +53,9 @@ export function Agreed({ device: d }: { device: Device }) {
   if (!d.agreed) return null;
   return (
     <section className="flex items-center gap-2 border-t px-4 py-3 text-small" aria-label="Agreed">
-      <span className="grow">Its sign-in may be sent readable: agreed {ago(d.agreed)}.</span>
+      <span className="grow">
+        Its sign-in may be sent readable{d.agreed_tls ? " over TLS" : ""}: agreed {ago(d.agreed)}.
+      </span>
       <Button className="h-7" disabled={withdraw.isPending} onClick={() => withdraw.mutate(d.id)}>
         Withdraw
       </Button>

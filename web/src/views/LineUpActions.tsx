@@ -1,10 +1,13 @@
 import { KeyRound } from "lucide-react";
+import { useState } from "react";
 import type { Device } from "@/api/client";
 import { backToBefore, say, useForget, useSetAddress } from "@/api/actions";
+import { useTargets } from "@/api/queries";
+import { TargetAgreeSheet } from "@/forms/TargetAgreeSheet";
 import { Button } from "@/parts/Button";
 import { WhichMenu } from "@/parts/WhichMenu";
 import { PlaceMenu } from "@/parts/PlaceMenu";
-import { canGoOn, isStuck, serviceOpens, watchable } from "@/parts/latches";
+import { canGoOn, isStuck, serviceOpens, waitFor, watchable } from "@/parts/latches";
 import { useFrame } from "./SiteFrame";
 import { Sure } from "@/parts/Sure";
 
@@ -47,6 +50,11 @@ export function ActionBar({
   const fresh = (picked.length > 0 ? picked : cameras).filter((d) => d.next.action === "claim");
   const wantKey = stuck.filter((d) => d.next.action === "add_sign_in");
   const asks = (picked.length > 0 ? picked : all).filter((d) => d.next.action === "agree");
+  const targets = useTargets(site.id).data ?? [];
+  const [asking, setAsking] = useState<string | null>(null);
+  const held = (picked.length > 0 ? picked : all).find((d) => d.next.action === "agree_target");
+  const heldBy = targets.find((t) => t.id === held?.next.target);
+  const asked = targets.find((t) => t.id === asking);
   const apart = cameras.filter((d) => d.next.action === "stream_user");
   const mine = picked.filter(serviceOpens);
   const many = (n: number, what = "camera") => `${n} ${what}${n === 1 ? "" : "s"}`;
@@ -70,6 +78,7 @@ export function ActionBar({
           <WhichMenu site={site.id} cameras={picked} />
           {fresh.length > 0 && <Button onClick={() => onClaim(fresh)}>Claim {many(fresh.length, "device")}</Button>}
           {asks.length > 0 && <Button onClick={() => onAgree(asks)}>Agree to basic for {many(asks.length, "device")}</Button>}
+          {heldBy && <Button onClick={() => setAsking(heldBy.id)}>Agree for {heldBy.name}</Button>}
           {mine.length > 0 && (
             <Button onClick={() => onStreamUser(mine)}>Make a stream user{mine.length > 1 && ` on ${mine.length}`}</Button>
           )}
@@ -98,6 +107,15 @@ export function ActionBar({
           </Button>
           <span className="text-soft max-sm:hidden">
             {asks.length === 1 ? "It takes" : "They take"} a sign-in only so that it can be read.
+          </span>
+        </>
+      ) : heldBy ? (
+        <>
+          <Button look={look} onClick={() => setAsking(heldBy.id)}>
+            Agree for {heldBy.name}
+          </Button>
+          <span className="text-soft max-sm:hidden">
+            {many(waitFor(all, heldBy.id).length)}: nothing was sent to it, because what it is given can be read on the way.
           </span>
         </>
       ) : apart.length > 0 ? (
@@ -130,6 +148,7 @@ export function ActionBar({
       )}
       <span className="grow" />
       {children}
+      {asked && <TargetAgreeSheet site={site.id} target={asked} devices={waitFor(all, asked.id)} onClose={() => setAsking(null)} />}
     </div>
   );
 }

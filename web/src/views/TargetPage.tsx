@@ -15,6 +15,7 @@ import { Still } from "@/parts/Still";
 import { Sure } from "@/parts/Sure";
 import { Trouble } from "@/parts/Trouble";
 import { useFrame } from "./SiteFrame";
+import { TargetTrust } from "./TargetTrust";
 
 /** One target: what it says of itself, its slots with what it shows, its settings, and what was said. */
 export function TargetPage() {
@@ -74,6 +75,7 @@ export function TargetPage() {
             It refuses the sign-in that it was given. It is not sent again by itself, so that nothing is locked.
           </p>
         )}
+        <TargetTrust target={t} />
         <Intake site={site.id} target={t} />
         {t.kind === "template" && <TemplateForm key={t.id} site={site.id} target={t} />}
         {t.kind === "feed" && <Feed site={site.id} target={t} />}

@@ -1,0 +1,212 @@
+package server
+
+import (
+	"context"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/google/uuid"
+
+	"unlatch/core/target"
+	"unlatch/store"
+)
+
+// agreementView is that a secret may go to a target so that it can be read.
+type agreementView struct {
+	Secret target.Secret    `json:"secret" enum:"sign_in,camera_sign_ins,stream_key"`
+	Words  string           `json:"words" doc:"what may go to it, for people"`
+	Person string           `json:"person" doc:"who has agreed"`
+	Given  time.Time        `json:"given_at"`
+	To     *target.Identity `json:"to,omitempty" doc:"to whom; missing while nobody has answered there since"`
+}
+
+// handedView is a sign-in that a target is given for cameras.
+type handedView struct {
+	Label   string `json:"label" doc:"the entry of the keyring"`
+	User    string `json:"user"`
+	Level   string `json:"level,omitempty" doc:"of that user on the cameras, by their own word"`
+	Cameras int    `json:"cameras"`
+}
+
+// targetAgreeBody names what may go to a target, as the person was shown it.
+type targetAgreeBody struct {
+	Secret target.Secret `json:"secret" enum:"sign_in,camera_sign_ins,stream_key"`
+	// To is who the person was shown. It is bound to what the target says of itself besides.
+	To *struct {
+		At          string `json:"at" maxLength:"300" doc:"scheme, host and port"`
+		Certificate string `json:"certificate,omitempty" maxLength:"64" doc:"SHA-256 in hex"`
+		Scheme      string `json:"scheme,omitempty" maxLength:"40"`
+	} `json:"to,omitempty" doc:"missing for whoever answers there first"`
+	Devices []uuid.UUID `json:"devices,omitempty" maxItems:"5000" doc:"cameras to go on with"`
+}
+
+func (s *Server) targetTrustRoutes(api huma.API) {
+	huma.Register(api, huma.Operation{OperationID: "agree-for-target", Method: "POST", Path: "/api/sites/{site}/targets/{target}/agreements",
+		DefaultStatus: 202, Summary: "Agree that a secret may go to a target so that it can be read, and go on"},
+		func(ctx context.Context, in *struct {
+			TargetPath
+			Body targetAgreeBody
+		}) (*runOut, error) {
+			return s.agreeForTarget(ctx, in.Site, in.Target, in.Body)
+		})
+	huma.Register(api, huma.Operation{OperationID: "withdraw-target-agreement", Method: "DELETE",
+		Path: "/api/sites/{site}/targets/{target}/agreements", Summary: "Take back what was agreed for a target; one secret, or all"},
+		func(ctx context.Context, in *struct {
+			TargetPath
+			Secret target.Secret `query:"secret" enum:"sign_in,camera_sign_ins,stream_key"`
+		}) (*struct{}, error) {
+			t, err := s.target(ctx, in.Site, in.Target)
+			if err != nil {
+				return nil, err
+			}
+			return nil, s.explain(s.cfg.Store.Targets.Disagree(ctx, person(ctx), t, in.Secret))
+		})
+	huma.Register(api, huma.Operation{OperationID: "take-target-certificate", Method: "POST",
+		Path: "/api/sites/{site}/targets/{target}/certificate", Summary: "Say that a target's certificate is its own"},
+		func(ctx context.Context, in *struct {
+			TargetPath
+			Body struct {
+				SHA256 string `json:"sha256" pattern:"^[0-9a-f]{64}$" doc:"of the certificate that the person has seen"`
+			}
+		}) (*struct{}, error) {
+			t, err := s.target(ctx, in.Site, in.Target)
+			if err != nil {
+				return nil, err
+			}
+			if t.Pin != in.Body.SHA256 {
+				return nil, problem(422, "no_certificate", "That is not the certificate that the target is known by.",
+					"Look at the target again and at what it shows now.")
+			}
+			return nil, s.explain(s.cfg.Store.Targets.TakeCertificate(ctx, person(ctx), t, in.Body.SHA256))
+		})
+}
+
+// agreeForTarget keeps what a person has agreed to, and goes on with the cameras that wait for it, or looks at the target.
+func (s *Server) agreeForTarget(ctx context.Context, site, id uuid.UUID, in targetAgreeBody) (*runOut, error) {
+	t, err := s.target(ctx, site, id)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.allOf(ctx, site, in.Devices); err != nil {
+		return nil, err
+	}
+	to, err := s.agreedTo(ctx, t, in)
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	if err := s.cfg.Store.Targets.Agree(ctx, person(ctx), t, to, in.Secret); err != nil {
+		return nil, s.explain(err)
+	}
+	var run store.Run
+	if len(in.Devices) > 0 {
+		run, err = s.cfg.Queue.Open(ctx, site, "Go on with "+cameras(len(in.Devices)), in.Devices, true)
+	} else {
+		run, err = s.cfg.Queue.LookAt(ctx, site, "Look at "+t.Name, []uuid.UUID{id}, true)
+	}
+	return &runOut{viewOfRun(run, time.Now())}, s.explain(err)
+}
+
+// allOf makes sure that devices are of a site.
+func (s *Server) allOf(ctx context.Context, site uuid.UUID, devices []uuid.UUID) error {
+	for _, id := range devices {
+		d, err := s.cfg.Store.Devices.Get(ctx, id)
+		if err == nil && d.Site != site {
+			err = store.ErrNotFound
+		}
+		if err != nil {
+			return s.explain(err)
+		}
+	}
+	return nil
+}
+
+// agreedTo is who was agreed on: what the person was shown, and what the target says of itself. nil is whoever answers there first, of a
+// target that has not been asked yet.
+func (s *Server) agreedTo(ctx context.Context, t store.Target, in targetAgreeBody) (*target.Identity, error) {
+	var about target.About
+	switch {
+	case in.To == nil:
+		return nil, nil
+	case t.Device != nil:
+		d, err := s.cfg.Store.Devices.Get(ctx, *t.Device)
+		if err != nil {
+			return nil, err
+		}
+		about = d.Status.AsTarget()
+	case t.About == nil:
+		return nil, nil
+	default:
+		about = t.About.V
+	}
+	return &target.Identity{At: in.To.At, Certificate: in.To.Certificate, Scheme: in.To.Scheme, Kind: about.Kind, Maker: about.Maker,
+		Model: about.Model, Serial: about.Serial}, nil
+}
+
+// trustOf adds to views of targets what was agreed for them, what waits for an agreement, and which sign-ins they are given.
+func (s *Server) trustOf(ctx context.Context, site uuid.UUID, views []targetView) error {
+	ids := make([]uuid.UUID, len(views))
+	at := map[uuid.UUID]*targetView{}
+	for i := range views {
+		ids[i], at[views[i].ID] = views[i].ID, &views[i]
+		views[i].Agreements, views[i].Hands = []agreementView{}, []handedView{}
+	}
+	list, err := s.cfg.Store.Targets.Agreements(ctx, ids...)
+	if err != nil {
+		return err
+	}
+	for _, a := range list {
+		v := agreementView{Secret: a.Secret, Words: a.Secret.Words(), Person: a.Person, Given: a.Given}
+		if a.To != nil {
+			v.To = &a.To.V
+		}
+		at[a.Target].Agreements = append(at[a.Target].Agreements, v)
+	}
+	wants, err := s.cfg.Store.Targets.Wants(ctx, ids)
+	if err != nil {
+		return err
+	}
+	for id, w := range wants {
+		at[id].Wants = &w
+	}
+	up, err := s.lineUp.site(ctx, site)
+	if err != nil {
+		return err
+	}
+	defer up.mu.Unlock()
+	for _, d := range up.order {
+		d.hands(at)
+	}
+	return nil
+}
+
+// hands adds to targets the sign-in that each is given for a device, and what it waits for before it is given that.
+func (l *lined) hands(at map[uuid.UUID]*targetView) {
+	st := &l.d.Status
+	key, label, user := st.StreamSignIn()
+	if key == uuid.Nil {
+		return
+	}
+	level := ""
+	if st.StreamKey == nil && st.SignedIn != nil {
+		level = st.SignedIn.Level
+	}
+	for _, p := range st.Placements {
+		v := at[p.Target]
+		if v == nil {
+			continue
+		}
+		if p.Diagnosis != nil && p.Diagnosis.Wanted != nil {
+			if w := at[p.Diagnosis.Wanted.Target]; w != nil {
+				w.Wants = p.Diagnosis.Wanted
+			}
+		}
+		i := 0
+		for i < len(v.Hands) && (v.Hands[i].Label != label || v.Hands[i].Level != level) {
+			i++
+		}
+		if i == len(v.Hands) {
+			v.Hands = append(v.Hands, handedView{Label: label, User: user, Level: level})
+		}
+		v.Hands[i].Cameras++
+	}
+}
