@@ -110,7 +110,7 @@ type addressBody struct {
 }
 
 func (s *Server) addressRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "plan-addresses", Method: "POST", Path: "/api/sites/{site}/address-plan",
+	register(s, api, huma.Operation{OperationID: "plan-addresses", Method: "POST", Path: "/api/sites/{site}/address-plan",
 		Summary: "Plan addresses for devices; nothing is sent"},
 		func(ctx context.Context, in *struct {
 			SitePath
@@ -126,7 +126,7 @@ func (s *Server) addressRoutes(api huma.API) {
 			}
 			return s.planAddresses(ctx, in.Site, in.Body.Devices, in.Body.Order, n)
 		})
-	huma.Register(api, huma.Operation{OperationID: "apply-addresses", Method: "POST", Path: "/api/sites/{site}/addresses",
+	register(s, api, huma.Operation{OperationID: "apply-addresses", Method: "POST", Path: "/api/sites/{site}/addresses",
 		Summary: "Send addresses to devices and find them again", DefaultStatus: 202},
 		func(ctx context.Context, in *struct {
 			SitePath

@@ -16,7 +16,7 @@ func (s *Server) did(ctx context.Context, action, subject string, site, device u
 
 // auditRoutes show what was done, by whom and when.
 func (s *Server) auditRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "list-acts", Method: "GET", Path: "/api/audit",
+	register(s, api, huma.Operation{OperationID: "list-acts", Method: "GET", Path: "/api/audit",
 		Summary: "What was done by whom, newest first"},
 		func(ctx context.Context, in *struct {
 			Site   string `query:"site" doc:"of one site only"`

@@ -53,7 +53,7 @@ type BookPath struct {
 }
 
 func (s *Server) bookRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "list-path-books", Method: "GET", Path: "/api/path-books",
+	register(s, api, huma.Operation{OperationID: "list-path-books", Method: "GET", Path: "/api/path-books",
 		Summary: "All path books with their recipes"},
 		func(ctx context.Context, _ *struct{}) (*struct{ Body []bookView }, error) {
 			own, err := s.cfg.Store.Books.List(ctx)
@@ -69,7 +69,7 @@ func (s *Server) bookRoutes(api huma.API) {
 			}
 			return out, nil
 		})
-	huma.Register(api, huma.Operation{OperationID: "add-path-book", Method: "POST", Path: "/api/path-books",
+	register(s, api, huma.Operation{OperationID: "add-path-book", Method: "POST", Path: "/api/path-books",
 		Summary: "Bring a path book; one of the same name is added to", DefaultStatus: 201, MaxBodyBytes: 2 << 20},
 		func(ctx context.Context, in *struct {
 			Body struct {
@@ -91,7 +91,7 @@ func (s *Server) bookRoutes(api huma.API) {
 			}
 			return &struct{ Body mergedView }{mergedView{len(added), conflicts}}, s.explain(err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "delete-path-book", Method: "DELETE", Path: "/api/path-books/{book}",
+	register(s, api, huma.Operation{OperationID: "delete-path-book", Method: "DELETE", Path: "/api/path-books/{book}",
 		Summary: "Remove a path book of one's own"},
 		func(ctx context.Context, in *BookPath) (*struct{}, error) {
 			return nil, s.explain(s.cfg.Store.Books.Delete(ctx, in.Book))
@@ -100,9 +100,6 @@ func (s *Server) bookRoutes(api huma.API) {
 
 // bookFile sends a path book as the file that others can bring.
 func (s *Server) bookFile(w http.ResponseWriter, r *http.Request) {
-	if !s.withSession(w, r) {
-		return
-	}
 	id, err := uuid.Parse(chi.URLParam(r, "book"))
 	if err != nil {
 		s.fail(w, store.ErrNotFound)

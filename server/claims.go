@@ -29,7 +29,7 @@ type claimBody struct {
 const shortest = 10
 
 func (s *Server) claimRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "claim-devices", Method: "POST", Path: "/api/sites/{site}/claim",
+	register(s, api, huma.Operation{OperationID: "claim-devices", Method: "POST", Path: "/api/sites/{site}/claim",
 		Summary: "Give factory-fresh devices their first account", DefaultStatus: 202},
 		func(ctx context.Context, in *struct {
 			SitePath

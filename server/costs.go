@@ -69,13 +69,13 @@ type kbpsFor struct {
 }
 
 func (s *Server) costRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "get-costs", Method: "GET", Path: "/api/sites/{site}/costs",
+	register(s, api, huma.Operation{OperationID: "get-costs", Method: "GET", Path: "/api/sites/{site}/costs",
 		Summary: "How a site is recorded, as somebody has said"},
 		func(ctx context.Context, in *SitePath) (*struct{ Body recordingBody }, error) {
 			form, err := s.formOf(ctx, in.Site)
 			return &struct{ Body recordingBody }{form}, s.explain(err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "reckon-costs", Method: "POST", Path: "/api/sites/{site}/costs",
+	register(s, api, huma.Operation{OperationID: "reckon-costs", Method: "POST", Path: "/api/sites/{site}/costs",
 		Summary: "Reckon what a site's streams cost: days of recording and load", MaxBodyBytes: 4 << 20},
 		func(ctx context.Context, in *struct {
 			SitePath
@@ -86,7 +86,7 @@ func (s *Server) costRoutes(api huma.API) {
 		}) (*struct{ Body costsView }, error) {
 			return s.reckon(ctx, in.Site, in.Body.Form, in.Body.Plans)
 		})
-	huma.Register(api, huma.Operation{OperationID: "put-costs", Method: "PUT", Path: "/api/sites/{site}/costs",
+	register(s, api, huma.Operation{OperationID: "put-costs", Method: "PUT", Path: "/api/sites/{site}/costs",
 		Summary: "Keep how a site is recorded"},
 		func(ctx context.Context, in *struct {
 			SitePath

@@ -16,7 +16,7 @@ type DevicePath struct {
 }
 
 func (s *Server) deviceRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "list-devices", Method: "GET", Path: "/api/sites/{site}/devices",
+	register(s, api, huma.Operation{OperationID: "list-devices", Method: "GET", Path: "/api/sites/{site}/devices",
 		Summary: "A site's devices with their latches"},
 		func(ctx context.Context, in *SitePath) (*struct{ Body []encodedDevice }, error) {
 			list, err := s.lineUp.site(ctx, in.Site)
@@ -27,7 +27,7 @@ func (s *Server) deviceRoutes(api huma.API) {
 			return &struct{ Body []encodedDevice }{Body: list.all()}, nil
 		})
 	changes := api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[changesView](), true, "")
-	huma.Register(api, huma.Operation{OperationID: "list-changes", Method: "GET", Path: "/api/sites/{site}/changes",
+	register(s, api, huma.Operation{OperationID: "list-changes", Method: "GET", Path: "/api/sites/{site}/changes",
 		Summary: "The devices that have changed since a version; all of them from the beginning",
 		Responses: map[string]*huma.Response{"200": {Description: "OK",
 			Content: map[string]*huma.MediaType{"application/json": {Schema: changes}}}}},
@@ -46,7 +46,7 @@ func (s *Server) deviceRoutes(api huma.API) {
 				ctx.BodyWriter().Write(raw)
 			}}, nil
 		})
-	huma.Register(api, huma.Operation{OperationID: "get-device", Method: "GET", Path: "/api/devices/{device}", Summary: "One device"},
+	register(s, api, huma.Operation{OperationID: "get-device", Method: "GET", Path: "/api/devices/{device}", Summary: "One device"},
 		func(ctx context.Context, in *DevicePath) (*struct{ Body deviceView }, error) {
 			d, err := s.cfg.Store.Devices.Get(ctx, in.Device)
 			if err != nil {
@@ -54,7 +54,7 @@ func (s *Server) deviceRoutes(api huma.API) {
 			}
 			return &struct{ Body deviceView }{viewOf(d)}, nil
 		})
-	huma.Register(api, huma.Operation{OperationID: "rename-device", Method: "PATCH", Path: "/api/devices/{device}",
+	register(s, api, huma.Operation{OperationID: "rename-device", Method: "PATCH", Path: "/api/devices/{device}",
 		Summary: "Name a device by what it sees"},
 		func(ctx context.Context, in *struct {
 			DevicePath
@@ -75,7 +75,7 @@ func (s *Server) deviceRoutes(api huma.API) {
 			out.Body.Before, err = s.cfg.Store.Devices.Rename(ctx, in.Device, wiretext.Line(in.Body.Name, 120))
 			return out, s.explain(err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "forget-device", Method: "DELETE", Path: "/api/devices/{device}",
+	register(s, api, huma.Operation{OperationID: "forget-device", Method: "DELETE", Path: "/api/devices/{device}",
 		Summary: "Remove a device with its evidence"},
 		func(ctx context.Context, in *DevicePath) (*struct{}, error) {
 			d, err := s.cfg.Store.Devices.Get(ctx, in.Device)

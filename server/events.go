@@ -44,6 +44,10 @@ func (h *hub) watch(site uuid.UUID) (*watcher, func()) {
 }
 
 func (h *hub) publish(e store.Event) {
+	if e.What == store.SessionEnded {
+		h.wakeAll()
+		return
+	}
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	for w := range h.watchers {
@@ -102,9 +106,6 @@ func (h *hub) take(w *watcher) []store.Event {
 // events streams a site's changes as server-sent events until the page goes away: of devices what has changed, of runs and the site itself
 // their identity, by which the page asks for what it shows.
 func (s *Server) events(w http.ResponseWriter, r *http.Request) {
-	if !s.withSession(w, r) {
-		return
-	}
 	site, err := uuid.Parse(chi.URLParam(r, "site"))
 	if err != nil {
 		writeProblem(w, problem(404, "not_found", "There is no such site.", ""))
@@ -185,6 +186,30 @@ func (s *Server) tellChanges(ctx context.Context, w io.Writer, site uuid.UUID, v
 	return changes.Version
 }
 
+// untilSignedOut is the request's context for as long as its session lasts: it ends at once when somebody signs out.
+func (s *Server) untilSignedOut(r *http.Request) (context.Context, context.CancelFunc) {
+	ctx, end := context.WithCancel(r.Context())
+	page, done := s.hub.watch(uuid.Max) // no site: it is woken for sessions alone
+	go func() {
+		defer done()
+		look := time.NewTicker(time.Minute)
+		defer look.Stop()
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case <-look.C:
+			case <-page.wake:
+			}
+			if !s.sessionHolds(r) {
+				end()
+				return
+			}
+		}
+	}()
+	return ctx, end
+}
+
 // sessionHolds reports whether the session that a request came with still is one. A database that does not answer ends none.
 func (s *Server) sessionHolds(r *http.Request) bool {
 	c, err := r.Cookie(cookieName)
@@ -197,9 +222,6 @@ func (s *Server) sessionHolds(r *http.Request) bool {
 
 // allEvents tells which sites have changed, until the page goes away.
 func (s *Server) allEvents(w http.ResponseWriter, r *http.Request) {
-	if !s.withSession(w, r) {
-		return
-	}
 	s.stream(w, r, uuid.Nil, "sites", gatherSites, func(events []store.Event) {
 		for _, e := range events {
 			fmt.Fprintf(w, "event: site\ndata: %s\n\n", e.Site)

@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"mime"
 	"net/http"
 	"strings"
@@ -38,24 +37,24 @@ type listingView struct {
 }
 
 func (s *Server) listingRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "list-template-examples", Method: "GET", Path: "/api/template-examples", Summary: "Templates to begin with"},
+	register(s, api, huma.Operation{OperationID: "list-template-examples", Method: "GET", Path: "/api/template-examples", Summary: "Templates to begin with"},
 		func(context.Context, *struct{}) (*struct{ Body []camlist.Example }, error) {
 			return &struct{ Body []camlist.Example }{camlist.Examples}, nil
 		})
-	huma.Register(api, huma.Operation{OperationID: "preview-list", Method: "POST", Path: "/api/sites/{site}/targets/{target}/preview",
+	register(s, api, huma.Operation{OperationID: "preview-list", Method: "POST", Path: "/api/sites/{site}/targets/{target}/preview",
 		Summary: "What a template makes of the cameras on a target"}, func(ctx context.Context, in *struct {
 		TargetPath
 		Body sourceBody
 	}) (*struct{ Body listingView }, error) {
 		return s.previewList(ctx, in.Site, in.Target, in.Body)
 	})
-	huma.Register(api, huma.Operation{OperationID: "open-feed", Method: "POST", Path: "/api/sites/{site}/targets/{target}/feed",
+	register(s, api, huma.Operation{OperationID: "open-feed", Method: "POST", Path: "/api/sites/{site}/targets/{target}/feed",
 		Summary: "Make a new address for a feed; the one before opens nothing from then on"},
 		func(ctx context.Context, in *TargetPath) (*struct{}, error) {
 			_, err := s.cfg.Store.Targets.OpenFeed(ctx, person(ctx), in.Site, in.Target)
 			return nil, s.explain(err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "close-feed", Method: "DELETE", Path: "/api/sites/{site}/targets/{target}/feed",
+	register(s, api, huma.Operation{OperationID: "close-feed", Method: "DELETE", Path: "/api/sites/{site}/targets/{target}/feed",
 		Summary: "Withdraw the address of a feed"},
 		func(ctx context.Context, in *TargetPath) (*struct{}, error) {
 			return nil, s.explain(s.cfg.Store.Targets.CloseFeed(ctx, person(ctx), in.Site, in.Target))
@@ -160,9 +159,6 @@ func (s *Server) previewList(ctx context.Context, site, id uuid.UUID, in sourceB
 
 // listFile is what a target's template makes, as a file. That passwords left is kept with who had them.
 func (s *Server) listFile(w http.ResponseWriter, r *http.Request) {
-	if !s.withSession(w, r) {
-		return
-	}
 	site, err := uuid.Parse(chi.URLParam(r, "site"))
 	id, ierr := uuid.Parse(chi.URLParam(r, "target"))
 	if err != nil || ierr != nil {
@@ -210,25 +206,28 @@ func fileName(name string) string {
 	return name
 }
 
-// byFeed finds the feed that a request names. Guesses are spaced like those of passwords, by where they come from.
+// byFeed finds the feed that a request names. A token that is known, or was, is answered however often it comes and whoever else guesses
+// from the same address: screens sit behind one router by the dozen. Guesses are spaced like those of passwords, by where they come from.
 func (s *Server) byFeed(w http.ResponseWriter, r *http.Request) (store.Target, bool) {
-	from := "feed " + s.callerAddress(r)
-	if wait := s.addresses.begin(from); wait > 0 {
-		w.Header().Set("Retry-After", fmt.Sprint(int(wait.Seconds())+1))
-		writeProblem(w, problem(429, "too_many_tries", "Too many addresses of feeds were tried from here.", "Wait, and look at the address that the screen has."))
-		return store.Target{}, false
-	}
 	t, err := s.cfg.Store.Targets.ByFeed(r.Context(), chi.URLParam(r, "token"))
-	if errors.Is(err, store.ErrNotFound) {
-		writeProblem(w, problem(404, "no_feed", "There is no feed at this address: it may have been withdrawn.", "Take the address from the target's page."))
+	switch {
+	case errors.Is(err, store.ErrWithdrawn):
+		writeProblem(w, problem(http.StatusGone, "feed_withdrawn", "This address of the feed was withdrawn, or replaced by a new one.",
+			"Take the present address from the target's page."))
 		return t, false
-	}
-	if err != nil {
-		s.addresses.undo(from)
+	case errors.Is(err, store.ErrNotFound):
+		if wait := s.addresses.begin("feed " + s.callerAddress(r)); wait > 0 {
+			w.Header().Set("Retry-After", fmt.Sprint(int(wait.Seconds())+1))
+			writeProblem(w, problem(429, "too_many_tries", "Too many addresses of feeds were tried from here.",
+				"Wait, and look at the address that the screen has."))
+			return t, false
+		}
+		writeProblem(w, problem(404, "no_feed", "There is no feed at this address.", "Take the address from the target's page."))
+		return t, false
+	case err != nil:
 		s.fail(w, err)
 		return t, false
 	}
-	s.addresses.passed(from)
 	w.Header().Set("Cache-Control", "no-store")
 	return t, true
 }
@@ -282,7 +281,7 @@ func (s *Server) feedShowing(w http.ResponseWriter, r *http.Request) {
 	var in struct {
 		Showing []string `json:"showing"`
 	}
-	raw, err := io.ReadAll(io.LimitReader(r.Body, 1<<20))
+	raw, err := readBody(r.Body, 256<<10, http.NewResponseController(w).SetReadDeadline)
 	if err != nil || json.Unmarshal(raw, &in) != nil || len(in.Showing) > 2000 {
 		writeProblem(w, problem(422, "body", "The body cannot be read.", `Send {"showing": ["the id of a camera", …]}.`))
 		return

@@ -27,7 +27,7 @@ type fixBody struct {
 }
 
 func (s *Server) fixRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "fix-devices", Method: "POST", Path: "/api/sites/{site}/fixes",
+	register(s, api, huma.Operation{OperationID: "fix-devices", Method: "POST", Path: "/api/sites/{site}/fixes",
 		Summary: "Mend one thing on devices, read back, or take it back", DefaultStatus: 202},
 		func(ctx context.Context, in *struct {
 			SitePath
@@ -48,7 +48,7 @@ func takenPin(st *latch.Status, c certificate.Certificate) evidence.Pin {
 
 // certificateRoutes lets a person take a device's new certificate in place of the one that it was known by.
 func (s *Server) certificateRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "take-certificate", Method: "POST", Path: "/api/devices/{device}/certificate",
+	register(s, api, huma.Operation{OperationID: "take-certificate", Method: "POST", Path: "/api/devices/{device}/certificate",
 		Summary: "Take the certificate that the device shows now"},
 		func(ctx context.Context, in *struct {
 			DevicePath

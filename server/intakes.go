@@ -35,11 +35,11 @@ type nearestView struct {
 }
 
 func (s *Server) intakeRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "list-intakes", Method: "GET", Path: "/api/intakes", Summary: "What targets accept"},
+	register(s, api, huma.Operation{OperationID: "list-intakes", Method: "GET", Path: "/api/intakes", Summary: "What targets accept"},
 		func(ctx context.Context, _ *struct{}) (*struct{ Body []intakeView }, error) {
 			return s.intakes(ctx)
 		})
-	huma.Register(api, huma.Operation{OperationID: "add-intakes", Method: "POST", Path: "/api/intakes",
+	register(s, api, huma.Operation{OperationID: "add-intakes", Method: "POST", Path: "/api/intakes",
 		Summary: "Bring an intake book, in place of the one of its name", DefaultStatus: 201, MaxBodyBytes: 2 << 20},
 		func(ctx context.Context, in *struct{ Body yamlBody }) (*struct{}, error) {
 			b, err := intake.ReadBook([]byte(in.Body.YAML))
@@ -49,12 +49,12 @@ func (s *Server) intakeRoutes(api huma.API) {
 			_, err = s.cfg.Store.Shelf.Put(ctx, store.IntakeBooks, b.Name, in.Body.YAML)
 			return nil, s.explain(err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "delete-intakes", Method: "DELETE", Path: "/api/intakes/{book}",
+	register(s, api, huma.Operation{OperationID: "delete-intakes", Method: "DELETE", Path: "/api/intakes/{book}",
 		Summary: "Remove an intake book of one's own"},
 		func(ctx context.Context, in *ShelfPath) (*struct{}, error) {
 			return nil, s.explain(s.cfg.Store.Shelf.Delete(ctx, store.IntakeBooks, in.Book))
 		})
-	huma.Register(api, huma.Operation{OperationID: "set-target-intake", Method: "PUT", Path: "/api/sites/{site}/targets/{target}/intake",
+	register(s, api, huma.Operation{OperationID: "set-target-intake", Method: "PUT", Path: "/api/sites/{site}/targets/{target}/intake",
 		Summary: "Say what a target accepts"},
 		func(ctx context.Context, in *struct {
 			TargetPath
@@ -64,7 +64,7 @@ func (s *Server) intakeRoutes(api huma.API) {
 		}) (*struct{}, error) {
 			return nil, s.setIntake(ctx, in.Site, in.Target, in.Body.Name)
 		})
-	huma.Register(api, huma.Operation{OperationID: "nearest-plans", Method: "POST", Path: "/api/sites/{site}/nearest-plans",
+	register(s, api, huma.Operation{OperationID: "nearest-plans", Method: "POST", Path: "/api/sites/{site}/nearest-plans",
 		Summary: "The plans nearest to cameras' streams that all their targets take"},
 		func(ctx context.Context, in *struct {
 			SitePath

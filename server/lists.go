@@ -24,13 +24,13 @@ type listView struct {
 }
 
 func (s *Server) listRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "get-address-list", Method: "GET", Path: "/api/sites/{site}/address-list",
+	register(s, api, huma.Operation{OperationID: "get-address-list", Method: "GET", Path: "/api/sites/{site}/address-list",
 		Summary: "The site's address list, matched against what was heard"},
 		func(ctx context.Context, in *SitePath) (*struct{ Body listView }, error) {
 			v, err := s.matchList(ctx, in.Site)
 			return &struct{ Body listView }{v}, s.explain(err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "import-address-list", Method: "PUT", Path: "/api/sites/{site}/address-list",
+	register(s, api, huma.Operation{OperationID: "import-address-list", Method: "PUT", Path: "/api/sites/{site}/address-list",
 		Summary: "Import an address list, CSV or XLSX", MaxBodyBytes: table.MaxBytes + 1<<20},
 		func(ctx context.Context, in *struct {
 			SitePath
@@ -49,12 +49,12 @@ func (s *Server) listRoutes(api huma.API) {
 			v.Warnings = append(v.Warnings, warnings...)
 			return &struct{ Body listView }{v}, s.explain(err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "remove-address-list", Method: "DELETE", Path: "/api/sites/{site}/address-list",
+	register(s, api, huma.Operation{OperationID: "remove-address-list", Method: "DELETE", Path: "/api/sites/{site}/address-list",
 		Summary: "Remove the site's address list"},
 		func(ctx context.Context, in *SitePath) (*struct{}, error) {
 			return nil, s.explain(s.cfg.Store.Sites.Expect(ctx, in.Site, nil))
 		})
-	huma.Register(api, huma.Operation{OperationID: "use-listed-names", Method: "POST", Path: "/api/sites/{site}/address-list/names",
+	register(s, api, huma.Operation{OperationID: "use-listed-names", Method: "POST", Path: "/api/sites/{site}/address-list/names",
 		Summary: "Name found devices as the list does"},
 		func(ctx context.Context, in *SitePath) (*struct {
 			Body struct {

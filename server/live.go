@@ -38,9 +38,6 @@ const writeTime = 10 * time.Second
 // live sends a stream to a page over a WebSocket: a text message whenever pictures begin, in words of liveWord, and binary messages for
 // what is to be shown.
 func (s *Server) live(w http.ResponseWriter, r *http.Request) {
-	if !s.withSession(w, r) {
-		return
-	}
 	id, err := uuid.Parse(chi.URLParam(r, "device"))
 	if err != nil {
 		s.fail(w, store.ErrNotFound)
@@ -52,7 +49,9 @@ func (s *Server) live(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	defer conn.CloseNow()
-	ctx := conn.CloseRead(r.Context()) // a page says nothing; that it went away is noticed
+	session, end := s.untilSignedOut(r)
+	defer end()
+	ctx := conn.CloseRead(session) // a page says nothing; that it went away is noticed
 	say := func(word liveWord) error {
 		raw, err := json.Marshal(word)
 		if err == nil {
@@ -68,16 +67,7 @@ func (s *Server) live(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	defer viewer.Close()
-	check := time.NewTicker(time.Minute)
-	defer check.Stop()
 	for {
-		select {
-		case <-check.C:
-			if !s.sessionHolds(r) {
-				return
-			}
-		default:
-		}
 		m, err := viewer.Next(ctx)
 		if err != nil {
 			if ctx.Err() == nil {

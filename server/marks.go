@@ -32,7 +32,7 @@ type markView struct {
 }
 
 func (s *Server) markRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "mark-devices", Method: "POST", Path: "/api/sites/{site}/marks",
+	register(s, api, huma.Operation{OperationID: "mark-devices", Method: "POST", Path: "/api/sites/{site}/marks",
 		Summary: "Have cameras show which one they are: by a nudge, or by a label in their picture", DefaultStatus: 202},
 		func(ctx context.Context, in *struct {
 			SitePath
@@ -40,7 +40,7 @@ func (s *Server) markRoutes(api huma.API) {
 		}) (*runOut, error) {
 			return s.mark(ctx, in.Site, in.Body)
 		})
-	huma.Register(api, huma.Operation{OperationID: "walk-past", Method: "POST", Path: "/api/sites/{site}/walks",
+	register(s, api, huma.Operation{OperationID: "walk-past", Method: "POST", Path: "/api/sites/{site}/walks",
 		Summary: "Say that somebody who walks past a camera is seen in its picture, or take that back", DefaultStatus: 204},
 		func(ctx context.Context, in *struct {
 			SitePath

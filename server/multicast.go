@@ -82,13 +82,13 @@ type groupPlanView struct {
 }
 
 func (s *Server) multicastRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "multicast", Method: "GET", Path: "/api/sites/{site}/multicast",
+	register(s, api, huma.Operation{OperationID: "multicast", Method: "GET", Path: "/api/sites/{site}/multicast",
 		Summary: "How the streams of the site's cameras are sent to groups"},
 		func(ctx context.Context, in *SitePath) (*struct{ Body []castView }, error) {
 			list, err := s.casts(ctx, in.Site)
 			return &struct{ Body []castView }{list}, s.explain(err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "cast-devices", Method: "POST", Path: "/api/sites/{site}/multicast",
+	register(s, api, huma.Operation{OperationID: "cast-devices", Method: "POST", Path: "/api/sites/{site}/multicast",
 		Summary: "Measure the groups of streams, start or stop sending to them, or put back what was set", DefaultStatus: 202},
 		func(ctx context.Context, in *struct {
 			SitePath
@@ -96,7 +96,7 @@ func (s *Server) multicastRoutes(api huma.API) {
 		}) (*runOut, error) {
 			return s.cast(ctx, in.Site, in.Body)
 		})
-	huma.Register(api, huma.Operation{OperationID: "plan-groups", Method: "POST", Path: "/api/sites/{site}/group-plans",
+	register(s, api, huma.Operation{OperationID: "plan-groups", Method: "POST", Path: "/api/sites/{site}/group-plans",
 		Summary: "Give streams groups of their own: what would be set, or setting it"},
 		func(ctx context.Context, in *struct {
 			SitePath

@@ -81,7 +81,7 @@ type pasteOut struct {
 }
 
 func (s *Server) pasteRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "read-paste", Method: "POST", Path: "/api/paste",
+	register(s, api, huma.Operation{OperationID: "read-paste", Method: "POST", Path: "/api/paste",
 		Summary: "Repair pasted URLs and read their paths; nothing is kept", MaxBodyBytes: 2 << 20},
 		func(ctx context.Context, in *struct {
 			Body struct {
@@ -108,7 +108,7 @@ func (s *Server) pasteRoutes(api huma.API) {
 			out.Body.Readings = readings(repaired, books)
 			return out, s.explain(err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "take-paste", Method: "POST", Path: "/api/sites/{site}/paste",
+	register(s, api, huma.Operation{OperationID: "take-paste", Method: "POST", Path: "/api/sites/{site}/paste",
 		Summary: "Take a pasted URL, find its siblings by a recipe and prove them", DefaultStatus: 202, MaxBodyBytes: 2 << 20},
 		func(ctx context.Context, in *struct {
 			SitePath

@@ -45,14 +45,14 @@ type fittingView struct {
 }
 
 func (s *Server) patchRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "place", Method: "POST", Path: "/api/sites/{site}/place", DefaultStatus: 202, MaxBodyBytes: 4 << 20,
+	register(s, api, huma.Operation{OperationID: "place", Method: "POST", Path: "/api/sites/{site}/place", DefaultStatus: 202, MaxBodyBytes: 4 << 20,
 		Summary: "Put cameras onto targets, and ask for their pictures"}, func(ctx context.Context, in *struct {
 		SitePath
 		Body placeBody
 	}) (*runOut, error) {
 		return s.place(ctx, in.Site, in.Body)
 	})
-	huma.Register(api, huma.Operation{OperationID: "fill", Method: "POST", Path: "/api/sites/{site}/targets/{target}/fill", DefaultStatus: 202,
+	register(s, api, huma.Operation{OperationID: "fill", Method: "POST", Path: "/api/sites/{site}/targets/{target}/fill", DefaultStatus: 202,
 		Summary: "Put cameras into the free slots of a target, in order"}, func(ctx context.Context, in *struct {
 		TargetPath
 		Body struct {
@@ -83,7 +83,7 @@ func (s *Server) patchRoutes(api huma.API) {
 		}
 		return s.place(ctx, in.Site, list)
 	})
-	huma.Register(api, huma.Operation{OperationID: "move-placement", Method: "POST", Path: "/api/sites/{site}/move", DefaultStatus: 202,
+	register(s, api, huma.Operation{OperationID: "move-placement", Method: "POST", Path: "/api/sites/{site}/move", DefaultStatus: 202,
 		Summary: "Move a camera to another slot of its target; one that is there changes places with it"}, func(ctx context.Context, in *struct {
 		SitePath
 		Body struct {
@@ -98,7 +98,7 @@ func (s *Server) patchRoutes(api huma.API) {
 		}
 		return s.onTarget(ctx, in.Site, "Move a camera on "+t.Name, jobs.Place{Device: in.Body.Device, Placing: bringup.Placing{Target: t.ID}, Move: in.Body.Slot})
 	})
-	huma.Register(api, huma.Operation{OperationID: "show-on-screen", Method: "POST", Path: "/api/sites/{site}/show", DefaultStatus: 202,
+	register(s, api, huma.Operation{OperationID: "show-on-screen", Method: "POST", Path: "/api/sites/{site}/show", DefaultStatus: 202,
 		Summary: "Have a target show a camera on a screen, measured"}, func(ctx context.Context, in *struct {
 		SitePath
 		Body struct {
@@ -110,7 +110,7 @@ func (s *Server) patchRoutes(api huma.API) {
 		return s.onTarget(ctx, in.Site, "Show a camera on "+in.Body.Screen,
 			jobs.Place{Device: in.Body.Device, Placing: bringup.Placing{Target: in.Body.Target}, Screen: in.Body.Screen})
 	})
-	huma.Register(api, huma.Operation{OperationID: "set-rule", Method: "POST", Path: "/api/sites/{site}/rule", DefaultStatus: 202,
+	register(s, api, huma.Operation{OperationID: "set-rule", Method: "POST", Path: "/api/sites/{site}/rule", DefaultStatus: 202,
 		Summary: "Have a hub show a camera on a screen when a message comes"}, func(ctx context.Context, in *struct {
 		SitePath
 		Body struct {
@@ -126,7 +126,7 @@ func (s *Server) patchRoutes(api huma.API) {
 		}
 		return s.onTarget(ctx, in.Site, "Set when a hub shows a camera", jobs.Place{Device: in.Body.Device, Placing: bringup.Placing{Target: in.Body.Target}, Rule: &r})
 	})
-	huma.Register(api, huma.Operation{OperationID: "attest", Method: "POST", Path: "/api/sites/{site}/attest",
+	register(s, api, huma.Operation{OperationID: "attest", Method: "POST", Path: "/api/sites/{site}/attest",
 		Summary: "Say that somebody has looked, and that the target shows the cameras"}, func(ctx context.Context, in *struct {
 		SitePath
 		Body struct {
@@ -136,7 +136,7 @@ func (s *Server) patchRoutes(api huma.API) {
 	}) (*struct{}, error) {
 		return nil, s.attest(ctx, in.Site, in.Body.Target, in.Body.Devices)
 	})
-	huma.Register(api, huma.Operation{OperationID: "fittings", Method: "POST", Path: "/api/sites/{site}/fittings",
+	register(s, api, huma.Operation{OperationID: "fittings", Method: "POST", Path: "/api/sites/{site}/fittings",
 		Summary: "Whether targets would take cameras"}, func(ctx context.Context, in *struct {
 		SitePath
 		Body struct {
@@ -145,7 +145,7 @@ func (s *Server) patchRoutes(api huma.API) {
 	}) (*struct{ Body []fittingView }, error) {
 		return s.fittings(ctx, in.Site, in.Body.Devices)
 	})
-	huma.Register(api, huma.Operation{OperationID: "order-list", Method: "PUT", Path: "/api/sites/{site}/targets/{target}/order",
+	register(s, api, huma.Operation{OperationID: "order-list", Method: "PUT", Path: "/api/sites/{site}/targets/{target}/order",
 		Summary: "Set the order of a list that is made here"}, func(ctx context.Context, in *struct {
 		TargetPath
 		Body struct {

@@ -28,7 +28,6 @@ type elsewhere struct {
 	hub    live.Hub
 	mu     sync.Mutex
 	byName map[string]*live.Remote
-	used   map[uuid.UUID]time.Time // passes, and until when they must be remembered
 }
 
 // Watch implements Live.
@@ -63,22 +62,7 @@ func (e *elsewhere) admit(ctx context.Context, header string, now time.Time) (wo
 	if !ok {
 		return "", false
 	}
-	worker, id, until, ok := e.store.Workers.Passed(ctx, text, now)
-	if !ok {
-		return "", false
-	}
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	for old, until := range e.used {
-		if now.After(until) {
-			delete(e.used, old)
-		}
-	}
-	if _, again := e.used[id]; again {
-		return "", false
-	}
-	e.used[id] = until
-	return worker, true
+	return e.store.Workers.Passed(ctx, text, now)
 }
 
 // workerLive takes the connection by which a worker elsewhere sends pictures.

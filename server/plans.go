@@ -69,7 +69,7 @@ type yamlBody struct {
 }
 
 func (s *Server) planRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "list-plans", Method: "GET", Path: "/api/sites/{site}/plans",
+	register(s, api, huma.Operation{OperationID: "list-plans", Method: "GET", Path: "/api/sites/{site}/plans",
 		Summary: "The plans of a site, of its models and of selections"},
 		func(ctx context.Context, in *SitePath) (*struct{ Body []planView }, error) {
 			list, err := s.cfg.Store.Plans.List(ctx, in.Site)
@@ -79,7 +79,7 @@ func (s *Server) planRoutes(api huma.API) {
 			}
 			return out, s.explain(err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "put-plan", Method: "PUT", Path: "/api/sites/{site}/plans",
+	register(s, api, huma.Operation{OperationID: "put-plan", Method: "PUT", Path: "/api/sites/{site}/plans",
 		Summary: "Plan the streams of a site, a model or a selection, in place of the plan that it had. Nothing is sent to any device"},
 		func(ctx context.Context, in *struct {
 			SitePath
@@ -87,16 +87,16 @@ func (s *Server) planRoutes(api huma.API) {
 		}) (*struct{ Body planView }, error) {
 			return s.putPlan(ctx, in.Site, in.Body)
 		})
-	huma.Register(api, huma.Operation{OperationID: "delete-plan", Method: "DELETE", Path: "/api/sites/{site}/plans/{plan}",
+	register(s, api, huma.Operation{OperationID: "delete-plan", Method: "DELETE", Path: "/api/sites/{site}/plans/{plan}",
 		Summary: "Take a plan away; what is set on devices stays"},
 		func(ctx context.Context, in *PlanPath) (*struct{}, error) {
 			return nil, s.explain(s.cfg.Store.Plans.Delete(ctx, person(ctx), in.Site, in.Plan))
 		})
-	huma.Register(api, huma.Operation{OperationID: "list-presets", Method: "GET", Path: "/api/presets", Summary: "Plans to reuse"},
+	register(s, api, huma.Operation{OperationID: "list-presets", Method: "GET", Path: "/api/presets", Summary: "Plans to reuse"},
 		func(ctx context.Context, _ *struct{}) (*struct{ Body []presetView }, error) {
 			return s.presets(ctx)
 		})
-	huma.Register(api, huma.Operation{OperationID: "add-presets", Method: "POST", Path: "/api/presets",
+	register(s, api, huma.Operation{OperationID: "add-presets", Method: "POST", Path: "/api/presets",
 		Summary: "Bring a book of presets, in place of the one of its name", DefaultStatus: 201, MaxBodyBytes: 2 << 20},
 		func(ctx context.Context, in *struct{ Body yamlBody }) (*struct{}, error) {
 			b, err := tuning.ReadPresets([]byte(in.Body.YAML))
@@ -106,7 +106,7 @@ func (s *Server) planRoutes(api huma.API) {
 			_, err = s.cfg.Store.Shelf.Put(ctx, store.PresetBooks, b.Name, in.Body.YAML)
 			return nil, s.explain(err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "save-preset", Method: "POST", Path: "/api/presets/own",
+	register(s, api, huma.Operation{OperationID: "save-preset", Method: "POST", Path: "/api/presets/own",
 		Summary: "Keep a plan as a preset of one's own, in place of the one of its name", DefaultStatus: 201},
 		func(ctx context.Context, in *struct {
 			Body struct {
@@ -117,7 +117,7 @@ func (s *Server) planRoutes(api huma.API) {
 		}) (*struct{}, error) {
 			return nil, s.savePreset(ctx, in.Body.Name, in.Body.Note, in.Body.Plan)
 		})
-	huma.Register(api, huma.Operation{OperationID: "delete-presets", Method: "DELETE", Path: "/api/presets/{book}",
+	register(s, api, huma.Operation{OperationID: "delete-presets", Method: "DELETE", Path: "/api/presets/{book}",
 		Summary: "Remove a book of presets of one's own"},
 		func(ctx context.Context, in *ShelfPath) (*struct{}, error) {
 			return nil, s.explain(s.cfg.Store.Shelf.Delete(ctx, store.PresetBooks, in.Book))
@@ -235,9 +235,6 @@ func (s *Server) savePreset(ctx context.Context, name, note string, text planTex
 // shelfFile sends a book as the file that others can bring; "shipped" is the product's.
 func (s *Server) shelfFile(kind store.ShelfKind, shipped func() ([]byte, error)) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
-		if !s.withSession(w, r) {
-			return
-		}
 		send := func(raw []byte) {
 			w.Header().Set("Content-Type", "application/yaml; charset=utf-8")
 			w.Header().Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", string(kind)+".yaml"))

@@ -47,7 +47,7 @@ type budgetView struct {
 }
 
 func (s *Server) previewRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "preview-plans", Method: "POST", Path: "/api/sites/{site}/preview",
+	register(s, api, huma.Operation{OperationID: "preview-plans", Method: "POST", Path: "/api/sites/{site}/preview",
 		Summary: "What plans would do to devices, as far as is known before anything is sent", MaxBodyBytes: 4 << 20},
 		func(ctx context.Context, in *struct {
 			SitePath
@@ -55,7 +55,7 @@ func (s *Server) previewRoutes(api huma.API) {
 		}) (*struct{ Body previewView }, error) {
 			return s.preview(ctx, in.Site, in.Body)
 		})
-	huma.Register(api, huma.Operation{OperationID: "list-budgets", Method: "GET", Path: "/api/sites/{site}/budgets",
+	register(s, api, huma.Operation{OperationID: "list-budgets", Method: "GET", Path: "/api/sites/{site}/budgets",
 		Summary: "What the encoders of each model get through, as was learned when they were set"},
 		func(ctx context.Context, in *SitePath) (*struct{ Body []budgetView }, error) {
 			budgets, err := s.budgets(ctx, in.Site)

@@ -32,13 +32,13 @@ type recordPath struct {
 }
 
 func (s *Server) readingRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "read-exchange", Method: "GET", Path: "/api/evidence/{record}/reading",
+	register(s, api, huma.Operation{OperationID: "read-exchange", Method: "GET", Path: "/api/evidence/{record}/reading",
 		Summary: "The conversation that a piece of evidence came from, turn by turn"},
 		func(ctx context.Context, in *recordPath) (*struct{ Body conversationView }, error) {
 			v, err := s.reading(ctx, in.Record)
 			return &struct{ Body conversationView }{v}, s.explain(err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "read-target-exchange", Method: "GET", Path: "/api/target-records/{record}/reading",
+	register(s, api, huma.Operation{OperationID: "read-target-exchange", Method: "GET", Path: "/api/target-records/{record}/reading",
 		Summary: "The conversation behind one entry of a target's record, turn by turn"},
 		func(ctx context.Context, in *recordPath) (*struct{ Body conversationView }, error) {
 			v, err := s.targetReading(ctx, in.Record)

@@ -54,7 +54,7 @@ type openBody struct {
 type runOut struct{ Body runView }
 
 func (s *Server) runRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "list-runs", Method: "GET", Path: "/api/sites/{site}/runs",
+	register(s, api, huma.Operation{OperationID: "list-runs", Method: "GET", Path: "/api/sites/{site}/runs",
 		Summary: "Long work of a site, newest first"},
 		func(ctx context.Context, in *SitePath) (*struct{ Body []runView }, error) {
 			runs, err := s.cfg.Store.Runs.List(ctx, in.Site, 20)
@@ -67,7 +67,7 @@ func (s *Server) runRoutes(api huma.API) {
 			}
 			return out, nil
 		})
-	huma.Register(api, huma.Operation{OperationID: "start-sweep", Method: "POST", Path: "/api/sites/{site}/sweeps",
+	register(s, api, huma.Operation{OperationID: "start-sweep", Method: "POST", Path: "/api/sites/{site}/sweeps",
 		Summary: "Sweep the site's ranges", DefaultStatus: 202},
 		func(ctx context.Context, in *struct {
 			SitePath
@@ -85,7 +85,7 @@ func (s *Server) runRoutes(api huma.API) {
 			run, err := s.cfg.Queue.Sweep(ctx, site, in.Body.Confirm)
 			return &runOut{viewOfRun(run, time.Now())}, s.explain(err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "open-latches", Method: "POST", Path: "/api/sites/{site}/open",
+	register(s, api, huma.Operation{OperationID: "open-latches", Method: "POST", Path: "/api/sites/{site}/open",
 		Summary: "Open latches of devices as far as they go", DefaultStatus: 202},
 		func(ctx context.Context, in *struct {
 			SitePath
@@ -93,7 +93,7 @@ func (s *Server) runRoutes(api huma.API) {
 		}) (*runOut, error) {
 			return s.openLatches(ctx, in.Site, in.Body)
 		})
-	huma.Register(api, huma.Operation{OperationID: "remove-from-target", Method: "POST", Path: "/api/sites/{site}/remove",
+	register(s, api, huma.Operation{OperationID: "remove-from-target", Method: "POST", Path: "/api/sites/{site}/remove",
 		Summary: "Take cameras off a target", DefaultStatus: 202},
 		func(ctx context.Context, in *struct {
 			SitePath
@@ -109,7 +109,7 @@ func (s *Server) runRoutes(api huma.API) {
 			run, err := s.cfg.Queue.Remove(ctx, in.Site, title, in.Body.Devices, in.Body.Target)
 			return &runOut{viewOfRun(run, time.Now())}, s.explain(err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "stop-run", Method: "POST", Path: "/api/runs/{run}/stop", Summary: "Stop long work"},
+	register(s, api, huma.Operation{OperationID: "stop-run", Method: "POST", Path: "/api/runs/{run}/stop", Summary: "Stop long work"},
 		func(ctx context.Context, in *struct {
 			Run uuid.UUID `path:"run"`
 		}) (*struct{}, error) {

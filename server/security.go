@@ -1,7 +1,6 @@
 package server
 
 import (
-	"bytes"
 	"context"
 	"io"
 	"net"
@@ -120,32 +119,6 @@ func (s *Server) inTime(next http.Handler) http.Handler {
 			defer cancel()
 			r = r.WithContext(ctx)
 		}
-		next.ServeHTTP(w, r)
-	})
-}
-
-// maxBody bounds every request; operations have lower bounds of their own.
-const maxBody = 16 << 20
-
-// withoutNUL refuses JSON with NUL characters, which no text that a person types has and no table of the database can hold.
-func withoutNUL(next http.Handler) http.Handler {
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if r.Body == nil || !strings.HasPrefix(r.URL.Path, "/api/") {
-			next.ServeHTTP(w, r)
-			return
-		}
-		raw, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxBody))
-		if err != nil {
-			writeProblem(w, problem(http.StatusRequestEntityTooLarge, "too_large", "What was sent is too large, or it did not arrive whole.",
-				"Send less at once."))
-			return
-		}
-		if bytes.Contains(raw, []byte(`\u0000`)) || bytes.IndexByte(raw, 0) >= 0 {
-			writeProblem(w, problem(422, "nul", "The text holds a NUL character.",
-				"Take it out: it is invisible and comes with copying from some programs."))
-			return
-		}
-		r.Body = io.NopCloser(bytes.NewReader(raw))
 		next.ServeHTTP(w, r)
 	})
 }

@@ -10,13 +10,13 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
-	"github.com/google/uuid"
 
 	"unlatch/core/address"
 	"unlatch/core/intake"
@@ -68,6 +68,7 @@ type Server struct {
 	accounts  *gate // tries to sign in by account
 	addresses *gate // and by where they come from
 	hashing   chan struct{}
+	strangers atomic.Int64 // bytes that requests without a session hold
 }
 
 // mostHashes is how many passwords are judged at once: each takes 64 MiB.
@@ -86,7 +87,7 @@ func bare(cfg Config) *Server {
 	if cfg.Patience == 0 {
 		cfg.Patience = patience
 	}
-	away := &elsewhere{store: cfg.Store, byName: map[string]*live.Remote{}, used: map[uuid.UUID]time.Time{}}
+	away := &elsewhere{store: cfg.Store, byName: map[string]*live.Remote{}}
 	if cfg.Live == nil {
 		cfg.Live = away
 	}
@@ -103,7 +104,7 @@ func New(ctx context.Context, cfg Config) *Server {
 	r.Use(ownRequestID, middleware.RequestID, s.logged, s.metrics.timed, middleware.Recoverer, middleware.Compress(1), s.securityHeaders,
 		s.knownHost,
 		s.sameOrigin(),
-		s.withCaller, s.inTime, withoutNUL)
+		s.withCaller, s.inTime)
 	s.routes(r)
 	s.handler = r
 	if cfg.Store != nil {
@@ -123,7 +124,7 @@ func (s *Server) api(r chi.Router) huma.API {
 	cfg.CreateHooks = nil // no $schema links in answers
 	cfg.Components.SecuritySchemes = map[string]*huma.SecurityScheme{"session": {Type: "apiKey", In: "cookie", Name: cookieName}}
 	api := humachi.New(r, cfg)
-	api.UseMiddleware(s.requireSession(api))
+	api.UseMiddleware(s.requireSession(api), s.readBodies(api))
 	s.sessionRoutes(api)
 	s.siteRoutes(api)
 	s.deviceRoutes(api)
@@ -163,30 +164,28 @@ func (s *Server) routes(r chi.Router) {
 	r.Get("/healthz", s.healthz)
 	r.Get("/metrics", s.serveMetrics)
 	r.Get("/readyz", s.readyz)
-	r.Get("/api/openapi.json", func(w http.ResponseWriter, r *http.Request) {
-		if !s.withSession(w, r) {
-			return
-		}
-		w.Header().Set("Content-Type", "application/openapi+json")
-		json.NewEncoder(w).Encode(api.OpenAPI())
-	})
-	r.Get("/api/sites/{site}/events", s.events)
-	r.Get("/api/devices/{device}/live", s.live)
 	r.Get(jobs.PicturesPath, s.workerLive)
-	r.Get("/api/events", s.allEvents)
-	r.Get("/api/stills/{still}", s.still)
-	r.Get("/api/evidence/{record}/exchange", s.exchange)
-	r.Get("/api/target-records/{record}/exchange", s.targetExchange)
-	r.Get("/api/sites/{site}/targets/{target}/file", s.listFile)
 	r.Get("/feeds/{token}", s.feed)
 	r.Post("/feeds/{token}/showing", s.feedShowing)
-	r.Get("/api/path-books/{book}/file", s.bookFile)
-	r.Get("/api/presets/{book}/file", s.shelfFile(store.PresetBooks, tuning.ShippedPresets().Write))
-	r.Get("/api/intakes/{book}/file", s.shelfFile(store.IntakeBooks, intake.ShippedFile))
-	r.HandleFunc("/api/*", func(w http.ResponseWriter, r *http.Request) {
-		if s.withSession(w, r) {
+	r.Group(func(r chi.Router) { // what no JSON is; its handlers know who asks, as those of the described API do
+		r.Use(s.withPerson)
+		r.Get("/api/openapi.json", func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("Content-Type", "application/openapi+json")
+			json.NewEncoder(w).Encode(api.OpenAPI())
+		})
+		r.Get("/api/sites/{site}/events", s.events)
+		r.Get("/api/devices/{device}/live", s.live)
+		r.Get("/api/events", s.allEvents)
+		r.Get("/api/stills/{still}", s.still)
+		r.Get("/api/evidence/{record}/exchange", s.exchange)
+		r.Get("/api/target-records/{record}/exchange", s.targetExchange)
+		r.Get("/api/sites/{site}/targets/{target}/file", s.listFile)
+		r.Get("/api/path-books/{book}/file", s.bookFile)
+		r.Get("/api/presets/{book}/file", s.shelfFile(store.PresetBooks, tuning.ShippedPresets().Write))
+		r.Get("/api/intakes/{book}/file", s.shelfFile(store.IntakeBooks, intake.ShippedFile))
+		r.HandleFunc("/api/*", func(w http.ResponseWriter, _ *http.Request) {
 			writeProblem(w, problem(404, "no_route", "There is no such address in the API.", "See /api/openapi.json."))
-		}
+		})
 	})
 	r.Get("/*", s.web)
 }

@@ -27,7 +27,7 @@ const (
 
 type personKey struct{}
 
-// person is who is signed in; requireSession has put it there.
+// person is who is signed in; requireSession, or withPerson, has put it there.
 func person(ctx context.Context) store.Person {
 	p, _ := ctx.Value(personKey{}).(store.Person)
 	return p
@@ -50,9 +50,7 @@ func (s *Server) requireSession(api huma.API) func(huma.Context, func(huma.Conte
 		if err != nil {
 			var pr *Problem
 			errors.As(err, &pr)
-			ctx.SetHeader("Content-Type", "application/problem+json")
-			ctx.SetStatus(pr.Status)
-			api.Marshal(ctx.BodyWriter(), "application/json", pr)
+			refuse(api, ctx, pr)
 			return
 		}
 		next(huma.WithValue(ctx, personKey{}, p))
@@ -73,19 +71,20 @@ func (s *Server) signedIn(ctx context.Context, token string) (store.Person, erro
 	return store.Person{}, problem(http.StatusUnauthorized, "signed_out", "You are signed out.", "Sign in.")
 }
 
-// withSession guards the handlers that are not part of the described API.
-func (s *Server) withSession(w http.ResponseWriter, r *http.Request) bool {
-	token := ""
-	if c, err := r.Cookie(cookieName); err == nil {
-		token = c.Value
-	}
-	if _, err := s.signedIn(r.Context(), token); err != nil {
-		var p *Problem
-		errors.As(err, &p)
-		writeProblem(w, p)
-		return false
-	}
-	return true
+// withPerson lets only who is signed in to the handlers that are not part of the described API, and tells them who that is.
+func (s *Server) withPerson(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		token := ""
+		if c, err := r.Cookie(cookieName); err == nil {
+			token = c.Value
+		}
+		p, err := s.signedIn(r.Context(), token)
+		if err != nil {
+			s.fail(w, err)
+			return
+		}
+		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), personKey{}, p)))
+	})
 }
 
 type sessionState struct {
@@ -110,7 +109,7 @@ type cookieOut struct {
 }
 
 func (s *Server) sessionRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "get-session", Method: "GET", Path: "/api/session", Summary: "Who is signed in",
+	register(s, api, huma.Operation{OperationID: "get-session", Method: "GET", Path: "/api/session", Summary: "Who is signed in",
 		Metadata: open},
 		func(ctx context.Context, in *struct {
 			Token string `cookie:"unlatch_session"`
@@ -126,25 +125,24 @@ func (s *Server) sessionRoutes(api huma.API) {
 			}
 			return out, nil
 		})
-	huma.Register(api, huma.Operation{OperationID: "sign-in", Method: "POST", Path: "/api/session", Summary: "Sign in", Metadata: open},
+	register(s, api, huma.Operation{OperationID: "sign-in", Method: "POST", Path: "/api/session", Summary: "Sign in", Metadata: open},
 		func(ctx context.Context, in *struct {
 			Caller
 			Body credentials
 		}) (*cookieOut, error) {
 			return s.signIn(ctx, in.Body, in.Caller)
 		})
-	huma.Register(api, huma.Operation{OperationID: "sign-out", Method: "DELETE", Path: "/api/session", Summary: "Sign out", Metadata: open},
+	register(s, api, huma.Operation{OperationID: "sign-out", Method: "DELETE", Path: "/api/session", Summary: "Sign out", Metadata: open},
 		func(ctx context.Context, in *struct {
 			Token string `cookie:"unlatch_session"`
 		}) (*cookieOut, error) {
 			if err := s.cfg.Store.People.EndSession(ctx, in.Token); err != nil {
 				return nil, s.explain(err)
 			}
-			s.hub.wakeAll() // event streams of the session end with it
 			c := s.cookie(cookieName, "", -1)
 			return &cookieOut{SetCookie: []http.Cookie{c}}, nil
 		})
-	huma.Register(api, huma.Operation{OperationID: "set-up", Method: "POST", Path: "/api/setup", Summary: "Make the first account",
+	register(s, api, huma.Operation{OperationID: "set-up", Method: "POST", Path: "/api/setup", Summary: "Make the first account",
 		Metadata: open},
 		func(ctx context.Context, in *struct {
 			Caller

@@ -121,13 +121,13 @@ func (s *Server) keyring(ctx context.Context) ([]keyView, error) {
 }
 
 func (s *Server) signInRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "list-sign-ins", Method: "GET", Path: "/api/sign-ins",
+	register(s, api, huma.Operation{OperationID: "list-sign-ins", Method: "GET", Path: "/api/sign-ins",
 		Summary: "The keyring, without secrets"},
 		func(ctx context.Context, _ *struct{}) (*struct{ Body []keyView }, error) {
 			out, err := s.keyring(ctx)
 			return &struct{ Body []keyView }{out}, s.explain(err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "add-sign-in", Method: "POST", Path: "/api/sign-ins",
+	register(s, api, huma.Operation{OperationID: "add-sign-in", Method: "POST", Path: "/api/sign-ins",
 		Summary: "Put a sign-in on the keyring", DefaultStatus: 201},
 		func(ctx context.Context, in *struct{ Body signInBody }) (*struct {
 			Body struct {
@@ -155,7 +155,7 @@ func (s *Server) signInRoutes(api huma.API) {
 			}
 			return out, s.explain(err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "change-sign-in", Method: "PUT", Path: "/api/sign-ins/{sign_in}",
+	register(s, api, huma.Operation{OperationID: "change-sign-in", Method: "PUT", Path: "/api/sign-ins/{sign_in}",
 		Summary: "Change where a sign-in may be tried, and what it is called"},
 		func(ctx context.Context, in *struct {
 			SignInPath
@@ -171,7 +171,7 @@ func (s *Server) signInRoutes(api huma.API) {
 			}
 			return nil, s.explain(err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "import-sign-ins", Method: "POST", Path: "/api/sign-ins/import",
+	register(s, api, huma.Operation{OperationID: "import-sign-ins", Method: "POST", Path: "/api/sign-ins/import",
 		Summary: "Put sign-ins of a CSV file on the keyring", MaxBodyBytes: table.MaxBytes + 1<<20},
 		func(ctx context.Context, in *struct {
 			Body struct {
@@ -181,7 +181,7 @@ func (s *Server) signInRoutes(api huma.API) {
 		}) (*importOut, error) {
 			return s.importSignIns(ctx, in.Body.Content, in.Body.Site)
 		})
-	huma.Register(api, huma.Operation{OperationID: "order-sign-ins", Method: "PUT", Path: "/api/sign-ins",
+	register(s, api, huma.Operation{OperationID: "order-sign-ins", Method: "PUT", Path: "/api/sign-ins",
 		Summary: "Set the order in which sign-ins are tried"},
 		func(ctx context.Context, in *struct {
 			Body struct {
@@ -190,7 +190,7 @@ func (s *Server) signInRoutes(api huma.API) {
 		}) (*struct{}, error) {
 			return nil, s.explain(s.cfg.Store.SignIns.Order(ctx, in.Body.IDs))
 		})
-	huma.Register(api, huma.Operation{OperationID: "delete-sign-in", Method: "DELETE", Path: "/api/sign-ins/{sign_in}",
+	register(s, api, huma.Operation{OperationID: "delete-sign-in", Method: "DELETE", Path: "/api/sign-ins/{sign_in}",
 		Summary: "Take a sign-in off the keyring"},
 		func(ctx context.Context, in *SignInPath) (*struct{}, error) {
 			k, err := s.cfg.Store.SignIns.Get(ctx, in.SignIn)
@@ -202,7 +202,7 @@ func (s *Server) signInRoutes(api huma.API) {
 			}
 			return nil, s.explain(err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "reveal-sign-in", Method: "POST", Path: "/api/sign-ins/{sign_in}/reveal",
+	register(s, api, huma.Operation{OperationID: "reveal-sign-in", Method: "POST", Path: "/api/sign-ins/{sign_in}/reveal",
 		Summary: "Show a secret; who asked is recorded"},
 		func(ctx context.Context, in *SignInPath) (*struct {
 			Body struct {

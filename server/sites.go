@@ -70,12 +70,12 @@ type SitePath struct {
 }
 
 func (s *Server) siteRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "list-interfaces", Method: "GET", Path: "/api/interfaces",
+	register(s, api, huma.Operation{OperationID: "list-interfaces", Method: "GET", Path: "/api/interfaces",
 		Summary: "The networks of the machine that works"},
 		func(ctx context.Context, _ *struct{}) (*struct{ Body []interfaceView }, error) {
 			return s.interfaces(ctx)
 		})
-	huma.Register(api, huma.Operation{OperationID: "list-sites", Method: "GET", Path: "/api/sites", Summary: "All sites"},
+	register(s, api, huma.Operation{OperationID: "list-sites", Method: "GET", Path: "/api/sites", Summary: "All sites"},
 		func(ctx context.Context, _ *struct{}) (*struct{ Body []siteView }, error) {
 			sites, err := s.cfg.Store.Sites.List(ctx)
 			if err != nil {
@@ -91,7 +91,7 @@ func (s *Server) siteRoutes(api huma.API) {
 			}
 			return out, nil
 		})
-	huma.Register(api, huma.Operation{OperationID: "create-site", Method: "POST", Path: "/api/sites", Summary: "Make a site",
+	register(s, api, huma.Operation{OperationID: "create-site", Method: "POST", Path: "/api/sites", Summary: "Make a site",
 		DefaultStatus: 201},
 		func(ctx context.Context, in *struct{ Body siteBody }) (*struct{ Body siteView }, error) {
 			name, ranges, err := in.Body.read()
@@ -112,7 +112,7 @@ func (s *Server) siteRoutes(api huma.API) {
 			v, err := s.siteView(ctx, site)
 			return &struct{ Body siteView }{v}, s.explain(err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "get-site", Method: "GET", Path: "/api/sites/{site}", Summary: "One site"},
+	register(s, api, huma.Operation{OperationID: "get-site", Method: "GET", Path: "/api/sites/{site}", Summary: "One site"},
 		func(ctx context.Context, in *SitePath) (*struct{ Body siteView }, error) {
 			site, err := s.cfg.Store.Sites.Get(ctx, in.Site)
 			if err != nil {
@@ -121,7 +121,7 @@ func (s *Server) siteRoutes(api huma.API) {
 			v, err := s.siteView(ctx, site)
 			return &struct{ Body siteView }{v}, s.explain(err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "change-site", Method: "PUT", Path: "/api/sites/{site}",
+	register(s, api, huma.Operation{OperationID: "change-site", Method: "PUT", Path: "/api/sites/{site}",
 		Summary: "Rename a site or change its ranges"},
 		func(ctx context.Context, in *struct {
 			SitePath
@@ -136,7 +136,7 @@ func (s *Server) siteRoutes(api huma.API) {
 			}
 			return nil, s.explain(err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "watch-site", Method: "PUT", Path: "/api/sites/{site}/watch",
+	register(s, api, huma.Operation{OperationID: "watch-site", Method: "PUT", Path: "/api/sites/{site}/watch",
 		Summary: "Listen between sweeps for what devices announce, or stop"},
 		func(ctx context.Context, in *struct {
 			SitePath
@@ -146,7 +146,7 @@ func (s *Server) siteRoutes(api huma.API) {
 		}) (*struct{}, error) {
 			return nil, s.explain(s.cfg.Store.Sites.SetWatch(ctx, in.Site, in.Body.On))
 		})
-	huma.Register(api, huma.Operation{OperationID: "delete-site", Method: "DELETE", Path: "/api/sites/{site}",
+	register(s, api, huma.Operation{OperationID: "delete-site", Method: "DELETE", Path: "/api/sites/{site}",
 		Summary: "Remove a site with all it holds"},
 		func(ctx context.Context, in *SitePath) (*struct{}, error) {
 			if err := s.cfg.Store.Sites.Delete(ctx, person(ctx), in.Site); err != nil {

@@ -13,7 +13,7 @@ import (
 )
 
 func (s *Server) strayRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "guide-to-device", Method: "GET", Path: "/api/devices/{device}/guidance",
+	register(s, api, huma.Operation{OperationID: "guide-to-device", Method: "GET", Path: "/api/devices/{device}/guidance",
 		Summary: "What this machine needs to reach a stray"},
 		func(ctx context.Context, in *DevicePath) (*struct{ Body address.Guidance }, error) {
 			d, err := s.cfg.Store.Devices.Get(ctx, in.Device)
@@ -34,7 +34,7 @@ func (s *Server) strayRoutes(api huma.API) {
 			}
 			return &struct{ Body address.Guidance }{address.Guide(d.Status.Device.Addr, own, runtime.GOOS, taken)}, nil
 		})
-	huma.Register(api, huma.Operation{OperationID: "consent", Method: "POST", Path: "/api/devices/{device}/consent",
+	register(s, api, huma.Operation{OperationID: "consent", Method: "POST", Path: "/api/devices/{device}/consent",
 		Summary: "Agree to connect to one stray for half an hour"},
 		func(ctx context.Context, in *struct {
 			DevicePath
@@ -53,7 +53,7 @@ func (s *Server) strayRoutes(api huma.API) {
 			}
 			return nil, s.explain(s.cfg.Store.Consents.Give(ctx, d, person(ctx), wiretext.Line(in.Body.Reason, 300)))
 		})
-	huma.Register(api, huma.Operation{OperationID: "withdraw-consent", Method: "DELETE", Path: "/api/devices/{device}/consent",
+	register(s, api, huma.Operation{OperationID: "withdraw-consent", Method: "DELETE", Path: "/api/devices/{device}/consent",
 		Summary: "Take the consent back"},
 		func(ctx context.Context, in *DevicePath) (*struct{}, error) {
 			d, err := s.cfg.Store.Devices.Get(ctx, in.Device)

@@ -66,7 +66,7 @@ func weakness(in signin.SignIn) string {
 }
 
 func (s *Server) strengthRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "judge-password", Method: "POST", Path: "/api/password-strength",
+	register(s, api, huma.Operation{OperationID: "judge-password", Method: "POST", Path: "/api/password-strength",
 		Summary: "How hard a password is to guess; it is kept nowhere"},
 		func(_ context.Context, in *struct {
 			Body struct {

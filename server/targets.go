@@ -3,6 +3,7 @@ package server
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"net/netip"
 	"net/url"
@@ -100,7 +101,10 @@ func (b targetBody) read(site uuid.UUID) (t store.Target, reach []netip.AddrPort
 		if b.Via == nil {
 			return t, nil, problem(422, "no_recorder", "A live platform is reached by way of a recorder.", "Choose the recorder that sends to it.")
 		}
-		if _, err := rtmp.ParseIngest(t.Settings.V[live.Ingest]); err != nil {
+		if _, err := rtmp.ParseIngest(t.Settings.V[live.Ingest]); errors.Is(err, rtmp.ErrKeyInAddress) {
+			return t, nil, problem(422, "key_in_address", "The last part of the ingest address looks like the stream key, which is a secret.",
+				"Take it out of the address and type it as the stream key: it goes onto the keyring.")
+		} else if err != nil {
 			return t, nil, problem(422, "bad_ingest", "The ingest address cannot be read: "+err.Error()+".", "Copy it from the platform's page, without the key.")
 		}
 	}
@@ -134,31 +138,31 @@ func reachOf(t store.Target) (netip.AddrPort, error) {
 }
 
 func (s *Server) targetRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "list-targets", Method: "GET", Path: "/api/sites/{site}/targets",
+	register(s, api, huma.Operation{OperationID: "list-targets", Method: "GET", Path: "/api/sites/{site}/targets",
 		Summary: "What the cameras of a site are put onto"},
 		func(ctx context.Context, in *SitePath) (*struct{ Body []targetView }, error) {
 			return s.targets(ctx, in.Site)
 		})
-	huma.Register(api, huma.Operation{OperationID: "add-target", Method: "POST", Path: "/api/sites/{site}/targets", Summary: "Add a target, and look at it",
+	register(s, api, huma.Operation{OperationID: "add-target", Method: "POST", Path: "/api/sites/{site}/targets", Summary: "Add a target, and look at it",
 		DefaultStatus: 201}, func(ctx context.Context, in *struct {
 		SitePath
 		Body targetBody
 	}) (*struct{ Body idBody }, error) {
 		return s.addTarget(ctx, in.Site, in.Body)
 	})
-	huma.Register(api, huma.Operation{OperationID: "set-target", Method: "PUT", Path: "/api/sites/{site}/targets/{target}", Summary: "Change a target"},
+	register(s, api, huma.Operation{OperationID: "set-target", Method: "PUT", Path: "/api/sites/{site}/targets/{target}", Summary: "Change a target"},
 		func(ctx context.Context, in *struct {
 			TargetPath
 			Body targetBody
 		}) (*struct{}, error) {
 			return nil, s.setTarget(ctx, in.Site, in.Target, in.Body)
 		})
-	huma.Register(api, huma.Operation{OperationID: "delete-target", Method: "DELETE", Path: "/api/sites/{site}/targets/{target}",
+	register(s, api, huma.Operation{OperationID: "delete-target", Method: "DELETE", Path: "/api/sites/{site}/targets/{target}",
 		Summary: "Remove a target. What stands on it stays on it"},
 		func(ctx context.Context, in *TargetPath) (*struct{}, error) {
 			return nil, s.explain(s.cfg.Store.Targets.Delete(ctx, person(ctx), in.Site, in.Target))
 		})
-	huma.Register(api, huma.Operation{OperationID: "look-at-targets", Method: "POST", Path: "/api/sites/{site}/targets/look", DefaultStatus: 202,
+	register(s, api, huma.Operation{OperationID: "look-at-targets", Method: "POST", Path: "/api/sites/{site}/targets/look", DefaultStatus: 202,
 		Summary: "Ask targets what they are and how their slots stand"}, func(ctx context.Context, in *struct {
 		SitePath
 		Body struct {
@@ -168,14 +172,14 @@ func (s *Server) targetRoutes(api huma.API) {
 	}) (*runOut, error) {
 		return s.lookAt(ctx, in.Site, in.Body.Targets, in.Body.Retry)
 	})
-	huma.Register(api, huma.Operation{OperationID: "change-target", Method: "POST", Path: "/api/sites/{site}/targets/{target}/change", DefaultStatus: 202,
+	register(s, api, huma.Operation{OperationID: "change-target", Method: "POST", Path: "/api/sites/{site}/targets/{target}/change", DefaultStatus: 202,
 		Summary: "Free a blocked slot, set the order of the slots, or when one records"}, func(ctx context.Context, in *struct {
 		TargetPath
 		Body bringup.TargetChange
 	}) (*runOut, error) {
 		return s.changeTarget(ctx, in.Site, in.Target, in.Body)
 	})
-	huma.Register(api, huma.Operation{OperationID: "target-history", Method: "GET", Path: "/api/sites/{site}/targets/{target}/history",
+	register(s, api, huma.Operation{OperationID: "target-history", Method: "GET", Path: "/api/sites/{site}/targets/{target}/history",
 		Summary: "What a target has said, newest first"},
 		func(ctx context.Context, in *TargetPath) (*struct{ Body []seenView }, error) {
 			if _, err := s.target(ctx, in.Site, in.Target); err != nil {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/http"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/google/uuid"
@@ -114,8 +115,9 @@ func TestFeeds(t *testing.T) {
 	assert.Equal(t, []any{"Hall screen", 2, true}, []any{v.Screens[0].Name, v.Screens[0].Times, v.Screens[0].Current})
 
 	get[any](p, "DELETE", path+"/"+id.String()+"/feed", nil)
-	status, _ = anyone("GET", token, "")
-	assert.Equal(t, 404, status)
+	status, text = anyone("GET", token, "")
+	assert.Equal(t, 410, status)
+	assert.Contains(t, text, "was withdrawn")
 	get[any](p, "POST", path+"/"+id.String()+"/feed", nil)
 	again := at()
 	assert.NotEqual(t, token, again)
@@ -125,6 +127,17 @@ func TestFeeds(t *testing.T) {
 		slowed = slowed || status == 429
 	}
 	assert.True(t, slowed, "guesses are slowed down")
+	var screens sync.WaitGroup
+	for n := range 40 { // whoever else guesses, or asks for the old address, from behind the same router
+		screens.Go(func() {
+			status, _ := anyone("GET", again, "")
+			assert.Equal(t, 200, status, "a right address is never shut out")
+			status, _ = anyone("GET", token, "")
+			assert.Equal(t, 410, status)
+			anyone("GET", fmt.Sprintf("/feeds/more-%d", n), "")
+		})
+	}
+	screens.Wait()
 	for _, secret := range []string{strings.TrimPrefix(token, "/feeds/"), strings.TrimPrefix(again, "/feeds/"), "brass-lamp-41"} {
 		assert.NotContains(t, log.String(), secret)
 	}
@@ -154,7 +167,7 @@ func TestPlacingAndAttesting(t *testing.T) {
 	assert.Equal(t, "fits", fits[x.ids[0].String()+list.String()].Verdict)
 	assert.Equal(t, "unknown", fits[x.ids[1].String()+panel.String()].Verdict)
 
-	p.problem("no_target", "POST", site+"/place", map[string]any{"placements": []placeItem{{Device: x.ids[0], Target: uuid.New()}}})
+	p.problem("not_found", "POST", site+"/place", map[string]any{"placements": []placeItem{{Device: x.ids[0], Target: uuid.New()}}})
 	p.problem("not_found", "POST", site+"/place", map[string]any{"placements": []placeItem{{Device: uuid.New(), Target: panel}}})
 	p.problem("no_free_slot", "POST", site+"/targets/"+panel.String()+"/fill", map[string]any{"devices": x.ids, "start": "9"})
 	run := get[runView](p, "POST", site+"/place", map[string]any{"placements": []placeItem{{Device: x.ids[0], Target: panel}, {Device: x.ids[0], Target: list}}, "tune": true})

@@ -41,7 +41,7 @@ type targetAgreeBody struct {
 }
 
 func (s *Server) targetTrustRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "agree-for-target", Method: "POST", Path: "/api/sites/{site}/targets/{target}/agreements",
+	register(s, api, huma.Operation{OperationID: "agree-for-target", Method: "POST", Path: "/api/sites/{site}/targets/{target}/agreements",
 		DefaultStatus: 202, Summary: "Agree that a secret may go to a target so that it can be read, and go on"},
 		func(ctx context.Context, in *struct {
 			TargetPath
@@ -49,7 +49,7 @@ func (s *Server) targetTrustRoutes(api huma.API) {
 		}) (*runOut, error) {
 			return s.agreeForTarget(ctx, in.Site, in.Target, in.Body)
 		})
-	huma.Register(api, huma.Operation{OperationID: "withdraw-target-agreement", Method: "DELETE",
+	register(s, api, huma.Operation{OperationID: "withdraw-target-agreement", Method: "DELETE",
 		Path: "/api/sites/{site}/targets/{target}/agreements", Summary: "Take back what was agreed for a target; one secret, or all"},
 		func(ctx context.Context, in *struct {
 			TargetPath
@@ -61,7 +61,7 @@ func (s *Server) targetTrustRoutes(api huma.API) {
 			}
 			return nil, s.explain(s.cfg.Store.Targets.Disagree(ctx, person(ctx), t, in.Secret))
 		})
-	huma.Register(api, huma.Operation{OperationID: "take-target-certificate", Method: "POST",
+	register(s, api, huma.Operation{OperationID: "take-target-certificate", Method: "POST",
 		Path: "/api/sites/{site}/targets/{target}/certificate", Summary: "Say that a target's certificate is its own"},
 		func(ctx context.Context, in *struct {
 			TargetPath
@@ -87,9 +87,6 @@ func (s *Server) agreeForTarget(ctx context.Context, site, id uuid.UUID, in targ
 	if err != nil {
 		return nil, err
 	}
-	if err := s.allOf(ctx, site, in.Devices); err != nil {
-		return nil, err
-	}
 	to, err := s.agreedTo(ctx, t, in)
 	if err != nil {
 		return nil, s.explain(err)
@@ -104,20 +101,6 @@ func (s *Server) agreeForTarget(ctx context.Context, site, id uuid.UUID, in targ
 		run, err = s.cfg.Queue.LookAt(ctx, site, "Look at "+t.Name, []uuid.UUID{id}, true)
 	}
 	return &runOut{viewOfRun(run, time.Now())}, s.explain(err)
-}
-
-// allOf makes sure that devices are of a site.
-func (s *Server) allOf(ctx context.Context, site uuid.UUID, devices []uuid.UUID) error {
-	for _, id := range devices {
-		d, err := s.cfg.Store.Devices.Get(ctx, id)
-		if err == nil && d.Site != site {
-			err = store.ErrNotFound
-		}
-		if err != nil {
-			return s.explain(err)
-		}
-	}
-	return nil
 }
 
 // agreedTo is who was agreed on: what the person was shown, and what the target says of itself. nil is whoever answers there first, of a

@@ -47,7 +47,7 @@ type agreeBody struct {
 }
 
 func (s *Server) trustRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "agree-readable", Method: "POST", Path: "/api/sites/{site}/agreements",
+	register(s, api, huma.Operation{OperationID: "agree-readable", Method: "POST", Path: "/api/sites/{site}/agreements",
 		Summary: "Agree that sign-ins may go out so that they can be read, and go on", DefaultStatus: 202},
 		func(ctx context.Context, in *struct {
 			SitePath
@@ -55,7 +55,7 @@ func (s *Server) trustRoutes(api huma.API) {
 		}) (*runOut, error) {
 			return s.agree(ctx, in.Site, in.Body)
 		})
-	huma.Register(api, huma.Operation{OperationID: "withdraw-agreement", Method: "DELETE", Path: "/api/devices/{device}/agreement",
+	register(s, api, huma.Operation{OperationID: "withdraw-agreement", Method: "DELETE", Path: "/api/devices/{device}/agreement",
 		Summary: "Withdraw every agreement that covers a device"},
 		func(ctx context.Context, in *DevicePath) (*struct{}, error) {
 			d, err := s.cfg.Store.Devices.Get(ctx, in.Device)
@@ -64,7 +64,7 @@ func (s *Server) trustRoutes(api huma.API) {
 			}
 			return nil, s.explain(err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "dismiss-claim", Method: "DELETE", Path: "/api/devices/{device}/claims/{address}",
+	register(s, api, huma.Operation{OperationID: "dismiss-claim", Method: "DELETE", Path: "/api/devices/{device}/claims/{address}",
 		Summary: "Set a claim to be this device aside"},
 		func(ctx context.Context, in *struct {
 			DevicePath
@@ -87,7 +87,7 @@ func (s *Server) trustRoutes(api huma.API) {
 			}
 			return nil, s.explain(store.ErrNotFound)
 		})
-	huma.Register(api, huma.Operation{OperationID: "forget-devices", Method: "POST", Path: "/api/sites/{site}/forget",
+	register(s, api, huma.Operation{OperationID: "forget-devices", Method: "POST", Path: "/api/sites/{site}/forget",
 		Summary: "Remove devices with their evidence"},
 		func(ctx context.Context, in *struct {
 			SitePath
@@ -108,12 +108,12 @@ func (s *Server) trustRoutes(api huma.API) {
 			out.Body.Forgotten, err = s.cfg.Store.Devices.Forget(ctx, person(ctx), in.Site, in.Body.Devices)
 			return out, s.explain(err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "end-storms", Method: "DELETE", Path: "/api/sites/{site}/storms",
+	register(s, api, huma.Operation{OperationID: "end-storms", Method: "DELETE", Path: "/api/sites/{site}/storms",
 		Summary: "Set the storms of announcements aside"},
 		func(ctx context.Context, in *SitePath) (*struct{}, error) {
 			return nil, s.explain(s.cfg.Store.Sites.EndStorms(ctx, in.Site))
 		})
-	huma.Register(api, huma.Operation{OperationID: "get-health", Method: "GET", Path: "/api/health",
+	register(s, api, huma.Operation{OperationID: "get-health", Method: "GET", Path: "/api/health",
 		Summary: "Whether the server has what it needs"},
 		func(_ context.Context, _ *struct{}) (*struct{ Body healthView }, error) {
 			out := &struct{ Body healthView }{}

@@ -46,7 +46,7 @@ func (b tuneBody) plans() (map[uuid.UUID]tuning.Plan, error) {
 }
 
 func (s *Server) tuneRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "tune-devices", Method: "POST", Path: "/api/sites/{site}/tune",
+	register(s, api, huma.Operation{OperationID: "tune-devices", Method: "POST", Path: "/api/sites/{site}/tune",
 		Summary: "Set the streams of devices to their plans, read back and measured, or put them back", DefaultStatus: 202,
 		MaxBodyBytes: 4 << 20},
 		func(ctx context.Context, in *struct {
@@ -55,7 +55,7 @@ func (s *Server) tuneRoutes(api huma.API) {
 		}) (*runOut, error) {
 			return s.tune(ctx, in.Site, in.Body)
 		})
-	huma.Register(api, huma.Operation{OperationID: "plan-devices", Method: "PUT", Path: "/api/sites/{site}/device-plans",
+	register(s, api, huma.Operation{OperationID: "plan-devices", Method: "PUT", Path: "/api/sites/{site}/device-plans",
 		Summary: "Plan the streams of single devices. Nothing is sent to any device", MaxBodyBytes: 4 << 20},
 		func(ctx context.Context, in *struct {
 			SitePath

@@ -13,7 +13,7 @@ import (
 )
 
 func (s *Server) urlRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "reveal-url", Method: "POST", Path: "/api/devices/{device}/streams/{role}/reveal",
+	register(s, api, huma.Operation{OperationID: "reveal-url", Method: "POST", Path: "/api/devices/{device}/streams/{role}/reveal",
 		Summary: "A stream URL with its sign-in, percent-encoded; who asked is recorded"},
 		func(ctx context.Context, in *struct {
 			DevicePath
@@ -35,7 +35,7 @@ func (s *Server) urlRoutes(api huma.API) {
 }
 
 func (s *Server) roleRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "set-roles", Method: "PUT", Path: "/api/devices/{device}/roles",
+	register(s, api, huma.Operation{OperationID: "set-roles", Method: "PUT", Path: "/api/devices/{device}/roles",
 		Summary: "Say what each stream is used as; no role gives the choice back to the rule"},
 		func(ctx context.Context, in *struct {
 			DevicePath

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+	"github.com/jmoiron/sqlx"
 )
 
 // passLife is how long a pass is good. The clocks of the two machines may differ by that much.
@@ -30,26 +31,29 @@ func (s Workers) Pass(worker string, now time.Time) (string, error) {
 	return base64.RawURLEncoding.EncodeToString(s.cipher.Encrypt(string(raw), passOwner)), nil
 }
 
-// Passed reads a pass, and says until when it must be remembered as used. ok is false for one that is not genuine, too old, or of a worker
-// that does not hold a lease.
-func (s Workers) Passed(ctx context.Context, text string, now time.Time) (worker string, id uuid.UUID, until time.Time, ok bool) {
+// Passed reads a pass and uses it up: it is good once, whichever server it is shown to and whenever that was started. ok is false for one
+// that is not genuine, too old, used already, or of a worker that does not hold a lease.
+func (s Workers) Passed(ctx context.Context, text string, now time.Time) (worker string, ok bool) {
 	if len(text) > 1000 {
-		return "", id, until, false
+		return "", false
 	}
 	encrypted, err := base64.RawURLEncoding.DecodeString(text)
 	if err != nil {
-		return "", id, until, false
+		return "", false
 	}
 	raw, err := s.cipher.Decrypt(encrypted, passOwner)
 	var p pass
 	if err != nil || json.Unmarshal([]byte(raw), &p) != nil || now.Sub(p.At).Abs() > passLife {
-		return "", id, until, false
+		return "", false
 	}
-	var held bool
-	if err := s.db.GetContext(ctx, &held, "SELECT EXISTS (SELECT 1 FROM workers WHERE name = $1)", p.Worker); err != nil || !held {
-		return "", id, until, false
-	}
-	return p.Worker, p.ID, p.At.Add(passLife), true
+	err = s.tx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, "DELETE FROM used_passes WHERE until < now() - interval '1 hour'"); err != nil {
+			return err
+		}
+		return one(tx.ExecContext(ctx, `INSERT INTO used_passes (id, until) SELECT $1, $2 WHERE EXISTS (SELECT 1 FROM workers WHERE name = $3)
+			ON CONFLICT DO NOTHING`, p.ID, p.At.Add(passLife), p.Worker))
+	})
+	return p.Worker, err == nil
 }
 
 // Reaching lists the workers that reach a site, in no order.

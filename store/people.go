@@ -99,6 +99,10 @@ func (s People) OfSession(ctx context.Context, token string) (Person, error) {
 
 // EndSession forgets a token.
 func (s People) EndSession(ctx context.Context, token string) error {
-	_, err := s.db.ExecContext(ctx, "DELETE FROM sessions WHERE token_hash = $1 OR expires_at < now()", hashOf(token))
-	return err
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, "DELETE FROM sessions WHERE token_hash = $1 OR expires_at < now()", hashOf(token)); err != nil {
+			return err
+		}
+		return s.notify(ctx, tx, Event{What: SessionEnded}) // what hangs on the session ends with it, on every server
+	})
 }

@@ -6,6 +6,7 @@ import (
 	"crypto/sha256"
 	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"time"
 
 	"github.com/google/uuid"
@@ -161,6 +162,10 @@ func (s Targets) CloseFeed(ctx context.Context, by Person, site, id uuid.UUID) e
 func (s Targets) setFeed(ctx context.Context, by Person, site, id uuid.UUID, action string, hash, sealed []byte) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		var name string
+		if _, err := tx.ExecContext(ctx, `INSERT INTO past_feeds (feed_hash, target_id) SELECT feed_hash, id FROM targets
+			WHERE id = $1 AND site_id = $2 AND feed_hash IS NOT NULL ON CONFLICT DO NOTHING`, id, site); err != nil {
+			return err
+		}
 		if err := tx.GetContext(ctx, &name, "UPDATE targets SET feed_hash = $3, feed_sealed = $4 WHERE id = $1 AND site_id = $2 AND kind = 'feed' RETURNING name",
 			id, site, hash, sealed); err != nil {
 			return found(err)
@@ -184,9 +189,23 @@ func (s Targets) FeedToken(ctx context.Context, id uuid.UUID) (string, error) {
 	return s.cipher.Decrypt(sealed, "feed "+id.String())
 }
 
-// ByFeed finds the feed that a token opens.
+// ErrWithdrawn means that a token opened a feed once and does no longer.
+var ErrWithdrawn = errors.New("the address of the feed was withdrawn")
+
+// ByFeed finds the feed that a token opens. Its error is ErrWithdrawn for one that did, and ErrNotFound for one that never has.
 func (s Targets) ByFeed(ctx context.Context, token string) (t Target, err error) {
-	return t, found(s.db.GetContext(ctx, &t, "SELECT "+targetColumns+" FROM targets WHERE feed_hash = $1", feedHash(token)))
+	err = found(s.db.GetContext(ctx, &t, "SELECT "+targetColumns+" FROM targets WHERE feed_hash = $1", feedHash(token)))
+	if !errors.Is(err, ErrNotFound) {
+		return t, err
+	}
+	var once bool
+	if err := s.db.GetContext(ctx, &once, "SELECT EXISTS (SELECT 1 FROM past_feeds WHERE feed_hash = $1)", feedHash(token)); err != nil {
+		return t, err
+	}
+	if once {
+		return t, ErrWithdrawn
+	}
+	return t, ErrNotFound
 }
 
 // maxScreens bounds the screens that a feed keeps.

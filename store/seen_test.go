@@ -130,5 +130,5 @@ func TestListsAndFeeds(t *testing.T) {
 	assert.LessOrEqual(t, len(screens), 200, "a flood of names fills no table")
 	require.NoError(t, s.Targets.CloseFeed(ctx, keeper, site.ID, id))
 	_, err = s.Targets.ByFeed(ctx, token)
-	assert.ErrorIs(t, err, store.ErrNotFound)
+	assert.ErrorIs(t, err, store.ErrWithdrawn)
 }

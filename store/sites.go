@@ -162,3 +162,12 @@ func (s Sites) List(ctx context.Context) ([]Site, error) {
 	}
 	return out, nil
 }
+
+// Missing are those of the devices and targets that a site does not have: they are another site's, or are gone. A target that another site
+// shares is had.
+func (s Sites) Missing(ctx context.Context, site uuid.UUID, devices, targets []uuid.UUID) (out []uuid.UUID, err error) {
+	return out, s.db.SelectContext(ctx, &out, `SELECT x.id FROM unnest($2::uuid[]) x(id) WHERE NOT EXISTS (SELECT 1 FROM devices d
+		WHERE d.id = x.id AND d.site_id = $1) UNION SELECT x.id FROM unnest($3::uuid[]) x(id) WHERE NOT EXISTS (SELECT 1 FROM targets t
+		WHERE t.id = x.id AND (t.site_id = $1 OR t.shared)) AND NOT EXISTS (SELECT 1 FROM devices d WHERE d.id = x.id AND d.site_id = $1)`, site,
+		devices, targets)
+}

@@ -271,6 +271,9 @@ type Event struct {
 	ID   uuid.UUID `json:"id"`
 }
 
+// SessionEnded is what an event says that is of no site: a session has ended.
+const SessionEnded = "session"
+
 const channel = "unlatch"
 
 func (s *database) notify(ctx context.Context, q sqlx.ExecerContext, e Event) error {

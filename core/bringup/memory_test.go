@@ -48,7 +48,9 @@ type memory struct {
 	slept   time.Duration
 	takes   time.Duration // how long a sleep takes in truth, at most
 	lost    error         // of every record from now on
-	opens   int           // exchanges that name a question, see asked
+	// exchanges are the conversations that were kept with findings.
+	exchanges []string
+	opens     int // exchanges that name a question, see asked
 }
 
 func newMemory(t *testing.T) *memory {
@@ -151,6 +153,7 @@ func (m *memory) Add(_ context.Context, d *Device, f Finding) error {
 	m.records[d.ID] = append(m.records[d.ID], evidence.Record{ID: uuid.Must(uuid.NewV7()), Device: d.ID, At: m.at,
 		Kind:    evidence.KindOf(f.Body),
 		Subject: f.Subject, Body: raw, HasExchange: f.Exchange != ""})
+	m.exchanges = append(m.exchanges, f.Exchange)
 	m.opens += strings.Count(f.Exchange, "<GetSystemDateAndTime")
 	return nil
 }

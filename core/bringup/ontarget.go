@@ -2,6 +2,7 @@ package bringup
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net/url"
@@ -192,7 +193,7 @@ func (w *Work) judgedByTarget(ctx context.Context, t *Target, try uuid.UUID, s s
 			return
 		}
 		t.Takes = s.Scheme
-		if err := w.Record.Saw(ctx, t.ID, seen); err != nil {
+		if err := w.keepSeen(ctx, t.ID, seen); err != nil {
 			w.Report.Warn("how a target took its sign-in could not be kept", err)
 		}
 	}
@@ -234,6 +235,25 @@ func (w *Work) saw(ctx context.Context, id uuid.UUID, s TargetSeen) error {
 	defer done()
 	s.Exchange = w.log.Take()
 	w.recorded++
+	return w.keepSeen(ctx, id, s)
+}
+
+// keepSeen keeps what a target has said without the secrets that it was given: it may repeat them anywhere.
+func (w *Work) keepSeen(ctx context.Context, id uuid.UUID, s TargetSeen) error {
+	clean := struct {
+		About     *target.About
+		Layout    *target.Layout
+		Diagnosis *diagnose.Diagnosis
+	}{s.About, s.Layout, s.Diagnosis}
+	raw, err := json.Marshal(clean)
+	if err != nil {
+		return err
+	}
+	clean.About, clean.Layout, clean.Diagnosis = nil, nil, nil
+	if err := json.Unmarshal(w.secrets.JSON(raw), &clean); err != nil {
+		return err
+	}
+	s.About, s.Layout, s.Diagnosis = clean.About, clean.Layout, clean.Diagnosis
 	return w.Record.Saw(ctx, id, s)
 }
 

@@ -302,7 +302,7 @@ func (w *Work) relook(ctx context.Context, on uuid.UUID, s target.Session) (targ
 	}
 	kept, done := keeping(ctx)
 	defer done()
-	return layout, w.Record.Saw(kept, on, TargetSeen{Layout: &layout})
+	return layout, w.keepSeen(kept, on, TargetSeen{Layout: &layout})
 }
 
 // Move puts the camera into another slot of a target. A camera that is there changes places with it, and both are recorded.

@@ -72,6 +72,8 @@ var (
 	xmlSecret  = regexp.MustCompile(`(?s)(<(?:[\w.-]+:)?(?:Password|Nonce)(?:\s[^>]*)?>).*?(</|\z)`)
 	userInfo   = regexp.MustCompile(`(://)[^/\s"'<>]*@`)
 	query      = regexp.MustCompile(`(?i)([?&;](?:` + strings.Join(secretNames, "|") + `)=)[^&;\s"'<>#]*`)
+	// ingest is what stands behind the application of an RTMP address: platforms write the stream key there.
+	ingest = regexp.MustCompile(`(?i)(rtmps?://[^/\s"'<>]+/[^/?\s"'<>]+)[/?][^\s"'<>]+`)
 )
 
 var word = regexp.MustCompile(`^[a-z_]*$`)
@@ -99,6 +101,7 @@ func (r *Redactor) Text(s string) string {
 	s = xmlSecret.ReplaceAllString(s, "${1}"+Mark+"${2}")
 	s = userInfo.ReplaceAllString(s, "${1}"+Mark+"@")
 	s = query.ReplaceAllString(s, "${1}"+Mark)
+	s = ingest.ReplaceAllString(s, "${1}/"+Mark)
 	return r.known(s)
 }
 

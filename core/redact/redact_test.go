@@ -96,3 +96,10 @@ func FuzzText(f *testing.F) {
 		}
 	})
 }
+
+// A stream key that stands in an ingest address is a secret like any other.
+func TestStreamKeysInIngestAddresses(t *testing.T) {
+	assert.Equal(t, `{"ingest":"rtmp://192.0.2.1:1935/live/`+Mark+`"}`, Text(`{"ingest":"rtmp://192.0.2.1:1935/live/ab12-cd34"}`))
+	assert.Equal(t, "rtmps://ingest.example/app/"+Mark, Text("rtmps://ingest.example/app?key=ab12"))
+	assert.Equal(t, "rtmp://192.0.2.1/live", Text("rtmp://192.0.2.1/live"))
+}

@@ -9,6 +9,7 @@ import (
 	"io"
 	"net"
 	"net/url"
+	"path"
 	"strings"
 	"time"
 
@@ -36,11 +37,23 @@ type Ingest struct {
 	App  string
 }
 
-// ParseIngest reads rtmp://host[:port]/app.
+// ErrKeyInAddress means that an ingest address holds what looks like a stream key, which is a secret and has a place of its own.
+var ErrKeyInAddress = errors.New("the last part of the address looks like the stream key")
+
+// looksLikeKey reports whether a part of a path is no word that a person would choose: long, with letters and digits.
+func looksLikeKey(s string) bool {
+	return len(s) >= 8 && strings.ContainsAny(s, "0123456789") && strings.ContainsAny(strings.ToLower(s), "abcdefghijklmnopqrstuvwxyz") ||
+		len(s) >= 20
+}
+
+// ParseIngest reads rtmp://host[:port]/app. An address that holds a stream key is an ErrKeyInAddress.
 func ParseIngest(text string) (Ingest, error) {
 	u, err := url.Parse(strings.TrimSpace(text))
 	if err != nil || u.Scheme != "rtmp" || u.Hostname() == "" || strings.Trim(u.Path, "/") == "" || u.User != nil {
 		return Ingest{}, errors.New("an ingest address is written like rtmp://ingest.example/live, without the stream key")
+	}
+	if u.RawQuery != "" || strings.Count(strings.Trim(u.Path, "/"), "/") > 0 && looksLikeKey(path.Base(u.Path)) {
+		return Ingest{}, ErrKeyInAddress
 	}
 	port := u.Port()
 	if port == "" {

@@ -143,3 +143,14 @@ func (silent) App(string) bool            { return true }
 func (silent) Begin(string, string) error { return nil }
 func (silent) Frame(string, Frame)        {}
 func (silent) End(string)                 {}
+
+func TestAKeyInAnIngestAddressIsTold(t *testing.T) {
+	for _, text := range []string{"rtmp://192.0.2.1/live/ab12cd34ef", "rtmp://192.0.2.1/live?key=1", "rtmp://192.0.2.1/a/b/0123456789abcdef0123"} {
+		_, err := ParseIngest(text)
+		assert.ErrorIs(t, err, ErrKeyInAddress, text)
+	}
+	for _, text := range []string{"rtmp://192.0.2.1/live", "rtmp://192.0.2.1:1936/live/stage", "rtmp://192.0.2.1/live2026a"} {
+		_, err := ParseIngest(text)
+		assert.NoError(t, err, text)
+	}
+}

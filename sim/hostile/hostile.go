@@ -8,6 +8,7 @@ package hostile
 import (
 	"bufio"
 	"bytes"
+	"crypto/tls"
 	"fmt"
 	"io"
 	"net"
@@ -66,6 +67,20 @@ func (d Device) StartAt(addr string) (*Running, error) {
 	if err != nil {
 		return nil, err
 	}
+	return d.on(l), nil
+}
+
+// StartTLS serves a device over TLS, with a certificate that it has made for itself.
+func (d Device) StartTLS(host string) (*Running, error) {
+	l, err := net.Listen("tcp4", host+":0")
+	if err != nil {
+		return nil, err
+	}
+	return d.on(tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{certificate(time.Now().UnixNano())}})), nil
+}
+
+// on serves a device on a listener.
+func (d Device) on(l net.Listener) *Running {
 	r := &Running{Device: d, Addr: l.Addr().String(), l: l, stop: make(chan struct{}), open: map[net.Conn]bool{}}
 	r.wg.Go(func() {
 		for n := 1; ; n++ {
@@ -82,7 +97,7 @@ func (d Device) StartAt(addr string) (*Running, error) {
 			})
 		}
 	})
-	return r, nil
+	return r
 }
 
 // Write keeps what a peer has sent, up to a megabyte.

@@ -34,6 +34,12 @@ ALTER TABLE targets
     ADD COLUMN opened_under text NOT NULL DEFAULT '',     -- the certificate under which opened_with has opened it, readable
     ADD COLUMN opened_with  uuid;
 
+-- Addresses that feeds have had: who still asks for one is told, and guesses at nothing.
+CREATE TABLE past_feeds (
+    feed_hash bytea PRIMARY KEY,
+    target_id uuid NOT NULL REFERENCES targets ON DELETE CASCADE
+);
+
 -- Passes of workers that were used: a pass is good once, over restarts too.
 CREATE TABLE used_passes (
     id    uuid PRIMARY KEY,
@@ -41,7 +47,7 @@ CREATE TABLE used_passes (
 );
 
 -- +goose Down
-DROP TABLE used_passes, target_agreements;
+DROP TABLE past_feeds, used_passes, target_agreements;
 ALTER TABLE targets ADD COLUMN agreed boolean NOT NULL DEFAULT false, DROP COLUMN takes, DROP COLUMN pin_taken, DROP COLUMN opened_under,
     DROP COLUMN opened_with;
 DELETE FROM tries WHERE device_id IS NULL;

@@ -1,0 +1,108 @@
+package server
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"reflect"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/google/uuid"
+)
+
+// register adds an operation to the API. Before its handler sees a request that names a site, everything of that site which the request
+// names is looked for there: what is another site's is not there, whichever operation asks.
+func register[I, O any](s *Server, api huma.API, op huma.Operation, handle func(context.Context, *I) (*O, error)) {
+	huma.Register(api, op, func(ctx context.Context, in *I) (*O, error) {
+		if err := s.belongs(ctx, in); err != nil {
+			return nil, err
+		}
+		return handle(ctx, in)
+	})
+}
+
+// named is what a request names, by the fields that it stands in.
+type named struct {
+	site             uuid.UUID
+	devices, targets []uuid.UUID
+}
+
+// thingFields are the fields that name devices and targets, in paths and in bodies.
+var thingFields = map[string]string{"device": "device", "devices": "device", "replaces": "device", "target": "target", "targets": "target"}
+
+// belongs makes sure that the devices and targets that a request names are of the site that it names. Its error is a *Problem.
+func (s *Server) belongs(ctx context.Context, in any) error {
+	var n named
+	n.read(reflect.ValueOf(in), "")
+	if n.site == uuid.Nil || len(n.devices)+len(n.targets) == 0 {
+		return nil
+	}
+	missing, err := s.cfg.Store.Sites.Missing(ctx, n.site, n.devices, n.targets)
+	if err != nil {
+		return s.explain(err)
+	}
+	if len(missing) == 0 {
+		return nil
+	}
+	p := problem(http.StatusNotFound, "not_found", "That is not there any more.", "Go back and look again.")
+	if len(n.devices)+len(n.targets) > 1 {
+		p.Detail = fmt.Sprintf("%s is not on this site, or not any more; nothing was done.", missing[0])
+		if len(missing) > 1 {
+			p.Detail = fmt.Sprintf("%d of what was named are not on this site, or not any more; nothing was done. The first is %s.", len(missing),
+				missing[0])
+		}
+	}
+	return p
+}
+
+// read collects what stands in a value of a request; field is the name under which it was sent.
+func (n *named) read(v reflect.Value, field string) {
+	switch v.Kind() {
+	case reflect.Pointer, reflect.Interface:
+		if !v.IsNil() {
+			n.read(v.Elem(), field)
+		}
+	case reflect.Slice:
+		for i := range v.Len() {
+			n.read(v.Index(i), field)
+		}
+	case reflect.Map: // keyed by device, where it is by an ID at all
+		for _, k := range v.MapKeys() {
+			n.read(k, field)
+			n.read(v.MapIndex(k), field)
+		}
+	case reflect.Struct:
+		for i := range v.NumField() {
+			if f := v.Type().Field(i); f.IsExported() {
+				n.read(v.Field(i), nameOf(f))
+			}
+		}
+	case reflect.Array:
+		if id, ok := v.Interface().(uuid.UUID); ok {
+			n.add(id, field)
+		}
+	}
+}
+
+func (n *named) add(id uuid.UUID, field string) {
+	switch {
+	case id == uuid.Nil:
+	case field == "site" && n.site == uuid.Nil:
+		n.site = id
+	case thingFields[field] == "device":
+		n.devices = append(n.devices, id)
+	case thingFields[field] == "target":
+		n.targets = append(n.targets, id)
+	}
+}
+
+// nameOf is the name under which a field is sent.
+func nameOf(f reflect.StructField) string {
+	for _, tag := range []string{"path", "json", "query"} {
+		if name, _, _ := strings.Cut(f.Tag.Get(tag), ","); name != "" {
+			return name
+		}
+	}
+	return f.Name
+}
