@@ -51,8 +51,17 @@ type PasteBody struct {
 	Host string   `json:"host,omitempty" maxLength:"300" doc:"the address that a person has chosen between two readings"`
 }
 
-// repair reads the URLs, mended by what they are, by the site that they are pasted for and by what the path books know.
-func (b PasteBody) repair(books []*recipe.Book, site address.Ranges) (out []streamurl.Repaired) {
+// Reading a paste takes as long as its text and the path books are large. It has a time, ends when whoever asked goes away, and few are read
+// at once.
+const (
+	pasteTime   = 3 * time.Second
+	mostPastes  = 2
+	mostReading = 500 // URLs of a paste that are shown and compared with the path books
+)
+
+// repair reads the URLs, mended by what they are, by the site that they are pasted for and by what the path books know. rest is how many of
+// them the path books were not asked about, since the time was up.
+func (b PasteBody) repair(ctx context.Context, books []*recipe.Book, site address.Ranges) (out []streamurl.Repaired, rest int) {
 	o := streamurl.Options{Host: b.Host, Site: site.Contains}
 	for _, f := range b.Skip {
 		o.Skip = append(o.Skip, streamurl.Fault(f))
@@ -62,14 +71,25 @@ func (b PasteBody) repair(books []*recipe.Book, site address.Ranges) (out []stre
 	if len(out) < 2 && text != "" && !strings.Contains(text, "\n") {
 		out = []streamurl.Repaired{streamurl.RepairWith(text, o)} // one URL, and all of the line is meant
 	}
-	for i := range out[:min(len(out), mostPasted)] {
-		recipe.Amend(&out[i], books, o.Skip...)
+	most := min(len(out), mostReading)
+	for i := range most {
+		if recipe.Amend(ctx, &out[i], books, o.Skip...) != nil {
+			return out, most - i
+		}
 	}
-	return out
+	return out, 0
 }
 
-// mostPasted is how many URLs of a paste are shown.
-const mostPasted = 500
+// pasteTurn waits for one of the places in which pastes are read, and gives the time for it. done gives the place back.
+func (s *Server) pasteTurn(ctx context.Context) (_ context.Context, done func(), err error) {
+	select {
+	case s.pastes <- struct{}{}:
+	case <-ctx.Done():
+		return ctx, nil, ctx.Err()
+	}
+	ctx, cancel := context.WithTimeout(ctx, pasteTime)
+	return ctx, func() { cancel(); <-s.pastes }, nil
+}
 
 // pasteOut is what was read out of a paste.
 type pasteOut struct {
@@ -77,6 +97,7 @@ type pasteOut struct {
 		URLs     []pastedView  `json:"urls"`
 		Readings []readingView `json:"readings" doc:"the likeliest first"`
 		Without  int           `json:"without,omitempty" doc:"lines that hold words and no URL"`
+		Rest     int           `json:"rest,omitempty" doc:"URLs that the path books were not asked about, since there are too many"`
 	}
 }
 
@@ -97,15 +118,21 @@ func (s *Server) pasteRoutes(api huma.API) {
 				site, err = s.cfg.Store.Sites.Get(ctx, *in.Body.Site)
 				ranges = site.Ranges
 			}
-			repaired := in.Body.repair(books, ranges)
+			within, done, rerr := s.pasteTurn(ctx)
+			if rerr != nil {
+				return nil, s.explain(rerr)
+			}
+			defer done()
+			var repaired []streamurl.Repaired
+			repaired, out.Body.Rest = in.Body.repair(within, books, ranges)
 			if len(repaired) > 1 || strings.Contains(strings.TrimSpace(in.Body.Text), "\n") {
 				out.Body.Without = streamurl.Without(in.Body.Text)
 			}
 			out.Body.URLs = []pastedView{}
-			for _, r := range repaired[:min(len(repaired), mostPasted)] {
+			for _, r := range repaired[:min(len(repaired), mostReading)] {
 				out.Body.URLs = append(out.Body.URLs, viewOfPasted(r))
 			}
-			out.Body.Readings = readings(repaired, books)
+			out.Body.Readings = readings(within, repaired, books)
 			return out, s.explain(err)
 		})
 	register(s, api, huma.Operation{OperationID: "take-paste", Method: "POST", Path: "/api/sites/{site}/paste",
@@ -140,7 +167,8 @@ func viewOfPasted(r streamurl.Repaired) pastedView {
 }
 
 // readings are the recipes that explain the URLs of the first one's host: those of the path books, then what can be learned.
-func readings(repaired []streamurl.Repaired, books []*recipe.Book) []readingView {
+// Those that were found when ctx ends are returned.
+func readings(ctx context.Context, repaired []streamurl.Repaired, books []*recipe.Book) []readingView {
 	out := []readingView{}
 	var paths []string
 	host := ""
@@ -163,6 +191,9 @@ func readings(repaired []streamurl.Repaired, books []*recipe.Book) []readingView
 	}
 	for _, b := range books {
 		for _, r := range b.Recipes {
+			if ctx.Err() != nil {
+				return out
+			}
 			if first := r.Path.Invert(paths[0]); len(first) > 0 && explainsAll(r.Path, paths) {
 				add(r.Path, r.Name, []string{"the path book “" + b.Name + "” knows this shape"}, first[0])
 			}
@@ -197,7 +228,12 @@ func (s *Server) takePaste(ctx context.Context, id uuid.UUID, b PasteBody, shape
 	if err != nil {
 		return nil, s.explain(err)
 	}
-	all := b.repair(books, site.Ranges)
+	within, done, err := s.pasteTurn(ctx)
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	all, _ := b.repair(within, books, site.Ranges)
+	done()
 	i := slices.IndexFunc(all, func(r streamurl.Repaired) bool { return r.OK })
 	if i < 0 {
 		return nil, problem(422, "no_url", "There is no URL in it that can be read.", "Paste one like rtsp://192.0.2.20/path.")

@@ -10,7 +10,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"fmt"
+	"time"
 	"unlatch/core/address"
+	"unlatch/core/recipe"
 	"unlatch/store/storetest"
 )
 
@@ -125,4 +128,36 @@ func TestPathBooks(t *testing.T) {
 	assert.Equal(t, 204, status)
 	p.problem("not_found", "DELETE", "/api/path-books/"+uuid.NewString(), nil)
 	assert.Len(t, list(), shipped)
+}
+
+// Thousands of URLs against thousands of recipes are read for as long as that may take and no longer, and for nobody once who asked is gone.
+func TestAPasteIsReadInItsTime(t *testing.T) {
+	var page strings.Builder
+	for n := range 3000 {
+		fmt.Fprintf(&page, "rtsp://192.0.2.7/Some/Path/%d/of-channel%dstream\n", n, n)
+	}
+	book := &recipe.Book{Name: "large"}
+	for n := range 4900 {
+		shape, err := recipe.Parse(fmt.Sprintf("/some/path/{channel}/of-channel{channel+%d}stream", n+1))
+		require.NoError(t, err)
+		book.Recipes = append(book.Recipes, recipe.Recipe{Name: fmt.Sprint(n), Path: shape, Purpose: recipe.Stream})
+	}
+	ended, end := context.WithCancel(context.Background())
+	end()
+	all, rest := PasteBody{Text: page.String()}.repair(ended, []*recipe.Book{book}, address.Ranges{})
+	assert.Len(t, all, 3000, "the URLs themselves are read")
+	assert.Equal(t, mostReading, rest, "and compared with nothing")
+	assert.Empty(t, readings(ended, all, []*recipe.Book{book}))
+	soon, cancel := context.WithTimeout(context.Background(), 200*time.Millisecond)
+	defer cancel()
+	_, rest = PasteBody{Text: page.String()}.repair(soon, []*recipe.Book{book}, address.Ranges{})
+	assert.Positive(t, rest, "what was not looked at is told")
+
+	s := bare(Config{})
+	for range mostPastes {
+		_, _, err := s.pasteTurn(context.Background())
+		require.NoError(t, err)
+	}
+	_, _, err := s.pasteTurn(ended)
+	assert.ErrorIs(t, err, context.Canceled, "few are read at once")
 }

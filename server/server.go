@@ -68,7 +68,8 @@ type Server struct {
 	accounts  *gate // tries to sign in by account
 	addresses *gate // and by where they come from
 	hashing   chan struct{}
-	strangers atomic.Int64 // bytes that requests without a session hold
+	pastes    chan struct{} // one for each paste that is read
+	strangers atomic.Int64  // bytes that requests without a session hold
 }
 
 // mostHashes is how many passwords are judged at once: each takes 64 MiB.
@@ -93,7 +94,7 @@ func bare(cfg Config) *Server {
 	}
 	return &Server{cfg: cfg, hub: newHub(), elsewhere: away, lineUp: newLineUp(cfg.Store, cfg.Now), accounts: newGate(freeByAccount, cfg.Now),
 		addresses: newGate(freeByAddress, cfg.Now),
-		hashing:   make(chan struct{}, mostHashes)}
+		hashing:   make(chan struct{}, mostHashes), pastes: make(chan struct{}, mostPastes)}
 }
 
 // New builds the server. Events flow while ctx lives.

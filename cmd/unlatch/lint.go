@@ -45,7 +45,9 @@ func lintCommand() *cobra.Command {
 			bad := len(list) == 0
 			books := recipe.Shipped()
 			for _, r := range list {
-				recipe.Amend(&r, books)
+				if err := recipe.Amend(cmd.Context(), &r, books); err != nil {
+					return err
+				}
 				l := linted{Repaired: r}
 				if r.OK {
 					l.URL, l.User = r.URL.Redacted(), r.URL.SignIn.User

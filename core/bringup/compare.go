@@ -5,8 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"image"
-	_ "image/jpeg"
+	"image/jpeg"
 	"time"
 
 	"unlatch/core/diagnose"
@@ -73,8 +72,14 @@ func (w *Work) compare(ctx context.Context, s target.Session, p latch.Placement)
 	if out.still == nil {
 		return out, nil
 	}
+	// What a target gives for a picture is decoded within bounds, and kept as what came out of that.
+	out.still, err = media.Still(ctx, media.Keyframe{Decoder: "mjpeg", Data: out.still})
+	if ctx.Err() != nil {
+		return out, ctx.Err()
+	}
 	shown, ok := printOf(out.still)
-	if !ok {
+	if err != nil || !ok {
+		w.log.Note("its picture cannot be compared: %v", err)
 		out.still, out.match = nil, string(picturematch.CannotTell)
 		return out, nil
 	}
@@ -134,12 +139,15 @@ func wrongPicture(p latch.Placement, title, other string) *diagnose.Diagnosis {
 		Seen:    "the picture that the target shows is not the camera's"}
 }
 
-func printOf(jpeg []byte) (picturematch.Print, bool) {
-	cfg, _, err := image.DecodeConfig(bytes.NewReader(jpeg))
-	if err != nil || cfg.Width*cfg.Height > 64<<20 || cfg.Width < 16 || cfg.Height < 16 {
+// ownPixels bounds the pictures that are decoded here: all of them are stills of our own making.
+const ownPixels = 4 << 20
+
+// printOf boils a still of our own making down to what is compared. Nothing that came from outside is given to it.
+func printOf(still []byte) (picturematch.Print, bool) {
+	if pixels, err := media.JPEGPixels(still); err != nil || pixels > ownPixels {
 		return picturematch.Print{}, false
 	}
-	img, _, err := image.Decode(bytes.NewReader(jpeg))
+	img, err := jpeg.Decode(bytes.NewReader(still))
 	if err != nil {
 		return picturematch.Print{}, false
 	}

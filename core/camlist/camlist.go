@@ -22,6 +22,7 @@ const (
 	maxTemplate = 64 << 10
 	maxOutput   = 4 << 20
 	maxText     = 64 << 10 // of one value
+	maxMade     = 64 << 20 // of all values that functions make, whatever becomes of them
 	maxRounds   = 500_000
 	maxTime     = 2 * time.Second
 )
@@ -186,6 +187,7 @@ func Render(ctx context.Context, src Source, site string, cameras []Camera) ([]b
 type run struct {
 	ctx   context.Context
 	left  int
+	bytes int // that functions have made
 	until time.Time
 }
 
@@ -247,7 +249,7 @@ func located(err error) error {
 	if errors.As(err, &own) {
 		return own
 	}
-	for _, e := range []error{ErrSecret, errEndless} {
+	for _, e := range []error{ErrSecret, errEndless, errLong, errMade} {
 		if errors.Is(err, e) {
 			return &Error{lineOf(err.Error()), e.Error()}
 		}

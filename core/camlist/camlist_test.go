@@ -7,8 +7,10 @@ import (
 	"encoding/xml"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
+	"text/template/parse"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -75,6 +77,38 @@ func TestExamplesReadBack(t *testing.T) {
 	assert.Equal(t, len(odd), strings.Count(string(render(t, "Media player list")), "rtsp://"))
 }
 
+// Every field of an example that holds text passes a function of its format: what stands in it comes from devices and people.
+func TestExamplesWriteNoBareText(t *testing.T) {
+	numbers := []string{"Number", "Port", "Width", "Height"}
+	var look func(t *testing.T, n parse.Node)
+	look = func(t *testing.T, n parse.Node) {
+		switch n := n.(type) {
+		case *parse.ListNode:
+			for _, c := range n.Nodes {
+				look(t, c)
+			}
+		case *parse.RangeNode:
+			look(t, n.List)
+		case *parse.IfNode:
+			look(t, n.List)
+		case *parse.ActionNode:
+			if len(n.Pipe.Cmds) == 1 && len(n.Pipe.Cmds[0].Args) == 1 {
+				f, ok := n.Pipe.Cmds[0].Args[0].(*parse.FieldNode)
+				assert.True(t, ok && slices.Contains(numbers, f.Ident[len(f.Ident)-1]), "line %d: %s stands bare", n.Line, n)
+			}
+		}
+	}
+	for _, e := range Examples {
+		tree, err := parse.Parse(e.Name, e.Text, "", "", functions(&run{}), map[string]any{})
+		require.NoError(t, err)
+		look(t, tree[e.Name].Root)
+	}
+	for name, want := range map[string]string{"=1+1": "'=1+1", "+1": "'+1", "-1": "'-1", "@a": "'@a", "\ta": "'\ta", "a,b": `"a,b"`,
+		`a"b`: `"a""b"`, "a;b": `"a;b"`, "\r=1": "\"'\r=1\"", "plain": "plain"} {
+		assert.Equal(t, want, csvField(name), "%q", name)
+	}
+}
+
 // What would not end, or not fit, or tell a secret, is an error with its line.
 func TestWhatATemplateMayNot(t *testing.T) {
 	for _, c := range []struct{ text, problem string }{
@@ -83,6 +117,9 @@ func TestWhatATemplateMayNot(t *testing.T) {
 		{"{{range 100000}}" + strings.Repeat("x", 200) + "{{end}}", "longer than 4 MB"},
 		{`{{$x := "aaaaaaaaaaaaaaaa"}}{{range 100}}{{$x = print $x $x}}{{end}}`, "too long"},
 		{`{{$x := "aaaaaaaa"}}{{range 100}}{{$x = replace "a" "aaaa" $x}}{{end}}`, "too long"},
+		{`{{$x := "aaaaaaaa"}}{{range 13}}{{$x = replace "" "aa" $x}}{{end}}`, "too long"},
+		{`{{$x := "a"}}{{range 15}}{{$x = print $x $x}}{{end}}{{range 400000}}{{$y := replace "a" "b" $x}}{{end}}`, "more than 64 MB"},
+		{`{{$x := "a"}}{{range 16}}{{$x = print $x $x}}{{end}}{{replace "" $x $x}}`, "too long"},
 		{`{{define "a"}}{{template "a"}}{{end}}{{template "a"}}`, "cannot call"},
 		{`{{printf "%1000000000d" 1}}`, "not among the functions"},
 		{"\n\n{{range .Cameras}}{{.Password}}{{end}}", "line 3: this list may hold no passwords"},

@@ -21,21 +21,22 @@ func functions(r *run) template.FuncMap {
 	return template.FuncMap{
 		"tick": r.tick,
 		// Text.
-		"upper": one(strings.ToUpper), "lower": one(strings.ToLower), "trim": one(strings.TrimSpace),
-		"replace": func(from, to string, s any) (string, error) { return short(strings.ReplaceAll(text(s), from, to)) },
+		"upper": r.one(strings.ToUpper), "lower": r.one(strings.ToLower), "trim": r.one(strings.TrimSpace),
+		"replace": func(from, to string, s any) (string, error) { return r.replace(from, to, text(s)) },
 		"default": func(other, v any) any {
 			if text(v) == "" || text(v) == "0" {
 				return other
 			}
 			return v
 		},
-		"pad":  func(width int, v any) (string, error) { return pad(width, text(v)) },
-		"join": func(sep string, parts ...any) (string, error) { return short(join(sep, parts)) },
+		"pad":  func(width int, v any) (string, error) { return r.pad(width, text(v)) },
+		"join": r.join,
 		"add":  func(a, b int) int { return a + b },
 		// Formats: each writes a value so that it reads back as it is.
-		"csv": one(csvField), "json": jsonValue, "yaml": jsonValue, "xml": xmlText, "ini": one(iniValue), "m3u": one(line), "url": one(url.QueryEscape),
-		"print":   func(v ...any) (string, error) { return short(fmt.Sprint(v...)) },
-		"println": func(v ...any) (string, error) { return short(fmt.Sprintln(v...)) },
+		"csv": r.one(csvField), "json": r.json, "yaml": r.json, "xml": r.xml, "ini": r.one(iniValue), "m3u": r.one(line),
+		"url":     r.one(url.QueryEscape),
+		"print":   func(v ...any) (string, error) { return r.made(fmt.Sprint(v...)) },
+		"println": func(v ...any) (string, error) { return r.made(fmt.Sprintln(v...)) },
 		"printf":  gone("printf"), "call": gone("call"), "html": gone("html"), "js": gone("js"), "urlquery": gone("urlquery"),
 	}
 }
@@ -52,37 +53,71 @@ func text(v any) string {
 	return fmt.Sprint(v)
 }
 
-func short(s string) (string, error) {
-	if len(s) > maxText {
-		return "", errors.New("a value that is too long")
+var (
+	errLong = errors.New("a value that is too long")
+	errMade = fmt.Errorf("more than %d MB of values", maxMade>>20)
+)
+
+// make counts n bytes that a function is about to make: whatever becomes of them, they cost time and memory.
+func (r *run) make(n int) error {
+	if n > maxText {
+		return errLong
 	}
-	return s, nil
+	if r.bytes += n; r.bytes > maxMade {
+		return errMade
+	}
+	return nil
 }
 
-func one(f func(string) string) func(any) (string, error) {
-	return func(v any) (string, error) { return short(f(text(v))) }
+// made counts a value that was made.
+func (r *run) made(s string) (string, error) { return s, r.make(len(s)) }
+
+// one makes a function of a template of one that makes no more than a few times its argument.
+func (r *run) one(f func(string) string) func(any) (string, error) {
+	return func(v any) (string, error) {
+		s := text(v)
+		if len(s) > maxText {
+			return "", errLong
+		}
+		return r.made(f(s))
+	}
 }
 
-func pad(width int, s string) (string, error) {
+func (r *run) replace(from, to, s string) (string, error) {
+	if len(s) > maxText {
+		return "", errLong
+	}
+	if err := r.make(len(s) + strings.Count(s, from)*(len(to)-len(from))); err != nil {
+		return "", err
+	}
+	return strings.ReplaceAll(s, from, to), nil
+}
+
+func (r *run) pad(width int, s string) (string, error) {
 	if width < 0 || width > 200 {
 		return "", errors.New("pad takes a width from 0 to 200")
 	}
-	return s + strings.Repeat(" ", max(0, width-len([]rune(s)))), nil
+	return r.made(s + strings.Repeat(" ", max(0, width-len([]rune(s)))))
 }
 
-func join(sep string, parts []any) string {
+func (r *run) join(sep string, parts ...any) (string, error) {
 	var out []string
+	n := 0
 	for _, p := range parts {
 		if s := text(p); s != "" {
 			out = append(out, s)
+			n += len(s) + len(sep)
 		}
 	}
-	return strings.Join(out, sep)
+	if err := r.make(n); err != nil {
+		return "", err
+	}
+	return strings.Join(out, sep), nil
 }
 
 // csvField quotes a field where it has to be (RFC 4180), and keeps a spreadsheet from taking it for a formula.
 func csvField(s string) string {
-	if s != "" && strings.ContainsRune("=+-@\t", rune(s[0])) {
+	if s != "" && strings.ContainsRune("=+-@\t\r", rune(s[0])) {
 		s = "'" + s
 	}
 	if strings.ContainsAny(s, ",\"\r\n;") {
@@ -91,21 +126,21 @@ func csvField(s string) string {
 	return s
 }
 
-// jsonValue is a value in JSON, which is YAML as well.
-func jsonValue(v any) (string, error) {
+// json is a value in JSON, which is YAML as well.
+func (r *run) json(v any) (string, error) {
 	raw, err := json.Marshal(v)
 	if err != nil {
 		return "", err
 	}
-	return short(string(raw))
+	return r.made(string(raw))
 }
 
-func xmlText(v any) (string, error) {
+func (r *run) xml(v any) (string, error) {
 	var b strings.Builder
 	if err := xml.EscapeText(&b, []byte(text(v))); err != nil {
 		return "", err
 	}
-	return short(b.String())
+	return r.made(b.String())
 }
 
 // iniValue is a value on one line; one with blanks around it or a comment sign in it is quoted.

@@ -8,6 +8,8 @@ import (
 	"fmt"
 	"io"
 	"os/exec"
+	"strconv"
+	"sync/atomic"
 	"syscall"
 	"time"
 )
@@ -24,13 +26,23 @@ var converting = make(chan struct{}, mostConverted)
 type converter struct {
 	in      io.WriteCloser
 	frames  chan []byte
-	waiting bool // for a key frame, since it was too slow
+	held    atomic.Int64 // bytes that wait in frames
+	waiting bool         // for a key frame, since it was too slow
 	done    chan error
 	stop    func()
 }
 
-// inHand is how many frames wait for a conversion: one that is slower than its stream leaves frames out and holds nobody up.
-const inHand = 30
+// What waits for a conversion, in frames and in bytes: one that is slower than its stream leaves frames out and holds nobody up.
+const (
+	inHand     = 30
+	inHandHeld = 16 << 20
+)
+
+// Bounds on the program that converts. A decoder holds a dozen pictures, so that pixels are what its memory goes by.
+const (
+	maxConvertPixels = 16 << 20 // of one picture; 4K has 8.3 million
+	maxConvertAlloc  = 64 << 20 // bytes that it may ask for in one piece
+)
 
 // convert begins; each is called with the frames that come out, one after the other.
 func convert(ctx context.Context, decoder string, each func(frame []byte, key bool, stamp uint32)) (*converter, error) {
@@ -41,6 +53,7 @@ func convert(ctx context.Context, decoder string, each func(frame []byte, key bo
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	cmd := exec.CommandContext(ctx, "ffmpeg", "-v", "error", "-fflags", "nobuffer", "-flags", "low_delay", "-probesize", "32768",
+		"-max_alloc", strconv.Itoa(maxConvertAlloc), "-filter_threads", "1", "-threads", "2", "-max_pixels", strconv.Itoa(maxConvertPixels),
 		"-f", decoder, "-i", "pipe:0", "-an", "-vf", "scale='min(640,iw)':-2",
 		"-c:v", "libx264", "-preset", "ultrafast", "-tune", "zerolatency", "-profile:v", "baseline", "-g", "20",
 		"-bsf:v", "h264_metadata=aud=insert", "-f", "h264", "pipe:1")
@@ -78,6 +91,7 @@ func (c *converter) write(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case data := <-c.frames:
+			c.held.Add(-int64(len(data)))
 			if _, err := c.in.Write(data); err != nil {
 				return
 			}
@@ -96,9 +110,12 @@ func (c *converter) frame(data []byte, key bool) error {
 	if c.waiting && !key {
 		return nil
 	}
+	if c.waiting = c.held.Load()+int64(len(data)) > inHandHeld; c.waiting {
+		return nil
+	}
 	select {
 	case c.frames <- bytes.Clone(data):
-		c.waiting = false
+		c.held.Add(int64(len(data)))
 	default:
 		c.waiting = true
 	}

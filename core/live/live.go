@@ -7,14 +7,19 @@ import (
 	"context"
 	"errors"
 	"sync"
+	"sync/atomic"
 	"time"
 )
 
 // Limits on one stream.
 const (
-	maxGroup   = 600     // messages that are kept of the newest group of pictures
-	maxBytes   = 8 << 20 // of them
-	queue      = 64      // messages that a viewer may lag behind the newest group
+	maxGroup = 600     // messages that are kept of the newest group of pictures
+	maxBytes = 8 << 20 // of them
+	queue    = 64      // messages that a viewer may lag behind the newest group
+	// What waits for a viewer is bounded in bytes too, and so is what waits for all viewers of this program: frames of some cameras have
+	// megabytes.
+	maxHeld    = 16 << 20
+	maxHeldAll = 256 << 20
 	maxViewers = 200
 	grace      = 2 * time.Second // for which a session is kept when the last viewer has gone: a page that is loaded anew comes back
 	keptFor    = 60              // seconds of measures that the next viewer is told
@@ -117,8 +122,9 @@ type Viewer struct {
 	wish    Wish
 	form    Form // "" until the room knows the stream
 	c       chan Message
-	waiting bool  // for a key frame, since it was too slow
-	err     error // for which it was shown out
+	held    atomic.Int64 // bytes that wait in c
+	waiting bool         // for a key frame, since it was too slow
+	err     error        // for which it was shown out
 }
 
 // Watch begins to look at the stream of a key, which source gives where nobody looks at it yet.
@@ -178,14 +184,42 @@ func (r *Room) seat(v *Viewer) {
 		v.c <- Message{Measures: r.seconds}
 	}
 	if f.begin != nil {
-		v.c <- *f.begin
+		v.give(*f.begin)
 		for _, m := range f.group {
-			v.c <- m
+			if !v.give(m) {
+				v.waiting = true // for the next key frame
+				break
+			}
 		}
 	}
 	if r.paused != nil {
 		v.c <- *r.paused
 	}
+}
+
+// heldByAll is what waits for all viewers of this program, in bytes.
+var heldByAll atomic.Int64
+
+// give hands a viewer a message where there is room for it. A beginning always has room: it is small, and nothing can be shown without it.
+func (v *Viewer) give(m Message) bool {
+	n := int64(len(m.Data))
+	if held := v.held.Load(); m.Begin == nil && (held > 0 && held+n > maxHeld || held > 0 && heldByAll.Load()+n > maxHeldAll) {
+		return false
+	}
+	select {
+	case v.c <- m:
+		v.held.Add(n)
+		heldByAll.Add(n)
+		return true
+	default:
+		return false
+	}
+}
+
+// took counts a message that waits no longer.
+func (v *Viewer) took(m Message) {
+	v.held.Add(-int64(len(m.Data)))
+	heldByAll.Add(-int64(len(m.Data)))
 }
 
 // Seat is told by the source once it knows the stream: in which form a wish is met. The forms begin anew.
@@ -220,6 +254,7 @@ func (v *Viewer) Next(ctx context.Context) (Message, error) {
 			defer v.room.mu.Unlock()
 			return m, v.err
 		}
+		v.took(m)
 		return m, nil
 	}
 }
@@ -230,6 +265,7 @@ func (v *Viewer) Close() {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	delete(r.viewers, v)
+	heldByAll.Add(-v.held.Swap(0))
 	switch {
 	case len(r.viewers) > 0:
 		for other := range r.viewers {
@@ -356,23 +392,19 @@ func (v *Viewer) take(m Message) {
 	if m.Begin != nil {
 		for { // what it has not seen of the generation before is of no use any more
 			select {
-			case <-v.c:
+			case old := <-v.c:
+				v.took(old)
 				continue
 			default:
 			}
 			break
 		}
 		v.waiting = false
-		v.c <- m
+		v.give(m)
 		return
 	}
 	if v.waiting && (!m.Key || len(v.c) > queue) {
 		return
 	}
-	v.waiting = false
-	select {
-	case v.c <- m:
-	default:
-		v.waiting = true
-	}
+	v.waiting = !v.give(m)
 }

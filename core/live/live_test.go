@@ -3,6 +3,7 @@ package live
 import (
 	"context"
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -323,4 +324,38 @@ func TestASlowViewer(t *testing.T) {
 	m := <-v.c
 	assert.Equal(t, "b", m.Begin.MIME)
 	assert.LessOrEqual(t, len(r.forms[AsItComes].group), maxGroup)
+}
+
+// What waits for viewers that do not read is bounded in bytes, for each and for all of them; one that reads feels nothing of it.
+func TestSlowViewersHoldLittle(t *testing.T) {
+	var hub Hub
+	ready := make(chan *Room, 1)
+	source := func(ctx context.Context, to *Room) error {
+		to.Seat(func(Wish) Form { return AsItComes })
+		ready <- to
+		<-ctx.Done()
+		return ctx.Err()
+	}
+	var slow []*Viewer
+	before := heldByAll.Load()
+	frame := make([]byte, 7<<20)
+	for i := range 40 {
+		v, err := hub.Watch(fmt.Sprint("camera ", i), Wish{}, source)
+		require.NoError(t, err)
+		slow = append(slow, v)
+		room := <-ready
+		room.Tell(AsItComes, Message{Begin: &Begin{MIME: "x"}, Data: []byte("init"), Key: true})
+		for range 50 {
+			room.Tell(AsItComes, Message{Data: frame, Key: true})
+		}
+		assert.LessOrEqual(t, v.held.Load(), int64(maxHeld))
+	}
+	assert.LessOrEqual(t, heldByAll.Load()-before, int64(maxHeldAll+40*len(frame)), "each may hold one frame, and together no more than the bound")
+	first, err := slow[0].Next(context.Background())
+	require.NoError(t, err)
+	assert.NotNil(t, first.Begin, "the beginning is never left out")
+	for _, v := range slow {
+		v.Close()
+	}
+	assert.Equal(t, before, heldByAll.Load())
 }

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"image/jpeg"
 	"io"
 	"os"
 	"os/exec"
@@ -20,6 +21,8 @@ import (
 const (
 	maxStill  = 4 << 20   // bytes of a decoded picture
 	maxPixels = 40 << 20  // of the picture that a parameter set claims; 8K is 33 million
+	maxJPEG   = 24 << 20  // pixels of a picture that comes as a JPEG: one of 6K has 20 million
+	aloneFrom = 4 << 20   // pixels from which on a JPEG gets a decoder of its own
 	maxAlloc  = 256 << 20 // bytes that the decoder may ask for in one piece
 	decodeFor = 15 * time.Second
 	// togetherFor bounds a decoder that has several pictures; each that is not done by then gets one of its own.
@@ -36,6 +39,13 @@ const (
 // go into it together. Where it ends with an error, each of them is decoded alone: a bad one spoils no other.
 func Still(ctx context.Context, keyframe Keyframe) ([]byte, error) {
 	w := &wanted{keyframe: keyframe, done: make(chan struct{})}
+	if keyframe.Decoder == "mjpeg" {
+		pixels, err := JPEGPixels(keyframe.Data)
+		if err != nil {
+			return nil, err
+		}
+		w.alone = pixels > aloneFrom
+	}
 	decoding.add(w)
 	select {
 	case <-w.done:
@@ -45,12 +55,33 @@ func Still(ctx context.Context, keyframe Keyframe) ([]byte, error) {
 	}
 }
 
+// A PixelsError means that a picture claims more pixels than are decoded, or none.
+type PixelsError struct{ Width, Height int }
+
+func (e *PixelsError) Error() string {
+	return fmt.Sprintf("a picture of %d×%d pixels, which is not decoded", e.Width, e.Height)
+}
+
+// JPEGPixels reads from the header of a JPEG (ITU-T T.81 §B.2.2) how many pixels it claims to have. Nothing is decoded. The error is a
+// *PixelsError for one of no size that a camera has.
+func JPEGPixels(data []byte) (int, error) {
+	c, err := jpeg.DecodeConfig(bytes.NewReader(data))
+	if err != nil {
+		return 0, fmt.Errorf("no JPEG: %w", err)
+	}
+	if c.Width < 16 || c.Height < 16 || c.Width*c.Height > maxJPEG {
+		return 0, &PixelsError{c.Width, c.Height}
+	}
+	return c.Width * c.Height, nil
+}
+
 // decoding is the one queue of key frames of this program, with as many decoders as there are processors.
 var decoding = decoders{most: runtime.NumCPU()}
 
 // wanted is a picture that somebody waits for.
 type wanted struct {
 	keyframe Keyframe
+	alone    bool // it is too large to share a decoder
 	jpeg     []byte
 	err      error
 	done     chan struct{}
@@ -77,7 +108,7 @@ func (d *decoders) add(w *wanted) {
 func (d *decoders) work() {
 	for {
 		d.mu.Lock()
-		n := min(len(d.queue), mostTogether)
+		n := together(d.queue)
 		batch := d.queue[:n:n]
 		d.queue = d.queue[n:]
 		if n == 0 {
@@ -88,6 +119,19 @@ func (d *decoders) work() {
 		d.mu.Unlock()
 		decodeAll(batch)
 	}
+}
+
+// together is how many of the pictures that wait go into one decoder: a large one goes alone, so that what is decoded at once is bounded in
+// pixels.
+func together(queue []*wanted) int {
+	n := 0
+	for n < min(len(queue), mostTogether) {
+		if queue[n].alone {
+			return max(n, 1)
+		}
+		n++
+	}
+	return n
 }
 
 func decodeAll(batch []*wanted) {

@@ -3,11 +3,14 @@ package media
 import (
 	"bytes"
 	"context"
+	"encoding/binary"
 	"fmt"
+	"image"
 	"image/jpeg"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"sync"
 	"testing"
 	"time"
@@ -67,4 +70,37 @@ func TestDecodersThatFail(t *testing.T) {
 	defer cancel()
 	_, err = Still(ctx, Keyframe{Decoder: "h264"})
 	assert.ErrorIs(t, err, context.DeadlineExceeded)
+}
+
+// claiming is a small JPEG whose header claims another size (ITU-T T.81 §B.2.2: height and width stand five bytes behind the marker).
+func claiming(t *testing.T, width, height int) []byte {
+	var out bytes.Buffer
+	require.NoError(t, jpeg.Encode(&out, image.NewGray(image.Rect(0, 0, 64, 64)), nil))
+	raw := out.Bytes()
+	at := bytes.Index(raw, []byte{0xff, 0xc0})
+	require.Positive(t, at)
+	binary.BigEndian.PutUint16(raw[at+5:], uint16(height))
+	binary.BigEndian.PutUint16(raw[at+7:], uint16(width))
+	return raw
+}
+
+// A picture that claims a size which no camera has is not decoded at all; large ones are decoded one at a time.
+func TestPicturesAreJudgedByTheirHeader(t *testing.T) {
+	var before, after runtime.MemStats
+	runtime.ReadMemStats(&before)
+	for _, size := range [][2]int{{65000, 65000}, {8000, 8000}, {8, 8}} {
+		_, err := Still(context.Background(), Keyframe{Decoder: "mjpeg", Data: claiming(t, size[0], size[1])})
+		var claims *PixelsError
+		require.ErrorAs(t, err, &claims)
+		assert.Equal(t, size[0], claims.Width)
+	}
+	_, err := Still(context.Background(), Keyframe{Decoder: "mjpeg", Data: []byte("<html>")})
+	assert.ErrorContains(t, err, "no JPEG")
+	runtime.ReadMemStats(&after)
+	assert.Less(t, after.TotalAlloc-before.TotalAlloc, uint64(16<<20))
+
+	small, large := &wanted{}, &wanted{alone: true}
+	assert.Equal(t, 2, together([]*wanted{small, small, large, small}))
+	assert.Equal(t, 1, together([]*wanted{large, small, large}))
+	assert.Equal(t, 0, together(nil))
 }

@@ -28,6 +28,7 @@ import (
 // Limits on an answer.
 const (
 	maxPicture = 8 << 20
+	maxPixels  = 40 << 20 // 8K is 33 million
 	maxHops    = 3
 )
 
@@ -242,6 +243,9 @@ func (p *Picture) first(began time.Time) error {
 	c, err := jpeg.DecodeConfig(bytes.NewReader(p.JPEG))
 	if err != nil {
 		return &NotPictureError{Problem: "the answer is no JPEG"}
+	}
+	if c.Width*c.Height > maxPixels {
+		return &NotPictureError{Problem: fmt.Sprintf("it claims %d×%d pixels, which no camera has", c.Width, c.Height)}
 	}
 	p.Width, p.Height, p.Bytes = c.Width, c.Height, len(p.JPEG)
 	p.MS = float64(time.Since(began).Microseconds()) / 1000

@@ -22,7 +22,7 @@ func TestAmendByPathBooks(t *testing.T) {
 		{"rtsp://192.0.2.7/nobody/Knows", "rtsp://192.0.2.7/nobody/Knows", ""},
 	} {
 		r := streamurl.Repair(c.in)
-		recipe.Amend(&r, books)
+		recipe.Amend(t.Context(), &r, books)
 		assert.Equal(t, c.out, r.URL.String(), c.in)
 		if c.fault == "" {
 			assert.Empty(t, r.Findings, c.in)
@@ -31,7 +31,7 @@ func TestAmendByPathBooks(t *testing.T) {
 		require.Len(t, r.Findings, 1, c.in)
 		assert.Equal(t, streamurl.Fault(c.fault), r.Findings[0].Fault)
 		left := streamurl.Repair(c.in)
-		recipe.Amend(&left, books, streamurl.Fault(c.fault))
+		recipe.Amend(t.Context(), &left, books, streamurl.Fault(c.fault))
 		assert.Equal(t, c.in, left.URL.String(), "left as it is where the person wants that")
 	}
 }
