@@ -141,7 +141,7 @@ func (r record) Sight(ctx context.Context, x discovery.Sighting) (device uuid.UU
 
 func (r record) Books(ctx context.Context) ([]*recipe.Book, error) { return r.store().Books.All(ctx) }
 
-func (r record) Alone(ctx context.Context, name uuid.UUID, fn func() error) error {
+func (r record) Alone(ctx context.Context, name uuid.UUID, fn func(context.Context) error) error {
 	return r.store().Locked(ctx, name, fn)
 }
 

@@ -2,30 +2,180 @@ package store
 
 import (
 	"context"
+	"errors"
 	"sync"
+	"time"
 
 	"github.com/google/uuid"
-	"github.com/jmoiron/sqlx"
+	"github.com/jackc/pgx/v5"
 )
 
-// keyed are the locks of this process. Without them every waiter would hold a connection of its own while it waits in the
-// database, and the one that is not waiting would find none left.
-var keyed sync.Map // uuid.UUID to chan struct{}
+// A locker holds the locks of this process on one connection of its own: who holds a lock talks to a device meanwhile, for as long as that
+// takes, and no connection of the pool waits for it.
+type locker struct {
+	connect *pgx.ConnConfig
+	mu      sync.Mutex
+	conn    *pgx.Conn // nil until the first lock
+	held    map[uuid.UUID]context.CancelCauseFunc
+	local   map[uuid.UUID]*turn
+}
 
-// Locked runs fn while no other worker, in this process or another, runs one for the same key.
-func (s *Store) Locked(ctx context.Context, key uuid.UUID, fn func() error) error {
-	slot, _ := keyed.LoadOrStore(key, make(chan struct{}, 1))
-	local := slot.(chan struct{})
-	select {
-	case local <- struct{}{}:
-	case <-ctx.Done():
-		return ctx.Err()
+// A turn is who waits for a lock in this process. Locks of one connection do not keep each other out.
+type turn struct {
+	taken chan struct{} // one place
+	users int
+}
+
+func newLocker(c *pgx.ConnConfig) *locker {
+	return &locker{connect: c, held: map[uuid.UUID]context.CancelCauseFunc{}, local: map[uuid.UUID]*turn{}}
+}
+
+// ErrLockLost means that the connection which held a lock was lost, so that somebody else may have it now.
+var ErrLockLost = errors.New("the lock was lost with its connection to the database")
+
+// lockAgain is after how long a lock that another process holds is asked for again.
+const lockAgain = 50 * time.Millisecond
+
+// Locked runs fn while no other worker, in this process or another, runs one for the same key. Its context ends when the lock is lost.
+func (s *Store) Locked(ctx context.Context, key uuid.UUID, fn func(context.Context) error) error {
+	done, err := s.locks.waitTurn(ctx, key)
+	if err != nil {
+		return err
 	}
-	defer func() { <-local }()
-	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, "SELECT pg_advisory_xact_lock(hashtextextended($1, 0))", key.String()); err != nil {
+	defer done()
+	for {
+		got, err := s.locks.try(ctx, key)
+		if err != nil {
 			return err
 		}
-		return fn()
-	})
+		if got {
+			break
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(lockAgain):
+		}
+	}
+	held, end := context.WithCancelCause(ctx)
+	defer end(nil)
+	s.locks.hold(key, end)
+	defer s.locks.release(key)
+	err = fn(held)
+	if errors.Is(context.Cause(held), ErrLockLost) {
+		return errors.Join(ErrLockLost, err)
+	}
+	return err
+}
+
+// waitTurn waits until nobody else in this process has or wants the key before.
+func (l *locker) waitTurn(ctx context.Context, key uuid.UUID) (done func(), err error) {
+	l.mu.Lock()
+	t := l.local[key]
+	if t == nil {
+		t = &turn{taken: make(chan struct{}, 1)}
+		l.local[key] = t
+	}
+	t.users++
+	l.mu.Unlock()
+	leave := func() {
+		l.mu.Lock()
+		defer l.mu.Unlock()
+		if t.users--; t.users == 0 {
+			delete(l.local, key)
+		}
+	}
+	select {
+	case t.taken <- struct{}{}:
+		return func() { <-t.taken; leave() }, nil
+	case <-ctx.Done():
+		leave()
+		return nil, ctx.Err()
+	}
+}
+
+// try asks for the lock once. The connection is made where there is none.
+func (l *locker) try(ctx context.Context, key uuid.UUID) (got bool, err error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.conn == nil || l.conn.IsClosed() {
+		l.lose()
+		if l.conn, err = pgx.ConnectConfig(ctx, l.connect); err != nil {
+			l.conn = nil
+			return false, err
+		}
+		go l.watch(l.conn)
+	}
+	err = l.conn.QueryRow(ctx, "SELECT pg_try_advisory_lock(hashtextextended($1, 0))", key.String()).Scan(&got)
+	if err != nil && l.conn.IsClosed() {
+		l.lose()
+	}
+	return got, err
+}
+
+func (l *locker) hold(key uuid.UUID, end context.CancelCauseFunc) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.held[key] = end
+}
+
+// release gives a lock back. One that cannot be given back goes with the connection.
+func (l *locker) release(key uuid.UUID) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if _, ok := l.held[key]; !ok {
+		return // it was lost, and the connection that held it is gone
+	}
+	delete(l.held, key)
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	if _, err := l.conn.Exec(ctx, "SELECT pg_advisory_unlock(hashtextextended($1, 0))", key.String()); err != nil {
+		l.conn.Close(ctx)
+		l.lose()
+	}
+}
+
+// lose ends the work of all who hold locks. The lock on mu is held.
+func (l *locker) lose() {
+	for key, end := range l.held {
+		end(ErrLockLost)
+		delete(l.held, key)
+	}
+}
+
+// watch notices that the connection is lost while locks are held and nothing else is asked of it.
+func (l *locker) watch(conn *pgx.Conn) {
+	for {
+		time.Sleep(2 * time.Second)
+		l.mu.Lock()
+		if l.conn != conn {
+			l.mu.Unlock()
+			return
+		}
+		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+		err := conn.Ping(ctx)
+		cancel()
+		if err != nil {
+			conn.Close(context.Background())
+			l.conn = nil
+			l.lose()
+		}
+		l.mu.Unlock()
+		if err != nil {
+			return
+		}
+	}
+}
+
+// close gives the connection back, and all locks with it.
+func (l *locker) close() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.conn != nil {
+		ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+		defer cancel()
+		l.conn.Close(ctx)
+		l.conn = nil
+	}
+	l.lose()
 }

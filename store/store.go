@@ -35,7 +35,8 @@ var ErrNotFound = errors.New("not found")
 
 // A Store is one database, a small type a concern. It is safe for concurrent use.
 type Store struct {
-	Pool *pgxpool.Pool // for River, which shares the connections
+	locks *locker
+	Pool  *pgxpool.Pool // for River, which shares the connections
 
 	Sites    Sites
 	Devices  Devices
@@ -95,7 +96,7 @@ func OpenWith(ctx context.Context, o Options) (*Store, error) {
 		return nil, err
 	}
 	db := &database{db: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx"), log: o.Log}
-	s := &Store{Pool: pool, database: db, Sites: Sites{db}, Devices: Devices{db}, Consents: Consents{db}, SignIns: SignIns{db},
+	s := &Store{Pool: pool, database: db, locks: newLocker(cfg.ConnConfig.Copy()), Sites: Sites{db}, Devices: Devices{db}, Consents: Consents{db}, SignIns: SignIns{db},
 		People: People{db}, Books: Books{db}, Shelf: Shelf{db}, Plans: Plans{db}, Targets: Targets{db}, Runs: Runs{db, pool}, Deeds: Deeds{db}, Workers: Workers{db, pool}}
 	if err := s.migrate(ctx); err != nil {
 		s.Close()
@@ -169,6 +170,7 @@ func (e *NewerError) Error() string {
 
 // Close gives the connections back.
 func (s *Store) Close() {
+	s.locks.close()
 	s.db.Close()
 	s.Pool.Close()
 }

@@ -170,7 +170,7 @@ func (m *memory) Sight(_ context.Context, x discovery.Sighting) (uuid.UUID, erro
 
 func (m *memory) Books(context.Context) ([]*recipe.Book, error) { return m.books, nil }
 
-func (m *memory) Alone(_ context.Context, _ uuid.UUID, fn func() error) error { return fn() }
+func (m *memory) Alone(ctx context.Context, _ uuid.UUID, fn func(context.Context) error) error { return fn(ctx) }
 
 func (m *memory) Key(_ context.Context, id uuid.UUID) (Key, error) {
 	for _, k := range m.keys {

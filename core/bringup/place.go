@@ -134,7 +134,7 @@ func (w *Work) putOn(ctx context.Context, p latch.Placement, replaces string) (p
 		var c target.Camera
 		if c, err = w.placing(ctx, p, replaces); err == nil {
 			// One at a time on a target: two that look for a free slot at once would both take it.
-			err = w.Record.Alone(ctx, p.Target, func() (err error) {
+			err = w.Record.Alone(ctx, p.Target, func(ctx context.Context) (err error) {
 				put, err = t.session.Place(ctx, c)
 				return err
 			})
@@ -319,7 +319,7 @@ func (w *Work) Move(ctx context.Context, on uuid.UUID, to string) error {
 		if !ok {
 			return &target.UnableError{Target: p.Name, Ability: "move"}
 		}
-		err = w.Record.Alone(ctx, on, func() (err error) {
+		err = w.Record.Alone(ctx, on, func(ctx context.Context) (err error) {
 			put, err = mover.Move(ctx, target.Ref(p.Ref), to)
 			return err
 		})

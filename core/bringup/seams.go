@@ -49,8 +49,8 @@ type Record interface {
 	// Sight files a sighting and returns the device that it belongs to.
 	Sight(ctx context.Context, x discovery.Sighting) (uuid.UUID, error)
 	Books(ctx context.Context) ([]*recipe.Book, error)
-	// Alone runs fn while no other work runs under the same name.
-	Alone(ctx context.Context, name uuid.UUID, fn func() error) error
+	// Alone runs fn while no other work runs under the same name. Its context ends when that is so no longer.
+	Alone(ctx context.Context, name uuid.UUID, fn func(context.Context) error) error
 }
 
 // A Key is an entry of the keyring, with why it stands where it does among those to try on a device.
