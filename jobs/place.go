@@ -3,7 +3,9 @@ package jobs
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"net/url"
+	"time"
 
 	"github.com/google/uuid"
 	"github.com/riverqueue/river"
@@ -155,13 +157,22 @@ func (w *targetWorker) work(ctx context.Context, a TargetArgs) error {
 	return w.check(ctx, a)
 }
 
-// check asks a target again for the picture of each camera that stands on it.
+// lookTime is how long one look at a target asks it for pictures.
+const lookTime = 2 * time.Minute
+
+// check asks a target again for the picture of each camera that stands on it. Of a target that answers slowly the rest is left for the next
+// look, and nothing is said of what was not asked.
 func (w *targetWorker) check(ctx context.Context, a TargetArgs) error {
 	on, err := w.env.store.Targets.On(ctx, a.Target)
 	if err != nil {
 		return err
 	}
-	for _, id := range on {
+	until := time.Now().Add(lookTime)
+	for i, id := range on {
+		if time.Now().After(until) {
+			return w.env.store.Runs.Problem(ctx, a.Run, fmt.Sprintf("It answers slowly: %d of its %d cameras were not asked about this time.",
+				len(on)-i, len(on)))
+		}
 		d, err := w.env.store.Devices.Get(ctx, id)
 		if err != nil {
 			return err

@@ -70,6 +70,9 @@ func (s Devices) Sight(ctx context.Context, site uuid.UUID, run *uuid.UUID, x di
 		}
 		var err error
 		id, err = s.recognise(ctx, tx, site, run, x)
+		if err == nil && run == nil {
+			err = s.toldEnough(ctx, tx, id, x.Addr.String())
+		}
 		if errors.As(err, &storm) {
 			return s.countStorm(ctx, tx, site, x.Addr.String()) // the count is kept, the sighting is not
 		}
@@ -153,6 +156,9 @@ func (s Devices) recognise(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, run
 	return ids[i], err
 }
 
+// maxBody bounds a record. What devices tell is bounded where it is parsed; this keeps what was missed there out of every list.
+const maxBody = 512 << 10
+
 func (s Devices) record(ctx context.Context, tx *sqlx.Tx, run *uuid.UUID, device uuid.UUID, subject string, body evidence.Body,
 	exchange string, at time.Time) error {
 	if _, err := fenced(ctx, tx); err != nil {
@@ -161,6 +167,9 @@ func (s Devices) record(ctx context.Context, tx *sqlx.Tx, run *uuid.UUID, device
 	raw, err := evidence.Encode(body)
 	if err != nil {
 		return err
+	}
+	if len(raw) > maxBody {
+		return fmt.Errorf("a record of the kind %q has %d kB, which nothing that was bounded has", evidence.KindOf(body), len(raw)>>10)
 	}
 	raw, exchange = withoutNUL(raw), strings.ReplaceAll(exchange, "\x00", "·")
 	if at.IsZero() {
@@ -226,8 +235,11 @@ func (s Devices) Record(ctx context.Context, d *Device, run *uuid.UUID, f Findin
 // Left records that a device has said goodbye, and reports whether the site knows it.
 func (s Devices) Left(ctx context.Context, site uuid.UUID, endpoint string) (known bool, err error) {
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
-		var id uuid.UUID
-		err := tx.GetContext(ctx, &id, "SELECT id FROM devices WHERE site_id = $1 AND endpoint = $2", site, endpoint)
+		var d struct {
+			ID   uuid.UUID `db:"id"`
+			Addr string    `db:"addr"`
+		}
+		err := tx.GetContext(ctx, &d, "SELECT id, addr FROM devices WHERE site_id = $1 AND endpoint = $2", site, endpoint)
 		if errors.Is(err, sql.ErrNoRows) {
 			return nil
 		}
@@ -235,7 +247,12 @@ func (s Devices) Left(ctx context.Context, site uuid.UUID, endpoint string) (kno
 			return err
 		}
 		known = true
-		return s.record(ctx, tx, nil, id, "", evidence.Left{}, "", time.Time{})
+		if err := s.toldEnough(ctx, tx, d.ID, d.Addr); errors.As(err, new(*StormError)) {
+			return s.countStorm(ctx, tx, site, d.Addr)
+		} else if err != nil {
+			return err
+		}
+		return s.record(ctx, tx, nil, d.ID, "", evidence.Left{}, "", time.Time{})
 	})
 	return known, err
 }

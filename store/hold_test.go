@@ -446,3 +446,36 @@ func TestMovesAreSeenBeforeTheyAreFiled(t *testing.T) {
 		}
 	}
 }
+
+// A device that says goodbye and comes back without end, and one that changes its name each time, fill no table: what is not filed is counted
+// in one row.
+func TestADeviceThatAnnouncesWithoutEnd(t *testing.T) {
+	t.Parallel()
+	s := storetest.Open(t)
+	site, err := s.Sites.Create(ctx, "x", address.MustParse("192.0.2.0/24"))
+	require.NoError(t, err)
+	device, err := s.Devices.Sight(ctx, site.ID, nil, sight("192.0.2.7", "urn:7"))
+	require.NoError(t, err)
+	for n := range 200 {
+		_, err := s.Devices.Left(ctx, site.ID, "urn:7")
+		require.NoError(t, err)
+		x := sight("192.0.2.7", "urn:7")
+		x.Name = fmt.Sprintf("name %d", n)
+		if _, err = s.Devices.Sight(ctx, site.ID, nil, x); err != nil {
+			require.ErrorAs(t, err, new(*store.StormError))
+		}
+	}
+	var rows int
+	require.NoError(t, s.Pool.QueryRow(ctx, "SELECT count(*) FROM evidence WHERE device_id = $1", device).Scan(&rows))
+	assert.Equal(t, store.MostTold, rows)
+	site, err = s.Sites.Get(ctx, site.ID)
+	require.NoError(t, err)
+	storms := site.Storms
+	require.Len(t, storms, 1)
+	assert.Equal(t, "192.0.2.7", storms[0].Addr)
+	assert.Equal(t, int64(401-store.MostTold), storms[0].Dropped)
+	_, err = s.Pool.Exec(ctx, "ALTER TABLE evidence DISABLE TRIGGER evidence_append_only; UPDATE evidence SET at = at - interval '2 minutes'")
+	require.NoError(t, err)
+	_, err = s.Devices.Sight(ctx, site.ID, nil, sight("192.0.2.7", "urn:7"))
+	assert.NoError(t, err, "a minute later it is filed again")
+}

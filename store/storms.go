@@ -19,15 +19,23 @@ const (
 	MostAnnounced = 300
 	// MostSwept is how many a site may gain within a minute by a sweep.
 	MostSwept = 6000
+	// MostTold is how often within a minute, and MostToldHourly within an hour, what a device announces of itself is filed: one that comes and
+	// goes, or changes its name, without end fills no table.
+	MostTold       = 20
+	MostToldHourly = 120
 )
 
 // A StormError means that a sighting was not filed: it would have been one new device too many.
 type StormError struct {
 	Addr string // where they come from; "" for a whole site
 	Most int
+	Told bool // what one device announces of itself, and not new devices
 }
 
 func (e *StormError) Error() string {
+	if e.Told {
+		return fmt.Sprintf("a device at %s announces itself more than %d times within a minute or an hour", e.Addr, e.Most)
+	}
 	if e.Addr == "" {
 		return fmt.Sprintf("more than %d devices within a minute that were never heard before", e.Most)
 	}
@@ -58,6 +66,25 @@ func (s Devices) storming(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, run 
 	}
 	if lately >= most {
 		return &StormError{Most: most}
+	}
+	return nil
+}
+
+// toldEnough returns a *StormError where a device has announced itself so often that no more of it is filed for now.
+func (s Devices) toldEnough(ctx context.Context, tx *sqlx.Tx, device uuid.UUID, addr string) error {
+	var n struct {
+		Minute int `db:"minute"`
+		Hour   int `db:"hour"`
+	}
+	if err := tx.GetContext(ctx, &n, `SELECT count(*) AS hour, count(*) FILTER (WHERE at > now() - interval '1 minute') AS minute FROM evidence
+		WHERE device_id = $1 AND kind IN ('heard', 'left') AND run_id IS NULL AND at > now() - interval '1 hour'`, device); err != nil {
+		return err
+	}
+	switch {
+	case n.Minute >= MostTold:
+		return &StormError{Addr: addr, Most: MostTold, Told: true}
+	case n.Hour >= MostToldHourly:
+		return &StormError{Addr: addr, Most: MostToldHourly, Told: true}
 	}
 	return nil
 }

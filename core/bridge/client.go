@@ -366,8 +366,10 @@ func (c *Client) do(ctx context.Context, method, path string, body []byte) (_ *h
 	}
 	renewed := false
 	for {
-		req, err := http.NewRequestWithContext(ctx, method, to.String(), bytes.NewReader(body))
+		paced, pace := exchange.Paced(ctx, c.o.Timeout)
+		req, err := http.NewRequestWithContext(paced, method, to.String(), bytes.NewReader(body))
 		if err != nil {
+			pace.Stop()
 			return nil, err
 		}
 		req.Header.Set("Accept", "application/json, application/problem+json, image/jpeg")
@@ -383,14 +385,16 @@ func (c *Client) do(ctx context.Context, method, path string, body []byte) (_ *h
 		mark := c.traffic.Mark()
 		res, err := c.http.Do(req)
 		if err != nil {
+			pace.Stop()
 			var u *url.Error
 			if errors.As(err, &u) {
 				err = u.Err
 			}
-			err = mark.Explain(err, "the bridge's answer")
+			err = mark.Explain(pace.Explain(err, "the bridge's answer"), "the bridge's answer")
 			c.o.Log.Note("%v", err)
 			return nil, err
 		}
+		res.Body = pace.Body(res.Body, "the bridge's answer")
 		if res.StatusCode != http.StatusUnauthorized {
 			if err := signin.LockedOut(judged != nil, res.StatusCode, res.Header.Get("Retry-After"), "", time.Now()); err != nil {
 				res.Body.Close()

@@ -104,6 +104,12 @@ func (c *Client) Info(ctx context.Context) (camera.Info, error) {
 		Serial: clip(in.SerialNumber), Hardware: clip(in.HardwareID)}, err
 }
 
+// What a device may tell of its services: the standard knows three protocols (Core Specification §8.2.13), and each has a port or two.
+const (
+	mostProtocols = 16
+	mostPorts     = 16
+)
+
 // Protocols asks for GetNetworkProtocols: which services are on, and on which ports.
 func (c *Client) Protocols(ctx context.Context) ([]camera.Protocol, error) {
 	var in struct {
@@ -115,8 +121,8 @@ func (c *Client) Protocols(ctx context.Context) ([]camera.Protocol, error) {
 	}
 	err := c.Call(ctx, c.device, NSDevice+"/GetNetworkProtocols", `<GetNetworkProtocols xmlns="`+NSDevice+`"/>`, &in)
 	var out []camera.Protocol
-	for _, p := range in.Protocols {
-		out = append(out, camera.Protocol{Name: p.Name, Enabled: p.Enabled, Ports: p.Port})
+	for _, p := range in.Protocols[:min(len(in.Protocols), mostProtocols)] {
+		out = append(out, camera.Protocol{Name: clip(p.Name), Enabled: p.Enabled, Ports: p.Port[:min(len(p.Port), mostPorts)]})
 	}
 	return out, err
 }

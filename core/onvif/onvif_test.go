@@ -265,3 +265,33 @@ func FuzzParseEnvelope(f *testing.F) {
 	f.Add([]byte(strings.Repeat("<a>", 200)))
 	f.Fuzz(func(t *testing.T, b []byte) { onvif.ParseEnvelope(b) })
 }
+
+// What a device tells without end is bounded by count as it is read: nothing else of it is kept.
+func TestListsThatNeverEnd(t *testing.T) {
+	answers := map[string]string{
+		"GetNetworkProtocols": strings.Repeat("<NetworkProtocols><Name>"+strings.Repeat("x", 60)+"</Name>"+strings.Repeat("<Port>1</Port>", 40)+
+			"</NetworkProtocols>", 400),
+		"GetUsers": strings.Repeat("<User><Username>a</Username></User>", 17_000),
+	}
+	h := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		for name, answer := range answers {
+			if strings.Contains(r.Header.Get("Content-Type"), name) {
+				fmt.Fprintf(w, `<S:Envelope xmlns:S="%s"><S:Body><R>%s</R></S:Body></S:Envelope>`, onvif.NSSoap, answer)
+			}
+		}
+	}))
+	t.Cleanup(h.Close)
+	c := onvif.New(h.URL, onvif.Options{Dial: &address.Guard{Allowed: address.MustParse("127.0.0.1")}})
+	t.Cleanup(c.Close)
+	protocols, err := c.Protocols(ctx)
+	require.NoError(t, err)
+	assert.Len(t, protocols, 16)
+	assert.Len(t, protocols[0].Ports, 16)
+	users, err := c.Users(ctx)
+	require.NoError(t, err)
+	assert.Len(t, users, 128)
+	answers["GetUsers"] = strings.Repeat("<a/>", 150_000)
+	_, err = c.Users(ctx)
+	var limit *onvif.LimitError
+	assert.ErrorAs(t, err, &limit)
+}

@@ -32,6 +32,8 @@ const (
 // Limits on an answer.
 const (
 	maxAnswer = 2 << 20
+	// maxElements is of one answer: a recorder with 256 channels names its recordings in about 8,000. What of them is kept each list says.
+	maxElements = 100_000
 	maxDepth  = 64
 )
 
@@ -150,7 +152,7 @@ func clip(s string) string { return wiretext.Line(s, 300) }
 func checkDepth(b []byte) error {
 	d := xml.NewDecoder(bytes.NewReader(b))
 	d.CharsetReader = func(_ string, r io.Reader) (io.Reader, error) { return r, nil }
-	depth := 0
+	depth, elements := 0, 0
 	for {
 		t, err := d.RawToken()
 		if err != nil {
@@ -158,6 +160,9 @@ func checkDepth(b []byte) error {
 		}
 		switch t.(type) {
 		case xml.StartElement:
+			if elements++; elements > maxElements {
+				return &LimitError{What: fmt.Sprintf("over %d XML elements", maxElements)}
+			}
 			if depth++; depth > maxDepth {
 				return &LimitError{What: fmt.Sprintf("XML nested deeper than %d", maxDepth)}
 			}

@@ -12,13 +12,16 @@ type User struct {
 	Level string `xml:"UserLevel" json:"level"` // Administrator, Operator, User, Anonymous
 }
 
+// mostUsers is how many accounts of a device are read.
+const mostUsers = 128
+
 // Users lists the device's accounts (Core Specification §8.4.3); passwords are never told.
 func (c *Client) Users(ctx context.Context) ([]User, error) {
 	var out struct {
 		Users []User `xml:"User"`
 	}
 	err := c.Call(ctx, c.device, NSDevice+"/GetUsers", `<GetUsers xmlns="`+NSDevice+`"/>`, &out)
-	return out.Users, err
+	return out.Users[:min(len(out.Users), mostUsers)], err
 }
 
 // SetUser gives an account another password (Core Specification §8.4.6).

@@ -286,8 +286,13 @@ func (s *session) Shown() *certificate.Certificate { return s.shownBy }
 // Close implements target.Session.
 func (s *session) Close() { s.client.Disconnect(50) }
 
+// settleTime is how long a hub gets to tell what is retained.
+const settleTime = 8 * time.Second
+
 // settle waits until what is retained has come: brokers send it right after the subscription.
 func (s *session) settle(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(ctx, settleTime) // a broker may go on telling for ever
+	defer cancel()
 	for before := -1; ; {
 		s.mu.Lock()
 		now := len(s.cameras) + len(s.states) + s.garbage
@@ -299,6 +304,9 @@ func (s *session) settle(ctx context.Context) error {
 		before = now
 		select {
 		case <-ctx.Done():
+			if known {
+				return nil // what has come until now is what there is
+			}
 			return ctx.Err()
 		case <-time.After(150 * time.Millisecond):
 		}
