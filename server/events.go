@@ -143,6 +143,7 @@ func (s *Server) stream(w http.ResponseWriter, r *http.Request, site uuid.UUID, 
 		if err := out.Flush(); err != nil {
 			return
 		}
+		out.SetWriteDeadline(time.Time{}) // what comes next has a time of its own
 		select {
 		case <-r.Context().Done():
 			return
@@ -150,6 +151,7 @@ func (s *Server) stream(w http.ResponseWriter, r *http.Request, site uuid.UUID, 
 			if !s.sessionHolds(r) {
 				return
 			}
+			out.SetWriteDeadline(time.Now().Add(writeTime))
 			fmt.Fprint(w, ": still here\n\n")
 		case <-page.wake:
 			select {
@@ -158,6 +160,7 @@ func (s *Server) stream(w http.ResponseWriter, r *http.Request, site uuid.UUID, 
 			case <-time.After(within):
 			}
 			events := s.hub.take(page)
+			out.SetWriteDeadline(time.Now().Add(writeTime))
 			switch {
 			case len(events) > 0:
 				tell(events)

@@ -110,11 +110,18 @@ func loggedPath(path string) string {
 	return path
 }
 
-// inTime gives each request of the API its time; event streams last as long as their page.
+// takeTime is how long whoever asks may take to read an answer: one who never reads it holds nothing for longer.
+const takeTime = 3 * time.Minute
+
+// inTime gives each request its time; event streams and live pictures last as long as their page, and have a time for each thing that they
+// write.
 func (s *Server) inTime(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if strings.HasPrefix(r.URL.Path, "/api/") && !strings.HasSuffix(r.URL.Path, "/events") &&
-			!strings.HasSuffix(r.URL.Path, "/live") {
+		lasting := strings.HasSuffix(r.URL.Path, "/events") || strings.HasSuffix(r.URL.Path, "/live")
+		if !lasting {
+			http.NewResponseController(w).SetWriteDeadline(time.Now().Add(takeTime))
+		}
+		if strings.HasPrefix(r.URL.Path, "/api/") && !lasting {
 			ctx, cancel := context.WithTimeout(r.Context(), s.cfg.Patience)
 			defer cancel()
 			r = r.WithContext(ctx)

@@ -10,10 +10,14 @@ import (
 	"net/netip"
 	"os"
 	"slices"
+	"sync"
 	"syscall"
 	"time"
 
 	"golang.org/x/net/ipv4"
+	"golang.org/x/sync/errgroup"
+
+	"unlatch/core/udpfrom"
 )
 
 // A Sender is one source of a group.
@@ -68,19 +72,88 @@ func Listen(ctx context.Context, q Request) (*Heard, error) {
 	if !q.Group.Addr().Is4() || !q.Group.Addr().IsMulticast() {
 		return nil, fmt.Errorf("%s is no IPv4 group", q.Group)
 	}
+	h := &Heard{Group: q.Group, Source: q.Source}
 	card := cardToward(q.Toward)
+	if card != nil {
+		h.Interface = card.Name
+	}
+	sockets, err := q.sockets(ctx, card)
+	defer func() {
+		for _, s := range sockets {
+			s.Close()
+		}
+	}()
+	if err != nil {
+		return nil, err
+	}
+	began := time.Now()
+	count := counter{device: q.Toward, from: map[netip.AddrPort]*source{}}
+	group, within := errgroup.WithContext(ctx)
+	for i, s := range sockets {
+		stop := context.AfterFunc(within, func() { s.SetReadDeadline(time.Now()) })
+		defer stop()
+		s.SetReadDeadline(began.Add(q.For))
+		most := maxPackets
+		if i == 0 && len(sockets) > 1 {
+			most = math.MaxInt // the device's own: the time is its bound
+		}
+		group.Go(func() error { return count.read(s, q.Group.Addr(), most) })
+	}
+	if err := group.Wait(); err != nil && ctx.Err() == nil {
+		return nil, err
+	}
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	took := time.Since(began)
+	h.ForMS = int(took.Milliseconds())
+	h.Senders = count.sum(took)
+	return h, nil
+}
+
+// sockets are what is listened on: one that takes what the device sends and one for everybody else, so that who floods the group crowds out
+// the device of nothing; one for all where the device is not known.
+func (q Request) sockets(ctx context.Context, card *net.Interface) (out []joined, err error) {
+	sorts := []func(*net.UDPConn) error{nil}
+	if q.Toward.Is4() {
+		sorts = []func(*net.UDPConn) error{
+			func(c *net.UDPConn) error { return udpfrom.Only(c, q.Toward) },
+			func(c *net.UDPConn) error { return udpfrom.Except(c, q.Toward) },
+		}
+	}
+	for _, sort := range sorts {
+		s, err := q.join(ctx, card)
+		if err != nil {
+			return out, err
+		}
+		out = append(out, s)
+		if sort != nil {
+			if err := sort(s.UDPConn); err != nil { // the system cannot: one socket hears all
+				return out[:1], nil
+			}
+		}
+	}
+	return out, nil
+}
+
+// A joined is a socket that has joined a group, with what tells where its datagrams went and with which TTL.
+type joined struct {
+	*net.UDPConn
+	told *ipv4.PacketConn
+}
+
+// join opens a socket on the port of the group and joins it. Other programs may listen to the same group at once.
+func (q Request) join(ctx context.Context, card *net.Interface) (joined, error) {
 	lc := net.ListenConfig{Control: func(_, _ string, c syscall.RawConn) (err error) {
 		cerr := c.Control(func(fd uintptr) { err = syscall.SetsockoptInt(int(fd), syscall.SOL_SOCKET, syscall.SO_REUSEADDR, 1) })
 		return errors.Join(cerr, err)
 	}}
-	socket, err := lc.ListenPacket(ctx, "udp4", fmt.Sprintf("0.0.0.0:%d", q.Group.Port()))
+	opened, err := lc.ListenPacket(ctx, "udp4", fmt.Sprintf("0.0.0.0:%d", q.Group.Port()))
 	if err != nil {
-		return nil, fmt.Errorf("listening on port %d: %w", q.Group.Port(), err)
+		return joined{}, fmt.Errorf("listening on port %d: %w", q.Group.Port(), err)
 	}
-	defer socket.Close()
-	if u, ok := socket.(*net.UDPConn); ok {
-		u.SetReadBuffer(1 << 20)
-	}
+	socket := opened.(*net.UDPConn)
+	socket.SetReadBuffer(1 << 20)
 	conn := ipv4.NewPacketConn(socket)
 	group := &net.UDPAddr{IP: q.Group.Addr().AsSlice()}
 	if q.Source.IsValid() {
@@ -92,28 +165,25 @@ func Listen(ctx context.Context, q Request) (*Heard, error) {
 		err = conn.SetControlMessage(ipv4.FlagTTL|ipv4.FlagDst, true)
 	}
 	if err != nil {
-		return nil, fmt.Errorf("joining %s: %w", q.Group.Addr(), err)
+		socket.Close()
+		return joined{}, fmt.Errorf("joining %s: %w", q.Group.Addr(), err)
 	}
-	h := &Heard{Group: q.Group, Source: q.Source}
-	if card != nil {
-		h.Interface = card.Name
-	}
-	began := time.Now()
-	stop := context.AfterFunc(ctx, func() { socket.SetReadDeadline(time.Now()) })
-	defer stop()
-	socket.SetReadDeadline(began.Add(q.For))
-	count := counter{}
+	return joined{socket, conn}, nil
+}
+
+// read counts what comes on a socket until its deadline, and no more packets than most.
+func (c *counter) read(socket joined, group netip.Addr, most int) error {
 	buffer := make([]byte, 64<<10)
-	for range maxPackets {
-		n, control, from, err := conn.ReadFrom(buffer)
+	for n := 0; n < most; n++ {
+		size, control, from, err := socket.told.ReadFrom(buffer)
 		if errors.Is(err, os.ErrDeadlineExceeded) {
-			break
+			return nil
 		}
 		if err != nil {
-			return nil, err
+			return err
 		}
 		// A socket of a port hears all groups that somebody on this machine has joined there.
-		if control != nil && control.Dst != nil && !control.Dst.Equal(group.IP) {
+		if control != nil && control.Dst != nil && !control.Dst.Equal(group.AsSlice()) {
 			continue
 		}
 		at, ok := from.(*net.UDPAddr)
@@ -124,19 +194,17 @@ func Listen(ctx context.Context, q Request) (*Heard, error) {
 		if control != nil {
 			ttl = control.TTL
 		}
-		count.packet(at.AddrPort(), ttl, buffer[:n])
+		c.packet(at.AddrPort(), ttl, buffer[:size])
 	}
-	if err := ctx.Err(); err != nil {
-		return nil, err
-	}
-	took := time.Since(began)
-	h.ForMS = int(took.Milliseconds())
-	h.Senders = count.sum(took)
-	return h, nil
+	return nil
 }
 
-// counter keeps what came, by sender.
-type counter map[netip.AddrPort]*source
+// counter keeps what came, by sender. It is safe for concurrent use.
+type counter struct {
+	device netip.Addr // whose packets are counted however many others send
+	mu     sync.Mutex
+	from   map[netip.AddrPort]*source
+}
 
 type source struct {
 	Sender
@@ -148,15 +216,17 @@ type source struct {
 	jpeg, tsin int // by payload type
 }
 
-func (c counter) packet(from netip.AddrPort, ttl int, b []byte) {
+func (c *counter) packet(from netip.AddrPort, ttl int, b []byte) {
 	from = netip.AddrPortFrom(from.Addr().Unmap(), from.Port())
-	s := c[from]
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	s := c.from[from]
 	if s == nil {
-		if len(c) >= maxSenders {
+		if len(c.from) >= maxSenders && (from.Addr() != c.device || len(c.from) >= 2*maxSenders) {
 			return
 		}
 		s = &source{Sender: Sender{From: from}}
-		c[from] = s
+		c.from[from] = s
 	}
 	s.Packets++
 	s.bytes += len(b)
@@ -218,9 +288,9 @@ func (s *source) kind() string {
 	return "something else"
 }
 
-func (c counter) sum(took time.Duration) []Sender {
+func (c *counter) sum(took time.Duration) []Sender {
 	out := []Sender{}
-	for _, s := range c {
+	for _, s := range c.from {
 		s.Kind = s.kind()
 		if seconds := took.Seconds(); seconds > 0 {
 			s.Kbps = math.Round(float64(s.bytes)*8/seconds/100) / 10

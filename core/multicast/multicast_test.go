@@ -88,7 +88,7 @@ func TestKinds(t *testing.T) {
 		"RTP":            rtp(97, 1, 0xff, 0xff, 0, 0),
 		"something else": []byte("hello"),
 	} {
-		c := counter{}
+		c := counter{from: map[netip.AddrPort]*source{}}
 		for range 10 {
 			c.packet(netip.MustParseAddrPort("192.0.2.1:5000"), 4, packet)
 		}
@@ -97,7 +97,7 @@ func TestKinds(t *testing.T) {
 		assert.Equal(t, want, list[0].Kind)
 		assert.Equal(t, []int{10, 4}, []int{list[0].Packets, list[0].TTL})
 	}
-	c := counter{}
+	c := counter{from: map[netip.AddrPort]*source{}}
 	for _, seq := range []byte{1, 2, 5} {
 		c.packet(netip.MustParseAddrPort("192.0.2.1:5000"), 1, rtp(96, seq, 0x41, 0, 0, 0))
 	}
@@ -161,11 +161,57 @@ func FuzzPacket(f *testing.F) {
 	f.Add(rtp(96, 1, 0x41, 1))
 	f.Add([]byte{0xbf, 0xff, 0, 1, 0, 0, 0, 0, 0, 0, 0, 1, 1, 2, 3})
 	f.Fuzz(func(t *testing.T, b []byte) {
-		c := counter{}
+		c := counter{from: map[netip.AddrPort]*source{}}
 		c.packet(netip.MustParseAddrPort("192.0.2.1:5000"), 1, b)
 		c.packet(netip.MustParseAddrPort("192.0.2.1:5000"), 1, b)
 		if list := c.sum(time.Second); len(list) != 1 || list[0].Kind == "" {
 			t.Fatal("a packet was not counted")
 		}
 	})
+}
+
+// Somebody floods the camera's group, from more ports than are told apart: every packet of the camera is counted all the same.
+func TestAFloodInAGroup(t *testing.T) {
+	group := netip.MustParseAddrPort("239.255.60.7:50060")
+	send := func(from string) *ipv4.PacketConn {
+		c, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.ParseIP(from)})
+		require.NoError(t, err)
+		t.Cleanup(func() { c.Close() })
+		p := ipv4.NewPacketConn(c)
+		lo, err := net.InterfaceByName("lo")
+		require.NoError(t, err)
+		require.NoError(t, p.SetMulticastInterface(lo))
+		require.NoError(t, p.SetMulticastLoopback(true))
+		return p
+	}
+	to := net.UDPAddrFromAddrPort(group)
+	var floods []*ipv4.PacketConn
+	for range 2*maxSenders + 10 {
+		floods = append(floods, send("127.44.61.66"))
+	}
+	camera := send("127.44.61.11")
+	ctx, cancel := context.WithCancel(t.Context())
+	heard := make(chan *Heard, 1)
+	go func() {
+		defer cancel()
+		h, err := Listen(ctx, Request{Group: group, Toward: netip.MustParseAddr("127.44.61.11"), For: 2 * time.Second})
+		assert.NoError(t, err)
+		heard <- h
+	}()
+	junk := make([]byte, 1400)
+	sent := 0
+	for ctx.Err() == nil {
+		for _, f := range floods {
+			f.WriteTo(junk, nil, to)
+		}
+		if _, err := camera.WriteTo(rtp(96, byte(sent), 0x67, 1, 2, 3), nil, to); err == nil {
+			sent++
+		}
+	}
+	h := <-heard
+	require.NotNil(t, h)
+	of, ok := h.Of(netip.MustParseAddr("127.44.61.11"))
+	require.True(t, ok, "%d senders", len(h.Senders))
+	assert.Zero(t, of.Lost, "of %d packets none was crowded out", of.Packets)
+	assert.Greater(t, of.Packets, sent/2)
 }

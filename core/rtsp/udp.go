@@ -8,6 +8,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"unlatch/core/udpfrom"
 )
 
 // datagrams are the sockets at which a session's packets come in. Only what comes from the device counts.
@@ -128,6 +130,9 @@ func interfaceOf(local netip.Addr) *net.Interface {
 // listen takes packets off a socket until it is closed.
 func (d *datagrams) listen(channel byte, socket *net.UDPConn) {
 	socket.SetReadBuffer(1 << 20)
+	if d.from.Is4() {
+		udpfrom.Only(socket, d.from) // who else sends here is passed over below too, where the system cannot
+	}
 	d.sockets = append(d.sockets, socket)
 	d.wg.Go(func() {
 		buffer := make([]byte, 64<<10)

@@ -2530,6 +2530,11 @@ export interface components {
         PasteOutBody: {
             /** @description the likeliest first */
             readings: components["schemas"]["ReadingView"][];
+            /**
+             * Format: int64
+             * @description URLs that the path books were not asked about, since there are too many
+             */
+            rest?: number;
             urls: components["schemas"]["PastedView"][];
             /**
              * Format: int64
