@@ -312,6 +312,7 @@ func (c *Client) ask(ctx context.Context, method, path string, in, out any) erro
 	if err := json.Unmarshal(raw, out); err != nil {
 		return &BrokenError{"its answer to " + method + " " + path + " cannot be read as the contract says: " + clip(err.Error())}
 	}
+	wiretext.Every(out)
 	return nil
 }
 
@@ -345,6 +346,7 @@ func problemOf(res *http.Response, raw []byte) error {
 		return &BrokenError{fmt.Sprintf("it answers %s without a problem document", res.Status)}
 	}
 	p.Status = res.StatusCode
+	wiretext.Every(&p)
 	clean(&p.Type, &p.Title, &p.Detail, &p.Field, &p.Has, &p.Wants)
 	return &p
 }

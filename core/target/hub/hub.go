@@ -228,12 +228,13 @@ func (s *session) heard(_ mqtt.Client, m mqtt.Message) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	rest := strings.TrimPrefix(m.Topic(), s.prefix+"/")
-	kind, key, _ := strings.Cut(rest, "/")
+	kind, key, _ := strings.Cut(wiretext.Line(rest, 200), "/")
 	read := func(v any) bool {
 		if len(m.Payload()) > maxPayload || json.Unmarshal(m.Payload(), v) != nil {
 			s.garbage++
 			return false
 		}
+		wiretext.Every(v)
 		return true
 	}
 	switch kind {
