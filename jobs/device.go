@@ -124,6 +124,10 @@ func (r record) Add(ctx context.Context, d *bringup.Device, f bringup.Finding) e
 	})
 }
 
+func (r record) Mine(ctx context.Context, d *bringup.Device, kind evidence.Kind, subject string) (bool, error) {
+	return r.store().Devices.RecordedIn(ctx, d.ID, kind, subject, r.job.run)
+}
+
 func (r record) Identify(ctx context.Context, id uuid.UUID, serial, mac string) error {
 	return r.store().Keep(ctx, "a device's identity", func(ctx context.Context) error {
 		return r.store().Devices.Identify(ctx, id, serial,

@@ -232,6 +232,13 @@ func (s Devices) Record(ctx context.Context, d *Device, run *uuid.UUID, f Findin
 	})
 }
 
+// RecordedIn reports whether the newest record of a kind and subject was made in a run.
+func (s Devices) RecordedIn(ctx context.Context, device uuid.UUID, kind evidence.Kind, subject string, run uuid.UUID) (in bool, err error) {
+	err = s.db.GetContext(ctx, &in, `SELECT COALESCE((SELECT COALESCE(run_id = $4, false) FROM evidence WHERE device_id = $1 AND kind = $2 AND subject = $3
+		ORDER BY at DESC, id DESC LIMIT 1), false)`, device, kind, subject, run)
+	return in, err
+}
+
 // Left records that a device has said goodbye, and reports whether the site knows it.
 func (s Devices) Left(ctx context.Context, site uuid.UUID, endpoint string) (known bool, err error) {
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {

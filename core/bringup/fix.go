@@ -23,6 +23,15 @@ type Change struct {
 // Fix makes the change, records what it was and what it is, and opens the latches that the change was in the way of. What was before is
 // recorded before anything is sent: a job that is killed in between has changed nothing that cannot be taken back.
 func (w *Work) Fix(ctx context.Context, a Change) error {
+	if a.Undo && w.made(a.Action) == nil && w.d.Status.PutBack.Fixes[a.Action] {
+		mine, err := w.mine(ctx, evidence.KindFix, string(a.Action))
+		if err != nil || mine && w.OnlyChange {
+			return err
+		}
+		if mine {
+			return w.openAnew(ctx, a) // it was taken back before the work was killed
+		}
+	}
 	c, in, err := w.signedClient(ctx)
 	body := evidence.Fix{Action: a.Action, Undone: a.Undo}
 	if err == nil {
@@ -42,6 +51,15 @@ func (w *Work) Fix(ctx context.Context, a Change) error {
 		return nil
 	}
 	return w.openAnew(ctx, a)
+}
+
+// mine reports whether this work itself, before it was killed, has made the newest record of a kind.
+func (w *Work) mine(ctx context.Context, kind evidence.Kind, subject string) (bool, error) {
+	mine, err := w.Record.Mine(ctx, w.d, kind, subject)
+	if err != nil {
+		return false, &OwnError{err}
+	}
+	return mine, nil
 }
 
 // made is the newest change of a kind on the device that stands or was begun; nil for none.

@@ -52,6 +52,11 @@ func (w *Work) Mark(ctx context.Context, how evidence.Mark, text string, putBack
 	if stands != nil {
 		body = *stands
 	}
+	if stands == nil && putBack && w.d.Status.PutBack.Mark {
+		if mine, err := w.mine(ctx, evidence.KindMarked, ""); mine || err != nil {
+			return err // it was put back before the work was killed
+		}
+	}
 	if stands == nil && putBack {
 		return w.Report.Problem(ctx, w.d.Title+": nothing stands on this camera that could be put back.")
 	}

@@ -64,7 +64,7 @@ func TestAKillAtEveryPointOfAMark(t *testing.T) {
 	} {
 		points := 0
 		for n := 1; n < mostPoints; n++ {
-			cut := m.cutAt(t, n, x.device.ID, ranges, func(w *Work) error { return w.Mark(ctx, x.how, "", false) })
+			cut := m.cutAt(t, n, x.device.ID, ranges, func(ctx context.Context, w *Work) error { return w.Mark(ctx, x.how, "", false) })
 			x.asIs()
 			d, _ := m.Device(ctx, x.device.ID)
 			require.Nil(t, d.Status.Marked, "%s of %s, cut off at point %d", x.how, x.device.Title, n)

@@ -7,6 +7,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -28,6 +29,7 @@ var ctx = context.Background()
 // memory is a Record, a Keyring, a Reporter and a Clock in a few maps.
 type memory struct {
 	t       *testing.T
+	mu      sync.Mutex // two streams may be played at once
 	records map[uuid.UUID][]evidence.Record
 	devices []*Device
 	intents map[uuid.UUID]latch.Intent
@@ -50,12 +52,13 @@ type memory struct {
 	lost    error         // of every record from now on
 	// exchanges are the conversations that were kept with findings.
 	exchanges []string
-	opens     int // exchanges that name a question, see asked
+	before    map[uuid.UUID]int // records of each device that were made before the present run
+	opens     int               // exchanges that name a question, see asked
 }
 
 func newMemory(t *testing.T) *memory {
 	return &memory{t: t, records: map[uuid.UUID][]evidence.Record{}, intents: map[uuid.UUID]latch.Intent{},
-		targets: map[uuid.UUID]*Target{},
+		targets: map[uuid.UUID]*Target{}, before: map[uuid.UUID]int{},
 		secrets: map[uuid.UUID]signin.SignIn{}, begun: map[uuid.UUID]uuid.UUID{}, refused: map[uuid.UUID]bool{}, at: time.Now()}
 }
 
@@ -66,6 +69,8 @@ func (m *memory) device(title string) *Device {
 }
 
 func (m *memory) Device(_ context.Context, id uuid.UUID) (*Device, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
 	i := slices.IndexFunc(m.devices, func(d *Device) bool { return d.ID == id })
 	if i < 0 {
 		return nil, errors.New("no such device")
@@ -144,6 +149,8 @@ func (m *memory) Still(_ context.Context, id uuid.UUID) ([]byte, error) { return
 func (m *memory) Stills(context.Context) (map[uuid.UUID][]byte, error) { return m.stills, nil }
 
 func (m *memory) Add(_ context.Context, d *Device, f Finding) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
 	if m.lost != nil {
 		return m.lost
 	}
@@ -158,6 +165,18 @@ func (m *memory) Add(_ context.Context, d *Device, f Finding) error {
 	return nil
 }
 
+func (m *memory) Mine(_ context.Context, d *Device, kind evidence.Kind, subject string) (bool, error) {
+	for i, r := range slices.Backward(m.records[d.ID]) {
+		if r.Kind == kind && r.Subject == subject {
+			return i >= m.before[d.ID], nil
+		}
+	}
+	return false, nil
+}
+
+// run begins a run on a device: what is recorded from now on is its own.
+func (m *memory) run(device uuid.UUID) { m.before[device] = len(m.records[device]) }
+
 func (m *memory) Identify(context.Context, uuid.UUID, string, string) error { return nil }
 
 func (m *memory) Sight(_ context.Context, x discovery.Sighting) (uuid.UUID, error) {
@@ -170,7 +189,9 @@ func (m *memory) Sight(_ context.Context, x discovery.Sighting) (uuid.UUID, erro
 
 func (m *memory) Books(context.Context) ([]*recipe.Book, error) { return m.books, nil }
 
-func (m *memory) Alone(ctx context.Context, _ uuid.UUID, fn func(context.Context) error) error { return fn(ctx) }
+func (m *memory) Alone(ctx context.Context, _ uuid.UUID, fn func(context.Context) error) error {
+	return fn(ctx)
+}
 
 func (m *memory) Key(_ context.Context, id uuid.UUID) (Key, error) {
 	for _, k := range m.keys {
@@ -205,6 +226,8 @@ func (m *memory) BeginOn(_ context.Context, _ *Target, key uuid.UUID, _ string) 
 }
 
 func (m *memory) Begin(_ context.Context, _ *Device, key uuid.UUID, _ signin.Purpose, _ string) (uuid.UUID, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
 	if m.slept == 0 && len(m.tries) > 0 {
 		return uuid.Nil, &signin.HeldBackError{Spacing: true, Until: m.at.Add(time.Second)}
 	}
@@ -215,6 +238,8 @@ func (m *memory) Begin(_ context.Context, _ *Device, key uuid.UUID, _ signin.Pur
 }
 
 func (m *memory) End(_ context.Context, try uuid.UUID, r signin.Result, _ time.Duration) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
 	k, _ := m.Key(ctx, m.begun[try])
 	m.tries = append(m.tries, k.Label+" "+string(r))
 	m.refused[k.ID] = r == signin.Refused
@@ -244,11 +269,17 @@ func (m *memory) Wake(_ context.Context, _ uuid.UUID, at time.Time) error {
 	return nil
 }
 
-func (m *memory) Now() time.Time { return m.at }
+func (m *memory) Now() time.Time {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.at
+}
 
 func (m *memory) Sleep(ctx context.Context, d time.Duration) error {
+	m.mu.Lock()
 	m.slept += d
 	m.at = m.at.Add(d)
+	m.mu.Unlock()
 	time.Sleep(min(d, m.takes))
 	return ctx.Err()
 }
@@ -262,6 +293,7 @@ func (m *memory) key(label, user, secret string) Key {
 }
 
 func (m *memory) work(d *Device, ranges string) *Work {
+	m.run(d.ID)
 	w := Start(d, Config{Record: m, Keyring: m, Report: m, Clock: m,
 		Targets: map[target.Kind]target.Driver{onvifrecorder.Kind: onvifrecorder.Driver{}},
 		Guard:   &address.Guard{Allowed: address.MustParse(ranges)}})

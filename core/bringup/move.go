@@ -4,7 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"net/netip"
+	"net/url"
 	"reflect"
 
 	"unlatch/core/discovery"
@@ -16,6 +18,16 @@ import (
 // SetAddress gives the device another address, and reports whether it has it: what the move has closed is then to be opened again. A job
 // that was killed after the device had gone finds it at the new address and sends only what is not so yet.
 func (w *Work) SetAddress(ctx context.Context, to netconfig.Setting) (moved bool, err error) {
+	if a := w.d.Status.Addressed; a != nil && !a.Pending && a.Diagnosis == nil && reflect.DeepEqual(a.To, to) &&
+		a.Before.Addr == w.d.Status.Device.Addr && a.After.Addr != a.Before.Addr {
+		mine, err := w.mine(ctx, evidence.KindAddressed, "")
+		if err != nil {
+			return false, err
+		}
+		if mine { // the work was killed after the device had gone, and before where it answers now was recorded
+			return true, w.sightAt(ctx, a.After.Addr, serviceAt(w.d.Status.Device.XAddr, a.After.Addr))
+		}
+	}
 	out, err := w.move(ctx, to)
 	diagnosis, err := Explain(ctx, err, w.facts(w.d.Status.Device.XAddr, "the device service", ""))
 	if err != nil {
@@ -28,11 +40,30 @@ func (w *Work) SetAddress(ctx context.Context, to netconfig.Setting) (moved bool
 	if err := w.Keep(ctx, Finding{Body: body}); err != nil || diagnosis != nil {
 		return false, err
 	}
-	// What was heard at the old address is history; the device itself has just answered at the new one.
-	dev := w.d.Status.Device
-	_, err = w.Record.Sight(ctx, discovery.Sighting{Method: discovery.WSDiscovery, At: w.now(), Addr: out.After.Addr,
-		Endpoint: w.d.Endpoint, Kind: dev.Kind, Name: dev.Name, Hardware: dev.Hardware, XAddr: out.Service})
+	err = w.sightAt(ctx, out.After.Addr, out.Service)
 	return err == nil, err
+}
+
+// sightAt records that the device itself has answered at an address: what was heard at the old one is history.
+func (w *Work) sightAt(ctx context.Context, addr netip.Addr, service string) error {
+	dev := w.d.Status.Device
+	_, err := w.Record.Sight(ctx, discovery.Sighting{Method: discovery.WSDiscovery, At: w.now(), Addr: addr, Endpoint: w.d.Endpoint,
+		Kind: dev.Kind, Name: dev.Name, Hardware: dev.Hardware, XAddr: service})
+	return err
+}
+
+// serviceAt is the address of a device service, at another address of the device.
+func serviceAt(service string, addr netip.Addr) string {
+	u, err := url.Parse(service)
+	if err != nil {
+		return service
+	}
+	port := u.Port()
+	if port == "" {
+		port = map[string]string{"http": "80", "https": "443"}[u.Scheme]
+	}
+	u.Host = net.JoinHostPort(addr.String(), port)
+	return u.String()
 }
 
 // moving reports whether the device's move was recorded as begun and not as ended.

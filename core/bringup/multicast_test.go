@@ -1,6 +1,7 @@
 package bringup
 
 import (
+	"context"
 	"fmt"
 	"net/netip"
 	"testing"
@@ -135,7 +136,7 @@ devices:
 	}
 	points := 0
 	for n := 1; n < mostPoints; n++ {
-		first := m.cutAt(t, n, weir.ID, ranges, func(w *Work) error {
+		first := m.cutAt(t, n, weir.ID, ranges, func(ctx context.Context, w *Work) error {
 			return w.Multicast(ctx, Casting{Action: evidence.CastSet, Groups: map[string]multicast.Setting{"main": to}})
 		})
 		b := now()
@@ -144,7 +145,7 @@ devices:
 		require.NotNil(t, b.Before)
 		assert.Equal(t, "239.79.1.1:50100, TTL 3", b.Before.String(), "cut off at point %d", n)
 		assert.False(t, b.Pending)
-		second := m.cutAt(t, n, weir.ID, ranges, func(w *Work) error { return w.Multicast(ctx, Casting{Action: evidence.CastUndo}) })
+		second := m.cutAt(t, n, weir.ID, ranges, func(ctx context.Context, w *Work) error { return w.Multicast(ctx, Casting{Action: evidence.CastUndo}) })
 		assert.Equal(t, "239.79.1.1:50100, TTL 3", now().Says.String(), "undo, cut off at point %d", n)
 		if !first && !second {
 			break

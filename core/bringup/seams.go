@@ -44,6 +44,9 @@ type Record interface {
 	Still(ctx context.Context, device uuid.UUID) ([]byte, error)
 	Stills(ctx context.Context) (map[uuid.UUID][]byte, error)
 	Add(ctx context.Context, d *Device, f Finding) error
+	// Mine reports whether the newest record of a kind and subject was made in the run that this work belongs to: by the work itself before it
+	// was killed.
+	Mine(ctx context.Context, d *Device, kind evidence.Kind, subject string) (bool, error)
 	// Identify keeps what a device told of itself when it was signed in to.
 	Identify(ctx context.Context, id uuid.UUID, serial, mac string) error
 	// Sight files a sighting and returns the device that it belongs to.

@@ -47,6 +47,15 @@ func (w *Work) Tune(ctx context.Context, t Tuning) error {
 var underTuning sync.Map
 
 func (w *Work) tune(ctx context.Context, t Tuning) error {
+	if t.Undo && w.d.Status.Tuning == nil && w.d.Status.PutBack.Tuning {
+		mine, err := w.mine(ctx, evidence.KindTuned, "")
+		if err != nil || mine && w.OnlyChange {
+			return err
+		}
+		if mine {
+			return w.measureAnew(ctx) // it was put back before the work was killed
+		}
+	}
 	if t.Undo && w.d.Status.Tuning == nil {
 		return w.Report.Problem(ctx, w.d.Title+": Unlatch has set no stream of this device that it could put back.")
 	}
@@ -95,9 +104,7 @@ func (w *Work) setStreams(ctx context.Context, c *client, t Tuning, body *eviden
 	was := w.d.Status.Tuning
 	request := tuner.Request{Camera: w.camera(), Plan: t.Plan, Name: w.d.Title, Sleep: w.Clock.Sleep,
 		Doing: func(what string) { w.Report.Doing(fmt.Sprintf("%s: %s", w.d.Title, what)) }}
-	if w.Watch == nil { // a test that counts what is sent wants one thing after the other
-		request.Hold = w.hold
-	}
+	request.Hold = w.hold
 	if t.Undo {
 		state := was.State()
 		request.Back = &state

@@ -1,6 +1,7 @@
 package bringup
 
 import (
+	"context"
 	"fmt"
 	"strings"
 	"testing"
@@ -120,13 +121,13 @@ devices:
 	for n := 1; n < mostPoints; n++ {
 		label := fmt.Sprintf("cut off at point %d", n)
 		require.Equal(t, 160, width(), label)
-		first := m.cutAt(t, n, weir.ID, ranges, func(w *Work) error { return w.Tune(ctx, planOf(t, "main", "320x180")) })
+		first := m.cutAt(t, n, weir.ID, ranges, func(ctx context.Context, w *Work) error { return w.Tune(ctx, planOf(t, "main", "320x180")) })
 		require.Equal(t, 320, width(), label)
 		d, _ := m.Device(ctx, weir.ID)
 		require.NotNil(t, d.Status.Tuning, "%s: it can be taken back", label)
 		assert.Equal(t, 160, d.Status.Tuning.Before["main"].Width, label)
 		assert.False(t, d.Status.Tuning.Pending, label)
-		second := m.cutAt(t, n, weir.ID, ranges, func(w *Work) error { return w.Tune(ctx, Tuning{Undo: true}) })
+		second := m.cutAt(t, n, weir.ID, ranges, func(ctx context.Context, w *Work) error { return w.Tune(ctx, Tuning{Undo: true}) })
 		require.Equal(t, 160, width(), "undo, %s", label)
 		d, _ = m.Device(ctx, weir.ID)
 		assert.Nil(t, d.Status.Tuning, "undo, %s", label)
@@ -171,12 +172,12 @@ devices:
 	for n := 1; n < mostPoints; n++ {
 		label := fmt.Sprintf("cut off at point %d", n)
 		require.Equal(t, "160x90 ", state(), label)
-		first := m.cutAt(t, n, weir.ID, ranges, func(w *Work) error { return w.Tune(ctx, Tuning{Plan: plan}) })
+		first := m.cutAt(t, n, weir.ID, ranges, func(ctx context.Context, w *Work) error { return w.Tune(ctx, Tuning{Plan: plan}) })
 		require.Equal(t, "160x90 320x180 Plain Weir", state(), label)
 		d, _ := m.Device(ctx, weir.ID)
 		require.NotNil(t, d.Status.Tuning, "%s: it can be taken back", label)
 		assert.Equal(t, []string{"Unlatch sub"}, d.Status.Tuning.Made, label)
-		second := m.cutAt(t, n, weir.ID, ranges, func(w *Work) error { return w.Tune(ctx, Tuning{Undo: true}) })
+		second := m.cutAt(t, n, weir.ID, ranges, func(ctx context.Context, w *Work) error { return w.Tune(ctx, Tuning{Undo: true}) })
 		require.Equal(t, "160x90 ", state(), "undo, %s", label)
 		if !first && !second {
 			break

@@ -263,9 +263,12 @@ func (d *deriver) facts() {
 	}
 	d.s.Web, _ = body[evidence.Web](d, "")
 	d.s.Pin, _ = body[evidence.Pin](d, "")
-	if b, _ := body[evidence.Marked](d, ""); b != nil && b.Pending {
-		d.s.Marked = b
+	if b, _ := body[evidence.Marked](d, ""); b != nil {
+		if d.s.PutBack.Mark = !b.Pending && b.Diagnosis == nil; b.Pending {
+			d.s.Marked = b
+		}
 	}
+	d.s.PutBack.Fixes = map[fix.Action]bool{}
 	if b, r := body[evidence.Walked](d, ""); b != nil && !b.Unsaid {
 		d.s.Walked = &Walk{b.By, r.At}
 	}
@@ -278,6 +281,8 @@ func (d *deriver) facts() {
 	for _, a := range []fix.Action{fix.Streams, fix.Clock, fix.StreamUser} {
 		if b, _ := body[evidence.Fix](d, string(a)); b != nil && b.Diagnosis == nil && (!b.Undone || b.Pending) {
 			d.s.Fixes = append(d.s.Fixes, *b)
+		} else if b != nil {
+			d.s.PutBack.Fixes[a] = b.Diagnosis == nil && b.Undone
 		}
 	}
 }

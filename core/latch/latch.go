@@ -14,6 +14,7 @@ import (
 	"unlatch/core/diagnose"
 	"unlatch/core/evidence"
 	"unlatch/core/fit"
+	"unlatch/core/fix"
 	"unlatch/core/identity"
 	"unlatch/core/intake"
 	"unlatch/core/signin"
@@ -145,6 +146,7 @@ type Status struct {
 	Web        *evidence.Web
 	Pin        *evidence.Pin                 // the certificate of its streams over TLS
 	Fixes      []evidence.Fix                // that can be undone, in order of time
+	PutBack    PutBack                       // the changes whose last word is that they were taken back
 	Multicast  map[string]evidence.Multicast // how its streams are sent to groups, by role, as far as that was asked
 	Marked     *evidence.Marked              // a nudge or a label that still stands on it; nil for none
 	Walked     *Walk                         // the last walk test in which it was seen; nil for none
@@ -170,6 +172,14 @@ type Status struct {
 	Claims []evidence.Claimed
 	// Unreadable are the latest records of their kinds that this program cannot read.
 	Unreadable []Unreadable
+}
+
+// PutBack are the changes on a device of which the last that is known is that they were taken back. Taking one back again is no mistake: the
+// work that did it may have been killed right after.
+type PutBack struct {
+	Fixes  map[fix.Action]bool
+	Tuning bool
+	Mark   bool
 }
 
 // A Walk is a walk test that a camera has passed: somebody who walked past it was seen in its picture.

@@ -29,7 +29,7 @@ type Tune struct {
 func (d *deriver) tuned() {
 	b, r := body[evidence.Tuned](d, "")
 	if b != nil && b.Undone && b.Diagnosis == nil && !b.Pending {
-		b = nil // it was put back
+		b, d.s.PutBack.Tuning = nil, true
 	}
 	d.s.Tuning = b
 	if d.intent.Plans != nil {

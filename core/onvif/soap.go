@@ -34,7 +34,7 @@ const (
 	maxAnswer = 2 << 20
 	// maxElements is of one answer: a recorder with 256 channels names its recordings in about 8,000. What of them is kept each list says.
 	maxElements = 100_000
-	maxDepth  = 64
+	maxDepth    = 64
 )
 
 // A Fault is a SOAP 1.2 fault (SOAP 1.2 Part 1 §5.4) with the subcodes that ONVIF nests (Core Specification §5.8.2).
