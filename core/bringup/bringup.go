@@ -61,7 +61,7 @@ type Config struct {
 	Clock Clock // nil for the system's
 	// Budgets are the times that steps get; a step that is not in it has the usual one.
 	Budgets map[latch.Name]time.Duration
-	// OnlyChange leaves out what follows a change, for tests of the change.
+	// OnlyChange makes a change and opens no latch that follows from it.
 	OnlyChange bool
 	// Watch is told before each thing that is sent, after each answer and around each record; nil for nobody.
 	Watch func()

@@ -20,6 +20,9 @@ func (w *Work) Claim(ctx context.Context, key uuid.UUID) error {
 	}
 	s := w.d.Status.SignedIn
 	if s == nil || !s.Open && !s.Factory {
+		if w.OnlyChange {
+			return nil
+		}
 		return w.Open(ctx)
 	}
 	// A claim that was cut off may have given the device its account already: then it takes the new one, and nothing is sent again.
@@ -71,7 +74,7 @@ func (w *Work) openWith(ctx context.Context, key uuid.UUID, in signin.SignIn) er
 		return w.notSignedIn(ctx, evidence.SignedIn{Tried: []string{k.Label}}, err, in.User)
 	}
 	found.SignIn, found.Label, found.User = key, k.Label, in.User
-	if err := w.signedIn(ctx, found); err != nil {
+	if err := w.signedIn(ctx, found); err != nil || w.OnlyChange {
 		return err
 	}
 	return w.Open(ctx)
