@@ -58,6 +58,6 @@ func keyring(ctx context.Context, _ *scene.Library) ([]figure, error) {
 		{"The same: tries of a sign-in on a device service", fmt.Sprint(tries),
 			fmt.Sprintf("200 with the right one first; %d were wrong", wrong), fmt.Sprintf("%.2f", float64(tries)/200), "stated"},
 		{"The same: most wrong tries on one camera, which locks after 5", fmt.Sprint(most),
-			fmt.Sprintf("%d is the guard's bound", signin.Budget), "", "within the bound"},
+			fmt.Sprintf("%d is the guard's bound", signin.Budget), "", atMost(signin.Budget, float64(most), "")},
 	}, nil
 }

@@ -165,16 +165,14 @@ func lineUp(ctx context.Context, _ *scene.Library) ([]figure, error) {
 	ratio := func(d time.Duration) string { return fmt.Sprintf("%.1f", float64(d)/float64(floor)) }
 	return append([]figure{
 		{"Line-up of 2,000 devices: what has changed, where nothing has, p95", ms(p95(changed)), ms(floor) + " an empty handler, p95",
-			ratio(p95(changed)), "under 3"},
+			ratio(p95(changed)), under(3, float64(p95(changed))/float64(floor), "")},
 		{"The same where one device has, p95", ms(p95(one)), ms(floor) + " an empty handler, p95", ratio(p95(one)), "stated"},
 		{"The same: everything, as a page first loads it", fmt.Sprintf("%s for %.1f MB", ms(median(first)), float64(size)/1e6), "", "",
-			"under 150 ms"},
+			under(150, msOf(median(first)), " ms")},
 		{"The same: the very first time after the start of the server", ms(cold), "", "", "stated"},
 		{"The same: the cards of all sites, p95", ms(p95(sites)), ms(floor) + " an empty handler, p95", ratio(p95(sites)), "stated"},
 	}, streams...), nil
 }
-
-func floorOf(empty []time.Duration) time.Duration { return p95(empty) }
 
 func p95(list []time.Duration) time.Duration {
 	list = slices.Sorted(slices.Values(list))

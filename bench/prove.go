@@ -67,7 +67,7 @@ func proveTime(ctx context.Context, lib *scene.Library) ([]figure, error) {
 		{"Prove: from URL to the first key frame", ms(median(took)), ms(median(waits)) + " wait for that key frame",
 			fmt.Sprintf("%.2f", float64(median(took))/float64(median(waits))), ""},
 		{"Prove: what comes on top of the wait", ms(median(over)), ms(6*trip) + " for 6 bare round trips",
-			fmt.Sprintf("%d of %d within", within, runs), "at most 6 round trips + 30 ms"},
+			fmt.Sprintf("%d of %d within", within, runs), bound{"at most 6 round trips + 30 ms", within == runs}},
 	}, nil
 }
 

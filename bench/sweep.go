@@ -46,14 +46,17 @@ func sweep(ctx context.Context, _ *scene.Library) ([]figure, error) {
 	pairs := int(ranges.Count()) * len(discovery.DefaultPorts)
 	return []figure{
 		{fmt.Sprintf("Sweep of a /20 on loopback, 5 ports (%d pairs): the port sweep", pairs), ms(got), ms(floor) + " bare connects",
-			fmt.Sprintf("%.2f", float64(got)/float64(floor)), "at most 2"},
+			fmt.Sprintf("%.2f", float64(got)/float64(floor)), atMost(2, float64(got)/float64(floor), "")},
 		{"The same, whole command, which also listens for WS-Discovery answers", ms(median(whole)), ms(floor) + " bare connects",
 			fmt.Sprintf("%.2f", float64(median(whole))/float64(floor)), "listening takes its 1.9 s whatever the range"},
-		{"Largest resident size of that command", fmt.Sprintf("%.0f MB", float64(most)/1e6), "", "", "under 100 MB"},
+		{"Largest resident size of that command", fmt.Sprintf("%.0f MB", float64(most)/1e6), "", "", under(100, float64(most)/1e6, " MB")},
 	}, nil
 }
 
 func ms(d time.Duration) string { return fmt.Sprintf("%.1f ms", float64(d.Microseconds())/1000) }
+
+// msOf is a time in milliseconds.
+func msOf(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
 
 // bareConnects is the floor: a socket, a non-blocking connect and a close for each pair, and nothing else.
 func bareConnects(ranges address.Ranges) error {

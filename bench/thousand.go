@@ -76,9 +76,9 @@ func thousand(ctx context.Context, _ *scene.Library) ([]figure, error) {
 	got := median(times)
 	return []figure{
 		{"1,000 devices: the last of them heard by WS-Discovery", ms(got), ms(floor) + " answer window and retry plan",
-			fmt.Sprintf("%.2f", float64(got)/float64(floor)), "at most 1.5"},
+			fmt.Sprintf("%.2f", float64(got)/float64(floor)), atMost(1.5, float64(got)/float64(floor), "")},
 		{"Find while they arrive: tasks over 100 ms in the browser", fmt.Sprintf("%d (longest of 3 runs %.0f ms)", median(tasks), longest),
-			fmt.Sprintf("%d of a program's 20 ms steps (longest %s)", median(stalled), ms(worst)), "", "none"},
+			fmt.Sprintf("%d of a program's 20 ms steps (longest %s)", median(stalled), ms(worst)), "", none(median(tasks))},
 		{"Find: all 1,000 shown after the button, the port sweep and the database included", fmt.Sprintf("%.1f s", median(shown).Seconds()),
 			"", "", "stated"},
 	}, nil

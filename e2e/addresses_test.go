@@ -31,6 +31,7 @@ func TestAddressPlanWithUndo(t *testing.T) {
 	b.press("^Open latches of 7 devices")
 	b.count(`[data-at="placed"]`, 6)
 	b.press("^Place 6 cameras on")
+	b.agree()
 	b.count(`[data-at=""]`, 6)
 
 	// What cannot be is said at its field, before anything is sent.

@@ -81,6 +81,14 @@ func (b *bench) press(text string) {
 	require.NoError(b.t, el.Click("left", 1), text)
 }
 
+// agree agrees for the target that cameras wait for, and lets the work go on.
+func (b *bench) agree() {
+	b.t.Helper()
+	b.press("^Agree for ")
+	b.page.MustElementR("[role=dialog]", "What may go to")
+	b.press("^Agree and go on$")
+}
+
 // typeIn fills the field of a name.
 func (b *bench) typeIn(name, text string) {
 	b.t.Helper()
@@ -166,6 +174,7 @@ func TestFromAnEmptyDatabaseToConfirmed(t *testing.T) {
 	b.see("ready for cameras")
 
 	b.press("^Place 6 cameras on Holloway Eight$")
+	b.agree()
 	b.count(`[data-at=""]`, 7-1)
 	for _, chain := range b.page.MustElements(`[data-at=""] svg[role=img][aria-label*="Confirmed"]`) {
 		assert.Contains(t, *chain.MustAttribute("aria-label"), "Confirmed open")

@@ -58,6 +58,9 @@ func (b *bench) addTarget(kind, address, name string) {
 		b.typeIn("user", "desk")
 		b.typeIn("secret", "oak-door-52")
 	}
+	if address != "" {
+		b.page.MustElement(`[aria-label="Sign-ins of cameras may go to it readable"]`).MustClick()
+	}
 	if kind == "Home hub" {
 		b.page.MustElement(`[aria-label="Its sign-in may go out readable"]`).MustClick()
 	}
@@ -333,7 +336,7 @@ func TestTargetsOfEveryOtherKind(t *testing.T) {
 	res, err := http.Get(origin + feed)
 	require.NoError(t, err)
 	res.Body.Close()
-	assert.Equal(t, 404, res.StatusCode)
+	assert.Equal(t, 410, res.StatusCode)
 
 	// The platform itself says that it is live.
 	b.press("^Patch$")
@@ -347,6 +350,8 @@ func TestTargetsOfEveryOtherKind(t *testing.T) {
 	b.press("^Add it$")
 	b.slotOf("Line", "the live channel")
 	b.drag("Clock", "Line", "the live channel")
+	b.slotOf("Line", "the live channel").MustElement("button").MustClick()
+	b.agree() // the recorder is given the stream key, over a way that others can read
 	b.holds("Line", "the live channel", "Clock", "confirmed")
 	b.slotOf("Line", "the live channel").MustElement("button").MustClick()
 	b.see("live, since")

@@ -317,6 +317,7 @@ devices:
 	b.ran("Open latches of")
 	b.page.MustElementR("[data-device]", "127.43.24.11").MustClick()
 	b.press("^Place on Holloway Eight$")
+	b.agree()
 	b.page.MustElementR("#bench", "Every latch is open")
 	b.press("^Streams$")
 	b.press("^Targets$")

@@ -135,3 +135,49 @@ func TestStartWithACertificate(t *testing.T) {
 	defer conn.Close()
 	assert.Equal(t, leaf.Raw, conn.ConnectionState().PeerCertificates[0].Raw)
 }
+
+// What a target is given can be read on the way: nothing goes to it before a person has agreed, who is shown what would be sent and to whom.
+// It can be left, agreed to, and taken back.
+func TestAgreeForATarget(t *testing.T) {
+	t.Parallel()
+	world := simtest.Start(t, `
+name: handing
+users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
+devices:
+  - {name: One, maker: corvane, model: V4, address: 127.43.51.11, scene: turntable, streams: [{width: 320, height: 180, fps: 10, kbps: 200, gop: 10}]}
+  - {name: Two, maker: corvane, model: V4, address: 127.43.51.12, scene: coal-stage, streams: [{width: 320, height: 180, fps: 10, kbps: 200, gop: 10}]}
+  - {name: Vault, kind: recorder, maker: holloway, model: Eight, address: 127.43.51.20}
+`)
+	b := start(t)
+	b.bring("Works", "127.43.51.0/27", 3)
+	b.count(`[data-at="placed"]`, 2)
+	b.ran("Open latches of")
+	b.press("^Place 2 cameras on Holloway Eight$")
+	b.press("^Agree for Holloway Eight$")
+	sheet := b.page.MustElementR("[role=dialog]", "What would be sent")
+	text := sheet.MustText()
+	for _, want := range []string{"The sign-ins of cameras", "fitter", "for 2 cameras", "an administrator of theirs", "http://127.43.51.20",
+		"Holloway"} {
+		assert.Contains(t, text, want)
+	}
+	assert.NotContains(t, text, "brass-lamp-41")
+	b.clean("agree for a target")
+	b.press("^Leave it$")
+	assert.Empty(t, world.Device("Vault").Slots(), "it was handed nothing")
+	b.agree()
+	b.count(`[data-at=""]`, 3)
+	assert.Len(t, world.Device("Vault").Slots(), 2)
+
+	b.press("^Patch$")
+	site := b.page.MustEval(`() => location.pathname.split("/")[2]`).Str()
+	id := b.page.MustEval(`async (site) => (await (await fetch("/api/sites/" + site + "/targets")).json())[0].id`, site).Str()
+	b.page.MustNavigate(b.page.MustEval(`() => location.origin`).Str() + "/sites/" + site + "/targets/" + id)
+	b.see("may go to it readable: ")
+	b.clean("target with an agreement")
+	b.press("^Take it back$")
+	b.page.MustWait(`() => !document.body.innerText.includes("may go to it readable: ")`)
+	b.press("^Line-up$")
+	b.page.MustElementR("[data-device]", "127.43.51.11").MustClick()
+	b.press("^Sites$")
+	b.see("took back that the sign-ins of cameras may go to a target readable")
+}

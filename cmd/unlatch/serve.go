@@ -129,7 +129,7 @@ func (p *place) ownDatabase(ctx context.Context, s *services) (string, error) {
 	}
 	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
 		lock.Close()
-		return "", fmt.Errorf("Unlatch is running already on the data folder %s: stop it first, or choose another folder with --data",
+		return "", fmt.Errorf("another Unlatch is running already on the data folder %s: stop it first, or choose another folder with --data",
 			p.data)
 	}
 	s.closers = append(s.closers, func() { lock.Close() })

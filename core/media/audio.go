@@ -89,9 +89,11 @@ func (m *AudioMeter) aac() {
 
 // latm reads the beginning of StreamMuxConfig (ISO/IEC 14496-3 §1.7.3.1), up to the AudioSpecificConfig of the first layer.
 func (r *bitReader) latm() {
-	if r.bit() && r.bit() { // audioMuxVersion, audioMuxVersionA: reserved
-		r.short = true
-		return
+	if version := r.bit(); version {
+		if reserved := r.bit(); reserved { // audioMuxVersionA
+			r.short = true
+			return
+		}
 	}
 	r.skip(1 + 6 + 4 + 3) // allStreamsSameTimeFraming, numSubFrames, numProgram, numLayer
 }

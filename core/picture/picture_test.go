@@ -137,11 +137,11 @@ func TestHostileAnswers(t *testing.T) {
 		note(r.URL.Path, r)
 		switch r.URL.Path {
 		case "/loop":
-			http.Redirect(w, r, "/loop", 302)
+			http.Redirect(w, r, "/loop", http.StatusFound)
 		case "/outside":
-			http.Redirect(w, r, "http://127.99.0.1/x", 302)
+			http.Redirect(w, r, "http://127.99.0.1/x", http.StatusFound)
 		case "/file":
-			http.Redirect(w, r, "file:///etc/passwd", 302)
+			http.Redirect(w, r, "file:///etc/passwd", http.StatusFound)
 		case "/nowhere":
 			w.WriteHeader(302)
 		case "/other":
@@ -149,7 +149,7 @@ func TestHostileAnswers(t *testing.T) {
 				challenge(w, `Digest realm="x", nonce="n"`)
 				return
 			}
-			http.Redirect(w, r, other+"/x", 302)
+			http.Redirect(w, r, other+"/x", http.StatusFound)
 		case "/large":
 			w.Write(bytes.Repeat([]byte{0xff}, 9<<20))
 		case "/text":

@@ -122,8 +122,9 @@ func RepairWith(text string, o Options) Repaired {
 
 var hostName = regexp.MustCompile(`^[\pL\pN._:%-]+$`)
 
-// urlish is a piece of a line that is meant as a URL: it has a scheme, or begins with an address and a path or a port.
-var urlish = regexp.MustCompile(`(?i)(?:\b(?:rtsps?|rstp|rtps|https?|udp|rtp)\s*:?\s*[/\\]{1,3}|\b(?:\d{1,3}[.,]){3}\d{1,3}(?::\d+)?[/\\])\S*(?:\s*[:@/]\s*\S+)*`)
+// urlish is a piece of a line that is meant as a URL: it has a scheme, or begins with an address and a path or a port. A sign-in may hold a
+// few blanks where an address follows it.
+var urlish = regexp.MustCompile(`(?i)(?:\b(?:rtsps?|rstp|rtps|https?|udp|rtp)\s*:?\s*[/\\]{1,3}(?:[^\s/@:]+:[^\s@/]*(?:[ \t]+[^\s@/]+){1,3}@\[?\d)?|\b(?:\d{1,3}[.,]){3}\d{1,3}(?::\d+)?[/\\])\S*(?:\s*[:@/]\s*\S+)*`)
 
 // opens is where a URL begins with its scheme.
 var opens = regexp.MustCompile(`(?i)(?:rtsps?|rstp|rtps|https?|udp|rtp)\s*:\s*[/\\]{2}`)

@@ -31,7 +31,7 @@ type Browser struct {
 func Start() (*Browser, error) {
 	bin := "/usr/bin/chromium"
 	if _, err := os.Stat(bin); err != nil {
-		return nil, errors.New("Chromium is not installed; run: apt-get install chromium")
+		return nil, errors.New("the browser Chromium is not installed; run: apt-get install chromium")
 	}
 	profile, err := os.MkdirTemp("", "unlatch-browser-*")
 	if err != nil {

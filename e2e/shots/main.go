@@ -51,17 +51,6 @@ var shots = []shot{
 	{name: "paths", path: "/sites/SITE/paths", width: 1280, height: 800, theme: "day"},
 }
 
-// press presses a button.
-func press(text string) func(p *rod.Page) error {
-	return func(p *rod.Page) error {
-		b, err := p.ElementR("button", text)
-		if err != nil {
-			return err
-		}
-		return b.Click("left", 1)
-	}
-}
-
 func main() {
 	if err := run(); err != nil {
 		fmt.Fprintln(os.Stderr, "shots:", err)

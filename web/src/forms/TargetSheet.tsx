@@ -212,7 +212,14 @@ export function TargetSheet({
         )}
         <div className="flex items-start gap-2">
           <Check label="Other sites may use it too" checked={shared} onChange={() => setShared(!shared)} />
-          <span className="-mt-0.5 text-small">Other sites may use it too.</span>
+          <span className="-mt-0.5 text-small">
+            Other sites may use it too.
+            {kind === "feed" && shared && (
+              <span className="block text-stuck">
+                All screens take one list then: it holds the cameras of every site that uses it, with the sign-ins of their streams.
+              </span>
+            )}
+          </span>
         </div>
         {target?.certificate && (
           <div className="flex items-start gap-2">

@@ -2,13 +2,12 @@ import { RotateCw } from "lucide-react";
 import { useState } from "react";
 import type { Device } from "@/api/client";
 import { say, useOpenLatches, useFix, useNearest, useTakeCertificate, useTune } from "@/api/actions";
-import { useTargets } from "@/api/queries";
 import { useAttest, usePlace } from "@/api/targets";
-import { TargetAgreeSheet } from "@/forms/TargetAgreeSheet";
+import { AgreeForTarget } from "@/forms/AgreeForTarget";
 import { Button } from "@/parts/Button";
 import { PlaceMenu } from "@/parts/PlaceMenu";
 import { LatchChain } from "@/parts/LatchChain";
-import { isStuck, latchNames, waitFor } from "@/parts/latches";
+import { isStuck, latchNames } from "@/parts/latches";
 import { Countdown } from "@/parts/Countdown";
 import { useFrame } from "./SiteFrame";
 import { type Sending, StreamsPreview } from "./StreamsPreview";
@@ -37,16 +36,12 @@ export function NextStep({
   const place = usePlace(site.id);
   const attest = useAttest(site.id);
   const [sending, setSending] = useState<Sending | null>(null);
-  const [asking, setAsking] = useState(false);
-  const targets = useTargets(site.id).data ?? [];
-  const asked = asking && targets.find((t) => t.id === d.next.target);
   const [clash, setClash] = useState<string[]>([]);
   const stuck = isStuck(d);
   const done = d.next.action === "none";
   const act = () => {
     if (d.next.action === "add_sign_in" || d.next.action === "wait") return addSignIn(d.next.reason, () => onOpen([d]), d);
     if (d.next.action === "agree" || d.next.action === "agree_weaker") return onAgree();
-    if (d.next.action === "agree_target") return setAsking(true);
     if (d.next.action === "stream_user") return onStreamUser();
     if (d.next.action === "take_certificate")
       return take.mutate({ device: d.id, sha256: d.next.certificate ?? "" }, { onSuccess: () => onOpen([d]) });
@@ -90,7 +85,6 @@ export function NextStep({
         <p className="mt-1 text-stuck">No plan suits all its targets: {clash.join("; ")}. One of them has to take less.</p>
       )}
       <StreamsPreview site={site.id} sending={sending} close={() => setSending(null)} devices={[d]} />
-      {asked && <TargetAgreeSheet site={site.id} target={asked} devices={waitFor(devices, asked.id)} onClose={() => setAsking(false)} />}
       {d.next.certificate && <p className="mono mt-1 text-small break-all">SHA-256 {d.next.certificate}</p>}
       {d.next.until && (
         <p className="mt-2 text-lg leading-6">
@@ -99,7 +93,8 @@ export function NextStep({
       )}
       <div className="mt-2.5 flex flex-wrap gap-2">
         {d.next.action === "place" && <PlaceMenu site={site.id} cameras={[d]} brief next />}
-        {!done && d.next.action !== "place" && (
+        {d.next.action === "agree_target" && d.next.target && <AgreeForTarget site={site.id} target={d.next.target} devices={devices} />}
+        {!done && d.next.action !== "place" && d.next.action !== "agree_target" && (
           <Button look={d.next.action === "wait" ? "plain" : "next"} disabled={mend.isPending} onClick={act}>
             {d.next.label}
           </Button>

@@ -1,9 +1,7 @@
 import { KeyRound } from "lucide-react";
-import { useState } from "react";
 import type { Device } from "@/api/client";
 import { backToBefore, say, useForget, useSetAddress } from "@/api/actions";
-import { useTargets } from "@/api/queries";
-import { TargetAgreeSheet } from "@/forms/TargetAgreeSheet";
+import { AgreeForTarget } from "@/forms/AgreeForTarget";
 import { Button } from "@/parts/Button";
 import { WhichMenu } from "@/parts/WhichMenu";
 import { PlaceMenu } from "@/parts/PlaceMenu";
@@ -50,11 +48,7 @@ export function ActionBar({
   const fresh = (picked.length > 0 ? picked : cameras).filter((d) => d.next.action === "claim");
   const wantKey = stuck.filter((d) => d.next.action === "add_sign_in");
   const asks = (picked.length > 0 ? picked : all).filter((d) => d.next.action === "agree");
-  const targets = useTargets(site.id).data ?? [];
-  const [asking, setAsking] = useState<string | null>(null);
-  const held = (picked.length > 0 ? picked : all).find((d) => d.next.action === "agree_target");
-  const heldBy = targets.find((t) => t.id === held?.next.target);
-  const asked = targets.find((t) => t.id === asking);
+  const heldBy = (picked.length > 0 ? picked : all).find((d) => d.next.action === "agree_target")?.next.target;
   const apart = cameras.filter((d) => d.next.action === "stream_user");
   const mine = picked.filter(serviceOpens);
   const many = (n: number, what = "camera") => `${n} ${what}${n === 1 ? "" : "s"}`;
@@ -78,7 +72,7 @@ export function ActionBar({
           <WhichMenu site={site.id} cameras={picked} />
           {fresh.length > 0 && <Button onClick={() => onClaim(fresh)}>Claim {many(fresh.length, "device")}</Button>}
           {asks.length > 0 && <Button onClick={() => onAgree(asks)}>Agree to basic for {many(asks.length, "device")}</Button>}
-          {heldBy && <Button onClick={() => setAsking(heldBy.id)}>Agree for {heldBy.name}</Button>}
+          {heldBy && <AgreeForTarget site={site.id} target={heldBy} devices={all} quiet />}
           {mine.length > 0 && (
             <Button onClick={() => onStreamUser(mine)}>Make a stream user{mine.length > 1 && ` on ${mine.length}`}</Button>
           )}
@@ -111,11 +105,9 @@ export function ActionBar({
         </>
       ) : heldBy ? (
         <>
-          <Button look={look} onClick={() => setAsking(heldBy.id)}>
-            Agree for {heldBy.name}
-          </Button>
+          <AgreeForTarget site={site.id} target={heldBy} devices={all} quiet={quiet} />
           <span className="text-soft max-sm:hidden">
-            {many(waitFor(all, heldBy.id).length)}: nothing was sent to it, because what it is given can be read on the way.
+            {many(waitFor(all, heldBy).length)}: nothing was sent to it, because what it is given can be read on the way.
           </span>
         </>
       ) : apart.length > 0 ? (
@@ -148,7 +140,6 @@ export function ActionBar({
       )}
       <span className="grow" />
       {children}
-      {asked && <TargetAgreeSheet site={site.id} target={asked} devices={waitFor(all, asked.id)} onClose={() => setAsking(null)} />}
     </div>
   );
 }

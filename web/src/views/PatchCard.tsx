@@ -2,6 +2,7 @@ import { useState } from "react";
 import { X } from "lucide-react";
 import { Link } from "react-router";
 import { useAttest, usePlace, useRule, useShow, useTakeOff } from "@/api/targets";
+import { AgreeForTarget } from "@/forms/AgreeForTarget";
 import { StreamUserSheet } from "@/forms/StreamUserSheet";
 import { Button } from "@/parts/Button";
 import { type Cord, cordText, reasonsText } from "@/parts/patch";
@@ -11,7 +12,7 @@ import { useFrame } from "./SiteFrame";
 
 /** The cord in hand: what the camera sends and what the target shows, side by side, with what to do. */
 export function PatchCard({ cord, onClose }: { cord: Cord; onClose: () => void }) {
-  const { site } = useFrame();
+  const { site, devices } = useFrame();
   const { device, row, placement: p } = cord;
   const t = row.target;
   const place = usePlace(site.id);
@@ -48,6 +49,7 @@ export function PatchCard({ cord, onClose }: { cord: Cord; onClose: () => void }
           {p.slot ? `, ${p.slot}` : ""}
         </p>
         <p className={p.diagnosis ? "text-stuck" : ""}>{cordText(p)}</p>
+        {p.note && <p className="text-stuck">{p.note}</p>}
         {p.diagnosis?.fix && <p className="text-soft">{p.diagnosis.fix}</p>}
         {misfit && !p.diagnosis && (
           <p className="text-soft">
@@ -100,7 +102,9 @@ export function PatchCard({ cord, onClose }: { cord: Cord; onClose: () => void }
           {t.kind === "hub" && p.slot && <Rule device={device.id} target={t.id} screens={t.about?.screens ?? []} site={site.id} />}
         </p>
         <div className="mt-2 flex flex-wrap gap-2">
-          {p.diagnosis?.cause === "intake_unmet" || misfit ? (
+          {p.diagnosis?.wanted?.target ? (
+            <AgreeForTarget site={site.id} target={p.diagnosis.wanted.target} devices={devices} />
+          ) : p.diagnosis?.cause === "intake_unmet" || misfit ? (
             <Button look="next" onClick={() => again(true)}>
               Tune it, then place it
             </Button>

@@ -204,7 +204,9 @@ function NameByLooking({ device: d, left, onNext, onEnd }: { device: Device; lef
   const rename = useRename(site.id);
   const input = useRef<HTMLInputElement>(null);
   const [text, setText] = useState(d.named ? d.name : "");
-  useEffect(() => input.current?.focus(), []);
+  useEffect(() => {
+    input.current?.focus();
+  }, []);
   return (
     <form
       className="flex grow flex-wrap items-center gap-2"
@@ -242,7 +244,9 @@ function NameByLooking({ device: d, left, onNext, onEnd }: { device: Device; lef
 /** The cameras in a row, to go from one to another. */
 function Strip({ row, current, onChoose }: { row: Device[]; current: string; onChoose: (id: string) => void }) {
   const mark = useRef<HTMLButtonElement>(null);
-  useEffect(() => mark.current?.scrollIntoView({ block: "nearest", inline: "center" }), []);
+  useEffect(() => {
+    mark.current?.scrollIntoView({ block: "nearest", inline: "center" }); // newer browsers return a promise, which is no clean-up
+  }, []);
   return (
     <nav aria-label="Cameras" className="flex shrink-0 gap-2 overflow-x-auto border-t bg-sheet px-4 py-2">
       {row.map((d) => (
