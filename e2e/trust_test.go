@@ -176,8 +176,6 @@ devices:
 	b.clean("target with an agreement")
 	b.press("^Take it back$")
 	b.page.MustWait(`() => !document.body.innerText.includes("may go to it readable: ")`)
-	b.press("^Line-up$")
-	b.page.MustElementR("[data-device]", "127.43.51.11").MustClick()
-	b.press("^Sites$")
+	b.page.MustNavigate(b.server.URL + "record")
 	b.see("took back that the sign-ins of cameras may go to a target readable")
 }
