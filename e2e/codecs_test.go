@@ -64,5 +64,6 @@ func TestEveryCodec(t *testing.T) {
 	}
 	assert.Contains(t, b.page.MustElementR("#bench nav button", "URLs").MustText(), "3 findings")
 	b.press("^Place 6 cameras")
+	b.agree()
 	b.count(`[data-at=""]`, 6)
 }

@@ -57,7 +57,7 @@ func start(t *testing.T, flags ...string) *bench {
 	require.NoError(t, err)
 	t.Cleanup(func() {
 		if t.Failed() { // what the person would have seen
-			if png, err := b.page.Timeout(5*time.Second).Screenshot(false, nil); err == nil {
+			if png, err := b.page.CancelTimeout().Timeout(5*time.Second).Screenshot(false, nil); err == nil {
 				root, _ := browser.Root()
 				os.WriteFile(filepath.Join(root, ".unlatch", "failed-"+t.Name()+".png"), png, 0o644)
 			}

@@ -350,6 +350,7 @@ func TestTargetsOfEveryOtherKind(t *testing.T) {
 	b.press("^Add it$")
 	b.slotOf("Line", "the live channel")
 	b.drag("Clock", "Line", "the live channel")
+	b.holds("Line", "the live channel", "Clock", "broken")
 	b.slotOf("Line", "the live channel").MustElement("button").MustClick()
 	b.agree() // the recorder is given the stream key, over a way that others can read
 	b.holds("Line", "the live channel", "Clock", "confirmed")

@@ -155,6 +155,7 @@ devices:
 	b.press("^Place 2 cameras on Holloway Eight$")
 	b.press("^Agree for Holloway Eight$")
 	sheet := b.page.MustElementR("[role=dialog]", "What would be sent")
+	b.see("http://127.43.51.20") // as soon as the target has told what it waits for
 	text := sheet.MustText()
 	for _, want := range []string{"The sign-ins of cameras", "fitter", "for 2 cameras", "an administrator of theirs", "http://127.43.51.20",
 		"Holloway"} {
@@ -165,7 +166,7 @@ devices:
 	b.press("^Leave it$")
 	assert.Empty(t, world.Device("Vault").Slots(), "it was handed nothing")
 	b.agree()
-	b.count(`[data-at=""]`, 3)
+	b.count(`[data-at=""]`, 2)
 	assert.Len(t, world.Device("Vault").Slots(), 2)
 
 	b.press("^Patch$")

@@ -82,7 +82,8 @@ export function useSiteEvents(site: string) {
         keys.fittings(site),
         keys.multicast(site),
       );
-      if (changes.devices.some((d) => d.kind === "recorder")) want(keys.targets(site));
+      // A target's view says what it waits for, and whose sign-ins it is given: that comes from its cameras.
+      if (changes.devices.some((d) => d.kind === "recorder" || d.next.action === "agree_target")) want(keys.targets(site));
     });
     events.addEventListener("target", (e) => want(keys.targets(site), keys.targetHistory((e as MessageEvent<string>).data)));
     events.addEventListener("run", () => want(keys.runs(site), keys.multicast(site)));

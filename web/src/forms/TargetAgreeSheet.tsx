@@ -24,7 +24,8 @@ export function TargetAgreeSheet({
   onClose: () => void;
 }) {
   const agree = useAgreeForTarget(site);
-  const w = t.wants;
+  // What a camera waits for now is newer than the target's view.
+  const w = devices.find((d) => d.next.wanted?.target === t.id)?.next.wanted ?? t.wants;
   const secret = (w?.secret ?? "camera_sign_ins") as TargetSecret;
   const tls = Boolean(w?.certificate);
   const who = [t.about?.maker, t.about?.model, t.about?.serial && `serial number ${t.about.serial}`].filter(Boolean).join(" · ");
@@ -78,7 +79,7 @@ export function TargetAgreeSheet({
       <Trouble error={agree.error} />
       <div className="mt-3 flex justify-end gap-2">
         <Button onClick={onClose}>Leave it</Button>
-        <Button look="next" disabled={agree.isPending} onClick={send}>
+        <Button look="next" disabled={agree.isPending || !w} onClick={send}>
           Agree and go on
         </Button>
       </div>
