@@ -33,7 +33,9 @@ func streamsOf(url, path string, page *http.Client, floor time.Duration) ([]figu
 	return []figure{
 		{"Streams of 2,000 cameras: what it costs, as answered, p95", ms(p95(costs)), ms(floor) + " an empty handler, p95",
 			fmt.Sprintf("%.1f", float64(p95(costs))/float64(floor)), under(50, msOf(p95(costs)), " ms")},
-		{"The same: tasks over 50 ms while the matrix is scrolled from end to end in 10 s", steady.String(), "", "", atMost(60, float64(steady.longest), " ms the longest")},
+		// The browser shares the cores with the server and draws without a graphics card, so single tasks run a little over 50 ms.
+		{"The same: tasks over 50 ms while the matrix is scrolled from end to end in 10 s", steady.String(), "", "",
+			atMost(60, float64(steady.longest), " ms the longest")},
 		{"The same in 2 s, each frame a page further, as when the bar is dragged", jumps.String(), "", "", "stated"},
 	}, nil
 }

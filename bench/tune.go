@@ -168,7 +168,9 @@ func reckoning(context.Context, *scene.Library) ([]figure, error) {
 	ms := func(d time.Duration) string { return fmt.Sprintf("%.3f ms", float64(d)/1e6) }
 	floor := ms(copied) + " a copy of 4,000 sources"
 	return []figure{
-		{"2,000 cameras: plans weighed and fitted against 6 targets", ms(median(planned)), floor, ratio(median(planned)), under(60, msOf(median(planned)), " ms")},
+		// This runs once for each answer to a page. Under 100 ms nobody notices it; the rest is for the database and the way.
+		{"2,000 cameras: plans weighed and fitted against 6 targets", ms(median(planned)), floor, ratio(median(planned)),
+			under(60, msOf(median(planned)), " ms")},
 		{"The nearest plan for 6 intakes", ms(median(nearest)), floor, ratio(median(nearest)), under(5, msOf(median(nearest)), " ms")},
 		{"2,000 cameras: days, load, the curve and 30 days backwards", ms(median(costs)), floor, ratio(median(costs)), under(50, msOf(median(costs)), " ms")},
 	}, nil
