@@ -90,9 +90,10 @@ func Listen(ctx context.Context, q Request) (*Heard, error) {
 	count := counter{device: q.Toward, from: map[netip.AddrPort]*source{}}
 	group, within := errgroup.WithContext(ctx)
 	for i, s := range sockets {
+		// The end comes first: a context that has ended already brings it forward, and nothing may put it back.
+		s.SetReadDeadline(began.Add(q.For))
 		stop := context.AfterFunc(within, func() { s.SetReadDeadline(time.Now()) })
 		defer stop()
-		s.SetReadDeadline(began.Add(q.For))
 		most := maxPackets
 		if i == 0 && len(sockets) > 1 {
 			most = math.MaxInt // the device's own: the time is its bound
