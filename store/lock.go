@@ -43,8 +43,10 @@ func (s *Store) Locked(ctx context.Context, key uuid.UUID, fn func(context.Conte
 		return err
 	}
 	defer done()
+	held, end := context.WithCancelCause(ctx)
+	defer end(nil)
 	for {
-		got, err := s.locks.try(ctx, key)
+		got, err := s.locks.try(ctx, key, end)
 		if err != nil {
 			return err
 		}
@@ -57,9 +59,6 @@ func (s *Store) Locked(ctx context.Context, key uuid.UUID, fn func(context.Conte
 		case <-time.After(lockAgain):
 		}
 	}
-	held, end := context.WithCancelCause(ctx)
-	defer end(nil)
-	s.locks.hold(key, end)
 	defer s.locks.release(key)
 	err = fn(held)
 	if errors.Is(context.Cause(held), ErrLockLost) {
@@ -94,8 +93,8 @@ func (l *locker) waitTurn(ctx context.Context, key uuid.UUID) (done func(), err 
 	}
 }
 
-// try asks for the lock once. The connection is made where there is none.
-func (l *locker) try(ctx context.Context, key uuid.UUID) (got bool, err error) {
+// try asks for the lock once. The connection is made where there is none. end is called when a lock that was got is lost.
+func (l *locker) try(ctx context.Context, key uuid.UUID, end context.CancelCauseFunc) (got bool, err error) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if l.conn == nil || l.conn.IsClosed() {
@@ -107,16 +106,13 @@ func (l *locker) try(ctx context.Context, key uuid.UUID) (got bool, err error) {
 		go l.watch(l.conn)
 	}
 	err = l.conn.QueryRow(ctx, "SELECT pg_try_advisory_lock(hashtextextended($1, 0))", key.String()).Scan(&got)
-	if err != nil && l.conn.IsClosed() {
+	switch {
+	case err != nil && l.conn.IsClosed():
 		l.lose()
+	case got:
+		l.held[key] = end
 	}
 	return got, err
-}
-
-func (l *locker) hold(key uuid.UUID, end context.CancelCauseFunc) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	l.held[key] = end
 }
 
 // release gives a lock back. One that cannot be given back goes with the connection.

@@ -227,9 +227,9 @@ func (s SignIns) BeginTry(ctx context.Context, t Try) (try uuid.UUID, err error)
 		if err := s.mayTry(ctx, tx, site, t); err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, `INSERT INTO tries (id, device_id, target_id, site_id, host, sign_in_id, purpose, likeness, worker)
-			VALUES ($1, NULLIF($2::uuid, $10::uuid), NULLIF($3::uuid, $10::uuid), $4, $5, $6, $7, $8, $9)`, try, t.Device, t.Target, site, t.Host, t.SignIn, t.Purpose, t.Kind,
-			worker, uuid.Nil)
+		_, err = tx.ExecContext(ctx, `INSERT INTO tries (id, device_id, target_id, site_id, host, sign_in_id, purpose, likeness, worker, at)
+			VALUES ($1, NULLIF($2::uuid, $10::uuid), NULLIF($3::uuid, $10::uuid), $4, $5, $6, $7, $8, $9, clock_timestamp())`, try, t.Device, t.Target,
+			site, t.Host, t.SignIn, t.Purpose, t.Kind, worker, uuid.Nil)
 		return err
 	})
 	return try, err
@@ -252,7 +252,8 @@ func placeOf(ctx context.Context, tx *sqlx.Tx, t Try) (site uuid.UUID, host stri
 // mayTry decides whether one more try is safe.
 func (s SignIns) mayTry(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, t Try) error {
 	var now time.Time
-	if err := tx.GetContext(ctx, &now, "SELECT now()"); err != nil {
+	// now() would be when the transaction began, which may have waited for others since.
+	if err := tx.GetContext(ctx, &now, "SELECT clock_timestamp()"); err != nil {
 		return err
 	}
 	var until *time.Time
@@ -300,10 +301,11 @@ func (s SignIns) mayTry(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, t Try)
 const waitForAnswer = 20 * time.Millisecond
 
 // sameTry are the tries that count together: on the same device or target, sent to the same host, or on a device that is known to be there.
-// $1 is the device, $2 the target, $3 the site, $4 the host.
+// $1 is the device, $2 the target, $3 the site, $4 the host. The devices at the host stand in an array, so that every part can be looked up
+// in an index.
 const sameTry = `device_id = $1 OR target_id = $2 OR site_id = $3 AND host = $4
 	OR site_id = $3 AND host = (SELECT addr FROM devices WHERE id = $1)
-	OR device_id IN (SELECT id FROM devices WHERE site_id = $3 AND addr = $4 AND via IS NULL)`
+	OR device_id = ANY (ARRAY(SELECT id FROM devices WHERE site_id = $3 AND addr = $4 AND via IS NULL))`
 
 // EndTry records how a try ended. A try that met a lock says for how long the device is left alone. One that opened the device settles
 // older tries of the same sign-in whose end nobody has seen, because their job was cut off or no answer came: the device would not have
