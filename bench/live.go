@@ -179,8 +179,8 @@ func (l *looker) look(ctx context.Context, address string, each func(n int)) err
 	}
 }
 
-// live measures how soon a picture moves after a click, in a real browser, and what looking costs the server.
-func live(ctx context.Context, lib *scene.Library) ([]figure, error) {
+// liveViewing measures how soon a picture moves after a click, in a real browser, and what looking costs the server.
+func liveViewing(ctx context.Context, lib *scene.Library) ([]figure, error) {
 	scenario, err := sim.ParseScenario([]byte(watched))
 	if err != nil {
 		return nil, err
