@@ -72,10 +72,14 @@ func (b *bench) serve(listen string) {
 	require.NoError(b.t, err)
 }
 
+// patience is how long a test waits for one thing to stand on the page. It bounds a single look, so that a test of many looks
+// does not fail on a busy machine.
+const patience = 2 * time.Minute
+
 // press presses the button or follows the link whose text fits.
 func (b *bench) press(text string) {
 	b.t.Helper()
-	el, err := b.page.ElementR("button, a, summary", text)
+	el, err := b.page.Timeout(patience).ElementR("button, a, summary", text)
 	require.NoError(b.t, err, "no button %q", text)
 	require.NoError(b.t, el.WaitEnabled(), text)
 	require.NoError(b.t, el.Click("left", 1), text)
@@ -92,7 +96,7 @@ func (b *bench) agree() {
 // typeIn fills the field of a name.
 func (b *bench) typeIn(name, text string) {
 	b.t.Helper()
-	el, err := b.page.Element(fmt.Sprintf("input[name=%q]", name))
+	el, err := b.page.Timeout(patience).Element(fmt.Sprintf("input[name=%q]", name))
 	require.NoError(b.t, err, name)
 	require.NoError(b.t, el.SelectAllText())
 	require.NoError(b.t, el.Input(text))
@@ -101,9 +105,9 @@ func (b *bench) typeIn(name, text string) {
 // see waits until a text stands on the page.
 func (b *bench) see(text string) *rod.Element {
 	b.t.Helper()
-	el, err := b.page.ElementR("body *", text)
+	el, err := b.page.Timeout(patience).ElementR("body *", text)
 	require.NoError(b.t, err, "the page does not say %q", text)
-	return el
+	return el.CancelTimeout()
 }
 
 // settled waits until a page that was just gone to stands still. A look at the page before it is an error that means nothing.

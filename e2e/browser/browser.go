@@ -66,7 +66,8 @@ func (b *Browser) Page(url string, width, height int) (*rod.Page, error) {
 	if err != nil {
 		return nil, err
 	}
-	p = p.Timeout(4 * time.Minute)
+	// The bound of a whole test, for looks that have none of their own.
+	p = p.Timeout(8 * time.Minute)
 	if err := p.SetViewport(&proto.EmulationSetDeviceMetricsOverride{Width: width, Height: height, DeviceScaleFactor: 1,
 		Mobile: width < 500}); err != nil {
 		return nil, err
