@@ -124,7 +124,7 @@ func reachOf(t store.Target) (netip.AddrPort, error) {
 	if u.User != nil {
 		return netip.AddrPort{}, problem(422, "sign_in_in_address", "A sign-in does not belong into the address.", "Put it on the keyring and choose it.")
 	}
-	port := cmp.Or(u.Port(), map[string]string{"http": "80", "https": "443", "mqtt": "1883", "mqtts": "8883"}[u.Scheme])
+	port := target.Port(u)
 	n, err := strconv.ParseUint(port, 10, 16)
 	addr, aerr := netip.ParseAddr(u.Hostname())
 	if aerr != nil {

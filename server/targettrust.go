@@ -14,7 +14,6 @@ import (
 // agreementView is that a secret may go to a target so that it can be read.
 type agreementView struct {
 	Secret target.Secret    `json:"secret" enum:"sign_in,camera_sign_ins,stream_key"`
-	Words  string           `json:"words" doc:"what may go to it, for people"`
 	Person string           `json:"person" doc:"who has agreed"`
 	Given  time.Time        `json:"given_at"`
 	To     *target.Identity `json:"to,omitempty" doc:"to whom; missing while nobody has answered there since"`
@@ -138,7 +137,7 @@ func (s *Server) trustOf(ctx context.Context, site uuid.UUID, views []targetView
 		return err
 	}
 	for _, a := range list {
-		v := agreementView{Secret: a.Secret, Words: a.Secret.Words(), Person: a.Person, Given: a.Given}
+		v := agreementView{Secret: a.Secret, Person: a.Person, Given: a.Given}
 		if a.To != nil {
 			v.To = &a.To.V
 		}

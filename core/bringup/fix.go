@@ -25,7 +25,7 @@ type Change struct {
 func (w *Work) Fix(ctx context.Context, a Change) error {
 	if a.Undo && w.made(a.Action) == nil && w.d.Status.PutBack.Fixes[a.Action] {
 		mine, err := w.mine(ctx, evidence.KindFix, string(a.Action))
-		if err != nil || mine && w.OnlyChange {
+		if err != nil {
 			return err
 		}
 		if mine {
@@ -46,9 +46,6 @@ func (w *Work) Fix(ctx context.Context, a Change) error {
 	}
 	if body.Diagnosis != nil {
 		return w.Report.Problem(ctx, fmt.Sprintf("%s: %s %s", w.d.Title, body.Diagnosis.Summary, body.Diagnosis.Fix))
-	}
-	if w.OnlyChange {
-		return nil
 	}
 	return w.openAnew(ctx, a)
 }
@@ -125,6 +122,9 @@ func (w *Work) mend(ctx context.Context, c *onvif.Client, a Change, body *eviden
 
 // openAnew opens latches with what the fix has changed. What rested on what it was before is asked for again.
 func (w *Work) openAnew(ctx context.Context, a Change) error {
+	if w.OnlyChange {
+		return nil
+	}
 	if a.Action == fix.Clock {
 		return w.reach(ctx) // the skew is read anew
 	}

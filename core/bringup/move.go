@@ -1,6 +1,7 @@
 package bringup
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -8,11 +9,13 @@ import (
 	"net/netip"
 	"net/url"
 	"reflect"
+	"strconv"
 
 	"unlatch/core/discovery"
 	"unlatch/core/evidence"
 	"unlatch/core/netconfig"
 	"unlatch/core/signin"
+	"unlatch/core/streamurl"
 )
 
 // SetAddress gives the device another address, and reports whether it has it: what the move has closed is then to be opened again. A job
@@ -58,11 +61,7 @@ func serviceAt(service string, addr netip.Addr) string {
 	if err != nil {
 		return service
 	}
-	port := u.Port()
-	if port == "" {
-		port = map[string]string{"http": "80", "https": "443"}[u.Scheme]
-	}
-	u.Host = net.JoinHostPort(addr.String(), port)
+	u.Host = net.JoinHostPort(addr.String(), cmp.Or(u.Port(), strconv.Itoa(streamurl.DefaultPort(u.Scheme))))
 	return u.String()
 }
 

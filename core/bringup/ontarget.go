@@ -35,9 +35,7 @@ func (c *connected) facts(name string) diagnose.Facts {
 	f.User = c.signIn.User
 	if u, err := url.Parse(c.address); err == nil {
 		f.Host = u.Hostname()
-		if f.Port, err = strconv.Atoi(u.Port()); err != nil {
-			f.Port = targetPorts[u.Scheme]
-		}
+		f.Port, _ = strconv.Atoi(target.Port(u))
 	}
 	return f
 }
@@ -52,8 +50,6 @@ func (c *connected) sendsItself(list []latch.Given) bool {
 	}
 	return true
 }
-
-var targetPorts = map[string]int{"http": 80, "https": 443, "mqtt": 1883, "mqtts": 8883}
 
 // connect is the session with a target, one in this work. A *diagnose.TargetShutError means that no sign-in is known to open it.
 func (w *Work) connect(ctx context.Context, id uuid.UUID) (*connected, error) {

@@ -49,7 +49,7 @@ var underTuning sync.Map
 func (w *Work) tune(ctx context.Context, t Tuning) error {
 	if t.Undo && w.d.Status.Tuning == nil && w.d.Status.PutBack.Tuning {
 		mine, err := w.mine(ctx, evidence.KindTuned, "")
-		if err != nil || mine && w.OnlyChange {
+		if err != nil {
 			return err
 		}
 		if mine {
@@ -77,14 +77,14 @@ func (w *Work) tune(ctx context.Context, t Tuning) error {
 	if body.Diagnosis != nil {
 		return w.Report.Problem(ctx, fmt.Sprintf("%s: %s %s", w.d.Title, body.Diagnosis.Summary, body.Diagnosis.Fix))
 	}
-	if w.OnlyChange {
-		return nil
-	}
 	return w.measureAnew(ctx)
 }
 
 // measureAnew asks the device what its streams are now, and proves them: what was proven before was of other settings.
 func (w *Work) measureAnew(ctx context.Context) error {
+	if w.OnlyChange {
+		return nil
+	}
 	if err := w.claimsAnew(ctx); err != nil {
 		return err
 	}

@@ -3,6 +3,7 @@
 package certificate
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"crypto/tls"
@@ -12,10 +13,12 @@ import (
 	"fmt"
 	"net"
 	"net/url"
+	"strconv"
 	"time"
 
 	"unlatch/core/exchange"
 	"unlatch/core/signin"
+	"unlatch/core/streamurl"
 	"unlatch/core/wiretext"
 )
 
@@ -99,10 +102,7 @@ type Dialer struct {
 
 // Channel is where a request to u goes, over a connection of this dialer.
 func (d *Dialer) Channel(u *url.URL) signin.Channel {
-	at := u.Host
-	if u.Port() == "" {
-		at = net.JoinHostPort(u.Hostname(), map[string]string{"http": "80", "https": "443"}[u.Scheme])
-	}
+	at := net.JoinHostPort(u.Hostname(), cmp.Or(u.Port(), strconv.Itoa(streamurl.DefaultPort(u.Scheme))))
 	c := signin.Channel{Scheme: u.Scheme, At: at}
 	if u.Scheme == "https" && d.Shown != nil {
 		c.Certificate, c.Vouched = d.Shown.SHA256, d.Typed && d.Shown.VouchedFor(u.Hostname())

@@ -264,11 +264,11 @@ func (d *deriver) facts() {
 	d.s.Web, _ = body[evidence.Web](d, "")
 	d.s.Pin, _ = body[evidence.Pin](d, "")
 	if b, _ := body[evidence.Marked](d, ""); b != nil {
-		if d.s.PutBack.Mark = !b.Pending && b.Diagnosis == nil; b.Pending {
+		d.s.PutBack.Mark = !b.Pending && b.Diagnosis == nil
+		if b.Pending {
 			d.s.Marked = b
 		}
 	}
-	d.s.PutBack.Fixes = map[fix.Action]bool{}
 	if b, r := body[evidence.Walked](d, ""); b != nil && !b.Unsaid {
 		d.s.Walked = &Walk{b.By, r.At}
 	}
@@ -278,6 +278,7 @@ func (d *deriver) facts() {
 			d.s.Pictures[kind] = *b
 		}
 	}
+	d.s.PutBack.Fixes = map[fix.Action]bool{}
 	for _, a := range []fix.Action{fix.Streams, fix.Clock, fix.StreamUser} {
 		if b, _ := body[evidence.Fix](d, string(a)); b != nil && b.Diagnosis == nil && (!b.Undone || b.Pending) {
 			d.s.Fixes = append(d.s.Fixes, *b)

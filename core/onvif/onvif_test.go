@@ -199,7 +199,9 @@ func TestHostileAnswers(t *testing.T) {
 			io.WriteString(w, "<html><body><p>Welcome</body></html>")
 		}, new(*onvif.NotSOAPError), diagnose.NotONVIF},
 		{"not found", func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(404) }, new(*onvif.NotSOAPError), diagnose.NotONVIF},
-		{"a redirect elsewhere", func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "http://127.99.0.1/", http.StatusFound) },
+		{"a redirect elsewhere", func(w http.ResponseWriter, r *http.Request) {
+			http.Redirect(w, r, "http://127.99.0.1/", http.StatusFound)
+		},
 			new(*onvif.NotSOAPError), diagnose.NotONVIF},
 		{"50 MB", func(w http.ResponseWriter, _ *http.Request) {
 			w.Header().Set("Content-Type", "application/soap+xml")

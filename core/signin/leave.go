@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 )
 
@@ -73,18 +72,13 @@ func (p Policy) Check(s Sending) error {
 	if Strength(s.Scheme) < Strength(p.Before) {
 		return &WeakerError{Service: p.Service, Before: p.Before, Now: s.Scheme}
 	}
-	if !Readable(s.Scheme) || p.private(s.Channel) {
+	if !Readable(s.Scheme) || s.Channel.KnownBy(p.Certificates) {
 		return nil
 	}
 	if agreed := p.Agreed.covers(s.Channel); !agreed || p.Unattended {
 		return &ReadableError{Service: p.Service, Scheme: s.Scheme, Channel: s.Channel, Agreed: agreed}
 	}
 	return nil
-}
-
-// private reports whether what goes out on a channel can be read by nobody but whom it is meant for.
-func (p Policy) private(c Channel) bool {
-	return c.TLS() && (c.Vouched || slices.Contains(p.Certificates, c.Certificate))
 }
 
 // hashed is the strength from which on a scheme does not show the password itself.

@@ -3,8 +3,10 @@
 package target
 
 import (
+	"cmp"
 	"context"
 	"net/netip"
+	"net/url"
 	"time"
 
 	"unlatch/core/address"
@@ -61,6 +63,12 @@ type Session interface {
 type Describer interface {
 	Describe(ctx context.Context) (About, error)
 }
+
+// usualPorts are those of the schemes by which targets are addressed.
+var usualPorts = map[string]string{"http": "80", "https": "443", "mqtt": "1883", "mqtts": "8883"}
+
+// Port is the port of a target's address: the usual one of its scheme where the address names none.
+func Port(u *url.URL) string { return cmp.Or(u.Port(), usualPorts[u.Scheme]) }
 
 // A Certified session is one over TLS: it tells the one that the target showed; nil without TLS.
 type Certified interface {

@@ -3,7 +3,6 @@ package target
 import (
 	"context"
 	"fmt"
-	"slices"
 
 	"github.com/google/uuid"
 
@@ -105,11 +104,11 @@ func (f HandOver) Ask(ctx context.Context, h Handing) error {
 // agreement that it goes by is returned, so that it can be bound to who it was used for; it is nil where none was needed. The error is a
 // *HandingError.
 func (t Trust) Check(h Handing) (*Agreement, error) {
-	known := h.Channel.TLS() && (h.Channel.Vouched || slices.Contains(t.Certificates, h.Channel.Certificate))
-	if known && (h.Secret == OwnSignIn || h.Scheme != "none" && h.Scheme != "") {
+	asks := h.Scheme != "none" && h.Scheme != ""
+	if h.Channel.KnownBy(t.Certificates) && (h.Secret == OwnSignIn || asks) {
 		return nil, nil
 	}
-	no := &HandingError{Secret: h.Secret, Channel: h.Channel, Scheme: h.Scheme, Asks: h.Scheme != "none" && h.Scheme != ""}
+	no := &HandingError{Secret: h.Secret, Channel: h.Channel, Scheme: h.Scheme, Asks: asks}
 	for _, a := range t.Agreements {
 		if a.Secret != h.Secret {
 			continue

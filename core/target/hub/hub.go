@@ -111,15 +111,12 @@ func (Driver) Connect(ctx context.Context, a target.Access) (target.Session, err
 	if strings.ContainsAny(s.prefix, "#+\x00") || len(s.prefix) > 100 {
 		return nil, errors.New("what topics begin with may not hold #, + or control characters")
 	}
-	port := u.Port()
-	if port == "" {
-		port = map[string]string{"mqtt": "1883", "mqtts": "8883"}[u.Scheme]
-	}
-	conn, err := a.Dial.DialContext(ctx, "tcp", net.JoinHostPort(u.Hostname(), port))
+	at := net.JoinHostPort(u.Hostname(), target.Port(u))
+	conn, err := a.Dial.DialContext(ctx, "tcp", at)
 	if err != nil {
 		return nil, err
 	}
-	s.channel = signin.Channel{Scheme: u.Scheme, At: net.JoinHostPort(u.Hostname(), port)}
+	s.channel = signin.Channel{Scheme: u.Scheme, At: at}
 	if u.Scheme == "mqtts" {
 		if conn, s.shownBy, err = certificate.Agree(ctx, conn, u.Hostname(), a.Pin, a.Log); err != nil {
 			return nil, err

@@ -1465,8 +1465,6 @@ export interface components {
             secret: "sign_in" | "camera_sign_ins" | "stream_key";
             /** @description to whom; missing while nobody has answered there since */
             to?: components["schemas"]["Identity"];
-            /** @description what may go to it, for people */
-            words: string;
         };
         "Apply-addressesRequest": {
             lines: components["schemas"]["AddressBody"][];

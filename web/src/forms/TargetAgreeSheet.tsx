@@ -4,10 +4,11 @@ import { Button } from "@/parts/Button";
 import { Sheet } from "@/parts/Sheet";
 import { Trouble } from "@/parts/Trouble";
 
+/** What may go to a target, for people. */
 export const secretNames: Record<TargetSecret, string> = {
-  sign_in: "its own sign-in",
-  camera_sign_ins: "the sign-ins of cameras",
-  stream_key: "the stream key",
+  sign_in: "Its own sign-in",
+  camera_sign_ins: "The sign-ins of cameras",
+  stream_key: "The stream key",
 };
 
 /** Asks once, for a target, whether a secret may go to it so that it can be read; then the work goes on. It names what would be sent, and to whom. */
@@ -49,7 +50,7 @@ export function TargetAgreeSheet({
       </p>
       <section aria-label="What would be sent" className="mt-3">
         <h3 className="text-small text-soft">What would be sent</h3>
-        <p className="font-semibold">{secretNames[secret].replace(/^./, (c) => c.toUpperCase())}</p>
+        <p className="font-semibold">{secretNames[secret]}</p>
         {secret === "camera_sign_ins" && (
           <ul className="mt-1">
             {t.hands.map((h) => (

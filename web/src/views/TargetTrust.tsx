@@ -1,7 +1,7 @@
 import { useState } from "react";
 import type { Target } from "@/api/client";
 import { useDisagreeForTarget, useTakeTargetCertificate } from "@/api/targets";
-import { TargetAgreeSheet } from "@/forms/TargetAgreeSheet";
+import { secretNames, TargetAgreeSheet } from "@/forms/TargetAgreeSheet";
 import { Button } from "@/parts/Button";
 import { waitFor } from "@/parts/latches";
 import { ago } from "@/parts/measures";
@@ -31,8 +31,8 @@ export function TargetTrust({ target: t }: { target: Target }) {
       {t.agreements.map((a) => (
         <p key={a.secret} className="flex flex-wrap items-center gap-3 border-y py-1.5">
           <span className="min-w-64 grow">
-            <span className="font-semibold">{a.words.replace(/^./, (c) => c.toUpperCase())}</span> may go to it readable:{" "}
-            {a.person || "somebody"} agreed {ago(a.given_at)}
+            <span className="font-semibold">{secretNames[a.secret]}</span> may go to it readable: {a.person || "somebody"} agreed{" "}
+            {ago(a.given_at)}
             {a.to ? "" : ", for whoever answers there first"}.
           </span>
           <Button className="h-7" disabled={back.isPending} onClick={() => back.mutate({ target: t.id, secret: a.secret })}>
