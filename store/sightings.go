@@ -1,0 +1,232 @@
+package store
+
+import (
+	"bytes"
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"net/netip"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jmoiron/sqlx"
+
+	"unlatch/core/discovery"
+	"unlatch/core/evidence"
+	"unlatch/core/identity"
+)
+
+// Sight files a sighting: it finds or makes the device that it belongs to and records the evidence. A lock on the site makes
+// it safe for several sweeps at once. A sighting that is one of a storm is a *StormError and is counted in place of being filed.
+func (s Devices) Sight(ctx context.Context, site uuid.UUID, run *uuid.UUID, x discovery.Sighting) (uuid.UUID, error) {
+	var id uuid.UUID
+	var storm *StormError
+	err := s.tx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, "SELECT 1 FROM sites WHERE id = $1 FOR UPDATE", site); err != nil {
+			return err
+		}
+		var err error
+		id, err = s.recognise(ctx, tx, site, run, x)
+		if err == nil && run == nil {
+			err = s.toldEnough(ctx, tx, id, x.Addr.String())
+		}
+		if errors.As(err, &storm) {
+			return s.countStorm(ctx, tx, site, x.Addr.String()) // the count is kept, the sighting is not
+		}
+		if err != nil {
+			return err
+		}
+		subject := string(x.Method)
+		if x.Method == discovery.PortSweep && len(x.Ports) == 1 {
+			subject = fmt.Sprintf("port %d", x.Ports[0].Number)
+		}
+		return s.record(ctx, tx, run, id, subject, evidence.Heard(x), "", x.At)
+	})
+	if err == nil && storm != nil {
+		err = storm
+	}
+	return id, err
+}
+
+// Moves reports which device a sighting would move to another address, if any: the sighting names a mark of a device that was last heard
+// elsewhere.
+func (s Devices) Moves(ctx context.Context, site uuid.UUID, x discovery.Sighting) (device uuid.UUID, ok bool, err error) {
+	if x.Via != nil || x.Endpoint == "" && x.Serial == "" && x.MAC == "" && x.Certificate == "" {
+		return uuid.Nil, false, nil
+	}
+	err = s.tx(ctx, func(tx *sqlx.Tx) error {
+		known, ids, err := s.alike(ctx, tx, site, x)
+		if err != nil {
+			return err
+		}
+		if i := identity.Find(known, x); i >= 0 && known[i].Via == nil && known[i].Addr != x.Addr {
+			device, ok = ids[i], true
+		}
+		return nil
+	})
+	return device, ok, err
+}
+
+// alike reads the devices of a site that a sighting might belong to, oldest first.
+func (s Devices) alike(ctx context.Context, tx *sqlx.Tx, site uuid.UUID,
+	x discovery.Sighting) (known []identity.Device, ids []uuid.UUID, err error) {
+	var rows []struct {
+		Device
+		HeardAt time.Time `db:"heard_at"`
+	}
+	if err := tx.SelectContext(ctx, &rows, "SELECT "+deviceColumns+`, COALESCE((SELECT max(at) FROM evidence e WHERE e.device_id = devices.id AND e.kind = 'heard'), created_at) AS heard_at FROM devices
+		WHERE site_id = $1 AND (addr = $2 OR endpoint = NULLIF($3, '') OR serial = NULLIF($4, '') OR mac = NULLIF($5, '') OR via = $6 OR certificate = NULLIF($7, '')) ORDER BY created_at`,
+		site, x.Addr.String(), x.Endpoint, x.Serial, x.MAC, x.Via, x.Certificate); err != nil {
+		return nil, nil, err
+	}
+	for _, r := range rows {
+		addr, err := netip.ParseAddr(r.Addr)
+		if err != nil {
+			return nil, nil, err
+		}
+		known = append(known, identity.Device{Addr: addr, Endpoint: r.Endpoint.String, Serial: r.Serial.String, MAC: r.MAC.String,
+			Certificate: r.Certificate.String, HeardAt: r.HeardAt, Via: r.Via, Channel: r.Channel})
+		ids = append(ids, r.ID)
+	}
+	return known, ids, nil
+}
+
+// recognise finds the device that a sighting belongs to, as identity.Find decides, or makes it. What is one of a storm is a *StormError.
+func (s Devices) recognise(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, run *uuid.UUID, x discovery.Sighting) (uuid.UUID, error) {
+	known, ids, err := s.alike(ctx, tx, site, x)
+	if err != nil {
+		return uuid.Nil, err
+	}
+	i := identity.Find(known, x)
+	if i < 0 {
+		if err := s.storming(ctx, tx, site, run, x); err != nil {
+			return uuid.Nil, err
+		}
+		id := newID()
+		_, err := tx.ExecContext(ctx, "INSERT INTO devices (id, site_id, endpoint, addr, serial, mac, via, channel, certificate) VALUES "+
+			"($1, $2, NULLIF($3, ''), $4, NULLIF($5, ''), NULLIF($6, ''), $7, $8, NULLIF($9, ''))",
+			id, site, x.Endpoint, x.Addr.String(), x.Serial, x.MAC, x.Via, x.Channel, x.Certificate)
+		return id, err
+	}
+	_, err = tx.ExecContext(ctx, `UPDATE devices SET addr = $2, endpoint = COALESCE(endpoint, NULLIF($3, '')), serial = COALESCE(serial, NULLIF($4, '')), mac = COALESCE(mac, NULLIF($5, '')),
+		certificate = COALESCE(NULLIF($6, ''), certificate) WHERE id = $1`, ids[i], x.Addr.String(), x.Endpoint, x.Serial, x.MAC, x.Certificate)
+	return ids[i], err
+}
+
+// maxBody bounds a record. What devices tell is bounded where it is parsed; this keeps what was missed there out of every list.
+const maxBody = 512 << 10
+
+func (s Devices) record(ctx context.Context, tx *sqlx.Tx, run *uuid.UUID, device uuid.UUID, subject string, body evidence.Body,
+	exchange string, at time.Time) error {
+	if _, err := fenced(ctx, tx); err != nil {
+		return err
+	}
+	raw, err := evidence.Encode(body)
+	if err != nil {
+		return err
+	}
+	if len(raw) > maxBody {
+		return fmt.Errorf("a record of the kind %q has %d kB, which nothing that was bounded has", evidence.KindOf(body), len(raw)>>10)
+	}
+	raw, exchange = withoutNUL(raw), strings.ReplaceAll(exchange, "\x00", "·")
+	if at.IsZero() {
+		at = time.Now().UTC()
+	}
+	if _, err := tx.ExecContext(ctx, "INSERT INTO evidence (id, device_id, run_id, at, kind, subject, body, exchange) VALUES ($1, $2, "+
+		"$3, $4, $5, $6, $7, $8)",
+		newID(), device, run, at, evidence.KindOf(body), subject, string(raw), exchange); err != nil {
+		return err
+	}
+	return s.deviceChanged(ctx, tx, device)
+}
+
+// withoutNUL replaces the NUL characters of a JSON document, which PostgreSQL's jsonb cannot hold. They are taken out where text comes in;
+// this keeps one that was missed from failing a whole run.
+func withoutNUL(raw []byte) []byte {
+	if !bytes.Contains(raw, []byte(`\u0000`)) {
+		return raw
+	}
+	var out []byte
+	for i := 0; i < len(raw); i++ {
+		switch {
+		case bytes.HasPrefix(raw[i:], []byte(`\u0000`)):
+			out = append(out, "·"...)
+			i += len(`\u0000`) - 1
+		case raw[i] == '\\' && i+1 < len(raw): // an escape of two letters at least: what follows the backslash begins none
+			out = append(out, raw[i], raw[i+1])
+			i++
+		default:
+			out = append(out, raw[i])
+		}
+	}
+	return out
+}
+
+// A Finding is evidence to record about a device.
+type Finding struct {
+	Subject  string
+	Body     evidence.Body
+	Exchange string // redacted
+	Still    []byte // a JPEG to keep, under StillID
+	StillID  uuid.UUID
+}
+
+// Record appends a finding.
+func (s Devices) Record(ctx context.Context, d *Device, run *uuid.UUID, f Finding) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if f.Still != nil {
+			if _, err := tx.ExecContext(ctx, "INSERT INTO stills (id, device_id, jpeg) VALUES ($1, $2, $3)", f.StillID, d.ID,
+				f.Still); err != nil {
+				return err
+			}
+		}
+		if takesCameras(f.Body) {
+			if err := asTarget(ctx, tx, d.ID); err != nil {
+				return err
+			}
+		}
+		return s.record(ctx, tx, run, d.ID, f.Subject, f.Body, f.Exchange, time.Time{})
+	})
+}
+
+// RecordedIn reports whether the newest record of a kind and subject was made in a run.
+func (s Devices) RecordedIn(ctx context.Context, device uuid.UUID, kind evidence.Kind, subject string, run uuid.UUID) (in bool, err error) {
+	err = s.db.GetContext(ctx, &in, `SELECT COALESCE((SELECT COALESCE(run_id = $4, false) FROM evidence WHERE device_id = $1 AND kind = $2 AND subject = $3
+		ORDER BY at DESC, id DESC LIMIT 1), false)`, device, kind, subject, run)
+	return in, err
+}
+
+// Left records that a device has said goodbye, and reports whether the site knows it.
+func (s Devices) Left(ctx context.Context, site uuid.UUID, endpoint string) (known bool, err error) {
+	err = s.tx(ctx, func(tx *sqlx.Tx) error {
+		var d struct {
+			ID   uuid.UUID `db:"id"`
+			Addr string    `db:"addr"`
+		}
+		err := tx.GetContext(ctx, &d, "SELECT id, addr FROM devices WHERE site_id = $1 AND endpoint = $2", site, endpoint)
+		if errors.Is(err, sql.ErrNoRows) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		known = true
+		if err := s.toldEnough(ctx, tx, d.ID, d.Addr); errors.As(err, new(*StormError)) {
+			return s.countStorm(ctx, tx, site, d.Addr)
+		} else if err != nil {
+			return err
+		}
+		return s.record(ctx, tx, nil, d.ID, "", evidence.Left{}, "", time.Time{})
+	})
+	return known, err
+}
+
+// Identify adds the marks that a device has told of itself once it was signed in to. A mark that is known stays: another one would be
+// a contradiction, and those are shown, not merged.
+func (s Devices) Identify(ctx context.Context, id uuid.UUID, serial, mac string) error {
+	_, err := s.db.ExecContext(ctx, "UPDATE devices SET serial = COALESCE(serial, NULLIF($2, '')), mac = COALESCE(mac, NULLIF($3, '')) "+
+		"WHERE id = $1", id, serial, mac)
+	return err
+}
