@@ -68,7 +68,7 @@ func TestManyTriesAtOnceAreNotAllJudged(t *testing.T) {
 	start := time.Now()
 	p, _, _ := serveWith(t, storetest.URL(t), Config{Now: func() time.Time { return start }})
 	p.setUp()
-	stranger := &page{t, p.url, &http.Client{}}
+	stranger := &page{t, p.url, &http.Client{}, p.store}
 	var before, after runtime.MemStats
 	runtime.ReadMemStats(&before)
 	var mu sync.Mutex
@@ -96,7 +96,7 @@ func TestManyTriesAtOnceAreNotAllJudged(t *testing.T) {
 	// The owner's own browser is counted by itself: strangers who guess do not keep the owner out.
 	status, raw, _ := p.do("POST", "/api/session", map[string]string{"name": "keeper", "password": "a long password"})
 	assert.Equal(t, 200, status, raw)
-	fresh := &page{t, p.url, &http.Client{}}
+	fresh := &page{t, p.url, &http.Client{}, p.store}
 	fresh.problem("too_fast", "POST", "/api/session", map[string]string{"name": "keeper", "password": "a long password"})
 }
 
@@ -183,7 +183,7 @@ func TestNoProblemRepeatsASecret(t *testing.T) {
 func TestMalformedIDsAndHealth(t *testing.T) {
 	t.Parallel()
 	p, _, _ := serve(t, storetest.URL(t))
-	stranger := &page{t, p.url, &http.Client{}}
+	stranger := &page{t, p.url, &http.Client{}, p.store}
 	p.setUp()
 	for _, path := range []string{"/api/sites/none", "/api/sites/none/devices", "/api/devices/%00", "/api/stills/x",
 		"/api/evidence/x/exchange", "/api/path-books/x/file", "/api/sites/x/events"} {
