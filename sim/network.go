@@ -235,13 +235,12 @@ func (w *World) restart(d *device) {
 		case <-w.ctx.Done():
 			return nil
 		}
-		if err := fresh.start(w.ctx, w.options, w.group); err != nil {
+		if err := w.replace(d, fresh); err != nil {
 			w.options.Log.Warn("a stand-in did not come back", "device", d.Name, "err", err)
 			return nil
 		}
 		w.mu.Lock()
 		defer w.mu.Unlock()
-		w.devices[slices.Index(w.devices, d)] = fresh
 		return w.keepNetworks()
 	})
 }

@@ -103,15 +103,24 @@ func (w *World) later(seconds int, do func() error) {
 // plugIn starts a device a while after the others.
 func (w *World) plugIn(d *device) {
 	w.later(d.PluggedIn, func() error {
-		fresh := d.again()
-		if err := fresh.start(w.ctx, w.options, w.group); err != nil {
-			return err
-		}
-		w.mu.Lock()
-		defer w.mu.Unlock()
-		w.devices[slices.Index(w.devices, d)] = fresh
-		return nil
+		return w.replace(d, d.again())
 	})
+}
+
+// replace starts a device in the place of one that is down. Where the world ends meanwhile, the device ends with it: Stop has then looked
+// already at which devices there are.
+func (w *World) replace(d, fresh *device) error {
+	if err := fresh.start(w.ctx, w.options, w.group); err != nil {
+		return err
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.ctx.Err() != nil {
+		fresh.stop()
+		return nil
+	}
+	w.devices[slices.Index(w.devices, d)] = fresh
+	return nil
 }
 
 // again is the same stand-in, not started yet.
@@ -127,13 +136,20 @@ func (d *device) again() *device {
 // releaseLater gives a device another address by DHCP, as a server does whose pool is crowded.
 func (w *World) releaseLater(d *device) {
 	w.later(max(d.LeaseSeconds, 1), func() error {
-		w.mu.Lock()
-		d.net.Addr = d.NextLease
-		w.mu.Unlock()
-		w.restart(d)
+		w.release(d)
 		return nil
 	})
 }
+
+func (w *World) release(d *device) {
+	w.mu.Lock()
+	d.net.Addr = d.NextLease
+	w.mu.Unlock()
+	w.restart(d)
+}
+
+// Release gives a device its next address by DHCP now.
+func (w *World) Release(name string) { w.release(w.named(name)) }
 
 // encode makes the clips that are missing, one a core at a time, and hands every device its own.
 func (w *World) encode(ctx context.Context, s *Scenario, o Options) error {
@@ -193,11 +209,7 @@ func (w *World) Stop() error {
 	for _, d := range w.all() {
 		d.stop()
 	}
-	err := w.group.Wait()
-	for _, d := range w.all() { // one that was restarting just then
-		d.stop()
-	}
-	return err
+	return w.group.Wait()
 }
 
 func (w *World) startTargets(list []targets.Target) error {
