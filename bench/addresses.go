@@ -6,8 +6,8 @@ import (
 	"net/netip"
 	"time"
 
+	"unlatch/core/command"
 	"unlatch/core/netconfig"
-	"unlatch/jobs"
 	"unlatch/sim/scene"
 )
 
@@ -36,17 +36,19 @@ func fiftyAddresses(ctx context.Context, _ *scene.Library) ([]figure, error) {
 	if err != nil {
 		return nil, err
 	}
-	var plan []jobs.Address
+	plan := command.Work{Kind: "address"}
 	to := netip.MustParseAddr("127.61.4.150")
 	for i := range devices {
 		if devices[i].Status.Device.Stray {
 			continue
 		}
-		plan = append(plan, jobs.Address{Device: devices[i].ID, To: netconfig.Setting{Addr: to, Bits: 24}})
+		setting := netconfig.Setting{Addr: to, Bits: 24}
+		plan.Devices = append(plan.Devices, command.OnDevice{Device: devices[i].ID, Do: command.Device{Address: &setting}})
 		to = to.Next()
 	}
 	began := time.Now()
-	run, err := r.queue.SetAddresses(ctx, r.site.ID, "bench", plan)
+	plan.Steps = 2 * int64(plan.Len())
+	run, err := r.queue.Begin(ctx, r.site.ID, plan)
 	if err == nil {
 		err = finished(ctx, r.store, run)
 	}

@@ -11,6 +11,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"unlatch/core/command"
 	"unlatch/core/latch"
 	"unlatch/sim/scene"
 	"unlatch/store"
@@ -73,7 +74,7 @@ func (r *rig) open(ctx context.Context, n int) (time.Duration, int, error) {
 // openSome does the same and says how many were proven.
 func (r *rig) openSome(ctx context.Context, n int) (time.Duration, int, error) {
 	s, q, site := r.store, r.queue, r.site
-	run, err := q.Sweep(ctx, site, false)
+	run, err := q.Begin(ctx, site.ID, command.Work{Kind: "sweep", Steps: 1, Site: &command.OnSite{Sweep: &command.Sweep{}}})
 	if err == nil {
 		err = finished(ctx, s, run)
 	}
@@ -94,7 +95,7 @@ func (r *rig) openSome(ctx context.Context, n int) (time.Duration, int, error) {
 		return 0, 0, fmt.Errorf("%d of %d cameras were heard", len(ids), n)
 	}
 	began := time.Now()
-	if run, err = q.Open(ctx, site.ID, "bench", ids, false); err == nil {
+	if run, err = q.Begin(ctx, site.ID, command.Work{Kind: "open", Devices: command.Each(ids, command.Device{Open: &command.Open{}})}); err == nil {
 		err = finished(ctx, s, run)
 	}
 	took := time.Since(began)

@@ -7,7 +7,6 @@ import (
 
 	"unlatch/core/signin"
 	"unlatch/sim/scene"
-	"unlatch/store"
 )
 
 // fiveKinds is 200 cameras of five kinds, each of which takes another sign-in.
@@ -35,7 +34,7 @@ func keyring(ctx context.Context, _ *scene.Library) ([]figure, error) {
 	}
 	defer r.stop()
 	for _, user := range fitters[1:] {
-		if _, err := r.store.SignIns.Add(ctx, store.NewSignIn{Label: user, User: user, Secret: signin.NewSecret("bench")}); err != nil {
+		if _, err := r.store.SignIns.Add(ctx, signin.New{Label: user, User: user, Secret: signin.NewSecret("bench")}); err != nil {
 			return nil, err
 		}
 	}

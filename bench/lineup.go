@@ -3,6 +3,7 @@ package main
 import (
 	"bytes"
 	"context"
+	"database/sql"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -19,7 +20,6 @@ import (
 	"time"
 
 	"github.com/google/uuid"
-	"github.com/jackc/pgx/v5"
 
 	"unlatch/core/address"
 	"unlatch/core/camera"
@@ -27,6 +27,7 @@ import (
 	"unlatch/core/evidence"
 	"unlatch/core/media"
 	"unlatch/core/prove"
+	"unlatch/core/signin"
 	"unlatch/jobs"
 	"unlatch/server"
 	"unlatch/sim/scene"
@@ -185,11 +186,11 @@ func addressOf(i int) netip.Addr {
 
 // generate records a site of cameras that are proven, as sweeps and jobs would.
 func generate(ctx context.Context, s *store.Store, site uuid.UUID) (ids []uuid.UUID, err error) {
-	key, err := s.SignIns.Add(ctx, store.NewSignIn{Label: "Fitter", User: "fitter"})
+	key, err := s.SignIns.Add(ctx, signin.New{Label: "Fitter", User: "fitter"})
 	if err != nil {
 		return nil, err
 	}
-	sweep, err := s.Runs.Start(ctx, site, "sweep", "bench", linedUp, func(pgx.Tx, uuid.UUID) error { return nil })
+	sweep, err := s.Runs.Start(ctx, site, "sweep", "bench", linedUp, func(*sql.Tx, uuid.UUID) error { return nil })
 	if err != nil {
 		return nil, err
 	}

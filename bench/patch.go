@@ -15,15 +15,15 @@ import (
 	"github.com/go-rod/rod"
 	"github.com/google/uuid"
 
+	"unlatch/core/act"
 	"unlatch/core/bridge"
-	"unlatch/core/bringup"
+	"unlatch/core/command"
 	"unlatch/core/evidence"
 	"unlatch/core/picturematch"
 	"unlatch/core/signin"
 	"unlatch/core/target"
 	"unlatch/core/target/viabridge"
 	"unlatch/e2e/browser"
-	"unlatch/jobs"
 	"unlatch/sim/scene"
 	"unlatch/store"
 )
@@ -62,7 +62,7 @@ targets:
 	if err != nil {
 		return nil, err
 	}
-	key, err := r.store.SignIns.Add(ctx, store.NewSignIn{Label: "desk", User: "desk", Secret: signin.NewSecret("bench"), Terms: store.Terms{Purpose: signin.Target}})
+	key, err := r.store.SignIns.Add(ctx, signin.New{Label: "desk", User: "desk", Secret: signin.NewSecret("bench"), Terms: signin.Terms{Purpose: signin.Target}})
 	if err != nil {
 		return nil, err
 	}
@@ -71,36 +71,36 @@ targets:
 		return nil, err
 	}
 	for i := range devices {
-		if _, err := r.store.Devices.Rename(ctx, devices[i].ID, fmt.Sprintf("Camera %d", i+1)); err != nil {
+		if err := r.store.Devices.Rename(ctx, devices[i].ID, fmt.Sprintf("Camera %d", i+1)); err != nil {
 			return nil, err
 		}
 	}
 	var out []figure
 	for _, name := range []string{"software", "recorder"} {
 		reach := netip.MustParseAddrPort(at[name][len("http://"):])
-		id, err := r.store.Targets.Add(ctx, store.Person{Name: "bench"}, store.Target{Site: r.site.ID, Kind: viabridge.Kind, Name: name, Address: at[name],
-			SignIn: &key, Settings: store.JSON(map[string]string{})}, []netip.AddrPort{reach})
-		if err != nil {
+		id := uuid.Must(uuid.NewV7())
+		if err := r.store.Targets.Put(ctx, r.site.ID, act.PutTarget{ID: id, New: true, Reach: reach,
+			TargetForm: act.TargetForm{Kind: viabridge.Kind, Name: name, Address: at[name], SignIn: &key}}); err != nil {
 			return nil, err
 		}
-		if err := r.store.Targets.Agree(ctx, store.Person{Name: "bench"}, store.Target{ID: id, Site: r.site.ID, Name: name}, nil,
-			target.OwnSignIn, target.CameraSignIn); err != nil {
+		agreed := act.Agreed{Target: id, Secrets: []target.Secret{target.OwnSignIn, target.CameraSignIn}}
+		if err := r.store.Targets.Agree(ctx, act.Person{Name: "bench"}, agreed); err != nil {
 			return nil, err
 		}
-		var wish []store.Wish
-		var list []jobs.Place
+		var wish []act.Wish
+		work := command.Work{Kind: "place"}
 		for _, d := range devices {
 			if d.Status.Device.Stray {
 				continue
 			}
-			wish = append(wish, store.Wish{Device: d.ID, Slot: fmt.Sprint(len(wish) + 1)})
-			list = append(list, jobs.Place{Device: d.ID, Placing: bringup.Placing{Target: id}})
+			wish = append(wish, act.Wish{Device: d.ID, Slot: fmt.Sprint(len(wish) + 1)})
+			work.Devices = append(work.Devices, command.OnDevice{Device: d.ID, Do: command.Device{Place: &command.Place{Target: id}}})
 		}
 		if err := r.store.Targets.Wish(ctx, wish, id); err != nil {
 			return nil, err
 		}
 		began := time.Now()
-		run, err := r.queue.Place(ctx, r.site.ID, "bench", list)
+		run, err := r.queue.Begin(ctx, r.site.ID, work)
 		if err == nil {
 			err = finished(ctx, r.store, run)
 		}
@@ -185,9 +185,9 @@ const cordsDrawn = 500
 // cordsOf measures the Patch view with 500 placements: what keeps the page busy while a plug is dragged over all of its height, and while both
 // columns are scrolled.
 func cordsOf(ctx context.Context, s *store.Store, site uuid.UUID, devices []uuid.UUID, url, view string) ([]figure, error) {
-	id, err := s.Targets.Add(ctx, store.Person{Name: "bench"}, store.Target{Site: site, Kind: viabridge.Kind, Name: "Great vault", Address: "http://10.20.255.1",
-		Settings: store.JSON(map[string]string{})}, nil)
-	if err != nil {
+	id := uuid.Must(uuid.NewV7())
+	if err := s.Targets.Put(ctx, site, act.PutTarget{ID: id, New: true,
+		TargetForm: act.TargetForm{Kind: viabridge.Kind, Name: "Great vault", Address: "http://10.20.255.1"}}); err != nil {
 		return nil, err
 	}
 	layout := target.Layout{}
@@ -197,7 +197,7 @@ func cordsOf(ctx context.Context, s *store.Store, site uuid.UUID, devices []uuid
 	if err := s.Targets.Saw(ctx, id, nil, store.Seen{What: "answered", About: &target.About{Name: "Great vault", Kind: "recorder"}, Layout: &layout}); err != nil {
 		return nil, err
 	}
-	if err := s.Targets.Want(ctx, devices[:cordsDrawn], id); err != nil {
+	if err := s.Targets.Wish(ctx, act.InAnySlot(devices[:cordsDrawn]...), id); err != nil {
 		return nil, err
 	}
 	for n, d := range devices[:cordsDrawn] {

@@ -74,7 +74,7 @@ func newRig(ctx context.Context, scenario, ranges string) (r *rig, err error) {
 	if r.queue, err = jobs.NewQueue(r.store, slog.New(slog.DiscardHandler)); err != nil {
 		return r, err
 	}
-	if _, err = r.store.SignIns.Add(ctx, store.NewSignIn{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("bench")}); err != nil {
+	if _, err = r.store.SignIns.Add(ctx, signin.New{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("bench")}); err != nil {
 		return r, err
 	}
 	if r.site, err = r.store.Sites.Create(ctx, "bench", address.MustParse(ranges)); err != nil {

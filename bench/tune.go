@@ -7,13 +7,12 @@ import (
 
 	"github.com/google/uuid"
 
-	"unlatch/core/bringup"
 	"unlatch/core/capacity"
+	"unlatch/core/command"
 	"unlatch/core/fit"
 	"unlatch/core/intake"
 	"unlatch/core/latch"
 	"unlatch/core/tuning"
-	"unlatch/jobs"
 	"unlatch/sim/scene"
 	"unlatch/store"
 )
@@ -51,12 +50,8 @@ func tuned(ctx context.Context, _ *scene.Library) ([]figure, error) {
 		ids = append(ids, d.ID)
 	}
 	set := func(ids []uuid.UUID, p tuning.Plan) (time.Duration, error) {
-		var list []jobs.Tune
-		for _, id := range ids {
-			list = append(list, jobs.Tune{Device: id, Tuning: bringup.Tuning{Plan: p}})
-		}
 		began := time.Now()
-		run, err := r.queue.Tune(ctx, r.site.ID, "bench", list)
+		run, err := r.queue.Begin(ctx, r.site.ID, command.Work{Kind: "tune", Devices: command.Each(ids, command.Device{Tune: &command.Tune{Plan: p}})})
 		if err == nil {
 			err = finished(ctx, r.store, run)
 		}

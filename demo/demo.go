@@ -15,6 +15,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"unlatch/core/act"
 	"unlatch/core/address"
 	"unlatch/core/discovery"
 	"unlatch/core/signin"
@@ -47,11 +48,20 @@ func Scenario(network string) (*sim.Scenario, error) {
 	return sim.ParseScenario(raw)
 }
 
-// A railway is where the work is done: its store, its queue and its network.
+// A railway is where the work is done: the desk that acts go over, whoever acts, and the network.
 type railway struct {
-	s       *store.Store
-	q       *jobs.Queue
+	desk    jobs.Desk
+	by      act.Person
 	network string
+}
+
+// do carries an act out and waits for the run that it begins.
+func (r *railway) do(ctx context.Context, a act.Act) error {
+	done, err := r.desk.Do(ctx, r.by, a)
+	if err != nil || done.Run == nil {
+		return err
+	}
+	return wait(ctx, r.desk.Store, *done.Run)
 }
 
 // on is an address of the railway by its last two numbers.
@@ -70,44 +80,36 @@ var untouched = map[string]bool{"1.41": true, "1.42": true, "1.43": true, "1.44"
 // onRecorder is how many of the station's cameras stand on the recorder already.
 const onRecorder = 4
 
-// Seed fills an empty store: three sites, a keyring, and a station that is half done. The network is the one of the scenario.
-func Seed(ctx context.Context, s *store.Store, q *jobs.Queue, network string) error {
-	r := &railway{s, q, cmp.Or(network, Network)}
-	station, err := s.Sites.Create(ctx, "Tarn Ferry station", address.MustParse(r.on("1.0/24")))
-	if err != nil {
-		return err
-	}
-	if _, err := s.Sites.Create(ctx, "Engine Works", address.MustParse(r.on("2.0/24"))); err != nil {
-		return err
-	}
-	viaduct, err := s.Sites.Create(ctx, "Viaduct crossing", address.MustParse(r.on("3.0/24")))
-	if err != nil {
-		return err
+// Seed fills an empty store for somebody: three sites, a keyring, and a station that is half done. The network is the one of the scenario.
+func Seed(ctx context.Context, desk jobs.Desk, by act.Person, network string) error {
+	r := &railway{desk, by, cmp.Or(network, Network)}
+	var sites []uuid.UUID
+	for _, x := range []struct{ name, ranges string }{{"Tarn Ferry station", "1.0/24"}, {"Engine Works", "2.0/24"}, {"Viaduct crossing", "3.0/24"}} {
+		id := uuid.Must(uuid.NewV7())
+		sites = append(sites, id)
+		if err := r.do(ctx, act.CreateSite{ID: id, SiteForm: act.SiteForm{Name: x.name, Ranges: address.MustParse(r.on(x.ranges))}}); err != nil {
+			return err
+		}
 	}
 	for _, in := range []struct{ label, user, secret string }{
 		{"Railway fitter", "fitter", "Brass-Lamp-41"},
 		{"Last contractor", "steward", "Green-Flag-07"},
 	} {
-		if _, err := s.SignIns.Add(ctx, store.NewSignIn{Label: in.label, User: in.user, Secret: signin.NewSecret(in.secret)}); err != nil {
+		if err := r.do(ctx, act.AddSignIn{New: signin.New{Label: in.label, User: in.user, Secret: signin.NewSecret(in.secret)}}); err != nil {
 			return err
 		}
 	}
-	for _, site := range []store.Site{station, viaduct} {
-		run, err := q.Sweep(ctx, site, false)
-		if err == nil {
-			err = wait(ctx, s, run)
-		}
-		if err != nil {
+	for _, site := range []uuid.UUID{sites[0], sites[2]} {
+		if err := r.do(ctx, act.Sweep{Site: site}); err != nil {
 			return err
 		}
 	}
-	return r.work(ctx, station)
+	return r.work(ctx, sites[0])
 }
 
 // work opens the latches of the station's cameras and puts some of them on the recorder.
-func (r *railway) work(ctx context.Context, station store.Site) error {
-	s, q := r.s, r.q
-	devices, err := s.Devices.List(ctx, station.ID)
+func (r *railway) work(ctx context.Context, station uuid.UUID) error {
+	devices, err := r.desk.Store.Devices.List(ctx, station)
 	if err != nil {
 		return err
 	}
@@ -120,7 +122,7 @@ func (r *railway) work(ctx context.Context, station store.Site) error {
 		}
 		last := strings.TrimPrefix(d.Addr, r.network+".")
 		if n := names[last]; n != "" {
-			if _, err := s.Devices.Rename(ctx, d.ID, n); err != nil {
+			if err := r.do(ctx, act.Rename{Device: d.ID, Name: n}); err != nil {
 				return err
 			}
 		}
@@ -134,36 +136,29 @@ func (r *railway) work(ctx context.Context, station store.Site) error {
 	if recorder == uuid.Nil || len(cameras) < onRecorder {
 		return errors.New("the stand-ins were not all heard")
 	}
-	run, err := q.Open(ctx, station.ID, fmt.Sprintf("Open latches of %d devices", len(cameras)+1), append(cameras, recorder), false)
-	if err == nil {
-		err = wait(ctx, s, run)
-	}
-	if err != nil {
+	if err := r.do(ctx, act.Open{Site: station, Devices: append(cameras, recorder)}); err != nil {
 		return err
 	}
-	if err := behind(ctx, s, q, station, recorder); err != nil {
+	if err := r.behind(ctx, station, recorder); err != nil {
 		return err
 	}
-	if err := s.Targets.Want(ctx, cameras[:onRecorder], recorder); err != nil {
+	agree := act.AgreeForTarget{Site: station, Target: recorder, Secret: target.CameraSignIn}
+	if err := r.do(ctx, agree); err != nil {
 		return err
 	}
-	strongroom := store.Target{ID: recorder, Site: station.ID, Name: "Strongroom"}
-	if err := s.Targets.Agree(ctx, keeper, strongroom, nil, target.CameraSignIn); err != nil {
-		return err
+	place := act.Place{Site: station}
+	for _, id := range cameras[:onRecorder] {
+		place.Placements = append(place.Placements, act.Placement{Device: id, Target: recorder})
 	}
-	run, err = q.Open(ctx, station.ID, fmt.Sprintf("Place %d cameras on Strongroom", onRecorder), cameras[:onRecorder], false)
-	if err == nil {
-		err = wait(ctx, s, run)
-	}
-	if err != nil {
+	if err := r.do(ctx, place); err != nil {
 		return err
 	}
 	return r.patch(ctx, station)
 }
 
 // behind opens the first cameras on the recorder's own switch.
-func behind(ctx context.Context, s *store.Store, q *jobs.Queue, station store.Site, recorder uuid.UUID) error {
-	devices, err := s.Devices.List(ctx, station.ID)
+func (r *railway) behind(ctx context.Context, station, recorder uuid.UUID) error {
+	devices, err := r.desk.Store.Devices.List(ctx, station)
 	if err != nil {
 		return err
 	}
@@ -173,11 +168,7 @@ func behind(ctx context.Context, s *store.Store, q *jobs.Queue, station store.Si
 			channels = append(channels, d.ID)
 		}
 	}
-	run, err := q.Open(ctx, station.ID, fmt.Sprintf("Open latches of %d channels", len(channels)), channels, false)
-	if err != nil {
-		return err
-	}
-	return wait(ctx, s, run)
+	return r.do(ctx, act.Open{Site: station, Devices: channels})
 }
 
 // wait returns when a run has ended.

@@ -56,7 +56,7 @@ devices:
 
 	// Who agreed, to what, stands in the record.
 	b.page.MustNavigate(b.server.URL + "record")
-	b.see("agreed that the sign-in may be sent readable")
+	b.see("agreed that sign-ins may be sent readable to")
 	b.see("withdrew the agreement")
 	text := b.page.MustElement("table").MustText()
 	assert.Contains(t, text, "keeper")
@@ -178,5 +178,5 @@ devices:
 	b.press("^Take it back$")
 	b.page.MustWait(`() => !document.body.innerText.includes("may go to it readable: ")`)
 	b.page.MustNavigate(b.server.URL + "record")
-	b.see("took back that the sign-ins of cameras may go to a target readable")
+	b.see("took back what may go to the target readable")
 }

@@ -7,13 +7,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"unlatch/core/bringup"
+	"unlatch/core/command"
 	"unlatch/core/diagnose"
 	"unlatch/core/latch"
 	"unlatch/core/signin"
 	"unlatch/core/tuning"
-	"unlatch/jobs"
-	"unlatch/store"
 	"unlatch/store/storetest"
 )
 
@@ -23,18 +21,18 @@ func TestCamerasBehindARecorder(t *testing.T) {
 	b := set(t, storetest.URL(t), "127.42.9", 4)
 	b.work()
 	b.sweep()
-	b.wait(b.q.Open(ctx, b.site.ID, "", []uuid.UUID{b.names["20"]}, false))
+	b.wait(b.open([]uuid.UUID{b.names["20"]}))
 	assert.Empty(t, b.behind(), "a recorder that is not signed in to tells nothing")
-	_, err := b.s.SignIns.Add(ctx, store.NewSignIn{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
+	_, err := b.s.SignIns.Add(ctx, signin.New{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
 	require.NoError(t, err)
 	for range 2 { // asked again, it is the same two channels
-		b.wait(b.q.Open(ctx, b.site.ID, "", []uuid.UUID{b.names["20"]}, false))
+		b.wait(b.open([]uuid.UUID{b.names["20"]}))
 		require.Len(t, b.behind(), 2)
 	}
 	b.sweep()
 	require.Len(t, b.behind(), 2, "what a sweep hears at the recorder's address is the recorder and not a channel of it")
 
-	b.wait(b.q.Open(ctx, b.site.ID, "", b.behind(), false))
+	b.wait(b.open(b.behind()))
 	stills := map[uuid.UUID]bool{}
 	for _, id := range b.behind() {
 		d, err := b.s.Devices.Get(ctx, id)
@@ -52,8 +50,8 @@ func TestCamerasBehindARecorder(t *testing.T) {
 	// A channel is set through the recorder, and only the one that was meant.
 	plan, err := tuning.ParsePlan(map[string]string{"main": "320x180"})
 	require.NoError(t, err)
-	b.wait(b.q.Tune(ctx, b.site.ID, "", []jobs.Tune{{Device: b.behind()[0], Tuning: bringup.Tuning{Plan: plan}}}))
-	b.wait(b.q.Open(ctx, b.site.ID, "", b.behind(), true))
+	b.wait(b.begin(command.Device{Tune: &command.Tune{Plan: plan}}, []uuid.UUID{b.behind()[0]}))
+	b.wait(b.openAgain(b.behind()))
 	for i, id := range b.behind() {
 		d, err := b.s.Devices.Get(ctx, id)
 		require.NoError(t, err)
@@ -68,12 +66,12 @@ func TestAChannelSaysThatItsRecorderIsShut(t *testing.T) {
 	b := set(t, storetest.URL(t), "127.42.10", 4)
 	b.work()
 	b.sweep()
-	key, err := b.s.SignIns.Add(ctx, store.NewSignIn{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
+	key, err := b.s.SignIns.Add(ctx, signin.New{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
 	require.NoError(t, err)
-	b.wait(b.q.Open(ctx, b.site.ID, "", []uuid.UUID{b.names["20"]}, false))
+	b.wait(b.open([]uuid.UUID{b.names["20"]}))
 	require.Len(t, b.behind(), 2)
 	require.NoError(t, b.s.SignIns.Delete(ctx, key))
-	b.wait(b.q.Open(ctx, b.site.ID, "", b.behind()[:1], false))
+	b.wait(b.open(b.behind()[:1]))
 	d, err := b.s.Devices.Get(ctx, b.behind()[0])
 	require.NoError(t, err)
 	l := d.Status.Latch(d.Status.At())

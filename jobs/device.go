@@ -10,6 +10,7 @@ import (
 
 	"unlatch/core/address"
 	"unlatch/core/bringup"
+	"unlatch/core/command"
 	"unlatch/core/discovery"
 	"unlatch/core/evidence"
 	"unlatch/core/latch"
@@ -71,7 +72,7 @@ func (e *env) deviceJob(ctx context.Context, run uuid.UUID, d *store.Device) (*d
 		return nil, err
 	}
 	job := &deviceJob{env: e, site: site, run: run}
-	job.Work = bringup.Start(deviceOf(d), bringup.Config{
+	job.Work = bringup.Start(d.Latch(), bringup.Config{
 		Record: record{job}, Keyring: keyring{job}, Report: reporter{job}, Targets: drivers, Guard: guard, Link: e.links.of(site),
 		Watch: e.hooks.Watch, OnlyChange: e.hooks.OnlyChanges,
 		Budgets: e.hooks.Budgets,
@@ -91,40 +92,35 @@ type hooks struct {
 	RetryAfter time.Duration
 }
 
-func deviceOf(d *store.Device) *bringup.Device {
-	return &bringup.Device{ID: d.ID, Title: d.Title(), Addr: d.Addr, Endpoint: d.Endpoint.String, Via: d.Via, Channel: d.Channel,
-		Status: d.Status}
-}
-
 // record is the store as the memory of core's steps.
 type record struct{ job *deviceJob }
 
 func (r record) store() *store.Store { return r.job.env.store }
 
-func (r record) Device(ctx context.Context, id uuid.UUID) (*bringup.Device, error) {
+func (r record) Device(ctx context.Context, id uuid.UUID) (*latch.Device, error) {
 	d, err := r.store().Devices.Get(ctx, id)
 	if err != nil {
 		return nil, err
 	}
-	return deviceOf(d), nil
+	return d.Latch(), nil
 }
 
-func (r record) Neighbours(ctx context.Context) ([]bringup.Device, error) {
+func (r record) Neighbours(ctx context.Context) ([]latch.Device, error) {
 	list, err := r.store().Devices.List(ctx, r.job.site.ID)
-	out := make([]bringup.Device, len(list))
+	out := make([]latch.Device, len(list))
 	for i := range list {
-		out[i] = *deviceOf(&list[i])
+		out[i] = *list[i].Latch()
 	}
 	return out, err
 }
 
-func (r record) Add(ctx context.Context, d *bringup.Device, f bringup.Finding) error {
+func (r record) Add(ctx context.Context, d *latch.Device, f bringup.Finding) error {
 	return r.store().Keep(ctx, string(evidence.KindOf(f.Body))+" of "+d.Addr, func(ctx context.Context) error {
 		return r.store().Devices.Record(ctx, &store.Device{ID: d.ID, Site: r.job.site.ID}, r.job.inRun(), store.Finding(f))
 	})
 }
 
-func (r record) Mine(ctx context.Context, d *bringup.Device, kind evidence.Kind, subject string) (bool, error) {
+func (r record) Mine(ctx context.Context, d *latch.Device, kind evidence.Kind, subject string) (bool, error) {
 	return r.store().Devices.RecordedIn(ctx, d.ID, kind, subject, r.job.run)
 }
 
@@ -177,7 +173,7 @@ func (k keyring) Decrypt(ctx context.Context, id uuid.UUID) (signin.SignIn, erro
 	return in, err
 }
 
-func (k keyring) Candidates(ctx context.Context, d *bringup.Device, purpose signin.Purpose, again bool) ([]bringup.Key, error) {
+func (k keyring) Candidates(ctx context.Context, d *latch.Device, purpose signin.Purpose, again bool) ([]bringup.Key, error) {
 	dev := d.Status.Device
 	known := store.Known{Words: dev.Maker + " " + dev.Name + " " + dev.Hardware, Kind: dev.Model()}
 	list, err := k.store().SignIns.Candidates(ctx, d.ID, k.job.site.ID, known, purpose, again)
@@ -188,7 +184,7 @@ func (k keyring) Candidates(ctx context.Context, d *bringup.Device, purpose sign
 	return out, err
 }
 
-func (k keyring) Begin(ctx context.Context, d *bringup.Device, key uuid.UUID, purpose signin.Purpose, host string) (uuid.UUID, error) {
+func (k keyring) Begin(ctx context.Context, d *latch.Device, key uuid.UUID, purpose signin.Purpose, host string) (uuid.UUID, error) {
 	return k.store().SignIns.BeginTry(ctx, store.Try{Device: d.ID, SignIn: key, Purpose: purpose, Kind: d.Status.Device.Model(), Host: host,
 		Run: k.job.run})
 }
@@ -224,7 +220,8 @@ func (r reporter) Warn(text string, err error) { r.job.env.log.Warn(text, "err",
 
 // Wake adds one job a wait. A little later than said: the device's clock need not be ours.
 func (r reporter) Wake(ctx context.Context, device uuid.UUID, at time.Time) error {
-	_, err := river.ClientFromContext[pgxTx](ctx).Insert(ctx, WakeArgs{Device: device, Until: at},
+	wake := command.OnDevice{Device: device, Do: command.Device{Wake: &command.Wake{Until: at}}}
+	_, err := r.job.env.queue.client.Insert(ctx, deviceArgs{OnDevice: wake},
 		&river.InsertOpts{Queue: queueOf(r.job.site.ID), ScheduledAt: at.Add(time.Second), UniqueOpts: river.UniqueOpts{ByArgs: true}})
 	return err
 }

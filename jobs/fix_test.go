@@ -8,13 +8,13 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"unlatch/core/act"
+	"unlatch/core/command"
 	"unlatch/core/diagnose"
 	"unlatch/core/evidence"
 	"unlatch/core/fix"
 	"unlatch/core/latch"
 	"unlatch/core/signin"
-	"unlatch/jobs"
-	"unlatch/store"
 )
 
 const mending = `
@@ -28,30 +28,26 @@ devices:
 `
 
 func (b *bench) fix(action fix.Action, undo bool, key uuid.UUID, lasts ...string) {
-	var list []jobs.Fix
-	for _, id := range b.ids(lasts...) {
-		list = append(list, jobs.Fix{Device: id, Action: action, SignIn: key, Undo: undo})
-	}
-	b.wait(b.q.Fix(ctx, b.site.ID, "mend", list))
+	b.wait(b.begin(command.Device{Fix: &command.Fix{Action: action, SignIn: key, Undo: undo}}, b.ids(lasts...)))
 }
 
 // Cameras whose streams have users of their own get one that may watch and nothing else; undo takes it away.
 func TestAStreamUserOnManyDevices(t *testing.T) {
 	t.Parallel()
 	b := keyed(t, mending, "127.42.17", [3]string{"Fitter", "fitter", "brass-lamp-41"})
-	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11", "12"), false))
+	b.wait(b.open(b.ids("11", "12")))
 	for _, last := range []string{"11", "12"} {
 		l := b.device(last).Status.Latch(latch.SignedIn)
 		require.Equal(t, latch.Stuck, l.State, "%+v", l)
 		require.Equal(t, diagnose.StreamRefuses, l.Diagnosis.Cause)
 	}
-	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11"), false))
+	b.wait(b.open(b.ids("11")))
 	assert.Equal(t, 1, b.world.Device("Apart one").WrongTries(), "what the streams refused is not sent again")
 	require.Equal(t, diagnose.StreamRefuses, b.device("11").Status.Latch(latch.SignedIn).Diagnosis.Cause)
 
-	key, err := b.s.SignIns.Add(ctx, store.NewSignIn{Label: "Stream user", User: "watcher", Secret: signin.NewSecret("river-stone-91")})
+	key, err := b.s.SignIns.Add(ctx, signin.New{Label: "Stream user", User: "watcher", Secret: signin.NewSecret("river-stone-91")})
 	require.NoError(t, err)
-	require.NoError(t, b.s.SignIns.SetTerms(ctx, key, "Stream user", store.Terms{Purpose: signin.Streams}))
+	require.NoError(t, b.s.SignIns.SetTerms(ctx, key, "Stream user", signin.Terms{Purpose: signin.Streams}))
 	b.fix(fix.StreamUser, false, key, "11", "12")
 	for _, last := range []string{"11", "12"} {
 		st := b.device(last).Status
@@ -79,7 +75,7 @@ func TestAStreamUserOnManyDevices(t *testing.T) {
 func TestTheStreamServiceIsSwitchedOn(t *testing.T) {
 	t.Parallel()
 	b := keyed(t, mending, "127.42.18", [3]string{"Fitter", "fitter", "brass-lamp-41"})
-	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("13", "14"), false))
+	b.wait(b.open(b.ids("13", "14")))
 	require.Equal(t, diagnose.StreamsOff, b.device("13").Status.Latch(latch.Proven).Diagnosis.Cause)
 	b.fix(fix.Streams, false, uuid.Nil, "13")
 	st := b.device("13").Status
@@ -89,8 +85,7 @@ func TestTheStreamServiceIsSwitchedOn(t *testing.T) {
 	b.fix(fix.Streams, true, uuid.Nil, "13")
 	require.Equal(t, diagnose.StreamsOff, b.device("13").Status.Latch(latch.Proven).Diagnosis.Cause)
 
-	list := []jobs.Fix{{Device: b.ids("14")[0], Action: fix.Streams}}
-	run, err := b.q.Fix(ctx, b.site.ID, "mend", list)
+	run, err := b.begin(command.Device{Fix: &command.Fix{Action: fix.Streams}}, b.ids("14"))
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
 		newest := mustHistory(t, b, "14")[0]
@@ -120,14 +115,14 @@ devices:
   - {name: Odd, maker: corvane, model: V4, serial: O1, address: NET.11, scene: viaduct, streams: [{width: 160, height: 90, fps: 5, kbps: 100, gop: 5, profile: baseline}]}
   - {name: Plain, kind: recorder, maker: holloway, model: H8, address: NET.20, users: [{name: fitter, secret: "`+awkward+`", level: Administrator}], defects: {plain_sign_ins: true}}
 `, "127.42.39", [3]string{"Fitter", "fitter", awkward})
-	require.NoError(t, b.s.Targets.Want(ctx, b.ids("11"), b.ids("20")[0]))
+	require.NoError(t, b.s.Targets.Wish(ctx, act.InAnySlot(b.ids("11")...), b.ids("20")[0]))
 	b.agreeForTarget(b.ids("20")[0])
-	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("20"), false))
-	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11"), false))
+	b.wait(b.open(b.ids("20")))
+	b.wait(b.open(b.ids("11")))
 	l := b.device("11").Status.Latch(latch.Placed)
 	require.Equal(t, latch.Stuck, l.State, "%+v", b.device("11").Status.Latches)
 	assert.Equal(t, diagnose.UnfitSignIn, l.Diagnosis.Cause)
-	key, err := b.s.SignIns.Add(ctx, store.NewSignIn{Label: "Stream user", User: "watcher", Secret: signin.NewSecret("river-stone-91")})
+	key, err := b.s.SignIns.Add(ctx, signin.New{Label: "Stream user", User: "watcher", Secret: signin.NewSecret("river-stone-91")})
 	require.NoError(t, err)
 	b.fix(fix.StreamUser, false, key, "11")
 	st := b.device("11").Status

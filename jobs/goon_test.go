@@ -14,13 +14,13 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"unlatch/core/address"
+	"unlatch/core/command"
 	"unlatch/core/diagnose"
 	"unlatch/core/evidence"
 	"unlatch/core/latch"
 	"unlatch/core/onvif"
 	"unlatch/core/signin"
 	"unlatch/jobs"
-	"unlatch/store"
 	"unlatch/store/storetest"
 )
 
@@ -44,7 +44,7 @@ func TestWhatFollowsTheLastProofIsNotLost(t *testing.T) {
 		d, err := b.s.Devices.Get(ctx, id)
 		return err == nil && d.Status.Latch(latch.Proven).State == latch.Open
 	})
-	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11"), false))
+	b.wait(b.open(b.ids("11")))
 	st := b.device("11").Status
 	require.Equal(t, latch.Placed, st.At())
 	assert.Contains(t, st.Pictures, "snapshot")
@@ -52,7 +52,7 @@ func TestWhatFollowsTheLastProofIsNotLost(t *testing.T) {
 	assert.NotNil(t, st.Web)
 	before := b.kinds("11")
 	assert.Equal(t, 1, before["proof prof_0"], "what was proven is not proven again")
-	b.wait(b.q.Open(ctx, b.site.ID, "again", b.ids("11"), false))
+	b.wait(b.open(b.ids("11")))
 	assert.Equal(t, before, b.kinds("11"), "nothing is asked for twice")
 }
 
@@ -72,7 +72,7 @@ users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
   - {name: Vault, kind: recorder, maker: holloway, model: Eight, address: NET.20, announces: [], channels: [`+strings.Join(channels, ", ")+`]}
 `, storetest.URL(t), "127.42.34", 0)
-	key, err := b.s.SignIns.Add(ctx, store.NewSignIn{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
+	key, err := b.s.SignIns.Add(ctx, signin.New{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
 	require.NoError(t, err)
 	b.hooks = cut.Hooks()
 	b.work()
@@ -85,7 +85,7 @@ devices:
 		}
 		return located == 5
 	})
-	b.wait(b.q.Paste(ctx, "paste", jobs.PasteArgs{Site: b.site.ID, URL: "rtsp://127.42.34.20:554/strongroom/1/0",
+	b.wait(b.paste(command.Paste{URL: "rtsp://127.42.34.20:554/strongroom/1/0",
 		Shape: "/strongroom/{channel}/{stream-1}", Recipe: "learned", Channels: 12, SignIn: key}))
 	found, asked := 0, map[int]int{}
 	for _, d := range b.devices() {
@@ -115,27 +115,27 @@ func TestWhatWasRefusedIsTriedAgainWhenAPersonWantsIt(t *testing.T) {
 	b := keyed(t, strings.ReplaceAll(lone, "address: NET.11,",
 		"address: NET.11, users: [{name: chief, secret: high-signal-7, level: Administrator}],"), "127.42.35", [3]string{"Fitter",
 		"fitter", "brass-lamp-41"})
-	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11"), false))
+	b.wait(b.open(b.ids("11")))
 	stuck := b.device("11").Status.Latch(latch.SignedIn).Diagnosis
 	require.NotNil(t, stuck)
 	require.Equal(t, diagnose.WrongSignIn, stuck.Cause)
 	assert.Contains(t, stuck.Fix, "1 of 3 wrong tries in 15 minutes are used", "the bound is shown")
 	wrong := b.world.Device("Clock").WrongTries()
-	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11"), false))
+	b.wait(b.open(b.ids("11")))
 	assert.Equal(t, wrong, b.world.Device("Clock").WrongTries(), "nothing is sent by itself")
 
-	b.wait(b.q.Retry(ctx, b.site.ID, "again", b.ids("11")))
+	b.wait(b.begin(command.Device{Open: &command.Open{Retry: true}}, b.ids("11")))
 	assert.Equal(t, wrong+1, b.world.Device("Clock").WrongTries(), "a wish counts, mended or not")
 
 	chief := onvif.New(b.world.Device("Clock").Service(), onvif.Options{Dial: &address.Guard{Allowed: b.site.Ranges},
 		SignIn: signin.SignIn{User: "chief", Secret: signin.NewSecret("high-signal-7")}})
 	defer chief.Close()
 	require.NoError(t, chief.CreateUser(ctx, "fitter", signin.NewSecret("brass-lamp-41"), "Administrator"))
-	b.wait(b.q.Retry(ctx, b.site.ID, "again", b.ids("11")))
+	b.wait(b.begin(command.Device{Open: &command.Open{Retry: true}}, b.ids("11")))
 	assert.Equal(t, latch.Placed, b.device("11").Status.At(), "%+v", b.device("11").Status.Latches)
 
 	// The guard's bound holds for wishes too.
-	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11"), false))
+	b.wait(b.open(b.ids("11")))
 }
 
 // A device names another host of the site for its streams. It is taken at its word, and where nothing answers there its own address is
@@ -150,7 +150,7 @@ devices:
   - {name: Streamer, maker: corvane, model: V4, serial: A2, address: NET.12, scene: turntable, streams: [*s]}
   - {name: Names nothing, maker: corvane, model: V4, serial: A3, address: NET.13, scene: viaduct, streams: [*s], defects: {names_address: NET.50}}
 `, "127.42.36", [3]string{"Fitter", "fitter", "brass-lamp-41"})
-	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11", "13"), false))
+	b.wait(b.open(b.ids("11", "13")))
 	named := b.device("11").Status
 	require.Equal(t, latch.Placed, named.At(), "%+v", named.Latches)
 	assert.Equal(t, "rtsp://127.42.36.12:554/vista/ch1/primary", named.Streams[0].URL, "what was named first is tried first")
@@ -159,7 +159,7 @@ devices:
 	require.Equal(t, latch.Placed, dead.At(), "%+v", dead.Latches)
 	assert.Equal(t, "rtsp://127.42.36.13:554/vista/ch1/primary", dead.Streams[0].URL)
 	assert.Equal(t, "127.42.36.50", dead.Streams[0].Corrected)
-	b.wait(b.q.Open(ctx, b.site.ID, "again", b.ids("11", "13"), false))
+	b.wait(b.open(b.ids("11", "13")))
 	assert.Equal(t, latch.Placed, b.device("13").Status.At(), "what was found is kept")
 }
 

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
@@ -27,50 +28,17 @@ import (
 // Workers takes jobs from the queue, in this process, until stopped.
 type Workers struct {
 	env    *env
-	client *river.Client[pgxTx]
+	client *river.Client[pgx.Tx]
 	stop   context.CancelFunc
 	done   chan struct{}
 	// watching ends when listening for announcements has.
 	watching sync.WaitGroup
 }
 
-// A Queue adds jobs and stops them. Any process may hold one.
-type Queue struct {
-	store  *store.Store
-	client *river.Client[pgxTx]
-}
-
-// begin starts a run of one job an item in the site's queue, which count total steps together, and tells readers of it.
-func begin[T any](ctx context.Context, q *Queue, site uuid.UUID, kind, title string, total int64, items []T,
-	args func(run uuid.UUID, item T) river.JobArgs) (store.Run, error) {
-	return beginIn(ctx, q, queueOf(site), site, kind, title, total, items, args)
-}
-
-// beginIn is begin for another queue.
-func beginIn[T any](ctx context.Context, q *Queue, queue string, site uuid.UUID, kind, title string, total int64, items []T,
-	args func(run uuid.UUID, item T) river.JobArgs) (store.Run, error) {
-	run, err := q.store.Runs.Start(ctx, site, kind, title, total, func(tx pgxTx, run uuid.UUID) error {
-		params := make([]river.InsertManyParams, len(items))
-		for i, item := range items {
-			params[i] = river.InsertManyParams{Args: args(run, item), InsertOpts: &river.InsertOpts{Queue: queue}}
-		}
-		_, err := q.client.InsertManyTx(ctx, tx, params)
-		return err
-	})
-	if err != nil {
-		return run, err
-	}
-	run.Left = int64(len(items))
-	return run, q.store.Runs.Announce(ctx, site, run.ID)
-}
-
 // Tuning of the workers.
 const (
-	parallel   = 64               // jobs at once; what flows meanwhile is bounded by the link budget
-	moving     = 128              // devices that are given addresses or settings at once: they wait for restarts and for encoders to settle
-	jobTimeout = 10 * time.Minute // of one camera, whose steps have times of their own; a sweep has its own
-	// maxAttempts is how often a job is begun that was cut short by its time: what it found is kept, so that it gets further each time.
-	maxAttempts = 3
+	parallel = 64  // jobs at once; what flows meanwhile is bounded by the link budget
+	moving   = 128 // devices that are given addresses or settings at once: they wait for restarts and for encoders to settle
 )
 
 // soon begins a job again that was cut short: after its first attempt a while later, after its second twice that.
@@ -79,12 +47,6 @@ type soon struct{ after time.Duration }
 // NextRetry implements river.ClientRetryPolicy.
 func (s soon) NextRetry(job *rivertype.JobRow) time.Time {
 	return time.Now().Add(time.Duration(len(job.Errors)+1) * s.after)
-}
-
-// NewQueue opens the queue for adding and stopping jobs.
-func NewQueue(s *store.Store, log *slog.Logger) (*Queue, error) {
-	c, err := river.NewClient(riverpgxv5.New(s.Pool), &river.Config{Logger: quiet(log)})
-	return &Queue{store: s, client: c}, err
 }
 
 // quiet keeps River's own messages to warnings.
@@ -107,22 +69,17 @@ func StartWorkers(s *store.Store, log *slog.Logger, sites ...string) (*Workers, 
 func startWorkers(s *store.Store, log *slog.Logger, h hooks, sites ...string) (*Workers, error) {
 	ctx, cancel := context.WithCancel(context.Background())
 	name := fmt.Sprintf("worker-%d-%s", os.Getpid(), uuid.NewString()[:8])
-	env := &env{store: s, log: log, hooks: h}
+	queue, err := NewQueue(s, log)
+	if err != nil {
+		cancel()
+		return nil, err
+	}
+	env := &env{store: s, log: log, hooks: h, queue: queue}
 	workers := river.NewWorkers()
-	river.AddWorker(workers, &sweepWorker{env: env})
-	river.AddWorker(workers, &openWorker{env: env})
-	river.AddWorker(workers, &removeWorker{env: env})
-	river.AddWorker(workers, &addressWorker{env: env})
-	river.AddWorker(workers, &claimWorker{env: env})
-	river.AddWorker(workers, &pasteWorker{env: env})
-	river.AddWorker(workers, &wakeWorker{env: env})
-	river.AddWorker(workers, &fixWorker{env: env})
-	river.AddWorker(workers, &tuneWorker{env: env})
-	river.AddWorker(workers, &lookWorker{env: env})
-	river.AddWorker(workers, &markWorker{env: env})
-	river.AddWorker(workers, &castWorker{env: env})
-	river.AddWorker(workers, &placeWorker{env: env})
+	river.AddWorker(workers, &deviceWorker{env: env})
 	river.AddWorker(workers, &targetWorker{env: env})
+	river.AddWorker(workers, &siteWorker{env: env})
+	river.AddWorker(workers, &questionWorker{env: env})
 	client, err := river.NewClient(riverpgxv5.New(s.Pool), &river.Config{
 		ID: name, Workers: workers, Logger: quiet(log),
 		Queues:               map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: parallel}}, // of questions for any machine
@@ -201,6 +158,7 @@ type env struct {
 	store *store.Store
 	log   *slog.Logger
 	hooks hooks
+	queue *Queue // for work that follows from work
 
 	links links
 	looks live.Hub

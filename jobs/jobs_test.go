@@ -19,7 +19,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"unlatch/core/act"
 	"unlatch/core/address"
+	"unlatch/core/command"
 	"unlatch/core/diagnose"
 	"unlatch/core/discovery"
 	"unlatch/core/evidence"
@@ -129,7 +131,7 @@ func (b *bench) wait(r store.Run, err error) store.Run {
 
 func (b *bench) sweep() {
 	b.t.Helper()
-	r := b.wait(b.q.Sweep(ctx, b.site, false))
+	r := b.wait(b.sweepOf(b.site))
 	assert.Empty(b.t, r.Problem)
 	b.names = map[string]uuid.UUID{}
 	for _, d := range b.devices() {
@@ -155,18 +157,18 @@ func (b *bench) device(last string) *store.Device {
 // agree is a person's consent that sign-ins go out to devices so that they can be read.
 func (b *bench) agree(lasts ...string) {
 	b.t.Helper()
-	var devices []store.Device
 	for _, l := range lasts {
-		devices = append(devices, *b.device(l))
+		d := b.device(l)
+		require.NoError(b.t, b.s.Consents.Agree(ctx, act.Person{}, b.site.ID,
+			act.Readable{Device: d.ID, Clear: d.Status.AgreesTo() == signin.InClear}))
 	}
-	require.NoError(b.t, b.s.Consents.Agree(ctx, store.Person{}, b.site.ID, devices, store.ForDevices))
 }
 
 // agreeForTarget is a person's consent that a target is given the sign-ins of cameras.
 func (b *bench) agreeForTarget(id uuid.UUID) {
 	b.t.Helper()
-	require.NoError(b.t, b.s.Targets.Agree(ctx, store.Person{}, store.Target{ID: id, Site: b.site.ID}, nil, target.OwnSignIn,
-		target.CameraSignIn))
+	require.NoError(b.t, b.s.Targets.Agree(ctx, act.Person{}, act.Agreed{Target: id,
+		Secrets: []target.Secret{target.OwnSignIn, target.CameraSignIn}}))
 }
 
 var six = []string{"11", "12", "13", "14", "15", "16"}
@@ -187,15 +189,15 @@ func TestFromHeardToConfirmed(t *testing.T) {
 	assert.Equal(t, discovery.Recorder, b.device("20").Status.Device.Kind)
 
 	// An empty keyring is said, and nothing is tried.
-	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11"), false))
+	b.wait(b.open(b.ids("11")))
 	l := b.device("11").Status.Latch(latch.SignedIn)
 	require.Equal(t, latch.Stuck, l.State)
 	assert.Equal(t, diagnose.NoSignIn, l.Diagnosis.Cause)
 
 	// One sign-in opens all six at once, and not the one that it is not for.
-	_, err := b.s.SignIns.Add(ctx, store.NewSignIn{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
+	_, err := b.s.SignIns.Add(ctx, signin.New{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
 	require.NoError(t, err)
-	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids(append(six, "17", "18", "20")...), false))
+	b.wait(b.open(b.ids(append(six, "17", "18", "20")...)))
 	for _, n := range six {
 		d := b.device(n)
 		assert.Equal(t, latch.Placed, d.Status.At(), "%s %+v", d.Addr, d.Status.Latches)
@@ -213,15 +215,15 @@ func TestFromHeardToConfirmed(t *testing.T) {
 	assert.Equal(t, diagnose.WrongSignIn, strange.Latch(latch.SignedIn).Diagnosis.Cause)
 
 	// What was refused is not sent again.
-	b.wait(b.q.Open(ctx, b.site.ID, "again", b.ids("17"), false))
+	b.wait(b.open(b.ids("17")))
 	strange = b.device("17").Status
 	assert.Equal(t, diagnose.NoSignIn, strange.Latch(latch.SignedIn).Diagnosis.Cause)
 	assert.Contains(t, strange.Latch(latch.SignedIn).Reason, "refused before (Fitter)")
 
 	// Five slots for six cameras: five are confirmed, one says why not.
-	require.NoError(t, b.s.Targets.Want(ctx, b.ids(six...), b.names["20"]))
+	require.NoError(t, b.s.Targets.Wish(ctx, act.InAnySlot(b.ids(six...)...), b.names["20"]))
 	b.agreeForTarget(b.names["20"])
-	b.wait(b.q.Open(ctx, b.site.ID, "place", b.ids(six...), false))
+	b.wait(b.open(b.ids(six...)))
 	done, full := 0, 0
 	for _, n := range six {
 		d := b.device(n)
@@ -244,8 +246,8 @@ func TestFromHeardToConfirmed(t *testing.T) {
 			left = d.ID
 		}
 	}
-	b.wait(b.q.Remove(ctx, b.site.ID, "take off", []uuid.UUID{off}, b.names["20"]))
-	b.wait(b.q.Open(ctx, b.site.ID, "place", []uuid.UUID{left}, false))
+	b.wait(b.begin(command.Device{Remove: &command.Remove{Target: b.names["20"]}}, []uuid.UUID{off}))
+	b.wait(b.open([]uuid.UUID{left}))
 	d, err := b.s.Devices.Get(ctx, left)
 	require.NoError(t, err)
 	assert.Equal(t, latch.Name(""), d.Status.At())
@@ -280,9 +282,9 @@ func TestStopEndsARunAndKeepsWhatItFound(t *testing.T) {
 	b := set(t, storetest.URL(t), "127.42.2", 8)
 	b.work()
 	b.sweep()
-	_, err := b.s.SignIns.Add(ctx, store.NewSignIn{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
+	_, err := b.s.SignIns.Add(ctx, signin.New{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
 	require.NoError(t, err)
-	run, err := b.q.Open(ctx, b.site.ID, "open", b.ids(six...), false)
+	run, err := b.open(b.ids(six...))
 	require.NoError(t, err)
 	require.Eventually(t, func() bool { return b.device("11").Status.At() == latch.Proven }, 30*time.Second, 20*time.Millisecond)
 	require.NoError(t, b.q.Stop(ctx, run.ID))
@@ -306,7 +308,7 @@ func TestKilledWorkerIsTakenOver(t *testing.T) {
 	t.Parallel()
 	url := storetest.URL(t)
 	b := set(t, url, "127.42.3", 8)
-	_, err := b.s.SignIns.Add(ctx, store.NewSignIn{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
+	_, err := b.s.SignIns.Add(ctx, signin.New{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
 	require.NoError(t, err)
 	first := b.work()
 	b.sweep()
@@ -318,8 +320,9 @@ func TestKilledWorkerIsTakenOver(t *testing.T) {
 	other := exec.Command(binary, "worker", "--database", url, "--data", dataDir(t))
 	other.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	require.NoError(t, other.Start())
-	require.NoError(t, b.s.Sites.SetLink(ctx, b.site.ID, 1), "so that they are not all played at once")
-	run, err := b.q.Open(ctx, b.site.ID, "open", b.ids(six...), false)
+	require.NoError(t, b.s.Sites.Change(ctx, act.ChangeSite{Site: b.site.ID, SiteForm: act.SiteForm{Name: b.site.Name, Ranges: b.site.Ranges,
+		LinkMbps: 1}}), "so that they are not all played at once")
+	run, err := b.open(b.ids(six...))
 	require.NoError(t, err)
 	proofs := func() (n int) {
 		for _, l := range six {
@@ -363,11 +366,11 @@ func TestDatabaseGoesAwayAndComesBack(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(c.Stop)
 	b := set(t, c.URL, "127.42.4", 8)
-	_, err = b.s.SignIns.Add(ctx, store.NewSignIn{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
+	_, err = b.s.SignIns.Add(ctx, signin.New{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
 	require.NoError(t, err)
 	b.work()
 	b.sweep()
-	run, err := b.q.Open(ctx, b.site.ID, "open", b.ids(six...), false)
+	run, err := b.open(b.ids(six...))
 	require.NoError(t, err)
 	require.Eventually(t, func() bool { return b.device("14").Status.At() == latch.Proven }, 30*time.Second, 20*time.Millisecond)
 	c.Pause()
@@ -381,21 +384,6 @@ func TestDatabaseGoesAwayAndComesBack(t *testing.T) {
 	for _, l := range six {
 		assert.Equal(t, latch.Placed, b.device(l).Status.At(), "%s: %s", l, b.device(l).Status.Latch(b.device(l).Status.At()).Reason)
 	}
-}
-
-func TestLargeRangeAsksFirst(t *testing.T) {
-	t.Parallel()
-	s := storetest.Open(t)
-	q, err := jobs.NewQueue(s, slog.New(slog.DiscardHandler))
-	require.NoError(t, err)
-	site, err := s.Sites.Create(ctx, "x", address.MustParse("10.0.0.0/8"))
-	require.NoError(t, err)
-	_, err = q.Sweep(ctx, site, false)
-	var many *address.TooManyError
-	require.ErrorAs(t, err, &many)
-	assert.EqualValues(t, 1<<24, many.Count)
-	_, err = q.Sweep(ctx, store.Site{ID: site.ID}, false)
-	assert.ErrorAs(t, err, new(*address.RangeError))
 }
 
 // A device fresh from the factory is found to be so, is claimed with what is on the keyring already, and opens with it.
@@ -415,22 +403,22 @@ devices:
 	require.NoError(t, err)
 	b.work()
 	b.sweep()
-	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11", "12"), false))
+	b.wait(b.open(b.ids("11", "12")))
 	l := b.device("11").Status.Latch(latch.SignedIn)
 	require.Equal(t, latch.Stuck, l.State)
 	require.Equal(t, diagnose.FactoryFresh, l.Diagnosis.Cause)
 
-	good, err := b.s.SignIns.Add(ctx, store.NewSignIn{Label: "Yard", User: "fitter", Secret: signin.NewSecret("water & <coal>")})
+	good, err := b.s.SignIns.Add(ctx, signin.New{Label: "Yard", User: "fitter", Secret: signin.NewSecret("water & <coal>")})
 	require.NoError(t, err)
-	weak, err := b.s.SignIns.Add(ctx, store.NewSignIn{Label: "Weak", User: "fitter", Secret: signin.NewSecret("short")})
+	weak, err := b.s.SignIns.Add(ctx, signin.New{Label: "Weak", User: "fitter", Secret: signin.NewSecret("short")})
 	require.NoError(t, err)
-	b.wait(b.q.Claim(ctx, b.site.ID, "claim", []jobs.Claim{{Device: b.names["11"], SignIn: good}, {Device: b.names["12"], SignIn: weak}}))
+	b.wait(b.run(command.Work{Kind: "claim", Devices: []command.OnDevice{{Device: b.names["11"], Do: command.Device{Claim: &command.Claim{SignIn: good}}}, {Device: b.names["12"], Do: command.Device{Claim: &command.Claim{SignIn: weak}}}}}))
 	assert.Equal(t, latch.Placed, b.device("11").Status.At(), "%+v", b.device("11").Status.Latches)
 	assert.Equal(t, good, b.device("11").Status.SignedIn.SignIn)
 	refused := b.device("12").Status.Latch(latch.SignedIn)
 	assert.Equal(t, latch.Stuck, refused.State)
 	assert.Contains(t, refused.Diagnosis.Summary, "too weak", "the device's own reason is shown")
-	b.wait(b.q.Claim(ctx, b.site.ID, "claim", []jobs.Claim{{Device: b.names["12"], SignIn: good}}))
+	b.wait(b.run(command.Work{Kind: "claim", Devices: []command.OnDevice{{Device: b.names["12"], Do: command.Device{Claim: &command.Claim{SignIn: good}}}}}))
 	assert.Equal(t, latch.Placed, b.device("12").Status.At())
 	assert.NotContains(t, b.everything(), "coal", "the password that was sent is redacted in the exchange too")
 }
@@ -450,20 +438,20 @@ devices:
 	require.NoError(t, err)
 	b.site, err = b.s.Sites.Create(ctx, "Yard", address.MustParse("127.42.12.0/24"))
 	require.NoError(t, err)
-	factory, err := b.s.SignIns.Add(ctx, store.NewSignIn{Label: "As delivered", User: "maker", Secret: signin.NewSecret("as-delivered")})
+	factory, err := b.s.SignIns.Add(ctx, signin.New{Label: "As delivered", User: "maker", Secret: signin.NewSecret("as-delivered")})
 	require.NoError(t, err)
-	require.NoError(t, b.s.SignIns.SetTerms(ctx, factory, "As delivered", store.Terms{Factory: true}))
+	require.NoError(t, b.s.SignIns.SetTerms(ctx, factory, "As delivered", signin.Terms{Factory: true}))
 	b.work()
 	b.sweep()
-	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11"), false))
+	b.wait(b.open(b.ids("11")))
 	require.True(t, b.device("11").Status.SignedIn.Factory)
-	own, err := b.s.SignIns.Add(ctx, store.NewSignIn{Label: "Its own", User: "maker", Secret: signin.NewSecret("lamp & <whistle>")})
+	own, err := b.s.SignIns.Add(ctx, signin.New{Label: "Its own", User: "maker", Secret: signin.NewSecret("lamp & <whistle>")})
 	require.NoError(t, err)
-	b.wait(b.q.Claim(ctx, b.site.ID, "claim", []jobs.Claim{{Device: b.names["11"], SignIn: own}}))
+	b.wait(b.run(command.Work{Kind: "claim", Devices: []command.OnDevice{{Device: b.names["11"], Do: command.Device{Claim: &command.Claim{SignIn: own}}}}}))
 	in := b.device("11").Status.SignedIn
 	assert.Equal(t, own, in.SignIn)
 	assert.False(t, in.Factory)
 	assert.Nil(t, in.Diagnosis)
-	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11"), true))
+	b.wait(b.openAgain(b.ids("11")))
 	assert.Equal(t, latch.Placed, b.device("11").Status.At(), "its streams play with the new password too")
 }

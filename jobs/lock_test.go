@@ -11,7 +11,6 @@ import (
 	"unlatch/core/latch"
 	"unlatch/core/signin"
 	"unlatch/jobs"
-	"unlatch/store"
 	"unlatch/store/storetest"
 )
 
@@ -36,7 +35,7 @@ func hooked(t *testing.T, h jobs.Hooks, yard, net string, keys ...[3]string) *be
 	b := setYard(t, yard, storetest.URL(t), net, 0)
 	b.hooks = h
 	for _, k := range keys {
-		_, err := b.s.SignIns.Add(ctx, store.NewSignIn{Label: k[0], User: k[1], Secret: signin.NewSecret(k[2])})
+		_, err := b.s.SignIns.Add(ctx, signin.New{Label: k[0], User: k[1], Secret: signin.NewSecret(k[2])})
 		require.NoError(t, err)
 	}
 	b.work()
@@ -54,7 +53,7 @@ func TestALockedDeviceIsWaitedFor(t *testing.T) {
 	for _, name := range held {
 		b.world.Device(name).HoldLocked(15)
 	}
-	b.wait(b.q.Open(ctx, b.site.ID, "open", ids, false))
+	b.wait(b.open(ids))
 	for _, last := range []string{"11", "12", "13"} {
 		l := b.device(last).Status.Latch(latch.SignedIn)
 		require.Equal(t, latch.Stuck, l.State, "%s: %+v", last, l)
@@ -62,7 +61,7 @@ func TestALockedDeviceIsWaitedFor(t *testing.T) {
 		require.NotNil(t, l.Diagnosis.Until, last)
 	}
 	asked := b.world.Device("Hinted").Asked()
-	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11"), false))
+	b.wait(b.open(b.ids("11")))
 	assert.LessOrEqual(t, b.world.Device("Hinted").Asked()-asked, int64(4), "only what needs no sign-in was asked")
 	assert.Equal(t, diagnose.Locked, b.device("11").Status.Latch(latch.SignedIn).Diagnosis.Cause)
 	for _, name := range held {
@@ -76,7 +75,7 @@ func TestALockedDeviceIsWaitedFor(t *testing.T) {
 		d := b.device("13").Status.Latch(latch.SignedIn).Diagnosis
 		return d != nil && d.Cause == diagnose.ReadableWaits
 	}, time.Minute, 200*time.Millisecond)
-	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("13"), false))
+	b.wait(b.open(b.ids("13")))
 	assert.Equal(t, latch.Placed, b.device("13").Status.At())
 	assert.Zero(t, b.world.Device("Hinted").WrongTries())
 }
@@ -86,7 +85,7 @@ func TestLocksThatDoNotSaySo(t *testing.T) {
 	t.Parallel()
 	b := keyed(t, locking, "127.42.37", [3]string{"One", "one", "wrong-1"}, [3]string{"Two", "two", "wrong-2"},
 		[3]string{"Three", "three", "wrong-3"}, [3]string{"Four", "four", "wrong-4"})
-	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("14", "15"), false))
+	b.wait(b.open(b.ids("14", "15")))
 	storm := b.device("14").Status.Latch(latch.SignedIn).Diagnosis
 	require.NotNil(t, storm)
 	assert.Equal(t, diagnose.HeldBack, storm.Cause)

@@ -14,6 +14,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"unlatch/core/address"
+	"unlatch/core/command"
 	"unlatch/core/netconfig"
 	"unlatch/store"
 )
@@ -58,14 +59,11 @@ func (Here) Taken(ctx context.Context, site store.Site, addrs []netip.Addr) (map
 	return out, group.Wait()
 }
 
-// LookArgs is a question to an agent elsewhere.
-type LookArgs struct {
-	Site  uuid.UUID    `json:"site"`            // Nil for any machine
-	Addrs []netip.Addr `json:"addrs,omitempty"` // to look at; none asks for the interfaces
-}
+// questionArgs is a job: a question to a worker.
+type questionArgs struct{ command.Question }
 
 // Kind implements river.JobArgs.
-func (LookArgs) Kind() string { return "look" }
+func (questionArgs) Kind() string { return "question" }
 
 // looked is the answer.
 type looked struct {
@@ -73,12 +71,12 @@ type looked struct {
 	Taken      map[string]int      `json:"taken,omitempty"`
 }
 
-type lookWorker struct {
-	river.WorkerDefaults[LookArgs]
+type questionWorker struct {
+	river.WorkerDefaults[questionArgs]
 	env *env
 }
 
-func (w *lookWorker) Work(ctx context.Context, job *river.Job[LookArgs]) error {
+func (w *questionWorker) Work(ctx context.Context, job *river.Job[questionArgs]) error {
 	var out looked
 	var err error
 	if len(job.Args.Addrs) == 0 {
@@ -106,7 +104,7 @@ var ErrNobody = errors.New("no worker that reaches this site answers")
 
 // Interfaces implements Agent, by way of a worker.
 func (q *Queue) Interfaces(ctx context.Context, site uuid.UUID) ([]address.Interface, error) {
-	out, err := q.look(ctx, LookArgs{Site: site})
+	out, err := q.look(ctx, command.Question{Site: site})
 	return out.Interfaces, err
 }
 
@@ -115,7 +113,7 @@ func (q *Queue) Taken(ctx context.Context, site store.Site, addrs []netip.Addr) 
 	if len(addrs) == 0 {
 		return nil, nil
 	}
-	out, err := q.look(ctx, LookArgs{Site: site.ID, Addrs: addrs})
+	out, err := q.look(ctx, command.Question{Site: site.ID, Addrs: addrs})
 	taken := map[netip.Addr]int{}
 	for text, port := range out.Taken {
 		a, err := netip.ParseAddr(text)
@@ -133,14 +131,14 @@ const (
 	lookEvery = 30 * time.Millisecond
 )
 
-func (q *Queue) look(ctx context.Context, a LookArgs) (out looked, err error) {
+func (q *Queue) look(ctx context.Context, a command.Question) (out looked, err error) {
 	ctx, done := context.WithTimeout(ctx, lookWait)
 	defer done()
 	opts := &river.InsertOpts{MaxAttempts: 1}
 	if a.Site != uuid.Nil {
 		opts.Queue = queueOf(a.Site)
 	}
-	asked, err := q.client.Insert(ctx, a, opts)
+	asked, err := q.client.Insert(ctx, questionArgs{a}, opts)
 	if err != nil {
 		return out, err
 	}

@@ -12,7 +12,6 @@ import (
 
 	"unlatch/core/address"
 	"unlatch/core/discovery"
-	"unlatch/core/evidence"
 	"unlatch/core/onvif"
 	"unlatch/store"
 )
@@ -47,7 +46,7 @@ func (m *mover) file(ctx context.Context, run *uuid.UUID, x discovery.Sighting) 
 		device, err = m.fileOnce(ctx, run, x)
 		return err
 	})
-	if storm := new(store.StormError); errors.As(err, &storm) {
+	if storm := new(discovery.StormError); errors.As(err, &storm) {
 		return uuid.Nil, nil
 	}
 	return device, err
@@ -72,15 +71,10 @@ func (m *mover) fileOnce(ctx context.Context, run *uuid.UUID, x discovery.Sighti
 
 // claim records that something elsewhere says it is a device, once for each address.
 func (m *mover) claim(ctx context.Context, run *uuid.UUID, d *store.Device, x discovery.Sighting) error {
-	for _, c := range d.Status.Claims {
-		if c.Addr == x.Addr {
-			return nil
-		}
-	}
-	if len(d.Status.Claims) >= store.MostAtAddress {
+	body, told := d.Status.Claim(x)
+	if !told {
 		return nil
 	}
-	body := evidence.Claimed{Addr: x.Addr, Still: d.Status.Device.Addr, Method: string(x.Method)}
 	return m.env.store.Devices.Record(ctx, d, run, store.Finding{Subject: x.Addr.String(), Body: body})
 }
 

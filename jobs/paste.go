@@ -8,9 +8,10 @@ import (
 	"time"
 
 	"github.com/google/uuid"
-	"github.com/riverqueue/river"
 
+	"unlatch/core/act"
 	"unlatch/core/bringup"
+	"unlatch/core/command"
 	"unlatch/core/diagnose"
 	"unlatch/core/discovery"
 	"unlatch/core/evidence"
@@ -20,46 +21,15 @@ import (
 	"unlatch/store"
 )
 
-// PasteArgs takes one pasted URL, without its sign-in, and the recipe that explains it, and looks which of its siblings are there.
-type PasteArgs struct {
-	Run      uuid.UUID `json:"run"`
-	Site     uuid.UUID `json:"site"`
-	URL      string    `json:"url"`
-	Shape    string    `json:"shape"`
-	Recipe   string    `json:"recipe"`
-	Channels int       `json:"channels"`
-	SignIn   uuid.UUID `json:"sign_in"` // on the keyring; Nil for none
-	Save     bool      `json:"save"`    // keep the recipe once it has found streams
-	// Readable says that this person has agreed to send the sign-in so that it can be read, should the device want that.
-	Readable uuid.UUID `json:"readable"`
-}
-
-// Kind implements river.JobArgs.
-func (PasteArgs) Kind() string { return "paste" }
-
-// Paste begins a run that finds the siblings of a pasted URL and proves them.
-func (q *Queue) Paste(ctx context.Context, title string, p PasteArgs) (store.Run, error) {
-	return begin(ctx, q, p.Site, "paste", title, int64(p.Channels)+1, []PasteArgs{p}, func(run uuid.UUID, p PasteArgs) river.JobArgs {
-		p.Run = run
-		return p
-	})
-}
-
-type pasteWorker struct {
-	river.WorkerDefaults[PasteArgs]
-	env *env
-}
-
-func (w *pasteWorker) Work(ctx context.Context, job *river.Job[PasteArgs]) error {
-	a := job.Args
-	defer w.env.announce(a.Site, a.Run)
+// paste carries out command.Paste: it puts the device on record, signs in once, and asks for each channel's streams.
+func (e *env) paste(ctx context.Context, run, site uuid.UUID, a command.Paste) error {
 	u, err := streamurl.Parse(a.URL)
 	if err != nil {
-		return w.env.finish(ctx, a.Run, err)
+		return e.finish(ctx, run, err)
 	}
 	addr, err := netip.ParseAddr(u.Host)
 	if err != nil {
-		return w.env.finish(ctx, a.Run, err)
+		return e.finish(ctx, run, err)
 	}
 	// The device is on record before anything is asked of it.
 	kind := discovery.Camera
@@ -69,16 +39,16 @@ func (w *pasteWorker) Work(ctx context.Context, job *river.Job[PasteArgs]) error
 	port := discovery.Port{Number: uint16(u.DialPort()), Speaks: "rtsp", Named: true}
 	x := discovery.Sighting{Method: discovery.Pasted, At: time.Now().UTC(), Addr: addr, Kind: kind, Ports: []discovery.Port{port}}
 	var base uuid.UUID
-	err = w.env.store.Keep(ctx, "a sighting", func(ctx context.Context) error {
-		base, err = w.env.store.Devices.Sight(ctx, a.Site, &a.Run, x)
+	err = e.store.Keep(ctx, "a sighting", func(ctx context.Context) error {
+		base, err = e.store.Devices.Sight(ctx, site, &run, x)
 		return err
 	})
 	if err != nil {
-		return w.env.finish(ctx, a.Run, err)
+		return e.finish(ctx, run, err)
 	}
-	return w.env.onDevice(ctx, a.Run, base, func(d *deviceJob) error {
+	return e.onDevice(ctx, run, base, func(d *deviceJob) error {
 		if a.Readable != uuid.Nil && d.Device().Status.Agreed.IsZero() {
-			if err := d.agree(ctx, store.Person{ID: a.Readable}); err != nil {
+			if err := d.agree(ctx, act.Person{ID: a.Readable}); err != nil {
 				return err
 			}
 		}
@@ -87,11 +57,9 @@ func (w *pasteWorker) Work(ctx context.Context, job *river.Job[PasteArgs]) error
 }
 
 // agree keeps that a person has agreed to send the sign-in readable, where the device wants that.
-func (d *deviceJob) agree(ctx context.Context, by store.Person) error {
+func (d *deviceJob) agree(ctx context.Context, by act.Person) error {
 	dev := d.Device()
-	if err := d.env.store.Consents.Agree(ctx, by, d.site.ID, []store.Device{{ID: dev.ID, Site: d.site.ID, Addr: dev.Addr,
-		Status: dev.Status}},
-		store.ForDevices); err != nil {
+	if err := d.env.store.Consents.Agree(ctx, by, d.site.ID, act.Readable{Device: dev.ID, Clear: dev.Status.AgreesTo() == signin.InClear}); err != nil {
 		return err
 	}
 	dev.Status.Agreed, dev.Status.AgreedTo = time.Now(), dev.Status.AgreesTo()
@@ -99,7 +67,7 @@ func (d *deviceJob) agree(ctx context.Context, by store.Person) error {
 }
 
 // paste signs in once and asks for each channel's streams by the recipe. A channel whose streams are not there is none.
-func (d *deviceJob) paste(ctx context.Context, a PasteArgs, u streamurl.URL, port discovery.Port) error {
+func (d *deviceJob) paste(ctx context.Context, a command.Paste, u streamurl.URL, port discovery.Port) error {
 	at := u
 	at.SignIn, at.Path, at.Query = signin.SignIn{}, "", ""
 	c, err := d.Finder(at.String())
@@ -198,7 +166,7 @@ func (d *deviceJob) step(ctx context.Context, done pasted) error {
 
 // channel is the device that a channel's evidence belongs to: the pasted device itself where there is only one, else a device reached
 // through it.
-func (d *deviceJob) channel(ctx context.Context, a PasteArgs, n int, port discovery.Port) (*deviceJob, error) {
+func (d *deviceJob) channel(ctx context.Context, a command.Paste, n int, port discovery.Port) (*deviceJob, error) {
 	if a.Channels == 1 {
 		return d, nil
 	}
@@ -214,9 +182,9 @@ func (d *deviceJob) channel(ctx context.Context, a PasteArgs, n int, port discov
 		return nil, err
 	}
 	out := *d
-	out.Work = d.With(deviceOf(known))
+	out.Work = d.With(known.Latch())
 	if !dev.Status.Agreed.IsZero() && known.Status.Agreed.IsZero() { // what was agreed for the device holds for its channels
-		err = out.agree(ctx, store.Person{})
+		err = out.agree(ctx, act.Person{})
 	}
 	return &out, err
 }

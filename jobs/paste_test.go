@@ -6,10 +6,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"unlatch/core/command"
 	"unlatch/core/latch"
 	"unlatch/core/signin"
-	"unlatch/jobs"
-	"unlatch/store"
 	"unlatch/store/storetest"
 )
 
@@ -17,7 +16,7 @@ import (
 func TestALearnedRecipeIsKept(t *testing.T) {
 	t.Parallel()
 	b := set(t, storetest.URL(t), "127.42.38", 4)
-	key, err := b.s.SignIns.Add(ctx, store.NewSignIn{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
+	key, err := b.s.SignIns.Add(ctx, signin.New{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
 	require.NoError(t, err)
 	b.work()
 	kept := func() (paths []string) {
@@ -33,12 +32,12 @@ func TestALearnedRecipeIsKept(t *testing.T) {
 		}
 		return paths
 	}
-	args := jobs.PasteArgs{Site: b.site.ID, URL: "rtsp://127.42.38.20:554/strongroom/1/0", Shape: "/strongroom/{channel*7}/{stream+40}",
+	args := command.Paste{URL: "rtsp://127.42.38.20:554/strongroom/1/0", Shape: "/strongroom/{channel*7}/{stream+40}",
 		Recipe: "learned, wrong", Channels: 2, SignIn: key, Save: true}
-	b.wait(b.q.Paste(ctx, "paste", args))
+	b.wait(b.paste(args))
 	assert.Empty(t, kept(), "it has found nothing")
 	args.Shape, args.Recipe = "/strongroom/{channel}/{stream-1}", "learned, right"
-	b.wait(b.q.Paste(ctx, "paste", args))
+	b.wait(b.paste(args))
 	assert.Equal(t, []string{"/strongroom/{channel}/{stream-1}"}, kept())
 	proven := 0
 	for _, d := range b.devices() {

@@ -7,13 +7,13 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"unlatch/core/act"
 	"unlatch/core/address"
 	"unlatch/core/diagnose"
 	"unlatch/core/latch"
 	"unlatch/core/signin"
 	"unlatch/jobs"
 	"unlatch/sim/simtest"
-	"unlatch/store"
 	"unlatch/store/storetest"
 )
 
@@ -39,18 +39,18 @@ func TestWithoutADeviceService(t *testing.T) {
 	b.site, err = b.s.Sites.Create(ctx, "Yard", address.MustParse("127.42.13.0/24"))
 	require.NoError(t, err)
 	for _, k := range []struct{ label, secret string }{{"Wrong", "tin-lamp"}, {"Fitter", "brass-lamp-41"}} {
-		_, err = b.s.SignIns.Add(ctx, store.NewSignIn{Label: k.label, User: "fitter", Secret: signin.NewSecret(k.secret)})
+		_, err = b.s.SignIns.Add(ctx, signin.New{Label: k.label, User: "fitter", Secret: signin.NewSecret(k.secret)})
 		require.NoError(t, err)
 	}
 	b.work()
 	b.sweep()
 	// They take a basic sign-in and no other: nothing goes out before a person has agreed, and one answer serves them all.
-	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11", "12", "13", "14", "15"), false))
+	b.wait(b.open(b.ids("11", "12", "13", "14", "15")))
 	held := b.device("11").Status.Latch(latch.SignedIn).Diagnosis
 	require.NotNil(t, held)
 	assert.Equal(t, diagnose.Readable, held.Cause)
-	require.NoError(t, b.s.Consents.Agree(ctx, store.Person{}, b.site.ID, []store.Device{*b.device("11")}, store.ForSite))
-	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11", "12", "13", "14", "15"), false))
+	require.NoError(t, b.s.Consents.Agree(ctx, act.Person{}, b.site.ID, act.Readable{Clear: true}))
+	b.wait(b.open(b.ids("11", "12", "13", "14", "15")))
 	for _, last := range []string{"11", "12", "13", "14"} {
 		d := b.device(last)
 		require.Equal(t, latch.Placed, d.Status.At(), "%s: %+v", last, d.Status.Latches)
@@ -70,7 +70,7 @@ func TestWithoutADeviceService(t *testing.T) {
 	require.Equal(t, latch.Stuck, strange.State)
 	assert.Equal(t, diagnose.WrongSignIn, strange.Diagnosis.Cause)
 	asked := 0
-	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("15"), false))
+	b.wait(b.open(b.ids("15")))
 	history, err := b.s.Devices.History(ctx, b.names["15"], 20)
 	require.NoError(t, err)
 	for _, r := range history {

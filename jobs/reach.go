@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 
 	"unlatch/store"
@@ -32,7 +33,7 @@ func (r reach) has(s store.Site) bool {
 // attendant keeps the queues of a worker in step with the sites that it reaches.
 type attendant struct {
 	env    *env
-	client *river.Client[pgxTx]
+	client *river.Client[pgx.Tx]
 	reach  reach
 	queues map[uuid.UUID]bool
 }

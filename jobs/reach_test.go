@@ -40,9 +40,9 @@ func TestAWorkerTakesTheJobsOfItsSites(t *testing.T) {
 	b.sweep()
 	require.Contains(t, b.names, "11")
 
-	far, err := b.q.Sweep(ctx, other, false)
+	far, err := b.sweepOf(other)
 	require.NoError(t, err)
-	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11"), false)) // a job of its own that came later is done
+	b.wait(b.open(b.ids("11"))) // a job of its own that came later is done
 	waits, err := b.s.Runs.Get(ctx, far.ID)
 	require.NoError(t, err)
 	assert.True(t, waits.Running(), "nobody reaches the other site")
@@ -58,8 +58,8 @@ func TestAWorkerTakesTheJobsOfItsSites(t *testing.T) {
 	t.Cleanup(all.Stop)
 	third, err := b.s.Sites.Create(ctx, "Third", address.MustParse("127.42.40.11/32"))
 	require.NoError(t, err)
-	b.wait(b.q.Sweep(ctx, third, false))
-	require.NoError(t, b.s.Sites.Delete(ctx, store.Person{}, third.ID))
+	b.wait(b.sweepOf(third))
+	require.NoError(t, b.s.Sites.Delete(ctx, third.ID))
 	require.NoError(t, b.q.DropSite(ctx, third.ID))
 
 	w.Stop()

@@ -10,12 +10,12 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"unlatch/core/act"
 	"unlatch/core/address"
+	"unlatch/core/command"
 	"unlatch/core/latch"
 	"unlatch/core/signin"
-	"unlatch/jobs"
 	"unlatch/sim/simtest"
-	"unlatch/store"
 	"unlatch/store/storetest"
 )
 
@@ -28,16 +28,16 @@ func TestNoSecretIsKeptInTheOpen(t *testing.T) {
 	simtest.Start(t, strings.ReplaceAll(strings.ReplaceAll(mute, "secret: brass-lamp-41", `secret: "`+secret+`"`), "127.42.13.",
 		"127.42.15."))
 	b := setYard(t, wire, storetest.URL(t), "127.42.14", 8)
-	key, err := b.s.SignIns.Add(ctx, store.NewSignIn{Label: "Fitter", User: "fitter", Secret: signin.NewSecret(secret)})
+	key, err := b.s.SignIns.Add(ctx, signin.New{Label: "Fitter", User: "fitter", Secret: signin.NewSecret(secret)})
 	require.NoError(t, err)
 	b.work()
 	b.sweep()
-	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11", "14", "17", "20"), false))
-	require.NoError(t, b.s.Targets.Want(ctx, b.ids("11"), b.names["20"]))
+	b.wait(b.open(b.ids("11", "14", "17", "20")))
+	require.NoError(t, b.s.Targets.Wish(ctx, act.InAnySlot(b.ids("11")...), b.names["20"]))
 	b.agreeForTarget(b.names["20"])
-	b.wait(b.q.Open(ctx, b.site.ID, "place", b.ids("11"), true))
+	b.wait(b.openAgain(b.ids("11")))
 	require.NotEmpty(t, b.device("11").Status.Placements[0].Slot, "the recorder was given the URL with its sign-in")
-	b.wait(b.q.Paste(ctx, "paste", jobs.PasteArgs{Site: b.site.ID, URL: "rtsp://127.42.14.20:554/strongroom/1/0",
+	b.wait(b.paste(command.Paste{URL: "rtsp://127.42.14.20:554/strongroom/1/0",
 		Shape: "/strongroom/{channel}/{stream-1}", Recipe: "learned", Channels: 2, SignIn: key}))
 
 	// Cameras that take nothing but a basic sign-in, which is the password itself in another spelling.
@@ -46,7 +46,7 @@ func TestNoSecretIsKeptInTheOpen(t *testing.T) {
 	require.NoError(t, err)
 	b.sweep()
 	b.agree("11", "12")
-	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11", "12"), false))
+	b.wait(b.open(b.ids("11", "12")))
 	require.Equal(t, latch.Placed, b.device("11").Status.At())
 	b.site = yard
 

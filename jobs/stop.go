@@ -15,23 +15,31 @@ var open = []rivertype.JobState{rivertype.JobStateAvailable, rivertype.JobStateP
 // mostListed is how many jobs are listed in one go.
 const mostListed = 1000
 
-// Stop ends a run: what waits is taken out, what is under way is cut short.
+// Stop ends a run: what waits is taken out, what is under way is cut short. It belongs to the transaction that ctx carries.
 func (q *Queue) Stop(ctx context.Context, run uuid.UUID) error {
-	if err := q.store.Runs.Stop(ctx, run); err != nil {
-		return err
-	}
-	return q.cancel(ctx, river.NewJobListParams().Where("args->>'run' = @run", river.NamedArgs{"run": run.String()}))
+	return q.store.Acts().Together(ctx, func(ctx context.Context) error {
+		if err := q.store.Runs.Stop(ctx, run); err != nil {
+			return err
+		}
+		return q.cancel(ctx, river.NewJobListParams().Where("args->>'run' = @run", river.NamedArgs{"run": run.String()}))
+	})
 }
 
 // DropSite takes the jobs of a site that is no more out of the queue.
 func (q *Queue) DropSite(ctx context.Context, site uuid.UUID) error {
-	return q.cancel(ctx, river.NewJobListParams().Queues(queueOf(site), moveQueueOf(site)))
+	return q.store.Acts().Together(ctx, func(ctx context.Context) error {
+		return q.cancel(ctx, river.NewJobListParams().Queues(queueOf(site), moveQueueOf(site)))
+	})
 }
 
-// cancel cancels the jobs that a list names and that are still to be done.
+// cancel cancels the jobs that a list names and that are still to be done, in the transaction of ctx.
 func (q *Queue) cancel(ctx context.Context, list *river.JobListParams) error {
-	return q.each(ctx, list, func(j *rivertype.JobRow) error {
-		_, err := q.client.JobCancel(ctx, j.ID)
+	tx := q.store.Tx(ctx)
+	page := func(list *river.JobListParams) (*river.JobListResult, error) {
+		return q.client.JobListTx(ctx, tx, list)
+	}
+	return each(list, page, func(j *rivertype.JobRow) error {
+		_, err := q.client.JobCancelTx(ctx, tx, j.ID)
 		return err
 	})
 }
@@ -39,17 +47,18 @@ func (q *Queue) cancel(ctx context.Context, list *river.JobListParams) error {
 // Left counts the jobs that are still to be done, by their state.
 func (q *Queue) Left(ctx context.Context) (map[string]int, error) {
 	out := map[string]int{}
-	return out, q.each(ctx, river.NewJobListParams(), func(j *rivertype.JobRow) error {
+	page := func(list *river.JobListParams) (*river.JobListResult, error) { return q.client.JobList(ctx, list) }
+	return out, each(river.NewJobListParams(), page, func(j *rivertype.JobRow) error {
 		out[string(j.State)]++
 		return nil
 	})
 }
 
-// each calls do for the jobs that a list names and that are still to be done.
-func (q *Queue) each(ctx context.Context, list *river.JobListParams, do func(*rivertype.JobRow) error) error {
+// each calls do for the jobs that a list names and that are still to be done, page by page.
+func each(list *river.JobListParams, next func(*river.JobListParams) (*river.JobListResult, error), do func(*rivertype.JobRow) error) error {
 	list = list.States(open...).First(mostListed)
 	for {
-		page, err := q.client.JobList(ctx, list)
+		page, err := next(list)
 		if err != nil {
 			return err
 		}

@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"github.com/google/uuid"
-	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 
 	"unlatch/core/address"
@@ -16,55 +15,38 @@ import (
 	"unlatch/store"
 )
 
-type pgxTx = pgx.Tx
-
-// SweepArgs is one discovery run over a site.
-type SweepArgs struct {
-	Run  uuid.UUID `json:"run"`
-	Site uuid.UUID `json:"site"`
-}
-
-// Kind implements river.JobArgs.
-func (SweepArgs) Kind() string { return "sweep" }
-
-// Sweep begins a discovery run. Ranges over address.LargestUnasked are a *address.TooManyError unless confirmed.
-func (q *Queue) Sweep(ctx context.Context, site store.Site, confirmed bool) (store.Run, error) {
-	if err := site.Ranges.Check(); err != nil && !confirmed {
-		return store.Run{}, err
-	}
-	if site.Ranges.Empty() {
-		return store.Run{}, &address.RangeError{Input: "", Problem: "is missing", Fix: "give the site a range first"}
-	}
-	total := int64(discovery.Total(site.Ranges, len(discovery.DefaultPorts)))
-	return begin(ctx, q, site.ID, "sweep", "Sweep of "+site.Ranges.String(), total, []uuid.UUID{site.ID},
-		func(run, site uuid.UUID) river.JobArgs {
-			return SweepArgs{Run: run, Site: site}
-		})
-}
-
-type sweepWorker struct {
-	river.WorkerDefaults[SweepArgs]
+type siteWorker struct {
+	river.WorkerDefaults[siteArgs]
 	env *env
 }
 
-// Timeout gives large ranges the time that they need at the pace that switches bear.
-func (w *sweepWorker) Timeout(*river.Job[SweepArgs]) time.Duration { return 12 * time.Hour }
-
-func (w *sweepWorker) Work(ctx context.Context, job *river.Job[SweepArgs]) error {
-	defer w.env.announce(job.Args.Site, job.Args.Run)
-	site, err := w.env.store.Sites.Get(ctx, job.Args.Site)
-	if err != nil {
-		return w.env.finish(ctx, job.Args.Run, err)
+func (w *siteWorker) Timeout(job *river.Job[siteArgs]) time.Duration {
+	if job.Args.Do.Sweep != nil {
+		return sweepTimeout
 	}
-	return w.env.finish(ctx, job.Args.Run, w.sweep(ctx, site, job.Args.Run))
+	return jobTimeout
 }
 
-func (w *sweepWorker) sweep(ctx context.Context, site store.Site, run uuid.UUID) error {
-	elsewhere, err := w.env.otherRanges(ctx, site)
+func (w *siteWorker) Work(ctx context.Context, job *river.Job[siteArgs]) error {
+	a := job.Args
+	defer w.env.announce(a.Site, a.Run)
+	if a.Do.Paste != nil {
+		return w.env.paste(ctx, a.Run, a.Site, *a.Do.Paste)
+	}
+	site, err := w.env.store.Sites.Get(ctx, a.Site)
+	if err == nil {
+		err = w.env.sweep(ctx, site, a.Run)
+	}
+	return w.env.finish(ctx, a.Run, err)
+}
+
+// sweep carries out command.Sweep.
+func (e *env) sweep(ctx context.Context, site store.Site, run uuid.UUID) error {
+	elsewhere, err := e.otherRanges(ctx, site)
 	if err != nil {
 		return err
 	}
-	m := newMover(w.env, site)
+	m := newMover(e, site)
 	var mu sync.Mutex
 	heard := map[uuid.UUID]bool{}
 	var failed error
@@ -78,7 +60,7 @@ func (w *sweepWorker) sweep(ctx context.Context, site store.Site, run uuid.UUID)
 			if asked == total && !force {
 				doing += ", listening for more"
 			}
-			w.env.store.Runs.Progress(ctx, run, doing, asked)
+			e.store.Runs.Progress(ctx, run, doing, asked)
 		}
 	}
 	s := discovery.Sweep{Ranges: site.Ranges, Progress: func(p discovery.Progress) {
@@ -104,7 +86,7 @@ func (w *sweepWorker) sweep(ctx context.Context, site store.Site, run uuid.UUID)
 				failed = err
 			}
 		case err != nil: // one bad sighting spoils nothing but itself
-			w.env.log.Warn("a sighting could not be filed", "address", x.Addr, "err", err)
+			e.log.Warn("a sighting could not be filed", "address", x.Addr, "err", err)
 		}
 		progress(false)
 	})

@@ -25,7 +25,7 @@ devices:
 func TestStreamsAreFoundElsewhere(t *testing.T) {
 	t.Parallel()
 	b := keyed(t, elsewhere, "127.42.19", [3]string{"Fitter", "fitter", "brass-lamp-41"})
-	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11", "12"), false))
+	b.wait(b.open(b.ids("11", "12")))
 	for last, want := range map[string]struct{ url, transport string }{
 		"11": {"rtsps://127.42.19.11/vista/ch1/primary", "tcp"},
 		"12": {"rtsp://127.42.19.12:80/vista/ch1/primary", "http tunnel"},
@@ -41,7 +41,7 @@ func TestStreamsAreFoundElsewhere(t *testing.T) {
 	d := b.device("11")
 	require.NoError(t, b.s.Devices.Record(ctx, d, nil,
 		store.Finding{Body: evidence.Pin{Certificate: certificate.Certificate{SHA256: "another"}}}))
-	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11"), true))
+	b.wait(b.openAgain(b.ids("11")))
 	changed := b.device("11").Status
 	require.NotNil(t, changed.Latch(latch.Proven).Diagnosis, "%+v", changed.Latches)
 	assert.Equal(t, diagnose.CertificateChanged, changed.Latch(latch.Proven).Diagnosis.Cause)

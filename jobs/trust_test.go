@@ -12,13 +12,13 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"unlatch/core/act"
 	"unlatch/core/diagnose"
 	"unlatch/core/discovery"
 	"unlatch/core/latch"
 	"unlatch/core/signin"
 	"unlatch/jobs"
 	"unlatch/sim/hostile"
-	"unlatch/store"
 	"unlatch/store/storetest"
 )
 
@@ -69,7 +69,7 @@ func TestAStrangerCollectsNoKeyring(t *testing.T) {
 		[3]string{"Three", "fitter", "wrong-lamp-3"}, [3]string{"Four", "fitter", "wrong-lamp-4"})
 	r := b.trap(hostile.BasicTrap(), "127.42.20.66")
 	id := b.hears(r, "urn:stranger")
-	b.wait(b.q.Open(ctx, b.site.ID, "open", []uuid.UUID{id}, false))
+	b.wait(b.open([]uuid.UUID{id}))
 	d, err := b.s.Devices.Get(ctx, id)
 	require.NoError(t, err)
 	stuck := d.Status.Latch(latch.SignedIn).Diagnosis
@@ -79,15 +79,15 @@ func TestAStrangerCollectsNoKeyring(t *testing.T) {
 	assert.NotContains(t, r.Got(), "Authorization")
 	gotNone(t, r, "wrong-lamp-1", "wrong-lamp-2", "wrong-lamp-3", "wrong-lamp-4")
 
-	require.NoError(t, b.s.Consents.Agree(ctx, store.Person{}, b.site.ID, []store.Device{*d}, store.ForSite))
-	b.wait(b.q.Open(ctx, b.site.ID, "open", []uuid.UUID{id}, false))
+	require.NoError(t, b.s.Consents.Agree(ctx, act.Person{}, b.site.ID, act.Readable{Clear: d.Status.AgreesTo() == signin.InClear}))
+	b.wait(b.open([]uuid.UUID{id}))
 	d, err = b.s.Devices.Get(ctx, id)
 	require.NoError(t, err)
 	assert.Equal(t, diagnose.HeldBack, d.Status.Latch(latch.SignedIn).Diagnosis.Cause)
 	assert.Equal(t, signin.Budget, strings.Count(r.Got(), "Authorization: Basic"), "each sending passes the one counter")
 	gotNone(t, r, "wrong-lamp-4")
 	asked := r.Got()
-	b.wait(b.q.Open(ctx, b.site.ID, "open", []uuid.UUID{id}, false))
+	b.wait(b.open([]uuid.UUID{id}))
 	assert.NotContains(t, strings.TrimPrefix(r.Got(), asked), "Authorization")
 }
 
@@ -97,7 +97,7 @@ func TestAStrangerCollectsNoKeyring(t *testing.T) {
 func TestAnImpostorGetsNothing(t *testing.T) {
 	t.Parallel()
 	b := keyed(t, lone, "127.42.21", [3]string{"Other", "other", "wrong-lamp-9"}, [3]string{"Fitter", "fitter", "brass-lamp-41"})
-	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11"), false))
+	b.wait(b.open(b.ids("11")))
 	require.Equal(t, latch.Placed, b.device("11").Status.At())
 	assert.Equal(t, map[string]string{"device": "WS-UsernameToken", "stream": "digest MD5", "web": "digest MD5"},
 		b.device("11").Status.Schemes, "what it has taken is remembered")
@@ -114,7 +114,7 @@ func TestAnImpostorGetsNothing(t *testing.T) {
 	d := b.device("11")
 	assert.Equal(t, "127.42.21.11", d.Addr, "and moves nothing")
 	assert.Equal(t, "127.42.21.77", d.Status.Claims[0].Addr.String())
-	b.wait(b.q.Open(ctx, b.site.ID, "again", b.ids("11"), true))
+	b.wait(b.openAgain(b.ids("11")))
 	assert.Equal(t, latch.Placed, b.device("11").Status.At(), "the camera goes on as before")
 	assert.NotContains(t, r.Got(), "Authorization")
 
@@ -124,8 +124,8 @@ func TestAnImpostorGetsNothing(t *testing.T) {
 		require.NoError(t, wire.Hello(endpoint, "http://"+r.Addr+"/onvif/device_service"))
 		return b.device("11").Addr == "127.42.21.77"
 	}, 60*time.Second, 500*time.Millisecond)
-	require.NoError(t, b.s.Consents.Agree(ctx, store.Person{}, b.site.ID, []store.Device{*b.device("11")}, store.ForSite))
-	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11"), false))
+	require.NoError(t, b.s.Consents.Agree(ctx, act.Person{}, b.site.ID, act.Readable{Clear: b.device("11").Status.AgreesTo() == signin.InClear}))
+	b.wait(b.open(b.ids("11")))
 	d = b.device("11")
 	assert.Equal(t, "127.42.21.11", d.Status.Before.String(), "it is not known again")
 	require.NotNil(t, d.Status.Latch(latch.SignedIn).Diagnosis)
@@ -139,12 +139,12 @@ func TestAnImpostorGetsNothing(t *testing.T) {
 func TestAMovedDeviceThatRefusesIsAStranger(t *testing.T) {
 	t.Parallel()
 	b := keyed(t, lone, "127.42.22", [3]string{"Fitter", "fitter", "brass-lamp-41"}, [3]string{"Other", "other", "wrong-lamp-9"})
-	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11"), false))
+	b.wait(b.open(b.ids("11")))
 	require.Equal(t, latch.Placed, b.device("11").Status.At())
 	require.NoError(t, b.world.Stop())
 	r := b.trap(hostile.HashTrap(), "127.42.22.77")
 	b.hears(r, b.device("11").Endpoint.String)
-	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11"), false))
+	b.wait(b.open(b.ids("11")))
 	stuck := b.device("11").Status.Latch(latch.SignedIn).Diagnosis
 	require.NotNil(t, stuck)
 	assert.Equal(t, diagnose.Stranger, stuck.Cause, stuck.Summary)
@@ -156,15 +156,16 @@ func TestAMovedDeviceThatRefusesIsAStranger(t *testing.T) {
 func TestAMovedCameraIsKnownAgain(t *testing.T) {
 	t.Parallel()
 	b := setYard(t, strings.ReplaceAll(lone, "address: NET.11,",
-		"address: NET.11, lease: NET.11, next_lease: NET.76, lease_seconds: 12,"), storetest.URL(t), "127.42.23", 0)
-	_, err := b.s.SignIns.Add(ctx, store.NewSignIn{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
+		"address: NET.11, lease: NET.11, next_lease: NET.76, lease_seconds: 3600,"), storetest.URL(t), "127.42.23", 0)
+	_, err := b.s.SignIns.Add(ctx, signin.New{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
 	require.NoError(t, err)
 	b.work()
 	b.sweep()
-	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11"), false))
+	b.wait(b.open(b.ids("11")))
 	require.Equal(t, latch.Placed, b.device("11").Status.At())
+	b.world.Release("Clock")
 	require.Eventually(t, func() bool { return b.device("11").Addr == "127.42.23.76" }, 60*time.Second, 100*time.Millisecond)
-	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11"), false))
+	b.wait(b.open(b.ids("11")))
 	d := b.device("11")
 	assert.Equal(t, latch.Placed, d.Status.At(), "%+v", d.Status.Latches)
 	assert.False(t, d.Status.Before.IsValid())
@@ -205,7 +206,7 @@ func TestJunkOnTheWire(t *testing.T) {
 		s, err := b.s.Sites.Get(ctx, b.site.ID)
 		return err == nil && len(s.Storms) == 1 && s.Storms[0].Dropped > 10
 	}, 30*time.Second, 100*time.Millisecond)
-	assert.Equal(t, store.MostAtAddress, invented())
+	assert.Equal(t, discovery.MostAtAddress, invented())
 	go nul.NULs()
 	b.sweep() // fails on nothing
 	assert.Equal(t, latch.Reachable, b.device("11").Status.At())
@@ -223,7 +224,7 @@ func TestASlowDeviceIsGoneOnWith(t *testing.T) {
 		require.NoError(t, err)
 		return &d.Status
 	}
-	b.wait(b.q.Open(ctx, b.site.ID, "open", []uuid.UUID{id}, false))
+	b.wait(b.open([]uuid.UUID{id}))
 	first := at()
 	require.NotNil(t, first.Latch(latch.Located).Diagnosis, "%+v", first.Latches)
 	assert.Equal(t, diagnose.TooSlow, first.Latch(latch.Located).Diagnosis.Cause)
@@ -231,7 +232,7 @@ func TestASlowDeviceIsGoneOnWith(t *testing.T) {
 	require.NotEmpty(t, first.Streams)
 	require.Less(t, len(first.Streams), 20)
 	for range 4 {
-		b.wait(b.q.Open(ctx, b.site.ID, "on", []uuid.UUID{id}, false))
+		b.wait(b.open([]uuid.UUID{id}))
 		if at().Latch(latch.Located).State == latch.Open {
 			break
 		}
@@ -246,7 +247,7 @@ func TestADeviceThatRepeatsThePasswordPublishesNothing(t *testing.T) {
 	t.Parallel()
 	b := keyed(t, strings.ReplaceAll(lone, "name: Clock,", "name: Clock, firmware: brass-lamp-41,"), "127.42.26",
 		[3]string{"Fitter", "fitter", "brass-lamp-41"})
-	b.wait(b.q.Open(ctx, b.site.ID, "open", b.ids("11"), false))
+	b.wait(b.open(b.ids("11")))
 	d := b.device("11")
 	require.NotNil(t, d.Status.SignedIn)
 	assert.Equal(t, "•••", d.Status.SignedIn.Info.Firmware)

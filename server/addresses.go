@@ -6,14 +6,13 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
+	"unlatch/core/act"
 	"unlatch/core/address"
 	"unlatch/core/netconfig"
-	"unlatch/jobs"
 	"unlatch/store"
 )
 
@@ -109,8 +108,15 @@ type addressBody struct {
 	Clock    bool      `json:"clock,omitempty" doc:"set its clock right"`
 }
 
+type applyBody struct {
+	Title   string        `json:"title,omitempty" maxLength:"120"`
+	Lines   []addressBody `json:"lines" minItems:"1" maxItems:"5000"`
+	Network *networkBody  `json:"network,omitempty" doc:"how the site's addresses are laid out, to be kept"`
+	Strict  bool          `json:"strict,omitempty" doc:"refuse everything where one device cannot be moved, rather than leave it out"`
+}
+
 func (s *Server) addressRoutes(api huma.API) {
-	register(s, api, huma.Operation{OperationID: "plan-addresses", Method: "POST", Path: "/api/sites/{site}/address-plan",
+	register(s, api, huma.Operation{OperationID: "plan-addresses", Metadata: reads, Method: "POST", Path: "/api/sites/{site}/address-plan",
 		Summary: "Plan addresses for devices; nothing is sent"},
 		func(ctx context.Context, in *struct {
 			SitePath
@@ -130,16 +136,14 @@ func (s *Server) addressRoutes(api huma.API) {
 		Summary: "Send addresses to devices and find them again", DefaultStatus: 202},
 		func(ctx context.Context, in *struct {
 			SitePath
-			Body struct {
-				Title string        `json:"title,omitempty" maxLength:"120"`
-				Lines []addressBody `json:"lines" minItems:"1" maxItems:"5000"`
-			}
+			TryQuery
+			Body applyBody
 		}) (*runOut, error) {
-			return s.applyAddresses(ctx, in.Site, in.Body.Title, in.Body.Lines)
+			return s.applyAddresses(ctx, in.Site, in.TryQuery, in.Body)
 		})
 }
 
-// planAddresses makes the plan, keeps the layout with the site, and looks at each new address live.
+// planAddresses makes the plan and looks at each new address live. Nothing is kept.
 func (s *Server) planAddresses(ctx context.Context, id uuid.UUID, devices []uuid.UUID, order string, n address.Network) (*planOut, error) {
 	site, err := s.cfg.Store.Sites.Get(ctx, id)
 	if err != nil {
@@ -167,15 +171,12 @@ func (s *Server) planAddresses(ctx context.Context, id uuid.UUID, devices []uuid
 	if err != nil {
 		return nil, s.explain(err)
 	}
-	if err := s.cfg.Store.Sites.LayOut(ctx, id, n); err != nil {
-		return nil, s.explain(err)
-	}
 	out := &planOut{}
 	out.Body.Assignments = make([]assignmentView, len(plan))
 	var ask []netip.Addr
 	for i, a := range plan {
 		v := assignmentView{Device: picked[i].ID, Name: picked[i].Title(), Old: a.Old.String(), New: a.New.String(), Keep: a.Keep,
-			Problem: cannotMove(picked[i]), Host: netconfig.HostName(picked[i].Title())}
+			Problem: act.CannotMove(picked[i].Latch()), Host: netconfig.HostName(picked[i].Title())}
 		if r := picked[i].Status.Reached; r != nil {
 			v.SkewMS = r.SkewMS
 		}
@@ -196,21 +197,6 @@ func (s *Server) planAddresses(ctx context.Context, id uuid.UUID, devices []uuid
 	return out, nil
 }
 
-// cannotMove says why a device cannot be given an address yet.
-func cannotMove(d *store.Device) string {
-	switch {
-	case d.Via != nil:
-		return "Its address is the recorder's business: it hangs on the recorder's own switch"
-	case !d.Status.InScope():
-		return "It is a stray: agree to reach it first"
-	case d.Status.SignedIn == nil || d.Status.SignedIn.Diagnosis != nil:
-		return "It is not signed in to yet: open its latches first"
-	case !d.Endpoint.Valid:
-		return "It has told no identity by which it could be found again"
-	}
-	return ""
-}
-
 func sortDevices(list []*store.Device, order string) {
 	slices.SortStableFunc(list, func(a, b *store.Device) int {
 		switch order {
@@ -223,52 +209,44 @@ func sortDevices(list []*store.Device, order string) {
 	})
 }
 
-func (s *Server) applyAddresses(ctx context.Context, id uuid.UUID, title string, lines []addressBody) (*runOut, error) {
-	site, err := s.cfg.Store.Sites.Get(ctx, id)
-	if err != nil {
-		return nil, s.explain(err)
+// setting reads one line of an address plan.
+func (l addressBody) setting() (netconfig.Setting, error) {
+	to := netconfig.Setting{DHCP: l.DHCP, Bits: l.Bits, HostSettings: netconfig.HostSettings{NTP: strings.TrimSpace(l.NTP),
+		Host: l.Host, TimeZone: strings.TrimSpace(l.TimeZone), Clock: l.Clock, NoDNS: l.NoDNS, NoNTP: l.NoNTP}}
+	var err error
+	if to.DNS, err = addrList(l.DNS); err != nil {
+		return to, err
 	}
-	seen := map[netip.Addr]bool{}
-	plan := make([]jobs.Address, len(lines))
-	for i, l := range lines {
-		to := netconfig.Setting{DHCP: l.DHCP, Bits: l.Bits, HostSettings: netconfig.HostSettings{NTP: strings.TrimSpace(l.NTP),
-			Host: l.Host, TimeZone: strings.TrimSpace(l.TimeZone), Clock: l.Clock, NoDNS: l.NoDNS, NoNTP: l.NoNTP}}
-		if to.DNS, err = addrList(l.DNS); err != nil {
+	if !l.DHCP {
+		if to.Addr, err = netip.ParseAddr(l.Address); err != nil || l.Bits < 8 {
+			return to, problem(422, "bad_address", fmt.Sprintf("%q with /%d is no address to give.", l.Address, l.Bits),
+				"Type an address and a mask.")
+		}
+	}
+	if l.Gateway != "" {
+		if to.Gateway, err = netip.ParseAddr(l.Gateway); err != nil {
+			return to, problem(422, "bad_address", fmt.Sprintf("The gateway %q is not an address.", l.Gateway),
+				"Type it like 192.0.2.1, or leave it out.")
+		}
+	}
+	return to, nil
+}
+
+func (s *Server) applyAddresses(ctx context.Context, site uuid.UUID, try TryQuery, in applyBody) (*runOut, error) {
+	a := act.GiveAddresses{Site: site, Title: in.Title, Strict: in.Strict}
+	for _, l := range in.Lines {
+		to, err := l.setting()
+		if err != nil {
 			return nil, s.explain(err)
 		}
-		if !l.DHCP {
-			if to.Addr, err = netip.ParseAddr(l.Address); err != nil || l.Bits < 8 {
-				return nil, problem(422, "bad_address", fmt.Sprintf("%q with /%d is no address to give.", l.Address, l.Bits),
-					"Type an address and a mask.")
-			}
-			if err := (&address.Guard{Allowed: site.Ranges}).Check(to.Addr); err != nil {
-				return nil, problem(422, "bad_address", sentence(err.Error()), "Plan an address inside the site's ranges.")
-			}
-			if seen[to.Addr] {
-				return nil, problem(422, "bad_address", to.Addr.String()+" stands in the plan twice.", "Give each device its own.")
-			}
-			seen[to.Addr] = true
-		}
-		if l.Gateway != "" {
-			if to.Gateway, err = netip.ParseAddr(l.Gateway); err != nil {
-				return nil, problem(422, "bad_address", fmt.Sprintf("The gateway %q is not an address.", l.Gateway),
-					"Type it like 192.0.2.1, or leave it out.")
-			}
-		}
-		plan[i] = jobs.Address{Device: l.Device, To: to}
+		a.Lines = append(a.Lines, act.AddressLine{Device: l.Device, To: to})
 	}
-	if title == "" {
-		title = fmt.Sprintf("Give addresses to %s", cameras(len(lines)))
-	}
-	for _, a := range plan {
-		what := "DHCP"
-		if !a.To.DHCP {
-			what = a.To.Addr.String()
-		}
-		if err := s.did(ctx, "gave the device an address", what, id, a.Device); err != nil {
+	if in.Network != nil {
+		n, err := in.Network.read()
+		if err != nil {
 			return nil, s.explain(err)
 		}
+		a.Network = &n
 	}
-	run, err := s.cfg.Queue.SetAddresses(ctx, id, title, plan)
-	return &runOut{viewOfRun(run, time.Now())}, s.explain(err)
+	return s.tryOrBegin(ctx, try, a)
 }

@@ -9,11 +9,6 @@ import (
 	"unlatch/store"
 )
 
-// did records what the person who asks is about to do. What cannot be recorded is not done.
-func (s *Server) did(ctx context.Context, action, subject string, site, device uuid.UUID) error {
-	return s.cfg.Store.Deeds.Add(ctx, store.Deed{Person: person(ctx), Action: action, Subject: subject, Site: site, Device: device})
-}
-
 // auditRoutes show what was done, by whom and when.
 func (s *Server) auditRoutes(api huma.API) {
 	register(s, api, huma.Operation{OperationID: "list-acts", Method: "GET", Path: "/api/audit",
@@ -21,13 +16,13 @@ func (s *Server) auditRoutes(api huma.API) {
 		func(ctx context.Context, in *struct {
 			Site   string `query:"site" doc:"of one site only"`
 			Before string `query:"before" doc:"the act to go on after"`
-		}) (*struct{ Body []store.Act }, error) {
+		}) (*struct{ Body []store.Line }, error) {
 			var site *uuid.UUID
 			if id, err := uuid.Parse(in.Site); err == nil {
 				site = &id
 			}
 			before, _ := uuid.Parse(in.Before)
-			acts, err := s.cfg.Store.Deeds.List(ctx, site, before, 200)
-			return &struct{ Body []store.Act }{acts}, s.explain(err)
+			acts, err := s.cfg.Store.Record.List(ctx, site, before, 200)
+			return &struct{ Body []store.Line }{acts}, s.explain(err)
 		})
 }

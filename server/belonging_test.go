@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"unlatch/core/act"
 	"unlatch/core/target/viabridge"
 	"unlatch/store"
 	"unlatch/store/storetest"
@@ -159,10 +160,7 @@ func TestWhatIsAnotherSitesIsNotThere(t *testing.T) {
 	p.setUp()
 	own, other := newShed(t, p, s, 1), newShed(t, p, s, 1)
 	targetOf := func(x *shed) uuid.UUID {
-		id, err := s.Targets.Add(context.Background(), store.Person{}, store.Target{Site: x.site.ID, Kind: viabridge.Kind, Name: "Desk",
-			Address: "http://192.0.2.5:80", Settings: store.JSON(map[string]string{})}, nil)
-		require.NoError(t, err)
-		return id
+		return storetest.Target(t, s, x.site.ID, act.TargetForm{Kind: viabridge.Kind, Name: "Desk", Address: "http://192.0.2.5:80"})
 	}
 	mine := things{"device": own.ids[0], "target": targetOf(own), "plan": uuid.New()}
 	theirs := things{"device": other.ids[0], "target": targetOf(other), "plan": uuid.New()}

@@ -24,6 +24,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"unlatch/core/act"
 	"unlatch/core/live"
 	"unlatch/jobs"
 	"unlatch/store/storetest"
@@ -220,10 +221,10 @@ func TestHandingOutPasswordsNamesThePerson(t *testing.T) {
 	path := "/api/sites/" + x.site.ID.String() + "/targets"
 	id := get[idBody](p, "POST", path, map[string]any{"name": "List", "kind": "template",
 		"settings": map[string]string{"text": "{{range .Cameras}}{{.Name}}{{end}}", "passwords": "yes"}}).ID
-	require.NoError(t, s.Targets.Want(t.Context(), x.ids, id))
+	require.NoError(t, s.Targets.Wish(t.Context(), act.InAnySlot(x.ids...), id))
 	status, _, _ := p.do("GET", path+"/"+id.String()+"/file", nil)
 	require.Equal(t, 200, status)
-	acts, err := s.Deeds.List(t.Context(), &x.site.ID, uuid.Nil, 5)
+	acts, err := s.Record.List(t.Context(), &x.site.ID, uuid.Nil, 5)
 	require.NoError(t, err)
 	assert.Equal(t, "took a list with passwords for", acts[0].Action)
 	assert.Equal(t, "keeper", acts[0].Person)

@@ -10,6 +10,7 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/google/uuid"
 
+	"unlatch/core/act"
 	"unlatch/core/recipe"
 	"unlatch/store"
 )
@@ -85,16 +86,17 @@ func (s *Server) bookRoutes(api huma.API) {
 			if err != nil {
 				return nil, s.explain(err)
 			}
-			added, conflicts, err := s.cfg.Store.Books.Merge(ctx, b)
-			if conflicts == nil {
-				conflicts = []recipe.Conflict{}
+			done, err := s.do(ctx, act.BringBook{Kind: act.PathBooks, Name: b.Name, YAML: in.Body.YAML, Operation: "add-path-book"})
+			if err != nil {
+				return nil, err
 			}
-			return &struct{ Body mergedView }{mergedView{len(added), conflicts}}, s.explain(err)
+			merged, _ := done.Results[0].(store.Merged)
+			return &struct{ Body mergedView }{mergedView{merged.Added, append([]recipe.Conflict{}, merged.Conflicts...)}}, nil
 		})
 	register(s, api, huma.Operation{OperationID: "delete-path-book", Method: "DELETE", Path: "/api/path-books/{book}",
 		Summary: "Remove a path book of one's own"},
 		func(ctx context.Context, in *BookPath) (*struct{}, error) {
-			return nil, s.explain(s.cfg.Store.Books.Delete(ctx, in.Book))
+			return s.keep(ctx, act.DeleteBook{Kind: act.PathBooks, ID: in.Book, Operation: "delete-path-book"})
 		})
 }
 

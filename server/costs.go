@@ -4,17 +4,15 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
-	"unlatch/core/camera"
+	"unlatch/core/act"
 	"unlatch/core/capacity"
-	"unlatch/core/discovery"
 	"unlatch/core/latch"
 	"unlatch/core/tuning"
-	"unlatch/store"
+	"unlatch/core/weigh"
 )
 
 // recordingBody is how a site is recorded, as the form has it.
@@ -75,7 +73,7 @@ func (s *Server) costRoutes(api huma.API) {
 			form, err := s.formOf(ctx, in.Site)
 			return &struct{ Body recordingBody }{form}, s.explain(err)
 		})
-	register(s, api, huma.Operation{OperationID: "reckon-costs", Method: "POST", Path: "/api/sites/{site}/costs",
+	register(s, api, huma.Operation{OperationID: "reckon-costs", Metadata: reads, Method: "POST", Path: "/api/sites/{site}/costs",
 		Summary: "Reckon what a site's streams cost: days of recording and load", MaxBodyBytes: 4 << 20},
 		func(ctx context.Context, in *struct {
 			SitePath
@@ -96,10 +94,10 @@ func (s *Server) costRoutes(api huma.API) {
 				return nil, badRecording(err)
 			}
 			raw, err := json.Marshal(in.Body)
-			if err == nil {
-				err = s.cfg.Store.Sites.SetCosts(ctx, in.Site, raw)
+			if err != nil {
+				return nil, s.explain(err)
 			}
-			return nil, s.explain(err)
+			return s.keep(ctx, act.PutCosts{Site: in.Site, Form: raw})
 		})
 }
 
@@ -134,85 +132,6 @@ func (s *Server) recordingOf(ctx context.Context, site uuid.UUID) (*capacity.Rec
 	return &r, nil
 }
 
-// A sourceOf says whose stream a source is.
-type sourceOf struct {
-	device uuid.UUID
-	role   string
-}
-
-// sources are the streams of a site's cameras as they are reckoned with: by what was measured, where the plan of a device does not say that
-// it shall be otherwise. planOf may be nil.
-func sources(list *siteLineUp, planOf func(*store.Device) tuning.Plan) (out []capacity.Source, of []sourceOf) {
-	for _, x := range list.order {
-		st := &x.d.Status
-		if st.Device.Kind != discovery.Camera || st.Device.Stray {
-			continue
-		}
-		plan := tuning.Plan{}
-		if planOf != nil {
-			plan = planOf(&x.d)
-		}
-		for _, stream := range st.Streams {
-			p := st.Proofs[stream.Role]
-			src := capacity.Source{Role: stream.Role, Kbps: float64(stream.Claimed.BitrateKbps),
-				Pixels: float64(stream.Claimed.Width*stream.Claimed.Height) * stream.Claimed.FPS}
-			if v := p.Video; v != nil {
-				src.Kbps, src.Measured = v.BitrateKbps, true
-				src.Pixels = float64(v.Width*v.Height) * v.FPS
-				if v.Bitrate != nil {
-					src.MostKbps = v.Bitrate.Most
-				}
-			}
-			if want, ok := plan.Streams[stream.Role]; ok {
-				apply(&src, want)
-			}
-			out, of = append(out, src), append(of, sourceOf{x.d.ID, stream.Role})
-		}
-		for role, want := range plan.Streams { // of a camera that was not asked yet, or has no such stream
-			if _, known := roleOf(st.Streams, role); !known && !want.Off && want.BitrateKbps > 0 {
-				src := capacity.Source{Role: role}
-				apply(&src, want)
-				out, of = append(out, src), append(of, sourceOf{x.d.ID, role})
-			}
-		}
-	}
-	return out, of
-}
-
-// roleOf is the stream of a role.
-func roleOf(list []camera.Stream, role string) (camera.Stream, bool) {
-	i := slices.IndexFunc(list, func(s camera.Stream) bool { return s.Role == role })
-	if i < 0 {
-		return camera.Stream{}, false
-	}
-	return list[i], true
-}
-
-// unmet is a plan without the streams that meet it as they were measured.
-func unmet(st *latch.Status, draft tuning.Plan) tuning.Plan {
-	out := tuning.Plan{Streams: map[string]tuning.Stream{}}
-	for role, want := range st.Plan.Streams {
-		if st.Tunes[role].State != "meets" {
-			out.Streams[role] = want
-		}
-	}
-	return out.With(draft)
-}
-
-// apply puts a plan in place of what was measured, as far as it says something.
-func apply(src *capacity.Source, want tuning.Stream) {
-	if want.Off {
-		*src = capacity.Source{Role: src.Role}
-		return
-	}
-	if want.BitrateKbps > 0 && float64(want.BitrateKbps) != src.Kbps {
-		src.Kbps, src.MostKbps, src.Measured = float64(want.BitrateKbps), 0, false
-	}
-	if want.Width > 0 && want.FPS > 0 {
-		src.Pixels = float64(want.Width*want.Height) * want.FPS
-	}
-}
-
 func (s *Server) reckon(ctx context.Context, site uuid.UUID, form recordingBody,
 	drafts map[uuid.UUID]planText) (*struct{ Body costsView }, error) {
 	r, err := form.read()
@@ -229,10 +148,11 @@ func (s *Server) reckon(ctx context.Context, site uuid.UUID, form recordingBody,
 		return nil, s.explain(err)
 	}
 	defer list.mu.Unlock()
-	src, of := sources(list, func(d *store.Device) tuning.Plan {
+	of := weigh.Sources(list.latches(), func(d *latch.Device) tuning.Plan {
 		draft, _ := drafts[d.ID].read() // was read above
-		return unmet(&d.Status, draft)
+		return weigh.Unmet(&d.Status, draft)
 	})
+	src := weigh.Bare(of)
 	c, err := r.CostOf(src)
 	if err != nil {
 		return nil, badRecording(err)
@@ -251,7 +171,7 @@ func (s *Server) reckon(ctx context.Context, site uuid.UUID, form recordingBody,
 		}
 		for i, k := range kbps {
 			if k >= 1 {
-				out.For = append(out.For, kbpsFor{of[i].device, of[i].role, int(k), src[i].Kbps})
+				out.For = append(out.For, kbpsFor{of[i].Device, of[i].Role, int(k), src[i].Kbps})
 			}
 		}
 	}

@@ -4,10 +4,10 @@ import (
 	"context"
 	"reflect"
 
+	"unlatch/core/act"
+
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
-
-	"unlatch/core/wiretext"
 )
 
 // DevicePath names a device in the path. It is exported because huma reads exported fields only.
@@ -71,17 +71,13 @@ func (s *Server) deviceRoutes(api huma.API) {
 					Before string `json:"before"`
 				}
 			}{}
-			var err error
-			out.Body.Before, err = s.cfg.Store.Devices.Rename(ctx, in.Device, wiretext.Line(in.Body.Name, 120))
-			return out, s.explain(err)
+			done, err := s.do(ctx, act.Rename{Device: in.Device, Name: in.Body.Name})
+			out.Body.Before = done.Line.Before
+			return out, err
 		})
-	register(s, api, huma.Operation{OperationID: "forget-device", Method: "DELETE", Path: "/api/devices/{device}",
+	register(s, api, huma.Operation{OperationID: "forget-device", Extensions: map[string]any{"x-act": "forget-devices"}, Method: "DELETE", Path: "/api/devices/{device}",
 		Summary: "Remove a device with its evidence"},
 		func(ctx context.Context, in *DevicePath) (*struct{}, error) {
-			d, err := s.cfg.Store.Devices.Get(ctx, in.Device)
-			if err == nil {
-				_, err = s.cfg.Store.Devices.Forget(ctx, person(ctx), d.Site, []uuid.UUID{d.ID})
-			}
-			return nil, s.explain(err)
+			return s.keep(ctx, act.Forget{Devices: []uuid.UUID{in.Device}})
 		})
 }

@@ -7,7 +7,6 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"fmt"
-	"github.com/stretchr/testify/require"
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
@@ -15,6 +14,9 @@ import (
 	"os"
 	"sync/atomic"
 	"time"
+
+	"github.com/stretchr/testify/require"
+
 	"unlatch/core/address"
 	"unlatch/store"
 	"unlatch/store/storetest"

@@ -13,6 +13,7 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/google/uuid"
 
+	"unlatch/core/act"
 	"unlatch/core/camlist"
 	"unlatch/core/evidence"
 	"unlatch/core/target/byhand"
@@ -41,7 +42,7 @@ func (s *Server) listingRoutes(api huma.API) {
 		func(context.Context, *struct{}) (*struct{ Body []camlist.Example }, error) {
 			return &struct{ Body []camlist.Example }{camlist.Examples}, nil
 		})
-	register(s, api, huma.Operation{OperationID: "preview-list", Method: "POST", Path: "/api/sites/{site}/targets/{target}/preview",
+	register(s, api, huma.Operation{OperationID: "preview-list", Metadata: reads, Method: "POST", Path: "/api/sites/{site}/targets/{target}/preview",
 		Summary: "What a template makes of the cameras on a target"}, func(ctx context.Context, in *struct {
 		TargetPath
 		Body sourceBody
@@ -51,13 +52,12 @@ func (s *Server) listingRoutes(api huma.API) {
 	register(s, api, huma.Operation{OperationID: "open-feed", Method: "POST", Path: "/api/sites/{site}/targets/{target}/feed",
 		Summary: "Make a new address for a feed; the one before opens nothing from then on"},
 		func(ctx context.Context, in *TargetPath) (*struct{}, error) {
-			_, err := s.cfg.Store.Targets.OpenFeed(ctx, person(ctx), in.Site, in.Target)
-			return nil, s.explain(err)
+			return s.keep(ctx, act.OpenFeed{Site: in.Site, Target: in.Target})
 		})
 	register(s, api, huma.Operation{OperationID: "close-feed", Method: "DELETE", Path: "/api/sites/{site}/targets/{target}/feed",
 		Summary: "Withdraw the address of a feed"},
 		func(ctx context.Context, in *TargetPath) (*struct{}, error) {
-			return nil, s.explain(s.cfg.Store.Targets.CloseFeed(ctx, person(ctx), in.Site, in.Target))
+			return s.keep(ctx, act.CloseFeed{Site: in.Site, Target: in.Target})
 		})
 }
 
@@ -183,7 +183,7 @@ func (s *Server) listFile(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	if src.Passwords {
-		if err := s.did(r.Context(), "took a list with passwords for", t.Name, site, uuid.Nil); err != nil {
+		if _, err := s.do(r.Context(), act.TakeFile{Site: site, Target: id}); err != nil {
 			s.fail(w, err)
 			return
 		}
@@ -316,15 +316,12 @@ func (s *Server) confirmShown(ctx context.Context, t store.Target) error {
 	devices, err := s.cfg.Store.Devices.Of(ctx, ids)
 	for i := range devices {
 		d := &devices[i]
-		for _, p := range d.Status.Placements {
-			if p.Target != t.ID || p.Slot == "" || p.Confirmed {
-				continue
-			}
-			heard := feedkind.Heard(string(raw), identityOf(d))
-			if !heard.Arrived {
-				continue
-			}
-			err = errors.Join(err, s.cfg.Store.Devices.Record(ctx, d, nil, store.Finding{Subject: t.ID.String(), Body: evidence.Confirmed{Says: heard.Says}}))
+		if !d.Status.Unconfirmed(t.ID) {
+			continue
+		}
+		if heard := feedkind.Heard(string(raw), identityOf(d)); heard.Arrived {
+			body := evidence.Confirmed{Says: heard.Says}
+			err = errors.Join(err, s.cfg.Store.Devices.Record(ctx, d, nil, store.Finding{Subject: t.ID.String(), Body: body}))
 		}
 	}
 	return err

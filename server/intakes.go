@@ -2,14 +2,13 @@ package server
 
 import (
 	"context"
-	"fmt"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
+	"unlatch/core/act"
 	"unlatch/core/fit"
 	"unlatch/core/intake"
-	"unlatch/store"
 )
 
 type intakeView struct {
@@ -46,13 +45,12 @@ func (s *Server) intakeRoutes(api huma.API) {
 			if err != nil {
 				return nil, s.badBook("intakes", err)
 			}
-			_, err = s.cfg.Store.Shelf.Put(ctx, store.IntakeBooks, b.Name, in.Body.YAML)
-			return nil, s.explain(err)
+			return s.keep(ctx, act.BringBook{Kind: act.IntakeBooks, Name: b.Name, YAML: in.Body.YAML, Operation: "add-intakes"})
 		})
 	register(s, api, huma.Operation{OperationID: "delete-intakes", Method: "DELETE", Path: "/api/intakes/{book}",
 		Summary: "Remove an intake book of one's own"},
 		func(ctx context.Context, in *ShelfPath) (*struct{}, error) {
-			return nil, s.explain(s.cfg.Store.Shelf.Delete(ctx, store.IntakeBooks, in.Book))
+			return s.keep(ctx, act.DeleteBook{Kind: act.IntakeBooks, ID: in.Book, Operation: "delete-intakes"})
 		})
 	register(s, api, huma.Operation{OperationID: "set-target-intake", Method: "PUT", Path: "/api/sites/{site}/targets/{target}/intake",
 		Summary: "Say what a target accepts"},
@@ -62,9 +60,9 @@ func (s *Server) intakeRoutes(api huma.API) {
 				Name string `json:"name" maxLength:"200" doc:"of an intake; empty takes it back"`
 			}
 		}) (*struct{}, error) {
-			return nil, s.setIntake(ctx, in.Site, in.Target, in.Body.Name)
+			return s.keep(ctx, act.SetIntake{Site: in.Site, Target: in.Target, Name: in.Body.Name})
 		})
-	register(s, api, huma.Operation{OperationID: "nearest-plans", Method: "POST", Path: "/api/sites/{site}/nearest-plans",
+	register(s, api, huma.Operation{OperationID: "nearest-plans", Metadata: reads, Method: "POST", Path: "/api/sites/{site}/nearest-plans",
 		Summary: "The plans nearest to cameras' streams that all their targets take"},
 		func(ctx context.Context, in *struct {
 			SitePath
@@ -78,7 +76,7 @@ func (s *Server) intakeRoutes(api huma.API) {
 
 func (s *Server) intakes(ctx context.Context) (*struct{ Body []intakeView }, error) {
 	out := &struct{ Body []intakeView }{Body: []intakeView{}}
-	files, err := s.cfg.Store.Shelf.List(ctx, store.IntakeBooks)
+	files, err := s.cfg.Store.Shelf.List(ctx, act.IntakeBooks)
 	for _, f := range files {
 		b, err := intake.ReadBook([]byte(f.YAML))
 		if err != nil {
@@ -94,39 +92,6 @@ func (s *Server) intakes(ctx context.Context) (*struct{ Body []intakeView }, err
 	return out, s.explain(err)
 }
 
-func noIntake(name string) error {
-	return problem(404, "no_intake", fmt.Sprintf("No book has an intake %q.", name), "Choose one of the books, or bring one.")
-}
-
-func (s *Server) setIntake(ctx context.Context, site, target uuid.UUID, name string) error {
-	if name != "" {
-		x, err := s.cfg.Store.Shelf.Intake(ctx, name)
-		if err != nil {
-			return s.explain(err)
-		}
-		if x == nil {
-			return noIntake(name)
-		}
-		name = x.Name
-	}
-	if err := s.did(ctx, "said what the target accepts", name, site, uuid.Nil); err != nil {
-		return s.explain(err)
-	}
-	return s.explain(s.cfg.Store.Targets.SetIntake(ctx, site, target, name))
-}
-
-// wantedIntakes are the intakes of a camera's wanted targets, each under the target's name.
-func wantedIntakes(d *store.Device) (out []intake.Intake) {
-	for _, p := range d.Status.Placements {
-		if p.Intake != nil {
-			x := *p.Intake
-			x.Name = p.Name
-			out = append(out, x)
-		}
-	}
-	return out
-}
-
 func (s *Server) nearest(ctx context.Context, site uuid.UUID, devices []uuid.UUID) (*struct{ Body []nearestView }, error) {
 	list, err := s.lineUp.site(ctx, site)
 	if err != nil {
@@ -139,7 +104,7 @@ func (s *Server) nearest(ctx context.Context, site uuid.UUID, devices []uuid.UUI
 		if x == nil {
 			continue
 		}
-		plan, conflicts := fit.NearestPlan(x.d.Status.FitStreams(), wantedIntakes(&x.d))
+		plan, conflicts := fit.NearestPlan(x.d.Status.FitStreams(), x.d.Status.WantedIntakes())
 		view := nearestView{id, plan.Texts(), []fitConflict{}}
 		for _, c := range conflicts {
 			view.Conflicts = append(view.Conflicts, fitConflict(c))

@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"unlatch/core/act"
 	"unlatch/core/diagnose"
 	"unlatch/core/discovery"
 	"unlatch/core/evidence"
@@ -101,7 +102,7 @@ func TestTheLineUpTellsWhatHasChanged(t *testing.T) {
 	next, names = x.changes(next.Version)
 	assert.ElementsMatch(t, []string{"urn:2", "urn:twin"}, strings.Fields(names))
 	assert.True(t, next.Devices[0].Conflict && next.Devices[1].Conflict, "%+v", next.Devices)
-	_, err = s.Devices.Forget(ctx, store.Person{}, x.site.ID, []uuid.UUID{twin})
+	_, err = s.Devices.Forget(ctx, x.site.ID, []uuid.UUID{twin})
 	require.NoError(t, err)
 	next, names = x.changes(next.Version)
 	assert.Equal(t, "urn:2", names)
@@ -109,10 +110,10 @@ func TestTheLineUpTellsWhatHasChanged(t *testing.T) {
 	assert.Equal(t, []uuid.UUID{twin}, next.Gone)
 
 	// What a person wants of a device changes it, and another name for a recorder changes those that are wanted on it.
-	require.NoError(t, s.Targets.Want(ctx, x.ids[:1], x.ids[2]))
+	require.NoError(t, s.Targets.Wish(ctx, act.InAnySlot(x.ids[:1]...), x.ids[2]))
 	next, names = x.changes(next.Version)
 	assert.Equal(t, "urn:0", names)
-	_, err = s.Devices.Rename(ctx, x.ids[2], "Strongroom")
+	err = s.Devices.Rename(ctx, x.ids[2], "Strongroom")
 	require.NoError(t, err)
 	next, names = x.changes(next.Version)
 	assert.Equal(t, "urn:0 Strongroom", names)
@@ -140,7 +141,7 @@ func TestASlowTransactionIsNotMissed(t *testing.T) {
 	defer tx.Rollback(ctx)
 	_, err = tx.Exec(ctx, "UPDATE devices SET name = 'Slow', changed = pg_current_xact_id() WHERE id = $1", x.ids[0])
 	require.NoError(t, err)
-	_, err = s.Devices.Rename(ctx, x.ids[1], "Quick") // a later transaction that ends earlier
+	err = s.Devices.Rename(ctx, x.ids[1], "Quick") // a later transaction that ends earlier
 	require.NoError(t, err)
 	before, names := x.changes("")
 	assert.Equal(t, "urn:0 Quick", names)
@@ -163,7 +164,7 @@ func TestAConsentEndsByItself(t *testing.T) {
 	require.NoError(t, err)
 	keeper, err := s.People.ByName(ctx, "keeper")
 	require.NoError(t, err)
-	require.NoError(t, s.Consents.Give(ctx, d, keeper, "it is ours"))
+	require.NoError(t, s.Consents.Give(ctx, keeper.Person, d.ID, d.Addr, "it is ours"))
 	v, _ := x.changes("")
 	require.NotNil(t, v.Devices[1].Consent)
 	_, err = s.Pool.Exec(ctx, "UPDATE consents SET until = now() - interval '1 second'") // its time has passed
@@ -205,7 +206,7 @@ func TestTheEventStreamCarriesChanges(t *testing.T) {
 	p.setUp()
 	x := newShed(t, p, s, 2)
 	v, _ := x.changes("")
-	_, err := s.Devices.Rename(context.Background(), x.ids[0], "Before the page came")
+	err := s.Devices.Rename(context.Background(), x.ids[0], "Before the page came")
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
@@ -231,7 +232,7 @@ func TestTheEventStreamCarriesChanges(t *testing.T) {
 	first := next()
 	require.Len(t, first.Devices, 1)
 	assert.Equal(t, []string{v.Version, "Before the page came"}, []string{first.Since, first.Devices[0].Name})
-	_, err = s.Devices.Rename(context.Background(), x.ids[1], "While it looks")
+	err = s.Devices.Rename(context.Background(), x.ids[1], "While it looks")
 	require.NoError(t, err)
 	second := next()
 	require.Len(t, second.Devices, 1)

@@ -12,6 +12,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/xuri/excelize/v2"
 
+	"unlatch/core/act"
 	"unlatch/core/addresslist"
 	"unlatch/core/table"
 	"unlatch/store"
@@ -42,8 +43,8 @@ func (s *Server) listRoutes(api huma.API) {
 			if err != nil {
 				return nil, s.explain(err)
 			}
-			if err := s.cfg.Store.Sites.Expect(ctx, in.Site, rows); err != nil {
-				return nil, s.explain(err)
+			if _, err := s.do(ctx, act.ImportList{Site: in.Site, Rows: rows}); err != nil {
+				return nil, err
 			}
 			v, err := s.matchList(ctx, in.Site)
 			v.Warnings = append(v.Warnings, warnings...)
@@ -52,7 +53,7 @@ func (s *Server) listRoutes(api huma.API) {
 	register(s, api, huma.Operation{OperationID: "remove-address-list", Method: "DELETE", Path: "/api/sites/{site}/address-list",
 		Summary: "Remove the site's address list"},
 		func(ctx context.Context, in *SitePath) (*struct{}, error) {
-			return nil, s.explain(s.cfg.Store.Sites.Expect(ctx, in.Site, nil))
+			return s.keep(ctx, act.RemoveList{Site: in.Site})
 		})
 	register(s, api, huma.Operation{OperationID: "use-listed-names", Method: "POST", Path: "/api/sites/{site}/address-list/names",
 		Summary: "Name found devices as the list does"},
@@ -67,16 +68,18 @@ func (s *Server) listRoutes(api huma.API) {
 				}
 			}{}
 			v, err := s.matchList(ctx, in.Site)
+			if err != nil {
+				return nil, s.explain(err)
+			}
+			names := map[uuid.UUID]string{}
 			for _, f := range v.Result.Found {
-				id, perr := uuid.Parse(f.Device)
-				if err != nil || perr != nil || f.Row.Name == "" {
-					continue
-				}
-				if _, err = s.cfg.Store.Devices.Rename(ctx, id, f.Row.Name); err == nil {
-					out.Body.Named++
+				if id, err := uuid.Parse(f.Device); err == nil && f.Row.Name != "" {
+					names[id] = f.Row.Name
 				}
 			}
-			return out, s.explain(err)
+			out.Body.Named = len(names)
+			_, err = s.do(ctx, act.NameDevices{Site: in.Site, Names: names})
+			return out, err
 		})
 }
 

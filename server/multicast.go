@@ -4,21 +4,18 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"maps"
 	"net/netip"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
-	"unlatch/core/bringup"
+	"unlatch/core/act"
 	"unlatch/core/diagnose"
 	"unlatch/core/discovery"
 	"unlatch/core/evidence"
 	"unlatch/core/multicast"
-	"unlatch/jobs"
 )
 
 // castView is how one stream is sent to a group, as far as that is known.
@@ -79,6 +76,7 @@ type groupLine struct {
 type groupPlanView struct {
 	Lines []groupLine `json:"lines"`
 	Run   *runView    `json:"run,omitempty"`
+	Left  []act.Left  `json:"left,omitempty"`
 }
 
 func (s *Server) multicastRoutes(api huma.API) {
@@ -92,11 +90,18 @@ func (s *Server) multicastRoutes(api huma.API) {
 		Summary: "Measure the groups of streams, start or stop sending to them, or put back what was set", DefaultStatus: 202},
 		func(ctx context.Context, in *struct {
 			SitePath
+			TryQuery
 			Body castBody
 		}) (*runOut, error) {
-			return s.cast(ctx, in.Site, in.Body)
+			roles := map[uuid.UUID][]string{}
+			for _, x := range in.Body.Streams {
+				if !slices.Contains(roles[x.Device], x.Role) {
+					roles[x.Device] = append(roles[x.Device], x.Role)
+				}
+			}
+			return s.tryOrBegin(ctx, in.TryQuery, act.Cast{Site: in.Site, Action: in.Body.Action, Roles: roles})
 		})
-	register(s, api, huma.Operation{OperationID: "plan-groups", Method: "POST", Path: "/api/sites/{site}/group-plans",
+	register(s, api, huma.Operation{OperationID: "plan-groups", Extensions: map[string]any{"x-act": "set-groups"}, Method: "POST", Path: "/api/sites/{site}/group-plans",
 		Summary: "Give streams groups of their own: what would be set, or setting it"},
 		func(ctx context.Context, in *struct {
 			SitePath
@@ -162,37 +167,6 @@ func viewOfHeard(h *multicast.Heard, device netip.Addr) *heardView {
 	return v
 }
 
-var castTitles = map[evidence.CastAction]string{evidence.CastMeasure: "Measure multicast of %s", evidence.CastStart: "Start multicast of %s",
-	evidence.CastStop: "Stop multicast of %s", evidence.CastUndo: "Put the groups back of %s"}
-
-var castDeeds = map[evidence.CastAction]string{evidence.CastStart: "started the camera's multicast",
-	evidence.CastStop: "stopped the camera's multicast", evidence.CastUndo: "put the camera's groups back"}
-
-func (s *Server) cast(ctx context.Context, site uuid.UUID, in castBody) (*runOut, error) {
-	roles := map[uuid.UUID][]string{}
-	for _, x := range in.Streams {
-		if !slices.Contains(roles[x.Device], x.Role) {
-			roles[x.Device] = append(roles[x.Device], x.Role)
-		}
-	}
-	var list []jobs.Cast
-	for id, of := range roles {
-		if _, err := s.changeable(ctx, site, id, "it cannot be asked for its groups"); err != nil {
-			return nil, err
-		}
-		list = append(list, jobs.Cast{Device: id, Casting: bringup.Casting{Action: in.Action, Roles: of}})
-	}
-	if in.Action != evidence.CastMeasure {
-		for _, x := range list {
-			if err := s.did(ctx, castDeeds[in.Action], strings.Join(x.Roles, " "), site, x.Device); err != nil {
-				return nil, s.explain(err)
-			}
-		}
-	}
-	run, err := s.cfg.Queue.Cast(ctx, site, fmt.Sprintf(castTitles[in.Action], cameras(len(list))), list)
-	return &runOut{viewOfRun(run, time.Now())}, s.explain(err)
-}
-
 // planGroups plans groups for streams, none of which another stream of the site has, and sets them where that is wanted.
 func (s *Server) planGroups(ctx context.Context, site uuid.UUID, in groupPlanBody) (v groupPlanView, err error) {
 	pool, port, ttl := multicast.UsualPool, multicast.UsualPort, multicast.UsualTTL
@@ -255,27 +229,11 @@ func (s *Server) planGroups(ctx context.Context, site uuid.UUID, in groupPlanBod
 	if !in.Send || len(sets) == 0 {
 		return v, nil
 	}
-	var list []jobs.Cast
-	for id, groups := range sets {
-		if _, err := s.changeable(ctx, site, id, "its groups cannot be set"); err != nil {
-			return v, err
-		}
-		x := bringup.Casting{Action: evidence.CastSet, Groups: groups}
-		var what []string
-		for _, role := range slices.Sorted(maps.Keys(groups)) {
-			x.Roles = append(x.Roles, role)
-			what = append(what, role+" to "+groups[role].String())
-		}
-		if err := s.did(ctx, "set the camera's groups", strings.Join(what, ", "), site, id); err != nil {
-			return v, s.explain(err)
-		}
-		list = append(list, jobs.Cast{Device: id, Casting: x})
-	}
-	run, err := s.cfg.Queue.Cast(ctx, site, "Give groups of their own to "+cameras(len(list)), list)
+	done, err := s.do(ctx, act.SetGroups{Site: site, Groups: sets})
 	if err != nil {
-		return v, s.explain(err)
+		return v, err
 	}
-	r := viewOfRun(run, time.Now())
-	v.Run = &r
+	r := viewOfRun(*done.Run, time.Now())
+	v.Run, v.Left = &r, done.Left
 	return v, nil
 }

@@ -1,6 +1,7 @@
 package server
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/netip"
@@ -11,12 +12,12 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
+	"unlatch/core/act"
 	"unlatch/core/address"
-	"unlatch/core/camera"
+	"unlatch/core/command"
 	"unlatch/core/recipe"
 	"unlatch/core/signin"
 	"unlatch/core/streamurl"
-	"unlatch/jobs"
 	"unlatch/store"
 )
 
@@ -31,17 +32,6 @@ type pastedView struct {
 	Problem  string              `json:"problem,omitempty"`
 	Fix      string              `json:"remedy,omitempty"`
 	Hosts    []string            `json:"hosts,omitempty" doc:"addresses to choose between, where two readings are alike"`
-}
-
-// readingView is one way to read the pasted paths.
-type readingView struct {
-	Path     string   `json:"path" doc:"the recipe's shape"`
-	Name     string   `json:"name" doc:"the recipe of a path book, or what it was learned as"`
-	Why      []string `json:"why"`
-	Channel  int      `json:"channel" doc:"of the first URL"`
-	Role     string   `json:"role"`
-	Channels bool     `json:"channels" doc:"the channel stands in the path: one URL gives all"`
-	Streams  int      `json:"streams" doc:"how many streams it tells apart"`
 }
 
 // PasteBody is a page of notes with URLs in it. It is exported because huma reads exported fields only.
@@ -94,15 +84,15 @@ func (s *Server) pasteTurn(ctx context.Context) (_ context.Context, done func(),
 // pasteOut is what was read out of a paste.
 type pasteOut struct {
 	Body struct {
-		URLs     []pastedView  `json:"urls"`
-		Readings []readingView `json:"readings" doc:"the likeliest first"`
-		Without  int           `json:"without,omitempty" doc:"lines that hold words and no URL"`
-		Rest     int           `json:"rest,omitempty" doc:"URLs that the path books were not asked about, since there are too many"`
+		URLs     []pastedView     `json:"urls"`
+		Readings []recipe.Reading `json:"readings" doc:"the likeliest first"`
+		Without  int              `json:"without,omitempty" doc:"lines that hold words and no URL"`
+		Rest     int              `json:"rest,omitempty" doc:"URLs that the path books were not asked about, since there are too many"`
 	}
 }
 
 func (s *Server) pasteRoutes(api huma.API) {
-	register(s, api, huma.Operation{OperationID: "read-paste", Method: "POST", Path: "/api/paste",
+	register(s, api, huma.Operation{OperationID: "read-paste", Metadata: reads, Method: "POST", Path: "/api/paste",
 		Summary: "Repair pasted URLs and read their paths; nothing is kept", MaxBodyBytes: 2 << 20},
 		func(ctx context.Context, in *struct {
 			Body struct {
@@ -132,7 +122,7 @@ func (s *Server) pasteRoutes(api huma.API) {
 			for _, r := range repaired[:min(len(repaired), mostReading)] {
 				out.Body.URLs = append(out.Body.URLs, viewOfPasted(r))
 			}
-			out.Body.Readings = readings(within, repaired, books)
+			out.Body.Readings = recipe.Readings(within, repaired, books)
 			return out, s.explain(err)
 		})
 	register(s, api, huma.Operation{OperationID: "take-paste", Method: "POST", Path: "/api/sites/{site}/paste",
@@ -164,57 +154,6 @@ func viewOfPasted(r streamurl.Repaired) pastedView {
 		v.URL, v.User, v.Segments = r.URL.Redacted(), r.URL.SignIn.User, r.URL.Segments("pasted", false, label)
 	}
 	return v
-}
-
-// readings are the recipes that explain the URLs of the first one's host: those of the path books, then what can be learned.
-// Those that were found when ctx ends are returned.
-func readings(ctx context.Context, repaired []streamurl.Repaired, books []*recipe.Book) []readingView {
-	out := []readingView{}
-	var paths []string
-	host := ""
-	for _, r := range repaired {
-		if !r.OK || host != "" && r.URL.Host != host || len(paths) == recipe.MaxLearn {
-			continue
-		}
-		if host = r.URL.Host; !slices.Contains(paths, r.URL.Target()) {
-			paths = append(paths, r.URL.Target())
-		}
-	}
-	if len(paths) == 0 {
-		return out
-	}
-	add := func(t recipe.Template, name string, why []string, v recipe.Values) {
-		if !slices.ContainsFunc(out, func(o readingView) bool { return o.Path == t.String() }) {
-			out = append(out, readingView{Path: t.String(), Name: name, Why: why, Channel: v.Channel, Role: camera.Roles[v.Stream-1],
-				Channels: t.HasChannel(), Streams: t.Streams()})
-		}
-	}
-	for _, b := range books {
-		for _, r := range b.Recipes {
-			if ctx.Err() != nil {
-				return out
-			}
-			if first := r.Path.Invert(paths[0]); len(first) > 0 && explainsAll(r.Path, paths) {
-				add(r.Path, r.Name, []string{"the path book “" + b.Name + "” knows this shape"}, first[0])
-			}
-		}
-	}
-	for _, p := range recipe.Learn(paths) {
-		if len(out) == 8 {
-			break
-		}
-		add(p.Path, "learned from the pasted URL", p.Why, p.Values[0])
-	}
-	return out
-}
-
-func explainsAll(t recipe.Template, paths []string) bool {
-	for _, p := range paths {
-		if len(t.Invert(p)) == 0 {
-			return false
-		}
-	}
-	return true
 }
 
 // takePaste puts the sign-in on the keyring, if it is not there yet, and begins the run.
@@ -265,44 +204,36 @@ func (s *Server) takePaste(ctx context.Context, id uuid.UUID, b PasteBody, shape
 	if !t.HasChannel() {
 		channels = 1
 	}
-	p := jobs.PasteArgs{Site: id, URL: u.String(), Shape: shape, Recipe: name, Channels: channels, Save: save && t.HasChannel()}
-	if p.Recipe == "" {
-		p.Recipe = "the pasted URL"
-	}
+	a := act.Paste{Site: id, Host: u.Host, Paste: command.Paste{URL: u.String(), Shape: shape, Recipe: cmp.Or(name, "the pasted URL"),
+		Channels: channels, Save: save && t.HasChannel()}}
 	if !u.SignIn.Anonymous() {
-		if p.SignIn, err = s.keep(ctx, u.SignIn, id, u.Host); err != nil {
+		if err := s.pastedSignIn(ctx, &a, u); err != nil {
 			return nil, s.explain(err)
 		}
+		if readable {
+			a.Paste.Readable = person(ctx).ID
+		}
 	}
-	if readable && p.SignIn != uuid.Nil {
-		p.Readable = person(ctx).ID
-	}
-	title := "Prove the pasted URL"
-	if channels > 1 {
-		title = fmt.Sprintf("Prove %d channels of %s", channels, u.Host)
-	}
-	if err := s.did(ctx, "began", title+" at "+u.Host, id, uuid.Nil); err != nil {
-		return nil, s.explain(err)
-	}
-	run, err := s.cfg.Queue.Paste(ctx, title, p)
-	return &runOut{viewOfRun(run, time.Now())}, s.explain(err)
+	return s.begin(ctx, a)
 }
 
-// keep finds a sign-in on the keyring or adds it, for this site.
-func (s *Server) keep(ctx context.Context, in signin.SignIn, site uuid.UUID, host string) (uuid.UUID, error) {
+// pastedSignIn finds the sign-in of a pasted URL on the keyring, or has the act put it there, for this site.
+func (s *Server) pastedSignIn(ctx context.Context, a *act.Paste, u streamurl.URL) error {
 	list, err := s.cfg.Store.SignIns.List(ctx)
 	if err != nil {
-		return uuid.Nil, err
+		return err
 	}
 	for _, k := range list {
-		if k.User != in.User {
+		if k.User != u.SignIn.User {
 			continue
 		}
-		if known, err := s.cfg.Store.SignIns.Decrypt(ctx, k.ID); err == nil && known.Secret.Reveal() == in.Secret.Reveal() {
-			return k.ID, nil
+		if known, err := s.cfg.Store.SignIns.Decrypt(ctx, k.ID); err == nil && known.Secret.Reveal() == u.SignIn.Secret.Reveal() {
+			a.Paste.SignIn = k.ID
+			return nil
 		}
 	}
-	label := fmt.Sprintf("%s of %s", in.User, host)
-	return s.cfg.Store.SignIns.Add(ctx, store.NewSignIn{Label: label, User: in.User, Secret: in.Secret,
-		Terms: store.Terms{Site: &site, Note: "from a pasted URL"}})
+	a.Paste.SignIn = uuid.Must(uuid.NewV7())
+	a.New = &act.NewSignIns{{ID: a.Paste.SignIn, Label: fmt.Sprintf("%s of %s", u.SignIn.User, u.Host), User: u.SignIn.User,
+		Secret: u.SignIn.Secret, Terms: signin.Terms{Site: &a.Site, Note: "from a pasted URL"}}}
+	return nil
 }

@@ -12,14 +12,15 @@ import (
 
 	"fmt"
 	"time"
+
 	"unlatch/core/address"
 	"unlatch/core/recipe"
 	"unlatch/store/storetest"
 )
 
 type pasted struct {
-	URLs     []pastedView  `json:"urls"`
-	Readings []readingView `json:"readings"`
+	URLs     []pastedView     `json:"urls"`
+	Readings []recipe.Reading `json:"readings"`
 }
 
 func (p *page) paste(text string, skip ...string) (pasted, string) {
@@ -147,7 +148,7 @@ func TestAPasteIsReadInItsTime(t *testing.T) {
 	all, rest := PasteBody{Text: page.String()}.repair(ended, []*recipe.Book{book}, address.Ranges{})
 	assert.Len(t, all, 3000, "the URLs themselves are read")
 	assert.Equal(t, mostReading, rest, "and compared with nothing")
-	assert.Empty(t, readings(ended, all, []*recipe.Book{book}))
+	assert.Empty(t, recipe.Readings(ended, all, []*recipe.Book{book}))
 	soon, cancel := context.WithTimeout(context.Background(), 200*time.Millisecond)
 	defer cancel()
 	_, rest = PasteBody{Text: page.String()}.repair(soon, []*recipe.Book{book}, address.Ranges{})

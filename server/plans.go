@@ -11,10 +11,10 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/google/uuid"
 
+	"unlatch/core/act"
 	"unlatch/core/tuning"
 	"unlatch/core/wiretext"
 	"unlatch/core/yamlfile"
-	"unlatch/store"
 )
 
 // A planText is a plan by part, as people write it: main, sub, third, overlay.
@@ -90,7 +90,7 @@ func (s *Server) planRoutes(api huma.API) {
 	register(s, api, huma.Operation{OperationID: "delete-plan", Method: "DELETE", Path: "/api/sites/{site}/plans/{plan}",
 		Summary: "Take a plan away; what is set on devices stays"},
 		func(ctx context.Context, in *PlanPath) (*struct{}, error) {
-			return nil, s.explain(s.cfg.Store.Plans.Delete(ctx, person(ctx), in.Site, in.Plan))
+			return s.keep(ctx, act.DeletePlan{Site: in.Site, Plan: in.Plan})
 		})
 	register(s, api, huma.Operation{OperationID: "list-presets", Method: "GET", Path: "/api/presets", Summary: "Plans to reuse"},
 		func(ctx context.Context, _ *struct{}) (*struct{ Body []presetView }, error) {
@@ -103,8 +103,7 @@ func (s *Server) planRoutes(api huma.API) {
 			if err != nil {
 				return nil, s.badBook("presets", err)
 			}
-			_, err = s.cfg.Store.Shelf.Put(ctx, store.PresetBooks, b.Name, in.Body.YAML)
-			return nil, s.explain(err)
+			return s.keep(ctx, act.BringBook{Kind: act.PresetBooks, Name: b.Name, YAML: in.Body.YAML, Operation: "add-presets"})
 		})
 	register(s, api, huma.Operation{OperationID: "save-preset", Method: "POST", Path: "/api/presets/own",
 		Summary: "Keep a plan as a preset of one's own, in place of the one of its name", DefaultStatus: 201},
@@ -120,7 +119,7 @@ func (s *Server) planRoutes(api huma.API) {
 	register(s, api, huma.Operation{OperationID: "delete-presets", Method: "DELETE", Path: "/api/presets/{book}",
 		Summary: "Remove a book of presets of one's own"},
 		func(ctx context.Context, in *ShelfPath) (*struct{}, error) {
-			return nil, s.explain(s.cfg.Store.Shelf.Delete(ctx, store.PresetBooks, in.Book))
+			return s.keep(ctx, act.DeleteBook{Kind: act.PresetBooks, ID: in.Book, Operation: "delete-presets"})
 		})
 }
 
@@ -139,38 +138,12 @@ func (s *Server) putPlan(ctx context.Context, site uuid.UUID, in planBody) (*str
 	if err != nil {
 		return nil, err
 	}
-	name := wiretext.Line(strings.TrimSpace(in.Name), 200)
-	switch {
-	case plan.IsZero():
-		return nil, problem(422, "no_plan", "The plan wants nothing.", "Say what the main or the sub stream shall be.")
-	case in.Owner != tuning.Site && name == "":
-		return nil, problem(422, "no_name", fmt.Sprintf("The %s has no name.", in.Owner), "Type a name.")
-	case in.Owner == tuning.Selection && len(in.Devices) == 0:
-		return nil, problem(422, "no_devices", "The selection is empty.", "Select the cameras that the plan is for.")
-	}
-	if in.Owner == tuning.Site {
-		name = ""
-	}
-	if err := s.ofSite(ctx, site, in.Devices); err != nil {
+	done, err := s.do(ctx, act.PutPlan{Site: site, Owner: in.Owner, Name: in.Name, Plan: plan, Devices: in.Devices})
+	if err != nil {
 		return nil, err
 	}
-	id, err := s.cfg.Store.Plans.Put(ctx, person(ctx), store.Plan{Site: site, Owner: in.Owner, Name: name, Plan: plan, Devices: in.Devices})
-	return &struct{ Body planView }{planView{id, in.Owner, name, plan.Texts(), in.Devices}}, s.explain(err)
-}
-
-// ofSite reports a problem where one of the devices is not of the site.
-func (s *Server) ofSite(ctx context.Context, site uuid.UUID, devices []uuid.UUID) error {
-	list, err := s.lineUp.site(ctx, site)
-	if err != nil {
-		return s.explain(err)
-	}
-	defer list.mu.Unlock()
-	for _, id := range devices {
-		if list.devices[id] == nil {
-			return problem(404, "not_found", "One of the devices is not of this site any more.", "Look at the line-up again.")
-		}
-	}
-	return nil
+	id, _ := done.Results[0].(uuid.UUID)
+	return &struct{ Body planView }{planView{id, in.Owner, strings.TrimSpace(in.Name), plan.Texts(), in.Devices}}, nil
 }
 
 func (s *Server) presets(ctx context.Context) (*struct{ Body []presetView }, error) {
@@ -180,7 +153,7 @@ func (s *Server) presets(ctx context.Context) (*struct{ Body []presetView }, err
 			out.Body = append(out.Body, presetView{p.Name, p.Note, p.Plan.Texts(), b.Name, id})
 		}
 	}
-	files, err := s.cfg.Store.Shelf.List(ctx, store.PresetBooks)
+	files, err := s.cfg.Store.Shelf.List(ctx, act.PresetBooks)
 	for _, f := range files {
 		b, err := tuning.ReadPresets([]byte(f.YAML))
 		if err != nil {
@@ -204,7 +177,7 @@ func (s *Server) savePreset(ctx context.Context, name, note string, text planTex
 		return problem(422, "no_plan", "The plan wants nothing.", "Say what the main or the sub stream shall be.")
 	}
 	book := &tuning.PresetBook{Name: ownPresets}
-	files, err := s.cfg.Store.Shelf.List(ctx, store.PresetBooks)
+	files, err := s.cfg.Store.Shelf.List(ctx, act.PresetBooks)
 	if err != nil {
 		return s.explain(err)
 	}
@@ -226,14 +199,15 @@ func (s *Server) savePreset(ctx context.Context, name, note string, text planTex
 		book.Presets = append(book.Presets, preset)
 	}
 	raw, err := book.Write()
-	if err == nil {
-		_, err = s.cfg.Store.Shelf.Put(ctx, store.PresetBooks, book.Name, string(raw))
+	if err != nil {
+		return s.explain(err)
 	}
-	return s.explain(err)
+	_, err = s.do(ctx, act.BringBook{Kind: act.PresetBooks, Name: book.Name, YAML: string(raw), Operation: "save-preset"})
+	return err
 }
 
 // shelfFile sends a book as the file that others can bring; "shipped" is the product's.
-func (s *Server) shelfFile(kind store.ShelfKind, shipped func() ([]byte, error)) http.HandlerFunc {
+func (s *Server) shelfFile(kind act.BookKind, shipped func() ([]byte, error)) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		send := func(raw []byte) {
 			w.Header().Set("Content-Type", "application/yaml; charset=utf-8")

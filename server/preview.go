@@ -8,9 +8,9 @@ import (
 
 	"unlatch/core/capacity"
 	"unlatch/core/evidence"
-	"unlatch/core/fit"
 	"unlatch/core/latch"
 	"unlatch/core/tuning"
+	"unlatch/core/weigh"
 	"unlatch/store"
 )
 
@@ -20,22 +20,11 @@ type previewBody struct {
 	Plans   map[uuid.UUID]planText `json:"plans,omitempty" doc:"by device, in place of what is planned"`
 }
 
-// previewRow is what a plan would do to one device.
-type previewRow struct {
-	Device  uuid.UUID       `json:"device"`
-	Preview *tuning.Preview `json:"preview,omitempty"`
-	Unknown string          `json:"unknown,omitempty" doc:"why nothing can be said before it is sent"`
-	Cannot  bool            `json:"cannot,omitempty" doc:"it cannot be set from here at all"`
-	Targets []fit.Effect    `json:"targets" doc:"what it makes of the camera on its targets"`
-	Before  float64         `json:"kbps_before" doc:"of its main and sub stream together"`
-	After   float64         `json:"kbps_after"`
-}
-
 type previewView struct {
-	Rows    []previewRow `json:"rows"`
-	Changed int          `json:"changed" doc:"devices that something would be sent to"`
-	Before  *costView    `json:"before,omitempty" doc:"of the whole site; missing where nobody has said how it is recorded"`
-	After   *costView    `json:"after,omitempty"`
+	Rows    []weigh.Outlook `json:"rows"`
+	Changed int         `json:"changed" doc:"devices that something would be sent to"`
+	Before  *costView   `json:"before,omitempty" doc:"of the whole site; missing where nobody has said how it is recorded"`
+	After   *costView   `json:"after,omitempty"`
 }
 
 type costView = capacity.Cost
@@ -47,7 +36,7 @@ type budgetView struct {
 }
 
 func (s *Server) previewRoutes(api huma.API) {
-	register(s, api, huma.Operation{OperationID: "preview-plans", Method: "POST", Path: "/api/sites/{site}/preview",
+	register(s, api, huma.Operation{OperationID: "preview-plans", Metadata: reads, Method: "POST", Path: "/api/sites/{site}/preview",
 		Summary: "What plans would do to devices, as far as is known before anything is sent", MaxBodyBytes: 4 << 20},
 		func(ctx context.Context, in *struct {
 			SitePath
@@ -120,7 +109,7 @@ func (s *Server) preview(ctx context.Context, site uuid.UUID, in previewBody) (*
 		return nil, s.explain(err)
 	}
 	defer list.mu.Unlock()
-	out := &struct{ Body previewView }{previewView{Rows: []previewRow{}}}
+	out := &struct{ Body previewView }{previewView{Rows: []weigh.Outlook{}}}
 	settable := map[uuid.UUID]bool{}
 	for _, id := range in.Devices {
 		x := list.devices[id]
@@ -131,7 +120,7 @@ func (s *Server) preview(ctx context.Context, site uuid.UUID, in previewBody) (*
 		if err != nil {
 			return nil, err
 		}
-		row := rowOf(&x.d, plan, budgets[x.d.Status.Model()])
+		row := weigh.Camera(x.d.Latch(), plan, budgets[x.d.Status.Model()])
 		if row.Preview != nil && row.Preview.Changed() {
 			out.Body.Changed++
 		}
@@ -141,14 +130,15 @@ func (s *Server) preview(ctx context.Context, site uuid.UUID, in previewBody) (*
 	if costs == nil {
 		return out, nil
 	}
-	before, _ := sources(list, nil)
-	after, _ := sources(list, func(d *store.Device) tuning.Plan {
+	devices := list.latches()
+	before := weigh.Bare(weigh.Sources(devices, nil))
+	after := weigh.Bare(weigh.Sources(devices, func(d *latch.Device) tuning.Plan {
 		if !settable[d.ID] {
 			return tuning.Plan{}
 		}
 		draft, _ := in.Plans[d.ID].read() // was read above
-		return unmet(&d.Status, draft)
-	})
+		return weigh.Unmet(&d.Status, draft)
+	}))
 	if c, err := costs.CostOf(before); err == nil {
 		out.Body.Before = &c
 	}
@@ -156,52 +146,4 @@ func (s *Server) preview(ctx context.Context, site uuid.UUID, in previewBody) (*
 		out.Body.After = &c
 	}
 	return out, nil
-}
-
-// rowOf weighs one device.
-func rowOf(d *store.Device, plan tuning.Plan, budget tuning.Budget) previewRow {
-	st := &d.Status
-	row := previewRow{Device: d.ID, Targets: []fit.Effect{}}
-	switch {
-	case st.SignedIn == nil || st.SignedIn.Diagnosis != nil:
-		row.Unknown, row.Cannot = "It is not signed in to yet: open its latches first.", true
-	case st.SignedIn.StreamOnly:
-		row.Unknown, row.Cannot = "It has no device service that could be set: use its own page.", true
-	case st.Offers == nil:
-		row.Unknown = "It was not asked yet what it offers. It is asked before anything is sent."
-	case st.Offers.Diagnosis != nil:
-		row.Unknown = st.Offers.Diagnosis.Summary
-	}
-	if row.Unknown != "" {
-		return row
-	}
-	p := tuning.Look(plan, st.Offers.Offers, budget)
-	row.Preview = &p
-	changed := map[string]tuning.Encoder{}
-	for _, x := range p.Streams {
-		if x.Made || len(x.Changes) > 0 {
-			changed[x.Role] = x.Want
-		}
-	}
-	if len(changed) > 0 {
-		row.Targets = fit.Effects(st.FitStreams(), changed, wantedIntakes(d))
-	}
-	for role, e := range p.Wanted(st.Offers.Offers) {
-		now := kbpsOf(st, role)
-		row.Before += now
-		if _, sent := changed[role]; sent {
-			now = float64(e.Kbps)
-		}
-		row.After += now
-	}
-	return row
-}
-
-// kbpsOf is the bitrate of a stream: as measured where it was.
-func kbpsOf(st *latch.Status, role string) float64 {
-	if p, ok := st.Proofs[role]; ok && p.Video != nil {
-		return p.Video.BitrateKbps
-	}
-	x, _ := roleOf(st.Streams, role)
-	return float64(x.Claimed.BitrateKbps)
 }

@@ -10,6 +10,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"unlatch/core/act"
 	"unlatch/core/address"
 	"unlatch/core/diagnose"
 	"unlatch/core/wiretext"
@@ -99,6 +100,8 @@ func (s *Server) explain(err error) error {
 		ranges *address.RangeError
 		many   *address.TooManyError
 		plan   *address.PlanError
+		no     *act.Refusal
+		gone   *act.MissingError
 	)
 	switch {
 	case err == nil:
@@ -107,7 +110,15 @@ func (s *Server) explain(err error) error {
 		return listProblem(err)
 	case errors.As(err, &p):
 		return p
-	case errors.Is(err, store.ErrNotFound):
+	case errors.As(err, &no):
+		q := problem(422, no.Cause, no.Detail, no.Fix)
+		q.Count = no.Count
+		return q
+	case errors.Is(err, act.ErrForbidden):
+		return problem(403, "forbidden", "Your account may not do that.", "Ask an owner of this Unlatch for the right to.")
+	case errors.As(err, &gone) && len(gone.IDs) > 1:
+		return problem(404, "not_found", sentence(gone.Error()), "Go back and look again.")
+	case errors.As(err, &gone), errors.Is(err, store.ErrNotFound):
 		return problem(404, "not_found", "That is not there any more.", "Go back and look again.")
 	case errors.As(err, &ranges):
 		return problem(422, "bad_range", sentence(ranges.Error()), ranges.Fix)

@@ -1,6 +1,7 @@
 package server
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/http"
@@ -11,9 +12,16 @@ import (
 	"github.com/google/uuid"
 )
 
+// reads marks operations that change nothing although their method is not GET: what they are asked does not fit into an address.
+var reads = map[string]any{"reads": true}
+
 // register adds an operation to the API. Before its handler sees a request that names a site, everything of that site which the request
 // names is looked for there: what is another site's is not there, whichever operation asks.
 func register[I, O any](s *Server, api huma.API, op huma.Operation, handle func(context.Context, *I) (*O, error)) {
+	if op.Method != http.MethodGet && op.Metadata["reads"] != true && op.Metadata["open"] != true {
+		// Which act it is stands in the document, so that what holds of every act can be tested of every operation.
+		op.Extensions = map[string]any{"x-act": cmp.Or(op.Extensions["x-act"], any(op.OperationID))}
+	}
 	huma.Register(api, op, func(ctx context.Context, in *I) (*O, error) {
 		if err := s.belongs(ctx, in); err != nil {
 			return nil, err

@@ -2,13 +2,13 @@ package server
 
 import (
 	"context"
-	"fmt"
 	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
+	"unlatch/core/act"
 	"unlatch/core/redact"
 	"unlatch/store"
 )
@@ -51,8 +51,6 @@ type openBody struct {
 	Retry   bool        `json:"retry,omitempty" doc:"something was mended on the devices: send what they refused once more, within the guard's bound"`
 }
 
-type runOut struct{ Body runView }
-
 func (s *Server) runRoutes(api huma.API) {
 	register(s, api, huma.Operation{OperationID: "list-runs", Method: "GET", Path: "/api/sites/{site}/runs",
 		Summary: "Long work of a site, newest first"},
@@ -75,15 +73,7 @@ func (s *Server) runRoutes(api huma.API) {
 				Confirm bool `json:"confirm_large,omitempty" doc:"the number of addresses was shown and confirmed"`
 			}
 		}) (*runOut, error) {
-			site, err := s.cfg.Store.Sites.Get(ctx, in.Site)
-			if err != nil {
-				return nil, s.explain(err)
-			}
-			if err := s.did(ctx, "began a sweep", site.Ranges.String(), site.ID, uuid.Nil); err != nil {
-				return nil, s.explain(err)
-			}
-			run, err := s.cfg.Queue.Sweep(ctx, site, in.Body.Confirm)
-			return &runOut{viewOfRun(run, time.Now())}, s.explain(err)
+			return s.begin(ctx, act.Sweep{Site: in.Site, Confirmed: in.Body.Confirm})
 		})
 	register(s, api, huma.Operation{OperationID: "open-latches", Method: "POST", Path: "/api/sites/{site}/open",
 		Summary: "Open latches of devices as far as they go", DefaultStatus: 202},
@@ -91,7 +81,15 @@ func (s *Server) runRoutes(api huma.API) {
 			SitePath
 			Body openBody
 		}) (*runOut, error) {
-			return s.openLatches(ctx, in.Site, in.Body)
+			b := in.Body
+			if b.Target == nil {
+				return s.begin(ctx, act.Open{Site: in.Site, Devices: b.Devices, Again: b.Again, Retry: b.Retry})
+			}
+			place := act.Place{Site: in.Site, Operation: "open-latches"}
+			for _, id := range b.Devices {
+				place.Placements = append(place.Placements, act.Placement{Device: id, Target: *b.Target})
+			}
+			return s.begin(ctx, place)
 		})
 	register(s, api, huma.Operation{OperationID: "remove-from-target", Method: "POST", Path: "/api/sites/{site}/remove",
 		Summary: "Take cameras off a target", DefaultStatus: 202},
@@ -102,64 +100,12 @@ func (s *Server) runRoutes(api huma.API) {
 				Target  uuid.UUID   `json:"target"`
 			}
 		}) (*runOut, error) {
-			title := fmt.Sprintf("Take %s off", cameras(len(in.Body.Devices)))
-			if err := s.did(ctx, "began to take cameras off", cameras(len(in.Body.Devices)), in.Site, in.Body.Target); err != nil {
-				return nil, s.explain(err)
-			}
-			run, err := s.cfg.Queue.Remove(ctx, in.Site, title, in.Body.Devices, in.Body.Target)
-			return &runOut{viewOfRun(run, time.Now())}, s.explain(err)
+			return s.begin(ctx, act.Remove{Site: in.Site, Target: in.Body.Target, Devices: in.Body.Devices})
 		})
 	register(s, api, huma.Operation{OperationID: "stop-run", Method: "POST", Path: "/api/runs/{run}/stop", Summary: "Stop long work"},
 		func(ctx context.Context, in *struct {
 			Run uuid.UUID `path:"run"`
 		}) (*struct{}, error) {
-			run, err := s.cfg.Store.Runs.Get(ctx, in.Run)
-			if err == nil {
-				err = s.did(ctx, "stopped", run.Title, run.Site, uuid.Nil)
-			}
-			if err == nil {
-				err = s.cfg.Queue.Stop(ctx, in.Run)
-			}
-			return nil, s.explain(err)
+			return s.keep(ctx, act.Stop{Run: in.Run})
 		})
-}
-
-func cameras(n int) string {
-	if n == 1 {
-		return "1 camera"
-	}
-	return fmt.Sprintf("%d cameras", n)
-}
-
-func (s *Server) openLatches(ctx context.Context, site uuid.UUID, in openBody) (*runOut, error) {
-	title := "Open latches of " + cameras(len(in.Devices))
-	all, err := s.cfg.Store.Devices.List(ctx, site)
-	if err != nil {
-		return nil, s.explain(err)
-	}
-	known := map[uuid.UUID]*store.Device{}
-	for i := range all {
-		known[all[i].ID] = &all[i]
-	}
-	for _, id := range in.Devices {
-		if known[id] == nil {
-			return nil, s.explain(store.ErrNotFound)
-		}
-	}
-	if in.Target != nil {
-		list := make([]placeItem, len(in.Devices))
-		for i, id := range in.Devices {
-			list[i] = placeItem{Device: id, Target: *in.Target}
-		}
-		return s.place(ctx, site, placeBody{Placements: list})
-	}
-	if err := s.did(ctx, "began", title, site, uuid.Nil); err != nil {
-		return nil, s.explain(err)
-	}
-	if in.Retry {
-		run, err := s.cfg.Queue.Retry(ctx, site, title, in.Devices)
-		return &runOut{viewOfRun(run, time.Now())}, s.explain(err)
-	}
-	run, err := s.cfg.Queue.Open(ctx, site, title, in.Devices, in.Again)
-	return &runOut{viewOfRun(run, time.Now())}, s.explain(err)
 }

@@ -296,12 +296,12 @@ func TestNothingIsWrittenBeforeAllInputIsValid(t *testing.T) {
 		return list
 	}
 	path := "/api/sites/" + site.ID.String() + "/claim"
-	p.problem("not_fresh", "POST", path, map[string]any{"devices": ids, "user": "fitter"})
-	p.problem("not_fresh", "POST", path, map[string]any{"devices": ids, "user": "fitter", "secret": "tarn-water-77"})
+	p.problem("not_fresh", "POST", path, map[string]any{"devices": ids, "user": "fitter", "strict": true})
+	p.problem("not_fresh", "POST", path, map[string]any{"devices": ids, "user": "fitter", "secret": "tarn-water-77", "strict": true})
 	p.problem("not_signed_in", "POST", "/api/sites/"+site.ID.String()+"/fixes",
-		map[string]any{"devices": ids, "user": "watcher", "action": "stream_user"})
+		map[string]any{"devices": ids, "user": "watcher", "action": "stream_user", "strict": true})
 	assert.Empty(t, keys())
-	acts, err := s.Deeds.List(ctx, nil, uuid.Nil, 10)
+	acts, err := s.Record.List(ctx, nil, uuid.Nil, 10)
 	require.NoError(t, err)
 	assert.Len(t, acts, 1, "nor does the record say that anything was done")
 
@@ -351,24 +351,24 @@ func TestActsAreRecordedWithWhoAndWhere(t *testing.T) {
 	p.do("DELETE", "/api/sign-ins/"+key.ID.String(), nil)
 	p.do("DELETE", "/api/sites/"+site.ID.String(), nil)
 	_, raw, _ = p.do("GET", "/api/audit", nil)
-	var acts []store.Act
+	var acts []store.Line
 	require.NoError(t, json.Unmarshal([]byte(raw), &acts))
 	var got []string
 	for _, a := range acts {
 		assert.Equal(t, "keeper", a.Person)
-		got = append(got, a.Action+"|"+a.Subject+"|"+a.Site)
+		got = append(got, string(a.Act)+"|"+a.Subject+"|"+a.Before+"|"+a.After+"|"+a.Site)
 	}
 	assert.Equal(t, []string{
-		"removed the site||Works",
-		"took a sign-in off the keyring|fitter|Works",
-		"revealed the sign-in|fitter|",
-		"began a sweep|192.0.2.0/25|Works",
-		"added a sign-in|fitter|Works",
-		"changed the ranges|from 192.0.2.0/24 to 192.0.2.0/25|Works",
-		"made the site|192.0.2.0/24|Works",
+		"delete-site|Works|192.0.2.0/25||Works",
+		"delete-sign-in|fitter|||",
+		"reveal-sign-in|fitter|||",
+		"start-sweep|192.0.2.0/25|||Works",
+		"add-sign-in|fitter|||Works",
+		"change-site|Works|192.0.2.0/24|192.0.2.0/25|Works",
+		"create-site|Works||192.0.2.0/24|Works",
 	}, got)
 	assert.NotContains(t, raw, "tarn-water-7")
-	_, err := s.Deeds.List(context.Background(), nil, uuid.Nil, 1)
+	_, err := s.Record.List(context.Background(), nil, uuid.Nil, 1)
 	require.NoError(t, err)
 }
 
@@ -376,8 +376,8 @@ func TestWeakPasswordsAreShownOnTheKeyring(t *testing.T) {
 	t.Parallel()
 	p, s, _ := serve(t, storetest.URL(t))
 	p.setUp()
-	_, err := s.SignIns.AddAll(context.Background(), store.NewSignIn{Label: "weak", User: "fitter", Secret: signin.NewSecret("lantern")},
-		store.NewSignIn{Label: "good", User: "fitter", Secret: signin.NewSecret("kf3xq-7vbn2-mmwz9-a4c6e")})
+	_, err := s.SignIns.AddAll(context.Background(), signin.New{Label: "weak", User: "fitter", Secret: signin.NewSecret("lantern")},
+		signin.New{Label: "good", User: "fitter", Secret: signin.NewSecret("kf3xq-7vbn2-mmwz9-a4c6e")})
 	require.NoError(t, err)
 	_, raw, _ := p.do("GET", "/api/sign-ins", nil)
 	var keys []keyView

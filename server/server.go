@@ -18,6 +18,7 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
 
+	"unlatch/core/act"
 	"unlatch/core/address"
 	"unlatch/core/intake"
 	"unlatch/core/live"
@@ -182,8 +183,8 @@ func (s *Server) routes(r chi.Router) {
 		r.Get("/api/target-records/{record}/exchange", s.targetExchange)
 		r.Get("/api/sites/{site}/targets/{target}/file", s.listFile)
 		r.Get("/api/path-books/{book}/file", s.bookFile)
-		r.Get("/api/presets/{book}/file", s.shelfFile(store.PresetBooks, tuning.ShippedPresets().Write))
-		r.Get("/api/intakes/{book}/file", s.shelfFile(store.IntakeBooks, intake.ShippedFile))
+		r.Get("/api/presets/{book}/file", s.shelfFile(act.PresetBooks, tuning.ShippedPresets().Write))
+		r.Get("/api/intakes/{book}/file", s.shelfFile(act.IntakeBooks, intake.ShippedFile))
 		r.HandleFunc("/api/*", func(w http.ResponseWriter, _ *http.Request) {
 			writeProblem(w, problem(404, "no_route", "There is no such address in the API.", "See /api/openapi.json."))
 		})

@@ -20,10 +20,12 @@ import (
 	"testing/fstest"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"github.com/xuri/excelize/v2"
 
+	"unlatch/core/act"
 	"unlatch/core/discovery"
 	"unlatch/jobs"
 	"unlatch/store"
@@ -66,9 +68,14 @@ func serve(t *testing.T, url string) (*page, *store.Store, *journal) {
 }
 
 func serveWith(t *testing.T, url string, cfg Config) (*page, *store.Store, *journal) {
+	return serveTraced(t, url, cfg, nil)
+}
+
+// serveTraced is serveWith, telling trace of each statement that is sent to the database.
+func serveTraced(t *testing.T, url string, cfg Config, trace func(context.Context, *pgx.Conn, string)) (*page, *store.Store, *journal) {
 	log := &journal{}
 	l := slog.New(slog.NewTextHandler(log, &slog.HandlerOptions{Level: slog.LevelDebug}))
-	s, err := store.Open(context.Background(), url, filepath.Join(t.TempDir(), "key"), l)
+	s, err := store.OpenWith(context.Background(), store.Options{URL: url, KeyFile: filepath.Join(t.TempDir(), "key"), Log: l, Trace: trace})
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
 	q, err := jobs.NewQueue(s, l)
@@ -130,7 +137,7 @@ func (p *page) setUp() {
 }
 
 // signIn begins a session for a person.
-func (p *page) signIn(as store.Person) {
+func (p *page) signIn(as act.Person) {
 	p.t.Helper()
 	token, browser := newToken(), newToken()
 	later := time.Now().Add(time.Hour)

@@ -15,6 +15,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"golang.org/x/crypto/argon2"
 
+	"unlatch/core/act"
 	"unlatch/store"
 )
 
@@ -28,8 +29,8 @@ const (
 type personKey struct{}
 
 // person is who is signed in; requireSession, or withPerson, has put it there.
-func person(ctx context.Context) store.Person {
-	p, _ := ctx.Value(personKey{}).(store.Person)
+func person(ctx context.Context) act.Person {
+	p, _ := ctx.Value(personKey{}).(act.Person)
 	return p
 }
 
@@ -58,7 +59,7 @@ func (s *Server) requireSession(api huma.API) func(huma.Context, func(huma.Conte
 }
 
 // signedIn returns who a session token belongs to, or a *Problem.
-func (s *Server) signedIn(ctx context.Context, token string) (store.Person, error) {
+func (s *Server) signedIn(ctx context.Context, token string) (act.Person, error) {
 	if token != "" {
 		p, err := s.cfg.Store.People.OfSession(ctx, token)
 		if err == nil {
@@ -68,7 +69,7 @@ func (s *Server) signedIn(ctx context.Context, token string) (store.Person, erro
 			return p, s.explain(err)
 		}
 	}
-	return store.Person{}, problem(http.StatusUnauthorized, "signed_out", "You are signed out.", "Sign in.")
+	return act.Person{}, problem(http.StatusUnauthorized, "signed_out", "You are signed out.", "Sign in.")
 }
 
 // withPerson lets only who is signed in to the handlers that are not part of the described API, and tells them who that is.
@@ -233,7 +234,7 @@ func (s *Server) signIn(ctx context.Context, in credentials, by Caller) (*cookie
 	}
 	s.accounts.passed(account)
 	s.addresses.passed(address)
-	return s.start(ctx, p)
+	return s.start(ctx, p.Person)
 }
 
 // hash runs fn, which takes much memory, beside one other at most.
@@ -256,7 +257,7 @@ func tooFast(wait time.Duration) *Problem {
 }
 
 // start begins a session, and marks the browser as one from which this person has signed in.
-func (s *Server) start(ctx context.Context, p store.Person) (*cookieOut, error) {
+func (s *Server) start(ctx context.Context, p act.Person) (*cookieOut, error) {
 	token, browser := newToken(), newToken()
 	if err := s.cfg.Store.People.StartSession(ctx, p.ID, token, browser, time.Now().Add(sessionLife),
 		time.Now().Add(browserLife)); err != nil {

@@ -2,12 +2,11 @@ package server
 
 import (
 	"context"
-	"fmt"
-	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
+	"unlatch/core/act"
 	"unlatch/core/signin"
 	"unlatch/core/signinlist"
 	"unlatch/core/table"
@@ -45,30 +44,20 @@ func (s *Server) importSignIns(ctx context.Context, raw []byte, site *uuid.UUID)
 		}
 		known[mark{h.User, in.Secret.Reveal(), h.Maker, string(h.Purpose)}] = true
 	}
-	var add []store.NewSignIn
+	var add act.NewSignIns
 	for _, k := range keys {
 		if known[mark{k.User, k.Secret.Reveal(), k.Maker, k.Purpose}] {
 			out.Body.Known++
 			continue
 		}
-		add = append(add, store.NewSignIn{Label: k.Label, User: k.User, Secret: k.Secret,
-			Terms: store.Terms{Factory: k.Factory, Note: k.Note, Site: site, Maker: k.Maker, Purpose: signin.Purpose(k.Purpose)}})
+		add = append(add, signin.New{Label: k.Label, User: k.User, Secret: k.Secret,
+			Terms: signin.Terms{Factory: k.Factory, Note: k.Note, Site: site, Maker: k.Maker, Purpose: signin.Purpose(k.Purpose)}})
 	}
-	if err := s.did(ctx, "imported sign-ins", fmt.Sprintf("%d new", len(add)), orNil(site), uuid.Nil); err != nil {
-		return nil, s.explain(err)
-	}
-	if _, err := s.cfg.Store.SignIns.AddAll(ctx, add...); err != nil {
-		return nil, s.explain(err)
+	if _, err := s.do(ctx, act.ImportSignIns{Site: site, New: add}); err != nil {
+		return nil, err
 	}
 	out.Body.Added = len(add)
 	return out, nil
-}
-
-func orNil(id *uuid.UUID) uuid.UUID {
-	if id == nil {
-		return uuid.Nil
-	}
-	return *id
 }
 
 type signInBody struct {
@@ -89,8 +78,8 @@ type TermsBody struct {
 	Devices []uuid.UUID `json:"devices,omitempty" maxItems:"5000" doc:"the devices that it is for"`
 }
 
-func (t TermsBody) terms() store.Terms {
-	return store.Terms{Factory: t.Factory, Note: wiretext.Line(t.Note, 1000), Site: t.Site, Maker: wiretext.Line(t.Maker, 80),
+func (t TermsBody) terms() signin.Terms {
+	return signin.Terms{Factory: t.Factory, Note: wiretext.Line(t.Note, 1000), Site: t.Site, Maker: wiretext.Line(t.Maker, 80),
 		Purpose: signin.Purpose(t.Purpose), Bound: t.Bound, Devices: t.Devices}
 }
 
@@ -134,26 +123,15 @@ func (s *Server) signInRoutes(api huma.API) {
 				ID uuid.UUID `json:"id"`
 			}
 		}, error) {
-			user := strings.TrimSpace(in.Body.User)
-			if user == "" {
-				return nil, problem(422, "no_user", "The sign-in has no user name.", "Type the user name.")
-			}
-			label := wiretext.Line(in.Body.Label, 120)
-			if label == "" {
-				label = user
-			}
 			out := &struct {
 				Body struct {
 					ID uuid.UUID `json:"id"`
 				}
 			}{}
-			err := s.did(ctx, "added a sign-in", label, orNil(in.Body.Site), uuid.Nil)
-			if err == nil {
-				out.Body.ID, err = s.cfg.Store.SignIns.Add(ctx, store.NewSignIn{Label: label, User: user,
-					Secret: signin.NewSecret(in.Body.Secret),
-					Terms:  in.Body.terms()})
-			}
-			return out, s.explain(err)
+			out.Body.ID = uuid.Must(uuid.NewV7())
+			_, err := s.do(ctx, act.AddSignIn{New: signin.New{ID: out.Body.ID, Label: in.Body.Label, User: in.Body.User,
+				Secret: signin.NewSecret(in.Body.Secret), Terms: in.Body.terms()}})
+			return out, err
 		})
 	register(s, api, huma.Operation{OperationID: "change-sign-in", Method: "PUT", Path: "/api/sign-ins/{sign_in}",
 		Summary: "Change where a sign-in may be tried, and what it is called"},
@@ -164,12 +142,7 @@ func (s *Server) signInRoutes(api huma.API) {
 				TermsBody
 			}
 		}) (*struct{}, error) {
-			label := wiretext.Line(in.Body.Label, 120)
-			err := s.did(ctx, "changed where a sign-in may be tried", label, orNil(in.Body.Site), uuid.Nil)
-			if err == nil {
-				err = s.cfg.Store.SignIns.SetTerms(ctx, in.SignIn, label, in.Body.terms())
-			}
-			return nil, s.explain(err)
+			return s.keep(ctx, act.ChangeSignIn{ID: in.SignIn, Label: in.Body.Label, Terms: in.Body.terms()})
 		})
 	register(s, api, huma.Operation{OperationID: "import-sign-ins", Method: "POST", Path: "/api/sign-ins/import",
 		Summary: "Put sign-ins of a CSV file on the keyring", MaxBodyBytes: table.MaxBytes + 1<<20},
@@ -188,19 +161,12 @@ func (s *Server) signInRoutes(api huma.API) {
 				IDs []uuid.UUID `json:"ids" maxItems:"2000"`
 			}
 		}) (*struct{}, error) {
-			return nil, s.explain(s.cfg.Store.SignIns.Order(ctx, in.Body.IDs))
+			return s.keep(ctx, act.OrderSignIns{IDs: in.Body.IDs})
 		})
 	register(s, api, huma.Operation{OperationID: "delete-sign-in", Method: "DELETE", Path: "/api/sign-ins/{sign_in}",
 		Summary: "Take a sign-in off the keyring"},
 		func(ctx context.Context, in *SignInPath) (*struct{}, error) {
-			k, err := s.cfg.Store.SignIns.Get(ctx, in.SignIn)
-			if err == nil {
-				err = s.did(ctx, "took a sign-in off the keyring", k.Label, orNil(k.Site), uuid.Nil)
-			}
-			if err == nil {
-				err = s.cfg.Store.SignIns.Delete(ctx, in.SignIn)
-			}
-			return nil, s.explain(err)
+			return s.keep(ctx, act.DeleteSignIn{ID: in.SignIn})
 		})
 	register(s, api, huma.Operation{OperationID: "reveal-sign-in", Method: "POST", Path: "/api/sign-ins/{sign_in}/reveal",
 		Summary: "Show a secret; who asked is recorded"},
@@ -214,8 +180,11 @@ func (s *Server) signInRoutes(api huma.API) {
 					Secret string `json:"secret"`
 				}
 			}{}
-			var err error
-			out.Body.Secret, err = s.cfg.Store.SignIns.Reveal(ctx, in.SignIn, store.Deed{Person: person(ctx)})
+			if _, err := s.do(ctx, act.RevealSignIn{ID: in.SignIn}); err != nil {
+				return nil, err
+			}
+			key, err := s.cfg.Store.SignIns.Decrypt(ctx, in.SignIn)
+			out.Body.Secret = key.Secret.Reveal()
 			return out, s.explain(err)
 		})
 }

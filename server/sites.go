@@ -7,8 +7,8 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
+	"unlatch/core/act"
 	"unlatch/core/address"
-	"unlatch/core/wiretext"
 	"unlatch/store"
 )
 
@@ -48,20 +48,9 @@ type siteBody struct {
 	Link    int      `json:"link_mbps,omitempty" minimum:"0" maximum:"100000" doc:"how much may flow at once while streams are measured, Mbit/s; 0 for a share of what the interface carries"`
 }
 
-// read checks what a person typed.
-func (b siteBody) read() (string, address.Ranges, error) {
-	name := wiretext.Line(b.Name, 120)
-	if name == "" {
-		return "", address.Ranges{}, problem(422, "no_name", "The site has no name.", "Type a name.")
-	}
+func (b siteBody) form() (act.SiteForm, error) {
 	ranges, err := address.Parse(b.Ranges...)
-	if err == nil && ranges.Empty() {
-		err = problem(422, "bad_range", "The site has no range.", "Type a range such as 192.0.2.0/24.")
-	}
-	if err == nil && !b.Confirm {
-		err = ranges.Check()
-	}
-	return name, ranges, err
+	return act.SiteForm{Name: b.Name, Ranges: ranges, Confirmed: b.Confirm, LinkMbps: b.Link}, err
 }
 
 // SitePath names a site in the path. It is exported because huma reads exported fields only.
@@ -94,18 +83,15 @@ func (s *Server) siteRoutes(api huma.API) {
 	register(s, api, huma.Operation{OperationID: "create-site", Method: "POST", Path: "/api/sites", Summary: "Make a site",
 		DefaultStatus: 201},
 		func(ctx context.Context, in *struct{ Body siteBody }) (*struct{ Body siteView }, error) {
-			name, ranges, err := in.Body.read()
+			form, err := in.Body.form()
 			if err != nil {
 				return nil, s.explain(err)
 			}
-			site, err := s.cfg.Store.Sites.Create(ctx, name, ranges)
-			if err == nil && in.Body.Link > 0 {
-				site.LinkMbps = in.Body.Link
-				err = s.cfg.Store.Sites.SetLink(ctx, site.ID, in.Body.Link)
+			id := uuid.Must(uuid.NewV7())
+			if _, err := s.do(ctx, act.CreateSite{ID: id, SiteForm: form}); err != nil {
+				return nil, err
 			}
-			if err == nil {
-				err = s.did(ctx, "made the site", ranges.String(), site.ID, uuid.Nil)
-			}
+			site, err := s.cfg.Store.Sites.Get(ctx, id)
 			if err != nil {
 				return nil, s.explain(err)
 			}
@@ -127,14 +113,11 @@ func (s *Server) siteRoutes(api huma.API) {
 			SitePath
 			Body siteBody
 		}) (*struct{}, error) {
-			name, ranges, err := in.Body.read()
-			if err == nil {
-				err = s.cfg.Store.Sites.Change(ctx, person(ctx), in.Site, name, ranges)
+			form, err := in.Body.form()
+			if err != nil {
+				return nil, s.explain(err)
 			}
-			if err == nil {
-				err = s.cfg.Store.Sites.SetLink(ctx, in.Site, in.Body.Link)
-			}
-			return nil, s.explain(err)
+			return s.keep(ctx, act.ChangeSite{Site: in.Site, SiteForm: form})
 		})
 	register(s, api, huma.Operation{OperationID: "watch-site", Method: "PUT", Path: "/api/sites/{site}/watch",
 		Summary: "Listen between sweeps for what devices announce, or stop"},
@@ -144,15 +127,12 @@ func (s *Server) siteRoutes(api huma.API) {
 				On bool `json:"on"`
 			}
 		}) (*struct{}, error) {
-			return nil, s.explain(s.cfg.Store.Sites.SetWatch(ctx, in.Site, in.Body.On))
+			return s.keep(ctx, act.WatchSite{Site: in.Site, On: in.Body.On})
 		})
 	register(s, api, huma.Operation{OperationID: "delete-site", Method: "DELETE", Path: "/api/sites/{site}",
 		Summary: "Remove a site with all it holds"},
 		func(ctx context.Context, in *SitePath) (*struct{}, error) {
-			if err := s.cfg.Store.Sites.Delete(ctx, person(ctx), in.Site); err != nil {
-				return nil, s.explain(err)
-			}
-			return nil, s.explain(s.cfg.Queue.DropSite(ctx, in.Site))
+			return s.keep(ctx, act.DeleteSite{Site: in.Site})
 		})
 }
 

@@ -4,12 +4,11 @@ import (
 	"context"
 	"net/netip"
 	"runtime"
-	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"unlatch/core/act"
 	"unlatch/core/address"
-	"unlatch/core/wiretext"
 )
 
 func (s *Server) strayRoutes(api huma.API) {
@@ -43,23 +42,11 @@ func (s *Server) strayRoutes(api huma.API) {
 				Reason  string `json:"reason" minLength:"1" maxLength:"300"`
 			}
 		}) (*struct{}, error) {
-			d, err := s.cfg.Store.Devices.Get(ctx, in.Device)
-			if err != nil {
-				return nil, s.explain(err)
-			}
-			if !d.Status.Device.Stray || in.Body.Address != d.Addr || strings.TrimSpace(in.Body.Reason) == "" {
-				return nil, problem(422, "no_consent", "The consent must name the stray's present address and a reason.",
-					"Look at the stray again: its address may have changed.")
-			}
-			return nil, s.explain(s.cfg.Store.Consents.Give(ctx, d, person(ctx), wiretext.Line(in.Body.Reason, 300)))
+			return s.keep(ctx, act.Consent{Device: in.Device, Addr: in.Body.Address, Reason: in.Body.Reason})
 		})
 	register(s, api, huma.Operation{OperationID: "withdraw-consent", Method: "DELETE", Path: "/api/devices/{device}/consent",
 		Summary: "Take the consent back"},
 		func(ctx context.Context, in *DevicePath) (*struct{}, error) {
-			d, err := s.cfg.Store.Devices.Get(ctx, in.Device)
-			if err == nil {
-				err = s.cfg.Store.Consents.Withdraw(ctx, d)
-			}
-			return nil, s.explain(err)
+			return s.keep(ctx, act.WithdrawConsent{Device: in.Device})
 		})
 }

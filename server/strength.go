@@ -8,6 +8,7 @@ import (
 	zxcvbn "github.com/ccojocar/zxcvbn-go"
 	"github.com/danielgtaylor/huma/v2"
 
+	"unlatch/core/act"
 	"unlatch/core/signin"
 )
 
@@ -37,8 +38,8 @@ func strengthOf(in signin.SignIn) strengthView {
 	switch b := bits(in); {
 	case n == 0:
 		return strengthView{0, "Type one, or let Unlatch make one."}
-	case n < shortest:
-		return strengthView{1, fmt.Sprintf("Too short: %d of at least %d characters.", n, shortest)}
+	case n < act.ShortestPassword:
+		return strengthView{1, fmt.Sprintf("Too short: %d of at least %d characters.", n, act.ShortestPassword)}
 	case b < 40:
 		return strengthView{1, "Weak: easy to guess."}
 	case b < strongBits:
@@ -66,7 +67,7 @@ func weakness(in signin.SignIn) string {
 }
 
 func (s *Server) strengthRoutes(api huma.API) {
-	register(s, api, huma.Operation{OperationID: "judge-password", Method: "POST", Path: "/api/password-strength",
+	register(s, api, huma.Operation{OperationID: "judge-password", Metadata: reads, Method: "POST", Path: "/api/password-strength",
 		Summary: "How hard a password is to guess; it is kept nowhere"},
 		func(_ context.Context, in *struct {
 			Body struct {

@@ -3,26 +3,18 @@ package server
 import (
 	"cmp"
 	"context"
-	"errors"
-	"fmt"
-	"net/netip"
-	"net/url"
-	"slices"
-	"strconv"
-	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
-	"unlatch/core/bringup"
+	"unlatch/core/act"
+	"unlatch/core/command"
 	"unlatch/core/diagnose"
-	"unlatch/core/rtmp"
 	"unlatch/core/signin"
 	"unlatch/core/target"
 	"unlatch/core/target/byhand"
 	"unlatch/core/target/feed"
-	mqtthub "unlatch/core/target/hub"
 	"unlatch/core/target/live"
 	"unlatch/core/target/onvifrecorder"
 	"unlatch/core/target/viabridge"
@@ -73,68 +65,9 @@ type targetBody struct {
 	Secret   signin.Secret     `json:"secret,omitempty"`
 }
 
-// allowedSettings are the settings of each kind.
-var allowedSettings = map[string][]string{string(mqtthub.Kind): {mqtthub.Prefix}, string(live.Kind): {live.Ingest, live.Stream},
-	string(byhand.Kind): {"text", "each", "passwords", "file"}}
-
-// read checks a target and works out the places that it is reached at.
-func (b targetBody) read(site uuid.UUID) (t store.Target, reach []netip.AddrPort, err error) {
-	t = store.Target{Site: site, Kind: target.Kind(b.Kind), Name: strings.TrimSpace(b.Name), Address: strings.TrimSpace(b.Address), Intake: b.Intake, SignIn: b.SignIn,
-		Via: b.Via, Shared: b.Shared, Settings: store.JSON(map[string]string{})}
-	for k, v := range b.Settings {
-		if !slices.Contains(allowedSettings[b.Kind], k) {
-			return t, nil, problem(422, "bad_setting", fmt.Sprintf("A target of this kind has no setting %q.", k), "Leave it out.")
-		}
-		if len(v) > 70_000 {
-			return t, nil, problem(422, "bad_setting", "The setting is too long.", "Make it shorter.")
-		}
-		t.Settings.V[k] = v
-	}
-	if t.Name == "" && (t.Kind == feed.Kind || t.Kind == byhand.Kind) {
-		return t, nil, problem(422, "no_name", "It has no name.", "Give it the name of the screen or of what reads the list.")
-	}
-	if t.Kind == feed.Kind || t.Kind == byhand.Kind {
-		t.Address = ""
-		return t, nil, nil
-	}
-	if t.Kind == live.Kind {
-		if b.Via == nil {
-			return t, nil, problem(422, "no_recorder", "A live platform is reached by way of a recorder.", "Choose the recorder that sends to it.")
-		}
-		if _, err := rtmp.ParseIngest(t.Settings.V[live.Ingest]); errors.Is(err, rtmp.ErrKeyInAddress) {
-			return t, nil, problem(422, "key_in_address", "The last part of the ingest address looks like the stream key, which is a secret.",
-				"Take it out of the address and type it as the stream key: it goes onto the keyring.")
-		} else if err != nil {
-			return t, nil, problem(422, "bad_ingest", "The ingest address cannot be read: "+err.Error()+".", "Copy it from the platform's page, without the key.")
-		}
-	}
-	at, err := reachOf(t)
-	return t, []netip.AddrPort{at}, err
-}
-
-// reachOf is the one place that a target's address names.
-func reachOf(t store.Target) (netip.AddrPort, error) {
-	u, err := url.Parse(t.Address)
-	schemes := map[target.Kind][]string{viabridge.Kind: {"http", "https"}, live.Kind: {"http", "https"}, mqtthub.Kind: {"mqtt", "mqtts"}}[t.Kind]
-	bad := problem(422, "bad_address", "The address cannot be read.", fmt.Sprintf("Write it like %s://192.0.2.10:%s.", schemes[0],
-		map[string]string{"http": "8081", "mqtt": "1883"}[schemes[0]]))
-	if err != nil || !slices.Contains(schemes, u.Scheme) || u.Hostname() == "" || u.RawQuery != "" || u.Fragment != "" {
-		return netip.AddrPort{}, bad
-	}
-	if u.User != nil {
-		return netip.AddrPort{}, problem(422, "sign_in_in_address", "A sign-in does not belong into the address.", "Put it on the keyring and choose it.")
-	}
-	port := target.Port(u)
-	n, err := strconv.ParseUint(port, 10, 16)
-	addr, aerr := netip.ParseAddr(u.Hostname())
-	if aerr != nil {
-		return netip.AddrPort{}, problem(422, "name_for_address", fmt.Sprintf("%q is a name.", u.Hostname()),
-			"Give its address in numbers: a name may lead elsewhere tomorrow, and connections leave for stated addresses only.")
-	}
-	if err != nil || addr.IsUnspecified() || addr.IsMulticast() {
-		return netip.AddrPort{}, bad
-	}
-	return netip.AddrPortFrom(addr.Unmap(), uint16(n)), nil
+func (b targetBody) form() act.TargetForm {
+	return act.TargetForm{Kind: target.Kind(b.Kind), Name: b.Name, Address: b.Address, Intake: b.Intake, SignIn: b.SignIn, Settings: b.Settings,
+		Via: b.Via, Shared: b.Shared, User: b.User, Secret: b.Secret}
 }
 
 func (s *Server) targetRoutes(api huma.API) {
@@ -148,19 +81,21 @@ func (s *Server) targetRoutes(api huma.API) {
 		SitePath
 		Body targetBody
 	}) (*struct{ Body idBody }, error) {
-		return s.addTarget(ctx, in.Site, in.Body)
+		id := uuid.Must(uuid.NewV7())
+		_, err := s.do(ctx, act.AddTarget{Site: in.Site, ID: id, TargetForm: in.Body.form(), Agree: in.Body.Agree})
+		return &struct{ Body idBody }{idBody{id}}, err
 	})
 	register(s, api, huma.Operation{OperationID: "set-target", Method: "PUT", Path: "/api/sites/{site}/targets/{target}", Summary: "Change a target"},
 		func(ctx context.Context, in *struct {
 			TargetPath
 			Body targetBody
 		}) (*struct{}, error) {
-			return nil, s.setTarget(ctx, in.Site, in.Target, in.Body)
+			return s.keep(ctx, act.SetTarget{Site: in.Site, Target: in.Target, TargetForm: in.Body.form(), Renewed: in.Body.Renewed})
 		})
 	register(s, api, huma.Operation{OperationID: "delete-target", Method: "DELETE", Path: "/api/sites/{site}/targets/{target}",
 		Summary: "Remove a target. What stands on it stays on it"},
 		func(ctx context.Context, in *TargetPath) (*struct{}, error) {
-			return nil, s.explain(s.cfg.Store.Targets.Delete(ctx, person(ctx), in.Site, in.Target))
+			return s.keep(ctx, act.DeleteTarget{Site: in.Site, Target: in.Target})
 		})
 	register(s, api, huma.Operation{OperationID: "look-at-targets", Method: "POST", Path: "/api/sites/{site}/targets/look", DefaultStatus: 202,
 		Summary: "Ask targets what they are and how their slots stand"}, func(ctx context.Context, in *struct {
@@ -170,14 +105,14 @@ func (s *Server) targetRoutes(api huma.API) {
 			Retry   bool        `json:"retry,omitempty" doc:"send a sign-in once more that it has refused"`
 		}
 	}) (*runOut, error) {
-		return s.lookAt(ctx, in.Site, in.Body.Targets, in.Body.Retry)
+		return s.begin(ctx, act.LookAt{Site: in.Site, Targets: in.Body.Targets, Retry: in.Body.Retry})
 	})
 	register(s, api, huma.Operation{OperationID: "change-target", Method: "POST", Path: "/api/sites/{site}/targets/{target}/change", DefaultStatus: 202,
 		Summary: "Free a blocked slot, set the order of the slots, or when one records"}, func(ctx context.Context, in *struct {
 		TargetPath
-		Body bringup.TargetChange
+		Body command.TargetChange
 	}) (*runOut, error) {
-		return s.changeTarget(ctx, in.Site, in.Target, in.Body)
+		return s.begin(ctx, act.ChangeTarget{Site: in.Site, Target: in.Target, Change: in.Body})
 	})
 	register(s, api, huma.Operation{OperationID: "target-history", Method: "GET", Path: "/api/sites/{site}/targets/{target}/history",
 		Summary: "What a target has said, newest first"},
@@ -272,157 +207,6 @@ func (s *Server) target(ctx context.Context, site, id uuid.UUID) (store.Target, 
 		err = store.ErrNotFound
 	}
 	return t, s.explain(err)
-}
-
-func (s *Server) addTarget(ctx context.Context, site uuid.UUID, in targetBody) (*struct{ Body idBody }, error) {
-	t, reach, err := in.read(site)
-	if err != nil {
-		return nil, err
-	}
-	if err := s.partsOf(ctx, site, t); err != nil {
-		return nil, err
-	}
-	if t.SignIn, err = s.targetSignIn(ctx, t, in); err != nil {
-		return nil, s.explain(err)
-	}
-	id, err := s.cfg.Store.Targets.Add(ctx, person(ctx), t, reach)
-	if err != nil {
-		return nil, s.explain(err)
-	}
-	t.ID = id
-	if err := s.cfg.Store.Targets.Agree(ctx, person(ctx), t, nil, in.Agree...); err != nil {
-		return nil, s.explain(err)
-	}
-	if t.Kind == feed.Kind {
-		if _, err := s.cfg.Store.Targets.OpenFeed(ctx, person(ctx), site, id); err != nil {
-			return nil, s.explain(err)
-		}
-	}
-	if asked(t.Kind) {
-		if _, err := s.cfg.Queue.LookAt(ctx, site, "Look at "+cmp.Or(t.Name, t.Address), []uuid.UUID{id}, false); err != nil {
-			return nil, s.explain(err)
-		}
-	}
-	return &struct{ Body idBody }{idBody{id}}, nil
-}
-
-// targetSignIn puts a sign-in that was typed for a target on the keyring. It is tried on no device.
-func (s *Server) targetSignIn(ctx context.Context, t store.Target, in targetBody) (*uuid.UUID, error) {
-	if in.User == "" && in.Secret.Empty() {
-		return t.SignIn, nil
-	}
-	id, err := s.cfg.Store.SignIns.Add(ctx, store.NewSignIn{Label: "For " + cmp.Or(t.Name, t.Address), User: in.User, Secret: in.Secret,
-		Terms: store.Terms{Purpose: signin.Target}})
-	return &id, err
-}
-
-// asked reports whether a target of a kind can be asked anything.
-func asked(k target.Kind) bool { return k != feed.Kind && k != byhand.Kind }
-
-// partsOf makes sure that what a target names is there.
-func (s *Server) partsOf(ctx context.Context, site uuid.UUID, t store.Target) error {
-	if t.Intake != "" {
-		x, err := s.cfg.Store.Shelf.Intake(ctx, t.Intake)
-		if err != nil {
-			return s.explain(err)
-		}
-		if x == nil {
-			return noIntake(t.Intake)
-		}
-	}
-	if t.SignIn != nil {
-		if _, err := s.cfg.Store.SignIns.Get(ctx, *t.SignIn); err != nil {
-			return s.explain(err)
-		}
-	}
-	if t.Via != nil {
-		via, err := s.target(ctx, site, *t.Via)
-		if err != nil {
-			return err
-		}
-		if via.Kind != viabridge.Kind {
-			return problem(422, "not_a_pusher", via.Name+" cannot send to a live platform.", "Choose a recorder that is reached by a bridge and can.")
-		}
-	}
-	return nil
-}
-
-func (s *Server) setTarget(ctx context.Context, site, id uuid.UUID, in targetBody) error {
-	t, reach, err := in.read(site)
-	if err != nil {
-		return err
-	}
-	old, err := s.target(ctx, site, id)
-	if err != nil {
-		return err
-	}
-	if old.Kind != t.Kind || old.Device != nil {
-		return problem(422, "other_kind", "A target stays of its kind.", "Add another one.")
-	}
-	if err := s.partsOf(ctx, site, t); err != nil {
-		return err
-	}
-	if t.ID = id; !in.Renewed {
-		t.Pin = old.Pin
-	}
-	if t.SignIn, err = s.targetSignIn(ctx, t, in); err != nil {
-		return s.explain(err)
-	}
-	if err := s.cfg.Store.Targets.Set(ctx, person(ctx), t, reach); err != nil || !asked(t.Kind) {
-		return s.explain(err)
-	}
-	_, err = s.cfg.Queue.LookAt(ctx, site, "Look at "+cmp.Or(t.Name, t.Address), []uuid.UUID{id}, false)
-	return s.explain(err)
-}
-
-func (s *Server) lookAt(ctx context.Context, site uuid.UUID, ids []uuid.UUID, retry bool) (*runOut, error) {
-	list, err := s.cfg.Store.Targets.List(ctx, site)
-	if err != nil {
-		return nil, s.explain(err)
-	}
-	var which []uuid.UUID
-	for _, t := range list {
-		if asked(t.Kind) && (len(ids) == 0 || slices.Contains(ids, t.ID)) {
-			which = append(which, t.ID)
-		}
-	}
-	if len(which) == 0 {
-		return nil, problem(422, "nothing_to_ask", "There is no target here that can be asked.", "Add one, or open the latches of a recorder.")
-	}
-	title := "Look at 1 target"
-	if len(which) > 1 {
-		title = fmt.Sprintf("Look at %d targets", len(which))
-	}
-	run, err := s.cfg.Queue.LookAt(ctx, site, title, which, retry)
-	return &runOut{viewOfRun(run, time.Now())}, s.explain(err)
-}
-
-func (s *Server) changeTarget(ctx context.Context, site, id uuid.UUID, c bringup.TargetChange) (*runOut, error) {
-	t, err := s.target(ctx, site, id)
-	if err != nil {
-		return nil, err
-	}
-	title := ""
-	switch {
-	case c.Free != "":
-		title = "Free the slot " + c.Free + " of " + t.Name
-	case c.Schedule != nil && c.Slot != "":
-		for _, p := range c.Schedule.Week {
-			if p.From >= p.To {
-				return nil, problem(422, "bad_hours", "A span of hours ends before it begins.", "Give hours like 8 to 18.")
-			}
-		}
-		title = "Set when " + c.Slot + " of " + t.Name + " records"
-	case len(c.Order) > 0:
-		title = "Set the order on " + t.Name
-	default:
-		return nil, problem(422, "nothing_to_do", "Nothing is asked for.", "Name a slot to free, an order, or a schedule.")
-	}
-	if err := s.did(ctx, "began", title, site, uuid.Nil); err != nil {
-		return nil, s.explain(err)
-	}
-	run, err := s.cfg.Queue.ChangeTarget(ctx, site, title, id, c)
-	return &runOut{viewOfRun(run, time.Now())}, s.explain(err)
 }
 
 func (s *Server) targetHistory(ctx context.Context, id uuid.UUID) (*struct{ Body []seenView }, error) {

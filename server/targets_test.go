@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"unlatch/core/act"
 	"unlatch/core/bridge"
 	"unlatch/core/evidence"
 	"unlatch/core/intake"
@@ -56,11 +57,11 @@ func TestTargetsAreAdded(t *testing.T) {
 	for _, text := range []string{raw, log.String()} {
 		assert.NotContains(t, text, "oak-door-52")
 	}
-	acts, err := s.Deeds.List(context.Background(), nil, uuid.Nil, 50)
+	acts, err := s.Record.List(context.Background(), nil, uuid.Nil, 50)
 	require.NoError(t, err)
 	found := false
 	for _, a := range acts {
-		found = found || a.Action == "added the target" && strings.Contains(a.Subject, "198.51.100.9:8081")
+		found = found || a.Action == "added the target" && strings.Contains(a.After, "198.51.100.9:8081")
 	}
 	assert.True(t, found, "who opened which address is on record: %+v", acts)
 	p.problem("other_kind", "PUT", path+"/"+id.String(), map[string]any{"name": "Desk", "kind": "feed"})
@@ -81,7 +82,7 @@ func TestFeeds(t *testing.T) {
 	x.provenAt(t, x.ids[0], "192.0.2.1")
 	path := "/api/sites/" + x.site.ID.String() + "/targets"
 	id := get[idBody](p, "POST", path, map[string]any{"name": "Rooms", "kind": "feed"}).ID
-	require.NoError(t, s.Targets.Want(context.Background(), x.ids, id))
+	require.NoError(t, s.Targets.Wish(context.Background(), act.InAnySlot(x.ids...), id))
 	at := func() string { return get[[]targetView](p, "GET", path, nil)[0].Feed }
 	token := at()
 	require.NotEmpty(t, token)

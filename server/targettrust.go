@@ -7,8 +7,8 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
+	"unlatch/core/act"
 	"unlatch/core/target"
-	"unlatch/store"
 )
 
 // agreementView is that a secret may go to a target so that it can be read.
@@ -46,7 +46,11 @@ func (s *Server) targetTrustRoutes(api huma.API) {
 			TargetPath
 			Body targetAgreeBody
 		}) (*runOut, error) {
-			return s.agreeForTarget(ctx, in.Site, in.Target, in.Body)
+			a := act.AgreeForTarget{Site: in.Site, Target: in.Target, Secret: in.Body.Secret, Devices: in.Body.Devices}
+			if to := in.Body.To; to != nil {
+				a.To = &target.Identity{At: to.At, Certificate: to.Certificate, Scheme: to.Scheme}
+			}
+			return s.begin(ctx, a)
 		})
 	register(s, api, huma.Operation{OperationID: "withdraw-target-agreement", Method: "DELETE",
 		Path: "/api/sites/{site}/targets/{target}/agreements", Summary: "Take back what was agreed for a target; one secret, or all"},
@@ -54,11 +58,7 @@ func (s *Server) targetTrustRoutes(api huma.API) {
 			TargetPath
 			Secret target.Secret `query:"secret" enum:"sign_in,camera_sign_ins,stream_key"`
 		}) (*struct{}, error) {
-			t, err := s.target(ctx, in.Site, in.Target)
-			if err != nil {
-				return nil, err
-			}
-			return nil, s.explain(s.cfg.Store.Targets.Disagree(ctx, person(ctx), t, in.Secret))
+			return s.keep(ctx, act.WithdrawForTarget{Site: in.Site, Target: in.Target, Secret: in.Secret})
 		})
 	register(s, api, huma.Operation{OperationID: "take-target-certificate", Method: "POST",
 		Path: "/api/sites/{site}/targets/{target}/certificate", Summary: "Say that a target's certificate is its own"},
@@ -68,60 +68,8 @@ func (s *Server) targetTrustRoutes(api huma.API) {
 				SHA256 string `json:"sha256" pattern:"^[0-9a-f]{64}$" doc:"of the certificate that the person has seen"`
 			}
 		}) (*struct{}, error) {
-			t, err := s.target(ctx, in.Site, in.Target)
-			if err != nil {
-				return nil, err
-			}
-			if t.Pin != in.Body.SHA256 {
-				return nil, problem(422, "no_certificate", "That is not the certificate that the target is known by.",
-					"Look at the target again and at what it shows now.")
-			}
-			return nil, s.explain(s.cfg.Store.Targets.TakeCertificate(ctx, person(ctx), t, in.Body.SHA256))
+			return s.keep(ctx, act.TakeTargetCertificate{Site: in.Site, Target: in.Target, SHA256: in.Body.SHA256})
 		})
-}
-
-// agreeForTarget keeps what a person has agreed to, and goes on with the cameras that wait for it, or looks at the target.
-func (s *Server) agreeForTarget(ctx context.Context, site, id uuid.UUID, in targetAgreeBody) (*runOut, error) {
-	t, err := s.target(ctx, site, id)
-	if err != nil {
-		return nil, err
-	}
-	to, err := s.agreedTo(ctx, t, in)
-	if err != nil {
-		return nil, s.explain(err)
-	}
-	if err := s.cfg.Store.Targets.Agree(ctx, person(ctx), t, to, in.Secret); err != nil {
-		return nil, s.explain(err)
-	}
-	var run store.Run
-	if len(in.Devices) > 0 {
-		run, err = s.cfg.Queue.Open(ctx, site, "Go on with "+cameras(len(in.Devices)), in.Devices, true)
-	} else {
-		run, err = s.cfg.Queue.LookAt(ctx, site, "Look at "+t.Name, []uuid.UUID{id}, true)
-	}
-	return &runOut{viewOfRun(run, time.Now())}, s.explain(err)
-}
-
-// agreedTo is who was agreed on: what the person was shown, and what the target says of itself. nil is whoever answers there first, of a
-// target that has not been asked yet.
-func (s *Server) agreedTo(ctx context.Context, t store.Target, in targetAgreeBody) (*target.Identity, error) {
-	var about target.About
-	switch {
-	case in.To == nil:
-		return nil, nil
-	case t.Device != nil:
-		d, err := s.cfg.Store.Devices.Get(ctx, *t.Device)
-		if err != nil {
-			return nil, err
-		}
-		about = d.Status.AsTarget()
-	case t.About == nil:
-		return nil, nil
-	default:
-		about = t.About.V
-	}
-	return &target.Identity{At: in.To.At, Certificate: in.To.Certificate, Scheme: in.To.Scheme, Kind: about.Kind, Maker: about.Maker,
-		Model: about.Model, Serial: about.Serial}, nil
 }
 
 // trustOf adds to views of targets what was agreed for them, what waits for an agreement, and which sign-ins they are given.

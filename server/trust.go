@@ -2,17 +2,14 @@ package server
 
 import (
 	"context"
-	"fmt"
 	"net/netip"
-	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
+	"unlatch/core/act"
 	"unlatch/core/diagnose"
-	"unlatch/core/evidence"
 	"unlatch/core/latch"
-	"unlatch/core/signin"
 	"unlatch/store"
 )
 
@@ -40,8 +37,8 @@ func findings(st *latch.Status) []findingView {
 }
 
 type agreeBody struct {
-	Devices []uuid.UUID   `json:"devices" minItems:"1" maxItems:"5000"`
-	Breadth store.Breadth `json:"breadth" enum:"devices,models,site" doc:"how far it reaches: these devices, their models on this site, or the whole site"`
+	Devices []uuid.UUID `json:"devices" minItems:"1" maxItems:"5000"`
+	Breadth act.Breadth `json:"breadth" enum:"devices,models,site" doc:"how far it reaches: these devices, their models on this site, or the whole site"`
 	// Weaker agrees to a weaker scheme than a device has taken before, for these devices alone.
 	Weaker bool `json:"weaker,omitempty" doc:"also take a weaker scheme than before, on these devices"`
 }
@@ -53,16 +50,12 @@ func (s *Server) trustRoutes(api huma.API) {
 			SitePath
 			Body agreeBody
 		}) (*runOut, error) {
-			return s.agree(ctx, in.Site, in.Body)
+			return s.begin(ctx, act.AgreeReadable{Site: in.Site, Devices: in.Body.Devices, Breadth: in.Body.Breadth, Weaker: in.Body.Weaker})
 		})
 	register(s, api, huma.Operation{OperationID: "withdraw-agreement", Method: "DELETE", Path: "/api/devices/{device}/agreement",
 		Summary: "Withdraw every agreement that covers a device"},
 		func(ctx context.Context, in *DevicePath) (*struct{}, error) {
-			d, err := s.cfg.Store.Devices.Get(ctx, in.Device)
-			if err == nil {
-				err = s.cfg.Store.Consents.Disagree(ctx, person(ctx), d)
-			}
-			return nil, s.explain(err)
+			return s.keep(ctx, act.WithdrawReadable{Device: in.Device})
 		})
 	register(s, api, huma.Operation{OperationID: "dismiss-claim", Method: "DELETE", Path: "/api/devices/{device}/claims/{address}",
 		Summary: "Set a claim to be this device aside"},
@@ -70,22 +63,11 @@ func (s *Server) trustRoutes(api huma.API) {
 			DevicePath
 			Address string `path:"address"`
 		}) (*struct{}, error) {
-			d, err := s.cfg.Store.Devices.Get(ctx, in.Device)
-			if err != nil {
-				return nil, s.explain(err)
-			}
 			addr, err := netip.ParseAddr(in.Address)
-			for _, c := range d.Status.Claims {
-				if err != nil || c.Addr != addr {
-					continue
-				}
-				if err := s.did(ctx, "set a claim aside", "of "+addr.String(), d.Site, d.ID); err != nil {
-					return nil, s.explain(err)
-				}
-				c.Dismissed = true
-				return nil, s.explain(s.cfg.Store.Devices.Record(ctx, d, nil, store.Finding{Subject: addr.String(), Body: c}))
+			if err != nil {
+				return nil, s.explain(store.ErrNotFound)
 			}
-			return nil, s.explain(store.ErrNotFound)
+			return s.keep(ctx, act.DismissClaim{Device: in.Device, Addr: addr})
 		})
 	register(s, api, huma.Operation{OperationID: "forget-devices", Method: "POST", Path: "/api/sites/{site}/forget",
 		Summary: "Remove devices with their evidence"},
@@ -104,14 +86,16 @@ func (s *Server) trustRoutes(api huma.API) {
 					Forgotten int64 `json:"forgotten"`
 				}
 			}{}
-			var err error
-			out.Body.Forgotten, err = s.cfg.Store.Devices.Forget(ctx, person(ctx), in.Site, in.Body.Devices)
-			return out, s.explain(err)
+			done, err := s.do(ctx, act.Forget{Site: in.Site, Devices: in.Body.Devices})
+			if err == nil {
+				out.Body.Forgotten, _ = done.Results[0].(int64)
+			}
+			return out, err
 		})
 	register(s, api, huma.Operation{OperationID: "end-storms", Method: "DELETE", Path: "/api/sites/{site}/storms",
 		Summary: "Set the storms of announcements aside"},
 		func(ctx context.Context, in *SitePath) (*struct{}, error) {
-			return nil, s.explain(s.cfg.Store.Sites.EndStorms(ctx, in.Site))
+			return s.keep(ctx, act.EndStorms{Site: in.Site})
 		})
 	register(s, api, huma.Operation{OperationID: "get-health", Method: "GET", Path: "/api/health",
 		Summary: "Whether the server has what it needs"},
@@ -126,40 +110,4 @@ func (s *Server) trustRoutes(api huma.API) {
 type healthView struct {
 	FreeBytes uint64 `json:"free_bytes,omitempty" doc:"on the disk of the database; missing where that is elsewhere"`
 	LowOnDisk bool   `json:"low_on_disk"`
-}
-
-// agree keeps what a person has agreed to for a selection, and goes on with the devices: one question for all of them.
-func (s *Server) agree(ctx context.Context, site uuid.UUID, in agreeBody) (*runOut, error) {
-	var devices []store.Device
-	for _, id := range in.Devices {
-		d, err := s.cfg.Store.Devices.Get(ctx, id)
-		if err != nil {
-			return nil, s.explain(err)
-		}
-		if d.Site != site {
-			return nil, s.explain(store.ErrNotFound)
-		}
-		devices = append(devices, *d)
-	}
-	if err := s.cfg.Store.Consents.Agree(ctx, person(ctx), site, devices, in.Breadth); err != nil {
-		return nil, s.explain(err)
-	}
-	for i := range devices {
-		d := &devices[i]
-		w := d.Status.Wanted()
-		if !in.Weaker || w == nil || w.Before == "" || w.Service == signin.Target {
-			continue
-		}
-		purpose, wants := string(w.Service), w.Scheme
-		if err := s.did(ctx, "agreed to a weaker sign-in scheme", fmt.Sprintf("%s, before %s", wants, d.Status.Schemes[purpose]), site,
-			d.ID); err != nil {
-			return nil, s.explain(err)
-		}
-		f := store.Finding{Subject: purpose, Body: evidence.Scheme{Scheme: wants, Before: d.Status.Schemes[purpose]}}
-		if err := s.cfg.Store.Devices.Record(ctx, d, nil, f); err != nil {
-			return nil, s.explain(err)
-		}
-	}
-	run, err := s.cfg.Queue.Open(ctx, site, "Go on with "+cameras(len(devices)), in.Devices, false)
-	return &runOut{viewOfRun(run, time.Now())}, s.explain(err)
 }

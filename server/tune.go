@@ -1,21 +1,16 @@
 package server
 
 import (
-	"cmp"
 	"context"
-	"fmt"
 	"slices"
-	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
-	"unlatch/core/bringup"
+	"unlatch/core/act"
 	"unlatch/core/evidence"
 	"unlatch/core/latch"
 	"unlatch/core/tuning"
-	"unlatch/jobs"
-	"unlatch/store"
 )
 
 type tuneBody struct {
@@ -23,6 +18,7 @@ type tuneBody struct {
 	Plan    planText               `json:"plan,omitempty" doc:"by part (main, sub, third, overlay), kept as the own plan of each device; what is left out stays"`
 	Plans   map[uuid.UUID]planText `json:"plans,omitempty" doc:"the same by device"`
 	Undo    bool                   `json:"undo,omitempty" doc:"put back what was before, and take away the devices' own plans"`
+	Strict  bool                   `json:"strict,omitempty" doc:"refuse everything where one device cannot be set, rather than leave it out"`
 	Restart bool                   `json:"restart,omitempty" doc:"restart devices that have taken settings and go on as before"`
 }
 
@@ -51,9 +47,15 @@ func (s *Server) tuneRoutes(api huma.API) {
 		MaxBodyBytes: 4 << 20},
 		func(ctx context.Context, in *struct {
 			SitePath
+			TryQuery
 			Body tuneBody
 		}) (*runOut, error) {
-			return s.tune(ctx, in.Site, in.Body)
+			own, err := in.Body.plans()
+			if err != nil {
+				return nil, err
+			}
+			b := in.Body
+			return s.tryOrBegin(ctx, in.TryQuery, act.Tune{Site: in.Site, Devices: b.Devices, Strict: b.Strict, Plans: own, Undo: b.Undo, Restart: b.Restart})
 		})
 	register(s, api, huma.Operation{OperationID: "plan-devices", Method: "PUT", Path: "/api/sites/{site}/device-plans",
 		Summary: "Plan the streams of single devices. Nothing is sent to any device", MaxBodyBytes: 4 << 20},
@@ -63,100 +65,16 @@ func (s *Server) tuneRoutes(api huma.API) {
 				Plans map[uuid.UUID]planText `json:"plans" doc:"by device; an empty one takes the device's own plan away, and takes it out of its selection"`
 			}
 		}) (*struct{}, error) {
-			return nil, s.planDevices(ctx, in.Site, in.Body.Plans)
+			own := map[uuid.UUID]tuning.Plan{}
+			for id, text := range in.Body.Plans {
+				plan, err := text.read()
+				if err != nil {
+					return nil, err
+				}
+				own[id] = plan
+			}
+			return s.keep(ctx, act.PlanDevices{Site: in.Site, Plans: own})
 		})
-}
-
-func (s *Server) planDevices(ctx context.Context, site uuid.UUID, texts map[uuid.UUID]planText) error {
-	own := map[uuid.UUID]tuning.Plan{}
-	var ids []uuid.UUID
-	for id, text := range texts {
-		plan, err := text.read()
-		if err != nil {
-			return err
-		}
-		own[id] = plan
-		ids = append(ids, id)
-	}
-	if err := s.ofSite(ctx, site, ids); err != nil {
-		return err
-	}
-	return s.explain(s.cfg.Store.Plans.SetOwn(ctx, own))
-}
-
-// tune checks what is wanted, keeps it with who wants it, and begins the run.
-func (s *Server) tune(ctx context.Context, site uuid.UUID, in tuneBody) (*runOut, error) {
-	own, err := in.plans()
-	if err != nil {
-		return nil, err
-	}
-	if err := s.tunedAlready(ctx, in.Devices); err != nil {
-		return nil, err
-	}
-	title, deed := "Set the streams of %s", "set the streams of"
-	switch {
-	case in.Undo:
-		title, deed = "Put back the streams of %s", "put the streams back of"
-		for _, id := range in.Devices {
-			own[id] = tuning.Plan{}
-		}
-	case in.Restart:
-		title, deed = "Restart %s", "restarted"
-	}
-	var list []jobs.Tune
-	for _, id := range in.Devices {
-		d, err := s.tunable(ctx, site, id)
-		if err != nil {
-			return nil, err
-		}
-		t := jobs.Tune{Device: id, Tuning: bringup.Tuning{Undo: in.Undo, Restart: in.Restart}}
-		if !in.Undo && !in.Restart {
-			t.Plan = d.Status.Plan.With(own[id])
-		}
-		if !t.Plan.Asks() && !in.Undo && !in.Restart {
-			return nil, problem(422, "no_plan", "Nothing is wanted of any stream of "+d.Title()+".", "Say what the main or the sub stream shall be.")
-		}
-		list = append(list, t)
-	}
-	for _, id := range in.Devices {
-		if err := s.did(ctx, deed, "", site, id); err != nil {
-			return nil, s.explain(err)
-		}
-	}
-	if !in.Restart {
-		if err := s.cfg.Store.Plans.SetOwn(ctx, own); err != nil {
-			return nil, s.explain(err)
-		}
-	}
-	run, err := s.cfg.Queue.Tune(ctx, site, fmt.Sprintf(title, cameras(len(in.Devices))), list)
-	if err == nil {
-		err = s.cfg.Store.Runs.BegunBy(ctx, run.ID, person(ctx))
-	}
-	return &runOut{viewOfRun(run, time.Now())}, s.explain(err)
-}
-
-// tunedAlready is a problem where somebody else's run is about to set one of the devices, or does. One's own next run waits for the last.
-func (s *Server) tunedAlready(ctx context.Context, devices []uuid.UUID) error {
-	busy, err := s.cfg.Store.Runs.Waiting(ctx, jobs.TuneArgs{}.Kind(), devices)
-	busy = slices.DeleteFunc(busy, func(w store.Wait) bool { return w.Person == person(ctx).Name })
-	if err != nil || len(busy) == 0 {
-		return s.explain(err)
-	}
-	d, err := s.cfg.Store.Devices.Get(ctx, busy[0].Device)
-	if err != nil {
-		return s.explain(err)
-	}
-	return problem(409, "being_tuned", fmt.Sprintf("%s is being set by %s at this moment, begun %s.", d.Title(),
-		cmp.Or(busy[0].Person, "somebody"), busy[0].Created.Format("15:04")), "Wait until that has ended, or stop it in the strip below.")
-}
-
-// tunable is a device that can be set by its device service, or by that of the recorder that it hangs on.
-func (s *Server) tunable(ctx context.Context, site, id uuid.UUID) (*store.Device, error) {
-	d, err := s.cfg.Store.Devices.Get(ctx, id)
-	if err == nil && d.Site == site && d.Via != nil && d.Status.Latch(latch.SignedIn).State == latch.Open {
-		return d, nil
-	}
-	return s.changeable(ctx, site, id, "its streams cannot be set")
 }
 
 // viewOfTuning is nil where nobody has set anything.

@@ -12,8 +12,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"unlatch/core/bringup"
+	"unlatch/core/act"
 	"unlatch/core/camera"
+	"unlatch/core/command"
 	"unlatch/core/evidence"
 	"unlatch/core/media"
 	"unlatch/core/prove"
@@ -32,7 +33,7 @@ func (x *shed) provenAt(t *testing.T, id uuid.UUID, addr string) {
 // provenBy is provenAt for a main stream of another URL.
 func (x *shed) provenBy(t *testing.T, id uuid.UUID, addr, url string) {
 	ctx := context.Background()
-	key, err := x.s.SignIns.Add(ctx, store.NewSignIn{Label: "Fitter " + addr, User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
+	key, err := x.s.SignIns.Add(ctx, signin.New{Label: "Fitter " + addr, User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
 	require.NoError(t, err)
 	a := netip.MustParseAddr(addr)
 	claimed := camera.Settings{Codec: "H.264", Width: 1280, Height: 720, FPS: 25, BitrateKbps: 4000, GOPFrames: 50}
@@ -136,8 +137,7 @@ func TestPresetsAndIntakeBooks(t *testing.T) {
 	get[any](p, "POST", "/api/intakes", map[string]any{"yaml": "name: Own\nintakes:\n  - {name: Our panel, fps: {max: 5}}"})
 	intakes := get[[]intakeView](p, "GET", "/api/intakes", nil)
 	assert.Equal(t, "Our panel", intakes[0].Name)
-	target, err := s.Targets.Add(context.Background(), store.Person{}, store.Target{Site: x.site.ID, Kind: "x", Name: "Wall"}, nil)
-	require.NoError(t, err)
+	target := storetest.Target(t, s, x.site.ID, act.TargetForm{Kind: "x", Name: "Wall"})
 	path := "/api/sites/" + x.site.ID.String() + "/targets"
 	get[any](p, "PUT", path+"/"+target.String()+"/intake", map[string]any{"name": "our panel"})
 	assert.Equal(t, "Our panel", get[[]targetView](p, "GET", path, nil)[0].Intake)
@@ -154,9 +154,8 @@ func TestPreview(t *testing.T) {
 	x := newShed(t, p, s, 2)
 	x.provenAt(t, x.ids[0], "192.0.2.1")
 	path := "/api/sites/" + x.site.ID.String()
-	target, err := s.Targets.Add(context.Background(), store.Person{}, store.Target{Site: x.site.ID, Kind: "x", Name: "Wall"}, nil)
-	require.NoError(t, err)
-	require.NoError(t, s.Targets.Want(context.Background(), x.ids[:1], target))
+	target := storetest.Target(t, s, x.site.ID, act.TargetForm{Kind: "x", Name: "Wall"})
+	require.NoError(t, s.Targets.Wish(context.Background(), act.InAnySlot(x.ids[:1]...), target))
 	get[any](p, "POST", "/api/intakes", map[string]any{"yaml": "name: Own\nintakes:\n  - {name: Our panel, fps: {max: 12}}"})
 	get[any](p, "PUT", path+"/targets/"+target.String()+"/intake", map[string]any{"name": "Our panel"})
 	d := x.device(x.ids[0])
@@ -236,20 +235,21 @@ func TestTheSecondToTuneIsTold(t *testing.T) {
 	require.NoError(t, err)
 	plan, err := tuning.ParsePlan(map[string]string{"main": "5fps"})
 	require.NoError(t, err)
-	run, err := q.Tune(ctx, x.site.ID, "another's", []jobs.Tune{{Device: x.ids[0], Tuning: bringup.Tuning{Plan: plan}}})
+	run, err := q.Begin(ctx, x.site.ID, command.Work{Kind: "tune", Title: "another's",
+		Devices: command.Each(x.ids[:1], command.Device{Tune: &command.Tune{Plan: plan}})})
 	require.NoError(t, err)
-	require.NoError(t, s.Runs.BegunBy(ctx, run.ID, store.Person{Name: "Nell"}))
+	require.NoError(t, s.Runs.BegunBy(ctx, run.ID, act.Person{Name: "Nell"}))
 	told := p.problem("being_tuned", "POST", path, map[string]any{"devices": x.ids, "plan": planText{"main": "10fps"}})
 	assert.Contains(t, told.Detail, "by Nell")
 	assert.Empty(t, x.device(x.ids[0]).Plan, "nothing was kept either")
 
-	require.NoError(t, s.Runs.BegunBy(ctx, run.ID, store.Person{Name: "keeper"}))
+	require.NoError(t, s.Runs.BegunBy(ctx, run.ID, act.Person{Name: "keeper"}))
 	status, raw, _ := p.do("POST", path, map[string]any{"devices": x.ids, "plan": planText{"main": "10fps"}})
 	assert.Equal(t, 202, status, "one's own next wish waits for the last: %s", raw)
 	assert.Equal(t, "10fps", x.device(x.ids[0]).Plan["main"].Text)
 	assert.Equal(t, "its own", x.device(x.ids[0]).Plan["main"].Whose)
 	p.problem("no_plan", "POST", path, map[string]any{"devices": x.ids, "plan": planText{"main": "keep"}})
-	acts, err := s.Deeds.List(ctx, &x.site.ID, uuid.Nil, 10)
+	acts, err := s.Record.List(ctx, &x.site.ID, uuid.Nil, 10)
 	require.NoError(t, err)
 	assert.Equal(t, "set the streams of", acts[0].Action)
 	assert.WithinDuration(t, time.Now(), acts[0].At, time.Minute)

@@ -6,10 +6,9 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
-	"unlatch/core/camera"
+	"unlatch/core/act"
 	"unlatch/core/signin"
 	"unlatch/core/streamurl"
-	"unlatch/store"
 )
 
 func (s *Server) urlRoutes(api huma.API) {
@@ -43,14 +42,7 @@ func (s *Server) roleRoutes(api huma.API) {
 				Roles map[string]string `json:"roles" doc:"role (main, sub or third) by the device's own name of the stream"`
 			}
 		}) (*struct{}, error) {
-			d, err := s.cfg.Store.Devices.Get(ctx, in.Device)
-			if err != nil {
-				return nil, s.explain(err)
-			}
-			if err := camera.CheckRoles(d.Status.Streams, in.Body.Roles); err != nil {
-				return nil, problem(422, "bad_roles", sentence(err.Error()), "Give each stream a role of its own.")
-			}
-			return nil, s.explain(s.cfg.Store.Devices.SetRoles(ctx, person(ctx), d, in.Body.Roles))
+			return s.keep(ctx, act.SetRoles{Device: in.Device, Roles: in.Body.Roles})
 		})
 }
 
@@ -67,12 +59,16 @@ func (s *Server) revealURL(ctx context.Context, device uuid.UUID, role string) (
 		if err != nil {
 			return "", s.explain(err)
 		}
-		if key, _, user := d.Status.StreamSignIn(); key != uuid.Nil {
-			secret, err := s.cfg.Store.SignIns.Reveal(ctx, key, store.Deed{Person: person(ctx), Site: d.Site, Device: d.ID})
+		key, _, user := d.Status.StreamSignIn()
+		if _, err := s.do(ctx, act.RevealURL{Site: d.Site, Device: d.ID, Role: role, SignIn: key}); err != nil {
+			return "", err
+		}
+		if key != uuid.Nil {
+			in, err := s.cfg.Store.SignIns.Decrypt(ctx, key)
 			if err != nil {
 				return "", s.explain(err)
 			}
-			u.SignIn = signin.SignIn{User: user, Secret: signin.NewSecret(secret)}
+			u.SignIn = signin.SignIn{User: user, Secret: in.Secret}
 		}
 		return u.Reveal(), nil
 	}

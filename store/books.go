@@ -30,7 +30,7 @@ type PathBook struct {
 // List lists the books that were brought or learned, oldest first.
 func (s Books) List(ctx context.Context) ([]PathBook, error) {
 	var out []PathBook
-	if err := s.db.SelectContext(ctx, &out, "SELECT id, name, yaml, created_at FROM path_books ORDER BY created_at, id"); err != nil {
+	if err := s.on(ctx).SelectContext(ctx, &out, "SELECT id, name, yaml, created_at FROM path_books ORDER BY created_at, id"); err != nil {
 		return nil, err
 	}
 	for i := range out {
@@ -87,5 +87,5 @@ func (s Books) Merge(ctx context.Context, b *recipe.Book) (added []recipe.Recipe
 
 // Delete removes a book of one's own.
 func (s Books) Delete(ctx context.Context, id uuid.UUID) error {
-	return one(s.db.ExecContext(ctx, "DELETE FROM path_books WHERE id = $1", id))
+	return one(s.on(ctx).ExecContext(ctx, "DELETE FROM path_books WHERE id = $1", id))
 }

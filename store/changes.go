@@ -5,7 +5,6 @@ import (
 	"database/sql"
 
 	"github.com/google/uuid"
-	"github.com/jmoiron/sqlx"
 )
 
 // Changes are what is new at a site since a reader last looked.
@@ -26,7 +25,7 @@ func (s Devices) Changes(ctx context.Context, site uuid.UUID, mark string) (Chan
 		Whole   sql.NullBool `db:"whole"`
 		Devices uuidList     `db:"devices"`
 	}
-	err := s.db.GetContext(ctx, &row, `SELECT pg_snapshot_xmin(pg_current_snapshot())::text AS mark,
+	err := s.on(ctx).GetContext(ctx, &row, `SELECT pg_snapshot_xmin(pg_current_snapshot())::text AS mark,
 		(SELECT changed >= $2::xid8 FROM sites WHERE id = $1) AS whole,
 		(SELECT COALESCE(json_agg(id), '[]') FROM devices WHERE site_id = $1 AND changed >= $2::xid8) AS devices`, site, mark)
 	if err == nil && !row.Whole.Valid {
@@ -38,26 +37,33 @@ func (s Devices) Changes(ctx context.Context, site uuid.UUID, mark string) (Chan
 // Of returns devices with their derived status, in order of address. Those that are no more are left out.
 func (s Devices) Of(ctx context.Context, ids []uuid.UUID) ([]Device, error) {
 	var out []Device
-	if err := s.db.SelectContext(ctx, &out, "SELECT "+deviceColumns+" FROM devices WHERE id = ANY($1)", ids); err != nil {
+	if err := s.on(ctx).SelectContext(ctx, &out, "SELECT "+deviceColumns+" FROM devices WHERE id = ANY($1)", ids); err != nil {
 		return nil, err
 	}
 	return out, s.derive(ctx, out, "d.id = ANY($1)", ids)
 }
 
 // deviceChanged marks that what a device's status is derived from has changed, and tells readers of it.
-func (s *database) deviceChanged(ctx context.Context, tx sqlx.ExtContext, device uuid.UUID) error {
+func (s *database) deviceChanged(ctx context.Context, q querier, device uuid.UUID) error {
 	var site uuid.UUID
-	err := sqlx.GetContext(ctx, tx, &site, "UPDATE devices SET changed = pg_current_xact_id() WHERE id = $1 RETURNING site_id", device)
+	err := q.GetContext(ctx, &site, "UPDATE devices SET changed = pg_current_xact_id() WHERE id = $1 RETURNING site_id", device)
 	if err != nil {
 		return found(err)
 	}
-	return s.notify(ctx, tx, Event{Site: site, What: "device", ID: device})
+	return s.notify(ctx, q, Event{Site: site, What: "device", ID: device})
+}
+
+// devicesChanged is deviceChanged for many.
+func (s *database) devicesChanged(ctx context.Context, q querier, devices []uuid.UUID) error {
+	_, err := q.ExecContext(ctx, `WITH changed AS (UPDATE devices SET changed = pg_current_xact_id() WHERE id = ANY($1) RETURNING site_id, id)
+		SELECT pg_notify($2, json_build_object('site', site_id, 'what', 'device', 'id', id)::text) FROM changed`, devices, channel)
+	return err
 }
 
 // siteChanged marks that every device of a site may have changed, and tells readers of it.
-func (s *database) siteChanged(ctx context.Context, tx sqlx.ExtContext, site uuid.UUID) error {
-	if _, err := tx.ExecContext(ctx, "UPDATE sites SET changed = pg_current_xact_id() WHERE id = $1", site); err != nil {
+func (s *database) siteChanged(ctx context.Context, q querier, site uuid.UUID) error {
+	if _, err := q.ExecContext(ctx, "UPDATE sites SET changed = pg_current_xact_id() WHERE id = $1", site); err != nil {
 		return err
 	}
-	return s.notify(ctx, tx, Event{Site: site, What: "site", ID: site})
+	return s.notify(ctx, q, Event{Site: site, What: "site", ID: site})
 }

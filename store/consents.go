@@ -5,6 +5,8 @@ import (
 	"net/netip"
 	"time"
 
+	"unlatch/core/act"
+
 	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
 )
@@ -16,34 +18,30 @@ type Consents struct{ *database }
 const ConsentTime = 30 * time.Minute
 
 // Give opens the scope for one stray at its present address, and for nothing else. Who gave it, and why, is kept.
-func (s Consents) Give(ctx context.Context, d *Device, by Person, reason string) error {
+func (s Consents) Give(ctx context.Context, by act.Person, device uuid.UUID, addr, reason string) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if err := audit(ctx, tx, Deed{Person: by, Action: "agreed to connect to a stray", Subject: reason, Site: d.Site,
-			Device: d.ID}); err != nil {
+		if _, err := tx.ExecContext(ctx, "INSERT INTO consents (id, device_id, person_id, addr, reason, until) VALUES ($1, $2, $3, $4, $5, "+
+			"now() + $6 * interval '1 second')", newID(), device, by.ID, addr, reason, ConsentTime.Seconds()); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx,
-			"INSERT INTO consents (id, device_id, person_id, addr, reason, until) VALUES ($1, $2, $3, $4, $5, "+
-				"now() + $6 * interval '1 second')",
-			newID(), d.ID, by.ID, d.Addr, reason, ConsentTime.Seconds()); err != nil {
-			return err
-		}
-		return s.deviceChanged(ctx, tx, d.ID)
+		return s.deviceChanged(ctx, tx, device)
 	})
 }
 
 // Withdraw ends a device's consents.
-func (s Consents) Withdraw(ctx context.Context, d *Device) error {
-	if _, err := s.db.ExecContext(ctx, "UPDATE consents SET until = now() WHERE device_id = $1 AND until > now()", d.ID); err != nil {
-		return err
-	}
-	return s.deviceChanged(ctx, s.db, d.ID)
+func (s Consents) Withdraw(ctx context.Context, device uuid.UUID) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, "UPDATE consents SET until = now() WHERE device_id = $1 AND until > now()", device); err != nil {
+			return err
+		}
+		return s.deviceChanged(ctx, tx, device)
+	})
 }
 
 // Addresses returns the stray addresses of a site that may be connected to now.
 func (s Consents) Addresses(ctx context.Context, site uuid.UUID) ([]netip.Addr, error) {
 	var rows []string
-	if err := s.db.SelectContext(ctx, &rows, "SELECT DISTINCT c.addr FROM consents c JOIN devices d ON d.id = c.device_id WHERE "+
+	if err := s.on(ctx).SelectContext(ctx, &rows, "SELECT DISTINCT c.addr FROM consents c JOIN devices d ON d.id = c.device_id WHERE "+
 		"d.site_id = $1 AND c.until > now()", site); err != nil {
 		return nil, err
 	}
@@ -62,7 +60,7 @@ func (s Devices) consents(ctx context.Context, where string, arg any) (map[uuid.
 		Device uuid.UUID `db:"device_id"`
 		Until  time.Time `db:"until"`
 	}
-	err := s.db.SelectContext(ctx, &rows, "SELECT c.device_id, max(c.until) AS until FROM consents c JOIN devices d ON d.id = "+
+	err := s.on(ctx).SelectContext(ctx, &rows, "SELECT c.device_id, max(c.until) AS until FROM consents c JOIN devices d ON d.id = "+
 		"c.device_id AND d.addr = c.addr WHERE c.until > now() AND "+where+" GROUP BY c.device_id", arg)
 	out := map[uuid.UUID]time.Time{}
 	for _, r := range rows {

@@ -5,7 +5,6 @@ import (
 	"cmp"
 	"context"
 	"database/sql"
-	"fmt"
 	"net/netip"
 	"slices"
 	"time"
@@ -51,18 +50,24 @@ func (d *Device) Title() string {
 	return d.Addr
 }
 
+// Latch is the device as core knows it.
+func (d *Device) Latch() *latch.Device {
+	return &latch.Device{ID: d.ID, Title: d.Title(), Name: d.Name.String, Addr: d.Addr, Endpoint: d.Endpoint.String, Via: d.Via,
+		Channel: d.Channel, Status: d.Status}
+}
+
 const deviceColumns = "id, site_id, endpoint, addr, serial, mac, name, created_at, via, channel, certificate"
 
 // Still returns a stored picture.
 func (s Devices) Still(ctx context.Context, id uuid.UUID) ([]byte, error) {
 	var jpeg []byte
-	return jpeg, found(s.db.GetContext(ctx, &jpeg, "SELECT jpeg FROM stills WHERE id = $1", id))
+	return jpeg, found(s.on(ctx).GetContext(ctx, &jpeg, "SELECT jpeg FROM stills WHERE id = $1", id))
 }
 
 // List returns a site's devices with their derived status, in order of address.
 func (s Devices) List(ctx context.Context, site uuid.UUID) ([]Device, error) {
 	var out []Device
-	if err := s.db.SelectContext(ctx, &out, "SELECT "+deviceColumns+" FROM devices WHERE site_id = $1", site); err != nil {
+	if err := s.on(ctx).SelectContext(ctx, &out, "SELECT "+deviceColumns+" FROM devices WHERE site_id = $1", site); err != nil {
 		return nil, err
 	}
 	return out, s.derive(ctx, out, "d.site_id = $1", site)
@@ -71,7 +76,7 @@ func (s Devices) List(ctx context.Context, site uuid.UUID) ([]Device, error) {
 // Get returns one device with its derived status.
 func (s Devices) Get(ctx context.Context, id uuid.UUID) (*Device, error) {
 	out := make([]Device, 1)
-	if err := s.db.GetContext(ctx, &out[0], "SELECT "+deviceColumns+" FROM devices WHERE id = $1", id); err != nil {
+	if err := s.on(ctx).GetContext(ctx, &out[0], "SELECT "+deviceColumns+" FROM devices WHERE id = $1", id); err != nil {
 		return nil, found(err)
 	}
 	return &out[0], s.derive(ctx, out, "d.id = $1", id)
@@ -83,7 +88,7 @@ const mostTunings = 5000
 // Tunings is the evidence of all settings that were sent to devices of a site, the newest first. Of each device the model is to be had from
 // its status.
 func (s Devices) Tunings(ctx context.Context, site uuid.UUID) (out []evidence.Record, err error) {
-	return out, s.db.SelectContext(ctx, &out, `SELECT e.id, e.device_id AS device, e.at, e.kind, e.subject, e.body, false AS hasexchange FROM evidence e
+	return out, s.on(ctx).SelectContext(ctx, &out, `SELECT e.id, e.device_id AS device, e.at, e.kind, e.subject, e.body, false AS hasexchange FROM evidence e
 		JOIN devices d ON d.id = e.device_id WHERE d.site_id = $1 AND e.kind = $2 ORDER BY e.at DESC LIMIT $3`, site, evidence.KindTuned, mostTunings)
 }
 
@@ -98,37 +103,20 @@ func ByAddress(a, b *Device) int {
 	return cmp.Or(x.Compare(y), bytes.Compare(a.ID[:], b.ID[:]))
 }
 
-// Rename gives a device a name; an empty one gives back what the device calls itself. It returns the name before.
-func (s Devices) Rename(ctx context.Context, id uuid.UUID, name string) (before string, err error) {
-	err = s.tx(ctx, func(tx *sqlx.Tx) error {
-		var d Device
-		if err := tx.GetContext(ctx, &d, "SELECT "+deviceColumns+" FROM devices WHERE id = $1 FOR UPDATE", id); err != nil {
-			return found(err)
-		}
-		before = d.Name.String
-		if _, err := tx.ExecContext(ctx, "UPDATE devices SET name = NULLIF($2, '') WHERE id = $1", id, name); err != nil {
+// Rename gives a device a name; an empty one gives back what the device calls itself.
+func (s Devices) Rename(ctx context.Context, id uuid.UUID, name string) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if err := one(tx.ExecContext(ctx, "UPDATE devices SET name = NULLIF($2, '') WHERE id = $1", id, name)); err != nil {
 			return err
 		}
 		return s.deviceChanged(ctx, tx, id)
 	})
-	return before, err
 }
 
 // Forget removes devices of a site with their evidence: what was replaced, heard by mistake, or invented by somebody on the wire. It
 // returns how many there were.
-func (s Devices) Forget(ctx context.Context, by Person, site uuid.UUID, ids []uuid.UUID) (n int64, err error) {
+func (s Devices) Forget(ctx context.Context, site uuid.UUID, ids []uuid.UUID) (n int64, err error) {
 	return n, s.tx(ctx, func(tx *sqlx.Tx) error {
-		for _, id := range ids[:min(len(ids), mostAudited)] {
-			if err := audit(ctx, tx, Deed{Person: by, Action: "forgot the device", Site: site, Device: id}); err != nil {
-				return err
-			}
-		}
-		if more := len(ids) - mostAudited; more > 0 {
-			if err := audit(ctx, tx, Deed{Person: by, Action: "forgot devices", Subject: fmt.Sprintf("%d more", more),
-				Site: site}); err != nil {
-				return err
-			}
-		}
 		res, err := tx.ExecContext(ctx, "DELETE FROM devices WHERE site_id = $1 AND id = ANY($2)", site, ids)
 		if err != nil {
 			return err
@@ -140,25 +128,22 @@ func (s Devices) Forget(ctx context.Context, by Person, site uuid.UUID, ids []uu
 	})
 }
 
-// mostAudited is how many devices of one deed are recorded one by one.
-const mostAudited = 50
-
 // History returns the newest records of a device, newest first.
 func (s Devices) History(ctx context.Context, device uuid.UUID, limit int) ([]evidence.Record, error) {
 	var out []evidence.Record
-	err := s.db.SelectContext(ctx, &out, `SELECT id, device_id AS device, at, kind, subject, body, exchange <> '' AS hasexchange
+	err := s.on(ctx).SelectContext(ctx, &out, `SELECT id, device_id AS device, at, kind, subject, body, exchange <> '' AS hasexchange
 		FROM evidence WHERE device_id = $1 ORDER BY at DESC, id DESC LIMIT $2`, device, limit)
 	return out, err
 }
 
 // OneRecord returns one record.
 func (s Devices) OneRecord(ctx context.Context, id uuid.UUID) (r evidence.Record, err error) {
-	return r, found(s.db.GetContext(ctx, &r, `SELECT id, device_id AS device, at, kind, subject, body, exchange <> '' AS hasexchange
+	return r, found(s.on(ctx).GetContext(ctx, &r, `SELECT id, device_id AS device, at, kind, subject, body, exchange <> '' AS hasexchange
 		FROM evidence WHERE id = $1`, id))
 }
 
 // Exchange returns the conversation that a record came from.
 func (s Devices) Exchange(ctx context.Context, record uuid.UUID) (string, error) {
 	var text string
-	return text, found(s.db.GetContext(ctx, &text, "SELECT exchange FROM evidence WHERE id = $1", record))
+	return text, found(s.on(ctx).GetContext(ctx, &text, "SELECT exchange FROM evidence WHERE id = $1", record))
 }

@@ -36,6 +36,6 @@ func (s Sites) Expect(ctx context.Context, site uuid.UUID, rows []addresslist.Ro
 // Expected returns a site's address list.
 func (s Sites) Expected(ctx context.Context, site uuid.UUID) ([]addresslist.Row, error) {
 	out := []addresslist.Row{}
-	return out, s.db.SelectContext(ctx, &out, "SELECT line, name, addr, mac, serial, note FROM expected WHERE site_id = $1 ORDER BY "+
+	return out, s.on(ctx).SelectContext(ctx, &out, "SELECT line, name, addr, mac, serial, note FROM expected WHERE site_id = $1 ORDER BY "+
 		"line", site)
 }

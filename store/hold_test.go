@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"unlatch/core/act"
 	"unlatch/core/address"
 	"unlatch/core/discovery"
 	"unlatch/core/evidence"
@@ -34,7 +35,7 @@ func TestALostKeyIsNotReplacedSilently(t *testing.T) {
 	url, key := storetest.URL(t), filepath.Join(t.TempDir(), "key")
 	s, err := store.Open(ctx, url, key, nil)
 	require.NoError(t, err)
-	_, err = s.SignIns.Add(ctx, store.NewSignIn{Label: "a", User: "a", Secret: signin.NewSecret("tarn-water-7")})
+	_, err = s.SignIns.Add(ctx, signin.New{Label: "a", User: "a", Secret: signin.NewSecret("tarn-water-7")})
 	require.NoError(t, err)
 	_, err = s.Sites.Create(ctx, "kept", address.MustParse("192.0.2.0/24"))
 	require.NoError(t, err)
@@ -200,7 +201,7 @@ func TestAStormOfAnnouncementsIsBounded(t *testing.T) {
 	s := storetest.Open(t)
 	site, err := s.Sites.Create(ctx, "x", address.MustParse("192.0.2.0/24"))
 	require.NoError(t, err)
-	var storm *store.StormError
+	var storm *discovery.StormError
 	dropped := 0
 	for i := range 200 {
 		_, err := s.Devices.Sight(ctx, site.ID, nil, sight("192.0.2.66", fmt.Sprintf("urn:invented:%d", i)))
@@ -210,10 +211,10 @@ func TestAStormOfAnnouncementsIsBounded(t *testing.T) {
 		}
 		require.NoError(t, err)
 	}
-	assert.Equal(t, 200-store.MostAtAddress, dropped)
+	assert.Equal(t, 200-discovery.MostAtAddress, dropped)
 	devices, err := s.Devices.List(ctx, site.ID)
 	require.NoError(t, err)
-	assert.Len(t, devices, store.MostAtAddress)
+	assert.Len(t, devices, discovery.MostAtAddress)
 	seen, err := s.Sites.Get(ctx, site.ID)
 	require.NoError(t, err)
 	storms := seen.Storms
@@ -225,7 +226,7 @@ func TestAStormOfAnnouncementsIsBounded(t *testing.T) {
 	assert.NoError(t, err, "and so is a real one elsewhere")
 
 	// Many addresses, one device each.
-	for i := range store.MostAnnounced + 10 {
+	for i := range discovery.MostAnnounced + 10 {
 		a := netip.AddrFrom4([4]byte{192, 0, 2, 1}).As4()
 		a[1], a[3] = byte(i/200), byte(i%200+1)
 		if _, err := s.Devices.Sight(ctx, site.ID, nil, sight(netip.AddrFrom4(a).String(), fmt.Sprintf("urn:wide:%d", i))); err != nil {
@@ -234,7 +235,7 @@ func TestAStormOfAnnouncementsIsBounded(t *testing.T) {
 	}
 	devices, err = s.Devices.List(ctx, site.ID)
 	require.NoError(t, err)
-	assert.Len(t, devices, store.MostAnnounced, "no more than that in a minute that nobody asked for")
+	assert.Len(t, devices, discovery.MostAnnounced, "no more than that in a minute that nobody asked for")
 	seen, err = s.Sites.Get(ctx, site.ID)
 	require.NoError(t, err)
 	storms = seen.Storms
@@ -244,10 +245,10 @@ func TestAStormOfAnnouncementsIsBounded(t *testing.T) {
 	for _, d := range devices {
 		ids = append(ids, d.ID)
 	}
-	n, err := s.Devices.Forget(ctx, store.Person{Name: "keeper"}, site.ID, ids)
+	n, err := s.Devices.Forget(ctx, site.ID, ids)
 	require.NoError(t, err)
 	assert.EqualValues(t, len(ids), n, "forgotten in one piece")
-	_, err = s.Devices.Forget(ctx, store.Person{}, uuid.New(), ids)
+	_, err = s.Devices.Forget(ctx, uuid.New(), ids)
 	assert.ErrorIs(t, err, store.ErrNotFound)
 }
 
@@ -304,7 +305,7 @@ func TestALostLeaseFencesItsWorker(t *testing.T) {
 	require.NoError(t, err)
 	d, err := s.Devices.Get(ctx, device)
 	require.NoError(t, err)
-	key, err := s.SignIns.Add(ctx, store.NewSignIn{Label: "a", User: "a", Secret: signin.NewSecret("a")})
+	key, err := s.SignIns.Add(ctx, signin.New{Label: "a", User: "a", Secret: signin.NewSecret("a")})
 	require.NoError(t, err)
 
 	working, stop := context.WithCancel(ctx)
@@ -373,8 +374,8 @@ func TestSignInsAreAddedWithTheirTermsOrNotAtAll(t *testing.T) {
 	t.Parallel()
 	s := storetest.Open(t)
 	missing := uuid.New()
-	_, err := s.SignIns.AddAll(ctx, store.NewSignIn{Label: "good", User: "a", Secret: signin.NewSecret("a")},
-		store.NewSignIn{Label: "for a device that is not there", User: "b", Secret: signin.NewSecret("b"), Terms: store.For("", missing)})
+	_, err := s.SignIns.AddAll(ctx, signin.New{Label: "good", User: "a", Secret: signin.NewSecret("a")},
+		signin.New{Label: "for a device that is not there", User: "b", Secret: signin.NewSecret("b"), Terms: signin.For("", missing)})
 	require.Error(t, err)
 	list, err := s.SignIns.List(ctx)
 	require.NoError(t, err)
@@ -407,22 +408,20 @@ func TestAgreementsReachAsFarAsTheyWereGiven(t *testing.T) {
 		}
 		return out
 	}
-	one, _, three := get("1", "O1"), get("2", "O1"), get("3", "O2")
+	one := get("1", "O1")
+	get("2", "O1")
+	get("3", "O2")
 	assert.Empty(t, agreed())
-	require.NoError(t, s.Consents.Agree(ctx, p, site.ID, []store.Device{*one}, store.ForDevices))
+	require.NoError(t, s.Consents.Agree(ctx, p, site.ID, act.Readable{Device: one.ID}))
 	assert.Equal(t, "1", agreed())
-	require.NoError(t, s.Consents.Agree(ctx, p, site.ID, []store.Device{*one}, store.ForModels))
+	require.NoError(t, s.Consents.Agree(ctx, p, site.ID, act.Readable{Model: one.Status.Device.Model()}))
 	assert.Equal(t, "12", agreed())
-	require.NoError(t, s.Consents.Disagree(ctx, p, one))
+	require.NoError(t, s.Consents.Disagree(ctx, site.ID, act.NoReadable{Device: one.ID, Model: one.Status.Device.Model()}))
 	assert.Empty(t, agreed())
-	require.NoError(t, s.Consents.Agree(ctx, p, site.ID, []store.Device{*three}, store.ForSite))
+	require.NoError(t, s.Consents.Agree(ctx, p, site.ID, act.Readable{}))
 	assert.Equal(t, "123", agreed())
 	get("4", "O9")
 	assert.Equal(t, "1234", agreed(), "a site is whatever is on it")
-	acts, err := s.Deeds.List(ctx, &site.ID, uuid.Nil, 10)
-	require.NoError(t, err)
-	assert.Len(t, acts, 4)
-	assert.Equal(t, "agreed that the sign-in may be sent readable", acts[0].Action)
 }
 
 // A sighting that would move a device is told apart before it is filed.
@@ -462,18 +461,18 @@ func TestADeviceThatAnnouncesWithoutEnd(t *testing.T) {
 		x := sight("192.0.2.7", "urn:7")
 		x.Name = fmt.Sprintf("name %d", n)
 		if _, err = s.Devices.Sight(ctx, site.ID, nil, x); err != nil {
-			require.ErrorAs(t, err, new(*store.StormError))
+			require.ErrorAs(t, err, new(*discovery.StormError))
 		}
 	}
 	var rows int
 	require.NoError(t, s.Pool.QueryRow(ctx, "SELECT count(*) FROM evidence WHERE device_id = $1", device).Scan(&rows))
-	assert.Equal(t, store.MostTold, rows)
+	assert.Equal(t, discovery.MostTold, rows)
 	site, err = s.Sites.Get(ctx, site.ID)
 	require.NoError(t, err)
 	storms := site.Storms
 	require.Len(t, storms, 1)
 	assert.Equal(t, "192.0.2.7", storms[0].Addr)
-	assert.Equal(t, int64(401-store.MostTold), storms[0].Dropped)
+	assert.Equal(t, int64(401-discovery.MostTold), storms[0].Dropped)
 	_, err = s.Pool.Exec(ctx, "ALTER TABLE evidence DISABLE TRIGGER evidence_append_only; UPDATE evidence SET at = at - interval '2 minutes'")
 	require.NoError(t, err)
 	_, err = s.Devices.Sight(ctx, site.ID, nil, sight("192.0.2.7", "urn:7"))

@@ -58,6 +58,6 @@ func (s Workers) Passed(ctx context.Context, text string, now time.Time) (worker
 
 // Reaching lists the workers that reach a site, in no order.
 func (s Workers) Reaching(ctx context.Context, site uuid.UUID) (names []string, err error) {
-	err = s.db.SelectContext(ctx, &names, "SELECT worker FROM worker_sites WHERE site_id = $1", site)
+	err = s.on(ctx).SelectContext(ctx, &names, "SELECT worker FROM worker_sites WHERE site_id = $1", site)
 	return names, err
 }

@@ -7,6 +7,8 @@ import (
 	"errors"
 	"time"
 
+	"unlatch/core/act"
+
 	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
 )
@@ -17,22 +19,21 @@ type People struct{ *database }
 // ErrTaken means that the first account exists already.
 var ErrTaken = errors.New("there is an account already")
 
-// A Person may sign in.
-type Person struct {
-	ID           uuid.UUID `db:"id"`
-	Name         string    `db:"name"`
-	PasswordHash string    `db:"password_hash"`
+// An Account is a person who may sign in, with the hash of the password.
+type Account struct {
+	act.Person
+	PasswordHash string `db:"password_hash"`
 }
 
 // Any reports whether the first account was made.
 func (s People) Any(ctx context.Context) (bool, error) {
 	var yes bool
-	return yes, s.db.GetContext(ctx, &yes, "SELECT EXISTS (SELECT 1 FROM people)")
+	return yes, s.on(ctx).GetContext(ctx, &yes, "SELECT EXISTS (SELECT 1 FROM people)")
 }
 
 // CreateFirst makes the first account, and only the first: ErrTaken otherwise.
-func (s People) CreateFirst(ctx context.Context, name, hash string) (Person, error) {
-	p := Person{ID: newID(), Name: name, PasswordHash: hash}
+func (s People) CreateFirst(ctx context.Context, name, hash string) (act.Person, error) {
+	p := act.Person{ID: newID(), Name: name, Role: act.Owner}
 	return p, s.tx(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, "LOCK TABLE people"); err != nil {
 			return err
@@ -50,9 +51,9 @@ func (s People) CreateFirst(ctx context.Context, name, hash string) (Person, err
 }
 
 // ByName finds an account.
-func (s People) ByName(ctx context.Context, name string) (Person, error) {
-	var p Person
-	return p, found(s.db.GetContext(ctx, &p, "SELECT id, name, password_hash FROM people WHERE name = $1", name))
+func (s People) ByName(ctx context.Context, name string) (Account, error) {
+	var p Account
+	return p, found(s.on(ctx).GetContext(ctx, &p, "SELECT id, name, role, password_hash FROM people WHERE name = $1", name))
 }
 
 // StartSession remembers the hashes of a session's token and of the mark of the browser that it begins in.
@@ -82,14 +83,14 @@ func (s People) KnownBrowser(ctx context.Context, mark, name string) (bool, erro
 		return false, nil
 	}
 	var yes bool
-	return yes, s.db.GetContext(ctx, &yes, "SELECT EXISTS (SELECT 1 FROM browsers b JOIN people p ON p.id = b.person_id WHERE "+
+	return yes, s.on(ctx).GetContext(ctx, &yes, "SELECT EXISTS (SELECT 1 FROM browsers b JOIN people p ON p.id = b.person_id WHERE "+
 		"b.token_hash = $1 AND b.expires_at > now() AND p.name = $2)", hashOf(mark), name)
 }
 
 // OfSession returns who a token belongs to, or ErrNotFound.
-func (s People) OfSession(ctx context.Context, token string) (Person, error) {
-	var p Person
-	err := s.db.GetContext(ctx, &p, "SELECT p.id, p.name, '' AS password_hash FROM sessions s JOIN people p ON p.id = s.person_id WHERE "+
+func (s People) OfSession(ctx context.Context, token string) (act.Person, error) {
+	var p act.Person
+	err := s.on(ctx).GetContext(ctx, &p, "SELECT p.id, p.name, p.role FROM sessions s JOIN people p ON p.id = s.person_id WHERE "+
 		"s.token_hash = $1 AND s.expires_at > now()", hashOf(token))
 	if errors.Is(err, sql.ErrNoRows) {
 		return p, ErrNotFound

@@ -2,9 +2,7 @@ package store
 
 import (
 	"context"
-	"database/sql"
 	"encoding/json"
-	"errors"
 	"fmt"
 
 	"github.com/google/uuid"
@@ -50,14 +48,14 @@ const planColumns = "id, site_id, owner, name, parts"
 
 // List lists the plans of a site.
 func (s Plans) List(ctx context.Context, site uuid.UUID) (out []Plan, err error) {
-	if err := s.db.SelectContext(ctx, &out, "SELECT "+planColumns+" FROM plans WHERE site_id = $1 ORDER BY created_at, id", site); err != nil {
+	if err := s.on(ctx).SelectContext(ctx, &out, "SELECT "+planColumns+" FROM plans WHERE site_id = $1 ORDER BY created_at, id", site); err != nil {
 		return nil, err
 	}
 	var members []struct {
 		Device    uuid.UUID `db:"device_id"`
 		Selection uuid.UUID `db:"selection"`
 	}
-	if err := s.db.SelectContext(ctx, &members, `SELECT p.device_id, p.selection FROM device_plans p JOIN plans o ON o.id = p.selection
+	if err := s.on(ctx).SelectContext(ctx, &members, `SELECT p.device_id, p.selection FROM device_plans p JOIN plans o ON o.id = p.selection
 		WHERE o.site_id = $1 ORDER BY p.device_id`, site); err != nil {
 		return nil, err
 	}
@@ -75,10 +73,10 @@ func (s Plans) List(ctx context.Context, site uuid.UUID) (out []Plan, err error)
 }
 
 // Put keeps a plan in place of the one that its owner had. The devices of a selection leave the one that they were in.
-func (s Plans) Put(ctx context.Context, by Person, p Plan) (id uuid.UUID, err error) {
+func (s Plans) Put(ctx context.Context, site uuid.UUID, p Plan) (id uuid.UUID, err error) {
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
 		if err := tx.GetContext(ctx, &id, `INSERT INTO plans (id, site_id, owner, name, parts) VALUES ($1, $2, $3, $4, $5)
-			ON CONFLICT (site_id, owner, name) DO UPDATE SET parts = excluded.parts RETURNING id`, newID(), p.Site, p.Owner, p.Name,
+			ON CONFLICT (site_id, owner, name) DO UPDATE SET parts = excluded.parts RETURNING id`, newID(), site, p.Owner, p.Name,
 			written(p.Plan)); err != nil {
 			return err
 		}
@@ -86,61 +84,48 @@ func (s Plans) Put(ctx context.Context, by Person, p Plan) (id uuid.UUID, err er
 			if _, err := tx.ExecContext(ctx, "UPDATE device_plans SET selection = NULL WHERE selection = $1", id); err != nil {
 				return err
 			}
-			for _, d := range p.Devices {
-				if _, err := tx.ExecContext(ctx, `INSERT INTO device_plans (device_id, selection) VALUES ($1, $2)
-					ON CONFLICT (device_id) DO UPDATE SET selection = excluded.selection`, d, id); err != nil {
-					return err
-				}
+			if _, err := tx.ExecContext(ctx, `INSERT INTO device_plans (device_id, selection) SELECT d, $2 FROM unnest($1::uuid[]) d
+				ON CONFLICT (device_id) DO UPDATE SET selection = excluded.selection`, p.Devices, id); err != nil {
+				return err
 			}
 		}
-		whose := tuning.Layer{Owner: p.Owner, Name: p.Name}
-		if err := audit(ctx, tx, Deed{Person: by, Action: "planned the streams", Subject: whose.Whose(), Site: p.Site}); err != nil {
-			return err
-		}
-		return s.siteChanged(ctx, tx, p.Site)
+		return s.siteChanged(ctx, tx, site)
 	})
 	return id, err
 }
 
 // Delete takes a plan of a site away. What is set on devices stays as it is.
-func (s Plans) Delete(ctx context.Context, by Person, site, id uuid.UUID) error {
+func (s Plans) Delete(ctx context.Context, site, id uuid.UUID) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		var p Plan
-		err := tx.GetContext(ctx, &p, "DELETE FROM plans WHERE id = $1 AND site_id = $2 RETURNING "+planColumns, id, site)
-		if errors.Is(err, sql.ErrNoRows) {
-			return ErrNotFound
-		}
-		if err != nil {
-			return err
-		}
-		whose := tuning.Layer{Owner: p.Owner, Name: p.Name}
-		if err := audit(ctx, tx, Deed{Person: by, Action: "took away the plan", Subject: whose.Whose(), Site: site}); err != nil {
+		if err := one(tx.ExecContext(ctx, "DELETE FROM plans WHERE id = $1 AND site_id = $2", id, site)); err != nil {
 			return err
 		}
 		return s.siteChanged(ctx, tx, site)
 	})
 }
 
-// SetOwn adds parts to the own plans of cameras, by device. A plan that is empty takes the camera's own plan away, and takes it out of its
-// selection.
+// SetOwn adds parts to the own plans of a site's cameras, by device. A plan that is empty takes the camera's own plan away, and takes it
+// out of its selection.
 func (s Plans) SetOwn(ctx context.Context, own map[uuid.UUID]tuning.Plan) error {
-	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		for device, plan := range own {
-			var err error
-			if plan.IsZero() {
-				_, err = tx.ExecContext(ctx, "DELETE FROM device_plans WHERE device_id = $1", device)
-			} else {
-				_, err = tx.ExecContext(ctx, `INSERT INTO device_plans (device_id, parts) VALUES ($1, $2)
-					ON CONFLICT (device_id) DO UPDATE SET parts = device_plans.parts || excluded.parts`, device, written(plan))
-			}
-			if err != nil {
-				return err
-			}
-			if err := s.deviceChanged(ctx, tx, device); err != nil {
-				return err
-			}
+	var ends, sets, all []uuid.UUID
+	var parts []string
+	for device, plan := range own {
+		all = append(all, device)
+		if plan.IsZero() {
+			ends = append(ends, device)
+		} else {
+			sets, parts = append(sets, device), append(parts, written(plan))
 		}
-		return nil
+	}
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, "DELETE FROM device_plans WHERE device_id = ANY($1)", ends); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `INSERT INTO device_plans (device_id, parts) SELECT d, p::jsonb FROM unnest($1::uuid[], $2::text[]) x(d, p)
+			ON CONFLICT (device_id) DO UPDATE SET parts = device_plans.parts || excluded.parts`, sets, parts); err != nil {
+			return err
+		}
+		return s.devicesChanged(ctx, tx, all)
 	})
 }
 
@@ -157,7 +142,7 @@ type ownPlan struct {
 
 // layers reads what is planned for devices of a site.
 func (s Devices) layers(ctx context.Context, site uuid.UUID, where string, arg any) (l layers, err error) {
-	if err := s.db.SelectContext(ctx, &l.site, "SELECT "+planColumns+" FROM plans WHERE site_id = $1", site); err != nil {
+	if err := s.on(ctx).SelectContext(ctx, &l.site, "SELECT "+planColumns+" FROM plans WHERE site_id = $1", site); err != nil {
 		return l, err
 	}
 	for i := range l.site {
@@ -170,7 +155,7 @@ func (s Devices) layers(ctx context.Context, site uuid.UUID, where string, arg a
 		Parts     parts      `db:"parts"`
 		Selection *uuid.UUID `db:"selection"`
 	}
-	if err := s.db.SelectContext(ctx, &rows, "SELECT p.device_id, p.parts, p.selection FROM device_plans p "+
+	if err := s.on(ctx).SelectContext(ctx, &rows, "SELECT p.device_id, p.parts, p.selection FROM device_plans p "+
 		"JOIN devices d ON d.id = p.device_id WHERE "+
 		where, arg); err != nil {
 		return l, err

@@ -34,7 +34,7 @@ func (s Workers) Reach(ctx context.Context, l Lease, sites []uuid.UUID) error {
 // Reached lists the sites that some worker reaches now.
 func (s Workers) Reached(ctx context.Context) (map[uuid.UUID]bool, error) {
 	var ids []uuid.UUID
-	err := s.db.SelectContext(ctx, &ids, "SELECT DISTINCT site_id FROM worker_sites")
+	err := s.on(ctx).SelectContext(ctx, &ids, "SELECT DISTINCT site_id FROM worker_sites")
 	out := map[uuid.UUID]bool{}
 	for _, id := range ids {
 		out[id] = true

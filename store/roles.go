@@ -8,21 +8,18 @@ import (
 )
 
 // SetRoles keeps what a person uses a device's streams as, by the streams' tokens; none is the rule's own choice.
-func (s Devices) SetRoles(ctx context.Context, by Person, d *Device, roles map[string]string) error {
+func (s Devices) SetRoles(ctx context.Context, device uuid.UUID, roles map[string]string) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, "DELETE FROM stream_roles WHERE device_id = $1", d.ID); err != nil {
+		if _, err := tx.ExecContext(ctx, "DELETE FROM stream_roles WHERE device_id = $1", device); err != nil {
 			return err
 		}
 		for token, role := range roles {
-			if _, err := tx.ExecContext(ctx, "INSERT INTO stream_roles (device_id, token, role) VALUES ($1, $2, $3)", d.ID, token,
+			if _, err := tx.ExecContext(ctx, "INSERT INTO stream_roles (device_id, token, role) VALUES ($1, $2, $3)", device, token,
 				role); err != nil {
 				return err
 			}
 		}
-		if err := audit(ctx, tx, Deed{Person: by, Action: "chose the roles of the streams of", Site: d.Site, Device: d.ID}); err != nil {
-			return err
-		}
-		return s.deviceChanged(ctx, tx, d.ID)
+		return s.deviceChanged(ctx, tx, device)
 	})
 }
 
@@ -33,7 +30,7 @@ func (s Devices) roles(ctx context.Context, where string, arg any) (map[uuid.UUI
 		Token  string    `db:"token"`
 		Role   string    `db:"role"`
 	}
-	err := s.db.SelectContext(ctx, &rows, "SELECT r.device_id, r.token, r.role FROM stream_roles r JOIN devices d ON d.id = r.device_id "+
+	err := s.on(ctx).SelectContext(ctx, &rows, "SELECT r.device_id, r.token, r.role FROM stream_roles r JOIN devices d ON d.id = r.device_id "+
 		"WHERE "+where, arg)
 	out := map[uuid.UUID]map[string]string{}
 	for _, r := range rows {

@@ -6,17 +6,14 @@ import (
 	"encoding/json"
 	"time"
 
+	"unlatch/core/act"
+
 	"github.com/google/uuid"
-	"github.com/jackc/pgx/v5"
-	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jmoiron/sqlx"
 )
 
 // Runs are the long works, with how far each has come.
-type Runs struct {
-	*database
-	pool *pgxpool.Pool
-}
+type Runs struct{ *database }
 
 // A Run is one piece of long work as people see it. What is left of it is counted from its River jobs.
 type Run struct {
@@ -39,19 +36,22 @@ func (r Run) Running() bool { return r.Left > 0 }
 
 const runColumns = `r.id, r.site_id, r.kind, r.title, r.created_at, r.stopped_at, r.doing, r.done, r.total, r.problem,
 	(SELECT count(*) FROM river_job j WHERE j.args->>'run' = r.id::text AND j.state IN ('available','pending','retryable','running','scheduled')) AS jobs_left,
-	COALESCE((SELECT string_agg(DISTINCT j.args->'to'->>'addr', ' ') FROM river_job j WHERE r.kind = 'address' AND j.args->>'run' = r.id::text
+	COALESCE((SELECT string_agg(DISTINCT j.args->'do'->'address'->>'addr', ' ') FROM river_job j WHERE j.args->'do' ? 'address' AND j.args->>'run' = r.id::text
 		AND j.state IN ('available','pending','retryable','running','scheduled')), '') AS planned`
 
 // Start begins a run; enqueue adds its jobs in the same transaction, so that there is never the one without the other.
 func (s Runs) Start(ctx context.Context, site uuid.UUID, kind, title string, total int64,
-	enqueue func(tx pgx.Tx, run uuid.UUID) error) (Run, error) {
+	enqueue func(tx *sql.Tx, run uuid.UUID) error) (Run, error) {
 	r := Run{ID: newID(), Site: site, Kind: kind, Title: title, Total: total}
-	err := pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
-		if err := tx.QueryRow(ctx, "INSERT INTO runs (id, site_id, kind, title, total) VALUES ($1, $2, $3, $4, $5) RETURNING created_at",
-			r.ID, site, kind, title, total).Scan(&r.Created); err != nil {
+	err := s.tx(ctx, func(tx *sqlx.Tx) error {
+		if err := tx.GetContext(ctx, &r.Created, "INSERT INTO runs (id, site_id, kind, title, total) VALUES ($1, $2, $3, $4, $5) RETURNING created_at",
+			r.ID, site, kind, title, total); err != nil {
 			return err
 		}
-		return enqueue(tx, r.ID)
+		if err := enqueue(tx.Tx, r.ID); err != nil {
+			return err
+		}
+		return s.notify(ctx, tx, Event{Site: site, What: "run", ID: r.ID})
 	})
 	return r, err
 }
@@ -65,31 +65,31 @@ type Wait struct {
 }
 
 // BegunBy keeps who began a run.
-func (s Runs) BegunBy(ctx context.Context, run uuid.UUID, by Person) error {
-	return one(s.db.ExecContext(ctx, "UPDATE runs SET person = $2 WHERE id = $1", run, by.Name))
+func (s Runs) BegunBy(ctx context.Context, run uuid.UUID, by act.Person) error {
+	return one(s.on(ctx).ExecContext(ctx, "UPDATE runs SET person = $2 WHERE id = $1", run, by.Name))
 }
 
-// Waiting tells which of some devices a job of a kind waits for or works on.
-func (s Runs) Waiting(ctx context.Context, kind string, devices []uuid.UUID) (out []Wait, err error) {
+// Waiting tells which of some devices a command of a name waits for or is carried out on.
+func (s Runs) Waiting(ctx context.Context, command string, devices []uuid.UUID) (out []Wait, err error) {
 	names := make([]string, len(devices))
 	for i, d := range devices {
 		names[i] = d.String()
 	}
-	return out, s.db.SelectContext(ctx, &out, `SELECT (j.args->>'device')::uuid AS device, r.title, r.person, r.created_at FROM river_job j
+	return out, s.on(ctx).SelectContext(ctx, &out, `SELECT (j.args->>'device')::uuid AS device, r.title, r.person, r.created_at FROM river_job j
 		JOIN runs r ON r.id::text = j.args->>'run'
-		WHERE j.kind = $1 AND j.state IN ('available','pending','retryable','running','scheduled') AND j.args->>'device' = ANY($2)`, kind, names)
+		WHERE j.kind = 'device' AND j.args->'do' ? $1 AND j.state IN ('available','pending','retryable','running','scheduled') AND j.args->>'device' = ANY($2)`, command, names)
 }
 
 // Get returns one run.
 func (s Runs) Get(ctx context.Context, id uuid.UUID) (Run, error) {
 	var r Run
-	return r, found(s.db.GetContext(ctx, &r, "SELECT "+runColumns+" FROM runs r WHERE r.id = $1", id))
+	return r, found(s.on(ctx).GetContext(ctx, &r, "SELECT "+runColumns+" FROM runs r WHERE r.id = $1", id))
 }
 
 // List returns the newest runs of a site, newest first.
 func (s Runs) List(ctx context.Context, site uuid.UUID, limit int) ([]Run, error) {
 	var out []Run
-	return out, s.db.SelectContext(ctx, &out, "SELECT "+runColumns+" FROM runs r WHERE r.site_id = $1 ORDER BY r.created_at DESC LIMIT "+
+	return out, s.on(ctx).SelectContext(ctx, &out, "SELECT "+runColumns+" FROM runs r WHERE r.site_id = $1 ORDER BY r.created_at DESC LIMIT "+
 		"$2", site, limit)
 }
 
@@ -122,7 +122,7 @@ func (s Runs) StepDone(ctx context.Context, run uuid.UUID) error {
 // Cursor reads how far a run's job has come into v; false where it has just begun.
 func (s Runs) Cursor(ctx context.Context, run uuid.UUID, v any) (bool, error) {
 	var raw []byte
-	if err := s.db.GetContext(ctx, &raw, "SELECT cursor FROM runs WHERE id = $1", run); err != nil {
+	if err := s.on(ctx).GetContext(ctx, &raw, "SELECT cursor FROM runs WHERE id = $1", run); err != nil {
 		return false, found(err)
 	}
 	if string(raw) == "null" {
@@ -137,7 +137,7 @@ func (s Runs) SetCursor(ctx context.Context, run uuid.UUID, cursor any) error {
 	if err != nil {
 		return err
 	}
-	return one(s.db.ExecContext(ctx, "UPDATE runs SET cursor = $2 WHERE id = $1", run, string(raw)))
+	return one(s.on(ctx).ExecContext(ctx, "UPDATE runs SET cursor = $2 WHERE id = $1", run, string(raw)))
 }
 
 // StepTo counts one finished part of a run and keeps where the next begins, both or neither.
@@ -161,7 +161,7 @@ func (s Runs) StepTo(ctx context.Context, run uuid.UUID, cursor any) error {
 
 // Problem notes what went wrong with a run as a whole.
 func (s Runs) Problem(ctx context.Context, run uuid.UUID, problem string) error {
-	_, err := s.db.ExecContext(ctx, "UPDATE runs SET problem = $2 WHERE id = $1", run, problem)
+	_, err := s.on(ctx).ExecContext(ctx, "UPDATE runs SET problem = $2 WHERE id = $1", run, problem)
 	return err
 }
 
@@ -179,5 +179,5 @@ func (s Runs) Stop(ctx context.Context, run uuid.UUID) error {
 
 // Announce tells readers that a run changed; the end of a job changes what is left of it.
 func (s Runs) Announce(ctx context.Context, site, run uuid.UUID) error {
-	return s.notify(ctx, s.db, Event{Site: site, What: "run", ID: run})
+	return s.notify(ctx, s.on(ctx), Event{Site: site, What: "run", ID: run})
 }

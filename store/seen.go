@@ -121,7 +121,7 @@ type SeenRecord struct {
 
 // History lists the newest entries of a target's record.
 func (s Targets) History(ctx context.Context, id uuid.UUID, limit int) (out []SeenRecord, err error) {
-	return out, s.db.SelectContext(ctx, &out, "SELECT id, at, what, diagnosis, exchange <> '' AS exchange FROM target_seen WHERE target_id = $1 "+
+	return out, s.on(ctx).SelectContext(ctx, &out, "SELECT id, at, what, diagnosis, exchange <> '' AS exchange FROM target_seen WHERE target_id = $1 "+
 		"ORDER BY at DESC, id DESC LIMIT $2", id, limit)
 }
 
@@ -131,13 +131,13 @@ func (s Targets) OneSeen(ctx context.Context, record uuid.UUID) (x SeenRecord, t
 		SeenRecord
 		Target uuid.UUID `db:"target_id"`
 	}
-	err = found(s.db.GetContext(ctx, &row, "SELECT id, target_id, at, what, diagnosis, exchange <> '' AS exchange FROM target_seen WHERE id = $1", record))
+	err = found(s.on(ctx).GetContext(ctx, &row, "SELECT id, target_id, at, what, diagnosis, exchange <> '' AS exchange FROM target_seen WHERE id = $1", record))
 	return row.SeenRecord, row.Target, err
 }
 
 // Exchange is the conversation of one entry.
 func (s Targets) Exchange(ctx context.Context, record uuid.UUID) (text string, err error) {
-	return text, found(s.db.GetContext(ctx, &text, "SELECT exchange FROM target_seen WHERE id = $1", record))
+	return text, found(s.on(ctx).GetContext(ctx, &text, "SELECT exchange FROM target_seen WHERE id = $1", record))
 }
 
 // feedHash is what a feed's token, 32 random bytes, is found by. The token itself is kept encrypted, so that it can be shown again.
@@ -147,33 +147,29 @@ func feedHash(token string) []byte {
 }
 
 // OpenFeed gives a feed a new token; the one before opens nothing from then on.
-func (s Targets) OpenFeed(ctx context.Context, by Person, site, id uuid.UUID) (token string, err error) {
+func (s Targets) OpenFeed(ctx context.Context, site, id uuid.UUID) error {
 	raw := make([]byte, 32)
 	rand.Read(raw)
-	token = base64.RawURLEncoding.EncodeToString(raw)
-	return token, s.setFeed(ctx, by, site, id, "made a new address for the feed", feedHash(token), s.cipher.Encrypt(token, "feed "+id.String()))
+	token := base64.RawURLEncoding.EncodeToString(raw)
+	return s.setFeed(ctx, site, id, feedHash(token), s.cipher.Encrypt(token, "feed "+id.String()))
 }
 
 // CloseFeed withdraws a feed's address.
-func (s Targets) CloseFeed(ctx context.Context, by Person, site, id uuid.UUID) error {
-	return s.setFeed(ctx, by, site, id, "withdrew the address of the feed", nil, nil)
+func (s Targets) CloseFeed(ctx context.Context, site, id uuid.UUID) error {
+	return s.setFeed(ctx, site, id, nil, nil)
 }
 
-func (s Targets) setFeed(ctx context.Context, by Person, site, id uuid.UUID, action string, hash, sealed []byte) error {
+func (s Targets) setFeed(ctx context.Context, site, id uuid.UUID, hash, sealed []byte) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		var name string
 		if _, err := tx.ExecContext(ctx, `INSERT INTO past_feeds (feed_hash, target_id) SELECT feed_hash, id FROM targets
 			WHERE id = $1 AND site_id = $2 AND feed_hash IS NOT NULL ON CONFLICT DO NOTHING`, id, site); err != nil {
 			return err
 		}
-		if err := tx.GetContext(ctx, &name, "UPDATE targets SET feed_hash = $3, feed_sealed = $4 WHERE id = $1 AND site_id = $2 AND kind = 'feed' RETURNING name",
-			id, site, hash, sealed); err != nil {
-			return found(err)
-		}
-		if _, err := tx.ExecContext(ctx, "DELETE FROM feed_screens WHERE target_id = $1", id); err != nil {
+		if err := one(tx.ExecContext(ctx, "UPDATE targets SET feed_hash = $3, feed_sealed = $4 WHERE id = $1 AND site_id = $2 AND kind = 'feed'",
+			id, site, hash, sealed)); err != nil {
 			return err
 		}
-		if err := audit(ctx, tx, Deed{Person: by, Action: action, Subject: name, Site: site}); err != nil {
+		if _, err := tx.ExecContext(ctx, "DELETE FROM feed_screens WHERE target_id = $1", id); err != nil {
 			return err
 		}
 		return s.notify(ctx, tx, Event{Site: site, What: "target", ID: id})
@@ -183,7 +179,7 @@ func (s Targets) setFeed(ctx context.Context, by Person, site, id uuid.UUID, act
 // FeedToken is the token of a feed; "" where it has none.
 func (s Targets) FeedToken(ctx context.Context, id uuid.UUID) (string, error) {
 	var sealed []byte
-	if err := s.db.GetContext(ctx, &sealed, "SELECT feed_sealed FROM targets WHERE id = $1", id); err != nil || sealed == nil {
+	if err := s.on(ctx).GetContext(ctx, &sealed, "SELECT feed_sealed FROM targets WHERE id = $1", id); err != nil || sealed == nil {
 		return "", found(err)
 	}
 	return s.cipher.Decrypt(sealed, "feed "+id.String())
@@ -194,12 +190,12 @@ var ErrWithdrawn = errors.New("the address of the feed was withdrawn")
 
 // ByFeed finds the feed that a token opens. Its error is ErrWithdrawn for one that did, and ErrNotFound for one that never has.
 func (s Targets) ByFeed(ctx context.Context, token string) (t Target, err error) {
-	err = found(s.db.GetContext(ctx, &t, "SELECT "+targetColumns+" FROM targets WHERE feed_hash = $1", feedHash(token)))
+	err = found(s.on(ctx).GetContext(ctx, &t, "SELECT "+targetColumns+" FROM targets WHERE feed_hash = $1", feedHash(token)))
 	if !errors.Is(err, ErrNotFound) {
 		return t, err
 	}
 	var once bool
-	if err := s.db.GetContext(ctx, &once, "SELECT EXISTS (SELECT 1 FROM past_feeds WHERE feed_hash = $1)", feedHash(token)); err != nil {
+	if err := s.on(ctx).GetContext(ctx, &once, "SELECT EXISTS (SELECT 1 FROM past_feeds WHERE feed_hash = $1)", feedHash(token)); err != nil {
 		return t, err
 	}
 	if once {
@@ -247,7 +243,7 @@ func (s Targets) Screens(ctx context.Context, id uuid.UUID) (out []feed.Screen, 
 		Showing jsonb[[]string] `db:"showing"`
 		Current bool            `db:"current"`
 	}
-	err = s.db.SelectContext(ctx, &rows, `SELECT f.name, f.address, f.format, f.fetched, f.times, f.showing, f.fetched >= t.listed_at AS current
+	err = s.on(ctx).SelectContext(ctx, &rows, `SELECT f.name, f.address, f.format, f.fetched, f.times, f.showing, f.fetched >= t.listed_at AS current
 		FROM feed_screens f JOIN targets t ON t.id = f.target_id WHERE f.target_id = $1 ORDER BY f.name, f.address`, id)
 	for _, r := range rows {
 		out = append(out, feed.Screen{Name: r.Name, Address: r.Address, Format: r.Format, Fetched: r.Fetched, Times: r.Times, Showing: r.Showing.V,
@@ -272,7 +268,7 @@ func (s Devices) stills(ctx context.Context, where string, arg any) (map[uuid.UU
 		Device uuid.UUID `db:"device_id"`
 		JPEG   []byte    `db:"jpeg"`
 	}
-	err := s.db.SelectContext(ctx, &rows, `SELECT DISTINCT ON (e.device_id) e.device_id, p.jpeg FROM evidence e JOIN devices d ON d.id = e.device_id
+	err := s.on(ctx).SelectContext(ctx, &rows, `SELECT DISTINCT ON (e.device_id) e.device_id, p.jpeg FROM evidence e JOIN devices d ON d.id = e.device_id
 		JOIN stills p ON p.id::text = e.body ->> 'still' WHERE e.kind = 'proof' AND `+where+`
 		ORDER BY e.device_id, e.body ->> 'role' = 'main' DESC, e.at DESC`, arg)
 	out := map[uuid.UUID][]byte{}

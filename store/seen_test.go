@@ -7,9 +7,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"unlatch/core/act"
 	"unlatch/core/address"
 	"unlatch/core/diagnose"
 	"unlatch/core/intake"
+	"unlatch/core/signin"
 	"unlatch/core/target"
 	"unlatch/core/target/feed"
 	"unlatch/store"
@@ -23,11 +25,10 @@ func TestWhatTargetsSay(t *testing.T) {
 	s := storetest.Open(t)
 	site, err := s.Sites.Create(ctx, "Works", address.MustParse("192.0.2.0/24"))
 	require.NoError(t, err)
-	key, err := s.SignIns.Add(ctx, store.NewSignIn{Label: "desk", User: "desk"})
+	key, err := s.SignIns.Add(ctx, signin.New{Label: "desk", User: "desk"})
 	require.NoError(t, err)
-	x := store.Target{Site: site.ID, Kind: "bridge", Address: "http://192.0.2.9", SignIn: &key, Settings: store.JSON(map[string]string{})}
-	id, err := s.Targets.Add(ctx, store.Person{Name: "keeper"}, x, nil)
-	require.NoError(t, err)
+	form := act.TargetForm{Kind: "bridge", Address: "http://192.0.2.9", SignIn: &key}
+	id := storetest.Target(t, s, site.ID, form)
 	require.NoError(t, s.Targets.Saw(ctx, id, nil, store.Seen{What: "signing in", Refused: key, Diagnosis: &diagnose.Diagnosis{Summary: "no"}, Exchange: "401"}))
 	require.NoError(t, s.Targets.Saw(ctx, id, nil, store.Seen{Layout: &target.Layout{Slots: []target.Slot{{Token: "1", Is: "free"}}}}))
 	got, err := s.Targets.Get(ctx, id)
@@ -49,12 +50,12 @@ func TestWhatTargetsSay(t *testing.T) {
 	got, err = s.Targets.Get(ctx, id)
 	require.NoError(t, err)
 	assert.Equal(t, "aa", got.Pin)
-	require.NoError(t, s.Targets.Set(ctx, store.Person{Name: "keeper"}, got, nil))
+	require.NoError(t, s.Targets.Put(ctx, site.ID, act.PutTarget{ID: id, TargetForm: form}))
 	got, err = s.Targets.Get(ctx, id)
 	require.NoError(t, err)
 	assert.Equal(t, []any{"aa", key}, []any{got.Pin, *got.Refused}, "the same sign-in stays refused")
-	got.Address = "http://192.0.2.10"
-	require.NoError(t, s.Targets.Set(ctx, store.Person{Name: "keeper"}, got, nil))
+	form.Address = "http://192.0.2.10"
+	require.NoError(t, s.Targets.Put(ctx, site.ID, act.PutTarget{ID: id, TargetForm: form}))
 	got, err = s.Targets.Get(ctx, id)
 	require.NoError(t, err)
 	assert.Empty(t, got.Pin)
@@ -83,9 +84,7 @@ func TestListsAndFeeds(t *testing.T) {
 	require.NoError(t, err)
 	other, err := s.Sites.Create(ctx, "Elsewhere", address.MustParse("198.51.100.0/24"))
 	require.NoError(t, err)
-	keeper := store.Person{Name: "keeper"}
-	id, err := s.Targets.Add(ctx, keeper, store.Target{Site: site.ID, Kind: feed.Kind, Name: "Rooms", Shared: true, Settings: store.JSON(map[string]string{})}, nil)
-	require.NoError(t, err)
+	id := storetest.Target(t, s, site.ID, act.TargetForm{Kind: feed.Kind, Name: "Rooms", Shared: true})
 	shared, err := s.Targets.List(ctx, other.ID)
 	require.NoError(t, err)
 	assert.Len(t, shared, 1, "other sites may use a shared one")
@@ -95,17 +94,15 @@ func TestListsAndFeeds(t *testing.T) {
 		require.NoError(t, err)
 		cameras = append(cameras, id)
 	}
-	require.NoError(t, s.Targets.Want(ctx, cameras, id))
+	require.NoError(t, s.Targets.Wish(ctx, act.InAnySlot(cameras...), id))
 	require.NoError(t, s.Targets.Order(ctx, id, []uuid.UUID{cameras[2], cameras[0]}))
 	on, err := s.Targets.On(ctx, id)
 	require.NoError(t, err)
 	assert.Equal(t, []uuid.UUID{cameras[2], cameras[0], cameras[1]}, on)
 
-	token, err := s.Targets.OpenFeed(ctx, keeper, site.ID, id)
+	require.NoError(t, s.Targets.OpenFeed(ctx, site.ID, id))
+	token, err := s.Targets.FeedToken(ctx, id)
 	require.NoError(t, err)
-	known, err := s.Targets.FeedToken(ctx, id)
-	require.NoError(t, err)
-	assert.Equal(t, token, known)
 	f, err := s.Targets.ByFeed(ctx, token)
 	require.NoError(t, err)
 	assert.Equal(t, id, f.ID)
@@ -128,7 +125,7 @@ func TestListsAndFeeds(t *testing.T) {
 	screens, err = s.Targets.Screens(ctx, id)
 	require.NoError(t, err)
 	assert.LessOrEqual(t, len(screens), 200, "a flood of names fills no table")
-	require.NoError(t, s.Targets.CloseFeed(ctx, keeper, site.ID, id))
+	require.NoError(t, s.Targets.CloseFeed(ctx, site.ID, id))
 	_, err = s.Targets.ByFeed(ctx, token)
 	assert.ErrorIs(t, err, store.ErrWithdrawn)
 }

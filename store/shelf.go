@@ -7,20 +7,12 @@ import (
 	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
 
+	"unlatch/core/act"
 	"unlatch/core/intake"
 )
 
 // Shelf holds the books of presets and of intakes that people brought, as they wrote them.
 type Shelf struct{ *database }
-
-// A ShelfKind is what a book holds.
-type ShelfKind string
-
-// The kinds of books.
-const (
-	PresetBooks ShelfKind = "presets"
-	IntakeBooks ShelfKind = "intakes"
-)
 
 // A BookFile is one book.
 type BookFile struct {
@@ -31,12 +23,12 @@ type BookFile struct {
 }
 
 // List lists the books of a kind, the oldest first.
-func (s Shelf) List(ctx context.Context, kind ShelfKind) (out []BookFile, err error) {
-	return out, s.db.SelectContext(ctx, &out, "SELECT id, name, yaml, created_at FROM books WHERE kind = $1 ORDER BY created_at, id", kind)
+func (s Shelf) List(ctx context.Context, kind act.BookKind) (out []BookFile, err error) {
+	return out, s.on(ctx).SelectContext(ctx, &out, "SELECT id, name, yaml, created_at FROM books WHERE kind = $1 ORDER BY created_at, id", kind)
 }
 
 // Put keeps a book in place of the one of its name. What hangs on intakes is derived anew.
-func (s Shelf) Put(ctx context.Context, kind ShelfKind, name, yaml string) (id uuid.UUID, err error) {
+func (s Shelf) Put(ctx context.Context, kind act.BookKind, name, yaml string) (id uuid.UUID, err error) {
 	return id, s.changed(ctx, kind, func(tx *sqlx.Tx) error {
 		return tx.GetContext(ctx, &id, `INSERT INTO books (id, kind, name, yaml) VALUES ($1, $2, $3, $4)
 			ON CONFLICT (kind, name) DO UPDATE SET yaml = excluded.yaml RETURNING id`, newID(), kind, name, yaml)
@@ -44,15 +36,15 @@ func (s Shelf) Put(ctx context.Context, kind ShelfKind, name, yaml string) (id u
 }
 
 // Delete takes a book off.
-func (s Shelf) Delete(ctx context.Context, kind ShelfKind, id uuid.UUID) error {
+func (s Shelf) Delete(ctx context.Context, kind act.BookKind, id uuid.UUID) error {
 	return s.changed(ctx, kind, func(tx *sqlx.Tx) error {
 		return one(tx.ExecContext(ctx, "DELETE FROM books WHERE kind = $1 AND id = $2", kind, id))
 	})
 }
 
-func (s Shelf) changed(ctx context.Context, kind ShelfKind, change func(*sqlx.Tx) error) error {
+func (s Shelf) changed(ctx context.Context, kind act.BookKind, change func(*sqlx.Tx) error) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if err := change(tx); err != nil || kind != IntakeBooks {
+		if err := change(tx); err != nil || kind != act.IntakeBooks {
 			return err
 		}
 		var sites []uuid.UUID
@@ -70,7 +62,7 @@ func (s Shelf) changed(ctx context.Context, kind ShelfKind, change func(*sqlx.Tx
 
 // Intakes are all intakes: people's own first, then those of the product. One of a name goes before another of it.
 func (s Shelf) Intakes(ctx context.Context) ([]*intake.Book, error) {
-	files, err := s.List(ctx, IntakeBooks)
+	files, err := s.List(ctx, act.IntakeBooks)
 	if err != nil {
 		return nil, err
 	}

@@ -19,12 +19,12 @@ import (
 )
 
 // Sight files a sighting: it finds or makes the device that it belongs to and records the evidence. A lock on the site makes
-// it safe for several sweeps at once. A sighting that is one of a storm is a *StormError and is counted in place of being filed.
+// it safe for several sweeps at once. A sighting that is one of a storm is a *discovery.StormError and is counted in place of being filed.
 func (s Devices) Sight(ctx context.Context, site uuid.UUID, run *uuid.UUID, x discovery.Sighting) (uuid.UUID, error) {
 	var id uuid.UUID
-	var storm *StormError
+	var storm *discovery.StormError
 	err := s.tx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, "SELECT 1 FROM sites WHERE id = $1 FOR UPDATE", site); err != nil {
+		if _, err := tx.ExecContext(ctx, "SELECT 1 FROM sites WHERE id = $1 FOR NO KEY UPDATE", site); err != nil {
 			return err
 		}
 		var err error
@@ -93,7 +93,7 @@ func (s Devices) alike(ctx context.Context, tx *sqlx.Tx, site uuid.UUID,
 	return known, ids, nil
 }
 
-// recognise finds the device that a sighting belongs to, as identity.Find decides, or makes it. What is one of a storm is a *StormError.
+// recognise finds the device that a sighting belongs to, as identity.Find decides, or makes it. What is one of a storm is a *discovery.StormError.
 func (s Devices) recognise(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, run *uuid.UUID, x discovery.Sighting) (uuid.UUID, error) {
 	known, ids, err := s.alike(ctx, tx, site, x)
 	if err != nil {
@@ -134,12 +134,14 @@ func (s Devices) record(ctx context.Context, tx *sqlx.Tx, run *uuid.UUID, device
 	if at.IsZero() {
 		at = time.Now().UTC()
 	}
-	if _, err := tx.ExecContext(ctx, "INSERT INTO evidence (id, device_id, run_id, at, kind, subject, body, exchange) VALUES ($1, $2, "+
-		"$3, $4, $5, $6, $7, $8)",
-		newID(), device, run, at, evidence.KindOf(body), subject, string(raw), exchange); err != nil {
+	// The device is locked before anything that refers to it is added. The other way round two transactions that write to one device
+	// would each hold the weaker lock that a reference takes, and wait for the other's.
+	if err := s.deviceChanged(ctx, tx, device); err != nil {
 		return err
 	}
-	return s.deviceChanged(ctx, tx, device)
+	_, err = tx.ExecContext(ctx, "INSERT INTO evidence (id, device_id, run_id, at, kind, subject, body, exchange) VALUES ($1, $2, "+
+		"$3, $4, $5, $6, $7, $8)", newID(), device, run, at, evidence.KindOf(body), subject, string(raw), exchange)
+	return err
 }
 
 // withoutNUL replaces the NUL characters of a JSON document, which PostgreSQL's jsonb cannot hold. They are taken out where text comes in;
@@ -176,24 +178,25 @@ type Finding struct {
 // Record appends a finding.
 func (s Devices) Record(ctx context.Context, d *Device, run *uuid.UUID, f Finding) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if f.Still != nil {
-			if _, err := tx.ExecContext(ctx, "INSERT INTO stills (id, device_id, jpeg) VALUES ($1, $2, $3)", f.StillID, d.ID,
-				f.Still); err != nil {
-				return err
-			}
+		if err := s.record(ctx, tx, run, d.ID, f.Subject, f.Body, f.Exchange, time.Time{}); err != nil {
+			return err
 		}
 		if takesCameras(f.Body) {
 			if err := asTarget(ctx, tx, d.ID); err != nil {
 				return err
 			}
 		}
-		return s.record(ctx, tx, run, d.ID, f.Subject, f.Body, f.Exchange, time.Time{})
+		if f.Still == nil {
+			return nil
+		}
+		_, err := tx.ExecContext(ctx, "INSERT INTO stills (id, device_id, jpeg) VALUES ($1, $2, $3)", f.StillID, d.ID, f.Still)
+		return err
 	})
 }
 
 // RecordedIn reports whether the newest record of a kind and subject was made in a run.
 func (s Devices) RecordedIn(ctx context.Context, device uuid.UUID, kind evidence.Kind, subject string, run uuid.UUID) (in bool, err error) {
-	err = s.db.GetContext(ctx, &in, `SELECT COALESCE((SELECT COALESCE(run_id = $4, false) FROM evidence WHERE device_id = $1 AND kind = $2 AND subject = $3
+	err = s.on(ctx).GetContext(ctx, &in, `SELECT COALESCE((SELECT COALESCE(run_id = $4, false) FROM evidence WHERE device_id = $1 AND kind = $2 AND subject = $3
 		ORDER BY at DESC, id DESC LIMIT 1), false)`, device, kind, subject, run)
 	return in, err
 }
@@ -213,7 +216,7 @@ func (s Devices) Left(ctx context.Context, site uuid.UUID, endpoint string) (kno
 			return err
 		}
 		known = true
-		if err := s.toldEnough(ctx, tx, d.ID, d.Addr); errors.As(err, new(*StormError)) {
+		if err := s.toldEnough(ctx, tx, d.ID, d.Addr); errors.As(err, new(*discovery.StormError)) {
 			return s.countStorm(ctx, tx, site, d.Addr)
 		} else if err != nil {
 			return err
@@ -226,7 +229,7 @@ func (s Devices) Left(ctx context.Context, site uuid.UUID, endpoint string) (kno
 // Identify adds the marks that a device has told of itself once it was signed in to. A mark that is known stays: another one would be
 // a contradiction, and those are shown, not merged.
 func (s Devices) Identify(ctx context.Context, id uuid.UUID, serial, mac string) error {
-	_, err := s.db.ExecContext(ctx, "UPDATE devices SET serial = COALESCE(serial, NULLIF($2, '')), mac = COALESCE(mac, NULLIF($3, '')) "+
+	_, err := s.on(ctx).ExecContext(ctx, "UPDATE devices SET serial = COALESCE(serial, NULLIF($2, '')), mac = COALESCE(mac, NULLIF($3, '')) "+
 		"WHERE id = $1", id, serial, mac)
 	return err
 }

@@ -33,24 +33,7 @@ type SignIn struct {
 	RefusedAlike int `db:"refused_alike" json:"-"`
 	// Of a candidate: this device has refused it, and has not opened by it since.
 	RefusedHere bool `db:"refused_here" json:"-"`
-	Terms
-}
-
-// Terms say where a sign-in may be tried.
-type Terms struct {
-	Factory bool           `db:"factory" json:"factory" doc:"it is one that devices have from the factory: a device that it opens is a finding"`
-	Note    string         `db:"note" json:"note"`
-	Site    *uuid.UUID     `db:"site_id" json:"site,omitempty" doc:"tried on this site only; on all where it is missing"`
-	Maker   string         `db:"maker" json:"maker" doc:"tried on this maker's devices only; on all where it is empty"`
-	Purpose signin.Purpose `db:"purpose" json:"purpose" enum:",device,stream,web,target" doc:"what it is for; everything where it is empty"`
-	// Devices are the only ones that it is tried on, where it is bound to some.
-	Bound   bool        `db:"bound" json:"bound" doc:"tried on these devices only; a bound sign-in whose devices are gone is tried nowhere"`
-	Devices []uuid.UUID `db:"-" json:"devices,omitempty"`
-}
-
-// For makes terms that bind a sign-in to devices.
-func For(purpose signin.Purpose, devices ...uuid.UUID) Terms {
-	return Terms{Purpose: purpose, Bound: true, Devices: devices}
+	signin.Terms
 }
 
 // Known is what a device says of itself, as far as the order of sign-ins goes by it.
@@ -59,10 +42,10 @@ type Known struct {
 	Kind  string // what devices of the same kind have in common
 }
 
-const signInColumns = "s.id, s.label, s.user_name, s.created_at, s.changed_at, s.factory, s.note, s.site_id, s.maker, s.purpose, s.bound"
+const signInColumns = "s.id, s.label, s.user_name, s.created_at, s.changed_at, s.factory, s.note, s.site_id AS site, s.maker, s.purpose, s.bound"
 
 // SetTerms changes where a sign-in may be tried and what it is called.
-func (s SignIns) SetTerms(ctx context.Context, id uuid.UUID, label string, t Terms) error {
+func (s SignIns) SetTerms(ctx context.Context, id uuid.UUID, label string, t signin.Terms) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		if err := one(tx.ExecContext(ctx,
 			"UPDATE sign_ins SET label = $2, factory = $3, note = $4, site_id = $5, maker = $6, purpose = $7, "+
@@ -85,21 +68,12 @@ func bind(ctx context.Context, tx *sqlx.Tx, id uuid.UUID, devices []uuid.UUID) e
 
 // Order sets the order in which sign-ins of equal standing are tried; those that are not named come after.
 func (s SignIns) Order(ctx context.Context, ids []uuid.UUID) error {
-	_, err := s.db.ExecContext(ctx, "UPDATE sign_ins SET position = COALESCE(array_position($1::uuid[], id), 1000000)", ids)
+	_, err := s.on(ctx).ExecContext(ctx, "UPDATE sign_ins SET position = COALESCE(array_position($1::uuid[], id), 1000000)", ids)
 	return err
 }
 
-// A NewSignIn is a sign-in to put on the keyring, with its terms: there is no moment at which it may be tried elsewhere.
-type NewSignIn struct {
-	ID     uuid.UUID // zero for one made here
-	Label  string
-	User   string
-	Secret signin.Secret
-	Terms
-}
-
 // AddAll puts sign-ins on the keyring, all of them or none, and returns their IDs in order.
-func (s SignIns) AddAll(ctx context.Context, list ...NewSignIn) (ids []uuid.UUID, err error) {
+func (s SignIns) AddAll(ctx context.Context, list ...signin.New) (ids []uuid.UUID, err error) {
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
 		for _, n := range list {
 			if n.ID == uuid.Nil {
@@ -122,7 +96,7 @@ func (s SignIns) AddAll(ctx context.Context, list ...NewSignIn) (ids []uuid.UUID
 }
 
 // Add puts one sign-in on the keyring.
-func (s SignIns) Add(ctx context.Context, n NewSignIn) (uuid.UUID, error) {
+func (s SignIns) Add(ctx context.Context, n signin.New) (uuid.UUID, error) {
 	ids, err := s.AddAll(ctx, n)
 	if err != nil {
 		return uuid.Nil, err
@@ -132,13 +106,13 @@ func (s SignIns) Add(ctx context.Context, n NewSignIn) (uuid.UUID, error) {
 
 // Delete takes one off the keyring.
 func (s SignIns) Delete(ctx context.Context, id uuid.UUID) error {
-	return one(s.db.ExecContext(ctx, "DELETE FROM sign_ins WHERE id = $1", id))
+	return one(s.on(ctx).ExecContext(ctx, "DELETE FROM sign_ins WHERE id = $1", id))
 }
 
 // List lists the keyring in the order in which it is tried.
 func (s SignIns) List(ctx context.Context) ([]SignIn, error) {
 	var out []SignIn
-	err := s.db.SelectContext(ctx, &out, `SELECT `+signInColumns+`, '' AS why, (SELECT max(at) FROM tries t WHERE t.sign_in_id = s.id) AS used_at,
+	err := s.on(ctx).SelectContext(ctx, &out, `SELECT `+signInColumns+`, '' AS why, (SELECT max(at) FROM tries t WHERE t.sign_in_id = s.id) AS used_at,
 		(SELECT count(DISTINCT device_id) FROM tries t WHERE t.sign_in_id = s.id AND result = 'opened') AS opens
 		FROM sign_ins s ORDER BY s.position, created_at, id`)
 	if err != nil {
@@ -153,7 +127,7 @@ func (s SignIns) devicesOf(ctx context.Context, list []SignIn) error {
 		SignIn uuid.UUID `db:"sign_in_id"`
 		Device uuid.UUID `db:"device_id"`
 	}
-	if err := s.db.SelectContext(ctx, &links, "SELECT sign_in_id, device_id FROM sign_in_devices ORDER BY device_id"); err != nil {
+	if err := s.on(ctx).SelectContext(ctx, &links, "SELECT sign_in_id, device_id FROM sign_in_devices ORDER BY device_id"); err != nil {
 		return err
 	}
 	for i := range list {
@@ -169,7 +143,7 @@ func (s SignIns) devicesOf(ctx context.Context, list []SignIn) error {
 // Get returns one entry of the keyring.
 func (s SignIns) Get(ctx context.Context, id uuid.UUID) (SignIn, error) {
 	var k SignIn
-	return k, found(s.db.GetContext(ctx, &k, "SELECT "+signInColumns+" FROM sign_ins s WHERE id = $1", id))
+	return k, found(s.on(ctx).GetContext(ctx, &k, "SELECT "+signInColumns+" FROM sign_ins s WHERE id = $1", id))
 }
 
 // Decrypt returns a sign-in with its secret, for use on a device.
@@ -178,7 +152,7 @@ func (s SignIns) Decrypt(ctx context.Context, id uuid.UUID) (signin.SignIn, erro
 		User   string `db:"user_name"`
 		Sealed []byte `db:"sealed"`
 	}
-	if err := s.db.GetContext(ctx, &row, "SELECT user_name, sealed FROM sign_ins WHERE id = $1", id); err != nil {
+	if err := s.on(ctx).GetContext(ctx, &row, "SELECT user_name, sealed FROM sign_ins WHERE id = $1", id); err != nil {
 		return signin.SignIn{}, found(err)
 	}
 	secret, err := s.cipher.Decrypt(row.Sealed, id.String())
@@ -316,14 +290,14 @@ func (s SignIns) EndTry(ctx context.Context, try uuid.UUID, result signin.Result
 		n := wait.Seconds()
 		seconds = &n
 	}
-	if _, err := s.db.ExecContext(ctx, "UPDATE tries SET result = $2, until = now() + make_interval(secs => $3::float8) WHERE id = $1",
+	if _, err := s.on(ctx).ExecContext(ctx, "UPDATE tries SET result = $2, until = now() + make_interval(secs => $3::float8) WHERE id = $1",
 		try, result, seconds); err != nil {
 		return err
 	}
 	if result != signin.Opened {
 		return nil
 	}
-	_, err := s.db.ExecContext(ctx, `UPDATE tries old SET result = 'no answer' FROM tries now WHERE now.id = $1 AND old.result IN ('pending', 'unseen')
+	_, err := s.on(ctx).ExecContext(ctx, `UPDATE tries old SET result = 'no answer' FROM tries now WHERE now.id = $1 AND old.result IN ('pending', 'unseen')
 		AND old.device_id IS NOT DISTINCT FROM now.device_id AND old.target_id IS NOT DISTINCT FROM now.target_id
 		AND old.sign_in_id = now.sign_in_id AND old.purpose = now.purpose AND old.at < now.at`, try)
 	return err
@@ -337,8 +311,8 @@ func (s SignIns) EndTry(ctx context.Context, try uuid.UUID, result signin.Result
 func (s SignIns) Candidates(ctx context.Context, device, site uuid.UUID, known Known, purpose signin.Purpose, again bool) ([]SignIn,
 	error) {
 	var out []SignIn
-	err := s.db.SelectContext(ctx, &out, `SELECT *, CASE WHEN opened_at IS NOT NULL THEN 'it has opened this device before' WHEN bound THEN 'it is for this device' WHEN maker <> '' THEN 'it is for ' || maker
-			WHEN site_id IS NOT NULL THEN 'it is for this site' WHEN opens_alike > 0 THEN 'it opens ' || opens_alike || ' other devices of this kind' WHEN opens > 0 THEN 'it opens ' || opens || ' other devices' ELSE 'its turn on the keyring' END AS why
+	err := s.on(ctx).SelectContext(ctx, &out, `SELECT *, CASE WHEN opened_at IS NOT NULL THEN 'it has opened this device before' WHEN bound THEN 'it is for this device' WHEN maker <> '' THEN 'it is for ' || maker
+			WHEN site IS NOT NULL THEN 'it is for this site' WHEN opens_alike > 0 THEN 'it opens ' || opens_alike || ' other devices of this kind' WHEN opens > 0 THEN 'it opens ' || opens || ' other devices' ELSE 'its turn on the keyring' END AS why
 		FROM (SELECT `+signInColumns+`, s.position, COALESCE((SELECT result FROM tries t WHERE t.device_id = $1 AND t.sign_in_id = s.id AND t.purpose = $4 ORDER BY at DESC LIMIT 1), '') AS last,
 			(SELECT max(at) FROM tries t WHERE t.sign_in_id = s.id) AS used_at,
 			(SELECT max(at) FROM tries t WHERE t.device_id = $1 AND t.sign_in_id = s.id AND t.purpose = $4 AND t.result = 'opened') AS opened_at,
@@ -351,13 +325,13 @@ func (s SignIns) Candidates(ctx context.Context, device, site uuid.UUID, known K
 			WHERE (s.site_id IS NULL OR s.site_id = $2) AND (NOT s.bound OR EXISTS (SELECT 1 FROM sign_in_devices l WHERE l.sign_in_id = s.id AND l.device_id = $1)) AND s.purpose IN ('', $4) AND (s.maker = '' OR strpos(lower($3), lower(s.maker)) > 0)
 			) c
 		WHERE $6 OR NOT refused_here
-		ORDER BY opened_at DESC NULLS LAST, refused_here, NOT bound, maker = '', site_id IS NULL, opens_alike DESC, refused_alike, opens DESC, position, created_at, id`, device, site, known.Words, purpose, known.Kind, again)
+		ORDER BY opened_at DESC NULLS LAST, refused_here, NOT bound, maker = '', site IS NULL, opens_alike DESC, refused_alike, opens DESC, position, created_at, id`, device, site, known.Words, purpose, known.Kind, again)
 	return out, err
 }
 
 // WrongTries is how many tries on a device, or at its address, count against the guard's budget now.
 func (s SignIns) WrongTries(ctx context.Context, device uuid.UUID) (n int, err error) {
-	err = s.db.GetContext(ctx, &n, `SELECT count(*) FROM tries t JOIN devices d ON d.id = $1 WHERE result IN ('pending', 'refused', 'unseen')
+	err = s.on(ctx).GetContext(ctx, &n, `SELECT count(*) FROM tries t JOIN devices d ON d.id = $1 WHERE result IN ('pending', 'refused', 'unseen')
 		AND at > now() - $2 * interval '1 second' AND (t.device_id = d.id OR t.site_id = d.site_id AND t.host = d.addr)`, device,
 		signin.Window.Seconds())
 	return n, err

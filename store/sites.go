@@ -9,6 +9,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
 
+	"unlatch/core/act"
 	"unlatch/core/address"
 )
 
@@ -53,36 +54,34 @@ func (r siteRow) site() (Site, error) {
 		json.Unmarshal(r.Storms, &site.Storms))
 }
 
-// Create makes a site.
-func (s Sites) Create(ctx context.Context, name string, ranges address.Ranges) (Site, error) {
-	site := Site{ID: newID(), Name: name, Ranges: ranges, Watch: true, Storms: []Storm{}}
-	return site, s.tx(ctx, func(tx *sqlx.Tx) error {
-		if err := tx.GetContext(ctx, &site.Created, "INSERT INTO sites (id, name, ranges) VALUES ($1, $2, $3) RETURNING created_at",
-			site.ID,
-			name, ranges.Strings()); err != nil {
+// Make makes a site.
+func (s Sites) Make(ctx context.Context, x act.CreateSite) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, "INSERT INTO sites (id, name, ranges, link_mbps) VALUES ($1, $2, $3, $4)", x.ID, x.Name,
+			x.Ranges.Strings(), x.LinkMbps); err != nil {
 			return err
 		}
-		return s.notify(ctx, tx, Event{Site: site.ID, What: "site", ID: site.ID})
+		return s.notify(ctx, tx, Event{Site: x.ID, What: "site", ID: x.ID})
 	})
 }
 
+// Create makes a site of a name and ranges.
+func (s Sites) Create(ctx context.Context, name string, ranges address.Ranges) (Site, error) {
+	id := newID()
+	if err := s.Make(ctx, act.CreateSite{ID: id, SiteForm: act.SiteForm{Name: name, Ranges: ranges}}); err != nil {
+		return Site{}, err
+	}
+	return s.Get(ctx, id)
+}
+
 // Change gives a site another name and other ranges.
-func (s Sites) Change(ctx context.Context, by Person, id uuid.UUID, name string, ranges address.Ranges) error {
+func (s Sites) Change(ctx context.Context, x act.ChangeSite) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		var before string
-		if err := tx.GetContext(ctx, &before, "SELECT array_to_string(ranges, ', ') FROM sites WHERE id = $1 FOR UPDATE", id); err != nil {
-			return found(err)
-		}
-		if now := ranges.String(); now != before {
-			if err := audit(ctx, tx, Deed{Person: by, Action: "changed the ranges", Subject: "from " + before + " to " + now,
-				Site: id}); err != nil {
-				return err
-			}
-		}
-		if _, err := tx.ExecContext(ctx, "UPDATE sites SET name = $2, ranges = $3 WHERE id = $1", id, name, ranges.Strings()); err != nil {
+		if err := one(tx.ExecContext(ctx, "UPDATE sites SET name = $2, ranges = $3, link_mbps = $4 WHERE id = $1", x.Site, x.Name,
+			x.Ranges.Strings(), x.LinkMbps)); err != nil {
 			return err
 		}
-		return s.siteChanged(ctx, tx, id)
+		return s.siteChanged(ctx, tx, x.Site)
 	})
 }
 
@@ -92,43 +91,32 @@ func (s Sites) LayOut(ctx context.Context, id uuid.UUID, n address.Network) erro
 	if err != nil {
 		return err
 	}
-	return one(s.db.ExecContext(ctx, "UPDATE sites SET network = $2 WHERE id = $1", id, string(raw)))
+	return one(s.on(ctx).ExecContext(ctx, "UPDATE sites SET network = $2 WHERE id = $1", id, string(raw)))
 }
 
 // SetWatch turns listening between sweeps on or off.
 func (s Sites) SetWatch(ctx context.Context, id uuid.UUID, on bool) error {
-	if err := one(s.db.ExecContext(ctx, "UPDATE sites SET watch = $2 WHERE id = $1", id, on)); err != nil {
+	if err := one(s.on(ctx).ExecContext(ctx, "UPDATE sites SET watch = $2 WHERE id = $1", id, on)); err != nil {
 		return err
 	}
-	return s.notify(ctx, s.db, Event{Site: id, What: "site", ID: id})
-}
-
-// SetLink bounds what flows at once while streams are measured, in Mbit/s; 0 is what the interface carries.
-func (s Sites) SetLink(ctx context.Context, id uuid.UUID, mbps int) error {
-	if err := one(s.db.ExecContext(ctx, "UPDATE sites SET link_mbps = $2 WHERE id = $1", id, mbps)); err != nil {
-		return err
-	}
-	return s.notify(ctx, s.db, Event{Site: id, What: "site", ID: id})
+	return s.notify(ctx, s.on(ctx), Event{Site: id, What: "site", ID: id})
 }
 
 // SetCosts keeps what a site's costs are reckoned with, as the form has it.
 func (s Sites) SetCosts(ctx context.Context, id uuid.UUID, form json.RawMessage) error {
-	return one(s.db.ExecContext(ctx, "UPDATE sites SET costs = $2 WHERE id = $1", id, string(form)))
+	return one(s.on(ctx).ExecContext(ctx, "UPDATE sites SET costs = $2 WHERE id = $1", id, string(form)))
 }
 
 // Costs is what a site's costs are reckoned with; nil where nobody has said.
 func (s Sites) Costs(ctx context.Context, id uuid.UUID) (form json.RawMessage, err error) {
 	var raw []byte
-	err = found(s.db.GetContext(ctx, &raw, "SELECT costs FROM sites WHERE id = $1", id))
+	err = found(s.on(ctx).GetContext(ctx, &raw, "SELECT costs FROM sites WHERE id = $1", id))
 	return raw, err
 }
 
 // Delete removes a site with all its devices and evidence.
-func (s Sites) Delete(ctx context.Context, by Person, id uuid.UUID) error {
+func (s Sites) Delete(ctx context.Context, id uuid.UUID) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if err := audit(ctx, tx, Deed{Person: by, Action: "removed the site", Site: id}); err != nil {
-			return err
-		}
 		if err := one(tx.ExecContext(ctx, "DELETE FROM sites WHERE id = $1", id)); err != nil {
 			return err
 		}
@@ -139,7 +127,7 @@ func (s Sites) Delete(ctx context.Context, by Person, id uuid.UUID) error {
 // Get returns one site.
 func (s Sites) Get(ctx context.Context, id uuid.UUID) (Site, error) {
 	var r siteRow
-	if err := s.db.GetContext(ctx, &r, siteQuery+" WHERE s.id = $1",
+	if err := s.on(ctx).GetContext(ctx, &r, siteQuery+" WHERE s.id = $1",
 		id); err != nil {
 		return Site{}, found(err)
 	}
@@ -149,7 +137,7 @@ func (s Sites) Get(ctx context.Context, id uuid.UUID) (Site, error) {
 // List returns all sites, oldest first.
 func (s Sites) List(ctx context.Context) ([]Site, error) {
 	var rows []siteRow
-	if err := s.db.SelectContext(ctx, &rows, siteQuery+" ORDER BY s.created_at, s.id"); err != nil {
+	if err := s.on(ctx).SelectContext(ctx, &rows, siteQuery+" ORDER BY s.created_at, s.id"); err != nil {
 		return nil, err
 	}
 	var out []Site
@@ -166,7 +154,7 @@ func (s Sites) List(ctx context.Context) ([]Site, error) {
 // Missing are those of the devices and targets that a site does not have: they are another site's, or are gone. A target that another site
 // shares is had.
 func (s Sites) Missing(ctx context.Context, site uuid.UUID, devices, targets []uuid.UUID) (out []uuid.UUID, err error) {
-	return out, s.db.SelectContext(ctx, &out, `SELECT x.id FROM unnest($2::uuid[]) x(id) WHERE NOT EXISTS (SELECT 1 FROM devices d
+	return out, s.on(ctx).SelectContext(ctx, &out, `SELECT x.id FROM unnest($2::uuid[]) x(id) WHERE NOT EXISTS (SELECT 1 FROM devices d
 		WHERE d.id = x.id AND d.site_id = $1) UNION SELECT x.id FROM unnest($3::uuid[]) x(id) WHERE NOT EXISTS (SELECT 1 FROM targets t
 		WHERE t.id = x.id AND (t.site_id = $1 OR t.shared)) AND NOT EXISTS (SELECT 1 FROM devices d WHERE d.id = x.id AND d.site_id = $1)`, site,
 		devices, targets)

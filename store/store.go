@@ -36,7 +36,7 @@ var ErrNotFound = errors.New("not found")
 // A Store is one database, a small type a concern. It is safe for concurrent use.
 type Store struct {
 	locks *locker
-	Pool  *pgxpool.Pool // for River, which shares the connections
+	Pool  *pgxpool.Pool // for River's workers, which share the connections
 
 	Sites    Sites
 	Devices  Devices
@@ -48,7 +48,7 @@ type Store struct {
 	Plans    Plans
 	Targets  Targets
 	Runs     Runs
-	Deeds    Deeds
+	Record   Record
 	Workers  Workers
 
 	*database
@@ -70,7 +70,22 @@ type Options struct {
 	Log     *slog.Logger
 	// ForgetSignIns empties the keyring where its key is lost, and makes a new key.
 	ForgetSignIns bool
+	// Trace is told of each statement before it is sent, with the connection that it goes over; nil for nobody. Tests count statements by
+	// it, and cut connections.
+	Trace func(ctx context.Context, conn *pgx.Conn, sql string)
 }
+
+// tracer tells a function of each statement.
+type tracer func(ctx context.Context, conn *pgx.Conn, sql string)
+
+// TraceQueryStart implements pgx.QueryTracer.
+func (t tracer) TraceQueryStart(ctx context.Context, conn *pgx.Conn, data pgx.TraceQueryStartData) context.Context {
+	t(ctx, conn, data.SQL)
+	return ctx
+}
+
+// TraceQueryEnd implements pgx.QueryTracer.
+func (t tracer) TraceQueryEnd(context.Context, *pgx.Conn, pgx.TraceQueryEndData) {}
 
 // Open connects to a database and brings its tables up to date.
 func Open(ctx context.Context, url, keyFile string, log *slog.Logger) (*Store, error) {
@@ -89,6 +104,9 @@ func OpenWith(ctx context.Context, o Options) (*Store, error) {
 			errors.New("the database address cannot be read; write it like postgres://user@127.0.0.1:5432/unlatch") // its own error may hold the password
 	}
 	cfg.MaxConns = 40
+	if o.Trace != nil {
+		cfg.ConnConfig.Tracer = tracer(o.Trace)
+	}
 	// A connection that outlived a restart of the database is found out before it is used.
 	cfg.ShouldPing = func(_ context.Context, p pgxpool.ShouldPingParams) bool { return p.IdleDuration > 50*time.Millisecond }
 	pool, err := pgxpool.NewWithConfig(ctx, cfg)
@@ -97,7 +115,7 @@ func OpenWith(ctx context.Context, o Options) (*Store, error) {
 	}
 	db := &database{db: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx"), log: o.Log}
 	s := &Store{Pool: pool, database: db, locks: newLocker(cfg.ConnConfig.Copy()), Sites: Sites{db}, Devices: Devices{db}, Consents: Consents{db}, SignIns: SignIns{db},
-		People: People{db}, Books: Books{db}, Shelf: Shelf{db}, Plans: Plans{db}, Targets: Targets{db}, Runs: Runs{db, pool}, Deeds: Deeds{db}, Workers: Workers{db, pool}}
+		People: People{db}, Books: Books{db}, Shelf: Shelf{db}, Plans: Plans{db}, Targets: Targets{db}, Runs: Runs{db}, Record: Record{db}, Workers: Workers{db, pool}}
 	if err := s.migrate(ctx); err != nil {
 		s.Close()
 		return nil, err
@@ -116,12 +134,12 @@ const keyCheck = "unlatch key check"
 // database that has never had one.
 func (s *Store) openKey(ctx context.Context, o Options) error {
 	var check []byte
-	err := s.db.GetContext(ctx, &check, "SELECT value FROM settings WHERE name = 'key_check'")
+	err := s.on(ctx).GetContext(ctx, &check, "SELECT value FROM settings WHERE name = 'key_check'")
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return err
 	}
 	var signIns int
-	if err := s.db.GetContext(ctx, &signIns, "SELECT count(*) FROM sign_ins"); err != nil {
+	if err := s.on(ctx).GetContext(ctx, &signIns, "SELECT count(*) FROM sign_ins"); err != nil {
 		return err
 	}
 	s.cipher, err = OpenCipher(o.KeyFile)
@@ -214,6 +232,12 @@ func (s *Store) migrate(ctx context.Context) error {
 	return err
 }
 
+// SQL is the database, for River's queue: it adds jobs in the transaction of what they are for.
+func (s *Store) SQL() *sql.DB { return s.db.DB }
+
+// Acts are what acts are decided by and what they leave behind.
+func (s *Store) Acts() Acts { return Acts{s} }
+
 // Ping reports whether the database answers.
 func (s *Store) Ping(ctx context.Context) error { return s.db.PingContext(ctx) }
 
@@ -278,7 +302,7 @@ const SessionEnded = "session"
 
 const channel = "unlatch"
 
-func (s *database) notify(ctx context.Context, q sqlx.ExecerContext, e Event) error {
+func (s *database) notify(ctx context.Context, q querier, e Event) error {
 	raw, err := json.Marshal(e)
 	if err != nil {
 		return err
@@ -328,18 +352,6 @@ func (s *Store) listenOnce(ctx context.Context, on func(Event), ready func()) er
 			on(e)
 		}
 	}
-}
-
-// tx runs fn in a transaction.
-func (s *database) tx(ctx context.Context, fn func(*sqlx.Tx) error) error {
-	tx, err := s.db.BeginTxx(ctx, nil)
-	if err != nil {
-		return err
-	}
-	if err := fn(tx); err != nil {
-		return errors.Join(err, tx.Rollback())
-	}
-	return tx.Commit()
 }
 
 // found turns "no rows" into ErrNotFound.

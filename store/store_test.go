@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"unlatch/core/act"
 	"unlatch/core/address"
 	"unlatch/core/discovery"
 	"unlatch/core/evidence"
@@ -95,7 +96,7 @@ func TestSignInsAreEncryptedAtRest(t *testing.T) {
 	url, key := storetest.URL(t), filepath.Join(t.TempDir(), "key")
 	s, err := store.Open(ctx, url, key, nil)
 	require.NoError(t, err)
-	id, err := s.SignIns.Add(ctx, store.NewSignIn{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
+	id, err := s.SignIns.Add(ctx, signin.New{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
 	require.NoError(t, err)
 	info, err := os.Stat(key)
 	require.NoError(t, err)
@@ -127,42 +128,34 @@ func TestSignInsAreEncryptedAtRest(t *testing.T) {
 	assert.ErrorContains(t, err, "damaged")
 }
 
-func TestRevealIsAudited(t *testing.T) {
+// There is one first account. The names of a line in the record stay when what they name is gone, and the record is read page by page.
+func TestTheRecordOutlivesWhatItNames(t *testing.T) {
 	t.Parallel()
-	url := storetest.URL(t)
-	s, err := store.Open(ctx, url, filepath.Join(t.TempDir(), "key"), nil)
-	require.NoError(t, err)
-	defer s.Close()
+	s := storetest.Open(t)
 	p, err := s.People.CreateFirst(ctx, "keeper", "hash")
 	require.NoError(t, err)
 	_, err = s.People.CreateFirst(ctx, "second", "hash")
 	assert.ErrorIs(t, err, store.ErrTaken)
-	id, err := s.SignIns.Add(ctx, store.NewSignIn{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
-	require.NoError(t, err)
 	site, err := s.Sites.Create(ctx, "Tarn Ferry", address.MustParse("192.0.2.0/24"))
 	require.NoError(t, err)
 	device, err := s.Devices.Sight(ctx, site.ID, nil, sight("192.0.2.7", "urn:1"))
 	require.NoError(t, err)
-	text, err := s.SignIns.Reveal(ctx, id, store.Deed{Person: p, Device: device})
+	for _, a := range []act.About{{Name: "open-latches", Site: site.ID}, {Name: "tune-devices", Site: site.ID}, {Name: "forget-devices", Site: site.ID}} {
+		require.NoError(t, s.Acts().Write(ctx, p, a, act.Line{Subject: "Clock", Devices: []uuid.UUID{device}, Before: "a", After: "b"}))
+	}
+	_, err = s.Devices.Forget(ctx, site.ID, []uuid.UUID{device})
 	require.NoError(t, err)
-	assert.Equal(t, "brass-lamp-41", text)
-	_, err = s.SignIns.Reveal(ctx, uuid.New(), store.Deed{Person: p})
-	assert.ErrorIs(t, err, store.ErrNotFound)
-	_, err = s.Devices.Forget(ctx, p, site.ID, []uuid.UUID{device})
+	require.NoError(t, s.Sites.Delete(ctx, site.ID))
+	lines, err := s.Record.List(ctx, nil, uuid.Nil, 10)
 	require.NoError(t, err)
-	require.NoError(t, s.Sites.Delete(ctx, p, site.ID))
-	acts, err := s.Deeds.List(ctx, nil, uuid.Nil, 10)
-	require.NoError(t, err)
-	require.Len(t, acts, 3, "what could not be shown is not in the record")
-	assert.Equal(t, []string{"removed the site", "forgot the device", "revealed the sign-in"},
-		[]string{acts[0].Action, acts[1].Action, acts[2].Action})
-	shown := acts[2]
-	assert.Equal(t, []string{"keeper", "Fitter", "Tarn Ferry", "192.0.2.7"},
-		[]string{shown.Person, shown.Subject, shown.Site, shown.Device}, "the names stay when what they name is gone")
-	older, err := s.Deeds.List(ctx, &site.ID, acts[0].ID, 1)
+	require.Len(t, lines, 3)
+	last := lines[2]
+	assert.Equal(t, []string{"keeper", "opened latches of", "Clock", "Tarn Ferry", "192.0.2.7", "a", "b"},
+		[]string{last.Person, last.Action, last.Subject, last.Site, last.Device, last.Before, last.After})
+	older, err := s.Record.List(ctx, &site.ID, lines[0].ID, 1)
 	require.NoError(t, err)
 	require.Len(t, older, 1)
-	assert.Equal(t, acts[1].ID, older[0].ID)
+	assert.Equal(t, lines[1].ID, older[0].ID)
 }
 
 // Many workers at once, and a restart in between, never spend more than the budget on one device.
@@ -175,7 +168,7 @@ func TestWorkersRacingKeepTheBudget(t *testing.T) {
 	require.NoError(t, err)
 	device, err := s.Devices.Sight(ctx, site.ID, nil, sight("192.0.2.7", "urn:1"))
 	require.NoError(t, err)
-	in, err := s.SignIns.Add(ctx, store.NewSignIn{Label: "a", User: "a", Secret: signin.NewSecret("a")})
+	in, err := s.SignIns.Add(ctx, signin.New{Label: "a", User: "a", Secret: signin.NewSecret("a")})
 	require.NoError(t, err)
 	var mu sync.Mutex
 	allowed, held := 0, 0
@@ -238,9 +231,9 @@ func TestALockedDeviceIsLeftAlone(t *testing.T) {
 	require.NoError(t, err)
 	device, err := s.Devices.Sight(ctx, site.ID, nil, sight("192.0.2.7", "urn:1"))
 	require.NoError(t, err)
-	one, err := s.SignIns.Add(ctx, store.NewSignIn{Label: "a", User: "a", Secret: signin.NewSecret("a")})
+	one, err := s.SignIns.Add(ctx, signin.New{Label: "a", User: "a", Secret: signin.NewSecret("a")})
 	require.NoError(t, err)
-	two, err := s.SignIns.Add(ctx, store.NewSignIn{Label: "b", User: "b", Secret: signin.NewSecret("b")})
+	two, err := s.SignIns.Add(ctx, signin.New{Label: "b", User: "b", Secret: signin.NewSecret("b")})
 	require.NoError(t, err)
 	try, err := s.SignIns.BeginTry(ctx, store.Try{Device: device, SignIn: one, Purpose: signin.DeviceService})
 	require.NoError(t, err)
@@ -272,7 +265,7 @@ func TestDevicesOfAKindAreLearntFrom(t *testing.T) {
 	require.NoError(t, err)
 	ids := map[string]uuid.UUID{}
 	for _, label := range []string{"a", "b", "c"} {
-		ids[label], err = s.SignIns.Add(ctx, store.NewSignIn{Label: label, User: label, Secret: signin.NewSecret(label)})
+		ids[label], err = s.SignIns.Add(ctx, signin.New{Label: label, User: label, Secret: signin.NewSecret(label)})
 		require.NoError(t, err)
 	}
 	for label, result := range map[string]signin.Result{"a": signin.Refused, "c": signin.Opened} {
@@ -306,16 +299,16 @@ func TestPurposeAndDeviceOfASignIn(t *testing.T) {
 	require.NoError(t, err)
 	other, err := s.Devices.Sight(ctx, site.ID, nil, sight("192.0.2.8", "urn:2"))
 	require.NoError(t, err)
-	add := func(label string, terms store.Terms) uuid.UUID {
-		id, err := s.SignIns.Add(ctx, store.NewSignIn{Label: label, User: label, Secret: signin.NewSecret(label)})
+	add := func(label string, terms signin.Terms) uuid.UUID {
+		id, err := s.SignIns.Add(ctx, signin.New{Label: label, User: label, Secret: signin.NewSecret(label)})
 		require.NoError(t, err)
 		require.NoError(t, s.SignIns.SetTerms(ctx, id, label, terms))
 		return id
 	}
-	all := add("all", store.Terms{})
-	add("stream", store.Terms{Purpose: signin.Streams})
-	add("own", store.For("", device))
-	gone := add("gone", store.For("", device))
+	all := add("all", signin.Terms{})
+	add("stream", signin.Terms{Purpose: signin.Streams})
+	add("own", signin.For("", device))
+	gone := add("gone", signin.For("", device))
 	labels := func(d uuid.UUID, p signin.Purpose) (out []string) {
 		list, err := s.SignIns.Candidates(ctx, d, site.ID, store.Known{Words: "", Kind: ""}, p, false)
 		require.NoError(t, err)
@@ -325,7 +318,7 @@ func TestPurposeAndDeviceOfASignIn(t *testing.T) {
 		return out
 	}
 	assert.Equal(t, []string{"own", "gone", "all"}, labels(device, signin.DeviceService))
-	require.NoError(t, s.SignIns.SetTerms(ctx, gone, "gone", store.Terms{Bound: true}))
+	require.NoError(t, s.SignIns.SetTerms(ctx, gone, "gone", signin.Terms{Bound: true}))
 	assert.Equal(t, []string{"own", "all"}, labels(device, signin.DeviceService), "what is bound to devices that are gone is tried nowhere")
 	assert.Equal(t, []string{"all", "stream"}, labels(other, signin.Streams))
 	try, err := s.SignIns.BeginTry(ctx, store.Try{Device: device, SignIn: all, Purpose: signin.DeviceService})
@@ -370,7 +363,7 @@ func TestRangesSurviveTheDatabase(t *testing.T) {
 	assert.JSONEq(t, `["192.0.2.0/24","198.51.100.7","2001:db8::/64"]`, string(raw))
 	_, err = s.Sites.Get(ctx, uuid.New())
 	assert.ErrorIs(t, err, store.ErrNotFound)
-	assert.ErrorIs(t, s.Sites.Delete(ctx, store.Person{}, uuid.New()), store.ErrNotFound)
+	assert.ErrorIs(t, s.Sites.Delete(ctx, uuid.New()), store.ErrNotFound)
 }
 
 // The order in which sign-ins are tried is explained, and what is for another site or maker is never tried.
@@ -388,10 +381,10 @@ func TestCandidatesKeepToTheirScope(t *testing.T) {
 	ids := map[string]uuid.UUID{}
 	for _, k := range []struct {
 		label string
-		terms store.Terms
-	}{{"any", store.Terms{}}, {"elsewhere", store.Terms{Site: &other.ID}}, {"here", store.Terms{Site: &site.ID}}, {"corvane",
-		store.Terms{Maker: "corvane", Factory: true}}, {"other maker", store.Terms{Maker: "Lumenhythe"}}, {"second", store.Terms{}}} {
-		id, err := s.SignIns.Add(ctx, store.NewSignIn{Label: k.label, User: "fitter", Secret: signin.NewSecret("x")})
+		terms signin.Terms
+	}{{"any", signin.Terms{}}, {"elsewhere", signin.Terms{Site: &other.ID}}, {"here", signin.Terms{Site: &site.ID}}, {"corvane",
+		signin.Terms{Maker: "corvane", Factory: true}}, {"other maker", signin.Terms{Maker: "Lumenhythe"}}, {"second", signin.Terms{}}} {
+		id, err := s.SignIns.Add(ctx, signin.New{Label: k.label, User: "fitter", Secret: signin.NewSecret("x")})
 		require.NoError(t, err)
 		require.NoError(t, s.SignIns.SetTerms(ctx, id, k.label, k.terms))
 		ids[k.label] = id
@@ -448,9 +441,9 @@ func TestATryThatWasCutOffIsSettledByOneThatOpens(t *testing.T) {
 		require.NoError(t, err)
 		return n
 	}
-	right, err := s.SignIns.Add(ctx, store.NewSignIn{Label: "Right", User: "a", Secret: signin.NewSecret("b")})
+	right, err := s.SignIns.Add(ctx, signin.New{Label: "Right", User: "a", Secret: signin.NewSecret("b")})
 	require.NoError(t, err)
-	other, err := s.SignIns.Add(ctx, store.NewSignIn{Label: "Other", User: "c", Secret: signin.NewSecret("d")})
+	other, err := s.SignIns.Add(ctx, signin.New{Label: "Other", User: "c", Secret: signin.NewSecret("d")})
 	require.NoError(t, err)
 	_, err = begin(right)
 	require.NoError(t, err)

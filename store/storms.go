@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"fmt"
 	"time"
 
 	"github.com/google/uuid"
@@ -11,38 +10,7 @@ import (
 	"unlatch/core/discovery"
 )
 
-// Bounds on devices that were never heard before. A wire on which somebody invents devices brings more than any real one has.
-const (
-	// MostAtAddress is how many may be known at one address; a real one has two at most, by mistake.
-	MostAtAddress = 8
-	// MostAnnounced is how many a site may gain within a minute by announcements that nobody asked for.
-	MostAnnounced = 300
-	// MostSwept is how many a site may gain within a minute by a sweep.
-	MostSwept = 6000
-	// MostTold is how often within a minute, and MostToldHourly within an hour, what a device announces of itself is filed: one that comes and
-	// goes, or changes its name, without end fills no table.
-	MostTold       = 20
-	MostToldHourly = 120
-)
-
-// A StormError means that a sighting was not filed: it would have been one new device too many.
-type StormError struct {
-	Addr string // where they come from; "" for a whole site
-	Most int
-	Told bool // what one device announces of itself, and not new devices
-}
-
-func (e *StormError) Error() string {
-	if e.Told {
-		return fmt.Sprintf("a device at %s announces itself more than %d times within a minute or an hour", e.Addr, e.Most)
-	}
-	if e.Addr == "" {
-		return fmt.Sprintf("more than %d devices within a minute that were never heard before", e.Most)
-	}
-	return fmt.Sprintf("more than %d devices at %s", e.Most, e.Addr)
-}
-
-// storming returns a *StormError where one new device more would be too many. Channels of a recorder are known by their numbers, which are
+// storming returns a *discovery.StormError where one new device more would be too many. Channels of a recorder are known by their numbers, which are
 // bounded elsewhere.
 func (s Devices) storming(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, run *uuid.UUID, x discovery.Sighting) error {
 	if x.Via != nil {
@@ -50,27 +18,18 @@ func (s Devices) storming(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, run 
 	}
 	var here, lately int
 	if err := tx.GetContext(ctx, &here, "SELECT count(*) FROM (SELECT 1 FROM devices WHERE site_id = $1 AND addr = $2 AND via IS NULL "+
-		"LIMIT $3) d", site, x.Addr.String(), MostAtAddress); err != nil {
+		"LIMIT $3) d", site, x.Addr.String(), discovery.MostAtAddress); err != nil {
 		return err
 	}
-	if here >= MostAtAddress {
-		return &StormError{Addr: x.Addr.String(), Most: MostAtAddress}
-	}
-	most := MostAnnounced
-	if run != nil {
-		most = MostSwept
-	}
+	most := discovery.MostNew(run != nil)
 	if err := tx.GetContext(ctx, &lately, "SELECT count(*) FROM (SELECT 1 FROM devices WHERE site_id = $1 AND created_at > now() - "+
 		"interval '1 minute' LIMIT $2) d", site, most); err != nil {
 		return err
 	}
-	if lately >= most {
-		return &StormError{Most: most}
-	}
-	return nil
+	return discovery.Storming(x.Addr, here, lately, run != nil)
 }
 
-// toldEnough returns a *StormError where a device has announced itself so often that no more of it is filed for now.
+// toldEnough returns a *discovery.StormError where a device has announced itself so often that no more of it is filed for now.
 func (s Devices) toldEnough(ctx context.Context, tx *sqlx.Tx, device uuid.UUID, addr string) error {
 	var n struct {
 		Minute int `db:"minute"`
@@ -80,13 +39,7 @@ func (s Devices) toldEnough(ctx context.Context, tx *sqlx.Tx, device uuid.UUID, 
 		WHERE device_id = $1 AND kind IN ('heard', 'left') AND run_id IS NULL AND at > now() - interval '1 hour'`, device); err != nil {
 		return err
 	}
-	switch {
-	case n.Minute >= MostTold:
-		return &StormError{Addr: addr, Most: MostTold, Told: true}
-	case n.Hour >= MostToldHourly:
-		return &StormError{Addr: addr, Most: MostToldHourly, Told: true}
-	}
-	return nil
+	return discovery.ToldEnough(addr, n.Minute, n.Hour)
 }
 
 func (s Devices) countStorm(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, addr string) error {
@@ -121,8 +74,8 @@ type Storm struct {
 
 // EndStorms forgets the storms of a site once a person has seen them.
 func (s Sites) EndStorms(ctx context.Context, site uuid.UUID) error {
-	if _, err := s.db.ExecContext(ctx, "DELETE FROM storms WHERE site_id = $1", site); err != nil {
+	if _, err := s.on(ctx).ExecContext(ctx, "DELETE FROM storms WHERE site_id = $1", site); err != nil {
 		return err
 	}
-	return s.notify(ctx, s.db, Event{Site: site, What: "site", ID: site})
+	return s.notify(ctx, s.on(ctx), Event{Site: site, What: "site", ID: site})
 }

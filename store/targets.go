@@ -8,6 +8,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
 
+	"unlatch/core/act"
 	"unlatch/core/evidence"
 	"unlatch/core/target"
 	"unlatch/core/target/onvifrecorder"
@@ -49,80 +50,57 @@ const targetColumns = "id, site_id, kind, name, device_id, address, intake, sign
 
 // Get returns one target.
 func (s Targets) Get(ctx context.Context, id uuid.UUID) (t Target, err error) {
-	return t, found(s.db.GetContext(ctx, &t, "SELECT "+targetColumns+" FROM targets WHERE id = $1", id))
+	return t, found(s.on(ctx).GetContext(ctx, &t, "SELECT "+targetColumns+" FROM targets WHERE id = $1", id))
 }
 
 // List lists the targets that a site has, and those of other sites that are shared, the oldest first.
 func (s Targets) List(ctx context.Context, site uuid.UUID) (out []Target, err error) {
-	return out, s.db.SelectContext(ctx, &out, "SELECT "+targetColumns+" FROM targets WHERE site_id = $1 OR shared ORDER BY created_at, id", site)
+	return out, s.on(ctx).SelectContext(ctx, &out, "SELECT "+targetColumns+" FROM targets WHERE site_id = $1 OR shared ORDER BY created_at, id", site)
 }
 
-func placesOf(reach []netip.AddrPort) []string {
-	out := make([]string, len(reach))
-	for i, a := range reach {
-		out[i] = a.String()
+// Put keeps a target that stands by itself: a new one, or an old one with what was changed. An empty pin takes the next certificate that
+// it shows for its own. Another sign-in is another chance: what was refused before is forgotten. At another address, or with another
+// certificate, it is a stranger: what was agreed ends.
+func (s Targets) Put(ctx context.Context, site uuid.UUID, t act.PutTarget) error {
+	reach := []string{}
+	if t.Reach.IsValid() {
+		reach = append(reach, t.Reach.String())
 	}
-	return out
-}
-
-// Add adds a target that stands at an address of its own. reach are the places that it may be reached at, beyond the site's ranges.
-func (s Targets) Add(ctx context.Context, by Person, t Target, reach []netip.AddrPort) (uuid.UUID, error) {
-	t.ID = newID()
-	return t.ID, s.tx(ctx, func(tx *sqlx.Tx) error {
-		_, err := tx.ExecContext(ctx, `INSERT INTO targets (id, site_id, kind, name, address, reach, intake, sign_in_id, settings, via_id, shared)
-			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)`, t.ID, t.Site, t.Kind, t.Name, t.Address, placesOf(reach), t.Intake, t.SignIn,
-			t.Settings, t.Via, t.Shared)
-		if err != nil {
-			return err
-		}
-		return s.changed(ctx, tx, by, "added the target", t, reach)
-	})
-}
-
-// Set changes a target; its kind stays. An empty pin takes the next certificate that it shows for its own. Another sign-in is another
-// chance: what was refused before is forgotten. At another address, or with another certificate, it is a stranger: what was agreed ends.
-func (s Targets) Set(ctx context.Context, by Person, t Target, reach []netip.AddrPort) error {
+	settings := t.Settings
+	if settings == nil {
+		settings = map[string]string{}
+	}
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		err := one(tx.ExecContext(ctx, `UPDATE targets SET name = $3, address = $4, reach = $5, intake = $6, sign_in_id = $7, settings = $8, via_id = $9,
+		if t.New {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO targets (id, site_id, kind, name, address, reach, intake, sign_in_id, settings, via_id, shared)
+				VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)`, t.ID, site, t.Kind, t.Name, t.Address, reach, t.Intake, t.SignIn,
+				JSON(settings), t.Via, t.Shared); err != nil {
+				return err
+			}
+			return s.siteChanged(ctx, tx, site)
+		}
+		if err := one(tx.ExecContext(ctx, `UPDATE targets SET name = $3, address = $4, reach = $5, intake = $6, sign_in_id = $7, settings = $8, via_id = $9,
 			shared = $10, refused_id = CASE WHEN sign_in_id IS DISTINCT FROM $7 THEN NULL ELSE refused_id END,
-			takes = CASE WHEN address = $4 THEN takes ELSE '' END, pin_taken = pin_taken AND address = $4 AND pin = $11,
-			pin = CASE WHEN address = $4 THEN $11 ELSE '' END WHERE id = $1 AND site_id = $2`, t.ID, t.Site, t.Name, t.Address, placesOf(reach), t.Intake,
-			t.SignIn, t.Settings, t.Via, t.Shared, t.Pin))
-		if err != nil {
+			takes = CASE WHEN address = $4 THEN takes ELSE '' END, pin_taken = pin_taken AND address = $4 AND NOT $11,
+			pin = CASE WHEN address = $4 AND NOT $11 THEN pin ELSE '' END WHERE id = $1 AND site_id = $2`, t.ID, site, t.Name, t.Address, reach,
+			t.Intake, t.SignIn, JSON(settings), t.Via, t.Shared, t.Renewed)); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `UPDATE target_agreements a SET ended_at = now(), ended_why = 'the target was changed' FROM targets t
 			WHERE t.id = $1 AND a.target_id = t.id AND a.ended_at IS NULL AND t.takes = '' AND t.pin = '' AND a.identity IS NOT NULL`, t.ID); err != nil {
 			return err
 		}
-		return s.changed(ctx, tx, by, "changed the target", t, reach)
+		return s.siteChanged(ctx, tx, site)
 	})
 }
 
-// changed records who changed a target, with the places beyond the ranges that it opens, and tells readers.
-func (s Targets) changed(ctx context.Context, tx *sqlx.Tx, by Person, action string, t Target, reach []netip.AddrPort) error {
-	subject := t.Name
-	if len(reach) > 0 {
-		subject += ", reached at"
-		for _, a := range reach {
-			subject += " " + a.String()
-		}
-	}
-	if err := audit(ctx, tx, Deed{Person: by, Action: action, Subject: subject, Site: t.Site}); err != nil {
-		return err
-	}
-	return s.siteChanged(ctx, tx, t.Site)
-}
-
 // Delete removes a target that is no device. What was recorded of placements on it stays with the cameras.
-func (s Targets) Delete(ctx context.Context, by Person, site, id uuid.UUID) error {
+func (s Targets) Delete(ctx context.Context, site, id uuid.UUID) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		var name string
-		err := tx.GetContext(ctx, &name, "DELETE FROM targets WHERE id = $1 AND site_id = $2 AND device_id IS NULL RETURNING name", id, site)
-		if err != nil {
-			return found(err)
+		if err := one(tx.ExecContext(ctx, "DELETE FROM targets WHERE id = $1 AND site_id = $2 AND device_id IS NULL", id, site)); err != nil {
+			return err
 		}
-		return s.changed(ctx, tx, by, "removed the target", Target{Site: site, Name: name}, nil)
+		return s.siteChanged(ctx, tx, site)
 	})
 }
 
@@ -139,7 +117,7 @@ func (s Targets) SetIntake(ctx context.Context, site, id uuid.UUID, name string)
 // Addresses are the places beyond a site's ranges that its targets may be reached at.
 func (s Targets) Addresses(ctx context.Context, site uuid.UUID) (out []netip.AddrPort, err error) {
 	var rows []string
-	if err := s.db.SelectContext(ctx, &rows, "SELECT unnest(reach) FROM targets WHERE site_id = $1 OR shared", site); err != nil {
+	if err := s.on(ctx).SelectContext(ctx, &rows, "SELECT unnest(reach) FROM targets WHERE site_id = $1 OR shared", site); err != nil {
 		return nil, err
 	}
 	for _, r := range rows {
@@ -165,37 +143,31 @@ func takesCameras(b evidence.Body) bool {
 	return ok && in.Recorder
 }
 
-// A Wish is that cameras shall stand on a target.
-type Wish struct {
-	Device uuid.UUID
-	Slot   string // the target's own name of it; "" for the first free one
-	Role   string // the stream; "" for the rule's own choice
-}
-
-// Want records that cameras shall stand on a target, in any slot and in this order.
-func (s Targets) Want(ctx context.Context, devices []uuid.UUID, target uuid.UUID) error {
-	list := make([]Wish, len(devices))
-	for i, d := range devices {
-		list[i].Device = d
-	}
-	return s.Wish(ctx, list, target)
-}
-
 // Wish records where exactly cameras shall stand on a target. A camera that is wanted there already keeps its place in the order.
-func (s Targets) Wish(ctx context.Context, list []Wish, target uuid.UUID) error {
+func (s Targets) Wish(ctx context.Context, list []act.Wish, target uuid.UUID) error {
+	var devices []uuid.UUID
+	var slots, roles []string
+	at := map[uuid.UUID]int{}
+	for _, x := range list {
+		if i, twice := at[x.Device]; twice { // the last word on a camera holds
+			slots[i], roles[i] = x.Slot, x.Role
+			continue
+		}
+		at[x.Device] = len(devices)
+		devices, slots, roles = append(devices, x.Device), append(slots, x.Slot), append(roles, x.Role)
+	}
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		if err := asTarget(ctx, tx, target); err != nil {
 			return err
 		}
-		for _, x := range list {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO wanted_placements (device_id, target_id, slot, role, place)
-				VALUES ($1, $2, $3, $4, 1 + (SELECT COALESCE(max(place), 0) FROM wanted_placements WHERE target_id = $2))
-				ON CONFLICT (device_id, target_id) DO UPDATE SET slot = $3, role = $4`, x.Device, target, x.Slot, x.Role); err != nil {
-				return err
-			}
-			if err := s.deviceChanged(ctx, tx, x.Device); err != nil {
-				return err
-			}
+		if _, err := tx.ExecContext(ctx, `INSERT INTO wanted_placements (device_id, target_id, slot, role, place)
+			SELECT x.device, $1, x.slot, x.role, x.n + (SELECT COALESCE(max(place), 0) FROM wanted_placements WHERE target_id = $1)
+			FROM unnest($2::uuid[], $3::text[], $4::text[]) WITH ORDINALITY x(device, slot, role, n)
+			ON CONFLICT (device_id, target_id) DO UPDATE SET slot = excluded.slot, role = excluded.role`, target, devices, slots, roles); err != nil {
+			return err
+		}
+		if err := s.devicesChanged(ctx, tx, devices); err != nil {
+			return err
 		}
 		return s.relisted(ctx, tx, target)
 	})
@@ -224,7 +196,7 @@ func (s Targets) Order(ctx context.Context, target uuid.UUID, devices []uuid.UUI
 
 // On lists the cameras that are wanted on a target, in their order there.
 func (s Targets) On(ctx context.Context, target uuid.UUID) (out []uuid.UUID, err error) {
-	return out, s.db.SelectContext(ctx, &out, "SELECT device_id FROM wanted_placements WHERE target_id = $1 ORDER BY place, created_at", target)
+	return out, s.on(ctx).SelectContext(ctx, &out, "SELECT device_id FROM wanted_placements WHERE target_id = $1 ORDER BY place, created_at", target)
 }
 
 // Unwant takes the wish back.

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"unlatch/core/act"
 	"unlatch/core/address"
 	"unlatch/core/discovery"
 	"unlatch/core/evidence"
@@ -36,14 +37,12 @@ func TestTargets(t *testing.T) {
 	d := &store.Device{ID: recorder, Site: site.ID}
 	require.NoError(t, s.Devices.Record(ctx, d, nil, store.Finding{Body: evidence.SignedIn{Recorder: true}}))
 	require.NoError(t, s.Devices.Record(ctx, d, nil, store.Finding{Body: evidence.SignedIn{Recorder: true}}), "twice is once")
-	require.NoError(t, s.Targets.Want(ctx, []uuid.UUID{camera}, other))
+	require.NoError(t, s.Targets.Wish(ctx, act.InAnySlot(camera), other))
 	there, err := netip.ParseAddrPort("198.51.100.7:8883")
 	require.NoError(t, err)
-	keeper, err := s.People.CreateFirst(ctx, "keeper", "hash")
-	require.NoError(t, err)
-	elsewhere, err := s.Targets.Add(ctx, keeper, store.Target{Site: site.ID, Kind: "lantern", Name: "Far shed", Address: "lantern://far"},
-		[]netip.AddrPort{there})
-	require.NoError(t, err)
+	elsewhere := uuid.New()
+	require.NoError(t, s.Targets.Put(ctx, site.ID, act.PutTarget{ID: elsewhere, New: true, Reach: there,
+		TargetForm: act.TargetForm{Kind: "lantern", Name: "Far shed", Address: "lantern://far"}}))
 
 	list, err := s.Targets.List(ctx, site.ID)
 	require.NoError(t, err)
@@ -56,13 +55,13 @@ func TestTargets(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []netip.AddrPort{there}, reach)
 
-	require.NoError(t, s.Targets.Want(ctx, []uuid.UUID{camera}, elsewhere))
+	require.NoError(t, s.Targets.Wish(ctx, act.InAnySlot(camera), elsewhere))
 	known, err := s.Devices.Get(ctx, camera)
 	require.NoError(t, err)
 	require.Len(t, known.Status.Placements, 2)
 	assert.Equal(t, "the recorder at 192.0.2.3", known.Status.Placements[0].Name)
 	assert.Equal(t, "Far shed", known.Status.Placements[1].Name)
-	_, err = s.Devices.Forget(ctx, store.Person{}, site.ID, []uuid.UUID{other})
+	_, err = s.Devices.Forget(ctx, site.ID, []uuid.UUID{other})
 	require.NoError(t, err)
 	known, err = s.Devices.Get(ctx, camera)
 	require.NoError(t, err)

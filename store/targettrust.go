@@ -8,6 +8,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
 
+	"unlatch/core/act"
 	"unlatch/core/diagnose"
 	"unlatch/core/target"
 )
@@ -30,53 +31,54 @@ func (a TargetAgreement) Agreement() target.Agreement {
 	return out
 }
 
-// Agree records that secrets may go to a target so that they can be read. to is who was agreed on; nil for whoever answers first. What was
-// agreed before for the same secret ends.
-func (s Targets) Agree(ctx context.Context, by Person, t Target, to *target.Identity, secrets ...target.Secret) error {
-	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		for _, secret := range secrets {
-			if err := s.agree(ctx, tx, by, t, to, secret); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
-}
-
-func (s Targets) agree(ctx context.Context, tx *sqlx.Tx, by Person, t Target, to *target.Identity, secret target.Secret) error {
-	if _, err := tx.ExecContext(ctx, "UPDATE target_agreements SET ended_at = now(), ended_why = 'agreed anew' "+
-		"WHERE target_id = $1 AND secret = $2 AND ended_at IS NULL", t.ID, secret); err != nil {
-		return err
-	}
+// Agree records that secrets may go to a target so that they can be read. What was agreed before for the same secrets ends.
+func (s Targets) Agree(ctx context.Context, by act.Person, x act.Agreed) error {
 	var identity *string
-	if to != nil {
-		raw, err := json.Marshal(to)
+	if x.To != nil {
+		raw, err := json.Marshal(x.To)
 		if err != nil {
 			return err
 		}
 		text := string(raw)
 		identity = &text
 	}
-	if _, err := tx.ExecContext(ctx, `INSERT INTO target_agreements (id, target_id, secret, identity, person_id, person)
-		VALUES ($1, $2, $3, $4, NULLIF($5, '00000000-0000-0000-0000-000000000000'::uuid), $6)`, newID(), t.ID, secret, identity, by.ID,
-		by.Name); err != nil {
-		return err
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		for _, secret := range x.Secrets {
+			if _, err := tx.ExecContext(ctx, "UPDATE target_agreements SET ended_at = now(), ended_why = 'agreed anew' "+
+				"WHERE target_id = $1 AND secret = $2 AND ended_at IS NULL", x.Target, secret); err != nil {
+				return err
+			}
+			if _, err := tx.ExecContext(ctx, `INSERT INTO target_agreements (id, target_id, secret, identity, person_id, person)
+				VALUES ($1, $2, $3, $4, NULLIF($5, '00000000-0000-0000-0000-000000000000'::uuid), $6)`, newID(), x.Target, secret, identity, by.ID,
+				by.Name); err != nil {
+				return err
+			}
+		}
+		return s.targetChanged(ctx, tx, x.Target)
+	})
+}
+
+// targetChanged tells readers that a target of some site has changed.
+func (s Targets) targetChanged(ctx context.Context, tx *sqlx.Tx, id uuid.UUID) error {
+	var site uuid.UUID
+	if err := tx.GetContext(ctx, &site, "SELECT site_id FROM targets WHERE id = $1", id); err != nil {
+		return found(err)
 	}
-	return s.changed(ctx, tx, by, "agreed that "+secret.Words()+" may go to a target readable", t, nil)
+	return s.siteChanged(ctx, tx, site)
 }
 
 // Disagree ends what was agreed for a target; one secret, or all for "". A certificate that was taken because of it stays.
-func (s Targets) Disagree(ctx context.Context, by Person, t Target, secret target.Secret) error {
+func (s Targets) Disagree(ctx context.Context, id uuid.UUID, secret target.Secret) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, "UPDATE target_agreements SET ended_at = now(), ended_why = 'taken back' "+
-			"WHERE target_id = $1 AND ($2 = '' OR secret = $2) AND ended_at IS NULL", t.ID, secret); err != nil {
+			"WHERE target_id = $1 AND ($2 = '' OR secret = $2) AND ended_at IS NULL", id, secret); err != nil {
 			return err
 		}
 		// Who has read its sign-in already is asked about again, too.
-		if _, err := tx.ExecContext(ctx, "UPDATE targets SET opened_under = '', opened_with = NULL WHERE id = $1", t.ID); err != nil {
+		if _, err := tx.ExecContext(ctx, "UPDATE targets SET opened_under = '', opened_with = NULL WHERE id = $1", id); err != nil {
 			return err
 		}
-		return s.changed(ctx, tx, by, "took back that "+secret.Words()+" may go to a target readable", t, nil)
+		return s.targetChanged(ctx, tx, id)
 	})
 }
 
@@ -86,14 +88,14 @@ func (s Targets) Bind(ctx context.Context, id uuid.UUID, secret target.Secret, t
 	if err != nil {
 		return err
 	}
-	_, err = s.db.ExecContext(ctx, "UPDATE target_agreements SET identity = $3 WHERE target_id = $1 AND secret = $2 AND ended_at IS NULL "+
+	_, err = s.on(ctx).ExecContext(ctx, "UPDATE target_agreements SET identity = $3 WHERE target_id = $1 AND secret = $2 AND ended_at IS NULL "+
 		"AND identity IS NULL", id, secret, string(raw))
 	return err
 }
 
 // Agreements lists what holds for targets.
 func (s Targets) Agreements(ctx context.Context, ids ...uuid.UUID) (out []TargetAgreement, err error) {
-	return out, s.db.SelectContext(ctx, &out, "SELECT target_id, secret, identity, person, given_at FROM target_agreements "+
+	return out, s.on(ctx).SelectContext(ctx, &out, "SELECT target_id, secret, identity, person, given_at FROM target_agreements "+
 		"WHERE target_id = ANY($1) AND ended_at IS NULL ORDER BY given_at, id", ids)
 }
 
@@ -103,7 +105,7 @@ func (s Targets) Wants(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]diag
 		Target uuid.UUID               `db:"target_id"`
 		Wanted *jsonb[diagnose.Wanted] `db:"wanted"`
 	}
-	err := s.db.SelectContext(ctx, &rows, `SELECT t.id AS target_id, l.wanted FROM targets t CROSS JOIN LATERAL
+	err := s.on(ctx).SelectContext(ctx, &rows, `SELECT t.id AS target_id, l.wanted FROM targets t CROSS JOIN LATERAL
 		(SELECT diagnosis -> 'wanted' AS wanted FROM target_seen WHERE target_id = t.id ORDER BY at DESC, id DESC LIMIT 1) l
 		WHERE t.id = ANY($1) AND l.wanted IS NOT NULL`, ids)
 	out := map[uuid.UUID]diagnose.Wanted{}
@@ -117,13 +119,12 @@ func (s Targets) Wants(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]diag
 
 // TakeCertificate records that a person has looked at the certificate that a target is known by, or at another that it shows now, and has
 // taken it.
-func (s Targets) TakeCertificate(ctx context.Context, by Person, t Target, sha256 string) error {
+func (s Targets) TakeCertificate(ctx context.Context, id uuid.UUID, sha256 string) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if err := one(tx.ExecContext(ctx, "UPDATE targets SET pin = $2, pin_taken = true WHERE id = $1", t.ID, sha256)); err != nil {
+		if err := one(tx.ExecContext(ctx, "UPDATE targets SET pin = $2, pin_taken = true WHERE id = $1", id, sha256)); err != nil {
 			return err
 		}
-		t.Name += ", SHA-256 " + sha256
-		return s.changed(ctx, tx, by, "took the certificate of the target", t, nil)
+		return s.targetChanged(ctx, tx, id)
 	})
 }
 
@@ -144,7 +145,7 @@ func (s Targets) Trust(ctx context.Context, t Target) (out target.Trust, err err
 
 // Handed are the sign-ins that a target was given for its cameras.
 func (s Targets) Handed(ctx context.Context, id uuid.UUID) (out []uuid.UUID, err error) {
-	return out, s.db.SelectContext(ctx, &out, `SELECT DISTINCT s.id FROM evidence e JOIN sign_ins s ON s.id::text = e.body ->> 'sign_in'
+	return out, s.on(ctx).SelectContext(ctx, &out, `SELECT DISTINCT s.id FROM evidence e JOIN sign_ins s ON s.id::text = e.body ->> 'sign_in'
 		WHERE e.kind = 'placed' AND e.subject = $1`, id.String())
 }
 

@@ -11,18 +11,22 @@ import (
 	"unlatch/core/target"
 )
 
-// Latch is the target as what fits on it is judged by.
-func (s Targets) Latch(ctx context.Context, t Target) (latch.Target, error) {
+// latchTarget is a target as what fits on it is judged by.
+func latchTarget(t Target, books []*intake.Book) latch.Target {
 	out := latch.Target{ID: t.ID, Kind: t.Kind, Name: t.Name}
-	if t.Intake != "" {
-		x, err := Shelf(s).Intake(ctx, t.Intake)
-		if err != nil {
-			return out, err
+	for _, b := range books {
+		if x, ok := b.Find(t.Intake); ok && out.Intake == nil && t.Intake != "" {
+			out.Intake = &x
 		}
-		out.Intake = x
 	}
 	heard(&out, t.About)
-	return out, nil
+	return out
+}
+
+// Latch is the target as what fits on it is judged by.
+func (s Targets) Latch(ctx context.Context, t Target) (latch.Target, error) {
+	books, err := Shelf(s).Intakes(ctx)
+	return latchTarget(t, books), err
 }
 
 // wanted reads where devices shall stand. What a target takes is what a person has said of it, else what it says itself.
@@ -38,7 +42,7 @@ func (s Devices) wanted(ctx context.Context, where string, arg any) (map[uuid.UU
 		Slot   string               `db:"slot"`
 		Role   string               `db:"role"`
 	}
-	if err := s.db.SelectContext(ctx, &rows, `SELECT w.device_id, w.target_id, t.kind, COALESCE(NULLIF(t.name, ''), v.name) AS name,
+	if err := s.on(ctx).SelectContext(ctx, &rows, `SELECT w.device_id, w.target_id, t.kind, COALESCE(NULLIF(t.name, ''), v.name) AS name,
 		COALESCE(v.addr, t.address) AS addr, t.intake, t.about, w.slot, w.role
 		FROM wanted_placements w JOIN devices d ON d.id = w.device_id JOIN targets t ON t.id = w.target_id LEFT JOIN devices v ON v.id = t.device_id
 		WHERE `+where+` ORDER BY w.created_at`, arg); err != nil {

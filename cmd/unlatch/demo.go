@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"unlatch/demo"
+	"unlatch/jobs"
 	"unlatch/server"
 	"unlatch/sim"
 )
@@ -105,15 +106,19 @@ func prepareDemo(ctx context.Context, p *place, s *services, network string, out
 		}
 		return strings.TrimSpace(string(raw)), nil
 	}
-	fmt.Fprintln(out, "Working at Tarn Ferry station: sweeping, proving and placing its cameras.")
-	if err := demo.Seed(ctx, s.Store, s.Queue, network); err != nil {
-		return "", fmt.Errorf("preparing the demo: %w", err)
-	}
 	raw := make([]byte, 10)
 	rand.Read(raw)
 	password := strings.ToLower(base32.StdEncoding.EncodeToString(raw))
-	if _, err := s.Store.People.CreateFirst(ctx, demoPerson, server.HashPassword(password)); err != nil {
+	by, err := s.Store.People.CreateFirst(ctx, demoPerson, server.HashPassword(password))
+	if err != nil {
 		return "", err
 	}
-	return password, os.WriteFile(file, []byte(password+"\n"), 0o600)
+	if err := os.WriteFile(file, []byte(password+"\n"), 0o600); err != nil {
+		return "", err
+	}
+	fmt.Fprintln(out, "Working at Tarn Ferry station: sweeping, proving and placing its cameras.")
+	if err := demo.Seed(ctx, jobs.Desk{Store: s.Store, Queue: s.Queue}, by, network); err != nil {
+		return "", fmt.Errorf("preparing the demo: %w", err)
+	}
+	return password, nil
 }

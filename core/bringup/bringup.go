@@ -32,17 +32,6 @@ import (
 	"unlatch/core/target"
 )
 
-// A Device is a device under work, as it is known from its evidence.
-type Device struct {
-	ID       uuid.UUID
-	Title    string // what people call it
-	Addr     string // where it was heard last
-	Endpoint string // endpoint reference; "" where it told none
-	Via      *uuid.UUID
-	Channel  int
-	Status   latch.Status
-}
-
 // A Config is what work on a device needs. All but the last seven fields must be set.
 type Config struct {
 	Record  Record
@@ -71,7 +60,7 @@ type Config struct {
 // the next one begins, and only what is missing is done again. It is not safe for concurrent use. Close ends it.
 type Work struct {
 	Config
-	d   *Device
+	d   *latch.Device
 	log *exchange.Log
 	// secrets are those in use, which stand in nothing that is recorded.
 	secrets *redact.Redactor
@@ -95,7 +84,7 @@ type Work struct {
 }
 
 // Start begins work on a device. Nothing is sent.
-func Start(d *Device, c Config) *Work {
+func Start(d *latch.Device, c Config) *Work {
 	if c.Clock == nil {
 		c.Clock = system{}
 	}
@@ -108,7 +97,7 @@ func Start(d *Device, c Config) *Work {
 }
 
 // Device is the device as it was last read.
-func (w *Work) Device() *Device { return w.d }
+func (w *Work) Device() *latch.Device { return w.d }
 
 // Log is the conversation since the last finding.
 func (w *Work) Log() *exchange.Log { return w.log }

@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"unlatch/core/camera"
+	"unlatch/core/command"
 	"unlatch/core/diagnose"
 	"unlatch/core/discovery"
 	"unlatch/core/evidence"
@@ -196,12 +197,12 @@ func TestRefine(t *testing.T) {
 // Shapes of devices whose stream service calls itself the same come before the books.
 func TestAlike(t *testing.T) {
 	t.Parallel()
-	server := func(name, shape string) Device {
-		return Device{ID: uuid.New(), Status: latch.Status{Reached: &evidence.Reached{StreamServer: &pathprobe.Server{Server: name}},
+	server := func(name, shape string) latch.Device {
+		return latch.Device{ID: uuid.New(), Status: latch.Status{Reached: &evidence.Reached{StreamServer: &pathprobe.Server{Server: name}},
 			Located: &evidence.Located{Recipe: "learned", Shape: shape}}}
 	}
 	me := server("Orrery/1", "/mine")
-	got := alike(&me, []Device{me, server("Orrery/1", "/hall/{channel}"), server("Orrery/2", "/other"), server("Orrery/1", ""),
+	got := alike(&me, []latch.Device{me, server("Orrery/1", "/hall/{channel}"), server("Orrery/2", "/other"), server("Orrery/1", ""),
 		server("Orrery/1", "/{"), {}})
 	require.Len(t, got, 1)
 	assert.Equal(t, "/hall/{channel}", got[0].Shape)
@@ -267,9 +268,9 @@ func TestAChangeIsRecordedBeforeItIsSent(t *testing.T) {
 	clock := m.heard("Clock", "127.44.63.11", world.Device("Clock").Service(), discovery.Camera)
 	w := m.work(clock, "127.44.63.0/24")
 	require.NoError(t, w.Open(ctx))
-	require.NoError(t, w.Fix(ctx, Change{Action: fix.Clock, Undo: true}))
+	require.NoError(t, w.Fix(ctx, command.Fix{Action: fix.Clock, Undo: true}))
 	assert.Contains(t, m.said[len(m.said)-1], "has changed nothing of the kind")
-	require.NoError(t, w.Fix(ctx, Change{Action: fix.Clock}))
+	require.NoError(t, w.Fix(ctx, command.Fix{Action: fix.Clock}))
 	var states []string
 	for _, r := range m.records[clock.ID] {
 		if r.Kind != evidence.KindFix {

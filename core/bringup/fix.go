@@ -7,22 +7,16 @@ import (
 
 	"github.com/google/uuid"
 
+	"unlatch/core/command"
 	"unlatch/core/evidence"
 	"unlatch/core/fix"
 	"unlatch/core/onvif"
 	"unlatch/core/signin"
 )
 
-// A Change mends one thing on a device, or takes that back.
-type Change struct {
-	Action fix.Action
-	SignIn uuid.UUID // of a stream user: the keyring entry that the device shall take
-	Undo   bool
-}
-
 // Fix makes the change, records what it was and what it is, and opens the latches that the change was in the way of. What was before is
 // recorded before anything is sent: a job that is killed in between has changed nothing that cannot be taken back.
-func (w *Work) Fix(ctx context.Context, a Change) error {
+func (w *Work) Fix(ctx context.Context, a command.Fix) error {
 	if a.Undo && w.made(a.Action) == nil && w.d.Status.PutBack.Fixes[a.Action] {
 		mine, err := w.mine(ctx, evidence.KindFix, string(a.Action))
 		if err != nil {
@@ -94,7 +88,7 @@ func (w *Work) intend(ctx context.Context, body *evidence.Fix, read func() (befo
 }
 
 // mend makes one change, or takes it back to what was before it.
-func (w *Work) mend(ctx context.Context, c *onvif.Client, a Change, body *evidence.Fix) error {
+func (w *Work) mend(ctx context.Context, c *onvif.Client, a command.Fix, body *evidence.Fix) error {
 	was := w.made(a.Action)
 	if a.Undo && was == nil {
 		return &onvif.Fault{Codes: []string{"Sender", "ActionNotSupported"},
@@ -121,7 +115,7 @@ func (w *Work) mend(ctx context.Context, c *onvif.Client, a Change, body *eviden
 }
 
 // openAnew opens latches with what the fix has changed. What rested on what it was before is asked for again.
-func (w *Work) openAnew(ctx context.Context, a Change) error {
+func (w *Work) openAnew(ctx context.Context, a command.Fix) error {
 	if w.OnlyChange {
 		return nil
 	}
@@ -185,7 +179,7 @@ func (w *Work) setClock(ctx context.Context, c *onvif.Client, undo bool, was *ev
 }
 
 // streamUser makes the user, whose password is on the keyring already, or takes it away.
-func (w *Work) streamUser(ctx context.Context, c *onvif.Client, a Change, was *evidence.Fix, body *evidence.Fix) error {
+func (w *Work) streamUser(ctx context.Context, c *onvif.Client, a command.Fix, was *evidence.Fix, body *evidence.Fix) error {
 	if a.Undo {
 		k := w.d.Status.StreamKey
 		user := was.User

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"unlatch/core/address"
+	"unlatch/core/command"
 	"unlatch/core/discovery"
 	"unlatch/core/evidence"
 	"unlatch/core/fix"
@@ -101,7 +102,7 @@ devices:
 			label := fmt.Sprintf("%s, cut off at point %d", x.action, n)
 			require.False(t, x.is(), label)
 			first := m.cutAt(t, n, weir.ID, ranges, func(ctx context.Context, w *Work) error {
-				return w.Fix(ctx, Change{Action: x.action, SignIn: watcher.ID})
+				return w.Fix(ctx, command.Fix{Action: x.action, SignIn: watcher.ID})
 			})
 			require.True(t, x.is(), label)
 			d, _ := m.Device(ctx, weir.ID)
@@ -111,7 +112,7 @@ devices:
 				assert.Equal(t, x.before, made.Before, label)
 			}
 			assert.False(t, made.Pending, label)
-			second := m.cutAt(t, n, weir.ID, ranges, func(ctx context.Context, w *Work) error { return w.Fix(ctx, Change{Action: x.action, Undo: true}) })
+			second := m.cutAt(t, n, weir.ID, ranges, func(ctx context.Context, w *Work) error { return w.Fix(ctx, command.Fix{Action: x.action, Undo: true}) })
 			require.False(t, x.is(), "undo of %s", label)
 			d, _ = m.Device(ctx, weir.ID)
 			assert.Empty(t, d.Status.Fixes, "undo of %s", label)

@@ -12,6 +12,7 @@ import (
 
 	"unlatch/core/bridge"
 	"unlatch/core/evidence"
+	"unlatch/core/latch"
 	"unlatch/core/onvif"
 	"unlatch/core/picture"
 	"unlatch/core/rtsp"
@@ -28,7 +29,7 @@ func (w *Work) Leave(key uuid.UUID, purpose signin.Purpose) signin.Leave {
 // leave is the one way by which a sign-in of the keyring goes out to a device: in a scheme that is not weaker than before, readable only
 // where a person has agreed and has begun the work, and counted by the guard that keeps the device from locking. reading turns an error
 // of the device into what it means for the count; it may be nil.
-func (w *Work) leave(d *Device, key uuid.UUID, purpose signin.Purpose, reading func(error) error) signin.Leave {
+func (w *Work) leave(d *latch.Device, key uuid.UUID, purpose signin.Purpose, reading func(error) error) signin.Leave {
 	if key == uuid.Nil {
 		return nil
 	}
@@ -55,7 +56,7 @@ func (w *Work) leave(d *Device, key uuid.UUID, purpose signin.Purpose, reading f
 }
 
 // begin asks the guard for one try on a device. A *signin.HeldBackError is its no.
-func (w *Work) begin(ctx context.Context, d *Device, key uuid.UUID, purpose signin.Purpose, host string) (uuid.UUID, error) {
+func (w *Work) begin(ctx context.Context, d *latch.Device, key uuid.UUID, purpose signin.Purpose, host string) (uuid.UUID, error) {
 	return w.patiently(ctx, func() (uuid.UUID, error) { return w.Keyring.Begin(ctx, d, key, purpose, host) })
 }
 
@@ -112,7 +113,7 @@ type tried struct {
 
 // end keeps how a try ended. Where the device has taken the sign-in it keeps the scheme, if that is stronger than before, and the
 // certificate whose holder has now read the password.
-func (w *Work) end(ctx context.Context, d *Device, t *tried, err error) {
+func (w *Work) end(ctx context.Context, d *latch.Device, t *tried, err error) {
 	result, wait := resultOf(err)
 	kerr := w.Keyring.End(ctx, t.id, result, wait)
 	w.schemes.Lock()

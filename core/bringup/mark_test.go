@@ -13,6 +13,7 @@ import (
 	"unlatch/core/diagnose"
 	"unlatch/core/discovery"
 	"unlatch/core/evidence"
+	"unlatch/core/latch"
 	"unlatch/core/onvif"
 	"unlatch/core/tuning"
 	"unlatch/sim/simtest"
@@ -38,7 +39,7 @@ func TestAKillAtEveryPointOfAMark(t *testing.T) {
 	m := newMemory(t)
 	m.takes = 30 * time.Millisecond
 	m.key("Fitter", "fitter", "brass-lamp-41")
-	at := func(name string) *Device {
+	at := func(name string) *latch.Device {
 		d := m.heard(name, world.Device(name).Address(), world.Device(name).Service(), discovery.Camera)
 		require.NoError(t, m.work(d, ranges).Open(ctx))
 		return d
@@ -51,7 +52,7 @@ func TestAKillAtEveryPointOfAMark(t *testing.T) {
 	require.NoError(t, err)
 	home := onvif.Position{Pan: .25, Tilt: -.1, Zoom: .5}
 	for _, x := range []struct {
-		device *Device
+		device *latch.Device
 		how    evidence.Mark
 		asIs   func()
 	}{
@@ -101,7 +102,7 @@ func TestMarks(t *testing.T) {
 	m.takes = 30 * time.Millisecond
 	m.key("Fitter", "fitter", "brass-lamp-41")
 	work := func(name string, look func()) *Work {
-		var d *Device
+		var d *latch.Device
 		for _, have := range m.devices {
 			if have.Title == name {
 				d = have

@@ -31,7 +31,7 @@ type memory struct {
 	t       *testing.T
 	mu      sync.Mutex // two streams may be played at once
 	records map[uuid.UUID][]evidence.Record
-	devices []*Device
+	devices []*latch.Device
 	intents map[uuid.UUID]latch.Intent
 	targets map[uuid.UUID]*Target
 	books   []*recipe.Book
@@ -62,16 +62,16 @@ func newMemory(t *testing.T) *memory {
 		secrets: map[uuid.UUID]signin.SignIn{}, begun: map[uuid.UUID]uuid.UUID{}, refused: map[uuid.UUID]bool{}, at: time.Now()}
 }
 
-func (m *memory) device(title string) *Device {
-	d := &Device{ID: uuid.New(), Title: title}
+func (m *memory) device(title string) *latch.Device {
+	d := &latch.Device{ID: uuid.New(), Title: title}
 	m.devices = append(m.devices, d)
 	return d
 }
 
-func (m *memory) Device(_ context.Context, id uuid.UUID) (*Device, error) {
+func (m *memory) Device(_ context.Context, id uuid.UUID) (*latch.Device, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	i := slices.IndexFunc(m.devices, func(d *Device) bool { return d.ID == id })
+	i := slices.IndexFunc(m.devices, func(d *latch.Device) bool { return d.ID == id })
 	if i < 0 {
 		return nil, errors.New("no such device")
 	}
@@ -81,7 +81,7 @@ func (m *memory) Device(_ context.Context, id uuid.UUID) (*Device, error) {
 	return &out, nil
 }
 
-func (m *memory) Neighbours(ctx context.Context) (out []Device, err error) {
+func (m *memory) Neighbours(ctx context.Context) (out []latch.Device, err error) {
 	for _, d := range m.devices {
 		known, _ := m.Device(ctx, d.ID)
 		out = append(out, *known)
@@ -148,7 +148,7 @@ func (m *memory) Still(_ context.Context, id uuid.UUID) ([]byte, error) { return
 
 func (m *memory) Stills(context.Context) (map[uuid.UUID][]byte, error) { return m.stills, nil }
 
-func (m *memory) Add(_ context.Context, d *Device, f Finding) error {
+func (m *memory) Add(_ context.Context, d *latch.Device, f Finding) error {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	if m.lost != nil {
@@ -165,7 +165,7 @@ func (m *memory) Add(_ context.Context, d *Device, f Finding) error {
 	return nil
 }
 
-func (m *memory) Mine(_ context.Context, d *Device, kind evidence.Kind, subject string) (bool, error) {
+func (m *memory) Mine(_ context.Context, d *latch.Device, kind evidence.Kind, subject string) (bool, error) {
 	for i, r := range slices.Backward(m.records[d.ID]) {
 		if r.Kind == kind && r.Subject == subject {
 			return i >= m.before[d.ID], nil
@@ -210,7 +210,7 @@ func (m *memory) Decrypt(_ context.Context, id uuid.UUID) (signin.SignIn, error)
 	return in, nil
 }
 
-func (m *memory) Candidates(_ context.Context, _ *Device, _ signin.Purpose, again bool) (out []Key, err error) {
+func (m *memory) Candidates(_ context.Context, _ *latch.Device, _ signin.Purpose, again bool) (out []Key, err error) {
 	for _, k := range m.keys {
 		if again || !m.refused[k.ID] {
 			out = append(out, k)
@@ -225,7 +225,7 @@ func (m *memory) BeginOn(_ context.Context, _ *Target, key uuid.UUID, _ string) 
 	return try, nil
 }
 
-func (m *memory) Begin(_ context.Context, _ *Device, key uuid.UUID, _ signin.Purpose, _ string) (uuid.UUID, error) {
+func (m *memory) Begin(_ context.Context, _ *latch.Device, key uuid.UUID, _ signin.Purpose, _ string) (uuid.UUID, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	if m.slept == 0 && len(m.tries) > 0 {
@@ -292,7 +292,7 @@ func (m *memory) key(label, user, secret string) Key {
 	return k
 }
 
-func (m *memory) work(d *Device, ranges string) *Work {
+func (m *memory) work(d *latch.Device, ranges string) *Work {
 	m.run(d.ID)
 	w := Start(d, Config{Record: m, Keyring: m, Report: m, Clock: m,
 		Targets: map[target.Kind]target.Driver{onvifrecorder.Kind: onvifrecorder.Driver{}},
@@ -302,7 +302,7 @@ func (m *memory) work(d *Device, ranges string) *Work {
 }
 
 // heard puts a stand-in on record as a sweep would.
-func (m *memory) heard(name, addr, service string, kind discovery.Kind) *Device {
+func (m *memory) heard(name, addr, service string, kind discovery.Kind) *latch.Device {
 	d := m.device(name)
 	d.Endpoint = "urn:" + name
 	x := discovery.Sighting{Method: discovery.WSDiscovery, Addr: netip.MustParseAddr(addr), Endpoint: d.Endpoint, Kind: kind, Name: name,
@@ -311,7 +311,7 @@ func (m *memory) heard(name, addr, service string, kind discovery.Kind) *Device 
 	return d
 }
 
-func (m *memory) kinds(d *Device) (out []string) {
+func (m *memory) kinds(d *latch.Device) (out []string) {
 	for _, r := range m.records[d.ID] {
 		out = append(out, strings.TrimSpace(string(r.Kind)+" "+r.Subject))
 	}

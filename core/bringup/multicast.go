@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"unlatch/core/camera"
+	"unlatch/core/command"
 	"unlatch/core/evidence"
 	"unlatch/core/multicast"
 	"unlatch/core/onvif"
@@ -20,17 +21,9 @@ import (
 // usualListening is how long a group is listened to: with nobody asking, and again while it is asked for by RTSP.
 const usualListening = 2500 * time.Millisecond
 
-// Casting is what is to be done about the groups of a device's streams.
-type Casting struct {
-	Action evidence.CastAction          `json:"action"`
-	Roles  []string                     `json:"roles"`            // of the streams; none for all that the device can send to a group
-	Groups map[string]multicast.Setting `json:"groups,omitempty"` // to set, by role
-	For    time.Duration                `json:"for,omitempty"`    // to listen to each group; 0 for 2.5 s
-}
-
 // Multicast measures whether the groups of streams carry them, or changes how they are sent, and measures then. What was set before is
 // recorded before anything is sent. A change of groups that is cut off goes on when it is begun again, and can be undone.
-func (w *Work) Multicast(ctx context.Context, x Casting) error {
+func (w *Work) Multicast(ctx context.Context, x command.Cast) error {
 	if err := w.Read(ctx); err != nil {
 		return err
 	}
@@ -64,7 +57,7 @@ func (w *Work) Multicast(ctx context.Context, x Casting) error {
 	return nil
 }
 
-func (w *Work) castOne(ctx context.Context, c *client, st camera.Stream, e onvif.EncoderOf, x Casting) error {
+func (w *Work) castOne(ctx context.Context, c *client, st camera.Stream, e onvif.EncoderOf, x command.Cast) error {
 	was := w.d.Status.Multicast[st.Role]
 	body := evidence.Multicast{Role: st.Role, Did: x.Action, Says: e.Group, Before: was.Before, Started: was.Started}
 	err := w.castChange(ctx, c, st, e, x, &body)
@@ -85,7 +78,7 @@ func (w *Work) castOne(ctx context.Context, c *client, st camera.Stream, e onvif
 }
 
 // castChange sends the change and reads back what the device says then.
-func (w *Work) castChange(ctx context.Context, c *client, st camera.Stream, e onvif.EncoderOf, x Casting, body *evidence.Multicast) error {
+func (w *Work) castChange(ctx context.Context, c *client, st camera.Stream, e onvif.EncoderOf, x command.Cast, body *evidence.Multicast) error {
 	intend := func() error {
 		pending := *body
 		pending.Pending = true

@@ -10,9 +10,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"unlatch/core/command"
 	"unlatch/core/diagnose"
 	"unlatch/core/discovery"
 	"unlatch/core/evidence"
+	"unlatch/core/latch"
 	"unlatch/core/multicast"
 	"unlatch/sim/simtest"
 )
@@ -41,19 +43,19 @@ func TestGroups(t *testing.T) {
 	world := simtest.Start(t, groups)
 	m := newMemory(t)
 	m.key("Fitter", "fitter", "brass-lamp-41")
-	bring := func(name string) *Device {
+	bring := func(name string) *latch.Device {
 		d := m.heard(name, world.Device(name).Address(), world.Device(name).Service(), discovery.Camera)
 		require.NoError(t, m.work(d, ranges).Open(ctx))
 		return d
 	}
-	do := func(d *Device, x Casting) evidence.Multicast {
+	do := func(d *latch.Device, x command.Cast) evidence.Multicast {
 		x.For = 600 * time.Millisecond
 		require.NoError(t, m.work(d, ranges).Multicast(ctx, x))
 		fresh, err := m.Device(ctx, d.ID)
 		require.NoError(t, err)
 		return fresh.Status.Multicast["main"]
 	}
-	causes := func(d *Device, b evidence.Multicast) (out []diagnose.Cause) {
+	causes := func(d *latch.Device, b evidence.Multicast) (out []diagnose.Cause) {
 		for _, f := range diagnose.Multicast(diagnose.Cast{Device: netip.MustParseAddr(d.Addr), Says: b.Says, Sends: b.Sends(), Bare: b.Bare, RTSP: b.RTSP, RTSPGroup: b.RTSPGroup}) {
 			assert.NotEmpty(t, f.Summary)
 			assert.NotEmpty(t, f.Fix)
@@ -62,7 +64,7 @@ func TestGroups(t *testing.T) {
 		return out
 	}
 	always := bring("Always")
-	b := do(always, Casting{Action: evidence.CastMeasure})
+	b := do(always, command.Cast{Action: evidence.CastMeasure})
 	require.Nil(t, b.Diagnosis)
 	s, ok := b.Bare.Of(netip.MustParseAddr(always.Addr))
 	require.True(t, ok)
@@ -76,39 +78,39 @@ func TestGroups(t *testing.T) {
 	assert.Empty(t, causes(always, b))
 
 	asked := bring("Asked")
-	b = do(asked, Casting{Action: evidence.CastMeasure})
+	b = do(asked, command.Cast{Action: evidence.CastMeasure})
 	_, ok = b.Bare.Of(netip.MustParseAddr(asked.Addr))
 	assert.False(t, ok, "nobody asked")
 	s, ok = b.RTSP.Of(netip.MustParseAddr(asked.Addr))
 	require.True(t, ok)
 	assert.Equal(t, "H.265 in RTP", s.Kind)
 	assert.Empty(t, causes(asked, b))
-	b = do(asked, Casting{Action: evidence.CastStart, Roles: []string{"main"}})
+	b = do(asked, command.Cast{Action: evidence.CastStart, Roles: []string{"main"}})
 	_, ok = b.Bare.Of(netip.MustParseAddr(asked.Addr))
 	assert.True(t, ok, "it was told to send")
-	b = do(asked, Casting{Action: evidence.CastStop, Roles: []string{"main"}})
+	b = do(asked, command.Cast{Action: evidence.CastStop, Roles: []string{"main"}})
 	_, ok = b.Bare.Of(netip.MustParseAddr(asked.Addr))
 	assert.False(t, ok)
 
 	for name, want := range map[string][]diagnose.Cause{"Twice": {diagnose.GroupDouble}, "Eaten": {diagnose.GroupSilent, diagnose.GroupRTSPSilent, diagnose.GroupOutside}} {
 		d := bring(name)
-		assert.Equal(t, want, causes(d, do(d, Casting{Action: evidence.CastMeasure})), name)
+		assert.Equal(t, want, causes(d, do(d, command.Cast{Action: evidence.CastMeasure})), name)
 	}
 	packed := bring("Packed")
-	s, _ = do(packed, Casting{Action: evidence.CastMeasure}).Bare.Of(netip.MustParseAddr(packed.Addr))
+	s, _ = do(packed, command.Cast{Action: evidence.CastMeasure}).Bare.Of(netip.MustParseAddr(packed.Addr))
 	assert.Equal(t, "MPEG-TS", s.Kind)
 	none := bring("None")
-	b = do(none, Casting{Action: evidence.CastMeasure})
+	b = do(none, command.Cast{Action: evidence.CastMeasure})
 	assert.Equal(t, []any{"main", "no group"}, []any{b.Role, b.Says.String()})
 	assert.Nil(t, b.Bare, "there is nothing to listen to")
-	do(none, Casting{Action: evidence.CastUndo})
+	do(none, command.Cast{Action: evidence.CastUndo})
 	assert.Contains(t, fmt.Sprint(m.said), "names no group")
 
 	// A second camera in the group of the first: both are heard there, and the one that is measured is told of the other.
-	b = do(asked, Casting{Action: evidence.CastSet, Groups: map[string]multicast.Setting{"main": {Addr: netip.MustParseAddr("239.78.1.1"), Port: 50100, TTL: 2}}})
+	b = do(asked, command.Cast{Action: evidence.CastSet, Groups: map[string]multicast.Setting{"main": {Addr: netip.MustParseAddr("239.78.1.1"), Port: 50100, TTL: 2}}})
 	assert.Equal(t, []diagnose.Cause{diagnose.GroupShared}, causes(asked, b))
 	assert.Equal(t, "239.78.1.2:50100, TTL 2", b.Before.String())
-	b = do(asked, Casting{Action: evidence.CastUndo})
+	b = do(asked, command.Cast{Action: evidence.CastUndo})
 	assert.Equal(t, "239.78.1.2:50100, TTL 2", b.Says.String())
 	assert.Nil(t, b.Before)
 }
@@ -137,7 +139,7 @@ devices:
 	points := 0
 	for n := 1; n < mostPoints; n++ {
 		first := m.cutAt(t, n, weir.ID, ranges, func(ctx context.Context, w *Work) error {
-			return w.Multicast(ctx, Casting{Action: evidence.CastSet, Groups: map[string]multicast.Setting{"main": to}})
+			return w.Multicast(ctx, command.Cast{Action: evidence.CastSet, Groups: map[string]multicast.Setting{"main": to}})
 		})
 		b := now()
 		require.Nil(t, b.Diagnosis)
@@ -145,7 +147,9 @@ devices:
 		require.NotNil(t, b.Before)
 		assert.Equal(t, "239.79.1.1:50100, TTL 3", b.Before.String(), "cut off at point %d", n)
 		assert.False(t, b.Pending)
-		second := m.cutAt(t, n, weir.ID, ranges, func(ctx context.Context, w *Work) error { return w.Multicast(ctx, Casting{Action: evidence.CastUndo}) })
+		second := m.cutAt(t, n, weir.ID, ranges, func(ctx context.Context, w *Work) error {
+			return w.Multicast(ctx, command.Cast{Action: evidence.CastUndo})
+		})
 		assert.Equal(t, "239.79.1.1:50100, TTL 3", now().Says.String(), "undo, cut off at point %d", n)
 		if !first && !second {
 			break

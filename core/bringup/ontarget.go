@@ -10,6 +10,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"unlatch/core/command"
 	"unlatch/core/diagnose"
 	"unlatch/core/latch"
 	"unlatch/core/signin"
@@ -287,20 +288,12 @@ func (w *Work) LookAt(ctx context.Context, id uuid.UUID) error {
 	return w.saw(ctx, id, out)
 }
 
-// A TargetChange is one thing to do on it that is about no single camera.
-type TargetChange struct {
-	Free     string           `json:"free,omitempty"`  // the slot whose block shall be given up
-	Order    []string         `json:"order,omitempty"` // its slots, the first at a glance first
-	Slot     string           `json:"slot,omitempty"`  // whose schedule is set
-	Schedule *target.Schedule `json:"schedule,omitempty"`
-}
-
 // ChangeTarget does that, and looks at the target anew. What was before is in the record of the last look.
-func (w *Work) ChangeTarget(ctx context.Context, id uuid.UUID, change TargetChange) error {
+func (w *Work) ChangeTarget(ctx context.Context, id uuid.UUID, change command.TargetChange) error {
 	t, err := w.connect(ctx, id)
 	what := ""
 	if err == nil {
-		what, err = change.on(ctx, t.session, w.d.Title)
+		what, err = changeOn(ctx, t.session, w.d.Title, change)
 	}
 	diagnosis, err := Explain(ctx, err, t.facts(w.d.Title))
 	if err != nil {
@@ -315,7 +308,7 @@ func (w *Work) ChangeTarget(ctx context.Context, id uuid.UUID, change TargetChan
 	return w.LookAt(ctx, id)
 }
 
-func (c TargetChange) on(ctx context.Context, s target.Session, name string) (what string, err error) {
+func changeOn(ctx context.Context, s target.Session, name string, c command.TargetChange) (what string, err error) {
 	unable := func(ability string) error { return &target.UnableError{Target: name, Ability: ability} }
 	switch {
 	case c.Free != "":

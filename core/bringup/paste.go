@@ -7,6 +7,7 @@ import (
 
 	"unlatch/core/diagnose"
 	"unlatch/core/evidence"
+	"unlatch/core/latch"
 	"unlatch/core/pathprobe"
 	"unlatch/core/recipe"
 	"unlatch/core/signin"
@@ -70,7 +71,7 @@ func (w *Work) ChannelPaths(ctx context.Context, c *pathprobe.Finder, s StreamSe
 }
 
 // With is the same work on another device, which is reached in the same way.
-func (w *Work) With(d *Device) *Work {
+func (w *Work) With(d *latch.Device) *Work {
 	out := Start(d, w.Config)
 	out.secrets = w.secrets
 	return out

@@ -9,6 +9,7 @@ import (
 	"unlatch/core/camera"
 	"unlatch/core/diagnose"
 	"unlatch/core/evidence"
+	"unlatch/core/latch"
 	"unlatch/core/pathprobe"
 	"unlatch/core/recipe"
 	"unlatch/core/signin"
@@ -41,7 +42,7 @@ func (w *Work) likelyPathsFor(ctx context.Context, purpose recipe.Purpose, first
 }
 
 // alike are the shapes by which the paths of other devices of the site with the same stream service were found.
-func alike(d *Device, all []Device) (out []recipe.Recipe) {
+func alike(d *latch.Device, all []latch.Device) (out []recipe.Recipe) {
 	for i := range all {
 		st := &all[i].Status
 		if all[i].ID == d.ID || st.Located == nil || st.Located.Shape == "" || !sameServer(st.Reached, d.Status.Reached) {

@@ -8,6 +8,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"unlatch/core/command"
 	"unlatch/core/diagnose"
 	"unlatch/core/evidence"
 	"unlatch/core/fit"
@@ -35,16 +36,9 @@ func (w *Work) place(ctx context.Context) error {
 	return nil
 }
 
-// A Placing is what a person wants of one camera on one target.
-type Placing struct {
-	Target   uuid.UUID `json:"target"`
-	Replaces uuid.UUID `json:"replaces,omitzero"` // the camera whose slot it takes over; the nil UUID for none
-	Again    bool      `json:"again,omitempty"`   // also where it stands already: put it right
-}
-
 // PlaceOn opens latches as far as they go and puts the camera onto one target, whatever the others are waiting for: a target that does not
 // take its streams holds up itself alone. Then the target is asked for its picture.
-func (w *Work) PlaceOn(ctx context.Context, want Placing) error {
+func (w *Work) PlaceOn(ctx context.Context, want command.Place) error {
 	if err := w.Open(ctx); err != nil {
 		return err
 	}
@@ -183,7 +177,7 @@ func (w *Work) placing(ctx context.Context, p latch.Placement, replaces string) 
 }
 
 // identityOf is what a target keeps to recognise a camera by: its endpoint reference, else Unlatch's own ID for it.
-func identityOf(d *Device) string {
+func identityOf(d *latch.Device) string {
 	if d.Endpoint != "" {
 		return d.Endpoint
 	}
@@ -358,7 +352,7 @@ func (w *Work) Move(ctx context.Context, on uuid.UUID, to string) error {
 }
 
 // moved records that a camera stands in another slot, with the streams that it had.
-func (w *Work) moved(ctx context.Context, d *Device, p *latch.Placement, put target.Placement) error {
+func (w *Work) moved(ctx context.Context, d *latch.Device, p *latch.Placement, put target.Placement) error {
 	body := evidence.Placed{Slot: put.Slot, Token: put.Token, Ref: string(put.Ref), SignIn: p.SignIn}
 	for _, g := range p.Gives {
 		body.Gave = append(body.Gave, evidence.Given(g))

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"unlatch/core/address"
+	"unlatch/core/command"
 	"unlatch/core/diagnose"
 	"unlatch/core/discovery"
 	"unlatch/core/intake"
@@ -41,7 +42,7 @@ targets:
 type views struct {
 	m           *memory
 	w           *sim.World
-	clock, yard *Device
+	clock, yard *latch.Device
 	desk        Key
 }
 
@@ -63,7 +64,7 @@ func newViews(t *testing.T) *views {
 	return v
 }
 
-func (v *views) work(d *Device) *Work {
+func (v *views) work(d *latch.Device) *Work {
 	fresh, err := v.m.Device(ctx, d.ID)
 	require.NoError(v.m.t, err)
 	w := Start(fresh, Config{Record: v.m, Keyring: v.m, Report: v.m, Clock: v.m,
@@ -74,7 +75,7 @@ func (v *views) work(d *Device) *Work {
 }
 
 // target adds one, wanted for devices.
-func (v *views) target(name, at string, key uuid.UUID, how latch.Target, on ...*Device) *Target {
+func (v *views) target(name, at string, key uuid.UUID, how latch.Target, on ...*latch.Device) *Target {
 	t := &Target{ID: uuid.New(), Kind: viabridge.Kind, Name: name, Address: at, SignIn: key, Trust: agreed()}
 	v.m.targets[t.ID] = t
 	how.ID, how.Kind, how.Name = t.ID, t.Kind, name
@@ -86,7 +87,7 @@ func (v *views) target(name, at string, key uuid.UUID, how latch.Target, on ...*
 	return t
 }
 
-func (v *views) placement(d *Device, on uuid.UUID) latch.Placement {
+func (v *views) placement(d *latch.Device, on uuid.UUID) latch.Placement {
 	fresh, err := v.m.Device(ctx, d.ID)
 	require.NoError(v.m.t, err)
 	for _, p := range fresh.Status.Placements {
@@ -103,8 +104,8 @@ func (v *views) placement(d *Device, on uuid.UUID) latch.Placement {
 func TestPicturesOnTargets(t *testing.T) {
 	v := newViews(t)
 	vault := v.target("Vault", "http://127.44.90.21:8081", v.desk.ID, latch.Target{}, v.clock, v.yard)
-	for _, d := range []*Device{v.clock, v.yard} {
-		require.NoError(t, v.work(d).PlaceOn(ctx, Placing{Target: vault.ID}))
+	for _, d := range []*latch.Device{v.clock, v.yard} {
+		require.NoError(t, v.work(d).PlaceOn(ctx, command.Place{Target: vault.ID}))
 		p := v.placement(d, vault.ID)
 		require.True(t, p.Confirmed, "%+v", p.Diagnosis)
 		assert.Empty(t, p.Match, "there is no picture of its own to compare with")
@@ -130,7 +131,7 @@ func TestPicturesOnTargets(t *testing.T) {
 	fresh, err := v.m.Device(ctx, v.clock.ID)
 	require.NoError(t, err)
 	assert.Equal(t, "place_again", fresh.Status.Next().Action)
-	require.NoError(t, v.work(v.clock).PlaceOn(ctx, Placing{Target: vault.ID, Again: true}))
+	require.NoError(t, v.work(v.clock).PlaceOn(ctx, command.Place{Target: vault.ID, Again: true}))
 	p = v.placement(v.clock, vault.ID)
 	assert.True(t, p.Confirmed, "%+v", p.Diagnosis)
 
@@ -139,13 +140,13 @@ func TestPicturesOnTargets(t *testing.T) {
 	require.NotEmpty(t, before.Gives)
 	assert.True(t, strings.HasPrefix(before.Gives[0].URL, "rtsp://127.44.90.21:9554/out/1/"), before.Gives[0].URL)
 	assert.Equal(t, "the sign-in of Vault", before.Whose)
-	require.NoError(t, v.work(v.clock).PlaceOn(ctx, Placing{Target: door.ID}))
+	require.NoError(t, v.work(v.clock).PlaceOn(ctx, command.Place{Target: door.ID}))
 	// The stand-in takes sub streams only, and says so; this camera has none.
 	assert.Equal(t, diagnose.Misfit, v.placement(v.clock, door.ID).Diagnosis.Cause)
 	assert.Contains(t, v.placement(v.clock, door.ID).Diagnosis.Summary, "it wants sub")
 
 	// One takes the other's slot, which is recorded of both.
-	require.NoError(t, v.work(v.yard).PlaceOn(ctx, Placing{Target: vault.ID, Replaces: v.clock.ID}))
+	require.NoError(t, v.work(v.yard).PlaceOn(ctx, command.Place{Target: vault.ID, Replaces: v.clock.ID}))
 	assert.Empty(t, v.placement(v.clock, vault.ID).Slot)
 	require.NoError(t, v.work(v.yard).Move(ctx, vault.ID, "3"))
 	assert.Equal(t, "slot 3", v.placement(v.yard, vault.ID).Slot)
@@ -160,7 +161,7 @@ func TestWhatATargetIsNotSent(t *testing.T) {
 	wrong := v.m.key("Wrong", "desk", "another")
 	v.m.keys = v.m.keys[:1]
 	shut := v.target("Vault", "http://127.44.90.21:8081", wrong.ID, latch.Target{}, v.clock)
-	require.NoError(t, v.work(v.clock).PlaceOn(ctx, Placing{Target: shut.ID}))
+	require.NoError(t, v.work(v.clock).PlaceOn(ctx, command.Place{Target: shut.ID}))
 	assert.Equal(t, diagnose.WrongSignIn, v.placement(v.clock, shut.ID).Diagnosis.Cause)
 	refusals := 0
 	for _, s := range v.m.seen {
@@ -169,27 +170,27 @@ func TestWhatATargetIsNotSent(t *testing.T) {
 		}
 	}
 	assert.Equal(t, 1, refusals)
-	require.NoError(t, v.work(v.clock).PlaceOn(ctx, Placing{Target: shut.ID}))
+	require.NoError(t, v.work(v.clock).PlaceOn(ctx, command.Place{Target: shut.ID}))
 	assert.Contains(t, v.placement(v.clock, shut.ID).Diagnosis.Summary, "has refused its sign-in before")
 
 	say := v.target("Say", "http://127.44.90.23:8081", v.desk.ID, latch.Target{}, v.clock)
 	say.Trust = target.Trust{}
-	require.NoError(t, v.work(v.clock).PlaceOn(ctx, Placing{Target: say.ID}))
+	require.NoError(t, v.work(v.clock).PlaceOn(ctx, command.Place{Target: say.ID}))
 	assert.Equal(t, diagnose.Readable, v.placement(v.clock, say.ID).Diagnosis.Cause)
 	say.Trust = agreed()
-	require.NoError(t, v.work(v.clock).PlaceOn(ctx, Placing{Target: say.ID}))
+	require.NoError(t, v.work(v.clock).PlaceOn(ctx, command.Place{Target: say.ID}))
 	assert.True(t, v.placement(v.clock, say.ID).Confirmed)
 
 	small := intake.Intake{Name: "small", MaxSize: tuning.Size{Width: 160, Height: 90}}
 	tiny := v.target("Tiny", "http://127.44.90.99:1", v.desk.ID, latch.Target{Intake: &small}, v.clock)
-	require.NoError(t, v.work(v.clock).PlaceOn(ctx, Placing{Target: tiny.ID}))
+	require.NoError(t, v.work(v.clock).PlaceOn(ctx, command.Place{Target: tiny.ID}))
 	assert.Equal(t, diagnose.IntakeUnmet, v.placement(v.clock, tiny.ID).Diagnosis.Cause)
 
 	list := v.target("List", "", uuid.Nil, latch.Target{}, v.clock)
 	list.Kind = byhand.Kind
 	in := v.m.intents[v.clock.ID]
 	in.Targets[len(in.Targets)-1].Kind = byhand.Kind
-	require.NoError(t, v.work(v.clock).PlaceOn(ctx, Placing{Target: list.ID}))
+	require.NoError(t, v.work(v.clock).PlaceOn(ctx, command.Place{Target: list.ID}))
 	p := v.placement(v.clock, list.ID)
 	assert.Equal(t, "the text", p.Slot)
 	assert.False(t, p.Confirmed, "only a person can say it")
@@ -203,7 +204,7 @@ func TestLookingAtATarget(t *testing.T) {
 	v := newViews(t)
 	vault := v.target("Vault", "http://127.44.90.21:8081", v.desk.ID, latch.Target{})
 	at := func() *Work {
-		return Start(&Device{ID: uuid.New(), Title: "Vault", Addr: "127.44.90.21"}, v.work(v.clock).Config)
+		return Start(&latch.Device{ID: uuid.New(), Title: "Vault", Addr: "127.44.90.21"}, v.work(v.clock).Config)
 	}
 	require.NoError(t, at().LookAt(ctx, vault.ID))
 	seen := v.m.seen[len(v.m.seen)-1]
@@ -211,10 +212,10 @@ func TestLookingAtATarget(t *testing.T) {
 	assert.Equal(t, "Vault", seen.About.Name)
 	assert.Len(t, seen.Layout.Slots, 4)
 	assert.NotContains(t, seen.Exchange, "oak-door-52")
-	require.NoError(t, at().ChangeTarget(ctx, vault.ID, TargetChange{Slot: "1", Schedule: &target.Schedule{Mode: "motion"}}))
+	require.NoError(t, at().ChangeTarget(ctx, vault.ID, command.TargetChange{Slot: "1", Schedule: &target.Schedule{Mode: "motion"}}))
 	seen = v.m.seen[len(v.m.seen)-1]
 	assert.Equal(t, "motion", seen.Layout.Slots[0].Schedule.Mode)
-	assert.ErrorContains(t, at().ChangeTarget(ctx, vault.ID, TargetChange{Order: []string{"1"}}), "cannot do this")
+	assert.ErrorContains(t, at().ChangeTarget(ctx, vault.ID, command.TargetChange{Order: []string{"1"}}), "cannot do this")
 	vault.Address = "http://127.44.90.98:1"
 	short, cancel := context.WithTimeout(ctx, 20*time.Second)
 	defer cancel()

@@ -10,6 +10,7 @@ import (
 	"unlatch/core/diagnose"
 	"unlatch/core/discovery"
 	"unlatch/core/evidence"
+	"unlatch/core/latch"
 	"unlatch/core/recipe"
 	"unlatch/core/signin"
 	"unlatch/core/target"
@@ -30,9 +31,9 @@ type Finding struct {
 // A Record is the memory of a site. Its calls wait through a time in which they cannot be kept; an error is trouble of our own and is
 // never recorded as the device's.
 type Record interface {
-	Device(ctx context.Context, id uuid.UUID) (*Device, error)
+	Device(ctx context.Context, id uuid.UUID) (*latch.Device, error)
 	// Neighbours are all devices of the site.
-	Neighbours(ctx context.Context) ([]Device, error)
+	Neighbours(ctx context.Context) ([]latch.Device, error)
 	Target(ctx context.Context, id uuid.UUID) (*Target, error)
 	// Saw keeps what a target has said of itself.
 	Saw(ctx context.Context, id uuid.UUID, s TargetSeen) error
@@ -43,10 +44,10 @@ type Record interface {
 	// Still is the latest picture of a device, of the main stream where there is one; nil for none. Stills are those of all devices.
 	Still(ctx context.Context, device uuid.UUID) ([]byte, error)
 	Stills(ctx context.Context) (map[uuid.UUID][]byte, error)
-	Add(ctx context.Context, d *Device, f Finding) error
+	Add(ctx context.Context, d *latch.Device, f Finding) error
 	// Mine reports whether the newest record of a kind and subject was made in the run that this work belongs to: by the work itself before it
 	// was killed.
-	Mine(ctx context.Context, d *Device, kind evidence.Kind, subject string) (bool, error)
+	Mine(ctx context.Context, d *latch.Device, kind evidence.Kind, subject string) (bool, error)
 	// Identify keeps what a device told of itself when it was signed in to.
 	Identify(ctx context.Context, id uuid.UUID, serial, mac string) error
 	// Sight files a sighting and returns the device that it belongs to.
@@ -75,10 +76,10 @@ type Keyring interface {
 	Decrypt(ctx context.Context, id uuid.UUID) (signin.SignIn, error)
 	// Candidates are the sign-ins to try on a device for a purpose, the likeliest first. What it has refused is left out, unless again says
 	// that a person wants it tried once more.
-	Candidates(ctx context.Context, d *Device, purpose signin.Purpose, again bool) ([]Key, error)
+	Candidates(ctx context.Context, d *latch.Device, purpose signin.Purpose, again bool) ([]Key, error)
 	// Begin asks leave for one try on a device, which is sent to host, and counts it on both: a device may name another one's address for
 	// its own. A *signin.HeldBackError is its no.
-	Begin(ctx context.Context, d *Device, key uuid.UUID, purpose signin.Purpose, host string) (try uuid.UUID, err error)
+	Begin(ctx context.Context, d *latch.Device, key uuid.UUID, purpose signin.Purpose, host string) (try uuid.UUID, err error)
 	// BeginOn is Begin for the sign-in of a target that is no device. One try is under way at a time: the others wait for what comes of it. A
 	// sign-in that the target has refused since the work began is a *target.RefusedBeforeError.
 	BeginOn(ctx context.Context, t *Target, key uuid.UUID, host string) (try uuid.UUID, err error)
@@ -122,8 +123,8 @@ type Target struct {
 	ID       uuid.UUID
 	Kind     target.Kind
 	Name     string
-	Address  string  // as its kind writes it
-	Device   *Device // of a target that was found by a sweep
+	Address  string        // as its kind writes it
+	Device   *latch.Device // of a target that was found by a sweep
 	SignIn   uuid.UUID
 	Settings map[string]string
 	Via      uuid.UUID // the target that it is reached by way of; the nil UUID for none

@@ -58,7 +58,7 @@ func (w *Work) signInByRecorder(ctx context.Context) error {
 }
 
 // signInOf is the sign-in that opened a device; the anonymous one where it lets anyone in or none is known.
-func (w *Work) signInOf(ctx context.Context, d *Device) (signin.SignIn, error) {
+func (w *Work) signInOf(ctx context.Context, d *latch.Device) (signin.SignIn, error) {
 	s := d.Status.SignedIn
 	if s == nil || s.SignIn == uuid.Nil {
 		return signin.SignIn{}, nil

@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"unlatch/core/certificate"
+	"unlatch/core/command"
 	"unlatch/core/diagnose"
 	"unlatch/core/discovery"
 	"unlatch/core/evidence"
@@ -28,7 +29,7 @@ import (
 )
 
 // opened has a device's latches opened, as often as a person might, and returns what is known of it then.
-func (m *memory) opened(d *Device, times int) latch.Status {
+func (m *memory) opened(d *latch.Device, times int) latch.Status {
 	for range times {
 		fresh, err := m.Device(ctx, d.ID)
 		require.NoError(m.t, err)
@@ -46,7 +47,7 @@ func TestTLSToAStrangerIsNoFriend(t *testing.T) {
 	stranger, err := hostile.BasicOverTLS().StartTLS("127.44.95.11")
 	require.NoError(t, err)
 	t.Cleanup(stranger.Stop)
-	setUp := func() (*memory, *Device) {
+	setUp := func() (*memory, *latch.Device) {
 		m := newMemory(t)
 		m.takes = time.Millisecond
 		for i, secret := range []string{"brass-lamp-41", "oak-door-52", "tin-kettle-63"} {
@@ -158,7 +159,7 @@ func TestASecretHandedOverIsASecretSent(t *testing.T) {
 	desk := v.target("Desk", at, [16]byte{}, latch.Target{}, v.clock)
 	desk.Trust = target.Trust{}
 	stuck := func() *diagnose.Diagnosis {
-		require.NoError(t, v.work(v.clock).PlaceOn(ctx, Placing{Target: desk.ID, Again: true}))
+		require.NoError(t, v.work(v.clock).PlaceOn(ctx, command.Place{Target: desk.ID, Again: true}))
 		return v.placement(v.clock, desk.ID).Diagnosis
 	}
 	d := stuck()
@@ -190,7 +191,7 @@ func TestASecretHandedOverIsASecretSent(t *testing.T) {
 
 	unattended := v.work(v.clock)
 	unattended.Unattended = true
-	require.NoError(t, unattended.PlaceOn(ctx, Placing{Target: desk.ID, Again: true}))
+	require.NoError(t, unattended.PlaceOn(ctx, command.Place{Target: desk.ID, Again: true}))
 	require.NotNil(t, v.placement(v.clock, desk.ID).Diagnosis)
 	assert.Equal(t, diagnose.ReadableWaits, v.placement(v.clock, desk.ID).Diagnosis.Cause)
 
@@ -198,14 +199,14 @@ func TestASecretHandedOverIsASecretSent(t *testing.T) {
 	secure := &hostile.Bridge{Wants: `Digest realm="stranger", nonce="1", qop="auth"`}
 	tlsDesk := v.target("TLS desk", serveBridge(t, "127.44.90.32:0", secure, true), v.desk.ID, latch.Target{}, v.clock)
 	tlsDesk.Trust = target.Trust{}
-	require.NoError(t, v.work(v.clock).PlaceOn(ctx, Placing{Target: tlsDesk.ID}))
+	require.NoError(t, v.work(v.clock).PlaceOn(ctx, command.Place{Target: tlsDesk.ID}))
 	d = v.placement(v.clock, tlsDesk.ID).Diagnosis
 	require.NotNil(t, d)
 	assert.Equal(t, diagnose.HandingUnagreed, d.Cause)
 	assert.NotEmpty(t, d.Wanted.Certificate)
 	assert.Empty(t, secure.Given())
 	tlsDesk.Trust.Certificates = []string{d.Wanted.Certificate} // a person has taken its certificate
-	require.NoError(t, v.work(v.clock).PlaceOn(ctx, Placing{Target: tlsDesk.ID}))
+	require.NoError(t, v.work(v.clock).PlaceOn(ctx, command.Place{Target: tlsDesk.ID}))
 	assert.Nil(t, v.placement(v.clock, tlsDesk.ID).Diagnosis)
 	assert.Contains(t, secure.Given(), "brass-lamp-41")
 }
@@ -221,7 +222,7 @@ func TestAStrangeBrokerIsHandedNothing(t *testing.T) {
 	require.NoError(t, broker.Publish("unlatch/about", []byte(`{"name":"Hearth","maker":"Hearthline"}`), true, 1))
 	h := v.target("Hearth", "mqtt://127.44.90.33:18883", [16]byte{}, latch.Target{}, v.clock)
 	h.Kind, h.Trust = hub.Kind, target.Trust{}
-	require.NoError(t, v.work(v.clock).PlaceOn(ctx, Placing{Target: h.ID}))
+	require.NoError(t, v.work(v.clock).PlaceOn(ctx, command.Place{Target: h.ID}))
 	d := v.placement(v.clock, h.ID).Diagnosis
 	require.NotNil(t, d)
 	assert.Equal(t, diagnose.HandingUnagreed, d.Cause)
@@ -233,7 +234,7 @@ func TestAStrangeBrokerIsHandedNothing(t *testing.T) {
 	}
 	assert.NotContains(t, kept(), "brass-lamp-41")
 	h.Trust = agreed()
-	require.NoError(t, v.work(v.clock).PlaceOn(ctx, Placing{Target: h.ID}))
+	require.NoError(t, v.work(v.clock).PlaceOn(ctx, command.Place{Target: h.ID}))
 	assert.Contains(t, kept(), "brass-lamp-41")
 }
 
@@ -243,7 +244,7 @@ func TestATargetsSignInStaysWithItsHost(t *testing.T) {
 	trap := streamTrap(t, "127.44.90.41")
 	own := &hostile.Bridge{Wants: `Basic realm="desk"`, SendsOn: "rtsp://" + trap.Addr + "/out/1"}
 	desk := v.target("Desk", serveBridge(t, "127.44.90.34:0", own, false), v.desk.ID, latch.Target{}, v.clock)
-	require.NoError(t, v.work(v.clock).PlaceOn(ctx, Placing{Target: desk.ID}))
+	require.NoError(t, v.work(v.clock).PlaceOn(ctx, command.Place{Target: desk.ID}))
 	p := v.placement(v.clock, desk.ID)
 	require.Nil(t, p.Diagnosis)
 	assert.NotEmpty(t, trap.Got(), "it was asked for the picture")
@@ -270,8 +271,8 @@ func streamTrap(t *testing.T, host string) *hostile.Running {
 func TestATargetThatRepeatsAPasswordPublishesNothing(t *testing.T) {
 	v := newViews(t)
 	desk := v.target("Desk", serveBridge(t, "127.44.90.35:0", &hostile.Bridge{Repeats: true}, false), [16]byte{}, latch.Target{}, v.clock)
-	require.NoError(t, v.work(v.clock).PlaceOn(ctx, Placing{Target: desk.ID}))
-	look := Start(&Device{ID: desk.ID, Title: "Desk", Addr: "127.44.90.35"}, v.work(v.clock).Config)
+	require.NoError(t, v.work(v.clock).PlaceOn(ctx, command.Place{Target: desk.ID}))
+	look := Start(&latch.Device{ID: desk.ID, Title: "Desk", Addr: "127.44.90.35"}, v.work(v.clock).Config)
 	require.NoError(t, look.LookAt(ctx, desk.ID))
 	look.Close()
 	seen := 0

@@ -7,6 +7,7 @@ import (
 	"sync"
 
 	"unlatch/core/camera"
+	"unlatch/core/command"
 	"unlatch/core/discovery"
 	"unlatch/core/evidence"
 	"unlatch/core/latch"
@@ -17,17 +18,9 @@ import (
 	"unlatch/core/tuning"
 )
 
-// A Tuning sets streams and the text in their pictures to a plan, or puts back what they were before, or restarts a device that has taken
-// settings and goes on as before.
-type Tuning struct {
-	Plan    tuning.Plan `json:"plan,omitzero"`
-	Undo    bool        `json:"undo,omitempty"`
-	Restart bool        `json:"restart,omitempty"`
-}
-
 // Tune sets the streams of the device, reads them back, and proves them anew. What was before is recorded before anything is sent: a work
 // that is killed in between can be gone on with, and undone. One device is set by one work at a time.
-func (w *Work) Tune(ctx context.Context, t Tuning) error {
+func (w *Work) Tune(ctx context.Context, t command.Tune) error {
 	slot, _ := underTuning.LoadOrStore(w.d.ID, make(chan struct{}, 1))
 	mine := slot.(chan struct{})
 	select {
@@ -46,7 +39,7 @@ func (w *Work) Tune(ctx context.Context, t Tuning) error {
 // the database for as long as a stream is measured.
 var underTuning sync.Map
 
-func (w *Work) tune(ctx context.Context, t Tuning) error {
+func (w *Work) tune(ctx context.Context, t command.Tune) error {
 	if t.Undo && w.d.Status.Tuning == nil && w.d.Status.PutBack.Tuning {
 		mine, err := w.mine(ctx, evidence.KindTuned, "")
 		if err != nil {
@@ -100,7 +93,7 @@ func (w *Work) measureAnew(ctx context.Context) error {
 
 // setStreams sends the plan. One that was begun before and not finished keeps what it found then: what the device says now may be its work
 // already. So does one that stands on the device, as long as nobody has put it back.
-func (w *Work) setStreams(ctx context.Context, c *client, t Tuning, body *evidence.Tuned) error {
+func (w *Work) setStreams(ctx context.Context, c *client, t command.Tune, body *evidence.Tuned) error {
 	was := w.d.Status.Tuning
 	request := tuner.Request{Camera: w.camera(), Plan: t.Plan, Name: w.d.Title, Sleep: w.Clock.Sleep,
 		Doing: func(what string) { w.Report.Doing(fmt.Sprintf("%s: %s", w.d.Title, what)) }}

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"unlatch/core/address"
+	"unlatch/core/command"
 	"unlatch/core/diagnose"
 	"unlatch/core/discovery"
 	"unlatch/core/latch"
@@ -30,10 +31,10 @@ devices:
   - {name: Refuses, maker: corvane, model: V4, address: 127.44.71.13, scene: turntable, streams: [*m, *s], defects: {encoder: refuses}}
 `
 
-func planOf(t *testing.T, role, text string) Tuning {
+func planOf(t *testing.T, role, text string) command.Tune {
 	p, err := tuning.ParsePlan(map[string]string{role: text})
 	require.NoError(t, err)
-	return Tuning{Plan: p}
+	return command.Tune{Plan: p}
 }
 
 // Streams are set, proven anew, and the latch tells by what was measured; undo puts them back.
@@ -43,7 +44,7 @@ func TestTuning(t *testing.T) {
 	world := simtest.Start(t, encoders)
 	m := newMemory(t)
 	m.key("Fitter", "fitter", "brass-lamp-41")
-	open := func(name, addr string) *Device {
+	open := func(name, addr string) *latch.Device {
 		d := m.heard(name, addr, world.Device(name).Service(), discovery.Camera)
 		require.NoError(t, m.work(d, ranges).Open(ctx))
 		now, err := m.Device(ctx, d.ID)
@@ -51,7 +52,7 @@ func TestTuning(t *testing.T) {
 		require.Equal(t, latch.Waived, now.Status.Latch(latch.Tuned).State)
 		return now
 	}
-	tune := func(d *Device, what Tuning) *Device {
+	tune := func(d *latch.Device, what command.Tune) *latch.Device {
 		require.NoError(t, m.work(d, ranges).Tune(ctx, what))
 		now, err := m.Device(ctx, d.ID)
 		require.NoError(t, err)
@@ -66,12 +67,12 @@ func TestTuning(t *testing.T) {
 	assert.Equal(t, 320, now.Status.Tuning.Before["main"].Width)
 	again := tune(now, planOf(t, "main", "10fps"))
 	assert.Equal(t, 320, again.Status.Tuning.Before["main"].Width, "undo goes back to before the first change")
-	back := tune(again, Tuning{Undo: true})
+	back := tune(again, command.Tune{Undo: true})
 	assert.Equal(t, latch.Waived, back.Status.Latch(latch.Tuned).State)
 	assert.Nil(t, back.Status.Tuning)
 	assert.Equal(t, 320, back.Status.Proofs["main"].Video.Width)
 	assert.InDelta(t, 10, back.Status.Proofs["main"].Video.FPS, .5)
-	require.NoError(t, m.work(back, ranges).Tune(ctx, Tuning{Undo: true}))
+	require.NoError(t, m.work(back, ranges).Tune(ctx, command.Tune{Undo: true}))
 	assert.Contains(t, m.said[len(m.said)-1], "has set no stream", "there is nothing more to put back")
 
 	clamps := tune(open("Clamps", "127.44.71.12"), planOf(t, "main", "25fps"))
@@ -127,7 +128,7 @@ devices:
 		require.NotNil(t, d.Status.Tuning, "%s: it can be taken back", label)
 		assert.Equal(t, 160, d.Status.Tuning.Before["main"].Width, label)
 		assert.False(t, d.Status.Tuning.Pending, label)
-		second := m.cutAt(t, n, weir.ID, ranges, func(ctx context.Context, w *Work) error { return w.Tune(ctx, Tuning{Undo: true}) })
+		second := m.cutAt(t, n, weir.ID, ranges, func(ctx context.Context, w *Work) error { return w.Tune(ctx, command.Tune{Undo: true}) })
 		require.Equal(t, 160, width(), "undo, %s", label)
 		d, _ = m.Device(ctx, weir.ID)
 		assert.Nil(t, d.Status.Tuning, "undo, %s", label)
@@ -172,12 +173,12 @@ devices:
 	for n := 1; n < mostPoints; n++ {
 		label := fmt.Sprintf("cut off at point %d", n)
 		require.Equal(t, "160x90 ", state(), label)
-		first := m.cutAt(t, n, weir.ID, ranges, func(ctx context.Context, w *Work) error { return w.Tune(ctx, Tuning{Plan: plan}) })
+		first := m.cutAt(t, n, weir.ID, ranges, func(ctx context.Context, w *Work) error { return w.Tune(ctx, command.Tune{Plan: plan}) })
 		require.Equal(t, "160x90 320x180 Plain Weir", state(), label)
 		d, _ := m.Device(ctx, weir.ID)
 		require.NotNil(t, d.Status.Tuning, "%s: it can be taken back", label)
 		assert.Equal(t, []string{"Unlatch sub"}, d.Status.Tuning.Made, label)
-		second := m.cutAt(t, n, weir.ID, ranges, func(ctx context.Context, w *Work) error { return w.Tune(ctx, Tuning{Undo: true}) })
+		second := m.cutAt(t, n, weir.ID, ranges, func(ctx context.Context, w *Work) error { return w.Tune(ctx, command.Tune{Undo: true}) })
 		require.Equal(t, "160x90 ", state(), "undo, %s", label)
 		if !first && !second {
 			break

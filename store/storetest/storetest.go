@@ -11,9 +11,12 @@ import (
 	"sync/atomic"
 	"testing"
 
+	"github.com/google/uuid"
+
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
+	"unlatch/core/act"
 	"unlatch/store"
 	"unlatch/store/cluster"
 )
@@ -68,4 +71,12 @@ func Open(t testing.TB) *store.Store {
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
 	return s
+}
+
+// Target adds a target to a site and returns its ID.
+func Target(t *testing.T, s *store.Store, site uuid.UUID, form act.TargetForm) uuid.UUID {
+	t.Helper()
+	id := uuid.New()
+	require.NoError(t, s.Targets.Put(context.Background(), site, act.PutTarget{ID: id, New: true, TargetForm: form}))
+	return id
 }

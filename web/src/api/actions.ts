@@ -1,7 +1,7 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { toast } from "sonner";
 import { base64 } from "@/parts/base64";
-import { api, must, Problem, type Device, type SignIn } from "./client";
+import { api, must, Problem, type Device, type Left, type SignIn } from "./client";
 import { keys } from "./keys";
 import type { paths } from "./schema";
 
@@ -24,6 +24,7 @@ export function useAction<In, Out>(
     mutationFn: send,
     onSuccess: (out, given) => {
       for (const queryKey of stale) q.invalidateQueries({ queryKey });
+      sayLeftOut((out as { left?: Left[] } | undefined)?.left);
       done?.(out, given);
     },
     onError: quiet ? undefined : say,
@@ -34,6 +35,19 @@ export function useAction<In, Out>(
 export function say(e: unknown) {
   if (e instanceof Problem) toast.error(e.message, { description: e.fix });
   else toast.error(String(e));
+}
+
+/** Tells which devices an act has left out, and why. */
+function sayLeftOut(left?: Left[]) {
+  if (!left?.length) return;
+  const first = left[0]!;
+  const others = left.length > 1 ? `, and ${left.length - 1} more` : "";
+  toast.warning(`Left out: ${first.name}${others}`, { description: `${first.reason} ${first.fix}` });
+}
+
+/** The devices that an act would leave out, asked before its button is pressed. ask sends the act with try, and changes with its key. */
+export function useLeftOut(key: unknown[], ask: () => Promise<{ left?: Left[] }>) {
+  return useQuery({ queryKey: ["left-out", ...key], queryFn: ask, retry: false, staleTime: 0 });
 }
 
 export const useOpenLatches = (site: string) =>

@@ -10,6 +10,7 @@ export type SignIn = components["schemas"]["KeyView"];
 export type Step = components["schemas"]["NextStep"];
 export type Interface = components["schemas"]["InterfaceView"];
 
+export type Left = components["schemas"]["Left"];
 export type Target = components["schemas"]["TargetView"];
 export type Fitting = components["schemas"]["FittingView"];
 export type Example = components["schemas"]["Example"];

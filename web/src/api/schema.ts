@@ -1407,21 +1407,6 @@ export interface components {
             serial?: string;
             through?: boolean;
         };
-        Act: {
-            /** @description what was done, in words */
-            action: string;
-            /** Format: date-time */
-            at: string;
-            device?: string;
-            device_id?: string;
-            id: string;
-            /** @description who; the name as it was then */
-            person: string;
-            site?: string;
-            site_id?: string;
-            /** @description to what */
-            subject: string;
-        };
         "Add-path-bookRequest": {
             yaml: string;
         };
@@ -1466,8 +1451,12 @@ export interface components {
             /** @description to whom; missing while nobody has answered there since */
             to?: components["schemas"]["Identity"];
         };
-        "Apply-addressesRequest": {
+        ApplyBody: {
             lines: components["schemas"]["AddressBody"][];
+            /** @description how the site's addresses are laid out, to be kept */
+            network?: components["schemas"]["NetworkBody"];
+            /** @description refuse everything where one device cannot be moved, rather than leave it out */
+            strict?: boolean;
             title?: string;
         };
         AssignmentView: {
@@ -1489,6 +1478,7 @@ export interface components {
         };
         AttestRequest: {
             devices: string[];
+            strict?: boolean;
             target: string;
         };
         Audio: {
@@ -1515,6 +1505,10 @@ export interface components {
             sample_rate: number;
             /** @description there is a track, and nothing in it */
             silent?: boolean;
+        };
+        BegunView: {
+            /** @description the devices that were left out, with the reason of each */
+            left?: components["schemas"]["Left"][];
         };
         BookView: {
             /** @description missing for the books of the product */
@@ -1641,6 +1635,8 @@ export interface components {
             devices: string[];
             /** @description one password for all; empty makes one of its own for each */
             secret?: string;
+            /** @description refuse everything where one device cannot be claimed, rather than leave it out */
+            strict?: boolean;
             user: string;
         };
         ClaimView: {
@@ -1911,6 +1907,7 @@ export interface components {
             places?: number[];
             /** @description the slot to begin with */
             start?: string;
+            strict?: boolean;
             tune?: boolean;
         };
         Finding: {
@@ -1953,6 +1950,8 @@ export interface components {
             devices: string[];
             /** @description a password of its own for each device; one for all where it is missing */
             each?: boolean;
+            /** @description refuse everything where one device cannot be taken, rather than leave it out */
+            strict?: boolean;
             /** @description put back what was before */
             undo?: boolean;
             /** @description name of the stream user to make */
@@ -2044,6 +2043,7 @@ export interface components {
             ttl?: number;
         };
         GroupPlanView: {
+            left?: components["schemas"]["Left"][];
             lines: components["schemas"]["GroupLine"][];
             run?: components["schemas"]["RunView"];
         };
@@ -2272,6 +2272,40 @@ export interface components {
             load_kbps?: number;
             slots: components["schemas"]["Slot"][];
         };
+        Left: {
+            /** @description for programs */
+            cause: string;
+            device: string;
+            fix: string;
+            name: string;
+            reason: string;
+        };
+        LeftOutBody: {
+            /** @description the devices that were left out, with the reason of each */
+            left: components["schemas"]["Left"][];
+        };
+        Line: {
+            /** @description the name of the act; missing in lines of older versions */
+            act?: string;
+            /** @description what was done, in words */
+            action: string;
+            after?: string;
+            /** Format: date-time */
+            at: string;
+            before?: string;
+            device?: string;
+            device_id?: string;
+            devices: string[];
+            id: string;
+            /** @description who; the name as it was then */
+            person: string;
+            site?: string;
+            site_id?: string;
+            /** @description to what */
+            subject: string;
+            target?: string;
+            target_id?: string;
+        };
         ListView: {
             result: components["schemas"]["Result"];
             /**
@@ -2306,6 +2340,7 @@ export interface components {
              * @enum {string}
              */
             how: "nudge" | "label";
+            strict?: boolean;
             /** @description of a label; the camera's address where it is missing */
             text?: string;
         };
@@ -2519,6 +2554,23 @@ export interface components {
         "Order-sign-insRequest": {
             ids: string[];
         };
+        Outlook: {
+            /** @description it cannot be set from here at all */
+            cannot?: boolean;
+            device: string;
+            /** Format: double */
+            kbps_after: number;
+            /**
+             * Format: double
+             * @description of its main and sub stream together
+             */
+            kbps_before: number;
+            preview?: components["schemas"]["Preview"];
+            /** @description what it makes of the camera on its targets */
+            targets: components["schemas"]["Effect"][];
+            /** @description why nothing can be said before it is sent */
+            unknown?: string;
+        };
         Password: {
             /** @description those that it takes, as in a bracket expression: a-zA-Z0-9_- */
             characters?: string;
@@ -2527,7 +2579,7 @@ export interface components {
         };
         PasteOutBody: {
             /** @description the likeliest first */
-            readings: components["schemas"]["ReadingView"][];
+            readings: components["schemas"]["Reading"][];
             /**
              * Format: int64
              * @description URLs that the path books were not asked about, since there are too many
@@ -2567,6 +2619,8 @@ export interface components {
         };
         PlaceBody: {
             placements: components["schemas"]["PlaceItem"][];
+            /** @description refuse everything where one camera cannot be taken, rather than leave it out */
+            strict?: boolean;
             /** @description set cameras that do not fit to the nearest plan first */
             tune?: boolean;
         };
@@ -2707,23 +2761,6 @@ export interface components {
                 };
             };
         };
-        PreviewRow: {
-            /** @description it cannot be set from here at all */
-            cannot?: boolean;
-            device: string;
-            /** Format: double */
-            kbps_after: number;
-            /**
-             * Format: double
-             * @description of its main and sub stream together
-             */
-            kbps_before: number;
-            preview?: components["schemas"]["Preview"];
-            /** @description what it makes of the camera on its targets */
-            targets: components["schemas"]["Effect"][];
-            /** @description why nothing can be said before it is sent */
-            unknown?: string;
-        };
         PreviewView: {
             after?: components["schemas"]["Cost"];
             /** @description of the whole site; missing where nobody has said how it is recorded */
@@ -2733,7 +2770,7 @@ export interface components {
              * @description devices that something would be sent to
              */
             changed: number;
-            rows: components["schemas"]["PreviewRow"][];
+            rows: components["schemas"]["Outlook"][];
         };
         Problem: {
             /** @description the kind of problem, for programs */
@@ -2802,7 +2839,7 @@ export interface components {
             skip?: string[];
             text: string;
         };
-        ReadingView: {
+        Reading: {
             /**
              * Format: int64
              * @description of the first URL
@@ -3531,6 +3568,8 @@ export interface components {
             };
             /** @description restart devices that have taken settings and go on as before */
             restart?: boolean;
+            /** @description refuse everything where one device cannot be set, rather than leave it out */
+            strict?: boolean;
             /** @description put back what was before, and take away the devices' own plans */
             undo?: boolean;
         };
@@ -3656,7 +3695,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Act"][];
+                    "application/json": components["schemas"]["Line"][];
                 };
             };
             /** @description Error */
@@ -5202,7 +5241,10 @@ export interface operations {
     };
     "apply-addresses": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description say which devices would be left out, and do nothing */
+                try?: boolean;
+            };
             header?: never;
             path: {
                 site: string;
@@ -5211,7 +5253,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Apply-addressesRequest"];
+                "application/json": components["schemas"]["ApplyBody"];
             };
         };
         responses: {
@@ -5221,7 +5263,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RunView"];
+                    "application/json": components["schemas"]["BegunView"];
                 };
             };
             /** @description Error */
@@ -5256,7 +5298,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RunView"];
+                    "application/json": components["schemas"]["BegunView"];
                 };
             };
             /** @description Error */
@@ -5285,12 +5327,14 @@ export interface operations {
             };
         };
         responses: {
-            /** @description No Content */
-            204: {
+            /** @description OK */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/json": components["schemas"]["LeftOutBody"];
+                };
             };
             /** @description Error */
             default: {
@@ -5369,7 +5413,10 @@ export interface operations {
     };
     "claim-devices": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description say which devices would be left out, and do nothing */
+                try?: boolean;
+            };
             header?: never;
             path: {
                 site: string;
@@ -5388,7 +5435,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RunView"];
+                    "application/json": components["schemas"]["BegunView"];
                 };
             };
             /** @description Error */
@@ -5602,7 +5649,10 @@ export interface operations {
     };
     "fix-devices": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description say which devices would be left out, and do nothing */
+                try?: boolean;
+            };
             header?: never;
             path: {
                 site: string;
@@ -5621,7 +5671,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RunView"];
+                    "application/json": components["schemas"]["BegunView"];
                 };
             };
             /** @description Error */
@@ -5707,7 +5757,10 @@ export interface operations {
     };
     "mark-devices": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description say which devices would be left out, and do nothing */
+                try?: boolean;
+            };
             header?: never;
             path: {
                 site: string;
@@ -5726,7 +5779,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RunView"];
+                    "application/json": components["schemas"]["BegunView"];
                 };
             };
             /** @description Error */
@@ -5761,7 +5814,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RunView"];
+                    "application/json": components["schemas"]["BegunView"];
                 };
             };
             /** @description Error */
@@ -5808,7 +5861,10 @@ export interface operations {
     };
     "cast-devices": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description say which devices would be left out, and do nothing */
+                try?: boolean;
+            };
             header?: never;
             path: {
                 site: string;
@@ -5827,7 +5883,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RunView"];
+                    "application/json": components["schemas"]["BegunView"];
                 };
             };
             /** @description Error */
@@ -5897,7 +5953,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RunView"];
+                    "application/json": components["schemas"]["BegunView"];
                 };
             };
             /** @description Error */
@@ -5932,7 +5988,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RunView"];
+                    "application/json": components["schemas"]["BegunView"];
                 };
             };
             /** @description Error */
@@ -5948,7 +6004,10 @@ export interface operations {
     };
     place: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description say which devices would be left out, and do nothing */
+                try?: boolean;
+            };
             header?: never;
             path: {
                 site: string;
@@ -5967,7 +6026,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RunView"];
+                    "application/json": components["schemas"]["BegunView"];
                 };
             };
             /** @description Error */
@@ -6133,7 +6192,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RunView"];
+                    "application/json": components["schemas"]["BegunView"];
                 };
             };
             /** @description Error */
@@ -6168,7 +6227,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RunView"];
+                    "application/json": components["schemas"]["BegunView"];
                 };
             };
             /** @description Error */
@@ -6234,7 +6293,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RunView"];
+                    "application/json": components["schemas"]["BegunView"];
                 };
             };
             /** @description Error */
@@ -6298,7 +6357,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RunView"];
+                    "application/json": components["schemas"]["BegunView"];
                 };
             };
             /** @description Error */
@@ -6399,7 +6458,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RunView"];
+                    "application/json": components["schemas"]["BegunView"];
                 };
             };
             /** @description Error */
@@ -6499,7 +6558,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RunView"];
+                    "application/json": components["schemas"]["BegunView"];
                 };
             };
             /** @description Error */
@@ -6601,7 +6660,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RunView"];
+                    "application/json": components["schemas"]["BegunView"];
                 };
             };
             /** @description Error */
@@ -6677,7 +6736,10 @@ export interface operations {
     };
     fill: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description say which devices would be left out, and do nothing */
+                try?: boolean;
+            };
             header?: never;
             path: {
                 site: string;
@@ -6697,7 +6759,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RunView"];
+                    "application/json": components["schemas"]["BegunView"];
                 };
             };
             /** @description Error */
@@ -6849,7 +6911,10 @@ export interface operations {
     };
     "tune-devices": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description say which devices would be left out, and do nothing */
+                try?: boolean;
+            };
             header?: never;
             path: {
                 site: string;
@@ -6868,7 +6933,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RunView"];
+                    "application/json": components["schemas"]["BegunView"];
                 };
             };
             /** @description Error */

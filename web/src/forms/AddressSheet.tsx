@@ -5,12 +5,12 @@ import { api, must, Problem, type Device, type Site } from "@/api/client";
 import { useSetAddress } from "@/api/actions";
 import { useInterfaces } from "@/api/queries";
 import { Button } from "@/parts/Button";
+import { Foot } from "@/parts/Foot";
 import { Check } from "@/parts/Check";
 import { Field } from "./Field";
 import { skew, stillOf } from "@/parts/measures";
 import { Sheet } from "@/parts/Sheet";
 import { Still } from "@/parts/Still";
-import { Trouble } from "@/parts/Trouble";
 import { VirtualRows } from "@/parts/VirtualRows";
 import { useDelayed } from "@/parts/useDelayed";
 import { Choice } from "@/parts/Choice";
@@ -89,6 +89,7 @@ export function AddressSheet({
               host: names ? l.host : undefined,
               clock: clocks && (wrong(l) || !!network!.ntp),
             })),
+        network: dhcp ? undefined : network!,
       },
       { onSuccess: () => onOpenChange(false) },
     );
@@ -239,17 +240,11 @@ export function AddressSheet({
             </table>
             {!plan.data && !plan.error && <p className="p-3 text-soft">Looking which addresses are free …</p>}
           </div>
-          <Trouble
-            error={
-              plan.error && !["pool", "range", "bits", "gateway", "dhcp", "dns", "ntp", "time_zone"].includes(field) ? plan.error : null
-            }
-          />
-          <Trouble error={send.error} />
           <p className="mt-3 text-small text-soft">
             Each device is sent its address, restarted if it asks for that, and found again by its identity. Its latches are opened anew and
             its recorder gets the new URL. The old setting is kept for undo.
           </p>
-          <div className="mt-3 flex flex-wrap items-center justify-end gap-2">
+          <Foot error={send.error ?? (plan.error && !shownByField.includes(field) ? plan.error : null)}>
             {troubled.length > 0 && (
               <span className="mr-auto text-small text-stuck">
                 {troubled.length} {troubled.length === 1 ? "line is" : "lines are"} left out
@@ -266,12 +261,15 @@ export function AddressSheet({
               Send {ready.length}{" "}
               {ready.every((l) => l.keep) && ready.length > 0 ? "settings" : ready.length === 1 ? "address" : "addresses"}
             </Button>
-          </div>
+          </Foot>
         </>
       )}
     </Sheet>
   );
 }
+
+/** The causes of problems that stand beside their field. */
+const shownByField = ["pool", "range", "bits", "gateway", "dhcp", "dns", "ntp", "time_zone"];
 
 function Tick({ label, checked, onChange }: { label: string; checked: boolean; onChange: (on: boolean) => void }) {
   return (

@@ -3,8 +3,8 @@ import { z } from "zod";
 import { useAgree, useOpenLatches, useTakeCertificate } from "@/api/actions";
 import type { Device } from "@/api/client";
 import { Button } from "@/parts/Button";
+import { Foot } from "@/parts/Foot";
 import { Sheet } from "@/parts/Sheet";
-import { Trouble } from "@/parts/Trouble";
 import { Dot } from "@/parts/Dot";
 import { useSchema } from "./useSchema";
 
@@ -92,13 +92,12 @@ export function AgreeSheet({ site, devices, onClose }: { site: string; devices: 
         <p className="mt-3 text-small text-soft">
           Kept with your name. Only work that somebody begins sends it; you can withdraw it on the bench.
         </p>
-        <Trouble error={agree.error ?? take.error} />
-        <div className="mt-3 flex justify-end gap-2">
+        <Foot error={agree.error ?? take.error}>
           <Button onClick={onClose}>Leave it</Button>
           <Button look="next" type="submit" disabled={agree.isPending}>
             Agree and go on
           </Button>
-        </div>
+        </Foot>
       </form>
     </Sheet>
   );

@@ -1,8 +1,8 @@
 import { z } from "zod";
 import { useBringBook } from "@/api/actions";
 import { Button } from "@/parts/Button";
+import { Foot } from "@/parts/Foot";
 import { Sheet } from "@/parts/Sheet";
-import { Trouble } from "@/parts/Trouble";
 import { useSchema } from "./useSchema";
 
 const Schema = z.object({ yaml: z.string().trim().min(1, "Paste the book, or choose its file.") });
@@ -38,7 +38,6 @@ export function BookSheet({ open, onOpenChange }: { open: boolean; onOpenChange:
           or a file: <input type="file" accept=".yaml,.yml" onChange={(e) => void take(e.target.files?.[0])} />
         </label>
         {form.formState.errors.yaml && <p className="text-small text-stuck">{form.formState.errors.yaml.message}</p>}
-        <Trouble error={add.error} />
         {add.data && add.data.conflicts.length > 0 && (
           <div className="mt-2 border-l-4 border-stuck pl-3">
             <p>{add.data.conflicts.length} recipes of the same name differ; yours stayed:</p>
@@ -51,12 +50,12 @@ export function BookSheet({ open, onOpenChange }: { open: boolean; onOpenChange:
             </ul>
           </div>
         )}
-        <div className="mt-3 flex justify-end gap-2">
+        <Foot error={add.error}>
           <Button onClick={() => onOpenChange(false)}>Close</Button>
           <Button look="next" type="submit" disabled={add.isPending}>
             Add to the path book
           </Button>
-        </div>
+        </Foot>
       </form>
     </Sheet>
   );

@@ -1,11 +1,11 @@
 import { Dices } from "lucide-react";
 import { useEffect, useState } from "react";
-import { say, useClaim } from "@/api/actions";
+import { say, useClaim, useLeftOut } from "@/api/actions";
 import { api, must, type Device } from "@/api/client";
 import { Button } from "@/parts/Button";
+import { Foot } from "@/parts/Foot";
 import { Field } from "./Field";
 import { Sheet } from "@/parts/Sheet";
-import { Trouble } from "@/parts/Trouble";
 import { Choice } from "@/parts/Choice";
 import { z } from "zod";
 import { useSchema } from "./useSchema";
@@ -56,6 +56,12 @@ export function ClaimSheet({
     };
   }, [user, secret]);
   const s = judged;
+  const ids = devices.map((d) => d.id);
+  const weigh = useLeftOut(["claim", user, ...ids], () =>
+    must(
+      api.POST("/api/sites/{site}/claim", { params: { path: { site }, query: { try: true } }, body: { devices: ids, user: user || "-" } }),
+    ),
+  );
   const many = devices.length > 1;
   return (
     <Sheet title={many ? `Claim ${devices.length} devices` : `Claim ${devices[0]?.name}`} open={open} onOpenChange={onOpenChange}>
@@ -112,13 +118,12 @@ export function ClaimSheet({
             </div>
           </>
         )}
-        <Trouble error={claim.error} />
-        <div className="flex justify-end gap-2 pt-1">
+        <Foot error={claim.error ?? weigh.error} left={weigh.data?.left}>
           <Button onClick={() => onOpenChange(false)}>Cancel</Button>
           <Button look="next" type="submit" disabled={(!each && s.level < 2) || claim.isPending}>
             Save to keyring and claim
           </Button>
-        </div>
+        </Foot>
       </form>
     </Sheet>
   );

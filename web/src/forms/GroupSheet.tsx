@@ -2,6 +2,7 @@ import { useEffect, useState } from "react";
 import { usePlanGroups } from "@/api/actions";
 import type { CastView } from "@/api/client";
 import { Button } from "@/parts/Button";
+import { Foot } from "@/parts/Foot";
 import { Check } from "@/parts/Check";
 import { Sheet } from "@/parts/Sheet";
 import { Trouble } from "@/parts/Trouble";
@@ -108,18 +109,13 @@ export function GroupSheet({ site, streams, onClose }: { site: string; streams: 
             </tbody>
           </table>
         )}
-        {!!send.error && (
-          <div className="mt-3">
-            <Trouble error={send.error} />
-          </div>
-        )}
-        <div className="mt-4 flex items-center gap-3">
+        <Foot error={send.error} left={send.data?.left}>
           <Button look="next" type="submit" disabled={!shown || changing.length === 0 || send.isPending || plan.isPending}>
             Set {changing.length === 1 ? "1 group" : `${changing.length} groups`} and measure
           </Button>
           <Button onClick={onClose}>Cancel</Button>
           <span className="text-small text-soft">What was before is written down first: “Put back” undoes it.</span>
-        </div>
+        </Foot>
       </form>
     </Sheet>
   );

@@ -2,10 +2,10 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, must } from "@/api/client";
 import { Button } from "@/parts/Button";
+import { Foot } from "@/parts/Foot";
 import { Check } from "@/parts/Check";
 import { Field } from "./Field";
 import { Sheet } from "@/parts/Sheet";
-import { Trouble } from "@/parts/Trouble";
 import { useDelayed } from "@/parts/useDelayed";
 import { RadioGroup } from "radix-ui";
 import { Dot } from "@/parts/Dot";
@@ -176,8 +176,7 @@ export function PasteSheet({ site, open, onOpenChange }: { site: string; open: b
             basic only, the password may be sent so that it can be read on the wire
           </label>
         )}
-        <Trouble error={read.error ?? take.error} />
-        <div className="mt-3 flex flex-wrap items-end justify-end gap-2">
+        <Foot error={read.error ?? take.error}>
           {reading?.channels && (
             <Field
               label="Channels to look for"
@@ -195,7 +194,7 @@ export function PasteSheet({ site, open, onOpenChange }: { site: string; open: b
           <Button look="next" type="submit" disabled={!first || read.isFetching || asked !== text || take.isPending}>
             {many > 1 ? `Prove ${many} channels` : "Prove it"}
           </Button>
-        </div>
+        </Foot>
       </form>
     </Sheet>
   );

@@ -5,9 +5,9 @@ import { useDropPlan, usePutPlan, useSavePreset } from "@/api/actions";
 import type { Device, Preset } from "@/api/client";
 import { usePlans } from "@/api/queries";
 import { Button } from "@/parts/Button";
+import { Foot } from "@/parts/Foot";
 import { Choice } from "@/parts/Choice";
 import { Sheet } from "@/parts/Sheet";
-import { Trouble } from "@/parts/Trouble";
 import { Field } from "./Field";
 import { useSchema } from "./useSchema";
 
@@ -146,15 +146,14 @@ export function PlanSheet({
             autoComplete="off"
           />
         </div>
-        <Trouble error={put.error ?? save.error} />
-        <div className="flex gap-2">
+        <Foot error={put.error ?? save.error}>
           <Button type="submit" look="next" disabled={put.isPending || (owner === "selection" && picked.length === 0)}>
             Keep the plan
           </Button>
           <Button disabled={save.isPending} onClick={keep}>
             Keep as a preset
           </Button>
-        </div>
+        </Foot>
       </form>
     </Sheet>
   );

@@ -3,7 +3,7 @@ import type { Preset } from "@/api/client";
 import { Button } from "@/parts/Button";
 import { FileButton } from "@/parts/FileButton";
 import { Sheet } from "@/parts/Sheet";
-import { Trouble } from "@/parts/Trouble";
+import { Foot } from "@/parts/Foot";
 
 /** Books of presets: brought as files, and sent on as files. */
 export function PresetsSheet({ open, onOpenChange, presets }: { open: boolean; onOpenChange: (open: boolean) => void; presets: Preset[] }) {
@@ -43,10 +43,11 @@ export function PresetsSheet({ open, onOpenChange, presets }: { open: boolean; o
           </ul>
         </section>
       ))}
-      <Trouble error={bring.error} />
-      <FileButton name="Preset book file" accept=".yaml,.yml" onFile={async (f) => bring.mutate(await f.text())}>
-        Bring a book of presets
-      </FileButton>
+      <Foot error={bring.error}>
+        <FileButton name="Preset book file" accept=".yaml,.yml" onFile={async (f) => bring.mutate(await f.text())}>
+          Bring a book of presets
+        </FileButton>
+      </Foot>
     </Sheet>
   );
 }

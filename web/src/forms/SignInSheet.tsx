@@ -2,10 +2,10 @@ import { z } from "zod";
 import { useAddSignIn } from "@/api/actions";
 import type { Device } from "@/api/client";
 import { Button } from "@/parts/Button";
+import { Foot } from "@/parts/Foot";
 import { Check } from "@/parts/Check";
 import { Field } from "./Field";
 import { Sheet } from "@/parts/Sheet";
-import { Trouble } from "@/parts/Trouble";
 import { useSchema } from "./useSchema";
 
 /** What of a device a sign-in is for. */
@@ -117,13 +117,12 @@ export function SignInSheet({
             </label>
           </div>
         </details>
-        <Trouble error={add.error} />
-        <div className="flex justify-end gap-2 pt-1">
+        <Foot error={add.error}>
           <Button onClick={() => onOpenChange(false)}>Cancel</Button>
           <Button look="next" type="submit" disabled={add.isPending}>
             Add to keyring
           </Button>
-        </div>
+        </Foot>
       </form>
     </Sheet>
   );

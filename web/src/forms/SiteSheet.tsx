@@ -3,10 +3,10 @@ import { useSaveSite } from "@/api/actions";
 import { Problem, type Site } from "@/api/client";
 import { useInterfaces } from "@/api/queries";
 import { Button } from "@/parts/Button";
+import { Foot } from "@/parts/Foot";
 import { Field } from "./Field";
 import { useSchema } from "./useSchema";
 import { Sheet } from "@/parts/Sheet";
-import { Trouble } from "@/parts/Trouble";
 
 const Schema = z.object({
   name: z.string().trim().min(1, "Give the site a name.").max(120, "The name is longer than 120 characters."),
@@ -104,22 +104,20 @@ export function SiteSheet({
           placeholder="60 % of what the card carries"
           hint="How much may flow at once while streams are measured."
         />
-        {large ? (
+        {large && (
           <div role="alert" className="border-l-4 border-brass bg-well px-3 py-2">
             <p>These ranges hold {large.count.toLocaleString("en")} addresses. A sweep of them takes hours.</p>
             <Button className="mt-2" onClick={() => void send(true)}>
               Use them all the same
             </Button>
           </div>
-        ) : (
-          <Trouble error={save.error} />
         )}
-        <div className="flex justify-end gap-2 pt-1">
+        <Foot error={large ? null : save.error}>
           <Button onClick={() => onOpenChange(false)}>Cancel</Button>
           <Button look="next" type="submit" disabled={save.isPending}>
             {site ? "Save" : "Make the site"}
           </Button>
-        </div>
+        </Foot>
       </form>
     </Sheet>
   );

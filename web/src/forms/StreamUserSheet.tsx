@@ -1,11 +1,11 @@
 import { z } from "zod";
-import type { Device } from "@/api/client";
-import { useFix } from "@/api/actions";
+import { api, must, type Device } from "@/api/client";
+import { useFix, useLeftOut } from "@/api/actions";
 import { Button } from "@/parts/Button";
+import { Foot } from "@/parts/Foot";
 import { Field } from "./Field";
 import { useSchema } from "./useSchema";
 import { Sheet } from "@/parts/Sheet";
-import { Trouble } from "@/parts/Trouble";
 import { Choice } from "@/parts/Choice";
 
 const Schema = z.object({
@@ -22,6 +22,15 @@ export function StreamUserSheet({ site, devices, onClose }: { site: string; devi
   const form = useSchema(Schema, { user: "watch", each: false });
   const mend = useFix(site);
   const many = devices.length > 1;
+  const ids = devices.map((d) => d.id);
+  const weigh = useLeftOut(["stream_user", ...ids], () =>
+    must(
+      api.POST("/api/sites/{site}/fixes", {
+        params: { path: { site }, query: { try: true } },
+        body: { devices: ids, action: "stream_user", user: "watch" },
+      }),
+    ),
+  );
   return (
     <Sheet
       title={many ? `Make a stream user on ${devices.length} cameras` : `Make a stream user on ${devices[0]?.name}`}
@@ -53,13 +62,12 @@ export function StreamUserSheet({ site, devices, onClose }: { site: string; devi
           Unlatch makes the password, 100 bits without characters that a recorder or a URL stumbles over, and puts it on the keyring for
           streams only. Undo takes the user off again.
         </p>
-        <Trouble error={mend.error} />
-        <div className="flex justify-end gap-2 pt-1">
+        <Foot error={mend.error ?? weigh.error} left={weigh.data?.left}>
           <Button onClick={onClose}>Cancel</Button>
           <Button look="next" type="submit" disabled={mend.isPending}>
             Make it
           </Button>
-        </div>
+        </Foot>
       </form>
     </Sheet>
   );

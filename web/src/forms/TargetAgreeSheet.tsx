@@ -1,8 +1,8 @@
 import type { Device, Target } from "@/api/client";
 import { type TargetSecret, useAgreeForTarget } from "@/api/targets";
 import { Button } from "@/parts/Button";
+import { Foot } from "@/parts/Foot";
 import { Sheet } from "@/parts/Sheet";
-import { Trouble } from "@/parts/Trouble";
 
 /** What may go to a target, for people. */
 export const secretNames: Record<TargetSecret, string> = {
@@ -77,13 +77,12 @@ export function TargetAgreeSheet({
       <p className="mt-3 text-small text-soft">
         Kept with your name. Only work that somebody begins sends it; you can take it back on the target’s page.
       </p>
-      <Trouble error={agree.error} />
-      <div className="mt-3 flex justify-end gap-2">
+      <Foot error={agree.error}>
         <Button onClick={onClose}>Leave it</Button>
         <Button look="next" disabled={agree.isPending || !w} onClick={send}>
           Agree and go on
         </Button>
-      </div>
+      </Foot>
     </Sheet>
   );
 }

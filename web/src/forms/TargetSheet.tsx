@@ -4,10 +4,10 @@ import { useSignIns } from "@/api/queries";
 import type { Target } from "@/api/client";
 import { type TargetBody, type TargetSecret, useAddTarget, useSetTarget } from "@/api/targets";
 import { Button } from "@/parts/Button";
+import { Foot } from "@/parts/Foot";
 import { Check } from "@/parts/Check";
 import { Choice } from "@/parts/Choice";
 import { Sheet } from "@/parts/Sheet";
-import { Trouble } from "@/parts/Trouble";
 import { Field } from "./Field";
 import { useSchema } from "./useSchema";
 
@@ -237,13 +237,12 @@ export function TargetSheet({
             Connections leave to this one address and port besides the site’s ranges. That is kept with your name.
           </p>
         )}
-        <Trouble error={add.error ?? set.error} />
-        <div className="flex justify-end gap-2">
+        <Foot error={add.error ?? set.error}>
           <Button onClick={() => onOpenChange(false)}>Leave it</Button>
           <Button look="next" type="submit" disabled={add.isPending || set.isPending}>
             {target ? "Keep" : "Add it"}
           </Button>
-        </div>
+        </Foot>
       </form>
     </Sheet>
   );

@@ -1,9 +1,9 @@
 import { useBringIntakes, useDropIntakes, useSetIntake } from "@/api/actions";
 import { useIntakes, useTargets } from "@/api/queries";
 import { Button } from "@/parts/Button";
+import { Foot } from "@/parts/Foot";
 import { FileButton } from "@/parts/FileButton";
 import { Sheet } from "@/parts/Sheet";
-import { Trouble } from "@/parts/Trouble";
 
 /** What each target of the site accepts, by the intake book. */
 export function TargetsSheet({ site, open, onOpenChange }: { site: string; open: boolean; onOpenChange: (open: boolean) => void }) {
@@ -38,8 +38,7 @@ export function TargetsSheet({ site, open, onOpenChange }: { site: string; open:
           </li>
         ))}
       </ul>
-      <Trouble error={set.error ?? bring.error} />
-      <div className="mt-3 flex flex-wrap items-center gap-2">
+      <Foot error={set.error ?? bring.error ?? drop.error}>
         <FileButton name="Intake book file" accept=".yaml,.yml" onFile={async (f) => bring.mutate(await f.text())}>
           Bring an intake book
         </FileButton>
@@ -51,7 +50,7 @@ export function TargetsSheet({ site, open, onOpenChange }: { site: string; open:
             Remove “{name}”
           </Button>
         ))}
-      </div>
+      </Foot>
     </Sheet>
   );
 }

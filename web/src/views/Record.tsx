@@ -56,8 +56,9 @@ export function Record() {
                 <td>
                   {a.action}
                   {a.subject && <span className="text-soft"> {a.subject}</span>}
+                  {(a.before || a.after) && <Change before={a.before} after={a.after} />}
                 </td>
-                <td className="text-soft">{[a.device, a.site].filter(Boolean).join(", ")}</td>
+                <td className="text-soft">{[a.device, a.target, a.site].filter(Boolean).join(", ")}</td>
               </tr>
             ))}
           </tbody>
@@ -69,5 +70,16 @@ export function Record() {
         )}
       </main>
     </div>
+  );
+}
+
+/** What an act has changed: what was, and what is. */
+function Change({ before, after }: { before?: string; after?: string }) {
+  return (
+    <p className="max-w-prose text-small text-soft [overflow-wrap:anywhere]">
+      {before && <span className={after ? "line-through decoration-1" : ""}>{before}</span>}
+      {before && after && " → "}
+      {after}
+    </p>
   );
 }

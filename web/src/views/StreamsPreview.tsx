@@ -3,9 +3,9 @@ import { useEffect } from "react";
 import { usePreview, useTune } from "@/api/actions";
 import type { Device, Preview } from "@/api/client";
 import { Button } from "@/parts/Button";
+import { Foot } from "@/parts/Foot";
 import { bitrate } from "@/parts/measures";
 import { Sheet } from "@/parts/Sheet";
-import { Trouble } from "@/parts/Trouble";
 
 const names: Record<string, string> = {
   codec: "codec",
@@ -99,8 +99,7 @@ export function StreamsPreview({
           )}
         </>
       )}
-      <Trouble error={error} />
-      <div className="sticky bottom-[-16px] -mx-4 -mb-4 flex items-center gap-3 border-t bg-sheet px-4 py-3">
+      <Foot error={error ?? tune.error} left={tune.data?.left}>
         <Button
           look="next"
           className="h-9"
@@ -113,7 +112,7 @@ export function StreamsPreview({
           Not yet
         </Button>
         <span className="text-small text-soft max-sm:hidden">How each is set now is kept first, so that all of it can be put back.</span>
-      </div>
+      </Foot>
     </Sheet>
   );
 }

@@ -25,96 +25,12 @@ import (
 var drivers = map[target.Kind]target.Driver{onvifrecorder.Kind: onvifrecorder.Driver{}, viabridge.Kind: viabridge.Driver{}, hub.Kind: hub.Driver{},
 	feed.Kind: feed.Driver{}, byhand.Kind: byhand.Driver{}, live.Kind: live.Driver{}}
 
-// A Place is one camera that shall stand on one target.
-type Place struct {
-	Device uuid.UUID `json:"device"`
-	bringup.Placing
-	// Tuning is what its streams are set to first; nil for nothing.
-	Tuning *bringup.Tuning `json:"tuning,omitempty"`
-	// Move is the slot that a camera which stands there already moves to; "" for none.
-	Move string `json:"move,omitempty"`
-	// Screen is what the target shall show it on; "" for nothing.
-	Screen string `json:"screen,omitempty"`
-	// Rule is when a hub shows it by itself; the zero rule takes one back. nil for nothing.
-	Rule *hub.Rule `json:"rule,omitempty"`
-}
-
-// PlaceArgs puts one camera onto one target.
-type PlaceArgs struct {
-	Run uuid.UUID `json:"run"`
-	Place
-}
-
-// Kind implements river.JobArgs.
-func (PlaceArgs) Kind() string { return "place" }
-
-// Place begins a run that puts cameras onto targets, one job each. What a target does not take is told and holds up no other.
-func (q *Queue) Place(ctx context.Context, site uuid.UUID, title string, list []Place) (store.Run, error) {
-	return begin(ctx, q, site, "place", title, int64(len(list)), list, func(run uuid.UUID, p Place) river.JobArgs { return PlaceArgs{run, p} })
-}
-
-type placeWorker struct {
-	river.WorkerDefaults[PlaceArgs]
-	env *env
-}
-
-func (w *placeWorker) Work(ctx context.Context, job *river.Job[PlaceArgs]) error {
-	a := job.Args
-	return w.env.onDevice(ctx, a.Run, a.Device, func(d *deviceJob) error {
-		d.Retry = a.Again
-		switch {
-		case a.Move != "":
-			return d.Move(ctx, a.Target, a.Move)
-		case a.Rule != nil:
-			return d.SetRule(ctx, a.Target, *a.Rule)
-		case a.Screen != "":
-			_, err := d.Show(ctx, a.Target, a.Screen)
-			return err
-		}
-		if a.Tuning != nil {
-			if err := d.Tune(ctx, *a.Tuning); err != nil {
-				return err
-			}
-		}
-		if err := d.PlaceOn(ctx, a.Placing); err != nil || a.Replaces == uuid.Nil {
-			return err
-		}
-		return w.env.store.Targets.Unwant(ctx, a.Replaces, a.Target)
-	})
-}
-
-// TargetArgs looks at one target, or changes something on it that is about no single camera.
-type TargetArgs struct {
-	Run    uuid.UUID             `json:"run"`
-	Site   uuid.UUID             `json:"site"`
-	Target uuid.UUID             `json:"target"`
-	Change *bringup.TargetChange `json:"change,omitempty"`
-	Retry  bool                  `json:"retry,omitempty"`
-}
-
-// Kind implements river.JobArgs.
-func (TargetArgs) Kind() string { return "target" }
-
-// LookAt begins a run that asks targets what they are and how their slots stand.
-func (q *Queue) LookAt(ctx context.Context, site uuid.UUID, title string, targets []uuid.UUID, retry bool) (store.Run, error) {
-	return begin(ctx, q, site, "target", title, int64(len(targets)), targets, func(run uuid.UUID, t uuid.UUID) river.JobArgs {
-		return TargetArgs{Run: run, Site: site, Target: t, Retry: retry}
-	})
-}
-
-// ChangeTarget begins a run that changes something on a target.
-func (q *Queue) ChangeTarget(ctx context.Context, site uuid.UUID, title string, on uuid.UUID, c bringup.TargetChange) (store.Run, error) {
-	return begin(ctx, q, site, "target", title, 1, []uuid.UUID{on}, func(run uuid.UUID, t uuid.UUID) river.JobArgs {
-		return TargetArgs{Run: run, Site: site, Target: t, Change: &c}
-	})
-}
-
 type targetWorker struct {
-	river.WorkerDefaults[TargetArgs]
+	river.WorkerDefaults[targetArgs]
 	env *env
 }
 
-func (w *targetWorker) Work(ctx context.Context, job *river.Job[TargetArgs]) error {
+func (w *targetWorker) Work(ctx context.Context, job *river.Job[targetArgs]) error {
 	a := job.Args
 	err := w.work(ctx, a)
 	w.env.announce(a.Site, a.Run)
@@ -124,7 +40,7 @@ func (w *targetWorker) Work(ctx context.Context, job *river.Job[TargetArgs]) err
 	return w.env.store.Keep(ctx, "the progress of a run", func(ctx context.Context) error { return w.env.store.Runs.StepDone(ctx, a.Run) })
 }
 
-func (w *targetWorker) work(ctx context.Context, a TargetArgs) error {
+func (w *targetWorker) work(ctx context.Context, a targetArgs) error {
 	d := &store.Device{Site: a.Site}
 	t, err := w.env.store.Targets.Get(ctx, a.Target)
 	if err != nil {
@@ -140,7 +56,7 @@ func (w *targetWorker) work(ctx context.Context, a TargetArgs) error {
 		return err
 	}
 	defer job.Close()
-	job.Retry = a.Retry
+	job.Retry = a.Do.Look != nil && a.Do.Look.Retry
 	if t.Device == nil {
 		dev := job.Device()
 		dev.Title, dev.Addr = t.Name, hostOf(t.Address)
@@ -148,8 +64,8 @@ func (w *targetWorker) work(ctx context.Context, a TargetArgs) error {
 			dev.Title = "the target at " + dev.Addr
 		}
 	}
-	if a.Change != nil {
-		return job.ChangeTarget(ctx, a.Target, *a.Change)
+	if a.Do.Change != nil {
+		return job.ChangeTarget(ctx, a.Target, *a.Do.Change)
 	}
 	if err := job.LookAt(ctx, a.Target); err != nil {
 		return err
@@ -162,7 +78,7 @@ const lookTime = 2 * time.Minute
 
 // check asks a target again for the picture of each camera that stands on it. Of a target that answers slowly the rest is left for the next
 // look, and nothing is said of what was not asked.
-func (w *targetWorker) check(ctx context.Context, a TargetArgs) error {
+func (w *targetWorker) check(ctx context.Context, a targetArgs) error {
 	on, err := w.env.store.Targets.On(ctx, a.Target)
 	if err != nil {
 		return err

@@ -1,0 +1,36 @@
+package act
+
+// words are what was done, as the record shows it. The line's subject follows.
+var words = map[Name]string{
+	"add-intakes": "brought intakes", "add-path-book": "brought a path book", "add-presets": "brought presets",
+	"add-sign-in": "put a sign-in on the keyring", "add-target": "added the target", "agree-for-target": "agreed what may go to the target readable",
+	"agree-readable": "agreed that sign-ins may be sent readable to", "apply-addresses": "gave addresses to",
+	"attest": "attested the picture of", "cast-devices": "worked on the multicast of", "change-sign-in": "changed where a sign-in may be tried",
+	"change-site": "changed the site", "change-target": "changed slots of the target", "claim-devices": "claimed",
+	"close-feed": "withdrew the address of the feed", "consent": "agreed to connect to the stray", "create-site": "made the site",
+	"delete-intakes": "removed intakes", "delete-path-book": "removed a path book", "delete-plan": "took away the plan",
+	"delete-presets": "removed presets", "delete-sign-in": "took a sign-in off the keyring", "delete-site": "removed the site",
+	"delete-target": "removed the target", "dismiss-claim": "set a claim aside to be", "end-storms": "set storms of announcements aside at",
+	"fill": "filled slots with", "fix-devices": "mended", "forget-devices": "forgot", "import-address-list": "imported an address list",
+	"import-sign-ins": "imported sign-ins", "look-at-targets": "looked at", "mark-devices": "marked", "move-placement": "moved to another slot",
+	"open-feed": "made a new address for the feed", "open-latches": "opened latches of", "order-list": "set the order of the list",
+	"order-sign-ins": "set the order of the keyring", "place": "placed", "plan-devices": "planned the streams of",
+	"put-costs": "said how the site is recorded", "put-plan": "planned the streams", "remove-address-list": "removed the address list",
+	"remove-from-target": "took off a target", "rename-device": "renamed the device at", "reveal-sign-in": "revealed the sign-in",
+	"reveal-url": "revealed the URL of", "save-preset": "kept a preset", "set-groups": "set the groups of", "set-roles": "chose the roles of the streams of",
+	"set-rule": "set when a hub shows", "set-target": "changed the target", "set-target-intake": "said what the target accepts",
+	"set-up": "made the first account", "show-on-screen": "showed on a screen", "sign-in": "signed in", "sign-out": "signed out",
+	"start-sweep": "swept", "stop-run": "stopped", "take-certificate": "took the certificate of", "take-list": "took a list with passwords for",
+	"take-paste": "took a pasted URL at", "take-target-certificate": "took the certificate of the target", "tune-devices": "set the streams of",
+	"use-listed-names": "gave listed names to", "walk-past": "walked past", "watch-site": "changed the listening at",
+	"withdraw-agreement": "withdrew the agreement to send sign-ins readable to", "withdraw-consent": "took back the consent to connect to",
+	"withdraw-target-agreement": "took back what may go to the target readable",
+}
+
+// Words returns what an act of the name does, in the past tense, for its line in the record; the name itself where it has no words.
+func (n Name) Words() string {
+	if w := words[n]; w != "" {
+		return w
+	}
+	return string(n)
+}

@@ -1,0 +1,145 @@
+package jobs
+
+import (
+	"context"
+	"time"
+
+	"github.com/google/uuid"
+
+	"unlatch/core/act"
+	"unlatch/core/latch"
+	"unlatch/store"
+)
+
+// A Desk carries acts out. Every change that a person or a program makes goes over it.
+type Desk struct {
+	Store *store.Store
+	Queue *Queue
+	// States returns devices of a site with their states, by address. nil reads and derives them anew, which is slow where there are many.
+	States func(ctx context.Context, site uuid.UUID, devices []uuid.UUID) ([]*latch.Device, error)
+	// Now is the clock; nil for time.Now.
+	Now func() time.Time
+}
+
+// Done is what came of an act.
+type Done struct {
+	Run  *store.Run // that it began; nil for none
+	Left []act.Left // the devices that it left out
+	Line act.Line
+	// Results are what came of each thing that was kept, in the order in which the act has them; nil for most.
+	Results []any
+}
+
+// Do carries an act out for a person, in one transaction: whether the person may, whether all is of one site, what is kept, the line in the
+// record, and the run with its commands. Its error is an *act.Refusal, act.ErrForbidden, an *act.MissingError or one of the store; nothing
+// has changed then.
+func (d Desk) Do(ctx context.Context, by act.Person, a act.Act) (Done, error) {
+	about, out, err := d.decide(ctx, by, a)
+	if err != nil {
+		return Done{}, err
+	}
+	acts := d.Store.Acts()
+	done := Done{Left: out.Left, Line: out.Line}
+	err = acts.Together(ctx, func(ctx context.Context) error {
+		if err := acts.Confirm(ctx, by, about); err != nil {
+			return err
+		}
+		return d.carryOut(ctx, by, about, out, &done)
+	})
+	return done, err
+}
+
+// Weigh says which devices an act would leave out if it were done now, and does nothing. Its error is that of Do.
+func (d Desk) Weigh(ctx context.Context, by act.Person, a act.Act) ([]act.Left, error) {
+	_, out, err := d.decide(ctx, by, a)
+	return out.Left, err
+}
+
+// decide gathers what an act is decided by and has it decide.
+func (d Desk) decide(ctx context.Context, by act.Person, a act.Act) (act.About, act.Outcome, error) {
+	acts := d.Store.Acts()
+	about, err := acts.SiteOf(ctx, a.About())
+	if err != nil {
+		return about, act.Outcome{}, err
+	}
+	if !by.Role.May(about.Right) {
+		return about, act.Outcome{}, act.ErrForbidden
+	}
+	facts, err := acts.Facts(ctx, about)
+	if err != nil {
+		return about, act.Outcome{}, err
+	}
+	facts.By, facts.Now = by, time.Now()
+	if d.Now != nil {
+		facts.Now = d.Now()
+	}
+	if err := facts.HasTargets(about.Targets); err != nil {
+		return about, act.Outcome{}, err
+	}
+	if about.WithStates {
+		if err := d.addStates(ctx, about, &facts); err != nil {
+			return about, act.Outcome{}, err
+		}
+	}
+	out, err := a.Decide(facts)
+	return about, out, err
+}
+
+// carryOut writes an outcome, within the transaction of ctx.
+func (d Desk) carryOut(ctx context.Context, by act.Person, about act.About, out act.Outcome, done *Done) error {
+	acts := d.Store.Acts()
+	if err := acts.Write(ctx, by, about, out.Line); err != nil {
+		return err
+	}
+	for _, what := range out.Keep {
+		result, err := d.keep(ctx, by, about, what)
+		if err != nil {
+			return err
+		}
+		done.Results = append(done.Results, result)
+	}
+	if out.Work == nil {
+		return nil
+	}
+	run, err := d.Queue.Begin(ctx, about.Site, *out.Work)
+	if err != nil {
+		return err
+	}
+	done.Run = &run
+	return d.Store.Runs.BegunBy(ctx, run.ID, by)
+}
+
+// keep writes one thing that an act wants kept. What concerns the queue is done there; all else is the store's.
+func (d Desk) keep(ctx context.Context, by act.Person, about act.About, what any) (any, error) {
+	switch x := what.(type) {
+	case act.Stop:
+		return nil, d.Queue.Stop(ctx, x.Run)
+	case act.DeleteSite:
+		if err := d.Queue.DropSite(ctx, x.Site); err != nil {
+			return nil, err
+		}
+	}
+	return d.Store.Acts().Keep(ctx, by, about, what)
+}
+
+// addStates adds the states of the devices to the facts.
+func (d Desk) addStates(ctx context.Context, about act.About, f *act.Facts) error {
+	states := d.States
+	if states == nil {
+		states = d.derive
+	}
+	list, err := states(ctx, about.Site, about.Devices)
+	for _, x := range list {
+		f.Devices[x.ID] = x
+	}
+	return err
+}
+
+func (d Desk) derive(ctx context.Context, _ uuid.UUID, devices []uuid.UUID) ([]*latch.Device, error) {
+	list, err := d.Store.Devices.Of(ctx, devices)
+	out := make([]*latch.Device, len(list))
+	for i := range list {
+		out[i] = list[i].Latch()
+	}
+	return out, err
+}

@@ -1,0 +1,441 @@
+package server
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"log/slog"
+	"net/http"
+	"net/http/cookiejar"
+	"net/netip"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"unlatch/core/act"
+	"unlatch/core/address"
+	"unlatch/core/camera"
+	"unlatch/core/certificate"
+	"unlatch/core/command"
+	"unlatch/core/discovery"
+	"unlatch/core/evidence"
+	"unlatch/core/prove"
+	"unlatch/core/signin"
+	"unlatch/core/target"
+	"unlatch/core/tuning"
+	"unlatch/jobs"
+	"unlatch/store"
+	"unlatch/store/storetest"
+)
+
+// A depot is a site on which every act can be done, as often as it is asked for.
+type depot struct {
+	p *page
+	s *store.Store
+	// own and other are two sites with the same things on them.
+	own, other depotSite
+	signIn     uuid.UUID
+	books      map[act.BookKind]uuid.UUID
+}
+
+// depotSite is one site of it, with its things by name.
+type depotSite struct {
+	id                                                 uuid.UUID
+	camera, fresh, stray, recorder, bridge, feed, list uuid.UUID
+	plan, run                                          uuid.UUID
+}
+
+const depotPin = "aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa"
+
+func newDepot(t *testing.T, p *page, s *store.Store) *depot {
+	x := &depot{p: p, s: s, books: map[act.BookKind]uuid.UUID{}}
+	ctx := context.Background()
+	var err error
+	x.signIn, err = s.SignIns.Add(ctx, signin.New{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
+	require.NoError(t, err)
+	x.own, x.other = x.site(t, "Depot"), x.site(t, "Elsewhere")
+	for kind, yaml := range map[act.BookKind]string{act.PresetBooks: "name: Own\npresets: []\n", act.IntakeBooks: "name: Own\nintakes: []\n"} {
+		x.books[kind], err = s.Shelf.Put(ctx, kind, "Own", yaml)
+		require.NoError(t, err)
+	}
+	_, err = s.SQL().ExecContext(ctx, "INSERT INTO path_books (id, name, yaml) VALUES ($1, 'Own', 'name: Own')", uuid.New())
+	require.NoError(t, err)
+	var id uuid.UUID
+	require.NoError(t, s.SQL().QueryRowContext(ctx, "SELECT id FROM path_books").Scan(&id))
+	x.books[act.PathBooks] = id
+	return x
+}
+
+func (x *depot) site(t *testing.T, name string) (d depotSite) {
+	ctx, s := context.Background(), x.s
+	made, err := s.Sites.Create(ctx, name, address.MustParse("192.0.2.0/24"))
+	require.NoError(t, err)
+	d.id = made.ID
+	sight := func(addr string, kind discovery.Kind, stray bool) uuid.UUID {
+		id, err := s.Devices.Sight(ctx, d.id, nil, discovery.Sighting{Method: discovery.WSDiscovery, At: time.Now(), Kind: kind,
+			Addr: netip.MustParseAddr(addr), Endpoint: "urn:" + name + addr, XAddr: "http://" + addr + "/onvif/device_service", Stray: stray})
+		require.NoError(t, err)
+		return id
+	}
+	d.camera, d.fresh = sight("192.0.2.7", discovery.Camera, false), sight("192.0.2.8", discovery.Camera, false)
+	d.stray, d.recorder = sight("198.51.100.7", discovery.Camera, true), sight("192.0.2.20", discovery.Recorder, false)
+	d.bridge = storetest.Target(t, s, d.id, act.TargetForm{Kind: "bridge", Name: "Desk", Address: "http://192.0.2.5:80"})
+	d.feed = storetest.Target(t, s, d.id, act.TargetForm{Kind: "feed", Name: "Screens"})
+	d.list = storetest.Target(t, s, d.id, act.TargetForm{Kind: "template", Name: "List", Settings: map[string]string{"text": "x"}})
+	layout := target.Layout{Slots: []target.Slot{{Token: "1", Label: "slot 1", Is: target.Free}}}
+	require.NoError(t, s.Targets.Saw(ctx, d.bridge, nil, store.Seen{What: "answered", Pin: depotPin, Layout: &layout,
+		About: &target.About{Name: "Desk", Kind: "recorder"}}))
+	opened := evidence.SignedIn{SignIn: x.signIn, Label: "Fitter", User: "fitter", Scheme: "digest MD5", Level: "Administrator"}
+	taken := opened
+	taken.Recorder = true
+	for _, f := range []struct {
+		device uuid.UUID
+		store.Finding
+	}{
+		{d.camera, store.Finding{Body: evidence.Reached{Addr: netip.MustParseAddr("192.0.2.7"), TLS: &certificate.Certificate{SHA256: depotPin}}}},
+		{d.camera, store.Finding{Body: opened}},
+		{d.camera, store.Finding{Body: evidence.Located{Streams: []camera.Stream{{Token: "p1", Role: "main", Channel: 1, URL: "rtsp://192.0.2.7/vista"}}}}},
+		{d.camera, store.Finding{Subject: "p1", Body: evidence.Proof{Proof: prove.Proof{OK: true}, PlainURL: "rtsp://192.0.2.7/vista"}}},
+		{d.camera, store.Finding{Subject: "192.0.2.99", Body: evidence.Claimed{Addr: netip.MustParseAddr("192.0.2.99"), Method: "mdns"}}},
+		{d.camera, store.Finding{Subject: d.list.String(), Body: evidence.Placed{Slot: "1"}}},
+		{d.fresh, store.Finding{Body: evidence.SignedIn{SignIn: x.signIn, User: "admin", Factory: true}}},
+		{d.recorder, store.Finding{Body: taken}},
+	} {
+		require.NoError(t, s.Devices.Record(ctx, &store.Device{ID: f.device, Site: d.id}, nil, f.Finding))
+	}
+	require.NoError(t, s.Targets.Wish(ctx, act.InAnySlot(d.camera), d.list))
+	plan, err := tuning.ParsePlan(map[string]string{"main": "10fps"})
+	require.NoError(t, err)
+	d.plan, err = s.Plans.Put(ctx, d.id, store.Plan{Owner: tuning.Model, Name: "V4", Plan: plan})
+	require.NoError(t, err)
+	q, err := jobs.NewQueue(s, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	run, err := q.Begin(ctx, d.id, command.Work{Kind: "open", Title: "Open", Devices: command.Each([]uuid.UUID{d.camera}, command.Device{Open: &command.Open{}})})
+	require.NoError(t, err)
+	d.run = run.ID
+	return d
+}
+
+// An asking is a request in good order for one operation.
+type asking struct {
+	method, path string
+	body         any
+}
+
+type fields = map[string]any
+
+// askings are a request for each operation that is an act, by the operation's ID. Those that take something away come last.
+func (x *depot) askings(d depotSite) (order []string, all map[string]asking) {
+	site, dev := "/api/sites/"+d.id.String(), "/api/devices/"+d.camera.String()
+	one := []uuid.UUID{d.camera}
+	on := func(t uuid.UUID) string { return site + "/targets/" + t.String() }
+	key := "/api/sign-ins/" + x.signIn.String()
+	placed := func(more fields) fields {
+		out := fields{"device": d.camera, "target": d.bridge}
+		for k, v := range more {
+			out[k] = v
+		}
+		return out
+	}
+	list := []struct {
+		id string
+		asking
+	}{
+		{"rename-device", asking{"PATCH", dev, fields{"name": "Clock"}}},
+		{"set-roles", asking{"PUT", dev + "/roles", fields{"roles": map[string]string{"p1": "sub"}}}},
+		{"take-certificate", asking{"POST", dev + "/certificate", fields{"sha256": depotPin}}},
+		{"consent", asking{"POST", "/api/devices/" + d.stray.String() + "/consent", fields{"address": "198.51.100.7", "reason": "ours"}}},
+		{"withdraw-consent", asking{"DELETE", "/api/devices/" + d.stray.String() + "/consent", nil}},
+		{"reveal-url", asking{"POST", dev + "/streams/sub/reveal", nil}},
+		{"add-intakes", asking{"POST", "/api/intakes", fields{"yaml": "name: Brought\nintakes: []\n"}}},
+		{"add-path-book", asking{"POST", "/api/path-books", fields{"yaml": "name: Brought\nrecipes:\n  - {name: a, path: /a}\n"}}},
+		{"add-presets", asking{"POST", "/api/presets", fields{"yaml": "name: Brought\npresets: []\n"}}},
+		{"save-preset", asking{"POST", "/api/presets/own", fields{"name": "Night", "plan": fields{"main": "5fps"}}}},
+		{"add-sign-in", asking{"POST", "/api/sign-ins", fields{"user": "steward", "secret": "green-flag-07"}}},
+		{"order-sign-ins", asking{"PUT", "/api/sign-ins", fields{"ids": []uuid.UUID{x.signIn}}}},
+		{"import-sign-ins", asking{"POST", "/api/sign-ins/import", fields{"content": []byte("user,password\nporter,cold-tea-11\n")}}},
+		{"change-sign-in", asking{"PUT", key, fields{"label": "Fitters"}}},
+		{"reveal-sign-in", asking{"POST", key + "/reveal", nil}},
+		{"create-site", asking{"POST", "/api/sites", fields{"name": "New", "ranges": []string{"203.0.113.0/24"}}}},
+		{"change-site", asking{"PUT", site, fields{"name": "Depot", "ranges": []string{"192.0.2.0/24", "198.51.100.0/30"}}}},
+		{"watch-site", asking{"PUT", site + "/watch", fields{"on": false}}},
+		{"end-storms", asking{"DELETE", site + "/storms", nil}},
+		{"import-address-list", asking{"PUT", site + "/address-list", fields{"content": []byte("name,address\nClock,192.0.2.7\n")}}},
+		{"use-listed-names", asking{"POST", site + "/address-list/names", nil}},
+		{"remove-address-list", asking{"DELETE", site + "/address-list", nil}},
+		{"apply-addresses", asking{"POST", site + "/addresses", fields{"lines": []fields{{"device": d.camera, "address": "192.0.2.90", "bits": 24}}}}},
+		{"agree-readable", asking{"POST", site + "/agreements", fields{"devices": one, "breadth": "devices"}}},
+		{"withdraw-agreement", asking{"DELETE", dev + "/agreement", nil}},
+		{"claim-devices", asking{"POST", site + "/claim", fields{"devices": []uuid.UUID{d.fresh}, "user": "admin"}}},
+		{"put-costs", asking{"PUT", site + "/costs", usualRecording}},
+		{"plan-devices", asking{"PUT", site + "/device-plans", fields{"plans": map[string]any{d.camera.String(): fields{"main": "10fps"}}}}},
+		{"put-plan", asking{"PUT", site + "/plans", fields{"owner": "site", "plan": fields{"main": "10fps"}}}},
+		{"fix-devices", asking{"POST", site + "/fixes", fields{"devices": one, "action": "stream_user", "user": "watch"}}},
+		{"plan-groups", asking{"POST", site + "/group-plans", fields{"streams": []fields{{"device": d.camera, "role": "sub"}}, "send": true}}},
+		{"mark-devices", asking{"POST", site + "/marks", fields{"devices": one, "how": "label"}}},
+		{"cast-devices", asking{"POST", site + "/multicast", fields{"streams": []fields{{"device": d.camera, "role": "sub"}}, "action": "measure"}}},
+		{"open-latches", asking{"POST", site + "/open", fields{"devices": one}}},
+		{"take-paste", asking{"POST", site + "/paste", fields{"text": "rtsp://a:b@192.0.2.7/one", "path": "", "channels": 1}}},
+		{"place", asking{"POST", site + "/place", fields{"placements": []fields{{"device": d.camera, "target": d.bridge}}}}},
+		{"fill", asking{"POST", on(d.bridge) + "/fill", fields{"devices": one}}},
+		{"move-placement", asking{"POST", site + "/move", placed(fields{"slot": "1"})}},
+		{"show-on-screen", asking{"POST", site + "/show", placed(fields{"screen": "hall"})}},
+		{"set-rule", asking{"POST", site + "/rule", placed(fields{"event": "bell", "screen": "hall"})}},
+		{"attest", asking{"POST", site + "/attest", fields{"devices": one, "target": d.list}}},
+		{"order-list", asking{"PUT", on(d.list) + "/order", fields{"devices": one}}},
+		{"start-sweep", asking{"POST", site + "/sweeps", fields{}}},
+		{"add-target", asking{"POST", site + "/targets", fields{"name": "Panel", "kind": "bridge", "address": "http://192.0.2.6:81", "agree": []string{"sign_in"}}}},
+		{"set-target", asking{"PUT", on(d.bridge), fields{"name": "Desk", "kind": "bridge", "address": "http://192.0.2.5:80"}}},
+		{"set-target-intake", asking{"PUT", on(d.bridge) + "/intake", fields{"name": ""}}},
+		{"look-at-targets", asking{"POST", site + "/targets/look", fields{}}},
+		{"change-target", asking{"POST", on(d.bridge) + "/change", fields{"free": "1"}}},
+		{"open-feed", asking{"POST", on(d.feed) + "/feed", nil}},
+		{"close-feed", asking{"DELETE", on(d.feed) + "/feed", nil}},
+		{"agree-for-target", asking{"POST", on(d.bridge) + "/agreements", fields{"secret": "camera_sign_ins"}}},
+		{"withdraw-target-agreement", asking{"DELETE", on(d.bridge) + "/agreements", nil}},
+		{"take-target-certificate", asking{"POST", on(d.bridge) + "/certificate", fields{"sha256": depotPin}}},
+		{"tune-devices", asking{"POST", site + "/tune", fields{"devices": one, "plan": fields{"main": "5fps"}}}},
+		{"walk-past", asking{"POST", site + "/walks", fields{"device": d.camera}}},
+		{"remove-from-target", asking{"POST", site + "/remove", fields{"devices": one, "target": d.bridge}}},
+		{"stop-run", asking{"POST", "/api/runs/" + d.run.String() + "/stop", nil}},
+		{"dismiss-claim", asking{"DELETE", dev + "/claims/192.0.2.99", nil}},
+		{"delete-plan", asking{"DELETE", site + "/plans/" + d.plan.String(), nil}},
+		{"delete-intakes", asking{"DELETE", "/api/intakes/" + x.books[act.IntakeBooks].String(), nil}},
+		{"delete-presets", asking{"DELETE", "/api/presets/" + x.books[act.PresetBooks].String(), nil}},
+		{"delete-path-book", asking{"DELETE", "/api/path-books/" + x.books[act.PathBooks].String(), nil}},
+		{"delete-target", asking{"DELETE", on(d.list), nil}},
+		{"forget-device", asking{"DELETE", "/api/devices/" + d.stray.String(), nil}},
+		{"forget-devices", asking{"POST", site + "/forget", fields{"devices": []uuid.UUID{d.fresh}}}},
+		{"delete-sign-in", asking{"DELETE", key, nil}},
+		{"delete-site", asking{"DELETE", site, nil}},
+	}
+	all = map[string]asking{}
+	for _, l := range list {
+		order = append(order, l.id)
+		all[l.id] = l.asking
+	}
+	return order, all
+}
+
+// acts are the operations of the document that are acts, with the act of each.
+func acts(t *testing.T) map[string]string {
+	raw, err := OpenAPI()
+	require.NoError(t, err)
+	var doc struct {
+		Paths map[string]map[string]struct {
+			OperationID string         `json:"operationId"`
+			Act         string         `json:"x-act"`
+			Security    []any          `json:"security"`
+			Parameters  []any          `json:"parameters"`
+			RequestBody map[string]any `json:"requestBody"`
+		} `json:"paths"`
+	}
+	require.NoError(t, json.Unmarshal(raw, &doc))
+	out := map[string]string{}
+	for _, ops := range doc.Paths {
+		for _, op := range ops {
+			if op.Act != "" {
+				out[op.OperationID] = op.Act
+			}
+		}
+	}
+	return out
+}
+
+// digest is everything that an act may write, in short.
+func digest(t *testing.T, s *store.Store) string {
+	t.Helper()
+	var parts []string
+	for _, table := range []string{"sites", "devices", "evidence", "runs", "audit", "wanted_placements", "agreements", "target_agreements", "consents",
+		"targets", "past_feeds", "sign_ins", "sign_in_devices", "plans", "device_plans", "stream_roles", "books", "path_books", "expected", "people"} {
+		parts = append(parts, "SELECT '"+table+"' AS what, count(*) AS n, COALESCE(md5(string_agg(x::text, '|' ORDER BY x::text)), '') AS sum FROM "+table+" x")
+	}
+	parts = append(parts, "SELECT 'jobs', count(*), COALESCE(md5(string_agg(args::text || state::text, '|' ORDER BY id)), '') FROM river_job")
+	var out string
+	require.NoError(t, s.SQL().QueryRowContext(context.Background(), "SELECT string_agg(what || ' ' || n || ' ' || sum, E'\\n' ORDER BY what) FROM ("+
+		strings.Join(parts, " UNION ALL ")+") d").Scan(&out))
+	return out
+}
+
+// Whoever lacks the right to an act is refused, and nothing is written; in good order each act leaves one line in the record, with the
+// person. Every operation of the API that changes something is an act, and each is tried.
+func TestEveryActHasARightAndALine(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	p, s, log := serve(t, storetest.URL(t))
+	p.setUp()
+	x := newDepot(t, p, s)
+	jar, _ := cookiejar.New(nil)
+	viewer := &page{t, p.url, &http.Client{Jar: jar}, s}
+	id := uuid.New()
+	_, err := s.SQL().ExecContext(ctx, "INSERT INTO people (id, name, password_hash, role) VALUES ($1, 'Viewer', '', 'viewer')", id)
+	require.NoError(t, err)
+	viewer.signIn(act.Person{ID: id})
+	order, askings := x.askings(x.own)
+	known := acts(t)
+	for op := range known {
+		assert.Contains(t, order, op, "each operation that is an act is tried here")
+	}
+	for _, op := range order {
+		ask := askings[op]
+		before := digest(t, s)
+		status, raw, _ := viewer.do(ask.method, ask.path, ask.body)
+		assert.Equal(t, http.StatusForbidden, status, "%s without the right: %s", op, raw)
+		assert.Equal(t, before, digest(t, s), "%s without the right", op)
+
+		last, err := s.Record.List(ctx, nil, uuid.Nil, 1)
+		require.NoError(t, err)
+		status, raw, _ = p.do(ask.method, ask.path, ask.body)
+		require.Less(t, status, 300, "%s: %s %s", op, raw, log)
+		now, err := s.Record.List(ctx, nil, uuid.Nil, 50)
+		require.NoError(t, err)
+		if len(last) > 0 {
+			i := slices.IndexFunc(now, func(l store.Line) bool { return l.ID == last[0].ID })
+			now = now[:i]
+		}
+		require.Len(t, now, 1, op)
+		assert.Equal(t, []string{"keeper", known[op]}, []string{now[0].Person, string(now[0].Act)}, op)
+		assert.NotEqual(t, now[0].Action, string(now[0].Act), "%s has no words", op)
+		if strings.HasPrefix(ask.path, "/api/sites/") && op != "create-site" {
+			require.NotNil(t, now[0].SiteID, op)
+			assert.Equal(t, x.own.id, *now[0].SiteID, op)
+		}
+	}
+}
+
+// A killer cuts the connection that a transaction runs on before its nth statement.
+type killer struct {
+	mu    sync.Mutex
+	armed bool
+	left  int
+	on    *pgx.Conn
+	began bool
+}
+
+// arm has the next transaction that a request runs cut off before its nth statement.
+func (k *killer) arm(n int) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.armed, k.left, k.on, k.began = true, n, nil, false
+}
+
+// disarm reports whether the transaction came that far.
+func (k *killer) disarm() (killed bool) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	killed = k.armed && k.left == 0
+	k.armed = false
+	return killed
+}
+
+func (k *killer) trace(_ context.Context, conn *pgx.Conn, sql string) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if !k.armed || k.left == 0 {
+		return
+	}
+	if strings.Contains(sql, "FROM people WHERE id = $1 FOR SHARE") { // an act's transaction has begun
+		k.on, k.began = conn, true
+	}
+	if !k.began || conn != k.on {
+		return
+	}
+	if k.left--; k.left == 0 {
+		conn.PgConn().Conn().Close()
+	}
+	k.began = sql != "commit" // what comes on the connection afterwards is no part of it
+}
+
+// An act that is cut off before any statement of its transaction has done nothing at all, and can be done again.
+func TestAnActIsWholeOrNothing(t *testing.T) {
+	t.Parallel()
+	k := &killer{}
+	p, s, _ := serveTraced(t, storetest.URL(t), Config{}, k.trace)
+	p.setUp()
+	x := newDepot(t, p, s)
+	order, askings := x.askings(x.own)
+	cut := 0
+	for _, op := range order {
+		ask, before := askings[op], digest(t, s)
+		for n := 1; ; n++ {
+			require.Less(t, n, 100, op)
+			k.arm(n)
+			status, raw, _ := p.do(ask.method, ask.path, ask.body)
+			if !k.disarm() {
+				require.Less(t, status, 300, "%s: %s", op, raw)
+				break
+			}
+			cut++
+			assert.GreaterOrEqual(t, status, 500, "%s, cut before statement %d: %s", op, n, raw)
+			require.Equal(t, before, digest(t, s), "%s, cut before statement %d", op, n)
+		}
+	}
+	assert.Greater(t, cut, 4*len(order))
+}
+
+// What an act is on may be gone, or another site's: of many the one is named, and nothing happens to any.
+func TestActsOnWhatIsNotThere(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	p, s, _ := serve(t, storetest.URL(t))
+	p.setUp()
+	x := newDepot(t, p, s)
+	var many []uuid.UUID
+	_, err := s.SQL().ExecContext(ctx, "INSERT INTO devices (id, site_id, addr) SELECT gen_random_uuid(), $1, '192.0.2.200' FROM generate_series(1, 4999)", x.own.id)
+	require.NoError(t, err)
+	list, err := s.SQL().QueryContext(ctx, "SELECT id FROM devices WHERE site_id = $1 LIMIT 4999", x.own.id)
+	require.NoError(t, err)
+	defer list.Close()
+	for list.Next() {
+		var id uuid.UUID
+		require.NoError(t, list.Scan(&id))
+		many = append(many, id)
+	}
+	many = append(many, x.other.camera)
+	before := digest(t, s)
+	gone := p.problem("not_found", "POST", "/api/sites/"+x.own.id.String()+"/open", fields{"devices": many})
+	assert.Contains(t, gone.Detail, x.other.camera.String(), "the one that is another site's is named")
+	p.problem("not_found", "POST", "/api/sites/"+x.own.id.String()+"/remove", fields{"devices": []uuid.UUID{x.other.camera}, "target": x.own.bridge})
+	p.problem("not_found", "POST", "/api/runs/"+uuid.NewString()+"/stop", nil)
+	assert.Equal(t, before, digest(t, s))
+
+	// Its device is taken away between the decision and the transaction, and the right of the person.
+	queue, err := jobs.NewQueue(s, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	desk := jobs.Desk{Store: s, Queue: queue}
+	keeper, err := s.People.ByName(ctx, "keeper")
+	require.NoError(t, err)
+	about := act.Open{Site: x.own.id, Devices: []uuid.UUID{x.own.stray}}.About()
+	_, err = s.Devices.Forget(ctx, x.own.id, []uuid.UUID{x.own.stray})
+	require.NoError(t, err)
+	assert.ErrorAs(t, s.Acts().Together(ctx, func(ctx context.Context) error { return s.Acts().Confirm(ctx, keeper.Person, about) }),
+		new(*act.MissingError))
+	_, err = s.SQL().ExecContext(ctx, "UPDATE people SET role = 'viewer' WHERE id = $1", keeper.ID)
+	require.NoError(t, err)
+	_, err = desk.Do(ctx, keeper.Person, act.Open{Site: x.own.id, Devices: []uuid.UUID{x.own.camera}})
+	assert.True(t, errors.Is(err, act.ErrForbidden), "%v", err)
+}
+
+// A line of the record takes text in any script, and as much as people type.
+func TestLinesOfAnyText(t *testing.T) {
+	t.Parallel()
+	p, s, _ := serve(t, storetest.URL(t))
+	p.setUp()
+	x := newDepot(t, p, s)
+	name := strings.Repeat("駅 محطة 🚉 ", 6)
+	get[any](p, "PATCH", "/api/devices/"+x.own.camera.String(), fields{"name": strings.TrimSpace(name)})
+	long := strings.Repeat("あ", 10_000)
+	require.NoError(t, s.Acts().Write(context.Background(), act.Person{Name: "keeper"}, act.About{Name: "place", Site: x.own.id},
+		act.Line{Subject: long, Before: "\x00 torn", After: long}))
+	lines, err := s.Record.List(context.Background(), nil, uuid.Nil, 2)
+	require.NoError(t, err)
+	assert.True(t, lines[0].Subject == long && lines[0].After == long, "nothing of it is lost")
+	assert.Equal(t, []string{" torn", strings.TrimSpace(name)}, []string{lines[0].Before, lines[1].After})
+}

@@ -1,0 +1,427 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/google/uuid"
+	"github.com/jmoiron/sqlx"
+
+	"unlatch/core/act"
+	"unlatch/core/latch"
+	"unlatch/core/recipe"
+	"unlatch/core/target/onvifrecorder"
+)
+
+// Acts are what acts are decided by and what they leave behind.
+type Acts struct{ *Store }
+
+// Together runs fn with a context that carries one transaction: all that the store writes with it is kept, or nothing of it.
+func (s Acts) Together(ctx context.Context, fn func(context.Context) error) error {
+	return s.together(ctx, func(ctx context.Context, _ *sqlx.Tx) error { return fn(ctx) })
+}
+
+// Confirm makes sure that a person may still do an act, and that all that it is on is still of its site. It holds that for the rest of the
+// transaction of ctx: the site first, as whoever files a sighting does, so that no two wait for each other. Its error is act.ErrForbidden or an *act.MissingError.
+func (s Acts) Confirm(ctx context.Context, by act.Person, a act.About) error {
+	var roles []act.Role
+	if err := s.on(ctx).SelectContext(ctx, &roles, "SELECT role FROM people WHERE id = $1 FOR SHARE", by.ID); err != nil {
+		return err
+	}
+	if len(roles) == 0 || !roles[0].May(a.Right) {
+		return act.ErrForbidden
+	}
+	held := map[uuid.UUID]bool{}
+	hold := func(query string, args ...any) error {
+		var ids []uuid.UUID
+		err := s.on(ctx).SelectContext(ctx, &ids, query, args...)
+		for _, id := range ids {
+			held[id] = true
+		}
+		return err
+	}
+	var wanted []uuid.UUID
+	for _, x := range []struct {
+		ids   []uuid.UUID
+		query string
+		site  bool
+	}{
+		{onlyID(a.Site), "SELECT id FROM sites WHERE id = ANY($1) FOR NO KEY UPDATE", false},
+		{a.Devices, "SELECT id FROM devices WHERE id = ANY($1) AND site_id = $2 FOR KEY SHARE", true},
+		{a.Targets, "SELECT id FROM targets WHERE id = ANY($1) AND (site_id = $2 OR shared) FOR KEY SHARE", true},
+		{a.Targets, "SELECT id FROM devices WHERE id = ANY($1) AND site_id = $2 FOR KEY SHARE", true},
+		{a.Plans, "SELECT id FROM plans WHERE id = ANY($1) AND site_id = $2 FOR KEY SHARE", true},
+		{a.Runs, "SELECT id FROM runs WHERE id = ANY($1) AND site_id = $2 FOR KEY SHARE", true},
+		{a.SignIns, "SELECT id FROM sign_ins WHERE id = ANY($1) FOR KEY SHARE", false},
+		{a.AnySite, "SELECT id FROM devices WHERE id = ANY($1) FOR KEY SHARE", false},
+	} {
+		if len(x.ids) == 0 {
+			continue
+		}
+		wanted = append(wanted, x.ids...)
+		args := []any{x.ids}
+		if x.site {
+			args = append(args, a.Site)
+		}
+		if err := hold(x.query, args...); err != nil {
+			return err
+		}
+	}
+	return missing(wanted, held)
+}
+
+func onlyID(id uuid.UUID) []uuid.UUID {
+	if id == uuid.Nil {
+		return nil
+	}
+	return []uuid.UUID{id}
+}
+
+// missing is an *act.MissingError where something wanted is not had.
+func missing(wanted []uuid.UUID, had map[uuid.UUID]bool) error {
+	var gone []uuid.UUID
+	told := map[uuid.UUID]bool{}
+	for _, id := range wanted {
+		if !had[id] && !told[id] {
+			told[id] = true
+			gone = append(gone, id)
+		}
+	}
+	if len(gone) > 0 {
+		return &act.MissingError{IDs: gone}
+	}
+	return nil
+}
+
+// SiteOf completes an act that names no site by that of its first device or run.
+func (s Acts) SiteOf(ctx context.Context, a act.About) (act.About, error) {
+	var err error
+	switch {
+	case a.Site != uuid.Nil:
+	case len(a.Devices) > 0:
+		err = s.on(ctx).GetContext(ctx, &a.Site, "SELECT site_id FROM devices WHERE id = $1", a.Devices[0])
+	case len(a.Runs) > 0:
+		err = s.on(ctx).GetContext(ctx, &a.Site, "SELECT site_id FROM runs WHERE id = $1", a.Runs[0])
+	}
+	return a, found(err)
+}
+
+// Facts are what an act is decided by, but the states of its devices: each kind of thing is asked for in one query. The error is an
+// *act.MissingError where something is not of the act's site. A device of the site that is named as a target and takes no cameras is there,
+// and is not among the targets.
+func (s Acts) Facts(ctx context.Context, a act.About) (act.Facts, error) {
+	f := act.Facts{Devices: map[uuid.UUID]*latch.Device{}, Targets: map[uuid.UUID]act.Target{}, SignIns: map[uuid.UUID]act.SignIn{},
+		Busy: map[uuid.UUID]act.Busy{}}
+	if a.Site != uuid.Nil {
+		site, err := s.Sites.Get(ctx, a.Site)
+		if err != nil {
+			return f, err
+		}
+		f.Site = act.Site{ID: site.ID, Name: site.Name, Ranges: site.Ranges, Network: site.Network}
+	}
+	had := map[uuid.UUID]bool{}
+	for _, load := range []func(context.Context, act.About, *act.Facts, map[uuid.UUID]bool) error{s.namesOfDevices, s.targetFacts, s.signInFacts,
+		s.titles, s.intakeNames, s.busy} {
+		if err := load(ctx, a, &f, had); err != nil {
+			return f, err
+		}
+	}
+	var wanted []uuid.UUID
+	for _, ids := range [][]uuid.UUID{a.Devices, a.Targets, a.Plans, a.Runs, a.SignIns, a.Books} {
+		wanted = append(wanted, ids...)
+	}
+	return f, missing(wanted, had)
+}
+
+// namesOfDevices reads devices without their states. Their title is the name given, else the address.
+func (s Acts) namesOfDevices(ctx context.Context, a act.About, f *act.Facts, had map[uuid.UUID]bool) error {
+	if len(a.Devices) == 0 {
+		return nil
+	}
+	var rows []Device
+	if err := s.on(ctx).SelectContext(ctx, &rows, "SELECT "+deviceColumns+" FROM devices WHERE id = ANY($1) AND site_id = $2", a.Devices,
+		a.Site); err != nil {
+		return err
+	}
+	sortByAddr(rows)
+	for i := range rows {
+		d := &rows[i]
+		had[d.ID] = true
+		f.Order = append(f.Order, d.ID)
+		f.Devices[d.ID] = d.Latch()
+	}
+	return nil
+}
+
+// targetFacts reads targets. A recorder that nothing was put onto yet is a target as well: it is a device that takes cameras.
+func (s Acts) targetFacts(ctx context.Context, a act.About, f *act.Facts, had map[uuid.UUID]bool) error {
+	if len(a.Targets) == 0 && !a.AllTargets {
+		return nil
+	}
+	var rows []Target
+	if err := s.on(ctx).SelectContext(ctx, &rows, "SELECT "+targetColumns+" FROM targets WHERE (id = ANY($1) OR $3) AND (site_id = $2 OR shared) "+
+		"ORDER BY created_at, id", a.Targets, a.Site, a.AllTargets); err != nil {
+		return err
+	}
+	books, err := s.Shelf.Intakes(ctx)
+	if err != nil {
+		return err
+	}
+	var recorders []uuid.UUID
+	for i := range rows {
+		t := &rows[i]
+		out := act.Target{Target: latchTarget(*t, books), Site: t.Site, Shared: t.Shared, Device: t.Device, Pin: t.Pin}
+		if t.Layout != nil {
+			out.Layout = &t.Layout.V
+		}
+		if t.About != nil {
+			out.About = &t.About.V
+		}
+		if t.Device != nil {
+			recorders = append(recorders, *t.Device)
+		}
+		f.Targets[t.ID], had[t.ID] = out, true
+		f.TargetOrder = append(f.TargetOrder, t.ID)
+	}
+	for _, id := range a.Targets {
+		if !had[id] {
+			recorders = append(recorders, id)
+		}
+	}
+	return s.recorderFacts(ctx, a, f, had, recorders)
+}
+
+// recorderFacts adds what is known of targets that are devices.
+func (s Acts) recorderFacts(ctx context.Context, a act.About, f *act.Facts, had map[uuid.UUID]bool, ids []uuid.UUID) error {
+	if len(ids) == 0 {
+		return nil
+	}
+	devices, err := s.Devices.Of(ctx, ids)
+	if err != nil {
+		return err
+	}
+	for i := range devices {
+		d := &devices[i]
+		t, known := f.Targets[d.ID]
+		if !known {
+			if d.Site != a.Site || d.Status.Device.Kind != "recorder" {
+				continue
+			}
+			t = act.Target{Target: latch.Target{ID: d.ID, Kind: onvifrecorder.Kind}, Site: d.Site, Device: &d.ID}
+			f.TargetOrder = append(f.TargetOrder, d.ID)
+		}
+		if t.Name == "" {
+			t.Name = d.Title()
+		}
+		about := d.Status.AsTarget()
+		t.About = &about
+		t.Closed = d.Status.Latch(latch.SignedIn).State != latch.Open
+		f.Targets[d.ID], had[d.ID] = t, true
+	}
+	return nil
+}
+
+func (s Acts) signInFacts(ctx context.Context, a act.About, f *act.Facts, had map[uuid.UUID]bool) error {
+	if len(a.SignIns) == 0 {
+		return nil
+	}
+	var rows []struct {
+		ID    uuid.UUID `db:"id"`
+		Label string    `db:"label"`
+		User  string    `db:"user_name"`
+	}
+	err := s.on(ctx).SelectContext(ctx, &rows, "SELECT id, label, user_name FROM sign_ins WHERE id = ANY($1)", a.SignIns)
+	for _, r := range rows {
+		f.SignIns[r.ID], had[r.ID] = act.SignIn(r), true
+	}
+	return err
+}
+
+// titles reads how plans, runs and books are called.
+func (s Acts) titles(ctx context.Context, a act.About, f *act.Facts, had map[uuid.UUID]bool) error {
+	for _, x := range []struct {
+		ids   []uuid.UUID
+		into  *map[uuid.UUID]string
+		query string
+	}{
+		{a.Plans, &f.Plans, "SELECT id, CASE owner WHEN 'site' THEN 'of the site' ELSE 'of the ' || owner || ' ' || name END AS title FROM plans WHERE id = ANY($1) AND site_id = $2"},
+		{a.Runs, &f.Runs, "SELECT id, title FROM runs WHERE id = ANY($1) AND site_id = $2"},
+		{a.Books, &f.Books, "SELECT id, name AS title FROM path_books WHERE id = ANY($1) AND $2::uuid IS NOT NULL " +
+			"UNION ALL SELECT id, name FROM books WHERE id = ANY($1)"},
+	} {
+		if len(x.ids) == 0 {
+			continue
+		}
+		var rows []struct {
+			ID    uuid.UUID `db:"id"`
+			Title string    `db:"title"`
+		}
+		if err := s.on(ctx).SelectContext(ctx, &rows, x.query, x.ids, a.Site); err != nil {
+			return err
+		}
+		*x.into = map[uuid.UUID]string{}
+		for _, r := range rows {
+			(*x.into)[r.ID], had[r.ID] = r.Title, true
+		}
+	}
+	return nil
+}
+
+func (s Acts) intakeNames(ctx context.Context, a act.About, f *act.Facts, _ map[uuid.UUID]bool) error {
+	if !a.WithIntakes {
+		return nil
+	}
+	books, err := s.Shelf.Intakes(ctx)
+	for _, b := range books {
+		for _, x := range b.Intakes {
+			f.Intakes = append(f.Intakes, x.Name)
+		}
+	}
+	return err
+}
+
+func (s Acts) busy(ctx context.Context, a act.About, f *act.Facts, _ map[uuid.UUID]bool) error {
+	if !a.WithBusy {
+		return nil
+	}
+	waits, err := s.Runs.Waiting(ctx, "tune", a.Devices)
+	for _, w := range waits {
+		f.Busy[w.Device] = act.Busy{Run: w.Title, By: w.Person, Since: w.Created}
+	}
+	return err
+}
+
+// Write adds an act's line to the record.
+func (s Acts) Write(ctx context.Context, by act.Person, a act.About, l act.Line) error {
+	site, siteName := a.Site, ""
+	if l.Site != uuid.Nil { // it is made by this act, and has its name as the subject of the line
+		site, siteName = l.Site, l.Subject
+	}
+	devices := l.Devices
+	if devices == nil {
+		devices = []uuid.UUID{}
+	}
+	device := uuid.Nil
+	if len(devices) == 1 {
+		device = devices[0]
+	}
+	_, err := s.on(ctx).ExecContext(ctx, `INSERT INTO audit (id, person_id, person, act, subject, before, after, site_id, site, device_id, device,
+			devices, target_id, target)
+		SELECT $1, NULLIF($2::uuid, $12::uuid), $3, $4, $5, $6, $7, NULLIF($8::uuid, $12::uuid), COALESCE((SELECT name FROM sites WHERE id = $8), $13),
+			NULLIF($9::uuid, $12::uuid), COALESCE((SELECT COALESCE(name || ' at ', '') || addr FROM devices WHERE id = $9), ''), $10::uuid[],
+			NULLIF($11::uuid, $12::uuid), COALESCE((SELECT name FROM targets WHERE id = $11), '')`,
+		newID(), by.ID, by.Name, a.Name, noNUL(l.Subject), noNUL(l.Before), noNUL(l.After), site, device, devices, l.Target, uuid.Nil, noNUL(siteName))
+	return err
+}
+
+// noNUL is a text without NUL, which PostgreSQL does not take.
+func noNUL(text string) string { return strings.ReplaceAll(text, "\x00", "") }
+
+// Keep writes one thing that an act wants kept, and returns what came of it, where that is more than nothing.
+func (s Acts) Keep(ctx context.Context, by act.Person, a act.About, what any) (any, error) {
+	switch x := what.(type) {
+	case act.Found:
+		return nil, s.Devices.Record(ctx, &Device{ID: x.Device, Site: a.Site}, nil, Finding{Subject: x.Subject, Body: x.Body})
+	case act.NewSignIns:
+		return s.SignIns.AddAll(ctx, x...)
+	case act.OwnPlans:
+		return nil, s.Plans.SetOwn(ctx, x)
+	case act.Wishes:
+		return nil, s.Targets.Wish(ctx, x.List, x.Target)
+	case act.Agreed:
+		return nil, s.Targets.Agree(ctx, by, x)
+	case act.NewFeed:
+		return nil, s.Targets.OpenFeed(ctx, a.Site, x.Target)
+	case act.Readable:
+		return nil, s.Consents.Agree(ctx, by, a.Site, x)
+	case act.NoReadable:
+		return nil, s.Consents.Disagree(ctx, a.Site, x)
+	case act.PutTarget:
+		return nil, s.Targets.Put(ctx, a.Site, x)
+	case act.LayOut:
+		return nil, s.Sites.LayOut(ctx, a.Site, x.Network)
+	}
+	return s.keepAct(ctx, by, a, what)
+}
+
+// keepAct is Keep for acts that say themselves what they want kept.
+func (s Acts) keepAct(ctx context.Context, by act.Person, a act.About, what any) (any, error) {
+	switch x := what.(type) {
+	case act.Rename:
+		return nil, s.Devices.Rename(ctx, x.Device, x.Name)
+	case act.Forget:
+		return s.Devices.Forget(ctx, a.Site, x.Devices)
+	case act.SetRoles:
+		return nil, s.Devices.SetRoles(ctx, x.Device, x.Roles)
+	case act.Consent:
+		return nil, s.Consents.Give(ctx, by, x.Device, x.Addr, x.Reason)
+	case act.WithdrawConsent:
+		return nil, s.Consents.Withdraw(ctx, x.Device)
+	case act.PutPlan:
+		return s.Plans.Put(ctx, a.Site, Plan{Site: a.Site, Owner: x.Owner, Name: x.Name, Plan: x.Plan, Devices: x.Devices})
+	case act.DeletePlan:
+		return nil, s.Plans.Delete(ctx, a.Site, x.Plan)
+	case act.OrderList:
+		return nil, s.Targets.Order(ctx, x.Target, x.Devices)
+	case act.ImportList:
+		return nil, s.Sites.Expect(ctx, a.Site, x.Rows)
+	case act.WithdrawForTarget:
+		return nil, s.Targets.Disagree(ctx, x.Target, x.Secret)
+	case act.TakeTargetCertificate:
+		return nil, s.Targets.TakeCertificate(ctx, x.Target, x.SHA256)
+	case act.DeleteTarget:
+		return nil, s.Targets.Delete(ctx, a.Site, x.Target)
+	case act.SetIntake:
+		return nil, s.Targets.SetIntake(ctx, a.Site, x.Target, x.Name)
+	case act.CloseFeed:
+		return nil, s.Targets.CloseFeed(ctx, a.Site, x.Target)
+	}
+	return s.keepWide(ctx, what)
+}
+
+// Merged is what came of a path book that was brought.
+type Merged struct {
+	Added     int
+	Conflicts []recipe.Conflict // recipes of one name that differ; ours stayed
+}
+
+// keepWide is Keep for acts on the keyring, on sites and on books.
+func (s Acts) keepWide(ctx context.Context, what any) (any, error) {
+	switch x := what.(type) {
+	case act.ChangeSignIn:
+		return nil, s.SignIns.SetTerms(ctx, x.ID, x.Label, x.Terms)
+	case act.OrderSignIns:
+		return nil, s.SignIns.Order(ctx, x.IDs)
+	case act.DeleteSignIn:
+		return nil, s.SignIns.Delete(ctx, x.ID)
+	case act.CreateSite:
+		return nil, s.Sites.Make(ctx, x)
+	case act.ChangeSite:
+		return nil, s.Sites.Change(ctx, x)
+	case act.DeleteSite:
+		return nil, s.Sites.Delete(ctx, x.Site)
+	case act.WatchSite:
+		return nil, s.Sites.SetWatch(ctx, x.Site, x.On)
+	case act.EndStorms:
+		return nil, s.Sites.EndStorms(ctx, x.Site)
+	case act.PutCosts:
+		return nil, s.Sites.SetCosts(ctx, x.Site, x.Form)
+	case act.BringBook:
+		if x.Kind != act.PathBooks {
+			return s.Shelf.Put(ctx, x.Kind, x.Name, x.YAML)
+		}
+		b, err := recipe.ReadBook([]byte(x.YAML))
+		if err != nil {
+			return nil, err
+		}
+		added, conflicts, err := s.Books.Merge(ctx, b)
+		return Merged{len(added), conflicts}, err
+	case act.DeleteBook:
+		if x.Kind != act.PathBooks {
+			return nil, s.Shelf.Delete(ctx, x.Kind, x.ID)
+		}
+		return nil, s.Books.Delete(ctx, x.ID)
+	}
+	return nil, fmt.Errorf("the store does not know how to keep a %T", what)
+}

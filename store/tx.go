@@ -1,0 +1,56 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// txKey is the context key of the transaction that statements belong to.
+type txKey struct{}
+
+// A querier runs statements: a database, or a transaction on it.
+type querier interface {
+	GetContext(ctx context.Context, dest any, query string, args ...any) error
+	SelectContext(ctx context.Context, dest any, query string, args ...any) error
+	ExecContext(ctx context.Context, query string, args ...any) (sql.Result, error)
+}
+
+// on returns what the statements of ctx run on: the transaction that ctx carries, else the database. So each method of the store is
+// one transaction where it is called alone, and part of a larger one where an act calls several.
+func (s *database) on(ctx context.Context) querier {
+	if tx, ok := ctx.Value(txKey{}).(*sqlx.Tx); ok {
+		return tx
+	}
+	return s.db
+}
+
+// tx runs fn in the transaction that ctx carries, and in one of its own where ctx carries none.
+func (s *database) tx(ctx context.Context, fn func(*sqlx.Tx) error) error {
+	if tx, ok := ctx.Value(txKey{}).(*sqlx.Tx); ok {
+		return fn(tx)
+	}
+	tx, err := s.db.BeginTxx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	if err := fn(tx); err != nil {
+		return errors.Join(err, tx.Rollback())
+	}
+	return tx.Commit()
+}
+
+// together runs fn with a context that carries one transaction: all that the store writes with it is kept, or nothing of it.
+func (s *database) together(ctx context.Context, fn func(context.Context, *sqlx.Tx) error) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error { return fn(context.WithValue(ctx, txKey{}, tx), tx) })
+}
+
+// Tx is the transaction that ctx carries, for the queue; nil where it carries none.
+func (s *Store) Tx(ctx context.Context) *sql.Tx {
+	if tx, ok := ctx.Value(txKey{}).(*sqlx.Tx); ok {
+		return tx.Tx
+	}
+	return nil
+}
