@@ -6,8 +6,8 @@ import (
 	"net/netip"
 	"time"
 
-	"unlatch/core/command"
-	"unlatch/core/netconfig"
+	"unlatch/core/decide/command"
+	"unlatch/core/wire/netconfig"
 	"unlatch/sim/scene"
 )
 

@@ -16,9 +16,9 @@ import (
 	"sync"
 	"time"
 
-	"unlatch/core/camlist"
-	"unlatch/core/live"
-	"unlatch/core/media"
+	"unlatch/core/decide/camlist"
+	"unlatch/core/stream/media"
+	"unlatch/core/work/live"
 	"unlatch/e2e/browser"
 	"unlatch/sim/scene"
 )

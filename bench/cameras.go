@@ -11,8 +11,8 @@ import (
 
 	"github.com/google/uuid"
 
-	"unlatch/core/command"
-	"unlatch/core/latch"
+	"unlatch/core/decide/command"
+	"unlatch/core/decide/latch"
 	"unlatch/sim/scene"
 	"unlatch/store"
 )

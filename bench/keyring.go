@@ -5,7 +5,7 @@ import (
 	"fmt"
 	"strings"
 
-	"unlatch/core/signin"
+	"unlatch/core/ground/signin"
 	"unlatch/sim/scene"
 )
 

@@ -21,13 +21,13 @@ import (
 
 	"github.com/google/uuid"
 
-	"unlatch/core/address"
-	"unlatch/core/camera"
-	"unlatch/core/discovery"
-	"unlatch/core/evidence"
-	"unlatch/core/media"
-	"unlatch/core/prove"
-	"unlatch/core/signin"
+	"unlatch/core/decide/evidence"
+	"unlatch/core/decide/proof"
+	"unlatch/core/ground/address"
+	"unlatch/core/ground/signin"
+	"unlatch/core/stream/camera"
+	"unlatch/core/stream/media"
+	"unlatch/core/wire/discovery"
 	"unlatch/jobs"
 	"unlatch/server"
 	"unlatch/sim/scene"
@@ -214,8 +214,8 @@ func generate(ctx context.Context, s *store.Store, site uuid.UUID) (ids []uuid.U
 				Claimed: camera.Settings{Codec: "H.264", Width: 1920 / (n + 1), Height: 1080 / (n + 1), FPS: 25, BitrateKbps: 4000 / (n +
 					1)}}
 			located.Streams = append(located.Streams, st)
-			proof := prove.Proof{URL: st.URL, OK: true, Transport: "tcp", Auth: "digest MD5", Video: &media.Measured{Codec: "H.264",
-				Width: 1920, Height: 1080, FPS: 25, BitrateKbps: 3900}, Steps: []prove.Step{{Name: "connect", MS: 1}, {Name: "describe",
+			proof := proof.Proof{URL: st.URL, OK: true, Transport: "tcp", Auth: "digest MD5", Video: &media.Measured{Codec: "H.264",
+				Width: 1920, Height: 1080, FPS: 25, BitrateKbps: 3900}, Steps: []proof.Step{{Name: "connect", MS: 1}, {Name: "describe",
 				MS: 2}}}
 			findings = append(findings, store.Finding{Subject: st.Token, Body: evidence.Proof{Proof: proof, PlainURL: st.URL, Role: role,
 				Settings: st.Claimed.Fingerprint()}})

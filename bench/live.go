@@ -21,7 +21,7 @@ import (
 
 	"github.com/coder/websocket"
 
-	"unlatch/core/fmp4"
+	"unlatch/core/stream/fmp4"
 	"unlatch/e2e/browser"
 	"unlatch/sim"
 	"unlatch/sim/scene"

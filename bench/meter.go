@@ -7,7 +7,7 @@ import (
 	"sync"
 	"time"
 
-	"unlatch/core/media"
+	"unlatch/core/stream/media"
 	"unlatch/sim"
 	"unlatch/sim/scene"
 )

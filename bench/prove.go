@@ -7,10 +7,10 @@ import (
 	"net"
 	"time"
 
-	"unlatch/core/address"
-	"unlatch/core/prove"
-	"unlatch/core/signin"
-	"unlatch/core/streamurl"
+	"unlatch/core/ground/address"
+	"unlatch/core/ground/signin"
+	"unlatch/core/ground/streamurl"
+	"unlatch/core/work/prove"
 	"unlatch/sim"
 	"unlatch/sim/scene"
 )

@@ -8,12 +8,12 @@ import (
 	"strings"
 	"time"
 
-	"unlatch/core/address"
-	"unlatch/core/pathprobe"
-	"unlatch/core/recipe"
-	"unlatch/core/rtsp"
-	"unlatch/core/signin"
-	"unlatch/core/streamurl"
+	"unlatch/core/ground/address"
+	"unlatch/core/ground/signin"
+	"unlatch/core/ground/streamurl"
+	"unlatch/core/stream/recipe"
+	"unlatch/core/wire/pathprobe"
+	"unlatch/core/wire/rtsp"
 	"unlatch/sim"
 	"unlatch/sim/scene"
 )

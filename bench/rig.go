@@ -7,8 +7,8 @@ import (
 	"path/filepath"
 	"slices"
 
-	"unlatch/core/address"
-	"unlatch/core/signin"
+	"unlatch/core/ground/address"
+	"unlatch/core/ground/signin"
 	"unlatch/jobs"
 	"unlatch/store"
 	"unlatch/store/cluster"

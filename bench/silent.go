@@ -9,8 +9,8 @@ import (
 	"os"
 	"time"
 
-	"unlatch/core/address"
-	"unlatch/core/discovery"
+	"unlatch/core/ground/address"
+	"unlatch/core/wire/discovery"
 	"unlatch/sim/netns"
 	"unlatch/sim/scene"
 )

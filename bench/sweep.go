@@ -9,8 +9,8 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"unlatch/core/address"
-	"unlatch/core/discovery"
+	"unlatch/core/ground/address"
+	"unlatch/core/wire/discovery"
 	"unlatch/sim/scene"
 )
 

@@ -11,8 +11,8 @@ import (
 
 	"github.com/go-rod/rod"
 
-	"unlatch/core/address"
-	"unlatch/core/discovery"
+	"unlatch/core/ground/address"
+	"unlatch/core/wire/discovery"
 	"unlatch/e2e/browser"
 	"unlatch/sim/scene"
 )

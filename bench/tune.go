@@ -7,12 +7,12 @@ import (
 
 	"github.com/google/uuid"
 
-	"unlatch/core/capacity"
-	"unlatch/core/command"
-	"unlatch/core/fit"
-	"unlatch/core/intake"
-	"unlatch/core/latch"
-	"unlatch/core/tuning"
+	"unlatch/core/decide/command"
+	"unlatch/core/decide/fit"
+	"unlatch/core/decide/latch"
+	"unlatch/core/stream/capacity"
+	"unlatch/core/stream/intake"
+	"unlatch/core/stream/tuning"
 	"unlatch/sim/scene"
 	"unlatch/store"
 )

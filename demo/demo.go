@@ -15,11 +15,11 @@ import (
 
 	"github.com/google/uuid"
 
-	"unlatch/core/act"
-	"unlatch/core/address"
-	"unlatch/core/discovery"
-	"unlatch/core/signin"
-	"unlatch/core/target"
+	"unlatch/core/decide/act"
+	"unlatch/core/ground/address"
+	"unlatch/core/ground/signin"
+	"unlatch/core/wire/discovery"
+	"unlatch/core/wire/target"
 	"unlatch/jobs"
 	"unlatch/sim"
 	"unlatch/store"

@@ -7,15 +7,15 @@ import (
 
 	"github.com/google/uuid"
 
-	"unlatch/core/act"
-	"unlatch/core/camlist"
-	"unlatch/core/signin"
-	"unlatch/core/target"
-	"unlatch/core/target/byhand"
-	"unlatch/core/target/feed"
-	"unlatch/core/target/hub"
-	"unlatch/core/target/live"
-	"unlatch/core/target/viabridge"
+	"unlatch/core/decide/act"
+	"unlatch/core/decide/camlist"
+	"unlatch/core/ground/signin"
+	"unlatch/core/wire/target"
+	"unlatch/core/wire/target/byhand"
+	"unlatch/core/wire/target/feed"
+	"unlatch/core/wire/target/hub"
+	"unlatch/core/wire/target/live"
+	"unlatch/core/wire/target/viabridge"
 )
 
 // FeedName is the list that the five screens take.

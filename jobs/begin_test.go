@@ -3,7 +3,7 @@ package jobs_test
 import (
 	"github.com/google/uuid"
 
-	"unlatch/core/command"
+	"unlatch/core/decide/command"
 	"unlatch/store"
 )
 

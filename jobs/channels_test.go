@@ -7,11 +7,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"unlatch/core/command"
-	"unlatch/core/diagnose"
-	"unlatch/core/latch"
-	"unlatch/core/signin"
-	"unlatch/core/tuning"
+	"unlatch/core/decide/command"
+	"unlatch/core/decide/diagnose"
+	"unlatch/core/decide/latch"
+	"unlatch/core/ground/signin"
+	"unlatch/core/stream/tuning"
 	"unlatch/store/storetest"
 )
 

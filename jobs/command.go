@@ -7,8 +7,8 @@ import (
 	"github.com/google/uuid"
 	"github.com/riverqueue/river"
 
-	"unlatch/core/command"
-	"unlatch/core/netconfig"
+	"unlatch/core/decide/command"
+	"unlatch/core/wire/netconfig"
 )
 
 // deviceArgs is a job: one command to one device.

@@ -8,13 +8,13 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"unlatch/core/act"
-	"unlatch/core/command"
-	"unlatch/core/diagnose"
-	"unlatch/core/evidence"
-	"unlatch/core/fix"
-	"unlatch/core/latch"
-	"unlatch/core/signin"
+	"unlatch/core/decide/act"
+	"unlatch/core/decide/command"
+	"unlatch/core/decide/diagnose"
+	"unlatch/core/decide/evidence"
+	"unlatch/core/decide/latch"
+	"unlatch/core/ground/signin"
+	"unlatch/core/wire/fix"
 )
 
 const mending = `

@@ -19,9 +19,9 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivertype"
 
-	"unlatch/core/live"
-	"unlatch/core/redact"
-	"unlatch/core/wiretext"
+	"unlatch/core/ground/redact"
+	"unlatch/core/ground/wiretext"
+	"unlatch/core/work/live"
 	"unlatch/store"
 )
 

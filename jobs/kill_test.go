@@ -8,16 +8,16 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"unlatch/core/address"
-	"unlatch/core/command"
-	"unlatch/core/fix"
-	"unlatch/core/netconfig"
-	"unlatch/core/signin"
+	"unlatch/core/decide/command"
+	"unlatch/core/ground/address"
+	"unlatch/core/ground/signin"
+	"unlatch/core/wire/fix"
+	"unlatch/core/wire/netconfig"
 	"unlatch/jobs"
 )
 
 // Every kind of job that changes a device is cut off in its middle, and the queue goes on with it: the device ends as it was wanted. That this
-// holds at every point is tested where the changes are made, in core/bringup.
+// holds at every point is tested where the changes are made, in core/work/bringup.
 func TestAKilledChangeIsGoneOnWith(t *testing.T) {
 	t.Parallel()
 	var cut jobs.Cutter

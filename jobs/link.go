@@ -5,7 +5,7 @@ import (
 
 	"github.com/google/uuid"
 
-	"unlatch/core/linkbudget"
+	"unlatch/core/ground/linkbudget"
 	"unlatch/store"
 )
 

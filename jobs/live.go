@@ -5,9 +5,9 @@ import (
 
 	"github.com/google/uuid"
 
-	"unlatch/core/bringup"
-	"unlatch/core/live"
-	"unlatch/core/player"
+	"unlatch/core/wire/player"
+	"unlatch/core/work/bringup"
+	"unlatch/core/work/live"
 )
 
 // Watch begins to look at a stream of a device, live. The session with the device is one for all who look; it begins with the sign-in and

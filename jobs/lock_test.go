@@ -7,9 +7,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"unlatch/core/diagnose"
-	"unlatch/core/latch"
-	"unlatch/core/signin"
+	"unlatch/core/decide/diagnose"
+	"unlatch/core/decide/latch"
+	"unlatch/core/ground/signin"
 	"unlatch/jobs"
 	"unlatch/store/storetest"
 )

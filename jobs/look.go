@@ -13,9 +13,9 @@ import (
 	"github.com/riverqueue/river/rivertype"
 	"golang.org/x/sync/errgroup"
 
-	"unlatch/core/address"
-	"unlatch/core/command"
-	"unlatch/core/netconfig"
+	"unlatch/core/decide/command"
+	"unlatch/core/ground/address"
+	"unlatch/core/wire/netconfig"
 	"unlatch/store"
 )
 

@@ -10,9 +10,9 @@ import (
 
 	"github.com/google/uuid"
 
-	"unlatch/core/address"
-	"unlatch/core/discovery"
-	"unlatch/core/onvif"
+	"unlatch/core/ground/address"
+	"unlatch/core/wire/discovery"
+	"unlatch/core/wire/onvif"
 	"unlatch/store"
 )
 

@@ -9,15 +9,15 @@ import (
 
 	"github.com/google/uuid"
 
-	"unlatch/core/act"
-	"unlatch/core/bringup"
-	"unlatch/core/command"
-	"unlatch/core/diagnose"
-	"unlatch/core/discovery"
-	"unlatch/core/evidence"
-	"unlatch/core/recipe"
-	"unlatch/core/signin"
-	"unlatch/core/streamurl"
+	"unlatch/core/decide/act"
+	"unlatch/core/decide/command"
+	"unlatch/core/decide/diagnose"
+	"unlatch/core/decide/evidence"
+	"unlatch/core/ground/signin"
+	"unlatch/core/ground/streamurl"
+	"unlatch/core/stream/recipe"
+	"unlatch/core/wire/discovery"
+	"unlatch/core/work/bringup"
 	"unlatch/store"
 )
 

@@ -6,9 +6,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"unlatch/core/command"
-	"unlatch/core/latch"
-	"unlatch/core/signin"
+	"unlatch/core/decide/command"
+	"unlatch/core/decide/latch"
+	"unlatch/core/ground/signin"
 	"unlatch/store/storetest"
 )
 

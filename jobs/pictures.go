@@ -14,8 +14,8 @@ import (
 	"github.com/coder/websocket"
 	"github.com/google/uuid"
 
-	"unlatch/core/bringup"
-	"unlatch/core/live"
+	"unlatch/core/work/bringup"
+	"unlatch/core/work/live"
 )
 
 // PicturesPath is where the server takes the connections by which workers elsewhere send pictures.

@@ -9,7 +9,7 @@ import (
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverdatabasesql"
 
-	"unlatch/core/command"
+	"unlatch/core/decide/command"
 	"unlatch/store"
 )
 

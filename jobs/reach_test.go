@@ -12,8 +12,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"unlatch/core/address"
-	"unlatch/core/latch"
+	"unlatch/core/decide/latch"
+	"unlatch/core/ground/address"
 	"unlatch/jobs"
 	"unlatch/store"
 	"unlatch/store/storetest"

@@ -10,11 +10,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"unlatch/core/act"
-	"unlatch/core/address"
-	"unlatch/core/command"
-	"unlatch/core/latch"
-	"unlatch/core/signin"
+	"unlatch/core/decide/act"
+	"unlatch/core/decide/command"
+	"unlatch/core/decide/latch"
+	"unlatch/core/ground/address"
+	"unlatch/core/ground/signin"
 	"unlatch/sim/simtest"
 	"unlatch/store/storetest"
 )

@@ -10,8 +10,8 @@ import (
 	"github.com/google/uuid"
 	"github.com/riverqueue/river"
 
-	"unlatch/core/address"
-	"unlatch/core/discovery"
+	"unlatch/core/ground/address"
+	"unlatch/core/wire/discovery"
 	"unlatch/store"
 )
 

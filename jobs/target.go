@@ -10,14 +10,14 @@ import (
 	"github.com/google/uuid"
 	"github.com/riverqueue/river"
 
-	"unlatch/core/bringup"
-	"unlatch/core/target"
-	"unlatch/core/target/byhand"
-	"unlatch/core/target/feed"
-	"unlatch/core/target/hub"
-	"unlatch/core/target/live"
-	"unlatch/core/target/onvifrecorder"
-	"unlatch/core/target/viabridge"
+	"unlatch/core/wire/target"
+	"unlatch/core/wire/target/byhand"
+	"unlatch/core/wire/target/feed"
+	"unlatch/core/wire/target/hub"
+	"unlatch/core/wire/target/live"
+	"unlatch/core/wire/target/viabridge"
+	"unlatch/core/work/bringup"
+	"unlatch/core/work/onvifrecorder"
 	"unlatch/store"
 )
 

@@ -6,10 +6,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"unlatch/core/certificate"
-	"unlatch/core/diagnose"
-	"unlatch/core/evidence"
-	"unlatch/core/latch"
+	"unlatch/core/decide/diagnose"
+	"unlatch/core/decide/evidence"
+	"unlatch/core/decide/latch"
+	"unlatch/core/ground/certificate"
 	"unlatch/store"
 )
 

@@ -7,8 +7,8 @@ import (
 
 	"github.com/google/uuid"
 
-	"unlatch/core/command"
-	"unlatch/core/latch"
+	"unlatch/core/decide/command"
+	"unlatch/core/decide/latch"
 )
 
 // wake carries out command.Wake: it begins a run, where the device waits still. Somebody may have opened it meanwhile.

@@ -7,8 +7,8 @@ import (
 
 	"github.com/google/uuid"
 
-	"unlatch/core/address"
-	"unlatch/core/discovery"
+	"unlatch/core/ground/address"
+	"unlatch/core/wire/discovery"
 	"unlatch/store"
 )
 

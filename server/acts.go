@@ -6,8 +6,8 @@ import (
 
 	"github.com/google/uuid"
 
-	"unlatch/core/act"
-	"unlatch/core/latch"
+	"unlatch/core/decide/act"
+	"unlatch/core/decide/latch"
 	"unlatch/jobs"
 )
 

@@ -19,17 +19,17 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"unlatch/core/act"
-	"unlatch/core/address"
-	"unlatch/core/camera"
-	"unlatch/core/certificate"
-	"unlatch/core/command"
-	"unlatch/core/discovery"
-	"unlatch/core/evidence"
-	"unlatch/core/prove"
-	"unlatch/core/signin"
-	"unlatch/core/target"
-	"unlatch/core/tuning"
+	"unlatch/core/decide/act"
+	"unlatch/core/decide/command"
+	"unlatch/core/decide/evidence"
+	"unlatch/core/decide/proof"
+	"unlatch/core/ground/address"
+	"unlatch/core/ground/certificate"
+	"unlatch/core/ground/signin"
+	"unlatch/core/stream/camera"
+	"unlatch/core/stream/tuning"
+	"unlatch/core/wire/discovery"
+	"unlatch/core/wire/target"
 	"unlatch/jobs"
 	"unlatch/store"
 	"unlatch/store/storetest"
@@ -102,7 +102,7 @@ func (x *depot) site(t *testing.T, name string) (d depotSite) {
 		{d.camera, store.Finding{Body: evidence.Reached{Addr: netip.MustParseAddr("192.0.2.7"), TLS: &certificate.Certificate{SHA256: depotPin}}}},
 		{d.camera, store.Finding{Body: opened}},
 		{d.camera, store.Finding{Body: evidence.Located{Streams: []camera.Stream{{Token: "p1", Role: "main", Channel: 1, URL: "rtsp://192.0.2.7/vista"}}}}},
-		{d.camera, store.Finding{Subject: "p1", Body: evidence.Proof{Proof: prove.Proof{OK: true}, PlainURL: "rtsp://192.0.2.7/vista"}}},
+		{d.camera, store.Finding{Subject: "p1", Body: evidence.Proof{Proof: proof.Proof{OK: true}, PlainURL: "rtsp://192.0.2.7/vista"}}},
 		{d.camera, store.Finding{Subject: "192.0.2.99", Body: evidence.Claimed{Addr: netip.MustParseAddr("192.0.2.99"), Method: "mdns"}}},
 		{d.camera, store.Finding{Subject: d.list.String(), Body: evidence.Placed{Slot: "1"}}},
 		{d.fresh, store.Finding{Body: evidence.SignedIn{SignIn: x.signIn, User: "admin", Factory: true}}},

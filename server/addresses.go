@@ -10,9 +10,9 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
-	"unlatch/core/act"
-	"unlatch/core/address"
-	"unlatch/core/netconfig"
+	"unlatch/core/decide/act"
+	"unlatch/core/ground/address"
+	"unlatch/core/wire/netconfig"
 	"unlatch/store"
 )
 

@@ -13,8 +13,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"unlatch/core/act"
-	"unlatch/core/target/viabridge"
+	"unlatch/core/decide/act"
+	"unlatch/core/wire/target/viabridge"
 	"unlatch/store"
 	"unlatch/store/storetest"
 )

@@ -24,8 +24,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"unlatch/core/act"
-	"unlatch/core/live"
+	"unlatch/core/decide/act"
+	"unlatch/core/work/live"
 	"unlatch/jobs"
 	"unlatch/store/storetest"
 )

@@ -10,8 +10,8 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/google/uuid"
 
-	"unlatch/core/act"
-	"unlatch/core/recipe"
+	"unlatch/core/decide/act"
+	"unlatch/core/stream/recipe"
 	"unlatch/store"
 )
 

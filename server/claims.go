@@ -6,8 +6,8 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
-	"unlatch/core/act"
-	"unlatch/core/signin"
+	"unlatch/core/decide/act"
+	"unlatch/core/ground/signin"
 )
 
 type claimBody struct {

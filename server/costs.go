@@ -8,11 +8,11 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
-	"unlatch/core/act"
-	"unlatch/core/capacity"
-	"unlatch/core/latch"
-	"unlatch/core/tuning"
-	"unlatch/core/weigh"
+	"unlatch/core/decide/act"
+	"unlatch/core/decide/latch"
+	"unlatch/core/decide/weigh"
+	"unlatch/core/stream/capacity"
+	"unlatch/core/stream/tuning"
 )
 
 // recordingBody is how a site is recorded, as the form has it.

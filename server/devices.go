@@ -4,7 +4,7 @@ import (
 	"context"
 	"reflect"
 
-	"unlatch/core/act"
+	"unlatch/core/decide/act"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"

@@ -11,15 +11,15 @@ import (
 
 	"github.com/google/uuid"
 
-	"unlatch/core/camera"
-	"unlatch/core/diagnose"
-	"unlatch/core/discovery"
-	"unlatch/core/evidence"
-	"unlatch/core/identity"
-	"unlatch/core/latch"
-	"unlatch/core/netconfig"
-	"unlatch/core/pathprobe"
-	"unlatch/core/signin"
+	"unlatch/core/decide/diagnose"
+	"unlatch/core/decide/evidence"
+	"unlatch/core/decide/identity"
+	"unlatch/core/decide/latch"
+	"unlatch/core/ground/signin"
+	"unlatch/core/stream/camera"
+	"unlatch/core/wire/discovery"
+	"unlatch/core/wire/netconfig"
+	"unlatch/core/wire/pathprobe"
 	"unlatch/store"
 )
 

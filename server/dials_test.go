@@ -17,11 +17,11 @@ import (
 // undialled are the packages that speak to devices and targets: the web process uses their types and calls none of their functions that
 // connect. A nil list means that nothing of the package may be imported.
 var undialled = map[string][]string{
-	"net":                    {"Dial", "DialTimeout", "Listen", "ListenPacket", "DialTCP", "DialUDP"},
-	"net/http":               {"Get", "Post", "PostForm", "Head", "NewRequest", "NewRequestWithContext"},
-	"unlatch/core/netconfig": {"Free", "Do"}, "unlatch/core/address": {"Interfaces"}, "unlatch/core/discovery": {"Sweep", "Watch", "Locate"},
-	"unlatch/core/onvif": nil, "unlatch/core/rtsp": nil, "unlatch/core/player": nil, "unlatch/core/picture": {"New", "Fetch"},
-	"unlatch/core/bridge": {"New"}, "unlatch/core/prove": {"Prove"}, "unlatch/core/multicast": {"Listen", "Measure"},
+	"net":                         {"Dial", "DialTimeout", "Listen", "ListenPacket", "DialTCP", "DialUDP"},
+	"net/http":                    {"Get", "Post", "PostForm", "Head", "NewRequest", "NewRequestWithContext"},
+	"unlatch/core/wire/netconfig": {"Free", "Do"}, "unlatch/core/ground/address": {"Interfaces"}, "unlatch/core/wire/discovery": {"Sweep", "Watch", "Locate"},
+	"unlatch/core/wire/onvif": nil, "unlatch/core/wire/rtsp": nil, "unlatch/core/wire/player": nil, "unlatch/core/wire/picture": {"New", "Fetch"},
+	"unlatch/core/wire/bridge": {"New"}, "unlatch/core/work/prove": {"Prove"}, "unlatch/core/wire/multicast": {"Listen", "Measure"},
 	"crypto/tls": {"Dial", "DialWithDialer", "Client"}, "github.com/eclipse/paho.mqtt.golang": nil,
 }
 
@@ -73,10 +73,10 @@ func TestTheWebProcessDialsNothing(t *testing.T) {
 		assert.Empty(t, dials(f), name)
 	}
 	for text, want := range map[string]string{
-		`import "unlatch/core/rtsp"`:                                            "imports unlatch/core/rtsp",
-		`import n "net"; func f() { n.Dial("tcp", "x") }`:                       "calls n.Dial",
-		`import "unlatch/core/bridge"; func f() { bridge.New("", bridge.O{}) }`: "calls bridge.New",
-		`func f(g guard) { g.DialContext(nil, "tcp", "x") }`:                    "calls a method DialContext",
+		`import "unlatch/core/wire/rtsp"`:                                            "imports unlatch/core/rtsp",
+		`import n "net"; func f() { n.Dial("tcp", "x") }`:                            "calls n.Dial",
+		`import "unlatch/core/wire/bridge"; func f() { bridge.New("", bridge.O{}) }`: "calls bridge.New",
+		`func f(g guard) { g.DialContext(nil, "tcp", "x") }`:                         "calls a method DialContext",
 	} {
 		f, err := parser.ParseFile(token.NewFileSet(), "x.go", "package x; "+text, 0)
 		require.NoError(t, err, text)

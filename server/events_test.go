@@ -17,7 +17,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"unlatch/core/address"
+	"unlatch/core/ground/address"
 	"unlatch/store"
 	"unlatch/store/storetest"
 )

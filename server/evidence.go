@@ -9,7 +9,7 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/google/uuid"
 
-	"unlatch/core/evidence"
+	"unlatch/core/decide/evidence"
 	"unlatch/store"
 )
 

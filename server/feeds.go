@@ -13,12 +13,12 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/google/uuid"
 
-	"unlatch/core/act"
-	"unlatch/core/camlist"
-	"unlatch/core/evidence"
-	"unlatch/core/target/byhand"
-	feedkind "unlatch/core/target/feed"
-	"unlatch/core/wiretext"
+	"unlatch/core/decide/act"
+	"unlatch/core/decide/camlist"
+	"unlatch/core/decide/evidence"
+	"unlatch/core/ground/wiretext"
+	"unlatch/core/wire/target/byhand"
+	feedkind "unlatch/core/wire/target/feed"
 	"unlatch/store"
 )
 

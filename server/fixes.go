@@ -6,9 +6,9 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
-	"unlatch/core/act"
-	"unlatch/core/fix"
-	"unlatch/core/latch"
+	"unlatch/core/decide/act"
+	"unlatch/core/decide/latch"
+	"unlatch/core/wire/fix"
 )
 
 type fixBody struct {

@@ -6,9 +6,9 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
-	"unlatch/core/act"
-	"unlatch/core/fit"
-	"unlatch/core/intake"
+	"unlatch/core/decide/act"
+	"unlatch/core/decide/fit"
+	"unlatch/core/stream/intake"
 )
 
 type intakeView struct {

@@ -11,14 +11,14 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"unlatch/core/camera"
-	"unlatch/core/certificate"
-	"unlatch/core/diagnose"
-	"unlatch/core/discovery"
-	"unlatch/core/evidence"
-	"unlatch/core/latch"
-	"unlatch/core/prove"
-	"unlatch/core/signin"
+	"unlatch/core/decide/diagnose"
+	"unlatch/core/decide/evidence"
+	"unlatch/core/decide/latch"
+	"unlatch/core/decide/proof"
+	"unlatch/core/ground/certificate"
+	"unlatch/core/ground/signin"
+	"unlatch/core/stream/camera"
+	"unlatch/core/wire/discovery"
 	"unlatch/store"
 	"unlatch/store/storetest"
 )
@@ -55,7 +55,7 @@ func TestSignInsFromAFile(t *testing.T) {
 }
 
 // located is a site with one camera that has been signed in to and played.
-func located(t *testing.T, p *page, s *store.Store, proof prove.Proof) (siteView, *store.Device, uuid.UUID) {
+func located(t *testing.T, p *page, s *store.Store, proof proof.Proof) (siteView, *store.Device, uuid.UUID) {
 	ctx := context.Background()
 	_, raw, _ := p.do("POST", "/api/sites", map[string]any{"name": "Works", "ranges": []string{"192.0.2.0/24"}})
 	var site siteView
@@ -91,7 +91,7 @@ func TestAURLWithItsSignInIsShownOnlyWhenAskedFor(t *testing.T) {
 	t.Parallel()
 	p, s, log := serve(t, storetest.URL(t))
 	p.setUp()
-	_, d, _ := located(t, p, s, prove.Proof{OK: true, Auth: "digest MD5"})
+	_, d, _ := located(t, p, s, proof.Proof{OK: true, Auth: "digest MD5"})
 	v := p.device(d.ID)
 	assert.Equal(t, []latch.GridRow{
 		{Service: "device service", State: "opens", SignIn: "Fitter", Whose: "the camera's", User: "fit ter", Level: "Operator",
@@ -115,7 +115,7 @@ func TestFixesAskForWhatTheyNeed(t *testing.T) {
 	t.Parallel()
 	p, s, _ := serve(t, storetest.URL(t))
 	p.setUp()
-	site, d, _ := located(t, p, s, prove.Proof{Diagnosis: &diagnose.Diagnosis{Cause: diagnose.WrongSignIn}})
+	site, d, _ := located(t, p, s, proof.Proof{Diagnosis: &diagnose.Diagnosis{Cause: diagnose.WrongSignIn}})
 	assert.Equal(t, "stream_user", p.device(d.ID).Next.Action)
 	assert.Equal(t, "refused", p.device(d.ID).Grid[1].State)
 	at := "/api/sites/" + site.ID.String() + "/fixes"
@@ -149,7 +149,7 @@ func TestANewCertificateIsTakenByAPerson(t *testing.T) {
 	t.Parallel()
 	p, s, _ := serve(t, storetest.URL(t))
 	p.setUp()
-	_, d, _ := located(t, p, s, prove.Proof{TLS: &certificate.Certificate{SHA256: "new"},
+	_, d, _ := located(t, p, s, proof.Proof{TLS: &certificate.Certificate{SHA256: "new"},
 		Diagnosis: &diagnose.Diagnosis{Cause: diagnose.CertificateChanged}})
 	require.NoError(t, s.Devices.Record(context.Background(), d, nil,
 		store.Finding{Body: evidence.Pin{Certificate: certificate.Certificate{SHA256: "old"}}}))
@@ -171,7 +171,7 @@ func TestRolesOfStreams(t *testing.T) {
 	t.Parallel()
 	p, s, _ := serve(t, storetest.URL(t))
 	p.setUp()
-	_, d, _ := located(t, p, s, prove.Proof{OK: true})
+	_, d, _ := located(t, p, s, proof.Proof{OK: true})
 	path := "/api/devices/" + d.ID.String() + "/roles"
 	status, raw, _ := p.do("PUT", path, map[string]any{"roles": map[string]string{"p1": "sub"}})
 	require.Equal(t, 204, status, raw)
@@ -190,7 +190,7 @@ func TestTuningAsksForWhatItNeeds(t *testing.T) {
 	t.Parallel()
 	p, s, _ := serve(t, storetest.URL(t))
 	p.setUp()
-	site, d, _ := located(t, p, s, prove.Proof{Diagnosis: &diagnose.Diagnosis{Cause: diagnose.WrongSignIn}})
+	site, d, _ := located(t, p, s, proof.Proof{Diagnosis: &diagnose.Diagnosis{Cause: diagnose.WrongSignIn}})
 	at := "/api/sites/" + site.ID.String() + "/tune"
 	ask := func(role, plan string) map[string]any {
 		return map[string]any{"devices": []uuid.UUID{d.ID}, "plan": map[string]string{role: plan}}

@@ -15,8 +15,8 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
-	"unlatch/core/discovery"
-	"unlatch/core/latch"
+	"unlatch/core/decide/latch"
+	"unlatch/core/wire/discovery"
 	"unlatch/store"
 )
 

@@ -19,11 +19,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"unlatch/core/act"
-	"unlatch/core/diagnose"
-	"unlatch/core/discovery"
-	"unlatch/core/evidence"
-	"unlatch/core/latch"
+	"unlatch/core/decide/act"
+	"unlatch/core/decide/diagnose"
+	"unlatch/core/decide/evidence"
+	"unlatch/core/decide/latch"
+	"unlatch/core/wire/discovery"
 	"unlatch/store"
 	"unlatch/store/storetest"
 )

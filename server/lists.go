@@ -12,9 +12,9 @@ import (
 	"github.com/google/uuid"
 	"github.com/xuri/excelize/v2"
 
-	"unlatch/core/act"
-	"unlatch/core/addresslist"
-	"unlatch/core/table"
+	"unlatch/core/decide/act"
+	"unlatch/core/decide/addresslist"
+	"unlatch/core/ground/table"
 	"unlatch/store"
 )
 

@@ -13,9 +13,9 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/google/uuid"
 
-	"unlatch/core/bringup"
-	"unlatch/core/diagnose"
-	"unlatch/core/live"
+	"unlatch/core/decide/diagnose"
+	"unlatch/core/work/bringup"
+	"unlatch/core/work/live"
 	"unlatch/store"
 )
 

@@ -15,7 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"unlatch/core/discovery"
+	"unlatch/core/wire/discovery"
 	"unlatch/jobs"
 	"unlatch/sim/simtest"
 	"unlatch/store/storetest"

@@ -6,8 +6,8 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
-	"unlatch/core/act"
-	"unlatch/core/evidence"
+	"unlatch/core/decide/act"
+	"unlatch/core/decide/evidence"
 )
 
 type markBody struct {

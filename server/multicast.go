@@ -11,11 +11,11 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
-	"unlatch/core/act"
-	"unlatch/core/diagnose"
-	"unlatch/core/discovery"
-	"unlatch/core/evidence"
-	"unlatch/core/multicast"
+	"unlatch/core/decide/act"
+	"unlatch/core/decide/diagnose"
+	"unlatch/core/decide/evidence"
+	"unlatch/core/wire/discovery"
+	"unlatch/core/wire/multicast"
 )
 
 // castView is how one stream is sent to a group, as far as that is known.

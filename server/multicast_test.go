@@ -9,8 +9,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"unlatch/core/evidence"
-	"unlatch/core/multicast"
+	"unlatch/core/decide/evidence"
+	"unlatch/core/wire/multicast"
 	"unlatch/store"
 	"unlatch/store/storetest"
 )

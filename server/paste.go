@@ -12,12 +12,12 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
-	"unlatch/core/act"
-	"unlatch/core/address"
-	"unlatch/core/command"
-	"unlatch/core/recipe"
-	"unlatch/core/signin"
-	"unlatch/core/streamurl"
+	"unlatch/core/decide/act"
+	"unlatch/core/decide/command"
+	"unlatch/core/ground/address"
+	"unlatch/core/ground/signin"
+	"unlatch/core/ground/streamurl"
+	"unlatch/core/stream/recipe"
 	"unlatch/store"
 )
 

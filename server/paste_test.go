@@ -13,8 +13,8 @@ import (
 	"fmt"
 	"time"
 
-	"unlatch/core/address"
-	"unlatch/core/recipe"
+	"unlatch/core/ground/address"
+	"unlatch/core/stream/recipe"
 	"unlatch/store/storetest"
 )
 

@@ -6,9 +6,9 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
-	"unlatch/core/act"
-	"unlatch/core/latch"
-	mqtthub "unlatch/core/target/hub"
+	"unlatch/core/decide/act"
+	"unlatch/core/decide/latch"
+	mqtthub "unlatch/core/wire/target/hub"
 	"unlatch/store"
 )
 

@@ -12,7 +12,7 @@ import (
 	"github.com/coder/websocket"
 	"github.com/google/uuid"
 
-	"unlatch/core/live"
+	"unlatch/core/work/live"
 	"unlatch/jobs"
 	"unlatch/store"
 )

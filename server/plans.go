@@ -11,10 +11,10 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/google/uuid"
 
-	"unlatch/core/act"
-	"unlatch/core/tuning"
-	"unlatch/core/wiretext"
-	"unlatch/core/yamlfile"
+	"unlatch/core/decide/act"
+	"unlatch/core/ground/wiretext"
+	"unlatch/core/ground/yamlfile"
+	"unlatch/core/stream/tuning"
 )
 
 // A planText is a plan by part, as people write it: main, sub, third, overlay.

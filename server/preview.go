@@ -6,11 +6,11 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
-	"unlatch/core/capacity"
-	"unlatch/core/evidence"
-	"unlatch/core/latch"
-	"unlatch/core/tuning"
-	"unlatch/core/weigh"
+	"unlatch/core/decide/evidence"
+	"unlatch/core/decide/latch"
+	"unlatch/core/decide/weigh"
+	"unlatch/core/stream/capacity"
+	"unlatch/core/stream/tuning"
 	"unlatch/store"
 )
 
@@ -22,9 +22,9 @@ type previewBody struct {
 
 type previewView struct {
 	Rows    []weigh.Outlook `json:"rows"`
-	Changed int         `json:"changed" doc:"devices that something would be sent to"`
-	Before  *costView   `json:"before,omitempty" doc:"of the whole site; missing where nobody has said how it is recorded"`
-	After   *costView   `json:"after,omitempty"`
+	Changed int             `json:"changed" doc:"devices that something would be sent to"`
+	Before  *costView       `json:"before,omitempty" doc:"of the whole site; missing where nobody has said how it is recorded"`
+	After   *costView       `json:"after,omitempty"`
 }
 
 type costView = capacity.Cost

@@ -10,10 +10,10 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"unlatch/core/act"
-	"unlatch/core/address"
-	"unlatch/core/diagnose"
-	"unlatch/core/wiretext"
+	"unlatch/core/decide/act"
+	"unlatch/core/decide/diagnose"
+	"unlatch/core/ground/address"
+	"unlatch/core/ground/wiretext"
 	"unlatch/jobs"
 	"unlatch/store"
 )

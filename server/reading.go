@@ -8,9 +8,9 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
-	"unlatch/core/diagnose"
-	"unlatch/core/exchange"
-	"unlatch/core/supportnote"
+	"unlatch/core/decide/diagnose"
+	"unlatch/core/decide/supportnote"
+	"unlatch/core/ground/exchange"
 	"unlatch/store"
 )
 

@@ -8,8 +8,8 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
-	"unlatch/core/act"
-	"unlatch/core/redact"
+	"unlatch/core/decide/act"
+	"unlatch/core/ground/redact"
 	"unlatch/store"
 )
 

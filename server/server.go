@@ -18,11 +18,11 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
 
-	"unlatch/core/act"
-	"unlatch/core/address"
-	"unlatch/core/intake"
-	"unlatch/core/live"
-	"unlatch/core/tuning"
+	"unlatch/core/decide/act"
+	"unlatch/core/ground/address"
+	"unlatch/core/stream/intake"
+	"unlatch/core/stream/tuning"
+	"unlatch/core/work/live"
 	"unlatch/jobs"
 	"unlatch/store"
 )

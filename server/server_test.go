@@ -25,8 +25,8 @@ import (
 	"github.com/stretchr/testify/require"
 	"github.com/xuri/excelize/v2"
 
-	"unlatch/core/act"
-	"unlatch/core/discovery"
+	"unlatch/core/decide/act"
+	"unlatch/core/wire/discovery"
 	"unlatch/jobs"
 	"unlatch/store"
 	"unlatch/store/cluster"

@@ -15,7 +15,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"golang.org/x/crypto/argon2"
 
-	"unlatch/core/act"
+	"unlatch/core/decide/act"
 	"unlatch/store"
 )
 

@@ -6,11 +6,11 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
-	"unlatch/core/act"
-	"unlatch/core/signin"
-	"unlatch/core/signinlist"
-	"unlatch/core/table"
-	"unlatch/core/wiretext"
+	"unlatch/core/decide/act"
+	"unlatch/core/decide/signinlist"
+	"unlatch/core/ground/signin"
+	"unlatch/core/ground/table"
+	"unlatch/core/ground/wiretext"
 	"unlatch/store"
 )
 

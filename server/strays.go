@@ -7,8 +7,8 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"unlatch/core/act"
-	"unlatch/core/address"
+	"unlatch/core/decide/act"
+	"unlatch/core/ground/address"
 )
 
 func (s *Server) strayRoutes(api huma.API) {

@@ -6,11 +6,11 @@ import (
 
 	"github.com/google/uuid"
 
-	"unlatch/core/camera"
-	"unlatch/core/diagnose"
-	"unlatch/core/latch"
-	"unlatch/core/prove"
-	"unlatch/core/streamurl"
+	"unlatch/core/decide/diagnose"
+	"unlatch/core/decide/latch"
+	"unlatch/core/decide/proof"
+	"unlatch/core/ground/streamurl"
+	"unlatch/core/stream/camera"
 	"unlatch/store"
 )
 
@@ -25,7 +25,7 @@ type streamView struct {
 }
 
 type proofView struct {
-	prove.Proof
+	proof.Proof
 	At       time.Time            `json:"at"`
 	Still    *uuid.UUID           `json:"still,omitempty"`
 	Findings []diagnose.Diagnosis `json:"findings,omitempty" doc:"what a person should act on at a stream that plays"`

@@ -8,8 +8,8 @@ import (
 	zxcvbn "github.com/ccojocar/zxcvbn-go"
 	"github.com/danielgtaylor/huma/v2"
 
-	"unlatch/core/act"
-	"unlatch/core/signin"
+	"unlatch/core/decide/act"
+	"unlatch/core/ground/signin"
 )
 
 const (

@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"unlatch/core/signin"
+	"unlatch/core/ground/signin"
 	"unlatch/store/storetest"
 )
 

@@ -12,12 +12,12 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"unlatch/core/act"
-	"unlatch/core/bridge"
-	"unlatch/core/evidence"
-	"unlatch/core/intake"
-	"unlatch/core/target"
-	"unlatch/core/tuning"
+	"unlatch/core/decide/act"
+	"unlatch/core/decide/evidence"
+	"unlatch/core/stream/intake"
+	"unlatch/core/stream/tuning"
+	"unlatch/core/wire/bridge"
+	"unlatch/core/wire/target"
 	"unlatch/store"
 	"unlatch/store/storetest"
 )

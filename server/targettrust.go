@@ -7,8 +7,8 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
-	"unlatch/core/act"
-	"unlatch/core/target"
+	"unlatch/core/decide/act"
+	"unlatch/core/wire/target"
 )
 
 // agreementView is that a secret may go to a target so that it can be read.

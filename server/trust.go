@@ -7,9 +7,9 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
-	"unlatch/core/act"
-	"unlatch/core/diagnose"
-	"unlatch/core/latch"
+	"unlatch/core/decide/act"
+	"unlatch/core/decide/diagnose"
+	"unlatch/core/decide/latch"
 	"unlatch/store"
 )
 

@@ -7,10 +7,10 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
-	"unlatch/core/act"
-	"unlatch/core/evidence"
-	"unlatch/core/latch"
-	"unlatch/core/tuning"
+	"unlatch/core/decide/act"
+	"unlatch/core/decide/evidence"
+	"unlatch/core/decide/latch"
+	"unlatch/core/stream/tuning"
 )
 
 type tuneBody struct {

@@ -12,14 +12,14 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"unlatch/core/act"
-	"unlatch/core/camera"
-	"unlatch/core/command"
-	"unlatch/core/evidence"
-	"unlatch/core/media"
-	"unlatch/core/prove"
-	"unlatch/core/signin"
-	"unlatch/core/tuning"
+	"unlatch/core/decide/act"
+	"unlatch/core/decide/command"
+	"unlatch/core/decide/evidence"
+	"unlatch/core/decide/proof"
+	"unlatch/core/ground/signin"
+	"unlatch/core/stream/camera"
+	"unlatch/core/stream/media"
+	"unlatch/core/stream/tuning"
 	"unlatch/jobs"
 	"unlatch/store"
 	"unlatch/store/storetest"
@@ -44,7 +44,7 @@ func (x *shed) provenBy(t *testing.T, id uuid.UUID, addr, url string) {
 		{Body: evidence.Reached{Addr: a, Service: "http://" + addr + "/onvif/device_service"}},
 		{Body: evidence.SignedIn{SignIn: key, Label: "Fitter", User: "fitter", Info: camera.Info{Manufacturer: "Corvane", Model: "V4"}}},
 		{Body: evidence.Located{Addr: a, Streams: []camera.Stream{{Token: "p1", Role: "main", Channel: 1, URL: url, Claimed: claimed}}}},
-		{Subject: "p1", Body: evidence.Proof{PlainURL: url, Role: "main", Settings: claimed.Fingerprint(), Proof: prove.Proof{OK: true, Transport: "tcp",
+		{Subject: "p1", Body: evidence.Proof{PlainURL: url, Role: "main", Settings: claimed.Fingerprint(), Proof: proof.Proof{OK: true, Transport: "tcp",
 			Video: &media.Measured{Codec: "H.264", Width: 1280, Height: 720, FPS: 25, BitrateKbps: 4000, GOPFrames: 50, Frames: 100, Keyframes: 2}}}},
 		{Body: evidence.Offers{Offers: tuning.Offers{Makes: true, Streams: []tuning.Offer{{Role: "main", Token: "p1", Encoder: encoder, Options: offers}}}}},
 	} {

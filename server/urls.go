@@ -6,9 +6,9 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
-	"unlatch/core/act"
-	"unlatch/core/signin"
-	"unlatch/core/streamurl"
+	"unlatch/core/decide/act"
+	"unlatch/core/ground/signin"
+	"unlatch/core/ground/streamurl"
 )
 
 func (s *Server) urlRoutes(api huma.API) {

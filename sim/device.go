@@ -19,8 +19,8 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"unlatch/core/onvif"
-	"unlatch/core/rtsp"
+	"unlatch/core/wire/onvif"
+	"unlatch/core/wire/rtsp"
 )
 
 // A device is one running stand-in.

@@ -21,8 +21,8 @@ import (
 	"golang.org/x/sync/errgroup"
 	"golang.org/x/sys/unix"
 
-	"unlatch/core/discovery"
-	"unlatch/core/onvif"
+	"unlatch/core/wire/discovery"
+	"unlatch/core/wire/onvif"
 )
 
 // reusable lets several stand-in processes hear the same group.

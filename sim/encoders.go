@@ -10,7 +10,7 @@ import (
 	"strings"
 	"time"
 
-	"unlatch/core/onvif"
+	"unlatch/core/wire/onvif"
 	"unlatch/sim/scene"
 )
 

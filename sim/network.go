@@ -13,7 +13,7 @@ import (
 	"strings"
 	"time"
 
-	"unlatch/core/onvif"
+	"unlatch/core/wire/onvif"
 )
 
 // network is a device's address setting, kept over restarts of the stand-ins.

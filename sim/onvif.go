@@ -13,8 +13,8 @@ import (
 	"strings"
 	"time"
 
-	"unlatch/core/httpauth"
-	"unlatch/core/onvif"
+	"unlatch/core/ground/httpauth"
+	"unlatch/core/wire/onvif"
 	"unlatch/sim/scene"
 )
 

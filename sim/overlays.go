@@ -6,7 +6,7 @@ import (
 	"strings"
 	"sync"
 
-	"unlatch/core/onvif"
+	"unlatch/core/wire/onvif"
 )
 
 // texts are what a device draws into its pictures.

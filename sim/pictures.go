@@ -10,8 +10,8 @@ import (
 	"sync"
 	"time"
 
-	"unlatch/core/media"
-	"unlatch/core/onvif"
+	"unlatch/core/stream/media"
+	"unlatch/core/wire/onvif"
 	"unlatch/sim/scene"
 )
 

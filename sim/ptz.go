@@ -5,7 +5,7 @@ import (
 	"slices"
 	"sync"
 
-	"unlatch/core/onvif"
+	"unlatch/core/wire/onvif"
 )
 
 // A PTZ is a camera's moving part.

@@ -11,8 +11,8 @@ import (
 	"strings"
 	"sync"
 
-	"unlatch/core/onvif"
-	"unlatch/core/streamurl"
+	"unlatch/core/ground/streamurl"
+	"unlatch/core/wire/onvif"
 	"unlatch/sim/puller"
 )
 

@@ -3,7 +3,7 @@ package sim
 import (
 	"fmt"
 
-	"unlatch/core/rtsp"
+	"unlatch/core/wire/rtsp"
 	"unlatch/sim/puller"
 	"unlatch/sim/targets"
 )

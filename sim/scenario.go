@@ -15,7 +15,7 @@ import (
 	"github.com/google/uuid"
 	"go.yaml.in/yaml/v3"
 
-	"unlatch/core/signin"
+	"unlatch/core/ground/signin"
 	"unlatch/sim/scene"
 	"unlatch/sim/targets"
 )

@@ -11,9 +11,9 @@ import (
 	"strings"
 	"time"
 
-	"unlatch/core/httpauth"
-	"unlatch/core/rtsp"
-	"unlatch/core/streamurl"
+	"unlatch/core/ground/httpauth"
+	"unlatch/core/ground/streamurl"
+	"unlatch/core/wire/rtsp"
 	"unlatch/sim/scene"
 )
 

@@ -8,10 +8,10 @@ import (
 	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
 
-	"unlatch/core/act"
-	"unlatch/core/latch"
-	"unlatch/core/recipe"
-	"unlatch/core/target/onvifrecorder"
+	"unlatch/core/decide/act"
+	"unlatch/core/decide/latch"
+	"unlatch/core/stream/recipe"
+	"unlatch/core/work/onvifrecorder"
 )
 
 // Acts are what acts are decided by and what they leave behind.

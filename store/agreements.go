@@ -7,9 +7,9 @@ import (
 	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
 
-	"unlatch/core/act"
-	"unlatch/core/evidence"
-	"unlatch/core/signin"
+	"unlatch/core/decide/act"
+	"unlatch/core/decide/evidence"
+	"unlatch/core/ground/signin"
 )
 
 // Agree records that sign-ins may go out so that they can be read: to a device, to a model of a site, or to everything on it.

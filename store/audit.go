@@ -4,7 +4,7 @@ import (
 	"context"
 	"time"
 
-	"unlatch/core/act"
+	"unlatch/core/decide/act"
 
 	"github.com/google/uuid"
 )

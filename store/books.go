@@ -9,7 +9,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
 
-	"unlatch/core/recipe"
+	"unlatch/core/stream/recipe"
 )
 
 // Books are the path books.

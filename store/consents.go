@@ -5,7 +5,7 @@ import (
 	"net/netip"
 	"time"
 
-	"unlatch/core/act"
+	"unlatch/core/decide/act"
 
 	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"

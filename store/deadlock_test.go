@@ -10,9 +10,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"unlatch/core/act"
-	"unlatch/core/address"
-	"unlatch/core/evidence"
+	"unlatch/core/decide/act"
+	"unlatch/core/decide/evidence"
+	"unlatch/core/ground/address"
 	"unlatch/store"
 	"unlatch/store/storetest"
 )

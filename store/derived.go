@@ -7,10 +7,10 @@ import (
 
 	"github.com/google/uuid"
 
-	"unlatch/core/evidence"
-	"unlatch/core/latch"
-	"unlatch/core/signin"
-	"unlatch/core/tuning"
+	"unlatch/core/decide/evidence"
+	"unlatch/core/decide/latch"
+	"unlatch/core/ground/signin"
+	"unlatch/core/stream/tuning"
 )
 
 // derive reads the latest evidence and the intent of devices and derives their status.

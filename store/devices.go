@@ -12,8 +12,8 @@ import (
 	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
 
-	"unlatch/core/evidence"
-	"unlatch/core/latch"
+	"unlatch/core/decide/evidence"
+	"unlatch/core/decide/latch"
 )
 
 // Devices are what was heard at the sites, with the evidence of each.

@@ -6,7 +6,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
 
-	"unlatch/core/addresslist"
+	"unlatch/core/decide/addresslist"
 )
 
 // Expect keeps a site's address list in place of the one before; an empty list removes it.

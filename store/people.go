@@ -7,7 +7,7 @@ import (
 	"errors"
 	"time"
 
-	"unlatch/core/act"
+	"unlatch/core/decide/act"
 
 	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"

@@ -8,7 +8,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
 
-	"unlatch/core/tuning"
+	"unlatch/core/stream/tuning"
 )
 
 // Plans are what people want of the streams of their cameras.

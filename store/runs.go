@@ -6,7 +6,7 @@ import (
 	"encoding/json"
 	"time"
 
-	"unlatch/core/act"
+	"unlatch/core/decide/act"
 
 	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"

@@ -12,9 +12,9 @@ import (
 	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
 
-	"unlatch/core/diagnose"
-	"unlatch/core/target"
-	"unlatch/core/target/feed"
+	"unlatch/core/decide/diagnose"
+	"unlatch/core/wire/target"
+	"unlatch/core/wire/target/feed"
 )
 
 // A Seen is what a target has said, or why it did not.

@@ -7,8 +7,8 @@ import (
 	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
 
-	"unlatch/core/act"
-	"unlatch/core/intake"
+	"unlatch/core/decide/act"
+	"unlatch/core/stream/intake"
 )
 
 // Shelf holds the books of presets and of intakes that people brought, as they wrote them.

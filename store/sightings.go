@@ -13,9 +13,9 @@ import (
 	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
 
-	"unlatch/core/discovery"
-	"unlatch/core/evidence"
-	"unlatch/core/identity"
+	"unlatch/core/decide/evidence"
+	"unlatch/core/decide/identity"
+	"unlatch/core/wire/discovery"
 )
 
 // Sight files a sighting: it finds or makes the device that it belongs to and records the evidence. A lock on the site makes

@@ -9,7 +9,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
 
-	"unlatch/core/signin"
+	"unlatch/core/ground/signin"
 )
 
 // SignIns are the keyring, and the tries that were made with it.

@@ -9,8 +9,8 @@ import (
 	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
 
-	"unlatch/core/act"
-	"unlatch/core/address"
+	"unlatch/core/decide/act"
+	"unlatch/core/ground/address"
 )
 
 // Sites are the networks to work on, with their address lists.

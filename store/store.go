@@ -1,6 +1,6 @@
 // Package store keeps everything in PostgreSQL: evidence, intent, sign-ins, people. Nothing else knows SQL.
 //
-// How a device stands is not stored: it is derived from its evidence by core/latch.
+// How a device stands is not stored: it is derived from its evidence by core/decide/latch.
 package store
 
 import (

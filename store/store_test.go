@@ -17,12 +17,12 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"unlatch/core/act"
-	"unlatch/core/address"
-	"unlatch/core/discovery"
-	"unlatch/core/evidence"
-	"unlatch/core/latch"
-	"unlatch/core/signin"
+	"unlatch/core/decide/act"
+	"unlatch/core/decide/evidence"
+	"unlatch/core/decide/latch"
+	"unlatch/core/ground/address"
+	"unlatch/core/ground/signin"
+	"unlatch/core/wire/discovery"
 	"unlatch/store"
 	"unlatch/store/storetest"
 )

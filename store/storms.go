@@ -7,7 +7,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
 
-	"unlatch/core/discovery"
+	"unlatch/core/wire/discovery"
 )
 
 // storming returns a *discovery.StormError where one new device more would be too many. Channels of a recorder are known by their numbers, which are

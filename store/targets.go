@@ -8,10 +8,10 @@ import (
 	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
 
-	"unlatch/core/act"
-	"unlatch/core/evidence"
-	"unlatch/core/target"
-	"unlatch/core/target/onvifrecorder"
+	"unlatch/core/decide/act"
+	"unlatch/core/decide/evidence"
+	"unlatch/core/wire/target"
+	"unlatch/core/work/onvifrecorder"
 )
 
 // Targets are what cameras are put onto, and which cameras shall be.

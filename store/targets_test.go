@@ -8,11 +8,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"unlatch/core/act"
-	"unlatch/core/address"
-	"unlatch/core/discovery"
-	"unlatch/core/evidence"
-	"unlatch/core/target/onvifrecorder"
+	"unlatch/core/decide/act"
+	"unlatch/core/decide/evidence"
+	"unlatch/core/ground/address"
+	"unlatch/core/wire/discovery"
+	"unlatch/core/work/onvifrecorder"
 	"unlatch/store"
 	"unlatch/store/storetest"
 )

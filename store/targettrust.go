@@ -8,9 +8,9 @@ import (
 	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
 
-	"unlatch/core/act"
-	"unlatch/core/diagnose"
-	"unlatch/core/target"
+	"unlatch/core/decide/act"
+	"unlatch/core/decide/diagnose"
+	"unlatch/core/wire/target"
 )
 
 // A TargetAgreement is that a person has agreed to a secret going to a target so that it can be read.

@@ -11,10 +11,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"unlatch/core/act"
-	"unlatch/core/address"
-	"unlatch/core/signin"
-	"unlatch/core/target"
+	"unlatch/core/decide/act"
+	"unlatch/core/ground/address"
+	"unlatch/core/ground/signin"
+	"unlatch/core/wire/target"
 	"unlatch/store"
 	"unlatch/store/storetest"
 )

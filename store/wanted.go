@@ -6,9 +6,9 @@ import (
 
 	"github.com/google/uuid"
 
-	"unlatch/core/intake"
-	"unlatch/core/latch"
-	"unlatch/core/target"
+	"unlatch/core/decide/latch"
+	"unlatch/core/stream/intake"
+	"unlatch/core/wire/target"
 )
 
 // latchTarget is a target as what fits on it is judged by.

@@ -16,9 +16,9 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/spf13/cobra"
 
-	"unlatch/core/address"
-	"unlatch/core/bridge"
-	"unlatch/core/signin"
+	"unlatch/core/ground/address"
+	"unlatch/core/ground/signin"
+	"unlatch/core/wire/bridge"
 )
 
 func bridgeCommand() *cobra.Command {

@@ -6,7 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"unlatch/core/capacity"
+	"unlatch/core/stream/capacity"
 )
 
 // capacityAnswer is what the command prints.

@@ -9,12 +9,13 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"unlatch/core/fit"
-	"unlatch/core/intake"
-	"unlatch/core/prove"
-	"unlatch/core/signin"
-	"unlatch/core/streamurl"
-	"unlatch/core/tuning"
+	"unlatch/core/decide/fit"
+	"unlatch/core/decide/proof"
+	"unlatch/core/ground/signin"
+	"unlatch/core/ground/streamurl"
+	"unlatch/core/stream/intake"
+	"unlatch/core/stream/tuning"
+	"unlatch/core/work/prove"
 )
 
 // fitAnswer is what the command says of one stream.
@@ -59,7 +60,7 @@ func fitCommand() *cobra.Command {
 			var out []fitAnswer
 			every := true
 			for _, u := range urls {
-				a := fitOne(u, in, all, func(req prove.Request) prove.Proof { return proveURL(cmd.Context(), req) })
+				a := fitOne(u, in, all, func(req prove.Request) proof.Proof { return proveURL(cmd.Context(), req) })
 				every = every && a.Fits
 				out = append(out, a)
 			}
@@ -111,7 +112,7 @@ func readIntakes(file, target string) ([]intake.Intake, error) {
 }
 
 // fitOne proves one stream and compares it.
-func fitOne(u streamurl.URL, in signin.SignIn, all []intake.Intake, play func(prove.Request) prove.Proof) fitAnswer {
+func fitOne(u streamurl.URL, in signin.SignIn, all []intake.Intake, play func(prove.Request) proof.Proof) fitAnswer {
 	proof := play(prove.Request{URL: u, SignIn: in, Timeout: 10 * time.Second})
 	a := fitAnswer{URL: proof.URL, Reasons: []fit.Reason{}}
 	if d := proof.Diagnosis; d != nil {

@@ -8,8 +8,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"unlatch/core/recipe"
-	"unlatch/core/streamurl"
+	"unlatch/core/ground/streamurl"
+	"unlatch/core/stream/recipe"
 )
 
 // linted is one URL as lint prints it.

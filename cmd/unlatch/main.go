@@ -13,7 +13,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"unlatch/core/wiretext"
+	"unlatch/core/ground/wiretext"
 	"unlatch/server"
 )
 

@@ -14,13 +14,14 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
-	"unlatch/core/address"
-	"unlatch/core/camera"
-	"unlatch/core/diagnose"
-	"unlatch/core/media"
-	"unlatch/core/prove"
-	"unlatch/core/signin"
-	"unlatch/core/streamurl"
+	"unlatch/core/decide/diagnose"
+	"unlatch/core/decide/proof"
+	"unlatch/core/ground/address"
+	"unlatch/core/ground/signin"
+	"unlatch/core/ground/streamurl"
+	"unlatch/core/stream/camera"
+	"unlatch/core/stream/media"
+	"unlatch/core/work/prove"
 )
 
 func proveCommand() *cobra.Command {
@@ -104,7 +105,7 @@ func readSignIn(cmd *cobra.Command, user string, fromStdin bool) (signin.SignIn,
 }
 
 // proveURL lets out connections to the URL's own host and to nothing else.
-func proveURL(ctx context.Context, req prove.Request) prove.Proof {
+func proveURL(ctx context.Context, req prove.Request) proof.Proof {
 	var allowed []string
 	if addrs, err := net.DefaultResolver.LookupNetIP(ctx, "ip", req.URL.Host); err == nil {
 		for _, a := range addrs {
@@ -123,11 +124,11 @@ func proveURL(ctx context.Context, req prove.Request) prove.Proof {
 
 // A provenStream is a proof with what an installer should act on.
 type provenStream struct {
-	prove.Proof
+	proof.Proof
 	Findings []diagnose.Diagnosis `json:"findings,omitempty"`
 }
 
-func printProof(w io.Writer, p prove.Proof) {
+func printProof(w io.Writer, p proof.Proof) {
 	fmt.Fprintln(w, p.URL)
 	if v := p.Video; v != nil {
 		fmt.Fprintf(w, "  picture    %s %s, %d x %d\n", v.Codec, v.Profile, v.Width, v.Height)

@@ -9,8 +9,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"unlatch/core/recipe"
-	"unlatch/core/streamurl"
+	"unlatch/core/ground/streamurl"
+	"unlatch/core/stream/recipe"
 )
 
 func recipeCommand() *cobra.Command {

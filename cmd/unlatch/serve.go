@@ -20,7 +20,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"unlatch/core/address"
+	"unlatch/core/ground/address"
 	"unlatch/jobs"
 	"unlatch/server"
 	"unlatch/store"

@@ -10,9 +10,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"unlatch/core/address"
-	"unlatch/core/discovery"
-	"unlatch/core/identity"
+	"unlatch/core/decide/identity"
+	"unlatch/core/ground/address"
+	"unlatch/core/wire/discovery"
 )
 
 func sweepCommand() *cobra.Command {

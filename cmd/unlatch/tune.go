@@ -10,15 +10,15 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"unlatch/core/address"
-	"unlatch/core/camera"
-	"unlatch/core/media"
-	"unlatch/core/onvif"
-	"unlatch/core/prove"
-	"unlatch/core/signin"
-	"unlatch/core/streamurl"
-	"unlatch/core/tuner"
-	"unlatch/core/tuning"
+	"unlatch/core/ground/address"
+	"unlatch/core/ground/signin"
+	"unlatch/core/ground/streamurl"
+	"unlatch/core/stream/camera"
+	"unlatch/core/stream/media"
+	"unlatch/core/stream/tuning"
+	"unlatch/core/wire/onvif"
+	"unlatch/core/work/prove"
+	"unlatch/core/work/tuner"
 )
 
 // readable lets a sign-in out in whatever scheme the device wants: whoever names one device and one sign-in on a command line has agreed.

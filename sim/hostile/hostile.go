@@ -17,7 +17,7 @@ import (
 	"sync"
 	"time"
 
-	"unlatch/core/diagnose"
+	"unlatch/core/decide/diagnose"
 )
 
 // A Speech is which client a device is for.

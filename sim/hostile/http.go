@@ -9,7 +9,7 @@ import (
 	"sync"
 	"time"
 
-	"unlatch/core/diagnose"
+	"unlatch/core/decide/diagnose"
 )
 
 const soap = "http://www.w3.org/2003/05/soap-envelope"

@@ -10,7 +10,7 @@ import (
 	"strings"
 	"time"
 
-	"unlatch/core/diagnose"
+	"unlatch/core/decide/diagnose"
 )
 
 // ok is a whole RTSP answer.

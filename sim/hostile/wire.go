@@ -9,7 +9,7 @@ import (
 	"golang.org/x/net/dns/dnsmessage"
 	"golang.org/x/net/ipv4"
 
-	"unlatch/core/discovery"
+	"unlatch/core/wire/discovery"
 )
 
 // A Wire is a host that announces whatever it likes from an address of its own, on the loopback interface.

@@ -10,12 +10,12 @@ import (
 	"sync"
 	"time"
 
-	"unlatch/core/media"
-	"unlatch/core/picture"
-	"unlatch/core/player"
-	"unlatch/core/rtsp"
-	"unlatch/core/signin"
-	"unlatch/core/streamurl"
+	"unlatch/core/ground/signin"
+	"unlatch/core/ground/streamurl"
+	"unlatch/core/stream/media"
+	"unlatch/core/wire/picture"
+	"unlatch/core/wire/player"
+	"unlatch/core/wire/rtsp"
 )
 
 // States of a pull.

@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"unlatch/core/media"
+	"unlatch/core/stream/media"
 )
 
 func TestEverySceneMovesAndIsItsOwn(t *testing.T) {

@@ -13,9 +13,9 @@ import (
 	"sync"
 	"time"
 
-	"unlatch/core/bridge"
-	"unlatch/core/rtsp"
-	"unlatch/core/signin"
+	"unlatch/core/ground/signin"
+	"unlatch/core/wire/bridge"
+	"unlatch/core/wire/rtsp"
 	"unlatch/sim/puller"
 )
 

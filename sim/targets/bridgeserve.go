@@ -12,9 +12,9 @@ import (
 	"strings"
 	"time"
 
-	"unlatch/core/bridge"
-	"unlatch/core/httpauth"
-	"unlatch/core/streamurl"
+	"unlatch/core/ground/httpauth"
+	"unlatch/core/ground/streamurl"
+	"unlatch/core/wire/bridge"
 	"unlatch/sim/puller"
 )
 

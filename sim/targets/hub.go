@@ -14,8 +14,8 @@ import (
 	"github.com/mochi-mqtt/server/v2/listeners"
 	"github.com/mochi-mqtt/server/v2/packets"
 
-	"unlatch/core/signin"
-	"unlatch/core/target/hub"
+	"unlatch/core/ground/signin"
+	"unlatch/core/wire/target/hub"
 	"unlatch/sim/puller"
 )
 

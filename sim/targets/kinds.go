@@ -6,8 +6,8 @@ import (
 	"slices"
 	"strings"
 
-	"unlatch/core/bridge"
-	"unlatch/core/streamurl"
+	"unlatch/core/ground/streamurl"
+	"unlatch/core/wire/bridge"
 )
 
 // A kind is what one kind of bridge says of itself, and what it turns down.

@@ -8,9 +8,9 @@ import (
 	"sync"
 	"time"
 
-	"unlatch/core/bridge"
-	"unlatch/core/media"
-	"unlatch/core/rtmp"
+	"unlatch/core/stream/media"
+	"unlatch/core/wire/bridge"
+	"unlatch/core/wire/rtmp"
 )
 
 // A push sends one slot on to a live platform, and tries again until it is stopped.

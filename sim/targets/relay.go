@@ -6,11 +6,11 @@ import (
 	"slices"
 	"strings"
 
-	"unlatch/core/bridge"
-	"unlatch/core/httpauth"
-	"unlatch/core/media"
-	"unlatch/core/rtsp"
-	"unlatch/core/streamurl"
+	"unlatch/core/ground/httpauth"
+	"unlatch/core/ground/streamurl"
+	"unlatch/core/stream/media"
+	"unlatch/core/wire/bridge"
+	"unlatch/core/wire/rtsp"
 	"unlatch/sim/puller"
 )
 

@@ -13,7 +13,7 @@ import (
 	"strconv"
 	"time"
 
-	"unlatch/core/signin"
+	"unlatch/core/ground/signin"
 )
 
 // A Target is one stand-in, as data.

@@ -16,7 +16,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
-	"unlatch/core/act"
+	"unlatch/core/decide/act"
 	"unlatch/store"
 	"unlatch/store/cluster"
 )

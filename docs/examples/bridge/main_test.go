@@ -10,9 +10,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"unlatch/core/address"
-	"unlatch/core/bridge"
-	"unlatch/core/signin"
+	"unlatch/core/ground/address"
+	"unlatch/core/ground/signin"
+	"unlatch/core/wire/bridge"
 )
 
 // The example that people begin from keeps the contract, and is as short as the page says.

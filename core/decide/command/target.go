@@ -1,0 +1,55 @@
+package command
+
+import (
+	"net/netip"
+
+	"github.com/google/uuid"
+
+	"unlatch/core/wire/target"
+)
+
+// A Target is what to do with one target. Exactly one field is set.
+type Target struct {
+	Look   *Look         `json:"look,omitempty"`
+	Change *TargetChange `json:"change,omitempty"`
+}
+
+// Look asks a target what it is and how its slots stand, and for the picture of each camera on it.
+type Look struct {
+	Retry bool `json:"retry,omitempty"` // send again a sign-in that it has refused
+}
+
+// TargetChange is one thing to do on a target that is about no single camera. One of Free, Schedule and Order is set.
+type TargetChange struct {
+	Free     string           `json:"free,omitempty"`  // the slot whose block shall be given up
+	Order    []string         `json:"order,omitempty"` // its slots, the first at a glance first
+	Slot     string           `json:"slot,omitempty"`  // whose schedule is set
+	Schedule *target.Schedule `json:"schedule,omitempty"`
+}
+
+// An OnSite is what to do on a site. Exactly one field is set.
+type OnSite struct {
+	Sweep *Sweep `json:"sweep,omitempty"`
+	Paste *Paste `json:"paste,omitempty"`
+}
+
+// Sweep is one discovery run over the site's ranges.
+type Sweep struct{}
+
+// Paste takes one pasted URL and the recipe that explains it, and looks which of its siblings are there.
+type Paste struct {
+	URL      string    `json:"url"` // without its sign-in
+	Shape    string    `json:"shape"`
+	Recipe   string    `json:"recipe"`
+	Channels int       `json:"channels"`
+	SignIn   uuid.UUID `json:"sign_in"` // on the keyring; the nil UUID for none
+	Save     bool      `json:"save"`    // keep the recipe once it has found streams
+	// Readable says that this person has agreed to send the sign-in so that it can be read, should the device want that.
+	Readable uuid.UUID `json:"readable"`
+}
+
+// A Question is a short one about the network of a site, which a worker that reaches it answers at once.
+type Question struct {
+	Site  uuid.UUID    `json:"site"`            // the nil UUID for any machine
+	Addrs []netip.Addr `json:"addrs,omitempty"` // to look at; none asks for the network interfaces
+}

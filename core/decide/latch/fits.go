@@ -1,0 +1,50 @@
+package latch
+
+import (
+	"slices"
+
+	"unlatch/core/decide/fit"
+)
+
+// Verdicts on a camera and a target, before it is placed.
+const (
+	Fits        = "fits"
+	AfterTuning = "after_tuning" // once its streams are set to the nearest plan
+	Cannot      = "cannot"
+	Unknown     = "unknown" // nothing of it is proven yet
+)
+
+// A Fitting is whether a target would take a camera, and why not.
+type Fitting struct {
+	Verdict string       `json:"verdict" enum:"fits,after_tuning,cannot,unknown"`
+	Reasons []fit.Reason `json:"reasons,omitempty"`
+}
+
+// settable are the fields that a plan can change.
+var settable = []string{"codec", "profile", "size", "fps", "bitrate_kbps", "gop_seconds", "audio", "role"}
+
+// FittingOn says whether a target would take the camera as it is, after its streams were set, or not at all.
+func (s *Status) FittingOn(t Target) Fitting {
+	if t.Through && s.Via == "" {
+		sent := slices.ContainsFunc(s.Placements, func(p Placement) bool { return p.Target != t.ID && p.Slot != "" && len(p.SendsOn) > 0 })
+		if !sent {
+			return Fitting{Cannot, []fit.Reason{{Target: t.Name, Field: "way", Has: "by itself", Wants: "a channel of a recorder"}}}
+		}
+	}
+	streams := s.FitStreams()
+	if len(streams) == 0 {
+		return Fitting{Verdict: Unknown}
+	}
+	if t.Intake == nil {
+		return Fitting{Verdict: Fits}
+	}
+	reasons, ok := t.takes(streams)
+	if ok {
+		return Fitting{Verdict: Fits}
+	}
+	out := Fitting{AfterTuning, reasons}
+	if slices.ContainsFunc(reasons, func(r fit.Reason) bool { return !slices.Contains(settable, r.Field) }) {
+		out.Verdict = Cannot
+	}
+	return out
+}

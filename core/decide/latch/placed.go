@@ -1,0 +1,204 @@
+package latch
+
+import (
+	"fmt"
+	"slices"
+
+	"github.com/google/uuid"
+
+	"unlatch/core/decide/evidence"
+	"unlatch/core/decide/fit"
+	"unlatch/core/stream/camera"
+	"unlatch/core/stream/intake"
+	"unlatch/core/wire/target/byhand"
+)
+
+// named is what the target accepts, under its own name.
+func (t Target) named() intake.Intake {
+	x := *t.Intake
+	x.Name = t.Name
+	return x
+}
+
+// takes reports whether the target takes one of a camera's streams, or what does not fit. One that takes channels of a recorder judges
+// what the recorder sends on, which is not known here.
+func (t Target) takes(streams map[string]fit.Stream) ([]fit.Reason, bool) {
+	x := t.named()
+	switch t.Role {
+	case "picture":
+		return nil, true // its size is the target's to judge
+	case "":
+	default:
+		x.Roles = []string{t.Role}
+	}
+	return fit.Best(streams, x)
+}
+
+// gives fills in which streams a target shall have, and with whose sign-in.
+func (d *deriver) gives(t Target, p *Placement) {
+	var label string
+	p.SignIn, label, _ = d.s.StreamSignIn()
+	switch {
+	case p.SignIn == uuid.Nil:
+	case d.s.Via != "":
+		p.Whose = fmt.Sprintf("the sign-in of %s (%s)", d.s.Via, label)
+	case d.s.StreamKey != nil:
+		p.Whose = fmt.Sprintf("its stream user (%s)", label)
+	default:
+		p.Whose = fmt.Sprintf("the camera's own (%s)", label)
+	}
+	if t.Role == "picture" { // for targets that take nothing else, or have a kind of entry for it
+		for _, kind := range []string{"mjpeg", "snapshot"} {
+			if b, ok := d.s.Pictures[kind]; ok && b.Diagnosis == nil && !b.None {
+				p.Gives = []Given{{"picture", b.URL}}
+				return
+			}
+		}
+	}
+	roles := d.rolesFor(t)
+	for _, role := range roles {
+		if i := slices.IndexFunc(d.s.Streams, func(s camera.Stream) bool { return s.Role == role }); i >= 0 {
+			p.Gives = append(p.Gives, Given{role, d.s.Streams[i].URL})
+		}
+	}
+	if len(p.Gives) == 0 && len(d.s.Streams) > 0 {
+		p.Gives = []Given{{d.s.Streams[0].Role, d.s.Streams[0].URL}}
+	}
+}
+
+// rolesFor are the roles of the streams for a target, the best first.
+func (d *deriver) rolesFor(t Target) []string {
+	switch {
+	case t.Role != "":
+		return []string{t.Role}
+	case t.Both:
+		out := []string{}
+		for _, r := range []string{"main", "sub"} {
+			if t.Intake == nil || len(t.Intake.Roles) == 0 || slices.Contains(t.Intake.Roles, r) {
+				out = append(out, r)
+			}
+		}
+		return out
+	case t.Intake != nil:
+		return []string{fit.RoleTaken(d.s.FitStreams(), t.named())}
+	}
+	return []string{"main"}
+}
+
+// through replaces the camera's own streams by those that another target sends on, for targets that take channels of a recorder.
+func (d *deriver) through(t Target, p *Placement) {
+	if !t.Through || d.s.Via != "" {
+		return
+	}
+	want := p.Gives
+	p.Gives, p.SignIn, p.Whose = nil, uuid.Nil, ""
+	for _, exact := range []bool{true, false} { // one that sends on what is wanted goes before one that sends on something else
+		for i := range d.s.Placements {
+			from := &d.s.Placements[i]
+			if from.Target == t.ID || len(from.SendsOn) == 0 || from.Slot == "" {
+				continue
+			}
+			gives := slices.DeleteFunc(slices.Clone(from.SendsOn), func(g Given) bool {
+				return !slices.ContainsFunc(want, func(w Given) bool { return w.Role == g.Role })
+			})
+			if len(gives) == 0 && !exact {
+				gives = from.SendsOn[:1]
+			}
+			if len(gives) > 0 {
+				p.Gives, p.From, p.Whose = gives, from.Target, "the sign-in of "+from.Name
+				return
+			}
+		}
+	}
+}
+
+func (d *deriver) placed() {
+	streams := d.s.FitStreams()
+	for _, t := range d.intent.Targets {
+		p := Placement{Target: t.ID, Kind: t.Kind, Name: t.Name, Intake: t.Intake, Wanted: t.Slot, Role: t.Role}
+		if t.Intake != nil && len(streams) > 0 {
+			p.Misfit, _ = t.takes(streams)
+		}
+		d.gives(t, &p)
+		if b, _ := body[evidence.Confirmed](d, t.ID.String()); b != nil {
+			for _, g := range b.SendsOn {
+				p.SendsOn = append(p.SendsOn, Given(g))
+			}
+		}
+		if b, _ := body[evidence.Placed](d, t.ID.String()); b != nil && !b.Removed {
+			p.Slot, p.Token, p.Ref, p.Diagnosis, p.Untaken = b.Slot, b.Token, b.Ref, b.Diagnosis, b.Diagnosis != nil
+		}
+		d.s.Placements = append(d.s.Placements, p)
+	}
+	for i, t := range d.intent.Targets {
+		d.through(t, &d.s.Placements[i])
+		d.standing(t, &d.s.Placements[i])
+	}
+	if d.s.Via != "" && len(d.intent.Targets) == 0 && d.s.Latch(Proven).State == Open {
+		d.channel()
+	}
+	d.everyTarget()
+}
+
+// standing is how one placement stands by what was recorded of it.
+func (d *deriver) standing(t Target, p *Placement) {
+	b, r := body[evidence.Placed](d, t.ID.String())
+	if b == nil || b.Removed {
+		return
+	}
+	d.set(Placed, r, b.Diagnosis, fmt.Sprintf("In %s of %s", b.Slot, t.Name))
+	if p.Old = old(b, p); p.Old != "" && b.Diagnosis == nil {
+		p.Moved = true
+		l := d.s.Latch(Placed)
+		l.State, l.Reason = Stale, fmt.Sprintf("%s still has the old %s", t.Name, p.Old)
+	}
+	c, cr := body[evidence.Confirmed](d, t.ID.String())
+	if c == nil || b.Diagnosis != nil || !newer(*cr, *r) {
+		return
+	}
+	p.Confirmed, p.Diagnosis = c.Diagnosis == nil, c.Diagnosis
+	p.Report, p.Match, p.Still, p.Note = c.Says, c.Match, c.Still, c.Note
+	reason := fmt.Sprintf("%s reports %s", t.Name, p.Report)
+	if c.Attested != "" {
+		reason = fmt.Sprintf("%s has looked at %s: it shows the picture", c.Attested, t.Name)
+	}
+	d.set(Confirmed, cr, c.Diagnosis, reason)
+}
+
+// old is what of a placement is no longer so: its URL, or its sign-in; "" where all is as it was. Old records tell the first URL alone.
+func old(b *evidence.Placed, p *Placement) string {
+	if len(p.Gives) == 0 {
+		return ""
+	}
+	if len(b.Gave) == 0 {
+		if b.URL != "" && b.URL != p.Gives[0].URL {
+			return "URL"
+		}
+		return ""
+	}
+	for _, g := range b.Gave {
+		i := slices.IndexFunc(p.Gives, func(o Given) bool { return o.Role == g.Role })
+		if i >= 0 && p.Gives[i].URL != g.URL {
+			return "URL"
+		}
+	}
+	if b.SignIn != uuid.Nil && p.SignIn != uuid.Nil && b.SignIn != p.SignIn {
+		return "sign-in"
+	}
+	return ""
+}
+
+// everyTarget keeps a latch shut while one wanted target still lacks it.
+func (d *deriver) everyTarget() {
+	for _, p := range d.s.Placements {
+		if l := d.s.Latch(Placed); p.Slot == "" && l.State == Open {
+			l.State, l.Reason = Closed, "Not yet on "+p.Name
+		}
+		if l := d.s.Latch(Confirmed); !p.Confirmed && l.State == Open {
+			l.State, l.Reason = Closed, "Not yet confirmed by "+p.Name
+		}
+	}
+}
+
+// ByHand reports whether a placement can be confirmed by nobody but a person.
+func (p *Placement) ByHand() bool { return p.Kind == byhand.Kind }

@@ -1,0 +1,334 @@
+// Package bringup brings a device up from "heard" to "confirmed": it opens one latch after the other, records what each step found, and
+// decides what comes next from that record. It knows no queue and no database: what it needs of them are the small interfaces of
+// seams.go.
+//
+// A step ends in evidence, also where it fails: a latch that is stuck is a finding and no error. An error means that the work itself could
+// not go on, and that it shall be begun again from where it was.
+package bringup
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"net/url"
+	"strconv"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+
+	"unlatch/core/decide/diagnose"
+	"unlatch/core/decide/evidence"
+	"unlatch/core/decide/latch"
+	"unlatch/core/ground/address"
+	"unlatch/core/ground/exchange"
+	"unlatch/core/ground/linkbudget"
+	"unlatch/core/ground/redact"
+	"unlatch/core/ground/signin"
+	"unlatch/core/ground/streamurl"
+	"unlatch/core/stream/camera"
+	"unlatch/core/wire/discovery"
+	"unlatch/core/wire/onvif"
+	"unlatch/core/wire/target"
+)
+
+// A Config is what work on a device needs. All but the last seven fields must be set.
+type Config struct {
+	Record  Record
+	Keyring Keyring
+	Report  Reporter
+	Targets map[target.Kind]target.Driver
+	// Guard is the way out: to the site's ranges, to the strays that somebody has consented to and to its targets, and to nothing else.
+	Guard *address.Guard
+
+	// Link bounds what flows at once while streams are measured; nil has no bound.
+	Link *linkbudget.Budget
+	// Unattended work was begun by nobody: it sends no sign-in so that it can be read.
+	Unattended bool
+	// Retry sends again what the device has refused: a person has mended something on it.
+	Retry bool
+	Clock Clock // nil for the system's
+	// Budgets are the times that steps get; a step that is not in it has the usual one.
+	Budgets map[latch.Name]time.Duration
+	// OnlyChange makes a change and opens no latch that follows from it.
+	OnlyChange bool
+	// Watch is told before each thing that is sent, after each answer and around each record; nil for nobody.
+	Watch func()
+}
+
+// Work is one device under work. Each step records what it found and the status is read again: what a killed job had found is there when
+// the next one begins, and only what is missing is done again. It is not safe for concurrent use. Close ends it.
+type Work struct {
+	Config
+	d   *latch.Device
+	log *exchange.Log
+	// secrets are those in use, which stand in nothing that is recorded.
+	secrets *redact.Redactor
+	client  client
+	targets map[uuid.UUID]*connected
+	// put holds the targets that this work has put the device onto already, with or without success.
+	put map[uuid.UUID]bool
+	// next is the stream that may be played beside the one that is about to be, and beside the one that was.
+	next   *camera.Stream
+	beside *beside
+	// schemes guards the schemes of the device's status: two streams that play at once may both ask for leave.
+	schemes sync.Mutex
+	// recorded counts the findings of this work.
+	recorded int
+	// askedHTTP says that what the device shows over HTTP was asked for in this work.
+	askedHTTP bool
+	// askedOffers says that the device was asked what its streams can be set to.
+	askedOffers bool
+	// foundPath is what looking for a path that wants a sign-in has found already; nil where nothing has.
+	foundPath *foundPath
+}
+
+// Start begins work on a device. Nothing is sent.
+func Start(d *latch.Device, c Config) *Work {
+	if c.Clock == nil {
+		c.Clock = system{}
+	}
+	w := &Work{Config: c, d: d, log: exchange.NewLog(nil), secrets: &redact.Redactor{}, targets: map[uuid.UUID]*connected{},
+		put: map[uuid.UUID]bool{}}
+	if c.Watch != nil {
+		w.log.Watch(c.Watch)
+	}
+	return w
+}
+
+// Device is the device as it was last read.
+func (w *Work) Device() *latch.Device { return w.d }
+
+// Log is the conversation since the last finding.
+func (w *Work) Log() *exchange.Log { return w.log }
+
+// Close gives connections back.
+func (w *Work) Close() {
+	w.client.close()
+	for _, t := range w.targets {
+		t.session.Close()
+	}
+}
+
+// steps open the latches. What is not listed is opened by nothing that is done to a device.
+var steps = map[latch.Name]struct {
+	doing string
+	open  func(*Work, context.Context) error
+}{
+	latch.Reachable: {"reaching it", (*Work).reach},
+	latch.SignedIn:  {"signing in", (*Work).signIn},
+	latch.Located:   {"asking for its stream URLs", (*Work).locate},
+	latch.Proven:    {"playing its streams", (*Work).prove},
+	latch.Placed:    {"placing it", (*Work).place},
+	latch.Confirmed: {"waiting for the target's picture", (*Work).confirm},
+}
+
+// mostRounds is how often one latch is worked on in one go, where new evidence has sent the work back to it.
+const mostRounds = 3
+
+// Open opens latches until one stays shut. A latch is worked on again when what other steps found since has made it the next again, as
+// new stream settings do with a proof; one that is stuck after it was worked on ends the work.
+func (w *Work) Open(ctx context.Context) error {
+	rounds := map[latch.Name]int{}
+	recorded := map[latch.Name]int{}
+	for {
+		if err := w.Read(ctx); err != nil {
+			return err
+		}
+		if w.unseen() { // what follows the last proof was cut off
+			if err := w.askHTTP(ctx); err != nil {
+				return err
+			}
+		}
+		if w.unknownOffers() {
+			if err := w.askOffers(ctx); err != nil {
+				return err
+			}
+			continue
+		}
+		at := w.d.Status.At()
+		step, ok := steps[at]
+		if !ok || !w.d.Status.InScope() {
+			return nil
+		}
+		if w.d.Status.Device.Kind == discovery.Recorder && at == latch.Located {
+			if w.streamOnly() {
+				return nil // it has nothing to ask for its channels: they are known by a recipe
+			}
+			return w.channels(ctx) // a recorder is a target: it has been signed in to, and tells of what hangs on it
+		}
+		if n := rounds[at]; n > 0 && !again(w.d.Status.Latch(at).State, n, w.recorded > recorded[at]) {
+			return nil
+		}
+		rounds[at]++
+		recorded[at] = w.recorded
+		w.Report.Doing(fmt.Sprintf("%s: %s", w.d.Title, step.doing))
+		limited, done := within(ctx, w.stepBudget(at))
+		err := step.open(w, limited)
+		done()
+		if err != nil {
+			return err
+		}
+	}
+}
+
+// stepBudget is the time that a step gets as a whole; 0 for no limit. Where targets are asked each of them has its own.
+func (w *Work) stepBudget(step latch.Name) time.Duration {
+	if step == latch.Placed || step == latch.Confirmed {
+		return 0
+	}
+	return w.budget(step)
+}
+
+// budget is the time that a step gets, of placing and confirming the time of one target; 0 for no limit.
+func (w *Work) budget(step latch.Name) time.Duration {
+	if d, ok := w.Budgets[step]; ok {
+		return d
+	}
+	return budgets[step]
+}
+
+// again reports whether a latch that was worked on n times is worked on once more: new evidence has come, and it has not left it stuck.
+func again(state latch.State, n int, newEvidence bool) bool {
+	return newEvidence && state != latch.Stuck && n < mostRounds
+}
+
+// ProveAgain plays streams that are proven already, and asks again for what the device says of them and shows besides: somebody may have
+// changed a setting since.
+func (w *Work) ProveAgain(ctx context.Context) error {
+	if l := w.d.Status.Latch(latch.Located); l.State == latch.Open && !w.streamOnly() {
+		if err := w.claimsAnew(ctx); err != nil {
+			return err
+		}
+	}
+	w.d.Status.Proofs, w.d.Status.Pictures, w.d.Status.Web = nil, nil, nil // what is found next replaces them
+	return w.prove(ctx)
+}
+
+// Read reads the device's status anew.
+func (w *Work) Read(ctx context.Context) error {
+	fresh, err := w.Record.Device(ctx, w.d.ID)
+	if err != nil {
+		return err
+	}
+	*w.d = *fresh
+	return nil
+}
+
+// Keep records a finding with the conversation since the last one, where it brings none of its own. A device may repeat what it was told
+// anywhere in its answers, so that every secret in use is taken out of the body first.
+func (w *Work) Keep(ctx context.Context, f Finding) error {
+	if f.Exchange == "" {
+		f.Exchange = w.log.Take()
+	}
+	return w.keep(ctx, f)
+}
+
+// keep is Keep for a finding that comes in the middle of a conversation, which is kept with the next one.
+func (w *Work) keep(ctx context.Context, f Finding) error {
+	ctx, done := keeping(ctx)
+	defer done()
+	body, err := evidence.Rewrite(f.Body, w.secrets.JSON)
+	if err != nil {
+		return err
+	}
+	f.Body = body
+	if w.Watch != nil {
+		w.Watch()
+		defer w.Watch()
+	}
+	w.recorded++
+	return w.Record.Add(ctx, w.d, f)
+}
+
+// Decrypt takes a sign-in off the keyring for use on a device. From then on its secret is kept out of all that is recorded.
+func (w *Work) Decrypt(ctx context.Context, id uuid.UUID) (signin.SignIn, error) {
+	in, err := w.Keyring.Decrypt(ctx, id)
+	w.secrets.Know(in)
+	w.log.Know(in)
+	return in, err
+}
+
+// facts are what a diagnosis may say of who was asked.
+func (w *Work) facts(at, asking, user string) diagnose.Facts {
+	f := diagnose.Facts{Host: w.d.Addr, Asking: asking, User: user}
+	if u, err := url.Parse(at); err == nil {
+		if f.Port, err = strconv.Atoi(u.Port()); err != nil {
+			f.Port = cmp.Or(streamurl.DefaultPort(u.Scheme), 80)
+		}
+	}
+	return f
+}
+
+// streamOnly reports whether the device has a stream service and nothing else to ask.
+func (w *Work) streamOnly() bool { r := w.d.Status.Reached; return r != nil && r.Stream != "" }
+
+// client is the one client of the device's own service in this work: the device is asked for its clock and its services once.
+type client struct {
+	*onvif.Client
+	at      string    // address of the service
+	clocked bool      // its clock was read
+	as      uuid.UUID // the keyring entry that it signs in with
+	signs   bool      // it has been given a sign-in
+}
+
+func (c *client) close() {
+	if c.Client != nil {
+		c.Client.Close()
+		*c = client{}
+	}
+}
+
+// service is the client of the device service, its clock read. What sign-in it has is open.
+func (w *Work) service(ctx context.Context) (*client, error) {
+	at := w.d.Status.Device.XAddr
+	if w.client.at != at {
+		w.client.close()
+	}
+	if w.client.Client == nil {
+		w.client = client{at: at, Client: onvif.New(at, onvif.Options{Dial: w.Guard, InScope: w.Guard.Allowed.Contains, Log: w.log,
+			Pin: w.pin()})}
+	}
+	if !w.client.clocked {
+		if _, err := w.client.Clock(ctx); err != nil {
+			return &w.client, err
+		}
+		w.client.clocked = true
+	}
+	return &w.client, nil
+}
+
+// signedClient is the client with the sign-in that opened the device.
+func (w *Work) signedClient(ctx context.Context) (*client, signin.SignIn, error) {
+	in, err := w.signInOf(ctx, w.d)
+	if err != nil {
+		return nil, in, err
+	}
+	c, err := w.service(ctx)
+	if err != nil {
+		return c, in, err
+	}
+	id := uuid.Nil
+	if s := w.d.Status.SignedIn; s != nil {
+		id = s.SignIn
+	}
+	if !c.signs || c.as != id {
+		c.SignInAs(in, w.leave(w.d, id, signin.DeviceService, nil))
+		c.as, c.signs = id, true
+	}
+	return c, in, nil
+}
+
+// asking is the name of what is asked, for people.
+func (w *Work) asking() string {
+	if w.streamOnly() {
+		return "the stream service"
+	}
+	return "the device service"
+}
+
+// now is the time for sightings, in UTC.
+func (w *Work) now() time.Time { return w.Clock.Now().UTC() }
+
+// roles are the roles that the device's streams have, by token.
+func (w *Work) roles() map[string]string { return camera.RolesOf(w.d.Status.Streams) }

@@ -1,0 +1,185 @@
+package bringup
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"image/jpeg"
+	"time"
+
+	"unlatch/core/decide/diagnose"
+	"unlatch/core/decide/evidence"
+	"unlatch/core/decide/latch"
+	"unlatch/core/ground/signin"
+	"unlatch/core/ground/streamurl"
+	"unlatch/core/stream/media"
+	"unlatch/core/stream/picturematch"
+	"unlatch/core/wire/target"
+	"unlatch/core/work/prove"
+)
+
+// seen is what came of a target's own picture.
+type seen struct {
+	match     string
+	diagnosis *diagnose.Diagnosis
+	still     []byte
+	sendsOn   []evidence.Given
+	note      string // what a person should know besides
+}
+
+// compare looks at what a target shows for the camera: its picture, or what it sends on. A target that gives neither has said what it can
+// say, and nothing is compared.
+func (w *Work) compare(ctx context.Context, s target.Session, p latch.Placement) (out seen, err error) {
+	layout, err := w.relook(ctx, p.Target, s)
+	if err != nil {
+		return out, err
+	}
+	for _, x := range layout.Slots {
+		if x.Token != p.Token || x.Token == "" {
+			continue
+		}
+		for _, g := range x.SendsOn {
+			out.sendsOn = append(out.sendsOn, evidence.Given{Role: g.Role, URL: g.URL})
+		}
+	}
+	if sender, ok := s.(target.Sender); ok {
+		list, err := sender.SendsOn(ctx, target.Ref(p.Ref))
+		if err != nil {
+			w.log.Note("where it can be played from is not known: %v", err)
+		}
+		for _, g := range list {
+			out.sendsOn = append(out.sendsOn, evidence.Given{Role: g.Role, URL: g.URL})
+		}
+	}
+	if pic, ok := s.(target.Picturer); ok {
+		out.still, err = pic.Picture(ctx, target.Ref(p.Ref))
+		if errors.As(err, new(*target.UnableError)) {
+			err = nil
+		}
+		if err != nil { // it has the picture, and cannot show it just now: its own word stands
+			w.log.Note("its picture cannot be had: %v", err)
+		}
+	}
+	if out.still == nil && len(out.sendsOn) > 0 {
+		if out.still, out.note, err = w.sentOn(ctx, p, out.sendsOn[0]); err != nil {
+			w.log.Note("what it sends on cannot be played: %v", err)
+		}
+	}
+	if ctx.Err() != nil {
+		return out, ctx.Err()
+	}
+	if out.still == nil {
+		return out, nil
+	}
+	// What a target gives for a picture is decoded within bounds, and kept as what came out of that.
+	out.still, err = media.Still(ctx, media.Keyframe{Decoder: "mjpeg", Data: out.still})
+	if ctx.Err() != nil {
+		return out, ctx.Err()
+	}
+	shown, ok := printOf(out.still)
+	if err != nil || !ok {
+		w.log.Note("its picture cannot be compared: %v", err)
+		out.still, out.match = nil, string(picturematch.CannotTell)
+		return out, nil
+	}
+	mine, err := w.Record.Still(ctx, w.d.ID)
+	if err != nil {
+		return out, &OwnError{err}
+	}
+	own, ok := printOf(mine)
+	if !ok {
+		return out, nil
+	}
+	verdict, score := picturematch.Compare(own, shown)
+	if verdict != picturematch.Same {
+		other, err := w.whoIs(ctx, shown, score)
+		if err != nil {
+			return out, err
+		}
+		if verdict == picturematch.Other || other != "" { // what cannot be told from its own may be told by another's
+			verdict = picturematch.Other
+			out.diagnosis = wrongPicture(p, w.d.Title, other)
+		}
+	}
+	out.match = string(verdict)
+	return out, nil
+}
+
+// whoIs is the name of the site's camera whose picture is shown, and is nearer to it than score; "" where it is none's.
+func (w *Work) whoIs(ctx context.Context, shown picturematch.Print, score float64) (name string, err error) {
+	stills, err := w.Record.Stills(ctx)
+	if err != nil {
+		return "", &OwnError{err}
+	}
+	for id, still := range stills {
+		other, ok := printOf(still)
+		if id == w.d.ID || !ok {
+			continue
+		}
+		if v, s := picturematch.Compare(other, shown); v == picturematch.Same && s > score {
+			d, err := w.Record.Device(ctx, id)
+			if err != nil {
+				return "", &OwnError{err}
+			}
+			name, score = d.Title, s
+		}
+	}
+	return name, nil
+}
+
+// wrongPicture words that a slot shows another camera than the one that was put there.
+func wrongPicture(p latch.Placement, title, other string) *diagnose.Diagnosis {
+	if other == "" {
+		other = "another camera"
+	}
+	return &diagnose.Diagnosis{Cause: diagnose.WrongPicture,
+		Summary: fmt.Sprintf("%s of %s shows %s, and not %s.", diagnose.Capital(p.Slot), p.Name, other, title),
+		Fix:     "Put it right: the slot is given this camera's streams again.",
+		Seen:    "the picture that the target shows is not the camera's"}
+}
+
+// ownPixels bounds the pictures that are decoded here: all of them are stills of our own making.
+const ownPixels = 4 << 20
+
+// printOf boils a still of our own making down to what is compared. Nothing that came from outside is given to it.
+func printOf(still []byte) (picturematch.Print, bool) {
+	if pixels, err := media.JPEGPixels(still); err != nil || pixels > ownPixels {
+		return picturematch.Print{}, false
+	}
+	img, err := jpeg.Decode(bytes.NewReader(still))
+	if err != nil {
+		return picturematch.Print{}, false
+	}
+	return picturematch.Of(img), true
+}
+
+// sentOn plays what a target sends on and returns a picture of it. The target's own sign-in is for the target's own host: where it names
+// another one for its picture, none is sent there, and note says so.
+func (w *Work) sentOn(ctx context.Context, p latch.Placement, g evidence.Given) (still []byte, note string, err error) {
+	u, err := streamurl.Parse(g.URL)
+	if err != nil {
+		return nil, "", err
+	}
+	t := w.targets[p.Target]
+	req := prove.Request{URL: u, Measure: time.Second}
+	req.URL.SignIn = signin.SignIn{} // whatever the target has put into its URL is not sent either
+	if own := t.facts(p.Name).Host; u.Host == own {
+		req.SignIn, req.Leave = t.signIn, t.leave
+	} else {
+		note = fmt.Sprintf("It names %s as where its picture comes from, which is not its own address (%s): no sign-in was sent there.", u.HostPort(),
+			own)
+		w.log.Note("%s", note)
+	}
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	prover := prove.Prover{Dial: w.Guard, Still: media.Still}
+	proof := prover.Prove(ctx, req)
+	if !proof.OK {
+		if proof.Diagnosis != nil {
+			return nil, note, errors.New(proof.Diagnosis.Summary)
+		}
+		return nil, note, errors.New("it does not play")
+	}
+	return proof.Still, note, nil
+}

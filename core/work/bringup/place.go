@@ -1,0 +1,428 @@
+package bringup
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/google/uuid"
+
+	"unlatch/core/decide/command"
+	"unlatch/core/decide/diagnose"
+	"unlatch/core/decide/evidence"
+	"unlatch/core/decide/fit"
+	"unlatch/core/decide/latch"
+	"unlatch/core/wire/target"
+	"unlatch/core/wire/target/hub"
+)
+
+// confirmWait is how long a target gets to show the picture.
+const confirmWait = 12 * time.Second
+
+// recheckWait is how long one gets that was asked before.
+const recheckWait = 3 * time.Second
+
+// place puts the camera on every wanted target that does not have it.
+func (w *Work) place(ctx context.Context) error {
+	for _, p := range w.d.Status.Placements {
+		if p.Slot != "" && !p.Untaken && !p.Moved {
+			continue
+		}
+		if err := w.placeOn(ctx, p, ""); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// PlaceOn opens latches as far as they go and puts the camera onto one target, whatever the others are waiting for: a target that does not
+// take its streams holds up itself alone. Then the target is asked for its picture.
+func (w *Work) PlaceOn(ctx context.Context, want command.Place) error {
+	if err := w.Open(ctx); err != nil {
+		return err
+	}
+	p := w.placement(want.Target)
+	if p == nil || w.d.Status.Latch(latch.Proven).State != latch.Open {
+		return nil // nothing is proven that it could be given
+	}
+	missing := p.Slot == "" || p.Untaken || p.Moved || want.Again || want.Replaces != uuid.Nil
+	if missing && !w.put[p.Target] {
+		if err := w.replace(ctx, *p, want.Replaces); err != nil {
+			return err
+		}
+	}
+	if p = w.placement(want.Target); p != nil && p.Slot != "" && p.Diagnosis == nil && !p.Confirmed {
+		w.Report.Doing(fmt.Sprintf("%s: waiting for the picture of %s", w.d.Title, p.Name))
+		return w.confirmOn(ctx, *p, confirmWait)
+	}
+	return nil
+}
+
+// replace puts the camera onto a target, in the slot of another one where that is given, which is recorded as taken off then.
+func (w *Work) replace(ctx context.Context, p latch.Placement, old uuid.UUID) error {
+	if old == uuid.Nil {
+		if err := w.placeOn(ctx, p, ""); err != nil {
+			return err
+		}
+		return w.Read(ctx)
+	}
+	other, err := w.Record.Device(ctx, old)
+	if err != nil {
+		return err
+	}
+	if err := w.placeOn(ctx, p, identityOf(other)); err != nil {
+		return err
+	}
+	if err := w.Read(ctx); err != nil {
+		return err
+	}
+	if now := w.placement(p.Target); now == nil || now.Diagnosis != nil {
+		return nil // the other one is still there
+	}
+	kept, done := keeping(ctx)
+	defer done()
+	return w.Record.Add(kept, other, Finding{Subject: p.Target.String(), Body: evidence.Placed{Removed: true}})
+}
+
+func (w *Work) placement(on uuid.UUID) *latch.Placement {
+	for i := range w.d.Status.Placements {
+		if w.d.Status.Placements[i].Target == on {
+			return &w.d.Status.Placements[i]
+		}
+	}
+	return nil
+}
+
+// placeOn puts the camera onto one target and records how that went.
+func (w *Work) placeOn(ctx context.Context, p latch.Placement, replaces string) error {
+	ctx, done := within(ctx, w.budget(latch.Placed)) // each target has its own: a slow one is no reason to say anything of the next
+	defer done()
+	w.Report.Doing(fmt.Sprintf("%s: placing it on %s", w.d.Title, p.Name))
+	w.put[p.Target] = true
+	body := evidence.Placed{SignIn: p.SignIn}
+	for _, g := range p.Gives {
+		body.Gave = append(body.Gave, evidence.Given(g))
+	}
+	if len(p.Gives) > 0 {
+		body.URL = p.Gives[0].URL
+	}
+	put, diagnosis, err := w.putOn(ctx, p, replaces)
+	if err != nil {
+		return err
+	}
+	body.Slot, body.Token, body.Ref, body.Diagnosis = put.Slot, put.Token, string(put.Ref), diagnosis
+	if diagnosis != nil && p.Slot != "" { // it stays where it was, as far as is known
+		body.Slot, body.Token, body.Ref = p.Slot, p.Token, p.Ref
+	}
+	return w.Keep(ctx, Finding{Subject: p.Target.String(), Body: body})
+}
+
+func (w *Work) putOn(ctx context.Context, p latch.Placement, replaces string) (put target.Placement, _ *diagnose.Diagnosis, err error) {
+	if len(p.Misfit) > 0 {
+		return put, &diagnose.Diagnosis{Cause: diagnose.IntakeUnmet, Summary: fmt.Sprintf("%s takes none of its streams: %s.", p.Name, fit.Words(p.Misfit)),
+			Fix: "Set it to the nearest plan that all its targets take, then place it."}, nil
+	}
+	t, err := w.connect(ctx, p.Target)
+	if err == nil {
+		var c target.Camera
+		if c, err = w.placing(ctx, p, replaces); err == nil {
+			// One at a time on a target: two that look for a free slot at once would both take it.
+			err = w.Record.Alone(ctx, p.Target, func(ctx context.Context) (err error) {
+				put, err = t.session.Place(ctx, c)
+				return err
+			})
+		}
+	}
+	diagnosis, err := Explain(ctx, err, t.facts(p.Name))
+	return put, diagnosis, err
+}
+
+// placing is what a target is told of the camera.
+func (w *Work) placing(ctx context.Context, p latch.Placement, replaces string) (target.Camera, error) {
+	c := target.Camera{Identity: identityOf(w.d), Name: w.d.Title, Address: w.d.Addr, Model: w.d.Status.Model(), Channel: w.d.Channel, Slot: p.Wanted,
+		Replaces: replaces}
+	var err error
+	switch {
+	case p.From != uuid.Nil: // a recorder's channel, with the recorder's sign-in
+		from, ferr := w.connect(ctx, p.From)
+		if ferr != nil {
+			return c, ferr
+		}
+		if from.sendsItself(p.Gives) {
+			c.SignIn = from.signIn
+		} else {
+			w.log.Note("%s sends on from another address than its own: its sign-in is not given to anybody for that", from.name)
+		}
+	default:
+		if c.SignIn, err = w.streamSignIn(ctx); err != nil {
+			return c, err
+		}
+	}
+	w.log.Know(c.SignIn)
+	if len(p.Gives) == 0 {
+		return c, &target.ThroughError{Target: p.Name}
+	}
+	for _, g := range p.Gives {
+		s := target.Stream{Role: g.Role, URL: g.URL}
+		if proof, ok := w.d.Status.Proofs[g.Role]; ok && p.From == uuid.Nil {
+			s.Transport = proof.Transport
+			if v := proof.Video; v != nil {
+				s.Codec, s.Width, s.Height = v.Codec, v.Width, v.Height
+			}
+		}
+		c.Streams = append(c.Streams, s)
+	}
+	return c, nil
+}
+
+// identityOf is what a target keeps to recognise a camera by: its endpoint reference, else Unlatch's own ID for it.
+func identityOf(d *latch.Device) string {
+	if d.Endpoint != "" {
+		return d.Endpoint
+	}
+	return "urn:uuid:" + d.ID.String()
+}
+
+// confirm asks each target that has the camera for its own state.
+func (w *Work) confirm(ctx context.Context) error {
+	for _, p := range w.d.Status.Placements {
+		if p.Confirmed || p.ByHand() {
+			continue
+		}
+		if err := w.confirmOn(ctx, p, confirmWait); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Confirm asks one target again for its word and its picture of the camera, where it has taken it.
+func (w *Work) Confirm(ctx context.Context, on uuid.UUID) error {
+	p := w.placement(on)
+	if p == nil || p.Slot == "" || p.Untaken || p.ByHand() {
+		return nil
+	}
+	w.Report.Doing(fmt.Sprintf("%s: asking %s for its picture", w.d.Title, p.Name))
+	return w.confirmOn(ctx, *p, recheckWait)
+}
+
+// confirmOn asks one target, and compares the picture that it shows with the camera's own.
+func (w *Work) confirmOn(ctx context.Context, p latch.Placement, wait time.Duration) error {
+	if p.ByHand() {
+		return nil
+	}
+	ctx, done := within(ctx, w.budget(latch.Confirmed))
+	defer done()
+	t, err := w.connect(ctx, p.Target)
+	if errors.As(err, new(*diagnose.TargetShutError)) {
+		return nil // it had the camera before, and says nothing to anybody now
+	}
+	var report target.Report
+	if err == nil {
+		report, err = t.session.Confirm(ctx, target.Ref(p.Ref), wait)
+	}
+	diagnosis, err := Explain(ctx, err, t.facts(p.Name))
+	if err != nil {
+		return err
+	}
+	if diagnosis == nil && !report.Arrived {
+		diagnosis = notArrived(p.Name, report)
+	}
+	f := Finding{Subject: p.Target.String()}
+	body := evidence.Confirmed{Says: report.Says, AfterMS: report.After.Milliseconds(), Diagnosis: diagnosis}
+	if diagnosis == nil {
+		seen, err := w.compare(ctx, t.session, p)
+		if err != nil {
+			return err
+		}
+		body.Match, body.Diagnosis, body.SendsOn, body.Note = seen.match, seen.diagnosis, seen.sendsOn, seen.note
+		if f.Still = seen.still; f.Still != nil {
+			f.StillID = uuid.Must(uuid.NewV7())
+			body.Still = &f.StillID
+		}
+	}
+	f.Body = body
+	return w.Keep(ctx, f)
+}
+
+// notArrived words that a target has a camera and does not get its picture.
+func notArrived(name string, r target.Report) *diagnose.Diagnosis {
+	return &diagnose.Diagnosis{Cause: diagnose.TargetWaiting,
+		Summary: fmt.Sprintf("%s has the camera and no picture: it reports %s after %s.", diagnose.Capital(name), r.Says,
+			r.After.Round(time.Second)),
+		Fix: "Unlatch itself plays this stream, so look at the way between target and camera, the sign-in schemes that the target speaks, " +
+			"and the camera's session limit.",
+		Seen: "it reports " + r.Says}
+}
+
+// Remove takes the camera off a target. A target that does not answer keeps the camera, and so does the record.
+func (w *Work) Remove(ctx context.Context, from uuid.UUID) error {
+	p := w.placement(from)
+	if p == nil || p.Slot == "" {
+		return nil
+	}
+	w.Report.Doing(fmt.Sprintf("%s: taking it off %s", w.d.Title, p.Name))
+	t, err := w.connect(ctx, from)
+	if errors.As(err, new(*diagnose.TargetShutError)) {
+		return fmt.Errorf("%s is not signed in to, so the camera stays on it", p.Name)
+	}
+	if err == nil && p.Ref != "" {
+		err = t.session.Remove(ctx, target.Ref(p.Ref))
+	}
+	diagnosis, err := Explain(ctx, err, t.facts(p.Name))
+	if err != nil {
+		return err
+	}
+	if diagnosis != nil {
+		return errors.New(diagnosis.Summary)
+	}
+	if err := w.Keep(ctx, Finding{Subject: from.String(), Body: evidence.Placed{Removed: true}}); err != nil {
+		return err
+	}
+	_, err = w.relook(ctx, from, t.session)
+	return err
+}
+
+// relook keeps how the slots of a target stand now, where it tells them.
+func (w *Work) relook(ctx context.Context, on uuid.UUID, s target.Session) (target.Layout, error) {
+	l, ok := s.(target.Lister)
+	if !ok {
+		return target.Layout{}, nil
+	}
+	layout, err := l.Slots(ctx)
+	if err != nil {
+		return layout, ctx.Err() // the target has said of the camera what it could
+	}
+	kept, done := keeping(ctx)
+	defer done()
+	return layout, w.keepSeen(kept, on, TargetSeen{Layout: &layout})
+}
+
+// Move puts the camera into another slot of a target. A camera that is there changes places with it, and both are recorded.
+func (w *Work) Move(ctx context.Context, on uuid.UUID, to string) error {
+	p := w.placement(on)
+	if p == nil || p.Slot == "" {
+		return errors.New("the camera is not on that target")
+	}
+	w.Report.Doing(fmt.Sprintf("%s: moving it on %s", w.d.Title, p.Name))
+	t, err := w.connect(ctx, on)
+	var put target.Placement
+	if err == nil {
+		mover, ok := t.session.(target.Mover)
+		if !ok {
+			return &target.UnableError{Target: p.Name, Ability: "move"}
+		}
+		err = w.Record.Alone(ctx, on, func(ctx context.Context) (err error) {
+			put, err = mover.Move(ctx, target.Ref(p.Ref), to)
+			return err
+		})
+	}
+	diagnosis, err := Explain(ctx, err, t.facts(p.Name))
+	if err != nil {
+		return err
+	}
+	if diagnosis != nil {
+		return errors.New(diagnosis.Summary)
+	}
+	if err := w.moved(ctx, w.d, p, put); err != nil {
+		return err
+	}
+	all, err := w.Record.Neighbours(ctx)
+	if err != nil {
+		return err
+	}
+	for i := range all {
+		for _, o := range all[i].Status.Placements {
+			if all[i].ID != w.d.ID && o.Target == on && o.Token == to && o.Slot != "" {
+				back := target.Placement{Slot: p.Slot, Token: p.Token, Ref: target.Ref(o.Ref)}
+				if err := w.moved(ctx, &all[i], &o, back); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	if err := w.Read(ctx); err != nil {
+		return err
+	}
+	if p = w.placement(on); p != nil {
+		return w.confirmOn(ctx, *p, confirmWait)
+	}
+	return nil
+}
+
+// moved records that a camera stands in another slot, with the streams that it had.
+func (w *Work) moved(ctx context.Context, d *latch.Device, p *latch.Placement, put target.Placement) error {
+	body := evidence.Placed{Slot: put.Slot, Token: put.Token, Ref: string(put.Ref), SignIn: p.SignIn}
+	for _, g := range p.Gives {
+		body.Gave = append(body.Gave, evidence.Given(g))
+	}
+	if len(p.Gives) > 0 {
+		body.URL = p.Gives[0].URL
+	}
+	kept, done := keeping(ctx)
+	defer done()
+	return w.Record.Add(kept, d, Finding{Subject: p.Target.String(), Body: body, Exchange: w.log.Take()})
+}
+
+// Show has a target show the camera on a screen, and says how long it took.
+func (w *Work) Show(ctx context.Context, on uuid.UUID, screen string) (target.Report, error) {
+	p := w.placement(on)
+	if p == nil || p.Slot == "" {
+		return target.Report{}, errors.New("the camera is not on that target")
+	}
+	t, err := w.connect(ctx, on)
+	var out target.Report
+	if err == nil {
+		shower, ok := t.session.(target.Shower)
+		if !ok {
+			return out, &target.UnableError{Target: p.Name, Ability: "show"}
+		}
+		out, err = shower.Show(ctx, target.Ref(p.Ref), screen)
+	}
+	diagnosis, err := Explain(ctx, err, t.facts(p.Name))
+	if err != nil {
+		return out, err
+	}
+	text := fmt.Sprintf("Showing %s on %s took %d ms", w.d.Title, screen, out.After.Milliseconds())
+	if diagnosis == nil && !out.Arrived {
+		diagnosis = &diagnose.Diagnosis{Cause: diagnose.TargetWaiting,
+			Summary: fmt.Sprintf("%s does not show %s on %s: it says %s.", p.Name, w.d.Title, screen, out.Says),
+			Fix:     "Look at the screen, and whether it is switched on."}
+	}
+	if serr := w.saw(ctx, on, TargetSeen{What: text, Diagnosis: diagnosis}); serr != nil {
+		return out, serr
+	}
+	if diagnosis != nil {
+		return out, errors.New(diagnosis.Summary)
+	}
+	return out, nil
+}
+
+// SetRule has a hub show the camera on a screen when a message comes on a topic; the zero rule takes that back.
+func (w *Work) SetRule(ctx context.Context, on uuid.UUID, r hub.Rule) error {
+	p := w.placement(on)
+	if p == nil || p.Slot == "" {
+		return errors.New("the camera is not on that target")
+	}
+	t, err := w.connect(ctx, on)
+	if err == nil {
+		ruler, ok := t.session.(hub.Ruler)
+		if !ok {
+			return &target.UnableError{Target: p.Name, Ability: "rules"}
+		}
+		err = ruler.SetRule(ctx, target.Ref(p.Ref), r)
+	}
+	diagnosis, err := Explain(ctx, err, t.facts(p.Name))
+	if err != nil {
+		return err
+	}
+	what := fmt.Sprintf("%s is shown on %s when %s comes", w.d.Title, r.Screen, r.Event)
+	if r == (hub.Rule{}) {
+		what = w.d.Title + " is shown by no rule"
+	}
+	if err := w.saw(ctx, on, TargetSeen{What: what, Diagnosis: diagnosis}); err != nil || diagnosis == nil {
+		return err
+	}
+	return errors.New(diagnosis.Summary)
+}
