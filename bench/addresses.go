@@ -18,8 +18,10 @@ const fifty = `
 name: fifty
 users: [{name: fitter, secret: bench, level: Administrator}]
 devices:
-  - {name: Quick, maker: lumenhythe, model: L2, address: 127.61.4.10, count: 49, scene: viaduct, caption: "", streams: [&s {width: 320, height: 180, fps: 5, kbps: 150, gop: 5}], defects: {restart_seconds: 3}}
-  - {name: Slow, maker: lumenhythe, model: L2, address: 127.61.4.90, scene: viaduct, caption: "", streams: [*s], defects: {restart_seconds: 12}}
+  - {name: Quick, maker: lumenhythe, model: L2, address: 127.61.4.10, count: 49, scene: viaduct, caption: "",
+       streams: [&s {width: 320, height: 180, fps: 5, kbps: 150, gop: 5}], defects: {restart_seconds: 3}}
+  - {name: Slow, maker: lumenhythe, model: L2, address: 127.61.4.90, scene: viaduct, caption: "", streams: [*s],
+       defects: {restart_seconds: 12}}
 `
 
 // fiftyAddresses applies an address plan to fifty devices that all restart.

@@ -23,7 +23,8 @@ func hundreds(n int, east, west string) string {
 name: hundreds
 users: [{name: fitter, secret: bench, level: Administrator}]
 devices:
-  - {name: East, maker: corvane, model: V4, address: %s, count: %d, scene: viaduct, caption: "", streams: [&m {width: 1280, height: 720, fps: 15, kbps: 2000, gop: 15}, &s {width: 320, height: 180, fps: 5, kbps: 150, gop: 5}]}
+  - {name: East, maker: corvane, model: V4, address: %s, count: %d, scene: viaduct, caption: "", streams: [&m {width: 1280,
+       height: 720, fps: 15, kbps: 2000, gop: 15}, &s {width: 320, height: 180, fps: 5, kbps: 150, gop: 5}]}
   - {name: West, maker: lumenhythe, model: L2, address: %s, count: %d, scene: turntable, caption: "", streams: [*m, *s]}
 `, east, n/2, west, n-n/2)
 }
@@ -59,7 +60,8 @@ func twoHundred(ctx context.Context, _ *scene.Library) (out []figure, err error)
 			figure{"Largest resident size of the server process meanwhile", fmt.Sprintf("%.0f MB", float64(usage)/1e6), "", "", "stated"})
 	}
 	return append(out, figure{"Growth: seconds a camera with 800 against 200", fmt.Sprintf("%.0f ms", perCamera[800]*1000),
-		fmt.Sprintf("%.0f ms", perCamera[200]*1000), fmt.Sprintf("%.2f", perCamera[800]/perCamera[200]), atMost(1.1, perCamera[800]/perCamera[200], ", which is linear")}), nil
+		fmt.Sprintf("%.0f ms", perCamera[200]*1000), fmt.Sprintf("%.2f", perCamera[800]/perCamera[200]), atMost(1.1,
+			perCamera[800]/perCamera[200], ", which is linear")}), nil
 }
 
 // open sweeps and opens the site's cameras, of which there must be n, all of them proven in the end.
@@ -95,7 +97,8 @@ func (r *rig) openSome(ctx context.Context, n int) (time.Duration, int, error) {
 		return 0, 0, fmt.Errorf("%d of %d cameras were heard", len(ids), n)
 	}
 	began := time.Now()
-	if run, err = q.Begin(ctx, site.ID, command.Work{Kind: "open", Devices: command.Each(ids, command.Device{Open: &command.Open{}})}); err == nil {
+	if run, err = q.Begin(ctx, site.ID, command.Work{Kind: "open",
+		Devices: command.Each(ids, command.Device{Open: &command.Open{}})}); err == nil {
 		err = finished(ctx, s, run)
 	}
 	took := time.Since(began)

@@ -44,7 +44,8 @@ func keyring(ctx context.Context, _ *scene.Library) ([]figure, error) {
 	}
 	var tries, wrong, most int
 	err = r.store.Pool.QueryRow(ctx, `SELECT sum(n)::int, sum(refused)::int, max(refused)::int FROM
-		(SELECT count(*) AS n, count(*) FILTER (WHERE result <> 'opened') AS refused FROM tries WHERE purpose = 'device' GROUP BY device_id) d`).Scan(&tries, &wrong, &most)
+		(SELECT count(*) AS n, count(*) FILTER (WHERE result <> 'opened') AS refused
+			FROM tries WHERE purpose = 'device' GROUP BY device_id) d`).Scan(&tries, &wrong, &most)
 	if err != nil {
 		return nil, err
 	}

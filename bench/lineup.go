@@ -69,49 +69,21 @@ func lineUp(ctx context.Context, _ *scene.Library) ([]figure, error) {
 	if err != nil {
 		return nil, err
 	}
-	const code = "bench-code"
-	serving, stop := context.WithCancel(ctx)
-	defer stop()
-	h := httptest.NewServer(server.New(serving, server.Config{Store: s, Queue: q, Agent: jobs.Here{}, SetupCode: code, Log: quiet,
-		Web: web.Files()}))
-	defer h.Close()
-	jar, _ := cookiejar.New(nil)
-	page := &http.Client{Jar: jar}
-	body, _ := json.Marshal(map[string]string{"name": "keeper", "password": "a long password", "code": code})
-	res, err := page.Post(h.URL+"/api/setup", "application/json", bytes.NewReader(body))
+	page, stop, err := signedInPage(ctx, s, q)
 	if err != nil {
 		return nil, err
 	}
-	res.Body.Close()
-	if res.StatusCode >= 300 {
-		return nil, fmt.Errorf("setting up was answered with %d", res.StatusCode)
-	}
-	get := func(path string) (took time.Duration, raw []byte, err error) {
-		began := time.Now()
-		res, err := page.Get(h.URL + path)
-		if err != nil {
-			return 0, nil, err
-		}
-		defer res.Body.Close()
-		raw, err = io.ReadAll(res.Body)
-		if err == nil && res.StatusCode != http.StatusOK {
-			err = fmt.Errorf("%s was answered with %d", path, res.StatusCode)
-		}
-		return time.Since(began), raw, err
-	}
+	defer stop()
+	get := page.get
 	path := "/api/sites/" + site.ID.String()
 	cold, raw, err := get(path + "/changes")
 	if err != nil {
 		return nil, err
 	}
 	size := len(raw)
-	var first []time.Duration
-	for range 21 {
-		took, _, err := get(path + "/changes")
-		if err != nil {
-			return nil, err
-		}
-		first = append(first, took)
+	first, err := page.times(path+"/changes", 21)
+	if err != nil {
+		return nil, err
 	}
 	var all struct {
 		Version string
@@ -120,44 +92,15 @@ func lineUp(ctx context.Context, _ *scene.Library) ([]figure, error) {
 	if err := json.Unmarshal(raw, &all); err != nil || len(all.Devices) != linedUp {
 		return nil, errors.Join(err, fmt.Errorf("%d devices were told of", len(all.Devices)))
 	}
-	var empty, changed, one, sites []time.Duration
-	version := all.Version
-	for i := range 400 {
-		took, _, err := get("/api/session")
-		if err != nil {
-			return nil, err
-		}
-		empty = append(empty, took)
-		if took, _, err = get(path + "/changes?since=" + version); err != nil {
-			return nil, err
-		}
-		changed = append(changed, took)
-		if took, _, err = get("/api/sites"); err != nil {
-			return nil, err
-		}
-		sites = append(sites, took)
-		if i%8 != 0 {
-			continue
-		}
-		d := &store.Device{ID: devices[i], Site: site.ID}
-		reached := evidence.Reached{Addr: addressOf(i), Service: "http://again/", SkewMS: int64(i)}
-		if err := s.Devices.Record(ctx, d, nil, store.Finding{Body: reached}); err != nil {
-			return nil, err
-		}
-		if took, raw, err = get(path + "/changes?since=" + version); err != nil {
-			return nil, err
-		}
-		one = append(one, took)
-		if err := json.Unmarshal(raw, &all); err != nil || len(all.Devices) != 1 {
-			return nil, errors.Join(err, fmt.Errorf("%d devices were told of after one change", len(all.Devices)))
-		}
-		version = all.Version
-	}
-	streams, err := streamsOf(h.URL, path, page, p95(empty))
+	empty, changed, one, sites, err := lineUpAnswers(ctx, s, page, site.ID, devices, all.Version)
 	if err != nil {
 		return nil, err
 	}
-	cords, err := cordsOf(ctx, s, site.ID, devices, h.URL, strings.TrimPrefix(path, "/api"))
+	streams, err := streamsOf(page.url, path, page.client, p95(empty))
+	if err != nil {
+		return nil, err
+	}
+	cords, err := cordsOf(ctx, s, site.ID, devices, page.url, strings.TrimPrefix(path, "/api"))
 	if err != nil {
 		return nil, err
 	}
@@ -173,6 +116,106 @@ func lineUp(ctx context.Context, _ *scene.Library) ([]figure, error) {
 		{"The same: the very first time after the start of the server", ms(cold), "", "", "stated"},
 		{"The same: the cards of all sites, p95", ms(p95(sites)), ms(floor) + " an empty handler, p95", ratio(p95(sites)), "stated"},
 	}, streams...), nil
+}
+
+// A page is somebody who is signed in to a server of this process.
+type page struct {
+	url    string
+	client *http.Client
+}
+
+// signedInPage starts a server on a store and signs in to it.
+func signedInPage(ctx context.Context, s *store.Store, q *jobs.Queue) (*page, func(), error) {
+	const code = "bench-code"
+	serving, end := context.WithCancel(ctx)
+	h := httptest.NewServer(server.New(serving, server.Config{Store: s, Queue: q, Agent: jobs.Here{}, SetupCode: code,
+		Log: slog.New(slog.DiscardHandler), Web: web.Files()}))
+	stop := func() { h.Close(); end() }
+	jar, _ := cookiejar.New(nil)
+	p := &page{h.URL, &http.Client{Jar: jar}}
+	body, _ := json.Marshal(map[string]string{"name": "keeper", "password": "a long password", "code": code})
+	res, err := p.client.Post(h.URL+"/api/setup", "application/json", bytes.NewReader(body))
+	if err == nil {
+		res.Body.Close()
+		if res.StatusCode >= 300 {
+			err = fmt.Errorf("setting up was answered with %d", res.StatusCode)
+		}
+	}
+	if err != nil {
+		stop()
+	}
+	return p, stop, err
+}
+
+// get asks for a path, and returns how long that took.
+func (p *page) get(path string) (took time.Duration, raw []byte, err error) {
+	began := time.Now()
+	res, err := p.client.Get(p.url + path)
+	if err != nil {
+		return 0, nil, err
+	}
+	defer res.Body.Close()
+	raw, err = io.ReadAll(res.Body)
+	if err == nil && res.StatusCode != http.StatusOK {
+		err = fmt.Errorf("%s was answered with %d", path, res.StatusCode)
+	}
+	return time.Since(began), raw, err
+}
+
+// times asks for a path n times, and returns how long each took.
+func (p *page) times(path string, n int) (out []time.Duration, err error) {
+	for range n {
+		took, _, err := p.get(path)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, took)
+	}
+	return out, nil
+}
+
+// lineUpAnswers times 400 answers of each kind: of an empty handler, of what has changed where nothing has and where one device has, and of
+// the cards of all sites.
+func lineUpAnswers(ctx context.Context, s *store.Store, p *page, site uuid.UUID, devices []uuid.UUID, version string) (empty, changed, one,
+	sites []time.Duration, err error) {
+	path := "/api/sites/" + site.String()
+	var all struct {
+		Version string
+		Devices []json.RawMessage
+	}
+	for i := range 400 {
+		took, _, err := p.get("/api/session")
+		if err != nil {
+			return nil, nil, nil, nil, err
+		}
+		empty = append(empty, took)
+		if took, _, err = p.get(path + "/changes?since=" + version); err != nil {
+			return nil, nil, nil, nil, err
+		}
+		changed = append(changed, took)
+		if took, _, err = p.get("/api/sites"); err != nil {
+			return nil, nil, nil, nil, err
+		}
+		sites = append(sites, took)
+		if i%8 != 0 {
+			continue
+		}
+		d := &store.Device{ID: devices[i], Site: site}
+		reached := evidence.Reached{Addr: addressOf(i), Service: "http://again/", SkewMS: int64(i)}
+		if err := s.Devices.Record(ctx, d, nil, store.Finding{Body: reached}); err != nil {
+			return nil, nil, nil, nil, err
+		}
+		var raw []byte
+		if took, raw, err = p.get(path + "/changes?since=" + version); err != nil {
+			return nil, nil, nil, nil, err
+		}
+		one = append(one, took)
+		if err := json.Unmarshal(raw, &all); err != nil || len(all.Devices) != 1 {
+			return nil, nil, nil, nil, errors.Join(err, fmt.Errorf("%d devices were told of after one change", len(all.Devices)))
+		}
+		version = all.Version
+	}
+	return empty, changed, one, sites, nil
 }
 
 func p95(list []time.Duration) time.Duration {

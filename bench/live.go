@@ -32,8 +32,10 @@ const watched = `
 name: bench live
 users: [{name: fitter, secret: bench, level: Administrator}]
 devices:
-  - {name: Camera, maker: corvane, model: V4, address: 127.61.8.1, count: 9, scene: viaduct, streams: [{width: 640, height: 360, fps: 10, kbps: 600, gop: 10}]}
-  - {name: Heavy, maker: corvane, model: V4, address: 127.61.8.20, scene: turntable, streams: [{width: 1280, height: 720, fps: 25, kbps: 4000, gop: 25}]}
+  - {name: Camera, maker: corvane, model: V4, address: 127.61.8.1, count: 9, scene: viaduct, streams: [{width: 640, height: 360,
+       fps: 10, kbps: 600, gop: 10}]}
+  - {name: Heavy, maker: corvane, model: V4, address: 127.61.8.20, scene: turntable, streams: [{width: 1280, height: 720, fps: 25,
+       kbps: 4000, gop: 25}]}
 `
 
 // looker is a server of its own with the cameras proven, and a person who is signed in.
@@ -281,7 +283,8 @@ func (l *looker) clicks(ctx context.Context, w *sim.World) ([]figure, error) {
 		return nil, err
 	}
 	return []figure{
-		{"Live: click to moving picture in the browser, somebody looks already", fmt.Sprintf("%.0f ms", median(warm)), ms(trip) + " a bare exchange", "", under(400, median(warm), " ms")},
+		{"Live: click to moving picture in the browser, somebody looks already", fmt.Sprintf("%.0f ms", median(warm)), ms(trip) +
+			" a bare exchange", "", under(400, median(warm), " ms")},
 		{"Live: the same, cold", fmt.Sprintf("%.0f ms", median(cold)), fmt.Sprintf("%.0f ms wait for that key frame", median(waits)),
 			fmt.Sprintf("%.0f ms on top", median(over)), atMost(300, median(over), " ms on top")},
 	}, nil
@@ -322,7 +325,8 @@ func (l *looker) nine(ctx context.Context) ([]figure, error) {
 	time.Sleep(3 * time.Second)
 	cpu, rss := over10(l.server.PID())
 	return []figure{
-		{"Live: nine H.264 pictures, the server's share of a core", fmt.Sprintf("%.2f", cpu.Seconds()/10), "", "", under(0.5, cpu.Seconds()/10, "")},
+		{"Live: nine H.264 pictures, the server's share of a core", fmt.Sprintf("%.2f", cpu.Seconds()/10), "", "",
+			under(0.5, cpu.Seconds()/10, "")},
 		{"The same: its resident size", fmt.Sprintf("%d MB", rss/1e6), "", "", under(150, float64(rss)/1e6, " MB")},
 	}, nil
 }
@@ -381,7 +385,8 @@ func (l *looker) fifty(ctx context.Context) (figure, error) {
 	copier.Process.Kill()
 	copier.Wait()
 	floor := plain / viewers
-	return figure{"Live: one viewer more of 50 on one camera (4 Mbit/s, 25 fps), processor time a second", ms(each / 10), ms(floor/10) + " a plain copy to a socket",
+	return figure{"Live: one viewer more of 50 on one camera (4 Mbit/s, 25 fps), processor time a second", ms(each / 10),
+		ms(floor/10) + " a plain copy to a socket",
 		fmt.Sprintf("%.2f", float64(each)/float64(floor)), atMost(2, float64(each)/float64(floor), "")}, nil
 }
 
@@ -447,6 +452,7 @@ func muxing(ctx context.Context, lib *scene.Library) (figure, error) {
 	}
 	allocations := testing.AllocsPerRun(100, func() { out, _ = m.Frame(out[:0], frames[0], true, 0) })
 	return figure{fmt.Sprintf("fMP4: a frame of %d kB written; allocations a frame: %g", bytesOfAll/len(frames)/1000, allocations),
-		fmt.Sprintf("%.1f µs", float64(median(wrote).Nanoseconds())/1000), fmt.Sprintf("%.1f µs copied", float64(median(copied).Nanoseconds())/1000),
+		fmt.Sprintf("%.1f µs", float64(median(wrote).Nanoseconds())/1000), fmt.Sprintf("%.1f µs copied",
+			float64(median(copied).Nanoseconds())/1000),
 		fmt.Sprintf("%.1f", float64(median(wrote))/float64(median(copied))), none(int(allocations))}, nil
 }

@@ -40,14 +40,16 @@ func patched(ctx context.Context, _ *scene.Library) ([]figure, error) {
 name: patched
 users: [{name: fitter, secret: bench, level: Administrator}]
 devices:
-  - {name: East, maker: corvane, model: V4, address: 127.62.17.10, count: %d, scene: viaduct, caption: "", streams: [{width: 160, height: 90, fps: 5, kbps: 60, gop: 5}]}
+  - {name: East, maker: corvane, model: V4, address: 127.62.17.10, count: %d, scene: viaduct, caption: "", streams: [{width: 160,
+       height: 90, fps: 5, kbps: 60, gop: 5}]}
 targets:
 `, patchedCameras)
 	at := map[string]string{}
 	for i, kind := range []string{"hybrid", "software", "hybrid"} {
 		name := []string{"recorder", "software", "floor"}[i]
 		at[name] = fmt.Sprintf("http://127.62.17.%d:8081", 201+i)
-		scenario += fmt.Sprintf("  - {name: %s, kind: %s, address: 127.62.17.%d, port: 8081, user: desk, secret: bench, slots: %d, delay_ms: %d}\n", name, kind, 201+i,
+		scenario += fmt.Sprintf("  - {name: %s, kind: %s, address: 127.62.17.%d, port: 8081, user: desk, secret: bench, slots: %d, "+
+			"delay_ms: %d}\n", name, kind, 201+i,
 			patchedCameras, patchedDelay)
 	}
 	r, err := newRig(ctx, scenario, "127.62.17.0/25")
@@ -62,7 +64,8 @@ targets:
 	if err != nil {
 		return nil, err
 	}
-	key, err := r.store.SignIns.Add(ctx, signin.New{Label: "desk", User: "desk", Secret: signin.NewSecret("bench"), Terms: signin.Terms{Purpose: signin.Target}})
+	key, err := r.store.SignIns.Add(ctx, signin.New{Label: "desk", User: "desk", Secret: signin.NewSecret("bench"),
+		Terms: signin.Terms{Purpose: signin.Target}})
 	if err != nil {
 		return nil, err
 	}
@@ -77,54 +80,65 @@ targets:
 	}
 	var out []figure
 	for _, name := range []string{"software", "recorder"} {
-		reach := netip.MustParseAddrPort(at[name][len("http://"):])
-		id := uuid.Must(uuid.NewV7())
-		if err := r.store.Targets.Put(ctx, r.site.ID, act.PutTarget{ID: id, New: true, Reach: reach,
-			TargetForm: act.TargetForm{Kind: viabridge.Kind, Name: name, Address: at[name], SignIn: &key}}); err != nil {
-			return nil, err
-		}
-		agreed := act.Agreed{Target: id, Secrets: []target.Secret{target.OwnSignIn, target.CameraSignIn}}
-		if err := r.store.Targets.Agree(ctx, act.Person{Name: "bench"}, agreed); err != nil {
-			return nil, err
-		}
-		var wish []act.Wish
-		work := command.Work{Kind: "place"}
-		for _, d := range devices {
-			if d.Status.Device.Stray {
-				continue
-			}
-			wish = append(wish, act.Wish{Device: d.ID, Slot: fmt.Sprint(len(wish) + 1)})
-			work.Devices = append(work.Devices, command.OnDevice{Device: d.ID, Do: command.Device{Place: &command.Place{Target: id}}})
-		}
-		if err := r.store.Targets.Wish(ctx, wish, id); err != nil {
-			return nil, err
-		}
-		began := time.Now()
-		run, err := r.queue.Begin(ctx, r.site.ID, work)
-		if err == nil {
-			err = finished(ctx, r.store, run)
-		}
+		took, confirmed, err := r.placeAll(ctx, name, at[name], key, devices)
 		if err != nil {
 			return nil, err
 		}
-		took := time.Since(began)
-		now, err := r.store.Devices.List(ctx, r.site.ID)
-		if err != nil {
-			return nil, err
-		}
-		confirmed := 0
-		for i := range now {
-			for _, p := range now[i].Status.Placements {
-				if p.Target == id && p.Confirmed {
-					confirmed++
-				}
-			}
-		}
-		out = append(out, figure{fmt.Sprintf("%d cameras onto %s, placed and confirmed with its picture (%d ms a call); %d confirmed", patchedCameras, name, patchedDelay, confirmed),
-			fmt.Sprintf("%.1f s", took.Seconds()), fmt.Sprintf("%.1f s its own time for so many", floor.Seconds()), fmt.Sprintf("%.2f", took.Seconds()/floor.Seconds()), atMost(1.3, took.Seconds()/floor.Seconds(), "")})
+		out = append(out, figure{fmt.Sprintf("%d cameras onto %s, placed and confirmed with its picture (%d ms a call); %d confirmed",
+			patchedCameras, name, patchedDelay, confirmed),
+			fmt.Sprintf("%.1f s", took.Seconds()), fmt.Sprintf("%.1f s its own time for so many", floor.Seconds()), fmt.Sprintf("%.2f",
+				took.Seconds()/floor.Seconds()), atMost(1.3, took.Seconds()/floor.Seconds(), "")})
 	}
 	pictures, err := compared()
 	return append(out, pictures...), err
+}
+
+// placeAll puts devices onto a target, and returns how long that took and how many the target has confirmed.
+func (r *rig) placeAll(ctx context.Context, name, at string, key uuid.UUID, devices []store.Device) (took time.Duration, confirmed int,
+	err error) {
+	reach := netip.MustParseAddrPort(at[len("http://"):])
+	id := uuid.Must(uuid.NewV7())
+	if err := r.store.Targets.Put(ctx, r.site.ID, act.PutTarget{ID: id, New: true, Reach: reach,
+		TargetForm: act.TargetForm{Kind: viabridge.Kind, Name: name, Address: at, SignIn: &key}}); err != nil {
+		return 0, 0, err
+	}
+	agreed := act.Agreed{Target: id, Secrets: []target.Secret{target.OwnSignIn, target.CameraSignIn}}
+	if err := r.store.Targets.Agree(ctx, act.Person{Name: "bench"}, agreed); err != nil {
+		return 0, 0, err
+	}
+	var wish []act.Wish
+	work := command.Work{Kind: "place"}
+	for _, d := range devices {
+		if d.Status.Device.Stray {
+			continue
+		}
+		wish = append(wish, act.Wish{Device: d.ID, Slot: fmt.Sprint(len(wish) + 1)})
+		work.Devices = append(work.Devices, command.OnDevice{Device: d.ID, Do: command.Device{Place: &command.Place{Target: id}}})
+	}
+	if err := r.store.Targets.Wish(ctx, wish, id); err != nil {
+		return 0, 0, err
+	}
+	began := time.Now()
+	run, err := r.queue.Begin(ctx, r.site.ID, work)
+	if err == nil {
+		err = finished(ctx, r.store, run)
+	}
+	if err != nil {
+		return 0, 0, err
+	}
+	took = time.Since(began)
+	now, err := r.store.Devices.List(ctx, r.site.ID)
+	if err != nil {
+		return 0, 0, err
+	}
+	for i := range now {
+		for _, p := range now[i].Status.Placements {
+			if p.Target == id && p.Confirmed {
+				confirmed++
+			}
+		}
+	}
+	return took, confirmed, nil
 }
 
 // bareFloor puts as many entries by the bare client, one after the other.
@@ -176,14 +190,15 @@ func compared() ([]figure, error) {
 	}
 	// A time in milliseconds would judge the machine. Comparing stays small beside the decoding that has to come before it.
 	return []figure{{"Comparing two decoded pictures of 640x360, both boiled down", fmt.Sprintf("%.2f ms", median(printing).Seconds()*1000),
-		fmt.Sprintf("%.2f ms decoding one", median(decoding).Seconds()*1000), fmt.Sprintf("%.2f", median(printing).Seconds()/median(decoding).Seconds()),
+		fmt.Sprintf("%.2f ms decoding one", median(decoding).Seconds()*1000), fmt.Sprintf("%.2f",
+			median(printing).Seconds()/median(decoding).Seconds()),
 		atMost(0.6, median(printing).Seconds()/median(decoding).Seconds(), " of decoding one")}}, nil
 }
 
 const cordsDrawn = 500
 
-// cordsOf measures the Patch view with 500 placements: what keeps the page busy while a plug is dragged over all of its height, and while both
-// columns are scrolled.
+// cordsOf measures the Patch view with 500 placements: what keeps the page busy while a plug is dragged over all of its height, and
+// while both columns are scrolled.
 func cordsOf(ctx context.Context, s *store.Store, site uuid.UUID, devices []uuid.UUID, url, view string) ([]figure, error) {
 	id := uuid.Must(uuid.NewV7())
 	if err := s.Targets.Put(ctx, site, act.PutTarget{ID: id, New: true,
@@ -194,7 +209,8 @@ func cordsOf(ctx context.Context, s *store.Store, site uuid.UUID, devices []uuid
 	for n := range cordsDrawn {
 		layout.Slots = append(layout.Slots, target.Slot{Token: fmt.Sprint(n + 1), Label: fmt.Sprintf("slot %d", n+1), Is: target.Used})
 	}
-	if err := s.Targets.Saw(ctx, id, nil, store.Seen{What: "answered", About: &target.About{Name: "Great vault", Kind: "recorder"}, Layout: &layout}); err != nil {
+	if err := s.Targets.Saw(ctx, id, nil, store.Seen{What: "answered", About: &target.About{Name: "Great vault", Kind: "recorder"},
+		Layout: &layout}); err != nil {
 		return nil, err
 	}
 	if err := s.Targets.Wish(ctx, act.InAnySlot(devices[:cordsDrawn]...), id); err != nil {
@@ -203,7 +219,8 @@ func cordsOf(ctx context.Context, s *store.Store, site uuid.UUID, devices []uuid
 	for n, d := range devices[:cordsDrawn] {
 		x := &store.Device{ID: d, Site: site}
 		slot := fmt.Sprint(1 + n*7%cordsDrawn) // 7 and 500 have no common divisor: the cords cross
-		for _, b := range []evidence.Body{evidence.Placed{Slot: "slot " + slot, Token: slot, Ref: slot + "\n" + slot}, evidence.Confirmed{Says: "showing"}} {
+		for _, b := range []evidence.Body{evidence.Placed{Slot: "slot " + slot, Token: slot, Ref: slot + "\n" + slot},
+			evidence.Confirmed{Says: "showing"}} {
 			if err := s.Devices.Record(ctx, x, nil, store.Finding{Subject: id.String(), Body: b}); err != nil {
 				return nil, err
 			}
@@ -220,7 +237,8 @@ func cordsOf(ctx context.Context, s *store.Store, site uuid.UUID, devices []uuid
 	}
 	var drag, scroll busy
 	err = rod.Try(func() {
-		page.MustEval(`() => fetch("/api/session", { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify({ name: "keeper", password: "a long password" }) })`)
+		page.MustEval(`() => fetch("/api/session", { method: "POST", headers: { "Content-Type": "application/json" }, ` +
+			`body: JSON.stringify({ name: "keeper", password: "a long password" }) })`)
 		page.MustNavigate(url + view + "/patch")
 		page.Timeout(time.Minute).MustElement(`[data-on="Great vault"]`)
 		time.Sleep(2 * time.Second)
@@ -248,9 +266,11 @@ func cordsOf(ctx context.Context, s *store.Store, site uuid.UUID, devices []uuid
 			const box = jack.getBoundingClientRect();
 			jack.dispatchEvent(new PointerEvent("pointerdown", { bubbles: true, button: 0, clientX: box.x + 9, clientY: box.y + 9 }));
 		}`)
-		drag = measure(`window.dispatchEvent(new PointerEvent("pointermove", { bubbles: true, clientX: 520 + (i % 200) * 2, clientY: 120 + (i * 2) % 600 }))`)
+		drag = measure(`window.dispatchEvent(new PointerEvent("pointermove", { bubbles: true, clientX: 520 + (i % 200) * 2, ` +
+			`clientY: 120 + (i * 2) % 600 }))`)
 		page.MustEval(`() => window.dispatchEvent(new KeyboardEvent("keydown", { key: "Escape", bubbles: true }))`)
-		scroll = measure(`for (const s of document.querySelectorAll('section[aria-label="Channels"], section[aria-label="Targets"]')) s.scrollTop = (s.scrollHeight * i) / 300`)
+		scroll = measure(`for (const s of document.querySelectorAll('section[aria-label="Channels"], ` +
+			`section[aria-label="Targets"]')) s.scrollTop = (s.scrollHeight * i) / 300`)
 	})
 	return []figure{
 		{"Patch view with 500 placements: tasks over 50 ms while a plug is dragged for 300 frames", drag.String(), "", "", none(drag.tasks)},

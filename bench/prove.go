@@ -19,7 +19,8 @@ const oneCamera = `
 name: bench
 users: [{name: fitter, secret: bench, level: Administrator}]
 devices:
-  - {name: Camera, maker: corvane, model: V4, address: 127.61.0.1, scene: viaduct, streams: [{width: 1280, height: 720, fps: 15, kbps: 2000, gop: 15}]}
+  - {name: Camera, maker: corvane, model: V4, address: 127.61.0.1, scene: viaduct, streams: [{width: 1280, height: 720, fps: 15,
+       kbps: 2000, gop: 15}]}
 `
 
 // proveTime measures the time from a URL to the proof's first key frame against the wait for that key frame: what is over the wait

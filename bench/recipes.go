@@ -54,7 +54,8 @@ const lonely = `
 name: lonely
 users: [{name: fitter, secret: bench, level: Administrator}]
 devices:
-  - {name: Mute, maker: ostrel, model: O1, address: 127.61.6.11, scene: viaduct, caption: "", streams: [{width: 320, height: 180, fps: 5, kbps: 150, gop: 5}]}
+  - {name: Mute, maker: ostrel, model: O1, address: 127.61.6.11, scene: viaduct, caption: "", streams: [{width: 320, height: 180,
+       fps: 5, kbps: 150, gop: 5}]}
 `
 
 // candidates is how many paths are tried before the right one.

@@ -36,7 +36,8 @@ func silent(context.Context, *scene.Library) ([]figure, error) {
 	got := median(times)
 	return []figure{{fmt.Sprintf("Sweep of a silent /22, 5 ports (%d pairs, %d at once, %s each)", pairs, discovery.ConnectWindow,
 		discovery.ConnectTimeout),
-		ms(got), ms(floor) + " pairs × timeout / window", fmt.Sprintf("%.2f", float64(got)/float64(floor)), atMost(1.2, float64(got)/float64(floor), "")}}, nil
+		ms(got), ms(floor) + " pairs × timeout / window", fmt.Sprintf("%.2f", float64(got)/float64(floor)), atMost(1.2,
+			float64(got)/float64(floor), "")}}, nil
 }
 
 // silentInside is the part that runs in the network of its own.

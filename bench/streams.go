@@ -83,7 +83,8 @@ func scrolled(url, view string) (steady, jumps busy, err error) {
 		return steady, jumps, err
 	}
 	err = rod.Try(func() {
-		page.MustEval(`() => fetch("/api/session", { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify({ name: "keeper", password: "a long password" }) })`)
+		page.MustEval(`() => fetch("/api/session", { method: "POST", headers: { "Content-Type": "application/json" }, ` +
+			`body: JSON.stringify({ name: "keeper", password: "a long password" }) })`)
 		page.MustNavigate(url + view + "/streams")
 		page.Timeout(time.Minute).MustElement("[data-streams]")
 		page.MustElement("[data-cost-plot]")

@@ -23,7 +23,8 @@ const thousandYard = `
 name: thousand
 users: [{name: fitter, secret: bench, level: Administrator}]
 devices:
-  - {name: Line, maker: corvane, model: V4, address: 127.63.0.10, count: 1000, scene: viaduct, caption: "", streams: [{width: 320, height: 180, fps: 5, kbps: 150, gop: 5}]}
+  - {name: Line, maker: corvane, model: V4, address: 127.63.0.10, count: 1000, scene: viaduct, caption: "", streams: [{width: 320,
+       height: 180, fps: 5, kbps: 150, gop: 5}]}
 `
 
 // answerWindow is what the standard gives a device to answer (WS-Discovery 2005/04 §3.1.3, APP_MAX_DELAY), retryPlan what asking three
@@ -134,7 +135,9 @@ func findWhileTheyArrive(dir string) (tasks int, longest float64, shown time.Dur
 		page.MustElementR("button", "Make the site").MustClick()
 		page.MustElementR("a", "^Find$").MustClick()
 		page.MustElementR("body *", "Nothing heard yet")
-		page.MustEval(`() => { window.long = []; new PerformanceObserver((l) => window.long.push(...l.getEntries().map((e) => e.duration))).observe({ type: "longtask", buffered: false }); }`)
+		page.MustEval(`() => { window.long = []; ` +
+			`new PerformanceObserver((l) => window.long.push(...l.getEntries().map((e) => e.duration))).observe({ type: "longtask", ` +
+			`buffered: false }); }`)
 		began := time.Now()
 		page.MustElementR("button", "Sweep the site").MustClick()
 		page.Timeout(5*time.Minute).MustElementR("body *", `^1000 cameras`)

@@ -51,7 +51,8 @@ func tuned(ctx context.Context, _ *scene.Library) ([]figure, error) {
 	}
 	set := func(ids []uuid.UUID, p tuning.Plan) (time.Duration, error) {
 		began := time.Now()
-		run, err := r.queue.Begin(ctx, r.site.ID, command.Work{Kind: "tune", Devices: command.Each(ids, command.Device{Tune: &command.Tune{Plan: p}})})
+		run, err := r.queue.Begin(ctx, r.site.ID, command.Work{Kind: "tune",
+			Devices: command.Each(ids, command.Device{Tune: &command.Tune{Plan: p}})})
 		if err == nil {
 			err = finished(ctx, r.store, run)
 		}
@@ -94,14 +95,16 @@ func tuned(ctx context.Context, _ *scene.Library) ([]figure, error) {
 			fmt.Sprintf("%.2f", took.Seconds()/slowest.Seconds()), atMost(1.5, took.Seconds()/slowest.Seconds(), "")},
 		{"The same against one camera alone", ms(took), ms(median(alone)) + " alone", fmt.Sprintf("%.1f", took.Seconds()/median(alone).Seconds()),
 			"stated"},
-		{"The same: cameras whose measures meet the plan", fmt.Sprintf("%d of %d", open, tunedCameras), "", "", bound{"all", open == tunedCameras}},
+		{"The same: cameras whose measures meet the plan", fmt.Sprintf("%d of %d", open, tunedCameras), "", "",
+			bound{"all", open == tunedCameras}},
 	}, nil
 }
 
 // slowestJob is how long the longest job of the newest run was worked on.
 func slowestJob(ctx context.Context, s *store.Store) (d time.Duration, err error) {
 	var seconds float64
-	err = s.Pool.QueryRow(ctx, `SELECT max(extract(epoch FROM finalized_at - attempted_at)) FROM river_job WHERE kind = 'tune' AND args->>'run' =
+	err = s.Pool.QueryRow(ctx,
+		`SELECT max(extract(epoch FROM finalized_at - attempted_at)) FROM river_job WHERE kind = 'tune' AND args->>'run' =
 		(SELECT id::text FROM runs WHERE kind = 'tune' ORDER BY created_at DESC LIMIT 1)`).Scan(&seconds)
 	return time.Duration(seconds * float64(time.Second)), err
 }
@@ -167,7 +170,8 @@ func reckoning(context.Context, *scene.Library) ([]figure, error) {
 		{"2,000 cameras: plans weighed and fitted against 6 targets", ms(median(planned)), floor, ratio(median(planned)),
 			under(60, msOf(median(planned)), " ms")},
 		{"The nearest plan for 6 intakes", ms(median(nearest)), floor, ratio(median(nearest)), under(5, msOf(median(nearest)), " ms")},
-		{"2,000 cameras: days, load, the curve and 30 days backwards", ms(median(costs)), floor, ratio(median(costs)), under(50, msOf(median(costs)), " ms")},
+		{"2,000 cameras: days, load, the curve and 30 days backwards", ms(median(costs)), floor, ratio(median(costs)),
+			under(50, msOf(median(costs)), " ms")},
 	}, nil
 }
 

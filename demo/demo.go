@@ -84,7 +84,8 @@ const onRecorder = 4
 func Seed(ctx context.Context, desk jobs.Desk, by act.Person, network string) error {
 	r := &railway{desk, by, cmp.Or(network, Network)}
 	var sites []uuid.UUID
-	for _, x := range []struct{ name, ranges string }{{"Tarn Ferry station", "1.0/24"}, {"Engine Works", "2.0/24"}, {"Viaduct crossing", "3.0/24"}} {
+	for _, x := range []struct{ name, ranges string }{{"Tarn Ferry station", "1.0/24"}, {"Engine Works", "2.0/24"},
+		{"Viaduct crossing", "3.0/24"}} {
 		id := uuid.Must(uuid.NewV7())
 		sites = append(sites, id)
 		if err := r.do(ctx, act.CreateSite{ID: id, SiteForm: act.SiteForm{Name: x.name, Ranges: address.MustParse(r.on(x.ranges))}}); err != nil {

@@ -21,7 +21,8 @@ import (
 // FeedName is the list that the five screens take.
 const FeedName = "Waiting room screens"
 
-// patch adds the station's targets and puts some cameras onto them: some stand right, some half, and each other one is wrong in its own way.
+// patch adds the station's targets and puts some cameras onto them: some stand right, some half, and each other one is wrong in its
+// own way.
 func (r *railway) patch(ctx context.Context, station uuid.UUID) error {
 	desk, stream := uuid.Must(uuid.NewV7()), uuid.Must(uuid.NewV7())
 	for _, key := range []signin.New{
@@ -38,7 +39,8 @@ func (r *railway) patch(ctx context.Context, station uuid.UUID) error {
 		form.Kind, form.Name = kind, name
 		a := act.AddTarget{Site: station, ID: uuid.Must(uuid.NewV7()), TargetForm: form}
 		if last != "" {
-			a.Address = map[bool]string{true: "mqtt://", false: "http://"}[kind == hub.Kind] + netip.AddrPortFrom(netip.MustParseAddr(r.on(last)), port).String()
+			a.Address = map[bool]string{true: "mqtt://", false: "http://"}[kind == hub.Kind] +
+				netip.AddrPortFrom(netip.MustParseAddr(r.on(last)), port).String()
 		}
 		if kind != feed.Kind && kind != byhand.Kind && name != "Staff room voice" {
 			a.Agree = []target.Secret{target.OwnSignIn, target.CameraSignIn, target.StreamKey}
@@ -73,6 +75,14 @@ func (r *railway) patch(ctx context.Context, station uuid.UUID) error {
 		Settings: map[string]string{live.Ingest: "rtmp://" + r.on("1.77") + ":8082/live", live.Stream: "sub"}}); err != nil {
 		return err
 	}
+	if err := r.placeSome(ctx, station, ids); err != nil {
+		return err
+	}
+	return r.do(ctx, act.LookAt{Site: station})
+}
+
+// placeSome puts cameras onto the targets, by name.
+func (r *railway) placeSome(ctx context.Context, station uuid.UUID, ids map[string]uuid.UUID) error {
 	devices, err := r.desk.Store.Devices.List(ctx, station)
 	if err != nil {
 		return err
@@ -109,5 +119,5 @@ func (r *railway) patch(ctx context.Context, station uuid.UUID) error {
 			}
 		}
 	}
-	return r.do(ctx, act.LookAt{Site: station})
+	return nil
 }

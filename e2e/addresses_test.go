@@ -191,7 +191,8 @@ func TestImportMatching(t *testing.T) {
 // Two devices at one address are shown as two, and neither is talked to as if it were the other.
 func TestAddressConflict(t *testing.T) {
 	t.Parallel()
-	scenario := strings.ReplaceAll(yard, "127.43.1.", "127.43.8.") + `  - {name: Twin, maker: corvane, model: V9, serial: TWIN, shares: Turntable}
+	scenario := strings.ReplaceAll(yard, "127.43.1.", "127.43.8.") +
+		`  - {name: Twin, maker: corvane, model: V9, serial: TWIN, shares: Turntable}
 `
 	world := simtest.Start(t, scenario)
 	b := start(t)

@@ -48,7 +48,8 @@ func (b *bench) clean(view string) {
 			for _, n := range v.Nodes[:min(len(v.Nodes), 4)] {
 				nodes = append(nodes, fmt.Sprintf("%.200s\n    %s", n.HTML, strings.ReplaceAll(n.Summary, "\n", " ")))
 			}
-			assert.Fail(b.t, fmt.Sprintf("%s, %s theme: %s (%s), %d times:\n  %s", view, theme, v.Help, v.ID, len(v.Nodes), strings.Join(nodes, "\n  ")))
+			assert.Fail(b.t, fmt.Sprintf("%s, %s theme: %s (%s), %d times:\n  %s", view, theme, v.Help, v.ID, len(v.Nodes),
+				strings.Join(nodes, "\n  ")))
 		}
 	}
 	b.page.MustEval(`() => { document.documentElement.dataset.theme = "day"; }`)

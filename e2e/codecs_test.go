@@ -18,12 +18,18 @@ const mixed = `
 name: mixed
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Embankment, maker: lumenhythe, model: L5, address: 127.43.18.11, scene: viaduct, caption: "", streams: [{width: 640, height: 360, fps: 10, kbps: 500, gop: 10, codec: h265}, {width: 320, height: 180, fps: 5, kbps: 100, gop: 5, profile: baseline}]}
-  - {name: Milepost, maker: corvane, model: V1, address: 127.43.18.12, scene: signal-box-stairs, caption: "", streams: [{width: 320, height: 184, fps: 5, kbps: 900, codec: jpeg}]}
-  - {name: Ganger hut, maker: corvane, model: V1, address: 127.43.18.13, scene: coal-stage, caption: "", streams: [{width: 320, height: 180, fps: 10, kbps: 300, gop: 10, codec: mpeg4}]}
-  - {name: Waiting shelter, maker: corvane, model: V4, address: 127.43.18.14, scene: platform-clock, caption: "", streams: [{width: 320, height: 180, fps: 10, kbps: 200, gop: 10, audio: aac}]}
-  - {name: Crossing lamp, maker: corvane, model: V4, address: 127.43.18.15, scene: crossing-north, caption: "", streams: [{width: 320, height: 180, fps: 5, kbps: 100, gop: 5, profile: baseline}], defects: {https: only}}
-  - {name: Footpath, maker: corvane, model: V4, address: 127.43.18.16, scene: footbridge, caption: "", streams: [{width: 320, height: 180, fps: 10, kbps: 200, gop: 10, audio: silent}], defects: {drops: 4, clock_offset: -1200}}
+  - {name: Embankment, maker: lumenhythe, model: L5, address: 127.43.18.11, scene: viaduct, caption: "", streams: [{width: 640,
+       height: 360, fps: 10, kbps: 500, gop: 10, codec: h265}, {width: 320, height: 180, fps: 5, kbps: 100, gop: 5, profile: baseline}]}
+  - {name: Milepost, maker: corvane, model: V1, address: 127.43.18.12, scene: signal-box-stairs, caption: "",
+       streams: [{width: 320, height: 184, fps: 5, kbps: 900, codec: jpeg}]}
+  - {name: Ganger hut, maker: corvane, model: V1, address: 127.43.18.13, scene: coal-stage, caption: "", streams: [{width: 320,
+       height: 180, fps: 10, kbps: 300, gop: 10, codec: mpeg4}]}
+  - {name: Waiting shelter, maker: corvane, model: V4, address: 127.43.18.14, scene: platform-clock, caption: "",
+       streams: [{width: 320, height: 180, fps: 10, kbps: 200, gop: 10, audio: aac}]}
+  - {name: Crossing lamp, maker: corvane, model: V4, address: 127.43.18.15, scene: crossing-north, caption: "",
+       streams: [{width: 320, height: 180, fps: 5, kbps: 100, gop: 5, profile: baseline}], defects: {https: only}}
+  - {name: Footpath, maker: corvane, model: V4, address: 127.43.18.16, scene: footbridge, caption: "", streams: [{width: 320,
+       height: 180, fps: 10, kbps: 200, gop: 10, audio: silent}], defects: {drops: 4, clock_offset: -1200}}
   - {name: Strongroom, kind: recorder, maker: holloway, model: Eight, address: 127.43.18.20}
 `
 

@@ -22,7 +22,8 @@ const yard = `
 name: yard
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Platform clock, maker: corvane, model: V4, address: 127.43.1.11, scene: platform-clock, streams: [&m {width: 640, height: 360, fps: 10, kbps: 400, gop: 5}, &s {width: 320, height: 180, fps: 5, kbps: 100, gop: 5, profile: baseline}]}
+  - {name: Platform clock, maker: corvane, model: V4, address: 127.43.1.11, scene: platform-clock, streams: [&m {width: 640,
+       height: 360, fps: 10, kbps: 400, gop: 5}, &s {width: 320, height: 180, fps: 5, kbps: 100, gop: 5, profile: baseline}]}
   - {name: Footbridge, maker: corvane, model: V4, address: 127.43.1.12, scene: footbridge, streams: [*m, *s]}
   - {name: Ticket window, maker: corvane, model: V4, address: 127.43.1.13, scene: ticket-window, streams: [*m, *s]}
   - {name: Turntable, maker: lumenhythe, model: L2, address: 127.43.1.14, scene: turntable, streams: [*m, *s]}
@@ -313,7 +314,8 @@ func TestFromADamagedURLToSixteenChannels(t *testing.T) {
 name: vault
 users: [{name: fitter, secret: "Lamp/41@yard", level: Administrator}]
 devices:
-  - {name: Vault, kind: recorder, maker: holloway, model: Sixteen, address: 127.43.10.20, announces: [], channels: [`+strings.Join(channels, ",\n    ")+`]}
+  - {name: Vault, kind: recorder, maker: holloway, model: Sixteen, address: 127.43.10.20, announces: [],
+       channels: [`+strings.Join(channels, ",\n    ")+`]}
 `)
 	b := start(t)
 	b.firstAccount()
@@ -347,7 +349,9 @@ func TestUnknownMakerByLikelyPaths(t *testing.T) {
 name: wharf
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Coal wharf, maker: ostrel, model: O1, address: 127.43.11.11, scene: coal-stage, announces: [mdns], streams: [{width: 640, height: 360, fps: 10, kbps: 400, gop: 5}, {width: 320, height: 180, fps: 5, kbps: 100, gop: 5, profile: baseline}]}
+  - {name: Coal wharf, maker: ostrel, model: O1, address: 127.43.11.11, scene: coal-stage, announces: [mdns],
+       streams: [{width: 640, height: 360, fps: 10, kbps: 400, gop: 5}, {width: 320, height: 180, fps: 5, kbps: 100, gop: 5,
+       profile: baseline}]}
 `)
 	b := start(t)
 	b.firstAccount()
@@ -376,8 +380,10 @@ func TestRecorderChannels(t *testing.T) {
 	t.Parallel()
 	scenario := strings.ReplaceAll(yard, "127.43.1.", "127.43.9.")
 	scenario = strings.Replace(scenario, "address: 127.43.9.20}", `address: 127.43.9.20, channels: [
-    {name: Subway stairs, address: 10.254.4.11, scene: signal-box-stairs, streams: [*m, *s], page: 9001}, {name: Waiting room, address: 10.254.4.12, scene: ticket-window, streams: [*m, *s], page: 9002},
-    {name: Left luggage, address: 10.254.4.13, scene: water-tower, streams: [*m], page: 9003}, {name: Telegraph office, address: 10.254.4.14, scene: viaduct, streams: [*m]}]}`, 1)
+    {name: Subway stairs, address: 10.254.4.11, scene: signal-box-stairs, streams: [*m, *s], page: 9001}, {name: Waiting room,
+    address: 10.254.4.12, scene: ticket-window, streams: [*m, *s], page: 9002},
+    {name: Left luggage, address: 10.254.4.13, scene: water-tower, streams: [*m], page: 9003}, {name: Telegraph office,
+    address: 10.254.4.14, scene: viaduct, streams: [*m]}]}`, 1)
 	simtest.Start(t, scenario)
 	b := start(t)
 	b.firstAccount()

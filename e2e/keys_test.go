@@ -35,7 +35,8 @@ func TestFromALockedOutCameraToSignedIn(t *testing.T) {
 name: locked
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Weir, maker: lumenhythe, model: L2, address: 127.43.12.11, scene: water-tower, streams: [{width: 320, height: 180, fps: 5, kbps: 100, gop: 5, profile: baseline}], defects: {locks_after: 5}}
+  - {name: Weir, maker: lumenhythe, model: L2, address: 127.43.12.11, scene: water-tower, streams: [{width: 320, height: 180,
+       fps: 5, kbps: 100, gop: 5, profile: baseline}], defects: {locks_after: 5}}
 `)
 	world.Device("Weir").HoldLocked(45)
 	b := start(t)
@@ -63,7 +64,8 @@ func TestAStreamUserOnAllCameras(t *testing.T) {
 name: mill
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Mill, maker: brackwell, model: B5, address: 127.43.13.11, count: 4, scene: turntable, streams: [{width: 320, height: 180, fps: 5, kbps: 100, gop: 5, profile: baseline}], defects: {locks_after: 5}}
+  - {name: Mill, maker: brackwell, model: B5, address: 127.43.13.11, count: 4, scene: turntable, streams: [{width: 320,
+       height: 180, fps: 5, kbps: 100, gop: 5, profile: baseline}], defects: {locks_after: 5}}
 `)
 	b := start(t)
 	b.bring("Mill", "127.43.13.0/28", 4)

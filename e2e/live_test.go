@@ -63,9 +63,12 @@ func TestLookingLive(t *testing.T) {
 name: live
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Clock, maker: corvane, model: V4, address: 127.43.33.11, scene: platform-clock, streams: [{width: 320, height: 180, fps: 10, kbps: 300, gop: 10}]}
-  - {name: Hut, maker: corvane, model: V1, address: 127.43.33.12, scene: coal-stage, streams: [{width: 320, height: 180, fps: 5, kbps: 900, codec: jpeg}]}
-  - {name: Bank, maker: corvane, model: V5, address: 127.43.33.13, scene: viaduct, streams: [{width: 320, height: 180, fps: 5, kbps: 200, gop: 5, codec: h265}]}
+  - {name: Clock, maker: corvane, model: V4, address: 127.43.33.11, scene: platform-clock, streams: [{width: 320, height: 180,
+       fps: 10, kbps: 300, gop: 10}]}
+  - {name: Hut, maker: corvane, model: V1, address: 127.43.33.12, scene: coal-stage, streams: [{width: 320, height: 180, fps: 5,
+       kbps: 900, codec: jpeg}]}
+  - {name: Bank, maker: corvane, model: V5, address: 127.43.33.13, scene: viaduct, streams: [{width: 320, height: 180, fps: 5,
+       kbps: 200, gop: 5, codec: h265}]}
 `)
 	b := start(t)
 	b.bring("Line", "127.43.33.0/26", 3)

@@ -27,18 +27,21 @@ func patchYard(network string) string {
 			size = [2]int{480, 272} // which no panel of the yard takes
 		}
 		name := strings.ToUpper(s[:1]) + strings.ReplaceAll(s[1:], "-", " ")
-		fmt.Fprintf(&b, "  - {name: %s, maker: corvane, model: V4, address: %s.%d, scene: %s, streams: [&m%d {width: 640, height: 360, fps: 15, kbps: 400, gop: 15}, &s%d {width: %d, height: %d, fps: 5, kbps: 100, gop: 5}]}\n",
+		fmt.Fprintf(&b, "  - {name: %s, maker: corvane, model: V4, address: %s.%d, scene: %s, streams: [&m%d {width: 640, height: "+
+			"360, fps: 15, kbps: 400, gop: 15}, &s%d {width: %d, height: %d, fps: 5, kbps: 100, gop: 5}]}\n",
 			name, network, 11+i, s, i, i, size[0], size[1])
 	}
 	const in = "port: 8081, user: desk, secret: oak-door-52"
-	fmt.Fprintf(&b, "  - {name: Bell, maker: doorstead, model: Call, address: %[1]s.25, scene: crossing-north, streams: [{width: 480, height: 272, fps: 5, kbps: 100, gop: 5}]}\n"+
+	fmt.Fprintf(&b, "  - {name: Bell, maker: doorstead, model: Call, address: %[1]s.25, scene: crossing-north, streams: [{width: "+
+		"480, height: 272, fps: 5, kbps: 100, gop: 5}]}\n"+
 		"targets:\n  - {name: Vault, kind: hybrid, maker: Holloway, address: %[1]s.21, %[2]s, slots: 6, analogue: 2, streams: 9554}\n"+
 		"  - {name: Shapes, kind: templates, maker: Holloway, address: %[1]s.22, %[2]s, slots: 6}\n"+
 		"  - {name: Desk, kind: software, maker: Overlea, address: %[1]s.23, %[2]s, slots: 6}\n"+
 		"  - {name: Wall, kind: panel, maker: Sillwater, address: %[1]s.24, %[2]s, slots: 6, project: 2}\n"+
 		"  - {name: Door, kind: intercom, maker: Doorstead, address: %[1]s.25, %[2]s, slots: 2, recorders: [%[1]s.21]}\n"+
 		"  - {name: Live, kind: platform, maker: Beacon, address: %[1]s.26, port: 8081, user: desk, secret: stream-key-9}\n"+
-		"  - {name: Hearth, kind: hub, maker: Hearthline, address: %[1]s.27, port: 1883, user: desk, secret: oak-door-52, screens: [parlour, hall]}\n", network, in)
+		"  - {name: Hearth, kind: hub, maker: Hearthline, address: %[1]s.27, port: 1883, user: desk, secret: oak-door-52, screens: "+
+		"[parlour, hall]}\n", network, in)
 	for n := range 5 {
 		fmt.Fprintf(&b, "  - {name: Screen %d, kind: screen, address: %s.%d, port: 8081}\n", n+1, network, 31+n)
 	}
@@ -177,7 +180,8 @@ func TestThePatchBench(t *testing.T) {
 		const list = (await (await fetch("/api/sites/" + site + "/devices")).json()).filter((d) => !d.stray);
 		for (const d of list) {
 			const n = Number(d.address.split(".")[3]) - 11;
-			await fetch("/api/devices/" + d.id, { method: "PATCH", headers: { "Content-Type": "application/json" }, body: JSON.stringify({ name: scenes[n] ?? "Bell" }) });
+			await fetch("/api/devices/" + d.id, { method: "PATCH", headers: { "Content-Type": "application/json" }, body: JSON.stringify({
+				name: scenes[n] ?? "Bell" }) });
 		}
 		return list.length;
 	}`).Int()
@@ -192,7 +196,8 @@ func TestThePatchBench(t *testing.T) {
 	b.carry("Paint shop", "Desk", "camera 2")
 	b.carry("Water tower", "Wall", "entry 3")
 	b.carry("Viaduct", "Wall", "entry 4")
-	for _, x := range [][3]string{{"Vault", "slot 2", "Footbridge"}, {"Shapes", "channel 3", "Ticket window"}, {"Shapes", "channel 1", "Turntable"}, {"Desk", "camera 1", "Coal stage"},
+	for _, x := range [][3]string{{"Vault", "slot 2", "Footbridge"}, {"Shapes", "channel 3", "Ticket window"},
+		{"Shapes", "channel 1", "Turntable"}, {"Desk", "camera 1", "Coal stage"},
 		{"Desk", "camera 2", "Paint shop"}, {"Wall", "entry 3", "Water tower"}, {"Wall", "entry 4", "Viaduct"}} {
 		b.holds(x[0], x[1], x[2], "confirmed")
 	}
@@ -243,8 +248,8 @@ func TestThePatchBench(t *testing.T) {
 	b.clean("target")
 }
 
-// The intercom is a camera for the recorder and takes the recorder's channel; five screens follow one list; the hub shows a camera on a screen;
-// the platform says that it is live; what does not fit is tuned and placed in one run.
+// The intercom is a camera for the recorder and takes the recorder's channel; five screens follow one list; the hub shows a camera
+// on a screen; the platform says that it is live; what does not fit is tuned and placed in one run.
 func TestTargetsOfEveryOtherKind(t *testing.T) {
 	t.Parallel()
 	world := simtest.Start(t, patchYard("127.43.31"))
@@ -265,7 +270,8 @@ func TestTargetsOfEveryOtherKind(t *testing.T) {
 		}`, path, name).Str()
 	}
 	rename := func(last int, name string) {
-		b.page.MustEval(`async (id, name) => fetch("/api/devices/" + id, { method: "PATCH", headers: { "Content-Type": "application/json" }, body: JSON.stringify({ name }) })`,
+		b.page.MustEval(`async (id, name) => fetch("/api/devices/" + id, { method: "PATCH", `+
+			`headers: { "Content-Type": "application/json" }, body: JSON.stringify({ name }) })`,
 			ids("devices", fmt.Sprintf("127.43.31.%d", last)), name)
 	}
 	rename(11, "Clock")
@@ -304,7 +310,8 @@ func TestTargetsOfEveryOtherKind(t *testing.T) {
 		}
 		return false
 	}, 20*time.Second, 100*time.Millisecond)
-	b.page.MustNavigate(b.page.MustEval(`(id) => location.origin + "/sites/" + location.pathname.split("/")[2] + "/targets/" + id`, ids("targets", "Hearth")).Str())
+	b.page.MustNavigate(b.page.MustEval(`(id) => location.origin + "/sites/" + location.pathname.split("/")[2] + "/targets/" + id`,
+		ids("targets", "Hearth")).Str())
 	b.see(`Showing Clock on hall took \d+ ms`)
 	b.press("^Patch$")
 
@@ -328,7 +335,8 @@ func TestTargetsOfEveryOtherKind(t *testing.T) {
 		}
 		return true
 	}, 40*time.Second, 200*time.Millisecond, "every screen has the list after one change")
-	b.page.MustNavigate(b.page.MustEval(`(id) => location.origin + "/sites/" + location.pathname.split("/")[2] + "/targets/" + id`, ids("targets", "Rooms")).Str())
+	b.page.MustNavigate(b.page.MustEval(`(id) => location.origin + "/sites/" + location.pathname.split("/")[2] + "/targets/" + id`,
+		ids("targets", "Rooms")).Str())
 	b.see("has the list as it is")
 	b.clean("feed")
 	b.press("Withdraw it")

@@ -31,10 +31,12 @@ const gather = `async () => {
   const paths = Object.entries(JSON.parse(await get("/api/openapi.json")).paths).filter(([, v]) => v.get).map(([k]) => k);
   const sites = JSON.parse(await get("/api/sites"));
   const fill = { site: sites.map((s) => s.id), device: [], record: [], book: [] };
-  const events = sites.map((s) => { const e = new EventSource("/api/sites/" + s.id + "/events"); for (const k of ["device", "run", "site"]) e.addEventListener(k, (m) => (out.events = (out.events ?? "") + m.data + " ")); return e; });
+  const events = sites.map((s) => { const e = new EventSource("/api/sites/" + s.id + "/events"); for (const k of ["device", "run",
+  	"site"]) e.addEventListener(k, (m) => (out.events = (out.events ?? "") + m.data + " ")); return e; });
   for (const s of sites) for (const d of JSON.parse(await get("/api/sites/" + s.id + "/devices"))) {
     fill.device.push(d.id);
-    for (const r of JSON.parse(await get("/api/devices/" + d.id + "/evidence"))) if (r.exchange) { await get("/api/evidence/" + r.id + "/exchange"); await get("/api/evidence/" + r.id + "/reading"); }
+    for (const r of JSON.parse(await get("/api/devices/" + d.id + "/evidence"))) if (r.exchange) {
+    	await get("/api/evidence/" + r.id + "/exchange"); await get("/api/evidence/" + r.id + "/reading"); }
   }
   for (const b of JSON.parse(await get("/api/path-books"))) if (b.id) await get("/api/path-books/" + b.id + "/file");
   for (const p of paths) {
@@ -159,12 +161,14 @@ func TestNoSecretOfTheDemoShows(t *testing.T) {
 	require.NotNil(t, password, server.Output)
 	page, err := chrome.Page(server.URL, 1280, 800)
 	require.NoError(t, err)
-	page.MustEval(`async (password) => { await fetch("/api/session", { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify({ name: "keeper", password }) }); }`, password[1])
+	page.MustEval(`async (password) => { await fetch("/api/session", { method: "POST", `+
+		`headers: { "Content-Type": "application/json" }, body: JSON.stringify({ name: "keeper", password }) }); }`, password[1])
 
 	// Everything is swept and opened, strangers included, and what runs meanwhile shows no secret on its command line.
 	page.MustEval(`async () => {
 		const send = (path, body) => fetch(path, { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify(body) });
-		const idle = async (site) => { for (;;) { const runs = await (await fetch("/api/sites/" + site + "/runs")).json(); if (!runs.some((r) => r.state === "running")) return; await new Promise((r) => setTimeout(r, 200)); } };
+		const idle = async (site) => { for (;;) { const runs = await (await fetch("/api/sites/" + site + "/runs")).json();
+			if (!runs.some((r) => r.state === "running")) return; await new Promise((r) => setTimeout(r, 200)); } };
 		const site = (await (await fetch("/api/sites")).json())[0].id;
 		await send("/api/sites/" + site + "/sweeps", {});
 		await idle(site);

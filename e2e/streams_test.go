@@ -67,8 +67,9 @@ func TestAPresetOntoTwelveCameras(t *testing.T) {
 	const main, sub = "{width: 320, height: 180, fps: 10, kbps: 200, gop: 10}", "{width: 160, height: 90, fps: 5, kbps: 80, gop: 5}"
 	var devices []string
 	add := func(name, maker, more string) {
-		devices = append(devices, fmt.Sprintf("  - {name: %s, maker: %s, model: M, address: 127.43.20.%d, caption: '', scene: turntable, streams: [%s, %s]%s}",
-			name, maker, 11+len(devices), main, sub, more))
+		devices = append(devices,
+			fmt.Sprintf("  - {name: %s, maker: %s, model: M, address: 127.43.20.%d, caption: '', scene: turntable, streams: [%s, %s]%s}",
+				name, maker, 11+len(devices), main, sub, more))
 	}
 	for _, name := range []string{"Plain", "Clamps", "Refuses", "Ignores"} {
 		defect := strings.ToLower(name)
@@ -87,7 +88,8 @@ func TestAPresetOntoTwelveCameras(t *testing.T) {
 	}
 	scenario := "name: twelve\nusers: [{name: fitter, secret: brass-lamp-41, level: Administrator}]\ndevices:\n" +
 		strings.ReplaceAll(strings.Join(devices, "\n"), "model: M, address", "address") + `
-  - {name: Shares, maker: corvane, model: Shares, address: 127.43.20.30, caption: '', scene: turntable, streams: [{width: 640, height: 360, fps: 10, kbps: 300, gop: 10}, ` + sub + `], defects: {encoder: shares}}
+  - {name: Shares, maker: corvane, model: Shares, address: 127.43.20.30, caption: '', scene: turntable, streams: [{width: 640,
+       height: 360, fps: 10, kbps: 300, gop: 10}, ` + sub + `], defects: {encoder: shares}}
 `
 	world := simtest.Start(t, scenario)
 	b := start(t)
@@ -95,14 +97,16 @@ func TestAPresetOntoTwelveCameras(t *testing.T) {
 	b.count(`[data-at="placed"]`, 11)
 	b.ran("Open latches of")
 	names := map[string]string{}
-	for i, name := range []string{"Plain", "Clamps", "Refuses", "Ignores", "Second", "Wharf", "Lumen one", "Lumen two", "Lumen three", "Weir one", "Weir two"} {
+	for i, name := range []string{"Plain", "Clamps", "Refuses", "Ignores", "Second", "Wharf", "Lumen one", "Lumen two", "Lumen three",
+		"Weir one", "Weir two"} {
 		names[fmt.Sprintf("127.43.20.%d", 11+i)] = name
 	}
 	names["127.43.20.30"] = "Shares"
 	b.page.MustEval(`async (names) => {
 		const site = location.pathname.split("/")[2];
 		for (const d of await (await fetch("/api/sites/" + site + "/devices")).json())
-			await fetch("/api/devices/" + d.id, { method: "PATCH", headers: { "Content-Type": "application/json" }, body: JSON.stringify({ name: names[d.address] }) });
+			await fetch("/api/devices/" + d.id, { method: "PATCH", headers: { "Content-Type": "application/json" }, body: JSON.stringify({
+				name: names[d.address] }) });
 	}`, names)
 	b.press("^Streams$")
 	b.row("Weir two", "320×180")
@@ -126,7 +130,8 @@ func TestAPresetOntoTwelveCameras(t *testing.T) {
 	lumen := b.page.MustElement(`[data-preview="Lumen one"]`).MustText()
 	assert.Contains(t, lumen, "asked 13, nearest it offers", "rounding is said before")
 	assert.Contains(t, b.page.MustElement(`[data-preview="Plain"]`).MustText(), "160x90")
-	assert.Contains(t, b.page.MustElement(`[data-preview="Wharf"]`).MustText(), "not signed in to yet", "one that cannot be set is said, and left out")
+	assert.Contains(t, b.page.MustElement(`[data-preview="Wharf"]`).MustText(), "not signed in to yet",
+		"one that cannot be set is said, and left out")
 	b.clean("preview")
 	b.press("^Set and measure 11 cameras$")
 	b.ran("Set the streams of 11 cameras")
@@ -183,7 +188,8 @@ func TestASpreadsheetIsPastedIntoTheMatrix(t *testing.T) {
 name: table
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: One, maker: corvane, model: V4, address: 127.43.21.11, scene: turntable, streams: [&m {width: 320, height: 180, fps: 10, kbps: 200, gop: 10}]}
+  - {name: One, maker: corvane, model: V4, address: 127.43.21.11, scene: turntable, streams: [&m {width: 320, height: 180, fps: 10,
+       kbps: 200, gop: 10}]}
   - {name: Two, maker: corvane, model: V5, address: 127.43.21.12, scene: coal-stage, streams: [*m]}
 `)
 	b := start(t)
@@ -241,7 +247,8 @@ func TestASubStreamIsMade(t *testing.T) {
 name: spare
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Spare, maker: corvane, model: V6, address: 127.43.22.11, scene: turntable, texts: 2, streams: [{width: 320, height: 180, fps: 10, kbps: 200, gop: 10}, {width: 320, height: 180, fps: 10, kbps: 100, gop: 10, spare: true}]}
+  - {name: Spare, maker: corvane, model: V6, address: 127.43.22.11, scene: turntable, texts: 2, streams: [{width: 320, height: 180,
+       fps: 10, kbps: 200, gop: 10}, {width: 320, height: 180, fps: 10, kbps: 100, gop: 10, spare: true}]}
 `)
 	b := start(t)
 	b.bring("Works", "127.43.22.0/28", 1)
@@ -275,7 +282,8 @@ func TestDaysBecomeBitrates(t *testing.T) {
 name: days
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: One, maker: corvane, model: V4, address: 127.43.23.11, scene: turntable, streams: [&m {width: 640, height: 360, fps: 10, kbps: 600, gop: 10}]}
+  - {name: One, maker: corvane, model: V4, address: 127.43.23.11, scene: turntable, streams: [&m {width: 640, height: 360, fps: 10,
+       kbps: 600, gop: 10}]}
   - {name: Two, maker: corvane, model: V5, address: 127.43.23.12, scene: coal-stage, streams: [*m]}
 `)
 	b := start(t)
@@ -308,7 +316,8 @@ func TestTheNearestPlanOpensTuned(t *testing.T) {
 name: nearest
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: One, maker: corvane, model: V4, address: 127.43.24.11, scene: turntable, streams: [{width: 640, height: 360, fps: 15, kbps: 400, gop: 15}, {width: 320, height: 180, fps: 15, kbps: 200, gop: 15}]}
+  - {name: One, maker: corvane, model: V4, address: 127.43.24.11, scene: turntable, streams: [{width: 640, height: 360, fps: 15,
+       kbps: 400, gop: 15}, {width: 320, height: 180, fps: 15, kbps: 200, gop: 15}]}
   - {name: Panel, kind: recorder, maker: holloway, model: Eight, address: 127.43.24.20}
 `)
 	b := start(t)

@@ -25,7 +25,8 @@ func TestAgreeToBasicForASelection(t *testing.T) {
 name: wharf
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Wharf, maker: ostrel, model: O1, address: 127.43.15.11, count: 3, scene: coal-stage, announces: [mdns], streams: [&s {width: 320, height: 180, fps: 5, kbps: 100, gop: 5, profile: baseline}]}
+  - {name: Wharf, maker: ostrel, model: O1, address: 127.43.15.11, count: 3, scene: coal-stage, announces: [mdns],
+       streams: [&s {width: 320, height: 180, fps: 5, kbps: 100, gop: 5, profile: baseline}]}
   - {name: Clock, maker: corvane, model: V4, address: 127.43.15.20, scene: platform-clock, streams: [*s]}
 `)
 	b := start(t)
@@ -71,7 +72,8 @@ func TestAnImpostorIsFoundAndShown(t *testing.T) {
 name: lone
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Clock, maker: corvane, model: V4, serial: L1, address: 127.43.16.11, scene: platform-clock, streams: [{width: 320, height: 180, fps: 5, kbps: 100, gop: 5, profile: baseline}]}
+  - {name: Clock, maker: corvane, model: V4, serial: L1, address: 127.43.16.11, scene: platform-clock, streams: [{width: 320,
+       height: 180, fps: 5, kbps: 100, gop: 5, profile: baseline}]}
 `)
 	b := start(t)
 	b.firstAccount()
@@ -136,16 +138,18 @@ func TestStartWithACertificate(t *testing.T) {
 	assert.Equal(t, leaf.Raw, conn.ConnectionState().PeerCertificates[0].Raw)
 }
 
-// What a target is given can be read on the way: nothing goes to it before a person has agreed, who is shown what would be sent and to whom.
-// It can be left, agreed to, and taken back.
+// What a target is given can be read on the way: nothing goes to it before a person has agreed, who is shown what would be sent and
+// to whom. It can be left, agreed to, and taken back.
 func TestAgreeForATarget(t *testing.T) {
 	t.Parallel()
 	world := simtest.Start(t, `
 name: handing
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: One, maker: corvane, model: V4, address: 127.43.51.11, scene: turntable, streams: [{width: 320, height: 180, fps: 10, kbps: 200, gop: 10}]}
-  - {name: Two, maker: corvane, model: V4, address: 127.43.51.12, scene: coal-stage, streams: [{width: 320, height: 180, fps: 10, kbps: 200, gop: 10}]}
+  - {name: One, maker: corvane, model: V4, address: 127.43.51.11, scene: turntable, streams: [{width: 320, height: 180, fps: 10,
+       kbps: 200, gop: 10}]}
+  - {name: Two, maker: corvane, model: V4, address: 127.43.51.12, scene: coal-stage, streams: [{width: 320, height: 180, fps: 10,
+       kbps: 200, gop: 10}]}
   - {name: Vault, kind: recorder, maker: holloway, model: Eight, address: 127.43.51.20}
 `)
 	b := start(t)

@@ -17,7 +17,8 @@ func TestAStreamIsSetOnTheBench(t *testing.T) {
 name: set
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Turntable, maker: corvane, model: V4, address: 127.43.19.11, scene: turntable, streams: [&m {width: 320, height: 180, fps: 10, kbps: 200, gop: 10}]}
+  - {name: Turntable, maker: corvane, model: V4, address: 127.43.19.11, scene: turntable, streams: [&m {width: 320, height: 180,
+       fps: 10, kbps: 200, gop: 10}]}
   - {name: Coal stage, maker: corvane, model: V3, address: 127.43.19.12, scene: coal-stage, streams: [*m], defects: {encoder: clamps}}
 `)
 	b := start(t)

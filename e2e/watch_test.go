@@ -39,9 +39,12 @@ name: watching
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
   - {name: Clock, maker: corvane, model: V4, address: 127.43.34.11, scene: platform-clock, streams: [
-      {width: 640, height: 360, fps: 10, kbps: 500, gop: 10, audio: "true"}, {width: 320, height: 180, fps: 5, kbps: 150, gop: 5, profile: baseline}], defects: {sessions: 2}}
-  - {name: Hut, maker: corvane, model: V1, address: 127.43.34.12, scene: coal-stage, streams: [{width: 320, height: 180, fps: 5, kbps: 900, codec: jpeg}]}
-  - {name: Bank, maker: corvane, model: V4, address: 127.43.34.13, scene: viaduct, streams: [{width: 320, height: 180, fps: 10, kbps: 200, gop: 10}]}
+      {width: 640, height: 360, fps: 10, kbps: 500, gop: 10, audio: "true"}, {width: 320, height: 180, fps: 5, kbps: 150, gop: 5,
+      profile: baseline}], defects: {sessions: 2}}
+  - {name: Hut, maker: corvane, model: V1, address: 127.43.34.12, scene: coal-stage, streams: [{width: 320, height: 180, fps: 5,
+       kbps: 900, codec: jpeg}]}
+  - {name: Bank, maker: corvane, model: V4, address: 127.43.34.13, scene: viaduct, streams: [{width: 320, height: 180, fps: 10,
+       kbps: 200, gop: 10}]}
 `)
 	b := start(t)
 	b.bring("Line", "127.43.34.0/26", 3)
@@ -98,7 +101,8 @@ devices:
 	for _, what := range []string{"Platform clock", "Coal stage", "Viaduct"} {
 		b.page.MustElement(`[data-live="playing"]`)
 		b.page.MustElement(`[aria-label="What does it see?"]`).MustInput(what).MustType(input.Enter)
-		b.page.MustWait(`(what) => [...document.querySelectorAll("h2, p")].length && document.querySelector('[aria-label="What does it see?"]')?.value !== what`, what)
+		b.page.MustWait(`(what) => [...document.querySelectorAll("h2, `+
+			`p")].length && document.querySelector('[aria-label="What does it see?"]')?.value !== what`, what)
 	}
 	b.see("Every camera has a name")
 	b.page.MustElementR("nav a", "^Line-up$").MustClick()
@@ -134,7 +138,8 @@ func TestWhichOneIsIt(t *testing.T) {
 name: which
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Dome, maker: corvane, model: V4, address: 127.43.35.11, scene: viaduct, texts: 2, ptz: {home: {pan: 0.25, tilt: -0.1}}, streams: [&s {width: 320, height: 180, fps: 10, kbps: 200, gop: 10}]}
+  - {name: Dome, maker: corvane, model: V4, address: 127.43.35.11, scene: viaduct, texts: 2, ptz: {home: {pan: 0.25, tilt: -0.1}},
+       streams: [&s {width: 320, height: 180, fps: 10, kbps: 200, gop: 10}]}
   - {name: Keeps, maker: corvane, model: V4, address: 127.43.35.12, scene: turntable, texts: 2, defects: {keeps_texts: true}, streams: [*s]}
 `)
 	b := start(t)
@@ -163,7 +168,8 @@ devices:
 	b.press("^Nudge$")
 	require.Eventually(t, func() bool { at, _ := dome.Looks(); return at != home }, 30*time.Second, 5*time.Millisecond)
 	again()
-	require.Eventually(t, func() bool { at, _ := dome.Looks(); return at == home }, 60*time.Second, 50*time.Millisecond, "it looks where it did")
+	require.Eventually(t, func() bool { at, _ := dome.Looks(); return at == home }, 60*time.Second, 50*time.Millisecond,
+		"it looks where it did")
 
 	b.page.MustReload()
 	b.page.MustElementR("nav a", "^Line-up$").MustClick()
@@ -185,9 +191,11 @@ func TestTwoCamerasOnOneGroup(t *testing.T) {
 name: groups
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Clock, maker: corvane, model: V4, address: 127.43.36.11, scene: platform-clock, streams: [&m {width: 320, height: 180, fps: 10, kbps: 200, gop: 10, multicast: {group: 239.43.36.1, port: 50360, ttl: 3, auto: true}}]}
+  - {name: Clock, maker: corvane, model: V4, address: 127.43.36.11, scene: platform-clock, streams: [&m {width: 320, height: 180,
+       fps: 10, kbps: 200, gop: 10, multicast: {group: 239.43.36.1, port: 50360, ttl: 3, auto: true}}]}
   - {name: Bank, maker: lumenhythe, model: L5, address: 127.43.36.12, scene: viaduct, streams: [*m]}
-  - {name: Eaten, maker: corvane, model: V4, address: 127.43.36.13, scene: coal-stage, streams: [{width: 320, height: 180, fps: 10, kbps: 200, gop: 10, multicast: {group: 239.43.36.3, port: 50360, ttl: 3, auto: true, defect: silent}}]}
+  - {name: Eaten, maker: corvane, model: V4, address: 127.43.36.13, scene: coal-stage, streams: [{width: 320, height: 180, fps: 10,
+       kbps: 200, gop: 10, multicast: {group: 239.43.36.3, port: 50360, ttl: 3, auto: true, defect: silent}}]}
 `)
 	b := start(t)
 	b.bring("Line", "127.43.36.0/26", 3)
@@ -228,7 +236,8 @@ func TestReadingAnExchange(t *testing.T) {
 name: reading
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Busy, maker: corvane, model: V4, serial: RD-1, address: 127.43.38.11, scene: viaduct, streams: [{width: 320, height: 180, fps: 10, kbps: 200, gop: 10}], defects: {sessions: -1}}
+  - {name: Busy, maker: corvane, model: V4, serial: RD-1, address: 127.43.38.11, scene: viaduct, streams: [{width: 320,
+       height: 180, fps: 10, kbps: 200, gop: 10}], defects: {sessions: -1}}
 `)
 	b := start(t)
 	b.bring("Line", "127.43.38.0/26", 1)
@@ -260,7 +269,8 @@ devices:
 	b.press("^Save it as a file$")
 	name, text = b.saved()
 	assert.Contains(t, name, "support note.txt")
-	for _, want := range []string{"Corvane V4", "RD-1", "127.43.38.11", "The device serves all the viewers it can", "453 Not Enough Bandwidth"} {
+	for _, want := range []string{"Corvane V4", "RD-1", "127.43.38.11", "The device serves all the viewers it can",
+		"453 Not Enough Bandwidth"} {
 		assert.Contains(t, text, want)
 	}
 	assert.NotContains(t, text, "brass-lamp-41")

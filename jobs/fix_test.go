@@ -21,10 +21,13 @@ const mending = `
 name: mending
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Apart one, maker: brackwell, model: B2, serial: B1, address: NET.11, scene: viaduct, streams: [&s {width: 160, height: 90, fps: 5, kbps: 100, gop: 5, profile: baseline}, *s], defects: {locks_after: 5}}
+  - {name: Apart one, maker: brackwell, model: B2, serial: B1, address: NET.11, scene: viaduct, streams: [&s {width: 160,
+       height: 90, fps: 5, kbps: 100, gop: 5, profile: baseline}, *s], defects: {locks_after: 5}}
   - {name: Apart two, maker: brackwell, model: B2, serial: B2, address: NET.12, scene: turntable, streams: [*s], defects: {locks_after: 5}}
-  - {name: Off, maker: corvane, model: V4, serial: C1, address: NET.13, scene: viaduct, streams: [*s], defects: {stream_closed: true, clock_offset: 900}}
-  - {name: Keeps, maker: corvane, model: V4, serial: C2, address: NET.14, scene: viaduct, streams: [*s], defects: {stream_closed: true, keeps_streams: true}}
+  - {name: Off, maker: corvane, model: V4, serial: C1, address: NET.13, scene: viaduct, streams: [*s],
+       defects: {stream_closed: true, clock_offset: 900}}
+  - {name: Keeps, maker: corvane, model: V4, serial: C2, address: NET.14, scene: viaduct, streams: [*s],
+       defects: {stream_closed: true, keeps_streams: true}}
 `
 
 func (b *bench) fix(action fix.Action, undo bool, key uuid.UUID, lasts ...string) {
@@ -112,8 +115,10 @@ func TestAPasswordThatATargetCannotTake(t *testing.T) {
 name: awkward
 users: [{name: fitter, secret: "`+awkward+`", level: Administrator}]
 devices:
-  - {name: Odd, maker: corvane, model: V4, serial: O1, address: NET.11, scene: viaduct, streams: [{width: 160, height: 90, fps: 5, kbps: 100, gop: 5, profile: baseline}]}
-  - {name: Plain, kind: recorder, maker: holloway, model: H8, address: NET.20, users: [{name: fitter, secret: "`+awkward+`", level: Administrator}], defects: {plain_sign_ins: true}}
+  - {name: Odd, maker: corvane, model: V4, serial: O1, address: NET.11, scene: viaduct, streams: [{width: 160, height: 90, fps: 5,
+       kbps: 100, gop: 5, profile: baseline}]}
+  - {name: Plain, kind: recorder, maker: holloway, model: H8, address: NET.20, users: [{name: fitter, secret: "`+awkward+`",
+       level: Administrator}], defects: {plain_sign_ins: true}}
 `, "127.42.39", [3]string{"Fitter", "fitter", awkward})
 	require.NoError(t, b.s.Targets.Wish(ctx, act.InAnySlot(b.ids("11")...), b.ids("20")[0]))
 	b.agreeForTarget(b.ids("20")[0])

@@ -70,7 +70,8 @@ func TestAPasteGoesOnWhereItWas(t *testing.T) {
 name: vault
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Vault, kind: recorder, maker: holloway, model: Eight, address: NET.20, announces: [], channels: [`+strings.Join(channels, ", ")+`]}
+  - {name: Vault, kind: recorder, maker: holloway, model: Eight, address: NET.20, announces: [],
+       channels: [`+strings.Join(channels, ", ")+`]}
 `, storetest.URL(t), "127.42.34", 0)
 	key, err := b.s.SignIns.Add(ctx, signin.New{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
 	require.NoError(t, err)
@@ -146,9 +147,11 @@ func TestStreamsAtAnotherHost(t *testing.T) {
 name: apart
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Names a streamer, maker: corvane, model: V4, serial: A1, address: NET.11, scene: platform-clock, streams: [&s {width: 160, height: 90, fps: 5, kbps: 100, gop: 5, profile: baseline}], defects: {names_address: NET.12}}
+  - {name: Names a streamer, maker: corvane, model: V4, serial: A1, address: NET.11, scene: platform-clock,
+       streams: [&s {width: 160, height: 90, fps: 5, kbps: 100, gop: 5, profile: baseline}], defects: {names_address: NET.12}}
   - {name: Streamer, maker: corvane, model: V4, serial: A2, address: NET.12, scene: turntable, streams: [*s]}
-  - {name: Names nothing, maker: corvane, model: V4, serial: A3, address: NET.13, scene: viaduct, streams: [*s], defects: {names_address: NET.50}}
+  - {name: Names nothing, maker: corvane, model: V4, serial: A3, address: NET.13, scene: viaduct, streams: [*s],
+       defects: {names_address: NET.50}}
 `, "127.42.36", [3]string{"Fitter", "fitter", "brass-lamp-41"})
 	b.wait(b.open(b.ids("11", "13")))
 	named := b.device("11").Status

@@ -45,16 +45,19 @@ const yard = `
 name: yard
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Clock, maker: corvane, model: V4, address: NET.11, scene: platform-clock, streams: [&m {width: 320, height: 180, fps: 10, kbps: 200, gop: 5, profile: baseline}, &s {width: 160, height: 90, fps: 5, kbps: 100, gop: 5, profile: baseline}]}
+  - {name: Clock, maker: corvane, model: V4, address: NET.11, scene: platform-clock, streams: [&m {width: 320, height: 180,
+       fps: 10, kbps: 200, gop: 5, profile: baseline}, &s {width: 160, height: 90, fps: 5, kbps: 100, gop: 5, profile: baseline}]}
   - {name: Bridge, maker: corvane, model: V4, address: NET.12, scene: footbridge, streams: [*m, *s]}
   - {name: Window, maker: corvane, model: V4, address: NET.13, scene: ticket-window, streams: [*m, *s]}
   - {name: Turntable, maker: lumenhythe, model: L2, address: NET.14, scene: turntable, streams: [*m, *s]}
   - {name: Coal, maker: lumenhythe, model: L2, address: NET.15, scene: coal-stage, streams: [*m, *s]}
   - {name: Paint, maker: lumenhythe, model: L2, address: NET.16, scene: paint-shop, streams: [*m, *s]}
   - {name: Dark, maker: corvane, model: V4, address: NET.18, scene: viaduct, streams: [*s], defects: {stream_closed: true}}
-  - {name: Strange, maker: corvane, model: V4, address: NET.17, scene: viaduct, streams: [*s], users: [{name: other, secret: nobody-knows, level: Administrator}]}
+  - {name: Strange, maker: corvane, model: V4, address: NET.17, scene: viaduct, streams: [*s], users: [{name: other,
+       secret: nobody-knows, level: Administrator}]}
   - {name: Strongroom, kind: recorder, maker: holloway, model: H8, address: NET.20, slots: SLOTS,
-     channels: [{name: Subway, address: 10.254.4.11, scene: turntable, streams: [*m, *s], page: 9001}, {name: Waiting, address: 10.254.4.12, scene: paint-shop, streams: [*s]}]}
+     channels: [{name: Subway, address: 10.254.4.11, scene: turntable, streams: [*m, *s], page: 9001}, {name: Waiting,
+          address: 10.254.4.12, scene: paint-shop, streams: [*s]}]}
 `
 
 type bench struct {
@@ -392,7 +395,8 @@ func TestClaim(t *testing.T) {
 	simtest.Start(t, `
 name: fresh
 devices:
-  - {name: Fresh, maker: corvane, model: V4, address: 127.42.6.11, scene: viaduct, users: [], streams: [&s {width: 160, height: 90, fps: 5, kbps: 100, gop: 5, profile: baseline}]}
+  - {name: Fresh, maker: corvane, model: V4, address: 127.42.6.11, scene: viaduct, users: [], streams: [&s {width: 160, height: 90,
+       fps: 5, kbps: 100, gop: 5, profile: baseline}]}
   - {name: Picky, maker: lumenhythe, model: L2, address: 127.42.6.12, scene: viaduct, users: [], streams: [*s]}
 `)
 	b := &bench{t: t, log: &syncBuffer{}, s: storetest.Open(t)}
@@ -412,13 +416,16 @@ devices:
 	require.NoError(t, err)
 	weak, err := b.s.SignIns.Add(ctx, signin.New{Label: "Weak", User: "fitter", Secret: signin.NewSecret("short")})
 	require.NoError(t, err)
-	b.wait(b.run(command.Work{Kind: "claim", Devices: []command.OnDevice{{Device: b.names["11"], Do: command.Device{Claim: &command.Claim{SignIn: good}}}, {Device: b.names["12"], Do: command.Device{Claim: &command.Claim{SignIn: weak}}}}}))
+	b.wait(b.run(command.Work{Kind: "claim", Devices: []command.OnDevice{{Device: b.names["11"],
+		Do: command.Device{Claim: &command.Claim{SignIn: good}}},
+		{Device: b.names["12"], Do: command.Device{Claim: &command.Claim{SignIn: weak}}}}}))
 	assert.Equal(t, latch.Placed, b.device("11").Status.At(), "%+v", b.device("11").Status.Latches)
 	assert.Equal(t, good, b.device("11").Status.SignedIn.SignIn)
 	refused := b.device("12").Status.Latch(latch.SignedIn)
 	assert.Equal(t, latch.Stuck, refused.State)
 	assert.Contains(t, refused.Diagnosis.Summary, "too weak", "the device's own reason is shown")
-	b.wait(b.run(command.Work{Kind: "claim", Devices: []command.OnDevice{{Device: b.names["12"], Do: command.Device{Claim: &command.Claim{SignIn: good}}}}}))
+	b.wait(b.run(command.Work{Kind: "claim", Devices: []command.OnDevice{{Device: b.names["12"],
+		Do: command.Device{Claim: &command.Claim{SignIn: good}}}}}))
 	assert.Equal(t, latch.Placed, b.device("12").Status.At())
 	assert.NotContains(t, b.everything(), "coal", "the password that was sent is redacted in the exchange too")
 }
@@ -430,7 +437,8 @@ func TestFactoryPasswordIsReplaced(t *testing.T) {
 name: fresh
 users: [{name: maker, secret: as-delivered, level: Administrator}]
 devices:
-  - {name: Fresh, maker: corvane, model: V4, address: 127.42.12.11, scene: viaduct, streams: [&s {width: 160, height: 90, fps: 5, kbps: 100, gop: 5, profile: baseline}]}
+  - {name: Fresh, maker: corvane, model: V4, address: 127.42.12.11, scene: viaduct, streams: [&s {width: 160, height: 90, fps: 5,
+       kbps: 100, gop: 5, profile: baseline}]}
 `)
 	b := &bench{t: t, log: &syncBuffer{}, s: storetest.Open(t)}
 	var err error
@@ -447,7 +455,8 @@ devices:
 	require.True(t, b.device("11").Status.SignedIn.Factory)
 	own, err := b.s.SignIns.Add(ctx, signin.New{Label: "Its own", User: "maker", Secret: signin.NewSecret("lamp & <whistle>")})
 	require.NoError(t, err)
-	b.wait(b.run(command.Work{Kind: "claim", Devices: []command.OnDevice{{Device: b.names["11"], Do: command.Device{Claim: &command.Claim{SignIn: own}}}}}))
+	b.wait(b.run(command.Work{Kind: "claim", Devices: []command.OnDevice{{Device: b.names["11"],
+		Do: command.Device{Claim: &command.Claim{SignIn: own}}}}}))
 	in := b.device("11").Status.SignedIn
 	assert.Equal(t, own, in.SignIn)
 	assert.False(t, in.Factory)

@@ -16,8 +16,8 @@ import (
 	"unlatch/jobs"
 )
 
-// Every kind of job that changes a device is cut off in its middle, and the queue goes on with it: the device ends as it was wanted. That this
-// holds at every point is tested where the changes are made, in core/work/bringup.
+// Every kind of job that changes a device is cut off in its middle, and the queue goes on with it: the device ends as it was
+// wanted. That this holds at every point is tested where the changes are made, in core/work/bringup.
 func TestAKilledChangeIsGoneOnWith(t *testing.T) {
 	t.Parallel()
 	var cut jobs.Cutter
@@ -38,7 +38,8 @@ func TestAKilledChangeIsGoneOnWith(t *testing.T) {
 		Terms: signin.For("", b.ids("12")...)})
 	require.NoError(t, err)
 	was := cut.At(7)
-	b.wait(b.run(command.Work{Kind: "claim", Devices: []command.OnDevice{{Device: b.names["12"], Do: command.Device{Claim: &command.Claim{SignIn: key}}}}}))
+	b.wait(b.run(command.Work{Kind: "claim", Devices: []command.OnDevice{{Device: b.names["12"],
+		Do: command.Device{Claim: &command.Claim{SignIn: key}}}}}))
 	require.True(t, was())
 	require.Equal(t, key, b.device("12").Status.SignedIn.SignIn)
 

@@ -18,11 +18,16 @@ const locking = `
 name: locking
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Hinted, maker: lumenhythe, model: L2 Dome, serial: K1, address: NET.11, scene: viaduct, streams: [&s {width: 160, height: 90, fps: 5, kbps: 100, gop: 5, profile: baseline}], defects: {locks_after: 5}}
-  - {name: In words, maker: corvane, model: V4, serial: K2, address: NET.12, scene: viaduct, streams: [*s], defects: {locks_after: 5, lock_answer: words}}
-  - {name: Streams only, maker: ostrel, model: O1, address: NET.13, scene: viaduct, streams: [*s], announces: [mdns], defects: {locks_after: 5}}
-  - {name: Storm, maker: lumenhythe, model: L2 Dome, serial: K4, address: NET.14, scene: viaduct, streams: [*s], defects: {locks_after: 3, lock_seconds: 60, lock_answer: refuses}, users: [{name: other, secret: nobody-knows, level: User}]}
-  - {name: Drops, maker: corvane, model: V4, serial: K5, address: NET.15, scene: viaduct, streams: [*s], defects: {locks_after: 1, lock_seconds: 60, lock_answer: drops}, users: [{name: other, secret: nobody-knows, level: User}]}
+  - {name: Hinted, maker: lumenhythe, model: L2 Dome, serial: K1, address: NET.11, scene: viaduct, streams: [&s {width: 160,
+       height: 90, fps: 5, kbps: 100, gop: 5, profile: baseline}], defects: {locks_after: 5}}
+  - {name: In words, maker: corvane, model: V4, serial: K2, address: NET.12, scene: viaduct, streams: [*s],
+       defects: {locks_after: 5, lock_answer: words}}
+  - {name: Streams only, maker: ostrel, model: O1, address: NET.13, scene: viaduct, streams: [*s], announces: [mdns],
+       defects: {locks_after: 5}}
+  - {name: Storm, maker: lumenhythe, model: L2 Dome, serial: K4, address: NET.14, scene: viaduct, streams: [*s],
+       defects: {locks_after: 3, lock_seconds: 60, lock_answer: refuses}, users: [{name: other, secret: nobody-knows, level: User}]}
+  - {name: Drops, maker: corvane, model: V4, serial: K5, address: NET.15, scene: viaduct, streams: [*s], defects: {locks_after: 1,
+       lock_seconds: 60, lock_answer: drops}, users: [{name: other, secret: nobody-knows, level: User}]}
 `
 
 // keyed is a network that has been swept, with keys on the ring.

@@ -59,7 +59,8 @@ func (e *env) paste(ctx context.Context, run, site uuid.UUID, a command.Paste) e
 // agree keeps that a person has agreed to send the sign-in readable, where the device wants that.
 func (d *deviceJob) agree(ctx context.Context, by act.Person) error {
 	dev := d.Device()
-	if err := d.env.store.Consents.Agree(ctx, by, d.site.ID, act.Readable{Device: dev.ID, Clear: dev.Status.AgreesTo() == signin.InClear}); err != nil {
+	if err := d.env.store.Consents.Agree(ctx, by, d.site.ID,
+		act.Readable{Device: dev.ID, Clear: dev.Status.AgreesTo() == signin.InClear}); err != nil {
 		return err
 	}
 	dev.Status.Agreed, dev.Status.AgreedTo = time.Now(), dev.Status.AgreesTo()

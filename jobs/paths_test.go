@@ -21,11 +21,15 @@ const mute = `
 name: mute
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Signed, maker: ostrel, model: O1, address: 127.42.13.11, scene: viaduct, streams: [&s {width: 160, height: 90, fps: 5, kbps: 100, gop: 5, profile: baseline}, *s], announces: [mdns]}
-  - {name: Path first, maker: ostrel, model: O1, address: 127.42.13.12, scene: turntable, streams: [*s], announces: [mdns], defects: {path_first: true}}
+  - {name: Signed, maker: ostrel, model: O1, address: 127.42.13.11, scene: viaduct, streams: [&s {width: 160, height: 90, fps: 5,
+       kbps: 100, gop: 5, profile: baseline}, *s], announces: [mdns]}
+  - {name: Path first, maker: ostrel, model: O1, address: 127.42.13.12, scene: turntable, streams: [*s], announces: [mdns],
+       defects: {path_first: true}}
   - {name: Open, maker: ostrel, model: O1, address: 127.42.13.13, scene: footbridge, streams: [*s], users: [], announces: [mdns]}
-  - {name: Any path, maker: ostrel, model: O1, address: 127.42.13.14, scene: footbridge, streams: [*s], users: [], announces: [mdns], defects: {any_path: true}}
-  - {name: Strange, maker: ostrel, model: O1, address: 127.42.13.15, scene: footbridge, streams: [*s], users: [{name: other, secret: nobody-knows, level: User}], announces: [mdns]}
+  - {name: Any path, maker: ostrel, model: O1, address: 127.42.13.14, scene: footbridge, streams: [*s], users: [],
+       announces: [mdns], defects: {any_path: true}}
+  - {name: Strange, maker: ostrel, model: O1, address: 127.42.13.15, scene: footbridge, streams: [*s], users: [{name: other,
+       secret: nobody-knows, level: User}], announces: [mdns]}
 `
 
 // Cameras without a device service are opened by their stream service alone: the sign-in first, then the path by trying likely ones.

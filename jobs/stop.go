@@ -55,7 +55,8 @@ func (q *Queue) Left(ctx context.Context) (map[string]int, error) {
 }
 
 // each calls do for the jobs that a list names and that are still to be done, page by page.
-func each(list *river.JobListParams, next func(*river.JobListParams) (*river.JobListResult, error), do func(*rivertype.JobRow) error) error {
+func each(list *river.JobListParams, next func(*river.JobListParams) (*river.JobListResult, error),
+	do func(*rivertype.JobRow) error) error {
 	list = list.States(open...).First(mostListed)
 	for {
 		page, err := next(list)

@@ -17,7 +17,8 @@ const elsewhere = `
 name: elsewhere
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: TLS only, maker: corvane, model: V4, serial: E1, address: NET.11, scene: viaduct, streams: [&s {width: 160, height: 90, fps: 5, kbps: 100, gop: 5, profile: baseline}, *s], defects: {transport: tls}}
+  - {name: TLS only, maker: corvane, model: V4, serial: E1, address: NET.11, scene: viaduct, streams: [&s {width: 160, height: 90,
+       fps: 5, kbps: 100, gop: 5, profile: baseline}, *s], defects: {transport: tls}}
   - {name: Tunnel only, maker: corvane, model: V4, serial: E2, address: NET.12, scene: viaduct, streams: [*s], defects: {transport: tunnel}}
 `
 

@@ -26,7 +26,8 @@ const lone = `
 name: lone
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Clock, maker: corvane, model: V4, serial: L1, address: NET.11, scene: platform-clock, streams: [&s {width: 160, height: 90, fps: 5, kbps: 100, gop: 5, profile: baseline}]}
+  - {name: Clock, maker: corvane, model: V4, serial: L1, address: NET.11, scene: platform-clock, streams: [&s {width: 160,
+       height: 90, fps: 5, kbps: 100, gop: 5, profile: baseline}]}
 `
 
 // trap starts a hostile device at an address of a site and has it heard.
@@ -124,7 +125,8 @@ func TestAnImpostorGetsNothing(t *testing.T) {
 		require.NoError(t, wire.Hello(endpoint, "http://"+r.Addr+"/onvif/device_service"))
 		return b.device("11").Addr == "127.42.21.77"
 	}, 60*time.Second, 500*time.Millisecond)
-	require.NoError(t, b.s.Consents.Agree(ctx, act.Person{}, b.site.ID, act.Readable{Clear: b.device("11").Status.AgreesTo() == signin.InClear}))
+	require.NoError(t, b.s.Consents.Agree(ctx, act.Person{}, b.site.ID,
+		act.Readable{Clear: b.device("11").Status.AgreesTo() == signin.InClear}))
 	b.wait(b.open(b.ids("11")))
 	d = b.device("11")
 	assert.Equal(t, "127.42.21.11", d.Status.Before.String(), "it is not known again")

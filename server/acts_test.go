@@ -99,9 +99,11 @@ func (x *depot) site(t *testing.T, name string) (d depotSite) {
 		device uuid.UUID
 		store.Finding
 	}{
-		{d.camera, store.Finding{Body: evidence.Reached{Addr: netip.MustParseAddr("192.0.2.7"), TLS: &certificate.Certificate{SHA256: depotPin}}}},
+		{d.camera, store.Finding{Body: evidence.Reached{Addr: netip.MustParseAddr("192.0.2.7"),
+			TLS: &certificate.Certificate{SHA256: depotPin}}}},
 		{d.camera, store.Finding{Body: opened}},
-		{d.camera, store.Finding{Body: evidence.Located{Streams: []camera.Stream{{Token: "p1", Role: "main", Channel: 1, URL: "rtsp://192.0.2.7/vista"}}}}},
+		{d.camera, store.Finding{Body: evidence.Located{Streams: []camera.Stream{{Token: "p1", Role: "main", Channel: 1,
+			URL: "rtsp://192.0.2.7/vista"}}}}},
 		{d.camera, store.Finding{Subject: "p1", Body: evidence.Proof{Proof: proof.Proof{OK: true}, PlainURL: "rtsp://192.0.2.7/vista"}}},
 		{d.camera, store.Finding{Subject: "192.0.2.99", Body: evidence.Claimed{Addr: netip.MustParseAddr("192.0.2.99"), Method: "mdns"}}},
 		{d.camera, store.Finding{Subject: d.list.String(), Body: evidence.Placed{Slot: "1"}}},
@@ -117,7 +119,8 @@ func (x *depot) site(t *testing.T, name string) (d depotSite) {
 	require.NoError(t, err)
 	q, err := jobs.NewQueue(s, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
-	run, err := q.Begin(ctx, d.id, command.Work{Kind: "open", Title: "Open", Devices: command.Each([]uuid.UUID{d.camera}, command.Device{Open: &command.Open{}})})
+	run, err := q.Begin(ctx, d.id, command.Work{Kind: "open", Title: "Open", Devices: command.Each([]uuid.UUID{d.camera},
+		command.Device{Open: &command.Open{}})})
 	require.NoError(t, err)
 	d.run = run.ID
 	return d
@@ -170,7 +173,8 @@ func (x *depot) askings(d depotSite) (order []string, all map[string]asking) {
 		{"import-address-list", asking{"PUT", site + "/address-list", fields{"content": []byte("name,address\nClock,192.0.2.7\n")}}},
 		{"use-listed-names", asking{"POST", site + "/address-list/names", nil}},
 		{"remove-address-list", asking{"DELETE", site + "/address-list", nil}},
-		{"apply-addresses", asking{"POST", site + "/addresses", fields{"lines": []fields{{"device": d.camera, "address": "192.0.2.90", "bits": 24}}}}},
+		{"apply-addresses", asking{"POST", site + "/addresses", fields{"lines": []fields{{"device": d.camera, "address": "192.0.2.90",
+			"bits": 24}}}}},
 		{"agree-readable", asking{"POST", site + "/agreements", fields{"devices": one, "breadth": "devices"}}},
 		{"withdraw-agreement", asking{"DELETE", dev + "/agreement", nil}},
 		{"claim-devices", asking{"POST", site + "/claim", fields{"devices": []uuid.UUID{d.fresh}, "user": "admin"}}},
@@ -180,7 +184,8 @@ func (x *depot) askings(d depotSite) (order []string, all map[string]asking) {
 		{"fix-devices", asking{"POST", site + "/fixes", fields{"devices": one, "action": "stream_user", "user": "watch"}}},
 		{"plan-groups", asking{"POST", site + "/group-plans", fields{"streams": []fields{{"device": d.camera, "role": "sub"}}, "send": true}}},
 		{"mark-devices", asking{"POST", site + "/marks", fields{"devices": one, "how": "label"}}},
-		{"cast-devices", asking{"POST", site + "/multicast", fields{"streams": []fields{{"device": d.camera, "role": "sub"}}, "action": "measure"}}},
+		{"cast-devices", asking{"POST", site + "/multicast", fields{"streams": []fields{{"device": d.camera, "role": "sub"}},
+			"action": "measure"}}},
 		{"open-latches", asking{"POST", site + "/open", fields{"devices": one}}},
 		{"take-paste", asking{"POST", site + "/paste", fields{"text": "rtsp://a:b@192.0.2.7/one", "path": "", "channels": 1}}},
 		{"place", asking{"POST", site + "/place", fields{"placements": []fields{{"device": d.camera, "target": d.bridge}}}}},
@@ -191,7 +196,8 @@ func (x *depot) askings(d depotSite) (order []string, all map[string]asking) {
 		{"attest", asking{"POST", site + "/attest", fields{"devices": one, "target": d.list}}},
 		{"order-list", asking{"PUT", on(d.list) + "/order", fields{"devices": one}}},
 		{"start-sweep", asking{"POST", site + "/sweeps", fields{}}},
-		{"add-target", asking{"POST", site + "/targets", fields{"name": "Panel", "kind": "bridge", "address": "http://192.0.2.6:81", "agree": []string{"sign_in"}}}},
+		{"add-target", asking{"POST", site + "/targets", fields{"name": "Panel", "kind": "bridge", "address": "http://192.0.2.6:81",
+			"agree": []string{"sign_in"}}}},
 		{"set-target", asking{"PUT", on(d.bridge), fields{"name": "Desk", "kind": "bridge", "address": "http://192.0.2.5:80"}}},
 		{"set-target-intake", asking{"PUT", on(d.bridge) + "/intake", fields{"name": ""}}},
 		{"look-at-targets", asking{"POST", site + "/targets/look", fields{}}},
@@ -253,14 +259,18 @@ func acts(t *testing.T) map[string]string {
 func digest(t *testing.T, s *store.Store) string {
 	t.Helper()
 	var parts []string
-	for _, table := range []string{"sites", "devices", "evidence", "runs", "audit", "wanted_placements", "agreements", "target_agreements", "consents",
-		"targets", "past_feeds", "sign_ins", "sign_in_devices", "plans", "device_plans", "stream_roles", "books", "path_books", "expected", "people"} {
-		parts = append(parts, "SELECT '"+table+"' AS what, count(*) AS n, COALESCE(md5(string_agg(x::text, '|' ORDER BY x::text)), '') AS sum FROM "+table+" x")
+	for _, table := range []string{"sites", "devices", "evidence", "runs", "audit", "wanted_placements", "agreements",
+		"target_agreements", "consents",
+		"targets", "past_feeds", "sign_ins", "sign_in_devices", "plans", "device_plans", "stream_roles", "books", "path_books",
+		"expected", "people"} {
+		parts = append(parts,
+			"SELECT '"+table+"' AS what, count(*) AS n, COALESCE(md5(string_agg(x::text, '|' ORDER BY x::text)), '') AS sum FROM "+table+" x")
 	}
 	parts = append(parts, "SELECT 'jobs', count(*), COALESCE(md5(string_agg(args::text || state::text, '|' ORDER BY id)), '') FROM river_job")
 	var out string
-	require.NoError(t, s.SQL().QueryRowContext(context.Background(), "SELECT string_agg(what || ' ' || n || ' ' || sum, E'\\n' ORDER BY what) FROM ("+
-		strings.Join(parts, " UNION ALL ")+") d").Scan(&out))
+	require.NoError(t, s.SQL().QueryRowContext(context.Background(),
+		"SELECT string_agg(what || ' ' || n || ' ' || sum, E'\\n' ORDER BY what) FROM ("+
+			strings.Join(parts, " UNION ALL ")+") d").Scan(&out))
 	return out
 }
 
@@ -388,7 +398,8 @@ func TestActsOnWhatIsNotThere(t *testing.T) {
 	p.setUp()
 	x := newDepot(t, p, s)
 	var many []uuid.UUID
-	_, err := s.SQL().ExecContext(ctx, "INSERT INTO devices (id, site_id, addr) SELECT gen_random_uuid(), $1, '192.0.2.200' FROM generate_series(1, 4999)", x.own.id)
+	_, err := s.SQL().ExecContext(ctx,
+		"INSERT INTO devices (id, site_id, addr) SELECT gen_random_uuid(), $1, '192.0.2.200' FROM generate_series(1, 4999)", x.own.id)
 	require.NoError(t, err)
 	list, err := s.SQL().QueryContext(ctx, "SELECT id FROM devices WHERE site_id = $1 LIMIT 4999", x.own.id)
 	require.NoError(t, err)
@@ -402,7 +413,8 @@ func TestActsOnWhatIsNotThere(t *testing.T) {
 	before := digest(t, s)
 	gone := p.problem("not_found", "POST", "/api/sites/"+x.own.id.String()+"/open", fields{"devices": many})
 	assert.Contains(t, gone.Detail, x.other.camera.String(), "the one that is another site's is named")
-	p.problem("not_found", "POST", "/api/sites/"+x.own.id.String()+"/remove", fields{"devices": []uuid.UUID{x.other.camera}, "target": x.own.bridge})
+	p.problem("not_found", "POST", "/api/sites/"+x.own.id.String()+"/remove", fields{"devices": []uuid.UUID{x.other.camera},
+		"target": x.own.bridge})
 	p.problem("not_found", "POST", "/api/runs/"+uuid.NewString()+"/stop", nil)
 	assert.Equal(t, before, digest(t, s))
 

@@ -27,8 +27,8 @@ var (
 	errBusy     = errors.New("too many requests without a session hold bodies")
 )
 
-// readBodies reads the body of a request whose session was judged, within the bound of its operation, and refuses one that holds a NUL, which no
-// text that a person types has and no table of the database can hold.
+// readBodies reads the body of a request whose session was judged, within the bound of its operation, and refuses one that holds a
+// NUL, which no text that a person types has and no table of the database can hold.
 func (s *Server) readBodies(api huma.API) func(huma.Context, func(huma.Context)) {
 	return func(ctx huma.Context, next func(huma.Context)) {
 		op := ctx.Operation()
@@ -82,8 +82,8 @@ func refuse(api huma.API, ctx huma.Context, p *Problem) {
 	api.Marshal(ctx.BodyWriter(), "application/json", p)
 }
 
-// readBody reads a body of at most limit bytes that comes on; extend moves the read deadline of the connection. What is held grows with what
-// has come, whatever length the request names.
+// readBody reads a body of at most limit bytes that comes on; extend moves the read deadline of the connection. What is held grows
+// with what has come, whatever length the request names.
 func readBody(r io.Reader, limit int64, extend func(time.Time) error) ([]byte, error) {
 	if r == nil {
 		return nil, nil

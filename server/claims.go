@@ -26,6 +26,7 @@ func (s *Server) claimRoutes(api huma.API) {
 			Body claimBody
 		}) (*runOut, error) {
 			b := in.Body
-			return s.tryOrBegin(ctx, in.TryQuery, act.Claim{Site: in.Site, Devices: b.Devices, Strict: b.Strict, User: b.User, Secret: signin.NewSecret(b.Secret)})
+			return s.tryOrBegin(ctx, in.TryQuery, act.Claim{Site: in.Site, Devices: b.Devices, Strict: b.Strict, User: b.User,
+				Secret: signin.NewSecret(b.Secret)})
 		})
 }

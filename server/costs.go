@@ -22,7 +22,7 @@ type recordingBody struct {
 	Spares   int     `json:"spares,omitempty" minimum:"0" maximum:"1000"`
 	Reserve  float64 `json:"reserve_percent,omitempty" minimum:"0" maximum:"99" doc:"what the file system keeps for itself"`
 	Hours    float64 `json:"hours,omitempty" minimum:"0" maximum:"24" doc:"a day; missing for 24"`
-	Motion   float64 `json:"motion_percent,omitempty" minimum:"0" maximum:"100" doc:"of those hours, where only motion is recorded; missing for all of them"`
+	Motion   float64 `json:"motion_percent,omitempty" minimum:"0" maximum:"100" doc:"of those hours, where only motion is recorded"`
 	Records  string  `json:"records,omitempty" enum:"main,sub,both"`
 	Viewers  int     `json:"viewers,omitempty" minimum:"0" maximum:"100000" doc:"at once over the outside link"`
 	LinkMbps float64 `json:"outside_mbps,omitempty" minimum:"0" maximum:"1000000" doc:"what the outside link carries, for comparison"`

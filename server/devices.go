@@ -75,7 +75,8 @@ func (s *Server) deviceRoutes(api huma.API) {
 			out.Body.Before = done.Line.Before
 			return out, err
 		})
-	register(s, api, huma.Operation{OperationID: "forget-device", Extensions: map[string]any{"x-act": "forget-devices"}, Method: "DELETE", Path: "/api/devices/{device}",
+	register(s, api, huma.Operation{OperationID: "forget-device", Extensions: map[string]any{"x-act": "forget-devices"},
+		Method: "DELETE", Path: "/api/devices/{device}",
 		Summary: "Remove a device with its evidence"},
 		func(ctx context.Context, in *DevicePath) (*struct{}, error) {
 			return s.keep(ctx, act.Forget{Devices: []uuid.UUID{in.Device}})

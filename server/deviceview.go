@@ -39,7 +39,7 @@ type deviceView struct {
 	Firmware    string                `json:"firmware,omitempty"`
 	Serial      string                `json:"serial,omitempty"`
 	MAC         string                `json:"mac,omitempty"`
-	Block       string                `json:"mac_block,omitempty" doc:"who registered the MAC block, where this machine has the public registry"`
+	Block       string                `json:"mac_block,omitempty" doc:"who registered the MAC block, by the public registry"`
 	Is          string                `json:"is,omitempty" doc:"what it calls its kind, where it is neither camera nor recorder"`
 	Claims      []claimView           `json:"claims" doc:"what each method heard, and when"`
 	Moved       *movedView            `json:"moved,omitempty" doc:"the last time that it was given an address"`
@@ -194,6 +194,34 @@ func viewOf(d *store.Device) deviceView {
 	if !st.Consent.IsZero() {
 		v.Consent = &st.Consent
 	}
+	v.whoItIs(d)
+	v.Block = identity.MACBlock(v.MAC)
+	_, label, _ := st.StreamSignIn()
+	if st.StreamKey == nil && st.SignedIn != nil && st.Via != "" {
+		label += ", the sign-in of " + st.Via
+	}
+	for _, x := range st.Streams {
+		v.Streams = append(v.Streams, viewOfStream(d, x, label))
+	}
+	v.whereItIs(st)
+	v.Grid, v.Fixes, v.Tuning, v.Marked, v.Walked = d.Status.Grid(), undoable(st), viewOfTuning(st.Tuning), viewOfMark(st.Marked), st.Walked
+	v.Plan, v.Tunes, v.Offers = viewOfPlan(st), st.Tunes, viewOfOffers(st.Offers)
+	v.Snapshot, v.Motion = viewOfPicture(st, "snapshot"), viewOfPicture(st, "mjpeg")
+	if r := st.Reached; r != nil && d.Via == nil && (time.Duration(r.SkewMS)*time.Millisecond).Abs() > largestSkew {
+		v.SkewMS = r.SkewMS
+	}
+	v.Findings = findings(st)
+	if !st.Agreed.IsZero() {
+		v.Agreed, v.AgreedTLS = &st.Agreed, st.AgreedTo == signin.OverTLS
+	}
+	v.Next = d.Status.Next()
+	v.Revision = revision(v)
+	return v
+}
+
+// whoItIs adds what the device says of itself, by discovery and by its own service.
+func (v *deviceView) whoItIs(d *store.Device) {
+	st := &d.Status
 	v.Claims = claims(st.Heard)
 	if l := st.Latch(latch.Reachable); l.Diagnosis != nil {
 		v.Conflict = l.Diagnosis.Cause == diagnose.AddressConflict
@@ -210,14 +238,10 @@ func viewOf(d *store.Device) deviceView {
 	if in := st.SignedIn; in != nil && in.Info.Model != "" {
 		v.Maker, v.Model, v.Firmware, v.Serial = in.Info.Manufacturer, in.Info.Model, in.Info.Firmware, in.Info.Serial
 	}
-	v.Block = identity.MACBlock(v.MAC)
-	_, label, _ := st.StreamSignIn()
-	if st.StreamKey == nil && st.SignedIn != nil && st.Via != "" {
-		label += ", the sign-in of " + st.Via
-	}
-	for _, x := range st.Streams {
-		v.Streams = append(v.Streams, viewOfStream(d, x, label))
-	}
+}
+
+// whereItIs adds how the device was moved, what it is reached through, and what is reached through it.
+func (v *deviceView) whereItIs(st *latch.Status) {
 	if a := st.Addressed; a != nil && a.Before.Addr.IsValid() {
 		v.Moved = &movedView{Before: a.Before, After: a.After}
 		if a.Pending {
@@ -245,19 +269,6 @@ func viewOf(d *store.Device) deviceView {
 		}
 		v.Channels = append(v.Channels, view)
 	}
-	v.Grid, v.Fixes, v.Tuning, v.Marked, v.Walked = d.Status.Grid(), undoable(st), viewOfTuning(st.Tuning), viewOfMark(st.Marked), st.Walked
-	v.Plan, v.Tunes, v.Offers = viewOfPlan(st), st.Tunes, viewOfOffers(st.Offers)
-	v.Snapshot, v.Motion = viewOfPicture(st, "snapshot"), viewOfPicture(st, "mjpeg")
-	if r := st.Reached; r != nil && d.Via == nil && (time.Duration(r.SkewMS)*time.Millisecond).Abs() > largestSkew {
-		v.SkewMS = r.SkewMS
-	}
-	v.Findings = findings(st)
-	if !st.Agreed.IsZero() {
-		v.Agreed, v.AgreedTLS = &st.Agreed, st.AgreedTo == signin.OverTLS
-	}
-	v.Next = d.Status.Next()
-	v.Revision = revision(v)
-	return v
 }
 
 // revision is a checksum of a view, by which a page knows what it need not draw again.

@@ -17,12 +17,20 @@ import (
 // undialled are the packages that speak to devices and targets: the web process uses their types and calls none of their functions that
 // connect. A nil list means that nothing of the package may be imported.
 var undialled = map[string][]string{
-	"net":                         {"Dial", "DialTimeout", "Listen", "ListenPacket", "DialTCP", "DialUDP"},
-	"net/http":                    {"Get", "Post", "PostForm", "Head", "NewRequest", "NewRequestWithContext"},
-	"unlatch/core/wire/netconfig": {"Free", "Do"}, "unlatch/core/ground/address": {"Interfaces"}, "unlatch/core/wire/discovery": {"Sweep", "Watch", "Locate"},
-	"unlatch/core/wire/onvif": nil, "unlatch/core/wire/rtsp": nil, "unlatch/core/wire/player": nil, "unlatch/core/wire/picture": {"New", "Fetch"},
-	"unlatch/core/wire/bridge": {"New"}, "unlatch/core/work/prove": {"Prove"}, "unlatch/core/wire/multicast": {"Listen", "Measure"},
-	"crypto/tls": {"Dial", "DialWithDialer", "Client"}, "github.com/eclipse/paho.mqtt.golang": nil,
+	"net":                                 {"Dial", "DialTimeout", "Listen", "ListenPacket", "DialTCP", "DialUDP"},
+	"net/http":                            {"Get", "Post", "PostForm", "Head", "NewRequest", "NewRequestWithContext"},
+	"crypto/tls":                          {"Dial", "DialWithDialer", "Client"},
+	"github.com/eclipse/paho.mqtt.golang": nil,
+	"unlatch/core/ground/address":         {"Interfaces"},
+	"unlatch/core/wire/netconfig":         {"Free", "Do"},
+	"unlatch/core/wire/discovery":         {"Sweep", "Watch", "Locate"},
+	"unlatch/core/wire/onvif":             nil,
+	"unlatch/core/wire/rtsp":              nil,
+	"unlatch/core/wire/player":            nil,
+	"unlatch/core/wire/picture":           {"New", "Fetch"},
+	"unlatch/core/wire/bridge":            {"New"},
+	"unlatch/core/wire/multicast":         {"Listen", "Measure"},
+	"unlatch/core/work/prove":             {"Prove"},
 }
 
 // dials are what a file does that connects to anything.
@@ -73,7 +81,7 @@ func TestTheWebProcessDialsNothing(t *testing.T) {
 		assert.Empty(t, dials(f), name)
 	}
 	for text, want := range map[string]string{
-		`import "unlatch/core/wire/rtsp"`:                                            "imports unlatch/core/rtsp",
+		`import "unlatch/core/wire/rtsp"`:                                            "imports unlatch/core/wire/rtsp",
 		`import n "net"; func f() { n.Dial("tcp", "x") }`:                            "calls n.Dial",
 		`import "unlatch/core/wire/bridge"; func f() { bridge.New("", bridge.O{}) }`: "calls bridge.New",
 		`func f(g guard) { g.DialContext(nil, "tcp", "x") }`:                         "calls a method DialContext",

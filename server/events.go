@@ -21,7 +21,8 @@ type hub struct {
 	watchers map[*watcher]bool
 }
 
-// A watcher is one page, of one site, or of all for the nil UUID: that one is told which sites have changed. What changes again before it was told is told once, so that a slow page misses nothing and holds nobody up.
+// A watcher is one page, of one site, or of all for the nil UUID: that one is told which sites have changed. What changes again
+// before it was told is told once, so that a slow page misses nothing and holds nobody up.
 type watcher struct {
 	site    uuid.UUID
 	wake    chan struct{}

@@ -38,11 +38,13 @@ type listingView struct {
 }
 
 func (s *Server) listingRoutes(api huma.API) {
-	register(s, api, huma.Operation{OperationID: "list-template-examples", Method: "GET", Path: "/api/template-examples", Summary: "Templates to begin with"},
+	register(s, api, huma.Operation{OperationID: "list-template-examples", Method: "GET", Path: "/api/template-examples",
+		Summary: "Templates to begin with"},
 		func(context.Context, *struct{}) (*struct{ Body []camlist.Example }, error) {
 			return &struct{ Body []camlist.Example }{camlist.Examples}, nil
 		})
-	register(s, api, huma.Operation{OperationID: "preview-list", Metadata: reads, Method: "POST", Path: "/api/sites/{site}/targets/{target}/preview",
+	register(s, api, huma.Operation{OperationID: "preview-list", Metadata: reads, Method: "POST",
+		Path:    "/api/sites/{site}/targets/{target}/preview",
 		Summary: "What a template makes of the cameras on a target"}, func(ctx context.Context, in *struct {
 		TargetPath
 		Body sourceBody
@@ -99,7 +101,8 @@ func (s *Server) listed(ctx context.Context, t store.Target, secrets bool) ([]ca
 			continue
 		}
 		st := &d.Status
-		c := camlist.Camera{Number: len(out) + 1, ID: identityOf(d), Name: d.Title(), Address: d.Addr, Maker: st.Device.Maker, Model: st.Device.Hardware,
+		c := camlist.Camera{Number: len(out) + 1, ID: identityOf(d), Name: d.Title(), Address: d.Addr, Maker: st.Device.Maker,
+			Model:  st.Device.Hardware,
 			Serial: st.Device.Serial, MAC: st.Device.MAC, Channel: d.Channel}
 		for _, x := range st.Streams {
 			one := camlist.Stream{Role: x.Role, URL: x.URL}

@@ -29,7 +29,8 @@ func (s *Server) fixRoutes(api huma.API) {
 			Body fixBody
 		}) (*runOut, error) {
 			b := in.Body
-			return s.tryOrBegin(ctx, in.TryQuery, act.Fix{Site: in.Site, Devices: b.Devices, Strict: b.Strict, Action: b.Action, Undo: b.Undo, User: b.User, Each: b.Each})
+			return s.tryOrBegin(ctx, in.TryQuery, act.Fix{Site: in.Site, Devices: b.Devices, Strict: b.Strict, Action: b.Action,
+				Undo: b.Undo, User: b.User, Each: b.Each})
 		})
 }
 

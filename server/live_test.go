@@ -55,7 +55,8 @@ func TestPicturesFromAWorkerElsewhere(t *testing.T) {
 name: elsewhere
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Clock, maker: corvane, model: V4, address: 127.44.96.11, scene: platform-clock, streams: [{width: 320, height: 180, fps: 10, kbps: 200, gop: 10}]}
+  - {name: Clock, maker: corvane, model: V4, address: 127.44.96.11, scene: platform-clock, streams: [{width: 320, height: 180,
+       fps: 10, kbps: 200, gop: 10}]}
 `)
 	p, s, _ := serve(t, storetest.URL(t))
 	p.setUp()
@@ -108,7 +109,8 @@ func TestAWorkersPass(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(workers.Stop)
 	connect := func(pass string) int {
-		conn, res, err := websocket.Dial(t.Context(), "ws"+p.url[4:]+jobs.PicturesPath, &websocket.DialOptions{HTTPHeader: http.Header{"Authorization": {pass}}})
+		conn, res, err := websocket.Dial(t.Context(), "ws"+p.url[4:]+jobs.PicturesPath,
+			&websocket.DialOptions{HTTPHeader: http.Header{"Authorization": {pass}}})
 		if err == nil {
 			conn.CloseNow()
 		}

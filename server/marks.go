@@ -40,7 +40,8 @@ func (s *Server) markRoutes(api huma.API) {
 			Body markBody
 		}) (*runOut, error) {
 			b := in.Body
-			return s.tryOrBegin(ctx, in.TryQuery, act.Mark{Site: in.Site, Devices: b.Devices, Strict: b.Strict, How: b.How, Text: b.Text, Back: b.Back})
+			return s.tryOrBegin(ctx, in.TryQuery, act.Mark{Site: in.Site, Devices: b.Devices, Strict: b.Strict, How: b.How, Text: b.Text,
+				Back: b.Back})
 		})
 	register(s, api, huma.Operation{OperationID: "walk-past", Method: "POST", Path: "/api/sites/{site}/walks",
 		Summary: "Say that somebody who walks past a camera is seen in its picture, or take that back", DefaultStatus: 204},

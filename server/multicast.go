@@ -101,7 +101,8 @@ func (s *Server) multicastRoutes(api huma.API) {
 			}
 			return s.tryOrBegin(ctx, in.TryQuery, act.Cast{Site: in.Site, Action: in.Body.Action, Roles: roles})
 		})
-	register(s, api, huma.Operation{OperationID: "plan-groups", Extensions: map[string]any{"x-act": "set-groups"}, Method: "POST", Path: "/api/sites/{site}/group-plans",
+	register(s, api, huma.Operation{OperationID: "plan-groups", Extensions: map[string]any{"x-act": "set-groups"}, Method: "POST",
+		Path:    "/api/sites/{site}/group-plans",
 		Summary: "Give streams groups of their own: what would be set, or setting it"},
 		func(ctx context.Context, in *struct {
 			SitePath

@@ -15,8 +15,8 @@ import (
 	"unlatch/store/storetest"
 )
 
-// What is known of groups is told with what is wrong about them together; a plan for them takes nobody else's group, and bad ones are turned
-// down with the reason and set nothing.
+// What is known of groups is told with what is wrong about them together; a plan for them takes nobody else's group, and bad ones
+// are turned down with the reason and set nothing.
 func TestGroupsOfASite(t *testing.T) {
 	t.Parallel()
 	p, s, _ := serve(t, storetest.URL(t))
@@ -53,7 +53,8 @@ func TestGroupsOfASite(t *testing.T) {
 	for _, l := range plan.Lines {
 		new = append(new, l.New)
 	}
-	assert.ElementsMatch(t, []string{"239.255.0.2:50000, TTL 4, always on", "239.255.0.3:50000, TTL 4, always on"}, new, "the third's group is taken")
+	assert.ElementsMatch(t, []string{"239.255.0.2:50000, TTL 4, always on", "239.255.0.3:50000, TTL 4, always on"}, new,
+		"the third's group is taken")
 	for cause, body := range map[string]map[string]any{
 		"bad_pool":       {"streams": streams, "pool": "all of them"},
 		"no_group_plan":  {"streams": streams, "pool": "192.0.2.0/24"},

@@ -41,8 +41,8 @@ type PasteBody struct {
 	Host string   `json:"host,omitempty" maxLength:"300" doc:"the address that a person has chosen between two readings"`
 }
 
-// Reading a paste takes as long as its text and the path books are large. It has a time, ends when whoever asked goes away, and few are read
-// at once.
+// Reading a paste takes as long as its text and the path books are large. It has a time, ends when whoever asked goes away, and few
+// are read at once.
 const (
 	pasteTime   = 3 * time.Second
 	mostPastes  = 2

@@ -131,7 +131,8 @@ func TestPathBooks(t *testing.T) {
 	assert.Len(t, list(), shipped)
 }
 
-// Thousands of URLs against thousands of recipes are read for as long as that may take and no longer, and for nobody once who asked is gone.
+// Thousands of URLs against thousands of recipes are read for as long as that may take and no longer, and for nobody once who asked
+// is gone.
 func TestAPasteIsReadInItsTime(t *testing.T) {
 	var page strings.Builder
 	for n := range 3000 {

@@ -17,7 +17,7 @@ type placeItem struct {
 	Device   uuid.UUID  `json:"device"`
 	Target   uuid.UUID  `json:"target"`
 	Slot     string     `json:"slot,omitempty" maxLength:"200" doc:"the target's own name of it; missing for the first free one"`
-	Role     string     `json:"role,omitempty" enum:"main,sub,third,picture" doc:"the stream, or its picture over HTTP; missing for the rule's own choice"`
+	Role     string     `json:"role,omitempty" enum:"main,sub,third,picture" doc:"the stream, or its picture; missing for the rule's choice"`
 	Replaces *uuid.UUID `json:"replaces,omitempty" doc:"the camera whose slot it takes over"`
 	Again    bool       `json:"again,omitempty" doc:"also where it stands already: put it right"`
 }
@@ -48,8 +48,9 @@ type fittingView struct {
 }
 
 func (s *Server) patchRoutes(api huma.API) {
-	register(s, api, huma.Operation{OperationID: "place", Method: "POST", Path: "/api/sites/{site}/place", DefaultStatus: 202, MaxBodyBytes: 4 << 20,
-		Summary: "Put cameras onto targets, and ask for their pictures"}, func(ctx context.Context, in *struct {
+	register(s, api, huma.Operation{OperationID: "place", Method: "POST", Path: "/api/sites/{site}/place", DefaultStatus: 202,
+		MaxBodyBytes: 4 << 20,
+		Summary:      "Put cameras onto targets, and ask for their pictures"}, func(ctx context.Context, in *struct {
 		SitePath
 		TryQuery
 		Body placeBody
@@ -69,7 +70,8 @@ func (s *Server) patchRoutes(api huma.API) {
 		}
 	}) (*runOut, error) {
 		b := in.Body
-		return s.tryOrBegin(ctx, in.TryQuery, act.Fill{Site: in.Site, Target: in.Target, Devices: b.Devices, Start: b.Start, Places: b.Places, Tune: b.Tune, Strict: b.Strict})
+		return s.tryOrBegin(ctx, in.TryQuery, act.Fill{Site: in.Site, Target: in.Target, Devices: b.Devices, Start: b.Start,
+			Places: b.Places, Tune: b.Tune, Strict: b.Strict})
 	})
 	register(s, api, huma.Operation{OperationID: "move-placement", Method: "POST", Path: "/api/sites/{site}/move", DefaultStatus: 202,
 		Summary: "Move a camera to another slot of its target; one that is there changes places with it"}, func(ctx context.Context, in *struct {
@@ -82,6 +84,11 @@ func (s *Server) patchRoutes(api huma.API) {
 	}) (*runOut, error) {
 		return s.begin(ctx, act.Move{OnTarget: act.OnTarget{Site: in.Site, Device: in.Body.Device, Target: in.Body.Target}, Slot: in.Body.Slot})
 	})
+	s.shownRoutes(api)
+}
+
+// shownRoutes are about cameras that stand on a target already.
+func (s *Server) shownRoutes(api huma.API) {
 	register(s, api, huma.Operation{OperationID: "show-on-screen", Method: "POST", Path: "/api/sites/{site}/show", DefaultStatus: 202,
 		Summary: "Have a target show a camera on a screen, measured"}, func(ctx context.Context, in *struct {
 		SitePath
@@ -91,7 +98,8 @@ func (s *Server) patchRoutes(api huma.API) {
 			Screen string    `json:"screen" minLength:"1" maxLength:"200"`
 		}
 	}) (*runOut, error) {
-		return s.begin(ctx, act.Show{OnTarget: act.OnTarget{Site: in.Site, Device: in.Body.Device, Target: in.Body.Target}, Screen: in.Body.Screen})
+		return s.begin(ctx, act.Show{OnTarget: act.OnTarget{Site: in.Site, Device: in.Body.Device, Target: in.Body.Target},
+			Screen: in.Body.Screen})
 	})
 	register(s, api, huma.Operation{OperationID: "set-rule", Method: "POST", Path: "/api/sites/{site}/rule", DefaultStatus: 202,
 		Summary: "Have a hub show a camera on a screen when a message comes"}, func(ctx context.Context, in *struct {

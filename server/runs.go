@@ -48,7 +48,7 @@ type openBody struct {
 	Devices []uuid.UUID `json:"devices" minItems:"1" maxItems:"5000"`
 	Target  *uuid.UUID  `json:"target,omitempty" doc:"a target to place the cameras on as well"`
 	Again   bool        `json:"again,omitempty" doc:"play streams again that are proven already"`
-	Retry   bool        `json:"retry,omitempty" doc:"something was mended on the devices: send what they refused once more, within the guard's bound"`
+	Retry   bool        `json:"retry,omitempty" doc:"something was mended: send once more what they refused"`
 }
 
 func (s *Server) runRoutes(api huma.API) {

@@ -16,8 +16,9 @@ import (
 func (s *Server) securityHeaders(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		h := w.Header()
-		h.Set("Content-Security-Policy", "default-src 'self'; img-src 'self' data: blob:; media-src 'self' blob:; style-src 'self' 'unsafe-inline'; frame-ancestors "+
-			"'none'; base-uri 'none'; form-action 'self'")
+		h.Set("Content-Security-Policy",
+			"default-src 'self'; img-src 'self' data: blob:; media-src 'self' blob:; style-src 'self' 'unsafe-inline'; frame-ancestors "+
+				"'none'; base-uri 'none'; form-action 'self'")
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("X-Frame-Options", "DENY")
 		h.Set("Referrer-Policy", "no-referrer")
@@ -92,7 +93,8 @@ func (s *Server) logged(next http.Handler) http.Handler {
 		began := time.Now()
 		out := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
 		defer func() {
-			s.cfg.Log.Debug("request", "id", id, "method", r.Method, "path", loggedPath(r.URL.Path), "status", out.Status(), "bytes", out.BytesWritten(),
+			s.cfg.Log.Debug("request", "id", id, "method", r.Method, "path", loggedPath(r.URL.Path), "status", out.Status(), "bytes",
+				out.BytesWritten(),
 				"took", time.Since(began).Round(time.Microsecond))
 		}()
 		next.ServeHTTP(out, r)

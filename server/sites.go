@@ -35,7 +35,7 @@ type siteView struct {
 	Stills    []uuid.UUID    `json:"stills" doc:"up to four pictures of its cameras"`
 	Network   networkBody    `json:"network" doc:"how its addresses are laid out"`
 	Watch     bool           `json:"watch" doc:"what devices announce by themselves is listened to"`
-	LinkMbps  int            `json:"link_mbps,omitempty" doc:"how much may flow at once while streams are measured, Mbit/s; missing for a share of what the interface carries"`
+	LinkMbps  int            `json:"link_mbps,omitempty" doc:"Mbit/s while streams are measured; missing for a share of what the interface carries"`
 	Reached   bool           `json:"reached" doc:"some worker reaches its network"`
 	Storms    []store.Storm  `json:"storms" doc:"announcements that were not filed, since no wire has so many devices"`
 	Created   time.Time      `json:"created_at"`
@@ -45,7 +45,7 @@ type siteBody struct {
 	Name    string   `json:"name" minLength:"1" maxLength:"120"`
 	Ranges  []string `json:"ranges" minItems:"1" maxItems:"64" doc:"CIDR prefixes, addresses, or first-last"`
 	Confirm bool     `json:"confirm_large,omitempty" doc:"the number of addresses was shown and confirmed"`
-	Link    int      `json:"link_mbps,omitempty" minimum:"0" maximum:"100000" doc:"how much may flow at once while streams are measured, Mbit/s; 0 for a share of what the interface carries"`
+	Link    int      `json:"link_mbps,omitempty" minimum:"0" maximum:"100000" doc:"while streams are measured; 0 for a share of what the interface carries"`
 }
 
 func (b siteBody) form() (act.SiteForm, error) {

@@ -30,7 +30,8 @@ func TestPasswordsAreJudgedByTheServer(t *testing.T) {
 	t.Parallel()
 	p, _, log := serve(t, storetest.URL(t))
 	p.setUp()
-	for secret, level := range map[string]int{"": 0, "Sh0rt!": 1, "aaaaaaaaaaaaaaaaaaaa": 1, "1234567890123": 1, "k3mzq-8rtwx-p2vya-n5hce": 4} {
+	for secret, level := range map[string]int{"": 0, "Sh0rt!": 1, "aaaaaaaaaaaaaaaaaaaa": 1, "1234567890123": 1,
+		"k3mzq-8rtwx-p2vya-n5hce": 4} {
 		status, raw, _ := p.do("POST", "/api/password-strength", map[string]string{"user": "fitter", "secret": secret})
 		require.Equal(t, 200, status, raw)
 		var v strengthView

@@ -59,15 +59,16 @@ type targetBody struct {
 	Settings map[string]string `json:"settings,omitempty"`
 	Via      *uuid.UUID        `json:"via,omitempty" doc:"of a live platform: the recorder that sends to it"`
 	Shared   bool              `json:"shared,omitempty"`
-	Agree    []target.Secret   `json:"agree,omitempty" maxItems:"3" enum:"sign_in,camera_sign_ins,stream_key" doc:"of a new one: what may go to it so that it can be read"`
+	Agree    []target.Secret   `json:"agree,omitempty" maxItems:"3" enum:"sign_in,camera_sign_ins,stream_key" doc:"of a new one: what may go to it readable"`
 	Renewed  bool              `json:"new_certificate,omitempty" doc:"take the next certificate that it shows for its own"`
 	User     string            `json:"user,omitempty" maxLength:"200" doc:"with secret: a new sign-in for it, which goes onto the keyring"`
 	Secret   signin.Secret     `json:"secret,omitempty"`
 }
 
 func (b targetBody) form() act.TargetForm {
-	return act.TargetForm{Kind: target.Kind(b.Kind), Name: b.Name, Address: b.Address, Intake: b.Intake, SignIn: b.SignIn, Settings: b.Settings,
-		Via: b.Via, Shared: b.Shared, User: b.User, Secret: b.Secret}
+	return act.TargetForm{Kind: target.Kind(b.Kind), Name: b.Name, Address: b.Address, Intake: b.Intake, SignIn: b.SignIn,
+		Settings: b.Settings,
+		Via:      b.Via, Shared: b.Shared, User: b.User, Secret: b.Secret}
 }
 
 func (s *Server) targetRoutes(api huma.API) {
@@ -76,7 +77,8 @@ func (s *Server) targetRoutes(api huma.API) {
 		func(ctx context.Context, in *SitePath) (*struct{ Body []targetView }, error) {
 			return s.targets(ctx, in.Site)
 		})
-	register(s, api, huma.Operation{OperationID: "add-target", Method: "POST", Path: "/api/sites/{site}/targets", Summary: "Add a target, and look at it",
+	register(s, api, huma.Operation{OperationID: "add-target", Method: "POST", Path: "/api/sites/{site}/targets",
+		Summary:       "Add a target, and look at it",
 		DefaultStatus: 201}, func(ctx context.Context, in *struct {
 		SitePath
 		Body targetBody
@@ -85,7 +87,8 @@ func (s *Server) targetRoutes(api huma.API) {
 		_, err := s.do(ctx, act.AddTarget{Site: in.Site, ID: id, TargetForm: in.Body.form(), Agree: in.Body.Agree})
 		return &struct{ Body idBody }{idBody{id}}, err
 	})
-	register(s, api, huma.Operation{OperationID: "set-target", Method: "PUT", Path: "/api/sites/{site}/targets/{target}", Summary: "Change a target"},
+	register(s, api, huma.Operation{OperationID: "set-target", Method: "PUT", Path: "/api/sites/{site}/targets/{target}",
+		Summary: "Change a target"},
 		func(ctx context.Context, in *struct {
 			TargetPath
 			Body targetBody
@@ -107,8 +110,9 @@ func (s *Server) targetRoutes(api huma.API) {
 	}) (*runOut, error) {
 		return s.begin(ctx, act.LookAt{Site: in.Site, Targets: in.Body.Targets, Retry: in.Body.Retry})
 	})
-	register(s, api, huma.Operation{OperationID: "change-target", Method: "POST", Path: "/api/sites/{site}/targets/{target}/change", DefaultStatus: 202,
-		Summary: "Free a blocked slot, set the order of the slots, or when one records"}, func(ctx context.Context, in *struct {
+	register(s, api, huma.Operation{OperationID: "change-target", Method: "POST", Path: "/api/sites/{site}/targets/{target}/change",
+		DefaultStatus: 202,
+		Summary:       "Free a blocked slot, set the order of the slots, or when one records"}, func(ctx context.Context, in *struct {
 		TargetPath
 		Body command.TargetChange
 	}) (*runOut, error) {
@@ -140,9 +144,11 @@ type seenView struct {
 }
 
 // words of what a target is, by its own word or its kind.
-var wordsOfKinds = map[string]string{"recorder": "recorder", "software": "management software", "panel": "wall panel", "intercom": "intercom station",
+var wordsOfKinds = map[string]string{"recorder": "recorder", "software": "management software", "panel": "wall panel",
+	"intercom":  "intercom station",
 	"directory": "voice directory", "platform": "live platform", "hub": "home hub", string(feed.Kind): "screens by a feed",
-	string(byhand.Kind): "list by a template", string(live.Kind): "live platform", string(onvifrecorder.Kind): "recorder", string(viabridge.Kind): "target by a bridge"}
+	string(byhand.Kind): "list by a template", string(live.Kind): "live platform",
+	string(onvifrecorder.Kind): "recorder", string(viabridge.Kind): "target by a bridge"}
 
 func (s *Server) targets(ctx context.Context, site uuid.UUID) (*struct{ Body []targetView }, error) {
 	list, err := s.cfg.Store.Targets.List(ctx, site)
@@ -156,7 +162,8 @@ func (s *Server) targets(ctx context.Context, site uuid.UUID) (*struct{ Body []t
 	out := &struct{ Body []targetView }{Body: []targetView{}}
 	for _, t := range list {
 		v := targetView{ID: t.ID, Name: t.Name, Kind: string(t.Kind), Device: t.Device, Intake: t.Intake, Address: t.Address, SignIn: t.SignIn,
-			Settings: t.Settings.V, Via: t.Via, Shared: t.Shared, Own: t.Site == site, Pin: t.Pin, PinTaken: t.PinTaken, Seen: t.Seen, Wanted: []uuid.UUID{}}
+			Settings: t.Settings.V, Via: t.Via, Shared: t.Shared, Own: t.Site == site, Pin: t.Pin,
+			PinTaken: t.PinTaken, Seen: t.Seen, Wanted: []uuid.UUID{}}
 		v.Refused = t.Refused != nil && t.SignIn != nil && *t.Refused == *t.SignIn
 		v.Is = wordsOfKinds[string(t.Kind)]
 		if t.About != nil {

@@ -22,8 +22,8 @@ import (
 	"unlatch/store/storetest"
 )
 
-// What cannot be a target is turned down with a reason; what can opens one place beyond the ranges, on record, and its sign-in goes onto the
-// keyring, where it is tried on no device.
+// What cannot be a target is turned down with a reason; what can opens one place beyond the ranges, on record, and its sign-in goes
+// onto the keyring, where it is tried on no device.
 func TestTargetsAreAdded(t *testing.T) {
 	t.Parallel()
 	p, s, log := serve(t, storetest.URL(t))
@@ -42,7 +42,8 @@ func TestTargetsAreAdded(t *testing.T) {
 		p.problem(cause, "POST", path, body)
 	}
 	p.problem("bad_address", "POST", path, map[string]any{"name": "a", "kind": "bridge", "address": "http://224.0.0.1:80"})
-	id := get[idBody](p, "POST", path, map[string]any{"name": "Desk", "kind": "bridge", "address": "http://198.51.100.9:8081", "user": "desk", "secret": "oak-door-52"}).ID
+	id := get[idBody](p, "POST", path, map[string]any{"name": "Desk", "kind": "bridge", "address": "http://198.51.100.9:8081",
+		"user": "desk", "secret": "oak-door-52"}).ID
 	reach, err := s.Targets.Addresses(context.Background(), x.site.ID)
 	require.NoError(t, err)
 	assert.Equal(t, "[198.51.100.9:8081]", fmt.Sprint(reach))
@@ -73,7 +74,8 @@ func TestTargetsAreAdded(t *testing.T) {
 	p.problem("not_found", "DELETE", path+"/"+id.String(), nil)
 }
 
-// A feed is had by whoever knows its address and by nobody else: guesses are slowed down, it is withdrawn by one click, and its address stands in no log.
+// A feed is had by whoever knows its address and by nobody else: guesses are slowed down, it is withdrawn by one click, and its
+// address stands in no log.
 func TestFeeds(t *testing.T) {
 	t.Parallel()
 	p, s, log := serve(t, storetest.URL(t))
@@ -154,10 +156,13 @@ func TestPlacingAndAttesting(t *testing.T) {
 	x.provenAt(t, x.ids[0], "192.0.2.1")
 	site := "/api/sites/" + x.site.ID.String()
 	panel := get[idBody](p, "POST", site+"/targets", map[string]any{"name": "Panel", "kind": "bridge", "address": "http://192.0.2.9:8081"}).ID
-	list := get[idBody](p, "POST", site+"/targets", map[string]any{"name": "List", "kind": "template", "settings": map[string]string{"text": "{{range .Cameras}}{{.Name}}{{end}}"}}).ID
+	list := get[idBody](p, "POST", site+"/targets", map[string]any{"name": "List", "kind": "template",
+		"settings": map[string]string{"text": "{{range .Cameras}}{{.Name}}{{end}}"}}).ID
 	x2 := intake.Intake{Name: "Panel", FPS: intake.Range{Max: 12}, MaxSize: tuning.Size{Width: 640, Height: 360}}
-	require.NoError(t, s.Targets.Saw(ctx, panel, nil, store.Seen{What: "answered", About: &target.About{Name: "Panel", Kind: "panel", Intake: &x2},
-		Layout: &target.Layout{Slots: []target.Slot{{Token: "1", Is: target.Free}, {Token: "2", Is: target.Locked}, {Token: "3", Is: target.Free}}}}))
+	require.NoError(t, s.Targets.Saw(ctx, panel, nil, store.Seen{What: "answered", About: &target.About{Name: "Panel", Kind: "panel",
+		Intake: &x2},
+		Layout: &target.Layout{Slots: []target.Slot{{Token: "1", Is: target.Free}, {Token: "2", Is: target.Locked},
+			{Token: "3", Is: target.Free}}}}))
 	fits := map[string]fittingView{}
 	for _, f := range get[[]fittingView](p, "POST", site+"/fittings", map[string]any{"devices": x.ids}) {
 		fits[f.Device.String()+f.Target.String()] = f
@@ -171,7 +176,8 @@ func TestPlacingAndAttesting(t *testing.T) {
 	p.problem("not_found", "POST", site+"/place", map[string]any{"placements": []placeItem{{Device: x.ids[0], Target: uuid.New()}}})
 	p.problem("not_found", "POST", site+"/place", map[string]any{"placements": []placeItem{{Device: uuid.New(), Target: panel}}})
 	p.problem("no_free_slot", "POST", site+"/targets/"+panel.String()+"/fill", map[string]any{"devices": x.ids, "start": "9"})
-	run := get[runView](p, "POST", site+"/place", map[string]any{"placements": []placeItem{{Device: x.ids[0], Target: panel}, {Device: x.ids[0], Target: list}}, "tune": true})
+	run := get[runView](p, "POST", site+"/place", map[string]any{"placements": []placeItem{{Device: x.ids[0], Target: panel},
+		{Device: x.ids[0], Target: list}}, "tune": true})
 	assert.Equal(t, "Place 2 cameras on 2 targets", run.Title)
 	main := x.device(x.ids[0]).Plan["main"].Text
 	assert.Contains(t, main, "640x360", "the nearest plan is the camera's own now: %s", main)
@@ -192,7 +198,8 @@ func TestPlacingAndAttesting(t *testing.T) {
 		map[string]any{"slot": "1", "schedule": bridge.Schedule{Mode: "week", Week: []bridge.Span{{Day: "mon", From: 9, To: 8}}}})
 	p.problem("nothing_to_do", "POST", site+"/targets/"+panel.String()+"/change", map[string]any{})
 
-	out := get[listingView](p, "POST", site+"/targets/"+list.String()+"/preview", map[string]any{"text": "{{range .Cameras}}{{.Main.SignedURL}}{{end}}", "passwords": true})
+	out := get[listingView](p, "POST", site+"/targets/"+list.String()+"/preview",
+		map[string]any{"text": "{{range .Cameras}}{{.Main.SignedURL}}{{end}}", "passwords": true})
 	assert.Contains(t, out.Text, "fitter:•••@192.0.2.1")
 	out = get[listingView](p, "POST", site+"/targets/"+list.String()+"/preview", map[string]any{"text": "a\n{{.Nothing}}"})
 	assert.Equal(t, 2, out.Line)

@@ -38,7 +38,7 @@ func findings(st *latch.Status) []findingView {
 
 type agreeBody struct {
 	Devices []uuid.UUID `json:"devices" minItems:"1" maxItems:"5000"`
-	Breadth act.Breadth `json:"breadth" enum:"devices,models,site" doc:"how far it reaches: these devices, their models on this site, or the whole site"`
+	Breadth act.Breadth `json:"breadth" enum:"devices,models,site" doc:"these devices, their models on this site, or the site"`
 	// Weaker agrees to a weaker scheme than a device has taken before, for these devices alone.
 	Weaker bool `json:"weaker,omitempty" doc:"also take a weaker scheme than before, on these devices"`
 }

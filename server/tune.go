@@ -15,7 +15,7 @@ import (
 
 type tuneBody struct {
 	Devices []uuid.UUID            `json:"devices" minItems:"1" maxItems:"5000"`
-	Plan    planText               `json:"plan,omitempty" doc:"by part (main, sub, third, overlay), kept as the own plan of each device; what is left out stays"`
+	Plan    planText               `json:"plan,omitempty" doc:"by part, kept as the own plan of each device; what is left out stays"`
 	Plans   map[uuid.UUID]planText `json:"plans,omitempty" doc:"the same by device"`
 	Undo    bool                   `json:"undo,omitempty" doc:"put back what was before, and take away the devices' own plans"`
 	Strict  bool                   `json:"strict,omitempty" doc:"refuse everything where one device cannot be set, rather than leave it out"`
@@ -55,14 +55,15 @@ func (s *Server) tuneRoutes(api huma.API) {
 				return nil, err
 			}
 			b := in.Body
-			return s.tryOrBegin(ctx, in.TryQuery, act.Tune{Site: in.Site, Devices: b.Devices, Strict: b.Strict, Plans: own, Undo: b.Undo, Restart: b.Restart})
+			return s.tryOrBegin(ctx, in.TryQuery, act.Tune{Site: in.Site, Devices: b.Devices, Strict: b.Strict, Plans: own, Undo: b.Undo,
+				Restart: b.Restart})
 		})
 	register(s, api, huma.Operation{OperationID: "plan-devices", Method: "PUT", Path: "/api/sites/{site}/device-plans",
 		Summary: "Plan the streams of single devices. Nothing is sent to any device", MaxBodyBytes: 4 << 20},
 		func(ctx context.Context, in *struct {
 			SitePath
 			Body struct {
-				Plans map[uuid.UUID]planText `json:"plans" doc:"by device; an empty one takes the device's own plan away, and takes it out of its selection"`
+				Plans map[uuid.UUID]planText `json:"plans" doc:"by device; an empty one takes the device's own plan away"`
 			}
 		}) (*struct{}, error) {
 			own := map[uuid.UUID]tuning.Plan{}

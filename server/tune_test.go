@@ -38,15 +38,19 @@ func (x *shed) provenBy(t *testing.T, id uuid.UUID, addr, url string) {
 	a := netip.MustParseAddr(addr)
 	claimed := camera.Settings{Codec: "H.264", Width: 1280, Height: 720, FPS: 25, BitrateKbps: 4000, GOPFrames: 50}
 	encoder := tuning.Encoder{Token: "e", Codec: "H.264", Width: 1280, Height: 720, FPS: 25, Kbps: 4000, GOPFrames: 50}
-	offers := tuning.Options{Codecs: []tuning.CodecOptions{{Codec: "H.264", Sizes: []tuning.Size{{Width: 1280, Height: 720}, {Width: 640, Height: 360}},
+	offers := tuning.Options{Codecs: []tuning.CodecOptions{{Codec: "H.264", Sizes: []tuning.Size{{Width: 1280, Height: 720},
+		{Width: 640, Height: 360}},
 		FPS: []float64{12, 25}, Kbps: tuning.Span{Min: 64, Max: 8000}, GOP: tuning.Span{Min: 1, Max: 100}}}}
 	for _, f := range []store.Finding{
 		{Body: evidence.Reached{Addr: a, Service: "http://" + addr + "/onvif/device_service"}},
 		{Body: evidence.SignedIn{SignIn: key, Label: "Fitter", User: "fitter", Info: camera.Info{Manufacturer: "Corvane", Model: "V4"}}},
 		{Body: evidence.Located{Addr: a, Streams: []camera.Stream{{Token: "p1", Role: "main", Channel: 1, URL: url, Claimed: claimed}}}},
-		{Subject: "p1", Body: evidence.Proof{PlainURL: url, Role: "main", Settings: claimed.Fingerprint(), Proof: proof.Proof{OK: true, Transport: "tcp",
-			Video: &media.Measured{Codec: "H.264", Width: 1280, Height: 720, FPS: 25, BitrateKbps: 4000, GOPFrames: 50, Frames: 100, Keyframes: 2}}}},
-		{Body: evidence.Offers{Offers: tuning.Offers{Makes: true, Streams: []tuning.Offer{{Role: "main", Token: "p1", Encoder: encoder, Options: offers}}}}},
+		{Subject: "p1", Body: evidence.Proof{PlainURL: url, Role: "main", Settings: claimed.Fingerprint(),
+			Proof: proof.Proof{OK: true, Transport: "tcp",
+				Video: &media.Measured{Codec: "H.264", Width: 1280, Height: 720, FPS: 25, BitrateKbps: 4000, GOPFrames: 50, Frames: 100,
+					Keyframes: 2}}}},
+		{Body: evidence.Offers{Offers: tuning.Offers{Makes: true, Streams: []tuning.Offer{{Role: "main", Token: "p1", Encoder: encoder,
+			Options: offers}}}}},
 	} {
 		require.NoError(t, x.s.Devices.Record(ctx, &store.Device{ID: id, Site: x.site.ID}, nil, f))
 	}
@@ -82,7 +86,8 @@ func TestPlansAndWhoseTheyAre(t *testing.T) {
 	x.provenAt(t, x.ids[0], "192.0.2.1")
 	path := "/api/sites/" + x.site.ID.String()
 	put := func(owner, name, main string, devices ...uuid.UUID) planView {
-		return get[planView](p, "PUT", path+"/plans", map[string]any{"owner": owner, "name": name, "plan": planText{"main": main}, "devices": devices})
+		return get[planView](p, "PUT", path+"/plans", map[string]any{"owner": owner, "name": name, "plan": planText{"main": main},
+			"devices": devices})
 	}
 	put("site", "ignored", "640x360")
 	model := put("model", "Corvane V4", "12fps")
@@ -107,7 +112,8 @@ func TestPlansAndWhoseTheyAre(t *testing.T) {
 	p.problem("no_plan", "PUT", path+"/plans", map[string]any{"owner": "site", "plan": planText{}})
 	p.problem("no_name", "PUT", path+"/plans", map[string]any{"owner": "model", "plan": planText{"main": "5fps"}})
 	p.problem("no_devices", "PUT", path+"/plans", map[string]any{"owner": "selection", "name": "x", "plan": planText{"main": "5fps"}})
-	p.problem("not_found", "PUT", path+"/plans", map[string]any{"owner": "selection", "name": "x", "plan": planText{"main": "5fps"}, "devices": []uuid.UUID{uuid.New()}})
+	p.problem("not_found", "PUT", path+"/plans", map[string]any{"owner": "selection", "name": "x", "plan": planText{"main": "5fps"},
+		"devices": []uuid.UUID{uuid.New()}})
 	p.problem("not_found", "DELETE", path+"/plans/"+uuid.NewString(), nil)
 }
 
@@ -165,9 +171,11 @@ func TestPreview(t *testing.T) {
 
 	// Somebody has seen that this model cannot do more than it did.
 	small := tuning.Encoder{Token: "e", Codec: "H.264", Width: 640, Height: 360, FPS: 12}
-	require.NoError(t, s.Devices.Record(context.Background(), &store.Device{ID: x.ids[0], Site: x.site.ID}, nil, store.Finding{Body: evidence.Tuned{
-		Plan: map[string]tuning.Stream{}, Has: map[string]tuning.Encoder{"main": small, "sub": small}, Wanted: map[string]tuning.Encoder{"sub": {Width: 1280,
-			Height: 720, FPS: 25}}, ReadBack: map[string]tuning.Encoder{"main": small, "sub": small}}}))
+	require.NoError(t, s.Devices.Record(context.Background(), &store.Device{ID: x.ids[0], Site: x.site.ID}, nil,
+		store.Finding{Body: evidence.Tuned{
+			Plan: map[string]tuning.Stream{}, Has: map[string]tuning.Encoder{"main": small,
+				"sub": small}, Wanted: map[string]tuning.Encoder{"sub": {Width: 1280,
+				Height: 720, FPS: 25}}, ReadBack: map[string]tuning.Encoder{"main": small, "sub": small}}}))
 	budgets := get[[]budgetView](p, "GET", path+"/budgets", nil)
 	require.Len(t, budgets, 1)
 	assert.Equal(t, "Corvane V4", budgets[0].Model)
@@ -188,7 +196,8 @@ func TestPreview(t *testing.T) {
 	assert.Greater(t, got.After.Days, got.Before.Days)
 	assert.True(t, got.Rows[1].Cannot)
 	assert.Contains(t, got.Rows[1].Unknown, "not signed in")
-	p.problem("bad_plan", "POST", path+"/preview", map[string]any{"devices": x.ids, "plans": map[string]planText{x.ids[0].String(): {"main": "?"}}})
+	p.problem("bad_plan", "POST", path+"/preview",
+		map[string]any{"devices": x.ids, "plans": map[string]planText{x.ids[0].String(): {"main": "?"}}})
 }
 
 func TestCosts(t *testing.T) {

@@ -32,7 +32,8 @@ func (c *Cast) configuration() string {
 	if c == nil {
 		return ""
 	}
-	return fmt.Sprintf("<T:Multicast><T:Address><T:Type>IPv4</T:Type><T:IPv4Address>%s</T:IPv4Address></T:Address><T:Port>%d</T:Port><T:TTL>%d</T:TTL>"+
+	return fmt.Sprintf("<T:Multicast><T:Address><T:Type>IPv4</T:Type><T:IPv4Address>%s</T:IPv4Address></T:Address><T:Port>%d</T:Port>"+
+		"<T:TTL>%d</T:TTL>"+
 		"<T:AutoStart>%t</T:AutoStart></T:Multicast>", c.Group, c.Port, c.TTL, c.Auto)
 }
 
@@ -186,7 +187,8 @@ func transportStream(ctx context.Context, c *scene.Clip) []byte {
 		}
 	}
 	sets := append(append(append([]byte{0, 0, 0, 1}, c.SPS...), 0, 0, 0, 1), c.PPS...)
-	cmd := exec.CommandContext(ctx, "ffmpeg", "-v", "error", "-f", "h264", "-r", fmt.Sprint(c.FPS), "-i", "pipe:0", "-c", "copy", "-f", "mpegts", "pipe:1")
+	cmd := exec.CommandContext(ctx, "ffmpeg", "-v", "error", "-f", "h264", "-r", fmt.Sprint(c.FPS), "-i", "pipe:0", "-c", "copy", "-f",
+		"mpegts", "pipe:1")
 	cmd.Stdin = bytes.NewReader(append(sets, raw...))
 	out, _ := cmd.Output()
 	return out

@@ -81,7 +81,8 @@ func (d *device) replyAs(way string, b []byte, to *net.UDPAddr) {
 	if len(m.Types) > 0 && !slices.Contains(m.Types, "Device") && !slices.Contains(m.Types, own) {
 		return
 	}
-	answer := d.discoveryMessage("ProbeMatches", `<T:RelatesTo>`+onvif.Escape(m.ID)+`</T:RelatesTo><T:To>http://schemas.xmlsoap.org/ws/2004/08/addressing/role/anonymous</T:To>`,
+	answer := d.discoveryMessage("ProbeMatches",
+		`<T:RelatesTo>`+onvif.Escape(m.ID)+`</T:RelatesTo><T:To>http://schemas.xmlsoap.org/ws/2004/08/addressing/role/anonymous</T:To>`,
 		`<X:ProbeMatches><X:ProbeMatch>`+d.match(own)+`</X:ProbeMatch></X:ProbeMatches>`)
 	for range max(d.Defects.Answers, 1) {
 		d.answerTo(to).WriteToUDP(answer, to)
@@ -99,7 +100,10 @@ func (d *device) answerTo(to *net.UDPAddr) *net.UDPConn {
 // discoveryMessage is a WS-Discovery message in the maker's own spelling.
 func (d *device) discoveryMessage(action, header, body string) []byte {
 	return []byte(d.maker.dialect(`<?xml version="1.0" encoding="UTF-8"?><S:Envelope xmlns:S="` + onvif.NSSoap +
-		`" xmlns:D="` + onvif.NSDevice + `" xmlns:X="http://schemas.xmlsoap.org/ws/2005/04/discovery" xmlns:T="http://schemas.xmlsoap.org/ws/2004/08/addressing" xmlns:dn="http://www.onvif.org/ver10/network/wsdl"><S:Header>` +
+		`" xmlns:D="` + onvif.NSDevice +
+		`" xmlns:X="http://schemas.xmlsoap.org/ws/2005/04/discovery" xmlns:T="http://schemas.xmlsoap.org/ws/2004/08/addressing"` +
+		` xmlns:dn="http://www.onvif.org/ver10/network/wsdl">` +
+		`<S:Header>` +
 		`<T:MessageID>uuid:` + randomHex() + `</T:MessageID>` + header + `<T:Action>http://schemas.xmlsoap.org/ws/2005/04/discovery/` +
 		action + `</T:Action></S:Header><S:Body>` + body + `</S:Body></S:Envelope>`))
 }
@@ -173,7 +177,8 @@ func (d *device) replySSDP(b []byte, to *net.UDPAddr) {
 		return
 	}
 	fmt.Fprintf(writerTo{d.discover, to}, "HTTP/1.1 200 OK\r\nCACHE-CONTROL: max-age=60\r\nEXT:\r\nLOCATION: "+
-		"http://%s/description.xml\r\nSERVER: %s\r\nST: upnp:rootdevice\r\nUSN: %s::upnp:rootdevice\r\n\r\n", d.named(d.webPort), d.maker.server, d.endpoint)
+		"http://%s/description.xml\r\nSERVER: %s\r\nST: upnp:rootdevice\r\nUSN: %s::upnp:rootdevice\r\n\r\n",
+		d.named(d.webPort), d.maker.server, d.endpoint)
 }
 
 type writerTo struct {

@@ -43,16 +43,20 @@ func (d *device) encoderOptions(media2 bool) string {
 		var b strings.Builder
 		for _, codec := range []string{"H264", "H265"} {
 			fmt.Fprintf(&b,
-				`<X:Options GovLengthRange="1 200" FrameRatesSupported="%s" ProfilesSupported="Main" ConstantBitRateSupported="%t"><T:Encoding>%s</T:Encoding>`+
-					`<T:QualityRange><T:Min>1</T:Min><T:Max>10</T:Max></T:QualityRange>%s%s</X:Options>`, rates, d.Defects.Encoder != "vbr", codec, &sizes, bitrate)
+				`<X:Options GovLengthRange="1 200" FrameRatesSupported="%s" ProfilesSupported="Main" ConstantBitRateSupported="%t">`+
+					`<T:Encoding>%s</T:Encoding>`+
+					`<T:QualityRange><T:Min>1</T:Min><T:Max>10</T:Max>`+
+					`</T:QualityRange>%s%s</X:Options>`, rates, d.Defects.Encoder != "vbr", codec, &sizes, bitrate)
 		}
 		return b.String()
 	}
-	const rate = "<T:FrameRateRange><T:Min>1</T:Min><T:Max>25</T:Max></T:FrameRateRange><T:EncodingIntervalRange><T:Min>1</T:Min><T:Max>1</T:Max></T:EncodingIntervalRange>"
+	const rate = "<T:FrameRateRange><T:Min>1</T:Min><T:Max>25</T:Max></T:FrameRateRange><T:EncodingIntervalRange><T:Min>1</T:Min>" +
+		"<T:Max>1</T:Max></T:EncodingIntervalRange>"
 	const gov = "<T:GovLengthRange><T:Min>1</T:Min><T:Max>200</T:Max></T:GovLengthRange>"
 	h264 := gov + rate +
 		"<T:H264ProfilesSupported>Baseline</T:H264ProfilesSupported><T:H264ProfilesSupported>Main</T:H264ProfilesSupported>"
-	return fmt.Sprintf("<X:Options><T:QualityRange><T:Min>1</T:Min><T:Max>10</T:Max></T:QualityRange><T:JPEG>%[1]s%[2]s</T:JPEG><T:H264>%[1]s%[3]s</T:H264>"+
+	return fmt.Sprintf("<X:Options><T:QualityRange><T:Min>1</T:Min><T:Max>10</T:Max></T:QualityRange><T:JPEG>%[1]s%[2]s</T:JPEG>"+
+		"<T:H264>%[1]s%[3]s</T:H264>"+
 		"<T:Extension><T:JPEG>%[1]s%[2]s%[4]s</T:JPEG><T:H264>%[1]s%[3]s%[4]s</T:H264></T:Extension></X:Options>", &sizes, rate, h264,
 		bitrate)
 }

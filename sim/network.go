@@ -46,8 +46,10 @@ func (d *device) networkOperation(o operation) (string, *fault) {
 		if n.DHCP {
 			kind = "FromDHCP"
 		}
-		return fmt.Sprintf(`<X:NetworkInterfaces token="eth0"><T:Enabled>true</T:Enabled><T:Info><T:Name>eth0</T:Name><T:HwAddress>%s</T:HwAddress></T:Info>`+
-			`<T:IPv4><T:Enabled>true</T:Enabled><T:Config><T:%s>%s</T:%s><T:DHCP>%t</T:DHCP></T:Config></T:IPv4></X:NetworkInterfaces>`, d.MAC, kind, use, kind, n.DHCP), nil
+		return fmt.Sprintf(`<X:NetworkInterfaces token="eth0"><T:Enabled>true</T:Enabled><T:Info><T:Name>eth0</T:Name>`+
+			`<T:HwAddress>%s</T:HwAddress></T:Info>`+
+			`<T:IPv4><T:Enabled>true</T:Enabled><T:Config><T:%s>%s</T:%s><T:DHCP>%t</T:DHCP></T:Config></T:IPv4>`+
+			`</X:NetworkInterfaces>`, d.MAC, kind, use, kind, n.DHCP), nil
 	case "SetNetworkInterfaces":
 		return d.setNetwork(o, n)
 	case "GetNetworkDefaultGateway":

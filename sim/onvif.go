@@ -81,7 +81,9 @@ func (d *device) soapHandler() http.Handler {
 	mux.HandleFunc("/description.xml", func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "text/xml")
 		fmt.Fprintf(w,
-			`<?xml version="1.0"?><root xmlns="urn:schemas-upnp-org:device-1-0"><device><deviceType>%s</deviceType><friendlyName>%s</friendlyName><manufacturer>%s</manufacturer><modelName>%s</modelName><serialNumber>%s</serialNumber></device></root>`,
+			`<?xml version="1.0"?><root xmlns="urn:schemas-upnp-org:device-1-0"><device><deviceType>%s</deviceType>`+
+				`<friendlyName>%s</friendlyName><manufacturer>%s</manufacturer><modelName>%s</modelName><serialNumber>%s</serialNumber>`+
+				`</device></root>`,
 			d.upnpType(), onvif.Escape(d.maker.name+" "+d.Model), d.maker.name, onvif.Escape(d.Model), onvif.Escape(d.Serial))
 	})
 	d.servePictures(mux)
@@ -232,7 +234,8 @@ func (d *device) writeFault(w http.ResponseWriter, s service, status int, f faul
 		sub = "<S:Subcode><S:Value>" + f.sub + "</S:Value><S:Subcode><S:Value>" + f.subsub + "</S:Value></S:Subcode></S:Subcode>"
 	}
 	d.writeSOAP(w, s, status,
-		"<S:Fault><S:Code><S:Value>"+f.code+"</S:Value>"+sub+`</S:Code><S:Reason><S:Text xml:lang="en">`+f.reason+"</S:Text></S:Reason></S:Fault>")
+		"<S:Fault><S:Code><S:Value>"+f.code+"</S:Value>"+sub+`</S:Code><S:Reason><S:Text xml:lang="en">`+f.reason+"</S:Text></S:Reason>"+
+			"</S:Fault>")
 }
 
 func (d *device) writeSOAP(w http.ResponseWriter, s service, status int, body string) {
@@ -260,25 +263,30 @@ func (d *device) deviceService(o operation) (string, *fault) {
 		if zone != "" {
 			zone = "<T:TimeZone><T:TZ>" + onvif.Escape(zone) + "</T:TZ></T:TimeZone>"
 		}
-		return fmt.Sprintf("<X:SystemDateAndTime><T:DateTimeType>Manual</T:DateTimeType><T:DaylightSavings>false</T:DaylightSavings>"+zone+"<T:UTCDateTime>"+
-			"<T:Time><T:Hour>%d</T:Hour><T:Minute>%d</T:Minute><T:Second>%d</T:Second></T:Time><T:Date><T:Year>%d</T:Year><T:Month>%d</T:Month><T:Day>%d</T:Day></T:Date>"+
+		return fmt.Sprintf("<X:SystemDateAndTime><T:DateTimeType>Manual</T:DateTimeType>"+
+			"<T:DaylightSavings>false</T:DaylightSavings>"+zone+"<T:UTCDateTime>"+
+			"<T:Time><T:Hour>%d</T:Hour><T:Minute>%d</T:Minute><T:Second>%d</T:Second></T:Time><T:Date><T:Year>%d</T:Year>"+
+			"<T:Month>%d</T:Month><T:Day>%d</T:Day></T:Date>"+
 			"</T:UTCDateTime></X:SystemDateAndTime>", t.Hour(), t.Minute(), t.Second(), t.Year(), t.Month(), t.Day()), nil
 	case "GetServices":
 		var b strings.Builder
 		for path, s := range d.services {
 			fmt.Fprintf(&b,
-				"<X:Service><X:Namespace>%s</X:Namespace><X:XAddr>%s%s</X:XAddr><X:Version><T:Major>2</T:Major><T:Minor>6</T:Minor></X:Version></X:Service>", s.namespace, d.base(), path)
+				"<X:Service><X:Namespace>%s</X:Namespace><X:XAddr>%s%s</X:XAddr><X:Version><T:Major>2</T:Major><T:Minor>6</T:Minor></X:Version>"+
+					"</X:Service>", s.namespace, d.base(), path)
 		}
 		return b.String(), nil
 	case "GetDeviceInformation":
-		return fmt.Sprintf("<X:Manufacturer>%s</X:Manufacturer><X:Model>%s</X:Model><X:FirmwareVersion>%s</X:FirmwareVersion><X:SerialNumber>%s</X:SerialNumber><X:HardwareId>%s</X:HardwareId>",
+		return fmt.Sprintf("<X:Manufacturer>%s</X:Manufacturer><X:Model>%s</X:Model><X:FirmwareVersion>%s</X:FirmwareVersion>"+
+			"<X:SerialNumber>%s</X:SerialNumber><X:HardwareId>%s</X:HardwareId>",
 			d.maker.name, onvif.Escape(d.Model), onvif.Escape(d.Firmware), onvif.Escape(d.Serial), onvif.Escape(d.Model)), nil
 	case "GetEndpointReference":
 		return "<X:GUID>" + strings.TrimPrefix(d.endpoint, "urn:uuid:") + "</X:GUID>", nil
 	case "GetNetworkProtocols":
 		https := ""
 		if d.TLS != "" {
-			https = fmt.Sprintf("<X:NetworkProtocols><T:Name>HTTPS</T:Name><T:Enabled>true</T:Enabled><T:Port>%d</T:Port></X:NetworkProtocols>", webTLS)
+			https = fmt.Sprintf("<X:NetworkProtocols><T:Name>HTTPS</T:Name><T:Enabled>true</T:Enabled><T:Port>%d</T:Port>"+
+				"</X:NetworkProtocols>", webTLS)
 		}
 		return https +
 			fmt.Sprintf("<X:NetworkProtocols><T:Name>HTTP</T:Name><T:Enabled>%t</T:Enabled><T:Port>%d</T:Port></X:NetworkProtocols>"+
@@ -297,7 +305,8 @@ func (d *device) mediaService(o operation) (string, *fault) {
 			if !st.there() {
 				continue
 			}
-			fmt.Fprintf(&b, `<X:Profiles token="prof_%d" fixed="%t"><T:Name>%s</T:Name><T:VideoSourceConfiguration token="vsc"><T:SourceToken>src_%d</T:SourceToken>`+
+			fmt.Fprintf(&b, `<X:Profiles token="prof_%d" fixed="%t"><T:Name>%s</T:Name><T:VideoSourceConfiguration token="vsc">`+
+				`<T:SourceToken>src_%d</T:SourceToken>`+
 				`</T:VideoSourceConfiguration><T:VideoEncoderConfiguration token="enc_%d">%s</T:VideoEncoderConfiguration>%s</X:Profiles>`,
 				i, !st.Spare, d.profileName(st), st.channel, i, encoderConfiguration(st), audioConfiguration(i, st, "AudioEncoderConfiguration"))
 		}
@@ -305,7 +314,8 @@ func (d *device) mediaService(o operation) (string, *fault) {
 	case "GetStreamUri":
 		uri, f := d.streamURI(o)
 		return "<X:MediaUri><T:Uri>" + uri +
-			"</T:Uri><T:InvalidAfterConnect>false</T:InvalidAfterConnect><T:InvalidAfterReboot>false</T:InvalidAfterReboot><T:Timeout>PT0S</T:Timeout></X:MediaUri>", f
+			"</T:Uri><T:InvalidAfterConnect>false</T:InvalidAfterConnect><T:InvalidAfterReboot>false</T:InvalidAfterReboot>" +
+			"<T:Timeout>PT0S</T:Timeout></X:MediaUri>", f
 	case "GetSnapshotUri":
 		uri, f := d.snapshotURI(o)
 		return "<X:MediaUri><T:Uri>" + uri + "</T:Uri></X:MediaUri>", f
@@ -323,7 +333,8 @@ func (d *device) mediaService(o operation) (string, *fault) {
 	case "AddVideoSourceConfiguration", "AddVideoEncoderConfiguration":
 		return "", nil // the profile has its encoder from the beginning
 	case "GetAudioEncoderConfigurationOptions":
-		return "<X:Options><T:Options><T:Encoding>G711</T:Encoding></T:Options><T:Options><T:Encoding>AAC</T:Encoding></T:Options></X:Options>", nil
+		return "<X:Options><T:Options><T:Encoding>G711</T:Encoding></T:Options><T:Options><T:Encoding>AAC</T:Encoding></T:Options>" +
+			"</X:Options>", nil
 	case "RemoveAudioEncoderConfiguration", "AddAudioEncoderConfiguration":
 		return d.setSound(o.arg("ProfileToken"), "prof_%d", map[string]string{"AddAudioEncoderConfiguration": "true"}[o.name])
 	}
@@ -356,8 +367,10 @@ func (d *device) profileName(st feed) string {
 
 // encoderConfiguration is an encoder's setting in the form of ver10.
 func encoderConfiguration(st feed) string {
-	return fmt.Sprintf(`<T:Name>enc</T:Name><T:Encoding>%s</T:Encoding><T:Resolution><T:Width>%d</T:Width><T:Height>%d</T:Height></T:Resolution>`+
-		`<T:RateControl><T:FrameRateLimit>%d</T:FrameRateLimit><T:EncodingInterval>1</T:EncodingInterval><T:BitrateLimit>%d</T:BitrateLimit></T:RateControl>%s%s`,
+	return fmt.Sprintf(`<T:Name>enc</T:Name><T:Encoding>%s</T:Encoding><T:Resolution><T:Width>%d</T:Width><T:Height>%d</T:Height>`+
+		`</T:Resolution>`+
+		`<T:RateControl><T:FrameRateLimit>%d</T:FrameRateLimit><T:EncodingInterval>1</T:EncodingInterval>`+
+		`<T:BitrateLimit>%d</T:BitrateLimit></T:RateControl>%s%s`,
 		encodings[st.Codec], st.Width, st.Height, st.FPS, st.Kbps, govLength(st), st.Cast.configuration())
 }
 
@@ -379,7 +392,8 @@ func (d *device) media2Service(o operation) (string, *fault) {
 			if !st.there() {
 				continue
 			}
-			fmt.Fprintf(&b, `<X:Profiles token="prof_%d" fixed="%t"><X:Name>%s</X:Name><X:Configurations><X:VideoSource token="vsc"><T:Name>s</T:Name><T:SourceToken>src_%d</T:SourceToken>`+
+			fmt.Fprintf(&b, `<X:Profiles token="prof_%d" fixed="%t"><X:Name>%s</X:Name><X:Configurations><X:VideoSource token="vsc">`+
+				`<T:Name>s</T:Name><T:SourceToken>src_%d</T:SourceToken>`+
 				`</X:VideoSource><X:VideoEncoder token="enc_%d"%s</X:VideoEncoder>%s</X:Configurations></X:Profiles>`, i, !st.Spare, d.profileName(st),
 				st.channel, i, encoder2(st), strings.ReplaceAll(audioConfiguration(i, st, "AudioEncoder"), "T:AudioEncoder", "X:AudioEncoder"))
 		}
@@ -425,7 +439,8 @@ func (d *device) media2Service(o operation) (string, *fault) {
 
 // encoder2 is an encoder's setting in the form of Media2, from the attributes on.
 func encoder2(st feed) string {
-	return fmt.Sprintf(` GovLength="%d" Profile="Main"><T:Name>enc</T:Name><T:Encoding>%s</T:Encoding><T:Resolution><T:Width>%d</T:Width><T:Height>%d</T:Height></T:Resolution>`+
+	return fmt.Sprintf(` GovLength="%d" Profile="Main"><T:Name>enc</T:Name><T:Encoding>%s</T:Encoding><T:Resolution>`+
+		`<T:Width>%d</T:Width><T:Height>%d</T:Height></T:Resolution>`+
 		`<T:RateControl><T:FrameRateLimit>%d</T:FrameRateLimit><T:BitrateLimit>%d</T:BitrateLimit></T:RateControl>%s`,
 		st.GOP, strings.Replace(encodings[st.Codec], "MPEG4", "MPV4-ES", 1), st.Width, st.Height, st.FPS, st.Kbps, st.Cast.configuration())
 }

@@ -77,14 +77,17 @@ func (t *texts) operation(o operation, most int) (string, *fault) {
 	switch o.name {
 	case "GetOSDOptions":
 		return fmt.Sprintf(`<X:OSDOptions><T:MaximumNumberOfOSDs Total="%d"/><T:Type>Text</T:Type><T:PositionOption>UpperLeft</T:PositionOption>`+
-			`<T:PositionOption>UpperRight</T:PositionOption><T:PositionOption>LowerLeft</T:PositionOption><T:PositionOption>LowerRight</T:PositionOption>`+
+			`<T:PositionOption>UpperRight</T:PositionOption><T:PositionOption>LowerLeft</T:PositionOption>`+
+			`<T:PositionOption>LowerRight</T:PositionOption>`+
 			`<T:TextOption><T:Type>Plain</T:Type><T:Type>DateAndTime</T:Type><T:FontSizeRange><T:Min>12</T:Min><T:Max>48</T:Max></T:FontSizeRange>`+
 			`</T:TextOption></X:OSDOptions>`, most), nil
 	case "GetOSDs":
 		var b strings.Builder
 		for _, x := range t.list {
-			fmt.Fprintf(&b, `<X:OSDs token="%s"><T:VideoSourceConfigurationToken>vsc</T:VideoSourceConfigurationToken><T:Type>Text</T:Type><T:Position><T:Type>%s</T:Type></T:Position>`+
-				`<T:TextString><T:Type>%s</T:Type><T:FontSize>%d</T:FontSize><T:PlainText>%s</T:PlainText></T:TextString></X:OSDs>`, x.Token, x.At, x.Kind,
+			fmt.Fprintf(&b, `<X:OSDs token="%s"><T:VideoSourceConfigurationToken>vsc</T:VideoSourceConfigurationToken>`+
+				`<T:Type>Text</T:Type><T:Position><T:Type>%s</T:Type></T:Position>`+
+				`<T:TextString><T:Type>%s</T:Type><T:FontSize>%d</T:FontSize><T:PlainText>%s</T:PlainText></T:TextString></X:OSDs>`, x.Token,
+				x.At, x.Kind,
 				x.Size, onvif.Escape(x.Plain))
 		}
 		return b.String(), nil

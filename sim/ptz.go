@@ -47,7 +47,8 @@ func (d *device) ptzService(o operation) (string, *fault) {
 	ranges := "<T:XRange><T:Min>-1</T:Min><T:Max>1</T:Max></T:XRange><T:YRange><T:Min>-1</T:Min><T:Max>1</T:Max></T:YRange>"
 	switch o.name {
 	case "GetNodes":
-		absolute := "<T:AbsolutePanTiltPositionSpace><T:URI>" + space + "PositionGenericSpace</T:URI>" + ranges + "</T:AbsolutePanTiltPositionSpace>"
+		absolute := "<T:AbsolutePanTiltPositionSpace><T:URI>" + space + "PositionGenericSpace</T:URI>" + ranges +
+			"</T:AbsolutePanTiltPositionSpace>"
 		if d.PTZ.Defect == "relative" {
 			absolute = ""
 		}

@@ -109,7 +109,8 @@ func (r *recorder) receiverService(o operation) (string, *fault) {
 		var b strings.Builder
 		for _, t := range sorted(r.state.Receivers) {
 			fmt.Fprintf(&b,
-				"<X:Receivers><T:Token>%s</T:Token><T:Configuration><T:Mode>AutoConnect</T:Mode><T:MediaUri>%s</T:MediaUri></T:Configuration></X:Receivers>", t, onvif.Escape(hideSignIn(r.state.Receivers[t])))
+				"<X:Receivers><T:Token>%s</T:Token><T:Configuration><T:Mode>AutoConnect</T:Mode><T:MediaUri>%s</T:MediaUri></T:Configuration>"+
+					"</X:Receivers>", t, onvif.Escape(hideSignIn(r.state.Receivers[t])))
 		}
 		return b.String(), nil
 	case "CreateReceiver":
@@ -156,23 +157,7 @@ func (r *recorder) recordingService(o operation) (string, *fault) {
 		return fmt.Sprintf(`<X:Capabilities DynamicRecordings="true" MaxRecordings="%d" MaxRecordingJobs="%d"/>`,
 			r.d.Slots+len(r.d.Channels), r.d.Slots+len(r.d.Channels)), nil
 	case "GetRecordings":
-		var b strings.Builder
-		for i, c := range r.d.Channels {
-			about := ""
-			if c.Page != 0 {
-				about = fmt.Sprintf("page http://%s/", r.d.named(c.Page))
-			}
-			fmt.Fprintf(&b,
-				"<X:RecordingItem><T:RecordingToken>own_%02d</T:RecordingToken><T:Configuration><T:Source><T:SourceId>port-%d</T:SourceId><T:Name>%s</T:Name><T:Location>switch port %d</T:Location><T:Description>%s</T:Description><T:Address>%s</T:Address></T:Source></T:Configuration></X:RecordingItem>",
-				i+1, i+1, onvif.Escape(c.Name), i+1, about, c.Address)
-		}
-		for _, t := range sorted(r.state.Recordings) {
-			rec := r.state.Recordings[t]
-			fmt.Fprintf(&b,
-				"<X:RecordingItem><T:RecordingToken>%s</T:RecordingToken><T:Configuration><T:Source><T:SourceId>%s</T:SourceId><T:Name>%s</T:Name><T:Location/><T:Description/><T:Address>%s</T:Address></T:Source></T:Configuration></X:RecordingItem>",
-				t, onvif.Escape(rec.SourceID), onvif.Escape(rec.Name), onvif.Escape(rec.Address))
-		}
-		return b.String(), nil
+		return r.recordings(), nil
 	case "CreateRecording":
 		return r.createRecording(o)
 	case "DeleteRecording":
@@ -188,21 +173,7 @@ func (r *recorder) recordingService(o operation) (string, *fault) {
 		delete(r.state.Recordings, token)
 		return "", nil
 	case "GetRecordingJobs":
-		var b strings.Builder
-		item := func(job, recording, kind, token string) {
-			fmt.Fprintf(&b,
-				`<X:JobItem><T:JobToken>%s</T:JobToken><T:JobConfiguration><T:RecordingToken>%s</T:RecordingToken><T:Mode>Active</T:Mode><T:Priority>1</T:Priority><T:Source><T:SourceToken Type="%s/%s"><T:Token>%s</T:Token></T:SourceToken></T:Source></T:JobConfiguration></X:JobItem>`,
-				job, recording, onvif.NSSchema, kind, token)
-		}
-		for i, f := range r.d.sending() {
-			if f.tier == 0 {
-				item(fmt.Sprintf("own_job_%02d", f.channel), fmt.Sprintf("own_%02d", f.channel), "Profile", fmt.Sprintf("prof_%d", i))
-			}
-		}
-		for _, t := range sorted(r.state.Jobs) {
-			item(t, r.state.Jobs[t].Recording, "Receiver", r.state.Jobs[t].Receiver)
-		}
-		return b.String(), nil
+		return r.jobs(), nil
 	case "CreateRecordingJob":
 		j := jobState{Recording: o.arg("RecordingToken"), Receiver: o.arg("Token")}
 		if _, ok := r.state.Recordings[j.Recording]; !ok {
@@ -232,6 +203,51 @@ func (r *recorder) recordingService(o operation) (string, *fault) {
 		return "<X:State><T:RecordingToken>" + j.Recording + "</T:RecordingToken><T:State>" + state + "</T:State></X:State>", nil
 	}
 	return unsupported(o)
+}
+
+// recordings lists its own channels and what was put onto it. The caller holds mu.
+func (r *recorder) recordings() string {
+	var b strings.Builder
+	for i, c := range r.d.Channels {
+		about := ""
+		if c.Page != 0 {
+			about = fmt.Sprintf("page http://%s/", r.d.named(c.Page))
+		}
+		fmt.Fprintf(&b,
+			"<X:RecordingItem><T:RecordingToken>own_%02d</T:RecordingToken><T:Configuration><T:Source><T:SourceId>port-%d</T:SourceId>"+
+				"<T:Name>%s</T:Name><T:Location>switch port %d</T:Location><T:Description>%s</T:Description><T:Address>%s</T:Address>"+
+				"</T:Source></T:Configuration></X:RecordingItem>",
+			i+1, i+1, onvif.Escape(c.Name), i+1, about, c.Address)
+	}
+	for _, t := range sorted(r.state.Recordings) {
+		rec := r.state.Recordings[t]
+		fmt.Fprintf(&b,
+			"<X:RecordingItem><T:RecordingToken>%s</T:RecordingToken><T:Configuration><T:Source><T:SourceId>%s</T:SourceId>"+
+				"<T:Name>%s</T:Name><T:Location/><T:Description/><T:Address>%s</T:Address></T:Source></T:Configuration></X:RecordingItem>",
+			t, onvif.Escape(rec.SourceID), onvif.Escape(rec.Name), onvif.Escape(rec.Address))
+	}
+	return b.String()
+}
+
+// jobs lists the recording jobs of its own channels and of what was put onto it. The caller holds mu.
+func (r *recorder) jobs() string {
+	var b strings.Builder
+	item := func(job, recording, kind, token string) {
+		fmt.Fprintf(&b,
+			`<X:JobItem><T:JobToken>%s</T:JobToken><T:JobConfiguration><T:RecordingToken>%s</T:RecordingToken><T:Mode>Active</T:Mode>`+
+				`<T:Priority>1</T:Priority><T:Source><T:SourceToken Type="%s/%s"><T:Token>%s</T:Token></T:SourceToken></T:Source>`+
+				`</T:JobConfiguration></X:JobItem>`,
+			job, recording, onvif.NSSchema, kind, token)
+	}
+	for i, f := range r.d.sending() {
+		if f.tier == 0 {
+			item(fmt.Sprintf("own_job_%02d", f.channel), fmt.Sprintf("own_%02d", f.channel), "Profile", fmt.Sprintf("prof_%d", i))
+		}
+	}
+	for _, t := range sorted(r.state.Jobs) {
+		item(t, r.state.Jobs[t].Recording, "Receiver", r.state.Jobs[t].Receiver)
+	}
+	return b.String()
 }
 
 // replayService says where a slot can be played from; it begins with what comes now.

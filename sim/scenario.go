@@ -38,24 +38,25 @@ type User struct {
 
 // A Device is one stand-in, or many of a kind where Count is given.
 type Device struct {
-	Name         string     `yaml:"name"`
-	Kind         string     `yaml:"kind"`  // camera (the default), recorder, or other
-	Maker        string     `yaml:"maker"` // corvane, lumenhythe, holloway
-	Model        string     `yaml:"model"`
-	Firmware     string     `yaml:"firmware"`
-	Serial       string     `yaml:"serial"`
-	Address      netip.Addr `yaml:"address"` // of the first
-	Count        int        `yaml:"count"`   // how many, on addresses counting up; 0 means one
-	Scene        string     `yaml:"scene"`
-	Caption      *string    `yaml:"caption"` // in the picture; the name where none is given
-	Users        []User     `yaml:"users"`
-	Streams      []Stream   `yaml:"streams"`
-	Slots        int        `yaml:"slots"`      // of a recorder; 0 means 8
-	Texts        int        `yaml:"texts"`      // how many texts it draws into its pictures at most; 0 for none
-	PTZ          *PTZ       `yaml:"ptz"`        // nil for a camera that does not move
-	Channels     []Channel  `yaml:"channels"`   // of a recorder: what is plugged into its own switch
-	MAC          string     `yaml:"mac"`        // made from the serial where none is given
-	Shares       string     `yaml:"shares"`     // the name of another device whose address it claims too: it answers discovery there and serves nothing
+	Name     string     `yaml:"name"`
+	Kind     string     `yaml:"kind"`  // camera (the default), recorder, or other
+	Maker    string     `yaml:"maker"` // corvane, lumenhythe, holloway
+	Model    string     `yaml:"model"`
+	Firmware string     `yaml:"firmware"`
+	Serial   string     `yaml:"serial"`
+	Address  netip.Addr `yaml:"address"` // of the first
+	Count    int        `yaml:"count"`   // how many, on addresses counting up; 0 means one
+	Scene    string     `yaml:"scene"`
+	Caption  *string    `yaml:"caption"` // in the picture; the name where none is given
+	Users    []User     `yaml:"users"`
+	Streams  []Stream   `yaml:"streams"`
+	Slots    int        `yaml:"slots"`    // of a recorder; 0 means 8
+	Texts    int        `yaml:"texts"`    // how many texts it draws into its pictures at most; 0 for none
+	PTZ      *PTZ       `yaml:"ptz"`      // nil for a camera that does not move
+	Channels []Channel  `yaml:"channels"` // of a recorder: what is plugged into its own switch
+	MAC      string     `yaml:"mac"`      // made from the serial where none is given
+	// the name of another device whose address it claims too: it answers discovery there and serves nothing
+	Shares       string     `yaml:"shares"`
 	Lease        netip.Addr `yaml:"lease"`      // the address that DHCP gives it; a device with a lease starts with DHCP on
 	NextLease    netip.Addr `yaml:"next_lease"` // what DHCP gives it after LeaseSeconds: its address changes while it runs
 	LeaseSeconds int        `yaml:"lease_seconds"`
@@ -126,14 +127,15 @@ type Defects struct {
 	LocksAfter     int    `yaml:"locks_after"`     // wrong tries after which it judges none for a while; 0 for never
 	LockSeconds    int    `yaml:"lock_seconds"`    // for how long; 0 means 60
 	LockedSeconds  int    `yaml:"locked_seconds"`  // how long it is locked at the start: somebody has tried before
-	LockAnswer     string `yaml:"lock_answer"`     // how it says so: "" by 503 and Retry-After, "words" in a 403, "refuses" as if wrong, "drops" the connection
-	Sessions       int    `yaml:"sessions"`        // viewers it can serve; 0 means many, below 0 none
-	NoParameters   bool   `yaml:"no_parameters"`   // SDP without parameter sets
-	StrayFrames    bool   `yaml:"stray_frames"`    // interleaved frames on channels nobody asked for
-	StopsAfter     int    `yaml:"stops_after"`     // key frames after which it sends no more; 0 for never
-	DropsTracks    bool   `yaml:"drops_tracks"`    // hangs up on who wants another track than the picture
-	Drops          int    `yaml:"drops"`           // of a hundred packets of its pictures, how many never go out
-	HTTPS          string `yaml:"https"`           // "only" where it has no plain web port, "redirects" where that one sends everybody to TLS
+	// how it says so: "" by 503 and Retry-After, "words" in a 403, "refuses" as if wrong, "drops" the connection
+	LockAnswer   string `yaml:"lock_answer"`
+	Sessions     int    `yaml:"sessions"`      // viewers it can serve; 0 means many, below 0 none
+	NoParameters bool   `yaml:"no_parameters"` // SDP without parameter sets
+	StrayFrames  bool   `yaml:"stray_frames"`  // interleaved frames on channels nobody asked for
+	StopsAfter   int    `yaml:"stops_after"`   // key frames after which it sends no more; 0 for never
+	DropsTracks  bool   `yaml:"drops_tracks"`  // hangs up on who wants another track than the picture
+	Drops        int    `yaml:"drops"`         // of a hundred packets of its pictures, how many never go out
+	HTTPS        string `yaml:"https"`         // "only" where it has no plain web port, "redirects" where that one sends everybody to TLS
 	// Encoder is how it takes settings of its encoders: "" as they are, "clamps" to half the bitrate and ten frames a second and says
 	// nothing, "refuses" with a fault, "ignores" them and says yes, "shares" what the first stream gains with what the second one loses,
 	// "budget" where all streams share so many pixels a second, "restarts" after each, "reboots" where they count after a restart only,

@@ -16,7 +16,8 @@ func TestScenarioExpandsRangesOfCameras(t *testing.T) {
 	s, err := sim.ParseScenario([]byte(`
 name: many
 devices:
-  - {name: East, maker: corvane, model: V4, serial: X, address: 127.45.0.250, count: 300, scene: viaduct, streams: [{width: 320, height: 180, fps: 5, kbps: 100}]}
+  - {name: East, maker: corvane, model: V4, serial: X, address: 127.45.0.250, count: 300, scene: viaduct, streams: [{width: 320,
+       height: 180, fps: 5, kbps: 100}]}
 `))
 	require.NoError(t, err)
 	require.Len(t, s.Devices, 300)

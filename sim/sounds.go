@@ -64,7 +64,8 @@ func coded(args ...string) []byte {
 // aac is AAC-LC at 16 kHz, one access unit a packet (RFC 3640 §3.3.6).
 func aac() *sound {
 	raw := coded("-c:a", "aac", "-b:a", "32k", "-ac", "1", "-f", "adts")
-	s := &sound{sdp: "m=audio 0 RTP/AVP 97\r\na=rtpmap:97 mpeg4-generic/16000/1\r\na=fmtp:97 streamtype=5; profile-level-id=15; mode=AAC-hbr; " +
+	s := &sound{sdp: "m=audio 0 RTP/AVP 97\r\na=rtpmap:97 mpeg4-generic/16000/1\r\na=fmtp:97 streamtype=5; profile-level-id=15; " +
+		"mode=AAC-hbr; " +
 		"config=1408; sizelength=13; indexlength=3; indexdeltalength=3\r\n", payload: 97, every: 64 * time.Millisecond, step: 1024}
 	for _, unit := range units(raw) {
 		s.packets = append(s.packets, append(binary.BigEndian.AppendUint16([]byte{0, 16}, uint16(len(unit)<<3)), unit...))

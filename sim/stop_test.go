@@ -18,7 +18,8 @@ func TestAWorldEndsWhileDevicesComeUp(t *testing.T) {
 			world := simtest.Start(t, fmt.Sprintf(`
 name: yard
 devices:
-  - {name: Clock, maker: corvane, model: V4, address: 127.41.61.%d, scene: platform-clock, streams: [{width: 320, height: 180, fps: 10, kbps: 200, gop: 5, profile: baseline}]}
+  - {name: Clock, maker: corvane, model: V4, address: 127.41.61.%d, scene: platform-clock, streams: [{width: 320, height: 180,
+       fps: 10, kbps: 200, gop: 5, profile: baseline}]}
 `, n+10))
 			world.Restart("Clock")
 			time.Sleep(490*time.Millisecond + time.Duration(n)*time.Millisecond)

@@ -274,7 +274,8 @@ func (l liveStream) Send(ctx context.Context, to *rtsp.Sink) {
 }
 
 // metadataDocument is what a stand-in tells of its picture, again and again.
-const metadataDocument = `<tt:MetadataStream xmlns:tt="http://www.onvif.org/ver10/schema"><tt:VideoAnalytics><tt:Frame UtcTime="2026-03-14T09:26:53Z"/>` +
+const metadataDocument = `<tt:MetadataStream xmlns:tt="http://www.onvif.org/ver10/schema"><tt:VideoAnalytics>` +
+	`<tt:Frame UtcTime="2026-03-14T09:26:53Z"/>` +
 	`</tt:VideoAnalytics><tt:Event/></tt:MetadataStream>`
 
 // takes reports whether the device sends over the transport that a SETUP asks for.

@@ -22,8 +22,9 @@ func (s Acts) Together(ctx context.Context, fn func(context.Context) error) erro
 	return s.together(ctx, func(ctx context.Context, _ *sqlx.Tx) error { return fn(ctx) })
 }
 
-// Confirm makes sure that a person may still do an act, and that all that it is on is still of its site. It holds that for the rest of the
-// transaction of ctx: the site first, as whoever files a sighting does, so that no two wait for each other. Its error is act.ErrForbidden or an *act.MissingError.
+// Confirm makes sure that a person may still do an act, and that all that it is on is still of its site. It holds that for the rest
+// of the transaction of ctx: the site first, as whoever files a sighting does, so that no two wait for each other. Its error is
+// act.ErrForbidden or an *act.MissingError.
 func (s Acts) Confirm(ctx context.Context, by act.Person, a act.About) error {
 	var roles []act.Role
 	if err := s.on(ctx).SelectContext(ctx, &roles, "SELECT role FROM people WHERE id = $1 FOR SHARE", by.ID); err != nil {
@@ -121,7 +122,8 @@ func (s Acts) Facts(ctx context.Context, a act.About) (act.Facts, error) {
 		f.Site = act.Site{ID: site.ID, Name: site.Name, Ranges: site.Ranges, Network: site.Network}
 	}
 	had := map[uuid.UUID]bool{}
-	for _, load := range []func(context.Context, act.About, *act.Facts, map[uuid.UUID]bool) error{s.namesOfDevices, s.targetFacts, s.signInFacts,
+	for _, load := range []func(context.Context, act.About, *act.Facts, map[uuid.UUID]bool) error{s.namesOfDevices, s.targetFacts,
+		s.signInFacts,
 		s.titles, s.intakeNames, s.busy} {
 		if err := load(ctx, a, &f, had); err != nil {
 			return f, err
@@ -160,8 +162,9 @@ func (s Acts) targetFacts(ctx context.Context, a act.About, f *act.Facts, had ma
 		return nil
 	}
 	var rows []Target
-	if err := s.on(ctx).SelectContext(ctx, &rows, "SELECT "+targetColumns+" FROM targets WHERE (id = ANY($1) OR $3) AND (site_id = $2 OR shared) "+
-		"ORDER BY created_at, id", a.Targets, a.Site, a.AllTargets); err != nil {
+	if err := s.on(ctx).SelectContext(ctx, &rows,
+		"SELECT "+targetColumns+" FROM targets WHERE (id = ANY($1) OR $3) AND (site_id = $2 OR shared) "+
+			"ORDER BY created_at, id", a.Targets, a.Site, a.AllTargets); err != nil {
 		return err
 	}
 	books, err := s.Shelf.Intakes(ctx)
@@ -245,7 +248,8 @@ func (s Acts) titles(ctx context.Context, a act.About, f *act.Facts, had map[uui
 		into  *map[uuid.UUID]string
 		query string
 	}{
-		{a.Plans, &f.Plans, "SELECT id, CASE owner WHEN 'site' THEN 'of the site' ELSE 'of the ' || owner || ' ' || name END AS title FROM plans WHERE id = ANY($1) AND site_id = $2"},
+		{a.Plans, &f.Plans, "SELECT id, CASE owner WHEN 'site' THEN 'of the site' ELSE 'of the ' || owner || ' ' || name END AS title " +
+			"FROM plans WHERE id = ANY($1) AND site_id = $2"},
 		{a.Runs, &f.Runs, "SELECT id, title FROM runs WHERE id = ANY($1) AND site_id = $2"},
 		{a.Books, &f.Books, "SELECT id, name AS title FROM path_books WHERE id = ANY($1) AND $2::uuid IS NOT NULL " +
 			"UNION ALL SELECT id, name FROM books WHERE id = ANY($1)"},
@@ -306,12 +310,15 @@ func (s Acts) Write(ctx context.Context, by act.Person, a act.About, l act.Line)
 	if len(devices) == 1 {
 		device = devices[0]
 	}
-	_, err := s.on(ctx).ExecContext(ctx, `INSERT INTO audit (id, person_id, person, act, subject, before, after, site_id, site, device_id, device,
+	_, err := s.on(ctx).ExecContext(ctx,
+		`INSERT INTO audit (id, person_id, person, act, subject, before, after, site_id, site, device_id, device,
 			devices, target_id, target)
-		SELECT $1, NULLIF($2::uuid, $12::uuid), $3, $4, $5, $6, $7, NULLIF($8::uuid, $12::uuid), COALESCE((SELECT name FROM sites WHERE id = $8), $13),
+		SELECT $1, NULLIF($2::uuid, $12::uuid), $3, $4, $5, $6, $7, NULLIF($8::uuid, $12::uuid), COALESCE((SELECT name FROM sites
+			WHERE id = $8), $13),
 			NULLIF($9::uuid, $12::uuid), COALESCE((SELECT COALESCE(name || ' at ', '') || addr FROM devices WHERE id = $9), ''), $10::uuid[],
 			NULLIF($11::uuid, $12::uuid), COALESCE((SELECT name FROM targets WHERE id = $11), '')`,
-		newID(), by.ID, by.Name, a.Name, noNUL(l.Subject), noNUL(l.Before), noNUL(l.After), site, device, devices, l.Target, uuid.Nil, noNUL(siteName))
+		newID(), by.ID, by.Name, a.Name, noNUL(l.Subject), noNUL(l.Before), noNUL(l.After), site, device, devices,
+		l.Target, uuid.Nil, noNUL(siteName))
 	return err
 }
 

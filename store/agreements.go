@@ -56,8 +56,9 @@ type agreement struct {
 // agreements returns those of a site that hold.
 func (s Devices) agreements(ctx context.Context, site uuid.UUID) ([]agreement, error) {
 	var out []agreement
-	return out, s.on(ctx).SelectContext(ctx, &out, "SELECT device_id, model, given_at, in_clear FROM agreements WHERE site_id = $1 AND ended_at IS "+
-		"NULL", site)
+	return out, s.on(ctx).SelectContext(ctx, &out,
+		"SELECT device_id, model, given_at, in_clear FROM agreements WHERE site_id = $1 AND ended_at IS "+
+			"NULL", site)
 }
 
 // agreed is when the newest agreement that covers a device was given, and how far all of them go; zero for none.

@@ -57,6 +57,7 @@ func TestWritersOfOneDeviceDoNotDeadlock(t *testing.T) {
 	}
 	all.Wait()
 	var deadlocks int
-	require.NoError(t, s.SQL().QueryRowContext(ctx, "SELECT deadlocks FROM pg_stat_database WHERE datname = current_database()").Scan(&deadlocks))
+	require.NoError(t, s.SQL().QueryRowContext(ctx,
+		"SELECT deadlocks FROM pg_stat_database WHERE datname = current_database()").Scan(&deadlocks))
 	assert.Zero(t, deadlocks)
 }

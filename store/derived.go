@@ -16,9 +16,11 @@ import (
 // derive reads the latest evidence and the intent of devices and derives their status.
 func (s Devices) derive(ctx context.Context, devices []Device, where string, arg any) error {
 	var records []evidence.Record
-	if err := s.on(ctx).SelectContext(ctx, &records, `SELECT DISTINCT ON (e.device_id, e.kind, e.subject) e.id, e.device_id AS device, e.at, e.kind, e.subject, e.body,
+	if err := s.on(ctx).SelectContext(ctx, &records,
+		`SELECT DISTINCT ON (e.device_id, e.kind, e.subject) e.id, e.device_id AS device, e.at, e.kind, e.subject, e.body,
 		e.exchange <> '' AS hasexchange
-		FROM evidence e JOIN devices d ON d.id = e.device_id WHERE `+where+` ORDER BY e.device_id, e.kind, e.subject, e.at DESC, e.id DESC`, arg); err != nil {
+		FROM evidence e JOIN devices d ON d.id = e.device_id WHERE `+where+` ORDER BY e.device_id, e.kind, e.subject, e.at DESC,
+			e.id DESC`, arg); err != nil {
 		return err
 	}
 	byDevice := map[uuid.UUID][]evidence.Record{}
@@ -113,7 +115,8 @@ func (s Devices) sharedAddresses(ctx context.Context, devices []Device) (map[uui
 		Count int       `db:"count"`
 	}
 	err := s.on(ctx).SelectContext(ctx, &rows, `SELECT addr, id, name, count FROM (
-			SELECT addr, id, COALESCE(name, mac, serial, endpoint, 'another device') AS name, count(*) OVER (PARTITION BY addr) AS count, row_number() OVER (PARTITION BY addr ORDER BY created_at, id) AS n
+			SELECT addr, id, COALESCE(name, mac, serial, endpoint, 'another device') AS name, count(*) OVER (PARTITION BY addr) AS count,
+				row_number() OVER (PARTITION BY addr ORDER BY created_at, id) AS n
 			FROM devices WHERE site_id = $1 AND via IS NULL AND ($2 OR addr = $3)) d
 		WHERE count > 1 AND n <= $4 ORDER BY addr, n`, devices[0].Site, len(devices) > 1, addrs[0], mostShared+1)
 	if err != nil {

@@ -88,8 +88,10 @@ const mostTunings = 5000
 // Tunings is the evidence of all settings that were sent to devices of a site, the newest first. Of each device the model is to be had from
 // its status.
 func (s Devices) Tunings(ctx context.Context, site uuid.UUID) (out []evidence.Record, err error) {
-	return out, s.on(ctx).SelectContext(ctx, &out, `SELECT e.id, e.device_id AS device, e.at, e.kind, e.subject, e.body, false AS hasexchange FROM evidence e
-		JOIN devices d ON d.id = e.device_id WHERE d.site_id = $1 AND e.kind = $2 ORDER BY e.at DESC LIMIT $3`, site, evidence.KindTuned, mostTunings)
+	return out, s.on(ctx).SelectContext(ctx, &out,
+		`SELECT e.id, e.device_id AS device, e.at, e.kind, e.subject, e.body, false AS hasexchange FROM evidence e
+		JOIN devices d ON d.id = e.device_id WHERE d.site_id = $1 AND e.kind = $2 ORDER BY e.at DESC LIMIT $3`, site, evidence.KindTuned,
+		mostTunings)
 }
 
 func sortByAddr(devices []Device) {

@@ -446,8 +446,8 @@ func TestMovesAreSeenBeforeTheyAreFiled(t *testing.T) {
 	}
 }
 
-// A device that says goodbye and comes back without end, and one that changes its name each time, fill no table: what is not filed is counted
-// in one row.
+// A device that says goodbye and comes back without end, and one that changes its name each time, fill no table: what is not filed
+// is counted in one row.
 func TestADeviceThatAnnouncesWithoutEnd(t *testing.T) {
 	t.Parallel()
 	s := storetest.Open(t)

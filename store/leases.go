@@ -54,7 +54,8 @@ func fenced(ctx context.Context, tx *sqlx.Tx) (worker string, err error) {
 // for as long as its connection lives. What came of a try that a dead worker had begun nobody has seen: the device may have judged it, so
 // that it counts as refused until one opens.
 func (s Workers) Rescue(ctx context.Context) (jobs int64, err error) {
-	const alive = `EXISTS (SELECT 1 FROM pg_locks l WHERE l.locktype = 'advisory' AND l.classid = $1 AND l.objid = (hashtext(%s)::bigint & 4294967295)::oid AND l.granted)`
+	const alive = `EXISTS (SELECT 1 FROM pg_locks l WHERE l.locktype = 'advisory' AND l.classid = $1
+		AND l.objid = (hashtext(%s)::bigint & 4294967295)::oid AND l.granted)`
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
 		var dead []string
 		if err := tx.SelectContext(ctx, &dead, "DELETE FROM workers WHERE NOT "+fmt.Sprintf(alive, "name")+" RETURNING name",

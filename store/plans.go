@@ -48,7 +48,8 @@ const planColumns = "id, site_id, owner, name, parts"
 
 // List lists the plans of a site.
 func (s Plans) List(ctx context.Context, site uuid.UUID) (out []Plan, err error) {
-	if err := s.on(ctx).SelectContext(ctx, &out, "SELECT "+planColumns+" FROM plans WHERE site_id = $1 ORDER BY created_at, id", site); err != nil {
+	if err := s.on(ctx).SelectContext(ctx, &out, "SELECT "+planColumns+" FROM plans WHERE site_id = $1 ORDER BY created_at, id",
+		site); err != nil {
 		return nil, err
 	}
 	var members []struct {
@@ -121,7 +122,8 @@ func (s Plans) SetOwn(ctx context.Context, own map[uuid.UUID]tuning.Plan) error 
 		if _, err := tx.ExecContext(ctx, "DELETE FROM device_plans WHERE device_id = ANY($1)", ends); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `INSERT INTO device_plans (device_id, parts) SELECT d, p::jsonb FROM unnest($1::uuid[], $2::text[]) x(d, p)
+		if _, err := tx.ExecContext(ctx,
+			`INSERT INTO device_plans (device_id, parts) SELECT d, p::jsonb FROM unnest($1::uuid[], $2::text[]) x(d, p)
 			ON CONFLICT (device_id) DO UPDATE SET parts = device_plans.parts || excluded.parts`, sets, parts); err != nil {
 			return err
 		}

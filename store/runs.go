@@ -35,8 +35,10 @@ type Run struct {
 func (r Run) Running() bool { return r.Left > 0 }
 
 const runColumns = `r.id, r.site_id, r.kind, r.title, r.created_at, r.stopped_at, r.doing, r.done, r.total, r.problem,
-	(SELECT count(*) FROM river_job j WHERE j.args->>'run' = r.id::text AND j.state IN ('available','pending','retryable','running','scheduled')) AS jobs_left,
-	COALESCE((SELECT string_agg(DISTINCT j.args->'do'->'address'->>'addr', ' ') FROM river_job j WHERE j.args->'do' ? 'address' AND j.args->>'run' = r.id::text
+	(SELECT count(*) FROM river_job j WHERE j.args->>'run' = r.id::text
+		AND j.state IN ('available','pending','retryable','running','scheduled')) AS jobs_left,
+	COALESCE((SELECT string_agg(DISTINCT j.args->'do'->'address'->>'addr', ' ') FROM river_job j WHERE j.args->'do' ? 'address'
+		AND j.args->>'run' = r.id::text
 		AND j.state IN ('available','pending','retryable','running','scheduled')), '') AS planned`
 
 // Start begins a run; enqueue adds its jobs in the same transaction, so that there is never the one without the other.
@@ -44,7 +46,8 @@ func (s Runs) Start(ctx context.Context, site uuid.UUID, kind, title string, tot
 	enqueue func(tx *sql.Tx, run uuid.UUID) error) (Run, error) {
 	r := Run{ID: newID(), Site: site, Kind: kind, Title: title, Total: total}
 	err := s.tx(ctx, func(tx *sqlx.Tx) error {
-		if err := tx.GetContext(ctx, &r.Created, "INSERT INTO runs (id, site_id, kind, title, total) VALUES ($1, $2, $3, $4, $5) RETURNING created_at",
+		if err := tx.GetContext(ctx, &r.Created,
+			"INSERT INTO runs (id, site_id, kind, title, total) VALUES ($1, $2, $3, $4, $5) RETURNING created_at",
 			r.ID, site, kind, title, total); err != nil {
 			return err
 		}
@@ -75,9 +78,11 @@ func (s Runs) Waiting(ctx context.Context, command string, devices []uuid.UUID) 
 	for i, d := range devices {
 		names[i] = d.String()
 	}
-	return out, s.on(ctx).SelectContext(ctx, &out, `SELECT (j.args->>'device')::uuid AS device, r.title, r.person, r.created_at FROM river_job j
+	return out, s.on(ctx).SelectContext(ctx, &out,
+		`SELECT (j.args->>'device')::uuid AS device, r.title, r.person, r.created_at FROM river_job j
 		JOIN runs r ON r.id::text = j.args->>'run'
-		WHERE j.kind = 'device' AND j.args->'do' ? $1 AND j.state IN ('available','pending','retryable','running','scheduled') AND j.args->>'device' = ANY($2)`, command, names)
+		WHERE j.kind = 'device' AND j.args->'do' ? $1 AND j.state IN ('available','pending','retryable','running','scheduled')
+			AND j.args->>'device' = ANY($2)`, command, names)
 }
 
 // Get returns one run.

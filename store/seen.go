@@ -41,7 +41,8 @@ func (s Targets) Saw(ctx context.Context, id uuid.UUID, run *uuid.UUID, x Seen) 
 		}
 		if x.What == "" { // slots that were asked for beside other work are no news of their own
 			diagnosis = nil
-		} else if _, err := tx.ExecContext(ctx, "INSERT INTO target_seen (id, target_id, run_id, what, diagnosis, exchange) VALUES ($1, $2, $3, $4, $5, $6)", newID(),
+		} else if _, err := tx.ExecContext(ctx, "INSERT INTO target_seen (id, target_id, run_id, what, diagnosis, exchange) VALUES "+
+			"($1, $2, $3, $4, $5, $6)", newID(),
 			id, run, x.What, diagnosis, x.Exchange); err != nil {
 			return err
 		}
@@ -70,7 +71,8 @@ func (s Targets) Saw(ctx context.Context, id uuid.UUID, run *uuid.UUID, x Seen) 
 					return err
 				}
 			}
-			if _, err := tx.ExecContext(ctx, "UPDATE targets SET about = $2, refused_id = NULL, name = COALESCE(NULLIF(name, ''), $3) WHERE id = $1", id,
+			if _, err := tx.ExecContext(ctx,
+				"UPDATE targets SET about = $2, refused_id = NULL, name = COALESCE(NULLIF(name, ''), $3) WHERE id = $1", id,
 				JSON(*x.About), x.About.Name); err != nil {
 				return err
 			}
@@ -121,8 +123,9 @@ type SeenRecord struct {
 
 // History lists the newest entries of a target's record.
 func (s Targets) History(ctx context.Context, id uuid.UUID, limit int) (out []SeenRecord, err error) {
-	return out, s.on(ctx).SelectContext(ctx, &out, "SELECT id, at, what, diagnosis, exchange <> '' AS exchange FROM target_seen WHERE target_id = $1 "+
-		"ORDER BY at DESC, id DESC LIMIT $2", id, limit)
+	return out, s.on(ctx).SelectContext(ctx, &out,
+		"SELECT id, at, what, diagnosis, exchange <> '' AS exchange FROM target_seen WHERE target_id = $1 "+
+			"ORDER BY at DESC, id DESC LIMIT $2", id, limit)
 }
 
 // OneSeen is one entry of a target's record, with the target.
@@ -131,7 +134,8 @@ func (s Targets) OneSeen(ctx context.Context, record uuid.UUID) (x SeenRecord, t
 		SeenRecord
 		Target uuid.UUID `db:"target_id"`
 	}
-	err = found(s.on(ctx).GetContext(ctx, &row, "SELECT id, target_id, at, what, diagnosis, exchange <> '' AS exchange FROM target_seen WHERE id = $1", record))
+	err = found(s.on(ctx).GetContext(ctx, &row,
+		"SELECT id, target_id, at, what, diagnosis, exchange <> '' AS exchange FROM target_seen WHERE id = $1", record))
 	return row.SeenRecord, row.Target, err
 }
 
@@ -210,8 +214,10 @@ const maxScreens = 200
 // Fetched notes that a screen has fetched a feed.
 func (s Targets) Fetched(ctx context.Context, t Target, name, address, format string) error {
 	return s.screen(ctx, t, `INSERT INTO feed_screens (target_id, name, address, format, times) SELECT $1, $2, $3, $4, 1
-		WHERE (SELECT count(*) FROM feed_screens WHERE target_id = $1) < $5 OR EXISTS (SELECT 1 FROM feed_screens WHERE target_id = $1 AND name = $2 AND address = $3)
-		ON CONFLICT (target_id, name, address) DO UPDATE SET fetched = now(), times = feed_screens.times + 1, format = $4`, name, address, format, maxScreens)
+		WHERE (SELECT count(*) FROM feed_screens WHERE target_id = $1) < $5 OR EXISTS (SELECT 1 FROM feed_screens
+			WHERE target_id = $1 AND name = $2 AND address = $3)
+		ON CONFLICT (target_id, name, address) DO UPDATE SET fetched = now(), times = feed_screens.times + 1, format = $4`, name,
+		address, format, maxScreens)
 }
 
 // Showing notes what a screen says that it shows, by the cameras' identities.
@@ -220,7 +226,8 @@ func (s Targets) Showing(ctx context.Context, t Target, name, address string, id
 	if err != nil {
 		return err
 	}
-	return s.screen(ctx, t, "UPDATE feed_screens SET showing = $4 WHERE target_id = $1 AND name = $2 AND address = $3", name, address, string(raw))
+	return s.screen(ctx, t, "UPDATE feed_screens SET showing = $4 WHERE target_id = $1 AND name = $2 AND address = $3", name, address,
+		string(raw))
 }
 
 func (s Targets) screen(ctx context.Context, t Target, query string, args ...any) error {
@@ -243,10 +250,12 @@ func (s Targets) Screens(ctx context.Context, id uuid.UUID) (out []feed.Screen, 
 		Showing jsonb[[]string] `db:"showing"`
 		Current bool            `db:"current"`
 	}
-	err = s.on(ctx).SelectContext(ctx, &rows, `SELECT f.name, f.address, f.format, f.fetched, f.times, f.showing, f.fetched >= t.listed_at AS current
+	err = s.on(ctx).SelectContext(ctx, &rows,
+		`SELECT f.name, f.address, f.format, f.fetched, f.times, f.showing, f.fetched >= t.listed_at AS current
 		FROM feed_screens f JOIN targets t ON t.id = f.target_id WHERE f.target_id = $1 ORDER BY f.name, f.address`, id)
 	for _, r := range rows {
-		out = append(out, feed.Screen{Name: r.Name, Address: r.Address, Format: r.Format, Fetched: r.Fetched, Times: r.Times, Showing: r.Showing.V,
+		out = append(out, feed.Screen{Name: r.Name, Address: r.Address, Format: r.Format, Fetched: r.Fetched, Times: r.Times,
+			Showing: r.Showing.V,
 			Current: r.Current})
 	}
 	return out, err
@@ -268,7 +277,8 @@ func (s Devices) stills(ctx context.Context, where string, arg any) (map[uuid.UU
 		Device uuid.UUID `db:"device_id"`
 		JPEG   []byte    `db:"jpeg"`
 	}
-	err := s.on(ctx).SelectContext(ctx, &rows, `SELECT DISTINCT ON (e.device_id) e.device_id, p.jpeg FROM evidence e JOIN devices d ON d.id = e.device_id
+	err := s.on(ctx).SelectContext(ctx, &rows,
+		`SELECT DISTINCT ON (e.device_id) e.device_id, p.jpeg FROM evidence e JOIN devices d ON d.id = e.device_id
 		JOIN stills p ON p.id::text = e.body ->> 'still' WHERE e.kind = 'proof' AND `+where+`
 		ORDER BY e.device_id, e.body ->> 'role' = 'main' DESC, e.at DESC`, arg)
 	out := map[uuid.UUID][]byte{}

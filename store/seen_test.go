@@ -29,7 +29,8 @@ func TestWhatTargetsSay(t *testing.T) {
 	require.NoError(t, err)
 	form := act.TargetForm{Kind: "bridge", Address: "http://192.0.2.9", SignIn: &key}
 	id := storetest.Target(t, s, site.ID, form)
-	require.NoError(t, s.Targets.Saw(ctx, id, nil, store.Seen{What: "signing in", Refused: key, Diagnosis: &diagnose.Diagnosis{Summary: "no"}, Exchange: "401"}))
+	require.NoError(t, s.Targets.Saw(ctx, id, nil, store.Seen{What: "signing in", Refused: key,
+		Diagnosis: &diagnose.Diagnosis{Summary: "no"}, Exchange: "401"}))
 	require.NoError(t, s.Targets.Saw(ctx, id, nil, store.Seen{Layout: &target.Layout{Slots: []target.Slot{{Token: "1", Is: "free"}}}}))
 	got, err := s.Targets.Get(ctx, id)
 	require.NoError(t, err)

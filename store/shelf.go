@@ -24,7 +24,8 @@ type BookFile struct {
 
 // List lists the books of a kind, the oldest first.
 func (s Shelf) List(ctx context.Context, kind act.BookKind) (out []BookFile, err error) {
-	return out, s.on(ctx).SelectContext(ctx, &out, "SELECT id, name, yaml, created_at FROM books WHERE kind = $1 ORDER BY created_at, id", kind)
+	return out, s.on(ctx).SelectContext(ctx, &out,
+		"SELECT id, name, yaml, created_at FROM books WHERE kind = $1 ORDER BY created_at, id", kind)
 }
 
 // Put keeps a book in place of the one of its name. What hangs on intakes is derived anew.

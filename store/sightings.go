@@ -76,8 +76,11 @@ func (s Devices) alike(ctx context.Context, tx *sqlx.Tx, site uuid.UUID,
 		Device
 		HeardAt time.Time `db:"heard_at"`
 	}
-	if err := tx.SelectContext(ctx, &rows, "SELECT "+deviceColumns+`, COALESCE((SELECT max(at) FROM evidence e WHERE e.device_id = devices.id AND e.kind = 'heard'), created_at) AS heard_at FROM devices
-		WHERE site_id = $1 AND (addr = $2 OR endpoint = NULLIF($3, '') OR serial = NULLIF($4, '') OR mac = NULLIF($5, '') OR via = $6 OR certificate = NULLIF($7, '')) ORDER BY created_at`,
+	if err := tx.SelectContext(ctx, &rows,
+		"SELECT "+deviceColumns+`, COALESCE((SELECT max(at) FROM evidence e WHERE e.device_id = devices.id AND e.kind = 'heard'),
+			created_at) AS heard_at FROM devices
+		WHERE site_id = $1 AND (addr = $2 OR endpoint = NULLIF($3, '') OR serial = NULLIF($4, '') OR mac = NULLIF($5, '') OR via = $6
+			OR certificate = NULLIF($7, '')) ORDER BY created_at`,
 		site, x.Addr.String(), x.Endpoint, x.Serial, x.MAC, x.Via, x.Certificate); err != nil {
 		return nil, nil, err
 	}
@@ -93,7 +96,8 @@ func (s Devices) alike(ctx context.Context, tx *sqlx.Tx, site uuid.UUID,
 	return known, ids, nil
 }
 
-// recognise finds the device that a sighting belongs to, as identity.Find decides, or makes it. What is one of a storm is a *discovery.StormError.
+// recognise finds the device that a sighting belongs to, as identity.Find decides, or makes it. What is one of a storm is a
+// *discovery.StormError.
 func (s Devices) recognise(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, run *uuid.UUID, x discovery.Sighting) (uuid.UUID, error) {
 	known, ids, err := s.alike(ctx, tx, site, x)
 	if err != nil {
@@ -110,7 +114,9 @@ func (s Devices) recognise(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, run
 			id, site, x.Endpoint, x.Addr.String(), x.Serial, x.MAC, x.Via, x.Channel, x.Certificate)
 		return id, err
 	}
-	_, err = tx.ExecContext(ctx, `UPDATE devices SET addr = $2, endpoint = COALESCE(endpoint, NULLIF($3, '')), serial = COALESCE(serial, NULLIF($4, '')), mac = COALESCE(mac, NULLIF($5, '')),
+	_, err = tx.ExecContext(ctx,
+		`UPDATE devices SET addr = $2, endpoint = COALESCE(endpoint, NULLIF($3, '')), serial = COALESCE(serial, NULLIF($4, '')),
+			mac = COALESCE(mac, NULLIF($5, '')),
 		certificate = COALESCE(NULLIF($6, ''), certificate) WHERE id = $1`, ids[i], x.Addr.String(), x.Endpoint, x.Serial, x.MAC, x.Certificate)
 	return ids[i], err
 }
@@ -196,7 +202,8 @@ func (s Devices) Record(ctx context.Context, d *Device, run *uuid.UUID, f Findin
 
 // RecordedIn reports whether the newest record of a kind and subject was made in a run.
 func (s Devices) RecordedIn(ctx context.Context, device uuid.UUID, kind evidence.Kind, subject string, run uuid.UUID) (in bool, err error) {
-	err = s.on(ctx).GetContext(ctx, &in, `SELECT COALESCE((SELECT COALESCE(run_id = $4, false) FROM evidence WHERE device_id = $1 AND kind = $2 AND subject = $3
+	err = s.on(ctx).GetContext(ctx, &in,
+		`SELECT COALESCE((SELECT COALESCE(run_id = $4, false) FROM evidence WHERE device_id = $1 AND kind = $2 AND subject = $3
 		ORDER BY at DESC, id DESC LIMIT 1), false)`, device, kind, subject, run)
 	return in, err
 }

@@ -42,7 +42,8 @@ type Known struct {
 	Kind  string // what devices of the same kind have in common
 }
 
-const signInColumns = "s.id, s.label, s.user_name, s.created_at, s.changed_at, s.factory, s.note, s.site_id AS site, s.maker, s.purpose, s.bound"
+const signInColumns = "s.id, s.label, s.user_name, s.created_at, s.changed_at, s.factory, s.note, s.site_id AS site, s.maker, " +
+	"s.purpose, s.bound"
 
 // SetTerms changes where a sign-in may be tried and what it is called.
 func (s SignIns) SetTerms(ctx context.Context, id uuid.UUID, label string, t signin.Terms) error {
@@ -80,7 +81,8 @@ func (s SignIns) AddAll(ctx context.Context, list ...signin.New) (ids []uuid.UUI
 				n.ID = newID()
 			}
 			if _, err := tx.ExecContext(ctx,
-				`INSERT INTO sign_ins (id, label, user_name, sealed, factory, note, site_id, maker, purpose, bound) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`,
+				`INSERT INTO sign_ins (id, label, user_name, sealed, factory, note, site_id, maker, purpose, bound) VALUES ($1, $2, $3, $4, `+
+					`$5, $6, $7, $8, $9, $10)`,
 				n.ID, n.Label, n.User, s.cipher.Encrypt(n.Secret.Reveal(),
 					n.ID.String()), n.Factory, n.Note, n.Site, n.Maker, n.Purpose, n.Bound || len(n.Devices) > 0); err != nil {
 				return err
@@ -112,7 +114,8 @@ func (s SignIns) Delete(ctx context.Context, id uuid.UUID) error {
 // List lists the keyring in the order in which it is tried.
 func (s SignIns) List(ctx context.Context) ([]SignIn, error) {
 	var out []SignIn
-	err := s.on(ctx).SelectContext(ctx, &out, `SELECT `+signInColumns+`, '' AS why, (SELECT max(at) FROM tries t WHERE t.sign_in_id = s.id) AS used_at,
+	err := s.on(ctx).SelectContext(ctx, &out,
+		`SELECT `+signInColumns+`, '' AS why, (SELECT max(at) FROM tries t WHERE t.sign_in_id = s.id) AS used_at,
 		(SELECT count(DISTINCT device_id) FROM tries t WHERE t.sign_in_id = s.id AND result = 'opened') AS opens
 		FROM sign_ins s ORDER BY s.position, created_at, id`)
 	if err != nil {
@@ -202,7 +205,8 @@ func (s SignIns) BeginTry(ctx context.Context, t Try) (try uuid.UUID, err error)
 			return err
 		}
 		_, err = tx.ExecContext(ctx, `INSERT INTO tries (id, device_id, target_id, site_id, host, sign_in_id, purpose, likeness, worker, at)
-			VALUES ($1, NULLIF($2::uuid, $10::uuid), NULLIF($3::uuid, $10::uuid), $4, $5, $6, $7, $8, $9, clock_timestamp())`, try, t.Device, t.Target,
+			VALUES ($1, NULLIF($2::uuid, $10::uuid), NULLIF($3::uuid, $10::uuid), $4, $5, $6, $7, $8, $9, clock_timestamp())`, try,
+			t.Device, t.Target,
 			site, t.Host, t.SignIn, t.Purpose, t.Kind, worker, uuid.Nil)
 		return err
 	})
@@ -297,7 +301,8 @@ func (s SignIns) EndTry(ctx context.Context, try uuid.UUID, result signin.Result
 	if result != signin.Opened {
 		return nil
 	}
-	_, err := s.on(ctx).ExecContext(ctx, `UPDATE tries old SET result = 'no answer' FROM tries now WHERE now.id = $1 AND old.result IN ('pending', 'unseen')
+	_, err := s.on(ctx).ExecContext(ctx,
+		`UPDATE tries old SET result = 'no answer' FROM tries now WHERE now.id = $1 AND old.result IN ('pending', 'unseen')
 		AND old.device_id IS NOT DISTINCT FROM now.device_id AND old.target_id IS NOT DISTINCT FROM now.target_id
 		AND old.sign_in_id = now.sign_in_id AND old.purpose = now.purpose AND old.at < now.at`, try)
 	return err
@@ -311,27 +316,39 @@ func (s SignIns) EndTry(ctx context.Context, try uuid.UUID, result signin.Result
 func (s SignIns) Candidates(ctx context.Context, device, site uuid.UUID, known Known, purpose signin.Purpose, again bool) ([]SignIn,
 	error) {
 	var out []SignIn
-	err := s.on(ctx).SelectContext(ctx, &out, `SELECT *, CASE WHEN opened_at IS NOT NULL THEN 'it has opened this device before' WHEN bound THEN 'it is for this device' WHEN maker <> '' THEN 'it is for ' || maker
-			WHEN site IS NOT NULL THEN 'it is for this site' WHEN opens_alike > 0 THEN 'it opens ' || opens_alike || ' other devices of this kind' WHEN opens > 0 THEN 'it opens ' || opens || ' other devices' ELSE 'its turn on the keyring' END AS why
-		FROM (SELECT `+signInColumns+`, s.position, COALESCE((SELECT result FROM tries t WHERE t.device_id = $1 AND t.sign_in_id = s.id AND t.purpose = $4 ORDER BY at DESC LIMIT 1), '') AS last,
+	err := s.on(ctx).SelectContext(ctx, &out,
+		`SELECT *, CASE WHEN opened_at IS NOT NULL THEN 'it has opened this device before' WHEN bound THEN 'it is for this device'
+			WHEN maker <> '' THEN 'it is for ' || maker
+			WHEN site IS NOT NULL THEN 'it is for this site'
+				WHEN opens_alike > 0 THEN 'it opens ' || opens_alike || ' other devices of this kind'
+				WHEN opens > 0 THEN 'it opens ' || opens || ' other devices' ELSE 'its turn on the keyring' END AS why
+		FROM (SELECT `+signInColumns+`, s.position, COALESCE((SELECT result FROM tries t WHERE t.device_id = $1
+			AND t.sign_in_id = s.id AND t.purpose = $4 ORDER BY at DESC LIMIT 1), '') AS last,
 			(SELECT max(at) FROM tries t WHERE t.sign_in_id = s.id) AS used_at,
 			(SELECT max(at) FROM tries t WHERE t.device_id = $1 AND t.sign_in_id = s.id AND t.purpose = $4 AND t.result = 'opened') AS opened_at,
 			(SELECT count(DISTINCT device_id) FROM tries t WHERE t.sign_in_id = s.id AND t.result = 'opened') AS opens,
-			(SELECT count(DISTINCT device_id) FROM tries t WHERE t.sign_in_id = s.id AND t.likeness = $5 AND t.purpose = $4 AND t.result = 'opened') AS opens_alike,
-			(SELECT count(DISTINCT device_id) FROM tries t WHERE t.sign_in_id = s.id AND t.likeness = $5 AND t.purpose = $4 AND t.result IN ('refused', 'pending')) AS refused_alike,
-			EXISTS (SELECT 1 FROM tries t WHERE t.device_id = $1 AND t.sign_in_id = s.id AND t.purpose = $4 AND t.result = 'refused' AND t.at > s.changed_at
-				AND NOT EXISTS (SELECT 1 FROM tries o WHERE o.device_id = $1 AND o.sign_in_id = s.id AND o.purpose = $4 AND o.result = 'opened' AND o.at > t.at)) AS refused_here
+			(SELECT count(DISTINCT device_id) FROM tries t WHERE t.sign_in_id = s.id AND t.likeness = $5 AND t.purpose = $4
+				AND t.result = 'opened') AS opens_alike,
+			(SELECT count(DISTINCT device_id) FROM tries t WHERE t.sign_in_id = s.id AND t.likeness = $5 AND t.purpose = $4
+				AND t.result IN ('refused', 'pending')) AS refused_alike,
+			EXISTS (SELECT 1 FROM tries t WHERE t.device_id = $1 AND t.sign_in_id = s.id AND t.purpose = $4 AND t.result = 'refused'
+				AND t.at > s.changed_at
+				AND NOT EXISTS (SELECT 1 FROM tries o WHERE o.device_id = $1 AND o.sign_in_id = s.id AND o.purpose = $4
+					AND o.result = 'opened' AND o.at > t.at)) AS refused_here
 			FROM sign_ins s
-			WHERE (s.site_id IS NULL OR s.site_id = $2) AND (NOT s.bound OR EXISTS (SELECT 1 FROM sign_in_devices l WHERE l.sign_in_id = s.id AND l.device_id = $1)) AND s.purpose IN ('', $4) AND (s.maker = '' OR strpos(lower($3), lower(s.maker)) > 0)
+			WHERE (s.site_id IS NULL OR s.site_id = $2) AND (NOT s.bound OR EXISTS (SELECT 1 FROM sign_in_devices l
+				WHERE l.sign_in_id = s.id AND l.device_id = $1)) AND s.purpose IN ('', $4) AND (s.maker = '' OR strpos(lower($3), lower(s.maker)) > 0)
 			) c
 		WHERE $6 OR NOT refused_here
-		ORDER BY opened_at DESC NULLS LAST, refused_here, NOT bound, maker = '', site IS NULL, opens_alike DESC, refused_alike, opens DESC, position, created_at, id`, device, site, known.Words, purpose, known.Kind, again)
+		ORDER BY opened_at DESC NULLS LAST, refused_here, NOT bound, maker = '', site IS NULL, opens_alike DESC, refused_alike,
+			opens DESC, position, created_at, id`, device, site, known.Words, purpose, known.Kind, again)
 	return out, err
 }
 
 // WrongTries is how many tries on a device, or at its address, count against the guard's budget now.
 func (s SignIns) WrongTries(ctx context.Context, device uuid.UUID) (n int, err error) {
-	err = s.on(ctx).GetContext(ctx, &n, `SELECT count(*) FROM tries t JOIN devices d ON d.id = $1 WHERE result IN ('pending', 'refused', 'unseen')
+	err = s.on(ctx).GetContext(ctx, &n,
+		`SELECT count(*) FROM tries t JOIN devices d ON d.id = $1 WHERE result IN ('pending', 'refused', 'unseen')
 		AND at > now() - $2 * interval '1 second' AND (t.device_id = d.id OR t.site_id = d.site_id AND t.host = d.addr)`, device,
 		signin.Window.Seconds())
 	return n, err

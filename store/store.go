@@ -101,7 +101,8 @@ func OpenWith(ctx context.Context, o Options) (*Store, error) {
 	cfg, err := pgxpool.ParseConfig(o.URL)
 	if err != nil {
 		return nil,
-			errors.New("the database address cannot be read; write it like postgres://user@127.0.0.1:5432/unlatch") // its own error may hold the password
+			// its own error may hold the password
+			errors.New("the database address cannot be read; write it like postgres://user@127.0.0.1:5432/unlatch")
 	}
 	cfg.MaxConns = 40
 	if o.Trace != nil {
@@ -114,8 +115,10 @@ func OpenWith(ctx context.Context, o Options) (*Store, error) {
 		return nil, err
 	}
 	db := &database{db: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx"), log: o.Log}
-	s := &Store{Pool: pool, database: db, locks: newLocker(cfg.ConnConfig.Copy()), Sites: Sites{db}, Devices: Devices{db}, Consents: Consents{db}, SignIns: SignIns{db},
-		People: People{db}, Books: Books{db}, Shelf: Shelf{db}, Plans: Plans{db}, Targets: Targets{db}, Runs: Runs{db}, Record: Record{db}, Workers: Workers{db, pool}}
+	s := &Store{Pool: pool, database: db, locks: newLocker(cfg.ConnConfig.Copy()), Sites: Sites{db}, Devices: Devices{db},
+		Consents: Consents{db}, SignIns: SignIns{db},
+		People: People{db}, Books: Books{db}, Shelf: Shelf{db}, Plans: Plans{db}, Targets: Targets{db}, Runs: Runs{db},
+		Record: Record{db}, Workers: Workers{db, pool}}
 	if err := s.migrate(ctx); err != nil {
 		s.Close()
 		return nil, err

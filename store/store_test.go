@@ -140,7 +140,8 @@ func TestTheRecordOutlivesWhatItNames(t *testing.T) {
 	require.NoError(t, err)
 	device, err := s.Devices.Sight(ctx, site.ID, nil, sight("192.0.2.7", "urn:1"))
 	require.NoError(t, err)
-	for _, a := range []act.About{{Name: "open-latches", Site: site.ID}, {Name: "tune-devices", Site: site.ID}, {Name: "forget-devices", Site: site.ID}} {
+	for _, a := range []act.About{{Name: "open-latches", Site: site.ID}, {Name: "tune-devices", Site: site.ID},
+		{Name: "forget-devices", Site: site.ID}} {
 		require.NoError(t, s.Acts().Write(ctx, p, a, act.Line{Subject: "Clock", Devices: []uuid.UUID{device}, Before: "a", After: "b"}))
 	}
 	_, err = s.Devices.Forget(ctx, site.ID, []uuid.UUID{device})
@@ -180,7 +181,8 @@ func TestWorkersRacingKeepTheBudget(t *testing.T) {
 				var err error
 				var h *signin.HeldBackError
 				for {
-					if try, err = s.SignIns.BeginTry(ctx, store.Try{Device: device, SignIn: in, Purpose: signin.DeviceService}); !errors.As(err, &h) || !h.Spacing {
+					if try, err = s.SignIns.BeginTry(ctx, store.Try{Device: device, SignIn: in, Purpose: signin.DeviceService}); !errors.As(err,
+						&h) || !h.Spacing {
 						break
 					}
 					later(t, s, time.Until(h.Until))

@@ -45,7 +45,8 @@ type Target struct {
 	Created time.Time             `db:"created_at"`
 }
 
-const targetColumns = "id, site_id, kind, name, device_id, address, intake, sign_in_id, settings, via_id, shared, takes, refused_id, pin, pin_taken, opened_under, opened_with, " +
+const targetColumns = "id, site_id, kind, name, device_id, address, intake, sign_in_id, settings, via_id, shared, takes, " +
+	"refused_id, pin, pin_taken, opened_under, opened_with, " +
 	"about, layout, seen_at, listed_at, created_at"
 
 // Get returns one target.
@@ -55,7 +56,8 @@ func (s Targets) Get(ctx context.Context, id uuid.UUID) (t Target, err error) {
 
 // List lists the targets that a site has, and those of other sites that are shared, the oldest first.
 func (s Targets) List(ctx context.Context, site uuid.UUID) (out []Target, err error) {
-	return out, s.on(ctx).SelectContext(ctx, &out, "SELECT "+targetColumns+" FROM targets WHERE site_id = $1 OR shared ORDER BY created_at, id", site)
+	return out, s.on(ctx).SelectContext(ctx, &out,
+		"SELECT "+targetColumns+" FROM targets WHERE site_id = $1 OR shared ORDER BY created_at, id", site)
 }
 
 // Put keeps a target that stands by itself: a new one, or an old one with what was changed. An empty pin takes the next certificate that
@@ -72,14 +74,16 @@ func (s Targets) Put(ctx context.Context, site uuid.UUID, t act.PutTarget) error
 	}
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		if t.New {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO targets (id, site_id, kind, name, address, reach, intake, sign_in_id, settings, via_id, shared)
+			if _, err := tx.ExecContext(ctx,
+				`INSERT INTO targets (id, site_id, kind, name, address, reach, intake, sign_in_id, settings, via_id, shared)
 				VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)`, t.ID, site, t.Kind, t.Name, t.Address, reach, t.Intake, t.SignIn,
 				JSON(settings), t.Via, t.Shared); err != nil {
 				return err
 			}
 			return s.siteChanged(ctx, tx, site)
 		}
-		if err := one(tx.ExecContext(ctx, `UPDATE targets SET name = $3, address = $4, reach = $5, intake = $6, sign_in_id = $7, settings = $8, via_id = $9,
+		if err := one(tx.ExecContext(ctx,
+			`UPDATE targets SET name = $3, address = $4, reach = $5, intake = $6, sign_in_id = $7, settings = $8, via_id = $9,
 			shared = $10, refused_id = CASE WHEN sign_in_id IS DISTINCT FROM $7 THEN NULL ELSE refused_id END,
 			takes = CASE WHEN address = $4 THEN takes ELSE '' END, pin_taken = pin_taken AND address = $4 AND NOT $11,
 			pin = CASE WHEN address = $4 AND NOT $11 THEN pin ELSE '' END WHERE id = $1 AND site_id = $2`, t.ID, site, t.Name, t.Address, reach,
@@ -87,7 +91,8 @@ func (s Targets) Put(ctx context.Context, site uuid.UUID, t act.PutTarget) error
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `UPDATE target_agreements a SET ended_at = now(), ended_why = 'the target was changed' FROM targets t
-			WHERE t.id = $1 AND a.target_id = t.id AND a.ended_at IS NULL AND t.takes = '' AND t.pin = '' AND a.identity IS NOT NULL`, t.ID); err != nil {
+			WHERE t.id = $1 AND a.target_id = t.id AND a.ended_at IS NULL AND t.takes = '' AND t.pin = '' AND a.identity IS NOT NULL`,
+			t.ID); err != nil {
 			return err
 		}
 		return s.siteChanged(ctx, tx, site)
@@ -163,7 +168,8 @@ func (s Targets) Wish(ctx context.Context, list []act.Wish, target uuid.UUID) er
 		if _, err := tx.ExecContext(ctx, `INSERT INTO wanted_placements (device_id, target_id, slot, role, place)
 			SELECT x.device, $1, x.slot, x.role, x.n + (SELECT COALESCE(max(place), 0) FROM wanted_placements WHERE target_id = $1)
 			FROM unnest($2::uuid[], $3::text[], $4::text[]) WITH ORDINALITY x(device, slot, role, n)
-			ON CONFLICT (device_id, target_id) DO UPDATE SET slot = excluded.slot, role = excluded.role`, target, devices, slots, roles); err != nil {
+			ON CONFLICT (device_id, target_id) DO UPDATE SET slot = excluded.slot, role = excluded.role`, target, devices, slots,
+			roles); err != nil {
 			return err
 		}
 		if err := s.devicesChanged(ctx, tx, devices); err != nil {
@@ -196,7 +202,8 @@ func (s Targets) Order(ctx context.Context, target uuid.UUID, devices []uuid.UUI
 
 // On lists the cameras that are wanted on a target, in their order there.
 func (s Targets) On(ctx context.Context, target uuid.UUID) (out []uuid.UUID, err error) {
-	return out, s.on(ctx).SelectContext(ctx, &out, "SELECT device_id FROM wanted_placements WHERE target_id = $1 ORDER BY place, created_at", target)
+	return out, s.on(ctx).SelectContext(ctx, &out,
+		"SELECT device_id FROM wanted_placements WHERE target_id = $1 ORDER BY place, created_at", target)
 }
 
 // Unwant takes the wish back.

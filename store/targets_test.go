@@ -17,8 +17,8 @@ import (
 	"unlatch/store/storetest"
 )
 
-// A recorder that a sweep has found is a target under its own ID as soon as it shows that it takes cameras, or somebody wants one on it. One
-// that stands elsewhere states its addresses.
+// A recorder that a sweep has found is a target under its own ID as soon as it shows that it takes cameras, or somebody wants one
+// on it. One that stands elsewhere states its addresses.
 func TestTargets(t *testing.T) {
 	t.Parallel()
 	s := storetest.Open(t)

@@ -88,8 +88,9 @@ func (s Targets) Bind(ctx context.Context, id uuid.UUID, secret target.Secret, t
 	if err != nil {
 		return err
 	}
-	_, err = s.on(ctx).ExecContext(ctx, "UPDATE target_agreements SET identity = $3 WHERE target_id = $1 AND secret = $2 AND ended_at IS NULL "+
-		"AND identity IS NULL", id, secret, string(raw))
+	_, err = s.on(ctx).ExecContext(ctx,
+		"UPDATE target_agreements SET identity = $3 WHERE target_id = $1 AND secret = $2 AND ended_at IS NULL "+
+			"AND identity IS NULL", id, secret, string(raw))
 	return err
 }
 

@@ -44,7 +44,8 @@ func (s Devices) wanted(ctx context.Context, where string, arg any) (map[uuid.UU
 	}
 	if err := s.on(ctx).SelectContext(ctx, &rows, `SELECT w.device_id, w.target_id, t.kind, COALESCE(NULLIF(t.name, ''), v.name) AS name,
 		COALESCE(v.addr, t.address) AS addr, t.intake, t.about, w.slot, w.role
-		FROM wanted_placements w JOIN devices d ON d.id = w.device_id JOIN targets t ON t.id = w.target_id LEFT JOIN devices v ON v.id = t.device_id
+		FROM wanted_placements w JOIN devices d ON d.id = w.device_id JOIN targets t ON t.id = w.target_id LEFT
+			JOIN devices v ON v.id = t.device_id
 		WHERE `+where+` ORDER BY w.created_at`, arg); err != nil {
 		return nil, err
 	}

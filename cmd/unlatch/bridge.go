@@ -38,7 +38,8 @@ func bridgeCheckCommand() *cobra.Command {
 	var user, stream string
 	var readOnly, plain, fromStdin bool
 	c := &cobra.Command{Use: "check URL", Short: "Ask a bridge everything of the contract and say what is wrong",
-		Long: "Check asks a bridge everything of the contract and says what is wrong. Entries of its own are put into free slots and taken away again.\n" +
+		Long: "Check asks a bridge everything of the contract and says what is wrong. Entries of its own are put into free slots and " +
+			"taken away again.\n" +
 			"Exit 0 when it keeps the contract, 1 when not, 2 on wrong use.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) != 1 {
@@ -107,25 +108,52 @@ func checkBridge(ctx context.Context, at string, in signin.SignIn, c bridge.Chec
 // bridgeDocument is the contract as an OpenAPI document.
 func bridgeDocument() ([]byte, error) {
 	cfg := huma.DefaultConfig("The bridge contract", bridge.Version)
-	cfg.Info.Description = "How Unlatch fills a target that no open standard describes. Errors are application/problem+json with a type of the " +
+	cfg.Info.Description = "How Unlatch fills a target that no open standard describes. Errors are application/problem+json with a " +
+		"type of the " +
 		"contract. Sign in by HTTP digest or basic. See bridge.md."
 	cfg.DocsPath, cfg.SchemasPath, cfg.OpenAPIPath, cfg.CreateHooks = "", "", "", nil
 	cfg.Components.SecuritySchemes = map[string]*huma.SecurityScheme{"digest": {Type: "http", Scheme: "digest"}}
 	api := humachi.New(chi.NewRouter(), cfg)
-	type slotPath struct {
+	describeSlots(api)
+	describeAbilities(api)
+	return json.MarshalIndent(api.OpenAPI(), "", " ")
+}
+
+// slotPath names a slot in the path. none is nothing.
+type (
+	slotPath struct {
 		ID string `path:"id"`
 	}
-	type none struct{}
-	describe(api, "GET", "/v1/target", "What stands behind the bridge", func(context.Context, *none) (*struct{ Body bridge.Target }, error) { return nil, nil })
-	describe(api, "GET", "/v1/slots", "All slots, in the target's order", func(context.Context, *none) (*struct{ Body bridge.Slots }, error) { return nil, nil })
-	describe(api, "GET", "/v1/slots/{id}", "One slot", func(context.Context, *slotPath) (*struct{ Body bridge.Slot }, error) { return nil, nil })
-	describe(api, "PUT", "/v1/slots/{id}", "Put an entry into a slot; an entry of the same key is given what is new", func(context.Context, *struct {
-		slotPath
-		Body bridge.Entry
-	}) (*struct{ Body bridge.Slot }, error) {
+	none struct{}
+)
+
+// describeSlots describes what every bridge has.
+func describeSlots(api huma.API) {
+	describe(api, "GET", "/v1/target", "What stands behind the bridge", func(context.Context, *none) (*struct{ Body bridge.Target },
+		error) {
 		return nil, nil
 	})
-	describe(api, "DELETE", "/v1/slots/{id}", "Empty a slot; one that is empty is no error", func(context.Context, *slotPath) (*none, error) { return nil, nil })
+	describe(api, "GET", "/v1/slots", "All slots, in the target's order", func(context.Context, *none) (*struct{ Body bridge.Slots },
+		error) {
+		return nil, nil
+	})
+	describe(api, "GET", "/v1/slots/{id}", "One slot", func(context.Context, *slotPath) (*struct{ Body bridge.Slot },
+		error) {
+		return nil, nil
+	})
+	describe(api, "PUT", "/v1/slots/{id}", "Put an entry into a slot; an entry of the same key is given what is new",
+		func(context.Context, *struct {
+			slotPath
+			Body bridge.Entry
+		}) (*struct{ Body bridge.Slot }, error) {
+			return nil, nil
+		})
+	describe(api, "DELETE", "/v1/slots/{id}", "Empty a slot; one that is empty is no error",
+		func(context.Context, *slotPath) (*none, error) { return nil, nil })
+}
+
+// describeAbilities describes what a bridge has that says so in its abilities.
+func describeAbilities(api huma.API) {
 	describe(api, "POST", "/v1/slots/{id}/free", "Give up what blocks a slot (ability free)",
 		func(context.Context, *slotPath) (*struct{ Body bridge.Slot }, error) { return nil, nil })
 	describe(api, "POST", "/v1/slots/{id}/move", "Move an entry; two entries change places (ability move)", func(context.Context, *struct {
@@ -149,9 +177,10 @@ func bridgeDocument() ([]byte, error) {
 	}) (*none, error) {
 		return nil, nil
 	})
-	describe(api, "GET", "/v1/slots/{id}/picture", "What a slot shows, as image/jpeg (ability picture)", func(context.Context, *slotPath) (*struct{ Body []byte }, error) {
-		return nil, nil
-	})
+	describe(api, "GET", "/v1/slots/{id}/picture", "What a slot shows, as image/jpeg (ability picture)",
+		func(context.Context, *slotPath) (*struct{ Body []byte }, error) {
+			return nil, nil
+		})
 	describe(api, "POST", "/v1/slots/{id}/show", "Show a slot on a screen (ability show)", func(context.Context, *struct {
 		slotPath
 		Body struct {
@@ -180,7 +209,6 @@ func bridgeDocument() ([]byte, error) {
 		return nil, nil
 	})
 	describe(api, "DELETE", "/v1/slots/{id}/push", "End that", func(context.Context, *slotPath) (*none, error) { return nil, nil })
-	return json.MarshalIndent(api.OpenAPI(), "", " ")
 }
 
 func describe[I, O any](api huma.API, method, path, summary string, none func(context.Context, *I) (*O, error)) {

@@ -25,7 +25,8 @@ func capacityCommand() *cobra.Command {
 	var asJSON bool
 	c := &cobra.Command{
 		Use: "capacity --disks 4x4TB --cameras 16 --kbps 4000", Short: "Reckon days of recording from disks, and bitrates from days",
-		Long: "Capacity reckons for how many days the recordings of cameras fit onto disks, and with --days which bitrate each camera may have for them " +
+		Long: "Capacity reckons for how many days the recordings of cameras fit onto disks, and with --days which bitrate each camera " +
+			"may have for them " +
 			"to fit so long.\n" +
 			"Disks are sold in decimal units: 1 TB is 10^12 bytes. Exit 0 when it could be reckoned, 2 on wrong use.",
 		Args: noArgs,

@@ -34,7 +34,8 @@ func fitCommand() *cobra.Command {
 	var fromStdin, asJSON bool
 	c := &cobra.Command{
 		Use: "fit --intake FILE URL...", Short: "Prove streams and compare them with what targets accept",
-		Long: "Fit plays the URLs and compares what came with the intakes of a file: what does not fit and why, and the settings nearest to the present\n" +
+		Long: "Fit plays the URLs and compares what came with the intakes of a file: what does not fit and why, and the settings " +
+			"nearest to the present\n" +
 			"ones that would fit all of them. With --json one URL gives an object, several a list.\n" +
 			"Exit 0 when all fit, 1 when not, 2 on wrong use.",
 		RunE: func(cmd *cobra.Command, args []string) error {

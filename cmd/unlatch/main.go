@@ -75,7 +75,8 @@ func root() *cobra.Command {
 		},
 	}
 	c.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
-	c.AddCommand(sweepCommand(), proveCommand(), lintCommand(), recipeCommand(), streamsCommand(), tuneCommand(), fitCommand(), bridgeCommand(),
+	c.AddCommand(sweepCommand(), proveCommand(), lintCommand(), recipeCommand(), streamsCommand(), tuneCommand(), fitCommand(),
+		bridgeCommand(),
 		capacityCommand(), serveCommand(), demoCommand(), workerCommand(),
 		simCommand(), openapiCommand(),
 		&cobra.Command{Use: "version", Short: "Print the version", Args: noArgs, Run: func(cmd *cobra.Command, _ []string) {

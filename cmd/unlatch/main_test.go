@@ -20,7 +20,8 @@ const yard = `
 name: yard
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Clock, maker: corvane, model: V4, address: 127.44.1.11, scene: platform-clock, streams: [{width: 320, height: 180, fps: 10, kbps: 200, gop: 5, audio: true}]}
+  - {name: Clock, maker: corvane, model: V4, address: 127.44.1.11, scene: platform-clock, streams: [{width: 320, height: 180,
+       fps: 10, kbps: 200, gop: 5, audio: true}]}
   - {name: Strongroom, kind: recorder, maker: holloway, model: Eight, address: 127.44.1.20}
 `
 
@@ -230,7 +231,8 @@ func TestFit(t *testing.T) {
 	w := simtest.Start(t, yard)
 	file := filepath.Join(t.TempDir(), "intakes.yaml")
 	require.NoError(t, os.WriteFile(file,
-		[]byte("name: x\nintakes:\n  - {name: panel, codecs: [h264], max_size: 160x90, fps: {max: 4}, password: {max_length: 4}}\n  - {name: any}\n"), 0o644))
+		[]byte("name: x\nintakes:\n  - {name: panel, codecs: [h264], max_size: 160x90, fps: {max: 4}, password: {max_length: 4}}\n  - "+
+			"{name: any}\n"), 0o644))
 	ask := func(args ...string) (int, string) {
 		code, out, complaint := unlatch("brass-lamp-41\n", append([]string{"fit", "--user", "fitter", "--password-stdin"}, args...)...)
 		assert.NotContains(t, out+complaint, "brass-lamp-41")

@@ -359,7 +359,8 @@ func workerCommand() *cobra.Command {
 			if to != "" {
 				var err error
 				if server.URL, err = url.Parse(to); err != nil || server.URL.Host == "" || server.URL.Scheme != "http" && server.URL.Scheme != "https" {
-					return usageError{fmt.Errorf("--server takes the address under which people reach the server, such as https://bench.example, not %q", to)}
+					return usageError{fmt.Errorf("--server takes the address under which people reach the server, such as "+
+						"https://bench.example, not %q", to)}
 				}
 			}
 			s, err := p.open(cmd.Context())

@@ -147,8 +147,10 @@ func tuneCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "tune ADDRESS[:PORT] --main h264,1280x720,15fps,2000kbps,cbr,gop30",
 		Short: "Set the streams of a device, read back, play and compare",
-		Long: "Tune sends wanted settings to one device, reads them back, plays the streams and compares. What is left out stays as it is; what the device\n" +
-			"does not offer to the digit is rounded to the nearest that it does. Exit 0 only when what was measured is what was wanted, 1 when not,\n" +
+		Long: "Tune sends wanted settings to one device, reads them back, plays the streams and compares. What is left out stays as " +
+			"it is; what the device\n" +
+			"does not offer to the digit is rounded to the nearest that it does. Exit 0 only when what was measured is what was wanted, " +
+			"1 when not,\n" +
 			"2 on wrong use. With --dry-run nothing is sent, and it exits 0 when the device refuses nothing.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			plan := tuning.Plan{}

@@ -42,7 +42,8 @@ var shots = []shot{
 	{name: "keyring", path: "/sites/SITE/keyring", width: 1280, height: 800, theme: "day"},
 	{name: "phone", path: "/sites/SITE?device=DEVICE:Water tower", width: 390, height: 844, theme: "day"},
 	{name: "patch", path: "/sites/SITE/patch", width: 1280, height: 800, theme: "day"},
-	{name: "patch-misfit", path: "/sites/SITE/patch", width: 1280, height: 800, theme: "night", after: brokenCord("does not take its streams")},
+	{name: "patch-misfit", path: "/sites/SITE/patch", width: 1280, height: 800, theme: "night",
+		after: brokenCord("does not take its streams")},
 	{name: "patch-phone", path: "/sites/SITE/patch", width: 390, height: 844, theme: "day"},
 	{name: "target", path: "/sites/SITE/targets/TARGET:Parcel vault", width: 1280, height: 900, theme: "day"},
 	{name: "template", path: "/sites/SITE/targets/TARGET:Signal box list", width: 1280, height: 900, theme: "day"},
@@ -104,7 +105,8 @@ func take(chrome *browser.Browser, url, password string, s shot, dir string) err
 	defer p.Close()
 	if _, err := p.Eval(`async (theme, password) => {
 		localStorage.setItem("theme", theme);
-		await fetch("/api/session", { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify({ name: "keeper", password }) });
+		await fetch("/api/session", { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify({
+			name: "keeper", password }) });
 	}`, s.theme, password); err != nil {
 		return err
 	}
@@ -121,7 +123,8 @@ func take(chrome *browser.Browser, url, password string, s shot, dir string) err
 		return err
 	}
 	// A view is loaded when it is first looked at.
-	if err := p.Wait(rod.Eval(`() => document.querySelector("#root h1, #root h2, #root main, #root [role=grid]") && !document.querySelector("[data-loading]")`)); err != nil {
+	if err := p.Wait(rod.Eval(`() => document.querySelector("#root h1, #root h2, #root main, ` +
+		`#root [role=grid]") && !document.querySelector("[data-loading]")`)); err != nil {
 		return err
 	}
 	steady := func() error {
@@ -199,7 +202,8 @@ func readExchange(p *rod.Page) error {
 func planSite(p *rod.Page) error {
 	_, err := p.Eval(`async () => {
 		const site = (await (await fetch("/api/sites")).json())[0].id;
-		const put = (body) => fetch("/api/sites/" + site + "/plans", { method: "PUT", headers: { "Content-Type": "application/json" }, body: JSON.stringify(body) });
+		const put = (body) => fetch("/api/sites/" + site + "/plans", { method: "PUT", headers: { "Content-Type": "application/json" },
+			body: JSON.stringify(body) });
 		await put({ owner: "site", plan: { main: "1280x720,15fps,3000kbps", sub: "320x180,5fps,160kbps" } });
 		await put({ owner: "model", name: "Corvane V4", plan: { main: "1280x720,12fps,2500kbps,gop2s", sub: "640x360,10fps,400kbps" } });
 	}`)
@@ -244,7 +248,8 @@ func resolve(p *rod.Page, path string) (string, error) {
 		if !ok {
 			continue
 		}
-		id, err := p.Eval(`async (site, list, name) => (await (await fetch("/api/sites/" + site + "/" + list)).json()).find((d) => d.name === name).id`,
+		id, err := p.Eval(`async (site, list, name) =>
+			(await (await fetch("/api/sites/" + site + "/" + list)).json()).find((d) => d.name === name).id`,
 			site.Value.Str(), list, name)
 		if err != nil {
 			return "", err

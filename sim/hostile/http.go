@@ -93,7 +93,9 @@ func services(at string) string {
 		"/onvif/media</XAddr></Service></GetServicesResponse>")
 }
 
-const profile = `<Profiles token="p%d"><VideoSourceConfiguration><SourceToken>v</SourceToken></VideoSourceConfiguration><VideoEncoderConfiguration><Encoding>H264</Encoding><Resolution><Width>640</Width><Height>360</Height></Resolution></VideoEncoderConfiguration></Profiles>`
+const profile = `<Profiles token="p%d"><VideoSourceConfiguration><SourceToken>v</SourceToken></VideoSourceConfiguration>` +
+	`<VideoEncoderConfiguration><Encoding>H264</Encoding><Resolution><Width>640</Width><Height>360</Height></Resolution>` +
+	`</VideoEncoderConfiguration></Profiles>`
 
 func profiles(n int) string {
 	var b strings.Builder
@@ -163,7 +165,8 @@ func deviceServices() []Device {
 	info := func(text string) map[string]func(string) string {
 		return map[string]func(string) string{"GetDeviceInformation": said(envelope("<GetDeviceInformationResponse>" + text +
 			"</GetDeviceInformationResponse>")), "GetServices": services, "GetProfiles": said(profiles(1)),
-			"GetStreamUri": said(envelope("<GetStreamUriResponse><MediaUri><Uri>rtsp://0.0.0.0/av?user=fitter&amp;password=Lamp-Room-Key&amp;channel=1</Uri></MediaUri></GetStreamUriResponse>"))}
+			"GetStreamUri": said(envelope("<GetStreamUriResponse><MediaUri>" +
+				"<Uri>rtsp://0.0.0.0/av?user=fitter&amp;password=Lamp-Room-Key&amp;channel=1</Uri></MediaUri></GetStreamUriResponse>"))}
 	}
 	return []Device{
 		BasicTrap(), HashTrap(),

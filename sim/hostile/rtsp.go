@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net"
 	"net/textproto"
+	"slices"
 	"strings"
 	"time"
 
@@ -136,10 +137,16 @@ func flood(c *conn, transport string) {
 }
 
 func streams() []Device {
-	each := func(answer func(method, cseq string, head textproto.MIMEHeader) string) func(c *conn, n int) {
-		return func(c *conn, _ int) { c.each(answer) }
-	}
-	fu := append([]byte{0x7c, 0x85}, noise(1200)...) // FU-A that begins an IDR picture
+	return slices.Concat(brokenAnswers(), strangeSignIns(), brokenPlays(), brokenTransports())
+}
+
+// each answers each request with what a function says.
+func each(answer func(method, cseq string, head textproto.MIMEHeader) string) func(c *conn, n int) {
+	return func(c *conn, _ int) { c.each(answer) }
+}
+
+// brokenAnswers are stream services whose answers are none.
+func brokenAnswers() []Device {
 	return []Device{
 		{"drips its answer", Streams, diagnose.TooSlow, then(func(c *conn) { c.drip("RTSP/1.0 200 OK\r\nX: y\r\n") })},
 		{"says nothing", Streams, diagnose.Silent, func(c *conn, _ int) { c.hold() }},
@@ -176,6 +183,12 @@ func streams() []Device {
 			_ textproto.MIMEHeader) string {
 			return ok(cseq, "", "")
 		})},
+	}
+}
+
+// strangeSignIns are stream services that ask for sign-ins, or lead elsewhere, as no camera does.
+func strangeSignIns() []Device {
+	return []Device{
 		{"wants the password itself", Streams, diagnose.Readable, each(func(_, cseq string,
 			_ textproto.MIMEHeader) string {
 			return wants("RTSP/1.0", cseq, basic)
@@ -211,6 +224,13 @@ func streams() []Device {
 				c.request()
 			}
 		}},
+	}
+}
+
+// brokenPlays are stream services that play what is no picture.
+func brokenPlays() []Device {
+	fu := append([]byte{0x7c, 0x85}, noise(1200)...) // FU-A that begins an IDR picture
+	return []Device{
 		{"plays nothing", Streams, diagnose.NoPackets, plays(func(c *conn) { c.hold() })},
 		{"plays garbage", Streams, diagnose.NoKeyframe, plays(func(c *conn) { c.forever(frame(1, 1, true, noise(1400))) })},
 		{"plays a key frame without end", Streams, diagnose.NoKeyframe, plays(func(c *conn) {
@@ -244,6 +264,12 @@ func streams() []Device {
 				c.forever(frame(1, 1, true,
 					noise(1400)))
 			})},
+	}
+}
+
+// brokenTransports are stream services whose packets come otherwise than was agreed.
+func brokenTransports() []Device {
+	return []Device{
 		{"has an audio configuration of 40 kB and metadata without end", Streams, diagnose.NoKeyframe, playsAs(sdp+
 			"m=audio 0 RTP/AVP 97\r\na=rtpmap:97 mpeg4-generic/16000/1\r\na=fmtp:97 config="+strings.Repeat("12",
 			20_000)+"\r\na=control:a\r\n"+

@@ -44,7 +44,8 @@ func taking(challenge string, answer func(action string) string) func(c *conn, n
 	}
 }
 
-const deviceInformation = "<GetDeviceInformationResponse><Manufacturer>Corvane</Manufacturer><Model>V4</Model><SerialNumber>X1</SerialNumber>" +
+const deviceInformation = "<GetDeviceInformationResponse><Manufacturer>Corvane</Manufacturer><Model>V4</Model>" +
+	"<SerialNumber>X1</SerialNumber>" +
 	"</GetDeviceInformationResponse>"
 
 // BasicOverTLS is a stranger, for StartTLS, that wants the password itself, and takes any.

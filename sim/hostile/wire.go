@@ -36,8 +36,11 @@ func (w *Wire) Close() error { return w.conn.Close() }
 // Hello says that the device of an endpoint reference has come up at the wire's address, with a device service at an address (WS-Discovery
 // §4.1).
 func (w *Wire) Hello(endpoint, service string) error {
-	text := `<?xml version="1.0"?><e:Envelope xmlns:e="http://www.w3.org/2003/05/soap-envelope" xmlns:a="http://schemas.xmlsoap.org/ws/2004/08/addressing" xmlns:d="http://schemas.xmlsoap.org/ws/2005/04/discovery">` +
-		`<e:Header><a:Action>http://schemas.xmlsoap.org/ws/2005/04/discovery/Hello</a:Action></e:Header><e:Body><d:Hello><a:EndpointReference><a:Address>` + endpoint + `</a:Address></a:EndpointReference>` +
+	text := `<?xml version="1.0"?>` +
+		`<e:Envelope xmlns:e="http://www.w3.org/2003/05/soap-envelope" xmlns:a="http://schemas.xmlsoap.org/ws/2004/08/addressing"` +
+		` xmlns:d="http://schemas.xmlsoap.org/ws/2005/04/discovery">` +
+		`<e:Header><a:Action>http://schemas.xmlsoap.org/ws/2005/04/discovery/Hello</a:Action></e:Header><e:Body><d:Hello>` +
+		`<a:EndpointReference><a:Address>` + endpoint + `</a:Address></a:EndpointReference>` +
 		`<d:Types>dn:NetworkVideoTransmitter</d:Types><d:XAddrs>` + service + `</d:XAddrs></d:Hello></e:Body></e:Envelope>`
 	_, err := w.conn.WriteToUDPAddrPort([]byte(text), discovery.Group4)
 	return err

@@ -64,7 +64,8 @@ func startBridge(ctx context.Context, t Target, o Options) (*Bridge, error) {
 	b := &Bridge{t: t, kind: kinds[t.Kind], nonce: randomHex(), began: time.Now()}
 	b.ctx, b.halt = context.WithCancel(ctx)
 	b.about = b.kind.about(t)
-	b.about.Contract, b.about.Name, b.about.Maker, b.about.Model, b.about.LimitKbps = bridge.Version, t.Name, t.Maker, t.Model, t.LimitMbps*1000
+	b.about.Contract, b.about.Name, b.about.Maker, b.about.Model, b.about.LimitKbps =
+		bridge.Version, t.Name, t.Maker, t.Model, t.LimitMbps*1000
 	for _, s := range b.kind.slots(t) {
 		b.slots = append(b.slots, &slot{Slot: s, pulls: map[string]*puller.Pull{}})
 	}
@@ -152,7 +153,8 @@ func (b *Bridge) save() {
 	if b.file == "" {
 		return
 	}
-	k := kept{Entries: map[string]bridge.Entry{}, Schedules: map[string]bridge.Schedule{}, Pushes: map[string]bridge.Push{}, Templates: b.templates}
+	k := kept{Entries: map[string]bridge.Entry{}, Schedules: map[string]bridge.Schedule{}, Pushes: map[string]bridge.Push{},
+		Templates: b.templates}
 	first := b.kind.slots(b.t)
 	for i := range first {
 		s := b.slot(first[i].ID)

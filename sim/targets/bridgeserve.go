@@ -210,7 +210,8 @@ func (b *Bridge) move(s *slot, r *http.Request) (any, *bridge.Problem) {
 		return nil, &bridge.Problem{Type: bridge.TypeLocked, Title: "The other slot cannot be used: " + to.Why, Status: 409}
 	}
 	s.Entry, to.Entry, s.State, to.State = to.Entry, s.Entry, to.State, s.State
-	s.password, to.password, s.pulls, to.pulls, s.since, to.since, s.push, to.push = to.password, s.password, to.pulls, s.pulls, to.since, s.since, to.push, s.push
+	s.password, to.password, s.pulls, to.pulls, s.since, to.since, s.push, to.push =
+		to.password, s.password, to.pulls, s.pulls, to.since, s.since, to.push, s.push
 	b.save()
 	return nil, nil
 }

@@ -35,8 +35,10 @@ var p720 = bridge.Size{Width: 1280, Height: 720}
 var kinds = map[string]kind{
 	"hybrid": {
 		about: func(t Target) bridge.Target {
-			return bridge.Target{Kind: "recorder", Abilities: []string{bridge.CanMove, bridge.CanPicture, bridge.CanSchedule, bridge.CanFree, bridge.CanPush},
-				Intake: bridge.Intake{Both: true, Streams: []string{"main", "sub"}, Codecs: []string{"H.264", "H.265"}, Schemes: []string{"basic", "digest"}}}
+			return bridge.Target{Kind: "recorder", Abilities: []string{bridge.CanMove, bridge.CanPicture, bridge.CanSchedule, bridge.CanFree,
+				bridge.CanPush},
+				Intake: bridge.Intake{Both: true, Streams: []string{"main", "sub"}, Codecs: []string{"H.264", "H.265"},
+					Schemes: []string{"basic", "digest"}}}
 		},
 		slots: func(t Target) []bridge.Slot {
 			out := numbered(t.Slots, "slot %d")
@@ -69,9 +71,11 @@ var kinds = map[string]kind{
 	"software": {
 		about: func(t Target) bridge.Target {
 			return bridge.Target{Kind: "software", Abilities: []string{bridge.CanMove, bridge.CanPicture},
-				Intake: bridge.Intake{Both: true, Streams: []string{"main", "sub"}, Schemes: []string{"digest"}, Needs: []string{"address", "user", "password"},
+				Intake: bridge.Intake{Both: true, Streams: []string{"main", "sub"}, Schemes: []string{"digest"},
+					Needs:      []string{"address", "user", "password"},
 					UniqueName: true},
-				Drivers: []bridge.Driver{{ID: "corvane-v", Maker: "Corvane", Model: "V4"}, {ID: "lumenhythe-l", Maker: "Lumenhythe"}, {ID: "by-url", Plain: true}}}
+				Drivers: []bridge.Driver{{ID: "corvane-v", Maker: "Corvane", Model: "V4"}, {ID: "lumenhythe-l", Maker: "Lumenhythe"},
+					{ID: "by-url", Plain: true}}}
 		},
 		slots: func(t Target) []bridge.Slot { return numbered(t.Slots, "camera %d") },
 		refuses: func(b *Bridge, e *bridge.Entry) *bridge.Problem {
@@ -83,22 +87,26 @@ var kinds = map[string]kind{
 			case len(e.Streams) > 2:
 				return misfit("streams", fmt.Sprint(len(e.Streams)), "a high and a low one")
 			case b.named(e.Name, e.Key):
-				return &bridge.Problem{Type: bridge.TypeNameTaken, Title: "There is a camera of this name already", Status: 409, Field: "name", Has: e.Name}
+				return &bridge.Problem{Type: bridge.TypeNameTaken, Title: "There is a camera of this name already", Status: 409, Field: "name",
+					Has: e.Name}
 			}
 			return nil
 		},
 	},
 	"panel": {
 		about: func(t Target) bridge.Target {
-			return bridge.Target{Kind: "panel", Abilities: []string{bridge.CanMove, bridge.CanOrder, bridge.CanPicture, bridge.CanShow}, Screens: []string{"panel"},
+			return bridge.Target{Kind: "panel", Abilities: []string{bridge.CanMove, bridge.CanOrder, bridge.CanPicture, bridge.CanShow},
+				Screens: []string{"panel"},
 				Intake: bridge.Intake{Streams: []string{"sub", "third"}, Codecs: []string{"H.264", "MJPEG"}, MaxFPS: 10, TLS: "no", Pictures: true,
-					Sizes: []bridge.Size{{Width: 320, Height: 180}, {Width: 320, Height: 240}, {Width: 640, Height: 360}, {Width: 640, Height: 480}, p720}}}
+					Sizes: []bridge.Size{{Width: 320, Height: 180}, {Width: 320, Height: 240}, {Width: 640, Height: 360},
+						{Width: 640, Height: 480}, p720}}}
 		},
 		slots: func(t Target) []bridge.Slot {
 			out := numbered(t.Slots, "entry %d")
 			for i := range min(t.Project, t.Slots) {
 				out[i].State, out[i].Why = bridge.Locked, "it comes from the project file"
-				out[i].Entry = &bridge.Entry{Key: fmt.Sprintf("project:%d", i+1), Name: []string{"Front door", "Yard gate", "Loading bay"}[i%3], Streams: []bridge.Stream{}}
+				out[i].Entry = &bridge.Entry{Key: fmt.Sprintf("project:%d", i+1), Name: []string{"Front door", "Yard gate", "Loading bay"}[i%3],
+					Streams: []bridge.Stream{}}
 				out[i].Status = &bridge.Status{State: "off", Says: "set up in the project"}
 			}
 			return out
@@ -131,7 +139,10 @@ var kinds = map[string]kind{
 		},
 		slots: func(t Target) []bridge.Slot { return numbered(t.Slots, "name %d") },
 		refuses: func(b *Bridge, e *bridge.Entry) *bridge.Problem {
-			if strings.ContainsFunc(e.Name, func(r rune) bool { return r != ' ' && (r < '0' || r > 'z' || r > '9' && r < 'A' || r > 'Z' && r < 'a') }) {
+			if strings.ContainsFunc(e.Name, func(r rune) bool {
+				return r != ' ' && (r < '0' || r > 'z' || r > '9' && r < 'A' || r > 'Z' &&
+					r < 'a')
+			}) {
 				return misfit("name", e.Name, "letters, digits and blanks, as it is spoken")
 			}
 			for _, o := range b.slots {

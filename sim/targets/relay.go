@@ -86,7 +86,8 @@ func (r Relay) SDP() string { return Describe(r.P.Track()) }
 // Describe is a description of one video track.
 func Describe(t media.Track) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "v=0\r\no=- 1 1 IN IP4 0.0.0.0\r\ns=relay\r\nc=IN IP4 0.0.0.0\r\nt=0 0\r\na=control:*\r\nm=video 0 RTP/AVP %d\r\n", t.Payload)
+	fmt.Fprintf(&b, "v=0\r\no=- 1 1 IN IP4 0.0.0.0\r\ns=relay\r\nc=IN IP4 0.0.0.0\r\nt=0 0\r\na=control:*\r\nm=video 0 RTP/AVP %d\r\n",
+		t.Payload)
 	fmt.Fprintf(&b, "a=rtpmap:%d %s/%d\r\n", t.Payload, t.Codec, max(t.ClockRate, 8000))
 	if len(t.Fmtp) > 0 {
 		var parts []string

@@ -76,7 +76,8 @@ func TestAnActOverManyDoesWhatItCan(t *testing.T) {
 		out, err := do(all, false).Decide(facts(one, two, none))
 		require.NoError(t, err, name)
 		require.Len(t, out.Work.Devices, 2, name)
-		assert.Equal(t, []uuid.UUID{one.ID, two.ID}, []uuid.UUID{out.Work.Devices[0].Device, out.Work.Devices[1].Device}, "in the order of the selection")
+		assert.Equal(t, []uuid.UUID{one.ID, two.ID}, []uuid.UUID{out.Work.Devices[0].Device, out.Work.Devices[1].Device},
+			"in the order of the selection")
 		require.Len(t, out.Left, 1, name)
 		assert.Equal(t, []any{none.ID, "Window", "not_signed_in"}, []any{out.Left[0].Device, out.Left[0].Name, out.Left[0].Cause}, name)
 		assert.NotEmpty(t, out.Left[0].Fix, name)

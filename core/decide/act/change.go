@@ -167,7 +167,8 @@ func claimable(d *latch.Device, user string) *Refusal {
 		return nil
 	}
 	if l := d.Status.Latch(latch.SignedIn); l.Diagnosis == nil || l.Diagnosis.Cause != diagnose.FactoryFresh {
-		return refuse("not_fresh", d.Title+" is not known to be factory-fresh.", "Open its latches first: only a device without any account is claimed.")
+		return refuse("not_fresh", d.Title+" is not known to be factory-fresh.",
+			"Open its latches first: only a device without any account is claimed.")
 	}
 	return nil
 }

@@ -23,8 +23,9 @@ type Cast struct {
 }
 
 // castTitles are the titles of runs.
-var castTitles = map[evidence.CastAction]string{evidence.CastMeasure: "Measure multicast of %s", evidence.CastStart: "Start multicast of %s",
-	evidence.CastStop: "Stop multicast of %s", evidence.CastUndo: "Put the groups back of %s"}
+var castTitles = map[evidence.CastAction]string{evidence.CastMeasure: "Measure multicast of %s",
+	evidence.CastStart: "Start multicast of %s",
+	evidence.CastStop:  "Stop multicast of %s", evidence.CastUndo: "Put the groups back of %s"}
 
 // About implements Act.
 func (a Cast) About() About {

@@ -155,7 +155,8 @@ type Fill struct {
 
 // About implements Act.
 func (a Fill) About() About {
-	return About{Name: "fill", Right: Work, Site: a.Site, Devices: a.Devices, Targets: []uuid.UUID{a.Target}, WithStates: true, WithBusy: a.Tune}
+	return About{Name: "fill", Right: Work, Site: a.Site, Devices: a.Devices, Targets: []uuid.UUID{a.Target}, WithStates: true,
+		WithBusy: a.Tune}
 }
 
 // Decide implements Act.
@@ -178,7 +179,8 @@ func (a Fill) Decide(f Facts) (Outcome, error) {
 			Reason: t.Name + " has no free slot for it.", Fix: "Take a camera off, or free a blocked slot."})
 	}
 	if len(place.Placements) == 0 {
-		return Outcome{}, refuse("no_free_slot", t.Name+" has no free slot there.", "Take a camera off, free a blocked slot, or begin further up.")
+		return Outcome{}, refuse("no_free_slot", t.Name+" has no free slot there.",
+			"Take a camera off, free a blocked slot, or begin further up.")
 	}
 	out, err := place.Decide(f)
 	out.Left = append(out.Left, full...)

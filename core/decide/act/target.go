@@ -93,7 +93,8 @@ func reachOf(kind target.Kind, text string) (netip.AddrPort, error) {
 		return netip.AddrPort{}, bad
 	}
 	if u.User != nil {
-		return netip.AddrPort{}, refuse("sign_in_in_address", "A sign-in does not belong into the address.", "Put it on the keyring and choose it.")
+		return netip.AddrPort{}, refuse("sign_in_in_address", "A sign-in does not belong into the address.",
+			"Put it on the keyring and choose it.")
 	}
 	n, err := strconv.ParseUint(target.Port(u), 10, 16)
 	addr, aerr := netip.ParseAddr(u.Hostname())

@@ -22,12 +22,14 @@ import (
 var ctx = context.Background()
 
 // odd are names that break lists which are put together carelessly.
-var odd = []string{"Footbridge", `Say "cheese", please`, "Two\nlines", "ظل الجسر\u202e", strings.Repeat("long ", 60), "<&>", "=HYPERLINK(1)", "# ; = '"}
+var odd = []string{"Footbridge", `Say "cheese", please`, "Two\nlines", "ظل الجسر\u202e", strings.Repeat("long ", 60), "<&>",
+	"=HYPERLINK(1)", "# ; = '"}
 
 func cameras(t testing.TB) (out []Camera) {
 	for i, n := range odd {
 		c := Camera{Number: i + 1, ID: fmt.Sprintf("urn:%d", i), Name: n, Address: "192.0.2.7",
-			Streams: []Stream{{Role: "main", URL: "rtsp://192.0.2.7:554/a?x=1&y=2", Codec: "H.264", Width: 1280, Height: 720}, {Role: "sub", URL: "rtsp://192.0.2.7:554/b"}}}
+			Streams: []Stream{{Role: "main", URL: "rtsp://192.0.2.7:554/a?x=1&y=2", Codec: "H.264", Width: 1280, Height: 720},
+				{Role: "sub", URL: "rtsp://192.0.2.7:554/b"}}}
 		c.SignIn(signin.SignIn{User: "viewer", Secret: signin.NewSecret("p@ss:w/rd-9")})
 		out = append(out, c)
 	}

@@ -15,11 +15,15 @@ type Example struct {
 // Examples are the templates that come with the product. The feeds are made by three of them.
 var Examples = []Example{
 	{Name: "CSV", File: "cameras.csv", Type: "text/csv; charset=utf-8", Text: `number,name,address,port,path,codec,width,height,user
-{{range .Cameras}}{{.Number}},{{csv .Name}},{{csv .Address}},{{.Port}},{{csv .Path}},{{csv .Sub.Codec}},{{.Sub.Width}},{{.Sub.Height}},{{csv .User}}
+{{range .Cameras}}{{.Number}},{{csv .Name}},{{csv .Address}},{{.Port}},{{csv .Path}},{{csv .Sub.Codec}},{{.Sub.Width}},{{.Sub.Height}},` +
+		`{{csv .User}}
 {{end}}`},
-	{Name: "JSON", File: "cameras.json", Type: "application/json", Passwords: true, Text: `{"site":{{json .Site}},"cameras":[{{range $i, $c := .Cameras}}{{if $i}},{{end}}
- {"id":{{json .ID}},"name":{{json .Name}},"streams":[{{range $j, $s := .Streams}}{{if $j}},{{end}}{"role":{{json .Role}},"url":{{json .SignedURL}},"codec":{{json .Codec}},` +
-		`"width":{{.Width}},"height":{{.Height}}}{{end}}]}{{end}}
+	{Name: "JSON", File: "cameras.json", Type: "application/json", Passwords: true,
+		Text: `{"site":{{json .Site}},"cameras":[{{range $i, $c := .Cameras}}{{if $i}},{{end}}
+ {"id":{{json .ID}},"name":{{json .Name}},"streams":[{{range $j, $s := .Streams}}{{if $j}},{{end}}` +
+			`{"role":{{json .Role}},"url":{{json .SignedURL}},` +
+			`"codec":{{json .Codec}},` +
+			`"width":{{.Width}},"height":{{.Height}}}{{end}}]}{{end}}
 ]}
 `},
 	{Name: "YAML", File: "cameras.yaml", Type: "application/yaml", Text: `site: {{yaml .Site}}
@@ -43,7 +47,8 @@ url = {{ini .Sub.URL}}
 {{range .Cameras}}<track><location>{{xml .Sub.SignedURL}}</location><title>{{xml .Name}}</title></track>
 {{end}}</trackList></playlist>
 `},
-	{Name: "Media player list", File: "players.txt", Type: "text/plain; charset=utf-8", Each: true, Text: `{{m3u .Name | pad 24}} {{m3u .Main.URL}}
+	{Name: "Media player list", File: "players.txt", Type: "text/plain; charset=utf-8", Each: true,
+		Text: `{{m3u .Name | pad 24}} {{m3u .Main.URL}}
 `},
 }
 

@@ -164,13 +164,7 @@ func Explain(err error, f Facts) Diagnosis {
 func explain(err error, f Facts) Diagnosis {
 	var (
 		scope  *address.OutOfScopeError
-		held   *signin.HeldBackError
-		locked *signin.LockedError
 		syntax *streamurl.SyntaxError
-
-		readable *signin.ReadableError
-		weaker   *signin.WeakerError
-		unknown  *httpauth.UnknownSchemeError
 	)
 	if f.Target && !errors.Is(err, context.Canceled) {
 		for _, try := range []func(error, Facts) (Diagnosis, bool){explainTarget, explainReachingTarget} {
@@ -186,6 +180,29 @@ func explain(err error, f Facts) Diagnosis {
 		return Diagnosis{Cause: OutOfScope,
 			Summary: fmt.Sprintf("%s is outside this site's ranges (%s), so Unlatch does not connect to it.", scope.Addr, scope.Ranges),
 			Fix:     "Add its range to the site if it belongs there, or give the device an address inside the ranges."}
+	case errors.As(err, &syntax):
+		return Diagnosis{Cause: BadURL, Summary: Capital(syntax.Error()) + ".", Fix: Capital(syntax.Fix) + "."}
+	}
+	for _, try := range []func(error, Facts) (Diagnosis, bool){explainSending, explainAddress, explainStream, explainMedia, explainPicture,
+		explainTarget, explainDevice, explainNetwork} {
+		if d, ok := try(err, f); ok {
+			return d
+		}
+	}
+	return Diagnosis{Cause: Unknown, Summary: Capital(err.Error()) + ".",
+		Fix: "Look at the exchange below; it holds every byte that was said."}
+}
+
+// explainSending explains why a sign-in was not sent, or was not judged.
+func explainSending(err error, f Facts) (Diagnosis, bool) {
+	var (
+		held     *signin.HeldBackError
+		locked   *signin.LockedError
+		readable *signin.ReadableError
+		weaker   *signin.WeakerError
+		unknown  *httpauth.UnknownSchemeError
+	)
+	switch {
 	case errors.As(err, &locked):
 		until := time.Now().Add(locked.Wait).Round(time.Second)
 		d := Diagnosis{Cause: Locked, Until: &until,
@@ -196,56 +213,48 @@ func explain(err error, f Facts) Diagnosis {
 			d.Fix = fmt.Sprintf("It does not say for how long; Unlatch leaves it alone for %d minutes and tries again by itself. Restarting "+
 				"the device often ends a lock.", int(locked.Wait.Minutes()))
 		}
-		return d
+		return d, true
 	case errors.As(err, &held) && held.Locked:
 		return Diagnosis{Cause: Locked, Until: &held.Until,
 			Summary: "The device is locked: it has said so. Nothing is sent to it until that ends.",
-			Fix:     "Wait: Unlatch tries again by itself."}
+			Fix:     "Wait: Unlatch tries again by itself."}, true
 	case errors.As(err, &unknown) && unknown.TooLong:
 		return Diagnosis{Cause: Unbounded,
 			Summary: fmt.Sprintf("The challenge (WWW-Authenticate) of %s is over %d kB long, which no camera "+
 				"sends.", f.Asking, httpauth.MaxLine>>10),
-			Fix: "Check what is really listening on that port."}
+			Fix: "Check what is really listening on that port."}, true
 	case errors.As(err, &unknown):
 		return Diagnosis{Cause: SchemeUnknown, Summary: "The device refuses without offering a sign-in scheme that can be answered.",
-			Fix: "Switch the device to digest sign-in on its own page."}
+			Fix: "Switch the device to digest sign-in on its own page."}, true
 	case errors.As(err, &readable) && readable.Agreed:
 		return Diagnosis{Cause: ReadableWaits, Wanted: wantedReadable(readable),
 			Summary: fmt.Sprintf("%s takes a sign-in only as %s, in which the password can be read. That goes out only in work that a person "+
 				"begins, and this began by itself.", Capital(f.Asking), readable.Scheme),
-			Fix: "Open its latches."}
+			Fix: "Open its latches."}, true
 	case errors.As(err, &readable) && readable.Channel.TLS():
 		return Diagnosis{Cause: Readable, Wanted: wantedReadable(readable),
 			Summary: fmt.Sprintf("%s takes a sign-in only as %s, over TLS: whoever holds the certificate at %s can read the password, and "+
 				"nobody has said yet that it is the device's own. Nothing was sent.", Capital(f.Asking), readable.Scheme, readable.Channel.At),
 			Fix: "Compare the certificate with the one on the device's own page and take it; or agree to send the password to whoever answers " +
-				"there; or switch the device to digest sign-in."}
+				"there; or switch the device to digest sign-in."}, true
 	case errors.As(err, &readable):
 		return Diagnosis{Cause: Readable, Wanted: wantedReadable(readable),
 			Summary: fmt.Sprintf("%s takes a sign-in only as %s: whoever answers or listens on this network can read the password. Nothing was "+
 				"sent.", Capital(f.Asking), readable.Scheme),
 			Fix: "Agree to it for this device, its model or the site, if you trust this network; or switch the device to digest sign-in on " +
-				"its own page."}
+				"its own page."}, true
 	case errors.As(err, &weaker):
 		return Diagnosis{Cause: SchemeWeaker, Wanted: &Wanted{Service: weaker.Service, Scheme: weaker.Now, Before: weaker.Before},
 			Summary: fmt.Sprintf("%s now wants the sign-in as %s; it has always taken it as %s. Nothing was sent: a stranger in its place "+
 				"would ask like this.", Capital(f.Asking), weaker.Now, weaker.Before),
-			Fix: "Find out who answers at this address. If the device was reset or its sign-in scheme was changed, agree to the weaker one."}
+			Fix: "Find out who answers at this address. If the device was reset or its sign-in scheme was changed, agree to the weaker one."}, true
 	case errors.As(err, &held):
 		return Diagnosis{Cause: HeldBack, Until: &held.Until,
 			Summary: fmt.Sprintf("%d sign-ins were refused or left unanswered. One more could lock the device.", held.Wrong),
-			Fix:     "Wait: Unlatch goes on by itself with the rest of the keyring. A sign-in that is added for this device is tried first then."}
-	case errors.As(err, &syntax):
-		return Diagnosis{Cause: BadURL, Summary: Capital(syntax.Error()) + ".", Fix: Capital(syntax.Fix) + "."}
+			Fix:     "Wait: Unlatch goes on by itself with the rest of the keyring. A sign-in that is added for this device is tried "+
+				"first then."}, true
 	}
-	for _, try := range []func(error, Facts) (Diagnosis, bool){explainAddress, explainStream, explainMedia, explainPicture,
-		explainTarget, explainDevice, explainNetwork} {
-		if d, ok := try(err, f); ok {
-			return d
-		}
-	}
-	return Diagnosis{Cause: Unknown, Summary: Capital(err.Error()) + ".",
-		Fix: "Look at the exchange below; it holds every byte that was said."}
+	return Diagnosis{}, false
 }
 
 func explainAddress(err error, _ Facts) (Diagnosis, bool) {

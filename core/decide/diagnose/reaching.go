@@ -63,17 +63,20 @@ func explainTargetGate(err error, f Facts) (Diagnosis, bool) {
 	)
 	switch {
 	case errors.As(err, &held):
-		return Diagnosis{Cause: HeldBack, Until: &held.Until, Summary: fmt.Sprintf("%s has refused %d sign-ins, or left them unanswered. One more "+
-			"could lock it.", Capital(f.Asking), held.Wrong), Fix: "Put the right sign-in in place first, and wait."}, true
+		return Diagnosis{Cause: HeldBack, Until: &held.Until,
+			Summary: fmt.Sprintf("%s has refused %d sign-ins, or left them unanswered. One more "+
+				"could lock it.", Capital(f.Asking), held.Wrong), Fix: "Put the right sign-in in place first, and wait."}, true
 	case errors.As(err, &weaker):
 		return Diagnosis{Cause: SchemeWeaker, Wanted: &Wanted{Service: weaker.Service, Scheme: weaker.Now, Before: weaker.Before},
-			Summary: fmt.Sprintf("%s now wants its sign-in as %s; it has always taken it as %s. Nothing was sent: a stranger in its place would ask "+
+			Summary: fmt.Sprintf("%s now wants its sign-in as %s; it has always taken it as %s. Nothing was sent: a stranger in its "+
+				"place would ask "+
 				"like this.", Capital(f.Asking), weaker.Now, weaker.Before),
 			Fix: "Find out who answers there. If the target was set up anew, agree for it on the target's page."}, true
 	case errors.As(err, &cert):
 		return Diagnosis{Cause: CertificateChanged, Summary: fmt.Sprintf("%s shows another certificate than before. Nothing was sent to it.",
 			Capital(f.Asking)),
-			Fix:  "If the target was replaced or given a new certificate, take it on the target's page. If nobody did that, find out who answers there.",
+			Fix: "If the target was replaced or given a new certificate, take it on the target's page. If nobody did that, find out who " +
+				"answers there.",
 			Seen: fmt.Sprintf("SHA-256 %s, before %s", cert.Shown.SHA256, cert.Pinned)}, true
 	}
 	return Diagnosis{}, false

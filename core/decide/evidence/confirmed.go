@@ -10,7 +10,7 @@ import (
 type Confirmed struct {
 	Says      string              `json:"says,omitempty" doc:"what the target says, in its own words"`
 	AfterMS   int64               `json:"after_ms,omitempty" doc:"from placing to the target's report"`
-	Match     string              `json:"match,omitempty" doc:"the target's own picture against the camera's: right camera, wrong camera, cannot tell"`
+	Match     string              `json:"match,omitempty" doc:"of the target's picture: right camera, wrong camera, cannot tell"`
 	Still     *uuid.UUID          `json:"still,omitempty" doc:"the picture that it shows"`
 	SendsOn   []Given             `json:"sends_on,omitempty" doc:"where the target sends the picture on"`
 	Note      string              `json:"note,omitempty" doc:"what a person should know besides"`

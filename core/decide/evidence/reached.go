@@ -16,7 +16,7 @@ type Reached struct {
 	SkewMS       int64             `json:"skew_ms,omitempty" doc:"device clock minus ours"`
 	Stream       string            `json:"stream,omitempty" doc:"where the stream service answers, of a device without a device service"`
 	StreamServer *pathprobe.Server `json:"ladder,omitempty" doc:"how that stream service judges requests"`
-	Before       *netip.Addr       `json:"before,omitempty" doc:"where it was before it moved here, where that is not confirmed by what it told then"`
+	Before       *netip.Addr       `json:"before,omitempty" doc:"where it was before, until what it told then confirms the move"`
 	Known        string            `json:"known,omitempty" doc:"by what it was known again after a move: certificate or hardware address"`
 	// TLS is the certificate that the device service showed.
 	TLS        *certificate.Certificate `json:"tls,omitempty"`

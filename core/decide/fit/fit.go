@@ -168,9 +168,9 @@ func demand(r intake.Range) string {
 	return r.String()
 }
 
-// Nearest is the plan nearest to what a stream has that all targets accept; its zero fields stay as they are. conflicts are the demands that
-// contradict each other, of which there are none where the plan satisfies all. What a plan cannot change, a password or a port, is not
-// its business: see Check.
+// Nearest is the plan nearest to what a stream has that all targets accept; its zero fields stay as they are. conflicts are the
+// demands that contradict each other, of which there are none where the plan satisfies all. What a plan cannot change, a password
+// or a port, is not its business: see Check.
 func Nearest(s Stream, all []intake.Intake) (plan tuning.Stream, conflicts []Conflict) {
 	for _, f := range fieldsOfPlan {
 		if !f.nearest(s, all, &plan) {

@@ -164,8 +164,8 @@ func satisfiable(field string, all []intake.Intake) bool {
 	return false
 }
 
-// The nearest plan satisfies every intake, or names a true conflict: one that brute force finds no way out of, and of which no demand can be
-// left out.
+// The nearest plan satisfies every intake, or names a true conflict: one that brute force finds no way out of, and of which no
+// demand can be left out.
 func TestNearestAgainstBruteForce(t *testing.T) {
 	r := rand.New(rand.NewPCG(7, 7))
 	for range 3000 {

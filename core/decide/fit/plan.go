@@ -36,7 +36,8 @@ func Best(streams map[string]Stream, x intake.Intake) (reasons []Reason, ok bool
 }
 
 // names are the fields as people say them.
-var names = map[string]string{"fps": "frame rate", "bitrate_kbps": "bitrate in kbit/s", "gop_seconds": "key-frame interval in seconds", "role": "stream"}
+var names = map[string]string{"fps": "frame rate", "bitrate_kbps": "bitrate in kbit/s",
+	"gop_seconds": "key-frame interval in seconds", "role": "stream"}
 
 // Words are reasons in one line.
 func Words(reasons []Reason) string {

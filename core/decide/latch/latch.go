@@ -174,8 +174,8 @@ type Status struct {
 	Unreadable []Unreadable
 }
 
-// PutBack are the changes on a device of which the last that is known is that they were taken back. Taking one back again is no mistake: the
-// work that did it may have been killed right after.
+// PutBack are the changes on a device of which the last that is known is that they were taken back. Taking one back again is no
+// mistake: the work that did it may have been killed right after.
 type PutBack struct {
 	Fixes  map[fix.Action]bool
 	Tuning bool

@@ -21,10 +21,13 @@ import (
 func proven(key uuid.UUID) *story {
 	s := (&story{}).add("ws-discovery", heardAt(addr)).add("", evidence.Reached{Addr: addr}).
 		add("", evidence.SignedIn{Label: "Fitter", SignIn: key}).
-		add("", evidence.Located{Addr: addr, Streams: []camera.Stream{{Token: "m", Role: "main", URL: "rtsp://192.0.2.11/m"}, {Token: "s", Role: "sub", URL: "rtsp://192.0.2.11/s"}}})
-	for token, v := range map[string]media.Measured{"m": {Codec: "H.265", Width: 1920, Height: 1080, FPS: 25}, "s": {Codec: "H.264", Width: 640, Height: 360, FPS: 10}} {
+		add("", evidence.Located{Addr: addr, Streams: []camera.Stream{{Token: "m", Role: "main", URL: "rtsp://192.0.2.11/m"},
+			{Token: "s", Role: "sub", URL: "rtsp://192.0.2.11/s"}}})
+	for token, v := range map[string]media.Measured{"m": {Codec: "H.265", Width: 1920, Height: 1080, FPS: 25},
+		"s": {Codec: "H.264", Width: 640, Height: 360, FPS: 10}} {
 		role := map[string]string{"m": "main", "s": "sub"}[token]
-		s.add(token, evidence.Proof{PlainURL: "rtsp://192.0.2.11/" + token, Role: role, Proof: proof.Proof{OK: true, Transport: "tcp", Auth: "digest MD5", Video: &v}})
+		s.add(token, evidence.Proof{PlainURL: "rtsp://192.0.2.11/" + token, Role: role, Proof: proof.Proof{OK: true, Transport: "tcp",
+			Auth: "digest MD5", Video: &v}})
 	}
 	return s
 }
@@ -69,7 +72,8 @@ func TestThroughARecorder(t *testing.T) {
 	door := Target{ID: strongroom, Name: "Door", Through: true, Intake: &intake.Intake{Roles: []string{"sub"}}}
 	intent := Intent{Targets: []Target{door, {ID: rec, Name: "Vault"}}}
 	story := proven(uuid.New()).add(rec.String(), evidence.Placed{Slot: "slot 1", Token: "1"}).
-		add(rec.String(), evidence.Confirmed{Says: "showing", SendsOn: []evidence.Given{{Role: "main", URL: "rtsp://192.0.2.20/1/main"}, {Role: "sub", URL: "rtsp://192.0.2.20/1/sub"}}})
+		add(rec.String(), evidence.Confirmed{Says: "showing", SendsOn: []evidence.Given{{Role: "main", URL: "rtsp://192.0.2.20/1/main"},
+			{Role: "sub", URL: "rtsp://192.0.2.20/1/sub"}}})
 	s := Derive(story.records, intent)
 	p := s.Placements[0]
 	assert.Equal(t, []Given{{"sub", "rtsp://192.0.2.20/1/sub"}}, p.Gives)
@@ -99,13 +103,16 @@ func TestStalePlacements(t *testing.T) {
 	s := Derive(placed().records, intent)
 	assert.Equal(t, []any{false, true, "right camera"}, []any{s.Placements[0].Moved, s.Placements[0].Confirmed, s.Placements[0].Match})
 	s = Derive(placed().add("", evidence.StreamKey{SignIn: other, Label: "viewer"}).records, intent)
-	assert.Equal(t, []any{true, "sign-in", "its stream user (viewer)"}, []any{s.Placements[0].Moved, s.Placements[0].Old, s.Placements[0].Whose})
+	assert.Equal(t, []any{true, "sign-in", "its stream user (viewer)"}, []any{s.Placements[0].Moved, s.Placements[0].Old,
+		s.Placements[0].Whose})
 	assert.Equal(t, Stale, s.Latch(Placed).State)
-	moved := placed().add("", evidence.Located{Addr: addr, Streams: []camera.Stream{{Token: "m", Role: "main", URL: "rtsp://192.0.2.11/m"}, {Token: "s", Role: "sub", URL: "rtsp://192.0.2.11/other"}}})
+	moved := placed().add("", evidence.Located{Addr: addr, Streams: []camera.Stream{{Token: "m", Role: "main",
+		URL: "rtsp://192.0.2.11/m"}, {Token: "s", Role: "sub", URL: "rtsp://192.0.2.11/other"}}})
 	s = Derive(moved.records, intent)
 	assert.Equal(t, []any{true, "URL"}, []any{s.Placements[0].Moved, s.Placements[0].Old}, "the second stream counts too")
 
-	wrong := placed().add(strongroom.String(), evidence.Confirmed{Says: "showing", Diagnosis: &diagnose.Diagnosis{Cause: diagnose.WrongPicture, Summary: "1 shows another"}})
+	wrong := placed().add(strongroom.String(),
+		evidence.Confirmed{Says: "showing", Diagnosis: &diagnose.Diagnosis{Cause: diagnose.WrongPicture, Summary: "1 shows another"}})
 	s = Derive(wrong.records, intent)
 	assert.Equal(t, []any{false, false}, []any{s.Placements[0].Untaken, s.Placements[0].Confirmed})
 	assert.Equal(t, "place_again", s.Next().Action)
@@ -117,7 +124,8 @@ func TestAttested(t *testing.T) {
 	s := Derive(proven(uuid.New()).add(strongroom.String(), evidence.Placed{Slot: "the text"}).records, intent)
 	require.True(t, s.Placements[0].ByHand())
 	assert.Equal(t, "attest", s.Next().Action)
-	s = Derive(proven(uuid.New()).add(strongroom.String(), evidence.Placed{Slot: "the text"}).add(strongroom.String(), evidence.Confirmed{Attested: "keeper"}).records, intent)
+	s = Derive(proven(uuid.New()).add(strongroom.String(), evidence.Placed{Slot: "the text"}).add(strongroom.String(),
+		evidence.Confirmed{Attested: "keeper"}).records, intent)
 	assert.Equal(t, Open, s.Latch(Confirmed).State)
 	assert.Contains(t, s.Latch(Confirmed).Reason, "keeper has looked")
 	assert.Equal(t, "none", s.Next().Action)

@@ -18,7 +18,7 @@ type Proof struct {
 	Video           *media.Measured          `json:"video"`
 	Audio           *media.Audio             `json:"audio" doc:"the audio track beside the picture, if packets of it came"`
 	Metadata        *media.Metadata          `json:"metadata,omitempty" doc:"the metadata track beside the picture, if packets of it came"`
-	FirstKeyframeMS float64                  `json:"first_keyframe_ms" doc:"from the start to the last packet of the first whole key frame; 0 when none came"`
+	FirstKeyframeMS float64                  `json:"first_keyframe_ms" doc:"from the start to the end of the first whole key frame; 0 for none"`
 	Steps           []Step                   `json:"steps"`
 	Diagnosis       *diagnose.Diagnosis      `json:"diagnosis"`
 

@@ -1,5 +1,5 @@
-// Package supportnote writes one page to send to a maker's support: what the device is, what was found, and the exchange that shows it. What
-// goes in holds no secrets; see package exchange.
+// Package supportnote writes one page to send to a maker's support: what the device is, what was found, and the exchange that shows
+// it. What goes in holds no secrets; see package exchange.
 package supportnote
 
 import (

@@ -188,4 +188,5 @@ func (n Network) check(site Ranges) (netip.Prefix, error) {
 }
 
 // posixZone is a zone of POSIX 1003.1 §8.3: a name and an offset, and perhaps the summer's name and its rules.
-var posixZone = regexp.MustCompile(`^(<[A-Za-z0-9+-]{3,}>|[A-Za-z]{3,})[+-]?[0-9]{1,2}(:[0-9]{2}){0,2}((<[A-Za-z0-9+-]{3,}>|[A-Za-z]{3,})([+-]?[0-9]{1,2}(:[0-9]{2}){0,2})?(,[MJ0-9./:+-]+){0,2})?$`)
+var posixZone = regexp.MustCompile(`^(<[A-Za-z0-9+-]{3,}>|[A-Za-z]{3,})[+-]?[0-9]{1,2}(:[0-9]{2}){0,2}((<[A-Za-z0-9+-]{3,}>|` +
+	`[A-Za-z]{3,})([+-]?[0-9]{1,2}(:[0-9]{2}){0,2})?(,[MJ0-9./:+-]+){0,2})?$`)

@@ -49,15 +49,19 @@ func TestRead(t *testing.T) {
 	assert.Equal(t, 4, Mattered(turns))
 	assert.Equal(t, 3, Mattered(turns[:4]))
 	assert.Equal(t, -1, Mattered(turns[:1]))
-	assert.Equal(t, "it wants a sign-in", Read(conversation(">DESCRIBE rtsp://192.0.2.7/a RTSP/1.0", "<RTSP/1.0 401 Unauthorized"))[0].Mark, "and none went out")
+	assert.Equal(t, "it wants a sign-in", Read(conversation(">DESCRIBE rtsp://192.0.2.7/a RTSP/1.0",
+		"<RTSP/1.0 401 Unauthorized"))[0].Mark, "and none went out")
 }
 
 func TestReadSOAP(t *testing.T) {
-	ask := ">POST http://192.0.2.7:8080/onvif/m\r\nContent-Type: application/soap+xml; action=\"http://www.onvif.org/ver10/media/wsdl/GetStreamUri\"\r\n<s/>"
+	ask := ">POST http://192.0.2.7:8080/onvif/m\r\nContent-Type: application/soap+xml; " +
+		"action=\"http://www.onvif.org/ver10/media/wsdl/GetStreamUri\"\r\n<s/>"
 	for answer, want := range map[string][3]string{
-		"HTTP/1.1 200 OK\r\n\r\n<tt:Uri>rtsp://10.11.0.9/x</tt:Uri>":        {"GetStreamUri", "200 OK", "it names 10.11.0.9, and was asked at 192.0.2.7"},
-		"HTTP/1.1 200 OK\r\n\r\n<tt:Uri>rtsp://192.0.2.7/x</tt:Uri>":        {"GetStreamUri", "200 OK", ""},
-		"HTTP/1.1 400 Bad Request\r\n\r\n<Value>ter:InvalidArgVal</Value>":  {"GetStreamUri", "400 Bad Request InvalidArgVal", "it answers with the fault InvalidArgVal"},
+		"HTTP/1.1 200 OK\r\n\r\n<tt:Uri>rtsp://10.11.0.9/x</tt:Uri>": {"GetStreamUri", "200 OK",
+			"it names 10.11.0.9, and was asked at 192.0.2.7"},
+		"HTTP/1.1 200 OK\r\n\r\n<tt:Uri>rtsp://192.0.2.7/x</tt:Uri>": {"GetStreamUri", "200 OK", ""},
+		"HTTP/1.1 400 Bad Request\r\n\r\n<Value>ter:InvalidArgVal</Value>": {"GetStreamUri", "400 Bad Request InvalidArgVal",
+			"it answers with the fault InvalidArgVal"},
 		"HTTP/1.1 401 Unauthorized\r\n\r\n<Value>ter:NotAuthorized</Value>": {"GetStreamUri", "401 Unauthorized", "it wants a sign-in"},
 		"HTTP/1.1 418 Teapot\r\n\r\n":                                       {"GetStreamUri", "418 Teapot", "it refuses"},
 		"hello":                                                             {"GetStreamUri", "hello", ""},

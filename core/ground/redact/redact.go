@@ -81,7 +81,8 @@ var word = regexp.MustCompile(`^[a-z_]*$`)
 // secretNames are the query parameters in which devices are known to carry a secret.
 var secretNames = []string{"password", "passwd", "passwort", "pass", "pwd", "psw", "pw", "secret", "token", "auth", "authbasic",
 	"authorization", "apikey", "api_key",
-	"access_token", "credential", "credentials", "loginpas", "loginpass", "userpwd", "userpass", "user_pass", "usr_pwd", "session", "sessionid"}
+	"access_token", "credential", "credentials", "loginpas", "loginpass", "userpwd", "userpass", "user_pass",
+	"usr_pwd", "session", "sessionid"}
 
 // IsSecretName reports whether a query parameter of this name usually carries a secret.
 func IsSecretName(name string) bool {

@@ -46,8 +46,10 @@ func TestKnownSecretsInEverySpelling(t *testing.T) {
 	j, err := json.Marshal(secret)
 	require.NoError(t, err)
 	for name, form := range map[string]string{
-		"plain": secret, "form": url.QueryEscape(secret), "path": url.PathEscape(secret), "percent": strings.ReplaceAll(url.QueryEscape(secret), "+", "%20"),
-		"json": strings.Trim(string(j), `"`), "xml": `Br@ss &amp; &#34;Lamp&#34;/41`, "hex": "427240737320262022", // a part of it is enough to see that the whole is gone
+		"plain": secret, "form": url.QueryEscape(secret), "path": url.PathEscape(secret),
+		"percent": strings.ReplaceAll(url.QueryEscape(secret), "+", "%20"),
+		// a part of it is enough to see that the whole is gone
+		"json": strings.Trim(string(j), `"`), "xml": `Br@ss &amp; &#34;Lamp&#34;/41`, "hex": "427240737320262022",
 		"base64": base64.StdEncoding.EncodeToString([]byte(secret)), "basic": base64.StdEncoding.EncodeToString([]byte("fitter:" + secret)),
 	} {
 		text := "Reason: no user with " + form + " is known"

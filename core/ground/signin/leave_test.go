@@ -44,7 +44,8 @@ func TestPolicy(t *testing.T) {
 		{"a weaker hash than before", Policy{Before: "digest SHA-256"}, Sending{Scheme: "digest MD5"}, weaker},
 		{"basic where it took a digest, though somebody agreed to basic on the site", Policy{Before: "digest MD5", Agreed: InClear},
 			Sending{Scheme: "basic"}, weaker},
-		{"basic over TLS where it took a digest", Policy{Before: "WS-UsernameToken", Certificates: taken}, Sending{Scheme: "basic", Channel: strange}, weaker},
+		{"basic over TLS where it took a digest", Policy{Before: "WS-UsernameToken", Certificates: taken},
+			Sending{Scheme: "basic", Channel: strange}, weaker},
 		{"basic as before, and nobody has agreed", Policy{Before: "basic"}, Sending{Scheme: "basic"}, readable},
 		{"a scheme of its own", Policy{}, Sending{Scheme: "negotiate"}, readable},
 	} {

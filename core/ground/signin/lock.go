@@ -32,7 +32,8 @@ func (e *LockedError) Error() string {
 }
 
 // remaining finds "try again in 90 seconds", "locked for 5 min", "remaining time: 120 s" in an answer's text.
-var remaining = regexp.MustCompile(`(?i)(?:lock|again|wait|remain|retry|blocked)[^0-9\n]{0,40}?(\d{1,5})\s*(ms|m|min|minutes?|s|sec|seconds?|h|hours?)?\b`)
+var remaining = regexp.MustCompile(`(?i)(?:lock|again|wait|remain|retry|blocked)[^0-9\n]{0,40}?(\d{1,5})\s*(ms|m|min|minutes?|s|` +
+	`sec|seconds?|h|hours?)?\b`)
 
 // locking finds who is locked: a setting may be locked, too, and that is another matter.
 var locking = regexp.MustCompile(`(?i)too many (wrong |failed |invalid )?(tries|attempts|log-?ins|sign-?ins)|\block(ed)? ?out\b|` +

@@ -124,7 +124,9 @@ var hostName = regexp.MustCompile(`^[\pL\pN._:%-]+$`)
 
 // urlish is a piece of a line that is meant as a URL: it has a scheme, or begins with an address and a path or a port. A sign-in may hold a
 // few blanks where an address follows it.
-var urlish = regexp.MustCompile(`(?i)(?:\b(?:rtsps?|rstp|rtps|https?|udp|rtp)\s*:?\s*[/\\]{1,3}(?:[^\s/@:]+:[^\s@/]*(?:[ \t]+[^\s@/]+){1,3}@\[?\d)?|\b(?:\d{1,3}[.,]){3}\d{1,3}(?::\d+)?[/\\])\S*(?:\s*[:@/]\s*\S+)*`)
+var urlish = regexp.MustCompile(`(?i)(?:\b(?:rtsps?|rstp|rtps|https?|udp|` +
+	`rtp)\s*:?\s*[/\\]{1,3}(?:[^\s/@:]+:[^\s@/]*(?:[ \t]+[^\s@/]+){1,3}@\[?\d)?|` +
+	`\b(?:\d{1,3}[.,]){3}\d{1,3}(?::\d+)?[/\\])\S*(?:\s*[:@/]\s*\S+)*`)
 
 // opens is where a URL begins with its scheme.
 var opens = regexp.MustCompile(`(?i)(?:rtsps?|rstp|rtps|https?|udp|rtp)\s*:\s*[/\\]{2}`)
@@ -242,8 +244,8 @@ func (r *repairer) quotes() {
 	r.text = strings.TrimSpace(r.text)
 }
 
-// words takes off what was written behind a URL, and the full stop of the sentence that it stood in. A blank within the sign-in or next to a
-// character that joins (: @ /) belongs to the URL and is left for later.
+// words takes off what was written behind a URL, and the full stop of the sentence that it stood in. A blank within the sign-in or
+// next to a character that joins (: @ /) belongs to the URL and is left for later.
 func (r *repairer) words() {
 	begin := opens.FindStringIndex(r.text)
 	from := 0
@@ -328,7 +330,8 @@ func (r *repairer) scheme() {
 			if m[2] != "" {
 				port = ", port " + m[2]
 			}
-			r.problem, r.fix = "it names the multicast group "+a.String()+port+" and no camera", "paste the rtsp:// URL of the camera that sends to the group"
+			r.problem, r.fix = "it names the multicast group "+a.String()+port+" and no camera", "paste the rtsp:// URL of the camera "+
+				"that sends to the group"
 			return
 		}
 	}
@@ -377,7 +380,8 @@ func (r *repairer) backslashes() {
 }
 
 // words that stand for a value which somebody should have put in.
-var holder = regexp.MustCompile(`(?i)[<{\[(]\s*(user(?:name)?|login|pass(?:word|wd)?|pw|ip|ip[-_ ]?addr(?:ess)?|address|host(?:name)?|camera[-_ ]?ip|port|rtsp[-_ ]?port|channel|ch|stream|n|x)\s*[>}\])]`)
+var holder = regexp.MustCompile(`(?i)[<{\[(]\s*(user(?:name)?|login|pass(?:word|wd)?|pw|ip|ip[-_ ]?addr(?:ess)?|address|` +
+	`host(?:name)?|camera[-_ ]?ip|port|rtsp[-_ ]?port|channel|ch|stream|n|x)\s*[>}\])]`)
 
 func (r *repairer) placeholders() {
 	scheme, rest, ok := r.parts()
@@ -464,7 +468,8 @@ func (r *repairer) ports() {
 	case u.Scheme == "http" && streamPorts[u.Port] && r.note(HTTPScheme, "http stands before a stream port", "rtsp://"):
 		u.Scheme = "rtsp"
 	case strings.HasPrefix(u.Scheme, "rtsp") && webPorts[u.Port] && r.note(WebPort,
-		"port "+strconv.Itoa(u.Port)+" is a web port; the stream port belongs there", "left out: "+strconv.Itoa(defaultPorts[u.Scheme])+", or the one that the device names"):
+		"port "+strconv.Itoa(u.Port)+" is a web port; the stream port belongs there",
+		"left out: "+strconv.Itoa(defaultPorts[u.Scheme])+", or the one that the device names"):
 		u.Port = 0
 	default:
 		return
@@ -473,7 +478,8 @@ func (r *repairer) ports() {
 }
 
 // askGroup is a query part by which a URL asks for multicast.
-var askGroup = regexp.MustCompile(`(?i)&(?:(?:proto|protocol|transport|transmission|cast|mode)=multicast|multicast(?:=(?:1|true|yes|on))?)&`)
+var askGroup = regexp.MustCompile(`(?i)&(?:(?:proto|protocol|transport|transmission|cast|mode)=multicast|multicast(?:=(?:1|true|` +
+	`yes|on))?)&`)
 
 func (r *repairer) path() {
 	u, err := Parse(r.text)
@@ -481,7 +487,8 @@ func (r *repairer) path() {
 		return
 	}
 	if m := askGroup.FindString("&" + u.Query + "&"); m != "" && r.note(Multicast,
-		"it asks for multicast, which reaches a viewer only where every switch on the way carries it", "left out: the device sends to the viewer alone") {
+		"it asks for multicast, which reaches a viewer only where every switch on the way carries it", "left out: the device sends to "+
+			"the viewer alone") {
 		left := strings.Trim(strings.Replace("&"+u.Query+"&", m, "&", 1), "&")
 		u.Query = left
 		r.text = u.String()

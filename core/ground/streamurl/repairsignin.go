@@ -43,9 +43,10 @@ type reading struct {
 	score int
 }
 
-// weigh finds where the @ stands that ends the sign-in, or -1. A password may hold every character that would end it, and a path may hold an @,
-// so all readings are weighed: whether the host is an address, and one of the site; whether a port and a path follow; whether what stands
-// before is a user and a password. Two readings that weigh the same are returned as alike, by their hosts.
+// weigh finds where the @ stands that ends the sign-in, or -1. A password may hold every character that would end it, and a path
+// may hold an @, so all readings are weighed: whether the host is an address, and one of the site; whether a port and a path
+// follow; whether what stands before is a user and a password. Two readings that weigh the same are returned as alike, by their
+// hosts.
 func (r *repairer) weigh(rest string) (at int, alike []string) {
 	var all []reading
 	for i := -1; i < len(rest); {

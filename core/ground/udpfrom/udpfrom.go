@@ -1,5 +1,5 @@
-// Package udpfrom has the kernel sort a UDP socket's datagrams by who sent them. What is sorted out takes no room in the socket's buffer, so
-// that a flood from somebody else does not crowd out the one who is listened to.
+// Package udpfrom has the kernel sort a UDP socket's datagrams by who sent them. What is sorted out takes no room in the socket's
+// buffer, so that a flood from somebody else does not crowd out the one who is listened to.
 package udpfrom
 
 import (

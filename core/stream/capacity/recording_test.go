@@ -8,7 +8,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-var site = []Source{{Role: "main", Kbps: 4000, MostKbps: 5000, Measured: true}, {Role: "sub", Kbps: 500}, {Role: "main", Kbps: 2000, Measured: true},
+var site = []Source{{Role: "main", Kbps: 4000, MostKbps: 5000, Measured: true}, {Role: "sub", Kbps: 500},
+	{Role: "main", Kbps: 2000, Measured: true},
 	{Role: "sub"}}
 
 func TestCostOfASite(t *testing.T) {

@@ -70,7 +70,8 @@ func clip(t testing.TB, width, height int) (frames [][]byte, keys []bool) {
 }
 
 func coded(t testing.TB, codec scene.Codec, width, height int) (frames [][]byte, keys []bool) {
-	c, err := (&scene.Library{Dir: simtest.MediaDir(t)}).Clip(context.Background(), scene.Format{Scene: "turntable", Width: width, Height: height, FPS: 10, Kbps: 200, GOP: 5,
+	c, err := (&scene.Library{Dir: simtest.MediaDir(t)}).Clip(context.Background(), scene.Format{Scene: "turntable", Width: width,
+		Height: height, FPS: 10, Kbps: 200, GOP: 5,
 		Profile: "main", Codec: codec})
 	require.NoError(t, err)
 	for _, f := range c.Frames {
@@ -165,12 +166,14 @@ func TestFFprobeReadsIt(t *testing.T) {
 		require.NoError(t, err)
 		assert.NotNil(t, find(list, "moov/trak/mdia/minf/stbl/stsd/"+c.entry))
 		name := map[scene.Codec]string{scene.H264: "h264", scene.H265: "hevc"}[c.codec]
-		assert.Equal(t, fmt.Sprintf("%s,320,180,%d", name, len(frames)), ffprobe(t, append(init, all...), "codec_name,width,height,nb_read_frames"))
+		assert.Equal(t, fmt.Sprintf("%s,320,180,%d", name, len(frames)),
+			ffprobe(t, append(init, all...), "codec_name,width,height,nb_read_frames"))
 	}
 }
 
 func TestFFprobeReadsSound(t *testing.T) {
-	adts, err := exec.Command("ffmpeg", "-v", "error", "-f", "lavfi", "-i", "sine=frequency=440:sample_rate=16000", "-t", "1", "-f", "adts", "pipe:1").Output()
+	adts, err := exec.Command("ffmpeg", "-v", "error", "-f", "lavfi", "-i", "sine=frequency=440:sample_rate=16000", "-t", "1", "-f",
+		"adts", "pipe:1").Output()
 	require.NoError(t, err)
 	s := Sound{Config: []byte{0x14, 0x08}, Object: 2, Rate: 16000, Channels: 1}
 	all, n := s.Init(nil), 0
@@ -208,7 +211,8 @@ func TestFFprobeReadsOpus(t *testing.T) {
 func ffprobe(t *testing.T, file []byte, entries string) string {
 	name := filepath.Join(t.TempDir(), "live.mp4")
 	require.NoError(t, os.WriteFile(name, file, 0o600))
-	out, err := exec.Command("ffprobe", "-v", "error", "-count_frames", "-show_entries", "stream="+entries, "-of", "csv=p=0", name).CombinedOutput()
+	out, err := exec.Command("ffprobe", "-v", "error", "-count_frames", "-show_entries", "stream="+entries, "-of", "csv=p=0",
+		name).CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	return strings.TrimSpace(string(out))
 }
@@ -230,7 +234,8 @@ func TestNoAllocationAFrame(t *testing.T) {
 }
 
 func FuzzFrame(f *testing.F) {
-	f.Add([]byte{0, 0, 0, 1, 0x67, 0x42, 0xc0, 0x1e, 0xd9, 0, 0xa0, 0x47, 0xfe, 0xc8, 0, 0, 1, 0x68, 0xce, 0, 0, 1, 0x65, 1}, uint32(0), uint32(90000))
+	f.Add([]byte{0, 0, 0, 1, 0x67, 0x42, 0xc0, 0x1e, 0xd9, 0, 0xa0, 0x47, 0xfe, 0xc8, 0, 0, 1, 0x68, 0xce, 0, 0, 1, 0x65, 1},
+		uint32(0), uint32(90000))
 	f.Add(bytes.Repeat([]byte{0, 0, 1}, 100), uint32(1), uint32(0))
 	f.Add([]byte{0, 0, 1, 0x40, 1, 1, 0, 0, 1, 0x42, 1, 1, 1, 0x60, 0, 0, 1, 0x44, 1, 1, 0, 0, 1, 0x26, 1}, uint32(2), uint32(9000))
 	f.Fuzz(func(t *testing.T, frame []byte, first, second uint32) {

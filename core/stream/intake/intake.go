@@ -1,5 +1,5 @@
-// Package intake is what targets accept: codecs, sizes, rates, sign-ins, transports and how much of it. Intakes are data: books of them come
-// with the product, and people write their own.
+// Package intake is what targets accept: codecs, sizes, rates, sign-ins, transports and how much of it. Intakes are data: books of
+// them come with the product, and people write their own.
 package intake
 
 import (

@@ -33,7 +33,8 @@ func TestAssemblerHandsOnWholeFrames(t *testing.T) {
 	}
 	p := func(seq uint16, stamp uint32) []byte { return rtpPacket(seq, stamp, true, 0x41, 0x9a, 1, 2) }
 	key := func(seq uint16, stamp uint32) [][]byte {
-		return [][]byte{rtpPacket(seq, stamp, false, sps...), rtpPacket(seq+1, stamp, false, 0x68, 0xce, 0x38, 0x80), rtpPacket(seq+2, stamp, true, 0x65, 0x88, 4, 5)}
+		return [][]byte{rtpPacket(seq, stamp, false, sps...), rtpPacket(seq+1, stamp, false, 0x68, 0xce, 0x38, 0x80),
+			rtpPacket(seq+2, stamp, true, 0x65, 0x88, 4, 5)}
 	}
 	feed(p(1, 0)) // before any key frame nothing can be decoded
 	feed(key(2, 3000)...)

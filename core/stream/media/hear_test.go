@@ -50,7 +50,8 @@ func TestUnitsOfAAC(t *testing.T) {
 	assert.Equal(t, []any{AAC, 16000, 1, 2}, []any{l.Form, l.Rate, l.Channels, l.Object})
 	assert.Empty(t, heard(t, aacTrack(), []byte{0, 16, 0xff, 0xf8, 'a'}), "a unit longer than its packet")
 	assert.Empty(t, heard(t, aacTrack(), []byte{0xff, 0xff, 1}))
-	for _, wrong := range []map[string]string{nil, {"config": "1408"}, {"config": "zz", "sizelength": "13"}, {"config": "1408", "sizelength": "99"}} {
+	for _, wrong := range []map[string]string{nil, {"config": "1408"}, {"config": "zz", "sizelength": "13"},
+		{"config": "1408", "sizelength": "99"}} {
 		_, ok := NewListener(Track{Codec: "MPEG4-GENERIC", ClockRate: 16000, Fmtp: wrong})
 		assert.False(t, ok)
 	}

@@ -41,7 +41,7 @@ type Measured struct {
 	Reordered     int         `json:"reordered,omitempty" doc:"packets that came after a later one"`
 	Duplicates    int         `json:"duplicates,omitempty"`
 	ClockRate     float64     `json:"clock_rate,omitempty" doc:"seconds of the RTP clock in one second"`
-	SenderClockMS *int64      `json:"sender_clock_ms,omitempty" doc:"by how much the sender's wall clock, of its last RTCP report, runs ahead of ours"`
+	SenderClockMS *int64      `json:"sender_clock_ms,omitempty" doc:"how far the sender's clock, by its last RTCP report, is ahead of ours"`
 	Segments      []Stretch   `json:"segments,omitempty" doc:"set where the size changed while the stream played"`
 	Unread        string      `json:"unread,omitempty" doc:"a payload structure that came and is not read"`
 }

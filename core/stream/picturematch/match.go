@@ -118,8 +118,8 @@ func spread(v []float32) float64 {
 	return math.Sqrt(sum / float64(len(v)))
 }
 
-// againstSurroundings is each cell less the mean of its surroundings, in units of their spread. Where they are flat it is next to nought, and
-// noise stays small.
+// againstSurroundings is each cell less the mean of its surroundings, in units of their spread. Where they are flat it is next to
+// nought, and noise stays small.
 func againstSurroundings(grey []float32) []float32 {
 	// Sums over all cells above and left of a place give the sum over any rectangle in four steps.
 	const w = gridWidth + 1

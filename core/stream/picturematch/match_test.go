@@ -130,7 +130,8 @@ func TestTheRightCameraIsTold(t *testing.T) {
 func TestNothingToCompare(t *testing.T) {
 	black := image.NewRGBA(image.Rect(0, 0, 640, 360))
 	seen := Of(view(1, 0, 640, 360))
-	for name, p := range map[string]Print{"a black picture": Of(black), "none": {}, "one without pixels": Of(image.NewGray(image.Rect(0, 0, 4, 4)))} {
+	for name, p := range map[string]Print{"a black picture": Of(black), "none": {},
+		"one without pixels": Of(image.NewGray(image.Rect(0, 0, 4, 4)))} {
 		v, _ := Compare(seen, p)
 		assert.Equal(t, CannotTell, v, name)
 		v, _ = Compare(p, p)
@@ -139,7 +140,8 @@ func TestNothingToCompare(t *testing.T) {
 	}
 	grey := image.NewGray(image.Rect(0, 0, 640, 360))
 	draw.Draw(grey, grey.Bounds(), view(1, 0, 640, 360), image.Point{}, draw.Src)
-	paletted := image.NewPaletted(image.Rect(0, 0, 640, 360), color.Palette{color.Black, color.Gray{60}, color.Gray{120}, color.Gray{180}, color.White})
+	paletted := image.NewPaletted(image.Rect(0, 0, 640, 360), color.Palette{color.Black, color.Gray{60}, color.Gray{120},
+		color.Gray{180}, color.White})
 	draw.Draw(paletted, paletted.Bounds(), view(1, 0, 640, 360), image.Point{}, draw.Src)
 	for _, img := range []image.Image{grey, paletted} {
 		v, score := Compare(seen, Of(img))

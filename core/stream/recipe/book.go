@@ -26,7 +26,7 @@ type Recipe struct {
 	Path       Template `yaml:"-" json:"-"`
 	Shape      string   `yaml:"path" json:"path" doc:"the template, from the first / on"`
 	Port       int      `yaml:"port,omitempty" json:"port,omitempty" doc:"0 for the scheme's own"`
-	Maker      string   `yaml:"maker,omitempty" json:"maker,omitempty" doc:"matchers: each is a pattern with * and ?, compared without case; an empty one fits all"`
+	Maker      string   `yaml:"maker,omitempty" json:"maker,omitempty" doc:"a pattern with * and ?, without case; empty fits all"`
 	Model      string   `yaml:"model,omitempty" json:"model,omitempty"`
 	Server     string   `yaml:"server,omitempty" json:"server,omitempty" doc:"the Server line of the stream service"`
 	Realm      string   `yaml:"realm,omitempty" json:"realm,omitempty" doc:"of its challenge"`

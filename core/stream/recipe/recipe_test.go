@@ -61,7 +61,8 @@ func TestInvert(t *testing.T) {
 
 func TestSyntaxErrorsSayWhere(t *testing.T) {
 	for shape, column := range map[string]int{
-		"/{channel": 10, "/{nonsense}": 3, "/a b": 3, "/}": 2, "/[a": 4, "/[a[b]]": 4, "/{channel:5}": 11, "/{tier:a|a}": 8, "/{tier:}": 0, "/{3}": 4, "/{channel+}": 11,
+		"/{channel": 10, "/{nonsense}": 3, "/a b": 3, "/}": 2, "/[a": 4, "/[a[b]]": 4, "/{channel:5}": 11, "/{tier:a|a}": 8,
+		"/{tier:}": 0, "/{3}": 4, "/{channel+}": 11,
 		"/{(channel}": 11, "/{cast:a}": 8, "/{channel*9999999}": 11, "/[]": 4, "/{tier:a|b|c|d}": 8,
 	} {
 		_, err := Parse(shape)

@@ -125,8 +125,8 @@ func (o CodecOptions) Most(want Encoder, pixels float64) (e Encoder, ok bool) {
 	return e, ok
 }
 
-// Over says what a set of streams asks too much of the budget, naming the most that the smallest of them can have beside the others; "" where
-// they fit, or where no budget is known.
+// Over says what a set of streams asks too much of the budget, naming the most that the smallest of them can have beside the
+// others; "" where they fit, or where no budget is known.
 func (b Budget) Over(wanted map[string]Encoder, offers Offers) string {
 	total := sum(wanted)
 	if !b.Known() || total <= b.Pixels {

@@ -132,7 +132,8 @@ func TestPreview(t *testing.T) {
 	assert.True(t, p.Changed())
 
 	p = Look(planOf(t, map[string]string{"main": "1920x1080,gop1s"}), offered, Budget{})
-	assert.Equal(t, []Change{{"main", "size", "1280x720", "1280x720", "1920x1080"}}, p.Streams[0].Kept, "rounding is said where it changes nothing")
+	assert.Equal(t, []Change{{"main", "size", "1280x720", "1280x720", "1920x1080"}}, p.Streams[0].Kept,
+		"rounding is said where it changes nothing")
 	assert.Equal(t, "gop_frames", p.Streams[0].Changes[0].Field)
 
 	p = Look(planOf(t, map[string]string{"main": "off", "sub": "640x360"}), Offers{Streams: offered.Streams}, Budget{})

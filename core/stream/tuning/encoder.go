@@ -392,8 +392,8 @@ func (d Difference) String() string {
 	return fmt.Sprintf("%s is %s%s, set was %s%s", words[d.Field], d.Got, unit, d.Set, unit)
 }
 
-// Meets lists in what a stream that was measured does not meet what was set; none where it does. Codec and size have to be as they were set,
-// or as they were; of the rest only what the plan asks for counts.
+// Meets lists in what a stream that was measured does not meet what was set; none where it does. Codec and size have to be as they
+// were set, or as they were; of the rest only what the plan asks for counts.
 func Meets(plan Stream, set Encoder, got Measure) (off []Difference) {
 	add := func(bad bool, field, set, got string) {
 		if bad {

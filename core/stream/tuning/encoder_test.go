@@ -110,5 +110,6 @@ func TestMeets(t *testing.T) {
 	}
 	assert.Equal(t, "the frame rate is 12 fps, set was 10 fps", Difference{"fps", "10", "12"}.String())
 	set.Control = "vbr"
-	assert.Empty(t, Meets(all, set, Measure{Codec: "H.264", Width: 640, Height: 360, FPS: 10, Kbps: 100, GOPFrames: 20}), "a ceiling is not a floor")
+	assert.Empty(t, Meets(all, set, Measure{Codec: "H.264", Width: 640, Height: 360, FPS: 10, Kbps: 100, GOPFrames: 20}),
+		"a ceiling is not a floor")
 }

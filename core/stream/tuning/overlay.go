@@ -18,8 +18,8 @@ func (t Text) isClock() bool {
 	return strings.Contains(t.Kind, "Date") || strings.Contains(t.Kind, "Time")
 }
 
-// Changes are what leads from the texts that a device draws to an overlay with the camera's name. The first plain text is taken for the name:
-// what else somebody has written into the picture stays.
+// Changes are what leads from the texts that a device draws to an overlay with the camera's name. The first plain text is taken for
+// the name: what else somebody has written into the picture stays.
 func (o Overlay) Changes(name string, offers Overlays) (changes []OverlayChange, refused []Refusal) {
 	refuse := func(asked, why string) { refused = append(refused, Refusal{"overlay", "overlay", asked, why}) }
 	if o == (Overlay{}) {

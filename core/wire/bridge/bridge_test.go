@@ -46,9 +46,12 @@ func failures(list []bridge.Result) (out []string) {
 
 // The check passes on every stand-in, and leaves nothing behind; on each that breaks the contract it fails and says why.
 func TestCheck(t *testing.T) {
-	good := map[string]string{"hybrid": "", "templates": "", "software": "", "panel": ", project: 2", "intercom": ", recorders: [192.0.2.1]", "directory": "", "platform": ""}
-	broken := map[string]string{"hangs": "bridge's answer", "endless": "more than 4 MB", "version": "speaks version", "twice": "listed twice", "flaps": "first [",
-		"half": "EOF", "deep": "nested without end", "tells": "tells a password", "no_problem": "without a problem document", "lies": "does not hold the camera",
+	good := map[string]string{"hybrid": "", "templates": "", "software": "", "panel": ", project: 2",
+		"intercom": ", recorders: [192.0.2.1]", "directory": "", "platform": ""}
+	broken := map[string]string{"hangs": "bridge's answer", "endless": "more than 4 MB", "version": "speaks version",
+		"twice": "listed twice", "flaps": "first [",
+		"half": "EOF", "deep": "nested without end", "tells": "tells a password", "no_problem": "without a problem document",
+		"lies":    "does not hold the camera",
 		"forgets": "not where it was put", "open": "answered without one"}
 	var b strings.Builder
 	fmt.Fprintln(&b, "name: bridges\ntargets:")
@@ -56,7 +59,8 @@ func TestCheck(t *testing.T) {
 	at := map[string]string{}
 	add := func(name, kind, more string) {
 		n++
-		fmt.Fprintf(&b, "  - {name: %s, kind: %s, address: 127.46.42.%d, port: 8081, user: desk, secret: oak-door-52, slots: 4%s}\n", name, kind, n, more)
+		fmt.Fprintf(&b, "  - {name: %s, kind: %s, address: 127.46.42.%d, port: 8081, user: desk, secret: oak-door-52, slots: 4%s}\n",
+			name, kind, n, more)
 		at[name] = fmt.Sprintf("http://127.46.42.%d:8081", n)
 	}
 	for kind, more := range good {
@@ -87,10 +91,12 @@ func TestCheck(t *testing.T) {
 
 // No password of an entry, and no sign-in, stands in the exchange.
 func TestTheExchangeHoldsNoSecret(t *testing.T) {
-	simtest.Start(t, "name: one\ntargets:\n  - {name: a, kind: hybrid, address: 127.46.43.11, port: 8081, user: desk, secret: oak-door-52, slots: 2, streams: 8554}")
+	simtest.Start(t, "name: one\ntargets:\n  - {name: a, kind: hybrid, address: 127.46.43.11, port: 8081, user: desk, secret: "+
+		"oak-door-52, slots: 2, streams: 8554}")
 	log := exchange.NewLog(nil)
 	c := client(t, "http://127.46.43.11:8081", "oak-door-52", log)
-	_, err := c.Put(ctx, "1", bridge.Entry{Key: "k", Name: "n", User: "viewer", Password: "camera-pass-3", Streams: []bridge.Stream{{Role: "main", URL: "rtsp://127.46.43.99/x"}}})
+	_, err := c.Put(ctx, "1", bridge.Entry{Key: "k", Name: "n", User: "viewer", Password: "camera-pass-3",
+		Streams: []bridge.Stream{{Role: "main", URL: "rtsp://127.46.43.99/x"}}})
 	require.NoError(t, err)
 	_, err = c.Push(ctx, "1", bridge.Push{Ingest: "rtmp://127.46.43.99/live", Key: "stream-key-9", Stream: "main"})
 	require.NoError(t, err)

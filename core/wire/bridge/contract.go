@@ -1,6 +1,6 @@
-// Package bridge is the open contract by which Unlatch fills what no open standard describes: management software, panels, intercom stations,
-// recorders with a protocol of their own. A bridge is a small HTTP service that answers it; anyone can write one (docs/bridge.md). The types
-// of the contract stand here, with the client and the check that tells what is wrong with a bridge.
+// Package bridge is the open contract by which Unlatch fills what no open standard describes: management software, panels, intercom
+// stations, recorders with a protocol of their own. A bridge is a small HTTP service that answers it; anyone can write one
+// (docs/bridge.md). The types of the contract stand here, with the client and the check that tells what is wrong with a bridge.
 //
 // All bodies are JSON, all errors application/problem+json (RFC 9457). Putting an entry twice is the same as putting it once: an entry is
 // known by its key.

@@ -19,11 +19,14 @@ const yard = `
 name: yard
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Clock, maker: corvane, model: V4, address: 127.41.10.11, scene: platform-clock, streams: [&s {width: 320, height: 180, fps: 10, kbps: 200, gop: 5, profile: baseline}]}
-  - {name: Turntable, maker: lumenhythe, model: L2, address: 127.41.10.12, scene: turntable, streams: [*s], defects: {names_address: 10.1.2.3}}
+  - {name: Clock, maker: corvane, model: V4, address: 127.41.10.11, scene: platform-clock, streams: [&s {width: 320, height: 180,
+       fps: 10, kbps: 200, gop: 5, profile: baseline}]}
+  - {name: Turntable, maker: lumenhythe, model: L2, address: 127.41.10.12, scene: turntable, streams: [*s],
+       defects: {names_address: 10.1.2.3}}
   - {name: Quiet, maker: lumenhythe, model: L2, address: 127.41.10.13, scene: turntable, streams: [*s], announces: []}
   - {name: Factory, maker: corvane, model: V4, address: 127.41.11.64, scene: turntable, streams: [*s]}
-  - {name: By mDNS, maker: lumenhythe, model: L3, serial: M1, mac: "02:00:5e:00:53:01", address: 127.41.10.14, scene: turntable, streams: [*s], announces: [mdns]}
+  - {name: By mDNS, maker: lumenhythe, model: L3, serial: M1, mac: "02:00:5e:00:53:01", address: 127.41.10.14, scene: turntable,
+       streams: [*s], announces: [mdns]}
   - {name: By SSDP, maker: corvane, model: V5, serial: S1, address: 127.41.10.15, scene: turntable, streams: [*s], announces: [ssdp]}
   - {name: Behind a switch, maker: corvane, model: V6, address: 127.41.10.17, scene: turntable, streams: [*s], announces: [ws-unicast]}
   - {name: Printer, kind: other, maker: plain, model: Office Printer, address: 127.41.10.16, announces: [mdns, ssdp, ws-discovery]}
@@ -86,9 +89,11 @@ func TestOddAnswersMakeOneDeviceEach(t *testing.T) {
 	w := simtest.Start(t, `
 name: yard
 devices:
-  - {name: Loud, maker: corvane, model: V4, address: 127.41.16.11, scene: platform-clock, streams: [&s {width: 320, height: 180, fps: 10, kbps: 200, gop: 5, profile: baseline}], defects: {answers: 5}}
+  - {name: Loud, maker: corvane, model: V4, address: 127.41.16.11, scene: platform-clock, streams: [&s {width: 320, height: 180,
+       fps: 10, kbps: 200, gop: 5, profile: baseline}], defects: {answers: 5}}
   - {name: Late, maker: corvane, model: V5, address: 127.41.16.12, scene: turntable, streams: [*s], defects: {late_probe: true}}
-  - {name: Boastful, maker: lumenhythe, model: L2, address: 127.41.16.13, scene: turntable, streams: [*s], defects: {xaddrs: "http://[fe80::1]/onvif/device_service http://10.9.9.9/onvif/device_service http://198.51.100.7:8080/x"}}
+  - {name: Boastful, maker: lumenhythe, model: L2, address: 127.41.16.13, scene: turntable, streams: [*s],
+       defects: {xaddrs: "http://[fe80::1]/onvif/device_service http://10.9.9.9/onvif/device_service http://198.51.100.7:8080/x"}}
   - {name: Lamp, kind: other, maker: plain, model: Light Switch, address: 127.41.16.14}
   - {name: Office, kind: other, maker: plain, model: Computer, address: 127.41.16.15}
 `)
@@ -126,7 +131,8 @@ func TestPortsOverTLS(t *testing.T) {
 	simtest.Start(t, `
 name: yard
 devices:
-  - {name: Sealed, maker: corvane, model: V4, address: 127.41.17.11, scene: platform-clock, streams: [&s {width: 320, height: 180, fps: 10, kbps: 200, gop: 5, profile: baseline}], tls: own}
+  - {name: Sealed, maker: corvane, model: V4, address: 127.41.17.11, scene: platform-clock, streams: [&s {width: 320, height: 180,
+       fps: 10, kbps: 200, gop: 5, profile: baseline}], tls: own}
   - {name: One of many, maker: lumenhythe, model: L2, address: 127.41.17.12, scene: turntable, streams: [*s], tls: factory}
   - {name: Another, maker: lumenhythe, model: L2, address: 127.41.17.13, scene: turntable, streams: [*s], tls: factory}
 `)
@@ -167,9 +173,11 @@ func TestHostileDiscoveryAnswers(t *testing.T) {
 	assert.LessOrEqual(t, len(m.Matches[0].Scopes), 128)
 	_, err = discovery.ParseMessage([]byte(strings.Repeat("<Envelope>", 6000)))
 	assert.Error(t, err, "recursive to the end of the datagram")
-	_, err = discovery.ParseMessage([]byte(`<!DOCTYPE e [<!ENTITY a "aaaaaaaaaa"><!ENTITY b "&a;&a;&a;&a;&a;&a;&a;&a;">]><Envelope><Body>&b;</Body></Envelope>`))
+	_, err = discovery.ParseMessage([]byte(`<!DOCTYPE e [<!ENTITY a "aaaaaaaaaa"><!ENTITY b "&a;&a;&a;&a;&a;&a;&a;&a;">]>` +
+		`<Envelope><Body>&b;</Body></Envelope>`))
 	assert.Error(t, err, "entities are not expanded")
-	m, err = discovery.ParseMessage([]byte(`<Envelope xmlns="urn:something-else"><Header><Action>urn:other/ProbeMatches</Action></Header><Body><List><Item/></List></Body></Envelope>`))
+	m, err = discovery.ParseMessage([]byte(`<Envelope xmlns="urn:something-else"><Header><Action>urn:other/ProbeMatches</Action>` +
+		`</Header><Body><List><Item/></List></Body></Envelope>`))
 	require.NoError(t, err)
 	assert.Empty(t, m.Matches, "another vocabulary holds no devices")
 	many := strings.Replace(match, "</ProbeMatches>",
@@ -201,7 +209,12 @@ func TestParsePorts(t *testing.T) {
 	}
 }
 
-const match = `<?xml version="1.0"?><e:Envelope xmlns:e="http://www.w3.org/2003/05/soap-envelope"><e:Header><RelatesTo>uuid:1</RelatesTo><Action>http://schemas.xmlsoap.org/ws/2005/04/discovery/ProbeMatches</Action></e:Header><e:Body><ProbeMatches><ProbeMatch><EndpointReference><Address>urn:uuid:7</Address></EndpointReference><Types>dn:NetworkVideoTransmitter tds:Device</Types><Scopes>onvif://www.onvif.org/name/Signal%20box onvif://www.onvif.org/location/Tarn%2FFerry</Scopes><XAddrs>http://[fe80::1]/x http://192.0.2.9:8080/onvif/device_service</XAddrs></ProbeMatch></ProbeMatches></e:Body></e:Envelope>`
+const match = `<?xml version="1.0"?><e:Envelope xmlns:e="http://www.w3.org/2003/05/soap-envelope"><e:Header>` +
+	`<RelatesTo>uuid:1</RelatesTo><Action>http://schemas.xmlsoap.org/ws/2005/04/discovery/ProbeMatches</Action></e:Header><e:Body>` +
+	`<ProbeMatches><ProbeMatch><EndpointReference><Address>urn:uuid:7</Address></EndpointReference>` +
+	`<Types>dn:NetworkVideoTransmitter tds:Device</Types>` +
+	`<Scopes>onvif://www.onvif.org/name/Signal%20box onvif://www.onvif.org/location/Tarn%2FFerry</Scopes>` +
+	`<XAddrs>http://[fe80::1]/x http://192.0.2.9:8080/onvif/device_service</XAddrs></ProbeMatch></ProbeMatches></e:Body></e:Envelope>`
 
 func TestParseMessage(t *testing.T) {
 	m, err := discovery.ParseMessage([]byte(match))

@@ -28,7 +28,8 @@ func TestHeardOverIPv6(t *testing.T) {
 	w := simtest.Start(t, `
 name: yard
 devices:
-  - {name: Six, maker: corvane, model: V6, address: 127.41.15.11, scene: turntable, streams: [{width: 320, height: 180, fps: 10, kbps: 200, gop: 5, profile: baseline}], announces: [ws-discovery6]}
+  - {name: Six, maker: corvane, model: V6, address: 127.41.15.11, scene: turntable, streams: [{width: 320, height: 180, fps: 10,
+       kbps: 200, gop: 5, profile: baseline}], announces: [ws-discovery6]}
 `)
 	var heard []discovery.Sighting
 	s := discovery.Sweep{Ranges: address.MustParse("127.41.15.0/28"), Ports: []uint16{9}, EveryInterface: true}

@@ -44,8 +44,8 @@ func MostNew(swept bool) int {
 	return MostAnnounced
 }
 
-// Storming returns a *StormError where one new device more would be too many: here are known at its address already, and the site has gained
-// lately within the last minute. It returns nil otherwise.
+// Storming returns a *StormError where one new device more would be too many: here are known at its address already, and the site
+// has gained lately within the last minute. It returns nil otherwise.
 func Storming(addr netip.Addr, here, lately int, swept bool) error {
 	if here >= MostAtAddress {
 		return &StormError{Addr: addr.String(), Most: MostAtAddress}

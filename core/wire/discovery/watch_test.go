@@ -77,9 +77,11 @@ func TestWatchHearsWhoComesAndGoes(t *testing.T) {
 	world := simtest.Start(t, `
 name: yard
 devices:
-  - {name: Clock, maker: corvane, model: V4, address: 127.41.12.11, scene: platform-clock, streams: [&s {width: 320, height: 180, fps: 10, kbps: 200, gop: 5, profile: baseline}]}
+  - {name: Clock, maker: corvane, model: V4, address: 127.41.12.11, scene: platform-clock, streams: [&s {width: 320, height: 180,
+       fps: 10, kbps: 200, gop: 5, profile: baseline}]}
   - {name: Late, maker: corvane, model: V5, address: 127.41.12.12, scene: turntable, streams: [*s], plugged_in: 1}
-  - {name: Wanderer, maker: corvane, model: V6, address: 127.41.12.13, scene: turntable, streams: [*s], lease: 127.41.12.13, next_lease: 127.41.12.73, lease_seconds: 1}
+  - {name: Wanderer, maker: corvane, model: V6, address: 127.41.12.13, scene: turntable, streams: [*s], lease: 127.41.12.13,
+       next_lease: 127.41.12.73, lease_seconds: 1}
   - {name: Factory, maker: corvane, model: V7, address: 127.41.13.64, scene: turntable, streams: [*s]}
 `)
 	endpoint = world.Device("Wanderer").Endpoint()

@@ -20,7 +20,8 @@ const shed = `
 name: shed
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}, {name: porter, secret: oak-41, level: Operator}]
 devices:
-  - {name: Willing, maker: corvane, model: V4, address: 127.46.9.11, scene: platform-clock, streams: [&s {width: 320, height: 180, fps: 10, kbps: 200, gop: 5, profile: baseline}], defects: {clock_offset: 7200}}
+  - {name: Willing, maker: corvane, model: V4, address: 127.46.9.11, scene: platform-clock, streams: [&s {width: 320, height: 180,
+       fps: 10, kbps: 200, gop: 5, profile: baseline}], defects: {clock_offset: 7200}}
   - {name: Stubborn, maker: corvane, model: V4, address: 127.46.9.12, scene: turntable, streams: [*s], defects: {keeps_streams: true}}
 `
 

@@ -68,7 +68,8 @@ func TestPlan(t *testing.T) {
 func TestSame(t *testing.T) {
 	at := netip.MustParseAddrPort
 	devices := []string{"a", "a", "b", "c"}
-	got := Same([]netip.AddrPort{at("239.1.1.1:5000"), at("239.1.1.1:5002"), at("239.1.1.1:5000"), {}}, func(i int) string { return devices[i] })
+	got := Same([]netip.AddrPort{at("239.1.1.1:5000"), at("239.1.1.1:5002"), at("239.1.1.1:5000"), {}},
+		func(i int) string { return devices[i] })
 	assert.Equal(t, map[int][]int{0: {2}, 2: {0}}, got)
 }
 
@@ -133,7 +134,8 @@ func TestListen(t *testing.T) {
 	send("127.44.98.1", group, 7)
 	send("127.44.98.2", group, 1)
 	send("127.44.98.3", netip.MustParseAddrPort("239.255.98.8:52498"), 1)
-	other, err := Listen(ctx, Request{Group: netip.MustParseAddrPort("239.255.98.8:52498"), Toward: netip.MustParseAddr("127.44.98.1"), For: 100 * time.Millisecond})
+	other, err := Listen(ctx, Request{Group: netip.MustParseAddrPort("239.255.98.8:52498"), Toward: netip.MustParseAddr("127.44.98.1"),
+		For: 100 * time.Millisecond})
 	require.NoError(t, err)
 	assert.Len(t, other.Senders, 1)
 	h, err := Listen(ctx, Request{Group: group, Toward: netip.MustParseAddr("127.44.98.1"), For: 400 * time.Millisecond})
@@ -143,7 +145,8 @@ func TestListen(t *testing.T) {
 	require.True(t, ok)
 	assert.Equal(t, []any{"H.264 in RTP", 7, "lo"}, []any{s.Kind, s.TTL, h.Interface})
 	assert.Positive(t, s.Kbps)
-	h, err = Listen(ctx, Request{Group: group, Source: netip.MustParseAddr("127.44.98.2"), Toward: netip.MustParseAddr("127.44.98.1"), For: 400 * time.Millisecond})
+	h, err = Listen(ctx, Request{Group: group, Source: netip.MustParseAddr("127.44.98.2"), Toward: netip.MustParseAddr("127.44.98.1"),
+		For: 400 * time.Millisecond})
 	require.NoError(t, err)
 	require.Len(t, h.Senders, 1)
 	assert.Equal(t, "127.44.98.2", h.Senders[0].From.Addr().String())

@@ -24,7 +24,8 @@ const yard = `
 name: yard
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Clock, maker: corvane, model: V4, address: 127.46.1.11, scene: platform-clock, streams: [&s {width: 320, height: 180, fps: 10, kbps: 200, gop: 5, profile: baseline}]}
+  - {name: Clock, maker: corvane, model: V4, address: 127.46.1.11, scene: platform-clock, streams: [&s {width: 320, height: 180,
+       fps: 10, kbps: 200, gop: 5, profile: baseline}]}
   - {name: Turntable, maker: lumenhythe, model: L2, address: 127.46.1.12, scene: turntable, streams: [*s], lease: 127.46.1.77}
   - {name: Locked, maker: corvane, model: V4, address: 127.46.1.13, scene: turntable, streams: [*s], defects: {refuses_address: true}}
   - {name: Stubborn, maker: lumenhythe, model: L2, address: 127.46.1.14, scene: turntable, streams: [*s], defects: {loses_address: true}}

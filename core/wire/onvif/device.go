@@ -134,6 +134,7 @@ func (c *Client) SetProtocol(ctx context.Context, p camera.Protocol) error {
 		fmt.Fprintf(&ports, "<tt:Port>%d</tt:Port>", n)
 	}
 	return c.Call(ctx, c.device, NSDevice+"/SetNetworkProtocols",
-		fmt.Sprintf(`<SetNetworkProtocols xmlns="%s"><NetworkProtocols><tt:Name>%s</tt:Name><tt:Enabled>%t</tt:Enabled>%s</NetworkProtocols></SetNetworkProtocols>`,
+		fmt.Sprintf(`<SetNetworkProtocols xmlns="%s"><NetworkProtocols><tt:Name>%s</tt:Name>`+
+			`<tt:Enabled>%t</tt:Enabled>%s</NetworkProtocols></SetNetworkProtocols>`,
 			NSDevice, Escape(p.Name), p.Enabled, &ports), nil)
 }

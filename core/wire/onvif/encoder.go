@@ -234,7 +234,8 @@ func (c *Client) EncoderOptions(ctx context.Context, e EncoderOf) (tuning.Option
 	if err != nil {
 		return tuning.Options{}, err
 	}
-	body := fmt.Sprintf(`<GetVideoEncoderConfigurationOptions xmlns="%s"><ConfigurationToken>%s</ConfigurationToken><ProfileToken>%s</ProfileToken>`+
+	body := fmt.Sprintf(`<GetVideoEncoderConfigurationOptions xmlns="%s"><ConfigurationToken>%s</ConfigurationToken>`+
+		`<ProfileToken>%s</ProfileToken>`+
 		`</GetVideoEncoderConfigurationOptions>`, ns, Escape(e.Token), Escape(e.Profile))
 	if ns == NSMedia2 {
 		return c.options2(ctx, address, body)

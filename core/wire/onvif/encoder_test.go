@@ -48,11 +48,13 @@ func answering(t *testing.T, two bool, answers map[string]string) *onvif.Client 
 // sense, and bounded.
 func TestOptionsThatMakeNoSense(t *testing.T) {
 	e := onvif.EncoderOf{Profile: "p", Encoder: tuning.Encoder{Token: "e"}}
-	c := answering(t, false, map[string]string{"GetVideoEncoderConfigurationOptions": `<X:Options><T:QualityRange><T:Min>9</T:Min><T:Max>-3</T:Max></T:QualityRange>` +
-		`<T:H264>` + strings.Repeat("<T:ResolutionsAvailable><T:Width>640</T:Width><T:Height>360</T:Height></T:ResolutionsAvailable>", 10_000) +
-		`<T:ResolutionsAvailable><T:Width>-4</T:Width><T:Height>0</T:Height></T:ResolutionsAvailable>` +
-		`<T:GovLengthRange><T:Min>200</T:Min><T:Max>1</T:Max></T:GovLengthRange><T:FrameRateRange><T:Min>-25</T:Min><T:Max>-1</T:Max></T:FrameRateRange>` +
-		`</T:H264></X:Options>`})
+	c := answering(t, false,
+		map[string]string{"GetVideoEncoderConfigurationOptions": `<X:Options><T:QualityRange><T:Min>9</T:Min><T:Max>-3</T:Max></T:QualityRange>` +
+			`<T:H264>` + strings.Repeat("<T:ResolutionsAvailable><T:Width>640</T:Width><T:Height>360</T:Height></T:ResolutionsAvailable>", 10_000) +
+			`<T:ResolutionsAvailable><T:Width>-4</T:Width><T:Height>0</T:Height></T:ResolutionsAvailable>` +
+			`<T:GovLengthRange><T:Min>200</T:Min><T:Max>1</T:Max></T:GovLengthRange><T:FrameRateRange><T:Min>-25</T:Min>` +
+			`<T:Max>-1</T:Max></T:FrameRateRange>` +
+			`</T:H264></X:Options>`})
 	o, err := c.EncoderOptions(ctx, e)
 	require.NoError(t, err)
 	h264, ok := o.Of("H.264")
@@ -73,7 +75,8 @@ func TestOptionsThatMakeNoSense(t *testing.T) {
 	for _, v := range h265.FPS {
 		assert.Equal(t, 15.0, v)
 	}
-	many := answering(t, true, map[string]string{"GetVideoEncoderConfigurationOptions": strings.Repeat("<X:Options><T:Encoding>H264</T:Encoding></X:Options>", 17)})
+	many := answering(t, true,
+		map[string]string{"GetVideoEncoderConfigurationOptions": strings.Repeat("<X:Options><T:Encoding>H264</T:Encoding></X:Options>", 17)})
 	_, err = many.EncoderOptions(ctx, e)
 	assert.ErrorAs(t, err, new(*onvif.LimitError))
 	empty := answering(t, false, map[string]string{"GetVideoEncoderConfigurationOptions": ""})
@@ -85,9 +88,11 @@ func TestOptionsThatMakeNoSense(t *testing.T) {
 func TestListsWithoutEnd(t *testing.T) {
 	many := func(element string) string { return strings.Repeat("<X:"+element+` token="x"></X:`+element+">", 300) }
 	c := answering(t, false, map[string]string{"GetVideoEncoderConfigurations": many("Configurations"), "GetOSDs": many("OSDs"),
-		"GetOSDOptions": `<X:OSDOptions><T:MaximumNumberOfOSDs Total="-3"/>` + strings.Repeat("<T:PositionOption>UpperLeft</T:PositionOption>", 999) + `</X:OSDOptions>`,
+		"GetOSDOptions": `<X:OSDOptions><T:MaximumNumberOfOSDs Total="-3"/>` +
+			strings.Repeat("<T:PositionOption>UpperLeft</T:PositionOption>", 999) + `</X:OSDOptions>`,
 		"GetGuaranteedNumberOfVideoEncoderInstances": "<X:TotalNumber>-7</X:TotalNumber>",
-		"GetAudioEncoderConfigurationOptions":        "<X:Options>" + strings.Repeat("<T:Options><T:Encoding>G711</T:Encoding></T:Options>", 900) + "</X:Options>"})
+		"GetAudioEncoderConfigurationOptions": "<X:Options>" +
+			strings.Repeat("<T:Options><T:Encoding>G711</T:Encoding></T:Options>", 900) + "</X:Options>"})
 	_, err := c.VideoEncoders(ctx)
 	assert.ErrorAs(t, err, new(*onvif.LimitError))
 	o, err := c.Overlays(ctx, "vsc")

@@ -17,8 +17,10 @@ import (
 	"unlatch/core/wire/onvif"
 )
 
-const clock = `<s:Envelope xmlns:s="http://www.w3.org/2003/05/soap-envelope"><s:Body><r><SystemDateAndTime><UTCDateTime><Time><Hour>1</Hour><Minute>1</Minute>` +
-	`<Second>1</Second></Time><Date><Year>2026</Year><Month>3</Month><Day>14</Day></Date></UTCDateTime></SystemDateAndTime></r></s:Body></s:Envelope>`
+const clock = `<s:Envelope xmlns:s="http://www.w3.org/2003/05/soap-envelope"><s:Body><r><SystemDateAndTime><UTCDateTime><Time>` +
+	`<Hour>1</Hour><Minute>1</Minute>` +
+	`<Second>1</Second></Time><Date><Year>2026</Year><Month>3</Month><Day>14</Day></Date></UTCDateTime></SystemDateAndTime></r>` +
+	`</s:Body></s:Envelope>`
 
 // A redirect from plain HTTP to TLS on the same host is followed, and no other.
 func TestRedirects(t *testing.T) {

@@ -7,8 +7,8 @@ import (
 	"unlatch/core/wire/multicast"
 )
 
-// SetMulticast sets the group, port and TTL to which an encoder's pictures are sent, and leaves the rest of it as it is (ONVIF Media Service
-// §5.5.6; Media2 Service §5.3.6).
+// SetMulticast sets the group, port and TTL to which an encoder's pictures are sent, and leaves the rest of it as it is (ONVIF
+// Media Service §5.5.6; Media2 Service §5.3.6).
 func (c *Client) SetMulticast(ctx context.Context, e EncoderOf, s multicast.Setting) error {
 	to := e.Encoder
 	to.Multicast = multicastXML(s)

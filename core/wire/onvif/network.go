@@ -60,14 +60,16 @@ func (c *Client) Interfaces(ctx context.Context) ([]Interface, error) {
 func (c *Client) SetInterface(ctx context.Context, i Interface) (reboot bool, err error) {
 	ipv4 := `<tt:Enabled>true</tt:Enabled><tt:DHCP>true</tt:DHCP>`
 	if !i.DHCP {
-		ipv4 = fmt.Sprintf(`<tt:Enabled>true</tt:Enabled><tt:Manual><tt:Address>%s</tt:Address><tt:PrefixLength>%d</tt:PrefixLength></tt:Manual><tt:DHCP>false</tt:DHCP>`, i.Addr, i.Bits)
+		ipv4 = fmt.Sprintf(`<tt:Enabled>true</tt:Enabled><tt:Manual><tt:Address>%s</tt:Address><tt:PrefixLength>%d</tt:PrefixLength>`+
+			`</tt:Manual><tt:DHCP>false</tt:DHCP>`, i.Addr, i.Bits)
 	}
 	var out struct {
 		Reboot bool `xml:"RebootNeeded"`
 	}
 	err = c.Call(ctx, c.device, NSDevice+"/SetNetworkInterfaces",
 		`<SetNetworkInterfaces xmlns="`+NSDevice+`"><InterfaceToken>`+Escape(i.Token)+
-			`</InterfaceToken><NetworkInterface><tt:Enabled>true</tt:Enabled><tt:IPv4>`+ipv4+`</tt:IPv4></NetworkInterface></SetNetworkInterfaces>`, &out)
+			`</InterfaceToken><NetworkInterface><tt:Enabled>true</tt:Enabled><tt:IPv4>`+ipv4+`</tt:IPv4></NetworkInterface>`+
+			`</SetNetworkInterfaces>`, &out)
 	return out.Reboot, err
 }
 

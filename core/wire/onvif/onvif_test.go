@@ -29,9 +29,12 @@ const works = `
 name: works
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Clock, maker: corvane, model: V4, serial: C1, firmware: 4.2, address: 127.41.20.11, scene: platform-clock, streams: [&s {width: 320, height: 180, fps: 10, kbps: 200, gop: 5, profile: baseline}, {width: 640, height: 360, fps: 15, kbps: 600, audio: true}]}
+  - {name: Clock, maker: corvane, model: V4, serial: C1, firmware: 4.2, address: 127.41.20.11, scene: platform-clock,
+       streams: [&s {width: 320, height: 180, fps: 10, kbps: 200, gop: 5, profile: baseline}, {width: 640, height: 360, fps: 15,
+       kbps: 600, audio: true}]}
   - {name: Turntable, maker: lumenhythe, model: L2, address: 127.41.20.12, scene: turntable, streams: [*s]}
-  - {name: Late, maker: corvane, model: V4, address: 127.41.20.13, scene: turntable, streams: [*s], defects: {clock_offset: -86400, names_address: 0.0.0.0}}
+  - {name: Late, maker: corvane, model: V4, address: 127.41.20.13, scene: turntable, streams: [*s], defects: {clock_offset: -86400,
+       names_address: 0.0.0.0}}
   - {name: Strongroom, kind: recorder, maker: holloway, model: H8, address: 127.41.20.20, slots: 2}
 `
 
@@ -113,7 +116,8 @@ func TestRecorderTakesCamerasUntilItIsFull(t *testing.T) {
 	url := func(name string) string {
 		return strings.Replace(w.Device(name).URL(0), "rtsp://", "rtsp://fitter:brass-lamp-41@", 1)
 	}
-	a, err := rec.Place(ctx, target.Camera{Identity: "urn:a", Name: "Clock & <co>", Address: "127.41.22.11", Streams: []target.Stream{{URL: url("Clock")}}})
+	a, err := rec.Place(ctx, target.Camera{Identity: "urn:a", Name: "Clock & <co>", Address: "127.41.22.11",
+		Streams: []target.Stream{{URL: url("Clock")}}})
 	require.NoError(t, err)
 	report, err := rec.Confirm(ctx, a.Ref, 10*time.Second)
 	require.NoError(t, err)
@@ -121,7 +125,8 @@ func TestRecorderTakesCamerasUntilItIsFull(t *testing.T) {
 	again, err := rec.Place(ctx, target.Camera{Identity: "urn:a", Name: "Clock", Streams: []target.Stream{{URL: url("Clock")}}})
 	require.NoError(t, err)
 	assert.Equal(t, a, again, "placing twice takes one slot")
-	b, err := rec.Place(ctx, target.Camera{Identity: "urn:b", Name: "Wrong", Streams: []target.Stream{{URL: strings.Replace(url("Turntable"), "brass", "tin", 1)}}})
+	b, err := rec.Place(ctx, target.Camera{Identity: "urn:b", Name: "Wrong",
+		Streams: []target.Stream{{URL: strings.Replace(url("Turntable"), "brass", "tin", 1)}}})
 	require.NoError(t, err)
 	report, err = rec.Confirm(ctx, b.Ref, 700*time.Millisecond)
 	require.NoError(t, err)
@@ -150,7 +155,8 @@ name: yard
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
   - {name: Strongroom, kind: recorder, maker: holloway, model: H8, address: 127.41.23.20,
-     channels: [{name: Subway & stairs, address: 10.254.4.11, scene: turntable, page: 9001, streams: [&m {width: 640, height: 360, fps: 10, kbps: 400, gop: 5}, &s {width: 320, height: 180, fps: 5, kbps: 100, gop: 5}]},
+     channels: [{name: Subway & stairs, address: 10.254.4.11, scene: turntable, page: 9001, streams: [&m {width: 640, height: 360,
+          fps: 10, kbps: 400, gop: 5}, &s {width: 320, height: 180, fps: 5, kbps: 100, gop: 5}]},
                 {name: Waiting room, address: 10.254.4.12, scene: footbridge, streams: [*m]}]}
   - {name: Tool crib, kind: recorder, maker: holloway, model: H8, address: 127.41.23.21}
 `)
@@ -220,7 +226,8 @@ func TestHostileAnswers(t *testing.T) {
 			}
 		}, new(*onvif.LimitError), diagnose.Unbounded},
 		{"a fault on 200", func(w http.ResponseWriter, _ *http.Request) {
-			io.WriteString(w, envelope(`<e:Fault><e:Code><e:Value>e:Receiver</e:Value><e:Subcode><e:Value>ter:ActionNotSupported</e:Value></e:Subcode></e:Code><e:Reason><e:Text>No</e:Text></e:Reason></e:Fault>`))
+			io.WriteString(w, envelope(`<e:Fault><e:Code><e:Value>e:Receiver</e:Value><e:Subcode>`+
+				`<e:Value>ter:ActionNotSupported</e:Value></e:Subcode></e:Code><e:Reason><e:Text>No</e:Text></e:Reason></e:Fault>`))
 		}, new(*onvif.Fault), diagnose.Unfit},
 		{"an old SOAP 1.1 fault", func(w http.ResponseWriter, _ *http.Request) {
 			w.WriteHeader(500)

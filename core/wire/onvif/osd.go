@@ -10,7 +10,8 @@ import (
 )
 
 // corners are the places of an overlay in plain words, by those of the standard.
-var corners = map[string]string{"UpperLeft": "upper left", "UpperRight": "upper right", "LowerLeft": "lower left", "LowerRight": "lower right"}
+var corners = map[string]string{"UpperLeft": "upper left", "UpperRight": "upper right", "LowerLeft": "lower left",
+	"LowerRight": "lower right"}
 
 func cornerWord(at string) string {
 	for word, text := range corners {

@@ -71,9 +71,10 @@ func (c *Client) CreateProfile(ctx context.Context, name, source, encoder string
 		var out struct {
 			Token string `xml:"Token"`
 		}
-		err := c.Call(ctx, address, ns+"/CreateProfile", fmt.Sprintf(`<CreateProfile xmlns="%s"><Name>%s</Name><Configuration><Type>VideoSource</Type>`+
-			`<Token>%s</Token></Configuration><Configuration><Type>VideoEncoder</Type><Token>%s</Token></Configuration></CreateProfile>`, ns,
-			Escape(name), Escape(source), Escape(encoder)), &out)
+		err := c.Call(ctx, address, ns+"/CreateProfile",
+			fmt.Sprintf(`<CreateProfile xmlns="%s"><Name>%s</Name><Configuration><Type>VideoSource</Type>`+
+				`<Token>%s</Token></Configuration><Configuration><Type>VideoEncoder</Type><Token>%s</Token></Configuration></CreateProfile>`, ns,
+				Escape(name), Escape(source), Escape(encoder)), &out)
 		return strings.TrimSpace(out.Token), err
 	}
 	var out struct {
@@ -87,8 +88,9 @@ func (c *Client) CreateProfile(ctx context.Context, name, source, encoder string
 	}
 	token = out.Profile.Token
 	for _, x := range [][2]string{{"AddVideoSourceConfiguration", source}, {"AddVideoEncoderConfiguration", encoder}} {
-		if err := c.Call(ctx, address, ns+"/"+x[0], fmt.Sprintf(`<%s xmlns="%s"><ProfileToken>%s</ProfileToken><ConfigurationToken>%s</ConfigurationToken></%s>`,
-			x[0], ns, Escape(token), Escape(x[1]), x[0]), nil); err != nil {
+		if err := c.Call(ctx, address, ns+"/"+x[0],
+			fmt.Sprintf(`<%s xmlns="%s"><ProfileToken>%s</ProfileToken><ConfigurationToken>%s</ConfigurationToken></%s>`,
+				x[0], ns, Escape(token), Escape(x[1]), x[0]), nil); err != nil {
 			return token, err
 		}
 	}
@@ -178,9 +180,11 @@ func (c *Client) SetAudio(ctx context.Context, e EncoderOf, codec string) error 
 	if !ok {
 		word = codec
 	}
-	return c.Call(ctx, address, ns+"/SetAudioEncoderConfiguration", fmt.Sprintf(`<SetAudioEncoderConfiguration xmlns="%s"><Configuration token="%s">`+
-		`<tt:Name>audio</tt:Name><tt:UseCount>1</tt:UseCount><tt:Encoding>%s</tt:Encoding><tt:Bitrate>64</tt:Bitrate><tt:SampleRate>8</tt:SampleRate>%s`+
-		`</Configuration>%s</SetAudioEncoderConfiguration>`, ns, Escape(e.AudioToken), Escape(word), rest, end), nil)
+	return c.Call(ctx, address, ns+"/SetAudioEncoderConfiguration",
+		fmt.Sprintf(`<SetAudioEncoderConfiguration xmlns="%s"><Configuration token="%s">`+
+			`<tt:Name>audio</tt:Name><tt:UseCount>1</tt:UseCount><tt:Encoding>%s</tt:Encoding><tt:Bitrate>64</tt:Bitrate>`+
+			`<tt:SampleRate>8</tt:SampleRate>%s`+
+			`</Configuration>%s</SetAudioEncoderConfiguration>`, ns, Escape(e.AudioToken), Escape(word), rest, end), nil)
 }
 
 // AddAudio gives a stream the sound of an audio encoder, which undoes its removal (ONVIF Media Service §5.2.11; Media2 Service §5.2.3).
@@ -190,9 +194,11 @@ func (c *Client) AddAudio(ctx context.Context, profile, token string) error {
 		return err
 	}
 	if ns == NSMedia2 {
-		return c.Call(ctx, address, ns+"/AddConfiguration", fmt.Sprintf(`<AddConfiguration xmlns="%s"><ProfileToken>%s</ProfileToken><Configuration>`+
-			`<Type>AudioEncoder</Type><Token>%s</Token></Configuration></AddConfiguration>`, ns, Escape(profile), Escape(token)), nil)
+		return c.Call(ctx, address, ns+"/AddConfiguration",
+			fmt.Sprintf(`<AddConfiguration xmlns="%s"><ProfileToken>%s</ProfileToken><Configuration>`+
+				`<Type>AudioEncoder</Type><Token>%s</Token></Configuration></AddConfiguration>`, ns, Escape(profile), Escape(token)), nil)
 	}
-	return c.Call(ctx, address, ns+"/AddAudioEncoderConfiguration", fmt.Sprintf(`<AddAudioEncoderConfiguration xmlns="%s"><ProfileToken>%s</ProfileToken>`+
-		`<ConfigurationToken>%s</ConfigurationToken></AddAudioEncoderConfiguration>`, ns, Escape(profile), Escape(token)), nil)
+	return c.Call(ctx, address, ns+"/AddAudioEncoderConfiguration",
+		fmt.Sprintf(`<AddAudioEncoderConfiguration xmlns="%s"><ProfileToken>%s</ProfileToken>`+
+			`<ConfigurationToken>%s</ConfigurationToken></AddAudioEncoderConfiguration>`, ns, Escape(profile), Escape(token)), nil)
 }

@@ -39,7 +39,8 @@ func saying(t *testing.T, answers map[string]string) *onvif.Client {
 func TestPositionsThatCannotBe(t *testing.T) {
 	node := `<PTZNode><SupportedPTZSpaces><AbsolutePanTiltPositionSpace/></SupportedPTZSpaces></PTZNode>`
 	status := func(x, y, zoom string) string {
-		return fmt.Sprintf(`<PTZStatus><Position><PanTilt x="%s" y="%s"/><Zoom x="%s"/></Position><MoveStatus><PanTilt> moving </PanTilt></MoveStatus></PTZStatus>`, x, y, zoom)
+		return fmt.Sprintf(`<PTZStatus><Position><PanTilt x="%s" y="%s"/><Zoom x="%s"/></Position><MoveStatus>`+
+			`<PanTilt> moving </PanTilt></MoveStatus></PTZStatus>`, x, y, zoom)
 	}
 	p, err := saying(t, map[string]string{"GetNodes": node, "GetStatus": status("0.5", "-1", "0")}).PTZ(context.Background(), "p")
 	require.NoError(t, err)
@@ -62,8 +63,10 @@ func TestPositionsThatCannotBe(t *testing.T) {
 // A group is taken as one only where it can be; ports and lives are brought into their bounds.
 func TestGroupsThatCannotBe(t *testing.T) {
 	for given, want := range map[string]string{
-		`<IPv4Address>239.255.1.2</IPv4Address></Address><Port>50000</Port><TTL>4</TTL><AutoStart>true</AutoStart>`:  "239.255.1.2:50000, TTL 4, always on",
-		`<IPv4Address> 239.255.1.2 </IPv4Address></Address><Port>50000</Port><TTL>4000</TTL>`:                        "239.255.1.2:50000, TTL 255",
+		`<IPv4Address>239.255.1.2</IPv4Address></Address><Port>50000</Port><TTL>4</TTL>` +
+			`<AutoStart>true</AutoStart>`: "239.255.1.2:50000, TTL 4, always on",
+		`<IPv4Address> 239.255.1.2 </IPv4Address></Address><Port>50000</Port>` +
+			`<TTL>4000</TTL>`: "239.255.1.2:50000, TTL 255",
 		`<IPv4Address>192.0.2.1</IPv4Address></Address><Port>50000</Port><TTL>4</TTL>`:                               "no group",
 		`<IPv4Address>0.0.0.0</IPv4Address></Address><Port>0</Port><TTL>5</TTL>`:                                     "no group",
 		`<IPv4Address>239.255.1.2</IPv4Address></Address><Port>-7</Port><TTL>-1</TTL>`:                               "no group",
@@ -72,8 +75,11 @@ func TestGroupsThatCannotBe(t *testing.T) {
 		`<IPv4Address>&lt;script&gt;</IPv4Address></Address><Port>50000</Port><TTL>1</TTL>`:                          "no group",
 		`<IPv4Address>239.255.1.2</IPv4Address></Address><Port>50000</Port><TTL>1</TTL><AutoStart>false</AutoStart>`: "239.255.1.2:50000, TTL 1",
 	} {
-		list, err := saying(t, map[string]string{"GetProfiles": `<Profiles token="p"><VideoEncoderConfiguration token="e"><Encoding>H264</Encoding><Resolution><Width>320</Width>` +
-			`<Height>180</Height></Resolution><Multicast><Address><Type>IPv4</Type>` + given + `</Multicast></VideoEncoderConfiguration></Profiles>`}).Encoders(context.Background())
+		list, err := saying(t,
+			map[string]string{"GetProfiles": `<Profiles token="p"><VideoEncoderConfiguration token="e"><Encoding>H264</Encoding>` +
+				`<Resolution><Width>320</Width>` +
+				`<Height>180</Height></Resolution><Multicast><Address><Type>IPv4</Type>` + given +
+				`</Multicast></VideoEncoderConfiguration></Profiles>`}).Encoders(context.Background())
 		require.NoError(t, err, given)
 		require.Len(t, list, 1)
 		assert.Equal(t, want, list[0].Group.String(), given)

@@ -33,7 +33,8 @@ func (c *Client) Receivers(ctx context.Context) ([]Receiver, error) {
 
 func receiverConfiguration(uri string) string {
 	return `<Configuration><tt:Mode>AutoConnect</tt:Mode><tt:MediaUri>` + Escape(uri) + `</tt:MediaUri>` +
-		`<tt:StreamSetup><tt:Stream>RTP-Unicast</tt:Stream><tt:Transport><tt:Protocol>RTSP</tt:Protocol></tt:Transport></tt:StreamSetup></Configuration>`
+		`<tt:StreamSetup><tt:Stream>RTP-Unicast</tt:Stream><tt:Transport><tt:Protocol>RTSP</tt:Protocol></tt:Transport>` +
+		`</tt:StreamSetup></Configuration>`
 }
 
 // CreateReceiver makes a receiver for a stream URL (Receiver Service §5.2.3). The URL carries the sign-in.
@@ -149,7 +150,8 @@ func (c *Client) CreateRecordingJob(ctx context.Context, recording, receiver str
 	}
 	err := c.call(ctx, NSRecording, "CreateRecordingJob",
 		`<JobConfiguration><tt:RecordingToken>`+Escape(recording)+`</tt:RecordingToken><tt:Mode>Active</tt:Mode><tt:Priority>1</tt:Priority>`+
-			`<tt:Source><tt:SourceToken Type="`+NSSchema+`/Receiver"><tt:Token>`+Escape(receiver)+`</tt:Token></tt:SourceToken></tt:Source></JobConfiguration>`, &out)
+			`<tt:Source><tt:SourceToken Type="`+NSSchema+`/Receiver"><tt:Token>`+Escape(receiver)+`</tt:Token></tt:SourceToken>`+
+			`</tt:Source></JobConfiguration>`, &out)
 	return out.Token, err
 }
 
@@ -187,8 +189,8 @@ func (c *Client) call(ctx context.Context, ns, operation, inner string, out any)
 	return c.Call(ctx, address, ns+"/"+operation, `<`+operation+` xmlns="`+ns+`">`+inner+`</`+operation+`>`, out)
 }
 
-// ReplayURI asks where a recording can be played from (Replay Control §5.2), the host replaced where it is none that the recorder has; "" where
-// it has no replay service.
+// ReplayURI asks where a recording can be played from (Replay Control §5.2), the host replaced where it is none that the recorder
+// has; "" where it has no replay service.
 func (c *Client) ReplayURI(ctx context.Context, recording string) (string, error) {
 	services, err := c.Services(ctx)
 	if err != nil || services[NSReplay] == "" {
@@ -197,8 +199,9 @@ func (c *Client) ReplayURI(ctx context.Context, recording string) (string, error
 	var out struct {
 		URI string `xml:"Uri"`
 	}
-	err = c.call(ctx, NSReplay, "GetReplayUri", `<StreamSetup><tt:Stream>RTP-Unicast</tt:Stream><tt:Transport><tt:Protocol>RTSP</tt:Protocol></tt:Transport>`+
-		`</StreamSetup><RecordingToken>`+Escape(recording)+`</RecordingToken>`, &out)
+	err = c.call(ctx, NSReplay, "GetReplayUri",
+		`<StreamSetup><tt:Stream>RTP-Unicast</tt:Stream><tt:Transport><tt:Protocol>RTSP</tt:Protocol></tt:Transport>`+
+			`</StreamSetup><RecordingToken>`+Escape(recording)+`</RecordingToken>`, &out)
 	if err != nil {
 		return "", err
 	}

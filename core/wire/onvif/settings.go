@@ -105,11 +105,13 @@ func (c *Client) SetClock(ctx context.Context, t time.Time, byNTP bool, zone str
 	utc := ""
 	if !byNTP {
 		t = t.UTC()
-		utc = fmt.Sprintf("<UTCDateTime><tt:Time><tt:Hour>%d</tt:Hour><tt:Minute>%d</tt:Minute><tt:Second>%d</tt:Second></tt:Time><tt:Date><tt:Year>%d</tt:Year><tt:Month>%d</tt:Month><tt:Day>%d</tt:Day></tt:Date></UTCDateTime>",
+		utc = fmt.Sprintf("<UTCDateTime><tt:Time><tt:Hour>%d</tt:Hour><tt:Minute>%d</tt:Minute><tt:Second>%d</tt:Second></tt:Time>"+
+			"<tt:Date><tt:Year>%d</tt:Year><tt:Month>%d</tt:Month><tt:Day>%d</tt:Day></tt:Date></UTCDateTime>",
 			t.Hour(), t.Minute(), t.Second(), t.Year(), t.Month(), t.Day())
 	}
 	if err := c.Call(ctx, c.device, NSDevice+"/SetSystemDateAndTime",
-		fmt.Sprintf(`<SetSystemDateAndTime xmlns="%s"><DateTimeType>%s</DateTimeType><DaylightSavings>%t</DaylightSavings>%s%s</SetSystemDateAndTime>`,
+		fmt.Sprintf(`<SetSystemDateAndTime xmlns="%s"><DateTimeType>%s</DateTimeType>`+
+			`<DaylightSavings>%t</DaylightSavings>%s%s</SetSystemDateAndTime>`,
 			NSDevice, kind, strings.Contains(zone, ","), tz, utc), nil); err != nil {
 		return err
 	}

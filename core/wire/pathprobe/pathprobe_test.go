@@ -21,9 +21,11 @@ const yard = `
 name: yard
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Plain, maker: ostrel, model: O1, address: 127.41.30.11, scene: turntable, streams: [&m {width: 320, height: 180, fps: 10, kbps: 200, gop: 5}, &s {width: 160, height: 90, fps: 5, kbps: 100, gop: 5}, *s]}
+  - {name: Plain, maker: ostrel, model: O1, address: 127.41.30.11, scene: turntable, streams: [&m {width: 320, height: 180,
+       fps: 10, kbps: 200, gop: 5}, &s {width: 160, height: 90, fps: 5, kbps: 100, gop: 5}, *s]}
   - {name: Open minded, maker: ostrel, model: O1, address: 127.41.30.12, scene: turntable, streams: [*m, *s], defects: {path_first: true}}
-  - {name: Yes to all, maker: ostrel, model: O1, address: 127.41.30.13, scene: turntable, streams: [*m], users: [], defects: {any_path: true}}
+  - {name: Yes to all, maker: ostrel, model: O1, address: 127.41.30.13, scene: turntable, streams: [*m], users: [],
+       defects: {any_path: true}}
   - {name: Digest, maker: lumenhythe, model: L2, address: 127.41.30.14, scene: turntable, streams: [*m, *s], defects: {path_first: true}}
 `
 
@@ -35,7 +37,8 @@ var (
 func climber(t *testing.T, w *sim.World, device string) *pathprobe.Finder {
 	u, err := streamurl.Parse("rtsp://" + w.Device(device).RTSP())
 	require.NoError(t, err)
-	c := &pathprobe.Finder{Leave: signin.Policy{Agreed: signin.InClear}.Leave, Dial: &address.Guard{Allowed: address.MustParse("127.41.30.0/24")}, At: u}
+	c := &pathprobe.Finder{Leave: signin.Policy{Agreed: signin.InClear}.Leave,
+		Dial: &address.Guard{Allowed: address.MustParse("127.41.30.0/24")}, At: u}
 	t.Cleanup(c.Close)
 	return c
 }

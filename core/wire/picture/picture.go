@@ -135,107 +135,143 @@ func (f *Fetcher) timeout() time.Duration {
 // get follows redirects and answers one challenge. A sign-in goes to the host that was asked for and to no other.
 func (f *Fetcher) get(ctx context.Context, at string) (_ *http.Response, scheme string, err error) {
 	f.Log.Know(f.SignIn)
-	var traffic exchange.Traffic
-	secure := &certificate.Dialer{Dial: traffic.Watch(f.Dial.DialContext), Pin: f.Pin, Timeout: f.timeout(), Log: f.Log}
-	defer func() {
-		if secure.Shown != nil {
-			f.Shown = secure.Shown
-		}
-	}()
-	client := &http.Client{
-		Transport: &http.Transport{DialContext: secure.Dial, DialTLSContext: secure.DialTLS, ResponseHeaderTimeout: f.timeout(),
-			MaxResponseHeaderBytes: 32 << 10,
-			DisableKeepAlives:      true, DisableCompression: true},
-		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
-	}
 	home, err := url.Parse(at)
 	if err != nil {
 		return nil, "", &RedirectError{To: clip(at)}
 	}
-	to, hops := home, 0
-	scheme = "none"
-	var answer *httpauth.Answer
-	renewed := false
-	var judged func(error)
-	tell := func(err error) {
-		if judged != nil {
-			judged(err)
-			judged = nil
-		}
+	x := &fetch{f: f, home: home, to: home, scheme: "none"}
+	x.secure = &certificate.Dialer{Dial: x.traffic.Watch(f.Dial.DialContext), Pin: f.Pin, Timeout: f.timeout(), Log: f.Log}
+	x.client = &http.Client{
+		Transport: &http.Transport{DialContext: x.secure.Dial, DialTLSContext: x.secure.DialTLS, ResponseHeaderTimeout: f.timeout(),
+			MaxResponseHeaderBytes: 32 << 10, DisableKeepAlives: true, DisableCompression: true},
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}
-	defer func() { tell(err) }()
+	defer func() {
+		if x.secure.Shown != nil {
+			f.Shown = x.secure.Shown
+		}
+		x.tell(err)
+	}()
 	for {
-		req, err := http.NewRequestWithContext(ctx, http.MethodGet, to.String(), nil)
-		if err != nil {
-			return nil, scheme, &RedirectError{To: clip(to.String())}
+		res, err := x.ask(ctx)
+		if err != nil || res.StatusCode < 300 {
+			return res, x.scheme, err
 		}
-		req.Header.Set("User-Agent", "Unlatch")
-		if answer != nil && to.Host == home.Host {
-			req.Header.Set("Authorization", answer.Header(http.MethodGet, to.RequestURI()))
-			f.Log.Sent("GET " + plain(to) + "\nAuthorization: " + req.Header.Get("Authorization"))
-		} else {
-			f.Log.Sent("GET " + plain(to))
+		if err := x.refused(ctx, res); err != nil {
+			return nil, x.scheme, err
 		}
-		since := traffic.Mark()
-		res, err := client.Do(req)
-		if err != nil {
-			err = since.Explain(err, "its answer")
-			f.Log.Note("%v", err)
-			return nil, scheme, err
-		}
-		var head strings.Builder
-		res.Header.Write(&head)
-		f.Log.Got(res.Proto + " " + res.Status + "\n" + head.String())
-		if res.StatusCode < 300 {
-			return res, scheme, nil
-		}
-		if res.StatusCode < 500 && res.StatusCode != http.StatusUnauthorized && signin.Locked(res.StatusCode, res.Header.Get("Retry-After"),
-			"", time.Now()) == nil {
-			tell(nil) // the sign-in was taken, whatever else is the matter
-		}
-		text, _ := io.ReadAll(io.LimitReader(res.Body, 4<<10))
-		res.Body.Close()
-		if res.StatusCode < 400 {
-			next, err := to.Parse(res.Header.Get("Location"))
-			if err == nil && to.Scheme == "https" && next.Scheme != "https" {
-				return nil, scheme, &RedirectError{To: "out of TLS, to " + clip(plain(next))}
-			}
-			if hops++; err != nil || res.Header.Get("Location") == "" || hops > maxHops || next.Scheme != "http" && next.Scheme != "https" {
-				return nil, scheme, &RedirectError{To: clip(res.Header.Get("Location"))}
-			}
-			if to.Host == home.Host && next.Scheme == "https" && next.Hostname() == home.Hostname() {
-				f.Log.Note("the device sends plain requests to https://%s; following", clip(next.Host))
-				home = next // the same device, at its port for TLS
-			}
-			if secure.Channel(next).String() != secure.Channel(to).String() {
-				answer = nil // leave was given for one channel: the next one asks for itself
-			}
-			to = next
-			continue
-		}
-		if err := signin.LockedOut(answer != nil, res.StatusCode, res.Header.Get("Retry-After"), string(text), time.Now()); err != nil {
-			return nil, scheme, err
-		}
-		if res.StatusCode != http.StatusUnauthorized {
-			return nil, scheme, &StatusError{res.StatusCode, clip(http.StatusText(res.StatusCode))}
-		}
-		best, err := httpauth.Choose(httpauth.ParseChallenges(res.Header.Values("WWW-Authenticate")))
-		if err != nil {
-			return nil, scheme, errors.Join(&RefusedError{}, err)
-		}
-		if f.SignIn.Anonymous() || to.Host != home.Host || answer != nil && (renewed || !answer.OutOfDate(best) || best.Name() != scheme) {
-			return nil, scheme, &RefusedError{Tried: answer != nil, Scheme: best.Name()}
-		}
-		renewed = answer != nil // once: a device that calls every nonce stale refuses the sign-in
-		tell(signin.ErrStale)
-		if judged, err = f.Leave.Ask(ctx, signin.Sending{Scheme: best.Name(), Renewed: renewed,
-			Channel: secure.Channel(to)}); err != nil {
-			judged = nil
-			f.Log.Note("the sign-in is not sent: %v", err)
-			return nil, best.Name(), err
-		}
-		answer, scheme = httpauth.NewAnswer(best, f.SignIn.User, f.SignIn.Secret.Reveal()), best.Name()
 	}
+}
+
+// A fetch is one picture or page on its way, over redirects and sign-ins.
+type fetch struct {
+	f        *Fetcher
+	client   *http.Client
+	secure   *certificate.Dialer
+	traffic  exchange.Traffic
+	home, to *url.URL // the device, and what is asked for now
+	hops     int
+	scheme   string
+	answer   *httpauth.Answer
+	renewed  bool
+	judged   func(error) // told how the sign-in that was sent last was judged; nil where none is out
+}
+
+// tell says how the sign-in that was sent last was judged; nil for taken.
+func (x *fetch) tell(err error) {
+	if x.judged != nil {
+		x.judged(err)
+		x.judged = nil
+	}
+}
+
+// ask sends the request once, with the sign-in where it is for the device.
+func (x *fetch) ask(ctx context.Context) (*http.Response, error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, x.to.String(), nil)
+	if err != nil {
+		return nil, &RedirectError{To: clip(x.to.String())}
+	}
+	req.Header.Set("User-Agent", "Unlatch")
+	if x.answer != nil && x.to.Host == x.home.Host {
+		req.Header.Set("Authorization", x.answer.Header(http.MethodGet, x.to.RequestURI()))
+		x.f.Log.Sent("GET " + plain(x.to) + "\nAuthorization: " + req.Header.Get("Authorization"))
+	} else {
+		x.f.Log.Sent("GET " + plain(x.to))
+	}
+	since := x.traffic.Mark()
+	res, err := x.client.Do(req)
+	if err != nil {
+		err = since.Explain(err, "its answer")
+		x.f.Log.Note("%v", err)
+		return nil, err
+	}
+	var head strings.Builder
+	res.Header.Write(&head)
+	x.f.Log.Got(res.Proto + " " + res.Status + "\n" + head.String())
+	return res, nil
+}
+
+// refused takes an answer that is not what was asked for: it makes the next request ready, or returns why there is none.
+func (x *fetch) refused(ctx context.Context, res *http.Response) error {
+	if res.StatusCode < 500 && res.StatusCode != http.StatusUnauthorized &&
+		signin.Locked(res.StatusCode, res.Header.Get("Retry-After"), "", time.Now()) == nil {
+		x.tell(nil) // the sign-in was taken, whatever else is the matter
+	}
+	text, _ := io.ReadAll(io.LimitReader(res.Body, 4<<10))
+	res.Body.Close()
+	if res.StatusCode < 400 {
+		return x.follow(res.Header.Get("Location"))
+	}
+	if err := signin.LockedOut(x.answer != nil, res.StatusCode, res.Header.Get("Retry-After"), string(text), time.Now()); err != nil {
+		return err
+	}
+	if res.StatusCode != http.StatusUnauthorized {
+		return &StatusError{res.StatusCode, clip(http.StatusText(res.StatusCode))}
+	}
+	return x.signIn(ctx, res.Header.Values("WWW-Authenticate"))
+}
+
+// follow goes on at another place. A sign-in does not follow to another channel, and nothing leaves TLS.
+func (x *fetch) follow(location string) error {
+	next, err := x.to.Parse(location)
+	if err == nil && x.to.Scheme == "https" && next.Scheme != "https" {
+		return &RedirectError{To: "out of TLS, to " + clip(plain(next))}
+	}
+	if x.hops++; err != nil || location == "" || x.hops > maxHops || next.Scheme != "http" && next.Scheme != "https" {
+		return &RedirectError{To: clip(location)}
+	}
+	if x.to.Host == x.home.Host && next.Scheme == "https" && next.Hostname() == x.home.Hostname() {
+		x.f.Log.Note("the device sends plain requests to https://%s; following", clip(next.Host))
+		x.home = next // the same device, at its port for TLS
+	}
+	if x.secure.Channel(next).String() != x.secure.Channel(x.to).String() {
+		x.answer = nil // leave was given for one channel: the next one asks for itself
+	}
+	x.to = next
+	return nil
+}
+
+// signIn makes the answer to a challenge, once leave is given to send it.
+func (x *fetch) signIn(ctx context.Context, challenges []string) error {
+	best, err := httpauth.Choose(httpauth.ParseChallenges(challenges))
+	if err != nil {
+		return errors.Join(&RefusedError{}, err)
+	}
+	if x.f.SignIn.Anonymous() || x.to.Host != x.home.Host ||
+		x.answer != nil && (x.renewed || !x.answer.OutOfDate(best) || best.Name() != x.scheme) {
+		return &RefusedError{Tried: x.answer != nil, Scheme: best.Name()}
+	}
+	x.renewed = x.answer != nil // once: a device that calls every nonce stale refuses the sign-in
+	x.tell(signin.ErrStale)
+	judged, err := x.f.Leave.Ask(ctx, signin.Sending{Scheme: best.Name(), Renewed: x.renewed, Channel: x.secure.Channel(x.to)})
+	if err != nil {
+		x.f.Log.Note("the sign-in is not sent: %v", err)
+		x.scheme = best.Name()
+		return err
+	}
+	x.judged = judged
+	x.answer, x.scheme = httpauth.NewAnswer(best, x.f.SignIn.User, x.f.SignIn.Secret.Reveal()), best.Name()
+	return nil
 }
 
 // first reads the size out of the first picture.

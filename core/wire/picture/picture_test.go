@@ -174,9 +174,12 @@ func TestHostileAnswers(t *testing.T) {
 		}
 	})
 	for path, want := range map[string]any{
-		"/loop": new(*picture.RedirectError), "/file": new(*picture.RedirectError), "/nowhere": new(*picture.RedirectError), "/outside": new(*address.OutOfScopeError),
-		"/other": new(*picture.RefusedError), "/large": new(*picture.NotPictureError), "/text": new(*picture.NotPictureError), "/stale": new(*picture.RefusedError),
-		"/wrong": new(*picture.RefusedError), "/schemes": new(*picture.RefusedError), "/parts": new(*picture.NotPictureError), "/locked": new(*signin.LockedError),
+		"/loop": new(*picture.RedirectError), "/file": new(*picture.RedirectError), "/nowhere": new(*picture.RedirectError),
+		"/outside": new(*address.OutOfScopeError),
+		"/other":   new(*picture.RefusedError), "/large": new(*picture.NotPictureError), "/text": new(*picture.NotPictureError),
+		"/stale": new(*picture.RefusedError),
+		"/wrong": new(*picture.RefusedError), "/schemes": new(*picture.RefusedError), "/parts": new(*picture.NotPictureError),
+		"/locked": new(*signin.LockedError),
 	} {
 		_, log, err := fetch(at+path, steward)
 		assert.ErrorAs(t, err, want, path)

@@ -100,7 +100,8 @@ func Publish(ctx context.Context, dial address.Dialer, to Ingest, key string) (_
 		return nil, err
 	}
 	p.out.size = 4096
-	if _, err := p.call("connect", 1, Object{"app": to.App, "type": "nonprivate", "flashVer": "FMLE/3.0", "tcUrl": "rtmp://" + to.Host + "/" + to.App}); err != nil {
+	if _, err := p.call("connect", 1, Object{"app": to.App, "type": "nonprivate", "flashVer": "FMLE/3.0", "tcUrl": "rtmp://" +
+		to.Host + "/" + to.App}); err != nil {
 		return nil, err
 	}
 	answer, err := p.call("createStream", 2, nil)

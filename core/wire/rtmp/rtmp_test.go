@@ -145,7 +145,8 @@ func (silent) Frame(string, Frame)        {}
 func (silent) End(string)                 {}
 
 func TestAKeyInAnIngestAddressIsTold(t *testing.T) {
-	for _, text := range []string{"rtmp://192.0.2.1/live/ab12cd34ef", "rtmp://192.0.2.1/live?key=1", "rtmp://192.0.2.1/a/b/0123456789abcdef0123"} {
+	for _, text := range []string{"rtmp://192.0.2.1/live/ab12cd34ef", "rtmp://192.0.2.1/live?key=1",
+		"rtmp://192.0.2.1/a/b/0123456789abcdef0123"} {
 		_, err := ParseIngest(text)
 		assert.ErrorIs(t, err, ErrKeyInAddress, text)
 	}

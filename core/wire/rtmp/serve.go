@@ -109,7 +109,8 @@ func (s *session) command(m message, v []any) error {
 		arg, _ := v[len(v)-1].(Object)
 		s.app, _ = arg["app"].(string)
 		if !s.t.App(s.app) {
-			s.answer(0, "_error", v[1], nil, Object{"level": "error", "code": "NetConnection.Connect.Rejected", "description": "no such application"})
+			s.answer(0, "_error", v[1], nil, Object{"level": "error", "code": "NetConnection.Connect.Rejected",
+				"description": "no such application"})
 			return errEnded
 		}
 		s.out.write(2, message{kind: msgWindow, payload: binary.BigEndian.AppendUint32(nil, 2_500_000)})

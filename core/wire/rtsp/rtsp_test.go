@@ -163,7 +163,8 @@ func TestNoncesThatAreReplayed(t *testing.T) {
 }
 
 func TestFramesAndRequestsBetweenRequestAndAnswer(t *testing.T) {
-	u, _ := scripted(t, "$\x00\x00\x02hi"+"OPTIONS * RTSP/1.0\r\nCSeq: 77\r\n\r\n"+"RTSP/1.0 200 OK\r\nCSeq: 999\r\n\r\n"+"$\x01\x00\x01x"+"RTSP/1.0 200 OK\r\nCSeq: SEQ\r\nContent-Base: rtsp://base/\r\nContent-Length: 3\r\n\r\nv=0")
+	u, _ := scripted(t, "$\x00\x00\x02hi"+"OPTIONS * RTSP/1.0\r\nCSeq: 77\r\n\r\n"+"RTSP/1.0 200 OK\r\nCSeq: 999\r\n\r\n"+"$\x01\x00\x01x"+
+		"RTSP/1.0 200 OK\r\nCSeq: SEQ\r\nContent-Base: rtsp://base/\r\nContent-Length: 3\r\n\r\nv=0")
 	var frames []string
 	c := dial(t, u, Options{OnFrame: func(ch byte, b []byte, _ time.Time) { frames = append(frames, fmt.Sprint(ch, string(b))) }})
 	d, err := c.Describe(context.Background())

@@ -72,12 +72,14 @@ func TestServerStates(t *testing.T) {
 		requests []string
 		want     []int
 	}{
-		"the usual way":             {&Server{}, []string{"OPTIONS * RTSP/1.0", "DESCRIBE rtsp://h/clock RTSP/1.0", setup + "RTP/AVP/TCP;interleaved=4-5"}, []int{200, 200, 200}},
-		"a path that is not there":  {&Server{}, []string{"DESCRIBE rtsp://h/x RTSP/1.0", "SETUP rtsp://h/clock RTSP/1.0"}, []int{404, 404}},
-		"play without a set-up":     {&Server{}, []string{"PLAY rtsp://h/clock RTSP/1.0"}, []int{455}},
-		"a method that it lacks":    {&Server{}, []string{"RECORD rtsp://h/clock RTSP/1.0"}, []int{501}},
-		"a group that it lacks":     {&Server{}, []string{setup + "RTP/AVP;multicast"}, []int{461}},
-		"what the handler refuses":  {&Server{}, []string{"DESCRIBE rtsp://h/clock RTSP/1.0\r\nX-Refuse: 1", "OPTIONS * RTSP/1.0"}, []int{403, 200}},
+		"the usual way": {&Server{}, []string{"OPTIONS * RTSP/1.0", "DESCRIBE rtsp://h/clock RTSP/1.0", setup +
+			"RTP/AVP/TCP;interleaved=4-5"}, []int{200, 200, 200}},
+		"a path that is not there": {&Server{}, []string{"DESCRIBE rtsp://h/x RTSP/1.0", "SETUP rtsp://h/clock RTSP/1.0"}, []int{404, 404}},
+		"play without a set-up":    {&Server{}, []string{"PLAY rtsp://h/clock RTSP/1.0"}, []int{455}},
+		"a method that it lacks":   {&Server{}, []string{"RECORD rtsp://h/clock RTSP/1.0"}, []int{501}},
+		"a group that it lacks":    {&Server{}, []string{setup + "RTP/AVP;multicast"}, []int{461}},
+		"what the handler refuses": {&Server{}, []string{"DESCRIBE rtsp://h/clock RTSP/1.0\r\nX-Refuse: 1", "OPTIONS * RTSP/1.0"},
+			[]int{403, 200}},
 		"no session to be had":      {&Server{Sessions: -1}, []string{setup + "RTP/AVP/TCP"}, []int{453}},
 		"datagrams without a port":  {&Server{}, []string{setup + "RTP/AVP;unicast"}, []int{500}},
 		"nonsense ends the session": {&Server{}, []string{"GET / HTTP/1.1"}, []int{400}},

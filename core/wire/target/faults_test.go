@@ -157,10 +157,12 @@ func TestTwoFillOneSlot(t *testing.T) {
 func TestTheTargetRestartsWhileCamerasGoIn(t *testing.T) {
 	var b strings.Builder
 	fmt.Fprintf(&b, "name: restart\nusers: [{name: fitter, secret: brass-lamp-41, level: Administrator}]\ndevices:\n"+
-		"  - {name: Clock, maker: corvane, model: V4, address: 127.46.46.11, scene: platform-clock, streams: [{width: 320, height: 180, fps: 5, kbps: 100, gop: 5}]}\n")
+		"  - {name: Clock, maker: corvane, model: V4, address: 127.46.46.11, scene: platform-clock, streams: [{width: 320, height: "+
+		"180, fps: 5, kbps: 100, gop: 5}]}\n")
 	scenario, err := sim.ParseScenario([]byte(b.String()))
 	require.NoError(t, err)
-	desk := targets.Target{Name: "Desk", Kind: "software", Address: netip.MustParseAddr("127.46.46.23"), Port: 8081, User: "desk", Secret: signin.NewSecret("oak-door-52"), Slots: 16}
+	desk := targets.Target{Name: "Desk", Kind: "software", Address: netip.MustParseAddr("127.46.46.23"), Port: 8081, User: "desk",
+		Secret: signin.NewSecret("oak-door-52"), Slots: 16}
 	scenario.Targets = []targets.Target{desk}
 	w, err := sim.Start(context.Background(), scenario, sim.Options{Media: &scene.Library{Dir: simtest.MediaDir(t)}, State: t.TempDir()})
 	require.NoError(t, err)

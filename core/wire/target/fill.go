@@ -2,9 +2,9 @@ package target
 
 import "slices"
 
-// Fill chooses slots for cameras, in order, from the slot start on; "" begins with the first. at are the cameras' places in a list: nil puts
-// them into the free slots one after the other, else the gaps between them are kept, and a camera whose slot is not free gets "". Where
-// free slots run out the rest gets "" too. The tokens come in the order of the cameras.
+// Fill chooses slots for cameras, in order, from the slot start on; "" begins with the first. at are the cameras' places in a list:
+// nil puts them into the free slots one after the other, else the gaps between them are kept, and a camera whose slot is not free
+// gets "". Where free slots run out the rest gets "" too. The tokens come in the order of the cameras.
 func Fill(l Layout, start string, n int, at []int) []string {
 	out := make([]string, n)
 	from := 0

@@ -32,17 +32,21 @@ const room = `
 name: room
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Clock, maker: corvane, model: V4, address: 127.46.40.11, scene: platform-clock, streams: [&m {width: 640, height: 360, fps: 10, kbps: 400, gop: 10}, &s {width: 320, height: 180, fps: 5, kbps: 100, gop: 5}]}
+  - {name: Clock, maker: corvane, model: V4, address: 127.46.40.11, scene: platform-clock, streams: [&m {width: 640, height: 360,
+       fps: 10, kbps: 400, gop: 10}, &s {width: 320, height: 180, fps: 5, kbps: 100, gop: 5}]}
   - {name: Bridge, maker: corvane, model: V4, address: 127.46.40.12, scene: footbridge, streams: [*m, *s]}
   - {name: Yard, maker: corvane, model: V4, address: 127.46.40.13, scene: coal-stage, streams: [*m, *s]}
 targets:
-  - {name: Lamp store, kind: hybrid, maker: Holloway, address: 127.46.40.21, port: 8081, user: desk, secret: oak-door-52, slots: 4, analogue: 3, streams: 8554}
+  - {name: Lamp store, kind: hybrid, maker: Holloway, address: 127.46.40.21, port: 8081, user: desk, secret: oak-door-52, slots: 4,
+       analogue: 3, streams: 8554}
   - {name: Shapes, kind: templates, maker: Holloway, address: 127.46.40.22, port: 8081, user: desk, secret: oak-door-52, slots: 4}
   - {name: Desk, kind: software, maker: Overlea, address: 127.46.40.23, port: 8081, user: desk, secret: oak-door-52, slots: 4}
   - {name: Wall, kind: panel, maker: Sillwater, address: 127.46.40.24, port: 8081, user: desk, secret: oak-door-52, slots: 5, project: 2}
-  - {name: Door, kind: intercom, maker: Doorstead, address: 127.46.40.25, port: 8081, user: desk, secret: oak-door-52, slots: 2, recorders: [127.46.40.21]}
+  - {name: Door, kind: intercom, maker: Doorstead, address: 127.46.40.25, port: 8081, user: desk, secret: oak-door-52, slots: 2,
+       recorders: [127.46.40.21]}
   - {name: Live, kind: platform, maker: Beacon, address: 127.46.40.26, port: 8081, user: desk, secret: stream-key-9}
-  - {name: Hearth, kind: hub, maker: Hearthline, address: 127.46.40.27, port: 1883, user: desk, secret: oak-door-52, screens: [parlour, hall]}
+  - {name: Hearth, kind: hub, maker: Hearthline, address: 127.46.40.27, port: 1883, user: desk, secret: oak-door-52,
+       screens: [parlour, hall]}
   - {name: Open hub, kind: hub, address: 127.46.40.28, port: 1883, screens: [one]}
 `
 
@@ -50,7 +54,8 @@ var fitter = signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-
 
 func access(at, secret string) target.Access {
 	return target.Access{Dial: &address.Guard{Allowed: address.MustParse("127.46.40.0/24")}, Address: at,
-		SignIn: signin.SignIn{User: "desk", Secret: signin.NewSecret(secret)}, Leave: signin.Policy{Agreed: signin.InClear}.Leave, Log: exchange.NewLog(nil),
+		SignIn: signin.SignIn{User: "desk",
+			Secret: signin.NewSecret(secret)}, Leave: signin.Policy{Agreed: signin.InClear}.Leave, Log: exchange.NewLog(nil),
 		HandOver: func(context.Context, target.Handing) error { return nil }}
 }
 

@@ -12,8 +12,8 @@ import (
 // A Secret is a kind of secret that goes to a target.
 type Secret string
 
-// The target's own sign-in proves us to it. The others are handed to it, to be used elsewhere: a camera's sign-in on the camera, a stream key
-// on a live platform.
+// The target's own sign-in proves us to it. The others are handed to it, to be used elsewhere: a camera's sign-in on the camera, a
+// stream key on a live platform.
 const (
 	OwnSignIn    Secret = "sign_in"
 	CameraSignIn Secret = "camera_sign_ins"

@@ -17,7 +17,8 @@ const pairs = `
 name: pairs
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Both, maker: corvane, model: V4, address: 127.44.70.11, scene: turntable, streams: [&m {width: 320, height: 180, fps: 10, kbps: 200, gop: 10}, &s {width: 160, height: 90, fps: 5, kbps: 80, gop: 5, profile: baseline}]}
+  - {name: Both, maker: corvane, model: V4, address: 127.44.70.11, scene: turntable, streams: [&m {width: 320, height: 180,
+       fps: 10, kbps: 200, gop: 10}, &s {width: 160, height: 90, fps: 5, kbps: 80, gop: 5, profile: baseline}]}
   - {name: One, maker: corvane, model: V4, address: 127.44.70.12, scene: turntable, streams: [*m, *s], defects: {sessions: 1}}
   - {name: Narrow, maker: corvane, model: V4, address: 127.44.70.13, scene: turntable, streams: [*m, *s]}
 `

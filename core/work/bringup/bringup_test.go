@@ -34,7 +34,8 @@ const yard = `
 name: yard
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Clock, maker: corvane, model: V4, address: 127.44.60.11, scene: platform-clock, streams: [&s {width: 160, height: 90, fps: 5, kbps: 80, gop: 5, profile: baseline}]}
+  - {name: Clock, maker: corvane, model: V4, address: 127.44.60.11, scene: platform-clock, streams: [&s {width: 160, height: 90,
+       fps: 5, kbps: 80, gop: 5, profile: baseline}]}
   - {name: Vault, kind: recorder, maker: holloway, model: H8, address: 127.44.60.20, slots: 2}
 `
 

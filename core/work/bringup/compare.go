@@ -167,7 +167,8 @@ func (w *Work) sentOn(ctx context.Context, p latch.Placement, g evidence.Given) 
 	if own := t.facts(p.Name).Host; u.Host == own {
 		req.SignIn, req.Leave = t.signIn, t.leave
 	} else {
-		note = fmt.Sprintf("It names %s as where its picture comes from, which is not its own address (%s): no sign-in was sent there.", u.HostPort(),
+		note = fmt.Sprintf("It names %s as where its picture comes from, which is not its own address (%s): no sign-in was sent there.",
+			u.HostPort(),
 			own)
 		w.log.Note("%s", note)
 	}

@@ -24,18 +24,26 @@ const standIns = `
 name: stand-ins
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Corvane, maker: corvane, model: V4, serial: G1, address: 127.44.67.11, scene: platform-clock, streams: [&m {width: 320, height: 180, fps: 5, kbps: 150, gop: 5, audio: true}, &s {width: 160, height: 90, fps: 5, kbps: 80, gop: 5, profile: baseline}]}
+  - {name: Corvane, maker: corvane, model: V4, serial: G1, address: 127.44.67.11, scene: platform-clock, streams: [&m {width: 320,
+       height: 180, fps: 5, kbps: 150, gop: 5, audio: true}, &s {width: 160, height: 90, fps: 5, kbps: 80, gop: 5, profile: baseline}]}
   - {name: Lumenhythe, maker: lumenhythe, model: L2, serial: G2, address: 127.44.67.12, scene: footbridge, streams: [*m, *s]}
   - {name: Brackwell, maker: brackwell, model: B2, serial: G3, address: 127.44.67.13, scene: turntable, streams: [*s]}
   - {name: Holloway, kind: recorder, maker: holloway, model: H8, serial: G4, address: 127.44.67.14}
-  - {name: Another sign-in, maker: corvane, model: V4, serial: G5, address: 127.44.67.15, scene: viaduct, streams: [*s], users: [{name: other, secret: nobody-knows, level: User}]}
+  - {name: Another sign-in, maker: corvane, model: V4, serial: G5, address: 127.44.67.15, scene: viaduct, streams: [*s],
+       users: [{name: other, secret: nobody-knows, level: User}]}
   - {name: Fresh, maker: corvane, model: V4, serial: G6, address: 127.44.67.16, scene: viaduct, streams: [*s], users: []}
-  - {name: Streams off, maker: corvane, model: V4, serial: G7, address: 127.44.67.17, scene: viaduct, streams: [*s], defects: {stream_closed: true}}
-  - {name: Silent, maker: corvane, model: V4, serial: G8, address: 127.44.67.18, scene: viaduct, streams: [*s], defects: {stream_silent: true}}
-  - {name: No more viewers, maker: corvane, model: V4, serial: G9, address: 127.44.67.19, scene: viaduct, streams: [*s], defects: {sessions: -1}}
-  - {name: Encrypted, maker: corvane, model: V4, serial: G10, address: 127.44.67.20, scene: viaduct, streams: [*s], defects: {encrypts: true}}
-  - {name: Datagrams, maker: corvane, model: V4, serial: G11, address: 127.44.67.21, scene: viaduct, streams: [*s], defects: {transport: udp}}
-  - {name: Locked, maker: corvane, model: V4, serial: G12, address: 127.44.67.22, scene: viaduct, streams: [*s], defects: {locked_seconds: 600}}
+  - {name: Streams off, maker: corvane, model: V4, serial: G7, address: 127.44.67.17, scene: viaduct, streams: [*s],
+       defects: {stream_closed: true}}
+  - {name: Silent, maker: corvane, model: V4, serial: G8, address: 127.44.67.18, scene: viaduct, streams: [*s],
+       defects: {stream_silent: true}}
+  - {name: No more viewers, maker: corvane, model: V4, serial: G9, address: 127.44.67.19, scene: viaduct, streams: [*s],
+       defects: {sessions: -1}}
+  - {name: Encrypted, maker: corvane, model: V4, serial: G10, address: 127.44.67.20, scene: viaduct, streams: [*s],
+       defects: {encrypts: true}}
+  - {name: Datagrams, maker: corvane, model: V4, serial: G11, address: 127.44.67.21, scene: viaduct, streams: [*s],
+       defects: {transport: udp}}
+  - {name: Locked, maker: corvane, model: V4, serial: G12, address: 127.44.67.22, scene: viaduct, streams: [*s],
+       defects: {locked_seconds: 600}}
 `
 
 // evidenceEpoch is when the golden evidence was seen.

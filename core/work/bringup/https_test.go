@@ -21,7 +21,8 @@ const private = `
 name: private
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Only, maker: corvane, model: V4, address: 127.44.68.11, scene: platform-clock, streams: [&s {width: 160, height: 90, fps: 5, kbps: 80, gop: 5, profile: baseline}], defects: {https: only}}
+  - {name: Only, maker: corvane, model: V4, address: 127.44.68.11, scene: platform-clock, streams: [&s {width: 160, height: 90,
+       fps: 5, kbps: 80, gop: 5, profile: baseline}], defects: {https: only}}
   - {name: Sends, maker: lumenhythe, model: L2, address: 127.44.68.12, scene: turntable, streams: [*s], defects: {https: redirects}}
   - {name: Vault, kind: recorder, maker: holloway, model: H8, address: 127.44.68.20, slots: 4}
 `

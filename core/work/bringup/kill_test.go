@@ -112,7 +112,10 @@ devices:
 				assert.Equal(t, x.before, made.Before, label)
 			}
 			assert.False(t, made.Pending, label)
-			second := m.cutAt(t, n, weir.ID, ranges, func(ctx context.Context, w *Work) error { return w.Fix(ctx, command.Fix{Action: x.action, Undo: true}) })
+			second := m.cutAt(t, n, weir.ID, ranges, func(ctx context.Context,
+				w *Work) error {
+				return w.Fix(ctx, command.Fix{Action: x.action, Undo: true})
+			})
 			require.False(t, x.is(), "undo of %s", label)
 			d, _ = m.Device(ctx, weir.ID)
 			assert.Empty(t, d.Status.Fixes, "undo of %s", label)

@@ -27,7 +27,8 @@ func TestPlay(t *testing.T) {
 name: looked at
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Looked at, maker: corvane, model: V4, address: 127.44.83.11, scene: turntable, streams: [{width: 320, height: 180, fps: 5, kbps: 3000, gop: 5}], defects: {locks_after: 5}}
+  - {name: Looked at, maker: corvane, model: V4, address: 127.44.83.11, scene: turntable, streams: [{width: 320, height: 180,
+       fps: 5, kbps: 3000, gop: 5}], defects: {locks_after: 5}}
 `)
 	m := newMemory(t)
 	m.key("Fitter", "fitter", "brass-lamp-41")

@@ -222,7 +222,8 @@ func (w *Work) unmark(ctx context.Context, c *client, body evidence.Marked) (err
 
 func (w *Work) lookBack(ctx context.Context, c *client, body evidence.Marked) error {
 	near := func(p onvif.Position) bool {
-		return math.Abs(p.Pan-body.At.Pan) < backWithin && math.Abs(p.Tilt-body.At.Tilt) < backWithin && math.Abs(p.Zoom-body.At.Zoom) < backWithin
+		return math.Abs(p.Pan-body.At.Pan) < backWithin && math.Abs(p.Tilt-body.At.Tilt) < backWithin &&
+			math.Abs(p.Zoom-body.At.Zoom) < backWithin
 	}
 	at, moving, err := c.Looks(ctx, body.Profile)
 	if err == nil && at != nil && near(*at) && !moving {

@@ -23,7 +23,8 @@ const marks = `
 name: marks
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Dome, maker: corvane, model: V4, address: 127.44.76.11, scene: viaduct, texts: 2, ptz: {home: {pan: 0.25, tilt: -0.1, zoom: 0.5}}, streams: [&s {width: 160, height: 90, fps: 5, kbps: 100, gop: 5, profile: baseline}]}
+  - {name: Dome, maker: corvane, model: V4, address: 127.44.76.11, scene: viaduct, texts: 2, ptz: {home: {pan: 0.25, tilt: -0.1,
+       zoom: 0.5}}, streams: [&s {width: 160, height: 90, fps: 5, kbps: 100, gop: 5, profile: baseline}]}
   - {name: Full, maker: lumenhythe, model: L5, address: 127.44.76.12, scene: turntable, texts: 1, streams: [*s]}
   - {name: Mute, maker: corvane, model: V4, address: 127.44.76.13, scene: viaduct, ptz: {defect: mute}, streams: [*s]}
   - {name: Loose, maker: corvane, model: V4, address: 127.44.76.14, scene: viaduct, ptz: {defect: relative}, streams: [*s]}
@@ -136,8 +137,10 @@ func TestMarks(t *testing.T) {
 		stood = stood || looks.Pan > .25+nudgeBy/2
 	}).Mark(ctx, evidence.Nudge, "", false))
 	assert.True(t, stood, "it looks aside for a while")
-	require.NoError(t, work("Dome", func() { assert.Equal(t, []string{"Plain gate 4"}, world.Device("Dome").Texts()) }).Mark(ctx, evidence.Label, " gate\n4", false))
-	assert.Equal(t, `Label "gate 4": made, and put back`, evidence.Record{Kind: evidence.KindMarked, Body: mustEncode(t, newest("Dome"))}.Sum())
+	require.NoError(t, work("Dome", func() { assert.Equal(t, []string{"Plain gate 4"}, world.Device("Dome").Texts()) }).Mark(ctx,
+		evidence.Label, " gate\n4", false))
+	assert.Equal(t, `Label "gate 4": made, and put back`, evidence.Record{Kind: evidence.KindMarked,
+		Body: mustEncode(t, newest("Dome"))}.Sum())
 
 	// Stopped while the label stands: it is taken away all the same.
 	stopping, stop := context.WithCancel(ctx)

@@ -78,7 +78,8 @@ func (w *Work) castOne(ctx context.Context, c *client, st camera.Stream, e onvif
 }
 
 // castChange sends the change and reads back what the device says then.
-func (w *Work) castChange(ctx context.Context, c *client, st camera.Stream, e onvif.EncoderOf, x command.Cast, body *evidence.Multicast) error {
+func (w *Work) castChange(ctx context.Context, c *client, st camera.Stream, e onvif.EncoderOf, x command.Cast,
+	body *evidence.Multicast) error {
 	intend := func() error {
 		pending := *body
 		pending.Pending = true

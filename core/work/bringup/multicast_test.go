@@ -28,12 +28,15 @@ devices:
   - {name: Asked, maker: lumenhythe, model: L5, address: 127.44.78.12, scene: turntable, streams: [
       {width: 160, height: 90, fps: 10, kbps: 200, gop: 10, codec: h265, multicast: {group: 239.78.1.2, port: 50100, ttl: 2}}]}
   - {name: Twice, maker: corvane, model: V4, address: 127.44.78.13, scene: viaduct, streams: [
-      {width: 160, height: 90, fps: 10, kbps: 200, gop: 10, multicast: {group: 239.78.1.3, port: 50100, ttl: 3, auto: true, defect: elsewhere}}]}
+      {width: 160, height: 90, fps: 10, kbps: 200, gop: 10, multicast: {group: 239.78.1.3, port: 50100, ttl: 3, auto: true,
+      defect: elsewhere}}]}
   - {name: Eaten, maker: corvane, model: V4, address: 127.44.78.14, scene: viaduct, streams: [
-      {width: 160, height: 90, fps: 10, kbps: 200, gop: 10, multicast: {group: 224.78.1.4, port: 50100, ttl: 3, auto: true, defect: silent}}]}
+      {width: 160, height: 90, fps: 10, kbps: 200, gop: 10, multicast: {group: 224.78.1.4, port: 50100, ttl: 3, auto: true,
+      defect: silent}}]}
   - {name: Packed, maker: corvane, model: V4, address: 127.44.78.15, scene: viaduct, streams: [
       {width: 160, height: 90, fps: 10, kbps: 200, gop: 10, multicast: {group: 239.78.1.5, port: 50100, ttl: 3, auto: true, as: ts}}]}
-  - {name: None, maker: corvane, model: V4, address: 127.44.78.16, scene: viaduct, streams: [{width: 160, height: 90, fps: 10, kbps: 200, gop: 10}]}
+  - {name: None, maker: corvane, model: V4, address: 127.44.78.16, scene: viaduct, streams: [{width: 160, height: 90, fps: 10,
+       kbps: 200, gop: 10}]}
 `
 
 // Each way of being wrong about a group is told as such, from what arrives.
@@ -56,7 +59,8 @@ func TestGroups(t *testing.T) {
 		return fresh.Status.Multicast["main"]
 	}
 	causes := func(d *latch.Device, b evidence.Multicast) (out []diagnose.Cause) {
-		for _, f := range diagnose.Multicast(diagnose.Cast{Device: netip.MustParseAddr(d.Addr), Says: b.Says, Sends: b.Sends(), Bare: b.Bare, RTSP: b.RTSP, RTSPGroup: b.RTSPGroup}) {
+		for _, f := range diagnose.Multicast(diagnose.Cast{Device: netip.MustParseAddr(d.Addr), Says: b.Says, Sends: b.Sends(),
+			Bare: b.Bare, RTSP: b.RTSP, RTSPGroup: b.RTSPGroup}) {
 			assert.NotEmpty(t, f.Summary)
 			assert.NotEmpty(t, f.Fix)
 			out = append(out, f.Cause)
@@ -92,7 +96,8 @@ func TestGroups(t *testing.T) {
 	_, ok = b.Bare.Of(netip.MustParseAddr(asked.Addr))
 	assert.False(t, ok)
 
-	for name, want := range map[string][]diagnose.Cause{"Twice": {diagnose.GroupDouble}, "Eaten": {diagnose.GroupSilent, diagnose.GroupRTSPSilent, diagnose.GroupOutside}} {
+	for name, want := range map[string][]diagnose.Cause{"Twice": {diagnose.GroupDouble},
+		"Eaten": {diagnose.GroupSilent, diagnose.GroupRTSPSilent, diagnose.GroupOutside}} {
 		d := bring(name)
 		assert.Equal(t, want, causes(d, do(d, command.Cast{Action: evidence.CastMeasure})), name)
 	}
@@ -107,7 +112,8 @@ func TestGroups(t *testing.T) {
 	assert.Contains(t, fmt.Sprint(m.said), "names no group")
 
 	// A second camera in the group of the first: both are heard there, and the one that is measured is told of the other.
-	b = do(asked, command.Cast{Action: evidence.CastSet, Groups: map[string]multicast.Setting{"main": {Addr: netip.MustParseAddr("239.78.1.1"), Port: 50100, TTL: 2}}})
+	b = do(asked, command.Cast{Action: evidence.CastSet,
+		Groups: map[string]multicast.Setting{"main": {Addr: netip.MustParseAddr("239.78.1.1"), Port: 50100, TTL: 2}}})
 	assert.Equal(t, []diagnose.Cause{diagnose.GroupShared}, causes(asked, b))
 	assert.Equal(t, "239.78.1.2:50100, TTL 2", b.Before.String())
 	b = do(asked, command.Cast{Action: evidence.CastUndo})

@@ -97,7 +97,8 @@ func (w *Work) keepOut(ctx context.Context, id uuid.UUID) error {
 
 // access is the way to a target: with the sign-in of the device that it is, or with the one that a person has chosen for it.
 func (w *Work) access(ctx context.Context, t *Target, c *connected) (target.Access, error) {
-	a := target.Access{Dial: w.Guard, Address: t.Address, InScope: w.Guard.Allowed.Contains, Log: w.log, Settings: t.Settings, Pin: t.Pin, About: t.About,
+	a := target.Access{Dial: w.Guard, Address: t.Address, InScope: w.Guard.Allowed.Contains, Log: w.log, Settings: t.Settings,
+		Pin: t.Pin, About: t.About,
 		HandOver: w.handOver(t),
 		Fresh: func(ctx context.Context) (map[string]string, error) {
 			fresh, err := w.Record.Target(ctx, t.ID)

@@ -120,7 +120,8 @@ func (w *Work) placeOn(ctx context.Context, p latch.Placement, replaces string) 
 
 func (w *Work) putOn(ctx context.Context, p latch.Placement, replaces string) (put target.Placement, _ *diagnose.Diagnosis, err error) {
 	if len(p.Misfit) > 0 {
-		return put, &diagnose.Diagnosis{Cause: diagnose.IntakeUnmet, Summary: fmt.Sprintf("%s takes none of its streams: %s.", p.Name, fit.Words(p.Misfit)),
+		return put, &diagnose.Diagnosis{Cause: diagnose.IntakeUnmet, Summary: fmt.Sprintf("%s takes none of its streams: %s.", p.Name,
+			fit.Words(p.Misfit)),
 			Fix: "Set it to the nearest plan that all its targets take, then place it."}, nil
 	}
 	t, err := w.connect(ctx, p.Target)
@@ -140,7 +141,8 @@ func (w *Work) putOn(ctx context.Context, p latch.Placement, replaces string) (p
 
 // placing is what a target is told of the camera.
 func (w *Work) placing(ctx context.Context, p latch.Placement, replaces string) (target.Camera, error) {
-	c := target.Camera{Identity: identityOf(w.d), Name: w.d.Title, Address: w.d.Addr, Model: w.d.Status.Model(), Channel: w.d.Channel, Slot: p.Wanted,
+	c := target.Camera{Identity: identityOf(w.d), Name: w.d.Title, Address: w.d.Addr, Model: w.d.Status.Model(), Channel: w.d.Channel,
+		Slot:     p.Wanted,
 		Replaces: replaces}
 	var err error
 	switch {

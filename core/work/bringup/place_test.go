@@ -30,7 +30,8 @@ const twoViews = `
 name: views
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Clock, maker: corvane, model: V4, address: 127.44.90.11, scene: platform-clock, streams: [&m {width: 320, height: 180, fps: 10, kbps: 200, gop: 5}]}
+  - {name: Clock, maker: corvane, model: V4, address: 127.44.90.11, scene: platform-clock, streams: [&m {width: 320, height: 180,
+       fps: 10, kbps: 200, gop: 5}]}
   - {name: Yard, maker: corvane, model: V4, address: 127.44.90.12, scene: coal-stage, streams: [*m]}
 targets:
   - {name: Vault, kind: hybrid, address: 127.44.90.21, port: 8081, user: desk, secret: oak-door-52, slots: 4, streams: 9554}
@@ -68,8 +69,9 @@ func (v *views) work(d *latch.Device) *Work {
 	fresh, err := v.m.Device(ctx, d.ID)
 	require.NoError(v.m.t, err)
 	w := Start(fresh, Config{Record: v.m, Keyring: v.m, Report: v.m, Clock: v.m,
-		Targets: map[target.Kind]target.Driver{onvifrecorder.Kind: onvifrecorder.Driver{}, viabridge.Kind: viabridge.Driver{}, hub.Kind: hub.Driver{}, byhand.Kind: byhand.Driver{}},
-		Guard:   &address.Guard{Allowed: address.MustParse("127.44.90.0/24")}})
+		Targets: map[target.Kind]target.Driver{onvifrecorder.Kind: onvifrecorder.Driver{}, viabridge.Kind: viabridge.Driver{},
+			hub.Kind: hub.Driver{}, byhand.Kind: byhand.Driver{}},
+		Guard: &address.Guard{Allowed: address.MustParse("127.44.90.0/24")}})
 	v.m.t.Cleanup(w.Close)
 	return w
 }

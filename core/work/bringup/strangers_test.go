@@ -82,7 +82,8 @@ func TestTLSToAStrangerIsNoFriend(t *testing.T) {
 	assert.Error(t, st.Policy(signin.WebPage, key.ID, true).Check(plain), "and nothing is said of what goes without TLS")
 
 	m, d = setUp()
-	require.NoError(t, m.Add(ctx, d, Finding{Body: evidence.Pin{Certificate: certificate.Certificate{SHA256: wanted.Certificate}, Taken: true}}))
+	require.NoError(t, m.Add(ctx, d, Finding{Body: evidence.Pin{Certificate: certificate.Certificate{SHA256: wanted.Certificate},
+		Taken: true}}))
 	st = m.opened(d, 1)
 	require.NotNil(t, st.SignedIn, "a person has taken its certificate")
 	assert.Nil(t, st.SignedIn.Diagnosis)
@@ -150,8 +151,8 @@ func serveBridge(t *testing.T, addr string, b *hostile.Bridge, secure bool) (url
 	return s.URL
 }
 
-// Whoever answers at a target's address is a stranger: a camera's sign-in is handed to it by a person's agreement alone, which names it, and
-// which another one in its place does not have.
+// Whoever answers at a target's address is a stranger: a camera's sign-in is handed to it by a person's agreement alone, which
+// names it, and which another one in its place does not have.
 func TestASecretHandedOverIsASecretSent(t *testing.T) {
 	v := newViews(t)
 	open := &hostile.Bridge{}

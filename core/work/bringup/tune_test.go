@@ -25,9 +25,11 @@ const encoders = `
 name: encoders
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Plain, maker: corvane, model: V4, address: 127.44.71.11, scene: turntable, streams: [&m {width: 320, height: 180, fps: 10, kbps: 200, gop: 10}, &s {width: 160, height: 90, fps: 5, kbps: 80, gop: 5}]}
+  - {name: Plain, maker: corvane, model: V4, address: 127.44.71.11, scene: turntable, streams: [&m {width: 320, height: 180,
+       fps: 10, kbps: 200, gop: 10}, &s {width: 160, height: 90, fps: 5, kbps: 80, gop: 5}]}
   - {name: Clamps, maker: corvane, model: V4, address: 127.44.71.12, scene: turntable, streams: [*m, *s], defects: {encoder: clamps}}
-  - {name: Leaves, maker: corvane, model: V4, address: 127.44.71.14, scene: turntable, streams: [*m, *s], defects: {encoder: restarts, restart_seconds: 3600}}
+  - {name: Leaves, maker: corvane, model: V4, address: 127.44.71.14, scene: turntable, streams: [*m, *s],
+       defects: {encoder: restarts, restart_seconds: 3600}}
   - {name: Refuses, maker: corvane, model: V4, address: 127.44.71.13, scene: turntable, streams: [*m, *s], defects: {encoder: refuses}}
 `
 
@@ -104,7 +106,8 @@ func TestAKillAtEveryPointOfATuning(t *testing.T) {
 name: kills
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Weir, maker: corvane, model: V4, serial: K3, address: 127.44.72.11, scene: viaduct, streams: [{width: 160, height: 90, fps: 5, kbps: 100, gop: 5}]}
+  - {name: Weir, maker: corvane, model: V4, serial: K3, address: 127.44.72.11, scene: viaduct, streams: [{width: 160, height: 90,
+       fps: 5, kbps: 100, gop: 5}]}
 `)
 	m := newMemory(t)
 	m.key("Fitter", "fitter", "brass-lamp-41")
@@ -149,7 +152,8 @@ func TestAKillAtEveryPointOfMakingAStream(t *testing.T) {
 name: kills
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Weir, maker: corvane, model: V4, serial: K4, address: 127.44.73.11, scene: viaduct, texts: 1, streams: [{width: 160, height: 90, fps: 5, kbps: 100, gop: 5}, {width: 160, height: 90, fps: 5, kbps: 80, gop: 5, spare: true}]}
+  - {name: Weir, maker: corvane, model: V4, serial: K4, address: 127.44.73.11, scene: viaduct, texts: 1, streams: [{width: 160,
+       height: 90, fps: 5, kbps: 100, gop: 5}, {width: 160, height: 90, fps: 5, kbps: 80, gop: 5, spare: true}]}
 `)
 	m := newMemory(t)
 	m.key("Fitter", "fitter", "brass-lamp-41")
@@ -197,7 +201,8 @@ func TestDriftIsFoundWhenItIsPlayedAgain(t *testing.T) {
 name: drift
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Yard, maker: corvane, model: V4, address: 127.44.75.11, scene: turntable, streams: [{width: 160, height: 90, fps: 5, kbps: 100, gop: 5}]}
+  - {name: Yard, maker: corvane, model: V4, address: 127.44.75.11, scene: turntable, streams: [{width: 160, height: 90, fps: 5,
+       kbps: 100, gop: 5}]}
 `)
 	m := newMemory(t)
 	m.key("Fitter", "fitter", "brass-lamp-41")

@@ -22,7 +22,8 @@ var ErrBusy = fmt.Errorf("%d streams are converted for browsers at once already"
 
 var converting = make(chan struct{}, mostConverted)
 
-// A converter turns frames of another codec into H.264 of the size of a sub stream, by ffmpeg. What comes out has the time at which it came.
+// A converter turns frames of another codec into H.264 of the size of a sub stream, by ffmpeg. What comes out has the time at which
+// it came.
 type converter struct {
 	in      io.WriteCloser
 	frames  chan []byte

@@ -233,7 +233,8 @@ func (r *Room) Seat(resolve func(Wish) Form) {
 	}
 }
 
-// Wants is 0 where nobody looks at a form. Another number than before means that somebody looks again after nobody has: the form begins anew.
+// Wants is 0 where nobody looks at a form. Another number than before means that somebody looks again after nobody has: the form
+// begins anew.
 func (r *Room) Wants(f Form) int {
 	r.mu.Lock()
 	defer r.mu.Unlock()

@@ -29,15 +29,24 @@ const looks = `
 name: looks
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Clock, maker: corvane, model: V4, address: 127.44.95.11, scene: platform-clock, streams: [{width: 320, height: 180, fps: 10, kbps: 200, gop: 10}]}
-  - {name: Hut, maker: corvane, model: V1, address: 127.44.95.12, scene: coal-stage, streams: [{width: 320, height: 180, fps: 5, kbps: 900, codec: jpeg}]}
-  - {name: Bank, maker: lumenhythe, model: L5, address: 127.44.95.13, scene: viaduct, streams: [{width: 320, height: 180, fps: 5, kbps: 200, gop: 5, codec: h265}]}
-  - {name: Talks, maker: corvane, model: V4, address: 127.44.95.14, scene: footbridge, streams: [{width: 320, height: 180, fps: 10, kbps: 200, gop: 10, audio: "true"}]}
-  - {name: Sings, maker: corvane, model: V4, address: 127.44.95.15, scene: footbridge, streams: [{width: 320, height: 180, fps: 10, kbps: 200, gop: 10, audio: aac}]}
-  - {name: Murmurs, maker: corvane, model: V4, address: 127.44.95.24, scene: footbridge, streams: [{width: 320, height: 180, fps: 10, kbps: 200, gop: 10, audio: g726}]}
-  - {name: Hums, maker: corvane, model: V4, address: 127.44.95.25, scene: footbridge, streams: [{width: 320, height: 180, fps: 10, kbps: 200, gop: 10, audio: latm}]}
-  - {name: Whistles, maker: corvane, model: V4, address: 127.44.95.26, scene: footbridge, streams: [{width: 320, height: 180, fps: 10, kbps: 200, gop: 10, audio: opus}]}
-  - {name: Turns, maker: corvane, model: V4, address: 127.44.95.16, scene: footbridge, streams: [{width: 320, height: 180, fps: 10, kbps: 200, gop: 10, changes: [160, 90]}]}
+  - {name: Clock, maker: corvane, model: V4, address: 127.44.95.11, scene: platform-clock, streams: [{width: 320, height: 180,
+       fps: 10, kbps: 200, gop: 10}]}
+  - {name: Hut, maker: corvane, model: V1, address: 127.44.95.12, scene: coal-stage, streams: [{width: 320, height: 180, fps: 5,
+       kbps: 900, codec: jpeg}]}
+  - {name: Bank, maker: lumenhythe, model: L5, address: 127.44.95.13, scene: viaduct, streams: [{width: 320, height: 180, fps: 5,
+       kbps: 200, gop: 5, codec: h265}]}
+  - {name: Talks, maker: corvane, model: V4, address: 127.44.95.14, scene: footbridge, streams: [{width: 320, height: 180, fps: 10,
+       kbps: 200, gop: 10, audio: "true"}]}
+  - {name: Sings, maker: corvane, model: V4, address: 127.44.95.15, scene: footbridge, streams: [{width: 320, height: 180, fps: 10,
+       kbps: 200, gop: 10, audio: aac}]}
+  - {name: Murmurs, maker: corvane, model: V4, address: 127.44.95.24, scene: footbridge, streams: [{width: 320, height: 180,
+       fps: 10, kbps: 200, gop: 10, audio: g726}]}
+  - {name: Hums, maker: corvane, model: V4, address: 127.44.95.25, scene: footbridge, streams: [{width: 320, height: 180, fps: 10,
+       kbps: 200, gop: 10, audio: latm}]}
+  - {name: Whistles, maker: corvane, model: V4, address: 127.44.95.26, scene: footbridge, streams: [{width: 320, height: 180,
+       fps: 10, kbps: 200, gop: 10, audio: opus}]}
+  - {name: Turns, maker: corvane, model: V4, address: 127.44.95.16, scene: footbridge, streams: [{width: 320, height: 180, fps: 10,
+       kbps: 200, gop: 10, changes: [160, 90]}]}
 `
 
 func opener(t *testing.T, w *sim.World, name string, opened *atomic.Int32) Source {
@@ -46,8 +55,9 @@ func opener(t *testing.T, w *sim.World, name string, opened *atomic.Int32) Sourc
 	return Play(func(ctx context.Context) (*player.Session, error) {
 		opened.Add(1)
 		kinds := []string{"video", "audio"}
-		return player.Open(ctx, player.Request{Kinds: kinds, Dial: &address.Guard{Allowed: address.MustParse("127.44.95.0/24")}, URL: u, Transport: rtsp.TCP,
-			SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")}})
+		return player.Open(ctx, player.Request{Kinds: kinds, Dial: &address.Guard{Allowed: address.MustParse("127.44.95.0/24")}, URL: u,
+			Transport: rtsp.TCP,
+			SignIn:    signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")}})
 	}, func(err error) (*Trouble, bool) { return &Trouble{Problem: err.Error()}, true })
 }
 
@@ -124,7 +134,8 @@ func TestOtherCodecs(t *testing.T) {
 	assert.True(t, strings.HasPrefix(list[0].Begin.MIME, "video/mp4"))
 	assert.True(t, list[1].Key)
 	v.Close()
-	assert.Eventually(t, func() bool { return len(converting) == 0 && h.Streams() == 0 }, 10*time.Second, 20*time.Millisecond, "what converts it ends with it")
+	assert.Eventually(t, func() bool { return len(converting) == 0 && h.Streams() == 0 }, 10*time.Second, 20*time.Millisecond,
+		"what converts it ends with it")
 	for range mostConverted {
 		converting <- struct{}{}
 	}
@@ -350,7 +361,8 @@ func TestSlowViewersHoldLittle(t *testing.T) {
 		}
 		assert.LessOrEqual(t, v.held.Load(), int64(maxHeld))
 	}
-	assert.LessOrEqual(t, heldByAll.Load()-before, int64(maxHeldAll+40*len(frame)), "each may hold one frame, and together no more than the bound")
+	assert.LessOrEqual(t, heldByAll.Load()-before, int64(maxHeldAll+40*len(frame)),
+		"each may hold one frame, and together no more than the bound")
 	first, err := slow[0].Next(context.Background())
 	require.NoError(t, err)
 	assert.NotNil(t, first.Begin, "the beginning is never left out")

@@ -131,8 +131,8 @@ func (r *Session) inventory(ctx context.Context) ([]onvif.Recording, map[string]
 	return recordings, jobs, nil
 }
 
-// Place implements target.Session. It puts a camera into the slot that it has, else into a free one. A placement that was cut off half way is finished
-// rather than begun again.
+// Place implements target.Session. It puts a camera into the slot that it has, else into a free one. A placement that was cut off
+// half way is finished rather than begun again.
 func (r *Session) Place(ctx context.Context, c target.Camera) (target.Placement, error) {
 	recordings, jobs, err := r.inventory(ctx)
 	if err == nil {

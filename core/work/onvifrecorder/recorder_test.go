@@ -25,7 +25,8 @@ const stores = `
 name: stores
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Clock, maker: corvane, model: V4, address: 127.46.12.11, scene: platform-clock, streams: [{width: 320, height: 180, fps: 10, kbps: 200, gop: 5, profile: baseline}]}
+  - {name: Clock, maker: corvane, model: V4, address: 127.46.12.11, scene: platform-clock, streams: [{width: 320, height: 180,
+       fps: 10, kbps: 200, gop: 5, profile: baseline}]}
   - {name: Strongroom, kind: recorder, maker: holloway, model: H8, address: 127.46.12.20, slots: 3}
   - {name: Picky, kind: recorder, maker: holloway, model: H8, address: 127.46.12.21, slots: 3, defects: {plain_sign_ins: true}}
 `
@@ -50,7 +51,8 @@ func TestAPlacementThatWasCutOffIsFinished(t *testing.T) {
 	c := client(t, service, nil)
 	rec := onvifrecorder.New(c, agreed)
 	clock := target.Camera{Identity: "urn:clock", Name: "Clock", Address: "127.46.12.11",
-		Streams: []target.Stream{{Role: "main", URL: w.Device("Clock").URL(0)}}, SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")}}
+		Streams: []target.Stream{{Role: "main", URL: w.Device("Clock").URL(0)}}, SignIn: signin.SignIn{User: "fitter",
+			Secret: signin.NewSecret("brass-lamp-41")}}
 	place := func(n int) (cut bool) {
 		log, left := exchange.NewLog(nil), n
 		log.Watch(func() {
@@ -94,8 +96,9 @@ func TestAURLThatIsTurnedDown(t *testing.T) {
 		SignIn:  signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")}})
 	defer c.Close()
 	rec := onvifrecorder.New(c, agreed)
-	_, err := rec.Place(ctx, target.Camera{Identity: "urn:clock", Name: "Clock", Streams: []target.Stream{{Role: "main", URL: "rtsp://127.46.13.11/vista"}},
-		SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("p@ss")}})
+	_, err := rec.Place(ctx, target.Camera{Identity: "urn:clock", Name: "Clock",
+		Streams: []target.Stream{{Role: "main", URL: "rtsp://127.46.13.11/vista"}},
+		SignIn:  signin.SignIn{User: "fitter", Secret: signin.NewSecret("p@ss")}})
 	var unfit *diagnose.UnfitSignInError
 	require.ErrorAs(t, err, &unfit)
 	assert.True(t, unfit.Encoded)
@@ -119,18 +122,21 @@ func TestAReferenceThatCannotBeRead(t *testing.T) {
 // A recorder that plays what it records says where, and what comes is the camera's own picture.
 func TestWhatARecorderPlays(t *testing.T) {
 	w := simtest.Start(t, strings.ReplaceAll(stores, "127.46.12.", "127.46.14.")+
-		"  - {name: Playing, kind: recorder, maker: holloway, model: H8, address: 127.46.14.22, channels: [{name: Own, address: 10.254.9.11, scene: coal-stage, "+
+		"  - {name: Playing, kind: recorder, maker: holloway, model: H8, address: 127.46.14.22, channels: [{name: Own, address: "+
+		"10.254.9.11, scene: coal-stage, "+
 		"streams: [{width: 320, height: 180, fps: 10, kbps: 200, gop: 5}]}]}\n")
 	guard := &address.Guard{Allowed: address.MustParse("127.46.14.0/24")}
 	fitter := signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")}
 	session := func(name string) target.Session {
-		s, err := onvifrecorder.Driver{}.Connect(ctx, target.Access{Dial: guard, Address: w.Device(name).Service(), SignIn: fitter, HandOver: agreed.HandOver,
-			InScope: guard.Allowed.Contains})
+		s, err := onvifrecorder.Driver{}.Connect(ctx, target.Access{Dial: guard, Address: w.Device(name).Service(), SignIn: fitter,
+			HandOver: agreed.HandOver,
+			InScope:  guard.Allowed.Contains})
 		require.NoError(t, err)
 		t.Cleanup(s.Close)
 		return s
 	}
-	clock := target.Camera{Identity: "urn:clock", Name: "Clock", Streams: []target.Stream{{Role: "main", URL: w.Device("Clock").URL(0)}}, SignIn: fitter}
+	clock := target.Camera{Identity: "urn:clock", Name: "Clock",
+		Streams: []target.Stream{{Role: "main", URL: w.Device("Clock").URL(0)}}, SignIn: fitter}
 	s := session("Playing")
 	p, err := s.Place(ctx, clock)
 	require.NoError(t, err)

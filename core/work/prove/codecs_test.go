@@ -24,20 +24,33 @@ const codecs = `
 name: codecs
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: H.265, maker: lumenhythe, model: L5, address: 127.41.34.11, scene: platform-clock, streams: [&h {width: 640, height: 360, fps: 10, kbps: 500, codec: h265, gop: 10}]}
+  - {name: H.265, maker: lumenhythe, model: L5, address: 127.41.34.11, scene: platform-clock, streams: [&h {width: 640,
+       height: 360, fps: 10, kbps: 500, codec: h265, gop: 10}]}
   - {name: Bare, maker: lumenhythe, model: L5, address: 127.41.34.12, scene: platform-clock, streams: [*h], defects: {no_parameters: true}}
-  - {name: MJPEG, maker: corvane, model: V1, address: 127.41.34.13, scene: turntable, streams: [{width: 320, height: 184, fps: 5, kbps: 900, codec: jpeg}]}
-  - {name: MPEG-4, maker: corvane, model: V1, address: 127.41.34.14, scene: coal-stage, streams: [&m {width: 320, height: 180, fps: 10, kbps: 300, codec: mpeg4, gop: 10}]}
-  - {name: Headers in band, maker: corvane, model: V1, address: 127.41.34.15, scene: coal-stage, streams: [*m], defects: {no_parameters: true}}
-  - {name: AAC, maker: corvane, model: V1, address: 127.41.34.16, scene: footbridge, streams: [{width: 320, height: 180, fps: 10, kbps: 200, gop: 10, audio: aac, metadata: true}]}
-  - {name: G.726, maker: corvane, model: V1, address: 127.41.34.17, scene: footbridge, streams: [{width: 320, height: 180, fps: 10, kbps: 200, gop: 10, audio: g726}]}
-  - {name: Silent, maker: corvane, model: V1, address: 127.41.34.18, scene: footbridge, streams: [{width: 320, height: 180, fps: 10, kbps: 200, gop: 10, audio: silent}]}
-  - {name: Changes, maker: corvane, model: V1, address: 127.41.34.19, scene: footbridge, streams: [{width: 320, height: 180, fps: 10, kbps: 200, gop: 10, changes: [160, 90]}]}
-  - {name: Smart, maker: corvane, model: V1, address: 127.41.34.20, scene: footbridge, streams: [{width: 320, height: 180, fps: 5, kbps: 150, smart: true}]}
-  - {name: Lossy, maker: corvane, model: V1, address: 127.41.34.21, scene: footbridge, streams: [{width: 320, height: 180, fps: 10, kbps: 200, gop: 10}], defects: {drops: 5}}
-  - {name: Touchy, maker: corvane, model: V1, address: 127.41.34.23, scene: footbridge, streams: [{width: 320, height: 180, fps: 10, kbps: 200, gop: 10, audio: aac, metadata: true}], defects: {drops_tracks: true}}
-  - {name: Stops, maker: corvane, model: V1, address: 127.41.34.24, scene: footbridge, streams: [{width: 320, height: 180, fps: 10, kbps: 200, gop: 10}], defects: {stops_after: 1}}
-  - {name: Late, maker: corvane, model: V1, address: 127.41.34.22, scene: footbridge, streams: [{width: 320, height: 180, fps: 10, kbps: 200, gop: 10, audio: "true"}], defects: {clock_offset: -1200}}
+  - {name: MJPEG, maker: corvane, model: V1, address: 127.41.34.13, scene: turntable, streams: [{width: 320, height: 184, fps: 5,
+       kbps: 900, codec: jpeg}]}
+  - {name: MPEG-4, maker: corvane, model: V1, address: 127.41.34.14, scene: coal-stage, streams: [&m {width: 320, height: 180,
+       fps: 10, kbps: 300, codec: mpeg4, gop: 10}]}
+  - {name: Headers in band, maker: corvane, model: V1, address: 127.41.34.15, scene: coal-stage, streams: [*m],
+       defects: {no_parameters: true}}
+  - {name: AAC, maker: corvane, model: V1, address: 127.41.34.16, scene: footbridge, streams: [{width: 320, height: 180, fps: 10,
+       kbps: 200, gop: 10, audio: aac, metadata: true}]}
+  - {name: G.726, maker: corvane, model: V1, address: 127.41.34.17, scene: footbridge, streams: [{width: 320, height: 180, fps: 10,
+       kbps: 200, gop: 10, audio: g726}]}
+  - {name: Silent, maker: corvane, model: V1, address: 127.41.34.18, scene: footbridge, streams: [{width: 320, height: 180,
+       fps: 10, kbps: 200, gop: 10, audio: silent}]}
+  - {name: Changes, maker: corvane, model: V1, address: 127.41.34.19, scene: footbridge, streams: [{width: 320, height: 180,
+       fps: 10, kbps: 200, gop: 10, changes: [160, 90]}]}
+  - {name: Smart, maker: corvane, model: V1, address: 127.41.34.20, scene: footbridge, streams: [{width: 320, height: 180, fps: 5,
+       kbps: 150, smart: true}]}
+  - {name: Lossy, maker: corvane, model: V1, address: 127.41.34.21, scene: footbridge, streams: [{width: 320, height: 180, fps: 10,
+       kbps: 200, gop: 10}], defects: {drops: 5}}
+  - {name: Touchy, maker: corvane, model: V1, address: 127.41.34.23, scene: footbridge, streams: [{width: 320, height: 180,
+       fps: 10, kbps: 200, gop: 10, audio: aac, metadata: true}], defects: {drops_tracks: true}}
+  - {name: Stops, maker: corvane, model: V1, address: 127.41.34.24, scene: footbridge, streams: [{width: 320, height: 180, fps: 10,
+       kbps: 200, gop: 10}], defects: {stops_after: 1}}
+  - {name: Late, maker: corvane, model: V1, address: 127.41.34.22, scene: footbridge, streams: [{width: 320, height: 180, fps: 10,
+       kbps: 200, gop: 10, audio: "true"}], defects: {clock_offset: -1200}}
 `
 
 // Whatever codec a camera sends, its stream is proven with a decoded picture of the right scene and size.
@@ -121,7 +134,8 @@ func TestReportsAndNoPicture(t *testing.T) {
 name: reports
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Reports, maker: corvane, model: V1, address: 127.41.37.10, scene: footbridge, streams: [{width: 320, height: 180, fps: 10, kbps: 200, gop: 10}], defects: {drops: 100}}
+  - {name: Reports, maker: corvane, model: V1, address: 127.41.37.10, scene: footbridge, streams: [{width: 320, height: 180,
+       fps: 10, kbps: 200, gop: 10}], defects: {drops: 100}}
 `)
 	u, err := streamurl.Parse(w.Device("Reports").URL(0))
 	require.NoError(t, err)

@@ -28,12 +28,14 @@ const tarn = `
 name: prove
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Clock, maker: corvane, model: V4, address: 127.41.1.11, scene: platform-clock, streams: [&m {width: 640, height: 360, fps: 15, kbps: 600, audio: true}, &s {width: 320, height: 180, fps: 10, kbps: 200, gop: 5, profile: baseline}]}
+  - {name: Clock, maker: corvane, model: V4, address: 127.41.1.11, scene: platform-clock, streams: [&m {width: 640, height: 360,
+       fps: 15, kbps: 600, audio: true}, &s {width: 320, height: 180, fps: 10, kbps: 200, gop: 5, profile: baseline}]}
   - {name: Turntable, maker: lumenhythe, model: L2, address: 127.41.1.12, scene: turntable, streams: [*m, *s]}
   - {name: Busy, maker: corvane, model: V4, address: 127.41.1.13, scene: turntable, streams: [*s], defects: {sessions: -1}}
   - {name: Silent, maker: corvane, model: V4, address: 127.41.1.14, scene: turntable, streams: [*s], defects: {stream_silent: true}}
   - {name: Closed, maker: corvane, model: V4, address: 127.41.1.15, scene: turntable, streams: [*s], defects: {stream_closed: true}}
-  - {name: Odd, maker: lumenhythe, model: L2, address: 127.41.1.16, scene: turntable, streams: [*s], defects: {no_parameters: true, stray_frames: true}}
+  - {name: Odd, maker: lumenhythe, model: L2, address: 127.41.1.16, scene: turntable, streams: [*s], defects: {no_parameters: true,
+       stray_frames: true}}
   - {name: Open, maker: corvane, model: V4, address: 127.41.1.17, scene: turntable, users: [], streams: [*s]}
 `
 

@@ -22,17 +22,25 @@ const ways = `
 name: ways
 users: [{name: fitter, secret: "@:/#%&+ ä", level: Administrator}]
 devices:
-  - {name: udp, maker: corvane, model: V4, serial: T1, address: 127.41.31.11, scene: turntable, streams: [&s {width: 320, height: 180, fps: 10, kbps: 200, gop: 5, profile: baseline, audio: true}], defects: {transport: udp}}
-  - {name: multicast, maker: corvane, model: V4, serial: T2, address: 127.41.31.12, scene: turntable, streams: [*s], defects: {transport: multicast}}
+  - {name: udp, maker: corvane, model: V4, serial: T1, address: 127.41.31.11, scene: turntable, streams: [&s {width: 320,
+       height: 180, fps: 10, kbps: 200, gop: 5, profile: baseline, audio: true}], defects: {transport: udp}}
+  - {name: multicast, maker: corvane, model: V4, serial: T2, address: 127.41.31.12, scene: turntable, streams: [*s],
+       defects: {transport: multicast}}
   - {name: tls, maker: corvane, model: V4, serial: T3, address: 127.41.31.13, scene: turntable, streams: [*s], defects: {transport: tls}}
-  - {name: tunnel, maker: corvane, model: V4, serial: T4, address: 127.41.31.14, scene: turntable, streams: [*s], defects: {transport: tunnel}}
-  - {name: expired, maker: corvane, model: V4, serial: T5, address: 127.41.31.15, scene: turntable, streams: [*s], tls: expired, defects: {transport: tls}}
-  - {name: stale, maker: lumenhythe, model: L2, serial: T6, address: 127.41.31.16, scene: turntable, streams: [*s], defects: {stale_seconds: 1}}
+  - {name: tunnel, maker: corvane, model: V4, serial: T4, address: 127.41.31.14, scene: turntable, streams: [*s],
+       defects: {transport: tunnel}}
+  - {name: expired, maker: corvane, model: V4, serial: T5, address: 127.41.31.15, scene: turntable, streams: [*s], tls: expired,
+       defects: {transport: tls}}
+  - {name: stale, maker: lumenhythe, model: L2, serial: T6, address: 127.41.31.16, scene: turntable, streams: [*s],
+       defects: {stale_seconds: 1}}
   - {name: moved, maker: corvane, model: V4, serial: T7, address: 127.41.31.17, scene: turntable, streams: [*s], defects: {redirects: path}}
   - {name: loop, maker: corvane, model: V4, serial: T8, address: 127.41.31.18, scene: turntable, streams: [*s], defects: {redirects: loop}}
-  - {name: outside, maker: corvane, model: V4, serial: T9, address: 127.41.31.19, scene: turntable, streams: [*s], defects: {redirects: "rtsp://127.99.0.1/vista/ch1/primary"}}
-  - {name: encrypted, maker: corvane, model: V4, serial: T11, address: 127.41.31.21, scene: turntable, streams: [*s], defects: {encrypts: true}}
-  - {name: sister, maker: corvane, model: V4, serial: T10, address: 127.41.31.20, scene: turntable, streams: [*s], defects: {redirects: "rtsp://127.41.31.11:554/vista/ch1/primary"}}
+  - {name: outside, maker: corvane, model: V4, serial: T9, address: 127.41.31.19, scene: turntable, streams: [*s],
+       defects: {redirects: "rtsp://127.99.0.1/vista/ch1/primary"}}
+  - {name: encrypted, maker: corvane, model: V4, serial: T11, address: 127.41.31.21, scene: turntable, streams: [*s],
+       defects: {encrypts: true}}
+  - {name: sister, maker: corvane, model: V4, serial: T10, address: 127.41.31.20, scene: turntable, streams: [*s],
+       defects: {redirects: "rtsp://127.41.31.11:554/vista/ch1/primary"}}
 `
 
 // Whatever way a device sends, the same picture is measured, with a password of awkward characters.

@@ -297,7 +297,8 @@ func (w *work) make(ctx context.Context, role string) error {
 		}
 	}
 	if len(w.view.free) == 0 {
-		w.out.Refused = append(w.out.Refused, tuning.Refusal{Stream: role, Field: "stream", Asked: plan.String(), Why: "no encoder is left for it"})
+		w.out.Refused = append(w.out.Refused, tuning.Refusal{Stream: role, Field: "stream", Asked: plan.String(),
+			Why: "no encoder is left for it"})
 		return nil
 	}
 	token, err := w.c.CreateProfile(ctx, name, w.view.source, w.view.free[0].Token)

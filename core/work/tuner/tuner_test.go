@@ -26,19 +26,26 @@ const makers = `
 name: makers
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Plain, maker: corvane, model: V4, address: 127.44.80.11, scene: turntable, streams: [&m {width: 640, height: 360, fps: 10, kbps: 400, gop: 10}, &s {width: 320, height: 180, fps: 10, kbps: 200, gop: 10}]}
+  - {name: Plain, maker: corvane, model: V4, address: 127.44.80.11, scene: turntable, streams: [&m {width: 640, height: 360,
+       fps: 10, kbps: 400, gop: 10}, &s {width: 320, height: 180, fps: 10, kbps: 200, gop: 10}]}
   - {name: Discrete, maker: lumenhythe, model: L2, address: 127.44.80.12, scene: turntable, streams: [*m, *s]}
   - {name: Clamps, maker: corvane, model: V4, address: 127.44.80.13, scene: turntable, streams: [*m, *s], defects: {encoder: clamps}}
   - {name: Refuses, maker: corvane, model: V4, address: 127.44.80.14, scene: turntable, streams: [*m, *s], defects: {encoder: refuses}}
   - {name: Ignores, maker: corvane, model: V4, address: 127.44.80.15, scene: turntable, streams: [*m, *s], defects: {encoder: ignores}}
   - {name: Shares, maker: corvane, model: V4, address: 127.44.80.16, scene: turntable, streams: [*m, *s], defects: {encoder: shares}}
-  - {name: Vbr, maker: lumenhythe, model: L2, address: 127.44.80.18, scene: turntable, streams: [*m, *s], defects: {encoder: vbr, media2_only: true}}
-  - {name: Budget, maker: corvane, model: V5, address: 127.44.80.19, scene: turntable, streams: [*m, *s, {width: 160, height: 90, fps: 10, kbps: 100, gop: 10}], defects: {encoder: budget}}
+  - {name: Vbr, maker: lumenhythe, model: L2, address: 127.44.80.18, scene: turntable, streams: [*m, *s], defects: {encoder: vbr,
+       media2_only: true}}
+  - {name: Budget, maker: corvane, model: V5, address: 127.44.80.19, scene: turntable, streams: [*m, *s, {width: 160, height: 90,
+       fps: 10, kbps: 100, gop: 10}], defects: {encoder: budget}}
   - {name: Reboots, maker: corvane, model: V4, address: 127.44.80.20, scene: turntable, streams: [*m], defects: {encoder: reboots}}
-  - {name: Restarts, maker: corvane, model: V4, address: 127.44.80.21, scene: turntable, streams: [*m], defects: {encoder: restarts, restart_seconds: 1}}
+  - {name: Restarts, maker: corvane, model: V4, address: 127.44.80.21, scene: turntable, streams: [*m],
+       defects: {encoder: restarts, restart_seconds: 1}}
   - {name: Forgets, maker: corvane, model: V4, address: 127.44.80.22, scene: turntable, streams: [*m], defects: {encoder: forgets}}
-  - {name: Spare, maker: corvane, model: V4, address: 127.44.80.23, scene: turntable, streams: [*m, {width: 320, height: 180, fps: 10, kbps: 200, gop: 10, spare: true}], texts: 2}
-  - {name: Spare too, maker: lumenhythe, model: L2, address: 127.44.80.24, scene: turntable, streams: [{width: 640, height: 360, fps: 10, kbps: 400, gop: 10, audio: "true"}, {width: 320, height: 180, fps: 10, kbps: 200, gop: 10, spare: true}], texts: 2, defects: {media2_only: true}}
+  - {name: Spare, maker: corvane, model: V4, address: 127.44.80.23, scene: turntable, streams: [*m, {width: 320, height: 180,
+       fps: 10, kbps: 200, gop: 10, spare: true}], texts: 2}
+  - {name: Spare too, maker: lumenhythe, model: L2, address: 127.44.80.24, scene: turntable, streams: [{width: 640, height: 360,
+       fps: 10, kbps: 400, gop: 10, audio: "true"}, {width: 320, height: 180, fps: 10, kbps: 200, gop: 10, spare: true}], texts: 2,
+       defects: {media2_only: true}}
   - {name: Drops, maker: corvane, model: V4, address: 127.44.80.25, scene: turntable, streams: [*m], defects: {encoder: drops}}
   - {name: One, maker: corvane, model: V4, address: 127.44.80.17, scene: turntable, streams: [*m]}
 `
@@ -123,7 +130,8 @@ func TestTune(t *testing.T) {
 		text := strings.Join(r.SideEffects, "\n")
 		assert.Contains(t, text, "main: fps was set to 25 and reads back as 10")
 		assert.Contains(t, text, "main: bitrate_kbps was set to 1000 and reads back as 500")
-		assert.Equal(t, []tuning.Difference{{Field: "fps", Set: "25", Got: "10"}}, r.Off["main"], "a bitrate is a ceiling where nobody asked for a constant one")
+		assert.Equal(t, []tuning.Difference{{Field: "fps", Set: "25", Got: "10"}}, r.Off["main"],
+			"a bitrate is a ceiling where nobody asked for a constant one")
 	})
 	t.Run("one that refuses says so, and nothing is taken for done", func(t *testing.T) {
 		t.Parallel()
@@ -261,8 +269,10 @@ func TestARecorderSendsOnWhatArrives(t *testing.T) {
 name: relay
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Camera, maker: corvane, model: V4, address: 127.44.80.31, scene: turntable, streams: [&m {width: 320, height: 180, fps: 10, kbps: 200, gop: 10}], defects: {encoder: drops}}
-  - {name: Vault, kind: recorder, maker: holloway, model: H8, address: 127.44.80.32, channels: [{name: Own, address: 10.254.9.11, scene: coal-stage, streams: [*m]}]}
+  - {name: Camera, maker: corvane, model: V4, address: 127.44.80.31, scene: turntable, streams: [&m {width: 320, height: 180,
+       fps: 10, kbps: 200, gop: 10}], defects: {encoder: drops}}
+  - {name: Vault, kind: recorder, maker: holloway, model: H8, address: 127.44.80.32, channels: [{name: Own, address: 10.254.9.11,
+       scene: coal-stage, streams: [*m]}]}
 `)
 	ctx := context.Background()
 	rec := onvifrecorder.New(client(t, w.Device("Vault")), target.Access{HandOver: func(context.Context, target.Handing) error { return nil }})

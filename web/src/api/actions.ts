@@ -12,7 +12,10 @@ export type Body<P extends keyof paths, M extends keyof paths[P]> = paths[P][M] 
   ? Omit<B, "$schema">
   : never;
 
-/** A change on the server; afterwards what it has made stale is asked for anew. Its failure is shown as a toast unless the form shows it. */
+/**
+ * A change on the server; afterwards what it has made stale is asked for anew. Its failure is shown as a toast unless the form
+ * shows it.
+ */
 export function useAction<In, Out>(
   send: (given: In) => Promise<Out>,
   stale: (readonly unknown[])[],

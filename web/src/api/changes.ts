@@ -21,8 +21,10 @@ const order = (a: string) =>
     .join(".");
 
 /**
- * Brings a line-up up to date. Changes since an earlier version than ours fit too, since each device comes whole; an answer that was asked for
- * before what we have came is old and changes nothing. Devices that are as they were keep their objects, so that nothing of them is drawn again.
+ * Brings a line-up up to date. Changes since an earlier version than ours fit too, since each device comes whole; an answer that
+ * was asked for
+ * before what we have came is old and changes nothing. Devices that are as they were keep their objects, so that nothing of them
+ * is drawn again.
  */
 export function apply(before: LineUp | undefined, c: Changes): LineUp {
   const ahead = before && newer(c.version, before.version);

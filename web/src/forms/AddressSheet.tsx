@@ -2,6 +2,7 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { ArrowRight } from "lucide-react";
 import { useEffect, useRef, useState } from "react";
 import { api, must, Problem, type Device, type Site } from "@/api/client";
+import type { components } from "@/api/schema";
 import { useSetAddress } from "@/api/actions";
 import { useInterfaces } from "@/api/queries";
 import { Button } from "@/parts/Button";
@@ -75,7 +76,7 @@ export function AddressSheet({
   const apply = (dhcp: boolean) =>
     send.mutate(
       {
-        title: `${dhcp ? "Put to DHCP" : "Give addresses to"} ${devices.length === 1 ? devices[0]!.name : `${dhcp ? devices.length : ready.length} devices`}`,
+        title: runTitle(dhcp, devices, dhcp ? devices.length : ready.length),
         lines: dhcp
           ? devices.map((d) => ({ device: d.id, dhcp: true }))
           : ready.map((l) => ({
@@ -102,87 +103,7 @@ export function AddressSheet({
     >
       {network && (
         <>
-          <div className="grid gap-3 sm:grid-cols-[2fr_90px_1.2fr_2fr]">
-            <Field
-              label="Camera pool"
-              name="pool"
-              autoFocus
-              className="mono"
-              autoComplete="off"
-              value={network.pool}
-              onChange={(e) => set({ pool: e.target.value })}
-              error={errorAt("pool") ?? errorAt("range")}
-            />
-            <Field
-              label="Mask"
-              name="bits"
-              className="mono"
-              inputMode="numeric"
-              autoComplete="off"
-              value={`/${network.bits}`}
-              onChange={(e) => set({ bits: Number(e.target.value.replace(/\D/g, "")) })}
-              error={errorAt("bits")}
-            />
-            <Field
-              label="Gateway"
-              name="gateway"
-              className="mono"
-              autoComplete="off"
-              value={network.gateway}
-              placeholder="leave as it is"
-              onChange={(e) => set({ gateway: e.target.value })}
-              error={errorAt("gateway")}
-            />
-            <Field
-              label="DHCP pool, kept free"
-              name="dhcp"
-              className="mono"
-              autoComplete="off"
-              value={network.dhcp}
-              placeholder="192.0.2.200-192.0.2.250"
-              onChange={(e) => set({ dhcp: e.target.value })}
-              error={errorAt("dhcp")}
-            />
-          </div>
-          {more ? (
-            <div className="mt-3 grid gap-3 sm:grid-cols-3">
-              <Field
-                label="Name servers"
-                name="dns"
-                className="mono"
-                autoComplete="off"
-                autoFocus
-                value={network.dns ?? ""}
-                placeholder="leave as they are"
-                onChange={(e) => set({ dns: e.target.value })}
-                error={errorAt("dns")}
-              />
-              <Field
-                label="Time server"
-                name="ntp"
-                className="mono"
-                autoComplete="off"
-                value={network.ntp ?? ""}
-                placeholder="leave as it is"
-                onChange={(e) => set({ ntp: e.target.value })}
-                error={errorAt("ntp")}
-              />
-              <Field
-                label="Time zone, POSIX form"
-                name="time_zone"
-                className="mono"
-                autoComplete="off"
-                value={network.time_zone ?? ""}
-                placeholder="GMT0BST,M3.5.0/1,M10.5.0"
-                onChange={(e) => set({ time_zone: e.target.value })}
-                error={errorAt("time_zone")}
-              />
-            </div>
-          ) : (
-            <button type="button" className="mt-2 text-small underline hover:text-ink" onClick={() => setMore(true)}>
-              Name servers, time server, time zone …
-            </button>
-          )}
+          <NetworkFields network={network} set={set} errorAt={errorAt} more={more} setMore={setMore} />
           <div className="mt-2 flex flex-wrap gap-x-5 text-small">
             <Tick label="Name each device after its camera" checked={names} onChange={setNames} />
             <Tick label="Set clocks right that are wrong" checked={clocks} onChange={setClocks} />
@@ -212,27 +133,11 @@ export function AddressSheet({
                   id={(l) => l.device}
                   row={(l, _, measured) => (
                     <tr {...measured} data-plan={l.name} className="h-8 border-b last:border-b-0 [&>td]:px-2">
-                      <td className="max-w-60">
-                        <span className="flex items-center gap-2">
-                          <Still src={pictures.get(l.device)} name={l.name} className="h-6 w-[43px]" />
-                          <span className="truncate">{l.name}</span>
-                        </span>
-                      </td>
-                      <td className="mono text-right text-soft">{l.old}</td>
-                      <td className="w-6 text-soft">
-                        <ArrowRight size={14} aria-label="becomes" />
-                      </td>
-                      <td className={`mono ${l.keep ? "text-soft" : "font-semibold"}`}>{l.new}</td>
-                      <td className={`text-small ${l.problem ? "text-stuck" : "text-soft"}`}>
-                        {l.problem ||
-                          [
-                            l.keep ? "stays: it lies in the pool" : "free",
-                            names && l.host,
-                            clocks && wrong(l) && `clock ${skew(l.skew_ms)}`,
-                          ]
-                            .filter(Boolean)
-                            .join(" · ")}
-                      </td>
+                      <LineCells
+                        line={l}
+                        picture={pictures.get(l.device)}
+                        along={[names && l.host, clocks && wrong(l) && `clock ${skew(l.skew_ms)}`]}
+                      />
                     </tr>
                   )}
                 />
@@ -268,6 +173,11 @@ export function AddressSheet({
   );
 }
 
+const runTitle = (dhcp: boolean, devices: Device[], n: number) =>
+  `${dhcp ? "Put to DHCP" : "Give addresses to"} ${devices.length === 1 ? devices[0]!.name : `${n} devices`}`;
+
+type Assignment = components["schemas"]["AssignmentView"];
+
 /** The causes of problems that stand beside their field. */
 const shownByField = ["pool", "range", "bits", "gateway", "dhcp", "dns", "ntp", "time_zone"];
 
@@ -276,5 +186,128 @@ function Tick({ label, checked, onChange }: { label: string; checked: boolean; o
     <label className="flex items-center gap-2">
       <Check checked={checked} onChange={() => onChange(!checked)} label={label} /> {label}
     </label>
+  );
+}
+
+/** How the site's addresses are laid out, field by field. */
+function NetworkFields({
+  network,
+  set,
+  errorAt,
+  more,
+  setMore,
+}: {
+  network: Network;
+  set: (part: Partial<Network>) => void;
+  errorAt: (field: string) => string | undefined;
+  more: boolean;
+  setMore: (on: boolean) => void;
+}) {
+  return (
+    <>
+      <div className="grid gap-3 sm:grid-cols-[2fr_90px_1.2fr_2fr]">
+        <Field
+          label="Camera pool"
+          name="pool"
+          autoFocus
+          className="mono"
+          autoComplete="off"
+          value={network.pool}
+          onChange={(e) => set({ pool: e.target.value })}
+          error={errorAt("pool") ?? errorAt("range")}
+        />
+        <Field
+          label="Mask"
+          name="bits"
+          className="mono"
+          inputMode="numeric"
+          autoComplete="off"
+          value={`/${network.bits}`}
+          onChange={(e) => set({ bits: Number(e.target.value.replace(/\D/g, "")) })}
+          error={errorAt("bits")}
+        />
+        <Field
+          label="Gateway"
+          name="gateway"
+          className="mono"
+          autoComplete="off"
+          value={network.gateway}
+          placeholder="leave as it is"
+          onChange={(e) => set({ gateway: e.target.value })}
+          error={errorAt("gateway")}
+        />
+        <Field
+          label="DHCP pool, kept free"
+          name="dhcp"
+          className="mono"
+          autoComplete="off"
+          value={network.dhcp}
+          placeholder="192.0.2.200-192.0.2.250"
+          onChange={(e) => set({ dhcp: e.target.value })}
+          error={errorAt("dhcp")}
+        />
+      </div>
+      {more ? (
+        <div className="mt-3 grid gap-3 sm:grid-cols-3">
+          <Field
+            label="Name servers"
+            name="dns"
+            className="mono"
+            autoComplete="off"
+            autoFocus
+            value={network.dns ?? ""}
+            placeholder="leave as they are"
+            onChange={(e) => set({ dns: e.target.value })}
+            error={errorAt("dns")}
+          />
+          <Field
+            label="Time server"
+            name="ntp"
+            className="mono"
+            autoComplete="off"
+            value={network.ntp ?? ""}
+            placeholder="leave as it is"
+            onChange={(e) => set({ ntp: e.target.value })}
+            error={errorAt("ntp")}
+          />
+          <Field
+            label="Time zone, POSIX form"
+            name="time_zone"
+            className="mono"
+            autoComplete="off"
+            value={network.time_zone ?? ""}
+            placeholder="GMT0BST,M3.5.0/1,M10.5.0"
+            onChange={(e) => set({ time_zone: e.target.value })}
+            error={errorAt("time_zone")}
+          />
+        </div>
+      ) : (
+        <button type="button" className="mt-2 text-small underline hover:text-ink" onClick={() => setMore(true)}>
+          Name servers, time server, time zone …
+        </button>
+      )}
+    </>
+  );
+}
+
+/** One device of the plan: where it is, where it goes, what goes along. */
+function LineCells({ line: l, picture, along }: { line: Assignment; picture?: string; along: (string | false)[] }) {
+  return (
+    <>
+      <td className="max-w-60">
+        <span className="flex items-center gap-2">
+          <Still src={picture} name={l.name} className="h-6 w-[43px]" />
+          <span className="truncate">{l.name}</span>
+        </span>
+      </td>
+      <td className="mono text-right text-soft">{l.old}</td>
+      <td className="w-6 text-soft">
+        <ArrowRight size={14} aria-label="becomes" />
+      </td>
+      <td className={`mono ${l.keep ? "text-soft" : "font-semibold"}`}>{l.new}</td>
+      <td className={`text-small ${l.problem ? "text-stuck" : "text-soft"}`}>
+        {l.problem || [l.keep ? "stays: it lies in the pool" : "free", ...along].filter(Boolean).join(" · ")}
+      </td>
+    </>
   );
 }

@@ -69,7 +69,9 @@ export function ClaimSheet({
         <p className="text-soft">
           {factory
             ? "Its account keeps its name and gets a password of its own. The new one is on the keyring before it is sent."
-            : `${many ? "They let" : "It lets"} anyone in, as ${many ? "they" : "it"} came from the factory. The first account closes ${many ? "them" : "it"}.`}
+            : many
+              ? "They let anyone in, as they came from the factory. The first account closes them."
+              : "It lets anyone in, as it came from the factory. The first account closes it."}
         </p>
         <Field
           label="User name"

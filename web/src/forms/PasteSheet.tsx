@@ -1,6 +1,7 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, must } from "@/api/client";
+import type { components } from "@/api/schema";
 import { Button } from "@/parts/Button";
 import { Foot } from "@/parts/Foot";
 import { Check } from "@/parts/Check";
@@ -11,7 +12,10 @@ import { RadioGroup } from "radix-ui";
 import { Dot } from "@/parts/Dot";
 import { usePaste } from "@/api/actions";
 
-/** Takes a URL as it was copied from anywhere: says what is wrong with it and what it becomes, reads its path, and proves it with its siblings. */
+/**
+ * Takes a URL as it was copied from anywhere: says what is wrong with it and what it becomes, reads its path, and proves it with
+ * its siblings.
+ */
 export function PasteSheet({ site, open, onOpenChange }: { site: string; open: boolean; onOpenChange: (open: boolean) => void }) {
   const [text, setText] = useState("");
   const [skip, setSkip] = useState<string[]>([]);
@@ -80,51 +84,7 @@ export function PasteSheet({ site, open, onOpenChange }: { site: string; open: b
           className="mono w-full rounded-md border bg-paper p-2 text-small"
         />
         {urls.slice(0, 6).map((u) => (
-          <section key={`${u.line} ${u.url ?? u.problem}`} aria-label={`URL in line ${u.line}`} className="mt-3 border-t pt-2">
-            {u.ok ? (
-              <div className="flex flex-wrap gap-x-1 gap-y-1.5">
-                {u.segments.map((s) => (
-                  <span key={s.part} className="text-small">
-                    <span className="mono block border-b-2 border-hair bg-well px-1.5 py-0.5 break-all">
-                      {s.part === "sign-in" ? `${s.text}, password kept back` : s.text}
-                    </span>
-                    <span className="px-1.5 text-soft">{s.part}</span>
-                  </span>
-                ))}
-              </div>
-            ) : (
-              <p>
-                <span className="text-stuck">{sentence(u.problem ?? "")}</span>{" "}
-                <span className="text-soft">{sentence(u.remedy ?? "")}</span>
-              </p>
-            )}
-            {u.hosts && (
-              <div role="group" aria-label="Which address is meant" className="mt-1.5 flex flex-wrap gap-2">
-                {u.hosts.map((h) => (
-                  <Button key={h} className="mono h-7" onClick={() => setHost(h)}>
-                    {h}
-                  </Button>
-                ))}
-              </div>
-            )}
-            <ul className="mt-1 text-small">
-              {u.findings.map((f) => (
-                <li key={f.fault} className="flex items-center gap-2 py-0.5">
-                  <Check checked={!skip.includes(f.fault)} onChange={() => toggle(f.fault)} label={`Mend: ${f.problem}`} />
-                  <span className="grow">{sentence(f.problem)}</span>
-                  <span className="mono text-soft">{f.becomes}</span>
-                </li>
-              ))}
-              {skip.map(
-                (f) =>
-                  !u.findings.some((x) => x.fault === f) && (
-                    <li key={f} className="flex items-center gap-2 py-0.5 text-soft">
-                      <Check checked={false} onChange={() => toggle(f)} label={`Mend ${f}`} /> left as it is: {f.replaceAll("_", " ")}
-                    </li>
-                  ),
-              )}
-            </ul>
-          </section>
+          <PastedUrl key={`${u.line} ${u.url ?? u.problem}`} url={u} skip={skip} toggle={toggle} choose={setHost} />
         ))}
         {urls.length > 6 && <p className="mt-2 text-soft">and {urls.length - 6} more</p>}
         {!!read.data?.without && text.trim() && (
@@ -134,36 +94,7 @@ export function PasteSheet({ site, open, onOpenChange }: { site: string; open: b
           </p>
         )}
         {read.data && text.trim() && urls.length === 0 && <p className="mt-3 text-soft">No URL stands in it.</p>}
-        {readings.length > 0 && (
-          <div className="mt-3 border-t pt-2">
-            <p className="mb-1 text-small text-soft">The path, read as a recipe:</p>
-            <RadioGroup.Root
-              value={String(chosen)}
-              onValueChange={(v) => setChosen(Number(v))}
-              aria-label="How the path is read"
-              className="max-h-36 overflow-auto"
-            >
-              {readings.map((r, i) => (
-                <label
-                  key={r.path}
-                  className={`flex cursor-pointer items-baseline gap-2 rounded-sm px-1 py-1 ${i === chosen ? "bg-well" : ""}`}
-                >
-                  <Dot value={String(i)} />
-                  <span className="min-w-0 grow">
-                    <span className="mono break-all">{r.path}</span>{" "}
-                    <span className="block text-small text-soft">
-                      {r.name}: {r.why.join(", ")}
-                    </span>
-                  </span>
-                  <span className="shrink-0 text-small text-soft">
-                    {r.channels ? `channel ${r.channel}, ` : ""}
-                    {r.role}
-                  </span>
-                </label>
-              ))}
-            </RadioGroup.Root>
-          </div>
-        )}
+        {readings.length > 0 && <Readings readings={readings} chosen={chosen} choose={setChosen} />}
         {reading?.channels && reading.name.startsWith("learned") && (
           <label className="mt-2 flex items-center gap-2 text-small">
             <Check checked={save} onChange={() => setSave(!save)} label="Keep the recipe in the path book" /> Keep the recipe in the path
@@ -197,6 +128,99 @@ export function PasteSheet({ site, open, onOpenChange }: { site: string; open: b
         </Foot>
       </form>
     </Sheet>
+  );
+}
+
+type Pasted = { urls: components["schemas"]["PastedView"][]; readings: components["schemas"]["Reading"][] };
+
+/** One URL as it was read: its parts, what was wrong with it, and which faults are mended. */
+function PastedUrl({
+  url: u,
+  skip,
+  toggle,
+  choose,
+}: {
+  url: Pasted["urls"][number];
+  skip: string[];
+  toggle: (fault: string) => void;
+  choose: (host: string) => void;
+}) {
+  return (
+    <section aria-label={`URL in line ${u.line}`} className="mt-3 border-t pt-2">
+      {u.ok ? (
+        <div className="flex flex-wrap gap-x-1 gap-y-1.5">
+          {u.segments.map((s) => (
+            <span key={s.part} className="text-small">
+              <span className="mono block border-b-2 border-hair bg-well px-1.5 py-0.5 break-all">
+                {s.part === "sign-in" ? `${s.text}, password kept back` : s.text}
+              </span>
+              <span className="px-1.5 text-soft">{s.part}</span>
+            </span>
+          ))}
+        </div>
+      ) : (
+        <p>
+          <span className="text-stuck">{sentence(u.problem ?? "")}</span> <span className="text-soft">{sentence(u.remedy ?? "")}</span>
+        </p>
+      )}
+      {u.hosts && (
+        <div role="group" aria-label="Which address is meant" className="mt-1.5 flex flex-wrap gap-2">
+          {u.hosts.map((h) => (
+            <Button key={h} className="mono h-7" onClick={() => choose(h)}>
+              {h}
+            </Button>
+          ))}
+        </div>
+      )}
+      <ul className="mt-1 text-small">
+        {u.findings.map((f) => (
+          <li key={f.fault} className="flex items-center gap-2 py-0.5">
+            <Check checked={!skip.includes(f.fault)} onChange={() => toggle(f.fault)} label={`Mend: ${f.problem}`} />
+            <span className="grow">{sentence(f.problem)}</span>
+            <span className="mono text-soft">{f.becomes}</span>
+          </li>
+        ))}
+        {skip.map(
+          (f) =>
+            !u.findings.some((x) => x.fault === f) && (
+              <li key={f} className="flex items-center gap-2 py-0.5 text-soft">
+                <Check checked={false} onChange={() => toggle(f)} label={`Mend ${f}`} /> left as it is: {f.replaceAll("_", " ")}
+              </li>
+            ),
+        )}
+      </ul>
+    </section>
+  );
+}
+
+/** The ways in which the path can be read, the likeliest first. */
+function Readings({ readings, chosen, choose }: { readings: Pasted["readings"]; chosen: number; choose: (n: number) => void }) {
+  return (
+    <div className="mt-3 border-t pt-2">
+      <p className="mb-1 text-small text-soft">The path, read as a recipe:</p>
+      <RadioGroup.Root
+        value={String(chosen)}
+        onValueChange={(v) => choose(Number(v))}
+        aria-label="How the path is read"
+        className="max-h-36 overflow-auto"
+      >
+        {readings.map((r, i) => (
+          <label key={r.path} className={`flex cursor-pointer items-baseline gap-2 rounded-sm px-1 py-1 ${i === chosen ? "bg-well" : ""}`}>
+            <Dot value={String(i)} />
+            <span className="min-w-0 grow">
+              <span className="mono break-all">{r.path}</span>{" "}
+              <span className="block text-small text-soft">
+                {r.name}: {r.why.join(", ")}
+              </span>
+            </span>
+            <span className="shrink-0 text-small text-soft">
+              {r.channels ? `channel ${r.channel}, ` : ""}
+              {r.role}
+            </span>
+          </label>
+        ))}
+      </RadioGroup.Root>
+    </div>
   );
 }
 

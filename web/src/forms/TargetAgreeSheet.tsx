@@ -11,7 +11,10 @@ export const secretNames: Record<TargetSecret, string> = {
   stream_key: "The stream key",
 };
 
-/** Asks once, for a target, whether a secret may go to it so that it can be read; then the work goes on. It names what would be sent, and to whom. */
+/**
+ * Asks once, for a target, whether a secret may go to it so that it can be read; then the work goes on. It names what would be
+ * sent, and to whom.
+ */
 export function TargetAgreeSheet({
   site,
   target: t,

@@ -1,4 +1,5 @@
 import { useState } from "react";
+import type { UseFormReturn } from "react-hook-form";
 import { z } from "zod";
 import { useSignIns } from "@/api/queries";
 import type { Target } from "@/api/client";
@@ -52,6 +53,8 @@ const Schema = z.object({
   topic: z.string().trim(),
 });
 type Values = z.infer<typeof Schema>;
+
+const select = "h-9 w-full rounded-md border bg-sheet px-2";
 
 /** Adds a target, or changes one. It asks the least: an address and a sign-in; what it is, the target says. */
 export function TargetSheet({
@@ -111,7 +114,6 @@ export function TargetSheet({
     if (target) set.mutate({ ...body, target: target.id }, done);
     else add.mutate(body, done);
   });
-  const select = "h-9 w-full rounded-md border bg-sheet px-2";
   return (
     <Sheet title={target ? `Change ${target.name}` : "Add a target"} open={open} onOpenChange={onOpenChange}>
       <form onSubmit={send} className="space-y-3">
@@ -129,34 +131,7 @@ export function TargetSheet({
           <Field label={`Address, ${about.hint}`} placeholder={about.address} className="mono" {...form.register("address")} />
         )}
         <Field label={about.address ? "Name (it tells its own where this is empty)" : "Name"} {...form.register("name")} />
-        {kind === "live" && (
-          <>
-            <Field
-              label="Ingest address, without the key"
-              placeholder="rtmp://192.0.2.10/live"
-              className="mono"
-              {...form.register("ingest")}
-            />
-            <label className="block">
-              <span className="mb-1 block text-small text-soft">The recorder that sends to it</span>
-              <select className={select} {...form.register("via")}>
-                <option value="">none yet</option>
-                {pushers.map((t) => (
-                  <option key={t.id} value={t.id}>
-                    {t.name}
-                  </option>
-                ))}
-              </select>
-            </label>
-            <label className="block">
-              <span className="mb-1 block text-small text-soft">Which stream goes there</span>
-              <select className={select} {...form.register("stream")}>
-                <option value="sub">the sub stream</option>
-                <option value="main">the main stream</option>
-              </select>
-            </label>
-          </>
-        )}
+        {kind === "live" && <LiveFields form={form} pushers={pushers} />}
         {about.address && (
           <>
             <label className="block">
@@ -183,31 +158,7 @@ export function TargetSheet({
                 />
               </div>
             )}
-            {!target && kind !== "live" && (
-              <>
-                <div className="flex items-start gap-2">
-                  <Check label="Its sign-in may go out readable" checked={agreed.includes("sign_in")} onChange={() => toggle("sign_in")} />
-                  <span className="-mt-0.5 text-small">
-                    Its own sign-in may go out so that it can be read on the wire.{" "}
-                    <span className="text-soft">
-                      Only where the target takes no other and you trust this network
-                      {kind === "hub" ? "; a broker without TLS takes no other" : ""}.
-                    </span>
-                  </span>
-                </div>
-                <div className="flex items-start gap-2">
-                  <Check
-                    label="Sign-ins of cameras may go to it readable"
-                    checked={agreed.includes("camera_sign_ins")}
-                    onChange={() => toggle("camera_sign_ins")}
-                  />
-                  <span className="-mt-0.5 text-small">
-                    The sign-ins of cameras may go to it so that they can be read on the wire.{" "}
-                    <span className="text-soft">Without TLS there is no other way; you can take it back on its page.</span>
-                  </span>
-                </div>
-              </>
-            )}
+            {!target && kind !== "live" && <AgreeTicks hub={kind === "hub"} agreed={agreed} toggle={toggle} />}
           </>
         )}
         <div className="flex items-start gap-2">
@@ -245,5 +196,61 @@ export function TargetSheet({
         </Foot>
       </form>
     </Sheet>
+  );
+}
+
+/** What a live platform needs besides: where to, by way of what, which stream. */
+function LiveFields({ form, pushers }: { form: UseFormReturn<Values>; pushers: Target[] }) {
+  return (
+    <>
+      <Field label="Ingest address, without the key" placeholder="rtmp://192.0.2.10/live" className="mono" {...form.register("ingest")} />
+      <label className="block">
+        <span className="mb-1 block text-small text-soft">The recorder that sends to it</span>
+        <select className={select} {...form.register("via")}>
+          <option value="">none yet</option>
+          {pushers.map((t) => (
+            <option key={t.id} value={t.id}>
+              {t.name}
+            </option>
+          ))}
+        </select>
+      </label>
+      <label className="block">
+        <span className="mb-1 block text-small text-soft">Which stream goes there</span>
+        <select className={select} {...form.register("stream")}>
+          <option value="sub">the sub stream</option>
+          <option value="main">the main stream</option>
+        </select>
+      </label>
+    </>
+  );
+}
+
+/** What may go to a new target so that it can be read. */
+function AgreeTicks({ hub, agreed, toggle }: { hub: boolean; agreed: TargetSecret[]; toggle: (s: TargetSecret) => void }) {
+  return (
+    <>
+      <div className="flex items-start gap-2">
+        <Check label="Its sign-in may go out readable" checked={agreed.includes("sign_in")} onChange={() => toggle("sign_in")} />
+        <span className="-mt-0.5 text-small">
+          Its own sign-in may go out so that it can be read on the wire.{" "}
+          <span className="text-soft">
+            Only where the target takes no other and you trust this network
+            {hub ? "; a broker without TLS takes no other" : ""}.
+          </span>
+        </span>
+      </div>
+      <div className="flex items-start gap-2">
+        <Check
+          label="Sign-ins of cameras may go to it readable"
+          checked={agreed.includes("camera_sign_ins")}
+          onChange={() => toggle("camera_sign_ins")}
+        />
+        <span className="-mt-0.5 text-small">
+          The sign-ins of cameras may go to it so that they can be read on the wire.{" "}
+          <span className="text-soft">Without TLS there is no other way; you can take it back on its page.</span>
+        </span>
+      </div>
+    </>
   );
 }

@@ -1,7 +1,10 @@
 import { Component, type ErrorInfo, type ReactNode } from "react";
 import { Button } from "./Button";
 
-/** Keeps a mistake in one view from taking the page: it says so, and offers the view anew. `at` is where the person is: going on forgets the mistake. */
+/**
+ * Keeps a mistake in one view from taking the page: it says so, and offers the view anew. `at` is where the person is: going on
+ * forgets the mistake.
+ */
 export class Boundary extends Component<{ at: string; children: ReactNode }, { error: Error | null; at: string }> {
   override state = { error: null as Error | null, at: this.props.at };
 

@@ -15,7 +15,8 @@ export function Button({ look = "plain", className = "", ...rest }: ButtonHTMLAt
     <button
       type="button"
       {...rest}
-      className={`inline-flex h-8 shrink-0 items-center justify-center gap-1.5 rounded-md px-3 whitespace-nowrap ${looks[look]} ${className}`}
+      className={`inline-flex h-8 shrink-0 items-center justify-center gap-1.5 rounded-md px-3 whitespace-nowrap ${looks[look]}
+        ${className}`}
     />
   );
 }

@@ -8,7 +8,8 @@ export function Check({ checked, onChange, label }: { checked: boolean | "indete
       onCheckedChange={onChange}
       aria-label={label}
       onClick={(e) => e.stopPropagation()}
-      className="grid size-4 place-items-center rounded-sm border border-soft bg-sheet data-[state=checked]:border-ink data-[state=checked]:bg-ink data-[state=indeterminate]:border-ink"
+      className="grid size-4 place-items-center rounded-sm border border-soft bg-sheet data-[state=checked]:border-ink
+        data-[state=checked]:bg-ink data-[state=indeterminate]:border-ink"
     >
       <Checkbox.Indicator>
         <svg width="10" height="10" viewBox="0 0 10 10" aria-hidden>

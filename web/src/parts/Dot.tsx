@@ -5,7 +5,8 @@ export function Dot({ value }: { value: string }) {
   return (
     <RadioGroup.Item
       value={value}
-      className="grid size-4 shrink-0 place-items-center self-center rounded-full border border-soft bg-sheet data-[state=checked]:border-ink"
+      className="grid size-4 shrink-0 place-items-center self-center rounded-full border border-soft bg-sheet
+        data-[state=checked]:border-ink"
     >
       <RadioGroup.Indicator className="size-2 rounded-full bg-ink" />
     </RadioGroup.Item>

@@ -2,7 +2,10 @@ import type { ReactNode } from "react";
 import type { Left } from "@/api/client";
 import { Trouble } from "./Trouble";
 
-/** The end of a sheet: its buttons, which stay in sight while the rest scrolls, and above them why they did not work and what they leave out. */
+/**
+ * The end of a sheet: its buttons, which stay in sight while the rest scrolls, and above them why they did not work and what they
+ * leave out.
+ */
 export function Foot({ error, left, children }: { error?: unknown; left?: Left[]; children: ReactNode }) {
   return (
     <div className="sticky bottom-[-16px] z-10 -mx-4 mt-3 -mb-4 space-y-2 border-t bg-sheet px-4 py-3">

@@ -18,7 +18,8 @@ export function Funnel({ devices, at, onChange }: { devices: Device[]; at: strin
             aria-pressed={on}
             disabled={waiting === 0 && !on}
             onClick={() => onChange(on ? null : key)}
-            className={`relative flex flex-col items-start gap-0.5 border-r px-3 py-1.5 text-left last:border-r-0 enabled:hover:bg-well ${on ? "bg-well" : ""}`}
+            className={`relative flex flex-col items-start gap-0.5 border-r px-3 py-1.5 text-left last:border-r-0
+              enabled:hover:bg-well ${on ? "bg-well" : ""}`}
           >
             {on && <span className="absolute inset-x-0 bottom-0 h-0.5 bg-ink" />}
             <span className={`text-small ${waiting ? "text-ink" : "text-soft"}`}>{latchNames[key] ?? "All open"}</span>

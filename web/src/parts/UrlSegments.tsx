@@ -20,7 +20,8 @@ export function UrlSegments({ stream, name, reveal }: Props) {
             <Tip text={`${s.confirmed ? "Confirmed by play" : "Not played yet"}; from ${s.source}`}>
               <span
                 tabIndex={0}
-                className={`mono block border-b-2 bg-well px-1.5 py-0.5 break-all ${s.confirmed ? "border-open" : "border-dashed border-soft"}`}
+                className={`mono block border-b-2 bg-well px-1.5 py-0.5 break-all
+                  ${s.confirmed ? "border-open" : "border-dashed border-soft"}`}
               >
                 {s.text || "/"}
               </span>

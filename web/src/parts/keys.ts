@@ -34,7 +34,8 @@ export function setSingleKeys(on: boolean) {
 }
 
 /**
- * Listens for single keys, except while somebody types or a sheet is open. `first` goes before those that listen to the same key elsewhere: a
+ * Listens for single keys, except while somebody types or a sheet is open. `first` goes before those that listen to the same key
+ * elsewhere: a
  * view may need a digit that leads to another view otherwise.
  */
 export function useKeys(keys: Record<string, (e: KeyboardEvent) => void>, first = false) {

@@ -26,7 +26,10 @@ export type Looking = {
   trouble: (t: Trouble | null) => void;
 };
 
-/** How long a hidden page keeps its stream: a glance at another tab costs nothing, a tab that is left alone holds no session of a camera. */
+/**
+ * How long a hidden page keeps its stream: a glance at another tab costs nothing, a tab that is left alone holds no session of a
+ * camera.
+ */
 const asleepAfter = 20_000;
 
 /** Pauses before a connection that broke is made anew, in ms; the last is kept to. */

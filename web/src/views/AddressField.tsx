@@ -94,7 +94,10 @@ export const Fields = memo(function Fields({ site, devices }: { site: Site; devi
           </div>
         </div>
       ))}
-      <ul className="flex flex-col justify-end gap-1 text-small text-soft max-sm:flex-row max-sm:flex-wrap max-sm:justify-start max-sm:gap-x-4">
+      <ul
+        className="flex flex-col justify-end gap-1 text-small text-soft max-sm:flex-row max-sm:flex-wrap max-sm:justify-start
+        max-sm:gap-x-4"
+      >
         {(Object.keys(markNames) as Mark[])
           .filter((m) => present.has(m))
           .map((m) => (
@@ -137,7 +140,8 @@ function Overview({ nets, devices, chosen, choose }: { nets: string[]; devices: 
               aria-label={`${net}.0/24: ${n} devices`}
               title={`${net}.0/24`}
               onClick={() => choose(net)}
-              className={`num grid h-6 place-items-center rounded-[1.5px] text-tiny ${n ? "bg-ink text-paper" : "bg-well text-soft"} ${net === chosen ? "outline-2 outline-offset-1 outline-ink" : ""}`}
+              className={`num grid h-6 place-items-center rounded-[1.5px] text-tiny
+                ${n ? "bg-ink text-paper" : "bg-well text-soft"} ${net === chosen ? "outline-2 outline-offset-1 outline-ink" : ""}`}
             >
               {n || ""}
             </button>

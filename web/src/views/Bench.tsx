@@ -128,7 +128,8 @@ export function Bench({ device: d, onAgree, onAddress, onClaim, onStreamUser, on
       id="bench"
       tabIndex={-1}
       aria-label={`Bench: ${d.name}`}
-      className="flex w-full shrink-0 flex-col overflow-auto border-l bg-sheet outline-none lg:w-[430px] [@media(min-width:64rem)_and_(min-height:44rem)]:overflow-hidden"
+      className="flex w-full shrink-0 flex-col overflow-auto border-l bg-sheet outline-none lg:w-[430px]
+        [@media(min-width:64rem)_and_(min-height:44rem)]:overflow-hidden"
     >
       <div className="shrink-0">
         <Head device={d} onClose={onClose} />

@@ -39,7 +39,8 @@ export function Picture({
             type="button"
             aria-pressed={live}
             onClick={() => setLive(!live)}
-            className="absolute top-2 left-2 flex min-h-6 items-center gap-1.5 rounded-sm bg-black/65 px-2 py-0.5 text-small text-white hover:bg-black/80"
+            className="absolute top-2 left-2 flex min-h-6 items-center gap-1.5 rounded-sm bg-black/65 px-2 py-0.5 text-small
+              text-white hover:bg-black/80"
           >
             {live ? "Still" : "Live"}
           </button>

@@ -151,7 +151,8 @@ function TurnLine({
         data-mattered={mattered || undefined}
         aria-current={here}
         onClick={onChoose}
-        className={`grid w-full grid-cols-[64px_14px_minmax(0,1fr)] items-start gap-x-2 py-1 pr-3 pl-2 text-left text-small hover:bg-well/60 aria-[current=true]:bg-well`}
+        className={`grid w-full grid-cols-[64px_14px_minmax(0,1fr)] items-start gap-x-2 py-1 pr-3 pl-2 text-left text-small
+          hover:bg-well/60 aria-[current=true]:bg-well`}
       >
         <span className="mono text-right text-soft">{t.at_ms.toFixed(t.at_ms < 100 ? 1 : 0)} ms</span>
         <span className="relative flex h-full min-h-5 justify-center" aria-hidden>

@@ -55,7 +55,8 @@ export function Find() {
               <p className="text-soft">
                 {running
                   ? "Devices appear here as they answer."
-                  : "A sweep calls for cameras on this wire and asks every address of the ranges which ports are open. It changes nothing on any device."}
+                  : "A sweep calls for cameras on this wire and asks every address of the ranges which ports are open. " +
+                    "It changes nothing on any device."}
               </p>
             </div>
           ) : (
@@ -83,7 +84,10 @@ function Watching() {
         onCheckedChange={(on) => watch.mutate(on, { onError: say })}
         className="relative h-4 w-7 rounded-full bg-hair data-[state=checked]:bg-open"
       >
-        <Switch.Thumb className="block size-3 translate-x-0.5 rounded-full bg-sheet transition-transform data-[state=checked]:translate-x-3.5" />
+        <Switch.Thumb
+          className="block size-3 translate-x-0.5 rounded-full bg-sheet transition-transform
+          data-[state=checked]:translate-x-3.5"
+        />
       </Switch.Root>
       {site.watch ? "Listening for newcomers" : "Not listening"}
     </label>

@@ -14,7 +14,9 @@ type Column = "address" | "name" | "kind";
 
 const rowHeight = 36;
 const columns =
-  "grid grid-cols-[minmax(112px,auto)_1fr] items-center gap-x-3 px-4 sm:grid-cols-[118px_minmax(0,1.3fr)_minmax(0,1.3fr)_minmax(0,1.6fr)] md:grid-cols-[118px_minmax(0,1.1fr)_minmax(0,1.1fr)_minmax(0,1.6fr)_minmax(0,1.2fr)_24px]";
+  "grid grid-cols-[minmax(112px,auto)_1fr] items-center gap-x-3 px-4 " +
+  "sm:grid-cols-[118px_minmax(0,1.3fr)_minmax(0,1.3fr)_minmax(0,1.6fr)] " +
+  "md:grid-cols-[118px_minmax(0,1.1fr)_minmax(0,1.1fr)_minmax(0,1.6fr)_minmax(0,1.2fr)_24px]";
 
 /** Every device heard inside the ranges. Only the rows in sight are drawn, so that a thousand arriving hold nothing up. */
 export const Heard = memo(function Heard({
@@ -32,7 +34,8 @@ export const Heard = memo(function Heard({
   const search = useRef<HTMLInputElement>(null);
   const list = useRef<HTMLDivElement>(null);
   const [above, setAbove] = useState(0);
-  // How far down the list begins changes with what stands above it, not with each device: measuring at each drawing would lay the page out each time.
+  // How far down the list begins changes with what stands above it, not with each device: measuring at each drawing would lay the
+  // page out each time.
   useLayoutEffect(() => {
     const content = list.current?.parentElement;
     if (!content) return;
@@ -49,10 +52,10 @@ export const Heard = memo(function Heard({
       words.length === 0
         ? [...devices]
         : devices.filter((d) =>
-            words.every((w) =>
-              `${d.address} ${d.name} ${d.kind} ${d.maker} ${d.model} ${d.serial} ${d.mac} ${d.is} ${d.methods.join(" ")} ${d.via?.name ?? ""} ${d.via?.camera ?? ""}`
-                .toLowerCase()
-                .includes(w),
+            words.every(
+              (w) =>
+                `${d.address} ${d.name} ${d.kind} ${d.maker} ${d.model} ${d.serial} ${d.mac} ${d.is}` +
+                ` ${d.methods.join(" ")} ${d.via?.name ?? ""} ${d.via?.camera ?? ""}`.toLowerCase().includes(w),
             ),
           );
     // The server lists in order of address already.

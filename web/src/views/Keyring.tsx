@@ -171,7 +171,7 @@ function Row({ signIn: k, measured, up, down }: { signIn: SignIn; measured: Meas
         </Button>
         <Sure
           ask={`Take “${k.label}” off the keyring?`}
-          more={`${k.opens ? `It opens ${k.opens} ${k.opens === 1 ? "device" : "devices"}, which will ask for a sign-in again. ` : ""}The password is gone with it, and nobody can bring it back from here.`}
+          more={opensNow(k.opens) + "The password is gone with it, and nobody can bring it back from here."}
           yes="Take off the keyring"
           onYes={() => remove.mutate(k)}
         >
@@ -183,3 +183,5 @@ function Row({ signIn: k, measured, up, down }: { signIn: SignIn; measured: Meas
     </tr>
   );
 }
+
+const opensNow = (n: number) => (n ? `It opens ${n} ${n === 1 ? "device" : "devices"}, which will ask for a sign-in again. ` : "");

@@ -1,7 +1,7 @@
 import { ClipboardPaste, MonitorPlay } from "lucide-react";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
-import type { Device } from "@/api/client";
+import type { Device, Site } from "@/api/client";
 import { useOpenLatches } from "@/api/actions";
 import { useRuns, useTargets } from "@/api/queries";
 import { usePlace } from "@/api/targets";
@@ -22,6 +22,13 @@ import { Rows } from "./LineUpRows";
 
 export const rowHeight = 44;
 
+/** Whether a device holds every word of a text. */
+const fits = (text: string) => {
+  const words = text.toLowerCase().split(/\s+/).filter(Boolean);
+  return (d: Device) =>
+    words.every((w) => `${d.name} ${d.address} ${d.maker} ${d.model} ${d.serial} ${d.via?.name ?? ""}`.toLowerCase().includes(w));
+};
+
 /** Home of a site: its cameras with their latches, a funnel above, the camera in hand beside. */
 export function LineUp() {
   const { site, devices, sweep, paste } = useFrame();
@@ -31,21 +38,17 @@ export function LineUp() {
   const [text, setText] = useState("");
   const [selected, setSelected] = useState<Set<string>>(new Set());
   const [renaming, setRenaming] = useState<string | null>(null);
-  const [addressing, setAddressing] = useState<Device[] | null>(null);
-  const [claiming, setClaiming] = useState<Device[] | null>(null);
-  const [streamUser, setStreamUser] = useState<Device[] | null>(null);
-  const [agreeing, setAgreeing] = useState<Device[] | null>(null);
+  const [sheet, setSheet] = useState<OpenSheet | null>(null);
+  const on = (kind: OpenSheet["kind"]) => (list: Device[]) => setSheet({ kind, devices: list });
   const search = useRef<HTMLInputElement>(null);
 
   const inRange = useMemo(() => devices.filter((d) => (!d.stray || d.consent) && d.kind !== "other"), [devices]);
   const cameras = useMemo(() => inRange.filter((d) => d.kind === "camera"), [inRange]);
   const recorders = useMemo(() => inRange.filter((d) => d.kind === "recorder"), [inRange]);
-  const shown = useMemo(() => {
-    const words = text.toLowerCase().split(/\s+/).filter(Boolean);
-    const fits = (d: Device) =>
-      words.every((w) => `${d.name} ${d.address} ${d.maker} ${d.model} ${d.serial} ${d.via?.name ?? ""}`.toLowerCase().includes(w));
-    return [...(at === null ? recorders : []), ...cameras.filter((d) => at === null || d.at === at)].filter(fits);
-  }, [cameras, recorders, at, text]);
+  const shown = useMemo(
+    () => [...(at === null ? recorders : []), ...cameras.filter((d) => at === null || d.at === at)].filter(fits(text)),
+    [cameras, recorders, at, text],
+  );
   const picked = shown.filter((d) => selected.has(d.id));
   const current = devices.find((d) => d.id === chosen);
 
@@ -124,10 +127,10 @@ export function LineUp() {
           go={go}
           busy={open.isPending}
           quiet={!!current}
-          onAgree={setAgreeing}
-          onAddress={setAddressing}
-          onClaim={setClaiming}
-          onStreamUser={setStreamUser}
+          onAgree={on("agree")}
+          onAddress={on("address")}
+          onClaim={on("claim")}
+          onStreamUser={on("user")}
           onWatch={watch}
         >
           {picked.length === 0 && (
@@ -147,25 +150,7 @@ export function LineUp() {
             className="max-sm:grow sm:w-48"
           />
         </ActionBar>
-        <div
-          className={`grid h-7 shrink-0 items-center gap-x-3 overflow-hidden border-b px-4 [scrollbar-gutter:stable] text-small text-soft max-md:hidden ${columns(!!current)}`}
-        >
-          <Check
-            checked={all ? true : picked.length > 0 ? "indeterminate" : false}
-            onChange={toggleAll}
-            label="Select all that are shown"
-          />
-          <span />
-          <span>Camera</span>
-          <span>Latches</span>
-          {!current && (
-            <>
-              <span>Main stream, measured</span>
-              <span>Sub stream, measured</span>
-            </>
-          )}
-          <span>On</span>
-        </div>
+        <Columns narrow={!!current} all={all ? true : picked.length > 0 ? "indeterminate" : false} toggleAll={toggleAll} />
         <Rows
           shown={shown}
           chosen={chosen}
@@ -176,47 +161,69 @@ export function LineUp() {
           choose={(id) => set("device", id)}
           toggle={toggle}
         />
-        {shown.length === 0 && (
-          <p className="p-6 text-soft">
-            No camera fits.{" "}
-            <button
-              type="button"
-              className="underline"
-              onClick={() => {
-                setText("");
-                set("at", null);
-              }}
-            >
-              Show all
-            </button>
-          </p>
-        )}
+        {shown.length === 0 && <NoneFits showAll={() => (setText(""), set("at", null))} />}
       </section>
-      {addressing && <AddressSheet site={site} devices={addressing} open onOpenChange={() => setAddressing(null)} />}
-      {claiming && <ClaimSheet site={site.id} devices={claiming} open onOpenChange={() => setClaiming(null)} />}
-      {streamUser && <StreamUserSheet site={site.id} devices={streamUser} onClose={() => setStreamUser(null)} />}
-      {agreeing && (
-        <AgreeSheet
-          site={site.id}
-          devices={agreeing}
-          onClose={() => {
-            setAgreeing(null);
-            setSelected(new Set());
-          }}
-        />
-      )}
+      {sheet && <Sheets site={site} sheet={sheet} close={() => setSheet(null)} agreed={() => setSelected(new Set())} />}
       {current && (
         <Bench
-          onAgree={() => setAgreeing([current])}
-          onClaim={() => setClaiming([current])}
-          onStreamUser={() => setStreamUser([current])}
-          onAddress={() => setAddressing([current])}
+          onAgree={() => on("agree")([current])}
+          onClaim={() => on("claim")([current])}
+          onStreamUser={() => on("user")([current])}
+          onAddress={() => on("address")([current])}
           key={current.id}
           device={current}
           onClose={() => set("device", null)}
           onOpen={go}
         />
       )}
+    </div>
+  );
+}
+
+function NoneFits({ showAll }: { showAll: () => void }) {
+  return (
+    <p className="p-6 text-soft">
+      No camera fits.{" "}
+      <button type="button" className="underline" onClick={showAll}>
+        Show all
+      </button>
+    </p>
+  );
+}
+
+type OpenSheet = { kind: "address" | "claim" | "user" | "agree"; devices: Device[] };
+
+/** The sheet that is open over the line-up. */
+function Sheets({ site, sheet, close, agreed }: { site: Site; sheet: OpenSheet; close: () => void; agreed: () => void }) {
+  const { kind, devices } = sheet;
+  if (kind === "address") return <AddressSheet site={site} devices={devices} open onOpenChange={close} />;
+  if (kind === "claim") return <ClaimSheet site={site.id} devices={devices} open onOpenChange={close} />;
+  if (kind === "user") return <StreamUserSheet site={site.id} devices={devices} onClose={close} />;
+  const done = () => {
+    close();
+    agreed();
+  };
+  return <AgreeSheet site={site.id} devices={devices} onClose={done} />;
+}
+
+/** The heads of the columns, with the box that selects all. */
+function Columns({ narrow, all, toggleAll }: { narrow: boolean; all: boolean | "indeterminate"; toggleAll: () => void }) {
+  return (
+    <div
+      className={`grid h-7 shrink-0 items-center gap-x-3 overflow-hidden border-b px-4 [scrollbar-gutter:stable] text-small
+        text-soft max-md:hidden ${columns(narrow)}`}
+    >
+      <Check checked={all} onChange={toggleAll} label="Select all that are shown" />
+      <span />
+      <span>Camera</span>
+      <span>Latches</span>
+      {!narrow && (
+        <>
+          <span>Main stream, measured</span>
+          <span>Sub stream, measured</span>
+        </>
+      )}
+      <span>On</span>
     </div>
   );
 }

@@ -63,7 +63,8 @@ export function Rows({ shown, chosen, selected, narrow, renaming, setRenaming, c
               onKeyDown={onRow({ Enter: () => choose(d.id), " ": () => toggle(d.id) })}
               onClick={() => choose(d.id)}
               onDoubleClick={() => setRenaming(d.id)}
-              className={`absolute inset-x-0 grid cursor-pointer grid-cols-[20px_96px_1fr] items-center gap-x-3 border-b px-4 ${columns(narrow)} ${on ? "bg-well" : "hover:bg-well/60"}`}
+              className={`absolute inset-x-0 grid cursor-pointer grid-cols-[20px_96px_1fr] items-center gap-x-3 border-b px-4
+                ${columns(narrow)} ${on ? "bg-well" : "hover:bg-well/60"}`}
               style={{ transform: `translateY(${v.start}px)`, height: v.size }}
             >
               {on && <span aria-hidden className="absolute inset-y-0 left-0 w-1 bg-ink" />}

@@ -127,71 +127,86 @@ export function Multicast() {
             </tr>
           </thead>
           {list.map((c) => (
-            <tbody key={keyOf(c)} data-cast={c.name} data-role={c.role} className="border-b hover:bg-well/50">
-              <tr className="h-9 align-middle">
-                <td className="pl-4">
-                  <Check checked={chosen.has(keyOf(c))} onChange={() => toggle(c)} label={`Select ${c.name}, ${c.role}`} />
-                </td>
-                <td className="pr-3 whitespace-nowrap">
-                  <Link to={`/sites/${site.id}?device=${c.device}`} className="font-semibold hover:underline">
-                    {c.name}
-                  </Link>{" "}
-                  <span className="mono text-small text-soft">{c.address}</span>
-                </td>
-                <td className="pr-3">{c.role}</td>
-                <td className="mono pr-3">
-                  <Says cast={c} />
-                </td>
-                <td className="mono pr-3">
-                  <Came heard={c.bare} expected={c.always} />
-                </td>
-                <td className="mono pr-3">
-                  <Came heard={c.specific} />
-                </td>
-                <td className="mono pr-4">
-                  {c.rtsp_problem ? (
-                    <span className="text-soft" title={c.rtsp_problem}>
-                      not by RTSP
-                    </span>
-                  ) : (
-                    <Came heard={c.rtsp} expected />
-                  )}
-                </td>
-              </tr>
-              {c.bare?.of && (
-                <tr>
-                  <td />
-                  <td colSpan={6} className="mono pr-4 pb-1.5 text-small text-soft">
-                    from {c.bare.of.from} on {c.bare.interface || "the card of the system’s choice"}, TTL {c.bare.of.ttl} as it arrives,{" "}
-                    {c.bare.of.lost} lost{c.rtsp && c.rtsp.group !== c.bare.group && `; RTSP names ${c.rtsp.group}`}
-                  </td>
-                </tr>
-              )}
-              <Findings cast={c} />
-            </tbody>
+            <CastRows key={keyOf(c)} site={site.id} cast={c} chosen={chosen.has(keyOf(c))} toggle={() => toggle(c)} />
           ))}
         </table>
         <ul className="md:hidden">
           {list.map((c) => (
-            <li key={keyOf(c)} className="border-b px-4 py-2" data-cast-phone={c.name}>
-              <div className="flex items-center gap-3">
-                <Check checked={chosen.has(keyOf(c))} onChange={() => toggle(c)} label={`Select ${c.name}, ${c.role}`} />
-                <span className="font-semibold">{c.name}</span> <span className="text-soft">{c.role}</span>
-              </div>
-              <div className="mono mt-1 text-small">
-                <Says cast={c} />
-              </div>
-              {c.findings.map((f) => (
-                <p key={f.cause + f.summary} className="mt-1 border-l-4 border-stuck pl-2 text-small">
-                  {f.summary} <span className="text-soft">{f.fix}</span>
-                </p>
-              ))}
-            </li>
+            <CastOnPhone key={keyOf(c)} cast={c} chosen={chosen.has(keyOf(c))} toggle={() => toggle(c)} />
           ))}
         </ul>
       </div>
       {planning && <GroupSheet site={site.id} streams={planning} onClose={() => setPlanning(null)} />}
     </div>
+  );
+}
+
+type RowProps = { cast: CastView; chosen: boolean; toggle: () => void };
+
+/** One stream: what the device says of its group, and what came. */
+function CastRows({ site, cast: c, chosen, toggle }: RowProps & { site: string }) {
+  return (
+    <tbody data-cast={c.name} data-role={c.role} className="border-b hover:bg-well/50">
+      <tr className="h-9 align-middle">
+        <td className="pl-4">
+          <Check checked={chosen} onChange={toggle} label={`Select ${c.name}, ${c.role}`} />
+        </td>
+        <td className="pr-3 whitespace-nowrap">
+          <Link to={`/sites/${site}?device=${c.device}`} className="font-semibold hover:underline">
+            {c.name}
+          </Link>{" "}
+          <span className="mono text-small text-soft">{c.address}</span>
+        </td>
+        <td className="pr-3">{c.role}</td>
+        <td className="mono pr-3">
+          <Says cast={c} />
+        </td>
+        <td className="mono pr-3">
+          <Came heard={c.bare} expected={c.always} />
+        </td>
+        <td className="mono pr-3">
+          <Came heard={c.specific} />
+        </td>
+        <td className="mono pr-4">
+          {c.rtsp_problem ? (
+            <span className="text-soft" title={c.rtsp_problem}>
+              not by RTSP
+            </span>
+          ) : (
+            <Came heard={c.rtsp} expected />
+          )}
+        </td>
+      </tr>
+      {c.bare?.of && (
+        <tr>
+          <td />
+          <td colSpan={6} className="mono pr-4 pb-1.5 text-small text-soft">
+            from {c.bare.of.from} on {c.bare.interface || "the card of the system’s choice"}, TTL {c.bare.of.ttl} as it arrives,{" "}
+            {c.bare.of.lost} lost{c.rtsp && c.rtsp.group !== c.bare.group && `; RTSP names ${c.rtsp.group}`}
+          </td>
+        </tr>
+      )}
+      <Findings cast={c} />
+    </tbody>
+  );
+}
+
+function CastOnPhone({ cast: c, chosen, toggle }: RowProps) {
+  return (
+    <li className="border-b px-4 py-2" data-cast-phone={c.name}>
+      <div className="flex items-center gap-3">
+        <Check checked={chosen} onChange={toggle} label={`Select ${c.name}, ${c.role}`} />
+        <span className="font-semibold">{c.name}</span> <span className="text-soft">{c.role}</span>
+      </div>
+      <div className="mono mt-1 text-small">
+        <Says cast={c} />
+      </div>
+      {c.findings.map((f) => (
+        <p key={f.cause + f.summary} className="mt-1 border-l-4 border-stuck pl-2 text-small">
+          {f.summary} <span className="text-soft">{f.fix}</span>
+        </p>
+      ))}
+    </li>
   );
 }
 
@@ -213,7 +228,10 @@ function Came({ heard: h, expected }: { heard?: HeardView; expected?: boolean })
   return (
     <span
       className="whitespace-nowrap"
-      title={`${h.of.packets} packets from ${h.of.from} in ${h.for_ms} ms on ${h.interface || "the card of the system's choice"}, TTL ${h.of.ttl} as they arrived, ${h.of.lost} lost`}
+      title={
+        `${h.of.packets} packets from ${h.of.from} in ${h.for_ms} ms on ${h.interface || "the card of the system's choice"}, ` +
+        `TTL ${h.of.ttl} as they arrived, ${h.of.lost} lost`
+      }
     >
       <span className="text-open">✓</span> {h.of.kind.replace(" in RTP", "")} {bitrate(h.of.kbps)}{" "}
       <span className="text-soft">{Math.round((h.of.packets * 1000) / h.for_ms)}/s</span>

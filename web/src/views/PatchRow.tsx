@@ -38,6 +38,8 @@ export function PatchRow(p: Props) {
   const slot = row.slot!;
   const state = row.placement && stateOf(row.placement);
   const name = row.device?.name ?? slot.name;
+  const stands = row.placement ? cordText(row.placement) : slot.state || "";
+  const says = name ? `${name}. ${stands}` : slot.why || slot.is;
   return (
     <div
       data-row={row.key}
@@ -47,8 +49,9 @@ export function PatchRow(p: Props) {
       data-state={state}
       tabIndex={0}
       role="group"
-      aria-label={`${row.target.name}, ${slot.label || slot.token}: ${name ? `${name}. ${row.placement ? cordText(row.placement) : slot.state || ""}` : slot.why || slot.is}`}
-      className={`absolute right-2 left-0 flex items-center gap-2 border-b border-l pr-2 pl-1 ${p.over || p.chosen ? "bg-well" : "bg-sheet"}`}
+      aria-label={`${row.target.name}, ${slot.label || slot.token}: ${says}`}
+      className={`absolute right-2 left-0 flex items-center gap-2 border-b border-l pr-2 pl-1
+        ${p.over || p.chosen ? "bg-well" : "bg-sheet"}`}
       style={style}
       onKeyDown={(e) => {
         if (e.target !== e.currentTarget) return;

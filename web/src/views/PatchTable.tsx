@@ -37,7 +37,8 @@ export function PatchTable({ channels, targets, fittings }: { channels: Device[]
                     <li key={p.target} className="flex flex-wrap items-center gap-x-2 border-t py-1 first:border-t-0">
                       <span className="grow font-medium">{p.name}</span>
                       <span
-                        className={`shrink-0 text-small ${state === "confirmed" ? "text-open" : state === "broken" ? "text-stuck" : "text-soft"}`}
+                        className={`shrink-0 text-small
+                          ${state === "confirmed" ? "text-open" : state === "broken" ? "text-stuck" : "text-soft"}`}
                       >
                         {words[state]}
                       </span>
@@ -125,7 +126,8 @@ function PutOn({ device, targets, fittings, site }: { device: Device; targets: T
               <DropdownMenu.Item
                 key={t.id}
                 disabled={verdict === "cannot"}
-                className="flex min-h-9 cursor-pointer items-center gap-2 rounded-sm px-2 py-1 outline-none data-disabled:cursor-default data-highlighted:bg-well"
+                className="flex min-h-9 cursor-pointer items-center gap-2 rounded-sm px-2 py-1 outline-none
+                  data-disabled:cursor-default data-highlighted:bg-well"
                 onSelect={() =>
                   place.mutate({ placements: [{ device: device.id, target: t.id }], tune: verdict === "after_tuning", name: t.name })
                 }

@@ -48,7 +48,10 @@ export function PathBook() {
                   </a>
                   <Sure
                     ask={`Remove the book “${b.name}”?`}
-                    more={`Its ${b.recipes.length} recipes are tried no more. Streams that were found by them stay. Take it as a file first if you may want it again.`}
+                    more={
+                      `Its ${b.recipes.length} recipes are tried no more. Streams that were found by them stay. ` +
+                      "Take it as a file first if you may want it again."
+                    }
                     yes="Remove it"
                     onYes={() => remove.mutate(b.id!)}
                   >

@@ -35,7 +35,6 @@ export function SiteFrame() {
   const id = useParams().site!;
   const site = useSite(id);
   const devices = useDevices(id);
-  const health = useHealth();
   const sweep = useSweep(id);
   const open = useOpenLatches(id);
   const go = useNavigate();
@@ -121,27 +120,7 @@ export function SiteFrame() {
           <Mark />
         </Link>
         <SiteMenu site={site.data} onChange={() => setChanging(true)} />
-        <nav className="flex items-stretch max-sm:order-last max-sm:-ml-2 max-sm:h-10 max-sm:w-full sm:ml-6 sm:h-full" aria-label="Views">
-          {[
-            ["Line-up", views[0]],
-            ["Find", views[1]],
-            ["Streams", views[2]],
-            ["Patch", views[3]],
-            ["Keyring", views[4]],
-            ["Paths", views[5]],
-          ].map(([name, to]) => (
-            <NavLink
-              key={name}
-              to={to!}
-              end
-              className={({ isActive }) =>
-                `flex items-center border-b-2 px-2 whitespace-nowrap sm:px-3 ${isActive ? "border-ink font-semibold" : "border-transparent text-soft hover:text-ink"}`
-              }
-            >
-              {name}
-            </NavLink>
-          ))}
-        </nav>
+        <ViewLinks views={views} />
         <span className="grow" />
         <Button look="quiet" className="px-2" aria-label="Commands, Ctrl K" title="Commands (Ctrl K)" onClick={() => setPalette(true)}>
           <CommandIcon size={16} />
@@ -154,26 +133,7 @@ export function SiteFrame() {
           <SignOutButton />
         </span>
       </header>
-      {devices.error && (
-        <div role="alert" className="border-b border-l-4 border-b-hair border-l-stuck bg-sheet px-4 py-2">
-          {devices.error.message}{" "}
-          <span className="text-soft">{devices.error instanceof Problem && devices.error.fix} What is shown may be out of date.</span>
-        </div>
-      )}
-      {site.data && !site.data.reached && (
-        <div role="alert" className="border-b border-l-4 border-b-hair border-l-stuck bg-sheet px-4 py-2">
-          No worker reaches this site’s network, so work waits.{" "}
-          <span className="text-soft">
-            Start one on a machine that does: <span className="mono">unlatch worker --site "{site.data.name}"</span>
-          </span>
-        </div>
-      )}
-      {health.data?.low_on_disk && (
-        <div role="alert" className="border-b border-l-4 border-b-hair border-l-stuck bg-sheet px-4 py-2">
-          The disk of the database is nearly full ({Math.round((health.data.free_bytes ?? 0) / 1e6)} MB left).{" "}
-          <span className="text-soft">Free some space: work waits when there is none, and goes on by itself.</span>
-        </div>
-      )}
+      <Warnings site={site.data} error={devices.error} />
       {large !== null && (
         <div role="alert" className="flex items-center gap-3 border-b bg-well px-4 py-2">
           <span className="grow">The site’s ranges hold {large.toLocaleString("en")} addresses. A sweep of them takes hours.</span>
@@ -200,6 +160,62 @@ export function SiteFrame() {
       <PasteSheet site={id} open={pasting} onOpenChange={setPasting} />
       {changing && <SiteSheet open onOpenChange={setChanging} site={site.data} onDone={() => setChanging(false)} />}
     </div>
+  );
+}
+
+/** The site's views along the top. */
+function ViewLinks({ views }: { views: string[] }) {
+  return (
+    <nav className="flex items-stretch max-sm:order-last max-sm:-ml-2 max-sm:h-10 max-sm:w-full sm:ml-6 sm:h-full" aria-label="Views">
+      {[
+        ["Line-up", views[0]],
+        ["Find", views[1]],
+        ["Streams", views[2]],
+        ["Patch", views[3]],
+        ["Keyring", views[4]],
+        ["Paths", views[5]],
+      ].map(([name, to]) => (
+        <NavLink
+          key={name}
+          to={to!}
+          end
+          className={({ isActive }) =>
+            `flex items-center border-b-2 px-2 whitespace-nowrap sm:px-3
+            ${isActive ? "border-ink font-semibold" : "border-transparent text-soft hover:text-ink"}`
+          }
+        >
+          {name}
+        </NavLink>
+      ))}
+    </nav>
+  );
+}
+
+/** What stands in the way of the whole site: the server, the workers, the disk. */
+function Warnings({ site, error }: { site: Site; error: Error | null }) {
+  const health = useHealth();
+  return (
+    <>
+      {error && (
+        <div role="alert" className="border-b border-l-4 border-b-hair border-l-stuck bg-sheet px-4 py-2">
+          {error.message} <span className="text-soft">{error instanceof Problem && error.fix} What is shown may be out of date.</span>
+        </div>
+      )}
+      {!site.reached && (
+        <div role="alert" className="border-b border-l-4 border-b-hair border-l-stuck bg-sheet px-4 py-2">
+          No worker reaches this site’s network, so work waits.{" "}
+          <span className="text-soft">
+            Start one on a machine that does: <span className="mono">unlatch worker --site "{site.name}"</span>
+          </span>
+        </div>
+      )}
+      {health.data?.low_on_disk && (
+        <div role="alert" className="border-b border-l-4 border-b-hair border-l-stuck bg-sheet px-4 py-2">
+          The disk of the database is nearly full ({Math.round((health.data.free_bytes ?? 0) / 1e6)} MB left).{" "}
+          <span className="text-soft">Free some space: work waits when there is none, and goes on by itself.</span>
+        </div>
+      )}
+    </>
   );
 }
 

@@ -275,7 +275,10 @@ function badText(
   const c = columns[first.col]!;
   const name = fields.find((f) => f.field === c.field)!.long.toLowerCase();
   const more = bad.length > 1 ? ` ${bad.length - 1} more cells cannot be read.` : "";
-  return `“${first.text}” cannot be the ${name} of ${devices[first.row]?.name}, ${c.role} stream. ${first.error}${more} Nothing was changed.`;
+  return (
+    `“${first.text}” cannot be the ${name} of ${devices[first.row]?.name}, ${c.role} stream. ` +
+    `${first.error}${more} Nothing was changed.`
+  );
 }
 
 function PresetMenu({

@@ -20,6 +20,8 @@ const textsOf = ({ overlay, ...wishes }: Draft): Record<string, string> => ({
 /** Drafts as the server reads plans: by device, by part, as text. */
 export const plansOf = (drafts: Drafts) => Object.fromEntries([...drafts].map(([id, draft]) => [id, textsOf(draft)]));
 
+const number = (text: string) => (Number.isFinite(Number(text)) ? Number(text) : 0);
+
 /** What all the streams cost: days of recording and load on the links, as they are and as they would be. */
 export function StreamsCosts({
   site,
@@ -68,7 +70,6 @@ export function StreamsCosts({
     touched.current = true;
     setForm({ ...form, ...part });
   };
-  const number = (text: string) => (Number.isFinite(Number(text)) ? Number(text) : 0);
   const wanted = number(days);
   const plan = (evenly: boolean) =>
     backwards.mutate(
@@ -117,80 +118,7 @@ export function StreamsCosts({
         </Button>
       </div>
       <Trouble error={backwards.error} />
-      <form className="mt-3 grid grid-cols-2 gap-x-3 gap-y-2 border-t pt-3" onSubmit={(e) => e.preventDefault()}>
-        <Field label="Disks" name="disks" value={form.disks} onChange={(e) => change({ disks: e.target.value })} className="mono" />
-        <label className="block">
-          <span className="mb-1 block text-small text-soft">Layout</span>
-          <select
-            value={form.layout || "none"}
-            onChange={(e) => change({ layout: e.target.value })}
-            className="h-9 w-full rounded-md border bg-sheet px-1.5"
-          >
-            <option value="none">none</option>
-            <option value="mirrored">mirrored</option>
-            <option value="parity">parity (RAID 5)</option>
-            <option value="double parity">double parity (RAID 6)</option>
-          </select>
-        </label>
-        <Field
-          label="Spare disks"
-          type="number"
-          min={0}
-          value={form.spares ?? 0}
-          onChange={(e) => change({ spares: number(e.target.value) })}
-        />
-        <Field
-          label="File system keeps, %"
-          type="number"
-          min={0}
-          max={99}
-          value={form.reserve_percent ?? 0}
-          onChange={(e) => change({ reserve_percent: number(e.target.value) })}
-        />
-        <Field
-          label="Hours a day"
-          type="number"
-          min={1}
-          max={24}
-          value={form.hours || 24}
-          onChange={(e) => change({ hours: number(e.target.value) })}
-        />
-        <Field
-          label="With motion, %"
-          type="number"
-          min={1}
-          max={100}
-          value={form.motion_percent || 100}
-          onChange={(e) => change({ motion_percent: number(e.target.value) })}
-        />
-        <div className="col-span-2">
-          <span className="mb-1 block text-small text-soft">Streams recorded</span>
-          <Choice
-            label="Streams recorded"
-            value={form.records ?? "main"}
-            onChange={(records) => change({ records })}
-            options={[
-              ["main", "main"],
-              ["sub", "sub"],
-              ["both", "both"],
-            ]}
-          />
-        </div>
-        <Field
-          label="Viewers outside"
-          type="number"
-          min={0}
-          value={form.viewers ?? 0}
-          onChange={(e) => change({ viewers: number(e.target.value) })}
-        />
-        <Field
-          label="Outside link, Mbit/s"
-          type="number"
-          min={0}
-          value={form.outside_mbps ?? 0}
-          onChange={(e) => change({ outside_mbps: number(e.target.value) })}
-        />
-      </form>
+      <RecordingForm form={form} change={change} />
       {costs && costs.cost.days > 0 && <Choices costs={costs} />}
     </aside>
   );
@@ -263,5 +191,85 @@ function Choices({ costs }: { costs: Costs }) {
         ))}
       </ul>
     </section>
+  );
+}
+
+/** How the site is recorded. */
+function RecordingForm({ form, change }: { form: Recording; change: (part: Partial<Recording>) => void }) {
+  return (
+    <form className="mt-3 grid grid-cols-2 gap-x-3 gap-y-2 border-t pt-3" onSubmit={(e) => e.preventDefault()}>
+      <Field label="Disks" name="disks" value={form.disks} onChange={(e) => change({ disks: e.target.value })} className="mono" />
+      <label className="block">
+        <span className="mb-1 block text-small text-soft">Layout</span>
+        <select
+          value={form.layout || "none"}
+          onChange={(e) => change({ layout: e.target.value })}
+          className="h-9 w-full rounded-md border bg-sheet px-1.5"
+        >
+          <option value="none">none</option>
+          <option value="mirrored">mirrored</option>
+          <option value="parity">parity (RAID 5)</option>
+          <option value="double parity">double parity (RAID 6)</option>
+        </select>
+      </label>
+      <Field
+        label="Spare disks"
+        type="number"
+        min={0}
+        value={form.spares ?? 0}
+        onChange={(e) => change({ spares: number(e.target.value) })}
+      />
+      <Field
+        label="File system keeps, %"
+        type="number"
+        min={0}
+        max={99}
+        value={form.reserve_percent ?? 0}
+        onChange={(e) => change({ reserve_percent: number(e.target.value) })}
+      />
+      <Field
+        label="Hours a day"
+        type="number"
+        min={1}
+        max={24}
+        value={form.hours || 24}
+        onChange={(e) => change({ hours: number(e.target.value) })}
+      />
+      <Field
+        label="With motion, %"
+        type="number"
+        min={1}
+        max={100}
+        value={form.motion_percent || 100}
+        onChange={(e) => change({ motion_percent: number(e.target.value) })}
+      />
+      <div className="col-span-2">
+        <span className="mb-1 block text-small text-soft">Streams recorded</span>
+        <Choice
+          label="Streams recorded"
+          value={form.records ?? "main"}
+          onChange={(records) => change({ records })}
+          options={[
+            ["main", "main"],
+            ["sub", "sub"],
+            ["both", "both"],
+          ]}
+        />
+      </div>
+      <Field
+        label="Viewers outside"
+        type="number"
+        min={0}
+        value={form.viewers ?? 0}
+        onChange={(e) => change({ viewers: number(e.target.value) })}
+      />
+      <Field
+        label="Outside link, Mbit/s"
+        type="number"
+        min={0}
+        value={form.outside_mbps ?? 0}
+        onChange={(e) => change({ outside_mbps: number(e.target.value) })}
+      />
+    </form>
   );
 }

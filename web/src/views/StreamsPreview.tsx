@@ -168,13 +168,15 @@ function Changes({ row: r }: { row: Row }) {
           <p key={t.target} className={after ? "text-open" : "text-stuck"}>
             {after
               ? `${t.target} will take it`
-              : `${t.target} ${before ? "will take it no more" : "takes it neither before nor after"}: ${t.after.map((x) => `${x.field} ${x.has}, wants ${x.wants}`).join("; ")}`}
+              : `${t.target} ${before ? "will take it no more" : "takes it neither before nor after"}: ${misfits(t.after)}`}
           </p>
         );
       })}
     </>
   );
 }
+
+const misfits = (list: Row["targets"][number]["after"]) => list.map((x) => `${x.field} ${x.has}, wants ${x.wants}`).join("; ");
 
 function Costs({ preview: p }: { preview: Preview }) {
   const before = p.rows.reduce((sum, r) => sum + r.kbps_before, 0);

@@ -81,7 +81,8 @@ function RowOf({
       <div
         role="rowheader"
         onMouseDown={(e) => pickRow(e.shiftKey)}
-        className={`stream-name flex cursor-pointer flex-col justify-center border-r pl-4 leading-tight ${stays ? "sticky left-0 z-10" : ""} ${selected ? "bg-well" : "bg-paper"}`}
+        className={`stream-name flex cursor-pointer flex-col justify-center border-r pl-4 leading-tight
+          ${stays ? "sticky left-0 z-10" : ""} ${selected ? "bg-well" : "bg-paper"}`}
         title={`${d.name}: select its row`}
       >
         <span className="truncate font-medium">{d.name}</span>
@@ -165,7 +166,8 @@ function Editor({
           e.preventDefault();
           e.stopPropagation();
         }}
-        className="mono absolute inset-0 h-full w-full min-w-16 bg-sheet px-1.5 text-right outline-2 -outline-offset-2 outline-brass select-text"
+        className="mono absolute inset-0 h-full w-full min-w-16 bg-sheet px-1.5 text-right outline-2 -outline-offset-2
+          outline-brass select-text"
       />
       <datalist id={`offers-${column.field}`}>
         {offered(d, column).map((o) => (

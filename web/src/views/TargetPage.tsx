@@ -261,7 +261,10 @@ function Feed({ site, target: t }: { site: string; target: Target }) {
               Withdraw it
             </Button>
           </p>
-          <p className="mono overflow-x-auto border bg-well px-2 py-1 whitespace-nowrap">{`${location.origin}/feeds/${t.feed!.slice(7, 13)}…`}</p>
+          <p
+            className="mono overflow-x-auto border bg-well px-2 py-1
+            whitespace-nowrap"
+          >{`${location.origin}/feeds/${t.feed!.slice(7, 13)}…`}</p>
           <p className="text-small text-soft">
             The list holds the sign-ins of the cameras’ streams: whoever knows the address can read them. It is shown shortened here;
             copying takes it whole.

@@ -29,7 +29,8 @@ function useBefore(place: string, cameras: Device[]) {
 }
 
 /**
- * Up to nine cameras at once, for somebody who walks past them: a digit, or a touch of its mark, says that the walker was seen in its picture.
+ * Up to nine cameras at once, for somebody who walks past them: a digit, or a touch of its mark, says that the walker was seen in
+ * its picture.
  * That goes into the camera's evidence at once.
  */
 export function WalkTest({ cameras, onLarge, onEnd }: { cameras: Device[]; onLarge: (d: Device) => void; onEnd: () => void }) {
@@ -90,9 +91,8 @@ export function WalkTest({ cameras, onLarge, onEnd }: { cameras: Device[]; onLar
                 aria-pressed={seenAt(d) !== ""}
                 aria-label={`${i + 1}: the walker was seen by ${d.name}`}
                 onClick={() => mark(d)}
-                className={`mono absolute top-1.5 left-1.5 flex h-8 min-w-8 items-center justify-center gap-1 rounded-sm px-2 text-lead font-semibold max-sm:h-10 ${
-                  seenAt(d) ? "bg-[#1a7564] text-white" : "bg-white/90 text-black hover:bg-white"
-                }`}
+                className={`mono absolute top-1.5 left-1.5 flex h-8 min-w-8 items-center justify-center gap-1 rounded-sm px-2
+                  text-lead font-semibold max-sm:h-10 ${seenAt(d) ? "bg-[#1a7564] text-white" : "bg-white/90 text-black hover:bg-white"}`}
               >
                 {i + 1}
                 {seenAt(d) && <CheckMark size={16} />}

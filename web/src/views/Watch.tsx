@@ -256,7 +256,8 @@ function Strip({ row, current, onChoose }: { row: Device[]; current: string; onC
           type="button"
           aria-current={d.id === current}
           onClick={() => onChoose(d.id)}
-          className="w-24 shrink-0 rounded-sm border-b-2 border-transparent text-left text-small aria-[current=true]:border-ink aria-[current=true]:font-semibold"
+          className="w-24 shrink-0 rounded-sm border-b-2 border-transparent text-left text-small aria-[current=true]:border-ink
+            aria-[current=true]:font-semibold"
         >
           <Still src={stillOf(d)} name="" className="aspect-video w-24" />
           <span className="mt-0.5 block truncate">{d.name}</span>

@@ -50,7 +50,8 @@ func (Driver) Connect(ctx context.Context, a target.Access) (target.Session, err
 	if err != nil {
 		return nil, err
 	}
-	s := &session{platform: platform, recorder: recorder, handOver: a.Through.HandOver, push: bridge.Push{Ingest: a.Settings[Ingest], Key: a.SignIn.Secret.Reveal(),
+	s := &session{platform: platform, recorder: recorder, handOver: a.Through.HandOver, push: bridge.Push{Ingest: a.Settings[Ingest],
+		Key:    a.SignIn.Secret.Reveal(),
 		Stream: a.Settings[Stream]}}
 	if s.push.Stream == "" {
 		s.push.Stream = "main"

@@ -1,5 +1,5 @@
-// Package viabridge drives what stands behind a bridge (package bridge): it chooses the slot, fills the fields that the target asks for, and
-// asks until the target shows the picture.
+// Package viabridge drives what stands behind a bridge (package bridge): it chooses the slot, fills the fields that the target asks
+// for, and asks until the target shows the picture.
 package viabridge
 
 import (
