@@ -251,7 +251,7 @@ func explainSending(err error, f Facts) (Diagnosis, bool) {
 	case errors.As(err, &held):
 		return Diagnosis{Cause: HeldBack, Until: &held.Until,
 			Summary: fmt.Sprintf("%d sign-ins were refused or left unanswered. One more could lock the device.", held.Wrong),
-			Fix:     "Wait: Unlatch goes on by itself with the rest of the keyring. A sign-in that is added for this device is tried "+
+			Fix: "Wait: Unlatch goes on by itself with the rest of the keyring. A sign-in that is added for this device is tried " +
 				"first then."}, true
 	}
 	return Diagnosis{}, false

@@ -1,0 +1,128 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"sync/atomic"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+
+	"unlatch/core/decide/act"
+	"unlatch/core/ground/address"
+	"unlatch/core/wire/target/viabridge"
+	"unlatch/jobs"
+	"unlatch/sim/scene"
+	"unlatch/store"
+	"unlatch/store/cluster"
+)
+
+// acted measures acts at a site of 2,000 cameras: how long their requests take, and how many statements each costs.
+func acted(ctx context.Context, _ *scene.Library) ([]figure, error) {
+	dir, err := os.MkdirTemp("", "unlatch-bench-*")
+	if err != nil {
+		return nil, err
+	}
+	defer os.RemoveAll(dir)
+	os.Chmod(dir, 0o755)
+	pg, err := cluster.Start(ctx, cluster.Options{Dir: filepath.Join(dir, "pg"), Scratch: true})
+	if err != nil {
+		return nil, err
+	}
+	defer pg.Stop()
+	var statements atomic.Int64
+	s, err := store.OpenWith(ctx, store.Options{URL: pg.URL, KeyFile: filepath.Join(dir, "key"),
+		Trace: func(context.Context, *pgx.Conn, string) { statements.Add(1) }})
+	if err != nil {
+		return nil, err
+	}
+	defer s.Close()
+	q, err := jobs.NewQueue(s, slog.New(slog.DiscardHandler))
+	if err != nil {
+		return nil, err
+	}
+	site, err := s.Sites.Create(ctx, "Long line", address.MustParse("10.20.0.0/16"))
+	if err != nil {
+		return nil, err
+	}
+	devices, err := generate(ctx, s, site.ID)
+	if err != nil {
+		return nil, err
+	}
+	page, stop, err := signedInPage(ctx, s, q)
+	if err != nil {
+		return nil, err
+	}
+	defer stop()
+	path := "/api/sites/" + site.ID.String()
+	if _, _, err := page.get(path + "/changes"); err != nil { // the line-up is read once, as a page does
+		return nil, err
+	}
+	var placements []map[string]any
+	for n := range 3 {
+		id := uuid.Must(uuid.NewV7())
+		form := act.TargetForm{Kind: viabridge.Kind, Name: fmt.Sprint("Vault ", n+1), Address: "http://10.20.255.1"}
+		if err := s.Targets.Put(ctx, site.ID, act.PutTarget{ID: id, New: true, TargetForm: form}); err != nil {
+			return nil, err
+		}
+		for _, d := range devices[:500] {
+			placements = append(placements, map[string]any{"device": d, "target": id})
+		}
+	}
+	var out []figure
+	for _, c := range []struct {
+		what     string
+		path     string
+		body     any
+		queries  float64
+		slowest  float64 // ms, p95
+		repeated int
+	}{
+		{"Placing 500 cameras on 3 targets", path + "/place", map[string]any{"placements": placements}, 40, 150, 20},
+		{"Opening 2,000 cameras", path + "/open", map[string]any{"devices": devices}, 40, 150, 20},
+		{"Opening one camera", path + "/open", map[string]any{"devices": devices[:1]}, 12, 150, 60},
+	} {
+		took, most, err := page.repeat(c.path, c.body, c.repeated, &statements)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", c.what, err)
+		}
+		out = append(out,
+			figure{c.what + " of 2,000: the request, p95", ms(p95(took)), "", "", under(c.slowest, msOf(p95(took)), " ms")},
+			figure{"The same: statements to the database, with the session and the begin and end of the transaction", fmt.Sprint(most), "", "",
+				under(c.queries, float64(most), "")})
+	}
+	return out, nil
+}
+
+// repeat sends a request n times, and returns how long each took and the most statements that one cost.
+func (p *page) repeat(path string, body any, n int, statements *atomic.Int64) (took []time.Duration, most int64, err error) {
+	raw, err := json.Marshal(body)
+	if err != nil {
+		return nil, 0, err
+	}
+	for range n {
+		before, began := statements.Load(), time.Now()
+		res, err := p.client.Post(p.url+path, "application/json", bytes.NewReader(raw))
+		if err != nil {
+			return nil, 0, err
+		}
+		answer, _ := io.ReadAll(res.Body)
+		res.Body.Close()
+		took = append(took, time.Since(began))
+		if res.StatusCode != http.StatusAccepted {
+			return nil, 0, fmt.Errorf("was answered with %d: %.200s", res.StatusCode, answer)
+		}
+		most = max(most, statements.Load()-before)
+	}
+	slices.Sort(took)
+	return took, most, nil
+}
