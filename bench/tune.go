@@ -104,7 +104,7 @@ func tuned(ctx context.Context, _ *scene.Library) ([]figure, error) {
 func slowestJob(ctx context.Context, s *store.Store) (d time.Duration, err error) {
 	var seconds float64
 	err = s.Pool.QueryRow(ctx,
-		`SELECT max(extract(epoch FROM finalized_at - attempted_at)) FROM river_job WHERE kind = 'tune' AND args->>'run' =
+		`SELECT max(extract(epoch FROM finalized_at - attempted_at)) FROM river_job WHERE args->>'run' =
 		(SELECT id::text FROM runs WHERE kind = 'tune' ORDER BY created_at DESC LIMIT 1)`).Scan(&seconds)
 	return time.Duration(seconds * float64(time.Second)), err
 }

@@ -84,7 +84,7 @@ type assignmentView struct {
 	Keep    bool      `json:"keep" doc:"it lies in the pool already and stays"`
 	Problem string    `json:"problem,omitempty" doc:"why this line cannot be sent as it is"`
 	Host    string    `json:"host" doc:"the host name that its name makes"`
-	SkewMS  int64     `json:"skew_ms" doc:"what its clock was wrong by, device minus this machine"`
+	SkewMS  int64     `json:"skew_ms,omitempty" doc:"by how much its clock is ahead, where that is more than a few seconds"`
 }
 
 type planOut struct {
@@ -177,7 +177,7 @@ func (s *Server) planAddresses(ctx context.Context, id uuid.UUID, devices []uuid
 	for i, a := range plan {
 		v := assignmentView{Device: picked[i].ID, Name: picked[i].Title(), Old: a.Old.String(), New: a.New.String(), Keep: a.Keep,
 			Problem: act.CannotMove(picked[i].Latch()), Host: netconfig.HostName(picked[i].Title())}
-		if r := picked[i].Status.Reached; r != nil {
+		if r := picked[i].Status.Reached; r != nil && r.ClockWrong() {
 			v.SkewMS = r.SkewMS
 		}
 		if !a.Keep && v.Problem == "" {

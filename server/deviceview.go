@@ -93,9 +93,6 @@ type pictureView struct {
 	Still  *uuid.UUID `json:"still,omitempty"`
 }
 
-// largestSkew is how far a clock may be off before it is a finding.
-const largestSkew = 5 * time.Second
-
 func viewOfPicture(st *latch.Status, kind string) *pictureView {
 	p, ok := st.Pictures[kind]
 	if !ok || p.Diagnosis != nil || p.None {
@@ -207,7 +204,7 @@ func viewOf(d *store.Device) deviceView {
 	v.Grid, v.Fixes, v.Tuning, v.Marked, v.Walked = d.Status.Grid(), undoable(st), viewOfTuning(st.Tuning), viewOfMark(st.Marked), st.Walked
 	v.Plan, v.Tunes, v.Offers = viewOfPlan(st), st.Tunes, viewOfOffers(st.Offers)
 	v.Snapshot, v.Motion = viewOfPicture(st, "snapshot"), viewOfPicture(st, "mjpeg")
-	if r := st.Reached; r != nil && d.Via == nil && (time.Duration(r.SkewMS)*time.Millisecond).Abs() > largestSkew {
+	if r := st.Reached; r != nil && d.Via == nil && r.ClockWrong() {
 		v.SkewMS = r.SkewMS
 	}
 	v.Findings = findings(st)

@@ -28,9 +28,10 @@ type fitConflict fit.Conflict
 
 // nearestView is the plan nearest to a camera's streams that its targets take.
 type nearestView struct {
-	Device    uuid.UUID     `json:"device"`
-	Plan      planText      `json:"plan" doc:"empty where they take it as it is"`
-	Conflicts []fitConflict `json:"conflicts" doc:"demands of its targets that contradict each other"`
+	Device    uuid.UUID      `json:"device"`
+	Plan      planText       `json:"plan" doc:"empty where they take it as it is"`
+	Streams   plannedStreams `json:"streams" doc:"the same by role, as it is read"`
+	Conflicts []fitConflict  `json:"conflicts" doc:"demands of its targets that contradict each other"`
 }
 
 func (s *Server) intakeRoutes(api huma.API) {
@@ -105,7 +106,7 @@ func (s *Server) nearest(ctx context.Context, site uuid.UUID, devices []uuid.UUI
 			continue
 		}
 		plan, conflicts := fit.NearestPlan(x.d.Status.FitStreams(), x.d.Status.WantedIntakes())
-		view := nearestView{id, plan.Texts(), []fitConflict{}}
+		view := nearestView{id, plan.Texts(), streamsOfPlan(plan), []fitConflict{}}
 		for _, c := range conflicts {
 			view.Conflicts = append(view.Conflicts, fitConflict(c))
 		}

@@ -29,6 +29,17 @@ func (p planText) read() (tuning.Plan, error) {
 	return plan, nil
 }
 
+// plannedStreams are the streams of a plan by role, as they are read: pages show them without a parser of their own.
+type plannedStreams map[string]tuning.Stream
+
+// streamsOfPlan returns the streams of a plan; a plan of the overlay alone has none.
+func streamsOfPlan(p tuning.Plan) plannedStreams {
+	if p.Streams == nil {
+		return plannedStreams{}
+	}
+	return p.Streams
+}
+
 type planView struct {
 	ID      uuid.UUID    `json:"id"`
 	Owner   tuning.Owner `json:"owner" enum:"site,model,selection"`
@@ -45,11 +56,12 @@ type planBody struct {
 }
 
 type presetView struct {
-	Name  string     `json:"name"`
-	Note  string     `json:"note,omitempty"`
-	Plan  planText   `json:"plan"`
-	Book  string     `json:"book"`
-	Owner *uuid.UUID `json:"book_id,omitempty" doc:"missing for the presets of the product"`
+	Name    string         `json:"name"`
+	Note    string         `json:"note,omitempty"`
+	Plan    planText       `json:"plan"`
+	Streams plannedStreams `json:"streams" doc:"the plan's streams by role, as they are read"`
+	Book    string         `json:"book"`
+	Owner   *uuid.UUID     `json:"book_id,omitempty" doc:"missing for the presets of the product"`
 }
 
 // PlanPath names a plan of a site. It is exported because huma reads exported fields only.
@@ -150,7 +162,7 @@ func (s *Server) presets(ctx context.Context) (*struct{ Body []presetView }, err
 	out := &struct{ Body []presetView }{Body: []presetView{}}
 	add := func(b *tuning.PresetBook, id *uuid.UUID) {
 		for _, p := range b.Presets {
-			out.Body = append(out.Body, presetView{p.Name, p.Note, p.Plan.Texts(), b.Name, id})
+			out.Body = append(out.Body, presetView{p.Name, p.Note, p.Plan.Texts(), streamsOfPlan(p.Plan), b.Name, id})
 		}
 	}
 	files, err := s.cfg.Store.Shelf.List(ctx, act.PresetBooks)

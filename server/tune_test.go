@@ -124,6 +124,11 @@ func TestPresetsAndIntakeBooks(t *testing.T) {
 	x := newShed(t, p, s, 0)
 	shipped := get[[]presetView](p, "GET", "/api/presets", nil)
 	require.NotEmpty(t, shipped)
+	for _, preset := range shipped {
+		plan, err := preset.Plan.read()
+		require.NoError(t, err)
+		assert.Equal(t, streamsOfPlan(plan), preset.Streams, "pages show what the text says without reading it")
+	}
 	get[any](p, "POST", "/api/presets/own", map[string]any{"name": "Yard", "plan": planText{"sub": "640x360"}})
 	get[any](p, "POST", "/api/presets/own", map[string]any{"name": "yard", "plan": planText{"sub": "320x180"}})
 	all := get[[]presetView](p, "GET", "/api/presets", nil)

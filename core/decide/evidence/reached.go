@@ -3,6 +3,7 @@ package evidence
 import (
 	"fmt"
 	"net/netip"
+	"time"
 
 	"unlatch/core/decide/diagnose"
 	"unlatch/core/ground/certificate"
@@ -22,6 +23,14 @@ type Reached struct {
 	TLS        *certificate.Certificate `json:"tls,omitempty"`
 	Redirected bool                     `json:"redirected,omitempty" doc:"the plain port has sent us to the one for TLS"`
 	Diagnosis  *diagnose.Diagnosis      `json:"diagnosis,omitempty"`
+}
+
+// maxSkew is how far a device's clock may be off before somebody should set it: recordings would carry the wrong time.
+const maxSkew = 5 * time.Second
+
+// ClockWrong reports whether the device's clock is so far off that somebody should set it.
+func (r Reached) ClockWrong() bool {
+	return (time.Duration(r.SkewMS) * time.Millisecond).Abs() > maxSkew
 }
 
 func (Reached) kind() Kind { return KindReached }

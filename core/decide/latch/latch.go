@@ -97,6 +97,17 @@ type Given struct {
 	URL  string `json:"url"`
 }
 
+// PlacementState is how a placement stands, in one word.
+type PlacementState string
+
+// The states of a placement.
+const (
+	PlacementConfirmed PlacementState = "confirmed" // the target shows the picture
+	PlacementWaiting   PlacementState = "waiting"   // not placed yet, or its picture is not confirmed yet
+	PlacementStale     PlacementState = "stale"     // the target has a URL or a sign-in that is no longer the camera's
+	PlacementBroken    PlacementState = "broken"    // the diagnosis says why
+)
+
 // A Placement is how one wanted target stands.
 type Placement struct {
 	Target    uuid.UUID           `json:"target"`
@@ -116,6 +127,7 @@ type Placement struct {
 	Misfit    []fit.Reason        `json:"misfit,omitempty" doc:"why it takes none of the streams"`
 	Moved     bool                `json:"moved,omitempty" doc:"the target still has a URL or a sign-in that is no longer the camera's"`
 	Old       string              `json:"old,omitempty" doc:"what of it is old"`
+	State     PlacementState      `json:"state" enum:"confirmed,waiting,stale,broken"`
 	Confirmed bool                `json:"confirmed"`
 	Report    string              `json:"report,omitempty" doc:"what the target itself says"`
 	Match     string              `json:"match,omitempty" doc:"the target's own picture against the camera's"`

@@ -133,6 +133,7 @@ func (d *deriver) placed() {
 	for i, t := range d.intent.Targets {
 		d.through(t, &d.s.Placements[i])
 		d.standing(t, &d.s.Placements[i])
+		d.s.Placements[i].State = d.s.Placements[i].inOneWord()
 	}
 	if d.s.Via != "" && len(d.intent.Targets) == 0 && d.s.Latch(Proven).State == Open {
 		d.channel()
@@ -198,6 +199,19 @@ func (d *deriver) everyTarget() {
 			l.State, l.Reason = Closed, "Not yet confirmed by "+p.Name
 		}
 	}
+}
+
+// inOneWord sums a placement up. A diagnosis weighs most, and what is stale before what was confirmed of it.
+func (p *Placement) inOneWord() PlacementState {
+	switch {
+	case p.Diagnosis != nil:
+		return PlacementBroken
+	case p.Moved:
+		return PlacementStale
+	case p.Confirmed:
+		return PlacementConfirmed
+	}
+	return PlacementWaiting
 }
 
 // ByHand reports whether a placement can be confirmed by nobody but a person.

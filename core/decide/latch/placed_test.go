@@ -100,12 +100,17 @@ func TestStalePlacements(t *testing.T) {
 		return proven(key).add(strongroom.String(), evidence.Placed{Slot: "1", URL: gave[0].URL, Gave: gave, SignIn: key}).
 			add(strongroom.String(), evidence.Confirmed{Says: "showing", Match: "right camera"})
 	}
+	state := func(s Status) PlacementState { return s.Placements[0].State }
+	assert.Equal(t, PlacementWaiting, state(Derive(proven(key).records, intent)), "not placed yet")
+	assert.Equal(t, PlacementWaiting, state(Derive(proven(key).add(strongroom.String(), evidence.Placed{Slot: "1", Gave: gave}).records, intent)))
 	s := Derive(placed().records, intent)
 	assert.Equal(t, []any{false, true, "right camera"}, []any{s.Placements[0].Moved, s.Placements[0].Confirmed, s.Placements[0].Match})
+	assert.Equal(t, PlacementConfirmed, state(s))
 	s = Derive(placed().add("", evidence.StreamKey{SignIn: other, Label: "viewer"}).records, intent)
 	assert.Equal(t, []any{true, "sign-in", "its stream user (viewer)"}, []any{s.Placements[0].Moved, s.Placements[0].Old,
 		s.Placements[0].Whose})
 	assert.Equal(t, Stale, s.Latch(Placed).State)
+	assert.Equal(t, PlacementStale, state(s), "though it was confirmed")
 	moved := placed().add("", evidence.Located{Addr: addr, Streams: []camera.Stream{{Token: "m", Role: "main",
 		URL: "rtsp://192.0.2.11/m"}, {Token: "s", Role: "sub", URL: "rtsp://192.0.2.11/other"}}})
 	s = Derive(moved.records, intent)
@@ -115,6 +120,7 @@ func TestStalePlacements(t *testing.T) {
 		evidence.Confirmed{Says: "showing", Diagnosis: &diagnose.Diagnosis{Cause: diagnose.WrongPicture, Summary: "1 shows another"}})
 	s = Derive(wrong.records, intent)
 	assert.Equal(t, []any{false, false}, []any{s.Placements[0].Untaken, s.Placements[0].Confirmed})
+	assert.Equal(t, PlacementBroken, state(s))
 	assert.Equal(t, "place_again", s.Next().Action)
 }
 

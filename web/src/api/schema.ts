@@ -1433,7 +1433,7 @@ export interface components {
         };
         AgreeBody: {
             /**
-             * @description how far it reaches: these devices, their models on this site, or the whole site
+             * @description these devices, their models on this site, or the site
              * @enum {string}
              */
             breadth: "devices" | "models" | "site";
@@ -1472,9 +1472,9 @@ export interface components {
             problem?: string;
             /**
              * Format: int64
-             * @description what its clock was wrong by, device minus this machine
+             * @description by how much its clock is ahead, where that is more than a few seconds
              */
-            skew_ms: number;
+            skew_ms?: number;
         };
         AttestRequest: {
             devices: string[];
@@ -1777,7 +1777,7 @@ export interface components {
              */
             left_at?: string;
             mac?: string;
-            /** @description who registered the MAC block, where this machine has the public registry */
+            /** @description who registered the MAC block, by the public registry */
             mac_block?: string;
             maker?: string;
             /** @description a nudge or a label that still stands on it */
@@ -2435,7 +2435,7 @@ export interface components {
             segments?: components["schemas"]["Stretch"][];
             /**
              * Format: int64
-             * @description by how much the sender's wall clock, of its last RTCP report, runs ahead of ours
+             * @description how far the sender's clock, by its last RTCP report, is ahead of ours
              */
             sender_clock_ms?: number;
             /** @description of H.265 */
@@ -2485,6 +2485,10 @@ export interface components {
             /** @description empty where they take it as it is */
             plan: {
                 [key: string]: string;
+            };
+            /** @description the same by role, as it is read */
+            streams: {
+                [key: string]: components["schemas"]["Stream"];
             };
         };
         NetworkBody: {
@@ -2543,7 +2547,7 @@ export interface components {
             /** @description play streams again that are proven already */
             again?: boolean;
             devices: string[];
-            /** @description something was mended on the devices: send what they refused once more, within the guard's bound */
+            /** @description something was mended: send once more what they refused */
             retry?: boolean;
             /** @description a target to place the cameras on as well */
             target?: string;
@@ -2631,7 +2635,7 @@ export interface components {
             /** @description the camera whose slot it takes over */
             replaces?: string;
             /**
-             * @description the stream, or its picture over HTTP; missing for the rule's own choice
+             * @description the stream, or its picture; missing for the rule's choice
              * @enum {string}
              */
             role?: "main" | "sub" | "third" | "picture";
@@ -2663,6 +2667,8 @@ export interface components {
             /** @description the stream that somebody wants it to have; missing for the rule's own choice */
             role?: string;
             slot?: string;
+            /** @enum {string} */
+            state: "confirmed" | "waiting" | "stale" | "broken";
             /** @description the picture that the target shows */
             still?: string;
             target: string;
@@ -2680,7 +2686,7 @@ export interface components {
             order: "name" | "address" | "heard";
         };
         "Plan-devicesRequest": {
-            /** @description by device; an empty one takes the device's own plan away, and takes it out of its selection */
+            /** @description by device; an empty one takes the device's own plan away */
             plans: {
                 [key: string]: {
                     [key: string]: string;
@@ -2744,6 +2750,10 @@ export interface components {
             plan: {
                 [key: string]: string;
             };
+            /** @description the plan's streams by role, as they are read */
+            streams: {
+                [key: string]: components["schemas"]["Stream"];
+            };
         };
         Preview: {
             /** @description what is drawn into the picture from then on; missing where that stays */
@@ -2799,7 +2809,7 @@ export interface components {
             findings?: components["schemas"]["Diagnosis"][];
             /**
              * Format: double
-             * @description from the start to the last packet of the first whole key frame; 0 when none came
+             * @description from the start to the end of the first whole key frame; 0 for none
              */
             first_keyframe_ms: number;
             /** @description the metadata track beside the picture, if packets of it came */
@@ -2871,7 +2881,7 @@ export interface components {
              * @enum {string}
              */
             confidence?: "sure" | "likely" | "guess";
-            /** @description matchers: each is a pattern with * and ?, compared without case; an empty one fits all */
+            /** @description a pattern with * and ?, without case; empty fits all */
             maker?: string;
             model?: string;
             name: string;
@@ -2903,7 +2913,7 @@ export interface components {
             confidence?: "sure" | "likely" | "guess";
             /** @description of channel 1, main stream first */
             examples: string[];
-            /** @description matchers: each is a pattern with * and ?, compared without case; an empty one fits all */
+            /** @description a pattern with * and ?, without case; empty fits all */
             maker?: string;
             model?: string;
             name: string;
@@ -2964,7 +2974,7 @@ export interface components {
             layout?: string;
             /**
              * Format: double
-             * @description of those hours, where only motion is recorded; missing for all of them
+             * @description of those hours, where only motion is recorded
              */
             motion_percent?: number;
             /**
@@ -3196,7 +3206,7 @@ export interface components {
             confirm_large?: boolean;
             /**
              * Format: int64
-             * @description how much may flow at once while streams are measured, Mbit/s; 0 for a share of what the interface carries
+             * @description while streams are measured; 0 for a share of what the interface carries
              */
             link_mbps?: number;
             name: string;
@@ -3230,7 +3240,7 @@ export interface components {
             id: string;
             /**
              * Format: int64
-             * @description how much may flow at once while streams are measured, Mbit/s; missing for a share of what the interface carries
+             * @description Mbit/s while streams are measured; missing for a share of what the interface carries
              */
             link_mbps?: number;
             name: string;
@@ -3459,7 +3469,7 @@ export interface components {
         };
         TargetBody: {
             address?: string;
-            /** @description of a new one: what may go to it so that it can be read */
+            /** @description of a new one: what may go to it readable */
             agree?: ("sign_in" | "camera_sign_ins" | "stream_key")[];
             intake?: string;
             /** @enum {string} */
@@ -3556,7 +3566,7 @@ export interface components {
         };
         TuneBody: {
             devices: string[];
-            /** @description by part (main, sub, third, overlay), kept as the own plan of each device; what is left out stays */
+            /** @description by part, kept as the own plan of each device; what is left out stays */
             plan?: {
                 [key: string]: string;
             };

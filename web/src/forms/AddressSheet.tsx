@@ -67,8 +67,7 @@ export function AddressSheet({
   const lines = plan.error ? [] : (plan.data?.assignments ?? []);
   // One that keeps its address still takes what goes along with it.
   const along = !!(network?.dns || network?.ntp || network?.time_zone || names);
-  const wrong = (l: { skew_ms: number }) => Math.abs(l.skew_ms) >= 5_000;
-  const ready = lines.filter((l) => !l.problem && (!l.keep || along || (clocks && wrong(l))));
+  const ready = lines.filter((l) => !l.problem && (!l.keep || along || (clocks && !!l.skew_ms)));
   const troubled = lines.filter((l) => l.problem);
   const field = plan.error instanceof Problem ? plan.error.cause.replace("bad_", "") : "";
   const errorAt = (name: string) => (field === name && plan.error instanceof Problem ? plan.error.message : undefined);
@@ -88,7 +87,7 @@ export function AddressSheet({
               ntp: network!.ntp,
               time_zone: network!.time_zone,
               host: names ? l.host : undefined,
-              clock: clocks && (wrong(l) || !!network!.ntp),
+              clock: clocks && (!!l.skew_ms || !!network!.ntp),
             })),
         network: dhcp ? undefined : network!,
       },
@@ -136,7 +135,7 @@ export function AddressSheet({
                       <LineCells
                         line={l}
                         picture={pictures.get(l.device)}
-                        along={[names && l.host, clocks && wrong(l) && `clock ${skew(l.skew_ms)}`]}
+                        along={[names && l.host, clocks && !!l.skew_ms && `clock ${skew(l.skew_ms)}`]}
                       />
                     </tr>
                   )}

@@ -1,7 +1,7 @@
 import { describe, expect, test } from "vitest";
 import type { Device } from "@/api/client";
 import { columnsOf, copied, fillDown, keep, kept, pasted, put, readTable, type Drafts, walk } from "./matrix";
-import { cellText, planText, signOf, typed, wishOfText } from "./plan";
+import { cellText, signOf, typed } from "./plan";
 
 const device = (id: string, plan: object = {}, tunes: object = {}) => ({ id, name: id, streams: [], plan, tunes }) as unknown as Device;
 const none: Drafts = new Map();
@@ -38,15 +38,6 @@ describe("a cell", () => {
   });
   test("typing something into a stream that was off wants it again", () => {
     expect(typed("fps", "5", { off: true })).toEqual({ fps: 5 });
-  });
-  test("a wish is written as everywhere", () => {
-    expect(planText({ codec: "H.264", width: 1280, height: 720, fps: 15, bitrate_kbps: 2000, rate_control: "cbr", gop_frames: 30 })).toBe(
-      "h264,1280x720,15fps,2000kbps,cbr,gop30",
-    );
-    for (const text of ["off", "keep", "h265,main10,640x360,12.5fps,512kbps,vbr,gop2.5s,q4,audio=none", "mpeg4,advanced simple", "mjpeg"])
-      expect(planText(wishOfText(text))).toBe(text);
-    expect(planText({ off: true })).toBe("off");
-    expect(planText({})).toBe("keep");
   });
 });
 

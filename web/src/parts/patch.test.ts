@@ -1,19 +1,19 @@
 import { expect, test } from "vitest";
 import type { Device, Fitting, Target } from "@/api/client";
-import { cordsOf, cordText, dropOn, plugOn, rowAt, rowsOf, rowText, stateOf } from "./patch";
+import { cordsOf, cordText, dropOn, plugOn, rowAt, rowsOf, rowText } from "./patch";
 
 const camera = (id: string, ...placements: Partial<Device["placements"][number]>[]) =>
   ({
     id,
     name: id,
-    placements: placements.map((p) => ({ confirmed: false, gives: [], name: "", kind: "bridge", target: "t", ...p })),
+    placements: placements.map((p) => ({ confirmed: false, state: "waiting", gives: [], name: "", kind: "bridge", target: "t", ...p })),
   }) as unknown as Device;
 
 const target = (id: string, kind: string, slots?: object[], wanted: string[] = []) =>
   ({ id, name: id, kind, wanted, layout: slots && { slots } }) as unknown as Target;
 
 test("each slot holds what stands in it, and what is only wanted stands behind", () => {
-  const devices = [camera("a", { token: "2", slot: "two", confirmed: true }), camera("b", { wanted: "3" }), camera("c", {})];
+  const devices = [camera("a", { token: "2", slot: "two", state: "confirmed" }), camera("b", { wanted: "3" }), camera("c", {})];
   const rows = rowsOf(
     [
       target(
@@ -48,8 +48,7 @@ test("a list has its cameras in its own order, and room for one more", () => {
 
 test("a cord says how it stands", () => {
   const p = camera("a", { slot: "1" }).placements[0]!;
-  expect(stateOf({ ...p, diagnosis: { cause: "x", summary: "No picture.", fix: "" } })).toBe("broken");
-  expect(stateOf({ ...p, moved: true, confirmed: true })).toBe("stale");
+  expect(cordText({ ...p, diagnosis: { cause: "x", summary: "No picture.", fix: "" } })).toBe("No picture.");
   expect(cordText({ ...p, confirmed: true, report: "showing", match: "right camera" })).toContain("its picture: right camera");
   expect(cordText({ ...p, moved: true, old: "sign-in" })).toBe("It still has the old sign-in.");
   expect(cordText({ ...p, slot: undefined })).toContain("not placed yet");

@@ -1,9 +1,9 @@
 import type { Device, Fitting, Target } from "@/api/client";
 
-/** How a cord stands. */
-export type CordState = "confirmed" | "waiting" | "stale" | "broken";
-
 type Placement = Device["placements"][number];
+
+/** How a cord stands: what the server says of its placement. */
+export type CordState = Placement["state"];
 type Slot = NonNullable<Target["layout"]>["slots"][number];
 
 /** One row at the right: the head of a target, one of its slots, or a word about it. */
@@ -72,11 +72,9 @@ export function rowsOf(targets: Target[], devices: Device[]): Row[] {
   return rows;
 }
 
-export const stateOf = (p: Placement): CordState => (p.diagnosis ? "broken" : p.moved ? "stale" : p.confirmed ? "confirmed" : "waiting");
-
 export const cordsOf = (rows: Row[]): Cord[] =>
   rows.flatMap((row) =>
-    row.device && row.placement ? [{ device: row.device, row, placement: row.placement, state: stateOf(row.placement) }] : [],
+    row.device && row.placement ? [{ device: row.device, row, placement: row.placement, state: row.placement.state }] : [],
   );
 
 /** What a cord says in words, for people who do not see it. */

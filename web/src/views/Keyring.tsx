@@ -171,7 +171,7 @@ function Row({ signIn: k, measured, up, down }: { signIn: SignIn; measured: Meas
         </Button>
         <Sure
           ask={`Take “${k.label}” off the keyring?`}
-          more={opensNow(k.opens) + "The password is gone with it, and nobody can bring it back from here."}
+          more={`${opensNow(k.opens)}The password is gone with it, and nobody can bring it back from here.`}
           yes="Take off the keyring"
           onYes={() => remove.mutate(k)}
         >

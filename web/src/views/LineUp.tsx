@@ -161,7 +161,14 @@ export function LineUp() {
           choose={(id) => set("device", id)}
           toggle={toggle}
         />
-        {shown.length === 0 && <NoneFits showAll={() => (setText(""), set("at", null))} />}
+        {shown.length === 0 && (
+          <NoneFits
+            showAll={() => {
+              setText("");
+              set("at", null);
+            }}
+          />
+        )}
       </section>
       {sheet && <Sheets site={site} sheet={sheet} close={() => setSheet(null)} agreed={() => setSelected(new Set())} />}
       {current && (

@@ -5,7 +5,7 @@ import type { Device, Fitting } from "@/api/client";
 import { useChangeTarget, useLookAt } from "@/api/targets";
 import { Button } from "@/parts/Button";
 import { Facts, PlugSign, Socket } from "@/parts/Jack";
-import { cordText, countsOf, endless, type Row, stateOf } from "@/parts/patch";
+import { cordText, countsOf, endless, type Row } from "@/parts/patch";
 
 type Props = {
   row: Row;
@@ -36,7 +36,7 @@ export function PatchRow(p: Props) {
   if (row.kind === "head") return <Head {...p} style={style} />;
   if (row.kind === "word") return <Word {...p} style={style} />;
   const slot = row.slot!;
-  const state = row.placement && stateOf(row.placement);
+  const state = row.placement?.state;
   const name = row.device?.name ?? slot.name;
   const stands = row.placement ? cordText(row.placement) : slot.state || "";
   const says = name ? `${name}. ${stands}` : slot.why || slot.is;

@@ -5,7 +5,7 @@ import type { Device, Fitting, Target } from "@/api/client";
 import { usePlace, useTakeOff } from "@/api/targets";
 import { Button } from "@/parts/Button";
 import { PlugSign } from "@/parts/Jack";
-import { cordText, reasonsText, stateOf } from "@/parts/patch";
+import { cordText, reasonsText } from "@/parts/patch";
 import { stillOf } from "@/parts/measures";
 import { Still } from "@/parts/Still";
 import { useFrame } from "./SiteFrame";
@@ -32,7 +32,7 @@ export function PatchTable({ channels, targets, fittings }: { channels: Device[]
               {d.placements.length === 0 && <p className="text-soft">On no target yet.</p>}
               <ul>
                 {d.placements.map((p) => {
-                  const state = stateOf(p);
+                  const state = p.state;
                   return (
                     <li key={p.target} className="flex flex-wrap items-center gap-x-2 border-t py-1 first:border-t-0">
                       <span className="grow font-medium">{p.name}</span>

@@ -9,8 +9,8 @@ import { PlanSheet } from "@/forms/PlanSheet";
 import { PresetsSheet } from "@/forms/PresetsSheet";
 import { TargetsSheet } from "@/forms/TargetsSheet";
 import { Button } from "@/parts/Button";
-import { columnsOf, copied, fillDown, pasted, put, type Range, rangeRows, readTable, tidy, wishOf } from "@/parts/matrix";
-import { cellText, fields, measuredText, planned, roles, type Role, signOf, wishOfText } from "@/parts/plan";
+import { columnsOf, copied, type Draft, fillDown, pasted, put, type Range, rangeRows, readTable, tidy, wishOf } from "@/parts/matrix";
+import { cellText, fields, measuredText, planned, roles, type Role, signOf } from "@/parts/plan";
 import { useDrafts } from "@/parts/useDrafts";
 import { useMedia } from "@/parts/useMedia";
 import { useNavigate } from "react-router";
@@ -76,16 +76,13 @@ export function Streams() {
     redo,
   };
   /** Lays whole wishes over drafts: of each device, what a preset or a reckoning says of its streams. */
-  const lay = (list: { device: Device; plan: Record<string, string> }[]) => {
+  const lay = (list: { device: Device; wants: Draft }[]) => {
     const out = new Map(drafts);
-    for (const { device: d, plan } of list)
-      for (const [part, text] of Object.entries(plan)) {
-        out.set(d.id, { ...out.get(d.id), [part]: part === "overlay" ? text : wishOfText(text) });
-      }
+    for (const { device: d, wants } of list) out.set(d.id, { ...out.get(d.id), ...wants });
     set(tidy(out, cameras));
   };
   const layPreset = (p: Preset) => {
-    lay(picked.map((device) => ({ device, plan: p.plan })));
+    lay(picked.map((device) => ({ device, wants: wantsOf(p) })));
     toast(`“${p.name}” on ${picked.length} ${picked.length === 1 ? "camera" : "cameras"}, not sent yet`, {
       action: { label: "Undo", onClick: undo },
     });
@@ -105,7 +102,7 @@ export function Streams() {
           lay(
             out
               .filter((x) => Object.keys(x.plan).length > 0)
-              .map((x) => ({ device: devices.find((d) => d.id === x.device)!, plan: x.plan })),
+              .map((x) => ({ device: devices.find((d) => d.id === x.device)!, wants: wantsOf(x) })),
           );
           if (out.every((x) => Object.keys(x.plan).length === 0 && x.conflicts.length === 0))
             toast("Their targets take them as they are, as far as it is said what those accept.");
@@ -163,7 +160,7 @@ export function Streams() {
           <Button onClick={layNearest} disabled={nearest.isPending} title="The settings nearest to the present ones that all targets take">
             Nearest plan
           </Button>
-          <OverlayMenu lay={(overlay) => lay(picked.map((device) => ({ device, plan: { overlay } })))} />
+          <OverlayMenu lay={(overlay) => lay(picked.map((device) => ({ device, wants: { overlay } })))} />
           <Button look="quiet" className="px-2" aria-label="Undo" title="Undo (Ctrl Z)" disabled={!canUndo} onClick={undo}>
             <Undo2 size={16} />
           </Button>
@@ -264,6 +261,12 @@ export function Streams() {
     </div>
   );
 }
+
+/** What a preset or a reckoning wants of a device. */
+const wantsOf = ({ plan, streams }: Pick<Preset, "plan" | "streams">): Draft => ({
+  ...streams,
+  ...(plan.overlay !== undefined && { overlay: plan.overlay }),
+});
 
 function badText(
   bad: { row: number; col: number; text: string; error: string }[],

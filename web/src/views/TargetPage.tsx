@@ -9,7 +9,7 @@ import { TargetSheet } from "@/forms/TargetSheet";
 import { TemplateForm } from "@/forms/TemplateForm";
 import { Button } from "@/parts/Button";
 import { Copy } from "@/parts/Copy";
-import { cordText, countsOf, type Row, rowsOf, stateOf } from "@/parts/patch";
+import { cordText, countsOf, type Row, rowsOf } from "@/parts/patch";
 import { stillOf } from "@/parts/measures";
 import { Still } from "@/parts/Still";
 import { Sure } from "@/parts/Sure";
@@ -150,7 +150,7 @@ function SlotCard({ row, rows, at, site, target: t }: { row: Row; rows: Row[]; a
   const attest = useAttest(site);
   const slot = row.slot!;
   const p = row.placement;
-  const state = p && stateOf(p);
+  const state = p?.state;
   const byHand = t.kind === "feed" || t.kind === "template";
   const canOrder = byHand || (t.about?.abilities?.includes("order") && slot.is !== "free");
   const shift = (way: 1 | -1) => {
