@@ -16,8 +16,7 @@ import (
 // goodbye is marked.
 func TestWatchingShowsWhoComesAndGoes(t *testing.T) {
 	t.Parallel()
-	wire := strings.ReplaceAll(yard, "name: Clock,", "name: Clock, plugged_in: 4,")
-	wire = strings.ReplaceAll(wire, "address: NET.16,", "address: NET.16, lease: NET.16, next_lease: NET.76, lease_seconds: 5,")
+	wire := strings.ReplaceAll(yard, "address: NET.16,", "address: NET.16, lease: NET.16, next_lease: NET.76, lease_seconds: 3600,")
 	b := setYard(t, wire, storetest.URL(t), "127.42.11", 4)
 	b.work()
 	at := func(addr string) *store.Device {
@@ -28,9 +27,23 @@ func TestWatchingShowsWhoComesAndGoes(t *testing.T) {
 		}
 		return nil
 	}
-	require.Eventually(t, func() bool { d := at("127.42.11.11"); return d != nil && len(d.Status.Device.Ports) > 0 }, 30*time.Second,
-		50*time.Millisecond, "the newcomer, and what its ports say")
-	require.Eventually(t, func() bool { return at("127.42.11.76") != nil }, 30*time.Second, 50*time.Millisecond, "the one that moved")
+	// A device announces itself once each time that it comes up, and the listening begins when the worker comes to it.
+	until := func(comesUp func(), shown func() bool, what string) {
+		t.Helper()
+		tick := 0
+		require.Eventually(t, func() bool {
+			if shown() {
+				return true
+			}
+			if tick++; tick%50 == 1 {
+				comesUp()
+			}
+			return false
+		}, 2*time.Minute, 100*time.Millisecond, what)
+	}
+	until(func() { b.world.Restart("Clock") }, func() bool { d := at("127.42.11.11"); return d != nil && len(d.Status.Device.Ports) > 0 },
+		"the newcomer, and what its ports say")
+	until(func() { b.world.Release("Paint") }, func() bool { return at("127.42.11.76") != nil }, "the one that moved")
 	assert.NotEmpty(t, at("127.42.11.76").Endpoint.String)
 
 	// Switched off, it is no longer listened to.

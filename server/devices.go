@@ -3,6 +3,7 @@ package server
 import (
 	"context"
 	"reflect"
+	"strings"
 
 	"unlatch/core/decide/act"
 
@@ -34,15 +35,20 @@ func (s *Server) deviceRoutes(api huma.API) {
 		func(ctx context.Context, in *struct {
 			SitePath
 			Since string `query:"since"`
+			Takes string `header:"Accept-Encoding" hidden:"true"`
 		}) (*huma.StreamResponse, error) {
 			list, err := s.lineUp.site(ctx, in.Site)
 			if err != nil {
 				return nil, s.explain(err)
 			}
 			defer list.mu.Unlock()
-			raw := list.since(s.lineUp.begun, in.Since).encode()
+			raw, zipped := list.answer(s.lineUp.begun, in.Since, strings.Contains(in.Takes, "gzip"))
 			return &huma.StreamResponse{Body: func(ctx huma.Context) {
 				ctx.SetHeader("Content-Type", "application/json")
+				if zipped {
+					ctx.SetHeader("Content-Encoding", "gzip")
+					ctx.AppendHeader("Vary", "Accept-Encoding")
+				}
 				ctx.BodyWriter().Write(raw)
 			}}, nil
 		})

@@ -41,7 +41,9 @@ type siteLineUp struct {
 	mark    string // of the store, to look from the next time
 	version int64  // counts changes that a page can see
 	devices map[uuid.UUID]*lined
-	order   []*lined // by address
+	order   []*lined // by address, where sorted is true
+	sorted  bool
+	packed  packedList // order, as it was last sent to somebody who loaded everything
 	gone    []departed
 	forgot  int64 // the version of the last departure that is not in gone any more
 }
@@ -85,24 +87,29 @@ type changesView struct {
 // encode is the view as JSON. The devices are encoded already and are not looked through again, as json.Marshal would: on a large site that
 // takes longer than all the rest.
 func (c changesView) encode() []byte {
-	size := 128
+	head, tail := c.ends()
+	size := len(head) + len(tail)
 	for _, d := range c.Devices {
 		size += len(d) + 1
 	}
-	head, _ := json.Marshal(struct {
-		Version string `json:"version"`
-		Since   string `json:"since,omitempty"`
-	}{c.Version, c.Since})
-	gone, _ := json.Marshal(c.Gone)
-	out := make([]byte, 0, size+len(gone))
-	out = append(append(out, head[:len(head)-1]...), `,"devices":[`...)
+	out := append(make([]byte, 0, size), head...)
 	for i, d := range c.Devices {
 		if i > 0 {
 			out = append(out, ',')
 		}
 		out = append(out, d...)
 	}
-	return append(append(append(out, `],"gone":`...), gone...), '}')
+	return append(out, tail...)
+}
+
+// ends are the view's JSON before and behind its devices.
+func (c changesView) ends() (head, tail []byte) {
+	head, _ = json.Marshal(struct {
+		Version string `json:"version"`
+		Since   string `json:"since,omitempty"`
+	}{c.Version, c.Since})
+	gone, _ := json.Marshal(c.Gone)
+	return append(head[:len(head)-1], `,"devices":[`...), append(append([]byte(`],"gone":`), gone...), '}')
 }
 
 // site returns a site's line-up, brought up to date. The caller unlocks it.
@@ -171,9 +178,7 @@ func (s *siteLineUp) update(ctx context.Context, st *store.Store, site uuid.UUID
 		}
 	}
 	s.mark = c.Mark
-	if len(c.Devices) > 0 {
-		s.sort()
-	}
+	s.sort()
 	return nil
 }
 
@@ -188,6 +193,7 @@ func (s *siteLineUp) replace(all []store.Device) {
 		if here[id] {
 			continue
 		}
+		s.sorted = false
 		delete(s.devices, id)
 		s.version++
 		if s.gone = append(s.gone, departed{id, s.version}); len(s.gone) > mostGone {
@@ -208,8 +214,14 @@ func (s *siteLineUp) put(d store.Device) (others []uuid.UUID) {
 	}
 	s.version++
 	encoded, _ := json.Marshal(view) // a view holds nothing that cannot be encoded
-	s.devices[d.ID] = &lined{d: d, view: view, encoded: encoded, version: s.version}
+	now := &lined{d: d, view: view, encoded: encoded, version: s.version}
+	s.devices[d.ID] = now
 	moved := before == nil || before.d.Addr != d.Addr
+	if moved {
+		s.sorted = false
+	} else if i := slices.Index(s.order, before); i >= 0 {
+		s.order[i] = now
+	}
 	renamed := before != nil && before.view.Name != view.Name
 	for id, x := range s.devices {
 		switch {
@@ -223,8 +235,12 @@ func (s *siteLineUp) put(d store.Device) (others []uuid.UUID) {
 	return others
 }
 
-// sort orders the devices by address, as the store does.
+// sort orders the devices by address, as the store does, where that may have changed.
 func (s *siteLineUp) sort() {
+	if s.sorted {
+		return
+	}
+	s.sorted = true
 	s.order = s.order[:0]
 	for _, x := range s.devices {
 		s.order = append(s.order, x)
@@ -262,6 +278,16 @@ func (s *siteLineUp) since(begun, version string) changesView {
 		}
 	}
 	return out
+}
+
+// answer is since as a page is sent it, gzipped where that was asked for and there is enough of it.
+func (s *siteLineUp) answer(begun, version string, zip bool) (body []byte, zipped bool) {
+	c := s.since(begun, version)
+	if c.Since != "" || !zip {
+		return c.encode(), false
+	}
+	head, tail := c.ends()
+	return s.packed.gzip(head, s.order, tail), true
 }
 
 // sum counts the devices of a site, for its card.

@@ -47,19 +47,13 @@ func (s Consents) Disagree(ctx context.Context, site uuid.UUID, x act.NoReadable
 
 // An agreement is one that holds.
 type agreement struct {
-	Device *uuid.UUID `db:"device_id"`
-	Model  string     `db:"model"`
-	Given  time.Time  `db:"given_at"`
-	Clear  bool       `db:"in_clear"` // it covers what goes out without TLS too
+	Device *uuid.UUID `json:"device_id"`
+	Model  string     `json:"model"`
+	Given  time.Time  `json:"given_at"`
+	Clear  bool       `json:"in_clear"` // it covers what goes out without TLS too
 }
 
-// agreements returns those of a site that hold.
-func (s Devices) agreements(ctx context.Context, site uuid.UUID) ([]agreement, error) {
-	var out []agreement
-	return out, s.on(ctx).SelectContext(ctx, &out,
-		"SELECT device_id, model, given_at, in_clear FROM agreements WHERE site_id = $1 AND ended_at IS "+
-			"NULL", site)
-}
+const agreementsQuery = "SELECT device_id, model, given_at, in_clear FROM agreements WHERE site_id = $2 AND ended_at IS NULL"
 
 // agreed is when the newest agreement that covers a device was given, and how far all of them go; zero for none.
 func agreed(list []agreement, device uuid.UUID, model string) (at time.Time, to signin.Agreement) {

@@ -54,17 +54,13 @@ func (s Consents) Addresses(ctx context.Context, site uuid.UUID) ([]netip.Addr, 
 	return out, nil
 }
 
-// consents returns until when each device may be reached at the address at which it is now.
-func (s Devices) consents(ctx context.Context, where string, arg any) (map[uuid.UUID]time.Time, error) {
-	var rows []struct {
-		Device uuid.UUID `db:"device_id"`
-		Until  time.Time `db:"until"`
-	}
-	err := s.on(ctx).SelectContext(ctx, &rows, "SELECT c.device_id, max(c.until) AS until FROM consents c JOIN devices d ON d.id = "+
-		"c.device_id AND d.addr = c.addr WHERE c.until > now() AND "+where+" GROUP BY c.device_id", arg)
-	out := map[uuid.UUID]time.Time{}
-	for _, r := range rows {
-		out[r.Device] = r.Until
-	}
-	return out, err
+// A consentRow is until when a device may be reached at the address at which it is now.
+type consentRow struct {
+	Device uuid.UUID `json:"device_id"`
+	Until  time.Time `json:"until"`
+}
+
+func consentsQuery(where string) string {
+	return "SELECT c.device_id, max(c.until) AS until FROM consents c JOIN devices d ON d.id = c.device_id AND d.addr = c.addr " +
+		"WHERE c.until > now() AND " + where + " GROUP BY c.device_id"
 }

@@ -133,7 +133,7 @@ func (s Plans) SetOwn(ctx context.Context, own map[uuid.UUID]tuning.Plan) error 
 
 // layers are the plans that devices fall under, those of their models among them: a model is known when the evidence has been read.
 type layers struct {
-	site   []Plan
+	site   []planRow
 	camera map[uuid.UUID]ownPlan
 }
 
@@ -142,28 +142,37 @@ type ownPlan struct {
 	selection *uuid.UUID
 }
 
-// layers reads what is planned for devices of a site.
-func (s Devices) layers(ctx context.Context, site uuid.UUID, where string, arg any) (l layers, err error) {
-	if err := s.on(ctx).SelectContext(ctx, &l.site, "SELECT "+planColumns+" FROM plans WHERE site_id = $1", site); err != nil {
-		return l, err
-	}
-	for i := range l.site {
-		if l.site[i].Plan, err = tuning.ParsePlan(l.site[i].Parts); err != nil {
+// A planRow is a plan of a site, of a model there, or of a selection.
+type planRow struct {
+	ID    uuid.UUID    `json:"id"`
+	Owner tuning.Owner `json:"owner"`
+	Name  string       `json:"name"`
+	Parts parts        `json:"parts"`
+	plan  tuning.Plan
+}
+
+const sitePlansQuery = "SELECT id, owner, name, parts FROM plans WHERE site_id = $2"
+
+// An ownPlanRow is a camera's own plan, and the selection that it belongs to.
+type ownPlanRow struct {
+	Device    uuid.UUID  `json:"device_id"`
+	Parts     parts      `json:"parts"`
+	Selection *uuid.UUID `json:"selection"`
+}
+
+func ownPlansQuery(where string) string {
+	return "SELECT p.device_id, p.parts, p.selection FROM device_plans p JOIN devices d ON d.id = p.device_id WHERE " + where
+}
+
+// readLayers reads the texts of plans.
+func readLayers(site []planRow, own []ownPlanRow) (l layers, err error) {
+	l = layers{site, map[uuid.UUID]ownPlan{}}
+	for i := range site {
+		if site[i].plan, err = tuning.ParsePlan(site[i].Parts); err != nil {
 			return l, err
 		}
 	}
-	var rows []struct {
-		Device    uuid.UUID  `db:"device_id"`
-		Parts     parts      `db:"parts"`
-		Selection *uuid.UUID `db:"selection"`
-	}
-	if err := s.on(ctx).SelectContext(ctx, &rows, "SELECT p.device_id, p.parts, p.selection FROM device_plans p "+
-		"JOIN devices d ON d.id = p.device_id WHERE "+
-		where, arg); err != nil {
-		return l, err
-	}
-	l.camera = map[uuid.UUID]ownPlan{}
-	for _, r := range rows {
+	for _, r := range own {
 		plan, err := tuning.ParsePlan(r.Parts)
 		if err != nil {
 			return l, err
@@ -182,7 +191,7 @@ func (l layers) of(device uuid.UUID, model string) (out []tuning.Layer) {
 	for _, p := range l.site {
 		if p.Owner == tuning.Site || p.Owner == tuning.Model && p.Name == model ||
 			p.Owner == tuning.Selection && own.selection != nil && *own.selection == p.ID {
-			out = append(out, tuning.Layer{Owner: p.Owner, Name: p.Name, Plan: p.Plan})
+			out = append(out, tuning.Layer{Owner: p.Owner, Name: p.Name, Plan: p.plan})
 		}
 	}
 	return out

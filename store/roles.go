@@ -23,15 +23,19 @@ func (s Devices) SetRoles(ctx context.Context, device uuid.UUID, roles map[strin
 	})
 }
 
-// roles are the roles that people gave to streams, by device and token.
-func (s Devices) roles(ctx context.Context, where string, arg any) (map[uuid.UUID]map[string]string, error) {
-	var rows []struct {
-		Device uuid.UUID `db:"device_id"`
-		Token  string    `db:"token"`
-		Role   string    `db:"role"`
-	}
-	err := s.on(ctx).SelectContext(ctx, &rows, "SELECT r.device_id, r.token, r.role FROM stream_roles r JOIN devices d ON d.id = r.device_id "+
-		"WHERE "+where, arg)
+// A roleRow is the role that a person gave to a stream.
+type roleRow struct {
+	Device uuid.UUID `json:"device_id"`
+	Token  string    `json:"token"`
+	Role   string    `json:"role"`
+}
+
+func rolesQuery(where string) string {
+	return "SELECT r.device_id, r.token, r.role FROM stream_roles r JOIN devices d ON d.id = r.device_id WHERE " + where
+}
+
+// rolesByDevice are the roles that people gave to streams, by device and token.
+func rolesByDevice(rows []roleRow) map[uuid.UUID]map[string]string {
 	out := map[uuid.UUID]map[string]string{}
 	for _, r := range rows {
 		if out[r.Device] == nil {
@@ -39,5 +43,5 @@ func (s Devices) roles(ctx context.Context, where string, arg any) (map[uuid.UUI
 		}
 		out[r.Device][r.Token] = r.Role
 	}
-	return out, err
+	return out
 }

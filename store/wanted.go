@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"database/sql"
 
 	"github.com/google/uuid"
 
@@ -13,13 +12,10 @@ import (
 
 // latchTarget is a target as what fits on it is judged by.
 func latchTarget(t Target, books []*intake.Book) latch.Target {
-	out := latch.Target{ID: t.ID, Kind: t.Kind, Name: t.Name}
-	for _, b := range books {
-		if x, ok := b.Find(t.Intake); ok && out.Intake == nil && t.Intake != "" {
-			out.Intake = &x
-		}
+	out := latch.Target{ID: t.ID, Kind: t.Kind, Name: t.Name, Intake: namedIntake(books, t.Intake)}
+	if t.About != nil {
+		heard(&out, &t.About.V)
 	}
-	heard(&out, t.About)
 	return out
 }
 
@@ -29,55 +25,64 @@ func (s Targets) Latch(ctx context.Context, t Target) (latch.Target, error) {
 	return latchTarget(t, books), err
 }
 
-// wanted reads where devices shall stand. What a target takes is what a person has said of it, else what it says itself.
-func (s Devices) wanted(ctx context.Context, where string, arg any) (map[uuid.UUID]latch.Intent, error) {
-	var rows []struct {
-		Device uuid.UUID            `db:"device_id"`
-		Target uuid.UUID            `db:"target_id"`
-		Kind   target.Kind          `db:"kind"`
-		Name   sql.NullString       `db:"name"`
-		Addr   string               `db:"addr"`
-		Intake string               `db:"intake"`
-		About  *jsonb[target.About] `db:"about"`
-		Slot   string               `db:"slot"`
-		Role   string               `db:"role"`
-	}
-	if err := s.on(ctx).SelectContext(ctx, &rows, `SELECT w.device_id, w.target_id, t.kind, COALESCE(NULLIF(t.name, ''), v.name) AS name,
+// A wantedRow is a target that somebody wants a device on.
+type wantedRow struct {
+	Device uuid.UUID     `json:"device_id"`
+	Target uuid.UUID     `json:"target_id"`
+	Kind   target.Kind   `json:"kind"`
+	Name   *string       `json:"name"`
+	Addr   string        `json:"addr"`
+	Intake string        `json:"intake"`
+	About  *target.About `json:"about"`
+	Slot   string        `json:"slot"`
+	Role   string        `json:"role"`
+}
+
+func wantedQuery(where string) string {
+	return `SELECT w.device_id, w.target_id, t.kind, COALESCE(NULLIF(t.name, ''), v.name) AS name,
 		COALESCE(v.addr, t.address) AS addr, t.intake, t.about, w.slot, w.role
-		FROM wanted_placements w JOIN devices d ON d.id = w.device_id JOIN targets t ON t.id = w.target_id LEFT
-			JOIN devices v ON v.id = t.device_id
-		WHERE `+where+` ORDER BY w.created_at`, arg); err != nil {
-		return nil, err
-	}
-	out := map[uuid.UUID]latch.Intent{}
-	named := map[string]*intake.Intake{"": nil}
+		FROM wanted_placements w JOIN devices d ON d.id = w.device_id JOIN targets t ON t.id = w.target_id
+			LEFT JOIN devices v ON v.id = t.device_id
+		WHERE ` + where + ` ORDER BY w.created_at`
+}
+
+// wantedTargets are the targets that each device shall stand on, in the order in which people wanted them.
+func wantedTargets(rows []wantedRow, books []*intake.Book) map[uuid.UUID][]latch.Target {
+	out := map[uuid.UUID][]latch.Target{}
 	for _, w := range rows {
-		if _, known := named[w.Intake]; !known {
-			x, err := Shelf(s).Intake(ctx, w.Intake)
-			if err != nil {
-				return nil, err
-			}
-			named[w.Intake] = x
+		t := latch.Target{ID: w.Target, Kind: w.Kind, Intake: namedIntake(books, w.Intake), Role: w.Role, Slot: w.Slot}
+		if w.Name != nil {
+			t.Name = *w.Name
 		}
-		t := latch.Target{ID: w.Target, Kind: w.Kind, Name: w.Name.String, Intake: named[w.Intake], Role: w.Role, Slot: w.Slot}
 		if t.Name == "" {
 			t.Name = "the recorder at " + w.Addr
 		}
 		heard(&t, w.About)
-		in := out[w.Device]
-		in.Targets = append(in.Targets, t)
-		out[w.Device] = in
+		out[w.Device] = append(out[w.Device], t)
 	}
-	return out, nil
+	return out
+}
+
+// namedIntake finds an intake by its name; nil where no book has it, or nobody has named one.
+func namedIntake(books []*intake.Book, name string) *intake.Intake {
+	if name == "" {
+		return nil
+	}
+	for _, b := range books {
+		if x, ok := b.Find(name); ok {
+			return &x
+		}
+	}
+	return nil
 }
 
 // heard adds to a target what it says of itself; what a person has said of what it takes goes before its own word.
-func heard(t *latch.Target, about *jsonb[target.About]) {
+func heard(t *latch.Target, about *target.About) {
 	if about == nil {
 		return
 	}
-	t.Through, t.Both = about.V.Through, about.V.Both
+	t.Through, t.Both = about.Through, about.Both
 	if t.Intake == nil {
-		t.Intake = about.V.Intake
+		t.Intake = about.Intake
 	}
 }

@@ -102,7 +102,8 @@ func TestStalePlacements(t *testing.T) {
 	}
 	state := func(s Status) PlacementState { return s.Placements[0].State }
 	assert.Equal(t, PlacementWaiting, state(Derive(proven(key).records, intent)), "not placed yet")
-	assert.Equal(t, PlacementWaiting, state(Derive(proven(key).add(strongroom.String(), evidence.Placed{Slot: "1", Gave: gave}).records, intent)))
+	taken := proven(key).add(strongroom.String(), evidence.Placed{Slot: "1", Gave: gave})
+	assert.Equal(t, PlacementWaiting, state(Derive(taken.records, intent)), "not confirmed yet")
 	s := Derive(placed().records, intent)
 	assert.Equal(t, []any{false, true, "right camera"}, []any{s.Placements[0].Moved, s.Placements[0].Confirmed, s.Placements[0].Match})
 	assert.Equal(t, PlacementConfirmed, state(s))

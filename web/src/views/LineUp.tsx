@@ -49,6 +49,10 @@ export function LineUp() {
     () => [...(at === null ? recorders : []), ...cameras.filter((d) => at === null || d.at === at)].filter(fits(text)),
     [cameras, recorders, at, text],
   );
+  const showAll = () => {
+    setText("");
+    set("at", null);
+  };
   const picked = shown.filter((d) => selected.has(d.id));
   const current = devices.find((d) => d.id === chosen);
 
@@ -161,14 +165,7 @@ export function LineUp() {
           choose={(id) => set("device", id)}
           toggle={toggle}
         />
-        {shown.length === 0 && (
-          <NoneFits
-            showAll={() => {
-              setText("");
-              set("at", null);
-            }}
-          />
-        )}
+        {shown.length === 0 && <NoneFits showAll={showAll} />}
       </section>
       {sheet && <Sheets site={site} sheet={sheet} close={() => setSheet(null)} agreed={() => setSelected(new Set())} />}
       {current && (

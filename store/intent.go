@@ -1,0 +1,148 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/google/uuid"
+
+	"unlatch/core/decide/latch"
+	"unlatch/core/ground/signin"
+	"unlatch/core/stream/intake"
+	"unlatch/core/stream/tuning"
+)
+
+// An intent is everything that people want of some devices of a site, and what else a status needs besides the evidence of the device.
+type intent struct {
+	wanted     map[uuid.UUID][]latch.Target
+	shared     map[string]*sharedAddress
+	recorders  map[uuid.UUID]string
+	roles      map[uuid.UUID]map[string]string
+	consents   map[uuid.UUID]time.Time
+	agreements []agreement
+	layers     layers
+}
+
+// intent reads the intent of the devices that where names by $1. All of them are of one site.
+func (s Devices) intent(ctx context.Context, site uuid.UUID, where string, arg any) (in intent, err error) {
+	var (
+		wanted    []wantedRow
+		shared    []sharedRow
+		recorders []recorderRow
+		roles     []roleRow
+		consents  []consentRow
+		plans     []planRow
+		own       []ownPlanRow
+	)
+	var r reading
+	r.ask(&wanted, wantedQuery(where))
+	r.ask(&shared, sharedQuery(where))
+	r.ask(&recorders, recordersQuery(where))
+	r.ask(&roles, rolesQuery(where))
+	r.ask(&consents, consentsQuery(where))
+	r.ask(&in.agreements, agreementsQuery)
+	r.ask(&plans, sitePlansQuery)
+	r.ask(&own, ownPlansQuery(where))
+	if err := r.answer(ctx, s.on(ctx), arg, site); err != nil {
+		return in, err
+	}
+	var books []*intake.Book
+	for _, w := range wanted {
+		if w.Intake != "" {
+			if books, err = Shelf(s).Intakes(ctx); err != nil {
+				return in, err
+			}
+			break
+		}
+	}
+	in.wanted, in.shared, in.roles = wantedTargets(wanted, books), sharedAddresses(shared), rolesByDevice(roles)
+	in.recorders, in.consents = map[uuid.UUID]string{}, map[uuid.UUID]time.Time{}
+	for _, r := range recorders {
+		in.recorders[r.ID] = r.Name
+	}
+	for _, c := range consents {
+		in.consents[c.Device] = c.Until
+	}
+	in.layers, err = readLayers(plans, own)
+	return in, err
+}
+
+// of returns what latch.Derive needs for one of the devices.
+func (in *intent) of(d *Device) latch.Intent {
+	out := latch.Intent{
+		Targets:  in.wanted[d.ID],
+		Plans:    func(model string) []tuning.Layer { return in.layers.of(d.ID, model) },
+		Consent:  in.consents[d.ID],
+		Recorder: in.recorders[d.ID],
+		Roles:    in.roles[d.ID],
+		Agreed:   func(model string) (time.Time, signin.Agreement) { return agreed(in.agreements, d.ID, model) },
+	}
+	if a := in.shared[d.Addr]; a != nil && d.Via == nil {
+		out.SharedWith = a.besides(d.ID)
+	}
+	return out
+}
+
+// A recorderRow is the name that a person gave to the recorder of a device.
+type recorderRow struct {
+	ID   uuid.UUID `json:"id"`
+	Name string    `json:"name"`
+}
+
+func recordersQuery(where string) string {
+	return "SELECT d.id, COALESCE(v.name, '') AS name FROM devices d JOIN devices v ON v.id = d.via WHERE " + where
+}
+
+// mostShared is how many of those that share an address are named.
+const mostShared = 3
+
+// A sharedRow is one of the devices of a site that were last heard at the same address.
+type sharedRow struct {
+	Addr  string    `json:"addr"`
+	ID    uuid.UUID `json:"id"`
+	Name  string    `json:"name"`
+	Count int       `json:"count"`
+}
+
+// sharedQuery looks at each address once, however many devices claim it, and names a few of them.
+func sharedQuery(where string) string {
+	return fmt.Sprintf(`SELECT addr, id, name, count FROM (
+			SELECT addr, id, COALESCE(name, mac, serial, endpoint, 'another device') AS name, count(*) OVER (PARTITION BY addr) AS count,
+				row_number() OVER (PARTITION BY addr ORDER BY created_at, id) AS n
+			FROM devices WHERE site_id = $2 AND via IS NULL AND addr IN (SELECT d.addr FROM devices d WHERE %s)) s
+		WHERE count > 1 AND n <= %d ORDER BY addr, n`, where, mostShared+1)
+}
+
+// A sharedAddress is an address that several devices claim: a few of them by name, and how many there are.
+type sharedAddress struct {
+	ids   []uuid.UUID
+	names []string
+	count int
+}
+
+func sharedAddresses(rows []sharedRow) map[string]*sharedAddress {
+	out := map[string]*sharedAddress{}
+	for _, r := range rows {
+		a := out[r.Addr]
+		if a == nil {
+			a = &sharedAddress{count: r.Count}
+			out[r.Addr] = a
+		}
+		a.ids, a.names = append(a.ids, r.ID), append(a.names, r.Name)
+	}
+	return out
+}
+
+// besides names the others that claim the address of a device: a few by name, and how many more there are.
+func (a *sharedAddress) besides(device uuid.UUID) (others []string) {
+	for i, id := range a.ids {
+		if id != device && len(others) < mostShared {
+			others = append(others, a.names[i])
+		}
+	}
+	if more := a.count - 1 - len(others); more > 0 {
+		others = append(others, fmt.Sprintf("%d more", more))
+	}
+	return others
+}
