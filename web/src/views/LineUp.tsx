@@ -49,10 +49,6 @@ export function LineUp() {
     () => [...(at === null ? recorders : []), ...cameras.filter((d) => at === null || d.at === at)].filter(fits(text)),
     [cameras, recorders, at, text],
   );
-  const showAll = () => {
-    setText("");
-    set("at", null);
-  };
   const picked = shown.filter((d) => selected.has(d.id));
   const current = devices.find((d) => d.id === chosen);
 
@@ -165,7 +161,7 @@ export function LineUp() {
           choose={(id) => set("device", id)}
           toggle={toggle}
         />
-        {shown.length === 0 && <NoneFits showAll={showAll} />}
+        {shown.length === 0 && <NoneFits setText={setText} set={set} />}
       </section>
       {sheet && <Sheets site={site} sheet={sheet} close={() => setSheet(null)} agreed={() => setSelected(new Set())} />}
       {current && (
@@ -184,7 +180,11 @@ export function LineUp() {
   );
 }
 
-function NoneFits({ showAll }: { showAll: () => void }) {
+function NoneFits({ setText, set }: { setText: (text: string) => void; set: (key: string, value: null) => void }) {
+  const showAll = () => {
+    setText("");
+    set("at", null);
+  };
   return (
     <p className="p-6 text-soft">
       No camera fits.{" "}
