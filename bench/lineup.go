@@ -188,18 +188,6 @@ func (p *page) loads(path string, n int) (out []time.Duration, wire int64, err e
 	return out, wire, nil
 }
 
-// times asks for a path n times, and returns how long each took.
-func (p *page) times(path string, n int) (out []time.Duration, err error) {
-	for range n {
-		took, _, err := p.get(path)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, took)
-	}
-	return out, nil
-}
-
 // lineUpAnswers times 400 answers of each kind: of an empty handler, of what has changed where nothing has and where one device has, and of
 // the cards of all sites.
 func lineUpAnswers(ctx context.Context, s *store.Store, p *page, site uuid.UUID, devices []uuid.UUID, version string) (empty, changed, one,

@@ -9,22 +9,22 @@ import { Boundary } from "./parts/Boundary";
 import { Trouble } from "./parts/Trouble";
 import { useTheme } from "./parts/theme";
 import "./style.css";
-import { SignIn } from "./views/SignIn";
-import { Sites } from "./views/Sites";
+import { SignIn } from "./views/signin/SignIn";
+import { Sites } from "./views/sites/Sites";
 
 // What is not looked at first is loaded when it is.
-const SiteFrame = lazy(() => import("./views/SiteFrame").then((m) => ({ default: m.SiteFrame })));
-const LineUp = lazy(() => import("./views/LineUp").then((m) => ({ default: m.LineUp })));
-const Find = lazy(() => import("./views/Find").then((m) => ({ default: m.Find })));
-const Keyring = lazy(() => import("./views/Keyring").then((m) => ({ default: m.Keyring })));
-const PathBook = lazy(() => import("./views/PathBook").then((m) => ({ default: m.PathBook })));
-const Streams = lazy(() => import("./views/Streams").then((m) => ({ default: m.Streams })));
-const Patch = lazy(() => import("./views/Patch").then((m) => ({ default: m.Patch })));
-const Watch = lazy(() => import("./views/Watch").then((m) => ({ default: m.Watch })));
-const Multicast = lazy(() => import("./views/Multicast").then((m) => ({ default: m.Multicast })));
-const Exchange = lazy(() => import("./views/Exchange").then((m) => ({ default: m.Exchange })));
-const TargetPage = lazy(() => import("./views/TargetPage").then((m) => ({ default: m.TargetPage })));
-const Record = lazy(() => import("./views/Record").then((m) => ({ default: m.Record })));
+const SiteFrame = lazy(() => import("./views/site/SiteFrame").then((m) => ({ default: m.SiteFrame })));
+const LineUp = lazy(() => import("./views/lineup/LineUp").then((m) => ({ default: m.LineUp })));
+const Find = lazy(() => import("./views/find/Find").then((m) => ({ default: m.Find })));
+const Keyring = lazy(() => import("./views/keyring/Keyring").then((m) => ({ default: m.Keyring })));
+const PathBook = lazy(() => import("./views/paths/PathBook").then((m) => ({ default: m.PathBook })));
+const Streams = lazy(() => import("./views/streams/Streams").then((m) => ({ default: m.Streams })));
+const Patch = lazy(() => import("./views/patch/Patch").then((m) => ({ default: m.Patch })));
+const Watch = lazy(() => import("./views/watch/Watch").then((m) => ({ default: m.Watch })));
+const Multicast = lazy(() => import("./views/multicast/Multicast").then((m) => ({ default: m.Multicast })));
+const Exchange = lazy(() => import("./views/exchange/Exchange").then((m) => ({ default: m.Exchange })));
+const TargetPage = lazy(() => import("./views/patch/TargetPage").then((m) => ({ default: m.TargetPage })));
+const Record = lazy(() => import("./views/record/Record").then((m) => ({ default: m.Record })));
 
 function Pages() {
   const session = useSession();

@@ -1,6 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { toast } from "sonner";
-import { base64 } from "@/parts/base64";
+import { base64 } from "./base64";
 import { api, must, Problem, type Device, type Left, type SignIn } from "./client";
 import { keys } from "./keys";
 import type { paths } from "./schema";

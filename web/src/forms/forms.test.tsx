@@ -5,7 +5,7 @@ import type { ReactNode } from "react";
 import { afterEach, describe, expect, it, vi } from "vitest";
 import { SignInSheet } from "./SignInSheet";
 import { SiteSheet } from "./SiteSheet";
-import { TuneForm } from "./TuneForm";
+import { TuneForm } from "@/views/bench/TuneForm";
 import type { Device, Stream } from "@/api/client";
 
 // The client takes fetch when it is loaded, so it is replaced before that.

@@ -5,7 +5,7 @@ import { afterEach, describe, expect, it } from "vitest";
 import type { Device, Latch, Stream } from "@/api/client";
 import { LatchChain } from "./LatchChain";
 import { ago, bitrate, fps, left, stillOf, StreamLine } from "./measures";
-import { UrlSegments } from "./UrlSegments";
+import { UrlSegments } from "@/views/bench/UrlSegments";
 
 afterEach(cleanup);
 

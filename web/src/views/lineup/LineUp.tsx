@@ -1,0 +1,268 @@
+import { ClipboardPaste, MonitorPlay } from "lucide-react";
+import { useEffect, useMemo, useRef, useState } from "react";
+import { useNavigate, useSearchParams } from "react-router";
+import type { Device, Site } from "@/api/client";
+import { useOpenLatches } from "@/api/actions";
+import { useRuns, useTargets } from "@/api/queries";
+import { usePlace } from "@/api/targets";
+import { AgreeSheet } from "./AgreeSheet";
+import { AddressSheet } from "./AddressSheet";
+import { Check } from "@/parts/Check";
+import { ClaimSheet } from "./ClaimSheet";
+import { StreamUserSheet } from "@/forms/StreamUserSheet";
+import { Button } from "@/parts/Button";
+import { SearchField } from "@/parts/SearchField";
+import { Funnel } from "./Funnel";
+import { useKeys } from "@/parts/keys";
+import { Bench } from "@/views/bench/Bench";
+import { watchable } from "@/parts/latches";
+import { useFrame } from "@/parts/useFrame";
+import { ActionBar } from "./LineUpActions";
+import { columns } from "./columns";
+import { Rows } from "./LineUpRows";
+
+/** Whether a device holds every word of a text. */
+const fits = (text: string) => {
+  const words = text.toLowerCase().split(/\s+/).filter(Boolean);
+  return (d: Device) =>
+    words.every((w) => `${d.name} ${d.address} ${d.maker} ${d.model} ${d.serial} ${d.via?.name ?? ""}`.toLowerCase().includes(w));
+};
+
+/** Home of a site: its cameras with their latches, a funnel above, the camera in hand beside. */
+export function LineUp() {
+  const { site, devices, sweep, paste } = useFrame();
+  const [params, setParams] = useSearchParams();
+  const at = params.get("at");
+  const chosen = params.get("device");
+  const [text, setText] = useState("");
+  const [selected, setSelected] = useState<Set<string>>(new Set());
+  const [renaming, setRenaming] = useState<string | null>(null);
+  const [sheet, setSheet] = useState<OpenSheet | null>(null);
+  const on = (kind: OpenSheet["kind"]) => (list: Device[]) => setSheet({ kind, devices: list });
+  const search = useRef<HTMLInputElement>(null);
+
+  const inRange = useMemo(() => devices.filter((d) => (!d.stray || d.consent) && d.kind !== "other"), [devices]);
+  const cameras = useMemo(() => inRange.filter((d) => d.kind === "camera"), [inRange]);
+  const recorders = useMemo(() => inRange.filter((d) => d.kind === "recorder"), [inRange]);
+  const shown = useMemo(
+    () => [...(at === null ? recorders : []), ...cameras.filter((d) => at === null || d.at === at)].filter(fits(text)),
+    [cameras, recorders, at, text],
+  );
+  const picked = shown.filter((d) => selected.has(d.id));
+  const current = devices.find((d) => d.id === chosen);
+
+  // The row that the next key is for: it counts from the moment of a key press, not only once the page is drawn anew.
+  const hand = useRef(chosen);
+  useEffect(() => {
+    hand.current = chosen;
+  }, [chosen]);
+  const set = (key: string, value: string | null) => {
+    if (key === "device") hand.current = value;
+    setParams(
+      (p) => {
+        if (value === null) p.delete(key);
+        else p.set(key, value);
+        return p;
+      },
+      { replace: true },
+    );
+  };
+  const move = (step: number) => {
+    if (shown.length === 0) return;
+    const i = shown.findIndex((d) => d.id === hand.current);
+    set("device", shown[Math.max(0, Math.min(shown.length - 1, i < 0 ? 0 : i + step))]!.id);
+  };
+  const toggle = (id: string) => setSelected((s) => new Set(s.has(id) ? [...s].filter((x) => x !== id) : [...s, id]));
+  const all = shown.length > 0 && picked.length === shown.length;
+  const toggleAll = () => setSelected(all ? new Set() : new Set(shown.map((d) => d.id)));
+
+  const open = useOpenLatches(site.id);
+  const go = (list: Device[], retry?: boolean) =>
+    open.mutate({ devices: list.map((d) => d.id), retry }, { onSuccess: () => setSelected(new Set()) });
+  const forKeys = () => (picked.length > 0 ? picked : devices.filter((d) => d.id === hand.current));
+  const targets = useTargets(site.id).data ?? [];
+  const place = usePlace(site.id);
+  const navigate = useNavigate();
+
+  const watch = (list: Device[]) => {
+    const ids = list.filter(watchable).map((d) => d.id);
+    navigate(`/sites/${site.id}/watch${ids.length > 1 ? `?walk=${ids.slice(0, 9).join(",")}` : ids[0] ? `?device=${ids[0]}` : ""}`);
+  };
+
+  useKeys({
+    ArrowDown: () => move(1),
+    ArrowUp: () => move(-1),
+    " ": () => hand.current && toggle(hand.current),
+    a: toggleAll,
+    Enter: () => document.getElementById("bench")?.focus(),
+    o: () => forKeys().length > 0 && go(forKeys()),
+    p: () => {
+      const list = forKeys().filter((d) => d.kind === "camera");
+      if (list.length === 0) return;
+      const only = targets.length === 1 ? targets[0] : undefined;
+      if (only)
+        place.mutate(
+          { placements: list.map((d) => ({ device: d.id, target: only.id })), name: only.name },
+          { onSuccess: () => setSelected(new Set()) },
+        );
+      else navigate(`/sites/${site.id}/patch`); // where one of several is chosen
+    },
+    r: () => hand.current && setRenaming(hand.current),
+    w: () => watch(forKeys()),
+    "/": () => search.current?.focus(),
+    Escape: () => (selected.size > 0 ? setSelected(new Set()) : set("device", null)),
+  });
+
+  if (inRange.length === 0) return <Empty sweep={sweep} paste={paste} />;
+  return (
+    <div className="flex h-full">
+      <section className={`@container flex min-w-0 grow flex-col ${current ? "max-lg:hidden" : ""}`} aria-label="Line-up">
+        <Funnel devices={cameras} at={at} onChange={(v) => set("at", v)} />
+        <ActionBar
+          picked={picked}
+          cameras={cameras}
+          onPlaced={() => setSelected(new Set())}
+          all={inRange}
+          go={go}
+          busy={open.isPending}
+          quiet={!!current}
+          onAgree={on("agree")}
+          onAddress={on("address")}
+          onClaim={on("claim")}
+          onStreamUser={on("user")}
+          onWatch={watch}
+        >
+          {picked.length === 0 && (
+            <Button onClick={() => watch(forKeys())} title="Moving pictures (W)">
+              <MonitorPlay size={15} /> <span className="@max-5xl:hidden">Watch</span>
+            </Button>
+          )}
+          <Button onClick={paste} title="Paste a stream URL (V)">
+            <ClipboardPaste size={15} /> <span className="@max-5xl:hidden">Paste a URL</span>
+          </Button>
+          <SearchField
+            field={search}
+            text={text}
+            setText={setText}
+            label="Search the line-up"
+            placeholder="Name, address, model"
+            className="max-sm:grow sm:w-48"
+          />
+        </ActionBar>
+        <Columns narrow={!!current} all={all ? true : picked.length > 0 ? "indeterminate" : false} toggleAll={toggleAll} />
+        <Rows
+          shown={shown}
+          chosen={chosen}
+          selected={selected}
+          narrow={!!current}
+          renaming={renaming}
+          setRenaming={setRenaming}
+          choose={(id) => set("device", id)}
+          toggle={toggle}
+        />
+        {shown.length === 0 && <NoneFits setText={setText} set={set} />}
+      </section>
+      {sheet && <Sheets site={site} sheet={sheet} close={() => setSheet(null)} agreed={() => setSelected(new Set())} />}
+      {current && (
+        <Bench
+          onAgree={() => on("agree")([current])}
+          onClaim={() => on("claim")([current])}
+          onStreamUser={() => on("user")([current])}
+          onAddress={() => on("address")([current])}
+          key={current.id}
+          device={current}
+          onClose={() => set("device", null)}
+          onOpen={go}
+        />
+      )}
+    </div>
+  );
+}
+
+function NoneFits({ setText, set }: { setText: (text: string) => void; set: (key: string, value: null) => void }) {
+  const showAll = () => {
+    setText("");
+    set("at", null);
+  };
+  return (
+    <p className="p-6 text-soft">
+      No camera fits.{" "}
+      <button type="button" className="underline" onClick={showAll}>
+        Show all
+      </button>
+    </p>
+  );
+}
+
+type OpenSheet = { kind: "address" | "claim" | "user" | "agree"; devices: Device[] };
+
+/** The sheet that is open over the line-up. */
+function Sheets({ site, sheet, close, agreed }: { site: Site; sheet: OpenSheet; close: () => void; agreed: () => void }) {
+  const { kind, devices } = sheet;
+  if (kind === "address") return <AddressSheet site={site} devices={devices} open onOpenChange={close} />;
+  if (kind === "claim") return <ClaimSheet site={site.id} devices={devices} open onOpenChange={close} />;
+  if (kind === "user") return <StreamUserSheet site={site.id} devices={devices} onClose={close} />;
+  const done = () => {
+    close();
+    agreed();
+  };
+  return <AgreeSheet site={site.id} devices={devices} onClose={done} />;
+}
+
+/** The heads of the columns, with the box that selects all. */
+function Columns({ narrow, all, toggleAll }: { narrow: boolean; all: boolean | "indeterminate"; toggleAll: () => void }) {
+  return (
+    <div
+      className={`grid h-7 shrink-0 items-center gap-x-3 overflow-hidden border-b px-4 [scrollbar-gutter:stable] text-small
+        text-soft max-md:hidden ${columns(narrow)}`}
+    >
+      <Check checked={all} onChange={toggleAll} label="Select all that are shown" />
+      <span />
+      <span>Camera</span>
+      <span>Latches</span>
+      {!narrow && (
+        <>
+          <span>Main stream, measured</span>
+          <span>Sub stream, measured</span>
+        </>
+      )}
+      <span>On</span>
+    </div>
+  );
+}
+
+function Empty({ sweep, paste }: { sweep: () => void; paste: () => void }) {
+  const { site } = useFrame();
+  const runs = useRuns(site.id);
+  const sweeping = runs.data?.some((r) => r.kind === "sweep" && r.state === "running");
+  return (
+    <div className="grid h-full place-items-center p-6 text-center">
+      <div>
+        <p className="mb-1 text-lg">{sweeping ? "Listening …" : "No camera found yet"}</p>
+        <p className="mb-5 text-soft">
+          {sweeping ? (
+            "Cameras appear here as they answer."
+          ) : (
+            <>
+              Sweep <span className="mono">{site.ranges.join(", ")}</span> to hear what is on the wire.
+            </>
+          )}
+        </p>
+        {!sweeping && (
+          <Button look="next" className="h-10 px-5" onClick={sweep}>
+            Sweep the site
+          </Button>
+        )}
+        {!sweeping && (
+          <p className="mt-4 text-soft">
+            Or{" "}
+            <button type="button" className="underline hover:text-ink" onClick={paste}>
+              paste a stream URL
+            </button>{" "}
+            that you hold already.
+          </p>
+        )}
+      </div>
+    </div>
+  );
+}

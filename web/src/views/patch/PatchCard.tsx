@@ -1,0 +1,182 @@
+import { useState } from "react";
+import { X } from "lucide-react";
+import { Link } from "react-router";
+import { useAttest, usePlace, useRule, useShow, useTakeOff } from "@/api/targets";
+import { AgreeForTarget } from "@/forms/AgreeForTarget";
+import { StreamUserSheet } from "@/forms/StreamUserSheet";
+import { Button } from "@/parts/Button";
+import { type Cord, cordText, reasonsText } from "@/parts/patch";
+import { stillOf } from "@/parts/measures";
+import { Still } from "@/parts/Still";
+import { useFrame } from "@/parts/useFrame";
+
+/** The cord in hand: what the camera sends and what the target shows, side by side, with what to do. */
+export function PatchCard({ cord, onClose }: { cord: Cord; onClose: () => void }) {
+  const { site, devices } = useFrame();
+  const { device, row, placement: p } = cord;
+  const t = row.target;
+  const place = usePlace(site.id);
+  const takeOff = useTakeOff(site.id);
+  const attest = useAttest(site.id);
+  const show = useShow(site.id);
+  const [making, setMaking] = useState(false);
+  // A user that may watch and nothing else is offered before an administrator's sign-in is handed out.
+  const admin =
+    !device.via &&
+    p.from === undefined &&
+    (p.whose ?? "").startsWith("the camera") &&
+    device.grid?.some((r) => r.service === "device service" && r.level === "Administrator");
+  const misfit = p.misfit && p.misfit.length > 0;
+  const again = (tune: boolean) =>
+    place.mutate({ placements: [{ device: device.id, target: t.id, slot: p.wanted || undefined, again: true }], tune, name: t.name });
+  const byHand = t.kind === "template" || t.kind === "feed";
+  return (
+    <section
+      aria-label={`${device.name} on ${t.name}`}
+      className="flex shrink-0 items-stretch gap-4 border-t-2 border-t-ink bg-sheet px-4 py-3"
+    >
+      <figure className="shrink-0">
+        <Still src={stillOf(device)} name={`What ${device.name} sends`} className="h-24 w-40" />
+        <figcaption className="mt-1 text-small text-soft">what it sends</figcaption>
+      </figure>
+      <figure className="shrink-0">
+        <Still src={p.still ? `/api/stills/${p.still}` : undefined} name={`What ${t.name} shows`} className="h-24 w-40" />
+        <figcaption className="mt-1 text-small text-soft">{p.still ? "what it shows there" : "it shows no picture of its own"}</figcaption>
+      </figure>
+      <div className="min-w-0 grow">
+        <p className="font-semibold">
+          {device.name} → {t.name}
+          {p.slot ? `, ${p.slot}` : ""}
+        </p>
+        <p className={p.diagnosis ? "text-stuck" : ""}>{cordText(p)}</p>
+        {p.note && <p className="text-stuck">{p.note}</p>}
+        {p.diagnosis?.fix && <p className="text-soft">{p.diagnosis.fix}</p>}
+        {misfit && !p.diagnosis && (
+          <p className="text-soft">
+            It does not fit any more: {reasonsText({ device: "", target: "", verdict: "cannot", reasons: p.misfit })}
+          </p>
+        )}
+        <p className="mt-1 truncate text-small text-soft">
+          Given {p.gives.map((g) => g.role).join(" and ") || "nothing yet"}
+          {p.gives[0] && <span className="mono"> {p.gives[0].url}</span>}
+          {p.whose && <> with {p.whose}</>}
+        </p>
+        <p className="mt-1 flex flex-wrap items-center gap-x-4 gap-y-1 text-small text-soft">
+          <label className="flex items-center gap-1">
+            It is given
+            <select
+              className="h-7 rounded-md border bg-sheet px-1 text-ink"
+              value={p.role ?? ""}
+              onChange={(e) =>
+                place.mutate({
+                  placements: [
+                    {
+                      device: device.id,
+                      target: t.id,
+                      slot: p.wanted || undefined,
+                      role: (e.target.value || undefined) as "main" | undefined,
+                      again: true,
+                    },
+                  ],
+                  name: t.name,
+                })
+              }
+            >
+              <option value="">what fits</option>
+              {device.streams.map((s) => (
+                <option key={s.role} value={s.role}>
+                  the {s.role} stream
+                </option>
+              ))}
+              {(device.snapshot || device.mjpeg) && <option value="picture">its picture over HTTP</option>}
+            </select>
+          </label>
+          {admin && (
+            <span className="flex items-center gap-1">
+              That is an administrator’s.
+              <button type="button" className="text-ink underline" onClick={() => setMaking(true)}>
+                Make a stream user for it
+              </button>
+            </span>
+          )}
+          {t.kind === "hub" && p.slot && <Rule device={device.id} target={t.id} screens={t.about?.screens ?? []} site={site.id} />}
+        </p>
+        <div className="mt-2 flex flex-wrap gap-2">
+          {p.diagnosis?.wanted?.target ? (
+            <AgreeForTarget site={site.id} target={p.diagnosis.wanted.target} devices={devices} />
+          ) : p.diagnosis?.cause === "intake_unmet" || misfit ? (
+            <Button look="next" onClick={() => again(true)}>
+              Tune it, then place it
+            </Button>
+          ) : p.diagnosis?.cause === "wrong_picture" ? (
+            <Button look="next" onClick={() => again(false)}>
+              Put it right
+            </Button>
+          ) : p.diagnosis || p.moved || !p.slot ? (
+            <Button look="next" onClick={() => again(false)}>
+              {p.slot ? "Place it again" : "Place it"}
+            </Button>
+          ) : byHand && !p.confirmed ? (
+            <Button look="next" onClick={() => attest.mutate({ devices: [device.id], target: t.id })}>
+              I have looked: it shows
+            </Button>
+          ) : (
+            <Button onClick={() => again(false)}>Place it again</Button>
+          )}
+          {(t.about?.screens ?? []).map((screen) => (
+            <Button key={screen} onClick={() => show.mutate({ device: device.id, target: t.id, screen })}>
+              Show on {screen}
+            </Button>
+          ))}
+          <Button onClick={() => takeOff.mutate({ devices: [device.id], target: t.id, name: t.name, slots: [p.token] })}>
+            Take it off
+          </Button>
+          <Link
+            className="inline-flex h-8 items-center rounded-md px-3 text-soft hover:bg-well"
+            to={`/sites/${site.id}?device=${device.id}`}
+          >
+            Bench
+          </Link>
+        </div>
+      </div>
+      {making && <StreamUserSheet site={site.id} devices={[device]} onClose={() => setMaking(false)} />}
+      <button type="button" aria-label="Close" className="self-start rounded-sm p-1.5 text-soft hover:bg-well" onClick={onClose}>
+        <X size={16} />
+      </button>
+    </section>
+  );
+}
+
+/** When a hub shows the camera by itself. */
+function Rule({ device, target, screens, site }: { device: string; target: string; screens: string[]; site: string }) {
+  const rule = useRule(site);
+  const [event, setEvent] = useState("");
+  const [screen, setScreen] = useState(screens[0] ?? "");
+  return (
+    <span className="flex items-center gap-1">
+      Show it on
+      <select
+        aria-label="Screen of the rule"
+        className="h-7 rounded-md border bg-sheet px-1 text-ink"
+        value={screen}
+        onChange={(e) => setScreen(e.target.value)}
+      >
+        {screens.map((s) => (
+          <option key={s}>{s}</option>
+        ))}
+      </select>
+      when
+      <input
+        aria-label="Topic of the event"
+        placeholder="house/bell"
+        className="mono h-7 w-36 rounded-md border bg-sheet px-1.5 text-ink"
+        value={event}
+        onChange={(e) => setEvent(e.target.value)}
+      />
+      comes
+      <Button className="h-7" onClick={() => rule.mutate({ device, target, event, screen })}>
+        {event ? "Set the rule" : "No rule"}
+      </Button>
+    </span>
+  );
+}

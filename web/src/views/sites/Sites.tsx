@@ -1,0 +1,143 @@
+import { Plus } from "lucide-react";
+import { useState } from "react";
+import { Link, useNavigate } from "react-router";
+import type { Site } from "@/api/client";
+import { useSites, useSitesEvents } from "@/api/queries";
+import { Button } from "@/parts/Button";
+import { Notch } from "@/parts/LatchChain";
+import { latchNames } from "@/parts/latches";
+import { SignOutButton, ThemeButton } from "@/parts/PageButtons";
+import { Mark } from "@/parts/Mark";
+import { stillUrl } from "@/parts/measures";
+import { type Action, Palette } from "@/parts/Palette";
+import { SiteSheet } from "@/forms/SiteSheet";
+import { Still } from "@/parts/Still";
+import { Trouble } from "@/parts/Trouble";
+
+/** All sites, each with how far its cameras are. */
+export function Sites() {
+  useSitesEvents();
+  const sites = useSites();
+  const [making, setMaking] = useState(false);
+  const [palette, setPalette] = useState(false);
+  const go = useNavigate();
+  const list = sites.data ?? [];
+  const actions: Action[] = [
+    { name: "New site", run: () => setMaking(true) },
+    { name: "Who did what", run: () => go("/record") },
+    ...list.map((s) => ({ name: `Go to ${s.name}`, run: () => go(`/sites/${s.id}`) })),
+  ];
+  return (
+    <div className="flex min-h-full flex-col">
+      <header className="flex h-12 items-center gap-2 border-b bg-sheet px-4">
+        <Mark />
+        <span className="font-semibold">Unlatch</span>
+        <span className="grow" />
+        <Link to="/record" className="px-2 text-soft hover:text-ink">
+          Who did what
+        </Link>
+        <ThemeButton />
+        <SignOutButton />
+      </header>
+      <main className="mx-auto w-full max-w-5xl p-4 sm:p-8">
+        <div className="mb-4 flex items-center justify-between">
+          <h1 className="text-xl font-semibold">Sites</h1>
+          {list.length > 0 && (
+            <Button onClick={() => setMaking(true)}>
+              <Plus size={16} /> New site
+            </Button>
+          )}
+        </div>
+        <Trouble error={sites.error} />
+        {sites.data && list.length === 0 && (
+          <div className="border-y py-12 text-center">
+            <p className="mb-1 text-lg">No site yet</p>
+            <p className="mb-5 text-soft">A site is one network to work on. Name it and say which addresses belong to it.</p>
+            <Button look="next" className="h-10 px-5" onClick={() => setMaking(true)}>
+              Make the first site
+            </Button>
+          </div>
+        )}
+        <ul className="border-t">
+          {list.map((s) => (
+            <Row key={s.id} site={s} />
+          ))}
+        </ul>
+      </main>
+      <SiteSheet open={making} onOpenChange={setMaking} onDone={(id) => go(`/sites/${id}`)} />
+      <Palette actions={actions} open={palette} setOpen={setPalette} />
+    </div>
+  );
+}
+
+function Row({ site }: { site: Site }) {
+  const waits = Object.keys(latchNames).filter((n) => site.funnel[n]);
+  return (
+    <li className="border-b">
+      <Link
+        to={site.cameras + site.recorders === 0 ? `/sites/${site.id}/find` : `/sites/${site.id}`}
+        className="grid grid-cols-[1fr_auto] items-center gap-x-6 gap-y-2 px-2 py-3 hover:bg-well sm:grid-cols-[220px_1fr_auto]"
+      >
+        <div>
+          <div className="text-lead font-semibold">{site.name}</div>
+          <div className="mono text-soft">{site.ranges.join(", ")}</div>
+        </div>
+        <div className="max-sm:order-last max-sm:col-span-2">
+          {site.cameras === 0 ? (
+            <span className="inline-flex items-center gap-2 font-medium text-brass-text">
+              <svg width="12" height="14" aria-hidden>
+                <Notch state="next" />
+              </svg>{" "}
+              Next: sweep it
+            </span>
+          ) : (
+            <>
+              <Progress site={site} />
+              <div className="mt-1 flex flex-wrap items-center gap-y-0.5 text-small whitespace-nowrap text-soft">
+                {site.done > 0 && <span className="mr-3 whitespace-nowrap">{site.done} all open</span>}
+                {waits.map((n) => (
+                  <span key={n} className="mr-3 inline-block whitespace-nowrap">
+                    {site.funnel[n]} at {latchNames[n]}
+                  </span>
+                ))}
+                {site.can_go_on > 0 && (
+                  <span className="mr-3 inline-flex items-center gap-1.5 font-medium whitespace-nowrap text-brass-text">
+                    <svg width="12" height="14" aria-hidden>
+                      <Notch state="next" />
+                    </svg>{" "}
+                    {site.can_go_on} can go on
+                  </span>
+                )}
+                {site.stuck > 0 && <span className="mr-3 font-medium text-stuck">{site.stuck} stuck</span>}
+              </div>
+            </>
+          )}
+        </div>
+        <div className="flex items-center gap-1">
+          {site.stills.map((id) => (
+            <Still key={id} src={stillUrl(id)} name={site.name} className="h-9 w-16 max-sm:hidden" />
+          ))}
+          <span className="num ml-2 w-24 text-right text-soft">
+            {site.cameras} {site.cameras === 1 ? "camera" : "cameras"}
+          </span>
+        </div>
+      </Link>
+    </li>
+  );
+}
+
+/** How far a site's cameras are, as one bar: all open, under way, stuck. */
+function Progress({ site }: { site: Site }) {
+  const part = (n: number) => ({ width: `${(100 * n) / site.cameras}%` });
+  return (
+    <div
+      className="flex h-2 w-full overflow-hidden rounded-sm bg-well"
+      role="img"
+      aria-label={`${site.done} of ${site.cameras} cameras have every latch open, ${site.stuck} are stuck`}
+    >
+      <span className="bg-open" style={part(site.done)} />
+      <span className="bg-soft opacity-40" style={part(site.cameras - site.done - site.stuck)} />
+      <span className="bg-stuck" style={part(site.stuck)} />
+    </div>
+  );
+}
