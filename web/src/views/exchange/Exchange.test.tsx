@@ -6,7 +6,7 @@ import { afterEach, beforeEach, expect, test, vi } from "vitest";
 import { saveText } from "@/parts/save";
 import { Exchange } from "./Exchange";
 
-vi.mock("@/views/site/SiteFrame", () => ({ useFrame: () => ({ site: { id: "s1" } }) }));
+vi.mock("@/parts/useFrame", () => ({ useFrame: () => ({ site: { id: "s1" } }) }));
 vi.mock("@/parts/save", () => ({ saveText: vi.fn() }));
 
 // The client takes fetch when it is loaded, so it is replaced before that.

@@ -6,7 +6,7 @@ import { afterEach, beforeEach, expect, test, vi } from "vitest";
 import { Multicast } from "./Multicast";
 
 const opens = { grid: [{ service: "device service", state: "opens" }] };
-vi.mock("@/views/site/SiteFrame", () => ({
+vi.mock("@/parts/useFrame", () => ({
   useFrame: () => ({
     site: { id: "s1" },
     devices: [

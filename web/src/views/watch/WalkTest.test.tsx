@@ -5,7 +5,7 @@ import { afterEach, beforeEach, expect, test, vi } from "vitest";
 import type { Device } from "@/api/client";
 import { WalkTest } from "./WalkTest";
 
-vi.mock("@/views/site/SiteFrame", () => ({ useFrame: () => ({ site: { id: "s1", name: "Ferry" } }) }));
+vi.mock("@/parts/useFrame", () => ({ useFrame: () => ({ site: { id: "s1", name: "Ferry" } }) }));
 vi.mock("@/parts/LivePicture", () => ({ LivePicture: (p: { children: React.ReactNode }) => p.children }));
 
 // The client takes fetch when it is loaded, so it is replaced before that.
