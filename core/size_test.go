@@ -99,3 +99,17 @@ func TestFunctionsAreShort(t *testing.T) {
 	assert.Greater(t, functions, 1000)
 	assert.Greater(t, components, 100)
 }
+
+// Every package of core has an Example, from which a newcomer can start.
+func TestEveryPackageHasAnExample(t *testing.T) {
+	has := map[string]bool{}
+	sources(t, func(path, text string) {
+		if dir := filepath.Dir(path); strings.HasPrefix(dir, "core/") && filepath.Ext(path) == ".go" {
+			has[dir] = has[dir] || strings.HasSuffix(path, "_test.go") && strings.Contains(text, "\nfunc Example")
+		}
+	})
+	assert.Greater(t, len(has), 40)
+	for dir, yes := range has {
+		assert.True(t, yes, "%s has no Example", dir)
+	}
+}

@@ -9,16 +9,29 @@ import (
 	"unlatch/core/decide/act"
 	"unlatch/core/decide/latch"
 	"unlatch/jobs"
+	"unlatch/store"
 )
 
-// do carries an act out for whoever is signed in. Its error is a *Problem.
-func (s *Server) do(ctx context.Context, a act.Act) (jobs.Done, error) {
-	done, err := s.desk().Do(ctx, person(ctx), a)
-	return done, s.explain(err)
+// acts carry acts out.
+type acts struct {
+	problems
+	store  *store.Store
+	queue  *jobs.Queue
+	lineUp *lineUp
+	now    func() time.Time
 }
 
-func (s *Server) desk() jobs.Desk {
-	return jobs.Desk{Store: s.cfg.Store, Queue: s.cfg.Queue, States: s.lineUp.states, Now: s.cfg.Now}
+// A resource is what every kind of thing that the API tells of is served with. Each kind has a type of its own, with what it needs besides.
+type resource struct{ acts }
+
+// do carries an act out for whoever is signed in. Its error is a *Problem.
+func (a acts) do(ctx context.Context, what act.Act) (jobs.Done, error) {
+	done, err := a.desk().Do(ctx, person(ctx), what)
+	return done, a.explain(err)
+}
+
+func (a acts) desk() jobs.Desk {
+	return jobs.Desk{Store: a.store, Queue: a.queue, States: a.lineUp.states, Now: a.now}
 }
 
 // TryQuery asks what an act would leave out. It is exported because huma reads exported fields only.
@@ -27,12 +40,12 @@ type TryQuery struct {
 }
 
 // tryOrBegin is begin for acts over many devices, which can be asked first what they would leave out.
-func (s *Server) tryOrBegin(ctx context.Context, try TryQuery, a act.Act) (*runOut, error) {
+func (a acts) tryOrBegin(ctx context.Context, try TryQuery, what act.Act) (*runOut, error) {
 	if !try.Try {
-		return s.begin(ctx, a)
+		return a.begin(ctx, what)
 	}
-	left, err := s.desk().Weigh(ctx, person(ctx), a)
-	return &runOut{begunView{runView{State: "finished", Kind: "open"}, left}}, s.explain(err)
+	left, err := a.desk().Weigh(ctx, person(ctx), what)
+	return &runOut{begunView{runView{State: "finished", Kind: "open"}, left}}, a.explain(err)
 }
 
 // runOut is the run that an act began, and what the act left out.
@@ -44,8 +57,8 @@ type begunView struct {
 }
 
 // begin carries an act out that begins a run.
-func (s *Server) begin(ctx context.Context, a act.Act) (*runOut, error) {
-	done, err := s.do(ctx, a)
+func (a acts) begin(ctx context.Context, what act.Act) (*runOut, error) {
+	done, err := a.do(ctx, what)
 	if err != nil {
 		return nil, err
 	}
@@ -60,8 +73,8 @@ type leftOut struct {
 }
 
 // keep carries an act out of which nothing is told.
-func (s *Server) keep(ctx context.Context, a act.Act) (*struct{}, error) {
-	_, err := s.do(ctx, a)
+func (a acts) keep(ctx context.Context, what act.Act) (*struct{}, error) {
+	_, err := a.do(ctx, what)
 	return nil, err
 }
 

@@ -230,8 +230,8 @@ func (x *depot) askings(d depotSite) (order []string, all map[string]asking) {
 	return order, all
 }
 
-// acts are the operations of the document that are acts, with the act of each.
-func acts(t *testing.T) map[string]string {
+// actsOfAPI are the operations of the document that are acts, with the act of each.
+func actsOfAPI(t *testing.T) map[string]string {
 	raw, err := OpenAPI()
 	require.NoError(t, err)
 	var doc struct {
@@ -289,7 +289,7 @@ func TestEveryActHasARightAndALine(t *testing.T) {
 	require.NoError(t, err)
 	viewer.signIn(act.Person{ID: id})
 	order, askings := x.askings(x.own)
-	known := acts(t)
+	known := actsOfAPI(t)
 	for op := range known {
 		assert.Contains(t, order, op, "each operation that is an act is tried here")
 	}

@@ -13,6 +13,7 @@ import (
 	"unlatch/core/decide/act"
 	"unlatch/core/ground/address"
 	"unlatch/core/wire/netconfig"
+	"unlatch/jobs"
 	"unlatch/store"
 )
 
@@ -115,7 +116,13 @@ type applyBody struct {
 	Strict  bool          `json:"strict,omitempty" doc:"refuse everything where one device cannot be moved, rather than leave it out"`
 }
 
-func (s *Server) addressRoutes(api huma.API) {
+// addressPlans serve plans of addresses, and send them.
+type addressPlans struct {
+	resource
+	agent jobs.Agent
+}
+
+func (s addressPlans) routes(api huma.API) {
 	register(s, api, huma.Operation{OperationID: "plan-addresses", Metadata: reads, Method: "POST", Path: "/api/sites/{site}/address-plan",
 		Summary: "Plan addresses for devices; nothing is sent"},
 		func(ctx context.Context, in *struct {
@@ -130,7 +137,7 @@ func (s *Server) addressRoutes(api huma.API) {
 			if err != nil {
 				return nil, s.explain(err)
 			}
-			return s.planAddresses(ctx, in.Site, in.Body.Devices, in.Body.Order, n)
+			return s.plan(ctx, in.Site, in.Body.Devices, in.Body.Order, n)
 		})
 	register(s, api, huma.Operation{OperationID: "apply-addresses", Method: "POST", Path: "/api/sites/{site}/addresses",
 		Summary: "Send addresses to devices and find them again", DefaultStatus: 202},
@@ -139,17 +146,17 @@ func (s *Server) addressRoutes(api huma.API) {
 			TryQuery
 			Body applyBody
 		}) (*runOut, error) {
-			return s.applyAddresses(ctx, in.Site, in.TryQuery, in.Body)
+			return s.apply(ctx, in.Site, in.TryQuery, in.Body)
 		})
 }
 
-// planAddresses makes the plan and looks at each new address live. Nothing is kept.
-func (s *Server) planAddresses(ctx context.Context, id uuid.UUID, devices []uuid.UUID, order string, n address.Network) (*planOut, error) {
-	site, err := s.cfg.Store.Sites.Get(ctx, id)
+// plan makes the plan and looks at each new address live. Nothing is kept.
+func (s addressPlans) plan(ctx context.Context, id uuid.UUID, devices []uuid.UUID, order string, n address.Network) (*planOut, error) {
+	site, err := s.store.Sites.Get(ctx, id)
 	if err != nil {
 		return nil, s.explain(err)
 	}
-	all, err := s.cfg.Store.Devices.List(ctx, id)
+	all, err := s.store.Devices.List(ctx, id)
 	if err != nil {
 		return nil, s.explain(err)
 	}
@@ -185,7 +192,7 @@ func (s *Server) planAddresses(ctx context.Context, id uuid.UUID, devices []uuid
 		}
 		out.Body.Assignments[i] = v
 	}
-	occupied, err := s.cfg.Agent.Taken(ctx, site, ask)
+	occupied, err := s.agent.Taken(ctx, site, ask)
 	if err != nil {
 		return nil, s.explain(err)
 	}
@@ -232,7 +239,7 @@ func (l addressBody) setting() (netconfig.Setting, error) {
 	return to, nil
 }
 
-func (s *Server) applyAddresses(ctx context.Context, site uuid.UUID, try TryQuery, in applyBody) (*runOut, error) {
+func (s addressPlans) apply(ctx context.Context, site uuid.UUID, try TryQuery, in applyBody) (*runOut, error) {
 	a := act.GiveAddresses{Site: site, Title: in.Title, Strict: in.Strict}
 	for _, l := range in.Lines {
 		to, err := l.setting()

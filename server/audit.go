@@ -9,8 +9,11 @@ import (
 	"unlatch/store"
 )
 
+// auditLog serves the record of who did what.
+type auditLog struct{ resource }
+
 // auditRoutes show what was done, by whom and when.
-func (s *Server) auditRoutes(api huma.API) {
+func (s auditLog) routes(api huma.API) {
 	register(s, api, huma.Operation{OperationID: "list-acts", Method: "GET", Path: "/api/audit",
 		Summary: "What was done by whom, newest first"},
 		func(ctx context.Context, in *struct {
@@ -22,7 +25,7 @@ func (s *Server) auditRoutes(api huma.API) {
 				site = &id
 			}
 			before, _ := uuid.Parse(in.Before)
-			acts, err := s.cfg.Store.Record.List(ctx, site, before, 200)
+			acts, err := s.store.Record.List(ctx, site, before, 200)
 			return &struct{ Body []store.Line }{acts}, s.explain(err)
 		})
 }

@@ -53,11 +53,14 @@ type BookPath struct {
 	Book uuid.UUID `path:"book"`
 }
 
-func (s *Server) bookRoutes(api huma.API) {
+// pathBooks serve the books of recipes.
+type pathBooks struct{ resource }
+
+func (s pathBooks) routes(api huma.API) {
 	register(s, api, huma.Operation{OperationID: "list-path-books", Method: "GET", Path: "/api/path-books",
 		Summary: "All path books with their recipes"},
 		func(ctx context.Context, _ *struct{}) (*struct{ Body []bookView }, error) {
-			own, err := s.cfg.Store.Books.List(ctx)
+			own, err := s.store.Books.List(ctx)
 			if err != nil {
 				return nil, s.explain(err)
 			}
@@ -101,13 +104,13 @@ func (s *Server) bookRoutes(api huma.API) {
 }
 
 // bookFile sends a path book as the file that others can bring.
-func (s *Server) bookFile(w http.ResponseWriter, r *http.Request) {
+func (s pathBooks) bookFile(w http.ResponseWriter, r *http.Request) {
 	id, err := uuid.Parse(chi.URLParam(r, "book"))
 	if err != nil {
 		s.fail(w, store.ErrNotFound)
 		return
 	}
-	own, err := s.cfg.Store.Books.List(r.Context())
+	own, err := s.store.Books.List(r.Context())
 	if err != nil {
 		s.fail(w, err)
 		return

@@ -17,7 +17,10 @@ type claimBody struct {
 	Secret  string      `json:"secret,omitempty" maxLength:"200" doc:"one password for all; empty makes one of its own for each"`
 }
 
-func (s *Server) claimRoutes(api huma.API) {
+// claims serve the claiming of devices.
+type claims struct{ resource }
+
+func (s claims) routes(api huma.API) {
 	register(s, api, huma.Operation{OperationID: "claim-devices", Method: "POST", Path: "/api/sites/{site}/claim",
 		Summary: "Give factory-fresh devices their first account", DefaultStatus: 202},
 		func(ctx context.Context, in *struct {

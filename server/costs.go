@@ -66,7 +66,10 @@ type kbpsFor struct {
 	Now    float64   `json:"now"`
 }
 
-func (s *Server) costRoutes(api huma.API) {
+// costs serve what streams cost.
+type costs struct{ resource }
+
+func (s costs) routes(api huma.API) {
 	register(s, api, huma.Operation{OperationID: "get-costs", Method: "GET", Path: "/api/sites/{site}/costs",
 		Summary: "How a site is recorded, as somebody has said"},
 		func(ctx context.Context, in *SitePath) (*struct{ Body recordingBody }, error) {
@@ -111,8 +114,8 @@ func badRecording(err error) error {
 }
 
 // formOf is the form of a site, as it was kept.
-func (s *Server) formOf(ctx context.Context, site uuid.UUID) (form recordingBody, err error) {
-	raw, err := s.cfg.Store.Sites.Costs(ctx, site)
+func (s costs) formOf(ctx context.Context, site uuid.UUID) (form recordingBody, err error) {
+	raw, err := s.store.Sites.Costs(ctx, site)
 	if err != nil || raw == nil {
 		return usualRecording, err
 	}
@@ -120,7 +123,7 @@ func (s *Server) formOf(ctx context.Context, site uuid.UUID) (form recordingBody
 }
 
 // recordingOf is how a site is recorded; nil where what was kept cannot be reckoned with.
-func (s *Server) recordingOf(ctx context.Context, site uuid.UUID) (*capacity.Recording, error) {
+func (s costs) recordingOf(ctx context.Context, site uuid.UUID) (*capacity.Recording, error) {
 	form, err := s.formOf(ctx, site)
 	if err != nil {
 		return nil, err
@@ -132,7 +135,7 @@ func (s *Server) recordingOf(ctx context.Context, site uuid.UUID) (*capacity.Rec
 	return &r, nil
 }
 
-func (s *Server) reckon(ctx context.Context, site uuid.UUID, form recordingBody,
+func (s costs) reckon(ctx context.Context, site uuid.UUID, form recordingBody,
 	drafts map[uuid.UUID]planText) (*struct{ Body costsView }, error) {
 	r, err := form.read()
 	if err != nil {

@@ -16,7 +16,10 @@ type DevicePath struct {
 	Device uuid.UUID `path:"device"`
 }
 
-func (s *Server) deviceRoutes(api huma.API) {
+// devices serve the devices of sites.
+type devices struct{ resource }
+
+func (s devices) routes(api huma.API) {
 	register(s, api, huma.Operation{OperationID: "list-devices", Method: "GET", Path: "/api/sites/{site}/devices",
 		Summary: "A site's devices with their latches"},
 		func(ctx context.Context, in *SitePath) (*struct{ Body []encodedDevice }, error) {
@@ -54,7 +57,7 @@ func (s *Server) deviceRoutes(api huma.API) {
 		})
 	register(s, api, huma.Operation{OperationID: "get-device", Method: "GET", Path: "/api/devices/{device}", Summary: "One device"},
 		func(ctx context.Context, in *DevicePath) (*struct{ Body deviceView }, error) {
-			d, err := s.cfg.Store.Devices.Get(ctx, in.Device)
+			d, err := s.store.Devices.Get(ctx, in.Device)
 			if err != nil {
 				return nil, s.explain(err)
 			}

@@ -126,8 +126,8 @@ type claimView struct {
 	Text   string    `json:"text"`
 }
 
-// claims says for each sighting what the device claimed in it.
-func claims(heard []evidence.Heard) []claimView {
+// sayings says for each sighting what the device claimed in it.
+func sayings(heard []evidence.Heard) []claimView {
 	out := []claimView{}
 	for _, s := range heard {
 		var parts []string
@@ -219,7 +219,7 @@ func viewOf(d *store.Device) deviceView {
 // whoItIs adds what the device says of itself, by discovery and by its own service.
 func (v *deviceView) whoItIs(d *store.Device) {
 	st := &d.Status
-	v.Claims = claims(st.Heard)
+	v.Claims = sayings(st.Heard)
 	if l := st.Latch(latch.Reachable); l.Diagnosis != nil {
 		v.Conflict = l.Diagnosis.Cause == diagnose.AddressConflict
 	}

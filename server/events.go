@@ -104,9 +104,18 @@ func (h *hub) take(w *watcher) []store.Event {
 	return out
 }
 
+// pages are told and shown what happens for as long as they are open.
+type pages struct {
+	problems
+	store  *store.Store
+	hub    *hub
+	lineUp *lineUp
+	from   Live // where live pictures come from
+}
+
 // events streams a site's changes as server-sent events until the page goes away: of devices what has changed, of runs and the site itself
 // their identity, by which the page asks for what it shows.
-func (s *Server) events(w http.ResponseWriter, r *http.Request) {
+func (s pages) events(w http.ResponseWriter, r *http.Request) {
 	site, err := uuid.Parse(chi.URLParam(r, "site"))
 	if err != nil {
 		writeProblem(w, problem(404, "not_found", "There is no such site.", ""))
@@ -129,7 +138,7 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 
 // stream holds a page's stream of server-sent events open for as long as its session and the page last. It greets with an event of a name
 // and calls tell: at first with no events, then with those that came within a time of each other.
-func (s *Server) stream(w http.ResponseWriter, r *http.Request, site uuid.UUID, greeting string, within time.Duration,
+func (s pages) stream(w http.ResponseWriter, r *http.Request, site uuid.UUID, greeting string, within time.Duration,
 	tell func([]store.Event)) {
 	w.Header().Set("Content-Type", "text/event-stream")
 	w.Header().Set("X-Accel-Buffering", "no")
@@ -176,7 +185,7 @@ func (s *Server) stream(w http.ResponseWriter, r *http.Request, site uuid.UUID, 
 const gather = 100 * time.Millisecond
 
 // tellChanges tells a page which devices have changed since a version, and returns the version that it has then.
-func (s *Server) tellChanges(ctx context.Context, w io.Writer, site uuid.UUID, version string) string {
+func (s pages) tellChanges(ctx context.Context, w io.Writer, site uuid.UUID, version string) string {
 	list, err := s.lineUp.site(ctx, site)
 	if err != nil {
 		return version // the page hears of it with what comes next
@@ -191,7 +200,7 @@ func (s *Server) tellChanges(ctx context.Context, w io.Writer, site uuid.UUID, v
 }
 
 // untilSignedOut is the request's context for as long as its session lasts: it ends at once when somebody signs out.
-func (s *Server) untilSignedOut(r *http.Request) (context.Context, context.CancelFunc) {
+func (s pages) untilSignedOut(r *http.Request) (context.Context, context.CancelFunc) {
 	ctx, end := context.WithCancel(r.Context())
 	page, done := s.hub.watch(uuid.Max) // no site: it is woken for sessions alone
 	go func() {
@@ -215,17 +224,17 @@ func (s *Server) untilSignedOut(r *http.Request) (context.Context, context.Cance
 }
 
 // sessionHolds reports whether the session that a request came with still is one. A database that does not answer ends none.
-func (s *Server) sessionHolds(r *http.Request) bool {
+func (s pages) sessionHolds(r *http.Request) bool {
 	c, err := r.Cookie(cookieName)
 	if err != nil {
 		return false
 	}
-	_, err = s.cfg.Store.People.OfSession(r.Context(), c.Value)
+	_, err = s.store.People.OfSession(r.Context(), c.Value)
 	return !errors.Is(err, store.ErrNotFound)
 }
 
 // allEvents tells which sites have changed, until the page goes away.
-func (s *Server) allEvents(w http.ResponseWriter, r *http.Request) {
+func (s pages) allEvents(w http.ResponseWriter, r *http.Request) {
 	s.stream(w, r, uuid.Nil, "sites", gatherSites, func(events []store.Event) {
 		for _, e := range events {
 			fmt.Fprintf(w, "event: site\ndata: %s\n\n", e.Site)

@@ -24,11 +24,14 @@ type recordView struct {
 	Exchange bool      `json:"exchange" doc:"the conversation can be read"`
 }
 
-func (s *Server) evidenceRoutes(api huma.API) {
+// records serve the evidence, its pictures and its exchanges.
+type records struct{ resource }
+
+func (s records) routes(api huma.API) {
 	register(s, api, huma.Operation{OperationID: "list-evidence", Method: "GET", Path: "/api/devices/{device}/evidence",
 		Summary: "What was seen of a device, newest first"},
 		func(ctx context.Context, in *DevicePath) (*struct{ Body []recordView }, error) {
-			records, err := s.cfg.Store.Devices.History(ctx, in.Device, 100)
+			records, err := s.store.Devices.History(ctx, in.Device, 100)
 			if err != nil {
 				return nil, s.explain(err)
 			}
@@ -50,13 +53,13 @@ func subject(r evidence.Record) string {
 }
 
 // still sends a stored picture.
-func (s *Server) still(w http.ResponseWriter, r *http.Request) {
+func (s records) still(w http.ResponseWriter, r *http.Request) {
 	id, err := uuid.Parse(chi.URLParam(r, "still"))
 	if err != nil {
 		s.fail(w, store.ErrNotFound)
 		return
 	}
-	jpeg, err := s.cfg.Store.Devices.Still(r.Context(), id)
+	jpeg, err := s.store.Devices.Still(r.Context(), id)
 	if err != nil {
 		s.fail(w, err)
 		return
@@ -67,16 +70,16 @@ func (s *Server) still(w http.ResponseWriter, r *http.Request) {
 }
 
 // exchange sends the conversation that a piece of evidence came from.
-func (s *Server) exchange(w http.ResponseWriter, r *http.Request) {
-	s.conversation(w, r, s.cfg.Store.Devices.Exchange)
+func (s records) exchange(w http.ResponseWriter, r *http.Request) {
+	s.conversation(w, r, s.store.Devices.Exchange)
 }
 
 // targetExchange is the conversation behind one entry of a target's record.
-func (s *Server) targetExchange(w http.ResponseWriter, r *http.Request) {
-	s.conversation(w, r, s.cfg.Store.Targets.Exchange)
+func (s records) targetExchange(w http.ResponseWriter, r *http.Request) {
+	s.conversation(w, r, s.store.Targets.Exchange)
 }
 
-func (s *Server) conversation(w http.ResponseWriter, r *http.Request, read func(context.Context, uuid.UUID) (string, error)) {
+func (s records) conversation(w http.ResponseWriter, r *http.Request, read func(context.Context, uuid.UUID) (string, error)) {
 	id, err := uuid.Parse(chi.URLParam(r, "record"))
 	if err != nil {
 		s.fail(w, store.ErrNotFound)

@@ -37,7 +37,13 @@ type listingView struct {
 	Line    int    `json:"line,omitempty"`
 }
 
-func (s *Server) listingRoutes(api huma.API) {
+// feeds serve the lists that targets are made of, and the screens that fetch them.
+type feeds struct {
+	resource
+	guesses *gate // guesses counts wrong tokens by where they come from
+}
+
+func (s feeds) routes(api huma.API) {
 	register(s, api, huma.Operation{OperationID: "list-template-examples", Method: "GET", Path: "/api/template-examples",
 		Summary: "Templates to begin with"},
 		func(context.Context, *struct{}) (*struct{ Body []camlist.Example }, error) {
@@ -64,29 +70,29 @@ func (s *Server) listingRoutes(api huma.API) {
 }
 
 // feedOf adds to a view what belongs to a feed.
-func (s *Server) feedOf(ctx context.Context, v *targetView) error {
-	token, err := s.cfg.Store.Targets.FeedToken(ctx, v.ID)
+func (s feeds) feedOf(ctx context.Context, v *targetView) error {
+	token, err := s.store.Targets.FeedToken(ctx, v.ID)
 	if err != nil {
 		return err
 	}
 	if token != "" {
 		v.Feed = "/feeds/" + token
 	}
-	v.Screens, err = s.cfg.Store.Targets.Screens(ctx, v.ID)
+	v.Screens, err = s.store.Targets.Screens(ctx, v.ID)
 	return err
 }
 
 // listed are the cameras on a target as a list tells them. Secrets are decrypted only where the list may hold them.
-func (s *Server) listed(ctx context.Context, t store.Target, secrets bool) ([]camlist.Camera, string, error) {
-	site, err := s.cfg.Store.Sites.Get(ctx, t.Site)
+func (s feeds) listed(ctx context.Context, t store.Target, secrets bool) ([]camlist.Camera, string, error) {
+	site, err := s.store.Sites.Get(ctx, t.Site)
 	if err != nil {
 		return nil, "", err
 	}
-	ids, err := s.cfg.Store.Targets.On(ctx, t.ID)
+	ids, err := s.store.Targets.On(ctx, t.ID)
 	if err != nil {
 		return nil, "", err
 	}
-	devices, err := s.cfg.Store.Devices.Of(ctx, ids)
+	devices, err := s.store.Devices.Of(ctx, ids)
 	if err != nil {
 		return nil, "", err
 	}
@@ -115,7 +121,7 @@ func (s *Server) listed(ctx context.Context, t store.Target, secrets bool) ([]ca
 		if key, _, user := st.StreamSignIn(); key != uuid.Nil {
 			c.User = user
 			if secrets {
-				in, err := s.cfg.Store.SignIns.Decrypt(ctx, key)
+				in, err := s.store.SignIns.Decrypt(ctx, key)
 				if err != nil {
 					return nil, "", err
 				}
@@ -137,7 +143,7 @@ func identityOf(d *store.Device) string {
 // previewDots stands for every password in a preview.
 const previewDots = "•••"
 
-func (s *Server) previewList(ctx context.Context, site, id uuid.UUID, in sourceBody) (*struct{ Body listingView }, error) {
+func (s feeds) previewList(ctx context.Context, site, id uuid.UUID, in sourceBody) (*struct{ Body listingView }, error) {
 	t, err := s.target(ctx, site, id)
 	if err != nil {
 		return nil, err
@@ -161,7 +167,7 @@ func (s *Server) previewList(ctx context.Context, site, id uuid.UUID, in sourceB
 }
 
 // listFile is what a target's template makes, as a file. That passwords left is kept with who had them.
-func (s *Server) listFile(w http.ResponseWriter, r *http.Request) {
+func (s feeds) listFile(w http.ResponseWriter, r *http.Request) {
 	site, err := uuid.Parse(chi.URLParam(r, "site"))
 	id, ierr := uuid.Parse(chi.URLParam(r, "target"))
 	if err != nil || ierr != nil {
@@ -211,15 +217,15 @@ func fileName(name string) string {
 
 // byFeed finds the feed that a request names. A token that is known, or was, is answered however often it comes and whoever else guesses
 // from the same address: screens sit behind one router by the dozen. Guesses are spaced like those of passwords, by where they come from.
-func (s *Server) byFeed(w http.ResponseWriter, r *http.Request) (store.Target, bool) {
-	t, err := s.cfg.Store.Targets.ByFeed(r.Context(), chi.URLParam(r, "token"))
+func (s feeds) byFeed(w http.ResponseWriter, r *http.Request) (store.Target, bool) {
+	t, err := s.store.Targets.ByFeed(r.Context(), chi.URLParam(r, "token"))
 	switch {
 	case errors.Is(err, store.ErrWithdrawn):
 		writeProblem(w, problem(http.StatusGone, "feed_withdrawn", "This address of the feed was withdrawn, or replaced by a new one.",
 			"Take the present address from the target's page."))
 		return t, false
 	case errors.Is(err, store.ErrNotFound):
-		if wait := s.addresses.begin("feed " + s.callerAddress(r)); wait > 0 {
+		if wait := s.guesses.begin("feed " + callerOf(r.Context())); wait > 0 {
 			w.Header().Set("Retry-After", fmt.Sprint(int(wait.Seconds())+1))
 			writeProblem(w, problem(429, "too_many_tries", "Too many addresses of feeds were tried from here.",
 				"Wait, and look at the address that the screen has."))
@@ -245,7 +251,7 @@ func screenName(r *http.Request) string {
 }
 
 // feed is the list of a feed, to whoever knows its address: in JSON, or as format=m3u or format=xspf.
-func (s *Server) feed(w http.ResponseWriter, r *http.Request) {
+func (s feeds) feed(w http.ResponseWriter, r *http.Request) {
 	t, ok := s.byFeed(w, r)
 	if !ok {
 		return
@@ -265,7 +271,7 @@ func (s *Server) feed(w http.ResponseWriter, r *http.Request) {
 		text, err = camlist.Render(r.Context(), camlist.Source{Text: e.Text, Each: e.Each, Passwords: true}, name, list)
 	}
 	if err == nil {
-		err = s.cfg.Store.Targets.Fetched(r.Context(), t, screenName(r), s.callerAddress(r), format)
+		err = s.store.Targets.Fetched(r.Context(), t, screenName(r), callerOf(r.Context()), format)
 	}
 	if err != nil {
 		s.fail(w, err)
@@ -276,7 +282,7 @@ func (s *Server) feed(w http.ResponseWriter, r *http.Request) {
 }
 
 // feedShowing takes a screen's word of what it shows.
-func (s *Server) feedShowing(w http.ResponseWriter, r *http.Request) {
+func (s feeds) feedShowing(w http.ResponseWriter, r *http.Request) {
 	t, ok := s.byFeed(w, r)
 	if !ok {
 		return
@@ -292,19 +298,19 @@ func (s *Server) feedShowing(w http.ResponseWriter, r *http.Request) {
 	for i := range in.Showing {
 		in.Showing[i] = wiretext.Line(in.Showing[i], 300)
 	}
-	if err := s.cfg.Store.Targets.Showing(r.Context(), t, screenName(r), s.callerAddress(r), in.Showing); err != nil {
+	if err := s.store.Targets.Showing(r.Context(), t, screenName(r), callerOf(r.Context()), in.Showing); err != nil {
 		s.fail(w, err)
 		return
 	}
 	if err := s.confirmShown(r.Context(), t); err != nil {
-		s.cfg.Log.Warn("what a screen shows could not be kept", "err", err)
+		s.log.Warn("what a screen shows could not be kept", "err", err)
 	}
 	w.WriteHeader(http.StatusNoContent)
 }
 
 // confirmShown records what screens say that they show, once for each camera that is on the list and not confirmed yet.
-func (s *Server) confirmShown(ctx context.Context, t store.Target) error {
-	screens, err := s.cfg.Store.Targets.Screens(ctx, t.ID)
+func (s feeds) confirmShown(ctx context.Context, t store.Target) error {
+	screens, err := s.store.Targets.Screens(ctx, t.ID)
 	if err != nil {
 		return err
 	}
@@ -312,11 +318,11 @@ func (s *Server) confirmShown(ctx context.Context, t store.Target) error {
 	if err != nil {
 		return err
 	}
-	ids, err := s.cfg.Store.Targets.On(ctx, t.ID)
+	ids, err := s.store.Targets.On(ctx, t.ID)
 	if err != nil {
 		return err
 	}
-	devices, err := s.cfg.Store.Devices.Of(ctx, ids)
+	devices, err := s.store.Devices.Of(ctx, ids)
 	for i := range devices {
 		d := &devices[i]
 		if !d.Status.Unconfirmed(t.ID) {
@@ -324,7 +330,7 @@ func (s *Server) confirmShown(ctx context.Context, t store.Target) error {
 		}
 		if heard := feedkind.Heard(string(raw), identityOf(d)); heard.Arrived {
 			body := evidence.Confirmed{Says: heard.Says}
-			err = errors.Join(err, s.cfg.Store.Devices.Record(ctx, d, nil, store.Finding{Subject: t.ID.String(), Body: body}))
+			err = errors.Join(err, s.store.Devices.Record(ctx, d, nil, store.Finding{Subject: t.ID.String(), Body: body}))
 		}
 	}
 	return err

@@ -20,7 +20,15 @@ type fixBody struct {
 	Each    bool        `json:"each,omitempty" doc:"a password of its own for each device; one for all where it is missing"`
 }
 
-func (s *Server) fixRoutes(api huma.API) {
+// fixes serve what is mended on devices.
+type fixes struct{ resource }
+
+func (s fixes) routes(api huma.API) {
+	s.fixRoutes(api)
+	s.certificateRoutes(api)
+}
+
+func (s fixes) fixRoutes(api huma.API) {
 	register(s, api, huma.Operation{OperationID: "fix-devices", Method: "POST", Path: "/api/sites/{site}/fixes",
 		Summary: "Mend one thing on devices, read back, or take it back", DefaultStatus: 202},
 		func(ctx context.Context, in *struct {
@@ -35,7 +43,7 @@ func (s *Server) fixRoutes(api huma.API) {
 }
 
 // certificateRoutes lets a person take a device's new certificate in place of the one that it was known by.
-func (s *Server) certificateRoutes(api huma.API) {
+func (s fixes) certificateRoutes(api huma.API) {
 	register(s, api, huma.Operation{OperationID: "take-certificate", Method: "POST", Path: "/api/devices/{device}/certificate",
 		Summary: "Take the certificate that the device shows now"},
 		func(ctx context.Context, in *struct {

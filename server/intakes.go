@@ -34,10 +34,13 @@ type nearestView struct {
 	Conflicts []fitConflict  `json:"conflicts" doc:"demands of its targets that contradict each other"`
 }
 
-func (s *Server) intakeRoutes(api huma.API) {
+// intakes serve what targets accept.
+type intakes struct{ resource }
+
+func (s intakes) routes(api huma.API) {
 	register(s, api, huma.Operation{OperationID: "list-intakes", Method: "GET", Path: "/api/intakes", Summary: "What targets accept"},
 		func(ctx context.Context, _ *struct{}) (*struct{ Body []intakeView }, error) {
-			return s.intakes(ctx)
+			return s.list(ctx)
 		})
 	register(s, api, huma.Operation{OperationID: "add-intakes", Method: "POST", Path: "/api/intakes",
 		Summary: "Bring an intake book, in place of the one of its name", DefaultStatus: 201, MaxBodyBytes: 2 << 20},
@@ -75,9 +78,9 @@ func (s *Server) intakeRoutes(api huma.API) {
 		})
 }
 
-func (s *Server) intakes(ctx context.Context) (*struct{ Body []intakeView }, error) {
+func (s intakes) list(ctx context.Context) (*struct{ Body []intakeView }, error) {
 	out := &struct{ Body []intakeView }{Body: []intakeView{}}
-	files, err := s.cfg.Store.Shelf.List(ctx, act.IntakeBooks)
+	files, err := s.store.Shelf.List(ctx, act.IntakeBooks)
 	for _, f := range files {
 		b, err := intake.ReadBook([]byte(f.YAML))
 		if err != nil {
@@ -93,7 +96,7 @@ func (s *Server) intakes(ctx context.Context) (*struct{ Body []intakeView }, err
 	return out, s.explain(err)
 }
 
-func (s *Server) nearest(ctx context.Context, site uuid.UUID, devices []uuid.UUID) (*struct{ Body []nearestView }, error) {
+func (s intakes) nearest(ctx context.Context, site uuid.UUID, devices []uuid.UUID) (*struct{ Body []nearestView }, error) {
 	list, err := s.lineUp.site(ctx, site)
 	if err != nil {
 		return nil, s.explain(err)

@@ -24,7 +24,10 @@ type listView struct {
 	Warnings []string           `json:"warnings" doc:"lines that were read in part, right after an import"`
 }
 
-func (s *Server) listRoutes(api huma.API) {
+// lists serve lists of cameras that are brought.
+type lists struct{ resource }
+
+func (s lists) routes(api huma.API) {
 	register(s, api, huma.Operation{OperationID: "get-address-list", Method: "GET", Path: "/api/sites/{site}/address-list",
 		Summary: "The site's address list, matched against what was heard"},
 		func(ctx context.Context, in *SitePath) (*struct{ Body listView }, error) {
@@ -171,13 +174,13 @@ func sheetRows(f *excelize.File, name string) (cells [][]string, err error) {
 	return cells, nil
 }
 
-func (s *Server) matchList(ctx context.Context, site uuid.UUID) (listView, error) {
+func (s lists) matchList(ctx context.Context, site uuid.UUID) (listView, error) {
 	v := listView{Warnings: []string{}}
-	rows, err := s.cfg.Store.Sites.Expected(ctx, site)
+	rows, err := s.store.Sites.Expected(ctx, site)
 	if err != nil {
 		return v, err
 	}
-	devices, err := s.cfg.Store.Devices.List(ctx, site)
+	devices, err := s.store.Devices.List(ctx, site)
 	if err != nil {
 		return v, err
 	}

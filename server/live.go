@@ -37,7 +37,7 @@ const writeTime = 10 * time.Second
 
 // live sends a stream to a page over a WebSocket: a text message whenever pictures begin, in words of liveWord, and binary messages for
 // what is to be shown.
-func (s *Server) live(w http.ResponseWriter, r *http.Request) {
+func (s pages) live(w http.ResponseWriter, r *http.Request) {
 	id, err := uuid.Parse(chi.URLParam(r, "device"))
 	if err != nil {
 		s.fail(w, store.ErrNotFound)
@@ -60,7 +60,7 @@ func (s *Server) live(w http.ResponseWriter, r *http.Request) {
 		return err
 	}
 	q := r.URL.Query()
-	viewer, err := s.cfg.Live.Watch(ctx, id, q.Get("role"), live.Wish{H265: q.Has("h265"), Made: q.Has("made"), Sound: q.Has("sound")})
+	viewer, err := s.from.Watch(ctx, id, q.Get("role"), live.Wish{H265: q.Has("h265"), Made: q.Has("made"), Sound: q.Has("sound")})
 	if err != nil {
 		say(notShown(err))
 		conn.Close(websocket.StatusNormalClosure, "")

@@ -31,7 +31,10 @@ type markView struct {
 	Fix     string `json:"fix,omitempty"`
 }
 
-func (s *Server) markRoutes(api huma.API) {
+// marks serve the marking of cameras.
+type marks struct{ resource }
+
+func (s marks) routes(api huma.API) {
 	register(s, api, huma.Operation{OperationID: "mark-devices", Method: "POST", Path: "/api/sites/{site}/marks",
 		Summary: "Have cameras show which one they are: by a nudge, or by a label in their picture", DefaultStatus: 202},
 		func(ctx context.Context, in *struct {

@@ -8,6 +8,9 @@ import (
 	"strings"
 	"time"
 
+	"unlatch/jobs"
+	"unlatch/store"
+
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
 	"github.com/prometheus/client_golang/prometheus"
@@ -17,17 +20,18 @@ import (
 
 // metrics are what whoever runs the server watches. They name routes and states, and never a device, a person or an address.
 type metrics struct {
+	token    string // without one there is no such page
 	registry *prometheus.Registry
 	requests *prometheus.HistogramVec
 }
 
-func newMetrics(s *Server) *metrics {
-	m := &metrics{registry: prometheus.NewRegistry(), requests: prometheus.NewHistogramVec(prometheus.HistogramOpts{
+func newMetrics(token string, sites *siteCollector) *metrics {
+	m := &metrics{token: token, registry: prometheus.NewRegistry(), requests: prometheus.NewHistogramVec(prometheus.HistogramOpts{
 		Name: "unlatch_http_request_seconds", Help: "Time to answer, by route and status.",
 		Buckets: []float64{.005, .02, .1, .5, 2, 10},
 	}, []string{"method", "route", "status"})}
 	m.registry.MustRegister(m.requests, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
-		&siteCollector{s: s})
+		sites)
 	return m
 }
 
@@ -45,23 +49,27 @@ func (m *metrics) timed(next http.Handler) http.Handler {
 	})
 }
 
-// serve answers a scrape that brings the token. Without a token there is no such page.
-func (s *Server) serveMetrics(w http.ResponseWriter, r *http.Request) {
+// ServeHTTP answers a scrape that brings the token. Without a token there is no such page.
+func (m *metrics) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	given, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
-	if s.cfg.MetricsToken == "" {
+	if m.token == "" {
 		http.NotFound(w, r)
 		return
 	}
-	if !ok || subtle.ConstantTimeCompare([]byte(given), []byte(s.cfg.MetricsToken)) != 1 {
+	if !ok || subtle.ConstantTimeCompare([]byte(given), []byte(m.token)) != 1 {
 		w.Header().Set("WWW-Authenticate", `Bearer realm="metrics"`)
 		writeProblem(w, problem(401, "no_token", "The metrics want their token.", "Send it as Authorization: Bearer."))
 		return
 	}
-	promhttp.HandlerFor(s.metrics.registry, promhttp.HandlerOpts{}).ServeHTTP(w, r)
+	promhttp.HandlerFor(m.registry, promhttp.HandlerOpts{}).ServeHTTP(w, r)
 }
 
 // siteCollector counts devices by how far they are, and work by what is left of it, when it is asked.
-type siteCollector struct{ s *Server }
+type siteCollector struct {
+	store  *store.Store
+	queue  *jobs.Queue
+	lineUp *lineUp
+}
 
 var (
 	devicesDesc = prometheus.NewDesc("unlatch_devices", "Devices by kind and by the latch that they wait at.", []string{"kind", "at"}, nil)
@@ -80,7 +88,7 @@ func (c *siteCollector) Describe(to chan<- *prometheus.Desc) {
 func (c *siteCollector) Collect(to chan<- prometheus.Metric) {
 	ctx, done := context.WithTimeout(context.Background(), 10*time.Second)
 	defer done()
-	sites, err := c.s.cfg.Store.Sites.List(ctx)
+	sites, err := c.store.Sites.List(ctx)
 	if err != nil {
 		return
 	}
@@ -88,7 +96,7 @@ func (c *siteCollector) Collect(to chan<- prometheus.Metric) {
 	devices := map[[2]string]int{}
 	for _, site := range sites {
 		reached[site.Reached]++
-		list, err := c.s.lineUp.site(ctx, site.ID)
+		list, err := c.lineUp.site(ctx, site.ID)
 		if err != nil {
 			continue
 		}
@@ -103,7 +111,7 @@ func (c *siteCollector) Collect(to chan<- prometheus.Metric) {
 	for at, n := range devices {
 		to <- prometheus.MustNewConstMetric(devicesDesc, prometheus.GaugeValue, float64(n), at[0], at[1])
 	}
-	left, err := c.s.cfg.Queue.Left(ctx)
+	left, err := c.queue.Left(ctx)
 	if err != nil {
 		return
 	}

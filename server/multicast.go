@@ -79,7 +79,10 @@ type groupPlanView struct {
 	Left  []act.Left  `json:"left,omitempty"`
 }
 
-func (s *Server) multicastRoutes(api huma.API) {
+// groups serve what multicast groups carry.
+type groups struct{ resource }
+
+func (s groups) routes(api huma.API) {
 	register(s, api, huma.Operation{OperationID: "multicast", Method: "GET", Path: "/api/sites/{site}/multicast",
 		Summary: "How the streams of the site's cameras are sent to groups"},
 		func(ctx context.Context, in *SitePath) (*struct{ Body []castView }, error) {
@@ -114,8 +117,8 @@ func (s *Server) multicastRoutes(api huma.API) {
 }
 
 // casts lists the streams of all cameras that can be asked for their groups.
-func (s *Server) casts(ctx context.Context, site uuid.UUID) ([]castView, error) {
-	devices, err := s.cfg.Store.Devices.List(ctx, site)
+func (s groups) casts(ctx context.Context, site uuid.UUID) ([]castView, error) {
+	devices, err := s.store.Devices.List(ctx, site)
 	if err != nil {
 		return nil, err
 	}
@@ -169,7 +172,7 @@ func viewOfHeard(h *multicast.Heard, device netip.Addr) *heardView {
 }
 
 // planGroups plans groups for streams, none of which another stream of the site has, and sets them where that is wanted.
-func (s *Server) planGroups(ctx context.Context, site uuid.UUID, in groupPlanBody) (v groupPlanView, err error) {
+func (s groups) planGroups(ctx context.Context, site uuid.UUID, in groupPlanBody) (v groupPlanView, err error) {
 	pool, port, ttl := multicast.UsualPool, multicast.UsualPort, multicast.UsualTTL
 	if in.Pool != "" {
 		if pool, err = netip.ParsePrefix(in.Pool); err != nil {
@@ -182,7 +185,7 @@ func (s *Server) planGroups(ctx context.Context, site uuid.UUID, in groupPlanBod
 	if in.TTL != 0 {
 		ttl = in.TTL
 	}
-	devices, err := s.cfg.Store.Devices.List(ctx, site)
+	devices, err := s.store.Devices.List(ctx, site)
 	if err != nil {
 		return v, s.explain(err)
 	}

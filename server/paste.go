@@ -70,15 +70,21 @@ func (b PasteBody) repair(ctx context.Context, books []*recipe.Book, site addres
 	return out, 0
 }
 
+// pastes serve what is pasted.
+type pastes struct {
+	resource
+	turns chan struct{} // turns holds one for each paste that is read
+}
+
 // pasteTurn waits for one of the places in which pastes are read, and gives the time for it. done gives the place back.
-func (s *Server) pasteTurn(ctx context.Context) (_ context.Context, done func(), err error) {
+func (s pastes) pasteTurn(ctx context.Context) (_ context.Context, done func(), err error) {
 	select {
-	case s.pastes <- struct{}{}:
+	case s.turns <- struct{}{}:
 	case <-ctx.Done():
 		return ctx, nil, ctx.Err()
 	}
 	ctx, cancel := context.WithTimeout(ctx, pasteTime)
-	return ctx, func() { cancel(); <-s.pastes }, nil
+	return ctx, func() { cancel(); <-s.turns }, nil
 }
 
 // pasteOut is what was read out of a paste.
@@ -91,7 +97,7 @@ type pasteOut struct {
 	}
 }
 
-func (s *Server) pasteRoutes(api huma.API) {
+func (s pastes) routes(api huma.API) {
 	register(s, api, huma.Operation{OperationID: "read-paste", Metadata: reads, Method: "POST", Path: "/api/paste",
 		Summary: "Repair pasted URLs and read their paths; nothing is kept", MaxBodyBytes: 2 << 20},
 		func(ctx context.Context, in *struct {
@@ -101,11 +107,11 @@ func (s *Server) pasteRoutes(api huma.API) {
 			}
 		}) (*pasteOut, error) {
 			out := &pasteOut{}
-			books, err := s.cfg.Store.Books.All(ctx)
+			books, err := s.store.Books.All(ctx)
 			var ranges address.Ranges
 			if err == nil && in.Body.Site != nil {
 				var site store.Site
-				site, err = s.cfg.Store.Sites.Get(ctx, *in.Body.Site)
+				site, err = s.store.Sites.Get(ctx, *in.Body.Site)
 				ranges = site.Ranges
 			}
 			within, done, rerr := s.pasteTurn(ctx)
@@ -157,13 +163,13 @@ func viewOfPasted(r streamurl.Repaired) pastedView {
 }
 
 // takePaste puts the sign-in on the keyring, if it is not there yet, and begins the run.
-func (s *Server) takePaste(ctx context.Context, id uuid.UUID, b PasteBody, shape, name string, channels int, save,
+func (s pastes) takePaste(ctx context.Context, id uuid.UUID, b PasteBody, shape, name string, channels int, save,
 	readable bool) (*runOut, error) {
-	site, err := s.cfg.Store.Sites.Get(ctx, id)
+	site, err := s.store.Sites.Get(ctx, id)
 	if err != nil {
 		return nil, s.explain(err)
 	}
-	books, err := s.cfg.Store.Books.All(ctx)
+	books, err := s.store.Books.All(ctx)
 	if err != nil {
 		return nil, s.explain(err)
 	}
@@ -218,8 +224,8 @@ func (s *Server) takePaste(ctx context.Context, id uuid.UUID, b PasteBody, shape
 }
 
 // pastedSignIn finds the sign-in of a pasted URL on the keyring, or has the act put it there, for this site.
-func (s *Server) pastedSignIn(ctx context.Context, a *act.Paste, u streamurl.URL) error {
-	list, err := s.cfg.Store.SignIns.List(ctx)
+func (s pastes) pastedSignIn(ctx context.Context, a *act.Paste, u streamurl.URL) error {
+	list, err := s.store.SignIns.List(ctx)
 	if err != nil {
 		return err
 	}
@@ -227,7 +233,7 @@ func (s *Server) pastedSignIn(ctx context.Context, a *act.Paste, u streamurl.URL
 		if k.User != u.SignIn.User {
 			continue
 		}
-		if known, err := s.cfg.Store.SignIns.Decrypt(ctx, k.ID); err == nil && known.Secret.Reveal() == u.SignIn.Secret.Reveal() {
+		if known, err := s.store.SignIns.Decrypt(ctx, k.ID); err == nil && known.Secret.Reveal() == u.SignIn.Secret.Reveal() {
 			a.Paste.SignIn = k.ID
 			return nil
 		}

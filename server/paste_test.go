@@ -155,7 +155,7 @@ func TestAPasteIsReadInItsTime(t *testing.T) {
 	_, rest = PasteBody{Text: page.String()}.repair(soon, []*recipe.Book{book}, address.Ranges{})
 	assert.Positive(t, rest, "what was not looked at is told")
 
-	s := bare(Config{})
+	s := pastes{turns: make(chan struct{}, mostPastes)}
 	for range mostPastes {
 		_, _, err := s.pasteTurn(context.Background())
 		require.NoError(t, err)

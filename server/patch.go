@@ -47,7 +47,10 @@ type fittingView struct {
 	latch.Fitting
 }
 
-func (s *Server) patchRoutes(api huma.API) {
+// placements serve the placing of cameras.
+type placements struct{ resource }
+
+func (s placements) routes(api huma.API) {
 	register(s, api, huma.Operation{OperationID: "place", Method: "POST", Path: "/api/sites/{site}/place", DefaultStatus: 202,
 		MaxBodyBytes: 4 << 20,
 		Summary:      "Put cameras onto targets, and ask for their pictures"}, func(ctx context.Context, in *struct {
@@ -88,7 +91,7 @@ func (s *Server) patchRoutes(api huma.API) {
 }
 
 // shownRoutes are about cameras that stand on a target already.
-func (s *Server) shownRoutes(api huma.API) {
+func (s placements) shownRoutes(api huma.API) {
 	register(s, api, huma.Operation{OperationID: "show-on-screen", Method: "POST", Path: "/api/sites/{site}/show", DefaultStatus: 202,
 		Summary: "Have a target show a camera on a screen, measured"}, func(ctx context.Context, in *struct {
 		SitePath
@@ -148,14 +151,14 @@ func (s *Server) shownRoutes(api huma.API) {
 	})
 }
 
-func (s *Server) latchTarget(ctx context.Context, t store.Target) (latch.Target, error) {
-	out, err := s.cfg.Store.Targets.Latch(ctx, t)
+func (s placements) latchTarget(ctx context.Context, t store.Target) (latch.Target, error) {
+	out, err := s.store.Targets.Latch(ctx, t)
 	return out, s.explain(err)
 }
 
 // fittings says of each camera and each target whether it would be taken.
-func (s *Server) fittings(ctx context.Context, site uuid.UUID, devices []uuid.UUID) (*struct{ Body []fittingView }, error) {
-	list, err := s.cfg.Store.Targets.List(ctx, site)
+func (s placements) fittings(ctx context.Context, site uuid.UUID, devices []uuid.UUID) (*struct{ Body []fittingView }, error) {
+	list, err := s.store.Targets.List(ctx, site)
 	if err != nil {
 		return nil, s.explain(err)
 	}

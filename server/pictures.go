@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net/http"
 	"strings"
 	"sync"
@@ -25,6 +26,8 @@ var errNoPictures = &live.Trouble{
 // elsewhere are the workers on other machines that send pictures, by name.
 type elsewhere struct {
 	store  *store.Store
+	now    func() time.Time
+	log    *slog.Logger
 	hub    live.Hub
 	mu     sync.Mutex
 	byName map[string]*live.Remote
@@ -65,9 +68,9 @@ func (e *elsewhere) admit(ctx context.Context, header string, now time.Time) (wo
 	return e.store.Workers.Passed(ctx, text, now)
 }
 
-// workerLive takes the connection by which a worker elsewhere sends pictures.
-func (s *Server) workerLive(w http.ResponseWriter, r *http.Request) {
-	worker, ok := s.elsewhere.admit(r.Context(), r.Header.Get("Authorization"), s.cfg.Now())
+// ServeHTTP takes the connection by which a worker elsewhere sends pictures.
+func (e *elsewhere) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	worker, ok := e.admit(r.Context(), r.Header.Get("Authorization"), e.now())
 	if !ok {
 		writeProblem(w, problem(http.StatusUnauthorized, "no_pass", "Only workers of this database connect here.",
 			"Give the worker this server's key file (--data) and database; the two machines' clocks must agree to two minutes."))
@@ -82,7 +85,6 @@ func (s *Server) workerLive(w http.ResponseWriter, r *http.Request) {
 	defer end()
 	go jobs.Beat(ctx, conn)
 	from := live.NewRemote(jobs.Pipe{Conn: conn})
-	e := s.elsewhere
 	e.mu.Lock()
 	e.byName[worker] = from
 	e.mu.Unlock()
@@ -93,6 +95,6 @@ func (s *Server) workerLive(w http.ResponseWriter, r *http.Request) {
 	}
 	e.mu.Unlock()
 	if !errors.Is(err, context.Canceled) {
-		s.cfg.Log.Info("a worker's connection for pictures ended", "worker", worker, "err", err)
+		e.log.Info("a worker's connection for pictures ended", "worker", worker, "err", err)
 	}
 }

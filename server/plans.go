@@ -80,11 +80,14 @@ type yamlBody struct {
 	YAML string `json:"yaml" maxLength:"1048576"`
 }
 
-func (s *Server) planRoutes(api huma.API) {
+// plans serve plans of streams and presets.
+type plans struct{ resource }
+
+func (s plans) routes(api huma.API) {
 	register(s, api, huma.Operation{OperationID: "list-plans", Method: "GET", Path: "/api/sites/{site}/plans",
 		Summary: "The plans of a site, of its models and of selections"},
 		func(ctx context.Context, in *SitePath) (*struct{ Body []planView }, error) {
-			list, err := s.cfg.Store.Plans.List(ctx, in.Site)
+			list, err := s.store.Plans.List(ctx, in.Site)
 			out := &struct{ Body []planView }{Body: []planView{}}
 			for _, p := range list {
 				out.Body = append(out.Body, planView{p.ID, p.Owner, p.Name, p.Plan.Texts(), p.Devices})
@@ -136,7 +139,7 @@ func (s *Server) planRoutes(api huma.API) {
 }
 
 // badBook explains a book that cannot be read, with line and column.
-func (s *Server) badBook(of string, err error) error {
+func (s problems) badBook(of string, err error) error {
 	var bad *yamlfile.Error
 	if errors.As(err, &bad) {
 		return problem(422, "bad_book", fmt.Sprintf("The book of %s cannot be read: %s.", of, bad.Error()),
@@ -145,7 +148,7 @@ func (s *Server) badBook(of string, err error) error {
 	return s.explain(err)
 }
 
-func (s *Server) putPlan(ctx context.Context, site uuid.UUID, in planBody) (*struct{ Body planView }, error) {
+func (s plans) putPlan(ctx context.Context, site uuid.UUID, in planBody) (*struct{ Body planView }, error) {
 	plan, err := in.Plan.read()
 	if err != nil {
 		return nil, err
@@ -158,14 +161,14 @@ func (s *Server) putPlan(ctx context.Context, site uuid.UUID, in planBody) (*str
 	return &struct{ Body planView }{planView{id, in.Owner, strings.TrimSpace(in.Name), plan.Texts(), in.Devices}}, nil
 }
 
-func (s *Server) presets(ctx context.Context) (*struct{ Body []presetView }, error) {
+func (s plans) presets(ctx context.Context) (*struct{ Body []presetView }, error) {
 	out := &struct{ Body []presetView }{Body: []presetView{}}
 	add := func(b *tuning.PresetBook, id *uuid.UUID) {
 		for _, p := range b.Presets {
 			out.Body = append(out.Body, presetView{p.Name, p.Note, p.Plan.Texts(), streamsOfPlan(p.Plan), b.Name, id})
 		}
 	}
-	files, err := s.cfg.Store.Shelf.List(ctx, act.PresetBooks)
+	files, err := s.store.Shelf.List(ctx, act.PresetBooks)
 	for _, f := range files {
 		b, err := tuning.ReadPresets([]byte(f.YAML))
 		if err != nil {
@@ -180,7 +183,7 @@ func (s *Server) presets(ctx context.Context) (*struct{ Body []presetView }, err
 // ownPresets is the book that plans go to which were kept as presets here.
 const ownPresets = "Kept here"
 
-func (s *Server) savePreset(ctx context.Context, name, note string, text planText) error {
+func (s plans) savePreset(ctx context.Context, name, note string, text planText) error {
 	plan, err := text.read()
 	if err != nil {
 		return err
@@ -189,7 +192,7 @@ func (s *Server) savePreset(ctx context.Context, name, note string, text planTex
 		return problem(422, "no_plan", "The plan wants nothing.", "Say what the main or the sub stream shall be.")
 	}
 	book := &tuning.PresetBook{Name: ownPresets}
-	files, err := s.cfg.Store.Shelf.List(ctx, act.PresetBooks)
+	files, err := s.store.Shelf.List(ctx, act.PresetBooks)
 	if err != nil {
 		return s.explain(err)
 	}
@@ -219,7 +222,7 @@ func (s *Server) savePreset(ctx context.Context, name, note string, text planTex
 }
 
 // shelfFile sends a book as the file that others can bring; "shipped" is the product's.
-func (s *Server) shelfFile(kind act.BookKind, shipped func() ([]byte, error)) http.HandlerFunc {
+func (s plans) shelfFile(kind act.BookKind, shipped func() ([]byte, error)) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		send := func(raw []byte) {
 			w.Header().Set("Content-Type", "application/yaml; charset=utf-8")
@@ -236,7 +239,7 @@ func (s *Server) shelfFile(kind act.BookKind, shipped func() ([]byte, error)) ht
 			send(raw)
 			return
 		}
-		files, err := s.cfg.Store.Shelf.List(r.Context(), kind)
+		files, err := s.store.Shelf.List(r.Context(), kind)
 		if err != nil {
 			s.fail(w, err)
 			return

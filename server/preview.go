@@ -35,7 +35,13 @@ type budgetView struct {
 	tuning.Budget
 }
 
-func (s *Server) previewRoutes(api huma.API) {
+// previews serve what a plan would change.
+type previews struct {
+	resource
+	costs costs
+}
+
+func (s previews) routes(api huma.API) {
 	register(s, api, huma.Operation{OperationID: "preview-plans", Metadata: reads, Method: "POST", Path: "/api/sites/{site}/preview",
 		Summary: "What plans would do to devices, as far as is known before anything is sent", MaxBodyBytes: 4 << 20},
 		func(ctx context.Context, in *struct {
@@ -59,8 +65,8 @@ func (s *Server) previewRoutes(api huma.API) {
 }
 
 // budgets are what the models of a site have shown when they were set.
-func (s *Server) budgets(ctx context.Context, site uuid.UUID) (map[string]tuning.Budget, error) {
-	records, err := s.cfg.Store.Devices.Tunings(ctx, site)
+func (s previews) budgets(ctx context.Context, site uuid.UUID) (map[string]tuning.Budget, error) {
+	records, err := s.store.Devices.Tunings(ctx, site)
 	if err != nil || len(records) == 0 {
 		return nil, err
 	}
@@ -95,12 +101,12 @@ func planned(d *store.Device, drafts map[uuid.UUID]planText) (tuning.Plan, error
 	return d.Status.Plan.With(draft), err
 }
 
-func (s *Server) preview(ctx context.Context, site uuid.UUID, in previewBody) (*struct{ Body previewView }, error) {
+func (s previews) preview(ctx context.Context, site uuid.UUID, in previewBody) (*struct{ Body previewView }, error) {
 	budgets, err := s.budgets(ctx, site)
 	if err != nil {
 		return nil, s.explain(err)
 	}
-	costs, err := s.recordingOf(ctx, site)
+	costs, err := s.costs.recordingOf(ctx, site)
 	if err != nil {
 		return nil, s.explain(err)
 	}

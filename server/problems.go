@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net/http"
 	"strings"
 
@@ -44,8 +45,11 @@ func writeProblem(w http.ResponseWriter, p *Problem) {
 	json.NewEncoder(w).Encode(p)
 }
 
+// problems turn errors into what they mean to the person who asked.
+type problems struct{ log *slog.Logger }
+
 // fail answers a request that huma does not serve with what an error means to the person.
-func (s *Server) fail(w http.ResponseWriter, err error) {
+func (s problems) fail(w http.ResponseWriter, err error) {
 	var p *Problem
 	if errors.As(s.explain(err), &p) {
 		writeProblem(w, p)
@@ -94,7 +98,7 @@ func expectation(message string) string {
 
 // explain turns errors of store and core into problems. What it does not know is logged and shown without its text: an
 // unknown error's text may hold anything.
-func (s *Server) explain(err error) error {
+func (s problems) explain(err error) error {
 	var (
 		p      *Problem
 		ranges *address.RangeError
@@ -139,7 +143,7 @@ func (s *Server) explain(err error) error {
 		return problem(503, "database_away", "The database does not answer.",
 			"Work under way goes on when it is back. Start it again if it does not come back.")
 	}
-	s.cfg.Log.Error("unexpected", "err", err)
+	s.log.Error("unexpected", "err", err)
 	return problem(500, "unexpected", "Something went wrong in Unlatch itself.", "Try again; the server's log has the details.")
 }
 

@@ -31,11 +31,14 @@ type recordPath struct {
 	Record uuid.UUID `path:"record"`
 }
 
-func (s *Server) readingRoutes(api huma.API) {
+// readings serve conversations in a form that people read.
+type readings struct{ resource }
+
+func (s readings) routes(api huma.API) {
 	register(s, api, huma.Operation{OperationID: "read-exchange", Method: "GET", Path: "/api/evidence/{record}/reading",
 		Summary: "The conversation that a piece of evidence came from, turn by turn"},
 		func(ctx context.Context, in *recordPath) (*struct{ Body conversationView }, error) {
-			v, err := s.reading(ctx, in.Record)
+			v, err := s.device(ctx, in.Record)
 			return &struct{ Body conversationView }{v}, s.explain(err)
 		})
 	register(s, api, huma.Operation{OperationID: "read-target-exchange", Method: "GET", Path: "/api/target-records/{record}/reading",
@@ -46,16 +49,16 @@ func (s *Server) readingRoutes(api huma.API) {
 		})
 }
 
-func (s *Server) reading(ctx context.Context, record uuid.UUID) (v conversationView, err error) {
-	r, err := s.cfg.Store.Devices.OneRecord(ctx, record)
+func (s readings) device(ctx context.Context, record uuid.UUID) (v conversationView, err error) {
+	r, err := s.store.Devices.OneRecord(ctx, record)
 	if err != nil {
 		return v, err
 	}
-	d, err := s.cfg.Store.Devices.Get(ctx, r.Device)
+	d, err := s.store.Devices.Get(ctx, r.Device)
 	if err != nil {
 		return v, err
 	}
-	text, err := s.cfg.Store.Devices.Exchange(ctx, record)
+	text, err := s.store.Devices.Exchange(ctx, record)
 	if err != nil {
 		return v, err
 	}
@@ -64,16 +67,16 @@ func (s *Server) reading(ctx context.Context, record uuid.UUID) (v conversationV
 	return v, nil
 }
 
-func (s *Server) targetReading(ctx context.Context, record uuid.UUID) (v conversationView, err error) {
-	x, id, err := s.cfg.Store.Targets.OneSeen(ctx, record)
+func (s readings) targetReading(ctx context.Context, record uuid.UUID) (v conversationView, err error) {
+	x, id, err := s.store.Targets.OneSeen(ctx, record)
 	if err != nil {
 		return v, err
 	}
-	t, err := s.cfg.Store.Targets.Get(ctx, id)
+	t, err := s.store.Targets.Get(ctx, id)
 	if err != nil {
 		return v, err
 	}
-	text, err := s.cfg.Store.Targets.Exchange(ctx, record)
+	text, err := s.store.Targets.Exchange(ctx, record)
 	if err != nil {
 		return v, err
 	}

@@ -15,9 +15,14 @@ import (
 // reads marks operations that change nothing although their method is not GET: what they are asked does not fit into an address.
 var reads = map[string]any{"reads": true}
 
+// belonging looks whether what a request names is of the site that it names.
+type belonging interface {
+	belongs(ctx context.Context, in any) error
+}
+
 // register adds an operation to the API. Before its handler sees a request that names a site, everything of that site which the request
 // names is looked for there: what is another site's is not there, whichever operation asks.
-func register[I, O any](s *Server, api huma.API, op huma.Operation, handle func(context.Context, *I) (*O, error)) {
+func register[I, O any](s belonging, api huma.API, op huma.Operation, handle func(context.Context, *I) (*O, error)) {
 	if op.Method != http.MethodGet && op.Metadata["reads"] != true && op.Metadata["open"] != true {
 		// Which act it is stands in the document, so that what holds of every act can be tested of every operation.
 		op.Extensions = map[string]any{"x-act": cmp.Or(op.Extensions["x-act"], any(op.OperationID))}
@@ -40,13 +45,13 @@ type named struct {
 var thingFields = map[string]string{"device": "device", "devices": "device", "replaces": "device", "target": "target", "targets": "target"}
 
 // belongs makes sure that the devices and targets that a request names are of the site that it names. Its error is a *Problem.
-func (s *Server) belongs(ctx context.Context, in any) error {
+func (s resource) belongs(ctx context.Context, in any) error {
 	var n named
 	n.read(reflect.ValueOf(in), "")
 	if n.site == uuid.Nil || len(n.devices)+len(n.targets) == 0 {
 		return nil
 	}
-	missing, err := s.cfg.Store.Sites.Missing(ctx, n.site, n.devices, n.targets)
+	missing, err := s.store.Sites.Missing(ctx, n.site, n.devices, n.targets)
 	if err != nil {
 		return s.explain(err)
 	}

@@ -51,11 +51,14 @@ type openBody struct {
 	Retry   bool        `json:"retry,omitempty" doc:"something was mended: send once more what they refused"`
 }
 
-func (s *Server) runRoutes(api huma.API) {
+// runs serve the work that is under way and what is done again.
+type runs struct{ resource }
+
+func (s runs) routes(api huma.API) {
 	register(s, api, huma.Operation{OperationID: "list-runs", Method: "GET", Path: "/api/sites/{site}/runs",
 		Summary: "Long work of a site, newest first"},
 		func(ctx context.Context, in *SitePath) (*struct{ Body []runView }, error) {
-			runs, err := s.cfg.Store.Runs.List(ctx, in.Site, 20)
+			runs, err := s.store.Runs.List(ctx, in.Site, 20)
 			if err != nil {
 				return nil, s.explain(err)
 			}

@@ -58,19 +58,17 @@ type Config struct {
 	Room *Room
 }
 
-// A Server is the HTTP handler with what lives beside it.
+// A Server is the HTTP handler with what lives beside it. What the API tells of is served by one type for each kind of thing.
 type Server struct {
 	cfg       Config
 	handler   http.Handler
 	hub       *hub
-	elsewhere *elsewhere
-	lineUp    *lineUp
 	metrics   *metrics
-	accounts  *gate // tries to sign in by account
-	addresses *gate // and by where they come from
-	hashing   chan struct{}
-	pastes    chan struct{} // one for each paste that is read
-	strangers atomic.Int64  // bytes that requests without a session hold
+	elsewhere *elsewhere
+	resource  resource
+	sessions  sessions
+	pages     pages
+	strangers atomic.Int64 // bytes that requests without a session hold
 }
 
 // mostHashes is how many passwords are judged at once: each takes 64 MiB.
@@ -89,19 +87,23 @@ func bare(cfg Config) *Server {
 	if cfg.Patience == 0 {
 		cfg.Patience = patience
 	}
-	away := &elsewhere{store: cfg.Store, byName: map[string]*live.Remote{}}
-	if cfg.Live == nil {
-		cfg.Live = away
+	away := &elsewhere{store: cfg.Store, now: cfg.Now, log: cfg.Log, byName: map[string]*live.Remote{}}
+	s := &Server{cfg: cfg, hub: newHub(), elsewhere: away}
+	up := newLineUp(cfg.Store, cfg.Now)
+	s.resource = resource{acts{problems{cfg.Log}, cfg.Store, cfg.Queue, up, cfg.Now}}
+	s.metrics = newMetrics(cfg.MetricsToken, &siteCollector{cfg.Store, cfg.Queue, up})
+	s.sessions = sessions{resource: s.resource, accounts: newGate(freeByAccount, cfg.Now), addresses: newGate(freeByAddress, cfg.Now),
+		hashing: make(chan struct{}, mostHashes), setupCode: cfg.SetupCode, secure: cfg.Secure}
+	s.pages = pages{problems: s.resource.problems, store: cfg.Store, hub: s.hub, lineUp: up, from: cfg.Live}
+	if s.pages.from == nil {
+		s.pages.from = away
 	}
-	return &Server{cfg: cfg, hub: newHub(), elsewhere: away, lineUp: newLineUp(cfg.Store, cfg.Now), accounts: newGate(freeByAccount, cfg.Now),
-		addresses: newGate(freeByAddress, cfg.Now),
-		hashing:   make(chan struct{}, mostHashes), pastes: make(chan struct{}, mostPastes)}
+	return s
 }
 
 // New builds the server. Events flow while ctx lives.
 func New(ctx context.Context, cfg Config) *Server {
 	s := bare(cfg)
-	s.metrics = newMetrics(s)
 	r := chi.NewRouter()
 	r.Use(ownRequestID, middleware.RequestID, s.logged, s.metrics.timed, middleware.Recoverer, middleware.Compress(1), s.securityHeaders,
 		s.knownHost,
@@ -126,65 +128,47 @@ func (s *Server) api(r chi.Router) huma.API {
 	cfg.CreateHooks = nil // no $schema links in answers
 	cfg.Components.SecuritySchemes = map[string]*huma.SecurityScheme{"session": {Type: "apiKey", In: "cookie", Name: cookieName}}
 	api := humachi.New(r, cfg)
-	api.UseMiddleware(s.requireSession(api), s.readBodies(api))
-	s.sessionRoutes(api)
-	s.siteRoutes(api)
-	s.deviceRoutes(api)
-	s.strayRoutes(api)
-	s.evidenceRoutes(api)
-	s.readingRoutes(api)
-	s.signInRoutes(api)
-	s.runRoutes(api)
-	s.addressRoutes(api)
-	s.claimRoutes(api)
-	s.fixRoutes(api)
-	s.markRoutes(api)
-	s.multicastRoutes(api)
-	s.tuneRoutes(api)
-	s.planRoutes(api)
-	s.previewRoutes(api)
-	s.costRoutes(api)
-	s.intakeRoutes(api)
-	s.targetRoutes(api)
-	s.targetTrustRoutes(api)
-	s.patchRoutes(api)
-	s.listingRoutes(api)
-	s.certificateRoutes(api)
-	s.urlRoutes(api)
-	s.roleRoutes(api)
-	s.strengthRoutes(api)
-	s.pasteRoutes(api)
-	s.bookRoutes(api)
-	s.listRoutes(api)
-	s.trustRoutes(api)
-	s.auditRoutes(api)
+	api.UseMiddleware(s.sessions.requireSession(api), s.readBodies(api))
+	res := s.resource
+	agreements := targetTrust{res}
+	screens := feeds{res, s.sessions.addresses}
+	for _, kind := range []interface{ routes(huma.API) }{
+		s.sessions, sites{res, s.cfg.Agent}, devices{res}, strays{res, s.cfg.Agent}, records{res}, readings{res}, signIns{res}, runs{res},
+		addressPlans{res, s.cfg.Agent}, claims{res}, fixes{res}, marks{res}, groups{res}, tunes{res}, plans{res},
+		previews{res, costs{res}}, costs{res}, intakes{res}, targets{res, screens, agreements}, agreements, placements{res}, screens,
+		urls{res}, strengths{res}, pastes{res, make(chan struct{}, mostPastes)}, pathBooks{res}, lists{res},
+		trust{res, s.cfg.Room}, auditLog{res},
+	} {
+		kind.routes(api)
+	}
 	return api
 }
 
 func (s *Server) routes(r chi.Router) {
 	api := s.api(r)
+	screens, history := feeds{s.resource, s.sessions.addresses}, records{s.resource}
 	r.Get("/healthz", s.healthz)
-	r.Get("/metrics", s.serveMetrics)
+	r.Get("/metrics", s.metrics.ServeHTTP)
 	r.Get("/readyz", s.readyz)
-	r.Get(jobs.PicturesPath, s.workerLive)
-	r.Get("/feeds/{token}", s.feed)
-	r.Post("/feeds/{token}/showing", s.feedShowing)
+	r.Get(jobs.PicturesPath, s.elsewhere.ServeHTTP)
+	r.Get("/feeds/{token}", screens.feed)
+	r.Post("/feeds/{token}/showing", screens.feedShowing)
 	r.Group(func(r chi.Router) { // what no JSON is; its handlers know who asks, as those of the described API do
-		r.Use(s.withPerson)
+		r.Use(s.sessions.withPerson)
 		r.Get("/api/openapi.json", func(w http.ResponseWriter, r *http.Request) {
 			w.Header().Set("Content-Type", "application/openapi+json")
 			json.NewEncoder(w).Encode(api.OpenAPI())
 		})
-		r.Get("/api/sites/{site}/events", s.events)
-		r.Get("/api/devices/{device}/live", s.live)
-		r.Get("/api/events", s.allEvents)
-		r.Get("/api/stills/{still}", s.still)
-		r.Get("/api/evidence/{record}/exchange", s.exchange)
-		r.Get("/api/target-records/{record}/exchange", s.targetExchange)
-		r.Get("/api/sites/{site}/targets/{target}/file", s.listFile)
-		r.Get("/api/path-books/{book}/file", s.bookFile)
-		r.Get("/api/presets/{book}/file", s.shelfFile(act.PresetBooks, tuning.ShippedPresets().Write))
-		r.Get("/api/intakes/{book}/file", s.shelfFile(act.IntakeBooks, intake.ShippedFile))
+		r.Get("/api/sites/{site}/events", s.pages.events)
+		r.Get("/api/devices/{device}/live", s.pages.live)
+		r.Get("/api/events", s.pages.allEvents)
+		r.Get("/api/stills/{still}", history.still)
+		r.Get("/api/evidence/{record}/exchange", history.exchange)
+		r.Get("/api/target-records/{record}/exchange", history.targetExchange)
+		r.Get("/api/sites/{site}/targets/{target}/file", screens.listFile)
+		r.Get("/api/path-books/{book}/file", pathBooks{s.resource}.bookFile)
+		r.Get("/api/presets/{book}/file", plans{s.resource}.shelfFile(act.PresetBooks, tuning.ShippedPresets().Write))
+		r.Get("/api/intakes/{book}/file", plans{s.resource}.shelfFile(act.IntakeBooks, intake.ShippedFile))
 		r.HandleFunc("/api/*", func(w http.ResponseWriter, _ *http.Request) {
 			writeProblem(w, problem(404, "no_route", "There is no such address in the API.", "See /api/openapi.json."))
 		})

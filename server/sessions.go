@@ -37,7 +37,17 @@ func person(ctx context.Context) act.Person {
 // open marks operations that need no session.
 var open = map[string]any{"open": true}
 
-func (s *Server) requireSession(api huma.API) func(huma.Context, func(huma.Context)) {
+// sessions let people in.
+type sessions struct {
+	resource
+	accounts  *gate // tries to sign in by account
+	addresses *gate // and by where they come from
+	hashing   chan struct{}
+	setupCode string
+	secure    bool
+}
+
+func (s sessions) requireSession(api huma.API) func(huma.Context, func(huma.Context)) {
 	return func(ctx huma.Context, next func(huma.Context)) {
 		if ctx.Operation().Metadata["open"] == true {
 			next(ctx)
@@ -59,9 +69,9 @@ func (s *Server) requireSession(api huma.API) func(huma.Context, func(huma.Conte
 }
 
 // signedIn returns who a session token belongs to, or a *Problem.
-func (s *Server) signedIn(ctx context.Context, token string) (act.Person, error) {
+func (s sessions) signedIn(ctx context.Context, token string) (act.Person, error) {
 	if token != "" {
-		p, err := s.cfg.Store.People.OfSession(ctx, token)
+		p, err := s.store.People.OfSession(ctx, token)
 		if err == nil {
 			return p, nil
 		}
@@ -73,7 +83,7 @@ func (s *Server) signedIn(ctx context.Context, token string) (act.Person, error)
 }
 
 // withPerson lets only who is signed in to the handlers that are not part of the described API, and tells them who that is.
-func (s *Server) withPerson(next http.Handler) http.Handler {
+func (s sessions) withPerson(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		token := ""
 		if c, err := r.Cookie(cookieName); err == nil {
@@ -109,14 +119,14 @@ type cookieOut struct {
 	Body      sessionState
 }
 
-func (s *Server) sessionRoutes(api huma.API) {
+func (s sessions) routes(api huma.API) {
 	register(s, api, huma.Operation{OperationID: "get-session", Method: "GET", Path: "/api/session", Summary: "Who is signed in",
 		Metadata: open},
 		func(ctx context.Context, in *struct {
 			Token string `cookie:"unlatch_session"`
 		}) (*struct{ Body sessionState }, error) {
 			out := &struct{ Body sessionState }{}
-			has, err := s.cfg.Store.People.Any(ctx)
+			has, err := s.store.People.Any(ctx)
 			if err != nil {
 				return nil, s.explain(err)
 			}
@@ -137,7 +147,7 @@ func (s *Server) sessionRoutes(api huma.API) {
 		func(ctx context.Context, in *struct {
 			Token string `cookie:"unlatch_session"`
 		}) (*cookieOut, error) {
-			if err := s.cfg.Store.People.EndSession(ctx, in.Token); err != nil {
+			if err := s.store.People.EndSession(ctx, in.Token); err != nil {
 				return nil, s.explain(err)
 			}
 			c := s.cookie(cookieName, "", -1)
@@ -179,18 +189,18 @@ func callerOf(ctx context.Context) string {
 	return a
 }
 
-func (s *Server) setUp(ctx context.Context, in firstAccount, by Caller) (*cookieOut, error) {
+func (s sessions) setUp(ctx context.Context, in firstAccount, by Caller) (*cookieOut, error) {
 	if wait := s.addresses.begin(by.addr); wait > 0 {
 		return nil, tooFast(wait)
 	}
-	if s.cfg.SetupCode == "" || subtle.ConstantTimeCompare([]byte(strings.TrimSpace(in.Code)), []byte(s.cfg.SetupCode)) != 1 {
+	if s.setupCode == "" || subtle.ConstantTimeCompare([]byte(strings.TrimSpace(in.Code)), []byte(s.setupCode)) != 1 {
 		return nil, problem(403, "wrong_code", "The set-up code is not right.", "It stands in the terminal in which Unlatch was started.")
 	}
 	var hash string
 	if err := s.hash(ctx, func() { hash = HashPassword(in.Password) }); err != nil {
 		return nil, s.explain(err)
 	}
-	p, err := s.cfg.Store.People.CreateFirst(ctx, strings.TrimSpace(in.Name), hash)
+	p, err := s.store.People.CreateFirst(ctx, strings.TrimSpace(in.Name), hash)
 	if errors.Is(err, store.ErrTaken) {
 		return nil, problem(409, "set_up_already", "The first account was made already.", "Sign in with it.")
 	}
@@ -203,10 +213,10 @@ func (s *Server) setUp(ctx context.Context, in firstAccount, by Caller) (*cookie
 
 // signIn counts a try before it is judged, by the account and by where it comes from. A browser from which this account was signed in to
 // before is counted by itself: strangers who guess at the account cannot keep its owner out.
-func (s *Server) signIn(ctx context.Context, in credentials, by Caller) (*cookieOut, error) {
+func (s sessions) signIn(ctx context.Context, in credentials, by Caller) (*cookieOut, error) {
 	name := strings.TrimSpace(in.Name)
 	account, address := "account "+strings.ToLower(name), by.addr
-	if known, err := s.cfg.Store.People.KnownBrowser(ctx, by.Browser, name); err == nil && known {
+	if known, err := s.store.People.KnownBrowser(ctx, by.Browser, name); err == nil && known {
 		account, address = "browser "+by.Browser, "browser "+by.Browser
 	}
 	if wait := s.addresses.begin(address); wait > 0 {
@@ -216,7 +226,7 @@ func (s *Server) signIn(ctx context.Context, in credentials, by Caller) (*cookie
 		s.addresses.undo(address)
 		return nil, tooFast(wait)
 	}
-	p, err := s.cfg.Store.People.ByName(ctx, name)
+	p, err := s.store.People.ByName(ctx, name)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		s.addresses.undo(address)
 		s.accounts.undo(account)
@@ -238,7 +248,7 @@ func (s *Server) signIn(ctx context.Context, in credentials, by Caller) (*cookie
 }
 
 // hash runs fn, which takes much memory, beside one other at most.
-func (s *Server) hash(ctx context.Context, fn func()) error {
+func (s sessions) hash(ctx context.Context, fn func()) error {
 	select {
 	case s.hashing <- struct{}{}:
 	case <-ctx.Done():
@@ -257,9 +267,9 @@ func tooFast(wait time.Duration) *Problem {
 }
 
 // start begins a session, and marks the browser as one from which this person has signed in.
-func (s *Server) start(ctx context.Context, p act.Person) (*cookieOut, error) {
+func (s sessions) start(ctx context.Context, p act.Person) (*cookieOut, error) {
 	token, browser := newToken(), newToken()
-	if err := s.cfg.Store.People.StartSession(ctx, p.ID, token, browser, time.Now().Add(sessionLife),
+	if err := s.store.People.StartSession(ctx, p.ID, token, browser, time.Now().Add(sessionLife),
 		time.Now().Add(browserLife)); err != nil {
 		return nil, s.explain(err)
 	}
@@ -274,8 +284,8 @@ func newToken() string {
 	return base64.RawURLEncoding.EncodeToString(raw)
 }
 
-func (s *Server) cookie(name, value string, age int) http.Cookie {
-	return http.Cookie{Name: name, Value: value, Path: "/", MaxAge: age, HttpOnly: true, Secure: s.cfg.Secure,
+func (s sessions) cookie(name, value string, age int) http.Cookie {
+	return http.Cookie{Name: name, Value: value, Path: "/", MaxAge: age, HttpOnly: true, Secure: s.secure,
 		SameSite: http.SameSiteStrictMode}
 }
 

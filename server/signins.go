@@ -23,22 +23,25 @@ type importOut struct {
 	}
 }
 
+// signIns serve the keyring.
+type signIns struct{ resource }
+
 // importSignIns adds what is not on the keyring yet: the same user with the same password for the same is the same sign-in.
-func (s *Server) importSignIns(ctx context.Context, raw []byte, site *uuid.UUID) (*importOut, error) {
+func (s signIns) importSignIns(ctx context.Context, raw []byte, site *uuid.UUID) (*importOut, error) {
 	keys, warnings, err := signinlist.ParseCSV(raw)
 	if err != nil {
 		return nil, s.explain(err)
 	}
 	out := &importOut{}
 	out.Body.Warnings = append([]string{}, warnings...)
-	have, err := s.cfg.Store.SignIns.List(ctx)
+	have, err := s.store.SignIns.List(ctx)
 	if err != nil {
 		return nil, s.explain(err)
 	}
 	type mark struct{ user, secret, maker, purpose string }
 	known := map[mark]bool{}
 	for _, h := range have {
-		in, err := s.cfg.Store.SignIns.Decrypt(ctx, h.ID)
+		in, err := s.store.SignIns.Decrypt(ctx, h.ID)
 		if err != nil {
 			return nil, s.explain(err)
 		}
@@ -95,11 +98,11 @@ type keyView struct {
 }
 
 // keyring lists the sign-ins and finds the weak ones: a digest hides a password only from those who do not guess at it.
-func (s *Server) keyring(ctx context.Context) ([]keyView, error) {
-	list, err := s.cfg.Store.SignIns.List(ctx)
+func (s signIns) keyring(ctx context.Context) ([]keyView, error) {
+	list, err := s.store.SignIns.List(ctx)
 	out := []keyView{}
 	for _, k := range list {
-		in, uerr := s.cfg.Store.SignIns.Decrypt(ctx, k.ID)
+		in, uerr := s.store.SignIns.Decrypt(ctx, k.ID)
 		v := keyView{SignIn: k}
 		if uerr == nil {
 			v.Weak = weakness(in)
@@ -109,7 +112,7 @@ func (s *Server) keyring(ctx context.Context) ([]keyView, error) {
 	return out, err
 }
 
-func (s *Server) signInRoutes(api huma.API) {
+func (s signIns) routes(api huma.API) {
 	register(s, api, huma.Operation{OperationID: "list-sign-ins", Method: "GET", Path: "/api/sign-ins",
 		Summary: "The keyring, without secrets"},
 		func(ctx context.Context, _ *struct{}) (*struct{ Body []keyView }, error) {
@@ -183,7 +186,7 @@ func (s *Server) signInRoutes(api huma.API) {
 			if _, err := s.do(ctx, act.RevealSignIn{ID: in.SignIn}); err != nil {
 				return nil, err
 			}
-			key, err := s.cfg.Store.SignIns.Decrypt(ctx, in.SignIn)
+			key, err := s.store.SignIns.Decrypt(ctx, in.SignIn)
 			out.Body.Secret = key.Secret.Reveal()
 			return out, s.explain(err)
 		})

@@ -9,6 +9,7 @@ import (
 
 	"unlatch/core/decide/act"
 	"unlatch/core/ground/address"
+	"unlatch/jobs"
 	"unlatch/store"
 )
 
@@ -58,7 +59,13 @@ type SitePath struct {
 	Site uuid.UUID `path:"site"`
 }
 
-func (s *Server) siteRoutes(api huma.API) {
+// sites serve the sites.
+type sites struct {
+	resource
+	agent jobs.Agent
+}
+
+func (s sites) routes(api huma.API) {
 	register(s, api, huma.Operation{OperationID: "list-interfaces", Method: "GET", Path: "/api/interfaces",
 		Summary: "The networks of the machine that works"},
 		func(ctx context.Context, _ *struct{}) (*struct{ Body []interfaceView }, error) {
@@ -66,7 +73,7 @@ func (s *Server) siteRoutes(api huma.API) {
 		})
 	register(s, api, huma.Operation{OperationID: "list-sites", Method: "GET", Path: "/api/sites", Summary: "All sites"},
 		func(ctx context.Context, _ *struct{}) (*struct{ Body []siteView }, error) {
-			sites, err := s.cfg.Store.Sites.List(ctx)
+			sites, err := s.store.Sites.List(ctx)
 			if err != nil {
 				return nil, s.explain(err)
 			}
@@ -91,7 +98,7 @@ func (s *Server) siteRoutes(api huma.API) {
 			if _, err := s.do(ctx, act.CreateSite{ID: id, SiteForm: form}); err != nil {
 				return nil, err
 			}
-			site, err := s.cfg.Store.Sites.Get(ctx, id)
+			site, err := s.store.Sites.Get(ctx, id)
 			if err != nil {
 				return nil, s.explain(err)
 			}
@@ -100,7 +107,7 @@ func (s *Server) siteRoutes(api huma.API) {
 		})
 	register(s, api, huma.Operation{OperationID: "get-site", Method: "GET", Path: "/api/sites/{site}", Summary: "One site"},
 		func(ctx context.Context, in *SitePath) (*struct{ Body siteView }, error) {
-			site, err := s.cfg.Store.Sites.Get(ctx, in.Site)
+			site, err := s.store.Sites.Get(ctx, in.Site)
 			if err != nil {
 				return nil, s.explain(err)
 			}
@@ -136,8 +143,8 @@ func (s *Server) siteRoutes(api huma.API) {
 		})
 }
 
-func (s *Server) interfaces(ctx context.Context) (*struct{ Body []interfaceView }, error) {
-	all, err := s.cfg.Agent.Interfaces(ctx, uuid.Nil)
+func (s sites) interfaces(ctx context.Context) (*struct{ Body []interfaceView }, error) {
+	all, err := s.agent.Interfaces(ctx, uuid.Nil)
 	if err != nil {
 		return nil, s.explain(err)
 	}
@@ -155,7 +162,7 @@ func (s *Server) interfaces(ctx context.Context) (*struct{ Body []interfaceView 
 	return out, nil
 }
 
-func (s *Server) siteView(ctx context.Context, site store.Site) (siteView, error) {
+func (s sites) siteView(ctx context.Context, site store.Site) (siteView, error) {
 	v := siteView{ID: site.ID, Name: site.Name, Ranges: site.Ranges.Strings(), Addresses: site.Ranges.Count(),
 		Network: viewOfNetwork(site.Network), Watch: site.Watch, LinkMbps: site.LinkMbps, Reached: site.Reached, Storms: site.Storms,
 		Created: site.Created, Funnel: map[string]int{}, Stills: []uuid.UUID{}}

@@ -9,21 +9,28 @@ import (
 
 	"unlatch/core/decide/act"
 	"unlatch/core/ground/address"
+	"unlatch/jobs"
 )
 
-func (s *Server) strayRoutes(api huma.API) {
+// strays serve the consent to reach strays.
+type strays struct {
+	resource
+	agent jobs.Agent
+}
+
+func (s strays) routes(api huma.API) {
 	register(s, api, huma.Operation{OperationID: "guide-to-device", Method: "GET", Path: "/api/devices/{device}/guidance",
 		Summary: "What this machine needs to reach a stray"},
 		func(ctx context.Context, in *DevicePath) (*struct{ Body address.Guidance }, error) {
-			d, err := s.cfg.Store.Devices.Get(ctx, in.Device)
+			d, err := s.store.Devices.Get(ctx, in.Device)
 			if err != nil {
 				return nil, s.explain(err)
 			}
-			own, err := s.cfg.Agent.Interfaces(ctx, d.Site)
+			own, err := s.agent.Interfaces(ctx, d.Site)
 			if err != nil {
 				return nil, s.explain(err)
 			}
-			all, err := s.cfg.Store.Devices.List(ctx, d.Site)
+			all, err := s.store.Devices.List(ctx, d.Site)
 			if err != nil {
 				return nil, s.explain(err)
 			}

@@ -66,7 +66,10 @@ func weakness(in signin.SignIn) string {
 	return ""
 }
 
-func (s *Server) strengthRoutes(api huma.API) {
+// strengths serve how hard passwords are to guess.
+type strengths struct{ resource }
+
+func (s strengths) routes(api huma.API) {
 	register(s, api, huma.Operation{OperationID: "judge-password", Metadata: reads, Method: "POST", Path: "/api/password-strength",
 		Summary: "How hard a password is to guess; it is kept nowhere"},
 		func(_ context.Context, in *struct {

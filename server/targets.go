@@ -71,11 +71,18 @@ func (b targetBody) form() act.TargetForm {
 		Via:      b.Via, Shared: b.Shared, User: b.User, Secret: b.Secret}
 }
 
-func (s *Server) targetRoutes(api huma.API) {
+// targets serve the targets of sites.
+type targets struct {
+	resource
+	feeds feeds
+	trust targetTrust
+}
+
+func (s targets) routes(api huma.API) {
 	register(s, api, huma.Operation{OperationID: "list-targets", Method: "GET", Path: "/api/sites/{site}/targets",
 		Summary: "What the cameras of a site are put onto"},
 		func(ctx context.Context, in *SitePath) (*struct{ Body []targetView }, error) {
-			return s.targets(ctx, in.Site)
+			return s.list(ctx, in.Site)
 		})
 	register(s, api, huma.Operation{OperationID: "add-target", Method: "POST", Path: "/api/sites/{site}/targets",
 		Summary:       "Add a target, and look at it",
@@ -150,8 +157,8 @@ var wordsOfKinds = map[string]string{"recorder": "recorder", "software": "manage
 	string(byhand.Kind): "list by a template", string(live.Kind): "live platform",
 	string(onvifrecorder.Kind): "recorder", string(viabridge.Kind): "target by a bridge"}
 
-func (s *Server) targets(ctx context.Context, site uuid.UUID) (*struct{ Body []targetView }, error) {
-	list, err := s.cfg.Store.Targets.List(ctx, site)
+func (s targets) list(ctx context.Context, site uuid.UUID) (*struct{ Body []targetView }, error) {
+	list, err := s.store.Targets.List(ctx, site)
 	if err != nil {
 		return nil, s.explain(err)
 	}
@@ -178,23 +185,23 @@ func (s *Server) targets(ctx context.Context, site uuid.UUID) (*struct{ Body []t
 			v.Name = names[*t.Device]
 		}
 		v.Name = cmp.Or(v.Name, "the target at "+t.Address)
-		if ids, err := s.cfg.Store.Targets.On(ctx, t.ID); err != nil {
+		if ids, err := s.store.Targets.On(ctx, t.ID); err != nil {
 			return nil, s.explain(err)
 		} else if ids != nil {
 			v.Wanted = ids
 		}
 		if t.Kind == feed.Kind {
-			if err := s.feedOf(ctx, &v); err != nil {
+			if err := s.feeds.feedOf(ctx, &v); err != nil {
 				return nil, s.explain(err)
 			}
 		}
 		out.Body = append(out.Body, v)
 	}
-	return out, s.explain(s.trustOf(ctx, site, out.Body))
+	return out, s.explain(s.trust.trustOf(ctx, site, out.Body))
 }
 
 // names are the names of a site's devices.
-func (s *Server) names(ctx context.Context, site uuid.UUID) (map[uuid.UUID]string, error) {
+func (s targets) names(ctx context.Context, site uuid.UUID) (map[uuid.UUID]string, error) {
 	up, err := s.lineUp.site(ctx, site)
 	if err != nil {
 		return nil, s.explain(err)
@@ -208,16 +215,16 @@ func (s *Server) names(ctx context.Context, site uuid.UUID) (map[uuid.UUID]strin
 }
 
 // target is a target that a site may use.
-func (s *Server) target(ctx context.Context, site, id uuid.UUID) (store.Target, error) {
-	t, err := s.cfg.Store.Targets.Get(ctx, id)
+func (s resource) target(ctx context.Context, site, id uuid.UUID) (store.Target, error) {
+	t, err := s.store.Targets.Get(ctx, id)
 	if err == nil && t.Site != site && !t.Shared {
 		err = store.ErrNotFound
 	}
 	return t, s.explain(err)
 }
 
-func (s *Server) targetHistory(ctx context.Context, id uuid.UUID) (*struct{ Body []seenView }, error) {
-	list, err := s.cfg.Store.Targets.History(ctx, id, 60)
+func (s targets) targetHistory(ctx context.Context, id uuid.UUID) (*struct{ Body []seenView }, error) {
+	list, err := s.store.Targets.History(ctx, id, 60)
 	out := &struct{ Body []seenView }{Body: []seenView{}}
 	for _, r := range list {
 		v := seenView{ID: r.ID, At: r.At, Text: r.What, OK: r.Diagnosis == nil, Exchange: r.Exchange}

@@ -39,7 +39,10 @@ type targetAgreeBody struct {
 	Devices []uuid.UUID `json:"devices,omitempty" maxItems:"5000" doc:"cameras to go on with"`
 }
 
-func (s *Server) targetTrustRoutes(api huma.API) {
+// targetTrust serves the agreements for targets.
+type targetTrust struct{ resource }
+
+func (s targetTrust) routes(api huma.API) {
 	register(s, api, huma.Operation{OperationID: "agree-for-target", Method: "POST", Path: "/api/sites/{site}/targets/{target}/agreements",
 		DefaultStatus: 202, Summary: "Agree that a secret may go to a target so that it can be read, and go on"},
 		func(ctx context.Context, in *struct {
@@ -73,14 +76,14 @@ func (s *Server) targetTrustRoutes(api huma.API) {
 }
 
 // trustOf adds to views of targets what was agreed for them, what waits for an agreement, and which sign-ins they are given.
-func (s *Server) trustOf(ctx context.Context, site uuid.UUID, views []targetView) error {
+func (s targetTrust) trustOf(ctx context.Context, site uuid.UUID, views []targetView) error {
 	ids := make([]uuid.UUID, len(views))
 	at := map[uuid.UUID]*targetView{}
 	for i := range views {
 		ids[i], at[views[i].ID] = views[i].ID, &views[i]
 		views[i].Agreements, views[i].Hands = []agreementView{}, []handedView{}
 	}
-	list, err := s.cfg.Store.Targets.Agreements(ctx, ids...)
+	list, err := s.store.Targets.Agreements(ctx, ids...)
 	if err != nil {
 		return err
 	}
@@ -91,7 +94,7 @@ func (s *Server) trustOf(ctx context.Context, site uuid.UUID, views []targetView
 		}
 		at[a.Target].Agreements = append(at[a.Target].Agreements, v)
 	}
-	wants, err := s.cfg.Store.Targets.Wants(ctx, ids)
+	wants, err := s.store.Targets.Wants(ctx, ids)
 	if err != nil {
 		return err
 	}

@@ -43,7 +43,13 @@ type agreeBody struct {
 	Weaker bool `json:"weaker,omitempty" doc:"also take a weaker scheme than before, on these devices"`
 }
 
-func (s *Server) trustRoutes(api huma.API) {
+// trust serves the agreements for devices, and what the server itself has to say.
+type trust struct {
+	resource
+	room *Room
+}
+
+func (s trust) routes(api huma.API) {
 	register(s, api, huma.Operation{OperationID: "agree-readable", Method: "POST", Path: "/api/sites/{site}/agreements",
 		Summary: "Agree that sign-ins may go out so that they can be read, and go on", DefaultStatus: 202},
 		func(ctx context.Context, in *struct {
@@ -101,8 +107,8 @@ func (s *Server) trustRoutes(api huma.API) {
 		Summary: "Whether the server has what it needs"},
 		func(_ context.Context, _ *struct{}) (*struct{ Body healthView }, error) {
 			out := &struct{ Body healthView }{}
-			out.Body.FreeBytes, _ = s.cfg.Room.Free()
-			out.Body.LowOnDisk = s.cfg.Room.Low()
+			out.Body.FreeBytes, _ = s.room.Free()
+			out.Body.LowOnDisk = s.room.Low()
 			return out, nil
 		})
 }

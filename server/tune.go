@@ -41,7 +41,10 @@ func (b tuneBody) plans() (map[uuid.UUID]tuning.Plan, error) {
 	return out, nil
 }
 
-func (s *Server) tuneRoutes(api huma.API) {
+// tunes serve the setting of streams.
+type tunes struct{ resource }
+
+func (s tunes) routes(api huma.API) {
 	register(s, api, huma.Operation{OperationID: "tune-devices", Method: "POST", Path: "/api/sites/{site}/tune",
 		Summary: "Set the streams of devices to their plans, read back and measured, or put them back", DefaultStatus: 202,
 		MaxBodyBytes: 4 << 20},

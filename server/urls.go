@@ -11,7 +11,15 @@ import (
 	"unlatch/core/ground/streamurl"
 )
 
-func (s *Server) urlRoutes(api huma.API) {
+// urls serve stream URLs, and what streams are used as.
+type urls struct{ resource }
+
+func (s urls) routes(api huma.API) {
+	s.urlRoutes(api)
+	s.roleRoutes(api)
+}
+
+func (s urls) urlRoutes(api huma.API) {
 	register(s, api, huma.Operation{OperationID: "reveal-url", Method: "POST", Path: "/api/devices/{device}/streams/{role}/reveal",
 		Summary: "A stream URL with its sign-in, percent-encoded; who asked is recorded"},
 		func(ctx context.Context, in *struct {
@@ -33,7 +41,7 @@ func (s *Server) urlRoutes(api huma.API) {
 		})
 }
 
-func (s *Server) roleRoutes(api huma.API) {
+func (s urls) roleRoutes(api huma.API) {
 	register(s, api, huma.Operation{OperationID: "set-roles", Method: "PUT", Path: "/api/devices/{device}/roles",
 		Summary: "Say what each stream is used as; no role gives the choice back to the rule"},
 		func(ctx context.Context, in *struct {
@@ -46,8 +54,8 @@ func (s *Server) roleRoutes(api huma.API) {
 		})
 }
 
-func (s *Server) revealURL(ctx context.Context, device uuid.UUID, role string) (string, error) {
-	d, err := s.cfg.Store.Devices.Get(ctx, device)
+func (s urls) revealURL(ctx context.Context, device uuid.UUID, role string) (string, error) {
+	d, err := s.store.Devices.Get(ctx, device)
 	if err != nil {
 		return "", s.explain(err)
 	}
@@ -64,7 +72,7 @@ func (s *Server) revealURL(ctx context.Context, device uuid.UUID, role string) (
 			return "", err
 		}
 		if key != uuid.Nil {
-			in, err := s.cfg.Store.SignIns.Decrypt(ctx, key)
+			in, err := s.store.SignIns.Decrypt(ctx, key)
 			if err != nil {
 				return "", s.explain(err)
 			}

@@ -31,9 +31,8 @@ const (
 	mostTogether = 12
 )
 
-// Still decodes a key frame into a JPEG at most 960 pixels wide, by ffmpeg. The decoder
-// ends at the first error: one that goes on makes a grey picture of any bytes, and the proof wants a picture, not bytes. It ends with
-// this program.
+// Still decodes a key frame into a JPEG at most 960 pixels wide, by ffmpeg. The decoder ends at the first error: one that goes on
+// makes a grey picture of any bytes, and the proof wants a picture, not bytes. It ends with this program.
 //
 // Starting the decoder takes four times as long as decoding a picture, so key frames that come while one is at work wait for the next and
 // go into it together. Where it ends with an error, each of them is decoded alone: a bad one spoils no other.

@@ -160,8 +160,8 @@ func (c *Finder) Scheme() string {
 }
 
 // Find tries candidates in order. It stops when every stream that the first fitting recipe has was asked for; the paths that are there
-// are returned,
-// and every one that was tried. A path that wants a sign-in is there as well: on a server that judges paths first a 401 says so.
+// are returned, and every one that was tried. A path that wants a sign-in is there as well: on a server that judges paths first a 401
+// says so.
 func (c *Finder) Find(ctx context.Context, s Server, in signin.SignIn,
 	candidates []Candidate) (found []Candidate, tried []Tried, err error) {
 	for _, r := range candidates[:min(len(candidates), MaxCandidates)] {
@@ -191,8 +191,7 @@ func (c *Finder) Find(ctx context.Context, s Server, in signin.SignIn,
 }
 
 // Candidates orders the paths of books for one purpose by how well each recipe fits a device, each recipe's streams together. first are put
-// before all others: shapes that
-// work on a device alike.
+// before all others: shapes that work on a device alike.
 func Candidates(purpose recipe.Purpose, d recipe.Device, channel int, first []recipe.Recipe, books ...*recipe.Book) []Candidate {
 	type ranked struct {
 		r    recipe.Recipe
