@@ -9,8 +9,8 @@ import (
 
 func ExampleNote_Text() {
 	fmt.Println(supportnote.Note{Device: "Footbridge", Program: "Unlatch",
-		At:    time.Date(2026, 3, 1, 9, 30, 0, 0, time.UTC),
-		Facts: []supportnote.Fact{{Name: "Model", Value: "V4"}},
+		At:      time.Date(2026, 3, 1, 9, 30, 0, 0, time.UTC),
+		Facts:   []supportnote.Fact{{Name: "Model", Value: "V4"}},
 		Summary: "It accepts PLAY and sends nothing."}.Text())
 	// Output:
 	// Support note: Footbridge

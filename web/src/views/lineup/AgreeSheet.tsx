@@ -92,7 +92,7 @@ export function AgreeSheet({ site, devices, onClose }: { site: string; devices: 
         <p className="mt-3 text-small text-soft">
           Kept with your name. Only work that somebody begins sends it; you can withdraw it on the bench.
         </p>
-        <Foot error={agree.error ?? take.error}>
+        <Foot error={agree.error ?? take.error ?? open.error}>
           <Button onClick={onClose}>Leave it</Button>
           <Button look="next" type="submit" disabled={agree.isPending}>
             Agree and go on

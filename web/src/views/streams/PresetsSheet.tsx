@@ -43,7 +43,7 @@ export function PresetsSheet({ open, onOpenChange, presets }: { open: boolean; o
           </ul>
         </section>
       ))}
-      <Foot error={bring.error}>
+      <Foot error={bring.error ?? drop.error}>
         <FileButton name="Preset book file" accept=".yaml,.yml" onFile={async (f) => bring.mutate(await f.text())}>
           Bring a book of presets
         </FileButton>

@@ -1,0 +1,172 @@
+// @vitest-environment jsdom
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { cleanup, fireEvent, render, screen, waitFor } from "@testing-library/react";
+import type { ReactNode } from "react";
+import { MemoryRouter } from "react-router";
+import { afterEach, expect, test, vi } from "vitest";
+import type { CastView, Device, Preset, Site, Target } from "@/api/client";
+import { SignInSheet } from "@/forms/SignInSheet";
+import { SiteSheet } from "@/forms/SiteSheet";
+import { StreamUserSheet } from "@/forms/StreamUserSheet";
+import { TargetAgreeSheet } from "@/forms/TargetAgreeSheet";
+import { StreamsPreview } from "@/parts/StreamsPreview";
+import { AddressSheet } from "@/views/lineup/AddressSheet";
+import { AgreeSheet } from "@/views/lineup/AgreeSheet";
+import { ClaimSheet } from "@/views/lineup/ClaimSheet";
+import { GroupSheet } from "@/views/multicast/GroupSheet";
+import { TargetSheet } from "@/views/patch/TargetSheet";
+import { BookSheet } from "@/views/paths/BookSheet";
+import { PasteSheet } from "@/views/site/PasteSheet";
+import { PlanSheet } from "@/views/streams/PlanSheet";
+import { PresetsSheet } from "@/views/streams/PresetsSheet";
+import { TargetsSheet } from "@/views/streams/TargetsSheet";
+
+const refusal = "Clock is being set by somebody else.";
+
+// Whatever is asked is answered; whatever would change something is refused. The client takes fetch when it is loaded.
+vi.hoisted(() => {
+  const json = (body: unknown, status = 200) =>
+    new Response(JSON.stringify(body), {
+      status,
+      headers: { "Content-Type": status < 300 ? "application/json" : "application/problem+json" },
+    });
+  const changes = [{ stream: "main", field: "fps", from: "25", to: "12" }];
+  const answers: Record<string, unknown> = {
+    "/api/password-strength": { level: 4, says: "Good." },
+    "/api/sites/s1/address-plan": { assignments: [{ device: "d1", name: "Clock", old: "192.0.2.7", new: "192.0.2.101", host: "clock" }] },
+    "/api/sites/s1/preview": {
+      rows: [{ device: "d1", preview: { streams: [{ role: "main", changes, refused: [] }], warnings: [] }, targets: [] }],
+      changed: 1,
+    },
+  };
+  const groups = { lines: [{ device: "d1", role: "main", name: "Clock", old: "none", new: "239.255.0.1:50000, TTL 4" }] };
+  vi.stubGlobal("fetch", async (r: Request) => {
+    const url = new URL(r.url);
+    if (r.method === "GET") return json([]);
+    if (answers[url.pathname]) return json(answers[url.pathname]);
+    if (url.searchParams.get("try")) return json({ left: [] });
+    if (url.pathname.endsWith("/group-plans") && !(await r.clone().json()).send) return json(groups);
+    return json({ status: 409, cause: "busy", detail: "Clock is being set by somebody else.", fix: "Wait for it." }, 409);
+  });
+  vi.stubGlobal(
+    "ResizeObserver",
+    class {
+      observe() {}
+      unobserve() {}
+      disconnect() {}
+    },
+  );
+});
+
+afterEach(cleanup);
+
+const device = { id: "d1", name: "Clock", address: "192.0.2.7", next: { wanted: {} }, streams: [], placements: [] } as unknown as Device;
+const site = { id: "s1", name: "Works", ranges: ["192.0.2.0/24"], network: { pool: "192.0.2.101-192.0.2.199", bits: 24 } } as Site;
+const target = { id: "t1", name: "Vault", hands: [], wants: { secret: "stream_key", at: "http://192.0.2.9" } } as unknown as Target;
+const preset = { name: "Own", book: "Own presets", book_id: "b1", plan: {}, streams: {} } as Preset;
+const nothing = () => {};
+
+const type = (label: string, value: string) => fireEvent.change(screen.getByLabelText(label), { target: { value } });
+const choose = (label: string) =>
+  fireEvent.change(screen.getByLabelText(label), { target: { files: [new File(["name: x"], "book.yaml")] } });
+
+/** Every sheet that changes something: how it is filled in, and its button; without one it sends by itself. */
+const sheets: { name: string; sheet: ReactNode; fill?: () => void; button?: string | RegExp }[] = [
+  { name: "AddressSheet", sheet: <AddressSheet site={site} devices={[device]} open onOpenChange={nothing} />, button: "Send 1 address" },
+  { name: "AgreeSheet", sheet: <AgreeSheet site="s1" devices={[device]} onClose={nothing} />, button: "Agree and go on" },
+  {
+    name: "ClaimSheet",
+    sheet: <ClaimSheet site="s1" devices={[device]} open onOpenChange={nothing} />,
+    fill: () => type("Password", "a long password"),
+    button: "Save to keyring and claim",
+  },
+  {
+    name: "GroupSheet",
+    sheet: <GroupSheet site="s1" streams={[{ device: "d1", role: "main" } as CastView]} onClose={nothing} />,
+    button: /^Set 1 group/,
+  },
+  {
+    name: "TargetSheet",
+    sheet: <TargetSheet site="s1" open onOpenChange={nothing} targets={[]} />,
+    fill: () => fireEvent.change(screen.getByPlaceholderText(/^http/), { target: { value: "http://192.0.2.9" } }),
+    button: "Add it",
+  },
+  {
+    name: "BookSheet",
+    sheet: <BookSheet open onOpenChange={nothing} />,
+    fill: () => fireEvent.change(screen.getAllByRole("textbox")[0]!, { target: { value: "name: x" } }),
+    button: "Add to the path book",
+  },
+  {
+    name: "PasteSheet",
+    sheet: <PasteSheet site="s1" open onOpenChange={nothing} />,
+    fill: () => fireEvent.change(screen.getAllByRole("textbox")[0]!, { target: { value: "rtsp://192.0.2.7/main" } }),
+  },
+  {
+    name: "PlanSheet",
+    sheet: <PlanSheet site="s1" open onOpenChange={nothing} picked={[device]} presets={[]} />,
+    fill: () => fireEvent.change(screen.getAllByRole("textbox")[0]!, { target: { value: "h264" } }),
+    button: "Keep the plan",
+  },
+  {
+    name: "PresetsSheet",
+    sheet: <PresetsSheet open onOpenChange={nothing} presets={[preset]} />,
+    fill: () => choose("Preset book file"),
+  },
+  {
+    name: "TargetsSheet",
+    sheet: <TargetsSheet site="s1" open onOpenChange={nothing} />,
+    fill: () => choose("Intake book file"),
+  },
+  {
+    name: "SignInSheet",
+    sheet: <SignInSheet open onOpenChange={nothing} />,
+    fill: () => type("User name", "fitter"),
+    button: "Add to keyring",
+  },
+  {
+    name: "SiteSheet",
+    sheet: <SiteSheet open onOpenChange={nothing} onDone={nothing} />,
+    fill: () => {
+      type("Name", "Works");
+      type("Authorised ranges", "192.0.2.0/24");
+    },
+    button: "Make the site",
+  },
+  { name: "StreamUserSheet", sheet: <StreamUserSheet site="s1" devices={[device]} onClose={nothing} />, button: "Make it" },
+  {
+    name: "TargetAgreeSheet",
+    sheet: <TargetAgreeSheet site="s1" target={target} devices={[device]} onClose={nothing} />,
+    button: "Agree and go on",
+  },
+  {
+    name: "StreamsPreview",
+    sheet: <StreamsPreview site="s1" sending={{ devices: ["d1"], plans: {} }} close={nothing} devices={[device]} />,
+    button: /^Set and measure 1/,
+  },
+];
+
+test.each(sheets)("$name says a refusal beside its button", async ({ sheet, fill, button }) => {
+  render(
+    <MemoryRouter>
+      <QueryClientProvider client={new QueryClient({ defaultOptions: { queries: { retry: false } } })}>{sheet}</QueryClientProvider>
+    </MemoryRouter>,
+  );
+  fill?.();
+  if (button) {
+    const send = await screen.findByRole<HTMLButtonElement>("button", { name: button });
+    await waitFor(() => expect(send.disabled).toBe(false), { timeout: 5000 });
+    fireEvent.click(send);
+  }
+  const alert = await screen.findByRole("alert", {}, { timeout: 5000 });
+  expect(alert.textContent).toContain(refusal);
+  const foot = alert.parentElement!;
+  if (button) expect(foot.contains(screen.getByRole("button", { name: button }))).toBe(true);
+  else expect(foot.querySelector("button, input, label")).not.toBeNull();
+});
+
+test("every sheet is refused here", () => {
+  const files = Object.keys(import.meta.glob("./**/*Sheet.tsx")).map((path) => path.replace(/^.*\/|\.tsx$/g, ""));
+  const changing = files.filter((name) => !["Sheet", "QrSheet"].includes(name)); // the frame of all, and one that changes nothing
+  expect(sheets.map((s) => s.name)).toEqual(expect.arrayContaining(changing));
+});
