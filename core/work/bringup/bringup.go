@@ -32,7 +32,7 @@ import (
 	"unlatch/core/wire/target"
 )
 
-// A Config is what work on a device needs. All but the last seven fields must be set.
+// A Config is what work on a device needs. A field must be set where its comment does not say what its zero value means.
 type Config struct {
 	Record  Record
 	Keyring Keyring
@@ -113,14 +113,14 @@ func (w *Work) Close() {
 // steps open the latches. What is not listed is opened by nothing that is done to a device.
 var steps = map[latch.Name]struct {
 	doing string
-	open  func(*Work, context.Context) error
+	open  func(context.Context, *Work) error
 }{
-	latch.Reachable: {"reaching it", (*Work).reach},
-	latch.SignedIn:  {"signing in", (*Work).signIn},
-	latch.Located:   {"asking for its stream URLs", (*Work).locate},
-	latch.Proven:    {"playing its streams", (*Work).prove},
-	latch.Placed:    {"placing it", (*Work).place},
-	latch.Confirmed: {"waiting for the target's picture", (*Work).confirm},
+	latch.Reachable: {"reaching it", func(ctx context.Context, w *Work) error { return reachStep{w}.reach(ctx) }},
+	latch.SignedIn:  {"signing in", func(ctx context.Context, w *Work) error { return signInStep{w}.signIn(ctx) }},
+	latch.Located:   {"asking for its stream URLs", func(ctx context.Context, w *Work) error { return locateStep{w}.locate(ctx) }},
+	latch.Proven:    {"playing its streams", func(ctx context.Context, w *Work) error { return proveStep{w}.prove(ctx) }},
+	latch.Placed:    {"placing it", func(ctx context.Context, w *Work) error { return placeStep{w}.place(ctx) }},
+	latch.Confirmed: {"waiting for the target's picture", func(ctx context.Context, w *Work) error { return placeStep{w}.confirm(ctx) }},
 }
 
 // mostRounds is how often one latch is worked on in one go, where new evidence has sent the work back to it.
@@ -135,13 +135,13 @@ func (w *Work) Open(ctx context.Context) error {
 		if err := w.Read(ctx); err != nil {
 			return err
 		}
-		if w.unseen() { // what follows the last proof was cut off
-			if err := w.askHTTP(ctx); err != nil {
+		if (pictureStep{w}).unseen() { // what follows the last proof was cut off
+			if err := (pictureStep{w}).askHTTP(ctx); err != nil {
 				return err
 			}
 		}
-		if w.unknownOffers() {
-			if err := w.askOffers(ctx); err != nil {
+		if (tuneChange{w}).unknownOffers() {
+			if err := (tuneChange{w}).askOffers(ctx); err != nil {
 				return err
 			}
 			continue
@@ -155,7 +155,7 @@ func (w *Work) Open(ctx context.Context) error {
 			if w.streamOnly() {
 				return nil // it has nothing to ask for its channels: they are known by a recipe
 			}
-			return w.channels(ctx) // a recorder is a target: it has been signed in to, and tells of what hangs on it
+			return locateStep{w}.channels(ctx) // a recorder is a target: it has been signed in to, and tells of what hangs on it
 		}
 		if n := rounds[at]; n > 0 && !again(w.d.Status.Latch(at).State, n, w.recorded > recorded[at]) {
 			return nil
@@ -164,7 +164,7 @@ func (w *Work) Open(ctx context.Context) error {
 		recorded[at] = w.recorded
 		w.Report.Doing(fmt.Sprintf("%s: %s", w.d.Title, step.doing))
 		limited, done := within(ctx, w.stepBudget(at))
-		err := step.open(w, limited)
+		err := step.open(limited, w)
 		done()
 		if err != nil {
 			return err
@@ -197,12 +197,12 @@ func again(state latch.State, n int, newEvidence bool) bool {
 // changed a setting since.
 func (w *Work) ProveAgain(ctx context.Context) error {
 	if l := w.d.Status.Latch(latch.Located); l.State == latch.Open && !w.streamOnly() {
-		if err := w.claimsAnew(ctx); err != nil {
+		if err := (locateStep{w}).claimsAnew(ctx); err != nil {
 			return err
 		}
 	}
 	w.d.Status.Proofs, w.d.Status.Pictures, w.d.Status.Web = nil, nil, nil // what is found next replaces them
-	return w.prove(ctx)
+	return proveStep{w}.prove(ctx)
 }
 
 // Read reads the device's status anew.

@@ -217,7 +217,7 @@ func TestCandidatesOfAStranger(t *testing.T) {
 	d := m.device("Moved")
 	w := m.work(d, "127.44.60.0/24")
 	labels := func() (out []string) {
-		list, err := w.candidates(ctx, signin.DeviceService)
+		list, err := signInStep{w}.candidates(ctx, signin.DeviceService)
 		require.NoError(t, err)
 		for _, k := range list {
 			out = append(out, k.Label)
@@ -245,13 +245,13 @@ func TestTargetsThatCannotBeFilled(t *testing.T) {
 	d, shut := m.device("Clock"), m.device("Vault")
 	id := uuid.New()
 	w := m.work(d, "127.44.60.0/24")
-	_, err := w.connect(ctx, id)
+	_, err := targetDoor{w}.connect(ctx, id)
 	assert.ErrorAs(t, err, new(*OwnError))
 	m.targets[id] = &Target{ID: id, Kind: "lantern", Name: "Vault", Trust: agreed()}
-	_, err = w.connect(ctx, id)
+	_, err = targetDoor{w}.connect(ctx, id)
 	assert.ErrorContains(t, err, `no driver for targets of the kind "lantern"`)
 	m.targets[id] = &Target{ID: id, Kind: onvifrecorder.Kind, Name: "Vault", Device: shut}
-	_, err = w.connect(ctx, id)
+	_, err = targetDoor{w}.connect(ctx, id)
 	var closed *diagnose.TargetShutError
 	require.ErrorAs(t, err, &closed)
 	why := diagnose.Explain(err, diagnose.Facts{})

@@ -27,8 +27,8 @@ func (w *Work) Claim(ctx context.Context, key uuid.UUID) error {
 	}
 	// A claim that was cut off may have given the device its account already: then it takes the new one, and nothing is sent again.
 	if s.Open {
-		if _, err := w.try(ctx, uuid.Nil, signin.SignIn{}, nil); refused(err) {
-			return w.openWith(ctx, key, in)
+		if _, err := (signInStep{w}).try(ctx, uuid.Nil, signin.SignIn{}, nil); refused(err) {
+			return claimChange{w}.openWith(ctx, key, in)
 		}
 	}
 	c, old, err := w.signedClient(ctx)
@@ -39,7 +39,7 @@ func (w *Work) Claim(ctx context.Context, key uuid.UUID) error {
 	case in.User != old.User:
 		return w.Open(ctx) // the account that it had from the factory has gone since
 	case refusedBefore(ctx, c.Client):
-		return w.openWith(ctx, key, in)
+		return claimChange{w}.openWith(ctx, key, in)
 	default:
 		err = c.SetUser(ctx, in.User, in.Secret, "Administrator")
 	}
@@ -51,7 +51,7 @@ func (w *Work) Claim(ctx context.Context, key uuid.UUID) error {
 		body.Diagnosis = diagnosis
 		return w.Keep(ctx, Finding{Body: body})
 	}
-	return w.openWith(ctx, key, in)
+	return claimChange{w}.openWith(ctx, key, in)
 }
 
 // refusedBefore reports whether the device refuses the account that it had from the factory: an attempt that was cut off has changed
@@ -61,20 +61,24 @@ func refusedBefore(ctx context.Context, c *onvif.Client) bool {
 	return refused(err)
 }
 
+// A claimChange gives a device its first account.
+type claimChange struct{ *Work }
+
 // openWith signs in with the account that was just made, before any other key of the ring is tried, and opens what follows.
-func (w *Work) openWith(ctx context.Context, key uuid.UUID, in signin.SignIn) error {
+func (w claimChange) openWith(ctx context.Context, key uuid.UUID, in signin.SignIn) error {
 	k, err := w.Keyring.Key(ctx, key)
 	if err != nil {
 		return err
 	}
-	found, err := w.tryKey(ctx, k, signin.DeviceService, false, func(k Key, in signin.SignIn, leave signin.Leave) (evidence.SignedIn, error) {
-		return w.try(ctx, k.ID, in, leave)
-	})
+	try := func(k Key, in signin.SignIn, leave signin.Leave) (evidence.SignedIn, error) {
+		return signInStep{w.Work}.try(ctx, k.ID, in, leave)
+	}
+	found, err := signInStep{w.Work}.tryKey(ctx, k, signin.DeviceService, false, try)
 	if err != nil {
-		return w.notSignedIn(ctx, evidence.SignedIn{Tried: []string{k.Label}}, err, in.User)
+		return signInStep{w.Work}.notSignedIn(ctx, evidence.SignedIn{Tried: []string{k.Label}}, err, in.User)
 	}
 	found.SignIn, found.Label, found.User = key, k.Label, in.User
-	if err := w.signedIn(ctx, found); err != nil || w.OnlyChange {
+	if err := (signInStep{w.Work}).signedIn(ctx, found); err != nil || w.OnlyChange {
 		return err
 	}
 	return w.Open(ctx)

@@ -28,10 +28,13 @@ type seen struct {
 	note      string // what a person should know besides
 }
 
+// A comparison compares what a target shows with what the camera shows.
+type comparison struct{ *Work }
+
 // compare looks at what a target shows for the camera: its picture, or what it sends on. A target that gives neither has said what it can
 // say, and nothing is compared.
-func (w *Work) compare(ctx context.Context, s target.Session, p latch.Placement) (out seen, err error) {
-	layout, err := w.relook(ctx, p.Target, s)
+func (w comparison) compare(ctx context.Context, s target.Session, p latch.Placement) (out seen, err error) {
+	layout, err := placeStep{w.Work}.relook(ctx, p.Target, s)
 	if err != nil {
 		return out, err
 	}
@@ -107,7 +110,7 @@ func (w *Work) compare(ctx context.Context, s target.Session, p latch.Placement)
 }
 
 // whoIs is the name of the site's camera whose picture is shown, and is nearer to it than score; "" where it is none's.
-func (w *Work) whoIs(ctx context.Context, shown picturematch.Print, score float64) (name string, err error) {
+func (w comparison) whoIs(ctx context.Context, shown picturematch.Print, score float64) (name string, err error) {
 	stills, err := w.Record.Stills(ctx)
 	if err != nil {
 		return "", &OwnError{err}
@@ -156,7 +159,7 @@ func printOf(still []byte) (picturematch.Print, bool) {
 
 // sentOn plays what a target sends on and returns a picture of it. The target's own sign-in is for the target's own host: where it names
 // another one for its picture, none is sent there, and note says so.
-func (w *Work) sentOn(ctx context.Context, p latch.Placement, g evidence.Given) (still []byte, note string, err error) {
+func (w comparison) sentOn(ctx context.Context, p latch.Placement, g evidence.Given) (still []byte, note string, err error) {
 	u, err := streamurl.Parse(g.URL)
 	if err != nil {
 		return nil, "", err

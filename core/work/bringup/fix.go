@@ -17,19 +17,19 @@ import (
 // Fix makes the change, records what it was and what it is, and opens the latches that the change was in the way of. What was before is
 // recorded before anything is sent: a job that is killed in between has changed nothing that cannot be taken back.
 func (w *Work) Fix(ctx context.Context, a command.Fix) error {
-	if a.Undo && w.made(a.Action) == nil && w.d.Status.PutBack.Fixes[a.Action] {
+	if a.Undo && (fixChange{w}).made(a.Action) == nil && w.d.Status.PutBack.Fixes[a.Action] {
 		mine, err := w.mine(ctx, evidence.KindFix, string(a.Action))
 		if err != nil {
 			return err
 		}
 		if mine {
-			return w.openAnew(ctx, a) // it was taken back before the work was killed
+			return fixChange{w}.openAnew(ctx, a) // it was taken back before the work was killed
 		}
 	}
 	c, in, err := w.signedClient(ctx)
 	body := evidence.Fix{Action: a.Action, Undone: a.Undo}
 	if err == nil {
-		err = w.mend(ctx, c.Client, a, &body)
+		err = fixChange{w}.mend(ctx, c.Client, a, &body)
 	}
 	body.Pending = false
 	if body.Diagnosis, err = Explain(ctx, err, w.facts(w.d.Status.Device.XAddr, "the device", in.User)); err != nil {
@@ -41,7 +41,7 @@ func (w *Work) Fix(ctx context.Context, a command.Fix) error {
 	if body.Diagnosis != nil {
 		return w.Report.Problem(ctx, fmt.Sprintf("%s: %s %s", w.d.Title, body.Diagnosis.Summary, body.Diagnosis.Fix))
 	}
-	return w.openAnew(ctx, a)
+	return fixChange{w}.openAnew(ctx, a)
 }
 
 // mine reports whether this work itself, before it was killed, has made the newest record of a kind.
@@ -53,8 +53,11 @@ func (w *Work) mine(ctx context.Context, kind evidence.Kind, subject string) (bo
 	return mine, nil
 }
 
+// A fixChange mends one thing on a device, or takes that back.
+type fixChange struct{ *Work }
+
 // made is the newest change of a kind on the device that stands or was begun; nil for none.
-func (w *Work) made(a fix.Action) *evidence.Fix {
+func (w fixChange) made(a fix.Action) *evidence.Fix {
 	for i := range w.d.Status.Fixes {
 		if r := &w.d.Status.Fixes[i]; r.Action == a {
 			return r
@@ -66,7 +69,7 @@ func (w *Work) made(a fix.Action) *evidence.Fix {
 // intend records a change that is about to be sent, with what undo has to put back; of an undo, that is what it puts back. One that was
 // begun before and not finished keeps it: what the device says now may be its work already. So does one that stands on the device: read
 // tells what there is now, and whether that is what the change wants.
-func (w *Work) intend(ctx context.Context, body *evidence.Fix, read func() (before string, stands bool, err error)) error {
+func (w fixChange) intend(ctx context.Context, body *evidence.Fix, read func() (before string, stands bool, err error)) error {
 	if begun := w.made(body.Action); begun != nil && begun.Pending && begun.Undone == body.Undone {
 		body.Before, body.User = begun.Before, begun.User
 		return nil
@@ -88,7 +91,7 @@ func (w *Work) intend(ctx context.Context, body *evidence.Fix, read func() (befo
 }
 
 // mend makes one change, or takes it back to what was before it.
-func (w *Work) mend(ctx context.Context, c *onvif.Client, a command.Fix, body *evidence.Fix) error {
+func (w fixChange) mend(ctx context.Context, c *onvif.Client, a command.Fix, body *evidence.Fix) error {
 	was := w.made(a.Action)
 	if a.Undo && was == nil {
 		return &onvif.Fault{Codes: []string{"Sender", "ActionNotSupported"},
@@ -115,12 +118,12 @@ func (w *Work) mend(ctx context.Context, c *onvif.Client, a command.Fix, body *e
 }
 
 // openAnew opens latches with what the fix has changed. What rested on what it was before is asked for again.
-func (w *Work) openAnew(ctx context.Context, a command.Fix) error {
+func (w fixChange) openAnew(ctx context.Context, a command.Fix) error {
 	if w.OnlyChange {
 		return nil
 	}
 	if a.Action == fix.Clock {
-		return w.reach(ctx) // the skew is read anew
+		return reachStep{w.Work}.reach(ctx) // the skew is read anew
 	}
 	if a.Action == fix.Streams {
 		if err := w.signInAgain(ctx); err != nil {
@@ -134,14 +137,14 @@ func (w *Work) openAnew(ctx context.Context, a command.Fix) error {
 		return err
 	}
 	w.d.Status.Proofs = nil // what was proven rested on what is no more
-	if err := w.prove(ctx); err != nil || a.Undo {
+	if err := (proveStep{w.Work}).prove(ctx); err != nil || a.Undo {
 		return err
 	}
 	return w.Open(ctx)
 }
 
 // signInAgain reads what the device says of itself once more, with the sign-in that is known to open it.
-func (w *Work) signInAgain(ctx context.Context) error {
+func (w fixChange) signInAgain(ctx context.Context) error {
 	s := w.d.Status.SignedIn
 	if s == nil || s.SignIn == uuid.Nil {
 		return nil
@@ -150,16 +153,16 @@ func (w *Work) signInAgain(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	found, err := w.try(ctx, s.SignIn, in, w.Leave(s.SignIn, signin.DeviceService))
+	found, err := signInStep{w.Work}.try(ctx, s.SignIn, in, w.Leave(s.SignIn, signin.DeviceService))
 	if err != nil {
 		return ctx.Err() // the fix itself was read back; what is known of the device stays as it was
 	}
 	found.Label, found.User, found.Factory = s.Label, s.User, s.Factory
-	return w.signedIn(ctx, found)
+	return signInStep{w.Work}.signedIn(ctx, found)
 }
 
 // setClock sets the clock right, or back by as much as it was off.
-func (w *Work) setClock(ctx context.Context, c *onvif.Client, undo bool, was *evidence.Fix, body *evidence.Fix) error {
+func (w fixChange) setClock(ctx context.Context, c *onvif.Client, undo bool, was *evidence.Fix, body *evidence.Fix) error {
 	want := time.Duration(0)
 	if undo {
 		if d, err := time.ParseDuration(was.Before); err == nil {
@@ -179,7 +182,7 @@ func (w *Work) setClock(ctx context.Context, c *onvif.Client, undo bool, was *ev
 }
 
 // streamUser makes the user, whose password is on the keyring already, or takes it away.
-func (w *Work) streamUser(ctx context.Context, c *onvif.Client, a command.Fix, was *evidence.Fix, body *evidence.Fix) error {
+func (w fixChange) streamUser(ctx context.Context, c *onvif.Client, a command.Fix, was *evidence.Fix, body *evidence.Fix) error {
 	if a.Undo {
 		k := w.d.Status.StreamKey
 		user := was.User

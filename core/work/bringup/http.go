@@ -17,8 +17,11 @@ import (
 	"unlatch/core/wire/picture"
 )
 
+// A pictureStep finds what a device shows over HTTP: its own page, still pictures and motion JPEG.
+type pictureStep struct{ *Work }
+
 // unseen reports whether the streams are proven and what else the device shows has not been asked for yet.
-func (w *Work) unseen() bool {
+func (w pictureStep) unseen() bool {
 	if w.askedHTTP || w.d.Status.Latch(latch.Proven).State != latch.Open || !w.d.Status.InScope() {
 		return false
 	}
@@ -32,7 +35,7 @@ func (w *Work) unseen() bool {
 
 // askHTTP asks for what a device shows over HTTP, once: a snapshot, motion JPEG, its own page. They are streams and services of their
 // own, and no latch waits for them.
-func (w *Work) askHTTP(ctx context.Context) error {
+func (w pictureStep) askHTTP(ctx context.Context) error {
 	w.askedHTTP = true
 	if w.d.Via != nil || len(w.d.Status.Streams) == 0 || len(w.webPorts()) == 0 && w.d.Status.Device.XAddr == "" {
 		return nil
@@ -52,7 +55,7 @@ func (w *Work) askHTTP(ctx context.Context) error {
 }
 
 // webPorts are the ports at which the device speaks HTTP, plain or over TLS.
-func (w *Work) webPorts() (out []discovery.Port) {
+func (w pictureStep) webPorts() (out []discovery.Port) {
 	for _, p := range w.d.Status.Device.Ports {
 		if p.Speaks == "http" || p.Speaks == "device service" || p.Speaks == "https" {
 			out = append(out, p)
@@ -69,7 +72,7 @@ var pictureNames = map[recipe.Purpose]string{recipe.Snapshot: "snapshot", recipe
 
 // picture fetches the snapshot that the device names, or the first picture of a kind that the recipes lead to. A guess that fails is no
 // finding.
-func (w *Work) picture(ctx context.Context, kind recipe.Purpose) error {
+func (w pictureStep) picture(ctx context.Context, kind recipe.Purpose) error {
 	w.Report.Doing(fmt.Sprintf("%s: looking for its %s", w.d.Title, pictureNames[kind]))
 	in, err := w.signInOf(ctx, w.d)
 	if err != nil {
@@ -118,7 +121,7 @@ func (w *Work) picture(ctx context.Context, kind recipe.Purpose) error {
 }
 
 // namedSnapshot is the address that the device service names; "" where it names none, which many devices say by a fault.
-func (w *Work) namedSnapshot(ctx context.Context) (string, error) {
+func (w pictureStep) namedSnapshot(ctx context.Context) (string, error) {
 	c, _, err := w.signedClient(ctx)
 	at := ""
 	if err == nil {
@@ -134,8 +137,8 @@ func (w *Work) namedSnapshot(ctx context.Context) (string, error) {
 }
 
 // pictureAddresses are the likeliest addresses of a kind of picture, by the path books.
-func (w *Work) pictureAddresses(ctx context.Context, kind recipe.Purpose) (out []string, err error) {
-	likely, err := w.likelyPathsFor(ctx, kind, nil)
+func (w pictureStep) pictureAddresses(ctx context.Context, kind recipe.Purpose) (out []string, err error) {
+	likely, err := pathSearch{w.Work}.likelyPathsFor(ctx, kind, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -154,7 +157,7 @@ func (w *Work) pictureAddresses(ctx context.Context, kind recipe.Purpose) (out [
 }
 
 // webLeave is leave to send the sign-in that opened the device to its web side.
-func (w *Work) webLeave() signin.Leave {
+func (w pictureStep) webLeave() signin.Leave {
 	if s := w.d.Status.SignedIn; s != nil {
 		return w.Leave(s.SignIn, signin.WebPage)
 	}
@@ -162,7 +165,7 @@ func (w *Work) webLeave() signin.Leave {
 }
 
 // labelFor names the sign-in that opened something; "" where none was asked for.
-func (w *Work) labelFor(scheme string) string {
+func (w pictureStep) labelFor(scheme string) string {
 	if scheme == "none" {
 		return ""
 	}
@@ -170,7 +173,7 @@ func (w *Work) labelFor(scheme string) string {
 }
 
 // webPage asks for the device's own page.
-func (w *Work) webPage(ctx context.Context) error {
+func (w pictureStep) webPage(ctx context.Context) error {
 	in, err := w.signInOf(ctx, w.d)
 	if err != nil {
 		return err

@@ -41,7 +41,7 @@ func (w *Work) leave(d *latch.Device, key uuid.UUID, purpose signin.Purpose, rea
 			return nil, err
 		}
 		t := &tried{key: key, purpose: purpose, sending: s}
-		t.id, err = w.begin(ctx, d, key, purpose, s.Channel.Host())
+		t.id, err = leaveGate{w}.begin(ctx, d, key, purpose, s.Channel.Host())
 		if err != nil {
 			return nil, err
 		}
@@ -50,13 +50,16 @@ func (w *Work) leave(d *latch.Device, key uuid.UUID, purpose signin.Purpose, rea
 				err = reading(err)
 			}
 			// The count must be right even when the work is cut short here.
-			w.end(context.WithoutCancel(ctx), d, t, err)
+			leaveGate{w}.end(context.WithoutCancel(ctx), d, t, err)
 		}, nil
 	}
 }
 
+// A leaveGate is asked before a sign-in goes out, and counts each try.
+type leaveGate struct{ *Work }
+
 // begin asks the guard for one try on a device. A *signin.HeldBackError is its no.
-func (w *Work) begin(ctx context.Context, d *latch.Device, key uuid.UUID, purpose signin.Purpose, host string) (uuid.UUID, error) {
+func (w leaveGate) begin(ctx context.Context, d *latch.Device, key uuid.UUID, purpose signin.Purpose, host string) (uuid.UUID, error) {
 	return w.patiently(ctx, func() (uuid.UUID, error) { return w.Keyring.Begin(ctx, d, key, purpose, host) })
 }
 
@@ -113,7 +116,7 @@ type tried struct {
 
 // end keeps how a try ended. Where the device has taken the sign-in it keeps the scheme, if that is stronger than before, and the
 // certificate whose holder has now read the password.
-func (w *Work) end(ctx context.Context, d *latch.Device, t *tried, err error) {
+func (w leaveGate) end(ctx context.Context, d *latch.Device, t *tried, err error) {
 	result, wait := resultOf(err)
 	kerr := w.Keyring.End(ctx, t.id, result, wait)
 	w.schemes.Lock()

@@ -33,7 +33,7 @@ func (w *Work) Play(ctx context.Context, role string) (*player.Session, error) {
 	if err != nil {
 		return nil, err
 	}
-	req, err := w.streamRequest(ctx, u)
+	req, err := livePlay{w}.streamRequest(ctx, u)
 	if err != nil {
 		return nil, err
 	}
@@ -52,9 +52,12 @@ func (w *Work) Play(ctx context.Context, role string) (*player.Session, error) {
 	return session, nil
 }
 
+// A livePlay plays a stream for people who look at it.
+type livePlay struct{ *Work }
+
 // streamRequest asks for a stream of the device as it was opened before: with the sign-in of its streams, what is counted of that, and the
 // certificate that it is known by.
-func (w *Work) streamRequest(ctx context.Context, u streamurl.URL) (player.Request, error) {
+func (w livePlay) streamRequest(ctx context.Context, u streamurl.URL) (player.Request, error) {
 	in, err := w.streamSignIn(ctx)
 	key, _, _ := w.d.Status.StreamSignIn()
 	return player.Request{Dial: w.Guard, URL: u, SignIn: in, Pin: w.pin(), Leave: w.leave(w.d, key, signin.Streams, nil)}, err

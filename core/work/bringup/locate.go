@@ -11,10 +11,13 @@ import (
 	"unlatch/core/wire/discovery"
 )
 
+// A locateStep asks a device for its streams and their URLs.
+type locateStep struct{ *Work }
+
 // locate asks the device for its streams and their URLs. What a device that is too slow has told is kept, and not asked for again.
-func (w *Work) locate(ctx context.Context) error {
+func (w locateStep) locate(ctx context.Context) error {
 	if w.streamOnly() {
-		return w.findPaths(ctx)
+		return pathSearch{w.Work}.findPaths(ctx)
 	}
 	streams, user, err := w.streamURLs(ctx)
 	if err == nil && len(streams) == 0 {
@@ -33,7 +36,7 @@ func (w *Work) locate(ctx context.Context) error {
 
 // claimsAnew asks the device how its streams are set now. Where each was found stays, which may be another place than the device names. A
 // device that has other streams than before is asked for everything again; one that does not answer is left to the proof that follows.
-func (w *Work) claimsAnew(ctx context.Context) error {
+func (w locateStep) claimsAnew(ctx context.Context) error {
 	c, in, err := w.signedClient(ctx)
 	var profiles []camera.Stream
 	if err == nil {
@@ -69,7 +72,7 @@ func (w *Work) claimsAnew(ctx context.Context) error {
 }
 
 // profiles are the device's streams, of a camera on a recorder's switch those of its channel.
-func (w *Work) profiles(ctx context.Context, c *client) ([]camera.Stream, error) {
+func (w locateStep) profiles(ctx context.Context, c *client) ([]camera.Stream, error) {
 	list, err := c.Profiles(ctx)
 	if w.d.Via != nil {
 		list = slices.DeleteFunc(list, func(s camera.Stream) bool { return s.Channel != w.d.Channel })
@@ -79,7 +82,7 @@ func (w *Work) profiles(ctx context.Context, c *client) ([]camera.Stream, error)
 
 // streamURLs are the streams that the device names, with the roles that they had before. On an error those that were found until then are
 // returned too.
-func (w *Work) streamURLs(ctx context.Context) (out []camera.Stream, user string, err error) {
+func (w locateStep) streamURLs(ctx context.Context) (out []camera.Stream, user string, err error) {
 	c, in, err := w.signedClient(ctx)
 	if err != nil {
 		return nil, in.User, err
@@ -110,7 +113,7 @@ func (w *Work) streamURLs(ctx context.Context) (out []camera.Stream, user string
 
 // channels asks a recorder what it sends on. A camera that hangs on its own switch becomes a device of the site, reached through it; one
 // that stands in the site's ranges is heard by itself.
-func (w *Work) channels(ctx context.Context) error {
+func (w locateStep) channels(ctx context.Context) error {
 	c, in, err := w.signedClient(ctx)
 	var found []camera.Channel
 	if err == nil {

@@ -69,9 +69,9 @@ func (w *Work) Mark(ctx context.Context, how evidence.Mark, text string, putBack
 	case len(w.d.Status.Streams) == 0:
 		err = &diagnose.NoMarkError{Why: "no stream of the camera is known yet"}
 	case stands != nil: // of a work that was killed: its moment has passed
-		err = w.unmark(ctx, c, body)
+		err = markChange{w}.unmark(ctx, c, body)
 	default:
-		err = w.mark(ctx, c, &body)
+		err = markChange{w}.mark(ctx, c, &body)
 	}
 	body.Pending, body.Diagnosis = false, nil
 	own := ctx.Err()
@@ -97,8 +97,11 @@ func (w *Work) Mark(ctx context.Context, how evidence.Mark, text string, putBack
 	return nil
 }
 
+// A markChange has a camera show which one it is, and takes that back.
+type markChange struct{ *Work }
+
 // mark makes the mark, waits, and puts back what was before.
-func (w *Work) mark(ctx context.Context, c *client, body *evidence.Marked) error {
+func (w markChange) mark(ctx context.Context, c *client, body *evidence.Marked) error {
 	lasts, err := LabelFor, error(nil)
 	switch body.How {
 	case evidence.Nudge:
@@ -118,12 +121,12 @@ func (w *Work) mark(ctx context.Context, c *client, body *evidence.Marked) error
 }
 
 // intendMark records what was before.
-func (w *Work) intendMark(ctx context.Context, body evidence.Marked) error {
+func (w markChange) intendMark(ctx context.Context, body evidence.Marked) error {
 	body.Pending = true
 	return w.keep(ctx, Finding{Body: body})
 }
 
-func (w *Work) nudge(ctx context.Context, c *client, body *evidence.Marked) error {
+func (w markChange) nudge(ctx context.Context, c *client, body *evidence.Marked) error {
 	w.Report.Doing(w.d.Title + ": nudging it")
 	profile := w.d.Status.Streams[0].Token
 	p, err := c.PTZ(ctx, profile)
@@ -152,7 +155,7 @@ func (w *Work) nudge(ctx context.Context, c *client, body *evidence.Marked) erro
 	return c.MoveTo(ctx, profile, aside)
 }
 
-func (w *Work) label(ctx context.Context, c *client, body *evidence.Marked) error {
+func (w markChange) label(ctx context.Context, c *client, body *evidence.Marked) error {
 	w.Report.Doing(w.d.Title + ": drawing a label")
 	encoders, err := c.Encoders(ctx)
 	if err != nil {
@@ -205,7 +208,7 @@ func freeCorner(o tuning.Overlays) string {
 }
 
 // unmark puts back what was before, and reads it back, also when the work itself was stopped. It does nothing where it is so already.
-func (w *Work) unmark(ctx context.Context, c *client, body evidence.Marked) (err error) {
+func (w markChange) unmark(ctx context.Context, c *client, body evidence.Marked) (err error) {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), putBackTime)
 	defer cancel()
 	switch {
@@ -220,7 +223,7 @@ func (w *Work) unmark(ctx context.Context, c *client, body evidence.Marked) (err
 	return err
 }
 
-func (w *Work) lookBack(ctx context.Context, c *client, body evidence.Marked) error {
+func (w markChange) lookBack(ctx context.Context, c *client, body evidence.Marked) error {
 	near := func(p onvif.Position) bool {
 		return math.Abs(p.Pan-body.At.Pan) < backWithin && math.Abs(p.Tilt-body.At.Tilt) < backWithin &&
 			math.Abs(p.Zoom-body.At.Zoom) < backWithin
@@ -249,7 +252,7 @@ func (w *Work) lookBack(ctx context.Context, c *client, body evidence.Marked) er
 		body.At.Pan, body.At.Tilt, body.At.Zoom)}
 }
 
-func (w *Work) drawAsBefore(ctx context.Context, c *client, body evidence.Marked) error {
+func (w markChange) drawAsBefore(ctx context.Context, c *client, body evidence.Marked) error {
 	w.Report.Doing(w.d.Title + ": taking the label away")
 	left := func() (has []tuning.Text, wrong bool, err error) {
 		o, err := c.Overlays(ctx, body.Source)

@@ -28,27 +28,30 @@ func (w *Work) SetAddress(ctx context.Context, to netconfig.Setting) (moved bool
 			return false, err
 		}
 		if mine { // the work was killed after the device had gone, and before where it answers now was recorded
-			return true, w.sightAt(ctx, a.After.Addr, serviceAt(w.d.Status.Device.XAddr, a.After.Addr))
+			return true, addressChange{w}.sightAt(ctx, a.After.Addr, serviceAt(w.d.Status.Device.XAddr, a.After.Addr))
 		}
 	}
-	out, err := w.move(ctx, to)
+	out, err := addressChange{w}.move(ctx, to)
 	diagnosis, err := Explain(ctx, err, w.facts(w.d.Status.Device.XAddr, "the device service", ""))
 	if err != nil {
 		return false, err
 	}
-	if diagnosis == nil && reflect.DeepEqual(out.Before, out.After) && !w.moving() {
+	if diagnosis == nil && reflect.DeepEqual(out.Before, out.After) && !(addressChange{w}).moving() {
 		return true, nil // all was so already: an earlier change is what undo takes back
 	}
 	body := evidence.Addressed{Before: out.Before, To: to, After: out.After, Steps: out.Steps, Diagnosis: diagnosis}
 	if err := w.Keep(ctx, Finding{Body: body}); err != nil || diagnosis != nil {
 		return false, err
 	}
-	err = w.sightAt(ctx, out.After.Addr, out.Service)
+	err = addressChange{w}.sightAt(ctx, out.After.Addr, out.Service)
 	return err == nil, err
 }
 
+// An addressChange gives a device another address and finds it again.
+type addressChange struct{ *Work }
+
 // sightAt records that the device itself has answered at an address: what was heard at the old one is history.
-func (w *Work) sightAt(ctx context.Context, addr netip.Addr, service string) error {
+func (w addressChange) sightAt(ctx context.Context, addr netip.Addr, service string) error {
 	dev := w.d.Status.Device
 	_, err := w.Record.Sight(ctx, discovery.Sighting{Method: discovery.WSDiscovery, At: w.now(), Addr: addr, Endpoint: w.d.Endpoint,
 		Kind: dev.Kind, Name: dev.Name, Hardware: dev.Hardware, XAddr: service})
@@ -66,9 +69,9 @@ func serviceAt(service string, addr netip.Addr) string {
 }
 
 // moving reports whether the device's move was recorded as begun and not as ended.
-func (w *Work) moving() bool { a := w.d.Status.Addressed; return a != nil && a.Pending }
+func (w addressChange) moving() bool { a := w.d.Status.Addressed; return a != nil && a.Pending }
 
-func (w *Work) move(ctx context.Context, to netconfig.Setting) (netconfig.Outcome, error) {
+func (w addressChange) move(ctx context.Context, to netconfig.Setting) (netconfig.Outcome, error) {
 	if w.d.Status.SignedIn == nil {
 		return netconfig.Outcome{}, errors.New("it has not been signed in to; open its latches first")
 	}

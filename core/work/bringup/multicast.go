@@ -47,7 +47,7 @@ func (w *Work) Multicast(ctx context.Context, x command.Cast) error {
 			continue
 		}
 		none = false
-		if err := w.castOne(ctx, c, st, encoders[i], x); err != nil {
+		if err := (castChange{w}).castOne(ctx, c, st, encoders[i], x); err != nil {
 			return err
 		}
 	}
@@ -57,7 +57,10 @@ func (w *Work) Multicast(ctx context.Context, x command.Cast) error {
 	return nil
 }
 
-func (w *Work) castOne(ctx context.Context, c *client, st camera.Stream, e onvif.EncoderOf, x command.Cast) error {
+// A castChange measures and sets the groups that streams are sent to.
+type castChange struct{ *Work }
+
+func (w castChange) castOne(ctx context.Context, c *client, st camera.Stream, e onvif.EncoderOf, x command.Cast) error {
 	was := w.d.Status.Multicast[st.Role]
 	body := evidence.Multicast{Role: st.Role, Did: x.Action, Says: e.Group, Before: was.Before, Started: was.Started}
 	err := w.castChange(ctx, c, st, e, x, &body)
@@ -78,7 +81,7 @@ func (w *Work) castOne(ctx context.Context, c *client, st camera.Stream, e onvif
 }
 
 // castChange sends the change and reads back what the device says then.
-func (w *Work) castChange(ctx context.Context, c *client, st camera.Stream, e onvif.EncoderOf, x command.Cast,
+func (w castChange) castChange(ctx context.Context, c *client, st camera.Stream, e onvif.EncoderOf, x command.Cast,
 	body *evidence.Multicast) error {
 	intend := func() error {
 		pending := *body
@@ -138,7 +141,7 @@ func (w *Work) castChange(ctx context.Context, c *client, st camera.Stream, e on
 
 // castMeasure listens to the groups of a stream: to its own with nobody asking, to that for the device alone, and to the one that RTSP
 // names, while it is asked for.
-func (w *Work) castMeasure(ctx context.Context, st camera.Stream, listen time.Duration, body *evidence.Multicast) error {
+func (w castChange) castMeasure(ctx context.Context, st camera.Stream, listen time.Duration, body *evidence.Multicast) error {
 	device, err := netip.ParseAddr(w.d.Addr)
 	if err != nil {
 		return err
@@ -169,14 +172,14 @@ func (w *Work) castMeasure(ctx context.Context, st camera.Stream, listen time.Du
 
 // castByRTSP asks for the stream by RTSP over multicast, with the sign-in that has opened it before, and listens to the group that is
 // named.
-func (w *Work) castByRTSP(ctx context.Context, st camera.Stream, device netip.Addr, listen time.Duration,
+func (w castChange) castByRTSP(ctx context.Context, st camera.Stream, device netip.Addr, listen time.Duration,
 	body *evidence.Multicast) error {
 	u, err := streamurl.Parse(st.URL)
 	if err != nil || !w.d.Status.Proves(st) {
 		body.RTSPProblem = "the stream is not proven, so nobody asked"
 		return nil
 	}
-	req, err := w.streamRequest(ctx, u)
+	req, err := livePlay{w.Work}.streamRequest(ctx, u)
 	if err != nil {
 		return err
 	}

@@ -52,8 +52,11 @@ func (c *connected) sendsItself(list []latch.Given) bool {
 	return true
 }
 
+// A targetDoor connects to targets, and is what they are told and given.
+type targetDoor struct{ *Work }
+
 // connect is the session with a target, one in this work. A *diagnose.TargetShutError means that no sign-in is known to open it.
-func (w *Work) connect(ctx context.Context, id uuid.UUID) (*connected, error) {
+func (w targetDoor) connect(ctx context.Context, id uuid.UUID) (*connected, error) {
 	if c := w.targets[id]; c != nil {
 		return c, nil
 	}
@@ -82,7 +85,7 @@ func (w *Work) connect(ctx context.Context, id uuid.UUID) (*connected, error) {
 }
 
 // keepOut keeps the secrets that a target was handed before out of all that is recorded of it: it may repeat them.
-func (w *Work) keepOut(ctx context.Context, id uuid.UUID) error {
+func (w targetDoor) keepOut(ctx context.Context, id uuid.UUID) error {
 	keys, err := w.Record.Handed(ctx, id)
 	if err != nil {
 		return &OwnError{err}
@@ -96,7 +99,7 @@ func (w *Work) keepOut(ctx context.Context, id uuid.UUID) error {
 }
 
 // access is the way to a target: with the sign-in of the device that it is, or with the one that a person has chosen for it.
-func (w *Work) access(ctx context.Context, t *Target, c *connected) (target.Access, error) {
+func (w targetDoor) access(ctx context.Context, t *Target, c *connected) (target.Access, error) {
 	a := target.Access{Dial: w.Guard, Address: t.Address, InScope: w.Guard.Allowed.Contains, Log: w.log, Settings: t.Settings,
 		Pin: t.Pin, About: t.About,
 		HandOver: w.handOver(t),
@@ -149,7 +152,7 @@ func (w *Work) access(ctx context.Context, t *Target, c *connected) (target.Acce
 
 // leaveTarget is leave to send its sign-in to a target that is no device of the site. What it refuses once is not sent again before a
 // person has said so.
-func (w *Work) leaveTarget(t *Target) signin.Leave {
+func (w targetDoor) leaveTarget(t *Target) signin.Leave {
 	return func(ctx context.Context, s signin.Sending) (func(error), error) {
 		h := target.Handing{Secret: target.OwnSignIn, Channel: s.Channel, Scheme: s.Scheme}
 		weaker := signin.Strength(s.Scheme) < signin.Strength(t.Takes)
@@ -172,7 +175,7 @@ func (w *Work) leaveTarget(t *Target) signin.Leave {
 }
 
 // judgedByTarget keeps what a target has made of its sign-in.
-func (w *Work) judgedByTarget(ctx context.Context, t *Target, try uuid.UUID, s signin.Sending, err error) {
+func (w targetDoor) judgedByTarget(ctx context.Context, t *Target, try uuid.UUID, s signin.Sending, err error) {
 	result, wait := resultOf(err)
 	if err := w.Keyring.End(ctx, try, result, wait); err != nil {
 		w.Report.Warn("how a try on a target ended could not be kept", err)
@@ -198,7 +201,7 @@ func (w *Work) judgedByTarget(ctx context.Context, t *Target, try uuid.UUID, s s
 }
 
 // handOver is the gate for what a target is handed.
-func (w *Work) handOver(t *Target) target.HandOver {
+func (w targetDoor) handOver(t *Target) target.HandOver {
 	return func(ctx context.Context, h target.Handing) error {
 		_, err := w.mayHave(ctx, t, h)
 		return err
@@ -207,7 +210,7 @@ func (w *Work) handOver(t *Target) target.HandOver {
 
 // mayHave decides whether a secret may go to a target, and binds what a person has agreed to to who answers there. It returns the agreement
 // that was needed; nil for none.
-func (w *Work) mayHave(ctx context.Context, t *Target, h target.Handing) (*target.Agreement, error) {
+func (w targetDoor) mayHave(ctx context.Context, t *Target, h target.Handing) (*target.Agreement, error) {
 	trust := t.Trust
 	trust.Unattended = w.Unattended
 	agreed, err := trust.Check(h)
@@ -228,7 +231,7 @@ func (w *Work) mayHave(ctx context.Context, t *Target, h target.Handing) (*targe
 }
 
 // saw keeps what a target has said, with the conversation since the last record.
-func (w *Work) saw(ctx context.Context, id uuid.UUID, s TargetSeen) error {
+func (w targetDoor) saw(ctx context.Context, id uuid.UUID, s TargetSeen) error {
 	ctx, done := keeping(ctx)
 	defer done()
 	s.Exchange = w.log.Take()
@@ -237,7 +240,7 @@ func (w *Work) saw(ctx context.Context, id uuid.UUID, s TargetSeen) error {
 }
 
 // keepSeen keeps what a target has said without the secrets that it was given: it may repeat them anywhere.
-func (w *Work) keepSeen(ctx context.Context, id uuid.UUID, s TargetSeen) error {
+func (w targetDoor) keepSeen(ctx context.Context, id uuid.UUID, s TargetSeen) error {
 	clean := struct {
 		About     *target.About
 		Layout    *target.Layout
@@ -259,7 +262,7 @@ func (w *Work) keepSeen(ctx context.Context, id uuid.UUID, s TargetSeen) error {
 func (w *Work) LookAt(ctx context.Context, id uuid.UUID) error {
 	w.Report.Doing("Looking at " + w.d.Title)
 	out := TargetSeen{What: "answered"}
-	t, err := w.connect(ctx, id)
+	t, err := targetDoor{w}.connect(ctx, id)
 	if err == nil {
 		if c, ok := t.session.(target.Certified); ok && c.Shown() != nil {
 			out.Pin = c.Shown().SHA256
@@ -286,12 +289,12 @@ func (w *Work) LookAt(ctx context.Context, id uuid.UUID) error {
 	if out.Diagnosis, err = Explain(ctx, err, t.facts(w.d.Title)); err != nil {
 		return err
 	}
-	return w.saw(ctx, id, out)
+	return targetDoor{w}.saw(ctx, id, out)
 }
 
 // ChangeTarget does that, and looks at the target anew. What was before is in the record of the last look.
 func (w *Work) ChangeTarget(ctx context.Context, id uuid.UUID, change command.TargetChange) error {
-	t, err := w.connect(ctx, id)
+	t, err := targetDoor{w}.connect(ctx, id)
 	what := ""
 	if err == nil {
 		what, err = changeOn(ctx, t.session, w.d.Title, change)
@@ -300,7 +303,7 @@ func (w *Work) ChangeTarget(ctx context.Context, id uuid.UUID, change command.Ta
 	if err != nil {
 		return err
 	}
-	if err := w.saw(ctx, id, TargetSeen{What: what, Diagnosis: diagnosis}); err != nil {
+	if err := (targetDoor{w}).saw(ctx, id, TargetSeen{What: what, Diagnosis: diagnosis}); err != nil {
 		return err
 	}
 	if diagnosis != nil {

@@ -16,8 +16,11 @@ import (
 	"unlatch/core/wire/pathprobe"
 )
 
+// A pathSearch tries likely paths on a camera that tells none.
+type pathSearch struct{ *Work }
+
 // likelyPaths are the paths to try for streams: shapes that work on a device alike first, then what the path books say.
-func (w *Work) likelyPaths(ctx context.Context) ([]pathprobe.Candidate, error) {
+func (w pathSearch) likelyPaths(ctx context.Context) ([]pathprobe.Candidate, error) {
 	all, err := w.Record.Neighbours(ctx)
 	if err != nil {
 		return nil, &OwnError{err}
@@ -26,7 +29,7 @@ func (w *Work) likelyPaths(ctx context.Context) ([]pathprobe.Candidate, error) {
 }
 
 // likelyPathsFor are the paths that the books have for one purpose, the likeliest first.
-func (w *Work) likelyPathsFor(ctx context.Context, purpose recipe.Purpose, first []recipe.Recipe) ([]pathprobe.Candidate, error) {
+func (w pathSearch) likelyPathsFor(ctx context.Context, purpose recipe.Purpose, first []recipe.Recipe) ([]pathprobe.Candidate, error) {
 	books, err := w.Record.Books(ctx)
 	if err != nil {
 		return nil, &OwnError{err}
@@ -62,7 +65,7 @@ func sameServer(a, b *evidence.Reached) bool {
 
 // signInStream opens the stream service. Where it judges the sign-in first, no path need be known for that; where it judges the path
 // first, one that is there is looked for without any sign-in.
-func (w *Work) signInStream(ctx context.Context) error {
+func (w pathSearch) signInStream(ctx context.Context) error {
 	c, err := w.Finder(w.d.Status.Reached.Stream)
 	if err != nil {
 		return err
@@ -72,7 +75,7 @@ func (w *Work) signInStream(ctx context.Context) error {
 	path := ""
 	switch server.Precedence {
 	case pathprobe.AnyPath:
-		return w.signedIn(ctx, evidence.SignedIn{StreamOnly: true, Scheme: "none"})
+		return signInStep{w.Work}.signedIn(ctx, evidence.SignedIn{StreamOnly: true, Scheme: "none"})
 	case pathprobe.PathFirst:
 		likely, err := w.likelyPaths(ctx)
 		if err != nil {
@@ -80,17 +83,17 @@ func (w *Work) signInStream(ctx context.Context) error {
 		}
 		found, tried, err := c.Find(ctx, server, signin.SignIn{}, likely)
 		if err != nil {
-			return w.notSignedIn(ctx, evidence.SignedIn{StreamOnly: true}, err, "")
+			return signInStep{w.Work}.notSignedIn(ctx, evidence.SignedIn{StreamOnly: true}, err, "")
 		}
 		if len(found) > 0 {
 			w.foundPath = &foundPath{recipe: found[0].Recipe, tried: tried}
 		}
 		if len(found) == 0 || !asked(tried, found[0].Path) {
-			return w.signedIn(ctx, evidence.SignedIn{StreamOnly: true, Scheme: "none"}) // nothing has asked for one
+			return signInStep{w.Work}.signedIn(ctx, evidence.SignedIn{StreamOnly: true, Scheme: "none"}) // nothing has asked for one
 		}
 		path = found[0].Path
 	}
-	return w.tryKeys(ctx, signin.Streams, func(_ Key, in signin.SignIn, leave signin.Leave) (evidence.SignedIn, error) {
+	return signInStep{w.Work}.tryKeys(ctx, signin.Streams, func(_ Key, in signin.SignIn, leave signin.Leave) (evidence.SignedIn, error) {
 		c.Leave = leave
 		err := c.SignIn(ctx, in, path)
 		return evidence.SignedIn{StreamOnly: true, Scheme: "by the stream service"}, err
@@ -114,7 +117,7 @@ func asked(tried []pathprobe.Tried, path string) bool {
 }
 
 // findPaths finds the stream paths by trying the likely ones.
-func (w *Work) findPaths(ctx context.Context) error {
+func (w pathSearch) findPaths(ctx context.Context) error {
 	in, err := w.signInOf(ctx, w.d)
 	if err != nil {
 		return err

@@ -23,8 +23,11 @@ const confirmWait = 12 * time.Second
 // recheckWait is how long one gets that was asked before.
 const recheckWait = 3 * time.Second
 
+// A placeStep puts a device onto its targets and confirms that its picture shows there.
+type placeStep struct{ *Work }
+
 // place puts the camera on every wanted target that does not have it.
-func (w *Work) place(ctx context.Context) error {
+func (w placeStep) place(ctx context.Context) error {
 	for _, p := range w.d.Status.Placements {
 		if p.Slot != "" && !p.Untaken && !p.Moved {
 			continue
@@ -42,25 +45,25 @@ func (w *Work) PlaceOn(ctx context.Context, want command.Place) error {
 	if err := w.Open(ctx); err != nil {
 		return err
 	}
-	p := w.placement(want.Target)
+	p := placeStep{w}.placement(want.Target)
 	if p == nil || w.d.Status.Latch(latch.Proven).State != latch.Open {
 		return nil // nothing is proven that it could be given
 	}
 	missing := p.Slot == "" || p.Untaken || p.Moved || want.Again || want.Replaces != uuid.Nil
 	if missing && !w.put[p.Target] {
-		if err := w.replace(ctx, *p, want.Replaces); err != nil {
+		if err := (placeStep{w}).replace(ctx, *p, want.Replaces); err != nil {
 			return err
 		}
 	}
-	if p = w.placement(want.Target); p != nil && p.Slot != "" && p.Diagnosis == nil && !p.Confirmed {
+	if p = (placeStep{w}).placement(want.Target); p != nil && p.Slot != "" && p.Diagnosis == nil && !p.Confirmed {
 		w.Report.Doing(fmt.Sprintf("%s: waiting for the picture of %s", w.d.Title, p.Name))
-		return w.confirmOn(ctx, *p, confirmWait)
+		return placeStep{w}.confirmOn(ctx, *p, confirmWait)
 	}
 	return nil
 }
 
 // replace puts the camera onto a target, in the slot of another one where that is given, which is recorded as taken off then.
-func (w *Work) replace(ctx context.Context, p latch.Placement, old uuid.UUID) error {
+func (w placeStep) replace(ctx context.Context, p latch.Placement, old uuid.UUID) error {
 	if old == uuid.Nil {
 		if err := w.placeOn(ctx, p, ""); err != nil {
 			return err
@@ -85,7 +88,7 @@ func (w *Work) replace(ctx context.Context, p latch.Placement, old uuid.UUID) er
 	return w.Record.Add(kept, other, Finding{Subject: p.Target.String(), Body: evidence.Placed{Removed: true}})
 }
 
-func (w *Work) placement(on uuid.UUID) *latch.Placement {
+func (w placeStep) placement(on uuid.UUID) *latch.Placement {
 	for i := range w.d.Status.Placements {
 		if w.d.Status.Placements[i].Target == on {
 			return &w.d.Status.Placements[i]
@@ -95,7 +98,7 @@ func (w *Work) placement(on uuid.UUID) *latch.Placement {
 }
 
 // placeOn puts the camera onto one target and records how that went.
-func (w *Work) placeOn(ctx context.Context, p latch.Placement, replaces string) error {
+func (w placeStep) placeOn(ctx context.Context, p latch.Placement, replaces string) error {
 	ctx, done := within(ctx, w.budget(latch.Placed)) // each target has its own: a slow one is no reason to say anything of the next
 	defer done()
 	w.Report.Doing(fmt.Sprintf("%s: placing it on %s", w.d.Title, p.Name))
@@ -118,13 +121,13 @@ func (w *Work) placeOn(ctx context.Context, p latch.Placement, replaces string) 
 	return w.Keep(ctx, Finding{Subject: p.Target.String(), Body: body})
 }
 
-func (w *Work) putOn(ctx context.Context, p latch.Placement, replaces string) (put target.Placement, _ *diagnose.Diagnosis, err error) {
+func (w placeStep) putOn(ctx context.Context, p latch.Placement, replaces string) (put target.Placement, _ *diagnose.Diagnosis, err error) {
 	if len(p.Misfit) > 0 {
 		return put, &diagnose.Diagnosis{Cause: diagnose.IntakeUnmet, Summary: fmt.Sprintf("%s takes none of its streams: %s.", p.Name,
 			fit.Words(p.Misfit)),
 			Fix: "Set it to the nearest plan that all its targets take, then place it."}, nil
 	}
-	t, err := w.connect(ctx, p.Target)
+	t, err := targetDoor{w.Work}.connect(ctx, p.Target)
 	if err == nil {
 		var c target.Camera
 		if c, err = w.placing(ctx, p, replaces); err == nil {
@@ -140,14 +143,14 @@ func (w *Work) putOn(ctx context.Context, p latch.Placement, replaces string) (p
 }
 
 // placing is what a target is told of the camera.
-func (w *Work) placing(ctx context.Context, p latch.Placement, replaces string) (target.Camera, error) {
+func (w placeStep) placing(ctx context.Context, p latch.Placement, replaces string) (target.Camera, error) {
 	c := target.Camera{Identity: identityOf(w.d), Name: w.d.Title, Address: w.d.Addr, Model: w.d.Status.Model(), Channel: w.d.Channel,
 		Slot:     p.Wanted,
 		Replaces: replaces}
 	var err error
 	switch {
 	case p.From != uuid.Nil: // a recorder's channel, with the recorder's sign-in
-		from, ferr := w.connect(ctx, p.From)
+		from, ferr := targetDoor{w.Work}.connect(ctx, p.From)
 		if ferr != nil {
 			return c, ferr
 		}
@@ -187,7 +190,7 @@ func identityOf(d *latch.Device) string {
 }
 
 // confirm asks each target that has the camera for its own state.
-func (w *Work) confirm(ctx context.Context) error {
+func (w placeStep) confirm(ctx context.Context) error {
 	for _, p := range w.d.Status.Placements {
 		if p.Confirmed || p.ByHand() {
 			continue
@@ -201,22 +204,22 @@ func (w *Work) confirm(ctx context.Context) error {
 
 // Confirm asks one target again for its word and its picture of the camera, where it has taken it.
 func (w *Work) Confirm(ctx context.Context, on uuid.UUID) error {
-	p := w.placement(on)
+	p := placeStep{w}.placement(on)
 	if p == nil || p.Slot == "" || p.Untaken || p.ByHand() {
 		return nil
 	}
 	w.Report.Doing(fmt.Sprintf("%s: asking %s for its picture", w.d.Title, p.Name))
-	return w.confirmOn(ctx, *p, recheckWait)
+	return placeStep{w}.confirmOn(ctx, *p, recheckWait)
 }
 
 // confirmOn asks one target, and compares the picture that it shows with the camera's own.
-func (w *Work) confirmOn(ctx context.Context, p latch.Placement, wait time.Duration) error {
+func (w placeStep) confirmOn(ctx context.Context, p latch.Placement, wait time.Duration) error {
 	if p.ByHand() {
 		return nil
 	}
 	ctx, done := within(ctx, w.budget(latch.Confirmed))
 	defer done()
-	t, err := w.connect(ctx, p.Target)
+	t, err := targetDoor{w.Work}.connect(ctx, p.Target)
 	if errors.As(err, new(*diagnose.TargetShutError)) {
 		return nil // it had the camera before, and says nothing to anybody now
 	}
@@ -234,7 +237,7 @@ func (w *Work) confirmOn(ctx context.Context, p latch.Placement, wait time.Durat
 	f := Finding{Subject: p.Target.String()}
 	body := evidence.Confirmed{Says: report.Says, AfterMS: report.After.Milliseconds(), Diagnosis: diagnosis}
 	if diagnosis == nil {
-		seen, err := w.compare(ctx, t.session, p)
+		seen, err := comparison{w.Work}.compare(ctx, t.session, p)
 		if err != nil {
 			return err
 		}
@@ -260,12 +263,12 @@ func notArrived(name string, r target.Report) *diagnose.Diagnosis {
 
 // Remove takes the camera off a target. A target that does not answer keeps the camera, and so does the record.
 func (w *Work) Remove(ctx context.Context, from uuid.UUID) error {
-	p := w.placement(from)
+	p := placeStep{w}.placement(from)
 	if p == nil || p.Slot == "" {
 		return nil
 	}
 	w.Report.Doing(fmt.Sprintf("%s: taking it off %s", w.d.Title, p.Name))
-	t, err := w.connect(ctx, from)
+	t, err := targetDoor{w}.connect(ctx, from)
 	if errors.As(err, new(*diagnose.TargetShutError)) {
 		return fmt.Errorf("%s is not signed in to, so the camera stays on it", p.Name)
 	}
@@ -282,12 +285,12 @@ func (w *Work) Remove(ctx context.Context, from uuid.UUID) error {
 	if err := w.Keep(ctx, Finding{Subject: from.String(), Body: evidence.Placed{Removed: true}}); err != nil {
 		return err
 	}
-	_, err = w.relook(ctx, from, t.session)
+	_, err = placeStep{w}.relook(ctx, from, t.session)
 	return err
 }
 
 // relook keeps how the slots of a target stand now, where it tells them.
-func (w *Work) relook(ctx context.Context, on uuid.UUID, s target.Session) (target.Layout, error) {
+func (w placeStep) relook(ctx context.Context, on uuid.UUID, s target.Session) (target.Layout, error) {
 	l, ok := s.(target.Lister)
 	if !ok {
 		return target.Layout{}, nil
@@ -298,17 +301,17 @@ func (w *Work) relook(ctx context.Context, on uuid.UUID, s target.Session) (targ
 	}
 	kept, done := keeping(ctx)
 	defer done()
-	return layout, w.keepSeen(kept, on, TargetSeen{Layout: &layout})
+	return layout, targetDoor{w.Work}.keepSeen(kept, on, TargetSeen{Layout: &layout})
 }
 
 // Move puts the camera into another slot of a target. A camera that is there changes places with it, and both are recorded.
 func (w *Work) Move(ctx context.Context, on uuid.UUID, to string) error {
-	p := w.placement(on)
+	p := placeStep{w}.placement(on)
 	if p == nil || p.Slot == "" {
 		return errors.New("the camera is not on that target")
 	}
 	w.Report.Doing(fmt.Sprintf("%s: moving it on %s", w.d.Title, p.Name))
-	t, err := w.connect(ctx, on)
+	t, err := targetDoor{w}.connect(ctx, on)
 	var put target.Placement
 	if err == nil {
 		mover, ok := t.session.(target.Mover)
@@ -327,7 +330,7 @@ func (w *Work) Move(ctx context.Context, on uuid.UUID, to string) error {
 	if diagnosis != nil {
 		return errors.New(diagnosis.Summary)
 	}
-	if err := w.moved(ctx, w.d, p, put); err != nil {
+	if err := (placeStep{w}).moved(ctx, w.d, p, put); err != nil {
 		return err
 	}
 	all, err := w.Record.Neighbours(ctx)
@@ -338,7 +341,7 @@ func (w *Work) Move(ctx context.Context, on uuid.UUID, to string) error {
 		for _, o := range all[i].Status.Placements {
 			if all[i].ID != w.d.ID && o.Target == on && o.Token == to && o.Slot != "" {
 				back := target.Placement{Slot: p.Slot, Token: p.Token, Ref: target.Ref(o.Ref)}
-				if err := w.moved(ctx, &all[i], &o, back); err != nil {
+				if err := (placeStep{w}).moved(ctx, &all[i], &o, back); err != nil {
 					return err
 				}
 			}
@@ -347,14 +350,14 @@ func (w *Work) Move(ctx context.Context, on uuid.UUID, to string) error {
 	if err := w.Read(ctx); err != nil {
 		return err
 	}
-	if p = w.placement(on); p != nil {
-		return w.confirmOn(ctx, *p, confirmWait)
+	if p = (placeStep{w}).placement(on); p != nil {
+		return placeStep{w}.confirmOn(ctx, *p, confirmWait)
 	}
 	return nil
 }
 
 // moved records that a camera stands in another slot, with the streams that it had.
-func (w *Work) moved(ctx context.Context, d *latch.Device, p *latch.Placement, put target.Placement) error {
+func (w placeStep) moved(ctx context.Context, d *latch.Device, p *latch.Placement, put target.Placement) error {
 	body := evidence.Placed{Slot: put.Slot, Token: put.Token, Ref: string(put.Ref), SignIn: p.SignIn}
 	for _, g := range p.Gives {
 		body.Gave = append(body.Gave, evidence.Given(g))
@@ -369,11 +372,11 @@ func (w *Work) moved(ctx context.Context, d *latch.Device, p *latch.Placement, p
 
 // Show has a target show the camera on a screen, and says how long it took.
 func (w *Work) Show(ctx context.Context, on uuid.UUID, screen string) (target.Report, error) {
-	p := w.placement(on)
+	p := placeStep{w}.placement(on)
 	if p == nil || p.Slot == "" {
 		return target.Report{}, errors.New("the camera is not on that target")
 	}
-	t, err := w.connect(ctx, on)
+	t, err := targetDoor{w}.connect(ctx, on)
 	var out target.Report
 	if err == nil {
 		shower, ok := t.session.(target.Shower)
@@ -392,7 +395,7 @@ func (w *Work) Show(ctx context.Context, on uuid.UUID, screen string) (target.Re
 			Summary: fmt.Sprintf("%s does not show %s on %s: it says %s.", p.Name, w.d.Title, screen, out.Says),
 			Fix:     "Look at the screen, and whether it is switched on."}
 	}
-	if serr := w.saw(ctx, on, TargetSeen{What: text, Diagnosis: diagnosis}); serr != nil {
+	if serr := (targetDoor{w}).saw(ctx, on, TargetSeen{What: text, Diagnosis: diagnosis}); serr != nil {
 		return out, serr
 	}
 	if diagnosis != nil {
@@ -403,11 +406,11 @@ func (w *Work) Show(ctx context.Context, on uuid.UUID, screen string) (target.Re
 
 // SetRule has a hub show the camera on a screen when a message comes on a topic; the zero rule takes that back.
 func (w *Work) SetRule(ctx context.Context, on uuid.UUID, r hub.Rule) error {
-	p := w.placement(on)
+	p := placeStep{w}.placement(on)
 	if p == nil || p.Slot == "" {
 		return errors.New("the camera is not on that target")
 	}
-	t, err := w.connect(ctx, on)
+	t, err := targetDoor{w}.connect(ctx, on)
 	if err == nil {
 		ruler, ok := t.session.(hub.Ruler)
 		if !ok {
@@ -423,7 +426,7 @@ func (w *Work) SetRule(ctx context.Context, on uuid.UUID, r hub.Rule) error {
 	if r == (hub.Rule{}) {
 		what = w.d.Title + " is shown by no rule"
 	}
-	if err := w.saw(ctx, on, TargetSeen{What: what, Diagnosis: diagnosis}); err != nil || diagnosis == nil {
+	if err := (targetDoor{w}).saw(ctx, on, TargetSeen{What: what, Diagnosis: diagnosis}); err != nil || diagnosis == nil {
 		return err
 	}
 	return errors.New(diagnosis.Summary)

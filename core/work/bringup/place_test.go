@@ -115,7 +115,7 @@ func TestPicturesOnTargets(t *testing.T) {
 		for _, s := range v.w.Bridge("Vault").Look().Slots {
 			if s.Entry != nil && s.Entry.Key == d.Endpoint {
 				w := v.work(d)
-				c, cerr := w.connect(ctx, vault.ID)
+				c, cerr := targetDoor{w}.connect(ctx, vault.ID)
 				require.NoError(t, cerr)
 				v.m.stills[d.ID], err = c.session.(target.Picturer).Picture(ctx, target.Ref(p.Ref))
 				require.NoError(t, err)

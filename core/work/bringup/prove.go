@@ -23,8 +23,11 @@ import (
 	"unlatch/core/work/prove"
 )
 
+// A proveStep plays the streams of a device and measures them.
+type proveStep struct{ *Work }
+
 // prove plays the streams that are not proven as they are now, and then asks for what else the device shows.
-func (w *Work) prove(ctx context.Context) error {
+func (w proveStep) prove(ctx context.Context) error {
 	for i := range w.d.Status.Streams {
 		if w.d.Status.Proves(w.d.Status.Streams[i]) {
 			continue
@@ -45,14 +48,14 @@ func (w *Work) prove(ctx context.Context) error {
 			return err
 		}
 		if !proof.OK {
-			return w.wakeAt(ctx, proof.Diagnosis)
+			return signInStep{w.Work}.wakeAt(ctx, proof.Diagnosis)
 		}
 	}
-	return w.askHTTP(ctx)
+	return pictureStep{w.Work}.askHTTP(ctx)
 }
 
 // playWithin plays a stream once the link has room for it, and begins with the next one meanwhile, see playBeside.
-func (w *Work) playWithin(ctx context.Context, i int) (proof.Proof, error) {
+func (w proveStep) playWithin(ctx context.Context, i int) (proof.Proof, error) {
 	st := w.d.Status.Streams[i]
 	if b := w.beside; b != nil {
 		w.beside = nil
@@ -95,7 +98,7 @@ type beside struct {
 }
 
 // nextBeside is the stream that may be played beside stream i: the one behind it, at the same place of the device and not proven yet.
-func (w *Work) nextBeside(i int) *camera.Stream {
+func (w proveStep) nextBeside(i int) *camera.Stream {
 	if i+1 >= len(w.d.Status.Streams) {
 		return nil
 	}
@@ -110,7 +113,7 @@ func (w *Work) nextBeside(i int) *camera.Stream {
 
 // playBeside begins to prove the next stream with the sign-in that has just opened the one that plays, where the link has room for both.
 // A device that takes no second session says so, and the stream is played alone then.
-func (w *Work) playBeside(ctx context.Context, st camera.Stream, in signin.SignIn, leave signin.Leave) *beside {
+func (w proveStep) playBeside(ctx context.Context, st camera.Stream, in signin.SignIn, leave signin.Leave) *beside {
 	u, err := streamurl.Parse(st.URL)
 	if err != nil {
 		return nil
@@ -146,7 +149,7 @@ func capture(leave signin.Leave, own *error) signin.Leave {
 
 // playSomewhere plays a stream at the address that the device names, and where nothing answers there, at its own address and at its other
 // ports. Where it was found is kept.
-func (w *Work) playSomewhere(ctx context.Context, i int) (proof.Proof, error) {
+func (w proveStep) playSomewhere(ctx context.Context, i int) (proof.Proof, error) {
 	st := w.d.Status.Streams[i]
 	u, err := streamurl.Parse(st.URL)
 	if err != nil {
@@ -236,7 +239,7 @@ func (w *Work) streamSignIn(ctx context.Context) (signin.SignIn, error) {
 
 // play proves one stream. Where the streams refuse the sign-in of the device service, what else on the keyring is for streams is tried,
 // counted by the guard as any try is; what opens them is kept. A refusal is not asked for twice.
-func (w *Work) play(ctx context.Context, u streamurl.URL) (proof.Proof, error) {
+func (w proveStep) play(ctx context.Context, u streamurl.URL) (proof.Proof, error) {
 	key, _, _ := w.d.Status.StreamSignIn()
 	if w.streamOnly() || key == uuid.Nil {
 		in, err := w.streamSignIn(ctx)
@@ -245,7 +248,7 @@ func (w *Work) play(ctx context.Context, u streamurl.URL) (proof.Proof, error) {
 		}
 		return w.prover(ctx, u, in, w.Leave(key, signin.Streams))
 	}
-	keys, err := w.candidates(ctx, signin.Streams)
+	keys, err := signInStep{w.Work}.candidates(ctx, signin.Streams)
 	if err != nil {
 		return proof.Proof{}, err
 	}
@@ -296,7 +299,7 @@ func likeliestFirst(keys []Key, likeliest uuid.UUID) []Key {
 }
 
 // prover plays a stream once with one sign-in.
-func (w *Work) prover(ctx context.Context, u streamurl.URL, in signin.SignIn, leave signin.Leave) (proof.Proof, error) {
+func (w proveStep) prover(ctx context.Context, u streamurl.URL, in signin.SignIn, leave signin.Leave) (proof.Proof, error) {
 	ctx, done := within(ctx, playBudget)
 	defer done()
 	p := prove.Prover{Dial: w.Guard, Still: media.Still}
@@ -334,7 +337,7 @@ func (w *Work) pin() string {
 }
 
 // know keeps the certificate that the device has shown, where it is the first: from now on the device is known by it.
-func (w *Work) know(ctx context.Context, shown *certificate.Certificate) error {
+func (w proveStep) know(ctx context.Context, shown *certificate.Certificate) error {
 	if shown == nil || w.d.Status.Pin != nil {
 		return nil
 	}
@@ -369,7 +372,7 @@ func elsewhere(u streamurl.URL, ports []discovery.Port) (out []streamurl.URL) {
 }
 
 // moveStreams keeps the addresses at which the streams were found in place of those that the device names.
-func (w *Work) moveStreams(ctx context.Context, to streamurl.URL, named int) error {
+func (w proveStep) moveStreams(ctx context.Context, to streamurl.URL, named int) error {
 	body := *w.d.Status.Located
 	body.Streams = slices.Clone(body.Streams)
 	for i, st := range body.Streams {
@@ -387,7 +390,7 @@ func (w *Work) moveStreams(ctx context.Context, to streamurl.URL, named int) err
 }
 
 // relocate keeps other addresses of the streams, and takes them into the status; their roles stay.
-func (w *Work) relocate(ctx context.Context, body evidence.Located) error {
+func (w proveStep) relocate(ctx context.Context, body evidence.Located) error {
 	if err := w.keep(ctx, Finding{Body: body}); err != nil {
 		return err
 	}
@@ -396,7 +399,7 @@ func (w *Work) relocate(ctx context.Context, body evidence.Located) error {
 }
 
 // takeReserve puts the device's own address in place of another host that it named for its streams and that does not answer.
-func (w *Work) takeReserve(ctx context.Context, named string) error {
+func (w proveStep) takeReserve(ctx context.Context, named string) error {
 	body := *w.d.Status.Located
 	body.Streams = slices.Clone(body.Streams)
 	for i, st := range body.Streams {

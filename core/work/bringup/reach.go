@@ -14,8 +14,11 @@ import (
 	"unlatch/core/wire/pathprobe"
 )
 
+// A reachStep asks the ports of a device.
+type reachStep struct{ *Work }
+
 // reach asks the device's clock: harmless, needs no sign-in, and the skew is wanted for signing in.
-func (w *Work) reach(ctx context.Context) error {
+func (w reachStep) reach(ctx context.Context) error {
 	at := w.d.Status.Device.XAddr
 	if at == "" {
 		return w.reachStream(ctx)
@@ -31,7 +34,7 @@ func (w *Work) reach(ctx context.Context) error {
 		Before: before, Known: known, Diagnosis: diagnosis}
 	body.Redirected = body.Service != at
 	if diagnosis == nil {
-		if err := w.know(ctx, body.TLS); err != nil {
+		if err := (proveStep{w.Work}).know(ctx, body.TLS); err != nil {
 			return err
 		}
 	}
@@ -39,7 +42,7 @@ func (w *Work) reach(ctx context.Context) error {
 }
 
 // reachStream asks the stream service of a device that has no device service how it judges requests.
-func (w *Work) reachStream(ctx context.Context) error {
+func (w reachStep) reachStream(ctx context.Context) error {
 	body := evidence.Reached{Addr: w.d.Status.Device.Addr}
 	port := streamPort(w.d.Status.Device.Ports)
 	if port == 0 {

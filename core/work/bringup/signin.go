@@ -18,11 +18,14 @@ import (
 	"unlatch/core/wire/onvif"
 )
 
+// A signInStep signs in to a device, with what the keyring holds for it.
+type signInStep struct{ *Work }
+
 // signIn tries the person's keyring, the likeliest entry first, under the guard that keeps the device from locking. The first question is
 // asked without any sign-in: a device that lets anyone in says so by answering.
-func (w *Work) signIn(ctx context.Context) error {
+func (w signInStep) signIn(ctx context.Context) error {
 	if w.streamOnly() {
-		return w.signInStream(ctx)
+		return pathSearch{w.Work}.signInStream(ctx)
 	}
 	if w.d.Via != nil {
 		return w.signInByRecorder(ctx)
@@ -41,7 +44,7 @@ func (w *Work) signIn(ctx context.Context) error {
 }
 
 // signInByRecorder takes the sign-in that opened the recorder: its channels know no other.
-func (w *Work) signInByRecorder(ctx context.Context) error {
+func (w signInStep) signInByRecorder(ctx context.Context) error {
 	rec, err := w.Record.Device(ctx, *w.d.Via)
 	if err != nil {
 		return err
@@ -75,7 +78,7 @@ func (w *Work) signInOf(ctx context.Context, d *latch.Device) (signin.SignIn, er
 
 // candidates are the entries to try on the device for one purpose, in order. A device that has moved and is not known again gets none but
 // those that have opened it before: it may be a stranger that collects hashes.
-func (w *Work) candidates(ctx context.Context, purpose signin.Purpose) ([]Key, error) {
+func (w signInStep) candidates(ctx context.Context, purpose signin.Purpose) ([]Key, error) {
 	list, err := w.Keyring.Candidates(ctx, w.d, purpose, w.Retry)
 	if err != nil {
 		return nil, &OwnError{err}
@@ -90,7 +93,7 @@ func (w *Work) candidates(ctx context.Context, purpose signin.Purpose) ([]Key, e
 type attempt func(Key, signin.SignIn, signin.Leave) (evidence.SignedIn, error)
 
 // tryKeys tries the keyring in its order until one entry opens the device or a refusal is not what comes back.
-func (w *Work) tryKeys(ctx context.Context, purpose signin.Purpose, try attempt) error {
+func (w signInStep) tryKeys(ctx context.Context, purpose signin.Purpose, try attempt) error {
 	keys, err := w.candidates(ctx, purpose)
 	if err != nil {
 		return err
@@ -114,7 +117,8 @@ func (w *Work) tryKeys(ctx context.Context, purpose signin.Purpose, try attempt)
 }
 
 // tryKey sends one entry once, counted by the guard before it is sent. after says that the device has refused another one just before.
-func (w *Work) tryKey(ctx context.Context, key Key, purpose signin.Purpose, after bool, try attempt) (found evidence.SignedIn, err error) {
+func (w signInStep) tryKey(ctx context.Context, key Key, purpose signin.Purpose, after bool, try attempt) (found evidence.SignedIn,
+	err error) {
 	in, err := w.Decrypt(ctx, key.ID)
 	if err != nil {
 		return found, &OwnError{err}
@@ -145,7 +149,7 @@ func lockedAfterAll(key Key, err error, after bool) error {
 
 // try asks the question that proves a sign-in, and what the device is. What it does not tell of its users, ports and hardware address
 // stays unknown: it is signed in to all the same.
-func (w *Work) try(ctx context.Context, id uuid.UUID, in signin.SignIn, leave signin.Leave) (evidence.SignedIn, error) {
+func (w signInStep) try(ctx context.Context, id uuid.UUID, in signin.SignIn, leave signin.Leave) (evidence.SignedIn, error) {
 	out := evidence.SignedIn{SignIn: id}
 	c, err := w.service(ctx)
 	if err != nil {
@@ -185,14 +189,14 @@ func (w *Work) try(ctx context.Context, id uuid.UUID, in signin.SignIn, leave si
 }
 
 // signedIn records what opened the device, and what it told of itself.
-func (w *Work) signedIn(ctx context.Context, found evidence.SignedIn) error {
+func (w signInStep) signedIn(ctx context.Context, found evidence.SignedIn) error {
 	if err := w.Keep(ctx, Finding{Body: found}); err != nil {
 		return err
 	}
 	return w.Record.Identify(ctx, w.d.ID, found.Info.Serial, found.MAC)
 }
 
-func (w *Work) notSignedIn(ctx context.Context, out evidence.SignedIn, err error, user string) error {
+func (w signInStep) notSignedIn(ctx context.Context, out evidence.SignedIn, err error, user string) error {
 	diagnosis, err := Explain(ctx, err, w.facts(w.d.Status.Device.XAddr, w.asking(), user))
 	if err != nil {
 		return err
@@ -238,7 +242,7 @@ func strangerUnless(st *latch.Status, d *diagnose.Diagnosis) *diagnose.Diagnosis
 }
 
 // wakeAt sees to it that a device is tried again when the wait that a diagnosis speaks of has ended.
-func (w *Work) wakeAt(ctx context.Context, d *diagnose.Diagnosis) error {
+func (w signInStep) wakeAt(ctx context.Context, d *diagnose.Diagnosis) error {
 	if d == nil || d.Until == nil {
 		return nil
 	}

@@ -32,14 +32,17 @@ func (w *Work) Tune(ctx context.Context, t command.Tune) error {
 	if err := w.Read(ctx); err != nil { // another may have set it while this waited
 		return err
 	}
-	return w.tune(ctx, t)
+	return tuneChange{w}.tune(ctx, t)
 }
 
 // underTuning has a channel for each device that was set, full while it is. It is one process's: Record.Alone would hold a connection to
 // the database for as long as a stream is measured.
 var underTuning sync.Map
 
-func (w *Work) tune(ctx context.Context, t command.Tune) error {
+// A tuneChange sets the streams of a device, reads them back and measures them.
+type tuneChange struct{ *Work }
+
+func (w tuneChange) tune(ctx context.Context, t command.Tune) error {
 	if t.Undo && w.d.Status.Tuning == nil && w.d.Status.PutBack.Tuning {
 		mine, err := w.mine(ctx, evidence.KindTuned, "")
 		if err != nil {
@@ -74,15 +77,15 @@ func (w *Work) tune(ctx context.Context, t command.Tune) error {
 }
 
 // measureAnew asks the device what its streams are now, and proves them: what was proven before was of other settings.
-func (w *Work) measureAnew(ctx context.Context) error {
+func (w tuneChange) measureAnew(ctx context.Context) error {
 	if w.OnlyChange {
 		return nil
 	}
-	if err := w.claimsAnew(ctx); err != nil {
+	if err := (locateStep{w.Work}).claimsAnew(ctx); err != nil {
 		return err
 	}
 	w.d.Status.Proofs = nil
-	if err := w.prove(ctx); err != nil {
+	if err := (proveStep{w.Work}).prove(ctx); err != nil {
 		return err
 	}
 	if err := w.askOffers(ctx); err != nil {
@@ -93,7 +96,7 @@ func (w *Work) measureAnew(ctx context.Context) error {
 
 // setStreams sends the plan. One that was begun before and not finished keeps what it found then: what the device says now may be its work
 // already. So does one that stands on the device, as long as nobody has put it back.
-func (w *Work) setStreams(ctx context.Context, c *client, t command.Tune, body *evidence.Tuned) error {
+func (w tuneChange) setStreams(ctx context.Context, c *client, t command.Tune, body *evidence.Tuned) error {
 	was := w.d.Status.Tuning
 	request := tuner.Request{Camera: w.camera(), Plan: t.Plan, Name: w.d.Title, Sleep: w.Clock.Sleep,
 		Doing: func(what string) { w.Report.Doing(fmt.Sprintf("%s: %s", w.d.Title, what)) }}
@@ -128,7 +131,7 @@ func (w *Work) setStreams(ctx context.Context, c *client, t command.Tune, body *
 }
 
 // hold keeps a session open while a stream is set, where the link has room for it, with the sign-in that has opened the streams before.
-func (w *Work) hold(ctx context.Context, at string) tuner.Held {
+func (w tuneChange) hold(ctx context.Context, at string) tuner.Held {
 	u, err := streamurl.Parse(at)
 	i := slices.IndexFunc(w.d.Status.Streams, func(s camera.Stream) bool { return s.URL == at && w.d.Status.Proves(s) })
 	if err != nil || i < 0 {
@@ -148,7 +151,7 @@ func (w *Work) hold(ctx context.Context, at string) tuner.Held {
 }
 
 // camera says which streams of the device that is asked are this camera's.
-func (w *Work) camera() tuner.Camera {
+func (w tuneChange) camera() tuner.Camera {
 	of := tuner.Camera{Roles: w.roles()}
 	if w.d.Via != nil {
 		of.Channel = w.d.Channel
@@ -157,7 +160,7 @@ func (w *Work) camera() tuner.Camera {
 }
 
 // restart has the device start anew, waits until it is back, and measures its streams.
-func (w *Work) restart(ctx context.Context) error {
+func (w tuneChange) restart(ctx context.Context) error {
 	c, in, err := w.signedClient(ctx)
 	if err == nil {
 		w.Report.Doing(w.d.Title + ": restarting it")
@@ -174,14 +177,14 @@ func (w *Work) restart(ctx context.Context) error {
 }
 
 // unknownOffers reports whether the streams are proven and nobody has asked what they can be set to.
-func (w *Work) unknownOffers() bool {
+func (w tuneChange) unknownOffers() bool {
 	s := &w.d.Status
 	return !w.askedOffers && s.Offers == nil && s.Latch(latch.Proven).State == latch.Open && s.InScope() && !w.streamOnly() &&
 		s.Device.Kind != discovery.Recorder
 }
 
 // askOffers asks what the device's streams can be set to, so that a plan can be weighed before anything is sent. No latch waits for it.
-func (w *Work) askOffers(ctx context.Context) error {
+func (w tuneChange) askOffers(ctx context.Context) error {
 	w.askedOffers = true
 	if w.streamOnly() {
 		return nil

@@ -4,6 +4,9 @@ import type { CordState } from "@/parts/patch";
 /** A cord to draw: from a height at the left to a height at the right, both in pixels of the gutter. */
 export type Line = { key: string; from: number; to: number; state: CordState; dim: boolean; hot: boolean };
 
+/** The width of the gutter between the columns, in pixels. */
+export const gutter = 200;
+
 /** How far the canvas reaches over the columns beside the gutter, so that plugs stand in their sockets. */
 export const reach = 36;
 
