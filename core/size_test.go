@@ -20,10 +20,8 @@ const (
 	longestLine      = 140 // characters
 	longestFunction  = 80  // lines of a function in Go
 	longestComponent = 150 // lines of a component of the front end
+	mostParameters   = 6   // of a function in Go
 )
-
-// tooLong are the components that still hold more than one thing, with the bound that each keeps until it is split.
-var tooLong = map[string]int{}
 
 // sources calls do for each file of the product that people write, with its path from the root.
 func sources(t *testing.T, do func(path string, text string)) {
@@ -78,6 +76,9 @@ func TestFunctionsAreShort(t *testing.T) {
 				if n := set.Position(f.End()).Line - set.Position(f.Pos()).Line + 1; n > longestFunction && !strings.HasSuffix(path, "_test.go") {
 					t.Errorf("%s: %s has %d lines", path, f.Name.Name, n)
 				}
+				if n := f.Type.Params.NumFields(); n > mostParameters {
+					t.Errorf("%s: %s has %d parameters: make them fields of a struct", path, f.Name.Name, n)
+				}
 			}
 		case filepath.Ext(path) == ".tsx" && !strings.Contains(path, ".test."):
 			began, name := -1, ""
@@ -87,8 +88,7 @@ func TestFunctionsAreShort(t *testing.T) {
 				}
 				if line == "}" && began >= 0 {
 					components++
-					word, _, _ := strings.Cut(name, "(")
-					if n := i - began + 1; n > max(longestComponent, tooLong[word]) {
+					if n := i - began + 1; n > longestComponent {
 						t.Errorf("%s: %s has %d lines", path, name, n)
 					}
 					began = -1

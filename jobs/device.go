@@ -157,7 +157,7 @@ func (k keyring) Key(ctx context.Context, id uuid.UUID) (bringup.Key, error) {
 
 // keyOf is an entry as core's steps see it, for a device.
 func keyOf(s store.SignIn, device uuid.UUID) bringup.Key {
-	out := bringup.Key{ID: s.ID, Label: s.Label, User: s.User, Factory: s.Factory, Why: s.Why, Opened: s.Opened != nil,
+	out := bringup.Key{ID: s.ID, Label: s.Label, User: s.User, Factory: s.Factory, Why: s.Turn.String(), Opened: s.Opened != nil,
 		Shut: s.Last == signin.Shut}
 	for _, d := range s.Devices {
 		out.Bound = out.Bound || d == device

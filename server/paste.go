@@ -135,18 +135,19 @@ func (s pastes) routes(api huma.API) {
 		Summary: "Take a pasted URL, find its siblings by a recipe and prove them", DefaultStatus: 202, MaxBodyBytes: 2 << 20},
 		func(ctx context.Context, in *struct {
 			SitePath
-			Body struct {
-				PasteBody
-				Path     string `json:"path" maxLength:"500" doc:"the recipe's shape; empty takes the URL as it is"`
-				Name     string `json:"name,omitempty" maxLength:"200"`
-				Channels int    `json:"channels" minimum:"1" maximum:"256"`
-				Readable bool   `json:"readable,omitempty" doc:"the sign-in may go out to this device so that it can be read, should it want that"`
-				Save     bool   `json:"save,omitempty" doc:"keep the recipe in the path book once it has found streams"`
-			}
+			Body takePasteBody
 		}) (*runOut, error) {
-			return s.takePaste(ctx, in.Site, in.Body.PasteBody, in.Body.Path, in.Body.Name, in.Body.Channels, in.Body.Save,
-				in.Body.Readable)
+			return s.takePaste(ctx, in.Site, in.Body)
 		})
+}
+
+type takePasteBody struct {
+	PasteBody
+	Path     string `json:"path" maxLength:"500" doc:"the recipe's shape; empty takes the URL as it is"`
+	Name     string `json:"name,omitempty" maxLength:"200"`
+	Channels int    `json:"channels" minimum:"1" maximum:"256"`
+	Readable bool   `json:"readable,omitempty" doc:"the sign-in may go out to this device so that it can be read, should it want that"`
+	Save     bool   `json:"save,omitempty" doc:"keep the recipe in the path book once it has found streams"`
 }
 
 func viewOfPasted(r streamurl.Repaired) pastedView {
@@ -163,8 +164,7 @@ func viewOfPasted(r streamurl.Repaired) pastedView {
 }
 
 // takePaste puts the sign-in on the keyring, if it is not there yet, and begins the run.
-func (s pastes) takePaste(ctx context.Context, id uuid.UUID, b PasteBody, shape, name string, channels int, save,
-	readable bool) (*runOut, error) {
+func (s pastes) takePaste(ctx context.Context, id uuid.UUID, b takePasteBody) (*runOut, error) {
 	site, err := s.store.Sites.Get(ctx, id)
 	if err != nil {
 		return nil, s.explain(err)
@@ -196,6 +196,7 @@ func (s pastes) takePaste(ctx context.Context, id uuid.UUID, b PasteBody, shape,
 	if err := (&address.Guard{Allowed: site.Ranges}).Check(addr); err != nil {
 		return nil, problem(422, "out_of_scope", sentence(err.Error()), "Add its range to the site if it belongs there.")
 	}
+	shape, channels := b.Path, b.Channels
 	if shape == "" {
 		shape, channels = recipe.Quote(u.Target()), 1
 	}
@@ -210,13 +211,13 @@ func (s pastes) takePaste(ctx context.Context, id uuid.UUID, b PasteBody, shape,
 	if !t.HasChannel() {
 		channels = 1
 	}
-	a := act.Paste{Site: id, Host: u.Host, Paste: command.Paste{URL: u.String(), Shape: shape, Recipe: cmp.Or(name, "the pasted URL"),
-		Channels: channels, Save: save && t.HasChannel()}}
+	a := act.Paste{Site: id, Host: u.Host, Paste: command.Paste{URL: u.String(), Shape: shape, Recipe: cmp.Or(b.Name, "the pasted URL"),
+		Channels: channels, Save: b.Save && t.HasChannel()}}
 	if !u.SignIn.Anonymous() {
 		if err := s.pastedSignIn(ctx, &a, u); err != nil {
 			return nil, s.explain(err)
 		}
-		if readable {
+		if b.Readable {
 			a.Paste.Readable = person(ctx).ID
 		}
 	}

@@ -11,6 +11,7 @@ import (
 	"unlatch/core/decide/act"
 	"unlatch/core/decide/latch"
 	"unlatch/core/stream/recipe"
+	"unlatch/core/stream/tuning"
 	"unlatch/core/work/onvifrecorder"
 )
 
@@ -124,7 +125,7 @@ func (s Acts) Facts(ctx context.Context, a act.About) (act.Facts, error) {
 	had := map[uuid.UUID]bool{}
 	for _, load := range []func(context.Context, act.About, *act.Facts, map[uuid.UUID]bool) error{s.namesOfDevices, s.targetFacts,
 		s.signInFacts,
-		s.titles, s.intakeNames, s.busy} {
+		s.titles, s.planNames, s.intakeNames, s.busy} {
 		if err := load(ctx, a, &f, had); err != nil {
 			return f, err
 		}
@@ -241,15 +242,13 @@ func (s Acts) signInFacts(ctx context.Context, a act.About, f *act.Facts, had ma
 	return err
 }
 
-// titles reads how plans, runs and books are called.
+// titles reads how runs and books are called.
 func (s Acts) titles(ctx context.Context, a act.About, f *act.Facts, had map[uuid.UUID]bool) error {
 	for _, x := range []struct {
 		ids   []uuid.UUID
 		into  *map[uuid.UUID]string
 		query string
 	}{
-		{a.Plans, &f.Plans, "SELECT id, CASE owner WHEN 'site' THEN 'of the site' ELSE 'of the ' || owner || ' ' || name END AS title " +
-			"FROM plans WHERE id = ANY($1) AND site_id = $2"},
 		{a.Runs, &f.Runs, "SELECT id, title FROM runs WHERE id = ANY($1) AND site_id = $2"},
 		{a.Books, &f.Books, "SELECT id, name AS title FROM path_books WHERE id = ANY($1) AND $2::uuid IS NOT NULL " +
 			"UNION ALL SELECT id, name FROM books WHERE id = ANY($1)"},
@@ -270,6 +269,24 @@ func (s Acts) titles(ctx context.Context, a act.About, f *act.Facts, had map[uui
 		}
 	}
 	return nil
+}
+
+// planNames reads whose plans are.
+func (s Acts) planNames(ctx context.Context, a act.About, f *act.Facts, had map[uuid.UUID]bool) error {
+	if len(a.Plans) == 0 {
+		return nil
+	}
+	var rows []struct {
+		ID    uuid.UUID    `db:"id"`
+		Owner tuning.Owner `db:"owner"`
+		Name  string       `db:"name"`
+	}
+	err := s.on(ctx).SelectContext(ctx, &rows, "SELECT id, owner, name FROM plans WHERE id = ANY($1) AND site_id = $2", a.Plans, a.Site)
+	f.Plans = map[uuid.UUID]act.PlanName{}
+	for _, r := range rows {
+		f.Plans[r.ID], had[r.ID] = act.PlanName{Owner: r.Owner, Name: r.Name}, true
+	}
+	return err
 }
 
 func (s Acts) intakeNames(ctx context.Context, a act.About, f *act.Facts, _ map[uuid.UUID]bool) error {

@@ -37,7 +37,7 @@ func (s Consents) Disagree(ctx context.Context, site uuid.UUID, x act.NoReadable
 		}
 		// Who has read the password already is asked about again, too.
 		for _, key := range x.OpenedUnder {
-			if err := Devices(s).record(ctx, tx, nil, x.Device, key, evidence.OpenedUnder{}, "", time.Time{}); err != nil {
+			if err := Devices(s).record(ctx, tx, nil, x.Device, Finding{Subject: key, Body: evidence.OpenedUnder{}}, time.Time{}); err != nil {
 				return err
 			}
 		}

@@ -42,7 +42,7 @@ func (s Devices) Sight(ctx context.Context, site uuid.UUID, run *uuid.UUID, x di
 		if x.Method == discovery.PortSweep && len(x.Ports) == 1 {
 			subject = fmt.Sprintf("port %d", x.Ports[0].Number)
 		}
-		return s.record(ctx, tx, run, id, subject, evidence.Heard(x), "", x.At)
+		return s.record(ctx, tx, run, id, Finding{Subject: subject, Body: evidence.Heard(x)}, x.At)
 	})
 	if err == nil && storm != nil {
 		err = storm
@@ -124,19 +124,19 @@ func (s Devices) recognise(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, run
 // maxBody bounds a record. What devices tell is bounded where it is parsed; this keeps what was missed there out of every list.
 const maxBody = 512 << 10
 
-func (s Devices) record(ctx context.Context, tx *sqlx.Tx, run *uuid.UUID, device uuid.UUID, subject string, body evidence.Body,
-	exchange string, at time.Time) error {
+// record appends a finding, made at a time of its own or, where that is zero, now.
+func (s Devices) record(ctx context.Context, tx *sqlx.Tx, run *uuid.UUID, device uuid.UUID, f Finding, at time.Time) error {
 	if _, err := fenced(ctx, tx); err != nil {
 		return err
 	}
-	raw, err := evidence.Encode(body)
+	raw, err := evidence.Encode(f.Body)
 	if err != nil {
 		return err
 	}
 	if len(raw) > maxBody {
-		return fmt.Errorf("a record of the kind %q has %d kB, which nothing that was bounded has", evidence.KindOf(body), len(raw)>>10)
+		return fmt.Errorf("a record of the kind %q has %d kB, which nothing that was bounded has", evidence.KindOf(f.Body), len(raw)>>10)
 	}
-	raw, exchange = withoutNUL(raw), strings.ReplaceAll(exchange, "\x00", "·")
+	raw, exchange := withoutNUL(raw), strings.ReplaceAll(f.Exchange, "\x00", "·")
 	if at.IsZero() {
 		at = time.Now().UTC()
 	}
@@ -146,7 +146,7 @@ func (s Devices) record(ctx context.Context, tx *sqlx.Tx, run *uuid.UUID, device
 		return err
 	}
 	_, err = tx.ExecContext(ctx, "INSERT INTO evidence (id, device_id, run_id, at, kind, subject, body, exchange) VALUES ($1, $2, "+
-		"$3, $4, $5, $6, $7, $8)", newID(), device, run, at, evidence.KindOf(body), subject, string(raw), exchange)
+		"$3, $4, $5, $6, $7, $8)", newID(), device, run, at, evidence.KindOf(f.Body), f.Subject, string(raw), exchange)
 	return err
 }
 
@@ -184,7 +184,7 @@ type Finding struct {
 // Record appends a finding.
 func (s Devices) Record(ctx context.Context, d *Device, run *uuid.UUID, f Finding) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if err := s.record(ctx, tx, run, d.ID, f.Subject, f.Body, f.Exchange, time.Time{}); err != nil {
+		if err := s.record(ctx, tx, run, d.ID, f, time.Time{}); err != nil {
 			return err
 		}
 		if takesCameras(f.Body) {
@@ -228,7 +228,7 @@ func (s Devices) Left(ctx context.Context, site uuid.UUID, endpoint string) (kno
 		} else if err != nil {
 			return err
 		}
-		return s.record(ctx, tx, nil, d.ID, "", evidence.Left{}, "", time.Time{})
+		return s.record(ctx, tx, nil, d.ID, Finding{Body: evidence.Left{}}, time.Time{})
 	})
 	return known, err
 }

@@ -24,7 +24,7 @@ type SignIn struct {
 	Changed  time.Time     `db:"changed_at" json:"changed_at"`
 	Opens    int           `db:"opens" json:"opens" doc:"devices that it opened last"`
 	Used     *time.Time    `db:"used_at" json:"used_at,omitempty" doc:"when it was last tried"`
-	Why      string        `db:"why" json:"-"`       // of a candidate: why it stands where it does
+	Turn     signin.Turn   `db:"-" json:"-"`         // of a candidate: why it stands where it does
 	Opened   *time.Time    `db:"opened_at" json:"-"` // of a candidate: when it last opened this device
 	Last     signin.Result `db:"last" json:"-"`      // of a candidate: how the last try of it on this device ended
 	Position int           `db:"position" json:"-"`
@@ -317,12 +317,7 @@ func (s SignIns) Candidates(ctx context.Context, device, site uuid.UUID, known K
 	error) {
 	var out []SignIn
 	err := s.on(ctx).SelectContext(ctx, &out,
-		`SELECT *, CASE WHEN opened_at IS NOT NULL THEN 'it has opened this device before' WHEN bound THEN 'it is for this device'
-			WHEN maker <> '' THEN 'it is for ' || maker
-			WHEN site IS NOT NULL THEN 'it is for this site'
-				WHEN opens_alike > 0 THEN 'it opens ' || opens_alike || ' other devices of this kind'
-				WHEN opens > 0 THEN 'it opens ' || opens || ' other devices' ELSE 'its turn on the keyring' END AS why
-		FROM (SELECT `+signInColumns+`, s.position, COALESCE((SELECT result FROM tries t WHERE t.device_id = $1
+		`SELECT * FROM (SELECT `+signInColumns+`, s.position, COALESCE((SELECT result FROM tries t WHERE t.device_id = $1
 			AND t.sign_in_id = s.id AND t.purpose = $4 ORDER BY at DESC LIMIT 1), '') AS last,
 			(SELECT max(at) FROM tries t WHERE t.sign_in_id = s.id) AS used_at,
 			(SELECT max(at) FROM tries t WHERE t.device_id = $1 AND t.sign_in_id = s.id AND t.purpose = $4 AND t.result = 'opened') AS opened_at,
@@ -342,6 +337,11 @@ func (s SignIns) Candidates(ctx context.Context, device, site uuid.UUID, known K
 		WHERE $6 OR NOT refused_here
 		ORDER BY opened_at DESC NULLS LAST, refused_here, NOT bound, maker = '', site IS NULL, opens_alike DESC, refused_alike,
 			opens DESC, position, created_at, id`, device, site, known.Words, purpose, known.Kind, again)
+	for i := range out {
+		k := &out[i]
+		k.Turn = signin.Turn{Opened: k.Opened != nil, Bound: k.Bound, Maker: k.Maker, Site: k.Site != nil, OpensAlike: k.OpensAlike,
+			Opens: k.Opens}
+	}
 	return out, err
 }
 

@@ -396,7 +396,7 @@ func TestCandidatesKeepToTheirScope(t *testing.T) {
 			signin.DeviceService, false)
 		require.NoError(t, err)
 		for _, k := range list {
-			labels, why = append(labels, k.Label), append(why, k.Why)
+			labels, why = append(labels, k.Label), append(why, k.Turn.String())
 		}
 		return labels, why
 	}

@@ -15,6 +15,7 @@ import (
 	"unlatch/core/decide/command"
 	"unlatch/core/decide/latch"
 	"unlatch/core/ground/address"
+	"unlatch/core/stream/tuning"
 	"unlatch/core/wire/target"
 )
 
@@ -60,11 +61,25 @@ type Facts struct {
 	TargetOrder []uuid.UUID
 	Intakes     []string // the names of what targets accept
 	SignIns     map[uuid.UUID]SignIn
-	Plans       map[uuid.UUID]string // their names
+	Plans       map[uuid.UUID]PlanName
 	Runs        map[uuid.UUID]string // their titles
 	Books       map[uuid.UUID]string // their names
 	// Busy says by device which run a tune command waits in or is carried out in.
 	Busy map[uuid.UUID]Busy
+}
+
+// A PlanName is whose a plan is, and what that is called.
+type PlanName struct {
+	Owner tuning.Owner
+	Name  string // of a model or a selection
+}
+
+// String is the plan's name in the record.
+func (p PlanName) String() string {
+	if p.Owner == tuning.Site {
+		return "of the site"
+	}
+	return fmt.Sprintf("of the %s %s", p.Owner, p.Name)
 }
 
 // Busy is a run that has a device under work.

@@ -161,5 +161,5 @@ func (a DeletePlan) About() About {
 
 // Decide implements Act.
 func (a DeletePlan) Decide(f Facts) (Outcome, error) {
-	return Outcome{Keep: []any{a}, Line: Line{Subject: f.Plans[a.Plan]}}, nil
+	return Outcome{Keep: []any{a}, Line: Line{Subject: f.Plans[a.Plan].String()}}, nil
 }

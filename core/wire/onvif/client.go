@@ -220,7 +220,7 @@ func (c *Client) signed(ctx context.Context, l *login, service, action, body str
 			}
 			l.renewed = false
 		}
-		renew, err := c.sendSigned(ctx, l, at, service, action, body, out)
+		renew, err := c.sendSigned(ctx, l, call{at, service, action, body}, out)
 		judged(err)
 		if renew != nil && try == 0 {
 			l.answer, l.renewed = renew, true
@@ -233,17 +233,23 @@ func (c *Client) signed(ctx context.Context, l *login, service, action, body str
 	}
 }
 
+// A call is one request to a service: where it goes, the service as the device names it, and what is asked.
+type call struct {
+	at           *url.URL
+	service      string
+	action, body string
+}
+
 // sendSigned sends one signed request. It returns an answer to sign the request with anew where the device says that nothing but
 // the nonce was too old.
-func (c *Client) sendSigned(ctx context.Context, l *login, at *url.URL, service, action, body string, out any) (renew *httpauth.Answer,
-	err error) {
+func (c *Client) sendSigned(ctx context.Context, l *login, x call, out any) (renew *httpauth.Answer, err error) {
 	token := l.answer == nil
 	authorization := ""
 	if !token {
-		authorization = l.answer.Header(http.MethodPost, requestURI(service))
+		authorization = l.answer.Header(http.MethodPost, requestURI(x.service))
 	}
 	// A redirect is not followed with a sign-in: leave was given for this channel.
-	res, raw, err := c.postTo(ctx, at.String(), action, c.envelope(body, token), authorization)
+	res, raw, err := c.postTo(ctx, x.at.String(), x.action, c.envelope(x.body, token), authorization)
 	if err != nil {
 		return nil, err
 	}

@@ -71,14 +71,14 @@ func (w claimChange) openWith(ctx context.Context, key uuid.UUID, in signin.Sign
 		return err
 	}
 	try := func(k Key, in signin.SignIn, leave signin.Leave) (evidence.SignedIn, error) {
-		return signInStep{w.Work}.try(ctx, k.ID, in, leave)
+		return signInStep(w).try(ctx, k.ID, in, leave)
 	}
-	found, err := signInStep{w.Work}.tryKey(ctx, k, signin.DeviceService, false, try)
+	found, err := signInStep(w).tryKey(ctx, k, signin.DeviceService, false, try)
 	if err != nil {
-		return signInStep{w.Work}.notSignedIn(ctx, evidence.SignedIn{Tried: []string{k.Label}}, err, in.User)
+		return signInStep(w).notSignedIn(ctx, evidence.SignedIn{Tried: []string{k.Label}}, err, in.User)
 	}
 	found.SignIn, found.Label, found.User = key, k.Label, in.User
-	if err := (signInStep{w.Work}).signedIn(ctx, found); err != nil || w.OnlyChange {
+	if err := signInStep(w).signedIn(ctx, found); err != nil || w.OnlyChange {
 		return err
 	}
 	return w.Open(ctx)

@@ -123,7 +123,7 @@ func (w fixChange) openAnew(ctx context.Context, a command.Fix) error {
 		return nil
 	}
 	if a.Action == fix.Clock {
-		return reachStep{w.Work}.reach(ctx) // the skew is read anew
+		return reachStep(w).reach(ctx) // the skew is read anew
 	}
 	if a.Action == fix.Streams {
 		if err := w.signInAgain(ctx); err != nil {
@@ -137,7 +137,7 @@ func (w fixChange) openAnew(ctx context.Context, a command.Fix) error {
 		return err
 	}
 	w.d.Status.Proofs = nil // what was proven rested on what is no more
-	if err := (proveStep{w.Work}).prove(ctx); err != nil || a.Undo {
+	if err := proveStep(w).prove(ctx); err != nil || a.Undo {
 		return err
 	}
 	return w.Open(ctx)
@@ -153,12 +153,12 @@ func (w fixChange) signInAgain(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	found, err := signInStep{w.Work}.try(ctx, s.SignIn, in, w.Leave(s.SignIn, signin.DeviceService))
+	found, err := signInStep(w).try(ctx, s.SignIn, in, w.Leave(s.SignIn, signin.DeviceService))
 	if err != nil {
 		return ctx.Err() // the fix itself was read back; what is known of the device stays as it was
 	}
 	found.Label, found.User, found.Factory = s.Label, s.User, s.Factory
-	return signInStep{w.Work}.signedIn(ctx, found)
+	return signInStep(w).signedIn(ctx, found)
 }
 
 // setClock sets the clock right, or back by as much as it was off.

@@ -138,7 +138,7 @@ func (w pictureStep) namedSnapshot(ctx context.Context) (string, error) {
 
 // pictureAddresses are the likeliest addresses of a kind of picture, by the path books.
 func (w pictureStep) pictureAddresses(ctx context.Context, kind recipe.Purpose) (out []string, err error) {
-	likely, err := pathSearch{w.Work}.likelyPathsFor(ctx, kind, nil)
+	likely, err := pathSearch(w).likelyPathsFor(ctx, kind, nil)
 	if err != nil {
 		return nil, err
 	}

@@ -17,7 +17,7 @@ type locateStep struct{ *Work }
 // locate asks the device for its streams and their URLs. What a device that is too slow has told is kept, and not asked for again.
 func (w locateStep) locate(ctx context.Context) error {
 	if w.streamOnly() {
-		return pathSearch{w.Work}.findPaths(ctx)
+		return pathSearch(w).findPaths(ctx)
 	}
 	streams, user, err := w.streamURLs(ctx)
 	if err == nil && len(streams) == 0 {

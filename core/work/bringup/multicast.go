@@ -179,7 +179,7 @@ func (w castChange) castByRTSP(ctx context.Context, st camera.Stream, device net
 		body.RTSPProblem = "the stream is not proven, so nobody asked"
 		return nil
 	}
-	req, err := livePlay{w.Work}.streamRequest(ctx, u)
+	req, err := livePlay(w).streamRequest(ctx, u)
 	if err != nil {
 		return err
 	}

@@ -75,7 +75,7 @@ func (w pathSearch) signInStream(ctx context.Context) error {
 	path := ""
 	switch server.Precedence {
 	case pathprobe.AnyPath:
-		return signInStep{w.Work}.signedIn(ctx, evidence.SignedIn{StreamOnly: true, Scheme: "none"})
+		return signInStep(w).signedIn(ctx, evidence.SignedIn{StreamOnly: true, Scheme: "none"})
 	case pathprobe.PathFirst:
 		likely, err := w.likelyPaths(ctx)
 		if err != nil {
@@ -83,17 +83,17 @@ func (w pathSearch) signInStream(ctx context.Context) error {
 		}
 		found, tried, err := c.Find(ctx, server, signin.SignIn{}, likely)
 		if err != nil {
-			return signInStep{w.Work}.notSignedIn(ctx, evidence.SignedIn{StreamOnly: true}, err, "")
+			return signInStep(w).notSignedIn(ctx, evidence.SignedIn{StreamOnly: true}, err, "")
 		}
 		if len(found) > 0 {
 			w.foundPath = &foundPath{recipe: found[0].Recipe, tried: tried}
 		}
 		if len(found) == 0 || !asked(tried, found[0].Path) {
-			return signInStep{w.Work}.signedIn(ctx, evidence.SignedIn{StreamOnly: true, Scheme: "none"}) // nothing has asked for one
+			return signInStep(w).signedIn(ctx, evidence.SignedIn{StreamOnly: true, Scheme: "none"}) // nothing has asked for one
 		}
 		path = found[0].Path
 	}
-	return signInStep{w.Work}.tryKeys(ctx, signin.Streams, func(_ Key, in signin.SignIn, leave signin.Leave) (evidence.SignedIn, error) {
+	return signInStep(w).tryKeys(ctx, signin.Streams, func(_ Key, in signin.SignIn, leave signin.Leave) (evidence.SignedIn, error) {
 		c.Leave = leave
 		err := c.SignIn(ctx, in, path)
 		return evidence.SignedIn{StreamOnly: true, Scheme: "by the stream service"}, err

@@ -127,7 +127,7 @@ func (w placeStep) putOn(ctx context.Context, p latch.Placement, replaces string
 			fit.Words(p.Misfit)),
 			Fix: "Set it to the nearest plan that all its targets take, then place it."}, nil
 	}
-	t, err := targetDoor{w.Work}.connect(ctx, p.Target)
+	t, err := targetDoor(w).connect(ctx, p.Target)
 	if err == nil {
 		var c target.Camera
 		if c, err = w.placing(ctx, p, replaces); err == nil {
@@ -150,7 +150,7 @@ func (w placeStep) placing(ctx context.Context, p latch.Placement, replaces stri
 	var err error
 	switch {
 	case p.From != uuid.Nil: // a recorder's channel, with the recorder's sign-in
-		from, ferr := targetDoor{w.Work}.connect(ctx, p.From)
+		from, ferr := targetDoor(w).connect(ctx, p.From)
 		if ferr != nil {
 			return c, ferr
 		}
@@ -219,7 +219,7 @@ func (w placeStep) confirmOn(ctx context.Context, p latch.Placement, wait time.D
 	}
 	ctx, done := within(ctx, w.budget(latch.Confirmed))
 	defer done()
-	t, err := targetDoor{w.Work}.connect(ctx, p.Target)
+	t, err := targetDoor(w).connect(ctx, p.Target)
 	if errors.As(err, new(*diagnose.TargetShutError)) {
 		return nil // it had the camera before, and says nothing to anybody now
 	}
@@ -237,7 +237,7 @@ func (w placeStep) confirmOn(ctx context.Context, p latch.Placement, wait time.D
 	f := Finding{Subject: p.Target.String()}
 	body := evidence.Confirmed{Says: report.Says, AfterMS: report.After.Milliseconds(), Diagnosis: diagnosis}
 	if diagnosis == nil {
-		seen, err := comparison{w.Work}.compare(ctx, t.session, p)
+		seen, err := comparison(w).compare(ctx, t.session, p)
 		if err != nil {
 			return err
 		}
@@ -301,7 +301,7 @@ func (w placeStep) relook(ctx context.Context, on uuid.UUID, s target.Session) (
 	}
 	kept, done := keeping(ctx)
 	defer done()
-	return layout, targetDoor{w.Work}.keepSeen(kept, on, TargetSeen{Layout: &layout})
+	return layout, targetDoor(w).keepSeen(kept, on, TargetSeen{Layout: &layout})
 }
 
 // Move puts the camera into another slot of a target. A camera that is there changes places with it, and both are recorded.

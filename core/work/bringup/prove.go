@@ -48,10 +48,10 @@ func (w proveStep) prove(ctx context.Context) error {
 			return err
 		}
 		if !proof.OK {
-			return signInStep{w.Work}.wakeAt(ctx, proof.Diagnosis)
+			return signInStep(w).wakeAt(ctx, proof.Diagnosis)
 		}
 	}
-	return pictureStep{w.Work}.askHTTP(ctx)
+	return pictureStep(w).askHTTP(ctx)
 }
 
 // playWithin plays a stream once the link has room for it, and begins with the next one meanwhile, see playBeside.
@@ -248,7 +248,7 @@ func (w proveStep) play(ctx context.Context, u streamurl.URL) (proof.Proof, erro
 		}
 		return w.prover(ctx, u, in, w.Leave(key, signin.Streams))
 	}
-	keys, err := signInStep{w.Work}.candidates(ctx, signin.Streams)
+	keys, err := signInStep(w).candidates(ctx, signin.Streams)
 	if err != nil {
 		return proof.Proof{}, err
 	}

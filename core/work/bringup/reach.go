@@ -34,7 +34,7 @@ func (w reachStep) reach(ctx context.Context) error {
 		Before: before, Known: known, Diagnosis: diagnosis}
 	body.Redirected = body.Service != at
 	if diagnosis == nil {
-		if err := (proveStep{w.Work}).know(ctx, body.TLS); err != nil {
+		if err := proveStep(w).know(ctx, body.TLS); err != nil {
 			return err
 		}
 	}

@@ -25,7 +25,7 @@ type signInStep struct{ *Work }
 // asked without any sign-in: a device that lets anyone in says so by answering.
 func (w signInStep) signIn(ctx context.Context) error {
 	if w.streamOnly() {
-		return pathSearch{w.Work}.signInStream(ctx)
+		return pathSearch(w).signInStream(ctx)
 	}
 	if w.d.Via != nil {
 		return w.signInByRecorder(ctx)

@@ -81,11 +81,11 @@ func (w tuneChange) measureAnew(ctx context.Context) error {
 	if w.OnlyChange {
 		return nil
 	}
-	if err := (locateStep{w.Work}).claimsAnew(ctx); err != nil {
+	if err := locateStep(w).claimsAnew(ctx); err != nil {
 		return err
 	}
 	w.d.Status.Proofs = nil
-	if err := (proveStep{w.Work}).prove(ctx); err != nil {
+	if err := proveStep(w).prove(ctx); err != nil {
 		return err
 	}
 	if err := w.askOffers(ctx); err != nil {

@@ -7,8 +7,11 @@ import (
 	"unlatch/core/work/onvifrecorder"
 )
 
+// A program knows its drivers by the kind of target that each is for.
 func ExampleDriver() {
-	var d target.Driver = onvifrecorder.Driver{}
-	fmt.Println(d != nil, onvifrecorder.Kind)
-	// Output: true onvif-recorder
+	drivers := map[target.Kind]target.Driver{onvifrecorder.Kind: onvifrecorder.Driver{}}
+	for kind := range drivers {
+		fmt.Println(kind)
+	}
+	// Output: onvif-recorder
 }

@@ -3432,7 +3432,11 @@ export interface components {
             /** @description of the certificate that the person has seen */
             sha256: string;
         };
-        "Take-pasteRequest": {
+        "Take-target-certificateRequest": {
+            /** @description of the certificate that the person has seen */
+            sha256: string;
+        };
+        TakePasteBody: {
             /** Format: int64 */
             channels: number;
             /** @description the address that a person has chosen between two readings */
@@ -3447,10 +3451,6 @@ export interface components {
             /** @description faults to leave as they are */
             skip?: string[];
             text: string;
-        };
-        "Take-target-certificateRequest": {
-            /** @description of the certificate that the person has seen */
-            sha256: string;
         };
         TargetAgreeBody: {
             /** @description cameras to go on with */
@@ -5988,7 +5988,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Take-pasteRequest"];
+                "application/json": components["schemas"]["TakePasteBody"];
             };
         };
         responses: {

@@ -7,8 +7,11 @@ import (
 	"unlatch/core/wire/target/byhand"
 )
 
+// A program knows its drivers by the kind of target that each is for.
 func ExampleDriver() {
-	var d target.Driver = byhand.Driver{}
-	fmt.Println(d != nil, byhand.Kind)
-	// Output: true template
+	drivers := map[target.Kind]target.Driver{byhand.Kind: byhand.Driver{}}
+	for kind := range drivers {
+		fmt.Println(kind)
+	}
+	// Output: template
 }

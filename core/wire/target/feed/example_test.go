@@ -7,8 +7,11 @@ import (
 	"unlatch/core/wire/target/feed"
 )
 
+// A program knows its drivers by the kind of target that each is for.
 func ExampleDriver() {
-	var d target.Driver = feed.Driver{}
-	fmt.Println(d != nil, feed.Kind)
-	// Output: true feed
+	drivers := map[target.Kind]target.Driver{feed.Kind: feed.Driver{}}
+	for kind := range drivers {
+		fmt.Println(kind)
+	}
+	// Output: feed
 }

@@ -7,8 +7,11 @@ import (
 	"unlatch/core/wire/target/live"
 )
 
+// A program knows its drivers by the kind of target that each is for.
 func ExampleDriver() {
-	var d target.Driver = live.Driver{}
-	fmt.Println(d != nil, live.Kind)
-	// Output: true live
+	drivers := map[target.Kind]target.Driver{live.Kind: live.Driver{}}
+	for kind := range drivers {
+		fmt.Println(kind)
+	}
+	// Output: live
 }
