@@ -8,9 +8,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"unlatch/core/decide/command"
-	"unlatch/core/decide/diagnose"
 	"unlatch/core/decide/latch"
 	"unlatch/core/ground/signin"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/tuning"
 	"unlatch/store/storetest"
 )
@@ -76,7 +76,7 @@ func TestAChannelSaysThatItsRecorderIsShut(t *testing.T) {
 	require.NoError(t, err)
 	l := d.Status.Latch(d.Status.At())
 	require.Equal(t, latch.Stuck, l.State)
-	assert.Contains(t, []diagnose.Cause{diagnose.RecorderShut, diagnose.NoSignIn}, l.Diagnosis.Cause)
+	assert.Contains(t, []trouble.Cause{trouble.RecorderShut, trouble.NoSignIn}, l.Diagnosis.Cause)
 }
 
 func (b *bench) behind() (out []uuid.UUID) {

@@ -10,10 +10,10 @@ import (
 
 	"unlatch/core/decide/act"
 	"unlatch/core/decide/command"
-	"unlatch/core/decide/diagnose"
 	"unlatch/core/decide/evidence"
 	"unlatch/core/decide/latch"
 	"unlatch/core/ground/signin"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/wire/fix"
 )
 
@@ -42,11 +42,11 @@ func TestAStreamUserOnManyDevices(t *testing.T) {
 	for _, last := range []string{"11", "12"} {
 		l := b.device(last).Status.Latch(latch.SignedIn)
 		require.Equal(t, latch.Stuck, l.State, "%+v", l)
-		require.Equal(t, diagnose.StreamRefuses, l.Diagnosis.Cause)
+		require.Equal(t, trouble.StreamRefuses, l.Diagnosis.Cause)
 	}
 	b.wait(b.open(b.ids("11")))
 	assert.Equal(t, 1, b.world.Device("Apart one").WrongTries(), "what the streams refused is not sent again")
-	require.Equal(t, diagnose.StreamRefuses, b.device("11").Status.Latch(latch.SignedIn).Diagnosis.Cause)
+	require.Equal(t, trouble.StreamRefuses, b.device("11").Status.Latch(latch.SignedIn).Diagnosis.Cause)
 
 	key, err := b.s.SignIns.Add(ctx, signin.New{Label: "Stream user", User: "watcher", Secret: signin.NewSecret("river-stone-91")})
 	require.NoError(t, err)
@@ -79,14 +79,14 @@ func TestTheStreamServiceIsSwitchedOn(t *testing.T) {
 	t.Parallel()
 	b := keyed(t, mending, "127.42.18", [3]string{"Fitter", "fitter", "brass-lamp-41"})
 	b.wait(b.open(b.ids("13", "14")))
-	require.Equal(t, diagnose.StreamsOff, b.device("13").Status.Latch(latch.Proven).Diagnosis.Cause)
+	require.Equal(t, trouble.StreamsOff, b.device("13").Status.Latch(latch.Proven).Diagnosis.Cause)
 	b.fix(fix.Streams, false, uuid.Nil, "13")
 	st := b.device("13").Status
 	require.Equal(t, latch.Placed, st.At(), "%+v", st.Latches)
 	require.Len(t, st.Fixes, 1)
 	assert.Equal(t, "off", st.Fixes[0].Before)
 	b.fix(fix.Streams, true, uuid.Nil, "13")
-	require.Equal(t, diagnose.StreamsOff, b.device("13").Status.Latch(latch.Proven).Diagnosis.Cause)
+	require.Equal(t, trouble.StreamsOff, b.device("13").Status.Latch(latch.Proven).Diagnosis.Cause)
 
 	run, err := b.begin(command.Device{Fix: &command.Fix{Action: fix.Streams}}, b.ids("14"))
 	require.NoError(t, err)
@@ -126,7 +126,7 @@ devices:
 	b.wait(b.open(b.ids("11")))
 	l := b.device("11").Status.Latch(latch.Placed)
 	require.Equal(t, latch.Stuck, l.State, "%+v", b.device("11").Status.Latches)
-	assert.Equal(t, diagnose.UnfitSignIn, l.Diagnosis.Cause)
+	assert.Equal(t, trouble.UnfitSignIn, l.Diagnosis.Cause)
 	key, err := b.s.SignIns.Add(ctx, signin.New{Label: "Stream user", User: "watcher", Secret: signin.NewSecret("river-stone-91")})
 	require.NoError(t, err)
 	b.fix(fix.StreamUser, false, key, "11")

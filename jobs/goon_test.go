@@ -14,11 +14,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"unlatch/core/decide/command"
-	"unlatch/core/decide/diagnose"
 	"unlatch/core/decide/evidence"
 	"unlatch/core/decide/latch"
 	"unlatch/core/ground/address"
 	"unlatch/core/ground/signin"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/wire/onvif"
 	"unlatch/jobs"
 	"unlatch/store/storetest"
@@ -119,7 +119,7 @@ func TestWhatWasRefusedIsTriedAgainWhenAPersonWantsIt(t *testing.T) {
 	b.wait(b.open(b.ids("11")))
 	stuck := b.device("11").Status.Latch(latch.SignedIn).Diagnosis
 	require.NotNil(t, stuck)
-	require.Equal(t, diagnose.WrongSignIn, stuck.Cause)
+	require.Equal(t, trouble.WrongSignIn, stuck.Cause)
 	assert.Contains(t, stuck.Fix, "1 of 3 wrong tries in 15 minutes are used", "the bound is shown")
 	wrong := b.world.Device("Clock").WrongTries()
 	b.wait(b.open(b.ids("11")))

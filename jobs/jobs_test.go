@@ -21,11 +21,11 @@ import (
 
 	"unlatch/core/decide/act"
 	"unlatch/core/decide/command"
-	"unlatch/core/decide/diagnose"
 	"unlatch/core/decide/evidence"
 	"unlatch/core/decide/latch"
 	"unlatch/core/ground/address"
 	"unlatch/core/ground/signin"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/wire/discovery"
 	"unlatch/core/wire/target"
 	"unlatch/jobs"
@@ -195,7 +195,7 @@ func TestFromHeardToConfirmed(t *testing.T) {
 	b.wait(b.open(b.ids("11")))
 	l := b.device("11").Status.Latch(latch.SignedIn)
 	require.Equal(t, latch.Stuck, l.State)
-	assert.Equal(t, diagnose.NoSignIn, l.Diagnosis.Cause)
+	assert.Equal(t, trouble.NoSignIn, l.Diagnosis.Cause)
 
 	// One sign-in opens all six at once, and not the one that it is not for.
 	_, err := b.s.SignIns.Add(ctx, signin.New{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
@@ -212,15 +212,15 @@ func TestFromHeardToConfirmed(t *testing.T) {
 		require.NoError(t, err)
 		assert.Greater(t, len(still), 1000)
 	}
-	assert.Equal(t, diagnose.StreamsOff, b.device("18").Status.Latch(latch.Proven).Diagnosis.Cause,
+	assert.Equal(t, trouble.StreamsOff, b.device("18").Status.Latch(latch.Proven).Diagnosis.Cause,
 		"the device itself says that its streams are off")
 	strange := b.device("17").Status
-	assert.Equal(t, diagnose.WrongSignIn, strange.Latch(latch.SignedIn).Diagnosis.Cause)
+	assert.Equal(t, trouble.WrongSignIn, strange.Latch(latch.SignedIn).Diagnosis.Cause)
 
 	// What was refused is not sent again.
 	b.wait(b.open(b.ids("17")))
 	strange = b.device("17").Status
-	assert.Equal(t, diagnose.NoSignIn, strange.Latch(latch.SignedIn).Diagnosis.Cause)
+	assert.Equal(t, trouble.NoSignIn, strange.Latch(latch.SignedIn).Diagnosis.Cause)
 	assert.Contains(t, strange.Latch(latch.SignedIn).Reason, "refused before (Fitter)")
 
 	// Five slots for six cameras: five are confirmed, one says why not.
@@ -233,7 +233,7 @@ func TestFromHeardToConfirmed(t *testing.T) {
 		if d.Status.At() == "" {
 			done++
 			assert.Equal(t, "Connected, recording Active", d.Status.Placements[0].Report)
-		} else if l := d.Status.Latch(latch.Placed); l.Diagnosis != nil && l.Diagnosis.Cause == diagnose.TargetFull {
+		} else if l := d.Status.Latch(latch.Placed); l.Diagnosis != nil && l.Diagnosis.Cause == trouble.TargetFull {
 			full++
 			assert.Contains(t, l.Reason, "All 7 slots", "two of them are its own channels")
 		}
@@ -410,7 +410,7 @@ devices:
 	b.wait(b.open(b.ids("11", "12")))
 	l := b.device("11").Status.Latch(latch.SignedIn)
 	require.Equal(t, latch.Stuck, l.State)
-	require.Equal(t, diagnose.FactoryFresh, l.Diagnosis.Cause)
+	require.Equal(t, trouble.FactoryFresh, l.Diagnosis.Cause)
 
 	good, err := b.s.SignIns.Add(ctx, signin.New{Label: "Yard", User: "fitter", Secret: signin.NewSecret("water & <coal>")})
 	require.NoError(t, err)

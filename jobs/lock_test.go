@@ -7,9 +7,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"unlatch/core/decide/diagnose"
 	"unlatch/core/decide/latch"
 	"unlatch/core/ground/signin"
+	"unlatch/core/ground/trouble"
 	"unlatch/jobs"
 	"unlatch/store/storetest"
 )
@@ -62,13 +62,13 @@ func TestALockedDeviceIsWaitedFor(t *testing.T) {
 	for _, last := range []string{"11", "12", "13"} {
 		l := b.device(last).Status.Latch(latch.SignedIn)
 		require.Equal(t, latch.Stuck, l.State, "%s: %+v", last, l)
-		require.Equal(t, diagnose.Locked, l.Diagnosis.Cause, "%s: %s", last, l.Diagnosis.Summary)
+		require.Equal(t, trouble.Locked, l.Diagnosis.Cause, "%s: %s", last, l.Diagnosis.Summary)
 		require.NotNil(t, l.Diagnosis.Until, last)
 	}
 	asked := b.world.Device("Hinted").Asked()
 	b.wait(b.open(b.ids("11")))
 	assert.LessOrEqual(t, b.world.Device("Hinted").Asked()-asked, int64(4), "only what needs no sign-in was asked")
-	assert.Equal(t, diagnose.Locked, b.device("11").Status.Latch(latch.SignedIn).Diagnosis.Cause)
+	assert.Equal(t, trouble.Locked, b.device("11").Status.Latch(latch.SignedIn).Diagnosis.Cause)
 	for _, name := range held {
 		b.world.Device(name).LetGo()
 	}
@@ -78,7 +78,7 @@ func TestALockedDeviceIsWaitedFor(t *testing.T) {
 	// One that takes basic only waits for a person: what was agreed to is for work that somebody begins.
 	require.Eventually(t, func() bool {
 		d := b.device("13").Status.Latch(latch.SignedIn).Diagnosis
-		return d != nil && d.Cause == diagnose.ReadableWaits
+		return d != nil && d.Cause == trouble.ReadableWaits
 	}, time.Minute, 200*time.Millisecond)
 	b.wait(b.open(b.ids("13")))
 	assert.Equal(t, latch.Placed, b.device("13").Status.At())
@@ -93,10 +93,10 @@ func TestLocksThatDoNotSaySo(t *testing.T) {
 	b.wait(b.open(b.ids("14", "15")))
 	storm := b.device("14").Status.Latch(latch.SignedIn).Diagnosis
 	require.NotNil(t, storm)
-	assert.Equal(t, diagnose.HeldBack, storm.Cause)
+	assert.Equal(t, trouble.HeldBack, storm.Cause)
 	assert.Equal(t, signin.Budget, b.world.Device("Storm").WrongTries(), "the guard stops by itself")
 	drops := b.device("15").Status.Latch(latch.SignedIn).Diagnosis
 	require.NotNil(t, drops)
-	assert.Equal(t, diagnose.Locked, drops.Cause, drops.Summary)
+	assert.Equal(t, trouble.Locked, drops.Cause, drops.Summary)
 	assert.Equal(t, 1, b.world.Device("Drops").WrongTries())
 }

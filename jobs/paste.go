@@ -15,6 +15,7 @@ import (
 	"unlatch/core/decide/evidence"
 	"unlatch/core/ground/signin"
 	"unlatch/core/ground/streamurl"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/recipe"
 	"unlatch/core/wire/discovery"
 	"unlatch/core/work/bringup"
@@ -120,7 +121,7 @@ func (d *deviceJob) paste(ctx context.Context, a command.Paste, u streamurl.URL,
 		}
 	}
 	if done.Found == 0 {
-		return d.Keep(ctx, bringup.Finding{Body: evidence.Located{Diagnosis: &diagnose.Diagnosis{Cause: diagnose.NoPath,
+		return d.Keep(ctx, bringup.Finding{Body: evidence.Located{Diagnosis: &diagnose.Diagnosis{Cause: trouble.NoPath,
 			Summary: fmt.Sprintf("The recipe %s gives no path that is there, of %d channels.", a.Shape, a.Channels),
 			Fix:     "Choose another reading of the URL, or check the channel in it.",
 			Seen:    string(opened.Reached.StreamServer.Precedence)}}})

@@ -8,10 +8,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"unlatch/core/decide/act"
-	"unlatch/core/decide/diagnose"
 	"unlatch/core/decide/latch"
 	"unlatch/core/ground/address"
 	"unlatch/core/ground/signin"
+	"unlatch/core/ground/trouble"
 	"unlatch/jobs"
 	"unlatch/sim/simtest"
 	"unlatch/store/storetest"
@@ -52,7 +52,7 @@ func TestWithoutADeviceService(t *testing.T) {
 	b.wait(b.open(b.ids("11", "12", "13", "14", "15")))
 	held := b.device("11").Status.Latch(latch.SignedIn).Diagnosis
 	require.NotNil(t, held)
-	assert.Equal(t, diagnose.Readable, held.Cause)
+	assert.Equal(t, trouble.Readable, held.Cause)
 	require.NoError(t, b.s.Consents.Agree(ctx, act.Person{}, b.site.ID, act.Readable{Clear: true}))
 	b.wait(b.open(b.ids("11", "12", "13", "14", "15")))
 	for _, last := range []string{"11", "12", "13", "14"} {
@@ -72,7 +72,7 @@ func TestWithoutADeviceService(t *testing.T) {
 
 	strange := b.device("15").Status.Latch(latch.SignedIn)
 	require.Equal(t, latch.Stuck, strange.State)
-	assert.Equal(t, diagnose.WrongSignIn, strange.Diagnosis.Cause)
+	assert.Equal(t, trouble.WrongSignIn, strange.Diagnosis.Cause)
 	asked := 0
 	b.wait(b.open(b.ids("15")))
 	history, err := b.s.Devices.History(ctx, b.names["15"], 20)

@@ -6,10 +6,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"unlatch/core/decide/diagnose"
 	"unlatch/core/decide/evidence"
 	"unlatch/core/decide/latch"
 	"unlatch/core/ground/certificate"
+	"unlatch/core/ground/trouble"
 	"unlatch/store"
 )
 
@@ -45,6 +45,6 @@ func TestStreamsAreFoundElsewhere(t *testing.T) {
 	b.wait(b.openAgain(b.ids("11")))
 	changed := b.device("11").Status
 	require.NotNil(t, changed.Latch(latch.Proven).Diagnosis, "%+v", changed.Latches)
-	assert.Equal(t, diagnose.CertificateChanged, changed.Latch(latch.Proven).Diagnosis.Cause)
+	assert.Equal(t, trouble.CertificateChanged, changed.Latch(latch.Proven).Diagnosis.Cause)
 	assert.Equal(t, pin.Certificate.SHA256, changed.Proofs["main"].TLS.SHA256, "the one that is shown now")
 }

@@ -13,9 +13,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"unlatch/core/decide/act"
-	"unlatch/core/decide/diagnose"
 	"unlatch/core/decide/latch"
 	"unlatch/core/ground/signin"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/wire/discovery"
 	"unlatch/jobs"
 	"unlatch/sim/hostile"
@@ -75,7 +75,7 @@ func TestAStrangerCollectsNoKeyring(t *testing.T) {
 	require.NoError(t, err)
 	stuck := d.Status.Latch(latch.SignedIn).Diagnosis
 	require.NotNil(t, stuck)
-	assert.Equal(t, diagnose.Readable, stuck.Cause)
+	assert.Equal(t, trouble.Readable, stuck.Cause)
 	assert.Contains(t, r.Got(), "GetDeviceInformation", "it was asked")
 	assert.NotContains(t, r.Got(), "Authorization")
 	gotNone(t, r, "wrong-lamp-1", "wrong-lamp-2", "wrong-lamp-3", "wrong-lamp-4")
@@ -84,7 +84,7 @@ func TestAStrangerCollectsNoKeyring(t *testing.T) {
 	b.wait(b.open([]uuid.UUID{id}))
 	d, err = b.s.Devices.Get(ctx, id)
 	require.NoError(t, err)
-	assert.Equal(t, diagnose.HeldBack, d.Status.Latch(latch.SignedIn).Diagnosis.Cause)
+	assert.Equal(t, trouble.HeldBack, d.Status.Latch(latch.SignedIn).Diagnosis.Cause)
 	assert.Equal(t, signin.Budget, strings.Count(r.Got(), "Authorization: Basic"), "each sending passes the one counter")
 	gotNone(t, r, "wrong-lamp-4")
 	asked := r.Got()
@@ -131,7 +131,7 @@ func TestAnImpostorGetsNothing(t *testing.T) {
 	d = b.device("11")
 	assert.Equal(t, "127.42.21.11", d.Status.Before.String(), "it is not known again")
 	require.NotNil(t, d.Status.Latch(latch.SignedIn).Diagnosis)
-	assert.Equal(t, diagnose.SchemeWeaker, d.Status.Latch(latch.SignedIn).Diagnosis.Cause,
+	assert.Equal(t, trouble.SchemeWeaker, d.Status.Latch(latch.SignedIn).Diagnosis.Cause,
 		"though somebody has agreed to basic on the site")
 	gotNone(t, r, "brass-lamp-41", "wrong-lamp-9")
 	assert.NotContains(t, r.Got(), "Authorization")
@@ -149,7 +149,7 @@ func TestAMovedDeviceThatRefusesIsAStranger(t *testing.T) {
 	b.wait(b.open(b.ids("11")))
 	stuck := b.device("11").Status.Latch(latch.SignedIn).Diagnosis
 	require.NotNil(t, stuck)
-	assert.Equal(t, diagnose.Stranger, stuck.Cause, stuck.Summary)
+	assert.Equal(t, trouble.Stranger, stuck.Cause, stuck.Summary)
 	assert.Equal(t, 1, strings.Count(r.Got(), "Authorization: Digest"))
 	assert.NotContains(t, r.Got(), `username="other"`)
 }
@@ -229,7 +229,7 @@ func TestASlowDeviceIsGoneOnWith(t *testing.T) {
 	b.wait(b.open([]uuid.UUID{id}))
 	first := at()
 	require.NotNil(t, first.Latch(latch.Located).Diagnosis, "%+v", first.Latches)
-	assert.Equal(t, diagnose.TooSlow, first.Latch(latch.Located).Diagnosis.Cause)
+	assert.Equal(t, trouble.TooSlow, first.Latch(latch.Located).Diagnosis.Cause)
 	assert.Contains(t, first.Latch(latch.Located).Diagnosis.Summary, "stream URLs")
 	require.NotEmpty(t, first.Streams)
 	require.Less(t, len(first.Streams), 20)

@@ -11,11 +11,11 @@ import (
 
 	"github.com/google/uuid"
 
-	"unlatch/core/decide/diagnose"
 	"unlatch/core/decide/evidence"
 	"unlatch/core/decide/identity"
 	"unlatch/core/decide/latch"
 	"unlatch/core/ground/signin"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/camera"
 	"unlatch/core/wire/discovery"
 	"unlatch/core/wire/netconfig"
@@ -221,7 +221,7 @@ func (v *deviceView) whoItIs(d *store.Device) {
 	st := &d.Status
 	v.Claims = sayings(st.Heard)
 	if l := st.Latch(latch.Reachable); l.Diagnosis != nil {
-		v.Conflict = l.Diagnosis.Cause == diagnose.AddressConflict
+		v.Conflict = l.Diagnosis.Cause == trouble.AddressConflict
 	}
 	if in := st.SignedIn; in != nil {
 		v.Protocols = in.Protocols

@@ -17,6 +17,7 @@ import (
 	"unlatch/core/decide/proof"
 	"unlatch/core/ground/certificate"
 	"unlatch/core/ground/signin"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/camera"
 	"unlatch/core/wire/discovery"
 	"unlatch/store"
@@ -115,7 +116,7 @@ func TestFixesAskForWhatTheyNeed(t *testing.T) {
 	t.Parallel()
 	p, s, _ := serve(t, storetest.URL(t))
 	p.setUp()
-	site, d, _ := located(t, p, s, proof.Proof{Diagnosis: &diagnose.Diagnosis{Cause: diagnose.WrongSignIn}})
+	site, d, _ := located(t, p, s, proof.Proof{Diagnosis: &diagnose.Diagnosis{Cause: trouble.WrongSignIn}})
 	assert.Equal(t, "stream_user", p.device(d.ID).Next.Action)
 	assert.Equal(t, "refused", p.device(d.ID).Grid[1].State)
 	at := "/api/sites/" + site.ID.String() + "/fixes"
@@ -150,7 +151,7 @@ func TestANewCertificateIsTakenByAPerson(t *testing.T) {
 	p, s, _ := serve(t, storetest.URL(t))
 	p.setUp()
 	_, d, _ := located(t, p, s, proof.Proof{TLS: &certificate.Certificate{SHA256: "new"},
-		Diagnosis: &diagnose.Diagnosis{Cause: diagnose.CertificateChanged}})
+		Diagnosis: &diagnose.Diagnosis{Cause: trouble.CertificateChanged}})
 	require.NoError(t, s.Devices.Record(context.Background(), d, nil,
 		store.Finding{Body: evidence.Pin{Certificate: certificate.Certificate{SHA256: "old"}}}))
 	v := p.device(d.ID)
@@ -190,7 +191,7 @@ func TestTuningAsksForWhatItNeeds(t *testing.T) {
 	t.Parallel()
 	p, s, _ := serve(t, storetest.URL(t))
 	p.setUp()
-	site, d, _ := located(t, p, s, proof.Proof{Diagnosis: &diagnose.Diagnosis{Cause: diagnose.WrongSignIn}})
+	site, d, _ := located(t, p, s, proof.Proof{Diagnosis: &diagnose.Diagnosis{Cause: trouble.WrongSignIn}})
 	at := "/api/sites/" + site.ID.String() + "/tune"
 	ask := func(role, plan string) map[string]any {
 		return map[string]any{"devices": []uuid.UUID{d.ID}, "plan": map[string]string{role: plan}}

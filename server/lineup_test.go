@@ -20,9 +20,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"unlatch/core/decide/act"
-	"unlatch/core/decide/diagnose"
 	"unlatch/core/decide/evidence"
 	"unlatch/core/decide/latch"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/wire/discovery"
 	"unlatch/store"
 	"unlatch/store/storetest"
@@ -175,7 +175,7 @@ func TestAConsentEndsByItself(t *testing.T) {
 	later, names := x.changes(v.Version)
 	assert.Equal(t, "urn:stray", names)
 	assert.Nil(t, later.Devices[0].Consent)
-	assert.Equal(t, diagnose.OutOfScope, later.Devices[0].Latches[1].Diagnosis.Cause)
+	assert.Equal(t, trouble.OutOfScope, later.Devices[0].Latches[1].Diagnosis.Cause)
 }
 
 // Versions are remembered only so far back: a page that has missed more departures than that gets everything.

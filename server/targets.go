@@ -10,8 +10,8 @@ import (
 
 	"unlatch/core/decide/act"
 	"unlatch/core/decide/command"
-	"unlatch/core/decide/diagnose"
 	"unlatch/core/ground/signin"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/wire/target"
 	"unlatch/core/wire/target/byhand"
 	"unlatch/core/wire/target/feed"
@@ -44,9 +44,9 @@ type targetView struct {
 	Feed     string            `json:"feed,omitempty" doc:"the address of its feed"`
 	Screens  []feed.Screen     `json:"screens,omitempty" doc:"who takes the feed"`
 
-	Agreements []agreementView  `json:"agreements" doc:"what may go to it so that it can be read"`
-	Wants      *diagnose.Wanted `json:"wants,omitempty" doc:"what was not sent to it because nobody has agreed"`
-	Hands      []handedView     `json:"hands" doc:"the sign-ins that it is given for cameras"`
+	Agreements []agreementView `json:"agreements" doc:"what may go to it so that it can be read"`
+	Wants      *trouble.Wanted `json:"wants,omitempty" doc:"what was not sent to it because nobody has agreed"`
+	Hands      []handedView    `json:"hands" doc:"the sign-ins that it is given for cameras"`
 }
 
 // targetBody is a target that stands by itself.

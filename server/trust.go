@@ -10,16 +10,17 @@ import (
 	"unlatch/core/decide/act"
 	"unlatch/core/decide/diagnose"
 	"unlatch/core/decide/latch"
+	"unlatch/core/ground/trouble"
 	"unlatch/store"
 )
 
 // findingView is something seen that a person should act on.
 type findingView struct {
-	Cause   diagnose.Cause `json:"cause"`
-	Summary string         `json:"summary"`
-	Fix     string         `json:"fix"`
-	Seen    string         `json:"seen,omitempty"`
-	Address string         `json:"address,omitempty" doc:"of a claim: the address that makes it"`
+	Cause   trouble.Cause `json:"cause"`
+	Summary string        `json:"summary"`
+	Fix     string        `json:"fix"`
+	Seen    string        `json:"seen,omitempty"`
+	Address string        `json:"address,omitempty" doc:"of a claim: the address that makes it"`
 }
 
 // findings are what should be acted on at a device beside the latch that it waits at.

@@ -9,7 +9,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"unlatch/core/decide/act"
-	"unlatch/core/decide/diagnose"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/wire/target"
 )
 
@@ -101,15 +101,15 @@ func (s Targets) Agreements(ctx context.Context, ids ...uuid.UUID) (out []Target
 }
 
 // Wants are what was not sent to targets because nobody has agreed, by the last that they were asked.
-func (s Targets) Wants(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]diagnose.Wanted, error) {
+func (s Targets) Wants(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]trouble.Wanted, error) {
 	var rows []struct {
-		Target uuid.UUID               `db:"target_id"`
-		Wanted *jsonb[diagnose.Wanted] `db:"wanted"`
+		Target uuid.UUID              `db:"target_id"`
+		Wanted *jsonb[trouble.Wanted] `db:"wanted"`
 	}
 	err := s.on(ctx).SelectContext(ctx, &rows, `SELECT t.id AS target_id, l.wanted FROM targets t CROSS JOIN LATERAL
 		(SELECT diagnosis -> 'wanted' AS wanted FROM target_seen WHERE target_id = t.id ORDER BY at DESC, id DESC LIMIT 1) l
 		WHERE t.id = ANY($1) AND l.wanted IS NOT NULL`, ids)
-	out := map[uuid.UUID]diagnose.Wanted{}
+	out := map[uuid.UUID]trouble.Wanted{}
 	for _, r := range rows {
 		if r.Wanted != nil {
 			out[r.Target] = r.Wanted.V

@@ -16,8 +16,7 @@ import (
 	"strings"
 	"sync"
 	"time"
-
-	"unlatch/core/decide/diagnose"
+	"unlatch/core/ground/trouble"
 )
 
 // A Speech is which client a device is for.
@@ -34,7 +33,7 @@ type Device struct {
 	Name   string
 	Speaks Speech
 	// Want is the diagnosis that has to come of it; "" where the work goes on all the same.
-	Want diagnose.Cause
+	Want trouble.Cause
 	// serve answers on one connection until it is closed; n counts connections from 1.
 	serve func(c *conn, n int)
 }

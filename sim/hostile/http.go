@@ -8,8 +8,7 @@ import (
 	"strings"
 	"sync"
 	"time"
-
-	"unlatch/core/decide/diagnose"
+	"unlatch/core/ground/trouble"
 )
 
 const soap = "http://www.w3.org/2003/05/soap-envelope"
@@ -107,7 +106,7 @@ func profiles(n int) string {
 
 // BasicTrap is a stranger that looks like a device service and wants the password itself.
 func BasicTrap() Device {
-	return Device{"tells the time and wants the password itself for the rest", DeviceService, diagnose.Readable, func(c *conn, _ int) {
+	return Device{"tells the time and wants the password itself for the rest", DeviceService, trouble.Readable, func(c *conn, _ int) {
 		c.each(func(_, _ string, head textproto.MIMEHeader) string {
 			if strings.Contains(head.Get("Content-Type"), "GetSystemDateAndTime") {
 				return envelope("<GetSystemDateAndTimeResponse/>")
@@ -119,7 +118,7 @@ func BasicTrap() Device {
 
 // HashTrap is a stranger that looks like a device service and collects digests.
 func HashTrap() Device {
-	return Device{"tells the time and collects digests for the rest", DeviceService, diagnose.WrongSignIn, func(c *conn, _ int) {
+	return Device{"tells the time and collects digests for the rest", DeviceService, trouble.WrongSignIn, func(c *conn, _ int) {
 		c.each(func(_, _ string, head textproto.MIMEHeader) string {
 			if strings.Contains(head.Get("Content-Type"), "GetSystemDateAndTime") {
 				return envelope("<GetSystemDateAndTimeResponse/>")
@@ -135,7 +134,7 @@ func Slow(channels int, each time.Duration) Device {
 	for i := range channels {
 		list.WriteString(strings.ReplaceAll(fmt.Sprintf(profile, i), "<SourceToken>v", fmt.Sprintf("<SourceToken>v%d", i)))
 	}
-	return Device{"takes its time for each answer", DeviceService, diagnose.TooSlow, func(c *conn, _ int) {
+	return Device{"takes its time for each answer", DeviceService, trouble.TooSlow, func(c *conn, _ int) {
 		at := c.LocalAddr().String()
 		c.each(func(_, _ string, head textproto.MIMEHeader) string {
 			asked := head.Get("Content-Type")
@@ -170,29 +169,29 @@ func deviceServices() []Device {
 	}
 	return []Device{
 		BasicTrap(), HashTrap(),
-		{"drips its answer", DeviceService, diagnose.TooSlow, then(func(c *conn) { c.drip("HTTP/1.1 200 OK\r\nX: y\r\n") })},
-		{"drips its body", DeviceService, diagnose.TooSlow,
+		{"drips its answer", DeviceService, trouble.TooSlow, then(func(c *conn) { c.drip("HTTP/1.1 200 OK\r\nX: y\r\n") })},
+		{"drips its body", DeviceService, trouble.TooSlow,
 			then(func(c *conn) { c.say("HTTP/1.1 200 OK\r\nContent-Length: 100000\r\n\r\n"); c.drip("<a>") })},
-		{"says nothing", DeviceService, diagnose.Silent, func(c *conn, _ int) { c.hold() }},
-		{"hangs up on every request", DeviceService, diagnose.Dropped, then(func(*conn) {})},
-		{"sends a header line without end", DeviceService, diagnose.Unbounded,
+		{"says nothing", DeviceService, trouble.Silent, func(c *conn, _ int) { c.hold() }},
+		{"hangs up on every request", DeviceService, trouble.Dropped, then(func(*conn) {})},
+		{"sends a header line without end", DeviceService, trouble.Unbounded,
 			then(func(c *conn) { c.say("HTTP/1.1 200 OK\r\nX: "); c.forever("y") })},
-		{"sends header lines without end", DeviceService, diagnose.Unbounded,
+		{"sends header lines without end", DeviceService, trouble.Unbounded,
 			then(func(c *conn) { c.say("HTTP/1.1 200 OK\r\n"); c.forever("X-More: yes\r\n") })},
-		{"sends a body without end", DeviceService, diagnose.Unbounded,
+		{"sends a body without end", DeviceService, trouble.Unbounded,
 			then(func(c *conn) { c.say("HTTP/1.1 200 OK\r\nConnection: close\r\n\r\n<"); c.forever("aaaaaaaa") })},
-		{"sends a bomb of zeros, packed", DeviceService, diagnose.NotONVIF, always(packed)},
-		{"nests its XML deep", DeviceService, diagnose.Unbounded, always(httpOK("application/soap+xml", strings.Repeat("<a>", 100_000)))},
-		{"expands its XML", DeviceService, diagnose.NotONVIF, always(httpOK("application/soap+xml",
+		{"sends a bomb of zeros, packed", DeviceService, trouble.NotONVIF, always(packed)},
+		{"nests its XML deep", DeviceService, trouble.Unbounded, always(httpOK("application/soap+xml", strings.Repeat("<a>", 100_000)))},
+		{"expands its XML", DeviceService, trouble.NotONVIF, always(httpOK("application/soap+xml",
 			`<!DOCTYPE e [<!ENTITY a "aaaaaaaaaa"><!ENTITY b "&a;&a;&a;&a;&a;&a;&a;&a;">]><Envelope><Body>&b;</Body></Envelope>`))},
-		{"sends garbage", DeviceService, diagnose.NotHTTP, then(func(c *conn) { c.say("\x00\x01\x02\xff garbage\r\n\r\n") })},
-		{"speaks RTSP on its web port", DeviceService, diagnose.NotHTTP, always("RTSP/1.0 400 Bad Request\r\n\r\n")},
-		{"redirects to itself for ever", DeviceService, diagnose.NotONVIF,
+		{"sends garbage", DeviceService, trouble.NotHTTP, then(func(c *conn) { c.say("\x00\x01\x02\xff garbage\r\n\r\n") })},
+		{"speaks RTSP on its web port", DeviceService, trouble.NotHTTP, always("RTSP/1.0 400 Bad Request\r\n\r\n")},
+		{"redirects to itself for ever", DeviceService, trouble.NotONVIF,
 			always("HTTP/1.1 302 Found\r\nLocation: /onvif/device_service\r\nContent-Length: 0\r\n\r\n")},
-		{"redirects to somebody else", DeviceService, diagnose.NotONVIF,
+		{"redirects to somebody else", DeviceService, trouble.NotONVIF,
 			always("HTTP/1.1 307 Moved\r\nLocation: http://127.99.9.9/onvif/device_service\r\nContent-Length: 0\r\n\r\n")},
-		{"wants the password itself", DeviceService, diagnose.Readable, always(wants("HTTP/1.1", "", basic))},
-		{"wants the password itself once it has the digest", DeviceService, diagnose.WrongSignIn, func(c *conn, _ int) {
+		{"wants the password itself", DeviceService, trouble.Readable, always(wants("HTTP/1.1", "", basic))},
+		{"wants the password itself once it has the digest", DeviceService, trouble.WrongSignIn, func(c *conn, _ int) {
 			c.each(func(_, _ string, head textproto.MIMEHeader) string {
 				if head.Get("Authorization") == "" {
 					return wants("HTTP/1.1", "", digest)
@@ -200,17 +199,17 @@ func deviceServices() []Device {
 				return wants("HTTP/1.1", "", basic)
 			})
 		}},
-		{"offers a scheme of its own", DeviceService, diagnose.SchemeUnknown, always(wants("HTTP/1.1", "", "Stranger x=y"))},
-		{"names a nonce of 7.9 kB", DeviceService, diagnose.Unbounded, always(wants("HTTP/1.1", "",
+		{"offers a scheme of its own", DeviceService, trouble.SchemeUnknown, always(wants("HTTP/1.1", "", "Stranger x=y"))},
+		{"names a nonce of 7.9 kB", DeviceService, trouble.Unbounded, always(wants("HTTP/1.1", "",
 			`Digest realm="r", nonce="`+strings.Repeat("n", 7900)+`"`))},
-		{"calls every nonce stale", DeviceService, diagnose.WrongSignIn, func(c *conn, _ int) {
+		{"calls every nonce stale", DeviceService, trouble.WrongSignIn, func(c *conn, _ int) {
 			i := 0
 			c.each(func(string, string, textproto.MIMEHeader) string {
 				i++
 				return wants("HTTP/1.1", "", fmt.Sprintf(renewed, i))
 			})
 		}},
-		{"has 11,000 media profiles", DeviceService, diagnose.Unbounded, service(map[string]func(string) string{"GetServices": services,
+		{"has 11,000 media profiles", DeviceService, trouble.Unbounded, service(map[string]func(string) string{"GetServices": services,
 			"GetProfiles": said(profiles(11_000)), "GetDeviceInformation": said(envelope("<GetDeviceInformationResponse/>"))})},
 		{"has NUL bytes, escapes and turned letters in its names", DeviceService, "", service(info("<Manufacturer>Nul&#x1;\x00</Manufacturer>"))},
 		{"names a password in its stream's URL", DeviceService, "",
@@ -221,26 +220,26 @@ func deviceServices() []Device {
 func webs() []Device {
 	const part = "--cut\r\nContent-Type: image/jpeg\r\n\r\n"
 	return []Device{
-		{"has a snapshot of 10 GB", Web, diagnose.NotPicture, then(func(c *conn) {
+		{"has a snapshot of 10 GB", Web, trouble.NotPicture, then(func(c *conn) {
 			c.say("HTTP/1.1 200 OK\r\nContent-Type: image/jpeg\r\nContent-Length: 10737418240\r\n\r\n")
 			c.forever("\xff\xd8")
 		})},
-		{"has a snapshot that is a page", Web, diagnose.NotPicture, always(httpOK("text/html", "<h1>no picture</h1>"))},
-		{"has motion JPEG whose part never ends", Web, diagnose.NotPicture, then(func(c *conn) {
+		{"has a snapshot that is a page", Web, trouble.NotPicture, always(httpOK("text/html", "<h1>no picture</h1>"))},
+		{"has motion JPEG whose part never ends", Web, trouble.NotPicture, then(func(c *conn) {
 			c.say("HTTP/1.1 200 OK\r\nContent-Type: multipart/x-mixed-replace; boundary=cut\r\n\r\n" + part)
 			c.forever("\xff\xd8")
 		})},
-		{"has motion JPEG of nothing", Web, diagnose.NotPicture, then(func(c *conn) {
+		{"has motion JPEG of nothing", Web, trouble.NotPicture, then(func(c *conn) {
 			c.say("HTTP/1.1 200 OK\r\nContent-Type: multipart/x-mixed-replace; boundary=cut\r\n\r\n")
 			c.forever(part)
 		})},
-		{"drips its page", Web, diagnose.TooSlow, then(func(c *conn) { c.drip("HTTP/1.1 200 OK\r\nX: y\r\n") })},
-		{"wants the password itself for its page", Web, diagnose.Readable, always(wants("HTTP/1.1", "", basic))},
-		{"redirects its page for ever", Web, diagnose.RedirectLost,
+		{"drips its page", Web, trouble.TooSlow, then(func(c *conn) { c.drip("HTTP/1.1 200 OK\r\nX: y\r\n") })},
+		{"wants the password itself for its page", Web, trouble.Readable, always(wants("HTTP/1.1", "", basic))},
+		{"redirects its page for ever", Web, trouble.RedirectLost,
 			always("HTTP/1.1 302 Found\r\nLocation: /again\r\nContent-Length: 0\r\n\r\n")},
-		{"redirects its page out of the site", Web, diagnose.OutOfScope,
+		{"redirects its page out of the site", Web, trouble.OutOfScope,
 			always("HTTP/1.1 302 Found\r\nLocation: http://127.99.9.9/\r\nContent-Length: 0\r\n\r\n")},
-		{"calls every nonce of its page stale", Web, diagnose.WrongSignIn, func(c *conn,
+		{"calls every nonce of its page stale", Web, trouble.WrongSignIn, func(c *conn,
 			n int) {
 			always(wants("HTTP/1.1", "", fmt.Sprintf(renewed, n)))(c, n)
 		}},

@@ -10,8 +10,7 @@ import (
 	"slices"
 	"strings"
 	"time"
-
-	"unlatch/core/decide/diagnose"
+	"unlatch/core/ground/trouble"
 )
 
 // ok is a whole RTSP answer.
@@ -148,17 +147,17 @@ func each(answer func(method, cseq string, head textproto.MIMEHeader) string) fu
 // brokenAnswers are stream services whose answers are none.
 func brokenAnswers() []Device {
 	return []Device{
-		{"drips its answer", Streams, diagnose.TooSlow, then(func(c *conn) { c.drip("RTSP/1.0 200 OK\r\nX: y\r\n") })},
-		{"says nothing", Streams, diagnose.Silent, func(c *conn, _ int) { c.hold() }},
-		{"sends a line without end", Streams, diagnose.Unbounded, then(func(c *conn) { c.say("RTSP/1.0 200 "); c.forever("a") })},
-		{"sends header lines without end", Streams, diagnose.Unbounded,
+		{"drips its answer", Streams, trouble.TooSlow, then(func(c *conn) { c.drip("RTSP/1.0 200 OK\r\nX: y\r\n") })},
+		{"says nothing", Streams, trouble.Silent, func(c *conn, _ int) { c.hold() }},
+		{"sends a line without end", Streams, trouble.Unbounded, then(func(c *conn) { c.say("RTSP/1.0 200 "); c.forever("a") })},
+		{"sends header lines without end", Streams, trouble.Unbounded,
 			then(func(c *conn) { c.say("RTSP/1.0 200 OK\r\n"); c.forever("X-More: yes\r\n") })},
-		{"announces a body of 50 MB", Streams, diagnose.Unbounded,
+		{"announces a body of 50 MB", Streams, trouble.Unbounded,
 			then(func(c *conn) { c.say("RTSP/1.0 200 OK\r\nContent-Length: 52428800\r\n\r\n"); c.hold() })},
-		{"announces a body of less than nothing", Streams, diagnose.Broken,
+		{"announces a body of less than nothing", Streams, trouble.Broken,
 			then(func(c *conn) { c.say("RTSP/1.0 200 OK\r\nContent-Length: -1\r\n\r\n"); c.hold() })},
-		{"sends garbage", Streams, diagnose.Broken, then(func(c *conn) { c.say("\x00\x01\x02 hello\r\n\r\n"); c.hold() })},
-		{"sends requests of its own and answers none", Streams, diagnose.OwnRequests, then(func(c *conn) {
+		{"sends garbage", Streams, trouble.Broken, then(func(c *conn) { c.say("\x00\x01\x02 hello\r\n\r\n"); c.hold() })},
+		{"sends requests of its own and answers none", Streams, trouble.OwnRequests, then(func(c *conn) {
 			for i := 1; c.say(fmt.Sprintf("OPTIONS * RTSP/1.0\r\nCSeq: %d\r\n\r\n", i)); i++ {
 				select {
 				case <-c.stop:
@@ -167,19 +166,19 @@ func brokenAnswers() []Device {
 				}
 			}
 		})},
-		{"answers with another CSeq", Streams, diagnose.Broken, each(func(_, _ string,
+		{"answers with another CSeq", Streams, trouble.Broken, each(func(_, _ string,
 			_ textproto.MIMEHeader) string {
 			return ok("999", "", "")
 		})},
-		{"floods with packets in place of an answer", Streams, diagnose.Broken,
+		{"floods with packets in place of an answer", Streams, trouble.Broken,
 			then(func(c *conn) { c.forever(frame(1, 1, true, make([]byte, 1400))) })},
-		{"describes 11,000 tracks", Streams, diagnose.BadDescription, each(func(_, cseq string, _ textproto.MIMEHeader) string {
+		{"describes 11,000 tracks", Streams, trouble.BadDescription, each(func(_, cseq string, _ textproto.MIMEHeader) string {
 			return ok(cseq, "", "v=0\r\n"+strings.Repeat("m=video 0 RTP/AVP 96\r\n", 11_000))
 		})},
-		{"describes itself in 300 kB", Streams, diagnose.Unbounded, each(func(_, cseq string, _ textproto.MIMEHeader) string {
+		{"describes itself in 300 kB", Streams, trouble.Unbounded, each(func(_, cseq string, _ textproto.MIMEHeader) string {
 			return ok(cseq, "", strings.Repeat("a=x\r\n", 60_000))
 		})},
-		{"describes nothing", Streams, diagnose.BadDescription, each(func(_, cseq string,
+		{"describes nothing", Streams, trouble.BadDescription, each(func(_, cseq string,
 			_ textproto.MIMEHeader) string {
 			return ok(cseq, "", "")
 		})},
@@ -189,36 +188,36 @@ func brokenAnswers() []Device {
 // strangeSignIns are stream services that ask for sign-ins, or lead elsewhere, as no camera does.
 func strangeSignIns() []Device {
 	return []Device{
-		{"wants the password itself", Streams, diagnose.Readable, each(func(_, cseq string,
+		{"wants the password itself", Streams, trouble.Readable, each(func(_, cseq string,
 			_ textproto.MIMEHeader) string {
 			return wants("RTSP/1.0", cseq, basic)
 		})},
-		{"wants the password itself once it has the digest", Streams, diagnose.WrongSignIn,
+		{"wants the password itself once it has the digest", Streams, trouble.WrongSignIn,
 			each(func(_, cseq string, head textproto.MIMEHeader) string {
 				if head.Get("Authorization") == "" {
 					return wants("RTSP/1.0", cseq, digest)
 				}
 				return wants("RTSP/1.0", cseq, basic, fmt.Sprintf(renewed, 2))
 			})},
-		{"names a nonce of 7.9 kB", Streams, diagnose.Unbounded, each(func(_, cseq string, _ textproto.MIMEHeader) string {
+		{"names a nonce of 7.9 kB", Streams, trouble.Unbounded, each(func(_, cseq string, _ textproto.MIMEHeader) string {
 			return wants("RTSP/1.0", cseq, `Digest realm="r", nonce="`+strings.Repeat("n", 7900)+`"`)
 		})},
-		{"calls every nonce stale", Streams, diagnose.WrongSignIn, func(c *conn, _ int) {
+		{"calls every nonce stale", Streams, trouble.WrongSignIn, func(c *conn, _ int) {
 			i := 0
 			c.each(func(_, cseq string, _ textproto.MIMEHeader) string {
 				i++
 				return wants("RTSP/1.0", cseq, fmt.Sprintf(renewed, i))
 			})
 		}},
-		{"redirects to itself for ever", Streams, diagnose.StreamStatus, func(c *conn, _ int) {
+		{"redirects to itself for ever", Streams, trouble.StreamStatus, func(c *conn, _ int) {
 			c.each(func(_, cseq string, _ textproto.MIMEHeader) string {
 				return "RTSP/1.0 302 Moved\r\nCSeq: " + cseq + "\r\nLocation: rtsp://" + c.LocalAddr().String() + "/again\r\n\r\n"
 			})
 		}},
-		{"redirects to somebody else", Streams, diagnose.OutOfScope, each(func(_, cseq string, _ textproto.MIMEHeader) string {
+		{"redirects to somebody else", Streams, trouble.OutOfScope, each(func(_, cseq string, _ textproto.MIMEHeader) string {
 			return "RTSP/1.0 302 Moved\r\nCSeq: " + cseq + "\r\nLocation: rtsp://127.99.9.9/x\r\n\r\n"
 		})},
-		{"hangs up after its description", Streams, diagnose.Dropped, func(c *conn, _ int) {
+		{"hangs up after its description", Streams, trouble.Dropped, func(c *conn, _ int) {
 			if _, cseq, _, more := c.request(); more {
 				c.say(ok(cseq, "", sdp))
 				c.request()
@@ -231,35 +230,35 @@ func strangeSignIns() []Device {
 func brokenPlays() []Device {
 	fu := append([]byte{0x7c, 0x85}, noise(1200)...) // FU-A that begins an IDR picture
 	return []Device{
-		{"plays nothing", Streams, diagnose.NoPackets, plays(func(c *conn) { c.hold() })},
-		{"plays garbage", Streams, diagnose.NoKeyframe, plays(func(c *conn) { c.forever(frame(1, 1, true, noise(1400))) })},
-		{"plays a key frame without end", Streams, diagnose.NoKeyframe, plays(func(c *conn) {
+		{"plays nothing", Streams, trouble.NoPackets, plays(func(c *conn) { c.hold() })},
+		{"plays garbage", Streams, trouble.NoKeyframe, plays(func(c *conn) { c.forever(frame(1, 1, true, noise(1400))) })},
+		{"plays a key frame without end", Streams, trouble.NoKeyframe, plays(func(c *conn) {
 			for seq := uint16(0); c.say(frame(seq, 7, false, fu)); seq++ {
 				fu[1] = 5
 			}
 		})},
-		{"plays a parameter set of no size", Streams, diagnose.BadParameterSet,
+		{"plays a parameter set of no size", Streams, trouble.BadParameterSet,
 			plays(pictures([]byte{0x67, 0x42, 0, 0x1e, 0}, goodPPS, append([]byte{0x65}, noise(200)...)))},
-		{"plays a picture of 16384 x 16384", Streams, diagnose.BadParameterSet,
+		{"plays a picture of 16384 x 16384", Streams, trouble.BadParameterSet,
 			plays(pictures(hugeSPS, goodPPS, append([]byte{0x65}, noise(900)...)))},
-		{"plays a key frame of random bytes behind a good parameter set", Streams, diagnose.NotDecodable,
+		{"plays a key frame of random bytes behind a good parameter set", Streams, trouble.NotDecodable,
 			plays(pictures(goodSPS, goodPPS, append([]byte{0x65}, noise(900)...)))},
-		{"plays H.265 whose parameter set claims 65535 x 65535", Streams, diagnose.BadParameterSet,
+		{"plays H.265 whose parameter set claims 65535 x 65535", Streams, trouble.BadParameterSet,
 			playsAs(of("H265/90000", ""), pictures(hugeSPS265, goodPPS, append([]byte{19 << 1, 1}, noise(900)...)))},
-		{"plays H.265 in packets that end before their units do", Streams, diagnose.BadParameterSet,
+		{"plays H.265 in packets that end before their units do", Streams, trouble.BadParameterSet,
 			playsAs(of("H265/90000", "sprop-vps=QAE=; sprop-sps="+strings.Repeat("QgEB,", 200)), func(c *conn) {
 				c.forever(frame(1, 1, true, append([]byte{48 << 1, 1, 0xff, 0xff}, noise(600)...)))
 			})},
-		{"says H.264 and plays H.265", Streams, diagnose.NoKeyframe, plays(func(c *conn) {
+		{"says H.264 and plays H.265", Streams, trouble.NoKeyframe, plays(func(c *conn) {
 			c.forever(frame(1, 1, true, append([]byte{49 << 1, 1, 0x80 | 19}, make([]byte, 900)...)))
 		})},
-		{"plays JPEG without tables", Streams, diagnose.NoKeyframe, playsAs(of("JPEG/90000", ""), func(c *conn) {
+		{"plays JPEG without tables", Streams, trouble.NoKeyframe, playsAs(of("JPEG/90000", ""), func(c *conn) {
 			c.forever(frame(1, 1, true, append([]byte{0, 0, 0, 0, 1, 255, 40, 30, 0, 0, 0, 0}, noise(900)...)))
 		})},
-		{"plays JPEG of no size", Streams, diagnose.BadParameterSet, playsAs(of("JPEG/90000", ""), func(c *conn) {
+		{"plays JPEG of no size", Streams, trouble.BadParameterSet, playsAs(of("JPEG/90000", ""), func(c *conn) {
 			c.forever(frame(1, 1, true, append([]byte{0, 0, 0, 0, 1, 80, 0, 0}, noise(900)...)))
 		})},
-		{"plays MPEG-4 whose headers are noise", Streams, diagnose.NoKeyframe,
+		{"plays MPEG-4 whose headers are noise", Streams, trouble.NoKeyframe,
 			playsAs(of("MP4V-ES/90000", "config="+strings.Repeat("000001", 2000)), func(c *conn) {
 				c.forever(frame(1, 1, true,
 					noise(1400)))
@@ -270,7 +269,7 @@ func brokenPlays() []Device {
 // brokenTransports are stream services whose packets come otherwise than was agreed.
 func brokenTransports() []Device {
 	return []Device{
-		{"has an audio configuration of 40 kB and metadata without end", Streams, diagnose.NoKeyframe, playsAs(sdp+
+		{"has an audio configuration of 40 kB and metadata without end", Streams, trouble.NoKeyframe, playsAs(sdp+
 			"m=audio 0 RTP/AVP 97\r\na=rtpmap:97 mpeg4-generic/16000/1\r\na=fmtp:97 config="+strings.Repeat("12",
 			20_000)+"\r\na=control:a\r\n"+
 			"m=application 0 RTP/AVP 96\r\na=rtpmap:96 vnd.onvif.metadata/90000\r\na=control:m\r\n", func(c *conn) {
@@ -282,7 +281,7 @@ func brokenTransports() []Device {
 				}
 			}
 		})},
-		{"floods with datagrams before it is asked to play", Streams, diagnose.NoKeyframe, func(c *conn, _ int) {
+		{"floods with datagrams before it is asked to play", Streams, trouble.NoKeyframe, func(c *conn, _ int) {
 			for {
 				method, cseq, head, more := c.request()
 				if !more {
@@ -303,7 +302,7 @@ func brokenTransports() []Device {
 				}
 			}
 		}},
-		{"has a tunnel whose head does not end", Streams, diagnose.Unbounded, func(c *conn, _ int) {
+		{"has a tunnel whose head does not end", Streams, trouble.Unbounded, func(c *conn, _ int) {
 			if method, _, _, more := c.request(); !more || method != "GET" {
 				c.say("HTTP/1.1 400 Bad Request\r\n\r\n")
 				return

@@ -16,6 +16,7 @@ import (
 	"unlatch/core/decide/latch"
 	"unlatch/core/ground/address"
 	"unlatch/core/ground/signin"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/intake"
 	"unlatch/core/stream/tuning"
 	"unlatch/core/wire/fix"
@@ -121,7 +122,7 @@ func TestTuning(t *testing.T) {
 func TestClaiming(t *testing.T) {
 	fresh := func(title string) *latch.Device {
 		d := device(title, latch.Status{})
-		d.Status.Latch(latch.SignedIn).Diagnosis = &diagnose.Diagnosis{Cause: diagnose.FactoryFresh}
+		d.Status.Latch(latch.SignedIn).Diagnosis = &diagnose.Diagnosis{Cause: trouble.FactoryFresh}
 		return d
 	}
 	one, two, old := fresh("One"), fresh("Two"), device("Old", opened)

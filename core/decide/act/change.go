@@ -9,10 +9,10 @@ import (
 	"github.com/google/uuid"
 
 	"unlatch/core/decide/command"
-	"unlatch/core/decide/diagnose"
 	"unlatch/core/decide/evidence"
 	"unlatch/core/decide/latch"
 	"unlatch/core/ground/signin"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/ground/wiretext"
 	"unlatch/core/wire/fix"
 )
@@ -166,7 +166,7 @@ func claimable(d *latch.Device, user string) *Refusal {
 		}
 		return nil
 	}
-	if l := d.Status.Latch(latch.SignedIn); l.Diagnosis == nil || l.Diagnosis.Cause != diagnose.FactoryFresh {
+	if l := d.Status.Latch(latch.SignedIn); l.Diagnosis == nil || l.Diagnosis.Cause != trouble.FactoryFresh {
 		return refuse("not_fresh", d.Title+" is not known to be factory-fresh.",
 			"Open its latches first: only a device without any account is claimed.")
 	}

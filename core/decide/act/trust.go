@@ -57,10 +57,10 @@ func (a AgreeReadable) Decide(f Facts) (Outcome, error) {
 	for _, id := range a.Devices {
 		d := f.Devices[id]
 		w := d.Status.Wanted()
-		if w == nil || w.Before == "" || w.Service == signin.Target {
+		if w == nil || w.Before == "" || w.Service == string(signin.Target) {
 			continue
 		}
-		service := string(w.Service)
+		service := w.Service
 		before := d.Status.Schemes[service]
 		out.Keep = append(out.Keep, Found{Device: id, Subject: service, Body: evidence.Scheme{Scheme: w.Scheme, Before: before}})
 		out.Line.Before, out.Line.After = before, out.Line.After+", also "+w.Scheme

@@ -5,21 +5,9 @@ import (
 	"math"
 	"time"
 
+	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/camera"
 	"unlatch/core/stream/media"
-)
-
-// Findings of a stream that plays and still is not as it should be.
-const (
-	LongKeyInterval Cause = "long_key_interval" // key frames so far apart that whoever opens the stream waits
-	OverBitrate     Cause = "over_bitrate"      // far more comes than the device claims
-	PacketLoss      Cause = "packet_loss"
-	WrongClock      Cause = "wrong_clock"    // the sender's wall clock
-	WrongRTPClock   Cause = "wrong_rtp_time" // time stamps that do not run with time
-	SizeChanges     Cause = "size_changes"   // while the stream plays
-	OtherCodec      Cause = "other_codec"    // than the device claims
-	SilentAudio     Cause = "silent_audio"
-	BadAudioConfig  Cause = "bad_audio_config"
 )
 
 // Bounds from which on something is a finding.
@@ -39,7 +27,7 @@ func Stream(v *media.Measured, audio *media.Audio, transport string, claimed cam
 	}
 	add := func(d Diagnosis) { out = append(out, d) }
 	if all := v.Packets + v.Lost; v.Lost > 0 && v.Lost*1000 >= all*lossPermille {
-		d := Diagnosis{Cause: PacketLoss, Summary: fmt.Sprintf("%.1f %% of the packets are lost on the way.",
+		d := Diagnosis{Cause: trouble.PacketLoss, Summary: fmt.Sprintf("%.1f %% of the packets are lost on the way.",
 			float64(v.Lost)*100/float64(all)),
 			Fix: "Look at the cable, the switch port and the uplink, or take the stream over TCP."}
 		if transport != "udp" && transport != "multicast" { // TCP loses nothing: the device has left them out
@@ -51,13 +39,13 @@ func Stream(v *media.Measured, audio *media.Audio, transport string, claimed cam
 		add(d)
 	}
 	if v.ClockDrift != "" {
-		add(Diagnosis{Cause: WrongRTPClock,
+		add(Diagnosis{Cause: trouble.WrongRTPClock,
 			Summary: "Its time stamps do not run with time: players stutter, and recordings play too fast or too slow.",
 			Fix:     "Update the device's firmware; until then a player that goes by arrival shows it.",
 			Seen:    fmt.Sprintf("%.3g s of RTP time in one second", v.ClockRate)})
 	}
 	if longest := longestInterval(v); longest > longInterval.Seconds() && v.KeyPattern != "" {
-		d := Diagnosis{Cause: LongKeyInterval,
+		d := Diagnosis{Cause: trouble.LongKeyInterval,
 			Summary: fmt.Sprintf("Whoever opens this stream waits up to %.0f s for the first picture: key frames "+
 				"are that far apart.", longest),
 			Fix:  "Set the key-frame interval to one or two seconds on the device.",
@@ -68,21 +56,22 @@ func Stream(v *media.Measured, audio *media.Audio, transport string, claimed cam
 		add(d)
 	}
 	if c := float64(claimed.BitrateKbps); c > 0 && v.BitrateKbps >= overClaim*c {
-		add(Diagnosis{Cause: OverBitrate,
+		add(Diagnosis{Cause: trouble.OverBitrate,
 			Summary: fmt.Sprintf("%.1f times the bitrate that the device claims comes: disks fill and links are "+
 				"loaded that much sooner.", v.BitrateKbps/c),
 			Fix:  "Set a ceiling for the bitrate on the device, or reckon with what was measured.",
 			Seen: fmt.Sprintf("%.0f kbit/s measured, %.0f claimed", v.BitrateKbps, c)})
 	}
 	if claimed.Codec != "" && v.Codec != "" && claimed.Codec != v.Codec {
-		add(Diagnosis{Cause: OtherCodec, Summary: fmt.Sprintf("It sends %s and claims %s.", v.Codec, claimed.Codec),
+		add(Diagnosis{Cause: trouble.OtherCodec, Summary: fmt.Sprintf("It sends %s and claims %s.", v.Codec, claimed.Codec),
 			Fix: "Save the codec once more on the device, then prove again. Targets that go by the claim show nothing."})
 	}
 	if len(v.Segments) > 1 {
 		a, b := v.Segments[0], v.Segments[1]
-		add(Diagnosis{Cause: SizeChanges, Summary: "The picture changes its size while it plays: many recorders and players stop at that.",
-			Fix:  "Set a fixed size on the device, and switch off what adapts it to the link.",
-			Seen: fmt.Sprintf("%d × %d, then %d × %d after %.1f s", a.Width, a.Height, b.Width, b.Height, float64(b.FromMS)/1000)})
+		add(Diagnosis{Cause: trouble.SizeChanges,
+			Summary: "The picture changes its size while it plays: many recorders and players stop at that.",
+			Fix:     "Set a fixed size on the device, and switch off what adapts it to the link.",
+			Seen:    fmt.Sprintf("%d × %d, then %d × %d after %.1f s", a.Width, a.Height, b.Width, b.Height, float64(b.FromMS)/1000)})
 	}
 	if v.SenderClockMS != nil {
 		if off := time.Duration(*v.SenderClockMS) * time.Millisecond; off.Abs() >= clockOffBy {
@@ -90,7 +79,7 @@ func Stream(v *media.Measured, audio *media.Audio, transport string, claimed cam
 			if off < 0 {
 				way = "behind"
 			}
-			add(Diagnosis{Cause: WrongClock,
+			add(Diagnosis{Cause: trouble.WrongClock,
 				Summary: fmt.Sprintf("The wall clock in its stream runs %s %s ours: recordings are filed under the "+
 					"wrong time.", about(off.Abs()), way),
 				Fix: "Set the device's clock, or give it a time server.", Seen: "its sender reports (RTCP)"})
@@ -103,10 +92,10 @@ func sound(a *media.Audio) (out []Diagnosis) {
 	switch {
 	case a == nil:
 	case a.Problem != "":
-		out = append(out, Diagnosis{Cause: BadAudioConfig, Summary: "Players cannot decode its audio: " + a.Problem + ".",
+		out = append(out, Diagnosis{Cause: trouble.BadAudioConfig, Summary: "Players cannot decode its audio: " + a.Problem + ".",
 			Fix: "Set the audio codec anew on the device, or switch audio off."})
 	case a.Silent:
-		out = append(out, Diagnosis{Cause: SilentAudio, Summary: "There is an audio track, and it is silent.",
+		out = append(out, Diagnosis{Cause: trouble.SilentAudio, Summary: "There is an audio track, and it is silent.",
 			Fix: "Switch the microphone on, or leave the audio off and save its bitrate.", Seen: fmt.Sprintf("%.0f dBFS", *a.LevelDBFS)})
 	}
 	return out

@@ -6,6 +6,7 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"unlatch/core/decide/diagnose"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/camera"
 	"unlatch/core/stream/media"
 )
@@ -25,36 +26,36 @@ func TestFindingsOfAStream(t *testing.T) {
 		name  string
 		v     *media.Measured
 		audio *media.Audio
-		want  []diagnose.Cause
+		want  []trouble.Cause
 		says  string
 	}{
 		{"nothing measured", nil, nil, nil, ""},
 		{"all well", &good, &media.Audio{Codec: "AAC"}, nil, ""},
 		{"one packet in a thousand", with(func(v *media.Measured) { v.Lost = 1 }), nil, nil, ""},
-		{"loss", with(func(v *media.Measured) { v.Lost = 20 }), nil, []diagnose.Cause{diagnose.PacketLoss}, "2.0 %"},
+		{"loss", with(func(v *media.Measured) { v.Lost = 20 }), nil, []trouble.Cause{trouble.PacketLoss}, "2.0 %"},
 		{"10 s", with(func(v *media.Measured) { v.KeyIntervals, v.MeasuredForMS = []float64{10}, 12000 }), nil,
-			[]diagnose.Cause{diagnose.LongKeyInterval}, "10 s"},
+			[]trouble.Cause{trouble.LongKeyInterval}, "10 s"},
 		{"no second one", with(func(v *media.Measured) { v.KeyIntervals, v.KeyPattern, v.MeasuredForMS = nil, "long", 12000 }), nil,
-			[]diagnose.Cause{diagnose.LongKeyInterval}, "12 s"},
+			[]trouble.Cause{trouble.LongKeyInterval}, "12 s"},
 		{"JPEG has no interval", with(func(v *media.Measured) { v.KeyIntervals, v.KeyPattern, v.MeasuredForMS = nil, "", 12000 }), nil,
 			nil, ""},
-		{"three times the claim", with(func(v *media.Measured) { v.BitrateKbps = 6000 }), nil, []diagnose.Cause{diagnose.OverBitrate},
+		{"three times the claim", with(func(v *media.Measured) { v.BitrateKbps = 6000 }), nil, []trouble.Cause{trouble.OverBitrate},
 			"3.0 times"},
-		{"another codec", with(func(v *media.Measured) { v.Codec = "H.265" }), nil, []diagnose.Cause{diagnose.OtherCodec}, "H.265"},
-		{"20 min behind", with(func(v *media.Measured) { v.SenderClockMS = ms(-1_200_000) }), nil, []diagnose.Cause{diagnose.WrongClock},
+		{"another codec", with(func(v *media.Measured) { v.Codec = "H.265" }), nil, []trouble.Cause{trouble.OtherCodec}, "H.265"},
+		{"20 min behind", with(func(v *media.Measured) { v.SenderClockMS = ms(-1_200_000) }), nil, []trouble.Cause{trouble.WrongClock},
 			"20 min behind"},
 		{"a second ahead", with(func(v *media.Measured) { v.SenderClockMS = ms(1000) }), nil, nil, ""},
 		{"another size", with(func(v *media.Measured) {
 			v.Segments = []media.Stretch{{Width: 320, Height: 180}, {Width: 160, Height: 90}}
 		}), nil,
-			[]diagnose.Cause{diagnose.SizeChanges}, "changes its size"},
-		{"time stands still", with(func(v *media.Measured) { v.ClockDrift = "x" }), nil, []diagnose.Cause{diagnose.WrongRTPClock},
+			[]trouble.Cause{trouble.SizeChanges}, "changes its size"},
+		{"time stands still", with(func(v *media.Measured) { v.ClockDrift = "x" }), nil, []trouble.Cause{trouble.WrongRTPClock},
 			"stutter"},
-		{"silence", &good, &media.Audio{Silent: true, LevelDBFS: &level}, []diagnose.Cause{diagnose.SilentAudio}, "silent"},
+		{"silence", &good, &media.Audio{Silent: true, LevelDBFS: &level}, []trouble.Cause{trouble.SilentAudio}, "silent"},
 		{"an audio configuration of 40 kB", &good, &media.Audio{Problem: "the configuration is 40000 bytes long"},
-			[]diagnose.Cause{diagnose.BadAudioConfig}, "40000"},
+			[]trouble.Cause{trouble.BadAudioConfig}, "40000"},
 	} {
-		var causes []diagnose.Cause
+		var causes []trouble.Cause
 		text := ""
 		for _, d := range diagnose.Stream(c.v, c.audio, "udp", claims) {
 			causes = append(causes, d.Cause)

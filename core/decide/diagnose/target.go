@@ -1,135 +1,70 @@
 package diagnose
 
-import (
-	"errors"
-	"fmt"
+import "unlatch/core/ground/trouble"
 
-	"unlatch/core/ground/signin"
-	"unlatch/core/wire/bridge"
-	"unlatch/core/wire/target"
-	"unlatch/core/wire/target/hub"
-	"unlatch/core/wire/target/live"
+// Sentences that several answers of a bridge share.
+const (
+	turnsDown = "{Asking} turns it down: {error}."
+	sentNo    = "{Asking} was sent nothing: {error}."
+
+	whoAnswers = "Find out who answers at this address. If the target was replaced or set up anew, agree for the one that is there now."
 )
 
-// explainTarget words what targets and bridges answer.
-func explainTarget(err error, f Facts) (Diagnosis, bool) {
-	var (
-		full    *target.FullError
-		blocked *target.BlockedError
-		locked  *target.LockedSlotError
-		taken   *target.TakenError
-		gone    *target.GoneSlotError
-		unable  *target.UnableError
-		shapes  *target.TemplatesFullError
-		through *target.ThroughError
-		before  *target.RefusedBeforeError
-		key     *live.KeyError
-	)
-	switch {
-	case errors.As(err, &full) && full.Blocked > 0:
-		return Diagnosis{Cause: TargetFull, Summary: fmt.Sprintf("%s has no free slot; %d of its %d are blocked: %s.", Capital(f.Asking),
-			full.Blocked,
-			full.Slots, full.Why), Fix: "Free a blocked slot in the Patch view, then place the camera again."}, true
-	case errors.As(err, &full):
-		return Diagnosis{Cause: TargetFull, Summary: fmt.Sprintf("All %d slots of %s are taken.", full.Slots, f.Asking),
-			Fix: "Take a camera off a slot that is no longer needed, or choose another target."}, true
-	case errors.As(err, &blocked):
-		return Diagnosis{Cause: SlotBlocked, Summary: Capital(blocked.Error()) + ".",
-			Fix: "Free it in the Patch view first, or choose another slot."}, true
-	case errors.As(err, &locked):
-		return Diagnosis{Cause: SlotLocked, Summary: Capital(locked.Error()) + ".",
-			Fix: "It can be changed only where it was made. Choose another slot."}, true
-	case errors.As(err, &taken):
-		return Diagnosis{Cause: SlotTaken, Summary: Capital(taken.Error()) + ".",
-			Fix: "Choose another slot, or replace that camera on purpose."}, true
-	case errors.As(err, &gone):
-		return Diagnosis{Cause: SlotGone, Summary: Capital(gone.Error()) + ".",
-			Fix: "Somebody has changed the target since. Place the camera again: it takes the slot that it has, or a free one."}, true
-	case errors.As(err, &unable):
-		return Diagnosis{Cause: Unfit, Summary: Capital(unable.Error()) + ".", Fix: "Do it on the target itself."}, true
-	case errors.As(err, &shapes):
-		return Diagnosis{Cause: TargetFull, Summary: Capital(shapes.Error()) + ".",
-			Fix: "Delete a template that no channel uses on the target itself; cameras whose URLs have one shape share one."}, true
-	case errors.As(err, &through):
-		return Diagnosis{Cause: NotOnRecorder, Summary: Capital(through.Error()) + ".",
-			Fix: "Put the camera onto a recorder that sends its channels on, then onto this target."}, true
-	}
-	if handing := new(target.HandingError); errors.As(err, &handing) {
-		return explainHanding(handing, f), true
-	}
-	if errors.As(err, &before) {
-		return Diagnosis{Cause: WrongSignIn, Summary: Capital(before.Error()) + ".",
-			Fix: "Choose another sign-in on the target's page, or try this one again there."}, true
-	}
-	if errors.As(err, &key) {
-		return Diagnosis{Cause: WrongSignIn, Summary: Capital(key.Error()) + ".",
-			Fix: "Copy the stream key anew from the platform's page, and put it into the target's sign-in."}, true
-	}
-	if refused := new(hub.RefusedError); errors.As(err, &refused) {
-		return Diagnosis{Cause: WrongSignIn, Summary: fmt.Sprintf("%s: %s.", Capital(f.Asking), refused.Error()),
-			Fix: "Choose another sign-in on the target's page. It is not tried again by itself."}, true
-	}
-	if silent := new(hub.SilentError); errors.As(err, &silent) {
-		return Diagnosis{Cause: Silent, Summary: Capital(silent.Error()) + ".",
-			Fix: "Start the hub, or look at what its topics begin with."}, true
-	}
-	return explainBridge(err, f)
-}
+// ofTargets are the sentences about targets. Those about reaching one name it and where it answers: a camera's name or port has
+// no place in them.
+var ofTargets = map[key]sentences{
+	{trouble.OutOfScope, ""}: {"{addr} is neither in this site's ranges ({ranges}) nor the stated address of a target.",
+		"Correct the target's address."},
+	{trouble.TooSlow, ""}: {"{Asking} ({at}) answers so slowly that nothing can be done with it: {bytes} bytes in {after}.",
+		"The target may be overloaded, or the way to it bad. Other targets are not held up by it."},
+	{trouble.Silent, ""}: {"{Asking} ({at}) takes the connection and says nothing.",
+		"Restart what answers there, or correct its port."},
+	{trouble.PortClosed, ""}: {"{Asking} ({at}): the machine is there, and nothing listens on that port.",
+		"Start what shall answer there, or correct the target's port."},
+	{trouble.NoAnswer, ""}: {"{Asking} ({at}) does not answer.", "Check that it is switched on, and its address."},
+	{trouble.NoAnswer, "no route"}: {"There is no way from this machine to {Asking} ({at}).",
+		"Check the cable, and that this machine has an address in that subnet."},
+	{trouble.NotHTTP, ""}: {"{Asking} ({at}) does not speak HTTP there.", "Correct the target's port."},
+	{trouble.Dropped, ""}: {"{Asking} ({at}) closed the connection in the middle.", "Look at it again in a moment."},
 
-// explainHanding words why a secret was not handed to a target.
-func explainHanding(e *target.HandingError, f Facts) Diagnosis {
-	d := Diagnosis{Cause: HandingUnagreed, Summary: fmt.Sprintf("%s was sent nothing: %s.", Capital(f.Asking), e.Error()), Seen: e.Error(),
-		Fix: "Agree to it for this target, if you trust who answers there and the way to it; or reach it over TLS and take its certificate. A " +
-			"user made for streams alone gives less away.",
-		Wanted: &Wanted{Service: signin.Target, Target: e.Target, Secret: string(e.Secret), Scheme: e.Scheme, At: e.Channel.String(),
-			Certificate: e.Channel.Certificate}}
-	if e.Secret == target.OwnSignIn {
-		d.Cause = Readable
-		d.Fix = "Agree to it on the target's page, if you trust who answers there and the way to it; or reach it over TLS and take " +
-			"its certificate."
-	}
-	switch {
-	case e.Agreed:
-		d.Cause, d.Fix = ReadableWaits, "Place it again by hand."
-	case e.Changed != "":
-		d.Fix = "Find out who answers at this address. If the target was replaced or set up anew, agree for the one that is there now."
-	}
-	return d
-}
+	// Why nothing was sent.
+	{trouble.HeldBack, ""}: {"{Asking} has refused {wrong} sign-ins, or left them unanswered. One more could lock it.",
+		"Put the right sign-in in place first, and wait."},
+	{trouble.Locked, "waiting"}: {"{Asking} is locked: it has said so. Nothing is sent to it until that ends.",
+		"Put the right sign-in in place first, and wait."},
+	{trouble.SchemeWeaker, ""}: {"{Asking} now wants its sign-in as {now}; it has always taken it as {before}. Nothing was sent: a stranger " +
+		"in its place would ask like this.", "Find out who answers there. If the target was set up anew, agree for it on the target's page."},
+	{trouble.CertificateChanged, ""}: {"{Asking} shows another certificate than before. Nothing was sent to it.",
+		"If the target was replaced or given a new certificate, take it on the target's page. If nobody did that, find out who answers " +
+			"there."},
+	{trouble.HandingUnagreed, ""}: {sentNo, "Agree to it for this target, if you trust who answers there and the way to it; or reach it " +
+		"over TLS and take its certificate. A user made for streams alone gives less away."},
+	{trouble.HandingUnagreed, "changed"}: {sentNo, whoAnswers},
+	{trouble.Readable, "target"}: {sentNo, "Agree to it on the target's page, if you trust who answers there and the way to it; or reach " +
+		"it over TLS and take its certificate."},
+	{trouble.Readable, "changed"}:     {sentNo, whoAnswers},
+	{trouble.ReadableWaits, "target"}: {sentNo, "Place it again by hand."},
 
-func explainBridge(err error, f Facts) (Diagnosis, bool) {
-	var (
-		broken  *bridge.BrokenError
-		refused *bridge.RefusedError
-		problem *bridge.Problem
-	)
-	switch {
-	case errors.As(err, &broken):
-		return Diagnosis{Cause: BridgeBroken, Summary: Capital(broken.Error()) + ".",
-			Fix: "Test it with: unlatch bridge check URL. Whoever wrote the bridge has to mend it.", Seen: broken.Problem}, true
-	case errors.As(err, &refused) && !refused.Tried:
-		return Diagnosis{Cause: NoSignIn, Summary: Capital(f.Asking) + " wants a sign-in and it has been given none.",
-			Fix: "Choose its sign-in on the target's page."}, true
-	case errors.As(err, &refused):
-		return Diagnosis{Cause: WrongSignIn, Summary: fmt.Sprintf("%s refuses the sign-in of %q (%s).", Capital(f.Asking), f.User,
-			refused.Scheme),
-			Fix: "Choose another sign-in on the target's page. It is not tried again by itself."}, true
-	case !errors.As(err, &problem):
-		return Diagnosis{}, false
-	}
-	causes := map[string]Cause{bridge.TypeFull: TargetFull, bridge.TypeTaken: SlotTaken, bridge.TypeLocked: SlotLocked,
-		bridge.TypeNoSlot:    SlotGone,
-		bridge.TypeNameTaken: Misfit, bridge.TypeMisfit: Misfit, bridge.TypeBusy: Busy}
-	d := Diagnosis{Cause: causes[problem.Type], Summary: fmt.Sprintf("%s turns it down: %s.", Capital(f.Asking), problem.Error()),
-		Seen: problem.Title,
-		Fix:  "Look at the exchange below; it is the target's own word."}
-	switch d.Cause {
-	case "":
-		d.Cause = Unfit
-	case Misfit:
-		d.Fix = "Change that on the camera or in its plan, then place it again."
-	case Busy:
-		d.Fix = "Wait a moment and place it again."
-	}
-	return d, true
+	// What a target answers.
+	{trouble.TargetFull, ""}: {"All {slots} slots of {asking} are taken.",
+		"Take a camera off a slot that is no longer needed, or choose another target."},
+	{trouble.TargetFull, "blocked"}: {"{Asking} has no free slot; {blocked} of its {slots} are blocked: {why}.",
+		"Free a blocked slot in the Patch view, then place the camera again."},
+	{trouble.TargetFull, "templates"}: {"{Error}.",
+		"Delete a template that no channel uses on the target itself; cameras whose URLs have one shape share one."},
+	{trouble.TargetFull, "bridge"}: {turnsDown, lookBelow},
+	{trouble.SlotBlocked, ""}:      {"{Error}.", "Free it in the Patch view first, or choose another slot."},
+	{trouble.SlotLocked, ""}:       {"{Error}.", "It can be changed only where it was made. Choose another slot."},
+	{trouble.SlotLocked, "bridge"}: {turnsDown, lookBelow},
+	{trouble.SlotTaken, ""}:        {"{Error}.", "Choose another slot, or replace that camera on purpose."},
+	{trouble.SlotTaken, "bridge"}:  {turnsDown, lookBelow},
+	{trouble.SlotGone, ""}: {"{Error}.",
+		"Somebody has changed the target since. Place the camera again: it takes the slot that it has, or a free one."},
+	{trouble.SlotGone, "bridge"}: {turnsDown, lookBelow},
+	{trouble.Misfit, "bridge"}:   {turnsDown, "Change that on the camera or in its plan, then place it again."},
+	{trouble.Busy, "bridge"}:     {turnsDown, "Wait a moment and place it again."},
+	{trouble.Unfit, "bridge"}:    {turnsDown, lookBelow},
+	{trouble.Unfit, "ability"}:   {"{Error}.", "Do it on the target itself."},
+	{trouble.BridgeBroken, ""}:   {"{Error}.", "Test it with: unlatch bridge check URL. Whoever wrote the bridge has to mend it."},
+	{trouble.NotOnRecorder, ""}:  {"{Error}.", "Put the camera onto a recorder that sends its channels on, then onto this target."},
 }

@@ -12,6 +12,7 @@ import (
 	"unlatch/core/decide/evidence"
 	"unlatch/core/ground/signin"
 	"unlatch/core/ground/streamurl"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/camera"
 	"unlatch/core/wire/discovery"
 	"unlatch/core/wire/fix"
@@ -95,7 +96,7 @@ func (d *deriver) unreadable(r evidence.Record, err error) {
 	if errors.Is(err, evidence.ErrNewer) {
 		fix = "Start the newer version of Unlatch again, or do this step again with this one. The record stays as it is."
 	}
-	x := Unreadable{Record: r.ID, Kind: r.Kind, Subject: r.Subject, Diagnosis: diagnose.Diagnosis{Cause: diagnose.UnreadableRecord,
+	x := Unreadable{Record: r.ID, Kind: r.Kind, Subject: r.Subject, Diagnosis: diagnose.Diagnosis{Cause: trouble.UnreadableRecord,
 		Summary: fmt.Sprintf("What was recorded of this device on %s cannot be read.",
 			r.At.Format("2006-01-02 15:04")), Fix: fix, Seen: err.Error()}}
 	d.s.Unreadable = append(d.s.Unreadable, x)
@@ -153,7 +154,7 @@ func (d *deriver) reachable() {
 	d.s.Consent = d.intent.Consent
 	if d.s.Device.Stray && d.s.Consent.IsZero() {
 		l.State = Stuck
-		l.Diagnosis = &diagnose.Diagnosis{Cause: diagnose.OutOfScope,
+		l.Diagnosis = &diagnose.Diagnosis{Cause: trouble.OutOfScope,
 			Summary: fmt.Sprintf("%s is outside this site's ranges, so Unlatch does not connect to it.", d.s.Device.Addr),
 			Fix:     "Add its range to the site if it belongs there, or give the device an address inside the ranges."}
 		l.Reason = l.Diagnosis.Summary
@@ -161,7 +162,7 @@ func (d *deriver) reachable() {
 	}
 	if len(d.intent.SharedWith) > 0 {
 		l.State = Stuck
-		l.Diagnosis = &diagnose.Diagnosis{Cause: diagnose.AddressConflict,
+		l.Diagnosis = &diagnose.Diagnosis{Cause: trouble.AddressConflict,
 			Summary: fmt.Sprintf("Two devices claim %s: this one and %s.", d.s.Device.Addr, strings.Join(d.intent.SharedWith, ", ")),
 			Fix:     "Unplug one of them and sweep again, or give one another address. If one was replaced by the other, forget the old one."}
 		l.Reason = l.Diagnosis.Summary
@@ -208,7 +209,7 @@ func (d *deriver) signedIn() {
 	if b.Open && b.Diagnosis == nil {
 		l := d.s.Latch(SignedIn)
 		l.State = Stuck
-		l.Diagnosis = &diagnose.Diagnosis{Cause: diagnose.FactoryFresh,
+		l.Diagnosis = &diagnose.Diagnosis{Cause: trouble.FactoryFresh,
 			Summary: "The device lets anyone in: it has no account yet, as it came from the factory.",
 			Fix:     "Claim it: give it its first account with a good password.",
 			Seen:    "GetDeviceInformation was answered without a sign-in"}
@@ -394,7 +395,7 @@ func (d *deriver) proven() {
 
 // refused moves a stream's refusal of the sign-in to the latch that it belongs to.
 func (d *deriver) refused(tier string, p *evidence.Proof, r *evidence.Record) {
-	if d.s.SignedIn == nil || p.Diagnosis.Cause != diagnose.WrongSignIn && p.Diagnosis.Cause != diagnose.NoSignIn {
+	if d.s.SignedIn == nil || p.Diagnosis.Cause != trouble.WrongSignIn && p.Diagnosis.Cause != trouble.NoSignIn {
 		return
 	}
 	if _, since := body[evidence.SignedIn](d, ""); newer(*since, *r) {
@@ -403,7 +404,7 @@ func (d *deriver) refused(tier string, p *evidence.Proof, r *evidence.Record) {
 	if key, since := body[evidence.StreamKey](d, ""); key != nil && newer(*since, *r) {
 		return // the streams have had another sign-in since
 	}
-	d.set(SignedIn, r, &diagnose.Diagnosis{Cause: diagnose.StreamRefuses,
+	d.set(SignedIn, r, &diagnose.Diagnosis{Cause: trouble.StreamRefuses,
 		Summary: fmt.Sprintf("%q opens the device service, but the %s stream refuses it.", d.s.SignedIn.Label, tier),
 		Fix: "The device keeps users of its own for streams. Make a stream user: one that may watch and nothing else. Or add the right " +
 			"sign-in to the keyring.",

@@ -3,6 +3,7 @@ package latch
 import (
 	"unlatch/core/decide/diagnose"
 	"unlatch/core/decide/evidence"
+	"unlatch/core/ground/trouble"
 )
 
 // GridRow is what a sign-in opens of one service of a device.
@@ -84,11 +85,11 @@ func stateOf(d *diagnose.Diagnosis, anyone bool) string {
 		return "opens"
 	}
 	switch d.Cause {
-	case diagnose.WrongSignIn, diagnose.NoSignIn, diagnose.StreamRefuses, diagnose.LevelTooLow, diagnose.SchemeUnknown:
+	case trouble.WrongSignIn, trouble.NoSignIn, trouble.StreamRefuses, trouble.LevelTooLow, trouble.SchemeUnknown:
 		return "refused"
-	case diagnose.Locked, diagnose.HeldBack:
+	case trouble.Locked, trouble.HeldBack:
 		return "locked"
-	case diagnose.StreamsOff, diagnose.PortClosed, diagnose.PathUnknown:
+	case trouble.StreamsOff, trouble.PortClosed, trouble.PathUnknown:
 		return "off"
 	}
 	return "unknown"

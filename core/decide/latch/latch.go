@@ -15,6 +15,7 @@ import (
 	"unlatch/core/decide/fit"
 	"unlatch/core/decide/identity"
 	"unlatch/core/ground/signin"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/camera"
 	"unlatch/core/stream/intake"
 	"unlatch/core/stream/tuning"
@@ -239,7 +240,7 @@ func (s *Status) Policy(purpose signin.Purpose, key uuid.UUID, attended bool) si
 }
 
 // Wanted is how the device wants a sign-in that was not sent, where the latch that it waits at is stuck for that; nil otherwise.
-func (s *Status) Wanted() *diagnose.Wanted {
+func (s *Status) Wanted() *trouble.Wanted {
 	at := s.At()
 	if at == "" {
 		return nil

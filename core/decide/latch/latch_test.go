@@ -14,6 +14,7 @@ import (
 	"unlatch/core/decide/diagnose"
 	"unlatch/core/decide/evidence"
 	"unlatch/core/decide/proof"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/camera"
 	"unlatch/core/wire/discovery"
 )
@@ -46,7 +47,7 @@ func heardAt(a netip.Addr) evidence.Heard {
 	return evidence.Heard{Method: discovery.WSDiscovery, Addr: a, Endpoint: "urn:1", Kind: discovery.Camera}
 }
 
-func proofOf(url string, cause diagnose.Cause) evidence.Proof {
+func proofOf(url string, cause trouble.Cause) evidence.Proof {
 	p := evidence.Proof{PlainURL: url, Proof: proof.Proof{OK: cause == ""}}
 	if cause != "" {
 		p.Diagnosis = &diagnose.Diagnosis{Cause: cause, Summary: "because"}
@@ -95,14 +96,14 @@ func TestDerive(t *testing.T) {
 		{"fresh from the factory", (&story{}).add("", heardAt(addr)).add("", evidence.Reached{Addr: addr}).add("",
 			evidence.SignedIn{Open: true}), Intent{}, "oox..w..", SignedIn},
 		{"no answer", (&story{}).add("", heardAt(addr)).add("", evidence.Reached{Addr: addr,
-			Diagnosis: &diagnose.Diagnosis{Cause: diagnose.NoAnswer}}), Intent{}, "ox...w..", Reachable},
+			Diagnosis: &diagnose.Diagnosis{Cause: trouble.NoAnswer}}), Intent{}, "ox...w..", Reachable},
 		{"proven, no target wanted", upToProven(), Intent{}, "ooooown.", Placed},
 		{"proven, a target wanted", upToProven(), wish, "ooooown.", Placed},
 		{"one stream not played", &story{upToProven().records[:5]}, Intent{}, "oooonw..", Proven},
-		{"one stream fails", upToProven().add("p2", proofOf(subURL, diagnose.SessionLimit)), Intent{}, "ooooxw..", Proven},
-		{"the stream refuses what the device service takes", upToProven().add("p1", proofOf(mainURL, diagnose.WrongSignIn)), Intent{},
+		{"one stream fails", upToProven().add("p2", proofOf(subURL, trouble.SessionLimit)), Intent{}, "ooooxw..", Proven},
+		{"the stream refuses what the device service takes", upToProven().add("p1", proofOf(mainURL, trouble.WrongSignIn)), Intent{},
 			"ooxs.w..", SignedIn},
-		{"another sign-in since", upToProven().add("p1", proofOf(mainURL, diagnose.WrongSignIn)).add("", evidence.SignedIn{Label: "Steward"}),
+		{"another sign-in since", upToProven().add("p1", proofOf(mainURL, trouble.WrongSignIn)).add("", evidence.SignedIn{Label: "Steward"}),
 			Intent{}, "ooooxw..", Proven},
 		{"the URL changed since", upToProven().add("", evidence.Located{Streams: []camera.Stream{{Token: "p1", Role: "main", Channel: 1,
 			URL: "rtsp://192.0.2.11/new"}}}), Intent{}, "oooosw..", Proven},
@@ -118,11 +119,11 @@ func TestDerive(t *testing.T) {
 			evidence.Confirmed{Says: "Connected"}).add(strongroom.String(), evidence.Placed{Slot: "slot_01",
 			URL: mainURL}), wish, "ooooowon", Confirmed},
 		{"no picture there", upToProven().add(strongroom.String(), evidence.Placed{Slot: "slot_01", URL: mainURL}).add(strongroom.String(),
-			evidence.Confirmed{Diagnosis: &diagnose.Diagnosis{Cause: diagnose.TargetWaiting}}), wish, "ooooowox", Confirmed},
+			evidence.Confirmed{Diagnosis: &diagnose.Diagnosis{Cause: trouble.TargetWaiting}}), wish, "ooooowox", Confirmed},
 		{"taken off", upToProven().add(strongroom.String(), evidence.Placed{Slot: "slot_01", URL: mainURL}).add(strongroom.String(),
 			evidence.Placed{Removed: true}), Intent{}, "ooooown.", Placed},
 		{"the recorder is full", upToProven().add(strongroom.String(),
-			evidence.Placed{Diagnosis: &diagnose.Diagnosis{Cause: diagnose.TargetFull}}), wish, "ooooowx.", Placed},
+			evidence.Placed{Diagnosis: &diagnose.Diagnosis{Cause: trouble.TargetFull}}), wish, "ooooowx.", Placed},
 		{"one of two targets", upToProven().add(strongroom.String(), evidence.Placed{Slot: "slot_01", URL: mainURL}).add(strongroom.String(),
 			evidence.Confirmed{Says: "Connected"}),
 			Intent{Targets: append([]Target{{ID: uuid.New(), Name: "Tool crib"}}, wish.Targets...)}, "ooooown.", Placed},
@@ -158,7 +159,7 @@ func TestWhatCannotBeReadIsSaid(t *testing.T) {
 	assert.Contains(t, got.Unreadable[1].Diagnosis.Seen, `"web"`)
 	l := got.Latch(SignedIn)
 	assert.Equal(t, Stuck, l.State)
-	assert.Equal(t, diagnose.UnreadableRecord, l.Diagnosis.Cause)
+	assert.Equal(t, trouble.UnreadableRecord, l.Diagnosis.Cause)
 	assert.Equal(t, Open, got.Latch(Reachable).State)
 	last := s.records[len(s.records)-1]
 	assert.True(t, last.Failed())
@@ -170,7 +171,7 @@ func TestRecordsSumUpInOneLine(t *testing.T) {
 		assert.NotEmpty(t, r.Sum())
 		assert.False(t, r.Failed())
 	}
-	failed := upToProven().add("p2", proofOf(subURL, diagnose.SessionLimit)).records
+	failed := upToProven().add("p2", proofOf(subURL, trouble.SessionLimit)).records
 	require.True(t, failed[len(failed)-1].Failed())
 	assert.Equal(t, "because", failed[len(failed)-1].Sum())
 }

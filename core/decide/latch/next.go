@@ -5,8 +5,8 @@ import (
 
 	"github.com/google/uuid"
 
-	"unlatch/core/decide/diagnose"
 	"unlatch/core/ground/signin"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/wire/discovery"
 )
 
@@ -23,7 +23,7 @@ type NextStep struct {
 	// Target is the one that a person has to agree for.
 	Target uuid.UUID `json:"target,omitzero"`
 	// Wanted is how a sign-in was wanted that was not sent.
-	Wanted *diagnose.Wanted `json:"wanted,omitempty"`
+	Wanted *trouble.Wanted `json:"wanted,omitempty"`
 }
 
 // Next is what to do next for a device, with its reason: the fix of what is stuck, or the next latch to open.
@@ -38,7 +38,7 @@ func (s *Status) Next() NextStep {
 	l := s.Latch(at)
 	if l.Diagnosis != nil {
 		step := stuckStep(l)
-		if w := l.Diagnosis.Wanted; w != nil && w.Service == signin.Target {
+		if w := l.Diagnosis.Wanted; w != nil && w.Service == string(signin.Target) {
 			step.Action, step.Label, step.Target = "agree_target", "Agree for this target", w.Target
 		}
 		if r := s.Reached; step.Action == "take_certificate" && r != nil && r.Diagnosis != nil && r.TLS != nil {
@@ -80,26 +80,26 @@ func (s *Status) Next() NextStep {
 }
 
 // fixes are the buttons for what is stuck, by its cause. Whatever has none is tried again.
-var fixes = map[diagnose.Cause]struct{ action, label string }{
-	diagnose.Locked:             {"wait", "Add a sign-in"},
-	diagnose.HeldBack:           {"wait", "Add a sign-in"},
-	diagnose.StreamRefuses:      {"stream_user", "Make a stream user"},
-	diagnose.UnfitSignIn:        {"stream_user", "Make a stream user"},
-	diagnose.Readable:           {"agree", "Agree to send it"},
-	diagnose.SchemeWeaker:       {"agree_weaker", "Agree to the weaker one"},
-	diagnose.Stranger:           {"add_sign_in", "Add a sign-in"},
-	diagnose.NoSignIn:           {"add_sign_in", "Add a sign-in"},
-	diagnose.WrongSignIn:        {"add_sign_in", "Add a sign-in"},
-	diagnose.CertificateChanged: {"take_certificate", "Take the new certificate"},
-	diagnose.StreamsOff:         {"streams_on", "Switch it on"},
-	diagnose.FactoryFresh:       {"claim", "Claim it"},
-	diagnose.RecorderShut:       {"open_recorder", "Open the recorder"},
-	diagnose.NotTuned:           {"undo_tuning", "Put the settings back"},
-	diagnose.WantsRestart:       {"restart", "Restart it"},
-	diagnose.IntakeUnmet:        {"nearest_plan", "Set the nearest plan"},
-	diagnose.WrongPicture:       {"place_again", "Put it right"},
-	diagnose.SlotGone:           {"place_again", "Place it again"},
-	diagnose.OutOfScope:         {"change_ranges", "Change the site's ranges"},
+var fixes = map[trouble.Cause]struct{ action, label string }{
+	trouble.Locked:             {"wait", "Add a sign-in"},
+	trouble.HeldBack:           {"wait", "Add a sign-in"},
+	trouble.StreamRefuses:      {"stream_user", "Make a stream user"},
+	trouble.UnfitSignIn:        {"stream_user", "Make a stream user"},
+	trouble.Readable:           {"agree", "Agree to send it"},
+	trouble.SchemeWeaker:       {"agree_weaker", "Agree to the weaker one"},
+	trouble.Stranger:           {"add_sign_in", "Add a sign-in"},
+	trouble.NoSignIn:           {"add_sign_in", "Add a sign-in"},
+	trouble.WrongSignIn:        {"add_sign_in", "Add a sign-in"},
+	trouble.CertificateChanged: {"take_certificate", "Take the new certificate"},
+	trouble.StreamsOff:         {"streams_on", "Switch it on"},
+	trouble.FactoryFresh:       {"claim", "Claim it"},
+	trouble.RecorderShut:       {"open_recorder", "Open the recorder"},
+	trouble.NotTuned:           {"undo_tuning", "Put the settings back"},
+	trouble.WantsRestart:       {"restart", "Restart it"},
+	trouble.IntakeUnmet:        {"nearest_plan", "Set the nearest plan"},
+	trouble.WrongPicture:       {"place_again", "Put it right"},
+	trouble.SlotGone:           {"place_again", "Place it again"},
+	trouble.OutOfScope:         {"change_ranges", "Change the site's ranges"},
 }
 
 func stuckStep(l *Latch) NextStep {

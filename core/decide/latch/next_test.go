@@ -11,6 +11,7 @@ import (
 	"unlatch/core/decide/diagnose"
 	"unlatch/core/decide/evidence"
 	"unlatch/core/ground/certificate"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/camera"
 	"unlatch/core/wire/discovery"
 	"unlatch/core/wire/picture"
@@ -58,13 +59,13 @@ func TestNext(t *testing.T) {
 // What is stuck has a fix of its own, and no cause is left without a button.
 func TestNextOfWhatIsStuck(t *testing.T) {
 	until := time.Unix(1e9, 0).UTC()
-	for cause, action := range map[diagnose.Cause]string{
-		diagnose.Locked: "wait", diagnose.HeldBack: "wait", diagnose.StreamRefuses: "stream_user", diagnose.UnfitSignIn: "stream_user",
-		diagnose.Readable: "agree", diagnose.SchemeWeaker: "agree_weaker", diagnose.Stranger: "add_sign_in",
-		diagnose.NoSignIn:    "add_sign_in",
-		diagnose.WrongSignIn: "add_sign_in", diagnose.CertificateChanged: "take_certificate", diagnose.StreamsOff: "streams_on",
-		diagnose.FactoryFresh: "claim", diagnose.RecorderShut: "open_recorder", diagnose.OutOfScope: "change_ranges",
-		diagnose.NoAnswer: "open", diagnose.PortClosed: "open", diagnose.UnreadableRecord: "open", diagnose.Unknown: "open",
+	for cause, action := range map[trouble.Cause]string{
+		trouble.Locked: "wait", trouble.HeldBack: "wait", trouble.StreamRefuses: "stream_user", trouble.UnfitSignIn: "stream_user",
+		trouble.Readable: "agree", trouble.SchemeWeaker: "agree_weaker", trouble.Stranger: "add_sign_in",
+		trouble.NoSignIn:    "add_sign_in",
+		trouble.WrongSignIn: "add_sign_in", trouble.CertificateChanged: "take_certificate", trouble.StreamsOff: "streams_on",
+		trouble.FactoryFresh: "claim", trouble.RecorderShut: "open_recorder", trouble.OutOfScope: "change_ranges",
+		trouble.NoAnswer: "open", trouble.PortClosed: "open", trouble.UnreadableRecord: "open", trouble.Unknown: "open",
 	} {
 		d := diagnose.Diagnosis{Cause: cause, Summary: "what", Fix: "how", Until: &until}
 		s := Derive((&story{}).add("ws-discovery", heardAt(addr)).add("", evidence.Reached{Addr: addr, Diagnosis: &d}).records, Intent{})
@@ -74,7 +75,7 @@ func TestNextOfWhatIsStuck(t *testing.T) {
 		assert.NotEmpty(t, next.Label, cause)
 	}
 
-	changed := proofOf(mainURL, diagnose.CertificateChanged)
+	changed := proofOf(mainURL, trouble.CertificateChanged)
 	changed.TLS = &certificate.Certificate{SHA256: "ab12"}
 	s := Derive(upToProven().add("p1", changed).records, Intent{})
 	assert.Equal(t, "ab12", s.Next().Certificate, "the one that would be taken")
@@ -83,13 +84,13 @@ func TestNextOfWhatIsStuck(t *testing.T) {
 func TestGrid(t *testing.T) {
 	played := proofOf(mainURL, "")
 	played.Auth = "digest MD5"
-	refused := proofOf(subURL, diagnose.WrongSignIn)
+	refused := proofOf(subURL, trouble.WrongSignIn)
 	shot := evidence.Picture{Picture: picture.Picture{Kind: "snapshot", Scheme: "none"}}
 	s := Derive((&story{}).add("ws-discovery", heardAt(addr)).add("", evidence.Reached{Addr: addr}).
 		add("", evidence.SignedIn{Label: "Fitter", User: "fitter", Level: "Operator", Scheme: "digest SHA-256"}).add("",
 		streams("192.0.2.11")).
 		add("p1", played).add("p2", refused).add("snapshot", shot).add("mjpeg", evidence.Picture{None: true}).
-		add("", evidence.Web{URL: "http://192.0.2.11/", Diagnosis: &diagnose.Diagnosis{Cause: diagnose.Locked,
+		add("", evidence.Web{URL: "http://192.0.2.11/", Diagnosis: &diagnose.Diagnosis{Cause: trouble.Locked,
 			Summary: "locked"}}).records, Intent{})
 	assert.Equal(t, []GridRow{
 		{Service: "device service", State: "opens", SignIn: "Fitter", Whose: "the camera's", User: "fitter", Level: "Operator",

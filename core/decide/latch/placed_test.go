@@ -10,6 +10,7 @@ import (
 	"unlatch/core/decide/diagnose"
 	"unlatch/core/decide/evidence"
 	"unlatch/core/decide/proof"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/camera"
 	"unlatch/core/stream/intake"
 	"unlatch/core/stream/media"
@@ -118,7 +119,7 @@ func TestStalePlacements(t *testing.T) {
 	assert.Equal(t, []any{true, "URL"}, []any{s.Placements[0].Moved, s.Placements[0].Old}, "the second stream counts too")
 
 	wrong := placed().add(strongroom.String(),
-		evidence.Confirmed{Says: "showing", Diagnosis: &diagnose.Diagnosis{Cause: diagnose.WrongPicture, Summary: "1 shows another"}})
+		evidence.Confirmed{Says: "showing", Diagnosis: &diagnose.Diagnosis{Cause: trouble.WrongPicture, Summary: "1 shows another"}})
 	s = Derive(wrong.records, intent)
 	assert.Equal(t, []any{false, false}, []any{s.Placements[0].Untaken, s.Placements[0].Confirmed})
 	assert.Equal(t, PlacementBroken, state(s))

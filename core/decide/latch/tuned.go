@@ -12,6 +12,7 @@ import (
 	"unlatch/core/decide/fit"
 	"unlatch/core/ground/signin"
 	"unlatch/core/ground/streamurl"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/camera"
 	"unlatch/core/stream/tuning"
 )
@@ -130,7 +131,7 @@ func (d *deriver) tunedTo(plan map[string]tuning.Stream, b *evidence.Tuned, r *e
 		sent = sent && t.Sent
 		measured = measured && t.State != "unknown"
 		if t.State == "differs" && d.restarts(role, b) {
-			d.set(Tuned, r, &diagnose.Diagnosis{Cause: diagnose.WantsRestart,
+			d.set(Tuned, r, &diagnose.Diagnosis{Cause: trouble.WantsRestart,
 				Summary: fmt.Sprintf("The %s stream reads back as it was set, and is sent as it was before: the device wants a restart.", role),
 				Fix:     "Restart it. It is away for a minute or two, and its streams are played anew when it is back.",
 				Seen:    t.Off[0].String()}, "")
@@ -150,7 +151,7 @@ func (d *deriver) tunedTo(plan map[string]tuning.Stream, b *evidence.Tuned, r *e
 	proven := d.s.Latch(Proven)
 	switch {
 	case len(off) > 0 && sent:
-		d.set(Tuned, r, &diagnose.Diagnosis{Cause: diagnose.NotTuned, Summary: off[0] + ".",
+		d.set(Tuned, r, &diagnose.Diagnosis{Cause: trouble.NotTuned, Summary: off[0] + ".",
 			Seen: strings.Join(append(off, b.SideEffects...), "; "),
 			Fix:  "Ask for what it offers, or put the settings back. What its device service does not take may stand on its own page."}, "")
 	case len(off) > 0:
@@ -231,7 +232,7 @@ func (d *deriver) fits() {
 		l.State, l.Since, l.Evidence, l.Reason = Open, proven.Since, proven.Evidence, "Every wanted target takes a stream of it"
 	default:
 		l.State, l.Since, l.Evidence = Stuck, proven.Since, proven.Evidence
-		l.Diagnosis = &diagnose.Diagnosis{Cause: diagnose.IntakeUnmet, Summary: first + ".",
+		l.Diagnosis = &diagnose.Diagnosis{Cause: trouble.IntakeUnmet, Summary: first + ".",
 			Fix: "Set it to the nearest plan that all its targets take. What changes is shown before anything is sent."}
 		l.Reason = l.Diagnosis.Summary
 	}

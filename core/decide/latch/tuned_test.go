@@ -7,9 +7,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"unlatch/core/decide/diagnose"
 	"unlatch/core/decide/evidence"
 	"unlatch/core/decide/proof"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/camera"
 	"unlatch/core/stream/intake"
 	"unlatch/core/stream/media"
@@ -95,7 +95,7 @@ func TestADeviceThatGoesOnAsBeforeWantsARestart(t *testing.T) {
 	s := Derive(st.records, planned(t, tuning.Camera, map[string]string{"main": "640x360"}))
 	l := s.Latch(Tuned)
 	require.Equal(t, Stuck, l.State)
-	assert.Equal(t, diagnose.WantsRestart, l.Diagnosis.Cause)
+	assert.Equal(t, trouble.WantsRestart, l.Diagnosis.Cause)
 	assert.Equal(t, "restart", s.Next().Action)
 }
 
@@ -120,7 +120,7 @@ func TestWithoutAPlanTheTargetsDecide(t *testing.T) {
 	s = Derive(sending(upToSignedIn(), 640, 360, 25).records, intent)
 	l := s.Latch(Tuned)
 	require.Equal(t, Stuck, l.State)
-	assert.Equal(t, diagnose.IntakeUnmet, l.Diagnosis.Cause)
+	assert.Equal(t, trouble.IntakeUnmet, l.Diagnosis.Cause)
 	assert.Contains(t, l.Reason, "Wall panel takes none of its streams: frame rate is 25, it wants at most 10")
 	assert.Equal(t, "nearest_plan", s.Next().Action)
 	assert.NotEmpty(t, s.Placements[0].Misfit)

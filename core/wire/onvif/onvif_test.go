@@ -18,6 +18,7 @@ import (
 	"unlatch/core/ground/address"
 	"unlatch/core/ground/exchange"
 	"unlatch/core/ground/signin"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/camera"
 	"unlatch/core/wire/onvif"
 	"unlatch/core/wire/target"
@@ -194,7 +195,7 @@ func TestHostileAnswers(t *testing.T) {
 		name  string
 		serve http.HandlerFunc
 		want  any // pointer to the expected error type; nil for success
-		cause diagnose.Cause
+		cause trouble.Cause
 	}{
 		{"a wrong content type around a right answer", func(w http.ResponseWriter, _ *http.Request) {
 			w.Header().Set("Content-Type", "text/html")
@@ -203,12 +204,12 @@ func TestHostileAnswers(t *testing.T) {
 		{"a web page", func(w http.ResponseWriter, _ *http.Request) {
 			w.Header().Set("Content-Type", "text/html")
 			io.WriteString(w, "<html><body><p>Welcome</body></html>")
-		}, new(*onvif.NotSOAPError), diagnose.NotONVIF},
-		{"not found", func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(404) }, new(*onvif.NotSOAPError), diagnose.NotONVIF},
+		}, new(*onvif.NotSOAPError), trouble.NotONVIF},
+		{"not found", func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(404) }, new(*onvif.NotSOAPError), trouble.NotONVIF},
 		{"a redirect elsewhere", func(w http.ResponseWriter, r *http.Request) {
 			http.Redirect(w, r, "http://127.99.0.1/", http.StatusFound)
 		},
-			new(*onvif.NotSOAPError), diagnose.NotONVIF},
+			new(*onvif.NotSOAPError), trouble.NotONVIF},
 		{"50 MB", func(w http.ResponseWriter, _ *http.Request) {
 			w.Header().Set("Content-Type", "application/soap+xml")
 			for range 50 {
@@ -216,27 +217,27 @@ func TestHostileAnswers(t *testing.T) {
 					return
 				}
 			}
-		}, new(*onvif.LimitError), diagnose.Unbounded},
+		}, new(*onvif.LimitError), trouble.Unbounded},
 		{"deep nesting", func(w http.ResponseWriter, _ *http.Request) {
 			io.WriteString(w, envelope(strings.Repeat("<a>", 100000)))
-		}, new(*onvif.LimitError), diagnose.Unbounded},
+		}, new(*onvif.LimitError), trouble.Unbounded},
 		{"a header without end", func(w http.ResponseWriter, _ *http.Request) {
 			for i := range 5000 {
 				w.Header().Set(fmt.Sprint("X-", i), strings.Repeat("a", 50))
 			}
-		}, new(*onvif.LimitError), diagnose.Unbounded},
+		}, new(*onvif.LimitError), trouble.Unbounded},
 		{"a fault on 200", func(w http.ResponseWriter, _ *http.Request) {
 			io.WriteString(w, envelope(`<e:Fault><e:Code><e:Value>e:Receiver</e:Value><e:Subcode>`+
 				`<e:Value>ter:ActionNotSupported</e:Value></e:Subcode></e:Code><e:Reason><e:Text>No</e:Text></e:Reason></e:Fault>`))
-		}, new(*onvif.Fault), diagnose.Unfit},
+		}, new(*onvif.Fault), trouble.Unfit},
 		{"an old SOAP 1.1 fault", func(w http.ResponseWriter, _ *http.Request) {
 			w.WriteHeader(500)
 			io.WriteString(w, envelope(`<e:Fault><faultcode>e:Server</faultcode><faultstring>Broken</faultstring></e:Fault>`))
-		}, new(*onvif.Fault), diagnose.Unfit},
+		}, new(*onvif.Fault), trouble.Unfit},
 		{"an unknown scheme", func(w http.ResponseWriter, _ *http.Request) {
 			w.Header().Set("WWW-Authenticate", "Negotiate")
 			w.WriteHeader(401)
-		}, nil, diagnose.Unknown},
+		}, nil, trouble.Unknown},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			l, err := net.Listen("tcp4", "127.41.20.99:0")
@@ -265,7 +266,7 @@ func TestHTTPSpokenToTheStreamPort(t *testing.T) {
 	w := simtest.Start(t, strings.ReplaceAll(works, "127.41.20.", "127.41.23."))
 	_, err := client(t, "http://"+w.Device("Clock").RTSP()+"/onvif/device_service", fitter, nil).Clock(ctx)
 	d := diagnose.Explain(err, diagnose.Facts{Host: "127.41.23.11", Port: 554})
-	assert.Equal(t, diagnose.NotHTTP, d.Cause, "%+v", d)
+	assert.Equal(t, trouble.NotHTTP, d.Cause, "%+v", d)
 }
 
 func FuzzParseEnvelope(f *testing.F) {

@@ -57,6 +57,7 @@ type SilentError struct {
 	Requests int   // of the device's own that came in place of an answer
 	Others   int   // answers to something that was not asked
 	Frames   int   // interleaved packets that came in place of an answer
+	Playing  bool  // PLAY was accepted, so that packets were due
 }
 
 func (e *SilentError) Error() string {
@@ -355,7 +356,7 @@ func (c *Conn) next(ctx context.Context, deadline time.Time, waiting string) (*R
 		return nil, ctx.Err()
 	case errors.Is(err, os.ErrDeadlineExceeded):
 		c.opt.Log.Note("nothing came (waiting for %s)", waiting)
-		return nil, &SilentError{Waiting: waiting, After: c.opt.Timeout}
+		return nil, &SilentError{Waiting: waiting, After: c.opt.Timeout, Playing: waiting == "packets"}
 	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
 		c.opt.Log.Note("the device closed the connection (waiting for %s)", waiting)
 		return nil, fmt.Errorf("the device closed the connection while %s was due: %w", waiting, io.ErrUnexpectedEOF)

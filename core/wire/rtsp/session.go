@@ -130,7 +130,7 @@ func (c *Conn) Await(ctx context.Context) error {
 			}
 		case time.Now().After(end):
 			c.opt.Log.Note("no packets")
-			return &SilentError{Waiting: "packets after PLAY", After: c.opt.Timeout}
+			return &SilentError{Waiting: "packets after PLAY", After: c.opt.Timeout, Playing: true}
 		}
 	}
 	return nil
@@ -159,7 +159,7 @@ func (c *Conn) Run(ctx context.Context, base string, done func() bool) error {
 			if !ready {
 				if time.Since(heard) > c.opt.Timeout {
 					c.opt.Log.Note("no packets")
-					return &SilentError{Waiting: "packets after PLAY", After: c.opt.Timeout}
+					return &SilentError{Waiting: "packets after PLAY", After: c.opt.Timeout, Playing: true}
 				}
 				continue
 			}

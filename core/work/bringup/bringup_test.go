@@ -21,6 +21,7 @@ import (
 	"unlatch/core/decide/latch"
 	"unlatch/core/ground/signin"
 	"unlatch/core/ground/streamurl"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/camera"
 	"unlatch/core/wire/discovery"
 	"unlatch/core/wire/fix"
@@ -179,15 +180,15 @@ func TestRefine(t *testing.T) {
 	require.NoError(t, err)
 	for _, c := range []struct {
 		protocols []camera.Protocol
-		seen      diagnose.Cause
-		want      diagnose.Cause
+		seen      trouble.Cause
+		want      trouble.Cause
 	}{
-		{nil, diagnose.PortClosed, diagnose.PortClosed},
-		{[]camera.Protocol{{Name: "RTSP", Ports: []int{554}}}, diagnose.PortClosed, diagnose.StreamsOff},
-		{[]camera.Protocol{{Name: "RTSP", Enabled: true, Ports: []int{8554}}}, diagnose.PortClosed, diagnose.WrongPort},
-		{[]camera.Protocol{{Name: "RTSP", Enabled: true, Ports: []int{554}}}, diagnose.PortClosed, diagnose.PortClosed},
-		{[]camera.Protocol{{Name: "HTTP", Enabled: true, Ports: []int{554}}}, diagnose.NotRTSP, diagnose.WrongPort},
-		{[]camera.Protocol{{Name: "RTSP", Ports: []int{554}}}, diagnose.WrongSignIn, diagnose.WrongSignIn},
+		{nil, trouble.PortClosed, trouble.PortClosed},
+		{[]camera.Protocol{{Name: "RTSP", Ports: []int{554}}}, trouble.PortClosed, trouble.StreamsOff},
+		{[]camera.Protocol{{Name: "RTSP", Enabled: true, Ports: []int{8554}}}, trouble.PortClosed, trouble.WrongPort},
+		{[]camera.Protocol{{Name: "RTSP", Enabled: true, Ports: []int{554}}}, trouble.PortClosed, trouble.PortClosed},
+		{[]camera.Protocol{{Name: "HTTP", Enabled: true, Ports: []int{554}}}, trouble.NotRTSP, trouble.WrongPort},
+		{[]camera.Protocol{{Name: "RTSP", Ports: []int{554}}}, trouble.WrongSignIn, trouble.WrongSignIn},
 	} {
 		d := diagnose.Diagnosis{Cause: c.seen}
 		refine(&d, u, &evidence.SignedIn{Protocols: c.protocols})
@@ -227,14 +228,14 @@ func TestCandidatesOfAStranger(t *testing.T) {
 	assert.Equal(t, []string{"Ring", "Opened", "Bound"}, labels())
 	w.d.Status.Before = netip.MustParseAddr("127.44.60.9")
 	assert.Equal(t, []string{"Opened", "Bound"}, labels())
-	for _, cause := range []diagnose.Cause{diagnose.WrongSignIn, diagnose.Readable, diagnose.NoAnswer} {
+	for _, cause := range []trouble.Cause{trouble.WrongSignIn, trouble.Readable, trouble.NoAnswer} {
 		got := strangerUnless(&w.d.Status, &diagnose.Diagnosis{Cause: cause, Summary: "s"})
 		want := cause
-		if cause == diagnose.WrongSignIn {
-			want = diagnose.Stranger
+		if cause == trouble.WrongSignIn {
+			want = trouble.Stranger
 		}
 		assert.Equal(t, want, got.Cause)
-		assert.Equal(t, cause != diagnose.NoAnswer, strings.Contains(got.Summary+got.Seen+got.Fix, "127.44.60.9"), "%s", cause)
+		assert.Equal(t, cause != trouble.NoAnswer, strings.Contains(got.Summary+got.Seen+got.Fix, "127.44.60.9"), "%s", cause)
 	}
 }
 
@@ -256,7 +257,7 @@ func TestTargetsThatCannotBeFilled(t *testing.T) {
 	require.ErrorAs(t, err, &closed)
 	why := diagnose.Explain(err, diagnose.Facts{})
 	assert.Equal(t, "Vault has not been signed in to yet.", why.Summary)
-	assert.Equal(t, diagnose.NoSignIn, why.Cause)
+	assert.Equal(t, trouble.NoSignIn, why.Cause)
 }
 
 // A change of a device is kept with what was before it, before anything is sent, and an undo without a change is refused.

@@ -13,6 +13,7 @@ import (
 	"unlatch/core/decide/latch"
 	"unlatch/core/ground/signin"
 	"unlatch/core/ground/streamurl"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/media"
 	"unlatch/core/stream/picturematch"
 	"unlatch/core/wire/target"
@@ -136,7 +137,7 @@ func wrongPicture(p latch.Placement, title, other string) *diagnose.Diagnosis {
 	if other == "" {
 		other = "another camera"
 	}
-	return &diagnose.Diagnosis{Cause: diagnose.WrongPicture,
+	return &diagnose.Diagnosis{Cause: trouble.WrongPicture,
 		Summary: fmt.Sprintf("%s of %s shows %s, and not %s.", diagnose.Capital(p.Slot), p.Name, other, title),
 		Fix:     "Put it right: the slot is given this camera's streams again.",
 		Seen:    "the picture that the target shows is not the camera's"}

@@ -8,10 +8,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"unlatch/core/decide/diagnose"
 	"unlatch/core/decide/evidence"
 	"unlatch/core/decide/latch"
 	"unlatch/core/ground/certificate"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/wire/discovery"
 	"unlatch/core/work/onvifrecorder"
 	"unlatch/sim/simtest"
@@ -74,7 +74,7 @@ func TestAnotherCertificateStopsEverything(t *testing.T) {
 	require.NoError(t, err)
 	l := now.Status.Latch(latch.Reachable)
 	require.Equal(t, latch.Stuck, l.State)
-	assert.Equal(t, diagnose.CertificateChanged, l.Diagnosis.Cause)
+	assert.Equal(t, trouble.CertificateChanged, l.Diagnosis.Cause)
 	assert.Empty(t, m.tries, "no sign-in went out")
 	next := now.Status.Next()
 	assert.Equal(t, []string{"take_certificate", now.Status.Reached.TLS.SHA256}, []string{next.Action, next.Certificate})

@@ -7,6 +7,7 @@ import (
 
 	"unlatch/core/decide/diagnose"
 	"unlatch/core/decide/evidence"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/camera"
 	"unlatch/core/wire/discovery"
 )
@@ -21,7 +22,7 @@ func (w locateStep) locate(ctx context.Context) error {
 	}
 	streams, user, err := w.streamURLs(ctx)
 	if err == nil && len(streams) == 0 {
-		err = &diagnose.PictureError{Cause: diagnose.NoProfiles}
+		err = &diagnose.PictureError{Cause: trouble.NoProfiles}
 	}
 	body := evidence.Located{Addr: w.d.Status.Device.Addr, Streams: streams}
 	if slow := outOfTime(ctx, fmt.Sprintf("%d stream URLs", len(streams))); slow != nil && err != nil {
@@ -92,7 +93,7 @@ func (w locateStep) streamURLs(ctx context.Context) (out []camera.Stream, user s
 		return nil, in.User, err
 	}
 	var have []camera.Stream
-	if l := w.d.Status.Located; l != nil && l.Diagnosis != nil && l.Diagnosis.Cause == diagnose.TooSlow {
+	if l := w.d.Status.Located; l != nil && l.Diagnosis != nil && l.Diagnosis.Cause == trouble.TooSlow {
 		have = l.Streams
 	}
 	for _, s := range camera.GiveRoles(profiles, w.roles()) {

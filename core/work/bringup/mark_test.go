@@ -9,10 +9,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"unlatch/core/decide/diagnose"
 	"unlatch/core/decide/evidence"
 	"unlatch/core/decide/latch"
 	"unlatch/core/ground/address"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/tuning"
 	"unlatch/core/wire/discovery"
 	"unlatch/core/wire/onvif"
@@ -160,7 +160,7 @@ func TestMarks(t *testing.T) {
 		require.NoError(t, work(name, nil).Mark(ctx, x.how, "", false))
 		b := newest(name)
 		require.NotNil(t, b.Diagnosis, name)
-		assert.Equal(t, diagnose.NoMark, b.Diagnosis.Cause)
+		assert.Equal(t, trouble.NoMark, b.Diagnosis.Cause)
 		assert.Contains(t, b.Diagnosis.Summary, x.says)
 		assert.False(t, b.Pending, "%s: nothing was sent", name)
 	}
@@ -173,7 +173,7 @@ func TestMarks(t *testing.T) {
 		for range 2 {
 			b := newest(name)
 			require.NotNil(t, b.Diagnosis, name)
-			assert.Equal(t, diagnose.MarkStands, b.Diagnosis.Cause)
+			assert.Equal(t, trouble.MarkStands, b.Diagnosis.Cause)
 			assert.Contains(t, b.Diagnosis.Summary, x.says)
 			assert.True(t, b.Pending)
 			require.NotNil(t, work(name, nil).d.Status.Marked)

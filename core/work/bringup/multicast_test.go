@@ -14,6 +14,7 @@ import (
 	"unlatch/core/decide/diagnose"
 	"unlatch/core/decide/evidence"
 	"unlatch/core/decide/latch"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/wire/discovery"
 	"unlatch/core/wire/multicast"
 	"unlatch/sim/simtest"
@@ -58,7 +59,7 @@ func TestGroups(t *testing.T) {
 		require.NoError(t, err)
 		return fresh.Status.Multicast["main"]
 	}
-	causes := func(d *latch.Device, b evidence.Multicast) (out []diagnose.Cause) {
+	causes := func(d *latch.Device, b evidence.Multicast) (out []trouble.Cause) {
 		for _, f := range diagnose.Multicast(diagnose.Cast{Device: netip.MustParseAddr(d.Addr), Says: b.Says, Sends: b.Sends(),
 			Bare: b.Bare, RTSP: b.RTSP, RTSPGroup: b.RTSPGroup}) {
 			assert.NotEmpty(t, f.Summary)
@@ -96,8 +97,8 @@ func TestGroups(t *testing.T) {
 	_, ok = b.Bare.Of(netip.MustParseAddr(asked.Addr))
 	assert.False(t, ok)
 
-	for name, want := range map[string][]diagnose.Cause{"Twice": {diagnose.GroupDouble},
-		"Eaten": {diagnose.GroupSilent, diagnose.GroupRTSPSilent, diagnose.GroupOutside}} {
+	for name, want := range map[string][]trouble.Cause{"Twice": {trouble.GroupDouble},
+		"Eaten": {trouble.GroupSilent, trouble.GroupRTSPSilent, trouble.GroupOutside}} {
 		d := bring(name)
 		assert.Equal(t, want, causes(d, do(d, command.Cast{Action: evidence.CastMeasure})), name)
 	}
@@ -114,7 +115,7 @@ func TestGroups(t *testing.T) {
 	// A second camera in the group of the first: both are heard there, and the one that is measured is told of the other.
 	b = do(asked, command.Cast{Action: evidence.CastSet,
 		Groups: map[string]multicast.Setting{"main": {Addr: netip.MustParseAddr("239.78.1.1"), Port: 50100, TTL: 2}}})
-	assert.Equal(t, []diagnose.Cause{diagnose.GroupShared}, causes(asked, b))
+	assert.Equal(t, []trouble.Cause{trouble.GroupShared}, causes(asked, b))
 	assert.Equal(t, "239.78.1.2:50100, TTL 2", b.Before.String())
 	b = do(asked, command.Cast{Action: evidence.CastUndo})
 	assert.Equal(t, "239.78.1.2:50100, TTL 2", b.Says.String())

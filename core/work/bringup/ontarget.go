@@ -15,6 +15,7 @@ import (
 	"unlatch/core/decide/latch"
 	"unlatch/core/ground/signin"
 	"unlatch/core/ground/streamurl"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/wire/target"
 )
 
@@ -183,7 +184,7 @@ func (w targetDoor) judgedByTarget(ctx context.Context, t *Target, try uuid.UUID
 	switch {
 	case result == signin.Refused:
 		w.saw(ctx, t.ID, TargetSeen{What: "signing in", Refused: t.SignIn,
-			Diagnosis: &diagnose.Diagnosis{Cause: diagnose.WrongSignIn, Summary: t.Name + " refuses its sign-in.",
+			Diagnosis: &diagnose.Diagnosis{Cause: trouble.WrongSignIn, Summary: t.Name + " refuses its sign-in.",
 				Fix: "Choose another sign-in on the target's page."}})
 	case result == signin.Opened:
 		seen := TargetSeen{Takes: s.Scheme, SignIn: t.SignIn}

@@ -9,6 +9,7 @@ import (
 	"unlatch/core/decide/evidence"
 	"unlatch/core/decide/latch"
 	"unlatch/core/ground/signin"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/recipe"
 	"unlatch/core/wire/pathprobe"
 )
@@ -50,7 +51,7 @@ func (w *Work) OpenStreamService(ctx context.Context, c *pathprobe.Finder, key u
 		return s, false, nil
 	}
 	switch diagnosis.Cause {
-	case diagnose.WrongSignIn, diagnose.NoSignIn, diagnose.Readable:
+	case trouble.WrongSignIn, trouble.NoSignIn, trouble.Readable:
 		s.SignedIn.Diagnosis = diagnosis
 		return s, true, w.Keep(ctx, Finding{Body: s.SignedIn})
 	}

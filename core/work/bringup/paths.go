@@ -11,6 +11,7 @@ import (
 	"unlatch/core/decide/latch"
 	"unlatch/core/ground/signin"
 	"unlatch/core/ground/streamurl"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/camera"
 	"unlatch/core/stream/recipe"
 	"unlatch/core/wire/pathprobe"
@@ -146,7 +147,7 @@ func (w pathSearch) findPaths(ctx context.Context) error {
 		return err
 	}
 	if body.Diagnosis == nil && len(found) == 0 {
-		body.Diagnosis = &diagnose.Diagnosis{Cause: diagnose.NoPath,
+		body.Diagnosis = &diagnose.Diagnosis{Cause: trouble.NoPath,
 			Summary: fmt.Sprintf("None of the %d likely paths is there. The device has no device service to ask.", len(tried)),
 			Fix:     "Copy a URL that plays elsewhere, or find its shape in the maker's papers, and put a recipe for it into a path book.",
 			Seen:    statuses(tried)}

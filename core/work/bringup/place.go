@@ -13,6 +13,7 @@ import (
 	"unlatch/core/decide/evidence"
 	"unlatch/core/decide/fit"
 	"unlatch/core/decide/latch"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/wire/target"
 	"unlatch/core/wire/target/hub"
 )
@@ -123,7 +124,7 @@ func (w placeStep) placeOn(ctx context.Context, p latch.Placement, replaces stri
 
 func (w placeStep) putOn(ctx context.Context, p latch.Placement, replaces string) (put target.Placement, _ *diagnose.Diagnosis, err error) {
 	if len(p.Misfit) > 0 {
-		return put, &diagnose.Diagnosis{Cause: diagnose.IntakeUnmet, Summary: fmt.Sprintf("%s takes none of its streams: %s.", p.Name,
+		return put, &diagnose.Diagnosis{Cause: trouble.IntakeUnmet, Summary: fmt.Sprintf("%s takes none of its streams: %s.", p.Name,
 			fit.Words(p.Misfit)),
 			Fix: "Set it to the nearest plan that all its targets take, then place it."}, nil
 	}
@@ -253,7 +254,7 @@ func (w placeStep) confirmOn(ctx context.Context, p latch.Placement, wait time.D
 
 // notArrived words that a target has a camera and does not get its picture.
 func notArrived(name string, r target.Report) *diagnose.Diagnosis {
-	return &diagnose.Diagnosis{Cause: diagnose.TargetWaiting,
+	return &diagnose.Diagnosis{Cause: trouble.TargetWaiting,
 		Summary: fmt.Sprintf("%s has the camera and no picture: it reports %s after %s.", diagnose.Capital(name), r.Says,
 			r.After.Round(time.Second)),
 		Fix: "Unlatch itself plays this stream, so look at the way between target and camera, the sign-in schemes that the target speaks, " +
@@ -391,7 +392,7 @@ func (w *Work) Show(ctx context.Context, on uuid.UUID, screen string) (target.Re
 	}
 	text := fmt.Sprintf("Showing %s on %s took %d ms", w.d.Title, screen, out.After.Milliseconds())
 	if diagnosis == nil && !out.Arrived {
-		diagnosis = &diagnose.Diagnosis{Cause: diagnose.TargetWaiting,
+		diagnosis = &diagnose.Diagnosis{Cause: trouble.TargetWaiting,
 			Summary: fmt.Sprintf("%s does not show %s on %s: it says %s.", p.Name, w.d.Title, screen, out.Says),
 			Fix:     "Look at the screen, and whether it is switched on."}
 	}

@@ -11,9 +11,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"unlatch/core/decide/command"
-	"unlatch/core/decide/diagnose"
 	"unlatch/core/decide/latch"
 	"unlatch/core/ground/address"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/intake"
 	"unlatch/core/stream/tuning"
 	"unlatch/core/wire/discovery"
@@ -128,7 +128,7 @@ func TestPicturesOnTargets(t *testing.T) {
 	require.NoError(t, v.work(v.clock).Confirm(ctx, vault.ID))
 	p := v.placement(v.clock, vault.ID)
 	require.NotNil(t, p.Diagnosis)
-	assert.Equal(t, diagnose.WrongPicture, p.Diagnosis.Cause)
+	assert.Equal(t, trouble.WrongPicture, p.Diagnosis.Cause)
 	assert.Equal(t, "Slot 1 of Vault shows Yard, and not Clock.", p.Diagnosis.Summary)
 	fresh, err := v.m.Device(ctx, v.clock.ID)
 	require.NoError(t, err)
@@ -144,7 +144,7 @@ func TestPicturesOnTargets(t *testing.T) {
 	assert.Equal(t, "the sign-in of Vault", before.Whose)
 	require.NoError(t, v.work(v.clock).PlaceOn(ctx, command.Place{Target: door.ID}))
 	// The stand-in takes sub streams only, and says so; this camera has none.
-	assert.Equal(t, diagnose.Misfit, v.placement(v.clock, door.ID).Diagnosis.Cause)
+	assert.Equal(t, trouble.Misfit, v.placement(v.clock, door.ID).Diagnosis.Cause)
 	assert.Contains(t, v.placement(v.clock, door.ID).Diagnosis.Summary, "it wants sub")
 
 	// One takes the other's slot, which is recorded of both.
@@ -164,7 +164,7 @@ func TestWhatATargetIsNotSent(t *testing.T) {
 	v.m.keys = v.m.keys[:1]
 	shut := v.target("Vault", "http://127.44.90.21:8081", wrong.ID, latch.Target{}, v.clock)
 	require.NoError(t, v.work(v.clock).PlaceOn(ctx, command.Place{Target: shut.ID}))
-	assert.Equal(t, diagnose.WrongSignIn, v.placement(v.clock, shut.ID).Diagnosis.Cause)
+	assert.Equal(t, trouble.WrongSignIn, v.placement(v.clock, shut.ID).Diagnosis.Cause)
 	refusals := 0
 	for _, s := range v.m.seen {
 		if s.Refused == wrong.ID {
@@ -178,7 +178,7 @@ func TestWhatATargetIsNotSent(t *testing.T) {
 	say := v.target("Say", "http://127.44.90.23:8081", v.desk.ID, latch.Target{}, v.clock)
 	say.Trust = target.Trust{}
 	require.NoError(t, v.work(v.clock).PlaceOn(ctx, command.Place{Target: say.ID}))
-	assert.Equal(t, diagnose.Readable, v.placement(v.clock, say.ID).Diagnosis.Cause)
+	assert.Equal(t, trouble.Readable, v.placement(v.clock, say.ID).Diagnosis.Cause)
 	say.Trust = agreed()
 	require.NoError(t, v.work(v.clock).PlaceOn(ctx, command.Place{Target: say.ID}))
 	assert.True(t, v.placement(v.clock, say.ID).Confirmed)
@@ -186,7 +186,7 @@ func TestWhatATargetIsNotSent(t *testing.T) {
 	small := intake.Intake{Name: "small", MaxSize: tuning.Size{Width: 160, Height: 90}}
 	tiny := v.target("Tiny", "http://127.44.90.99:1", v.desk.ID, latch.Target{Intake: &small}, v.clock)
 	require.NoError(t, v.work(v.clock).PlaceOn(ctx, command.Place{Target: tiny.ID}))
-	assert.Equal(t, diagnose.IntakeUnmet, v.placement(v.clock, tiny.ID).Diagnosis.Cause)
+	assert.Equal(t, trouble.IntakeUnmet, v.placement(v.clock, tiny.ID).Diagnosis.Cause)
 
 	list := v.target("List", "", uuid.Nil, latch.Target{}, v.clock)
 	list.Kind = byhand.Kind
@@ -224,8 +224,8 @@ func TestLookingAtATarget(t *testing.T) {
 	require.NoError(t, at().LookAt(short, vault.ID))
 	seen = v.m.seen[len(v.m.seen)-1]
 	require.NotNil(t, seen.Diagnosis)
-	assert.Equal(t, diagnose.PortClosed, seen.Diagnosis.Cause)
+	assert.Equal(t, trouble.PortClosed, seen.Diagnosis.Cause)
 	vault.Address = "http://127.0.0.9:1"
 	require.NoError(t, at().LookAt(short, vault.ID))
-	assert.Equal(t, diagnose.OutOfScope, v.m.seen[len(v.m.seen)-1].Diagnosis.Cause)
+	assert.Equal(t, trouble.OutOfScope, v.m.seen[len(v.m.seen)-1].Diagnosis.Cause)
 }

@@ -17,6 +17,7 @@ import (
 	"unlatch/core/ground/linkbudget"
 	"unlatch/core/ground/signin"
 	"unlatch/core/ground/streamurl"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/camera"
 	"unlatch/core/stream/media"
 	"unlatch/core/wire/discovery"
@@ -175,7 +176,7 @@ func (w proveStep) playSomewhere(ctx context.Context, i int) (proof.Proof, error
 			proof, u = other, own
 		}
 	}
-	if d := proof.Diagnosis; d != nil && d.Cause == diagnose.PortClosed && w.d.Via == nil {
+	if d := proof.Diagnosis; d != nil && d.Cause == trouble.PortClosed && w.d.Via == nil {
 		for _, v := range elsewhere(u, w.d.Status.Device.Ports) {
 			other, err := w.play(ctx, v)
 			if err != nil {
@@ -193,8 +194,8 @@ func (w proveStep) playSomewhere(ctx context.Context, i int) (proof.Proof, error
 }
 
 // unreached reports whether a stream was not reached at its address, as against refused by who answers there.
-func unreached(c diagnose.Cause) bool {
-	return c == diagnose.PortClosed || c == diagnose.NoAnswer || c == diagnose.Silent || c == diagnose.NotRTSP || c == diagnose.OutOfScope
+func unreached(c trouble.Cause) bool {
+	return c == trouble.PortClosed || c == trouble.NoAnswer || c == trouble.Silent || c == trouble.NotRTSP || c == trouble.OutOfScope
 }
 
 // refine says more of a stream that could not be reached, where the device itself has told of its ports.
@@ -205,18 +206,18 @@ func refine(d *diagnose.Diagnosis, u streamurl.URL, in *evidence.SignedIn) {
 	for _, p := range in.Protocols {
 		number := func(want int) bool { return slices.Contains(p.Ports, want) }
 		switch {
-		case p.Name == "RTSP" && !p.Enabled && d.Cause == diagnose.PortClosed:
-			d.Cause = diagnose.StreamsOff
+		case p.Name == "RTSP" && !p.Enabled && d.Cause == trouble.PortClosed:
+			d.Cause = trouble.StreamsOff
 			d.Summary = fmt.Sprintf("The stream service is switched off in the device itself: it says so, and port %d is closed.",
 				u.DialPort())
 			d.Fix = "Unlatch can switch it on through the device's network settings, and read back that it is."
-		case p.Name == "RTSP" && p.Enabled && d.Cause == diagnose.PortClosed && !number(u.DialPort()) && len(p.Ports) > 0:
-			d.Cause = diagnose.WrongPort
+		case p.Name == "RTSP" && p.Enabled && d.Cause == trouble.PortClosed && !number(u.DialPort()) && len(p.Ports) > 0:
+			d.Cause = trouble.WrongPort
 			d.Summary = fmt.Sprintf("The URL has port %d, and the device itself says that its streams are on port %d.", u.DialPort(),
 				p.Ports[0])
 			d.Fix = fmt.Sprintf("Use port %d in the URL.", p.Ports[0])
-		case p.Name == "HTTP" && d.Cause == diagnose.NotRTSP && number(u.DialPort()):
-			d.Cause = diagnose.WrongPort
+		case p.Name == "HTTP" && d.Cause == trouble.NotRTSP && number(u.DialPort()):
+			d.Cause = trouble.WrongPort
 			d.Summary = fmt.Sprintf("Port %d is the device's web port, by its own word. The URL needs its stream port.", u.DialPort())
 			d.Fix = "Put the stream port into the URL; the device names it in its network settings."
 		}
@@ -263,9 +264,9 @@ func (w proveStep) play(ctx context.Context, u streamurl.URL) (proof.Proof, erro
 		switch d := proof.Diagnosis; {
 		case err != nil:
 			return proof, err
-		case d != nil && d.Cause == diagnose.HeldBack && first != nil:
+		case d != nil && d.Cause == trouble.HeldBack && first != nil:
 			return *first, nil // what was refused says more than that no more is tried
-		case d != nil && d.Cause == diagnose.WrongSignIn:
+		case d != nil && d.Cause == trouble.WrongSignIn:
 			if first == nil {
 				first = &proof
 			}
@@ -282,8 +283,8 @@ func (w proveStep) play(ctx context.Context, u streamurl.URL) (proof.Proof, erro
 	}
 	// Every key was refused before, and none is sent again: what the device says without one is all there is to ask.
 	proof, err := w.prover(ctx, u, signin.SignIn{}, nil)
-	if d := proof.Diagnosis; d != nil && d.Cause == diagnose.NoSignIn {
-		d.Cause, d.Summary = diagnose.WrongSignIn,
+	if d := proof.Diagnosis; d != nil && d.Cause == trouble.NoSignIn {
+		d.Cause, d.Summary = trouble.WrongSignIn,
 			"The streams have refused every sign-in of the keyring before. Try again sends them once more."
 	}
 	return proof, err

@@ -10,6 +10,7 @@ import (
 	"unlatch/core/decide/identity"
 	"unlatch/core/decide/latch"
 	"unlatch/core/ground/streamurl"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/wire/discovery"
 	"unlatch/core/wire/pathprobe"
 )
@@ -46,7 +47,7 @@ func (w reachStep) reachStream(ctx context.Context) error {
 	body := evidence.Reached{Addr: w.d.Status.Device.Addr}
 	port := streamPort(w.d.Status.Device.Ports)
 	if port == 0 {
-		body.Diagnosis = &diagnose.Diagnosis{Cause: diagnose.NotONVIF,
+		body.Diagnosis = &diagnose.Diagnosis{Cause: trouble.NotONVIF,
 			Summary: fmt.Sprintf("%s has no device service that answers, and no stream port is known.", w.d.Addr),
 			Fix:     "Switch ONVIF or RTSP on in the device's network settings, then sweep again.",
 			Seen:    "no port answered GetSystemDateAndTime, and none spoke RTSP"}

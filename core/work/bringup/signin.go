@@ -15,6 +15,7 @@ import (
 	"unlatch/core/decide/evidence"
 	"unlatch/core/decide/latch"
 	"unlatch/core/ground/signin"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/wire/onvif"
 )
 
@@ -53,7 +54,7 @@ func (w signInStep) signInByRecorder(ctx context.Context) error {
 	if s := rec.Status.SignedIn; s != nil && rec.Status.Latch(latch.SignedIn).State == latch.Open {
 		body.SignIn, body.Label, body.User, body.Scheme = s.SignIn, s.Label, s.User, s.Scheme
 	} else {
-		body.Diagnosis = &diagnose.Diagnosis{Cause: diagnose.RecorderShut,
+		body.Diagnosis = &diagnose.Diagnosis{Cause: trouble.RecorderShut,
 			Summary: fmt.Sprintf("%s is not signed in to, and this camera is reached through it only.", rec.Title),
 			Fix:     "Open the recorder's own latches first.", Seen: "no sign-in is known to open the recorder"}
 	}
@@ -201,14 +202,14 @@ func (w signInStep) notSignedIn(ctx context.Context, out evidence.SignedIn, err 
 	if err != nil {
 		return err
 	}
-	if len(out.Tried) == 0 && diagnosis.Cause == diagnose.NoSignIn {
+	if len(out.Tried) == 0 && diagnosis.Cause == trouble.NoSignIn {
 		if before := w.d.Status.SignedIn; before != nil && len(before.Tried) > 0 {
 			diagnosis.Summary = fmt.Sprintf("Every sign-in on the keyring was refused before (%s).", strings.Join(before.Tried, ", "))
 			diagnosis.Fix = "Add the sign-in that is right for this device. What was refused is sent again only when you press Try again."
 			out.Tried = before.Tried
 		}
 	}
-	if diagnosis.Cause == diagnose.WrongSignIn {
+	if diagnosis.Cause == trouble.WrongSignIn {
 		if len(out.Tried) > 1 {
 			diagnosis.Summary = fmt.Sprintf("The device service refuses all %d sign-ins of the keyring that may be tried (%s).",
 				len(out.Tried), strings.Join(out.Tried, ", "))
@@ -232,10 +233,10 @@ func strangerUnless(st *latch.Status, d *diagnose.Diagnosis) *diagnose.Diagnosis
 		return d
 	}
 	switch d.Cause {
-	case diagnose.WrongSignIn, diagnose.NoSignIn:
+	case trouble.WrongSignIn, trouble.NoSignIn:
 		out := diagnose.NotKnownAgain(st.Before, st.Device.Addr, *d)
 		return &out
-	case diagnose.Readable:
+	case trouble.Readable:
 		d.Summary += fmt.Sprintf(" It was at %s before, and nothing says yet that it is the same device.", st.Before)
 	}
 	return d

@@ -21,6 +21,7 @@ import (
 	"unlatch/core/decide/latch"
 	"unlatch/core/ground/certificate"
 	"unlatch/core/ground/signin"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/wire/discovery"
 	"unlatch/core/wire/onvif"
 	"unlatch/core/wire/target"
@@ -60,7 +61,7 @@ func TestTLSToAStrangerIsNoFriend(t *testing.T) {
 	require.NotNil(t, st.Latch(latch.SignedIn).Diagnosis)
 	wanted := st.Wanted()
 	require.NotNil(t, wanted, "%+v", st.Latch(latch.SignedIn).Diagnosis)
-	assert.Equal(t, diagnose.Readable, st.Latch(latch.SignedIn).Diagnosis.Cause)
+	assert.Equal(t, trouble.Readable, st.Latch(latch.SignedIn).Diagnosis.Cause)
 	assert.Len(t, wanted.Certificate, 64)
 	assert.Equal(t, signin.OverTLS, st.AgreesTo())
 	assert.NotContains(t, stranger.Got(), "Authorization", "nobody has agreed")
@@ -165,7 +166,7 @@ func TestASecretHandedOverIsASecretSent(t *testing.T) {
 	}
 	d := stuck()
 	require.NotNil(t, d)
-	assert.Equal(t, diagnose.HandingUnagreed, d.Cause)
+	assert.Equal(t, trouble.HandingUnagreed, d.Cause)
 	require.NotNil(t, d.Wanted)
 	assert.Equal(t, desk.ID, d.Wanted.Target)
 	assert.Equal(t, string(target.CameraSignIn), d.Wanted.Secret)
@@ -194,7 +195,7 @@ func TestASecretHandedOverIsASecretSent(t *testing.T) {
 	unattended.Unattended = true
 	require.NoError(t, unattended.PlaceOn(ctx, command.Place{Target: desk.ID, Again: true}))
 	require.NotNil(t, v.placement(v.clock, desk.ID).Diagnosis)
-	assert.Equal(t, diagnose.ReadableWaits, v.placement(v.clock, desk.ID).Diagnosis.Cause)
+	assert.Equal(t, trouble.ReadableWaits, v.placement(v.clock, desk.ID).Diagnosis.Cause)
 
 	// Over TLS to a stranger it is the same, whatever sign-in of ours it takes.
 	secure := &hostile.Bridge{Wants: `Digest realm="stranger", nonce="1", qop="auth"`}
@@ -203,7 +204,7 @@ func TestASecretHandedOverIsASecretSent(t *testing.T) {
 	require.NoError(t, v.work(v.clock).PlaceOn(ctx, command.Place{Target: tlsDesk.ID}))
 	d = v.placement(v.clock, tlsDesk.ID).Diagnosis
 	require.NotNil(t, d)
-	assert.Equal(t, diagnose.HandingUnagreed, d.Cause)
+	assert.Equal(t, trouble.HandingUnagreed, d.Cause)
 	assert.NotEmpty(t, d.Wanted.Certificate)
 	assert.Empty(t, secure.Given())
 	tlsDesk.Trust.Certificates = []string{d.Wanted.Certificate} // a person has taken its certificate
@@ -226,7 +227,7 @@ func TestAStrangeBrokerIsHandedNothing(t *testing.T) {
 	require.NoError(t, v.work(v.clock).PlaceOn(ctx, command.Place{Target: h.ID}))
 	d := v.placement(v.clock, h.ID).Diagnosis
 	require.NotNil(t, d)
-	assert.Equal(t, diagnose.HandingUnagreed, d.Cause)
+	assert.Equal(t, trouble.HandingUnagreed, d.Cause)
 	kept := func() (out string) {
 		for _, m := range broker.Topics.Messages("#") {
 			out += m.TopicName + " " + string(m.Payload) + "\n"

@@ -11,10 +11,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"unlatch/core/decide/command"
-	"unlatch/core/decide/diagnose"
 	"unlatch/core/decide/latch"
 	"unlatch/core/ground/address"
 	"unlatch/core/ground/signin"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/tuning"
 	"unlatch/core/wire/discovery"
 	"unlatch/core/wire/onvif"
@@ -80,7 +80,7 @@ func TestTuning(t *testing.T) {
 	clamps := tune(open("Clamps", "127.44.71.12"), planOf(t, "main", "25fps"))
 	l = clamps.Status.Latch(latch.Tuned)
 	require.Equal(t, latch.Stuck, l.State)
-	assert.Equal(t, diagnose.NotTuned, l.Diagnosis.Cause)
+	assert.Equal(t, trouble.NotTuned, l.Diagnosis.Cause)
 	assert.Contains(t, l.Diagnosis.Seen, "was set to 25 and reads back as 10")
 	assert.Equal(t, "undo_tuning", clamps.Status.Next().Action)
 	leaves := tune(open("Leaves", "127.44.71.14"), planOf(t, "main", "160x90"))

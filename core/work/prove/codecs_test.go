@@ -11,10 +11,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"unlatch/core/decide/diagnose"
 	"unlatch/core/decide/proof"
 	"unlatch/core/ground/address"
 	"unlatch/core/ground/streamurl"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/media"
 	"unlatch/core/work/prove"
 	"unlatch/sim/simtest"
@@ -142,7 +142,7 @@ devices:
 	prover := prove.Prover{Dial: &address.Guard{Allowed: address.MustParse("127.41.0.0/16")}, Still: media.Still}
 	p := prover.Prove(context.Background(), prove.Request{URL: u, SignIn: fitter, Timeout: 3 * time.Second, Patience: time.Second})
 	require.False(t, p.OK)
-	assert.Equal(t, diagnose.NoPackets, p.Diagnosis.Cause, "%+v", p.Diagnosis)
+	assert.Equal(t, trouble.NoPackets, p.Diagnosis.Cause, "%+v", p.Diagnosis)
 }
 
 func TestASizeThatChangesIsToldInSegments(t *testing.T) {

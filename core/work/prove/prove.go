@@ -16,6 +16,7 @@ import (
 	"unlatch/core/ground/exchange"
 	"unlatch/core/ground/signin"
 	"unlatch/core/ground/streamurl"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/media"
 	"unlatch/core/wire/player"
 	"unlatch/core/wire/rtsp"
@@ -112,7 +113,7 @@ func (r *run) play(ctx context.Context) (err error) {
 	r.out.Transport, r.out.TLS, r.out.Server, r.out.Auth = string(s.Transport), s.Certificate, s.Server, s.Auth
 	switch {
 	case errors.As(err, new(*player.NoTrackError)):
-		return &diagnose.PictureError{Cause: diagnose.NoVideo}
+		return &diagnose.PictureError{Cause: trouble.NoVideo}
 	case err != nil:
 		return err
 	}
@@ -195,7 +196,7 @@ func (r *run) measure(ctx context.Context) error {
 			return ctx.Err()
 		}
 		r.log.Note("decoding the key frame: %v", err)
-		return &diagnose.PictureError{Cause: diagnose.NotDecodable, Detail: fmt.Sprintf("a key frame of %d bytes", len(keyframe.Data))}
+		return &diagnose.PictureError{Cause: trouble.NotDecodable, Detail: fmt.Sprintf("a key frame of %d bytes", len(keyframe.Data))}
 	}
 	r.step("decode", time.Now())
 	return nil
@@ -229,17 +230,17 @@ func (r *run) whyNoKeyframe() error {
 		return err
 	}
 	if r.firstPacket.IsZero() { // reports or sound kept the session from being silent
-		return &diagnose.PictureError{Cause: diagnose.NoPackets, Detail: "other tracks or reports came, of the picture nothing"}
+		return &diagnose.PictureError{Cause: trouble.NoPackets, Detail: "other tracks or reports came, of the picture nothing"}
 	}
 	if !r.meter.Reads() {
-		return &diagnose.PictureError{Cause: diagnose.CodecNotMeasured, Detail: r.meter.Measured().Codec}
+		return &diagnose.PictureError{Cause: trouble.CodecNotMeasured, Detail: r.meter.Measured().Codec}
 	}
 	m := r.meter.Measured()
 	if m.Unread != "" {
-		return &diagnose.PictureError{Cause: diagnose.CodecNotMeasured, Detail: m.Codec + " in packets of the kind " + m.Unread}
+		return &diagnose.PictureError{Cause: trouble.CodecNotMeasured, Detail: m.Codec + " in packets of the kind " + m.Unread}
 	}
 	detail := strconv.Itoa(m.Packets) + " packets in " + strconv.FormatInt(m.MeasuredForMS, 10) + " ms, " + strconv.Itoa(m.Lost) + " lost"
-	return &diagnose.PictureError{Cause: diagnose.NoKeyframe, Detail: detail}
+	return &diagnose.PictureError{Cause: trouble.NoKeyframe, Detail: detail}
 }
 
 // rounded cuts measures to the digits that they are good for.

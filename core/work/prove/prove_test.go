@@ -13,11 +13,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"unlatch/core/decide/diagnose"
 	"unlatch/core/decide/proof"
 	"unlatch/core/ground/address"
 	"unlatch/core/ground/signin"
 	"unlatch/core/ground/streamurl"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/media"
 	"unlatch/core/work/prove"
 	"unlatch/sim"
@@ -121,19 +121,19 @@ func TestProveSaysWhyNot(t *testing.T) {
 	for _, c := range []struct {
 		name, url string
 		in        signin.SignIn
-		want      diagnose.Cause
+		want      trouble.Cause
 		says      string
 	}{
-		{"wrong password", w.Device("Clock").URL(0), wrong, diagnose.WrongSignIn, `"fitter"`},
-		{"no sign-in", w.Device("Clock").URL(0), signin.SignIn{}, diagnose.NoSignIn, "digest MD5"},
-		{"unknown path", w.Device("Clock").URL(0) + "x", fitter, diagnose.PathUnknown, "404"},
-		{"wrong case", strings.ReplaceAll(w.Device("Clock").URL(0), "vista", "VISTA"), fitter, diagnose.PathUnknown, "404"},
-		{"the web port", web(w.Device("Clock")), fitter, diagnose.NotRTSP, "HTTP"},
-		{"session limit", w.Device("Busy").URL(0), fitter, diagnose.SessionLimit, "453"},
-		{"silent server", w.Device("Silent").URL(0), fitter, diagnose.Silent, "says nothing"},
-		{"closed port", w.Device("Closed").URL(0), fitter, diagnose.PortClosed, "port 554"},
-		{"outside the ranges", "rtsp://127.99.0.1/x", fitter, diagnose.OutOfScope, "127.99.0.1"},
-		{"not a stream scheme", "http://" + w.Device("Clock").Web() + "/", fitter, diagnose.BadURL, "http"},
+		{"wrong password", w.Device("Clock").URL(0), wrong, trouble.WrongSignIn, `"fitter"`},
+		{"no sign-in", w.Device("Clock").URL(0), signin.SignIn{}, trouble.NoSignIn, "digest MD5"},
+		{"unknown path", w.Device("Clock").URL(0) + "x", fitter, trouble.PathUnknown, "404"},
+		{"wrong case", strings.ReplaceAll(w.Device("Clock").URL(0), "vista", "VISTA"), fitter, trouble.PathUnknown, "404"},
+		{"the web port", web(w.Device("Clock")), fitter, trouble.NotRTSP, "HTTP"},
+		{"session limit", w.Device("Busy").URL(0), fitter, trouble.SessionLimit, "453"},
+		{"silent server", w.Device("Silent").URL(0), fitter, trouble.Silent, "says nothing"},
+		{"closed port", w.Device("Closed").URL(0), fitter, trouble.PortClosed, "port 554"},
+		{"outside the ranges", "rtsp://127.99.0.1/x", fitter, trouble.OutOfScope, "127.99.0.1"},
+		{"not a stream scheme", "http://" + w.Device("Clock").Web() + "/", fitter, trouble.BadURL, "http"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
@@ -204,25 +204,25 @@ func TestProveSurvivesHostileServers(t *testing.T) {
 	for _, c := range []struct {
 		name   string
 		answer func(string, int) string
-		want   diagnose.Cause
+		want   trouble.Cause
 	}{
 		{"a header without end", func(string, int) string { return "RTSP/1.0 200 OK\r\n" + strings.Repeat("X-More: yes\r\n", 5000) },
-			diagnose.Unbounded},
-		{"a line without end", func(string, int) string { return "RTSP/1.0 200 " + strings.Repeat("a", 1<<20) }, diagnose.Unbounded},
-		{"a huge body", func(_ string, n int) string { return "RTSP/1.0 200 OK\r\nContent-Length: 52428800\r\n\r\n" }, diagnose.Unbounded},
-		{"a negative length", func(_ string, n int) string { return "RTSP/1.0 200 OK\r\nContent-Length: -1\r\n\r\n" }, diagnose.Broken},
-		{"nonsense", func(string, int) string { return "\x00\x01\x02 hello\r\n\r\n" }, diagnose.Broken},
-		{"an empty description", func(_ string, n int) string { return ok(n, "", "") }, diagnose.BadDescription},
-		{"a description without media", func(_ string, n int) string { return ok(n, "", "v=0\r\ns=x\r\n") }, diagnose.BadDescription},
+			trouble.Unbounded},
+		{"a line without end", func(string, int) string { return "RTSP/1.0 200 " + strings.Repeat("a", 1<<20) }, trouble.Unbounded},
+		{"a huge body", func(_ string, n int) string { return "RTSP/1.0 200 OK\r\nContent-Length: 52428800\r\n\r\n" }, trouble.Unbounded},
+		{"a negative length", func(_ string, n int) string { return "RTSP/1.0 200 OK\r\nContent-Length: -1\r\n\r\n" }, trouble.Broken},
+		{"nonsense", func(string, int) string { return "\x00\x01\x02 hello\r\n\r\n" }, trouble.Broken},
+		{"an empty description", func(_ string, n int) string { return ok(n, "", "") }, trouble.BadDescription},
+		{"a description without media", func(_ string, n int) string { return ok(n, "", "v=0\r\ns=x\r\n") }, trouble.BadDescription},
 		{"a description without video", func(_ string, n int) string { return ok(n, "", "v=0\r\nm=audio 0 RTP/AVP 0\r\n") },
-			diagnose.NoVideo},
-		{"no control and no packets", play(""), diagnose.NoPackets},
-		{"frames on unknown channels only", play(strings.Repeat("$\x63\x00\x03abc", 3)), diagnose.NoPackets},
-		{"truncated RTP", play("$\x00\x00\x05\x80\x60\x00\x01\x00"), diagnose.NoKeyframe},
-		{"a parameter set of zero size", play(rtp("\x67\x42\x00\x1e\x00")), diagnose.BadParameterSet},
-		{"an absurd parameter set", play(rtp("\x67\x42\x00\x1e\xf8\x00\x00\x08\x00\x00\x20\x00\x00\x40\xff")), diagnose.BadParameterSet},
+			trouble.NoVideo},
+		{"no control and no packets", play(""), trouble.NoPackets},
+		{"frames on unknown channels only", play(strings.Repeat("$\x63\x00\x03abc", 3)), trouble.NoPackets},
+		{"truncated RTP", play("$\x00\x00\x05\x80\x60\x00\x01\x00"), trouble.NoKeyframe},
+		{"a parameter set of zero size", play(rtp("\x67\x42\x00\x1e\x00")), trouble.BadParameterSet},
+		{"an absurd parameter set", play(rtp("\x67\x42\x00\x1e\xf8\x00\x00\x08\x00\x00\x20\x00\x00\x40\xff")), trouble.BadParameterSet},
 		{"a body that never comes", func(string, int) string { return "RTSP/1.0 200 OK\r\nContent-Length: 10\r\n\r\nabc" },
-			diagnose.TooSlow},
+			trouble.TooSlow},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()

@@ -9,10 +9,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"unlatch/core/decide/diagnose"
 	"unlatch/core/decide/proof"
 	"unlatch/core/ground/address"
 	"unlatch/core/ground/streamurl"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/media"
 	"unlatch/core/work/prove"
 	"unlatch/sim/simtest"
@@ -91,7 +91,7 @@ func TestEveryTransport(t *testing.T) {
 	assert.Nil(t, ask("tls", "rtsps://127.41.31.13/vista/ch1/primary", tls.TLS.SHA256).Diagnosis)
 	changed := ask("tls", "rtsps://127.41.31.13/vista/ch1/primary", strings.Repeat("ab", 32))
 	require.NotNil(t, changed.Diagnosis)
-	assert.Equal(t, diagnose.CertificateChanged, changed.Diagnosis.Cause)
+	assert.Equal(t, trouble.CertificateChanged, changed.Diagnosis.Cause)
 	assert.Contains(t, changed.Diagnosis.Seen, tls.TLS.SHA256, "the change is shown")
 	assert.NotContains(t, changed.Exchange, "DESCRIBE", "nothing was sent")
 	assert.True(t, ask("expired", "rtsps://127.41.31.15/vista/ch1/primary", "").TLS.Expired)
@@ -104,9 +104,9 @@ func TestEveryTransport(t *testing.T) {
 	assert.Contains(t, loop.Summary, "leads nowhere")
 	outside := ask("outside", "", "").Diagnosis
 	require.NotNil(t, outside)
-	assert.Equal(t, diagnose.OutOfScope, outside.Cause)
+	assert.Equal(t, trouble.OutOfScope, outside.Cause)
 	sister := ask("sister", "", "")
 	require.NotNil(t, sister.Diagnosis)
-	assert.Equal(t, diagnose.NoSignIn, sister.Diagnosis.Cause, "a sign-in goes to no other device than its own")
+	assert.Equal(t, trouble.NoSignIn, sister.Diagnosis.Cause, "a sign-in goes to no other device than its own")
 	assert.NotContains(t, sister.Exchange, "Authorization")
 }
