@@ -148,7 +148,7 @@ devices:
 func TestASizeThatChangesIsToldInSegments(t *testing.T) {
 	t.Parallel()
 	w := simtest.Start(t, strings.ReplaceAll(codecs, "127.41.34.", "127.41.35."))
-	p := runFor(t, w.Device("Changes").URL(0), fitter, 5*time.Second)
+	p := runWith(t, w.Device("Changes").URL(0), prove.Request{SignIn: fitter, Measure: 5 * time.Second})
 	require.True(t, p.OK, "%+v", p.Diagnosis)
 	require.GreaterOrEqual(t, len(p.Video.Segments), 2)
 	sizes := map[int]bool{p.Video.Segments[0].Width: true, p.Video.Segments[1].Width: true}
