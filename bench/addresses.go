@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"unlatch/core/decide/command"
-	"unlatch/core/wire/netconfig"
+	"unlatch/core/stream/camera"
 	"unlatch/sim/scene"
 )
 
@@ -44,7 +44,7 @@ func fiftyAddresses(ctx context.Context, _ *scene.Library) ([]figure, error) {
 		if devices[i].Status.Device.Stray {
 			continue
 		}
-		setting := netconfig.Setting{Addr: to, Bits: 24}
+		setting := camera.Network{Addr: to, Bits: 24}
 		plan.Devices = append(plan.Devices, command.OnDevice{Device: devices[i].ID, Do: command.Device{Address: &setting}})
 		to = to.Next()
 	}

@@ -27,7 +27,7 @@ import (
 	"unlatch/core/ground/signin"
 	"unlatch/core/stream/camera"
 	"unlatch/core/stream/media"
-	"unlatch/core/wire/discovery"
+	"unlatch/core/stream/sighting"
 	"unlatch/jobs"
 	"unlatch/server"
 	"unlatch/sim/scene"
@@ -254,8 +254,8 @@ func generate(ctx context.Context, s *store.Store, site uuid.UUID) (ids []uuid.U
 	for i := range linedUp {
 		at := addressOf(i)
 		service := fmt.Sprintf("http://%s/onvif/device_service", at)
-		id, err := s.Devices.Sight(ctx, site, &sweep.ID, discovery.Sighting{Method: discovery.WSDiscovery, At: time.Now().UTC(), Addr: at,
-			Endpoint: fmt.Sprintf("urn:bench:%d", i), Kind: discovery.Camera, Name: fmt.Sprintf("Camera %d", i), XAddr: service})
+		id, err := s.Devices.Sight(ctx, site, &sweep.ID, sighting.Sighting{Method: sighting.WSDiscovery, At: time.Now().UTC(), Addr: at,
+			Endpoint: fmt.Sprintf("urn:bench:%d", i), Kind: sighting.Camera, Name: fmt.Sprintf("Camera %d", i), XAddr: service})
 		if err != nil {
 			return nil, err
 		}

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"unlatch/core/ground/address"
+	"unlatch/core/stream/sighting"
 	"unlatch/core/wire/discovery"
 	"unlatch/sim/netns"
 	"unlatch/sim/scene"
@@ -47,7 +48,7 @@ func silentInside(ctx context.Context) error {
 	}
 	began := time.Now()
 	s := discovery.Sweep{Ranges: address.MustParse(silentRange), Ports: discovery.DefaultPorts, Interfaces: []string{}}
-	if err := s.Run(ctx, func(discovery.Sighting) {}); err != nil {
+	if err := s.Run(ctx, func(sighting.Sighting) {}); err != nil {
 		return err
 	}
 	return json.NewEncoder(os.Stdout).Encode(time.Since(began))

@@ -10,6 +10,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"unlatch/core/ground/address"
+	"unlatch/core/stream/sighting"
 	"unlatch/core/wire/discovery"
 	"unlatch/sim/scene"
 )
@@ -28,7 +29,7 @@ func sweep(ctx context.Context, _ *scene.Library) ([]figure, error) {
 		bare = append(bare, time.Since(began))
 		began = time.Now()
 		s := discovery.Sweep{Ranges: ranges, Interfaces: []string{}}
-		if err := s.Run(ctx, func(discovery.Sighting) {}); err != nil {
+		if err := s.Run(ctx, func(sighting.Sighting) {}); err != nil {
 			return nil, err
 		}
 		swept = append(swept, time.Since(began))

@@ -12,6 +12,7 @@ import (
 	"github.com/go-rod/rod"
 
 	"unlatch/core/ground/address"
+	"unlatch/core/stream/sighting"
 	"unlatch/core/wire/discovery"
 	"unlatch/e2e/browser"
 	"unlatch/sim/scene"
@@ -91,8 +92,8 @@ func hearThousand(ctx context.Context) (time.Duration, error) {
 	var last time.Duration
 	began := time.Now()
 	s := discovery.Sweep{Ranges: address.MustParse(thousandRange), Ports: []uint16{9}, Interfaces: []string{"lo"}}
-	err := s.Run(ctx, func(x discovery.Sighting) {
-		if x.Method == discovery.WSDiscovery && !x.Stray && !heard[x.Endpoint] {
+	err := s.Run(ctx, func(x sighting.Sighting) {
+		if x.Method == sighting.WSDiscovery && !x.Stray && !heard[x.Endpoint] {
 			heard[x.Endpoint] = true
 			last = time.Since(began)
 		}

@@ -18,7 +18,7 @@ import (
 	"unlatch/core/decide/act"
 	"unlatch/core/ground/address"
 	"unlatch/core/ground/signin"
-	"unlatch/core/wire/discovery"
+	"unlatch/core/stream/sighting"
 	"unlatch/core/wire/target"
 	"unlatch/jobs"
 	"unlatch/sim"
@@ -128,9 +128,9 @@ func (r *railway) work(ctx context.Context, station uuid.UUID) error {
 			}
 		}
 		switch {
-		case d.Status.Device.Kind == discovery.Recorder:
+		case d.Status.Device.Kind == sighting.Recorder:
 			recorder = d.ID
-		case d.Status.Device.Kind == discovery.Camera && !untouched[last]:
+		case d.Status.Device.Kind == sighting.Camera && !untouched[last]:
 			cameras = append(cameras, d.ID)
 		}
 	}

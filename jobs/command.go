@@ -8,6 +8,7 @@ import (
 	"github.com/riverqueue/river"
 
 	"unlatch/core/decide/command"
+	"unlatch/core/stream/camera"
 	"unlatch/core/wire/netconfig"
 )
 
@@ -113,7 +114,7 @@ func (d *deviceJob) open(ctx context.Context, how command.Open) error {
 
 // move gives the device another address. It counts two steps: the device is moved, and its latches are opened anew, so that its targets
 // get the new address too.
-func (d *deviceJob) move(ctx context.Context, to netconfig.Setting) error {
+func (d *deviceJob) move(ctx context.Context, to camera.Network) error {
 	moved, err := d.SetAddress(ctx, to)
 	switch {
 	case err != nil:

@@ -14,7 +14,7 @@ import (
 	"unlatch/core/ground/address"
 	"unlatch/core/ground/signin"
 	"unlatch/core/stream/recipe"
-	"unlatch/core/wire/discovery"
+	"unlatch/core/stream/sighting"
 	"unlatch/core/wire/target"
 	"unlatch/core/work/bringup"
 	"unlatch/store"
@@ -131,7 +131,7 @@ func (r record) Identify(ctx context.Context, id uuid.UUID, serial, mac string) 
 	})
 }
 
-func (r record) Sight(ctx context.Context, x discovery.Sighting) (device uuid.UUID, err error) {
+func (r record) Sight(ctx context.Context, x sighting.Sighting) (device uuid.UUID, err error) {
 	err = r.store().Keep(ctx, "a sighting", func(ctx context.Context) (err error) {
 		device, err = r.store().Devices.Sight(ctx, r.job.site.ID, r.job.inRun(), x)
 		return err

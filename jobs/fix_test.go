@@ -14,7 +14,6 @@ import (
 	"unlatch/core/decide/latch"
 	"unlatch/core/ground/signin"
 	"unlatch/core/ground/trouble"
-	"unlatch/core/wire/fix"
 )
 
 const mending = `
@@ -30,7 +29,7 @@ devices:
        defects: {stream_closed: true, keeps_streams: true}}
 `
 
-func (b *bench) fix(action fix.Action, undo bool, key uuid.UUID, lasts ...string) {
+func (b *bench) fix(action evidence.FixAction, undo bool, key uuid.UUID, lasts ...string) {
 	b.wait(b.begin(command.Device{Fix: &command.Fix{Action: action, SignIn: key, Undo: undo}}, b.ids(lasts...)))
 }
 
@@ -51,7 +50,7 @@ func TestAStreamUserOnManyDevices(t *testing.T) {
 	key, err := b.s.SignIns.Add(ctx, signin.New{Label: "Stream user", User: "watcher", Secret: signin.NewSecret("river-stone-91")})
 	require.NoError(t, err)
 	require.NoError(t, b.s.SignIns.SetTerms(ctx, key, "Stream user", signin.Terms{Purpose: signin.Streams}))
-	b.fix(fix.StreamUser, false, key, "11", "12")
+	b.fix(evidence.FixStreamUser, false, key, "11", "12")
 	for _, last := range []string{"11", "12"} {
 		st := b.device(last).Status
 		require.Equal(t, latch.Placed, st.At(), "%s: %+v", last, st.Latches)
@@ -66,7 +65,7 @@ func TestAStreamUserOnManyDevices(t *testing.T) {
 	}
 	assert.LessOrEqual(t, b.world.Device("Apart one").WrongTries(), 1)
 
-	b.fix(fix.StreamUser, true, uuid.Nil, "12")
+	b.fix(evidence.FixStreamUser, true, uuid.Nil, "12")
 	st := b.device("12").Status
 	assert.Nil(t, st.StreamKey)
 	assert.Equal(t, latch.SignedIn, st.At(), "%+v", st.Latches)
@@ -80,15 +79,15 @@ func TestTheStreamServiceIsSwitchedOn(t *testing.T) {
 	b := keyed(t, mending, "127.42.18", [3]string{"Fitter", "fitter", "brass-lamp-41"})
 	b.wait(b.open(b.ids("13", "14")))
 	require.Equal(t, trouble.StreamsOff, b.device("13").Status.Latch(latch.Proven).Diagnosis.Cause)
-	b.fix(fix.Streams, false, uuid.Nil, "13")
+	b.fix(evidence.FixStreams, false, uuid.Nil, "13")
 	st := b.device("13").Status
 	require.Equal(t, latch.Placed, st.At(), "%+v", st.Latches)
 	require.Len(t, st.Fixes, 1)
 	assert.Equal(t, "off", st.Fixes[0].Before)
-	b.fix(fix.Streams, true, uuid.Nil, "13")
+	b.fix(evidence.FixStreams, true, uuid.Nil, "13")
 	require.Equal(t, trouble.StreamsOff, b.device("13").Status.Latch(latch.Proven).Diagnosis.Cause)
 
-	run, err := b.begin(command.Device{Fix: &command.Fix{Action: fix.Streams}}, b.ids("14"))
+	run, err := b.begin(command.Device{Fix: &command.Fix{Action: evidence.FixStreams}}, b.ids("14"))
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
 		newest := mustHistory(t, b, "14")[0]
@@ -101,9 +100,9 @@ func TestTheStreamServiceIsSwitchedOn(t *testing.T) {
 	assert.Contains(t, mustHistory(t, b, "14")[0].Sum(), "did not make it", run.ID)
 
 	assert.InDelta(t, 900_000, b.device("13").Status.Reached.SkewMS, 5000)
-	b.fix(fix.Clock, false, uuid.Nil, "13")
+	b.fix(evidence.FixClock, false, uuid.Nil, "13")
 	assert.InDelta(t, 0, b.device("13").Status.Reached.SkewMS, 3000)
-	b.fix(fix.Clock, true, uuid.Nil, "13")
+	b.fix(evidence.FixClock, true, uuid.Nil, "13")
 	assert.InDelta(t, 900_000, b.device("13").Status.Reached.SkewMS, 5000)
 }
 
@@ -129,7 +128,7 @@ devices:
 	assert.Equal(t, trouble.UnfitSignIn, l.Diagnosis.Cause)
 	key, err := b.s.SignIns.Add(ctx, signin.New{Label: "Stream user", User: "watcher", Secret: signin.NewSecret("river-stone-91")})
 	require.NoError(t, err)
-	b.fix(fix.StreamUser, false, key, "11")
+	b.fix(evidence.FixStreamUser, false, key, "11")
 	st := b.device("11").Status
 	require.Empty(t, st.At(), "%+v", st.Latches)
 	assert.NotContains(t, b.everything(), awkward)

@@ -26,7 +26,7 @@ import (
 	"unlatch/core/ground/address"
 	"unlatch/core/ground/signin"
 	"unlatch/core/ground/trouble"
-	"unlatch/core/wire/discovery"
+	"unlatch/core/stream/sighting"
 	"unlatch/core/wire/target"
 	"unlatch/jobs"
 	"unlatch/sim"
@@ -189,7 +189,7 @@ func TestFromHeardToConfirmed(t *testing.T) {
 	b.work()
 	b.sweep()
 	require.Len(t, b.names, 9)
-	assert.Equal(t, discovery.Recorder, b.device("20").Status.Device.Kind)
+	assert.Equal(t, sighting.Recorder, b.device("20").Status.Device.Kind)
 
 	// An empty keyring is said, and nothing is tried.
 	b.wait(b.open(b.ids("11")))

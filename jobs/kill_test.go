@@ -9,10 +9,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"unlatch/core/decide/command"
+	"unlatch/core/decide/evidence"
 	"unlatch/core/ground/address"
 	"unlatch/core/ground/signin"
-	"unlatch/core/wire/fix"
-	"unlatch/core/wire/netconfig"
+	"unlatch/core/stream/camera"
 	"unlatch/jobs"
 )
 
@@ -29,7 +29,7 @@ func TestAKilledChangeIsGoneOnWith(t *testing.T) {
 	b.wait(b.open(b.ids("11", "12")))
 	for undo, n := range []int{4, 9} {
 		was := cut.At(n)
-		b.wait(b.begin(command.Device{Fix: &command.Fix{Action: fix.Streams, Undo: undo == 1}}, []uuid.UUID{b.names["11"]}))
+		b.wait(b.begin(command.Device{Fix: &command.Fix{Action: evidence.FixStreams, Undo: undo == 1}}, []uuid.UUID{b.names["11"]}))
 		require.True(t, was(), "cut off at point %d", n)
 		require.Len(t, b.device("11").Status.Fixes, 1-undo)
 	}
@@ -44,7 +44,7 @@ func TestAKilledChangeIsGoneOnWith(t *testing.T) {
 	require.Equal(t, key, b.device("12").Status.SignedIn.SignIn)
 
 	was = cut.At(11)
-	to := netconfig.Setting{Addr: address.MustParse("127.42.30.31").Prefixes()[0].Addr(), Bits: 24}
+	to := camera.Network{Addr: address.MustParse("127.42.30.31").Prefixes()[0].Addr(), Bits: 24}
 	b.wait(b.run(command.Work{Kind: "address", Steps: 2, Devices: command.Each([]uuid.UUID{b.names["11"]}, command.Device{Address: &to})}))
 	require.True(t, was())
 	assert.Equal(t, to.Addr.String(), b.device("11").Addr)

@@ -11,6 +11,7 @@ import (
 	"github.com/google/uuid"
 
 	"unlatch/core/ground/address"
+	"unlatch/core/stream/sighting"
 	"unlatch/core/wire/discovery"
 	"unlatch/core/wire/onvif"
 	"unlatch/store"
@@ -41,7 +42,7 @@ func newMover(e *env, site store.Site) *mover {
 }
 
 // file files a sighting, and returns the device that it belongs to; the zero UUID where it was a claim, or one of a storm.
-func (m *mover) file(ctx context.Context, run *uuid.UUID, x discovery.Sighting) (device uuid.UUID, err error) {
+func (m *mover) file(ctx context.Context, run *uuid.UUID, x sighting.Sighting) (device uuid.UUID, err error) {
 	err = m.env.store.Keep(ctx, "a sighting", func(ctx context.Context) error {
 		device, err = m.fileOnce(ctx, run, x)
 		return err
@@ -52,7 +53,7 @@ func (m *mover) file(ctx context.Context, run *uuid.UUID, x discovery.Sighting) 
 	return device, err
 }
 
-func (m *mover) fileOnce(ctx context.Context, run *uuid.UUID, x discovery.Sighting) (uuid.UUID, error) {
+func (m *mover) fileOnce(ctx context.Context, run *uuid.UUID, x sighting.Sighting) (uuid.UUID, error) {
 	id, moves, err := m.env.store.Devices.Moves(ctx, m.site.ID, x)
 	if err != nil {
 		return uuid.Nil, err
@@ -70,7 +71,7 @@ func (m *mover) fileOnce(ctx context.Context, run *uuid.UUID, x discovery.Sighti
 }
 
 // claim records that something elsewhere says it is a device, once for each address.
-func (m *mover) claim(ctx context.Context, run *uuid.UUID, d *store.Device, x discovery.Sighting) error {
+func (m *mover) claim(ctx context.Context, run *uuid.UUID, d *store.Device, x sighting.Sighting) error {
 	body, told := d.Status.Claim(x)
 	if !told {
 		return nil

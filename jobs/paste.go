@@ -17,7 +17,7 @@ import (
 	"unlatch/core/ground/streamurl"
 	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/recipe"
-	"unlatch/core/wire/discovery"
+	"unlatch/core/stream/sighting"
 	"unlatch/core/work/bringup"
 	"unlatch/store"
 )
@@ -33,12 +33,12 @@ func (e *env) paste(ctx context.Context, run, site uuid.UUID, a command.Paste) e
 		return e.finish(ctx, run, err)
 	}
 	// The device is on record before anything is asked of it.
-	kind := discovery.Camera
+	kind := sighting.Camera
 	if a.Channels > 1 {
-		kind = discovery.Recorder
+		kind = sighting.Recorder
 	}
-	port := discovery.Port{Number: uint16(u.DialPort()), Speaks: "rtsp", Named: true}
-	x := discovery.Sighting{Method: discovery.Pasted, At: time.Now().UTC(), Addr: addr, Kind: kind, Ports: []discovery.Port{port}}
+	port := sighting.Port{Number: uint16(u.DialPort()), Speaks: "rtsp", Named: true}
+	x := sighting.Sighting{Method: sighting.Pasted, At: time.Now().UTC(), Addr: addr, Kind: kind, Ports: []sighting.Port{port}}
 	var base uuid.UUID
 	err = e.store.Keep(ctx, "a sighting", func(ctx context.Context) error {
 		base, err = e.store.Devices.Sight(ctx, site, &run, x)
@@ -69,7 +69,7 @@ func (d *deviceJob) agree(ctx context.Context, by act.Person) error {
 }
 
 // paste signs in once and asks for each channel's streams by the recipe. A channel whose streams are not there is none.
-func (d *deviceJob) paste(ctx context.Context, a command.Paste, u streamurl.URL, port discovery.Port) error {
+func (d *deviceJob) paste(ctx context.Context, a command.Paste, u streamurl.URL, port sighting.Port) error {
 	at := u
 	at.SignIn, at.Path, at.Query = signin.SignIn{}, "", ""
 	c, err := d.Finder(at.String())
@@ -168,13 +168,13 @@ func (d *deviceJob) step(ctx context.Context, done pasted) error {
 
 // channel is the device that a channel's evidence belongs to: the pasted device itself where there is only one, else a device reached
 // through it.
-func (d *deviceJob) channel(ctx context.Context, a command.Paste, n int, port discovery.Port) (*deviceJob, error) {
+func (d *deviceJob) channel(ctx context.Context, a command.Paste, n int, port sighting.Port) (*deviceJob, error) {
 	if a.Channels == 1 {
 		return d, nil
 	}
 	dev := d.Device()
-	x := discovery.Sighting{Method: discovery.Pasted, At: time.Now().UTC(), Addr: dev.Status.Device.Addr, Kind: discovery.Camera,
-		Name: fmt.Sprintf("Channel %d", n), Ports: []discovery.Port{port}, Via: &dev.ID, Channel: n, Of: dev.Title}
+	x := sighting.Sighting{Method: sighting.Pasted, At: time.Now().UTC(), Addr: dev.Status.Device.Addr, Kind: sighting.Camera,
+		Name: fmt.Sprintf("Channel %d", n), Ports: []sighting.Port{port}, Via: &dev.ID, Channel: n, Of: dev.Title}
 	id, err := record{d}.Sight(ctx, x)
 	if err != nil {
 		return nil, err

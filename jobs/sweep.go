@@ -11,6 +11,7 @@ import (
 	"github.com/riverqueue/river"
 
 	"unlatch/core/ground/address"
+	"unlatch/core/stream/sighting"
 	"unlatch/core/wire/discovery"
 	"unlatch/store"
 )
@@ -71,7 +72,7 @@ func (e *env) sweep(ctx context.Context, site store.Site, run uuid.UUID) error {
 		}
 		progress(false)
 	}}
-	err = s.Run(ctx, func(x discovery.Sighting) {
+	err = s.Run(ctx, func(x sighting.Sighting) {
 		if x.Stray && elsewhere.Contains(x.Addr) {
 			return // it is another site's, not lost
 		}

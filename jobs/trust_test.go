@@ -16,6 +16,7 @@ import (
 	"unlatch/core/decide/latch"
 	"unlatch/core/ground/signin"
 	"unlatch/core/ground/trouble"
+	"unlatch/core/stream/sighting"
 	"unlatch/core/wire/discovery"
 	"unlatch/jobs"
 	"unlatch/sim/hostile"
@@ -43,10 +44,10 @@ func (b *bench) trap(d hostile.Device, addr string) *hostile.Running {
 func (b *bench) hears(r *hostile.Running, endpoint string) uuid.UUID {
 	b.t.Helper()
 	at := netip.MustParseAddrPort(r.Addr)
-	id, err := b.s.Devices.Sight(ctx, b.site.ID, nil, discovery.Sighting{Method: discovery.WSDiscovery, At: time.Now().UTC(),
+	id, err := b.s.Devices.Sight(ctx, b.site.ID, nil, sighting.Sighting{Method: sighting.WSDiscovery, At: time.Now().UTC(),
 		Addr:     at.Addr(),
-		Endpoint: endpoint, Kind: discovery.Camera, Hardware: "T1", XAddr: "http://" + r.Addr + "/onvif/device_service",
-		Ports: []discovery.Port{{Number: at.Port(), Speaks: "device service"}}})
+		Endpoint: endpoint, Kind: sighting.Camera, Hardware: "T1", XAddr: "http://" + r.Addr + "/onvif/device_service",
+		Ports: []sighting.Port{{Number: at.Port(), Speaks: "device service"}}})
 	require.NoError(b.t, err)
 	return id
 }

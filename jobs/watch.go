@@ -8,6 +8,7 @@ import (
 	"github.com/google/uuid"
 
 	"unlatch/core/ground/address"
+	"unlatch/core/stream/sighting"
 	"unlatch/core/wire/discovery"
 	"unlatch/store"
 )
@@ -78,13 +79,13 @@ func (e *env) watch(ctx context.Context, sites reach) {
 // hear listens for one site. A newcomer inside the ranges is asked which of the usual ports answer, as a sweep would ask.
 func (e *env) hear(ctx context.Context, site store.Site, asking chan struct{}) {
 	m := newMover(e, site)
-	sight := func(x discovery.Sighting) error {
+	sight := func(x sighting.Sighting) error {
 		_, err := m.file(ctx, nil, x)
 		return err
 	}
 	// What is heard is filed behind the listening: a claim asks the network before it is believed. What does not fit is made good by the next
 	// sweep, as a lost datagram is.
-	heard := make(chan discovery.Sighting, mostWaiting)
+	heard := make(chan sighting.Sighting, mostWaiting)
 	var filing sync.WaitGroup
 	defer filing.Wait()
 	for range filers {
@@ -100,7 +101,7 @@ func (e *env) hear(ctx context.Context, site store.Site, asking chan struct{}) {
 		})
 	}
 	w := discovery.Watch{Ranges: site.Ranges,
-		Found: func(x discovery.Sighting) {
+		Found: func(x sighting.Sighting) {
 			select {
 			case heard <- x:
 			default:
@@ -114,7 +115,7 @@ func (e *env) hear(ctx context.Context, site store.Site, asking chan struct{}) {
 }
 
 // fileHeard files one announcement, and asks a newcomer inside the ranges for its ports.
-func (e *env) fileHeard(ctx context.Context, site store.Site, x discovery.Sighting, sight func(discovery.Sighting) error,
+func (e *env) fileHeard(ctx context.Context, site store.Site, x sighting.Sighting, sight func(sighting.Sighting) error,
 	asking chan struct{}) {
 	elsewhere, err := e.otherRanges(ctx, site)
 	if err != nil || x.Stray && elsewhere.Contains(x.Addr) {
@@ -130,5 +131,5 @@ func (e *env) fileHeard(ctx context.Context, site store.Site, x discovery.Sighti
 	}
 	defer func() { <-asking }()
 	ports := discovery.Sweep{Ranges: address.MustParse(x.Addr.String()), Interfaces: []string{}}
-	ports.Run(ctx, func(x discovery.Sighting) { sight(x) })
+	ports.Run(ctx, func(x sighting.Sighting) { sight(x) })
 }

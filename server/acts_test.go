@@ -27,8 +27,8 @@ import (
 	"unlatch/core/ground/certificate"
 	"unlatch/core/ground/signin"
 	"unlatch/core/stream/camera"
+	"unlatch/core/stream/sighting"
 	"unlatch/core/stream/tuning"
-	"unlatch/core/wire/discovery"
 	"unlatch/core/wire/target"
 	"unlatch/jobs"
 	"unlatch/store"
@@ -78,14 +78,14 @@ func (x *depot) site(t *testing.T, name string) (d depotSite) {
 	made, err := s.Sites.Create(ctx, name, address.MustParse("192.0.2.0/24"))
 	require.NoError(t, err)
 	d.id = made.ID
-	sight := func(addr string, kind discovery.Kind, stray bool) uuid.UUID {
-		id, err := s.Devices.Sight(ctx, d.id, nil, discovery.Sighting{Method: discovery.WSDiscovery, At: time.Now(), Kind: kind,
+	sight := func(addr string, kind sighting.Kind, stray bool) uuid.UUID {
+		id, err := s.Devices.Sight(ctx, d.id, nil, sighting.Sighting{Method: sighting.WSDiscovery, At: time.Now(), Kind: kind,
 			Addr: netip.MustParseAddr(addr), Endpoint: "urn:" + name + addr, XAddr: "http://" + addr + "/onvif/device_service", Stray: stray})
 		require.NoError(t, err)
 		return id
 	}
-	d.camera, d.fresh = sight("192.0.2.7", discovery.Camera, false), sight("192.0.2.8", discovery.Camera, false)
-	d.stray, d.recorder = sight("198.51.100.7", discovery.Camera, true), sight("192.0.2.20", discovery.Recorder, false)
+	d.camera, d.fresh = sight("192.0.2.7", sighting.Camera, false), sight("192.0.2.8", sighting.Camera, false)
+	d.stray, d.recorder = sight("198.51.100.7", sighting.Camera, true), sight("192.0.2.20", sighting.Recorder, false)
 	d.bridge = storetest.Target(t, s, d.id, act.TargetForm{Kind: "bridge", Name: "Desk", Address: "http://192.0.2.5:80"})
 	d.feed = storetest.Target(t, s, d.id, act.TargetForm{Kind: "feed", Name: "Screens"})
 	d.list = storetest.Target(t, s, d.id, act.TargetForm{Kind: "template", Name: "List", Settings: map[string]string{"text": "x"}})

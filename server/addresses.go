@@ -12,6 +12,7 @@ import (
 
 	"unlatch/core/decide/act"
 	"unlatch/core/ground/address"
+	"unlatch/core/stream/camera"
 	"unlatch/core/wire/netconfig"
 	"unlatch/jobs"
 	"unlatch/store"
@@ -217,8 +218,8 @@ func sortDevices(list []*store.Device, order string) {
 }
 
 // setting reads one line of an address plan.
-func (l addressBody) setting() (netconfig.Setting, error) {
-	to := netconfig.Setting{DHCP: l.DHCP, Bits: l.Bits, HostSettings: netconfig.HostSettings{NTP: strings.TrimSpace(l.NTP),
+func (l addressBody) setting() (camera.Network, error) {
+	to := camera.Network{DHCP: l.DHCP, Bits: l.Bits, HostSettings: camera.HostSettings{NTP: strings.TrimSpace(l.NTP),
 		Host: l.Host, TimeZone: strings.TrimSpace(l.TimeZone), Clock: l.Clock, NoDNS: l.NoDNS, NoNTP: l.NoNTP}}
 	var err error
 	if to.DNS, err = addrList(l.DNS); err != nil {

@@ -17,9 +17,7 @@ import (
 	"unlatch/core/ground/signin"
 	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/camera"
-	"unlatch/core/wire/discovery"
-	"unlatch/core/wire/netconfig"
-	"unlatch/core/wire/pathprobe"
+	"unlatch/core/stream/sighting"
 	"unlatch/store"
 )
 
@@ -45,7 +43,7 @@ type deviceView struct {
 	Moved       *movedView            `json:"moved,omitempty" doc:"the last time that it was given an address"`
 	Conflict    bool                  `json:"conflict" doc:"another device claims the same address"`
 	Methods     []string              `json:"methods" doc:"what heard it"`
-	Ports       []discovery.Port      `json:"ports"`
+	Ports       []sighting.Port       `json:"ports"`
 	Protocols   []camera.Protocol     `json:"protocols,omitempty" doc:"network services by the device's own word"`
 	HeardAt     time.Time             `json:"heard_at"`
 	LeftAt      *time.Time            `json:"left_at,omitempty" doc:"when it said goodbye, where nothing was heard of it since"`
@@ -77,10 +75,10 @@ type deviceView struct {
 
 // triedPathsView is how a stream path was looked for.
 type triedPathsView struct {
-	Recipe string            `json:"recipe,omitempty"`
-	Shape  string            `json:"shape,omitempty"`
-	Manner string            `json:"manner" doc:"what the server judges first"`
-	Tried  []pathprobe.Tried `json:"tried"`
+	Recipe string             `json:"recipe,omitempty"`
+	Shape  string             `json:"shape,omitempty"`
+	Manner string             `json:"manner" doc:"what the server judges first"`
+	Tried  []camera.TriedPath `json:"tried"`
 }
 
 // pictureView is a picture over HTTP that was fetched.
@@ -159,10 +157,10 @@ func sayings(heard []evidence.Heard) []claimView {
 
 // movedView is what undo needs.
 type movedView struct {
-	Before netconfig.Setting `json:"before"`
-	After  netconfig.Setting `json:"after"`
-	Failed string            `json:"failed,omitempty"`
-	Fix    string            `json:"fix,omitempty"`
+	Before camera.Network `json:"before"`
+	After  camera.Network `json:"after"`
+	Failed string         `json:"failed,omitempty"`
+	Fix    string         `json:"fix,omitempty"`
 }
 
 // viewOf is a device as pages see it.
@@ -178,7 +176,7 @@ func viewOf(d *store.Device) deviceView {
 		v.Methods = []string{}
 	}
 	if v.Ports == nil {
-		v.Ports = []discovery.Port{}
+		v.Ports = []sighting.Port{}
 	}
 	if v.Placements == nil {
 		v.Placements = []latch.Placement{}

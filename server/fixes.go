@@ -7,17 +7,17 @@ import (
 	"github.com/google/uuid"
 
 	"unlatch/core/decide/act"
+	"unlatch/core/decide/evidence"
 	"unlatch/core/decide/latch"
-	"unlatch/core/wire/fix"
 )
 
 type fixBody struct {
-	Devices []uuid.UUID `json:"devices" minItems:"1" maxItems:"5000"`
-	Action  fix.Action  `json:"action" enum:"streams,clock,stream_user"`
-	Undo    bool        `json:"undo,omitempty" doc:"put back what was before"`
-	User    string      `json:"user,omitempty" maxLength:"60" doc:"name of the stream user to make"`
-	Strict  bool        `json:"strict,omitempty" doc:"refuse everything where one device cannot be taken, rather than leave it out"`
-	Each    bool        `json:"each,omitempty" doc:"a password of its own for each device; one for all where it is missing"`
+	Devices []uuid.UUID        `json:"devices" minItems:"1" maxItems:"5000"`
+	Action  evidence.FixAction `json:"action" enum:"streams,clock,stream_user"`
+	Undo    bool               `json:"undo,omitempty" doc:"put back what was before"`
+	User    string             `json:"user,omitempty" maxLength:"60" doc:"name of the stream user to make"`
+	Strict  bool               `json:"strict,omitempty" doc:"refuse everything where one device cannot be taken, rather than leave it out"`
+	Each    bool               `json:"each,omitempty" doc:"a password of its own for each device; one for all where it is missing"`
 }
 
 // fixes serve what is mended on devices.

@@ -19,7 +19,7 @@ import (
 	"unlatch/core/ground/signin"
 	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/camera"
-	"unlatch/core/wire/discovery"
+	"unlatch/core/stream/sighting"
 	"unlatch/store"
 	"unlatch/store/storetest"
 )
@@ -61,8 +61,8 @@ func located(t *testing.T, p *page, s *store.Store, proof proof.Proof) (siteView
 	_, raw, _ := p.do("POST", "/api/sites", map[string]any{"name": "Works", "ranges": []string{"192.0.2.0/24"}})
 	var site siteView
 	require.NoError(t, json.Unmarshal([]byte(raw), &site))
-	id, err := s.Devices.Sight(ctx, site.ID, nil, discovery.Sighting{Method: discovery.WSDiscovery, Addr: netip.MustParseAddr("192.0.2.7"),
-		Endpoint: "urn:1", Kind: discovery.Camera, XAddr: "http://192.0.2.7/onvif/device_service"})
+	id, err := s.Devices.Sight(ctx, site.ID, nil, sighting.Sighting{Method: sighting.WSDiscovery, Addr: netip.MustParseAddr("192.0.2.7"),
+		Endpoint: "urn:1", Kind: sighting.Camera, XAddr: "http://192.0.2.7/onvif/device_service"})
 	require.NoError(t, err)
 	d, err := s.Devices.Get(ctx, id)
 	require.NoError(t, err)
@@ -125,8 +125,8 @@ func TestFixesAskForWhatTheyNeed(t *testing.T) {
 	}
 	p.problem("bad_user", "POST", at, ask("a:b", false))
 	p.problem("bad_user", "POST", at, ask("", true))
-	other, err := s.Devices.Sight(context.Background(), site.ID, nil, discovery.Sighting{Method: discovery.WSDiscovery,
-		Addr: netip.MustParseAddr("192.0.2.8"), Endpoint: "urn:2", Kind: discovery.Camera})
+	other, err := s.Devices.Sight(context.Background(), site.ID, nil, sighting.Sighting{Method: sighting.WSDiscovery,
+		Addr: netip.MustParseAddr("192.0.2.8"), Endpoint: "urn:2", Kind: sighting.Camera})
 	require.NoError(t, err)
 	p.problem("not_signed_in", "POST", at, map[string]any{"devices": []uuid.UUID{other}, "action": "streams"})
 	for _, each := range []bool{false, true} {
@@ -199,8 +199,8 @@ func TestTuningAsksForWhatItNeeds(t *testing.T) {
 	p.problem("bad_plan", "POST", at, ask("main", "0x0"))
 	p.problem("bad_plan", "POST", at, ask("fourth", "10fps"))
 	p.problem("no_plan", "POST", at, map[string]any{"devices": []uuid.UUID{d.ID}})
-	other, err := s.Devices.Sight(context.Background(), site.ID, nil, discovery.Sighting{Method: discovery.WSDiscovery,
-		Addr: netip.MustParseAddr("192.0.2.8"), Endpoint: "urn:2", Kind: discovery.Camera})
+	other, err := s.Devices.Sight(context.Background(), site.ID, nil, sighting.Sighting{Method: sighting.WSDiscovery,
+		Addr: netip.MustParseAddr("192.0.2.8"), Endpoint: "urn:2", Kind: sighting.Camera})
 	require.NoError(t, err)
 	p.problem("not_signed_in", "POST", at, map[string]any{"devices": []uuid.UUID{other}, "undo": true})
 	p.problem("not_signed_in", "POST", at, map[string]any{"devices": []uuid.UUID{d.ID, other}, "undo": true, "strict": true})

@@ -16,7 +16,7 @@ import (
 	"github.com/google/uuid"
 
 	"unlatch/core/decide/latch"
-	"unlatch/core/wire/discovery"
+	"unlatch/core/stream/sighting"
 	"unlatch/store"
 )
 
@@ -299,10 +299,10 @@ func (s *siteLineUp) sum(v *siteView) {
 			continue
 		}
 		switch st.Device.Kind {
-		case discovery.Recorder:
+		case sighting.Recorder:
 			v.Recorders++
 			continue
-		case discovery.Camera:
+		case sighting.Camera:
 			v.Cameras++
 		default:
 			v.Others++

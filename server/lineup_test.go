@@ -23,7 +23,7 @@ import (
 	"unlatch/core/decide/evidence"
 	"unlatch/core/decide/latch"
 	"unlatch/core/ground/trouble"
-	"unlatch/core/wire/discovery"
+	"unlatch/core/stream/sighting"
 	"unlatch/store"
 	"unlatch/store/storetest"
 )
@@ -47,8 +47,8 @@ func newShed(t *testing.T, p *page, s *store.Store, cameras int) *shed {
 }
 
 func (x *shed) sight(t *testing.T, endpoint, addr string) uuid.UUID {
-	id, err := x.s.Devices.Sight(context.Background(), x.site.ID, nil, discovery.Sighting{Method: discovery.WSDiscovery, At: time.Now(),
-		Addr: netip.MustParseAddr(addr), Endpoint: endpoint, Kind: discovery.Camera, Name: endpoint, Stray: !strings.HasPrefix(addr,
+	id, err := x.s.Devices.Sight(context.Background(), x.site.ID, nil, sighting.Sighting{Method: sighting.WSDiscovery, At: time.Now(),
+		Addr: netip.MustParseAddr(addr), Endpoint: endpoint, Kind: sighting.Camera, Name: endpoint, Stray: !strings.HasPrefix(addr,
 			"192.0.2.")})
 	require.NoError(t, err)
 	return id

@@ -15,7 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"unlatch/core/wire/discovery"
+	"unlatch/core/stream/sighting"
 	"unlatch/jobs"
 	"unlatch/sim/simtest"
 	"unlatch/store/storetest"
@@ -62,8 +62,8 @@ devices:
 	p.setUp()
 	x := &shed{p: p, s: s}
 	x.site = get[siteView](p, "POST", "/api/sites", map[string]any{"name": "Far", "ranges": []string{"127.44.96.0/24"}})
-	id, err := s.Devices.Sight(t.Context(), x.site.ID, nil, discovery.Sighting{Method: discovery.WSDiscovery, At: time.Now(),
-		Addr: netip.MustParseAddr("127.44.96.11"), Endpoint: w.Device("Clock").Endpoint(), Kind: discovery.Camera, Name: "Clock"})
+	id, err := s.Devices.Sight(t.Context(), x.site.ID, nil, sighting.Sighting{Method: sighting.WSDiscovery, At: time.Now(),
+		Addr: netip.MustParseAddr("127.44.96.11"), Endpoint: w.Device("Clock").Endpoint(), Kind: sighting.Camera, Name: "Clock"})
 	require.NoError(t, err)
 
 	word := p.look(id, "role=main").word()

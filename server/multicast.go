@@ -14,7 +14,8 @@ import (
 	"unlatch/core/decide/act"
 	"unlatch/core/decide/diagnose"
 	"unlatch/core/decide/evidence"
-	"unlatch/core/wire/discovery"
+	"unlatch/core/stream/camera"
+	"unlatch/core/stream/sighting"
 	"unlatch/core/wire/multicast"
 )
 
@@ -38,11 +39,11 @@ type castView struct {
 
 // heardView is what came on a group.
 type heardView struct {
-	Group     string             `json:"group"`
-	Interface string             `json:"interface,omitempty"`
-	ForMS     int                `json:"for_ms"`
-	Of        *multicast.Sender  `json:"of,omitempty" doc:"what the device itself sent"`
-	Others    []multicast.Sender `json:"others"`
+	Group     string               `json:"group"`
+	Interface string               `json:"interface,omitempty"`
+	ForMS     int                  `json:"for_ms"`
+	Of        *camera.GroupSender  `json:"of,omitempty" doc:"what the device itself sent"`
+	Others    []camera.GroupSender `json:"others"`
 }
 
 type castBody struct {
@@ -127,7 +128,7 @@ func (s groups) casts(ctx context.Context, site uuid.UUID) ([]castView, error) {
 	var seen []diagnose.Cast
 	for _, d := range devices {
 		st := &d.Status
-		if st.Device.Kind == discovery.Recorder || d.Via != nil || st.Device.Stray {
+		if st.Device.Kind == sighting.Recorder || d.Via != nil || st.Device.Stray {
 			continue
 		}
 		addr, _ := netip.ParseAddr(d.Addr)
@@ -156,11 +157,11 @@ func (s groups) casts(ctx context.Context, site uuid.UUID) ([]castView, error) {
 	return out, nil
 }
 
-func viewOfHeard(h *multicast.Heard, device netip.Addr) *heardView {
+func viewOfHeard(h *camera.GroupHeard, device netip.Addr) *heardView {
 	if h == nil {
 		return nil
 	}
-	v := &heardView{Group: h.Group.String(), Interface: h.Interface, ForMS: h.ForMS, Others: []multicast.Sender{}}
+	v := &heardView{Group: h.Group.String(), Interface: h.Interface, ForMS: h.ForMS, Others: []camera.GroupSender{}}
 	for _, s := range h.Senders {
 		if s.From.Addr() == device && v.Of == nil {
 			v.Of = &s
@@ -215,7 +216,7 @@ func (s groups) planGroups(ctx context.Context, site uuid.UUID, in groupPlanBody
 	if bad := new(multicast.PlanError); errors.As(err, &bad) {
 		return v, problem(422, "no_group_plan", diagnose.Capital(bad.Problem)+".", diagnose.Capital(bad.Fix)+".")
 	}
-	sets := map[uuid.UUID]map[string]multicast.Setting{}
+	sets := map[uuid.UUID]map[string]camera.GroupSetting{}
 	for i, a := range plan {
 		if in.Always != nil {
 			a.Keep, a.New.Auto = a.Keep && a.New.Auto == *in.Always, *in.Always
@@ -226,7 +227,7 @@ func (s groups) planGroups(ctx context.Context, site uuid.UUID, in groupPlanBody
 		}
 		line := v.Lines[i]
 		if sets[line.Device] == nil {
-			sets[line.Device] = map[string]multicast.Setting{}
+			sets[line.Device] = map[string]camera.GroupSetting{}
 		}
 		sets[line.Device][line.Role] = a.New
 	}

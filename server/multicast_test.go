@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"unlatch/core/decide/evidence"
-	"unlatch/core/wire/multicast"
+	"unlatch/core/stream/camera"
 	"unlatch/store"
 	"unlatch/store/storetest"
 )
@@ -24,7 +24,7 @@ func TestGroupsOfASite(t *testing.T) {
 	x := newShed(t, p, s, 3)
 	site := "/api/sites/" + x.site.ID.String()
 	group := func(device uuid.UUID, addr string) {
-		says := multicast.Setting{Addr: netip.MustParseAddr(addr), Port: 50000, TTL: 4, Auto: true}
+		says := camera.GroupSetting{Addr: netip.MustParseAddr(addr), Port: 50000, TTL: 4, Auto: true}
 		require.NoError(t, s.Devices.Record(t.Context(), &store.Device{ID: device, Site: x.site.ID}, nil, store.Finding{Subject: "p1",
 			Body: evidence.Multicast{Role: "main", Did: evidence.CastMeasure, Says: says}}))
 	}

@@ -29,7 +29,7 @@ import (
 	"unlatch/core/decide/evidence"
 	"unlatch/core/ground/address"
 	"unlatch/core/ground/signin"
-	"unlatch/core/wire/discovery"
+	"unlatch/core/stream/sighting"
 	"unlatch/store"
 	"unlatch/store/cluster"
 	"unlatch/store/storetest"
@@ -281,8 +281,8 @@ func TestNothingIsWrittenBeforeAllInputIsValid(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(raw), &site))
 	var ids []uuid.UUID
 	for i, open := range []bool{true, true, false} {
-		id, err := s.Devices.Sight(ctx, site.ID, nil, discovery.Sighting{Method: discovery.MDNS,
-			Addr: netip.AddrFrom4([4]byte{192, 0, 2, byte(i + 7)}), Serial: strconv.Itoa(i), Kind: discovery.Camera})
+		id, err := s.Devices.Sight(ctx, site.ID, nil, sighting.Sighting{Method: sighting.MDNS,
+			Addr: netip.AddrFrom4([4]byte{192, 0, 2, byte(i + 7)}), Serial: strconv.Itoa(i), Kind: sighting.Camera})
 		require.NoError(t, err)
 		d, err := s.Devices.Get(ctx, id)
 		require.NoError(t, err)

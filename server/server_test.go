@@ -26,7 +26,7 @@ import (
 	"github.com/xuri/excelize/v2"
 
 	"unlatch/core/decide/act"
-	"unlatch/core/wire/discovery"
+	"unlatch/core/stream/sighting"
 	"unlatch/jobs"
 	"unlatch/store"
 	"unlatch/store/cluster"
@@ -250,12 +250,12 @@ func TestDevicesSayWhatToDoNext(t *testing.T) {
 	_, raw, _ := p.do("POST", "/api/sites", map[string]any{"name": "Works", "ranges": []string{"192.0.2.0/24"}})
 	var site siteView
 	require.NoError(t, json.Unmarshal([]byte(raw), &site))
-	in, err := s.Devices.Sight(context.Background(), site.ID, nil, discovery.Sighting{Method: discovery.WSDiscovery,
-		Addr: netip.MustParseAddr("192.0.2.7"), Endpoint: "urn:1", Kind: discovery.Camera,
+	in, err := s.Devices.Sight(context.Background(), site.ID, nil, sighting.Sighting{Method: sighting.WSDiscovery,
+		Addr: netip.MustParseAddr("192.0.2.7"), Endpoint: "urn:1", Kind: sighting.Camera,
 		XAddr: "http://192.0.2.7:8080/onvif/device_service"})
 	require.NoError(t, err)
-	_, err = s.Devices.Sight(context.Background(), site.ID, nil, discovery.Sighting{Method: discovery.WSDiscovery,
-		Addr: netip.MustParseAddr("198.51.100.7"), Stray: true, Endpoint: "urn:2", Kind: discovery.Camera})
+	_, err = s.Devices.Sight(context.Background(), site.ID, nil, sighting.Sighting{Method: sighting.WSDiscovery,
+		Addr: netip.MustParseAddr("198.51.100.7"), Stray: true, Endpoint: "urn:2", Kind: sighting.Camera})
 	require.NoError(t, err)
 	_, raw, _ = p.do("GET", "/api/sites/"+site.ID.String()+"/devices", nil)
 	var list []deviceView
@@ -303,7 +303,7 @@ func TestEventsReachThePage(t *testing.T) {
 	}()
 	var got string
 	require.Eventually(t, func() bool {
-		_, err := s.Devices.Sight(context.Background(), site.ID, nil, discovery.Sighting{Method: discovery.WSDiscovery, At: time.Now(),
+		_, err := s.Devices.Sight(context.Background(), site.ID, nil, sighting.Sighting{Method: sighting.WSDiscovery, At: time.Now(),
 			Addr: netip.MustParseAddr("192.0.2.7"), Endpoint: "urn:1"})
 		require.NoError(t, err)
 		select {
@@ -379,8 +379,8 @@ func TestAddressLists(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(raw), &site))
 	path := "/api/sites/" + site.ID.String() + "/address-list"
 	for last, serial := range map[string]string{"7": "C1", "9": "C9"} {
-		_, err := s.Devices.Sight(context.Background(), site.ID, nil, discovery.Sighting{Method: discovery.MDNS,
-			Addr: netip.MustParseAddr("192.0.2." + last), Serial: serial, Kind: discovery.Camera})
+		_, err := s.Devices.Sight(context.Background(), site.ID, nil, sighting.Sighting{Method: sighting.MDNS,
+			Addr: netip.MustParseAddr("192.0.2." + last), Serial: serial, Kind: sighting.Camera})
 		require.NoError(t, err)
 	}
 	f := excelize.NewFile()

@@ -4,13 +4,12 @@ import (
 	"fmt"
 	"slices"
 	"sync"
-
-	"unlatch/core/wire/onvif"
+	"unlatch/core/stream/camera"
 )
 
 // A PTZ is a camera's moving part.
 type PTZ struct {
-	Home onvif.Position `yaml:"home"` // where it looks at the start, and by GotoHomePosition
+	Home camera.Position `yaml:"home"` // where it looks at the start, and by GotoHomePosition
 	// Defect is "mute" for one that never says where it looks, "relative" for one that cannot be sent to a position, "stuck" for one that
 	// moves once and no more.
 	Defect string `yaml:"defect"`
@@ -19,12 +18,12 @@ type PTZ struct {
 // moves is where a camera looks.
 type moves struct {
 	mu     sync.Mutex
-	at     *onvif.Position // nil for home
+	at     *camera.Position // nil for home
 	moving bool
 	count  int
 }
 
-func (d *device) looks() (at onvif.Position, moving bool) {
+func (d *device) looks() (at camera.Position, moving bool) {
 	d.moves.mu.Lock()
 	defer d.moves.mu.Unlock()
 	if d.moves.at == nil {
@@ -34,7 +33,7 @@ func (d *device) looks() (at onvif.Position, moving bool) {
 }
 
 // Looks is where the device looks, and how often it was moved.
-func (l Look) Looks() (at onvif.Position, moved int) {
+func (l Look) Looks() (at camera.Position, moved int) {
 	at, _ = l.d.looks()
 	l.d.moves.mu.Lock()
 	defer l.d.moves.mu.Unlock()
@@ -78,7 +77,7 @@ func (d *device) ptzService(o operation) (string, *fault) {
 			if d.PTZ.Defect == "relative" || !element(o.body, "Position", &x) || x.PanTilt.X < -1 || x.PanTilt.X > 1 {
 				return "", invalid("ter:InvalidPosition", "It cannot be sent there")
 			}
-			to = onvif.Position{Pan: x.PanTilt.X, Tilt: x.PanTilt.Y, Zoom: x.Zoom.X}
+			to = camera.Position{Pan: x.PanTilt.X, Tilt: x.PanTilt.Y, Zoom: x.Zoom.X}
 		}
 		d.moves.mu.Lock()
 		defer d.moves.mu.Unlock()
@@ -94,7 +93,7 @@ func (d *device) ptzService(o operation) (string, *fault) {
 }
 
 // turn shows what the camera sees from where it looks now. It moves until that is drawn.
-func (d *device) turn(to onvif.Position) {
+func (d *device) turn(to camera.Position) {
 	d.setting.Lock()
 	defer d.setting.Unlock()
 	list := slices.Clone(d.configured())

@@ -23,6 +23,7 @@ import (
 	"unlatch/core/decide/evidence"
 	"unlatch/core/ground/address"
 	"unlatch/core/ground/signin"
+	"unlatch/core/stream/sighting"
 	"unlatch/core/wire/discovery"
 	"unlatch/store"
 	"unlatch/store/cluster"
@@ -433,7 +434,7 @@ func TestMovesAreSeenBeforeTheyAreFiled(t *testing.T) {
 	device, err := s.Devices.Sight(ctx, site.ID, nil, sight("192.0.2.7", "urn:1"))
 	require.NoError(t, err)
 	for _, c := range []struct {
-		x     discovery.Sighting
+		x     sighting.Sighting
 		moves bool
 	}{{sight("192.0.2.7", "urn:1"), false}, {sight("192.0.2.8", "urn:1"), true}, {sight("192.0.2.8", "urn:2"),
 		false}, {sight("192.0.2.8", ""), false}} {

@@ -15,12 +15,13 @@ import (
 
 	"unlatch/core/decide/evidence"
 	"unlatch/core/decide/identity"
+	"unlatch/core/stream/sighting"
 	"unlatch/core/wire/discovery"
 )
 
 // Sight files a sighting: it finds or makes the device that it belongs to and records the evidence. A lock on the site makes
 // it safe for several sweeps at once. A sighting that is one of a storm is a *discovery.StormError and is counted in place of being filed.
-func (s Devices) Sight(ctx context.Context, site uuid.UUID, run *uuid.UUID, x discovery.Sighting) (uuid.UUID, error) {
+func (s Devices) Sight(ctx context.Context, site uuid.UUID, run *uuid.UUID, x sighting.Sighting) (uuid.UUID, error) {
 	var id uuid.UUID
 	var storm *discovery.StormError
 	err := s.tx(ctx, func(tx *sqlx.Tx) error {
@@ -39,7 +40,7 @@ func (s Devices) Sight(ctx context.Context, site uuid.UUID, run *uuid.UUID, x di
 			return err
 		}
 		subject := string(x.Method)
-		if x.Method == discovery.PortSweep && len(x.Ports) == 1 {
+		if x.Method == sighting.PortSweep && len(x.Ports) == 1 {
 			subject = fmt.Sprintf("port %d", x.Ports[0].Number)
 		}
 		return s.record(ctx, tx, run, id, Finding{Subject: subject, Body: evidence.Heard(x)}, x.At)
@@ -52,7 +53,7 @@ func (s Devices) Sight(ctx context.Context, site uuid.UUID, run *uuid.UUID, x di
 
 // Moves reports which device a sighting would move to another address, if any: the sighting names a mark of a device that was last heard
 // elsewhere.
-func (s Devices) Moves(ctx context.Context, site uuid.UUID, x discovery.Sighting) (device uuid.UUID, ok bool, err error) {
+func (s Devices) Moves(ctx context.Context, site uuid.UUID, x sighting.Sighting) (device uuid.UUID, ok bool, err error) {
 	if x.Via != nil || x.Endpoint == "" && x.Serial == "" && x.MAC == "" && x.Certificate == "" {
 		return uuid.Nil, false, nil
 	}
@@ -71,7 +72,7 @@ func (s Devices) Moves(ctx context.Context, site uuid.UUID, x discovery.Sighting
 
 // alike reads the devices of a site that a sighting might belong to, oldest first.
 func (s Devices) alike(ctx context.Context, tx *sqlx.Tx, site uuid.UUID,
-	x discovery.Sighting) (known []identity.Device, ids []uuid.UUID, err error) {
+	x sighting.Sighting) (known []identity.Device, ids []uuid.UUID, err error) {
 	var rows []struct {
 		Device
 		HeardAt time.Time `db:"heard_at"`
@@ -98,7 +99,7 @@ func (s Devices) alike(ctx context.Context, tx *sqlx.Tx, site uuid.UUID,
 
 // recognise finds the device that a sighting belongs to, as identity.Find decides, or makes it. What is one of a storm is a
 // *discovery.StormError.
-func (s Devices) recognise(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, run *uuid.UUID, x discovery.Sighting) (uuid.UUID, error) {
+func (s Devices) recognise(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, run *uuid.UUID, x sighting.Sighting) (uuid.UUID, error) {
 	known, ids, err := s.alike(ctx, tx, site, x)
 	if err != nil {
 		return uuid.Nil, err

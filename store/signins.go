@@ -115,7 +115,7 @@ func (s SignIns) Delete(ctx context.Context, id uuid.UUID) error {
 func (s SignIns) List(ctx context.Context) ([]SignIn, error) {
 	var out []SignIn
 	err := s.on(ctx).SelectContext(ctx, &out,
-		`SELECT `+signInColumns+`, '' AS why, (SELECT max(at) FROM tries t WHERE t.sign_in_id = s.id) AS used_at,
+		`SELECT `+signInColumns+`, (SELECT max(at) FROM tries t WHERE t.sign_in_id = s.id) AS used_at,
 		(SELECT count(DISTINCT device_id) FROM tries t WHERE t.sign_in_id = s.id AND result = 'opened') AS opens
 		FROM sign_ins s ORDER BY s.position, created_at, id`)
 	if err != nil {

@@ -22,7 +22,7 @@ import (
 	"unlatch/core/decide/latch"
 	"unlatch/core/ground/address"
 	"unlatch/core/ground/signin"
-	"unlatch/core/wire/discovery"
+	"unlatch/core/stream/sighting"
 	"unlatch/store"
 	"unlatch/store/storetest"
 )
@@ -31,9 +31,9 @@ func TestMain(m *testing.M) { storetest.Main(m) }
 
 var ctx = context.Background()
 
-func sight(addr, endpoint string) discovery.Sighting {
-	return discovery.Sighting{Method: discovery.WSDiscovery, At: time.Now().UTC(), Addr: netip.MustParseAddr(addr), Endpoint: endpoint,
-		Kind: discovery.Camera}
+func sight(addr, endpoint string) sighting.Sighting {
+	return sighting.Sighting{Method: sighting.WSDiscovery, At: time.Now().UTC(), Addr: netip.MustParseAddr(addr), Endpoint: endpoint,
+		Kind: sighting.Camera}
 }
 
 func TestOneDeviceAcrossAnAddressChange(t *testing.T) {
@@ -41,8 +41,8 @@ func TestOneDeviceAcrossAnAddressChange(t *testing.T) {
 	s := storetest.Open(t)
 	site, err := s.Sites.Create(ctx, "Tarn Ferry station", address.MustParse("192.0.2.0/24"))
 	require.NoError(t, err)
-	port := discovery.Sighting{Method: discovery.PortSweep, At: time.Now().UTC(), Addr: netip.MustParseAddr("192.0.2.7"),
-		Kind: discovery.Camera, Ports: []discovery.Port{{Number: 554, Speaks: "rtsp"}}}
+	port := sighting.Sighting{Method: sighting.PortSweep, At: time.Now().UTC(), Addr: netip.MustParseAddr("192.0.2.7"),
+		Kind: sighting.Camera, Ports: []sighting.Port{{Number: 554, Speaks: "rtsp"}}}
 	a, err := s.Devices.Sight(ctx, site.ID, nil, port)
 	require.NoError(t, err)
 	b, err := s.Devices.Sight(ctx, site.ID, nil, sight("192.0.2.7", "urn:1"))
@@ -376,7 +376,7 @@ func TestCandidatesKeepToTheirScope(t *testing.T) {
 	require.NoError(t, err)
 	other, err := s.Sites.Create(ctx, "Works", address.MustParse("198.51.100.0/24"))
 	require.NoError(t, err)
-	device, err := s.Devices.Sight(ctx, site.ID, nil, discovery.Sighting{Method: discovery.WSDiscovery,
+	device, err := s.Devices.Sight(ctx, site.ID, nil, sighting.Sighting{Method: sighting.WSDiscovery,
 		Addr:     netip.MustParseAddr("192.0.2.7"),
 		Endpoint: "urn:7", Name: "Corvane V4"})
 	require.NoError(t, err)

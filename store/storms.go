@@ -7,12 +7,13 @@ import (
 	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
 
+	"unlatch/core/stream/sighting"
 	"unlatch/core/wire/discovery"
 )
 
 // storming returns a *discovery.StormError where one new device more would be too many. Channels of a recorder are known by their
 // numbers, which are bounded elsewhere.
-func (s Devices) storming(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, run *uuid.UUID, x discovery.Sighting) error {
+func (s Devices) storming(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, run *uuid.UUID, x sighting.Sighting) error {
 	if x.Via != nil {
 		return nil
 	}

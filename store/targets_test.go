@@ -11,7 +11,7 @@ import (
 	"unlatch/core/decide/act"
 	"unlatch/core/decide/evidence"
 	"unlatch/core/ground/address"
-	"unlatch/core/wire/discovery"
+	"unlatch/core/stream/sighting"
 	"unlatch/core/work/onvifrecorder"
 	"unlatch/store"
 	"unlatch/store/storetest"
@@ -25,7 +25,7 @@ func TestTargets(t *testing.T) {
 	site, err := s.Sites.Create(ctx, "Works", address.MustParse("192.0.2.0/24"))
 	require.NoError(t, err)
 	sight := func(addr, endpoint string) uuid.UUID {
-		id, err := s.Devices.Sight(ctx, site.ID, nil, discovery.Sighting{Method: discovery.WSDiscovery, Addr: netip.MustParseAddr(addr),
+		id, err := s.Devices.Sight(ctx, site.ID, nil, sighting.Sighting{Method: sighting.WSDiscovery, Addr: netip.MustParseAddr(addr),
 			Endpoint: endpoint})
 		require.NoError(t, err)
 		return id

@@ -12,6 +12,7 @@ import (
 
 	"unlatch/core/decide/identity"
 	"unlatch/core/ground/address"
+	"unlatch/core/stream/sighting"
 	"unlatch/core/wire/discovery"
 )
 
@@ -50,8 +51,8 @@ func sweepCommand() *cobra.Command {
 
 func runSweep(cmd *cobra.Command, s discovery.Sweep, asJSON bool) error {
 	began := time.Now()
-	var heard []discovery.Sighting
-	err := s.Run(cmd.Context(), func(x discovery.Sighting) { heard = append(heard, x) })
+	var heard []sighting.Sighting
+	err := s.Run(cmd.Context(), func(x sighting.Sighting) { heard = append(heard, x) })
 	found := identity.Merge(heard)
 	if err != nil && len(found) == 0 {
 		return err

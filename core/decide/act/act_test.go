@@ -17,10 +17,9 @@ import (
 	"unlatch/core/ground/address"
 	"unlatch/core/ground/signin"
 	"unlatch/core/ground/trouble"
+	"unlatch/core/stream/camera"
 	"unlatch/core/stream/intake"
 	"unlatch/core/stream/tuning"
-	"unlatch/core/wire/fix"
-	"unlatch/core/wire/netconfig"
 	"unlatch/core/wire/target"
 )
 
@@ -68,9 +67,11 @@ func TestAnActOverManyDoesWhatItCan(t *testing.T) {
 	plans := map[uuid.UUID]tuning.Plan{one.ID: plan, two.ID: plan, none.ID: plan}
 	for name, do := range map[string]func(ids []uuid.UUID, strict bool) Act{
 		"tune": func(ids []uuid.UUID, strict bool) Act { return Tune{Devices: ids, Strict: strict, Plans: plans} },
-		"fix":  func(ids []uuid.UUID, strict bool) Act { return Fix{Devices: ids, Strict: strict, Action: fix.Clock} },
+		"fix": func(ids []uuid.UUID, strict bool) Act {
+			return Fix{Devices: ids, Strict: strict, Action: evidence.FixClock}
+		},
 		"user": func(ids []uuid.UUID, strict bool) Act {
-			return Fix{Devices: ids, Strict: strict, Action: fix.StreamUser, User: "watch"}
+			return Fix{Devices: ids, Strict: strict, Action: evidence.FixStreamUser, User: "watch"}
 		},
 		"label": func(ids []uuid.UUID, strict bool) Act { return Mark{Devices: ids, Strict: strict, How: evidence.Label} },
 	} {
@@ -213,8 +214,8 @@ func TestGivingAddresses(t *testing.T) {
 	recorder := uuid.New()
 	via.Via = &recorder
 	d.Status.Device.Addr = netip.MustParseAddr("192.0.2.7")
-	to := func(addr string) netconfig.Setting {
-		return netconfig.Setting{Addr: netip.MustParseAddr(addr), Bits: 24}
+	to := func(addr string) camera.Network {
+		return camera.Network{Addr: netip.MustParseAddr(addr), Bits: 24}
 	}
 	lines := []AddressLine{{Device: d.ID, To: to("192.0.2.90")}, {Device: via.ID, To: to("192.0.2.91")}}
 	out, err := GiveAddresses{Lines: lines}.Decide(facts(d, via))

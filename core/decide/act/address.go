@@ -12,7 +12,7 @@ import (
 	"unlatch/core/decide/latch"
 	"unlatch/core/ground/address"
 	"unlatch/core/ground/wiretext"
-	"unlatch/core/wire/netconfig"
+	"unlatch/core/stream/camera"
 )
 
 // GiveAddresses sends addresses and host settings to devices and finds them again.
@@ -28,7 +28,7 @@ type GiveAddresses struct {
 // An AddressLine is one device with what it shall be set to.
 type AddressLine struct {
 	Device uuid.UUID
-	To     netconfig.Setting
+	To     camera.Network
 }
 
 // About implements Act.
@@ -57,7 +57,7 @@ func CannotMove(d *latch.Device) string {
 
 // Decide implements Act. Two steps a device are counted: it is moved, and its latches are opened anew.
 func (a GiveAddresses) Decide(f Facts) (Outcome, error) {
-	to := map[uuid.UUID]netconfig.Setting{}
+	to := map[uuid.UUID]camera.Network{}
 	taken := map[netip.Addr]bool{}
 	var devices []uuid.UUID
 	for _, l := range a.Lines {
@@ -103,7 +103,7 @@ func (a GiveAddresses) Decide(f Facts) (Outcome, error) {
 	return out, nil
 }
 
-func givenAddress(s netconfig.Setting) string {
+func givenAddress(s camera.Network) string {
 	if s.DHCP {
 		return "DHCP"
 	}

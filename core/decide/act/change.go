@@ -14,7 +14,6 @@ import (
 	"unlatch/core/ground/signin"
 	"unlatch/core/ground/trouble"
 	"unlatch/core/ground/wiretext"
-	"unlatch/core/wire/fix"
 )
 
 // changeable says why a device cannot be changed by its own service; nil where it can: the service has opened to a sign-in of the keyring.
@@ -32,7 +31,7 @@ type Fix struct {
 	Site    uuid.UUID
 	Devices []uuid.UUID
 	Strict  bool
-	Action  fix.Action
+	Action  evidence.FixAction
 	Undo    bool
 	User    string // of a stream user: its name
 	Each    bool   // a password of its own for each device; one for all otherwise
@@ -44,16 +43,16 @@ func (a Fix) About() About {
 }
 
 // fixTitles are a fix's titles: of doing it, and of taking it back.
-var fixTitles = map[fix.Action][2]string{
-	fix.Streams:    {"Switch the stream service on, %s", "Switch the stream service off again, %s"},
-	fix.Clock:      {"Set the clock, %s", "Put the clock back, %s"},
-	fix.StreamUser: {"Make a stream user on %s", "Take the stream user off %s"},
+var fixTitles = map[evidence.FixAction][2]string{
+	evidence.FixStreams:    {"Switch the stream service on, %s", "Switch the stream service off again, %s"},
+	evidence.FixClock:      {"Set the clock, %s", "Put the clock back, %s"},
+	evidence.FixStreamUser: {"Make a stream user on %s", "Take the stream user off %s"},
 }
 
 // Decide implements Act. The passwords of stream users are kept before any device hears of them: a crash between the two locks nobody out.
 func (a Fix) Decide(f Facts) (Outcome, error) {
 	user := strings.TrimSpace(a.User)
-	makes := a.Action == fix.StreamUser && !a.Undo
+	makes := a.Action == evidence.FixStreamUser && !a.Undo
 	if makes && (user == "" || strings.ContainsAny(user, " :@/\\\"'<>&")) {
 		return Outcome{}, refuse("bad_user", "The user name is missing, or holds a character that devices or URLs cannot take.",
 			"Use letters, digits, a dash or a dot.")

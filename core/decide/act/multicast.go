@@ -11,7 +11,7 @@ import (
 	"unlatch/core/decide/command"
 	"unlatch/core/decide/evidence"
 	"unlatch/core/decide/latch"
-	"unlatch/core/wire/multicast"
+	"unlatch/core/stream/camera"
 )
 
 // Cast measures the groups of streams, starts or stops sending to them, or puts back what was set.
@@ -50,7 +50,7 @@ func (a Cast) Decide(f Facts) (Outcome, error) {
 type SetGroups struct {
 	Site   uuid.UUID
 	Strict bool
-	Groups map[uuid.UUID]map[string]multicast.Setting // by device and role
+	Groups map[uuid.UUID]map[string]camera.GroupSetting // by device and role
 }
 
 // About implements Act.

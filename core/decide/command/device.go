@@ -6,28 +6,26 @@ import (
 	"github.com/google/uuid"
 
 	"unlatch/core/decide/evidence"
+	"unlatch/core/stream/camera"
 	"unlatch/core/stream/tuning"
-	"unlatch/core/wire/fix"
-	"unlatch/core/wire/multicast"
-	"unlatch/core/wire/netconfig"
 	"unlatch/core/wire/target/hub"
 )
 
 // A Device is what to do with one device. Exactly one field is set.
 type Device struct {
-	Open    *Open              `json:"open,omitempty"`
-	Address *netconfig.Setting `json:"address,omitempty"`
-	Claim   *Claim             `json:"claim,omitempty"`
-	Fix     *Fix               `json:"fix,omitempty"`
-	Mark    *Mark              `json:"mark,omitempty"`
-	Cast    *Cast              `json:"cast,omitempty"`
-	Tune    *Tune              `json:"tune,omitempty"`
-	Place   *Place             `json:"place,omitempty"`
-	Move    *Move              `json:"move,omitempty"`
-	Show    *Show              `json:"show,omitempty"`
-	Rule    *Rule              `json:"rule,omitempty"`
-	Remove  *Remove            `json:"remove,omitempty"`
-	Wake    *Wake              `json:"wake,omitempty"`
+	Open    *Open           `json:"open,omitempty"`
+	Address *camera.Network `json:"address,omitempty"`
+	Claim   *Claim          `json:"claim,omitempty"`
+	Fix     *Fix            `json:"fix,omitempty"`
+	Mark    *Mark           `json:"mark,omitempty"`
+	Cast    *Cast           `json:"cast,omitempty"`
+	Tune    *Tune           `json:"tune,omitempty"`
+	Place   *Place          `json:"place,omitempty"`
+	Move    *Move           `json:"move,omitempty"`
+	Show    *Show           `json:"show,omitempty"`
+	Rule    *Rule           `json:"rule,omitempty"`
+	Remove  *Remove         `json:"remove,omitempty"`
+	Wake    *Wake           `json:"wake,omitempty"`
 }
 
 // Open opens the latches of a device as far as they go.
@@ -48,9 +46,9 @@ type Claim struct {
 
 // Fix mends one thing on a device, or takes that back.
 type Fix struct {
-	Action fix.Action `json:"action"`
-	SignIn uuid.UUID  `json:"sign_in,omitzero"` // of a stream user: the keyring entry that the device shall take
-	Undo   bool       `json:"undo,omitempty"`
+	Action evidence.FixAction `json:"action"`
+	SignIn uuid.UUID          `json:"sign_in,omitzero"` // of a stream user: the keyring entry that the device shall take
+	Undo   bool               `json:"undo,omitempty"`
 }
 
 // Mark has a camera show which one it is, for a while.
@@ -62,10 +60,10 @@ type Mark struct {
 
 // Cast measures whether the groups of a device's streams carry them, or changes how they are sent.
 type Cast struct {
-	Action evidence.CastAction          `json:"action"`
-	Roles  []string                     `json:"roles"`            // of the streams; none for all that the device can send to a group
-	Groups map[string]multicast.Setting `json:"groups,omitempty"` // to set, by role
-	For    time.Duration                `json:"for,omitempty"`    // to listen to each group; 0 for 2.5 s
+	Action evidence.CastAction            `json:"action"`
+	Roles  []string                       `json:"roles"`            // of the streams; none for all that the device can send to a group
+	Groups map[string]camera.GroupSetting `json:"groups,omitempty"` // to set, by role
+	For    time.Duration                  `json:"for,omitempty"`    // to listen to each group; 0 for 2.5 s
 }
 
 // Tune sets the streams of a device to a plan, puts back what was before, or restarts the device.

@@ -7,15 +7,16 @@ import (
 	"strings"
 
 	"unlatch/core/ground/trouble"
+	"unlatch/core/stream/camera"
 	"unlatch/core/wire/multicast"
 )
 
 // A Cast is what is known of a stream that is sent to a group.
 type Cast struct {
 	Device     netip.Addr
-	Says       multicast.Setting
+	Says       camera.GroupSetting
 	Sends      bool // it says that it sends with nobody asking
-	Bare, RTSP *multicast.Heard
+	Bare, RTSP *camera.GroupHeard
 	RTSPGroup  netip.AddrPort
 	SameAs     []Other // devices that are set to the same group and port
 }
@@ -60,7 +61,7 @@ func Multicast(c Cast) (out []Diagnosis) {
 			Fix:     "Look at the switches on the way, and at the firewall of this machine."})
 	}
 	told := map[netip.AddrPort]bool{}
-	for _, h := range []*multicast.Heard{c.Bare, c.RTSP} {
+	for _, h := range []*camera.GroupHeard{c.Bare, c.RTSP} {
 		if h == nil {
 			continue
 		}

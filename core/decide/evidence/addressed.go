@@ -5,17 +5,17 @@ import (
 	"strings"
 
 	"unlatch/core/decide/diagnose"
-	"unlatch/core/wire/netconfig"
+	"unlatch/core/stream/camera"
 )
 
 // Addressed is the outcome of giving the device another address.
 type Addressed struct {
-	Pending   bool                `json:"pending,omitempty" doc:"recorded before it was sent; what came of it is not known yet"`
-	Before    netconfig.Setting   `json:"before" doc:"what undo sends"`
-	To        netconfig.Setting   `json:"to"`
-	After     netconfig.Setting   `json:"after" doc:"what the device itself says since"`
-	Steps     []netconfig.Step    `json:"steps"`
-	Diagnosis *diagnose.Diagnosis `json:"diagnosis,omitempty"`
+	Pending   bool                 `json:"pending,omitempty" doc:"recorded before it was sent; what came of it is not known yet"`
+	Before    camera.Network       `json:"before" doc:"what undo sends"`
+	To        camera.Network       `json:"to"`
+	After     camera.Network       `json:"after" doc:"what the device itself says since"`
+	Steps     []camera.NetworkStep `json:"steps"`
+	Diagnosis *diagnose.Diagnosis  `json:"diagnosis,omitempty"`
 }
 
 func (Addressed) kind() Kind { return KindAddressed }

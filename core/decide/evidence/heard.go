@@ -4,11 +4,11 @@ import (
 	"fmt"
 
 	"unlatch/core/decide/diagnose"
-	"unlatch/core/wire/discovery"
+	"unlatch/core/stream/sighting"
 )
 
 // Heard is one sighting.
-type Heard discovery.Sighting
+type Heard sighting.Sighting
 
 func (Heard) kind() Kind { return KindHeard }
 

@@ -6,7 +6,6 @@ import (
 
 	"unlatch/core/decide/diagnose"
 	"unlatch/core/stream/camera"
-	"unlatch/core/wire/pathprobe"
 )
 
 // Located is the list of stream URLs.
@@ -15,7 +14,7 @@ type Located struct {
 	Streams   []camera.Stream     `json:"streams"`
 	Shape     string              `json:"shape,omitempty" doc:"the recipe's shape, where the paths were found by trying"`
 	Recipe    string              `json:"recipe,omitempty"`
-	Tried     []pathprobe.Tried   `json:"tried,omitempty" doc:"paths that were tried"`
+	Tried     []camera.TriedPath  `json:"tried,omitempty" doc:"paths that were tried"`
 	Diagnosis *diagnose.Diagnosis `json:"diagnosis,omitempty"`
 }
 

@@ -2,8 +2,8 @@ package evidence
 
 import (
 	"unlatch/core/decide/diagnose"
+	"unlatch/core/stream/camera"
 	"unlatch/core/stream/tuning"
-	"unlatch/core/wire/onvif"
 )
 
 // A Mark is a way in which a camera shows which one it is.
@@ -23,7 +23,7 @@ type Marked struct {
 	Source    string              `json:"source,omitempty" doc:"of a label: the token of the video source configuration"`
 	Texts     []tuning.Text       `json:"texts,omitempty" doc:"of a label: what the camera drew before"`
 	Profile   string              `json:"profile,omitempty" doc:"of a nudge: the token of the media profile"`
-	At        *onvif.Position     `json:"at,omitempty" doc:"of a nudge: where it looked before"`
+	At        *camera.Position    `json:"at,omitempty" doc:"of a nudge: where it looked before"`
 	Diagnosis *diagnose.Diagnosis `json:"diagnosis,omitempty"`
 }
 

@@ -5,7 +5,7 @@ import (
 	"net/netip"
 
 	"unlatch/core/decide/diagnose"
-	"unlatch/core/wire/multicast"
+	"unlatch/core/stream/camera"
 )
 
 // A CastAction is something that is done about a stream's group.
@@ -22,18 +22,18 @@ const (
 
 // Multicast is what is known of how a stream is sent to a group: each record holds all of it.
 type Multicast struct {
-	Pending     bool                `json:"pending,omitempty" doc:"recorded before it was sent; what came of it is not known yet"`
-	Role        string              `json:"role"`
-	Did         CastAction          `json:"did"`
-	Says        multicast.Setting   `json:"says" doc:"by the device's own word"`
-	Before      *multicast.Setting  `json:"before,omitempty" doc:"what undo puts back"`
-	Started     bool                `json:"started,omitempty" doc:"it was told to send, and not to stop"`
-	Bare        *multicast.Heard    `json:"bare,omitempty" doc:"what came on its group with nobody asking for it"`
-	Specific    *multicast.Heard    `json:"specific,omitempty" doc:"the same, joined for the device alone (source-specific)"`
-	RTSP        *multicast.Heard    `json:"rtsp,omitempty" doc:"what came on the group that RTSP names, while it was asked for"`
-	RTSPGroup   netip.AddrPort      `json:"rtsp_group,omitzero"`
-	RTSPProblem string              `json:"rtsp_problem,omitempty" doc:"why RTSP gives no group"`
-	Diagnosis   *diagnose.Diagnosis `json:"diagnosis,omitempty"`
+	Pending     bool                 `json:"pending,omitempty" doc:"recorded before it was sent; what came of it is not known yet"`
+	Role        string               `json:"role"`
+	Did         CastAction           `json:"did"`
+	Says        camera.GroupSetting  `json:"says" doc:"by the device's own word"`
+	Before      *camera.GroupSetting `json:"before,omitempty" doc:"what undo puts back"`
+	Started     bool                 `json:"started,omitempty" doc:"it was told to send, and not to stop"`
+	Bare        *camera.GroupHeard   `json:"bare,omitempty" doc:"what came on its group with nobody asking for it"`
+	Specific    *camera.GroupHeard   `json:"specific,omitempty" doc:"the same, joined for the device alone (source-specific)"`
+	RTSP        *camera.GroupHeard   `json:"rtsp,omitempty" doc:"what came on the group that RTSP names, while it was asked for"`
+	RTSPGroup   netip.AddrPort       `json:"rtsp_group,omitzero"`
+	RTSPProblem string               `json:"rtsp_problem,omitempty" doc:"why RTSP gives no group"`
+	Diagnosis   *diagnose.Diagnosis  `json:"diagnosis,omitempty"`
 }
 
 // Sends reports whether the device says that it sends with nobody asking.

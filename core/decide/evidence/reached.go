@@ -7,18 +7,18 @@ import (
 
 	"unlatch/core/decide/diagnose"
 	"unlatch/core/ground/certificate"
-	"unlatch/core/wire/pathprobe"
+	"unlatch/core/stream/camera"
 )
 
 // Reached is the outcome of asking the device's ports.
 type Reached struct {
-	Addr         netip.Addr        `json:"addr"`
-	Service      string            `json:"service,omitempty" doc:"address of the device service that answered"`
-	SkewMS       int64             `json:"skew_ms,omitempty" doc:"device clock minus ours"`
-	Stream       string            `json:"stream,omitempty" doc:"where the stream service answers, of a device without a device service"`
-	StreamServer *pathprobe.Server `json:"ladder,omitempty" doc:"how that stream service judges requests"`
-	Before       *netip.Addr       `json:"before,omitempty" doc:"where it was before, until what it told then confirms the move"`
-	Known        string            `json:"known,omitempty" doc:"by what it was known again after a move: certificate or hardware address"`
+	Addr         netip.Addr           `json:"addr"`
+	Service      string               `json:"service,omitempty" doc:"address of the device service that answered"`
+	SkewMS       int64                `json:"skew_ms,omitempty" doc:"device clock minus ours"`
+	Stream       string               `json:"stream,omitempty" doc:"where the stream service answers, of a device without a device service"`
+	StreamServer *camera.StreamServer `json:"ladder,omitempty" doc:"how that stream service judges requests"`
+	Before       *netip.Addr          `json:"before,omitempty" doc:"where it was before, until what it told then confirms the move"`
+	Known        string               `json:"known,omitempty" doc:"by what it was known again after a move: certificate or hardware address"`
 	// TLS is the certificate that the device service showed.
 	TLS        *certificate.Certificate `json:"tls,omitempty"`
 	Redirected bool                     `json:"redirected,omitempty" doc:"the plain port has sent us to the one for TLS"`

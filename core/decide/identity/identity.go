@@ -8,27 +8,26 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unlatch/core/stream/sighting"
 
 	"github.com/google/uuid"
-
-	"unlatch/core/wire/discovery"
 )
 
 // A Device is what the sightings of one device add up to.
 type Device struct {
-	Endpoint string           `json:"endpoint,omitempty"`
-	Addr     netip.Addr       `json:"addr"`
-	Stray    bool             `json:"stray,omitempty"`
-	Kind     discovery.Kind   `json:"kind"`
-	Name     string           `json:"name,omitempty"`
-	Hardware string           `json:"hardware,omitempty"`
-	Maker    string           `json:"maker,omitempty"`
-	Serial   string           `json:"serial,omitempty"`
-	MAC      string           `json:"mac,omitempty"`
-	Is       string           `json:"is,omitempty"`
-	XAddr    string           `json:"xaddr,omitempty"`
-	Ports    []discovery.Port `json:"ports,omitempty"`
-	Methods  []string         `json:"methods"`
+	Endpoint string          `json:"endpoint,omitempty"`
+	Addr     netip.Addr      `json:"addr"`
+	Stray    bool            `json:"stray,omitempty"`
+	Kind     sighting.Kind   `json:"kind"`
+	Name     string          `json:"name,omitempty"`
+	Hardware string          `json:"hardware,omitempty"`
+	Maker    string          `json:"maker,omitempty"`
+	Serial   string          `json:"serial,omitempty"`
+	MAC      string          `json:"mac,omitempty"`
+	Is       string          `json:"is,omitempty"`
+	XAddr    string          `json:"xaddr,omitempty"`
+	Ports    []sighting.Port `json:"ports,omitempty"`
+	Methods  []string        `json:"methods"`
 	// Certificate is the one that it last showed, and HeardAt when anything was last heard of it.
 	Certificate string     `json:"certificate,omitempty"`
 	HeardAt     time.Time  `json:"-"`
@@ -62,7 +61,7 @@ func KnownAgain(before, now Device) string {
 // common does the address decide, and after it the certificate, which tells a device that has moved and nothing else.
 //
 // A channel of a recorder is known by recorder and number alone: nothing that is heard at its address is the camera itself.
-func Find(known []Device, s discovery.Sighting) int {
+func Find(known []Device, s sighting.Sighting) int {
 	if s.Via != nil {
 		return slices.IndexFunc(known, func(d Device) bool { return d.Via != nil && *d.Via == *s.Via && d.Channel == s.Channel })
 	}
@@ -89,7 +88,7 @@ const still = 5 * time.Minute
 
 // byCertificate finds a device that has moved, by the certificate that it shows. Makers ship one certificate on many devices: it decides
 // only where no two known devices have it, and not while the device has just been heard where it was.
-func byCertificate(known []Device, s discovery.Sighting) int {
+func byCertificate(known []Device, s sighting.Sighting) int {
 	found := -1
 	for i, d := range known {
 		if s.Certificate == "" || d.Via != nil || d.Certificate != s.Certificate {
@@ -108,13 +107,13 @@ func byCertificate(known []Device, s discovery.Sighting) int {
 
 // Contradicts reports whether a sighting names another identity than the device's: it is another device then, even at the same
 // address.
-func (d Device) Contradicts(s discovery.Sighting) bool {
+func (d Device) Contradicts(s sighting.Sighting) bool {
 	differs := func(a, b string) bool { return a != "" && b != "" && a != b }
 	return differs(d.Endpoint, s.Endpoint) || differs(d.Serial, s.Serial) || differs(d.MAC, s.MAC)
 }
 
 // Add merges a sighting into a device. What a newer sighting does not say stays.
-func (d Device) Add(s discovery.Sighting) Device {
+func (d Device) Add(s sighting.Sighting) Device {
 	if s.Endpoint != "" {
 		d.Endpoint = s.Endpoint
 	}
@@ -141,32 +140,32 @@ func (d Device) Add(s discovery.Sighting) Device {
 		}
 	}
 	// The address that discovery tells is better than one that was guessed and answered.
-	if s.XAddr != "" && (d.XAddr == "" || s.Method == discovery.WSDiscovery) {
+	if s.XAddr != "" && (d.XAddr == "" || s.Method == sighting.WSDiscovery) {
 		d.XAddr = s.XAddr
 	}
 	for _, p := range s.Ports {
-		if i := slices.IndexFunc(d.Ports, func(o discovery.Port) bool { return o.Number == p.Number }); i >= 0 {
+		if i := slices.IndexFunc(d.Ports, func(o sighting.Port) bool { return o.Number == p.Number }); i >= 0 {
 			p.Named = p.Named || d.Ports[i].Named
 			if p.Speaks == "unknown" {
 				p.Speaks, p.Server = d.Ports[i].Speaks, d.Ports[i].Server // named again, not asked again
 			}
 		}
-		d.Ports = slices.DeleteFunc(slices.Clone(d.Ports), func(o discovery.Port) bool { return o.Number == p.Number })
+		d.Ports = slices.DeleteFunc(slices.Clone(d.Ports), func(o sighting.Port) bool { return o.Number == p.Number })
 		d.Ports = append(d.Ports, p)
 	}
-	slices.SortFunc(d.Ports, func(a, b discovery.Port) int { return int(a.Number) - int(b.Number) })
+	slices.SortFunc(d.Ports, func(a, b sighting.Port) int { return int(a.Number) - int(b.Number) })
 	if !slices.Contains(d.Methods, string(s.Method)) {
 		d.Methods = append(slices.Clone(d.Methods), string(s.Method))
 	}
 	return d
 }
 
-func rank(k discovery.Kind) int {
-	return slices.Index([]discovery.Kind{"", discovery.Other, discovery.Camera, discovery.Recorder}, k)
+func rank(k sighting.Kind) int {
+	return slices.Index([]sighting.Kind{"", sighting.Other, sighting.Camera, sighting.Recorder}, k)
 }
 
 // Merge adds up sightings in order.
-func Merge(sightings []discovery.Sighting) []Device {
+func Merge(sightings []sighting.Sighting) []Device {
 	var out []Device
 	for _, s := range sightings {
 		i := Find(out, s)

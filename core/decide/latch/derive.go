@@ -14,8 +14,7 @@ import (
 	"unlatch/core/ground/streamurl"
 	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/camera"
-	"unlatch/core/wire/discovery"
-	"unlatch/core/wire/fix"
+	"unlatch/core/stream/sighting"
 )
 
 // Derive reads the evidence of one device, in any order; of each kind and subject the latest counts.
@@ -142,7 +141,7 @@ func (d *deriver) heard(records []evidence.Record) {
 		if s == nil {
 			continue
 		}
-		d.s.Device = d.s.Device.Add(discovery.Sighting(*s))
+		d.s.Device = d.s.Device.Add(sighting.Sighting(*s))
 		d.s.HeardAt = r.At
 		d.s.Heard = append(d.s.Heard, *s)
 		d.set(Heard, r, nil, fmt.Sprintf("Heard at %s", d.s.Device.Addr))
@@ -279,8 +278,8 @@ func (d *deriver) facts() {
 			d.s.Pictures[kind] = *b
 		}
 	}
-	d.s.PutBack.Fixes = map[fix.Action]bool{}
-	for _, a := range []fix.Action{fix.Streams, fix.Clock, fix.StreamUser} {
+	d.s.PutBack.Fixes = map[evidence.FixAction]bool{}
+	for _, a := range []evidence.FixAction{evidence.FixStreams, evidence.FixClock, evidence.FixStreamUser} {
 		if b, _ := body[evidence.Fix](d, string(a)); b != nil && b.Diagnosis == nil && (!b.Undone || b.Pending) {
 			d.s.Fixes = append(d.s.Fixes, *b)
 		} else if b != nil {

@@ -7,6 +7,7 @@ import (
 
 	"unlatch/core/decide/evidence"
 	"unlatch/core/stream/intake"
+	"unlatch/core/stream/sighting"
 	"unlatch/core/wire/discovery"
 )
 
@@ -41,7 +42,7 @@ func (s *Status) Unconfirmed(target uuid.UUID) bool {
 
 // Claim returns what is recorded where something elsewhere says in a sighting that it is the device, which still answers where it was. It
 // reports false where that is known already, or where so many have said so that one more tells nothing.
-func (s *Status) Claim(x discovery.Sighting) (evidence.Claimed, bool) {
+func (s *Status) Claim(x sighting.Sighting) (evidence.Claimed, bool) {
 	known := slices.ContainsFunc(s.Claims, func(c evidence.Claimed) bool { return c.Addr == x.Addr })
 	if known || len(s.Claims) >= discovery.MostAtAddress {
 		return evidence.Claimed{}, false

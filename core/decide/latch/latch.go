@@ -19,7 +19,6 @@ import (
 	"unlatch/core/stream/camera"
 	"unlatch/core/stream/intake"
 	"unlatch/core/stream/tuning"
-	"unlatch/core/wire/fix"
 	"unlatch/core/wire/target"
 )
 
@@ -190,7 +189,7 @@ type Status struct {
 // PutBack are the changes on a device of which the last that is known is that they were taken back. Taking one back again is no
 // mistake: the work that did it may have been killed right after.
 type PutBack struct {
-	Fixes  map[fix.Action]bool
+	Fixes  map[evidence.FixAction]bool
 	Tuning bool
 	Mark   bool
 }

@@ -16,7 +16,7 @@ import (
 	"unlatch/core/decide/proof"
 	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/camera"
-	"unlatch/core/wire/discovery"
+	"unlatch/core/stream/sighting"
 )
 
 var (
@@ -44,7 +44,7 @@ func (s *story) raw(kind evidence.Kind, subject, body string) *story {
 }
 
 func heardAt(a netip.Addr) evidence.Heard {
-	return evidence.Heard{Method: discovery.WSDiscovery, Addr: a, Endpoint: "urn:1", Kind: discovery.Camera}
+	return evidence.Heard{Method: sighting.WSDiscovery, Addr: a, Endpoint: "urn:1", Kind: sighting.Camera}
 }
 
 func proofOf(url string, cause trouble.Cause) evidence.Proof {

@@ -7,7 +7,7 @@ import (
 
 	"unlatch/core/ground/signin"
 	"unlatch/core/ground/trouble"
-	"unlatch/core/wire/discovery"
+	"unlatch/core/stream/sighting"
 )
 
 // NextStep is the one thing to do next for a device.
@@ -29,7 +29,7 @@ type NextStep struct {
 // Next is what to do next for a device, with its reason: the fix of what is stuck, or the next latch to open.
 func (s *Status) Next() NextStep {
 	at := s.At()
-	if s.Device.Kind == discovery.Recorder && s.Latch(SignedIn).State == Open {
+	if s.Device.Kind == sighting.Recorder && s.Latch(SignedIn).State == Open {
 		return NextStep{Action: "none", Label: "Ready", Reason: "The recorder is signed in to and takes cameras."}
 	}
 	if at == "" {

@@ -13,8 +13,7 @@ import (
 	"unlatch/core/ground/certificate"
 	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/camera"
-	"unlatch/core/wire/discovery"
-	"unlatch/core/wire/picture"
+	"unlatch/core/stream/sighting"
 )
 
 // Each state of a device has one next step, with a button that does something and a reason.
@@ -45,7 +44,7 @@ func TestNext(t *testing.T) {
 		"a stray": {(&story{}).add("ws-discovery", evidence.Heard{Addr: addr, Stray: true}), Intent{}, "change_ranges",
 			"outside this site's ranges"},
 		"open to anyone": {reached().add("", evidence.SignedIn{Open: true}), Intent{}, "claim", "lets anyone in"},
-		"a recorder signed in to": {(&story{}).add("ws-discovery", evidence.Heard{Addr: addr, Kind: discovery.Recorder}).add("",
+		"a recorder signed in to": {(&story{}).add("ws-discovery", evidence.Heard{Addr: addr, Kind: sighting.Recorder}).add("",
 			evidence.Reached{Addr: addr}).add("", evidence.SignedIn{Recorder: true}), Intent{}, "none", "takes cameras"},
 	} {
 		s := Derive(c.story.records, c.intent)
@@ -85,7 +84,7 @@ func TestGrid(t *testing.T) {
 	played := proofOf(mainURL, "")
 	played.Auth = "digest MD5"
 	refused := proofOf(subURL, trouble.WrongSignIn)
-	shot := evidence.Picture{Picture: picture.Picture{Kind: "snapshot", Scheme: "none"}}
+	shot := evidence.Picture{Shot: evidence.Shot{Kind: "snapshot", Scheme: "none"}}
 	s := Derive((&story{}).add("ws-discovery", heardAt(addr)).add("", evidence.Reached{Addr: addr}).
 		add("", evidence.SignedIn{Label: "Fitter", User: "fitter", Level: "Operator", Scheme: "digest SHA-256"}).add("",
 		streams("192.0.2.11")).

@@ -10,8 +10,8 @@ import (
 	"unlatch/core/decide/latch"
 	"unlatch/core/stream/camera"
 	"unlatch/core/stream/capacity"
+	"unlatch/core/stream/sighting"
 	"unlatch/core/stream/tuning"
-	"unlatch/core/wire/discovery"
 )
 
 // An Outlook is what a plan would do to one camera.
@@ -93,7 +93,7 @@ type Source struct {
 func Sources(devices []*latch.Device, planOf func(*latch.Device) tuning.Plan) (out []Source) {
 	for _, d := range devices {
 		st := &d.Status
-		if st.Device.Kind != discovery.Camera || st.Device.Stray {
+		if st.Device.Kind != sighting.Camera || st.Device.Stray {
 			continue
 		}
 		plan := tuning.Plan{}

@@ -11,6 +11,7 @@ import (
 
 	"unlatch/core/decide/identity"
 	"unlatch/core/ground/address"
+	"unlatch/core/stream/sighting"
 	"unlatch/core/wire/discovery"
 	"unlatch/sim/simtest"
 )
@@ -39,10 +40,10 @@ func TestSweepHearsEveryDeviceByEveryMethod(t *testing.T) {
 	if err == nil {
 		defer other.Close()
 	}
-	var all []discovery.Sighting
+	var all []sighting.Sighting
 	var last discovery.Progress
 	s := discovery.Sweep{Ranges: address.MustParse("127.41.10.0/26"), Progress: func(p discovery.Progress) { last = p }}
-	require.NoError(t, s.Run(context.Background(), func(x discovery.Sighting) { all = append(all, x) }))
+	require.NoError(t, s.Run(context.Background(), func(x sighting.Sighting) { all = append(all, x) }))
 	assert.Equal(t, 64*5, last.Total)
 	got := map[string]identity.Device{}
 	for _, d := range identity.Merge(all) {
@@ -52,7 +53,7 @@ func TestSweepHearsEveryDeviceByEveryMethod(t *testing.T) {
 	}
 	clock := got["127.41.10.11"]
 	assert.Equal(t, w.Device("Clock").Endpoint(), clock.Endpoint)
-	assert.Equal(t, discovery.Camera, clock.Kind)
+	assert.Equal(t, sighting.Camera, clock.Kind)
 	assert.Equal(t, "V4", clock.Hardware)
 	assert.Equal(t, "http://127.41.10.11:80/onvif/device_service", clock.XAddr)
 	assert.ElementsMatch(t, []string{"ws-discovery", "port sweep"}, clock.Methods)
@@ -61,25 +62,25 @@ func TestSweepHearsEveryDeviceByEveryMethod(t *testing.T) {
 	assert.Equal(t, "http://127.41.10.12:8080/onvif/device_service", got["127.41.10.12"].XAddr,
 		"the address in the answer is wrong; the one that answered is used")
 	assert.Equal(t, []string{"port sweep"}, got["127.41.10.13"].Methods)
-	assert.Equal(t, discovery.Camera, got["127.41.10.13"].Kind)
-	assert.Equal(t, discovery.Recorder, got["127.41.10.20"].Kind)
+	assert.Equal(t, sighting.Camera, got["127.41.10.13"].Kind)
+	assert.Equal(t, sighting.Recorder, got["127.41.10.20"].Kind)
 	byName := got["127.41.10.14"]
-	assert.Equal(t, []any{discovery.Camera, "L3", "M1", "02:00:5e:00:53:01"}, []any{byName.Kind, byName.Hardware, byName.Serial, byName.MAC})
+	assert.Equal(t, []any{sighting.Camera, "L3", "M1", "02:00:5e:00:53:01"}, []any{byName.Kind, byName.Hardware, byName.Serial, byName.MAC})
 	assert.ElementsMatch(t, []string{"mdns", "port sweep"}, byName.Methods)
-	assert.Contains(t, byName.Ports, discovery.Port{Number: 8554, Speaks: "rtsp", Server: "lhd 7", Named: true},
+	assert.Contains(t, byName.Ports, sighting.Port{Number: 8554, Speaks: "rtsp", Server: "lhd 7", Named: true},
 		"the port that the device named was asked")
 	behind := got["127.41.10.17"]
 	assert.Equal(t, []string{"V6", w.Device("Behind a switch").Endpoint()}, []string{behind.Hardware, behind.Endpoint},
 		"heard though multicast does not reach it")
 	bySearch := got["127.41.10.15"]
-	assert.Equal(t, []any{discovery.Camera, "V5", "S1", "Corvane"}, []any{bySearch.Kind, bySearch.Hardware, bySearch.Serial, bySearch.Maker})
+	assert.Equal(t, []any{sighting.Camera, "V5", "S1", "Corvane"}, []any{bySearch.Kind, bySearch.Hardware, bySearch.Serial, bySearch.Maker})
 	assert.Contains(t, bySearch.Methods, "ssdp")
-	assert.Equal(t, discovery.Other, got["127.41.10.16"].Kind, "a printer is set aside, not lost")
+	assert.Equal(t, sighting.Other, got["127.41.10.16"].Kind, "a printer is set aside, not lost")
 	assert.NotEmpty(t, got["127.41.10.16"].Is)
 	assert.True(t, got["127.41.11.64"].Stray, "a factory address outside the ranges is heard and marked")
 	assert.Empty(t, got["127.41.11.64"].Ports, "and not talked to")
 	if err == nil {
-		assert.Equal(t, discovery.Other, got["127.41.10.30"].Kind)
+		assert.Equal(t, sighting.Other, got["127.41.10.30"].Kind)
 		assert.Equal(t, "unknown", got["127.41.10.30"].Ports[0].Speaks)
 	}
 }
@@ -97,16 +98,16 @@ devices:
   - {name: Lamp, kind: other, maker: plain, model: Light Switch, address: 127.41.16.14}
   - {name: Office, kind: other, maker: plain, model: Computer, address: 127.41.16.15}
 `)
-	var all []discovery.Sighting
+	var all []sighting.Sighting
 	s := discovery.Sweep{Ranges: address.MustParse("127.41.16.0/28"), Ports: []uint16{9}}
-	require.NoError(t, s.Run(context.Background(), func(x discovery.Sighting) {
+	require.NoError(t, s.Run(context.Background(), func(x sighting.Sighting) {
 		if !x.Stray {
 			all = append(all, x)
 		}
 	}))
 	loud := 0
 	for _, x := range all {
-		if x.Endpoint == w.Device("Loud").Endpoint() && x.Method == discovery.WSDiscovery {
+		if x.Endpoint == w.Device("Loud").Endpoint() && x.Method == sighting.WSDiscovery {
 			loud++
 		}
 	}
@@ -122,7 +123,7 @@ devices:
 		"the address that answered is taken, wherever it stands in the list")
 	for name, is := range map[string]string{"Lamp": "LightSwitch", "Office": "Computer"} {
 		d := byName[w.Device(name).Endpoint()]
-		assert.Equal(t, []any{discovery.Other, is}, []any{d.Kind, d.Is}, "set aside, not lost")
+		assert.Equal(t, []any{sighting.Other, is}, []any{d.Kind, d.Is}, "set aside, not lost")
 	}
 }
 
@@ -136,9 +137,9 @@ devices:
   - {name: One of many, maker: lumenhythe, model: L2, address: 127.41.17.12, scene: turntable, streams: [*s], tls: factory}
   - {name: Another, maker: lumenhythe, model: L2, address: 127.41.17.13, scene: turntable, streams: [*s], tls: factory}
 `)
-	var all []discovery.Sighting
+	var all []sighting.Sighting
 	s := discovery.Sweep{Ranges: address.MustParse("127.41.17.0/28"), Interfaces: []string{}}
-	require.NoError(t, s.Run(context.Background(), func(x discovery.Sighting) { all = append(all, x) }))
+	require.NoError(t, s.Run(context.Background(), func(x sighting.Sighting) { all = append(all, x) }))
 	got := identity.Merge(all)
 	require.Len(t, got, 3, "a certificate that a maker puts on many devices makes no two of them one")
 	byAddr := map[string]identity.Device{}
@@ -196,7 +197,7 @@ func TestHostileDiscoveryAnswers(t *testing.T) {
 func TestSweepStops(t *testing.T) {
 	ctx, cancel := context.WithCancel(context.Background())
 	s := discovery.Sweep{Ranges: address.MustParse("127.0.0.0/8"), Interfaces: []string{}, Progress: func(discovery.Progress) { cancel() }}
-	assert.ErrorIs(t, s.Run(ctx, func(discovery.Sighting) {}), context.Canceled)
+	assert.ErrorIs(t, s.Run(ctx, func(sighting.Sighting) {}), context.Canceled)
 }
 
 func TestParsePorts(t *testing.T) {

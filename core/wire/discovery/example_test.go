@@ -5,12 +5,13 @@ import (
 	"fmt"
 
 	"unlatch/core/ground/address"
+	"unlatch/core/stream/sighting"
 	"unlatch/core/wire/discovery"
 )
 
 func ExampleSweep() {
 	sweep := discovery.Sweep{Ranges: address.MustParse("192.0.2.0/24"), Interfaces: []string{}}
-	sweep.Run(context.Background(), func(s discovery.Sighting) {
+	sweep.Run(context.Background(), func(s sighting.Sighting) {
 		fmt.Println(s.Addr, s.Method)
 	})
 }

@@ -5,6 +5,7 @@ import (
 	"net/netip"
 
 	"unlatch/core/ground/address"
+	"unlatch/core/stream/sighting"
 )
 
 // ReadAnswers gives bytes to every parser of an outside answer.
@@ -16,6 +17,6 @@ func ReadAnswers(b []byte) {
 }
 
 // ReadNeighbours reads a neighbour table for the tests.
-func ReadNeighbours(table string, ranges address.Ranges) []Sighting {
+func ReadNeighbours(table string, ranges address.Ranges) []sighting.Sighting {
 	return parseNeighbours(bytes.NewReader([]byte(table)), ranges)
 }

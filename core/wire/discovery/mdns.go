@@ -8,6 +8,7 @@ import (
 	"golang.org/x/net/dns/dnsmessage"
 
 	"unlatch/core/ground/address"
+	"unlatch/core/stream/sighting"
 )
 
 // GroupMDNS is RFC 6762 §3.
@@ -21,13 +22,13 @@ func mdns(ranges address.Ranges) caller {
 	return caller{
 		name: "mDNS", group: GroupMDNS, ttl: 255, wait: time.Second,
 		calls: func() [][]byte { return [][]byte{mdnsQuery()} },
-		read: func(b []byte, from netip.Addr) []Sighting {
+		read: func(b []byte, from netip.Addr) []sighting.Sighting {
 			s, ok := mdnsAnswer(b)
 			if !ok {
 				return nil
 			}
-			s.Method, s.At, s.Addr, s.Stray = MDNS, time.Now().UTC(), from, !ranges.Contains(from)
-			return []Sighting{s}
+			s.Method, s.At, s.Addr, s.Stray = sighting.MDNS, time.Now().UTC(), from, !ranges.Contains(from)
+			return []sighting.Sighting{s}
 		},
 	}
 }
@@ -49,16 +50,16 @@ func mdnsQuery() []byte {
 
 // mdnsAnswer reads the services of one device out of an answer: PTR names the instance, SRV the port, TXT what it says of
 // itself. At most 256 records are read.
-func mdnsAnswer(b []byte) (Sighting, bool) {
+func mdnsAnswer(b []byte) (sighting.Sighting, bool) {
 	var p dnsmessage.Parser
 	head, err := p.Start(b)
 	if err != nil || !head.Response {
-		return Sighting{}, false
+		return sighting.Sighting{}, false
 	}
 	if p.SkipAllQuestions() != nil {
-		return Sighting{}, false
+		return sighting.Sighting{}, false
 	}
-	s := Sighting{Kind: Other}
+	s := sighting.Sighting{Kind: sighting.Other}
 	found := false
 	for _, next := range []func() (dnsmessage.Resource, error){p.Answer, p.Authority, p.Additional} {
 		for range 256 {
@@ -66,20 +67,20 @@ func mdnsAnswer(b []byte) (Sighting, bool) {
 			if err != nil {
 				break
 			}
-			found = s.mdnsRecord(r) || found
+			found = readMDNSRecord(&s, r) || found
 		}
 	}
 	return s, found
 }
 
-func (s *Sighting) mdnsRecord(r dnsmessage.Resource) bool {
+func readMDNSRecord(s *sighting.Sighting, r dnsmessage.Resource) bool {
 	name := strings.ToLower(r.Header.Name.String())
 	switch body := r.Body.(type) {
 	case *dnsmessage.PTRResource:
 		if !offered(name) {
 			return false
 		}
-		s.mdnsService(name)
+		readMDNSService(s, name)
 		instance, _, _ := strings.Cut(body.PTR.String(), "._")
 		s.Name = clip(unescapeDNS(instance))
 		return true
@@ -88,14 +89,14 @@ func (s *Sighting) mdnsRecord(r dnsmessage.Resource) bool {
 		if !ok || !offered("_"+service) {
 			return false
 		}
-		s.mdnsService("_" + service)
+		readMDNSService(s, "_"+service)
 		if len(s.Ports) < 8 {
-			s.Ports = append(s.Ports, Port{Number: body.Port, Speaks: "unknown", Named: true})
+			s.Ports = append(s.Ports, sighting.Port{Number: body.Port, Speaks: "unknown", Named: true})
 		}
 		return true
 	case *dnsmessage.TXTResource:
 		for _, t := range first(body.TXT, 32) {
-			s.mdnsText(t)
+			readMDNSText(s, t)
 		}
 	}
 	return false
@@ -110,16 +111,16 @@ func offered(service string) bool {
 	return false
 }
 
-func (s *Sighting) mdnsService(service string) {
+func readMDNSService(s *sighting.Sighting, service string) {
 	switch {
 	case strings.HasPrefix(service, "_rtsp.") || strings.HasPrefix(service, "_onvif."):
-		s.Kind, s.Is = Camera, ""
-	case strings.HasPrefix(service, "_ipp.") && s.Kind == Other:
+		s.Kind, s.Is = sighting.Camera, ""
+	case strings.HasPrefix(service, "_ipp.") && s.Kind == sighting.Other:
 		s.Is = "printer"
 	}
 }
 
-func (s *Sighting) mdnsText(t string) {
+func readMDNSText(s *sighting.Sighting, t string) {
 	key, value, _ := strings.Cut(t, "=")
 	switch strings.ToLower(key) {
 	case "model", "md":

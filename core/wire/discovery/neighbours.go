@@ -9,11 +9,12 @@ import (
 	"time"
 
 	"unlatch/core/ground/address"
+	"unlatch/core/stream/sighting"
 )
 
 // neighbours reads the kernel's neighbour table (proc(5), /proc/net/arp): the hardware addresses of everything on this wire that
 // the sweep has just talked to, or tried to. A system without it has nothing to tell.
-func neighbours(ranges address.Ranges) []Sighting {
+func neighbours(ranges address.Ranges) []sighting.Sighting {
 	f, err := os.Open("/proc/net/arp")
 	if err != nil {
 		return nil
@@ -22,7 +23,7 @@ func neighbours(ranges address.Ranges) []Sighting {
 	return parseNeighbours(f, ranges)
 }
 
-func parseNeighbours(r io.Reader, ranges address.Ranges) (out []Sighting) {
+func parseNeighbours(r io.Reader, ranges address.Ranges) (out []sighting.Sighting) {
 	lines := bufio.NewScanner(io.LimitReader(r, 8<<20))
 	for lines.Scan() {
 		fields := strings.Fields(lines.Text())
@@ -34,7 +35,7 @@ func parseNeighbours(r io.Reader, ranges address.Ranges) (out []Sighting) {
 		if err != nil || mac == "" || !ranges.Contains(addr) {
 			continue
 		}
-		out = append(out, Sighting{Method: Neighbours, At: time.Now().UTC(), Addr: addr, Kind: Other, MAC: mac})
+		out = append(out, sighting.Sighting{Method: sighting.Neighbours, At: time.Now().UTC(), Addr: addr, Kind: sighting.Other, MAC: mac})
 	}
 	return out
 }

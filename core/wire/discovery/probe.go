@@ -19,6 +19,7 @@ import (
 	"golang.org/x/time/rate"
 
 	"unlatch/core/ground/address"
+	"unlatch/core/stream/sighting"
 )
 
 // probeWait is how long answers are heard after the last probe. The standard allows 500 ms; life takes longer.
@@ -33,12 +34,12 @@ type caller struct {
 	ttl    int
 	wait   time.Duration // for answers after the last call
 	calls  func() [][]byte
-	read   func(b []byte, from netip.Addr) []Sighting
+	read   func(b []byte, from netip.Addr) []sighting.Sighting
 }
 
 // callAll calls on every interface with every protocol at once. found is called from several goroutines, and again for what is answered
 // again.
-func callAll(ctx context.Context, ifaces []net.Interface, callers []caller, found func(Sighting)) error {
+func callAll(ctx context.Context, ifaces []net.Interface, callers []caller, found func(sighting.Sighting)) error {
 	var (
 		wg   sync.WaitGroup
 		mu   sync.Mutex
@@ -68,10 +69,10 @@ func callAll(ctx context.Context, ifaces []net.Interface, callers []caller, foun
 const maxAnswers = 20000
 
 // once passes each sighting on one time, never two at once, and reports whether it was new.
-func once(found func(Sighting)) func(Sighting) bool {
+func once(found func(sighting.Sighting)) func(sighting.Sighting) bool {
 	var mu sync.Mutex
 	seen := map[string]bool{}
-	return func(s Sighting) bool {
+	return func(s sighting.Sighting) bool {
 		mu.Lock()
 		defer mu.Unlock()
 		key := fmt.Sprint(s.Method, " ", s.Endpoint, " ", s.Name, " ", s.Hardware, " ", s.Serial, " ", s.Addr, " ", s.Ports)
@@ -101,7 +102,7 @@ func addrsOf(i net.Interface) (out []netip.Addr) {
 }
 
 // call sends the calls twice with jitter, since datagrams get lost, and hears answers until the wait after the last has passed.
-func (c caller) call(ctx context.Context, i net.Interface, own netip.Addr, found func(Sighting)) error {
+func (c caller) call(ctx context.Context, i net.Interface, own netip.Addr, found func(sighting.Sighting)) error {
 	conn, err := net.ListenUDP("udp", net.UDPAddrFromAddrPort(netip.AddrPortFrom(own, 0)))
 	if own.Is6() && errors.Is(err, syscall.EADDRNOTAVAIL) {
 		return nil // still being checked for a duplicate (RFC 4862 §5.4): the IPv4 calls go out all the same
@@ -221,7 +222,7 @@ const unicastMost = 4096
 
 // probeEach sends a probe to every address of the ranges by itself. It reaches devices behind a router and behind switches that keep
 // multicast back (WS-Discovery §3.1.2 allows a probe to be sent to one device).
-func probeEach(ctx context.Context, ranges address.Ranges, found func(Sighting)) error {
+func probeEach(ctx context.Context, ranges address.Ranges, found func(sighting.Sighting)) error {
 	if ranges.Count() > unicastMost {
 		return nil
 	}
@@ -269,7 +270,7 @@ func wsDiscovery(ranges address.Ranges) caller {
 			}
 			return out
 		},
-		read: func(b []byte, from netip.Addr) []Sighting {
+		read: func(b []byte, from netip.Addr) []sighting.Sighting {
 			mu.Lock()
 			defer mu.Unlock()
 			return answers(b, from, ranges, ids)
@@ -278,7 +279,7 @@ func wsDiscovery(ranges address.Ranges) caller {
 }
 
 // answers turns one datagram into sightings. What does not relate to one of our probes is not ours.
-func answers(b []byte, from netip.Addr, ranges address.Ranges, ids map[string]bool) (out []Sighting) {
+func answers(b []byte, from netip.Addr, ranges address.Ranges, ids map[string]bool) (out []sighting.Sighting) {
 	m, err := ParseMessage(b)
 	if err != nil || m.Action != "ProbeMatches" || !ids[m.RelatesTo] {
 		return nil
@@ -289,17 +290,18 @@ func answers(b []byte, from netip.Addr, ranges address.Ranges, ids map[string]bo
 	return out
 }
 
-func (m Match) sighting(from netip.Addr, ranges address.Ranges) Sighting {
+func (m Match) sighting(from netip.Addr, ranges address.Ranges) sighting.Sighting {
 	from = m.ipv4(from, ranges)
-	s := Sighting{Method: WSDiscovery, At: time.Now().UTC(), Addr: from, Stray: !ranges.Contains(from), Endpoint: m.Endpoint, Kind: Other}
+	s := sighting.Sighting{Method: sighting.WSDiscovery, At: time.Now().UTC(), Addr: from, Stray: !ranges.Contains(from),
+		Endpoint: m.Endpoint, Kind: sighting.Other}
 	types := append(slices.Clone(m.Types), m.Scope("type")...)
 	switch {
 	case slices.Contains(types, "NetworkVideoStorage"):
-		s.Kind = Recorder
+		s.Kind = sighting.Recorder
 	case slices.Contains(types, "NetworkVideoTransmitter"):
-		s.Kind = Camera
+		s.Kind = sighting.Camera
 	}
-	if s.Kind == Other {
+	if s.Kind == sighting.Other {
 		s.Is = strings.Join(m.Types, ", ")
 	}
 	s.Name = strings.Join(m.Scope("name"), " ")
@@ -373,13 +375,13 @@ func Locate(ctx context.Context, ranges address.Ranges, endpoint string) (netip.
 	var at netip.Addr
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
-	report := once(func(x Sighting) {
+	report := once(func(x sighting.Sighting) {
 		if x.Endpoint == endpoint && !x.Stray {
 			at = x.Addr
 			stop()
 		}
 	})
-	err = callAll(ctx, ifaces, []caller{wsDiscovery(ranges)}, func(x Sighting) { report(x) })
+	err = callAll(ctx, ifaces, []caller{wsDiscovery(ranges)}, func(x sighting.Sighting) { report(x) })
 	if at.IsValid() {
 		return at, nil
 	}

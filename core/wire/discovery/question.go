@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"unlatch/core/ground/address"
+	"unlatch/core/stream/sighting"
 	"unlatch/core/wire/onvif"
 )
 
@@ -19,7 +20,7 @@ import (
 const questionTimeout = 1500 * time.Millisecond
 
 // askPort connects to a port and asks what answers there; a closed one is nothing to report.
-func askPort(ctx context.Context, dial address.Dialer, to netip.AddrPort, found func(Sighting)) {
+func askPort(ctx context.Context, dial address.Dialer, to netip.AddrPort, found func(sighting.Sighting)) {
 	if conn, err := dial.DialContext(ctx, "tcp", to.String()); err == nil {
 		found(ask(ctx, dial, to, conn))
 	}
@@ -27,9 +28,9 @@ func askPort(ctx context.Context, dial address.Dialer, to netip.AddrPort, found 
 
 // ask finds out what answers on an open port. The first question goes over the connection that found it; both
 // protocols answer the other's question with a line of their own, so that one question mostly tells.
-func ask(ctx context.Context, dial address.Dialer, to netip.AddrPort, conn net.Conn) Sighting {
-	s := Sighting{Method: PortSweep, At: time.Now().UTC(), Addr: to.Addr(), Kind: Other}
-	port := Port{Number: to.Port(), Speaks: "unknown"}
+func ask(ctx context.Context, dial address.Dialer, to netip.AddrPort, conn net.Conn) sighting.Sighting {
+	s := sighting.Sighting{Method: sighting.PortSweep, At: time.Now().UTC(), Addr: to.Addr(), Kind: sighting.Other}
+	port := sighting.Port{Number: to.Port(), Speaks: "unknown"}
 	questions := []string{headQuestion(to), optionsQuestion}
 	if to.Port()%1000 == 554 {
 		questions[0], questions[1] = questions[1], questions[0]
@@ -49,19 +50,19 @@ func ask(ctx context.Context, dial address.Dialer, to netip.AddrPort, conn net.C
 	}
 	switch port.Speaks {
 	case "rtsp", "rtsps":
-		s.Kind = Camera
+		s.Kind = sighting.Camera
 	case "http", "https":
 		service := port.Speaks + "://" + to.String() + "/onvif/device_service"
 		c := onvif.New(service, onvif.Options{Dial: dial, Timeout: questionTimeout})
 		if _, err := c.Clock(ctx); err == nil {
-			s.Kind, s.XAddr = Camera, service
+			s.Kind, s.XAddr = sighting.Camera, service
 			if port.Speaks == "http" { // of one over TLS, that counts first
 				port.Speaks = "device service"
 			}
 		}
 		c.Close()
 	}
-	s.Ports = []Port{port}
+	s.Ports = []sighting.Port{port}
 	return s
 }
 
@@ -126,5 +127,3 @@ func question(conn net.Conn, text string) (speaks, server, line string) {
 	}
 	return "unknown", "", ""
 }
-
-func (p Port) String() string { return fmt.Sprintf("%d (%s)", p.Number, p.Speaks) }

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"unlatch/core/ground/address"
+	"unlatch/core/stream/sighting"
 	"unlatch/core/wire/discovery"
 	"unlatch/sim/netns"
 	"unlatch/sim/simtest"
@@ -31,9 +32,9 @@ devices:
   - {name: Six, maker: corvane, model: V6, address: 127.41.15.11, scene: turntable, streams: [{width: 320, height: 180, fps: 10,
        kbps: 200, gop: 5, profile: baseline}], announces: [ws-discovery6]}
 `)
-	var heard []discovery.Sighting
+	var heard []sighting.Sighting
 	s := discovery.Sweep{Ranges: address.MustParse("127.41.15.0/28"), Ports: []uint16{9}, EveryInterface: true}
-	require.NoError(t, s.Run(context.Background(), func(x discovery.Sighting) { heard = append(heard, x) }))
+	require.NoError(t, s.Run(context.Background(), func(x sighting.Sighting) { heard = append(heard, x) }))
 	require.Len(t, heard, 1, "it answers over IPv6 and in no other way, and it is heard once")
 	assert.Equal(t, w.Device("Six").Endpoint(), heard[0].Endpoint)
 	assert.Equal(t, "127.41.15.11", heard[0].Addr.String())

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"unlatch/core/ground/address"
+	"unlatch/core/stream/sighting"
 )
 
 // GroupSSDP is UPnP Device Architecture 1.1 §1.3.
@@ -27,48 +28,48 @@ func ssdp(ranges address.Ranges) caller {
 	return caller{
 		name: "SSDP", group: GroupSSDP, ttl: 2, wait: 1300 * time.Millisecond,
 		calls: func() [][]byte { return [][]byte{[]byte(search)} },
-		read: func(b []byte, from netip.Addr) []Sighting {
+		read: func(b []byte, from netip.Addr) []sighting.Sighting {
 			s, ok := ssdpAnswer(b, from)
 			if !ok {
 				return nil
 			}
 			s.At, s.Stray = time.Now().UTC(), !ranges.Contains(from)
-			return []Sighting{s}
+			return []sighting.Sighting{s}
 		},
 	}
 }
 
 // ssdpAnswer reads one search response (UPnP Device Architecture 1.1 §1.3.3). A description that lies on another host than the one
 // which answered is not followed.
-func ssdpAnswer(b []byte, from netip.Addr) (Sighting, bool) {
+func ssdpAnswer(b []byte, from netip.Addr) (sighting.Sighting, bool) {
 	res, err := http.ReadResponse(bufio.NewReader(bytes.NewReader(b)), nil)
 	if err != nil || res.StatusCode != http.StatusOK {
-		return Sighting{}, false
+		return sighting.Sighting{}, false
 	}
 	res.Body.Close()
-	s := Sighting{Method: SSDP, Addr: from, Kind: ssdpKind(res.Header.Get("ST"))}
+	s := sighting.Sighting{Method: sighting.SSDP, Addr: from, Kind: ssdpKind(res.Header.Get("ST"))}
 	if u, err := url.Parse(res.Header.Get("Location")); err == nil && u.Scheme == "http" && u.Hostname() == from.String() {
-		s.description = u.String()
+		s.Description = u.String()
 	}
 	return s, true
 }
 
-func ssdpKind(types string) Kind {
+func ssdpKind(types string) sighting.Kind {
 	if strings.Contains(types, "DigitalSecurityCamera") || strings.Contains(types, "NetworkVideoTransmitter") {
-		return Camera
+		return sighting.Camera
 	}
-	return Other
+	return sighting.Other
 }
 
 // followUp asks a device for more where its answer told where: its description, and the ports that it named.
-func followUp(ctx context.Context, dial address.Dialer, x Sighting, found func(Sighting)) {
-	if x.description != "" {
+func followUp(ctx context.Context, dial address.Dialer, x sighting.Sighting, found func(sighting.Sighting)) {
+	if x.Description != "" {
 		if s, ok := describe(ctx, dial, x); ok {
 			found(s)
 		}
 	}
 	for _, p := range x.Ports {
-		askPort(ctx, dial, netip.AddrPortFrom(x.Addr, p.Number), func(s Sighting) {
+		askPort(ctx, dial, netip.AddrPortFrom(x.Addr, p.Number), func(s sighting.Sighting) {
 			for i := range s.Ports {
 				s.Ports[i].Named = true
 			}
@@ -78,11 +79,11 @@ func followUp(ctx context.Context, dial address.Dialer, x Sighting, found func(S
 }
 
 // describe reads a UPnP device description (UPnP Device Architecture 1.1 §2.3).
-func describe(ctx context.Context, dial address.Dialer, x Sighting) (Sighting, bool) {
+func describe(ctx context.Context, dial address.Dialer, x sighting.Sighting) (sighting.Sighting, bool) {
 	client := http.Client{Timeout: 2 * questionTimeout,
 		Transport:     &http.Transport{DialContext: dial.DialContext, DisableKeepAlives: true, MaxResponseHeaderBytes: 32 << 10},
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, x.description, nil)
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, x.Description, nil)
 	if err != nil {
 		return x, false
 	}
@@ -99,11 +100,11 @@ func describe(ctx context.Context, dial address.Dialer, x Sighting) (Sighting, b
 	if err != nil {
 		return x, false
 	}
-	out.Method, out.At, out.Addr, out.Stray = SSDP, time.Now().UTC(), x.Addr, x.Stray
+	out.Method, out.At, out.Addr, out.Stray = sighting.SSDP, time.Now().UTC(), x.Addr, x.Stray
 	return out, true
 }
 
-func parseDescription(raw []byte) (Sighting, error) {
+func parseDescription(raw []byte) (sighting.Sighting, error) {
 	var root struct {
 		XMLName xml.Name
 		Device  struct {
@@ -115,11 +116,11 @@ func parseDescription(raw []byte) (Sighting, error) {
 		} `xml:"device"`
 	}
 	if err := xml.Unmarshal(raw, &root); err != nil || root.XMLName.Local != "root" {
-		return Sighting{}, fmt.Errorf("no device description")
+		return sighting.Sighting{}, fmt.Errorf("no device description")
 	}
 	d := root.Device
-	s := Sighting{Kind: ssdpKind(d.Type), Name: clip(d.Name), Maker: clip(d.Maker), Hardware: clip(d.Model), Serial: clip(d.Serial)}
-	if s.Kind == Other {
+	s := sighting.Sighting{Kind: ssdpKind(d.Type), Name: clip(d.Name), Maker: clip(d.Maker), Hardware: clip(d.Model), Serial: clip(d.Serial)}
+	if s.Kind == sighting.Other {
 		parts := strings.Split(d.Type, ":")
 		if len(parts) >= 2 {
 			s.Is = clip(parts[len(parts)-2])

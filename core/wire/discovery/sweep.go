@@ -1,3 +1,5 @@
+// Package discovery finds devices by every open method and reports each answer as a Sighting, as it comes. It asks only
+// harmless questions: nothing that needs a sign-in and nothing that changes a device.
 package discovery
 
 import (
@@ -14,6 +16,7 @@ import (
 	"golang.org/x/time/rate"
 
 	"unlatch/core/ground/address"
+	"unlatch/core/stream/sighting"
 )
 
 // DefaultPorts are swept where nothing else is asked for.
@@ -61,7 +64,7 @@ func Total(ranges address.Ranges, ports int) int {
 
 // Run sweeps until done or ctx ends and reports each sighting as it comes, never two at a time. Everything found by
 // then stays reported when it returns an error.
-func (s *Sweep) Run(ctx context.Context, found func(Sighting)) error {
+func (s *Sweep) Run(ctx context.Context, found func(sighting.Sighting)) error {
 	ports := s.Ports
 	if len(ports) == 0 {
 		ports = DefaultPorts
@@ -71,13 +74,13 @@ func (s *Sweep) Run(ctx context.Context, found func(Sighting)) error {
 		return err
 	}
 	var heard sync.Map // addresses in the ranges at which a camera or recorder was heard
-	fresh := once(func(x Sighting) {
-		if !x.Stray && x.Kind != Other {
+	fresh := once(func(x sighting.Sighting) {
+		if !x.Stray && x.Kind != sighting.Other {
 			heard.Store(x.Addr, true)
 		}
 		found(x)
 	})
-	report := func(x Sighting) { fresh(x) }
+	report := func(x sighting.Sighting) { fresh(x) }
 	var wg sync.WaitGroup
 	var probeErr, eachErr error
 	if s.Interfaces == nil || len(s.Interfaces) > 0 {
@@ -86,8 +89,8 @@ func (s *Sweep) Run(ctx context.Context, found func(Sighting)) error {
 	guard := &address.Guard{Allowed: s.Ranges, Timeout: questionTimeout}
 	var follow sync.WaitGroup
 	wg.Go(func() {
-		probeErr = callAll(ctx, ifaces, []caller{wsDiscovery(s.Ranges), mdns(s.Ranges), ssdp(s.Ranges)}, func(x Sighting) {
-			if fresh(x) && !x.Stray && (len(x.Ports) > 0 || x.description != "") {
+		probeErr = callAll(ctx, ifaces, []caller{wsDiscovery(s.Ranges), mdns(s.Ranges), ssdp(s.Ranges)}, func(x sighting.Sighting) {
+			if fresh(x) && !x.Stray && (len(x.Ports) > 0 || x.Description != "") {
 				follow.Go(func() { followUp(ctx, guard, x, report) })
 			}
 		})
@@ -149,7 +152,7 @@ func (s *Sweep) touches(i net.Interface) bool {
 }
 
 // ports connects to every pair of address and port and asks what answers.
-func (s *Sweep) ports(ctx context.Context, guard *address.Guard, ports []uint16, found func(Sighting)) error {
+func (s *Sweep) ports(ctx context.Context, guard *address.Guard, ports []uint16, found func(sighting.Sighting)) error {
 	asking := make(chan struct{}, 64)
 	var questions sync.WaitGroup
 	c, err := newConnector(ConnectWindow, ConnectTimeout, func(to netip.AddrPort, conn net.Conn) {

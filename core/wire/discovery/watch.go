@@ -18,13 +18,14 @@ import (
 	"golang.org/x/net/ipv6"
 
 	"unlatch/core/ground/address"
+	"unlatch/core/stream/sighting"
 )
 
 // A Watch hears what devices say by themselves: that they have come (Hello, WS-Discovery §4.1; an mDNS announcement, RFC 6762 §8.3; an SSDP
 // alive, UPnP Device Architecture 1.1 §1.2.2) and that they go (Bye, WS-Discovery §4.2). It asks nothing and connects to nothing.
 type Watch struct {
 	Ranges address.Ranges
-	Found  func(Sighting)
+	Found  func(sighting.Sighting)
 	// Left is told the endpoint reference of a device that says goodbye.
 	Left func(endpoint string)
 }
@@ -132,7 +133,7 @@ func (h *hearer) fresh(key string) bool {
 	return true
 }
 
-func (h *hearer) found(s Sighting) {
+func (h *hearer) found(s sighting.Sighting) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	s.At, s.Stray = time.Now().UTC(), !h.w.Ranges.Contains(s.Addr)
@@ -161,7 +162,7 @@ func (h *hearer) wsDiscovery(b []byte, from netip.Addr) {
 
 func (h *hearer) mdns(b []byte, from netip.Addr) {
 	if s, ok := mdnsAnswer(b); ok {
-		s.Method, s.Addr = MDNS, from
+		s.Method, s.Addr = sighting.MDNS, from
 		h.found(s)
 	}
 }
@@ -172,7 +173,7 @@ func (h *hearer) ssdp(b []byte, from netip.Addr) {
 	if err != nil || r.Method != "NOTIFY" || !strings.EqualFold(r.Header.Get("NTS"), "ssdp:alive") {
 		return
 	}
-	s := Sighting{Method: SSDP, Addr: from, Kind: ssdpKind(r.Header.Get("NT"))}
+	s := sighting.Sighting{Method: sighting.SSDP, Addr: from, Kind: ssdpKind(r.Header.Get("NT"))}
 	if u, err := url.Parse(r.Header.Get("Location")); err != nil || u.Hostname() != from.String() {
 		return
 	}

@@ -13,6 +13,7 @@ import (
 	"golang.org/x/net/ipv4"
 
 	"unlatch/core/ground/address"
+	"unlatch/core/stream/sighting"
 	"unlatch/core/wire/discovery"
 	"unlatch/sim/simtest"
 )
@@ -20,7 +21,7 @@ import (
 // A watcher remembers what a Watch tells it.
 type watcher struct {
 	mu    sync.Mutex
-	found []discovery.Sighting
+	found []sighting.Sighting
 	left  []string
 }
 
@@ -30,7 +31,7 @@ func watch(t *testing.T, ranges string) *watcher {
 	ended := make(chan error, 1)
 	go func() {
 		ended <- (&discovery.Watch{Ranges: address.MustParse(ranges),
-			Found: func(s discovery.Sighting) { w.mu.Lock(); w.found = append(w.found, s); w.mu.Unlock() },
+			Found: func(s sighting.Sighting) { w.mu.Lock(); w.found = append(w.found, s); w.mu.Unlock() },
 			Left:  func(e string) { w.mu.Lock(); w.left = append(w.left, e); w.mu.Unlock() }}).Run(ctx)
 	}()
 	t.Cleanup(func() { stop(); assert.ErrorIs(t, <-ended, context.Canceled) })
@@ -38,7 +39,7 @@ func watch(t *testing.T, ranges string) *watcher {
 }
 
 // has counts what fits.
-func (w *watcher) has(fits func(discovery.Sighting) bool) (n int) {
+func (w *watcher) has(fits func(sighting.Sighting) bool) (n int) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	for _, s := range w.found {
@@ -68,11 +69,11 @@ func TestWatchHearsWhoComesAndGoes(t *testing.T) {
 	require.Eventually(t, func() bool {
 		say(t, "127.41.12.99", net.UDPAddrFromAddrPort(discovery.Group4), strings.NewReplacer("ProbeMatches", "Hello", "<ProbeMatch>", "",
 			"</ProbeMatch>", "").Replace(match))
-		return w.has(func(s discovery.Sighting) bool {
+		return w.has(func(s sighting.Sighting) bool {
 			return s.Endpoint == "urn:uuid:7" && s.Addr.String() == "127.41.12.99"
 		}) > 0
 	}, 10*time.Second, 50*time.Millisecond)
-	assert.Equal(t, 1, w.has(func(s discovery.Sighting) bool { return s.Endpoint == "urn:uuid:7" }), "what is repeated at once is told once")
+	assert.Equal(t, 1, w.has(func(s sighting.Sighting) bool { return s.Endpoint == "urn:uuid:7" }), "what is repeated at once is told once")
 
 	world := simtest.Start(t, `
 name: yard
@@ -85,14 +86,14 @@ devices:
   - {name: Factory, maker: corvane, model: V7, address: 127.41.13.64, scene: turntable, streams: [*s]}
 `)
 	endpoint = world.Device("Wanderer").Endpoint()
-	at := func(hardware, addr string) func(discovery.Sighting) bool {
-		return func(s discovery.Sighting) bool { return s.Hardware == hardware && s.Addr.String() == addr }
+	at := func(hardware, addr string) func(sighting.Sighting) bool {
+		return func(s sighting.Sighting) bool { return s.Hardware == hardware && s.Addr.String() == addr }
 	}
 	for hardware, addr := range map[string]string{"V4": "127.41.12.11", "V5": "127.41.12.12", "V6": "127.41.12.73", "V7": "127.41.13.64"} {
 		require.Eventually(t, func() bool { return w.has(at(hardware, addr)) > 0 }, 20*time.Second, 20*time.Millisecond, "%s at %s",
 			hardware, addr)
 	}
-	assert.Equal(t, 1, w.has(func(s discovery.Sighting) bool { return s.Hardware == "V7" && s.Stray && s.Kind == discovery.Camera }))
+	assert.Equal(t, 1, w.has(func(s sighting.Sighting) bool { return s.Hardware == "V7" && s.Stray && s.Kind == sighting.Camera }))
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	assert.Contains(t, w.left, endpoint, "it said goodbye before it went")
@@ -105,7 +106,7 @@ func TestWatchHearsOtherProtocolsAndNoNonsense(t *testing.T) {
 		"ssdp:alive\r\nLOCATION: http://127.41.14.7:80/d.xml\r\n\r\n"
 	require.Eventually(t, func() bool {
 		say(t, "127.41.14.7", ssdp, notify)
-		return w.has(func(s discovery.Sighting) bool { return s.Method == discovery.SSDP && s.Kind == discovery.Camera }) == 1
+		return w.has(func(s sighting.Sighting) bool { return s.Method == sighting.SSDP && s.Kind == sighting.Camera }) == 1
 	}, 10*time.Second, 50*time.Millisecond)
 	for _, text := range []string{
 		strings.Replace(notify, "127.41.14.7:80", "127.41.14.8:80", 1), // a description on another host
@@ -119,7 +120,7 @@ func TestWatchHearsOtherProtocolsAndNoNonsense(t *testing.T) {
 	// What comes after them has been read after them.
 	require.Eventually(t, func() bool {
 		say(t, "127.41.14.10", ssdp, strings.Replace(notify, "127.41.14.7", "127.41.14.10", 1))
-		return w.has(func(s discovery.Sighting) bool { return s.Addr.String() == "127.41.14.10" }) > 0
+		return w.has(func(s sighting.Sighting) bool { return s.Addr.String() == "127.41.14.10" }) > 0
 	}, 10*time.Second, 50*time.Millisecond)
-	assert.Zero(t, w.has(func(s discovery.Sighting) bool { return s.Addr.String() == "127.41.14.9" }))
+	assert.Zero(t, w.has(func(s sighting.Sighting) bool { return s.Addr.String() == "127.41.14.9" }))
 }

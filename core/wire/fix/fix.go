@@ -13,15 +13,6 @@ import (
 	"unlatch/core/wire/onvif"
 )
 
-// An Action names a fix.
-type Action string
-
-const (
-	Streams    Action = "streams"     // switch the stream service on
-	Clock      Action = "clock"       // set the clock right
-	StreamUser Action = "stream_user" // make a user that may do no more than watch
-)
-
 // A NotKeptError means that the device accepted a change and has, read back, not made it.
 type NotKeptError struct{ What, Wanted, Got string }
 

@@ -18,38 +18,8 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"unlatch/core/ground/udpfrom"
+	"unlatch/core/stream/camera"
 )
-
-// A Sender is one source of a group.
-type Sender struct {
-	From    netip.AddrPort `json:"from"`
-	TTL     int            `json:"ttl"` // as it arrived
-	Packets int            `json:"packets"`
-	Lost    int            `json:"lost"` // of RTP
-	Kbps    float64        `json:"kbps"` // kbit/s of UDP payload
-	Kind    string         `json:"kind"` // "H.264 in RTP", "MPEG-TS" …
-}
-
-// Heard is what came on a group.
-type Heard struct {
-	Group     netip.AddrPort `json:"group"`
-	Source    netip.Addr     `json:"source,omitzero"` // of a source-specific join
-	Interface string         `json:"interface,omitempty"`
-	ForMS     int            `json:"for_ms"`
-	Senders   []Sender       `json:"senders"` // the loudest first
-}
-
-// Of is what a device sends to the group; ok is false for nothing.
-func (h *Heard) Of(device netip.Addr) (s Sender, ok bool) {
-	if h == nil {
-		return s, false
-	}
-	i := slices.IndexFunc(h.Senders, func(s Sender) bool { return s.From.Addr() == device })
-	if i < 0 {
-		return s, false
-	}
-	return h.Senders[i], true
-}
 
 // A Request is what to listen to.
 type Request struct {
@@ -68,11 +38,11 @@ const (
 
 // Listen joins a group and counts what comes, until the time is up. Nothing is sent but the join itself (IGMP, RFC 3376). Other programs
 // may listen to the same group at once.
-func Listen(ctx context.Context, q Request) (*Heard, error) {
+func Listen(ctx context.Context, q Request) (*camera.GroupHeard, error) {
 	if !q.Group.Addr().Is4() || !q.Group.Addr().IsMulticast() {
 		return nil, fmt.Errorf("%s is no IPv4 group", q.Group)
 	}
-	h := &Heard{Group: q.Group, Source: q.Source}
+	h := &camera.GroupHeard{Group: q.Group, Source: q.Source}
 	card := cardToward(q.Toward)
 	if card != nil {
 		h.Interface = card.Name
@@ -208,7 +178,7 @@ type counter struct {
 }
 
 type source struct {
-	Sender
+	camera.GroupSender
 	bytes      int
 	seq        uint16
 	any        bool
@@ -226,7 +196,7 @@ func (c *counter) packet(from netip.AddrPort, ttl int, b []byte) {
 		if len(c.from) >= maxSenders && (from.Addr() != c.device || len(c.from) >= 2*maxSenders) {
 			return
 		}
-		s = &source{Sender: Sender{From: from}}
+		s = &source{GroupSender: camera.GroupSender{From: from}}
 		c.from[from] = s
 	}
 	s.Packets++
@@ -289,16 +259,16 @@ func (s *source) kind() string {
 	return "something else"
 }
 
-func (c *counter) sum(took time.Duration) []Sender {
-	out := []Sender{}
+func (c *counter) sum(took time.Duration) []camera.GroupSender {
+	out := []camera.GroupSender{}
 	for _, s := range c.from {
 		s.Kind = s.kind()
 		if seconds := took.Seconds(); seconds > 0 {
 			s.Kbps = math.Round(float64(s.bytes)*8/seconds/100) / 10
 		}
-		out = append(out, s.Sender)
+		out = append(out, s.GroupSender)
 	}
-	slices.SortFunc(out, func(a, b Sender) int {
+	slices.SortFunc(out, func(a, b camera.GroupSender) int {
 		if a.Packets != b.Packets {
 			return b.Packets - a.Packets
 		}

@@ -6,34 +6,8 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"unlatch/core/stream/camera"
 )
-
-// A Setting is how a stream is sent to a group, by the device's own word (ONVIF: tt:MulticastConfiguration).
-type Setting struct {
-	Addr netip.Addr `json:"addr,omitzero"` // the group; invalid where there is none
-	Port int        `json:"port"`
-	TTL  int        `json:"ttl"`
-	Auto bool       `json:"auto,omitempty"` // it is sent all the time, also after a restart
-}
-
-// Group is the group with its port; invalid where the setting names none.
-func (s Setting) Group() netip.AddrPort {
-	if !s.Addr.IsMulticast() || s.Port < 1 || s.Port > 65535 {
-		return netip.AddrPort{}
-	}
-	return netip.AddrPortFrom(s.Addr.Unmap(), uint16(s.Port))
-}
-
-func (s Setting) String() string {
-	if !s.Group().IsValid() {
-		return "no group"
-	}
-	text := fmt.Sprintf("%s, TTL %d", s.Group(), s.TTL)
-	if s.Auto {
-		text += ", always on"
-	}
-	return text
-}
 
 // Administered is the block of groups for use within an organisation (RFC 2365 §6): what lies outside may be somebody else's.
 var Administered = netip.MustParsePrefix("239.0.0.0/8")
@@ -49,14 +23,14 @@ const (
 // A Wish is one stream that shall have a group of its own.
 type Wish struct {
 	ID  string
-	Now Setting
+	Now camera.GroupSetting
 }
 
 // An Assignment is one line of a plan.
 type Assignment struct {
 	ID   string
-	Old  Setting
-	New  Setting
+	Old  camera.GroupSetting
+	New  camera.GroupSetting
 	Keep bool // its group is its own already and stays
 }
 
@@ -106,7 +80,7 @@ func Plan(wishes []Wish, taken []netip.Addr, pool netip.Prefix, port, ttl int) (
 			return nil, &PlanError{fmt.Sprintf("%s has no group for %d of the %d streams", pool, len(out)-i, len(out)), "take a wider range"}
 		}
 		used[onTheWire(next)] = true
-		out[i].New = Setting{Addr: next, Port: port, TTL: ttl, Auto: out[i].Old.Auto}
+		out[i].New = camera.GroupSetting{Addr: next, Port: port, TTL: ttl, Auto: out[i].Old.Auto}
 	}
 	return out, nil
 }

@@ -6,15 +6,16 @@ import (
 	"net/netip"
 	"testing"
 	"time"
+	"unlatch/core/stream/camera"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/net/ipv4"
 )
 
-func setting(text string, ttl int) Setting {
+func setting(text string, ttl int) camera.GroupSetting {
 	at := netip.MustParseAddrPort(text)
-	return Setting{Addr: at.Addr(), Port: int(at.Port()), TTL: ttl}
+	return camera.GroupSetting{Addr: at.Addr(), Port: int(at.Port()), TTL: ttl}
 }
 
 func TestPlan(t *testing.T) {
@@ -24,7 +25,7 @@ func TestPlan(t *testing.T) {
 		{"the same", setting("239.255.8.1:50000", 4)},
 		{"another port", setting("239.255.8.9:50010", 1)},
 		{"outside", setting("224.2.127.254:9875", 4)},
-		{"none", Setting{Auto: true}},
+		{"none", camera.GroupSetting{Auto: true}},
 	}
 	list, err := Plan(wishes, []netip.Addr{netip.MustParseAddr("239.255.8.2"), netip.MustParseAddr("239.127.8.3")}, pool, 50000, 4)
 	require.NoError(t, err)
@@ -37,7 +38,8 @@ func TestPlan(t *testing.T) {
 	assert.True(t, list[0].Keep)
 	assert.False(t, list[2].Keep, "its port changes")
 
-	list, err = Plan([]Wish{{"a", Setting{}}, {"b", setting("239.0.0.7:50000", 4)}}, nil, netip.MustParsePrefix("239.0.0.0/16"), 50000, 4)
+	list, err = Plan([]Wish{{"a", camera.GroupSetting{}}, {"b", setting("239.0.0.7:50000", 4)}}, nil,
+		netip.MustParsePrefix("239.0.0.0/16"), 50000, 4)
 	require.NoError(t, err)
 	assert.Equal(t, "239.0.1.0", list[0].New.Addr.String(), "what looks like 224.0.0.x goes to every port of every switch")
 	assert.Equal(t, "239.0.1.1", list[1].New.Addr.String())
@@ -150,7 +152,7 @@ func TestListen(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, h.Senders, 1)
 	assert.Equal(t, "127.44.98.2", h.Senders[0].From.Addr().String())
-	_, ok = (*Heard)(nil).Of(netip.MustParseAddr("127.44.98.2"))
+	_, ok = (*camera.GroupHeard)(nil).Of(netip.MustParseAddr("127.44.98.2"))
 	assert.False(t, ok)
 	_, err = Listen(ctx, Request{Group: netip.MustParseAddrPort("192.0.2.1:5000"), For: time.Second})
 	assert.ErrorContains(t, err, "no IPv4 group")
@@ -194,9 +196,9 @@ func TestAFloodInAGroup(t *testing.T) {
 	for range 2*maxSenders + 10 {
 		floods = append(floods, send("127.44.61.66"))
 	}
-	camera := send("127.44.61.11")
+	own := send("127.44.61.11")
 	ctx, cancel := context.WithCancel(t.Context())
-	heard := make(chan *Heard, 1)
+	heard := make(chan *camera.GroupHeard, 1)
 	go func() {
 		defer cancel()
 		h, err := Listen(ctx, Request{Group: group, Toward: netip.MustParseAddr("127.44.61.11"), For: 2 * time.Second})
@@ -209,7 +211,7 @@ func TestAFloodInAGroup(t *testing.T) {
 		for _, f := range floods {
 			f.WriteTo(junk, nil, to)
 		}
-		if _, err := camera.WriteTo(rtp(96, byte(sent), 0x67, 1, 2, 3), nil, to); err == nil {
+		if _, err := own.WriteTo(rtp(96, byte(sent), 0x67, 1, 2, 3), nil, to); err == nil {
 			sent++
 		}
 	}

@@ -2,49 +2,15 @@ package netconfig
 
 import (
 	"context"
-	"fmt"
-	"net/netip"
-	"slices"
 	"strings"
 	"time"
 	"unicode"
 
 	"golang.org/x/text/unicode/norm"
 
+	"unlatch/core/stream/camera"
 	"unlatch/core/wire/onvif"
 )
-
-// HostSettings are what goes to a device in one action with its address; what is empty is left as it is.
-type HostSettings struct {
-	DNS      []netip.Addr `json:"dns,omitempty"`
-	NTP      string       `json:"ntp,omitempty" doc:"time server: an address or a name"`
-	Host     string       `json:"host,omitempty" doc:"host name, RFC 1123"`
-	TimeZone string       `json:"time_zone,omitempty" doc:"POSIX 1003.1 §8.3, as GMT0BST,M3.5.0/1,M10.5.0"`
-	// NoDNS and NoNTP give back to DHCP what was set by hand: undo of a change that was the first one.
-	NoDNS bool `json:"no_dns,omitempty"`
-	NoNTP bool `json:"no_ntp,omitempty"`
-	// Clock asks that the device's clock be set right: by the time server where one is given, else to this machine's time.
-	Clock bool `json:"clock,omitempty"`
-	// SkewMS is what was read of the clock, the device's minus this machine's, in milliseconds; it is not sent.
-	SkewMS int64 `json:"skew_ms,omitempty"`
-}
-
-// Changed says in words what differs from before.
-func (a HostSettings) Changed(before HostSettings) (out []string) {
-	if !slices.Equal(a.DNS, before.DNS) {
-		out = append(out, "name servers")
-	}
-	for _, f := range []struct{ what, now, then string }{{"time server " + a.NTP, a.NTP, before.NTP},
-		{"host name " + a.Host, a.Host, before.Host}, {"time zone " + a.TimeZone, a.TimeZone, before.TimeZone}} {
-		if f.now != f.then {
-			out = append(out, f.what)
-		}
-	}
-	if off := before.SkewMS - a.SkewMS; off > 2000 || off < -2000 {
-		out = append(out, fmt.Sprintf("clock, which was %s off", (time.Duration(before.SkewMS)*time.Millisecond).Round(time.Second)))
-	}
-	return out
-}
 
 // also sends what is wanted besides the address, first: the device still answers where it is.
 func (w *work) also(ctx context.Context, c *onvif.Client) error {
@@ -82,7 +48,7 @@ func (w *work) also(ctx context.Context, c *onvif.Client) error {
 }
 
 // readAlso reads back what was asked for, and nothing else: a device need not know every one of these operations.
-func (w *work) readAlso(ctx context.Context, c *onvif.Client, into *Setting) (err error) {
+func (w *work) readAlso(ctx context.Context, c *onvif.Client, into *camera.Network) (err error) {
 	a := w.To.HostSettings
 	if len(a.DNS) > 0 || a.NoDNS {
 		if into.DNS, _, err = c.DNS(ctx); err != nil {

@@ -16,26 +16,12 @@ import (
 	"unlatch/core/ground/address"
 	"unlatch/core/ground/exchange"
 	"unlatch/core/ground/signin"
+	"unlatch/core/stream/camera"
 	"unlatch/core/wire/onvif"
 )
 
 // Wait is how long a device gets to come back. Cameras take up to two minutes to restart.
 const Wait = 2 * time.Minute
-
-// A Setting is a device's address setting.
-type Setting struct {
-	Addr    netip.Addr `json:"addr"`
-	Bits    int        `json:"bits"`
-	DHCP    bool       `json:"dhcp"`
-	Gateway netip.Addr `json:"gateway"` // zero for none, or to leave it as it is
-	HostSettings
-}
-
-// A Step is one stage with the time it took.
-type Step struct {
-	Name string  `json:"name"`
-	MS   float64 `json:"ms"`
-}
 
 // A Request is one device's new address.
 type Request struct {
@@ -45,14 +31,14 @@ type Request struct {
 	Pin      string       // SHA-256 of the certificate that it is known by, in hex; "" for none
 	Leave    signin.Leave // is asked before the sign-in goes out
 	Endpoint string       // endpoint reference: by it the device is known again
-	To       Setting
+	To       camera.Network
 	Wait     time.Duration // 0 means Wait
 	Log      *exchange.Log
 	// Intend is told what is set before anything is sent, so that it can be kept for undo; an error of it ends the work. May be nil.
-	Intend func(before Setting) error
+	Intend func(before camera.Network) error
 	// Begun is what was set before an earlier attempt that was cut off; nil for none. Then the device may have gone to its new address
 	// already.
-	Begun *Setting
+	Begun *camera.Network
 	// Locate finds the device where DHCP has put it.
 	Locate func(ctx context.Context) (netip.Addr, error)
 	// Doing is told what happens now; may be nil.
@@ -61,9 +47,9 @@ type Request struct {
 
 // An Outcome is what was done. Before is known as soon as it was read, also when the rest failed: it is what undo sends.
 type Outcome struct {
-	Before, After Setting
+	Before, After camera.Network
 	Service       string // address of the device service at the new address
-	Steps         []Step
+	Steps         []camera.NetworkStep
 }
 
 // An OccupiedError means that something answers at the new address already. Nothing was sent.
@@ -132,7 +118,7 @@ type work struct {
 
 func (w *work) step(name string) {
 	now := time.Now()
-	w.out.Steps = append(w.out.Steps, Step{name, float64(now.Sub(w.mark).Microseconds()) / 1000})
+	w.out.Steps = append(w.out.Steps, camera.NetworkStep{Name: name, MS: float64(now.Sub(w.mark).Microseconds()) / 1000})
 	w.mark = now
 }
 
@@ -169,7 +155,7 @@ func (w *work) do(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	w.out.Before = Setting{Addr: i.Addr, Bits: i.Bits, DHCP: i.DHCP, Gateway: gateway}
+	w.out.Before = camera.Network{Addr: i.Addr, Bits: i.Bits, DHCP: i.DHCP, Gateway: gateway}
 	if err := w.readAlso(ctx, c, &w.out.Before); err != nil {
 		return err
 	}
@@ -332,7 +318,7 @@ func (w *work) confirm(ctx context.Context, at netip.Addr) (done bool, err error
 		if err != nil {
 			return false, err
 		}
-		w.out.After = Setting{Addr: i.Addr, Bits: i.Bits, DHCP: i.DHCP, Gateway: gateway}
+		w.out.After = camera.Network{Addr: i.Addr, Bits: i.Bits, DHCP: i.DHCP, Gateway: gateway}
 		if err := w.readAlso(ctx, c, &w.out.After); err != nil {
 			return false, err
 		}

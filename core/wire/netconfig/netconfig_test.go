@@ -14,6 +14,7 @@ import (
 
 	"unlatch/core/ground/address"
 	"unlatch/core/ground/signin"
+	"unlatch/core/stream/camera"
 	"unlatch/core/wire/discovery"
 	"unlatch/core/wire/netconfig"
 	"unlatch/core/wire/onvif"
@@ -38,20 +39,20 @@ func TestSetAddress(t *testing.T) {
 	t.Parallel()
 	w := simtest.Start(t, yard)
 	ranges := address.MustParse("127.46.1.0/24")
-	do := func(device string, to netconfig.Setting) (netconfig.Outcome, error) {
+	do := func(device string, to camera.Network) (netconfig.Outcome, error) {
 		l := w.Device(device)
 		return netconfig.Do(context.Background(), netconfig.Request{Dial: &address.Guard{Allowed: ranges}, Service: l.Service(),
 			Endpoint: l.Endpoint(), To: to, Wait: 4 * time.Second,
 			SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")},
 			Locate: func(ctx context.Context) (netip.Addr, error) { return discovery.Locate(ctx, ranges, l.Endpoint()) }})
 	}
-	static := func(last string) netconfig.Setting {
-		return netconfig.Setting{Addr: at(last), Bits: 24, Gateway: at("1")}
+	static := func(last string) camera.Network {
+		return camera.Network{Addr: at(last), Bits: 24, Gateway: at("1")}
 	}
 
 	got, err := do("Clock", static("101"))
 	require.NoError(t, err)
-	assert.Equal(t, netconfig.Setting{Addr: at("11"), Bits: 24}, got.Before)
+	assert.Equal(t, camera.Network{Addr: at("11"), Bits: 24}, got.Before)
 	assert.Equal(t, static("101"), got.After, "what the device says after it came back")
 	assert.Equal(t, "http://127.46.1.101:80/onvif/device_service", got.Service)
 	var names []string
@@ -69,7 +70,7 @@ func TestSetAddress(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, got.Before.DHCP)
 	assert.Equal(t, "restart", got.Steps[len(got.Steps)-2].Name)
-	got, err = do("Turntable", netconfig.Setting{DHCP: true})
+	got, err = do("Turntable", camera.Network{DHCP: true})
 	require.NoError(t, err)
 	assert.Equal(t, at("77"), got.After.Addr, "found by identity where DHCP has put it")
 	assert.True(t, got.After.DHCP)
@@ -92,7 +93,7 @@ func TestSetAddress(t *testing.T) {
 	_, err = do("Sleepy", static("105"))
 	assert.ErrorAs(t, err, new(*netconfig.LostError))
 
-	_, err = do("Clock", netconfig.Setting{Addr: netip.MustParseAddr("127.99.0.1"), Bits: 24})
+	_, err = do("Clock", camera.Network{Addr: netip.MustParseAddr("127.99.0.1"), Bits: 24})
 	assert.ErrorAs(t, err, new(*address.OutOfScopeError), "nor is a device sent out of the ranges")
 }
 
@@ -103,7 +104,7 @@ func TestAnotherDeviceAtTheNewAddressIsNotTakenForIt(t *testing.T) {
 	_, err := netconfig.Do(context.Background(), netconfig.Request{Dial: &address.Guard{Allowed: address.MustParse("127.46.2.0/24")},
 		Service: l.Service(), Endpoint: "urn:uuid:somebody-else", Wait: time.Second,
 		SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")},
-		To:     netconfig.Setting{Addr: netip.MustParseAddr("127.46.2.101"), Bits: 24}})
+		To:     camera.Network{Addr: netip.MustParseAddr("127.46.2.101"), Bits: 24}})
 	assert.ErrorAs(t, err, new(*netconfig.ImpostorError))
 }
 
@@ -112,15 +113,15 @@ func TestNameServersNameAndClockGoAlong(t *testing.T) {
 	t.Parallel()
 	w := simtest.Start(t, strings.Replace(strings.ReplaceAll(yard, "127.46.1.", "127.46.3."), "address: 127.46.3.11,",
 		"address: 127.46.3.11, defects: {clock_offset: 1200},", 1))
-	do := func(device string, to netconfig.Setting) (netconfig.Outcome, error) {
+	do := func(device string, to camera.Network) (netconfig.Outcome, error) {
 		l := w.Device(device)
 		return netconfig.Do(context.Background(), netconfig.Request{Dial: &address.Guard{Allowed: address.MustParse("127.46.3.0/24")},
 			Service: l.Service(), Endpoint: l.Endpoint(), To: to, Wait: 8 * time.Second,
 			SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")}})
 	}
 	dns := []netip.Addr{netip.MustParseAddr("192.0.2.53"), netip.MustParseAddr("198.51.100.53")}
-	to := netconfig.Setting{Addr: netip.MustParseAddr("127.46.3.101"), Bits: 24,
-		HostSettings: netconfig.HostSettings{DNS: dns, NTP: "time.tarnside.example", Host: "platform-clock",
+	to := camera.Network{Addr: netip.MustParseAddr("127.46.3.101"), Bits: 24,
+		HostSettings: camera.HostSettings{DNS: dns, NTP: "time.tarnside.example", Host: "platform-clock",
 			TimeZone: "GMT0BST,M3.5.0/1,M10.5.0", Clock: true}}
 	got, err := do("Clock", to)
 	require.NoError(t, err)
@@ -141,14 +142,14 @@ func TestNameServersNameAndClockGoAlong(t *testing.T) {
 	}
 
 	// Undo of the first name server and time server that were set by hand gives them back to DHCP.
-	got, err = do("Clock", netconfig.Setting{Addr: to.Addr, Bits: 24, HostSettings: netconfig.HostSettings{NoDNS: true, NoNTP: true}})
+	got, err = do("Clock", camera.Network{Addr: to.Addr, Bits: 24, HostSettings: camera.HostSettings{NoDNS: true, NoNTP: true}})
 	require.NoError(t, err)
 	assert.Equal(t, dns, got.Before.DNS)
 	assert.Empty(t, got.After.DNS)
 	assert.Empty(t, got.After.NTP)
 
-	_, err = do("Turntable", netconfig.Setting{Addr: netip.MustParseAddr("127.46.3.102"), Bits: 24,
-		HostSettings: netconfig.HostSettings{Host: "not a host name"}})
+	_, err = do("Turntable", camera.Network{Addr: netip.MustParseAddr("127.46.3.102"), Bits: 24,
+		HostSettings: camera.HostSettings{Host: "not a host name"}})
 	var fault *onvif.Fault
 	require.ErrorAs(t, err, &fault, "what the device refuses is said")
 	assert.Equal(t, "127.46.3.12:8080", w.Device("Turntable").Web(), "and the address was not sent after it")
@@ -174,7 +175,7 @@ func TestComesBackWithAnotherMAC(t *testing.T) {
 	got, err := netconfig.Do(context.Background(), netconfig.Request{Dial: &address.Guard{Allowed: address.MustParse("127.46.4.0/24")},
 		Service: l.Service(), Endpoint: l.Endpoint(), Wait: 5 * time.Second,
 		SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")},
-		To:     netconfig.Setting{Addr: netip.MustParseAddr("127.46.4.101"), Bits: 24}})
+		To:     camera.Network{Addr: netip.MustParseAddr("127.46.4.101"), Bits: 24}})
 	require.NoError(t, err)
 	assert.Equal(t, "127.46.4.101", got.After.Addr.String())
 	c := onvif.New(got.Service, onvif.Options{Dial: &address.Guard{Allowed: address.MustParse("127.46.4.0/24")},
@@ -209,7 +210,7 @@ func TestNetworkLostHalfWay(t *testing.T) {
 	r := netconfig.Request{Dial: cut{guard, func(string) bool { return lost }}, Service: l.Service(), Endpoint: l.Endpoint(),
 		Wait:   time.Second,
 		SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")},
-		To:     netconfig.Setting{Addr: netip.MustParseAddr("127.46.5.101"), Bits: 24},
+		To:     camera.Network{Addr: netip.MustParseAddr("127.46.5.101"), Bits: 24},
 		Doing:  func(what string) { lost = lost || strings.HasPrefix(what, "waiting") }}
 	got, err := netconfig.Do(context.Background(), r)
 	var gone *netconfig.LostError

@@ -8,8 +8,8 @@ import (
 	"strconv"
 	"strings"
 
+	"unlatch/core/stream/camera"
 	"unlatch/core/stream/tuning"
-	"unlatch/core/wire/multicast"
 )
 
 // Bounds on what a device offers.
@@ -80,9 +80,9 @@ func (x *encoderXML) encoder() tuning.Encoder {
 }
 
 // setting is how the encoder is sent to a group.
-func (x *encoderXML) setting() multicast.Setting {
+func (x *encoderXML) setting() camera.GroupSetting {
 	m := x.Multicast
-	s := multicast.Setting{Port: min(max(m.Port, 0), 65535), TTL: min(max(m.TTL, 0), 255), Auto: m.Auto}
+	s := camera.GroupSetting{Port: min(max(m.Port, 0), 65535), TTL: min(max(m.TTL, 0), 255), Auto: m.Auto}
 	if a, err := netip.ParseAddr(strings.TrimSpace(cmp.Or(m.IPv4, m.IPv6))); err == nil && a.IsMulticast() && a.Zone() == "" {
 		s.Addr = a
 	}
@@ -115,7 +115,7 @@ type EncoderOf struct {
 	Source      string // token of its video source configuration
 	AudioToken  string // of its audio encoder; "" where it has none
 	AudioCodec  string
-	Group       multicast.Setting // how it is sent to a group
+	Group       camera.GroupSetting // how it is sent to a group
 	tuning.Encoder
 }
 

@@ -3,19 +3,18 @@ package onvif
 import (
 	"context"
 	"fmt"
-
-	"unlatch/core/wire/multicast"
+	"unlatch/core/stream/camera"
 )
 
 // SetMulticast sets the group, port and TTL to which an encoder's pictures are sent, and leaves the rest of it as it is (ONVIF
 // Media Service §5.5.6; Media2 Service §5.3.6).
-func (c *Client) SetMulticast(ctx context.Context, e EncoderOf, s multicast.Setting) error {
+func (c *Client) SetMulticast(ctx context.Context, e EncoderOf, s camera.GroupSetting) error {
 	to := e.Encoder
 	to.Multicast = multicastXML(s)
 	return c.SetEncoder(ctx, to)
 }
 
-func multicastXML(s multicast.Setting) string {
+func multicastXML(s camera.GroupSetting) string {
 	kind, address := "IPv4", "<tt:IPv4Address>"+s.Addr.String()+"</tt:IPv4Address>"
 	switch {
 	case !s.Addr.IsValid(): // what undo puts back where there was no group

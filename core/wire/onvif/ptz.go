@@ -4,22 +4,16 @@ import (
 	"context"
 	"fmt"
 	"strings"
+	"unlatch/core/stream/camera"
 )
 
 // NSPTZ is the PTZ service (ONVIF PTZ Service Specification).
 const NSPTZ = "http://www.onvif.org/ver20/ptz/wsdl"
 
-// A Position is where a camera looks, in the generic spaces of the standard: pan and tilt from -1 to 1, zoom from 0 to 1.
-type Position struct {
-	Pan  float64 `json:"pan"`
-	Tilt float64 `json:"tilt"`
-	Zoom float64 `json:"zoom"`
-}
-
 // A PTZ is what a camera says of its moving parts.
 type PTZ struct {
 	Absolute bool // it can be sent to a position
-	At       *Position
+	At       *camera.Position
 	Moving   bool
 }
 
@@ -58,7 +52,7 @@ func (c *Client) PTZ(ctx context.Context, profile string) (p PTZ, err error) {
 }
 
 // Looks asks where a camera looks now; nil where it does not say.
-func (c *Client) Looks(ctx context.Context, profile string) (at *Position, moving bool, err error) {
+func (c *Client) Looks(ctx context.Context, profile string) (at *camera.Position, moving bool, err error) {
 	var out struct {
 		Status struct {
 			PanTilt *struct {
@@ -76,7 +70,7 @@ func (c *Client) Looks(ctx context.Context, profile string) (at *Position, movin
 	}
 	moving = strings.EqualFold(strings.TrimSpace(out.Status.Moves), "MOVING")
 	if pt := out.Status.PanTilt; pt != nil && within(pt.X) && within(pt.Y) && within(out.Status.Zoom.X) {
-		at = &Position{pt.X, pt.Y, out.Status.Zoom.X}
+		at = &camera.Position{Pan: pt.X, Tilt: pt.Y, Zoom: out.Status.Zoom.X}
 	}
 	return at, moving, nil
 }
@@ -85,7 +79,7 @@ func (c *Client) Looks(ctx context.Context, profile string) (at *Position, movin
 func within(x float64) bool { return x >= -1 && x <= 1 }
 
 // MoveTo sends a camera to a position (ONVIF PTZ Service §5.3.1).
-func (c *Client) MoveTo(ctx context.Context, profile string, to Position) error {
+func (c *Client) MoveTo(ctx context.Context, profile string, to camera.Position) error {
 	return c.ptz(ctx, "AbsoluteMove", profileToken(profile)+
 		fmt.Sprintf(`<Position><tt:PanTilt x="%g" y="%g"/><tt:Zoom x="%g"/></Position>`, to.Pan, to.Tilt, to.Zoom), nil)
 }

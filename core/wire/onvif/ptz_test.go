@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"unlatch/core/stream/camera"
 	"unlatch/core/wire/onvif"
 )
 
@@ -44,7 +45,7 @@ func TestPositionsThatCannotBe(t *testing.T) {
 	}
 	p, err := saying(t, map[string]string{"GetNodes": node, "GetStatus": status("0.5", "-1", "0")}).PTZ(context.Background(), "p")
 	require.NoError(t, err)
-	assert.Equal(t, onvif.PTZ{Absolute: true, At: &onvif.Position{Pan: .5, Tilt: -1}, Moving: true}, p)
+	assert.Equal(t, onvif.PTZ{Absolute: true, At: &camera.Position{Pan: .5, Tilt: -1}, Moving: true}, p)
 	for _, x := range [][3]string{{"NaN", "0", "0"}, {"Inf", "0", "0"}, {"0", "1e300", "0"}, {"0", "0", "-1.5"}, {"2", "0", "0"}} {
 		p, err := saying(t, map[string]string{"GetNodes": node, "GetStatus": status(x[0], x[1], x[2])}).PTZ(context.Background(), "p")
 		require.NoError(t, err, x)

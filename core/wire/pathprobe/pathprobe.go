@@ -16,6 +16,7 @@ import (
 	"unlatch/core/ground/exchange"
 	"unlatch/core/ground/signin"
 	"unlatch/core/ground/streamurl"
+	"unlatch/core/stream/camera"
 	"unlatch/core/stream/recipe"
 	"unlatch/core/wire/rtsp"
 )
@@ -30,29 +31,6 @@ type Candidate struct {
 	Recipe string        `json:"recipe" doc:"name of the recipe, or what else it comes from"`
 	Shape  string        `json:"shape,omitempty"`
 	Port   int           `json:"port,omitempty" doc:"that the recipe names; 0 for none"`
-}
-
-// A Precedence is how a server judges a request, which decides what its answers mean.
-type Precedence string
-
-const (
-	PathFirst   Precedence = "path first"    // an unknown path is a 404, signed in or not
-	SignInFirst Precedence = "sign-in first" // without a sign-in every path is a 401
-	AnyPath     Precedence = "any path"      // every path is answered with a picture: a 200 says nothing
-)
-
-// A Server is what a stream service told of itself.
-type Server struct {
-	Precedence Precedence `json:"manner"`
-	Server     string     `json:"server,omitempty"`
-	Realm      string     `json:"realm,omitempty"`
-}
-
-// A Tried is one path that was asked for, with the answer's status (RFC 2326 §7.1.1).
-type Tried struct {
-	Path   string `json:"path"`
-	Recipe string `json:"recipe"`
-	Status int    `json:"status"`
 }
 
 // A Finder asks one stream service.
@@ -120,20 +98,20 @@ func (c *Finder) describe(ctx context.Context, in signin.SignIn, path string) (s
 }
 
 // Ask finds out how the server judges, with a path that cannot be.
-func (c *Finder) Ask(ctx context.Context) (Server, error) {
+func (c *Finder) Ask(ctx context.Context) (camera.StreamServer, error) {
 	status, realm, err := c.describe(ctx, signin.SignIn{}, nonsense())
 	if err != nil {
-		return Server{}, err
+		return camera.StreamServer{}, err
 	}
-	s := Server{Realm: realm, Precedence: PathFirst}
+	s := camera.StreamServer{Realm: realm, Precedence: camera.PathFirst}
 	if c.conn != nil {
 		s.Server = c.conn.Server
 	}
 	switch {
 	case status == 401:
-		s.Precedence = SignInFirst
+		s.Precedence = camera.SignInFirst
 	case status < 300:
-		s.Precedence = AnyPath
+		s.Precedence = camera.AnyPath
 	}
 	return s, nil
 }
@@ -162,8 +140,8 @@ func (c *Finder) Scheme() string {
 // Find tries candidates in order. It stops when every stream that the first fitting recipe has was asked for; the paths that are there
 // are returned, and every one that was tried. A path that wants a sign-in is there as well: on a server that judges paths first a 401
 // says so.
-func (c *Finder) Find(ctx context.Context, s Server, in signin.SignIn,
-	candidates []Candidate) (found []Candidate, tried []Tried, err error) {
+func (c *Finder) Find(ctx context.Context, s camera.StreamServer, in signin.SignIn,
+	candidates []Candidate) (found []Candidate, tried []camera.TriedPath, err error) {
 	for _, r := range candidates[:min(len(candidates), MaxCandidates)] {
 		if len(found) > 0 && found[0].Recipe != r.Recipe {
 			break // another shape: this one is found
@@ -175,14 +153,14 @@ func (c *Finder) Find(ctx context.Context, s Server, in signin.SignIn,
 		if err != nil {
 			return found, tried, fmt.Errorf("after %d paths: %w", len(tried), err)
 		}
-		tried = append(tried, Tried{r.Path, r.Recipe, status})
-		if status == 401 && s.Precedence == SignInFirst {
+		tried = append(tried, camera.TriedPath{Path: r.Path, Recipe: r.Recipe, Status: status})
+		if status == 401 && s.Precedence == camera.SignInFirst {
 			return found, tried, &rtsp.AuthError{Tried: !in.Anonymous(),
 				Status: status} // it was let in before: the sign-in is good for other paths, or for none
 		}
 		if status < 300 || status == 401 {
 			found = append(found, r)
-			if s.Precedence == AnyPath {
+			if s.Precedence == camera.AnyPath {
 				break // every other path would be there too
 			}
 		}

@@ -10,6 +10,7 @@ import (
 	"unlatch/core/ground/address"
 	"unlatch/core/ground/signin"
 	"unlatch/core/ground/streamurl"
+	"unlatch/core/stream/camera"
 	"unlatch/core/stream/recipe"
 	"unlatch/core/wire/pathprobe"
 	"unlatch/core/wire/rtsp"
@@ -45,8 +46,8 @@ func climber(t *testing.T, w *sim.World, device string) *pathprobe.Finder {
 
 func TestServersAreToldApartByANonsensePath(t *testing.T) {
 	w := simtest.Start(t, yard)
-	for device, want := range map[string]pathprobe.Precedence{"Plain": pathprobe.SignInFirst, "Open minded": pathprobe.PathFirst,
-		"Yes to all": pathprobe.AnyPath, "Digest": pathprobe.PathFirst} {
+	for device, want := range map[string]camera.Precedence{"Plain": camera.SignInFirst, "Open minded": camera.PathFirst,
+		"Yes to all": camera.AnyPath, "Digest": camera.PathFirst} {
 		s, err := climber(t, w, device).Ask(ctx)
 		require.NoError(t, err)
 		assert.Equal(t, want, s.Precedence, device)

@@ -68,16 +68,16 @@ func (e *RedirectError) Error() string { return "a redirect that leads nowhere: 
 
 // A Picture is what a URL gave.
 type Picture struct {
-	URL    string  `json:"url" doc:"where it came from in the end, without a sign-in"`
-	Kind   string  `json:"kind" enum:"snapshot,mjpeg" doc:"one JPEG, or JPEGs without end"`
-	Scheme string  `json:"scheme" doc:"how the sign-in was taken; none where none was asked for"`
-	Width  int     `json:"width" doc:"pixels"`
-	Height int     `json:"height" doc:"pixels"`
-	Bytes  int     `json:"bytes" doc:"of one picture"`
-	Frames int     `json:"frames" doc:"pictures received"`
-	FPS    float64 `json:"fps,omitempty" doc:"pictures a second, of motion JPEG"`
-	MS     float64 `json:"ms" doc:"from the request to the last byte of the first picture"`
-	JPEG   []byte  `json:"-"` // the first picture
+	URL    string  // where it came from in the end, without a sign-in
+	Kind   string  // "snapshot" for one JPEG, "mjpeg" for JPEGs without end
+	Scheme string  // how the sign-in was taken; "none" where none was asked for
+	Width  int     // pixels
+	Height int     // pixels
+	Bytes  int     // of one picture
+	Frames int     // pictures received
+	FPS    float64 // pictures a second, of motion JPEG
+	MS     float64 // from the request to the last byte of the first picture, in milliseconds
+	JPEG   []byte  // the first picture
 }
 
 // A Fetcher asks one device. Its zero value but for Dial is usable.

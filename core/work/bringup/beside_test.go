@@ -9,7 +9,7 @@ import (
 
 	"unlatch/core/decide/latch"
 	"unlatch/core/ground/linkbudget"
-	"unlatch/core/wire/discovery"
+	"unlatch/core/stream/sighting"
 	"unlatch/sim/simtest"
 )
 
@@ -39,7 +39,7 @@ func TestMainAndSubTogether(t *testing.T) {
 	} {
 		m := newMemory(t)
 		m.key("Fitter", "fitter", "brass-lamp-41")
-		d := m.heard(c.name, strings.TrimSuffix(w.Device(c.name).RTSP(), ":554"), w.Device(c.name).Service(), discovery.Camera)
+		d := m.heard(c.name, strings.TrimSuffix(w.Device(c.name).RTSP(), ":554"), w.Device(c.name).Service(), sighting.Camera)
 		work := m.work(d, "127.44.70.0/24")
 		work.Link = c.link
 		require.NoError(t, work.Open(ctx))

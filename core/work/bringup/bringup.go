@@ -27,7 +27,7 @@ import (
 	"unlatch/core/ground/signin"
 	"unlatch/core/ground/streamurl"
 	"unlatch/core/stream/camera"
-	"unlatch/core/wire/discovery"
+	"unlatch/core/stream/sighting"
 	"unlatch/core/wire/onvif"
 	"unlatch/core/wire/target"
 )
@@ -151,7 +151,7 @@ func (w *Work) Open(ctx context.Context) error {
 		if !ok || !w.d.Status.InScope() {
 			return nil
 		}
-		if w.d.Status.Device.Kind == discovery.Recorder && at == latch.Located {
+		if w.d.Status.Device.Kind == sighting.Recorder && at == latch.Located {
 			if w.streamOnly() {
 				return nil // it has nothing to ask for its channels: they are known by a recipe
 			}

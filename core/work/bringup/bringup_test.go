@@ -23,10 +23,8 @@ import (
 	"unlatch/core/ground/streamurl"
 	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/camera"
-	"unlatch/core/wire/discovery"
-	"unlatch/core/wire/fix"
+	"unlatch/core/stream/sighting"
 	"unlatch/core/wire/onvif"
-	"unlatch/core/wire/pathprobe"
 	"unlatch/core/work/onvifrecorder"
 	"unlatch/sim/simtest"
 )
@@ -48,9 +46,9 @@ func TestFromHeardToConfirmed(t *testing.T) {
 	m := newMemory(t)
 	m.key("Wrong", "fitter", "tin-lamp")
 	m.key("Fitter", "fitter", "brass-lamp-41")
-	vault := m.heard("Vault", "127.44.60.20", w.Device("Vault").Service(), discovery.Recorder)
+	vault := m.heard("Vault", "127.44.60.20", w.Device("Vault").Service(), sighting.Recorder)
 	require.NoError(t, m.work(vault, "127.44.60.0/24").Open(ctx))
-	clock := m.heard("Clock", "127.44.60.11", w.Device("Clock").Service(), discovery.Camera)
+	clock := m.heard("Clock", "127.44.60.11", w.Device("Clock").Service(), sighting.Camera)
 	m.intents[clock.ID] = latch.Intent{Targets: []latch.Target{{ID: vault.ID, Name: "Vault"}}}
 	m.targets[vault.ID] = &Target{ID: vault.ID, Kind: onvifrecorder.Kind, Name: "Vault", Device: vault, Trust: agreed()}
 	m.opens, m.tries, m.refused = 0, nil, map[uuid.UUID]bool{}
@@ -86,7 +84,7 @@ func TestNewEvidenceSendsTheWorkBack(t *testing.T) {
 	world := simtest.Start(t, strings.ReplaceAll(yard, "127.44.60.", "127.44.61."))
 	m := newMemory(t)
 	m.key("Fitter", "fitter", "brass-lamp-41")
-	clock := m.heard("Clock", "127.44.61.11", world.Device("Clock").Service(), discovery.Camera)
+	clock := m.heard("Clock", "127.44.61.11", world.Device("Clock").Service(), sighting.Camera)
 	w := m.work(clock, "127.44.61.0/24")
 	require.NoError(t, w.Open(ctx))
 	located := *w.Device().Status.Located
@@ -107,7 +105,7 @@ func TestTroubleOfOurOwnIsNotRecorded(t *testing.T) {
 	world := simtest.Start(t, strings.ReplaceAll(yard, "127.44.60.", "127.44.62."))
 	m := newMemory(t)
 	m.key("Fitter", "fitter", "brass-lamp-41")
-	clock := m.heard("Clock", "127.44.62.11", world.Device("Clock").Service(), discovery.Camera)
+	clock := m.heard("Clock", "127.44.62.11", world.Device("Clock").Service(), sighting.Camera)
 	m.lost = errors.New("away")
 	assert.ErrorIs(t, m.work(clock, "127.44.62.0/24").Open(ctx), m.lost)
 	assert.Len(t, m.records[clock.ID], 1)
@@ -152,7 +150,7 @@ func TestLikeliestFirst(t *testing.T) {
 // Where nothing answers at the port that was named, the ports that spoke are tried; what was encrypted stays so.
 func TestElsewhere(t *testing.T) {
 	t.Parallel()
-	ports := []discovery.Port{{Number: 80, Speaks: "http"}, {Number: 8554, Speaks: "rtsp"}, {Number: 322, Speaks: "rtsps"},
+	ports := []sighting.Port{{Number: 80, Speaks: "http"}, {Number: 8554, Speaks: "rtsp"}, {Number: 322, Speaks: "rtsps"},
 		{Number: 22, Speaks: "ssh"},
 		{Number: 554, Speaks: "rtsp"}, {Number: 8080, Speaks: "device service"}}
 	for named, want := range map[string]string{
@@ -169,7 +167,7 @@ func TestElsewhere(t *testing.T) {
 		assert.Equal(t, want, strings.Join(got, " "), named)
 	}
 	assert.Equal(t, uint16(8554), streamPort(ports))
-	assert.Equal(t, uint16(554), streamPort(append(ports, discovery.Port{Number: 554, Speaks: "rtsp", Named: true})),
+	assert.Equal(t, uint16(554), streamPort(append(ports, sighting.Port{Number: 554, Speaks: "rtsp", Named: true})),
 		"what it names itself goes first")
 	assert.Zero(t, streamPort(ports[:1]))
 }
@@ -200,7 +198,7 @@ func TestRefine(t *testing.T) {
 func TestAlike(t *testing.T) {
 	t.Parallel()
 	server := func(name, shape string) latch.Device {
-		return latch.Device{ID: uuid.New(), Status: latch.Status{Reached: &evidence.Reached{StreamServer: &pathprobe.Server{Server: name}},
+		return latch.Device{ID: uuid.New(), Status: latch.Status{Reached: &evidence.Reached{StreamServer: &camera.StreamServer{Server: name}},
 			Located: &evidence.Located{Recipe: "learned", Shape: shape}}}
 	}
 	me := server("Orrery/1", "/mine")
@@ -267,12 +265,12 @@ func TestAChangeIsRecordedBeforeItIsSent(t *testing.T) {
 		"gop: 5, profile: baseline}], defects: {clock_offset: 3600}}"))
 	m := newMemory(t)
 	m.key("Fitter", "fitter", "brass-lamp-41")
-	clock := m.heard("Clock", "127.44.63.11", world.Device("Clock").Service(), discovery.Camera)
+	clock := m.heard("Clock", "127.44.63.11", world.Device("Clock").Service(), sighting.Camera)
 	w := m.work(clock, "127.44.63.0/24")
 	require.NoError(t, w.Open(ctx))
-	require.NoError(t, w.Fix(ctx, command.Fix{Action: fix.Clock, Undo: true}))
+	require.NoError(t, w.Fix(ctx, command.Fix{Action: evidence.FixClock, Undo: true}))
 	assert.Contains(t, m.said[len(m.said)-1], "has changed nothing of the kind")
-	require.NoError(t, w.Fix(ctx, command.Fix{Action: fix.Clock}))
+	require.NoError(t, w.Fix(ctx, command.Fix{Action: evidence.FixClock}))
 	var states []string
 	for _, r := range m.records[clock.ID] {
 		if r.Kind != evidence.KindFix {

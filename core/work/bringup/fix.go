@@ -57,7 +57,7 @@ func (w *Work) mine(ctx context.Context, kind evidence.Kind, subject string) (bo
 type fixChange struct{ *Work }
 
 // made is the newest change of a kind on the device that stands or was begun; nil for none.
-func (w fixChange) made(a fix.Action) *evidence.Fix {
+func (w fixChange) made(a evidence.FixAction) *evidence.Fix {
 	for i := range w.d.Status.Fixes {
 		if r := &w.d.Status.Fixes[i]; r.Action == a {
 			return r
@@ -98,7 +98,7 @@ func (w fixChange) mend(ctx context.Context, c *onvif.Client, a command.Fix, bod
 			Reason: "Unlatch has changed nothing of the kind on this device that it could take back"}
 	}
 	switch a.Action {
-	case fix.Streams:
+	case evidence.FixStreams:
 		want := true
 		if a.Undo {
 			want = was.Before == "on"
@@ -109,9 +109,9 @@ func (w fixChange) mend(ctx context.Context, c *onvif.Client, a command.Fix, bod
 		}
 		body.After = fix.OnOff(want)
 		return err
-	case fix.Clock:
+	case evidence.FixClock:
 		return w.setClock(ctx, c, a.Undo, was, body)
-	case fix.StreamUser:
+	case evidence.FixStreamUser:
 		return w.streamUser(ctx, c, a, was, body)
 	}
 	return nil
@@ -122,15 +122,15 @@ func (w fixChange) openAnew(ctx context.Context, a command.Fix) error {
 	if w.OnlyChange {
 		return nil
 	}
-	if a.Action == fix.Clock {
+	if a.Action == evidence.FixClock {
 		return reachStep(w).reach(ctx) // the skew is read anew
 	}
-	if a.Action == fix.Streams {
+	if a.Action == evidence.FixStreams {
 		if err := w.signInAgain(ctx); err != nil {
 			return err
 		}
 	}
-	if !a.Undo && a.Action != fix.StreamUser {
+	if !a.Undo && a.Action != evidence.FixStreamUser {
 		return w.Open(ctx)
 	}
 	if err := w.Read(ctx); err != nil {

@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"unlatch/core/decide/evidence"
-	"unlatch/core/wire/discovery"
+	"unlatch/core/stream/sighting"
 	"unlatch/sim/simtest"
 )
 
@@ -61,9 +61,9 @@ func TestEvidenceOfAllStandIns(t *testing.T) {
 		m.at = evidenceEpoch
 		m.key("Fitter", "fitter", "brass-lamp-41")
 		addr := netip.AddrFrom4([4]byte{127, 44, 67, byte(11 + i)})
-		kind := discovery.Camera
+		kind := sighting.Camera
 		if name == "Holloway" {
-			kind = discovery.Recorder
+			kind = sighting.Recorder
 		}
 		d := m.heard(name, addr.String(), world.Device(name).Service(), kind)
 		require.NoError(t, m.work(d, "127.44.67.0/24").Open(ctx), name)

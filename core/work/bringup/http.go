@@ -13,7 +13,7 @@ import (
 	"unlatch/core/ground/signin"
 	"unlatch/core/ground/streamurl"
 	"unlatch/core/stream/recipe"
-	"unlatch/core/wire/discovery"
+	"unlatch/core/stream/sighting"
 	"unlatch/core/wire/picture"
 )
 
@@ -55,7 +55,7 @@ func (w pictureStep) askHTTP(ctx context.Context) error {
 }
 
 // webPorts are the ports at which the device speaks HTTP, plain or over TLS.
-func (w pictureStep) webPorts() (out []discovery.Port) {
+func (w pictureStep) webPorts() (out []sighting.Port) {
 	for _, p := range w.d.Status.Device.Ports {
 		if p.Speaks == "http" || p.Speaks == "device service" || p.Speaks == "https" {
 			out = append(out, p)
@@ -90,7 +90,7 @@ func (w pictureStep) picture(ctx context.Context, kind recipe.Purpose) error {
 			return err
 		}
 	}
-	body := evidence.Picture{Picture: picture.Picture{URL: named, Kind: string(kind)}}
+	body := evidence.Picture{Shot: evidence.Shot{URL: named, Kind: string(kind)}}
 	f := Finding{Subject: string(kind)}
 	fetcher := &picture.Fetcher{Dial: w.Guard, SignIn: in, Leave: w.webLeave(), Pin: w.pin(), Log: w.log}
 	var last error
@@ -98,7 +98,7 @@ func (w pictureStep) picture(ctx context.Context, kind recipe.Purpose) error {
 		var got *picture.Picture
 		got, last = fetcher.Fetch(ctx, at)
 		if last == nil && got.Kind == string(kind) {
-			body.Picture, body.Label = *got, w.labelFor(got.Scheme)
+			body.Shot, body.Label = shot(got), w.labelFor(got.Scheme)
 			f.Still, f.StillID = got.JPEG, uuid.Must(uuid.NewV7())
 			body.Still = &f.StillID
 			break
@@ -118,6 +118,11 @@ func (w pictureStep) picture(ctx context.Context, kind recipe.Purpose) error {
 	}
 	f.Body = body
 	return w.Keep(ctx, f)
+}
+
+func shot(p *picture.Picture) evidence.Shot {
+	return evidence.Shot{URL: p.URL, Kind: p.Kind, Scheme: p.Scheme, Width: p.Width, Height: p.Height, Bytes: p.Bytes, Frames: p.Frames,
+		FPS: p.FPS, MS: p.MS}
 }
 
 // namedSnapshot is the address that the device service names; "" where it names none, which many devices say by a fault.

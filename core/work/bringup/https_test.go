@@ -12,7 +12,7 @@ import (
 	"unlatch/core/decide/latch"
 	"unlatch/core/ground/certificate"
 	"unlatch/core/ground/trouble"
-	"unlatch/core/wire/discovery"
+	"unlatch/core/stream/sighting"
 	"unlatch/core/work/onvifrecorder"
 	"unlatch/sim/simtest"
 )
@@ -34,12 +34,12 @@ func TestOverHTTPS(t *testing.T) {
 	w := simtest.Start(t, private)
 	m := newMemory(t)
 	m.key("Fitter", "fitter", "brass-lamp-41")
-	vault := m.heard("Vault", "127.44.68.20", w.Device("Vault").Service(), discovery.Recorder)
+	vault := m.heard("Vault", "127.44.68.20", w.Device("Vault").Service(), sighting.Recorder)
 	require.NoError(t, m.work(vault, "127.44.68.0/24").Open(ctx))
 	m.targets[vault.ID] = &Target{ID: vault.ID, Kind: onvifrecorder.Kind, Name: "Vault", Device: vault, Trust: agreed()}
 	for _, name := range []string{"Only", "Sends"} {
 		addr := map[string]string{"Only": "127.44.68.11", "Sends": "127.44.68.12"}[name]
-		d := m.heard(name, addr, w.Device(name).Service(), discovery.Camera)
+		d := m.heard(name, addr, w.Device(name).Service(), sighting.Camera)
 		m.intents[d.ID] = latch.Intent{Targets: []latch.Target{{ID: vault.ID, Name: "Vault"}}}
 		m.refused = map[uuid.UUID]bool{}
 		require.NoError(t, m.work(d, "127.44.68.0/24").Open(ctx))
@@ -67,7 +67,7 @@ func TestAnotherCertificateStopsEverything(t *testing.T) {
 	w := simtest.Start(t, strings.ReplaceAll(private, "127.44.68.", "127.44.69."))
 	m := newMemory(t)
 	m.key("Fitter", "fitter", "brass-lamp-41")
-	d := m.heard("Only", "127.44.69.11", w.Device("Only").Service(), discovery.Camera)
+	d := m.heard("Only", "127.44.69.11", w.Device("Only").Service(), sighting.Camera)
 	require.NoError(t, m.Add(ctx, d, Finding{Body: evidence.Pin{Certificate: certificate.Certificate{SHA256: strings.Repeat("ab", 32)}}}))
 	require.NoError(t, m.work(d, "127.44.69.0/24").Open(ctx))
 	now, err := m.Device(ctx, d.ID)

@@ -17,9 +17,9 @@ import (
 	"unlatch/core/decide/evidence"
 	"unlatch/core/ground/address"
 	"unlatch/core/ground/signin"
-	"unlatch/core/wire/discovery"
+	"unlatch/core/stream/camera"
+	"unlatch/core/stream/sighting"
 	"unlatch/core/wire/fix"
-	"unlatch/core/wire/netconfig"
 	"unlatch/core/wire/onvif"
 	"unlatch/sim/simtest"
 )
@@ -75,7 +75,7 @@ devices:
 `)
 	m := newMemory(t)
 	m.key("Fitter", "fitter", "brass-lamp-41")
-	weir := m.heard("Weir", "127.44.64.11", world.Device("Weir").Service(), discovery.Camera)
+	weir := m.heard("Weir", "127.44.64.11", world.Device("Weir").Service(), sighting.Camera)
 	require.NoError(t, m.work(weir, ranges).Open(ctx))
 	watcher := m.key("Watcher", "watcher", "river-stone-91")
 	c := onvif.New(world.Device("Weir").Service(), onvif.Options{Dial: &address.Guard{Allowed: address.MustParse(ranges)},
@@ -89,13 +89,13 @@ devices:
 	require.InDelta(t, 3600, off().Seconds(), 5, "the client has to know of it to sign in")
 	yes := func(ok bool, err error) bool { require.NoError(t, err); return ok }
 	for _, x := range []struct {
-		action fix.Action
+		action evidence.FixAction
 		before string
 		is     func() bool // whether the device is as the change wants it
 	}{
-		{fix.Streams, "off", func() bool { return yes(fix.StreamsOn(ctx, c)) }},
-		{fix.StreamUser, "none", func() bool { return yes(fix.HasUser(ctx, c, "watcher")) }},
-		{fix.Clock, "1h0m0s", func() bool { return off().Abs() < time.Minute }},
+		{evidence.FixStreams, "off", func() bool { return yes(fix.StreamsOn(ctx, c)) }},
+		{evidence.FixStreamUser, "none", func() bool { return yes(fix.HasUser(ctx, c, "watcher")) }},
+		{evidence.FixClock, "1h0m0s", func() bool { return off().Abs() < time.Minute }},
 	} {
 		points := 0
 		for n := 1; n < mostPoints; n++ {
@@ -108,7 +108,7 @@ devices:
 			d, _ := m.Device(ctx, weir.ID)
 			require.Len(t, d.Status.Fixes, 1, "%s: it can be taken back", label)
 			made := d.Status.Fixes[0]
-			if x.action != fix.Clock { // which moves on by itself
+			if x.action != evidence.FixClock { // which moves on by itself
 				assert.Equal(t, x.before, made.Before, label)
 			}
 			assert.False(t, made.Pending, label)
@@ -137,17 +137,17 @@ func TestAKillAtEveryPointOfAMove(t *testing.T) {
 	world := simtest.Start(t, strings.ReplaceAll(yard, "127.44.60.", "127.44.65."))
 	m := newMemory(t)
 	m.key("Fitter", "fitter", "brass-lamp-41")
-	clock := m.heard("Clock", "127.44.65.11", world.Device("Clock").Service(), discovery.Camera)
+	clock := m.heard("Clock", "127.44.65.11", world.Device("Clock").Service(), sighting.Camera)
 	clock.Endpoint = world.Device("Clock").Endpoint() // by it the device is known again
 	require.NoError(t, m.work(clock, ranges).Open(ctx))
-	m.sight = func(x discovery.Sighting) {
+	m.sight = func(x sighting.Sighting) {
 		require.NoError(t, m.Add(ctx, clock, Finding{Subject: "ws-discovery", Body: evidence.Heard(x)}))
 	}
 	here, there := "31", "11"
 	points := 0
 	for n := 1; n < mostPoints; n++ {
 		here, there = there, here
-		to := netconfig.Setting{Addr: netip.MustParseAddr("127.44.65." + there), Bits: 24}
+		to := camera.Network{Addr: netip.MustParseAddr("127.44.65." + there), Bits: 24}
 		cut := m.cutAt(t, n, clock.ID, ranges, func(ctx context.Context, w *Work) error {
 			moved, err := w.SetAddress(ctx, to)
 			assert.True(t, moved || err != nil, "point %d", n)
@@ -181,7 +181,7 @@ func TestAKillAtEveryPointOfAClaim(t *testing.T) {
 	for i := range devices {
 		addr := fmt.Sprintf("127.44.66.%d", 101+i)
 		service := fmt.Sprintf("http://%s:%s/onvif/device_service", addr, port)
-		fresh := m.heard(fmt.Sprint("Fresh ", i), addr, service, discovery.Camera)
+		fresh := m.heard(fmt.Sprint("Fresh ", i), addr, service, sighting.Camera)
 		require.NoError(t, m.work(fresh, ranges).Open(ctx))
 		at := 1 + i
 		cut := m.cutAt(t, at, fresh.ID, ranges, func(ctx context.Context, w *Work) error { return w.Claim(ctx, key.ID) })

@@ -13,7 +13,7 @@ import (
 	"unlatch/core/ground/address"
 	"unlatch/core/ground/linkbudget"
 	"unlatch/core/ground/signin"
-	"unlatch/core/wire/discovery"
+	"unlatch/core/stream/sighting"
 	"unlatch/core/wire/rtsp"
 	"unlatch/core/work/live"
 	"unlatch/sim/simtest"
@@ -32,7 +32,7 @@ devices:
 `)
 	m := newMemory(t)
 	m.key("Fitter", "fitter", "brass-lamp-41")
-	d := m.heard("Looked at", world.Device("Looked at").Address(), world.Device("Looked at").Service(), discovery.Camera)
+	d := m.heard("Looked at", world.Device("Looked at").Address(), world.Device("Looked at").Service(), sighting.Camera)
 	begin := func(ranges string) *Work {
 		now, err := m.Device(ctx, d.ID)
 		require.NoError(t, err)

@@ -9,7 +9,7 @@ import (
 	"unlatch/core/decide/evidence"
 	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/camera"
-	"unlatch/core/wire/discovery"
+	"unlatch/core/stream/sighting"
 )
 
 // A locateStep asks a device for its streams and their URLs.
@@ -132,7 +132,7 @@ func (w locateStep) channels(ctx context.Context) error {
 		if w.Guard.Allowed.Contains(ch.Camera) {
 			continue
 		}
-		x := discovery.Sighting{Method: discovery.ByRecorder, At: w.now(), Addr: dev.Addr, Stray: dev.Stray, Kind: discovery.Camera,
+		x := sighting.Sighting{Method: sighting.ByRecorder, At: w.now(), Addr: dev.Addr, Stray: dev.Stray, Kind: sighting.Camera,
 			Name: ch.Name, Location: ch.Place, XAddr: dev.XAddr, Via: &w.d.ID, Channel: ch.Number, Of: w.d.Title, Page: ch.Page}
 		if x.Name == "" {
 			x.Name = fmt.Sprintf("Channel %d", ch.Number)

@@ -12,6 +12,7 @@ import (
 	"unlatch/core/decide/diagnose"
 	"unlatch/core/decide/evidence"
 	"unlatch/core/ground/wiretext"
+	"unlatch/core/stream/camera"
 	"unlatch/core/stream/tuning"
 	"unlatch/core/wire/onvif"
 )
@@ -224,7 +225,7 @@ func (w markChange) unmark(ctx context.Context, c *client, body evidence.Marked)
 }
 
 func (w markChange) lookBack(ctx context.Context, c *client, body evidence.Marked) error {
-	near := func(p onvif.Position) bool {
+	near := func(p camera.Position) bool {
 		return math.Abs(p.Pan-body.At.Pan) < backWithin && math.Abs(p.Tilt-body.At.Tilt) < backWithin &&
 			math.Abs(p.Zoom-body.At.Zoom) < backWithin
 	}

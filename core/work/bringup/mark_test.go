@@ -13,9 +13,9 @@ import (
 	"unlatch/core/decide/latch"
 	"unlatch/core/ground/address"
 	"unlatch/core/ground/trouble"
+	"unlatch/core/stream/camera"
+	"unlatch/core/stream/sighting"
 	"unlatch/core/stream/tuning"
-	"unlatch/core/wire/discovery"
-	"unlatch/core/wire/onvif"
 	"unlatch/sim/simtest"
 )
 
@@ -41,7 +41,7 @@ func TestAKillAtEveryPointOfAMark(t *testing.T) {
 	m.takes = 30 * time.Millisecond
 	m.key("Fitter", "fitter", "brass-lamp-41")
 	at := func(name string) *latch.Device {
-		d := m.heard(name, world.Device(name).Address(), world.Device(name).Service(), discovery.Camera)
+		d := m.heard(name, world.Device(name).Address(), world.Device(name).Service(), sighting.Camera)
 		require.NoError(t, m.work(d, ranges).Open(ctx))
 		return d
 	}
@@ -51,7 +51,7 @@ func TestAKillAtEveryPointOfAMark(t *testing.T) {
 	require.NoError(t, err)
 	_, err = c.CreateOverlay(ctx, "vsc", tuning.Text{Kind: "Plain", Plain: "Turntable", At: "upper left", Size: 20})
 	require.NoError(t, err)
-	home := onvif.Position{Pan: .25, Tilt: -.1, Zoom: .5}
+	home := camera.Position{Pan: .25, Tilt: -.1, Zoom: .5}
 	for _, x := range []struct {
 		device *latch.Device
 		how    evidence.Mark
@@ -110,7 +110,7 @@ func TestMarks(t *testing.T) {
 			}
 		}
 		if d == nil {
-			d = m.heard(name, world.Device(name).Address(), world.Device(name).Service(), discovery.Camera)
+			d = m.heard(name, world.Device(name).Address(), world.Device(name).Service(), sighting.Camera)
 			require.NoError(t, m.work(d, ranges).Open(ctx))
 		}
 		if look == nil {

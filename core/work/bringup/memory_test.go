@@ -19,7 +19,7 @@ import (
 	"unlatch/core/ground/address"
 	"unlatch/core/ground/signin"
 	"unlatch/core/stream/recipe"
-	"unlatch/core/wire/discovery"
+	"unlatch/core/stream/sighting"
 	"unlatch/core/wire/target"
 	"unlatch/core/work/onvifrecorder"
 )
@@ -40,10 +40,10 @@ type memory struct {
 	tries   []string // "label result"
 	begun   map[uuid.UUID]uuid.UUID
 	refused map[uuid.UUID]bool // by key: what the device has turned down
-	sighted []discovery.Sighting
+	sighted []sighting.Sighting
 	seen    []TargetSeen
 	stills  map[uuid.UUID][]byte
-	sight   func(discovery.Sighting) // what a sighting leads to; nil for nothing
+	sight   func(sighting.Sighting) // what a sighting leads to; nil for nothing
 	said    []string
 	wakes   []time.Time
 	at      time.Time
@@ -179,7 +179,7 @@ func (m *memory) run(device uuid.UUID) { m.before[device] = len(m.records[device
 
 func (m *memory) Identify(context.Context, uuid.UUID, string, string) error { return nil }
 
-func (m *memory) Sight(_ context.Context, x discovery.Sighting) (uuid.UUID, error) {
+func (m *memory) Sight(_ context.Context, x sighting.Sighting) (uuid.UUID, error) {
 	m.sighted = append(m.sighted, x)
 	if m.sight != nil {
 		m.sight(x)
@@ -302,10 +302,10 @@ func (m *memory) work(d *latch.Device, ranges string) *Work {
 }
 
 // heard puts a stand-in on record as a sweep would.
-func (m *memory) heard(name, addr, service string, kind discovery.Kind) *latch.Device {
+func (m *memory) heard(name, addr, service string, kind sighting.Kind) *latch.Device {
 	d := m.device(name)
 	d.Endpoint = "urn:" + name
-	x := discovery.Sighting{Method: discovery.WSDiscovery, Addr: netip.MustParseAddr(addr), Endpoint: d.Endpoint, Kind: kind, Name: name,
+	x := sighting.Sighting{Method: sighting.WSDiscovery, Addr: netip.MustParseAddr(addr), Endpoint: d.Endpoint, Kind: kind, Name: name,
 		XAddr: service}
 	require.NoError(m.t, m.Add(ctx, d, Finding{Subject: "ws-discovery", Body: evidence.Heard(x)}))
 	return d

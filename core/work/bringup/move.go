@@ -14,13 +14,15 @@ import (
 	"unlatch/core/decide/evidence"
 	"unlatch/core/ground/signin"
 	"unlatch/core/ground/streamurl"
+	"unlatch/core/stream/camera"
+	"unlatch/core/stream/sighting"
 	"unlatch/core/wire/discovery"
 	"unlatch/core/wire/netconfig"
 )
 
 // SetAddress gives the device another address, and reports whether it has it: what the move has closed is then to be opened again. A job
 // that was killed after the device had gone finds it at the new address and sends only what is not so yet.
-func (w *Work) SetAddress(ctx context.Context, to netconfig.Setting) (moved bool, err error) {
+func (w *Work) SetAddress(ctx context.Context, to camera.Network) (moved bool, err error) {
 	if a := w.d.Status.Addressed; a != nil && !a.Pending && a.Diagnosis == nil && reflect.DeepEqual(a.To, to) &&
 		a.Before.Addr == w.d.Status.Device.Addr && a.After.Addr != a.Before.Addr {
 		mine, err := w.mine(ctx, evidence.KindAddressed, "")
@@ -53,7 +55,7 @@ type addressChange struct{ *Work }
 // sightAt records that the device itself has answered at an address: what was heard at the old one is history.
 func (w addressChange) sightAt(ctx context.Context, addr netip.Addr, service string) error {
 	dev := w.d.Status.Device
-	_, err := w.Record.Sight(ctx, discovery.Sighting{Method: discovery.WSDiscovery, At: w.now(), Addr: addr, Endpoint: w.d.Endpoint,
+	_, err := w.Record.Sight(ctx, sighting.Sighting{Method: sighting.WSDiscovery, At: w.now(), Addr: addr, Endpoint: w.d.Endpoint,
 		Kind: dev.Kind, Name: dev.Name, Hardware: dev.Hardware, XAddr: service})
 	return err
 }
@@ -71,7 +73,7 @@ func serviceAt(service string, addr netip.Addr) string {
 // moving reports whether the device's move was recorded as begun and not as ended.
 func (w addressChange) moving() bool { a := w.d.Status.Addressed; return a != nil && a.Pending }
 
-func (w addressChange) move(ctx context.Context, to netconfig.Setting) (netconfig.Outcome, error) {
+func (w addressChange) move(ctx context.Context, to camera.Network) (netconfig.Outcome, error) {
 	if w.d.Status.SignedIn == nil {
 		return netconfig.Outcome{}, errors.New("it has not been signed in to; open its latches first")
 	}
@@ -82,14 +84,14 @@ func (w addressChange) move(ctx context.Context, to netconfig.Setting) (netconfi
 	if err != nil {
 		return netconfig.Outcome{}, err
 	}
-	var begun *netconfig.Setting
+	var begun *camera.Network
 	if a := w.d.Status.Addressed; w.moving() && reflect.DeepEqual(a.To, to) {
 		begun = &a.Before
 	}
 	return netconfig.Do(ctx, netconfig.Request{
 		Begun: begun,
-		Intend: func(before netconfig.Setting) error {
-			body := evidence.Addressed{Pending: true, Before: before, To: to, Steps: []netconfig.Step{}}
+		Intend: func(before camera.Network) error {
+			body := evidence.Addressed{Pending: true, Before: before, To: to, Steps: []camera.NetworkStep{}}
 			if err := w.keep(ctx, Finding{Body: body}); err != nil {
 				return &OwnError{err}
 			}

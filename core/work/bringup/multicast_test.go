@@ -15,8 +15,8 @@ import (
 	"unlatch/core/decide/evidence"
 	"unlatch/core/decide/latch"
 	"unlatch/core/ground/trouble"
-	"unlatch/core/wire/discovery"
-	"unlatch/core/wire/multicast"
+	"unlatch/core/stream/camera"
+	"unlatch/core/stream/sighting"
 	"unlatch/sim/simtest"
 )
 
@@ -48,7 +48,7 @@ func TestGroups(t *testing.T) {
 	m := newMemory(t)
 	m.key("Fitter", "fitter", "brass-lamp-41")
 	bring := func(name string) *latch.Device {
-		d := m.heard(name, world.Device(name).Address(), world.Device(name).Service(), discovery.Camera)
+		d := m.heard(name, world.Device(name).Address(), world.Device(name).Service(), sighting.Camera)
 		require.NoError(t, m.work(d, ranges).Open(ctx))
 		return d
 	}
@@ -114,7 +114,7 @@ func TestGroups(t *testing.T) {
 
 	// A second camera in the group of the first: both are heard there, and the one that is measured is told of the other.
 	b = do(asked, command.Cast{Action: evidence.CastSet,
-		Groups: map[string]multicast.Setting{"main": {Addr: netip.MustParseAddr("239.78.1.1"), Port: 50100, TTL: 2}}})
+		Groups: map[string]camera.GroupSetting{"main": {Addr: netip.MustParseAddr("239.78.1.1"), Port: 50100, TTL: 2}}})
 	assert.Equal(t, []trouble.Cause{trouble.GroupShared}, causes(asked, b))
 	assert.Equal(t, "239.78.1.2:50100, TTL 2", b.Before.String())
 	b = do(asked, command.Cast{Action: evidence.CastUndo})
@@ -135,9 +135,9 @@ devices:
 `)
 	m := newMemory(t)
 	m.key("Fitter", "fitter", "brass-lamp-41")
-	weir := m.heard("Weir", "127.44.79.11", world.Device("Weir").Service(), discovery.Camera)
+	weir := m.heard("Weir", "127.44.79.11", world.Device("Weir").Service(), sighting.Camera)
 	require.NoError(t, m.work(weir, ranges).Open(ctx))
-	to := multicast.Setting{Addr: netip.MustParseAddr("239.79.7.7"), Port: 50200, TTL: 5, Auto: true}
+	to := camera.GroupSetting{Addr: netip.MustParseAddr("239.79.7.7"), Port: 50200, TTL: 5, Auto: true}
 	now := func() evidence.Multicast {
 		d, err := m.Device(ctx, weir.ID)
 		require.NoError(t, err)
@@ -146,7 +146,7 @@ devices:
 	points := 0
 	for n := 1; n < mostPoints; n++ {
 		first := m.cutAt(t, n, weir.ID, ranges, func(ctx context.Context, w *Work) error {
-			return w.Multicast(ctx, command.Cast{Action: evidence.CastSet, Groups: map[string]multicast.Setting{"main": to}})
+			return w.Multicast(ctx, command.Cast{Action: evidence.CastSet, Groups: map[string]camera.GroupSetting{"main": to}})
 		})
 		b := now()
 		require.Nil(t, b.Diagnosis)

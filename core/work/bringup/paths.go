@@ -75,9 +75,9 @@ func (w pathSearch) signInStream(ctx context.Context) error {
 	server := *w.d.Status.Reached.StreamServer
 	path := ""
 	switch server.Precedence {
-	case pathprobe.AnyPath:
+	case camera.AnyPath:
 		return signInStep(w).signedIn(ctx, evidence.SignedIn{StreamOnly: true, Scheme: "none"})
-	case pathprobe.PathFirst:
+	case camera.PathFirst:
 		likely, err := w.likelyPaths(ctx)
 		if err != nil {
 			return err
@@ -104,11 +104,11 @@ func (w pathSearch) signInStream(ctx context.Context) error {
 // foundPath is the recipe whose paths are there, with the paths that were tried until it was found.
 type foundPath struct {
 	recipe string
-	tried  []pathprobe.Tried
+	tried  []camera.TriedPath
 }
 
 // asked reports whether a path answered that it wants a sign-in.
-func asked(tried []pathprobe.Tried, path string) bool {
+func asked(tried []camera.TriedPath, path string) bool {
 	for _, t := range tried {
 		if t.Path == path {
 			return t.Status == 401
@@ -132,10 +132,10 @@ func (w pathSearch) findPaths(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	var before []pathprobe.Tried
+	var before []camera.TriedPath
 	if w.foundPath != nil { // only its own paths are asked for again, signed in this time
 		likely = slices.DeleteFunc(likely, func(r pathprobe.Candidate) bool { return r.Recipe != w.foundPath.recipe })
-		before = slices.DeleteFunc(w.foundPath.tried, func(t pathprobe.Tried) bool { return t.Recipe == w.foundPath.recipe })
+		before = slices.DeleteFunc(w.foundPath.tried, func(t camera.TriedPath) bool { return t.Recipe == w.foundPath.recipe })
 	}
 	if s := w.d.Status.SignedIn; s != nil {
 		c.Leave = w.Leave(s.SignIn, signin.Streams)
@@ -169,7 +169,7 @@ func FoundStream(r pathprobe.Candidate, at streamurl.URL) camera.Stream {
 }
 
 // statuses counts the answers: "404 ×12, 401 ×1".
-func statuses(tried []pathprobe.Tried) string {
+func statuses(tried []camera.TriedPath) string {
 	counts := map[int]int{}
 	var order []int
 	for _, t := range tried {

@@ -15,8 +15,8 @@ import (
 	"unlatch/core/ground/address"
 	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/intake"
+	"unlatch/core/stream/sighting"
 	"unlatch/core/stream/tuning"
-	"unlatch/core/wire/discovery"
 	"unlatch/core/wire/target"
 	"unlatch/core/wire/target/byhand"
 	"unlatch/core/wire/target/hub"
@@ -54,7 +54,7 @@ func newViews(t *testing.T) *views {
 	v.m.keys = v.m.keys[:1] // a target's sign-in is tried on no device
 	v.m.stills = map[uuid.UUID][]byte{}
 	for _, name := range []string{"Clock", "Yard"} {
-		d := v.m.heard(name, v.w.Device(name).Address(), v.w.Device(name).Service(), discovery.Camera)
+		d := v.m.heard(name, v.w.Device(name).Address(), v.w.Device(name).Service(), sighting.Camera)
 		require.NoError(t, v.work(d).Open(ctx))
 		if name == "Clock" {
 			v.clock = d

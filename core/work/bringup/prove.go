@@ -20,7 +20,7 @@ import (
 	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/camera"
 	"unlatch/core/stream/media"
-	"unlatch/core/wire/discovery"
+	"unlatch/core/stream/sighting"
 	"unlatch/core/work/prove"
 )
 
@@ -352,7 +352,7 @@ func (w proveStep) know(ctx context.Context, shown *certificate.Certificate) err
 
 // elsewhere are the other places at which the stream may be, where nothing takes connections at the port that the device named: ports
 // that spoke RTSP or RTSP over TLS in the sweep, and web ports, which may carry RTSP within HTTP.
-func elsewhere(u streamurl.URL, ports []discovery.Port) (out []streamurl.URL) {
+func elsewhere(u streamurl.URL, ports []sighting.Port) (out []streamurl.URL) {
 	for _, speaks := range []string{"rtsp", "rtsps", "http", "device service"} {
 		for _, p := range ports {
 			if p.Speaks != speaks || int(p.Number) == u.DialPort() || u.Scheme == "rtsps" && speaks != "rtsps" {

@@ -11,7 +11,7 @@ import (
 	"unlatch/core/decide/latch"
 	"unlatch/core/ground/streamurl"
 	"unlatch/core/ground/trouble"
-	"unlatch/core/wire/discovery"
+	"unlatch/core/stream/sighting"
 	"unlatch/core/wire/pathprobe"
 )
 
@@ -71,7 +71,7 @@ func (w reachStep) reachStream(ctx context.Context) error {
 }
 
 // streamPort is the port at which something spoke RTSP; what the device itself has named goes before what was found open.
-func streamPort(ports []discovery.Port) (open uint16) {
+func streamPort(ports []sighting.Port) (open uint16) {
 	for _, p := range ports {
 		if p.Speaks != "rtsp" {
 			continue
@@ -115,7 +115,7 @@ func knownAgain(st *latch.Status, reachedThrough bool) (before *netip.Addr, know
 		if s.Certificate != "" {
 			d.Certificate = s.Certificate
 		}
-		if s.MAC != "" && s.Method == discovery.Neighbours { // an announcement tells whatever it likes
+		if s.MAC != "" && s.Method == sighting.Neighbours { // an announcement tells whatever it likes
 			d.MAC = s.MAC
 		}
 	}

@@ -12,7 +12,7 @@ import (
 	"unlatch/core/decide/latch"
 	"unlatch/core/ground/signin"
 	"unlatch/core/stream/recipe"
-	"unlatch/core/wire/discovery"
+	"unlatch/core/stream/sighting"
 	"unlatch/core/wire/target"
 )
 
@@ -51,7 +51,7 @@ type Record interface {
 	// Identify keeps what a device told of itself when it was signed in to.
 	Identify(ctx context.Context, id uuid.UUID, serial, mac string) error
 	// Sight files a sighting and returns the device that it belongs to.
-	Sight(ctx context.Context, x discovery.Sighting) (uuid.UUID, error)
+	Sight(ctx context.Context, x sighting.Sighting) (uuid.UUID, error)
 	Books(ctx context.Context) ([]*recipe.Book, error)
 	// Alone runs fn while no other work runs under the same name. Its context ends when that is so no longer.
 	Alone(ctx context.Context, name uuid.UUID, fn func(context.Context) error) error

@@ -22,7 +22,7 @@ import (
 	"unlatch/core/ground/certificate"
 	"unlatch/core/ground/signin"
 	"unlatch/core/ground/trouble"
-	"unlatch/core/wire/discovery"
+	"unlatch/core/stream/sighting"
 	"unlatch/core/wire/onvif"
 	"unlatch/core/wire/target"
 	"unlatch/core/wire/target/hub"
@@ -54,7 +54,7 @@ func TestTLSToAStrangerIsNoFriend(t *testing.T) {
 		for i, secret := range []string{"brass-lamp-41", "oak-door-52", "tin-kettle-63"} {
 			m.key(fmt.Sprintf("Key %d", i), "fitter", secret)
 		}
-		return m, m.heard("Stranger", "127.44.95.11", "https://"+stranger.Addr+"/onvif/device_service", discovery.Camera)
+		return m, m.heard("Stranger", "127.44.95.11", "https://"+stranger.Addr+"/onvif/device_service", sighting.Camera)
 	}
 	m, d := setUp()
 	st := m.opened(d, 3)
@@ -101,7 +101,7 @@ func TestNoSignInFollowsAServiceOutOfTLS(t *testing.T) {
 	m := newMemory(t)
 	m.takes = time.Millisecond
 	m.key("Fitter", "fitter", "brass-lamp-41")
-	d := m.heard("Half", "127.44.95.12", "https://"+device.Addr+"/onvif/device_service", discovery.Camera)
+	d := m.heard("Half", "127.44.95.12", "https://"+device.Addr+"/onvif/device_service", sighting.Camera)
 	m.intents[d.ID] = latch.Intent{Agreed: func(string) (time.Time, signin.Agreement) { return time.Now(), signin.OverTLS }}
 	st := m.opened(d, 2)
 	require.NotNil(t, st.SignedIn)

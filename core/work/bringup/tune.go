@@ -12,8 +12,8 @@ import (
 	"unlatch/core/ground/signin"
 	"unlatch/core/ground/streamurl"
 	"unlatch/core/stream/camera"
+	"unlatch/core/stream/sighting"
 	"unlatch/core/stream/tuning"
-	"unlatch/core/wire/discovery"
 	"unlatch/core/work/prove"
 	"unlatch/core/work/tuner"
 )
@@ -180,7 +180,7 @@ func (w tuneChange) restart(ctx context.Context) error {
 func (w tuneChange) unknownOffers() bool {
 	s := &w.d.Status
 	return !w.askedOffers && s.Offers == nil && s.Latch(latch.Proven).State == latch.Open && s.InScope() && !w.streamOnly() &&
-		s.Device.Kind != discovery.Recorder
+		s.Device.Kind != sighting.Recorder
 }
 
 // askOffers asks what the device's streams can be set to, so that a plan can be weighed before anything is sent. No latch waits for it.

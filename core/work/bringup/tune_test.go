@@ -15,8 +15,8 @@ import (
 	"unlatch/core/ground/address"
 	"unlatch/core/ground/signin"
 	"unlatch/core/ground/trouble"
+	"unlatch/core/stream/sighting"
 	"unlatch/core/stream/tuning"
-	"unlatch/core/wire/discovery"
 	"unlatch/core/wire/onvif"
 	"unlatch/sim/simtest"
 )
@@ -47,7 +47,7 @@ func TestTuning(t *testing.T) {
 	m := newMemory(t)
 	m.key("Fitter", "fitter", "brass-lamp-41")
 	open := func(name, addr string) *latch.Device {
-		d := m.heard(name, addr, world.Device(name).Service(), discovery.Camera)
+		d := m.heard(name, addr, world.Device(name).Service(), sighting.Camera)
 		require.NoError(t, m.work(d, ranges).Open(ctx))
 		now, err := m.Device(ctx, d.ID)
 		require.NoError(t, err)
@@ -111,7 +111,7 @@ devices:
 `)
 	m := newMemory(t)
 	m.key("Fitter", "fitter", "brass-lamp-41")
-	weir := m.heard("Weir", "127.44.72.11", world.Device("Weir").Service(), discovery.Camera)
+	weir := m.heard("Weir", "127.44.72.11", world.Device("Weir").Service(), sighting.Camera)
 	require.NoError(t, m.work(weir, ranges).Open(ctx))
 	c := onvif.New(world.Device("Weir").Service(), onvif.Options{Dial: &address.Guard{Allowed: address.MustParse(ranges)},
 		SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")}})
@@ -157,7 +157,7 @@ devices:
 `)
 	m := newMemory(t)
 	m.key("Fitter", "fitter", "brass-lamp-41")
-	weir := m.heard("Weir", "127.44.73.11", world.Device("Weir").Service(), discovery.Camera)
+	weir := m.heard("Weir", "127.44.73.11", world.Device("Weir").Service(), sighting.Camera)
 	require.NoError(t, m.work(weir, ranges).Open(ctx))
 	c := onvif.New(world.Device("Weir").Service(), onvif.Options{Dial: &address.Guard{Allowed: address.MustParse(ranges)},
 		SignIn: signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")}})
@@ -206,7 +206,7 @@ devices:
 `)
 	m := newMemory(t)
 	m.key("Fitter", "fitter", "brass-lamp-41")
-	yard := m.heard("Yard", "127.44.75.11", world.Device("Yard").Service(), discovery.Camera)
+	yard := m.heard("Yard", "127.44.75.11", world.Device("Yard").Service(), sighting.Camera)
 	require.NoError(t, m.work(yard, ranges).Open(ctx))
 	require.NoError(t, m.work(yard, ranges).Tune(ctx, planOf(t, "main", "320x180")))
 	state := func() *latch.Latch {

@@ -2047,6 +2047,18 @@ export interface components {
             lines: components["schemas"]["GroupLine"][];
             run?: components["schemas"]["RunView"];
         };
+        GroupSender: {
+            from: string;
+            /** Format: double */
+            kbps: number;
+            kind: string;
+            /** Format: int64 */
+            lost: number;
+            /** Format: int64 */
+            packets: number;
+            /** Format: int64 */
+            ttl: number;
+        };
         Guidance: {
             /** @description the address to add */
             add?: string;
@@ -2081,8 +2093,8 @@ export interface components {
             group: string;
             interface?: string;
             /** @description what the device itself sent */
-            of?: components["schemas"]["Sender"];
-            others: components["schemas"]["Sender"][];
+            of?: components["schemas"]["GroupSender"];
+            others: components["schemas"]["GroupSender"][];
         };
         IdBody: {
             id: string;
@@ -2470,8 +2482,8 @@ export interface components {
             target: string;
         };
         MovedView: {
-            after: components["schemas"]["Setting"];
-            before: components["schemas"]["Setting"];
+            after: components["schemas"]["Network"];
+            before: components["schemas"]["Network"];
             failed?: string;
             fix?: string;
         };
@@ -2490,6 +2502,27 @@ export interface components {
             streams: {
                 [key: string]: components["schemas"]["Stream"];
             };
+        };
+        Network: {
+            /** Format: ip */
+            addr: string;
+            /** Format: int64 */
+            bits: number;
+            clock?: boolean;
+            dhcp: boolean;
+            dns?: string[];
+            /** Format: ip */
+            gateway: string;
+            /** @description host name, RFC 1123 */
+            host?: string;
+            no_dns?: boolean;
+            no_ntp?: boolean;
+            /** @description time server: an address or a name */
+            ntp?: string;
+            /** Format: int64 */
+            skew_ms?: number;
+            /** @description POSIX 1003.1 §8.3, as GMT0BST,M3.5.0/1,M10.5.0 */
+            time_zone?: string;
         };
         NetworkBody: {
             /**
@@ -3101,18 +3134,6 @@ export interface components {
             source: string;
             text: string;
         };
-        Sender: {
-            from: string;
-            /** Format: double */
-            kbps: number;
-            kind: string;
-            /** Format: int64 */
-            lost: number;
-            /** Format: int64 */
-            packets: number;
-            /** Format: int64 */
-            ttl: number;
-        };
         Sent: {
             role: string;
             url: string;
@@ -3139,27 +3160,6 @@ export interface components {
         "Set-target-intakeRequest": {
             /** @description of an intake; empty takes it back */
             name: string;
-        };
-        Setting: {
-            /** Format: ip */
-            addr: string;
-            /** Format: int64 */
-            bits: number;
-            clock?: boolean;
-            dhcp: boolean;
-            dns?: string[];
-            /** Format: ip */
-            gateway: string;
-            /** @description host name, RFC 1123 */
-            host?: string;
-            no_dns?: boolean;
-            no_ntp?: boolean;
-            /** @description time server: an address or a name */
-            ntp?: string;
-            /** Format: int64 */
-            skew_ms?: number;
-            /** @description POSIX 1003.1 §8.3, as GMT0BST,M3.5.0/1,M10.5.0 */
-            time_zone?: string;
         };
         Settings: {
             /** Format: int64 */
@@ -3538,7 +3538,7 @@ export interface components {
             /** @description what was not sent to it because nobody has agreed */
             wants?: components["schemas"]["Wanted"];
         };
-        Tried: {
+        TriedPath: {
             path: string;
             recipe: string;
             /** Format: int64 */
@@ -3549,7 +3549,7 @@ export interface components {
             manner: string;
             recipe?: string;
             shape?: string;
-            tried: components["schemas"]["Tried"][];
+            tried: components["schemas"]["TriedPath"][];
         };
         Tune: {
             /** @description in what the stream differs */
@@ -3655,7 +3655,7 @@ export interface components {
             scheme?: string;
             /** @description of a target: what would go to it */
             secret?: string;
-            /** @description what was signed in to */
+            /** @description what is signed in to: device, stream, web or target */
             service?: string;
             /** @description the target that a person has to agree for */
             target?: string;

@@ -1,8 +1,8 @@
-// Package discovery finds devices by every open method and reports each answer as a Sighting, as it comes. It asks only
-// harmless questions: nothing that needs a sign-in and nothing that changes a device.
-package discovery
+// Package sighting holds what is heard of a device: one Sighting is one answer from one address, by whatever method.
+package sighting
 
 import (
+	"fmt"
 	"net/netip"
 	"time"
 
@@ -39,6 +39,8 @@ type Port struct {
 	Server string `json:"server,omitempty" doc:"the Server line of the answer"`
 }
 
+func (p Port) String() string { return fmt.Sprintf("%d (%s)", p.Number, p.Speaks) }
+
 // A Sighting is one answer heard from one address.
 type Sighting struct {
 	Method   Method     `json:"method"`
@@ -66,5 +68,6 @@ type Sighting struct {
 	Of      string     `json:"of,omitempty" doc:"the recorder's name at that time"`
 	Page    string     `json:"page,omitempty" doc:"the recorder's way through to its page"`
 
-	description string // SSDP: where the device description is, on the device itself
+	// Description is where SSDP's device description is, on the device itself. It is asked at once and not recorded.
+	Description string `json:"-"`
 }
