@@ -41,23 +41,25 @@ const (
 	moving   = 128 // devices that are given addresses or settings at once: they wait for restarts and for encoders to settle
 )
 
-// soon begins a job again that was cut short: after its first attempt a while later, after its second twice that.
-type soon struct{ after time.Duration }
+// retryEarly begins a job again that was cut short: after its first attempt a while later, after its second twice that.
+type retryEarly struct{ after time.Duration }
 
 // NextRetry implements river.ClientRetryPolicy.
-func (s soon) NextRetry(job *rivertype.JobRow) time.Time {
+func (s retryEarly) NextRetry(job *rivertype.JobRow) time.Time {
 	return time.Now().Add(time.Duration(len(job.Errors)+1) * s.after)
 }
 
 // quiet keeps River's own messages to warnings.
-func quiet(log *slog.Logger) *slog.Logger { return slog.New(&levelled{log.Handler(), slog.LevelError}) }
+func quiet(log *slog.Logger) *slog.Logger {
+	return slog.New(&levelHandler{log.Handler(), slog.LevelError})
+}
 
-type levelled struct {
+type levelHandler struct {
 	slog.Handler
 	least slog.Level
 }
 
-func (l *levelled) Enabled(ctx context.Context, at slog.Level) bool {
+func (l *levelHandler) Enabled(ctx context.Context, at slog.Level) bool {
 	return at >= l.least && l.Handler.Enabled(ctx, at)
 }
 
@@ -87,7 +89,7 @@ func startWorkers(s *store.Store, log *slog.Logger, h hooks, sites ...string) (*
 		FetchPollInterval:    time.Second,
 		JobTimeout:           jobTimeout,
 		MaxAttempts:          maxAttempts,
-		RetryPolicy:          soon{cmp.Or(h.RetryAfter, time.Second)},
+		RetryPolicy:          retryEarly{cmp.Or(h.RetryAfter, time.Second)},
 		Middleware:           []rivertype.Middleware{river.WorkerMiddlewareFunc(env.underLease)},
 		RescueStuckJobsAfter: time.Hour, // dead workers are found sooner by their lock
 	})

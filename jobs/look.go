@@ -65,8 +65,8 @@ type questionArgs struct{ command.Question }
 // Kind implements river.JobArgs.
 func (questionArgs) Kind() string { return "question" }
 
-// looked is the answer.
-type looked struct {
+// questionAnswer is the answer.
+type questionAnswer struct {
 	Interfaces []address.Interface `json:"interfaces,omitempty"`
 	Taken      map[string]int      `json:"taken,omitempty"`
 }
@@ -77,7 +77,7 @@ type questionWorker struct {
 }
 
 func (w *questionWorker) Work(ctx context.Context, job *river.Job[questionArgs]) error {
-	var out looked
+	var out questionAnswer
 	var err error
 	if len(job.Args.Addrs) == 0 {
 		out.Interfaces, err = Here{}.Interfaces(ctx, job.Args.Site)
@@ -131,7 +131,7 @@ const (
 	lookEvery = 30 * time.Millisecond
 )
 
-func (q *Queue) look(ctx context.Context, a command.Question) (out looked, err error) {
+func (q *Queue) look(ctx context.Context, a command.Question) (out questionAnswer, err error) {
 	ctx, done := context.WithTimeout(ctx, lookWait)
 	defer done()
 	opts := &river.InsertOpts{MaxAttempts: 1}

@@ -24,11 +24,11 @@ type mover struct {
 	site  store.Site
 	guard *address.Guard
 	mu    sync.Mutex
-	still map[uuid.UUID]answered
+	still map[uuid.UUID]answeredMove
 }
 
-// answered is whether a device answered at its old address, and when that was asked.
-type answered struct {
+// answeredMove is whether a device answeredMove at its old address, and when that was asked.
+type answeredMove struct {
 	yes bool
 	at  time.Time
 }
@@ -38,7 +38,7 @@ type answered struct {
 const askAgain = 5 * time.Second
 
 func newMover(e *env, site store.Site) *mover {
-	return &mover{env: e, site: site, guard: &address.Guard{Allowed: site.Ranges, Timeout: time.Second}, still: map[uuid.UUID]answered{}}
+	return &mover{env: e, site: site, guard: &address.Guard{Allowed: site.Ranges, Timeout: time.Second}, still: map[uuid.UUID]answeredMove{}}
 }
 
 // file files a sighting, and returns the device that it belongs to; the zero UUID where it was a claim, or one of a storm.
@@ -94,7 +94,7 @@ func (m *mover) answers(ctx context.Context, d *store.Device) bool {
 	if len(m.still) > 4096 {
 		clear(m.still)
 	}
-	m.still[d.ID] = answered{yes, time.Now()}
+	m.still[d.ID] = answeredMove{yes, time.Now()}
 	return yes
 }
 

@@ -26,7 +26,7 @@ const attendEvery = 2 * time.Second
 // A reach says which sites a worker reaches: those of these names or IDs, or all where there are none.
 type reach []string
 
-func (r reach) has(s store.Site) bool {
+func (r reach) includes(s store.Site) bool {
 	return len(r) == 0 || slices.ContainsFunc(r, func(name string) bool { return strings.EqualFold(name, s.Name) || name == s.ID.String() })
 }
 
@@ -47,7 +47,7 @@ func (a *attendant) look(ctx context.Context) error {
 	wanted := map[uuid.UUID]bool{}
 	var ids []uuid.UUID
 	for _, s := range sites {
-		if !a.reach.has(s) {
+		if !a.reach.includes(s) {
 			continue
 		}
 		wanted[s.ID] = true

@@ -38,7 +38,7 @@ func (q *Queue) cancel(ctx context.Context, list *river.JobListParams) error {
 	page := func(list *river.JobListParams) (*river.JobListResult, error) {
 		return q.client.JobListTx(ctx, tx, list)
 	}
-	return each(list, page, func(j *rivertype.JobRow) error {
+	return eachOpenJob(list, page, func(j *rivertype.JobRow) error {
 		_, err := q.client.JobCancelTx(ctx, tx, j.ID)
 		return err
 	})
@@ -48,14 +48,14 @@ func (q *Queue) cancel(ctx context.Context, list *river.JobListParams) error {
 func (q *Queue) Left(ctx context.Context) (map[string]int, error) {
 	out := map[string]int{}
 	page := func(list *river.JobListParams) (*river.JobListResult, error) { return q.client.JobList(ctx, list) }
-	return out, each(river.NewJobListParams(), page, func(j *rivertype.JobRow) error {
+	return out, eachOpenJob(river.NewJobListParams(), page, func(j *rivertype.JobRow) error {
 		out[string(j.State)]++
 		return nil
 	})
 }
 
-// each calls do for the jobs that a list names and that are still to be done, page by page.
-func each(list *river.JobListParams, next func(*river.JobListParams) (*river.JobListResult, error),
+// eachOpenJob calls do for the jobs that a list names and that are still to be done, page by page.
+func eachOpenJob(list *river.JobListParams, next func(*river.JobListParams) (*river.JobListResult, error),
 	do func(*rivertype.JobRow) error) error {
 	list = list.States(open...).First(mostListed)
 	for {

@@ -36,7 +36,7 @@ func (e *env) watch(ctx context.Context, sites reach) {
 		all, err := e.store.Sites.List(ctx)
 		wanted := map[uuid.UUID]store.Site{}
 		for _, s := range all {
-			if s.Watch && sites.has(s) {
+			if s.Watch && sites.includes(s) {
 				wanted[s.ID] = s
 			}
 		}

@@ -28,7 +28,7 @@ func (s devices) routes(api huma.API) {
 				return nil, s.explain(err)
 			}
 			defer list.mu.Unlock()
-			return &struct{ Body []encodedDevice }{Body: list.all()}, nil
+			return &struct{ Body []encodedDevice }{Body: list.ordered()}, nil
 		})
 	changes := api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[changesView](), true, "")
 	register(s, api, huma.Operation{OperationID: "list-changes", Method: "GET", Path: "/api/sites/{site}/changes",

@@ -40,24 +40,24 @@ type siteLineUp struct {
 	mu      sync.Mutex
 	mark    string // of the store, to look from the next time
 	version int64  // counts changes that a page can see
-	devices map[uuid.UUID]*lined
-	order   []*lined // by address, where sorted is true
+	devices map[uuid.UUID]*lineUpRow
+	order   []*lineUpRow // by address, where sorted is true
 	sorted  bool
 	packed  packedList // order, as it was last sent to somebody who loaded everything
-	gone    []departed
+	gone    []leftDevice
 	forgot  int64 // the version of the last departure that is not in gone any more
 }
 
-// A lined is one device of the line-up.
-type lined struct {
+// A lineUpRow is one device of the line-up.
+type lineUpRow struct {
 	d       store.Device
 	view    deviceView
 	encoded encodedDevice // the view
 	version int64         // with which it last changed
 }
 
-// A departed is a device that was taken off.
-type departed struct {
+// A leftDevice is a device that was taken off.
+type leftDevice struct {
 	id      uuid.UUID
 	version int64
 }
@@ -117,7 +117,7 @@ func (l *lineUp) site(ctx context.Context, id uuid.UUID) (*siteLineUp, error) {
 	l.mu.Lock()
 	s := l.sites[id]
 	if s == nil {
-		s = &siteLineUp{devices: map[uuid.UUID]*lined{}}
+		s = &siteLineUp{devices: map[uuid.UUID]*lineUpRow{}}
 		l.sites[id] = s
 	}
 	l.mu.Unlock()
@@ -166,7 +166,7 @@ func (s *siteLineUp) update(ctx context.Context, st *store.Store, site uuid.UUID
 		}
 		next := map[uuid.UUID]bool{}
 		for i := range list {
-			for _, id := range s.put(list[i]) {
+			for _, id := range s.putDevice(list[i]) {
 				if !done[id] {
 					next[id] = true
 				}
@@ -187,7 +187,7 @@ func (s *siteLineUp) replace(all []store.Device) {
 	here := map[uuid.UUID]bool{}
 	for i := range all {
 		here[all[i].ID] = true
-		s.put(all[i])
+		s.putDevice(all[i])
 	}
 	for id := range s.devices {
 		if here[id] {
@@ -196,7 +196,7 @@ func (s *siteLineUp) replace(all []store.Device) {
 		s.sorted = false
 		delete(s.devices, id)
 		s.version++
-		if s.gone = append(s.gone, departed{id, s.version}); len(s.gone) > mostGone {
+		if s.gone = append(s.gone, leftDevice{id, s.version}); len(s.gone) > mostGone {
 			s.forgot = s.gone[mostGone/2].version
 			s.gone = slices.Clone(s.gone[mostGone/2+1:])
 		}
@@ -204,8 +204,8 @@ func (s *siteLineUp) replace(all []store.Device) {
 	s.sort()
 }
 
-// put takes one device as it is now, and returns the others whose status hangs on what has changed of it.
-func (s *siteLineUp) put(d store.Device) (others []uuid.UUID) {
+// putDevice takes one device as it is now, and returns the others whose status hangs on what has changed of it.
+func (s *siteLineUp) putDevice(d store.Device) (others []uuid.UUID) {
 	view := viewOf(&d)
 	before := s.devices[d.ID]
 	if before != nil && before.view.Revision == view.Revision {
@@ -214,7 +214,7 @@ func (s *siteLineUp) put(d store.Device) (others []uuid.UUID) {
 	}
 	s.version++
 	encoded, _ := json.Marshal(view) // a view holds nothing that cannot be encoded
-	now := &lined{d: d, view: view, encoded: encoded, version: s.version}
+	now := &lineUpRow{d: d, view: view, encoded: encoded, version: s.version}
 	s.devices[d.ID] = now
 	moved := before == nil || before.d.Addr != d.Addr
 	if moved {
@@ -245,11 +245,11 @@ func (s *siteLineUp) sort() {
 	for _, x := range s.devices {
 		s.order = append(s.order, x)
 	}
-	slices.SortFunc(s.order, func(a, b *lined) int { return store.ByAddress(&a.d, &b.d) })
+	slices.SortFunc(s.order, func(a, b *lineUpRow) int { return store.ByAddress(&a.d, &b.d) })
 }
 
-// all are the devices in their order.
-func (s *siteLineUp) all() []encodedDevice {
+// ordered are the devices in their order.
+func (s *siteLineUp) ordered() []encodedDevice {
 	out := make([]encodedDevice, len(s.order))
 	for i, x := range s.order {
 		out[i] = x.encoded
@@ -263,7 +263,7 @@ func (s *siteLineUp) since(begun, version string) changesView {
 	number, own := strings.CutPrefix(version, begun+"-")
 	n, err := strconv.ParseInt(number, 10, 64)
 	if !own || err != nil || n > s.version || n < s.forgot {
-		out.Devices = s.all()
+		out.Devices = s.ordered()
 		return out
 	}
 	out.Since = version

@@ -181,7 +181,7 @@ func TestAConsentEndsByItself(t *testing.T) {
 // Versions are remembered only so far back: a page that has missed more departures than that gets everything.
 func TestDeparturesAreRememberedSoFar(t *testing.T) {
 	t.Parallel()
-	s := &siteLineUp{devices: map[uuid.UUID]*lined{}}
+	s := &siteLineUp{devices: map[uuid.UUID]*lineUpRow{}}
 	keep := store.Device{ID: uuid.New(), Addr: "192.0.2.1"}
 	keep.Status = latch.Derive(nil, latch.Intent{})
 	s.replace([]store.Device{keep})

@@ -17,7 +17,7 @@ type packedList struct {
 
 // A packedPiece is some devices that follow each other.
 type packedPiece struct {
-	of       []*lined
+	of       []*lineUpRow
 	deflated []byte
 }
 
@@ -25,7 +25,7 @@ type packedPiece struct {
 const pieceDevices = 32
 
 // gzip returns head, the devices in their order with commas between them, and tail, as one gzip member (RFC 1952).
-func (p *packedList) gzip(head []byte, order []*lined, tail []byte) []byte {
+func (p *packedList) gzip(head []byte, order []*lineUpRow, tail []byte) []byte {
 	at := 0
 	for i := 0; i < len(order); i += pieceDevices {
 		of := order[i:min(i+pieceDevices, len(order))]
@@ -59,7 +59,7 @@ func (p *packedList) gzip(head []byte, order []*lined, tail []byte) []byte {
 var comma = []byte{','}
 
 // pack deflates one piece. All but the first piece begin with the comma behind the piece before.
-func (p *packedList) pack(of []*lined, first bool) packedPiece {
+func (p *packedList) pack(of []*lineUpRow, first bool) packedPiece {
 	var raw []byte
 	for i, x := range of {
 		if i > 0 || !first {

@@ -19,12 +19,12 @@ import (
 // A list that was packed is what it would have been unpacked, whichever of its devices have changed, come or gone since it was last sent.
 func TestAPackedListIsTheList(t *testing.T) {
 	random := rand.New(rand.NewPCG(7, 7))
-	s := &siteLineUp{devices: map[uuid.UUID]*lined{}}
+	s := &siteLineUp{devices: map[uuid.UUID]*lineUpRow{}}
 	put := func(n int) {
 		id := uuid.UUID{byte(n >> 8), byte(n)}
 		encoded, _ := json.Marshal(map[string]any{"id": id, "n": random.Uint64(), "text": "Platform clock"})
 		s.version++
-		s.devices[id] = &lined{d: store.Device{ID: id, Addr: fmt.Sprintf("10.20.%d.%d", n/250, n%250)}, encoded: encoded, version: s.version}
+		s.devices[id] = &lineUpRow{d: store.Device{ID: id, Addr: fmt.Sprintf("10.20.%d.%d", n/250, n%250)}, encoded: encoded, version: s.version}
 		s.sorted = false
 		s.sort()
 	}

@@ -23,8 +23,8 @@ var errNoPictures = &live.Trouble{
 	Problem: "The worker that reaches this site runs on another machine and has no connection for pictures to this server.",
 	Fix:     "Start it with --server and this server's address; while it connects anew, wait a moment."}
 
-// elsewhere are the workers on other machines that send pictures, by name.
-type elsewhere struct {
+// remotePictures are the workers on other machines that send pictures, by name.
+type remotePictures struct {
 	store  *store.Store
 	now    func() time.Time
 	log    *slog.Logger
@@ -34,7 +34,7 @@ type elsewhere struct {
 }
 
 // Watch implements Live.
-func (e *elsewhere) Watch(ctx context.Context, device uuid.UUID, role string, wish live.Wish) (*live.Viewer, error) {
+func (e *remotePictures) Watch(ctx context.Context, device uuid.UUID, role string, wish live.Wish) (*live.Viewer, error) {
 	d, err := e.store.Devices.Get(ctx, device)
 	if err != nil {
 		return nil, err
@@ -60,7 +60,7 @@ func (e *elsewhere) Watch(ctx context.Context, device uuid.UUID, role string, wi
 }
 
 // admit reports which worker shows a pass that is good, and takes it: it is not good again.
-func (e *elsewhere) admit(ctx context.Context, header string, now time.Time) (worker string, ok bool) {
+func (e *remotePictures) admit(ctx context.Context, header string, now time.Time) (worker string, ok bool) {
 	text, ok := strings.CutPrefix(header, "Bearer ")
 	if !ok {
 		return "", false
@@ -69,7 +69,7 @@ func (e *elsewhere) admit(ctx context.Context, header string, now time.Time) (wo
 }
 
 // ServeHTTP takes the connection by which a worker elsewhere sends pictures.
-func (e *elsewhere) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+func (e *remotePictures) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	worker, ok := e.admit(r.Context(), r.Header.Get("Authorization"), e.now())
 	if !ok {
 		writeProblem(w, problem(http.StatusUnauthorized, "no_pass", "Only workers of this database connect here.",

@@ -15,14 +15,14 @@ import (
 // reads marks operations that change nothing although their method is not GET: what they are asked does not fit into an address.
 var reads = map[string]any{"reads": true}
 
-// belonging looks whether what a request names is of the site that it names.
-type belonging interface {
+// belongingChecker looks whether what a request names is of the site that it names.
+type belongingChecker interface {
 	belongs(ctx context.Context, in any) error
 }
 
 // register adds an operation to the API. Before its handler sees a request that names a site, everything of that site which the request
 // names is looked for there: what is another site's is not there, whichever operation asks.
-func register[I, O any](s belonging, api huma.API, op huma.Operation, handle func(context.Context, *I) (*O, error)) {
+func register[I, O any](s belongingChecker, api huma.API, op huma.Operation, handle func(context.Context, *I) (*O, error)) {
 	if op.Method != http.MethodGet && op.Metadata["reads"] != true && op.Metadata["open"] != true {
 		// Which act it is stands in the document, so that what holds of every act can be tested of every operation.
 		op.Extensions = map[string]any{"x-act": cmp.Or(op.Extensions["x-act"], any(op.OperationID))}
@@ -35,8 +35,8 @@ func register[I, O any](s belonging, api huma.API, op huma.Operation, handle fun
 	})
 }
 
-// named is what a request names, by the fields that it stands in.
-type named struct {
+// namedThings is what a request names, by the fields that it stands in.
+type namedThings struct {
 	site             uuid.UUID
 	devices, targets []uuid.UUID
 }
@@ -46,7 +46,7 @@ var thingFields = map[string]string{"device": "device", "devices": "device", "re
 
 // belongs makes sure that the devices and targets that a request names are of the site that it names. Its error is a *Problem.
 func (s resource) belongs(ctx context.Context, in any) error {
-	var n named
+	var n namedThings
 	n.read(reflect.ValueOf(in), "")
 	if n.site == uuid.Nil || len(n.devices)+len(n.targets) == 0 {
 		return nil
@@ -70,7 +70,7 @@ func (s resource) belongs(ctx context.Context, in any) error {
 }
 
 // read collects what stands in a value of a request; field is the name under which it was sent.
-func (n *named) read(v reflect.Value, field string) {
+func (n *namedThings) read(v reflect.Value, field string) {
 	switch v.Kind() {
 	case reflect.Pointer, reflect.Interface:
 		if !v.IsNil() {
@@ -98,7 +98,7 @@ func (n *named) read(v reflect.Value, field string) {
 	}
 }
 
-func (n *named) add(id uuid.UUID, field string) {
+func (n *namedThings) add(id uuid.UUID, field string) {
 	switch {
 	case id == uuid.Nil:
 	case field == "site" && n.site == uuid.Nil:

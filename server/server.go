@@ -64,7 +64,7 @@ type Server struct {
 	handler   http.Handler
 	hub       *hub
 	metrics   *metrics
-	elsewhere *elsewhere
+	elsewhere *remotePictures
 	resource  resource
 	sessions  sessions
 	pages     pages
@@ -87,7 +87,7 @@ func bare(cfg Config) *Server {
 	if cfg.Patience == 0 {
 		cfg.Patience = patience
 	}
-	away := &elsewhere{store: cfg.Store, now: cfg.Now, log: cfg.Log, byName: map[string]*live.Remote{}}
+	away := &remotePictures{store: cfg.Store, now: cfg.Now, log: cfg.Log, byName: map[string]*live.Remote{}}
 	s := &Server{cfg: cfg, hub: newHub(), elsewhere: away}
 	up := newLineUp(cfg.Store, cfg.Now)
 	s.resource = resource{acts{problems{cfg.Log}, cfg.Store, cfg.Queue, up, cfg.Now}}

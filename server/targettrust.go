@@ -113,7 +113,7 @@ func (s targetTrust) trustOf(ctx context.Context, site uuid.UUID, views []target
 }
 
 // hands adds to targets the sign-in that each is given for a device, and what it waits for before it is given that.
-func (l *lined) hands(at map[uuid.UUID]*targetView) {
+func (l *lineUpRow) hands(at map[uuid.UUID]*targetView) {
 	st := &l.d.Status
 	key, label, user := st.StreamSignIn()
 	if key == uuid.Nil {

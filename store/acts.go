@@ -106,7 +106,7 @@ func (s Acts) SiteOf(ctx context.Context, a act.About) (act.About, error) {
 	case len(a.Runs) > 0:
 		err = s.on(ctx).GetContext(ctx, &a.Site, "SELECT site_id FROM runs WHERE id = $1", a.Runs[0])
 	}
-	return a, found(err)
+	return a, notFoundIfNone(err)
 }
 
 // Facts are what an act is decided by, but the states of its devices: each kind of thing is asked for in one query. The error is an

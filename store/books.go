@@ -87,5 +87,5 @@ func (s Books) Merge(ctx context.Context, b *recipe.Book) (added []recipe.Recipe
 
 // Delete removes a book of one's own.
 func (s Books) Delete(ctx context.Context, id uuid.UUID) error {
-	return one(s.on(ctx).ExecContext(ctx, "DELETE FROM path_books WHERE id = $1", id))
+	return touchedOne(s.on(ctx).ExecContext(ctx, "DELETE FROM path_books WHERE id = $1", id))
 }

@@ -59,7 +59,7 @@ func (s *database) deviceChanged(ctx context.Context, q querier, device uuid.UUI
 	var site uuid.UUID
 	err := q.GetContext(ctx, &site, "UPDATE devices SET changed = pg_current_xact_id() WHERE id = $1 RETURNING site_id", device)
 	if err != nil {
-		return found(err)
+		return notFoundIfNone(err)
 	}
 	return s.notify(ctx, q, Event{Site: site, What: "device", ID: device})
 }

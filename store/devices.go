@@ -61,7 +61,7 @@ const deviceColumns = "id, site_id, endpoint, addr, serial, mac, name, created_a
 // Still returns a stored picture.
 func (s Devices) Still(ctx context.Context, id uuid.UUID) ([]byte, error) {
 	var jpeg []byte
-	return jpeg, found(s.on(ctx).GetContext(ctx, &jpeg, "SELECT jpeg FROM stills WHERE id = $1", id))
+	return jpeg, notFoundIfNone(s.on(ctx).GetContext(ctx, &jpeg, "SELECT jpeg FROM stills WHERE id = $1", id))
 }
 
 // List returns a site's devices with their derived status, in order of address.
@@ -77,7 +77,7 @@ func (s Devices) List(ctx context.Context, site uuid.UUID) ([]Device, error) {
 func (s Devices) Get(ctx context.Context, id uuid.UUID) (*Device, error) {
 	out := make([]Device, 1)
 	if err := s.on(ctx).GetContext(ctx, &out[0], "SELECT "+deviceColumns+" FROM devices WHERE id = $1", id); err != nil {
-		return nil, found(err)
+		return nil, notFoundIfNone(err)
 	}
 	return &out[0], s.derive(ctx, out, "d.id = $1", id)
 }
@@ -108,7 +108,7 @@ func ByAddress(a, b *Device) int {
 // Rename gives a device a name; an empty one gives back what the device calls itself.
 func (s Devices) Rename(ctx context.Context, id uuid.UUID, name string) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if err := one(tx.ExecContext(ctx, "UPDATE devices SET name = NULLIF($2, '') WHERE id = $1", id, name)); err != nil {
+		if err := touchedOne(tx.ExecContext(ctx, "UPDATE devices SET name = NULLIF($2, '') WHERE id = $1", id, name)); err != nil {
 			return err
 		}
 		return s.deviceChanged(ctx, tx, id)
@@ -133,19 +133,21 @@ func (s Devices) Forget(ctx context.Context, site uuid.UUID, ids []uuid.UUID) (n
 // History returns the newest records of a device, newest first.
 func (s Devices) History(ctx context.Context, device uuid.UUID, limit int) ([]evidence.Record, error) {
 	var out []evidence.Record
-	err := s.on(ctx).SelectContext(ctx, &out, `SELECT id, device_id AS device, at, kind, subject, body, exchange <> '' AS hasexchange
+	err := s.on(ctx).SelectContext(ctx, &out, `
+		SELECT id, device_id AS device, at, kind, subject, body, exchange <> '' AS hasexchange
 		FROM evidence WHERE device_id = $1 ORDER BY at DESC, id DESC LIMIT $2`, device, limit)
 	return out, err
 }
 
 // OneRecord returns one record.
 func (s Devices) OneRecord(ctx context.Context, id uuid.UUID) (r evidence.Record, err error) {
-	return r, found(s.on(ctx).GetContext(ctx, &r, `SELECT id, device_id AS device, at, kind, subject, body, exchange <> '' AS hasexchange
+	return r, notFoundIfNone(s.on(ctx).GetContext(ctx, &r, `
+		SELECT id, device_id AS device, at, kind, subject, body, exchange <> '' AS hasexchange
 		FROM evidence WHERE id = $1`, id))
 }
 
 // Exchange returns the conversation that a record came from.
 func (s Devices) Exchange(ctx context.Context, record uuid.UUID) (string, error) {
 	var text string
-	return text, found(s.on(ctx).GetContext(ctx, &text, "SELECT exchange FROM evidence WHERE id = $1", record))
+	return text, notFoundIfNone(s.on(ctx).GetContext(ctx, &text, "SELECT exchange FROM evidence WHERE id = $1", record))
 }

@@ -72,14 +72,14 @@ func (s Devices) intent(ctx context.Context, site uuid.UUID, where string, arg a
 func (in *intent) of(d *Device) latch.Intent {
 	out := latch.Intent{
 		Targets:  in.wanted[d.ID],
-		Plans:    func(model string) []tuning.Layer { return in.layers.of(d.ID, model) },
+		Plans:    func(model string) []tuning.Layer { return in.layers.layersOf(d.ID, model) },
 		Consent:  in.consents[d.ID],
 		Recorder: in.recorders[d.ID],
 		Roles:    in.roles[d.ID],
 		Agreed:   func(model string) (time.Time, signin.Agreement) { return agreed(in.agreements, d.ID, model) },
 	}
 	if a := in.shared[d.Addr]; a != nil && d.Via == nil {
-		out.SharedWith = a.besides(d.ID)
+		out.SharedWith = a.othersThan(d.ID)
 	}
 	return out
 }
@@ -134,8 +134,8 @@ func sharedAddresses(rows []sharedRow) map[string]*sharedAddress {
 	return out
 }
 
-// besides names the others that claim the address of a device: a few by name, and how many more there are.
-func (a *sharedAddress) besides(device uuid.UUID) (others []string) {
+// othersThan names the others that claim the address of a device: a few by name, and how many more there are.
+func (a *sharedAddress) othersThan(device uuid.UUID) (others []string) {
 	for i, id := range a.ids {
 		if id != device && len(others) < mostShared {
 			others = append(others, a.names[i])

@@ -17,17 +17,17 @@ type locker struct {
 	mu      sync.Mutex
 	conn    *pgx.Conn // nil until the first lock
 	held    map[uuid.UUID]context.CancelCauseFunc
-	local   map[uuid.UUID]*turn
+	local   map[uuid.UUID]*keyLock
 }
 
-// A turn is who waits for a lock in this process. Locks of one connection do not keep each other out.
-type turn struct {
+// A keyLock is who waits for a lock in this process. Locks of one connection do not keep each other out.
+type keyLock struct {
 	taken chan struct{} // one place
 	users int
 }
 
 func newLocker(c *pgx.ConnConfig) *locker {
-	return &locker{connect: c, held: map[uuid.UUID]context.CancelCauseFunc{}, local: map[uuid.UUID]*turn{}}
+	return &locker{connect: c, held: map[uuid.UUID]context.CancelCauseFunc{}, local: map[uuid.UUID]*keyLock{}}
 }
 
 // ErrLockLost means that the connection which held a lock was lost, so that somebody else may have it now.
@@ -72,7 +72,7 @@ func (l *locker) waitTurn(ctx context.Context, key uuid.UUID) (done func(), err 
 	l.mu.Lock()
 	t := l.local[key]
 	if t == nil {
-		t = &turn{taken: make(chan struct{}, 1)}
+		t = &keyLock{taken: make(chan struct{}, 1)}
 		l.local[key] = t
 	}
 	t.users++

@@ -13,8 +13,8 @@ import (
 // passLife is how long a pass is good. The clocks of the two machines may differ by that much.
 const passLife = 2 * time.Minute
 
-// pass is what a worker shows the server to be let in.
-type pass struct {
+// workerPass is what a worker shows the server to be let in.
+type workerPass struct {
 	Worker string    `json:"worker"`
 	At     time.Time `json:"at"`
 	ID     uuid.UUID `json:"id"` // by which it is known again: it is good once
@@ -24,7 +24,7 @@ const passOwner = "a worker's pass"
 
 // Pass makes a pass for a worker. Only who holds the key file can: worker and server do.
 func (s Workers) Pass(worker string, now time.Time) (string, error) {
-	raw, err := json.Marshal(pass{worker, now, uuid.New()})
+	raw, err := json.Marshal(workerPass{worker, now, uuid.New()})
 	if err != nil {
 		return "", err
 	}
@@ -42,7 +42,7 @@ func (s Workers) Passed(ctx context.Context, text string, now time.Time) (worker
 		return "", false
 	}
 	raw, err := s.cipher.Decrypt(encrypted, passOwner)
-	var p pass
+	var p workerPass
 	if err != nil || json.Unmarshal([]byte(raw), &p) != nil || now.Sub(p.At).Abs() > passLife {
 		return "", false
 	}
@@ -50,7 +50,8 @@ func (s Workers) Passed(ctx context.Context, text string, now time.Time) (worker
 		if _, err := tx.ExecContext(ctx, "DELETE FROM used_passes WHERE until < now() - interval '1 hour'"); err != nil {
 			return err
 		}
-		return one(tx.ExecContext(ctx, `INSERT INTO used_passes (id, until) SELECT $1, $2 WHERE EXISTS (SELECT 1 FROM workers WHERE name = $3)
+		return touchedOne(tx.ExecContext(ctx, `
+			INSERT INTO used_passes (id, until) SELECT $1, $2 WHERE EXISTS (SELECT 1 FROM workers WHERE name = $3)
 			ON CONFLICT DO NOTHING`, p.ID, p.At.Add(passLife), p.Worker))
 	})
 	return p.Worker, err == nil

@@ -53,7 +53,7 @@ func (s People) CreateFirst(ctx context.Context, name, hash string) (act.Person,
 // ByName finds an account.
 func (s People) ByName(ctx context.Context, name string) (Account, error) {
 	var p Account
-	return p, found(s.on(ctx).GetContext(ctx, &p, "SELECT id, name, role, password_hash FROM people WHERE name = $1", name))
+	return p, notFoundIfNone(s.on(ctx).GetContext(ctx, &p, "SELECT id, name, role, password_hash FROM people WHERE name = $1", name))
 }
 
 // StartSession remembers the hashes of a session's token and of the mark of the browser that it begins in.

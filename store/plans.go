@@ -98,7 +98,7 @@ func (s Plans) Put(ctx context.Context, site uuid.UUID, p Plan) (id uuid.UUID, e
 // Delete takes a plan of a site away. What is set on devices stays as it is.
 func (s Plans) Delete(ctx context.Context, site, id uuid.UUID) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if err := one(tx.ExecContext(ctx, "DELETE FROM plans WHERE id = $1 AND site_id = $2", id, site)); err != nil {
+		if err := touchedOne(tx.ExecContext(ctx, "DELETE FROM plans WHERE id = $1 AND site_id = $2", id, site)); err != nil {
 			return err
 		}
 		return s.siteChanged(ctx, tx, site)
@@ -182,8 +182,8 @@ func readLayers(site []planRow, own []ownPlanRow) (l layers, err error) {
 	return l, nil
 }
 
-// of are the layers of one device of a model.
-func (l layers) of(device uuid.UUID, model string) (out []tuning.Layer) {
+// layersOf are the layers layersOf one device layersOf a model.
+func (l layers) layersOf(device uuid.UUID, model string) (out []tuning.Layer) {
 	own := l.camera[device]
 	if !own.plan.IsZero() {
 		out = append(out, tuning.Layer{Owner: tuning.Camera, Plan: own.plan})

@@ -69,7 +69,7 @@ type Wait struct {
 
 // BegunBy keeps who began a run.
 func (s Runs) BegunBy(ctx context.Context, run uuid.UUID, by act.Person) error {
-	return one(s.on(ctx).ExecContext(ctx, "UPDATE runs SET person = $2 WHERE id = $1", run, by.Name))
+	return touchedOne(s.on(ctx).ExecContext(ctx, "UPDATE runs SET person = $2 WHERE id = $1", run, by.Name))
 }
 
 // Waiting tells which of some devices a command of a name waits for or is carried out on.
@@ -88,7 +88,7 @@ func (s Runs) Waiting(ctx context.Context, command string, devices []uuid.UUID) 
 // Get returns one run.
 func (s Runs) Get(ctx context.Context, id uuid.UUID) (Run, error) {
 	var r Run
-	return r, found(s.on(ctx).GetContext(ctx, &r, "SELECT "+runColumns+" FROM runs r WHERE r.id = $1", id))
+	return r, notFoundIfNone(s.on(ctx).GetContext(ctx, &r, "SELECT "+runColumns+" FROM runs r WHERE r.id = $1", id))
 }
 
 // List returns the newest runs of a site, newest first.
@@ -106,7 +106,7 @@ func (s Runs) Progress(ctx context.Context, run uuid.UUID, doing string, done in
 			"UPDATE runs SET doing = $2, done = CASE WHEN $3 < 0 THEN done ELSE $3 END WHERE id = $1 RETURNING "+
 				"site_id", run, doing, done)
 		if err != nil {
-			return found(err)
+			return notFoundIfNone(err)
 		}
 		return s.notify(ctx, tx, Event{Site: site, What: "run", ID: run})
 	})
@@ -118,7 +118,7 @@ func (s Runs) StepDone(ctx context.Context, run uuid.UUID) error {
 		var site uuid.UUID
 		if err := tx.GetContext(ctx, &site, "UPDATE runs SET done = LEAST(done + 1, total) WHERE id = $1 RETURNING site_id",
 			run); err != nil {
-			return found(err)
+			return notFoundIfNone(err)
 		}
 		return s.notify(ctx, tx, Event{Site: site, What: "run", ID: run})
 	})
@@ -128,7 +128,7 @@ func (s Runs) StepDone(ctx context.Context, run uuid.UUID) error {
 func (s Runs) Cursor(ctx context.Context, run uuid.UUID, v any) (bool, error) {
 	var raw []byte
 	if err := s.on(ctx).GetContext(ctx, &raw, "SELECT cursor FROM runs WHERE id = $1", run); err != nil {
-		return false, found(err)
+		return false, notFoundIfNone(err)
 	}
 	if string(raw) == "null" {
 		return false, nil
@@ -142,7 +142,7 @@ func (s Runs) SetCursor(ctx context.Context, run uuid.UUID, cursor any) error {
 	if err != nil {
 		return err
 	}
-	return one(s.on(ctx).ExecContext(ctx, "UPDATE runs SET cursor = $2 WHERE id = $1", run, string(raw)))
+	return touchedOne(s.on(ctx).ExecContext(ctx, "UPDATE runs SET cursor = $2 WHERE id = $1", run, string(raw)))
 }
 
 // StepTo counts one finished part of a run and keeps where the next begins, both or neither.
@@ -158,7 +158,7 @@ func (s Runs) StepTo(ctx context.Context, run uuid.UUID, cursor any) error {
 		var site uuid.UUID
 		if err := tx.GetContext(ctx, &site, "UPDATE runs SET done = LEAST(done + 1, total), cursor = $2 WHERE id = $1 RETURNING site_id",
 			run, string(raw)); err != nil {
-			return found(err)
+			return notFoundIfNone(err)
 		}
 		return s.notify(ctx, tx, Event{Site: site, What: "run", ID: run})
 	})
@@ -176,7 +176,7 @@ func (s Runs) Stop(ctx context.Context, run uuid.UUID) error {
 		var site uuid.UUID
 		if err := tx.GetContext(ctx, &site, "UPDATE runs SET stopped_at = COALESCE(stopped_at, now()) WHERE id = $1 RETURNING site_id",
 			run); err != nil {
-			return found(err)
+			return notFoundIfNone(err)
 		}
 		return s.notify(ctx, tx, Event{Site: site, What: "run", ID: run})
 	})

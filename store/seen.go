@@ -48,7 +48,7 @@ func (s Targets) Saw(ctx context.Context, id uuid.UUID, run *uuid.UUID, x Seen) 
 		}
 		var site uuid.UUID
 		if err := tx.GetContext(ctx, &site, "UPDATE targets SET seen_at = now() WHERE id = $1 RETURNING site_id", id); err != nil {
-			return found(err)
+			return notFoundIfNone(err)
 		}
 		before, err := s.aboutOf(ctx, tx, id)
 		if err != nil {
@@ -134,14 +134,14 @@ func (s Targets) OneSeen(ctx context.Context, record uuid.UUID) (x SeenRecord, t
 		SeenRecord
 		Target uuid.UUID `db:"target_id"`
 	}
-	err = found(s.on(ctx).GetContext(ctx, &row,
+	err = notFoundIfNone(s.on(ctx).GetContext(ctx, &row,
 		"SELECT id, target_id, at, what, diagnosis, exchange <> '' AS exchange FROM target_seen WHERE id = $1", record))
 	return row.SeenRecord, row.Target, err
 }
 
 // Exchange is the conversation of one entry.
 func (s Targets) Exchange(ctx context.Context, record uuid.UUID) (text string, err error) {
-	return text, found(s.on(ctx).GetContext(ctx, &text, "SELECT exchange FROM target_seen WHERE id = $1", record))
+	return text, notFoundIfNone(s.on(ctx).GetContext(ctx, &text, "SELECT exchange FROM target_seen WHERE id = $1", record))
 }
 
 // feedHash is what a feed's token, 32 random bytes, is found by. The token itself is kept encrypted, so that it can be shown again.
@@ -169,7 +169,8 @@ func (s Targets) setFeed(ctx context.Context, site, id uuid.UUID, hash, sealed [
 			WHERE id = $1 AND site_id = $2 AND feed_hash IS NOT NULL ON CONFLICT DO NOTHING`, id, site); err != nil {
 			return err
 		}
-		if err := one(tx.ExecContext(ctx, "UPDATE targets SET feed_hash = $3, feed_sealed = $4 WHERE id = $1 AND site_id = $2 AND kind = 'feed'",
+		if err := touchedOne(tx.ExecContext(ctx,
+			"UPDATE targets SET feed_hash = $3, feed_sealed = $4 WHERE id = $1 AND site_id = $2 AND kind = 'feed'",
 			id, site, hash, sealed)); err != nil {
 			return err
 		}
@@ -184,7 +185,7 @@ func (s Targets) setFeed(ctx context.Context, site, id uuid.UUID, hash, sealed [
 func (s Targets) FeedToken(ctx context.Context, id uuid.UUID) (string, error) {
 	var sealed []byte
 	if err := s.on(ctx).GetContext(ctx, &sealed, "SELECT feed_sealed FROM targets WHERE id = $1", id); err != nil || sealed == nil {
-		return "", found(err)
+		return "", notFoundIfNone(err)
 	}
 	return s.cipher.Decrypt(sealed, "feed "+id.String())
 }
@@ -194,7 +195,7 @@ var ErrWithdrawn = errors.New("the address of the feed was withdrawn")
 
 // ByFeed finds the feed that a token opens. Its error is ErrWithdrawn for one that did, and ErrNotFound for one that never has.
 func (s Targets) ByFeed(ctx context.Context, token string) (t Target, err error) {
-	err = found(s.on(ctx).GetContext(ctx, &t, "SELECT "+targetColumns+" FROM targets WHERE feed_hash = $1", feedHash(token)))
+	err = notFoundIfNone(s.on(ctx).GetContext(ctx, &t, "SELECT "+targetColumns+" FROM targets WHERE feed_hash = $1", feedHash(token)))
 	if !errors.Is(err, ErrNotFound) {
 		return t, err
 	}

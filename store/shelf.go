@@ -39,7 +39,7 @@ func (s Shelf) Put(ctx context.Context, kind act.BookKind, name, yaml string) (i
 // Delete takes a book off.
 func (s Shelf) Delete(ctx context.Context, kind act.BookKind, id uuid.UUID) error {
 	return s.changed(ctx, kind, func(tx *sqlx.Tx) error {
-		return one(tx.ExecContext(ctx, "DELETE FROM books WHERE kind = $1 AND id = $2", kind, id))
+		return touchedOne(tx.ExecContext(ctx, "DELETE FROM books WHERE kind = $1 AND id = $2", kind, id))
 	})
 }
 

@@ -58,7 +58,7 @@ func (s Devices) Moves(ctx context.Context, site uuid.UUID, x sighting.Sighting)
 		return uuid.Nil, false, nil
 	}
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
-		known, ids, err := s.alike(ctx, tx, site, x)
+		known, ids, err := s.candidates(ctx, tx, site, x)
 		if err != nil {
 			return err
 		}
@@ -70,8 +70,8 @@ func (s Devices) Moves(ctx context.Context, site uuid.UUID, x sighting.Sighting)
 	return device, ok, err
 }
 
-// alike reads the devices of a site that a sighting might belong to, oldest first.
-func (s Devices) alike(ctx context.Context, tx *sqlx.Tx, site uuid.UUID,
+// candidates reads the devices of a site that a sighting might belong to, oldest first.
+func (s Devices) candidates(ctx context.Context, tx *sqlx.Tx, site uuid.UUID,
 	x sighting.Sighting) (known []identity.Device, ids []uuid.UUID, err error) {
 	var rows []struct {
 		Device
@@ -100,7 +100,7 @@ func (s Devices) alike(ctx context.Context, tx *sqlx.Tx, site uuid.UUID,
 // recognise finds the device that a sighting belongs to, as identity.Find decides, or makes it. What is one of a storm is a
 // *discovery.StormError.
 func (s Devices) recognise(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, run *uuid.UUID, x sighting.Sighting) (uuid.UUID, error) {
-	known, ids, err := s.alike(ctx, tx, site, x)
+	known, ids, err := s.candidates(ctx, tx, site, x)
 	if err != nil {
 		return uuid.Nil, err
 	}

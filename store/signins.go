@@ -48,7 +48,7 @@ const signInColumns = "s.id, s.label, s.user_name, s.created_at, s.changed_at, s
 // SetTerms changes where a sign-in may be tried and what it is called.
 func (s SignIns) SetTerms(ctx context.Context, id uuid.UUID, label string, t signin.Terms) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if err := one(tx.ExecContext(ctx,
+		if err := touchedOne(tx.ExecContext(ctx,
 			"UPDATE sign_ins SET label = $2, factory = $3, note = $4, site_id = $5, maker = $6, purpose = $7, "+
 				"bound = $8 WHERE id = $1",
 			id, label, t.Factory, t.Note, t.Site, t.Maker, t.Purpose, t.Bound || len(t.Devices) > 0)); err != nil {
@@ -108,7 +108,7 @@ func (s SignIns) Add(ctx context.Context, n signin.New) (uuid.UUID, error) {
 
 // Delete takes one off the keyring.
 func (s SignIns) Delete(ctx context.Context, id uuid.UUID) error {
-	return one(s.on(ctx).ExecContext(ctx, "DELETE FROM sign_ins WHERE id = $1", id))
+	return touchedOne(s.on(ctx).ExecContext(ctx, "DELETE FROM sign_ins WHERE id = $1", id))
 }
 
 // List lists the keyring in the order in which it is tried.
@@ -146,7 +146,7 @@ func (s SignIns) devicesOf(ctx context.Context, list []SignIn) error {
 // Get returns one entry of the keyring.
 func (s SignIns) Get(ctx context.Context, id uuid.UUID) (SignIn, error) {
 	var k SignIn
-	return k, found(s.on(ctx).GetContext(ctx, &k, "SELECT "+signInColumns+" FROM sign_ins s WHERE id = $1", id))
+	return k, notFoundIfNone(s.on(ctx).GetContext(ctx, &k, "SELECT "+signInColumns+" FROM sign_ins s WHERE id = $1", id))
 }
 
 // Decrypt returns a sign-in with its secret, for use on a device.
@@ -156,7 +156,7 @@ func (s SignIns) Decrypt(ctx context.Context, id uuid.UUID) (signin.SignIn, erro
 		Sealed []byte `db:"sealed"`
 	}
 	if err := s.on(ctx).GetContext(ctx, &row, "SELECT user_name, sealed FROM sign_ins WHERE id = $1", id); err != nil {
-		return signin.SignIn{}, found(err)
+		return signin.SignIn{}, notFoundIfNone(err)
 	}
 	secret, err := s.cipher.Decrypt(row.Sealed, id.String())
 	return signin.SignIn{ID: id.String(), User: row.User, Secret: signin.NewSecret(secret)}, err
@@ -224,7 +224,7 @@ func placeOf(ctx context.Context, tx *sqlx.Tx, t Try) (site uuid.UUID, host stri
 	} else {
 		err = tx.GetContext(ctx, &row, "SELECT site_id, addr FROM devices WHERE id = $1", t.Device)
 	}
-	return row.Site, cmp.Or(t.Host, row.Addr), found(err)
+	return row.Site, cmp.Or(t.Host, row.Addr), notFoundIfNone(err)
 }
 
 // mayTry decides whether one more try is safe.

@@ -77,7 +77,7 @@ func (s Sites) Create(ctx context.Context, name string, ranges address.Ranges) (
 // Change gives a site another name and other ranges.
 func (s Sites) Change(ctx context.Context, x act.ChangeSite) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if err := one(tx.ExecContext(ctx, "UPDATE sites SET name = $2, ranges = $3, link_mbps = $4 WHERE id = $1", x.Site, x.Name,
+		if err := touchedOne(tx.ExecContext(ctx, "UPDATE sites SET name = $2, ranges = $3, link_mbps = $4 WHERE id = $1", x.Site, x.Name,
 			x.Ranges.Strings(), x.LinkMbps)); err != nil {
 			return err
 		}
@@ -91,12 +91,12 @@ func (s Sites) LayOut(ctx context.Context, id uuid.UUID, n address.Network) erro
 	if err != nil {
 		return err
 	}
-	return one(s.on(ctx).ExecContext(ctx, "UPDATE sites SET network = $2 WHERE id = $1", id, string(raw)))
+	return touchedOne(s.on(ctx).ExecContext(ctx, "UPDATE sites SET network = $2 WHERE id = $1", id, string(raw)))
 }
 
 // SetWatch turns listening between sweeps on or off.
 func (s Sites) SetWatch(ctx context.Context, id uuid.UUID, on bool) error {
-	if err := one(s.on(ctx).ExecContext(ctx, "UPDATE sites SET watch = $2 WHERE id = $1", id, on)); err != nil {
+	if err := touchedOne(s.on(ctx).ExecContext(ctx, "UPDATE sites SET watch = $2 WHERE id = $1", id, on)); err != nil {
 		return err
 	}
 	return s.notify(ctx, s.on(ctx), Event{Site: id, What: "site", ID: id})
@@ -104,20 +104,20 @@ func (s Sites) SetWatch(ctx context.Context, id uuid.UUID, on bool) error {
 
 // SetCosts keeps what a site's costs are reckoned with, as the form has it.
 func (s Sites) SetCosts(ctx context.Context, id uuid.UUID, form json.RawMessage) error {
-	return one(s.on(ctx).ExecContext(ctx, "UPDATE sites SET costs = $2 WHERE id = $1", id, string(form)))
+	return touchedOne(s.on(ctx).ExecContext(ctx, "UPDATE sites SET costs = $2 WHERE id = $1", id, string(form)))
 }
 
 // Costs is what a site's costs are reckoned with; nil where nobody has said.
 func (s Sites) Costs(ctx context.Context, id uuid.UUID) (form json.RawMessage, err error) {
 	var raw []byte
-	err = found(s.on(ctx).GetContext(ctx, &raw, "SELECT costs FROM sites WHERE id = $1", id))
+	err = notFoundIfNone(s.on(ctx).GetContext(ctx, &raw, "SELECT costs FROM sites WHERE id = $1", id))
 	return raw, err
 }
 
 // Delete removes a site with all its devices and evidence.
 func (s Sites) Delete(ctx context.Context, id uuid.UUID) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if err := one(tx.ExecContext(ctx, "DELETE FROM sites WHERE id = $1", id)); err != nil {
+		if err := touchedOne(tx.ExecContext(ctx, "DELETE FROM sites WHERE id = $1", id)); err != nil {
 			return err
 		}
 		return s.notify(ctx, tx, Event{Site: id, What: "site", ID: id})
@@ -129,7 +129,7 @@ func (s Sites) Get(ctx context.Context, id uuid.UUID) (Site, error) {
 	var r siteRow
 	if err := s.on(ctx).GetContext(ctx, &r, siteQuery+" WHERE s.id = $1",
 		id); err != nil {
-		return Site{}, found(err)
+		return Site{}, notFoundIfNone(err)
 	}
 	return r.site()
 }

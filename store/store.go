@@ -357,16 +357,16 @@ func (s *Store) listenOnce(ctx context.Context, on func(Event), ready func()) er
 	}
 }
 
-// found turns "no rows" into ErrNotFound.
-func found(err error) error {
+// notFoundIfNone turns "no rows" into ErrNotFound.
+func notFoundIfNone(err error) error {
 	if errors.Is(err, sql.ErrNoRows) {
 		return ErrNotFound
 	}
 	return err
 }
 
-// one reports ErrNotFound where a statement touched no row.
-func one(res sql.Result, err error) error {
+// touchedOne reports ErrNotFound where a statement touched no row.
+func touchedOne(res sql.Result, err error) error {
 	if err != nil {
 		return err
 	}

@@ -51,7 +51,7 @@ const targetColumns = "id, site_id, kind, name, device_id, address, intake, sign
 
 // Get returns one target.
 func (s Targets) Get(ctx context.Context, id uuid.UUID) (t Target, err error) {
-	return t, found(s.on(ctx).GetContext(ctx, &t, "SELECT "+targetColumns+" FROM targets WHERE id = $1", id))
+	return t, notFoundIfNone(s.on(ctx).GetContext(ctx, &t, "SELECT "+targetColumns+" FROM targets WHERE id = $1", id))
 }
 
 // List lists the targets that a site has, and those of other sites that are shared, the oldest first.
@@ -82,7 +82,7 @@ func (s Targets) Put(ctx context.Context, site uuid.UUID, t act.PutTarget) error
 			}
 			return s.siteChanged(ctx, tx, site)
 		}
-		if err := one(tx.ExecContext(ctx,
+		if err := touchedOne(tx.ExecContext(ctx,
 			`UPDATE targets SET name = $3, address = $4, reach = $5, intake = $6, sign_in_id = $7, settings = $8, via_id = $9,
 			shared = $10, refused_id = CASE WHEN sign_in_id IS DISTINCT FROM $7 THEN NULL ELSE refused_id END,
 			takes = CASE WHEN address = $4 THEN takes ELSE '' END, pin_taken = pin_taken AND address = $4 AND NOT $11,
@@ -102,7 +102,8 @@ func (s Targets) Put(ctx context.Context, site uuid.UUID, t act.PutTarget) error
 // Delete removes a target that is no device. What was recorded of placements on it stays with the cameras.
 func (s Targets) Delete(ctx context.Context, site, id uuid.UUID) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if err := one(tx.ExecContext(ctx, "DELETE FROM targets WHERE id = $1 AND site_id = $2 AND device_id IS NULL", id, site)); err != nil {
+		if err := touchedOne(tx.ExecContext(ctx,
+			"DELETE FROM targets WHERE id = $1 AND site_id = $2 AND device_id IS NULL", id, site)); err != nil {
 			return err
 		}
 		return s.siteChanged(ctx, tx, site)
@@ -112,7 +113,7 @@ func (s Targets) Delete(ctx context.Context, site, id uuid.UUID) error {
 // SetIntake says what a target accepts, by the name of an intake; "" takes that back.
 func (s Targets) SetIntake(ctx context.Context, site, id uuid.UUID, name string) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if err := one(tx.ExecContext(ctx, "UPDATE targets SET intake = $3 WHERE id = $1 AND site_id = $2", id, site, name)); err != nil {
+		if err := touchedOne(tx.ExecContext(ctx, "UPDATE targets SET intake = $3 WHERE id = $1 AND site_id = $2", id, site, name)); err != nil {
 			return err
 		}
 		return s.siteChanged(ctx, tx, site)

@@ -62,7 +62,7 @@ func (s Targets) Agree(ctx context.Context, by act.Person, x act.Agreed) error {
 func (s Targets) targetChanged(ctx context.Context, tx *sqlx.Tx, id uuid.UUID) error {
 	var site uuid.UUID
 	if err := tx.GetContext(ctx, &site, "SELECT site_id FROM targets WHERE id = $1", id); err != nil {
-		return found(err)
+		return notFoundIfNone(err)
 	}
 	return s.siteChanged(ctx, tx, site)
 }
@@ -122,7 +122,7 @@ func (s Targets) Wants(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]trou
 // taken it.
 func (s Targets) TakeCertificate(ctx context.Context, id uuid.UUID, sha256 string) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if err := one(tx.ExecContext(ctx, "UPDATE targets SET pin = $2, pin_taken = true WHERE id = $1", id, sha256)); err != nil {
+		if err := touchedOne(tx.ExecContext(ctx, "UPDATE targets SET pin = $2, pin_taken = true WHERE id = $1", id, sha256)); err != nil {
 			return err
 		}
 		return s.targetChanged(ctx, tx, id)

@@ -14,7 +14,7 @@ import (
 func latchTarget(t Target, books []*intake.Book) latch.Target {
 	out := latch.Target{ID: t.ID, Kind: t.Kind, Name: t.Name, Intake: namedIntake(books, t.Intake)}
 	if t.About != nil {
-		heard(&out, &t.About.V)
+		addOwnWord(&out, &t.About.V)
 	}
 	return out
 }
@@ -57,7 +57,7 @@ func wantedTargets(rows []wantedRow, books []*intake.Book) map[uuid.UUID][]latch
 		if t.Name == "" {
 			t.Name = "the recorder at " + w.Addr
 		}
-		heard(&t, w.About)
+		addOwnWord(&t, w.About)
 		out[w.Device] = append(out[w.Device], t)
 	}
 	return out
@@ -76,8 +76,8 @@ func namedIntake(books []*intake.Book, name string) *intake.Intake {
 	return nil
 }
 
-// heard adds to a target what it says of itself; what a person has said of what it takes goes before its own word.
-func heard(t *latch.Target, about *target.About) {
+// addOwnWord adds to a target what it says of itself; what a person has said of what it takes goes before its own word.
+func addOwnWord(t *latch.Target, about *target.About) {
 	if about == nil {
 		return
 	}

@@ -190,7 +190,7 @@ func (a Fill) Decide(f Facts) (Outcome, error) {
 // OnTarget is one camera that stands on a target, and the target.
 type OnTarget struct{ Site, Device, Target uuid.UUID }
 
-func (a OnTarget) about(name Name) About {
+func (a OnTarget) aboutOne(name Name) About {
 	return About{Name: name, Right: Work, Site: a.Site, Devices: []uuid.UUID{a.Device}, Targets: []uuid.UUID{a.Target}}
 }
 
@@ -208,7 +208,7 @@ type Move struct {
 }
 
 // About implements Act.
-func (a Move) About() About { return a.about("move-placement") }
+func (a Move) About() About { return a.aboutOne("move-placement") }
 
 // Decide implements Act.
 func (a Move) Decide(f Facts) (Outcome, error) {
@@ -223,7 +223,7 @@ type Show struct {
 }
 
 // About implements Act.
-func (a Show) About() About { return a.about("show-on-screen") }
+func (a Show) About() About { return a.aboutOne("show-on-screen") }
 
 // Decide implements Act.
 func (a Show) Decide(f Facts) (Outcome, error) {
@@ -237,7 +237,7 @@ type SetRule struct {
 }
 
 // About implements Act.
-func (a SetRule) About() About { return a.about("set-rule") }
+func (a SetRule) About() About { return a.aboutOne("set-rule") }
 
 // Decide implements Act.
 func (a SetRule) Decide(f Facts) (Outcome, error) {

@@ -131,7 +131,7 @@ func (t *TargetForm) signIn() NewSignIns {
 		Terms: signin.Terms{Purpose: signin.Target}}}
 }
 
-func (t TargetForm) about(name Name, site uuid.UUID, targets ...uuid.UUID) About {
+func (t TargetForm) aboutTargets(name Name, site uuid.UUID, targets ...uuid.UUID) About {
 	out := About{Name: name, Right: Work, Site: site, Targets: targets, WithIntakes: t.Intake != ""}
 	if t.Via != nil {
 		out.Targets = append(out.Targets, *t.Via)
@@ -170,7 +170,7 @@ type PutTarget struct {
 }
 
 // About implements Act.
-func (a AddTarget) About() About { return a.about("add-target", a.Site) }
+func (a AddTarget) About() About { return a.aboutTargets("add-target", a.Site) }
 
 // Decide implements Act.
 func (a AddTarget) Decide(f Facts) (Outcome, error) {
@@ -207,7 +207,7 @@ type SetTarget struct {
 }
 
 // About implements Act.
-func (a SetTarget) About() About { return a.about("set-target", a.Site, a.Target) }
+func (a SetTarget) About() About { return a.aboutTargets("set-target", a.Site, a.Target) }
 
 // Decide implements Act.
 func (a SetTarget) Decide(f Facts) (Outcome, error) {

@@ -21,7 +21,7 @@ func functions(r *run) template.FuncMap {
 	return template.FuncMap{
 		"tick": r.tick,
 		// Text.
-		"upper": r.one(strings.ToUpper), "lower": r.one(strings.ToLower), "trim": r.one(strings.TrimSpace),
+		"upper": r.boundedFunction(strings.ToUpper), "lower": r.boundedFunction(strings.ToLower), "trim": r.boundedFunction(strings.TrimSpace),
 		"replace": func(from, to string, s any) (string, error) { return r.replace(from, to, text(s)) },
 		"default": func(other, v any) any {
 			if text(v) == "" || text(v) == "0" {
@@ -33,8 +33,9 @@ func functions(r *run) template.FuncMap {
 		"join": r.join,
 		"add":  func(a, b int) int { return a + b },
 		// Formats: each writes a value so that it reads back as it is.
-		"csv": r.one(csvField), "json": r.json, "yaml": r.json, "xml": r.xml, "ini": r.one(iniValue), "m3u": r.one(line),
-		"url":     r.one(url.QueryEscape),
+		"csv": r.boundedFunction(csvField), "json": r.json, "yaml": r.json, "xml": r.xml,
+		"ini": r.boundedFunction(iniValue), "m3u": r.boundedFunction(line),
+		"url":     r.boundedFunction(url.QueryEscape),
 		"print":   func(v ...any) (string, error) { return r.made(fmt.Sprint(v...)) },
 		"println": func(v ...any) (string, error) { return r.made(fmt.Sprintln(v...)) },
 		"printf":  gone("printf"), "call": gone("call"), "html": gone("html"), "js": gone("js"), "urlquery": gone("urlquery"),
@@ -72,8 +73,8 @@ func (r *run) make(n int) error {
 // made counts a value that was made.
 func (r *run) made(s string) (string, error) { return s, r.make(len(s)) }
 
-// one makes a function of a template of one that makes no more than a few times its argument.
-func (r *run) one(f func(string) string) func(any) (string, error) {
+// boundedFunction makes a function of a template of boundedFunction that makes no more than a few times its argument.
+func (r *run) boundedFunction(f func(string) string) func(any) (string, error) {
 	return func(v any) (string, error) {
 		s := text(v)
 		if len(s) > maxText {

@@ -53,7 +53,7 @@ func Multicast(c Cast) (out []Diagnosis) {
 		add(Diagnosis{Cause: trouble.GroupSilent, Summary: fmt.Sprintf("It says that it sends to %s, and nothing of it arrives here.", group),
 			Fix: "Look at the switches on the way: one that watches IGMP needs a querier in this subnet, and some drop groups altogether. " +
 				"A firewall of this machine is the other usual reason.",
-			Seen: fmt.Sprintf("no packet from %s in %d ms on %s", c.Device, c.Bare.ForMS, named(c.Bare.Interface))})
+			Seen: fmt.Sprintf("no packet from %s in %d ms on %s", c.Device, c.Bare.ForMS, interfaceName(c.Bare.Interface))})
 	}
 	if c.RTSP != nil && !byRTSP {
 		add(Diagnosis{Cause: trouble.GroupRTSPSilent,
@@ -84,7 +84,7 @@ func Multicast(c Cast) (out []Diagnosis) {
 	return out
 }
 
-func named(card string) string {
+func interfaceName(card string) string {
 	if card == "" {
 		return "the card that the system chose"
 	}

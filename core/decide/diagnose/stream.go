@@ -81,7 +81,7 @@ func Stream(v *media.Measured, audio *media.Audio, transport string, claimed cam
 			}
 			add(Diagnosis{Cause: trouble.WrongClock,
 				Summary: fmt.Sprintf("The wall clock in its stream runs %s %s ours: recordings are filed under the "+
-					"wrong time.", about(off.Abs()), way),
+					"wrong time.", roundedDuration(off.Abs()), way),
 				Fix: "Set the device's clock, or give it a time server.", Seen: "its sender reports (RTCP)"})
 		}
 	}
@@ -136,8 +136,8 @@ func intervals(v *media.Measured) string {
 	return text + " s"
 }
 
-// about is a length of time as people say it.
-func about(d time.Duration) string {
+// roundedDuration is a length of time as people say it.
+func roundedDuration(d time.Duration) string {
 	switch {
 	case d >= 48*time.Hour:
 		return fmt.Sprintf("%.0f days", math.Round(d.Hours()/24))

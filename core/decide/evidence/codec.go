@@ -86,8 +86,8 @@ func current(r Record) (json.RawMessage, error) {
 	return raw, nil
 }
 
-// any reads the body of a record of any kind.
-func (r Record) any() (Body, error) {
+// readBody reads the body of a record of readBody kind.
+func (r Record) readBody() (Body, error) {
 	read, ok := readers[r.Kind]
 	if !ok {
 		return nil, &Unreadable{r.Kind, errKind}
@@ -130,5 +130,5 @@ func Rewrite(b Body, f func([]byte) []byte) (Body, error) {
 	if err != nil {
 		return nil, err
 	}
-	return Record{Kind: b.kind(), Body: f(raw)}.any()
+	return Record{Kind: b.kind(), Body: f(raw)}.readBody()
 }

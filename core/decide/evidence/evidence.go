@@ -64,7 +64,7 @@ func KindOf(b Body) Kind { return b.kind() }
 
 // Sum is the record in one line, for people; of a failure, what failed; of a body that cannot be read, that and why.
 func (r Record) Sum() string {
-	b, err := r.any()
+	b, err := r.readBody()
 	if err != nil {
 		return err.Error()
 	}
@@ -76,7 +76,7 @@ func (r Record) Sum() string {
 
 // Diagnosis is why what the record tells of failed; nil where it did not, or where it cannot be read.
 func (r Record) Diagnosis() *diagnose.Diagnosis {
-	b, err := r.any()
+	b, err := r.readBody()
 	if err != nil {
 		return nil
 	}
@@ -85,6 +85,6 @@ func (r Record) Diagnosis() *diagnose.Diagnosis {
 
 // Failed reports whether the record holds a diagnosis, or cannot be read.
 func (r Record) Failed() bool {
-	b, err := r.any()
+	b, err := r.readBody()
 	return err != nil || b.failure() != nil
 }

@@ -13,8 +13,8 @@ import (
 	"unlatch/core/wire/target/byhand"
 )
 
-// named is what the target accepts, under its own name.
-func (t Target) named() intake.Intake {
+// intakeUnderItsName is what the target accepts, under its own name.
+func (t Target) intakeUnderItsName() intake.Intake {
 	x := *t.Intake
 	x.Name = t.Name
 	return x
@@ -23,7 +23,7 @@ func (t Target) named() intake.Intake {
 // takes reports whether the target takes one of a camera's streams, or what does not fit. One that takes channels of a recorder judges
 // what the recorder sends on, which is not known here.
 func (t Target) takes(streams map[string]fit.Stream) ([]fit.Reason, bool) {
-	x := t.named()
+	x := t.intakeUnderItsName()
 	switch t.Role {
 	case "picture":
 		return nil, true // its size is the target's to judge
@@ -80,7 +80,7 @@ func (d *deriver) rolesFor(t Target) []string {
 		}
 		return out
 	case t.Intake != nil:
-		return []string{fit.RoleTaken(d.s.FitStreams(), t.named())}
+		return []string{fit.RoleTaken(d.s.FitStreams(), t.intakeUnderItsName())}
 	}
 	return []string{"main"}
 }

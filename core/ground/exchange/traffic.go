@@ -28,16 +28,16 @@ func (t *Traffic) Watch(dial DialFunc) DialFunc {
 			return nil, err
 		}
 		t.opened.Add(1)
-		return counted{c, t}, nil
+		return countingConn{c, t}, nil
 	}
 }
 
-type counted struct {
+type countingConn struct {
 	net.Conn
 	t *Traffic
 }
 
-func (c counted) Read(p []byte) (int, error) {
+func (c countingConn) Read(p []byte) (int, error) {
 	n, err := c.Conn.Read(p)
 	c.t.bytes.Add(int64(n))
 	return n, err

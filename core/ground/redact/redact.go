@@ -103,10 +103,10 @@ func (r *Redactor) Text(s string) string {
 	s = userInfo.ReplaceAllString(s, "${1}"+Mark+"@")
 	s = query.ReplaceAllString(s, "${1}"+Mark)
 	s = ingest.ReplaceAllString(s, "${1}/"+Mark)
-	return r.known(s)
+	return r.hideKnown(s)
 }
 
-func (r *Redactor) known(s string) string {
+func (r *Redactor) hideKnown(s string) string {
 	if r == nil {
 		return s
 	}

@@ -35,7 +35,7 @@ func (a *Assembler) Packet(b []byte, each func(f Frame, stamp uint32)) {
 		a.inOrder(p, false, each)
 		return
 	}
-	a.sort.put(b, p, time.Time{})
+	a.sort.insert(b, p, time.Time{})
 	for x, gap, ok := a.sort.take(); ok; x, gap, ok = a.sort.take() {
 		p, _ := parseRTP(x.b) // it was read before
 		a.inOrder(p, gap > 0, each)

@@ -163,7 +163,7 @@ func (m *Meter) Packet(b []byte, at time.Time) {
 		m.inOrder(p, at, false)
 		return
 	}
-	m.sort.put(b, p, at)
+	m.sort.insert(b, p, at)
 	for x, gap, ok := m.sort.take(); ok; x, gap, ok = m.sort.take() {
 		p, _ := parseRTP(x.b) // it was read before
 		m.inOrder(p, x.at, gap > 0)

@@ -15,14 +15,14 @@ type sorter struct {
 	begun bool
 	next  uint16 // the number that is waited for
 	bad   int    // the number behind one that came from far behind; -1 for none
-	fresh arrived
+	fresh heldPacket
 	has   bool // fresh is not dealt with yet
-	held  [mostHeld]arrived
+	held  [mostHeld]heldPacket
 	n     int
 }
 
-// arrived is one packet with what its order rests on. The bytes of a held one are the sorter's own.
-type arrived struct {
+// heldPacket is one packet with what its order rests on. The bytes of a held one are the sorter's own.
+type heldPacket struct {
 	b     []byte
 	seq   uint16
 	stamp uint32
@@ -42,13 +42,13 @@ func (s *sorter) straight(seq uint16) bool {
 	return true
 }
 
-// put takes another packet. What it leads to is had from take until that yields no more; b must stay as it is until then.
-func (s *sorter) put(b []byte, p packet, at time.Time) {
-	s.fresh, s.has = arrived{b, p.seq, p.timestamp, at}, true
+// insert takes another packet. What it leads to is had from take until that yields no more; b must stay as it is until then.
+func (s *sorter) insert(b []byte, p packet, at time.Time) {
+	s.fresh, s.has = heldPacket{b, p.seq, p.timestamp, at}, true
 }
 
 // take returns the next packet in order, and how many before it are missing for good.
-func (s *sorter) take() (p arrived, gap int, ok bool) {
+func (s *sorter) take() (p heldPacket, gap int, ok bool) {
 	if s.has {
 		s.has = false
 		p = s.fresh
@@ -84,7 +84,7 @@ func (s *sorter) take() (p arrived, gap int, ok bool) {
 }
 
 // hold keeps a copy of a packet, unless it is there already.
-func (s *sorter) hold(p arrived) {
+func (s *sorter) hold(p heldPacket) {
 	for _, h := range s.held[:s.n] {
 		if h.seq == p.seq {
 			return
@@ -106,7 +106,7 @@ func (s *sorter) first() (at int) {
 }
 
 // release lets the first of the held packets go.
-func (s *sorter) release() (p arrived, gap int, ok bool) {
+func (s *sorter) release() (p heldPacket, gap int, ok bool) {
 	at := s.first()
 	p = s.held[at]
 	s.n--

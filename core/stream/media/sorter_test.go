@@ -18,7 +18,7 @@ func sorted(s *sorter, ticks uint32, numbers ...uint16) (out []uint16, gaps int)
 			out = append(out, n)
 			continue
 		}
-		s.put(b, p, time.Time{})
+		s.insert(b, p, time.Time{})
 		for x, gap, ok := s.take(); ok; x, gap, ok = s.take() {
 			read, _ := parseRTP(x.b)
 			if read.seq != x.seq {

@@ -37,7 +37,7 @@ const (
 // Starting the decoder takes four times as long as decoding a picture, so key frames that come while one is at work wait for the next and
 // go into it together. Where it ends with an error, each of them is decoded alone: a bad one spoils no other.
 func Still(ctx context.Context, keyframe Keyframe) ([]byte, error) {
-	w := &wanted{keyframe: keyframe, done: make(chan struct{})}
+	w := &stillRequest{keyframe: keyframe, done: make(chan struct{})}
 	if keyframe.Decoder == "mjpeg" {
 		pixels, err := JPEGPixels(keyframe.Data)
 		if err != nil {
@@ -77,8 +77,8 @@ func JPEGPixels(data []byte) (int, error) {
 // decoding is the one queue of key frames of this program, with as many decoders as there are processors.
 var decoding = decoders{most: runtime.NumCPU()}
 
-// wanted is a picture that somebody waits for.
-type wanted struct {
+// stillRequest is a picture that somebody waits for.
+type stillRequest struct {
 	keyframe Keyframe
 	alone    bool // it is too large to share a decoder
 	jpeg     []byte
@@ -89,11 +89,11 @@ type wanted struct {
 type decoders struct {
 	most    int
 	mu      sync.Mutex
-	queue   []*wanted
+	queue   []*stillRequest
 	running int
 }
 
-func (d *decoders) add(w *wanted) {
+func (d *decoders) add(w *stillRequest) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	d.queue = append(d.queue, w)
@@ -122,7 +122,7 @@ func (d *decoders) work() {
 
 // together is how many of the pictures that wait go into one decoder: a large one goes alone, so that what is decoded at once is bounded in
 // pixels.
-func together(queue []*wanted) int {
+func together(queue []*stillRequest) int {
 	n := 0
 	for n < min(len(queue), mostTogether) {
 		if queue[n].alone {
@@ -133,10 +133,10 @@ func together(queue []*wanted) int {
 	return n
 }
 
-func decodeAll(batch []*wanted) {
+func decodeAll(batch []*stillRequest) {
 	if err := decode(batch, togetherFor); err != nil && len(batch) > 1 {
 		for _, w := range batch {
-			decode([]*wanted{w}, decodeFor)
+			decode([]*stillRequest{w}, decodeFor)
 		}
 	}
 	for _, w := range batch {
@@ -145,7 +145,7 @@ func decodeAll(batch []*wanted) {
 }
 
 // decode runs one decoder over key frames. Its error is that of each of them; without one each has its picture.
-func decode(batch []*wanted, within time.Duration) (err error) {
+func decode(batch []*stillRequest, within time.Duration) (err error) {
 	if len(batch) == 1 {
 		within = decodeFor
 	}
@@ -170,7 +170,7 @@ func decode(batch []*wanted, within time.Duration) (err error) {
 	cmd.WaitDelay = time.Second
 	dieWithParent(cmd)
 	var complaint bytes.Buffer
-	cmd.Stderr = &limited{to: &complaint, left: 2000}
+	cmd.Stderr = &limitedBuffer{to: &complaint, left: 2000}
 	pictures, err := pipes.run(cmd)
 	switch {
 	case errors.Is(err, exec.ErrNotFound):
@@ -192,7 +192,7 @@ func decode(batch []*wanted, within time.Duration) (err error) {
 }
 
 // fail sets how the picture's decoding ended.
-func (w *wanted) fail(err error) error {
+func (w *stillRequest) fail(err error) error {
 	if w.err = err; err != nil {
 		w.jpeg = nil
 	}
@@ -206,7 +206,7 @@ type pipes struct {
 }
 
 // add makes the two pipes of a key frame and returns their numbers in the child.
-func (p *pipes) add(w *wanted) (in, out int, err error) {
+func (p *pipes) add(w *stillRequest) (in, out int, err error) {
 	from, to, err := os.Pipe()
 	if err != nil {
 		return 0, 0, err
@@ -241,7 +241,7 @@ func (p *pipes) run(cmd *exec.Cmd) ([][]byte, error) {
 		})
 		done.Go(func() {
 			var picture bytes.Buffer
-			io.Copy(&limited{to: &picture, left: maxStill}, out)
+			io.Copy(&limitedBuffer{to: &picture, left: maxStill}, out)
 			pictures[i] = picture.Bytes()
 		})
 	}
@@ -256,13 +256,13 @@ func (p *pipes) close() {
 	}
 }
 
-// limited passes on the first bytes written and swallows the rest.
-type limited struct {
+// limitedBuffer passes on the first bytes written and swallows the rest.
+type limitedBuffer struct {
 	to   *bytes.Buffer
 	left int
 }
 
-func (l *limited) Write(p []byte) (int, error) {
+func (l *limitedBuffer) Write(p []byte) (int, error) {
 	n := min(len(p), l.left)
 	l.to.Write(p[:n])
 	l.left -= n

@@ -99,8 +99,8 @@ func TestPicturesAreJudgedByTheirHeader(t *testing.T) {
 	runtime.ReadMemStats(&after)
 	assert.Less(t, after.TotalAlloc-before.TotalAlloc, uint64(16<<20))
 
-	small, large := &wanted{}, &wanted{alone: true}
-	assert.Equal(t, 2, together([]*wanted{small, small, large, small}))
-	assert.Equal(t, 1, together([]*wanted{large, small, large}))
+	small, large := &stillRequest{}, &stillRequest{alone: true}
+	assert.Equal(t, 2, together([]*stillRequest{small, small, large, small}))
+	assert.Equal(t, 1, together([]*stillRequest{large, small, large}))
 	assert.Equal(t, 0, together(nil))
 }

@@ -156,7 +156,7 @@ func Compare(a, b Print) (Verdict, float64) {
 	type block struct{ alike, weight float64 }
 	var list [blocks]block
 	for i := range list {
-		list[i].alike, list[i].weight = alike(a.cells, b.cells, i)
+		list[i].alike, list[i].weight = correlation(a.cells, b.cells, i)
 	}
 	slices.SortFunc(list[:], func(x, y block) int {
 		switch {
@@ -192,8 +192,8 @@ func Compare(a, b Print) (Verdict, float64) {
 	return CannotTell, score
 }
 
-// alike is how block i of two prints goes together, from -1 to 1, and how much structure there is in it to judge by.
-func alike(a, b []float32, i int) (r, weight float64) {
+// correlation is how block i of two prints goes together, from -1 to 1, and how much structure there is in it to judge by.
+func correlation(a, b []float32, i int) (r, weight float64) {
 	x0, y0 := i%(gridWidth/blockWidth)*blockWidth, i/(gridWidth/blockWidth)*blockHeight
 	var ab, aa, bb float64
 	for y := y0; y < y0+blockHeight; y++ {

@@ -33,7 +33,7 @@ const checkKey = "unlatch:check"
 // Check runs all checks; what was found is returned in the order in which it was asked. Only the first failure of a kind that makes the
 // rest meaningless ends it early.
 func (c *Checker) Check(ctx context.Context) []Result {
-	r := &checking{Checker: c, ctx: ctx}
+	r := &bridgeCheck{Checker: c, ctx: ctx}
 	if c.Stranger != nil {
 		r.try("it wants a sign-in before it tells anything", func() error {
 			var refused *RefusedError
@@ -66,14 +66,14 @@ func (c *Checker) Check(ctx context.Context) []Result {
 	return r.out
 }
 
-type checking struct {
+type bridgeCheck struct {
 	*Checker
 	ctx   context.Context
 	slots *Slots
 	out   []Result
 }
 
-func (r *checking) try(what string, do func() error) bool {
+func (r *bridgeCheck) try(what string, do func() error) bool {
 	res := Result{What: what}
 	if err := do(); err != nil {
 		res.Problem = err.Error()
@@ -82,11 +82,11 @@ func (r *checking) try(what string, do func() error) bool {
 	return res.Problem == ""
 }
 
-func (r *checking) skip(what, why string) {
+func (r *bridgeCheck) skip(what, why string) {
 	r.out = append(r.out, Result{What: what, Skipped: true, Problem: why})
 }
 
-func (r *checking) stable() error {
+func (r *bridgeCheck) stable() error {
 	again, err := r.Client.Slots(r.ctx)
 	if err != nil {
 		return err
@@ -121,13 +121,13 @@ func problem(err error, allowed ...int) error {
 	return fmt.Errorf("it answers %d %s; one of %v is right", p.Status, p.Title, allowed)
 }
 
-func (r *checking) unknown() error {
+func (r *bridgeCheck) unknown() error {
 	_, err := r.Client.Slot(r.ctx, "unlatch-no-such-slot")
 	return problem(err, http.StatusNotFound)
 }
 
 // entry is what a check puts: all fields that any target may need are filled.
-func (r *checking) entry(n int) Entry {
+func (r *bridgeCheck) entry(n int) Entry {
 	at := r.StreamURL
 	if at == "" {
 		at = "rtsp://192.0.2.1:554/check"
@@ -151,7 +151,7 @@ func (r *checking) entry(n int) Entry {
 }
 
 // writes are the checks that change something, on the first two free slots.
-func (r *checking) writes() {
+func (r *bridgeCheck) writes() {
 	var free []string
 	for _, x := range r.slots.Slots {
 		if x.State == Free {
@@ -227,7 +227,7 @@ func (r *checking) writes() {
 }
 
 // abilities asks for what it says that it can.
-func (r *checking) abilities(ctx context.Context, t *Target, first string, free []string) {
+func (r *bridgeCheck) abilities(ctx context.Context, t *Target, first string, free []string) {
 	if t.Can(CanMove) && len(free) > 1 {
 		r.try("it moves an entry to a free slot and back", func() error {
 			if err := r.Client.Move(ctx, first, free[1]); err != nil {

@@ -43,7 +43,7 @@ func (w *Watch) Run(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	h := hearer{w: w, last: map[string]time.Time{}}
+	h := groupListener{w: w, last: map[string]time.Time{}}
 	var wg sync.WaitGroup
 	var conns []*net.UDPConn
 	var errs []error
@@ -114,14 +114,14 @@ func join(group netip.AddrPort, ifaces []net.Interface) (*net.UDPConn, error) {
 	return conn, nil
 }
 
-// hearer reads announcements of all protocols and tells each once.
-type hearer struct {
+// groupListener reads announcements of all protocols and tells each once.
+type groupListener struct {
 	w    *Watch
 	mu   sync.Mutex
 	last map[string]time.Time
 }
 
-func (h *hearer) fresh(key string) bool {
+func (h *groupListener) fresh(key string) bool {
 	now := time.Now()
 	if at, ok := h.last[key]; ok && now.Sub(at) < quiet {
 		return false
@@ -133,7 +133,7 @@ func (h *hearer) fresh(key string) bool {
 	return true
 }
 
-func (h *hearer) found(s sighting.Sighting) {
+func (h *groupListener) report(s sighting.Sighting) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	s.At, s.Stray = time.Now().UTC(), !h.w.Ranges.Contains(s.Addr)
@@ -142,14 +142,14 @@ func (h *hearer) found(s sighting.Sighting) {
 	}
 }
 
-func (h *hearer) wsDiscovery(b []byte, from netip.Addr) {
+func (h *groupListener) wsDiscovery(b []byte, from netip.Addr) {
 	m, err := ParseMessage(b)
 	if err != nil || m.Action != "Hello" && m.Action != "Bye" {
 		return
 	}
 	for _, x := range m.Matches {
 		if m.Action == "Hello" {
-			h.found(x.sighting(from, h.w.Ranges))
+			h.report(x.sighting(from, h.w.Ranges))
 			continue
 		}
 		h.mu.Lock()
@@ -160,15 +160,15 @@ func (h *hearer) wsDiscovery(b []byte, from netip.Addr) {
 	}
 }
 
-func (h *hearer) mdns(b []byte, from netip.Addr) {
+func (h *groupListener) mdns(b []byte, from netip.Addr) {
 	if s, ok := mdnsAnswer(b); ok {
 		s.Method, s.Addr = sighting.MDNS, from
-		h.found(s)
+		h.report(s)
 	}
 }
 
 // ssdp reads a NOTIFY. What says goodbye by SSDP has no reference to be known by, and is left as it is.
-func (h *hearer) ssdp(b []byte, from netip.Addr) {
+func (h *groupListener) ssdp(b []byte, from netip.Addr) {
 	r, err := http.ReadRequest(bufio.NewReader(bytes.NewReader(b)))
 	if err != nil || r.Method != "NOTIFY" || !strings.EqualFold(r.Header.Get("NTS"), "ssdp:alive") {
 		return
@@ -177,5 +177,5 @@ func (h *hearer) ssdp(b []byte, from netip.Addr) {
 	if u, err := url.Parse(r.Header.Get("Location")); err != nil || u.Hostname() != from.String() {
 		return
 	}
-	h.found(s)
+	h.report(s)
 }

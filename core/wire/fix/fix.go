@@ -112,7 +112,7 @@ func MakeStreamUser(ctx context.Context, c *onvif.Client, user string, secret si
 	if err != nil {
 		return existed, err
 	}
-	return existed, has(ctx, c, user, true)
+	return existed, checkUser(ctx, c, user, true)
 }
 
 // RemoveUser takes a user away (Core Specification §8.4.5) and sees to it that it is gone. One that is gone already is no error.
@@ -123,10 +123,10 @@ func RemoveUser(ctx context.Context, c *onvif.Client, user string) error {
 	if err := c.DeleteUser(ctx, user); err != nil {
 		return err
 	}
-	return has(ctx, c, user, false)
+	return checkUser(ctx, c, user, false)
 }
 
-func has(ctx context.Context, c *onvif.Client, user string, want bool) error {
+func checkUser(ctx context.Context, c *onvif.Client, user string, want bool) error {
 	got, err := HasUser(ctx, c, user)
 	if err != nil {
 		return err

@@ -84,7 +84,7 @@ func Listen(ctx context.Context, q Request) (*camera.GroupHeard, error) {
 
 // sockets are what is listened on: one that takes what the device sends and one for everybody else, so that who floods the group crowds out
 // the device of nothing; one for all where the device is not known.
-func (q Request) sockets(ctx context.Context, card *net.Interface) (out []joined, err error) {
+func (q Request) sockets(ctx context.Context, card *net.Interface) (out []joinedGroup, err error) {
 	sorts := []func(*net.UDPConn) error{nil}
 	if q.Toward.Is4() {
 		sorts = []func(*net.UDPConn) error{
@@ -107,21 +107,21 @@ func (q Request) sockets(ctx context.Context, card *net.Interface) (out []joined
 	return out, nil
 }
 
-// A joined is a socket that has joined a group, with what tells where its datagrams went and with which TTL.
-type joined struct {
+// A joinedGroup is a socket that has joinedGroup a group, with what tells where its datagrams went and with which TTL.
+type joinedGroup struct {
 	*net.UDPConn
 	told *ipv4.PacketConn
 }
 
 // join opens a socket on the port of the group and joins it. Other programs may listen to the same group at once.
-func (q Request) join(ctx context.Context, card *net.Interface) (joined, error) {
+func (q Request) join(ctx context.Context, card *net.Interface) (joinedGroup, error) {
 	lc := net.ListenConfig{Control: func(_, _ string, c syscall.RawConn) (err error) {
 		cerr := c.Control(func(fd uintptr) { err = syscall.SetsockoptInt(int(fd), syscall.SOL_SOCKET, syscall.SO_REUSEADDR, 1) })
 		return errors.Join(cerr, err)
 	}}
 	opened, err := lc.ListenPacket(ctx, "udp4", fmt.Sprintf("0.0.0.0:%d", q.Group.Port()))
 	if err != nil {
-		return joined{}, fmt.Errorf("listening on port %d: %w", q.Group.Port(), err)
+		return joinedGroup{}, fmt.Errorf("listening on port %d: %w", q.Group.Port(), err)
 	}
 	socket := opened.(*net.UDPConn)
 	socket.SetReadBuffer(1 << 20)
@@ -137,13 +137,13 @@ func (q Request) join(ctx context.Context, card *net.Interface) (joined, error) 
 	}
 	if err != nil {
 		socket.Close()
-		return joined{}, fmt.Errorf("joining %s: %w", q.Group.Addr(), err)
+		return joinedGroup{}, fmt.Errorf("joining %s: %w", q.Group.Addr(), err)
 	}
-	return joined{socket, conn}, nil
+	return joinedGroup{socket, conn}, nil
 }
 
 // read counts what comes on a socket until its deadline, and no more packets than most.
-func (c *counter) read(socket joined, group netip.Addr, most int) error {
+func (c *counter) read(socket joinedGroup, group netip.Addr, most int) error {
 	buffer := make([]byte, 64<<10)
 	for n := 0; n < most; n++ {
 		size, control, from, err := socket.told.ReadFrom(buffer)

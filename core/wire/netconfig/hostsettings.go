@@ -12,8 +12,8 @@ import (
 	"unlatch/core/wire/onvif"
 )
 
-// also sends what is wanted besides the address, first: the device still answers where it is.
-func (w *work) also(ctx context.Context, c *onvif.Client) error {
+// sendHostSettings sends what is wanted besides the address, first: the device still answers where it is.
+func (w *work) sendHostSettings(ctx context.Context, c *onvif.Client) error {
 	a := w.To.HostSettings
 	if len(a.DNS) > 0 || a.NoDNS {
 		w.doing("setting its name servers")

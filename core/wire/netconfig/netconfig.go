@@ -171,7 +171,7 @@ func (w *work) do(ctx context.Context) error {
 			return err
 		}
 	}
-	if err := w.also(ctx, c); err != nil {
+	if err := w.sendHostSettings(ctx, c); err != nil {
 		return err
 	}
 	if stays && w.leaving() {
@@ -216,13 +216,13 @@ func (w *work) send(ctx context.Context, c *onvif.Client, i onvif.Interface) err
 		w.step("send the gateway")
 	}
 	reboot, err := c.SetInterface(ctx, onvif.Interface{Token: i.Token, DHCP: w.To.DHCP, Addr: w.To.Addr, Bits: w.To.Bits})
-	if err != nil && !gone(err) {
+	if err != nil && !leftWithAnswer(err) {
 		return err
 	}
 	w.step("send the address")
 	if reboot {
 		w.doing("restarting it")
-		if err := c.Reboot(ctx); err != nil && !gone(err) {
+		if err := c.Reboot(ctx); err != nil && !leftWithAnswer(err) {
 			return err
 		}
 		w.step("restart")
@@ -230,8 +230,8 @@ func (w *work) send(ctx context.Context, c *onvif.Client, i onvif.Interface) err
 	return w.await(ctx)
 }
 
-// gone reports whether an error means that the device went away with its answer, as many do that change their address at once.
-func gone(err error) bool {
+// leftWithAnswer reports whether an error means that the device went away with its answer, as many do that change their address at once.
+func leftWithAnswer(err error) bool {
 	var netErr net.Error
 	return errors.As(err, &netErr) && !errors.Is(err, syscall.ECONNREFUSED) || errors.Is(err, syscall.ECONNRESET)
 }

@@ -70,7 +70,7 @@ type Work struct {
 	put map[uuid.UUID]bool
 	// next is the stream that may be played beside the one that is about to be, and beside the one that was.
 	next   *camera.Stream
-	beside *beside
+	beside *companion
 	// schemes guards the schemes of the device's status: two streams that play at once may both ask for leave.
 	schemes sync.Mutex
 	// recorded counts the findings of this work.
@@ -157,7 +157,7 @@ func (w *Work) Open(ctx context.Context) error {
 			}
 			return locateStep{w}.channels(ctx) // a recorder is a target: it has been signed in to, and tells of what hangs on it
 		}
-		if n := rounds[at]; n > 0 && !again(w.d.Status.Latch(at).State, n, w.recorded > recorded[at]) {
+		if n := rounds[at]; n > 0 && !worthAnotherTry(w.d.Status.Latch(at).State, n, w.recorded > recorded[at]) {
 			return nil
 		}
 		rounds[at]++
@@ -188,8 +188,9 @@ func (w *Work) budget(step latch.Name) time.Duration {
 	return budgets[step]
 }
 
-// again reports whether a latch that was worked on n times is worked on once more: new evidence has come, and it has not left it stuck.
-func again(state latch.State, n int, newEvidence bool) bool {
+// worthAnotherTry reports whether a latch that was worked on n times is worked on once more:
+// new evidence has come, and it has not left it stuck.
+func worthAnotherTry(state latch.State, n int, newEvidence bool) bool {
 	return newEvidence && state != latch.Stuck && n < mostRounds
 }
 

@@ -75,11 +75,11 @@ func TestFromHeardToConfirmed(t *testing.T) {
 // New stream settings send the work back to proving, and the proof that comes of it is of the new ones.
 func TestNewEvidenceSendsTheWorkBack(t *testing.T) {
 	t.Parallel()
-	assert.True(t, again(latch.Next, 1, true))
-	assert.True(t, again(latch.Stale, 2, true))
-	assert.False(t, again(latch.Stale, 1, false), "nothing has come")
-	assert.False(t, again(latch.Stuck, 1, true), "it was worked on and is stuck")
-	assert.False(t, again(latch.Stale, mostRounds, true), "never without end")
+	assert.True(t, worthAnotherTry(latch.Next, 1, true))
+	assert.True(t, worthAnotherTry(latch.Stale, 2, true))
+	assert.False(t, worthAnotherTry(latch.Stale, 1, false), "nothing has come")
+	assert.False(t, worthAnotherTry(latch.Stuck, 1, true), "it was worked on and is stuck")
+	assert.False(t, worthAnotherTry(latch.Stale, mostRounds, true), "never without end")
 
 	world := simtest.Start(t, strings.ReplaceAll(yard, "127.44.60.", "127.44.61."))
 	m := newMemory(t)
@@ -202,7 +202,7 @@ func TestAlike(t *testing.T) {
 			Located: &evidence.Located{Recipe: "learned", Shape: shape}}}
 	}
 	me := server("Orrery/1", "/mine")
-	got := alike(&me, []latch.Device{me, server("Orrery/1", "/hall/{channel}"), server("Orrery/2", "/other"), server("Orrery/1", ""),
+	got := shapesOfSisters(&me, []latch.Device{me, server("Orrery/1", "/hall/{channel}"), server("Orrery/2", "/other"), server("Orrery/1", ""),
 		server("Orrery/1", "/{"), {}})
 	require.Len(t, got, 1)
 	assert.Equal(t, "/hall/{channel}", got[0].Shape)

@@ -20,8 +20,8 @@ import (
 	"unlatch/core/work/prove"
 )
 
-// seen is what came of a target's own picture.
-type seen struct {
+// slotPicture is what came of a target's own picture.
+type slotPicture struct {
 	match     string
 	diagnosis *diagnose.Diagnosis
 	still     []byte
@@ -34,7 +34,7 @@ type comparison struct{ *Work }
 
 // compare looks at what a target shows for the camera: its picture, or what it sends on. A target that gives neither has said what it can
 // say, and nothing is compared.
-func (w comparison) compare(ctx context.Context, s target.Session, p latch.Placement) (out seen, err error) {
+func (w comparison) compare(ctx context.Context, s target.Session, p latch.Placement) (out slotPicture, err error) {
 	layout, err := placeStep(w).relook(ctx, p.Target, s)
 	if err != nil {
 		return out, err

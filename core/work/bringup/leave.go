@@ -40,7 +40,7 @@ func (w *Work) leave(d *latch.Device, key uuid.UUID, purpose signin.Purpose, rea
 		if err != nil {
 			return nil, err
 		}
-		t := &tried{key: key, purpose: purpose, sending: s}
+		t := &sentTry{key: key, purpose: purpose, sending: s}
 		t.id, err = leaveGate{w}.begin(ctx, d, key, purpose, s.Channel.Host())
 		if err != nil {
 			return nil, err
@@ -106,8 +106,8 @@ func unseen(err error) bool {
 		errors.As(err, new(*rtsp.SilentError))
 }
 
-// A tried is a sign-in that went out, with the guard's name of the try.
-type tried struct {
+// A sentTry is a sign-in that went out, with the guard's name of the try.
+type sentTry struct {
 	id      uuid.UUID
 	key     uuid.UUID
 	purpose signin.Purpose
@@ -116,7 +116,7 @@ type tried struct {
 
 // end keeps how a try ended. Where the device has taken the sign-in it keeps the scheme, if that is stronger than before, and the
 // certificate whose holder has now read the password.
-func (w leaveGate) end(ctx context.Context, d *latch.Device, t *tried, err error) {
+func (w leaveGate) end(ctx context.Context, d *latch.Device, t *sentTry, err error) {
 	result, wait := resultOf(err)
 	kerr := w.Keyring.End(ctx, t.id, result, wait)
 	w.schemes.Lock()

@@ -26,7 +26,7 @@ func (w pathSearch) likelyPaths(ctx context.Context) ([]pathprobe.Candidate, err
 	if err != nil {
 		return nil, &OwnError{err}
 	}
-	return w.likelyPathsFor(ctx, recipe.Stream, alike(w.d, all))
+	return w.likelyPathsFor(ctx, recipe.Stream, shapesOfSisters(w.d, all))
 }
 
 // likelyPathsFor are the paths that the books have for one purpose, the likeliest first.
@@ -45,8 +45,8 @@ func (w pathSearch) likelyPathsFor(ctx context.Context, purpose recipe.Purpose, 
 	return pathprobe.Candidates(purpose, d, max(w.d.Channel, 1), first, books...), nil
 }
 
-// alike are the shapes by which the paths of other devices of the site with the same stream service were found.
-func alike(d *latch.Device, all []latch.Device) (out []recipe.Recipe) {
+// shapesOfSisters are the shapes by which the paths of other devices of the site with the same stream service were found.
+func shapesOfSisters(d *latch.Device, all []latch.Device) (out []recipe.Recipe) {
 	for i := range all {
 		st := &all[i].Status
 		if all[i].ID == d.ID || st.Located == nil || st.Located.Shape == "" || !sameServer(st.Reached, d.Status.Reached) {
@@ -89,7 +89,7 @@ func (w pathSearch) signInStream(ctx context.Context) error {
 		if len(found) > 0 {
 			w.foundPath = &foundPath{recipe: found[0].Recipe, tried: tried}
 		}
-		if len(found) == 0 || !asked(tried, found[0].Path) {
+		if len(found) == 0 || !wasAsked(tried, found[0].Path) {
 			return signInStep(w).signedIn(ctx, evidence.SignedIn{StreamOnly: true, Scheme: "none"}) // nothing has asked for one
 		}
 		path = found[0].Path
@@ -107,8 +107,8 @@ type foundPath struct {
 	tried  []camera.TriedPath
 }
 
-// asked reports whether a path answered that it wants a sign-in.
-func asked(tried []camera.TriedPath, path string) bool {
+// wasAsked reports whether a path answered that it wants a sign-in.
+func wasAsked(tried []camera.TriedPath, path string) bool {
 	for _, t := range tried {
 		if t.Path == path {
 			return t.Status == 401

@@ -90,8 +90,8 @@ func (w *Work) flow(st camera.Stream) int {
 	return linkbudget.Flow(st.Role, measured, st.Claimed.BitrateKbps)
 }
 
-// beside is the proof of a stream that plays while another is measured.
-type beside struct {
+// companion is the proof of a stream that plays while another is measured.
+type companion struct {
 	token string
 	proof proof.Proof
 	own   error
@@ -114,7 +114,7 @@ func (w proveStep) nextBeside(i int) *camera.Stream {
 
 // playBeside begins to prove the next stream with the sign-in that has just opened the one that plays, where the link has room for both.
 // A device that takes no second session says so, and the stream is played alone then.
-func (w proveStep) playBeside(ctx context.Context, st camera.Stream, in signin.SignIn, leave signin.Leave) *beside {
+func (w proveStep) playBeside(ctx context.Context, st camera.Stream, in signin.SignIn, leave signin.Leave) *companion {
 	u, err := streamurl.Parse(st.URL)
 	if err != nil {
 		return nil
@@ -123,7 +123,7 @@ func (w proveStep) playBeside(ctx context.Context, st camera.Stream, in signin.S
 	if !ok {
 		return nil
 	}
-	b := &beside{token: st.Token, done: make(chan struct{})}
+	b := &companion{token: st.Token, done: make(chan struct{})}
 	req := prove.Request{URL: u, SignIn: in, Pin: w.pin(), Leave: capture(leave, &b.own)}
 	go func() {
 		defer close(b.done)

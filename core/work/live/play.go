@@ -24,7 +24,7 @@ func Play(open Open, word func(error) (t *Trouble, again bool)) Source {
 	return func(ctx context.Context, to *Room) error {
 		var broke time.Time // when it broke off
 		for n := 0; ; n++ {
-			p := &playing{room: to}
+			p := &playSession{room: to}
 			err := p.play(ctx, open)
 			if ctx.Err() != nil {
 				return ctx.Err()
@@ -49,8 +49,8 @@ func Play(open Open, word func(error) (t *Trouble, again bool)) Source {
 	}
 }
 
-// playing is one session whose packets become messages.
-type playing struct {
+// playSession is one session whose packets become messages.
+type playSession struct {
 	room   *Room
 	track  media.Track
 	frames *media.Assembler
@@ -66,7 +66,7 @@ type playing struct {
 // spoken are the codecs that are shown, as people speak of them.
 var spoken = map[string]string{"H264": "H.264", "H265": "H.265", "MP4V-ES": "MPEG-4", "JPEG": "MJPEG"}
 
-func (p *playing) play(ctx context.Context, open Open) error {
+func (p *playSession) play(ctx context.Context, open Open) error {
 	session, err := open(ctx)
 	if err != nil {
 		return err
@@ -90,7 +90,7 @@ func (p *playing) play(ctx context.Context, open Open) error {
 		}
 	}()
 	p.room.Seat(p.form)
-	var listening *listening
+	var listening *soundSession
 	heard := session.First("audio")
 	return session.Run(ctx, func(packet player.Packet) {
 		switch {
@@ -117,7 +117,7 @@ func (p *playing) play(ctx context.Context, open Open) error {
 }
 
 // form is that in which a wish is met.
-func (p *playing) form(w Wish) Form {
+func (p *playSession) form(w Wish) Form {
 	switch {
 	case w.Sound:
 		return Sound
@@ -128,7 +128,7 @@ func (p *playing) form(w Wish) Form {
 }
 
 // wants reports whether somebody looks at a form, and whether that begins anew.
-func (p *playing) wants(f Form) (wanted, fresh bool) {
+func (p *playSession) wants(f Form) (wanted, fresh bool) {
 	id := p.room.Wants(f)
 	fresh = id != 0 && id != p.ids[f]
 	p.ids[f] = id
@@ -136,7 +136,7 @@ func (p *playing) wants(f Form) (wanted, fresh bool) {
 }
 
 // frame hands on one frame in the forms that somebody looks at.
-func (p *playing) frame(ctx context.Context, f media.Frame, stamp uint32, at time.Time) {
+func (p *playSession) frame(ctx context.Context, f media.Frame, stamp uint32, at time.Time) {
 	key := f.Kind == media.Key
 	p.pace.frame(key, at)
 	p.shown = true
@@ -215,8 +215,8 @@ func (s *picture) jpeg(data []byte, p *media.Picture) {
 	s.room.Tell(s.form, Message{Data: append([]byte(nil), data...), Key: true})
 }
 
-// listening makes messages of sound.
-type listening struct {
+// soundSession makes messages of sound.
+type soundSession struct {
 	room *Room
 	from *media.Listener
 	mux  fmp4.Sound
@@ -226,8 +226,8 @@ type listening struct {
 const Unheard = "audio/none"
 
 // listen begins to hand on the sound of a track. Where there is nothing to play it says so, and that is all.
-func listen(room *Room, t media.Track) *listening {
-	l := &listening{room: room}
+func listen(room *Room, t media.Track) *soundSession {
+	l := &soundSession{room: room}
 	from, ok := media.NewListener(t)
 	switch {
 	case t.Codec == "":
@@ -246,7 +246,7 @@ func listen(room *Room, t media.Track) *listening {
 	return l
 }
 
-func (l *listening) packet(b []byte) {
+func (l *soundSession) packet(b []byte) {
 	if l.from == nil {
 		return
 	}

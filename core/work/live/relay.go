@@ -18,8 +18,8 @@ type Pipe interface {
 // MaxPiped bounds one message of a pipe: a fragment with what is said of it.
 const MaxPiped = 16 << 20
 
-// An order goes from the server to the worker.
-type order struct {
+// An workerOrder goes from the server to the worker.
+type workerOrder struct {
 	Watch  uint32 `json:"watch,omitempty"` // the number of a new stream
 	Close  uint32 `json:"close,omitempty"` // of one at which nobody looks any more
 	Device string `json:"device,omitempty"`
@@ -27,8 +27,8 @@ type order struct {
 	Wish   *Wish  `json:"wish,omitempty"`
 }
 
-// words are what a message of the worker says besides its data.
-type words struct {
+// messageWords are what a message of the worker says besides its data.
+type messageWords struct {
 	Begin    *Begin    `json:"begin,omitempty"`
 	Measures []Measure `json:"measures,omitempty"`
 	Pause    *Trouble  `json:"pause,omitempty"`
@@ -36,7 +36,7 @@ type words struct {
 }
 
 // appendPiped writes a message of a stream: its number, whether a viewer may begin with it, the length of the words, words and data.
-func appendPiped(b []byte, stream uint32, w words, key bool, data []byte) []byte {
+func appendPiped(b []byte, stream uint32, w messageWords, key bool, data []byte) []byte {
 	b = append(binary.BigEndian.AppendUint32(b, stream), 0)
 	if key {
 		b[len(b)-1] = 1
@@ -51,7 +51,7 @@ func appendPiped(b []byte, stream uint32, w words, key bool, data []byte) []byte
 
 var errPiped = errors.New("a message of a worker cannot be read")
 
-func parsePiped(b []byte) (stream uint32, w words, key bool, data []byte, err error) {
+func parsePiped(b []byte) (stream uint32, w messageWords, key bool, data []byte, err error) {
 	if len(b) < 9 {
 		return 0, w, false, nil, errPiped
 	}
@@ -85,7 +85,7 @@ func Serve(ctx context.Context, p Pipe, watch Watching, word func(error) *Troubl
 		if err != nil {
 			return err
 		}
-		var o order
+		var o workerOrder
 		if err := json.Unmarshal(raw, &o); err != nil {
 			return errPiped
 		}
@@ -101,7 +101,7 @@ func Serve(ctx context.Context, p Pipe, watch Watching, word func(error) *Troubl
 			all.Go(func() {
 				err := pass(mine, p, o, watch)
 				if mine.Err() == nil {
-					p.Send(ctx, appendPiped(nil, o.Watch, words{End: word(err)}, false, nil))
+					p.Send(ctx, appendPiped(nil, o.Watch, messageWords{End: word(err)}, false, nil))
 				}
 				end()
 				mu.Lock()
@@ -114,7 +114,7 @@ func Serve(ctx context.Context, p Pipe, watch Watching, word func(error) *Troubl
 }
 
 // pass sends on what a viewer is told, until the stream ends.
-func pass(ctx context.Context, p Pipe, o order, watch Watching) error {
+func pass(ctx context.Context, p Pipe, o workerOrder, watch Watching) error {
 	v, err := watch(ctx, o.Device, o.Role, *o.Wish)
 	if err != nil {
 		return err
@@ -126,7 +126,7 @@ func pass(ctx context.Context, p Pipe, o order, watch Watching) error {
 		if err != nil {
 			return err
 		}
-		buffer = appendPiped(buffer[:0], o.Watch, words{Begin: m.Begin, Measures: m.Measures, Pause: m.Pause}, m.Key, m.Data)
+		buffer = appendPiped(buffer[:0], o.Watch, messageWords{Begin: m.Begin, Measures: m.Measures, Pause: m.Pause}, m.Key, m.Data)
 		if err := p.Send(ctx, buffer); err != nil {
 			return err
 		}
@@ -206,7 +206,7 @@ func (r *Remote) Source(device, role string, wish Wish) Source {
 		n := r.last
 		r.to[n] = in
 		r.mu.Unlock()
-		if err := r.send(ctx, order{Watch: n, Device: device, Role: role, Wish: &wish}); err != nil {
+		if err := r.send(ctx, workerOrder{Watch: n, Device: device, Role: role, Wish: &wish}); err != nil {
 			return ErrGone
 		}
 		select {
@@ -216,13 +216,13 @@ func (r *Remote) Source(device, role string, wish Wish) Source {
 			r.mu.Lock()
 			delete(r.to, n)
 			r.mu.Unlock()
-			r.send(context.WithoutCancel(ctx), order{Close: n})
+			r.send(context.WithoutCancel(ctx), workerOrder{Close: n})
 			return ctx.Err()
 		}
 	}
 }
 
-func (r *Remote) send(ctx context.Context, o order) error {
+func (r *Remote) send(ctx context.Context, o workerOrder) error {
 	raw, err := json.Marshal(o)
 	if err != nil {
 		return err

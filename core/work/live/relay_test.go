@@ -107,7 +107,7 @@ func TestAWorkerElsewhere(t *testing.T) {
 }
 
 func FuzzPiped(f *testing.F) {
-	f.Add(appendPiped(nil, 7, words{Begin: &Begin{MIME: "video/mp4"}}, true, []byte("data")))
+	f.Add(appendPiped(nil, 7, messageWords{Begin: &Begin{MIME: "video/mp4"}}, true, []byte("data")))
 	f.Add([]byte{0, 0, 0, 1, 0, 0xff, 0xff, 0xff, 0xff})
 	f.Fuzz(func(t *testing.T, b []byte) {
 		stream, w, key, data, err := parsePiped(b)

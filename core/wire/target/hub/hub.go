@@ -181,7 +181,7 @@ func (s *session) connect(ctx context.Context, conn net.Conn) (err error) {
 	for _, t := range []string{"about", "cameras/+", "state/+", "shown/+"} {
 		topics[s.prefix+"/"+t] = 1
 	}
-	if err := waitFor(ctx, s.client.SubscribeMultiple(topics, s.heard)); err != nil {
+	if err := waitFor(ctx, s.client.SubscribeMultiple(topics, s.onMessage)); err != nil {
 		s.Close()
 		return err
 	}
@@ -220,8 +220,8 @@ func (b *bounded) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// heard takes one message. What cannot be read is counted and passed over.
-func (s *session) heard(_ mqtt.Client, m mqtt.Message) {
+// onMessage takes one message. What cannot be read is counted and passed over.
+func (s *session) onMessage(_ mqtt.Client, m mqtt.Message) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	rest := strings.TrimPrefix(m.Topic(), s.prefix+"/")
@@ -354,13 +354,13 @@ func (s *session) Slots(ctx context.Context) (target.Layout, error) {
 	defer s.mu.Unlock()
 	out := target.Layout{Slots: []target.Slot{}}
 	for key, c := range s.cameras {
-		out.Slots = append(out.Slots, target.Slot{Token: key, Is: target.Used, Name: c.Name, Identity: c.Identity, State: s.says(key)})
+		out.Slots = append(out.Slots, target.Slot{Token: key, Is: target.Used, Name: c.Name, Identity: c.Identity, State: s.stateText(key)})
 	}
 	slices.SortFunc(out.Slots, func(a, b target.Slot) int { return strings.Compare(a.Name+a.Token, b.Name+b.Token) })
 	return out, nil
 }
 
-func (s *session) says(key string) string {
+func (s *session) stateText(key string) string {
 	st := s.states[key]
 	if st.Says != "" {
 		return st.State + ": " + st.Says
@@ -421,7 +421,7 @@ func (s *session) Confirm(ctx context.Context, ref target.Ref, wait time.Duratio
 	for {
 		s.mu.Lock()
 		st := s.states[string(ref)]
-		out := target.Report{Arrived: st.State == "showing", Says: s.says(string(ref)), After: time.Since(began)}
+		out := target.Report{Arrived: st.State == "showing", Says: s.stateText(string(ref)), After: time.Since(began)}
 		s.mu.Unlock()
 		if out.Says == "" {
 			out.Says = "nothing of it"

@@ -89,7 +89,7 @@ func slotOf(x bridge.Slot) target.Slot {
 		out.Name, out.Identity, out.Address = e.Name, e.Key, e.Address
 	}
 	if st := x.Status; st != nil {
-		out.State = says(st)
+		out.State = stateText(st)
 		var sizes []string
 		for _, z := range st.Sizes {
 			sizes = append(sizes, fmt.Sprintf("%s %d×%d", z.Role, z.Width, z.Height))
@@ -108,7 +108,7 @@ func slotOf(x bridge.Slot) target.Slot {
 	return out
 }
 
-func says(st *bridge.Status) string {
+func stateText(st *bridge.Status) string {
 	text := st.State
 	if st.Says != "" {
 		text += ": " + st.Says
@@ -155,13 +155,13 @@ func (s *Session) Place(ctx context.Context, c target.Camera) (target.Placement,
 			return target.Placement{}, err
 		}
 	}
-	put, err := s.put(ctx, slot.ID, e, c.Address)
+	put, err := s.writeEntry(ctx, slot.ID, e, c.Address)
 	var p *bridge.Problem
 	if errors.As(err, &p) && p.Type == bridge.TypeTaken && c.Slot == "" { // somebody was faster: look again, once
 		if all, lerr := s.client.Slots(ctx); lerr == nil {
 			if next := all.FirstFree(); next != nil {
 				slot = next
-				put, err = s.put(ctx, slot.ID, e, c.Address)
+				put, err = s.writeEntry(ctx, slot.ID, e, c.Address)
 			}
 		}
 	}
@@ -180,15 +180,15 @@ func (s *Session) straight(ctx context.Context, c target.Camera) (target.Placeme
 	if err != nil {
 		return target.Placement{}, err
 	}
-	put, err := s.put(ctx, c.Slot, e, c.Address)
+	put, err := s.writeEntry(ctx, c.Slot, e, c.Address)
 	if err != nil {
 		return target.Placement{}, err
 	}
 	return target.Placement{Ref: ref(put.ID, e.Key), Slot: labelOf(put), Token: put.ID}, nil
 }
 
-// put puts an entry into a slot. Of two cameras of one name the address tells them apart.
-func (s *Session) put(ctx context.Context, slot string, e bridge.Entry, addr string) (*bridge.Slot, error) {
+// writeEntry puts an entry into a slot. Of two cameras of one name the address tells them apart.
+func (s *Session) writeEntry(ctx context.Context, slot string, e bridge.Entry, addr string) (*bridge.Slot, error) {
 	if e.Password != "" {
 		about, err := s.Describe(ctx)
 		if err != nil {
@@ -293,7 +293,7 @@ func (s *Session) Confirm(ctx context.Context, r target.Ref, wait time.Duration)
 		}
 		out := target.Report{After: time.Since(began), Says: "nothing of it"}
 		if st := x.Status; st != nil {
-			out.Says = says(st)
+			out.Says = stateText(st)
 			out.Arrived = st.State == "showing"
 		}
 		if out.Arrived || out.After > wait {
