@@ -67,8 +67,25 @@ func (w *deviceWorker) Work(ctx context.Context, job *river.Job[deviceArgs]) err
 	if a.Do.Wake != nil {
 		return w.env.wake(ctx, a.Device)
 	}
-	return w.env.onDevice(ctx, a.Run, a.Device, func(d *deviceJob) error { return d.carryOut(ctx, a.Do) })
+	work := func(ctx context.Context) error {
+		return w.env.onDevice(ctx, a.Run, a.Device, func(d *deviceJob) error { return d.carryOut(ctx, a.Do) })
+	}
+	if !a.Do.Alone() {
+		return work(ctx)
+	}
+	free, err := w.env.store.TryLocked(ctx, a.Device, work)
+	switch {
+	case free:
+		return err
+	case err != nil:
+		return w.env.finish(ctx, a.Run, err)
+	}
+	w.env.store.Runs.Progress(ctx, a.Run, "Waiting until other work on a camera is done", -1)
+	return river.JobSnooze(busyAgain)
 }
+
+// busyAgain is after how long a command is taken up again whose device is worked on by another. It holds no place in the queue meanwhile.
+const busyAgain = time.Second
 
 // carryOut does what a command says.
 func (d *deviceJob) carryOut(ctx context.Context, do command.Device) error {

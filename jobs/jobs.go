@@ -212,7 +212,8 @@ func (e *env) finish(ctx context.Context, run uuid.UUID, err error) error {
 		return nil
 	case stopped:
 		return river.JobCancel(errors.New("stopped by the person"))
-	case ctx.Err() == nil && store.Away(err) || errors.Is(err, store.ErrFenced) || errors.Is(context.Cause(ctx), store.ErrFenced):
+	case ctx.Err() == nil && store.Away(err) || errors.Is(err, store.ErrFenced) || errors.Is(context.Cause(ctx), store.ErrFenced) ||
+		errors.Is(context.Cause(ctx), store.ErrLockLost):
 		e.log.Warn("the database is away or this worker's lease has ended; the work goes on where it was", "run", run, "err", err)
 		return river.JobSnooze(2 * time.Second) // it is nobody's fault and counts as no attempt
 	case ctx.Err() != nil:

@@ -100,3 +100,22 @@ func TestLocksThatDoNotSaySo(t *testing.T) {
 	assert.Equal(t, trouble.Locked, drops.Cause, drops.Summary)
 	assert.Equal(t, 1, b.world.Device("Drops").WrongTries())
 }
+
+// Two people press the button for one camera at once: one after the other works on it, and each run ends with what it found.
+func TestTwoWorkOnOneCamera(t *testing.T) {
+	t.Parallel()
+	b := keyed(t, locking, "127.42.43", [3]string{"Fitter", "fitter", "brass-lamp-41"})
+	id := b.ids("11")
+	first, err := b.openAgain(id)
+	require.NoError(t, err)
+	second, err := b.openAgain(id)
+	b.wait(second, err)
+	b.wait(first, nil)
+	assert.Equal(t, latch.Placed, b.device("11").Status.At())
+	var turns int
+	require.NoError(t, b.s.SQL().QueryRowContext(ctx, `
+		SELECT count(*) FROM (SELECT lag(run_id) OVER (ORDER BY id) IS DISTINCT FROM run_id AS turn
+		FROM evidence WHERE device_id = $1 AND run_id IN ($2, $3)) x WHERE turn`, id[0], first.ID, second.ID).Scan(&turns))
+	assert.Equal(t, 2, turns, "neither wrote while the other worked")
+	assert.Zero(t, b.world.Device("Hinted").WrongTries())
+}

@@ -429,6 +429,15 @@ func TestActsOnWhatIsNotThere(t *testing.T) {
 	require.NoError(t, err)
 	assert.ErrorAs(t, s.Acts().Together(ctx, func(ctx context.Context) error { return s.Acts().Confirm(ctx, keeper.Person, about) }),
 		new(*act.MissingError))
+	// One that came to stand at another site meanwhile is not there any more either.
+	about = act.Open{Site: x.own.id, Devices: []uuid.UUID{x.own.camera}}.About()
+	_, err = s.SQL().ExecContext(ctx, "UPDATE devices SET site_id = $2 WHERE id = $1", x.own.camera, x.other.id)
+	require.NoError(t, err)
+	moved := new(act.MissingError)
+	require.ErrorAs(t, s.Acts().Together(ctx, func(ctx context.Context) error { return s.Acts().Confirm(ctx, keeper.Person, about) }), &moved)
+	assert.ErrorContains(t, moved, x.own.camera.String())
+	_, err = s.SQL().ExecContext(ctx, "UPDATE devices SET site_id = $2 WHERE id = $1", x.own.camera, x.own.id)
+	require.NoError(t, err)
 	_, err = s.SQL().ExecContext(ctx, "UPDATE people SET role = 'viewer' WHERE id = $1", keeper.ID)
 	require.NoError(t, err)
 	_, err = desk.Do(ctx, keeper.Person, act.Open{Site: x.own.id, Devices: []uuid.UUID{x.own.camera}})

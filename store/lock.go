@@ -43,15 +43,9 @@ func (s *Store) Locked(ctx context.Context, key uuid.UUID, fn func(context.Conte
 		return err
 	}
 	defer done()
-	held, end := context.WithCancelCause(ctx)
-	defer end(nil)
 	for {
-		got, err := s.locks.try(ctx, key, end)
-		if err != nil {
+		if free, err := s.locks.run(ctx, key, fn); free || err != nil {
 			return err
-		}
-		if got {
-			break
 		}
 		select {
 		case <-ctx.Done():
@@ -59,37 +53,72 @@ func (s *Store) Locked(ctx context.Context, key uuid.UUID, fn func(context.Conte
 		case <-time.After(lockAgain):
 		}
 	}
-	defer s.locks.release(key)
+}
+
+// run runs fn if no other process holds the key.
+func (l *locker) run(ctx context.Context, key uuid.UUID, fn func(context.Context) error) (free bool, err error) {
+	held, end := context.WithCancelCause(ctx)
+	defer end(nil)
+	if free, err = l.try(ctx, key, end); !free || err != nil {
+		return free, err
+	}
+	defer l.release(key)
 	err = fn(held)
 	if errors.Is(context.Cause(held), ErrLockLost) {
-		return errors.Join(ErrLockLost, err)
+		return true, errors.Join(ErrLockLost, err)
 	}
-	return err
+	return true, err
+}
+
+// TryLocked runs fn as Locked does if nobody holds the key; otherwise it does nothing and reports false.
+func (s *Store) TryLocked(ctx context.Context, key uuid.UUID, fn func(context.Context) error) (free bool, err error) {
+	done, ok := s.locks.tryTurn(key)
+	if !ok {
+		return false, nil
+	}
+	defer done()
+	return s.locks.run(ctx, key, fn)
 }
 
 // waitTurn waits until nobody else in this process has or wants the key before.
 func (l *locker) waitTurn(ctx context.Context, key uuid.UUID) (done func(), err error) {
-	l.mu.Lock()
-	t := l.local[key]
-	if t == nil {
-		t = &keyLock{taken: make(chan struct{}, 1)}
-		l.local[key] = t
-	}
-	t.users++
-	l.mu.Unlock()
-	leave := func() {
-		l.mu.Lock()
-		defer l.mu.Unlock()
-		if t.users--; t.users == 0 {
-			delete(l.local, key)
-		}
-	}
+	t, leave := l.queueFor(key)
 	select {
 	case t.taken <- struct{}{}:
 		return func() { <-t.taken; leave() }, nil
 	case <-ctx.Done():
 		leave()
 		return nil, ctx.Err()
+	}
+}
+
+// tryTurn takes the key if nobody else in this process has it.
+func (l *locker) tryTurn(key uuid.UUID) (done func(), ok bool) {
+	t, leave := l.queueFor(key)
+	select {
+	case t.taken <- struct{}{}:
+		return func() { <-t.taken; leave() }, true
+	default:
+		leave()
+		return nil, false
+	}
+}
+
+// queueFor returns the lock of a key within this process, which is kept until each user has left it.
+func (l *locker) queueFor(key uuid.UUID) (t *keyLock, leave func()) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if t = l.local[key]; t == nil {
+		t = &keyLock{taken: make(chan struct{}, 1)}
+		l.local[key] = t
+	}
+	t.users++
+	return t, func() {
+		l.mu.Lock()
+		defer l.mu.Unlock()
+		if t.users--; t.users == 0 {
+			delete(l.local, key)
+		}
 	}
 }
 

@@ -77,8 +77,21 @@ func TestLocksKeepOthersOut(t *testing.T) {
 	all.Wait()
 	assert.Equal(t, int32(1), most.Load())
 
+	// Who does not wait is told that somebody has it, in this process or another.
+	require.NoError(t, s.Locked(ctx, key, func(context.Context) error {
+		for _, at := range []*store.Store{s, other} {
+			free, err := at.TryLocked(ctx, key, func(context.Context) error { t.Error("it is held"); return nil })
+			assert.NoError(t, err)
+			assert.False(t, free)
+		}
+		return nil
+	}))
+	free, err := other.TryLocked(ctx, key, func(context.Context) error { return store.ErrNotFound })
+	assert.True(t, free)
+	assert.ErrorIs(t, err, store.ErrNotFound)
+
 	// Whoever loses the connection loses the lock, and is told.
-	err := s.Locked(ctx, key, func(held context.Context) error {
+	err = s.Locked(ctx, key, func(held context.Context) error {
 		_, err := other.Pool.Exec(ctx, "SELECT pg_terminate_backend(pid) FROM pg_locks WHERE locktype = 'advisory' AND granted "+
 			"AND pid <> pg_backend_pid() AND classid <> 7306002 AND database = (SELECT oid FROM pg_database WHERE datname = current_database())")
 		require.NoError(t, err)

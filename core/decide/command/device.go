@@ -28,6 +28,13 @@ type Device struct {
 	Wake    *Wake           `json:"wake,omitempty"`
 }
 
+// Alone reports whether nothing else may be done with the device meanwhile: whatever changes the device, or reads it to decide. Commands
+// that are about a target alone keep each other out by the target.
+func (d Device) Alone() bool {
+	return d.Open != nil || d.Address != nil || d.Claim != nil || d.Fix != nil || d.Mark != nil || d.Cast != nil || d.Tune != nil ||
+		d.Place != nil && d.Place.Tune != nil
+}
+
 // Open opens the latches of a device as far as they go.
 type Open struct {
 	// Again plays streams again that are proven already.
