@@ -145,7 +145,7 @@ func unfinishedBodies() (int64, error) {
 	return after - before, err
 }
 
-// claimingJPEG is a small picture whose header claims a size.
+// claimingJPEG returns a small picture whose header claims a size.
 func claimingJPEG(width, height int) ([]byte, error) {
 	var b bytes.Buffer
 	if err := jpeg.Encode(&b, image.NewGray(image.Rect(0, 0, 64, 64)), nil); err != nil {
@@ -178,7 +178,7 @@ func growth(f func() error) (int64, error) {
 
 var peakLine = regexp.MustCompile(`VmHWM:\s+(\d+) kB`)
 
-// residentPeak is the largest resident size of a process in bytes.
+// residentPeak returns the largest resident size of a process in bytes.
 func residentPeak(pid int) (int64, error) {
 	raw, err := os.ReadFile(filepath.Join("/proc", strconv.Itoa(pid), "status"))
 	if err != nil {

@@ -290,7 +290,7 @@ func (l *looker) clicks(ctx context.Context, w *sim.World) ([]figure, error) {
 	}, nil
 }
 
-// usage is the processor time of a process so far and its resident size.
+// usage returns the processor time of a process so far and its resident size.
 func usage(pid int) (cpu time.Duration, rss int64) {
 	tasks, _ := filepath.Glob(fmt.Sprintf("/proc/%d/task/*/schedstat", pid))
 	for _, t := range tasks {
@@ -308,7 +308,7 @@ func usage(pid int) (cpu time.Duration, rss int64) {
 	return cpu, rss
 }
 
-// over10 is the processor time that a process takes in ten seconds.
+// over10 returns the processor time that a process takes in ten seconds.
 func over10(pid int) (time.Duration, int64) {
 	before, _ := usage(pid)
 	time.Sleep(10 * time.Second)

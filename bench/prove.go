@@ -72,7 +72,7 @@ func proveTime(ctx context.Context, lib *scene.Library) ([]figure, error) {
 	}, nil
 }
 
-// roundTrip is the median of bare TCP exchanges with the camera's own port: one small message there, one back.
+// roundTrip returns the median of bare TCP exchanges with the camera's own port: one small message there, one back.
 func roundTrip(addr string) (time.Duration, error) {
 	var all []time.Duration
 	c, err := net.Dial("tcp", addr)

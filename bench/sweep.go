@@ -56,7 +56,7 @@ func sweep(ctx context.Context, _ *scene.Library) ([]figure, error) {
 
 func ms(d time.Duration) string { return fmt.Sprintf("%.1f ms", float64(d.Microseconds())/1000) }
 
-// msOf is a time in milliseconds.
+// msOf returns a time in milliseconds.
 func msOf(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
 
 // bareConnects is the floor: a socket, a non-blocking connect and a close for each pair, and nothing else.
@@ -80,7 +80,7 @@ func bareConnect(to netip.AddrPort) error {
 	return unix.Close(fd)
 }
 
-// maxRSS is the largest resident size of an ended process in bytes; the kernel counts KiB.
+// maxRSS returns the largest resident size of an ended process in bytes; the kernel counts KiB.
 func maxRSS(usage any) int64 {
 	if u, ok := usage.(*syscall.Rusage); ok {
 		return u.Maxrss << 10

@@ -100,7 +100,7 @@ func tuned(ctx context.Context, _ *scene.Library) ([]figure, error) {
 	}, nil
 }
 
-// slowestJob is how long the longest job of the newest run was worked on.
+// slowestJob returns how long the longest job of the newest run was worked on.
 func slowestJob(ctx context.Context, s *store.Store) (d time.Duration, err error) {
 	var seconds float64
 	err = s.Pool.QueryRow(ctx,
@@ -175,7 +175,7 @@ func reckoning(context.Context, *scene.Library) ([]figure, error) {
 	}, nil
 }
 
-// bareCopies is how long it takes to copy the sources once.
+// bareCopies returns how long it takes to copy the sources once.
 func bareCopies(list []capacity.Source) time.Duration {
 	into := make([]capacity.Source, len(list))
 	var took []time.Duration

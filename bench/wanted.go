@@ -26,7 +26,7 @@ func atLeast(limit, got float64, unit string) bound {
 // none judges a count of what must not be.
 func none(got int) bound { return bound{"none", got == 0} }
 
-// missed are the figures that are worse than what is wanted.
+// missed returns the figures that are worse than what is wanted.
 func missed(all []figure) (out []figure) {
 	for _, f := range all {
 		if b, ok := f.want.(bound); ok && !b.met {

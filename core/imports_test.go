@@ -62,7 +62,7 @@ func TestArrowsPointOneWay(t *testing.T) {
 	assert.Len(t, checked, len(arrows), "a part has gone or been renamed: %v", checked)
 }
 
-// partOf is the longest part that a package lies in; "" for cmd, e2e, bench and test support, which may import anything.
+// partOf returns the longest part that a package lies in; "" for cmd, e2e, bench and test support, which may import anything.
 func partOf(pkg string) string {
 	best := ""
 	for p := range arrows {

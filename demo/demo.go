@@ -64,7 +64,7 @@ func (r *railway) do(ctx context.Context, a act.Act) error {
 	return wait(ctx, r.desk.Store, *done.Run)
 }
 
-// on is an address of the railway by its last two numbers.
+// on returns an address of the railway by its last two numbers.
 func (r *railway) on(rest string) string { return r.network + "." + rest }
 
 // names is what the people at Tarn Ferry call their cameras, by the last two numbers of their addresses.

@@ -28,7 +28,7 @@ type deviceJob struct {
 	run  uuid.UUID
 }
 
-// inRun is the run that findings are kept with; nil for work that belongs to none.
+// inRun returns the run that findings are kept with; nil for work that belongs to none.
 func (j *deviceJob) inRun() *uuid.UUID {
 	if j.run == uuid.Nil {
 		return nil
@@ -155,7 +155,7 @@ func (k keyring) Key(ctx context.Context, id uuid.UUID) (bringup.Key, error) {
 	return keyOf(s, id), err
 }
 
-// keyOf is an entry as core's steps see it, for a device.
+// keyOf returns an entry as core's steps see it, for a device.
 func keyOf(s store.SignIn, device uuid.UUID) bringup.Key {
 	out := bringup.Key{ID: s.ID, Label: s.Label, User: s.User, Factory: s.Factory, Why: s.Turn.String(), Opened: s.Opened != nil,
 		Shut: s.Last == signin.Shut}

@@ -177,7 +177,7 @@ func (e *env) hold(until context.Context, l store.Lease) {
 	e.until, e.lease = until, l
 }
 
-// held is the present lease.
+// held returns the present lease.
 func (e *env) held() (store.Lease, bool) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
@@ -226,7 +226,7 @@ func (e *env) finish(ctx context.Context, run uuid.UUID, err error) error {
 	return river.JobCancel(err)
 }
 
-// problemText is an error as a run shows it. What the database says is for the log: nobody else is helped by SQL.
+// problemText returns an error as a run shows it. What the database says is for the log: nobody else is helped by SQL.
 func problemText(err error) string {
 	var pg *pgconn.PgError
 	if errors.As(err, &pg) {

@@ -262,7 +262,7 @@ func TestFromHeardToConfirmed(t *testing.T) {
 	assert.NotContains(t, b.everything(), "brass-lamp-41", "no secret in evidence, exchanges, runs or logs")
 }
 
-// everything is all text that the store and the log hold about the site.
+// everything returns all text that the store and the log hold about the site.
 func (b *bench) everything() string {
 	var out strings.Builder
 	for _, d := range b.devices() {

@@ -15,7 +15,7 @@ type links struct {
 	have map[uuid.UUID]*linkbudget.Budget
 }
 
-// of is the budget of a site: what a person has set, or what the interface that leads there carries.
+// of returns the budget of a site: what a person has set, or what the interface that leads there carries.
 func (l *links) of(site store.Site) *linkbudget.Budget {
 	kbps := site.LinkMbps * 1000
 	if kbps == 0 {

@@ -30,7 +30,7 @@ devices:
        lock_seconds: 60, lock_answer: drops}, users: [{name: other, secret: nobody-knows, level: User}]}
 `
 
-// keyed is a network that has been swept, with keys on the ring.
+// keyed returns a network that has been swept, with keys on the ring.
 func keyed(t *testing.T, yard, net string, keys ...[3]string) *bench {
 	return hooked(t, jobs.Hooks{}, yard, net, keys...)
 }

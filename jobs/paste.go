@@ -166,7 +166,7 @@ func (d *deviceJob) step(ctx context.Context, done pasted) error {
 	})
 }
 
-// channel is the device that a channel's evidence belongs to: the pasted device itself where there is only one, else a device reached
+// channel returns the device that a channel's evidence belongs to: the pasted device itself where there is only one, else a device reached
 // through it.
 func (d *deviceJob) channel(ctx context.Context, a command.Paste, n int, port sighting.Port) (*deviceJob, error) {
 	if a.Channels == 1 {

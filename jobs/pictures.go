@@ -24,7 +24,7 @@ const PicturesPath = "/api/workers/live"
 // A ServerAddress is where a worker elsewhere finds its server.
 type ServerAddress struct {
 	URL *url.URL
-	// Fingerprint is the SHA-256 of the server's certificate in hex, where that is one of the server's own making; "" trusts what the
+	// Fingerprint is the SHA-256 of the server's certificate in hex, if the server made the certificate itself; "" trusts what the
 	// machine trusts.
 	Fingerprint string
 }

@@ -50,8 +50,8 @@ func (q *Queue) insert(ctx context.Context, tx *sql.Tx, site, run uuid.UUID, w c
 	return err
 }
 
-// queueFor is the queue of a command to a device. Commands that wait for restarts and for encoders to settle have a queue of their own,
-// of which many more run at once.
+// queueFor returns the queue of a command to a device. Commands that wait for restarts and for encoders to settle have a queue of their
+// own, of which many more run at once.
 func queueFor(site uuid.UUID, do command.Device) string {
 	if do.Waits() {
 		return moveQueueOf(site)

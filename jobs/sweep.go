@@ -100,7 +100,7 @@ func (e *env) sweep(ctx context.Context, site store.Site, run uuid.UUID) error {
 	return errors.Join(err, failed)
 }
 
-// otherRanges are the ranges of the other sites. Sites may share a wire: what is heard from another's range belongs there.
+// otherRanges returns the ranges of the other sites. Sites may share a wire: what is heard from another's range belongs there.
 func (e *env) otherRanges(ctx context.Context, site store.Site) (address.Ranges, error) {
 	sites, err := e.store.Sites.List(ctx)
 	if err != nil {

@@ -77,7 +77,7 @@ func (w *targetWorker) work(ctx context.Context, a targetArgs) error {
 // lookTime is how long one look at a target asks it for pictures.
 const lookTime = 2 * time.Minute
 
-// check asks a target again for the picture of each camera that stands on it. Of a target that answers slowly the rest is left for the next
+// check asks a target again for the picture of each camera that stands on it. If a target answers slowly, the rest is left for the next
 // look, and nothing is said of what was not asked.
 func (w *targetWorker) check(ctx context.Context, a targetArgs) error {
 	on, err := w.env.store.Targets.On(ctx, a.Target)

@@ -94,7 +94,7 @@ func (l *lineUp) states(ctx context.Context, site uuid.UUID, devices []uuid.UUID
 	return out, nil
 }
 
-// latches are the devices of the line-up in their order, as core knows them.
+// latches returns the devices of the line-up in their order, as core knows them.
 func (s *siteLineUp) latches() []*latch.Device {
 	out := make([]*latch.Device, len(s.order))
 	for i, x := range s.order {

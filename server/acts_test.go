@@ -134,7 +134,7 @@ type asking struct {
 
 type fields = map[string]any
 
-// askings are a request for each operation that is an act, by the operation's ID. Those that take something away come last.
+// askings returns a request for each operation that is an act, by the operation's ID. Those that take something away come last.
 func (x *depot) askings(d depotSite) (order []string, all map[string]asking) {
 	site, dev := "/api/sites/"+d.id.String(), "/api/devices/"+d.camera.String()
 	one := []uuid.UUID{d.camera}
@@ -230,7 +230,7 @@ func (x *depot) askings(d depotSite) (order []string, all map[string]asking) {
 	return order, all
 }
 
-// actsOfAPI are the operations of the document that are acts, with the act of each.
+// actsOfAPI returns the operations of the document that are acts, with the act of each.
 func actsOfAPI(t *testing.T) map[string]string {
 	raw, err := OpenAPI()
 	require.NoError(t, err)

@@ -55,7 +55,7 @@ type apiDocument struct {
 // things are what IDs in a request stand for, by the name of the field.
 type things map[string]uuid.UUID
 
-// named is the thing that a field names: "devices" and "replaces" are devices too.
+// named returns the thing that a field names: "devices" and "replaces" are devices too.
 func (x things) named(field string) (uuid.UUID, bool) {
 	switch field {
 	case "devices", "replaces":
@@ -67,7 +67,7 @@ func (x things) named(field string) (uuid.UUID, bool) {
 	return id, ok
 }
 
-// sample is a body by its schema: what is required, and every field that names a thing. named tells which things it names.
+// sample returns a body by its schema: what is required, and every field that names a thing. named tells which things it names.
 func (d apiDocument) sample(s apiSchema, field string, x things, named map[string]bool) any {
 	if s.Ref != "" {
 		return d.sample(d.Components.Schemas[s.Ref[strings.LastIndexByte(s.Ref, '/')+1:]], field, x, named)

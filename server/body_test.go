@@ -100,7 +100,7 @@ func TestBodiesAreBounded(t *testing.T) {
 	}
 }
 
-// held is what the process holds now.
+// held returns what the process holds now.
 func held() int64 {
 	runtime.GC()
 	var m runtime.MemStats

@@ -113,7 +113,7 @@ func badRecording(err error) error {
 	return err
 }
 
-// formOf is the form of a site, as it was kept.
+// formOf returns the form of a site, as it was kept.
 func (s costs) formOf(ctx context.Context, site uuid.UUID) (form recordingBody, err error) {
 	raw, err := s.store.Sites.Costs(ctx, site)
 	if err != nil || raw == nil {
@@ -122,7 +122,7 @@ func (s costs) formOf(ctx context.Context, site uuid.UUID) (form recordingBody, 
 	return form, json.Unmarshal(raw, &form)
 }
 
-// recordingOf is how a site is recorded; nil where what was kept cannot be reckoned with.
+// recordingOf returns how a site is recorded; nil where what was kept cannot be reckoned with.
 func (s costs) recordingOf(ctx context.Context, site uuid.UUID) (*capacity.Recording, error) {
 	form, err := s.formOf(ctx, site)
 	if err != nil {

@@ -163,7 +163,7 @@ type movedView struct {
 	Fix    string         `json:"fix,omitempty"`
 }
 
-// viewOf is a device as pages see it.
+// viewOf returns a device as pages see it.
 func viewOf(d *store.Device) deviceView {
 	st := &d.Status
 	v := deviceView{ID: d.ID, Kind: string(st.Device.Kind), Name: d.Title(), Named: d.Name.Valid, Address: d.Addr, Stray: st.Device.Stray,
@@ -266,14 +266,14 @@ func (v *deviceView) whereItIs(st *latch.Status) {
 	}
 }
 
-// revision is a checksum of a view, by which a page knows what it need not draw again.
+// revision returns a checksum of a view, by which a page knows what it need not draw again.
 func revision(v deviceView) string {
 	h := fnv.New64a()
 	json.NewEncoder(h).Encode(v)
 	return strconv.FormatUint(h.Sum64(), 36)
 }
 
-// webPage is the device's own page: where its device service answers, or the first port that speaks HTTP.
+// webPage returns the device's own page: where its device service answers, or the first port that speaks HTTP.
 func webPage(d *store.Device) string {
 	if d.Via != nil {
 		return d.Status.Device.Page // the recorder's own page is not the camera's

@@ -33,7 +33,7 @@ var undialled = map[string][]string{
 	"unlatch/core/work/prove":             {"Prove"},
 }
 
-// dials are what a file does that connects to anything.
+// dials returns what a file does that connects to anything.
 func dials(f *ast.File) (out []string) {
 	names := map[string]string{} // of packages in this file, to their paths
 	for _, x := range f.Imports {

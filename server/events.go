@@ -199,7 +199,7 @@ func (s pages) tellChanges(ctx context.Context, w io.Writer, site uuid.UUID, ver
 	return changes.Version
 }
 
-// untilSignedOut is the request's context for as long as its session lasts: it ends at once when somebody signs out.
+// untilSignedOut returns the request's context for as long as its session lasts: it ends at once when somebody signs out.
 func (s pages) untilSignedOut(r *http.Request) (context.Context, context.CancelFunc) {
 	ctx, end := context.WithCancel(r.Context())
 	page, done := s.hub.watch(uuid.Max) // no site: it is woken for sessions alone

@@ -82,7 +82,7 @@ func (s feeds) feedOf(ctx context.Context, v *targetView) error {
 	return err
 }
 
-// listed are the cameras on a target as a list tells them. Secrets are decrypted only where the list may hold them.
+// listed returns the cameras on a target as a list tells them. Secrets are decrypted only where the list may hold them.
 func (s feeds) listed(ctx context.Context, t store.Target, secrets bool) ([]camlist.Camera, string, error) {
 	site, err := s.store.Sites.Get(ctx, t.Site)
 	if err != nil {
@@ -241,7 +241,7 @@ func (s feeds) byFeed(w http.ResponseWriter, r *http.Request) (store.Target, boo
 	return t, true
 }
 
-// screenName is what a screen calls itself: what its User-Agent begins with.
+// screenName returns what a screen calls itself: what its User-Agent begins with.
 func screenName(r *http.Request) string {
 	name := wiretext.Line(r.UserAgent(), 60)
 	if name == "" {

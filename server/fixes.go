@@ -56,7 +56,7 @@ func (s fixes) certificateRoutes(api huma.API) {
 		})
 }
 
-// undoable are the fixes on a device that can be taken back.
+// undoable returns the fixes on a device that can be taken back.
 func undoable(st *latch.Status) []fixView {
 	var out []fixView
 	for _, r := range st.Fixes {

@@ -16,7 +16,7 @@ type Room struct {
 	said  atomic.Bool
 }
 
-// Free is the space that is left, in bytes; ok is false where that cannot be told.
+// Free returns the space that is left, in bytes; ok is false where that cannot be told.
 func (r *Room) Free() (bytes uint64, ok bool) {
 	var fs syscall.Statfs_t
 	if r == nil || r.Folder == "" || syscall.Statfs(r.Folder, &fs) != nil {

@@ -55,7 +55,7 @@ func TestSignInsFromAFile(t *testing.T) {
 	assert.NotContains(t, log.String(), "tarn-")
 }
 
-// located is a site with one camera that has been signed in to and played.
+// located returns a site with one camera that has been signed in to and played.
 func located(t *testing.T, p *page, s *store.Store, proof proof.Proof) (siteView, *store.Device, uuid.UUID) {
 	ctx := context.Background()
 	_, raw, _ := p.do("POST", "/api/sites", map[string]any{"name": "Works", "ranges": []string{"192.0.2.0/24"}})

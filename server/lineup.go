@@ -84,8 +84,8 @@ type changesView struct {
 	Gone    []uuid.UUID     `json:"gone" doc:"devices that were taken off"`
 }
 
-// encode is the view as JSON. The devices are encoded already and are not looked through again, as json.Marshal would: on a large site that
-// takes longer than all the rest.
+// encode returns the view as JSON. The devices are encoded already and are not looked through again, as json.Marshal would: on a large
+// site that takes longer than all the rest.
 func (c changesView) encode() []byte {
 	head, tail := c.ends()
 	size := len(head) + len(tail)
@@ -102,7 +102,7 @@ func (c changesView) encode() []byte {
 	return append(out, tail...)
 }
 
-// ends are the view's JSON before and behind its devices.
+// ends returns the view's JSON before and behind its devices.
 func (c changesView) ends() (head, tail []byte) {
 	head, _ = json.Marshal(struct {
 		Version string `json:"version"`
@@ -154,7 +154,7 @@ func (s *siteLineUp) update(ctx context.Context, st *store.Store, site uuid.UUID
 			c.Devices = append(c.Devices, id)
 		}
 	}
-	// What a device is to others hangs on it: who shares its address, whose recorder it is. They follow it once.
+	// The status of other devices may depend on this one: those that share its address, or the cameras of a recorder. They are read anew once.
 	done := map[uuid.UUID]bool{}
 	for ask := c.Devices; len(ask) > 0; {
 		list, err := st.Devices.Of(ctx, ask)
@@ -204,7 +204,7 @@ func (s *siteLineUp) replace(all []store.Device) {
 	s.sort()
 }
 
-// putDevice takes one device as it is now, and returns the others whose status hangs on what has changed of it.
+// putDevice takes one device as it is now, and returns the others whose status depends on what has changed.
 func (s *siteLineUp) putDevice(d store.Device) (others []uuid.UUID) {
 	view := viewOf(&d)
 	before := s.devices[d.ID]
@@ -248,7 +248,7 @@ func (s *siteLineUp) sort() {
 	slices.SortFunc(s.order, func(a, b *lineUpRow) int { return store.ByAddress(&a.d, &b.d) })
 }
 
-// ordered are the devices in their order.
+// ordered returns the devices in their order.
 func (s *siteLineUp) ordered() []encodedDevice {
 	out := make([]encodedDevice, len(s.order))
 	for i, x := range s.order {
@@ -257,7 +257,7 @@ func (s *siteLineUp) ordered() []encodedDevice {
 	return out
 }
 
-// since are the changes after a version; everything where it is none of this process, or too old.
+// since returns the changes after a version; everything where it is none of this process, or too old.
 func (s *siteLineUp) since(begun, version string) changesView {
 	out := changesView{Version: fmt.Sprintf("%s-%d", begun, s.version), Devices: []encodedDevice{}, Gone: []uuid.UUID{}}
 	number, own := strings.CutPrefix(version, begun+"-")

@@ -109,7 +109,7 @@ func (w *wideWriter) Hijack() (net.Conn, *bufio.ReadWriter, error) {
 	return conn, bufio.NewReadWriter(rw.Reader, bufio.NewWriterSize(conn, wide)), nil
 }
 
-// write sends one message. The time for it is that of the connection, which is set anew now and then: that costs less than a timer each.
+// write sends one message under the connection's write deadline, which is renewed now and then: that costs less than a timer a message.
 func (w *wideWriter) write(ctx context.Context, conn *websocket.Conn, kind websocket.MessageType, data []byte) error {
 	if now := time.Now(); now.Sub(w.renewed) > writeTime/2 {
 		w.renewed = now

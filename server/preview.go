@@ -64,7 +64,7 @@ func (s previews) routes(api huma.API) {
 		})
 }
 
-// budgets are what the models of a site have shown when they were set.
+// budgets returns what the models of a site have shown when they were set.
 func (s previews) budgets(ctx context.Context, site uuid.UUID) (map[string]tuning.Budget, error) {
 	records, err := s.store.Devices.Tunings(ctx, site)
 	if err != nil || len(records) == 0 {
@@ -95,7 +95,7 @@ func (s previews) budgets(ctx context.Context, site uuid.UUID) (map[string]tunin
 	return out, nil
 }
 
-// planned are a device's plan and what a request puts in its place.
+// planned returns a device's plan and what a request puts in its place.
 func planned(d *store.Device, drafts map[uuid.UUID]planText) (tuning.Plan, error) {
 	draft, err := drafts[d.ID].read()
 	return d.Status.Plan.With(draft), err

@@ -86,7 +86,7 @@ func init() {
 	}
 }
 
-// expectation is what huma says that a field must be, without what it was.
+// expectation returns what huma says that a field must be, without what it was.
 func expectation(message string) string {
 	for _, kept := range []string{"expected ", "unexpected property"} {
 		if strings.HasPrefix(message, kept) {

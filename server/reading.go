@@ -99,7 +99,7 @@ func (v *conversationView) read(text string, facts []supportnote.Fact) {
 		Program: "Unlatch " + Version}.Text()
 }
 
-// deviceFacts are what a maker's support asks for first.
+// deviceFacts returns what a maker's support asks for first.
 func deviceFacts(d *store.Device) []supportnote.Fact {
 	st := &d.Status
 	facts := []supportnote.Fact{}

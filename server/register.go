@@ -110,7 +110,7 @@ func (n *namedThings) add(id uuid.UUID, field string) {
 	}
 }
 
-// nameOf is the name under which a field is sent.
+// nameOf returns the name under which a field is sent.
 func nameOf(f reflect.StructField) string {
 	for _, tag := range []string{"path", "json", "query"} {
 		if name, _, _ := strings.Cut(f.Tag.Get(tag), ","); name != "" {

@@ -104,7 +104,7 @@ func (s *Server) logged(next http.Handler) http.Handler {
 // patience is how long an answer of the API may take: the database may have stopped in the middle of one.
 const patience = 20 * time.Second
 
-// loggedPath is a path as the log may hold it: that of a feed is what opens it.
+// loggedPath returns a path as the log may hold it. A feed's path is its credential, so it is never logged.
 func loggedPath(path string) string {
 	if strings.HasPrefix(path, "/feeds/") {
 		return "/feeds/…"
@@ -159,7 +159,7 @@ func writePlain(w http.ResponseWriter, status int, text string) {
 	io.WriteString(w, text)
 }
 
-// callerAddress is who sent a request: the peer, or what a trusted proxy says of it. Only the last address of X-Forwarded-For that no
+// callerAddress returns who sent a request: the peer, or what a trusted proxy says of it. Only the last address of X-Forwarded-For that no
 // trusted proxy added counts: whatever stands before it was written by the caller.
 func (s *Server) callerAddress(r *http.Request) string {
 	host, _, err := net.SplitHostPort(r.RemoteAddr)

@@ -253,7 +253,7 @@ func TestAStoppedDatabaseHoldsNoRequestForEver(t *testing.T) {
 		50*time.Millisecond)
 }
 
-// family is a process with its children (proc(5)).
+// family returns a process with its children (proc(5)).
 func family(t *testing.T, parent int) []int {
 	out := []int{parent}
 	all, err := filepath.Glob("/proc/[0-9]*/stat")

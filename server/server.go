@@ -44,7 +44,7 @@ type Config struct {
 	SetupCode string
 	// Secure says that the server is reached over TLS alone: cookies are marked so, and browsers are told.
 	Secure bool
-	// PublicURL is the address under which people reach the server, where that is a name or a proxy's; nil for none.
+	// PublicURL is the address under which people reach the server, if it is a name or a proxy's address; nil if there is none.
 	PublicURL *url.URL
 	// TrustedProxies are those whose X-Forwarded-For is believed.
 	TrustedProxies address.Ranges
@@ -54,7 +54,7 @@ type Config struct {
 	Now func() time.Time
 	// MetricsToken opens /metrics to whoever scrapes it; "" for no such page.
 	MetricsToken string
-	// Room watches the disk of the database; nil where that is elsewhere.
+	// Room watches the disk of the database; nil if the database is on another machine.
 	Room *Room
 }
 

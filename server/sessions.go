@@ -28,7 +28,7 @@ const (
 
 type personKey struct{}
 
-// person is who is signed in; requireSession, or withPerson, has put it there.
+// person returns who is signed in; requireSession, or withPerson, has put it there.
 func person(ctx context.Context) act.Person {
 	p, _ := ctx.Value(personKey{}).(act.Person)
 	return p

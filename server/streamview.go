@@ -31,7 +31,7 @@ type proofView struct {
 	Findings []diagnose.Diagnosis `json:"findings,omitempty" doc:"what a person should act on at a stream that plays"`
 }
 
-// viewOfStream is one stream with its proof. label names the sign-in that its URL has.
+// viewOfStream returns one stream with its proof. label names the sign-in that its URL has.
 func viewOfStream(d *store.Device, x camera.Stream, label string) streamView {
 	out := streamView{Token: x.Token, Role: x.Role, URL: x.URL, Claimed: x.Claimed}
 	p, played := d.Status.Proofs[x.Role]

@@ -200,7 +200,7 @@ func (s targets) list(ctx context.Context, site uuid.UUID) (*struct{ Body []targ
 	return out, s.explain(s.trust.trustOf(ctx, site, out.Body))
 }
 
-// names are the names of a site's devices.
+// names returns the names of a site's devices.
 func (s targets) names(ctx context.Context, site uuid.UUID) (map[uuid.UUID]string, error) {
 	up, err := s.lineUp.site(ctx, site)
 	if err != nil {
@@ -214,7 +214,7 @@ func (s targets) names(ctx context.Context, site uuid.UUID) (map[uuid.UUID]strin
 	return out, nil
 }
 
-// target is a target that a site may use.
+// target returns a target that a site may use.
 func (s resource) target(ctx context.Context, site, id uuid.UUID) (store.Target, error) {
 	t, err := s.store.Targets.Get(ctx, id)
 	if err == nil && t.Site != site && !t.Shared {

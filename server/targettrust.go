@@ -11,7 +11,7 @@ import (
 	"unlatch/core/wire/target"
 )
 
-// agreementView is that a secret may go to a target so that it can be read.
+// agreementView is a person's agreement that a secret may go to a target although others may read it on the way.
 type agreementView struct {
 	Secret target.Secret    `json:"secret" enum:"sign_in,camera_sign_ins,stream_key"`
 	Person string           `json:"person" doc:"who has agreed"`

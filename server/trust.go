@@ -23,7 +23,7 @@ type findingView struct {
 	Address string        `json:"address,omitempty" doc:"of a claim: the address that makes it"`
 }
 
-// findings are what should be acted on at a device beside the latch that it waits at.
+// findings returns what should be acted on at a device beside the latch that it waits at.
 func findings(st *latch.Status) []findingView {
 	var out []findingView
 	for _, c := range st.Claims {

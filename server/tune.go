@@ -22,7 +22,7 @@ type tuneBody struct {
 	Restart bool                   `json:"restart,omitempty" doc:"restart devices that have taken settings and go on as before"`
 }
 
-// plans are the plans in a request by device.
+// plans returns the plans in a request by device.
 func (b tuneBody) plans() (map[uuid.UUID]tuning.Plan, error) {
 	all, err := b.Plan.read()
 	if err != nil {

@@ -27,7 +27,7 @@ type Cast struct {
 	Defect string `yaml:"defect"`
 }
 
-// configuration is the setting in an encoder configuration; "" for a stream that is not sent to a group.
+// configuration returns the setting in an encoder configuration; "" for a stream that is not sent to a group.
 func (c *Cast) configuration() string {
 	if c == nil {
 		return ""
@@ -178,7 +178,7 @@ func (d *device) groupSocket(to netip.AddrPort, ttl int) *net.UDPConn {
 	return socket
 }
 
-// transportStream is a clip as MPEG-TS (ISO/IEC 13818-1).
+// transportStream returns a clip as MPEG-TS (ISO/IEC 13818-1).
 func transportStream(ctx context.Context, c *scene.Clip) []byte {
 	var raw []byte
 	for _, f := range c.Frames {

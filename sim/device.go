@@ -53,10 +53,10 @@ type device struct {
 	discover   *net.UDPConn
 }
 
-// sending are the streams that the device sends now. The list is not changed, only replaced.
+// sending returns the streams that the device sends now. The list is not changed, only replaced.
 func (d *device) sending() []feed { return *d.sends.Load() }
 
-// named is the address that the device puts into its answers, with a port.
+// named returns the address that the device puts into its answers, with a port.
 func (d *device) named(port int) string {
 	host := d.Address.String()
 	if d.Defects.NamesAddress != "" {
@@ -65,7 +65,7 @@ func (d *device) named(port int) string {
 	return net.JoinHostPort(host, strconv.Itoa(port))
 }
 
-// base is where the device's web side is, as it tells it.
+// base returns where the device's web side is, as it tells it.
 func (d *device) base() string {
 	if d.Defects.HTTPS == "only" {
 		return "https://" + d.named(webTLS)
@@ -73,7 +73,7 @@ func (d *device) base() string {
 	return "http://" + d.named(d.webPort)
 }
 
-// xaddr is the device service's address as discovery tells it.
+// xaddr returns the device service's address as discovery tells it.
 func (d *device) xaddr() string { return d.base() + "/onvif/device_service" }
 
 // toTLS sends everybody to the web port for TLS.

@@ -89,7 +89,7 @@ func (d *device) replyAs(way string, b []byte, to *net.UDPAddr) {
 	}
 }
 
-// answerTo is the socket to answer from: the device's own, or over IPv6 the one that all share.
+// answerTo returns the socket to answer from: the device's own, or over IPv6 the one that all share.
 func (d *device) answerTo(to *net.UDPAddr) *net.UDPConn {
 	if to.IP.To4() == nil {
 		return d.world.multi.six
@@ -97,7 +97,7 @@ func (d *device) answerTo(to *net.UDPAddr) *net.UDPConn {
 	return d.discover
 }
 
-// discoveryMessage is a WS-Discovery message in the maker's own spelling.
+// discoveryMessage returns a WS-Discovery message in the maker's own spelling.
 func (d *device) discoveryMessage(action, header, body string) []byte {
 	return []byte(d.maker.dialect(`<?xml version="1.0" encoding="UTF-8"?><S:Envelope xmlns:S="` + onvif.NSSoap +
 		`" xmlns:D="` + onvif.NSDevice +
@@ -128,7 +128,7 @@ func (d *device) announce(action string) {
 	d.discover.WriteToUDPAddrPort(message, discovery.Group4) // one that is lost is like one on a wire
 }
 
-// discoveryType is what the device calls itself in WS-Discovery.
+// discoveryType returns what the device calls itself in WS-Discovery.
 func (d *device) discoveryType() string {
 	switch d.Kind {
 	case "recorder":
@@ -188,7 +188,7 @@ type writerTo struct {
 
 func (w writerTo) Write(b []byte) (int, error) { return w.c.WriteToUDP(b, w.to) }
 
-// upnpType is the device's type in its UPnP description.
+// upnpType returns the device's type in its UPnP description.
 func (d *device) upnpType() string {
 	if d.Kind == "other" {
 		return "urn:schemas-upnp-org:device:" + strings.ReplaceAll(d.Model, " ", "") + ":1"

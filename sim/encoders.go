@@ -17,7 +17,7 @@ import (
 // encoderSizes are what every encoder offers beside its own, the scene drawn anew for each.
 var encoderSizes = [][2]int{{1280, 720}, {640, 480}, {640, 360}, {320, 180}, {160, 90}}
 
-// offeredSizes are the sizes that the device offers: those of all, and those that it was delivered with.
+// offeredSizes returns the sizes that the device offers: those of all, and those that it was delivered with.
 func (d *device) offeredSizes() [][2]int {
 	out := slices.Clone(encoderSizes)
 	for _, f := range d.feeds() {
@@ -148,7 +148,7 @@ func withinBudget(list []feed, set int) {
 	}
 }
 
-// configured are the streams as the device says they are, which is what it sends unless it has a defect.
+// configured returns the streams as the device says they are, which is what it sends unless it has a defect.
 func (d *device) configured() []feed {
 	shown := d.shown.Load()
 	if shown == nil || d.Defects.Encoder == "forgets" && d.shownFor.Add(-1) < 0 {

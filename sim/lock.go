@@ -59,7 +59,7 @@ func (d *device) judged(right bool) {
 	}
 }
 
-// WrongTries is the most wrong sign-ins in a row that the device has seen since its start.
+// WrongTries returns the most wrong sign-ins in a row that the device has seen since its start.
 func (l Look) WrongTries() int {
 	l.d.lock.mu.Lock()
 	defer l.d.lock.mu.Unlock()

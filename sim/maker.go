@@ -90,7 +90,7 @@ var spellings = func() map[string]*strings.Replacer {
 // dialect writes XML that this package composes with the prefixes S:, D:, X: and T: in the maker's own prefixes.
 func (m maker) dialect(xml string) string { return spellings[m.name].Replace(xml) }
 
-// challenges are the WWW-Authenticate lines for a realm and nonce.
+// challenges returns the WWW-Authenticate lines for a realm and nonce.
 func challenges(schemes []string, realm, nonce string) (out []string) {
 	for _, s := range schemes {
 		switch s {

@@ -338,7 +338,7 @@ func (d *device) userOperation(o operation, n network) (string, *fault) {
 	return unsupported(o)
 }
 
-// accounts are the scenario's users and those made since.
+// accounts returns the scenario's users and those made since.
 func (d *device) accounts() []claimed {
 	d.world.mu.Lock()
 	defer d.world.mu.Unlock()

@@ -365,7 +365,7 @@ func (d *device) profileName(st feed) string {
 	return tierName(st.tier)
 }
 
-// encoderConfiguration is an encoder's setting in the form of ver10.
+// encoderConfiguration returns an encoder's setting in the form of ver10.
 func encoderConfiguration(st feed) string {
 	return fmt.Sprintf(`<T:Name>enc</T:Name><T:Encoding>%s</T:Encoding><T:Resolution><T:Width>%d</T:Width><T:Height>%d</T:Height>`+
 		`</T:Resolution>`+
@@ -374,7 +374,7 @@ func encoderConfiguration(st feed) string {
 		encodings[st.Codec], st.Width, st.Height, st.FPS, st.Kbps, govLength(st), st.Cast.configuration())
 }
 
-// audioConfiguration is the audio encoder of a profile, "" where it has none.
+// audioConfiguration returns the audio encoder of a profile, "" where it has none.
 func audioConfiguration(i int, st feed, element string) string {
 	word := map[string]string{"true": "G711", "silent": "G711", "aac": "AAC", "latm": "AAC", "g726": "G726"}[st.Audio]
 	if word == "" {
@@ -437,7 +437,7 @@ func (d *device) media2Service(o operation) (string, *fault) {
 	return d.anyMedia(o, true)
 }
 
-// encoder2 is an encoder's setting in the form of Media2, from the attributes on.
+// encoder2 returns an encoder's setting in the form of Media2, from the attributes on.
 func encoder2(st feed) string {
 	return fmt.Sprintf(` GovLength="%d" Profile="Main"><T:Name>enc</T:Name><T:Encoding>%s</T:Encoding><T:Resolution>`+
 		`<T:Width>%d</T:Width><T:Height>%d</T:Height></T:Resolution>`+
@@ -448,7 +448,7 @@ func encoder2(st feed) string {
 // encodings are the codecs as the Media services spell them: ver10 in an enumeration of its own, Media2 as the name of the media type.
 var encodings = map[scene.Codec]string{"": "H264", scene.H264: "H264", scene.H265: "H265", scene.JPEG: "JPEG", scene.MPEG4: "MPEG4"}
 
-// govLength is the codec's own part of an encoder configuration in the Media service of ver10.
+// govLength returns the codec's own part of an encoder configuration in the Media service of ver10.
 func govLength(f feed) string {
 	switch f.Codec {
 	case scene.JPEG:
@@ -459,7 +459,7 @@ func govLength(f feed) string {
 	return fmt.Sprintf("<T:H264><T:GovLength>%d</T:GovLength><T:H264Profile>Main</T:H264Profile></T:H264>", f.GOP)
 }
 
-// path is where a feed is to be had.
+// path returns where a feed is to be had.
 func (d *device) path(f feed) string { return d.maker.path(f.channel, f.tier) }
 
 func tierName(i int) string { return []string{"Upper", "Lower", "Third"}[i%3] }

@@ -31,7 +31,7 @@ func (t *texts) all() []drawn {
 	return slices.Clone(t.list)
 }
 
-// Texts are the plain texts that the device draws.
+// Texts returns the plain texts that the device draws.
 func (l Look) Texts() (out []string) {
 	for _, t := range l.d.texts.all() {
 		out = append(out, strings.TrimSpace(t.Kind+" "+t.Plain))

@@ -8,7 +8,7 @@ import (
 	"unlatch/sim/scene"
 )
 
-// Packets are the RTP packets of a whole clip, as a stand-in sends them.
+// Packets returns the RTP packets of a whole clip, as a stand-in sends them.
 func Packets(c *scene.Clip) (out [][]byte) {
 	p := packetiser{ssrc: 1, send: func(packet []byte) { out = append(out, bytes.Clone(packet)) }}
 	for k, f := range c.Frames {

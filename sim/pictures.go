@@ -106,7 +106,7 @@ var (
 	jpegs  = map[*scene.Clip][]byte{}
 )
 
-// jpegOf is the picture of a clip's first key frame, decoded once.
+// jpegOf returns the picture of a clip's first key frame, decoded once.
 func jpegOf(ctx context.Context, c *scene.Clip) ([]byte, error) {
 	jpegMu.Lock()
 	defer jpegMu.Unlock()
@@ -120,7 +120,7 @@ func jpegOf(ctx context.Context, c *scene.Clip) ([]byte, error) {
 	return b, err
 }
 
-// keyframeOf is the first key frame of a clip as a decoder takes it.
+// keyframeOf returns the first key frame of a clip as a decoder takes it.
 func keyframeOf(c *scene.Clip) media.Keyframe {
 	first := c.Frames[0].NALs
 	switch c.Codec {

@@ -32,7 +32,7 @@ func (d *device) looks() (at camera.Position, moving bool) {
 	return *d.moves.at, d.moves.moving
 }
 
-// Looks is where the device looks, and how often it was moved.
+// Looks returns where the device looks, and how often it was moved.
 func (l Look) Looks() (at camera.Position, moved int) {
 	at, _ = l.d.looks()
 	l.d.moves.mu.Lock()

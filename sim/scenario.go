@@ -315,7 +315,7 @@ type feed struct {
 // there reports whether a profile uses the encoder.
 func (f feed) there() bool { return !f.Spare || f.profile != "" }
 
-// otherFormat is the format of the other size.
+// otherFormat returns the format of the other size.
 func (f feed) otherFormat() scene.Format {
 	o := f.format
 	o.Width, o.Height = f.Changes[0], f.Changes[1]

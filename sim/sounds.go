@@ -32,7 +32,7 @@ var sounds = map[string]func() *sound{
 
 const pcmu = "m=audio 0 RTP/AVP 0\r\n"
 
-// tone is a quiet 440 Hz tone as G.711 µ-law, 20 ms a packet (RFC 3551 §4.5.14). A second of it joins on to itself.
+// tone returns a quiet 440 Hz tone as G.711 µ-law, 20 ms a packet (RFC 3551 §4.5.14). A second of it joins on to itself.
 func tone() *sound {
 	s := &sound{sdp: pcmu, every: 20 * time.Millisecond, step: 160}
 	for n := range 50 {
@@ -45,7 +45,7 @@ func tone() *sound {
 	return s
 }
 
-// silence is a track with nothing in it.
+// silence returns a track with nothing in it.
 func silence() *sound {
 	return &sound{sdp: pcmu, every: 20 * time.Millisecond, step: 160, packets: [][]byte{bytes.Repeat([]byte{0xff}, 160)}}
 }
@@ -73,7 +73,7 @@ func aac() *sound {
 	return s
 }
 
-// units are the access units of an ADTS stream (ISO/IEC 14496-3 §1.A.3).
+// units returns the access units of an ADTS stream (ISO/IEC 14496-3 §1.A.3).
 func units(adts []byte) (out [][]byte) {
 	for len(adts) > 7 {
 		n := int(adts[3]&3)<<11 | int(adts[4])<<3 | int(adts[5]>>5)
@@ -86,7 +86,7 @@ func units(adts []byte) (out [][]byte) {
 	return out
 }
 
-// latm is the same as aac in AudioMuxElements whose configuration stands in the description (RFC 6416 §6).
+// latm returns the same as aac in AudioMuxElements whose configuration stands in the description (RFC 6416 §6).
 func latm() *sound {
 	s := &sound{sdp: "m=audio 0 RTP/AVP 97\r\na=rtpmap:97 MP4A-LATM/16000/1\r\na=fmtp:97 profile-level-id=15; object=2; cpresent=0; " +
 		"config=400028103fc0\r\n", payload: 97, marks: true, every: 64 * time.Millisecond, step: 1024}

@@ -160,7 +160,7 @@ func (l liveStream) SDP() string {
 	return b.String()
 }
 
-// video is the media section of the picture.
+// video returns the media section of the picture.
 func (l liveStream) video() string {
 	clip, b64 := l.f.clip, base64.StdEncoding.EncodeToString
 	known := !l.d.Defects.NoParameters
@@ -188,7 +188,7 @@ func (l liveStream) video() string {
 	return fmt.Sprintf(section, "H264", params)
 }
 
-// frame is the frame k of the stream, counted from the device's start.
+// frame returns the frame k of the stream, counted from the device's start.
 func (l liveStream) frame(k int64) (*scene.Clip, scene.Frame) {
 	clip, n := l.f.clip, int64(len(l.f.clip.Frames))
 	if now := l.d.shows(l.f); now != nil && len(now.Frames) == len(clip.Frames) {
@@ -200,8 +200,8 @@ func (l liveStream) frame(k int64) (*scene.Clip, scene.Frame) {
 	return clip, clip.Frames[k%n]
 }
 
-// shows is what a running stream shows by now, where the device has drawn another text into it or looks elsewhere; nil where it was set
-// otherwise besides, of which only who asks for it anew has something.
+// shows returns what a running stream shows by now, where the device has drawn another text into it or looks elsewhere; nil where it was
+// set otherwise besides, of which only who asks for it anew has something.
 func (d *device) shows(f feed) *scene.Clip {
 	for _, now := range d.sending() {
 		if now.channel != f.channel || now.tier != f.tier || now.clip == nil {
@@ -310,7 +310,7 @@ func (d *device) redirected(v *rtsp.Viewer, q *rtsp.Request) bool {
 
 const groupPort = 52000
 
-// group is the multicast group of a track: that which the stream is set to, else one of the device's own, in the block for local use
+// group returns the multicast group of a track: that which the stream is set to, else one of the device's own, in the block for local use
 // (RFC 2365).
 func (d *device) group(s rtsp.Stream, track int) (*net.UDPAddr, int) {
 	if l, ok := s.(liveStream); ok && l.f.Cast != nil && l.f.Cast.Defect != "elsewhere" {
@@ -320,7 +320,7 @@ func (d *device) group(s rtsp.Stream, track int) (*net.UDPAddr, int) {
 	return &net.UDPAddr{IP: net.IPv4(239, 255, a[2], a[3]), Port: groupPort + 2*(track-1)}, 1
 }
 
-// frameTime is when frame k of a clip is live; frameAfter the number of the first frame live after t.
+// frameTime returns when frame k of a clip is live; frameAfter the number of the first frame live after t.
 func (d *device) frameTime(c *scene.Clip, k int64) time.Time {
 	return d.epoch.Add(time.Duration(k) * time.Second / time.Duration(c.FPS))
 }
@@ -329,7 +329,7 @@ func (d *device) frameAfter(c *scene.Clip, t time.Time) int64 {
 	return int64(t.Sub(d.epoch))*int64(c.FPS)/int64(time.Second) + 1
 }
 
-// NextKeyframe is when the next key frame of a stream, counted from 0, goes out after t.
+// NextKeyframe returns when the next key frame of a stream, counted from 0, goes out after t.
 func (l Look) NextKeyframe(stream int, t time.Time) time.Time {
 	c := l.d.sending()[stream].clip
 	k := l.d.frameAfter(c, t)

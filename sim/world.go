@@ -123,7 +123,7 @@ func (w *World) replace(d, fresh *device) error {
 	return nil
 }
 
-// again is the same stand-in, not started yet.
+// again returns the same stand-in, not started yet.
 func (d *device) again() *device {
 	fresh := &device{Device: d.Device, world: d.world, net: d.net}
 	list := d.configured() // what was set counts now, if not before
@@ -239,7 +239,7 @@ func (w *World) Bridge(name string) *targets.Bridge { return w.targets[name].(*t
 func (w *World) Hub(name string) *targets.Hub       { return w.targets[name].(*targets.Hub) }
 func (w *World) Screen(name string) *targets.Screen { return w.targets[name].(*targets.Screen) }
 
-// Screens are all screens.
+// Screens returns all screens.
 func (w *World) Screens() (out []*targets.Screen) {
 	for _, t := range w.targets {
 		if s, ok := t.(*targets.Screen); ok {
@@ -270,7 +270,7 @@ func (w *World) named(name string) *device {
 	panic("no stand-in is named " + name)
 }
 
-// Web is the address of the device's web port, Service that of its device service.
+// Web returns the address of the device's web port, Service that of its device service.
 func (l Look) Web() string { return net.JoinHostPort(l.d.Address.String(), strconv.Itoa(l.d.webPort)) }
 func (l Look) Service() string {
 	if l.d.Defects.HTTPS == "only" {
@@ -279,17 +279,17 @@ func (l Look) Service() string {
 	return "http://" + l.Web() + "/onvif/device_service"
 }
 
-// RTSP is the host and port of the stream service; URL the true URL of a stream, counted from 0.
+// RTSP returns the host and port of the stream service; URL the true URL of a stream, counted from 0.
 func (l Look) RTSP() string {
 	return net.JoinHostPort(l.d.Address.String(), strconv.Itoa(l.d.rtspPort))
 }
 func (l Look) URL(stream int) string { return "rtsp://" + l.RTSP() + l.d.path(l.d.sending()[stream]) }
 
-// Asked is how many requests its device service has had.
+// Asked returns how many requests its device service has had.
 func (l Look) Asked() int64 { return l.d.asked.Load() }
 
-// Endpoint is the device's endpoint reference.
+// Endpoint returns the device's endpoint reference.
 func (l Look) Endpoint() string { return l.d.endpoint }
 
-// Address is the device's address.
+// Address returns the device's address.
 func (l Look) Address() string { return l.d.Address.String() }

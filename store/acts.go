@@ -109,7 +109,7 @@ func (s Acts) SiteOf(ctx context.Context, a act.About) (act.About, error) {
 	return a, notFoundIfNone(err)
 }
 
-// Facts are what an act is decided by, but the states of its devices: each kind of thing is asked for in one query. The error is an
+// Facts returns what an act is decided by, but the states of its devices: each kind of thing is asked for in one query. The error is an
 // *act.MissingError where something is not of the act's site. A device of the site that is named as a target and takes no cameras is there,
 // and is not among the targets.
 func (s Acts) Facts(ctx context.Context, a act.About) (act.Facts, error) {
@@ -339,10 +339,10 @@ func (s Acts) Write(ctx context.Context, by act.Person, a act.About, l act.Line)
 	return err
 }
 
-// noNUL is a text without NUL, which PostgreSQL does not take.
+// noNUL returns a text without NUL, which PostgreSQL does not take.
 func noNUL(text string) string { return strings.ReplaceAll(text, "\x00", "") }
 
-// Keep writes one thing that an act wants kept, and returns what came of it, where that is more than nothing.
+// Keep writes one thing that an act wants kept. It returns what was made by that, or nil.
 func (s Acts) Keep(ctx context.Context, by act.Person, a act.About, what any) (any, error) {
 	switch x := what.(type) {
 	case act.Found:

@@ -35,7 +35,7 @@ func (s Consents) Disagree(ctx context.Context, site uuid.UUID, x act.NoReadable
 			AND (device_id = $2 OR device_id IS NULL AND model IN ('', $3))`, site, x.Device, x.Model); err != nil {
 			return err
 		}
-		// Who has read the password already is asked about again, too.
+		// A device that has read the password already is asked about again, too.
 		for _, key := range x.OpenedUnder {
 			if err := Devices(s).record(ctx, tx, nil, x.Device, Finding{Subject: key, Body: evidence.OpenedUnder{}}, time.Time{}); err != nil {
 				return err
@@ -55,7 +55,7 @@ type agreement struct {
 
 const agreementsQuery = "SELECT device_id, model, given_at, in_clear FROM agreements WHERE site_id = $2 AND ended_at IS NULL"
 
-// agreed is when the newest agreement that covers a device was given, and how far all of them go; zero for none.
+// agreed returns when the newest agreement that covers a device was given, and how far all of them go; zero for none.
 func agreed(list []agreement, device uuid.UUID, model string) (at time.Time, to signin.Agreement) {
 	for _, a := range list {
 		covers := a.Device != nil && *a.Device == device || a.Device == nil && (a.Model == "" || a.Model == model)

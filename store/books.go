@@ -43,7 +43,7 @@ func (s Books) List(ctx context.Context) ([]PathBook, error) {
 	return out, nil
 }
 
-// All are all path books in the order in which they are asked: people's own, then those of the product.
+// All returns all path books in the order in which they are asked: people's own, then those of the product.
 func (s Books) All(ctx context.Context) ([]*recipe.Book, error) {
 	own, err := s.List(ctx)
 	var out []*recipe.Book

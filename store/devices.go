@@ -37,7 +37,7 @@ type Device struct {
 	Status latch.Status `db:"-"`
 }
 
-// Title is the name to show: the one given, else what the device calls itself, else its address.
+// Title returns the name to show: the one given, else what the device calls itself, else its address.
 func (d *Device) Title() string {
 	for _, n := range []string{d.Name.String, d.Status.Device.Name} {
 		if n != "" {
@@ -50,7 +50,7 @@ func (d *Device) Title() string {
 	return d.Addr
 }
 
-// Latch is the device as core knows it.
+// Latch returns the device as core knows it.
 func (d *Device) Latch() *latch.Device {
 	return &latch.Device{ID: d.ID, Title: d.Title(), Name: d.Name.String, Addr: d.Addr, Endpoint: d.Endpoint.String, Via: d.Via,
 		Channel: d.Channel, Status: d.Status}
@@ -85,8 +85,8 @@ func (s Devices) Get(ctx context.Context, id uuid.UUID) (*Device, error) {
 // mostTunings bounds the evidence of settings that budgets are learned from.
 const mostTunings = 5000
 
-// Tunings is the evidence of all settings that were sent to devices of a site, the newest first. Of each device the model is to be had from
-// its status.
+// Tunings returns the evidence of all settings that were sent to devices of a site, the newest first. Of each device the model is to be
+// had from its status.
 func (s Devices) Tunings(ctx context.Context, site uuid.UUID) (out []evidence.Record, err error) {
 	return out, s.on(ctx).SelectContext(ctx, &out,
 		`SELECT e.id, e.device_id AS device, e.at, e.kind, e.subject, e.body, false AS hasexchange FROM evidence e

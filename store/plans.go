@@ -182,7 +182,7 @@ func readLayers(site []planRow, own []ownPlanRow) (l layers, err error) {
 	return l, nil
 }
 
-// layersOf are the layers layersOf one device layersOf a model.
+// layersOf returns the layers that apply to one device of a model.
 func (l layers) layersOf(device uuid.UUID, model string) (out []tuning.Layer) {
 	own := l.camera[device]
 	if !own.plan.IsZero() {

@@ -34,7 +34,7 @@ func rolesQuery(where string) string {
 	return "SELECT r.device_id, r.token, r.role FROM stream_roles r JOIN devices d ON d.id = r.device_id WHERE " + where
 }
 
-// rolesByDevice are the roles that people gave to streams, by device and token.
+// rolesByDevice returns the roles that people gave to streams, by device and token.
 func rolesByDevice(rows []roleRow) map[uuid.UUID]map[string]string {
 	out := map[uuid.UUID]map[string]string{}
 	for _, r := range rows {

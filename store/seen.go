@@ -128,7 +128,7 @@ func (s Targets) History(ctx context.Context, id uuid.UUID, limit int) (out []Se
 			"ORDER BY at DESC, id DESC LIMIT $2", id, limit)
 }
 
-// OneSeen is one entry of a target's record, with the target.
+// OneSeen returns one entry of a target's record, with the target.
 func (s Targets) OneSeen(ctx context.Context, record uuid.UUID) (x SeenRecord, target uuid.UUID, err error) {
 	var row struct {
 		SeenRecord
@@ -139,12 +139,12 @@ func (s Targets) OneSeen(ctx context.Context, record uuid.UUID) (x SeenRecord, t
 	return row.SeenRecord, row.Target, err
 }
 
-// Exchange is the conversation of one entry.
+// Exchange returns the conversation of one entry.
 func (s Targets) Exchange(ctx context.Context, record uuid.UUID) (text string, err error) {
 	return text, notFoundIfNone(s.on(ctx).GetContext(ctx, &text, "SELECT exchange FROM target_seen WHERE id = $1", record))
 }
 
-// feedHash is what a feed's token, 32 random bytes, is found by. The token itself is kept encrypted, so that it can be shown again.
+// feedHash returns what a feed's token, 32 random bytes, is found by. The token itself is kept encrypted, so that it can be shown again.
 func feedHash(token string) []byte {
 	sum := sha256.Sum256([]byte(token))
 	return sum[:]
@@ -181,7 +181,7 @@ func (s Targets) setFeed(ctx context.Context, site, id uuid.UUID, hash, sealed [
 	})
 }
 
-// FeedToken is the token of a feed; "" where it has none.
+// FeedToken returns the token of a feed; "" where it has none.
 func (s Targets) FeedToken(ctx context.Context, id uuid.UUID) (string, error) {
 	var sealed []byte
 	if err := s.on(ctx).GetContext(ctx, &sealed, "SELECT feed_sealed FROM targets WHERE id = $1", id); err != nil || sealed == nil {
@@ -262,12 +262,12 @@ func (s Targets) Screens(ctx context.Context, id uuid.UUID) (out []feed.Screen, 
 	return out, err
 }
 
-// Stills are the latest pictures of a site's cameras, of the main stream where there is one.
+// Stills returns the latest pictures of a site's cameras, of the main stream where there is one.
 func (s Devices) Stills(ctx context.Context, site uuid.UUID) (map[uuid.UUID][]byte, error) {
 	return s.stills(ctx, "d.site_id = $1", site)
 }
 
-// StillOf is the latest picture of one camera; nil where there is none.
+// StillOf returns the latest picture of one camera; nil where there is none.
 func (s Devices) StillOf(ctx context.Context, device uuid.UUID) ([]byte, error) {
 	m, err := s.stills(ctx, "d.id = $1", device)
 	return m[device], err

@@ -28,7 +28,7 @@ func (s Shelf) List(ctx context.Context, kind act.BookKind) (out []BookFile, err
 		"SELECT id, name, yaml, created_at FROM books WHERE kind = $1 ORDER BY created_at, id", kind)
 }
 
-// Put keeps a book in place of the one of its name. What hangs on intakes is derived anew.
+// Put keeps a book and replaces the one of the same name. Devices whose state depends on intakes are derived anew.
 func (s Shelf) Put(ctx context.Context, kind act.BookKind, name, yaml string) (id uuid.UUID, err error) {
 	return id, s.changed(ctx, kind, func(tx *sqlx.Tx) error {
 		return tx.GetContext(ctx, &id, `INSERT INTO books (id, kind, name, yaml) VALUES ($1, $2, $3, $4)
@@ -61,7 +61,7 @@ func (s Shelf) changed(ctx context.Context, kind act.BookKind, change func(*sqlx
 	})
 }
 
-// Intakes are all intakes: people's own first, then those of the product. One of a name goes before another of it.
+// Intakes returns all intakes: people's own first, then those of the product. One of a name goes before another of it.
 func (s Shelf) Intakes(ctx context.Context) ([]*intake.Book, error) {
 	files, err := s.List(ctx, act.IntakeBooks)
 	if err != nil {

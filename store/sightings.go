@@ -125,7 +125,7 @@ func (s Devices) recognise(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, run
 // maxBody bounds a record. What devices tell is bounded where it is parsed; this keeps what was missed there out of every list.
 const maxBody = 512 << 10
 
-// record appends a finding, made at a time of its own or, where that is zero, now.
+// record appends a finding that was made at a given time; the zero time means now.
 func (s Devices) record(ctx context.Context, tx *sqlx.Tx, run *uuid.UUID, device uuid.UUID, f Finding, at time.Time) error {
 	if _, err := fenced(ctx, tx); err != nil {
 		return err

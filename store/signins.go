@@ -213,7 +213,7 @@ func (s SignIns) BeginTry(ctx context.Context, t Try) (try uuid.UUID, err error)
 	return try, err
 }
 
-// placeOf is the site of a try and the host that it goes to.
+// placeOf returns the site of a try and the host that it goes to.
 func placeOf(ctx context.Context, tx *sqlx.Tx, t Try) (site uuid.UUID, host string, err error) {
 	var row struct {
 		Site uuid.UUID `db:"site_id"`
@@ -345,7 +345,7 @@ func (s SignIns) Candidates(ctx context.Context, device, site uuid.UUID, known K
 	return out, err
 }
 
-// WrongTries is how many tries on a device, or at its address, count against the guard's budget now.
+// WrongTries returns how many tries on a device, or at its address, count against the guard's budget now.
 func (s SignIns) WrongTries(ctx context.Context, device uuid.UUID) (n int, err error) {
 	err = s.on(ctx).GetContext(ctx, &n,
 		`SELECT count(*) FROM tries t JOIN devices d ON d.id = $1 WHERE result IN ('pending', 'refused', 'unseen')

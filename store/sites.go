@@ -107,7 +107,7 @@ func (s Sites) SetCosts(ctx context.Context, id uuid.UUID, form json.RawMessage)
 	return touchedOne(s.on(ctx).ExecContext(ctx, "UPDATE sites SET costs = $2 WHERE id = $1", id, string(form)))
 }
 
-// Costs is what a site's costs are reckoned with; nil where nobody has said.
+// Costs returns what a site's costs are reckoned with; nil where nobody has said.
 func (s Sites) Costs(ctx context.Context, id uuid.UUID) (form json.RawMessage, err error) {
 	var raw []byte
 	err = notFoundIfNone(s.on(ctx).GetContext(ctx, &raw, "SELECT costs FROM sites WHERE id = $1", id))
@@ -151,8 +151,8 @@ func (s Sites) List(ctx context.Context) ([]Site, error) {
 	return out, nil
 }
 
-// Missing are those of the devices and targets that a site does not have: they are another site's, or are gone. A target that another site
-// shares is had.
+// Missing returns those of the devices and targets that a site does not have: they are another site's, or are gone. A target that another
+// site shares is had.
 func (s Sites) Missing(ctx context.Context, site uuid.UUID, devices, targets []uuid.UUID) (out []uuid.UUID, err error) {
 	return out, s.on(ctx).SelectContext(ctx, &out, `SELECT x.id FROM unnest($2::uuid[]) x(id) WHERE NOT EXISTS (SELECT 1 FROM devices d
 		WHERE d.id = x.id AND d.site_id = $1) UNION SELECT x.id FROM unnest($3::uuid[]) x(id) WHERE NOT EXISTS (SELECT 1 FROM targets t

@@ -235,10 +235,10 @@ func (s *Store) migrate(ctx context.Context) error {
 	return err
 }
 
-// SQL is the database, for River's queue: it adds jobs in the transaction of what they are for.
+// SQL returns the database, for River's queue: it adds jobs in the transaction of what they are for.
 func (s *Store) SQL() *sql.DB { return s.db.DB }
 
-// Acts are what acts are decided by and what they leave behind.
+// Acts returns what acts are decided by and what they leave behind.
 func (s *Store) Acts() Acts { return Acts{s} }
 
 // Ping reports whether the database answers.

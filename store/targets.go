@@ -120,7 +120,7 @@ func (s Targets) SetIntake(ctx context.Context, site, id uuid.UUID, name string)
 	})
 }
 
-// Addresses are the places beyond a site's ranges that its targets may be reached at.
+// Addresses returns the places beyond a site's ranges that its targets may be reached at.
 func (s Targets) Addresses(ctx context.Context, site uuid.UUID) (out []netip.AddrPort, err error) {
 	var rows []string
 	if err := s.on(ctx).SelectContext(ctx, &rows, "SELECT unnest(reach) FROM targets WHERE site_id = $1 OR shared", site); err != nil {

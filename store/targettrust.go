@@ -13,7 +13,7 @@ import (
 	"unlatch/core/wire/target"
 )
 
-// A TargetAgreement is that a person has agreed to a secret going to a target so that it can be read.
+// A TargetAgreement records that a person lets a secret go to a target although others may read it on the way.
 type TargetAgreement struct {
 	Target uuid.UUID               `db:"target_id"`
 	Secret target.Secret           `db:"secret"`
@@ -74,7 +74,7 @@ func (s Targets) Disagree(ctx context.Context, id uuid.UUID, secret target.Secre
 			"WHERE target_id = $1 AND ($2 = '' OR secret = $2) AND ended_at IS NULL", id, secret); err != nil {
 			return err
 		}
-		// Who has read its sign-in already is asked about again, too.
+		// A target that has read its sign-in already is asked about again, too.
 		if _, err := tx.ExecContext(ctx, "UPDATE targets SET opened_under = '', opened_with = NULL WHERE id = $1", id); err != nil {
 			return err
 		}
@@ -100,7 +100,7 @@ func (s Targets) Agreements(ctx context.Context, ids ...uuid.UUID) (out []Target
 		"WHERE target_id = ANY($1) AND ended_at IS NULL ORDER BY given_at, id", ids)
 }
 
-// Wants are what was not sent to targets because nobody has agreed, by the last that they were asked.
+// Wants returns what was not sent to targets because nobody has agreed, by the last that they were asked.
 func (s Targets) Wants(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]trouble.Wanted, error) {
 	var rows []struct {
 		Target uuid.UUID              `db:"target_id"`
@@ -129,7 +129,7 @@ func (s Targets) TakeCertificate(ctx context.Context, id uuid.UUID, sha256 strin
 	})
 }
 
-// Trust is what a person has said of a target and what it has shown, as core decides by it.
+// Trust returns what a person has said of a target and what it has shown, as core decides by it.
 func (s Targets) Trust(ctx context.Context, t Target) (out target.Trust, err error) {
 	list, err := s.Agreements(ctx, t.ID)
 	for _, a := range list {
@@ -144,7 +144,7 @@ func (s Targets) Trust(ctx context.Context, t Target) (out target.Trust, err err
 	return out, err
 }
 
-// Handed are the sign-ins that a target was given for its cameras.
+// Handed returns the sign-ins that a target was given for its cameras.
 func (s Targets) Handed(ctx context.Context, id uuid.UUID) (out []uuid.UUID, err error) {
 	return out, s.on(ctx).SelectContext(ctx, &out, `SELECT DISTINCT s.id FROM evidence e JOIN sign_ins s ON s.id::text = e.body ->> 'sign_in'
 		WHERE e.kind = 'placed' AND e.subject = $1`, id.String())

@@ -47,7 +47,7 @@ func (s *database) together(ctx context.Context, fn func(context.Context, *sqlx.
 	return s.tx(ctx, func(tx *sqlx.Tx) error { return fn(context.WithValue(ctx, txKey{}, tx), tx) })
 }
 
-// Tx is the transaction that ctx carries, for the queue; nil where it carries none.
+// Tx returns the transaction that ctx carries, for the queue; nil where it carries none.
 func (s *Store) Tx(ctx context.Context) *sql.Tx {
 	if tx, ok := ctx.Value(txKey{}).(*sqlx.Tx); ok {
 		return tx.Tx

@@ -10,7 +10,7 @@ import (
 	"unlatch/core/wire/target"
 )
 
-// latchTarget is a target as what fits on it is judged by.
+// latchTarget returns a target as what fits on it is judged by.
 func latchTarget(t Target, books []*intake.Book) latch.Target {
 	out := latch.Target{ID: t.ID, Kind: t.Kind, Name: t.Name, Intake: namedIntake(books, t.Intake)}
 	if t.About != nil {
@@ -19,7 +19,7 @@ func latchTarget(t Target, books []*intake.Book) latch.Target {
 	return out
 }
 
-// Latch is the target as what fits on it is judged by.
+// Latch returns the target as what fits on it is judged by.
 func (s Targets) Latch(ctx context.Context, t Target) (latch.Target, error) {
 	books, err := Shelf(s).Intakes(ctx)
 	return latchTarget(t, books), err
@@ -46,7 +46,7 @@ func wantedQuery(where string) string {
 		WHERE ` + where + ` ORDER BY w.created_at`
 }
 
-// wantedTargets are the targets that each device shall stand on, in the order in which people wanted them.
+// wantedTargets returns the targets that each device shall stand on, in the order in which people wanted them.
 func wantedTargets(rows []wantedRow, books []*intake.Book) map[uuid.UUID][]latch.Target {
 	out := map[uuid.UUID][]latch.Target{}
 	for _, w := range rows {

@@ -105,7 +105,7 @@ func checkBridge(ctx context.Context, at string, in signin.SignIn, c bridge.Chec
 	return nil
 }
 
-// bridgeDocument is the contract as an OpenAPI document.
+// bridgeDocument returns the contract as an OpenAPI document.
 func bridgeDocument() ([]byte, error) {
 	cfg := huma.DefaultConfig("The bridge contract", bridge.Version)
 	cfg.Info.Description = "How Unlatch fills a target that no open standard describes. Errors are application/problem+json with a " +

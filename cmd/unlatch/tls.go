@@ -90,7 +90,7 @@ func ownCertificate(certFile, keyFile string, hosts []string) error {
 	return os.WriteFile(certFile, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), 0o644)
 }
 
-// ownHosts are the names and addresses by which this machine may be reached at a listening address.
+// ownHosts returns the names and addresses by which this machine may be reached at a listening address.
 func ownHosts(l net.Addr, public string) []string {
 	hosts := []string{"localhost", "127.0.0.1", "::1"}
 	if public != "" {

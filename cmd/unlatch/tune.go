@@ -91,7 +91,7 @@ func signInFlags(c *cobra.Command, user *string, fromStdin *bool) {
 	c.Flags().BoolVar(fromStdin, "password-stdin", false, "read the password from standard input")
 }
 
-// serviceOf is the client of the one device that the arguments name.
+// serviceOf returns the client of the one device that the arguments name.
 func serviceOf(cmd *cobra.Command, args []string, user string, fromStdin bool) (*onvif.Client, *address.Guard, signin.SignIn, error) {
 	if len(args) != 1 {
 		return nil, nil, signin.SignIn{}, usageError{fmt.Errorf("%s takes one address, such as 192.0.2.20", cmd.Name())}
@@ -216,7 +216,7 @@ func tuneCommand() *cobra.Command {
 	return c
 }
 
-// undoCommand is the command that puts streams back.
+// undoCommand returns the command that puts streams back.
 func undoCommand(at, user string, was map[string]tuning.Encoder) string {
 	text := "unlatch tune " + at
 	if user != "" {

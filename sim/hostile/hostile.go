@@ -194,7 +194,7 @@ func (c *conn) each(answer func(method, cseq string, head textproto.MIMEHeader) 
 	}
 }
 
-// All is every hostile device.
+// All returns every hostile device.
 func All() []Device {
 	return append(append(deviceServices(), streams()...), webs()...)
 }

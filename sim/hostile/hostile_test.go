@@ -127,7 +127,7 @@ func ask(ctx context.Context, t *testing.T, r *hostile.Running, log *exchange.Lo
 	return nil
 }
 
-// forms are the spellings in which a secret could go over a wire.
+// forms returns the spellings in which a secret could go over a wire.
 func forms(s string) []string {
 	return []string{s, url.QueryEscape(s), url.PathEscape(s), strings.ReplaceAll(url.QueryEscape(s), "+", "%20"),
 		base64.StdEncoding.EncodeToString([]byte(s)), base64.StdEncoding.EncodeToString([]byte("fitter:" + s))}

@@ -13,17 +13,17 @@ import (
 
 const soap = "http://www.w3.org/2003/05/soap-envelope"
 
-// httpOK is a whole answer.
+// httpOK returns a whole answer.
 func httpOK(kind, body string, more ...string) string {
 	return fmt.Sprintf("HTTP/1.1 200 OK\r\nContent-Type: %s\r\nContent-Length: %d\r\n%s\r\n%s", kind, len(body), strings.Join(more, ""), body)
 }
 
-// envelope is a SOAP answer.
+// envelope returns a SOAP answer.
 func envelope(body string) string {
 	return httpOK("application/soap+xml", `<s:Envelope xmlns:s="`+soap+`"><s:Body>`+body+`</s:Body></s:Envelope>`)
 }
 
-// wants is a refusal with challenges.
+// wants returns a refusal with challenges.
 func wants(protocol, cseq string, challenges ...string) string {
 	head := protocol + " 401 Unauthorized\r\n"
 	if cseq != "" {
@@ -83,7 +83,7 @@ var bomb = sync.OnceValue(func() string {
 	return b.String()
 })
 
-// said is an answer that holds no address.
+// said returns an answer that holds no address.
 func said(text string) func(string) string { return func(string) string { return text } }
 
 // services names a device's media service.
@@ -104,7 +104,7 @@ func profiles(n int) string {
 	return envelope("<GetProfilesResponse>" + b.String() + "</GetProfilesResponse>")
 }
 
-// BasicTrap is a stranger that looks like a device service and wants the password itself.
+// BasicTrap returns a stranger that looks like a device service and wants the password itself.
 func BasicTrap() Device {
 	return Device{"tells the time and wants the password itself for the rest", DeviceService, trouble.Readable, func(c *conn, _ int) {
 		c.each(func(_, _ string, head textproto.MIMEHeader) string {
@@ -116,7 +116,7 @@ func BasicTrap() Device {
 	}}
 }
 
-// HashTrap is a stranger that looks like a device service and collects digests.
+// HashTrap returns a stranger that looks like a device service and collects digests.
 func HashTrap() Device {
 	return Device{"tells the time and collects digests for the rest", DeviceService, trouble.WrongSignIn, func(c *conn, _ int) {
 		c.each(func(_, _ string, head textproto.MIMEHeader) string {
@@ -128,7 +128,7 @@ func HashTrap() Device {
 	}}
 }
 
-// Slow is a device service with many channels that takes its time for each answer, and lets anybody in.
+// Slow returns a device service with many channels that takes its time for each answer, and lets anybody in.
 func Slow(channels int, each time.Duration) Device {
 	var list strings.Builder
 	for i := range channels {

@@ -13,7 +13,7 @@ import (
 	"unlatch/core/ground/trouble"
 )
 
-// ok is a whole RTSP answer.
+// ok returns a whole RTSP answer.
 func ok(cseq, fields, body string) string {
 	return fmt.Sprintf("RTSP/1.0 200 OK\r\nCSeq: %s\r\n%sContent-Length: %d\r\n\r\n%s", cseq, fields, len(body), body)
 }
@@ -36,7 +36,7 @@ func of(rtpmap, fmtp string) string {
 
 const sdp = "v=0\r\no=- 1 1 IN IP4 0.0.0.0\r\ns=x\r\nm=video 0 RTP/AVP 96\r\na=rtpmap:96 H264/90000\r\na=control:t\r\n"
 
-// frame is one interleaved RTP packet.
+// frame returns one interleaved RTP packet.
 func frame(seq uint16, stamp uint32, marker bool, payload []byte) string {
 	b := make([]byte, 16, 16+len(payload))
 	b[0] = '$'

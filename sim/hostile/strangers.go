@@ -48,14 +48,14 @@ const deviceInformation = "<GetDeviceInformationResponse><Manufacturer>Corvane</
 	"<SerialNumber>X1</SerialNumber>" +
 	"</GetDeviceInformationResponse>"
 
-// BasicOverTLS is a stranger, for StartTLS, that wants the password itself, and takes any.
+// BasicOverTLS returns a stranger, for StartTLS, that wants the password itself, and takes any.
 func BasicOverTLS() Device {
 	return Device{Name: "wants the password itself over TLS", Speaks: DeviceService, serve: taking(basic, func(string) string {
 		return envelope(deviceInformation)
 	})}
 }
 
-// OutOfTLS is a stranger, for StartTLS, that takes any sign-in and names its media service at a plain address of the same host.
+// OutOfTLS returns a stranger, for StartTLS, that takes any sign-in and names its media service at a plain address of the same host.
 func OutOfTLS(plain string) Device {
 	return Device{Name: "names a service outside TLS", Speaks: DeviceService, serve: taking(basic, func(action string) string {
 		if strings.Contains(action, "GetServices") {
@@ -122,7 +122,7 @@ func (b *Bridge) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-// slot is its one slot, with what it was given.
+// slot returns its one slot, with what it was given.
 func (b *Bridge) slot() string {
 	raw, _ := b.entry.Load().([]byte)
 	if raw == nil {
@@ -146,7 +146,7 @@ func (b *Bridge) slot() string {
 	return string(text)
 }
 
-// Given is what it was handed last, as it came.
+// Given returns what it was handed last, as it came.
 func (b *Bridge) Given() string {
 	raw, _ := b.entry.Load().([]byte)
 	return string(raw)

@@ -98,28 +98,28 @@ func (p *Pull) set(state string, why error) {
 	p.changed = make(chan struct{})
 }
 
-// State is how it stands, and why where there is no picture.
+// State returns how it stands, and why where there is no picture.
 func (p *Pull) State() (state, why string) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	return p.state, p.why
 }
 
-// Counts are the frames and bytes that came.
+// Counts returns the frames and bytes that came.
 func (p *Pull) Counts() (frames int, bytes int64) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	return p.frames, p.bytes
 }
 
-// Measured is what came, measured.
+// Measured returns what came, measured.
 func (p *Pull) Measured() media.Measured {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	return p.measured
 }
 
-// Track is the picture as the source describes it.
+// Track returns the picture as the source describes it.
 func (p *Pull) Track() media.Track {
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -255,7 +255,7 @@ func (p *Pull) Watch(c chan []byte, on bool) {
 	}
 }
 
-// Still is the latest key frame, decoded.
+// Still returns the latest key frame, decoded.
 func (p *Pull) Still(ctx context.Context) ([]byte, error) {
 	p.mu.Lock()
 	key, jpeg, of := p.key, p.jpeg, p.jpegOf

@@ -52,7 +52,7 @@ func (f Format) key() string {
 	return hex.EncodeToString(sum[:12])
 }
 
-// frameCount is how many frames the loop has.
+// frameCount returns how many frames the loop has.
 func (f Format) frameCount() int {
 	if f.Smart {
 		return f.FPS * smartSeconds
@@ -177,7 +177,7 @@ func pan(img *image.RGBA, by int) {
 	}
 }
 
-// coder are the encoder's options.
+// coder returns the encoder's options.
 func (f Format) coder() []string {
 	kbps, gop := fmt.Sprintf("%dk", f.Kbps), fmt.Sprint(f.GOP)
 	rate := []string{"-b:v", kbps, "-maxrate", kbps, "-bufsize", kbps}

@@ -13,7 +13,7 @@ import (
 	"unlatch/sim/scene"
 )
 
-// MediaDir is the folder of encoded clips in the source tree that the test runs in.
+// MediaDir returns the folder of encoded clips in the source tree that the test runs in.
 func MediaDir(t testing.TB) string {
 	dir, err := os.Getwd()
 	require.NoError(t, err)

@@ -251,7 +251,7 @@ func (b *Bridge) fill(s *slot, e bridge.Entry) {
 	}
 }
 
-// sources are the URLs that an entry means: its own, or those of its template.
+// sources returns the URLs that an entry means: its own, or those of its template.
 func (b *Bridge) sources(e bridge.Entry) []bridge.Stream {
 	for _, d := range b.about.Drivers {
 		if d.ID == e.Driver && !d.Plain {
@@ -280,7 +280,7 @@ func (b *Bridge) empty(s *slot) {
 	}
 }
 
-// view is a slot as the bridge tells it.
+// view returns a slot as the bridge tells it.
 func (b *Bridge) view(s *slot) bridge.Slot {
 	out := s.Slot
 	if b.live != nil {
@@ -332,7 +332,7 @@ func (b *Bridge) Look() bridge.Slots {
 	return b.list()
 }
 
-// Templates are those that are defined.
+// Templates returns those that are defined.
 func (b *Bridge) Templates() []bridge.Template {
 	b.mu.Lock()
 	defer b.mu.Unlock()

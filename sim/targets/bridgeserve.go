@@ -18,7 +18,7 @@ import (
 	"unlatch/sim/puller"
 )
 
-// routes are the paths of the contract.
+// routes returns the paths of the contract.
 func (b *Bridge) routes() http.Handler {
 	mux := http.NewServeMux()
 	handle := func(pattern string, do func(r *http.Request) (any, *bridge.Problem)) {
@@ -265,7 +265,7 @@ func (b *Bridge) setTemplate(r *http.Request) (any, *bridge.Problem) {
 	return in, nil
 }
 
-// still is the picture of a slot: of its first stream that has come.
+// still returns the picture of a slot: of its first stream that has come.
 func (b *Bridge) still(ctx context.Context, s *slot) ([]byte, error) {
 	b.mu.Lock()
 	var pulls []*puller.Pull

@@ -10,7 +10,7 @@ import (
 	"time"
 )
 
-// broken is a bridge that breaks the contract, each in one way.
+// broken returns a bridge that breaks the contract, each in one way.
 func broken(b *Bridge, next http.Handler) http.Handler {
 	var calls atomic.Int64
 	slots := func(r *http.Request) bool { return r.Method == "GET" && r.URL.Path == "/v1/slots" }

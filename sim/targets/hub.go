@@ -167,7 +167,7 @@ func (h *Hub) show(id string, s hub.Show) {
 	h.publish("shown/"+id, false, out)
 }
 
-// Shown is what was put on screens.
+// Shown returns what was put on screens.
 func (h *Hub) Shown() []hub.Show {
 	h.mu.Lock()
 	defer h.mu.Unlock()

@@ -164,7 +164,7 @@ var kinds = map[string]kind{
 	},
 }
 
-// sound is a name as it is heard: vowels and doubled letters fall away.
+// sound returns a name as it is heard: vowels and doubled letters fall away.
 func sound(name string) string {
 	var b strings.Builder
 	last := rune(0)

@@ -219,7 +219,7 @@ func (p *platform) End(string) {
 	p.last = time.Time{}
 }
 
-// status is the platform's own word.
+// status returns the platform's own word.
 func (p *platform) status() bridge.Status {
 	p.mu.Lock()
 	defer p.mu.Unlock()

@@ -25,7 +25,7 @@ func (b *Bridge) sendOn() error {
 	return nil
 }
 
-// sent is where the streams of a slot can be had.
+// sent returns where the streams of a slot can be had.
 func (b *Bridge) sent(s *slot) (out []bridge.Stream) {
 	for _, role := range []string{"main", "sub"} {
 		if p := s.pulls[role]; p != nil {
@@ -83,7 +83,7 @@ type Relay struct{ P *puller.Pull }
 // SDP describes the picture as the source has described it.
 func (r Relay) SDP() string { return Describe(r.P.Track()) }
 
-// Describe is a description of one video track.
+// Describe returns a description of one video track.
 func Describe(t media.Track) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "v=0\r\no=- 1 1 IN IP4 0.0.0.0\r\ns=relay\r\nc=IN IP4 0.0.0.0\r\nt=0 0\r\na=control:*\r\nm=video 0 RTP/AVP %d\r\n",

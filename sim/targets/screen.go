@@ -67,7 +67,7 @@ func (s *Screen) SetFeed(at string) {
 	}
 }
 
-// Names are the names on its list.
+// Names returns the names on its list.
 func (s *Screen) Names() []string {
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -82,7 +82,7 @@ func (t Target) Check() error {
 	return nil
 }
 
-// URL is where it answers.
+// URL returns where it answers.
 func (t Target) URL() string {
 	if t.Kind == "hub" {
 		return "mqtt://" + t.hostPort(t.Port)
@@ -90,7 +90,7 @@ func (t Target) URL() string {
 	return "http://" + t.hostPort(t.Port)
 }
 
-// Ingest is where a live platform takes pictures in.
+// Ingest returns where a live platform takes pictures in.
 func (t Target) Ingest() string { return "rtmp://" + t.hostPort(t.Port+ingestPort) + "/live" }
 
 func (t Target) hostPort(port int) string {

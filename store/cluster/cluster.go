@@ -145,7 +145,7 @@ func (c *Cluster) supervise() {
 	}
 }
 
-// words are what the server has said.
+// words returns what the server has said.
 func (p *process) words() []byte {
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -433,7 +433,7 @@ func (c *Cluster) Stop() {
 	c.Pause()
 }
 
-// Process is the number of the server's process, 0 while there is none.
+// Process returns the number of the server's process, 0 while there is none.
 func (c *Cluster) Process() int {
 	c.mu.Lock()
 	defer c.mu.Unlock()

@@ -74,7 +74,7 @@ type PlanName struct {
 	Name  string // of a model or a selection
 }
 
-// String is the plan's name in the record.
+// String returns the plan's name in the record.
 func (p PlanName) String() string {
 	if p.Owner == tuning.Site {
 		return "of the site"
@@ -230,7 +230,7 @@ func ids(list []*latch.Device) []uuid.UUID {
 	return out
 }
 
-// names is how a line of the record names devices: by the one's title, else by their number.
+// names returns how a line of the record names devices: by the one's title, else by their number.
 func (f Facts) names(ids []uuid.UUID) string {
 	if len(ids) == 1 && f.Devices[ids[0]] != nil {
 		return f.Devices[ids[0]].Title

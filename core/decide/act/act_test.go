@@ -23,7 +23,7 @@ import (
 	"unlatch/core/wire/target"
 )
 
-// device is a device with a state, and facts hold it.
+// device returns a device with a state, and facts hold it.
 func device(title string, status latch.Status) *latch.Device {
 	if status.Latches == nil {
 		status.Latches = make([]latch.Latch, len(latch.Names))
@@ -46,7 +46,7 @@ var (
 	shut   = latch.Status{}
 )
 
-// cause is the cause of a refusal; "" for none.
+// cause returns the cause of a refusal; "" for none.
 func cause(t *testing.T, err error) string {
 	t.Helper()
 	if err == nil {

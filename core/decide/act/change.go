@@ -93,7 +93,7 @@ func (a Fix) Decide(f Facts) (Outcome, error) {
 	return out, nil
 }
 
-// newPassword is a sign-in with a password made here, bound to a device.
+// newPassword returns a sign-in with a password made here, bound to a device.
 func newPassword(user, label string, purpose signin.Purpose, device uuid.UUID) signin.New {
 	return signin.New{ID: uuid.Must(uuid.NewV7()), Label: label, User: user, Secret: signin.NewSecret(password()),
 		Terms: signin.For(purpose, device)}

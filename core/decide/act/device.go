@@ -115,7 +115,7 @@ func (a TakeCertificate) Decide(f Facts) (Outcome, error) {
 		"Play the stream again and look at what it shows now.")
 }
 
-// shown are the certificates that a device has shown; nil where it has shown none.
+// shown returns the certificates that a device has shown; nil where it has shown none.
 func shown(st *latch.Status) (out []*certificate.Certificate) {
 	if r := st.Reached; r != nil {
 		out = append(out, r.TLS)

@@ -28,7 +28,7 @@ type Wishes struct {
 	List   []Wish
 }
 
-// A Wish is that a camera shall stand on a target.
+// A Wish says that a person wants a camera on a target.
 type Wish struct {
 	Device uuid.UUID
 	Slot   string // the target's own name of it; "" for the first free one

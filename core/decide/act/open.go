@@ -67,7 +67,7 @@ func (a Open) Decide(f Facts) (Outcome, error) {
 	}, nil
 }
 
-// opening is the run that opens latches.
+// opening returns the run that opens latches.
 func opening(title string, devices []uuid.UUID, how command.Open) *command.Work {
 	return &command.Work{Kind: "open", Title: title, Devices: command.Each(devices, command.Device{Open: &how})}
 }

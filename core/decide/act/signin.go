@@ -56,7 +56,7 @@ func (a ChangeSignIn) Decide(f Facts) (Outcome, error) {
 	return Outcome{Keep: []any{a}, Line: Line{Subject: a.Label, Before: f.SignIns[a.ID].Label, After: termsLine(a.Terms)}}, nil
 }
 
-// termsLine is where a sign-in may be tried, in a line of the record.
+// termsLine returns where a sign-in may be tried, in a line of the record.
 func termsLine(t signin.Terms) string {
 	var out []string
 	if t.Site != nil {

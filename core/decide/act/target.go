@@ -83,7 +83,7 @@ func (t TargetForm) check() (TargetForm, netip.AddrPort, error) {
 	return t, at, err
 }
 
-// reachOf is the one place that a target's address names.
+// reachOf returns the one place that a target's address names.
 func reachOf(kind target.Kind, text string) (netip.AddrPort, error) {
 	u, err := url.Parse(text)
 	schemes := map[target.Kind][]string{viabridge.Kind: {"http", "https"}, live.Kind: {"http", "https"}, hub.Kind: {"mqtt", "mqtts"}}[kind]
@@ -120,7 +120,7 @@ func (t TargetForm) parts(f Facts) error {
 	return nil
 }
 
-// signIn is the sign-in that was typed for the target. It is tried on no device. The form names it from then on.
+// signIn returns the sign-in that was typed for the target. It is tried on no device. The form names it from then on.
 func (t *TargetForm) signIn() NewSignIns {
 	if t.User == "" && t.Secret.Empty() {
 		return nil
@@ -142,7 +142,7 @@ func (t TargetForm) aboutTargets(name Name, site uuid.UUID, targets ...uuid.UUID
 	return out
 }
 
-// line is what the record says of a target: with the place beyond the ranges that it opens.
+// line returns what the record says of a target: with the place beyond the ranges that it opens.
 func (t TargetForm) line(at netip.AddrPort) Line {
 	out := Line{Subject: cmp.Or(t.Name, t.Address)}
 	if at.IsValid() {
@@ -303,7 +303,7 @@ func (a LookAt) Decide(f Facts) (Outcome, error) {
 	return Outcome{Work: looking(which, title, a.Retry), Line: Line{Subject: title[len("Look at "):]}}, nil
 }
 
-// looking is the run that looks at targets.
+// looking returns the run that looks at targets.
 func looking(targets []uuid.UUID, title string, retry bool) *command.Work {
 	w := &command.Work{Kind: "target", Title: title}
 	for _, t := range targets {

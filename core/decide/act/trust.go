@@ -68,7 +68,7 @@ func (a AgreeReadable) Decide(f Facts) (Outcome, error) {
 	return out, nil
 }
 
-// readable are the agreements that cover devices as wide as a person said. One for a model or a site goes as far as the furthest that a
+// readable returns the agreements that cover devices as wide as a person said. One for a model or a site goes as far as the furthest that a
 // device of the selection needs.
 func readable(f Facts, devices []uuid.UUID, breadth Breadth) (out []Readable) {
 	var furthest signin.Agreement

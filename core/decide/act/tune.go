@@ -87,7 +87,7 @@ func (a Tune) tunable(f Facts, d *latch.Device) *Refusal {
 	return nil
 }
 
-// planLine is a plan in a line of the record.
+// planLine returns a plan in a line of the record.
 func planLine(p tuning.Plan) string {
 	texts := p.Texts()
 	var out []string

@@ -39,7 +39,7 @@ type Stream struct {
 	allowed       bool
 }
 
-// SignedURL is the URL with the sign-in in it; an error where the list may hold no passwords.
+// SignedURL returns the URL with the sign-in in it; an error where the list may hold no passwords.
 func (s Stream) SignedURL() (string, error) {
 	if !s.allowed {
 		return "", ErrSecret
@@ -66,7 +66,7 @@ type Camera struct {
 	allowed  bool
 }
 
-// Password is the password of the streams; an error where the list may hold none.
+// Password returns the password of the streams; an error where the list may hold none.
 func (c Camera) Password() (string, error) {
 	if !c.allowed {
 		return "", ErrSecret

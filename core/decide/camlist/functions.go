@@ -11,7 +11,7 @@ import (
 	"text/template"
 )
 
-// functions are all that a template may call. Those of text/template that could make text without end are replaced.
+// functions returns all that a template may call. Those of text/template that could make text without end are replaced.
 func functions(r *run) template.FuncMap {
 	gone := func(name string) any {
 		return func(...any) (string, error) {
@@ -127,7 +127,7 @@ func csvField(s string) string {
 	return s
 }
 
-// json is a value in JSON, which is YAML as well.
+// json returns a value in JSON, which is YAML as well.
 func (r *run) json(v any) (string, error) {
 	raw, err := json.Marshal(v)
 	if err != nil {
@@ -144,7 +144,7 @@ func (r *run) xml(v any) (string, error) {
 	return r.made(b.String())
 }
 
-// iniValue is a value on one line; one with blanks around it or a comment sign in it is quoted.
+// iniValue returns a value on one line; one with blanks around it or a comment sign in it is quoted.
 func iniValue(s string) string {
 	s = line(s)
 	if s != strings.TrimSpace(s) || strings.ContainsAny(s, ";#\"=") {

@@ -54,7 +54,7 @@ func Explain(err error, f Facts) Diagnosis {
 	return d
 }
 
-// word makes the sentences about t. text is that of the error that tells it.
+// word makes the sentences about t. text is the message of the error that tells it.
 func word(t trouble.Trouble, text string, f Facts) Diagnosis {
 	if f.Asking == "" {
 		f.Asking = "the device"

@@ -101,7 +101,7 @@ func sound(a *media.Audio) (out []Diagnosis) {
 	return out
 }
 
-// longestInterval is the longest time between key frames in seconds, that since the last one included.
+// longestInterval returns the longest time between key frames in seconds, that since the last one included.
 func longestInterval(v *media.Measured) float64 {
 	total, longest := 0.0, 0.0
 	for _, s := range v.KeyIntervals {
@@ -136,7 +136,7 @@ func intervals(v *media.Measured) string {
 	return text + " s"
 }
 
-// roundedDuration is a length of time as people say it.
+// roundedDuration returns a length of time as people say it.
 func roundedDuration(d time.Duration) string {
 	switch {
 	case d >= 48*time.Hour:

@@ -63,7 +63,7 @@ func Decode[T Body](r Record) (T, error) {
 	return out, nil
 }
 
-// current is the record's body in the form of this version.
+// current returns the record's body in the form of this version.
 func current(r Record) (json.RawMessage, error) {
 	var at struct {
 		V int `json:"v"`

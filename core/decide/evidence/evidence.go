@@ -59,10 +59,10 @@ type Body interface {
 	failure() *diagnose.Diagnosis
 }
 
-// KindOf is the kind of the records that hold such a body.
+// KindOf returns the kind of the records that hold such a body.
 func KindOf(b Body) Kind { return b.kind() }
 
-// Sum is the record in one line, for people; of a failure, what failed; of a body that cannot be read, that and why.
+// Sum returns the record in one line, for people; of a failure, what failed; of a body that cannot be read, that and why.
 func (r Record) Sum() string {
 	b, err := r.readBody()
 	if err != nil {

@@ -80,7 +80,7 @@ func fill(v reflect.Value, name string) {
 	}
 }
 
-// full is a body of a kind with every field set.
+// full returns a body of a kind with every field set.
 func full(t *testing.T, k Kind) Body {
 	empty, err := readers[k](Record{Kind: k, Body: []byte("{}")})
 	require.NoError(t, err, k)

@@ -15,7 +15,7 @@ const (
 	Label Mark = "label" // it draws a text into its picture for a while
 )
 
-// Marked is that a camera was made to show which one it is, and put back to what it was before.
+// Marked records that a camera was made to show which one it is, and was then put back to what it was before.
 type Marked struct {
 	Pending   bool                `json:"pending,omitempty" doc:"recorded before it was sent; what came of it is not known yet"`
 	How       Mark                `json:"how"`

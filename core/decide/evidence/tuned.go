@@ -30,7 +30,7 @@ type Tuned struct {
 	Diagnosis   *diagnose.Diagnosis       `json:"diagnosis,omitempty"`
 }
 
-// State is what undo puts back.
+// State returns what undo puts back.
 func (b Tuned) State() tuning.State {
 	return tuning.State{Encoders: b.Before, Audio: b.AudioBefore, Texts: b.TextsBefore, Made: b.Made}
 }
@@ -40,7 +40,7 @@ func (b *Tuned) SetState(s tuning.State) {
 	b.Before, b.AudioBefore, b.TextsBefore, b.Made = s.Encoders, s.Audio, s.Texts, s.Made
 }
 
-// Observation is what this shows of the device's encoder budget; ok is false where nothing was sent that would.
+// Observation returns what this shows of the device's encoder budget; ok is false where nothing was sent that would.
 func (b Tuned) Observation(device string) (o tuning.Observation, ok bool) {
 	if b.Pending || b.Undone || b.Diagnosis != nil || len(b.ReadBack) == 0 || len(b.Has) == 0 {
 		return o, false

@@ -12,8 +12,8 @@ type Effect struct {
 	After  []Reason `json:"after" doc:"why it would take none then; empty where it would take one"`
 }
 
-// Effects is what settings that are about to be sent make of a camera on its targets. streams are those that are proven now; want are the
-// settings as they would be, by role.
+// Effects returns what settings that are about to be sent make of a camera on its targets. streams are those that are proven now; want
+// are the settings as they would be, by role.
 func Effects(streams map[string]Stream, want map[string]tuning.Encoder, targets []intake.Intake) []Effect {
 	then := map[string]Stream{}
 	for role, s := range streams {

@@ -168,7 +168,7 @@ func demand(r intake.Range) string {
 	return r.String()
 }
 
-// Nearest is the plan nearest to what a stream has that all targets accept; its zero fields stay as they are. conflicts are the
+// Nearest returns the plan nearest to what a stream has that all targets accept; its zero fields stay as they are. conflicts are the
 // demands that contradict each other, of which there are none where the plan satisfies all. What a plan cannot change, a password
 // or a port, is not its business: see Check.
 func Nearest(s Stream, all []intake.Intake) (plan tuning.Stream, conflicts []Conflict) {
@@ -199,8 +199,8 @@ func (f field) conflict(s Stream, all []intake.Intake, plan tuning.Stream) Confl
 	return c
 }
 
-// common are the words that all lists have, in the order of the first that has any; ok is false where there is none. No lists at all have
-// no bound: nil and ok.
+// common returns the words that all lists have, in the order of the first that has any; ok is false where there is none. No lists at all
+// have no bound: nil and ok.
 func common(lists [][]string) (out []string, ok bool) {
 	first := true
 	for _, l := range lists {

@@ -115,7 +115,7 @@ func someIntake(r *rand.Rand, name string) intake.Intake {
 	return x
 }
 
-// applied is the stream with the plan's settings.
+// applied returns the stream with the plan's settings.
 func applied(s Stream, p tuning.Stream) Stream {
 	s.Codec, s.Profile = cmp.Or(p.Codec, s.Codec), cmp.Or(p.Profile, s.Profile)
 	s.Width, s.Height = cmp.Or(p.Width, s.Width), cmp.Or(p.Height, s.Height)

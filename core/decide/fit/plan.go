@@ -48,7 +48,7 @@ func Words(reasons []Reason) string {
 	return strings.Join(parts, "; ")
 }
 
-// RoleFor is the stream that a target is given: the first that it may have; main where it says nothing.
+// RoleFor returns the stream that a target is given: the first that it may have; main where it says nothing.
 func RoleFor(x intake.Intake) string {
 	for _, role := range roles {
 		if x.TakesRole(role) {
@@ -61,7 +61,7 @@ func RoleFor(x intake.Intake) string {
 // made is where the nearest plan of a stream that is not there yet begins.
 var made = Stream{Codec: "H.264", Width: 640, Height: 360, FPS: 10, Kbps: 512, GOPSeconds: 2}
 
-// NearestPlan is the plan nearest to a camera's streams with which each target takes the stream that it is given, or the demands that
+// NearestPlan returns the plan nearest to a camera's streams with which each target takes the stream that it is given, or the demands that
 // contradict each other. A target that takes one of the streams already asks for nothing more of another.
 func NearestPlan(streams map[string]Stream, all []intake.Intake) (tuning.Plan, []Conflict) {
 	given := map[string][]intake.Intake{}
@@ -94,7 +94,7 @@ func NearestPlan(streams map[string]Stream, all []intake.Intake) (tuning.Plan, [
 	return p, conflicts
 }
 
-// RoleTaken is the stream that a target takes as it is; the one that it would be given where it takes none.
+// RoleTaken returns the stream that a target takes as it is; the one that it would be given where it takes none.
 func RoleTaken(streams map[string]Stream, x intake.Intake) string {
 	for _, role := range roles {
 		if s, has := streams[role]; has && x.TakesRole(role) && len(Check(s, x)) == 0 {
@@ -104,7 +104,7 @@ func RoleTaken(streams map[string]Stream, x intake.Intake) string {
 	return RoleFor(x)
 }
 
-// over is a stream's plan with what another says in place of its own.
+// over returns a stream's plan with what another says in place of its own.
 func over(s, o tuning.Stream) tuning.Stream {
 	s.Codec, s.Profile, s.Audio = cmp.Or(o.Codec, s.Codec), cmp.Or(o.Profile, s.Profile), cmp.Or(o.Audio, s.Audio)
 	if o.Width > 0 {
@@ -115,7 +115,7 @@ func over(s, o tuning.Stream) tuning.Stream {
 	return s
 }
 
-// Becomes is a stream as it would be with an encoder's setting.
+// Becomes returns a stream as it would be with an encoder's setting.
 func Becomes(s Stream, e tuning.Encoder) Stream {
 	s.Codec, s.Profile, s.Width, s.Height, s.FPS, s.Kbps = e.Codec, cmp.Or(e.Profile, s.Profile), e.Width, e.Height, e.FPS, float64(e.Kbps)
 	if s.GOPSeconds = 0; e.FPS > 0 {

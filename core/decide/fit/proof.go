@@ -6,7 +6,7 @@ import (
 	"unlatch/core/ground/streamurl"
 )
 
-// OfProof is a stream as it was proven. What the proof does not know stays open.
+// OfProof returns a stream as it was proven. What the proof does not know stays open.
 func OfProof(p proof.Proof, role string, u streamurl.URL, in signin.SignIn) Stream {
 	s := Stream{Role: role, Transport: p.Transport, TLS: p.TLS != nil, Port: u.DialPort(), Scheme: p.Auth, Password: in.Secret.Reveal(),
 		Audio: "none"}

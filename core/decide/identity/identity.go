@@ -38,7 +38,7 @@ type Device struct {
 	Page        string     `json:"page,omitempty"`
 }
 
-// Model is what a device has in common with others of its kind: its maker and model, and where it tells no model its name.
+// Model returns what a device has in common with others of its kind: its maker and model, and where it tells no model its name.
 func (d Device) Model() string { return strings.TrimSpace(d.Maker + " " + cmp.Or(d.Hardware, d.Name)) }
 
 // KnownAgain reports by which mark a device that has moved is known at its new address: "certificate" or "hardware address", which

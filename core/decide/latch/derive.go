@@ -347,7 +347,7 @@ func changed(p evidence.Proof, st camera.Stream) bool {
 	return p.Settings != "" && now != "" && p.Settings != now
 }
 
-// proof is the latest proof of a stream. Records of the time when streams were known by their tier are filed under that.
+// proof returns the latest proof of a stream. Records of the time when streams were known by their tier are filed under that.
 func (d *deriver) proof(st camera.Stream) (*evidence.Proof, *evidence.Record) {
 	if p, r := body[evidence.Proof](d, st.Token); p != nil {
 		return p, r

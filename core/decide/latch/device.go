@@ -23,7 +23,7 @@ type Device struct {
 	Status   Status
 }
 
-// WantedIntakes are what the camera's wanted targets accept, each under the target's name.
+// WantedIntakes returns what the camera's wanted targets accept, each under the target's name.
 func (s *Status) WantedIntakes() (out []intake.Intake) {
 	for _, p := range s.Placements {
 		if p.Intake != nil {

@@ -216,7 +216,7 @@ func (s *Status) Model() string {
 	return strings.TrimSpace(s.SignedIn.Info.Manufacturer + " " + s.SignedIn.Info.Model)
 }
 
-// AsTarget is what a recorder that was signed in to says of itself as a target.
+// AsTarget returns what a recorder that was signed in to says of itself as a target.
 func (s *Status) AsTarget() target.About {
 	out := target.About{Kind: "recorder"}
 	if in := s.SignedIn; in != nil {
@@ -238,7 +238,7 @@ func (s *Status) Policy(purpose signin.Purpose, key uuid.UUID, attended bool) si
 	return p
 }
 
-// Wanted is how the device wants a sign-in that was not sent, where the latch that it waits at is stuck for that; nil otherwise.
+// Wanted returns how the device wants a sign-in that was not sent, where the latch that it waits at is stuck for that; nil otherwise.
 func (s *Status) Wanted() *trouble.Wanted {
 	at := s.At()
 	if at == "" {
@@ -250,7 +250,7 @@ func (s *Status) Wanted() *trouble.Wanted {
 	return nil
 }
 
-// AgreesTo is how far somebody agrees who agrees now that the device's sign-in may be read: over TLS where it is wanted like that.
+// AgreesTo returns how far somebody agrees who agrees now that the device's sign-in may be read: over TLS where it is wanted like that.
 func (s *Status) AgreesTo() signin.Agreement {
 	if w := s.Wanted(); w != nil && w.Certificate != "" {
 		return signin.OverTLS
@@ -261,7 +261,7 @@ func (s *Status) AgreesTo() signin.Agreement {
 // InScope reports whether the device may be connected to: it lies in the ranges, or a person has consented.
 func (s *Status) InScope() bool { return !s.Device.Stray || !s.Consent.IsZero() }
 
-// StreamSignIn is the sign-in that the streams are played with: their own where they have one, else the device's. key is the nil UUID
+// StreamSignIn returns the sign-in that the streams are played with: their own where they have one, else the device's. key is the nil UUID
 // where there is none.
 func (s *Status) StreamSignIn() (key uuid.UUID, label, user string) {
 	switch {
@@ -273,7 +273,7 @@ func (s *Status) StreamSignIn() (key uuid.UUID, label, user string) {
 	return uuid.Nil, "", ""
 }
 
-// At is the first latch that is neither open nor waived, or "" when all are.
+// At returns the first latch that is neither open nor waived, or "" when all are.
 func (s *Status) At() Name {
 	for _, l := range s.Latches {
 		if l.State != Open && l.State != Waived {

@@ -195,7 +195,7 @@ func FuzzDerive(f *testing.F) {
 	})
 }
 
-// sized is what a device names after somebody has changed its encoders: two streams by their tokens, of a width each.
+// sized returns what a device names after somebody has changed its encoders: two streams by their tokens, of a width each.
 func sized(first, second int) evidence.Located {
 	return evidence.Located{Streams: []camera.Stream{
 		{Token: "p1", Role: "main", Channel: 1, URL: mainURL, Claimed: camera.Settings{Codec: "H.264", Width: first, Height: first}},

@@ -26,7 +26,7 @@ type NextStep struct {
 	Wanted *trouble.Wanted `json:"wanted,omitempty"`
 }
 
-// Next is what to do next for a device, with its reason: the fix of what is stuck, or the next latch to open.
+// Next returns what to do next for a device, with its reason: the fix of what is stuck, or the next latch to open.
 func (s *Status) Next() NextStep {
 	at := s.At()
 	if s.Device.Kind == sighting.Recorder && s.Latch(SignedIn).State == Open {

@@ -13,7 +13,7 @@ import (
 	"unlatch/core/wire/target/byhand"
 )
 
-// intakeUnderItsName is what the target accepts, under its own name.
+// intakeUnderItsName returns what the target accepts, under its own name.
 func (t Target) intakeUnderItsName() intake.Intake {
 	x := *t.Intake
 	x.Name = t.Name
@@ -66,7 +66,7 @@ func (d *deriver) gives(t Target, p *Placement) {
 	}
 }
 
-// rolesFor are the roles of the streams for a target, the best first.
+// rolesFor returns the roles of the streams for a target, the best first.
 func (d *deriver) rolesFor(t Target) []string {
 	switch {
 	case t.Role != "":
@@ -166,7 +166,8 @@ func (d *deriver) standing(t Target, p *Placement) {
 	d.set(Confirmed, cr, c.Diagnosis, reason)
 }
 
-// old is what of a placement is no longer so: its URL, or its sign-in; "" where all is as it was. Old records tell the first URL alone.
+// old returns what of a placement is no longer so: its URL, or its sign-in; "" where all is as it was. Old records tell the first URL
+// alone.
 func old(b *evidence.Placed, p *Placement) string {
 	if len(p.Gives) == 0 {
 		return ""

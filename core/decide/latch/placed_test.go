@@ -18,7 +18,7 @@ import (
 	"unlatch/core/wire/target/byhand"
 )
 
-// proven is a camera with main and sub, signed in to with one key.
+// proven returns a camera with main and sub, signed in to with one key.
 func proven(key uuid.UUID) *story {
 	s := (&story{}).add("ws-discovery", heardAt(addr)).add("", evidence.Reached{Addr: addr}).
 		add("", evidence.SignedIn{Label: "Fitter", SignIn: key}).

@@ -18,7 +18,7 @@ import (
 
 var update = flag.Bool("update", false, "write what is concluded of the stand-ins")
 
-// conclusion is what Derive says of a device, for people to read and compare.
+// conclusion returns what Derive says of a device, for people to read and compare.
 func conclusion(name string, s Status) string {
 	var b strings.Builder
 	next := s.Next()

@@ -238,7 +238,7 @@ func (d *deriver) fits() {
 	}
 }
 
-// FitStreams are its proven streams as targets look at them, by role.
+// FitStreams returns its proven streams as targets look at them, by role.
 func (s *Status) FitStreams() map[string]fit.Stream {
 	out := map[string]fit.Stream{}
 	for _, st := range s.Streams {

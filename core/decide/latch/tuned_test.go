@@ -16,7 +16,7 @@ import (
 	"unlatch/core/stream/tuning"
 )
 
-// sending is a camera whose main stream was proven at a size and rate, with what it claims.
+// sending returns a camera whose main stream was proven at a size and rate, with what it claims.
 func sending(s *story, w, h int, fps float64) *story {
 	claimed := camera.Settings{Codec: "H.264", Width: w, Height: h, FPS: fps, BitrateKbps: 1000, GOPFrames: 20}
 	located := evidence.Located{Streams: []camera.Stream{{Token: "p1", Role: "main", Channel: 1, URL: mainURL, Claimed: claimed}}}

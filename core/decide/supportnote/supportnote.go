@@ -32,7 +32,7 @@ const (
 	wide      = 150
 )
 
-// Text is the page, in lines of plain text.
+// Text returns the page, in lines of plain text.
 func (n Note) Text() string {
 	var b strings.Builder
 	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }

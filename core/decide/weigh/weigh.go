@@ -64,7 +64,7 @@ func Camera(d *latch.Device, plan tuning.Plan, budget tuning.Budget) Outlook {
 	return row
 }
 
-// kbpsOf is the bitrate of a stream in kbit/s: as measured where it was, else as the camera claims.
+// kbpsOf returns the bitrate of a stream in kbit/s: as measured where it was, else as the camera claims.
 func kbpsOf(st *latch.Status, role string) float64 {
 	if p, ok := st.Proofs[role]; ok && p.Video != nil {
 		return p.Video.BitrateKbps
@@ -73,7 +73,7 @@ func kbpsOf(st *latch.Status, role string) float64 {
 	return float64(x.Claimed.BitrateKbps)
 }
 
-// streamOf is the stream of a role.
+// streamOf returns the stream of a role.
 func streamOf(list []camera.Stream, role string) (camera.Stream, bool) {
 	i := slices.IndexFunc(list, func(s camera.Stream) bool { return s.Role == role })
 	if i < 0 {
@@ -127,7 +127,7 @@ func Bare(list []Source) []capacity.Source {
 	return out
 }
 
-// measured is a stream as it was measured, or as the camera claims where it was not.
+// measured returns a stream as it was measured, or as the camera claims where it was not.
 func measured(st *latch.Status, stream camera.Stream) capacity.Source {
 	src := capacity.Source{Role: stream.Role, Kbps: float64(stream.Claimed.BitrateKbps),
 		Pixels: float64(stream.Claimed.Width*stream.Claimed.Height) * stream.Claimed.FPS}

@@ -18,7 +18,7 @@ type Interface struct {
 	Gateway  netip.Addr     `json:"gateway"`  // zero when the interface has no default route
 }
 
-// Ranges are the networks that the interface sits in. Loopback and link-local ones are left out: a whole /8 is no site.
+// Ranges returns the networks that the interface sits in. Loopback and link-local ones are left out: a whole /8 is no site.
 func (i Interface) Ranges() []string {
 	out := []string{}
 	for _, p := range i.Prefixes {

@@ -122,7 +122,7 @@ func (n Network) Plan(site Ranges, wishes []Wish, taken []netip.Addr) ([]Assignm
 	return out, nil
 }
 
-// each is every address of the ranges, ends included: what may be given is decided by the subnet.
+// each returns every address of the ranges, ends included: what may be given is decided by the subnet.
 func (r Ranges) each() func(yield func(netip.Addr) bool) {
 	return func(yield func(netip.Addr) bool) {
 		for _, s := range r.spans {

@@ -36,7 +36,7 @@ func (s span) contains(a netip.Addr) bool {
 	return a.BitLen() == s.first.BitLen() && !a.Less(s.first) && !s.last.Less(a)
 }
 
-// count is the number of addresses, at most the largest uint64.
+// count returns the number of addresses, at most the largest uint64.
 func (s span) count() uint64 {
 	a, b := s.first.As16(), s.last.As16()
 	high := binary.BigEndian.Uint64(b[:8]) - binary.BigEndian.Uint64(a[:8])
@@ -57,7 +57,7 @@ func (s span) String() string {
 	return s.first.String() + "-" + s.last.String()
 }
 
-// asPrefix is the prefix that a span was typed as.
+// asPrefix returns the prefix that a span was typed as.
 func (s span) asPrefix() netip.Prefix { return spanPrefixes(s.first, s.last)[0] }
 
 // A RangeError says which of several typed ranges cannot be used, and what to type instead.
@@ -207,7 +207,7 @@ func (r Ranges) Prefixes() (out []netip.Prefix) {
 	return out
 }
 
-// Count is the number of addresses in all ranges, counted per range; it is at most the largest uint64.
+// Count returns the number of addresses in all ranges, counted per range; it is at most the largest uint64.
 func (r Ranges) Count() uint64 {
 	var sum uint64
 	for _, s := range r.spans {

@@ -100,7 +100,7 @@ type Dialer struct {
 	Shown *Certificate // what the device showed last; nil before
 }
 
-// Channel is where a request to u goes, over a connection of this dialer.
+// Channel returns where a request to u goes, over a connection of this dialer.
 func (d *Dialer) Channel(u *url.URL) signin.Channel {
 	at := net.JoinHostPort(u.Hostname(), cmp.Or(u.Port(), strconv.Itoa(streamurl.DefaultPort(u.Scheme))))
 	c := signin.Channel{Scheme: u.Scheme, At: at}

@@ -190,7 +190,7 @@ func (t *Turn) elsewhere() string {
 	return ""
 }
 
-// Mattered is the place of the turn that a failure hangs on: the last that is marked; -1 for none.
+// Mattered returns the index of the last turn that is marked, which is the one that explains a failure; -1 if none is marked.
 func Mattered(turns []Turn) int {
 	for i := len(turns) - 1; i >= 0; i-- {
 		if turns[i].Mark != "" {

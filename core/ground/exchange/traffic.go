@@ -53,7 +53,7 @@ type Since struct {
 	at    time.Time
 }
 
-// Bytes is how many came since the mark.
+// Bytes returns how many came since the mark.
 func (s Since) Bytes() int64 { return s.t.bytes.Load() - s.bytes }
 
 // Explain says more of an error where time ran out: a *SlowError when something came meanwhile, a *MuteError when a connection

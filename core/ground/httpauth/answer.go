@@ -28,7 +28,7 @@ func NewAnswer(c Challenge, user, secret string) *Answer {
 	return &Answer{challenge: c, user: user, secret: secret, cnonce: hex.EncodeToString(raw)}
 }
 
-// Scheme is the challenge's name for people.
+// Scheme returns the challenge's name for people.
 func (a *Answer) Scheme() string { return a.challenge.Name() }
 
 // OutOfDate reports whether a challenge that came in answer to a says that nothing but its nonce was too old (RFC 7616 §3.3, stale).
@@ -115,7 +115,7 @@ func (d digest) response() string {
 	return h(ha1, d.nonce, d.nc, d.cnonce, d.qop, ha2)
 }
 
-// Check is the server's side: it reports whether an Authorization value answers challenge c for the sign-in that
+// Check is the server's side of a challenge: it reports whether an Authorization value answers challenge c for the sign-in that
 // lookup returns for its user name. The caller compares the nonce's age.
 func Check(authorization string, c Challenge, method string, lookup func(user string) (secret string, ok bool)) (user string, ok bool) {
 	given := parseLine(authorization)

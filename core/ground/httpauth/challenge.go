@@ -23,13 +23,13 @@ type Challenge struct {
 	Params map[string]string
 }
 
-// Realm is the protection space that the server names (RFC 9110 §11.5).
+// Realm returns the protection space that the server names (RFC 9110 §11.5).
 func (c Challenge) Realm() string { return c.Params["realm"] }
 
 // Stale reports that only the nonce was too old and the sign-in itself was right (RFC 7616 §3.3).
 func (c Challenge) Stale() bool { return strings.EqualFold(c.Params["stale"], "true") }
 
-// Algorithm is the digest algorithm in upper case; MD5 where none is named.
+// Algorithm returns the digest algorithm in upper case; MD5 where none is named.
 func (c Challenge) Algorithm() string {
 	if a := strings.ToUpper(c.Params["algorithm"]); a != "" {
 		return a
@@ -37,7 +37,7 @@ func (c Challenge) Algorithm() string {
 	return "MD5"
 }
 
-// Name is the scheme as a person reads it: "basic", "digest MD5", "digest SHA-256".
+// Name returns the scheme as a person reads it: "basic", "digest MD5", "digest SHA-256".
 func (c Challenge) Name() string {
 	if c.Scheme == "digest" {
 		return "digest " + strings.TrimSuffix(c.Algorithm(), "-SESS")

@@ -35,7 +35,7 @@ func Carries(ranges address.Ranges) int {
 	return 0
 }
 
-// speed is what the kernel says that an interface carries, in Mbit/s; 0 where it says nothing, as of a wireless one.
+// speed returns what the kernel says that an interface carries, in Mbit/s; 0 where it says nothing, as of a wireless one.
 func speed(name string) int {
 	raw, err := os.ReadFile(filepath.Join("/sys/class/net", filepath.Base(name), "speed"))
 	if err != nil {

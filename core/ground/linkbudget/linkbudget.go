@@ -11,8 +11,8 @@ import (
 // unknown are the bitrates in kbit/s that are reckoned with for a stream of which nothing is known yet, by its role.
 var unknown = map[string]int{"main": 4000, "sub": 800, "third": 800}
 
-// Flow is the bitrate in kbit/s to reckon with for a stream: the larger of what was measured before and what the device claims, and where
-// neither is known what such a stream has usually.
+// Flow returns the bitrate in kbit/s to reckon with for a stream: the larger of what was measured before and what the device claims, and
+// where neither is known what such a stream has usually.
 func Flow(role string, measuredKbps float64, claimedKbps int) int {
 	if n := max(int(measuredKbps), claimedKbps); n > 0 {
 		return n
@@ -26,7 +26,7 @@ func Flow(role string, measuredKbps float64, claimedKbps int) int {
 // Share is how much of what an interface carries may be used, in percent: the site goes on working meanwhile.
 const Share = 60
 
-// Of is the budget in kbit/s for an interface that carries so many Mbit/s; one of which nothing is known carries a hundred.
+// Of returns the budget in kbit/s for an interface that carries so many Mbit/s; one of which nothing is known carries a hundred.
 func Of(interfaceMbps int) int {
 	if interfaceMbps <= 0 {
 		interfaceMbps = 100
@@ -138,7 +138,7 @@ func (b *Budget) releaser(from *int, kbps int) func() {
 	})
 }
 
-// String is how much is in flight, of how much: "12 of 60 Mbit/s". A nil Budget says nothing.
+// String returns how much is in flight, of how much: "12 of 60 Mbit/s". A nil Budget says nothing.
 func (b *Budget) String() string {
 	if b == nil {
 		return ""

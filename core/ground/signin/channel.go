@@ -15,7 +15,7 @@ type Channel struct {
 	Vouched bool
 }
 
-// Host is the host of the channel without its port.
+// Host returns the host of the channel without its port.
 func (c Channel) Host() string {
 	host, _, err := net.SplitHostPort(c.At)
 	if err != nil {
@@ -33,5 +33,5 @@ func (c Channel) KnownBy(certificates []string) bool {
 	return c.TLS() && (c.Vouched || slices.Contains(certificates, c.Certificate))
 }
 
-// String is the channel as people read it: "https://192.0.2.10:443".
+// String returns the channel as people read it: "https://192.0.2.10:443".
 func (c Channel) String() string { return c.Scheme + "://" + c.At }

@@ -162,7 +162,7 @@ func RepairAllWith(text string, o Options) []Repaired {
 	return out
 }
 
-// Without is how many lines of a text hold words and no URL.
+// Without returns how many lines of a text hold words and no URL.
 func Without(text string) (n int) {
 	line := 0
 	for l := range strings.Lines(text) {

@@ -33,7 +33,7 @@ func (e *SyntaxError) Error() string {
 
 var defaultPorts = map[string]int{"rtsp": 554, "rtsps": 322, "http": 80, "https": 443}
 
-// DefaultPort is the usual port of a scheme, 0 where it has none.
+// DefaultPort returns the usual port of a scheme, 0 where it has none.
 func DefaultPort(scheme string) int { return defaultPorts[scheme] }
 
 // Parse reads a URL. The sign-in ends at the last "@" before the path, so that an unescaped "@" in a password does no harm.
@@ -93,7 +93,7 @@ func unescape(s string) string {
 	return s
 }
 
-// DialPort is the port to connect to: the scheme's usual one where none was written.
+// DialPort returns the port to connect to: the scheme's usual one where none was written.
 func (u URL) DialPort() int {
 	if u.Port == 0 {
 		return defaultPorts[u.Scheme]
@@ -101,10 +101,10 @@ func (u URL) DialPort() int {
 	return u.Port
 }
 
-// HostPort is the address to connect to.
+// HostPort returns the address to connect to.
 func (u URL) HostPort() string { return net.JoinHostPort(u.Host, strconv.Itoa(u.DialPort())) }
 
-// String is the URL without its sign-in: what goes on a request line, into logs and into evidence.
+// String returns the URL without its sign-in: what goes on a request line, into logs and into evidence.
 func (u URL) String() string { return u.Scheme + "://" + u.authority() + u.Target() }
 
 // Redacted is String with the user name shown and the password hidden: what people see of a URL that carries a sign-in.
@@ -115,7 +115,7 @@ func (u URL) Redacted() string {
 	return u.Scheme + "://" + escape(u.SignIn.User) + ":" + u.SignIn.Secret.String() + "@" + u.authority() + u.Target()
 }
 
-// Reveal is the whole URL with its sign-in percent-encoded (RFC 3986 §3.2.1), as targets want it. It holds the secret.
+// Reveal returns the whole URL with its sign-in percent-encoded (RFC 3986 §3.2.1), as targets want it. It holds the secret.
 func (u URL) Reveal() string {
 	if u.SignIn.Anonymous() {
 		return u.String()

@@ -114,7 +114,7 @@ func decode(raw []byte) string {
 	return string(out)
 }
 
-// separator is the one that the first line has most of.
+// separator returns the one that the first line has most of.
 func separator(text string) rune {
 	line, _, _ := strings.Cut(text, "\n")
 	best, most := ',', strings.Count(line, ",")

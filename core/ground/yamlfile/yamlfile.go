@@ -24,7 +24,7 @@ func (e *Error) Error() string {
 	return fmt.Sprintf("line %d, column %d: %s", e.Line, e.Column, e.Problem)
 }
 
-// At is an Error at a node.
+// At returns an Error at a node.
 func At(n *yaml.Node, problem string) *Error {
 	return &Error{Line: n.Line, Column: n.Column, Problem: problem}
 }
@@ -78,7 +78,7 @@ func fromLibrary(err error) *Error {
 	return &Error{Line: max(line, 1), Column: 1, Problem: text}
 }
 
-// Pairs are the keys and values of a mapping.
+// Pairs returns the keys and values of a mapping.
 func Pairs(n *yaml.Node) iter.Seq2[*yaml.Node, *yaml.Node] {
 	return func(yield func(key, value *yaml.Node) bool) {
 		for i := 0; i+1 < len(n.Content); i += 2 {
@@ -89,7 +89,7 @@ func Pairs(n *yaml.Node) iter.Seq2[*yaml.Node, *yaml.Node] {
 	}
 }
 
-// Text is a value of at most 2000 characters.
+// Text returns a value of at most 2000 characters.
 func Text(key string, n *yaml.Node) (string, error) {
 	if n.Kind != yaml.ScalarNode {
 		return "", At(n, key+" is one text")
@@ -100,7 +100,7 @@ func Text(key string, n *yaml.Node) (string, error) {
 	return n.Value, nil
 }
 
-// List are the values of a list, or the one value where there is no list.
+// List returns the values of a list, or the one value where there is no list.
 func List(key string, n *yaml.Node, most int) ([]*yaml.Node, error) {
 	switch {
 	case n.Kind == yaml.ScalarNode:
@@ -113,7 +113,7 @@ func List(key string, n *yaml.Node, most int) ([]*yaml.Node, error) {
 	return n.Content, nil
 }
 
-// Number is a number from least to most.
+// Number returns a number from least to most.
 func Number(key string, n *yaml.Node, least, most float64) (float64, error) {
 	v, err := strconv.ParseFloat(n.Value, 64)
 	if n.Kind != yaml.ScalarNode || err != nil || !(v >= least && v <= most) {

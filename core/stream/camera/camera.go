@@ -64,7 +64,7 @@ type Settings struct {
 	GOPFrames   int     `json:"gop_frames"`
 }
 
-// Fingerprint is a short word for the settings: two that differ have different ones. It is "" where the device claims nothing.
+// Fingerprint returns a short word for the settings: two that differ have different ones. It is "" where the device claims nothing.
 func (s Settings) Fingerprint() string {
 	if s == (Settings{}) {
 		return ""
@@ -131,7 +131,7 @@ func CheckRoles(streams []Stream, given map[string]string) error {
 	return nil
 }
 
-// RolesOf are the roles of streams by their tokens.
+// RolesOf returns the roles of streams by their tokens.
 func RolesOf(streams []Stream) map[string]string {
 	out := map[string]string{}
 	for _, s := range streams {

@@ -14,7 +14,7 @@ type GroupSetting struct {
 	Auto bool       `json:"auto,omitempty"` // it is sent all the time, also after a restart
 }
 
-// Group is the group with its port; invalid where the setting names none.
+// Group returns the group with its port; invalid where the setting names none.
 func (s GroupSetting) Group() netip.AddrPort {
 	if !s.Addr.IsMulticast() || s.Port < 1 || s.Port > 65535 {
 		return netip.AddrPort{}
@@ -52,7 +52,7 @@ type GroupHeard struct {
 	Senders   []GroupSender  `json:"senders"` // the loudest first
 }
 
-// Of is what a device sends to the group; ok is false for nothing.
+// Of returns what a device sends to the group; ok is false for nothing.
 func (h *GroupHeard) Of(device netip.Addr) (s GroupSender, ok bool) {
 	if h == nil {
 		return s, false

@@ -81,7 +81,7 @@ func ParseDisks(text string) (Disks, error) {
 	return d, nil
 }
 
-// UsableBytes is what recordings may fill:
+// UsableBytes returns what recordings may fill:
 //
 //	plain          (count − spares) × size
 //	mirrored       ⌊(count − spares) / 2⌋ × size
@@ -154,7 +154,7 @@ func (s Stream) seconds() float64 {
 	return min(max(s.Hours, 0), 24) * 3600 * share
 }
 
-// BytesPerDay is what the streams fill in a day: the sum of cameras × kbps × 1000 / 8 × seconds recorded.
+// BytesPerDay returns what the streams fill in a day: the sum of cameras × kbps × 1000 / 8 × seconds recorded.
 func BytesPerDay(streams []Stream) (sum float64) {
 	for _, s := range streams {
 		sum += s.cameras() * s.Kbps * 1000 / 8 * s.seconds()
@@ -186,7 +186,7 @@ func LoadOf(streams []Stream) (l Load) {
 	return l
 }
 
-// KbpsForDays is the bitrate in kbit/s that each stream may have so that all fit for so many days, spread by weight: with unit u,
+// KbpsForDays returns the bitrate in kbit/s that each stream may have so that all fit for so many days, spread by weight: with unit u,
 // stream i has weight i × u, and u = usable × 8 / 1000 / (days × sum of cameras × weight × seconds). It undoes Days. A stream that is not
 // recorded has none.
 func KbpsForDays(usable int64, days float64, streams []Stream) ([]float64, error) {

@@ -38,7 +38,7 @@ type Source struct {
 	Measured bool
 }
 
-// Streams are the sources as they are recorded, in their order, for the sums of this package. What is not recorded still flows to the
+// Streams returns the sources as they are recorded, in their order, for the sums of this package. What is not recorded still flows to the
 // recorder, as long as it is one of the two streams that recorders take: main and sub.
 func (r Recording) Streams(sources []Source) []Stream {
 	hours := r.Hours
@@ -120,8 +120,8 @@ type Point struct {
 	InboundMbps float64 `json:"inbound_mbps"`
 }
 
-// Curve is the cost from an eighth to four times the bitrate, in even steps of ratio. Days fall as 1 / factor, and what is not recorded
-// flows as before.
+// Curve returns the cost from an eighth to four times the bitrate, in even steps of ratio. Days fall as 1 / factor, and what is not
+// recorded flows as before.
 func (r Recording) Curve(sources []Source, c Cost) (out []Point) {
 	recorded := 0.0
 	for _, s := range sources {
@@ -136,8 +136,8 @@ func (r Recording) Curve(sources []Source, c Cost) (out []Point) {
 	return out
 }
 
-// KbpsFor is the bitrate that each source may have so that all that is recorded fits for so many days, each by its present share; it keeps
-// what the others have. See KbpsForDays.
+// KbpsFor returns the bitrate that each source may have so that all that is recorded fits for so many days, each by its present share; it
+// keeps what the others have. See KbpsForDays.
 func (r Recording) KbpsFor(days float64, sources []Source, evenly bool) ([]float64, error) {
 	usable, err := r.Disks.UsableBytes()
 	if err == nil {

@@ -105,7 +105,7 @@ func (t track) initial(b []byte) []byte {
 	return shut(b, moov)
 }
 
-// sampleTable is the stbl: what the samples are, and none of them, since all are in fragments.
+// sampleTable returns the stbl: what the samples are, and none of them, since all are in fragments.
 func (t track) sampleTable(b []byte) []byte {
 	b, stbl := open(b, "stbl")
 	b, at := open(b, "stsd")

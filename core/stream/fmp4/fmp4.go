@@ -95,11 +95,11 @@ func (m *Muxer) Init(b []byte) []byte {
 	return track{"vide", Timescale, w, h, m.codec.entry}.initial(b)
 }
 
-// Time is the decode time of the last frame in ticks.
+// Time returns the decode time of the last frame in ticks.
 func (m *Muxer) Time() uint64 { return m.time }
 
-// MIME is the type for a browser: it names profile, constraints and level (RFC 6381 §3.3; ISO/IEC 14496-15 annex E). It is "" before Frame
-// has returned ok.
+// MIME returns the type for a browser: it names profile, constraints and level (RFC 6381 §3.3; ISO/IEC 14496-15 annex E). It is "" before
+// Frame has returned ok.
 func (m *Muxer) MIME() string {
 	if m.codec == nil || m.codec.picture() == nil {
 		return ""
@@ -107,7 +107,7 @@ func (m *Muxer) MIME() string {
 	return m.codec.mime()
 }
 
-// Size is the size of the picture in pixels.
+// Size returns the size of the picture in pixels.
 func (m *Muxer) Size() (width, height int) {
 	if m.codec == nil || m.codec.picture() == nil {
 		return 0, 0
@@ -153,7 +153,7 @@ func next(b []byte) (nal, rest []byte) {
 	return nal, rest
 }
 
-// startCode is where the first NAL unit begins, or -1.
+// startCode returns where the first NAL unit begins, or -1.
 func startCode(b []byte) int {
 	for i := 0; i+2 < len(b); i++ {
 		if b[i] == 0 && b[i+1] == 0 && b[i+2] == 1 {

@@ -64,7 +64,7 @@ func find(list []box, path string) *box {
 	return nil
 }
 
-// clip is a drawn picture as a stand-in sends it, in frames of a byte stream.
+// clip returns a drawn picture as a stand-in sends it, in frames of a byte stream.
 func clip(t testing.TB, width, height int) (frames [][]byte, keys []bool) {
 	return coded(t, scene.H264, width, height)
 }

@@ -64,7 +64,7 @@ func (s *Sound) Init(b []byte) []byte {
 	return track{handler: "soun", timescale: uint32(s.Rate), entry: s.entry}.initial(b)
 }
 
-// MIME is the type for a browser.
+// MIME returns the type for a browser.
 func (s *Sound) MIME() string {
 	if s.Opus {
 		return `audio/mp4; codecs="opus"`

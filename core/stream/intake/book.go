@@ -249,7 +249,7 @@ func readTLS(x *Intake, key string, n *yaml.Node) error {
 //go:embed books/*.yaml
 var books embed.FS
 
-// ShippedFile is the book of the product as a file.
+// ShippedFile returns the book of the product as a file.
 func ShippedFile() ([]byte, error) { return books.ReadFile("books/plain.yaml") }
 
 // Shipped are the intakes that come with the product.

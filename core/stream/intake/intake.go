@@ -54,7 +54,7 @@ func (r Range) Has(v float64) bool {
 	return (r.Min == 0 || v >= r.Min*(1-hair)) && (r.Max == 0 || v <= r.Max*(1+hair))
 }
 
-// Nearest is the value in the range nearest to v.
+// Nearest returns the value in the range nearest to v.
 func (r Range) Nearest(v float64) float64 {
 	if r.Max > 0 {
 		v = min(v, r.Max)

@@ -76,7 +76,7 @@ func (a *Assembler) end(each func(Frame, uint32)) {
 	}
 }
 
-// Picture is what the stream says of its picture; nil before it has.
+// Picture returns what the stream says of its picture; nil before it has.
 func (a *Assembler) Picture() *Picture {
 	pic, err := a.format.Picture()
 	if err != nil {
@@ -85,5 +85,5 @@ func (a *Assembler) Picture() *Picture {
 	return pic
 }
 
-// Decoder is the name that ffmpeg has for the raw stream.
+// Decoder returns the name that ffmpeg has for the raw stream.
 func (a *Assembler) Decoder() string { return a.format.Decoder() }

@@ -7,7 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// rtpPacket is a packet of payload type 96.
+// rtpPacket returns a packet of payload type 96.
 func rtpPacket(seq uint16, stamp uint32, marker bool, payload ...byte) []byte {
 	b := []byte{0x80, 96, byte(seq >> 8), byte(seq), byte(stamp >> 24), byte(stamp >> 16), byte(stamp >> 8), byte(stamp), 0, 0, 0, 1}
 	if marker {

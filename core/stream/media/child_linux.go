@@ -5,5 +5,5 @@ import (
 	"syscall"
 )
 
-// dieWithParent ends a decoder with this program, also where that is killed.
+// dieWithParent has the kernel end a decoder when this program ends, even if this program is killed.
 func dieWithParent(cmd *exec.Cmd) { cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL} }

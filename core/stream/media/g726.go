@@ -169,7 +169,7 @@ func (d *g726) coefficients(pk, still bool, difference int, negative bool) (tone
 	return a2 < -11776
 }
 
-// g726Float is a magnitude as floating point: an exponent above 6 bits of mantissa, less 1024 where it is negative (FLOATA, FLOATB).
+// g726Float returns a magnitude as floating point: an exponent above 6 bits of mantissa, less 1024 where it is negative (FLOATA, FLOATB).
 func g726Float(magnitude int, negative bool) int {
 	v := 32
 	if magnitude > 0 {
@@ -207,7 +207,7 @@ func g726Product(a, v int) int {
 	return product
 }
 
-// bitLength is the exponent of a magnitude.
+// bitLength returns the exponent of a magnitude.
 func bitLength(v int) int { return min(bits.Len(uint(v)), 15) }
 
 func abs(v int) int { return max(v, -v) }

@@ -82,7 +82,7 @@ func decoded(t *testing.T, codec string, coded []byte) (out []byte) {
 	return out
 }
 
-// noise is how far samples lie from others, in dB below these.
+// noise returns how far samples lie from others, in dB below these.
 func noise(t *testing.T, got, want []byte) float64 {
 	require.Greater(t, len(got), 2*15900)
 	var signal, apart float64

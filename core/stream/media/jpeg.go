@@ -177,7 +177,7 @@ func (f *jpegFormat) EndFrame() Frame {
 	return frame
 }
 
-// quantisers are the tables of the frame, luma and then chroma; nil where none have come.
+// quantisers returns the tables of the frame, luma and then chroma; nil where none have come.
 func (f *jpegFormat) quantisers() []byte {
 	switch {
 	case len(f.ext) >= 64:

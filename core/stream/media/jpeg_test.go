@@ -70,7 +70,7 @@ func (s scan) packets(out *sender, kind, q byte, restart uint16, tables bool) (l
 	return list
 }
 
-// drawn is a picture that differs from corner to corner.
+// drawn returns a picture that differs from corner to corner.
 func drawn(width, height int) image.Image {
 	img := image.NewRGBA(image.Rect(0, 0, width, height))
 	for y := range height {

@@ -159,7 +159,7 @@ func TestJitter(t *testing.T) {
 	assert.InDelta(t, 10, uneven.ms(90000), .1)
 }
 
-// report is a sender report as RFC 3550 §6.4.1 has it.
+// report returns a sender report as RFC 3550 §6.4.1 has it.
 func report(sent time.Time) []byte {
 	b := make([]byte, 28)
 	b[0], b[1], b[3] = 0x80, 200, 6

@@ -219,7 +219,7 @@ func (m *Meter) count(n int, at time.Time) {
 	}
 }
 
-// rate is the rate of the RTP clock in Hz.
+// rate returns the rate of the RTP clock in Hz.
 func (m *Meter) rate() int {
 	if m.track.ClockRate <= 0 {
 		return 90000
@@ -302,10 +302,10 @@ func (m *Meter) Sound() bool {
 	return p != nil && err == nil
 }
 
-// Keyframe is the first whole key frame; nil until it has come.
+// Keyframe returns the first whole key frame; nil until it has come.
 func (m *Meter) Keyframe() *Keyframe { return m.keyframe }
 
-// Keyframes is the number of key frames seen so far.
+// Keyframes returns the number of key frames seen so far.
 func (m *Meter) Keyframes() int { return m.m.Keyframes }
 
 // HeaderError is why no picture size could be read, if a header came and was no good.

@@ -191,7 +191,7 @@ func (t *Track) ParameterSets(name string) (sets [][]byte) {
 	return sets
 }
 
-// CodecName is the codec as people write it: "H.264", "AAC", "G.711 µ-law".
+// CodecName returns the codec as people write it: "H.264", "AAC", "G.711 µ-law".
 func (t *Track) CodecName() string {
 	names := map[string]string{"H264": "H.264", "H265": "H.265", "JPEG": "MJPEG", "MP4V-ES": "MPEG-4", "MPEG4-GENERIC": "AAC",
 		"MP4A-LATM": "AAC", "PCMU": "G.711 µ-law", "PCMA": "G.711 A-law", "OPUS": "Opus", "G722": "G.722", "L16": "L16", "L24": "L24",
@@ -208,8 +208,8 @@ func (t *Track) CodecName() string {
 	return t.Codec
 }
 
-// g726 is the rate of a track of G.726 in kbit/s, as its name has it, and whether its codes begin at the most significant bit of a byte, as
-// AAL2 has them (ITU-T I.366.2 annex E), and not at the least significant one (RFC 3551 §4.5.4).
+// g726 returns the rate of a track of G.726 in kbit/s, as its name has it, and whether its codes begin at the most significant bit of a
+// byte, as AAL2 has them (ITU-T I.366.2 annex E), and not at the least significant one (RFC 3551 §4.5.4).
 func (t *Track) g726() (kbps string, aal2, ok bool) {
 	name, aal2 := strings.CutPrefix(t.Codec, "AAL2-")
 	kbps, ok = strings.CutPrefix(name, "G726-")

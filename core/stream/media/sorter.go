@@ -95,7 +95,7 @@ func (s *sorter) hold(p heldPacket) {
 	s.n++
 }
 
-// first is the place of the held packet that is due first.
+// first returns the place of the held packet that is due first.
 func (s *sorter) first() (at int) {
 	for i, h := range s.held[:s.n] {
 		if int16(h.seq-s.held[at].seq) < 0 {

@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// sorted is what a sorter makes of numbers as they arrive, a frame's time apart each, and where packets are missing.
+// sorted returns what a sorter makes of numbers as they arrive, a frame's time apart each, and where packets are missing.
 func sorted(s *sorter, ticks uint32, numbers ...uint16) (out []uint16, gaps int) {
 	for _, n := range numbers {
 		b := rtpPacket(n, uint32(n)*ticks, true)

@@ -120,8 +120,8 @@ func (d *decoders) work() {
 	}
 }
 
-// together is how many of the pictures that wait go into one decoder: a large one goes alone, so that what is decoded at once is bounded in
-// pixels.
+// together returns how many of the pictures that wait go into one decoder: a large one goes alone, so that what is decoded at once is
+// bounded in pixels.
 func together(queue []*stillRequest) int {
 	n := 0
 	for n < min(len(queue), mostTogether) {
@@ -144,7 +144,7 @@ func decodeAll(batch []*stillRequest) {
 	}
 }
 
-// decode runs one decoder over key frames. Its error is that of each of them; without one each has its picture.
+// decode runs one decoder over key frames. If the decoder fails, every picture gets its error; otherwise each gets its own picture.
 func decode(batch []*stillRequest, within time.Duration) (err error) {
 	if len(batch) == 1 {
 		within = decodeFor

@@ -72,7 +72,7 @@ func TestDecodersThatFail(t *testing.T) {
 	assert.ErrorIs(t, err, context.DeadlineExceeded)
 }
 
-// claiming is a small JPEG whose header claims another size (ITU-T T.81 §B.2.2: height and width stand five bytes behind the marker).
+// claiming returns a small JPEG whose header claims another size (ITU-T T.81 §B.2.2: height and width stand five bytes behind the marker).
 func claiming(t *testing.T, width, height int) []byte {
 	var out bytes.Buffer
 	require.NoError(t, jpeg.Encode(&out, image.NewGray(image.Rect(0, 0, 64, 64)), nil))

@@ -105,7 +105,7 @@ func luma(img image.Image) func(x, y int) float64 {
 	return func(x, y int) float64 { return float64(color.GrayModel.Convert(img.At(x, y)).(color.Gray).Y) }
 }
 
-// spread is the standard deviation.
+// spread returns the standard deviation.
 func spread(v []float32) float64 {
 	mean, sum := 0.0, 0.0
 	for _, x := range v {
@@ -118,7 +118,7 @@ func spread(v []float32) float64 {
 	return math.Sqrt(sum / float64(len(v)))
 }
 
-// againstSurroundings is each cell less the mean of its surroundings, in units of their spread. Where they are flat it is next to
+// againstSurroundings returns each cell less the mean of its surroundings, in units of their spread. Where they are flat it is next to
 // nought, and noise stays small.
 func againstSurroundings(grey []float32) []float32 {
 	// Sums over all cells above and left of a place give the sum over any rectangle in four steps.
@@ -192,7 +192,7 @@ func Compare(a, b Print) (Verdict, float64) {
 	return CannotTell, score
 }
 
-// correlation is how block i of two prints goes together, from -1 to 1, and how much structure there is in it to judge by.
+// correlation returns how block i of two prints goes together, from -1 to 1, and how much structure there is in it to judge by.
 func correlation(a, b []float32, i int) (r, weight float64) {
 	x0, y0 := i%(gridWidth/blockWidth)*blockWidth, i/(gridWidth/blockWidth)*blockHeight
 	var ab, aa, bb float64

@@ -11,7 +11,7 @@ import (
 
 // Amend looks at a repaired URL with the eyes of path books: a path that no recipe makes, and one would but for its capitals, has come
 // with the wrong ones; a path that a recipe reads as multicast has a unicast sister. Faults in skip are left as they are. It looks at every
-// recipe of the books; where ctx ends first, the URL stays as it is and the error is that of ctx.
+// recipe of the books; if ctx ends first, the URL stays as it is and the error is ctx.Err().
 func Amend(ctx context.Context, r *streamurl.Repaired, books []*Book, skip ...streamurl.Fault) error {
 	if !r.OK {
 		return nil
@@ -52,7 +52,7 @@ func change(r *streamurl.Repaired, path string, f streamurl.Fault, problem strin
 	r.URL.Path, r.URL.Query, _ = strings.Cut(path, "?")
 }
 
-// head is the text that every path of the template begins with.
+// head returns the text that every path of the template begins with.
 func (t Template) head() string {
 	if len(t.parts) == 0 || t.parts[0].kind != literal {
 		return ""

@@ -166,7 +166,7 @@ type Device struct {
 	Maker, Model, Server, Realm string
 }
 
-// Rank is how well a recipe fits a device: 0 for not at all, more for more matchers that really matched, and for confidence.
+// Rank returns how well a recipe fits a device: 0 for not at all, more for more matchers that really matched, and for confidence.
 func (r *Recipe) Rank(d Device) int {
 	score := map[string]int{"sure": 3, "likely": 2, "guess": 1}[r.Confidence]
 	for _, m := range []struct {

@@ -145,7 +145,7 @@ func (p Proposal) sum() (n int) {
 	return n
 }
 
-// readings are what a token can be, the likeliest first; itself is always among them.
+// readings returns what a token can be, the likeliest first; itself is always among them.
 func readings(all []token, i int) []option {
 	t := all[i]
 	itself := option{text: Quote(t.text)}

@@ -101,7 +101,7 @@ func (t Template) String() string { return t.text }
 // HasChannel reports whether the channel stands in the path: then one URL gives all its siblings.
 func (t Template) HasChannel() bool { return t.uses.channel }
 
-// Streams is how many streams the path tells apart; 1 where the stream does not stand in it.
+// Streams returns how many streams the path tells apart; 1 where the stream does not stand in it.
 func (t Template) Streams() int {
 	if !t.uses.stream {
 		return 1

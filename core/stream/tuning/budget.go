@@ -48,9 +48,9 @@ type Budget struct {
 // Known reports whether there is a bound.
 func (b Budget) Known() bool { return b.Pixels > 0 }
 
-// Learn is the budget that observations of devices of one model show. A device that gave less than was wanted shows a bound; what any of
-// them has given together shows that at least so much can be had. Where the two contradict each other, the device had another reason, and
-// nothing is known.
+// Learn returns the budget that observations of devices of one model show. A device that gave less than was wanted shows a bound; what
+// any of them has given together shows that at least so much can be had. Where the two contradict each other, the device had another
+// reason, and nothing is known.
 func Learn(seen []Observation) (b Budget) {
 	most := 0.0
 	var bound *Observation
@@ -93,8 +93,8 @@ func list(streams map[string]Encoder) (text string) {
 	return text
 }
 
-// Most is the largest picture rate that an encoder offers within so many pixels a second: the size nearest to what is wanted, and with it
-// the highest rate; ok is false where not even the least fits.
+// Most returns the largest picture rate that an encoder offers within so many pixels a second: the size nearest to what is wanted, and
+// with it the highest rate; ok is false where not even the least fits.
 func (o CodecOptions) Most(want Encoder, pixels float64) (e Encoder, ok bool) {
 	sizes := o.Sizes
 	if len(sizes) == 0 {

@@ -144,7 +144,7 @@ type Layer struct {
 	Plan  Plan
 }
 
-// Whose says in words whose plan it is: its own, that of a selection, of a model or of the site.
+// Whose says in words where the plan comes from: the camera itself, a selection, its model or the site.
 func (l Layer) Whose() string {
 	switch l.Owner {
 	case Camera:
@@ -155,8 +155,8 @@ func (l Layer) Whose() string {
 	return fmt.Sprintf("of the %s %s", l.Owner, l.Name)
 }
 
-// Resolve is what the layers of one device come to, and whose each part is: of every role, and of the overlay, the nearest layer that says
-// anything counts, whole. A role that is to stay as it is stands in the nearest layer as the zero Stream.
+// Resolve returns what the layers of one device come to, and whose each part is: of every role, and of the overlay, the nearest layer
+// that says anything counts, whole. A role that is to stay as it is stands in the nearest layer as the zero Stream.
 func Resolve(layers []Layer) (p Plan, whose map[string]Layer) {
 	whose = map[string]Layer{}
 	list := slices.Clone(layers)
@@ -180,7 +180,7 @@ func Resolve(layers []Layer) (p Plan, whose map[string]Layer) {
 	return p, whose
 }
 
-// With is the plan with parts of another in place of its own.
+// With returns the plan with parts of another in place of its own.
 func (p Plan) With(o Plan) Plan {
 	out := Plan{Streams: maps.Clone(p.Streams), Overlay: p.Overlay}
 	if out.Streams == nil {
@@ -220,7 +220,7 @@ type Offers struct {
 	Overlays Overlays `json:"overlays,omitzero"`
 }
 
-// Of is the stream of a role.
+// Of returns the stream of a role.
 func (o Offers) Of(role string) (Offer, bool) {
 	i := slices.IndexFunc(o.Streams, func(s Offer) bool { return s.Role == role })
 	if i < 0 {
@@ -255,7 +255,7 @@ type State struct {
 	Made     []string           `json:"made,omitempty" doc:"names of the streams that were not there"`
 }
 
-// Before is the state with what another, earlier one knows of it: undo goes back to before the first change.
+// Before returns the state with what another, earlier one knows of it: undo goes back to before the first change.
 func (s State) Before(earlier State) State {
 	out := State{Encoders: maps.Clone(s.Encoders), Audio: maps.Clone(s.Audio), Texts: s.Texts, Made: slices.Clone(s.Made)}
 	if out.Encoders == nil {

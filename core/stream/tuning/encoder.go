@@ -29,10 +29,10 @@ type Encoder struct {
 	SessionFor string  `json:"-"` // the session timeout, given back as it came
 }
 
-// Size is the size of its picture.
+// Size returns the size of its picture.
 func (e Encoder) Size() Size { return Size{e.Width, e.Height} }
 
-// Plan is the plan for exactly this setting.
+// Plan returns the plan for exactly this setting.
 func (e Encoder) Plan() Stream {
 	return Stream{Codec: e.Codec, Profile: e.Profile, Width: e.Width, Height: e.Height, FPS: e.FPS, Control: e.Control, BitrateKbps: e.Kbps,
 		GOPFrames: e.GOPFrames, Quality: e.Quality}
@@ -71,7 +71,7 @@ type Options struct {
 	Codecs []CodecOptions `json:"codecs"`
 }
 
-// Of are the options of a codec.
+// Of returns the options of a codec.
 func (o Options) Of(codec string) (CodecOptions, bool) {
 	i := slices.IndexFunc(o.Codecs, func(c CodecOptions) bool { return c.Codec == codec })
 	if i < 0 {
@@ -100,8 +100,8 @@ type Refusal struct {
 	Why    string `json:"why"`
 }
 
-// Towards is the setting nearest to a plan that an encoder can have: what changes, and what it cannot do. What the plan leaves open stays,
-// as far as the rest lets it. Where the device offers no list or range, what was asked is sent, and the device's answer tells.
+// Towards returns the setting nearest to a plan that an encoder can have: what changes, and what it cannot do. What the plan leaves open
+// stays, as far as the rest lets it. Where the device offers no list or range, what was asked is sent, and the device's answer tells.
 func Towards(role string, plan Stream, has Encoder, offers Options) (want Encoder, changes []Change, refused []Refusal) {
 	want = has
 	w := &towards{role: role, want: &want}
@@ -287,7 +287,7 @@ func (w *towards) bitrate(plan Stream) {
 	}
 }
 
-// wantedGOP is the wanted interval in frames; 0 for none.
+// wantedGOP returns the wanted interval in frames; 0 for none.
 func wantedGOP(plan Stream, fps float64) float64 {
 	if plan.GOPFrames > 0 {
 		return float64(plan.GOPFrames)
@@ -325,7 +325,7 @@ func sizeOr(a, b Size) Size {
 
 func number(v float64) string { return fmt.Sprintf("%.4g", v) }
 
-// NearestSize is the size nearest to a wish: by the share of pixels, smaller before larger, the same shape before another.
+// NearestSize returns the size nearest to a wish: by the share of pixels, smaller before larger, the same shape before another.
 func NearestSize(wish Size, list []Size) Size {
 	return slices.MinFunc(list, func(a, b Size) int { return cmp.Compare(distance(wish, a), distance(wish, b)) })
 }
@@ -356,7 +356,7 @@ type Measure struct {
 	GOPFrames     float64
 }
 
-// MeasureOf is a measured stream as a plan asks for it; nil is nothing measured.
+// MeasureOf returns a measured stream as a plan asks for it; nil is nothing measured.
 func MeasureOf(v *media.Measured) Measure {
 	if v == nil {
 		return Measure{}

@@ -18,7 +18,7 @@ func (t Text) isClock() bool {
 	return strings.Contains(t.Kind, "Date") || strings.Contains(t.Kind, "Time")
 }
 
-// Changes are what leads from the texts that a device draws to an overlay with the camera's name. The first plain text is taken for
+// Changes returns what leads from the texts that a device draws to an overlay with the camera's name. The first plain text is taken for
 // the name: what else somebody has written into the picture stays.
 func (o Overlay) Changes(name string, offers Overlays) (changes []OverlayChange, refused []Refusal) {
 	refuse := func(asked, why string) { refused = append(refused, Refusal{"overlay", "overlay", asked, why}) }
@@ -101,7 +101,7 @@ func (o Overlay) Changes(name string, offers Overlays) (changes []OverlayChange,
 	return changes, refused
 }
 
-// across is the corner beside one, at the same height: the time stands there where the name stands here.
+// across returns the corner beside one, at the same height: the time stands there where the name stands here.
 func across(corner string) string {
 	if left, ok := strings.CutSuffix(corner, "left"); ok {
 		return left + "right"
@@ -109,7 +109,7 @@ func across(corner string) string {
 	return strings.TrimSuffix(corner, "right") + "left"
 }
 
-// PutBack is what leads from the texts that a device draws now to those that it drew before.
+// PutBack returns what leads from the texts that a device draws now to those that it drew before.
 func PutBack(before, now []Text) (changes []OverlayChange) {
 	for _, t := range now {
 		if !slices.ContainsFunc(before, func(b Text) bool { return b.Token == t.Token }) {

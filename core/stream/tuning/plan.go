@@ -38,7 +38,7 @@ func (s Size) Pixels() int { return s.Width * s.Height }
 var codecs = map[string]string{"h264": "H.264", "h.264": "H.264", "avc": "H.264", "h265": "H.265", "h.265": "H.265", "hevc": "H.265",
 	"jpeg": "MJPEG", "mjpeg": "MJPEG", "mpeg4": "MPEG-4", "mpeg-4": "MPEG-4", "mpv4-es": "MPEG-4"}
 
-// CodecOf is the name of a codec as it is measured; ok is false for one that is not known.
+// CodecOf returns the name of a codec as it is measured; ok is false for one that is not known.
 func CodecOf(text string) (codec string, ok bool) {
 	codec, ok = codecs[strings.ToLower(strings.TrimSpace(text))]
 	return codec, ok
@@ -60,7 +60,7 @@ type Stream struct {
 	Audio       string  `json:"audio,omitempty" doc:"an audio codec, or none"`
 }
 
-// Size is the wanted size; zero for none.
+// Size returns the wanted size; zero for none.
 func (s Stream) Size() Size { return Size{s.Width, s.Height} }
 
 // A ParseError says what of a plan cannot be read.

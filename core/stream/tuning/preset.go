@@ -82,7 +82,7 @@ func readPreset(n *yaml.Node) (p Preset, err error) {
 	return p, nil
 }
 
-// Write is the book as YAML, in the form that ReadPresets reads.
+// Write returns the book as YAML, in the form that ReadPresets reads.
 func (b *PresetBook) Write() ([]byte, error) {
 	out := struct {
 		Name    string      `yaml:"name"`

@@ -33,7 +33,7 @@ func (p Preview) Changed() bool {
 	return p.Overlay != ""
 }
 
-// Wanted are all streams as they would be, those that nobody touches among them.
+// Wanted returns all streams as they would be, those that nobody touches among them.
 func (p Preview) Wanted(offers Offers) map[string]Encoder {
 	out := map[string]Encoder{}
 	for _, o := range offers.Streams {
@@ -47,7 +47,7 @@ func (p Preview) Wanted(offers Offers) map[string]Encoder {
 	return out
 }
 
-// Look is what a plan would do to a device with such offers, within a budget that its model has shown.
+// Look returns what a plan would do to a device with such offers, within a budget that its model has shown.
 func Look(plan Plan, offers Offers, budget Budget) Preview {
 	out := Preview{Streams: []StreamPreview{}, Warnings: []string{}}
 	for _, role := range roles {
@@ -135,7 +135,7 @@ func (p *Preview) warn(offers Offers, budget Budget) {
 	}
 }
 
-// New is the setting of a stream that is to be made, with what nobody has said in a usual way.
+// New returns the setting of a stream that is to be made, with what nobody has said in a usual way.
 func New(plan Stream) Encoder {
 	e := Encoder{Codec: plan.Codec, Profile: plan.Profile, Width: plan.Width, Height: plan.Height, FPS: plan.FPS, Control: plan.Control,
 		Kbps: plan.BitrateKbps, Quality: plan.Quality}

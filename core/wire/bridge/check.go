@@ -126,7 +126,7 @@ func (r *bridgeCheck) unknown() error {
 	return problem(err, http.StatusNotFound)
 }
 
-// entry is what a check puts: all fields that any target may need are filled.
+// entry returns what a check puts: all fields that any target may need are filled.
 func (r *bridgeCheck) entry(n int) Entry {
 	at := r.StreamURL
 	if at == "" {
@@ -226,7 +226,7 @@ func (r *bridgeCheck) writes() {
 	})
 }
 
-// abilities asks for what it says that it can.
+// abilities tests each ability that the bridge claims.
 func (r *bridgeCheck) abilities(ctx context.Context, t *Target, first string, free []string) {
 	if t.Can(CanMove) && len(free) > 1 {
 		r.try("it moves an entry to a free slot and back", func() error {

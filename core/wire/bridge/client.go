@@ -66,7 +66,7 @@ type Client struct {
 	traffic exchange.Traffic
 }
 
-// New is a client of the bridge at an address like http://host:port/path, to which the paths of the contract are added.
+// New returns a client of the bridge at an address like http://host:port/path, to which the paths of the contract are added.
 func New(at string, o Options) (*Client, error) {
 	u, err := url.Parse(strings.TrimSuffix(strings.TrimSpace(at), "/"))
 	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" || u.User != nil || u.RawQuery != "" {
@@ -86,10 +86,10 @@ func New(at string, o Options) (*Client, error) {
 	return c, nil
 }
 
-// Channel is where requests go.
+// Channel returns where requests go.
 func (c *Client) Channel() signin.Channel { return c.dialer.Channel(c.base) }
 
-// Scheme is the one in which the bridge has taken the sign-in; "none" where it has asked for none.
+// Scheme returns the one in which the bridge has taken the sign-in; "none" where it has asked for none.
 func (c *Client) Scheme() string {
 	if c.answer == nil {
 		return "none"
@@ -100,7 +100,7 @@ func (c *Client) Scheme() string {
 // Close gives the connections back.
 func (c *Client) Close() { c.http.CloseIdleConnections() }
 
-// Shown is the certificate that the bridge showed; nil without TLS.
+// Shown returns the certificate that the bridge showed; nil without TLS.
 func (c *Client) Shown() *certificate.Certificate { return c.dialer.Shown }
 
 // Target asks what stands behind the bridge, once.
@@ -148,7 +148,7 @@ func (s *Slot) clean() {
 	}
 }
 
-// slot is a request that is answered with the slot as it is then.
+// slot sends a request whose answer is the slot in its new state.
 func (c *Client) slot(ctx context.Context, method, id, action string, in any) (*Slot, error) {
 	var s Slot
 	path := "/v1/slots/" + url.PathEscape(id)
@@ -427,7 +427,7 @@ func (c *Client) do(ctx context.Context, method, path string, body []byte) (_ *h
 	}
 }
 
-// hidden is a body as the exchange may show it: a password or a stream key in it is dots, whoever's it is.
+// hidden returns a body as the exchange may show it: a password or a stream key in it is dots, whoever's it is.
 func hidden(body []byte) string {
 	var v any
 	if len(body) == 0 || json.Unmarshal(body, &v) != nil {

@@ -85,7 +85,7 @@ func once(found func(sighting.Sighting)) func(sighting.Sighting) bool {
 	}
 }
 
-// addrsOf are the addresses to call from: every IPv4 one, and the link-local IPv6 one with its zone.
+// addrsOf returns the addresses to call from: every IPv4 one, and the link-local IPv6 one with its zone.
 func addrsOf(i net.Interface) (out []netip.Addr) {
 	addrs, _ := i.Addrs()
 	for _, a := range addrs {
@@ -311,8 +311,8 @@ func (m Match) sighting(from netip.Addr, ranges address.Ranges) sighting.Sightin
 	return s
 }
 
-// ipv4 is the address by which a device that answered over IPv6 is worked with: the IPv4 one that it names, inside the ranges if there is
-// one. It keeps its IPv6 address, without the zone of this machine, where it names none.
+// ipv4 returns the address by which a device that answered over IPv6 is worked with: the IPv4 one that it names, inside the ranges if
+// there is one. It keeps its IPv6 address, without the zone of this machine, where it names none.
 func (m Match) ipv4(from netip.Addr, ranges address.Ranges) netip.Addr {
 	if from.Is4() {
 		return from

@@ -36,7 +36,7 @@ func (e *StormError) Error() string {
 	return fmt.Sprintf("more than %d devices at %s", e.Most, e.Addr)
 }
 
-// MostNew is how many devices a site may gain within a minute, by a sweep or by announcements that nobody asked for.
+// MostNew returns how many devices a site may gain within a minute, by a sweep or by announcements that nobody asked for.
 func MostNew(swept bool) int {
 	if swept {
 		return MostSwept

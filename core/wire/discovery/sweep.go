@@ -53,7 +53,7 @@ type Progress struct {
 	Asked, Total int
 }
 
-// Total is how many connects a sweep of ranges over so many ports makes; it is capped, since IPv6 ranges hold more than can be
+// Total returns how many connects a sweep of ranges over so many ports makes; it is capped, since IPv6 ranges hold more than can be
 // counted.
 func Total(ranges address.Ranges, ports int) int {
 	if n := ranges.Count(); n < math.MaxInt/1024 {

@@ -53,7 +53,7 @@ func SetStreams(ctx context.Context, c *onvif.Client, on bool) (before bool, err
 	return before, err
 }
 
-// OnOff is how the state of a service is worded.
+// OnOff returns how the state of a service is worded.
 func OnOff(on bool) string { return map[bool]string{true: "on", false: "off"}[on] }
 
 func rtsp(ctx context.Context, c *onvif.Client) (camera.Protocol, error) {

@@ -82,8 +82,8 @@ func Listen(ctx context.Context, q Request) (*camera.GroupHeard, error) {
 	return h, nil
 }
 
-// sockets are what is listened on: one that takes what the device sends and one for everybody else, so that who floods the group crowds out
-// the device of nothing; one for all where the device is not known.
+// sockets returns what is listened on: one that takes what the device sends and one for everybody else, so that who floods the group
+// crowds out the device of nothing; one for all where the device is not known.
 func (q Request) sockets(ctx context.Context, card *net.Interface) (out []joinedGroup, err error) {
 	sorts := []func(*net.UDPConn) error{nil}
 	if q.Toward.Is4() {
@@ -277,7 +277,7 @@ func (c *counter) sum(took time.Duration) []camera.GroupSender {
 	return out
 }
 
-// cardToward is the network card whose subnet a device is in; nil for the one that the system chooses.
+// cardToward returns the network card whose subnet a device is in; nil for the one that the system chooses.
 func cardToward(to netip.Addr) *net.Interface {
 	all, _ := net.Interfaces()
 	for i := range all {

@@ -85,7 +85,7 @@ func Plan(wishes []Wish, taken []netip.Addr, pool netip.Prefix, port, ttl int) (
 	return out, nil
 }
 
-// onTheWire are the bits of a group by which Ethernet addresses it.
+// onTheWire returns the bits of a group by which Ethernet addresses it.
 func onTheWire(a netip.Addr) uint32 {
 	b := a.As16()
 	return uint32(b[13]&0x7f)<<16 | uint32(b[14])<<8 | uint32(b[15])
@@ -94,7 +94,7 @@ func onTheWire(a netip.Addr) uint32 {
 // everywhere reports whether a switch would take a group for one of the control block, which it sends to all ports.
 func everywhere(a netip.Addr) bool { return onTheWire(a)>>8 == 0 }
 
-// Same are the streams of a list that share a group and a port with another device's, by place.
+// Same returns the streams of a list that share a group and a port with another device's, by place.
 func Same(list []netip.AddrPort, device func(i int) string) (clashes map[int][]int) {
 	clashes = map[int][]int{}
 	for i, a := range list {

@@ -49,7 +49,7 @@ type login struct {
 	renewed bool             // the sign-in is to be sent again, with a new nonce
 }
 
-// loginAt is the login of the channel that a service's address lies at.
+// loginAt returns the login of the channel that a service's address lies at.
 func (c *Client) loginAt(service string) *login {
 	u, err := url.Parse(c.secured(service))
 	if err != nil {
@@ -62,7 +62,8 @@ func (c *Client) loginAt(service string) *login {
 	return c.logins[key]
 }
 
-// Channel is where the requests to a service go, and the scheme in which the sign-in was taken there; "none" where it was not asked for.
+// Channel returns where the requests to a service go, and the scheme in which the sign-in was taken there; "none" where it was not asked
+// for.
 func (c *Client) Channel(ctx context.Context, namespace string) (to signin.Channel, scheme string, err error) {
 	at, err := c.service(ctx, namespace)
 	if err != nil {
@@ -120,7 +121,7 @@ func New(deviceService string, opt Options) *Client {
 	return c
 }
 
-// clientFor is the HTTP client for an action: changes of streams get more time than questions.
+// clientFor returns the HTTP client for an action: changes of streams get more time than questions.
 func (c *Client) clientFor(action string) *http.Client {
 	service, name, _ := strings.Cut(strings.TrimPrefix(action, "http://www.onvif.org/"), "wsdl/")
 	if strings.HasSuffix(service, "/media/") && !strings.HasPrefix(name, "Get") {
@@ -136,13 +137,13 @@ func (c *Client) SignInAs(in signin.SignIn, leave signin.Leave) {
 	clear(c.logins)
 }
 
-// Certificate is what the device has shown; nil where nothing went over TLS.
+// Certificate returns what the device has shown; nil where nothing went over TLS.
 func (c *Client) Certificate() *certificate.Certificate { return c.tls.Shown }
 
-// Address is where the device service answers: what New was given, or where that has sent us within the same host.
+// Address returns where the device service answers: what New was given, or where that has sent us within the same host.
 func (c *Client) Address() string { return c.secured(c.device) }
 
-// Skew is the device's clock minus ours, as Clock read it last.
+// Skew returns the device's clock minus ours, as Clock read it last.
 func (c *Client) Skew() time.Duration { return c.skew }
 
 // Close gives idle connections back.
@@ -316,7 +317,7 @@ func (c *Client) usernameToken() string {
 		`<u:Created>` + created + `</u:Created></w:UsernameToken></w:Security>`
 }
 
-// PasswordDigest is the digest of WS-Security UsernameToken Profile 1.0, line 200.
+// PasswordDigest returns the digest of WS-Security UsernameToken Profile 1.0, line 200.
 func PasswordDigest(nonce []byte, created, secret string) string {
 	sum := sha1.Sum(append(append(append([]byte(nil), nonce...), created...), secret...))
 	return base64.StdEncoding.EncodeToString(sum[:])

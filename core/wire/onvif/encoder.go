@@ -79,7 +79,7 @@ func (x *encoderXML) encoder() tuning.Encoder {
 	return e
 }
 
-// setting is how the encoder is sent to a group.
+// setting returns how the encoder is sent to a group.
 func (x *encoderXML) setting() camera.GroupSetting {
 	m := x.Multicast
 	s := camera.GroupSetting{Port: min(max(m.Port, 0), 65535), TTL: min(max(m.TTL, 0), 255), Auto: m.Auto}
@@ -94,7 +94,7 @@ var profileNames = map[string]string{"Baseline": "Baseline", "Main": "Main", "Hi
 	"ASP":    "Advanced Simple",
 	"Simple": "Simple", "AdvancedSimple": "Advanced Simple", "Main10": "Main 10"}
 
-// profileWord is a profile as a service spells it.
+// profileWord returns a profile as a service spells it.
 func profileWord(profile string, media2 bool) string {
 	switch profile {
 	case "Simple":

@@ -16,7 +16,7 @@ import (
 	"unlatch/core/wire/onvif"
 )
 
-// answering is a client of a device whose Media service (Media2 where two is set) answers operations with the XML given.
+// answering returns a client of a device whose Media service (Media2 where two is set) answers operations with the XML given.
 func answering(t *testing.T, two bool, answers map[string]string) *onvif.Client {
 	ns := onvif.NSMedia
 	if two {

@@ -97,7 +97,7 @@ func (c *Client) CreateProfile(ctx context.Context, name, source, encoder string
 	return token, nil
 }
 
-// ProfileNames are the tokens of all media profiles by their names, those without a picture among them.
+// ProfileNames returns the tokens of all media profiles by their names, those without a picture among them.
 func (c *Client) ProfileNames(ctx context.Context) (map[string]string, error) {
 	_, ns, address, err := c.media(ctx)
 	if err != nil {

@@ -16,7 +16,7 @@ import (
 	"unlatch/core/wire/onvif"
 )
 
-// saying is a device whose answers are given by the first word of the operation.
+// saying returns a device whose answers are given by the first word of the operation.
 func saying(t *testing.T, answers map[string]string) *onvif.Client {
 	var s *httptest.Server
 	s = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {

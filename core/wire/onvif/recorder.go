@@ -169,7 +169,7 @@ func (c *Client) RecordingJobState(ctx context.Context, job string) (string, err
 	return strings.TrimSpace(out.State), err
 }
 
-// MaxRecordings is the number of recordings the device can hold (Recording Control §5.22); 0 where it does not say.
+// MaxRecordings returns the number of recordings the device can hold (Recording Control §5.22); 0 where it does not say.
 func (c *Client) MaxRecordings(ctx context.Context) (int, error) {
 	var out struct {
 		Capabilities struct {

@@ -199,7 +199,7 @@ func (c *Client) sentToTLS(res *http.Response) bool {
 	return true
 }
 
-// secured is an address as the device wants it asked: over TLS where it has sent us there.
+// secured returns an address as the device wants it asked: over TLS where it has sent us there.
 func (c *Client) secured(address string) string {
 	for plain, private := range c.moved {
 		if rest, ok := strings.CutPrefix(address, plain); ok && (rest == "" || rest[0] == '/') {

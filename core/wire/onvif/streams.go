@@ -60,7 +60,7 @@ func (c *Client) StreamURL(ctx context.Context, s *camera.Stream) error {
 	return c.usable(uri, s)
 }
 
-// media is the media service to use, with its short name and namespace.
+// media returns the media service to use, with its short name and namespace.
 func (c *Client) media(ctx context.Context) (kind, ns, address string, err error) {
 	if _, err := c.Services(ctx); err != nil {
 		return "", "", "", err

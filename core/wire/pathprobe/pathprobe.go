@@ -48,7 +48,7 @@ type Finder struct {
 	signIn signin.SignIn
 }
 
-// nonsense is a path that no device has.
+// nonsense returns a path that no device has.
 func nonsense() string { return "/no-such-path-" + uuid.NewString()[:8] }
 
 // Close ends the connection.
@@ -129,7 +129,7 @@ func (c *Finder) SignIn(ctx context.Context, in signin.SignIn, path string) erro
 	return err
 }
 
-// Scheme is the scheme in which the service has taken the sign-in; "none" where it asked for none.
+// Scheme returns the scheme in which the service has taken the sign-in; "none" where it asked for none.
 func (c *Finder) Scheme() string {
 	if c.conn == nil {
 		return "none"

@@ -331,7 +331,7 @@ func bounded(r io.Reader) ([]byte, error) {
 	return raw, err
 }
 
-// plain is a URL without its sign-in.
+// plain returns a URL without its sign-in.
 func plain(u *url.URL) string {
 	p := *u
 	p.User = nil

@@ -1,6 +1,6 @@
 // Package player plays a stream URL: it connects, signs in, sets the tracks up, goes on to another transport where the device does not
 // take the first, and hands on the packets. Proof, live pictures and the stand-ins' recorders all play through it; what the packets mean
-// is the business of package media.
+// is for package media to say.
 package player
 
 import (

@@ -333,7 +333,7 @@ func appendNAL(out [][]byte, nal []byte) [][]byte {
 	return append(out, nal)
 }
 
-// decoderConfig is the AVCDecoderConfigurationRecord (ISO/IEC 14496-15 §5.3.3.1).
+// decoderConfig returns the AVCDecoderConfigurationRecord (ISO/IEC 14496-15 §5.3.3.1).
 func decoderConfig(sps, pps []byte) []byte {
 	if len(sps) < 4 {
 		return nil

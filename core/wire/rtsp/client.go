@@ -265,7 +265,7 @@ func (c *Conn) answer(ctx context.Context, res *Response, signed, renewed bool) 
 	return nil
 }
 
-// channel is where requests go.
+// channel returns where requests go.
 func (c *Conn) channel() signin.Channel {
 	out := signin.Channel{Scheme: c.url.Scheme, At: c.url.HostPort()}
 	if c.url.Scheme == "rtsps" && c.Certificate != nil {

@@ -135,7 +135,7 @@ func (s *Server) forget(c io.Closer) {
 	s.wg.Done()
 }
 
-// Viewers is the number of sessions that are set up.
+// Viewers returns the number of sessions that are set up.
 func (s *Server) Viewers() int {
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -85,7 +85,7 @@ func (c *Conn) tunnel(ctx context.Context, get net.Conn, u streamurl.URL) (net.C
 	return &tunnelConn{Conn: get, r: r, post: post}, nil
 }
 
-// cookie is a name that nobody guesses.
+// cookie returns a name that nobody guesses.
 func cookie() string {
 	raw := make([]byte, 16)
 	rand.Read(raw)

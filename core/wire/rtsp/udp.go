@@ -113,7 +113,7 @@ func parseGroup(transport string) (group netip.Addr, port int, ok bool) {
 	return group, port, group.IsMulticast() && group.Zone() == "" && port > 0 && port <= 65534
 }
 
-// interfaceOf is the network card with an address, nil where there is none.
+// interfaceOf returns the network card with an address, nil where there is none.
 func interfaceOf(local netip.Addr) *net.Interface {
 	all, _ := net.Interfaces()
 	for i := range all {

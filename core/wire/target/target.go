@@ -67,7 +67,7 @@ type Describer interface {
 // usualPorts are those of the schemes by which targets are addressed.
 var usualPorts = map[string]string{"http": "80", "https": "443", "mqtt": "1883", "mqtts": "8883"}
 
-// Port is the port of a target's address: the usual one of its scheme where the address names none.
+// Port returns the port of a target's address: the usual one of its scheme where the address names none.
 func Port(u *url.URL) string { return cmp.Or(u.Port(), usualPorts[u.Scheme]) }
 
 // A Certified session is one over TLS: it tells the one that the target showed; nil without TLS.
@@ -159,7 +159,7 @@ type Stream struct {
 	Transport     string
 }
 
-// SignedURL is the URL of the first stream with the sign-in percent-encoded; never logged.
+// SignedURL returns the URL of the first stream with the sign-in percent-encoded; never logged.
 func (c Camera) SignedURL() string {
 	if len(c.Streams) == 0 {
 		return ""
@@ -233,7 +233,7 @@ type Layout struct {
 	Days      float64 `json:"days,omitempty" doc:"of recording that it holds, by its own word"`
 }
 
-// Count is how many slots stand in a state.
+// Count returns how many slots stand in a state.
 func (l Layout) Count(is string) (n int) {
 	for _, s := range l.Slots {
 		if s.Is == is {

@@ -54,7 +54,7 @@ func (i Identity) Differs(now Identity) string {
 	return ""
 }
 
-// An Agreement is that a person has agreed to a secret going to a target so that it can be read.
+// An Agreement records that a person lets a secret go to a target although others may read it on the way.
 type Agreement struct {
 	Secret Secret
 	// To is who it was given for; nil while nobody has answered there since. It then holds for whoever answers first, and is bound to them.
@@ -80,14 +80,14 @@ type Handing struct {
 	About  About // what it says of itself; zero where that is not known yet
 }
 
-// Identity is who the secret would go to.
+// Identity returns who the secret would go to.
 func (h Handing) Identity() Identity {
 	return Identity{At: h.Channel.String(), Certificate: h.Channel.Certificate, Scheme: h.Scheme, Kind: h.About.Kind, Maker: h.About.Maker,
 		Model: h.About.Model, Serial: h.About.Serial}
 }
 
-// A HandOver is asked right before a secret is handed to a target. An error is its no, and nothing is sent then. A nil HandOver is the zero
-// Trust's.
+// A HandOver is called right before a secret is sent to a target. If it returns an error, nothing is sent. A nil HandOver decides as the
+// zero Trust does.
 type HandOver func(ctx context.Context, h Handing) error
 
 // Ask asks for leave to hand a secret over.

@@ -32,7 +32,7 @@ import (
 	"unlatch/core/wire/target"
 )
 
-// A Config is what work on a device needs. A field must be set where its comment does not say what its zero value means.
+// A Config holds what work on a device needs. Every field must be set unless its comment says what its zero value means.
 type Config struct {
 	Record  Record
 	Keyring Keyring
@@ -96,10 +96,10 @@ func Start(d *latch.Device, c Config) *Work {
 	return w
 }
 
-// Device is the device as it was last read.
+// Device returns the device as it was last read.
 func (w *Work) Device() *latch.Device { return w.d }
 
-// Log is the conversation since the last finding.
+// Log returns the conversation with the device since the last finding.
 func (w *Work) Log() *exchange.Log { return w.log }
 
 // Close gives connections back.
@@ -110,7 +110,7 @@ func (w *Work) Close() {
 	}
 }
 
-// steps open the latches. What is not listed is opened by nothing that is done to a device.
+// steps are the functions that open latches. A latch that is not listed is opened by no work on a device.
 var steps = map[latch.Name]struct {
 	doing string
 	open  func(context.Context, *Work) error
@@ -123,7 +123,7 @@ var steps = map[latch.Name]struct {
 	latch.Confirmed: {"waiting for the target's picture", func(ctx context.Context, w *Work) error { return placeStep{w}.confirm(ctx) }},
 }
 
-// mostRounds is how often one latch is worked on in one go, where new evidence has sent the work back to it.
+// mostRounds bounds how often one latch is worked on in one go: new evidence can send the work back to a latch.
 const mostRounds = 3
 
 // Open opens latches until one stays shut. A latch is worked on again when what other steps found since has made it the next again, as
@@ -172,7 +172,7 @@ func (w *Work) Open(ctx context.Context) error {
 	}
 }
 
-// stepBudget is the time that a step gets as a whole; 0 for no limit. Where targets are asked each of them has its own.
+// stepBudget returns the time that a whole step gets; 0 means no limit. Steps that ask targets have no limit: each target has its own.
 func (w *Work) stepBudget(step latch.Name) time.Duration {
 	if step == latch.Placed || step == latch.Confirmed {
 		return 0
@@ -180,7 +180,7 @@ func (w *Work) stepBudget(step latch.Name) time.Duration {
 	return w.budget(step)
 }
 
-// budget is the time that a step gets, of placing and confirming the time of one target; 0 for no limit.
+// budget returns the time that a step gets; 0 means no limit. For Placed and Confirmed it is the time that one target gets.
 func (w *Work) budget(step latch.Name) time.Duration {
 	if d, ok := w.Budgets[step]; ok {
 		return d
@@ -216,8 +216,8 @@ func (w *Work) Read(ctx context.Context) error {
 	return nil
 }
 
-// Keep records a finding with the conversation since the last one, where it brings none of its own. A device may repeat what it was told
-// anywhere in its answers, so that every secret in use is taken out of the body first.
+// Keep records a finding. If the finding brings no conversation of its own, it gets the one since the last finding. A device may repeat a
+// secret anywhere in its answers, so every secret in use is first taken out of the body.
 func (w *Work) Keep(ctx context.Context, f Finding) error {
 	if f.Exchange == "" {
 		f.Exchange = w.log.Take()
@@ -225,7 +225,7 @@ func (w *Work) Keep(ctx context.Context, f Finding) error {
 	return w.keep(ctx, f)
 }
 
-// keep is Keep for a finding that comes in the middle of a conversation, which is kept with the next one.
+// keep records a finding that comes in the middle of a conversation; the conversation is kept with the next finding.
 func (w *Work) keep(ctx context.Context, f Finding) error {
 	ctx, done := keeping(ctx)
 	defer done()
@@ -250,7 +250,7 @@ func (w *Work) Decrypt(ctx context.Context, id uuid.UUID) (signin.SignIn, error)
 	return in, err
 }
 
-// facts are what a diagnosis may say of who was asked.
+// facts returns what a diagnosis may say of the service that was asked.
 func (w *Work) facts(at, asking, user string) diagnose.Facts {
 	f := diagnose.Facts{Host: w.d.Addr, Asking: asking, User: user}
 	if u, err := url.Parse(at); err == nil {
@@ -261,10 +261,10 @@ func (w *Work) facts(at, asking, user string) diagnose.Facts {
 	return f
 }
 
-// streamOnly reports whether the device has a stream service and nothing else to ask.
+// streamOnly reports whether the device has a stream service but no device service.
 func (w *Work) streamOnly() bool { r := w.d.Status.Reached; return r != nil && r.Stream != "" }
 
-// client is the one client of the device's own service in this work: the device is asked for its clock and its services once.
+// client holds the one client of the device service in this work, so that the device is asked for its clock and services only once.
 type client struct {
 	*onvif.Client
 	at      string    // address of the service
@@ -280,7 +280,7 @@ func (c *client) close() {
 	}
 }
 
-// service is the client of the device service, its clock read. What sign-in it has is open.
+// service returns the client of the device service after its clock was read. The caller chooses the sign-in.
 func (w *Work) service(ctx context.Context) (*client, error) {
 	at := w.d.Status.Device.XAddr
 	if w.client.at != at {
@@ -299,7 +299,7 @@ func (w *Work) service(ctx context.Context) (*client, error) {
 	return &w.client, nil
 }
 
-// signedClient is the client with the sign-in that opened the device.
+// signedClient returns the client of the device service with the sign-in that opened the device.
 func (w *Work) signedClient(ctx context.Context) (*client, signin.SignIn, error) {
 	in, err := w.signInOf(ctx, w.d)
 	if err != nil {
@@ -320,7 +320,7 @@ func (w *Work) signedClient(ctx context.Context) (*client, signin.SignIn, error)
 	return c, in, nil
 }
 
-// asking is the name of what is asked, for people.
+// asking names for people what is asked, as in "the recorder".
 func (w *Work) asking() string {
 	if w.streamOnly() {
 		return "the stream service"
@@ -328,8 +328,8 @@ func (w *Work) asking() string {
 	return "the device service"
 }
 
-// now is the time for sightings, in UTC.
+// now returns the time for sightings, in UTC.
 func (w *Work) now() time.Time { return w.Clock.Now().UTC() }
 
-// roles are the roles that the device's streams have, by token.
+// roles returns the roles of the device's streams by token.
 func (w *Work) roles() map[string]string { return camera.RolesOf(w.d.Status.Streams) }

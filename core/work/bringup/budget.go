@@ -28,7 +28,7 @@ type budgetError struct{ after time.Duration }
 
 func (e *budgetError) Error() string { return fmt.Sprintf("not done within %s", e.after) }
 
-// within gives a step its time. Zero is no limit.
+// within returns a context that ends a step after its budget; a budget of 0 is no limit.
 func within(ctx context.Context, d time.Duration) (context.Context, context.CancelFunc) {
 	if d == 0 {
 		return context.WithCancel(ctx)
@@ -36,7 +36,7 @@ func within(ctx context.Context, d time.Duration) (context.Context, context.Canc
 	return context.WithTimeoutCause(ctx, d, &budgetError{d})
 }
 
-// outOfTime returns the diagnosis of a step whose time is up; nil where it is not. got is what was found until then.
+// outOfTime returns the diagnosis of a step whose time is up, or nil if it is not up. got is what was found until then.
 func outOfTime(ctx context.Context, got string) *diagnose.Diagnosis {
 	var b *budgetError
 	if ctx.Err() == nil || !errors.As(context.Cause(ctx), &b) {
@@ -46,7 +46,7 @@ func outOfTime(ctx context.Context, got string) *diagnose.Diagnosis {
 	return &d
 }
 
-// keeping is a context to record with: what a step has found is kept although its time is up.
+// keeping returns a context for recording, so that what a step has found is kept although its time is up.
 func keeping(ctx context.Context) (context.Context, context.CancelFunc) {
 	if outOfTime(ctx, "") == nil {
 		return ctx, func() {}

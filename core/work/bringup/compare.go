@@ -20,7 +20,7 @@ import (
 	"unlatch/core/work/prove"
 )
 
-// slotPicture is what came of a target's own picture.
+// slotPicture is the result of looking at the picture that a target shows in a slot.
 type slotPicture struct {
 	match     string
 	diagnosis *diagnose.Diagnosis
@@ -110,7 +110,7 @@ func (w comparison) compare(ctx context.Context, s target.Session, p latch.Place
 	return out, nil
 }
 
-// whoIs is the name of the site's camera whose picture is shown, and is nearer to it than score; "" where it is none's.
+// whoIs returns the name of the site's camera whose picture matches better than score, or "" if no camera's does.
 func (w comparison) whoIs(ctx context.Context, shown picturematch.Print, score float64) (name string, err error) {
 	stills, err := w.Record.Stills(ctx)
 	if err != nil {
@@ -146,7 +146,7 @@ func wrongPicture(p latch.Placement, title, other string) *diagnose.Diagnosis {
 // ownPixels bounds the pictures that are decoded here: all of them are stills of our own making.
 const ownPixels = 4 << 20
 
-// printOf boils a still of our own making down to what is compared. Nothing that came from outside is given to it.
+// printOf makes the print of a still that we decoded ourselves. It must not be given a picture from outside.
 func printOf(still []byte) (picturematch.Print, bool) {
 	if pixels, err := media.JPEGPixels(still); err != nil || pixels > ownPixels {
 		return picturematch.Print{}, false

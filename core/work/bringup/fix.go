@@ -44,7 +44,7 @@ func (w *Work) Fix(ctx context.Context, a command.Fix) error {
 	return fixChange{w}.openAnew(ctx, a)
 }
 
-// mine reports whether this work itself, before it was killed, has made the newest record of a kind.
+// mine reports whether the newest record of a kind was made by this same work before it was killed.
 func (w *Work) mine(ctx context.Context, kind evidence.Kind, subject string) (bool, error) {
 	mine, err := w.Record.Mine(ctx, w.d, kind, subject)
 	if err != nil {
@@ -56,7 +56,7 @@ func (w *Work) mine(ctx context.Context, kind evidence.Kind, subject string) (bo
 // A fixChange mends one thing on a device, or takes that back.
 type fixChange struct{ *Work }
 
-// made is the newest change of a kind on the device that stands or was begun; nil for none.
+// made returns the newest change of a kind that stands on the device or was begun, or nil if there is none.
 func (w fixChange) made(a evidence.FixAction) *evidence.Fix {
 	for i := range w.d.Status.Fixes {
 		if r := &w.d.Status.Fixes[i]; r.Action == a {
@@ -66,9 +66,9 @@ func (w fixChange) made(a evidence.FixAction) *evidence.Fix {
 	return nil
 }
 
-// intend records a change that is about to be sent, with what undo has to put back; of an undo, that is what it puts back. One that was
-// begun before and not finished keeps it: what the device says now may be its work already. So does one that stands on the device: read
-// tells what there is now, and whether that is what the change wants.
+// intend records a change that is about to be sent, together with what undo has to put back. read returns the present value and whether it
+// is the wanted one. If the change was begun before and not finished, or stands on the device, the value recorded then is kept: what the
+// device says now may already be the work of the change.
 func (w fixChange) intend(ctx context.Context, body *evidence.Fix, read func() (before string, stands bool, err error)) error {
 	if begun := w.made(body.Action); begun != nil && begun.Pending && begun.Undone == body.Undone {
 		body.Before, body.User = begun.Before, begun.User
@@ -90,7 +90,7 @@ func (w fixChange) intend(ctx context.Context, body *evidence.Fix, read func() (
 	return w.keep(ctx, Finding{Subject: string(body.Action), Body: *body})
 }
 
-// mend makes one change, or takes it back to what was before it.
+// mend makes one change or undoes it.
 func (w fixChange) mend(ctx context.Context, c *onvif.Client, a command.Fix, body *evidence.Fix) error {
 	was := w.made(a.Action)
 	if a.Undo && was == nil {
@@ -117,7 +117,7 @@ func (w fixChange) mend(ctx context.Context, c *onvif.Client, a command.Fix, bod
 	return nil
 }
 
-// openAnew opens latches with what the fix has changed. What rested on what it was before is asked for again.
+// openAnew opens the latches that the fix was in the way of. What was read before the fix and may have changed by it is read again.
 func (w fixChange) openAnew(ctx context.Context, a command.Fix) error {
 	if w.OnlyChange {
 		return nil
@@ -143,7 +143,7 @@ func (w fixChange) openAnew(ctx context.Context, a command.Fix) error {
 	return w.Open(ctx)
 }
 
-// signInAgain reads what the device says of itself once more, with the sign-in that is known to open it.
+// signInAgain signs in with the sign-in that is known to open the device, and reads again what the device says of itself.
 func (w fixChange) signInAgain(ctx context.Context) error {
 	s := w.d.Status.SignedIn
 	if s == nil || s.SignIn == uuid.Nil {

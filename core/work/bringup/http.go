@@ -54,7 +54,7 @@ func (w pictureStep) askHTTP(ctx context.Context) error {
 	return nil
 }
 
-// webPorts are the ports at which the device speaks HTTP, plain or over TLS.
+// webPorts returns the ports at which the device speaks HTTP, plain or over TLS.
 func (w pictureStep) webPorts() (out []sighting.Port) {
 	for _, p := range w.d.Status.Device.Ports {
 		if p.Speaks == "http" || p.Speaks == "device service" || p.Speaks == "https" {
@@ -125,7 +125,7 @@ func shot(p *picture.Picture) evidence.Shot {
 		FPS: p.FPS, MS: p.MS}
 }
 
-// namedSnapshot is the address that the device service names; "" where it names none, which many devices say by a fault.
+// namedSnapshot returns the address that the device service names; "" where it names none, which many devices say by a fault.
 func (w pictureStep) namedSnapshot(ctx context.Context) (string, error) {
 	c, _, err := w.signedClient(ctx)
 	at := ""
@@ -141,7 +141,7 @@ func (w pictureStep) namedSnapshot(ctx context.Context) (string, error) {
 	return at, nil
 }
 
-// pictureAddresses are the likeliest addresses of a kind of picture, by the path books.
+// pictureAddresses returns the likeliest addresses of a kind of picture, by the path books.
 func (w pictureStep) pictureAddresses(ctx context.Context, kind recipe.Purpose) (out []string, err error) {
 	likely, err := pathSearch(w).likelyPathsFor(ctx, kind, nil)
 	if err != nil {

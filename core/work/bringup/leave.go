@@ -26,9 +26,9 @@ func (w *Work) Leave(key uuid.UUID, purpose signin.Purpose) signin.Leave {
 	return w.leave(w.d, key, purpose, nil)
 }
 
-// leave is the one way by which a sign-in of the keyring goes out to a device: in a scheme that is not weaker than before, readable only
-// where a person has agreed and has begun the work, and counted by the guard that keeps the device from locking. reading turns an error
-// of the device into what it means for the count; it may be nil.
+// leave returns the one way by which a sign-in of the keyring goes out to a device: in a scheme that is not weaker than before, readable
+// only where a person has agreed and has begun the work, and counted by the guard that keeps the device from locking. reading turns an
+// error of the device into what it means for the count; it may be nil.
 func (w *Work) leave(d *latch.Device, key uuid.UUID, purpose signin.Purpose, reading func(error) error) signin.Leave {
 	if key == uuid.Nil {
 		return nil
@@ -58,7 +58,7 @@ func (w *Work) leave(d *latch.Device, key uuid.UUID, purpose signin.Purpose, rea
 // A leaveGate is asked before a sign-in goes out, and counts each try.
 type leaveGate struct{ *Work }
 
-// begin asks the guard for one try on a device. A *signin.HeldBackError is its no.
+// begin asks the guard for one try on a device. If the guard refuses, the error is a *signin.HeldBackError.
 func (w leaveGate) begin(ctx context.Context, d *latch.Device, key uuid.UUID, purpose signin.Purpose, host string) (uuid.UUID, error) {
 	return w.patiently(ctx, func() (uuid.UUID, error) { return w.Keyring.Begin(ctx, d, key, purpose, host) })
 }

@@ -72,7 +72,7 @@ func (w locateStep) claimsAnew(ctx context.Context) error {
 	return w.Read(ctx)
 }
 
-// profiles are the device's streams, of a camera on a recorder's switch those of its channel.
+// profiles returns the device's streams, of a camera on a recorder's switch those of its channel.
 func (w locateStep) profiles(ctx context.Context, c *client) ([]camera.Stream, error) {
 	list, err := c.Profiles(ctx)
 	if w.d.Via != nil {
@@ -81,8 +81,8 @@ func (w locateStep) profiles(ctx context.Context, c *client) ([]camera.Stream, e
 	return list, err
 }
 
-// streamURLs are the streams that the device names, with the roles that they had before. On an error those that were found until then are
-// returned too.
+// streamURLs returns the streams that the device names, with the roles that they had before. On an error those that were found until then
+// are returned too.
 func (w locateStep) streamURLs(ctx context.Context) (out []camera.Stream, user string, err error) {
 	c, in, err := w.signedClient(ctx)
 	if err != nil {

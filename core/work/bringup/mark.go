@@ -198,7 +198,7 @@ func (w markChange) label(ctx context.Context, c *client, body *evidence.Marked)
 	return err
 }
 
-// freeCorner is a place of the picture where nothing is drawn yet, of those that the camera offers.
+// freeCorner returns a place of the picture where nothing is drawn yet, of those that the camera offers.
 func freeCorner(o tuning.Overlays) string {
 	for _, at := range o.Corners {
 		if !slices.ContainsFunc(o.Has, func(t tuning.Text) bool { return t.At == at }) {

@@ -60,7 +60,7 @@ func (w addressChange) sightAt(ctx context.Context, addr netip.Addr, service str
 	return err
 }
 
-// serviceAt is the address of a device service, at another address of the device.
+// serviceAt returns the address of a device service, at another address of the device.
 func serviceAt(service string, addr netip.Addr) string {
 	u, err := url.Parse(service)
 	if err != nil {

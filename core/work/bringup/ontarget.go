@@ -28,7 +28,7 @@ type connected struct {
 	session target.Session
 }
 
-// facts are what a diagnosis may say of a target that was asked. c may be nil: nothing was asked then.
+// facts returns what a diagnosis may say of a target that was asked. c may be nil: nothing was asked then.
 func (c *connected) facts(name string) diagnose.Facts {
 	f := diagnose.Facts{Asking: name, Target: true}
 	if c == nil {
@@ -56,7 +56,7 @@ func (c *connected) sendsItself(list []latch.Given) bool {
 // A targetDoor connects to targets, and is what they are told and given.
 type targetDoor struct{ *Work }
 
-// connect is the session with a target, one in this work. A *diagnose.TargetShutError means that no sign-in is known to open it.
+// connect returns the session with a target, one in this work. A *diagnose.TargetShutError means that no sign-in is known to open it.
 func (w targetDoor) connect(ctx context.Context, id uuid.UUID) (*connected, error) {
 	if c := w.targets[id]; c != nil {
 		return c, nil
@@ -99,7 +99,7 @@ func (w targetDoor) keepOut(ctx context.Context, id uuid.UUID) error {
 	return nil
 }
 
-// access is the way to a target: with the sign-in of the device that it is, or with the one that a person has chosen for it.
+// access returns the way to a target: with the sign-in of the device that it is, or with the one that a person has chosen for it.
 func (w targetDoor) access(ctx context.Context, t *Target, c *connected) (target.Access, error) {
 	a := target.Access{Dial: w.Guard, Address: t.Address, InScope: w.Guard.Allowed.Contains, Log: w.log, Settings: t.Settings,
 		Pin: t.Pin, About: t.About,
@@ -201,7 +201,7 @@ func (w targetDoor) judgedByTarget(ctx context.Context, t *Target, try uuid.UUID
 	}
 }
 
-// handOver is the gate for what a target is handed.
+// handOver returns the gate for what a target is handed.
 func (w targetDoor) handOver(t *Target) target.HandOver {
 	return func(ctx context.Context, h target.Handing) error {
 		_, err := w.mayHave(ctx, t, h)

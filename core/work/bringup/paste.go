@@ -71,7 +71,7 @@ func (w *Work) ChannelPaths(ctx context.Context, c *pathprobe.Finder, s StreamSe
 	return body, err
 }
 
-// With is the same work on another device, which is reached in the same way.
+// With returns the same work on another device, which is reached in the same way.
 func (w *Work) With(d *latch.Device) *Work {
 	out := Start(d, w.Config)
 	out.secrets = w.secrets

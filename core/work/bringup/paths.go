@@ -20,7 +20,7 @@ import (
 // A pathSearch tries likely paths on a camera that tells none.
 type pathSearch struct{ *Work }
 
-// likelyPaths are the paths to try for streams: shapes that work on a device alike first, then what the path books say.
+// likelyPaths returns the paths to try for streams: shapes that work on a device alike first, then what the path books say.
 func (w pathSearch) likelyPaths(ctx context.Context) ([]pathprobe.Candidate, error) {
 	all, err := w.Record.Neighbours(ctx)
 	if err != nil {
@@ -29,7 +29,7 @@ func (w pathSearch) likelyPaths(ctx context.Context) ([]pathprobe.Candidate, err
 	return w.likelyPathsFor(ctx, recipe.Stream, shapesOfSisters(w.d, all))
 }
 
-// likelyPathsFor are the paths that the books have for one purpose, the likeliest first.
+// likelyPathsFor returns the paths that the books have for one purpose, the likeliest first.
 func (w pathSearch) likelyPathsFor(ctx context.Context, purpose recipe.Purpose, first []recipe.Recipe) ([]pathprobe.Candidate, error) {
 	books, err := w.Record.Books(ctx)
 	if err != nil {
@@ -45,7 +45,7 @@ func (w pathSearch) likelyPathsFor(ctx context.Context, purpose recipe.Purpose, 
 	return pathprobe.Candidates(purpose, d, max(w.d.Channel, 1), first, books...), nil
 }
 
-// shapesOfSisters are the shapes by which the paths of other devices of the site with the same stream service were found.
+// shapesOfSisters returns the shapes by which the paths of other devices of the site with the same stream service were found.
 func shapesOfSisters(d *latch.Device, all []latch.Device) (out []recipe.Recipe) {
 	for i := range all {
 		st := &all[i].Status
@@ -162,7 +162,7 @@ func (w pathSearch) findPaths(ctx context.Context) error {
 	return w.Keep(ctx, Finding{Body: body})
 }
 
-// FoundStream is the stream that a path which was found by trying leads to. Its path is its token.
+// FoundStream returns the stream that a path which was found by trying leads to. Its path is its token.
 func FoundStream(r pathprobe.Candidate, at streamurl.URL) camera.Stream {
 	return camera.Stream{Channel: r.Values.Channel, Role: camera.Roles[r.Values.Stream-1], Token: r.Path, Name: r.Recipe,
 		URL: at.String() + r.Path, Service: "recipe"}

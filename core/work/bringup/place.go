@@ -143,7 +143,7 @@ func (w placeStep) putOn(ctx context.Context, p latch.Placement, replaces string
 	return put, diagnosis, err
 }
 
-// placing is what a target is told of the camera.
+// placing returns what a target is told of the camera.
 func (w placeStep) placing(ctx context.Context, p latch.Placement, replaces string) (target.Camera, error) {
 	c := target.Camera{Identity: identityOf(w.d), Name: w.d.Title, Address: w.d.Addr, Model: w.d.Status.Model(), Channel: w.d.Channel,
 		Slot:     p.Wanted,
@@ -182,7 +182,7 @@ func (w placeStep) placing(ctx context.Context, p latch.Placement, replaces stri
 	return c, nil
 }
 
-// identityOf is what a target keeps to recognise a camera by: its endpoint reference, else Unlatch's own ID for it.
+// identityOf returns what a target keeps to recognise a camera by: its endpoint reference, else Unlatch's own ID for it.
 func identityOf(d *latch.Device) string {
 	if d.Endpoint != "" {
 		return d.Endpoint

@@ -81,7 +81,7 @@ func (w proveStep) playWithin(ctx context.Context, i int) (proof.Proof, error) {
 	return w.playSomewhere(ctx, i)
 }
 
-// flow is the bitrate in kbit/s that a stream is reckoned with.
+// flow returns the bitrate in kbit/s that a stream is reckoned with.
 func (w *Work) flow(st camera.Stream) int {
 	measured := 0.0
 	if p, ok := w.d.Status.Proofs[st.Role]; ok && p.Video != nil {
@@ -98,7 +98,7 @@ type companion struct {
 	done  chan struct{}
 }
 
-// nextBeside is the stream that may be played beside stream i: the one behind it, at the same place of the device and not proven yet.
+// nextBeside returns the stream that may be played beside stream i: the one behind it, at the same place of the device and not proven yet.
 func (w proveStep) nextBeside(i int) *camera.Stream {
 	if i+1 >= len(w.d.Status.Streams) {
 		return nil
@@ -224,7 +224,7 @@ func refine(d *diagnose.Diagnosis, u streamurl.URL, in *evidence.SignedIn) {
 	}
 }
 
-// streamSignIn is the sign-in that opens the streams: their own where they have one, else the device's.
+// streamSignIn returns the sign-in that opens the streams: their own where they have one, else the device's.
 func (w *Work) streamSignIn(ctx context.Context) (signin.SignIn, error) {
 	if k := w.d.Status.StreamKey; k != nil {
 		in, err := w.Decrypt(ctx, k.SignIn)
@@ -329,7 +329,7 @@ func (w proveStep) prover(ctx context.Context, u streamurl.URL, in signin.SignIn
 	return proof, ctx.Err()
 }
 
-// pin is the SHA-256 of the certificate that the device is known by; "" for none.
+// pin returns the SHA-256 of the certificate that the device is known by; "" for none.
 func (w *Work) pin() string {
 	if p := w.d.Status.Pin; p != nil {
 		return p.Certificate.SHA256
@@ -350,7 +350,7 @@ func (w proveStep) know(ctx context.Context, shown *certificate.Certificate) err
 	return nil
 }
 
-// elsewhere are the other places at which the stream may be, where nothing takes connections at the port that the device named: ports
+// elsewhere returns the other places at which the stream may be, where nothing takes connections at the port that the device named: ports
 // that spoke RTSP or RTSP over TLS in the sweep, and web ports, which may carry RTSP within HTTP.
 func elsewhere(u streamurl.URL, ports []sighting.Port) (out []streamurl.URL) {
 	for _, speaks := range []string{"rtsp", "rtsps", "http", "device service"} {

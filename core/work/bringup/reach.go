@@ -70,7 +70,7 @@ func (w reachStep) reachStream(ctx context.Context) error {
 	return w.Keep(ctx, Finding{Body: body})
 }
 
-// streamPort is the port at which something spoke RTSP; what the device itself has named goes before what was found open.
+// streamPort returns the port at which something spoke RTSP; what the device itself has named goes before what was found open.
 func streamPort(ports []sighting.Port) (open uint16) {
 	for _, p := range ports {
 		if p.Speaks != "rtsp" {

@@ -78,7 +78,7 @@ type Keyring interface {
 	// that a person wants it tried once more.
 	Candidates(ctx context.Context, d *latch.Device, purpose signin.Purpose, again bool) ([]Key, error)
 	// Begin asks leave for one try on a device, which is sent to host, and counts it on both: a device may name another one's address for
-	// its own. A *signin.HeldBackError is its no.
+	// its own. If the try is refused the error is a *signin.HeldBackError.
 	Begin(ctx context.Context, d *latch.Device, key uuid.UUID, purpose signin.Purpose, host string) (try uuid.UUID, err error)
 	// BeginOn is Begin for the sign-in of a target that is no device. One try is under way at a time: the others wait for what comes of it. A
 	// sign-in that the target has refused since the work began is a *target.RefusedBeforeError.
@@ -158,7 +158,7 @@ func (e *OwnError) Error() string { return e.Err.Error() }
 // Unwrap returns what the trouble is.
 func (e *OwnError) Unwrap() error { return e.Err }
 
-// Explain is the diagnosis of err, or nil where there is none to record because the work was cut short.
+// Explain returns the diagnosis of err, or nil where there is none to record because the work was cut short.
 func Explain(ctx context.Context, err error, f diagnose.Facts) (*diagnose.Diagnosis, error) {
 	if err == nil {
 		return nil, nil

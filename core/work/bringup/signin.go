@@ -61,7 +61,7 @@ func (w signInStep) signInByRecorder(ctx context.Context) error {
 	return w.Keep(ctx, Finding{Body: body})
 }
 
-// signInOf is the sign-in that opened a device; the anonymous one where it lets anyone in or none is known.
+// signInOf returns the sign-in that opened a device; the anonymous one where it lets anyone in or none is known.
 func (w *Work) signInOf(ctx context.Context, d *latch.Device) (signin.SignIn, error) {
 	s := d.Status.SignedIn
 	if s == nil || s.SignIn == uuid.Nil {
@@ -77,8 +77,8 @@ func (w *Work) signInOf(ctx context.Context, d *latch.Device) (signin.SignIn, er
 	return in, nil
 }
 
-// candidates are the entries to try on the device for one purpose, in order. A device that has moved and is not known again gets none but
-// those that have opened it before: it may be a stranger that collects hashes.
+// candidates returns the entries to try on the device for one purpose, in order. A device that has moved and is not known again gets none
+// but those that have opened it before: it may be a stranger that collects hashes.
 func (w signInStep) candidates(ctx context.Context, purpose signin.Purpose) ([]Key, error) {
 	list, err := w.Keyring.Candidates(ctx, w.d, purpose, w.Retry)
 	if err != nil {

@@ -255,7 +255,7 @@ func TestATargetsSignInStaysWithItsHost(t *testing.T) {
 	assert.Contains(t, p.Note, trap.Addr)
 }
 
-// streamTrap is a host that wants the password of whoever plays from it.
+// streamTrap returns a host that wants the password of whoever plays from it.
 func streamTrap(t *testing.T, host string) *hostile.Running {
 	for _, d := range hostile.All() {
 		if d.Speaks == hostile.Streams && d.Name == "wants the password itself" {

@@ -145,7 +145,7 @@ func (h *Hub) Watch(key string, wish Wish, source Source) (*Viewer, error) {
 	return r.enter(wish)
 }
 
-// Streams is how many streams are played now.
+// Streams returns how many streams are played now.
 func (h *Hub) Streams() int {
 	h.mu.Lock()
 	defer h.mu.Unlock()

@@ -19,7 +19,7 @@ const Again = 3 * time.Minute
 // waits are the pauses before it is asked for again; the last is kept to.
 var waits = []time.Duration{500 * time.Millisecond, time.Second, 2 * time.Second, 4 * time.Second}
 
-// Play is the source of a device's stream. word says an error in a person's words, and whether asking again may help.
+// Play returns the source of a device's stream. word says an error in a person's words, and whether asking again may help.
 func Play(open Open, word func(error) (t *Trouble, again bool)) Source {
 	return func(ctx context.Context, to *Room) error {
 		var broke time.Time // when it broke off

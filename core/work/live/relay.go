@@ -192,7 +192,7 @@ func (r *Remote) Run(ctx context.Context) error {
 	}
 }
 
-// Source is a stream that the worker sends. All who look at it have the same wish.
+// Source returns a stream that the worker sends. All who look at it have the same wish.
 func (r *Remote) Source(device, role string, wish Wish) Source {
 	return func(ctx context.Context, to *Room) error {
 		to.Seat(func(Wish) Form { return AsItComes })

@@ -36,7 +36,7 @@ func (Driver) Connect(ctx context.Context, a target.Access) (target.Session, err
 	return New(c, a), nil
 }
 
-// New is a session over a client that is ready to sign in. It owns the client from then on.
+// New returns a session over a client that is ready to sign in. It owns the client from then on.
 func New(c *onvif.Client, a target.Access) *Session { return &Session{client: c, access: a} }
 
 // A Session is a recorder under work.
@@ -161,8 +161,8 @@ func (r *Session) Place(ctx context.Context, c target.Camera) (target.Placement,
 	return r.feed(ctx, slot, "", c)
 }
 
-// orphan is the receiver that a placement which was cut off has left behind: it pulls the camera's stream for no recording. It is "" where
-// there is none. Recorders may tell URLs without their sign-ins, so those are not compared.
+// orphan returns the receiver that a placement which was cut off has left behind: it pulls the camera's stream for no recording. It is ""
+// where there is none. Recorders may tell URLs without their sign-ins, so those are not compared.
 func (r *Session) orphan(ctx context.Context, url string, jobs map[string]onvif.RecordingJob) (token string, err error) {
 	want, err := streamurl.Parse(url)
 	if err != nil {

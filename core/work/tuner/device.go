@@ -35,7 +35,7 @@ type View struct {
 	source   string            // the video source configuration
 }
 
-// Offers are the view as a plan is weighed against it.
+// Offers returns the view as a plan is weighed against it.
 func (v *View) Offers() tuning.Offers {
 	out := tuning.Offers{Streams: []tuning.Offer{}, Instances: v.Instances, Makes: v.Makes, Overlays: v.Overlays}
 	for _, s := range v.Streams {
@@ -45,7 +45,7 @@ func (v *View) Offers() tuning.Offers {
 	return out
 }
 
-// of is the place of a role's stream; below 0 where there is none.
+// of returns the place of a role's stream; below 0 where there is none.
 func (v *View) of(role string) int {
 	return slices.IndexFunc(v.Streams, func(s Stream) bool { return s.Role == role })
 }

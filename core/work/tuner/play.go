@@ -90,7 +90,7 @@ func measureFor(e tuning.Encoder) time.Duration {
 	return min(d, 20*time.Second)
 }
 
-// Services are the addresses at which a device service may be, of what a person types: ADDRESS or ADDRESS:PORT.
+// Services returns the addresses at which a device service may be, of what a person types: ADDRESS or ADDRESS:PORT.
 func Services(host, port string) (out []string) {
 	if strings.Contains(host, ":") {
 		host = "[" + host + "]"

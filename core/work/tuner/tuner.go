@@ -155,7 +155,7 @@ func (w *work) look() tuning.Preview {
 	return preview
 }
 
-// backwards is what puts a state back: each encoder exactly as it was, also where that is not offered.
+// backwards returns what puts a state back: each encoder exactly as it was, also where that is not offered.
 func (w *work) backwards() (p tuning.Preview) {
 	for _, s := range w.view.Streams {
 		e, ok := w.Back.Encoders[s.Role]
@@ -168,7 +168,7 @@ func (w *work) backwards() (p tuning.Preview) {
 	return p
 }
 
-// texted is what a device draws, in short.
+// texted returns what a device draws, in short.
 func texted(list []tuning.Text) string {
 	var parts []string
 	for _, t := range list {
@@ -180,7 +180,8 @@ func texted(list []tuning.Text) string {
 	return strings.Join(parts, ", ")
 }
 
-// profileName is what a stream that is made is called on the device: by it a work that was cut off finds it again, and undo takes it away.
+// profileName returns what a stream that is made is called on the device: by it a work that was cut off finds it again, and undo takes it
+// away.
 func profileName(role string) string { return "Unlatch " + role }
 
 // remember keeps how the device is set, as far as the plan touches it.

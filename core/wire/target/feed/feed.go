@@ -73,7 +73,7 @@ func (s session) Confirm(ctx context.Context, ref target.Ref, wait time.Duration
 	}
 }
 
-// Heard is what the screens have said of a camera. It has arrived when one of them shows it.
+// Heard returns what the screens have said of a camera. It has arrived when one of them shows it.
 func Heard(screens, identity string) target.Report {
 	var list []Screen
 	json.Unmarshal([]byte(screens), &list)

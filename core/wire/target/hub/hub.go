@@ -91,7 +91,7 @@ type Shown struct {
 	Says    string `json:"says,omitempty"`
 }
 
-// Key is the part of the topics that stands for a camera.
+// Key returns the part of the topics that stands for a camera.
 func Key(identity string) string {
 	sum := sha256.Sum256([]byte(identity))
 	return hex.EncodeToString(sum[:8])

@@ -208,7 +208,7 @@ func (s *Session) writeEntry(ctx context.Context, slot string, e bridge.Entry, a
 	return put, err
 }
 
-// choose is the slot for a camera that has none yet.
+// choose returns the slot for a camera that has none yet.
 func choose(all *bridge.Slots, c target.Camera) (*bridge.Slot, error) {
 	if c.Slot != "" {
 		x := all.Slot(c.Slot)
@@ -259,7 +259,7 @@ func lastOf(addr string) string {
 // ref names a slot and what was put there, so that a target which renumbers its slots is not told of another camera.
 func ref(slot, key string) target.Ref { return target.Ref(slot + "\n" + key) }
 
-// find is the slot that a reference means: the one that holds its camera now, wherever that is.
+// find returns the slot that a reference means: the one that holds its camera now, wherever that is.
 func (s *Session) find(ctx context.Context, r target.Ref) (*bridge.Slot, error) {
 	id, key, ok := strings.Cut(string(r), "\n")
 	if !ok {
@@ -319,7 +319,7 @@ func (s *Session) Remove(ctx context.Context, r target.Ref) error {
 	return s.client.Remove(ctx, x.ID)
 }
 
-// Compose is the entry for a camera on a target: the streams that it takes, the driver, and every field that it wants filled.
+// Compose returns the entry for a camera on a target: the streams that it takes, the driver, and every field that it wants filled.
 func Compose(t *bridge.Target, c target.Camera) (bridge.Entry, error) {
 	e := bridge.Entry{Key: c.Identity, Name: c.Name, User: c.SignIn.User, Password: c.SignIn.Secret.Reveal(), Channel: c.Channel,
 		Replaces: c.Replaces}
@@ -359,7 +359,7 @@ func transport(t string) string {
 	return "tcp"
 }
 
-// Sayable is a name that can be spoken: letters, digits and single blanks.
+// Sayable returns a name that can be spoken: letters, digits and single blanks.
 func Sayable(name string) string {
 	var b strings.Builder
 	for _, r := range name {

@@ -10,8 +10,8 @@ import (
 	"unlatch/core/wire/target"
 )
 
-// Template is the template that a stream URL has the shape of, and the host that stands beside it. The channel number in the path becomes
-// the target's own placeholder where the path says it once; a path in which it cannot be told apart stays as it is.
+// Template returns the template that a stream URL has the shape of, and the host that stands beside it. The channel number in the path
+// becomes the target's own placeholder where the path says it once; a path in which it cannot be told apart stays as it is.
 func Template(st target.Stream, channel int, placeholder string) (bridge.Template, string, error) {
 	u, err := streamurl.Parse(st.URL)
 	if err != nil {
@@ -28,7 +28,7 @@ func Template(st target.Stream, channel int, placeholder string) (bridge.Templat
 
 var digits = regexp.MustCompile(`[0-9]+`)
 
-// numbers are the places at which a path says a number, by itself.
+// numbers returns the places at which a path says a number, by itself.
 func numbers(path string, n int) (at [][]int) {
 	for _, m := range digits.FindAllStringIndex(path, -1) {
 		if v, err := strconv.Atoi(path[m[0]:m[1]]); err == nil && v == n && !strings.HasPrefix(path[m[0]:m[1]], "0") {
