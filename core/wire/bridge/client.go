@@ -410,7 +410,7 @@ func (c *Client) do(ctx context.Context, method, path string, body []byte) (_ *h
 		c.o.Log.Got(res.Status)
 		best, err := httpauth.Choose(httpauth.ParseChallenges(res.Header.Values("WWW-Authenticate")))
 		if err != nil {
-			return nil, errors.Join(&RefusedError{}, err)
+			return nil, errors.Join(err, &RefusedError{})
 		}
 		if c.o.SignIn.Anonymous() || renewed || signed && (!c.answer.OutOfDate(best) || best.Name() != c.answer.Scheme()) {
 			return nil, &RefusedError{Tried: signed, Scheme: best.Name()}

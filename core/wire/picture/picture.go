@@ -255,7 +255,7 @@ func (x *fetch) follow(location string) error {
 func (x *fetch) signIn(ctx context.Context, challenges []string) error {
 	best, err := httpauth.Choose(httpauth.ParseChallenges(challenges))
 	if err != nil {
-		return errors.Join(&RefusedError{}, err)
+		return errors.Join(err, &RefusedError{})
 	}
 	if x.f.SignIn.Anonymous() || x.to.Host != x.home.Host ||
 		x.answer != nil && (x.renewed || !x.answer.OutOfDate(best) || best.Name() != x.scheme) {

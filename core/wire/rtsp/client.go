@@ -248,7 +248,7 @@ func (c *Conn) answer(ctx context.Context, res *Response, signed, renewed bool) 
 	best, err := httpauth.Choose(offered)
 	if err != nil {
 		c.tell(err)
-		return errors.Join(refusal, err)
+		return errors.Join(err, refusal)
 	}
 	refusal.Scheme, refusal.Realm = best.Name(), best.Realm()
 	if c.opt.SignIn.Anonymous() || signed && (!c.auth.OutOfDate(best) || best.Name() != c.auth.Scheme()) || renewed {
