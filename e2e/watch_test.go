@@ -243,6 +243,7 @@ devices:
 	b.bring("Line", "127.43.38.0/26", 1)
 	b.count(`[data-at="proven"]`, 1)
 	b.page.MustElement("[data-device]").MustClick()
+	b.see("The device serves all the viewers it can")
 	require.NoError(t, b.page.Keyboard.Type(input.KeyE))
 	b.page.MustElementR("#bench a", "^exchange$").MustClick()
 	b.page.MustElement("[data-reading]")

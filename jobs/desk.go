@@ -62,11 +62,17 @@ func (d Desk) decide(ctx context.Context, by act.Person, a act.Act) (act.About, 
 	if err != nil {
 		return about, act.Outcome{}, err
 	}
+	if about.Site != uuid.Nil && !by.Given(about.Site) {
+		return about, act.Outcome{}, store.ErrNotFound // it does not exist for this person
+	}
 	if !by.Role.May(about.Right) {
 		return about, act.Outcome{}, act.ErrForbidden
 	}
 	facts, err := acts.Facts(ctx, about)
 	if err != nil {
+		return about, act.Outcome{}, err
+	}
+	if err := d.allGiven(ctx, by, about, facts); err != nil {
 		return about, act.Outcome{}, err
 	}
 	facts.By, facts.Now = by, time.Now()
@@ -83,6 +89,29 @@ func (d Desk) decide(ctx context.Context, by act.Person, a act.Act) (act.About, 
 	}
 	out, err := a.Decide(facts)
 	return about, out, err
+}
+
+// allGiven makes sure that what an act names beside its site is of sites that exist for the person: sign-ins for one site, and devices of
+// any site that a sign-in is for.
+func (d Desk) allGiven(ctx context.Context, by act.Person, about act.About, f act.Facts) error {
+	if by.Role == act.Owner {
+		return nil
+	}
+	for _, k := range f.SignIns {
+		if k.Site != uuid.Nil && !by.Given(k.Site) {
+			return store.ErrNotFound
+		}
+	}
+	for _, device := range about.AnySite {
+		site, err := d.Store.Sites.Of(ctx, store.ThingDevice, device)
+		if err != nil {
+			return err
+		}
+		if !by.Given(site) {
+			return store.ErrNotFound
+		}
+	}
+	return nil
 }
 
 // carryOut writes an outcome, within the transaction of ctx.

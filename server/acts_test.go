@@ -43,6 +43,9 @@ type depot struct {
 	own, other depotSite
 	signIn     uuid.UUID
 	books      map[act.BookKind]uuid.UUID
+	member     uuid.UUID // a technician of the first site
+	link       uuid.UUID // an invitation
+	session    uuid.UUID // of the keeper, in another browser
 }
 
 // depotSite is one site of it, with its things by name.
@@ -70,7 +73,29 @@ func newDepot(t *testing.T, p *page, s *store.Store) *depot {
 	var id uuid.UUID
 	require.NoError(t, s.SQL().QueryRowContext(ctx, "SELECT id FROM path_books").Scan(&id))
 	x.books[act.PathBooks] = id
+	x.member = addPerson(t, s, "Technician Tess", act.Technician, x.own.id)
+	x.link, x.session = uuid.New(), uuid.New()
+	_, err = s.SQL().ExecContext(ctx, "INSERT INTO links (id, token_hash, name, role, made_by, expires_at) "+
+		"VALUES ($1, 'x', 'Guest', 'owner', '', now() + interval '1 hour')", x.link)
+	require.NoError(t, err)
+	_, err = s.SQL().ExecContext(ctx, "INSERT INTO sessions (id, token_hash, person_id, expires_at) "+
+		"SELECT $1, 'x', id, now() + interval '1 hour' FROM people WHERE name = 'keeper'", x.session)
+	require.NoError(t, err)
 	return x
+}
+
+// addPerson makes an account that can be signed in to as its ID.
+func addPerson(t *testing.T, s *store.Store, name string, role act.Role, sites ...uuid.UUID) uuid.UUID {
+	t.Helper()
+	id := uuid.New()
+	_, err := s.SQL().ExecContext(context.Background(), "INSERT INTO people (id, name, password_hash, role) VALUES ($1, $2, '', $3)", id, name,
+		role)
+	require.NoError(t, err)
+	for _, site := range sites {
+		_, err := s.SQL().ExecContext(context.Background(), "INSERT INTO person_sites (person_id, site_id) VALUES ($1, $2)", id, site)
+		require.NoError(t, err)
+	}
+	return id
 }
 
 func (x *depot) site(t *testing.T, name string) (d depotSite) {
@@ -212,6 +237,13 @@ func (x *depot) askings(d depotSite) (order []string, all map[string]asking) {
 		{"remove-from-target", asking{"POST", site + "/remove", fields{"devices": one, "target": d.bridge}}},
 		{"stop-run", asking{"POST", "/api/runs/" + d.run.String() + "/stop", nil}},
 		{"dismiss-claim", asking{"DELETE", dev + "/claims/192.0.2.99", nil}},
+		{"change-password", asking{"PUT", "/api/session/password", fields{"old": keeperPassword, "new": keeperPassword}}},
+		{"invite-person", asking{"POST", "/api/people/links", fields{"name": "Ida", "role": "viewer", "sites": []uuid.UUID{d.id}}}},
+		{"change-person", asking{"PUT", "/api/people/" + x.member.String(), fields{"role": "engineer", "sites": []uuid.UUID{d.id}}}},
+		{"reset-person", asking{"POST", "/api/people/" + x.member.String() + "/reset", nil}},
+		{"end-session", asking{"DELETE", "/api/session/all/" + x.session.String(), nil}},
+		{"withdraw-link", asking{"DELETE", "/api/people/links/" + x.link.String(), nil}},
+		{"remove-person", asking{"DELETE", "/api/people/" + x.member.String(), nil}},
 		{"delete-plan", asking{"DELETE", site + "/plans/" + d.plan.String(), nil}},
 		{"delete-intakes", asking{"DELETE", "/api/intakes/" + x.books[act.IntakeBooks].String(), nil}},
 		{"delete-presets", asking{"DELETE", "/api/presets/" + x.books[act.PresetBooks].String(), nil}},
@@ -262,7 +294,7 @@ func digest(t *testing.T, s *store.Store) string {
 	for _, table := range []string{"sites", "devices", "evidence", "runs", "audit", "wanted_placements", "agreements",
 		"target_agreements", "consents",
 		"targets", "past_feeds", "sign_ins", "sign_in_devices", "plans", "device_plans", "stream_roles", "books", "path_books",
-		"expected", "people"} {
+		"expected", "people", "person_sites", "links", "sessions"} {
 		parts = append(parts,
 			"SELECT '"+table+"' AS what, count(*) AS n, COALESCE(md5(string_agg(x::text, '|' ORDER BY x::text)), '') AS sum FROM "+table+" x")
 	}
@@ -284,10 +316,7 @@ func TestEveryActHasARightAndALine(t *testing.T) {
 	x := newDepot(t, p, s)
 	jar, _ := cookiejar.New(nil)
 	viewer := &page{t, p.url, &http.Client{Jar: jar}, s}
-	id := uuid.New()
-	_, err := s.SQL().ExecContext(ctx, "INSERT INTO people (id, name, password_hash, role) VALUES ($1, 'Viewer', '', 'viewer')", id)
-	require.NoError(t, err)
-	viewer.signIn(act.Person{ID: id})
+	viewer.signIn(act.Person{ID: addPerson(t, s, "Viewer", act.Viewer, x.own.id)})
 	order, askings := x.askings(x.own)
 	known := actsOfAPI(t)
 	for op := range known {
@@ -297,14 +326,18 @@ func TestEveryActHasARightAndALine(t *testing.T) {
 		ask := askings[op]
 		before := digest(t, s)
 		status, raw, _ := viewer.do(ask.method, ask.path, ask.body)
-		assert.Equal(t, http.StatusForbidden, status, "%s without the right: %s", op, raw)
+		if op == "change-password" || op == "end-session" { // everybody's own affair
+			assert.Contains(t, []int{http.StatusUnauthorized, http.StatusNotFound}, status, "%s: a viewer has no such password or session", op)
+		} else {
+			assert.Equal(t, http.StatusForbidden, status, "%s without the right: %s", op, raw)
+		}
 		assert.Equal(t, before, digest(t, s), "%s without the right", op)
 
-		last, err := s.Record.List(ctx, nil, uuid.Nil, 1)
+		last, err := s.Record.List(ctx, store.LineFilter{Limit: 1})
 		require.NoError(t, err)
 		status, raw, _ = p.do(ask.method, ask.path, ask.body)
 		require.Less(t, status, 300, "%s: %s %s", op, raw, log)
-		now, err := s.Record.List(ctx, nil, uuid.Nil, 50)
+		now, err := s.Record.List(ctx, store.LineFilter{Limit: 50})
 		require.NoError(t, err)
 		if len(last) > 0 {
 			i := slices.IndexFunc(now, func(l store.Line) bool { return l.ID == last[0].ID })
@@ -351,7 +384,7 @@ func (k *killer) trace(_ context.Context, conn *pgx.Conn, sql string) {
 	if !k.armed || k.left == 0 {
 		return
 	}
-	if strings.Contains(sql, "FROM people WHERE id = $1 FOR SHARE") { // an act's transaction has begun
+	if strings.Contains(sql, "WHERE p.id = $1 FOR SHARE OF p") { // an act's transaction has begun
 		k.on, k.began = conn, true
 	}
 	if !k.began || conn != k.on {
@@ -440,6 +473,8 @@ func TestActsOnWhatIsNotThere(t *testing.T) {
 	require.NoError(t, err)
 	_, err = s.SQL().ExecContext(ctx, "UPDATE people SET role = 'viewer' WHERE id = $1", keeper.ID)
 	require.NoError(t, err)
+	_, err = s.SQL().ExecContext(ctx, "INSERT INTO person_sites (person_id, site_id) VALUES ($1, $2)", keeper.ID, x.own.id)
+	require.NoError(t, err)
 	_, err = desk.Do(ctx, keeper.Person, act.Open{Site: x.own.id, Devices: []uuid.UUID{x.own.camera}})
 	assert.True(t, errors.Is(err, act.ErrForbidden), "%v", err)
 }
@@ -455,7 +490,7 @@ func TestLinesOfAnyText(t *testing.T) {
 	long := strings.Repeat("あ", 10_000)
 	require.NoError(t, s.Acts().Write(context.Background(), act.Person{Name: "keeper"}, act.About{Name: "place", Site: x.own.id},
 		act.Line{Subject: long, Before: "\x00 torn", After: long}))
-	lines, err := s.Record.List(context.Background(), nil, uuid.Nil, 2)
+	lines, err := s.Record.List(context.Background(), store.LineFilter{Limit: 2})
 	require.NoError(t, err)
 	assert.True(t, lines[0].Subject == long && lines[0].After == long, "nothing of it is lost")
 	assert.Equal(t, []string{" torn", strings.TrimSpace(name)}, []string{lines[0].Before, lines[1].After})

@@ -22,10 +22,13 @@ func (s auditLog) routes(api huma.API) {
 		}) (*struct{ Body []store.Line }, error) {
 			var site *uuid.UUID
 			if id, err := uuid.Parse(in.Site); err == nil {
+				if err := s.given(ctx, store.ThingSite, id); err != nil {
+					return nil, err
+				}
 				site = &id
 			}
 			before, _ := uuid.Parse(in.Before)
-			acts, err := s.store.Record.List(ctx, site, before, 200)
+			acts, err := s.store.Record.List(ctx, store.LineFilter{Given: sitesOf(ctx), Site: site, Before: before, Limit: 200})
 			return &struct{ Body []store.Line }{acts}, s.explain(err)
 		})
 }

@@ -27,6 +27,7 @@ import (
 	"unlatch/core/decide/act"
 	"unlatch/core/work/live"
 	"unlatch/jobs"
+	"unlatch/store"
 	"unlatch/store/storetest"
 )
 
@@ -225,7 +226,7 @@ func TestHandingOutPasswordsNamesThePerson(t *testing.T) {
 	require.NoError(t, s.Targets.Wish(t.Context(), act.InAnySlot(x.ids...), id))
 	status, _, _ := p.do("GET", path+"/"+id.String()+"/file", nil)
 	require.Equal(t, 200, status)
-	acts, err := s.Record.List(t.Context(), &x.site.ID, uuid.Nil, 5)
+	acts, err := s.Record.List(t.Context(), store.LineFilter{Site: &x.site.ID, Limit: 5})
 	require.NoError(t, err)
 	assert.Equal(t, "took a list with passwords for", acts[0].Action)
 	assert.Equal(t, "keeper", acts[0].Person)

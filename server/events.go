@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"slices"
 	"sync"
 	"time"
 
@@ -223,21 +224,28 @@ func (s pages) untilSignedOut(r *http.Request) (context.Context, context.CancelF
 	return ctx, end
 }
 
-// sessionHolds reports whether the session that a request came with still is one. A database that does not answer ends none.
+// sessionHolds reports whether the session that a request came with still is one, with the same role and sites: a page whose person was
+// given another role or other sites asks anew. A database that does not answer ends none.
 func (s pages) sessionHolds(r *http.Request) bool {
 	c, err := r.Cookie(cookieName)
 	if err != nil {
 		return false
 	}
-	_, err = s.store.People.OfSession(r.Context(), c.Value)
-	return !errors.Is(err, store.ErrNotFound)
+	was := person(r.Context())
+	now, err := s.store.People.OfSession(r.Context(), c.Value)
+	if err != nil {
+		return !errors.Is(err, store.ErrNotFound)
+	}
+	return now.Role == was.Role && slices.Equal(now.Sites, was.Sites)
 }
 
 // allEvents tells which sites have changed, until the page goes away.
 func (s pages) allEvents(w http.ResponseWriter, r *http.Request) {
 	s.stream(w, r, uuid.Nil, "sites", gatherSites, func(events []store.Event) {
 		for _, e := range events {
-			fmt.Fprintf(w, "event: site\ndata: %s\n\n", e.Site)
+			if person(r.Context()).Given(e.Site) {
+				fmt.Fprintf(w, "event: site\ndata: %s\n\n", e.Site)
+			}
 		}
 	})
 }

@@ -13,6 +13,7 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/google/uuid"
 
+	"unlatch/core/decide/act"
 	"unlatch/core/decide/diagnose"
 	"unlatch/core/work/bringup"
 	"unlatch/core/work/live"
@@ -31,6 +32,9 @@ type liveWord struct {
 	Again    bool           `json:"again,omitempty"` // it is asked for again
 	Measures []live.Measure `json:"measures,omitempty"`
 }
+
+// plainTrouble is why there is no picture, for whoever may look and no more: what stands in the way may name addresses and sign-ins.
+var plainTrouble = &live.Trouble{Problem: "There is no picture at the moment.", Fix: "Whoever looks after the cameras can see why."}
 
 // writeTime is how long a page gets for one message: one that never reads is let go.
 const writeTime = 10 * time.Second
@@ -53,6 +57,9 @@ func (s pages) live(w http.ResponseWriter, r *http.Request) {
 	defer end()
 	ctx := conn.CloseRead(session) // a page says nothing; that it went away is noticed
 	say := func(word liveWord) error {
+		if word.Trouble != nil && !person(r.Context()).Role.May(act.See) {
+			word.Trouble = plainTrouble
+		}
 		raw, err := json.Marshal(word)
 		if err == nil {
 			err = wide.write(ctx, conn, websocket.MessageText, raw)

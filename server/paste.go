@@ -98,7 +98,7 @@ type pasteOut struct {
 }
 
 func (s pastes) routes(api huma.API) {
-	register(s, api, huma.Operation{OperationID: "read-paste", Metadata: reads, Method: "POST", Path: "/api/paste",
+	register(s, api, huma.Operation{OperationID: "read-paste", Metadata: readsWith(act.Work), Method: "POST", Path: "/api/paste",
 		Summary: "Repair pasted URLs and read their paths; nothing is kept", MaxBodyBytes: 2 << 20},
 		func(ctx context.Context, in *struct {
 			Body struct {

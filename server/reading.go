@@ -8,6 +8,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
+	"unlatch/core/decide/act"
 	"unlatch/core/decide/diagnose"
 	"unlatch/core/decide/supportnote"
 	"unlatch/core/ground/exchange"
@@ -35,13 +36,15 @@ type recordPath struct {
 type readings struct{ resource }
 
 func (s readings) routes(api huma.API) {
-	register(s, api, huma.Operation{OperationID: "read-exchange", Method: "GET", Path: "/api/evidence/{record}/reading",
+	register(s, api, huma.Operation{OperationID: "read-exchange", Metadata: needs(act.Inspect), Method: "GET",
+		Path:    "/api/evidence/{record}/reading",
 		Summary: "The conversation that a piece of evidence came from, turn by turn"},
 		func(ctx context.Context, in *recordPath) (*struct{ Body conversationView }, error) {
 			v, err := s.device(ctx, in.Record)
 			return &struct{ Body conversationView }{v}, s.explain(err)
 		})
-	register(s, api, huma.Operation{OperationID: "read-target-exchange", Method: "GET", Path: "/api/target-records/{record}/reading",
+	register(s, api, huma.Operation{OperationID: "read-target-exchange", Metadata: needs(act.Inspect), Method: "GET",
+		Path:    "/api/target-records/{record}/reading",
 		Summary: "The conversation behind one entry of a target's record, turn by turn"},
 		func(ctx context.Context, in *recordPath) (*struct{ Body conversationView }, error) {
 			v, err := s.targetReading(ctx, in.Record)

@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"reflect"
 	"strings"
+	"unlatch/store"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
@@ -15,7 +16,7 @@ import (
 // reads marks operations that change nothing although their method is not GET: what they are asked does not fit into an address.
 var reads = map[string]any{"reads": true}
 
-// belongingChecker looks whether what a request names is of the site that it names.
+// belongingChecker looks whether what a request names is of the site that it names, and whether that site exists for whoever asks.
 type belongingChecker interface {
 	belongs(ctx context.Context, in any) error
 }
@@ -23,9 +24,11 @@ type belongingChecker interface {
 // register adds an operation to the API. Before its handler sees a request that names a site, everything of that site which the request
 // names is looked for there: what is another site's is not there, whichever operation asks.
 func register[I, O any](s belongingChecker, api huma.API, op huma.Operation, handle func(context.Context, *I) (*O, error)) {
-	if op.Method != http.MethodGet && op.Metadata["reads"] != true && op.Metadata["open"] != true {
+	if isAct(op) {
 		// Which act it is stands in the document, so that what holds of every act can be tested of every operation.
 		op.Extensions = map[string]any{"x-act": cmp.Or(op.Extensions["x-act"], any(op.OperationID))}
+	} else if right := rightToRead(op); right != "" {
+		op.Extensions = map[string]any{"x-right": right}
 	}
 	huma.Register(api, op, func(ctx context.Context, in *I) (*O, error) {
 		if err := s.belongs(ctx, in); err != nil {
@@ -39,6 +42,7 @@ func register[I, O any](s belongingChecker, api huma.API, op huma.Operation, han
 type namedThings struct {
 	site             uuid.UUID
 	devices, targets []uuid.UUID
+	other            map[store.Thing]uuid.UUID // runs and records, which paths name without their site
 }
 
 // thingFields are the fields that name devices and targets, in paths and in bodies.
@@ -48,6 +52,11 @@ var thingFields = map[string]string{"device": "device", "devices": "device", "re
 func (s resource) belongs(ctx context.Context, in any) error {
 	var n namedThings
 	n.read(reflect.ValueOf(in), "")
+	for kind, id := range n.siteTellers() {
+		if err := s.given(ctx, kind, id); err != nil {
+			return err
+		}
+	}
 	if n.site == uuid.Nil || len(n.devices)+len(n.targets) == 0 {
 		return nil
 	}
@@ -107,7 +116,23 @@ func (n *namedThings) add(id uuid.UUID, field string) {
 		n.devices = append(n.devices, id)
 	case thingFields[field] == "target":
 		n.targets = append(n.targets, id)
+	case field == "run" || field == "record":
+		if n.other == nil {
+			n.other = map[store.Thing]uuid.UUID{}
+		}
+		n.other[store.Thing(field)] = id
 	}
+}
+
+// siteTellers returns what tells the site of a request: the site itself where it is named, else its device, run or record.
+func (n *namedThings) siteTellers() map[store.Thing]uuid.UUID {
+	switch {
+	case n.site != uuid.Nil:
+		return map[store.Thing]uuid.UUID{store.ThingSite: n.site}
+	case len(n.devices) > 0:
+		return map[store.Thing]uuid.UUID{store.ThingDevice: n.devices[0]}
+	}
+	return n.other
 }
 
 // nameOf returns the name under which a field is sent.

@@ -301,7 +301,7 @@ func TestNothingIsWrittenBeforeAllInputIsValid(t *testing.T) {
 	p.problem("not_signed_in", "POST", "/api/sites/"+site.ID.String()+"/fixes",
 		map[string]any{"devices": ids, "user": "watcher", "action": "stream_user", "strict": true})
 	assert.Empty(t, keys())
-	acts, err := s.Record.List(ctx, nil, uuid.Nil, 10)
+	acts, err := s.Record.List(ctx, store.LineFilter{Limit: 10})
 	require.NoError(t, err)
 	assert.Len(t, acts, 1, "nor does the record say that anything was done")
 
@@ -368,7 +368,7 @@ func TestActsAreRecordedWithWhoAndWhere(t *testing.T) {
 		"create-site|Works||192.0.2.0/24|Works",
 	}, got)
 	assert.NotContains(t, raw, "tarn-water-7")
-	_, err := s.Record.List(context.Background(), nil, uuid.Nil, 1)
+	_, err := s.Record.List(context.Background(), store.LineFilter{Limit: 1})
 	require.NoError(t, err)
 }
 

@@ -133,7 +133,8 @@ func (s *Server) api(r chi.Router) huma.API {
 	agreements := targetTrust{res}
 	screens := feeds{res, s.sessions.addresses}
 	for _, kind := range []interface{ routes(huma.API) }{
-		s.sessions, sites{res, s.cfg.Agent}, devices{res}, strays{res, s.cfg.Agent}, records{res}, readings{res}, signIns{res}, runs{res},
+		s.sessions, sites{res, s.cfg.Agent}, people{res, s.sessions}, devices{res}, cameras{res}, strays{res, s.cfg.Agent}, records{res},
+		readings{res}, signIns{res}, runs{res},
 		addressPlans{res, s.cfg.Agent}, claims{res}, fixes{res}, marks{res}, groups{res}, tunes{res}, plans{res},
 		previews{res, costs{res}}, costs{res}, intakes{res}, targets{res, screens, agreements}, agreements, placements{res}, screens,
 		urls{res}, strengths{res}, pastes{res, make(chan struct{}, mostPastes)}, pathBooks{res}, lists{res},
@@ -159,16 +160,17 @@ func (s *Server) routes(r chi.Router) {
 			w.Header().Set("Content-Type", "application/openapi+json")
 			json.NewEncoder(w).Encode(api.OpenAPI())
 		})
-		r.Get("/api/sites/{site}/events", s.pages.events)
-		r.Get("/api/devices/{device}/live", s.pages.live)
-		r.Get("/api/events", s.pages.allEvents)
-		r.Get("/api/stills/{still}", history.still)
-		r.Get("/api/evidence/{record}/exchange", history.exchange)
-		r.Get("/api/target-records/{record}/exchange", history.targetExchange)
-		r.Get("/api/sites/{site}/targets/{target}/file", screens.listFile)
-		r.Get("/api/path-books/{book}/file", pathBooks{s.resource}.bookFile)
-		r.Get("/api/presets/{book}/file", plans{s.resource}.shelfFile(act.PresetBooks, tuning.ShippedPresets().Write))
-		r.Get("/api/intakes/{book}/file", plans{s.resource}.shelfFile(act.IntakeBooks, intake.ShippedFile))
+		needing := func(right act.Right) chi.Router { return r.With(s.resource.withRight(right)) }
+		needing(act.See).Get("/api/sites/{site}/events", s.pages.events)
+		needing(act.Look).Get("/api/devices/{device}/live", s.pages.live)
+		needing(act.Look).Get("/api/events", s.pages.allEvents)
+		needing(act.Look).Get("/api/stills/{still}", history.still)
+		needing(act.Inspect).Get("/api/evidence/{record}/exchange", history.exchange)
+		needing(act.Inspect).Get("/api/target-records/{record}/exchange", history.targetExchange)
+		needing(act.See).Get("/api/sites/{site}/targets/{target}/file", screens.listFile)
+		needing(act.See).Get("/api/path-books/{book}/file", pathBooks{s.resource}.bookFile)
+		needing(act.See).Get("/api/presets/{book}/file", plans{s.resource}.shelfFile(act.PresetBooks, tuning.ShippedPresets().Write))
+		needing(act.See).Get("/api/intakes/{book}/file", plans{s.resource}.shelfFile(act.IntakeBooks, intake.ShippedFile))
 		r.HandleFunc("/api/*", func(w http.ResponseWriter, _ *http.Request) {
 			writeProblem(w, problem(404, "no_route", "There is no such address in the API.", "See /api/openapi.json."))
 		})

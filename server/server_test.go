@@ -124,8 +124,10 @@ func (p *page) problem(cause string, method, path string, body any, header ...st
 	return out
 }
 
+const keeperPassword = "a long password"
+
 // keeperHash is that of the password of the first account: hashing takes its time by design, so it is done once.
-var keeperHash = sync.OnceValue(func() string { return HashPassword("a long password") })
+var keeperHash = sync.OnceValue(func() string { return HashPassword(keeperPassword) })
 
 // setUp makes the first account and signs in.
 func (p *page) setUp() {
@@ -141,7 +143,8 @@ func (p *page) signIn(as act.Person) {
 	p.t.Helper()
 	token, browser := newToken(), newToken()
 	later := time.Now().Add(time.Hour)
-	require.NoError(p.t, p.store.People.StartSession(context.Background(), as.ID, token, browser, later, later))
+	require.NoError(p.t, p.store.People.StartSession(context.Background(),
+		store.NewSession{Person: as.ID, Token: token, Until: later, Browser: browser, BrowserUntil: later}))
 	at, err := url.Parse(p.url)
 	require.NoError(p.t, err)
 	p.client.Jar.SetCookies(at, []*http.Cookie{{Name: cookieName, Value: token, Path: "/"}, {Name: browserCookie, Value: browser, Path: "/"}})
@@ -151,7 +154,7 @@ func TestFirstAccountAndSession(t *testing.T) {
 	t.Parallel()
 	p, _, _ := serve(t, storetest.URL(t))
 	_, raw, _ := p.do("GET", "/api/session", nil)
-	assert.JSONEq(t, `{"name":"","needs_setup":true}`, raw)
+	assert.JSONEq(t, `{"name":"","needs_setup":true,"rights":[]}`, raw)
 	p.problem("signed_out", "GET", "/api/sites", nil)
 	p.problem("wrong_code", "POST", "/api/setup", map[string]string{"name": "keeper", "password": "a long password", "code": "guess"})
 	status, _, h := p.do("POST", "/api/setup", map[string]string{"name": "keeper", "password": "a long password",

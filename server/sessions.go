@@ -16,6 +16,7 @@ import (
 	"golang.org/x/crypto/argon2"
 
 	"unlatch/core/decide/act"
+	"unlatch/core/ground/wiretext"
 	"unlatch/store"
 )
 
@@ -64,7 +65,14 @@ func (s sessions) requireSession(api huma.API) func(huma.Context, func(huma.Cont
 			refuse(api, ctx, pr)
 			return
 		}
-		next(huma.WithValue(ctx, personKey{}, p))
+		ctx = huma.WithValue(ctx, personKey{}, p)
+		if err := s.mayRead(ctx.Context(), rightToRead(*ctx.Operation())); err != nil { // before anything that was sent is read
+			var pr *Problem
+			errors.As(err, &pr)
+			refuse(api, ctx, pr)
+			return
+		}
+		next(ctx)
 	}
 }
 
@@ -99,8 +107,14 @@ func (s sessions) withPerson(next http.Handler) http.Handler {
 }
 
 type sessionState struct {
-	Name       string `json:"name" doc:"who is signed in; empty for nobody"`
-	NeedsSetup bool   `json:"needs_setup" doc:"there is no account yet"`
+	Name       string      `json:"name" doc:"who is signed in; empty for nobody"`
+	NeedsSetup bool        `json:"needs_setup" doc:"there is no account yet"`
+	Role       act.Role    `json:"role,omitempty" enum:"owner,engineer,technician,viewer,customer"`
+	Rights     []act.Right `json:"rights" doc:"what the person may do"`
+}
+
+func stateOf(p act.Person) sessionState {
+	return sessionState{Name: p.Name, Role: p.Role, Rights: append([]act.Right{}, p.Role.Rights()...)}
 }
 
 type credentials struct {
@@ -125,14 +139,14 @@ func (s sessions) routes(api huma.API) {
 		func(ctx context.Context, in *struct {
 			Token string `cookie:"unlatch_session"`
 		}) (*struct{ Body sessionState }, error) {
-			out := &struct{ Body sessionState }{}
+			out := &struct{ Body sessionState }{stateOf(act.Person{})}
 			has, err := s.store.People.Any(ctx)
 			if err != nil {
 				return nil, s.explain(err)
 			}
 			out.Body.NeedsSetup = !has
 			if p, err := s.signedIn(ctx, in.Token); err == nil {
-				out.Body.Name = p.Name
+				out.Body = stateOf(p)
 			}
 			return out, nil
 		})
@@ -151,7 +165,7 @@ func (s sessions) routes(api huma.API) {
 				return nil, s.explain(err)
 			}
 			c := s.cookie(cookieName, "", -1)
-			return &cookieOut{SetCookie: []http.Cookie{c}}, nil
+			return &cookieOut{SetCookie: []http.Cookie{c}, Body: stateOf(act.Person{})}, nil
 		})
 	register(s, api, huma.Operation{OperationID: "set-up", Method: "POST", Path: "/api/setup", Summary: "Make the first account",
 		Metadata: open},
@@ -177,10 +191,19 @@ func (r *Caller) Resolve(ctx huma.Context) []error {
 
 type callerKey struct{}
 
+type agentKey struct{}
+
+// agentOf returns what the browser that asks calls itself, in a line that can be shown.
+func agentOf(ctx context.Context) string {
+	text, _ := ctx.Value(agentKey{}).(string)
+	return wiretext.Line(text, 200)
+}
+
 // withCaller notes who sent a request.
 func (s *Server) withCaller(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), callerKey{}, s.callerAddress(r))))
+		ctx := context.WithValue(r.Context(), callerKey{}, s.callerAddress(r))
+		next.ServeHTTP(w, r.WithContext(context.WithValue(ctx, agentKey{}, r.UserAgent())))
 	})
 }
 
@@ -214,37 +237,51 @@ func (s sessions) setUp(ctx context.Context, in firstAccount, by Caller) (*cooki
 // signIn counts a try before it is judged, by the account and by where it comes from. A browser from which this account was signed in to
 // before is counted by itself: strangers who guess at the account cannot keep its owner out.
 func (s sessions) signIn(ctx context.Context, in credentials, by Caller) (*cookieOut, error) {
-	name := strings.TrimSpace(in.Name)
+	p, err := s.judge(ctx, strings.TrimSpace(in.Name), in.Password, by)
+	if err != nil {
+		return nil, err
+	}
+	return s.start(ctx, p)
+}
+
+// confirmPassword asks whoever is signed in for the password once more; wrong ones are counted as they are when one signs in.
+func (s sessions) confirmPassword(ctx context.Context, name, password string, by Caller) error {
+	_, err := s.judge(ctx, name, password, by)
+	return err
+}
+
+// judge returns whose name and password these are, or a *Problem.
+func (s sessions) judge(ctx context.Context, name, password string, by Caller) (act.Person, error) {
 	account, address := "account "+strings.ToLower(name), by.addr
 	if known, err := s.store.People.KnownBrowser(ctx, by.Browser, name); err == nil && known {
 		account, address = "browser "+by.Browser, "browser "+by.Browser
 	}
 	if wait := s.addresses.begin(address); wait > 0 {
-		return nil, tooFast(wait)
+		return act.Person{}, tooFast(wait)
 	}
 	if wait := s.accounts.begin(account); wait > 0 {
 		s.addresses.undo(address)
-		return nil, tooFast(wait)
+		return act.Person{}, tooFast(wait)
 	}
 	p, err := s.store.People.ByName(ctx, name)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		s.addresses.undo(address)
 		s.accounts.undo(account)
-		return nil, s.explain(err)
+		return act.Person{}, s.explain(err)
 	}
 	// An unknown name costs the same time as a wrong password.
 	right := false
-	if err := s.hash(ctx, func() { right = checkPassword(p.PasswordHash, in.Password) }); err != nil {
+	if err := s.hash(ctx, func() { right = checkPassword(p.PasswordHash, password) }); err != nil {
 		s.addresses.undo(address)
 		s.accounts.undo(account)
-		return nil, s.explain(err)
+		return act.Person{}, s.explain(err)
 	}
 	if !right {
-		return nil, problem(401, "wrong_sign_in", "Name or password is not right.", "Check capitals and try again.")
+		return act.Person{}, problem(401, "wrong_sign_in", "Name or password is not right.", "Check capitals and try again.")
 	}
 	s.accounts.passed(account)
 	s.addresses.passed(address)
-	return s.start(ctx, p.Person)
+	return p.Person, nil
 }
 
 // hash runs fn, which takes much memory, beside one other at most.
@@ -269,13 +306,14 @@ func tooFast(wait time.Duration) *Problem {
 // start begins a session, and marks the browser as one from which this person has signed in.
 func (s sessions) start(ctx context.Context, p act.Person) (*cookieOut, error) {
 	token, browser := newToken(), newToken()
-	if err := s.store.People.StartSession(ctx, p.ID, token, browser, time.Now().Add(sessionLife),
-		time.Now().Add(browserLife)); err != nil {
+	now := time.Now()
+	if err := s.store.People.StartSession(ctx, store.NewSession{Person: p.ID, Token: token, Until: now.Add(sessionLife), Browser: browser,
+		BrowserUntil: now.Add(browserLife), Calls: agentOf(ctx)}); err != nil {
 		return nil, s.explain(err)
 	}
 	return &cookieOut{SetCookie: []http.Cookie{s.cookie(cookieName, token, int(sessionLife.Seconds())),
 		s.cookie(browserCookie, browser, int(browserLife.Seconds()))},
-		Body: sessionState{Name: p.Name}}, nil
+		Body: stateOf(p)}, nil
 }
 
 func newToken() string {

@@ -102,6 +102,9 @@ func (s signIns) keyring(ctx context.Context) ([]keyView, error) {
 	list, err := s.store.SignIns.List(ctx)
 	out := []keyView{}
 	for _, k := range list {
+		if k.Site != nil && !person(ctx).Given(*k.Site) {
+			continue
+		}
 		in, uerr := s.store.SignIns.Decrypt(ctx, k.ID)
 		v := keyView{SignIn: k}
 		if uerr == nil {
@@ -113,7 +116,7 @@ func (s signIns) keyring(ctx context.Context) ([]keyView, error) {
 }
 
 func (s signIns) routes(api huma.API) {
-	register(s, api, huma.Operation{OperationID: "list-sign-ins", Method: "GET", Path: "/api/sign-ins",
+	register(s, api, huma.Operation{OperationID: "list-sign-ins", Metadata: needs(act.Inspect), Method: "GET", Path: "/api/sign-ins",
 		Summary: "The keyring, without secrets"},
 		func(ctx context.Context, _ *struct{}) (*struct{ Body []keyView }, error) {
 			out, err := s.keyring(ctx)

@@ -59,33 +59,52 @@ type SitePath struct {
 	Site uuid.UUID `path:"site"`
 }
 
+// plainSite returns a site for whoever may look and no more: its name, and no word of its network.
+func plainSite(site store.Site) siteView {
+	return siteView{ID: site.ID, Name: site.Name, Ranges: []string{}, Funnel: map[string]int{}, Stills: []uuid.UUID{}, Storms: []store.Storm{},
+		Reached: site.Reached, Created: site.Created}
+}
+
 // sites serve the sites.
 type sites struct {
 	resource
 	agent jobs.Agent
 }
 
+// list returns the sites that exist for who asks.
+func (s sites) list(ctx context.Context) ([]siteView, error) {
+	sites, err := s.store.Sites.List(ctx)
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	out := []siteView{}
+	for _, site := range sites {
+		switch p := person(ctx); {
+		case !p.Given(site.ID):
+		case !p.Role.May(act.See):
+			out = append(out, plainSite(site))
+		default:
+			v, err := s.siteView(ctx, site)
+			if err != nil {
+				return nil, s.explain(err)
+			}
+			out = append(out, v)
+		}
+	}
+	return out, nil
+}
+
 func (s sites) routes(api huma.API) {
-	register(s, api, huma.Operation{OperationID: "list-interfaces", Method: "GET", Path: "/api/interfaces",
+	register(s, api, huma.Operation{OperationID: "list-interfaces", Metadata: needs(act.Inspect), Method: "GET", Path: "/api/interfaces",
 		Summary: "The networks of the machine that works"},
 		func(ctx context.Context, _ *struct{}) (*struct{ Body []interfaceView }, error) {
 			return s.interfaces(ctx)
 		})
-	register(s, api, huma.Operation{OperationID: "list-sites", Method: "GET", Path: "/api/sites", Summary: "All sites"},
+	register(s, api, huma.Operation{OperationID: "list-sites", Metadata: needs(act.Look), Method: "GET", Path: "/api/sites",
+		Summary: "The sites that exist for who asks"},
 		func(ctx context.Context, _ *struct{}) (*struct{ Body []siteView }, error) {
-			sites, err := s.store.Sites.List(ctx)
-			if err != nil {
-				return nil, s.explain(err)
-			}
-			out := &struct{ Body []siteView }{Body: []siteView{}}
-			for _, site := range sites {
-				v, err := s.siteView(ctx, site)
-				if err != nil {
-					return nil, s.explain(err)
-				}
-				out.Body = append(out.Body, v)
-			}
-			return out, nil
+			list, err := s.list(ctx)
+			return &struct{ Body []siteView }{list}, err
 		})
 	register(s, api, huma.Operation{OperationID: "create-site", Method: "POST", Path: "/api/sites", Summary: "Make a site",
 		DefaultStatus: 201},

@@ -70,7 +70,8 @@ func weakness(in signin.SignIn) string {
 type strengths struct{ resource }
 
 func (s strengths) routes(api huma.API) {
-	register(s, api, huma.Operation{OperationID: "judge-password", Metadata: reads, Method: "POST", Path: "/api/password-strength",
+	register(s, api, huma.Operation{OperationID: "judge-password", Metadata: readsWith(act.Look), Method: "POST",
+		Path:    "/api/password-strength",
 		Summary: "How hard a password is to guess; it is kept nowhere"},
 		func(_ context.Context, in *struct {
 			Body struct {

@@ -58,7 +58,7 @@ func TestTargetsAreAdded(t *testing.T) {
 	for _, text := range []string{raw, log.String()} {
 		assert.NotContains(t, text, "oak-door-52")
 	}
-	acts, err := s.Record.List(context.Background(), nil, uuid.Nil, 50)
+	acts, err := s.Record.List(context.Background(), store.LineFilter{Limit: 50})
 	require.NoError(t, err)
 	found := false
 	for _, a := range acts {

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -27,11 +28,20 @@ func (s Acts) Together(ctx context.Context, fn func(context.Context) error) erro
 // of the transaction of ctx: the site first, as whoever files a sighting does, so that no two wait for each other. Its error is
 // act.ErrForbidden or an *act.MissingError.
 func (s Acts) Confirm(ctx context.Context, by act.Person, a act.About) error {
-	var roles []act.Role
-	if err := s.on(ctx).SelectContext(ctx, &roles, "SELECT role FROM people WHERE id = $1 FOR SHARE", by.ID); err != nil {
-		return err
+	if len(a.People) > 0 { // one after the other: two owners may demote each other
+		if _, err := s.on(ctx).ExecContext(ctx, "LOCK TABLE people IN SHARE ROW EXCLUSIVE MODE"); err != nil {
+			return err
+		}
 	}
-	if len(roles) == 0 || !roles[0].May(a.Right) {
+	now, err := s.People.hold(ctx, by.ID)
+	switch {
+	case errors.Is(err, ErrNotFound):
+		return act.ErrForbidden
+	case err != nil:
+		return err
+	case a.Site != uuid.Nil && !now.Given(a.Site):
+		return &act.MissingError{IDs: onlyID(a.Site)}
+	case !now.Role.May(a.Right):
 		return act.ErrForbidden
 	}
 	held := map[uuid.UUID]bool{}
@@ -51,6 +61,8 @@ func (s Acts) Confirm(ctx context.Context, by act.Person, a act.About) error {
 	}{
 		{onlyID(a.Site), "SELECT id FROM sites WHERE id = ANY($1) FOR NO KEY UPDATE", false},
 		{a.Devices, "SELECT id FROM devices WHERE id = ANY($1) AND site_id = $2 FOR KEY SHARE", true},
+		{a.People, "SELECT id FROM people WHERE id = ANY($1)", false},
+		{a.Links, "SELECT id FROM links WHERE id = ANY($1) AND used_at IS NULL FOR UPDATE", false},
 		{a.Targets, "SELECT id FROM targets WHERE id = ANY($1) AND (site_id = $2 OR shared) FOR KEY SHARE", true},
 		{a.Targets, "SELECT id FROM devices WHERE id = ANY($1) AND site_id = $2 FOR KEY SHARE", true},
 		{a.Plans, "SELECT id FROM plans WHERE id = ANY($1) AND site_id = $2 FOR KEY SHARE", true},
@@ -125,13 +137,13 @@ func (s Acts) Facts(ctx context.Context, a act.About) (act.Facts, error) {
 	had := map[uuid.UUID]bool{}
 	for _, load := range []func(context.Context, act.About, *act.Facts, map[uuid.UUID]bool) error{s.namesOfDevices, s.targetFacts,
 		s.signInFacts,
-		s.titles, s.planNames, s.intakeNames, s.busy} {
+		s.titles, s.planNames, s.intakeNames, s.busy, s.peopleFacts} {
 		if err := load(ctx, a, &f, had); err != nil {
 			return f, err
 		}
 	}
 	var wanted []uuid.UUID
-	for _, ids := range [][]uuid.UUID{a.Devices, a.Targets, a.Plans, a.Runs, a.SignIns, a.Books} {
+	for _, ids := range [][]uuid.UUID{a.Devices, a.Targets, a.Plans, a.Runs, a.SignIns, a.Books, a.People, a.Links} {
 		wanted = append(wanted, ids...)
 	}
 	return f, missing(wanted, had)
@@ -234,8 +246,10 @@ func (s Acts) signInFacts(ctx context.Context, a act.About, f *act.Facts, had ma
 		ID    uuid.UUID `db:"id"`
 		Label string    `db:"label"`
 		User  string    `db:"user_name"`
+		Site  uuid.UUID `db:"site"`
 	}
-	err := s.on(ctx).SelectContext(ctx, &rows, "SELECT id, label, user_name FROM sign_ins WHERE id = ANY($1)", a.SignIns)
+	err := s.on(ctx).SelectContext(ctx, &rows, "SELECT id, label, user_name, "+
+		"COALESCE(site_id, '00000000-0000-0000-0000-000000000000') AS site FROM sign_ins WHERE id = ANY($1)", a.SignIns)
 	for _, r := range rows {
 		f.SignIns[r.ID], had[r.ID] = act.SignIn(r), true
 	}
@@ -269,6 +283,32 @@ func (s Acts) titles(ctx context.Context, a act.About, f *act.Facts, had map[uui
 		}
 	}
 	return nil
+}
+
+// peopleFacts reads people and links as they are, and how many owners there are.
+func (s Acts) peopleFacts(ctx context.Context, a act.About, f *act.Facts, had map[uuid.UUID]bool) error {
+	if len(a.People)+len(a.Links) == 0 {
+		return nil
+	}
+	f.People, f.Links = map[uuid.UUID]act.Person{}, map[uuid.UUID]string{}
+	var rows []personRow
+	if err := s.on(ctx).SelectContext(ctx, &rows, personQuery+" WHERE p.id = ANY($1)", a.People); err != nil {
+		return err
+	}
+	for _, r := range rows {
+		f.People[r.ID], had[r.ID] = r.person(), true
+	}
+	var links []struct {
+		ID   uuid.UUID `db:"id"`
+		Name string    `db:"name"`
+	}
+	if err := s.on(ctx).SelectContext(ctx, &links, "SELECT id, name FROM links WHERE id = ANY($1) AND used_at IS NULL", a.Links); err != nil {
+		return err
+	}
+	for _, l := range links {
+		f.Links[l.ID], had[l.ID] = l.Name, true
+	}
+	return s.on(ctx).GetContext(ctx, &f.Owners, "SELECT count(*) FROM people WHERE role = 'owner'")
 }
 
 // planNames reads whose plans are.
@@ -401,7 +441,7 @@ func (s Acts) keepAct(ctx context.Context, by act.Person, a act.About, what any)
 	case act.CloseFeed:
 		return nil, s.Targets.CloseFeed(ctx, a.Site, x.Target)
 	}
-	return s.keepWide(ctx, what)
+	return s.keepWide(ctx, by, what)
 }
 
 // Merged is what came of a path book that was brought.
@@ -411,7 +451,7 @@ type Merged struct {
 }
 
 // keepWide is Keep for acts on the keyring, on sites and on books.
-func (s Acts) keepWide(ctx context.Context, what any) (any, error) {
+func (s Acts) keepWide(ctx context.Context, by act.Person, what any) (any, error) {
 	switch x := what.(type) {
 	case act.ChangeSignIn:
 		return nil, s.SignIns.SetTerms(ctx, x.ID, x.Label, x.Terms)
@@ -420,7 +460,7 @@ func (s Acts) keepWide(ctx context.Context, what any) (any, error) {
 	case act.DeleteSignIn:
 		return nil, s.SignIns.Delete(ctx, x.ID)
 	case act.CreateSite:
-		return nil, s.Sites.Make(ctx, x)
+		return nil, errors.Join(s.Sites.Make(ctx, x), s.People.giveSite(ctx, by, x.ID))
 	case act.ChangeSite:
 		return nil, s.Sites.Change(ctx, x)
 	case act.DeleteSite:
@@ -447,5 +487,26 @@ func (s Acts) keepWide(ctx context.Context, what any) (any, error) {
 		}
 		return nil, s.Books.Delete(ctx, x.ID)
 	}
-	return nil, fmt.Errorf("the store does not know how to keep a %T", what)
+	return nil, s.keepPerson(ctx, by, what)
+}
+
+// keepPerson is Keep for acts on people.
+func (s Acts) keepPerson(ctx context.Context, by act.Person, what any) error {
+	switch x := what.(type) {
+	case act.Invite:
+		return s.People.invite(ctx, by, x)
+	case act.ResetPerson:
+		return s.People.reset(ctx, by, x)
+	case act.WithdrawLink:
+		return s.People.withdraw(ctx, x.Link)
+	case act.ChangePerson:
+		return s.People.change(ctx, x.Person, x.Standing)
+	case act.RemovePerson:
+		return s.People.remove(ctx, x.Person)
+	case act.ChangePassword:
+		return s.People.setPassword(ctx, by.ID, x.Hash, x.Session)
+	case act.EndSession:
+		return s.People.endSession(ctx, by.ID, x.Session)
+	}
+	return fmt.Errorf("the store does not know how to keep a %T", what)
 }

@@ -32,13 +32,23 @@ type Line struct {
 	Devices uuidList `db:"devices" json:"devices"`
 }
 
-// List returns what was done before an act, newest first; the zero UUID begins with the newest. An empty site is all of them.
-func (s Record) List(ctx context.Context, site *uuid.UUID, before uuid.UUID, limit int) ([]Line, error) {
+// A LineFilter says which lines of the record are wanted.
+type LineFilter struct {
+	// Given are the sites of which lines may be told. Nil means all of them, and what belongs to no site.
+	Given []uuid.UUID
+	Site  *uuid.UUID // nil for any
+	// Before is the line to go on after; the zero UUID begins with the newest.
+	Before uuid.UUID
+	Limit  int
+}
+
+// List returns lines of the record, newest first.
+func (s Record) List(ctx context.Context, f LineFilter) ([]Line, error) {
 	out := []Line{}
 	err := s.on(ctx).SelectContext(ctx, &out, `SELECT id, at, person, act, action, subject, before, after, site, site_id, device, device_id,
 		target, target_id, to_json(devices) AS devices FROM audit
-		WHERE ($1::uuid IS NULL OR site_id = $1) AND ($2 = '00000000-0000-0000-0000-000000000000'::uuid OR id < $2) ORDER BY id DESC LIMIT $3`,
-		site, before, limit)
+		WHERE ($1::uuid IS NULL OR site_id = $1) AND ($2 = '00000000-0000-0000-0000-000000000000'::uuid OR id < $2)
+		AND ($4::uuid[] IS NULL OR site_id = ANY($4)) ORDER BY id DESC LIMIT $3`, f.Site, f.Before, f.Limit, f.Given)
 	for i := range out {
 		if out[i].Act != "" {
 			out[i].Action = out[i].Act.Words()

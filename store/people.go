@@ -3,7 +3,6 @@ package store
 import (
 	"context"
 	"crypto/sha256"
-	"database/sql"
 	"errors"
 	"time"
 
@@ -22,7 +21,7 @@ var ErrTaken = errors.New("there is an account already")
 // An Account is a person who may sign in, with the hash of the password.
 type Account struct {
 	act.Person
-	PasswordHash string `db:"password_hash"`
+	PasswordHash string
 }
 
 // Any reports whether the first account was made.
@@ -52,22 +51,33 @@ func (s People) CreateFirst(ctx context.Context, name, hash string) (act.Person,
 
 // ByName finds an account.
 func (s People) ByName(ctx context.Context, name string) (Account, error) {
-	var p Account
-	return p, notFoundIfNone(s.on(ctx).GetContext(ctx, &p, "SELECT id, name, role, password_hash FROM people WHERE name = $1", name))
+	var p personRow
+	err := notFoundIfNone(s.on(ctx).GetContext(ctx, &p, personQuery+" WHERE p.name = $1", name))
+	return Account{Person: p.person(), PasswordHash: p.PasswordHash}, err
+}
+
+// A NewSession is a session that begins in a browser.
+type NewSession struct {
+	Person       uuid.UUID
+	Token        string // that the browser shows for the session
+	Until        time.Time
+	Browser      string // the mark by which the browser is known when the session has ended
+	BrowserUntil time.Time
+	Calls        string // what the browser calls itself
 }
 
 // StartSession remembers the hashes of a session's token and of the mark of the browser that it begins in.
-func (s People) StartSession(ctx context.Context, person uuid.UUID, token, browser string, until, browserUntil time.Time) error {
+func (s People) StartSession(ctx context.Context, x NewSession) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, "INSERT INTO sessions (token_hash, person_id, expires_at) VALUES ($1, $2, $3)", hashOf(token),
-			person, until); err != nil {
+		if _, err := tx.ExecContext(ctx, "INSERT INTO sessions (token_hash, person_id, expires_at, browser) VALUES ($1, $2, $3, $4)",
+			hashOf(x.Token), x.Person, x.Until, noNUL(x.Calls)); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, "DELETE FROM browsers WHERE expires_at < now()"); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, "INSERT INTO browsers (token_hash, person_id, expires_at) VALUES ($1, $2, $3)", hashOf(browser),
-			person, browserUntil)
+		_, err := tx.ExecContext(ctx, "INSERT INTO browsers (token_hash, person_id, expires_at) VALUES ($1, $2, $3)", hashOf(x.Browser),
+			x.Person, x.BrowserUntil)
 		return err
 	})
 }
@@ -87,15 +97,36 @@ func (s People) KnownBrowser(ctx context.Context, mark, name string) (bool, erro
 		"b.token_hash = $1 AND b.expires_at > now() AND p.name = $2)", hashOf(mark), name)
 }
 
-// OfSession returns who a token belongs to, or ErrNotFound.
+// OfSession returns who a token belongs to, or ErrNotFound, and notes about once a minute that the session was seen.
 func (s People) OfSession(ctx context.Context, token string) (act.Person, error) {
-	var p act.Person
-	err := s.on(ctx).GetContext(ctx, &p, "SELECT p.id, p.name, p.role FROM sessions s JOIN people p ON p.id = s.person_id WHERE "+
-		"s.token_hash = $1 AND s.expires_at > now()", hashOf(token))
-	if errors.Is(err, sql.ErrNoRows) {
-		return p, ErrNotFound
-	}
-	return p, err
+	var p personRow
+	err := s.on(ctx).GetContext(ctx, &p, "WITH seen AS (UPDATE sessions SET last_seen_at = now() WHERE token_hash = $1 "+
+		"AND last_seen_at < now() - interval '1 minute') "+personQuery+
+		" JOIN sessions s ON s.person_id = p.id WHERE s.token_hash = $1 AND s.expires_at > now()", hashOf(token))
+	return p.person(), notFoundIfNone(err)
+}
+
+// hold returns a person as they are now, and keeps their role and sites as they are for the rest of the transaction of ctx.
+func (s People) hold(ctx context.Context, id uuid.UUID) (act.Person, error) {
+	var p personRow
+	err := s.on(ctx).GetContext(ctx, &p, personQuery+" WHERE p.id = $1 FOR SHARE OF p", id)
+	return p.person(), notFoundIfNone(err)
+}
+
+// personQuery reads people with the sites that they are given.
+const personQuery = `SELECT p.id, p.name, p.role, p.password_hash,
+	(SELECT COALESCE(to_json(array_agg(site_id ORDER BY site_id)), '[]') FROM person_sites g WHERE g.person_id = p.id) AS sites FROM people p`
+
+type personRow struct {
+	ID           uuid.UUID `db:"id"`
+	Name         string    `db:"name"`
+	Role         act.Role  `db:"role"`
+	PasswordHash string    `db:"password_hash"`
+	Sites        uuidList  `db:"sites"`
+}
+
+func (r personRow) person() act.Person {
+	return act.Person{ID: r.ID, Name: r.Name, Role: r.Role, Sites: r.Sites}
 }
 
 // EndSession forgets a token.

@@ -151,6 +151,34 @@ func (s Sites) List(ctx context.Context) ([]Site, error) {
 	return out, nil
 }
 
+// A Thing is a kind of thing that is of a site.
+type Thing string
+
+// The kinds of things.
+const (
+	ThingSite   Thing = "site"
+	ThingDevice Thing = "device"
+	ThingTarget Thing = "target"
+	ThingRun    Thing = "run"
+	ThingStill  Thing = "still"
+	ThingRecord Thing = "record" // of a device or a target
+)
+
+var siteOfThing = map[Thing]string{
+	ThingSite:   "SELECT id FROM sites WHERE id = $1",
+	ThingDevice: "SELECT site_id FROM devices WHERE id = $1",
+	ThingTarget: "SELECT site_id FROM targets WHERE id = $1",
+	ThingRun:    "SELECT site_id FROM runs WHERE id = $1",
+	ThingStill:  "SELECT d.site_id FROM stills s JOIN devices d ON d.id = s.device_id WHERE s.id = $1",
+	ThingRecord: `SELECT d.site_id FROM evidence e JOIN devices d ON d.id = e.device_id WHERE e.id = $1
+		UNION ALL SELECT t.site_id FROM target_seen e JOIN targets t ON t.id = e.target_id WHERE e.id = $1`,
+}
+
+// Of returns the site that a thing is of, or ErrNotFound.
+func (s Sites) Of(ctx context.Context, kind Thing, id uuid.UUID) (site uuid.UUID, err error) {
+	return site, notFoundIfNone(s.on(ctx).GetContext(ctx, &site, siteOfThing[kind], id))
+}
+
 // Missing returns those of the devices and targets that a site does not have: they are another site's, or are gone. A target that another
 // site shares is had.
 func (s Sites) Missing(ctx context.Context, site uuid.UUID, devices, targets []uuid.UUID) (out []uuid.UUID, err error) {

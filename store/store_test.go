@@ -147,13 +147,13 @@ func TestTheRecordOutlivesWhatItNames(t *testing.T) {
 	_, err = s.Devices.Forget(ctx, site.ID, []uuid.UUID{device})
 	require.NoError(t, err)
 	require.NoError(t, s.Sites.Delete(ctx, site.ID))
-	lines, err := s.Record.List(ctx, nil, uuid.Nil, 10)
+	lines, err := s.Record.List(ctx, store.LineFilter{Limit: 10})
 	require.NoError(t, err)
 	require.Len(t, lines, 3)
 	last := lines[2]
 	assert.Equal(t, []string{"keeper", "opened latches of", "Clock", "Tarn Ferry", "192.0.2.7", "a", "b"},
 		[]string{last.Person, last.Action, last.Subject, last.Site, last.Device, last.Before, last.After})
-	older, err := s.Record.List(ctx, &site.ID, lines[0].ID, 1)
+	older, err := s.Record.List(ctx, store.LineFilter{Site: &site.ID, Before: lines[0].ID, Limit: 1})
 	require.NoError(t, err)
 	require.Len(t, older, 1)
 	assert.Equal(t, lines[1].ID, older[0].ID)

@@ -4,7 +4,7 @@ import { lazy, StrictMode, Suspense } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter, Navigate, Route, Routes, useLocation } from "react-router";
 import { Toaster } from "sonner";
-import { client, useSession } from "./api/queries";
+import { client, useMay, useSession } from "./api/queries";
 import { Boundary } from "./parts/Boundary";
 import { Trouble } from "./parts/Trouble";
 import { useTheme } from "./parts/theme";
@@ -24,11 +24,22 @@ const Watch = lazy(() => import("./views/watch/Watch").then((m) => ({ default: m
 const Multicast = lazy(() => import("./views/multicast/Multicast").then((m) => ({ default: m.Multicast })));
 const Exchange = lazy(() => import("./views/exchange/Exchange").then((m) => ({ default: m.Exchange })));
 const TargetPage = lazy(() => import("./views/patch/TargetPage").then((m) => ({ default: m.TargetPage })));
+const People = lazy(() => import("./views/people/People").then((m) => ({ default: m.People })));
+const Account = lazy(() => import("./views/people/Account").then((m) => ({ default: m.Account })));
+const Join = lazy(() => import("./views/people/Join").then((m) => ({ default: m.Join })));
+const Cameras = lazy(() => import("./views/customer/Cameras").then((m) => ({ default: m.Cameras })));
 const Record = lazy(() => import("./views/record/Record").then((m) => ({ default: m.Record })));
 
 function Pages() {
   const session = useSession();
+  const may = useMay();
   const { pathname } = useLocation();
+  if (pathname === "/join")
+    return (
+      <Suspense>
+        <Join />
+      </Suspense>
+    );
   if (session.isPending) return null;
   if (session.error)
     return (
@@ -48,19 +59,25 @@ function Pages() {
       >
         <Routes>
           <Route path="/" element={<Sites />} />
-          <Route path="/record" element={<Record />} />
-          <Route path="/sites/:site" element={<SiteFrame />}>
-            <Route index element={<LineUp />} />
-            <Route path="find" element={<Find />} />
-            <Route path="watch" element={<Watch />} />
-            <Route path="multicast" element={<Multicast />} />
-            <Route path="exchange/:of/:record" element={<Exchange />} />
-            <Route path="streams" element={<Streams />} />
-            <Route path="patch" element={<Patch />} />
-            <Route path="targets/:target" element={<TargetPage />} />
-            <Route path="keyring" element={<Keyring />} />
-            <Route path="paths" element={<PathBook />} />
-          </Route>
+          <Route path="/account" element={<Account />} />
+          {may("see") && <Route path="/record" element={<Record />} />}
+          {may("administer") && <Route path="/people" element={<People />} />}
+          {may("see") ? (
+            <Route path="/sites/:site" element={<SiteFrame />}>
+              <Route index element={<LineUp />} />
+              <Route path="find" element={<Find />} />
+              <Route path="watch" element={<Watch />} />
+              <Route path="multicast" element={<Multicast />} />
+              <Route path="exchange/:of/:record" element={<Exchange />} />
+              <Route path="streams" element={<Streams />} />
+              <Route path="patch" element={<Patch />} />
+              <Route path="targets/:target" element={<TargetPage />} />
+              <Route path="keyring" element={<Keyring />} />
+              <Route path="paths" element={<PathBook />} />
+            </Route>
+          ) : (
+            <Route path="/sites/:site/*" element={<Cameras />} />
+          )}
           <Route path="*" element={<Navigate to="/" replace />} />
         </Routes>
       </Suspense>

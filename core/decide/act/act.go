@@ -34,7 +34,7 @@ type About struct {
 	Site  uuid.UUID // the nil UUID for that of the first device or run, and for acts on no site
 	// What the act is on. All of it has to belong to the site, or nothing is done. A sign-in, a book and a person belong to no site.
 	Devices, Targets, Plans, Runs []uuid.UUID
-	SignIns, Books                []uuid.UUID
+	SignIns, Books, People, Links []uuid.UUID
 	// AnySite are devices that may be of any site, as those that a sign-in of the keyring is for.
 	AnySite []uuid.UUID
 	// WithStates asks for the states of the devices, which costs more than to know that they are there.
@@ -64,6 +64,9 @@ type Facts struct {
 	Plans       map[uuid.UUID]PlanName
 	Runs        map[uuid.UUID]string // their titles
 	Books       map[uuid.UUID]string // their names
+	Links       map[uuid.UUID]string // whom one-time links are for, by name
+	People      map[uuid.UUID]Person
+	Owners      int // how many there are; asked for with People
 	// Busy says by device which run a tune command waits in or is carried out in.
 	Busy map[uuid.UUID]Busy
 }
@@ -87,13 +90,6 @@ type Busy struct {
 	Run   string // its title
 	By    string // who began it
 	Since time.Time
-}
-
-// A Person is who acts.
-type Person struct {
-	ID   uuid.UUID
-	Name string
-	Role Role
 }
 
 // A Site is the site that an act is on.
@@ -121,6 +117,7 @@ type SignIn struct {
 	ID    uuid.UUID
 	Label string
 	User  string
+	Site  uuid.UUID // the one site that it is for; zero for any
 }
 
 // An Outcome is what follows from an act.

@@ -287,6 +287,42 @@ export const useEnter = (first: boolean, done: () => void) =>
     done,
   );
 
+type Standing = Body<"/api/people/{person}", "put">;
+
+/** Makes a one-time link, and returns its token: it is told once. */
+export const useInvite = () =>
+  useAction((body: Standing & { name: string }) => must(api.POST("/api/people/links", { body })), [keys.people()], "quiet");
+
+export const useChangePerson = (person: string) =>
+  useAction(
+    (body: Standing) => must(api.PUT("/api/people/{person}", { params: { path: { person } }, body })),
+    [keys.people(), keys.session()],
+    "quiet",
+  );
+
+export const useRemovePerson = () =>
+  useAction((person: string) => must(api.DELETE("/api/people/{person}", { params: { path: { person } } })), [keys.people()]);
+
+export const useResetPerson = () =>
+  useAction((person: string) => must(api.POST("/api/people/{person}/reset", { params: { path: { person } } })), [keys.people()]);
+
+export const useWithdrawLink = () =>
+  useAction((link: string) => must(api.DELETE("/api/people/links/{link}", { params: { path: { link } } })), [keys.people()]);
+
+export const useTakeLink = (done: () => void) =>
+  useAction((body: Body<"/api/link/take", "post">) => must(api.POST("/api/link/take", { body })), [[]], "quiet", done);
+
+export const useChangePassword = (done: () => void) =>
+  useAction(
+    (body: Body<"/api/session/password", "put">) => must(api.PUT("/api/session/password", { body })),
+    [keys.sessions()],
+    "quiet",
+    done,
+  );
+
+export const useEndSession = () =>
+  useAction((session: string) => must(api.DELETE("/api/session/all/{session}", { params: { path: { session } } })), [keys.sessions()]);
+
 /** Makes a site, or changes the one of an ID; its ID comes back. */
 export const useSaveSite = (site?: string) =>
   useAction(

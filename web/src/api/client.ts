@@ -10,6 +10,10 @@ export type SignIn = components["schemas"]["KeyView"];
 export type Step = components["schemas"]["NextStep"];
 export type Interface = components["schemas"]["InterfaceView"];
 
+export type Member = components["schemas"]["Member"];
+export type Role = Member["role"];
+export type Link = components["schemas"]["Link"];
+export type Camera = components["schemas"]["CameraView"];
 export type Left = components["schemas"]["Left"];
 export type Target = components["schemas"]["TargetView"];
 export type Fitting = components["schemas"]["FittingView"];

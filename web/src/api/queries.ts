@@ -9,6 +9,21 @@ export const client = new QueryClient({
 });
 
 export const useSession = () => useQuery({ queryKey: keys.session(), queryFn: () => must(api.GET("/api/session")) });
+/** Whether whoever is signed in has a right. Where that is not known it is offered: the server decides at each act. */
+export function useMay() {
+  const { data } = useSession();
+  return (right: Right) => data?.rights.includes(right) ?? true;
+}
+export type Right = "look" | "see" | "inspect" | "work" | "reveal" | "arrange" | "administer";
+
+export const usePeople = () => useQuery({ queryKey: keys.people(), queryFn: () => must(api.GET("/api/people")) });
+export const useOwnSessions = () => useQuery({ queryKey: keys.sessions(), queryFn: () => must(api.GET("/api/session/all")) });
+export const useCameras = (site: string) =>
+  useQuery({
+    queryKey: keys.cameras(site),
+    queryFn: () => must(api.GET("/api/sites/{site}/cameras", { params: { path: { site } } })),
+    refetchInterval: 10_000,
+  });
 export const useSites = () => useQuery({ queryKey: keys.sites(), queryFn: () => must(api.GET("/api/sites")) });
 export const useSite = (site: string) =>
   useQuery({ queryKey: keys.site(site), queryFn: () => must(api.GET("/api/sites/{site}", { params: { path: { site } } })) });

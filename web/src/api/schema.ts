@@ -263,6 +263,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a one-time link is for */
+        post: operations["look-at-link"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/link/take": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make the account or set the password that a one-time link is for, and sign in */
+        post: operations["take-link"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/password-strength": {
         parameters: {
             query?: never;
@@ -327,6 +361,92 @@ export interface paths {
         post?: never;
         /** Remove a path book of one's own */
         delete: operations["delete-path-book"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who may sign in, as what, and on which sites */
+        get: operations["list-people"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/people/links": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a one-time link by which somebody makes an account */
+        post: operations["invite-person"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/people/links/{link}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End a one-time link that nobody has used */
+        delete: operations["withdraw-link"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/people/{person}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Give a person another role or other sites */
+        put: operations["change-person"];
+        post?: never;
+        /** End an account and its sessions */
+        delete: operations["remove-person"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/people/{person}/reset": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a one-time link by which a person sets a new password */
+        post: operations["reset-person"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -415,6 +535,57 @@ export interface paths {
         post: operations["sign-in"];
         /** Sign out */
         delete: operations["sign-out"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/session/all": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The browsers in which one is signed in */
+        get: operations["list-sessions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/session/all/{session}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Sign out in another browser */
+        delete: operations["end-session"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/session/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change one's own password; all other sessions end */
+        put: operations["change-password"];
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -515,7 +686,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All sites */
+        /** The sites that exist for who asks */
         get: operations["list-sites"];
         put?: never;
         /** Make a site */
@@ -658,6 +829,23 @@ export interface paths {
         };
         /** What the encoders of each model get through, as was learned when they were set */
         get: operations["list-budgets"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/cameras": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A site's cameras in plain words, with their pictures */
+        get: operations["list-cameras"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1533,6 +1721,19 @@ export interface components {
             pixels_per_sec: number;
             why: string;
         };
+        CameraView: {
+            id: string;
+            name: string;
+            /** @description the streams that can be looked at live */
+            roles: string[];
+            /**
+             * @description how it stands, in plain words
+             * @enum {string}
+             */
+            state: "works" | "shows" | "setting_up" | "no_picture";
+            /** @description its latest proven picture */
+            still?: string;
+        };
         CastBody: {
             /** @enum {string} */
             action: "measure" | "start" | "stop" | "undo";
@@ -2214,6 +2415,13 @@ export interface components {
             /** @description offered as a site's ranges */
             ranges: string[];
         };
+        InviteBody: {
+            name: string;
+            /** @enum {string} */
+            role: "owner" | "engineer" | "technician" | "viewer" | "customer";
+            /** @description that the role counts on; of an owner they mean nothing */
+            sites: string[];
+        };
         "Judge-passwordRequest": {
             secret: string;
             user?: string;
@@ -2317,6 +2525,34 @@ export interface components {
             subject: string;
             target?: string;
             target_id?: string;
+        };
+        Link: {
+            /** Format: date-time */
+            expires_at: string;
+            id: string;
+            /** Format: date-time */
+            made_at: string;
+            made_by: string;
+            name: string;
+            /** @description whose password it sets; missing in an invitation */
+            person?: string;
+            /** @enum {string} */
+            role: "owner" | "engineer" | "technician" | "viewer" | "customer";
+            sites: string[];
+        };
+        LinkMade: {
+            /** Format: date-time */
+            expires_at: string;
+            /** @description told once; /join#TOKEN is the page for it */
+            token: string;
+        };
+        LinkView: {
+            /** @description to sign in with */
+            name: string;
+            /** @description it sets a new password for an account that is there */
+            reset: boolean;
+            /** @enum {string} */
+            role: "owner" | "engineer" | "technician" | "viewer" | "customer";
         };
         ListView: {
             result: components["schemas"]["Result"];
@@ -2457,6 +2693,23 @@ export interface components {
             /** Format: int64 */
             width: number;
         };
+        Member: {
+            /** Format: date-time */
+            created_at: string;
+            id: string;
+            /** Format: date-time */
+            last_seen_at?: string;
+            name: string;
+            /** @enum {string} */
+            role: "owner" | "engineer" | "technician" | "viewer" | "customer";
+            /**
+             * Format: int64
+             * @description browsers in which the person is signed in
+             */
+            sessions: number;
+            /** @description that the person is given; an owner has all */
+            sites: string[];
+        };
         MergedView: {
             /** Format: int64 */
             added: number;
@@ -2541,6 +2794,11 @@ export interface components {
             pool: string;
             /** @description in the POSIX form */
             time_zone?: string;
+        };
+        NewPasswordBody: {
+            /** @description at least 10 characters */
+            new: string;
+            old: string;
         };
         NextStep: {
             /**
@@ -2642,6 +2900,13 @@ export interface components {
             /** @description without the password */
             url?: string;
             user?: string;
+        };
+        PeopleView: {
+            /** @description one-time links that nobody has used yet */
+            links: components["schemas"]["Link"][];
+            people: components["schemas"]["Member"][];
+            /** @description what each role may do */
+            roles: components["schemas"]["RoleView"][];
         };
         PictureView: {
             /** Format: double */
@@ -3058,6 +3323,10 @@ export interface components {
         "Reveal-urlResponse": {
             url: string;
         };
+        RoleView: {
+            rights: string[];
+            role: string;
+        };
         Row: {
             address: string;
             /** Format: int64 */
@@ -3138,11 +3407,28 @@ export interface components {
             role: string;
             url: string;
         };
+        Session: {
+            /** Format: date-time */
+            begun_at: string;
+            /** @description what the browser calls itself */
+            browser: string;
+            /** Format: date-time */
+            ends_at: string;
+            id: string;
+            /** Format: date-time */
+            last_seen_at: string;
+            /** @description the one that asks */
+            own?: boolean;
+        };
         SessionState: {
             /** @description who is signed in; empty for nobody */
             name: string;
             /** @description there is no account yet */
             needs_setup: boolean;
+            /** @description what the person may do */
+            rights: string[];
+            /** @enum {string} */
+            role?: "owner" | "engineer" | "technician" | "viewer" | "customer";
         };
         "Set-rolesRequest": {
             /** @description role (main, sub or third) by the device's own name of the stream */
@@ -3328,6 +3614,12 @@ export interface components {
             /** Format: double */
             p95: number;
         };
+        StandingBody: {
+            /** @enum {string} */
+            role: "owner" | "engineer" | "technician" | "viewer" | "customer";
+            /** @description that the role counts on; of an owner they mean nothing */
+            sites: string[];
+        };
         "Start-sweepRequest": {
             /** @description the number of addresses was shown and confirmed */
             confirm_large?: boolean;
@@ -3436,6 +3728,11 @@ export interface components {
             /** @description of the certificate that the person has seen */
             sha256: string;
         };
+        TakeLinkBody: {
+            /** @description at least 10 characters */
+            password: string;
+            token: string;
+        };
         TakePasteBody: {
             /** Format: int64 */
             channels: number;
@@ -3537,6 +3834,9 @@ export interface components {
             wanted: string[];
             /** @description what was not sent to it because nobody has agreed */
             wants?: components["schemas"]["Wanted"];
+        };
+        TokenBody: {
+            token: string;
         };
         TriedPath: {
             path: string;
@@ -4273,6 +4573,77 @@ export interface operations {
             };
         };
     };
+    "look-at-link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: {
+                unlatch_browser?: string;
+            };
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TokenBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LinkView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "take-link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: {
+                unlatch_browser?: string;
+            };
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TakeLinkBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Set-Cookie"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionState"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "judge-password": {
         parameters: {
             query?: never;
@@ -4418,6 +4789,190 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PeopleView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "invite-person": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["InviteBody"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LinkMade"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "withdraw-link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                link: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "change-person": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                person: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StandingBody"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-person": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                person: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "reset-person": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                person: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LinkMade"];
+                };
             };
             /** @description Error */
             default: {
@@ -4666,6 +5221,100 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["SessionState"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: {
+                unlatch_session?: string;
+            };
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "end-session": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                session: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "change-password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: {
+                unlatch_browser?: string;
+                unlatch_session?: string;
+            };
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPasswordBody"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {
@@ -5375,6 +6024,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["BudgetView"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-cameras": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CameraView"][];
                 };
             };
             /** @description Error */

@@ -1,6 +1,8 @@
 import { useQueryClient } from "@tanstack/react-query";
-import { LogOut, Moon, Sun } from "lucide-react";
+import { LogOut, Moon, Sun, UserRound } from "lucide-react";
+import { Link } from "react-router";
 import { api } from "@/api/client";
+import { useSession } from "@/api/queries";
 import { Button } from "./Button";
 import { setTheme, useTheme } from "./theme";
 
@@ -18,6 +20,21 @@ export function ThemeButton() {
     >
       {theme === "day" ? <Moon size={16} /> : <Sun size={16} />}
     </Button>
+  );
+}
+
+/** Leads to one's own account, and says who is signed in. */
+export function AccountLink() {
+  const name = useSession().data?.name;
+  return (
+    <Link
+      to="/account"
+      aria-label={`Your account: ${name}`}
+      title={`Signed in as ${name}`}
+      className="grid size-8 place-items-center rounded-sm text-soft hover:bg-well hover:text-ink"
+    >
+      <UserRound size={16} />
+    </Link>
   );
 }
 

@@ -2,6 +2,7 @@ import { RotateCw } from "lucide-react";
 import { useState } from "react";
 import type { Device } from "@/api/client";
 import { say, useOpenLatches, useFix, useNearest, useTakeCertificate, useTune } from "@/api/actions";
+import { useMay } from "@/api/queries";
 import { useAttest, usePlace } from "@/api/targets";
 import { AgreeForTarget } from "@/forms/AgreeForTarget";
 import { Button } from "@/parts/Button";
@@ -30,6 +31,7 @@ export function NextStep({
   onOpen: OnOpen;
 }) {
   const { addSignIn, changeSite, devices, site } = useFrame();
+  const may = useMay();
   const again = useOpenLatches(site.id);
   const mend = useFix(site.id);
   const take = useTakeCertificate();
@@ -93,7 +95,7 @@ export function NextStep({
           <Countdown until={d.next.until} /> <span className="text-small text-soft">until it is tried again, by itself</span>
         </p>
       )}
-      <div className="mt-2.5 flex flex-wrap gap-2">
+      <div className={`mt-2.5 flex flex-wrap gap-2 ${may("work") ? "" : "hidden"}`}>
         {d.next.action === "place" && <PlaceMenu site={site.id} cameras={[d]} brief next />}
         {d.next.action === "agree_target" && d.next.target && <AgreeForTarget site={site.id} target={d.next.target} devices={devices} />}
         {!done && d.next.action !== "place" && d.next.action !== "agree_target" && (

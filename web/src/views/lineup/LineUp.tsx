@@ -3,7 +3,7 @@ import { useEffect, useMemo, useRef, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import type { Device, Site } from "@/api/client";
 import { useOpenLatches } from "@/api/actions";
-import { useRuns, useTargets } from "@/api/queries";
+import { useMay, useRuns, useTargets } from "@/api/queries";
 import { usePlace } from "@/api/targets";
 import { AgreeSheet } from "./AgreeSheet";
 import { AddressSheet } from "./AddressSheet";
@@ -234,6 +234,7 @@ function Columns({ narrow, all, toggleAll }: { narrow: boolean; all: boolean | "
 function Empty({ sweep, paste }: { sweep: () => void; paste: () => void }) {
   const { site } = useFrame();
   const runs = useRuns(site.id);
+  const may = useMay();
   const sweeping = runs.data?.some((r) => r.kind === "sweep" && r.state === "running");
   return (
     <div className="grid h-full place-items-center p-6 text-center">
@@ -242,13 +243,15 @@ function Empty({ sweep, paste }: { sweep: () => void; paste: () => void }) {
         <p className="mb-5 text-soft">
           {sweeping ? (
             "Cameras appear here as they answer."
+          ) : !may("work") ? (
+            "Whoever works on this site sweeps it."
           ) : (
             <>
               Sweep <span className="mono">{site.ranges.join(", ")}</span> to hear what is on the wire.
             </>
           )}
         </p>
-        {!sweeping && (
+        {!sweeping && may("work") && (
           <Button look="next" className="h-10 px-5" onClick={sweep}>
             Sweep the site
           </Button>

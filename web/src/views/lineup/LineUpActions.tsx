@@ -1,6 +1,7 @@
 import { KeyRound } from "lucide-react";
 import type { Device } from "@/api/client";
 import { backToBefore, say, useForget, useSetAddress } from "@/api/actions";
+import { useMay } from "@/api/queries";
 import { AgreeForTarget } from "@/forms/AgreeForTarget";
 import { Button } from "@/parts/Button";
 import { WhichMenu } from "@/parts/WhichMenu";
@@ -40,6 +41,7 @@ export function ActionBar({
   children: React.ReactNode;
 }) {
   // While a camera is in hand, the brass button is its own next step.
+  const may = useMay();
   const look = quiet ? "plain" : "next";
   const { addSignIn, site } = useFrame();
   const ready = all.filter(canGoOn);
@@ -55,6 +57,14 @@ export function ActionBar({
   const wired = picked.filter((d) => !d.via); // what hangs on a recorder's switch has its address from there
   const pickedCameras = picked.filter((d) => d.kind === "camera");
   const watched = picked.filter(watchable);
+  if (!may("work"))
+    return (
+      <div className="flex min-h-12 shrink-0 flex-wrap items-center gap-2 border-b px-4 py-2">
+        <span className="text-soft">You may look at this site, and change nothing on it.</span>
+        {watched.length > 0 && <Button onClick={() => onWatch(watched)}>{watched.length === 1 ? "Watch it" : "Watch them"}</Button>}
+        {children}
+      </div>
+    );
   return (
     <div className="flex min-h-12 shrink-0 flex-wrap items-center gap-2 border-b px-4 py-2">
       {picked.length > 0 ? (

@@ -1,10 +1,8 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
-import { Link } from "react-router";
 import { api, must } from "@/api/client";
 import { Button } from "@/parts/Button";
-import { Mark } from "@/parts/Mark";
+import { PageHead } from "@/parts/PageHead";
 import { Trouble } from "@/parts/Trouble";
-import { SignOutButton, ThemeButton } from "@/parts/PageButtons";
 import { keys } from "@/api/keys";
 
 /** Who did what, and where: secrets shown, ranges and devices changed, work begun. */
@@ -19,15 +17,7 @@ export function Record() {
   const day = (at: string) => new Date(at).toLocaleDateString([], { weekday: "long", day: "numeric", month: "long", year: "numeric" });
   return (
     <div className="flex min-h-full flex-col">
-      <header className="flex h-12 items-center gap-2 border-b bg-sheet px-4">
-        <Link to="/" aria-label="All sites" title="All sites" className="rounded-sm p-1 hover:bg-well">
-          <Mark />
-        </Link>
-        <span className="font-semibold">Who did what</span>
-        <span className="grow" />
-        <ThemeButton />
-        <SignOutButton />
-      </header>
+      <PageHead title="Who did what" />
       <main className="mx-auto w-full max-w-5xl p-4 sm:p-8">
         <h1 className="mb-1 text-xl font-semibold">Who did what</h1>
         <p className="mb-4 text-soft">

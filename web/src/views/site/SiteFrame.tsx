@@ -4,7 +4,7 @@ import { useState } from "react";
 import { Link, NavLink, Outlet, useNavigate, useParams } from "react-router";
 import { Problem, type Device, type Site } from "@/api/client";
 import { say, useOpenLatches, useSweep } from "@/api/actions";
-import { useDevices, useHealth, useSite, useSiteEvents, useSites } from "@/api/queries";
+import { useDevices, useHealth, useMay, useSite, useSiteEvents, useSites } from "@/api/queries";
 import { Button } from "@/parts/Button";
 import type { Frame } from "@/parts/useFrame";
 import { JobStrip } from "./JobStrip";
@@ -28,6 +28,7 @@ export function SiteFrame() {
   const open = useOpenLatches(id);
   const go = useNavigate();
   const theme = useTheme();
+  const may = useMay();
   const [palette, setPalette] = useState(false);
   const [signIn, setSignIn] = useState<{ why?: string; then?: () => void; device?: Device } | null>(null);
   const [changing, setChanging] = useState(false);
@@ -73,8 +74,8 @@ export function SiteFrame() {
     paste: () => setPasting(true),
   };
   const actions: Action[] = [
-    { name: "Sweep the site", keys: "S", run: () => startSweep() },
-    ...(ready.length > 0
+    ...(may("work") ? [{ name: "Sweep the site", keys: "S", run: () => startSweep() }] : []),
+    ...(ready.length > 0 && may("work")
       ? [
           {
             name: `Open latches of all ${ready.length} devices that can go on`,
@@ -82,8 +83,8 @@ export function SiteFrame() {
           },
         ]
       : []),
-    { name: "Add a sign-in", run: () => setSignIn({}) },
-    { name: "Paste a stream URL", keys: "V", run: () => setPasting(true) },
+    ...(may("arrange") ? [{ name: "Add a sign-in", run: () => setSignIn({}) }] : []),
+    ...(may("work") ? [{ name: "Paste a stream URL", keys: "V", run: () => setPasting(true) }] : []),
     { name: "Line-up", keys: "1", run: () => go(views[0]!) },
     { name: "Find", keys: "2", run: () => go(views[1]!) },
     { name: "Streams", keys: "3", run: () => go(views[2]!) },
@@ -93,7 +94,8 @@ export function SiteFrame() {
     { name: "Watch: moving pictures", keys: "W", run: () => go(views[6]!) },
     { name: "Multicast: what the groups carry", run: () => go(views[7]!) },
     { name: "Who did what", run: () => go("/record") },
-    { name: "Change the site’s name or ranges", run: () => setChanging(true) },
+    ...(may("arrange") ? [{ name: "Change the site’s name or ranges", run: () => setChanging(true) }] : []),
+    { name: "Your account", run: () => go("/account") },
     { name: `Change to the ${theme === "day" ? "night" : "day"} theme`, run: () => setTheme(theme === "day" ? "night" : "day") },
     { name: "All sites", run: () => go("/") },
     // A large site has a thousand of these: they are made when somebody looks for them.
@@ -154,6 +156,7 @@ export function SiteFrame() {
 
 /** The site's views along the top. */
 function ViewLinks({ views }: { views: string[] }) {
+  const may = useMay();
   return (
     <nav className="flex items-stretch max-sm:order-last max-sm:-ml-2 max-sm:h-10 max-sm:w-full sm:ml-6 sm:h-full" aria-label="Views">
       {[
@@ -161,7 +164,7 @@ function ViewLinks({ views }: { views: string[] }) {
         ["Find", views[1]],
         ["Streams", views[2]],
         ["Patch", views[3]],
-        ["Keyring", views[4]],
+        ...(may("inspect") ? [["Keyring", views[4]]] : []),
         ["Paths", views[5]],
       ].map(([name, to]) => (
         <NavLink
@@ -210,6 +213,7 @@ function Warnings({ site, error }: { site: Site; error: Error | null }) {
 
 function SiteMenu({ site, onChange }: { site: Site; onChange: () => void }) {
   const sites = useSites();
+  const may = useMay();
   const go = useNavigate();
   const item = "flex h-8 cursor-pointer items-center rounded-sm px-3 outline-none data-highlighted:bg-well";
   return (
@@ -227,9 +231,11 @@ function SiteMenu({ site, onChange }: { site: Site; onChange: () => void }) {
               </DropdownMenu.Item>
             ))}
           {(sites.data ?? []).length > 1 && <DropdownMenu.Separator className="my-1 border-t" />}
-          <DropdownMenu.Item className={item} onSelect={onChange}>
-            Change name or ranges
-          </DropdownMenu.Item>
+          {may("arrange") && (
+            <DropdownMenu.Item className={item} onSelect={onChange}>
+              Change name or ranges
+            </DropdownMenu.Item>
+          )}
           <DropdownMenu.Item className={item} onSelect={() => go("/")}>
             All sites
           </DropdownMenu.Item>

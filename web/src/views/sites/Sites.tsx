@@ -2,11 +2,11 @@ import { Plus } from "lucide-react";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
 import type { Site } from "@/api/client";
-import { useSites, useSitesEvents } from "@/api/queries";
+import { useMay, useSites, useSitesEvents } from "@/api/queries";
 import { Button } from "@/parts/Button";
 import { Notch } from "@/parts/LatchChain";
 import { latchNames } from "@/parts/latches";
-import { SignOutButton, ThemeButton } from "@/parts/PageButtons";
+import { AccountLink, SignOutButton, ThemeButton } from "@/parts/PageButtons";
 import { Mark } from "@/parts/Mark";
 import { stillUrl } from "@/parts/measures";
 import { type Action, Palette } from "@/parts/Palette";
@@ -22,9 +22,12 @@ export function Sites() {
   const [palette, setPalette] = useState(false);
   const go = useNavigate();
   const list = sites.data ?? [];
+  const may = useMay();
   const actions: Action[] = [
-    { name: "New site", run: () => setMaking(true) },
-    { name: "Who did what", run: () => go("/record") },
+    ...(may("arrange") ? [{ name: "New site", run: () => setMaking(true) }] : []),
+    ...(may("administer") ? [{ name: "People", run: () => go("/people") }] : []),
+    ...(may("see") ? [{ name: "Who did what", run: () => go("/record") }] : []),
+    { name: "Your account", run: () => go("/account") },
     ...list.map((s) => ({ name: `Go to ${s.name}`, run: () => go(`/sites/${s.id}`) })),
   ];
   return (
@@ -33,23 +36,34 @@ export function Sites() {
         <Mark />
         <span className="font-semibold">Unlatch</span>
         <span className="grow" />
-        <Link to="/record" className="px-2 text-soft hover:text-ink">
-          Who did what
-        </Link>
+        {may("administer") && (
+          <Link to="/people" className="px-2 text-soft hover:text-ink">
+            People
+          </Link>
+        )}
+        {may("see") && (
+          <Link to="/record" className="px-2 text-soft hover:text-ink">
+            Who did what
+          </Link>
+        )}
+        <AccountLink />
         <ThemeButton />
         <SignOutButton />
       </header>
       <main className="mx-auto w-full max-w-5xl p-4 sm:p-8">
         <div className="mb-4 flex items-center justify-between">
           <h1 className="text-xl font-semibold">Sites</h1>
-          {list.length > 0 && (
+          {list.length > 0 && may("arrange") && (
             <Button onClick={() => setMaking(true)}>
               <Plus size={16} /> New site
             </Button>
           )}
         </div>
         <Trouble error={sites.error} />
-        {sites.data && list.length === 0 && (
+        {sites.data && list.length === 0 && !may("arrange") && (
+          <p className="border-y py-12 text-center text-soft">No site is given to you yet. An owner can do that.</p>
+        )}
+        {sites.data && list.length === 0 && may("arrange") && (
           <div className="border-y py-12 text-center">
             <p className="mb-1 text-lg">No site yet</p>
             <p className="mb-5 text-soft">A site is one network to work on. Name it and say which addresses belong to it.</p>
@@ -71,6 +85,19 @@ export function Sites() {
 }
 
 function Row({ site }: { site: Site }) {
+  const may = useMay();
+  if (!may("see"))
+    return (
+      <li className="border-b">
+        <Link to={`/sites/${site.id}`} className="block px-2 py-4 text-lead font-semibold hover:bg-well">
+          {site.name}
+        </Link>
+      </li>
+    );
+  return <Detailed site={site} />;
+}
+
+function Detailed({ site }: { site: Site }) {
   const waits = Object.keys(latchNames).filter((n) => site.funnel[n]);
   return (
     <li className="border-b">

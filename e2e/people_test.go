@@ -1,0 +1,99 @@
+package e2e
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	"unlatch/sim/simtest"
+)
+
+// other is the same server in the browser of somebody else.
+func (b *bench) other(address string) *bench {
+	b.t.Helper()
+	page := b.page.Browser().MustIncognito().MustPage()
+	settled(b.t, page.MustNavigate(address))
+	return &bench{t: b.t, server: b.server, page: page}
+}
+
+// invite makes a link for somebody and returns its address.
+func (b *bench) invite(name, role, site string) string {
+	b.t.Helper()
+	settled(b.t, b.page.MustNavigate(b.server.URL+"people"))
+	b.press("^Invite somebody$")
+	b.typeIn("name", name)
+	b.page.MustElementR(`[role=dialog] [role=radio]`, role).MustClick()
+	box := b.page.MustElement(`[role=dialog] [role=checkbox][aria-label="` + site + `"]`)
+	if *box.MustAttribute("aria-checked") == "false" {
+		box.MustClick()
+	}
+	b.press("^Make the link$")
+	return b.page.MustElement("[data-link]").MustText()
+}
+
+// join takes a link in a browser of its own.
+func (b *bench) join(address string) *bench {
+	b.t.Helper()
+	who := b.other(address)
+	who.typeIn("password", "a brass lamp of mine")
+	who.typeIn("again", "a brass lamp of mine")
+	who.press("^Make the account$")
+	who.page.MustElementR("h1", "^Sites$")
+	return who
+}
+
+// Three people of different roles are on one site at once: one works, one looks, one sees pictures in plain words.
+func TestThreeRolesOnOneSite(t *testing.T) {
+	t.Parallel()
+	simtest.Start(t, `
+name: roles
+users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
+devices:
+  - {name: Weir, maker: lumenhythe, model: L2, address: 127.43.42.11, scene: water-tower, streams: [{width: 320, height: 180,
+       fps: 5, kbps: 100, gop: 5, profile: baseline}]}
+`)
+	b := start(t)
+	b.firstAccount()
+	b.makeSite("Weir", "127.43.42.0/28")
+	b.firstSignIn()
+	settled(t, b.page.MustNavigate(b.server.URL))
+	b.clean("sites of an owner")
+	technician := b.invite("Tess", "Technician", "Weir")
+	b.clean("a link that was made")
+	viewer, customer := b.invite("Viv", "Viewer", "Weir"), b.invite("Cora", "Customer", "Weir")
+	settled(t, b.page.MustNavigate(b.server.URL+"people"))
+	b.clean("people")
+
+	tess := b.join(technician)
+	tess.page.MustElementR("a", "Weir").MustClick()
+	tess.press("^Line-up$")
+	viv := b.join(viewer)
+	settled(t, viv.page.MustNavigate(tess.page.MustInfo().URL))
+	viv.see("No camera found yet")
+	tess.press("^Sweep the site$")
+	tess.count("[data-device]", 1)
+	viv.count("[data-device]", 1) // the other page is told
+	viv.see("change nothing on it")
+	tess.press("^Open latches of")
+	tess.count(`[data-at="placed"]`, 1)
+	viv.count(`[data-at="placed"]`, 1)
+	assert.False(t, viv.page.MustHasR("button", "^Open latches|^Sweep"))
+	assert.False(t, viv.page.MustHasR("a", "^Keyring$"))
+	viv.clean("line-up of a viewer")
+
+	cora := b.join(customer)
+	cora.page.MustElementR("a", "Weir").MustClick()
+	cora.see("Shows a picture")
+	assert.NotRegexp(t, `127\.43\.`, cora.page.MustElement("main").MustText())
+	cora.clean("cameras of a customer")
+	cora.page.MustElement("main li button").MustClick()
+	cora.page.MustElement("video, img[alt]")
+
+	// The link is spent.
+	late := b.other(technician)
+	late.see("not good any more")
+	late.clean("a link that is spent")
+	settled(t, tess.page.MustNavigate(b.server.URL+"account"))
+	tess.see("this one")
+	tess.clean("one's own account")
+}
