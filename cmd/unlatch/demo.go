@@ -63,6 +63,9 @@ func runDemo(ctx context.Context, p *place, network string, out io.Writer) error
 		return err
 	}
 	fmt.Fprintf(out, "\n  Sign in as  %s\n  Password    %s\n", demoPerson, password)
+	for _, x := range demo.Crew {
+		fmt.Fprintf(out, "  or as       %s (%s)\n", x.Name, x.Role)
+	}
 	return s.serve(ctx, p, l, out)
 }
 
@@ -109,7 +112,8 @@ func prepareDemo(ctx context.Context, p *place, s *services, network string, out
 	raw := make([]byte, 10)
 	rand.Read(raw)
 	password := strings.ToLower(base32.StdEncoding.EncodeToString(raw))
-	by, err := s.Store.People.CreateFirst(ctx, demoPerson, server.HashPassword(password))
+	hash := server.HashPassword(password)
+	by, err := s.Store.People.CreateFirst(ctx, demoPerson, hash)
 	if err != nil {
 		return "", err
 	}
@@ -117,7 +121,11 @@ func prepareDemo(ctx context.Context, p *place, s *services, network string, out
 		return "", err
 	}
 	fmt.Fprintln(out, "Working at Tarn Ferry station: sweeping, proving and placing its cameras.")
-	if err := demo.Seed(ctx, jobs.Desk{Store: s.Store, Queue: s.Queue}, by, network); err != nil {
+	desk := jobs.Desk{Store: s.Store, Queue: s.Queue}
+	if err := demo.Seed(ctx, desk, by, network); err != nil {
+		return "", fmt.Errorf("preparing the demo: %w", err)
+	}
+	if err := demo.Invite(ctx, desk, by, hash); err != nil {
 		return "", fmt.Errorf("preparing the demo: %w", err)
 	}
 	return password, nil

@@ -44,7 +44,7 @@ var shots = []shot{
 	{name: "patch", path: "/sites/SITE/patch", width: 1280, height: 800, theme: "day"},
 	{name: "patch-misfit", path: "/sites/SITE/patch", width: 1280, height: 800, theme: "night",
 		after: brokenCord("does not take its streams")},
-	{name: "patch-phone", path: "/sites/SITE/patch", width: 390, height: 844, theme: "day"},
+	{name: "people", path: "/people", width: 1280, height: 800, theme: "day"},
 	{name: "target", path: "/sites/SITE/targets/TARGET:Parcel vault", width: 1280, height: 900, theme: "day"},
 	{name: "template", path: "/sites/SITE/targets/TARGET:Signal box list", width: 1280, height: 900, theme: "day"},
 	{name: "streams", path: "/sites/SITE/streams", width: 1280, height: 800, theme: "day", before: planSite},

@@ -17,7 +17,7 @@ import { PasteSheet } from "./PasteSheet";
 import { SignInSheet } from "@/forms/SignInSheet";
 import { SiteSheet } from "@/forms/SiteSheet";
 import { Trouble } from "@/parts/Trouble";
-import { SignOutButton, ThemeButton } from "@/parts/PageButtons";
+import { AccountLink, SignOutButton, ThemeButton } from "@/parts/PageButtons";
 
 /** The frame of one site: its views along the top, its long work along the bottom. */
 export function SiteFrame() {
@@ -117,6 +117,9 @@ export function SiteFrame() {
           <CommandIcon size={16} />
           <span className="text-small max-lg:hidden">Ctrl K</span>
         </Button>
+        <span className="max-sm:hidden">
+          <AccountLink />
+        </span>
         <span className="max-sm:hidden">
           <ThemeButton />
         </span>
