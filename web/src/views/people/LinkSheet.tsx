@@ -1,7 +1,7 @@
 import { QRCodeSVG } from "qrcode.react";
 import { Copy } from "@/parts/Copy";
 import { Sheet } from "@/parts/Sheet";
-import type { Made } from "./People";
+import type { Made } from "./roles";
 
 /** A one-time link, right after it was made: to copy, or to be taken from the screen with a phone. It is not shown again. */
 export function LinkSheet({ made, onClose }: { made: Made; onClose: () => void }) {

@@ -10,10 +10,7 @@ import { Sure } from "@/parts/Sure";
 import { Trouble } from "@/parts/Trouble";
 import { LinkSheet } from "./LinkSheet";
 import { PersonSheet } from "./PersonSheet";
-import { roleNames, roles } from "./roles";
-
-/** A one-time link right after it was made. */
-export type Made = { name: string; token: string; reset: boolean };
+import { type Made, roleNames, roles } from "./roles";
 
 /** Who may sign in here, as what, and on which sites. */
 export function People() {

@@ -8,8 +8,7 @@ import { Check } from "@/parts/Check";
 import { Choice } from "@/parts/Choice";
 import { Foot } from "@/parts/Foot";
 import { Sheet } from "@/parts/Sheet";
-import type { Made } from "./People";
-import { roleNames, roles } from "./roles";
+import { type Made, roleNames, roles } from "./roles";
 
 /** Invites somebody, or gives a person another role or other sites. */
 export function PersonSheet({ member, onClose, onMade }: { member?: Member; onClose: () => void; onMade: (m: Made) => void }) {

@@ -16,3 +16,6 @@ export const roles: { role: Role; may: string }[] = [
   { role: "viewer", may: "Sees all of the given sites but passwords and conversations with devices. Changes nothing." },
   { role: "customer", may: "Sees the cameras of the given sites in plain words, with live pictures. Nothing else." },
 ];
+
+/** A one-time link right after it was made. */
+export type Made = { name: string; token: string; reset: boolean };
