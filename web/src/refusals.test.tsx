@@ -174,6 +174,7 @@ test.each(sheets)("$name says a refusal beside its button", async ({ sheet, fill
 
 test("every sheet is refused here", () => {
   const files = Object.keys(import.meta.glob("./**/*Sheet.tsx")).map((path) => path.replace(/^.*\/|\.tsx$/g, ""));
-  const changing = files.filter((name) => !["Sheet", "QrSheet", "LinkSheet"].includes(name)); // the frame of all, and two that change nothing
+  // The frame of all sheets, and two that change nothing.
+  const changing = files.filter((name) => !["Sheet", "QrSheet", "LinkSheet"].includes(name));
   expect(sheets.map((s) => s.name)).toEqual(expect.arrayContaining(changing));
 });
