@@ -237,11 +237,11 @@ func (x *depot) askings(d depotSite) (order []string, all map[string]asking) {
 		{"remove-from-target", asking{"POST", site + "/remove", fields{"devices": one, "target": d.bridge}}},
 		{"stop-run", asking{"POST", "/api/runs/" + d.run.String() + "/stop", nil}},
 		{"dismiss-claim", asking{"DELETE", dev + "/claims/192.0.2.99", nil}},
+		{"end-session", asking{"DELETE", "/api/session/all/" + x.session.String(), nil}}, // the change of password ends it too
 		{"change-password", asking{"PUT", "/api/session/password", fields{"old": keeperPassword, "new": keeperPassword}}},
 		{"invite-person", asking{"POST", "/api/people/links", fields{"name": "Ida", "role": "viewer", "sites": []uuid.UUID{d.id}}}},
 		{"change-person", asking{"PUT", "/api/people/" + x.member.String(), fields{"role": "engineer", "sites": []uuid.UUID{d.id}}}},
 		{"reset-person", asking{"POST", "/api/people/" + x.member.String() + "/reset", nil}},
-		{"end-session", asking{"DELETE", "/api/session/all/" + x.session.String(), nil}},
 		{"withdraw-link", asking{"DELETE", "/api/people/links/" + x.link.String(), nil}},
 		{"remove-person", asking{"DELETE", "/api/people/" + x.member.String(), nil}},
 		{"delete-plan", asking{"DELETE", site + "/plans/" + d.plan.String(), nil}},

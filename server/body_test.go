@@ -116,7 +116,8 @@ func TestEveryRouteWantsASession(t *testing.T) {
 	p, s, _ := serve(t, storetest.URL(t))
 	p.setUp()
 	open := map[string]bool{"GET /healthz": true, "GET /readyz": true, "GET /metrics": true, "GET /*": true, "GET /api/session": true,
-		"POST /api/session": true, "DELETE /api/session": true, "POST /api/setup": true, "GET /feeds/{token}": true,
+		"POST /api/session": true, "DELETE /api/session": true, "POST /api/setup": true, "POST /api/link": true,
+		"POST /api/link/take": true, "GET /feeds/{token}": true,
 		"POST /feeds/{token}/showing": true, "GET " + jobs.PicturesPath: true}
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
