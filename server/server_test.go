@@ -33,7 +33,10 @@ import (
 	"unlatch/store/storetest"
 )
 
-func TestMain(m *testing.M) { storetest.Main(m) }
+func TestMain(m *testing.M) {
+	argonMemory = 1 << 10
+	storetest.Main(m)
+}
 
 const setupCode = "SETUP-CODE"
 
