@@ -3,7 +3,6 @@ package demo
 import (
 	"context"
 	"crypto/rand"
-	"time"
 
 	"github.com/google/uuid"
 
@@ -29,7 +28,7 @@ func Invite(ctx context.Context, desk jobs.Desk, by act.Person, hash string) err
 	invite := func(name string, role act.Role) (token string, err error) {
 		token = rand.Text() + rand.Text()
 		_, err = desk.Do(ctx, by, act.Invite{ID: uuid.Must(uuid.NewV7()), Hash: store.HashOfToken(token), Name: name,
-			Until: time.Now().Add(act.LinkLife), Standing: act.Standing{Role: role, Sites: []uuid.UUID{sites[0].ID}}})
+			Standing: act.Standing{Role: role, Sites: []uuid.UUID{sites[0].ID}}})
 		return token, err
 	}
 	for _, x := range Crew {

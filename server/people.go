@@ -10,7 +10,6 @@ import (
 	"github.com/google/uuid"
 
 	"unlatch/core/decide/act"
-	"unlatch/core/ground/wiretext"
 	"unlatch/store"
 )
 
@@ -147,9 +146,6 @@ func (s people) ownRoutes(api huma.API) {
 			Token string `cookie:"unlatch_session"`
 		}) (*struct{ Body []store.Session }, error) {
 			list, err := s.store.People.Sessions(ctx, person(ctx).ID, in.Token)
-			for i := range list {
-				list[i].Browser = wiretext.Line(list[i].Browser, 200)
-			}
 			return &struct{ Body []store.Session }{list}, s.explain(err)
 		})
 	register(s, api, huma.Operation{OperationID: "end-session", Method: "DELETE", Path: "/api/session/all/{session}",

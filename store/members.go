@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"errors"
 	"time"
 
 	"github.com/google/uuid"
@@ -10,9 +9,6 @@ import (
 
 	"unlatch/core/decide/act"
 )
-
-// ErrLastOwner means that nobody would be left who may look after people.
-var ErrLastOwner = errors.New("this is the last owner")
 
 // A Member is a person as owners see one.
 type Member struct {
@@ -29,7 +25,7 @@ type Member struct {
 func (s People) List(ctx context.Context) ([]Member, error) {
 	out := []Member{}
 	return out, s.on(ctx).SelectContext(ctx, &out, `SELECT p.id, p.name, p.role, p.created_at,
-		(SELECT COALESCE(to_json(array_agg(site_id ORDER BY site_id)), '[]') FROM person_sites g WHERE g.person_id = p.id) AS sites,
+		`+givenSites+`,
 		(SELECT max(last_seen_at) FROM sessions s WHERE s.person_id = p.id) AS last_seen,
 		(SELECT count(*) FROM sessions s WHERE s.person_id = p.id AND s.expires_at > now()) AS sessions FROM people p ORDER BY lower(p.name)`)
 }
@@ -85,7 +81,7 @@ func (s People) ownersLeft(ctx context.Context, tx *sqlx.Tx) error {
 		return err
 	}
 	if owners == 0 {
-		return ErrLastOwner
+		return act.LastOwner() // others were demoted since it was decided
 	}
 	return s.notify(ctx, tx, Event{What: SessionEnded})
 }

@@ -114,8 +114,11 @@ func (s People) hold(ctx context.Context, id uuid.UUID) (act.Person, error) {
 }
 
 // personQuery reads people with the sites that they are given.
-const personQuery = `SELECT p.id, p.name, p.role, p.password_hash,
-	(SELECT COALESCE(to_json(array_agg(site_id ORDER BY site_id)), '[]') FROM person_sites g WHERE g.person_id = p.id) AS sites FROM people p`
+const personQuery = "SELECT p.id, p.name, p.role, p.password_hash, " + givenSites + " FROM people p"
+
+// givenSites is the column of the sites that a person p is given, in order.
+const givenSites = `(SELECT COALESCE(to_json(array_agg(site_id ORDER BY site_id)), '[]') FROM person_sites g
+	WHERE g.person_id = p.id) AS sites`
 
 type personRow struct {
 	ID           uuid.UUID `db:"id"`

@@ -9,7 +9,6 @@ CREATE TABLE person_sites (
 CREATE INDEX person_sites_site ON person_sites (site_id);
 
 ALTER TABLE people ADD CONSTRAINT people_role CHECK (role IN ('owner', 'engineer', 'technician', 'viewer', 'customer'));
-ALTER TABLE people ADD COLUMN last_seen_at timestamptz;
 ALTER TABLE sessions
     ADD COLUMN id           uuid NOT NULL DEFAULT gen_random_uuid() UNIQUE,
     ADD COLUMN created_at   timestamptz NOT NULL DEFAULT now(),
@@ -33,5 +32,5 @@ CREATE TABLE links (
 -- +goose Down
 DROP TABLE links;
 ALTER TABLE sessions DROP COLUMN id, DROP COLUMN created_at, DROP COLUMN last_seen_at, DROP COLUMN browser;
-ALTER TABLE people DROP CONSTRAINT people_role, DROP COLUMN last_seen_at;
+ALTER TABLE people DROP CONSTRAINT people_role;
 DROP TABLE person_sites;

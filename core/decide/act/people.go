@@ -128,6 +128,11 @@ func (f Facts) otherOwner() error {
 	if f.Owners > 1 {
 		return nil
 	}
+	return LastOwner()
+}
+
+// LastOwner refuses what would leave nobody who may look after people.
+func LastOwner() *Refusal {
 	return refuse("last_owner", "This is the last owner: nobody could look after people any more.", "Make somebody else an owner first.")
 }
 
