@@ -112,10 +112,10 @@ func (r *rig) placeAll(ctx context.Context, name, at string, key uuid.UUID, devi
 		if d.Status.Device.Stray {
 			continue
 		}
-		wish = append(wish, act.Wish{Device: d.ID, Slot: fmt.Sprint(len(wish) + 1)})
+		wish = append(wish, act.Wish{Device: d.ID, Target: id, Slot: fmt.Sprint(len(wish) + 1)})
 		work.Devices = append(work.Devices, command.OnDevice{Device: d.ID, Do: command.Device{Place: &command.Place{Target: id}}})
 	}
-	if err := r.store.Targets.Wish(ctx, wish, id); err != nil {
+	if err := r.store.Targets.Wish(ctx, wish); err != nil {
 		return 0, 0, err
 	}
 	began := time.Now()
@@ -213,7 +213,7 @@ func cordsOf(ctx context.Context, s *store.Store, site uuid.UUID, devices []uuid
 		Layout: &layout}); err != nil {
 		return nil, err
 	}
-	if err := s.Targets.Wish(ctx, act.InAnySlot(devices[:cordsDrawn]...), id); err != nil {
+	if err := s.Targets.Wish(ctx, act.InAnySlot(id, devices[:cordsDrawn]...)); err != nil {
 		return nil, err
 	}
 	for n, d := range devices[:cordsDrawn] {

@@ -130,12 +130,14 @@ func (d Desk) carryOut(ctx context.Context, by act.Person, about act.About, out 
 	if out.Work == nil {
 		return nil
 	}
-	run, err := d.Queue.Begin(ctx, about.Site, *out.Work)
+	work := *out.Work
+	work.By = by.Name
+	run, err := d.Queue.Begin(ctx, about.Site, work)
 	if err != nil {
 		return err
 	}
 	done.Run = &run
-	return d.Store.Runs.BegunBy(ctx, run.ID, by)
+	return nil
 }
 
 // keep writes one thing that an act wants kept. What concerns the queue is done there; all else is the store's.

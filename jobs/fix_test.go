@@ -119,7 +119,7 @@ devices:
   - {name: Plain, kind: recorder, maker: holloway, model: H8, address: NET.20, users: [{name: fitter, secret: "`+awkward+`",
        level: Administrator}], defects: {plain_sign_ins: true}}
 `, "127.42.39", [3]string{"Fitter", "fitter", awkward})
-	require.NoError(t, b.s.Targets.Wish(ctx, act.InAnySlot(b.ids("11")...), b.ids("20")[0]))
+	require.NoError(t, b.s.Targets.Wish(ctx, act.InAnySlot(b.ids("20")[0], b.ids("11")...)))
 	b.agreeForTarget(b.ids("20")[0])
 	b.wait(b.open(b.ids("20")))
 	b.wait(b.open(b.ids("11")))

@@ -224,7 +224,7 @@ func TestFromHeardToConfirmed(t *testing.T) {
 	assert.Contains(t, strange.Latch(latch.SignedIn).Reason, "refused before (Fitter)")
 
 	// Five slots for six cameras: five are confirmed, one says why not.
-	require.NoError(t, b.s.Targets.Wish(ctx, act.InAnySlot(b.ids(six...)...), b.names["20"]))
+	require.NoError(t, b.s.Targets.Wish(ctx, act.InAnySlot(b.names["20"], b.ids(six...)...)))
 	b.agreeForTarget(b.names["20"])
 	b.wait(b.open(b.ids(six...)))
 	done, full := 0, 0

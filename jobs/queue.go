@@ -27,7 +27,8 @@ func NewQueue(s *store.Store, log *slog.Logger) (*Queue, error) {
 
 // Begin starts a run on a site and queues its commands, in one transaction: that of ctx, where it carries one.
 func (q *Queue) Begin(ctx context.Context, site uuid.UUID, w command.Work) (store.Run, error) {
-	run, err := q.store.Runs.Start(ctx, site, w.Kind, w.Title, w.Total(), func(tx *sql.Tx, run uuid.UUID) error {
+	begun := store.Run{Site: site, Kind: w.Kind, Title: w.Title, Person: w.By, Total: w.Total()}
+	run, err := q.store.Runs.Start(ctx, begun, func(tx *sql.Tx, run uuid.UUID) error {
 		return q.insert(ctx, tx, site, run, w)
 	})
 	run.Left = int64(w.Len())

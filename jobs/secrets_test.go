@@ -33,7 +33,7 @@ func TestNoSecretIsKeptInTheOpen(t *testing.T) {
 	b.work()
 	b.sweep()
 	b.wait(b.open(b.ids("11", "14", "17", "20")))
-	require.NoError(t, b.s.Targets.Wish(ctx, act.InAnySlot(b.ids("11")...), b.names["20"]))
+	require.NoError(t, b.s.Targets.Wish(ctx, act.InAnySlot(b.names["20"], b.ids("11")...)))
 	b.agreeForTarget(b.names["20"])
 	b.wait(b.openAgain(b.ids("11")))
 	require.NotEmpty(t, b.device("11").Status.Placements[0].Slot, "the recorder was given the URL with its sign-in")

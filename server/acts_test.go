@@ -137,7 +137,7 @@ func (x *depot) site(t *testing.T, name string) (d depotSite) {
 	} {
 		require.NoError(t, s.Devices.Record(ctx, &store.Device{ID: f.device, Site: d.id}, nil, f.Finding))
 	}
-	require.NoError(t, s.Targets.Wish(ctx, act.InAnySlot(d.camera), d.list))
+	require.NoError(t, s.Targets.Wish(ctx, act.InAnySlot(d.list, d.camera)))
 	plan, err := tuning.ParsePlan(map[string]string{"main": "10fps"})
 	require.NoError(t, err)
 	d.plan, err = s.Plans.Put(ctx, d.id, store.Plan{Owner: tuning.Model, Name: "V4", Plan: plan})

@@ -224,7 +224,7 @@ func TestHandingOutPasswordsNamesThePerson(t *testing.T) {
 	path := "/api/sites/" + x.site.ID.String() + "/targets"
 	id := get[idBody](p, "POST", path, map[string]any{"name": "List", "kind": "template",
 		"settings": map[string]string{"text": "{{range .Cameras}}{{.Name}}{{end}}", "passwords": "yes"}}).ID
-	require.NoError(t, s.Targets.Wish(t.Context(), act.InAnySlot(x.ids...), id))
+	require.NoError(t, s.Targets.Wish(t.Context(), act.InAnySlot(id, x.ids...)))
 	status, _, _ := p.do("GET", path+"/"+id.String()+"/file", nil)
 	require.Equal(t, 200, status)
 	acts, err := s.Record.List(t.Context(), store.LineFilter{Site: &x.site.ID, Limit: 5})

@@ -110,7 +110,7 @@ func TestTheLineUpTellsWhatHasChanged(t *testing.T) {
 	assert.Equal(t, []uuid.UUID{twin}, next.Gone)
 
 	// What a person wants of a device changes it, and another name for a recorder changes those that are wanted on it.
-	require.NoError(t, s.Targets.Wish(ctx, act.InAnySlot(x.ids[:1]...), x.ids[2]))
+	require.NoError(t, s.Targets.Wish(ctx, act.InAnySlot(x.ids[2], x.ids[:1]...)))
 	next, names = x.changes(next.Version)
 	assert.Equal(t, "urn:0", names)
 	err = s.Devices.Rename(ctx, x.ids[2], "Strongroom")

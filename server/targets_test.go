@@ -84,7 +84,7 @@ func TestFeeds(t *testing.T) {
 	x.provenAt(t, x.ids[0], "192.0.2.1")
 	path := "/api/sites/" + x.site.ID.String() + "/targets"
 	id := get[idBody](p, "POST", path, map[string]any{"name": "Rooms", "kind": "feed"}).ID
-	require.NoError(t, s.Targets.Wish(context.Background(), act.InAnySlot(x.ids...), id))
+	require.NoError(t, s.Targets.Wish(context.Background(), act.InAnySlot(id, x.ids...)))
 	at := func() string { return get[[]targetView](p, "GET", path, nil)[0].Feed }
 	token := at()
 	require.NotEmpty(t, token)

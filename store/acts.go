@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"errors"
+	"fmt"
 	"strings"
 
 	"github.com/google/uuid"
@@ -43,45 +44,64 @@ func (s Acts) Confirm(ctx context.Context, by act.Person, a act.About) error {
 	case !now.Role.May(a.Right):
 		return act.ErrForbidden
 	}
-	held := map[uuid.UUID]bool{}
-	hold := func(query string, args ...any) error {
-		var ids []uuid.UUID
-		err := s.on(ctx).SelectContext(ctx, &ids, query, args...)
-		for _, id := range ids {
-			held[id] = true
-		}
-		return err
-	}
+	return s.hold(ctx, a)
+}
+
+// hold keeps what an act is on as it is until the transaction of ctx ends. Its error is an *act.MissingError. It is one statement: its
+// parts take their locks in the order in which they stand, the site's first, and each looks again at a row that it had to wait for.
+func (s Acts) hold(ctx context.Context, a act.About) error {
+	var parts, names []string
 	var wanted []uuid.UUID
+	args := []any{a.Site}
 	for _, x := range []struct {
 		ids   []uuid.UUID
 		query string
-		site  bool
 	}{
-		{onlyID(a.Site), "SELECT id FROM sites WHERE id = ANY($1) FOR NO KEY UPDATE", false},
-		{a.Devices, "SELECT id FROM devices WHERE id = ANY($1) AND site_id = $2 FOR KEY SHARE", true},
-		{a.People, "SELECT id FROM people WHERE id = ANY($1)", false},
-		{a.Links, "SELECT id FROM links WHERE id = ANY($1) AND used_at IS NULL FOR UPDATE", false},
-		{a.Targets, "SELECT id FROM targets WHERE id = ANY($1) AND (site_id = $2 OR shared) FOR KEY SHARE", true},
-		{a.Targets, "SELECT id FROM devices WHERE id = ANY($1) AND site_id = $2 FOR KEY SHARE", true},
-		{a.Plans, "SELECT id FROM plans WHERE id = ANY($1) AND site_id = $2 FOR KEY SHARE", true},
-		{a.Runs, "SELECT id FROM runs WHERE id = ANY($1) AND site_id = $2 FOR KEY SHARE", true},
-		{a.SignIns, "SELECT id FROM sign_ins WHERE id = ANY($1) FOR KEY SHARE", false},
-		{a.AnySite, "SELECT id FROM devices WHERE id = ANY($1) FOR KEY SHARE", false},
+		{onlyID(a.Site), "sites WHERE id = ANY(%s) AND id = $1 FOR NO KEY UPDATE"},
+		{a.Devices, "devices WHERE id = ANY(%s) AND site_id = $1 FOR KEY SHARE"},
+		{a.People, "people WHERE id = ANY(%s)"},
+		{a.Links, "links WHERE id = ANY(%s) AND used_at IS NULL FOR UPDATE"},
+		{a.Targets, "targets WHERE id = ANY(%s) AND (site_id = $1 OR shared) FOR KEY SHARE"},
+		{a.Targets, "devices WHERE id = ANY(%s) AND site_id = $1 FOR KEY SHARE"},
+		{a.Plans, "plans WHERE id = ANY(%s) AND site_id = $1 FOR KEY SHARE"},
+		{a.Runs, "runs WHERE id = ANY(%s) AND site_id = $1 FOR KEY SHARE"},
+		{a.SignIns, "sign_ins WHERE id = ANY(%s) FOR KEY SHARE"},
+		{a.AnySite, "devices WHERE id = ANY(%s) FOR KEY SHARE"},
 	} {
 		if len(x.ids) == 0 {
 			continue
 		}
-		wanted = append(wanted, x.ids...)
-		args := []any{x.ids}
-		if x.site {
-			args = append(args, a.Site)
-		}
-		if err := hold(x.query, args...); err != nil {
-			return err
-		}
+		wanted, args = append(wanted, x.ids...), append(args, distinct(x.ids))
+		name := fmt.Sprint("held", len(args))
+		parts = append(parts, name+" AS (SELECT id FROM "+fmt.Sprintf(x.query, fmt.Sprint("$", len(args)))+")")
+		names = append(names, "SELECT id FROM "+name)
+	}
+	if len(parts) == 0 {
+		return nil
+	}
+	var ids []uuid.UUID
+	query := "WITH given AS (SELECT $1::uuid), " + strings.Join(parts, ", ") + " " + strings.Join(names, " UNION ALL ")
+	if err := s.on(ctx).SelectContext(ctx, &ids, query, args...); err != nil {
+		return err
+	}
+	held := map[uuid.UUID]bool{}
+	for _, id := range ids {
+		held[id] = true
 	}
 	return missing(wanted, held)
+}
+
+// distinct returns IDs once each, in the order in which they first stand.
+func distinct(ids []uuid.UUID) []uuid.UUID {
+	out := make([]uuid.UUID, 0, len(ids))
+	known := make(map[uuid.UUID]bool, len(ids))
+	for _, id := range ids {
+		if !known[id] {
+			known[id] = true
+			out = append(out, id)
+		}
+	}
+	return out
 }
 
 func onlyID(id uuid.UUID) []uuid.UUID {
@@ -365,7 +385,7 @@ func (s Acts) Keep(ctx context.Context, by act.Person, a act.About, what any) (a
 	case act.OwnPlans:
 		return nil, s.Plans.SetOwn(ctx, x)
 	case act.Wishes:
-		return nil, s.Targets.Wish(ctx, x.List, x.Target)
+		return nil, s.Targets.Wish(ctx, x)
 	case act.Agreed:
 		return nil, s.Targets.Agree(ctx, by, x)
 	case act.NewFeed:

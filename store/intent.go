@@ -105,12 +105,13 @@ type sharedRow struct {
 	Count int       `json:"count"`
 }
 
-// sharedQuery looks at each address once, however many devices claim it, and names a few of them.
+// sharedQuery looks at each address once, however many devices claim it, and names a few of them. The addresses are an array and not a
+// subquery: before the database knows how many devices there are, it looks through all of them for each of a subquery's.
 func sharedQuery(where string) string {
 	return fmt.Sprintf(`SELECT addr, id, name, count FROM (
 			SELECT addr, id, COALESCE(name, mac, serial, endpoint, 'another device') AS name, count(*) OVER (PARTITION BY addr) AS count,
 				row_number() OVER (PARTITION BY addr ORDER BY created_at, id) AS n
-			FROM devices WHERE site_id = $2 AND via IS NULL AND addr IN (SELECT d.addr FROM devices d WHERE %s)) s
+			FROM devices WHERE site_id = $2 AND via IS NULL AND addr = ANY(ARRAY(SELECT d.addr FROM devices d WHERE %s))) s
 		WHERE count > 1 AND n <= %d ORDER BY addr, n`, where, mostShared+1)
 }
 

@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"time"
 
-	"unlatch/core/decide/act"
 
 	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
@@ -21,6 +20,7 @@ type Run struct {
 	Site    uuid.UUID    `db:"site_id"`
 	Kind    string       `db:"kind"`
 	Title   string       `db:"title"`
+	Person  string       `db:"person"` // who began it; empty for the program itself
 	Created time.Time    `db:"created_at"`
 	Stopped sql.NullTime `db:"stopped_at"`
 	Doing   string       `db:"doing"`
@@ -34,29 +34,35 @@ type Run struct {
 // Running reports whether some of it is still to be done.
 func (r Run) Running() bool { return r.Left > 0 }
 
-const runColumns = `r.id, r.site_id, r.kind, r.title, r.created_at, r.stopped_at, r.doing, r.done, r.total, r.problem,
+const runColumns = `r.id, r.site_id, r.kind, r.title, r.person, r.created_at, r.stopped_at, r.doing, r.done, r.total, r.problem,
 	(SELECT count(*) FROM river_job j WHERE j.args->>'run' = r.id::text
 		AND j.state IN ('available','pending','retryable','running','scheduled')) AS jobs_left,
 	COALESCE((SELECT string_agg(DISTINCT j.args->'do'->'address'->>'addr', ' ') FROM river_job j WHERE j.args->'do' ? 'address'
 		AND j.args->>'run' = r.id::text
 		AND j.state IN ('available','pending','retryable','running','scheduled')), '') AS planned`
 
-// Start begins a run; enqueue adds its jobs in the same transaction, so that there is never the one without the other.
-func (s Runs) Start(ctx context.Context, site uuid.UUID, kind, title string, total int64,
-	enqueue func(tx *sql.Tx, run uuid.UUID) error) (Run, error) {
-	r := Run{ID: newID(), Site: site, Kind: kind, Title: title, Total: total}
-	err := s.tx(ctx, func(tx *sqlx.Tx) error {
-		if err := tx.GetContext(ctx, &r.Created,
-			"INSERT INTO runs (id, site_id, kind, title, total) VALUES ($1, $2, $3, $4, $5) RETURNING created_at",
-			r.ID, site, kind, title, total); err != nil {
+// Start begins a run, of which the site, the kind, the title, the person and the total are given; enqueue adds its jobs in the same
+// transaction, so that there is never the one without the other.
+func (s Runs) Start(ctx context.Context, r Run, enqueue func(tx *sql.Tx, run uuid.UUID) error) (Run, error) {
+	r.ID = newID()
+	event, err := json.Marshal(Event{Site: r.Site, What: "run", ID: r.ID})
+	if err != nil {
+		return r, err
+	}
+	return r, s.tx(ctx, func(tx *sqlx.Tx) error {
+		var row struct {
+			Created time.Time `db:"created_at"`
+			Told    any       `db:"told"`
+		}
+		if err := tx.GetContext(ctx, &row, `WITH r AS (INSERT INTO runs (id, site_id, kind, title, total, person)
+				VALUES ($1, $2, $3, $4, $5, $6) RETURNING created_at)
+			SELECT created_at, pg_notify($7, $8)::text AS told FROM r`,
+			r.ID, r.Site, r.Kind, r.Title, r.Total, r.Person, channel, string(event)); err != nil {
 			return err
 		}
-		if err := enqueue(tx.Tx, r.ID); err != nil {
-			return err
-		}
-		return s.notify(ctx, tx, Event{Site: site, What: "run", ID: r.ID})
+		r.Created = row.Created
+		return enqueue(tx.Tx, r.ID)
 	})
-	return r, err
 }
 
 // A Wait is a device that a job of a kind is still to be done on, with the run that it is of.
@@ -65,11 +71,6 @@ type Wait struct {
 	Title   string    `db:"title"`
 	Person  string    `db:"person"` // who began it
 	Created time.Time `db:"created_at"`
-}
-
-// BegunBy keeps who began a run.
-func (s Runs) BegunBy(ctx context.Context, run uuid.UUID, by act.Person) error {
-	return touchedOne(s.on(ctx).ExecContext(ctx, "UPDATE runs SET person = $2 WHERE id = $1", run, by.Name))
 }
 
 // Waiting tells which of some devices a command of a name waits for or is carried out on.

@@ -95,7 +95,7 @@ func TestListsAndFeeds(t *testing.T) {
 		require.NoError(t, err)
 		cameras = append(cameras, id)
 	}
-	require.NoError(t, s.Targets.Wish(ctx, act.InAnySlot(cameras...), id))
+	require.NoError(t, s.Targets.Wish(ctx, act.InAnySlot(id, cameras...)))
 	require.NoError(t, s.Targets.Order(ctx, id, []uuid.UUID{cameras[2], cameras[0]}))
 	on, err := s.Targets.On(ctx, id)
 	require.NoError(t, err)

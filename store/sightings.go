@@ -189,7 +189,7 @@ func (s Devices) Record(ctx context.Context, d *Device, run *uuid.UUID, f Findin
 			return err
 		}
 		if takesCameras(f.Body) {
-			if err := asTarget(ctx, tx, d.ID); err != nil {
+			if err := asTargets(ctx, tx, []uuid.UUID{d.ID}); err != nil {
 				return err
 			}
 		}

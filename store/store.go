@@ -105,6 +105,7 @@ func OpenWith(ctx context.Context, o Options) (*Store, error) {
 			errors.New("the database address cannot be read; write it like postgres://user@127.0.0.1:5432/unlatch")
 	}
 	cfg.MaxConns = 40
+	cfg.AfterConnect = teachUUIDs
 	if o.Trace != nil {
 		cfg.ConnConfig.Tracer = tracer(o.Trace)
 	}

@@ -136,10 +136,10 @@ func (s Targets) Addresses(ctx context.Context, site uuid.UUID) (out []netip.Add
 	return out, nil
 }
 
-// asTarget makes a device that takes cameras a target, where it is none yet.
-func asTarget(ctx context.Context, tx *sqlx.Tx, device uuid.UUID) error {
-	_, err := tx.ExecContext(ctx, `INSERT INTO targets (id, site_id, kind, device_id) SELECT id, site_id, $2, id FROM devices WHERE id = $1
-		ON CONFLICT DO NOTHING`, device, onvifrecorder.Kind)
+// asTargets makes devices that take cameras targets, where they are none yet. What is no device is left alone.
+func asTargets(ctx context.Context, tx *sqlx.Tx, devices []uuid.UUID) error {
+	_, err := tx.ExecContext(ctx, `INSERT INTO targets (id, site_id, kind, device_id) SELECT id, site_id, $2, id FROM devices
+		WHERE id = ANY($1) ON CONFLICT DO NOTHING`, devices, onvifrecorder.Kind)
 	return err
 }
 
@@ -149,43 +149,52 @@ func takesCameras(b evidence.Body) bool {
 	return ok && in.Recorder
 }
 
-// Wish records where exactly cameras shall stand on a target. A camera that is wanted there already keeps its place in the order.
-func (s Targets) Wish(ctx context.Context, list []act.Wish, target uuid.UUID) error {
-	var devices []uuid.UUID
+// Wish records where exactly cameras shall stand on targets. A camera that is wanted there already keeps its place in the order.
+func (s Targets) Wish(ctx context.Context, wishes act.Wishes) error {
+	type placement struct{ device, target uuid.UUID }
+	var devices, on, targets []uuid.UUID
 	var slots, roles []string
-	at := map[uuid.UUID]int{}
-	for _, x := range list {
-		if i, twice := at[x.Device]; twice { // the last word on a camera holds
+	at := map[placement]int{}
+	known := map[uuid.UUID]bool{}
+	for _, x := range wishes {
+		key := placement{x.Device, x.Target}
+		if i, twice := at[key]; twice {
 			slots[i], roles[i] = x.Slot, x.Role
 			continue
 		}
-		at[x.Device] = len(devices)
-		devices, slots, roles = append(devices, x.Device), append(slots, x.Slot), append(roles, x.Role)
+		at[key] = len(devices)
+		devices, on, slots, roles = append(devices, x.Device), append(on, x.Target), append(slots, x.Slot), append(roles, x.Role)
+		if !known[x.Target] {
+			known[x.Target] = true
+			targets = append(targets, x.Target)
+		}
 	}
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if err := asTarget(ctx, tx, target); err != nil {
+		if err := asTargets(ctx, tx, targets); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `INSERT INTO wanted_placements (device_id, target_id, slot, role, place)
-			SELECT x.device, $1, x.slot, x.role, x.n + (SELECT COALESCE(max(place), 0) FROM wanted_placements WHERE target_id = $1)
-			FROM unnest($2::uuid[], $3::text[], $4::text[]) WITH ORDINALITY x(device, slot, role, n)
-			ON CONFLICT (device_id, target_id) DO UPDATE SET slot = excluded.slot, role = excluded.role`, target, devices, slots,
-			roles); err != nil {
+			SELECT x.device, x.target, x.slot, x.role, x.n + COALESCE(m.place, 0)
+			FROM unnest($1::uuid[], $2::uuid[], $3::text[], $4::text[]) WITH ORDINALITY x(device, target, slot, role, n)
+			LEFT JOIN (SELECT target_id, max(place) AS place FROM wanted_placements WHERE target_id = ANY($5) GROUP BY target_id) m
+				ON m.target_id = x.target
+			ON CONFLICT (device_id, target_id) DO UPDATE SET slot = excluded.slot, role = excluded.role`, devices, on, slots, roles,
+			targets); err != nil {
 			return err
 		}
 		if err := s.devicesChanged(ctx, tx, devices); err != nil {
 			return err
 		}
-		return s.relisted(ctx, tx, target)
+		return s.relisted(ctx, tx, targets...)
 	})
 }
 
-// relisted notes that what stands on a target has changed: screens that fetched its list before have an old one.
-func (s Targets) relisted(ctx context.Context, tx *sqlx.Tx, target uuid.UUID) error {
-	if _, err := tx.ExecContext(ctx, "UPDATE targets SET listed_at = now() WHERE id = $1", target); err != nil {
+// relisted notes that what stands on targets has changed: screens that fetched their lists before have old ones.
+func (s Targets) relisted(ctx context.Context, tx *sqlx.Tx, targets ...uuid.UUID) error {
+	if _, err := tx.ExecContext(ctx, "UPDATE targets SET listed_at = now() WHERE id = ANY($1)", targets); err != nil {
 		return err
 	}
-	_, err := tx.ExecContext(ctx, "UPDATE feed_screens SET showing = '[]' WHERE target_id = $1", target)
+	_, err := tx.ExecContext(ctx, "UPDATE feed_screens SET showing = '[]' WHERE target_id = ANY($1)", targets)
 	return err
 }
 

@@ -37,7 +37,7 @@ func TestTargets(t *testing.T) {
 	d := &store.Device{ID: recorder, Site: site.ID}
 	require.NoError(t, s.Devices.Record(ctx, d, nil, store.Finding{Body: evidence.SignedIn{Recorder: true}}))
 	require.NoError(t, s.Devices.Record(ctx, d, nil, store.Finding{Body: evidence.SignedIn{Recorder: true}}), "twice is once")
-	require.NoError(t, s.Targets.Wish(ctx, act.InAnySlot(camera), other))
+	require.NoError(t, s.Targets.Wish(ctx, act.InAnySlot(other, camera)))
 	there, err := netip.ParseAddrPort("198.51.100.7:8883")
 	require.NoError(t, err)
 	elsewhere := uuid.New()
@@ -55,7 +55,7 @@ func TestTargets(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []netip.AddrPort{there}, reach)
 
-	require.NoError(t, s.Targets.Wish(ctx, act.InAnySlot(camera), elsewhere))
+	require.NoError(t, s.Targets.Wish(ctx, act.InAnySlot(elsewhere, camera)))
 	known, err := s.Devices.Get(ctx, camera)
 	require.NoError(t, err)
 	require.Len(t, known.Status.Placements, 2)

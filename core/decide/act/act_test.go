@@ -178,7 +178,7 @@ func TestFilling(t *testing.T) {
 	fill := Fill{Target: on, Devices: []uuid.UUID{three.ID, one.ID, two.ID}}
 	out, err := fill.Decide(f)
 	require.NoError(t, err)
-	assert.Equal(t, Wishes{Target: on, List: []Wish{{Device: three.ID, Slot: "a"}, {Device: one.ID, Slot: "c"}}}, out.Keep[0])
+	assert.Equal(t, Wishes{{Device: three.ID, Target: on, Slot: "a"}, {Device: one.ID, Target: on, Slot: "c"}}, out.Keep[0])
 	require.Len(t, out.Left, 1)
 	assert.Equal(t, []any{two.ID, "no_free_slot"}, []any{out.Left[0].Device, out.Left[0].Cause})
 	fill.Places = []int{1}

@@ -22,24 +22,22 @@ type NewSignIns []signin.New
 // OwnPlans are plans of single devices. An empty plan takes the device's own away.
 type OwnPlans map[uuid.UUID]tuning.Plan
 
-// Wishes are where cameras shall stand on one target.
-type Wishes struct {
-	Target uuid.UUID
-	List   []Wish
-}
+// Wishes are where cameras shall stand on targets. Of two about the same camera on the same target, the later one holds.
+type Wishes []Wish
 
 // A Wish says that a person wants a camera on a target.
 type Wish struct {
 	Device uuid.UUID
+	Target uuid.UUID
 	Slot   string // the target's own name of it; "" for the first free one
 	Role   string // the stream; "" for the rule's own choice
 }
 
 // InAnySlot returns wishes that cameras stand on a target, each in the first free slot.
-func InAnySlot(devices ...uuid.UUID) []Wish {
-	out := make([]Wish, len(devices))
+func InAnySlot(target uuid.UUID, devices ...uuid.UUID) Wishes {
+	out := make(Wishes, len(devices))
 	for i, d := range devices {
-		out[i].Device = d
+		out[i] = Wish{Device: d, Target: target}
 	}
 	return out
 }

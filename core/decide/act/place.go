@@ -3,6 +3,7 @@ package act
 import (
 	"cmp"
 	"fmt"
+	"slices"
 
 	"github.com/google/uuid"
 
@@ -37,7 +38,7 @@ type Placement struct {
 
 // About implements Act.
 func (a Place) About() About {
-	out := About{Name: cmp.Or(a.Operation, "place"), Right: Work, Site: a.Site, WithStates: true, WithBusy: a.Tune}
+	out := About{Name: cmp.Or(a.Operation, "place"), Right: Work, Site: a.Site, WithStates: a.Tune, WithBusy: a.Tune}
 	for _, p := range a.Placements {
 		out.Devices, out.Targets = append(out.Devices, p.Device), append(out.Targets, p.Target)
 		if p.Replaces != uuid.Nil {
@@ -77,18 +78,17 @@ func (a Place) Decide(f Facts) (Outcome, error) {
 		goes[d.ID] = true
 	}
 	work := &command.Work{Kind: "place"}
-	wishes := map[uuid.UUID]*Wishes{}
+	var wishes Wishes
 	var targets []uuid.UUID
 	tuned := map[uuid.UUID]bool{}
 	for _, p := range a.Placements {
 		if !goes[p.Device] {
 			continue
 		}
-		if wishes[p.Target] == nil {
-			wishes[p.Target] = &Wishes{Target: p.Target}
+		if !slices.Contains(targets, p.Target) {
 			targets = append(targets, p.Target)
 		}
-		wishes[p.Target].List = append(wishes[p.Target].List, Wish{Device: p.Device, Slot: p.Slot, Role: p.Role})
+		wishes = append(wishes, Wish{Device: p.Device, Target: p.Target, Slot: p.Slot, Role: p.Role})
 		do := command.Place{Target: p.Target, Replaces: p.Replaces, Again: p.Again}
 		if plan, wanted := own[p.Device]; wanted && !tuned[p.Device] { // once, however many targets it is put onto
 			tuned[p.Device] = true
@@ -100,9 +100,7 @@ func (a Place) Decide(f Facts) (Outcome, error) {
 	if len(own) > 0 {
 		out.Keep = append(out.Keep, own)
 	}
-	for _, t := range targets {
-		out.Keep = append(out.Keep, *wishes[t])
-	}
+	out.Keep = append(out.Keep, wishes)
 	on := f.Targets[targets[0]].Name
 	out.Line.Target = targets[0]
 	if len(targets) > 1 {

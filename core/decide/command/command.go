@@ -15,6 +15,7 @@ import (
 type Work struct {
 	Kind  string // of the run, as people filter by it
 	Title string // as the strip shows it
+	By    string // who began it; empty for the program itself
 	// Steps is how many steps the run counts; 0 for one a command.
 	Steps   int64
 	Devices []OnDevice
