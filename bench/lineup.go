@@ -247,7 +247,8 @@ func generate(ctx context.Context, s *store.Store, site uuid.UUID) (ids []uuid.U
 	if err != nil {
 		return nil, err
 	}
-	sweep, err := s.Runs.Start(ctx, store.Run{Site: site, Kind: "sweep", Title: "bench", Total: linedUp}, func(*sql.Tx, uuid.UUID) error { return nil })
+	run := store.Run{Site: site, Kind: "sweep", Title: "bench", Total: linedUp}
+	sweep, err := s.Runs.Start(ctx, run, func(*sql.Tx, uuid.UUID) error { return nil })
 	if err != nil {
 		return nil, err
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"log/slog"
+	"slices"
 
 	"github.com/google/uuid"
 	"github.com/riverqueue/river"
@@ -35,8 +36,26 @@ func (q *Queue) Begin(ctx context.Context, site uuid.UUID, w command.Work) (stor
 	return run, err
 }
 
-// insert adds one job a command.
+// mostAtOnce is how many commands to devices are queued within the request that gives them. Those of larger runs are queued as one job,
+// whose worker spreads them: nobody waits for an answer until 2,000 are written.
+const mostAtOnce = 100
+
+// insert adds one job a command, or one for all of many.
 func (q *Queue) insert(ctx context.Context, tx *sql.Tx, site, run uuid.UUID, w command.Work) error {
+	asked := func(d command.OnDevice) bool { return d.Do.AskedAbout() }
+	if len(w.Devices) > mostAtOnce && w.Site == nil && !slices.ContainsFunc(w.Devices, asked) {
+		grouped, err := command.Grouped(w.Devices)
+		if err != nil {
+			return err
+		}
+		w = command.Work{Targets: w.Targets, Site: &command.OnSite{Spread: &command.Spread{Devices: grouped}}}
+	}
+	_, err := q.client.InsertManyTx(ctx, tx, jobsOf(site, run, w))
+	return err
+}
+
+// jobsOf returns one job a command.
+func jobsOf(site, run uuid.UUID, w command.Work) []river.InsertManyParams {
 	params := make([]river.InsertManyParams, 0, w.Len())
 	for _, d := range w.Devices {
 		params = append(params, river.InsertManyParams{Args: deviceArgs{run, d}, InsertOpts: &river.InsertOpts{Queue: queueFor(site, d.Do)}})
@@ -47,8 +66,7 @@ func (q *Queue) insert(ctx context.Context, tx *sql.Tx, site, run uuid.UUID, w c
 	if w.Site != nil {
 		params = append(params, river.InsertManyParams{Args: siteArgs{run, site, *w.Site}, InsertOpts: &river.InsertOpts{Queue: queueOf(site)}})
 	}
-	_, err := q.client.InsertManyTx(ctx, tx, params)
-	return err
+	return params
 }
 
 // queueFor returns the queue of a command to a device. Commands that wait for restarts and for encoders to settle have a queue of their

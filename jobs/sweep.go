@@ -31,7 +31,10 @@ func (w *siteWorker) Timeout(job *river.Job[siteArgs]) time.Duration {
 func (w *siteWorker) Work(ctx context.Context, job *river.Job[siteArgs]) error {
 	a := job.Args
 	defer w.env.announce(a.Site, a.Run)
-	if a.Do.Paste != nil {
+	switch {
+	case a.Do.Spread != nil:
+		return w.env.spread(ctx, job)
+	case a.Do.Paste != nil:
 		return w.env.paste(ctx, a.Run, a.Site, *a.Do.Paste)
 	}
 	site, err := w.env.store.Sites.Get(ctx, a.Site)

@@ -7,10 +7,11 @@ import (
 	"net/http"
 	"reflect"
 	"strings"
-	"unlatch/store"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
+
+	"unlatch/store"
 )
 
 // reads marks operations that change nothing although their method is not GET: what they are asked does not fit into an address.
@@ -18,11 +19,13 @@ var reads = map[string]any{"reads": true}
 
 // belongingChecker looks whether what a request names is of the site that it names, and whether that site exists for whoever asks.
 type belongingChecker interface {
-	belongs(ctx context.Context, in any) error
+	exists(ctx context.Context, n namedThings) error
+	belongs(ctx context.Context, n namedThings) error
 }
 
-// register adds an operation to the API. Before its handler sees a request that names a site, everything of that site which the request
-// names is looked for there: what is another site's is not there, whichever operation asks.
+// register adds an operation to the API. Before the handler of an operation that only reads sees a request that names a site, everything
+// of that site which the request names is looked for there: what is another site's is not there, whichever operation asks. An act looks for
+// it itself, within its transaction.
 func register[I, O any](s belongingChecker, api huma.API, op huma.Operation, handle func(context.Context, *I) (*O, error)) {
 	if isAct(op) {
 		// Which act it is stands in the document, so that what holds of every act can be tested of every operation.
@@ -31,10 +34,25 @@ func register[I, O any](s belongingChecker, api huma.API, op huma.Operation, han
 		op.Extensions = map[string]any{"x-right": right}
 	}
 	huma.Register(api, op, func(ctx context.Context, in *I) (*O, error) {
-		if err := s.belongs(ctx, in); err != nil {
+		var n namedThings
+		n.read(reflect.ValueOf(in), "")
+		if err := s.exists(ctx, n); err != nil {
 			return nil, err
 		}
-		return handle(ctx, in)
+		if !isAct(op) {
+			if err := s.belongs(ctx, n); err != nil {
+				return nil, err
+			}
+			return handle(ctx, in)
+		}
+		out, err := handle(ctx, in)
+		if err == nil {
+			return out, nil
+		}
+		if gone := s.belongs(ctx, n); gone != nil { // before all else that may be wrong with the request
+			return nil, gone
+		}
+		return nil, err
 	})
 }
 
@@ -48,15 +66,18 @@ type namedThings struct {
 // thingFields are the fields that name devices and targets, in paths and in bodies.
 var thingFields = map[string]string{"device": "device", "devices": "device", "replaces": "device", "target": "target", "targets": "target"}
 
-// belongs makes sure that the devices and targets that a request names are of the site that it names. Its error is a *Problem.
-func (s resource) belongs(ctx context.Context, in any) error {
-	var n namedThings
-	n.read(reflect.ValueOf(in), "")
+// exists makes sure that the site of a request exists for who is signed in. Its error is a *Problem.
+func (s resource) exists(ctx context.Context, n namedThings) error {
 	for kind, id := range n.siteTellers() {
 		if err := s.given(ctx, kind, id); err != nil {
 			return err
 		}
 	}
+	return nil
+}
+
+// belongs makes sure that the devices and targets that a request names are of the site that it names. Its error is a *Problem.
+func (s resource) belongs(ctx context.Context, n namedThings) error {
 	if n.site == uuid.Nil || len(n.devices)+len(n.targets) == 0 {
 		return nil
 	}

@@ -178,7 +178,7 @@ func TestPlacingAndAttesting(t *testing.T) {
 	p.problem("no_free_slot", "POST", site+"/targets/"+panel.String()+"/fill", map[string]any{"devices": x.ids, "start": "9"})
 	run := get[runView](p, "POST", site+"/place", map[string]any{"placements": []placeItem{{Device: x.ids[0], Target: panel},
 		{Device: x.ids[0], Target: list}}, "tune": true})
-	assert.Equal(t, "Place 2 cameras on 2 targets", run.Title)
+	assert.Equal(t, "Place 1 camera on 2 targets", run.Title)
 	main := x.device(x.ids[0]).Plan["main"].Text
 	assert.Contains(t, main, "640x360", "the nearest plan is the camera's own now: %s", main)
 	run = get[runView](p, "POST", site+"/targets/"+panel.String()+"/fill", map[string]any{"devices": x.ids})

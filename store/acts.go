@@ -39,25 +39,25 @@ func (s Acts) Confirm(ctx context.Context, by act.Person, a act.About) error {
 		return act.ErrForbidden
 	case err != nil:
 		return err
-	case a.Site != uuid.Nil && !now.Given(a.Site):
-		return &act.MissingError{IDs: onlyID(a.Site)}
 	case !now.Role.May(a.Right):
 		return act.ErrForbidden
 	}
-	return s.hold(ctx, a)
+	return s.hold(ctx, now, a)
 }
 
-// hold keeps what an act is on as it is until the transaction of ctx ends. Its error is an *act.MissingError. It is one statement: its
-// parts take their locks in the order in which they stand, the site's first, and each looks again at a row that it had to wait for.
-func (s Acts) hold(ctx context.Context, a act.About) error {
+// hold keeps what an act is on as it is until the transaction of ctx ends, and looks once more whether the person is given the site: they
+// are held already, so that this is not taken from them meanwhile. Its error is an *act.MissingError. It is one statement: its parts take
+// their locks in the order in which they stand, the site's first, and each looks again at a row that it had to wait for.
+func (s Acts) hold(ctx context.Context, by act.Person, a act.About) error {
 	var parts, names []string
 	var wanted []uuid.UUID
-	args := []any{a.Site}
+	args := []any{a.Site, by.ID, by.Role == act.Owner}
 	for _, x := range []struct {
 		ids   []uuid.UUID
 		query string
 	}{
-		{onlyID(a.Site), "sites WHERE id = ANY(%s) AND id = $1 FOR NO KEY UPDATE"},
+		{onlyID(a.Site), "sites WHERE id = ANY(%s) AND ($3 OR EXISTS (SELECT 1 FROM person_sites g WHERE g.person_id = $2 " +
+			"AND g.site_id = $1)) FOR NO KEY UPDATE"},
 		{a.Devices, "devices WHERE id = ANY(%s) AND site_id = $1 FOR KEY SHARE"},
 		{a.People, "people WHERE id = ANY(%s)"},
 		{a.Links, "links WHERE id = ANY(%s) AND used_at IS NULL FOR UPDATE"},
@@ -80,7 +80,8 @@ func (s Acts) hold(ctx context.Context, a act.About) error {
 		return nil
 	}
 	var ids []uuid.UUID
-	query := "WITH given AS (SELECT $1::uuid), " + strings.Join(parts, ", ") + " " + strings.Join(names, " UNION ALL ")
+	query := "WITH arguments AS (SELECT $1::uuid, $2::uuid, $3::boolean), " + strings.Join(parts, ", ") + " " +
+		strings.Join(names, " UNION ALL ")
 	if err := s.on(ctx).SelectContext(ctx, &ids, query, args...); err != nil {
 		return err
 	}

@@ -64,10 +64,11 @@ func (s *database) deviceChanged(ctx context.Context, q querier, device uuid.UUI
 	return s.notify(ctx, q, Event{Site: site, What: "device", ID: device})
 }
 
-// devicesChanged is deviceChanged for many.
+// devicesChanged is deviceChanged for many. Readers are told once a site: which devices have changed they ask Changes.
 func (s *database) devicesChanged(ctx context.Context, q querier, devices []uuid.UUID) error {
 	_, err := q.ExecContext(ctx, `WITH changed AS (UPDATE devices SET changed = pg_current_xact_id() WHERE id = ANY($1) RETURNING site_id, id)
-		SELECT pg_notify($2, json_build_object('site', site_id, 'what', 'device', 'id', id)::text) FROM changed`, devices, channel)
+		SELECT pg_notify($2, json_build_object('site', site_id, 'what', 'device', 'id', min(id::text))::text) FROM changed GROUP BY site_id`,
+		distinct(devices), channel)
 	return err
 }
 

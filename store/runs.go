@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"time"
 
-
 	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
 )

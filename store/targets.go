@@ -173,16 +173,19 @@ func (s Targets) Wish(ctx context.Context, wishes act.Wishes) error {
 		if err := asTargets(ctx, tx, targets); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `INSERT INTO wanted_placements (device_id, target_id, slot, role, place)
+		var changed []uuid.UUID
+		if err := tx.SelectContext(ctx, &changed, `WITH wished AS (
+			INSERT INTO wanted_placements AS w (device_id, target_id, slot, role, place)
 			SELECT x.device, x.target, x.slot, x.role, x.n + COALESCE(m.place, 0)
 			FROM unnest($1::uuid[], $2::uuid[], $3::text[], $4::text[]) WITH ORDINALITY x(device, target, slot, role, n)
-			LEFT JOIN (SELECT target_id, max(place) AS place FROM wanted_placements WHERE target_id = ANY($5) GROUP BY target_id) m
-				ON m.target_id = x.target
-			ON CONFLICT (device_id, target_id) DO UPDATE SET slot = excluded.slot, role = excluded.role`, devices, on, slots, roles,
-			targets); err != nil {
+			LEFT JOIN (SELECT target_id, max(place) AS place FROM wanted_placements WHERE target_id = ANY($5)
+				GROUP BY target_id) m ON m.target_id = x.target
+			ON CONFLICT (device_id, target_id) DO UPDATE SET slot = excluded.slot, role = excluded.role
+				WHERE w.slot <> excluded.slot OR w.role <> excluded.role
+			RETURNING device_id) SELECT DISTINCT device_id FROM wished`, devices, on, slots, roles, targets); err != nil {
 			return err
 		}
-		if err := s.devicesChanged(ctx, tx, devices); err != nil {
+		if err := s.devicesChanged(ctx, tx, changed); err != nil {
 			return err
 		}
 		return s.relisted(ctx, tx, targets...)

@@ -88,7 +88,8 @@ func TestATargetHearsASignInOnce(t *testing.T) {
 	require.NoError(t, err)
 	desk := storetest.Target(t, s, site.ID, act.TargetForm{Kind: "bridge", Name: "Desk", Address: "http://192.0.2.5:80"})
 	for round := range 4 { // each is a run that a person has begun, with "again"
-		run, err := s.Runs.Start(ctx, store.Run{Site: site.ID, Kind: "target", Title: "again", Total: 1}, func(*sql.Tx, uuid.UUID) error { return nil })
+		again := store.Run{Site: site.ID, Kind: "target", Title: "again", Total: 1}
+		run, err := s.Runs.Start(ctx, again, func(*sql.Tx, uuid.UUID) error { return nil })
 		require.NoError(t, err)
 		var wg sync.WaitGroup
 		var mu sync.Mutex

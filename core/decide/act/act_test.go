@@ -202,8 +202,8 @@ func TestPlacing(t *testing.T) {
 	place := Place{Placements: []Placement{{Device: d.ID, Target: a}, {Device: d.ID, Target: b, Slot: "2"}}}
 	out, err := place.Decide(f)
 	require.NoError(t, err)
-	assert.Len(t, out.Keep, 2, "a list of wishes for each target")
-	assert.Equal(t, "Place 2 cameras on 2 targets", out.Work.Title)
+	assert.Equal(t, []any{Wishes{{Device: d.ID, Target: a}, {Device: d.ID, Target: b, Slot: "2"}}}, out.Keep)
+	assert.Equal(t, "Place 1 camera on 2 targets", out.Work.Title)
 	f.Targets[b] = Target{Target: latch.Target{ID: b, Name: "B"}, Closed: true}
 	_, err = place.Decide(f)
 	assert.Equal(t, "target_closed", cause(t, err))

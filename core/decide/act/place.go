@@ -39,10 +39,19 @@ type Placement struct {
 // About implements Act.
 func (a Place) About() About {
 	out := About{Name: cmp.Or(a.Operation, "place"), Right: Work, Site: a.Site, WithStates: a.Tune, WithBusy: a.Tune}
-	for _, p := range a.Placements {
-		out.Devices, out.Targets = append(out.Devices, p.Device), append(out.Targets, p.Target)
-		if p.Replaces != uuid.Nil {
+	devices, targets := map[uuid.UUID]bool{}, map[uuid.UUID]bool{}
+	for _, p := range a.Placements { // each once, however many placements it is in
+		if !devices[p.Device] {
+			devices[p.Device] = true
+			out.Devices = append(out.Devices, p.Device)
+		}
+		if p.Replaces != uuid.Nil && !devices[p.Replaces] {
+			devices[p.Replaces] = true
 			out.Devices = append(out.Devices, p.Replaces)
+		}
+		if !targets[p.Target] {
+			targets[p.Target] = true
+			out.Targets = append(out.Targets, p.Target)
 		}
 	}
 	return out
@@ -106,7 +115,7 @@ func (a Place) Decide(f Facts) (Outcome, error) {
 	if len(targets) > 1 {
 		on, out.Line.Target = fmt.Sprintf("%d targets", len(targets)), uuid.Nil
 	}
-	work.Title = fmt.Sprintf("Place %s on %s", command.Cameras(len(work.Devices)), on)
+	work.Title = fmt.Sprintf("Place %s on %s", command.Cameras(len(going)), on)
 	out.Line.After = "on " + on
 	return out, nil
 }

@@ -1,6 +1,7 @@
 package command
 
 import (
+	"encoding/json"
 	"time"
 
 	"github.com/google/uuid"
@@ -139,6 +140,35 @@ func (d Device) Name() string {
 // Waits reports whether the command spends its time waiting for a restart, an encoder to settle or a label to be read. Many more of those
 // run at once than of the commands that try sign-ins, which learn from each other.
 func (d Device) Waits() bool { return d.Address != nil || d.Mark != nil || d.Tune != nil }
+
+// AskedAbout reports whether others ask for the command by its device while it waits: which addresses are still to be given, and who is
+// setting a camera's streams. Such a command is queued by itself from the beginning.
+func (d Device) AskedAbout() bool { return d.Address != nil || d.Tune != nil }
+
+// OnDevices is what to do with each of some devices.
+type OnDevices struct {
+	Devices []uuid.UUID `json:"devices"`
+	Do      Device      `json:"do"`
+}
+
+// Grouped returns commands with what is the same of them once, in the order in which each is first said. Each device's own keep theirs.
+func Grouped(list []OnDevice) ([]OnDevices, error) {
+	var out []OnDevices
+	at := map[string]int{}
+	for _, x := range list {
+		key, err := json.Marshal(x.Do)
+		if err != nil {
+			return nil, err
+		}
+		i, known := at[string(key)]
+		if !known {
+			i = len(out)
+			at[string(key)], out = i, append(out, OnDevices{Do: x.Do})
+		}
+		out[i].Devices = append(out[i].Devices, x.Device)
+	}
+	return out, nil
+}
 
 // Each returns the same command for each of some devices.
 func Each(devices []uuid.UUID, do Device) []OnDevice {

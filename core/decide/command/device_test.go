@@ -3,7 +3,9 @@ package command_test
 import (
 	"testing"
 
+	"github.com/google/uuid"
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"unlatch/core/decide/command"
 	"unlatch/core/stream/camera"
@@ -29,4 +31,14 @@ func TestWhatIsDoneAlone(t *testing.T) {
 	} {
 		assert.Equal(t, c.want, c.do.Alone(), c.do.Name())
 	}
+}
+
+// What is the same for many is said once, and each device keeps the order of its commands.
+func TestGrouped(t *testing.T) {
+	a, b := uuid.New(), uuid.New()
+	on, off := uuid.New(), uuid.New()
+	place := func(t uuid.UUID) command.Device { return command.Device{Place: &command.Place{Target: t}} }
+	out, err := command.Grouped([]command.OnDevice{{a, place(on)}, {a, place(off)}, {b, place(on)}, {b, place(off)}})
+	require.NoError(t, err)
+	assert.Equal(t, []command.OnDevices{{[]uuid.UUID{a, b}, place(on)}, {[]uuid.UUID{a, b}, place(off)}}, out)
 }

@@ -29,8 +29,14 @@ type TargetChange struct {
 
 // An OnSite is what to do on a site. Exactly one field is set.
 type OnSite struct {
-	Sweep *Sweep `json:"sweep,omitempty"`
-	Paste *Paste `json:"paste,omitempty"`
+	Sweep  *Sweep  `json:"sweep,omitempty"`
+	Paste  *Paste  `json:"paste,omitempty"`
+	Spread *Spread `json:"spread,omitempty"`
+}
+
+// Spread queues the commands of a run that has too many to queue while a person waits for an answer.
+type Spread struct {
+	Devices []OnDevices `json:"devices"`
 }
 
 // Sweep is one discovery run over the site's ranges.
