@@ -68,6 +68,9 @@ func (d Desk) decide(ctx context.Context, by act.Person, a act.Act) (act.About, 
 	if !by.Role.May(about.Right) {
 		return about, act.Outcome{}, act.ErrForbidden
 	}
+	if about.InPerson && by.TokenID != uuid.Nil {
+		return about, act.Outcome{}, act.InPersonOnly()
+	}
 	facts, err := acts.Facts(ctx, about)
 	if err != nil {
 		return about, act.Outcome{}, err
@@ -88,13 +91,14 @@ func (d Desk) decide(ctx context.Context, by act.Person, a act.Act) (act.About, 
 		}
 	}
 	out, err := a.Decide(facts)
+	out.Line = facts.Name(out.Line)
 	return about, out, err
 }
 
 // allGiven makes sure that what an act names beside its site is of sites that exist for the person: sign-ins for one site, and devices of
 // any site that a sign-in is for.
 func (d Desk) allGiven(ctx context.Context, by act.Person, about act.About, f act.Facts) error {
-	if by.Role == act.Owner {
+	if by.EverySite() {
 		return nil
 	}
 	for _, k := range f.SignIns {
@@ -116,10 +120,6 @@ func (d Desk) allGiven(ctx context.Context, by act.Person, about act.About, f ac
 
 // carryOut writes an outcome, within the transaction of ctx.
 func (d Desk) carryOut(ctx context.Context, by act.Person, about act.About, out act.Outcome, done *Done) error {
-	acts := d.Store.Acts()
-	if err := acts.Write(ctx, by, about, out.Line); err != nil {
-		return err
-	}
 	for _, what := range out.Keep {
 		result, err := d.keep(ctx, by, about, what)
 		if err != nil {
@@ -127,17 +127,17 @@ func (d Desk) carryOut(ctx context.Context, by act.Person, about act.About, out 
 		}
 		done.Results = append(done.Results, result)
 	}
-	if out.Work == nil {
-		return nil
+	if out.Work != nil {
+		work := *out.Work
+		work.By = by.Name
+		run, err := d.Queue.Begin(ctx, about.Site, work)
+		if err != nil {
+			return err
+		}
+		done.Run = &run
 	}
-	work := *out.Work
-	work.By = by.Name
-	run, err := d.Queue.Begin(ctx, about.Site, work)
-	if err != nil {
-		return err
-	}
-	done.Run = &run
-	return nil
+	// The line comes last: from here on until this is kept, everybody else's line waits.
+	return d.Store.Acts().Write(ctx, by, about, out.Line)
 }
 
 // keep writes one thing that an act wants kept. What concerns the queue is done there; all else is the store's.

@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"net/http/cookiejar"
 	"net/netip"
+	"net/url"
 	"slices"
 	"strings"
 	"sync"
@@ -16,6 +17,7 @@ import (
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
+	"github.com/pquerna/otp/totp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -46,6 +48,57 @@ type depot struct {
 	member     uuid.UUID // a technician of the first site
 	link       uuid.UUID // an invitation
 	session    uuid.UUID // of the keeper, in another browser
+	token      uuid.UUID // of the keeper, for a program
+	factor     uuid.UUID // of the keeper
+	passkey    map[string]any
+}
+
+// depotSecret is the key of an app that makes one-time codes.
+const depotSecret = "JBSWY3DPEHPK3PXPJBSWY3DPEHPK3PXP"
+
+// codeNow is the key of an app, which stands in a request as the code of the moment that it is sent at.
+type codeNow string
+
+func (c codeNow) MarshalJSON() ([]byte, error) {
+	code, err := totp.GenerateCode(string(c), time.Now())
+	return []byte(`"` + code + `"`), err
+}
+
+// prepareOwn prepares what the keeper does with the own account: a token and a factor to take away, and two ceremonies to finish.
+func (x *depot) prepareOwn(t *testing.T) {
+	ctx := context.Background()
+	keeper, err := x.s.People.ByName(ctx, "keeper")
+	require.NoError(t, err)
+	x.token, x.factor = uuid.New(), uuid.New()
+	_, err = x.s.Acts().Keep(ctx, keeper.Person, act.About{}, act.MakeToken{ID: x.token, Hash: []byte("x"), Name: "Old", Start: "unlatch_Other", Role: act.Owner,
+		Until: time.Now().Add(time.Hour)})
+	require.NoError(t, err)
+	require.NoError(t, x.s.BeginCeremony(ctx, "first", store.Ceremony{Purpose: forCode, Person: keeper.ID, Until: time.Now().Add(time.Hour)}))
+	_, err = x.s.Acts().Keep(ctx, keeper.Person, act.About{}, act.AddFactor{ID: x.factor, Kind: act.OneTimeCode, Secret: depotSecret,
+		Ceremony: store.HashOfToken("first")})
+	require.NoError(t, err)
+	w := relyingParty(context.WithValue(ctx, originKey{}, origin{"bench.example", depotOrigin}))
+	options, session, err := w.BeginRegistration(holder{person: keeper.Person})
+	require.NoError(t, err)
+	raw, err := json.Marshal(options.Response)
+	require.NoError(t, err)
+	x.passkey = newAuthenticator(t).register(raw, depotOrigin)
+	state, err := json.Marshal(session)
+	require.NoError(t, err)
+	for token, c := range map[string]store.Ceremony{"for-a-code": {Purpose: forCode, State: depotSecret},
+		"for-a-passkey": {Purpose: forPasskey, State: string(state)}} {
+		c.Person, c.Until = keeper.ID, time.Now().Add(time.Hour)
+		require.NoError(t, x.s.BeginCeremony(ctx, token, c))
+	}
+}
+
+// depotOrigin is where browsers reach the depot.
+const depotOrigin = "https://bench.example"
+
+// atDepot is the configuration of a server that is reached there.
+func atDepot() Config {
+	u, _ := url.Parse(depotOrigin)
+	return Config{PublicURL: u}
 }
 
 // depotSite is one site of it, with its things by name.
@@ -81,6 +134,7 @@ func newDepot(t *testing.T, p *page, s *store.Store) *depot {
 	_, err = s.SQL().ExecContext(ctx, "INSERT INTO sessions (id, token_hash, person_id, expires_at) "+
 		"SELECT $1, 'x', id, now() + interval '1 hour' FROM people WHERE name = 'keeper'", x.session)
 	require.NoError(t, err)
+	x.prepareOwn(t)
 	return x
 }
 
@@ -237,6 +291,14 @@ func (x *depot) askings(d depotSite) (order []string, all map[string]asking) {
 		{"remove-from-target", asking{"POST", site + "/remove", fields{"devices": one, "target": d.bridge}}},
 		{"stop-run", asking{"POST", "/api/runs/" + d.run.String() + "/stop", nil}},
 		{"dismiss-claim", asking{"DELETE", dev + "/claims/192.0.2.99", nil}},
+		{"make-token", asking{"POST", "/api/tokens", fields{"name": "Nightly", "role": "engineer", "expires_at": time.Now().Add(time.Hour)}}},
+		{"revoke-token", asking{"DELETE", "/api/tokens/" + x.token.String(), nil}},
+		{"require-factors", asking{"PUT", "/api/people/strict-roles", fields{"roles": []string{"customer"}}}},
+		{"drop-factors", asking{"POST", "/api/people/" + x.member.String() + "/drop-factors", nil}},
+		{"add-code", asking{"POST", "/api/session/factors/code", fields{"ceremony": "for-a-code", "code": codeNow(depotSecret)}}},
+		{"add-passkey", asking{"POST", "/api/session/factors/passkey", fields{"ceremony": "for-a-passkey", "passkey": x.passkey}}},
+		{"new-recovery-codes", asking{"POST", "/api/session/recovery-codes", fields{"password": keeperPassword}}},
+		{"remove-factor", asking{"POST", "/api/session/factors/" + x.factor.String() + "/remove", fields{"password": keeperPassword}}},
 		{"end-session", asking{"DELETE", "/api/session/all/" + x.session.String(), nil}}, // the change of password ends it too
 		{"change-password", asking{"PUT", "/api/session/password", fields{"old": keeperPassword, "new": keeperPassword}}},
 		{"invite-person", asking{"POST", "/api/people/links", fields{"name": "Ida", "role": "viewer", "sites": []uuid.UUID{d.id}}}},
@@ -294,10 +356,11 @@ func digest(t *testing.T, s *store.Store) string {
 	for _, table := range []string{"sites", "devices", "evidence", "runs", "audit", "wanted_placements", "agreements",
 		"target_agreements", "consents",
 		"targets", "past_feeds", "sign_ins", "sign_in_devices", "plans", "device_plans", "stream_roles", "books", "path_books",
-		"expected", "people", "person_sites", "links"} {
+		"expected", "people", "person_sites", "links", "factors", "recovery_codes", "strict_roles"} {
 		parts = append(parts,
 			"SELECT '"+table+"' AS what, count(*) AS n, COALESCE(md5(string_agg(x::text, '|' ORDER BY x::text)), '') AS sum FROM "+table+" x")
 	}
+	parts = append(parts, "SELECT 'tokens', count(*), COALESCE(md5(string_agg(id::text, '|' ORDER BY id)), '') FROM tokens")
 	parts = append(parts, "SELECT 'sessions', count(*), COALESCE(md5(string_agg(id::text, '|' ORDER BY id)), '') FROM sessions")
 	parts = append(parts, "SELECT 'jobs', count(*), COALESCE(md5(string_agg(args::text || state::text, '|' ORDER BY id)), '') FROM river_job")
 	var out string
@@ -312,7 +375,7 @@ func digest(t *testing.T, s *store.Store) string {
 func TestEveryActHasARightAndALine(t *testing.T) {
 	t.Parallel()
 	ctx := context.Background()
-	p, s, log := serve(t, storetest.URL(t))
+	p, s, log := serveWith(t, storetest.URL(t), atDepot())
 	p.setUp()
 	x := newDepot(t, p, s)
 	jar, _ := cookiejar.New(nil)
@@ -327,8 +390,9 @@ func TestEveryActHasARightAndALine(t *testing.T) {
 		ask := askings[op]
 		before := digest(t, s)
 		status, raw, _ := viewer.do(ask.method, ask.path, ask.body)
-		if op == "change-password" || op == "end-session" { // everybody's own affair
-			assert.Contains(t, []int{http.StatusUnauthorized, http.StatusNotFound}, status, "%s: a viewer has no such password or session", op)
+		if slices.Contains(ownAffairs, op) {
+			assert.Contains(t, []int{http.StatusUnauthorized, http.StatusNotFound, http.StatusGone, http.StatusUnprocessableEntity}, status,
+				"%s: a viewer has no such password, session, token or factor", op)
 		} else {
 			assert.Equal(t, http.StatusForbidden, status, "%s without the right: %s", op, raw)
 		}
@@ -353,6 +417,10 @@ func TestEveryActHasARightAndALine(t *testing.T) {
 		}
 	}
 }
+
+// ownAffairs are operations that everybody may ask for, about what is their own.
+var ownAffairs = []string{"change-password", "end-session", "make-token", "revoke-token", "add-code", "add-passkey", "new-recovery-codes",
+	"remove-factor"}
 
 // A killer cuts the connection that a transaction runs on before its nth statement.
 type killer struct {
@@ -401,7 +469,7 @@ func (k *killer) trace(_ context.Context, conn *pgx.Conn, sql string) {
 func TestAnActIsWholeOrNothing(t *testing.T) {
 	t.Parallel()
 	k := &killer{}
-	p, s, _ := serveTraced(t, storetest.URL(t), Config{}, k.trace)
+	p, s, _ := serveTraced(t, storetest.URL(t), atDepot(), k.trace)
 	p.setUp()
 	x := newDepot(t, p, s)
 	order, askings := x.askings(x.own)

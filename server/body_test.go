@@ -117,7 +117,7 @@ func TestEveryRouteWantsASession(t *testing.T) {
 	p.setUp()
 	open := map[string]bool{"GET /healthz": true, "GET /readyz": true, "GET /metrics": true, "GET /*": true, "GET /api/session": true,
 		"POST /api/session": true, "DELETE /api/session": true, "POST /api/setup": true, "POST /api/link": true,
-		"POST /api/link/take": true, "GET /feeds/{token}": true,
+		"POST /api/link/take": true, "POST /api/session/second": true, "GET /feeds/{token}": true,
 		"POST /feeds/{token}/showing": true, "GET " + jobs.PicturesPath: true}
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
@@ -227,7 +227,7 @@ func TestHandingOutPasswordsNamesThePerson(t *testing.T) {
 	require.NoError(t, s.Targets.Wish(t.Context(), act.InAnySlot(id, x.ids...)))
 	status, _, _ := p.do("GET", path+"/"+id.String()+"/file", nil)
 	require.Equal(t, 200, status)
-	acts, err := s.Record.List(t.Context(), store.LineFilter{Site: &x.site.ID, Limit: 5})
+	acts, err := s.Record.List(t.Context(), store.LineFilter{Site: x.site.ID, Limit: 5})
 	require.NoError(t, err)
 	assert.Equal(t, "took a list with passwords for", acts[0].Action)
 	assert.Equal(t, "keeper", acts[0].Person)

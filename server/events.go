@@ -227,16 +227,12 @@ func (s pages) untilSignedOut(r *http.Request) (context.Context, context.CancelF
 // sessionHolds reports whether the session that a request came with still is one, with the same role and sites: a page whose person was
 // given another role or other sites asks anew. A database that does not answer ends none.
 func (s pages) sessionHolds(r *http.Request) bool {
-	c, err := r.Cookie(cookieName)
-	if err != nil {
-		return false
-	}
 	was := person(r.Context())
-	now, err := s.store.People.OfSession(r.Context(), c.Value)
+	now, err := shownBy(r).who(r.Context(), s.store.People)
 	if err != nil {
 		return !errors.Is(err, store.ErrNotFound)
 	}
-	return now.Role == was.Role && slices.Equal(now.Sites, was.Sites)
+	return now.Role == was.Role && now.All == was.All && slices.Equal(now.Sites, was.Sites)
 }
 
 // allEvents tells which sites have changed, until the page goes away.

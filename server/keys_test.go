@@ -204,7 +204,7 @@ func TestTuningAsksForWhatItNeeds(t *testing.T) {
 	require.NoError(t, err)
 	p.problem("not_signed_in", "POST", at, map[string]any{"devices": []uuid.UUID{other}, "undo": true})
 	p.problem("not_signed_in", "POST", at, map[string]any{"devices": []uuid.UUID{d.ID, other}, "undo": true, "strict": true})
-	refused, err := s.Record.List(context.Background(), store.LineFilter{Site: &site.ID, Limit: 20})
+	refused, err := s.Record.List(context.Background(), store.LineFilter{Site: site.ID, Limit: 20})
 	require.NoError(t, err)
 	for _, a := range refused {
 		assert.NotContains(t, fmt.Sprintf("%+v", a), "tune-devices", "what was refused was not done")
@@ -216,7 +216,7 @@ func TestTuningAsksForWhatItNeeds(t *testing.T) {
 	assert.EqualValues(t, 1, begun.Total, "an act over many does what it can")
 	require.Len(t, begun.Left, 1)
 	assert.Equal(t, []any{other, "not_signed_in"}, []any{begun.Left[0].Device, begun.Left[0].Cause}, "and names what it leaves out")
-	acts, err := s.Record.List(context.Background(), store.LineFilter{Site: &site.ID, Limit: 1})
+	acts, err := s.Record.List(context.Background(), store.LineFilter{Site: site.ID, Limit: 1})
 	require.NoError(t, err)
 	assert.Equal(t, "set the streams of", acts[0].Action, "who did it is recorded")
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"net/http"
 	"strings"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
@@ -33,6 +34,7 @@ type peopleView struct {
 	People []store.Member `json:"people"`
 	Links  []store.Link   `json:"links" doc:"one-time links that nobody has used yet"`
 	Roles  []roleView     `json:"roles" doc:"what each role may do"`
+	Strict []act.Role     `json:"strict_roles" doc:"roles that must have a second factor"`
 }
 
 type roleView struct {
@@ -84,13 +86,14 @@ func (s people) routes(api huma.API) {
 		Summary: "Who may sign in, as what, and on which sites"},
 		func(ctx context.Context, _ *struct{}) (*struct{ Body peopleView }, error) {
 			out := &struct{ Body peopleView }{}
-			var err, lerr error
+			var err, lerr, serr error
 			out.Body.People, err = s.store.People.List(ctx)
 			out.Body.Links, lerr = s.store.People.Links(ctx)
+			out.Body.Strict, serr = s.store.People.StrictRoles(ctx)
 			for _, r := range act.Roles {
 				out.Body.Roles = append(out.Body.Roles, roleView{r, r.Rights()})
 			}
-			return out, s.explain(errors.Join(err, lerr))
+			return out, s.explain(errors.Join(err, lerr, serr))
 		})
 	register(s, api, huma.Operation{OperationID: "invite-person", Method: "POST", Path: "/api/people/links",
 		Summary: "Make a one-time link by which somebody makes an account", DefaultStatus: 201},
@@ -124,6 +127,20 @@ func (s people) routes(api huma.API) {
 				return act.ResetPerson{Person: in.Person, ID: id, Hash: hash}
 			})
 		})
+	register(s, api, huma.Operation{OperationID: "drop-factors", Method: "POST", Path: "/api/people/{person}/drop-factors",
+		Summary: "Take all second factors of a person away, who has lost them"},
+		func(ctx context.Context, in *PersonPath) (*struct{}, error) {
+			return s.keep(ctx, act.DropFactors{Person: in.Person})
+		})
+	register(s, api, huma.Operation{OperationID: "require-factors", Method: "PUT", Path: "/api/people/strict-roles",
+		Summary: "Say which roles must have a second factor"},
+		func(ctx context.Context, in *struct {
+			Body struct {
+				Roles []act.Role `json:"roles" maxItems:"5" enum:"owner,engineer,technician,viewer,customer"`
+			}
+		}) (*struct{}, error) {
+			return s.keep(ctx, act.RequireFactors{Roles: in.Body.Roles})
+		})
 	s.ownRoutes(api)
 	s.linkRoutes(api)
 }
@@ -140,7 +157,7 @@ func (s people) makeLink(ctx context.Context, what func(id uuid.UUID, hash []byt
 
 // ownRoutes are what each person does with the own account.
 func (s people) ownRoutes(api huma.API) {
-	register(s, api, huma.Operation{OperationID: "list-sessions", Metadata: needs(act.Look), Method: "GET", Path: "/api/session/all",
+	register(s, api, huma.Operation{OperationID: "list-sessions", Metadata: own, Method: "GET", Path: "/api/session/all",
 		Summary: "The browsers in which one is signed in"},
 		func(ctx context.Context, in *struct {
 			Token string `cookie:"unlatch_session"`
@@ -148,14 +165,14 @@ func (s people) ownRoutes(api huma.API) {
 			list, err := s.store.People.Sessions(ctx, person(ctx).ID, in.Token)
 			return &struct{ Body []store.Session }{list}, s.explain(err)
 		})
-	register(s, api, huma.Operation{OperationID: "end-session", Method: "DELETE", Path: "/api/session/all/{session}",
+	register(s, api, huma.Operation{OperationID: "end-session", Metadata: own, Method: "DELETE", Path: "/api/session/all/{session}",
 		Summary: "Sign out in another browser"},
 		func(ctx context.Context, in *struct {
 			Session uuid.UUID `path:"session"`
 		}) (*struct{}, error) {
 			return s.keep(ctx, act.EndSession{Session: in.Session})
 		})
-	register(s, api, huma.Operation{OperationID: "change-password", Method: "PUT", Path: "/api/session/password",
+	register(s, api, huma.Operation{OperationID: "change-password", Metadata: own, Method: "PUT", Path: "/api/session/password",
 		Summary: "Change one's own password; all other sessions end"},
 		func(ctx context.Context, in *struct {
 			Caller
@@ -218,7 +235,7 @@ func (s people) linkRoutes(api huma.API) {
 			case err != nil:
 				return nil, s.explain(err)
 			}
-			return s.sessions.start(ctx, p)
+			return s.sessions.begin(ctx, p)
 		})
 }
 
@@ -242,4 +259,31 @@ func (s people) link(ctx context.Context, token string, by Caller) (store.Link, 
 func linkGone() *Problem {
 	return problem(http.StatusGone, "link_gone", "This link is not good any more: it was used, withdrawn, or is older than 72 hours.",
 		"Ask an owner for a new one.")
+}
+
+// ResetOnMachine makes a one-time link by which a person of a name sets a new password, for whoever may work on the machine itself. second
+// takes the person's second factors away too.
+func ResetOnMachine(ctx context.Context, s *store.Store, name string, second bool) (token string, until time.Time, err error) {
+	to, err := s.People.ByName(ctx, name)
+	if err != nil {
+		return "", until, err
+	}
+	token, until = newToken(), time.Now().Add(act.LinkLife)
+	acts := s.Acts()
+	err = acts.Together(ctx, func(ctx context.Context) error {
+		link := act.ResetPerson{Person: to.ID, ID: uuid.Must(uuid.NewV7()), Hash: store.HashOfToken(token), Name: to.Name, Until: until}
+		machine := act.Person{Name: "the machine"}
+		if _, err := acts.Keep(ctx, machine, act.About{}, link); err != nil {
+			return err
+		}
+		after := ""
+		if second {
+			after = "without second factors"
+			if err := s.People.DropFactors(ctx, to.ID); err != nil {
+				return err
+			}
+		}
+		return acts.Write(ctx, machine, link.About(), act.Line{Subject: to.Name, After: after})
+	})
+	return token, until, err
 }

@@ -126,14 +126,15 @@ func (s *Server) api(r chi.Router) huma.API {
 	cfg := huma.DefaultConfig("Unlatch", Version)
 	cfg.DocsPath, cfg.SchemasPath, cfg.OpenAPIPath = "", "", ""
 	cfg.CreateHooks = nil // no $schema links in answers
-	cfg.Components.SecuritySchemes = map[string]*huma.SecurityScheme{"session": {Type: "apiKey", In: "cookie", Name: cookieName}}
+	cfg.Components.SecuritySchemes = map[string]*huma.SecurityScheme{"session": {Type: "apiKey", In: "cookie", Name: cookieName},
+		"token": {Type: "http", Scheme: "bearer"}}
 	api := humachi.New(r, cfg)
 	api.UseMiddleware(s.sessions.requireSession(api), s.readBodies(api))
 	res := s.resource
 	agreements := targetTrust{res}
 	screens := feeds{res, s.sessions.addresses}
 	for _, kind := range []interface{ routes(huma.API) }{
-		s.sessions, sites{res, s.cfg.Agent}, people{res, s.sessions}, devices{res}, cameras{res}, strays{res, s.cfg.Agent}, records{res},
+		s.sessions, sites{res, s.cfg.Agent}, people{res, s.sessions}, tokens{res}, factors{s.sessions}, devices{res}, cameras{res}, strays{res, s.cfg.Agent}, records{res},
 		readings{res}, signIns{res}, runs{res},
 		addressPlans{res, s.cfg.Agent}, claims{res}, fixes{res}, marks{res}, groups{res}, tunes{res}, plans{res},
 		previews{res, costs{res}}, costs{res}, intakes{res}, targets{res, screens, agreements}, agreements, placements{res}, screens,
@@ -165,6 +166,7 @@ func (s *Server) routes(r chi.Router) {
 		needing(act.Look).Get("/api/devices/{device}/live", s.pages.live)
 		needing(act.Look).Get("/api/events", s.pages.allEvents)
 		needing(act.Look).Get("/api/stills/{still}", history.still)
+		needing(act.See).Get("/api/audit/file", auditLog{s.resource}.file)
 		needing(act.Inspect).Get("/api/evidence/{record}/exchange", history.exchange)
 		needing(act.Inspect).Get("/api/target-records/{record}/exchange", history.targetExchange)
 		needing(act.See).Get("/api/sites/{site}/targets/{target}/file", screens.listFile)

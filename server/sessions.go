@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"net/url"
 	"runtime/debug"
 	"strings"
 	"time"
@@ -54,11 +55,11 @@ func (s sessions) requireSession(api huma.API) func(huma.Context, func(huma.Cont
 			next(ctx)
 			return
 		}
-		token := ""
+		shown := credential{token: bearer(ctx.Header("Authorization"))}
 		if c, err := huma.ReadCookie(ctx, cookieName); err == nil {
-			token = c.Value
+			shown.session = c.Value
 		}
-		p, err := s.signedIn(ctx.Context(), token)
+		p, err := s.signedIn(ctx.Context(), shown)
 		if err != nil {
 			var pr *Problem
 			errors.As(err, &pr)
@@ -66,6 +67,10 @@ func (s sessions) requireSession(api huma.API) func(huma.Context, func(huma.Cont
 			return
 		}
 		ctx = huma.WithValue(ctx, personKey{}, p)
+		if p.Bare && ctx.Operation().Metadata["own"] != true {
+			refuse(api, ctx, secondNeeded())
+			return
+		}
 		if err := s.mayRead(ctx.Context(), rightToRead(*ctx.Operation())); err != nil { // before anything that was sent is read
 			var pr *Problem
 			errors.As(err, &pr)
@@ -76,16 +81,43 @@ func (s sessions) requireSession(api huma.API) func(huma.Context, func(huma.Cont
 	}
 }
 
-// signedIn returns who a session token belongs to, or a *Problem.
-func (s sessions) signedIn(ctx context.Context, token string) (act.Person, error) {
-	if token != "" {
-		p, err := s.store.People.OfSession(ctx, token)
-		if err == nil {
-			return p, nil
-		}
-		if !errors.Is(err, store.ErrNotFound) {
-			return p, s.explain(err)
-		}
+// A credential is what a request shows to say who asks. Where it shows an API token, that alone counts.
+type credential struct {
+	session string // of a browser
+	token   string // of a program
+}
+
+// shownBy returns what a request shows.
+func shownBy(r *http.Request) credential {
+	shown := credential{token: bearer(r.Header.Get("Authorization"))}
+	if c, err := r.Cookie(cookieName); err == nil {
+		shown.session = c.Value
+	}
+	return shown
+}
+
+// who returns whom a credential is for, or store.ErrNotFound.
+func (c credential) who(ctx context.Context, people store.People) (act.Person, error) {
+	switch {
+	case c.token != "":
+		return people.OfToken(ctx, c.token)
+	case c.session != "":
+		return people.OfSession(ctx, c.session)
+	}
+	return act.Person{}, store.ErrNotFound
+}
+
+// signedIn returns whom a credential is for, or a *Problem.
+func (s sessions) signedIn(ctx context.Context, shown credential) (act.Person, error) {
+	p, err := shown.who(ctx, s.store.People)
+	switch {
+	case err == nil:
+		return p, nil
+	case !errors.Is(err, store.ErrNotFound):
+		return p, s.explain(err)
+	case shown.token != "":
+		return act.Person{}, problem(http.StatusUnauthorized, "token_gone", "This API token is not good: it was revoked, has ended, or was "+
+			"never made here.", "Make another one on the page Your account.")
 	}
 	return act.Person{}, problem(http.StatusUnauthorized, "signed_out", "You are signed out.", "Sign in.")
 }
@@ -93,11 +125,10 @@ func (s sessions) signedIn(ctx context.Context, token string) (act.Person, error
 // withPerson lets only who is signed in to the handlers that are not part of the described API, and tells them who that is.
 func (s sessions) withPerson(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		token := ""
-		if c, err := r.Cookie(cookieName); err == nil {
-			token = c.Value
+		p, err := s.signedIn(r.Context(), shownBy(r))
+		if err == nil && p.Bare {
+			err = secondNeeded()
 		}
-		p, err := s.signedIn(r.Context(), token)
 		if err != nil {
 			s.fail(w, err)
 			return
@@ -106,15 +137,23 @@ func (s sessions) withPerson(next http.Handler) http.Handler {
 	})
 }
 
+func secondNeeded() *Problem {
+	return problem(http.StatusForbidden, "second_factor_needed", "Your role must have a second factor, and you have none yet.",
+		"Add one on the page Your account.")
+}
+
 type sessionState struct {
 	Name       string      `json:"name" doc:"who is signed in; empty for nobody"`
 	NeedsSetup bool        `json:"needs_setup" doc:"there is no account yet"`
 	Role       act.Role    `json:"role,omitempty" enum:"owner,engineer,technician,viewer,customer"`
 	Rights     []act.Right `json:"rights" doc:"what the person may do"`
+	Second     *secondView `json:"second,omitempty" doc:"the password was right, and a second factor is wanted now"`
+	Bare       bool        `json:"must_add_factor,omitempty" doc:"the role must have a second factor and the person has none: nothing else can be done"`
+	Token      string      `json:"token,omitempty" doc:"the name of the API token by which a program asks"`
 }
 
 func stateOf(p act.Person) sessionState {
-	return sessionState{Name: p.Name, Role: p.Role, Rights: append([]act.Right{}, p.Role.Rights()...)}
+	return sessionState{Name: p.Name, Role: p.Role, Rights: append([]act.Right{}, p.Role.Rights()...), Token: p.Token, Bare: p.Bare}
 }
 
 type credentials struct {
@@ -137,7 +176,8 @@ func (s sessions) routes(api huma.API) {
 	register(s, api, huma.Operation{OperationID: "get-session", Method: "GET", Path: "/api/session", Summary: "Who is signed in",
 		Metadata: open},
 		func(ctx context.Context, in *struct {
-			Token string `cookie:"unlatch_session"`
+			Token  string `cookie:"unlatch_session"`
+			Bearer string `header:"Authorization"`
 		}) (*struct{ Body sessionState }, error) {
 			out := &struct{ Body sessionState }{stateOf(act.Person{})}
 			has, err := s.store.People.Any(ctx)
@@ -145,7 +185,7 @@ func (s sessions) routes(api huma.API) {
 				return nil, s.explain(err)
 			}
 			out.Body.NeedsSetup = !has
-			if p, err := s.signedIn(ctx, in.Token); err == nil {
+			if p, err := s.signedIn(ctx, credential{in.Token, bearer(in.Bearer)}); err == nil {
 				out.Body = stateOf(p)
 			}
 			return out, nil
@@ -199,10 +239,34 @@ func agentOf(ctx context.Context) string {
 	return wiretext.Line(text, 200)
 }
 
-// withCaller notes who sent a request.
+type originKey struct{}
+
+// An origin is where a browser has reached the server: the name alone, and as pages know it.
+type origin struct{ host, origin string }
+
+func originOf(ctx context.Context) origin {
+	o, _ := ctx.Value(originKey{}).(origin)
+	return o
+}
+
+// originOf returns where a request was sent to: the public address where there is one, else the name that it gives, which was judged.
+func (s *Server) originOf(r *http.Request) origin {
+	if u := s.cfg.PublicURL; u != nil {
+		return origin{u.Hostname(), u.Scheme + "://" + u.Host}
+	}
+	scheme := "http"
+	if r.TLS != nil || s.cfg.Secure {
+		scheme = "https"
+	}
+	u := url.URL{Scheme: scheme, Host: r.Host}
+	return origin{u.Hostname(), u.String()}
+}
+
+// withCaller notes who sent a request, and where to.
 func (s *Server) withCaller(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		ctx := context.WithValue(r.Context(), callerKey{}, s.callerAddress(r))
+		ctx = context.WithValue(ctx, originKey{}, s.originOf(r))
 		next.ServeHTTP(w, r.WithContext(context.WithValue(ctx, agentKey{}, r.UserAgent())))
 	})
 }
@@ -241,7 +305,7 @@ func (s sessions) signIn(ctx context.Context, in credentials, by Caller) (*cooki
 	if err != nil {
 		return nil, err
 	}
-	return s.start(ctx, p)
+	return s.begin(ctx, p)
 }
 
 // confirmPassword asks whoever is signed in for the password once more; wrong ones are counted as they are when one signs in.

@@ -263,7 +263,7 @@ func TestTheSecondToTuneIsTold(t *testing.T) {
 	assert.Equal(t, "10fps", x.device(x.ids[0]).Plan["main"].Text)
 	assert.Equal(t, "its own", x.device(x.ids[0]).Plan["main"].Whose)
 	p.problem("no_plan", "POST", path, map[string]any{"devices": x.ids, "plan": planText{"main": "keep"}})
-	acts, err := s.Record.List(ctx, store.LineFilter{Site: &x.site.ID, Limit: 10})
+	acts, err := s.Record.List(ctx, store.LineFilter{Site: x.site.ID, Limit: 10})
 	require.NoError(t, err)
 	assert.Equal(t, "set the streams of", acts[0].Action)
 	assert.WithinDuration(t, time.Now(), acts[0].At, time.Minute)

@@ -50,6 +50,20 @@ func (s Acts) keepPerson(ctx context.Context, by act.Person, what any) error {
 		return s.People.remove(ctx, x.Person)
 	case act.ChangePassword:
 		return s.People.setPassword(ctx, by.ID, x.Hash, x.Session)
+	case act.AddFactor:
+		return s.addFactor(ctx, by, x)
+	case act.RemoveFactor:
+		return s.People.removeFactor(ctx, by, x.Factor)
+	case act.DropFactors:
+		return s.People.DropFactors(ctx, x.Person)
+	case act.NewRecoveryCodes:
+		return s.People.newRecoveryCodes(ctx, by, x.Hashes)
+	case act.RequireFactors:
+		return s.People.requireFactors(ctx, x.Roles)
+	case act.MakeToken:
+		return s.People.makeToken(ctx, by, x)
+	case act.RevokeToken:
+		return s.People.revokeToken(ctx, x.Token)
 	case act.EndSession:
 		return s.People.endSession(ctx, by.ID, x.Session)
 	}

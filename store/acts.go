@@ -33,25 +33,27 @@ func (s Acts) Confirm(ctx context.Context, by act.Person, a act.About) error {
 			return err
 		}
 	}
-	now, err := s.People.hold(ctx, by.ID)
+	now, owner, err := s.People.hold(ctx, by)
 	switch {
 	case errors.Is(err, ErrNotFound):
 		return act.ErrForbidden
 	case err != nil:
 		return err
-	case !now.Role.May(a.Right):
+	case a.Site != uuid.Nil && !now.Given(a.Site):
+		return &act.MissingError{IDs: onlyID(a.Site)}
+	case !now.Role.May(a.Right), now.Bare && !a.InPerson:
 		return act.ErrForbidden
 	}
-	return s.hold(ctx, now, a)
+	return s.hold(ctx, now.ID, owner, a)
 }
 
 // hold keeps what an act is on as it is until the transaction of ctx ends, and looks once more whether the person is given the site: they
 // are held already, so that this is not taken from them meanwhile. Its error is an *act.MissingError. It is one statement: its parts take
 // their locks in the order in which they stand, the site's first, and each looks again at a row that it had to wait for.
-func (s Acts) hold(ctx context.Context, by act.Person, a act.About) error {
+func (s Acts) hold(ctx context.Context, by uuid.UUID, owner bool, a act.About) error {
 	var parts, names []string
 	var wanted []uuid.UUID
-	args := []any{a.Site, by.ID, by.Role == act.Owner}
+	args := []any{a.Site, by, owner}
 	for _, x := range []struct {
 		ids   []uuid.UUID
 		query string
@@ -60,6 +62,7 @@ func (s Acts) hold(ctx context.Context, by act.Person, a act.About) error {
 			"AND g.site_id = $1)) FOR NO KEY UPDATE"},
 		{a.Devices, "devices WHERE id = ANY(%s) AND site_id = $1 FOR KEY SHARE"},
 		{a.People, "people WHERE id = ANY(%s)"},
+		{a.Tokens, "tokens WHERE id = ANY(%s) FOR UPDATE"},
 		{a.Links, "links WHERE id = ANY(%s) AND used_at IS NULL FOR UPDATE"},
 		{a.Targets, "targets WHERE id = ANY(%s) AND (site_id = $1 OR shared) FOR KEY SHARE"},
 		{a.Targets, "devices WHERE id = ANY(%s) AND site_id = $1 FOR KEY SHARE"},
@@ -157,13 +160,13 @@ func (s Acts) Facts(ctx context.Context, a act.About) (act.Facts, error) {
 	had := map[uuid.UUID]bool{}
 	for _, load := range []func(context.Context, act.About, *act.Facts, map[uuid.UUID]bool) error{s.namesOfDevices, s.targetFacts,
 		s.signInFacts,
-		s.titles, s.planNames, s.intakeNames, s.busy, s.peopleFacts} {
+		s.titles, s.planNames, s.intakeNames, s.busy, s.peopleFacts, s.tokenFacts} {
 		if err := load(ctx, a, &f, had); err != nil {
 			return f, err
 		}
 	}
 	var wanted []uuid.UUID
-	for _, ids := range [][]uuid.UUID{a.Devices, a.Targets, a.Plans, a.Runs, a.SignIns, a.Books, a.People, a.Links} {
+	for _, ids := range [][]uuid.UUID{a.Devices, a.Targets, a.Plans, a.Runs, a.SignIns, a.Books, a.People, a.Links, a.Tokens} {
 		wanted = append(wanted, ids...)
 	}
 	return f, missing(wanted, had)
@@ -347,31 +350,26 @@ func (s Acts) busy(ctx context.Context, a act.About, f *act.Facts, _ map[uuid.UU
 	return err
 }
 
-// Write adds an act's line to the record.
+// Write adds an act's line to the record. Until the transaction of ctx ends, everybody else who adds one waits.
 func (s Acts) Write(ctx context.Context, by act.Person, a act.About, l act.Line) error {
-	site, siteName := a.Site, ""
-	if l.Site != uuid.Nil { // it is made by this act, and has its name as the subject of the line
-		site, siteName = l.Site, l.Subject
-	}
-	devices := l.Devices
-	if devices == nil {
-		devices = []uuid.UUID{}
+	site := a.Site
+	if l.Site != uuid.Nil { // it is made by this act
+		site = l.Site
 	}
 	device := uuid.Nil
-	if len(devices) == 1 {
-		device = devices[0]
+	if len(l.Devices) == 1 {
+		device = l.Devices[0]
 	}
 	_, err := s.on(ctx).ExecContext(ctx,
-		`INSERT INTO audit (id, person_id, person, act, subject, before, after, site_id, site, device_id, device,
-			devices, target_id, target)
-		SELECT $1, NULLIF($2::uuid, $12::uuid), $3, $4, $5, $6, $7, NULLIF($8::uuid, $12::uuid), COALESCE((SELECT name FROM sites
-			WHERE id = $8), $13),
-			NULLIF($9::uuid, $12::uuid), COALESCE((SELECT COALESCE(name || ' at ', '') || addr FROM devices WHERE id = $9), ''), $10::uuid[],
-			NULLIF($11::uuid, $12::uuid), COALESCE((SELECT name FROM targets WHERE id = $11), '')`,
-		newID(), by.ID, by.Name, a.Name, noNUL(l.Subject), noNUL(l.Before), noNUL(l.After), site, device, devices,
-		l.Target, uuid.Nil, noNUL(siteName))
+		`INSERT INTO audit (id, person_id, person, token, act, subject, before, after, site_id, site, device_id, device, devices, target_id,
+			target) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15)`,
+		newID(), orNull(by.ID), by.Name, noNUL(by.Token), a.Name, noNUL(l.Subject), noNUL(l.Before), noNUL(l.After), orNull(site),
+		noNUL(l.SiteName), orNull(device), noNUL(l.DeviceName), notNil(l.Devices), orNull(l.Target), noNUL(l.TargetName))
 	return err
 }
+
+// orNull returns an ID as the database has it: NULL for the nil UUID.
+func orNull(id uuid.UUID) uuid.NullUUID { return uuid.NullUUID{UUID: id, Valid: id != uuid.Nil} }
 
 // noNUL returns a text without NUL, which PostgreSQL does not take.
 func noNUL(text string) string { return strings.ReplaceAll(text, "\x00", "") }

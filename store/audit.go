@@ -2,6 +2,8 @@ package store
 
 import (
 	"context"
+	"fmt"
+	"strings"
 	"time"
 
 	"unlatch/core/decide/act"
@@ -9,14 +11,17 @@ import (
 	"github.com/google/uuid"
 )
 
-// A Record is who did what, line by line.
+// A Record is who did what, line by line. It is append-only, and each line carries the hash of the one before.
 type Record struct{ *database }
 
 // A Line is one act in the record.
 type Line struct {
 	ID       uuid.UUID  `db:"id" json:"id"`
+	Number   int64      `db:"number" json:"number" doc:"of the line, counted from 1 without gaps"`
 	At       time.Time  `db:"at" json:"at"`
+	PersonID *uuid.UUID `db:"person_id" json:"person_id,omitempty"`
 	Person   string     `db:"person" json:"person" doc:"who; the name as it was then"`
+	Token    string     `db:"token" json:"token,omitempty" doc:"the name of the API token by which the person acted"`
 	Act      act.Name   `db:"act" json:"act,omitempty" doc:"the name of the act; missing in lines of older versions"`
 	Action   string     `db:"action" json:"action" doc:"what was done, in words"`
 	Subject  string     `db:"subject" json:"subject" doc:"to what"`
@@ -32,27 +37,111 @@ type Line struct {
 	Devices uuidList `db:"devices" json:"devices"`
 }
 
-// A LineFilter says which lines of the record are wanted.
+const lineColumns = `id, number, at, person_id, person, token, act, action, subject, before, after, site, site_id, device, device_id,
+	target, target_id, to_json(devices) AS devices`
+
+// A LineFilter says which lines of the record are wanted. What is zero does not count.
 type LineFilter struct {
 	// Given are the sites of which lines may be told. Nil means all of them, and what belongs to no site.
-	Given []uuid.UUID
-	Site  *uuid.UUID // nil for any
-	// Before is the line to go on after; the zero UUID begins with the newest.
-	Before uuid.UUID
-	Limit  int
+	Given    []uuid.UUID
+	Site     uuid.UUID
+	Device   uuid.UUID
+	Person   string // the name as it stands in the lines
+	Act      act.Name
+	Text     string    // that stands in anything the line names, in capitals or not
+	From, To time.Time // To itself is not in it
+	Before   int64     // the number of the line to go on after; 0 begins with the newest
+	Limit    int
 }
+
+// query returns the condition of a filter with its arguments.
+func (f LineFilter) query() (where string, args []any) {
+	parts := []string{"true"}
+	add := func(part string, arg any) {
+		args = append(args, arg)
+		parts = append(parts, fmt.Sprintf(part, len(args)))
+	}
+	if f.Given != nil {
+		add("site_id = ANY($%d)", f.Given)
+	}
+	if f.Site != uuid.Nil {
+		add("site_id = $%d", f.Site)
+	}
+	if f.Device != uuid.Nil {
+		add("devices @> $%d", []uuid.UUID{f.Device})
+	}
+	if f.Person != "" {
+		add("person = $%d", f.Person)
+	}
+	if f.Act != "" {
+		add("act = $%d", f.Act)
+	}
+	for word := range strings.FieldsSeq(noNUL(f.Text)) {
+		add(`words LIKE '%%' || lower($%d COLLATE "und-x-icu") || '%%'`, likeLiteral.Replace(word))
+	}
+	if !f.From.IsZero() {
+		add("at >= $%d", f.From)
+	}
+	if !f.To.IsZero() {
+		add("at < $%d", f.To)
+	}
+	if f.Before > 0 {
+		add("number < $%d", f.Before)
+	}
+	return strings.Join(parts, " AND "), args
+}
+
+// likeLiteral takes from a text what LIKE would read as a pattern.
+var likeLiteral = strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`)
 
 // List returns lines of the record, newest first.
 func (s Record) List(ctx context.Context, f LineFilter) ([]Line, error) {
+	where, args := f.query()
+	args = append(args, f.Limit)
 	out := []Line{}
-	err := s.on(ctx).SelectContext(ctx, &out, `SELECT id, at, person, act, action, subject, before, after, site, site_id, device, device_id,
-		target, target_id, to_json(devices) AS devices FROM audit
-		WHERE ($1::uuid IS NULL OR site_id = $1) AND ($2 = '00000000-0000-0000-0000-000000000000'::uuid OR id < $2)
-		AND ($4::uuid[] IS NULL OR site_id = ANY($4)) ORDER BY id DESC LIMIT $3`, f.Site, f.Before, f.Limit, f.Given)
+	err := s.on(ctx).SelectContext(ctx, &out, fmt.Sprintf("SELECT %s FROM audit WHERE %s ORDER BY number DESC LIMIT $%d", lineColumns, where,
+		len(args)), args...)
 	for i := range out {
-		if out[i].Act != "" {
-			out[i].Action = out[i].Act.Words()
-		}
+		out[i].word()
 	}
 	return out, err
+}
+
+// word puts what was done into words, where the line has the name of the act alone.
+func (l *Line) word() {
+	if l.Act != "" {
+		l.Action = l.Act.Words()
+	}
+}
+
+// Each hands on all lines that a filter wants, newest first, until do returns an error. Limit and Before do not count.
+func (s Record) Each(ctx context.Context, f LineFilter, do func(Line) error) error {
+	f.Limit, f.Before = 1000, 0
+	for {
+		lines, err := s.List(ctx, f)
+		if err != nil {
+			return err
+		}
+		for _, l := range lines {
+			if err := do(l); err != nil {
+				return err
+			}
+		}
+		if len(lines) < f.Limit {
+			return nil
+		}
+		f.Before = lines[len(lines)-1].Number
+	}
+}
+
+// People returns the names of everybody who stands in lines of these sites, in order; nil for all lines.
+func (s Record) People(ctx context.Context, given []uuid.UUID) ([]string, error) {
+	out := []string{}
+	// The names are few and the lines are many: the index is asked for the next name after each.
+	return out, s.on(ctx).SelectContext(ctx, &out, `WITH RECURSIVE names(person) AS (
+			(SELECT person FROM audit ORDER BY person LIMIT 1)
+			UNION ALL SELECT (SELECT a.person FROM audit a WHERE a.person > n.person ORDER BY a.person LIMIT 1)
+			FROM names n WHERE n.person IS NOT NULL)
+		SELECT person FROM names n WHERE person <> ''
+			AND ($1::uuid[] IS NULL OR EXISTS (SELECT 1 FROM audit a WHERE a.person = n.person AND a.site_id = ANY($1)))`, given)
 }

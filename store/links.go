@@ -85,7 +85,7 @@ func (s People) TakeLink(ctx context.Context, token, hash string) (act.Person, e
 			if err := s.setPassword(ctx, *l.Person, hash, nil); err != nil {
 				return err
 			}
-			p, err = s.hold(ctx, *l.Person)
+			p, _, err = s.hold(ctx, act.Person{ID: *l.Person})
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, "INSERT INTO people (id, name, role, password_hash) VALUES ($1, $2, $3, $4)", p.ID, p.Name, p.Role,

@@ -19,20 +19,22 @@ type Member struct {
 	Created  time.Time  `db:"created_at" json:"created_at"`
 	LastSeen *time.Time `db:"last_seen" json:"last_seen_at,omitempty"`
 	Sessions int        `db:"sessions" json:"sessions" doc:"browsers in which the person is signed in"`
+	Factors  int        `db:"factors" json:"factors" doc:"second factors that the person has"`
+	Provider string     `db:"provider" json:"provider,omitempty" doc:"the provider by which the person signs in; missing for an account of this server"`
 }
 
 // List lists the people by name.
 func (s People) List(ctx context.Context) ([]Member, error) {
 	out := []Member{}
 	return out, s.on(ctx).SelectContext(ctx, &out, `SELECT p.id, p.name, p.role, p.created_at,
-		`+givenSites+`,
+		`+givenSites+`, (SELECT count(*) FROM factors f WHERE f.person_id = p.id) AS factors, COALESCE(p.issuer, '') AS provider,
 		(SELECT max(last_seen_at) FROM sessions s WHERE s.person_id = p.id) AS last_seen,
 		(SELECT count(*) FROM sessions s WHERE s.person_id = p.id AND s.expires_at > now()) AS sessions FROM people p ORDER BY lower(p.name)`)
 }
 
 // giveSite gives a site to the person who has made it. An owner has it anyway.
 func (s People) giveSite(ctx context.Context, to act.Person, site uuid.UUID) error {
-	if to.Role == act.Owner {
+	if to.EverySite() {
 		return nil
 	}
 	_, err := s.on(ctx).ExecContext(ctx, "INSERT INTO person_sites (person_id, site_id) VALUES ($1, $2)", to.ID, site)

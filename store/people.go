@@ -56,6 +56,13 @@ func (s People) ByName(ctx context.Context, name string) (Account, error) {
 	return Account{Person: p.person(), PasswordHash: p.PasswordHash}, err
 }
 
+// Get returns a person.
+func (s People) Get(ctx context.Context, id uuid.UUID) (act.Person, error) {
+	var p personRow
+	err := s.on(ctx).GetContext(ctx, &p, personQuery+" WHERE p.id = $1", id)
+	return p.person(), notFoundIfNone(err)
+}
+
 // A NewSession is a session that begins in a browser.
 type NewSession struct {
 	Person       uuid.UUID
@@ -106,15 +113,27 @@ func (s People) OfSession(ctx context.Context, token string) (act.Person, error)
 	return p.person(), notFoundIfNone(err)
 }
 
-// hold returns a person as they are now, and keeps their role and sites as they are for the rest of the transaction of ctx.
-func (s People) hold(ctx context.Context, id uuid.UUID) (act.Person, error) {
-	var p personRow
-	err := s.on(ctx).GetContext(ctx, &p, personQuery+" WHERE p.id = $1 FOR SHARE OF p", id)
-	return p.person(), notFoundIfNone(err)
+// hold returns who acts as they are now, and whether that person is an owner. It keeps their role, and the token by which they act, as
+// they are for the rest of the transaction of ctx.
+func (s People) hold(ctx context.Context, by act.Person) (now act.Person, owner bool, err error) {
+	if by.TokenID == uuid.Nil {
+		var p personRow
+		err := s.on(ctx).GetContext(ctx, &p, personQuery+" WHERE p.id = $1 FOR SHARE OF p", by.ID)
+		return p.person(), p.Role == act.Owner, notFoundIfNone(err)
+	}
+	var r tokenRow
+	err = s.on(ctx).GetContext(ctx, &r, tokenQuery+" WHERE t.id = $1 AND t.person_id = $2 AND t.expires_at > now() FOR SHARE OF p, t",
+		by.TokenID, by.ID)
+	if err != nil {
+		return act.Person{}, false, notFoundIfNone(err)
+	}
+	return r.person(), r.Role == act.Owner, nil
 }
 
 // personQuery reads people with the sites that they are given.
-const personQuery = "SELECT p.id, p.name, p.role, p.password_hash, " + givenSites + " FROM people p"
+const personQuery = "SELECT p.id, p.name, p.role, p.password_hash, " + givenSites + `, p.issuer IS NULL
+	AND EXISTS (SELECT 1 FROM strict_roles r WHERE r.role = p.role) AND NOT EXISTS (SELECT 1 FROM factors f WHERE f.person_id = p.id) AS bare
+	FROM people p`
 
 // givenSites is the column of the sites that a person p is given, in order.
 const givenSites = `(SELECT COALESCE(to_json(array_agg(site_id ORDER BY site_id)), '[]') FROM person_sites g
@@ -126,10 +145,11 @@ type personRow struct {
 	Role         act.Role  `db:"role"`
 	PasswordHash string    `db:"password_hash"`
 	Sites        uuidList  `db:"sites"`
+	Bare         bool      `db:"bare"`
 }
 
 func (r personRow) person() act.Person {
-	return act.Person{ID: r.ID, Name: r.Name, Role: r.Role, Sites: r.Sites}
+	return act.Person{ID: r.ID, Name: r.Name, Role: r.Role, Sites: r.Sites, Bare: r.Bare}
 }
 
 // EndSession forgets a token.

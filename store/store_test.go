@@ -142,7 +142,8 @@ func TestTheRecordOutlivesWhatItNames(t *testing.T) {
 	require.NoError(t, err)
 	for _, a := range []act.About{{Name: "open-latches", Site: site.ID}, {Name: "tune-devices", Site: site.ID},
 		{Name: "forget-devices", Site: site.ID}} {
-		require.NoError(t, s.Acts().Write(ctx, p, a, act.Line{Subject: "Clock", Devices: []uuid.UUID{device}, Before: "a", After: "b"}))
+		require.NoError(t, s.Acts().Write(ctx, p, a, act.Line{Subject: "Clock", SiteName: "Tarn Ferry",
+			Devices: []uuid.UUID{device}, DeviceName: "192.0.2.7", Before: "a", After: "b"}))
 	}
 	_, err = s.Devices.Forget(ctx, site.ID, []uuid.UUID{device})
 	require.NoError(t, err)
@@ -153,7 +154,7 @@ func TestTheRecordOutlivesWhatItNames(t *testing.T) {
 	last := lines[2]
 	assert.Equal(t, []string{"keeper", "opened latches of", "Clock", "Tarn Ferry", "192.0.2.7", "a", "b"},
 		[]string{last.Person, last.Action, last.Subject, last.Site, last.Device, last.Before, last.After})
-	older, err := s.Record.List(ctx, store.LineFilter{Site: &site.ID, Before: lines[0].ID, Limit: 1})
+	older, err := s.Record.List(ctx, store.LineFilter{Site: site.ID, Before: lines[0].Number, Limit: 1})
 	require.NoError(t, err)
 	require.Len(t, older, 1)
 	assert.Equal(t, lines[1].ID, older[0].ID)

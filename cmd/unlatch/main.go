@@ -78,7 +78,9 @@ func root() *cobra.Command {
 	c.AddCommand(sweepCommand(), proveCommand(), lintCommand(), recipeCommand(), streamsCommand(), tuneCommand(), fitCommand(),
 		bridgeCommand(),
 		capacityCommand(), serveCommand(), demoCommand(), workerCommand(),
-		simCommand(), openapiCommand(),
+		simCommand(), openapiCommand(), loginCommand(), logoutCommand(), sitesCommand(), devicesCommand(), openCommand(), pasteCommand(),
+		targetsCommand(), placeCommand(), removeCommand(), statusCommand(), evidenceCommand(), supportNoteCommand(), signInsCommand(),
+		recordCommand(), peopleCommand(),
 		&cobra.Command{Use: "version", Short: "Print the version", Args: noArgs, Run: func(cmd *cobra.Command, _ []string) {
 			fmt.Fprintln(cmd.OutOrStdout(), "unlatch", server.Version)
 		}})

@@ -96,10 +96,7 @@ func (p *place) open(ctx context.Context) (*services, error) {
 	p.data = data
 	p.log = slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: p.level}))
 	s := &services{}
-	url := p.database
-	if url == "" {
-		url = os.Getenv(databaseVariable)
-	}
+	url := p.given()
 	if url == "" {
 		if url, err = p.ownDatabase(ctx, s); err != nil {
 			s.Close()
@@ -117,6 +114,32 @@ func (p *place) open(ctx context.Context) (*services, error) {
 		return nil, err
 	}
 	return s, nil
+}
+
+// given returns the address of a database of the person's own; "" for none.
+func (p *place) given() string {
+	if p.database != "" {
+		return p.database
+	}
+	return os.Getenv(databaseVariable)
+}
+
+// beside opens the store of a server that may run meanwhile: its database is joined where it runs, and started where it does not.
+func (p *place) beside(ctx context.Context) (*services, error) {
+	data, err := filepath.Abs(p.data)
+	if err != nil {
+		return nil, err
+	}
+	if p.given() == "" {
+		if url, ok := cluster.Running(cluster.Reachable(filepath.Join(data, "pg"))); ok {
+			beside := *p
+			beside.database = url
+			if s, err := beside.open(ctx); err == nil {
+				return s, nil
+			}
+		}
+	}
+	return p.open(ctx)
 }
 
 func (p *place) ownDatabase(ctx context.Context, s *services) (string, error) {

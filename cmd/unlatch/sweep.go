@@ -20,11 +20,19 @@ func sweepCommand() *cobra.Command {
 	var ports string
 	var asJSON, yes bool
 	var ifaces []string
+	var wait waiter
 	c := &cobra.Command{
-		Use: "sweep CIDR...", Short: "Find the devices in address ranges",
+		Use: "sweep CIDR... | sweep --site SITE", Short: "Find the devices in address ranges, or have the server find those of a site",
 		Long: "Sweep listens for devices by WS-Discovery on every interface and asks the given ports of every address in the ranges.\n" +
+			"With --site the server sweeps the ranges of one of its sites.\n" +
 			"Exit 0 when something was found, 1 when nothing was, 2 on wrong use.",
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if cmd.Flags().Changed("site") {
+				if len(args) > 0 {
+					return usageError{errors.New("a site has its own ranges: leave them out, or leave --site out")}
+				}
+				return sweepSite(cmd, yes, wait)
+			}
 			ranges, err := address.Parse(args...)
 			if err == nil && ranges.Empty() {
 				err = errors.New("name at least one range, such as 192.0.2.0/24")
@@ -46,6 +54,8 @@ func sweepCommand() *cobra.Command {
 	c.Flags().BoolVar(&asJSON, "json", false, "print one JSON object")
 	c.Flags().BoolVar(&yes, "yes", false, "sweep more than 65,536 addresses")
 	c.Flags().StringSliceVar(&ifaces, "interface", nil, "listen on these interfaces only")
+	siteFlag(c)
+	wait.flags(c)
 	return c
 }
 

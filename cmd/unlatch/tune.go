@@ -143,10 +143,12 @@ func tuneCommand() *cobra.Command {
 	var user, name string
 	var channel int
 	var fromStdin, asJSON, dryRun bool
+	var cameras selection
+	var wait waiter
 	wants := map[string]*string{}
 	c := &cobra.Command{
-		Use:   "tune ADDRESS[:PORT] --main h264,1280x720,15fps,2000kbps,cbr,gop30",
-		Short: "Set the streams of a device, read back, play and compare",
+		Use:   "tune ADDRESS[:PORT] | tune --site SITE CAMERA... --main h264,1280x720,15fps,2000kbps,cbr,gop30",
+		Short: "Set the streams of a device, or have the server set those of cameras of a site; read back, play and compare",
 		Long: "Tune sends wanted settings to one device, reads them back, plays the streams and compares. What is left out stays as " +
 			"it is; what the device\n" +
 			"does not offer to the digit is rounded to the nearest that it does. Exit 0 only when what was measured is what was wanted, " +
@@ -166,6 +168,9 @@ func tuneCommand() *cobra.Command {
 			}
 			if plan.IsZero() {
 				return usageError{errors.New("say what is wanted: --main, --sub, --third or --overlay")}
+			}
+			if cmd.Flags().Changed("site") {
+				return tuneSite(cmd, args, wants, cameras, wait)
 			}
 			c, guard, in, err := serviceOf(cmd, args, user, fromStdin)
 			if err != nil {
@@ -212,6 +217,8 @@ func tuneCommand() *cobra.Command {
 	channelFlag(c, &channel)
 	signInFlags(c, &user, &fromStdin)
 	c.Flags().BoolVar(&dryRun, "dry-run", false, "say what would change and send nothing")
+	choosing(c, &cameras)
+	wait.flags(c)
 	c.Flags().BoolVar(&asJSON, "json", false, "print one JSON object")
 	return c
 }

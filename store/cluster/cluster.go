@@ -93,6 +93,21 @@ func Start(ctx context.Context, opt Options) (*Cluster, error) {
 	return c, nil
 }
 
+// Running returns the URL of the cluster in a folder, where its server runs already: that of another process.
+func Running(dir string) (url string, ok bool) {
+	secret, err := os.ReadFile(dir + ".secret")
+	if err != nil {
+		return "", false
+	}
+	raw, err := os.ReadFile(filepath.Join(dir, "postmaster.pid")) // of its lines the fourth is the port
+	if lines := strings.Split(string(raw), "\n"); err == nil && len(lines) > 3 {
+		if port, err := strconv.Atoi(strings.TrimSpace(lines[3])); err == nil {
+			return fmt.Sprintf("postgres://%s:%s@127.0.0.1:%d/%s", database, strings.TrimSpace(string(secret)), port, database), true
+		}
+	}
+	return "", false
+}
+
 // supervise starts the server again when it has ended and nobody has asked for that, and waits longer each time that it does not last.
 func (c *Cluster) supervise() {
 	const least, most, lasting = 200 * time.Millisecond, 30 * time.Second, time.Minute

@@ -35,6 +35,9 @@ type About struct {
 	// What the act is on. All of it has to belong to the site, or nothing is done. A sign-in, a book and a person belong to no site.
 	Devices, Targets, Plans, Runs []uuid.UUID
 	SignIns, Books, People, Links []uuid.UUID
+	Tokens                        []uuid.UUID
+	// InPerson says that no program may do it with an API token: what keeps an account safe is for its person alone.
+	InPerson bool
 	// AnySite are devices that may be of any site, as those that a sign-in of the keyring is for.
 	AnySite []uuid.UUID
 	// WithStates asks for the states of the devices, which costs more than to know that they are there.
@@ -66,6 +69,7 @@ type Facts struct {
 	Books       map[uuid.UUID]string // their names
 	Links       map[uuid.UUID]string // whom one-time links are for, by name
 	People      map[uuid.UUID]Person
+	Tokens      map[uuid.UUID]Token
 	Owners      int // how many there are; asked for with People
 	// Busy says by device which run a tune command waits in or is carried out in.
 	Busy map[uuid.UUID]Busy
@@ -147,8 +151,27 @@ type Line struct {
 	Site    uuid.UUID // of an act that makes one; the act's own otherwise
 	Devices []uuid.UUID
 	Target  uuid.UUID
+
 	// Before and After are what was changed, in short; "" for what has none. Never a secret.
 	Before, After string
+	// What the site, the single device and the target are called. Facts.Name fills them in.
+	SiteName, DeviceName, TargetName string
+}
+
+// Name returns a line with the names of what it is about, as they are before the act.
+func (f Facts) Name(l Line) Line {
+	if l.SiteName = f.Site.Name; l.Site != uuid.Nil { // the act makes the site
+		l.SiteName = l.Subject
+	}
+	if len(l.Devices) == 1 {
+		if d := f.Devices[l.Devices[0]]; d != nil && d.Name != "" {
+			l.DeviceName = d.Name + " at " + d.Addr
+		} else if d != nil {
+			l.DeviceName = d.Addr
+		}
+	}
+	l.TargetName = f.Targets[l.Target].Name
+	return l
 }
 
 // A Refusal is why an act is not carried out.
@@ -164,6 +187,11 @@ func (r *Refusal) Error() string { return r.Detail }
 
 // ErrForbidden means that a person's role lacks the right that an act needs.
 var ErrForbidden = errors.New("this account may not do that")
+
+// InPersonOnly refuses what no program may do for a person.
+func InPersonOnly() *Refusal {
+	return refuse("in_person", "An API token may not do that.", "Do it signed in with your own password.")
+}
 
 // A MissingError names what an act is on that its site does not have: it is another site's, or is gone. Nothing was done.
 type MissingError struct{ IDs []uuid.UUID }

@@ -1,5 +1,11 @@
 package act
 
+import (
+	"cmp"
+	"maps"
+	"slices"
+)
+
 // words are what was done, as the record shows it. The line's subject follows.
 var words = map[Name]string{
 	"add-intakes": "brought intakes", "add-path-book": "brought a path book", "add-presets": "brought presets",
@@ -9,6 +15,11 @@ var words = map[Name]string{
 	"attest": "attested the picture of", "cast-devices": "worked on the multicast of",
 	"change-sign-in":  "changed where a sign-in may be tried",
 	"change-password": "changed the own password", "change-person": "changed the role or the sites of", "end-session": "ended another session",
+	"add-factor": "added a second factor for", "remove-factor": "took a second factor away from",
+	"drop-factors": "took all second factors away from", "new-recovery-codes": "made new recovery codes for",
+	"require-factors": "said who must have a second factor:", "sign-in-by-provider": "signed in by the provider of single sign-on",
+	"take-recovery-code": "used a recovery code",
+	"make-token":         "made an API token", "revoke-token": "revoked the API token",
 	"invite-person": "invited", "remove-person": "removed the account of", "reset-person": "made a link for a new password of",
 	"take-link": "made an account or a password by a one-time link", "withdraw-link": "withdrew the one-time link for",
 	"change-site": "changed the site", "change-target": "changed slots of the target", "claim-devices": "claimed",
@@ -42,4 +53,9 @@ func (n Name) Words() string {
 		return w
 	}
 	return string(n)
+}
+
+// Names returns the names of all acts that have words, in the order of their words.
+func Names() []Name {
+	return slices.SortedFunc(maps.Keys(words), func(a, b Name) int { return cmp.Or(cmp.Compare(words[a], words[b]), cmp.Compare(a, b)) })
 }

@@ -163,7 +163,9 @@ type ChangePassword struct {
 }
 
 // About implements Act.
-func (a ChangePassword) About() About { return About{Name: "change-password", Right: Look} }
+func (a ChangePassword) About() About {
+	return About{Name: "change-password", Right: Look, InPerson: true}
+}
 
 // Decide implements Act.
 func (a ChangePassword) Decide(f Facts) (Outcome, error) {
@@ -174,7 +176,7 @@ func (a ChangePassword) Decide(f Facts) (Outcome, error) {
 type EndSession struct{ Session uuid.UUID }
 
 // About implements Act.
-func (a EndSession) About() About { return About{Name: "end-session", Right: Look} }
+func (a EndSession) About() About { return About{Name: "end-session", Right: Look, InPerson: true} }
 
 // Decide implements Act.
 func (a EndSession) Decide(f Facts) (Outcome, error) {

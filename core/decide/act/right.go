@@ -57,6 +57,11 @@ func (r Role) Rights() []Right { return slices.Clone(rights[r]) }
 // Valid reports whether r is one of Roles.
 func (r Role) Valid() bool { return slices.Contains(Roles, r) }
 
+// Narrower returns the one of two roles that may do less. Each role may do all that those after it may.
+func (r Role) Narrower(other Role) Role {
+	return Roles[max(slices.Index(Roles, r), slices.Index(Roles, other))]
+}
+
 // A Person is who acts.
 type Person struct {
 	ID   uuid.UUID
@@ -64,7 +69,18 @@ type Person struct {
 	Role Role
 	// Sites are the sites that the person is given. An owner has all sites, whatever stands here.
 	Sites []uuid.UUID
+	// Bare says that the role must have a second factor and the person has none: nothing may be done but to add one.
+	Bare bool
+	// All gives every site to what is narrower than an owner: an API token that an owner has made for all sites.
+	All bool
+	// Token is the name of the API token by which a program acts for the person; empty for a browser.
+	Token string
+	// TokenID is that token; the nil UUID for a browser.
+	TokenID uuid.UUID
 }
 
 // Given reports whether a site exists for the person.
-func (p Person) Given(site uuid.UUID) bool { return p.Role == Owner || slices.Contains(p.Sites, site) }
+func (p Person) Given(site uuid.UUID) bool { return p.EverySite() || slices.Contains(p.Sites, site) }
+
+// EverySite reports whether all sites exist for the person, also those that are made later.
+func (p Person) EverySite() bool { return p.Role == Owner || p.All }

@@ -9,6 +9,8 @@ import (
 	"strconv"
 	"strings"
 	"text/template"
+
+	"unlatch/core/ground/table"
 )
 
 // functions returns all that a template may call. Those of text/template that could make text without end are replaced.
@@ -118,9 +120,7 @@ func (r *run) join(sep string, parts ...any) (string, error) {
 
 // csvField quotes a field where it has to be (RFC 4180), and keeps a spreadsheet from taking it for a formula.
 func csvField(s string) string {
-	if s != "" && strings.ContainsRune("=+-@\t\r", rune(s[0])) {
-		s = "'" + s
-	}
+	s = table.Inert(s)
 	if strings.ContainsAny(s, ",\"\r\n;") {
 		return `"` + strings.ReplaceAll(s, `"`, `""`) + `"`
 	}

@@ -98,6 +98,14 @@ func Clean(s string) string {
 	return s
 }
 
+// Inert returns a cell that no spreadsheet takes for a formula.
+func Inert(cell string) string {
+	if cell != "" && strings.ContainsRune("=+-@\t\r", rune(cell[0])) {
+		return "'" + cell
+	}
+	return cell
+}
+
 func decode(raw []byte) string {
 	switch {
 	case bytes.HasPrefix(raw, []byte{0xff, 0xfe}), bytes.HasPrefix(raw, []byte{0xfe, 0xff}):

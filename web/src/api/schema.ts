@@ -21,6 +21,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/audit/choices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The people and acts by which the record can be filtered */
+        get: operations["list-record-choices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/devices/{device}": {
         parameters: {
             query?: never;
@@ -417,6 +434,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/people/strict-roles": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say which roles must have a second factor */
+        put: operations["require-factors"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/people/{person}": {
         parameters: {
             query?: never;
@@ -430,6 +464,23 @@ export interface paths {
         post?: never;
         /** End an account and its sessions */
         delete: operations["remove-person"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/people/{person}/drop-factors": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take all second factors of a person away, who has lost them */
+        post: operations["drop-factors"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -574,6 +625,108 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/session/factors": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One's own second factors */
+        get: operations["list-factors"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/session/factors/code": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Add an app that makes one-time codes, by its first code */
+        post: operations["add-code"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/session/factors/code/begin": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The key for an app that makes one-time codes */
+        post: operations["begin-code"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/session/factors/passkey": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Add a passkey that the browser has made */
+        post: operations["add-passkey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/session/factors/passkey/begin": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a browser makes a passkey by */
+        post: operations["begin-passkey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/session/factors/{factor}/remove": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take a second factor of one's own away */
+        post: operations["remove-factor"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/session/password": {
         parameters: {
             query?: never;
@@ -585,6 +738,40 @@ export interface paths {
         /** Change one's own password; all other sessions end */
         put: operations["change-password"];
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/session/recovery-codes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make new recovery codes; those of before end */
+        post: operations["new-recovery-codes"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/session/second": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Finish a sign-in with a second factor */
+        post: operations["show-second"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1576,6 +1763,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The API tokens of one's own; of everybody for whoever looks after people */
+        get: operations["list-tokens"];
+        put?: never;
+        /** Make an API token, by which a program acts for oneself */
+        post: operations["make-token"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tokens/{token}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End an API token at once */
+        delete: operations["revoke-token"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -1594,6 +1816,21 @@ export interface components {
             screens?: string[];
             serial?: string;
             through?: boolean;
+        };
+        ActView: {
+            name: string;
+            words: string;
+        };
+        "Add-codeRequest": {
+            ceremony: string;
+            code: string;
+            name?: string;
+        };
+        "Add-passkeyRequest": {
+            ceremony: string;
+            name?: string;
+            /** @description RegistrationResponseJSON (WebAuthn §5.1.8) */
+            passkey: unknown;
         };
         "Add-path-bookRequest": {
             yaml: string;
@@ -1832,6 +2069,12 @@ export interface components {
             kbps: number;
             name: string;
         };
+        ChoicesView: {
+            /** @description all acts there are, by their words */
+            acts: components["schemas"]["ActView"][];
+            /** @description everybody who stands in the record */
+            people: string[];
+        };
         ClaimBody: {
             devices: string[];
             /** @description one password for all; empty makes one of its own for each */
@@ -1845,6 +2088,14 @@ export interface components {
             at: string;
             method: string;
             text: string;
+        };
+        CodeBegun: {
+            /** @description to finish with */
+            ceremony: string;
+            /** @description the key in base32, for typing it into the app */
+            secret: string;
+            /** @description the same as an otpauth URL, for a QR code */
+            url: string;
         };
         Conflict: {
             ours: components["schemas"]["Recipe"];
@@ -2101,6 +2352,30 @@ export interface components {
             text: string;
             /** @description media type */
             type: string;
+        };
+        Factor: {
+            /** Format: date-time */
+            created_at: string;
+            id: string;
+            /** @enum {string} */
+            kind: "code" | "passkey";
+            /** Format: date-time */
+            last_used_at?: string;
+            name: string;
+        };
+        FactorAdded: {
+            /** @description with the first factor: told once, each good once */
+            recovery_codes?: string[];
+        };
+        FactorsView: {
+            factors: components["schemas"]["Factor"][];
+            /** @description the browser has reached the server by a name, so that passkeys can be made */
+            passkeys: boolean;
+            /**
+             * Format: int64
+             * @description how many recovery codes are good still
+             */
+            recovery_codes: number;
         };
         FillRequest: {
             devices: string[];
@@ -2517,14 +2792,22 @@ export interface components {
             device_id?: string;
             devices: string[];
             id: string;
+            /**
+             * Format: int64
+             * @description of the line, counted from 1 without gaps
+             */
+            number: number;
             /** @description who; the name as it was then */
             person: string;
+            person_id?: string;
             site?: string;
             site_id?: string;
             /** @description to what */
             subject: string;
             target?: string;
             target_id?: string;
+            /** @description the name of the API token by which the person acted */
+            token?: string;
         };
         Link: {
             /** Format: date-time */
@@ -2578,6 +2861,22 @@ export interface components {
             retry?: boolean;
             /** @description all that can be asked where it is empty */
             targets?: string[];
+        };
+        MakeTokenBody: {
+            /**
+             * Format: date-time
+             * @description at most 400 days from now
+             */
+            expires_at: string;
+            /** @description what it is for */
+            name: string;
+            /**
+             * @description no wider than one's own
+             * @enum {string}
+             */
+            role: "owner" | "engineer" | "technician" | "viewer" | "customer";
+            /** @description missing for all that one is given */
+            sites?: string[];
         };
         MarkBody: {
             /** @description put back what still stands of an earlier one, and do nothing else */
@@ -2696,10 +2995,17 @@ export interface components {
         Member: {
             /** Format: date-time */
             created_at: string;
+            /**
+             * Format: int64
+             * @description second factors that the person has
+             */
+            factors: number;
             id: string;
             /** Format: date-time */
             last_seen_at?: string;
             name: string;
+            /** @description the provider by which the person signs in; missing for an account of this server */
+            provider?: string;
             /** @enum {string} */
             role: "owner" | "engineer" | "technician" | "viewer" | "customer";
             /**
@@ -2866,11 +3172,21 @@ export interface components {
             /** @description why nothing can be said before it is sent */
             unknown?: string;
         };
+        PasskeyBegun: {
+            /** @description to finish with */
+            ceremony: string;
+            /** @description PublicKeyCredentialCreationOptions (WebAuthn §5.4) as JSON */
+            options: unknown;
+        };
         Password: {
             /** @description those that it takes, as in a bracket expression: a-zA-Z0-9_- */
             characters?: string;
             /** Format: int64 */
             max_length?: number;
+        };
+        PasswordBody: {
+            /** @description one's own, once more */
+            password: string;
         };
         PasteOutBody: {
             /** @description the likeliest first */
@@ -2907,6 +3223,8 @@ export interface components {
             people: components["schemas"]["Member"][];
             /** @description what each role may do */
             roles: components["schemas"]["RoleView"][];
+            /** @description roles that must have a second factor */
+            strict_roles: string[];
         };
         PictureView: {
             /** Format: double */
@@ -3312,6 +3630,9 @@ export interface components {
         "Rename-deviceResponse": {
             before: string;
         };
+        "Require-factorsRequest": {
+            roles: ("owner" | "engineer" | "technician" | "viewer" | "customer")[];
+        };
         Result: {
             found: components["schemas"]["Found"][];
             missing: components["schemas"]["Row"][];
@@ -3384,6 +3705,18 @@ export interface components {
             /** Format: int64 */
             times: number;
         };
+        SecondBody: {
+            /** @description of an app, or a recovery code */
+            code?: string;
+            /** @description the answer of a passkey: AuthenticationResponseJSON (WebAuthn §5.1.8) */
+            passkey?: unknown;
+        };
+        SecondView: {
+            /** @description a code from an app is taken */
+            code: boolean;
+            /** @description PublicKeyCredentialRequestOptions (WebAuthn §5.5) as JSON, where a passkey is taken */
+            passkey?: unknown;
+        };
         SeenView: {
             /** Format: date-time */
             at: string;
@@ -3421,6 +3754,8 @@ export interface components {
             own?: boolean;
         };
         SessionState: {
+            /** @description the role must have a second factor and the person has none: nothing else can be done */
+            must_add_factor?: boolean;
             /** @description who is signed in; empty for nobody */
             name: string;
             /** @description there is no account yet */
@@ -3429,6 +3764,10 @@ export interface components {
             rights: string[];
             /** @enum {string} */
             role?: "owner" | "engineer" | "technician" | "viewer" | "customer";
+            /** @description the password was right, and a second factor is wanted now */
+            second?: components["schemas"]["SecondView"];
+            /** @description the name of the API token by which a program asks */
+            token?: string;
         };
         "Set-rolesRequest": {
             /** @description role (main, sub or third) by the device's own name of the stream */
@@ -3835,7 +4174,34 @@ export interface components {
             /** @description what was not sent to it because nobody has agreed */
             wants?: components["schemas"]["Wanted"];
         };
+        Token: {
+            /** Format: date-time */
+            created_at: string;
+            /** Format: date-time */
+            expires_at: string;
+            id: string;
+            /** Format: date-time */
+            last_used_at?: string;
+            name: string;
+            /** @description the name of whom it acts for */
+            of: string;
+            person: string;
+            /**
+             * @description never more than its maker may do
+             * @enum {string}
+             */
+            role: "owner" | "engineer" | "technician" | "viewer" | "customer";
+            /** @description missing for all that its maker is given */
+            sites?: string[];
+            /** @description its first characters */
+            start: string;
+        };
         TokenBody: {
+            token: string;
+        };
+        TokenMade: {
+            id: string;
+            /** @description told once; sent as Authorization: Bearer TOKEN */
             token: string;
         };
         TriedPath: {
@@ -3988,10 +4354,22 @@ export interface operations {
     "list-acts": {
         parameters: {
             query?: {
-                /** @description of one site only */
+                /** @description lines of one site only */
                 site?: string;
-                /** @description the act to go on after */
-                before?: string;
+                /** @description lines that a device stands in, also among others */
+                device?: string;
+                /** @description lines of one person, by the name that stands in them */
+                person?: string;
+                /** @description lines of one act, by its name */
+                act?: string;
+                /** @description words, all of which stand somewhere in the line */
+                text?: string;
+                /** @description a time of RFC 3339: lines from then on */
+                from?: string;
+                /** @description a time of RFC 3339: lines before it */
+                to?: string;
+                /** @description the number of the line to go on after */
+                before?: number;
             };
             header?: never;
             path?: never;
@@ -4006,6 +4384,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Line"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-record-choices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChoicesView"];
                 };
             };
             /** @description Error */
@@ -4892,6 +5299,37 @@ export interface operations {
             };
         };
     };
+    "require-factors": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Require-factorsRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "change-person": {
         parameters: {
             query?: never;
@@ -4926,6 +5364,35 @@ export interface operations {
         };
     };
     "remove-person": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                person: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "drop-factors": {
         parameters: {
             query?: never;
             header?: never;
@@ -5137,7 +5604,9 @@ export interface operations {
     "get-session": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                Authorization?: string;
+            };
             path?: never;
             cookie?: {
                 unlatch_session?: string;
@@ -5293,6 +5762,206 @@ export interface operations {
             };
         };
     };
+    "list-factors": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FactorsView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "add-code": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Add-codeRequest"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FactorAdded"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "begin-code": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: {
+                unlatch_browser?: string;
+            };
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasswordBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CodeBegun"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "add-passkey": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Add-passkeyRequest"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FactorAdded"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "begin-passkey": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: {
+                unlatch_browser?: string;
+            };
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasswordBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PasskeyBegun"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-factor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                factor: string;
+            };
+            cookie?: {
+                unlatch_browser?: string;
+            };
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasswordBody"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "change-password": {
         parameters: {
             query?: never;
@@ -5315,6 +5984,78 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "new-recovery-codes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: {
+                unlatch_browser?: string;
+            };
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasswordBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FactorAdded"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-second": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: {
+                unlatch_browser?: string;
+                unlatch_second?: string;
+            };
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SecondBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Set-Cookie"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionState"];
+                };
             };
             /** @description Error */
             default: {
@@ -7751,6 +8492,97 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Example"][];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Token"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "make-token": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MakeTokenBody"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TokenMade"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "revoke-token": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                token: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {
