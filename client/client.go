@@ -37,8 +37,8 @@ type Client struct {
 // An operation is where one is asked for.
 type operation struct{ method, path string }
 
-// New returns a client of the server at an address such as https://unlatch.example:8443, which may have a path where a proxy serves it below
-// one. document returns the OpenAPI document by which operations are known; transport may be nil.
+// New returns a client of the server at an address such as https://unlatch.example:8443, which may have a path where a proxy serves it
+// below one. document returns the OpenAPI document by which operations are known; transport may be nil.
 func New(server, token string, document func() ([]byte, error), transport http.RoundTripper) (*Client, error) {
 	u, err := url.Parse(strings.TrimRight(strings.TrimSpace(server), "/"))
 	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" || u.RawQuery != "" || u.Fragment != "" {

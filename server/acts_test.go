@@ -70,7 +70,8 @@ func (x *depot) prepareOwn(t *testing.T) {
 	keeper, err := x.s.People.ByName(ctx, "keeper")
 	require.NoError(t, err)
 	x.token, x.factor = uuid.New(), uuid.New()
-	_, err = x.s.Acts().Keep(ctx, keeper.Person, act.About{}, act.MakeToken{ID: x.token, Hash: []byte("x"), Name: "Old", Start: "unlatch_Other", Role: act.Owner,
+	_, err = x.s.Acts().Keep(ctx, keeper.Person, act.About{}, act.MakeToken{ID: x.token, Hash: []byte("x"), Name: "Old",
+		Start: "unlatch_Other", Role: act.Owner,
 		Until: time.Now().Add(time.Hour)})
 	require.NoError(t, err)
 	require.NoError(t, x.s.BeginCeremony(ctx, "first", store.Ceremony{Purpose: forCode, Person: keeper.ID, Until: time.Now().Add(time.Hour)}))

@@ -25,8 +25,8 @@ import (
 // factors serve the second factors of whoever is signed in, and judge them when somebody signs in.
 type factors struct{ sessions }
 
-// What a code of an app is (RFC 6238 §4): six digits of HMAC-SHA-1, another every 30 s. The one before and the one after are taken too, since
-// clocks differ.
+// What a code of an app is (RFC 6238 §4): six digits of HMAC-SHA-1, another every 30 s. The one before and the one after are taken too,
+// since clocks differ.
 const (
 	codePeriod = 30
 	codeSkew   = 1
@@ -51,8 +51,8 @@ type secondView struct {
 	Passkey json.RawMessage `json:"passkey,omitempty" doc:"PublicKeyCredentialRequestOptions (WebAuthn §5.5) as JSON, where a passkey is taken"`
 }
 
-// relyingParty is this server as passkeys know it, by the name under which the browser has reached it (WebAuthn §5.1.2). It returns nil where
-// that is a bare address, for which no browser has passkeys.
+// relyingParty is this server as passkeys know it, by the name under which the browser has reached it (WebAuthn §5.1.2). It returns nil
+// where that is a bare address, for which no browser has passkeys.
 func relyingParty(ctx context.Context) *webauthn.WebAuthn {
 	at := originOf(ctx)
 	if at.host == "" {

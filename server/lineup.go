@@ -41,11 +41,13 @@ type siteLineUp struct {
 	mark    string // of the store, to look from the next time
 	version int64  // counts changes that a page can see
 	devices map[uuid.UUID]*lineUpRow
-	order   []*lineUpRow // by address, where sorted is true
-	sorted  bool
-	packed  packedList // order, as it was last sent to somebody who loaded everything
-	gone    []leftDevice
-	forgot  int64 // the version of the last departure that is not in gone any more
+	// consents are when the consents to connect to strays end.
+	consents map[uuid.UUID]time.Time
+	order    []*lineUpRow // by address, where sorted is true
+	sorted   bool
+	packed   packedList // order, as it was last sent to somebody who loaded everything
+	gone     []leftDevice
+	forgot   int64 // the version of the last departure that is not in gone any more
 }
 
 // A lineUpRow is one device of the line-up.
@@ -117,7 +119,7 @@ func (l *lineUp) site(ctx context.Context, id uuid.UUID) (*siteLineUp, error) {
 	l.mu.Lock()
 	s := l.sites[id]
 	if s == nil {
-		s = &siteLineUp{devices: map[uuid.UUID]*lineUpRow{}}
+		s = &siteLineUp{devices: map[uuid.UUID]*lineUpRow{}, consents: map[uuid.UUID]time.Time{}}
 		l.sites[id] = s
 	}
 	l.mu.Unlock()
@@ -149,8 +151,8 @@ func (s *siteLineUp) update(ctx context.Context, st *store.Store, site uuid.UUID
 		s.mark = c.Mark
 		return nil
 	}
-	for id, x := range s.devices { // a consent ends by itself
-		if until := x.d.Status.Consent; !until.IsZero() && now.After(until) && !slices.Contains(c.Devices, id) {
+	for id, until := range s.consents { // a consent ends by itself
+		if now.After(until) && !slices.Contains(c.Devices, id) {
 			c.Devices = append(c.Devices, id)
 		}
 	}
@@ -195,6 +197,7 @@ func (s *siteLineUp) replace(all []store.Device) {
 		}
 		s.sorted = false
 		delete(s.devices, id)
+		delete(s.consents, id)
 		s.version++
 		if s.gone = append(s.gone, leftDevice{id, s.version}); len(s.gone) > mostGone {
 			s.forgot = s.gone[mostGone/2].version
@@ -206,6 +209,11 @@ func (s *siteLineUp) replace(all []store.Device) {
 
 // putDevice takes one device as it is now, and returns the others whose status depends on what has changed.
 func (s *siteLineUp) putDevice(d store.Device) (others []uuid.UUID) {
+	if until := d.Status.Consent; until.IsZero() {
+		delete(s.consents, d.ID)
+	} else {
+		s.consents[d.ID] = until
+	}
 	view := viewOf(&d)
 	before := s.devices[d.ID]
 	if before != nil && before.view.Revision == view.Revision {

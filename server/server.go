@@ -134,7 +134,8 @@ func (s *Server) api(r chi.Router) huma.API {
 	agreements := targetTrust{res}
 	screens := feeds{res, s.sessions.addresses}
 	for _, kind := range []interface{ routes(huma.API) }{
-		s.sessions, sites{res, s.cfg.Agent}, people{res, s.sessions}, tokens{res}, factors{s.sessions}, devices{res}, cameras{res}, strays{res, s.cfg.Agent}, records{res},
+		s.sessions, sites{res, s.cfg.Agent}, people{res, s.sessions}, tokens{res}, factors{s.sessions}, devices{res}, cameras{res},
+		strays{res, s.cfg.Agent}, records{res},
 		readings{res}, signIns{res}, runs{res},
 		addressPlans{res, s.cfg.Agent}, claims{res}, fixes{res}, marks{res}, groups{res}, tunes{res}, plans{res},
 		previews{res, costs{res}}, costs{res}, intakes{res}, targets{res, screens, agreements}, agreements, placements{res}, screens,

@@ -37,7 +37,7 @@ func (s Devices) Changes(ctx context.Context, site uuid.UUID, mark string) (Chan
 
 // Of returns devices with their derived status, in order of address. Those that are no more are left out.
 func (s Devices) Of(ctx context.Context, ids []uuid.UUID) ([]Device, error) {
-	if len(ids) == 1 { // the database plans a question about one device once, and one about a list each time
+	if len(ids) == 1 { // a question about one device is planned once, and one about a list each time
 		d, err := s.Get(ctx, ids[0])
 		if errors.Is(err, ErrNotFound) {
 			return nil, nil
@@ -51,7 +51,7 @@ func (s Devices) Of(ctx context.Context, ids []uuid.UUID) ([]Device, error) {
 	if err := s.on(ctx).SelectContext(ctx, &out, "SELECT "+deviceColumns+" FROM devices WHERE id = ANY($1)", ids); err != nil {
 		return nil, err
 	}
-	return out, s.derive(ctx, out, "d.id = ANY($1)", ids)
+	return out, s.derive(ctx, s.on(ctx), out, "d.id = ANY($1)", ids)
 }
 
 // deviceChanged marks that what a device's status is derived from has changed, and tells readers of it.

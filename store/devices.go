@@ -70,16 +70,17 @@ func (s Devices) List(ctx context.Context, site uuid.UUID) ([]Device, error) {
 	if err := s.on(ctx).SelectContext(ctx, &out, "SELECT "+deviceColumns+" FROM devices WHERE site_id = $1", site); err != nil {
 		return nil, err
 	}
-	return out, s.derive(ctx, out, "d.site_id = $1", site)
+	return out, s.derive(ctx, s.on(ctx), out, "d.site_id = $1", site)
 }
 
 // Get returns one device with its derived status.
 func (s Devices) Get(ctx context.Context, id uuid.UUID) (*Device, error) {
 	out := make([]Device, 1)
-	if err := s.on(ctx).GetContext(ctx, &out[0], "SELECT "+deviceColumns+" FROM devices WHERE id = $1", id); err != nil {
+	q := s.planned(ctx)
+	if err := q.GetContext(ctx, &out[0], "SELECT "+deviceColumns+" FROM devices WHERE id = $1", id); err != nil {
 		return nil, notFoundIfNone(err)
 	}
-	return &out[0], s.derive(ctx, out, "d.id = $1", id)
+	return &out[0], s.derive(ctx, q, out, "d.id = $1", id)
 }
 
 // mostTunings bounds the evidence of settings that budgets are learned from.

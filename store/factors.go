@@ -84,10 +84,11 @@ func (s People) StrictRoles(ctx context.Context) ([]act.Role, error) {
 }
 
 func (s *Store) addFactor(ctx context.Context, by act.Person, x act.AddFactor) error {
-	if err := touchedOne(s.on(ctx).ExecContext(ctx, "DELETE FROM ceremonies WHERE hash = $1 AND person_id = $2", x.Ceremony, by.ID)); err != nil {
+	err := touchedOne(s.on(ctx).ExecContext(ctx, "DELETE FROM ceremonies WHERE hash = $1 AND person_id = $2", x.Ceremony, by.ID))
+	if err != nil {
 		return err
 	}
-	_, err := s.on(ctx).ExecContext(ctx, "INSERT INTO factors (id, person_id, kind, name, secret, passkey, step) "+
+	_, err = s.on(ctx).ExecContext(ctx, "INSERT INTO factors (id, person_id, kind, name, secret, passkey, step) "+
 		"VALUES ($1, $2, $3, $4, $5, $6, $7)", x.ID, by.ID, x.Kind, x.Name, s.cipher.Encrypt(x.Secret, factorLabel(x.ID)), x.Passkey, x.Step)
 	return err
 }
@@ -186,8 +187,8 @@ func (s *Store) readCeremony(purpose string, row ceremonyRow) (Ceremony, error) 
 // TryCeremony returns a ceremony for one try at its second step, or ErrNotFound where there is none, or too many tries went wrong.
 func (s *Store) TryCeremony(ctx context.Context, token, purpose string) (c Ceremony, err error) {
 	var row ceremonyRow
-	if err := s.on(ctx).GetContext(ctx, &row, "UPDATE ceremonies SET tries = tries + 1 WHERE hash = $1 AND purpose = $2 AND expires_at > now() "+
-		"AND tries < $3 RETURNING person_id, state, expires_at", hashOf(token), purpose, mostTries); err != nil {
+	if err := s.on(ctx).GetContext(ctx, &row, "UPDATE ceremonies SET tries = tries + 1 WHERE hash = $1 AND purpose = $2 "+
+		"AND expires_at > now() AND tries < $3 RETURNING person_id, state, expires_at", hashOf(token), purpose, mostTries); err != nil {
 		return c, notFoundIfNone(err)
 	}
 	return s.readCeremony(purpose, row)

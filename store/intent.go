@@ -24,8 +24,8 @@ type intent struct {
 	layers     layers
 }
 
-// intent reads the intent of the devices that where names by $1. All of them are of one site.
-func (s Devices) intent(ctx context.Context, site uuid.UUID, where string, arg any) (in intent, err error) {
+// intent reads the intent of the devices that where names by $1, with what r asks besides. All of them are of one site.
+func (s Devices) intent(ctx context.Context, q querier, r reading, site uuid.UUID, where string, arg any) (in intent, err error) {
 	var (
 		wanted    []wantedRow
 		shared    []sharedRow
@@ -35,7 +35,6 @@ func (s Devices) intent(ctx context.Context, site uuid.UUID, where string, arg a
 		plans     []planRow
 		own       []ownPlanRow
 	)
-	var r reading
 	r.ask(&wanted, wantedQuery(where))
 	r.ask(&shared, sharedQuery(where))
 	r.ask(&recorders, recordersQuery(where))
@@ -44,7 +43,7 @@ func (s Devices) intent(ctx context.Context, site uuid.UUID, where string, arg a
 	r.ask(&in.agreements, agreementsQuery)
 	r.ask(&plans, sitePlansQuery)
 	r.ask(&own, ownPlansQuery(where))
-	if err := r.answer(ctx, s.on(ctx), arg, site); err != nil {
+	if err := r.answer(ctx, q, arg, site); err != nil {
 		return in, err
 	}
 	var books []*intake.Book

@@ -20,7 +20,7 @@ type Member struct {
 	LastSeen *time.Time `db:"last_seen" json:"last_seen_at,omitempty"`
 	Sessions int        `db:"sessions" json:"sessions" doc:"browsers in which the person is signed in"`
 	Factors  int        `db:"factors" json:"factors" doc:"second factors that the person has"`
-	Provider string     `db:"provider" json:"provider,omitempty" doc:"the provider by which the person signs in; missing for an account of this server"`
+	Provider string     `db:"provider" json:"provider,omitempty" doc:"of single sign-on, by which the person signs in"`
 }
 
 // List lists the people by name.

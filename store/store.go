@@ -35,8 +35,9 @@ var ErrNotFound = errors.New("not found")
 
 // A Store is one database, a small type a concern. It is safe for concurrent use.
 type Store struct {
-	locks *locker
-	Pool  *pgxpool.Pool // for River's workers, which share the connections
+	locks   *locker
+	Pool    *pgxpool.Pool // for River's workers, which share the connections
+	singles *pgxpool.Pool // of single
 
 	Sites    Sites
 	Devices  Devices
@@ -57,6 +58,7 @@ type Store struct {
 // A database is what the concerns share.
 type database struct {
 	db     *sqlx.DB
+	single *sqlx.DB // of planned
 	cipher *Cipher
 	log    *slog.Logger
 	// unreadable holds the IDs of the records that were logged as such.
@@ -115,8 +117,14 @@ func OpenWith(ctx context.Context, o Options) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	db := &database{db: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx"), log: o.Log}
-	s := &Store{Pool: pool, database: db, locks: newLocker(cfg.ConnConfig.Copy()), Sites: Sites{db}, Devices: Devices{db},
+	single, err := singlePool(ctx, cfg)
+	if err != nil {
+		pool.Close()
+		return nil, err
+	}
+	db := &database{db: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx"), log: o.Log,
+		single: sqlx.NewDb(stdlib.OpenDBFromPool(single), "pgx")}
+	s := &Store{Pool: pool, singles: single, database: db, locks: newLocker(cfg.ConnConfig.Copy()), Sites: Sites{db}, Devices: Devices{db},
 		Consents: Consents{db}, SignIns: SignIns{db},
 		People: People{db}, Books: Books{db}, Shelf: Shelf{db}, Plans: Plans{db}, Targets: Targets{db}, Runs: Runs{db},
 		Record: Record{db}, Workers: Workers{db, pool}}
@@ -194,7 +202,18 @@ func (e *NewerError) Error() string {
 func (s *Store) Close() {
 	s.locks.close()
 	s.db.Close()
+	s.single.Close()
 	s.Pool.Close()
+	s.singles.Close()
+}
+
+// singlePool opens connections on which a statement is planned once, whatever its arguments are. To plan what is asked of a single device
+// takes the database several times as long as the answer.
+func singlePool(ctx context.Context, of *pgxpool.Config) (*pgxpool.Pool, error) {
+	cfg := of.Copy()
+	cfg.MaxConns = 8
+	cfg.ConnConfig.RuntimeParams["plan_cache_mode"] = "force_generic_plan"
+	return pgxpool.NewWithConfig(ctx, cfg)
 }
 
 func (s *Store) migrate(ctx context.Context) error {

@@ -43,8 +43,8 @@ type tokenRow struct {
 	TokenSites *uuidList `db:"token_sites"`
 }
 
-const tokenQuery = "SELECT p.id, p.name, p.role, p.password_hash, " + givenSites + `, false AS bare, t.id AS token_id, t.name AS token, t.role AS token_role,
-	to_json(t.sites) AS token_sites FROM tokens t JOIN people p ON p.id = t.person_id`
+const tokenQuery = "SELECT p.id, p.name, p.role, p.password_hash, " + givenSites + `, false AS bare, t.id AS token_id,
+	t.name AS token, t.role AS token_role, to_json(t.sites) AS token_sites FROM tokens t JOIN people p ON p.id = t.person_id`
 
 // person returns the person with no more than both they and the token may do.
 func (r tokenRow) person() act.Person {

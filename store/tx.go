@@ -27,6 +27,14 @@ func (s *database) on(ctx context.Context) querier {
 	return s.db
 }
 
+// planned is on for statements about a single thing, whose plan does not depend on which it is.
+func (s *database) planned(ctx context.Context) querier {
+	if tx, ok := ctx.Value(txKey{}).(*sqlx.Tx); ok {
+		return tx
+	}
+	return s.single
+}
+
 // tx runs fn in the transaction that ctx carries, and in one of its own where ctx carries none.
 func (s *database) tx(ctx context.Context, fn func(*sqlx.Tx) error) error {
 	if tx, ok := ctx.Value(txKey{}).(*sqlx.Tx); ok {

@@ -187,7 +187,8 @@ func evidenceCommand() *cobra.Command {
 func supportNoteCommand() *cobra.Command {
 	var record string
 	c := onServer(&cobra.Command{Use: "support-note CAMERA", Short: "Print a support note of a camera's last exchange, without secrets",
-		Long: "Support-note prints what Unlatch and a camera said to each other last, in plain text and without any secret, for the maker's support.\n" +
+		Long: "Support-note prints what Unlatch and a camera said to each other last, in plain text and without any secret, for the maker's\n" +
+			"support.\n" +
 			"Exit 0 when there is such an exchange, 1 when not, 2 on wrong use."},
 		func(ctx context.Context, r *remote, args []string) error {
 			d, err := r.theCamera(ctx, args)

@@ -45,7 +45,8 @@ func resetCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(cmd.OutOrStdout(), "Open this path of the server's address before %s:\n/join#%s\n", until.Local().Format(time.DateTime), token)
+			fmt.Fprintf(cmd.OutOrStdout(), "Open this path of the server's address before %s:\n/join#%s\n",
+				until.Local().Format(time.DateTime), token)
 			return nil
 		}}
 	p.flags(c, false)

@@ -137,8 +137,8 @@ func loginCommand() *cobra.Command {
 	var ca string
 	c := &cobra.Command{
 		Use: "login URL", Short: "Say which server the commands ask, with an API token from standard input",
-		Long: "Login keeps a server's address and an API token for the commands that ask a server. The token is read from standard input: make\n" +
-			"one on the page Your account. UNLATCH_SERVER, UNLATCH_TOKEN and UNLATCH_CA go before what is kept.\n" +
+		Long: "Login keeps a server's address and an API token for the commands that ask a server. The token is read from standard\n" +
+			"input: make one on the page Your account. UNLATCH_SERVER, UNLATCH_TOKEN and UNLATCH_CA go before what is kept.\n" +
 			"Exit 0 when the server takes the token, 1 when not, 2 on wrong use.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) != 1 {

@@ -209,10 +209,7 @@ func tuneCommand() *cobra.Command {
 			return err
 		},
 	}
-	for _, role := range camera.Roles {
-		wants[role] = c.Flags().String(role, "", "what is wanted of the "+role+" stream")
-	}
-	wants["overlay"] = c.Flags().String("overlay", "", `the text in the picture: "name, time, upper left", or none`)
+	wantFlags(c, wants)
 	c.Flags().StringVar(&name, "name", "", "the name to draw into the picture")
 	channelFlag(c, &channel)
 	signInFlags(c, &user, &fromStdin)
@@ -221,6 +218,14 @@ func tuneCommand() *cobra.Command {
 	wait.flags(c)
 	c.Flags().BoolVar(&asJSON, "json", false, "print one JSON object")
 	return c
+}
+
+// wantFlags are the flags of what is wanted of each part.
+func wantFlags(c *cobra.Command, wants map[string]*string) {
+	for _, role := range camera.Roles {
+		wants[role] = c.Flags().String(role, "", "what is wanted of the "+role+" stream")
+	}
+	wants["overlay"] = c.Flags().String("overlay", "", `the text in the picture: "name, time, upper left", or none`)
 }
 
 // undoCommand returns the command that puts streams back.
