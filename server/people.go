@@ -34,7 +34,7 @@ type peopleView struct {
 	People []store.Member `json:"people"`
 	Links  []store.Link   `json:"links" doc:"one-time links that nobody has used yet"`
 	Roles  []roleView     `json:"roles" doc:"what each role may do"`
-	Strict []act.Role     `json:"strict_roles" doc:"roles that must have a second factor"`
+	Strict []act.Role     `json:"strict_roles" enum:"owner,engineer,technician,viewer,customer" doc:"roles that must have a second factor"`
 }
 
 type roleView struct {

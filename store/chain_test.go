@@ -83,7 +83,7 @@ func TestAForgedRecordIsFound(t *testing.T) {
 		"words moved from field to field": {"UPDATE audit SET before = 'a7:b,', after = '' WHERE number = 1", 1},
 		"a line taken out":                {"DELETE FROM audit WHERE number = 4", 5},
 		"the newest taken out":            {"DELETE FROM audit WHERE number = 7", 6},
-		"one slipped in":                  {`INSERT INTO audit (id, number, hash, subject)
+		"one slipped in": {`INSERT INTO audit (id, number, hash, subject)
 			SELECT gen_random_uuid(), 8, hash, 'x' FROM audit WHERE number = 7`, 8},
 		"one slipped in between": {`WITH up AS (UPDATE audit SET number = number + 1000 WHERE number > 3 RETURNING 1)
 			INSERT INTO audit (id, number, hash, subject) SELECT gen_random_uuid(), 4, hash, 'x' FROM audit WHERE number = 3`, 4},

@@ -58,7 +58,8 @@ function Pages() {
         }
       >
         <Routes>
-          <Route path="/" element={<Sites />} />
+          {session.data.must_add_factor && <Route path="*" element={<Account />} />}
+          <Route path="/" element={session.data.must_add_factor ? <Account /> : <Sites />} />
           <Route path="/account" element={<Account />} />
           {may("see") && <Route path="/record" element={<Record />} />}
           {may("administer") && <Route path="/people" element={<People />} />}

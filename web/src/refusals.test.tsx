@@ -16,7 +16,10 @@ import { ClaimSheet } from "@/views/lineup/ClaimSheet";
 import { GroupSheet } from "@/views/multicast/GroupSheet";
 import { TargetSheet } from "@/views/patch/TargetSheet";
 import { BookSheet } from "@/views/paths/BookSheet";
+import { CodeSheet } from "@/views/people/CodeSheet";
+import { PasskeySheet } from "@/views/people/PasskeySheet";
 import { PersonSheet } from "@/views/people/PersonSheet";
+import { TokenSheet } from "@/views/people/TokenSheet";
 import { PasteSheet } from "@/views/site/PasteSheet";
 import { PlanSheet } from "@/views/streams/PlanSheet";
 import { PresetsSheet } from "@/views/streams/PresetsSheet";
@@ -140,6 +143,24 @@ const sheets: { name: string; sheet: ReactNode; fill?: () => void; button?: stri
     fill: () => type("Name", "Ida"),
     button: "Make the link",
   },
+  {
+    name: "TokenSheet",
+    sheet: <TokenSheet onClose={nothing} />,
+    fill: () => type("Name", "Nightly"),
+    button: "Make the token",
+  },
+  {
+    name: "CodeSheet",
+    sheet: <CodeSheet onClose={nothing} onAdded={nothing} />,
+    fill: () => type("Your password", "a long password"),
+    button: "Go on",
+  },
+  {
+    name: "PasskeySheet",
+    sheet: <PasskeySheet onClose={nothing} onAdded={nothing} />,
+    fill: () => type("Your password", "a long password"),
+    button: "Add a passkey",
+  },
   { name: "StreamUserSheet", sheet: <StreamUserSheet site="s1" devices={[device]} onClose={nothing} />, button: "Make it" },
   {
     name: "TargetAgreeSheet",
@@ -174,7 +195,7 @@ test.each(sheets)("$name says a refusal beside its button", async ({ sheet, fill
 
 test("every sheet is refused here", () => {
   const files = Object.keys(import.meta.glob("./**/*Sheet.tsx")).map((path) => path.replace(/^.*\/|\.tsx$/g, ""));
-  // The frame of all sheets, and two that change nothing.
-  const changing = files.filter((name) => !["Sheet", "QrSheet", "LinkSheet"].includes(name));
+  // The frame of all sheets, that of those that ask for a password, and three that change nothing.
+  const changing = files.filter((name) => !["Sheet", "PasswordSheet", "QrSheet", "LinkSheet", "CodesSheet"].includes(name));
   expect(sheets.map((s) => s.name)).toEqual(expect.arrayContaining(changing));
 });

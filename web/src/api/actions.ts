@@ -1,7 +1,8 @@
+import { makePasskey } from "./passkeys";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { toast } from "sonner";
 import { base64 } from "./base64";
-import { api, must, Problem, type Device, type Left, type SignIn } from "./client";
+import { api, must, Problem, type Device, type Left, type Session, type SignIn } from "./client";
 import { keys } from "./keys";
 import type { paths } from "./schema";
 
@@ -276,7 +277,7 @@ export const useWatch = (site: string) =>
     "quiet",
   );
 
-export const useEnter = (first: boolean, done: () => void) =>
+export const useEnter = (first: boolean, done: (session: Session) => void) =>
   useAction(
     ({ name, password, code }: { name: string; password: string; code: string }) =>
       first
@@ -285,6 +286,58 @@ export const useEnter = (first: boolean, done: () => void) =>
     [[]],
     "quiet",
     done,
+  );
+
+/** Finishes a sign-in with a second factor. */
+export const useSecond = () =>
+  useAction((body: { code?: string; passkey?: unknown }) => must(api.POST("/api/session/second", { body })), [[]], "quiet");
+
+export const useBeginCode = () =>
+  useAction((password: string) => must(api.POST("/api/session/factors/code/begin", { body: { password } })), [], "quiet");
+
+export const useAddCode = () =>
+  useAction(
+    (body: Body<"/api/session/factors/code", "post">) => must(api.POST("/api/session/factors/code", { body })),
+    [keys.factors(), keys.session()],
+    "quiet",
+  );
+
+/** Has the browser make a passkey, and adds it. */
+export const useAddPasskey = () =>
+  useAction(
+    async ({ password, name }: { password: string; name: string }) => {
+      const begun = await must(api.POST("/api/session/factors/passkey/begin", { body: { password } }));
+      const passkey = await makePasskey(begun.options);
+      return must(api.POST("/api/session/factors/passkey", { body: { ceremony: begun.ceremony, name, passkey } }));
+    },
+    [keys.factors(), keys.session()],
+    "quiet",
+  );
+
+export const useRemoveFactor = () =>
+  useAction(
+    ({ factor, password }: { factor: string; password: string }) =>
+      must(api.POST("/api/session/factors/{factor}/remove", { params: { path: { factor } }, body: { password } })),
+    [keys.factors(), keys.session()],
+    "quiet",
+  );
+
+export const useNewRecoveryCodes = () =>
+  useAction((password: string) => must(api.POST("/api/session/recovery-codes", { body: { password } })), [keys.factors()], "quiet");
+
+export const useMakeToken = () =>
+  useAction((body: Body<"/api/tokens", "post">) => must(api.POST("/api/tokens", { body })), [keys.tokens()], "quiet");
+
+export const useRevokeToken = () =>
+  useAction((token: string) => must(api.DELETE("/api/tokens/{token}", { params: { path: { token } } })), [keys.tokens()]);
+
+export const useDropFactors = () =>
+  useAction((person: string) => must(api.POST("/api/people/{person}/drop-factors", { params: { path: { person } } })), [keys.people()]);
+
+export const useStrictRoles = () =>
+  useAction(
+    (roles: Body<"/api/people/strict-roles", "put">["roles"]) => must(api.PUT("/api/people/strict-roles", { body: { roles } })),
+    [keys.people(), keys.session()],
   );
 
 type Standing = Body<"/api/people/{person}", "put">;

@@ -12,6 +12,10 @@ export type Interface = components["schemas"]["InterfaceView"];
 
 export type Member = components["schemas"]["Member"];
 export type Role = Member["role"];
+export type Session = components["schemas"]["SessionState"];
+export type Token = components["schemas"]["Token"];
+export type Factor = components["schemas"]["Factor"];
+export type Line = components["schemas"]["Line"];
 export type Link = components["schemas"]["Link"];
 export type Camera = components["schemas"]["CameraView"];
 export type Left = components["schemas"]["Left"];

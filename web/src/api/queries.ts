@@ -18,6 +18,9 @@ export type Right = "look" | "see" | "inspect" | "work" | "reveal" | "arrange" |
 
 export const usePeople = () => useQuery({ queryKey: keys.people(), queryFn: () => must(api.GET("/api/people")) });
 export const useOwnSessions = () => useQuery({ queryKey: keys.sessions(), queryFn: () => must(api.GET("/api/session/all")) });
+export const useFactors = () => useQuery({ queryKey: keys.factors(), queryFn: () => must(api.GET("/api/session/factors")) });
+export const useTokens = () => useQuery({ queryKey: keys.tokens(), queryFn: () => must(api.GET("/api/tokens")) });
+export const useRecordChoices = () => useQuery({ queryKey: keys.recordChoices(), queryFn: () => must(api.GET("/api/audit/choices")) });
 export const useCameras = (site: string) =>
   useQuery({
     queryKey: keys.cameras(site),

@@ -3004,7 +3004,7 @@ export interface components {
             /** Format: date-time */
             last_seen_at?: string;
             name: string;
-            /** @description the provider by which the person signs in; missing for an account of this server */
+            /** @description of single sign-on, by which the person signs in */
             provider?: string;
             /** @enum {string} */
             role: "owner" | "engineer" | "technician" | "viewer" | "customer";
@@ -3224,7 +3224,7 @@ export interface components {
             /** @description what each role may do */
             roles: components["schemas"]["RoleView"][];
             /** @description roles that must have a second factor */
-            strict_roles: string[];
+            strict_roles: ("owner" | "engineer" | "technician" | "viewer" | "customer")[];
         };
         PictureView: {
             /** Format: double */

@@ -1,14 +1,16 @@
 import { toast } from "sonner";
 import { z } from "zod";
 import { useChangePassword, useEndSession } from "@/api/actions";
-import { useOwnSessions, useSession } from "@/api/queries";
+import { useMay, useOwnSessions, useSession } from "@/api/queries";
 import { Field } from "@/forms/Field";
 import { useSchema } from "@/forms/useSchema";
 import { Button } from "@/parts/Button";
 import { ago } from "@/parts/measures";
 import { PageHead } from "@/parts/PageHead";
 import { Trouble } from "@/parts/Trouble";
+import { Factors } from "./Factors";
 import { roleNames } from "./roles";
+import { Tokens } from "./Tokens";
 
 const Changed = z
   .object({ old: z.string().min(1, "Type your password."), new: z.string().min(10, "At least 10 characters."), again: z.string() })
@@ -19,6 +21,7 @@ const empty = { old: "", new: "", again: "" };
 /** One's own account: the password, and the browsers in which one is signed in. */
 export function Account() {
   const session = useSession().data;
+  const may = useMay();
   const sessions = useOwnSessions();
   const end = useEndSession();
   const form = useSchema(Changed, empty);
@@ -35,6 +38,11 @@ export function Account() {
           <h1 className="text-xl font-semibold">{session?.name}</h1>
           {session?.role && <p className="text-soft">{roleNames[session.role as keyof typeof roleNames]}</p>}
         </div>
+        {session?.must_add_factor && (
+          <p role="alert" className="border-l-4 border-brass bg-well px-3 py-2">
+            Your role must have a second factor. Add one here, then you can go on.
+          </p>
+        )}
         <section>
           <h2 className="mb-2 font-semibold">Where you are signed in</h2>
           <Trouble error={sessions.error} />
@@ -52,6 +60,8 @@ export function Account() {
             ))}
           </ul>
         </section>
+        <Factors />
+        {may("look") && !session?.must_add_factor && <Tokens />}
         <section>
           <h2 className="mb-2 font-semibold">Another password</h2>
           <form className="max-w-sm space-y-4" onSubmit={form.handleSubmit((v) => change.mutate({ old: v.old, new: v.new }))}>

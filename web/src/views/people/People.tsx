@@ -1,9 +1,10 @@
-import { KeyRound, Plus, Trash2 } from "lucide-react";
+import { KeyRound, Plus, ShieldOff, Trash2 } from "lucide-react";
 import { useState } from "react";
-import { useRemovePerson, useResetPerson, useWithdrawLink } from "@/api/actions";
-import type { Link, Member } from "@/api/client";
+import { useDropFactors, useRemovePerson, useResetPerson, useStrictRoles, useWithdrawLink } from "@/api/actions";
+import type { Link, Member, Role } from "@/api/client";
 import { usePeople, useSession, useSites } from "@/api/queries";
 import { Button } from "@/parts/Button";
+import { Check } from "@/parts/Check";
 import { ago } from "@/parts/measures";
 import { PageHead } from "@/parts/PageHead";
 import { Sure } from "@/parts/Sure";
@@ -49,7 +50,7 @@ export function People() {
             </ul>
           </>
         )}
-        <RoleTable />
+        <RoleTable strict={people.data?.strict_roles ?? []} />
       </main>
       {open && <PersonSheet member={open === "new" ? undefined : open} onClose={() => setOpen(null)} onMade={setMade} />}
       {made && <LinkSheet made={made} onClose={() => setMade(null)} />}
@@ -68,7 +69,10 @@ function Row({ member, onChange, onMade }: { member: Member; onChange: () => voi
           {member.name}
           {own && <span className="font-normal text-soft"> (you)</span>}
         </span>
-        <span className="block text-small text-soft">{member.last_seen_at ? `seen ${ago(member.last_seen_at)}` : "never signed in"}</span>
+        <span className="block text-small text-soft">
+          {member.last_seen_at ? `seen ${ago(member.last_seen_at)}` : "never signed in"}
+          {member.factors > 0 && ", second factor"}
+        </span>
       </span>
       <span className="max-sm:order-3">{roleNames[member.role]}</span>
       <span className="min-w-0 truncate text-soft max-sm:order-4">
@@ -86,6 +90,7 @@ function Row({ member, onChange, onMade }: { member: Member; onChange: () => voi
         >
           <KeyRound size={16} />
         </Button>
+        {member.factors > 0 && <Lost member={member} />}
         <Sure
           ask={`Remove the account of ${member.name}?`}
           more="All browsers of that account are signed out at once. Work that it has begun goes on, and the record keeps the name."
@@ -98,6 +103,23 @@ function Row({ member, onChange, onMade }: { member: Member; onChange: () => voi
         </Sure>
       </span>
     </li>
+  );
+}
+
+/** Takes second factors away that a person has lost. */
+function Lost({ member }: { member: Member }) {
+  const drop = useDropFactors();
+  return (
+    <Sure
+      ask={`Has ${member.name} lost the second factor?`}
+      more="All of them are taken away: the password alone opens the account then. Make sure that it is really they who ask."
+      yes="Take them away"
+      onYes={() => drop.mutate(member.id)}
+    >
+      <Button look="quiet" className="px-2" aria-label={`Take second factors away from ${member.name}`} title="Second factor lost">
+        <ShieldOff size={16} />
+      </Button>
+    </Sure>
   );
 }
 
@@ -127,15 +149,27 @@ function Pending({ link }: { link: Link }) {
 }
 
 /** What each role may do, in the words of a person. */
-function RoleTable() {
+function RoleTable({ strict }: { strict: Role[] }) {
+  const change = useStrictRoles();
+  const toggle = (r: Role) => change.mutate(strict.includes(r) ? strict.filter((x) => x !== r) : [...strict, r]);
   return (
     <details className="mt-8">
       <summary className="cursor-pointer text-soft hover:text-ink">What each role may do</summary>
-      <dl className="mt-2 max-w-prose">
+      <dl className="mt-2 max-w-4xl">
         {roles.map((r) => (
-          <div key={r.role} className="border-t py-2 sm:grid sm:grid-cols-[120px_1fr]">
+          <div key={r.role} className="border-t py-2 sm:grid sm:grid-cols-[120px_1fr_auto] sm:gap-x-4">
             <dt className="font-medium">{roleNames[r.role]}</dt>
             <dd className="text-soft">{r.may}</dd>
+            <dd>
+              <label className="flex items-center gap-2">
+                <Check
+                  checked={strict.includes(r.role)}
+                  onChange={() => toggle(r.role)}
+                  label={`${roleNames[r.role]} must have a second factor`}
+                />
+                must have a second factor
+              </label>
+            </dd>
           </div>
         ))}
       </dl>

@@ -1,6 +1,8 @@
+import { useState } from "react";
 import { useNavigate } from "react-router";
 import { z } from "zod";
 import { useEnter } from "@/api/actions";
+import type { Session } from "@/api/client";
 import { Button } from "@/parts/Button";
 import { Field } from "@/forms/Field";
 import { useSchema } from "@/forms/useSchema";
@@ -8,6 +10,7 @@ import { LatchChain } from "@/parts/LatchChain";
 import { Mark } from "@/parts/Mark";
 import { latchNames } from "@/parts/latches";
 import { Trouble } from "@/parts/Trouble";
+import { SecondStep } from "./SecondStep";
 
 const Known = z.object({
   name: z.string().min(1, "Type your name."),
@@ -23,7 +26,9 @@ const First = Known.extend({
 export function SignIn({ first }: { first: boolean }) {
   const form = useSchema(first ? First : Known, { name: "", password: "", code: decodeURIComponent(location.hash.slice(1)) });
   const go = useNavigate();
-  const enter = useEnter(first, () => {
+  const [second, setSecond] = useState<Session["second"]>();
+  const enter = useEnter(first, (session) => {
+    setSecond(session.second);
     if (location.pathname === "/setup") go("/", { replace: true });
   });
   const { errors } = form.formState;
@@ -37,7 +42,8 @@ export function SignIn({ first }: { first: boolean }) {
             <p className="text-soft">From an unknown network to a picture on every screen</p>
           </div>
         </div>
-        <form className="space-y-4 border-t pt-5" onSubmit={form.handleSubmit((v) => enter.mutate(v))}>
+        {second && <SecondStep second={second} onAgain={() => setSecond(undefined)} />}
+        <form hidden={!!second} className="space-y-4 border-t pt-5" onSubmit={form.handleSubmit((v) => enter.mutate(v))}>
           {first && <p>Nobody has an account here yet. Make the first one.</p>}
           {first && (
             <Field
