@@ -24,14 +24,20 @@ type (
 	}
 	deviceRow struct {
 		ID, Kind, Name, Address, Maker, Model, At string
-		Next                                      struct{ Text string }
-		Channels                                  []struct{}
+		Next                                      nextStep
+		Latches                                   []struct{ Name, State string }
 	}
 	targetRow struct {
 		ID, Name, Kind, Is, Address string
 		Wanted                      []string
 	}
 )
+
+// nextStep is what a person does next about a device, and what waits for an agreement, if anything does.
+type nextStep struct {
+	Action, Label, Reason, Fix string
+	Wanted                     *struct{ Target, Secret, At, Certificate, Scheme string }
+}
 
 // chosen is a thing that commands name: by its ID, its name or its address.
 type chosen struct{ id, name, address string }

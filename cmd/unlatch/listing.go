@@ -95,7 +95,7 @@ func printsDevices(rows []deviceRow) func(io.Writer) error {
 	return func(w io.Writer) error {
 		fmt.Fprintln(w, "ADDRESS\tNAME\tMAKER AND MODEL\tAT\tNEXT")
 		for _, d := range rows {
-			fmt.Fprintf(w, "%s\t%s\t%s %s\t%s\t%s\n", d.Address, d.Name, d.Maker, d.Model, cmp.Or(d.At, done), d.Next.Text)
+			fmt.Fprintf(w, "%s\t%s\t%s %s\t%s\t%s\n", d.Address, d.Name, d.Maker, d.Model, cmp.Or(d.At, done), d.Next.Label)
 		}
 		return nil
 	}
@@ -121,6 +121,7 @@ func targetsCommand() *cobra.Command {
 			})
 		})
 	siteFlag(c)
+	c.AddCommand(agreeCommand())
 	return c
 }
 
@@ -161,7 +162,7 @@ type evidenceRow struct {
 }
 
 func evidenceCommand() *cobra.Command {
-	c := onServer(&cobra.Command{Use: "evidence CAMERA", Short: "Print what was found out about a camera, oldest first"},
+	c := onServer(&cobra.Command{Use: "evidence CAMERA", Short: "Print what was found out about a camera, newest first"},
 		func(ctx context.Context, r *remote, args []string) error {
 			d, err := r.theCamera(ctx, args)
 			if err != nil {

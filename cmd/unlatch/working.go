@@ -175,11 +175,49 @@ func onServerFor(c *cobra.Command, operation string, body func(ctx context.Conte
 		if err != nil {
 			return err
 		}
-		return r.begin(ctx, operation, of("site", site.id), b, x)
+		err = r.begin(ctx, operation, of("site", site.id), b, x)
+		if !x.wait || err != nil && !errors.Is(err, errNo) {
+			return err
+		}
+		stuck, serr := r.sayStuck(ctx, site.id, idsOf(devices))
+		if stuck && err == nil {
+			err = errNo
+		}
+		return cmp.Or(serr, err)
 	})
 	choosing(c, &s)
 	x.flags(c)
 	return c, &s
+}
+
+// sayStuck says which of some devices are stuck, each reason once with all that it is about, and reports whether any is.
+func (r *remote) sayStuck(ctx context.Context, site string, devices []string) (stuck bool, err error) {
+	rows, _, err := r.devices(ctx, site)
+	if err != nil {
+		return false, err
+	}
+	names := map[string][]string{} // by what is said of them
+	var reasons []string
+	for _, d := range rows {
+		is := slices.ContainsFunc(d.Latches, func(l struct{ Name, State string }) bool { return l.Name == d.At && l.State == "stuck" })
+		if !is || !slices.Contains(devices, d.ID) {
+			continue
+		}
+		why := strings.TrimSpace(d.Next.Reason + " " + d.Next.Fix)
+		if names[why] == nil {
+			reasons = append(reasons, why)
+		}
+		names[why] = append(names[why], d.Name)
+	}
+	for _, why := range reasons {
+		list := names[why]
+		who := strings.Join(list[:min(len(list), mostNamed)], ", ")
+		if len(list) > mostNamed {
+			who += fmt.Sprintf(" and %d more", len(list)-mostNamed)
+		}
+		fmt.Fprintf(r.cmd.ErrOrStderr(), "Stuck: %s. %s\n", who, why)
+	}
+	return len(reasons) > 0, nil
 }
 
 func openCommand() *cobra.Command {

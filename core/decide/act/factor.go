@@ -39,7 +39,7 @@ func (a AddFactor) Decide(f Facts) (Outcome, error) {
 	if a.Name = wiretext.Line(strings.TrimSpace(a.Name), longestName); a.Name == "" {
 		a.Name = map[FactorKind]string{OneTimeCode: "Codes from an app", Passkey: "Passkey"}[a.Kind]
 	}
-	out := Outcome{Keep: []any{a}, Line: Line{Subject: f.By.Name, After: string(a.Kind) + " " + a.Name}}
+	out := Outcome{Keep: []any{a}, Line: Line{Subject: f.By.Name, After: a.Name}}
 	if a.Recovery != nil {
 		out.Keep = append(out.Keep, NewRecoveryCodes{Hashes: a.Recovery})
 	}

@@ -27,7 +27,7 @@ export function CodeSheet({ onClose, onAdded }: { onClose: () => void; onAdded: 
           add.mutate({ ceremony: begun.ceremony, code: code.replaceAll(" ", ""), name: "" }, { onSuccess: onAdded });
         }}
       >
-        <p>Take this with an app that makes one-time codes, then type the code that it shows.</p>
+        <p>Scan this with an app that makes one-time codes, then type the code that it shows.</p>
         <div className="grid place-items-center bg-white p-4">
           <QRCodeSVG value={begun.url} size={200} marginSize={2} role="img" aria-label="QR code of the key" />
         </div>

@@ -37,17 +37,19 @@ export function RecordFilter() {
       />
       <Pick all="Every site" value={site} onChange={(v) => set("site", v)} options={sites.map((s) => [s.id, s.name] as const)} />
       {site && <Devices site={site} value={params.get("device")} onChange={(v) => set("device", v)} />}
-      {(["from", "to"] as const).map((f) => (
-        <label key={f} className="flex items-center gap-1.5 text-soft">
-          {f}
-          <input
-            type="date"
-            value={params.get(f) ?? ""}
-            onChange={(e) => set(f, e.target.value)}
-            className="h-8 rounded-md border bg-sheet px-2 text-ink"
-          />
-        </label>
-      ))}
+      <div className="flex items-center gap-2">
+        {(["from", "to"] as const).map((f) => (
+          <label key={f} className="flex items-center gap-1.5 text-soft">
+            {f}
+            <input
+              type="date"
+              value={params.get(f) ?? ""}
+              onChange={(e) => set(f, e.target.value)}
+              className="h-8 rounded-md border bg-sheet px-2 text-ink"
+            />
+          </label>
+        ))}
+      </div>
       {fields.some((f) => params.get(f)) && (
         <Button look="quiet" onClick={() => setParams({}, { replace: true })}>
           Show everything
@@ -99,7 +101,7 @@ function Words({ value, onChange }: { value: string; onChange: (text: string) =>
       placeholder="Words"
       value={text}
       onChange={(e) => setText(e.target.value)}
-      className="h-8 w-56 rounded-md border bg-sheet px-2.5 max-sm:w-full"
+      className="h-8 w-44 rounded-md border bg-sheet px-2.5 max-sm:w-full"
     />
   );
 }
