@@ -127,6 +127,13 @@ func (d Desk) carryOut(ctx context.Context, by act.Person, about act.About, out 
 		}
 		done.Results = append(done.Results, result)
 	}
+	if out.Join != uuid.Nil {
+		run, err := d.Store.Runs.Get(ctx, out.Join)
+		if err != nil {
+			return err
+		}
+		done.Run = &run
+	}
 	if out.Work != nil {
 		work := *out.Work
 		work.By = by.Name

@@ -13,6 +13,7 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/google/uuid"
 
+	"unlatch/core/decide/act"
 	"unlatch/store"
 )
 
@@ -29,6 +30,10 @@ type watcher struct {
 	wake    chan struct{}
 	pending []store.Event // in order, none twice; guarded by hub.mu
 	has     map[store.Event]bool
+	// Of a page of one site: who looks, the page's own name, and the camera that it has open; guarded by hub.mu.
+	who    act.Person
+	page   uuid.UUID
+	device uuid.UUID
 }
 
 func newHub() *hub { return &hub{watchers: map[*watcher]bool{}} }
@@ -42,6 +47,9 @@ func (h *hub) watch(site uuid.UUID) (*watcher, func()) {
 		h.mu.Lock()
 		defer h.mu.Unlock()
 		delete(h.watchers, w)
+		if w.who.ID != uuid.Nil {
+			h.tellHere(w.site)
+		}
 	}
 }
 
@@ -107,7 +115,7 @@ func (h *hub) take(w *watcher) []store.Event {
 
 // pages are told and shown what happens for as long as they are open.
 type pages struct {
-	problems
+	acts
 	store  *store.Store
 	hub    *hub
 	lineUp *lineUp
@@ -123,11 +131,18 @@ func (s pages) events(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	version := r.URL.Query().Get("since")
-	s.stream(w, r, site, "site", gather, func(events []store.Event) {
+	s.stream(w, r, site, "site", gather, func(page *watcher, events []store.Event) {
+		if len(events) == 0 {
+			fmt.Fprintf(w, "event: page\ndata: %s\n\n", s.hub.enter(page, person(r.Context())))
+		}
 		devices := false
 		for _, e := range events {
 			devices = devices || e.What == "device" || e.What == "site"
-			if e.What != "device" {
+			switch e.What {
+			case "device":
+			case here:
+				s.hub.tellOthers(w, page)
+			default:
 				fmt.Fprintf(w, "event: %s\ndata: %s\n\n", e.What, e.ID)
 			}
 		}
@@ -140,14 +155,14 @@ func (s pages) events(w http.ResponseWriter, r *http.Request) {
 // stream holds a page's stream of server-sent events open for as long as its session and the page last. It greets with an event of a name
 // and calls tell: at first with no events, then with those that came within a time of each other.
 func (s pages) stream(w http.ResponseWriter, r *http.Request, site uuid.UUID, greeting string, within time.Duration,
-	tell func([]store.Event)) {
+	tell func(*watcher, []store.Event)) {
 	w.Header().Set("Content-Type", "text/event-stream")
 	w.Header().Set("X-Accel-Buffering", "no")
 	out := http.NewResponseController(w)
 	page, done := s.hub.watch(site)
 	defer done()
 	fmt.Fprintf(w, "retry: 1000\nevent: %s\ndata: %s\n\n", greeting, site)
-	tell(nil)
+	tell(page, nil)
 	beat := time.NewTicker(15 * time.Second)
 	defer beat.Stop()
 	for {
@@ -174,7 +189,7 @@ func (s pages) stream(w http.ResponseWriter, r *http.Request, site uuid.UUID, gr
 			out.SetWriteDeadline(time.Now().Add(writeTime))
 			switch {
 			case len(events) > 0:
-				tell(events)
+				tell(page, events)
 			case !s.sessionHolds(r):
 				return
 			}
@@ -237,7 +252,7 @@ func (s pages) sessionHolds(r *http.Request) bool {
 
 // allEvents tells which sites have changed, until the page goes away.
 func (s pages) allEvents(w http.ResponseWriter, r *http.Request) {
-	s.stream(w, r, uuid.Nil, "sites", gatherSites, func(events []store.Event) {
+	s.stream(w, r, uuid.Nil, "sites", gatherSites, func(_ *watcher, events []store.Event) {
 		for _, e := range events {
 			if person(r.Context()).Given(e.Site) {
 				fmt.Fprintf(w, "event: site\ndata: %s\n\n", e.Site)

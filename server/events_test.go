@@ -68,7 +68,7 @@ func TestAPageThatNeverReadsIsLetGo(t *testing.T) {
 	server := bare(Config{Store: s, Log: slog.New(slog.DiscardHandler)})
 	go func() {
 		defer close(ended)
-		server.pages.stream(slow, r, site.ID, "site", time.Millisecond, func(list []store.Event) {
+		server.pages.stream(slow, r, site.ID, "site", time.Millisecond, func(_ *watcher, list []store.Event) {
 			if len(list) > 0 {
 				fmt.Fprint(slow, "event")
 			}

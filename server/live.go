@@ -66,6 +66,13 @@ func (s pages) live(w http.ResponseWriter, r *http.Request) {
 		}
 		return err
 	}
+	if p := person(r.Context()); p.Role == act.Customer {
+		if _, err := s.acts.desk().Do(ctx, p, act.WatchLive{Device: id}); err != nil {
+			say(notShown(err))
+			conn.Close(websocket.StatusNormalClosure, "")
+			return
+		}
+	}
 	q := r.URL.Query()
 	viewer, err := s.from.Watch(ctx, id, q.Get("role"), live.Wish{H265: q.Has("h265"), Made: q.Has("made"), Sound: q.Has("sound")})
 	if err != nil {

@@ -53,6 +53,7 @@ type planBody struct {
 	Name    string       `json:"name,omitempty" maxLength:"200" doc:"of the model or the selection"`
 	Plan    planText     `json:"plan" doc:"by part (main, sub, third, overlay): h264,1280x720,15fps,2000kbps,cbr,gop30"`
 	Devices []uuid.UUID  `json:"devices,omitempty" maxItems:"5000" doc:"of a selection"`
+	Was     *planText    `json:"was,omitempty" doc:"the plan that was there when somebody began to change it, empty for none: refused with changed_meanwhile where it is another one by now"`
 }
 
 type presetView struct {
@@ -153,7 +154,15 @@ func (s plans) putPlan(ctx context.Context, site uuid.UUID, in planBody) (*struc
 	if err != nil {
 		return nil, err
 	}
-	done, err := s.do(ctx, act.PutPlan{Site: site, Owner: in.Owner, Name: in.Name, Plan: plan, Devices: in.Devices})
+	a := act.PutPlan{Site: site, Owner: in.Owner, Name: in.Name, Plan: plan, Devices: in.Devices}
+	if in.Was != nil {
+		was, err := in.Was.read()
+		if err != nil {
+			return nil, err
+		}
+		a.Was = &was
+	}
+	done, err := s.do(ctx, a)
 	if err != nil {
 		return nil, err
 	}

@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"net/http"
 	"strings"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -27,6 +28,15 @@ type Problem struct {
 	Cause  string `json:"cause" doc:"the kind of problem, for programs"`
 	Fix    string `json:"fix,omitempty" doc:"what to do"`
 	Count  uint64 `json:"count,omitempty" doc:"with too_many_addresses: how many there are"`
+	// Changed is with changed_meanwhile.
+	Changed *changedView `json:"changed,omitempty" doc:"what somebody else has changed meanwhile"`
+}
+
+// changedView is what somebody else has changed while a person was changing it.
+type changedView struct {
+	By  string            `json:"by"`
+	At  time.Time         `json:"at"`
+	Now map[string]string `json:"now" doc:"what it is now, by field"`
 }
 
 func (p *Problem) Error() string  { return p.Detail }
@@ -106,6 +116,7 @@ func (s problems) explain(err error) error {
 		plan   *address.PlanError
 		no     *act.Refusal
 		gone   *act.MissingError
+		other  *act.ChangedError
 	)
 	switch {
 	case err == nil:
@@ -117,6 +128,10 @@ func (s problems) explain(err error) error {
 	case errors.As(err, &no):
 		q := problem(422, no.Cause, no.Detail, no.Fix)
 		q.Count = no.Count
+		return q
+	case errors.As(err, &other):
+		q := problem(http.StatusConflict, "changed_meanwhile", sentence(other.Error()), "Look at both, and keep one of them.")
+		q.Changed = &changedView{other.By, other.At, other.Now}
 		return q
 	case errors.Is(err, act.ErrForbidden):
 		return problem(403, "forbidden", "Your account may not do that.", "Ask an owner of this Unlatch for the right to.")

@@ -17,6 +17,7 @@ type runView struct {
 	ID      uuid.UUID `json:"id"`
 	Kind    string    `json:"kind" enum:"sweep,open,remove,address,claim,paste,fix,tune,place,target,mark,multicast"`
 	Title   string    `json:"title"`
+	By      string    `json:"by,omitempty" doc:"who began it; missing for Unlatch itself"`
 	State   string    `json:"state" enum:"running,finished,stopped,failed"`
 	Doing   string    `json:"doing"`
 	Done    int64     `json:"done"`
@@ -28,7 +29,8 @@ type runView struct {
 }
 
 func viewOfRun(r store.Run, now time.Time) runView {
-	v := runView{ID: r.ID, Kind: r.Kind, Title: r.Title, Doing: redact.Text(r.Doing), Done: r.Done, Total: r.Total, Problem: r.Problem,
+	v := runView{ID: r.ID, Kind: r.Kind, Title: r.Title, By: r.Person,
+		Doing: redact.Text(r.Doing), Done: r.Done, Total: r.Total, Problem: r.Problem,
 		Created: r.Created, Planned: strings.Fields(r.Planned), State: "finished"}
 	switch {
 	case r.Stopped.Valid:

@@ -94,7 +94,7 @@ func bare(cfg Config) *Server {
 	s.metrics = newMetrics(cfg.MetricsToken, &siteCollector{cfg.Store, cfg.Queue, up})
 	s.sessions = sessions{resource: s.resource, accounts: newGate(freeByAccount, cfg.Now), addresses: newGate(freeByAddress, cfg.Now),
 		hashing: make(chan struct{}, mostHashes), setupCode: cfg.SetupCode, secure: cfg.Secure}
-	s.pages = pages{problems: s.resource.problems, store: cfg.Store, hub: s.hub, lineUp: up, from: cfg.Live}
+	s.pages = pages{acts: s.resource.acts, store: cfg.Store, hub: s.hub, lineUp: up, from: cfg.Live}
 	if s.pages.from == nil {
 		s.pages.from = away
 	}
@@ -140,7 +140,7 @@ func (s *Server) api(r chi.Router) huma.API {
 		addressPlans{res, s.cfg.Agent}, claims{res}, fixes{res}, marks{res}, groups{res}, tunes{res}, plans{res},
 		previews{res, costs{res}}, costs{res}, intakes{res}, targets{res, screens, agreements}, agreements, placements{res}, screens,
 		urls{res}, strengths{res}, pastes{res, make(chan struct{}, mostPastes)}, pathBooks{res}, lists{res},
-		trust{res, s.cfg.Room}, auditLog{res},
+		trust{res, s.cfg.Room}, auditLog{res}, presence{res, s.hub},
 	} {
 		kind.routes(api)
 	}

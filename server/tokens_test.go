@@ -78,7 +78,7 @@ func TestATokenIsNeverWiderThanItsMaker(t *testing.T) {
 	tess.problem("bad_end", "POST", "/api/tokens", fields{"name": "For ever", "role": "viewer", "expires_at": time.Now().AddDate(9, 0, 0)})
 	tess.problem("not_found", "DELETE", "/api/tokens/"+id.String(), nil) // somebody else's does not exist for her
 	hers, _ := makeToken(t, tess, fields{"name": "Hers", "role": "technician"})
-	status, raw = hers.ask("POST", path(x.own)+"/open", fields{"devices": []uuid.UUID{x.own.camera}})
+	status, raw = hers.ask("POST", path(x.own)+"/open", fields{"devices": []uuid.UUID{x.own.fresh}})
 	require.Equal(t, 202, status, raw)
 	p.do("PUT", "/api/people/"+x.member.String(), fields{"role": "viewer", "sites": []uuid.UUID{x.other.id}})
 	status, _ = hers.ask("POST", path(x.other)+"/open", fields{"devices": []uuid.UUID{x.other.camera}})

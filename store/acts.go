@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
 	"strings"
@@ -340,10 +341,18 @@ func (s Acts) intakeNames(ctx context.Context, a act.About, f *act.Facts, _ map[
 }
 
 func (s Acts) busy(ctx context.Context, a act.About, f *act.Facts, _ map[uuid.UUID]bool) error {
-	if !a.WithBusy {
+	if a.WithSweep {
+		err := s.on(ctx).GetContext(ctx, &f.Sweep, `SELECT r.id FROM runs r JOIN river_job j ON j.args->>'run' = r.id::text
+			WHERE r.site_id = $1 AND r.kind = 'sweep' AND r.stopped_at IS NULL
+			AND j.state IN ('available','pending','retryable','running','scheduled') ORDER BY r.created_at DESC LIMIT 1`, a.Site)
+		if err != nil && !errors.Is(err, sql.ErrNoRows) {
+			return err
+		}
+	}
+	if a.Doing == "" {
 		return nil
 	}
-	waits, err := s.Runs.Waiting(ctx, "tune", a.Devices)
+	waits, err := s.Runs.Waiting(ctx, a.Doing, a.Devices)
 	for _, w := range waits {
 		f.Busy[w.Device] = act.Busy{Run: w.Title, By: w.Person, Since: w.Created}
 	}
@@ -415,6 +424,9 @@ func (s Acts) keepAct(ctx context.Context, by act.Person, a act.About, what any)
 	case act.WithdrawConsent:
 		return nil, s.Consents.Withdraw(ctx, x.Device)
 	case act.PutPlan:
+		if err := s.unchangedPlan(ctx, a.Site, x); err != nil {
+			return nil, err
+		}
 		return s.Plans.Put(ctx, a.Site, Plan{Site: a.Site, Owner: x.Owner, Name: x.Name, Plan: x.Plan, Devices: x.Devices})
 	case act.DeletePlan:
 		return nil, s.Plans.Delete(ctx, a.Site, x.Plan)

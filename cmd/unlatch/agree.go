@@ -19,8 +19,8 @@ func agreeCommand() *cobra.Command {
 	var secret string
 	var x waiter
 	c := onServer(&cobra.Command{Use: "agree TARGET", Short: "Agree that a secret may go to a target so that others can read it, and go on",
-		Long: "Agree says for one target that a secret may go to it although others on the way can read it. Where cameras wait for that already,\n" +
-			"it holds for exactly the target that they wait for, and the work on them goes on; else for whoever answers there first."},
+		Long: "Agree says for one target that a secret may go to it although others on the way can read it. Where cameras wait for that\n" +
+			"already, it holds for exactly the target that they wait for, and the work on them goes on; else for whoever answers there first."},
 		func(ctx context.Context, r *remote, args []string) error {
 			if len(args) != 1 {
 				return usageError{errors.New("name one target")}

@@ -6,6 +6,7 @@
 package act
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"time"
@@ -43,8 +44,10 @@ type About struct {
 	// WithStates asks for the states of the devices, which costs more than to know that they are there.
 	WithStates bool
 	AllTargets bool
-	// WithBusy asks which of the devices a run is setting.
-	WithBusy bool
+	// Doing is the name of a command, and asks which of the devices one of that name is for that is still to be done; "" asks nothing.
+	Doing string
+	// WithSweep asks for the sweep that is under way.
+	WithSweep bool
 	// WithIntakes asks for the names of all intakes.
 	WithIntakes bool
 }
@@ -71,8 +74,10 @@ type Facts struct {
 	People      map[uuid.UUID]Person
 	Tokens      map[uuid.UUID]Token
 	Owners      int // how many there are; asked for with People
-	// Busy says by device which run a tune command waits in or is carried out in.
+	// Busy says by device in which run the command that About.Doing names waits or is carried out.
 	Busy map[uuid.UUID]Busy
+	// Sweep is the sweep that is under way; the nil UUID for none.
+	Sweep uuid.UUID
 }
 
 // A PlanName is whose a plan is, and what that is called.
@@ -130,6 +135,8 @@ type Outcome struct {
 	Keep []any
 	// Work is the run that it begins; nil for none.
 	Work *command.Work
+	// Join is a run that is under way and does already what the act would begin; the nil UUID for none.
+	Join uuid.UUID
 	// Left are the devices that it leaves out.
 	Left []Left
 	// Line is its line in the record.
@@ -191,6 +198,17 @@ var ErrForbidden = errors.New("this account may not do that")
 // InPersonOnly refuses what no program may do for a person.
 func InPersonOnly() *Refusal {
 	return refuse("in_person", "An API token may not do that.", "Do it signed in with your own password.")
+}
+
+// A ChangedError means that somebody else has changed what an act would change, since its person last saw it. Nothing was done.
+type ChangedError struct {
+	By  string // who; "" where that is not known any more
+	At  time.Time
+	Now map[string]string // what it is now, by field
+}
+
+func (e *ChangedError) Error() string {
+	return fmt.Sprintf("%s has changed this meanwhile", cmp.Or(e.By, "somebody"))
 }
 
 // A MissingError names what an act is on that its site does not have: it is another site's, or is gone. Nothing was done.

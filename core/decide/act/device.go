@@ -173,3 +173,16 @@ func (a WalkPast) Decide(f Facts) (Outcome, error) {
 	return Outcome{Keep: []any{Found{Device: a.Device, Body: evidence.Walked{By: f.By.Name, Unsaid: a.Unsaid}}},
 		Line: Line{Subject: f.names([]uuid.UUID{a.Device}), Devices: []uuid.UUID{a.Device}, After: after}}, nil
 }
+
+// WatchLive looks at the live picture of a camera. Of a customer it is recorded; whoever works on a site looks at its pictures all day.
+type WatchLive struct{ Device uuid.UUID }
+
+// About implements Act.
+func (a WatchLive) About() About {
+	return About{Name: "watch-live", Right: Look, Devices: []uuid.UUID{a.Device}}
+}
+
+// Decide implements Act.
+func (a WatchLive) Decide(f Facts) (Outcome, error) {
+	return Outcome{Line: Line{Subject: f.names([]uuid.UUID{a.Device}), Devices: []uuid.UUID{a.Device}}}, nil
+}

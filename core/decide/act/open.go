@@ -6,6 +6,7 @@ import (
 	"github.com/google/uuid"
 
 	"unlatch/core/decide/command"
+	"unlatch/core/decide/latch"
 	"unlatch/core/ground/address"
 	"unlatch/core/wire/discovery"
 )
@@ -17,9 +18,12 @@ type Sweep struct {
 }
 
 // About implements Act.
-func (a Sweep) About() About { return About{Name: "start-sweep", Right: Work, Site: a.Site} }
+func (a Sweep) About() About {
+	return About{Name: "start-sweep", Right: Work, Site: a.Site, WithSweep: true}
+}
 
-// Decide implements Act. Ranges over address.LargestUnasked need a confirmation, whose Refusal carries their count.
+// Decide implements Act. Whoever begins a sweep while one is under way joins that one. Ranges over address.LargestUnasked need a
+// confirmation, whose Refusal carries their count.
 func (a Sweep) Decide(f Facts) (Outcome, error) {
 	ranges := f.Site.Ranges
 	if ranges.Empty() {
@@ -27,6 +31,9 @@ func (a Sweep) Decide(f Facts) (Outcome, error) {
 	}
 	if err := confirmSize(ranges, a.Confirmed); err != nil {
 		return Outcome{}, err
+	}
+	if f.Sweep != uuid.Nil {
+		return Outcome{Join: f.Sweep, Line: Line{Subject: ranges.String(), After: "joined the sweep that was under way"}}, nil
 	}
 	return Outcome{
 		Work: &command.Work{Kind: "sweep", Title: "Sweep of " + ranges.String(),
@@ -55,15 +62,31 @@ type Open struct {
 
 // About implements Act.
 func (a Open) About() About {
-	return About{Name: "open-latches", Right: Work, Site: a.Site, Devices: a.Devices}
+	return About{Name: "open-latches", Right: Work, Site: a.Site, Devices: a.Devices, Doing: openCommand}
 }
 
-// Decide implements Act.
+// Names of commands that acts ask about.
+const (
+	openCommand = "open"
+	tuneCommand = "tune"
+)
+
+// Decide implements Act. A device that somebody else is opening is left out: it is not opened twice, and all see how far it is.
 func (a Open) Decide(f Facts) (Outcome, error) {
-	title := "Open latches of " + command.Cameras(len(a.Devices))
+	going, left, err := sift(f, a.Devices, false, func(d *latch.Device) *Refusal {
+		if b, busy := f.Busy[d.ID]; busy && b.By != f.By.Name && b.By != "" {
+			return refuse("being_opened", fmt.Sprintf("%s has begun to open its latches (%s).", b.By, b.Run),
+				"Wait for that: it is shown to everybody on the site.")
+		}
+		return nil
+	})
+	if err != nil {
+		return Outcome{}, err
+	}
+	devices := ids(going)
 	return Outcome{
-		Work: opening(title, a.Devices, command.Open{Again: a.Again && !a.Retry, Retry: a.Retry}),
-		Line: Line{Subject: f.names(a.Devices), Devices: a.Devices},
+		Work: opening("Open latches of "+command.Cameras(len(devices)), devices, command.Open{Again: a.Again && !a.Retry, Retry: a.Retry}),
+		Left: left, Line: Line{Subject: f.names(devices), Devices: devices},
 	}, nil
 }
 

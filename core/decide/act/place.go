@@ -38,7 +38,10 @@ type Placement struct {
 
 // About implements Act.
 func (a Place) About() About {
-	out := About{Name: cmp.Or(a.Operation, "place"), Right: Work, Site: a.Site, WithStates: a.Tune, WithBusy: a.Tune}
+	out := About{Name: cmp.Or(a.Operation, "place"), Right: Work, Site: a.Site, WithStates: a.Tune}
+	if a.Tune {
+		out.Doing = tuneCommand
+	}
 	devices, targets := map[uuid.UUID]bool{}, map[uuid.UUID]bool{}
 	for _, p := range a.Placements { // each once, however many placements it is in
 		if !devices[p.Device] {
@@ -162,8 +165,11 @@ type Fill struct {
 
 // About implements Act.
 func (a Fill) About() About {
-	return About{Name: "fill", Right: Work, Site: a.Site, Devices: a.Devices, Targets: []uuid.UUID{a.Target}, WithStates: true,
-		WithBusy: a.Tune}
+	out := About{Name: "fill", Right: Work, Site: a.Site, Devices: a.Devices, Targets: []uuid.UUID{a.Target}, WithStates: true}
+	if a.Tune {
+		out.Doing = tuneCommand
+	}
+	return out
 }
 
 // Decide implements Act.

@@ -27,7 +27,7 @@ type Tune struct {
 
 // About implements Act.
 func (a Tune) About() About {
-	return About{Name: "tune-devices", Right: Work, Site: a.Site, Devices: a.Devices, WithStates: true, WithBusy: true}
+	return About{Name: "tune-devices", Right: Work, Site: a.Site, Devices: a.Devices, WithStates: true, Doing: tuneCommand}
 }
 
 // Decide implements Act. Somebody else's run that is about to set one of the devices, or does, refuses the act; one's own next run waits
@@ -126,6 +126,9 @@ type PutPlan struct {
 	Name    string // of the model or the selection
 	Plan    tuning.Plan
 	Devices []uuid.UUID // of a selection
+	// Was is the plan that the person saw before changing it, empty for none; nil keeps the plan whatever was there. Where it is another one
+	// by now, the act is refused with a *ChangedError.
+	Was *tuning.Plan
 }
 
 // About implements Act.

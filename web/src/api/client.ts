@@ -23,6 +23,7 @@ export type Target = components["schemas"]["TargetView"];
 export type Fitting = components["schemas"]["FittingView"];
 export type Example = components["schemas"]["Example"];
 
+export type Plan = components["schemas"]["PlanView"];
 export type Preset = components["schemas"]["PresetView"];
 export type Preview = components["schemas"]["PreviewView"];
 export type Costs = components["schemas"]["CostsView"];
@@ -40,6 +41,7 @@ export class Problem extends Error {
     detail: string,
     readonly fix: string,
     readonly count = 0,
+    readonly changed?: components["schemas"]["ChangedView"],
   ) {
     super(detail);
   }
@@ -63,6 +65,6 @@ export async function must<T>(call: Promise<Answer<T>>): Promise<T> {
     );
   }
   if (answer.response.ok) return answer.data as T;
-  const e = (answer.error ?? {}) as { detail?: string; cause?: string; fix?: string; count?: number };
-  throw new Problem(answer.response.status, e.cause ?? "unknown", e.detail ?? "Something went wrong.", e.fix ?? "", e.count);
+  const e = (answer.error ?? {}) as { detail?: string; cause?: string; fix?: string; count?: number; changed?: Problem["changed"] };
+  throw new Problem(answer.response.status, e.cause ?? "unknown", e.detail ?? "Something went wrong.", e.fix ?? "", e.count, e.changed);
 }

@@ -2,6 +2,8 @@
 export const keys = {
   session: () => ["session"] as const,
   sites: () => ["sites"] as const,
+  page: (site: string) => ["page", site] as const,
+  here: (site: string) => ["here", site] as const,
   site: (site: string) => ["site", site] as const,
   devices: (site: string) => ["devices", site] as const,
   multicast: (site: string) => ["multicast", site] as const,

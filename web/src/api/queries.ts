@@ -103,6 +103,8 @@ export function useSiteEvents(site: string) {
       // A target's view says what it waits for, and whose sign-ins it is given: that comes from its cameras.
       if (changes.devices.some((d) => d.kind === "recorder" || d.next.action === "agree_target")) want(keys.targets(site));
     });
+    events.addEventListener("page", (e) => q.setQueryData<string>(keys.page(site), (e as MessageEvent<string>).data));
+    events.addEventListener("here", (e) => q.setQueryData<Present[]>(keys.here(site), JSON.parse((e as MessageEvent<string>).data)));
     events.addEventListener("target", (e) => want(keys.targets(site), keys.targetHistory((e as MessageEvent<string>).data)));
     events.addEventListener("run", () => want(keys.runs(site), keys.multicast(site)));
     events.addEventListener("site", () =>
@@ -114,6 +116,19 @@ export function useSiteEvents(site: string) {
       clearTimeout(timer);
     };
   }, [site, q]);
+}
+
+/** Somebody else who looks at a site, with the cameras that they have open. */
+export type Present = { name: string; devices: string[] };
+
+/** Who else looks at a site, and says to them which camera is open here. The site's events bring both. */
+export function useHere(site: string, device?: string): Present[] {
+  const page = useQuery<string>({ queryKey: keys.page(site), enabled: false }).data;
+  const others = useQuery<Present[]>({ queryKey: keys.here(site), enabled: false }).data;
+  useEffect(() => {
+    if (page) void api.PUT("/api/sites/{site}/here", { params: { path: { site } }, body: { page, device } }).catch(() => {});
+  }, [site, page, device]);
+  return others ?? [];
 }
 
 /** Keeps the cards of all sites true. */

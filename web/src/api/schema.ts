@@ -1196,6 +1196,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/here": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say which camera a page has open, for others on the site to see; nothing is kept */
+        put: operations["say-where"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/marks": {
         parameters: {
             query?: never;
@@ -2039,6 +2056,15 @@ export interface components {
             purpose?: "" | "device" | "stream" | "web" | "target";
             /** @description tried on this site only */
             site?: string;
+        };
+        ChangedView: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            /** @description what it is now, by field */
+            now: {
+                [key: string]: string;
+            };
         };
         ChangesView: {
             /** @description that are new or have changed */
@@ -3320,6 +3346,10 @@ export interface components {
             plan: {
                 [key: string]: string;
             };
+            /** @description the plan that was there when somebody began to change it, empty for none: refused with changed_meanwhile where it is another one by now */
+            was?: {
+                [key: string]: string;
+            };
         };
         PlanOutBody: {
             assignments: components["schemas"]["AssignmentView"][];
@@ -3401,6 +3431,8 @@ export interface components {
         Problem: {
             /** @description the kind of problem, for programs */
             cause: string;
+            /** @description what somebody else has changed meanwhile */
+            changed?: components["schemas"]["ChangedView"];
             /**
              * Format: int64
              * @description with too_many_addresses: how many there are
@@ -3658,6 +3690,8 @@ export interface components {
             serial: string;
         };
         RunView: {
+            /** @description who began it; missing for Unlatch itself */
+            by?: string;
             /** Format: date-time */
             created_at: string;
             doing: string;
@@ -3686,6 +3720,12 @@ export interface components {
             plan: {
                 [key: string]: string;
             };
+        };
+        "Say-whereRequest": {
+            /** @description missing for none */
+            device?: string;
+            /** @description as the site's events have named it */
+            page?: string;
         };
         Schedule: {
             /** @enum {string} */
@@ -7174,6 +7214,39 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["GroupPlanView"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "say-where": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Say-whereRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

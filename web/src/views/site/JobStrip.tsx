@@ -2,7 +2,7 @@ import { Check, CircleStop, X } from "lucide-react";
 import { useState } from "react";
 import { useStop } from "@/api/actions";
 import type { Run } from "@/api/client";
-import { useRuns } from "@/api/queries";
+import { useRuns, useSession } from "@/api/queries";
 import { Button } from "@/parts/Button";
 import { ago, left } from "@/parts/measures";
 
@@ -43,6 +43,7 @@ export function JobStrip({ site }: { site: string }) {
 
 function Line({ run, site }: { run: Run; site: string }) {
   const stop = useStop(site);
+  const own = useSession().data?.name;
   const share = run.total > 0 ? Math.min(1, run.done / run.total) : 0;
   const running = run.state === "running";
   return (
@@ -56,6 +57,7 @@ function Line({ run, site }: { run: Run; site: string }) {
       {run.state === "failed" && <X size={16} className="shrink-0 text-stuck" aria-hidden />}
       {run.state === "stopped" && <CircleStop size={16} className="shrink-0 text-soft" aria-hidden />}
       <span className="shrink-0 truncate font-medium max-sm:max-w-[45%]">{run.title}</span>
+      {run.by && run.by !== own && <span className="shrink-0 text-soft max-sm:hidden">by {run.by}</span>}
       <span className="min-w-0 grow truncate text-soft">
         {running ? run.doing : run.state === "failed" ? run.problem : run.kind === "sweep" ? run.doing : ""}
       </span>

@@ -1,10 +1,10 @@
 import { ChevronDown, Command as CommandIcon } from "lucide-react";
 import { DropdownMenu } from "radix-ui";
 import { useState } from "react";
-import { Link, NavLink, Outlet, useNavigate, useParams } from "react-router";
+import { Link, NavLink, Outlet, useNavigate, useParams, useSearchParams } from "react-router";
 import { Problem, type Device, type Site } from "@/api/client";
 import { say, useOpenLatches, useSweep } from "@/api/actions";
-import { useDevices, useHealth, useMay, useSite, useSiteEvents, useSites } from "@/api/queries";
+import { useDevices, useHealth, useHere, useMay, useSite, useSiteEvents, useSites } from "@/api/queries";
 import { Button } from "@/parts/Button";
 import type { Frame } from "@/parts/useFrame";
 import { JobStrip } from "./JobStrip";
@@ -113,6 +113,7 @@ export function SiteFrame() {
         <SiteMenu site={site.data} onChange={() => setChanging(true)} />
         <ViewLinks views={views} />
         <span className="grow" />
+        <Others site={id} />
         <Button look="quiet" className="px-2" aria-label="Commands, Ctrl K" title="Commands (Ctrl K)" onClick={() => setPalette(true)}>
           <CommandIcon size={16} />
           <span className="text-small max-lg:hidden">Ctrl K</span>
@@ -154,6 +155,20 @@ export function SiteFrame() {
       <PasteSheet site={id} open={pasting} onOpenChange={setPasting} />
       {changing && <SiteSheet open onOpenChange={setChanging} site={site.data} onDone={() => setChanging(false)} />}
     </div>
+  );
+}
+
+/** Who else looks at the site, in small; those who have the same camera open come first. */
+function Others({ site }: { site: string }) {
+  const device = useSearchParams()[0].get("device") ?? undefined;
+  const others = useHere(site, device);
+  if (others.length === 0) return null;
+  const same = others.filter((o) => device && o.devices.includes(device));
+  const names = (list: { name: string }[]) => list.map((o) => o.name).join(", ");
+  return (
+    <span data-others className="max-w-64 truncate px-2 text-small text-soft max-sm:hidden" title={`Also here: ${names(others)}`}>
+      {same.length > 0 ? `${names(same)} ${same.length === 1 ? "has" : "have"} this camera open too` : `Also here: ${names(others)}`}
+    </span>
   );
 }
 

@@ -2,13 +2,14 @@ import { Trash2 } from "lucide-react";
 import { useState } from "react";
 import { z } from "zod";
 import { useDropPlan, usePutPlan, useSavePreset } from "@/api/actions";
-import type { Device, Preset } from "@/api/client";
+import { type Device, type Plan, type Preset, Problem } from "@/api/client";
 import { usePlans } from "@/api/queries";
 import { Button } from "@/parts/Button";
 import { Foot } from "@/parts/Foot";
 import { Choice } from "@/parts/Choice";
 import { Sheet } from "@/parts/Sheet";
 import { Field } from "@/forms/Field";
+import { Both } from "./Both";
 import { useSchema } from "@/forms/useSchema";
 
 const Schema = z
@@ -50,20 +51,28 @@ export function PlanSheet({
   const save = useSavePreset();
   const models = [...new Set(picked.map((d) => `${d.maker ?? ""} ${d.model ?? ""}`.trim()).filter(Boolean))];
   const [owner, setOwner] = useState<Owner>("site");
+  // The plans as they were when the sheet was opened: what somebody changes meanwhile is not overwritten unseen.
+  const [seen, setSeen] = useState<Plan[]>();
+  if (open && !seen && plans.data) setSeen(plans.data);
+  if (!open && seen) setSeen(undefined);
   const [model, setModel] = useState("");
   const e = form.formState.errors;
   const begin = (p: Preset) => form.reset({ ...empty, ...p.plan, name: form.getValues("name") });
-  const send = form.handleSubmit((v) =>
-    put.mutate(
-      {
-        owner,
-        name: owner === "model" ? model || models[0] : v.name || undefined,
-        plan: written(v),
-        devices: owner === "selection" ? picked.map((d) => d.id) : undefined,
-      },
-      { onSuccess: () => onOpenChange(false) },
-    ),
-  );
+  const keepMine = (was?: Record<string, string>) =>
+    form.handleSubmit((v) => {
+      const name = owner === "model" ? model || models[0] : owner === "selection" ? v.name : "";
+      put.mutate(
+        {
+          owner,
+          name: name || v.name || undefined,
+          plan: written(v),
+          was: was ?? seen?.find((p) => p.owner === owner && (p.name ?? "") === (name ?? ""))?.plan ?? {},
+          devices: owner === "selection" ? picked.map((d) => d.id) : undefined,
+        },
+        { onSuccess: () => onOpenChange(false) },
+      );
+    })();
+  const other = put.error instanceof Problem ? put.error.changed : undefined;
   const keep = form.handleSubmit((v) => save.mutate({ name: v.name || "Own preset", plan: written(v) }));
   return (
     <Sheet title="Plan streams for many" open={open} onOpenChange={onOpenChange} wide>
@@ -71,31 +80,14 @@ export function PlanSheet({
         A plan says what is wanted, and is kept. Nothing is sent before you have seen what changes. Of several plans the nearest counts: the
         camera’s own, then its selection’s, its model’s, the site’s.
       </p>
-      {(plans.data ?? []).length > 0 && (
-        <ul className="mb-4 divide-y border-y" aria-label="Plans in force">
-          {plans.data!.map((p) => (
-            <li key={p.id} className="flex items-center gap-3 py-1.5">
-              <span className="w-48 shrink-0 truncate">
-                {p.owner === "site" ? "The whole site" : p.owner === "model" ? p.name : `${p.name}: ${p.devices?.length ?? 0} cameras`}
-              </span>
-              <span className="mono min-w-0 grow truncate text-small text-soft">
-                {Object.entries(p.plan)
-                  .map(([part, text]) => `${part} ${text}`)
-                  .join(" · ")}
-              </span>
-              <Button
-                look="quiet"
-                className="px-2"
-                aria-label={`Take away the plan of ${p.name || "the site"}`}
-                onClick={() => drop.mutate(p.id)}
-              >
-                <Trash2 size={15} />
-              </Button>
-            </li>
-          ))}
-        </ul>
-      )}
-      <form onSubmit={send} className="space-y-3">
+      <InForce plans={plans.data ?? []} onDrop={(id) => drop.mutate(id)} />
+      <form
+        onSubmit={(e) => {
+          e.preventDefault();
+          keepMine();
+        }}
+        className="space-y-3"
+      >
         <div className="flex flex-wrap items-center gap-x-3 gap-y-1">
           <span className="text-small text-soft">Begin with</span>
           {presets.map((p) => (
@@ -146,7 +138,19 @@ export function PlanSheet({
             autoComplete="off"
           />
         </div>
-        <Foot error={put.error ?? save.error}>
+        {other && (
+          <Both
+            changed={other}
+            mine={written(form.getValues())}
+            onTheirs={() => {
+              form.reset({ ...empty, ...other.now });
+              setSeen(plans.data);
+              put.reset();
+            }}
+            onMine={() => keepMine(other.now)}
+          />
+        )}
+        <Foot error={other ? save.error : (put.error ?? save.error)}>
           <Button type="submit" look="next" disabled={put.isPending || (owner === "selection" && picked.length === 0)}>
             Keep the plan
           </Button>
@@ -156,5 +160,29 @@ export function PlanSheet({
         </Foot>
       </form>
     </Sheet>
+  );
+}
+
+/** The plans that there are, with what takes each away. */
+function InForce({ plans, onDrop }: { plans: Plan[]; onDrop: (id: string) => void }) {
+  if (plans.length === 0) return null;
+  return (
+    <ul className="mb-4 divide-y border-y" aria-label="Plans in force">
+      {plans.map((p) => (
+        <li key={p.id} className="flex items-center gap-3 py-1.5">
+          <span className="w-48 shrink-0 truncate">
+            {p.owner === "site" ? "The whole site" : p.owner === "model" ? p.name : `${p.name}: ${p.devices?.length ?? 0} cameras`}
+          </span>
+          <span className="mono min-w-0 grow truncate text-small text-soft">
+            {Object.entries(p.plan)
+              .map(([part, text]) => `${part} ${text}`)
+              .join(" · ")}
+          </span>
+          <Button look="quiet" className="px-2" aria-label={`Take away the plan of ${p.name || "the site"}`} onClick={() => onDrop(p.id)}>
+            <Trash2 size={15} />
+          </Button>
+        </li>
+      ))}
+    </ul>
   );
 }
