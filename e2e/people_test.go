@@ -97,3 +97,45 @@ devices:
 	tess.see("this one")
 	tess.clean("one's own account")
 }
+
+// Two people change one plan: the second sees both and chooses, and each sees that the other is there.
+func TestTwoWhoChangeOnePlan(t *testing.T) {
+	t.Parallel()
+	simtest.Start(t, `
+name: two
+users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
+devices:
+  - {name: Weir, maker: lumenhythe, model: L2, address: 127.43.43.11, scene: water-tower, streams: [{width: 320, height: 180,
+       fps: 5, kbps: 100, gop: 5, profile: baseline}]}
+`)
+	b := start(t)
+	b.firstAccount()
+	b.makeSite("Weir", "127.43.43.0/28")
+	site := b.page.MustInfo().URL
+	b.firstSignIn()
+	settled(t, b.page.MustNavigate(site))
+	b.sweepAndOpen(1)
+	tess := b.join(b.invite("Tess", "Technician", "Weir"))
+	plan := func(who *bench) {
+		settled(t, who.page.MustNavigate(site+"/streams"))
+		who.press("^Preset on")
+		who.page.MustElementR("[role=menuitem]", "^Plan for the site").MustClick()
+		who.page.MustElementR("[role=dialog]", "Plan streams for many")
+	}
+	for _, who := range []*bench{b, tess} {
+		plan(who)
+		who.typeIn("main", map[bool]string{true: "h264,10fps", false: "h264,5fps"}[who == b])
+	}
+	b.see("Also here: Tess")
+	tess.see("Also here: keeper")
+	b.press("^Keep the plan$")
+	b.page.MustElement("[role=dialog]").MustWaitInvisible()
+	tess.press("^Keep the plan$")
+	tess.see("keeper has changed this plan")
+	tess.see("main h264,10fps")
+	tess.clean("two plans to choose from")
+	tess.press("^Keep mine instead$")
+	tess.page.MustElement("[role=dialog]").MustWaitInvisible()
+	plan(b)
+	b.see("main h264,5fps")
+}

@@ -31,7 +31,7 @@ export function Both({
     </div>
   );
   return (
-    <div role="alert" className="border-l-4 border-brass bg-well px-3 py-2">
+    <div role="alert" className="w-full border-l-4 border-brass bg-well px-3 py-2">
       <p className="mb-2">
         {changed.by || "Somebody"} has changed this plan {ago(changed.at)}, while you were at it.
       </p>

@@ -138,26 +138,29 @@ export function PlanSheet({
             autoComplete="off"
           />
         </div>
-        {other && (
-          <Both
-            changed={other}
-            mine={written(form.getValues())}
-            onTheirs={() => {
-              form.reset({ ...empty, ...other.now });
-              setSeen(plans.data);
-              put.reset();
-            }}
-            onMine={() => keepMine(other.now)}
-          />
+        {other ? (
+          <Foot>
+            <Both
+              changed={other}
+              mine={written(form.getValues())}
+              onTheirs={() => {
+                form.reset({ ...empty, ...other.now });
+                setSeen(plans.data);
+                put.reset();
+              }}
+              onMine={() => keepMine(other.now)}
+            />
+          </Foot>
+        ) : (
+          <Foot error={put.error ?? save.error}>
+            <Button type="submit" look="next" disabled={put.isPending || (owner === "selection" && picked.length === 0)}>
+              Keep the plan
+            </Button>
+            <Button disabled={save.isPending} onClick={keep}>
+              Keep as a preset
+            </Button>
+          </Foot>
         )}
-        <Foot error={other ? save.error : (put.error ?? save.error)}>
-          <Button type="submit" look="next" disabled={put.isPending || (owner === "selection" && picked.length === 0)}>
-            Keep the plan
-          </Button>
-          <Button disabled={save.isPending} onClick={keep}>
-            Keep as a preset
-          </Button>
-        </Foot>
       </form>
     </Sheet>
   );
