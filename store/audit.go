@@ -9,6 +9,9 @@ import (
 	"unlatch/core/decide/act"
 
 	"github.com/google/uuid"
+	"github.com/jmoiron/sqlx"
+	"golang.org/x/text/cases"
+	"golang.org/x/text/language"
 )
 
 // A Record is who did what, line by line. It is append-only, and each line carries the hash of the one before.
@@ -77,7 +80,7 @@ func (f LineFilter) query() (where string, args []any) {
 		add("act = $%d", f.Act)
 	}
 	for word := range strings.FieldsSeq(noNUL(f.Text)) {
-		add(`words LIKE '%%' || lower($%d COLLATE "und-x-icu") || '%%'`, likeLiteral.Replace(word))
+		add("words LIKE $%d", pattern(word))
 	}
 	if !f.From.IsZero() {
 		add("at >= $%d", f.From)
@@ -91,13 +94,79 @@ func (f LineFilter) query() (where string, args []any) {
 	return strings.Join(parts, " AND "), args
 }
 
+// pattern is what LIKE finds a word by, anywhere in words, which the database keeps in small letters. It is made here: the database would
+// make it anew for each line.
+func pattern(word string) string {
+	return "%" + likeLiteral.Replace(cases.Lower(language.Und, cases.HandleFinalSigma(true)).String(word)) + "%"
+}
+
 // likeLiteral takes from a text what LIKE would read as a pattern.
 var likeLiteral = strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`)
+
+// fewLines is how many lines a rare word, or a device, has at most, and how many of the newest are looked through for a frequent one.
+const fewLines = 20_000
 
 // List returns lines of the record, newest first.
 func (s Record) List(ctx context.Context, f LineFilter) ([]Line, error) {
 	where, args := f.query()
-	args = append(args, f.Limit)
+	switch {
+	case f.Device != uuid.Nil:
+		return s.among(ctx, "devices @> $1", []any{[]uuid.UUID{f.Device}}, where, args, f.Limit)
+	case strings.TrimSpace(f.Text) != "":
+		return s.worded(ctx, f, where, args)
+	}
+	return s.lines(ctx, where, args, f.Limit)
+}
+
+// worded is List for words. The newest lines are looked through first: a frequent word is found there often enough. A rare one has few
+// lines in the index of words, and those are looked up then. The database, which cannot know which it is, would choose one way for both.
+func (s Record) worded(ctx context.Context, f LineFilter, where string, args []any) ([]Line, error) {
+	before := f.Before
+	if before == 0 {
+		if err := s.on(ctx).GetContext(ctx, &before, "SELECT number + 1 FROM record_head"); err != nil {
+			return nil, err
+		}
+	}
+	args = append(args, before-fewLines)
+	edge := len(args)
+	out, err := s.lines(ctx, fmt.Sprintf("%s AND number >= $%d", where, edge), args, f.Limit)
+	if err != nil || len(out) == f.Limit {
+		return out, err
+	}
+	var words []string
+	var hit []any
+	for word := range strings.FieldsSeq(noNUL(f.Text)) {
+		hit = append(hit, pattern(word))
+		words = append(words, fmt.Sprint("words LIKE $", len(hit)))
+	}
+	older, err := s.among(ctx, strings.Join(words, " AND "), hit, fmt.Sprintf("%s AND number < $%d", where, edge), args, f.Limit-len(out))
+	return append(out, older...), err
+}
+
+// among returns the newest lines that meet a condition, of which an index finds a part: the lines that part meets. Where those are many,
+// the condition is looked at line by line, since it is met soon then.
+func (s Record) among(ctx context.Context, part string, with []any, where string, args []any, limit int) ([]Line, error) {
+	var numbers []int64
+	err := s.tx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, "SET LOCAL enable_seqscan = off; SET LOCAL enable_indexscan = off; "+
+			"SET LOCAL enable_indexonlyscan = off"); err != nil { // which leaves the index of what is looked for
+			return err
+		}
+		return tx.SelectContext(ctx, &numbers, fmt.Sprintf("SELECT number FROM audit WHERE %s LIMIT %d", part, fewLines+1), with...)
+	})
+	if err != nil {
+		return nil, err
+	}
+	if len(numbers) <= fewLines {
+		args = append(args, numbers)
+		where = fmt.Sprintf("%s AND number = ANY($%d)", where, len(args))
+	}
+	return s.lines(ctx, where, args, limit)
+}
+
+// lines returns the newest lines that meet a condition.
+func (s Record) lines(ctx context.Context, where string, args []any, limit int) ([]Line, error) {
+	args = append(args, limit)
 	out := []Line{}
 	err := s.on(ctx).SelectContext(ctx, &out, fmt.Sprintf("SELECT %s FROM audit WHERE %s ORDER BY number DESC LIMIT $%d", lineColumns, where,
 		len(args)), args...)

@@ -139,6 +139,14 @@ func (c *chainCheck) sum(l *Line) {
 	c.last = c.hasher.Sum(c.last[:0])
 }
 
+// HashAfter returns the hash of a line that follows one with the hash last; the first line follows 32 zeros.
+func (l *Line) HashAfter(last []byte) []byte {
+	c := newChainCheck()
+	c.last = append(c.last[:0], last...)
+	c.sum(l)
+	return c.last
+}
+
 func joined(ids []uuid.UUID) string {
 	if len(ids) == 0 {
 		return ""

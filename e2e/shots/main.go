@@ -48,7 +48,7 @@ var shots = []shot{
 	{name: "target", path: "/sites/SITE/targets/TARGET:Parcel vault", width: 1280, height: 900, theme: "day"},
 	{name: "template", path: "/sites/SITE/targets/TARGET:Signal box list", width: 1280, height: 900, theme: "day"},
 	{name: "streams", path: "/sites/SITE/streams", width: 1280, height: 800, theme: "day", before: planSite},
-	{name: "streams-preview", path: "/sites/SITE/streams", width: 1280, height: 800, theme: "day", after: preview},
+	{name: "record", path: "/record", width: 1280, height: 800, theme: "day"},
 	{name: "paths", path: "/sites/SITE/paths", width: 1280, height: 800, theme: "day"},
 }
 
@@ -208,13 +208,6 @@ func planSite(p *rod.Page) error {
 		await put({ owner: "model", name: "Corvane V4", plan: { main: "1280x720,12fps,2500kbps,gop2s", sub: "640x360,10fps,400kbps" } });
 	}`)
 	return err
-}
-
-func preview(p *rod.Page) error {
-	return rod.Try(func() {
-		p.MustElementR("button", "^Preview ").MustClick()
-		p.MustElement("[data-preview]")
-	})
 }
 
 // brokenCord takes a cord in hand by what its slot says.
