@@ -1,10 +1,11 @@
 import { fileURLToPath } from "node:url";
 import tailwindcss from "@tailwindcss/vite";
 import react from "@vitejs/plugin-react";
-import { defineConfig } from "vite";
+import { defineConfig } from "vitest/config";
 
 export default defineConfig({
   plugins: [react(), tailwindcss()],
   resolve: { alias: { "@": fileURLToPath(new URL("./src", import.meta.url)) } },
+  test: { testTimeout: 60_000 }, // a busy machine is no fault of what is tested
   build: { outDir: "dist", emptyOutDir: true, chunkSizeWarningLimit: 900 },
 });

@@ -35,6 +35,8 @@ func TestMain(m *testing.M) { storetest.Main(m) }
 type desk struct {
 	*httptest.Server
 	s *store.Store
+	// machine are the flags by which a command on the machine itself finds the database and its key.
+	machine []string
 	// gone has every question answered as by a proxy whose server is away.
 	gone atomic.Bool
 }
@@ -45,13 +47,16 @@ func newDesk(t *testing.T) *desk {
 	ctx, cancel := context.WithCancel(context.Background())
 	t.Cleanup(cancel)
 	log := slog.New(slog.DiscardHandler)
-	s := storetest.Open(t)
+	at, data := storetest.URL(t), t.TempDir()
+	s, err := store.Open(ctx, at, filepath.Join(data, "key"), log)
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
 	q, err := jobs.NewQueue(s, log)
 	require.NoError(t, err)
 	w, err := jobs.StartWorkers(s, log)
 	require.NoError(t, err)
 	t.Cleanup(w.Stop)
-	d := &desk{s: s}
+	d := &desk{s: s, machine: []string{"--database", at, "--data", data}}
 	h := server.New(ctx, server.Config{Store: s, Queue: q, Web: fstest.MapFS{}, Log: log})
 	d.Server = httptest.NewServer(http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
 		if d.gone.Load() {
@@ -288,4 +293,50 @@ func TestLogin(t *testing.T) {
 	assert.Equal(t, 0, code)
 	code, _, _ = unlatch("", "sites")
 	assert.Equal(t, exitUsage, code)
+}
+
+// On the machine itself the record is verified, and somebody who cannot sign in any more gets a link; both while the server runs.
+func TestOnTheMachineItself(t *testing.T) {
+	d := newDesk(t)
+	on := func(args ...string) (int, string) {
+		code, out, complaint := unlatch("", append(args, d.machine...)...)
+		return code, out + complaint
+	}
+	require.Equal(t, 0, first2(on("record", "verify")), "an empty record holds")
+	for _, name := range []string{"Works", "Weir", "駅"} {
+		code, _, complaint := unlatch("", "sites", "add", name, "192.0.2.0/26")
+		require.Equal(t, 0, code, complaint)
+	}
+	code, says := on("record", "verify")
+	require.Equal(t, 0, code, says)
+	assert.Contains(t, says, "all 3 lines hold")
+	noted := says[strings.LastIndex(says, " ")+1:]
+
+	code, says = on("people", "reset", "Nobody")
+	assert.Equal(t, exitNo, code)
+	assert.Contains(t, says, `nobody called "Nobody"`)
+	code, says = on("people", "reset", "Edda", "--second-factor")
+	require.Equal(t, 0, code, says)
+	token := strings.TrimSpace(says[strings.Index(says, "/join#")+len("/join#"):])
+	taken := strings.NewReader(`{"token":"` + token + `","password":"a brass lamp of hers"}`)
+	res, err := http.Post(d.URL+"/api/link/take", "application/json", taken)
+	require.NoError(t, err)
+	res.Body.Close()
+	assert.Equal(t, 200, res.StatusCode)
+	lines, err := d.s.Record.List(context.Background(), store.LineFilter{Act: "reset-person", Limit: 5})
+	require.NoError(t, err)
+	require.Len(t, lines, 1)
+	assert.Equal(t, []string{"the machine", "Edda", "without second factors"}, []string{lines[0].Person, lines[0].Subject, lines[0].After})
+
+	code, says = on("record", "verify", "--contains", noted)
+	assert.Equal(t, 0, code, says)
+	assert.Contains(t, says, "a line has the hash")
+	code, says = on("record", "verify", "--contains", strings.Repeat("00", 32))
+	assert.Equal(t, exitNo, code)
+	assert.Contains(t, says, "written anew since")
+	_, err = d.s.Pool.Exec(context.Background(), "ALTER TABLE audit DISABLE TRIGGER USER; UPDATE audit SET person = 'Tom' WHERE number = 2")
+	require.NoError(t, err)
+	code, says = on("record", "verify")
+	assert.Equal(t, exitNo, code)
+	assert.Contains(t, says, "line 2 does not hold: it was changed, or slipped in")
 }
