@@ -6,10 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
-	"log/slog"
 	"net/http"
-	"os"
-	"path/filepath"
 	"slices"
 	"sync/atomic"
 	"time"
@@ -18,59 +15,28 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"unlatch/core/decide/act"
-	"unlatch/core/ground/address"
 	"unlatch/core/wire/target/viabridge"
-	"unlatch/jobs"
 	"unlatch/sim/scene"
 	"unlatch/store"
-	"unlatch/store/cluster"
 )
 
 // acted measures acts at a site of 2,000 cameras: how long their requests take, and how many statements each costs.
 func acted(ctx context.Context, _ *scene.Library) ([]figure, error) {
-	dir, err := os.MkdirTemp("", "unlatch-bench-*")
-	if err != nil {
-		return nil, err
-	}
-	defer os.RemoveAll(dir)
-	os.Chmod(dir, 0o755)
-	pg, err := cluster.Start(ctx, cluster.Options{Dir: filepath.Join(dir, "pg"), Scratch: true})
-	if err != nil {
-		return nil, err
-	}
-	defer pg.Stop()
 	var statements atomic.Int64
-	s, err := store.OpenWith(ctx, store.Options{URL: pg.URL, KeyFile: filepath.Join(dir, "key"),
-		Trace: func(context.Context, *pgx.Conn, string) { statements.Add(1) }})
+	l, err := layLine(ctx, func(context.Context, *pgx.Conn, string) { statements.Add(1) })
 	if err != nil {
 		return nil, err
 	}
-	defer s.Close()
-	q, err := jobs.NewQueue(s, slog.New(slog.DiscardHandler))
-	if err != nil {
-		return nil, err
-	}
-	site, err := s.Sites.Create(ctx, "Long line", address.MustParse("10.20.0.0/16"))
-	if err != nil {
-		return nil, err
-	}
-	devices, err := generate(ctx, s, site.ID)
-	if err != nil {
-		return nil, err
-	}
+	defer l.close()
+	s, site, devices, page := l.store, l.site, l.devices, l.page
 	if _, err := s.Pool.Exec(ctx, "ANALYZE"); err != nil { // as the database does by itself within a minute
 		return nil, err
 	}
-	page, stop, err := signedInPage(ctx, s, q)
-	if err != nil {
-		return nil, err
-	}
-	defer stop()
-	path := "/api/sites/" + site.ID.String()
+	path := "/api/sites/" + site.String()
 	if _, _, err := page.get(path + "/changes"); err != nil { // the line-up is read once, as a page does
 		return nil, err
 	}
-	placements, err := placedOnThree(ctx, s, site.ID, devices[:500])
+	placements, err := placedOnThree(ctx, s, site, devices[:500])
 	if err != nil {
 		return nil, err
 	}

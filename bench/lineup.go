@@ -13,8 +13,6 @@ import (
 	"net/http/cookiejar"
 	"net/http/httptest"
 	"net/netip"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -23,7 +21,6 @@ import (
 
 	"unlatch/core/decide/evidence"
 	"unlatch/core/decide/proof"
-	"unlatch/core/ground/address"
 	"unlatch/core/ground/signin"
 	"unlatch/core/stream/camera"
 	"unlatch/core/stream/media"
@@ -32,7 +29,6 @@ import (
 	"unlatch/server"
 	"unlatch/sim/scene"
 	"unlatch/store"
-	"unlatch/store/cluster"
 	"unlatch/web"
 )
 
@@ -40,42 +36,14 @@ const linedUp = 2000
 
 // lineUp measures how the line-up of a site of 2,000 devices is read: everything at first, then what has changed.
 func lineUp(ctx context.Context, _ *scene.Library) ([]figure, error) {
-	dir, err := os.MkdirTemp("", "unlatch-bench-*")
+	l, err := layLine(ctx, nil)
 	if err != nil {
 		return nil, err
 	}
-	defer os.RemoveAll(dir)
-	os.Chmod(dir, 0o755)
-	pg, err := cluster.Start(ctx, cluster.Options{Dir: filepath.Join(dir, "pg"), Scratch: true})
-	if err != nil {
-		return nil, err
-	}
-	defer pg.Stop()
-	quiet := slog.New(slog.DiscardHandler)
-	s, err := store.Open(ctx, pg.URL, filepath.Join(dir, "key"), quiet)
-	if err != nil {
-		return nil, err
-	}
-	defer s.Close()
-	q, err := jobs.NewQueue(s, quiet)
-	if err != nil {
-		return nil, err
-	}
-	site, err := s.Sites.Create(ctx, "Long line", address.MustParse("10.20.0.0/16"))
-	if err != nil {
-		return nil, err
-	}
-	devices, err := generate(ctx, s, site.ID)
-	if err != nil {
-		return nil, err
-	}
-	page, stop, err := signedInPage(ctx, s, q)
-	if err != nil {
-		return nil, err
-	}
-	defer stop()
+	defer l.close()
+	s, site, devices, page := l.store, l.site, l.devices, l.page
 	get := page.get
-	path := "/api/sites/" + site.ID.String()
+	path := "/api/sites/" + site.String()
 	cold, raw, err := get(path + "/changes")
 	if err != nil {
 		return nil, err
@@ -92,7 +60,7 @@ func lineUp(ctx context.Context, _ *scene.Library) ([]figure, error) {
 	if err := json.Unmarshal(raw, &all); err != nil || len(all.Devices) != linedUp {
 		return nil, errors.Join(err, fmt.Errorf("%d devices were told of", len(all.Devices)))
 	}
-	empty, changed, one, sites, err := lineUpAnswers(ctx, s, page, site.ID, devices, all.Version)
+	empty, changed, one, sites, err := lineUpAnswers(ctx, s, page, site, devices, all.Version)
 	if err != nil {
 		return nil, err
 	}
@@ -100,7 +68,7 @@ func lineUp(ctx context.Context, _ *scene.Library) ([]figure, error) {
 	if err != nil {
 		return nil, err
 	}
-	cords, err := cordsOf(ctx, s, site.ID, devices, page.url, strings.TrimPrefix(path, "/api"))
+	cords, err := cordsOf(ctx, s, site, devices, page.url, strings.TrimPrefix(path, "/api"))
 	if err != nil {
 		return nil, err
 	}

@@ -7,12 +7,9 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
-	"log/slog"
 	"net/http"
 	"net/http/cookiejar"
 	"net/url"
-	"os"
-	"path/filepath"
 	"sync"
 	"time"
 
@@ -21,11 +18,8 @@ import (
 
 	"unlatch/core/decide/act"
 	"unlatch/core/decide/evidence"
-	"unlatch/core/ground/address"
-	"unlatch/jobs"
 	"unlatch/sim/scene"
 	"unlatch/store"
-	"unlatch/store/cluster"
 )
 
 // Sizes of what many people and a long record are measured with.
@@ -37,48 +31,21 @@ const (
 
 // peopled measures what rights cost, what an act costs while many look, and how a long record is searched and checked.
 func peopled(ctx context.Context, _ *scene.Library) ([]figure, error) {
-	dir, err := os.MkdirTemp("", "unlatch-bench-*")
+	l, err := layLine(ctx, nil)
 	if err != nil {
 		return nil, err
 	}
-	defer os.RemoveAll(dir)
-	os.Chmod(dir, 0o755)
-	pg, err := cluster.Start(ctx, cluster.Options{Dir: filepath.Join(dir, "pg"), Scratch: true})
+	defer l.close()
+	s, site, devices, owner := l.store, l.site, l.devices, l.page
+	rights, err := rightsCost(ctx, s, owner, site)
 	if err != nil {
 		return nil, err
 	}
-	defer pg.Stop()
-	s, err := store.Open(ctx, pg.URL, filepath.Join(dir, "key"), slog.New(slog.DiscardHandler))
+	busy, err := whileFiftyLook(ctx, s, owner, site, devices)
 	if err != nil {
 		return nil, err
 	}
-	defer s.Close()
-	q, err := jobs.NewQueue(s, slog.New(slog.DiscardHandler))
-	if err != nil {
-		return nil, err
-	}
-	site, err := s.Sites.Create(ctx, "Long line", address.MustParse("10.20.0.0/16"))
-	if err != nil {
-		return nil, err
-	}
-	devices, err := generate(ctx, s, site.ID)
-	if err != nil {
-		return nil, err
-	}
-	owner, stop, err := signedInPage(ctx, s, q)
-	if err != nil {
-		return nil, err
-	}
-	defer stop()
-	rights, err := rightsCost(ctx, s, owner, site.ID)
-	if err != nil {
-		return nil, err
-	}
-	busy, err := whileFiftyLook(ctx, s, owner, site.ID, devices)
-	if err != nil {
-		return nil, err
-	}
-	record, err := longRecord(ctx, s, site.ID, devices)
+	record, err := longRecord(ctx, s, site, devices)
 	return append(append(rights, busy...), record...), err
 }
 
@@ -130,7 +97,7 @@ func rightsCost(ctx context.Context, s *store.Store, owner *page, site uuid.UUID
 		ms(median(without)) + " for an owner", fmt.Sprintf("%.2f", ratio), under(1.1, ratio, "")}}, nil
 }
 
-// whileFiftyLook measures an act while listeners people listen to the site's events and 200 cameras are being opened.
+// whileFiftyLook measures an act while fifty people listen to the site's events and 200 cameras are being opened.
 func whileFiftyLook(ctx context.Context, s *store.Store, owner *page, site uuid.UUID, devices []uuid.UUID) ([]figure, error) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()

@@ -84,21 +84,9 @@ type Params struct {
 	Query url.Values
 }
 
-// Call asks for an operation. body is sent as JSON and may be nil; into takes the answer and may be nil. The error is a *ProblemError for
-// the server's refusal, and wraps ErrAway where it does not answer.
-func (c *Client) Call(ctx context.Context, name string, p Params, body, into any) error {
-	raw, err := c.CallRaw(ctx, name, p, body)
-	if err != nil || into == nil || len(raw) == 0 {
-		return err
-	}
-	if err := json.Unmarshal(raw, into); err != nil {
-		return fmt.Errorf("the answer to %s cannot be read; the server may be of another version: %w", name, err)
-	}
-	return nil
-}
-
-// CallRaw is Call for who wants the answer as it came.
-func (c *Client) CallRaw(ctx context.Context, name string, p Params, body any) ([]byte, error) {
+// Call asks for an operation, reads its answer into something and returns it as it came too. body is sent as JSON; it and into may be nil.
+// The error is a *ProblemError for the server's refusal, and wraps ErrAway where it does not answer.
+func (c *Client) Call(ctx context.Context, name string, p Params, body, into any) ([]byte, error) {
 	op, err := c.operation(name)
 	if err != nil {
 		return nil, err
@@ -115,7 +103,14 @@ func (c *Client) CallRaw(ctx context.Context, name string, p Params, body any) (
 		}
 		sent = bytes.NewReader(raw)
 	}
-	return c.ask(ctx, op.method, path, p.Query, sent)
+	raw, err := c.ask(ctx, op.method, path, p.Query, sent)
+	if err != nil || into == nil || len(raw) == 0 {
+		return raw, err
+	}
+	if err := json.Unmarshal(raw, into); err != nil {
+		return raw, fmt.Errorf("the answer to %s cannot be read; the server may be of another version: %w", name, err)
+	}
+	return raw, nil
 }
 
 // File returns what stands at a path of the API that the document does not tell of, such as a list to save.

@@ -4,7 +4,6 @@ import (
 	"bufio"
 	"context"
 	"encoding/json"
-	"log/slog"
 	"net/http"
 	"strings"
 	"testing"
@@ -15,7 +14,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"unlatch/core/decide/act"
-	"unlatch/jobs"
 	"unlatch/store/storetest"
 )
 
@@ -147,8 +145,6 @@ func TestWorkThatIsUnderWayIsJoined(t *testing.T) {
 	x := newDepot(t, p, s)
 	tess := p.another()
 	tess.signIn(act.Person{ID: x.member})
-	_, err := jobs.NewQueue(s, slog.New(slog.DiscardHandler))
-	require.NoError(t, err)
 	site := "/api/sites/" + x.own.id.String()
 	first := get[begunView](p, "POST", site+"/sweeps", fields{})
 	second := get[begunView](tess, "POST", site+"/sweeps", fields{})

@@ -75,7 +75,7 @@ func (s Acts) hold(ctx context.Context, by uuid.UUID, owner bool, a act.About) e
 		if len(x.ids) == 0 {
 			continue
 		}
-		wanted, args = append(wanted, x.ids...), append(args, distinct(x.ids))
+		wanted, args = append(wanted, x.ids...), append(args, act.Distinct(x.ids))
 		name := fmt.Sprint("held", len(args))
 		parts = append(parts, name+" AS (SELECT id FROM "+fmt.Sprintf(x.query, fmt.Sprint("$", len(args)))+")")
 		names = append(names, "SELECT id FROM "+name)
@@ -94,19 +94,6 @@ func (s Acts) hold(ctx context.Context, by uuid.UUID, owner bool, a act.About) e
 		held[id] = true
 	}
 	return missing(wanted, held)
-}
-
-// distinct returns IDs once each, in the order in which they first stand.
-func distinct(ids []uuid.UUID) []uuid.UUID {
-	out := make([]uuid.UUID, 0, len(ids))
-	known := make(map[uuid.UUID]bool, len(ids))
-	for _, id := range ids {
-		if !known[id] {
-			known[id] = true
-			out = append(out, id)
-		}
-	}
-	return out
 }
 
 func onlyID(id uuid.UUID) []uuid.UUID {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"unlatch/core/decide/act"
 
 	"github.com/google/uuid"
 )
@@ -68,7 +69,7 @@ func (s *database) deviceChanged(ctx context.Context, q querier, device uuid.UUI
 func (s *database) devicesChanged(ctx context.Context, q querier, devices []uuid.UUID) error {
 	_, err := q.ExecContext(ctx, `WITH changed AS (UPDATE devices SET changed = pg_current_xact_id() WHERE id = ANY($1) RETURNING site_id, id)
 		SELECT pg_notify($2, json_build_object('site', site_id, 'what', 'device', 'id', min(id::text))::text) FROM changed GROUP BY site_id`,
-		distinct(devices), channel)
+		act.Distinct(devices), channel)
 	return err
 }
 

@@ -152,10 +152,9 @@ func takesCameras(b evidence.Body) bool {
 // Wish records where exactly cameras shall stand on targets. A camera that is wanted there already keeps its place in the order.
 func (s Targets) Wish(ctx context.Context, wishes act.Wishes) error {
 	type placement struct{ device, target uuid.UUID }
-	var devices, on, targets []uuid.UUID
+	var devices, on []uuid.UUID
 	var slots, roles []string
 	at := map[placement]int{}
-	known := map[uuid.UUID]bool{}
 	for _, x := range wishes {
 		key := placement{x.Device, x.Target}
 		if i, twice := at[key]; twice {
@@ -164,11 +163,8 @@ func (s Targets) Wish(ctx context.Context, wishes act.Wishes) error {
 		}
 		at[key] = len(devices)
 		devices, on, slots, roles = append(devices, x.Device), append(on, x.Target), append(slots, x.Slot), append(roles, x.Role)
-		if !known[x.Target] {
-			known[x.Target] = true
-			targets = append(targets, x.Target)
-		}
 	}
+	targets := act.Distinct(on)
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		if err := asTargets(ctx, tx, targets); err != nil {
 			return err

@@ -73,11 +73,6 @@ func (s People) OfToken(ctx context.Context, token string) (act.Person, error) {
 	return r.person(), nil
 }
 
-// TokenEnds returns when a token ends.
-func (s People) TokenEnds(ctx context.Context, id uuid.UUID) (at time.Time, err error) {
-	return at, notFoundIfNone(s.on(ctx).GetContext(ctx, &at, "SELECT expires_at FROM tokens WHERE id = $1", id))
-}
-
 func (s People) makeToken(ctx context.Context, by act.Person, x act.MakeToken) error {
 	_, err := s.on(ctx).ExecContext(ctx, "INSERT INTO tokens (id, person_id, hash, name, start, role, sites, expires_at) "+
 		"VALUES ($1, $2, $3, $4, $5, $6, $7, $8)", x.ID, by.ID, x.Hash, x.Name, x.Start, x.Role, x.Sites, x.Until)

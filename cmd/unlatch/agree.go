@@ -53,13 +53,7 @@ func agreeCommand() *cobra.Command {
 			if waiting != nil {
 				body["devices"] = waiting
 			}
-			if err := r.begin(ctx, "agree-for-target", of("site", site.id, "target", t.id), body, x); err != nil || !x.wait {
-				return err
-			}
-			if stuck, err := r.sayStuck(ctx, site.id, waiting); err != nil || stuck {
-				return orNo(err)
-			}
-			return nil
+			return r.begin(ctx, "agree-for-target", of("site", site.id, "target", t.id), body, x, waiting...)
 		})
 	c.Flags().StringVar(&secret, "secret", secrets[0], "what may go to it: "+strings.Join(secrets, ", "))
 	c.RegisterFlagCompletionFunc("secret", cobra.FixedCompletions(secrets, cobra.ShellCompDirectiveNoFileComp))
@@ -67,12 +61,4 @@ func agreeCommand() *cobra.Command {
 	siteFlag(c)
 	x.flags(c)
 	return c
-}
-
-// orNo returns an error, and errNo where there is none.
-func orNo(err error) error {
-	if err == nil {
-		return errNo
-	}
-	return err
 }

@@ -84,7 +84,7 @@ func namesOf(list []chosen) string {
 }
 
 func (r *remote) sites(ctx context.Context) (rows []siteRow, raw []byte, err error) {
-	raw, err = r.ask(ctx, "list-sites", of(), nil, &rows)
+	raw, err = r.Call(ctx, "list-sites", of(), nil, &rows)
 	return rows, raw, err
 }
 
@@ -114,12 +114,12 @@ func (r *remote) site(ctx context.Context, name string) (chosen, error) {
 }
 
 func (r *remote) devices(ctx context.Context, site string) (rows []deviceRow, raw []byte, err error) {
-	raw, err = r.ask(ctx, "list-devices", of("site", site), nil, &rows)
+	raw, err = r.Call(ctx, "list-devices", of("site", site), nil, &rows)
 	return rows, raw, err
 }
 
 func (r *remote) targets(ctx context.Context, site string) (rows []targetRow, raw []byte, err error) {
-	raw, err = r.ask(ctx, "list-targets", of("site", site), nil, &rows)
+	raw, err = r.Call(ctx, "list-targets", of("site", site), nil, &rows)
 	return rows, raw, err
 }
 

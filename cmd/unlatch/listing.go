@@ -3,10 +3,12 @@ package main
 import (
 	"cmp"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"net/url"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -24,7 +26,7 @@ func sitesCommand() *cobra.Command {
 			return r.print(raw, func(w io.Writer) error {
 				fmt.Fprintln(w, "NAME\tCAMERAS\tDONE\tSTUCK\tRECORDERS\tRANGES")
 				for _, s := range rows {
-					fmt.Fprintf(w, "%s\t%d\t%d\t%d\t%d\t%s\n", s.Name, s.Cameras, s.Done, s.Stuck, s.Recorders, joinWords(s.Ranges))
+					fmt.Fprintf(w, "%s\t%d\t%d\t%d\t%d\t%s\n", s.Name, s.Cameras, s.Done, s.Stuck, s.Recorders, strings.Join(s.Ranges, " "))
 				}
 				return nil
 			})
@@ -35,7 +37,7 @@ func sitesCommand() *cobra.Command {
 				return usageError{errors.New("give the site a name and at least one range, such as 192.0.2.0/24")}
 			}
 			var made siteRow
-			raw, err := r.ask(ctx, "create-site", of(), map[string]any{"name": args[0], "ranges": args[1:]}, &made)
+			raw, err := r.Call(ctx, "create-site", of(), map[string]any{"name": args[0], "ranges": args[1:]}, &made)
 			if err != nil {
 				return err
 			}
@@ -45,17 +47,6 @@ func sitesCommand() *cobra.Command {
 			})
 		}))
 	return c
-}
-
-func joinWords(list []string) string {
-	out := ""
-	for i, x := range list {
-		if i > 0 {
-			out += " "
-		}
-		out += x
-	}
-	return out
 }
 
 func devicesCommand() *cobra.Command {
@@ -80,7 +71,7 @@ func devicesCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			raw, err := rawJSON(rows)
+			raw, err := json.Marshal(rows)
 			if err != nil {
 				return err
 			}
@@ -169,7 +160,7 @@ func evidenceCommand() *cobra.Command {
 				return err
 			}
 			var rows []evidenceRow
-			raw, err := r.ask(ctx, "list-evidence", of("device", d.ID), nil, &rows)
+			raw, err := r.Call(ctx, "list-evidence", of("device", d.ID), nil, &rows)
 			if err != nil {
 				return err
 			}
@@ -198,7 +189,7 @@ func supportNoteCommand() *cobra.Command {
 			}
 			if record == "" {
 				var rows []evidenceRow
-				if err := r.Call(ctx, "list-evidence", of("device", d.ID), nil, &rows); err != nil {
+				if _, err := r.Call(ctx, "list-evidence", of("device", d.ID), nil, &rows); err != nil {
 					return err
 				}
 				var newest time.Time
@@ -213,7 +204,7 @@ func supportNoteCommand() *cobra.Command {
 				return errNo
 			}
 			var x struct{ Note string }
-			raw, err := r.ask(ctx, "read-exchange", of("record", record), nil, &x)
+			raw, err := r.Call(ctx, "read-exchange", of("record", record), nil, &x)
 			if err != nil {
 				return err
 			}
@@ -233,7 +224,7 @@ func signInsCommand() *cobra.Command {
 	c := onServer(&cobra.Command{Use: "keyring", Short: "List the sign-ins of the keyring, without their passwords", Args: noArgs},
 		func(ctx context.Context, r *remote, _ []string) error {
 			var rows []struct{ ID, Label, User string }
-			raw, err := r.ask(ctx, "list-sign-ins", of(), nil, &rows)
+			raw, err := r.Call(ctx, "list-sign-ins", of(), nil, &rows)
 			if err != nil {
 				return err
 			}
@@ -255,7 +246,7 @@ func signInsCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			_, err = r.ask(ctx, "add-sign-in", of(), map[string]any{"label": args[0], "user": user, "secret": secret}, nil)
+			_, err = r.Call(ctx, "add-sign-in", of(), map[string]any{"label": args[0], "user": user, "secret": secret}, nil)
 			if err == nil {
 				fmt.Fprintf(r.cmd.OutOrStdout(), "Put %s on the keyring.\n", args[0])
 			}
@@ -332,7 +323,7 @@ func (r *remote) printRecord(ctx context.Context, q url.Values, most int) error 
 			q.Set("before", fmt.Sprint(all[len(all)-1].Number))
 		}
 		var page []lineRow
-		raw, err := r.ask(ctx, "list-acts", client.Params{Query: q}, nil, &page)
+		raw, err := r.Call(ctx, "list-acts", client.Params{Query: q}, nil, &page)
 		if err != nil {
 			return err
 		}
@@ -342,7 +333,7 @@ func (r *remote) printRecord(ctx context.Context, q url.Values, most int) error 
 		}
 	}
 	all, raws = all[:min(most, len(all))], raws[:min(most, len(raws))]
-	raw, err := rawJSON(raws)
+	raw, err := json.Marshal(raws)
 	if err != nil {
 		return err
 	}

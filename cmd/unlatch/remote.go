@@ -182,7 +182,7 @@ func (l login) keep(cmd *cobra.Command) error {
 	if _, err := c.Version(cmd.Context()); err != nil {
 		return err
 	}
-	if err := c.Call(cmd.Context(), "get-session", client.Params{}, nil, &who); err != nil {
+	if _, err := c.Call(cmd.Context(), "get-session", client.Params{}, nil, &who); err != nil {
 		return err
 	}
 	file, err := loginFile()
@@ -252,17 +252,6 @@ func (r *remote) print(raw []byte, table func(w io.Writer) error) error {
 		return err
 	}
 	return w.Flush()
-}
-
-// ask asks for an operation, reads its answer into something and returns it as it came too.
-func (r *remote) ask(ctx context.Context, operation string, p client.Params, body, into any) ([]byte, error) {
-	raw, err := r.CallRaw(ctx, operation, p, body)
-	if err == nil && into != nil && len(raw) > 0 {
-		if err = json.Unmarshal(raw, into); err != nil {
-			err = fmt.Errorf("the answer to %s cannot be read: %w", operation, err)
-		}
-	}
-	return raw, err
 }
 
 // of names the parts of a path: of("site", id).

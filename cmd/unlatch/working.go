@@ -42,17 +42,17 @@ const (
 )
 
 // begin asks for an operation that begins a run, and waits for its end where that is wanted. The answer is no where something was left out
-// or went wrong.
-func (r *remote) begin(ctx context.Context, operation string, p client.Params, body any, x waiter) error {
+// or went wrong, or where one of the devices is stuck when the end was waited for.
+func (r *remote) begin(ctx context.Context, operation string, p client.Params, body any, x waiter, devices ...string) error {
 	var run runRow
-	raw, err := r.ask(ctx, operation, p, body, &run)
+	raw, err := r.Call(ctx, operation, p, body, &run)
 	if err != nil {
 		return err
 	}
 	for _, l := range run.Left {
 		fmt.Fprintf(r.cmd.ErrOrStderr(), "Left out: %s. %s %s\n", l.Name, l.Reason, l.Fix)
 	}
-	left := len(run.Left) > 0
+	no := len(run.Left) > 0
 	if x.wait {
 		if run, raw, err = r.follow(ctx, p.Path["site"], run, x.limit); err != nil {
 			return err
@@ -64,7 +64,15 @@ func (r *remote) begin(ctx context.Context, operation string, p client.Params, b
 	}); err != nil {
 		return err
 	}
-	if left || run.State == "failed" || run.State == "stopped" {
+	no = no || run.State == "failed" || run.State == "stopped"
+	if x.wait && len(devices) > 0 {
+		stuck, err := r.sayStuck(ctx, p.Path["site"], devices)
+		if err != nil {
+			return err
+		}
+		no = no || stuck
+	}
+	if no {
 		return errNo
 	}
 	return nil
@@ -119,7 +127,7 @@ func (r *remote) follow(ctx context.Context, site string, run runRow, limit time
 // run asks for one run among those of its site.
 func (r *remote) run(ctx context.Context, site, id string) (runRow, []byte, error) {
 	var raws []json.RawMessage
-	if _, err := r.ask(ctx, "list-runs", of("site", site), nil, &raws); err != nil {
+	if _, err := r.Call(ctx, "list-runs", of("site", site), nil, &raws); err != nil {
 		return runRow{}, nil, err
 	}
 	for _, raw := range raws {
@@ -175,15 +183,7 @@ func onServerFor(c *cobra.Command, operation string, body func(ctx context.Conte
 		if err != nil {
 			return err
 		}
-		err = r.begin(ctx, operation, of("site", site.id), b, x)
-		if !x.wait || err != nil && !errors.Is(err, errNo) {
-			return err
-		}
-		stuck, serr := r.sayStuck(ctx, site.id, idsOf(devices))
-		if stuck && err == nil {
-			err = errNo
-		}
-		return cmp.Or(serr, err)
+		return r.begin(ctx, operation, of("site", site.id), b, x, idsOf(devices)...)
 	})
 	choosing(c, &s)
 	x.flags(c)
@@ -314,7 +314,7 @@ func pasteCommand() *cobra.Command {
 			var read struct {
 				Readings []struct{ Path, Name string }
 			}
-			if _, err := r.ask(ctx, "read-paste", of(), map[string]any{"text": text, "site": site.id}, &read); err != nil {
+			if _, err := r.Call(ctx, "read-paste", of(), map[string]any{"text": text, "site": site.id}, &read); err != nil {
 				return err
 			}
 			body := map[string]any{"text": text, "path": "", "channels": channels, "save": save, "readable": readable}
@@ -396,7 +396,7 @@ func statusCommand() *cobra.Command {
 // running returns the runs of a site that are under way.
 func (r *remote) running(ctx context.Context, site string) ([]runRow, error) {
 	var runs []runRow
-	_, err := r.ask(ctx, "list-runs", of("site", site), nil, &runs)
+	_, err := r.Call(ctx, "list-runs", of("site", site), nil, &runs)
 	return slices.DeleteFunc(runs, func(x runRow) bool { return x.State != "running" }), err
 }
 
@@ -410,7 +410,7 @@ func (r *remote) printStatus(ctx context.Context, site chosen, runs []runRow) er
 		return errors.New("the site is not there any more")
 	}
 	s := rows[i]
-	raw, err := rawJSON(map[string]any{"site": s.Name, "cameras": s.Cameras, "done": s.Done, "stuck": s.Stuck, "funnel": s.Funnel,
+	raw, err := json.Marshal(map[string]any{"site": s.Name, "cameras": s.Cameras, "done": s.Done, "stuck": s.Stuck, "funnel": s.Funnel,
 		"running": runs})
 	if err != nil {
 		return err
@@ -434,9 +434,6 @@ func (r *remote) printStatus(ctx context.Context, site chosen, runs []runRow) er
 	}
 	return nil
 }
-
-// rawJSON returns a value as an answer that print takes.
-func rawJSON(v any) ([]byte, error) { return json.Marshal(v) }
 
 // elements returns the elements of a JSON list as they came.
 func elements(raw []byte) []any {

@@ -52,6 +52,19 @@ type About struct {
 	WithIntakes bool
 }
 
+// Distinct returns IDs once each, in the order in which they first stand.
+func Distinct(ids []uuid.UUID) []uuid.UUID {
+	out := make([]uuid.UUID, 0, len(ids))
+	known := make(map[uuid.UUID]bool, len(ids))
+	for _, id := range ids {
+		if !known[id] {
+			known[id] = true
+			out = append(out, id)
+		}
+	}
+	return out
+}
+
 // A Name is an act's name in the record and in the API.
 type Name string
 

@@ -42,21 +42,13 @@ func (a Place) About() About {
 	if a.Tune {
 		out.Doing = tuneCommand
 	}
-	devices, targets := map[uuid.UUID]bool{}, map[uuid.UUID]bool{}
-	for _, p := range a.Placements { // each once, however many placements it is in
-		if !devices[p.Device] {
-			devices[p.Device] = true
-			out.Devices = append(out.Devices, p.Device)
-		}
-		if p.Replaces != uuid.Nil && !devices[p.Replaces] {
-			devices[p.Replaces] = true
+	for _, p := range a.Placements {
+		out.Devices, out.Targets = append(out.Devices, p.Device), append(out.Targets, p.Target)
+		if p.Replaces != uuid.Nil {
 			out.Devices = append(out.Devices, p.Replaces)
 		}
-		if !targets[p.Target] {
-			targets[p.Target] = true
-			out.Targets = append(out.Targets, p.Target)
-		}
 	}
+	out.Devices, out.Targets = Distinct(out.Devices), Distinct(out.Targets) // a camera may be in several placements
 	return out
 }
 
@@ -67,16 +59,12 @@ func (a Place) Decide(f Facts) (Outcome, error) {
 			return Outcome{}, refuse("target_closed", t.Name+" is not signed in to yet.", "Open the recorder's own latches first.")
 		}
 	}
-	var devices []uuid.UUID
-	seen := map[uuid.UUID]bool{}
-	for _, p := range a.Placements {
-		if !seen[p.Device] {
-			seen[p.Device] = true
-			devices = append(devices, p.Device)
-		}
+	devices := make([]uuid.UUID, len(a.Placements))
+	for i, p := range a.Placements {
+		devices[i] = p.Device
 	}
 	own := OwnPlans{}
-	going, left, err := sift(f, devices, a.Strict, func(d *latch.Device) *Refusal {
+	going, left, err := sift(f, Distinct(devices), a.Strict, func(d *latch.Device) *Refusal {
 		if !a.Tune {
 			return nil
 		}
