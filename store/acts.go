@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/google/uuid"
@@ -148,7 +149,7 @@ func (s Acts) Facts(ctx context.Context, a act.About) (act.Facts, error) {
 	had := map[uuid.UUID]bool{}
 	for _, load := range []func(context.Context, act.About, *act.Facts, map[uuid.UUID]bool) error{s.namesOfDevices, s.targetFacts,
 		s.signInFacts,
-		s.titles, s.planNames, s.intakeNames, s.busy, s.peopleFacts, s.tokenFacts} {
+		s.titles, s.planNames, s.intakeNames, s.sweepUnderWay, s.peopleFacts, s.tokenFacts} {
 		if err := load(ctx, a, &f, had); err != nil {
 			return f, err
 		}
@@ -165,20 +166,40 @@ func (s Acts) namesOfDevices(ctx context.Context, a act.About, f *act.Facts, had
 	if len(a.Devices) == 0 {
 		return nil
 	}
-	var rows []Device
-	if err := s.on(ctx).SelectContext(ctx, &rows, "SELECT "+deviceColumns+" FROM devices WHERE id = ANY($1) AND site_id = $2", a.Devices,
-		a.Site); err != nil {
+	var rows []deviceAtWork
+	query, args := "SELECT "+deviceColumns+" FROM devices", []any{a.Devices, a.Site}
+	if a.Doing != "" {
+		query, args = "SELECT "+deviceColumns+", work_run, work_by, work_since FROM devices"+atWork, append(args, a.Doing)
+	}
+	if err := s.on(ctx).SelectContext(ctx, &rows, query+" WHERE id = ANY($1) AND site_id = $2", args...); err != nil {
 		return err
 	}
-	sortByAddr(rows)
+	slices.SortFunc(rows, func(a, b deviceAtWork) int { return ByAddress(&a.Device, &b.Device) })
 	for i := range rows {
 		d := &rows[i]
 		had[d.ID] = true
 		f.Order = append(f.Order, d.ID)
 		f.Devices[d.ID] = d.Latch()
+		if d.Run.Valid {
+			f.Busy[d.ID] = act.Busy{Run: d.Run.String, By: d.By.String, Since: d.Since.Time}
+		}
 	}
 	return nil
 }
+
+// deviceAtWork is a device with the run in which the command of a name waits for it or is carried out on it, where there is one.
+type deviceAtWork struct {
+	Device
+	Run   sql.NullString `db:"work_run"`
+	By    sql.NullString `db:"work_by"`
+	Since sql.NullTime   `db:"work_since"`
+}
+
+// atWork joins that run to devices; $3 is the command.
+const atWork = ` LEFT JOIN (SELECT DISTINCT ON (j.args->>'device') (j.args->>'device')::uuid AS work_device, r.title AS work_run,
+		r.person AS work_by, r.created_at AS work_since FROM river_job j JOIN runs r ON r.id::text = j.args->>'run'
+		WHERE j.kind = 'device' AND j.args->'do' ? $3 AND j.state IN ` + stillToDo + `
+		ORDER BY j.args->>'device', r.created_at DESC) w ON w.work_device = devices.id`
 
 // targetFacts reads targets. A recorder that nothing was put onto yet is a target as well: it is a device that takes cameras.
 func (s Acts) targetFacts(ctx context.Context, a act.About, f *act.Facts, had map[uuid.UUID]bool) error {
@@ -327,21 +348,15 @@ func (s Acts) intakeNames(ctx context.Context, a act.About, f *act.Facts, _ map[
 	return err
 }
 
-func (s Acts) busy(ctx context.Context, a act.About, f *act.Facts, _ map[uuid.UUID]bool) error {
-	if a.WithSweep {
-		err := s.on(ctx).GetContext(ctx, &f.Sweep, `SELECT r.id FROM runs r JOIN river_job j ON j.args->>'run' = r.id::text
-			WHERE r.site_id = $1 AND r.kind = 'sweep' AND r.stopped_at IS NULL
-			AND j.state IN ('available','pending','retryable','running','scheduled') ORDER BY r.created_at DESC LIMIT 1`, a.Site)
-		if err != nil && !errors.Is(err, sql.ErrNoRows) {
-			return err
-		}
-	}
-	if a.Doing == "" {
+func (s Acts) sweepUnderWay(ctx context.Context, a act.About, f *act.Facts, _ map[uuid.UUID]bool) error {
+	if !a.WithSweep {
 		return nil
 	}
-	waits, err := s.Runs.Waiting(ctx, a.Doing, a.Devices)
-	for _, w := range waits {
-		f.Busy[w.Device] = act.Busy{Run: w.Title, By: w.Person, Since: w.Created}
+	err := s.on(ctx).GetContext(ctx, &f.Sweep, `SELECT r.id FROM runs r JOIN river_job j ON j.args->>'run' = r.id::text
+		WHERE r.site_id = $1 AND r.kind = 'sweep' AND r.stopped_at IS NULL AND j.state IN `+stillToDo+`
+		ORDER BY r.created_at DESC LIMIT 1`, a.Site)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil
 	}
 	return err
 }

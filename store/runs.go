@@ -35,10 +35,10 @@ func (r Run) Running() bool { return r.Left > 0 }
 
 const runColumns = `r.id, r.site_id, r.kind, r.title, r.person, r.created_at, r.stopped_at, r.doing, r.done, r.total, r.problem,
 	(SELECT count(*) FROM river_job j WHERE j.args->>'run' = r.id::text
-		AND j.state IN ('available','pending','retryable','running','scheduled')) AS jobs_left,
+		AND j.state IN ` + stillToDo + `) AS jobs_left,
 	COALESCE((SELECT string_agg(DISTINCT j.args->'do'->'address'->>'addr', ' ') FROM river_job j WHERE j.args->'do' ? 'address'
 		AND j.args->>'run' = r.id::text
-		AND j.state IN ('available','pending','retryable','running','scheduled')), '') AS planned`
+		AND j.state IN ` + stillToDo + `), '') AS planned`
 
 // Start begins a run, of which the site, the kind, the title, the person and the total are given; enqueue adds its jobs in the same
 // transaction, so that there is never the one without the other.
@@ -64,26 +64,8 @@ func (s Runs) Start(ctx context.Context, r Run, enqueue func(tx *sql.Tx, run uui
 	})
 }
 
-// A Wait is a device that a job of a kind is still to be done on, with the run that it is of.
-type Wait struct {
-	Device  uuid.UUID `db:"device"`
-	Title   string    `db:"title"`
-	Person  string    `db:"person"` // who began it
-	Created time.Time `db:"created_at"`
-}
-
-// Waiting tells which of some devices a command of a name waits for or is carried out on.
-func (s Runs) Waiting(ctx context.Context, command string, devices []uuid.UUID) (out []Wait, err error) {
-	names := make([]string, len(devices))
-	for i, d := range devices {
-		names[i] = d.String()
-	}
-	return out, s.on(ctx).SelectContext(ctx, &out,
-		`SELECT (j.args->>'device')::uuid AS device, r.title, r.person, r.created_at FROM river_job j
-		JOIN runs r ON r.id::text = j.args->>'run'
-		WHERE j.kind = 'device' AND j.args->'do' ? $1 AND j.state IN ('available','pending','retryable','running','scheduled')
-			AND j.args->>'device' = ANY($2)`, command, names)
-}
+// stillToDo are the states of a job that is still to be done, or is being done.
+const stillToDo = "('available','pending','retryable','running','scheduled')"
 
 // Get returns one run.
 func (s Runs) Get(ctx context.Context, id uuid.UUID) (Run, error) {
