@@ -49,16 +49,16 @@ func acted(ctx context.Context, _ *scene.Library) ([]figure, error) {
 		slowest  float64 // ms, p95
 		repeated int
 	}{
-		{"Placing 500 cameras on 3 targets", path + "/place", map[string]any{"placements": placements}, 40, 150, 20},
-		{"Opening 2,000 cameras", path + "/open", map[string]any{"devices": devices}, 40, 150, 20},
-		{"Opening one camera", path + "/open", map[string]any{"devices": devices[:1]}, 12, 150, 60},
+		{"Placing 500 cameras on 3 targets", path + "/place", map[string]any{"placements": placements}, 40, 150, 100},
+		{"Opening 2,000 cameras", path + "/open", map[string]any{"devices": devices}, 40, 150, 100},
+		{"Opening one camera", path + "/open", map[string]any{"devices": devices[:1]}, 12, 150, 100},
 	} {
 		fresh := func() error { // what stands as it is wanted would change nothing
 			if _, err := s.Pool.Exec(ctx, "DELETE FROM wanted_placements"); err != nil {
 				return err
 			}
 			// A day's acts stand minutes apart: the database has cleared away what the last one has left behind.
-			_, err := s.Pool.Exec(ctx, "VACUUM devices, wanted_placements, river_job")
+			_, err := s.Pool.Exec(ctx, "VACUUM devices, device_marks, wanted_placements, river_job")
 			return err
 		}
 		took, most, err := page.repeat(c.path, c.body, c.repeated, fresh, &statements)

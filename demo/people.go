@@ -36,7 +36,7 @@ func Invite(ctx context.Context, desk jobs.Desk, by act.Person, hash string) err
 		if err != nil {
 			return err
 		}
-		if _, err := desk.Store.People.TakeLink(ctx, token, hash); err != nil {
+		if _, err := desk.Store.People.TakeLink(ctx, token, store.Taking{PasswordHash: hash}); err != nil {
 			return err
 		}
 	}

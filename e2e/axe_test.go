@@ -26,7 +26,8 @@ type violation struct {
 	} `json:"nodes"`
 }
 
-// clean asserts that axe-core finds nothing of WCAG 2.2 A and AA on the page, in both themes.
+// clean asserts that axe-core finds nothing of WCAG 2.2 A and AA on the page, in both themes, and that the page has one heading and one
+// main part.
 func (b *bench) clean(view string) {
 	b.t.Helper()
 	root, err := browser.Root()
@@ -53,6 +54,9 @@ func (b *bench) clean(view string) {
 		}
 	}
 	b.page.MustEval(`() => { document.documentElement.dataset.theme = "day"; }`)
+	for _, one := range []string{"main", "h1"} { // by which those who do not see the page find their way on it
+		assert.Equal(b.t, 1, b.page.MustEval(`(one) => document.querySelectorAll(one).length`, one).Int(), "%s: %s", view, one)
+	}
 }
 
 // No view and no sheet breaks a rule of WCAG 2.2, level A or AA, that a program can tell.

@@ -362,8 +362,11 @@ func TestTargetsOfEveryOtherKind(t *testing.T) {
 	b.slotOf("Line", "the live channel").MustElement("button").MustClick()
 	b.agree() // the recorder is given the stream key, over a way that others can read
 	b.holds("Line", "the live channel", "Clock", "confirmed")
-	b.slotOf("Line", "the live channel").MustElement("button").MustClick()
-	b.see("live, since")
+	require.Eventually(t, func() bool { // the row is made anew while states come in, and a click on the old one opens nothing
+		b.slotOf("Line", "the live channel").MustElement("button").MustClick()
+		_, err := b.page.Timeout(5*time.Second).ElementR("body *", "live, since")
+		return err == nil
+	}, patience, time.Second)
 	for _, secret := range []string{"stream-key-9", "oak-door-52", "brass-lamp-41", strings.TrimPrefix(feed, "/feeds/")} {
 		assert.NotContains(t, b.server.Log(), secret)
 	}

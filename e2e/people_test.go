@@ -1,11 +1,16 @@
 package e2e
 
 import (
+	"path/filepath"
 	"testing"
 
+	"github.com/go-rod/rod/lib/input"
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"unlatch/sim/simtest"
+	"unlatch/store/cluster"
 )
 
 // other is the same server in the browser of somebody else.
@@ -131,11 +136,55 @@ devices:
 	b.press("^Keep the plan$")
 	b.page.MustElement("[role=dialog]").MustWaitInvisible()
 	tess.press("^Keep the plan$")
-	tess.see("keeper has changed this plan")
+	tess.see("keeper has changed this")
 	tess.see("main h264,10fps")
 	tess.clean("two plans to choose from")
 	tess.press("^Keep mine instead$")
 	tess.page.MustElement("[role=dialog]").MustWaitInvisible()
 	plan(b)
 	b.see("main h264,5fps")
+
+	// The same with a name: whoever began before the other has ended is asked.
+	for _, who := range []*bench{b, tess} {
+		settled(t, who.page.MustNavigate(site))
+		who.page.MustElement("[data-device]").MustClick()
+		who.page.MustElement(`[aria-label="Change the name"]`).MustClick()
+	}
+	name := func(who *bench, text string) {
+		who.page.MustElement(`input[aria-label="Name"]`).MustInput(text).MustType(input.Enter)
+	}
+	name(b, "Footbridge")
+	b.see("Named “Footbridge”")
+	name(tess, "Weir gate")
+	tess.see("keeper has named it “Footbridge” meanwhile")
+	tess.page.MustElementR("button", "^Keep “Weir gate”$").MustClick()
+	b.page.MustElementR("h2", "^Weir gate$")
+}
+
+// An owner verifies the record on its page, and is told the line at which it does not hold once somebody has forged one in the database.
+func TestAForgedLineIsFound(t *testing.T) {
+	t.Parallel()
+	b := start(t)
+	b.firstAccount()
+	b.makeSite("Weir", "127.43.44.0/28")
+	b.firstSignIn()
+	settled(t, b.page.MustNavigate(b.server.URL+"record"))
+	b.press("^Verify$")
+	b.see("lines hold: none was changed, taken out or slipped in")
+	b.clean("the record, verified")
+	line := *b.page.MustElementR("[data-line]", "made the site").MustAttribute("data-line")
+	saved := b.page.MustElementR("a[download]", "Save as CSV").MustEval("() => fetch(this.href).then((r) => r.text())").Str()
+	assert.Contains(t, saved, "\n"+line+",", "the line stands in the file")
+
+	url, ok := cluster.Running(filepath.Join(b.data, "pg"))
+	require.True(t, ok)
+	db, err := pgx.Connect(t.Context(), url)
+	require.NoError(t, err)
+	defer db.Close(t.Context())
+	_, err = db.Exec(t.Context(), "ALTER TABLE audit DISABLE TRIGGER audit_append_only; UPDATE audit SET person = 'nobody' WHERE number = "+
+		line+"; ALTER TABLE audit ENABLE TRIGGER audit_append_only")
+	require.NoError(t, err)
+	b.press("^Verify$")
+	b.see("Line " + line + " does not hold")
+	b.clean("a record that was forged")
 }

@@ -68,7 +68,12 @@ func (w *deviceWorker) Work(ctx context.Context, job *river.Job[deviceArgs]) err
 		return w.env.wake(ctx, a.Device)
 	}
 	work := func(ctx context.Context) error {
-		return w.env.onDevice(ctx, a.Run, a.Device, func(d *deviceJob) error { return d.carryOut(ctx, a.Do) })
+		return w.env.onDevice(ctx, a.Run, a.Device, func(d *deviceJob) error {
+			if err := d.carryOut(ctx, a.Do); err != nil {
+				return err
+			}
+			return d.lookAgainWhereWaiting(ctx)
+		})
 	}
 	if !a.Do.Alone() {
 		return work(ctx)

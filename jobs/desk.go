@@ -25,7 +25,9 @@ type Desk struct {
 type Done struct {
 	Run  *store.Run // that it began; nil for none
 	Left []act.Left // the devices that it left out
-	Line act.Line
+	// Slots are those of targets that cameras were planned into.
+	Slots []act.PlannedSlot
+	Line  act.Line
 	// Results are what came of each thing that was kept, in the order in which the act has them; nil for most.
 	Results []any
 }
@@ -39,7 +41,7 @@ func (d Desk) Do(ctx context.Context, by act.Person, a act.Act) (Done, error) {
 		return Done{}, err
 	}
 	acts := d.Store.Acts()
-	done := Done{Left: out.Left, Line: out.Line}
+	done := Done{Left: out.Left, Slots: out.Slots, Line: out.Line}
 	err = acts.Together(ctx, func(ctx context.Context) error {
 		if err := acts.Confirm(ctx, by, about); err != nil {
 			return err
@@ -49,10 +51,10 @@ func (d Desk) Do(ctx context.Context, by act.Person, a act.Act) (Done, error) {
 	return done, err
 }
 
-// Weigh says which devices an act would leave out if it were done now, and does nothing. Its error is that of Do.
-func (d Desk) Weigh(ctx context.Context, by act.Person, a act.Act) ([]act.Left, error) {
+// Weigh says what would follow from an act if it were done now, and does nothing. Its error is that of Do.
+func (d Desk) Weigh(ctx context.Context, by act.Person, a act.Act) (act.Outcome, error) {
 	_, out, err := d.decide(ctx, by, a)
-	return out.Left, err
+	return out, err
 }
 
 // decide gathers what an act is decided by and has it decide.

@@ -88,6 +88,8 @@ type hooks struct {
 	OnlyChanges bool
 	// Budgets are other times for some steps.
 	Budgets map[latch.Name]time.Duration
+	// LookAgain are other waits before a target is asked again.
+	LookAgain []time.Duration
 	// RetryAfter is the wait before a job that was cut short begins again; 0 for a second.
 	RetryAfter time.Duration
 }
@@ -213,6 +215,9 @@ func (r reporter) Doing(text string) {
 }
 
 func (r reporter) Problem(ctx context.Context, text string) error {
+	if r.job.run == uuid.Nil {
+		return nil // nobody looks at this work; what it has found out stands in the record
+	}
 	return r.job.env.store.Runs.Problem(ctx, r.job.run, text)
 }
 

@@ -9,6 +9,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -119,7 +120,21 @@ func (b *bench) work() *jobs.Workers {
 	return w
 }
 
+// wait waits until a run has ended, and until no target is connecting to a camera any more: a busy machine takes longer for that than a
+// run waits.
 func (b *bench) wait(r store.Run, err error) store.Run {
+	b.t.Helper()
+	r = b.ended(r, err)
+	require.Eventually(b.t, func() bool {
+		return !slices.ContainsFunc(b.devices(), func(d store.Device) bool {
+			return slices.ContainsFunc(d.Status.Placements, func(p latch.Placement) bool { return p.Waits == trouble.WaitsToConnect })
+		})
+	}, 3*time.Minute, 200*time.Millisecond)
+	return r
+}
+
+// ended waits until a run has ended.
+func (b *bench) ended(r store.Run, err error) store.Run {
 	b.t.Helper()
 	require.NoError(b.t, err)
 	require.Eventually(b.t, func() bool {

@@ -33,6 +33,9 @@ type targetWorker struct {
 
 func (w *targetWorker) Work(ctx context.Context, job *river.Job[targetArgs]) error {
 	a := job.Args
+	if look := a.Do.Look; look != nil && look.Again > 0 { // no run shows it
+		return w.env.finish(ctx, uuid.Nil, w.lookAtWaiting(ctx, a))
+	}
 	err := w.work(ctx, a)
 	w.env.announce(a.Site, a.Run)
 	if err != nil {
@@ -42,11 +45,19 @@ func (w *targetWorker) Work(ctx context.Context, job *river.Job[targetArgs]) err
 }
 
 func (w *targetWorker) work(ctx context.Context, a targetArgs) error {
-	d := &store.Device{Site: a.Site}
 	t, err := w.env.store.Targets.Get(ctx, a.Target)
 	if err != nil {
 		return err
 	}
+	if err := w.lookAt(ctx, a, t); err != nil || a.Do.Change != nil {
+		return err
+	}
+	return w.check(ctx, a)
+}
+
+// lookAt looks at a target, or changes something on it.
+func (w *targetWorker) lookAt(ctx context.Context, a targetArgs, t store.Target) (err error) {
+	d := &store.Device{Site: a.Site}
 	if t.Device != nil {
 		if d, err = w.env.store.Devices.Get(ctx, *t.Device); err != nil {
 			return err
@@ -68,10 +79,7 @@ func (w *targetWorker) work(ctx context.Context, a targetArgs) error {
 	if a.Do.Change != nil {
 		return job.ChangeTarget(ctx, a.Target, *a.Do.Change)
 	}
-	if err := job.LookAt(ctx, a.Target); err != nil {
-		return err
-	}
-	return w.check(ctx, a)
+	return job.LookAt(ctx, a.Target)
 }
 
 // lookTime is how long one look at a target asks it for pictures.

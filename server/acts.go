@@ -44,8 +44,8 @@ func (a acts) tryOrBegin(ctx context.Context, try TryQuery, what act.Act) (*runO
 	if !try.Try {
 		return a.begin(ctx, what)
 	}
-	left, err := a.desk().Weigh(ctx, person(ctx), what)
-	return &runOut{begunView{runView{State: "finished", Kind: "open"}, left}}, a.explain(err)
+	out, err := a.desk().Weigh(ctx, person(ctx), what)
+	return &runOut{begunView{runView{State: "finished", Kind: "open"}, out.Left, out.Slots}}, a.explain(err)
 }
 
 // runOut is the run that an act began, and what the act left out.
@@ -53,7 +53,8 @@ type runOut struct{ Body begunView }
 
 type begunView struct {
 	runView
-	Left []act.Left `json:"left,omitempty" doc:"the devices that were left out, with the reason of each"`
+	Left  []act.Left        `json:"left,omitempty" doc:"the devices that were left out, with the reason of each"`
+	Slots []act.PlannedSlot `json:"slots,omitempty" doc:"the slots that cameras go into, in order"`
 }
 
 // begin carries an act out that begins a run.
@@ -62,7 +63,7 @@ func (a acts) begin(ctx context.Context, what act.Act) (*runOut, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &runOut{begunView{viewOfRun(*done.Run, time.Now()), done.Left}}, nil
+	return &runOut{begunView{viewOfRun(*done.Run, time.Now()), done.Left, done.Slots}}, nil
 }
 
 // leftOut is what an act that begins no run left out.

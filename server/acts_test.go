@@ -87,10 +87,13 @@ func (x *depot) prepareOwn(t *testing.T) {
 	state, err := json.Marshal(session)
 	require.NoError(t, err)
 	for token, c := range map[string]store.Ceremony{"for-a-code": {Purpose: forCode, State: depotSecret},
-		"for-a-passkey": {Purpose: forPasskey, State: string(state)}} {
+		"for-a-passkey": {Purpose: forPasskey, State: string(state)}, "to-connect": {Purpose: forConnection, State: "{}"}} {
 		c.Person, c.Until = keeper.ID, time.Now().Add(time.Hour)
 		require.NoError(t, x.s.BeginCeremony(ctx, token, c))
 	}
+	at, err := url.Parse(x.p.url)
+	require.NoError(t, err)
+	x.p.client.Jar.SetCookies(at, []*http.Cookie{{Name: signOnCookie, Value: "to-connect", Path: "/"}})
 }
 
 // depotOrigin is where browsers reach the depot.
@@ -99,7 +102,20 @@ const depotOrigin = "https://bench.example"
 // atDepot is the configuration of a server that is reached there.
 func atDepot() Config {
 	u, _ := url.Parse(depotOrigin)
-	return Config{PublicURL: u}
+	return Config{PublicURL: u, SignOn: aSignOn{}}
+}
+
+// aSignOn is a provider at which everybody is the same person.
+type aSignOn struct{}
+
+func (aSignOn) Rule() act.SignOnRule { return act.SignOnRule{Provider: "Depot accounts"} }
+
+func (aSignOn) Begin(context.Context, string) (address, kept string, err error) {
+	return "https://id.example/authorize", "kept", nil
+}
+
+func (aSignOn) Finish(context.Context, string, string, string) (act.SignOn, error) {
+	return act.SignOn{Issuer: "https://id.example", Subject: "7001", Names: []string{"ada"}}, nil
 }
 
 // depotSite is one site of it, with its things by name.
@@ -143,8 +159,8 @@ func newDepot(t *testing.T, p *page, s *store.Store) *depot {
 func addPerson(t *testing.T, s *store.Store, name string, role act.Role, sites ...uuid.UUID) uuid.UUID {
 	t.Helper()
 	id := uuid.New()
-	_, err := s.SQL().ExecContext(context.Background(), "INSERT INTO people (id, name, password_hash, role) VALUES ($1, $2, '', $3)", id, name,
-		role)
+	_, err := s.SQL().ExecContext(context.Background(), "INSERT INTO people (id, name, password_hash, role) VALUES ($1, $2, 'x', $3)", id,
+		name, role)
 	require.NoError(t, err)
 	for _, site := range sites {
 		_, err := s.SQL().ExecContext(context.Background(), "INSERT INTO person_sites (person_id, site_id) VALUES ($1, $2)", id, site)
@@ -300,6 +316,8 @@ func (x *depot) askings(d depotSite) (order []string, all map[string]asking) {
 		{"add-passkey", asking{"POST", "/api/session/factors/passkey", fields{"ceremony": "for-a-passkey", "passkey": x.passkey}}},
 		{"new-recovery-codes", asking{"POST", "/api/session/recovery-codes", fields{"password": keeperPassword}}},
 		{"remove-factor", asking{"POST", "/api/session/factors/" + x.factor.String() + "/remove", fields{"password": keeperPassword}}},
+		{"connect-sign-on", asking{"POST", "/api/session/sign-on", fields{"code": "a", "state": "b"}}},
+		{"disconnect-sign-on", asking{"POST", "/api/session/sign-on/disconnect", fields{"password": keeperPassword}}},
 		{"end-session", asking{"DELETE", "/api/session/all/" + x.session.String(), nil}}, // the change of password ends it too
 		{"change-password", asking{"PUT", "/api/session/password", fields{"old": keeperPassword, "new": keeperPassword}}},
 		{"invite-person", asking{"POST", "/api/people/links", fields{"name": "Ida", "role": "viewer", "sites": []uuid.UUID{d.id}}}},
@@ -421,7 +439,7 @@ func TestEveryActHasARightAndALine(t *testing.T) {
 
 // ownAffairs are operations that everybody may ask for, about what is their own.
 var ownAffairs = []string{"change-password", "end-session", "make-token", "revoke-token", "add-code", "add-passkey", "new-recovery-codes",
-	"remove-factor"}
+	"remove-factor", "connect-sign-on", "disconnect-sign-on"}
 
 // A killer cuts the connection that a transaction runs on before its nth statement.
 type killer struct {
@@ -470,7 +488,9 @@ func (k *killer) trace(_ context.Context, conn *pgx.Conn, sql string) {
 func TestAnActIsWholeOrNothing(t *testing.T) {
 	t.Parallel()
 	k := &killer{}
-	p, s, _ := serveTraced(t, storetest.URL(t), atDepot(), k.trace)
+	cfg := atDepot()
+	cfg.Patience = 5 * time.Minute // a busy machine is no reason to end a request
+	p, s, _ := serveTraced(t, storetest.URL(t), cfg, k.trace)
 	p.setUp()
 	x := newDepot(t, p, s)
 	order, askings := x.askings(x.own)

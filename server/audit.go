@@ -3,6 +3,7 @@ package server
 import (
 	"context"
 	"encoding/csv"
+	"errors"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -17,7 +18,12 @@ import (
 )
 
 // auditLog serves the record of who did what.
-type auditLog struct{ resource }
+type auditLog struct {
+	resource
+	verifying chan struct{} // holds one token: the whole record is read by one at a time
+}
+
+func newAuditLog(r resource) auditLog { return auditLog{r, make(chan struct{}, 1)} }
 
 // linesShown is how many lines of the record are answered at once.
 const linesShown = 200
@@ -76,6 +82,15 @@ type actView struct {
 	Words string   `json:"words"`
 }
 
+// chainView is what a check of the whole record found.
+type chainView struct {
+	Holds bool   `json:"holds" doc:"no line was changed, taken out or slipped in"`
+	Lines int64  `json:"lines" doc:"that were read"`
+	Hash  string `json:"hash,omitempty" doc:"of the newest line: noted down elsewhere, it shows later that nothing before it was changed"`
+	Line  int64  `json:"line,omitempty" doc:"the first that does not hold"`
+	Why   string `json:"why,omitempty" doc:"what is wrong with it"`
+}
+
 type choicesView struct {
 	People []string  `json:"people" doc:"everybody who stands in the record"`
 	Acts   []actView `json:"acts" doc:"all acts there are, by their words"`
@@ -96,6 +111,9 @@ func (s auditLog) routes(api huma.API) {
 			lines, err := s.store.Record.List(ctx, f)
 			return &struct{ Body []store.Line }{lines}, s.explain(err)
 		})
+	register(s, api, huma.Operation{OperationID: "verify-record", Metadata: needs(act.Administer), Method: "GET", Path: "/api/audit/verify",
+		Summary: "Whether no line of the record was changed, taken out or slipped in"},
+		func(ctx context.Context, _ *struct{}) (*struct{ Body chainView }, error) { return s.verify(ctx) })
 	register(s, api, huma.Operation{OperationID: "list-record-choices", Method: "GET", Path: "/api/audit/choices",
 		Summary: "The people and acts by which the record can be filtered"},
 		func(ctx context.Context, _ *struct{}) (*struct{ Body choicesView }, error) {
@@ -107,6 +125,29 @@ func (s auditLog) routes(api huma.API) {
 			out.People, err = s.store.Record.People(ctx, sitesOf(ctx))
 			return &struct{ Body choicesView }{out}, s.explain(err)
 		})
+}
+
+// verify reads the whole record and says whether it holds.
+func (s auditLog) verify(ctx context.Context) (*struct{ Body chainView }, error) {
+	select {
+	case s.verifying <- struct{}{}:
+		defer func() { <-s.verifying }()
+	default:
+		return nil, problem(http.StatusTooManyRequests, "verified_now", "The record is being verified already.", "Wait until that is done.")
+	}
+	c, err := s.store.Verify(ctx, "")
+	if errors.Is(err, context.DeadlineExceeded) {
+		return nil, problem(http.StatusGatewayTimeout, "record_too_long", "The record is too long to be verified on a page.",
+			"Verify it on the machine: unlatch record verify.")
+	}
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	out := chainView{Holds: c.Broken == nil, Lines: c.Lines, Hash: c.Hash}
+	if c.Broken != nil {
+		out.Hash, out.Line, out.Why = "", c.Broken.Number, c.Broken.Why
+	}
+	return &struct{ Body chainView }{out}, nil
 }
 
 // file sends the lines that a query wants as comma-separated values (RFC 4180).

@@ -117,7 +117,8 @@ func TestEveryRouteWantsASession(t *testing.T) {
 	p.setUp()
 	open := map[string]bool{"GET /healthz": true, "GET /readyz": true, "GET /metrics": true, "GET /*": true, "GET /api/session": true,
 		"POST /api/session": true, "DELETE /api/session": true, "POST /api/setup": true, "POST /api/link": true,
-		"POST /api/link/take": true, "POST /api/session/second": true, "GET /feeds/{token}": true,
+		"POST /api/link/take": true, "POST /api/session/second": true, "POST /api/sign-on/begin": true,
+		"POST /api/sign-on/finish": true, "GET /feeds/{token}": true,
 		"POST /feeds/{token}/showing": true, "GET " + jobs.PicturesPath: true}
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()

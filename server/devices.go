@@ -68,7 +68,8 @@ func (s devices) routes(api huma.API) {
 		func(ctx context.Context, in *struct {
 			DevicePath
 			Body struct {
-				Name string `json:"name" maxLength:"120" doc:"empty gives back the device's own name"`
+				Name string  `json:"name" maxLength:"120" doc:"empty gives back the device's own name"`
+				Was  *string `json:"was,omitempty" maxLength:"120" doc:"the name that was seen: refused with changed_meanwhile where it is another by now"`
 			}
 		}) (*struct {
 			Body struct {
@@ -80,7 +81,7 @@ func (s devices) routes(api huma.API) {
 					Before string `json:"before"`
 				}
 			}{}
-			done, err := s.do(ctx, act.Rename{Device: in.Device, Name: in.Body.Name})
+			done, err := s.do(ctx, act.Rename{Device: in.Device, Name: in.Body.Name, Was: in.Body.Was})
 			out.Body.Before = done.Line.Before
 			return out, err
 		})

@@ -321,9 +321,11 @@ func (s *siteLineUp) sum(v *siteView) {
 			v.Done++
 		default:
 			v.Funnel[string(at)]++
-			if st.Latch(at).State == latch.Stuck {
+			switch st.Latch(at).State {
+			case latch.Stuck:
 				v.Stuck++
-			} else {
+			case latch.Waiting: // for others
+			default:
 				v.CanGoOn++
 			}
 		}

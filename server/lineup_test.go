@@ -139,7 +139,8 @@ func TestASlowTransactionIsNotMissed(t *testing.T) {
 	tx, err := s.Pool.Begin(ctx)
 	require.NoError(t, err)
 	defer tx.Rollback(ctx)
-	_, err = tx.Exec(ctx, "UPDATE devices SET name = 'Slow', changed = pg_current_xact_id() WHERE id = $1", x.ids[0])
+	_, err = tx.Exec(ctx, "WITH named AS (UPDATE devices SET name = 'Slow' WHERE id = $1) "+
+		"UPDATE device_marks SET changed = pg_current_xact_id() WHERE device_id = $1", x.ids[0])
 	require.NoError(t, err)
 	err = s.Devices.Rename(ctx, x.ids[1], "Quick") // a later transaction that ends earlier
 	require.NoError(t, err)

@@ -220,7 +220,7 @@ func (s people) linkRoutes(api huma.API) {
 			var p act.Person
 			acts := s.store.Acts()
 			err := acts.Together(ctx, func(ctx context.Context) (err error) {
-				if p, err = s.store.People.TakeLink(ctx, in.Body.Token, hash); err != nil {
+				if p, err = s.store.People.TakeLink(ctx, in.Body.Token, store.Taking{PasswordHash: hash}); err != nil {
 					return err
 				}
 				return acts.Write(ctx, p, act.About{Name: "take-link"}, act.Line{Subject: p.Name, After: act.Standing{Role: p.Role,

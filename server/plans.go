@@ -53,7 +53,7 @@ type planBody struct {
 	Name    string       `json:"name,omitempty" maxLength:"200" doc:"of the model or the selection"`
 	Plan    planText     `json:"plan" doc:"by part (main, sub, third, overlay): h264,1280x720,15fps,2000kbps,cbr,gop30"`
 	Devices []uuid.UUID  `json:"devices,omitempty" maxItems:"5000" doc:"of a selection"`
-	Was     *planText    `json:"was,omitempty" doc:"the plan that was there when somebody began to change it, empty for none: refused with changed_meanwhile where it is another one by now"`
+	Was     *planText    `json:"was,omitempty" doc:"the plan that was seen, empty for none: refused with changed_meanwhile where it is another by now"`
 }
 
 type presetView struct {

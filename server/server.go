@@ -40,6 +40,8 @@ type Config struct {
 	Live Live
 	Web  fs.FS // the built front end
 	Log  *slog.Logger
+	// SignOn is the provider of single sign-on; nil for none.
+	SignOn SignOn
 	// SetupCode must be given to make the first account: who can read the terminal may be the first.
 	SetupCode string
 	// Secure says that the server is reached over TLS alone: cookies are marked so, and browsers are told.
@@ -94,6 +96,9 @@ func bare(cfg Config) *Server {
 	s.metrics = newMetrics(cfg.MetricsToken, &siteCollector{cfg.Store, cfg.Queue, up})
 	s.sessions = sessions{resource: s.resource, accounts: newGate(freeByAccount, cfg.Now), addresses: newGate(freeByAddress, cfg.Now),
 		hashing: make(chan struct{}, mostHashes), setupCode: cfg.SetupCode, secure: cfg.Secure}
+	if cfg.SignOn != nil {
+		s.sessions.signOn = cfg.SignOn.Rule().Provider
+	}
 	s.pages = pages{acts: s.resource.acts, store: cfg.Store, hub: s.hub, lineUp: up, from: cfg.Live}
 	if s.pages.from == nil {
 		s.pages.from = away
@@ -134,13 +139,14 @@ func (s *Server) api(r chi.Router) huma.API {
 	agreements := targetTrust{res}
 	screens := feeds{res, s.sessions.addresses}
 	for _, kind := range []interface{ routes(huma.API) }{
-		s.sessions, sites{res, s.cfg.Agent}, people{res, s.sessions}, tokens{res}, factors{s.sessions}, devices{res}, cameras{res},
+		s.sessions, sites{res, s.cfg.Agent}, people{res, s.sessions}, tokens{res}, factors{s.sessions},
+		signOns{s.sessions, s.cfg.SignOn}, devices{res}, cameras{res},
 		strays{res, s.cfg.Agent}, records{res},
 		readings{res}, signIns{res}, runs{res},
 		addressPlans{res, s.cfg.Agent}, claims{res}, fixes{res}, marks{res}, groups{res}, tunes{res}, plans{res},
 		previews{res, costs{res}}, costs{res}, intakes{res}, targets{res, screens, agreements}, agreements, placements{res}, screens,
 		urls{res}, strengths{res}, pastes{res, make(chan struct{}, mostPastes)}, pathBooks{res}, lists{res},
-		trust{res, s.cfg.Room}, auditLog{res}, presence{res, s.hub},
+		trust{res, s.cfg.Room}, newAuditLog(res), presence{res, s.hub},
 	} {
 		kind.routes(api)
 	}
@@ -167,7 +173,7 @@ func (s *Server) routes(r chi.Router) {
 		needing(act.Look).Get("/api/devices/{device}/live", s.pages.live)
 		needing(act.Look).Get("/api/events", s.pages.allEvents)
 		needing(act.Look).Get("/api/stills/{still}", history.still)
-		needing(act.See).Get("/api/audit/file", auditLog{s.resource}.file)
+		needing(act.See).Get("/api/audit/file", newAuditLog(s.resource).file)
 		needing(act.Inspect).Get("/api/evidence/{record}/exchange", history.exchange)
 		needing(act.Inspect).Get("/api/target-records/{record}/exchange", history.targetExchange)
 		needing(act.See).Get("/api/sites/{site}/targets/{target}/file", screens.listFile)

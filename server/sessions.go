@@ -47,6 +47,7 @@ type sessions struct {
 	hashing   chan struct{}
 	setupCode string
 	secure    bool
+	signOn    string // the name of the provider of single sign-on; empty for none
 }
 
 func (s sessions) requireSession(api huma.API) func(huma.Context, func(huma.Context)) {
@@ -149,11 +150,15 @@ type sessionState struct {
 	Rights     []act.Right `json:"rights" doc:"what the person may do"`
 	Second     *secondView `json:"second,omitempty" doc:"the password was right, and a second factor is wanted now"`
 	Bare       bool        `json:"must_add_factor,omitempty" doc:"the role must have a second factor and the person has none: nothing else can be done"`
+	SignOn     string      `json:"sign_on,omitempty" doc:"the provider by which one may sign in instead of by password; missing for none"`
+	Password   bool        `json:"password,omitempty" doc:"the person has a password here"`
+	Connected  bool        `json:"connected,omitempty" doc:"the person may sign in by the provider"`
 	Token      string      `json:"token,omitempty" doc:"the name of the API token by which a program asks"`
 }
 
 func stateOf(p act.Person) sessionState {
-	return sessionState{Name: p.Name, Role: p.Role, Rights: append([]act.Right{}, p.Role.Rights()...), Token: p.Token, Bare: p.Bare}
+	return sessionState{Name: p.Name, Role: p.Role, Rights: append([]act.Right{}, p.Role.Rights()...), Token: p.Token, Bare: p.Bare,
+		Password: p.Password, Connected: p.Connected}
 }
 
 type credentials struct {
@@ -188,6 +193,7 @@ func (s sessions) routes(api huma.API) {
 			if p, err := s.signedIn(ctx, credential{in.Token, bearer(in.Bearer)}); err == nil {
 				out.Body = stateOf(p)
 			}
+			out.Body.SignOn = s.signOn
 			return out, nil
 		})
 	register(s, api, huma.Operation{OperationID: "sign-in", Method: "POST", Path: "/api/session", Summary: "Sign in", Metadata: open},

@@ -42,16 +42,23 @@ type siteView struct {
 	Created   time.Time      `json:"created_at"`
 }
 
-type siteBody struct {
+// SiteBody is a site as it shall be. It is exported because huma reads exported fields only.
+type SiteBody struct {
 	Name    string   `json:"name" minLength:"1" maxLength:"120"`
 	Ranges  []string `json:"ranges" minItems:"1" maxItems:"64" doc:"CIDR prefixes, addresses, or first-last"`
 	Confirm bool     `json:"confirm_large,omitempty" doc:"the number of addresses was shown and confirmed"`
 	Link    int      `json:"link_mbps,omitempty" minimum:"0" maximum:"100000" doc:"while streams are measured; 0 for a share of what the interface carries"`
 }
 
-func (b siteBody) form() (act.SiteForm, error) {
+func (b SiteBody) form() (act.SiteForm, error) {
 	ranges, err := address.Parse(b.Ranges...)
 	return act.SiteForm{Name: b.Name, Ranges: ranges, Confirmed: b.Confirm, LinkMbps: b.Link}, err
+}
+
+// changeSiteBody is a site as it shall be, with what it was.
+type changeSiteBody struct {
+	SiteBody
+	Was *SiteBody `json:"was,omitempty" doc:"the site that was seen: refused with changed_meanwhile where it is another by now"`
 }
 
 // SitePath names a site in the path. It is exported because huma reads exported fields only.
@@ -108,7 +115,7 @@ func (s sites) routes(api huma.API) {
 		})
 	register(s, api, huma.Operation{OperationID: "create-site", Method: "POST", Path: "/api/sites", Summary: "Make a site",
 		DefaultStatus: 201},
-		func(ctx context.Context, in *struct{ Body siteBody }) (*struct{ Body siteView }, error) {
+		func(ctx context.Context, in *struct{ Body SiteBody }) (*struct{ Body siteView }, error) {
 			form, err := in.Body.form()
 			if err != nil {
 				return nil, s.explain(err)
@@ -137,13 +144,21 @@ func (s sites) routes(api huma.API) {
 		Summary: "Rename a site or change its ranges"},
 		func(ctx context.Context, in *struct {
 			SitePath
-			Body siteBody
+			Body changeSiteBody
 		}) (*struct{}, error) {
 			form, err := in.Body.form()
 			if err != nil {
 				return nil, s.explain(err)
 			}
-			return s.keep(ctx, act.ChangeSite{Site: in.Site, SiteForm: form})
+			change := act.ChangeSite{Site: in.Site, SiteForm: form}
+			if in.Body.Was != nil {
+				was, err := in.Body.Was.form()
+				if err != nil {
+					return nil, s.explain(err)
+				}
+				change.Was = &was
+			}
+			return s.keep(ctx, change)
 		})
 	register(s, api, huma.Operation{OperationID: "watch-site", Method: "PUT", Path: "/api/sites/{site}/watch",
 		Summary: "Listen between sweeps for what devices announce, or stop"},

@@ -61,8 +61,17 @@ type targetBody struct {
 	Shared   bool              `json:"shared,omitempty"`
 	Agree    []target.Secret   `json:"agree,omitempty" maxItems:"3" enum:"sign_in,camera_sign_ins,stream_key" doc:"of a new one: what may go to it readable"`
 	Renewed  bool              `json:"new_certificate,omitempty" doc:"take the next certificate that it shows for its own"`
+	Was      *targetSeen       `json:"was,omitempty" doc:"the target that was seen: refused with changed_meanwhile where it is another by now"`
 	User     string            `json:"user,omitempty" maxLength:"200" doc:"with secret: a new sign-in for it, which goes onto the keyring"`
 	Secret   signin.Secret     `json:"secret,omitempty"`
+}
+
+// targetSeen is what somebody saw of a target before they began to change it.
+type targetSeen struct {
+	Name     string            `json:"name"`
+	Address  string            `json:"address,omitempty"`
+	Intake   string            `json:"intake,omitempty"`
+	Settings map[string]string `json:"settings,omitempty"`
 }
 
 func (b targetBody) form() act.TargetForm {
@@ -100,7 +109,11 @@ func (s targets) routes(api huma.API) {
 			TargetPath
 			Body targetBody
 		}) (*struct{}, error) {
-			return s.keep(ctx, act.SetTarget{Site: in.Site, Target: in.Target, TargetForm: in.Body.form(), Renewed: in.Body.Renewed})
+			change := act.SetTarget{Site: in.Site, Target: in.Target, TargetForm: in.Body.form(), Renewed: in.Body.Renewed}
+			if was := in.Body.Was; was != nil {
+				change.Was = &act.TargetForm{Name: was.Name, Address: was.Address, Intake: was.Intake, Settings: was.Settings}
+			}
+			return s.keep(ctx, change)
 		})
 	register(s, api, huma.Operation{OperationID: "delete-target", Method: "DELETE", Path: "/api/sites/{site}/targets/{target}",
 		Summary: "Remove a target. What stands on it stays on it"},

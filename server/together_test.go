@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"context"
 	"encoding/json"
+	"maps"
 	"net/http"
 	"strings"
 	"testing"
@@ -135,6 +136,51 @@ func TestTwoWhoChangeOnePlan(t *testing.T) {
 	require.Equal(t, 200, status, raw)
 	status, raw = put(tess, "12fps", planText{"main": "5fps"})
 	assert.Equal(t, 200, status, "who wants what is there already contradicts nobody: %s", raw)
+}
+
+// So are two who change a name, the ranges of a site, or a target.
+func TestTwoWhoChangeOneThing(t *testing.T) {
+	t.Parallel()
+	p, s, _ := serve(t, storetest.URL(t))
+	p.setUp()
+	x := newDepot(t, p, s)
+	eve := p.another()
+	eve.signIn(act.Person{ID: addPerson(t, s, "Engineer Eve", act.Engineer, x.own.id)})
+	site := "/api/sites/" + x.own.id.String()
+	template := func(text string) fields { return fields{"text": text} }
+	for what, c := range map[string]struct {
+		method, path     string
+		was, hers, other fields // as it was seen, what Eve makes of it, and what the keeper wants
+		now              map[string]string
+	}{
+		"a name": {"PATCH", "/api/devices/" + x.own.camera.String(), fields{"name": ""}, fields{"name": "Footbridge"},
+			fields{"name": "Coal stage"}, map[string]string{"name": "Footbridge"}},
+		"a site": {"PUT", site, fields{"name": "Depot", "ranges": []string{"192.0.2.0/24"}},
+			fields{"name": "Depot", "ranges": []string{"192.0.2.0/25"}, "link_mbps": 40}, fields{"name": "Yard", "ranges": []string{"192.0.2.0/24"}},
+			map[string]string{"name": "Depot", "ranges": "192.0.2.0/25", "link": "40 Mbit/s"}},
+		"a target": {"PUT", site + "/targets/" + x.own.list.String(), fields{"name": "List", "settings": template("x")},
+			fields{"name": "List", "kind": "template", "settings": template("{url}")},
+			fields{"name": "Desk list", "kind": "template", "settings": template("x")}, map[string]string{"name": "List", "text": "{url}"}},
+	} {
+		wanting := func(body, was fields) fields {
+			out, seen := maps.Clone(body), maps.Clone(was)
+			delete(seen, "kind")
+			if out["was"] = any(seen); c.method == "PATCH" {
+				out["was"] = was["name"]
+			}
+			return out
+		}
+		status, raw, _ := eve.do(c.method, c.path, wanting(c.hers, c.was))
+		require.Less(t, status, 300, "%s: %s", what, raw)
+		told := p.problem("changed_meanwhile", c.method, c.path, wanting(c.other, c.was))
+		require.NotNil(t, told.Changed, what)
+		assert.Equal(t, "Engineer Eve", told.Changed.By, what)
+		assert.Equal(t, c.now, told.Changed.Now, what)
+		status, raw, _ = eve.do(c.method, c.path, wanting(c.hers, c.was))
+		assert.Less(t, status, 300, "%s: who wants what is there already contradicts nobody: %s", what, raw)
+		status, raw, _ = p.do(c.method, c.path, wanting(c.other, c.hers))
+		assert.Less(t, status, 300, "%s: who has seen the other's keeps the own: %s", what, raw)
+	}
 }
 
 // A sweep that is under way is joined, and what somebody else is opening is not opened twice.

@@ -9,7 +9,7 @@ import (
 	"unlatch/core/decide/act"
 )
 
-// peopleFacts reads people and links as they are, and how many owners there are.
+// peopleFacts reads people and links as they are, and how many owners there are besides.
 func (s Acts) peopleFacts(ctx context.Context, a act.About, f *act.Facts, had map[uuid.UUID]bool) error {
 	if len(a.People)+len(a.Links) == 0 {
 		return nil
@@ -32,7 +32,8 @@ func (s Acts) peopleFacts(ctx context.Context, a act.About, f *act.Facts, had ma
 	for _, l := range links {
 		f.Links[l.ID], had[l.ID] = l.Name, true
 	}
-	return s.on(ctx).GetContext(ctx, &f.Owners, "SELECT count(*) FROM people WHERE role = 'owner'")
+	return s.on(ctx).GetContext(ctx, &f.OtherOwners, "SELECT count(*) FROM people WHERE role = 'owner' AND password_hash <> '' "+
+		"AND NOT id = ANY($1)", notNil(a.People))
 }
 
 // keepPerson is Keep for acts on people.
@@ -64,6 +65,10 @@ func (s Acts) keepPerson(ctx context.Context, by act.Person, what any) error {
 		return s.People.makeToken(ctx, by, x)
 	case act.RevokeToken:
 		return s.People.revokeToken(ctx, x.Token)
+	case act.ConnectSignOn:
+		return s.connect(ctx, by, x)
+	case act.DisconnectSignOn:
+		return s.People.disconnect(ctx, by)
 	case act.EndSession:
 		return s.People.endSession(ctx, by.ID, x.Session)
 	}

@@ -149,7 +149,7 @@ func (s Acts) Facts(ctx context.Context, a act.About) (act.Facts, error) {
 	had := map[uuid.UUID]bool{}
 	for _, load := range []func(context.Context, act.About, *act.Facts, map[uuid.UUID]bool) error{s.namesOfDevices, s.targetFacts,
 		s.signInFacts,
-		s.titles, s.planNames, s.intakeNames, s.sweepUnderWay, s.peopleFacts, s.tokenFacts} {
+		s.titles, s.planNames, s.intakeNames, s.wantedSlots, s.sweepUnderWay, s.peopleFacts, s.tokenFacts} {
 		if err := load(ctx, a, &f, had); err != nil {
 			return f, err
 		}
@@ -390,6 +390,8 @@ func (s Acts) Keep(ctx context.Context, by act.Person, a act.About, what any) (a
 	switch x := what.(type) {
 	case act.Found:
 		return nil, s.Devices.Record(ctx, &Device{ID: x.Device, Site: a.Site}, nil, Finding{Subject: x.Subject, Body: x.Body})
+	case act.Unchanged:
+		return nil, s.unchanged(ctx, a.Site, x)
 	case act.NewSignIns:
 		return s.SignIns.AddAll(ctx, x...)
 	case act.OwnPlans:
@@ -426,9 +428,6 @@ func (s Acts) keepAct(ctx context.Context, by act.Person, a act.About, what any)
 	case act.WithdrawConsent:
 		return nil, s.Consents.Withdraw(ctx, x.Device)
 	case act.PutPlan:
-		if err := s.unchangedPlan(ctx, a.Site, x); err != nil {
-			return nil, err
-		}
 		return s.Plans.Put(ctx, a.Site, Plan{Site: a.Site, Owner: x.Owner, Name: x.Name, Plan: x.Plan, Devices: x.Devices})
 	case act.DeletePlan:
 		return nil, s.Plans.Delete(ctx, a.Site, x.Plan)

@@ -29,7 +29,7 @@ func (s Devices) Changes(ctx context.Context, site uuid.UUID, mark string) (Chan
 	}
 	err := s.on(ctx).GetContext(ctx, &row, `SELECT pg_snapshot_xmin(pg_current_snapshot())::text AS mark,
 		(SELECT changed >= $2::xid8 FROM sites WHERE id = $1) AS whole,
-		(SELECT COALESCE(json_agg(id), '[]') FROM devices WHERE site_id = $1 AND changed >= $2::xid8) AS devices`, site, mark)
+		(SELECT COALESCE(json_agg(device_id), '[]') FROM device_marks WHERE site_id = $1 AND changed >= $2::xid8) AS devices`, site, mark)
 	if err == nil && !row.Whole.Valid {
 		err = ErrNotFound
 	}
@@ -55,10 +55,12 @@ func (s Devices) Of(ctx context.Context, ids []uuid.UUID) ([]Device, error) {
 	return out, s.derive(ctx, s.on(ctx), out, "d.id = ANY($1)", ids)
 }
 
-// deviceChanged marks that what a device's status is derived from has changed, and tells readers of it.
+// deviceChanged marks that what a device's status is derived from has changed, and tells readers of it. The device is locked before its
+// mark: whoever changes the device itself holds it already, and would wait for the mark of one that waits for the device.
 func (s *database) deviceChanged(ctx context.Context, q querier, device uuid.UUID) error {
 	var site uuid.UUID
-	err := q.GetContext(ctx, &site, "UPDATE devices SET changed = pg_current_xact_id() WHERE id = $1 RETURNING site_id", device)
+	err := q.GetContext(ctx, &site, `UPDATE device_marks m SET changed = pg_current_xact_id()
+		FROM (SELECT id FROM devices WHERE id = $1 FOR KEY SHARE) d WHERE m.device_id = d.id RETURNING m.site_id`, device)
 	if err != nil {
 		return notFoundIfNone(err)
 	}
@@ -67,8 +69,10 @@ func (s *database) deviceChanged(ctx context.Context, q querier, device uuid.UUI
 
 // devicesChanged is deviceChanged for many. Readers are told once a site: which devices have changed they ask Changes.
 func (s *database) devicesChanged(ctx context.Context, q querier, devices []uuid.UUID) error {
-	_, err := q.ExecContext(ctx, `WITH changed AS (UPDATE devices SET changed = pg_current_xact_id() WHERE id = ANY($1) RETURNING site_id, id)
-		SELECT pg_notify($2, json_build_object('site', site_id, 'what', 'device', 'id', min(id::text))::text) FROM changed GROUP BY site_id`,
+	_, err := q.ExecContext(ctx, `WITH changed AS (UPDATE device_marks SET changed = pg_current_xact_id()
+			WHERE device_id = ANY($1) RETURNING site_id, device_id)
+		SELECT pg_notify($2, json_build_object('site', site_id, 'what', 'device', 'id', min(device_id::text))::text)
+		FROM changed GROUP BY site_id`,
 		act.Distinct(devices), channel)
 	return err
 }

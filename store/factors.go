@@ -84,13 +84,17 @@ func (s People) StrictRoles(ctx context.Context) ([]act.Role, error) {
 }
 
 func (s *Store) addFactor(ctx context.Context, by act.Person, x act.AddFactor) error {
-	err := touchedOne(s.on(ctx).ExecContext(ctx, "DELETE FROM ceremonies WHERE hash = $1 AND person_id = $2", x.Ceremony, by.ID))
-	if err != nil {
+	if err := s.takeCeremony(ctx, by, x.Ceremony); err != nil {
 		return err
 	}
-	_, err = s.on(ctx).ExecContext(ctx, "INSERT INTO factors (id, person_id, kind, name, secret, passkey, step) "+
+	_, err := s.on(ctx).ExecContext(ctx, "INSERT INTO factors (id, person_id, kind, name, secret, passkey, step) "+
 		"VALUES ($1, $2, $3, $4, $5, $6, $7)", x.ID, by.ID, x.Kind, x.Name, s.cipher.Encrypt(x.Secret, factorLabel(x.ID)), x.Passkey, x.Step)
 	return err
+}
+
+// takeCeremony uses up a ceremony of whoever acts, found by the hash of its token. ErrNotFound means that it was used up already.
+func (s *Store) takeCeremony(ctx context.Context, by act.Person, hash []byte) error {
+	return touchedOne(s.on(ctx).ExecContext(ctx, "DELETE FROM ceremonies WHERE hash = $1 AND person_id = $2", hash, by.ID))
 }
 
 // removeFactor takes a factor away; with the last one, the recovery codes go too: they would be all that is left of it.

@@ -2,11 +2,9 @@ package store
 
 import (
 	"context"
-	"errors"
 	"time"
 
 	"github.com/google/uuid"
-	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jmoiron/sqlx"
 
 	"unlatch/core/decide/act"
@@ -66,9 +64,16 @@ func notNil(ids []uuid.UUID) []uuid.UUID {
 	return ids
 }
 
+// A Taking is how somebody takes a one-time link: by a password, or as who they are to a provider of single sign-on.
+type Taking struct {
+	PasswordHash string
+	SignOn       act.SignOn
+}
+
 // TakeLink uses a link up: it makes the account that the link invites to, or sets the password that it is for and ends the person's
-// sessions. It returns ErrNotFound for a link that is not good any more and ErrTaken for a name that somebody has by now.
-func (s People) TakeLink(ctx context.Context, token, hash string) (act.Person, error) {
+// sessions. It returns ErrNotFound for a link that is not good any more, or not for this way, and ErrTaken where somebody has the name by
+// now, or another account is theirs at the provider.
+func (s People) TakeLink(ctx context.Context, token string, by Taking) (act.Person, error) {
 	var p act.Person
 	return p, s.together(ctx, func(ctx context.Context, tx *sqlx.Tx) error {
 		var l Link
@@ -80,20 +85,22 @@ func (s People) TakeLink(ctx context.Context, token, hash string) (act.Person, e
 		if _, err := tx.ExecContext(ctx, "UPDATE links SET used_at = now() WHERE id = $1", l.ID); err != nil {
 			return err
 		}
-		p = act.Person{ID: newID(), Name: l.Name, Role: l.Role, Sites: l.Sites}
 		if l.Person != nil {
-			if err := s.setPassword(ctx, *l.Person, hash, nil); err != nil {
+			if by.PasswordHash == "" {
+				return ErrNotFound
+			}
+			if err := s.setPassword(ctx, *l.Person, by.PasswordHash, nil); err != nil {
 				return err
 			}
 			p, _, err = s.hold(ctx, act.Person{ID: *l.Person})
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, "INSERT INTO people (id, name, role, password_hash) VALUES ($1, $2, $3, $4)", p.ID, p.Name, p.Role,
-			hash); err != nil {
-			if pg := new(pgconn.PgError); errors.As(err, &pg) && pg.Code == "23505" {
-				return ErrTaken
-			}
-			return err
+		p = act.Person{ID: newID(), Name: l.Name, Role: l.Role, Sites: l.Sites, Password: by.PasswordHash != "",
+			Connected: by.SignOn.Issuer != ""}
+		if _, err := tx.ExecContext(ctx, "INSERT INTO people (id, name, role, password_hash, issuer, issuer_subject) "+
+			"VALUES ($1, $2, $3, $4, NULLIF($5, ''), NULLIF($6, ''))", p.ID, p.Name, p.Role, by.PasswordHash, by.SignOn.Issuer,
+			by.SignOn.Subject); err != nil {
+			return takenIfDouble(err)
 		}
 		return s.setSites(ctx, tx, p.ID, act.Standing{Role: p.Role, Sites: p.Sites})
 	})

@@ -76,10 +76,10 @@ func (s People) remove(ctx context.Context, id uuid.UUID) error {
 	})
 }
 
-// ownersLeft makes sure that an owner is left, and has every page look whether it may still be told anything.
+// ownersLeft makes sure that an owner with a password is left, and has every page look whether it may still be told anything.
 func (s People) ownersLeft(ctx context.Context, tx *sqlx.Tx) error {
 	var owners int
-	if err := tx.GetContext(ctx, &owners, "SELECT count(*) FROM people WHERE role = 'owner'"); err != nil {
+	if err := tx.GetContext(ctx, &owners, "SELECT count(*) FROM people WHERE role = 'owner' AND password_hash <> ''"); err != nil {
 		return err
 	}
 	if owners == 0 {

@@ -15,7 +15,7 @@ import (
 // People are those who may sign in here, with their sessions.
 type People struct{ *database }
 
-// ErrTaken means that the first account exists already.
+// ErrTaken means that there is an account already: the first, one of the same name, or one that is connected to the same person.
 var ErrTaken = errors.New("there is an account already")
 
 // An Account is a person who may sign in, with the hash of the password.
@@ -131,8 +131,9 @@ func (s People) hold(ctx context.Context, by act.Person) (now act.Person, owner 
 }
 
 // personQuery reads people with the sites that they are given.
-const personQuery = "SELECT p.id, p.name, p.role, p.password_hash, " + givenSites + `, p.issuer IS NULL
-	AND EXISTS (SELECT 1 FROM strict_roles r WHERE r.role = p.role) AND NOT EXISTS (SELECT 1 FROM factors f WHERE f.person_id = p.id) AS bare
+const personQuery = "SELECT p.id, p.name, p.role, p.password_hash, p.issuer IS NOT NULL AS connected, " +
+	givenSites + `, p.issuer IS NULL AND EXISTS (SELECT 1 FROM strict_roles r WHERE r.role = p.role)
+	AND NOT EXISTS (SELECT 1 FROM factors f WHERE f.person_id = p.id) AS bare
 	FROM people p`
 
 // givenSites is the column of the sites that a person p is given, in order.
@@ -144,12 +145,14 @@ type personRow struct {
 	Name         string    `db:"name"`
 	Role         act.Role  `db:"role"`
 	PasswordHash string    `db:"password_hash"`
+	Connected    bool      `db:"connected"`
 	Sites        uuidList  `db:"sites"`
 	Bare         bool      `db:"bare"`
 }
 
 func (r personRow) person() act.Person {
-	return act.Person{ID: r.ID, Name: r.Name, Role: r.Role, Sites: r.Sites, Bare: r.Bare}
+	return act.Person{ID: r.ID, Name: r.Name, Role: r.Role, Sites: r.Sites, Bare: r.Bare, Password: r.PasswordHash != "",
+		Connected: r.Connected}
 }
 
 // EndSession forgets a token.

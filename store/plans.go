@@ -2,17 +2,12 @@ package store
 
 import (
 	"context"
-	"database/sql"
 	"encoding/json"
-	"errors"
 	"fmt"
-	"maps"
-	"time"
 
 	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
 
-	"unlatch/core/decide/act"
 	"unlatch/core/stream/tuning"
 )
 
@@ -98,34 +93,6 @@ func (s Plans) Put(ctx context.Context, site uuid.UUID, p Plan) (id uuid.UUID, e
 		return s.siteChanged(ctx, tx, site)
 	})
 	return id, err
-}
-
-// unchangedPlan makes sure that a plan is still as whoever changes it saw it. The site is held, so that nobody changes it meanwhile. Its
-// error is an *act.ChangedError.
-func (s Acts) unchangedPlan(ctx context.Context, site uuid.UUID, x act.PutPlan) error {
-	if x.Was == nil {
-		return nil
-	}
-	now := parts{}
-	err := s.on(ctx).GetContext(ctx, &now, "SELECT parts FROM plans WHERE site_id = $1 AND owner = $2 AND name = $3", site, x.Owner, x.Name)
-	if err != nil && !errors.Is(err, sql.ErrNoRows) {
-		return err
-	}
-	if maps.Equal(now, x.Was.Texts()) || maps.Equal(now, x.Plan.Texts()) {
-		return nil
-	}
-	changed := &act.ChangedError{Now: now}
-	var last struct {
-		Person string    `db:"person"`
-		At     time.Time `db:"at"`
-	}
-	err = s.on(ctx).GetContext(ctx, &last, "SELECT person, at FROM audit WHERE site_id = $1 AND act IN ('put-plan', 'delete-plan') "+
-		"AND subject = $2 ORDER BY number DESC LIMIT 1", site, act.PlanName{Owner: x.Owner, Name: x.Name}.String())
-	if err != nil && !errors.Is(err, sql.ErrNoRows) {
-		return err
-	}
-	changed.By, changed.At = last.Person, last.At
-	return changed
 }
 
 // Delete takes a plan of a site away. What is set on devices stays as it is.

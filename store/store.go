@@ -387,6 +387,14 @@ func notFoundIfNone(err error) error {
 	return err
 }
 
+// takenIfDouble turns "there is one already" into ErrTaken.
+func takenIfDouble(err error) error {
+	if pg := new(pgconn.PgError); errors.As(err, &pg) && pg.Code == "23505" { // unique_violation
+		return ErrTaken
+	}
+	return err
+}
+
 // touchedOne reports ErrNotFound where a statement touched no row.
 func touchedOne(res sql.Result, err error) error {
 	if err != nil {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"fmt"
 
 	"github.com/jmoiron/sqlx"
 )
@@ -45,9 +46,21 @@ func (s *database) tx(ctx context.Context, fn func(*sqlx.Tx) error) error {
 		return err
 	}
 	if err := fn(tx); err != nil {
-		return errors.Join(err, tx.Rollback())
+		return errors.Join(notGone(ctx, err), notGone(ctx, tx.Rollback()))
 	}
-	return tx.Commit()
+	return notGone(ctx, tx.Commit())
+}
+
+// notGone tells a transaction that database/sql has cancelled, since its connection was lost or its time was up, from one whose caller has
+// gone: it becomes what Away knows, or the deadline.
+func notGone(ctx context.Context, err error) error {
+	switch {
+	case !errors.Is(err, context.Canceled) || errors.Is(ctx.Err(), context.Canceled):
+		return err
+	case ctx.Err() != nil:
+		return ctx.Err()
+	}
+	return fmt.Errorf("the transaction was ended: %w", sql.ErrConnDone)
 }
 
 // together runs fn with a context that carries one transaction: all that the store writes with it is kept, or nothing of it.

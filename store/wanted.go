@@ -5,6 +5,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"unlatch/core/decide/act"
 	"unlatch/core/decide/latch"
 	"unlatch/core/stream/intake"
 	"unlatch/core/wire/target"
@@ -85,4 +86,13 @@ func addOwnWord(t *latch.Target, about *target.About) {
 	if t.Intake == nil {
 		t.Intake = about.Intake
 	}
+}
+
+// wantedSlots reads which slots of targets are wanted for cameras, by name.
+func (s Acts) wantedSlots(ctx context.Context, a act.About, f *act.Facts, _ map[uuid.UUID]bool) error {
+	if !a.WithWanted || len(a.Targets) == 0 {
+		return nil
+	}
+	return s.on(ctx).SelectContext(ctx, &f.Wanted, "SELECT device_id AS device, target_id AS target, slot, role FROM wanted_placements "+
+		"WHERE target_id = ANY($1) AND slot <> ''", a.Targets)
 }

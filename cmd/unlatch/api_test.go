@@ -136,6 +136,7 @@ devices:
 	assert.Equal(t, 17, strings.Count(outputs["unlatch devices Works --at done"], "\n"), "a head and sixteen cameras: %s", outputs)
 	assert.Regexp(t, `Holloway Sixteen +recorder .* 16\n`, outputs["unlatch targets"])
 	assert.Contains(t, outputs["unlatch record --act place"], "Edda by shell")
+	assert.Regexp(t, `(?m)^127\.44\.30\.20 +\S.* main +H\.264 +320x180 +\d`, outputs["unlatch streams --at done"])
 	lines, err := d.s.Record.List(context.Background(), store.LineFilter{Limit: 1, Act: "place"})
 	require.NoError(t, err)
 	assert.Len(t, lines[0].Devices, 16)
@@ -188,6 +189,12 @@ func TestCommandsThatAskInVain(t *testing.T) {
 	code, says = run("record", "--from", "yesterday")
 	assert.Equal(t, exitNo, code)
 	assert.Contains(t, says, "is no time")
+	for args, complaint := range map[string]string{"--kind vcr": "there is no kind", "--user fitter": "--password-stdin",
+		"--kind template --sign-in Nobody": "there is no sign-in", "--kind bridge --address http://desk:80": "is a name"} {
+		code, says = run(append([]string{"targets", "add", "Desk", "--site", "Weir"}, strings.Fields(args)...)...)
+		assert.NotEqual(t, 0, code, args)
+		assert.Contains(t, says, complaint, args)
+	}
 
 	d.gone.Store(true)
 	code, says = run("sites")

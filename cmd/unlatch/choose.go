@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"unlatch/core/decide/latch"
+	"unlatch/core/stream/media"
 )
 
 // What commands read of the server's answers. The rest is printed as it comes, with --json.
@@ -26,6 +27,14 @@ type (
 		ID, Kind, Name, Address, Maker, Model, At string
 		Next                                      nextStep
 		Latches                                   []struct{ Name, State string }
+		Streams                                   []streamRow
+	}
+	streamRow struct {
+		Role, URL string
+		Proof     *struct {
+			OK    bool
+			Video *media.Measured
+		}
 	}
 	targetRow struct {
 		ID, Name, Kind, Is, Address string

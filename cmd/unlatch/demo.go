@@ -59,6 +59,11 @@ func runDemo(ctx context.Context, p *place, network string, out io.Writer) error
 	if err != nil {
 		return err
 	}
+	if p.signOn.Issuer == "" {
+		if err := startProvider(p, s, l.Addr().String(), network, password); err != nil {
+			return err
+		}
+	}
 	if err := feedScreens(ctx, s, w, "http://"+l.Addr().String()); err != nil {
 		return err
 	}
@@ -66,7 +71,21 @@ func runDemo(ctx context.Context, p *place, network string, out io.Writer) error
 	for _, x := range demo.Crew {
 		fmt.Fprintf(out, "  or as       %s (%s)\n", x.Name, x.Role)
 	}
+	fmt.Fprintf(out, "  or by       %s, as %s\n", p.signOn.Name, demo.SignOnPerson)
 	return s.serve(ctx, p, l, out)
+}
+
+// startProvider runs the railway's single sign-on beside the stand-ins, and has the server use it.
+func startProvider(p *place, s *services, listens, network, password string) error {
+	secret := rand.Text()
+	provider, err := demo.StartProvider(network, listens, secret, password)
+	if err != nil {
+		return err
+	}
+	s.closers = append(s.closers, provider.Stop)
+	p.signOn.Issuer, p.signOn.Name, p.signOn.RoleClaim = provider.Issuer, demo.ProviderName, demo.ProviderClaim
+	p.signOn.Secret, p.signOn.roles = secret, demo.ProviderRoles
+	return nil
 }
 
 // feedScreens gives the railway's screens the address of their list, as somebody does once who puts them up.

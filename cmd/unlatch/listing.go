@@ -92,30 +92,6 @@ func printsDevices(rows []deviceRow) func(io.Writer) error {
 	}
 }
 
-func targetsCommand() *cobra.Command {
-	c := onServer(&cobra.Command{Use: "targets", Short: "List what cameras of a site can be placed on", Args: noArgs},
-		func(ctx context.Context, r *remote, _ []string) error {
-			site, err := r.site(ctx, "")
-			if err != nil {
-				return err
-			}
-			rows, raw, err := r.targets(ctx, site.id)
-			if err != nil {
-				return err
-			}
-			return r.print(raw, func(w io.Writer) error {
-				fmt.Fprintln(w, "NAME\tIS\tADDRESS\tCAMERAS")
-				for _, t := range rows {
-					fmt.Fprintf(w, "%s\t%s\t%s\t%d\n", t.Name, t.Is, t.Address, len(t.Wanted))
-				}
-				return nil
-			})
-		})
-	siteFlag(c)
-	c.AddCommand(agreeCommand())
-	return c
-}
-
 // siteFlag adds --site to a command that is about one site.
 func siteFlag(c *cobra.Command) {
 	c.Flags().String("site", "", "the site, by name or ID; UNLATCH_SITE, or the only one, where it is missing")

@@ -41,6 +41,7 @@ type place struct {
 	public        string // the address under which people reach the server
 	proxies       []string
 	forgetSignIns bool
+	signOn        signOnFlags
 }
 
 func (p *place) flags(c *cobra.Command, listens bool) {
@@ -63,6 +64,7 @@ func (p *place) flags(c *cobra.Command, listens bool) {
 	c.Flags().StringVar(&p.public, "public-url", "",
 		"address under which people reach the server, such as https://bench.example, where that is a name or a proxy's")
 	c.Flags().StringSliceVar(&p.proxies, "trusted-proxy", nil, "address or range of a proxy whose X-Forwarded-For is believed")
+	p.signOn.flags(c)
 }
 
 // databaseVariable is the environment variable for the database's address, whose password a command line would show to everybody.
@@ -211,6 +213,10 @@ func (s *services) serve(ctx context.Context, p *place, l net.Listener, out io.W
 	if err != nil {
 		return err
 	}
+	signOn, err := p.signOn.provider()
+	if err != nil {
+		return err
+	}
 	secure, err := p.secure(l.Addr().(*net.TCPAddr).IP)
 	if err != nil {
 		return err
@@ -234,7 +240,8 @@ func (s *services) serve(ctx context.Context, p *place, l net.Listener, out io.W
 	h := &http.Server{
 		Handler: server.New(serving, server.Config{Store: s.Store, Queue: s.Queue, Agent: s.agent, Live: s.live,
 			MetricsToken: os.Getenv(metricsVariable), Web: web.Files(), Log: p.log, SetupCode: code,
-			Secure: secure || public != nil && public.Scheme == "https", PublicURL: public, TrustedProxies: proxies, Room: s.room}),
+			Secure: secure || public != nil && public.Scheme == "https", PublicURL: public, TrustedProxies: proxies, Room: s.room,
+			SignOn: signOn}),
 		ReadHeaderTimeout: 10 * time.Second,
 		ReadTimeout:       time.Minute,
 		IdleTimeout:       90 * time.Second,
@@ -288,7 +295,8 @@ func (p *place) check() error {
 	if _, err := address.Parse(p.proxies...); err != nil {
 		return usageError{fmt.Errorf("--trusted-proxy: %w", err)}
 	}
-	return nil
+	_, err := p.signOn.provider()
+	return err
 }
 
 // publicURL reads --public-url.

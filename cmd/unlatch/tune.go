@@ -51,11 +51,17 @@ func streamsCommand() *cobra.Command {
 	var user string
 	var fromStdin, asJSON bool
 	var channel int
+	var cameras selection
 	c := &cobra.Command{
-		Use: "streams ADDRESS[:PORT]", Short: "List the streams of a device, how they are set and what they offer",
-		Long: "Streams asks a device service for its streams. The service is at the port, or is looked for at the usual ones.\n" +
-			"Exit 0 when the device told them, 1 when not, 2 on wrong use.",
+		Use:   "streams ADDRESS[:PORT] | streams --site SITE CAMERA...",
+		Short: "List the streams of a device, or those of cameras of a site as the server has measured them",
+		Long: "Streams asks a device service for its streams: how they are set and what they offer. The service is at the port, or is\n" +
+			"looked for at the usual ones. With --site, --at or --all, the server is asked for those of cameras of a site.\n" +
+			"Exit 0 when they were told, 1 when not, 2 on wrong use.",
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if cmd.Flags().Changed("site") || cameras != (selection{}) {
+				return streamsOfSite(cmd, args, cameras)
+			}
 			c, _, _, err := serviceOf(cmd, args, user, fromStdin)
 			if err != nil {
 				return err
@@ -77,6 +83,7 @@ func streamsCommand() *cobra.Command {
 	}
 	signInFlags(c, &user, &fromStdin)
 	channelFlag(c, &channel)
+	choosing(c, &cameras)
 	c.Flags().BoolVar(&asJSON, "json", false, "print one JSON object")
 	return c
 }

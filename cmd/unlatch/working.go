@@ -344,6 +344,49 @@ func sweepSite(cmd *cobra.Command, yes bool, x waiter) error {
 	return r.begin(cmd.Context(), "start-sweep", of("site", site.id), map[string]any{"confirm_large": yes}, x)
 }
 
+// streamsOfSite is streams --site: what the server has measured of the streams of cameras.
+func streamsOfSite(cmd *cobra.Command, args []string, s selection) error {
+	ctx := cmd.Context()
+	r, err := connect(cmd)
+	if err != nil {
+		return err
+	}
+	site, err := r.site(ctx, "")
+	if err != nil {
+		return err
+	}
+	rows, err := r.cameras(ctx, site.id, args, s)
+	if err != nil {
+		return err
+	}
+	type told struct {
+		Camera, Address string
+		Streams         []streamRow
+	}
+	list := []told{}
+	for _, d := range rows {
+		list = append(list, told{cmp.Or(d.Name, d.Address), d.Address, d.Streams})
+	}
+	raw, err := json.Marshal(list)
+	if err != nil {
+		return err
+	}
+	return r.print(raw, func(w io.Writer) error {
+		fmt.Fprintln(w, "ADDRESS\tCAMERA\tROLE\tCODEC\tSIZE\tRATE\tBITRATE\tURL")
+		for _, c := range list {
+			for _, x := range c.Streams {
+				measured := "not played\t\t\t"
+				if x.Proof != nil && x.Proof.OK && x.Proof.Video != nil {
+					v := x.Proof.Video
+					measured = fmt.Sprintf("%s\t%dx%d\t%.1f fps\t%d kbit/s", v.Codec, v.Width, v.Height, v.FPS, int(v.BitrateKbps))
+				}
+				fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s\n", c.Address, c.Camera, x.Role, measured, x.URL)
+			}
+		}
+		return nil
+	})
+}
+
 // tuneSite is tune --site: the server sets the streams of cameras of one of its sites. wants are the wishes by part.
 func tuneSite(cmd *cobra.Command, args []string, wants map[string]*string, s selection, x waiter) error {
 	r, err := connect(cmd)

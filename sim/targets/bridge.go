@@ -295,6 +295,11 @@ func (b *Bridge) view(s *slot) bridge.Slot {
 	if len(s.pulls) == 0 {
 		st = bridge.Status{State: "connecting", Says: "no picture by this driver"}
 	}
+	if time.Since(s.since) < time.Duration(b.t.ConnectsMS)*time.Millisecond {
+		st.State = "connecting"
+		out.Status = &st
+		return out
+	}
 	for role, p := range s.pulls {
 		state, why := p.State()
 		m := p.Measured()

@@ -27,6 +27,7 @@ const TargetPage = lazy(() => import("./views/patch/TargetPage").then((m) => ({ 
 const People = lazy(() => import("./views/people/People").then((m) => ({ default: m.People })));
 const Account = lazy(() => import("./views/people/Account").then((m) => ({ default: m.Account })));
 const Join = lazy(() => import("./views/people/Join").then((m) => ({ default: m.Join })));
+const SignOnBack = lazy(() => import("./views/signin/SignOnBack").then((m) => ({ default: m.SignOnBack })));
 const Cameras = lazy(() => import("./views/customer/Cameras").then((m) => ({ default: m.Cameras })));
 const Record = lazy(() => import("./views/record/Record").then((m) => ({ default: m.Record })));
 
@@ -34,12 +35,7 @@ function Pages() {
   const session = useSession();
   const may = useMay();
   const { pathname } = useLocation();
-  if (pathname === "/join")
-    return (
-      <Suspense>
-        <Join />
-      </Suspense>
-    );
+  if (pathname === "/join" || pathname === "/sign-on") return <Suspense>{pathname === "/join" ? <Join /> : <SignOnBack />}</Suspense>;
   if (session.isPending) return null;
   if (session.error)
     return (
@@ -47,7 +43,7 @@ function Pages() {
         <Trouble error={session.error} />
       </div>
     );
-  if (!session.data.name) return <SignIn first={session.data.needs_setup} />;
+  if (!session.data.name) return <SignIn first={session.data.needs_setup} provider={session.data.sign_on} />;
   return (
     <Boundary at={pathname}>
       <Suspense

@@ -50,6 +50,8 @@ type About struct {
 	WithSweep bool
 	// WithIntakes asks for the names of all intakes.
 	WithIntakes bool
+	// WithWanted asks which slots of the targets are wanted for cameras.
+	WithWanted bool
 }
 
 // Distinct returns IDs once each, in the order in which they first stand.
@@ -79,6 +81,7 @@ type Facts struct {
 	// TargetOrder are the targets, the oldest first.
 	TargetOrder []uuid.UUID
 	Intakes     []string // the names of what targets accept
+	Wanted      Wishes   // for slots of the targets by name; asked for with WithWanted
 	SignIns     map[uuid.UUID]SignIn
 	Plans       map[uuid.UUID]PlanName
 	Runs        map[uuid.UUID]string // their titles
@@ -86,7 +89,7 @@ type Facts struct {
 	Links       map[uuid.UUID]string // whom one-time links are for, by name
 	People      map[uuid.UUID]Person
 	Tokens      map[uuid.UUID]Token
-	Owners      int // how many there are; asked for with People
+	OtherOwners int // who have a password and are not among People; asked for with People
 	// Busy says by device in which run the command that About.Doing names waits or is carried out.
 	Busy map[uuid.UUID]Busy
 	// Sweep is the sweep that is under way; the nil UUID for none.
@@ -152,6 +155,8 @@ type Outcome struct {
 	Join uuid.UUID
 	// Left are the devices that it leaves out.
 	Left []Left
+	// Slots are those that cameras are planned into.
+	Slots []PlannedSlot
 	// Line is its line in the record.
 	Line Line
 }

@@ -20,6 +20,7 @@ const longestName = 120
 type Rename struct {
 	Site, Device uuid.UUID
 	Name         string
+	Was          *string // the name that the person saw; nil renames whatever it is called
 }
 
 // About implements Act.
@@ -30,8 +31,12 @@ func (a Rename) About() About {
 // Decide implements Act.
 func (a Rename) Decide(f Facts) (Outcome, error) {
 	a.Name = wiretext.Line(a.Name, longestName)
-	return Outcome{Keep: []any{a},
-		Line: Line{Subject: f.Devices[a.Device].Addr, Devices: []uuid.UUID{a.Device}, Before: f.Devices[a.Device].Name, After: a.Name}}, nil
+	out := Outcome{Keep: []any{a}}
+	if a.Was != nil {
+		out.Keep = []any{Unchanged{Device: a.Device, Was: Fields{"name": *a.Was}, Then: Fields{"name": a.Name}}, a}
+	}
+	out.Line = Line{Subject: f.Devices[a.Device].Addr, Devices: []uuid.UUID{a.Device}, Before: f.Devices[a.Device].Name, After: a.Name}
+	return out, nil
 }
 
 // Forget removes devices with their evidence.

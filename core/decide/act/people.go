@@ -125,15 +125,17 @@ func (a RemovePerson) Decide(f Facts) (Outcome, error) {
 
 // otherOwner refuses what would leave nobody who may do everything.
 func (f Facts) otherOwner() error {
-	if f.Owners > 1 {
+	if f.OtherOwners > 0 {
 		return nil
 	}
 	return LastOwner()
 }
 
-// LastOwner refuses what would leave nobody who may look after people.
+// LastOwner refuses what would leave nobody who may look after people. An owner who comes by single sign-on alone does not count: the
+// provider may be down when somebody is needed.
 func LastOwner() *Refusal {
-	return refuse("last_owner", "This is the last owner: nobody could look after people any more.", "Make somebody else an owner first.")
+	return refuse("last_owner", "This is the last owner who has a password here: nobody could look after people any more.",
+		"Make somebody else with a password an owner first.")
 }
 
 // ResetPerson makes a one-time link by which a person sets a new password. The old one counts until the link is used.

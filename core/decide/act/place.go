@@ -44,6 +44,7 @@ func (a Place) About() About {
 	}
 	for _, p := range a.Placements {
 		out.Devices, out.Targets = append(out.Devices, p.Device), append(out.Targets, p.Target)
+		out.WithWanted = out.WithWanted || p.Slot == ""
 		if p.Replaces != uuid.Nil {
 			out.Devices = append(out.Devices, p.Replaces)
 		}
@@ -77,14 +78,17 @@ func (a Place) Decide(f Facts) (Outcome, error) {
 	for _, d := range going {
 		goes[d.ID] = true
 	}
+	placements, slots, full := f.planSlots(slices.DeleteFunc(slices.Clone(a.Placements), func(p Placement) bool { return !goes[p.Device] }))
+	if len(full) > 0 && (a.Strict || len(placements) == 0) {
+		return Outcome{}, refuse(full[0].Cause, full[0].Reason, full[0].Fix)
+	}
+	left = append(left, full...)
 	work := &command.Work{Kind: "place"}
 	var wishes Wishes
-	var targets []uuid.UUID
+	var cameras, targets []uuid.UUID
 	tuned := map[uuid.UUID]bool{}
-	for _, p := range a.Placements {
-		if !goes[p.Device] {
-			continue
-		}
+	for _, p := range placements {
+		cameras = append(cameras, p.Device)
 		if !slices.Contains(targets, p.Target) {
 			targets = append(targets, p.Target)
 		}
@@ -96,7 +100,8 @@ func (a Place) Decide(f Facts) (Outcome, error) {
 		}
 		work.Devices = append(work.Devices, command.OnDevice{Device: p.Device, Do: command.Device{Place: &do}})
 	}
-	out := Outcome{Work: work, Left: left, Line: Line{Subject: f.names(ids(going)), Devices: ids(going)}}
+	cameras = Distinct(cameras)
+	out := Outcome{Work: work, Left: left, Slots: slots, Line: Line{Subject: f.names(cameras), Devices: cameras}}
 	if len(own) > 0 {
 		out.Keep = append(out.Keep, own)
 	}
@@ -106,7 +111,7 @@ func (a Place) Decide(f Facts) (Outcome, error) {
 	if len(targets) > 1 {
 		on, out.Line.Target = fmt.Sprintf("%d targets", len(targets)), uuid.Nil
 	}
-	work.Title = fmt.Sprintf("Place %s on %s", command.Cameras(len(going)), on)
+	work.Title = fmt.Sprintf("Place %s on %s", command.Cameras(len(cameras)), on)
 	out.Line.After = "on " + on
 	return out, nil
 }

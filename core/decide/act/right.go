@@ -69,6 +69,10 @@ type Person struct {
 	Role Role
 	// Sites are the sites that the person is given. An owner has all sites, whatever stands here.
 	Sites []uuid.UUID
+	// Password says that the person has a password here.
+	Password bool
+	// Connected says that the person may sign in by single sign-on.
+	Connected bool
 	// Bare says that the role must have a second factor and the person has none: nothing may be done but to add one.
 	Bare bool
 	// All gives every site to what is narrower than an owner: an API token that an owner has made for all sites.

@@ -47,22 +47,22 @@ func TestActsOnPeople(t *testing.T) {
 	people := map[uuid.UUID]Person{id: {ID: id, Name: "Ida", Role: Owner}}
 	for name, c := range map[string]struct {
 		act    Act
-		owners int
+		others int
 		cause  string
 		after  string
 	}{
-		"an invitation":           {Invite{Name: " Ida ", Standing: Standing{Viewer, site}}, 1, "", "viewer, 1 site"},
-		"without a name":          {Invite{Name: " ", Standing: Standing{Viewer, site}}, 1, "no_name", ""},
-		"without a role":          {Invite{Name: "Ida", Standing: Standing{"king", site}}, 1, "no_role", ""},
-		"without a site":          {Invite{Name: "Ida", Standing: Standing{Viewer, nil}}, 1, "no_sites", ""},
-		"another owner":           {Invite{Name: "Ida", Standing: Standing{Owner, nil}}, 1, "", "owner"},
-		"an owner of two demoted": {ChangePerson{id, Standing{Technician, slices.Repeat(site, 2)}}, 2, "", "technician, 2 sites"},
-		"the last owner demoted":  {ChangePerson{id, Standing{Technician, site}}, 1, "last_owner", ""},
-		"the last owner stays":    {ChangePerson{id, Standing{Owner, nil}}, 1, "", "owner"},
-		"an owner of two removed": {RemovePerson{id}, 2, "", ""},
-		"the last owner removed":  {RemovePerson{id}, 1, "last_owner", ""},
+		"an invitation":           {Invite{Name: " Ida ", Standing: Standing{Viewer, site}}, 0, "", "viewer, 1 site"},
+		"without a name":          {Invite{Name: " ", Standing: Standing{Viewer, site}}, 0, "no_name", ""},
+		"without a role":          {Invite{Name: "Ida", Standing: Standing{"king", site}}, 0, "no_role", ""},
+		"without a site":          {Invite{Name: "Ida", Standing: Standing{Viewer, nil}}, 0, "no_sites", ""},
+		"another owner":           {Invite{Name: "Ida", Standing: Standing{Owner, nil}}, 0, "", "owner"},
+		"an owner of two demoted": {ChangePerson{id, Standing{Technician, slices.Repeat(site, 2)}}, 1, "", "technician, 2 sites"},
+		"the last owner demoted":  {ChangePerson{id, Standing{Technician, site}}, 0, "last_owner", ""},
+		"the last owner stays":    {ChangePerson{id, Standing{Owner, nil}}, 0, "", "owner"},
+		"an owner of two removed": {RemovePerson{id}, 1, "", ""},
+		"the last owner removed":  {RemovePerson{id}, 0, "last_owner", ""},
 	} {
-		out, err := c.act.Decide(Facts{People: people, Owners: c.owners})
+		out, err := c.act.Decide(Facts{People: people, OtherOwners: c.others})
 		if c.cause != "" {
 			refused := new(Refusal)
 			if assert.ErrorAs(t, err, &refused, name) {

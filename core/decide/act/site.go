@@ -50,6 +50,7 @@ func (a CreateSite) Decide(Facts) (out Outcome, err error) {
 type ChangeSite struct {
 	Site uuid.UUID
 	SiteForm
+	Was *SiteForm // the site as the person saw it; nil changes whatever it is
 }
 
 // About implements Act.
@@ -64,7 +65,11 @@ func (a ChangeSite) Decide(f Facts) (out Outcome, err error) {
 	if f.Site.Name != a.Name {
 		line.Before, line.After = f.Site.Name+", "+line.Before, a.Name+", "+line.After
 	}
-	return Outcome{Keep: []any{a}, Line: line}, nil
+	out = Outcome{Keep: []any{a}, Line: line}
+	if a.Was != nil {
+		out.Keep = []any{Unchanged{Was: a.Was.Fields(), Then: a.Fields()}, a}
+	}
+	return out, nil
 }
 
 // DeleteSite removes a site with all that it holds. Its jobs leave the queue.

@@ -203,7 +203,8 @@ func (a AddTarget) Decide(f Facts) (Outcome, error) {
 type SetTarget struct {
 	Site, Target uuid.UUID
 	TargetForm
-	Renewed bool // take the next certificate that it shows for its own
+	Was     *TargetForm // the target as the person saw it; nil changes whatever it is
+	Renewed bool        // take the next certificate that it shows for its own
 }
 
 // About implements Act.
@@ -222,6 +223,9 @@ func (a SetTarget) Decide(f Facts) (Outcome, error) {
 		return Outcome{}, err
 	}
 	out := Outcome{Line: form.line(at)}
+	if a.Was != nil {
+		out.Keep = append(out.Keep, Unchanged{Target: a.Target, Was: a.Was.Fields(), Then: form.Fields()})
+	}
 	if keys := form.signIn(); keys != nil {
 		out.Keep = append(out.Keep, keys)
 	}

@@ -147,11 +147,16 @@ func (a PutPlan) Decide(f Facts) (Outcome, error) {
 	case a.Owner == tuning.Selection && len(a.Devices) == 0:
 		return Outcome{}, refuse("no_devices", "The selection is empty.", "Select the cameras that the plan is for.")
 	}
-	subject := fmt.Sprintf("of the %s %s", a.Owner, a.Name)
 	if a.Owner == tuning.Site {
-		a.Name, subject = "", "of the site"
+		a.Name = ""
 	}
-	return Outcome{Keep: []any{a}, Line: Line{Subject: subject, Devices: a.Devices, After: planLine(a.Plan)}}, nil
+	subject := PlanName{a.Owner, a.Name}.String()
+	out := Outcome{Keep: []any{a}, Line: Line{Subject: subject, Devices: a.Devices, After: planLine(a.Plan)}}
+	if a.Was != nil {
+		plan := &PlanName{Owner: a.Owner, Name: a.Name}
+		out.Keep = []any{Unchanged{Plan: plan, Was: a.Was.Texts(), Then: a.Plan.Texts()}, a}
+	}
+	return out, nil
 }
 
 // DeletePlan takes a plan away. What is set on devices stays.

@@ -17,6 +17,7 @@ type Target struct {
 // Look asks a target what it is and how its slots stand, and for the picture of each camera on it.
 type Look struct {
 	Retry bool `json:"retry,omitempty"` // send again a sign-in that it has refused
+	Again int  `json:"again,omitempty"` // the nth time by Unlatch itself, for what waits there alone; 0 for a look that somebody wants
 }
 
 // TargetChange is one thing to do on a target that is about no single camera. One of Free, Schedule and Order is set.

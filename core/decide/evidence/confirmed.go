@@ -1,20 +1,26 @@
 package evidence
 
 import (
+	"time"
+
 	"github.com/google/uuid"
 
 	"unlatch/core/decide/diagnose"
+	"unlatch/core/ground/trouble"
 )
 
 // Confirmed is what the target itself reports.
 type Confirmed struct {
-	Says      string              `json:"says,omitempty" doc:"what the target says, in its own words"`
-	AfterMS   int64               `json:"after_ms,omitempty" doc:"from placing to the target's report"`
-	Match     string              `json:"match,omitempty" doc:"of the target's picture: right camera, wrong camera, cannot tell"`
-	Still     *uuid.UUID          `json:"still,omitempty" doc:"the picture that it shows"`
-	SendsOn   []Given             `json:"sends_on,omitempty" doc:"where the target sends the picture on"`
-	Note      string              `json:"note,omitempty" doc:"what a person should know besides"`
-	Attested  string              `json:"attested,omitempty" doc:"who has looked and said that it shows, where it cannot be asked"`
+	Says     string     `json:"says,omitempty" doc:"what the target says, in its own words"`
+	AfterMS  int64      `json:"after_ms,omitempty" doc:"from placing to the target's report"`
+	Match    string     `json:"match,omitempty" doc:"of the target's picture: right camera, wrong camera, cannot tell"`
+	Still    *uuid.UUID `json:"still,omitempty" doc:"the picture that it shows"`
+	SendsOn  []Given    `json:"sends_on,omitempty" doc:"where the target sends the picture on"`
+	Note     string     `json:"note,omitempty" doc:"what a person should know besides"`
+	Attested string     `json:"attested,omitempty" doc:"who has looked and said that it shows, where it cannot be asked"`
+	// Waits is what the picture waits for, and Since when that began; with neither a picture nor a diagnosis.
+	Waits     trouble.Wait        `json:"waits,omitempty" doc:"what its picture waits for"`
+	Since     time.Time           `json:"since,omitzero" doc:"when that began"`
 	Diagnosis *diagnose.Diagnosis `json:"diagnosis,omitempty"`
 }
 

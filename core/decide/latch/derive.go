@@ -430,7 +430,7 @@ func (d *deriver) order() {
 		switch {
 		case broken && l.State == Open:
 			l.State = Stale
-		case broken && l.State == Stuck:
+		case broken && (l.State == Stuck || l.State == Waiting):
 			l.State = Closed
 		case !broken && l.State == Closed:
 			l.State = Next

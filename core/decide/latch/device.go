@@ -23,6 +23,14 @@ type Device struct {
 	Status   Status
 }
 
+// Identity returns what a target keeps to recognise a camera by: its endpoint reference, else Unlatch's own ID for it.
+func (d *Device) Identity() string {
+	if d.Endpoint != "" {
+		return d.Endpoint
+	}
+	return "urn:uuid:" + d.ID.String()
+}
+
 // WantedIntakes returns what the camera's wanted targets accept, each under the target's name.
 func (s *Status) WantedIntakes() (out []intake.Intake) {
 	for _, p := range s.Placements {

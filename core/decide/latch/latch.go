@@ -43,18 +43,20 @@ var Names = []Name{Heard, Reachable, SignedIn, Located, Proven, Tuned, Placed, C
 type State string
 
 const (
-	Open   State = "open"
-	Next   State = "next"   // the one to work on
-	Stuck  State = "stuck"  // tried, with a diagnosis
-	Waived State = "waived" // passed over, with a reason
-	Stale  State = "stale"  // was open; what it rested on has changed
-	Closed State = "closed" // not its turn yet
+	Open  State = "open"
+	Next  State = "next"  // the one to work on
+	Stuck State = "stuck" // tried, with a diagnosis
+	// Waiting is for somebody or something that the reason names; nothing stands in the way.
+	Waiting State = "waiting"
+	Waived  State = "waived" // passed over, with a reason
+	Stale   State = "stale"  // was open; what it rested on has changed
+	Closed  State = "closed" // not its turn yet
 )
 
 // A Latch is one latch's state with its reason.
 type Latch struct {
 	Name      Name                `json:"name"`
-	State     State               `json:"state" enum:"open,next,stuck,waived,stale,closed"`
+	State     State               `json:"state" enum:"open,next,waiting,stuck,waived,stale,closed"`
 	Reason    string              `json:"reason,omitempty"`
 	Since     *time.Time          `json:"since,omitempty"`
 	Evidence  *uuid.UUID          `json:"evidence,omitempty"`
@@ -110,31 +112,34 @@ const (
 
 // A Placement is how one wanted target stands.
 type Placement struct {
-	Target    uuid.UUID           `json:"target"`
-	Kind      target.Kind         `json:"kind"`
-	Name      string              `json:"name"`
-	Slot      string              `json:"slot,omitempty"`
-	Token     string              `json:"token,omitempty" doc:"the target's own name of the slot"`
-	Wanted    string              `json:"wanted,omitempty" doc:"the token of the slot that somebody wants it in"`
-	Role      string              `json:"role,omitempty" doc:"the stream that somebody wants it to have; missing for the rule's own choice"`
-	Ref       string              `json:"-"` // the driver's own reference
-	Untaken   bool                `json:"-"` // the target did not take it when it was placed last
-	Intake    *intake.Intake      `json:"-"` // what the target accepts; nil where nobody has said
-	Gives     []Given             `json:"gives" doc:"the streams that it shall have"`
-	Whose     string              `json:"whose,omitempty" doc:"whose sign-in it is given: the camera's, its stream user's, the recorder's"`
-	SignIn    uuid.UUID           `json:"-"` // that entry of the keyring
-	From      uuid.UUID           `json:"from,omitzero" doc:"the target whose channel it is given, where it takes no cameras"`
-	Misfit    []fit.Reason        `json:"misfit,omitempty" doc:"why it takes none of the streams"`
-	Moved     bool                `json:"moved,omitempty" doc:"the target still has a URL or a sign-in that is no longer the camera's"`
-	Old       string              `json:"old,omitempty" doc:"what of it is old"`
-	State     PlacementState      `json:"state" enum:"confirmed,waiting,stale,broken"`
-	Confirmed bool                `json:"confirmed"`
-	Report    string              `json:"report,omitempty" doc:"what the target itself says"`
-	Match     string              `json:"match,omitempty" doc:"the target's own picture against the camera's"`
-	Still     *uuid.UUID          `json:"still,omitempty" doc:"the picture that the target shows"`
-	Note      string              `json:"note,omitempty" doc:"what a person should know besides"`
-	SendsOn   []Given             `json:"-"`
-	Diagnosis *diagnose.Diagnosis `json:"diagnosis,omitempty"`
+	Target    uuid.UUID      `json:"target"`
+	Kind      target.Kind    `json:"kind"`
+	Name      string         `json:"name"`
+	Slot      string         `json:"slot,omitempty"`
+	Token     string         `json:"token,omitempty" doc:"the target's own name of the slot"`
+	Wanted    string         `json:"wanted,omitempty" doc:"the token of the slot that somebody wants it in"`
+	Role      string         `json:"role,omitempty" doc:"the stream that somebody wants it to have; missing for the rule's own choice"`
+	Ref       string         `json:"-"` // the driver's own reference
+	Untaken   bool           `json:"-"` // the target did not take it when it was placed last
+	Intake    *intake.Intake `json:"-"` // what the target accepts; nil where nobody has said
+	Gives     []Given        `json:"gives" doc:"the streams that it shall have"`
+	Whose     string         `json:"whose,omitempty" doc:"whose sign-in it is given: the camera's, its stream user's, the recorder's"`
+	SignIn    uuid.UUID      `json:"-"` // that entry of the keyring
+	From      uuid.UUID      `json:"from,omitzero" doc:"the target whose channel it is given, where it takes no cameras"`
+	Misfit    []fit.Reason   `json:"misfit,omitempty" doc:"why it takes none of the streams"`
+	Moved     bool           `json:"moved,omitempty" doc:"the target still has a URL or a sign-in that is no longer the camera's"`
+	Old       string         `json:"old,omitempty" doc:"what of it is old"`
+	State     PlacementState `json:"state" enum:"confirmed,waiting,stale,broken"`
+	Confirmed bool           `json:"confirmed"`
+	Report    string         `json:"report,omitempty" doc:"what the target itself says"`
+	Match     string         `json:"match,omitempty" doc:"the target's own picture against the camera's"`
+	Still     *uuid.UUID     `json:"still,omitempty" doc:"the picture that the target shows"`
+	Note      string         `json:"note,omitempty" doc:"what a person should know besides"`
+	// Waits is what the picture waits for, and WaitsSince when that began.
+	Waits      trouble.Wait        `json:"waits,omitempty" enum:"connect,fetch,screen,person" doc:"what its picture waits for, that nothing stands in the way of"`
+	WaitsSince time.Time           `json:"waits_since,omitzero"`
+	SendsOn    []Given             `json:"-"`
+	Diagnosis  *diagnose.Diagnosis `json:"diagnosis,omitempty"`
 }
 
 // Status is everything that evidence and intent say of a device.

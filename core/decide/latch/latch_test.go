@@ -17,6 +17,7 @@ import (
 	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/camera"
 	"unlatch/core/stream/sighting"
+	"unlatch/core/wire/target/byhand"
 )
 
 var (
@@ -73,13 +74,14 @@ func upToProven() *story {
 func marks(s Status) string {
 	out := ""
 	for _, l := range s.Latches {
-		out += map[State]string{Open: "o", Next: "n", Stuck: "x", Waived: "w", Stale: "s", Closed: "."}[l.State]
+		out += map[State]string{Open: "o", Next: "n", Stuck: "x", Waived: "w", Stale: "s", Closed: ".", Waiting: "h"}[l.State]
 	}
 	return out
 }
 
 func TestDerive(t *testing.T) {
-	elsewhere := netip.MustParseAddr("192.0.2.99")
+	elsewhere, crib := netip.MustParseAddr("192.0.2.99"), uuid.New()
+	at := time.Date(2026, 3, 14, 9, 26, 53, 0, time.UTC)
 	for _, c := range []struct {
 		name   string
 		story  *story
@@ -120,6 +122,18 @@ func TestDerive(t *testing.T) {
 			URL: mainURL}), wish, "ooooowon", Confirmed},
 		{"no picture there", upToProven().add(strongroom.String(), evidence.Placed{Slot: "slot_01", URL: mainURL}).add(strongroom.String(),
 			evidence.Confirmed{Diagnosis: &diagnose.Diagnosis{Cause: trouble.TargetWaiting}}), wish, "ooooowox", Confirmed},
+		{"its target is connecting", upToProven().add(strongroom.String(), evidence.Placed{Slot: "slot_01",
+			URL: mainURL}).add(strongroom.String(), evidence.Confirmed{Waits: trouble.WaitsToConnect, Since: at}), wish, "ooooowoh", Confirmed},
+		{"one target waits and another is broken", upToProven().add(strongroom.String(), evidence.Placed{Slot: "slot_01",
+			URL: mainURL}).add(strongroom.String(), evidence.Confirmed{Waits: trouble.WaitsToConnect, Since: at}).add(crib.String(),
+			evidence.Placed{Slot: "1", URL: mainURL}).add(crib.String(), evidence.Confirmed{Diagnosis: &diagnose.Diagnosis{
+			Cause: trouble.TargetWaiting}}), Intent{Targets: append([]Target{{ID: crib, Name: "Tool crib"}}, wish.Targets...)}, "ooooowox",
+			Confirmed},
+		{"a list that nobody has looked at", upToProven().add(strongroom.String(), evidence.Placed{Slot: "1", URL: mainURL}),
+			Intent{Targets: []Target{{ID: strongroom, Name: "List", Kind: byhand.Kind}}}, "ooooowoh", Confirmed},
+		{"it waits and the stream fails", upToProven().add(strongroom.String(), evidence.Placed{Slot: "slot_01",
+			URL: mainURL}).add(strongroom.String(), evidence.Confirmed{Waits: trouble.WaitsToConnect, Since: at}).add("p1",
+			proofOf(mainURL, trouble.SessionLimit)), wish, "ooooxws.", Proven},
 		{"taken off", upToProven().add(strongroom.String(), evidence.Placed{Slot: "slot_01", URL: mainURL}).add(strongroom.String(),
 			evidence.Placed{Removed: true}), Intent{}, "ooooown.", Placed},
 		{"the recorder is full", upToProven().add(strongroom.String(),

@@ -64,6 +64,9 @@ func (s *Status) Next() NextStep {
 				return NextStep{Action: "attest", Label: "It shows the picture", Reason: p.Name + " cannot be asked: look at it, and say so."}
 			}
 		}
+		if l.State == Waiting {
+			return NextStep{Action: "open", Label: "Ask again", Reason: l.Reason + ".", Fix: "Unlatch asks again by itself."}
+		}
 	}
 	reason := map[Name]string{
 		Reachable: "It was heard. Its device service has not been asked yet.",

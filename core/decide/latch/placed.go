@@ -3,11 +3,13 @@ package latch
 import (
 	"fmt"
 	"slices"
+	"time"
 
 	"github.com/google/uuid"
 
 	"unlatch/core/decide/evidence"
 	"unlatch/core/decide/fit"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/camera"
 	"unlatch/core/stream/intake"
 	"unlatch/core/wire/target/byhand"
@@ -139,6 +141,7 @@ func (d *deriver) placed() {
 		d.channel()
 	}
 	d.everyTarget()
+	d.waiting()
 }
 
 // standing is how one placement stands by what was recorded of it.
@@ -157,7 +160,8 @@ func (d *deriver) standing(t Target, p *Placement) {
 	if c == nil || b.Diagnosis != nil || !newer(*cr, *r) {
 		return
 	}
-	p.Confirmed, p.Diagnosis = c.Diagnosis == nil, c.Diagnosis
+	p.Confirmed, p.Diagnosis = c.Diagnosis == nil && c.Waits == "", c.Diagnosis
+	p.Waits, p.WaitsSince = c.Waits, c.Since
 	p.Report, p.Match, p.Still, p.Note = c.Says, c.Match, c.Still, c.Note
 	reason := fmt.Sprintf("%s reports %s", t.Name, p.Report)
 	if c.Attested != "" {
@@ -190,7 +194,7 @@ func old(b *evidence.Placed, p *Placement) string {
 	return ""
 }
 
-// everyTarget keeps a latch shut while one wanted target still lacks it.
+// everyTarget keeps a latch shut while one wanted target still lacks it, and stuck where that target says why.
 func (d *deriver) everyTarget() {
 	for _, p := range d.s.Placements {
 		if l := d.s.Latch(Placed); p.Slot == "" && l.State == Open {
@@ -198,8 +202,62 @@ func (d *deriver) everyTarget() {
 		}
 		if l := d.s.Latch(Confirmed); !p.Confirmed && l.State == Open {
 			l.State, l.Reason = Closed, "Not yet confirmed by "+p.Name
+			if p.Diagnosis != nil && p.Slot != "" && !p.Untaken {
+				l.State, l.Diagnosis, l.Reason = Stuck, p.Diagnosis, p.Diagnosis.Summary
+			}
 		}
 	}
+}
+
+// waiting shuts the last latch as one that waits, where the picture of a target is waited for and nothing is broken.
+func (d *deriver) waiting() {
+	l := d.s.Latch(Confirmed)
+	if slices.ContainsFunc(d.s.Placements, func(p Placement) bool { return p.Diagnosis != nil }) {
+		return
+	}
+	for i := range d.s.Placements {
+		p := &d.s.Placements[i]
+		if p.ByHand() && p.Slot != "" && !p.Confirmed {
+			p.Waits = trouble.WaitsForPerson
+		}
+		if p.Waits == "" || l.State == Waiting {
+			continue
+		}
+		l.State, l.Reason, l.Since = Waiting, p.waitsFor(), nil
+		if !p.WaitsSince.IsZero() {
+			l.Since = &p.WaitsSince
+		}
+	}
+}
+
+// ConnectTime is how long a target may be connecting to a camera before that counts as a fault.
+const ConnectTime = 2 * time.Minute
+
+// AskedAgain reports whether the target is to be asked again for the picture of the placement by itself: it may come still. A target that
+// was connecting for too long is asked once more too.
+func (p *Placement) AskedAgain() bool {
+	return p.Slot != "" && (p.Waits != "" && p.Waits != trouble.WaitsForPerson ||
+		p.Diagnosis != nil && p.Diagnosis.Cause == trouble.TargetWaiting)
+}
+
+// PlacementOn returns the placement on a target; nil for none.
+func (s *Status) PlacementOn(target uuid.UUID) *Placement {
+	for i := range s.Placements {
+		if s.Placements[i].Target == target {
+			return &s.Placements[i]
+		}
+	}
+	return nil
+}
+
+// waitsFor says what the picture of a placement waits for.
+func (p *Placement) waitsFor() string {
+	return fmt.Sprintf(map[trouble.Wait]string{
+		trouble.WaitsToConnect: "%s is connecting to it",
+		trouble.WaitsForFetch:  "No screen has fetched the list of %s with it yet",
+		trouble.WaitsForScreen: "No screen of %s shows it yet",
+		trouble.WaitsForPerson: "Somebody has to look whether %s shows it",
+	}[p.Waits], p.Name)
 }
 
 // inOneWord sums a placement up. A diagnosis weighs most, and what is stale before what was confirmed of it.

@@ -14,6 +14,7 @@ import (
 	"unlatch/core/ground/exchange"
 	"unlatch/core/ground/signin"
 	"unlatch/core/ground/streamurl"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/intake"
 )
 
@@ -206,6 +207,9 @@ type Slot struct {
 	Sizes    string    `json:"sizes,omitempty" doc:"of the streams that arrived, by the target's own word"`
 }
 
+// Called returns what the slot is called: its label, else its token.
+func (s Slot) Called() string { return cmp.Or(s.Label, s.Token) }
+
 // A Sent is a stream that a target sends on.
 type Sent struct {
 	Role string `json:"role"`
@@ -247,5 +251,7 @@ func (l Layout) Count(is string) (n int) {
 type Report struct {
 	Arrived bool   // it has the picture
 	Says    string // in the target's own words: "Connected, recording Active"
-	After   time.Duration
+	// Waits is what the picture waits for, where the target says that it may come still; "" where it has come, or does not come.
+	Waits trouble.Wait
+	After time.Duration
 }

@@ -189,9 +189,9 @@ func (w *Work) budget(step latch.Name) time.Duration {
 }
 
 // worthAnotherTry reports whether a latch that was worked on n times is worked on once more:
-// new evidence has come, and it has not left it stuck.
+// new evidence has come, and it has left it neither stuck nor waiting.
 func worthAnotherTry(state latch.State, n int, newEvidence bool) bool {
-	return newEvidence && state != latch.Stuck && n < mostRounds
+	return newEvidence && state != latch.Stuck && state != latch.Waiting && n < mostRounds
 }
 
 // ProveAgain plays streams that are proven already, and asks again for what the device says of them and shows besides: somebody may have

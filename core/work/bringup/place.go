@@ -46,7 +46,7 @@ func (w *Work) PlaceOn(ctx context.Context, want command.Place) error {
 	if err := w.Open(ctx); err != nil {
 		return err
 	}
-	p := placeStep{w}.placement(want.Target)
+	p := w.d.Status.PlacementOn(want.Target)
 	if p == nil || w.d.Status.Latch(latch.Proven).State != latch.Open {
 		return nil // nothing is proven that it could be given
 	}
@@ -56,7 +56,7 @@ func (w *Work) PlaceOn(ctx context.Context, want command.Place) error {
 			return err
 		}
 	}
-	if p = (placeStep{w}).placement(want.Target); p != nil && p.Slot != "" && p.Diagnosis == nil && !p.Confirmed {
+	if p = w.d.Status.PlacementOn(want.Target); p != nil && p.Slot != "" && p.Diagnosis == nil && !p.Confirmed && p.Waits == "" {
 		w.Report.Doing(fmt.Sprintf("%s: waiting for the picture of %s", w.d.Title, p.Name))
 		return placeStep{w}.confirmOn(ctx, *p, confirmWait)
 	}
@@ -75,27 +75,18 @@ func (w placeStep) replace(ctx context.Context, p latch.Placement, old uuid.UUID
 	if err != nil {
 		return err
 	}
-	if err := w.placeOn(ctx, p, identityOf(other)); err != nil {
+	if err := w.placeOn(ctx, p, other.Identity()); err != nil {
 		return err
 	}
 	if err := w.Read(ctx); err != nil {
 		return err
 	}
-	if now := w.placement(p.Target); now == nil || now.Diagnosis != nil {
+	if now := w.d.Status.PlacementOn(p.Target); now == nil || now.Diagnosis != nil {
 		return nil // the other one is still there
 	}
 	kept, done := keeping(ctx)
 	defer done()
 	return w.Record.Add(kept, other, Finding{Subject: p.Target.String(), Body: evidence.Placed{Removed: true}})
-}
-
-func (w placeStep) placement(on uuid.UUID) *latch.Placement {
-	for i := range w.d.Status.Placements {
-		if w.d.Status.Placements[i].Target == on {
-			return &w.d.Status.Placements[i]
-		}
-	}
-	return nil
 }
 
 // placeOn puts the camera onto one target and records how that went.
@@ -145,7 +136,7 @@ func (w placeStep) putOn(ctx context.Context, p latch.Placement, replaces string
 
 // placing returns what a target is told of the camera.
 func (w placeStep) placing(ctx context.Context, p latch.Placement, replaces string) (target.Camera, error) {
-	c := target.Camera{Identity: identityOf(w.d), Name: w.d.Title, Address: w.d.Addr, Model: w.d.Status.Model(), Channel: w.d.Channel,
+	c := target.Camera{Identity: w.d.Identity(), Name: w.d.Title, Address: w.d.Addr, Model: w.d.Status.Model(), Channel: w.d.Channel,
 		Slot:     p.Wanted,
 		Replaces: replaces}
 	var err error
@@ -182,14 +173,6 @@ func (w placeStep) placing(ctx context.Context, p latch.Placement, replaces stri
 	return c, nil
 }
 
-// identityOf returns what a target keeps to recognise a camera by: its endpoint reference, else Unlatch's own ID for it.
-func identityOf(d *latch.Device) string {
-	if d.Endpoint != "" {
-		return d.Endpoint
-	}
-	return "urn:uuid:" + d.ID.String()
-}
-
 // confirm asks each target that has the camera for its own state.
 func (w placeStep) confirm(ctx context.Context) error {
 	for _, p := range w.d.Status.Placements {
@@ -205,7 +188,7 @@ func (w placeStep) confirm(ctx context.Context) error {
 
 // Confirm asks one target again for its word and its picture of the camera, where it has taken it.
 func (w *Work) Confirm(ctx context.Context, on uuid.UUID) error {
-	p := placeStep{w}.placement(on)
+	p := w.d.Status.PlacementOn(on)
 	if p == nil || p.Slot == "" || p.Untaken || p.ByHand() {
 		return nil
 	}
@@ -232,12 +215,12 @@ func (w placeStep) confirmOn(ctx context.Context, p latch.Placement, wait time.D
 	if err != nil {
 		return err
 	}
-	if diagnosis == nil && !report.Arrived {
-		diagnosis = notArrived(p.Name, report)
-	}
 	f := Finding{Subject: p.Target.String()}
 	body := evidence.Confirmed{Says: report.Says, AfterMS: report.After.Milliseconds(), Diagnosis: diagnosis}
-	if diagnosis == nil {
+	if diagnosis == nil && !report.Arrived {
+		w.waitOrFail(&body, p, report)
+	}
+	if body.Diagnosis == nil && body.Waits == "" {
 		seen, err := comparison(w).compare(ctx, t.session, p)
 		if err != nil {
 			return err
@@ -252,6 +235,20 @@ func (w placeStep) confirmOn(ctx context.Context, p latch.Placement, wait time.D
 	return w.Keep(ctx, f)
 }
 
+// waitOrFail says of a picture that has not arrived what it waits for, and after latch.ConnectTime that it does not come. What waits for
+// screens is waited for as long as they take.
+func (w placeStep) waitOrFail(body *evidence.Confirmed, p latch.Placement, r target.Report) {
+	body.Waits, body.Since = r.Waits, p.WaitsSince
+	if body.Since.IsZero() {
+		body.Since = w.now()
+	}
+	waited := w.now().Sub(body.Since)
+	if r.Waits == "" || r.Waits == trouble.WaitsToConnect && waited >= latch.ConnectTime {
+		r.After = max(r.After, waited)
+		body.Diagnosis, body.Waits, body.Since = notArrived(p.Name, r), "", time.Time{}
+	}
+}
+
 // notArrived words that a target has a camera and does not get its picture.
 func notArrived(name string, r target.Report) *diagnose.Diagnosis {
 	return &diagnose.Diagnosis{Cause: trouble.TargetWaiting,
@@ -264,7 +261,7 @@ func notArrived(name string, r target.Report) *diagnose.Diagnosis {
 
 // Remove takes the camera off a target. A target that does not answer keeps the camera, and so does the record.
 func (w *Work) Remove(ctx context.Context, from uuid.UUID) error {
-	p := placeStep{w}.placement(from)
+	p := w.d.Status.PlacementOn(from)
 	if p == nil || p.Slot == "" {
 		return nil
 	}
@@ -307,7 +304,7 @@ func (w placeStep) relook(ctx context.Context, on uuid.UUID, s target.Session) (
 
 // Move puts the camera into another slot of a target. A camera that is there changes places with it, and both are recorded.
 func (w *Work) Move(ctx context.Context, on uuid.UUID, to string) error {
-	p := placeStep{w}.placement(on)
+	p := w.d.Status.PlacementOn(on)
 	if p == nil || p.Slot == "" {
 		return errors.New("the camera is not on that target")
 	}
@@ -351,7 +348,7 @@ func (w *Work) Move(ctx context.Context, on uuid.UUID, to string) error {
 	if err := w.Read(ctx); err != nil {
 		return err
 	}
-	if p = (placeStep{w}).placement(on); p != nil {
+	if p = w.d.Status.PlacementOn(on); p != nil {
 		return placeStep{w}.confirmOn(ctx, *p, confirmWait)
 	}
 	return nil
@@ -373,7 +370,7 @@ func (w placeStep) moved(ctx context.Context, d *latch.Device, p *latch.Placemen
 
 // Show has a target show the camera on a screen, and says how long it took.
 func (w *Work) Show(ctx context.Context, on uuid.UUID, screen string) (target.Report, error) {
-	p := placeStep{w}.placement(on)
+	p := w.d.Status.PlacementOn(on)
 	if p == nil || p.Slot == "" {
 		return target.Report{}, errors.New("the camera is not on that target")
 	}
@@ -407,7 +404,7 @@ func (w *Work) Show(ctx context.Context, on uuid.UUID, screen string) (target.Re
 
 // SetRule has a hub show the camera on a screen when a message comes on a topic; the zero rule takes that back.
 func (w *Work) SetRule(ctx context.Context, on uuid.UUID, r hub.Rule) error {
-	p := placeStep{w}.placement(on)
+	p := w.d.Status.PlacementOn(on)
 	if p == nil || p.Slot == "" {
 		return errors.New("the camera is not on that target")
 	}

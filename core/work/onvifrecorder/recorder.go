@@ -12,6 +12,7 @@ import (
 
 	"unlatch/core/decide/diagnose"
 	"unlatch/core/ground/streamurl"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/wire/onvif"
 	"unlatch/core/wire/target"
 )
@@ -261,6 +262,9 @@ func (r *Session) Confirm(ctx context.Context, ref target.Ref, wait time.Duratio
 			return out, err
 		}
 		out.Arrived = out.Says == "Connected" && recording == "Active"
+		if out.Says == "Connecting" { // ONVIF Receiver Service Specification §4.2: ReceiverState
+			out.Waits = trouble.WaitsToConnect
+		}
 		if recording != "" {
 			out.Says += ", recording " + recording
 		}

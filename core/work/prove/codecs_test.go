@@ -93,8 +93,11 @@ func TestEveryCodecIsProven(t *testing.T) {
 		}},
 		{"Lossy", "H.264", "Constrained Baseline", 320, 180, func(t *testing.T, p proof.Proof) { assert.Positive(t, p.Video.Lost) }},
 		{"Smart", "H.264", "Constrained Baseline", 320, 180, func(t *testing.T, p proof.Proof) {
-			assert.Equal(t, "long",
-				p.Video.KeyPattern)
+			// Its key frames come after 3, 5 and 16 s: whoever begins at the first of them sees the short intervals alone, and looks again.
+			for tries := 0; p.Video.KeyPattern != "long" && tries < 3; tries++ {
+				p = run(t, w.Device("Smart").URL(0), fitter)
+			}
+			assert.Equal(t, "long", p.Video.KeyPattern)
 		}},
 	} {
 		t.Run(c.name, func(t *testing.T) {

@@ -1,8 +1,7 @@
-import { makePasskey } from "./passkeys";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { toast } from "sonner";
 import { base64 } from "./base64";
-import { api, must, Problem, type Device, type Left, type Session, type SignIn } from "./client";
+import { api, must, Problem, type Device, type Left, type SignIn } from "./client";
 import { keys } from "./keys";
 import type { paths } from "./schema";
 
@@ -77,18 +76,28 @@ export const useStop = (site: string) => {
 };
 
 export function useRename(site: string) {
-  const rename = async (device: string, name: string) =>
-    must(api.PATCH("/api/devices/{device}", { params: { path: { device } }, body: { name } }));
-  return useAction(
-    ({ device, name }: { device: string; name: string }) => rename(device, name),
-    [keys.devices(site)],
-    undefined,
-    (out, { device, name }) => {
+  const q = useQueryClient();
+  const rename = async (device: string, name: string, was?: string) =>
+    must(api.PATCH("/api/devices/{device}", { params: { path: { device } }, body: { name, was } }));
+  return useMutation({
+    mutationFn: ({ device, name, was }: { device: string; name: string; was: string }) => rename(device, name, was),
+    onSuccess: (out, { device, name }) => {
       toast(name ? `Named “${name}”` : "Name taken back", {
-        action: { label: "Undo", onClick: () => rename(device, out.before).catch(say) },
+        action: { label: "Undo", onClick: () => rename(device, out.before, name).catch(say) },
       });
     },
-  );
+    onError: (e, { device, name }) => {
+      const other = e instanceof Problem ? e.changed : undefined;
+      if (!other) return say(e);
+      const theirs = other.now.name || "what it calls itself";
+      toast.warning(`${other.by || "Somebody"} has named it “${theirs}” meanwhile`, {
+        duration: Number.POSITIVE_INFINITY,
+        action: { label: `Keep “${name}”`, onClick: () => rename(device, name, other.now.name).catch(say) },
+        cancel: { label: `Keep “${theirs}”`, onClick: () => undefined },
+      });
+    },
+    onSettled: () => q.invalidateQueries({ queryKey: keys.devices(site) }),
+  });
 }
 
 type AddressLine = Body<"/api/sites/{site}/addresses", "post">["lines"][number];
@@ -277,111 +286,12 @@ export const useWatch = (site: string) =>
     "quiet",
   );
 
-export const useEnter = (first: boolean, done: (session: Session) => void) =>
-  useAction(
-    ({ name, password, code }: { name: string; password: string; code: string }) =>
-      first
-        ? must(api.POST("/api/setup", { body: { name, password, code } }))
-        : must(api.POST("/api/session", { body: { name, password } })),
-    [[]],
-    "quiet",
-    done,
-  );
-
-/** Finishes a sign-in with a second factor. */
-export const useSecond = () =>
-  useAction((body: { code?: string; passkey?: unknown }) => must(api.POST("/api/session/second", { body })), [[]], "quiet");
-
-export const useBeginCode = () =>
-  useAction((password: string) => must(api.POST("/api/session/factors/code/begin", { body: { password } })), [], "quiet");
-
-export const useAddCode = () =>
-  useAction(
-    (body: Body<"/api/session/factors/code", "post">) => must(api.POST("/api/session/factors/code", { body })),
-    [keys.factors(), keys.session()],
-    "quiet",
-  );
-
-/** Has the browser make a passkey, and adds it. */
-export const useAddPasskey = () =>
-  useAction(
-    async ({ password, name }: { password: string; name: string }) => {
-      const begun = await must(api.POST("/api/session/factors/passkey/begin", { body: { password } }));
-      const passkey = await makePasskey(begun.options);
-      return must(api.POST("/api/session/factors/passkey", { body: { ceremony: begun.ceremony, name, passkey } }));
-    },
-    [keys.factors(), keys.session()],
-    "quiet",
-  );
-
-export const useRemoveFactor = () =>
-  useAction(
-    ({ factor, password }: { factor: string; password: string }) =>
-      must(api.POST("/api/session/factors/{factor}/remove", { params: { path: { factor } }, body: { password } })),
-    [keys.factors(), keys.session()],
-    "quiet",
-  );
-
-export const useNewRecoveryCodes = () =>
-  useAction((password: string) => must(api.POST("/api/session/recovery-codes", { body: { password } })), [keys.factors()], "quiet");
-
-export const useMakeToken = () =>
-  useAction((body: Body<"/api/tokens", "post">) => must(api.POST("/api/tokens", { body })), [keys.tokens()], "quiet");
-
-export const useRevokeToken = () =>
-  useAction((token: string) => must(api.DELETE("/api/tokens/{token}", { params: { path: { token } } })), [keys.tokens()]);
-
-export const useDropFactors = () =>
-  useAction((person: string) => must(api.POST("/api/people/{person}/drop-factors", { params: { path: { person } } })), [keys.people()]);
-
-export const useStrictRoles = () =>
-  useAction(
-    (roles: Body<"/api/people/strict-roles", "put">["roles"]) => must(api.PUT("/api/people/strict-roles", { body: { roles } })),
-    [keys.people(), keys.session()],
-  );
-
-type Standing = Body<"/api/people/{person}", "put">;
-
-/** Makes a one-time link, and returns its token: it is told once. */
-export const useInvite = () =>
-  useAction((body: Standing & { name: string }) => must(api.POST("/api/people/links", { body })), [keys.people()], "quiet");
-
-export const useChangePerson = (person: string) =>
-  useAction(
-    (body: Standing) => must(api.PUT("/api/people/{person}", { params: { path: { person } }, body })),
-    [keys.people(), keys.session()],
-    "quiet",
-  );
-
-export const useRemovePerson = () =>
-  useAction((person: string) => must(api.DELETE("/api/people/{person}", { params: { path: { person } } })), [keys.people()]);
-
-export const useResetPerson = () =>
-  useAction((person: string) => must(api.POST("/api/people/{person}/reset", { params: { path: { person } } })), [keys.people()]);
-
-export const useWithdrawLink = () =>
-  useAction((link: string) => must(api.DELETE("/api/people/links/{link}", { params: { path: { link } } })), [keys.people()]);
-
-export const useTakeLink = (done: () => void) =>
-  useAction((body: Body<"/api/link/take", "post">) => must(api.POST("/api/link/take", { body })), [[]], "quiet", done);
-
-export const useChangePassword = (done: () => void) =>
-  useAction(
-    (body: Body<"/api/session/password", "put">) => must(api.PUT("/api/session/password", { body })),
-    [keys.sessions()],
-    "quiet",
-    done,
-  );
-
-export const useEndSession = () =>
-  useAction((session: string) => must(api.DELETE("/api/session/all/{session}", { params: { path: { session } } })), [keys.sessions()]);
-
 /** Makes a site, or changes the one of an ID; its ID comes back. */
 export const useSaveSite = (site?: string) =>
   useAction(
-    async (body: Body<"/api/sites", "post">) => {
+    async ({ was, ...body }: Body<"/api/sites/{site}", "put">) => {
       if (!site) return (await must(api.POST("/api/sites", { body }))).id;
-      await must(api.PUT("/api/sites/{site}", { params: { path: { site } }, body }));
+      await must(api.PUT("/api/sites/{site}", { params: { path: { site } }, body: { ...body, was } }));
       return site;
     },
     [[]],

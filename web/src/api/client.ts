@@ -15,6 +15,7 @@ export type Role = Member["role"];
 export type Session = components["schemas"]["SessionState"];
 export type Token = components["schemas"]["Token"];
 export type Factor = components["schemas"]["Factor"];
+export type Chain = components["schemas"]["ChainView"];
 export type Line = components["schemas"]["Line"];
 export type Link = components["schemas"]["Link"];
 export type Camera = components["schemas"]["CameraView"];

@@ -22,6 +22,7 @@ export const keys = {
   tokens: () => ["tokens"] as const,
   cameras: (site: string) => ["cameras", site] as const,
   acts: (filter: object = {}) => ["acts", filter] as const,
+  verifiedRecord: () => ["record-verified"] as const,
   recordChoices: () => ["record-choices"] as const,
   health: () => ["health"] as const,
   plans: (site: string) => ["plans", site] as const,

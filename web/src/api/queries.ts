@@ -20,6 +20,10 @@ export const usePeople = () => useQuery({ queryKey: keys.people(), queryFn: () =
 export const useOwnSessions = () => useQuery({ queryKey: keys.sessions(), queryFn: () => must(api.GET("/api/session/all")) });
 export const useFactors = () => useQuery({ queryKey: keys.factors(), queryFn: () => must(api.GET("/api/session/factors")) });
 export const useTokens = () => useQuery({ queryKey: keys.tokens(), queryFn: () => must(api.GET("/api/tokens")) });
+/** Whether the record holds; asked when somebody wants to know. */
+export const useVerifiedRecord = () =>
+  useQuery({ queryKey: keys.verifiedRecord(), queryFn: () => must(api.GET("/api/audit/verify")), enabled: false, retry: false, gcTime: 0 });
+
 export const useRecordChoices = () => useQuery({ queryKey: keys.recordChoices(), queryFn: () => must(api.GET("/api/audit/choices")) });
 export const useCameras = (site: string) =>
   useQuery({

@@ -38,6 +38,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/audit/verify": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether no line of the record was changed, taken out or slipped in */
+        get: operations["verify-record"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/devices/{device}": {
         parameters: {
             query?: never;
@@ -778,6 +795,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/session/sign-on": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Connect one's account by what the browser has brought back from the provider */
+        post: operations["connect-sign-on"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/session/sign-on/begin": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Connect one's account to the provider of single sign-on: where the browser goes */
+        post: operations["begin-connection"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/session/sign-on/disconnect": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End the connection of one's account to the provider: only the password lets in then */
+        post: operations["disconnect-sign-on"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/setup": {
         parameters: {
             query?: never;
@@ -860,6 +928,40 @@ export interface paths {
         put?: never;
         /** Show a secret; who asked is recorded */
         post: operations["reveal-sign-in"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sign-on/begin": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sign in by the provider of single sign-on: where the browser goes */
+        post: operations["begin-sign-on"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sign-on/finish": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sign in by what the browser has brought back from the provider */
+        post: operations["finish-sign-on"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1951,6 +2053,8 @@ export interface components {
         BegunView: {
             /** @description the devices that were left out, with the reason of each */
             left?: components["schemas"]["Left"][];
+            /** @description the slots that cameras go into, in order */
+            slots?: components["schemas"]["PlannedSlot"][];
         };
         BookView: {
             /** @description missing for the books of the product */
@@ -2030,6 +2134,24 @@ export interface components {
             /** Format: date-time */
             until: string;
         };
+        ChainView: {
+            /** @description of the newest line: noted down elsewhere, it shows later that nothing before it was changed */
+            hash?: string;
+            /** @description no line was changed, taken out or slipped in */
+            holds: boolean;
+            /**
+             * Format: int64
+             * @description the first that does not hold
+             */
+            line?: number;
+            /**
+             * Format: int64
+             * @description that were read
+             */
+            lines: number;
+            /** @description what is wrong with it */
+            why?: string;
+        };
         Change: {
             /** @description what the plan asks for, which the device may not offer to the digit */
             asked: string;
@@ -2056,6 +2178,20 @@ export interface components {
             purpose?: "" | "device" | "stream" | "web" | "target";
             /** @description tried on this site only */
             site?: string;
+        };
+        ChangeSiteBody: {
+            /** @description the number of addresses was shown and confirmed */
+            confirm_large?: boolean;
+            /**
+             * Format: int64
+             * @description while streams are measured; 0 for a share of what the interface carries
+             */
+            link_mbps?: number;
+            name: string;
+            /** @description CIDR prefixes, addresses, or first-last */
+            ranges: string[];
+            /** @description the site that was seen: refused with changed_meanwhile where it is another by now */
+            was?: components["schemas"]["SiteBody"];
         };
         ChangedView: {
             /** Format: date-time */
@@ -2425,6 +2561,10 @@ export interface components {
             seen?: string;
             summary: string;
         };
+        "Finish-sign-onRequest": {
+            code: string;
+            state: string;
+        };
         FirstAccount: {
             /** @description the set-up code that the server printed at its start */
             code: string;
@@ -2779,7 +2919,7 @@ export interface components {
             /** Format: date-time */
             since?: string;
             /** @enum {string} */
-            state: "open" | "next" | "stuck" | "waived" | "stale" | "closed";
+            state: "open" | "next" | "waiting" | "stuck" | "waived" | "stale" | "closed";
         };
         Layout: {
             /**
@@ -3316,6 +3456,13 @@ export interface components {
             target: string;
             /** @description the target's own name of the slot */
             token?: string;
+            /**
+             * @description what its picture waits for, that nothing stands in the way of
+             * @enum {string}
+             */
+            waits?: "connect" | "fetch" | "screen" | "person";
+            /** Format: date-time */
+            waits_since?: string;
             /** @description the token of the slot that somebody wants it in */
             wanted?: string;
             /** @description whose sign-in it is given: the camera's, its stream user's, the recorder's */
@@ -3346,7 +3493,7 @@ export interface components {
             plan: {
                 [key: string]: string;
             };
-            /** @description the plan that was there when somebody began to change it, empty for none: refused with changed_meanwhile where it is another one by now */
+            /** @description the plan that was seen, empty for none: refused with changed_meanwhile where it is another by now */
             was?: {
                 [key: string]: string;
             };
@@ -3365,6 +3512,12 @@ export interface components {
             plan: {
                 [key: string]: string;
             };
+        };
+        PlannedSlot: {
+            device: string;
+            /** @description as the target labels it */
+            slot: string;
+            target: string;
         };
         Point: {
             /** Format: double */
@@ -3658,6 +3811,8 @@ export interface components {
         "Rename-deviceRequest": {
             /** @description empty gives back the device's own name */
             name: string;
+            /** @description the name that was seen: refused with changed_meanwhile where it is another by now */
+            was?: string;
         };
         "Rename-deviceResponse": {
             before: string;
@@ -3794,18 +3949,24 @@ export interface components {
             own?: boolean;
         };
         SessionState: {
+            /** @description the person may sign in by the provider */
+            connected?: boolean;
             /** @description the role must have a second factor and the person has none: nothing else can be done */
             must_add_factor?: boolean;
             /** @description who is signed in; empty for nobody */
             name: string;
             /** @description there is no account yet */
             needs_setup: boolean;
+            /** @description the person has a password here */
+            password?: boolean;
             /** @description what the person may do */
             rights: string[];
             /** @enum {string} */
             role?: "owner" | "engineer" | "technician" | "viewer" | "customer";
             /** @description the password was right, and a second factor is wanted now */
             second?: components["schemas"]["SecondView"];
+            /** @description the provider by which one may sign in instead of by password; missing for none */
+            sign_on?: string;
             /** @description the name of the API token by which a program asks */
             token?: string;
         };
@@ -3865,6 +4026,18 @@ export interface components {
             /** @description tried on this site only */
             site?: string;
             user: string;
+        };
+        SignOnAnswerBody: {
+            code: string;
+            state: string;
+        };
+        SignOnBegunBody: {
+            /** @description the provider's page, to which the browser goes */
+            url: string;
+        };
+        SignOnBody: {
+            /** @description the token of an invitation, for making the account with it */
+            link?: string;
         };
         SiteBody: {
             /** @description the number of addresses was shown and confirmed */
@@ -4163,12 +4336,22 @@ export interface components {
             user?: string;
             /** @description of a live platform: the recorder that sends to it */
             via?: string;
+            /** @description the target that was seen: refused with changed_meanwhile where it is another by now */
+            was?: components["schemas"]["TargetSeen"];
         };
         TargetChange: {
             free?: string;
             order?: string[];
             schedule?: components["schemas"]["Schedule"];
             slot?: string;
+        };
+        TargetSeen: {
+            address?: string;
+            intake?: string;
+            name: string;
+            settings?: {
+                [key: string]: string;
+            };
         };
         TargetView: {
             /** @description what it last said of itself */
@@ -4453,6 +4636,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ChoicesView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "verify-record": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChainView"];
                 };
             };
             /** @description Error */
@@ -6108,6 +6320,108 @@ export interface operations {
             };
         };
     };
+    "connect-sign-on": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: {
+                unlatch_sign_on?: string;
+            };
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SignOnAnswerBody"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "begin-connection": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: {
+                unlatch_browser?: string;
+            };
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasswordBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Set-Cookie"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignOnBegunBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "disconnect-sign-on": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: {
+                unlatch_browser?: string;
+            };
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasswordBody"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "set-up": {
         parameters: {
             query?: never;
@@ -6363,6 +6677,79 @@ export interface operations {
             };
         };
     };
+    "begin-sign-on": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: {
+                unlatch_browser?: string;
+            };
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SignOnBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Set-Cookie"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignOnBegunBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "finish-sign-on": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: {
+                unlatch_browser?: string;
+                unlatch_sign_on?: string;
+            };
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Finish-sign-onRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Set-Cookie"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionState"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-sites": {
         parameters: {
             query?: never;
@@ -6467,7 +6854,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["SiteBody"];
+                "application/json": components["schemas"]["ChangeSiteBody"];
             };
         };
         responses: {

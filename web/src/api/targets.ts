@@ -1,6 +1,7 @@
+import { useQuery } from "@tanstack/react-query";
 import { toast } from "sonner";
 import { type Body, say, useAction } from "./actions";
-import { api, must } from "./client";
+import { api, must, type Target } from "./client";
 import { keys } from "./keys";
 
 /** Changes of targets and of what stands on them. */
@@ -38,6 +39,16 @@ export const usePlace = (site: string) =>
       });
     },
   );
+
+/** The slots that cameras would go into, and the cameras that would be left out, asked before anything is placed. */
+export const usePlannedSlots = (site: string, placements: PlaceBody["placements"]) =>
+  useQuery({
+    queryKey: [...keys.targets(site), "planned", placements],
+    queryFn: () => must(api.POST("/api/sites/{site}/place", { params: { path: { site }, query: { try: true } }, body: { placements } })),
+    enabled: placements.length > 0,
+    retry: false,
+    staleTime: 0,
+  });
 
 /** Takes cameras off a target. Undo puts them back into the slots that they had. */
 export const useTakeOff = (site: string) =>
@@ -126,6 +137,19 @@ export const useSetTarget = (site: string) =>
     "quiet",
     () => toast("Kept"),
   );
+
+/** What somebody has seen of a target before they change it. */
+type Seen = NonNullable<TargetBody["was"]>;
+
+export const seenOf = (t: Target): Seen => ({ name: t.name, address: t.address, intake: t.intake, settings: t.settings });
+
+/** A target as somebody else has made it, from its fields as they are told. */
+export const seenIn = ({ name, address, accepts, ...settings }: Record<string, string>): Seen => ({
+  name: name ?? "",
+  address,
+  intake: accepts,
+  settings,
+});
 
 export type TargetSecret = Body<"/api/sites/{site}/targets/{target}/agreements", "post">["secret"];
 

@@ -1,7 +1,9 @@
 import { z } from "zod";
+import { useState } from "react";
 import { useSaveSite } from "@/api/actions";
 import { Problem, type Site } from "@/api/client";
 import { useInterfaces } from "@/api/queries";
+import { Both } from "@/parts/Both";
 import { Button } from "@/parts/Button";
 import { Foot } from "@/parts/Foot";
 import { Field } from "./Field";
@@ -15,6 +17,13 @@ const Schema = z.object({
     .string()
     .trim()
     .regex(/^\d{0,5}$/, "Type a number of Mbit/s, or nothing."),
+});
+
+/** A site as Both shows it beside what somebody else has made of it. */
+const shown = ({ name, ranges, link }: z.infer<typeof Schema>): Record<string, string> => ({
+  name,
+  ranges,
+  ...(link ? { link: `${link} Mbit/s` } : {}),
 });
 
 /** Makes a site or changes one. A large range is asked about with its number of addresses. */
@@ -36,10 +45,11 @@ export function SiteSheet({
     link: site?.link_mbps ? String(site.link_mbps) : "",
   });
   const save = useSaveSite(site?.id);
-  const send = (confirm_large: boolean) =>
+  const [seen, setSeen] = useState(site && { name: site.name, ranges: site.ranges, link_mbps: site.link_mbps });
+  const send = (confirm_large: boolean, was = seen) =>
     form.handleSubmit(({ name, ranges, link }) =>
       save.mutate(
-        { name, ranges: [ranges], confirm_large, link_mbps: Number(link) },
+        { name, ranges: [ranges], confirm_large, link_mbps: Number(link), was },
         {
           onSuccess: (id) => {
             onOpenChange(false);
@@ -49,6 +59,12 @@ export function SiteSheet({
       ),
     )();
   const large = save.error instanceof Problem && save.error.cause === "too_many_addresses" ? save.error : null;
+  const other = save.error instanceof Problem ? save.error.changed : undefined;
+  const theirs = () => ({
+    name: other?.now.name ?? "",
+    ranges: [other?.now.ranges ?? ""],
+    link_mbps: Number.parseInt(other?.now.link ?? "0", 10),
+  });
   const offers = (interfaces.data ?? []).filter((i) => i.ranges.length > 0);
   return (
     <Sheet title={site ? "Change the site" : "New site"} open={open} onOpenChange={onOpenChange}>
@@ -112,7 +128,19 @@ export function SiteSheet({
             </Button>
           </div>
         )}
-        <Foot error={large ? null : save.error}>
+        {other && (
+          <Both
+            changed={other}
+            mine={shown(form.getValues())}
+            onTheirs={() => {
+              form.reset({ name: other.now.name, ranges: other.now.ranges, link: other.now.link?.replace(/\D/g, "") ?? "" });
+              setSeen(theirs());
+              save.reset();
+            }}
+            onMine={() => void send(false, theirs())}
+          />
+        )}
+        <Foot error={large || other ? null : save.error}>
           <Button onClick={() => onOpenChange(false)}>Cancel</Button>
           <Button look="next" type="submit" disabled={save.isPending}>
             {site ? "Save" : "Make the site"}

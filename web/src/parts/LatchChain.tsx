@@ -11,6 +11,8 @@ export function Notch({ state }: { state: Latch["state"] }) {
       return <path d="M6 1.5 11.5 7 6 12.5.5 7Z" className="fill-brass" />;
     case "stuck":
       return <path d="M2 3l8 8M10 3l-8 8" className="stroke-stuck" strokeWidth="2.6" strokeLinecap="round" />;
+    case "waiting": // an hourglass
+      return <path d="M2.5 1.5h7L2.5 12.5h7Z" fill="none" className="stroke-ink" strokeWidth="1.5" strokeLinejoin="round" />;
     case "waived":
       return <path d="M2 7h8" className="stroke-soft" strokeWidth="2" strokeLinecap="round" strokeDasharray="3 2.4" />;
     case "stale": // open once; the outline is left

@@ -1,13 +1,14 @@
 import { Popover } from "radix-ui";
 import { useState } from "react";
 import { Link } from "react-router";
-import type { Device } from "@/api/client";
+import type { Device, Left } from "@/api/client";
 import { useFittings, useTargets } from "@/api/queries";
-import { usePlace } from "@/api/targets";
+import { usePlace, usePlannedSlots } from "@/api/targets";
 import { Button } from "./Button";
 import { Check } from "./Check";
 import { PlugSign } from "./Jack";
 import { reasonsText, worstOf } from "./patch";
+import { Trouble } from "./Trouble";
 
 /** Places cameras on targets: on the only one at once, else on those that are ticked, several at a time. */
 export function PlaceMenu({
@@ -35,6 +36,8 @@ export function PlaceMenu({
     cameras.map((d) => d.id),
     open,
   );
+  const placementsOn = (ids: string[]) => ids.flatMap((target) => cameras.map((d) => ({ device: d.id, target })));
+  const planned = usePlannedSlots(site, open ? placementsOn(ticked) : []);
   const look = next ? "next" : "plain";
   const text = brief ? "Place on" : `Place ${cameras.length === 1 ? cameras[0]!.name : `${cameras.length} cameras`} on`;
   const free = targets.filter((t) => !cameras.every((d) => d.placements.some((p) => p.target === t.id)));
@@ -50,7 +53,7 @@ export function PlaceMenu({
     );
   const put = (ids: string[]) => {
     const all = fittings.data ?? new Map();
-    const placements = ids.flatMap((target) => cameras.map((d) => ({ device: d.id, target })));
+    const placements = placementsOn(ids);
     const tune = ids.some((t) => worstOf(cameras, t, all) === "after_tuning");
     place.mutate(
       { placements, tune, name: ids.length === 1 ? targets.find((t) => t.id === ids[0])?.name : undefined },
@@ -95,11 +98,14 @@ export function PlaceMenu({
                   <span className="min-w-0 grow">
                     {t.name}
                     <span className="block text-small text-soft">{why}</span>
+                    {on && <Into slots={planned.data?.slots?.filter((s) => s.target === t.id) ?? []} />}
                   </span>
                 </li>
               );
             })}
           </ul>
+          <LeftOut left={planned.data?.left ?? []} />
+          <Trouble error={planned.error} />
           <div className="mt-1 flex justify-end border-t pt-2">
             <Button look="next" disabled={ticked.length === 0} onClick={() => put(ticked)}>
               Place on {ticked.length === 1 ? targets.find((t) => t.id === ticked[0])?.name : `${ticked.length || "no"} targets`}
@@ -108,5 +114,29 @@ export function PlaceMenu({
         </Popover.Content>
       </Popover.Portal>
     </Popover.Root>
+  );
+}
+
+/** The slots that cameras go into, in order. A target that chooses them itself has none to show. */
+function Into({ slots }: { slots: { device: string; slot: string }[] }) {
+  if (slots.length === 0) return null;
+  const first = slots[0]!.slot;
+  const last = slots[slots.length - 1]!.slot;
+  return (
+    <span className="block text-small">
+      Into {first}
+      {slots.length > 1 && ` … ${last}, in this order`}
+    </span>
+  );
+}
+
+/** The cameras that there is no slot for. */
+function LeftOut({ left }: { left: Left[] }) {
+  if (left.length === 0) return null;
+  return (
+    <p role="status" className="border-l-4 border-stuck bg-well px-2 py-1 text-small">
+      {left.length === 1 ? `${left[0]!.name} is left out: ` : `${left.length} are left out, ${left[0]!.name} first: `}
+      {left[0]!.reason} {left[0]!.fix}
+    </p>
   );
 }

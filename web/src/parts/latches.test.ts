@@ -12,10 +12,17 @@ function camera(at: string, state: Latch["state"], action: Device["next"]["actio
 
 describe("the funnel", () => {
   it("counts each camera once, where it waits", () => {
-    const at = funnel([camera("proven", "next"), camera("proven", "stuck"), camera("", "open"), camera("placed", "next", "place")]);
-    expect(at.proven).toEqual({ waiting: 2, stuck: 1 });
-    expect(at[""]).toEqual({ waiting: 1, stuck: 0 });
-    expect(Object.values(at).reduce((n, s) => n + s.waiting, 0)).toBe(4);
+    const at = funnel([
+      camera("proven", "next"),
+      camera("proven", "stuck"),
+      camera("", "open"),
+      camera("placed", "next", "place"),
+      camera("confirmed", "waiting"),
+    ]);
+    expect(at.proven).toEqual({ waiting: 2, stuck: 1, forOthers: 0 });
+    expect(at.confirmed).toEqual({ waiting: 1, stuck: 0, forOthers: 1 });
+    expect(at[""]).toEqual({ waiting: 1, stuck: 0, forOthers: 0 });
+    expect(Object.values(at).reduce((n, s) => n + s.waiting, 0)).toBe(5);
   });
   it("passes over a latch that it does not know", () => {
     expect(Object.keys(funnel([camera("polished", "next")]))).toHaveLength(9);
@@ -27,6 +34,7 @@ describe("what can go on", () => {
     expect(canGoOn(camera("located", "next"))).toBe(true);
     expect(canGoOn(camera("located", "stale"))).toBe(true);
     expect(canGoOn(camera("located", "stuck"))).toBe(false);
+    expect(canGoOn(camera("confirmed", "waiting"))).toBe(false);
     expect(canGoOn(camera("placed", "next", "place"))).toBe(false);
     expect(canGoOn(camera("", "open", "none"))).toBe(false);
     expect(isStuck(camera("signed_in", "stuck"))).toBe(true);

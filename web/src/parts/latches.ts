@@ -19,25 +19,30 @@ export const stateNames: Record<Latch["state"], string> = {
   waived: "passed over",
   stale: "out of date",
   closed: "not yet",
+  waiting: "waiting",
 };
 
 /** What waits where: cameras by the latch at which they stand; "" is done. */
 export function funnel(devices: Device[]) {
-  const at: Record<string, { waiting: number; stuck: number }> = {};
-  for (const key of [...Object.keys(latchNames), ""]) at[key] = { waiting: 0, stuck: 0 };
+  const at: Record<string, { waiting: number; stuck: number; forOthers: number }> = {};
+  for (const key of [...Object.keys(latchNames), ""]) at[key] = { waiting: 0, stuck: 0, forOthers: 0 };
   for (const d of devices) {
     const slot = at[d.at];
     if (!slot) continue;
     slot.waiting++;
     if (isStuck(d)) slot.stuck++;
+    if (isWaiting(d)) slot.forOthers++;
   }
   return at;
 }
 
 export const isStuck = (d: Device) => d.latches.some((l) => l.name === d.at && l.state === "stuck");
 
-/** Cameras that can go on by pressing a button: not done, not waiting for a person to supply something. */
-export const canGoOn = (d: Device) => d.next.action === "open" && !isStuck(d);
+/** Whether a camera waits for somebody or something, and nothing stands in the way. */
+export const isWaiting = (d: Device) => d.latches.some((l) => l.name === d.at && l.state === "waiting");
+
+/** Cameras that can go on by pressing a button: not done, and not waiting for anybody or anything. */
+export const canGoOn = (d: Device) => d.next.action === "open" && !isStuck(d) && !isWaiting(d);
 
 export const streamOf = (d: Device, name: string) => d.streams.find((s) => s.role === name);
 

@@ -53,16 +53,19 @@ describe("measures as people write them", () => {
 
 describe("the chain", () => {
   it("says every state in words and draws each in a shape of its own", () => {
-    const states: Latch["state"][] = ["open", "next", "stuck", "waived", "stale", "closed"];
+    const states: Latch["state"][] = ["open", "next", "waiting", "stuck", "waived", "stale", "closed"];
     const { container } = render(
       <Tooltip.Provider>
         <LatchChain
-          latches={states.map((state, i) => ({ name: ["heard", "reachable", "signed_in", "located", "proven", "tuned"][i]!, state }))}
+          latches={states.map((state, i) => ({
+            name: ["heard", "reachable", "signed_in", "located", "proven", "tuned", "placed"][i]!,
+            state,
+          }))}
         />
       </Tooltip.Provider>,
     );
     expect(screen.getByRole("img").getAttribute("aria-label")).toBe(
-      "Heard open, Reachable next, Signed in stuck, Located passed over, Proven out of date, Tuned not yet",
+      "Heard open, Reachable next, Signed in waiting, Located stuck, Proven passed over, Tuned out of date, Placed not yet",
     );
     const shapes = [...container.querySelectorAll("g")].map((g) => g.lastElementChild!.outerHTML.replace(/class="[^"]*"/, ""));
     expect(new Set(shapes).size).toBe(states.length);

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"time"
 
+	"unlatch/core/ground/trouble"
 	"unlatch/core/wire/target"
 )
 
@@ -58,7 +59,7 @@ func (s session) Confirm(ctx context.Context, ref target.Ref, wait time.Duration
 	began := time.Now()
 	for settings := s.a.Settings; ; {
 		out := Heard(settings[Screens], string(ref))
-		if out.After = time.Since(began); out.Arrived || out.After > wait || s.a.Fresh == nil {
+		if out.After = time.Since(began); out.Arrived || out.Waits == trouble.WaitsForFetch || out.After > wait || s.a.Fresh == nil {
 			return out, nil
 		}
 		select {
@@ -90,9 +91,10 @@ func Heard(screens, identity string) target.Report {
 	case showing > 0:
 		return target.Report{Arrived: true, Says: fmt.Sprintf("shown by %d of %d screens", showing, len(list))}
 	case current > 0:
-		return target.Report{Says: fmt.Sprintf("fetched by %d of %d screens, and shown by none yet", current, len(list))}
+		return target.Report{Waits: trouble.WaitsForScreen,
+			Says: fmt.Sprintf("fetched by %d of %d screens, and shown by none yet", current, len(list))}
 	case len(list) > 0:
-		return target.Report{Says: fmt.Sprintf("not fetched again yet by any of %d screens", len(list))}
+		return target.Report{Waits: trouble.WaitsForFetch, Says: fmt.Sprintf("not fetched again yet by any of %d screens", len(list))}
 	}
-	return target.Report{Says: "not fetched by any screen yet"}
+	return target.Report{Waits: trouble.WaitsForFetch, Says: "not fetched by any screen yet"}
 }

@@ -22,6 +22,7 @@ import (
 
 	"unlatch/core/ground/certificate"
 	"unlatch/core/ground/signin"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/ground/wiretext"
 	"unlatch/core/wire/target"
 )
@@ -425,6 +426,9 @@ func (s *session) Confirm(ctx context.Context, ref target.Ref, wait time.Duratio
 		s.mu.Unlock()
 		if out.Says == "" {
 			out.Says = "nothing of it"
+		}
+		if st.State == "connecting" {
+			out.Waits = trouble.WaitsToConnect
 		}
 		if out.Arrived || out.After > wait {
 			return out, nil

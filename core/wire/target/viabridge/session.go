@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"unlatch/core/ground/certificate"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/ground/wiretext"
 	"unlatch/core/stream/intake"
 	"unlatch/core/stream/tuning"
@@ -295,6 +296,9 @@ func (s *Session) Confirm(ctx context.Context, r target.Ref, wait time.Duration)
 		if st := x.Status; st != nil {
 			out.Says = stateText(st)
 			out.Arrived = st.State == "showing"
+			if st.State == "connecting" {
+				out.Waits = trouble.WaitsToConnect
+			}
 		}
 		if out.Arrived || out.After > wait {
 			return out, nil

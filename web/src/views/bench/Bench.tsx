@@ -141,9 +141,28 @@ export function Bench({ device: d, onAgree, onAddress, onClaim, onStreamUser, on
   );
 }
 
-function Head({ device: d, onClose }: { device: Device; onClose: () => void }) {
+function NameInput({ device: d, onEnd }: { device: Device; onEnd: () => void }) {
   const { site } = useFrame();
   const rename = useRename(site.id);
+  const [was] = useState(d.named ? d.name : "");
+  return (
+    <input
+      autoFocus
+      aria-label="Name"
+      defaultValue={was}
+      placeholder="What does it see?"
+      className="h-7 w-full rounded-sm border bg-paper px-1.5 text-lg"
+      onBlur={onEnd}
+      onKeyDown={(e) => {
+        if (e.key === "Enter") rename.mutate({ device: d.id, name: e.currentTarget.value.trim(), was });
+        if (e.key === "Enter" || e.key === "Escape") onEnd();
+      }}
+    />
+  );
+}
+
+function Head({ device: d, onClose }: { device: Device; onClose: () => void }) {
+  const { site } = useFrame();
   const [editing, setEditing] = useState(false);
   return (
     <div className="flex items-center gap-2 px-4 pt-3 pb-2">
@@ -152,18 +171,7 @@ function Head({ device: d, onClose }: { device: Device; onClose: () => void }) {
       </Button>
       <div className="min-w-0 grow">
         {editing ? (
-          <input
-            autoFocus
-            aria-label="Name"
-            defaultValue={d.named ? d.name : ""}
-            placeholder="What does it see?"
-            className="h-7 w-full rounded-sm border bg-paper px-1.5 text-lg"
-            onBlur={() => setEditing(false)}
-            onKeyDown={(e) => {
-              if (e.key === "Enter") rename.mutate({ device: d.id, name: e.currentTarget.value.trim() });
-              if (e.key === "Enter" || e.key === "Escape") setEditing(false);
-            }}
-          />
+          <NameInput device={d} onEnd={() => setEditing(false)} />
         ) : (
           <h2 className="flex items-center gap-1 text-lg leading-7 font-semibold">
             <span className="truncate">{d.name}</span>

@@ -8,10 +8,12 @@ import { AgreeForTarget } from "@/forms/AgreeForTarget";
 import { Button } from "@/parts/Button";
 import { PlaceMenu } from "@/parts/PlaceMenu";
 import { LatchChain } from "@/parts/LatchChain";
-import { isStuck, latchNames } from "@/parts/latches";
+import { isStuck, isWaiting, latchNames } from "@/parts/latches";
 import { Countdown } from "./Countdown";
 import { useFrame } from "@/parts/useFrame";
 import { type Sending, StreamsPreview } from "@/parts/StreamsPreview";
+
+const clock = (at: string) => new Date(at).toLocaleTimeString([], { hour: "2-digit", minute: "2-digit" });
 
 /** Opens the latches of devices; retry also tries again what they have refused. */
 export type OnOpen = (list: Device[], retry?: boolean) => void;
@@ -42,7 +44,11 @@ export function NextStep({
   const [sending, setSending] = useState<Sending | null>(null);
   const [clash, setClash] = useState<string[]>([]);
   const stuck = isStuck(d);
+  const waiting = isWaiting(d);
+  const since = waiting ? d.latches.find((l) => l.name === d.at)?.since : undefined;
   const done = d.next.action === "none";
+  const patient = waiting && d.next.action === "open"; // nobody has to do anything
+  const edge = stuck ? "border-stuck" : done ? "border-open" : patient ? "border-hair" : "border-brass";
   const act = () => {
     if (d.next.action === "add_sign_in" || d.next.action === "wait") return addSignIn(d.next.reason, () => onOpen([d]), d);
     if (d.next.action === "agree" || d.next.action === "agree_weaker") return onAgree();
@@ -73,13 +79,12 @@ export function NextStep({
     onOpen([d]);
   };
   return (
-    <section
-      aria-label="Next step"
-      className={`mx-4 mb-3 border-l-4 bg-paper px-3 py-2.5 ${stuck ? "border-stuck" : done ? "border-open" : "border-brass"}`}
-    >
+    <section aria-label="Next step" className={`mx-4 mb-3 border-l-4 bg-paper px-3 py-2.5 ${edge}`}>
       <div className="mb-2 flex items-center justify-between gap-3">
-        <span className={`font-semibold ${stuck ? "text-stuck" : done ? "text-open" : "text-brass-text"}`}>
-          {stuck ? `${d.next.until ? "Waiting" : "Stuck"} at “${latchNames[d.at]}”` : done ? d.next.label : `Next: ${latchNames[d.at]}`}
+        <span className={`font-semibold ${stuck ? "text-stuck" : done ? "text-open" : waiting ? "" : "text-brass-text"}`}>
+          {waiting && `Waiting at “${latchNames[d.at]}”${since ? `, since ${clock(since)}` : ""}`}
+          {!waiting &&
+            (stuck ? `${d.next.until ? "Waiting" : "Stuck"} at “${latchNames[d.at]}”` : done ? d.next.label : `Next: ${latchNames[d.at]}`)}
         </span>
         {!(d.kind === "recorder" && done) && <LatchChain latches={d.kind === "recorder" ? d.latches.slice(0, 3) : d.latches} />}
       </div>
@@ -99,7 +104,7 @@ export function NextStep({
         {d.next.action === "place" && <PlaceMenu site={site.id} cameras={[d]} brief next />}
         {d.next.action === "agree_target" && d.next.target && <AgreeForTarget site={site.id} target={d.next.target} devices={devices} />}
         {!done && d.next.action !== "place" && d.next.action !== "agree_target" && (
-          <Button look={d.next.action === "wait" ? "plain" : "next"} disabled={mend.isPending} onClick={act}>
+          <Button look={d.next.action === "wait" || patient ? "plain" : "next"} disabled={mend.isPending} onClick={act}>
             {d.next.label}
           </Button>
         )}

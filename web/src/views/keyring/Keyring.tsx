@@ -18,7 +18,7 @@ export function Keyring() {
   const { addSignIn } = useFrame();
   const ring = useSignIns();
   const list = ring.data ?? [];
-  const scroller = useRef<HTMLElement>(null);
+  const scroller = useRef<HTMLDivElement>(null);
   const order = useOrderSignIns();
   const swap = (i: number) => {
     const ids = list.map((k) => k.id);
@@ -26,7 +26,7 @@ export function Keyring() {
     order.mutate(ids);
   };
   return (
-    <main ref={scroller} className="h-full overflow-auto">
+    <div ref={scroller} className="h-full overflow-auto">
       <div className="mx-auto max-w-4xl p-4 sm:p-8">
         <div className="mb-1 flex items-center justify-between">
           <h1 className="text-xl font-semibold">Keyring</h1>
@@ -86,7 +86,7 @@ export function Keyring() {
           </table>
         )}
       </div>
-    </main>
+    </div>
   );
 }
 

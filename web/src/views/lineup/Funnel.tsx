@@ -9,7 +9,7 @@ export function Funnel({ devices, at, onChange }: { devices: Device[]; at: strin
   return (
     <div role="group" aria-label="Cameras waiting at each latch" className="grid grid-cols-4 border-y sm:grid-cols-9">
       {[...Object.keys(latchNames), ""].map((key) => {
-        const { waiting, stuck } = counts[key]!;
+        const { waiting, stuck, forOthers } = counts[key]!;
         const on = at === key;
         return (
           <button
@@ -32,6 +32,9 @@ export function Funnel({ devices, at, onChange }: { devices: Device[]; at: strin
                 >
                   {waiting}
                 </span>
+              )}
+              {forOthers > 0 && stuck === 0 && (
+                <span className="text-small text-soft">{forOthers === waiting ? "waiting" : `${forOthers} waiting`}</span>
               )}
               {stuck > 0 && <span className="text-small font-medium text-stuck">{stuck === waiting ? "stuck" : `${stuck} stuck`}</span>}
             </span>

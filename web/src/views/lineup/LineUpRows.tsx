@@ -1,5 +1,5 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { Fragment, useEffect, useRef } from "react";
+import { Fragment, useEffect, useRef, useState } from "react";
 import type { Device } from "@/api/client";
 import { useRename } from "@/api/actions";
 import { Check } from "@/parts/Check";
@@ -143,11 +143,12 @@ function Targets({ device }: { device: Device }) {
 function RenameInput({ device, done }: { device: Device; done: () => void }) {
   const { site } = useFrame();
   const rename = useRename(site.id);
+  const [was] = useState(device.named ? device.name : "");
   return (
     <input
       autoFocus
       aria-label={`Name of ${device.address}`}
-      defaultValue={device.named ? device.name : ""}
+      defaultValue={was}
       placeholder="What does it see?"
       className="h-6 w-full rounded-sm border bg-sheet px-1.5"
       onClick={(e) => e.stopPropagation()}
@@ -155,7 +156,7 @@ function RenameInput({ device, done }: { device: Device; done: () => void }) {
       onKeyDown={(e) => {
         if (e.key === "Escape") done();
         if (e.key === "Enter") {
-          rename.mutate({ device: device.id, name: e.currentTarget.value.trim() });
+          rename.mutate({ device: device.id, name: e.currentTarget.value.trim(), was });
           done();
         }
       }}

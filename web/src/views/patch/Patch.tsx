@@ -78,7 +78,6 @@ export function Patch() {
   );
   return (
     <div className="flex h-full flex-col">
-      <h1 className="sr-only">Patch</h1>
       {head}
       {list.length === 0 && targets.data ? (
         <div className="m-auto max-w-md space-y-2 p-6 text-center">

@@ -2,8 +2,9 @@ import { useState } from "react";
 import type { UseFormReturn } from "react-hook-form";
 import { z } from "zod";
 import { useSignIns } from "@/api/queries";
-import type { Target } from "@/api/client";
-import { type TargetBody, type TargetSecret, useAddTarget, useSetTarget } from "@/api/targets";
+import { Problem, type Target } from "@/api/client";
+import { type TargetBody, type TargetSecret, seenIn, seenOf, useAddTarget, useSetTarget } from "@/api/targets";
+import { Both } from "@/parts/Both";
 import { Button } from "@/parts/Button";
 import { Foot } from "@/parts/Foot";
 import { Check } from "@/parts/Check";
@@ -56,6 +57,10 @@ type Values = z.infer<typeof Schema>;
 
 const select = "h-9 w-full rounded-md border bg-sheet px-2";
 
+/** What was typed, as Both shows it. */
+const fieldsOf = ({ name, address, ingest, topic }: Values) =>
+  Object.fromEntries(Object.entries({ name, address, ingest, topic }).filter(([, text]) => text));
+
 /** Adds a target, or changes one. It asks the least: an address and a sign-in; what it is, the target says. */
 export function TargetSheet({
   site,
@@ -75,7 +80,6 @@ export function TargetSheet({
   const [agreed, setAgreed] = useState<TargetSecret[]>([]);
   const toggle = (s: TargetSecret) => setAgreed(agreed.includes(s) ? agreed.filter((x) => x !== s) : [...agreed, s]);
   const [renewed, setRenewed] = useState(false);
-  const signIns = useSignIns();
   const add = useAddTarget(site);
   const set = useSetTarget(site);
   const pushers = targets.filter((t) => t.about?.abilities?.includes("push"));
@@ -90,33 +94,43 @@ export function TargetSheet({
     via: target?.via ?? pushers[0]?.id ?? "",
     topic: target?.settings.topic ?? "",
   });
+  const [seen, setSeen] = useState(target && seenOf(target));
   const about = kinds.find((k) => k.kind === kind)!;
-  const own = form.watch("sign_in") === "";
-  const send = form.handleSubmit((v) => {
-    const settings: Record<string, string> = { ...(kind === "template" ? target?.settings : {}) };
-    if (kind === "live") Object.assign(settings, { ingest: v.ingest, stream: v.stream });
-    if (kind === "hub" && v.topic) settings.topic = v.topic;
-    const body: TargetBody = {
-      name: v.name,
-      kind,
-      address: about.address ? v.address : undefined,
-      sign_in: v.sign_in || undefined,
-      user: own && v.user ? v.user : undefined,
-      secret: own && v.secret ? v.secret : undefined,
-      intake: target?.intake,
-      via: kind === "live" ? v.via || undefined : undefined,
-      settings,
-      shared,
-      agree: target || agreed.length === 0 ? undefined : agreed,
-      new_certificate: renewed || undefined,
-    };
-    const done = { onSuccess: () => onOpenChange(false) };
-    if (target) set.mutate({ ...body, target: target.id }, done);
-    else add.mutate(body, done);
-  });
+  const send = (was = seen) =>
+    form.handleSubmit((v) => {
+      const settings: Record<string, string> = { ...(kind === "template" ? target?.settings : {}) };
+      if (kind === "live") Object.assign(settings, { ingest: v.ingest, stream: v.stream });
+      if (kind === "hub" && v.topic) settings.topic = v.topic;
+      const own = v.sign_in === "";
+      const body: TargetBody = {
+        name: v.name,
+        kind,
+        address: about.address ? v.address : undefined,
+        sign_in: v.sign_in || undefined,
+        user: own && v.user ? v.user : undefined,
+        secret: own && v.secret ? v.secret : undefined,
+        intake: target?.intake,
+        via: kind === "live" ? v.via || undefined : undefined,
+        settings,
+        shared,
+        agree: target || agreed.length === 0 ? undefined : agreed,
+        new_certificate: renewed || undefined,
+        was,
+      };
+      const done = { onSuccess: () => onOpenChange(false) };
+      if (target) set.mutate({ ...body, target: target.id }, done);
+      else add.mutate(body, done);
+    })();
+  const other = set.error instanceof Problem ? set.error.changed : undefined;
   return (
     <Sheet title={target ? `Change ${target.name}` : "Add a target"} open={open} onOpenChange={onOpenChange}>
-      <form onSubmit={send} className="space-y-3">
+      <form
+        onSubmit={(e) => {
+          e.preventDefault();
+          void send();
+        }}
+        className="space-y-3"
+      >
         {!target && (
           <Choice
             label="Kind"
@@ -134,30 +148,7 @@ export function TargetSheet({
         {kind === "live" && <LiveFields form={form} pushers={pushers} />}
         {about.address && (
           <>
-            <label className="block">
-              <span className="mb-1 block text-small text-soft">
-                Its sign-in{kind === "live" ? "; the password is the stream key" : ""}
-              </span>
-              <select className={select} {...form.register("sign_in")}>
-                <option value="">a new one, typed here</option>
-                {(signIns.data ?? []).map((s) => (
-                  <option key={s.id} value={s.id}>
-                    {s.label} ({s.user})
-                  </option>
-                ))}
-              </select>
-            </label>
-            {own && (
-              <div className="grid grid-cols-2 gap-2">
-                <Field label="User" autoComplete="off" {...form.register("user")} />
-                <Field
-                  label={kind === "live" ? "Stream key" : "Password"}
-                  type="password"
-                  autoComplete="new-password"
-                  {...form.register("secret")}
-                />
-              </div>
-            )}
+            <SignInFields form={form} secret={kind === "live" ? "Stream key" : "Password"} />
             {!target && kind !== "live" && <AgreeTicks hub={kind === "hub"} agreed={agreed} toggle={toggle} />}
           </>
         )}
@@ -188,7 +179,19 @@ export function TargetSheet({
             Connections leave to this one address and port besides the site’s ranges. That is kept with your name.
           </p>
         )}
-        <Foot error={add.error ?? set.error}>
+        {other && target && (
+          <Both
+            changed={other}
+            mine={fieldsOf(form.getValues())}
+            onTheirs={() => {
+              form.reset({ ...form.getValues(), ...other.now });
+              setSeen(seenIn(other.now));
+              set.reset();
+            }}
+            onMine={() => void send(seenIn(other.now))}
+          />
+        )}
+        <Foot error={add.error ?? (other ? null : set.error)}>
           <Button onClick={() => onOpenChange(false)}>Leave it</Button>
           <Button look="next" type="submit" disabled={add.isPending || set.isPending}>
             {target ? "Keep" : "Add it"}
@@ -196,6 +199,33 @@ export function TargetSheet({
         </Foot>
       </form>
     </Sheet>
+  );
+}
+
+/** The sign-in of a target: one of the keyring, or a new one. */
+function SignInFields({ form, secret }: { form: UseFormReturn<Values>; secret: "Stream key" | "Password" }) {
+  const signIns = useSignIns();
+  const own = form.watch("sign_in") === "";
+  return (
+    <>
+      <label className="block">
+        <span className="mb-1 block text-small text-soft">Its sign-in{secret === "Stream key" && "; the password is the stream key"}</span>
+        <select className={select} {...form.register("sign_in")}>
+          <option value="">a new one, typed here</option>
+          {(signIns.data ?? []).map((s) => (
+            <option key={s.id} value={s.id}>
+              {s.label} ({s.user})
+            </option>
+          ))}
+        </select>
+      </label>
+      {own && (
+        <div className="grid grid-cols-2 gap-2">
+          <Field label="User" autoComplete="off" {...form.register("user")} />
+          <Field label={secret} type="password" autoComplete="new-password" {...form.register("secret")} />
+        </div>
+      )}
+    </>
   );
 }
 

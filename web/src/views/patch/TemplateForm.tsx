@@ -1,7 +1,8 @@
 import { useEffect, useState } from "react";
-import type { Target } from "@/api/client";
+import { Problem, type Target } from "@/api/client";
 import { useTemplateExamples } from "@/api/queries";
-import { usePreviewList, useSetTarget } from "@/api/targets";
+import { seenIn, seenOf, usePreviewList, useSetTarget } from "@/api/targets";
+import { Both } from "@/parts/Both";
 import { Button } from "@/parts/Button";
 import { Check } from "@/parts/Check";
 import { Copy } from "@/parts/Copy";
@@ -30,6 +31,14 @@ export function TemplateForm({ site, target }: { site: string; target: Target })
     (target.settings.passwords === "yes") === passwords &&
     target.settings.file === file;
   const out = preview.data;
+  const [seen, setSeen] = useState(seenOf(target));
+  const settings = { text, each: each ? "yes" : "no", passwords: passwords ? "yes" : "no", file };
+  const keep = (was = seen) => {
+    const { name, shared, intake } = target;
+    const body = { target: target.id, name, kind: "template" as const, shared, intake, settings, was };
+    set.mutate(body, { onSuccess: () => setSeen({ ...was, settings }) });
+  };
+  const other = set.error instanceof Problem ? set.error.changed : undefined;
   return (
     <section aria-label="Template" className="space-y-2">
       <div className="flex flex-wrap items-center gap-2">
@@ -68,24 +77,26 @@ export function TemplateForm({ site, target }: { site: string; target: Target })
           />
         </label>
         <span className="grow" />
-        <Button
-          look={kept ? "plain" : "next"}
-          disabled={kept || set.isPending || !!out?.problem}
-          onClick={() =>
-            set.mutate({
-              target: target.id,
-              name: target.name,
-              kind: "template",
-              shared: target.shared,
-              intake: target.intake,
-              settings: { text, each: each ? "yes" : "no", passwords: passwords ? "yes" : "no", file },
-            })
-          }
-        >
+        <Button look={kept ? "plain" : "next"} disabled={kept || set.isPending || !!out?.problem} onClick={() => keep()}>
           Keep the template
         </Button>
       </div>
-      <Trouble error={set.error ?? preview.error} />
+      <Trouble error={(other ? null : set.error) ?? preview.error} />
+      {other && (
+        <Both
+          changed={other}
+          mine={settings}
+          onTheirs={() => {
+            setText(other.now.text ?? "");
+            setEach(other.now.each === "yes");
+            setPasswords(other.now.passwords === "yes");
+            setFile(other.now.file ?? "");
+            setSeen(seenIn(other.now));
+            set.reset();
+          }}
+          onMine={() => keep(seenIn(other.now))}
+        />
+      )}
       <div className="grid gap-3 lg:grid-cols-2">
         <div>
           <label htmlFor="template-text" className="mb-1 block text-small text-soft">

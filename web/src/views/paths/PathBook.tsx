@@ -16,7 +16,7 @@ export function PathBook() {
   const [bringing, setBringing] = useState(false);
   const remove = useDropBook();
   return (
-    <main className="h-full overflow-auto">
+    <div className="h-full overflow-auto">
       <div className="mx-auto max-w-5xl p-4 sm:p-8">
         <div className="mb-1 flex flex-wrap items-center gap-2">
           <h1 className="grow text-xl font-semibold">Path book</h1>
@@ -90,7 +90,7 @@ export function PathBook() {
         ))}
       </div>
       <BookSheet open={bringing} onOpenChange={setBringing} />
-    </main>
+    </div>
   );
 }
 

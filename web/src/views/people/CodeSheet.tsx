@@ -1,6 +1,6 @@
 import { QRCodeSVG } from "qrcode.react";
 import { useState } from "react";
-import { useAddCode, useBeginCode } from "@/api/actions";
+import { useAddCode, useBeginCode } from "@/api/people";
 import { Field } from "@/forms/Field";
 import { Button } from "@/parts/Button";
 import { Copy } from "@/parts/Copy";

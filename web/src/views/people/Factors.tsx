@@ -1,5 +1,5 @@
 import { useState } from "react";
-import { useNewRecoveryCodes, useRemoveFactor } from "@/api/actions";
+import { useNewRecoveryCodes, useRemoveFactor } from "@/api/people";
 import type { Factor } from "@/api/client";
 import { hasPasskeys } from "@/api/passkeys";
 import { useFactors } from "@/api/queries";

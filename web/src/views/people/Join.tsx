@@ -2,8 +2,9 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { z } from "zod";
-import { useTakeLink } from "@/api/actions";
+import { useSignOn, useTakeLink } from "@/api/people";
 import { api, must } from "@/api/client";
+import { useSession } from "@/api/queries";
 import { Field } from "@/forms/Field";
 import { useSchema } from "@/forms/useSchema";
 import { Button } from "@/parts/Button";
@@ -26,6 +27,8 @@ export function Join() {
     staleTime: Number.POSITIVE_INFINITY,
   });
   const take = useTakeLink(() => go("/", { replace: true }));
+  const provider = useSession().data?.sign_on;
+  const signOn = useSignOn();
   const form = useSchema(Chosen, { password: "", again: "" });
   const { errors } = form.formState;
   return (
@@ -68,6 +71,12 @@ export function Join() {
             <Button look="next" type="submit" className="h-10 w-full" disabled={take.isPending}>
               {link.data.reset ? "Set the password" : "Make the account"}
             </Button>
+            {provider && !link.data.reset && (
+              <Button type="button" className="h-10 w-full" disabled={signOn.isPending} onClick={() => signOn.mutate(token)}>
+                Without a password, with {provider}
+              </Button>
+            )}
+            <Trouble error={signOn.error} />
           </form>
         )}
       </div>

@@ -1,5 +1,5 @@
 import { useState } from "react";
-import { useAddPasskey } from "@/api/actions";
+import { useAddPasskey } from "@/api/people";
 import { Field } from "@/forms/Field";
 import { Button } from "@/parts/Button";
 import { Foot } from "@/parts/Foot";

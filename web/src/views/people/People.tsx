@@ -1,6 +1,6 @@
 import { KeyRound, Plus, ShieldOff, Trash2 } from "lucide-react";
 import { useState } from "react";
-import { useDropFactors, useRemovePerson, useResetPerson, useStrictRoles, useWithdrawLink } from "@/api/actions";
+import { useDropFactors, useRemovePerson, useResetPerson, useStrictRoles, useWithdrawLink } from "@/api/people";
 import type { Link, Member, Role } from "@/api/client";
 import { usePeople, useSession, useSites } from "@/api/queries";
 import { Button } from "@/parts/Button";

@@ -1,5 +1,5 @@
 import { useState } from "react";
-import { useChangePerson, useInvite } from "@/api/actions";
+import { useChangePerson, useInvite } from "@/api/people";
 import type { Member, Role } from "@/api/client";
 import { useSites } from "@/api/queries";
 import { Field } from "@/forms/Field";

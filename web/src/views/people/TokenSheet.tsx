@@ -1,5 +1,5 @@
 import { useState } from "react";
-import { useMakeToken } from "@/api/actions";
+import { useMakeToken } from "@/api/people";
 import type { Role } from "@/api/client";
 import { useSession, useSites } from "@/api/queries";
 import { Field } from "@/forms/Field";

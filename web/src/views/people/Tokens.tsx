@@ -1,6 +1,6 @@
 import { Plus } from "lucide-react";
 import { useState } from "react";
-import { useRevokeToken } from "@/api/actions";
+import { useRevokeToken } from "@/api/people";
 import type { Token } from "@/api/client";
 import { useSession, useSites, useTokens } from "@/api/queries";
 import { Button } from "@/parts/Button";

@@ -1,8 +1,10 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
 import { Download } from "lucide-react";
 import { useSearchParams } from "react-router";
-import { api, must, type Line } from "@/api/client";
+import { api, must, type Chain, type Line } from "@/api/client";
+import { useMay, useVerifiedRecord } from "@/api/queries";
 import { Button } from "@/parts/Button";
+import { Copy } from "@/parts/Copy";
 import { PageHead } from "@/parts/PageHead";
 import { Trouble } from "@/parts/Trouble";
 import { keys } from "@/api/keys";
@@ -19,14 +21,22 @@ export function Record() {
     initialPageParam: 0,
     getNextPageParam: (last) => (last.length === 200 ? last[last.length - 1]!.number : undefined),
   });
+  const may = useMay();
+  const verified = useVerifiedRecord();
   const list = acts.data?.pages.flat() ?? [];
   const filtered = Object.keys(query).length > 0;
   return (
     <div className="flex min-h-full flex-col">
       <PageHead title="Who did what" />
       <main className="mx-auto w-full max-w-5xl p-4 sm:p-8">
-        <div className="mb-1 flex items-center justify-between gap-4">
+        <div className="mb-1 flex flex-wrap items-center gap-x-3 gap-y-2">
           <h1 className="text-xl font-semibold">Who did what</h1>
+          <span className="grow" />
+          {may("administer") && (
+            <Button disabled={verified.isFetching} onClick={() => verified.refetch()}>
+              {verified.isFetching ? "Verifying …" : "Verify"}
+            </Button>
+          )}
           <a
             href={`/api/audit/file?${new URLSearchParams(query)}`}
             download="record.csv"
@@ -39,8 +49,9 @@ export function Record() {
           Each time that a password was shown, a range or a device was changed, something was removed or work was begun. Each line carries
           the hash of the one before: nobody can change one or take one out unseen.
         </p>
+        {verified.data && <Verdict chain={verified.data} />}
         <RecordFilter />
-        <Trouble error={acts.error} />
+        <Trouble error={verified.error ?? acts.error} />
         {acts.data && list.length === 0 && (
           <p className="border-y py-12 text-center text-soft">{filtered ? "No line is like that." : "Nothing yet."}</p>
         )}
@@ -51,6 +62,31 @@ export function Record() {
           </Button>
         )}
       </main>
+    </div>
+  );
+}
+
+/** What a check of the whole record found. */
+function Verdict({ chain: c }: { chain: Chain }) {
+  if (!c.holds)
+    return (
+      <p role="alert" className="mb-4 border-l-4 border-stuck bg-well px-3 py-2">
+        <strong>Line {c.line} does not hold:</strong> {c.why}.
+      </p>
+    );
+  return (
+    <div role="status" className="mb-4 border-l-4 border-open bg-well px-3 py-2">
+      <p>
+        {c.lines === 1 ? "The one line holds" : `All ${c.lines.toLocaleString("en")} lines hold`}: none was changed, taken out or slipped
+        in.
+      </p>
+      {c.hash && (
+        <p className="flex flex-wrap items-center gap-2 text-small text-soft">
+          Keep this hash of the newest line somewhere else, to be sure later too:
+          <span className="mono [overflow-wrap:anywhere]">{c.hash}</span>
+          <Copy label="Copy" text={c.hash} />
+        </p>
+      )}
     </div>
   );
 }

@@ -1,6 +1,7 @@
 import { KeyRound } from "lucide-react";
 import { useState } from "react";
-import { say, useSecond } from "@/api/actions";
+import { say } from "@/api/actions";
+import { useSecond } from "@/api/people";
 import type { Session } from "@/api/client";
 import { hasPasskeys, showPasskey } from "@/api/passkeys";
 import { Field } from "@/forms/Field";

@@ -1,7 +1,7 @@
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { z } from "zod";
-import { useEnter } from "@/api/actions";
+import { useEnter, useSignOn } from "@/api/people";
 import type { Session } from "@/api/client";
 import { Button } from "@/parts/Button";
 import { Field } from "@/forms/Field";
@@ -23,7 +23,7 @@ const First = Known.extend({
 });
 
 /** Signing in; at the first start, making the first account with the code from the terminal. */
-export function SignIn({ first }: { first: boolean }) {
+export function SignIn({ first, provider }: { first: boolean; provider?: string }) {
   const form = useSchema(first ? First : Known, { name: "", password: "", code: decodeURIComponent(location.hash.slice(1)) });
   const go = useNavigate();
   const [second, setSecond] = useState<Session["second"]>();
@@ -31,6 +31,7 @@ export function SignIn({ first }: { first: boolean }) {
     setSecond(session.second);
     if (location.pathname === "/setup") go("/", { replace: true });
   });
+  const signOn = useSignOn();
   const { errors } = form.formState;
   return (
     <main className="grid min-h-full place-items-center p-4">
@@ -68,6 +69,12 @@ export function SignIn({ first }: { first: boolean }) {
           <Button look="next" type="submit" className="h-10 w-full" disabled={enter.isPending}>
             {first ? "Make the account" : "Sign in"}
           </Button>
+          {provider && !first && (
+            <Button type="button" className="h-10 w-full" disabled={signOn.isPending} onClick={() => signOn.mutate(undefined)}>
+              Sign in with {provider}
+            </Button>
+          )}
+          <Trouble error={signOn.error} />
         </form>
         <div className="mt-8 flex items-center gap-3 text-small text-soft" aria-hidden>
           <LatchChain latches={Object.keys(latchNames).map((n, i) => ({ name: n, state: i < 3 ? "open" : i === 3 ? "next" : "closed" }))} />

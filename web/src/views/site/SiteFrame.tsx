@@ -1,7 +1,7 @@
 import { ChevronDown, Command as CommandIcon } from "lucide-react";
 import { DropdownMenu } from "radix-ui";
 import { useState } from "react";
-import { Link, NavLink, Outlet, useNavigate, useParams, useSearchParams } from "react-router";
+import { Link, NavLink, Outlet, useLocation, useNavigate, useParams, useSearchParams } from "react-router";
 import { Problem, type Device, type Site } from "@/api/client";
 import { say, useOpenLatches, useSweep } from "@/api/actions";
 import { useDevices, useHealth, useHere, useMay, useSite, useSiteEvents, useSites } from "@/api/queries";
@@ -138,9 +138,10 @@ export function SiteFrame() {
           </Button>
         </div>
       )}
-      <div className="min-h-0 grow">
+      <main className="min-h-0 grow">
+        <Heading site={site.data?.name} />
         <Outlet context={frame} />
-      </div>
+      </main>
       <JobStrip site={id} />
       <Palette actions={actions} open={palette} setOpen={setPalette} />
       <SignInSheet
@@ -261,4 +262,21 @@ function SiteMenu({ site, onChange }: { site: Site; onChange: () => void }) {
       </DropdownMenu.Portal>
     </DropdownMenu.Root>
   );
+}
+
+/** The pages that show no heading of their own, by their place below the site. */
+const headings: Record<string, string> = {
+  "": "Line-up",
+  find: "Find",
+  watch: "Watch",
+  multicast: "Multicast",
+  exchange: "Exchange",
+  streams: "Streams",
+  patch: "Patch",
+};
+
+/** The heading of such a page, for who does not see it. */
+function Heading({ site }: { site?: string }) {
+  const page = headings[useLocation().pathname.split("/")[3] ?? ""];
+  return page ? <h1 className="sr-only">{site ? `${page} of ${site}` : page}</h1> : null;
 }

@@ -9,7 +9,7 @@ import { Foot } from "@/parts/Foot";
 import { Choice } from "@/parts/Choice";
 import { Sheet } from "@/parts/Sheet";
 import { Field } from "@/forms/Field";
-import { Both } from "./Both";
+import { Both } from "@/parts/Both";
 import { useSchema } from "@/forms/useSchema";
 
 const Schema = z

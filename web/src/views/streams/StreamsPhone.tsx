@@ -30,7 +30,7 @@ export function StreamsPhone({
   const row = devices.indexOf(d);
   const shown = roles.filter((r) => r !== "third" || d.plan?.third || d.streams.some((s) => s.role === "third"));
   return (
-    <main className="flex h-full flex-col">
+    <div className="flex h-full flex-col">
       <div className="min-h-0 grow space-y-4 overflow-auto p-4">
         <label className="block">
           <span className="mb-1 block text-small text-soft">Camera</span>
@@ -77,7 +77,7 @@ export function StreamsPhone({
           </Button>
         )}
       </div>
-    </main>
+    </div>
   );
 }
 

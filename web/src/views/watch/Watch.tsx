@@ -203,7 +203,8 @@ function NameByLooking({ device: d, left, onNext, onEnd }: { device: Device; lef
   const { site } = useFrame();
   const rename = useRename(site.id);
   const input = useRef<HTMLInputElement>(null);
-  const [text, setText] = useState(d.named ? d.name : "");
+  const [was] = useState(d.named ? d.name : "");
+  const [text, setText] = useState(was);
   useEffect(() => {
     input.current?.focus();
   }, []);
@@ -214,7 +215,7 @@ function NameByLooking({ device: d, left, onNext, onEnd }: { device: Device; lef
         e.preventDefault();
         const name = text.trim();
         if (name === "") return;
-        rename.mutate({ device: d.id, name }, { onSuccess: onNext });
+        rename.mutate({ device: d.id, name, was }, { onSuccess: onNext });
       }}
     >
       <input

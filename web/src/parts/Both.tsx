@@ -1,8 +1,8 @@
 import type { Problem } from "@/api/client";
-import { Button } from "@/parts/Button";
-import { ago } from "@/parts/measures";
+import { Button } from "./Button";
+import { ago } from "./measures";
 
-const said = (plan: Record<string, string>) => Object.entries(plan).map(([part, text]) => `${part} ${text}`);
+const said = (fields: Record<string, string>) => Object.entries(fields).map(([field, text]) => `${field} ${text}`);
 
 /** What somebody else has changed meanwhile beside one's own, to choose from. */
 export function Both({
@@ -16,12 +16,12 @@ export function Both({
   onTheirs: () => void;
   onMine: () => void;
 }) {
-  const side = (head: string, plan: Record<string, string>, button: string, act: () => void) => (
+  const side = (head: string, fields: Record<string, string>, button: string, act: () => void) => (
     <div className="min-w-0 grow basis-64">
       <p className="text-small text-soft">{head}</p>
-      {said(plan).length === 0 && <p>no plan</p>}
-      {said(plan).map((line) => (
-        <p key={line} className="mono text-small [overflow-wrap:anywhere]">
+      {said(fields).length === 0 && <p>nothing</p>}
+      {said(fields).map((line) => (
+        <p key={line} className="mono max-h-40 overflow-auto text-small whitespace-pre-wrap [overflow-wrap:anywhere]">
           {line}
         </p>
       ))}
@@ -33,7 +33,7 @@ export function Both({
   return (
     <div role="alert" className="w-full border-l-4 border-brass bg-well px-3 py-2">
       <p className="mb-2">
-        {changed.by || "Somebody"} has changed this plan {ago(changed.at)}, while you were at it.
+        {changed.by || "Somebody"} has changed this {ago(changed.at)}, while you were at it.
       </p>
       <div className="flex flex-wrap gap-4">
         {side(`${changed.by || "Theirs"}:`, changed.now, "Go on with theirs", onTheirs)}
