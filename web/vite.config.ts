@@ -6,6 +6,6 @@ import { defineConfig } from "vitest/config";
 export default defineConfig({
   plugins: [react(), tailwindcss()],
   resolve: { alias: { "@": fileURLToPath(new URL("./src", import.meta.url)) } },
-  test: { testTimeout: 60_000 }, // a busy machine is no fault of what is tested
+  test: { testTimeout: 120_000, setupFiles: ["src/testing.ts"] },
   build: { outDir: "dist", emptyOutDir: true, chunkSizeWarningLimit: 900 },
 });

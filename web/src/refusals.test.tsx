@@ -183,10 +183,10 @@ test.each(sheets)("$name says a refusal beside its button", async ({ sheet, fill
   fill?.();
   if (button) {
     const send = await screen.findByRole<HTMLButtonElement>("button", { name: button });
-    await waitFor(() => expect(send.disabled).toBe(false), { timeout: 5000 });
+    await waitFor(() => expect(send.disabled).toBe(false));
     fireEvent.click(send);
   }
-  const alert = await screen.findByRole("alert", {}, { timeout: 5000 });
+  const alert = await screen.findByRole("alert");
   expect(alert.textContent).toContain(refusal);
   const foot = alert.parentElement!;
   if (button) expect(foot.contains(screen.getByRole("button", { name: button }))).toBe(true);
