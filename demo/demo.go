@@ -74,20 +74,23 @@ var names = map[string]string{
 	"1.33": "Lamp room", "1.46": "Coal wharf", "1.34": "Goods yard", "1.20": "Strongroom",
 }
 
+// Station is the site whose cameras are worked through; crossing is swept and left.
+const (
+	Station  = "Tarn Ferry station"
+	crossing = "Viaduct crossing"
+)
+
 // untouched are heard and left for the person to try.
 var untouched = map[string]bool{"1.41": true, "1.42": true, "1.43": true, "1.44": true}
 
 // onRecorder is how many of the station's cameras stand on the recorder already.
 const onRecorder = 4
 
-// Seed fills an empty store for somebody: three sites, a keyring, and a station that is half done. The network is the one of the scenario.
-func Seed(ctx context.Context, desk jobs.Desk, by act.Person, network string) error {
+// Begin fills an empty store for somebody with what needs no device: three sites and a keyring. The network is the one of the scenario.
+func Begin(ctx context.Context, desk jobs.Desk, by act.Person, network string) error {
 	r := &railway{desk, by, cmp.Or(network, Network)}
-	var sites []uuid.UUID
-	for _, x := range []struct{ name, ranges string }{{"Tarn Ferry station", "1.0/24"}, {"Engine Works", "2.0/24"},
-		{"Viaduct crossing", "3.0/24"}} {
+	for _, x := range []struct{ name, ranges string }{{Station, "1.0/24"}, {"Engine Works", "2.0/24"}, {crossing, "3.0/24"}} {
 		id := uuid.Must(uuid.NewV7())
-		sites = append(sites, id)
 		if err := r.do(ctx, act.CreateSite{ID: id, SiteForm: act.SiteForm{Name: x.name, Ranges: address.MustParse(r.on(x.ranges))}}); err != nil {
 			return err
 		}
@@ -100,12 +103,31 @@ func Seed(ctx context.Context, desk jobs.Desk, by act.Person, network string) er
 			return err
 		}
 	}
-	for _, site := range []uuid.UUID{sites[0], sites[2]} {
-		if err := r.do(ctx, act.Sweep{Site: site}); err != nil {
+	return nil
+}
+
+// Work sweeps two of the sites that Begin made, and leaves the station half done. Done again after it was stopped midway, it does what
+// is missing.
+func Work(ctx context.Context, desk jobs.Desk, by act.Person, network string) error {
+	r := &railway{desk, by, cmp.Or(network, Network)}
+	sites, err := desk.Store.Sites.List(ctx)
+	if err != nil {
+		return err
+	}
+	for _, site := range sites {
+		if site.Name != Station && site.Name != crossing {
+			continue
+		}
+		if err := r.do(ctx, act.Sweep{Site: site.ID}); err != nil {
 			return err
 		}
 	}
-	return r.work(ctx, sites[0])
+	for _, site := range sites {
+		if site.Name == Station {
+			return r.work(ctx, site.ID)
+		}
+	}
+	return errors.New("the station’s site is gone")
 }
 
 // work opens the latches of the station's cameras and puts some of them on the recorder.

@@ -16,6 +16,7 @@ import (
 	"unlatch/core/wire/target/hub"
 	"unlatch/core/wire/target/live"
 	"unlatch/core/wire/target/viabridge"
+	"unlatch/store"
 )
 
 // FeedName is the list that the five screens take.
@@ -24,18 +25,22 @@ const FeedName = "Waiting room screens"
 // patch adds the station's targets and puts some cameras onto them: some stand right, some half, and each other one is wrong in its
 // own way.
 func (r *railway) patch(ctx context.Context, station uuid.UUID) error {
-	desk, stream := uuid.Must(uuid.NewV7()), uuid.Must(uuid.NewV7())
-	for _, key := range []signin.New{
-		{ID: desk, Label: "Target desk", User: "desk", Secret: signin.NewSecret("Oak-Door-52")},
-		{ID: stream, Label: "Beacon Line account", User: "tarnside", Secret: signin.NewSecret("Bright-Key-77")},
-	} {
-		key.Purpose = signin.Target
-		if err := r.do(ctx, act.AddSignIn{New: key}); err != nil {
-			return err
-		}
+	desk, err := r.targetSignIn(ctx, signin.New{Label: "Target desk", User: "desk", Secret: signin.NewSecret("Oak-Door-52")})
+	if err != nil {
+		return err
 	}
-	ids := map[string]uuid.UUID{}
+	stream, err := r.targetSignIn(ctx, signin.New{Label: "Beacon Line account", User: "tarnside", Secret: signin.NewSecret("Bright-Key-77")})
+	if err != nil {
+		return err
+	}
+	ids, err := r.targets(ctx, station)
+	if err != nil {
+		return err
+	}
 	add := func(kind target.Kind, name, last string, port uint16, form act.TargetForm) error {
+		if _, there := ids[name]; there {
+			return nil
+		}
 		form.Kind, form.Name = kind, name
 		a := act.AddTarget{Site: station, ID: uuid.Must(uuid.NewV7()), TargetForm: form}
 		if last != "" {
@@ -81,15 +86,40 @@ func (r *railway) patch(ctx context.Context, station uuid.UUID) error {
 	return r.do(ctx, act.LookAt{Site: station})
 }
 
+// targetSignIn returns the sign-in of a label for targets, which it adds to the keyring where it is missing.
+func (r *railway) targetSignIn(ctx context.Context, key signin.New) (uuid.UUID, error) {
+	list, err := r.desk.Store.SignIns.List(ctx)
+	if err != nil {
+		return uuid.Nil, err
+	}
+	for _, have := range list {
+		if have.Label == key.Label {
+			return have.ID, nil
+		}
+	}
+	key.ID, key.Purpose = uuid.Must(uuid.NewV7()), signin.Target
+	return key.ID, r.do(ctx, act.AddSignIn{New: key})
+}
+
+// targets returns the IDs of a site's targets by name.
+func (r *railway) targets(ctx context.Context, site uuid.UUID) (map[string]uuid.UUID, error) {
+	list, err := r.desk.Store.Targets.List(ctx, site)
+	ids := map[string]uuid.UUID{}
+	for _, t := range list {
+		ids[t.Name] = t.ID
+	}
+	return ids, err
+}
+
 // placeSome puts cameras onto the targets, by name.
 func (r *railway) placeSome(ctx context.Context, station uuid.UUID, ids map[string]uuid.UUID) error {
 	devices, err := r.desk.Store.Devices.List(ctx, station)
 	if err != nil {
 		return err
 	}
-	cameras := map[string]uuid.UUID{}
+	cameras := map[string]*store.Device{}
 	for i := range devices {
-		cameras[strings.TrimPrefix(devices[i].Addr, r.network+".")] = devices[i].ID
+		cameras[strings.TrimPrefix(devices[i].Addr, r.network+".")] = &devices[i]
 	}
 	for _, x := range []struct {
 		name  string
@@ -104,11 +134,11 @@ func (r *railway) placeSome(ctx context.Context, station uuid.UUID, ids map[stri
 		{FeedName, []string{"1.11", "1.12", "1.15"}},
 	} {
 		for _, last := range x.lasts { // one after the other, so that slots are filled in order
-			id, known := cameras[last]
-			if !known {
+			camera, known := cameras[last]
+			if !known || camera.Status.PlacementOn(ids[x.name]) != nil {
 				continue
 			}
-			place := act.Place{Site: station, Placements: []act.Placement{{Device: id, Target: ids[x.name]}}}
+			place := act.Place{Site: station, Placements: []act.Placement{{Device: camera.ID, Target: ids[x.name]}}}
 			// The screens come for their list once the server runs.
 			if done, err := r.desk.Do(ctx, r.by, place); err != nil {
 				return err

@@ -42,29 +42,39 @@ type bench struct {
 }
 
 func start(t *testing.T, flags ...string) *bench {
+	b := &bench{t: t, data: dataFolder(t), flags: flags}
+	b.serve("127.0.0.1:0")
+	t.Cleanup(func() { assert.NoError(t, b.server.Stop()) })
+	setup := regexp.MustCompile(`https?://\S+/setup#\S+`).FindString(b.server.Output)
+	require.NotEmpty(t, setup, b.server.Output)
+	b.browse(setup)
+	return b
+}
+
+// dataFolder makes a folder that the database's user can enter.
+func dataFolder(t *testing.T) string {
 	data, err := os.MkdirTemp("", "unlatch-e2e-*")
 	require.NoError(t, err)
 	require.NoError(t, os.Chmod(data, 0o755))
 	t.Cleanup(func() { os.RemoveAll(data) })
-	b := &bench{t: t, data: data, flags: flags}
-	b.serve("127.0.0.1:0")
-	t.Cleanup(func() { assert.NoError(t, b.server.Stop()) })
+	return data
+}
+
+// browse opens a browser on an address. If the test fails, a picture of the page is kept.
+func (b *bench) browse(url string) {
 	chrome, err := browser.Start()
-	require.NoError(t, err)
-	t.Cleanup(chrome.Stop)
-	setup := regexp.MustCompile(`https?://\S+/setup#\S+`).FindString(b.server.Output)
-	require.NotEmpty(t, setup, b.server.Output)
-	b.page, err = chrome.Page(setup, 1280, 800)
-	require.NoError(t, err)
-	t.Cleanup(func() {
-		if t.Failed() { // what the person would have seen
+	require.NoError(b.t, err)
+	b.t.Cleanup(chrome.Stop)
+	b.page, err = chrome.Page(url, 1280, 800)
+	require.NoError(b.t, err)
+	b.t.Cleanup(func() {
+		if b.t.Failed() { // what the person would have seen
 			if png, err := b.page.CancelTimeout().Timeout(5*time.Second).Screenshot(false, nil); err == nil {
 				root, _ := browser.Root()
-				os.WriteFile(filepath.Join(root, ".unlatch", "failed-"+t.Name()+".png"), png, 0o644)
+				os.WriteFile(filepath.Join(root, ".unlatch", "failed-"+b.t.Name()+".png"), png, 0o644)
 			}
 		}
 	})
-	return b
 }
 
 func (b *bench) serve(listen string) {

@@ -58,6 +58,8 @@ type Config struct {
 	MetricsToken string
 	// Room watches the disk of the database; nil if the database is on another machine.
 	Room *Room
+	// Preparing says what is still being prepared behind the pages, "" when all is; nil where nothing ever is.
+	Preparing func() string
 }
 
 // A Server is the HTTP handler with what lives beside it. What the API tells of is served by one type for each kind of thing.
@@ -146,7 +148,7 @@ func (s *Server) api(r chi.Router) huma.API {
 		addressPlans{res, s.cfg.Agent}, claims{res}, fixes{res}, marks{res}, groups{res}, tunes{res}, plans{res},
 		previews{res, costs{res}}, costs{res}, intakes{res}, targets{res, screens, agreements}, agreements, placements{res}, screens,
 		urls{res}, strengths{res}, pastes{res, make(chan struct{}, mostPastes)}, pathBooks{res}, lists{res},
-		trust{res, s.cfg.Room}, newAuditLog(res), presence{res, s.hub},
+		trust{res, s.cfg.Room, s.cfg.Preparing}, newAuditLog(res), presence{res, s.hub},
 	} {
 		kind.routes(api)
 	}

@@ -47,7 +47,8 @@ type agreeBody struct {
 // trust serves the agreements for devices, and what the server itself has to say.
 type trust struct {
 	resource
-	room *Room
+	room      *Room
+	preparing func() string // nil where nothing is ever prepared
 }
 
 func (s trust) routes(api huma.API) {
@@ -110,6 +111,9 @@ func (s trust) routes(api huma.API) {
 			out := &struct{ Body healthView }{}
 			out.Body.FreeBytes, _ = s.room.Free()
 			out.Body.LowOnDisk = s.room.Low()
+			if s.preparing != nil {
+				out.Body.Preparing = s.preparing()
+			}
 			return out, nil
 		})
 }
@@ -117,4 +121,5 @@ func (s trust) routes(api huma.API) {
 type healthView struct {
 	FreeBytes uint64 `json:"free_bytes,omitempty" doc:"on the disk of the database; missing where that is elsewhere"`
 	LowOnDisk bool   `json:"low_on_disk"`
+	Preparing string `json:"preparing,omitempty" doc:"what the demo still prepares behind its pages; missing when all is ready"`
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/base32"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -47,15 +48,10 @@ func runDemo(ctx context.Context, p *place, network string, out io.Writer) error
 		return err
 	}
 	defer s.Close()
-	w, err := startSim(ctx, scenario, p.data, out)
-	if err != nil {
-		return err
-	}
-	s.closers = append(s.closers, func() { w.Stop() })
 	if _, err := s.workers(p); err != nil {
 		return err
 	}
-	password, err := prepareDemo(ctx, p, s, network, out)
+	password, err := openDemo(ctx, p, s, network)
 	if err != nil {
 		return err
 	}
@@ -64,14 +60,12 @@ func runDemo(ctx context.Context, p *place, network string, out io.Writer) error
 			return err
 		}
 	}
-	if err := feedScreens(ctx, s, w, "http://"+l.Addr().String()); err != nil {
-		return err
-	}
 	fmt.Fprintf(out, "\n  Sign in as  %s\n  Password    %s\n", demoPerson, password)
 	for _, x := range demo.Crew {
 		fmt.Fprintf(out, "  or as       %s (%s)\n", x.Name, x.Role)
 	}
 	fmt.Fprintf(out, "  or by       %s, as %s\n", p.signOn.Name, demo.SignOnPerson)
+	s.prepare(ctx, &preparation{place: p, scenario: scenario, network: network, screens: "http://" + l.Addr().String(), out: out})
 	return s.serve(ctx, p, l, out)
 }
 
@@ -115,9 +109,9 @@ func feedScreens(ctx context.Context, s *services, w *sim.World, base string) er
 	return nil
 }
 
-// prepareDemo makes the account and the work already done, once. The password stands in a file beside the database, so that
-// later starts can print it again.
-func prepareDemo(ctx context.Context, p *place, s *services, network string, out io.Writer) (string, error) {
+// openDemo makes the accounts, the sites and the keyring, once: all that needs no device. The password stands in a file beside the
+// database, so that later starts can print it again.
+func openDemo(ctx context.Context, p *place, s *services, network string) (password string, err error) {
 	file := filepath.Join(p.data, "demo-password")
 	if has, err := s.Store.People.Any(ctx); err != nil {
 		return "", err
@@ -130,7 +124,7 @@ func prepareDemo(ctx context.Context, p *place, s *services, network string, out
 	}
 	raw := make([]byte, 10)
 	rand.Read(raw)
-	password := strings.ToLower(base32.StdEncoding.EncodeToString(raw))
+	password = strings.ToLower(base32.StdEncoding.EncodeToString(raw))
 	hash := server.HashPassword(password)
 	by, err := s.Store.People.CreateFirst(ctx, demoPerson, hash)
 	if err != nil {
@@ -139,9 +133,8 @@ func prepareDemo(ctx context.Context, p *place, s *services, network string, out
 	if err := os.WriteFile(file, []byte(password+"\n"), 0o600); err != nil {
 		return "", err
 	}
-	fmt.Fprintln(out, "Working at Tarn Ferry station: sweeping, proving and placing its cameras.")
 	desk := jobs.Desk{Store: s.Store, Queue: s.Queue}
-	if err := demo.Seed(ctx, desk, by, network); err != nil {
+	if err := errors.Join(demo.Begin(ctx, desk, by, network), os.WriteFile(unfinished(p), nil, 0o600)); err != nil {
 		return "", fmt.Errorf("preparing the demo: %w", err)
 	}
 	if err := demo.Invite(ctx, desk, by, hash); err != nil {

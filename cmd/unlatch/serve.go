@@ -81,6 +81,8 @@ type services struct {
 	agent   jobs.Agent   // of the workers in this process; nil where there are none
 	room    *server.Room // of the database, where it is ours
 	closers []func()
+
+	preparing func() string // what the demo still prepares; nil where there is no demo
 }
 
 func (s *services) Close() {
@@ -241,7 +243,7 @@ func (s *services) serve(ctx context.Context, p *place, l net.Listener, out io.W
 		Handler: server.New(serving, server.Config{Store: s.Store, Queue: s.Queue, Agent: s.agent, Live: s.live,
 			MetricsToken: os.Getenv(metricsVariable), Web: web.Files(), Log: p.log, SetupCode: code,
 			Secure: secure || public != nil && public.Scheme == "https", PublicURL: public, TrustedProxies: proxies, Room: s.room,
-			SignOn: signOn}),
+			SignOn: signOn, Preparing: s.preparing}),
 		ReadHeaderTimeout: 10 * time.Second,
 		ReadTimeout:       time.Minute,
 		IdleTimeout:       90 * time.Second,

@@ -28,7 +28,7 @@ func simCommand() *cobra.Command {
 			if err != nil {
 				return usageError{err}
 			}
-			w, err := startSim(cmd.Context(), s, data, cmd.OutOrStdout())
+			w, err := startSim(cmd.Context(), s, data, drawing(cmd.OutOrStdout()))
 			if err != nil {
 				return err
 			}
@@ -41,31 +41,34 @@ func simCommand() *cobra.Command {
 	return c
 }
 
-// startSim runs a scenario, saying how far the first encoding is.
-func startSim(ctx context.Context, s *sim.Scenario, data string, out io.Writer) (*sim.World, error) {
-	terminal := term.IsTerminal(int(os.Stdout.Fd()))
-	said := false
-	w, err := sim.Start(ctx, s, sim.Options{
-		Media: &scene.Library{Dir: filepath.Join(data, "media")}, State: filepath.Join(data, "sim"),
-		Log: slog.New(slog.NewTextHandler(os.Stderr, nil)),
-		Encoded: func(done, all int) {
-			if _, err := os.Stat(filepath.Join(data, "media", "complete")); err == nil {
-				return
-			}
-			if terminal { // one line that counts up
-				fmt.Printf("\rDrawing the railway for the first time: %d of %d", done, all)
-			} else if !said { // in a log file it is said once
-				fmt.Fprintf(out, "Drawing the railway for the first time: %d pictures\n", all)
-			}
-			said = true
-		},
-	})
-	if said && terminal {
-		fmt.Println()
+// startSim runs a scenario. The first time its pictures are encoded, which encoded is told of.
+func startSim(ctx context.Context, s *sim.Scenario, data string, encoded func(done, all int)) (*sim.World, error) {
+	media := filepath.Join(data, "media")
+	complete := filepath.Join(media, "complete") // stands when all pictures of the railway have been drawn
+	if _, err := os.Stat(complete); err == nil {
+		encoded = nil
 	}
+	w, err := sim.Start(ctx, s, sim.Options{Media: &scene.Library{Dir: media}, State: filepath.Join(data, "sim"),
+		Log: slog.New(slog.NewTextHandler(os.Stderr, nil)), Encoded: encoded})
 	if err == nil {
-		err = errors.Join(err, os.MkdirAll(filepath.Join(data, "media"), 0o755),
-			os.WriteFile(filepath.Join(data, "media", "complete"), nil, 0o644))
+		err = errors.Join(os.MkdirAll(media, 0o755), os.WriteFile(complete, nil, 0o644))
 	}
 	return w, err
+}
+
+// drawing tells a terminal, by one line that counts up, how far the drawing is; a log file is told once.
+func drawing(out io.Writer) func(done, all int) {
+	terminal, said := term.IsTerminal(int(os.Stdout.Fd())), false
+	return func(done, all int) {
+		switch {
+		case terminal:
+			fmt.Fprintf(out, "\rDrawing the railway for the first time: %d of %d", done, all)
+			if done == all {
+				fmt.Fprintln(out)
+			}
+		case !said:
+			fmt.Fprintf(out, "Drawing the railway for the first time: %d pictures\n", all)
+		}
+		said = true
+	}
 }

@@ -85,6 +85,9 @@ func run() error {
 	if password == nil {
 		return errors.New("the demo printed no password")
 	}
+	if err := prepared(chrome, server.URL, password[1]); err != nil {
+		return err
+	}
 	for _, s := range shots {
 		if len(os.Args) > 1 && !slices.Contains(os.Args[1:], s.name) {
 			continue // some alone are made anew
@@ -97,19 +100,46 @@ func run() error {
 	return nil
 }
 
-func take(chrome *browser.Browser, url, password string, s shot, dir string) error {
-	p, err := chrome.Page(url, s.width, s.height)
+// signedIn opens a page on which the demo's owner is signed in.
+func signedIn(chrome *browser.Browser, url, password, theme string, width, height int) (*rod.Page, error) {
+	p, err := chrome.Page(url, width, height)
+	if err != nil {
+		return nil, err
+	}
+	_, err = p.Eval(`async (theme, password) => {
+		localStorage.setItem("theme", theme);
+		await fetch("/api/session", { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify({
+			name: "keeper", password }) });
+	}`, theme, password)
+	return p, err
+}
+
+// prepared waits until the demo has worked at its station.
+func prepared(chrome *browser.Browser, url, password string) error {
+	p, err := signedIn(chrome, url, password, "day", 1280, 800)
 	if err != nil {
 		return err
 	}
 	defer p.Close()
-	if _, err := p.Eval(`async (theme, password) => {
-		localStorage.setItem("theme", theme);
-		await fetch("/api/session", { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify({
-			name: "keeper", password }) });
-	}`, s.theme, password); err != nil {
+	for range 600 {
+		doing, err := p.Eval(`async () => (await (await fetch("/api/health")).json()).preparing ?? ""`)
+		if err != nil {
+			return err
+		}
+		if doing.Value.Str() == "" {
+			return nil
+		}
+		time.Sleep(time.Second)
+	}
+	return errors.New("the demo was not prepared in ten minutes")
+}
+
+func take(chrome *browser.Browser, url, password string, s shot, dir string) error {
+	p, err := signedIn(chrome, url, password, s.theme, s.width, s.height)
+	if err != nil {
 		return err
 	}
+	defer p.Close()
 	path, err := resolve(p, s.path)
 	if err != nil {
 		return err

@@ -149,7 +149,12 @@ export function useSitesEvents() {
 
 /** Whether the server has what it needs; looked at now and then. */
 export const useHealth = () =>
-  useQuery({ queryKey: keys.health(), queryFn: () => must(api.GET("/api/health")), refetchInterval: 60_000, retry: false });
+  useQuery({
+    queryKey: keys.health(),
+    queryFn: () => must(api.GET("/api/health")),
+    refetchInterval: ({ state }) => (state.data?.preparing ? 1_000 : 60_000),
+    retry: false,
+  });
 
 export const useGuidance = (device: string) =>
   useQuery({

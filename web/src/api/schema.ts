@@ -2728,6 +2728,8 @@ export interface components {
              */
             free_bytes?: number;
             low_on_disk: boolean;
+            /** @description what the demo still prepares behind its pages; missing when all is ready */
+            preparing?: string;
         };
         HeardView: {
             /** Format: int64 */

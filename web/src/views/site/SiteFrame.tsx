@@ -4,6 +4,7 @@ import { useState } from "react";
 import { Link, NavLink, Outlet, useLocation, useNavigate, useParams, useSearchParams } from "react-router";
 import { Problem, type Device, type Site } from "@/api/client";
 import { say, useOpenLatches, useSweep } from "@/api/actions";
+import { Preparing } from "@/parts/Preparing";
 import { useDevices, useHealth, useHere, useMay, useSite, useSiteEvents, useSites } from "@/api/queries";
 import { Button } from "@/parts/Button";
 import type { Frame } from "@/parts/useFrame";
@@ -142,6 +143,7 @@ export function SiteFrame() {
         <Heading site={site.data?.name} />
         <Outlet context={frame} />
       </main>
+      <Preparing />
       <JobStrip site={id} />
       <Palette actions={actions} open={palette} setOpen={setPalette} />
       <SignInSheet

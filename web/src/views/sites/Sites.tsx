@@ -10,6 +10,7 @@ import { AccountLink, SignOutButton, ThemeButton } from "@/parts/PageButtons";
 import { Mark } from "@/parts/Mark";
 import { stillUrl } from "@/parts/measures";
 import { type Action, Palette } from "@/parts/Palette";
+import { Preparing } from "@/parts/Preparing";
 import { SiteSheet } from "@/forms/SiteSheet";
 import { Still } from "@/parts/Still";
 import { Trouble } from "@/parts/Trouble";
@@ -78,6 +79,9 @@ export function Sites() {
           ))}
         </ul>
       </main>
+      <div className="sticky bottom-0 mt-auto">
+        <Preparing />
+      </div>
       <SiteSheet open={making} onOpenChange={setMaking} onDone={(id) => go(`/sites/${id}`)} />
       <Palette actions={actions} open={palette} setOpen={setPalette} />
     </div>
