@@ -3,6 +3,7 @@ package e2e
 import (
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -203,9 +204,9 @@ func TestThePatchBench(t *testing.T) {
 	}
 	assert.Len(t, world.Bridge("Shapes").Templates(), 1, "one template serves cameras of one shape")
 	b.clean("patch")
-	b.press("^Table$")
-	b.see("Put it on")
-	b.clean("patch-table")
+	b.press("^Matrix$")
+	b.byKeysInTheMatrix("Ticket window", "Vault")
+	b.clean("patch-matrix")
 	b.press("^Cords$")
 
 	el, err := b.slotOf("Vault", "slot 6").ElementR("button", "Free it")
@@ -246,6 +247,32 @@ func TestThePatchBench(t *testing.T) {
 		return fmt.Sprint(order) == "[Viaduct Water tower]"
 	}, 20*time.Second, 100*time.Millisecond)
 	b.clean("target")
+}
+
+// byKeysInTheMatrix places a camera on a target and takes it off again, with keys alone.
+func (b *bench) byKeysInTheMatrix(camera, target string) {
+	b.t.Helper()
+	cell := func(state string) string {
+		return fmt.Sprintf(`[role=gridcell][aria-label^="%s on %s:"][data-state=%s]`, camera, target, state)
+	}
+	var row, col int
+	at := b.page.MustElement(cell("free")).MustAttribute("data-cell")
+	_, err := fmt.Sscan(*at, &row, &col)
+	require.NoError(b.t, err)
+	b.page.MustElement("[role=grid]").MustFocus()
+	keys := append(slices.Repeat([]input.Key{input.ArrowDown}, row), slices.Repeat([]input.Key{input.ArrowRight}, col)...)
+	require.NoError(b.t, b.page.Keyboard.Type(keys...))
+	b.see(camera + " on " + target)
+	b.see("^Place it")
+	require.NoError(b.t, b.page.Keyboard.Type(input.Enter))
+	b.page.MustElement(cell("confirmed"))
+	require.NoError(b.t, b.page.Keyboard.Type(input.Delete))
+	b.page.MustElement(cell("free"))
+
+	// A filter shows those alone that stand so.
+	b.press("confirmed$")
+	b.press("cameras$")
+	b.page.MustElement(cell("free"))
 }
 
 // The intercom is a camera for the recorder and takes the recorder's channel; five screens follow one list; the hub shows a camera

@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"context"
 	"database/sql"
+	"fmt"
 	"net/netip"
 	"slices"
 	"time"
@@ -46,6 +47,9 @@ func (d *Device) Title() string {
 	}
 	if d.Status.SignedIn != nil && d.Status.SignedIn.Info.Model != "" {
 		return d.Status.SignedIn.Info.Manufacturer + " " + d.Status.SignedIn.Info.Model
+	}
+	if d.Via != nil { // its address is that of the recorder
+		return fmt.Sprintf("channel %d at %s", d.Channel, d.Addr)
 	}
 	return d.Addr
 }

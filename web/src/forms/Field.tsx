@@ -10,7 +10,7 @@ export function Field({
 }: ComponentProps<"input"> & { label: string; hint?: string; error?: string }) {
   const id = useId();
   return (
-    <div className={className}>
+    <div className={className.replace("mono", "")}>
       <label htmlFor={id} className="mb-1 block text-small text-soft">
         {label}
       </label>
@@ -19,7 +19,7 @@ export function Field({
         {...rest}
         aria-invalid={!!error}
         aria-describedby={`${id}-hint`}
-        className={`h-9 w-full rounded-md border bg-sheet px-2.5 ${error ? "border-stuck" : ""}`}
+        className={`h-9 w-full rounded-md border bg-sheet px-2.5 ${className.includes("mono") ? "mono" : ""} ${error ? "border-stuck" : ""}`}
       />
       {(error || hint) && (
         <p id={`${id}-hint`} className={`mt-1 text-small ${error ? "text-stuck" : "text-soft"}`}>

@@ -8,7 +8,7 @@ export function Check({ checked, onChange, label }: { checked: boolean | "indete
       onCheckedChange={onChange}
       aria-label={label}
       onClick={(e) => e.stopPropagation()}
-      className="grid size-4 place-items-center rounded-sm border border-soft bg-sheet data-[state=checked]:border-ink
+      className="grid size-4 shrink-0 place-items-center rounded-sm border border-soft bg-sheet data-[state=checked]:border-ink
         data-[state=checked]:bg-ink data-[state=indeterminate]:border-ink"
     >
       <Checkbox.Indicator>

@@ -10,7 +10,7 @@ export function PlugSign({ verdict }: { verdict: "fits" | "after_tuning" | "cann
       height={12}
       role="img"
       aria-label={text}
-      className={verdict === "fits" ? "text-open" : verdict === "after_tuning" ? "text-brass-text" : "text-stuck"}
+      className={`shrink-0 ${verdict === "fits" ? "text-open" : verdict === "after_tuning" ? "text-brass-text" : "text-stuck"}`}
     >
       {verdict === "fits" && <path d="M1 2h11v8H1zM12 4h8v4h-8z" fill="currentColor" />}
       {verdict === "after_tuning" && (

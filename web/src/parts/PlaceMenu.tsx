@@ -1,7 +1,7 @@
 import { Popover } from "radix-ui";
 import { useState } from "react";
 import { Link } from "react-router";
-import type { Device, Left } from "@/api/client";
+import type { Device, Fitting, Left } from "@/api/client";
 import { useFittings, useTargets } from "@/api/queries";
 import { usePlace, usePlannedSlots } from "@/api/targets";
 import { Button } from "./Button";
@@ -79,13 +79,14 @@ export function PlaceMenu({
         <Popover.Content
           align="start"
           sideOffset={4}
-          className="z-50 max-h-[70vh] w-80 max-w-[92vw] overflow-auto rounded-md border bg-sheet p-2 shadow-xl"
+          collisionPadding={8}
+          className="z-50 flex max-h-[min(70vh,var(--radix-popover-content-available-height))] w-96 max-w-[92vw] flex-col rounded-md border bg-sheet p-2 shadow-xl"
           aria-label="Targets to place on"
         >
-          <ul>
+          <ul className="min-h-0 overflow-auto">
             {free.map((t) => {
               const verdict = worstOf(cameras, t.id, fittings.data ?? new Map());
-              const why = cameras.length === 1 && verdict !== "fits" ? reasonsText(fittings.data?.get(`${cameras[0]!.id} ${t.id}`)) : t.is;
+              const why = verdict === "fits" ? t.is : whyNot(cameras, t.id, fittings.data ?? new Map(), verdict);
               const on = ticked.includes(t.id);
               return (
                 <li key={t.id} className="flex min-h-9 items-center gap-2 py-1">
@@ -115,6 +116,14 @@ export function PlaceMenu({
       </Popover.Portal>
     </Popover.Root>
   );
+}
+
+/** Why a target does not take cameras as they are: the reasons of the first one, and how many more there are. */
+function whyNot(cameras: Device[], target: string, fittings: Map<string, Fitting>, verdict: Fitting["verdict"]) {
+  const those = cameras.filter((d) => fittings.get(`${d.id} ${target}`)?.verdict === verdict);
+  const reasons = reasonsText(fittings.get(`${those[0]?.id} ${target}`));
+  if (cameras.length === 1 || those.length === 0) return reasons;
+  return `${those[0]!.name}${those.length > 1 ? ` and ${those.length - 1} more` : ""}: ${reasons}`;
 }
 
 /** The slots that cameras go into, in order. A target that chooses them itself has none to show. */

@@ -47,8 +47,9 @@ export function Cords({
       ctx.setTransform(scale, 0, 0, scale, 0, 0);
       ctx.clearRect(0, 0, width, height);
       ctx.lineCap = "round";
-      const away = (l: Line) => l.from < 0 || l.to < 0 || l.from > height || l.to > height; // its other end is scrolled out of sight
-      for (const l of lines) if (l.dim || (away(l) && !l.hot)) draw(ctx, l, width, ink[l.state], paper, l.dim ? 0.14 : 0.3);
+      const away = (l: Line) => !inSight(l.from, height) || !inSight(l.to, height);
+      for (const l of lines) if (away(l) && !l.hot) stub(ctx, l, width, height, ink[l.state], l.dim ? 0.14 : 1);
+      for (const l of lines) if (l.dim && !away(l)) draw(ctx, l, width, ink[l.state], paper, 0.14);
       for (const l of lines) if (!l.dim && !l.hot && !away(l)) draw(ctx, l, width, ink[l.state], paper, 1);
       for (const l of lines) if (l.hot) draw(ctx, l, width, ink[l.state], paper, 1);
       if (loose) {
@@ -64,6 +65,30 @@ export function Cords({
     return () => cancelAnimationFrame(frame);
   }, [lines, width, height, loose]);
   return <canvas ref={canvas} className="pointer-events-none absolute top-0 z-10" style={{ left: -reach, width, height }} aria-hidden />;
+}
+
+/** Whether a height lies in a stage of a height. */
+export const inSight = (y: number, height: number) => y >= 0 && y <= height;
+
+/** The end of a cord whose other end is out of sight: its plug, and a short piece that leads up or down. */
+function stub(ctx: CanvasRenderingContext2D, l: Line, width: number, height: number, color: string, alpha: number) {
+  const left = inSight(l.from, height);
+  const y = left ? l.from : l.to;
+  if (!inSight(y, height)) return;
+  const up = (left ? l.to : l.from) < y ? -1 : 1;
+  const x = left ? 26 : width - 20;
+  const way = left ? 1 : -1;
+  ctx.globalAlpha = alpha;
+  ctx.setLineDash(l.state === "waiting" ? [4, 4] : []);
+  ctx.strokeStyle = color;
+  ctx.lineWidth = 2.5;
+  ctx.beginPath();
+  ctx.moveTo(x, y);
+  ctx.quadraticCurveTo(x + way * 22, y, x + way * 24, y + up * 14);
+  ctx.stroke();
+  ctx.setLineDash([]);
+  plug(ctx, x, y, color, way);
+  ctx.globalAlpha = 1;
 }
 
 /** A cord between two points: it leaves its jacks level, and hangs through in proportion to its length. */

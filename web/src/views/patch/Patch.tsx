@@ -11,6 +11,7 @@ import { Choice } from "@/parts/Choice";
 import { Trouble } from "@/parts/Trouble";
 import { useMedia } from "@/parts/useMedia";
 import { PatchBench } from "./PatchBench";
+import { PatchMatrix } from "./PatchMatrix";
 import { PatchTable } from "./PatchTable";
 import { useFrame } from "@/parts/useFrame";
 
@@ -18,7 +19,7 @@ import { useFrame } from "@/parts/useFrame";
 export function Patch() {
   const { site, devices } = useFrame();
   const wide = useMedia("(min-width: 900px)");
-  const [look, setLook] = useState<"cords" | "table">("cords");
+  const [look, setLook] = useState<"cords" | "matrix">("cords");
   const targets = useTargets(site.id);
   const [adding, setAdding] = useState(false);
   const [only, setOnly] = useState(false);
@@ -43,11 +44,11 @@ export function Patch() {
   const head = (
     <div className="flex flex-wrap items-center gap-2 border-b bg-sheet px-3 py-2 sm:px-4">
       <p className="min-w-0 grow text-soft max-sm:hidden">{hint(channels, list.length)}</p>
-      {broken.length > 0 && (
+      {broken.length > 0 && !(wide && look === "matrix") && (
         <Button
           look={behind.length > 0 || params.get("cord") ? "plain" : "next"}
           aria-pressed={!wide && only}
-          onClick={() => (wide && look === "cords" ? nextBroken() : setOnly(!only))}
+          onClick={() => (wide ? nextBroken() : setOnly(!only))}
         >
           {only ? "Show all again" : broken.length === 1 ? "See what is broken" : `See the ${broken.length} that are broken`}
         </Button>
@@ -64,7 +65,7 @@ export function Patch() {
           onChange={setLook}
           options={[
             ["cords", "Cords"],
-            ["table", "Table"],
+            ["matrix", "Matrix"],
           ]}
         />
       )}
@@ -93,6 +94,8 @@ export function Patch() {
           fittings={fittings.data ?? new Map()}
           anew={async () => (await fittings.refetch()).data ?? new Map()}
         />
+      ) : wide ? (
+        <PatchMatrix channels={channels} targets={list} fittings={fittings.data ?? new Map()} />
       ) : (
         <PatchTable
           channels={only ? channels.filter((d) => d.placements.some((p) => p.diagnosis)) : channels}

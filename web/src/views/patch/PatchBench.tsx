@@ -3,7 +3,7 @@ import type { Device, Fitting } from "@/api/client";
 import { useTargets } from "@/api/queries";
 import { channelHeight, plugOn, rowAt } from "@/parts/patch";
 import { useFrame } from "@/parts/useFrame";
-import { Cords, gutter, reach } from "./Cords";
+import { Cords, gutter, inSight, type Line, reach } from "./Cords";
 import { PatchCard } from "./PatchCard";
 import { PatchChannel } from "./PatchChannel";
 import { PatchRow } from "./PatchRow";
@@ -32,6 +32,7 @@ export function PatchBench({ channels, fittings, anew }: Props) {
       <div className="relative grid min-h-0 grow" style={{ gridTemplateColumns: `minmax(250px, 1fr) ${gutter}px minmax(330px, 1.25fr)` }}>
         <ChannelColumn bench={bench} channels={channels} />
         <div ref={bench.stage} className="relative bg-paper">
+          <Away lines={lines} height={left.height} />
           <Cords lines={lines} width={gutter + 2 * reach} height={left.height} loose={loose} />
         </div>
         <TargetColumn bench={bench} site={site.id} fittings={fittings} />
@@ -49,6 +50,23 @@ export function PatchBench({ channels, fittings, anew }: Props) {
         {bench.said}
       </p>
     </div>
+  );
+}
+
+/** How many cords lead out of sight, at the edge where they leave. */
+function Away({ lines, height }: { lines: Line[]; height: number }) {
+  const n = { up: 0, down: 0 };
+  for (const l of lines) {
+    const far = !inSight(l.from, height) ? l.from : l.to;
+    if (!inSight(far, height)) n[far < 0 ? "up" : "down"]++;
+  }
+  const text = (count: number) => (count === 1 ? "1 cord" : `${count} cords`);
+  const look = "absolute inset-x-8 z-10 truncate rounded-sm bg-sheet px-1 text-center text-small text-soft";
+  return (
+    <>
+      {n.up > 0 && <p className={`${look} top-1`}>↑ {text(n.up)} up</p>}
+      {n.down > 0 && <p className={`${look} bottom-1`}>↓ {text(n.down)} down</p>}
+    </>
   );
 }
 

@@ -1,7 +1,8 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { type KeyboardEvent, type ReactNode, useEffect, useMemo, useRef, useState } from "react";
 import type { Budget, Device } from "@/api/client";
-import { type Column, type Drafts, type Range, rangeCols, rangeRows, walk } from "./matrix";
+import { type Range, rangeCols, rangeRows, walk } from "@/parts/grid";
+import type { Column, Drafts } from "./matrix";
 import { cellText, fields, pixels, planned, type Role } from "@/parts/plan";
 import { StreamsHeads, StreamsTotals } from "./StreamsEdges";
 import { rowHeight, StreamsRow } from "./StreamsRow";

@@ -1,6 +1,7 @@
 import type { Device } from "@/api/client";
 import { cellText, fields, measuredText, planned, signOf } from "@/parts/plan";
-import { type Column, type Drafts, type Range, wishOf } from "./matrix";
+import type { Range } from "@/parts/grid";
+import { type Column, type Drafts, wishOf } from "./matrix";
 import { offered } from "./StreamsRow";
 
 const withUnit = (text: string, unit: string) => (/^[\d.]+$/.test(text) ? text + unit : text);

@@ -1,6 +1,7 @@
 import { describe, expect, test } from "vitest";
 import type { Device } from "@/api/client";
-import { columnsOf, copied, fillDown, keep, kept, pasted, put, readTable, type Drafts, walk } from "./matrix";
+import { columnsOf, copied, fillDown, keep, kept, pasted, put, readTable, type Drafts } from "./matrix";
+import { walk } from "@/parts/grid";
 import { cellText, signOf, typed } from "@/parts/plan";
 
 const device = (id: string, plan: object = {}, tunes: object = {}) => ({ id, name: id, streams: [], plan, tunes }) as unknown as Device;

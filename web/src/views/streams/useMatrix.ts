@@ -2,21 +2,9 @@ import { useCallback, useMemo, useState } from "react";
 import { toast } from "sonner";
 import { say, useNearest } from "@/api/actions";
 import type { Device, Preset } from "@/api/client";
+import { type Range, rangeRows } from "@/parts/grid";
 import { fields, roles, type Role } from "@/parts/plan";
-import {
-  type Column,
-  columnsOf,
-  copied,
-  type Draft,
-  fillDown,
-  pasted,
-  put,
-  type Range,
-  rangeRows,
-  readTable,
-  tidy,
-  wishOf,
-} from "./matrix";
+import { type Column, columnsOf, copied, type Draft, fillDown, pasted, put, readTable, tidy, wishOf } from "./matrix";
 import type { GridActions } from "./StreamsGrid";
 import { useDrafts } from "./useDrafts";
 

@@ -1,0 +1,73 @@
+import { memo } from "react";
+import type { Device, Target } from "@/api/client";
+import { stillOf } from "@/parts/measures";
+import { type Cell, cellOf, type Fittings } from "./placing";
+import { Still } from "@/parts/Still";
+import { StateSign } from "./StateSign";
+
+export const rowHeight = 36;
+export const nameWidth = 204;
+export const cellWidth = 106;
+
+/** One camera of the matrix. Drawn anew only when it, its selection or the cell in hand changes. */
+export const MatrixRow = memo(function MatrixRow({
+  device: d,
+  index,
+  start,
+  targets,
+  fittings,
+  selected,
+  at,
+}: {
+  device: Device;
+  index: number;
+  start: number;
+  targets: Target[];
+  fittings: Fittings;
+  /** The selected columns, first and last, as "2-4"; "" for none. */
+  selected: string;
+  /** The column in hand; -1 in every other row. */
+  at: number;
+}) {
+  const [from, to] = selected ? selected.split("-").map(Number) : [1, 0];
+  return (
+    <div
+      role="row"
+      aria-rowindex={index + 2}
+      className="absolute flex border-b"
+      style={{ transform: `translateY(${start}px)`, height: rowHeight }}
+    >
+      <div role="rowheader" className="sticky left-0 z-10 flex items-center gap-2 border-r bg-sheet px-3" style={{ width: nameWidth }}>
+        <Still src={stillOf(d)} name={d.name} className="h-6 w-10 shrink-0" />
+        <span className="truncate font-medium" title={`${d.name}, ${d.address}`}>
+          {d.name}
+        </span>
+      </div>
+      {targets.map((t, col) => {
+        const cell = cellOf(d, t, fittings);
+        const lit = col >= from! && col <= to!;
+        return (
+          <div
+            key={t.id}
+            id={`cell-${index}-${col}`}
+            role="gridcell"
+            aria-selected={lit}
+            aria-label={`${d.name} on ${t.name}: ${wordsOf(cell)}`}
+            data-cell={`${index} ${col}`}
+            data-state={cell.state}
+            data-on={t.name}
+            title={`${d.name} on ${t.name}. ${cell.says}`}
+            className={`flex items-center gap-1.5 border-r px-2 ${lit ? "bg-well" : "bg-paper"} ${cell.state === "broken" ? "text-stuck" : ""}
+              ${col === at ? "outline-2 outline-offset-[-2px] outline-ink" : ""}`}
+            style={{ width: cellWidth }}
+          >
+            <StateSign cell={cell} />
+            <span className="num min-w-0 truncate text-small">{cell.state === "free" ? "" : cell.slot || "wanted"}</span>
+          </div>
+        );
+      })}
+    </div>
+  );
+});
+
+const wordsOf = (c: Cell) => (c.state === "free" ? `free. ${c.says}` : `${c.slot || "wanted"}, ${c.state}. ${c.says}`);
