@@ -37,7 +37,7 @@ func TestAddressPlanWithUndo(t *testing.T) {
 	// What cannot be is said at its field, before anything is sent.
 	b.page.MustElement(`[aria-label="Select all that are shown"]`).MustClick()
 	b.page.MustElementR("[role=row]", "recorder").MustElement("[role=checkbox]").MustClick()
-	b.press("^Give addresses$")
+	b.press("^Addresses$")
 	b.page.MustElement(`input[name="pool"]`)
 	b.typeIn("pool", "127.43.3.101-127.43.3.120")
 	b.typeIn("dhcp", "127.43.3.110-127.43.3.130")

@@ -27,6 +27,8 @@ type Done struct {
 	Left []act.Left // the devices that it left out
 	// Slots are those of targets that cameras were planned into.
 	Slots []act.PlannedSlot
+	// Names are those that it gave.
+	Names []act.Named
 	Line  act.Line
 	// Results are what came of each thing that was kept, in the order in which the act has them; nil for most.
 	Results []any
@@ -41,7 +43,7 @@ func (d Desk) Do(ctx context.Context, by act.Person, a act.Act) (Done, error) {
 		return Done{}, err
 	}
 	acts := d.Store.Acts()
-	done := Done{Left: out.Left, Slots: out.Slots, Line: out.Line}
+	done := Done{Left: out.Left, Slots: out.Slots, Names: out.Names, Line: out.Line}
 	err = acts.Together(ctx, func(ctx context.Context) error {
 		if err := acts.Confirm(ctx, by, about); err != nil {
 			return err

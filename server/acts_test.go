@@ -268,6 +268,7 @@ func (x *depot) askings(d depotSite) (order []string, all map[string]asking) {
 		{"end-storms", asking{"DELETE", site + "/storms", nil}},
 		{"import-address-list", asking{"PUT", site + "/address-list", fields{"content": []byte("name,address\nClock,192.0.2.7\n")}}},
 		{"use-listed-names", asking{"POST", site + "/address-list/names", nil}},
+		{"name-devices", asking{"POST", site + "/names", fields{"devices": one, "pattern": "Platform {n}"}}},
 		{"remove-address-list", asking{"DELETE", site + "/address-list", nil}},
 		{"apply-addresses", asking{"POST", site + "/addresses", fields{"lines": []fields{{"device": d.camera, "address": "192.0.2.90",
 			"bits": 24}}}}},

@@ -85,6 +85,8 @@ func (s devices) routes(api huma.API) {
 			out.Body.Before = done.Line.Before
 			return out, err
 		})
+	register(s, api, huma.Operation{OperationID: "name-devices", Method: "POST", Path: "/api/sites/{site}/names",
+		Summary: "Name several devices at once: as typed, by a pattern, or by a list"}, s.nameAll)
 	register(s, api, huma.Operation{OperationID: "forget-device", Extensions: map[string]any{"x-act": "forget-devices"},
 		Method: "DELETE", Path: "/api/devices/{device}",
 		Summary: "Remove a device with its evidence"},

@@ -12,6 +12,7 @@ import { TargetAgreeSheet } from "@/forms/TargetAgreeSheet";
 import { StreamsPreview } from "@/parts/StreamsPreview";
 import { AddressSheet } from "@/views/lineup/AddressSheet";
 import { AgreeSheet } from "@/views/lineup/AgreeSheet";
+import { NameSheet } from "@/views/lineup/NameSheet";
 import { ClaimSheet } from "@/views/lineup/ClaimSheet";
 import { GroupSheet } from "@/views/multicast/GroupSheet";
 import { TargetSheet } from "@/views/patch/TargetSheet";
@@ -160,6 +161,12 @@ const sheets: { name: string; sheet: ReactNode; fill?: () => void; button?: stri
     sheet: <PasskeySheet onClose={nothing} onAdded={nothing} />,
     fill: () => type("Your password", "a long password"),
     button: "Add a passkey",
+  },
+  {
+    name: "NameSheet",
+    sheet: <NameSheet site="s1" devices={[device]} onClose={nothing} />,
+    fill: () => type("Name of Clock at 192.0.2.7", "Platform clock"),
+    button: "Name 1 camera",
   },
   { name: "StreamUserSheet", sheet: <StreamUserSheet site="s1" devices={[device]} onClose={nothing} />, button: "Make it" },
   {

@@ -157,6 +157,8 @@ type Outcome struct {
 	Left []Left
 	// Slots are those that cameras are planned into.
 	Slots []PlannedSlot
+	// Names are those that it gives.
+	Names []Named
 	// Line is its line in the record.
 	Line Line
 }

@@ -43,7 +43,7 @@ var words = map[Name]string{
 	"take-list":  "took a list with passwords for",
 	"take-paste": "took a pasted URL at", "take-target-certificate": "took the certificate of the target",
 	"tune-devices":     "set the streams of",
-	"use-listed-names": "gave listed names to", "walk-past": "walked past", "watch-live": "looked at the live picture of",
+	"use-listed-names": "gave listed names to", "name-devices": "named", "walk-past": "walked past", "watch-live": "looked at the live picture of",
 	"watch-site":         "changed the listening at",
 	"withdraw-agreement": "withdrew the agreement to send sign-ins readable to", "withdraw-consent": "took back the consent to connect to",
 	"withdraw-target-agreement": "took back what may go to the target readable",

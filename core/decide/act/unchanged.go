@@ -34,7 +34,7 @@ func (u Unchanged) Holds(now Fields) bool {
 func (u Unchanged) Acts() []Name {
 	switch {
 	case u.Device != uuid.Nil:
-		return []Name{"rename-device", "use-listed-names"}
+		return []Name{"rename-device", "use-listed-names", "name-devices"}
 	case u.Target != uuid.Nil:
 		return []Name{"set-target", "set-target-intake"}
 	case u.Plan != nil:

@@ -100,6 +100,41 @@ export function useRename(site: string) {
   });
 }
 
+type Names = Body<"/api/sites/{site}/names", "post">;
+
+const nameAll = (site: string, body: Names) => must(api.POST("/api/sites/{site}/names", { params: { path: { site } }, body }));
+
+/** Names several devices. Undo gives back the names that they had. */
+export const useNameAll = (site: string) =>
+  useAction(
+    (body: Names) => nameAll(site, body),
+    [keys.devices(site)],
+    "quiet",
+    ({ names }) =>
+      toast(`Named ${names.length === 1 ? "1 camera" : `${names.length} cameras`}`, {
+        action: {
+          label: "Undo",
+          onClick: () =>
+            nameAll(site, {
+              devices: names.map((n) => n.device),
+              names: Object.fromEntries(names.map((n) => [n.device, n.before])),
+            }).catch(say),
+        },
+      }),
+  );
+
+/** How devices would be called by a pattern or a list, as JSON of what would be sent; undefined asks nothing. */
+export const useNamesTried = (site: string, body?: string) =>
+  useQuery({
+    queryKey: [...keys.devices(site), "names", body],
+    queryFn: () =>
+      must(api.POST("/api/sites/{site}/names", { params: { path: { site }, query: { try: true } }, body: JSON.parse(body!) as Names })),
+    enabled: body !== undefined,
+    retry: false,
+    staleTime: 0,
+    placeholderData: (before) => before,
+  });
+
 type AddressLine = Body<"/api/sites/{site}/addresses", "post">["lines"][number];
 
 export const useSetAddress = (site: string) =>

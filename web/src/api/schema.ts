@@ -1367,6 +1367,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/names": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Name several devices at once: as typed, by a pattern, or by a list */
+        post: operations["name-devices"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/nearest-plans": {
         parameters: {
             query?: never;
@@ -3213,6 +3230,32 @@ export interface components {
             before: components["schemas"]["Network"];
             failed?: string;
             fix?: string;
+        };
+        Named: {
+            /** @description the name that it had; empty where it was called as it calls itself */
+            before: string;
+            device: string;
+            name: string;
+        };
+        NamedView: {
+            names: components["schemas"]["Named"][];
+        };
+        NamesBody: {
+            /** @description in the order in which they are numbered and listed */
+            devices: string[];
+            /**
+             * Format: int64
+             * @description the number of the first; 1 where it is left out
+             */
+            first?: number;
+            /** @description a name a line in the order of the devices, or address and name */
+            list?: string;
+            /** @description by device; an empty one gives back the device's own name */
+            names?: {
+                [key: string]: string;
+            };
+            /** @description such as Platform {n}; {nn}, {last}, {maker} and {model} too */
+            pattern?: string;
         };
         "Nearest-plansRequest": {
             devices: string[];
@@ -7777,6 +7820,44 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["BegunView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "name-devices": {
+        parameters: {
+            query?: {
+                /** @description say which devices would be left out, and do nothing */
+                try?: boolean;
+            };
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NamesBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NamedView"];
                 };
             };
             /** @description Error */

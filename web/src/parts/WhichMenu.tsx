@@ -20,7 +20,7 @@ export function WhichMenu({ site, cameras }: { site: string; cameras: Device[] }
   return (
     <Popover.Root open={open} onOpenChange={setOpen}>
       <Popover.Trigger asChild>
-        <Button>Which one is it?</Button>
+        <Button>Which one?</Button>
       </Popover.Trigger>
       <Popover.Portal>
         <Popover.Content align="start" sideOffset={4} className="z-50 w-80 max-w-[94vw] rounded-md border bg-sheet p-3 shadow-xl">

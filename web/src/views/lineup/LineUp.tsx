@@ -1,5 +1,5 @@
 import { ClipboardPaste, MonitorPlay } from "lucide-react";
-import { useEffect, useMemo, useRef, useState } from "react";
+import { type RefObject, useEffect, useMemo, useRef, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import type { Device, Site } from "@/api/client";
 import { useOpenLatches } from "@/api/actions";
@@ -7,6 +7,7 @@ import { useMay, useRuns, useTargets } from "@/api/queries";
 import { usePlace } from "@/api/targets";
 import { AgreeSheet } from "./AgreeSheet";
 import { AddressSheet } from "./AddressSheet";
+import { NameSheet } from "./NameSheet";
 import { Check } from "@/parts/Check";
 import { ClaimSheet } from "./ClaimSheet";
 import { StreamUserSheet } from "@/forms/StreamUserSheet";
@@ -18,7 +19,10 @@ import { Bench } from "@/views/bench/Bench";
 import { watchable } from "@/parts/latches";
 import { useFrame } from "@/parts/useFrame";
 import { ActionBar } from "./LineUpActions";
-import { columns } from "./columns";
+import { shownColumns, template } from "./columns";
+import { useView } from "./useView";
+import { columnNames, inGroups, passes, plainView, type View } from "./view";
+import { ViewMenu } from "./ViewMenu";
 import { Rows } from "./LineUpRows";
 
 /** Whether a device holds every word of a text. */
@@ -44,10 +48,11 @@ export function LineUp() {
   const inRange = useMemo(() => devices.filter((d) => (!d.stray || d.consent) && d.kind !== "other"), [devices]);
   const cameras = useMemo(() => inRange.filter((d) => d.kind === "camera"), [inRange]);
   const recorders = useMemo(() => inRange.filter((d) => d.kind === "recorder"), [inRange]);
-  const shown = useMemo(
-    () => [...(at === null ? recorders : []), ...cameras.filter((d) => at === null || d.at === at)].filter(fits(text)),
-    [cameras, recorders, at, text],
-  );
+  const [view, setView] = useView(site.id);
+  const shown = useMemo(() => {
+    const list = [...(at === null ? recorders : []), ...cameras.filter((d) => at === null || d.at === at)];
+    return inGroups(list.filter(fits(text)).filter(passes(view)), view.group);
+  }, [cameras, recorders, at, text, view]);
   const picked = shown.filter((d) => selected.has(d.id));
   const current = devices.find((d) => d.id === chosen);
 
@@ -107,7 +112,7 @@ export function LineUp() {
         );
       else navigate(`/sites/${site.id}/patch`); // where one of several is chosen
     },
-    r: () => hand.current && setRenaming(hand.current),
+    r: () => (picked.length > 1 ? on("name")(picked) : hand.current && setRenaming(hand.current)),
     w: () => watch(forKeys()),
     "/": () => search.current?.focus(),
     Escape: () => (selected.size > 0 ? setSelected(new Set()) : set("device", null)),
@@ -131,27 +136,20 @@ export function LineUp() {
           onClaim={on("claim")}
           onStreamUser={on("user")}
           onWatch={watch}
+          onName={on("name")}
         >
-          {picked.length === 0 && (
-            <Button onClick={() => watch(forKeys())} title="Moving pictures (W)">
-              <MonitorPlay size={15} /> <span className="@max-5xl:hidden">Watch</span>
-            </Button>
-          )}
-          <Button onClick={paste} title="Paste a stream URL (V)">
-            <ClipboardPaste size={15} /> <span className="@max-5xl:hidden">Paste a URL</span>
-          </Button>
-          <SearchField
-            field={search}
-            text={text}
-            setText={setText}
-            label="Search the line-up"
-            placeholder="Name, address, model"
-            className="max-sm:grow sm:w-48"
+          <Tools
+            selecting={picked.length > 0}
+            onWatch={() => watch(forKeys())}
+            paste={paste}
+            cameras={cameras}
+            {...{ view, setView, search, text, setText }}
           />
         </ActionBar>
-        <Columns narrow={!!current} all={all ? true : picked.length > 0 ? "indeterminate" : false} toggleAll={toggleAll} />
+        <Columns view={view} narrow={!!current} all={all ? true : picked.length > 0 ? "indeterminate" : false} toggleAll={toggleAll} />
         <Rows
           shown={shown}
+          view={view}
           chosen={chosen}
           selected={selected}
           narrow={!!current}
@@ -160,7 +158,7 @@ export function LineUp() {
           choose={(id) => set("device", id)}
           toggle={toggle}
         />
-        {shown.length === 0 && <NoneFits setText={setText} set={set} />}
+        {shown.length === 0 && <NoneFits setText={setText} setView={setView} set={set} />}
       </section>
       {sheet && <Sheets site={site} sheet={sheet} close={() => setSheet(null)} agreed={() => setSelected(new Set())} />}
       {current && (
@@ -179,9 +177,57 @@ export function LineUp() {
   );
 }
 
-function NoneFits({ setText, set }: { setText: (text: string) => void; set: (key: string, value: null) => void }) {
+type ToolsProps = {
+  selecting: boolean;
+  onWatch: () => void;
+  paste: () => void;
+  cameras: Device[];
+  view: View;
+  setView: (v: View) => void;
+  search: RefObject<HTMLInputElement | null>;
+  text: string;
+  setText: (text: string) => void;
+};
+
+/** What is always at hand beside the next step: watching, pasting, filters, search. A selection needs the room for itself. */
+function Tools({ selecting, onWatch, paste, cameras, view, setView, search, text, setText }: ToolsProps) {
+  return (
+    <>
+      {!selecting && (
+        <>
+          <Button onClick={onWatch} title="Moving pictures (W)">
+            <MonitorPlay size={15} /> <span className="@max-5xl:hidden">Watch</span>
+          </Button>
+          <Button onClick={paste} title="Paste a stream URL (V)">
+            <ClipboardPaste size={15} /> <span className="@max-5xl:hidden">Paste a URL</span>
+          </Button>
+        </>
+      )}
+      <ViewMenu devices={cameras} view={view} setView={setView} />
+      <SearchField
+        field={search}
+        text={text}
+        setText={setText}
+        label="Search the line-up"
+        placeholder="Name, address, model"
+        className={`max-sm:grow ${selecting ? "sm:w-28" : "sm:w-48"}`}
+      />
+    </>
+  );
+}
+
+function NoneFits({
+  setText,
+  setView,
+  set,
+}: {
+  setText: (text: string) => void;
+  setView: (v: View) => void;
+  set: (key: string, value: null) => void;
+}) {
   const showAll = () => {
     setText("");
+    setView(plainView);
     set("at", null);
   };
   return (
@@ -194,7 +240,7 @@ function NoneFits({ setText, set }: { setText: (text: string) => void; set: (key
   );
 }
 
-type OpenSheet = { kind: "address" | "claim" | "user" | "agree"; devices: Device[] };
+type OpenSheet = { kind: "address" | "claim" | "user" | "agree" | "name"; devices: Device[] };
 
 /** The sheet that is open over the line-up. */
 function Sheets({ site, sheet, close, agreed }: { site: Site; sheet: OpenSheet; close: () => void; agreed: () => void }) {
@@ -202,6 +248,7 @@ function Sheets({ site, sheet, close, agreed }: { site: Site; sheet: OpenSheet; 
   if (kind === "address") return <AddressSheet site={site} devices={devices} open onOpenChange={close} />;
   if (kind === "claim") return <ClaimSheet site={site.id} devices={devices} open onOpenChange={close} />;
   if (kind === "user") return <StreamUserSheet site={site.id} devices={devices} onClose={close} />;
+  if (kind === "name") return <NameSheet site={site.id} devices={devices} onClose={close} />;
   const done = () => {
     close();
     agreed();
@@ -210,23 +257,20 @@ function Sheets({ site, sheet, close, agreed }: { site: Site; sheet: OpenSheet; 
 }
 
 /** The heads of the columns, with the box that selects all. */
-function Columns({ narrow, all, toggleAll }: { narrow: boolean; all: boolean | "indeterminate"; toggleAll: () => void }) {
+function Columns({ view, narrow, all, toggleAll }: { view: View; narrow: boolean; all: boolean | "indeterminate"; toggleAll: () => void }) {
   return (
     <div
       className={`grid h-7 shrink-0 items-center gap-x-3 overflow-hidden border-b px-4 [scrollbar-gutter:stable] text-small
-        text-soft max-md:hidden ${columns(narrow)}`}
+        text-soft max-md:hidden`}
+      style={{ gridTemplateColumns: template(view.columns, narrow) }}
     >
       <Check checked={all} onChange={toggleAll} label="Select all that are shown" />
       <span />
       <span>Camera</span>
       <span>Latches</span>
-      {!narrow && (
-        <>
-          <span>Main stream, measured</span>
-          <span>Sub stream, measured</span>
-        </>
-      )}
-      <span>On</span>
+      {shownColumns(view.columns, narrow).map((c) => (
+        <span key={c}>{c === "main" || c === "sub" ? `${columnNames[c]}, measured` : columnNames[c]}</span>
+      ))}
     </div>
   );
 }

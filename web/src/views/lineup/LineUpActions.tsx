@@ -10,36 +10,37 @@ import { canGoOn, isStuck, serviceOpens, waitFor, watchable } from "@/parts/latc
 import { useFrame } from "@/parts/useFrame";
 import { Sure } from "@/parts/Sure";
 
-/** What to do next, for the selection or for the whole site. */
-export function ActionBar({
-  picked,
-  cameras,
-  all,
-  go,
-  busy,
-  quiet,
-  onAgree,
-  onAddress,
-  onClaim,
-  onStreamUser,
-  onPlaced,
-  onWatch,
-  children,
-}: {
-  picked: Device[];
-  cameras: Device[];
+/** Cameras that nobody has named and that call themselves what others call themselves too. */
+function nameless(cameras: Device[]) {
+  const count = new Map<string, number>();
+  for (const d of cameras) count.set(d.name, (count.get(d.name) ?? 0) + 1);
+  return cameras.filter((d) => !d.named && count.get(d.name)! > 1);
+}
+
+type Actions = {
   all: Device[];
   go: (list: Device[]) => void;
   busy: boolean;
-  quiet: boolean;
   onAgree: (list: Device[]) => void;
   onAddress: (list: Device[]) => void;
   onClaim: (list: Device[]) => void;
   onStreamUser: (list: Device[]) => void;
   onPlaced: () => void;
   onWatch: (list: Device[]) => void;
-  children: React.ReactNode;
-}) {
+  onName: (list: Device[]) => void;
+};
+
+const many = (n: number, what = "camera") => `${n} ${what}${n === 1 ? "" : "s"}`;
+
+/** What to do next, for the selection or for the whole site. */
+export function ActionBar({
+  picked,
+  cameras,
+  quiet,
+  children,
+  ...actions
+}: Actions & { picked: Device[]; cameras: Device[]; quiet: boolean; children: React.ReactNode }) {
+  const { all, go, busy, onAgree, onClaim, onStreamUser, onWatch, onName } = actions;
   // While a camera is in hand, the brass button is its own next step.
   const may = useMay();
   const look = quiet ? "plain" : "next";
@@ -47,16 +48,13 @@ export function ActionBar({
   const ready = all.filter(canGoOn);
   const proven = cameras.filter((d) => d.next.action === "place");
   const stuck = cameras.filter(isStuck);
-  const fresh = (picked.length > 0 ? picked : cameras).filter((d) => d.next.action === "claim");
+  const fresh = cameras.filter((d) => d.next.action === "claim");
   const wantKey = stuck.filter((d) => d.next.action === "add_sign_in");
-  const asks = (picked.length > 0 ? picked : all).filter((d) => d.next.action === "agree");
-  const heldBy = (picked.length > 0 ? picked : all).find((d) => d.next.action === "agree_target")?.next.target;
+  const asks = all.filter((d) => d.next.action === "agree");
+  const heldBy = all.find((d) => d.next.action === "agree_target")?.next.target;
   const apart = cameras.filter((d) => d.next.action === "stream_user");
-  const mine = picked.filter(serviceOpens);
-  const many = (n: number, what = "camera") => `${n} ${what}${n === 1 ? "" : "s"}`;
-  const wired = picked.filter((d) => !d.via); // what hangs on a recorder's switch has its address from there
-  const pickedCameras = picked.filter((d) => d.kind === "camera");
   const watched = picked.filter(watchable);
+  const alike = nameless(cameras);
   if (!may("work"))
     return (
       <div className="flex min-h-12 shrink-0 flex-wrap items-center gap-2 border-b px-4 py-2">
@@ -68,28 +66,7 @@ export function ActionBar({
   return (
     <div className="flex min-h-12 shrink-0 flex-wrap items-center gap-2 border-b px-4 py-2">
       {picked.length > 0 ? (
-        <>
-          <span className="num font-medium">{many(picked.length, "device")} selected</span>
-          <Button look="next" disabled={busy} onClick={() => go(picked)}>
-            Open latches of {many(picked.length, "device")}
-          </Button>
-          {pickedCameras.length > 0 && <PlaceMenu site={site.id} cameras={pickedCameras} busy={busy} onDone={onPlaced} />}
-          {watched.length > 0 && (
-            <Button title={watched.length > 9 ? "The first nine (W)" : "W"} onClick={() => onWatch(watched)}>
-              {watched.length === 1 ? "Watch it" : `Walk test of ${Math.min(9, watched.length)}`}
-            </Button>
-          )}
-          <WhichMenu site={site.id} cameras={picked} />
-          {fresh.length > 0 && <Button onClick={() => onClaim(fresh)}>Claim {many(fresh.length, "device")}</Button>}
-          {asks.length > 0 && <Button onClick={() => onAgree(asks)}>Agree to basic for {many(asks.length, "device")}</Button>}
-          {heldBy && <AgreeForTarget site={site.id} target={heldBy} devices={all} quiet />}
-          {mine.length > 0 && (
-            <Button onClick={() => onStreamUser(mine)}>Make a stream user{mine.length > 1 && ` on ${mine.length}`}</Button>
-          )}
-          {wired.length > 0 && <Button onClick={() => onAddress(wired)}>Give addresses</Button>}
-          <UndoAddresses devices={picked} />
-          <ForgetButton devices={picked} />
-        </>
+        <ForPicked picked={picked} {...actions} />
       ) : ready.length > 0 ? (
         <>
           <Button look={look} disabled={busy} onClick={() => go(ready)}>
@@ -149,8 +126,57 @@ export function ActionBar({
         <span className="text-open">Every latch is open.</span>
       )}
       <span className="grow" />
+      {picked.length === 0 && alike.length > 0 && (
+        <Button look="quiet" onClick={() => onName(alike)}>
+          Name {many(alike.length)}
+        </Button>
+      )}
       {children}
     </div>
+  );
+}
+
+/** What can be done with the selection. Brass is on what most of it waits for. */
+function ForPicked({ picked, ...p }: Actions & { picked: Device[] }) {
+  const { all, go, busy, onAgree, onAddress, onClaim, onStreamUser, onPlaced, onWatch, onName } = p;
+  const { site } = useFrame();
+  const cameras = picked.filter((d) => d.kind === "camera");
+  // What hangs on a recorder's switch has its address from there; a recorder does not go into the cameras' pool by the way.
+  const wired = (cameras.length > 0 ? cameras : picked).filter((d) => !d.via);
+  const placeable = cameras.filter((d) => d.next.action === "place").length;
+  const openable = picked.filter((d) => canGoOn(d) || isStuck(d)).length;
+  const placeFirst = placeable > 0 && placeable >= openable;
+  const fresh = picked.filter((d) => d.next.action === "claim");
+  const asks = picked.filter((d) => d.next.action === "agree");
+  const heldBy = picked.find((d) => d.next.action === "agree_target")?.next.target;
+  const mine = picked.filter(serviceOpens);
+  const watched = picked.filter(watchable);
+  return (
+    <>
+      <span className="num font-medium">{picked.length} selected</span>
+      <Button look={placeFirst ? "plain" : "next"} disabled={busy} onClick={() => go(picked)}>
+        Open latches of {many(picked.length, "device")}
+      </Button>
+      {cameras.length > 0 && <PlaceMenu site={site.id} cameras={cameras} busy={busy} next={placeFirst} onDone={onPlaced} />}
+      {cameras.length > 0 && (
+        <Button title="R" onClick={() => onName(cameras)}>
+          Name …
+        </Button>
+      )}
+      {watched.length > 0 && (
+        <Button title={watched.length > 9 ? "The first nine (W)" : "W"} onClick={() => onWatch(watched)}>
+          {watched.length === 1 ? "Watch it" : "Walk test"}
+        </Button>
+      )}
+      <WhichMenu site={site.id} cameras={picked} />
+      {fresh.length > 0 && <Button onClick={() => onClaim(fresh)}>Claim {many(fresh.length, "device")}</Button>}
+      {asks.length > 0 && <Button onClick={() => onAgree(asks)}>Agree to basic for {many(asks.length, "device")}</Button>}
+      {heldBy && <AgreeForTarget site={site.id} target={heldBy} devices={all} quiet />}
+      {mine.length > 0 && <Button onClick={() => onStreamUser(mine)}>Stream user</Button>}
+      {wired.length > 0 && <Button onClick={() => onAddress(wired)}>Addresses</Button>}
+      <UndoAddresses devices={picked} />
+      <ForgetButton devices={picked} />
+    </>
   );
 }
 

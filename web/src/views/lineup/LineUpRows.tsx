@@ -1,5 +1,5 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { Fragment, useEffect, useRef, useState } from "react";
+import { useEffect, useMemo, useRef, useState } from "react";
 import type { Device } from "@/api/client";
 import { useRename } from "@/api/actions";
 import { Check } from "@/parts/Check";
@@ -10,10 +10,14 @@ import { stillOf, StreamLine } from "@/parts/measures";
 import { Still } from "@/parts/Still";
 import { useMedia } from "@/parts/useMedia";
 import { useFrame } from "@/parts/useFrame";
-import { columns, rowHeight } from "./columns";
+import { StateSign } from "@/parts/StateSign";
+import { Tip } from "@/parts/Tip";
+import { headHeight, rowHeight, shownColumns, template } from "./columns";
+import { type Column, grouped, type Head, isHead, type View } from "./view";
 
 type RowsProps = {
   shown: Device[];
+  view: View;
   chosen: string | null;
   selected: Set<string>;
   narrow: boolean;
@@ -23,16 +27,19 @@ type RowsProps = {
   toggle: (id: string) => void;
 };
 
-export function Rows({ shown, chosen, selected, narrow, renaming, setRenaming, choose, toggle }: RowsProps) {
+export function Rows({ shown, view, chosen, selected, narrow, renaming, setRenaming, choose, toggle }: RowsProps) {
   const box = useRef<HTMLDivElement>(null);
   const phone = useMedia("(max-width: 767px)");
+  const lines = useMemo(() => grouped(shown, view.group), [shown, view.group]);
   const rows = useVirtualizer({
-    count: shown.length,
+    count: lines.length,
     getScrollElement: () => box.current,
-    estimateSize: () => (phone ? 76 : rowHeight),
+    estimateSize: (i) => (isHead(lines[i]!) ? headHeight : phone ? 76 : rowHeight),
     overscan: 12,
   });
-  const index = shown.findIndex((d) => d.id === chosen);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: other lines have other heights
+  useEffect(() => rows.measure(), [lines, rows]);
+  const index = lines.findIndex((d) => !isHead(d) && d.id === chosen);
   useEffect(() => {
     if (index >= 0) rows.scrollToIndex(index, { align: "auto" });
   }, [index, rows]);
@@ -44,11 +51,12 @@ export function Rows({ shown, chosen, selected, narrow, renaming, setRenaming, c
       className="min-h-0 grow overflow-auto [scrollbar-gutter:stable]"
       role="grid"
       aria-label="Cameras"
-      aria-rowcount={shown.length}
+      aria-rowcount={lines.length}
     >
       <div className="relative" style={{ height: rows.getTotalSize() }}>
         {rows.getVirtualItems().map((v) => {
-          const d = shown[v.index]!;
+          const d = lines[v.index]!;
+          if (isHead(d)) return <GroupHead key={`head ${d.head}`} head={d} start={v.start} />;
           const on = d.id === chosen;
           return (
             <div
@@ -63,9 +71,13 @@ export function Rows({ shown, chosen, selected, narrow, renaming, setRenaming, c
               onKeyDown={onRow({ Enter: () => choose(d.id), " ": () => toggle(d.id) })}
               onClick={() => choose(d.id)}
               onDoubleClick={() => setRenaming(d.id)}
-              className={`absolute inset-x-0 grid cursor-pointer grid-cols-[20px_96px_1fr] items-center gap-x-3 border-b px-4
-                ${columns(narrow)} ${on ? "bg-well" : "hover:bg-well/60"}`}
-              style={{ transform: `translateY(${v.start}px)`, height: v.size }}
+              className={`absolute inset-x-0 grid cursor-pointer items-center gap-x-3 border-b px-4
+                ${on ? "bg-well" : "hover:bg-well/60"}`}
+              style={{
+                transform: `translateY(${v.start}px)`,
+                height: v.size,
+                gridTemplateColumns: phone ? "20px 96px 1fr" : template(view.columns, narrow),
+              }}
             >
               {on && <span aria-hidden className="absolute inset-y-0 left-0 w-1 bg-ink" />}
               <span role="gridcell">
@@ -97,19 +109,11 @@ export function Rows({ shown, chosen, selected, narrow, renaming, setRenaming, c
               <span role="gridcell" className="max-md:hidden">
                 <Standing device={d} />
               </span>
-              {!narrow && (
-                <>
-                  <span role="gridcell" className="text-small max-md:hidden">
-                    {d.kind === "camera" && <StreamLine stream={streamOf(d, "main")} />}
-                  </span>
-                  <span role="gridcell" className="text-small max-md:hidden">
-                    {d.kind === "camera" && <StreamLine stream={streamOf(d, "sub")} />}
-                  </span>
-                </>
-              )}
-              <span role="gridcell" className="truncate text-small max-md:hidden">
-                <Targets device={d} />
-              </span>
+              {shownColumns(view.columns, narrow).map((c) => (
+                <span key={c} role="gridcell" className="min-w-0 truncate text-small max-md:hidden">
+                  <Cell device={d} column={c} />
+                </span>
+              ))}
             </div>
           );
         })}
@@ -124,19 +128,59 @@ function Standing({ device }: { device: Device }) {
   return <LatchChain latches={device.kind === "recorder" ? device.latches.slice(0, 3) : device.latches} />;
 }
 
+/** What a column says of a device. */
+function Cell({ device: d, column }: { device: Device; column: Column }) {
+  switch (column) {
+    case "main":
+    case "sub":
+      return d.kind === "camera" ? <StreamLine stream={streamOf(d, column)} /> : null;
+    case "on":
+      return <Targets device={d} />;
+    case "serial":
+    case "mac":
+      return <span className="mono">{d[column]}</span>;
+    case "firmware":
+      return d.firmware;
+  }
+}
+
+/** Where a camera is on: a mark for each target and how many there are; their names on hover and focus. */
 function Targets({ device }: { device: Device }) {
+  const list = device.placements;
+  if (list.length === 0) return null;
+  const names = list.map((p) => `${p.name}${p.slot ? `, ${p.slot}` : ""}: ${p.state}`);
   return (
-    <>
-      {device.placements.map((p, i) => (
-        <Fragment key={p.target}>
-          {i > 0 && <span className="text-soft"> · </span>}
-          <span className={p.diagnosis ? "text-stuck" : p.confirmed ? "" : "text-soft"}>
-            {p.name}
-            {/\d/.test(p.slot ?? "") && <span className="mono"> {p.slot!.replace(/\D+0*/, "")}</span>}
-          </span>
-        </Fragment>
-      ))}
-    </>
+    <Tip
+      text={
+        <ul>
+          {names.map((n) => (
+            <li key={n}>{n}</li>
+          ))}
+        </ul>
+      }
+    >
+      <span className="flex items-center gap-0.5" role="img" aria-label={`On ${names.join("; ")}`}>
+        {list.slice(0, 7).map((p) => (
+          <StateSign key={p.target} state={p.state} />
+        ))}
+        <span className="num ml-1 truncate text-soft">{list.length === 1 ? list[0]!.name : list.length}</span>
+      </span>
+    </Tip>
+  );
+}
+
+/** Where a group begins. */
+function GroupHead({ head, start }: { head: Head; start: number }) {
+  return (
+    <div
+      role="row"
+      className="absolute inset-x-0 flex items-end gap-2 border-b bg-paper px-4 pb-1 text-small"
+      style={{ transform: `translateY(${start}px)`, height: headHeight }}
+    >
+      <span role="gridcell" className="font-semibold">
+        {head.head} <span className="num font-normal text-soft">{head.count}</span>
+      </span>
+    </div>
   );
 }
 

@@ -45,7 +45,8 @@ export function MatrixBar({
       : slots.length === 1
         ? `Into ${slots[0]!.slot}.`
         : `Into ${slots[0]!.slot} … ${slots.at(-1)!.slot}, in this order.`;
-  const what = `${devices.length === 1 ? devices[0]!.name : `${devices.length} cameras`} on ${targets.length === 1 ? targets[0]!.name : `${targets.length} targets`}`;
+  const cameras = devices.length === 1 ? devices[0]!.name : `${devices.length} cameras`;
+  const what = `${cameras} on ${targets.length === 1 ? targets[0]!.name : `${targets.length} targets`}`;
   return (
     <div className="flex min-h-14 flex-wrap items-center gap-x-4 gap-y-1 border-t-2 border-t-ink bg-sheet px-4 py-2">
       <p className="min-w-0 grow">

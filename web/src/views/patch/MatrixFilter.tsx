@@ -1,5 +1,5 @@
 import type { CellState } from "./placing";
-import { StateSign } from "./StateSign";
+import { StateSign } from "@/parts/StateSign";
 
 const words: Record<CellState, string> = {
   broken: "broken",
@@ -30,7 +30,7 @@ export function MatrixFilter({
       className="flex h-7 items-center gap-1.5 rounded-md px-2 hover:bg-well disabled:text-soft aria-pressed:bg-ink aria-pressed:text-paper"
       onClick={() => onChange(only === key ? "all" : key)}
     >
-      {key !== "all" && key !== "free" && <StateSign cell={{ state: key, verdict: "unknown" }} />}
+      {key !== "all" && key !== "free" && <StateSign state={key} />}
       <span className="num">{n}</span> {text}
     </button>
   );

@@ -3,7 +3,8 @@ import type { Device, Target } from "@/api/client";
 import { stillOf } from "@/parts/measures";
 import { type Cell, cellOf, type Fittings } from "./placing";
 import { Still } from "@/parts/Still";
-import { StateSign } from "./StateSign";
+import { StateSign } from "@/parts/StateSign";
+import { PlugSign } from "@/parts/Jack";
 
 export const rowHeight = 36;
 export const nameWidth = 204;
@@ -57,11 +58,12 @@ export const MatrixRow = memo(function MatrixRow({
             data-state={cell.state}
             data-on={t.name}
             title={`${d.name} on ${t.name}. ${cell.says}`}
-            className={`flex items-center gap-1.5 border-r px-2 ${lit ? "bg-well" : "bg-paper"} ${cell.state === "broken" ? "text-stuck" : ""}
+            className={`flex items-center gap-1.5 border-r px-2 ${lit ? "bg-well" : "bg-paper"}
+              ${cell.state === "broken" ? "text-stuck" : ""}
               ${col === at ? "outline-2 outline-offset-[-2px] outline-ink" : ""}`}
             style={{ width: cellWidth }}
           >
-            <StateSign cell={cell} />
+            <CellSign cell={cell} />
             <span className="num min-w-0 truncate text-small">{cell.state === "free" ? "" : cell.slot || "wanted"}</span>
           </div>
         );
@@ -71,3 +73,14 @@ export const MatrixRow = memo(function MatrixRow({
 });
 
 const wordsOf = (c: Cell) => (c.state === "free" ? `free. ${c.says}` : `${c.slot || "wanted"}, ${c.state}. ${c.says}`);
+
+/** How a cell stands; an empty one shows how well the plug would fit, and faintly. */
+function CellSign({ cell }: { cell: Cell }) {
+  if (cell.state !== "free") return <StateSign state={cell.state} />;
+  if (cell.verdict === "unknown") return null;
+  return (
+    <span className={cell.verdict === "cannot" ? "opacity-70" : "opacity-45"}>
+      <PlugSign verdict={cell.verdict} />
+    </span>
+  );
+}
