@@ -88,7 +88,7 @@ export function SiteSheet({
           {...form.register("ranges", { onChange: () => save.reset() })}
           error={form.formState.errors.ranges?.message}
           autoComplete="off"
-          className="mono"
+          mono
           placeholder="192.0.2.0/24"
           hint="Unlatch connects to nothing outside them. Part several with commas; 192.0.2.10-40 works too."
         />

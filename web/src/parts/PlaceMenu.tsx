@@ -80,7 +80,8 @@ export function PlaceMenu({
           align="start"
           sideOffset={4}
           collisionPadding={8}
-          className="z-50 flex max-h-[min(70vh,var(--radix-popover-content-available-height))] w-96 max-w-[92vw] flex-col rounded-md border bg-sheet p-2 shadow-xl"
+          className="z-50 flex max-h-[min(70vh,var(--radix-popover-content-available-height))] w-96 max-w-[92vw] flex-col rounded-md
+            border bg-sheet p-2 shadow-xl"
           aria-label="Targets to place on"
         >
           <ul className="min-h-0 overflow-auto">

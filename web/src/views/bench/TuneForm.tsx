@@ -56,31 +56,17 @@ export function TuneForm({ site, device: d, stream }: { site: string; device: De
               <option value="mpeg4">MPEG-4</option>
             </select>
           </label>
-          <Field label="Size" {...form.register("size")} className="mono" placeholder={`${c.width}x${c.height}`} autoComplete="off" />
-          <Field
-            label="fps"
-            {...form.register("fps")}
-            className="mono"
-            placeholder={String(c.fps)}
-            inputMode="decimal"
-            autoComplete="off"
-          />
+          <Field label="Size" {...form.register("size")} mono placeholder={`${c.width}x${c.height}`} autoComplete="off" />
+          <Field label="fps" {...form.register("fps")} mono placeholder={String(c.fps)} inputMode="decimal" autoComplete="off" />
           <Field
             label="kbit/s"
             {...form.register("kbps")}
-            className="mono"
+            mono
             placeholder={String(c.bitrate_kbps)}
             inputMode="numeric"
             autoComplete="off"
           />
-          <Field
-            label="GOP"
-            {...form.register("gop")}
-            className="mono"
-            placeholder={String(c.gop_frames)}
-            inputMode="numeric"
-            autoComplete="off"
-          />
+          <Field label="GOP" {...form.register("gop")} mono placeholder={String(c.gop_frames)} inputMode="numeric" autoComplete="off" />
         </div>
         {[e.size, e.fps, e.kbps, e.gop].map(
           (x) =>

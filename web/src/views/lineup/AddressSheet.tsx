@@ -209,7 +209,7 @@ function NetworkFields({
           label="Camera pool"
           name="pool"
           autoFocus
-          className="mono"
+          mono
           autoComplete="off"
           value={network.pool}
           onChange={(e) => set({ pool: e.target.value })}
@@ -218,7 +218,7 @@ function NetworkFields({
         <Field
           label="Mask"
           name="bits"
-          className="mono"
+          mono
           inputMode="numeric"
           autoComplete="off"
           value={`/${network.bits}`}
@@ -228,7 +228,7 @@ function NetworkFields({
         <Field
           label="Gateway"
           name="gateway"
-          className="mono"
+          mono
           autoComplete="off"
           value={network.gateway}
           placeholder="leave as it is"
@@ -238,7 +238,7 @@ function NetworkFields({
         <Field
           label="DHCP pool, kept free"
           name="dhcp"
-          className="mono"
+          mono
           autoComplete="off"
           value={network.dhcp}
           placeholder="192.0.2.200-192.0.2.250"
@@ -251,7 +251,7 @@ function NetworkFields({
           <Field
             label="Name servers"
             name="dns"
-            className="mono"
+            mono
             autoComplete="off"
             autoFocus
             value={network.dns ?? ""}
@@ -262,7 +262,7 @@ function NetworkFields({
           <Field
             label="Time server"
             name="ntp"
-            className="mono"
+            mono
             autoComplete="off"
             value={network.ntp ?? ""}
             placeholder="leave as it is"
@@ -272,7 +272,7 @@ function NetworkFields({
           <Field
             label="Time zone, POSIX form"
             name="time_zone"
-            className="mono"
+            mono
             autoComplete="off"
             value={network.time_zone ?? ""}
             placeholder="GMT0BST,M3.5.0/1,M10.5.0"

@@ -36,8 +36,8 @@ export function ViewMenu({ devices, view, setView }: { devices: Device[]; view: 
           sideOffset={4}
           collisionPadding={8}
           aria-label="Filter and groups"
-          className="z-50 flex max-h-[min(80vh,var(--radix-popover-content-available-height))] w-[600px] max-w-[94vw] flex-col gap-3 overflow-auto
-            rounded-md border bg-sheet p-3 shadow-xl"
+          className="z-50 flex max-h-[min(80vh,var(--radix-popover-content-available-height))] w-[600px] max-w-[94vw] flex-col gap-3
+            overflow-auto rounded-md border bg-sheet p-3 shadow-xl"
         >
           <Facets devices={devices} view={view} setView={setView} />
           <label className="flex items-center gap-2">

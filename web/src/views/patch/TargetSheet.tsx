@@ -141,9 +141,7 @@ export function TargetSheet({
           />
         )}
         <p className="text-soft">{about.about}</p>
-        {about.address && (
-          <Field label={`Address, ${about.hint}`} placeholder={about.address} className="mono" {...form.register("address")} />
-        )}
+        {about.address && <Field label={`Address, ${about.hint}`} placeholder={about.address} mono {...form.register("address")} />}
         <Field label={about.address ? "Name (it tells its own where this is empty)" : "Name"} {...form.register("name")} />
         {kind === "live" && <LiveFields form={form} pushers={pushers} />}
         {about.address && (
@@ -233,7 +231,7 @@ function SignInFields({ form, secret }: { form: UseFormReturn<Values>; secret: "
 function LiveFields({ form, pushers }: { form: UseFormReturn<Values>; pushers: Target[] }) {
   return (
     <>
-      <Field label="Ingest address, without the key" placeholder="rtmp://192.0.2.10/live" className="mono" {...form.register("ingest")} />
+      <Field label="Ingest address, without the key" placeholder="rtmp://192.0.2.10/live" mono {...form.register("ingest")} />
       <label className="block">
         <span className="mb-1 block text-small text-soft">The recorder that sends to it</span>
         <select className={select} {...form.register("via")}>

@@ -43,7 +43,7 @@ export function CodeSheet({ onClose, onAdded }: { onClose: () => void; onAdded: 
           inputMode="numeric"
           autoComplete="one-time-code"
           autoFocus
-          className="mono"
+          mono
         />
         <Foot error={add.error}>
           <Button look="next" type="submit" disabled={add.isPending || code.replaceAll(" ", "").length < 6}>

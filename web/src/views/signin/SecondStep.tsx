@@ -44,7 +44,7 @@ export function SecondStep({ second, onAgain }: { second: NonNullable<Session["s
         onChange={(e) => setCode(e.target.value)}
         autoFocus={!passkey}
         autoComplete="one-time-code"
-        className="mono"
+        mono
       />
       <Trouble error={finish.error} />
       <Button look={passkey ? "plain" : "next"} type="submit" className="h-10 w-full" disabled={finish.isPending || !code.trim()}>

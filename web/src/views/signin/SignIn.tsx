@@ -52,7 +52,7 @@ export function SignIn({ first, provider }: { first: boolean; provider?: string 
               {...form.register("code")}
               error={errors.code?.message}
               autoComplete="off"
-              className="mono"
+              mono
               hint="It stands in the terminal in which Unlatch was started."
             />
           )}

@@ -198,7 +198,7 @@ function Choices({ costs }: { costs: Costs }) {
 function RecordingForm({ form, change }: { form: Recording; change: (part: Partial<Recording>) => void }) {
   return (
     <form className="mt-3 grid grid-cols-2 gap-x-3 gap-y-2 border-t pt-3" onSubmit={(e) => e.preventDefault()}>
-      <Field label="Disks" name="disks" value={form.disks} onChange={(e) => change({ disks: e.target.value })} className="mono" />
+      <Field label="Disks" name="disks" value={form.disks} onChange={(e) => change({ disks: e.target.value })} mono />
       <label className="block">
         <span className="mb-1 block text-small text-soft">Layout</span>
         <select
