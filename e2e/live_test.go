@@ -79,7 +79,7 @@ devices:
 			return (await (await fetch("/api/sites/" + site + "/devices")).json()).find((d) => d.address === address).id;
 		}`, address).Str()
 		b.page.MustNavigate(b.page.MustEval(`(id) => location.origin + location.pathname + "?device=" + id`, id).Str())
-		b.press("^Live$")
+		b.press("^Play live$")
 	}
 	for _, address := range []string{"127.43.33.11", "127.43.33.12", "127.43.33.13"} {
 		look(address)
@@ -88,13 +88,13 @@ devices:
 	}
 	b.see("shown converted; the stream itself is H.265")
 	// A browser that says that it plays H.265 and does not is given the converted picture all the same.
-	b.press("^Still$")
+	b.press("^Show the still$")
 	b.page.MustEval(`() => { MediaSource.isTypeSupported = () => true; }`)
-	b.press("^Live$")
+	b.press("^Play live$")
 	b.see("shown converted; the stream itself is H.265")
 	b.moves("[data-live]", "the stream that the browser does not play after all")
 	b.clean("live")
-	b.press("^Still$")
+	b.press("^Show the still$")
 	b.count("[data-live]", 0)
 	assert.NotContains(t, b.server.Log(), "brass-lamp-41")
 }

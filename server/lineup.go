@@ -321,12 +321,16 @@ func (s *siteLineUp) sum(v *siteView) {
 			v.Done++
 		default:
 			v.Funnel[string(at)]++
-			switch st.Latch(at).State {
+			state := st.Latch(at).State
+			switch state {
 			case latch.Stuck:
 				v.Stuck++
 			case latch.Waiting: // for others
 			default:
 				v.CanGoOn++
+			}
+			if since := st.StandsSince(); state != latch.Waiting && since != nil && (v.Since == nil || since.Before(*v.Since)) {
+				v.Since = since
 			}
 		}
 		if p, ok := st.Proofs["main"]; ok && p.Still != nil && len(v.Stills) < 4 {

@@ -108,6 +108,8 @@ func TestSitesNotGivenDoNotExist(t *testing.T) {
 		assert.NotContains(t, raw, x.other.id.String(), r.id)
 	}
 	assert.Greater(t, named, 15)
+	assert.Empty(t, get[[]foundView](tess, "GET", "/api/search?text=signal+stairs", nil), "nor is it found")
+	assert.Len(t, get[[]foundView](p, "GET", "/api/search?text=signal+stairs", nil), 1)
 	assert.Len(t, get[[]siteView](tess, "GET", "/api/sites", nil), 1)
 	// Nor can anything be done there.
 	before := digest(t, s)

@@ -148,7 +148,7 @@ func (s *Server) api(r chi.Router) huma.API {
 		addressPlans{res, s.cfg.Agent}, claims{res}, fixes{res}, marks{res}, groups{res}, tunes{res}, plans{res},
 		previews{res, costs{res}}, costs{res}, intakes{res}, targets{res, screens, agreements}, agreements, placements{res}, screens,
 		urls{res}, strengths{res}, pastes{res, make(chan struct{}, mostPastes)}, pathBooks{res}, lists{res},
-		trust{res, s.cfg.Room, s.cfg.Preparing}, newAuditLog(res), presence{res, s.hub},
+		trust{res, s.cfg.Room, s.cfg.Preparing}, newAuditLog(res), presence{res, s.hub}, search{res},
 	} {
 		kind.routes(api)
 	}

@@ -33,6 +33,9 @@ type siteView struct {
 	Stuck     int            `json:"stuck" doc:"cameras with a stuck latch"`
 	CanGoOn   int            `json:"can_go_on" doc:"cameras that wait for nothing but a person's button"`
 	Funnel    map[string]int `json:"funnel" doc:"cameras waiting at each latch"`
+	// Since is when the first of those that are stuck or can go on came to where they stand.
+	Since     *time.Time     `json:"since,omitempty" doc:"since when cameras are stuck, or wait for a person"`
+	LastAct   *lastActView   `json:"last_act,omitempty" doc:"what was done there last; for whoever may see the record"`
 	Stills    []uuid.UUID    `json:"stills" doc:"up to four pictures of its cameras"`
 	Network   networkBody    `json:"network" doc:"how its addresses are laid out"`
 	Watch     bool           `json:"watch" doc:"what devices announce by themselves is listened to"`
@@ -40,6 +43,14 @@ type siteView struct {
 	Reached   bool           `json:"reached" doc:"some worker reaches its network"`
 	Storms    []store.Storm  `json:"storms" doc:"announcements that were not filed, since no wire has so many devices"`
 	Created   time.Time      `json:"created_at"`
+}
+
+// lastActView is the newest line of a site's record.
+type lastActView struct {
+	At      time.Time `json:"at"`
+	By      string    `json:"by"`
+	Action  string    `json:"action" doc:"what was done, in words; the subject follows"`
+	Subject string    `json:"subject"`
 }
 
 // SiteBody is a site as it shall be. It is exported because huma reads exported fields only.
@@ -84,6 +95,10 @@ func (s sites) list(ctx context.Context) ([]siteView, error) {
 	if err != nil {
 		return nil, s.explain(err)
 	}
+	newest, err := s.store.Record.Newest(ctx)
+	if err != nil {
+		return nil, s.explain(err)
+	}
 	out := []siteView{}
 	for _, site := range sites {
 		switch p := person(ctx); {
@@ -94,6 +109,9 @@ func (s sites) list(ctx context.Context) ([]siteView, error) {
 			v, err := s.siteView(ctx, site)
 			if err != nil {
 				return nil, s.explain(err)
+			}
+			if l, ok := newest[site.ID]; ok {
+				v.LastAct = &lastActView{At: l.At, By: l.Person, Action: l.Action, Subject: l.Subject}
 			}
 			out = append(out, v)
 		}

@@ -214,3 +214,15 @@ func (s Record) People(ctx context.Context, given []uuid.UUID) ([]string, error)
 		SELECT person FROM names n WHERE person <> ''
 			AND ($1::uuid[] IS NULL OR EXISTS (SELECT 1 FROM audit a WHERE a.person = n.person AND a.site_id = ANY($1)))`, given)
 }
+
+// Newest returns the newest line of each site.
+func (s Record) Newest(ctx context.Context) (map[uuid.UUID]Line, error) {
+	var lines []Line
+	err := s.on(ctx).SelectContext(ctx, &lines, "SELECT l.* FROM sites s CROSS JOIN LATERAL (SELECT "+lineColumns+
+		" FROM audit WHERE site_id = s.id ORDER BY number DESC LIMIT 1) l")
+	out := map[uuid.UUID]Line{}
+	for _, l := range lines {
+		out[*l.SiteID] = l
+	}
+	return out, err
+}

@@ -30,6 +30,7 @@ type Seen struct {
 	SignIn      uuid.UUID
 	Diagnosis   *diagnose.Diagnosis
 	Exchange    string
+	Silent      bool // it was looked at, and could not be asked
 }
 
 // Saw appends to the record of a target what it has said, and keeps its last word of itself where pages find it.
@@ -52,6 +53,9 @@ func (s Targets) Saw(ctx context.Context, id uuid.UUID, run *uuid.UUID, x Seen) 
 		}
 		before, err := s.aboutOf(ctx, tx, id)
 		if err != nil {
+			return err
+		}
+		if err := s.silent(ctx, tx, id, x); err != nil {
 			return err
 		}
 		if x.Takes != "" {
@@ -100,6 +104,25 @@ func (s Targets) Saw(ctx context.Context, id uuid.UUID, run *uuid.UUID, x Seen) 
 		}
 		return s.notify(ctx, tx, Event{Site: site, What: "target", ID: id})
 	})
+}
+
+// silent notes since when a target does not answer, or that it does again. What its cameras are confirmed by is old meanwhile.
+func (s Targets) silent(ctx context.Context, tx *sqlx.Tx, id uuid.UUID, x Seen) error {
+	var devices []uuid.UUID
+	query := ""
+	switch {
+	case x.About != nil || x.Layout != nil:
+		query = "UPDATE targets SET silent_since = NULL WHERE id = $1 AND silent_since IS NOT NULL RETURNING id"
+	case x.Silent:
+		query = "UPDATE targets SET silent_since = now() WHERE id = $1 AND silent_since IS NULL RETURNING id"
+	default:
+		return nil
+	}
+	if err := tx.SelectContext(ctx, &devices, "WITH turned AS ("+query+
+		") SELECT device_id FROM wanted_placements WHERE target_id IN (SELECT id FROM turned)", id); err != nil || len(devices) == 0 {
+		return err
+	}
+	return s.devicesChanged(ctx, tx, devices)
 }
 
 // aboutRow is what a target has said of itself, as text to compare and as it reads; nil where it has said nothing.

@@ -2,6 +2,7 @@ package store_test
 
 import (
 	"testing"
+	"time"
 
 	"github.com/google/uuid"
 	"github.com/stretchr/testify/assert"
@@ -31,7 +32,11 @@ func TestWhatTargetsSay(t *testing.T) {
 	id := storetest.Target(t, s, site.ID, form)
 	require.NoError(t, s.Targets.Saw(ctx, id, nil, store.Seen{What: "signing in", Refused: key,
 		Diagnosis: &diagnose.Diagnosis{Summary: "no"}, Exchange: "401"}))
+	require.NoError(t, s.Targets.Saw(ctx, id, nil, store.Seen{Silent: true,
+		Diagnosis: &diagnose.Diagnosis{Summary: "no answer"}}))
+	assert.NotNil(t, silentSince(t, s, id), "it could not be asked")
 	require.NoError(t, s.Targets.Saw(ctx, id, nil, store.Seen{Layout: &target.Layout{Slots: []target.Slot{{Token: "1", Is: "free"}}}}))
+	assert.Nil(t, silentSince(t, s, id), "it answers again")
 	got, err := s.Targets.Get(ctx, id)
 	require.NoError(t, err)
 	assert.Equal(t, key, *got.Refused)
@@ -129,4 +134,11 @@ func TestListsAndFeeds(t *testing.T) {
 	require.NoError(t, s.Targets.CloseFeed(ctx, site.ID, id))
 	_, err = s.Targets.ByFeed(ctx, token)
 	assert.ErrorIs(t, err, store.ErrWithdrawn)
+}
+
+// silentSince is since when a target could not be asked; nil while it can.
+func silentSince(t *testing.T, s *store.Store, id uuid.UUID) (since *time.Time) {
+	t.Helper()
+	require.NoError(t, s.SQL().QueryRowContext(ctx, "SELECT silent_since FROM targets WHERE id = $1", id).Scan(&since))
+	return since
 }

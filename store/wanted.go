@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -37,11 +38,12 @@ type wantedRow struct {
 	About  *target.About `json:"about"`
 	Slot   string        `json:"slot"`
 	Role   string        `json:"role"`
+	Silent *time.Time    `json:"silent_since"`
 }
 
 func wantedQuery(where string) string {
 	return `SELECT w.device_id, w.target_id, t.kind, COALESCE(NULLIF(t.name, ''), v.name) AS name,
-		COALESCE(v.addr, t.address) AS addr, t.intake, t.about, w.slot, w.role
+		COALESCE(v.addr, t.address) AS addr, t.intake, t.about, t.silent_since, w.slot, w.role
 		FROM wanted_placements w JOIN devices d ON d.id = w.device_id JOIN targets t ON t.id = w.target_id
 			LEFT JOIN devices v ON v.id = t.device_id
 		WHERE ` + where + ` ORDER BY w.created_at`
@@ -52,6 +54,9 @@ func wantedTargets(rows []wantedRow, books []*intake.Book) map[uuid.UUID][]latch
 	out := map[uuid.UUID][]latch.Target{}
 	for _, w := range rows {
 		t := latch.Target{ID: w.Target, Kind: w.Kind, Intake: namedIntake(books, w.Intake), Role: w.Role, Slot: w.Slot}
+		if w.Silent != nil {
+			t.SilentSince = *w.Silent
+		}
 		if w.Name != nil {
 			t.Name = *w.Name
 		}

@@ -184,7 +184,7 @@ func take(chrome *browser.Browser, url, password string, s shot, dir string) err
 // benchLive has the bench show its picture as it comes.
 func benchLive(p *rod.Page) error {
 	return rod.Try(func() {
-		p.MustElementR("button", "^Live$").MustClick()
+		p.MustElementR("button", "^Play live$").MustClick()
 		p.MustElement(`[data-live="playing"]`)
 		time.Sleep(3 * time.Second)
 	})

@@ -91,6 +91,8 @@ type Target struct {
 	Slot   string         // the token of the slot that is wanted; "" for the first free one
 	// Through says that it takes channels of a recorder and no cameras, Both that it takes main and sub together.
 	Through, Both bool
+	// SilentSince is since when it cannot be asked; zero where it answered when it was last asked.
+	SilentSince time.Time
 }
 
 // A Given is a stream that a target has, or shall have.
@@ -106,7 +108,7 @@ type PlacementState string
 const (
 	PlacementConfirmed PlacementState = "confirmed" // the target shows the picture
 	PlacementWaiting   PlacementState = "waiting"   // not placed yet, or its picture is not confirmed yet
-	PlacementStale     PlacementState = "stale"     // the target has a URL or a sign-in that is no longer the camera's
+	PlacementStale     PlacementState = "stale"     // the target has an old URL or sign-in, or cannot be asked any more
 	PlacementBroken    PlacementState = "broken"    // the diagnosis says why
 )
 
@@ -135,6 +137,9 @@ type Placement struct {
 	Match     string         `json:"match,omitempty" doc:"the target's own picture against the camera's"`
 	Still     *uuid.UUID     `json:"still,omitempty" doc:"the picture that the target shows"`
 	Note      string         `json:"note,omitempty" doc:"what a person should know besides"`
+	// ConfirmedAt is when the target said so last, and SilentSince since when it has not answered.
+	ConfirmedAt time.Time `json:"confirmed_at,omitzero"`
+	SilentSince time.Time `json:"silent_since,omitzero" doc:"the target could not be asked since then: what it said before is old"`
 	// Waits is what the picture waits for, and WaitsSince when that began.
 	Waits      trouble.Wait        `json:"waits,omitempty" enum:"connect,fetch,screen,person" doc:"what its picture waits for, that nothing stands in the way of"`
 	WaitsSince time.Time           `json:"waits_since,omitzero"`
@@ -290,3 +295,23 @@ func (s *Status) At() Name {
 
 // Latch returns one latch.
 func (s *Status) Latch(n Name) *Latch { return &s.Latches[slices.Index(Names, n)] }
+
+// StandsSince returns when the device came to the latch that it stands at: when that got stuck, or when the one before opened. It is nil
+// where every latch is open, or nobody knows.
+func (s *Status) StandsSince() *time.Time {
+	var before *time.Time
+	for i := range s.Latches {
+		l := &s.Latches[i]
+		if l.Name != s.At() {
+			if l.Since != nil {
+				before = l.Since
+			}
+			continue
+		}
+		if l.State == Stuck && l.Since != nil {
+			return l.Since
+		}
+		return before
+	}
+	return nil
+}

@@ -79,6 +79,11 @@ func marks(s Status) string {
 	return out
 }
 
+// silentAt is wish for a target that could not be asked since then.
+func silentAt(since time.Time) Intent {
+	return Intent{Targets: []Target{{ID: strongroom, Name: "Strongroom", SilentSince: since}}}
+}
+
 func TestDerive(t *testing.T) {
 	elsewhere, crib := netip.MustParseAddr("192.0.2.99"), uuid.New()
 	at := time.Date(2026, 3, 14, 9, 26, 53, 0, time.UTC)
@@ -117,6 +122,12 @@ func TestDerive(t *testing.T) {
 			wish, "ooooows.", Placed},
 		{"confirmed", upToProven().add(strongroom.String(), evidence.Placed{Slot: "slot_01", URL: mainURL}).add(strongroom.String(),
 			evidence.Confirmed{Says: "Connected, recording Active"}), wish, "ooooowoo", ""},
+		{"confirmed, and its target cannot be asked any more", upToProven().add(strongroom.String(), evidence.Placed{Slot: "slot_01",
+			URL: mainURL}).add(strongroom.String(), evidence.Confirmed{Says: "Connected"}),
+			silentAt(time.Unix(0, 0).Add(time.Hour)), "ooooowos", Confirmed},
+		{"confirmed since its target did not answer", upToProven().add(strongroom.String(), evidence.Placed{Slot: "slot_01",
+			URL: mainURL}).add(strongroom.String(), evidence.Confirmed{Says: "Connected"}),
+			silentAt(time.Unix(0, 0).Add(time.Minute)), "ooooowoo", ""},
 		{"confirmed before it was placed again", upToProven().add(strongroom.String(),
 			evidence.Confirmed{Says: "Connected"}).add(strongroom.String(), evidence.Placed{Slot: "slot_01",
 			URL: mainURL}), wish, "ooooowon", Confirmed},
@@ -255,4 +266,21 @@ func TestProofsByTierAreFound(t *testing.T) {
 		raw(evidence.KindLocated, "", `{"streams":[{"channel":1,"tier":"main","profile":"p1","url":"`+mainURL+`"}]}`).
 		raw(evidence.KindProof, "main", `{"ok":true,"plain_url":"`+mainURL+`"}`)
 	assert.Equal(t, "ooooown.", marks(Derive(old.records, Intent{})))
+}
+
+// Since when a camera stands where it stands: since it got stuck, or since the latch before opened.
+func TestStandsSince(t *testing.T) {
+	minute := func(n int) time.Time { return time.Unix(0, 0).Add(time.Duration(n) * time.Minute) }
+	for name, c := range map[string]struct {
+		story *story
+		want  *time.Time
+	}{
+		"nothing was heard of it": {&story{}, nil},
+		"it can go on":            {(&story{}).add("ws-discovery", heardAt(addr)), new(minute(0))},
+		"it got stuck": {(&story{}).add("ws-discovery", heardAt(addr)).add("", evidence.Reached{Addr: addr,
+			Diagnosis: &diagnose.Diagnosis{Cause: trouble.NoAnswer}}), new(minute(1))},
+	} {
+		got := Derive(c.story.records, Intent{})
+		assert.Equal(t, c.want, got.StandsSince(), name)
+	}
 }

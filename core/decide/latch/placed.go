@@ -168,6 +168,15 @@ func (d *deriver) standing(t Target, p *Placement) {
 		reason = fmt.Sprintf("%s has looked at %s: it shows the picture", c.Attested, t.Name)
 	}
 	d.set(Confirmed, cr, c.Diagnosis, reason)
+	if !p.Confirmed {
+		return
+	}
+	p.ConfirmedAt = cr.At
+	if t.SilentSince.After(cr.At) && c.Attested == "" {
+		p.SilentSince = t.SilentSince
+		l := d.s.Latch(Confirmed)
+		l.State, l.Since, l.Reason = Stale, &p.SilentSince, t.Name+" cannot be asked any more; it showed the picture when it last was"
+	}
 }
 
 // old returns what of a placement is no longer so: its URL, or its sign-in; "" where all is as it was. Old records tell the first URL
@@ -265,7 +274,7 @@ func (p *Placement) inOneWord() PlacementState {
 	switch {
 	case p.Diagnosis != nil:
 		return PlacementBroken
-	case p.Moved:
+	case p.Moved, !p.SilentSince.IsZero():
 		return PlacementStale
 	case p.Confirmed:
 		return PlacementConfirmed

@@ -290,6 +290,7 @@ func (w *Work) LookAt(ctx context.Context, id uuid.UUID) error {
 	if out.Diagnosis, err = Explain(ctx, err, t.facts(w.d.Title)); err != nil {
 		return err
 	}
+	out.Silent = out.Diagnosis != nil
 	return targetDoor{w}.saw(ctx, id, out)
 }
 

@@ -148,6 +148,7 @@ type TargetSeen struct {
 	SignIn      uuid.UUID
 	Diagnosis   *diagnose.Diagnosis
 	Exchange    string
+	Silent      bool // it was looked at, and could not be asked
 }
 
 // An OwnError is trouble of our own, with the database for one: it is never recorded as the device's.

@@ -24,6 +24,7 @@ export const keys = {
   acts: (filter: object = {}) => ["acts", filter] as const,
   verifiedRecord: () => ["record-verified"] as const,
   recordChoices: () => ["record-choices"] as const,
+  search: (text: string) => ["search", text] as const,
   health: () => ["health"] as const,
   plans: (site: string) => ["plans", site] as const,
   presets: () => ["presets"] as const,

@@ -148,6 +148,15 @@ export function useSitesEvents() {
 }
 
 /** Whether the server has what it needs; looked at now and then. */
+/** Devices of all sites that hold a text of two letters or more. */
+export const useSearch = (text: string) =>
+  useQuery({
+    queryKey: keys.search(text),
+    queryFn: () => must(api.GET("/api/search", { params: { query: { text } } })),
+    enabled: text.length >= 2,
+    placeholderData: (before) => before,
+  });
+
 export const useHealth = () =>
   useQuery({
     queryKey: keys.health(),
@@ -174,8 +183,9 @@ export const usePresets = () => useQuery({ queryKey: keys.presets(), queryFn: ()
 
 export const useIntakes = () => useQuery({ queryKey: keys.intakes(), queryFn: () => must(api.GET("/api/intakes")) });
 
-export const useTargets = (site: string) =>
+export const useTargets = (site: string, enabled = true) =>
   useQuery({
+    enabled,
     queryKey: keys.targets(site),
     queryFn: () => must(api.GET("/api/sites/{site}/targets", { params: { path: { site } } })),
   });

@@ -589,6 +589,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/search": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Find devices by name, address, model or serial number on all sites */
+        get: operations["search-devices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/session": {
         parameters: {
             query?: never;
@@ -2635,6 +2652,13 @@ export interface components {
             differs?: string;
             row: components["schemas"]["Row"];
         };
+        FoundView: {
+            address: string;
+            id: string;
+            name: string;
+            site: string;
+            site_name: string;
+        };
         FrameSize: {
             /** Format: int64 */
             count: number;
@@ -2929,6 +2953,14 @@ export interface components {
             user: string;
             /** @description why its password is a finding; missing where it is good */
             weak?: string;
+        };
+        LastActView: {
+            /** @description what was done, in words; the subject follows */
+            action: string;
+            /** Format: date-time */
+            at: string;
+            by: string;
+            subject: string;
         };
         Latch: {
             diagnosis?: components["schemas"]["Diagnosis"];
@@ -3472,6 +3504,8 @@ export interface components {
         };
         Placement: {
             confirmed: boolean;
+            /** Format: date-time */
+            confirmed_at?: string;
             diagnosis?: components["schemas"]["Diagnosis"];
             /** @description the target whose channel it is given, where it takes no cameras */
             from?: string;
@@ -3493,6 +3527,11 @@ export interface components {
             report?: string;
             /** @description the stream that somebody wants it to have; missing for the rule's own choice */
             role?: string;
+            /**
+             * Format: date-time
+             * @description the target could not be asked since then: what it said before is old
+             */
+            silent_since?: string;
             slot?: string;
             /** @enum {string} */
             state: "confirmed" | "waiting" | "stale" | "broken";
@@ -4121,6 +4160,8 @@ export interface components {
                 [key: string]: number;
             };
             id: string;
+            /** @description what was done there last; for whoever may see the record */
+            last_act?: components["schemas"]["LastActView"];
             /**
              * Format: int64
              * @description Mbit/s while streams are measured; missing for a share of what the interface carries
@@ -4136,6 +4177,11 @@ export interface components {
             reached: boolean;
             /** Format: int64 */
             recorders: number;
+            /**
+             * Format: date-time
+             * @description since when cameras are stuck, or wait for a person
+             */
+            since?: string;
             /** @description up to four pictures of its cameras */
             stills: string[];
             /** @description announcements that were not filed, since no wire has so many devices */
@@ -5886,6 +5932,38 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "search-devices": {
+        parameters: {
+            query?: {
+                /** @description words, all of which a device holds */
+                text?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FoundView"][];
+                };
             };
             /** @description Error */
             default: {

@@ -1,13 +1,39 @@
 import { Command } from "cmdk";
 import { useEffect, useState } from "react";
+import { useNavigate } from "react-router";
+import { useSearch } from "@/api/queries";
+import { useDelayed } from "./useDelayed";
 import { Sheet } from "./Sheet";
 import { Check } from "./Check";
 import { keyHelp, setSingleKeys, singleKeys, useKeys } from "./keys";
 
 export type Action = { name: string; keys?: string; run: () => void };
 
+/** Cameras of all sites that hold what is typed. */
+function Elsewhere({ text, pick }: { text: string; pick: (path: string) => void }) {
+  const asked = useDelayed(text.trim(), 200);
+  const found = useSearch(asked);
+  return (found.data ?? []).map((d) => (
+    <Command.Item
+      key={d.id}
+      value={`${d.name} ${d.address} ${d.site_name} ${asked} ${d.id}`}
+      onSelect={() => pick(`/sites/${d.site}?device=${d.id}`)}
+      className={item}
+    >
+      <span className="truncate">
+        {d.name} <span className="mono text-soft">{d.address}</span>
+      </span>
+      <span className="text-soft">{d.site_name}</span>
+    </Command.Item>
+  ));
+}
+
+const item = "flex h-9 cursor-pointer items-center justify-between gap-3 rounded-sm px-3 data-[selected=true]:bg-well";
+
 /** The command palette (Ctrl K) and the sheet of keys (?). */
 export function Palette({ actions, open, setOpen }: { actions: Action[]; open: boolean; setOpen: (open: boolean) => void }) {
+  const go = useNavigate();
+  const [text, setText] = useState("");
   const [help, setHelp] = useState(false);
   const [single, setSingle] = useState(singleKeys);
   const switchSingle = () => {
@@ -35,7 +61,9 @@ export function Palette({ actions, open, setOpen }: { actions: Action[]; open: b
         contentClassName="fixed top-[14vh] left-1/2 z-50 w-[min(94vw,560px)] -translate-x-1/2 rounded-md border bg-sheet shadow-2xl"
       >
         <Command.Input
-          placeholder="What to do, or a camera’s name or address"
+          value={text}
+          onValueChange={setText}
+          placeholder="What to do, or a camera, an address or a target, on any site"
           className="h-12 w-full border-b bg-transparent px-4 text-lead outline-none"
         />
         <Command.List className="max-h-[50vh] overflow-auto p-1">
@@ -48,12 +76,21 @@ export function Palette({ actions, open, setOpen }: { actions: Action[]; open: b
                 setOpen(false);
                 a.run();
               }}
-              className="flex h-9 cursor-pointer items-center justify-between rounded-sm px-3 data-[selected=true]:bg-well"
+              className={item}
             >
               <span className="truncate">{a.name}</span>
               {a.keys && <kbd className="mono text-soft">{a.keys}</kbd>}
             </Command.Item>
           ))}
+          {open && (
+            <Elsewhere
+              text={text}
+              pick={(path) => {
+                setOpen(false);
+                go(path);
+              }}
+            />
+          )}
         </Command.List>
       </Command.Dialog>
       <Sheet title="Keys" open={help} onOpenChange={setHelp}>

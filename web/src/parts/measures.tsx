@@ -43,6 +43,14 @@ export function ago(iso: string, now = Date.now()) {
 }
 
 /** A length of time left: 40 s, 3 min. */
+/** A time of today as a time, any other with its date. */
+export function when(iso: string, now = new Date()) {
+  const at = new Date(iso);
+  const time = at.toLocaleTimeString("en-GB", { hour: "2-digit", minute: "2-digit", second: "2-digit" });
+  if (at.toDateString() === now.toDateString()) return time;
+  return `${at.toLocaleDateString("en-GB", { day: "numeric", month: "short", year: "numeric" })}, ${time}`;
+}
+
 export function left(ms: number) {
   const s = Math.ceil(ms / 1000);
   return s < 90 ? `${s} s` : `${Math.round(s / 60)} min`;

@@ -1,4 +1,5 @@
 import type { Device, Fitting, Target } from "@/api/client";
+import { ago } from "./measures";
 
 type Placement = Device["placements"][number];
 
@@ -81,8 +82,12 @@ export const cordsOf = (rows: Row[]): Cord[] =>
 export function cordText(p: Placement): string {
   if (p.diagnosis) return p.diagnosis.summary;
   if (p.moved) return `It still has the old ${p.old || "URL"}.`;
-  if (p.confirmed)
-    return p.report ? `It reports ${p.report}${p.match ? `; its picture: ${p.match}` : ""}.` : "Somebody has looked: it shows the picture.";
+  if (p.silent_since) return `It cannot be asked since ${ago(p.silent_since)}; what it said before is old.`;
+  if (p.confirmed) {
+    const age = p.confirmed_at ? `, ${ago(p.confirmed_at)}` : "";
+    if (!p.report) return `Somebody has looked: it shows the picture${age}.`;
+    return `It reports ${p.report}${p.match ? `; its picture: ${p.match}` : ""}${age}.`;
+  }
   if (p.slot) return "It has the camera and has not confirmed the picture.";
   return "Wanted, and not placed yet.";
 }

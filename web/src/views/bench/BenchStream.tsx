@@ -42,7 +42,7 @@ export function Picture({
             className="absolute top-2 left-2 flex min-h-6 items-center gap-1.5 rounded-sm bg-black/65 px-2 py-0.5 text-small
               text-white hover:bg-black/80"
           >
-            {live ? "Still" : "Live"}
+            {live ? "Show the still" : "Play live"}
           </button>
         )}
         {d.streams.length > 1 && (

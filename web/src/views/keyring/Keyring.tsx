@@ -18,6 +18,7 @@ export function Keyring() {
   const { addSignIn } = useFrame();
   const ring = useSignIns();
   const list = ring.data ?? [];
+  const weak = list.filter((k) => k.weak).length;
   const scroller = useRef<HTMLDivElement>(null);
   const order = useOrderSignIns();
   const swap = (i: number) => {
@@ -44,6 +45,12 @@ export function Keyring() {
           of its kind, then from the top. Unlatch tries these and no others, sends a refused one never twice to the same device, and stops
           after three wrong tries in a quarter of an hour, before a device would lock.
         </p>
+        {weak > 0 && (
+          <p className="mb-4 max-w-xl border-l-4 border-stuck bg-sheet px-3 py-2">
+            {weak === 1 ? "One password" : `${weak} passwords`} can be guessed: whoever answers at a device’s address once takes a digest
+            away and tries words on it. A password of 55 bits or more is good; set it on the devices first, then here.
+          </p>
+        )}
         <Trouble error={ring.error} />
         {ring.data && list.length === 0 && (
           <div className="border-y py-12 text-center">
@@ -134,7 +141,7 @@ function Row({ signIn: k, measured, up, down }: { signIn: SignIn; measured: Meas
   const remove = useDropSignIn();
   return (
     <tr {...measured} className="h-10 border-b [&>td]:px-2">
-      <td className="font-medium">{k.label}</td>
+      <td className="font-medium whitespace-nowrap">{k.label}</td>
       <td className="mono">{k.user}</td>
       <td className="whitespace-nowrap">
         <span className="mono mr-1">{secret ?? "••••••••"}</span>
@@ -153,15 +160,15 @@ function Row({ signIn: k, measured, up, down }: { signIn: SignIn; measured: Meas
         {where}
         {k.factory && <span className="ml-2 text-stuck">factory password</span>}
         {k.weak && (
-          <span className="block text-stuck" title={k.weak}>
-            Weak: {k.weak}
+          <span className="ml-2 text-stuck" title={`Weak: ${k.weak}`}>
+            weak
           </span>
         )}
       </td>
-      <td className="num text-right">
+      <td className="num text-right whitespace-nowrap">
         {k.opens} {k.opens === 1 ? "device" : "devices"}
       </td>
-      <td className="text-soft max-sm:hidden">{k.used_at ? ago(k.used_at) : "never"}</td>
+      <td className="whitespace-nowrap text-soft max-sm:hidden">{k.used_at ? ago(k.used_at) : "never"}</td>
       <td className="text-right whitespace-nowrap">
         <Button look="quiet" className="px-1" aria-label={`Try ${k.label} earlier`} title="Try it earlier" disabled={!up} onClick={up}>
           <ArrowUp size={14} />

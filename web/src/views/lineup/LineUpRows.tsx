@@ -72,7 +72,7 @@ export function Rows({ shown, view, chosen, selected, narrow, renaming, setRenam
               onClick={() => choose(d.id)}
               onDoubleClick={() => setRenaming(d.id)}
               className={`absolute inset-x-0 grid cursor-pointer items-center gap-x-3 border-b px-4
-                ${on ? "bg-well" : "hover:bg-well/60"}`}
+                ${selected.has(d.id) ? "is-picked" : on ? "bg-well" : "hover:bg-well/60"}`}
               style={{
                 transform: `translateY(${v.start}px)`,
                 height: v.size,

@@ -58,7 +58,7 @@ export const MatrixRow = memo(function MatrixRow({
             data-state={cell.state}
             data-on={t.name}
             title={`${d.name} on ${t.name}. ${cell.says}`}
-            className={`flex items-center gap-1.5 border-r px-2 ${lit ? "bg-well" : "bg-paper"}
+            className={`flex items-center gap-1.5 border-r px-2 ${lit ? "is-picked" : "bg-paper"}
               ${cell.state === "broken" ? "text-stuck" : ""}
               ${col === at ? "outline-2 outline-offset-[-2px] outline-ink" : ""}`}
             style={{ width: cellWidth }}

@@ -1,9 +1,10 @@
 import { useState } from "react";
 import { X } from "lucide-react";
 import { Link } from "react-router";
-import { useAttest, usePlace, useRule, useShow, useTakeOff } from "@/api/targets";
+import { useAttest, usePlace, useTakeOff } from "@/api/targets";
 import { AgreeForTarget } from "@/forms/AgreeForTarget";
 import { StreamUserSheet } from "@/forms/StreamUserSheet";
+import { Rule, ShowOn } from "./HubActions";
 import { Button } from "@/parts/Button";
 import { type Cord, cordText, reasonsText } from "@/parts/patch";
 import { stillOf } from "@/parts/measures";
@@ -18,7 +19,6 @@ export function PatchCard({ cord, onClose }: { cord: Cord; onClose: () => void }
   const place = usePlace(site.id);
   const takeOff = useTakeOff(site.id);
   const attest = useAttest(site.id);
-  const show = useShow(site.id);
   const [making, setMaking] = useState(false);
   // A user that may watch and nothing else is offered before an administrator's sign-in is handed out.
   const admin =
@@ -99,7 +99,7 @@ export function PatchCard({ cord, onClose }: { cord: Cord; onClose: () => void }
               </button>
             </span>
           )}
-          {t.kind === "hub" && p.slot && <Rule device={device.id} target={t.id} screens={t.about?.screens ?? []} site={site.id} />}
+          {t.kind === "hub" && p.slot && <Rule device={device.id} target={t} site={site.id} />}
         </p>
         <div className="mt-2 flex flex-wrap gap-2">
           {p.diagnosis?.wanted?.target ? (
@@ -123,11 +123,7 @@ export function PatchCard({ cord, onClose }: { cord: Cord; onClose: () => void }
           ) : (
             <Button onClick={() => again(false)}>Place it again</Button>
           )}
-          {(t.about?.screens ?? []).map((screen) => (
-            <Button key={screen} onClick={() => show.mutate({ device: device.id, target: t.id, screen })}>
-              Show on {screen}
-            </Button>
-          ))}
+          <ShowOn device={device.id} target={t} site={site.id} />
           <Button onClick={() => takeOff.mutate({ devices: [device.id], target: t.id, name: t.name, slots: [p.token] })}>
             Take it off
           </Button>
@@ -144,39 +140,5 @@ export function PatchCard({ cord, onClose }: { cord: Cord; onClose: () => void }
         <X size={16} />
       </button>
     </section>
-  );
-}
-
-/** When a hub shows the camera by itself. */
-function Rule({ device, target, screens, site }: { device: string; target: string; screens: string[]; site: string }) {
-  const rule = useRule(site);
-  const [event, setEvent] = useState("");
-  const [screen, setScreen] = useState(screens[0] ?? "");
-  return (
-    <span className="flex items-center gap-1">
-      Show it on
-      <select
-        aria-label="Screen of the rule"
-        className="h-7 rounded-md border bg-sheet px-1 text-ink"
-        value={screen}
-        onChange={(e) => setScreen(e.target.value)}
-      >
-        {screens.map((s) => (
-          <option key={s}>{s}</option>
-        ))}
-      </select>
-      when
-      <input
-        aria-label="Topic of the event"
-        placeholder="house/bell"
-        className="mono h-7 w-36 rounded-md border bg-sheet px-1.5 text-ink"
-        value={event}
-        onChange={(e) => setEvent(e.target.value)}
-      />
-      comes
-      <Button className="h-7" onClick={() => rule.mutate({ device, target, event, screen })}>
-        {event ? "Set the rule" : "No rule"}
-      </Button>
-    </span>
   );
 }

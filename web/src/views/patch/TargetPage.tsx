@@ -7,10 +7,11 @@ import { useIntakes, useTargetHistory, useTargets } from "@/api/queries";
 import { useAttest, useChangeTarget, useDeleteTarget, useFeedAddress, useLookAt, useOrderList } from "@/api/targets";
 import { TargetSheet } from "./TargetSheet";
 import { TemplateForm } from "./TemplateForm";
+import { Rule, ShowOn } from "./HubActions";
 import { Button } from "@/parts/Button";
 import { Copy } from "@/parts/Copy";
-import { cordText, countsOf, type Row, rowsOf } from "@/parts/patch";
-import { stillOf } from "@/parts/measures";
+import { cordText, countsOf, endless, type Row, rowsOf } from "@/parts/patch";
+import { ago, stillOf, when } from "@/parts/measures";
 import { Still } from "@/parts/Still";
 import { Sure } from "@/parts/Sure";
 import { Trouble } from "@/parts/Trouble";
@@ -28,7 +29,7 @@ export function TargetPage() {
   const drop = useDeleteTarget(site.id);
   const [changing, setChanging] = useState(false);
   if (targets.error) return <Trouble error={targets.error} />;
-  if (!targets.data) return null;
+  if (!targets.data) return <p className="p-6 text-soft">Reading what is known of it …</p>;
   if (!t)
     return (
       <p className="p-6">
@@ -38,7 +39,7 @@ export function TargetPage() {
         </Link>
       </p>
     );
-  const rows = rowsOf([t], devices).filter((r) => r.kind === "slot");
+  const rows = rowsOf([t], devices).filter((r) => r.kind === "slot" && (r.device || r.slot?.token));
   const n = countsOf(t);
   const asked = t.kind !== "feed" && t.kind !== "template";
   const facts = [t.about?.maker, t.about?.model, t.is, t.address].filter(Boolean).join(" · ");
@@ -51,7 +52,10 @@ export function TargetPage() {
           </Link>
           <div className="min-w-0 grow">
             <h1 className="text-lead font-semibold">{t.name}</h1>
-            <p className="text-soft">{facts}</p>
+            <p className="text-soft">
+              {facts}
+              {asked && ` · ${t.seen_at ? `asked ${ago(t.seen_at)}` : "not asked yet"}`}
+            </p>
           </div>
           {asked && (
             <Button look={t.seen_at && !t.refused ? "plain" : "next"} onClick={() => look.mutate({ targets: [t.id], retry: t.refused })}>
@@ -86,7 +90,7 @@ export function TargetPage() {
               : "What stands on it, in order"}
           </h2>
           {rows.length === 0 && <p className="text-soft">{asked ? "It has told no slots yet: look at it." : "Nothing yet."}</p>}
-          <ol className="grid gap-2 sm:grid-cols-2 lg:grid-cols-3">
+          <ol className={`grid gap-2 sm:grid-cols-2 ${t.kind === "hub" ? "" : "lg:grid-cols-3"}`}>
             {rows.map((r, i) => (
               <SlotCard key={r.key} row={r} rows={rows} at={i} site={site.id} target={t} />
             ))}
@@ -165,14 +169,22 @@ function SlotCard({ row, rows, at, site, target: t }: { row: Row; rows: Row[]; a
   const name = row.device?.name ?? slot.name;
   return (
     <li className={`flex gap-3 border bg-sheet p-2 ${slot.is === "free" && !p ? "border-dashed" : ""}`}>
-      <Still
-        src={p?.still ? `/api/stills/${p.still}` : byHand && row.device ? stillOf(row.device) : undefined}
-        name={name ? `What it shows for ${name}` : slot.label || slot.token}
-        className="h-16 w-28"
-      />
+      <figure className="w-28 shrink-0">
+        <Still
+          src={p?.still ? `/api/stills/${p.still}` : row.device ? stillOf(row.device) : undefined}
+          name={name ? `What it shows for ${name}` : slot.label || slot.token}
+          className="h-16 w-28"
+        />
+        {row.device && (
+          <figcaption className="truncate text-tiny text-soft">
+            {p?.still ? `its picture, ${p.confirmed_at ? ago(p.confirmed_at) : "earlier"}` : "the camera’s own"}
+          </figcaption>
+        )}
+      </figure>
       <div className="min-w-0 grow text-small">
         <p className="truncate">
-          <span className="text-soft">{slot.label || slot.token}</span> <span className="text-[14px] font-semibold">{name}</span>
+          {!endless(t) && <span className="text-soft">{slot.label || slot.token} </span>}
+          <span className="text-[14px] font-semibold">{name}</span>
         </p>
         <p className={`line-clamp-2 ${state === "broken" ? "text-stuck" : "text-soft"}`}>
           {p ? cordText(p) : slot.why || slot.state || slot.is}
@@ -235,6 +247,14 @@ function SlotCard({ row, rows, at, site, target: t }: { row: Row; rows: Row[]; a
             </>
           )}
         </div>
+        {t.kind === "hub" && p?.slot && row.device && (
+          <div className="mt-1 space-y-1 text-soft">
+            <span className="flex flex-wrap items-center gap-1">
+              Show on <ShowOn device={row.device.id} target={t} site={site} brief />
+            </span>
+            <Rule device={row.device.id} target={t} site={site} />
+          </div>
+        )}
         {slot.schedule?.mode === "week" && (
           <p className="mono text-soft">{(slot.schedule.week ?? []).map((w) => `${w.day} ${w.from}–${w.to}`).join(", ")}</p>
         )}
@@ -256,10 +276,22 @@ function Feed({ site, target: t }: { site: string; target: Target }) {
             <Copy label="as M3U" text={`${at}?format=m3u`} />
             <Copy label="as XSPF" text={`${at}?format=xspf`} />
             <span className="grow" />
-            <Button onClick={() => address.mutate({ target: t.id })}>Make a new one</Button>
-            <Button look="danger" onClick={() => address.mutate({ target: t.id, close: true })}>
-              Withdraw it
-            </Button>
+            <Sure
+              ask="Make a new address?"
+              more="The old one stops at once: each screen needs the new one."
+              yes="Make a new one"
+              onYes={() => address.mutate({ target: t.id })}
+            >
+              <Button>Make a new one</Button>
+            </Sure>
+            <Sure
+              ask="Withdraw this address?"
+              more="No screen that has it gets the list any more. It cannot be brought back: each screen then needs a new one."
+              yes="Withdraw it"
+              onYes={() => address.mutate({ target: t.id, close: true })}
+            >
+              <Button look="danger">Withdraw it</Button>
+            </Sure>
           </p>
           <p
             className="mono overflow-x-auto border bg-well px-2 py-1
@@ -296,7 +328,7 @@ function Feed({ site, target: t }: { site: string; target: Target }) {
               <td className="mono">{s.address}</td>
               <td className={s.current ? "text-open" : "text-soft"}>{s.current ? "● has the list as it is" : "◌ has an older list"}</td>
               <td className="num text-right">
-                {s.times}× , last {new Date(s.fetched).toLocaleTimeString("en-GB")}
+                {s.times} times, last {when(s.fetched)}
               </td>
               <td className="num text-right">
                 {s.showing?.length ?? 0} of {t.wanted.length}
@@ -322,7 +354,7 @@ function Said({ site, target: t }: { site: string; target: Target }) {
       <ul className="divide-y border-y">
         {(history.data ?? []).map((h) => (
           <li key={h.id} className="flex items-start gap-3 py-1.5">
-            <time className="num shrink-0 text-small text-soft">{new Date(h.at).toLocaleTimeString("en-GB")}</time>
+            <time className="num shrink-0 text-small text-soft">{when(h.at)}</time>
             <span className={`min-w-0 grow ${h.ok ? "" : "text-stuck"}`}>
               {h.text.charAt(0).toUpperCase() + h.text.slice(1)} {h.fix && <span className="text-soft">{h.fix}</span>}
             </span>

@@ -5,7 +5,7 @@ import { Link, NavLink, Outlet, useLocation, useNavigate, useParams, useSearchPa
 import { Problem, type Device, type Site } from "@/api/client";
 import { say, useOpenLatches, useSweep } from "@/api/actions";
 import { Preparing } from "@/parts/Preparing";
-import { useDevices, useHealth, useHere, useMay, useSite, useSiteEvents, useSites } from "@/api/queries";
+import { useDevices, useHealth, useHere, useMay, useSite, useSiteEvents, useSites, useTargets } from "@/api/queries";
 import { Button } from "@/parts/Button";
 import type { Frame } from "@/parts/useFrame";
 import { JobStrip } from "./JobStrip";
@@ -36,6 +36,7 @@ export function SiteFrame() {
   const [pasting, setPasting] = useState(false);
   const [large, setLarge] = useState<number | null>(null);
   useSiteEvents(id);
+  const targets = useTargets(id, palette);
 
   const startSweep = (confirm = false) =>
     sweep.mutate(confirm, {
@@ -99,11 +100,7 @@ export function SiteFrame() {
     { name: "Your account", run: () => go("/account") },
     { name: `Change to the ${theme === "day" ? "night" : "day"} theme`, run: () => setTheme(theme === "day" ? "night" : "day") },
     { name: "All sites", run: () => go("/") },
-    // A large site has a thousand of these: they are made when somebody looks for them.
-    ...(palette ? list : []).map((d) => ({
-      name: `${d.name} ${d.address}`,
-      run: () => go(d.stray ? views[1]! : `${views[0]}?device=${d.id}`),
-    })),
+    ...(targets.data ?? []).map((t) => ({ name: `${t.name}, ${t.is}`, run: () => go(`/sites/${id}/targets/${t.id}`) })),
   ];
   return (
     <div className="flex h-full flex-col">

@@ -1,5 +1,5 @@
 import { Plus } from "lucide-react";
-import { useState } from "react";
+import { useRef, useState } from "react";
 import { Link, useNavigate } from "react-router";
 import type { Site } from "@/api/client";
 import { useMay, useSites, useSitesEvents } from "@/api/queries";
@@ -8,14 +8,20 @@ import { Notch } from "@/parts/LatchChain";
 import { latchNames } from "@/parts/latches";
 import { AccountLink, SignOutButton, ThemeButton } from "@/parts/PageButtons";
 import { Mark } from "@/parts/Mark";
-import { stillUrl } from "@/parts/measures";
+import { ago, stillUrl } from "@/parts/measures";
 import { type Action, Palette } from "@/parts/Palette";
 import { Preparing } from "@/parts/Preparing";
+import { Choice } from "@/parts/Choice";
+import { SearchField } from "@/parts/SearchField";
+import { inOrder, type SitesOrder } from "./order";
 import { SiteSheet } from "@/forms/SiteSheet";
 import { Still } from "@/parts/Still";
 import { Trouble } from "@/parts/Trouble";
 
-/** All sites, each with how far its cameras are. */
+/** With no more sites than these, all of them are seen at once: nothing needs to be searched or ordered. */
+const fewSites = 6;
+
+/** All sites, each with how far its cameras are, what waits there, and what changed last. */
 export function Sites() {
   useSitesEvents();
   const sites = useSites();
@@ -23,6 +29,9 @@ export function Sites() {
   const [palette, setPalette] = useState(false);
   const go = useNavigate();
   const list = sites.data ?? [];
+  const [text, setText] = useState("");
+  const [order, setOrder] = useState<SitesOrder>("need");
+  const field = useRef<HTMLInputElement>(null);
   const may = useMay();
   const actions: Action[] = [
     ...(may("arrange") ? [{ name: "New site", run: () => setMaking(true) }] : []),
@@ -73,8 +82,30 @@ export function Sites() {
             </Button>
           </div>
         )}
+        {list.length > fewSites && (
+          <div className="mb-3 flex flex-wrap items-center gap-3">
+            <SearchField
+              field={field}
+              text={text}
+              setText={setText}
+              label="Search the sites"
+              placeholder="Name or range"
+              className="sm:w-64"
+            />
+            <Choice
+              label="In order of"
+              value={order}
+              onChange={setOrder}
+              options={[
+                ["need", "what waits"],
+                ["change", "last change"],
+                ["name", "name"],
+              ]}
+            />
+          </div>
+        )}
         <ul className="border-t">
-          {list.map((s) => (
+          {(list.length > fewSites ? inOrder(list, order, text) : list).map((s) => (
             <Row key={s.id} site={s} />
           ))}
         </ul>
@@ -140,7 +171,13 @@ function Detailed({ site }: { site: Site }) {
                   </span>
                 )}
                 {site.stuck > 0 && <span className="mr-3 font-medium text-stuck">{site.stuck} stuck</span>}
+                {site.since && site.can_go_on + site.stuck > 0 && <span className="mr-3">the first since {ago(site.since)}</span>}
               </div>
+              {site.last_act && (
+                <p className="truncate text-small text-soft">
+                  {site.last_act.by} {site.last_act.action} {site.last_act.subject}, {ago(site.last_act.at)}
+                </p>
+              )}
             </>
           )}
         </div>

@@ -7,7 +7,7 @@ import { cellText, fields, pixels, planned, type Role } from "@/parts/plan";
 import { StreamsHeads, StreamsTotals } from "./StreamsEdges";
 import { rowHeight, StreamsRow } from "./StreamsRow";
 
-const nameWidth = 190;
+const nameWidth = 236;
 const budgetWidth = 60;
 const widthOf = new Map(fields.map((f) => [f.field, f.width]));
 

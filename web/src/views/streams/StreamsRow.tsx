@@ -1,6 +1,8 @@
 import { memo, useState } from "react";
 import type { Budget, Device } from "@/api/client";
 import type { Column } from "./matrix";
+import { stillOf } from "@/parts/measures";
+import { Still } from "@/parts/Still";
 import { cellText, fields, measuredText, planned, type Role, signOf, type Sign, type Wish } from "@/parts/plan";
 
 /** The height of a row in pixels. */
@@ -81,13 +83,14 @@ function RowOf({
       <div
         role="rowheader"
         onMouseDown={(e) => pickRow(e.shiftKey)}
-        className={`stream-name flex cursor-pointer flex-col justify-center border-r pl-4 leading-tight
-          ${stays ? "sticky left-0 z-10" : ""} ${selected ? "bg-well" : "bg-paper"}`}
+        className={`stream-name flex cursor-pointer items-center gap-2 border-r pl-3 leading-tight
+          ${stays ? "sticky left-0 z-10" : ""} border-l-4 ${selected ? "is-picked border-l-ink" : "border-l-transparent bg-paper"}`}
         title={`${d.name}: select its row`}
       >
-        <span className="truncate font-medium">{d.name}</span>
-        <span className="truncate text-tiny text-soft">
-          {d.maker} {d.model}
+        <Still src={stillOf(d)} name={d.name} className="h-7 w-12" />
+        <span className="flex min-w-0 flex-col">
+          <span className="truncate font-medium">{d.name}</span>
+          <span className="truncate text-tiny text-soft">{[d.maker, d.model].filter(Boolean).join(" ") || d.address}</span>
         </span>
       </div>
       <EncoderBar used={used} bound={bound} most={most} />
@@ -111,7 +114,7 @@ function RowOf({
             onMouseDown={(e) => pick(col, e.shiftKey)}
             onMouseEnter={(e) => e.buttons === 1 && pick(col, true)}
             onDoubleClick={() => setEditing(plan)}
-            className={`stream-cell${c.field === "codec" ? " border-l" : ""}${chosen ? " bg-well" : ""}${
+            className={`stream-cell${c.field === "codec" ? " border-l" : ""}${chosen ? " is-picked" : ""}${
               at === col ? " outline-2 -outline-offset-2 outline-focus" : ""
             }`}
           >
@@ -197,9 +200,12 @@ function EncoderBar({ used, bound, most }: { used: number; bound: Budget | undef
   const all = bound?.pixels_per_sec ?? most;
   const over = bound !== undefined && used > bound.pixels_per_sec;
   const mega = (v: number) => `${(v / 1e6).toFixed(1)} megapixels a second`;
-  const title = bound
-    ? `${mega(used)} of at most ${mega(bound.pixels_per_sec)}. ${bound.why}`
-    : `${mega(used)}. What its encoder gets through at most has not been seen.`;
+  const title =
+    used === 0
+      ? "Nothing is known of its streams yet."
+      : bound
+        ? `${mega(used)} of at most ${mega(bound.pixels_per_sec)}. ${bound.why}`
+        : `${mega(used)}. What its encoder gets through at most has not been seen.`;
   return (
     <div className="flex flex-col justify-center gap-1 px-2" title={title} role="gridcell">
       <span className="relative block h-1.5 rounded-sm bg-well">
@@ -211,7 +217,7 @@ function EncoderBar({ used, bound, most }: { used: number; bound: Budget | undef
       </span>
       <span className={`mono text-tiny leading-none whitespace-nowrap ${over ? "text-stuck" : "text-soft"}`}>
         {over ? "! " : ""}
-        {(used / 1e6).toFixed(1)}M
+        {used > 0 ? `${(used / 1e6).toFixed(1)}M` : "–"}
       </span>
     </div>
   );

@@ -1,0 +1,23 @@
+import type { Site } from "@/api/client";
+
+/** What sites are put in order by: what waits for a person, the newest change, or the name. */
+export type SitesOrder = "need" | "change" | "name";
+
+/** Cameras that wait for a person: those that a button helps count more than those that somebody must think about. */
+const need = (s: Site) => 2 * s.can_go_on + s.stuck;
+
+/** The sites that hold every word of a text, in an order. */
+export function inOrder(sites: Site[], order: SitesOrder, text: string): Site[] {
+  const words = text.toLowerCase().split(/\s+/).filter(Boolean);
+  const list = sites.filter((s) => words.every((w) => `${s.name} ${s.ranges.join(" ")}`.toLowerCase().includes(w)));
+  const byName = (a: Site, b: Site) => a.name.localeCompare(b.name);
+  const changed = (s: Site) => s.last_act?.at ?? "";
+  switch (order) {
+    case "need":
+      return list.sort((a, b) => need(b) - need(a) || byName(a, b));
+    case "change":
+      return list.sort((a, b) => changed(b).localeCompare(changed(a)) || byName(a, b));
+    case "name":
+      return list.sort(byName);
+  }
+}
