@@ -433,3 +433,41 @@ func TestAListByATemplate(t *testing.T) {
 	assert.Contains(t, text, "#EXTM3U")
 	assert.Contains(t, text, "fitter:brass-lamp-41@127.43.32")
 }
+
+// A hub whose broker listens with TLS: its certificate is seen and taken where it is added, and then nothing has to be agreed to.
+func TestAHubByTLS(t *testing.T) {
+	t.Parallel()
+	simtest.Start(t, `
+name: hearth
+users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
+devices:
+  - {name: Platform clock, maker: corvane, model: V4, address: 127.43.37.11, scene: platform-clock, streams: [{width: 640,
+     height: 360, fps: 10, kbps: 400, gop: 5}, {width: 320, height: 180, fps: 5, kbps: 100, gop: 5}]}
+targets:
+  - {name: Hearth, kind: hub, maker: Hearthline, address: 127.43.37.27, port: 8883, tls: true, user: desk, secret: oak-door-52,
+     screens: [hall]}
+`)
+	b := start(t)
+	b.bring("Yard", "127.43.37.0/26", 1)
+	b.count(`[data-at="placed"]`, 1)
+	b.press("^Patch$")
+	b.press("Add a target")
+	b.press("^Home hub$")
+	b.typeIn("address", "mqtts://127.43.37.27:8884") // nothing listens there
+	b.press("^See its certificate$")
+	b.see("Nothing shows a certificate at 127.43.37.27:8884")
+	b.typeIn("address", "mqtts://127.43.37.27:8883")
+	b.press("^See its certificate$")
+	b.see("^CN=Hearth")
+	b.page.MustElement(`[aria-label="It is its own certificate"]`).MustClick()
+	b.count(`[aria-label="Its sign-in may go out readable"]`, 0)
+	b.typeIn("name", "Hearth")
+	b.typeIn("user", "desk")
+	b.typeIn("secret", "oak-door-52")
+	b.clean("a certificate that is taken with a target")
+	b.press("^Add it$")
+	b.see("^add here$")
+	b.drag("Corvane V4", "Hearth", "add here")
+	b.holds("Hearth", "the hub's cameras", "Corvane V4", "confirmed")
+	assert.NotContains(t, b.server.Log(), "oak-door-52")
+}

@@ -15,6 +15,7 @@ import (
 
 	"unlatch/core/decide/command"
 	"unlatch/core/ground/address"
+	"unlatch/core/ground/certificate"
 	"unlatch/core/wire/netconfig"
 	"unlatch/store"
 )
@@ -25,6 +26,8 @@ type Agent interface {
 	Interfaces(ctx context.Context, site uuid.UUID) ([]address.Interface, error)
 	// Taken finds which addresses something answers at, with the port that did.
 	Taken(ctx context.Context, site store.Site, addrs []netip.Addr) (map[netip.Addr]int, error)
+	// Certificate agrees on TLS at one place, which a person has stated, and returns what is shown there. Nothing else is sent.
+	Certificate(ctx context.Context, site store.Site, at netip.AddrPort) (*certificate.Certificate, error)
 }
 
 // Here is the agent of a process that works itself.
@@ -59,6 +62,26 @@ func (Here) Taken(ctx context.Context, site store.Site, addrs []netip.Addr) (map
 	return out, group.Wait()
 }
 
+// Certificate implements Agent.
+func (Here) Certificate(ctx context.Context, site store.Site, at netip.AddrPort) (*certificate.Certificate, error) {
+	ctx, done := context.WithTimeout(ctx, certificateWait)
+	defer done()
+	guard := &address.Guard{Allowed: site.Ranges, Targets: []netip.AddrPort{at}}
+	conn, err := guard.DialContext(ctx, "tcp", at.String())
+	if err != nil {
+		return nil, err
+	}
+	conn, shown, err := certificate.Agree(ctx, conn, at.Addr().String(), "", nil)
+	if err != nil {
+		return nil, err
+	}
+	conn.Close()
+	return shown, nil
+}
+
+// certificateWait is how long something gets to show its certificate.
+const certificateWait = 8 * time.Second
+
 // questionArgs is a job: a question to a worker.
 type questionArgs struct{ command.Question }
 
@@ -69,6 +92,9 @@ func (questionArgs) Kind() string { return "question" }
 type questionAnswer struct {
 	Interfaces []address.Interface `json:"interfaces,omitempty"`
 	Taken      map[string]int      `json:"taken,omitempty"`
+	// Certificate is what was shown, and Failed why nothing was.
+	Certificate *certificate.Certificate `json:"certificate,omitempty"`
+	Failed      string                   `json:"failed,omitempty"`
 }
 
 type questionWorker struct {
@@ -79,13 +105,21 @@ type questionWorker struct {
 func (w *questionWorker) Work(ctx context.Context, job *river.Job[questionArgs]) error {
 	var out questionAnswer
 	var err error
-	if len(job.Args.Addrs) == 0 {
-		out.Interfaces, err = Here{}.Interfaces(ctx, job.Args.Site)
-	} else {
-		var site store.Site
+	var site store.Site
+	if job.Args.Site != uuid.Nil {
 		if site, err = w.env.store.Sites.Get(ctx, job.Args.Site); err != nil {
 			return river.JobCancel(err)
 		}
+	}
+	switch {
+	case job.Args.Shows.IsValid():
+		var failed error
+		if out.Certificate, failed = (Here{}).Certificate(ctx, site, job.Args.Shows); failed != nil {
+			out.Failed = failed.Error()
+		}
+	case len(job.Args.Addrs) == 0:
+		out.Interfaces, err = Here{}.Interfaces(ctx, job.Args.Site)
+	default:
 		var taken map[netip.Addr]int
 		taken, err = Here{}.Taken(ctx, site, job.Args.Addrs)
 		out.Taken = map[string]int{}
@@ -123,6 +157,15 @@ func (q *Queue) Taken(ctx context.Context, site store.Site, addrs []netip.Addr) 
 		taken[a] = port
 	}
 	return taken, err
+}
+
+// Certificate implements Agent, by way of a worker.
+func (q *Queue) Certificate(ctx context.Context, site store.Site, at netip.AddrPort) (*certificate.Certificate, error) {
+	out, err := q.look(ctx, command.Question{Site: site.ID, Shows: at})
+	if err == nil && out.Certificate == nil {
+		err = errors.New(out.Failed)
+	}
+	return out.Certificate, err
 }
 
 // How long a worker gets to answer, and how often its answer is looked for.

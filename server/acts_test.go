@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"net/http"
 	"net/http/cookiejar"
+	"net/http/httptest"
 	"net/netip"
 	"net/url"
 	"slices"
@@ -47,6 +48,7 @@ type depot struct {
 	books      map[act.BookKind]uuid.UUID
 	member     uuid.UUID // a technician of the first site
 	link       uuid.UUID // an invitation
+	showing    string    // the address of something that shows a certificate
 	session    uuid.UUID // of the keeper, in another browser
 	token      uuid.UUID // of the keeper, for a program
 	factor     uuid.UUID // of the keeper
@@ -128,7 +130,9 @@ type depotSite struct {
 const depotPin = "aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa"
 
 func newDepot(t *testing.T, p *page, s *store.Store) *depot {
-	x := &depot{p: p, s: s, books: map[act.BookKind]uuid.UUID{}}
+	showing := httptest.NewTLSServer(http.NotFoundHandler())
+	t.Cleanup(showing.Close)
+	x := &depot{p: p, s: s, books: map[act.BookKind]uuid.UUID{}, showing: showing.URL}
 	ctx := context.Background()
 	var err error
 	x.signIn, err = s.SignIns.Add(ctx, signin.New{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
@@ -295,6 +299,7 @@ func (x *depot) askings(d depotSite) (order []string, all map[string]asking) {
 		{"start-sweep", asking{"POST", site + "/sweeps", fields{}}},
 		{"add-target", asking{"POST", site + "/targets", fields{"name": "Panel", "kind": "bridge", "address": "http://192.0.2.6:81",
 			"agree": []string{"sign_in"}}}},
+		{"see-certificate", asking{"POST", site + "/targets/certificate", fields{"kind": "bridge", "address": x.showing}}},
 		{"set-target", asking{"PUT", on(d.bridge), fields{"name": "Desk", "kind": "bridge", "address": "http://192.0.2.5:80"}}},
 		{"set-target-intake", asking{"PUT", on(d.bridge) + "/intake", fields{"name": ""}}},
 		{"look-at-targets", asking{"POST", site + "/targets/look", fields{}}},

@@ -3,6 +3,8 @@ package server
 import (
 	"cmp"
 	"context"
+	"errors"
+	"net/http"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -10,14 +12,17 @@ import (
 
 	"unlatch/core/decide/act"
 	"unlatch/core/decide/command"
+	"unlatch/core/ground/certificate"
 	"unlatch/core/ground/signin"
 	"unlatch/core/ground/trouble"
+	"unlatch/core/ground/wiretext"
 	"unlatch/core/wire/target"
 	"unlatch/core/wire/target/byhand"
 	"unlatch/core/wire/target/feed"
 	"unlatch/core/wire/target/live"
 	"unlatch/core/wire/target/viabridge"
 	"unlatch/core/work/onvifrecorder"
+	"unlatch/jobs"
 	"unlatch/store"
 )
 
@@ -60,10 +65,12 @@ type targetBody struct {
 	Via      *uuid.UUID        `json:"via,omitempty" doc:"of a live platform: the recorder that sends to it"`
 	Shared   bool              `json:"shared,omitempty"`
 	Agree    []target.Secret   `json:"agree,omitempty" maxItems:"3" enum:"sign_in,camera_sign_ins,stream_key" doc:"of a new one: what may go to it readable"`
-	Renewed  bool              `json:"new_certificate,omitempty" doc:"take the next certificate that it shows for its own"`
-	Was      *targetSeen       `json:"was,omitempty" doc:"the target that was seen: refused with changed_meanwhile where it is another by now"`
-	User     string            `json:"user,omitempty" maxLength:"200" doc:"with secret: a new sign-in for it, which goes onto the keyring"`
-	Secret   signin.Secret     `json:"secret,omitempty"`
+	// Certificate is taken with a new target.
+	Certificate string        `json:"certificate,omitempty" maxLength:"64" doc:"of a new one: the certificate that was seen at its address and is its own, SHA-256 in hex"`
+	Renewed     bool          `json:"new_certificate,omitempty" doc:"take the next certificate that it shows for its own"`
+	Was         *targetSeen   `json:"was,omitempty" doc:"the target that was seen: refused with changed_meanwhile where it is another by now"`
+	User        string        `json:"user,omitempty" maxLength:"200" doc:"with secret: a new sign-in for it, which goes onto the keyring"`
+	Secret      signin.Secret `json:"secret,omitempty"`
 }
 
 // targetSeen is what somebody saw of a target before they began to change it.
@@ -83,6 +90,7 @@ func (b targetBody) form() act.TargetForm {
 // targets serve the targets of sites.
 type targets struct {
 	resource
+	agent jobs.Agent
 	feeds feeds
 	trust targetTrust
 }
@@ -100,9 +108,21 @@ func (s targets) routes(api huma.API) {
 		Body targetBody
 	}) (*struct{ Body idBody }, error) {
 		id := uuid.Must(uuid.NewV7())
-		_, err := s.do(ctx, act.AddTarget{Site: in.Site, ID: id, TargetForm: in.Body.form(), Agree: in.Body.Agree})
+		_, err := s.do(ctx, act.AddTarget{Site: in.Site, ID: id, TargetForm: in.Body.form(), Agree: in.Body.Agree,
+			Certificate: in.Body.Certificate})
 		return &struct{ Body idBody }{idBody{id}}, err
 	})
+	register(s, api, huma.Operation{OperationID: "see-certificate", Method: "POST", Path: "/api/sites/{site}/targets/certificate",
+		Summary: "What certificate is shown at an address that a target is to have"},
+		func(ctx context.Context, in *struct {
+			SitePath
+			Body struct {
+				Kind    string `json:"kind" enum:"bridge,hub,live"`
+				Address string `json:"address" maxLength:"300"`
+			}
+		}) (*struct{ Body certificate.Certificate }, error) {
+			return s.certificate(ctx, act.SeeCertificate{Site: in.Site, Kind: target.Kind(in.Body.Kind), Address: in.Body.Address})
+		})
 	register(s, api, huma.Operation{OperationID: "set-target", Method: "PUT", Path: "/api/sites/{site}/targets/{target}",
 		Summary: "Change a target"},
 		func(ctx context.Context, in *struct {
@@ -151,6 +171,27 @@ func (s targets) routes(api huma.API) {
 // idBody is the ID of what was made.
 type idBody struct {
 	ID uuid.UUID `json:"id"`
+}
+
+// certificate asks a worker for the certificate that is shown at an address.
+func (s targets) certificate(ctx context.Context, what act.SeeCertificate) (*struct{ Body certificate.Certificate }, error) {
+	if _, err := s.do(ctx, what); err != nil {
+		return nil, err
+	}
+	site, err := s.store.Sites.Get(ctx, what.Site)
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	at, _ := what.At() // it was decided on before
+	shown, err := s.agent.Certificate(ctx, site, at)
+	if errors.Is(err, jobs.ErrNobody) {
+		return nil, s.explain(err)
+	}
+	if err != nil {
+		return nil, problem(http.StatusUnprocessableEntity, "no_certificate", "Nothing shows a certificate at "+at.String()+": "+
+			wiretext.Line(err.Error(), 200)+".", "Check the address and the port, and that it listens with TLS there.")
+	}
+	return &struct{ Body certificate.Certificate }{*shown}, nil
 }
 
 // seenView is one entry of a target's record.

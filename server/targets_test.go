@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"net/http/httptest"
 	"strings"
 	"sync"
 	"testing"
@@ -14,6 +15,7 @@ import (
 
 	"unlatch/core/decide/act"
 	"unlatch/core/decide/evidence"
+	"unlatch/core/ground/certificate"
 	"unlatch/core/stream/intake"
 	"unlatch/core/stream/tuning"
 	"unlatch/core/wire/bridge"
@@ -206,4 +208,30 @@ func TestPlacingAndAttesting(t *testing.T) {
 	_, text, head := p.do("GET", site+"/targets/"+list.String()+"/file", nil)
 	assert.NotEmpty(t, text)
 	assert.Contains(t, head.Get("Content-Disposition"), "cameras.txt")
+}
+
+// The certificate of a target is seen before the target is added, and taken with it; what shows none says why.
+func TestACertificateIsTakenWithTheTarget(t *testing.T) {
+	t.Parallel()
+	p, s, _ := serve(t, storetest.URL(t))
+	p.setUp()
+	x := newDepot(t, p, s)
+	site := "/api/sites/" + x.own.id.String()
+	shown := get[certificate.Certificate](p, "POST", site+"/targets/certificate", fields{"kind": "bridge", "address": x.showing})
+	require.Len(t, shown.SHA256, 64)
+	id := get[idBody](p, "POST", site+"/targets", fields{"name": "Vault", "kind": "bridge", "address": x.showing,
+		"certificate": shown.SHA256}).ID
+	for _, v := range get[[]targetView](p, "GET", site+"/targets", nil) {
+		if v.ID == id {
+			assert.Equal(t, shown.SHA256, v.Pin)
+			assert.True(t, v.PinTaken)
+		}
+	}
+	plain := httptest.NewServer(http.NotFoundHandler())
+	t.Cleanup(plain.Close)
+	p.problem("no_certificate", "POST", site+"/targets/certificate", fields{"kind": "bridge",
+		"address": strings.Replace(plain.URL, "http:", "https:", 1)})
+	p.problem("no_tls", "POST", site+"/targets/certificate", fields{"kind": "bridge", "address": plain.URL})
+	p.problem("bad_certificate", "POST", site+"/targets", fields{"name": "Attic", "kind": "bridge", "address": plain.URL,
+		"certificate": shown.SHA256})
 }

@@ -1,14 +1,10 @@
 package sim
 
 import (
-	"crypto/ed25519"
-	"crypto/sha256"
 	"crypto/tls"
-	"crypto/x509"
-	"crypto/x509/pkix"
-	"math/big"
 	"net"
 	"time"
+	"unlatch/sim/selfsigned"
 
 	"golang.org/x/sync/errgroup"
 )
@@ -18,16 +14,6 @@ const (
 	webTLS  = 8443
 	rtspTLS = 322
 )
-
-// certificate makes the certificate of a name, the same at every start: a stand-in's key is nobody's secret.
-func certificate(name string, until time.Time) (tls.Certificate, error) {
-	seed := sha256.Sum256([]byte("stand-in " + name))
-	key := ed25519.NewKeyFromSeed(seed[:])
-	template := &x509.Certificate{SerialNumber: new(big.Int).SetBytes(seed[:8]), Subject: pkix.Name{CommonName: name},
-		NotBefore: time.Date(2020, 1, 1, 0, 0, 0, 0, time.UTC), NotAfter: until}
-	raw, err := x509.CreateCertificate(nil, template, template, key.Public(), key)
-	return tls.Certificate{Certificate: [][]byte{raw}, PrivateKey: key}, err
-}
 
 // startTLS serves the web side, and the streams where it has some, over TLS too.
 func (d *device) startTLS(serveWeb func(net.Listener) error, group *errgroup.Group) error {
@@ -39,7 +25,7 @@ func (d *device) startTLS(serveWeb func(net.Listener) error, group *errgroup.Gro
 	if d.TLS == "expired" {
 		until = time.Date(2024, 1, 1, 0, 0, 0, 0, time.UTC)
 	}
-	cert, err := certificate(name, until)
+	cert, err := selfsigned.Certificate(name, until)
 	if err != nil {
 		return err
 	}

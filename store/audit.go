@@ -222,6 +222,7 @@ func (s Record) Newest(ctx context.Context) (map[uuid.UUID]Line, error) {
 		" FROM audit WHERE site_id = s.id ORDER BY number DESC LIMIT 1) l")
 	out := map[uuid.UUID]Line{}
 	for _, l := range lines {
+		l.word()
 		out[*l.SiteID] = l
 	}
 	return out, err

@@ -2,6 +2,7 @@ package targets
 
 import (
 	"context"
+	"crypto/tls"
 	"encoding/json"
 	"fmt"
 	"log/slog"
@@ -17,6 +18,7 @@ import (
 	"unlatch/core/ground/signin"
 	"unlatch/core/wire/target/hub"
 	"unlatch/sim/puller"
+	"unlatch/sim/selfsigned"
 )
 
 // A Hub is a home automation hub with its broker.
@@ -50,6 +52,13 @@ func startHub(ctx context.Context, t Target) (*Hub, error) {
 	l, err := listen(t, t.Port)
 	if err != nil {
 		return nil, err
+	}
+	if t.TLS {
+		own, err := selfsigned.Certificate(t.Name, time.Date(2049, 1, 1, 0, 0, 0, 0, time.UTC))
+		if err != nil {
+			return nil, err
+		}
+		l = tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{own}})
 	}
 	if err := h.broker.AddListener(listeners.NewNet("hub", l)); err != nil {
 		return nil, err

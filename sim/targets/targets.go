@@ -40,6 +40,8 @@ type Target struct {
 	// Wait is how many seconds after its start a live platform's account begins to work.
 	Wait    int `yaml:"wait"`
 	DelayMS int `yaml:"delay_ms"` // of each call
+	// TLS says that a hub's broker listens with TLS, with a certificate of its own.
+	TLS bool `yaml:"tls"`
 	// ConnectsMS is how long it says of a camera that it is connecting, before it looks whether its picture comes.
 	ConnectsMS int `yaml:"connects_ms"`
 	// Mixes says that the second camera which is put there is given the first one's streams, until it is put again.

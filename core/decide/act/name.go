@@ -9,7 +9,7 @@ import (
 // words are what was done, as the record shows it. The line's subject follows.
 var words = map[Name]string{
 	"add-intakes": "brought intakes", "add-path-book": "brought a path book", "add-presets": "brought presets",
-	"add-sign-in": "put a sign-in on the keyring", "add-target": "added the target",
+	"add-sign-in": "put a sign-in on the keyring", "add-target": "added the target", "see-certificate": "asked for the certificate at",
 	"agree-for-target": "agreed what may go to the target readable",
 	"agree-readable":   "agreed that sign-ins may be sent readable to", "apply-addresses": "gave addresses to",
 	"attest": "attested the picture of", "cast-devices": "worked on the multicast of",

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/netip"
 	"net/url"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -157,6 +158,8 @@ type AddTarget struct {
 	ID   uuid.UUID // of the new target
 	TargetForm
 	Agree []target.Secret // what may go to it so that it can be read
+	// Certificate is the one that the person has seen at its address and taken for its own, SHA-256 in hex; "" for none.
+	Certificate string
 }
 
 // PutTarget is a target as it is kept: a new one, or an old one with what was changed.
@@ -186,6 +189,14 @@ func (a AddTarget) Decide(f Facts) (Outcome, error) {
 		out.Keep = append(out.Keep, keys)
 	}
 	out.Keep = append(out.Keep, PutTarget{ID: a.ID, New: true, TargetForm: form, Reach: at})
+	if a.Certificate != "" {
+		if !sha256Hex.MatchString(a.Certificate) || !byTLS(form.Address) {
+			return Outcome{}, refuse("bad_certificate", "A certificate is taken for an address that is reached over TLS, by its SHA-256.",
+				"Look at the certificate again, or leave it out.")
+		}
+		out.Keep = append(out.Keep, TakeTargetCertificate{Site: a.Site, Target: a.ID, SHA256: a.Certificate})
+		out.Line.After += ", known by the certificate " + a.Certificate
+	}
 	if len(a.Agree) > 0 {
 		out.Keep = append(out.Keep, Agreed{Target: a.ID, Secrets: a.Agree})
 	}
@@ -197,6 +208,37 @@ func (a AddTarget) Decide(f Facts) (Outcome, error) {
 	}
 	out.Line.Target = a.ID
 	return out, nil
+}
+
+var sha256Hex = regexp.MustCompile("^[0-9a-f]{64}$")
+
+// byTLS reports whether an address is reached over TLS.
+func byTLS(address string) bool { return strings.HasPrefix(address, "https://") || strings.HasPrefix(address, "mqtts://") }
+
+// SeeCertificate asks what certificate is shown at an address that a target is to have. Nothing is sent there but the handshake of TLS.
+type SeeCertificate struct {
+	Site    uuid.UUID
+	Kind    target.Kind
+	Address string
+}
+
+// About implements Act.
+func (a SeeCertificate) About() About { return About{Name: "see-certificate", Right: Work, Site: a.Site} }
+
+// Decide implements Act.
+func (a SeeCertificate) Decide(Facts) (Outcome, error) {
+	at, err := a.At()
+	return Outcome{Line: Line{Subject: at.String()}}, err
+}
+
+// At returns the place that the address names.
+func (a SeeCertificate) At() (netip.AddrPort, error) {
+	address := strings.TrimSpace(a.Address)
+	at, err := reachOf(a.Kind, address)
+	if err == nil && !byTLS(address) {
+		err = refuse("no_tls", "That address is not reached over TLS, so nothing is shown there.", "Write it with https:// or mqtts://.")
+	}
+	return at, err
 }
 
 // SetTarget changes a target; its kind stays.

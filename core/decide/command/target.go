@@ -59,4 +59,6 @@ type Paste struct {
 type Question struct {
 	Site  uuid.UUID    `json:"site"`            // the nil UUID for any machine
 	Addrs []netip.Addr `json:"addrs,omitempty"` // to look at; none asks for the network interfaces
+	// Shows is where a certificate is asked for, in place of all else; the zero AddrPort for none.
+	Shows netip.AddrPort `json:"shows,omitzero"`
 }

@@ -42,6 +42,8 @@ var ofTargets = map[key]sentences{
 	{trouble.HandingUnagreed, "changed"}: {sentNo, whoAnswers},
 	{trouble.Readable, "target"}: {sentNo, "Agree to it on the target's page, if you trust who answers there and the way to it; or reach " +
 		"it over TLS and take its certificate."},
+	{trouble.Readable, "mqtt"}: {sentNo, "MQTT has no sign-in that cannot be read on the way. If the broker listens with TLS too, change " +
+		"the target's address to mqtts:// and take its certificate; else agree to it on the target's page, if you trust this network."},
 	{trouble.Readable, "changed"}:     {sentNo, whoAnswers},
 	{trouble.ReadableWaits, "target"}: {sentNo, "Place it again by hand."},
 

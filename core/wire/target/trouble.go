@@ -55,6 +55,9 @@ func (e *HandingError) Trouble() trouble.Trouble {
 			At: e.Channel.String(), Certificate: e.Channel.Certificate}}
 	if e.Secret == OwnSignIn {
 		t.Cause, t.Form = trouble.Readable, "target"
+		if e.Channel.Scheme == "mqtt" {
+			t.Form = "mqtt"
+		}
 	}
 	switch {
 	case e.Agreed:

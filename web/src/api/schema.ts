@@ -1641,6 +1641,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/targets/certificate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What certificate is shown at an address that a target is to have */
+        post: operations["see-certificate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/targets/look": {
         parameters: {
             query?: never;
@@ -3996,6 +4013,11 @@ export interface components {
             /** @description PublicKeyCredentialRequestOptions (WebAuthn §5.5) as JSON, where a passkey is taken */
             passkey?: unknown;
         };
+        "See-certificateRequest": {
+            address: string;
+            /** @enum {string} */
+            kind: "bridge" | "hub" | "live";
+        };
         SeenView: {
             /** Format: date-time */
             at: string;
@@ -4411,6 +4433,8 @@ export interface components {
             address?: string;
             /** @description of a new one: what may go to it readable */
             agree?: ("sign_in" | "camera_sign_ins" | "stream_key")[];
+            /** @description of a new one: the certificate that was seen at its address and is its own, SHA-256 in hex */
+            certificate?: string;
             intake?: string;
             /** @enum {string} */
             kind: "bridge" | "hub" | "feed" | "template" | "live";
@@ -8476,6 +8500,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["IdBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "see-certificate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["See-certificateRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Certificate"];
                 };
             };
             /** @description Error */

@@ -129,6 +129,15 @@ export const useAddTarget = (site: string) =>
     "quiet",
   );
 
+/** The certificate that is shown at an address, as a worker of the site sees it. */
+export const useSeeCertificate = (site: string) =>
+  useAction(
+    (body: Body<"/api/sites/{site}/targets/certificate", "post">) =>
+      must(api.POST("/api/sites/{site}/targets/certificate", { params: { path: { site } }, body })),
+    [],
+    "quiet",
+  );
+
 export const useSetTarget = (site: string) =>
   useAction(
     ({ target, ...body }: TargetBody & { target: string }) =>

@@ -6,6 +6,7 @@ import { Problem, type Target } from "@/api/client";
 import { type TargetBody, type TargetSecret, seenIn, seenOf, useAddTarget, useSetTarget } from "@/api/targets";
 import { Both } from "@/parts/Both";
 import { Button } from "@/parts/Button";
+import { CertificateField } from "./CertificateField";
 import { Foot } from "@/parts/Foot";
 import { Check } from "@/parts/Check";
 import { Choice } from "@/parts/Choice";
@@ -27,7 +28,7 @@ const kinds: { kind: Kind; name: string; about: string; address?: string; hint?:
   {
     kind: "hub",
     name: "Home hub",
-    about: "A hub that listens on an MQTT broker.",
+    about: "A hub that listens on an MQTT broker: mqtts:// with TLS, mqtt:// without.",
     address: "mqtt://192.0.2.10:1883",
     hint: "of its broker",
   },
@@ -80,6 +81,7 @@ export function TargetSheet({
   const [agreed, setAgreed] = useState<TargetSecret[]>([]);
   const toggle = (s: TargetSecret) => setAgreed(agreed.includes(s) ? agreed.filter((x) => x !== s) : [...agreed, s]);
   const [renewed, setRenewed] = useState(false);
+  const [certificate, setCertificate] = useState("");
   const add = useAddTarget(site);
   const set = useSetTarget(site);
   const pushers = targets.filter((t) => t.about?.abilities?.includes("push"));
@@ -96,6 +98,8 @@ export function TargetSheet({
   });
   const [seen, setSeen] = useState(target && seenOf(target));
   const about = kinds.find((k) => k.kind === kind)!;
+  const address = form.watch("address");
+  const tls = /^(https|mqtts):\/\/[^/]/.test(address);
   const send = (was = seen) =>
     form.handleSubmit((v) => {
       const settings: Record<string, string> = { ...(kind === "template" ? target?.settings : {}) };
@@ -115,6 +119,7 @@ export function TargetSheet({
         shared,
         agree: target || agreed.length === 0 ? undefined : agreed,
         new_certificate: renewed || undefined,
+        certificate: (!target && tls && certificate) || undefined,
         was,
       };
       const done = { onSuccess: () => onOpenChange(false) };
@@ -147,7 +152,16 @@ export function TargetSheet({
         {about.address && (
           <>
             <SignInFields form={form} secret={kind === "live" ? "Stream key" : "Password"} />
-            {!target && kind !== "live" && <AgreeTicks hub={kind === "hub"} agreed={agreed} toggle={toggle} />}
+            {!target && tls && (
+              <CertificateField
+                site={site}
+                kind={kind as "bridge" | "hub" | "live"}
+                address={address}
+                taken={certificate}
+                onTake={setCertificate}
+              />
+            )}
+            {!target && kind !== "live" && !certificate && <AgreeTicks hub={kind === "hub"} agreed={agreed} toggle={toggle} />}
           </>
         )}
         <div className="flex items-start gap-2">
