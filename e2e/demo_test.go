@@ -1,12 +1,14 @@
 package e2e
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"regexp"
 	"testing"
 	"time"
 
+	"github.com/go-rod/rod/lib/input"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -62,4 +64,42 @@ func TestTheFirstMinute(t *testing.T) {
 	}`)
 	require.NoError(t, err)
 	assert.Empty(t, twice.Value.Arr(), "targets that stand twice")
+	b.page = b.page.Timeout(3 * time.Minute)
+	b.tour()
+}
+
+// The first steps of docs/tour.md, as they are written there: what is stuck says why, what waits is opened and placed, a camera fresh from
+// the factory is claimed, a damaged URL is pasted, and mixed-up pictures are put right.
+func (b *bench) tour() {
+	b.t.Helper()
+	row := func(name string) { b.page.MustElement(fmt.Sprintf("[data-device=%q]", name)).MustClick() }
+	ended := func() { b.count(`[data-run="running"]`, 0) }
+
+	row("Parcels office") // 2
+	b.see("refused")
+	row("Booking hall") // 3
+	b.see("session")
+	row("Lamp room")
+	b.press("^Switch it on$")
+	ended()
+	row("Goods yard")
+	b.see("takes the connection and says nothing")
+	require.NoError(b.t, b.page.Keyboard.Type(input.Escape))
+
+	b.press("^Open latches of ") // 4
+	b.page.MustElement(`[data-run="running"]`)
+	ended()
+
+	b.press("^Placed") // 5
+	b.page.MustElement("[aria-label='Select all that are shown']").MustClick()
+	b.press("^Place .* on …$")
+	b.page.MustElement("[role=checkbox][aria-label='Place on Strongroom']").MustClick()
+	b.press("^Place on Strongroom$")
+	b.page.MustElement(`[data-run="running"]`)
+	ended()
+	b.press("^All open")
+
+	b.press("^Patch$") // 15
+	b.press("^See (what is broken|the \\d+ that are broken)$")
+	b.see("shows Platform clock, and not Footbridge|does not take")
 }

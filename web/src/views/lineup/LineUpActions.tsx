@@ -127,7 +127,7 @@ export function ActionBar({
       )}
       <span className="grow" />
       {picked.length === 0 && alike.length > 0 && (
-        <Button look="quiet" onClick={() => onName(alike)}>
+        <Button look="quiet" className="@max-4xl:hidden" onClick={() => onName(alike)}>
           Name {many(alike.length)}
         </Button>
       )}
