@@ -22,6 +22,7 @@ import { PasskeySheet } from "@/views/people/PasskeySheet";
 import { PersonSheet } from "@/views/people/PersonSheet";
 import { TokenSheet } from "@/views/people/TokenSheet";
 import { PasteSheet } from "@/views/site/PasteSheet";
+import { WeekSheet } from "@/views/patch/WeekSheet";
 import { PlanSheet } from "@/views/streams/PlanSheet";
 import { PresetsSheet } from "@/views/streams/PresetsSheet";
 import { TargetsSheet } from "@/views/streams/TargetsSheet";
@@ -167,6 +168,11 @@ const sheets: { name: string; sheet: ReactNode; fill?: () => void; button?: stri
     sheet: <NameSheet site="s1" devices={[device]} onClose={nothing} />,
     fill: () => type("Name of Clock at 192.0.2.7", "Platform clock"),
     button: "Name 1 camera",
+  },
+  {
+    name: "WeekSheet",
+    sheet: <WeekSheet site="s1" target="t1" slot={{ token: "1", name: "Clock" }} others={[]} onClose={nothing} />,
+    button: "Set the week",
   },
   { name: "StreamUserSheet", sheet: <StreamUserSheet site="s1" devices={[device]} onClose={nothing} />, button: "Make it" },
   {

@@ -5,7 +5,7 @@ import { type ReactNode, useRef } from "react";
 const fields = "input:enabled:not([type=hidden]):not([hidden]), select:enabled, textarea:enabled";
 
 /**
- * A small sheet over the page for one short form; it never leads through steps. The first field has the focus, not the cross; what is
+ * A small sheet over the page for one short form; it never leads through steps. The first field has the focus, not the cross, or what is marked data-first; what is
  * long scrolls, and the buttons of its Foot stay in sight.
  */
 export function Sheet({
@@ -23,7 +23,10 @@ export function Sheet({
 }) {
   const body = useRef<HTMLDivElement>(null);
   const focusFirst = (e: Event) => {
-    const field = body.current?.querySelector<HTMLElement>(fields) ?? body.current?.querySelector<HTMLElement>("button:enabled");
+    const field =
+      body.current?.querySelector<HTMLElement>("[data-first]") ??
+      body.current?.querySelector<HTMLElement>(fields) ??
+      body.current?.querySelector<HTMLElement>("button:enabled");
     if (!field) return;
     e.preventDefault();
     field.focus();

@@ -1,6 +1,7 @@
 import { expect, test } from "vitest";
 import type { Device, Fitting, Target } from "@/api/client";
-import { cellOf, filling, filtered, tally } from "./placing";
+import type { Row } from "@/parts/patch";
+import { cellOf, copied, filling, filtered, tally } from "./placing";
 
 const on = (target: string, state: string, slot = "") => ({ target, state, slot, gives: [], name: target });
 const camera = (id: string, ...placements: object[]) => ({ id, name: id, placements }) as unknown as Device;
@@ -45,4 +46,28 @@ test("filtered by state, and counted", () => {
   expect(filtered(all, "free")).toEqual([stairs, shop]);
   expect(filtered(all, "all")).toBe(all);
   expect(tally(all)).toEqual({ confirmed: 1, waiting: 1, stale: 0, broken: 1, free: 2 });
+});
+
+test("what stands on one panel goes onto the next, in the same slots where they are free", () => {
+  const rows = [
+    { device: clock, slot: { token: "1" }, placement: { role: "sub" } },
+    { device: stairs, slot: { token: "2" }, placement: {} },
+    { slot: { token: "3" } },
+    { device: tower, slot: { token: "4" }, placement: {} },
+  ] as unknown as Row[];
+  const to = {
+    id: "vault",
+    layout: {
+      slots: [
+        { token: "1", is: "free" },
+        { token: "2", is: "used" },
+      ],
+    },
+  } as unknown as Target;
+  expect(copied(rows, { ...to, id: "panel" } as Target)).toEqual([
+    { device: "clock", target: "panel", slot: "1", role: "sub" },
+    { device: "stairs", target: "panel" },
+    { device: "tower", target: "panel" },
+  ]);
+  expect(copied(rows, to).map((p) => p.device)).toEqual(["stairs"]); // the others stand there
 });

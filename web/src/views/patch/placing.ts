@@ -1,5 +1,5 @@
 import type { Device, Fitting, Target } from "@/api/client";
-import { cordText, reasonsText } from "@/parts/patch";
+import { cordText, reasonsText, type Row } from "@/parts/patch";
 
 /** Cells of the matrix of cameras and targets, and what becomes of those that are filled. */
 
@@ -51,4 +51,14 @@ export function filling(devices: Device[], targets: Target[], fittings: Fittings
       }
     }
   return { placements, left, tune };
+}
+
+/** What of a target's rows goes onto another target: each camera that is not there yet, in the slot of the same name where that is free. */
+export function copied(rows: Row[], to: Target) {
+  const free = new Set((to.layout?.slots ?? []).filter((s) => s.is === "free").map((s) => s.token));
+  return rows.flatMap(({ device, slot, placement }) => {
+    if (!device || device.placements.some((p) => p.target === to.id)) return [];
+    const role = placement?.role as "main" | "sub" | undefined;
+    return [{ device: device.id, target: to.id, slot: slot && free.has(slot.token) ? slot.token : undefined, role: role || undefined }];
+  });
 }
