@@ -5,8 +5,8 @@ import { type ReactNode, useRef } from "react";
 const fields = "input:enabled:not([type=hidden]):not([hidden]), select:enabled, textarea:enabled";
 
 /**
- * A small sheet over the page for one short form; it never leads through steps. The first field has the focus, not the cross, or what is marked data-first; what is
- * long scrolls, and the buttons of its Foot stay in sight.
+ * A small sheet over the page for one short form; it never leads through steps. What is marked data-first has the focus, else the first
+ * field, and not the cross; what is long scrolls, and the buttons of its Foot stay in sight.
  */
 export function Sheet({
   title,
