@@ -144,7 +144,7 @@ func (r *railway) work(ctx context.Context, station uuid.UUID) error {
 			continue // a device of somebody else's network that was heard on this machine, or one that is left for the person to find
 		}
 		last := strings.TrimPrefix(d.Addr, r.network+".")
-		if n := names[last]; n != "" {
+		if n := names[last]; n != "" && d.Via == nil {
 			if err := r.do(ctx, act.Rename{Device: d.ID, Name: n}); err != nil {
 				return err
 			}
@@ -160,6 +160,9 @@ func (r *railway) work(ctx context.Context, station uuid.UUID) error {
 		return errors.New("the stand-ins were not all heard")
 	}
 	if err := r.do(ctx, act.Open{Site: station, Devices: append(cameras, recorder)}); err != nil {
+		return err
+	}
+	if err := r.markPlan(ctx, station); err != nil {
 		return err
 	}
 	if err := r.behind(ctx, station, recorder); err != nil {

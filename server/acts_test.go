@@ -46,12 +46,13 @@ type depot struct {
 	own, other depotSite
 	signIn     uuid.UUID
 	books      map[act.BookKind]uuid.UUID
-	member     uuid.UUID // a technician of the first site
-	link       uuid.UUID // an invitation
-	showing    string    // the address of something that shows a certificate
-	session    uuid.UUID // of the keeper, in another browser
-	token      uuid.UUID // of the keeper, for a program
-	factor     uuid.UUID // of the keeper
+	member     uuid.UUID               // a technician of the first site
+	link       uuid.UUID               // an invitation
+	floor      map[uuid.UUID]uuid.UUID // a site plan of each site
+	showing    string                  // the address of something that shows a certificate
+	session    uuid.UUID               // of the keeper, in another browser
+	token      uuid.UUID               // of the keeper, for a program
+	factor     uuid.UUID               // of the keeper
 	passkey    map[string]any
 }
 
@@ -132,12 +133,15 @@ const depotPin = "aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa
 func newDepot(t *testing.T, p *page, s *store.Store) *depot {
 	showing := httptest.NewTLSServer(http.NotFoundHandler())
 	t.Cleanup(showing.Close)
-	x := &depot{p: p, s: s, books: map[act.BookKind]uuid.UUID{}, showing: showing.URL}
+	x := &depot{p: p, s: s, books: map[act.BookKind]uuid.UUID{}, showing: showing.URL, floor: map[uuid.UUID]uuid.UUID{}}
 	ctx := context.Background()
 	var err error
 	x.signIn, err = s.SignIns.Add(ctx, signin.New{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
 	require.NoError(t, err)
 	x.own, x.other = x.site(t, "Depot"), x.site(t, "Elsewhere")
+	for _, site := range []uuid.UUID{x.own.id, x.other.id} {
+		x.floor[site] = get[idBody](p, "POST", "/api/sites/"+site.String()+"/site-plans", fields{"name": "Floor", "content": floorPicture}).ID
+	}
 	for kind, yaml := range map[act.BookKind]string{act.PresetBooks: "name: Own\npresets: []\n", act.IntakeBooks: "name: Own\nintakes: []\n"} {
 		x.books[kind], err = s.Shelf.Put(ctx, kind, "Own", yaml)
 		require.NoError(t, err)
@@ -240,6 +244,7 @@ func (x *depot) askings(d depotSite) (order []string, all map[string]asking) {
 	one := []uuid.UUID{d.camera}
 	on := func(t uuid.UUID) string { return site + "/targets/" + t.String() }
 	key := "/api/sign-ins/" + x.signIn.String()
+	floor := site + "/site-plans/" + x.floor[d.id].String()
 	placed := func(more fields) fields {
 		out := fields{"device": d.camera, "target": d.bridge}
 		for k, v := range more {
@@ -299,6 +304,11 @@ func (x *depot) askings(d depotSite) (order []string, all map[string]asking) {
 		{"start-sweep", asking{"POST", site + "/sweeps", fields{}}},
 		{"add-target", asking{"POST", site + "/targets", fields{"name": "Panel", "kind": "bridge", "address": "http://192.0.2.6:81",
 			"agree": []string{"sign_in"}}}},
+		{"add-site-plan", asking{"POST", site + "/site-plans", fields{"name": "Ground floor", "content": floorPicture}}},
+		{"mark-on-site-plan", asking{"PUT", floor + "/marks", fields{"marks": []fields{{"device": d.camera, "x": 0.5, "y": 0.5}}}}},
+		{"take-off-site-plan", asking{"POST", floor + "/take-off", fields{"devices": one}}},
+		{"rename-site-plan", asking{"PUT", floor, fields{"name": "First floor"}}},
+		{"remove-site-plan", asking{"DELETE", floor, nil}},
 		{"see-certificate", asking{"POST", site + "/targets/certificate", fields{"kind": "bridge", "address": x.showing}}},
 		{"set-target", asking{"PUT", on(d.bridge), fields{"name": "Desk", "kind": "bridge", "address": "http://192.0.2.5:80"}}},
 		{"set-target-intake", asking{"PUT", on(d.bridge) + "/intake", fields{"name": ""}}},

@@ -148,7 +148,7 @@ func (s *Server) api(r chi.Router) huma.API {
 		addressPlans{res, s.cfg.Agent}, claims{res}, fixes{res}, marks{res}, groups{res}, tunes{res}, plans{res},
 		previews{res, costs{res}}, costs{res}, intakes{res}, targets{res, s.cfg.Agent, screens, agreements}, agreements, placements{res}, screens,
 		urls{res}, strengths{res}, pastes{res, make(chan struct{}, mostPastes)}, pathBooks{res}, lists{res},
-		trust{res, s.cfg.Room, s.cfg.Preparing}, newAuditLog(res), presence{res, s.hub}, search{res},
+		trust{res, s.cfg.Room, s.cfg.Preparing}, newAuditLog(res), presence{res, s.hub}, search{res}, sitePlans{res, make(chan struct{}, 1)},
 	} {
 		kind.routes(api)
 	}
@@ -175,6 +175,7 @@ func (s *Server) routes(r chi.Router) {
 		needing(act.Look).Get("/api/devices/{device}/live", s.pages.live)
 		needing(act.Look).Get("/api/events", s.pages.allEvents)
 		needing(act.Look).Get("/api/stills/{still}", history.still)
+		needing(act.See).Get("/api/sites/{site}/site-plans/{siteplan}/picture", sitePlans{s.resource, nil}.picture)
 		needing(act.See).Get("/api/audit/file", newAuditLog(s.resource).file)
 		needing(act.Inspect).Get("/api/evidence/{record}/exchange", history.exchange)
 		needing(act.Inspect).Get("/api/target-records/{record}/exchange", history.targetExchange)

@@ -34,15 +34,15 @@ type siteView struct {
 	CanGoOn   int            `json:"can_go_on" doc:"cameras that wait for nothing but a person's button"`
 	Funnel    map[string]int `json:"funnel" doc:"cameras waiting at each latch"`
 	// Since is when the first of those that are stuck or can go on came to where they stand.
-	Since     *time.Time     `json:"since,omitempty" doc:"since when cameras are stuck, or wait for a person"`
-	LastAct   *lastActView   `json:"last_act,omitempty" doc:"what was done there last; for whoever may see the record"`
-	Stills    []uuid.UUID    `json:"stills" doc:"up to four pictures of its cameras"`
-	Network   networkBody    `json:"network" doc:"how its addresses are laid out"`
-	Watch     bool           `json:"watch" doc:"what devices announce by themselves is listened to"`
-	LinkMbps  int            `json:"link_mbps,omitempty" doc:"Mbit/s while streams are measured; missing for a share of what the interface carries"`
-	Reached   bool           `json:"reached" doc:"some worker reaches its network"`
-	Storms    []store.Storm  `json:"storms" doc:"announcements that were not filed, since no wire has so many devices"`
-	Created   time.Time      `json:"created_at"`
+	Since    *time.Time    `json:"since,omitempty" doc:"since when cameras are stuck, or wait for a person"`
+	LastAct  *lastActView  `json:"last_act,omitempty" doc:"what was done there last; for whoever may see the record"`
+	Stills   []uuid.UUID   `json:"stills" doc:"up to four pictures of its cameras"`
+	Network  networkBody   `json:"network" doc:"how its addresses are laid out"`
+	Watch    bool          `json:"watch" doc:"what devices announce by themselves is listened to"`
+	LinkMbps int           `json:"link_mbps,omitempty" doc:"Mbit/s while streams are measured; missing for a share of what the interface carries"`
+	Reached  bool          `json:"reached" doc:"some worker reaches its network"`
+	Storms   []store.Storm `json:"storms" doc:"announcements that were not filed, since no wire has so many devices"`
+	Created  time.Time     `json:"created_at"`
 }
 
 // lastActView is the newest line of a site's record.

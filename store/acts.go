@@ -69,6 +69,7 @@ func (s Acts) hold(ctx context.Context, by uuid.UUID, owner bool, a act.About) e
 		{a.Targets, "targets WHERE id = ANY(%s) AND (site_id = $1 OR shared) FOR KEY SHARE"},
 		{a.Targets, "devices WHERE id = ANY(%s) AND site_id = $1 FOR KEY SHARE"},
 		{a.Plans, "plans WHERE id = ANY(%s) AND site_id = $1 FOR KEY SHARE"},
+		{a.SitePlans, "site_plans WHERE id = ANY(%s) AND site_id = $1 FOR KEY SHARE"},
 		{a.Runs, "runs WHERE id = ANY(%s) AND site_id = $1 FOR KEY SHARE"},
 		{a.SignIns, "sign_ins WHERE id = ANY(%s) FOR KEY SHARE"},
 		{a.AnySite, "devices WHERE id = ANY(%s) FOR KEY SHARE"},
@@ -155,7 +156,8 @@ func (s Acts) Facts(ctx context.Context, a act.About) (act.Facts, error) {
 		}
 	}
 	var wanted []uuid.UUID
-	for _, ids := range [][]uuid.UUID{a.Devices, a.Targets, a.Plans, a.Runs, a.SignIns, a.Books, a.People, a.Links, a.Tokens} {
+	for _, ids := range [][]uuid.UUID{a.Devices, a.Targets, a.Plans, a.Runs, a.SignIns, a.Books, a.People, a.Links, a.Tokens,
+		a.SitePlans} {
 		wanted = append(wanted, ids...)
 	}
 	return f, missing(wanted, had)
@@ -295,6 +297,7 @@ func (s Acts) titles(ctx context.Context, a act.About, f *act.Facts, had map[uui
 		into  *map[uuid.UUID]string
 		query string
 	}{
+		{a.SitePlans, &f.SitePlans, "SELECT id, name AS title FROM site_plans WHERE id = ANY($1) AND site_id = $2"},
 		{a.Runs, &f.Runs, "SELECT id, title FROM runs WHERE id = ANY($1) AND site_id = $2"},
 		{a.Books, &f.Books, "SELECT id, name AS title FROM path_books WHERE id = ANY($1) AND $2::uuid IS NOT NULL " +
 			"UNION ALL SELECT id, name FROM books WHERE id = ANY($1)"},
@@ -445,6 +448,23 @@ func (s Acts) keepAct(ctx context.Context, by act.Person, a act.About, what any)
 		return nil, s.Targets.SetIntake(ctx, a.Site, x.Target, x.Name)
 	case act.CloseFeed:
 		return nil, s.Targets.CloseFeed(ctx, a.Site, x.Target)
+	}
+	return s.keepOnPlan(ctx, by, a, what)
+}
+
+// keepOnPlan is Keep for acts on site plans.
+func (s Acts) keepOnPlan(ctx context.Context, by act.Person, a act.About, what any) (any, error) {
+	switch x := what.(type) {
+	case act.AddSitePlan:
+		return nil, s.SitePlans.Add(ctx, x)
+	case act.RenameSitePlan:
+		return nil, s.SitePlans.Rename(ctx, x)
+	case act.RemoveSitePlan:
+		return nil, s.SitePlans.Remove(ctx, x)
+	case act.MarkOnSitePlan:
+		return nil, s.SitePlans.Mark(ctx, x)
+	case act.TakeOffSitePlan:
+		return nil, s.SitePlans.TakeOff(ctx, x)
 	}
 	return s.keepWide(ctx, by, what)
 }

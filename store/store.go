@@ -46,11 +46,13 @@ type Store struct {
 	People   People
 	Books    Books
 	Shelf    Shelf
-	Plans    Plans
-	Targets  Targets
-	Runs     Runs
-	Record   Record
-	Workers  Workers
+	// SitePlans are pictures of buildings.
+	SitePlans SitePlans
+	Plans     Plans
+	Targets   Targets
+	Runs      Runs
+	Record    Record
+	Workers   Workers
 
 	*database
 }
@@ -125,7 +127,7 @@ func OpenWith(ctx context.Context, o Options) (*Store, error) {
 	db := &database{db: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx"), log: o.Log,
 		single: sqlx.NewDb(stdlib.OpenDBFromPool(single), "pgx")}
 	s := &Store{Pool: pool, singles: single, database: db, locks: newLocker(cfg.ConnConfig.Copy()), Sites: Sites{db}, Devices: Devices{db},
-		Consents: Consents{db}, SignIns: SignIns{db},
+		SitePlans: SitePlans{db}, Consents: Consents{db}, SignIns: SignIns{db},
 		People: People{db}, Books: Books{db}, Shelf: Shelf{db}, Plans: Plans{db}, Targets: Targets{db}, Runs: Runs{db},
 		Record: Record{db}, Workers: Workers{db, pool}}
 	if err := s.migrate(ctx); err != nil {

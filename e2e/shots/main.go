@@ -44,9 +44,9 @@ var shots = []shot{
 	{name: "patch", path: "/sites/SITE/patch", width: 1280, height: 800, theme: "day"},
 	{name: "patch-misfit", path: "/sites/SITE/patch", width: 1280, height: 800, theme: "night",
 		after: brokenCord("does not take its streams")},
+	{name: "plan", path: "/sites/SITE/plan", width: 1280, height: 800, theme: "day", after: markedCamera},
 	{name: "people", path: "/people", width: 1280, height: 800, theme: "day"},
 	{name: "target", path: "/sites/SITE/targets/TARGET:Parcel vault", width: 1280, height: 900, theme: "day"},
-	{name: "template", path: "/sites/SITE/targets/TARGET:Signal box list", width: 1280, height: 900, theme: "day"},
 	{name: "streams", path: "/sites/SITE/streams", width: 1280, height: 800, theme: "day", before: planSite},
 	{name: "record", path: "/record", width: 1280, height: 800, theme: "day"},
 	{name: "paths", path: "/sites/SITE/paths", width: 1280, height: 800, theme: "day"},
@@ -238,6 +238,11 @@ func planSite(p *rod.Page) error {
 		await put({ owner: "model", name: "Corvane V4", plan: { main: "1280x720,12fps,2500kbps,gop2s", sub: "640x360,10fps,400kbps" } });
 	}`)
 	return err
+}
+
+// markedCamera chooses a camera on the plan.
+func markedCamera(p *rod.Page) error {
+	return rod.Try(func() { p.MustElement(`[data-mark="Ticket window"]`).MustFocus() })
 }
 
 // brokenCord takes a cord in hand by what its slot says.

@@ -20,6 +20,7 @@ const Keyring = lazy(() => import("./views/keyring/Keyring").then((m) => ({ defa
 const PathBook = lazy(() => import("./views/paths/PathBook").then((m) => ({ default: m.PathBook })));
 const Streams = lazy(() => import("./views/streams/Streams").then((m) => ({ default: m.Streams })));
 const Patch = lazy(() => import("./views/patch/Patch").then((m) => ({ default: m.Patch })));
+const SitePlans = lazy(() => import("./views/plan/SitePlans").then((m) => ({ default: m.SitePlans })));
 const Watch = lazy(() => import("./views/watch/Watch").then((m) => ({ default: m.Watch })));
 const Multicast = lazy(() => import("./views/multicast/Multicast").then((m) => ({ default: m.Multicast })));
 const Exchange = lazy(() => import("./views/exchange/Exchange").then((m) => ({ default: m.Exchange })));
@@ -68,6 +69,7 @@ function Pages() {
               <Route path="exchange/:of/:record" element={<Exchange />} />
               <Route path="streams" element={<Streams />} />
               <Route path="patch" element={<Patch />} />
+              <Route path="plan" element={<SitePlans />} />
               <Route path="targets/:target" element={<TargetPage />} />
               <Route path="keyring" element={<Keyring />} />
               <Route path="paths" element={<PathBook />} />

@@ -23,6 +23,7 @@ import { PersonSheet } from "@/views/people/PersonSheet";
 import { TokenSheet } from "@/views/people/TokenSheet";
 import { PasteSheet } from "@/views/site/PasteSheet";
 import { WeekSheet } from "@/views/patch/WeekSheet";
+import { AddPlanSheet } from "@/views/plan/AddPlanSheet";
 import { PlanSheet } from "@/views/streams/PlanSheet";
 import { PresetsSheet } from "@/views/streams/PresetsSheet";
 import { TargetsSheet } from "@/views/streams/TargetsSheet";
@@ -173,6 +174,15 @@ const sheets: { name: string; sheet: ReactNode; fill?: () => void; button?: stri
     name: "WeekSheet",
     sheet: <WeekSheet site="s1" target="t1" slot={{ token: "1", name: "Clock" }} others={[]} onClose={nothing} />,
     button: "Set the week",
+  },
+  {
+    name: "AddPlanSheet",
+    sheet: <AddPlanSheet site="s1" onClose={nothing} />,
+    fill: () => {
+      type("Name", "Ground floor");
+      choose("Site plan file");
+    },
+    button: "Bring it",
   },
   { name: "StreamUserSheet", sheet: <StreamUserSheet site="s1" devices={[device]} onClose={nothing} />, button: "Make it" },
   {

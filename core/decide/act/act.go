@@ -36,7 +36,7 @@ type About struct {
 	// What the act is on. All of it has to belong to the site, or nothing is done. A sign-in, a book and a person belong to no site.
 	Devices, Targets, Plans, Runs []uuid.UUID
 	SignIns, Books, People, Links []uuid.UUID
-	Tokens                        []uuid.UUID
+	Tokens, SitePlans             []uuid.UUID
 	// InPerson says that no program may do it with an API token: what keeps an account safe is for its person alone.
 	InPerson bool
 	// AnySite are devices that may be of any site, as those that a sign-in of the keyring is for.
@@ -86,6 +86,7 @@ type Facts struct {
 	Plans       map[uuid.UUID]PlanName
 	Runs        map[uuid.UUID]string // their titles
 	Books       map[uuid.UUID]string // their names
+	SitePlans   map[uuid.UUID]string // their names
 	Links       map[uuid.UUID]string // whom one-time links are for, by name
 	People      map[uuid.UUID]Person
 	Tokens      map[uuid.UUID]Token

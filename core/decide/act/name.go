@@ -10,6 +10,8 @@ import (
 var words = map[Name]string{
 	"add-intakes": "brought intakes", "add-path-book": "brought a path book", "add-presets": "brought presets",
 	"add-sign-in": "put a sign-in on the keyring", "add-target": "added the target", "see-certificate": "asked for the certificate at",
+	"add-site-plan": "brought the site plan", "rename-site-plan": "renamed the site plan", "remove-site-plan": "removed the site plan",
+	"mark-on-site-plan": "marked on a site plan", "take-off-site-plan": "took off a site plan",
 	"agree-for-target": "agreed what may go to the target readable",
 	"agree-readable":   "agreed that sign-ins may be sent readable to", "apply-addresses": "gave addresses to",
 	"attest": "attested the picture of", "cast-devices": "worked on the multicast of",

@@ -213,7 +213,9 @@ func (a AddTarget) Decide(f Facts) (Outcome, error) {
 var sha256Hex = regexp.MustCompile("^[0-9a-f]{64}$")
 
 // byTLS reports whether an address is reached over TLS.
-func byTLS(address string) bool { return strings.HasPrefix(address, "https://") || strings.HasPrefix(address, "mqtts://") }
+func byTLS(address string) bool {
+	return strings.HasPrefix(address, "https://") || strings.HasPrefix(address, "mqtts://")
+}
 
 // SeeCertificate asks what certificate is shown at an address that a target is to have. Nothing is sent there but the handshake of TLS.
 type SeeCertificate struct {
@@ -223,7 +225,9 @@ type SeeCertificate struct {
 }
 
 // About implements Act.
-func (a SeeCertificate) About() About { return About{Name: "see-certificate", Right: Work, Site: a.Site} }
+func (a SeeCertificate) About() About {
+	return About{Name: "see-certificate", Right: Work, Site: a.Site}
+}
 
 // Decide implements Act.
 func (a SeeCertificate) Decide(Facts) (Outcome, error) {

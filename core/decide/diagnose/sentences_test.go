@@ -69,6 +69,7 @@ func everyError() []error {
 		&target.HandingError{Secret: target.OwnSignIn}, &target.HandingError{Secret: target.OwnSignIn, Changed: "certificate"},
 		&target.HandingError{Secret: target.CameraSignIn}, &target.HandingError{Secret: target.CameraSignIn, Changed: "certificate"},
 		&target.HandingError{Secret: target.CameraSignIn, Agreed: true},
+		&target.HandingError{Secret: target.OwnSignIn, Channel: signin.Channel{Scheme: "mqtt", At: "192.0.2.7:1883"}, Scheme: "basic"},
 		&live.KeyError{Says: "no"}, &hub.RefusedError{Says: "no"}, &hub.SilentError{Prefix: "home"},
 		&bridge.BrokenError{Problem: "no list"}, &bridge.RefusedError{}, &bridge.RefusedError{Tried: true, Scheme: "basic"},
 		&UnfitSignInError{Encoded: true}, &UnfitSignInError{Long: true}, &TargetShutError{Name: "Holloway"},

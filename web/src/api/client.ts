@@ -20,6 +20,7 @@ export type Line = components["schemas"]["Line"];
 export type Link = components["schemas"]["Link"];
 export type Camera = components["schemas"]["CameraView"];
 export type Left = components["schemas"]["Left"];
+export type SitePlan = components["schemas"]["SitePlan"];
 export type Target = components["schemas"]["TargetView"];
 export type Fitting = components["schemas"]["FittingView"];
 export type Example = components["schemas"]["Example"];

@@ -29,6 +29,7 @@ export const keys = {
   plans: (site: string) => ["plans", site] as const,
   presets: () => ["presets"] as const,
   intakes: () => ["intakes"] as const,
+  sitePlans: (site: string) => ["site-plans", site] as const,
   targets: (site: string) => ["targets", site] as const,
   fittings: (site: string) => ["fittings", site] as const,
   targetHistory: (target: string) => ["target-history", target] as const,

@@ -1589,6 +1589,76 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/site-plans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The pictures of a site's buildings, with where its cameras are */
+        get: operations["list-site-plans"];
+        put?: never;
+        /** Bring a picture of a building or of one floor */
+        post: operations["add-site-plan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/site-plans/{siteplan}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Call a site plan otherwise */
+        put: operations["rename-site-plan"];
+        post?: never;
+        /** Remove a site plan with its marks */
+        delete: operations["remove-site-plan"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/site-plans/{siteplan}/marks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Put cameras onto a site plan, or move them there */
+        put: operations["mark-on-site-plan"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/site-plans/{siteplan}/take-off": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take cameras off a site plan */
+        post: operations["take-off-site-plan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/storms": {
         parameters: {
             query?: never;
@@ -2007,6 +2077,11 @@ export interface components {
         };
         "Add-sign-inResponse": {
             id: string;
+        };
+        "Add-site-planRequest": {
+            /** @description a PNG or JPEG picture */
+            content: string;
+            name: string;
         };
         AddressBody: {
             address?: string;
@@ -3112,6 +3187,20 @@ export interface components {
             /** @description missing for all that one is given */
             sites?: string[];
         };
+        Mark: {
+            device: string;
+            /** Format: double */
+            direction?: number;
+            /** Format: double */
+            view?: number;
+            /** Format: double */
+            x: number;
+            /** Format: double */
+            y: number;
+        };
+        "Mark-on-site-planRequest": {
+            marks: components["schemas"]["Mark"][];
+        };
         MarkBody: {
             /** @description put back what still stands of an earlier one, and do nothing else */
             back?: boolean;
@@ -3918,6 +4007,9 @@ export interface components {
         "Rename-deviceResponse": {
             before: string;
         };
+        "Rename-site-planRequest": {
+            name: string;
+        };
         "Require-factorsRequest": {
             roles: ("owner" | "engineer" | "technician" | "viewer" | "customer")[];
         };
@@ -4157,6 +4249,20 @@ export interface components {
             /** @description CIDR prefixes, addresses, or first-last */
             ranges: string[];
         };
+        SitePlan: {
+            /** Format: date-time */
+            created_at: string;
+            /** Format: int64 */
+            height: number;
+            id: string;
+            marks: components["schemas"]["Mark"][];
+            name: string;
+            /**
+             * Format: int64
+             * @description of the picture, in pixels
+             */
+            width: number;
+        };
         SiteView: {
             /**
              * Format: int64
@@ -4388,6 +4494,9 @@ export interface components {
         "Take-certificateRequest": {
             /** @description of the certificate that the person has seen */
             sha256: string;
+        };
+        "Take-off-site-planRequest": {
+            devices: string[];
         };
         "Take-target-certificateRequest": {
             /** @description of the certificate that the person has seen */
@@ -8371,6 +8480,204 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["BegunView"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-site-plans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SitePlan"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "add-site-plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Add-site-planRequest"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IdBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "rename-site-plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+                siteplan: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Rename-site-planRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-site-plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+                siteplan: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "mark-on-site-plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+                siteplan: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Mark-on-site-planRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "take-off-site-plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+                siteplan: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Take-off-site-planRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

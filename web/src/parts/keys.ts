@@ -14,7 +14,7 @@ export const keyHelp: [string, string][] = [
   ["U I T D E", "parts of the bench: URLs, sign-ins, targets, device, evidence (C: a recorder’s channels)"],
   ["/", "search"],
   ["S", "sweep the site"],
-  ["1 2 3 4 5 6", "Line-up, Find, Streams, Patch, Keyring, Paths"],
+  ["1 2 3 4 5 6 7", "Line-up, Find, Streams, Patch, Keyring, Paths, Plan"],
   ["T, ↑ ↓, Enter", "in Patch: take a plug, walk over the slots, drop it; Delete takes a camera off"],
   ["Ctrl D, Ctrl Z", "in Streams: fill down, undo; type into the cells, copy and paste them"],
   ["Esc", "clear the selection, close the bench"],

@@ -43,7 +43,7 @@ export function SiteFrame() {
       onError: (e) => (e instanceof Problem && e.cause === "too_many_addresses" ? setLarge(e.count) : say(e)),
       onSuccess: () => setLarge(null),
     });
-  const views = ["", "/find", "/streams", "/patch", "/keyring", "/paths", "/watch", "/multicast"].map((v) => `/sites/${id}${v}`);
+  const views = ["", "/find", "/streams", "/patch", "/keyring", "/paths", "/watch", "/multicast", "/plan"].map((v) => `/sites/${id}${v}`);
   useKeys({
     s: () => startSweep(),
     v: () => setPasting(true),
@@ -53,6 +53,7 @@ export function SiteFrame() {
     "4": () => go(views[3]!),
     "5": () => go(views[4]!),
     "6": () => go(views[5]!),
+    "7": () => go(views[8]!),
   });
 
   if (site.error)
@@ -91,6 +92,7 @@ export function SiteFrame() {
     { name: "Find", keys: "2", run: () => go(views[1]!) },
     { name: "Streams", keys: "3", run: () => go(views[2]!) },
     { name: "Patch", keys: "4", run: () => go(views[3]!) },
+    { name: "Site plan: where the cameras hang", keys: "7", run: () => go(views[8]!) },
     { name: "Keyring", keys: "5", run: () => go(views[4]!) },
     { name: "Path book", keys: "6", run: () => go(views[5]!) },
     { name: "Watch: moving pictures", keys: "W", run: () => go(views[6]!) },
@@ -176,12 +178,17 @@ function Others({ site }: { site: string }) {
 function ViewLinks({ views }: { views: string[] }) {
   const may = useMay();
   return (
-    <nav className="flex items-stretch max-sm:order-last max-sm:-ml-2 max-sm:h-10 max-sm:w-full sm:ml-6 sm:h-full" aria-label="Views">
+    <nav
+      className="flex items-stretch overflow-x-auto [scrollbar-width:none] max-sm:order-last max-sm:-ml-2 max-sm:h-10 max-sm:w-full
+        sm:ml-6 sm:h-full"
+      aria-label="Views"
+    >
       {[
         ["Line-up", views[0]],
         ["Find", views[1]],
         ["Streams", views[2]],
         ["Patch", views[3]],
+        ["Plan", views[8]],
         ...(may("inspect") ? [["Keyring", views[4]]] : []),
         ["Paths", views[5]],
       ].map(([name, to]) => (
@@ -272,6 +279,7 @@ const headings: Record<string, string> = {
   exchange: "Exchange",
   streams: "Streams",
   patch: "Patch",
+  plan: "Site plan",
 };
 
 /** The heading of such a page, for who does not see it. */
