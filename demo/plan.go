@@ -89,7 +89,7 @@ func drawStation() ([]byte, error) {
 		x, y int
 		text string
 	}{{200, 150, "BOOKING HALL"}, {400, 150, "TICKETS"}, {580, 150, "PARCELS"}, {160, 420, "PLATFORM 1"}, {320, 620, "PLATFORM 2"},
-		{1020, 400, "FOOTBRIDGE"}, {1345, 565, "SIGNAL BOX"}, {1395, 145, "WATER TOWER"}, {1020, 745, "GOODS YARD"},
+		{1020, 400, "FOOTBRIDGE"}, {1345, 565, "SIGNAL BOX"}, {1395, 145, "TOWER"}, {1020, 745, "GOODS YARD"},
 		{20, 640, "TO THE VIADUCT"}} {
 		words.Dot = fixed.P(w.x/2, w.y/2+4)
 		words.DrawString(w.text)

@@ -3,7 +3,7 @@ import { useState } from "react";
 import type { Target } from "@/api/client";
 import { useAttest, useChangeTarget, useOrderList } from "@/api/targets";
 import { Button } from "@/parts/Button";
-import { ago, stillOf } from "@/parts/measures";
+import { stillOf } from "@/parts/measures";
 import { cordText, endless, type Row } from "@/parts/patch";
 import { Still } from "@/parts/Still";
 import { Rule, ShowOn } from "./HubActions";
@@ -49,11 +49,7 @@ export function SlotCard({ row, rows, at, site, target: t }: { row: Row; rows: R
             name={name ? `What it shows for ${name}` : slot.label || slot.token}
             className="h-16 w-28"
           />
-          {row.device && (
-            <figcaption className="truncate text-tiny text-soft">
-              {p?.still ? `its picture, ${p.confirmed_at ? ago(p.confirmed_at) : "earlier"}` : "the camera’s own"}
-            </figcaption>
-          )}
+          {row.device && <figcaption className="truncate text-tiny text-soft">{p?.still ? "its picture" : "the camera’s own"}</figcaption>}
         </figure>
       )}
       <div className="min-w-0 grow text-small">
