@@ -39,6 +39,8 @@ type desk struct {
 	machine []string
 	// gone has every question answered as by a proxy whose server is away.
 	gone atomic.Bool
+	// turned counts the questions that were answered so, and followed those after runs.
+	turned, followed atomic.Int32
 }
 
 // newDesk starts a server, and sets the environment so that commands ask it.
@@ -59,7 +61,11 @@ func newDesk(t *testing.T) *desk {
 	d := &desk{s: s, machine: []string{"--database", at, "--data", data}}
 	h := server.New(ctx, server.Config{Store: s, Queue: q, Web: fstest.MapFS{}, Log: log})
 	d.Server = httptest.NewServer(http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
+		if r.Method == http.MethodGet && strings.Contains(r.URL.Path, "/runs") {
+			d.followed.Add(1)
+		}
 		if d.gone.Load() {
+			d.turned.Add(1)
 			http.Error(rw, "<h1>Bad gateway</h1>", http.StatusBadGateway)
 			return
 		}
@@ -246,14 +252,13 @@ devices:
 	code, _, complaint := unlatch("", "sites", "add", "Weir", "127.44.31.0/28")
 	require.Equal(t, 0, code, complaint)
 	go func() {
-		for began := time.Now(); time.Since(began) < time.Minute; time.Sleep(10 * time.Millisecond) {
-			if n, err := d.s.Runs.List(context.Background(), d.site(t), 1); err == nil && len(n) > 0 {
-				break
-			}
+		// The command has its run, and follows it: it is cut off then, until it has tried again.
+		for began := time.Now(); time.Since(began) < time.Minute && d.followed.Load() == 0; time.Sleep(10 * time.Millisecond) {
 		}
 		d.gone.Store(true)
 		d.CloseClientConnections()
-		time.Sleep(2 * time.Second)
+		for began := time.Now(); time.Since(began) < time.Minute && d.turned.Load() < 3; time.Sleep(10 * time.Millisecond) {
+		}
 		d.gone.Store(false)
 	}()
 	code, out, complaint := unlatch("", "sweep", "--site", "Weir", "--wait")
@@ -262,15 +267,6 @@ devices:
 	code, out, complaint = unlatch("", "status", "--wait")
 	assert.Equal(t, 0, code, out+complaint)
 	assert.Contains(t, out, "1 cameras")
-}
-
-// site returns the only site there is.
-func (d *desk) site(t *testing.T) uuid.UUID {
-	all, err := d.s.Sites.List(context.Background())
-	if !assert.NoError(t, err) || len(all) == 0 {
-		return uuid.Nil
-	}
-	return all[0].ID
 }
 
 // A login is kept for whoever made it alone, and forgotten again.
