@@ -12,18 +12,15 @@ import (
 	"net/netip"
 	"time"
 
-	"github.com/go-rod/rod"
 	"github.com/google/uuid"
 
 	"unlatch/core/decide/act"
 	"unlatch/core/decide/command"
-	"unlatch/core/decide/evidence"
 	"unlatch/core/ground/signin"
 	"unlatch/core/stream/picturematch"
 	"unlatch/core/wire/bridge"
 	"unlatch/core/wire/target"
 	"unlatch/core/wire/target/viabridge"
-	"unlatch/e2e/browser"
 	"unlatch/sim/scene"
 	"unlatch/store"
 )
@@ -193,87 +190,4 @@ func compared() ([]figure, error) {
 		fmt.Sprintf("%.2f ms decoding one", median(decoding).Seconds()*1000), fmt.Sprintf("%.2f",
 			median(printing).Seconds()/median(decoding).Seconds()),
 		atMost(0.6, median(printing).Seconds()/median(decoding).Seconds(), " of decoding one")}}, nil
-}
-
-const cordsDrawn = 500
-
-// cordsOf measures the Patch view with 500 placements: what keeps the page busy while a plug is dragged over all of its height, and
-// while both columns are scrolled.
-func cordsOf(ctx context.Context, s *store.Store, site uuid.UUID, devices []uuid.UUID, url, view string) ([]figure, error) {
-	id := uuid.Must(uuid.NewV7())
-	if err := s.Targets.Put(ctx, site, act.PutTarget{ID: id, New: true,
-		TargetForm: act.TargetForm{Kind: viabridge.Kind, Name: "Great vault", Address: "http://10.20.255.1"}}); err != nil {
-		return nil, err
-	}
-	layout := target.Layout{}
-	for n := range cordsDrawn {
-		layout.Slots = append(layout.Slots, target.Slot{Token: fmt.Sprint(n + 1), Label: fmt.Sprintf("slot %d", n+1), Is: target.Used})
-	}
-	if err := s.Targets.Saw(ctx, id, nil, store.Seen{What: "answered", About: &target.About{Name: "Great vault", Kind: "recorder"},
-		Layout: &layout}); err != nil {
-		return nil, err
-	}
-	if err := s.Targets.Wish(ctx, act.InAnySlot(id, devices[:cordsDrawn]...)); err != nil {
-		return nil, err
-	}
-	for n, d := range devices[:cordsDrawn] {
-		x := &store.Device{ID: d, Site: site}
-		slot := fmt.Sprint(1 + n*7%cordsDrawn) // 7 and 500 have no common divisor: the cords cross
-		for _, b := range []evidence.Body{evidence.Placed{Slot: "slot " + slot, Token: slot, Ref: slot + "\n" + slot},
-			evidence.Confirmed{Says: "showing"}} {
-			if err := s.Devices.Record(ctx, x, nil, store.Finding{Subject: id.String(), Body: b}); err != nil {
-				return nil, err
-			}
-		}
-	}
-	chrome, err := browser.Start()
-	if err != nil {
-		return nil, err
-	}
-	defer chrome.Stop()
-	page, err := chrome.Page(url, 1280, 800)
-	if err != nil {
-		return nil, err
-	}
-	var drag, scroll busy
-	err = rod.Try(func() {
-		page.MustEval(`() => fetch("/api/session", { method: "POST", headers: { "Content-Type": "application/json" }, ` +
-			`body: JSON.stringify({ name: "keeper", password: "a long password" }) })`)
-		page.MustNavigate(url + view + "/patch")
-		page.Timeout(time.Minute).MustElement(`[data-on="Great vault"]`)
-		time.Sleep(2 * time.Second)
-		measure := func(each string) (b busy) {
-			raw := page.Timeout(time.Minute).MustEval(`async (each) => {
-				const long = [];
-				const watch = new PerformanceObserver((l) => long.push(...l.getEntries().map((e) => e.duration)));
-				watch.observe({ type: "longtask" });
-				const step = new Function("i", each);
-				for (let i = 0; i < 300; i++) {
-					step(i);
-					await new Promise(requestAnimationFrame);
-				}
-				await new Promise((r) => setTimeout(r, 300));
-				watch.disconnect();
-				return long;
-			}`, each)
-			for _, v := range raw.Arr() {
-				b.tasks, b.longest = b.tasks+1, max(b.longest, v.Num())
-			}
-			return b
-		}
-		page.MustEval(`() => {
-			const jack = document.querySelector("[data-channel]");
-			const box = jack.getBoundingClientRect();
-			jack.dispatchEvent(new PointerEvent("pointerdown", { bubbles: true, button: 0, clientX: box.x + 9, clientY: box.y + 9 }));
-		}`)
-		drag = measure(`window.dispatchEvent(new PointerEvent("pointermove", { bubbles: true, clientX: 520 + (i % 200) * 2, ` +
-			`clientY: 120 + (i * 2) % 600 }))`)
-		page.MustEval(`() => window.dispatchEvent(new KeyboardEvent("keydown", { key: "Escape", bubbles: true }))`)
-		scroll = measure(`for (const s of document.querySelectorAll('section[aria-label="Channels"], ` +
-			`section[aria-label="Targets"]')) s.scrollTop = (s.scrollHeight * i) / 300`)
-	})
-	return []figure{
-		{"Patch view with 500 placements: tasks over 50 ms while a plug is dragged for 300 frames", drag.String(), "", "", none(drag.tasks)},
-		{"The same while both columns are scrolled from end to end in 300 frames", scroll.String(), "", "", "stated"},
-	}, err
 }

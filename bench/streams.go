@@ -62,6 +62,7 @@ func post(page *http.Client, url string, body any) (time.Duration, error) {
 type busy struct {
 	tasks   int
 	longest float64 // ms
+	fps     float64 // frames a second, where it was measured
 }
 
 func (b busy) String() string {

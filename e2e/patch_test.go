@@ -366,7 +366,8 @@ func TestTargetsOfEveryOtherKind(t *testing.T) {
 		ids("targets", "Rooms")).Str())
 	b.see("has the list as it is")
 	b.clean("feed")
-	b.press("Withdraw it")
+	b.press("^Withdraw it$")
+	b.page.MustElementR("[role=alertdialog] button", "^Withdraw it$").MustClick() // what cannot be undone asks first
 	b.see("Its address is withdrawn")
 	res, err := http.Get(origin + feed)
 	require.NoError(t, err)

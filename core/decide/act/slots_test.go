@@ -126,3 +126,27 @@ func TestTargetsThatChooseThemselves(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, out.Slots)
 }
+
+// Of two thousand cameras twelve go onto a recorder with twelve free slots: the first twelve, in order, and each of the others is named with
+// its reason.
+func TestFarMoreCamerasThanSlots(t *testing.T) {
+	vault, f, _ := vault(viabridge.Kind, strings.Repeat(".", 12))
+	place := Place{}
+	for i := range 2000 {
+		d := &latch.Device{ID: uuid.New(), Title: fmt.Sprint("Camera ", i)}
+		f.Devices[d.ID], f.Order = d, append(f.Order, d.ID)
+		place.Placements = append(place.Placements, Placement{Device: d.ID, Target: vault.ID})
+	}
+	out, err := place.Decide(f)
+	require.NoError(t, err)
+	require.Len(t, out.Slots, 12)
+	require.Len(t, out.Left, 1988)
+	assert.Equal(t, "slot 12", out.Slots[11].Slot)
+	assert.Equal(t, place.Placements[11].Device, out.Slots[11].Device)
+	assert.Equal(t, "Camera 12", out.Left[0].Name)
+	assert.Equal(t, "no_free_slot", out.Left[0].Cause)
+	assert.Len(t, out.Work.Devices, 12, "nothing is begun for those that are left out")
+	place.Strict = true
+	_, err = place.Decide(f)
+	assert.Error(t, err, "a program that wants all or nothing gets nothing")
+}
