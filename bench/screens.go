@@ -74,13 +74,13 @@ func framesOf(page *rod.Page, each string) (b busy) {
 
 const cordsDrawn = 500
 
-// cordsOf measures the Patch view with 500 placements: what keeps the page busy while a plug is dragged over all of its height, and
-// while both columns are scrolled.
-func cordsOf(ctx context.Context, s *store.Store, site uuid.UUID, devices []uuid.UUID, url, view string) ([]figure, error) {
+// crossing puts cameras onto a recorder of as many slots, so that their cords cross, adds the other targets of the matrix, and marks some
+// cameras on a site plan.
+func crossing(ctx context.Context, s *store.Store, site uuid.UUID, devices []uuid.UUID) error {
 	id := uuid.Must(uuid.NewV7())
 	if err := s.Targets.Put(ctx, site, act.PutTarget{ID: id, New: true,
 		TargetForm: act.TargetForm{Kind: viabridge.Kind, Name: "Great vault", Address: "http://10.20.255.1"}}); err != nil {
-		return nil, err
+		return err
 	}
 	layout := target.Layout{}
 	for n := range cordsDrawn {
@@ -88,10 +88,10 @@ func cordsOf(ctx context.Context, s *store.Store, site uuid.UUID, devices []uuid
 	}
 	if err := s.Targets.Saw(ctx, id, nil, store.Seen{What: "answered", About: &target.About{Name: "Great vault", Kind: "recorder"},
 		Layout: &layout}); err != nil {
-		return nil, err
+		return err
 	}
 	if err := s.Targets.Wish(ctx, act.InAnySlot(id, devices[:cordsDrawn]...)); err != nil {
-		return nil, err
+		return err
 	}
 	for n, d := range devices[:cordsDrawn] {
 		x := &store.Device{ID: d, Site: site}
@@ -99,17 +99,23 @@ func cordsOf(ctx context.Context, s *store.Store, site uuid.UUID, devices []uuid
 		for _, b := range []evidence.Body{evidence.Placed{Slot: "slot " + slot, Token: slot, Ref: slot + "\n" + slot},
 			evidence.Confirmed{Says: "showing"}} {
 			if err := s.Devices.Record(ctx, x, nil, store.Finding{Subject: id.String(), Body: b}); err != nil {
-				return nil, err
+				return err
 			}
 		}
 	}
 	for n := range matrixTargets - 1 {
 		if err := s.Targets.Put(ctx, site, act.PutTarget{ID: uuid.Must(uuid.NewV7()), New: true, TargetForm: act.TargetForm{
 			Kind: viabridge.Kind, Name: fmt.Sprint("Panel ", n+1), Address: fmt.Sprintf("http://10.20.255.%d", n+2)}}); err != nil {
-			return nil, err
+			return err
 		}
 	}
-	if err := marksOf(ctx, s, site, devices[:plannedCameras]); err != nil {
+	return marksOf(ctx, s, site, devices[:plannedCameras])
+}
+
+// cordsOf measures the Patch view with 500 placements: what keeps the page busy while a plug is dragged over all of its height, and
+// while both columns are scrolled.
+func cordsOf(ctx context.Context, s *store.Store, site uuid.UUID, devices []uuid.UUID, url, view string) ([]figure, error) {
+	if err := crossing(ctx, s, site, devices); err != nil {
 		return nil, err
 	}
 	chrome, err := browser.Start()

@@ -127,8 +127,8 @@ func TestTargetsThatChooseThemselves(t *testing.T) {
 	assert.Empty(t, out.Slots)
 }
 
-// Of two thousand cameras twelve go onto a recorder with twelve free slots: the first twelve, in order, and each of the others is named with
-// its reason.
+// Of two thousand cameras twelve go onto a recorder with twelve free slots: the first twelve, in order, and each of the others is named
+// with its reason.
 func TestFarMoreCamerasThanSlots(t *testing.T) {
 	vault, f, _ := vault(viabridge.Kind, strings.Repeat(".", 12))
 	place := Place{}

@@ -49,7 +49,7 @@ export function MatrixBar({
   const what = `${cameras} on ${targets.length === 1 ? targets[0]!.name : `${targets.length} targets`}`;
   return (
     <div className="flex min-h-14 flex-wrap items-center gap-x-4 gap-y-1 border-t-2 border-t-ink bg-sheet px-4 py-2">
-      <p className="min-w-0 grow">
+      <p className="min-w-0 grow" aria-live="polite">
         <span className="font-semibold">{what}.</span>{" "}
         <span className="text-soft">
           {single && (fill.placements.length === 0 || !into) && cellOf(devices[0]!, targets[0]!, new Map()).state !== "free" ? "" : into}

@@ -10,14 +10,16 @@ export const rowHeight = 36;
 export const nameWidth = 204;
 export const cellWidth = 106;
 
-/** One camera of the matrix. Drawn anew only when it, its selection or the cell in hand changes. */
+/**
+ * One camera of the matrix. Drawn anew only when it changes, or the cell in hand comes or goes: what is selected is one
+ * rectangle over all rows.
+ */
 export const MatrixRow = memo(function MatrixRow({
   device: d,
   index,
   start,
   targets,
   fittings,
-  selected,
   at,
 }: {
   device: Device;
@@ -25,12 +27,9 @@ export const MatrixRow = memo(function MatrixRow({
   start: number;
   targets: Target[];
   fittings: Fittings;
-  /** The selected columns, first and last, as "2-4"; "" for none. */
-  selected: string;
   /** The column in hand; -1 in every other row. */
   at: number;
 }) {
-  const [from, to] = selected ? selected.split("-").map(Number) : [1, 0];
   return (
     <div
       role="row"
@@ -46,19 +45,18 @@ export const MatrixRow = memo(function MatrixRow({
       </div>
       {targets.map((t, col) => {
         const cell = cellOf(d, t, fittings);
-        const lit = col >= from! && col <= to!;
         return (
           <div
             key={t.id}
             id={`cell-${index}-${col}`}
             role="gridcell"
-            aria-selected={lit}
+            aria-selected={col === at}
             aria-label={`${d.name} on ${t.name}: ${wordsOf(cell)}`}
             data-cell={`${index} ${col}`}
             data-state={cell.state}
             data-on={t.name}
             title={`${d.name} on ${t.name}. ${cell.says}`}
-            className={`flex items-center gap-1.5 border-r px-2 ${lit ? "is-picked" : "bg-paper"}
+            className={`flex items-center gap-1.5 border-r bg-paper px-2
               ${cell.state === "broken" ? "text-stuck" : ""}
               ${col === at ? "outline-2 outline-offset-[-2px] outline-ink" : ""}`}
             style={{ width: cellWidth }}

@@ -106,7 +106,6 @@ export function PatchMatrix({ channels, targets, fittings }: { channels: Device[
         role="grid"
         tabIndex={0}
         aria-label="Cameras and targets"
-        aria-multiselectable
         aria-rowcount={shown.length + 1}
         aria-colcount={targets.length + 1}
         aria-activedescendant={shown[range.toRow] && `cell-${range.toRow}-${range.toCol}`}
@@ -139,11 +138,11 @@ export function PatchMatrix({ channels, targets, fittings }: { channels: Device[
                   start={i.start}
                   targets={targets}
                   fittings={fittings}
-                  selected={i.index >= top && i.index <= bottom ? `${left}-${right}` : ""}
                   at={i.index === range.toRow ? range.toCol : -1}
                 />
               );
             })}
+            {shown.length > 0 && <Selection range={range} />}
           </div>
           {shown.length === 0 && <p className="p-4 text-soft">No camera stands so.</p>}
         </div>
@@ -164,4 +163,17 @@ export function PatchMatrix({ channels, targets, fittings }: { channels: Device[
       )}
     </div>
   );
+}
+
+/** What is selected, as one rectangle over the rows: nothing of them is drawn anew for it. */
+function Selection({ range }: { range: Range }) {
+  const [top, bottom] = rangeRows(range);
+  const [left, right] = rangeCols(range);
+  const style = {
+    top: top * rowHeight,
+    height: (bottom - top + 1) * rowHeight,
+    left: nameWidth + left * cellWidth,
+    width: (right - left + 1) * cellWidth,
+  };
+  return <div aria-hidden className="pointer-events-none absolute bg-ink/15" style={style} />;
 }

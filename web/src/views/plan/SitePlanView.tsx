@@ -22,7 +22,7 @@ export function SitePlanView({
   onPut: () => void;
 }) {
   const { site } = useFrame();
-  const { box, sheet, look, show, fit, zoom, shareOf, follow } = usePlanLook(plan);
+  const { box, sheet, look, show, dragging, fit, zoom, shareOf, follow } = usePlanLook(plan);
   const [chosen, setChosen] = useState<string | null>(null);
   const [moving, setMoving] = useState<Mark | null>(null);
   const put = useMark(site.id);
@@ -36,10 +36,12 @@ export function SitePlanView({
     if (e.button !== 0) return;
     const at = look.current;
     const from = { x: e.clientX, y: e.clientY };
+    dragging(true);
     follow(
       e,
       (n) => show({ ...at, x: at.x + n.clientX - from.x, y: at.y + n.clientY - from.y }),
       (n, moved) => {
+        dragging(false);
         if (moved) return;
         if (!hand) return setChosen(null);
         save({ device: hand.id, ...shareOf(n), view: 70 });

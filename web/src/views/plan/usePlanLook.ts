@@ -13,10 +13,15 @@ export function usePlanLook(plan: Picture) {
   const look = useRef<Look>({ x: 0, y: 0, k: 1 });
   const { id, width, height } = plan;
   const show = useCallback((to: Look) => {
+    const at = sheet.current;
+    // The marks stand still while the plan is dragged: they hear of another size alone.
+    if (at && (to.k !== look.current.k || !at.style.transform)) at.style.setProperty("--k", String(to.k));
+    if (at) at.style.transform = `translate(${to.x}px, ${to.y}px) scale(${to.k})`;
     look.current = to;
-    if (!sheet.current) return;
-    sheet.current.style.transform = `translate(${to.x}px, ${to.y}px) scale(${to.k})`;
-    sheet.current.style.setProperty("--k", String(to.k));
+  }, []);
+  /** Says that the plan is being dragged, so that the browser moves what it has drawn, or is not any more. */
+  const dragging = useCallback((on: boolean) => {
+    if (sheet.current) sheet.current.style.willChange = on ? "transform" : "";
   }, []);
   const fit = useCallback(() => {
     const b = box.current?.getBoundingClientRect();
@@ -63,5 +68,5 @@ export function usePlanLook(plan: Picture) {
     window.addEventListener("pointermove", on);
     window.addEventListener("pointerup", up);
   }, []);
-  return { box, sheet, look, show, fit, zoom, shareOf, follow };
+  return { box, sheet, look, show, dragging, fit, zoom, shareOf, follow };
 }

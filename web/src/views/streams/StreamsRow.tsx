@@ -2,7 +2,6 @@ import { memo, useState } from "react";
 import type { Budget, Device } from "@/api/client";
 import type { Column } from "./matrix";
 import { stillOf } from "@/parts/measures";
-import { Still } from "@/parts/Still";
 import { cellText, fields, measuredText, planned, type Role, signOf, type Sign, type Wish } from "@/parts/plan";
 
 /** The height of a row in pixels. */
@@ -71,6 +70,7 @@ function RowOf({
   bound,
   most,
 }: RowProps) {
+  const still = stillOf(d);
   const [from, to] = selected ? selected.split("-").map(Number) : [1, 0];
   return (
     <div
@@ -83,15 +83,21 @@ function RowOf({
       <div
         role="rowheader"
         onMouseDown={(e) => pickRow(e.shiftKey)}
-        className={`stream-name flex cursor-pointer items-center gap-2 border-r pl-3 leading-tight
-          ${stays ? "sticky left-0 z-10" : ""} border-l-4 ${selected ? "is-picked border-l-ink" : "border-l-transparent bg-paper"}`}
+        className={`stream-name relative flex cursor-pointer flex-col justify-center border-r pl-[68px] leading-tight
+          ${stays ? "sticky! left-0 z-10" : ""} border-l-4 ${selected ? "is-picked border-l-ink" : "border-l-transparent bg-paper"}`}
         title={`${d.name}: select its row`}
       >
-        <Still src={stillOf(d)} name={d.name} className="h-7 w-12" />
-        <span className="flex min-w-0 flex-col">
-          <span className="truncate font-medium">{d.name}</span>
-          <span className="truncate text-tiny text-soft">{[d.maker, d.model].filter(Boolean).join(" ") || d.address}</span>
-        </span>
+        {still && (
+          <img
+            src={still}
+            alt=""
+            decoding="async"
+            className="absolute top-[7px] left-2 h-7 w-12 rounded-sm object-cover"
+            draggable={false}
+          />
+        )}
+        <span className="truncate font-medium">{d.name}</span>
+        <span className="truncate text-tiny text-soft">{[d.maker, d.model].filter(Boolean).join(" ") || d.address}</span>
       </div>
       <EncoderBar used={used} bound={bound} most={most} />
       {columns.map((c, col) => {
