@@ -147,7 +147,7 @@ func TestStrayConsent(t *testing.T) {
 	stray := b.page.MustElement(`[data-stray="127.43.6.64"]`)
 	assert.Zero(t, world.Device("Paint shop").Asked(), "a stray is heard, and not talked to")
 	stray.MustElementR("button", "^Reach it").MustClick()
-	b.see("This machine has an address in that subnet")
+	b.see("has an address in that subnet")
 	b.press(`^Connect to 127\.43\.6\.64 for 30 min$`)
 	b.press("^To the bench$")
 	b.press("^Open latches$")

@@ -164,6 +164,8 @@ func TestNoSecretOfTheDemoShows(t *testing.T) {
 	page.MustEval(`async (password) => { await fetch("/api/session", { method: "POST", `+
 		`headers: { "Content-Type": "application/json" }, body: JSON.stringify({ name: "keeper", password }) }); }`, password[1])
 
+	preparedDemo(t, page)
+
 	// Everything is swept and opened, strangers included, and what runs meanwhile shows no secret on its command line.
 	page.MustEval(`async () => {
 		const send = (path, body) => fetch(path, { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify(body) });

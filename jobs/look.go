@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"errors"
 	"net/netip"
+	"os"
+	"runtime"
 	"sync"
 	"time"
 
@@ -16,14 +18,15 @@ import (
 	"unlatch/core/decide/command"
 	"unlatch/core/ground/address"
 	"unlatch/core/ground/certificate"
+	"unlatch/core/ground/wiretext"
 	"unlatch/core/wire/netconfig"
 	"unlatch/store"
 )
 
 // An Agent answers short questions about the network of a site, from a machine that reaches it. The web process dials nothing itself.
 type Agent interface {
-	// Interfaces are the network cards of the machine; of a site's, or of any for the nil UUID.
-	Interfaces(ctx context.Context, site uuid.UUID) ([]address.Interface, error)
+	// Machine is the one that reaches a site, or any for the nil UUID.
+	Machine(ctx context.Context, site uuid.UUID) (address.Machine, error)
 	// Taken finds which addresses something answers at, with the port that did.
 	Taken(ctx context.Context, site store.Site, addrs []netip.Addr) (map[netip.Addr]int, error)
 	// Certificate agrees on TLS at one place, which a person has stated, and returns what is shown there. Nothing else is sent.
@@ -33,9 +36,14 @@ type Agent interface {
 // Here is the agent of a process that works itself.
 type Here struct{}
 
-// Interfaces implements Agent.
-func (Here) Interfaces(context.Context, uuid.UUID) ([]address.Interface, error) {
-	return address.Interfaces()
+// Machine implements Agent.
+func (Here) Machine(context.Context, uuid.UUID) (address.Machine, error) {
+	name, err := os.Hostname()
+	if err != nil {
+		name = "this machine"
+	}
+	cards, err := address.Interfaces()
+	return address.Machine{Name: wiretext.Line(name, 100), System: runtime.GOOS, Interfaces: cards}, err
 }
 
 // asksAtOnce is how many addresses are looked at together.
@@ -90,8 +98,8 @@ func (questionArgs) Kind() string { return "question" }
 
 // questionAnswer is the answer.
 type questionAnswer struct {
-	Interfaces []address.Interface `json:"interfaces,omitempty"`
-	Taken      map[string]int      `json:"taken,omitempty"`
+	Machine address.Machine `json:"machine"`
+	Taken   map[string]int  `json:"taken,omitempty"`
 	// Certificate is what was shown, and Failed why nothing was.
 	Certificate *certificate.Certificate `json:"certificate,omitempty"`
 	Failed      string                   `json:"failed,omitempty"`
@@ -118,7 +126,7 @@ func (w *questionWorker) Work(ctx context.Context, job *river.Job[questionArgs])
 			out.Failed = failed.Error()
 		}
 	case len(job.Args.Addrs) == 0:
-		out.Interfaces, err = Here{}.Interfaces(ctx, job.Args.Site)
+		out.Machine, err = Here{}.Machine(ctx, job.Args.Site)
 	default:
 		var taken map[netip.Addr]int
 		taken, err = Here{}.Taken(ctx, site, job.Args.Addrs)
@@ -136,10 +144,10 @@ func (w *questionWorker) Work(ctx context.Context, job *river.Job[questionArgs])
 // ErrNobody means that no worker answers for a site.
 var ErrNobody = errors.New("no worker that reaches this site answers")
 
-// Interfaces implements Agent, by way of a worker.
-func (q *Queue) Interfaces(ctx context.Context, site uuid.UUID) ([]address.Interface, error) {
+// Machine implements Agent, by way of a worker.
+func (q *Queue) Machine(ctx context.Context, site uuid.UUID) (address.Machine, error) {
 	out, err := q.look(ctx, command.Question{Site: site})
-	return out.Interfaces, err
+	return out.Machine, err
 }
 
 // Taken implements Agent, by way of a worker.

@@ -196,12 +196,12 @@ func (s sites) routes(api huma.API) {
 }
 
 func (s sites) interfaces(ctx context.Context) (*struct{ Body []interfaceView }, error) {
-	all, err := s.agent.Interfaces(ctx, uuid.Nil)
+	machine, err := s.agent.Machine(ctx, uuid.Nil)
 	if err != nil {
 		return nil, s.explain(err)
 	}
 	out := &struct{ Body []interfaceView }{Body: []interfaceView{}}
-	for _, i := range all {
+	for _, i := range machine.Interfaces {
 		v := interfaceView{Name: i.Name, Ranges: i.Ranges(), Address: []string{}}
 		for _, p := range i.Prefixes {
 			v.Address = append(v.Address, p.String())

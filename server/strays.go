@@ -3,7 +3,6 @@ package server
 import (
 	"context"
 	"net/netip"
-	"runtime"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -20,13 +19,13 @@ type strays struct {
 
 func (s strays) routes(api huma.API) {
 	register(s, api, huma.Operation{OperationID: "guide-to-device", Method: "GET", Path: "/api/devices/{device}/guidance",
-		Summary: "What this machine needs to reach a stray"},
+		Summary: "What the machine that reaches the site needs to reach a stray"},
 		func(ctx context.Context, in *DevicePath) (*struct{ Body address.Guidance }, error) {
 			d, err := s.store.Devices.Get(ctx, in.Device)
 			if err != nil {
 				return nil, s.explain(err)
 			}
-			own, err := s.agent.Interfaces(ctx, d.Site)
+			own, err := s.agent.Machine(ctx, d.Site)
 			if err != nil {
 				return nil, s.explain(err)
 			}
@@ -38,7 +37,7 @@ func (s strays) routes(api huma.API) {
 			for i := range all {
 				taken = append(taken, all[i].Status.Device.Addr)
 			}
-			return &struct{ Body address.Guidance }{address.Guide(d.Status.Device.Addr, own, runtime.GOOS, taken)}, nil
+			return &struct{ Body address.Guidance }{address.Guide(d.Status.Device.Addr, own, taken)}, nil
 		})
 	register(s, api, huma.Operation{OperationID: "consent", Method: "POST", Path: "/api/devices/{device}/consent",
 		Summary: "Agree to connect to one stray for half an hour"},

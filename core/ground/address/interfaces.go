@@ -9,6 +9,13 @@ import (
 	"strings"
 )
 
+// A Machine is one that reaches the network of a site: the one whose worker does the work there.
+type Machine struct {
+	Name       string      `json:"name"`   // its host name
+	System     string      `json:"system"` // as runtime.GOOS has it
+	Interfaces []Interface `json:"interfaces"`
+}
+
 // An Interface is one of this machine's network interfaces, as a starting point for a site's ranges.
 type Interface struct {
 	Name     string         `json:"name"`

@@ -8,20 +8,21 @@ import (
 )
 
 func TestGuide(t *testing.T) {
-	own := []Interface{
+	own := Machine{Name: "bench-3", System: "linux", Interfaces: []Interface{
 		{Name: "lo", Loopback: true, Prefixes: []netip.Prefix{netip.MustParsePrefix("127.0.0.1/8")}},
 		{Name: "eth0", Prefixes: []netip.Prefix{netip.MustParsePrefix("192.0.2.2/24")}},
-	}
+	}}
+	on := func(system string) Machine { return Machine{Name: "bench-3", System: system, Interfaces: own.Interfaces} }
 	to := netip.MustParseAddr("198.51.100.64")
-	assert.True(t, Guide(netip.MustParseAddr("192.0.2.9"), own, "linux", nil).Reachable)
-	assert.Equal(t, Guidance{Add: "198.51.100.250", Interface: "eth0", Command: "sudo ip addr add 198.51.100.250/24 dev eth0",
-		Undo: "sudo ip addr del 198.51.100.250/24 dev eth0"}, Guide(to, own, "linux", nil))
-	assert.Equal(t, "198.51.100.249", Guide(to, own, "linux", []netip.Addr{netip.MustParseAddr("198.51.100.250")}).Add,
+	assert.True(t, Guide(netip.MustParseAddr("192.0.2.9"), own, nil).Reachable)
+	assert.Equal(t, Guidance{Machine: "bench-3", Add: "198.51.100.250", Interface: "eth0", Command: "sudo ip addr add 198.51.100.250/24 dev eth0",
+		Undo: "sudo ip addr del 198.51.100.250/24 dev eth0"}, Guide(to, own, nil))
+	assert.Equal(t, "198.51.100.249", Guide(to, own, []netip.Addr{netip.MustParseAddr("198.51.100.250")}).Add,
 		"an address that something has is not taken")
-	assert.Equal(t, "198.51.100.249", Guide(netip.MustParseAddr("198.51.100.250"), own, "linux", nil).Add, "nor the device's own")
-	assert.Contains(t, Guide(to, own, "windows", nil).Command, `netsh interface ipv4 add address "eth0" 198.51.100.250 255.255.255.0`)
-	assert.Contains(t, Guide(to, own, "darwin", nil).Undo, "-alias 198.51.100.250")
-	assert.Equal(t, Guidance{}, Guide(to, own[:1], "linux", nil), "without a network card there is nothing to advise")
+	assert.Equal(t, "198.51.100.249", Guide(netip.MustParseAddr("198.51.100.250"), own, nil).Add, "nor the device's own")
+	assert.Contains(t, Guide(to, on("windows"), nil).Command, `netsh interface ipv4 add address "eth0" 198.51.100.250 255.255.255.0`)
+	assert.Contains(t, Guide(to, on("darwin"), nil).Undo, "-alias 198.51.100.250")
+	assert.Equal(t, Guidance{Machine: "bench-3"}, Guide(to, Machine{Name: "bench-3", Interfaces: own.Interfaces[:1]}, nil), "without a network card there is nothing to advise")
 }
 
 func TestGuardOpensForOneAddressOnly(t *testing.T) {

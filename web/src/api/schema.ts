@@ -167,7 +167,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What this machine needs to reach a stray */
+        /** What the machine that reaches the site needs to reach a stray */
         get: operations["guide-to-device"];
         put?: never;
         post?: never;
@@ -2837,10 +2837,12 @@ export interface components {
         Guidance: {
             /** @description the address to add */
             add?: string;
-            /** @description the exact command for this machine's system */
+            /** @description the exact command for that machine's system */
             command?: string;
             interface?: string;
-            /** @description this machine has an address in the device's subnet */
+            /** @description the machine whose worker reaches the site, by its host name */
+            machine: string;
+            /** @description that machine has an address in the device's subnet */
             reachable: boolean;
             /** @description the command that takes it back */
             undo?: string;

@@ -108,18 +108,31 @@ function Reach({ device: d }: { device: Device }) {
   );
 }
 
-/** Which address this machine needs first, with the exact command. Unlatch does not change the machine's network by itself. */
+/**
+ * Which address the machine needs first whose worker reaches the site, with the exact command. Unlatch does not change its network by
+ * itself.
+ */
 function Guide({ device: d }: { device: Device }) {
   const guide = useGuidance(d.id);
   const g = guide.data;
   if (!g) return null;
-  if (g.reachable) return <p className="text-small text-soft">This machine has an address in that subnet ({g.interface}).</p>;
+  if (g.reachable)
+    return (
+      <p className="text-small text-soft">
+        {g.machine} has an address in that subnet ({g.interface}).
+      </p>
+    );
   if (!g.command)
-    return <p className="text-small text-stuck">This machine has no network card in use from which {d.address} could be reached.</p>;
+    return (
+      <p className="text-small text-stuck">
+        {g.machine} has no network card in use from which {d.address} could be reached.
+      </p>
+    );
   return (
     <div className="text-small">
       <p>
-        This machine has no address in that subnet. Add <span className="mono">{g.add}</span> to {g.interface} first:
+        The worker of this site runs on {g.machine}, which has no address in that subnet. There, add <span className="mono">{g.add}</span>{" "}
+        to {g.interface} first:
       </p>
       <p className="mono my-1 bg-well px-2 py-1 break-all">{g.command}</p>
       <Copy text={g.command} label="Copy" /> <Copy text={g.undo ?? ""} label="Copy the command that takes it back" />
