@@ -131,8 +131,8 @@ function Guide({ device: d }: { device: Device }) {
   return (
     <div className="text-small">
       <p>
-        The worker of this site runs on {g.machine}, which has no address in that subnet. There, add <span className="mono">{g.add}</span>{" "}
-        to {g.interface} first:
+        The worker of this site runs on {g.machine}, which has no address in that subnet. Add it there first, to {g.interface}:{" "}
+        <span className="mono">{g.add}</span>
       </p>
       <p className="mono my-1 bg-well px-2 py-1 break-all">{g.command}</p>
       <Copy text={g.command} label="Copy" /> <Copy text={g.undo ?? ""} label="Copy the command that takes it back" />
