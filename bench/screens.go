@@ -112,8 +112,8 @@ func crossing(ctx context.Context, s *store.Store, site uuid.UUID, devices []uui
 	return marksOf(ctx, s, site, devices[:plannedCameras])
 }
 
-// cordsOf measures the Patch view with 500 placements: what keeps the page busy while a plug is dragged over all of its height, and
-// while both columns are scrolled.
+// cordsOf measures what keeps the page busy: in the Patch view with 500 placements while a plug is dragged over all of its height and both
+// columns are scrolled, in its matrix while it is walked and dragged over, and on a site plan while that is dragged.
 func cordsOf(ctx context.Context, s *store.Store, site uuid.UUID, devices []uuid.UUID, url, view string) ([]figure, error) {
 	if err := crossing(ctx, s, site, devices); err != nil {
 		return nil, err

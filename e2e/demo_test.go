@@ -22,11 +22,11 @@ const mostDrawing = 8 * time.Minute
 
 // preparing says what the demo behind a page that is signed in still prepares; "" when all is ready.
 func preparing(page *rod.Page) string {
-	doing, err := page.Eval(`async () => (await (await fetch("/api/health")).json()).preparing ?? ""`)
+	doing, err := browser.Preparing(page)
 	if err != nil {
 		return err.Error()
 	}
-	return doing.Value.Str()
+	return doing
 }
 
 // preparedDemo waits until the demo behind a page has prepared all.

@@ -99,16 +99,22 @@ func (s SitePlans) Remove(ctx context.Context, a act.RemoveSitePlan) error {
 
 // Mark puts cameras onto a plan, or moves them there.
 func (s SitePlans) Mark(ctx context.Context, a act.MarkOnSitePlan) error {
+	var devices []uuid.UUID
+	var x, y, view []float64
+	var direction []*float64
+	for _, m := range a.Marks {
+		devices, x, y, view, direction = append(devices, m.Device), append(x, m.X), append(y, m.Y), append(view, m.View),
+			append(direction, m.Direction)
+	}
 	return s.changed(ctx, a.Site, func(tx *sqlx.Tx) error {
-		for _, m := range a.Marks {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO site_plan_marks (plan_id, device_id, x, y, direction, view)
-				VALUES ($1, $2, $3, $4, $5, $6) ON CONFLICT (plan_id, device_id) DO UPDATE
-				SET x = excluded.x, y = excluded.y, direction = excluded.direction, view = excluded.view`,
-				a.Plan, m.Device, m.X, m.Y, m.Direction, m.View); err != nil {
-				return err
-			}
-		}
-		return nil
+		_, err := tx.ExecContext(ctx, `INSERT INTO site_plan_marks (plan_id, device_id, x, y, direction, view)
+			SELECT DISTINCT ON (m.device) $1::uuid, m.device, m.x, m.y, m.direction, m.view
+			FROM unnest($2::uuid[], $3::float8[], $4::float8[], $5::float8[], $6::float8[])
+				WITH ORDINALITY AS m(device, x, y, direction, view, n)
+			ORDER BY m.device, m.n DESC
+			ON CONFLICT (plan_id, device_id) DO UPDATE
+			SET x = excluded.x, y = excluded.y, direction = excluded.direction, view = excluded.view`, a.Plan, devices, x, y, direction, view)
+		return err
 	})
 }
 

@@ -39,14 +39,13 @@ type Store struct {
 	Pool    *pgxpool.Pool // for River's workers, which share the connections
 	singles *pgxpool.Pool // of single
 
-	Sites    Sites
-	Devices  Devices
-	Consents Consents
-	SignIns  SignIns
-	People   People
-	Books    Books
-	Shelf    Shelf
-	// SitePlans are pictures of buildings.
+	Sites     Sites
+	Devices   Devices
+	Consents  Consents
+	SignIns   SignIns
+	People    People
+	Books     Books
+	Shelf     Shelf
 	SitePlans SitePlans
 	Plans     Plans
 	Targets   Targets

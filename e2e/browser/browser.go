@@ -151,3 +151,12 @@ func Root() (string, error) {
 	}
 	return "", err
 }
+
+// Preparing says what the demo behind a page that is signed in still prepares; "" when all is ready.
+func Preparing(p *rod.Page) (string, error) {
+	doing, err := p.Eval(`async () => (await (await fetch("/api/health")).json()).preparing ?? ""`)
+	if err != nil {
+		return "", err
+	}
+	return doing.Value.Str(), nil
+}

@@ -122,12 +122,8 @@ func prepared(chrome *browser.Browser, url, password string) error {
 	}
 	defer p.Close()
 	for range 600 {
-		doing, err := p.Eval(`async () => (await (await fetch("/api/health")).json()).preparing ?? ""`)
-		if err != nil {
+		if doing, err := browser.Preparing(p); err != nil || doing == "" {
 			return err
-		}
-		if doing.Value.Str() == "" {
-			return nil
 		}
 		time.Sleep(time.Second)
 	}

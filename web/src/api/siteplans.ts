@@ -21,13 +21,6 @@ export const useAddSitePlan = (site: string) =>
     "quiet",
   );
 
-export const useRenameSitePlan = (site: string) =>
-  useAction(
-    ({ plan, name }: { plan: string; name: string }) =>
-      must(api.PUT("/api/sites/{site}/site-plans/{siteplan}", { params: { path: { site, siteplan: plan } }, body: { name } })),
-    [keys.sitePlans(site)],
-  );
-
 export const useRemoveSitePlan = (site: string) =>
   useAction(
     (plan: string) => must(api.DELETE("/api/sites/{site}/site-plans/{siteplan}", { params: { path: { site, siteplan: plan } } })),

@@ -1,13 +1,13 @@
 import { Popover } from "radix-ui";
 import { useState } from "react";
 import { Link } from "react-router";
-import type { Device, Fitting, Left } from "@/api/client";
+import type { Device, Fitting } from "@/api/client";
 import { useFittings, useTargets } from "@/api/queries";
 import { usePlace, usePlannedSlots } from "@/api/targets";
 import { Button } from "./Button";
 import { Check } from "./Check";
 import { PlugSign } from "./Jack";
-import { reasonsText, worstOf } from "./patch";
+import { intoText, leftText, reasonsText, worstOf } from "./patch";
 import { Trouble } from "./Trouble";
 
 /** Places cameras on targets: on the only one at once, else on those that are ticked, several at a time. */
@@ -38,6 +38,7 @@ export function PlaceMenu({
   );
   const placementsOn = (ids: string[]) => ids.flatMap((target) => cameras.map((d) => ({ device: d.id, target })));
   const planned = usePlannedSlots(site, open ? placementsOn(ticked) : []);
+  const left = planned.data?.left ?? [];
   const look = next ? "next" : "plain";
   const text = brief ? "Place on" : `Place ${cameras.length === 1 ? cameras[0]!.name : `${cameras.length} cameras`} on`;
   const free = targets.filter((t) => !cameras.every((d) => d.placements.some((p) => p.target === t.id)));
@@ -100,13 +101,19 @@ export function PlaceMenu({
                   <span className="min-w-0 grow">
                     {t.name}
                     <span className="block text-small text-soft">{why}</span>
-                    {on && <Into slots={planned.data?.slots?.filter((s) => s.target === t.id) ?? []} />}
+                    {on && (
+                      <span className="block text-small">{intoText(planned.data?.slots?.filter((s) => s.target === t.id) ?? [])}</span>
+                    )}
                   </span>
                 </li>
               );
             })}
           </ul>
-          <LeftOut left={planned.data?.left ?? []} />
+          {left.length > 0 && (
+            <p role="status" className="border-l-4 border-stuck bg-well px-2 py-1 text-small">
+              {leftText(left)}
+            </p>
+          )}
           <Trouble error={planned.error} />
           <div className="mt-1 flex justify-end border-t pt-2">
             <Button look="next" disabled={ticked.length === 0} onClick={() => put(ticked)}>
@@ -125,28 +132,4 @@ function whyNot(cameras: Device[], target: string, fittings: Map<string, Fitting
   const reasons = reasonsText(fittings.get(`${those[0]?.id} ${target}`));
   if (cameras.length === 1 || those.length === 0) return reasons;
   return `${those[0]!.name}${those.length > 1 ? ` and ${those.length - 1} more` : ""}: ${reasons}`;
-}
-
-/** The slots that cameras go into, in order. A target that chooses them itself has none to show. */
-function Into({ slots }: { slots: { device: string; slot: string }[] }) {
-  if (slots.length === 0) return null;
-  const first = slots[0]!.slot;
-  const last = slots[slots.length - 1]!.slot;
-  return (
-    <span className="block text-small">
-      Into {first}
-      {slots.length > 1 && ` … ${last}, in this order`}
-    </span>
-  );
-}
-
-/** The cameras that there is no slot for. */
-function LeftOut({ left }: { left: Left[] }) {
-  if (left.length === 0) return null;
-  return (
-    <p role="status" className="border-l-4 border-stuck bg-well px-2 py-1 text-small">
-      {left.length === 1 ? `${left[0]!.name} is left out: ` : `${left.length} are left out, ${left[0]!.name} first: `}
-      {left[0]!.reason} {left[0]!.fix}
-    </p>
-  );
 }

@@ -1,4 +1,4 @@
-import type { Device, Fitting, Target } from "@/api/client";
+import type { Device, Fitting, Left, Target } from "@/api/client";
 import { ago } from "./measures";
 
 type Placement = Device["placements"][number];
@@ -90,6 +90,21 @@ export function cordText(p: Placement): string {
   }
   if (p.slot) return "It has the camera and has not confirmed the picture.";
   return "Wanted, and not placed yet.";
+}
+
+/** The slots that cameras go into, in order; "" where the target chooses them itself. */
+export function intoText(slots: { slot: string }[]): string {
+  if (slots.length === 0) return "";
+  const first = slots[0]!.slot;
+  return slots.length === 1 ? `Into ${first}` : `Into ${first} … ${slots.at(-1)!.slot}, in this order`;
+}
+
+/** The cameras that there is no slot for, with the reason of the first. */
+export function leftText(left: Left[]): string {
+  const first = left[0];
+  if (!first) return "";
+  const who = left.length === 1 ? `${first.name} is left out: ` : `${left.length} are left out, ${first.name} first: `;
+  return `${who}${first.reason} ${first.fix}`;
 }
 
 /** Counts of a target's slots. */

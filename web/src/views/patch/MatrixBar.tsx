@@ -1,6 +1,7 @@
 import type { Device, Target } from "@/api/client";
 import { usePlannedSlots } from "@/api/targets";
 import { Button } from "@/parts/Button";
+import { intoText, leftText } from "@/parts/patch";
 import { cellOf, type Fittings, type filling } from "./placing";
 import { useDelayed } from "@/parts/useDelayed";
 
@@ -39,12 +40,7 @@ export function MatrixBar({
   const slots = planned.data?.slots ?? [];
   const left = planned.data?.left ?? [];
   const goes = fill.placements.length - left.length;
-  const into =
-    slots.length === 0
-      ? ""
-      : slots.length === 1
-        ? `Into ${slots[0]!.slot}.`
-        : `Into ${slots[0]!.slot} … ${slots.at(-1)!.slot}, in this order.`;
+  const into = slots.length > 0 ? `${intoText(slots)}.` : "";
   const cameras = devices.length === 1 ? devices[0]!.name : `${devices.length} cameras`;
   const what = `${cameras} on ${targets.length === 1 ? targets[0]!.name : `${targets.length} targets`}`;
   return (
@@ -64,8 +60,7 @@ export function MatrixBar({
         )}
         {left.length > 0 && (
           <span role="status" className="block text-small text-stuck">
-            {left.length === 1 ? `${left[0]!.name} is left out: ` : `${left.length} are left out, ${left[0]!.name} first: `}
-            {left[0]!.reason} {left[0]!.fix}
+            {leftText(left)}
           </span>
         )}
       </p>
