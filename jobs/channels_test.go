@@ -39,7 +39,7 @@ func TestCamerasBehindARecorder(t *testing.T) {
 		require.NoError(t, err)
 		assert.Empty(t, d.Status.At(), "%+v", d.Status.Latches)
 		assert.Contains(t, d.Status.Latch(latch.SignedIn).Reason, `"Fitter" opens`, "whose sign-in it is")
-		assert.Contains(t, d.Status.Latch(latch.Confirmed).Reason, "comes out of")
+		assert.Equal(t, "Holloway H8 reports recording Active, and its recording shows this picture", d.Status.Latch(latch.Confirmed).Reason)
 		assert.NotContains(t, d.Status.Latch(latch.Reachable).Reason, "claim", "sharing the recorder's address is no conflict")
 		assert.Equal(t, d.Channel, d.Status.Streams[0].Channel)
 		stills[*d.Status.Proofs["main"].Still] = true

@@ -104,15 +104,23 @@ type Stream struct {
 
 // Defects are what can be wrong with a device.
 type Defects struct {
-	ClockOffset    int    `yaml:"clock_offset"`    // seconds its clock is wrong by
-	NamesAddress   string `yaml:"names_address"`   // the address it puts into its answers
-	Answers        int    `yaml:"answers"`         // how often it answers one probe; 0 means once
-	LateProbe      bool   `yaml:"late_probe"`      // hears only the second probe of a kind
-	XAddrs         string `yaml:"xaddrs"`          // addresses that it lists before its own: dead ones, other networks', IPv6 ones
-	PathFirst      bool   `yaml:"path_first"`      // its stream service judges the path before the sign-in
-	AnyPath        bool   `yaml:"any_path"`        // its stream service sends its picture for any path
-	StreamClosed   bool   `yaml:"stream_closed"`   // its RTSP port is closed
-	PlainSignIns   bool   `yaml:"plain_sign_ins"`  // of a recorder: it takes no URL whose sign-in is percent-encoded
+	ClockOffset  int    `yaml:"clock_offset"`   // seconds its clock is wrong by
+	NamesAddress string `yaml:"names_address"`  // the address it puts into its answers
+	Answers      int    `yaml:"answers"`        // how often it answers one probe; 0 means once
+	LateProbe    bool   `yaml:"late_probe"`     // hears only the second probe of a kind
+	XAddrs       string `yaml:"xaddrs"`         // addresses that it lists before its own: dead ones, other networks', IPv6 ones
+	PathFirst    bool   `yaml:"path_first"`     // its stream service judges the path before the sign-in
+	AnyPath      bool   `yaml:"any_path"`       // its stream service sends its picture for any path
+	StreamClosed bool   `yaml:"stream_closed"`  // its RTSP port is closed
+	PlainSignIns bool   `yaml:"plain_sign_ins"` // of a recorder: it takes no URL whose sign-in is percent-encoded
+	KeepsSignIn  bool   `yaml:"keeps_sign_in"`  // of a recorder: a receiver that gets another URL goes on with the sign-in of the old one
+	OneTrack     bool   `yaml:"one_track"`      // of a recorder: a recording takes one stream
+	// OwnChannels is how a recorder treats what is on its own switch: "" records it, "idle" has a job for it that does not run, "mixed"
+	// records each channel as the next one.
+	OwnChannels string `yaml:"own_channels"`
+	// Replay is how a recorder plays what it has recorded: "" from the oldest picture on unless it is told from when, "oldest" whatever it
+	// is told, "refuses" who does not ask as the standard wants, "unknown" without telling how new its newest picture is.
+	Replay         string `yaml:"replay"`
 	Encrypts       bool   `yaml:"encrypts"`        // its maker's own encryption is on: packets come, and no picture
 	Transport      string `yaml:"transport"`       // the one that its streams take: "" for TCP and UDP, "udp", "multicast", "tls", "tunnel"
 	Redirects      string `yaml:"redirects"`       // where its stream service sends every DESCRIBE: "path", "loop", or an rtsp URL

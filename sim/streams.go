@@ -39,6 +39,9 @@ func (h streamHandler) Request(v *rtsp.Viewer, q *rtsp.Request) (answered bool) 
 			return true
 		}
 	}
+	if h.d.refusesReplay(v, q) {
+		return true
+	}
 	if q.Method == "SETUP" && h.d.Defects.DropsTracks && !strings.Contains(q.URL, "/track1") {
 		v.Drop()
 		return true
@@ -128,14 +131,14 @@ func (h streamHandler) Stream(target string) (stream rtsp.Stream, track int, ok 
 	path = strings.TrimSuffix(strings.TrimSuffix(path, "/"), "/moved")
 	for _, f := range h.d.sending() {
 		if f.there() && h.d.path(f) == path {
-			return liveStream{h.d, f}, track, true
+			return liveStream{d: h.d, f: f}, track, true
 		}
 	}
-	if s, ok := h.d.relayed(path); ok {
+	if s, ok := h.d.replays(path); ok {
 		return s, track, true
 	}
 	if h.d.Defects.AnyPath && len(h.d.sending()) > 0 {
-		return liveStream{h.d, h.d.sending()[0]}, track, true
+		return liveStream{d: h.d, f: h.d.sending()[0]}, track, true
 	}
 	return nil, 0, false
 }
@@ -144,6 +147,8 @@ func (h streamHandler) Stream(target string) (stream rtsp.Stream, track int, ok 
 type liveStream struct {
 	d *device
 	f feed
+	// replayed says that a recorder plays it as its recording.
+	replayed bool
 }
 
 // SDP describes the stream (RFC 8866; RFC 6184 §8.2, RFC 7798 §7.2, RFC 2435 §4, RFC 6416 §7).
@@ -222,7 +227,12 @@ const reportEvery = 2 * time.Second
 // Send joins the live stream at its next frame and sends until the session ends.
 func (l liveStream) Send(ctx context.Context, to *rtsp.Sink) {
 	clip, now := l.f.clip, time.Now()
-	video := packetiser{send: func(packet []byte) { to.RTP(1, packet) }, ssrc: 1, encrypts: l.d.Defects.Encrypts, drops: l.d.Defects.Drops}
+	video := packetiser{send: func(packet []byte) {
+		if l.replayed {
+			packet = l.d.stampRecorded(recorded{time.Now(), packet})
+		}
+		to.RTP(1, packet)
+	}, ssrc: 1, encrypts: l.d.Defects.Encrypts, drops: l.d.Defects.Drops}
 	var sound *soundSender
 	if l.f.Audio != "" {
 		sound = &soundSender{sound: sounds[l.f.Audio](), began: now, packetiser: packetiser{send: func(packet []byte) {

@@ -14,6 +14,7 @@ import (
 	"unlatch/core/ground/streamurl"
 	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/camera"
+	"unlatch/core/stream/picturematch"
 	"unlatch/core/stream/sighting"
 )
 
@@ -410,15 +411,23 @@ func (d *deriver) refused(tier string, p *evidence.Proof, r *evidence.Record) {
 		Seen: p.Diagnosis.Seen}, "")
 }
 
-// channel opens the last latches of a camera behind a recorder: it hangs on the recorder by its cable, and that its picture arrives there
-// is proven by the recorder sending it on.
+// channel opens the last latches of a camera on a recorder's own switch that is wanted on no other target: the recorder lists it as its
+// channel, and has said and shown that its picture arrives.
 func (d *deriver) channel() {
 	proven := d.s.Latch(Proven)
-	for n, reason := range map[Name]string{Placed: "Channel %d of %s, by its own switch",
-		Confirmed: "The picture of channel %d comes out of %s"} {
-		l := d.s.Latch(n)
-		l.State, l.Since, l.Evidence, l.Reason = Open, proven.Since, proven.Evidence, fmt.Sprintf(reason, d.s.Device.Channel, d.s.Via)
+	l := d.s.Latch(Placed)
+	l.State, l.Since, l.Evidence = Open, proven.Since, proven.Evidence
+	l.Reason = fmt.Sprintf("Channel %d of %s, by its own switch", d.s.Device.Channel, d.s.Via)
+	b, r := body[evidence.Confirmed](d, d.s.Device.Via.String())
+	if b == nil {
+		d.s.Latch(Confirmed).Reason = d.s.Via + " has not been asked whether its picture arrives"
+		return
 	}
+	reason := fmt.Sprintf("%s reports %s", d.s.Via, b.Says)
+	if b.Match == string(picturematch.Same) {
+		reason += ", and its recording shows this picture"
+	}
+	d.set(Confirmed, r, b.Diagnosis, reason)
 }
 
 // order makes the first latch that is neither open nor waived the one to work on, and everything behind it wait for it: a

@@ -76,12 +76,8 @@ func senderReport(b []byte) (sent time.Time, ok bool) {
 			return sent, false
 		}
 		if b[1] == 200 && n >= 28 {
-			seconds, fraction := binary.BigEndian.Uint32(b[8:]), binary.BigEndian.Uint32(b[12:])
-			if seconds == 0 {
-				return sent, false
-			}
-			d := time.Duration(uint64(fraction) * uint64(time.Second) >> 32)
-			return ntpEpoch.Add(time.Duration(seconds) * time.Second).Add(d), true
+			ntp := binary.BigEndian.Uint64(b[8:])
+			return timeOfNTP(ntp), ntp>>32 != 0
 		}
 		b = b[n:]
 	}

@@ -42,6 +42,7 @@ type Measured struct {
 	Duplicates    int         `json:"duplicates,omitempty"`
 	ClockRate     float64     `json:"clock_rate,omitempty" doc:"seconds of the RTP clock in one second"`
 	SenderClockMS *int64      `json:"sender_clock_ms,omitempty" doc:"how far the sender's clock, by its last RTCP report, is ahead of ours"`
+	Recorded      *time.Time  `json:"recorded,omitempty" doc:"of a replay: when its first picture was recorded, by the recorder's clock"`
 	Segments      []Stretch   `json:"segments,omitempty" doc:"set where the size changed while the stream played"`
 	Unread        string      `json:"unread,omitempty" doc:"a payload structure that came and is not read"`
 }
@@ -93,7 +94,8 @@ type Meter struct {
 	track    Track
 	format   Format // nil where the codec is not read: then rate and loss are measured
 	unit     frameUnderWay
-	keyframe *Keyframe // the first whole one
+	keyframe *Keyframe // the first whole one, or with newest the last
+	newest   bool
 
 	order       sequence
 	first, last time.Time
@@ -192,6 +194,11 @@ func (m *Meter) inOrder(p packet, at time.Time, gap bool) {
 
 // read gives a packet to the format.
 func (m *Meter) read(p packet) {
+	if m.m.Recorded == nil {
+		if at, ok := recordedAt(p); ok {
+			m.m.Recorded = &at
+		}
+	}
 	if x, ok := m.format.(extended); ok && p.extended != nil {
 		x.Extension(p.extension, p.extended)
 	}
@@ -262,9 +269,9 @@ func (m *Meter) endFrame(at time.Time) {
 		return
 	}
 	m.key(u)
-	if m.keyframe == nil && !u.damaged && frame.Data != nil {
+	if (m.keyframe == nil || m.newest) && !u.damaged && frame.Data != nil {
 		m.keyframe = &Keyframe{Decoder: m.format.Decoder(), Data: bytes.Clone(frame.Data), At: at}
-		m.format.Keep(false)
+		m.format.Keep(m.newest)
 	}
 }
 
@@ -302,7 +309,10 @@ func (m *Meter) Sound() bool {
 	return p != nil && err == nil
 }
 
-// Keyframe returns the first whole key frame; nil until it has come.
+// KeepNewest has Keyframe return the newest whole key frame instead of the first.
+func (m *Meter) KeepNewest() { m.newest = true }
+
+// Keyframe returns the first whole key frame, or the newest after KeepNewest; nil until one has come.
 func (m *Meter) Keyframe() *Keyframe { return m.keyframe }
 
 // Keyframes returns the number of key frames seen so far.

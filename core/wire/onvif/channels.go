@@ -4,6 +4,7 @@ import (
 	"context"
 	"net/netip"
 	"net/url"
+	"slices"
 	"strings"
 
 	"unlatch/core/stream/camera"
@@ -53,6 +54,30 @@ func (c *Client) Channels(ctx context.Context) ([]camera.Channel, error) {
 		ch.Streams = append(ch.Streams, st)
 		if r, ok := sources[st.Token]; ok {
 			c.describe(ch, r)
+		}
+	}
+	return out, nil
+}
+
+// ChannelJobs returns the jobs that record the recorder's own channels, by the number of the channel; none where it does not record.
+func (c *Client) ChannelJobs(ctx context.Context) (map[int]RecordingJob, error) {
+	services, err := c.Services(ctx)
+	if err != nil || services[NSRecording] == "" {
+		return nil, err
+	}
+	profiles, err := c.Profiles(ctx)
+	if err != nil {
+		return nil, err
+	}
+	jobs, err := c.RecordingJobs(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := map[int]RecordingJob{}
+	for _, st := range camera.GiveRoles(profiles, nil) {
+		i := slices.IndexFunc(jobs, func(j RecordingJob) bool { return j.Profile != "" && j.Profile == st.Token })
+		if i >= 0 {
+			out[st.Channel] = jobs[i]
 		}
 	}
 	return out, nil

@@ -3,8 +3,6 @@ package onvif
 import (
 	"context"
 	"strings"
-
-	"unlatch/core/stream/camera"
 )
 
 // A Receiver pulls one stream for a recorder (ONVIF Receiver Service §5).
@@ -75,6 +73,24 @@ type Recording struct {
 	// Location and Description are the recorder's own words; written empty.
 	Location    string `xml:"Configuration>Source>Location"`
 	Description string `xml:"Configuration>Source>Description"`
+	// Tracks are told by the recorder; it makes the first ones of a new recording itself.
+	Tracks []Track `xml:"Tracks>Track"`
+}
+
+// A Track is what one stream is recorded into.
+type Track struct {
+	Token string `xml:"TrackToken"`
+	Type  string `xml:"Configuration>TrackType"` // Video, Audio, Metadata
+}
+
+// VideoTracks returns the tokens of the tracks for pictures.
+func (r Recording) VideoTracks() (tokens []string) {
+	for _, t := range r.Tracks {
+		if strings.TrimSpace(t.Type) == "Video" {
+			tokens = append(tokens, strings.TrimSpace(t.Token))
+		}
+	}
+	return tokens
 }
 
 // Recordings lists them (Recording Control §5.8).
@@ -106,12 +122,34 @@ func (c *Client) DeleteRecording(ctx context.Context, token string) error {
 	return c.call(ctx, NSRecording, "DeleteRecording", `<RecordingToken>`+Escape(token)+`</RecordingToken>`, nil)
 }
 
-// A RecordingJob feeds a recording from a receiver or from a media profile of the recorder's own (Recording Control §5.15).
+// SpareVideoTracks asks how many more tracks for pictures a recording can have (Recording Control, GetRecordingOptions).
+func (c *Client) SpareVideoTracks(ctx context.Context, recording string) (int, error) {
+	var out struct {
+		Track struct {
+			Total int `xml:"SpareTotal,attr"`
+			Video int `xml:"SpareVideo,attr"`
+		} `xml:"Options>Track"`
+	}
+	err := c.call(ctx, NSRecording, "GetRecordingOptions", `<RecordingToken>`+Escape(recording)+`</RecordingToken>`, &out)
+	return max(0, min(out.Track.Video, out.Track.Total)), err
+}
+
+// CreateVideoTrack adds a track for pictures to a recording (Recording Control, CreateTrack) and returns its token.
+func (c *Client) CreateVideoTrack(ctx context.Context, recording, description string) (token string, err error) {
+	var out struct {
+		Token string `xml:"TrackToken"`
+	}
+	err = c.call(ctx, NSRecording, "CreateTrack", `<RecordingToken>`+Escape(recording)+`</RecordingToken><TrackConfiguration>`+
+		`<tt:TrackType>Video</tt:TrackType><tt:Description>`+Escape(description)+`</tt:Description></TrackConfiguration>`, &out)
+	return strings.TrimSpace(out.Token), err
+}
+
+// A RecordingJob feeds a recording from receivers or from a media profile of the recorder's own (Recording Control §5.15).
 type RecordingJob struct {
 	Token     string
 	Recording string
-	Receiver  string // "" where a profile feeds it
-	Profile   string // "" where a receiver feeds it
+	Receivers []string // empty where a profile feeds it
+	Profile   string   // "" where receivers feed it
 }
 
 // RecordingJobs lists them (Recording Control §5.17).
@@ -120,7 +158,7 @@ func (c *Client) RecordingJobs(ctx context.Context) ([]RecordingJob, error) {
 		Items []struct {
 			Token     string `xml:"JobToken"`
 			Recording string `xml:"JobConfiguration>RecordingToken"`
-			Source    struct {
+			Sources   []struct {
 				Type  string `xml:"Type,attr"`
 				Token string `xml:"Token"`
 			} `xml:"JobConfiguration>Source>SourceToken"`
@@ -132,27 +170,55 @@ func (c *Client) RecordingJobs(ctx context.Context) ([]RecordingJob, error) {
 	var list []RecordingJob
 	for _, x := range out.Items {
 		j := RecordingJob{Token: x.Token, Recording: x.Recording}
-		// The type's default is a receiver.
-		if strings.HasSuffix(strings.TrimSpace(x.Source.Type), "/Profile") {
-			j.Profile = x.Source.Token
-		} else {
-			j.Receiver = x.Source.Token
+		for _, s := range x.Sources[:min(len(x.Sources), maxSources)] {
+			if strings.HasSuffix(strings.TrimSpace(s.Type), "/Profile") { // the type's default is a receiver
+				j.Profile = s.Token
+			} else {
+				j.Receivers = append(j.Receivers, s.Token)
+			}
 		}
 		list = append(list, j)
 	}
 	return list, nil
 }
 
-// CreateRecordingJob starts recording from a receiver, mode Active (Recording Control §5.15).
-func (c *Client) CreateRecordingJob(ctx context.Context, recording, receiver string) (string, error) {
+// maxSources bounds the sources of one job.
+const maxSources = 16
+
+// A Source feeds one track of a recording from a receiver.
+type Source struct {
+	Receiver string
+	Track    string // "" leaves it to the recorder, which is enough where there is one source
+}
+
+func jobConfiguration(recording string, sources []Source) string {
+	var b strings.Builder
+	b.WriteString(`<JobConfiguration><tt:RecordingToken>` + Escape(recording) + `</tt:RecordingToken><tt:Mode>Active</tt:Mode>` +
+		`<tt:Priority>1</tt:Priority>`)
+	for _, s := range sources {
+		b.WriteString(`<tt:Source><tt:SourceToken Type="` + NSSchema + `/Receiver"><tt:Token>` + Escape(s.Receiver) +
+			`</tt:Token></tt:SourceToken>`)
+		if s.Track != "" {
+			b.WriteString(`<tt:Tracks><tt:SourceTag>video</tt:SourceTag><tt:Destination>` + Escape(s.Track) + `</tt:Destination></tt:Tracks>`)
+		}
+		b.WriteString(`</tt:Source>`)
+	}
+	return b.String() + `</JobConfiguration>`
+}
+
+// CreateRecordingJob starts recording from receivers, mode Active (Recording Control §5.15).
+func (c *Client) CreateRecordingJob(ctx context.Context, recording string, sources []Source) (string, error) {
 	var out struct {
 		Token string `xml:"JobToken"`
 	}
-	err := c.call(ctx, NSRecording, "CreateRecordingJob",
-		`<JobConfiguration><tt:RecordingToken>`+Escape(recording)+`</tt:RecordingToken><tt:Mode>Active</tt:Mode><tt:Priority>1</tt:Priority>`+
-			`<tt:Source><tt:SourceToken Type="`+NSSchema+`/Receiver"><tt:Token>`+Escape(receiver)+`</tt:Token></tt:SourceToken>`+
-			`</tt:Source></JobConfiguration>`, &out)
+	err := c.call(ctx, NSRecording, "CreateRecordingJob", jobConfiguration(recording, sources), &out)
 	return out.Token, err
+}
+
+// SetRecordingJob gives a job other sources (Recording Control, SetRecordingJobConfiguration).
+func (c *Client) SetRecordingJob(ctx context.Context, job, recording string, sources []Source) error {
+	return c.call(ctx, NSRecording, "SetRecordingJobConfiguration",
+		`<JobToken>`+Escape(job)+`</JobToken>`+jobConfiguration(recording, sources), nil)
 }
 
 // DeleteRecordingJob ends one (Recording Control §5.16).
@@ -169,16 +235,29 @@ func (c *Client) RecordingJobState(ctx context.Context, job string) (string, err
 	return strings.TrimSpace(out.State), err
 }
 
-// MaxRecordings returns the number of recordings the device can hold (Recording Control §5.22); 0 where it does not say.
-func (c *Client) MaxRecordings(ctx context.Context) (int, error) {
+// RecordingCapabilities are what a recorder can do (Recording Control §5.22).
+type RecordingCapabilities struct {
+	Max           int  // recordings that it can hold; 0 where it does not say
+	DynamicTracks bool // tracks can be added to a recording
+	Options       bool // it says how many
+}
+
+// RecordingCapabilities asks for them.
+func (c *Client) RecordingCapabilities(ctx context.Context) (RecordingCapabilities, error) {
 	var out struct {
 		Capabilities struct {
-			Max float64 `xml:"MaxRecordings,attr"`
+			Max     float64 `xml:"MaxRecordings,attr"`
+			Tracks  string  `xml:"DynamicTracks,attr"`
+			Options string  `xml:"Options,attr"`
 		} `xml:"Capabilities"`
 	}
 	err := c.call(ctx, NSRecording, "GetServiceCapabilities", "", &out)
-	return int(out.Capabilities.Max), err
+	x := out.Capabilities
+	return RecordingCapabilities{int(min(max(x.Max, 0), 1e6)), yes(x.Tracks), yes(x.Options)}, err
 }
+
+// yes reads a boolean of XML Schema; what is neither true nor false is false.
+func yes(text string) bool { return text == "true" || text == "1" }
 
 // call sends operation to the service of a namespace.
 func (c *Client) call(ctx context.Context, ns, operation, inner string, out any) error {
@@ -187,27 +266,4 @@ func (c *Client) call(ctx context.Context, ns, operation, inner string, out any)
 		return err
 	}
 	return c.Call(ctx, address, ns+"/"+operation, `<`+operation+` xmlns="`+ns+`">`+inner+`</`+operation+`>`, out)
-}
-
-// ReplayURI asks where a recording can be played from (Replay Control §5.2), the host replaced where it is none that the recorder
-// has; "" where it has no replay service.
-func (c *Client) ReplayURI(ctx context.Context, recording string) (string, error) {
-	services, err := c.Services(ctx)
-	if err != nil || services[NSReplay] == "" {
-		return "", err
-	}
-	var out struct {
-		URI string `xml:"Uri"`
-	}
-	err = c.call(ctx, NSReplay, "GetReplayUri",
-		`<StreamSetup><tt:Stream>RTP-Unicast</tt:Stream><tt:Transport><tt:Protocol>RTSP</tt:Protocol></tt:Transport>`+
-			`</StreamSetup><RecordingToken>`+Escape(recording)+`</RecordingToken>`, &out)
-	if err != nil {
-		return "", err
-	}
-	var s camera.Stream
-	if err := c.usable(strings.TrimSpace(out.URI), &s); err != nil {
-		return "", err
-	}
-	return s.URL, nil
 }

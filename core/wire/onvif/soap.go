@@ -25,6 +25,7 @@ const (
 	NSReceiver  = "http://www.onvif.org/ver10/receiver/wsdl"
 	NSRecording = "http://www.onvif.org/ver10/recording/wsdl"
 	NSReplay    = "http://www.onvif.org/ver10/replay/wsdl"
+	NSSearch    = "http://www.onvif.org/ver10/search/wsdl"
 	NSSchema    = "http://www.onvif.org/ver10/schema"
 	NSError     = "http://www.onvif.org/ver10/error"
 )

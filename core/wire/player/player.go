@@ -34,6 +34,8 @@ type Request struct {
 	// Kinds are the kinds of track to play, of each the first: "video", "audio", "application". The stream must have the first kind and
 	// give it; of the others what it gives is played. Empty means video alone.
 	Kinds []string
+	// Replay asks for what was recorded; nil for a live stream.
+	Replay *rtsp.Replay
 	// Quiet does not wait for the first datagrams: somebody else listens for them.
 	Quiet bool
 	// Step, if not nil, is called as each stage is done: "connect", "describe", "set up video", "play".
@@ -145,7 +147,7 @@ func open(ctx context.Context, req Request, transport rtsp.Transport) (s *Sessio
 	s = &Session{Transport: transport, Auth: "none"}
 	s.conn, err = rtsp.Dial(ctx, req.URL, rtsp.Options{
 		Dial: req.Dial, SignIn: req.SignIn, Leave: req.Leave, Timeout: req.Timeout, Log: req.Log, OnFrame: s.frame, Transport: transport,
-		Pin: req.Pin,
+		Pin: req.Pin, Replay: req.Replay,
 	})
 	if cert := new(certificate.ChangedError); errors.As(err, &cert) {
 		s.Certificate = &cert.Shown

@@ -87,6 +87,8 @@ type Options struct {
 	Transport Transport
 	// Pin is the SHA-256 of the certificate that the device showed before, in hex; "" takes any and says which it was.
 	Pin string
+	// Replay asks for what was recorded; nil for a live stream.
+	Replay *Replay
 	// OnFrame receives each RTP and RTCP packet by its channel: interleaved frames (RFC 2326 §10.12), also those that come between a request
 	// and its answer, and datagrams. The payload is valid only during the call.
 	OnFrame func(channel byte, payload []byte, at time.Time)

@@ -102,7 +102,6 @@ func (s *Server) Close() error {
 	return nil
 }
 
-// track remembers what Close has to close, and reports false after it.
 // Drop ends every connection and goes on serving.
 func (s *Server) Drop() {
 	s.mu.Lock()
@@ -114,6 +113,7 @@ func (s *Server) Drop() {
 	}
 }
 
+// track remembers what Close has to close, and reports false after it.
 func (s *Server) track(c io.Closer) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -296,7 +296,12 @@ func (v *Viewer) play(ctx context.Context, q *Request) {
 		v.Reply(q, 455, "Method Not Valid in This State")
 		return
 	}
-	v.Reply(q, 200, "OK", Field{"Session", v.session}, Field{"Range", "npt=0.000-"})
+	span := "npt=0.000-"
+	if _, ok := RangeFrom(q.Header.Get("Range")); ok {
+		span = q.Header.Get("Range")
+	}
+	v.Reply(q, 200, "OK", Field{"Session", v.session}, Field{"Range", span})
+	v.sink.asked = q.Header
 	ctx, v.playing = context.WithCancel(ctx)
 	v.done = make(chan struct{})
 	go func() {
@@ -313,11 +318,15 @@ type Sink struct {
 	sockets  map[int]*net.UDPConn // by track; that of a track's control packets by its number below zero
 	group    bool                 // some of them send to a group
 	queue    []byte               // interleaved frames until the next Flush
+	asked    Header               // of the PLAY request
 }
 
 func newSink(c net.Conn) *Sink {
 	return &Sink{conn: c, channels: map[int]byte{}, sockets: map[int]*net.UDPConn{}}
 }
+
+// Asked returns a header field of the PLAY request, "" where it has none.
+func (s *Sink) Asked(field string) string { return s.asked.Get(field) }
 
 // ToGroup reports whether packets go to a group.
 func (s *Sink) ToGroup() bool { return s.group }

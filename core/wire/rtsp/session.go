@@ -24,7 +24,7 @@ type Description struct {
 // the dialer and with it the scope guard.
 func (c *Conn) Describe(ctx context.Context) (*Description, error) {
 	for hops := 0; ; hops++ {
-		res, err := c.Do(ctx, "DESCRIBE", c.url.String(), Field{"Accept", "application/sdp"})
+		res, err := c.Do(ctx, "DESCRIBE", c.url.String(), append(c.opt.Replay.required(), Field{"Accept", "application/sdp"})...)
 		if err != nil {
 			return nil, err
 		}
@@ -80,7 +80,7 @@ func (c *Conn) Setup(ctx context.Context, control string, rtp byte) (byte, error
 			return 0, err
 		}
 	}
-	res, err := c.Do(ctx, "SETUP", control, Field{"Transport", transport})
+	res, err := c.Do(ctx, "SETUP", control, append(c.opt.Replay.required(), Field{"Transport", transport})...)
 	if err != nil {
 		return 0, err
 	}
@@ -107,9 +107,9 @@ func (c *Conn) Setup(ctx context.Context, control string, rtp byte) (byte, error
 	return rtp, nil
 }
 
-// Play starts the session (RFC 2326 §10.5). base is the description's base.
+// Play starts the session (RFC 2326 §10.5), a recording at the moment that was asked for. base is the description's base.
 func (c *Conn) Play(ctx context.Context, base string) error {
-	_, err := c.Do(ctx, "PLAY", base, Field{"Range", "npt=0.000-"})
+	_, err := c.Do(ctx, "PLAY", base, c.opt.Replay.playing()...)
 	return err
 }
 

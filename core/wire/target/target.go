@@ -116,6 +116,22 @@ type Sender interface {
 	SendsOn(ctx context.Context, ref Ref) ([]Sent, error)
 }
 
+// A Replayer is a session with a target whose recording of a placement can be played; nil where it has nothing to play.
+type Replayer interface {
+	Replay(ctx context.Context, ref Ref) (*Replay, error)
+}
+
+// A Replay is where a recording is played, and from which moment on so that its newest picture comes. It is asked for with rtsp.Replay.
+type Replay struct {
+	URL  string
+	From time.Time // by the target's clock
+}
+
+// An Owner is a session with a recorder that has cameras on its own switch: the placement is that of channel n, nil where it keeps none.
+type Owner interface {
+	Own(ctx context.Context, channel int) (*Placement, error)
+}
+
 // A Scheduler is a session with a target that records by a schedule.
 type Scheduler interface {
 	Schedule(ctx context.Context, slot string, s Schedule) error
@@ -149,6 +165,8 @@ type Camera struct {
 	Channel  int    // of the recorder that it comes through; 0 for none
 	Slot     string // the token of the slot that it shall have; "" for the first that is free
 	Replaces string // the identity of the camera whose slot it takes over; "" for none
+	// Anew says that what the target has of the camera is made anew rather than changed: it did not take a change over.
+	Anew bool
 }
 
 // A Stream is one stream of a camera as a target is given it.
@@ -165,12 +183,21 @@ func (c Camera) SignedURL() string {
 	if len(c.Streams) == 0 {
 		return ""
 	}
-	u, err := streamurl.Parse(c.Streams[0].URL)
-	if err != nil || c.SignIn.Anonymous() {
-		return c.Streams[0].URL // the target has the last word on a URL
+	return c.SignedURLs()[0]
+}
+
+// SignedURLs returns those of all streams.
+func (c Camera) SignedURLs() (urls []string) {
+	for _, s := range c.Streams {
+		u, err := streamurl.Parse(s.URL)
+		if err != nil || c.SignIn.Anonymous() {
+			urls = append(urls, s.URL) // the target has the last word on a URL
+			continue
+		}
+		u.SignIn = c.SignIn
+		urls = append(urls, u.Reveal())
 	}
-	u.SignIn = c.SignIn
-	return u.Reveal()
+	return urls
 }
 
 // A Ref is what a driver needs to find a placement again. Only the driver that wrote it reads it.
@@ -253,5 +280,7 @@ type Report struct {
 	Says    string // in the target's own words: "Connected, recording Active"
 	// Waits is what the picture waits for, where the target says that it may come still; "" where it has come, or does not come.
 	Waits trouble.Wait
-	After time.Duration
+	// Unchanged says that it was given another URL or sign-in for what it had, and may not have taken that over.
+	Unchanged bool
+	After     time.Duration
 }

@@ -155,7 +155,11 @@ func (w *Work) Open(ctx context.Context) error {
 			if w.streamOnly() {
 				return nil // it has nothing to ask for its channels: they are known by a recipe
 			}
-			return locateStep{w}.channels(ctx) // a recorder is a target: it has been signed in to, and tells of what hangs on it
+			// A recorder is a target: it has been signed in to, and tells of what hangs on it and what it takes.
+			if err := (locateStep{w}).channels(ctx); err != nil {
+				return err
+			}
+			return w.LookAt(ctx, w.d.ID)
 		}
 		if n := rounds[at]; n > 0 && !worthAnotherTry(w.d.Status.Latch(at).State, n, w.recorded > recorded[at]) {
 			return nil

@@ -16,6 +16,7 @@ import (
 	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/media"
 	"unlatch/core/stream/picturematch"
+	"unlatch/core/wire/rtsp"
 	"unlatch/core/wire/target"
 	"unlatch/core/work/prove"
 )
@@ -66,8 +67,18 @@ func (w comparison) compare(ctx context.Context, s target.Session, p latch.Place
 		}
 	}
 	if out.still == nil && len(out.sendsOn) > 0 {
-		if out.still, out.note, err = w.sentOn(ctx, p, out.sendsOn[0]); err != nil {
+		if out.still, out.note, err = w.play(ctx, p, out.sendsOn[0].URL, nil); err != nil {
 			w.log.Note("what it sends on cannot be played: %v", err)
+		}
+	}
+	return w.judge(ctx, s, p, out)
+}
+
+// judge compares the picture of out with the camera's own; where out has none yet, the newest that the target has recorded.
+func (w comparison) judge(ctx context.Context, s target.Session, p latch.Placement, out slotPicture) (_ slotPicture, err error) {
+	if replayer, ok := s.(target.Replayer); ok && out.still == nil {
+		if out.still, out.note, err = w.replay(ctx, replayer, p); err != nil {
+			w.log.Note("what it has recorded cannot be played: %v", err)
 		}
 	}
 	if ctx.Err() != nil {
@@ -158,22 +169,37 @@ func printOf(still []byte) (picturematch.Print, bool) {
 	return picturematch.Of(img), true
 }
 
-// sentOn plays what a target sends on and returns a picture of it. The target's own sign-in is for the target's own host: where it names
-// another one for its picture, none is sent there, and note says so.
-func (w comparison) sentOn(ctx context.Context, p latch.Placement, g evidence.Given) (still []byte, note string, err error) {
-	u, err := streamurl.Parse(g.URL)
+// oldPicture is how much older than what was asked for a replayed picture may be: the key frame that it begins with comes before.
+const oldPicture = 30 * time.Second
+
+// replay plays the newest that a target has recorded and returns a picture of it. A recorder that plays something older than it was asked
+// for shows what was there before: that picture says nothing, and note says so.
+func (w comparison) replay(ctx context.Context, s target.Replayer, p latch.Placement) (still []byte, note string, err error) {
+	from, err := s.Replay(ctx, target.Ref(p.Ref))
+	if err != nil || from == nil {
+		return nil, "", err
+	}
+	return w.play(ctx, p, from.URL, &rtsp.Replay{From: from.From})
+}
+
+// play plays what a target sends on, or has recorded, and returns a picture of it. The target's own sign-in is for the target's own host:
+// where it names another one for its picture, none is sent there, and note says so.
+func (w comparison) play(ctx context.Context, p latch.Placement, url string, replay *rtsp.Replay) (still []byte, note string, err error) {
+	u, err := streamurl.Parse(url)
 	if err != nil {
 		return nil, "", err
 	}
 	t := w.targets[p.Target]
-	req := prove.Request{URL: u, Measure: time.Second}
+	req := prove.Request{URL: u, Measure: time.Second, Replay: replay}
+	if replay != nil {
+		req.Measure = 0 // what was recorded last may be from before a change: it goes on until newer pictures come
+	}
 	req.URL.SignIn = signin.SignIn{} // whatever the target has put into its URL is not sent either
 	if own := t.facts(p.Name).Host; u.Host == own {
 		req.SignIn, req.Leave = t.signIn, t.leave
 	} else {
 		note = fmt.Sprintf("It names %s as where its picture comes from, which is not its own address (%s): no sign-in was sent there.",
-			u.HostPort(),
-			own)
+			u.HostPort(), own)
 		w.log.Note("%s", note)
 	}
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
@@ -185,6 +211,10 @@ func (w comparison) sentOn(ctx context.Context, p latch.Placement, g evidence.Gi
 			return nil, note, errors.New(proof.Diagnosis.Summary)
 		}
 		return nil, note, errors.New("it does not play")
+	}
+	if at := proof.Video.Recorded; replay != nil && at != nil && replay.From.Sub(*at) > oldPicture {
+		return nil, fmt.Sprintf("It was asked for what it recorded at %s and played what it recorded at %s, so its picture says nothing.",
+			replay.From.UTC().Format("15:04:05 UTC"), at.UTC().Format("15:04:05 UTC")), nil
 	}
 	return proof.Still, note, nil
 }

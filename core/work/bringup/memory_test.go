@@ -91,6 +91,9 @@ func (m *memory) Neighbours(ctx context.Context) (out []latch.Device, err error)
 
 func (m *memory) Target(ctx context.Context, id uuid.UUID) (*Target, error) {
 	t := m.targets[id]
+	if d, err := m.Device(ctx, id); t == nil && err == nil && d.Status.Device.Kind == sighting.Recorder {
+		t = &Target{ID: id, Kind: onvifrecorder.Kind, Name: d.Title, Device: d}
+	}
 	if t == nil {
 		return nil, errors.New("no such target")
 	}

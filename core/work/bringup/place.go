@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -173,8 +174,12 @@ func (w placeStep) placing(ctx context.Context, p latch.Placement, replaces stri
 	return c, nil
 }
 
-// confirm asks each target that has the camera for its own state.
+// confirm asks each target that has the camera for its own state; of a camera on a recorder's own switch that is wanted on no other
+// target, the recorder.
 func (w placeStep) confirm(ctx context.Context) error {
+	if w.d.Via != nil && len(w.d.Status.Placements) == 0 {
+		return w.confirmChannel(ctx)
+	}
 	for _, p := range w.d.Status.Placements {
 		if p.Confirmed || p.ByHand() {
 			continue
@@ -211,12 +216,17 @@ func (w placeStep) confirmOn(ctx context.Context, p latch.Placement, wait time.D
 	if err == nil {
 		report, err = t.session.Confirm(ctx, target.Ref(p.Ref), wait)
 	}
+	note := ""
+	if err == nil && report.Unchanged && w.put[p.Target] {
+		note = "It got no picture by what it was given for its old entry, as one that goes on with an old sign-in, so the entry was made anew."
+		report, err = w.anew(ctx, t, &p, wait)
+	}
 	diagnosis, err := Explain(ctx, err, t.facts(p.Name))
 	if err != nil {
 		return err
 	}
 	f := Finding{Subject: p.Target.String()}
-	body := evidence.Confirmed{Says: report.Says, AfterMS: report.After.Milliseconds(), Diagnosis: diagnosis}
+	body := evidence.Confirmed{Says: report.Says, AfterMS: report.After.Milliseconds(), Diagnosis: diagnosis, Note: note}
 	if diagnosis == nil && !report.Arrived {
 		w.waitOrFail(&body, p, report)
 	}
@@ -225,14 +235,43 @@ func (w placeStep) confirmOn(ctx context.Context, p latch.Placement, wait time.D
 		if err != nil {
 			return err
 		}
-		body.Match, body.Diagnosis, body.SendsOn, body.Note = seen.match, seen.diagnosis, seen.sendsOn, seen.note
-		if f.Still = seen.still; f.Still != nil {
-			f.StillID = uuid.Must(uuid.NewV7())
-			body.Still = &f.StillID
-		}
+		body.Match, body.Diagnosis, body.SendsOn = seen.match, seen.diagnosis, seen.sendsOn
+		body.Note = strings.TrimSpace(note + " " + seen.note)
+		f.keepStill(&body, seen.still)
 	}
 	f.Body = body
 	return w.Keep(ctx, f)
+}
+
+// keepStill has a picture that a target shows kept beside its word.
+func (f *Finding) keepStill(body *evidence.Confirmed, still []byte) {
+	if f.Still = still; still != nil {
+		f.StillID = uuid.Must(uuid.NewV7())
+		body.Still = &f.StillID
+	}
+}
+
+// anew makes what a target has of the camera anew, and asks again: it was given another URL or sign-in for what it had, and gets no
+// picture. Some take the change and go on with the old sign-in.
+func (w placeStep) anew(ctx context.Context, t *connected, p *latch.Placement, wait time.Duration) (target.Report, error) {
+	c, err := w.placing(ctx, *p, "")
+	if err != nil {
+		return target.Report{}, err
+	}
+	c.Anew = true
+	var put target.Placement
+	err = w.Record.Alone(ctx, p.Target, func(ctx context.Context) (err error) {
+		put, err = t.session.Place(ctx, c)
+		return err
+	})
+	if err != nil {
+		return target.Report{}, err
+	}
+	if err := w.moved(ctx, w.d, p, put); err != nil {
+		return target.Report{}, err
+	}
+	p.Ref, p.Slot, p.Token = string(put.Ref), put.Slot, put.Token
+	return t.session.Confirm(ctx, put.Ref, wait)
 }
 
 // waitOrFail says of a picture that has not arrived what it waits for, and after latch.ConnectTime that it does not come. What waits for

@@ -10,8 +10,6 @@ import (
 	"strings"
 	"time"
 
-	"unlatch/core/decide/diagnose"
-	"unlatch/core/ground/streamurl"
 	"unlatch/core/ground/trouble"
 	"unlatch/core/wire/onvif"
 	"unlatch/core/wire/target"
@@ -65,11 +63,31 @@ func (r *Session) hand(ctx context.Context, c target.Camera) error {
 // Close implements target.Session.
 func (r *Session) Close() { r.client.Close() }
 
-// placement is what a reference holds.
+// Describe implements target.Describer: main and sub are taken together by a recorder that lets tracks be added to a recording, and says
+// how many.
+func (r *Session) Describe(ctx context.Context) (target.About, error) {
+	can, err := r.client.RecordingCapabilities(ctx)
+	about := r.access.About
+	about.Both = can.DynamicTracks && can.Options
+	return about, err
+}
+
+// placement is what a reference holds. The first receiver has a field of its own, since older records know no other.
 type placement struct {
-	Recording string `json:"recording"`
-	Receiver  string `json:"receiver"`
-	Job       string `json:"job"`
+	Recording string   `json:"recording"`
+	Receiver  string   `json:"receiver"` // "" for a channel of the recorder's own
+	More      []string `json:"more,omitempty"`
+	Job       string   `json:"job"`
+	// Changed says that its receivers were there before and were given another URL: some keep the old sign-in then.
+	Changed bool `json:"changed,omitempty"`
+}
+
+// receivers returns all that feed the recording, that of the main stream first.
+func (p placement) receivers() []string {
+	if p.Receiver == "" {
+		return nil
+	}
+	return append([]string{p.Receiver}, p.More...)
 }
 
 func (p placement) out() target.Placement {
@@ -89,7 +107,7 @@ const maxSlots = 1024
 
 // Slots lists the recordings with the state of their receivers.
 func (r *Session) Slots(ctx context.Context) (target.Layout, error) {
-	total, err := r.client.MaxRecordings(ctx)
+	can, err := r.client.RecordingCapabilities(ctx)
 	if err != nil {
 		return target.Layout{}, err
 	}
@@ -100,21 +118,36 @@ func (r *Session) Slots(ctx context.Context) (target.Layout, error) {
 	out := target.Layout{Slots: []target.Slot{}}
 	for _, rec := range recordings {
 		s := target.Slot{Token: rec.Token, Label: rec.Token, Is: target.Used, Name: rec.Name, Identity: rec.SourceID, Address: rec.Address}
-		if j := jobs[rec.Token]; j.Receiver == "" { // a camera on its own switch, or a recording that nobody feeds
+		if len(jobs[rec.Token].Receivers) == 0 { // a camera on its own switch, or a recording that nobody feeds
 			s.Is, s.Why = target.Locked, "it is on the recorder's own switch, or fed by nobody"
 		}
-		if j, ok := jobs[rec.Token]; ok && j.Receiver != "" {
-			if s.State, err = r.client.ReceiverState(ctx, j.Receiver); err != nil {
-				return target.Layout{}, err
-			}
+		if s.State, err = r.pulling(ctx, jobs[rec.Token].Receivers); err != nil {
+			return target.Layout{}, err
 		}
 		out.Slots = append(out.Slots, s)
 	}
-	for n := len(out.Slots); n < min(total, maxSlots); n++ { // the standard names no slot before it is in use
+	for n := len(out.Slots); n < min(can.Max, maxSlots); n++ { // the standard names no slot before it is in use
 		out.Slots = append(out.Slots, target.Slot{Token: fmt.Sprintf("free %d", n+1), Label: "free", Is: target.Free})
 	}
 	return out, nil
 }
+
+// pulling returns the state of receivers in one word: that of the first that is not connected. It is "" where there are none.
+func (r *Session) pulling(ctx context.Context, receivers []string) (state string, err error) {
+	for _, token := range receivers {
+		if state, err = r.client.ReceiverState(ctx, token); err != nil || state != connected {
+			return state, err
+		}
+	}
+	return state, nil
+}
+
+// States of receivers (ONVIF Receiver Service, ReceiverState) and of jobs that record.
+const (
+	connected  = "Connected"
+	connecting = "Connecting"
+	active     = "Active"
+)
 
 func (r *Session) inventory(ctx context.Context) ([]onvif.Recording, map[string]onvif.RecordingJob, error) {
 	recordings, err := r.client.Recordings(ctx)
@@ -132,120 +165,8 @@ func (r *Session) inventory(ctx context.Context) ([]onvif.Recording, map[string]
 	return recordings, jobs, nil
 }
 
-// Place implements target.Session. It puts a camera into the slot that it has, else into a free one. A placement that was cut off
-// half way is finished rather than begun again.
-func (r *Session) Place(ctx context.Context, c target.Camera) (target.Placement, error) {
-	recordings, jobs, err := r.inventory(ctx)
-	if err == nil {
-		err = r.hand(ctx, c)
-	}
-	if err != nil {
-		return target.Placement{}, err
-	}
-	for _, rec := range recordings {
-		if rec.SourceID != c.Identity {
-			continue
-		}
-		if j, ok := jobs[rec.Token]; ok {
-			return placement{rec.Token, j.Receiver, j.Token}.out(), unfit(r.client.ConfigureReceiver(ctx, j.Receiver, c.SignedURL()), c.SignedURL())
-		}
-		receiver, err := r.orphan(ctx, c.SignedURL(), jobs)
-		if err != nil {
-			return target.Placement{}, err
-		}
-		return r.feed(ctx, rec.Token, receiver, c)
-	}
-	slot, err := r.client.CreateRecording(ctx, onvif.Recording{SourceID: c.Identity, Name: c.Name, Address: c.Address})
-	if err != nil {
-		return target.Placement{}, r.full(ctx, err)
-	}
-	return r.feed(ctx, slot, "", c)
-}
-
-// orphan returns the receiver that a placement which was cut off has left behind: it pulls the camera's stream for no recording. It is ""
-// where there is none. Recorders may tell URLs without their sign-ins, so those are not compared.
-func (r *Session) orphan(ctx context.Context, url string, jobs map[string]onvif.RecordingJob) (token string, err error) {
-	want, err := streamurl.Parse(url)
-	if err != nil {
-		return "", nil // the recorder has the last word on a URL
-	}
-	used := map[string]bool{}
-	for _, j := range jobs {
-		used[j.Receiver] = true
-	}
-	list, err := r.client.Receivers(ctx)
-	for _, x := range list {
-		if u, perr := streamurl.Parse(x.URI); perr == nil && !used[x.Token] && u.HostPort() == want.HostPort() &&
-			u.Target() == want.Target() {
-			return x.Token, nil
-		}
-	}
-	return "", err
-}
-
-// feed ties a slot to a receiver, a new one where none is given. What it made is taken back when it fails, so that no slot is left taken by
-// nothing.
-func (r *Session) feed(ctx context.Context, slot, receiver string, c target.Camera) (target.Placement, error) {
-	var err error
-	if receiver != "" {
-		err = r.client.ConfigureReceiver(ctx, receiver, c.SignedURL())
-	} else {
-		receiver, err = r.client.CreateReceiver(ctx, c.SignedURL())
-	}
-	if err != nil {
-		return target.Placement{}, errors.Join(unfit(err, c.SignedURL()), r.undo(ctx, slot, ""))
-	}
-	job, err := r.client.CreateRecordingJob(ctx, slot, receiver)
-	if err != nil {
-		return target.Placement{}, errors.Join(err, r.undo(ctx, slot, receiver))
-	}
-	return placement{slot, receiver, job}.out(), nil
-}
-
-// unfit tells a URL that is turned down for its sign-in from other faults, as far as that can be known: the target finds the URL bad,
-// and its sign-in is long or has to be percent-encoded, which some targets cannot read.
-func unfit(err error, url string) error {
-	var f *onvif.Fault
-	u, perr := streamurl.Parse(url)
-	if !errors.As(err, &f) || !f.HasCode("InvalidArgVal") || perr != nil || u.SignIn.Anonymous() {
-		return err
-	}
-	head, _, _ := strings.Cut(strings.TrimPrefix(u.Reveal(), u.Scheme+"://"), "@")
-	out := &diagnose.UnfitSignInError{Encoded: strings.Contains(head, "%"), Long: len(u.SignIn.Secret.Reveal()) > longSecret,
-		Answer: f.Reason}
-	if !out.Encoded && !out.Long {
-		return err
-	}
-	return out
-}
-
-// longSecret is the length from which on a password is a likely reason for a refusal.
-const longSecret = 32
-
-func (r *Session) undo(ctx context.Context, slot, receiver string) error {
-	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
-	defer cancel()
-	var errs []error
-	if receiver != "" {
-		errs = append(errs, r.client.DeleteReceiver(ctx, receiver))
-	}
-	return errors.Join(append(errs, r.client.DeleteRecording(ctx, slot))...)
-}
-
-// full tells a full recorder from other faults.
-func (r *Session) full(ctx context.Context, err error) error {
-	var f *onvif.Fault
-	if errors.As(err, &f) && (f.HasCode("MaxRecordings") || f.HasCode("MaxRecordingJobs") || f.HasCode("MaxReceivers")) {
-		total, terr := r.client.MaxRecordings(ctx)
-		if terr != nil {
-			return err
-		}
-		return &target.FullError{Slots: total}
-	}
-	return err
-}
-
-// Confirm implements target.Session: the picture has arrived when the receiver is connected and the job records.
+// Confirm implements target.Session: the picture has arrived when every receiver is connected and the job records. What the recorder has
+// on its own switch has no receiver: its job's word counts.
 func (r *Session) Confirm(ctx context.Context, ref target.Ref, wait time.Duration) (target.Report, error) {
 	p, err := read(ref)
 	if err != nil {
@@ -254,19 +175,20 @@ func (r *Session) Confirm(ctx context.Context, ref target.Ref, wait time.Duratio
 	began := time.Now()
 	for {
 		out := target.Report{After: time.Since(began)}
-		if out.Says, err = r.client.ReceiverState(ctx, p.Receiver); err != nil {
+		if out.Says, err = r.pulling(ctx, p.receivers()); err != nil {
 			return out, err
 		}
 		recording, err := r.client.RecordingJobState(ctx, p.Job)
 		if err != nil {
 			return out, err
 		}
-		out.Arrived = out.Says == "Connected" && recording == "Active"
-		if out.Says == "Connecting" { // ONVIF Receiver Service Specification §4.2: ReceiverState
+		out.Arrived = recording == active && (out.Says == connected || p.Receiver == "")
+		if out.Says == connecting {
 			out.Waits = trouble.WaitsToConnect
 		}
+		out.Unchanged = p.Changed && !out.Arrived
 		if recording != "" {
-			out.Says += ", recording " + recording
+			out.Says = strings.TrimPrefix(out.Says+", recording "+recording, ", ")
 		}
 		if out.Arrived || out.After > wait {
 			return out, nil
@@ -279,8 +201,12 @@ func (r *Session) Confirm(ctx context.Context, ref target.Ref, wait time.Duratio
 	}
 }
 
-// SendsOn implements target.Sender: the recording is played from the replay service. A recorder without one sends nothing on.
-func (r *Session) SendsOn(ctx context.Context, ref target.Ref) ([]target.Sent, error) {
+// newest is how long before the newest moment of a recording its replay begins: what came last may not be written yet.
+const newest = 2 * time.Second
+
+// Replay implements target.Replayer. The newest moment is that of the recording's own information; a recorder that does not tell it is
+// taken to have recorded until now, by its clock.
+func (r *Session) Replay(ctx context.Context, ref target.Ref) (*target.Replay, error) {
 	p, err := read(ref)
 	if err != nil {
 		return nil, err
@@ -289,7 +215,28 @@ func (r *Session) SendsOn(ctx context.Context, ref target.Ref) ([]target.Sent, e
 	if err != nil || uri == "" {
 		return nil, err
 	}
-	return []target.Sent{{Role: "main", URL: uri}}, nil
+	latest, err := r.client.LatestRecorded(ctx, p.Recording)
+	if err != nil {
+		return nil, err
+	}
+	if latest.IsZero() {
+		latest = time.Now().Add(r.client.Skew())
+	}
+	return &target.Replay{URL: uri, From: latest.Add(-newest)}, nil
+}
+
+// Own implements target.Owner: the recording of a channel of the recorder's own is fed by a media profile and no receiver.
+func (r *Session) Own(ctx context.Context, channel int) (*target.Placement, error) {
+	jobs, err := r.client.ChannelJobs(ctx)
+	if err != nil {
+		return nil, err
+	}
+	j, ok := jobs[channel]
+	if !ok {
+		return nil, nil
+	}
+	out := placement{Recording: j.Recording, Job: j.Token}.out()
+	return &out, nil
 }
 
 // Remove takes a camera off its slot. What is gone already is no error.
@@ -298,11 +245,12 @@ func (r *Session) Remove(ctx context.Context, ref target.Ref) error {
 	if err != nil {
 		return err
 	}
-	for _, step := range []func() error{
-		func() error { return r.client.DeleteRecordingJob(ctx, p.Job) },
-		func() error { return r.client.DeleteReceiver(ctx, p.Receiver) },
-		func() error { return r.client.DeleteRecording(ctx, p.Recording) },
-	} {
+	steps := []func() error{func() error { return r.client.DeleteRecordingJob(ctx, p.Job) }}
+	for _, token := range p.receivers() {
+		steps = append(steps, func() error { return r.client.DeleteReceiver(ctx, token) })
+	}
+	steps = append(steps, func() error { return r.client.DeleteRecording(ctx, p.Recording) })
+	for _, step := range steps {
 		var f *onvif.Fault
 		if err := step(); err != nil && !(errors.As(err, &f) && f.HasCode("InvalidArgVal")) {
 			return err

@@ -52,6 +52,8 @@ type Request struct {
 	// Transport is how the packets shall come; "" begins with TCP and goes on to what the device takes instead.
 	Transport rtsp.Transport
 	Pin       string // SHA-256 of the certificate that the device showed before, in hex; "" for none
+	// Replay asks for what was recorded; nil for a live stream. The picture of the proof is the newest that comes then, and not the first.
+	Replay *rtsp.Replay
 	// Playing, where not nil, is called once the device has taken the sign-in and plays; the proof waits for it to return.
 	Playing func()
 }
@@ -93,6 +95,7 @@ type run struct {
 	metadata    *media.MetadataMeter
 	tracks      []func(p []byte, at time.Time) // one a track of the session: what measures it
 	firstPacket time.Time
+	firstKey    time.Time
 }
 
 func (r *run) step(name string, at time.Time) {
@@ -106,7 +109,7 @@ func ms(d time.Duration) float64 { return math.Round(float64(d.Microseconds())/1
 func (r *run) play(ctx context.Context) (err error) {
 	r.session, err = player.Open(ctx, player.Request{
 		Dial: r.p.Dial, URL: r.req.URL, SignIn: r.req.SignIn, Leave: r.req.Leave, Timeout: r.req.Timeout, Log: r.log,
-		Transport: r.req.Transport, Pin: r.req.Pin, Kinds: []string{"video", "audio", "application"},
+		Transport: r.req.Transport, Pin: r.req.Pin, Replay: r.req.Replay, Kinds: []string{"video", "audio", "application"},
 		Step: func(name string) { r.step(name, time.Now()) },
 	})
 	s := r.session
@@ -125,6 +128,9 @@ func (r *run) play(ctx context.Context) (err error) {
 		switch {
 		case i == 0:
 			r.meter = media.NewMeter(t.Track)
+			if r.req.Replay != nil {
+				r.meter.KeepNewest()
+			}
 			r.tracks = append(r.tracks, r.meter.Packet)
 		case t.Kind == "audio":
 			r.audio = media.NewAudioMeter(t.Track)
@@ -206,10 +212,10 @@ func (r *run) measure(ctx context.Context) error {
 func (r *run) enough(began time.Time) bool {
 	start := r.firstPacket
 	if r.meter.Reads() {
-		start = time.Time{}
-		if k := r.meter.Keyframe(); k != nil {
-			start = k.At
+		if k := r.meter.Keyframe(); k != nil && r.firstKey.IsZero() {
+			r.firstKey = k.At
 		}
+		start = r.firstKey
 	}
 	if start.IsZero() {
 		patience := max(r.req.Patience, r.req.Measure)
