@@ -194,10 +194,8 @@ func (m *Meter) inOrder(p packet, at time.Time, gap bool) {
 
 // read gives a packet to the format.
 func (m *Meter) read(p packet) {
-	if m.m.Recorded == nil {
-		if at, ok := recordedAt(p); ok {
-			m.m.Recorded = &at
-		}
+	if m.m.Recorded == nil && p.extended != nil {
+		m.m.Recorded = recordedAt(p)
 	}
 	if x, ok := m.format.(extended); ok && p.extended != nil {
 		x.Extension(p.extension, p.extended)

@@ -8,12 +8,13 @@ import (
 // replayExtension is the id of the RTP header extension of replayed packets (ONVIF Streaming Specification, "RTP header extension").
 const replayExtension = 0xABAC
 
-// recordedAt returns when the frame of a replayed packet was recorded, by the recorder's clock.
-func recordedAt(p packet) (at time.Time, ok bool) {
+// recordedAt returns when the frame of a replayed packet was recorded, by the recorder's clock; nil for a packet that does not say.
+func recordedAt(p packet) *time.Time {
 	if p.extension != replayExtension || len(p.extended) < 12 {
-		return at, false
+		return nil
 	}
-	return timeOfNTP(binary.BigEndian.Uint64(p.extended)), true
+	at := timeOfNTP(binary.BigEndian.Uint64(p.extended))
+	return &at
 }
 
 // ReplayHeader returns the body of the header extension of a frame that was recorded at a moment: its NTP time, flags (none set), the

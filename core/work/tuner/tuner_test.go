@@ -14,6 +14,7 @@ import (
 	"unlatch/core/ground/streamurl"
 	"unlatch/core/stream/tuning"
 	"unlatch/core/wire/onvif"
+	"unlatch/core/wire/rtsp"
 	"unlatch/core/wire/target"
 	"unlatch/core/work/onvifrecorder"
 	"unlatch/core/work/prove"
@@ -263,8 +264,8 @@ func TestTune(t *testing.T) {
 	})
 }
 
-// A recorder sends on what arrives: the picture of its slot is the camera's, before it was set and after.
-func TestARecorderSendsOnWhatArrives(t *testing.T) {
+// A recorder records what arrives: the picture of its slot is the camera's, before it was set and after.
+func TestARecorderRecordsWhatArrives(t *testing.T) {
 	w := simtest.Start(t, `
 name: relay
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
@@ -283,9 +284,12 @@ devices:
 		report, err := rec.Confirm(ctx, p.Ref, 20*time.Second)
 		require.NoError(t, err)
 		require.True(t, report.Arrived, "%+v", report)
-		u, err := streamurl.Parse("rtsp://" + w.Device("Vault").RTSP() + "/strongroom/2/0")
+		from, err := rec.Replay(ctx, p.Ref)
 		require.NoError(t, err)
-		proof := (&prove.Prover{Dial: guard}).Prove(ctx, prove.Request{URL: u, SignIn: fitter, Measure: 2 * time.Second})
+		u, err := streamurl.Parse(from.URL)
+		require.NoError(t, err)
+		proof := (&prove.Prover{Dial: guard}).Prove(ctx, prove.Request{URL: u, SignIn: fitter, Measure: 4 * time.Second,
+			Replay: &rtsp.Replay{From: from.From}})
 		require.Nil(t, proof.Diagnosis, "%+v", proof.Diagnosis)
 		return proof.Video.Width
 	}

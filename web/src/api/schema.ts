@@ -3299,6 +3299,11 @@ export interface components {
              */
             rate_control?: "cbr" | "vbr";
             /**
+             * Format: date-time
+             * @description of a replay: when its first picture was recorded, by the recorder's clock
+             */
+            recorded?: string;
+            /**
              * Format: int64
              * @description packets that came after a later one
              */
