@@ -95,7 +95,7 @@ func (r *rig) placeAll(ctx context.Context, name, at string, key uuid.UUID, devi
 	err error) {
 	reach := netip.MustParseAddrPort(at[len("http://"):])
 	id := uuid.Must(uuid.NewV7())
-	if err := r.store.Targets.Put(ctx, r.site.ID, act.PutTarget{ID: id, New: true, Reach: reach,
+	if err := r.store.Targets.Put(ctx, r.site.ID, act.PutTarget{ID: id, New: true, Reach: []netip.AddrPort{reach},
 		TargetForm: act.TargetForm{Kind: viabridge.Kind, Name: name, Address: at, SignIn: &key}}); err != nil {
 		return 0, 0, err
 	}

@@ -44,7 +44,7 @@ func TestAPictureThatComesLate(t *testing.T) {
 	require.NoError(t, err)
 	form := act.TargetForm{Kind: viabridge.Kind, Name: "Vault", Address: "http://127.42.47.21:8081", SignIn: &key}
 	require.NoError(t, b.s.Targets.Put(ctx, b.site.ID, act.PutTarget{ID: vault, New: true, TargetForm: form,
-		Reach: netip.MustParseAddrPort("127.42.47.21:8081")}))
+		Reach: []netip.AddrPort{netip.MustParseAddrPort("127.42.47.21:8081")}}))
 	b.agreeForTarget(vault)
 	b.wait(b.run(command.Work{Kind: "target", Title: "look", Targets: []command.OnTarget{{Target: vault,
 		Do: command.Target{Look: &command.Look{}}}}}))

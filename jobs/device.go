@@ -71,6 +71,10 @@ func (e *env) deviceJob(ctx context.Context, run uuid.UUID, d *store.Device) (*d
 	if guard.Targets, err = e.store.Targets.Addresses(ctx, d.Site); err != nil {
 		return nil, err
 	}
+	if guard.Names, err = e.store.Targets.Names(ctx, d.Site); err != nil {
+		return nil, err
+	}
+	guard.Resolver = e.resolver
 	job := &deviceJob{env: e, site: site, run: run}
 	job.Work = bringup.Start(d.Latch(), bringup.Config{
 		Record: record{job}, Keyring: keyring{job}, Report: reporter{job}, Targets: drivers, Guard: guard, Link: e.links.of(site),
@@ -90,6 +94,8 @@ type hooks struct {
 	Budgets map[latch.Name]time.Duration
 	// LookAgain are other waits before a target is asked again.
 	LookAgain []time.Duration
+	// Resolver looks names up in place of the machine's name servers.
+	Resolver address.Resolver
 	// RetryAfter is the wait before a job that was cut short begins again; 0 for a second.
 	RetryAfter time.Duration
 }

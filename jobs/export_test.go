@@ -16,7 +16,7 @@ type Hooks = hooks
 
 // StartHooked is StartWorkers with hooks.
 func StartHooked(s *store.Store, log *slog.Logger, h Hooks, sites ...string) (*Workers, error) {
-	return startWorkers(s, log, h, sites...)
+	return startWorkers(s, log, h, Options{Sites: sites, Resolver: h.Resolver})
 }
 
 // Finish is what River is told of work that ended with err.

@@ -19,6 +19,7 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivertype"
 
+	"unlatch/core/ground/address"
 	"unlatch/core/ground/redact"
 	"unlatch/core/ground/wiretext"
 	"unlatch/core/work/live"
@@ -63,12 +64,18 @@ func (l *levelHandler) Enabled(ctx context.Context, at slog.Level) bool {
 	return at >= l.least && l.Handler.Enabled(ctx, at)
 }
 
-// StartWorkers begins to take the jobs of the sites of these names or IDs, of all where none is named.
-func StartWorkers(s *store.Store, log *slog.Logger, sites ...string) (*Workers, error) {
-	return startWorkers(s, log, hooks{}, sites...)
+// Options are how a process works. The zero value is usable.
+type Options struct {
+	Sites    []string         // names or IDs of those whose jobs it takes; none means all
+	Resolver address.Resolver // looks the names of targets up; nil means the name servers of the machine
 }
 
-func startWorkers(s *store.Store, log *slog.Logger, h hooks, sites ...string) (*Workers, error) {
+// StartWorkers begins to take jobs.
+func StartWorkers(s *store.Store, log *slog.Logger, o Options) (*Workers, error) {
+	return startWorkers(s, log, hooks{}, o)
+}
+
+func startWorkers(s *store.Store, log *slog.Logger, h hooks, o Options) (*Workers, error) {
 	ctx, cancel := context.WithCancel(context.Background())
 	name := fmt.Sprintf("worker-%d-%s", os.Getpid(), uuid.NewString()[:8])
 	queue, err := NewQueue(s, log)
@@ -76,7 +83,7 @@ func startWorkers(s *store.Store, log *slog.Logger, h hooks, sites ...string) (*
 		cancel()
 		return nil, err
 	}
-	env := &env{store: s, log: log, hooks: h, queue: queue}
+	env := &env{store: s, log: log, hooks: h, queue: queue, resolver: o.Resolver}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &deviceWorker{env: env})
 	river.AddWorker(workers, &targetWorker{env: env})
@@ -120,14 +127,14 @@ func startWorkers(s *store.Store, log *slog.Logger, h hooks, sites ...string) (*
 		cancel()
 		return nil, err
 	}
-	attendant := &attendant{env: env, client: client, reach: sites, queues: map[uuid.UUID]bool{}}
+	attendant := &attendant{env: env, client: client, reach: o.Sites, queues: map[uuid.UUID]bool{}}
 	if err := attendant.look(ctx); err != nil {
 		w.Stop()
 		return nil, err
 	}
 	w.watching.Go(func() { attendant.attend(ctx, log) })
 	go rescue(ctx, s, log)
-	w.watching.Go(func() { env.watch(ctx, sites) })
+	w.watching.Go(func() { env.watch(ctx, o.Sites) })
 	return w, nil
 }
 
@@ -164,6 +171,8 @@ type env struct {
 
 	links links
 	looks live.Hub
+	// resolver looks the names of targets up; nil means the name servers of the machine.
+	resolver address.Resolver
 
 	mu    sync.Mutex
 	until context.Context // ends with the lease

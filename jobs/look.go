@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"net"
 	"net/netip"
 	"os"
 	"runtime"
@@ -29,12 +30,23 @@ type Agent interface {
 	Machine(ctx context.Context, site uuid.UUID) (address.Machine, error)
 	// Taken finds which addresses something answers at, with the port that did.
 	Taken(ctx context.Context, site store.Site, addrs []netip.Addr) (map[netip.Addr]int, error)
-	// Certificate agrees on TLS at one place, which a person has stated, and returns what is shown there. Nothing else is sent.
-	Certificate(ctx context.Context, site store.Site, at netip.AddrPort) (*certificate.Certificate, error)
+	// Certificate agrees on TLS at the first place of a host that answers, which a person has stated, and returns what is shown there.
+	// Nothing else is sent.
+	Certificate(ctx context.Context, site store.Site, host string, at []netip.AddrPort) (*certificate.Certificate, error)
+	// Addresses looks a name up, as address.Lookup does.
+	Addresses(ctx context.Context, site store.Site, name string) ([]netip.Addr, error)
 }
 
-// Here is the agent of a process that works itself.
-type Here struct{}
+// Here is the agent of a process that works itself. Resolver looks names up; nil means the name servers of the machine.
+type Here struct{ Resolver address.Resolver }
+
+// Addresses implements Agent.
+func (h Here) Addresses(ctx context.Context, _ store.Site, name string) ([]netip.Addr, error) {
+	if h.Resolver == nil {
+		h.Resolver = net.DefaultResolver
+	}
+	return address.Lookup(ctx, h.Resolver, name)
+}
 
 // Machine implements Agent.
 func (Here) Machine(context.Context, uuid.UUID) (address.Machine, error) {
@@ -71,15 +83,21 @@ func (Here) Taken(ctx context.Context, site store.Site, addrs []netip.Addr) (map
 }
 
 // Certificate implements Agent.
-func (Here) Certificate(ctx context.Context, site store.Site, at netip.AddrPort) (*certificate.Certificate, error) {
+func (Here) Certificate(ctx context.Context, site store.Site, host string, at []netip.AddrPort) (*certificate.Certificate, error) {
 	ctx, done := context.WithTimeout(ctx, certificateWait)
 	defer done()
-	guard := &address.Guard{Allowed: site.Ranges, Targets: []netip.AddrPort{at}}
-	conn, err := guard.DialContext(ctx, "tcp", at.String())
+	guard := &address.Guard{Allowed: site.Ranges, Targets: at, Timeout: certificateWait / 2}
+	var conn net.Conn
+	err := errors.New("there is no address to ask")
+	for _, a := range at {
+		if conn, err = guard.DialContext(ctx, "tcp", a.String()); err == nil {
+			break
+		}
+	}
 	if err != nil {
 		return nil, err
 	}
-	conn, shown, err := certificate.Agree(ctx, conn, at.Addr().String(), "", nil)
+	conn, shown, err := certificate.Agree(ctx, conn, host, "", nil)
 	if err != nil {
 		return nil, err
 	}
@@ -103,6 +121,7 @@ type questionAnswer struct {
 	// Certificate is what was shown, and Failed why nothing was.
 	Certificate *certificate.Certificate `json:"certificate,omitempty"`
 	Failed      string                   `json:"failed,omitempty"`
+	Addresses   []netip.Addr             `json:"addresses,omitempty"`
 }
 
 type questionWorker struct {
@@ -119,21 +138,25 @@ func (w *questionWorker) Work(ctx context.Context, job *river.Job[questionArgs])
 			return river.JobCancel(err)
 		}
 	}
+	here := Here{Resolver: w.env.resolver}
+	var failed error
 	switch {
-	case job.Args.Shows.IsValid():
-		var failed error
-		if out.Certificate, failed = (Here{}).Certificate(ctx, site, job.Args.Shows); failed != nil {
-			out.Failed = failed.Error()
-		}
+	case job.Args.Name != "":
+		out.Addresses, failed = here.Addresses(ctx, site, job.Args.Name)
+	case len(job.Args.Shows) > 0:
+		out.Certificate, failed = here.Certificate(ctx, site, job.Args.Host, job.Args.Shows)
 	case len(job.Args.Addrs) == 0:
-		out.Machine, err = Here{}.Machine(ctx, job.Args.Site)
+		out.Machine, err = here.Machine(ctx, job.Args.Site)
 	default:
 		var taken map[netip.Addr]int
-		taken, err = Here{}.Taken(ctx, site, job.Args.Addrs)
+		taken, err = here.Taken(ctx, site, job.Args.Addrs)
 		out.Taken = map[string]int{}
 		for a, port := range taken {
 			out.Taken[a.String()] = port
 		}
+	}
+	if failed != nil {
+		out.Failed = failed.Error()
 	}
 	if err != nil {
 		return river.JobCancel(err)
@@ -168,12 +191,21 @@ func (q *Queue) Taken(ctx context.Context, site store.Site, addrs []netip.Addr) 
 }
 
 // Certificate implements Agent, by way of a worker.
-func (q *Queue) Certificate(ctx context.Context, site store.Site, at netip.AddrPort) (*certificate.Certificate, error) {
-	out, err := q.look(ctx, command.Question{Site: site.ID, Shows: at})
+func (q *Queue) Certificate(ctx context.Context, site store.Site, host string, at []netip.AddrPort) (*certificate.Certificate, error) {
+	out, err := q.look(ctx, command.Question{Site: site.ID, Shows: at, Host: host})
 	if err == nil && out.Certificate == nil {
 		err = errors.New(out.Failed)
 	}
 	return out.Certificate, err
+}
+
+// Addresses implements Agent, by way of a worker.
+func (q *Queue) Addresses(ctx context.Context, site store.Site, name string) ([]netip.Addr, error) {
+	out, err := q.look(ctx, command.Question{Site: site.ID, Name: name})
+	if err == nil && len(out.Addresses) == 0 {
+		err = errors.New(out.Failed)
+	}
+	return out.Addresses, err
 }
 
 // How long a worker gets to answer, and how often its answer is looked for.

@@ -47,7 +47,7 @@ func TestManyCommandsAreSpread(t *testing.T) {
 	require.NoError(t, q.Stop(ctx, stopped.ID))
 	require.NoError(t, q.Stop(ctx, asked.ID))
 
-	w, err := jobs.StartWorkers(s, slog.New(slog.DiscardHandler))
+	w, err := jobs.StartWorkers(s, slog.New(slog.DiscardHandler), jobs.Options{})
 	require.NoError(t, err)
 	t.Cleanup(w.Stop)
 	require.Eventually(t, func() bool {

@@ -309,6 +309,7 @@ func (x *depot) askings(d depotSite) (order []string, all map[string]asking) {
 		{"take-off-site-plan", asking{"POST", floor + "/take-off", fields{"devices": one}}},
 		{"rename-site-plan", asking{"PUT", floor, fields{"name": "First floor"}}},
 		{"remove-site-plan", asking{"DELETE", floor, nil}},
+		{"see-addresses", asking{"POST", site + "/targets/addresses", fields{"kind": "bridge", "address": "http://localhost"}}},
 		{"see-certificate", asking{"POST", site + "/targets/certificate", fields{"kind": "bridge", "address": x.showing}}},
 		{"set-target", asking{"PUT", on(d.bridge), fields{"name": "Desk", "kind": "bridge", "address": "http://192.0.2.5:80"}}},
 		{"set-target-intake", asking{"PUT", on(d.bridge) + "/intake", fields{"name": ""}}},

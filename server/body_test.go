@@ -187,7 +187,7 @@ func TestLivePicturesEndWithTheirSession(t *testing.T) {
 func TestAPassIsGoodOnceOverRestarts(t *testing.T) {
 	t.Parallel()
 	p, s, _ := serve(t, storetest.URL(t))
-	workers, err := jobs.StartWorkers(s, slog.New(slog.DiscardHandler))
+	workers, err := jobs.StartWorkers(s, slog.New(slog.DiscardHandler), jobs.Options{})
 	require.NoError(t, err)
 	t.Cleanup(workers.Stop)
 	p.setUp()

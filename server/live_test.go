@@ -71,7 +71,7 @@ devices:
 	assert.Contains(t, word.Problem, "no connection for pictures")
 	assert.True(t, word.Again)
 
-	workers, err := jobs.StartWorkers(s, slog.New(slog.DiscardHandler))
+	workers, err := jobs.StartWorkers(s, slog.New(slog.DiscardHandler), jobs.Options{})
 	require.NoError(t, err)
 	t.Cleanup(workers.Stop)
 	to, err := url.Parse(p.url)
@@ -105,7 +105,7 @@ devices:
 func TestAWorkersPass(t *testing.T) {
 	t.Parallel()
 	p, s, _ := serve(t, storetest.URL(t))
-	workers, err := jobs.StartWorkers(s, slog.New(slog.DiscardHandler))
+	workers, err := jobs.StartWorkers(s, slog.New(slog.DiscardHandler), jobs.Options{})
 	require.NoError(t, err)
 	t.Cleanup(workers.Stop)
 	connect := func(pass string) int {

@@ -35,7 +35,7 @@ func TestTargetsAreAdded(t *testing.T) {
 	for cause, body := range map[string]map[string]any{
 		"bad_address":        {"name": "a", "kind": "bridge", "address": "ftp://192.0.2.9"},
 		"sign_in_in_address": {"name": "a", "kind": "bridge", "address": "http://u:p@192.0.2.9"},
-		"name_for_address":   {"name": "a", "kind": "hub", "address": "mqtt://hub.example"},
+		"name_unseen":        {"name": "a", "kind": "hub", "address": "mqtt://hub.example"},
 		"no_name":            {"name": " ", "kind": "feed"},
 		"no_recorder":        {"name": "a", "kind": "live", "address": "http://198.51.100.9"},
 		"bad_setting":        {"name": "a", "kind": "hub", "address": "mqtt://192.0.2.9", "settings": map[string]string{"shell": "x"}},

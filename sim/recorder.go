@@ -177,7 +177,8 @@ func (r *recorder) recordingService(o operation) (string, *fault) {
 	defer r.roll()
 	switch o.name {
 	case "GetServiceCapabilities":
-		return fmt.Sprintf(`<X:Capabilities DynamicRecordings="true" DynamicTracks="%t" Options="%[1]t" MaxRecordings="%d" MaxRecordingJobs="%[2]d"/>`,
+		return fmt.Sprintf(`<X:Capabilities DynamicRecordings="true" DynamicTracks="%t" Options="%[1]t" MaxRecordings="%d" `+
+			`MaxRecordingJobs="%[2]d"/>`,
 			!r.d.Defects.OneTrack, r.d.Slots+len(r.d.Channels)), nil
 	case "GetRecordingOptions", "CreateTrack":
 		return r.trackOperation(o)

@@ -3,6 +3,9 @@ package store
 import (
 	"context"
 	"net/netip"
+	"net/url"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -10,6 +13,7 @@ import (
 
 	"unlatch/core/decide/act"
 	"unlatch/core/decide/evidence"
+	"unlatch/core/ground/address"
 	"unlatch/core/wire/target"
 	"unlatch/core/work/onvifrecorder"
 )
@@ -25,6 +29,7 @@ type Target struct {
 	Name     string                   `db:"name"`
 	Device   *uuid.UUID               `db:"device_id"` // of one that a sweep has found; its ID is the target's
 	Address  string                   `db:"address"`   // as the kind writes it; "" for a device
+	Reach    jsonb[[]netip.AddrPort]  `db:"reach"`     // the places that it is reached at beyond the site's ranges
 	Intake   string                   `db:"intake"`    // the name of what it accepts; "" where nobody has said
 	SignIn   *uuid.UUID               `db:"sign_in_id"`
 	Settings jsonb[map[string]string] `db:"settings"`
@@ -45,8 +50,8 @@ type Target struct {
 	Created time.Time             `db:"created_at"`
 }
 
-const targetColumns = "id, site_id, kind, name, device_id, address, intake, sign_in_id, settings, via_id, shared, takes, " +
-	"refused_id, pin, pin_taken, opened_under, opened_with, " +
+const targetColumns = "id, site_id, kind, name, device_id, address, to_jsonb(reach) AS reach, intake, sign_in_id, settings, " +
+	"via_id, shared, takes, refused_id, pin, pin_taken, opened_under, opened_with, " +
 	"about, layout, seen_at, listed_at, created_at"
 
 // Get returns one target.
@@ -65,8 +70,8 @@ func (s Targets) List(ctx context.Context, site uuid.UUID) (out []Target, err er
 // certificate, it is a stranger: what was agreed ends.
 func (s Targets) Put(ctx context.Context, site uuid.UUID, t act.PutTarget) error {
 	reach := []string{}
-	if t.Reach.IsValid() {
-		reach = append(reach, t.Reach.String())
+	for _, a := range t.Reach {
+		reach = append(reach, a.String())
 	}
 	settings := t.Settings
 	if settings == nil {
@@ -85,9 +90,10 @@ func (s Targets) Put(ctx context.Context, site uuid.UUID, t act.PutTarget) error
 		if err := touchedOne(tx.ExecContext(ctx,
 			`UPDATE targets SET name = $3, address = $4, reach = $5, intake = $6, sign_in_id = $7, settings = $8, via_id = $9,
 			shared = $10, refused_id = CASE WHEN sign_in_id IS DISTINCT FROM $7 THEN NULL ELSE refused_id END,
-			takes = CASE WHEN address = $4 THEN takes ELSE '' END, pin_taken = pin_taken AND address = $4 AND NOT $11,
-			pin = CASE WHEN address = $4 AND NOT $11 THEN pin ELSE '' END WHERE id = $1 AND site_id = $2`, t.ID, site, t.Name, t.Address, reach,
-			t.Intake, t.SignIn, JSON(settings), t.Via, t.Shared, t.Renewed)); err != nil {
+			takes = CASE WHEN address = $4 AND reach = $5 THEN takes ELSE '' END,
+			pin_taken = pin_taken AND address = $4 AND reach = $5 AND NOT $11,
+			pin = CASE WHEN address = $4 AND reach = $5 AND NOT $11 THEN pin ELSE '' END WHERE id = $1 AND site_id = $2`,
+			t.ID, site, t.Name, t.Address, reach, t.Intake, t.SignIn, JSON(settings), t.Via, t.Shared, t.Renewed)); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `UPDATE target_agreements a SET ended_at = now(), ended_why = 'the target was changed' FROM targets t
@@ -132,6 +138,37 @@ func (s Targets) Addresses(ctx context.Context, site uuid.UUID) (out []netip.Add
 			return nil, err
 		}
 		out = append(out, a)
+	}
+	return out, nil
+}
+
+// Names returns the addresses that a person has taken for the names of a site's targets, in order.
+func (s Targets) Names(ctx context.Context, site uuid.UUID) (map[string][]netip.Addr, error) {
+	var rows []struct {
+		Address string `db:"address"`
+		Reach   string `db:"reach"`
+	}
+	if err := s.on(ctx).SelectContext(ctx, &rows, `SELECT address, unnest(reach) AS reach FROM targets
+		WHERE (site_id = $1 OR shared) AND address <> ''`, site); err != nil {
+		return nil, err
+	}
+	out := map[string][]netip.Addr{}
+	for _, r := range rows {
+		u, err := url.Parse(r.Address)
+		if err != nil {
+			continue
+		}
+		at, err := netip.ParseAddrPort(r.Reach)
+		if err != nil {
+			return nil, err
+		}
+		if name := strings.ToLower(u.Hostname()); address.HostName(name) {
+			out[name] = append(out[name], at.Addr())
+		}
+	}
+	for name, list := range out { // two targets on one host have taken their addresses each
+		slices.SortFunc(list, netip.Addr.Compare)
+		out[name] = slices.Compact(list)
 	}
 	return out, nil
 }

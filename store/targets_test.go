@@ -41,7 +41,7 @@ func TestTargets(t *testing.T) {
 	there, err := netip.ParseAddrPort("198.51.100.7:8883")
 	require.NoError(t, err)
 	elsewhere := uuid.New()
-	require.NoError(t, s.Targets.Put(ctx, site.ID, act.PutTarget{ID: elsewhere, New: true, Reach: there,
+	require.NoError(t, s.Targets.Put(ctx, site.ID, act.PutTarget{ID: elsewhere, New: true, Reach: []netip.AddrPort{there},
 		TargetForm: act.TargetForm{Kind: "lantern", Name: "Far shed", Address: "lantern://far"}}))
 
 	list, err := s.Targets.List(ctx, site.ID)
@@ -54,6 +54,24 @@ func TestTargets(t *testing.T) {
 	reach, err := s.Targets.Addresses(ctx, site.ID)
 	require.NoError(t, err)
 	assert.Equal(t, []netip.AddrPort{there}, reach)
+	named := act.PutTarget{ID: elsewhere, Reach: []netip.AddrPort{there, netip.MustParseAddrPort("198.51.100.8:8883")},
+		TargetForm: act.TargetForm{Kind: "lantern", Name: "Far shed", Address: "lantern://Far.example"}}
+	require.NoError(t, s.Targets.Put(ctx, site.ID, named))
+	require.NoError(t, s.Targets.Saw(ctx, elsewhere, nil, store.Seen{What: "answered", Pin: "ab", Takes: "none"}))
+	names, err := s.Targets.Names(ctx, site.ID)
+	require.NoError(t, err)
+	assert.Equal(t, map[string][]netip.Addr{"far.example": {there.Addr(), named.Reach[1].Addr()}}, names)
+	require.NoError(t, s.Targets.Put(ctx, site.ID, named))
+	far, err = s.Targets.Get(ctx, elsewhere)
+	require.NoError(t, err)
+	assert.Equal(t, []any{named.Reach, "ab"}, []any{far.Reach.V, far.Pin}, "it is the same")
+	named.Reach = named.Reach[1:]
+	require.NoError(t, s.Targets.Put(ctx, site.ID, named))
+	far, err = s.Targets.Get(ctx, elsewhere)
+	require.NoError(t, err)
+	assert.Equal(t, "", far.Pin, "at other addresses it is a stranger")
+	named.Reach, named.Address = []netip.AddrPort{there}, "lantern://far"
+	require.NoError(t, s.Targets.Put(ctx, site.ID, named))
 
 	require.NoError(t, s.Targets.Wish(ctx, act.InAnySlot(elsewhere, camera)))
 	known, err := s.Devices.Get(ctx, camera)

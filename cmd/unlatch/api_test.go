@@ -55,7 +55,7 @@ func newDesk(t *testing.T) *desk {
 	t.Cleanup(s.Close)
 	q, err := jobs.NewQueue(s, log)
 	require.NoError(t, err)
-	w, err := jobs.StartWorkers(s, log)
+	w, err := jobs.StartWorkers(s, log, jobs.Options{})
 	require.NoError(t, err)
 	t.Cleanup(w.Stop)
 	d := &desk{s: s, machine: []string{"--database", at, "--data", data}}

@@ -11,6 +11,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -41,7 +42,16 @@ type place struct {
 	public        string // the address under which people reach the server
 	proxies       []string
 	forgetSignIns bool
+	nameServer    string // is asked for names of targets; "" for those that the machine is set to
 	signOn        signOnFlags
+}
+
+// resolver returns what looks the names of targets up.
+func (p *place) resolver() address.Resolver {
+	if p.nameServer == "" {
+		return nil
+	}
+	return address.NameServer(p.nameServer)
 }
 
 func (p *place) flags(c *cobra.Command, listens bool) {
@@ -52,6 +62,8 @@ func (p *place) flags(c *cobra.Command, listens bool) {
 		"empty the keyring where its key file is lost for good, and make a new key")
 	c.Flags().TextVar(&p.level, "log-level", slog.LevelWarn,
 		"`level` from which on the log is written to standard error: debug (each request), info, warn or error")
+	c.Flags().StringVar(&p.nameServer, "name-server", "",
+		"address and port of the name server to ask for names of targets, such as 192.0.2.53:53; none means those of this machine")
 	if !listens {
 		return
 	}
@@ -193,9 +205,9 @@ func (p *place) listener() (net.Listener, error) {
 
 // workers starts workers in this process, for the sites of these names or for all.
 func (s *services) workers(p *place, sites ...string) (*jobs.Workers, error) {
-	w, err := jobs.StartWorkers(s.Store, p.log, sites...)
+	w, err := jobs.StartWorkers(s.Store, p.log, jobs.Options{Sites: sites, Resolver: p.resolver()})
 	if err == nil {
-		s.agent, s.live = jobs.Here{}, w
+		s.agent, s.live = jobs.Here{Resolver: p.resolver()}, w
 		s.closers = append(s.closers, w.Stop)
 	}
 	return w, err
@@ -290,6 +302,9 @@ func (p *place) secure(at net.IP) (bool, error) {
 func (p *place) check() error {
 	if (p.cert == "") != (p.key == "") {
 		return usageError{errors.New("--tls-cert and --tls-key go together: a certificate and the key that it was made for")}
+	}
+	if _, err := netip.ParseAddrPort(p.nameServer); err != nil && p.nameServer != "" {
+		return usageError{fmt.Errorf("--name-server: write it as address and port, such as 192.0.2.53:53")}
 	}
 	if _, err := p.publicURL(); err != nil {
 		return err

@@ -5,6 +5,8 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"net/netip"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -76,7 +78,13 @@ func Open(t testing.TB) *store.Store {
 // Target adds a target to a site and returns its ID.
 func Target(t *testing.T, s *store.Store, site uuid.UUID, form act.TargetForm) uuid.UUID {
 	t.Helper()
-	id := uuid.New()
-	require.NoError(t, s.Targets.Put(context.Background(), site, act.PutTarget{ID: id, New: true, TargetForm: form}))
+	put := act.PutTarget{ID: uuid.New(), New: true, TargetForm: form}
+	if u, err := url.Parse(form.Address); err == nil {
+		if at, err := netip.ParseAddrPort(u.Host); err == nil {
+			put.Reach = []netip.AddrPort{at}
+		}
+	}
+	id := put.ID
+	require.NoError(t, s.Targets.Put(context.Background(), site, put))
 	return id
 }

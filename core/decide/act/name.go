@@ -10,6 +10,7 @@ import (
 var words = map[Name]string{
 	"add-intakes": "brought intakes", "add-path-book": "brought a path book", "add-presets": "brought presets",
 	"add-sign-in": "put a sign-in on the keyring", "add-target": "added the target", "see-certificate": "asked for the certificate at",
+	"see-addresses": "asked where this name leads:",
 	"add-site-plan": "brought the site plan", "rename-site-plan": "renamed the site plan", "remove-site-plan": "removed the site plan",
 	"mark-on-site-plan": "marked on a site plan", "take-off-site-plan": "took off a site plan",
 	"agree-for-target": "agreed what may go to the target readable",

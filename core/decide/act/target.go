@@ -14,6 +14,7 @@ import (
 	"github.com/google/uuid"
 
 	"unlatch/core/decide/command"
+	"unlatch/core/ground/address"
 	"unlatch/core/ground/signin"
 	"unlatch/core/wire/rtmp"
 	"unlatch/core/wire/target"
@@ -37,6 +38,8 @@ type TargetForm struct {
 	Settings map[string]string
 	Via      *uuid.UUID // of a live platform: the recorder that sends to it
 	Shared   bool
+	// Addresses are those that its name leads to, as the person has seen and taken them; empty where the address is in numbers.
+	Addresses []netip.Addr
 	// User and Secret are a new sign-in for it, which goes onto the keyring.
 	User   string
 	Secret signin.Secret
@@ -49,64 +52,90 @@ var settingsOf = map[target.Kind][]string{hub.Kind: {hub.Prefix}, live.Kind: {li
 // longestSetting is the longest setting, in bytes: a template.
 const longestSetting = 70_000
 
-// check returns the form as it is kept, with the one place beyond the site's ranges that it opens; the zero AddrPort where it has none.
-func (t TargetForm) check() (TargetForm, netip.AddrPort, error) {
+// check returns the form as it is kept, with the places beyond the site's ranges that it opens: one, or as many as its name leads to.
+func (t TargetForm) check() (TargetForm, []netip.AddrPort, error) {
 	t.Name, t.Address = strings.TrimSpace(t.Name), strings.TrimSpace(t.Address)
 	for k, v := range t.Settings {
 		if !slices.Contains(settingsOf[t.Kind], k) {
-			return t, netip.AddrPort{}, refuse("bad_setting", fmt.Sprintf("A target of this kind has no setting %q.", k), "Leave it out.")
+			return t, nil, refuse("bad_setting", fmt.Sprintf("A target of this kind has no setting %q.", k), "Leave it out.")
 		}
 		if len(v) > longestSetting {
-			return t, netip.AddrPort{}, refuse("bad_setting", "The setting is too long.", "Make it shorter.")
+			return t, nil, refuse("bad_setting", "The setting is too long.", "Make it shorter.")
 		}
 	}
 	if !Asked(t.Kind) {
 		if t.Name == "" {
-			return t, netip.AddrPort{}, refuse("no_name", "It has no name.", "Give it the name of the screen or of what reads the list.")
+			return t, nil, refuse("no_name", "It has no name.", "Give it the name of the screen or of what reads the list.")
 		}
 		t.Address = ""
-		return t, netip.AddrPort{}, nil
+		return t, nil, nil
 	}
 	if t.Kind == live.Kind {
 		if t.Via == nil {
-			return t, netip.AddrPort{}, refuse("no_recorder", "A live platform is reached by way of a recorder.",
+			return t, nil, refuse("no_recorder", "A live platform is reached by way of a recorder.",
 				"Choose the recorder that sends to it.")
 		}
 		if _, err := rtmp.ParseIngest(t.Settings[live.Ingest]); errors.Is(err, rtmp.ErrKeyInAddress) {
-			return t, netip.AddrPort{}, refuse("key_in_address", "The last part of the ingest address looks like the stream key, which is a secret.",
+			return t, nil, refuse("key_in_address", "The last part of the ingest address looks like the stream key, which is a secret.",
 				"Take it out of the address and type it as the stream key: it goes onto the keyring.")
 		} else if err != nil {
-			return t, netip.AddrPort{}, refuse("bad_ingest", "The ingest address cannot be read: "+err.Error()+".",
+			return t, nil, refuse("bad_ingest", "The ingest address cannot be read: "+err.Error()+".",
 				"Copy it from the platform's page, without the key.")
 		}
 	}
-	at, err := reachOf(t.Kind, t.Address)
+	at, err := reachOf(t.Kind, t.Address, t.Addresses)
 	return t, at, err
 }
 
-// reachOf returns the one place that a target's address names.
-func reachOf(kind target.Kind, text string) (netip.AddrPort, error) {
+// placeOf returns the host and the port that a target's address names.
+func placeOf(kind target.Kind, text string) (host string, port uint16, err error) {
 	u, err := url.Parse(text)
 	schemes := map[target.Kind][]string{viabridge.Kind: {"http", "https"}, live.Kind: {"http", "https"}, hub.Kind: {"mqtt", "mqtts"}}[kind]
 	bad := refuse("bad_address", "The address cannot be read.", fmt.Sprintf("Write it like %s://192.0.2.10:%s.", schemes[0],
 		map[string]string{"http": "8081", "mqtt": "1883"}[schemes[0]]))
 	if err != nil || !slices.Contains(schemes, u.Scheme) || u.Hostname() == "" || u.RawQuery != "" || u.Fragment != "" {
-		return netip.AddrPort{}, bad
+		return "", 0, bad
 	}
 	if u.User != nil {
-		return netip.AddrPort{}, refuse("sign_in_in_address", "A sign-in does not belong into the address.",
-			"Put it on the keyring and choose it.")
+		return "", 0, refuse("sign_in_in_address", "A sign-in does not belong into the address.", "Put it on the keyring and choose it.")
 	}
 	n, err := strconv.ParseUint(target.Port(u), 10, 16)
-	addr, aerr := netip.ParseAddr(u.Hostname())
-	if aerr != nil {
-		return netip.AddrPort{}, refuse("name_for_address", fmt.Sprintf("%q is a name.", u.Hostname()),
-			"Give its address in numbers: a name may lead elsewhere tomorrow, and connections leave for stated addresses only.")
+	if err != nil {
+		return "", 0, bad
 	}
-	if err != nil || addr.IsUnspecified() || addr.IsMulticast() {
-		return netip.AddrPort{}, bad
+	host = u.Hostname()
+	if addr, aerr := netip.ParseAddr(host); aerr == nil && (addr.IsUnspecified() || addr.IsMulticast()) ||
+		aerr != nil && !address.HostName(host) {
+		return "", 0, bad
 	}
-	return netip.AddrPortFrom(addr.Unmap(), uint16(n)), nil
+	return host, uint16(n), nil
+}
+
+// reachOf returns the places that a target's address names: one of an address in numbers, of a name those that a person has taken for it.
+func reachOf(kind target.Kind, text string, taken []netip.Addr) (out []netip.AddrPort, err error) {
+	host, port, err := placeOf(kind, text)
+	if err != nil {
+		return nil, err
+	}
+	if addr, err := netip.ParseAddr(host); err == nil {
+		return []netip.AddrPort{netip.AddrPortFrom(addr.Unmap(), port)}, nil
+	}
+	if len(taken) == 0 {
+		return nil, refuse("name_unseen", fmt.Sprintf("%q is a name, and nobody has looked at where it leads.", host),
+			"See where it leads first: it is reached at the addresses that are shown then, and at no others.")
+	}
+	if len(taken) > address.MaxAddresses {
+		return nil, refuse("too_many_addresses", fmt.Sprintf("%q leads to too many addresses.", host), "Give its address in numbers.")
+	}
+	for _, a := range taken {
+		if a = a.Unmap(); !a.IsValid() || a.IsUnspecified() || a.IsMulticast() {
+			return nil, refuse("bad_address", fmt.Sprintf("%q leads to %s, which is no place to connect to.", host, a),
+				"Correct the name server, or give its address in numbers.")
+		}
+		out = append(out, netip.AddrPortFrom(a, port))
+	}
+	slices.SortFunc(out, netip.AddrPort.Compare)
+	return slices.Compact(out), nil
 }
 
 // parts refuses a form that names an intake, a sign-in or a recorder which is not there.
@@ -144,10 +173,14 @@ func (t TargetForm) aboutTargets(name Name, site uuid.UUID, targets ...uuid.UUID
 }
 
 // line returns what the record says of a target: with the place beyond the ranges that it opens.
-func (t TargetForm) line(at netip.AddrPort) Line {
+func (t TargetForm) line(at []netip.AddrPort) Line {
 	out := Line{Subject: cmp.Or(t.Name, t.Address)}
-	if at.IsValid() {
-		out.After = "reached at " + at.String()
+	if len(at) > 0 {
+		var places []string
+		for _, a := range at {
+			places = append(places, a.String())
+		}
+		out.After = "reached at " + strings.Join(places, ", ")
 	}
 	return out
 }
@@ -167,7 +200,7 @@ type PutTarget struct {
 	ID  uuid.UUID
 	New bool
 	TargetForm
-	Reach netip.AddrPort // the place that it may be reached at beyond the site's ranges; the zero AddrPort for none
+	Reach []netip.AddrPort // the places that it may be reached at beyond the site's ranges
 	// Renewed takes the next certificate that it shows for its own.
 	Renewed bool
 }
@@ -219,9 +252,10 @@ func byTLS(address string) bool {
 
 // SeeCertificate asks what certificate is shown at an address that a target is to have. Nothing is sent there but the handshake of TLS.
 type SeeCertificate struct {
-	Site    uuid.UUID
-	Kind    target.Kind
-	Address string
+	Site      uuid.UUID
+	Kind      target.Kind
+	Address   string
+	Addresses []netip.Addr // that its name leads to, as the person has seen them
 }
 
 // About implements Act.
@@ -231,18 +265,46 @@ func (a SeeCertificate) About() About {
 
 // Decide implements Act.
 func (a SeeCertificate) Decide(Facts) (Outcome, error) {
-	at, err := a.At()
-	return Outcome{Line: Line{Subject: at.String()}}, err
+	host, at, err := a.At()
+	return Outcome{Line: TargetForm{Address: host}.line(at)}, err
 }
 
-// At returns the place that the address names.
-func (a SeeCertificate) At() (netip.AddrPort, error) {
-	address := strings.TrimSpace(a.Address)
-	at, err := reachOf(a.Kind, address)
-	if err == nil && !byTLS(address) {
+// At returns the host that the address names, and the places that it may be reached at.
+func (a SeeCertificate) At() (host string, at []netip.AddrPort, err error) {
+	text := strings.TrimSpace(a.Address)
+	at, err = reachOf(a.Kind, text, a.Addresses)
+	if err == nil && !byTLS(text) {
 		err = refuse("no_tls", "That address is not reached over TLS, so nothing is shown there.", "Write it with https:// or mqtts://.")
 	}
-	return at, err
+	if err == nil {
+		host, _, err = placeOf(a.Kind, text)
+	}
+	return host, at, err
+}
+
+// SeeAddresses asks where the name in an address leads that a target is to have. A name server is asked, and nobody else.
+type SeeAddresses struct {
+	Site    uuid.UUID
+	Kind    target.Kind
+	Address string
+}
+
+// About implements Act.
+func (a SeeAddresses) About() About { return About{Name: "see-addresses", Right: Work, Site: a.Site} }
+
+// Decide implements Act.
+func (a SeeAddresses) Decide(Facts) (Outcome, error) {
+	name, err := a.Host()
+	return Outcome{Line: Line{Subject: name}}, err
+}
+
+// Host returns the name.
+func (a SeeAddresses) Host() (name string, err error) {
+	name, _, err = placeOf(a.Kind, strings.TrimSpace(a.Address))
+	if _, aerr := netip.ParseAddr(name); err == nil && aerr == nil {
+		err = refuse("no_name", "That address is in numbers already.", "Nothing has to be looked up.")
+	}
+	return name, err
 }
 
 // SetTarget changes a target; its kind stays.

@@ -59,6 +59,9 @@ type Paste struct {
 type Question struct {
 	Site  uuid.UUID    `json:"site"`            // the nil UUID for any machine
 	Addrs []netip.Addr `json:"addrs,omitempty"` // to look at; none asks for the network interfaces
-	// Shows is where a certificate is asked for, in place of all else; the zero AddrPort for none.
-	Shows netip.AddrPort `json:"shows,omitzero"`
+	// Shows are the places of one host, one of which is asked for its certificate, in place of all else; Host is what it is called.
+	Shows []netip.AddrPort `json:"shows,omitempty"`
+	Host  string           `json:"host,omitempty"`
+	// Name is looked up, in place of all else; "" for none.
+	Name string `json:"name,omitempty"`
 }

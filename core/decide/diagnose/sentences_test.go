@@ -41,6 +41,7 @@ func everyError() []error {
 	tls := signin.Channel{Scheme: "https", At: "192.0.2.7:443", Certificate: "ab12"}
 	list := []error{
 		&address.OutOfScopeError{Addr: addr, Ranges: address.MustParse("198.51.100.0/24")},
+		&address.MovedNameError{Name: "vault.tarnside.example", Was: []netip.Addr{addr}, Now: []netip.Addr{addr.Next()}},
 		&streamurl.SyntaxError{Problem: "it is empty", Fix: "type one"},
 		&certificate.ChangedError{Pinned: "ab"},
 		&exchange.SlowError{Bytes: 7, After: time.Second}, &exchange.MuteError{},

@@ -15,6 +15,8 @@ const (
 var ofTargets = map[key]sentences{
 	{trouble.OutOfScope, ""}: {"{addr} is neither in this site's ranges ({ranges}) nor the stated address of a target.",
 		"Correct the target's address."},
+	{trouble.NameMoved, ""}: {"{name} leads to {now} now. {Asking} was reached at {was}, where nothing answers any more. " +
+		"Nothing was sent to the new address.", "If the target has moved, look at where its name leads on the target's page, and take that."},
 	{trouble.TooSlow, ""}: {"{Asking} ({at}) answers so slowly that nothing can be done with it: {bytes} bytes in {after}.",
 		"The target may be overloaded, or the way to it bad. Other targets are not held up by it."},
 	{trouble.Silent, ""}: {"{Asking} ({at}) takes the connection and says nothing.",

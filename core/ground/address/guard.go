@@ -6,6 +6,7 @@ import (
 	"net"
 	"net/netip"
 	"slices"
+	"strings"
 	"syscall"
 	"time"
 )
@@ -34,6 +35,10 @@ type Guard struct {
 	Consented []netip.Addr
 	// Targets are the stated addresses of the site's targets, each with its port alone: a recorder elsewhere, a broker.
 	Targets []netip.AddrPort
+	// Names are the addresses that a person has taken for the names of targets, in order. A name is not looked up while they answer.
+	Names map[string][]netip.Addr
+	// Resolver looks names up; nil means those name servers that the machine is set to.
+	Resolver Resolver
 	Timeout time.Duration // for one connection; 0 means 5 s
 }
 
@@ -47,6 +52,14 @@ func (g *Guard) Check(a netip.Addr) error {
 
 // DialContext implements Dialer.
 func (g *Guard) DialContext(ctx context.Context, network, hostport string) (net.Conn, error) {
+	if host, port, err := net.SplitHostPort(hostport); err == nil && len(g.Names[strings.ToLower(host)]) > 0 {
+		return g.dialName(ctx, network, host, port, g.Names[strings.ToLower(host)])
+	}
+	return g.dial(ctx, network, hostport)
+}
+
+// dial connects to an address that may be connected to.
+func (g *Guard) dial(ctx context.Context, network, hostport string) (net.Conn, error) {
 	timeout := g.Timeout
 	if timeout == 0 {
 		timeout = 5 * time.Second

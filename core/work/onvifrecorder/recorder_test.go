@@ -123,7 +123,8 @@ func TestAReferenceThatCannotBeRead(t *testing.T) {
 }
 
 // started returns a world of stand-ins on a network of its own, with devices besides, and what connects to its recorders.
-func started(t *testing.T, network, more string) (*sim.World, func(name string) target.Session, func(name, secret string, streams ...int) target.Camera) {
+func started(t *testing.T, network, more string) (*sim.World, func(name string) target.Session,
+	func(name, secret string, streams ...int) target.Camera) {
 	w := simtest.Start(t, strings.ReplaceAll(stores+more, "127.46.12.", network+"."))
 	guard := &address.Guard{Allowed: address.MustParse(network + ".0/24")}
 	fitter := signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")}

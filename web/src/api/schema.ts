@@ -1711,6 +1711,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/targets/addresses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Where the name in an address leads that a target is to have, by the name server of a machine that reaches the site */
+        post: operations["see-addresses"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/targets/certificate": {
         parameters: {
             query?: never;
@@ -4112,10 +4129,23 @@ export interface components {
             /** @description PublicKeyCredentialRequestOptions (WebAuthn §5.5) as JSON, where a passkey is taken */
             passkey?: unknown;
         };
-        "See-certificateRequest": {
+        "See-addressesRequest": {
             address: string;
             /** @enum {string} */
             kind: "bridge" | "hub" | "live";
+        };
+        "See-certificateRequest": {
+            address: string;
+            /** @description those that its name leads to */
+            addresses?: string[];
+            /** @enum {string} */
+            kind: "bridge" | "hub" | "live";
+        };
+        SeenAddress: {
+            /** Format: ip */
+            address: string;
+            /** @description it lies in the site's ranges */
+            inside: boolean;
         };
         SeenView: {
             /** Format: date-time */
@@ -4547,9 +4577,11 @@ export interface components {
         };
         TargetBody: {
             address?: string;
+            /** @description those that its name leads to, as see-addresses has told them */
+            addresses?: string[];
             /** @description of a new one: what may go to it readable */
             agree?: ("sign_in" | "camera_sign_ins" | "stream_key")[];
-            /** @description of a new one: the certificate that was seen at its address and is its own, SHA-256 in hex */
+            /** @description of a new one: the one that was seen there and is its own, SHA-256 in hex */
             certificate?: string;
             intake?: string;
             /** @enum {string} */
@@ -4588,6 +4620,8 @@ export interface components {
             /** @description what it last said of itself */
             about?: components["schemas"]["About"];
             address?: string;
+            /** @description those that its name led to when somebody looked; it is reached at no others */
+            addresses?: string[];
             /** @description what may go to it so that it can be read */
             agreements: components["schemas"]["AgreementView"][];
             /** @description SHA-256 of the one that it is known by */
@@ -8814,6 +8848,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["IdBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "see-addresses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["See-addressesRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SeenAddress"][];
                 };
             };
             /** @description Error */

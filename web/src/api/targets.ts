@@ -138,6 +138,15 @@ export const useSeeCertificate = (site: string) =>
     "quiet",
   );
 
+/** Where the name in an address leads, as a worker of the site sees it. */
+export const useSeeAddresses = (site: string) =>
+  useAction(
+    (body: Body<"/api/sites/{site}/targets/addresses", "post">) =>
+      must(api.POST("/api/sites/{site}/targets/addresses", { params: { path: { site } }, body })),
+    [],
+    "quiet",
+  );
+
 export const useSetTarget = (site: string) =>
   useAction(
     ({ target, ...body }: TargetBody & { target: string }) =>

@@ -11,12 +11,14 @@ export function CertificateField({
   site,
   kind,
   address,
+  addresses,
   taken,
   onTake,
 }: {
   site: string;
   kind: "bridge" | "hub" | "live";
   address: string;
+  addresses: string[];
   taken: string;
   onTake: (sha256: string) => void;
 }) {
@@ -32,7 +34,7 @@ export function CertificateField({
           disabled={see.isPending}
           onClick={() => {
             onTake("");
-            see.mutate({ kind, address });
+            see.mutate({ kind, address, addresses });
           }}
         >
           {see.isPending ? "Asking …" : shown ? "Ask again" : "See its certificate"}

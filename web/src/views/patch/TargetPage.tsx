@@ -42,7 +42,7 @@ export function TargetPage() {
   const rows = rowsOf([t], devices).filter((r) => r.kind === "slot" && (r.device || r.slot?.token));
   const n = countsOf(t);
   const asked = t.kind !== "feed" && t.kind !== "template";
-  const facts = [t.about?.maker, t.about?.model, t.is, t.address].filter(Boolean).join(" · ");
+  const facts = [t.about?.maker, t.about?.model, t.is, t.address, t.addresses?.join(", ")].filter(Boolean).join(" · ");
   return (
     <div className="h-full overflow-auto">
       <div className="mx-auto max-w-6xl space-y-5 p-4">

@@ -6,6 +6,7 @@ import { Problem, type Target } from "@/api/client";
 import { type TargetBody, type TargetSecret, seenIn, seenOf, useAddTarget, useSetTarget } from "@/api/targets";
 import { Both } from "@/parts/Both";
 import { Button } from "@/parts/Button";
+import { AddressesField, nameIn } from "./AddressesField";
 import { CertificateField } from "./CertificateField";
 import { Foot } from "@/parts/Foot";
 import { Check } from "@/parts/Check";
@@ -99,6 +100,8 @@ export function TargetSheet({
   const [seen, setSeen] = useState(target && seenOf(target));
   const about = kinds.find((k) => k.kind === kind)!;
   const address = form.watch("address");
+  const [where, setWhere] = useState({ name: nameIn(target?.address ?? ""), addresses: target?.addresses ?? [] });
+  const addresses = where.name === nameIn(address) ? where.addresses : [];
   const tls = /^(https|mqtts):\/\/[^/]/.test(address);
   const send = (was = seen) =>
     form.handleSubmit((v) => {
@@ -110,6 +113,7 @@ export function TargetSheet({
         name: v.name,
         kind,
         address: about.address ? v.address : undefined,
+        addresses: addresses.length > 0 ? addresses : undefined,
         sign_in: v.sign_in || undefined,
         user: own && v.user ? v.user : undefined,
         secret: own && v.secret ? v.secret : undefined,
@@ -147,6 +151,15 @@ export function TargetSheet({
         )}
         <p className="text-soft">{about.about}</p>
         {about.address && <Field label={`Address, ${about.hint}`} placeholder={about.address} mono {...form.register("address")} />}
+        {about.address && nameIn(address) && (
+          <AddressesField
+            site={site}
+            kind={kind as "bridge" | "hub" | "live"}
+            address={address}
+            taken={addresses}
+            onSee={(list) => setWhere({ name: nameIn(address), addresses: list })}
+          />
+        )}
         <Field label={about.address ? "Name (it tells its own where this is empty)" : "Name"} {...form.register("name")} />
         {kind === "live" && <LiveFields form={form} pushers={pushers} />}
         {about.address && (
@@ -157,6 +170,7 @@ export function TargetSheet({
                 site={site}
                 kind={kind as "bridge" | "hub" | "live"}
                 address={address}
+                addresses={addresses}
                 taken={certificate}
                 onTake={setCertificate}
               />
@@ -164,31 +178,12 @@ export function TargetSheet({
             {!target && kind !== "live" && !certificate && <AgreeTicks hub={kind === "hub"} agreed={agreed} toggle={toggle} />}
           </>
         )}
-        <div className="flex items-start gap-2">
-          <Check label="Other sites may use it too" checked={shared} onChange={() => setShared(!shared)} />
-          <span className="-mt-0.5 text-small">
-            Other sites may use it too.
-            {kind === "feed" && shared && (
-              <span className="block text-stuck">
-                All screens take one list then: it holds the cameras of every site that uses it, with the sign-ins of their streams.
-              </span>
-            )}
-          </span>
-        </div>
-        {target?.certificate && (
-          <div className="flex items-start gap-2">
-            <Check label="Take a new certificate" checked={renewed} onChange={() => setRenewed(!renewed)} />
-            <span className="-mt-0.5 text-small">
-              Take a new certificate.{" "}
-              <span className="text-soft">
-                It is known by <span className="mono">{target.certificate.slice(0, 12)}…</span>; another one gets no sign-in.
-              </span>
-            </span>
-          </div>
-        )}
+        <SharedTick kind={kind} shared={shared} onChange={setShared} />
+        {target?.certificate && <RenewTick certificate={target.certificate} renewed={renewed} onChange={setRenewed} />}
         {about.address && (
           <p className="text-small text-soft">
-            Connections leave to this one address and port besides the site’s ranges. That is kept with your name.
+            Connections leave to {addresses.length > 1 ? "these addresses and this" : "this one address and"} port besides the site’s
+            ranges. That is kept with your name.
           </p>
         )}
         {other && target && (
@@ -211,6 +206,36 @@ export function TargetSheet({
         </Foot>
       </form>
     </Sheet>
+  );
+}
+
+function SharedTick({ kind, shared, onChange }: { kind: Kind; shared: boolean; onChange: (on: boolean) => void }) {
+  return (
+    <div className="flex items-start gap-2">
+      <Check label="Other sites may use it too" checked={shared} onChange={() => onChange(!shared)} />
+      <span className="-mt-0.5 text-small">
+        Other sites may use it too.
+        {kind === "feed" && shared && (
+          <span className="block text-stuck">
+            All screens take one list then: it holds the cameras of every site that uses it, with the sign-ins of their streams.
+          </span>
+        )}
+      </span>
+    </div>
+  );
+}
+
+function RenewTick({ certificate, renewed, onChange }: { certificate: string; renewed: boolean; onChange: (on: boolean) => void }) {
+  return (
+    <div className="flex items-start gap-2">
+      <Check label="Take a new certificate" checked={renewed} onChange={() => onChange(!renewed)} />
+      <span className="-mt-0.5 text-small">
+        Take a new certificate.{" "}
+        <span className="text-soft">
+          It is known by <span className="mono">{certificate.slice(0, 12)}…</span>; another one gets no sign-in.
+        </span>
+      </span>
+    </div>
   );
 }
 
