@@ -3,6 +3,7 @@ package e2e
 import (
 	"fmt"
 	"net/http"
+	"net/netip"
 	"slices"
 	"strings"
 	"testing"
@@ -14,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"unlatch/sim/names"
 	"unlatch/sim/simtest"
 )
 
@@ -448,8 +450,11 @@ targets:
   - {name: Hearth, kind: hub, maker: Hearthline, address: 127.43.37.27, port: 8883, tls: true, user: desk, secret: oak-door-52,
      screens: [hall]}
 `)
-	b := start(t)
-	b.bring("Yard", "127.43.37.0/26", 1)
+	server, err := names.Start("127.43.37.53:0")
+	require.NoError(t, err)
+	defer server.Close()
+	b := start(t, "--name-server", server.Addr())
+	b.bring("Yard", "127.43.37.0/28", 1)
 	b.count(`[data-at="placed"]`, 1)
 	b.press("^Patch$")
 	b.press("Add a target")
@@ -457,7 +462,14 @@ targets:
 	b.typeIn("address", "mqtts://127.43.37.27:8884") // nothing listens there
 	b.press("^See its certificate$")
 	b.see("Nothing shows a certificate at 127.43.37.27:8884")
-	b.typeIn("address", "mqtts://127.43.37.27:8883")
+	b.typeIn("address", "mqtts://hearth.tarnside.example:8883")
+	b.press("^See where it leads$")
+	b.see("no address is known for hearth.tarnside.example")
+	server.Set("hearth.tarnside.example", netip.MustParseAddr("127.43.37.14"), netip.MustParseAddr("127.43.37.27"))
+	b.press("^See where it leads$")
+	b.see("^127.43.37.27$")
+	b.see("^beyond the site’s ranges$")
+	b.see("^in the site’s ranges$")
 	b.press("^See its certificate$")
 	b.see("^CN=Hearth")
 	b.page.MustElement(`[aria-label="It is its own certificate"]`).MustClick()

@@ -4,9 +4,11 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"net"
 	"net/http"
 	"net/netip"
 	"net/url"
+	"strconv"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -211,7 +213,8 @@ func (s targets) certificate(ctx context.Context, what act.SeeCertificate) (*str
 		return nil, s.explain(err)
 	}
 	if err != nil {
-		return nil, problem(http.StatusUnprocessableEntity, "no_certificate", "Nothing shows a certificate at "+host+": "+
+		return nil, problem(http.StatusUnprocessableEntity, "no_certificate", "Nothing shows a certificate at "+
+			net.JoinHostPort(host, strconv.Itoa(int(at[0].Port())))+": "+
 			wiretext.Line(err.Error(), 200)+".", "Check the address and the port, and that it listens with TLS there.")
 	}
 	return &struct{ Body certificate.Certificate }{*shown}, nil

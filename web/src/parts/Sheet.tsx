@@ -47,7 +47,7 @@ export function Sheet({
               <X size={16} />
             </Dialog.Close>
           </div>
-          <div ref={body} className="min-h-0 overflow-auto p-4">
+          <div ref={body} className="min-h-0 scroll-pb-20 overflow-auto p-4">
             {children}
           </div>
         </Dialog.Content>
