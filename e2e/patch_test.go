@@ -464,7 +464,7 @@ targets:
 	b.see("Nothing shows a certificate at 127.43.37.27:8884")
 	b.typeIn("address", "mqtts://hearth.tarnside.example:8883")
 	b.press("^See where it leads$")
-	b.see("no address is known for hearth.tarnside.example")
+	b.see("No address is known for hearth.tarnside.example")
 	server.Set("hearth.tarnside.example", netip.MustParseAddr("127.43.37.14"), netip.MustParseAddr("127.43.37.27"))
 	b.press("^See where it leads$")
 	b.see("^127.43.37.27$")

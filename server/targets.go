@@ -16,6 +16,7 @@ import (
 
 	"unlatch/core/decide/act"
 	"unlatch/core/decide/command"
+	"unlatch/core/decide/diagnose"
 	"unlatch/core/ground/address"
 	"unlatch/core/ground/certificate"
 	"unlatch/core/ground/signin"
@@ -241,7 +242,7 @@ func (s targets) addresses(ctx context.Context, what act.SeeAddresses) (*struct{
 		return nil, s.explain(err)
 	}
 	if err != nil {
-		return nil, problem(http.StatusUnprocessableEntity, "no_address", wiretext.Line(err.Error(), 200)+".",
+		return nil, problem(http.StatusUnprocessableEntity, "no_address", diagnose.Capital(wiretext.Line(err.Error(), 200))+".",
 			"Check the name, and which name server the machine asks that reaches this site; or give the address in numbers.")
 	}
 	out := make([]seenAddress, len(list))

@@ -2,6 +2,7 @@ package address
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net"
 	"net/netip"
@@ -54,6 +55,13 @@ type NoAddressError struct {
 }
 
 func (e *NoAddressError) Error() string {
+	if dns := new(net.DNSError); errors.As(e.Err, &dns) {
+		by := ""
+		if dns.Server != "" {
+			by = fmt.Sprintf(" (the name server %s)", dns.Server)
+		}
+		return fmt.Sprintf("no address is known for %s: %s%s", e.Name, dns.Err, by)
+	}
 	if e.Err != nil {
 		return fmt.Sprintf("no address is known for %s: %v", e.Name, e.Err)
 	}

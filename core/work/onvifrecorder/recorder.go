@@ -118,8 +118,11 @@ func (r *Session) Slots(ctx context.Context) (target.Layout, error) {
 	out := target.Layout{Slots: []target.Slot{}}
 	for _, rec := range recordings {
 		s := target.Slot{Token: rec.Token, Label: rec.Token, Is: target.Used, Name: rec.Name, Identity: rec.SourceID, Address: rec.Address}
-		if len(jobs[rec.Token].Receivers) == 0 { // a camera on its own switch, or a recording that nobody feeds
-			s.Is, s.Why = target.Locked, "it is on the recorder's own switch, or fed by nobody"
+		switch j := jobs[rec.Token]; {
+		case j.Profile != "":
+			s.Is, s.Why = target.Locked, "on the recorder’s own switch"
+		case len(j.Receivers) == 0:
+			s.Is, s.Why = target.Locked, "nothing feeds it"
 		}
 		if s.State, err = r.pulling(ctx, jobs[rec.Token].Receivers); err != nil {
 			return target.Layout{}, err

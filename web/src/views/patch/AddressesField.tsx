@@ -34,6 +34,7 @@ export function AddressesField({
           {taken.length > 0 ? `It is reached here, and nowhere else.` : `See where ${nameIn(address)} leads before anything is sent there.`}
         </p>
         <Button
+          look={taken.length > 0 ? "plain" : "next"}
           disabled={see.isPending}
           onClick={() => see.mutate({ kind, address }, { onSuccess: (list) => onSee(list.map((a) => a.address)) })}
         >

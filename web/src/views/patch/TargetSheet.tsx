@@ -200,7 +200,11 @@ export function TargetSheet({
         )}
         <Foot error={add.error ?? (other ? null : set.error)}>
           <Button onClick={() => onOpenChange(false)}>Leave it</Button>
-          <Button look="next" type="submit" disabled={add.isPending || set.isPending}>
+          <Button
+            look={about.address && nameIn(address) && addresses.length === 0 ? "plain" : "next"}
+            type="submit"
+            disabled={add.isPending || set.isPending}
+          >
             {target ? "Keep" : "Add it"}
           </Button>
         </Foot>
