@@ -19,8 +19,9 @@ import (
 // lookAgainAfter are the waits before a target is asked again, by Unlatch itself, for pictures that are waited for.
 var lookAgainAfter = []time.Duration{5 * time.Second, 15 * time.Second, 45 * time.Second, 2 * time.Minute, 10 * time.Minute}
 
-// lookAgain has a target asked again after the nth wait, once for all cameras that wait there; beyond the last wait it does nothing.
-func (e *env) lookAgain(ctx context.Context, site, target uuid.UUID, nth int) error {
+// lookAgain has a target asked again after the nth wait, once for all cameras that wait there; beyond the last wait it does nothing. A
+// target that has said when it can begin is asked then.
+func (e *env) lookAgain(ctx context.Context, site, target uuid.UUID, nth int, waiting ...*latch.Placement) error {
 	waits := e.hooks.LookAgain
 	if waits == nil {
 		waits = lookAgainAfter
@@ -28,9 +29,15 @@ func (e *env) lookAgain(ctx context.Context, site, target uuid.UUID, nth int) er
 	if nth >= len(waits) {
 		return nil
 	}
+	at := time.Now().Add(waits[nth])
+	for i, p := range waiting {
+		if own := p.AskAgainAt(time.Now(), waits[nth]); i == 0 || own.Before(at) {
+			at = own
+		}
+	}
 	look := command.OnTarget{Target: target, Do: command.Target{Look: &command.Look{Again: nth + 1}}}
 	_, err := e.queue.client.Insert(ctx, targetArgs{Site: site, OnTarget: look}, &river.InsertOpts{Queue: queueOf(site),
-		ScheduledAt: time.Now().Add(waits[nth]), UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: open}})
+		ScheduledAt: at, UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: open}})
 	return err
 }
 
@@ -38,7 +45,7 @@ func (e *env) lookAgain(ctx context.Context, site, target uuid.UUID, nth int) er
 func (d *deviceJob) lookAgainWhereWaiting(ctx context.Context) error {
 	for _, p := range d.Device().Status.Placements {
 		if p.AskedAgain() {
-			if err := d.env.lookAgain(ctx, d.site.ID, p.Target, 0); err != nil {
+			if err := d.env.lookAgain(ctx, d.site.ID, p.Target, 0, &p); err != nil {
 				return err
 			}
 		}
@@ -82,7 +89,11 @@ func (w *targetWorker) lookAtWaiting(ctx context.Context, a targetArgs) error {
 	if waiting, err = w.waitingOn(ctx, a.Target); err != nil || len(waiting) == 0 {
 		return err
 	}
-	return w.env.lookAgain(ctx, a.Site, a.Target, a.Do.Look.Again)
+	var left []*latch.Placement
+	for i := range waiting {
+		left = append(left, waiting[i].Status.PlacementOn(a.Target))
+	}
+	return w.env.lookAgain(ctx, a.Site, a.Target, a.Do.Look.Again, left...)
 }
 
 // connectingStill reports whether a target says of a slot that it is connecting, and may take that long.

@@ -160,6 +160,10 @@ func (r record) Target(ctx context.Context, id uuid.UUID) (*bringup.Target, erro
 	return out, err
 }
 
+func (r record) LongestWait(ctx context.Context, id uuid.UUID) (time.Duration, error) {
+	return r.store().Targets.LongestWait(ctx, id)
+}
+
 func (r record) Saw(ctx context.Context, id uuid.UUID, s bringup.TargetSeen) error {
 	return r.store().Keep(ctx, "what a target has said", func(ctx context.Context) error {
 		return r.store().Targets.Saw(ctx, id, r.job.inRun(), store.Seen(s))

@@ -151,6 +151,14 @@ func (s Targets) History(ctx context.Context, id uuid.UUID, limit int) (out []Se
 			"ORDER BY at DESC, id DESC LIMIT $2", id, limit)
 }
 
+// LongestWait returns how long a target has taken at most for the last pictures that came; 0 where none has.
+func (s Targets) LongestWait(ctx context.Context, id uuid.UUID) (time.Duration, error) {
+	var ms int64
+	err := s.on(ctx).GetContext(ctx, &ms, `SELECT coalesce(max((body->>'waited_ms')::bigint), 0) FROM (SELECT body FROM evidence
+		WHERE kind = 'confirmed' AND subject = $1 ORDER BY at DESC LIMIT 100) AS last`, id.String())
+	return time.Duration(ms) * time.Millisecond, err
+}
+
 // OneSeen returns one entry of a target's record, with the target.
 func (s Targets) OneSeen(ctx context.Context, record uuid.UUID) (x SeenRecord, target uuid.UUID, err error) {
 	var row struct {

@@ -225,7 +225,8 @@ func (p *platform) status() bridge.Status {
 	defer p.mu.Unlock()
 	switch {
 	case time.Now().Before(p.opens):
-		return bridge.Status{State: "connecting", Says: "the account is new: it works from " + p.opens.UTC().Format("15:04:05") + " UTC"}
+		return bridge.Status{State: "connecting", Ready: p.opens.UTC().Format(time.RFC3339),
+			Says: "the account is new: it works from " + p.opens.UTC().Format("15:04:05") + " UTC"}
 	case p.key != nil && time.Since(p.last) < 3*time.Second:
 		return bridge.Status{State: "showing", Since: p.since.UTC().Format(time.RFC3339)}
 	}

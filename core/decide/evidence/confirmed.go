@@ -21,6 +21,8 @@ type Confirmed struct {
 	// Waits is what the picture waits for, and Since when that began; with neither a picture nor a diagnosis.
 	Waits     trouble.Wait        `json:"waits,omitempty" doc:"what its picture waits for"`
 	Since     time.Time           `json:"since,omitzero" doc:"when that began"`
+	Until     time.Time           `json:"until,omitzero" doc:"when the target can begin, by its own word"`
+	WaitedMS  int64               `json:"waited_ms,omitempty" doc:"of a picture that has come: how long it was waited for in all"`
 	Diagnosis *diagnose.Diagnosis `json:"diagnosis,omitempty"`
 }
 

@@ -140,9 +140,10 @@ type Placement struct {
 	// ConfirmedAt is when the target said so last, and SilentSince since when it has not answered.
 	ConfirmedAt time.Time `json:"confirmed_at,omitzero"`
 	SilentSince time.Time `json:"silent_since,omitzero" doc:"the target could not be asked since then: what it said before is old"`
-	// Waits is what the picture waits for, and WaitsSince when that began.
+	// Waits is what the picture waits for, WaitsSince when that began, and WaitsUntil when the target can begin, by its own word.
 	Waits      trouble.Wait        `json:"waits,omitempty" enum:"connect,fetch,screen,person" doc:"what its picture waits for, that nothing stands in the way of"`
 	WaitsSince time.Time           `json:"waits_since,omitzero"`
+	WaitsUntil time.Time           `json:"waits_until,omitzero"`
 	SendsOn    []Given             `json:"-"`
 	Diagnosis  *diagnose.Diagnosis `json:"diagnosis,omitempty"`
 }

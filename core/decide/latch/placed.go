@@ -161,7 +161,7 @@ func (d *deriver) standing(t Target, p *Placement) {
 		return
 	}
 	p.Confirmed, p.Diagnosis = c.Diagnosis == nil && c.Waits == "", c.Diagnosis
-	p.Waits, p.WaitsSince = c.Waits, c.Since
+	p.Waits, p.WaitsSince, p.WaitsUntil = c.Waits, c.Since, c.Until
 	p.Report, p.Match, p.Still, p.Note = c.Says, c.Match, c.Still, c.Note
 	reason := fmt.Sprintf("%s reports %s", t.Name, p.Report)
 	if c.Attested != "" {
@@ -239,8 +239,27 @@ func (d *deriver) waiting() {
 	}
 }
 
-// ConnectTime is how long a target may be connecting to a camera before that counts as a fault.
-const ConnectTime = 2 * time.Minute
+// ConnectTime is how long any target may be connecting to a camera before that counts as a fault, and mostConnectTime how long one may
+// that has been slow before.
+const (
+	ConnectTime     = 2 * time.Minute
+	mostConnectTime = time.Hour
+)
+
+// ConnectPatience returns how long a target may be connecting before that counts as a fault: twice as long as it has taken at most for
+// pictures that came, and at least ConnectTime.
+func ConnectPatience(longest time.Duration) time.Duration {
+	return min(max(ConnectTime, 2*longest), mostConnectTime)
+}
+
+// AskAgainAt returns when the target is asked again that was to be asked after wait: not before the moment that it has given itself.
+func (p *Placement) AskAgainAt(now time.Time, wait time.Duration) time.Time {
+	at := now.Add(wait)
+	if p.Waits != "" && p.WaitsUntil.After(at) {
+		return p.WaitsUntil
+	}
+	return at
+}
 
 // AskedAgain reports whether the target is to be asked again for the picture of the placement by itself: it may come still. A target that
 // was connecting for too long is asked once more too.

@@ -39,7 +39,7 @@ type Guard struct {
 	Names map[string][]netip.Addr
 	// Resolver looks names up; nil means those name servers that the machine is set to.
 	Resolver Resolver
-	Timeout time.Duration // for one connection; 0 means 5 s
+	Timeout  time.Duration // for one connection; 0 means 5 s
 }
 
 // Check returns an *OutOfScopeError when a is not authorised.

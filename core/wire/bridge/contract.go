@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 )
 
 // Version is the version of the contract; a bridge names it in Target.Contract and in its paths, which begin with /v1.
@@ -154,8 +155,21 @@ type Status struct {
 	State  string   `json:"state" enum:"off,connecting,showing,failed"`
 	Says   string   `json:"says,omitempty" doc:"in the target's own words"`
 	Since  string   `json:"since,omitempty" doc:"RFC 3339"`
+	Ready  string   `json:"ready,omitempty" doc:"RFC 3339: of one that is connecting, when it can begin, where that is known"`
 	Pushed string   `json:"pushed,omitempty" enum:"off,connecting,sending,refused,no_answer"`
 	Sizes  []Stream `json:"sizes,omitempty" doc:"the streams with the sizes that came"`
+}
+
+// mostReady is how far ahead a moment may lie that a target gives itself.
+const mostReady = 48 * time.Hour
+
+// ReadyAt returns when one that is connecting can begin; the zero time where it does not say, or says nothing that can be waited for.
+func (s *Status) ReadyAt(now time.Time) time.Time {
+	at, err := time.Parse(time.RFC3339, s.Ready)
+	if err != nil || s.State != "connecting" || at.Sub(now) > mostReady {
+		return time.Time{}
+	}
+	return at
 }
 
 // A Schedule is when a slot records.

@@ -280,6 +280,8 @@ type Report struct {
 	Says    string // in the target's own words: "Connected, recording Active"
 	// Waits is what the picture waits for, where the target says that it may come still; "" where it has come, or does not come.
 	Waits trouble.Wait
+	// Until is when the target can begin, by its own word; the zero time where it does not say.
+	Until time.Time
 	// Unchanged says that it was given another URL or sign-in for what it had, and may not have taken that over.
 	Unchanged bool
 	After     time.Duration

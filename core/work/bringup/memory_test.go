@@ -28,6 +28,7 @@ var ctx = context.Background()
 
 // memory is a Record, a Keyring, a Reporter and a Clock in a few maps.
 type memory struct {
+	longest time.Duration // LongestWait of every target
 	t       *testing.T
 	mu      sync.Mutex // two streams may be played at once
 	records map[uuid.UUID][]evidence.Record
@@ -87,6 +88,10 @@ func (m *memory) Neighbours(ctx context.Context) (out []latch.Device, err error)
 		out = append(out, *known)
 	}
 	return out, nil
+}
+
+func (m *memory) LongestWait(context.Context, uuid.UUID) (time.Duration, error) {
+	return m.longest, nil
 }
 
 func (m *memory) Target(ctx context.Context, id uuid.UUID) (*Target, error) {

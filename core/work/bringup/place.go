@@ -228,7 +228,14 @@ func (w placeStep) confirmOn(ctx context.Context, p latch.Placement, wait time.D
 	f := Finding{Subject: p.Target.String()}
 	body := evidence.Confirmed{Says: report.Says, AfterMS: report.After.Milliseconds(), Diagnosis: diagnosis, Note: note}
 	if diagnosis == nil && !report.Arrived {
-		w.waitOrFail(&body, p, report)
+		if err := w.waitOrFail(ctx, &body, p, report); err != nil {
+			return err
+		}
+	} else if diagnosis == nil {
+		body.WaitedMS = body.AfterMS
+		if !p.WaitsSince.IsZero() {
+			body.WaitedMS = w.now().Sub(p.WaitsSince).Milliseconds()
+		}
 	}
 	if body.Diagnosis == nil && body.Waits == "" {
 		seen, err := comparison(w).compare(ctx, t.session, p)
@@ -274,18 +281,27 @@ func (w placeStep) anew(ctx context.Context, t *connected, p *latch.Placement, w
 	return t.session.Confirm(ctx, put.Ref, wait)
 }
 
-// waitOrFail says of a picture that has not arrived what it waits for, and after latch.ConnectTime that it does not come. What waits for
-// screens is waited for as long as they take.
-func (w placeStep) waitOrFail(body *evidence.Confirmed, p latch.Placement, r target.Report) {
-	body.Waits, body.Since = r.Waits, p.WaitsSince
+// waitOrFail says of a picture that has not arrived what it waits for, and that it does not come where it has been waited for longer than
+// fits the target: by its own past, and by the moment that it has given itself. What waits for screens is waited for as long as they take.
+func (w placeStep) waitOrFail(ctx context.Context, body *evidence.Confirmed, p latch.Placement, r target.Report) error {
+	body.Waits, body.Since, body.Until = r.Waits, p.WaitsSince, r.Until
 	if body.Since.IsZero() {
 		body.Since = w.now()
 	}
 	waited := w.now().Sub(body.Since)
-	if r.Waits == "" || r.Waits == trouble.WaitsToConnect && waited >= latch.ConnectTime {
-		r.After = max(r.After, waited)
-		body.Diagnosis, body.Waits, body.Since = notArrived(p.Name, r), "", time.Time{}
+	fails := r.Waits == ""
+	if r.Waits == trouble.WaitsToConnect && waited >= latch.ConnectTime && w.now().Sub(r.Until) >= latch.ConnectTime {
+		longest, err := w.Record.LongestWait(ctx, p.Target)
+		if err != nil {
+			return &OwnError{err}
+		}
+		fails = waited >= latch.ConnectPatience(longest)
 	}
+	if fails {
+		r.After = max(r.After, waited)
+		body.Diagnosis, body.Waits, body.Since, body.Until = notArrived(p.Name, r), "", time.Time{}, time.Time{}
+	}
+	return nil
 }
 
 // notArrived words that a target has a camera and does not get its picture.

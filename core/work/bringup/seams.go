@@ -32,6 +32,8 @@ type Finding struct {
 // never recorded as the device's.
 type Record interface {
 	Device(ctx context.Context, id uuid.UUID) (*latch.Device, error)
+	// LongestWait is how long a target has taken at most, of late, for a picture that came.
+	LongestWait(ctx context.Context, target uuid.UUID) (time.Duration, error)
 	// Neighbours are all devices of the site.
 	Neighbours(ctx context.Context) ([]latch.Device, error)
 	Target(ctx context.Context, id uuid.UUID) (*Target, error)

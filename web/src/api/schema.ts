@@ -3677,6 +3677,8 @@ export interface components {
             waits?: "connect" | "fetch" | "screen" | "person";
             /** Format: date-time */
             waits_since?: string;
+            /** Format: date-time */
+            waits_until?: string;
             /** @description the token of the slot that somebody wants it in */
             wanted?: string;
             /** @description whose sign-in it is given: the camera's, its stream user's, the recorder's */

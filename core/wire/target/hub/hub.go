@@ -427,7 +427,7 @@ func (s *session) Confirm(ctx context.Context, ref target.Ref, wait time.Duratio
 		if out.Says == "" {
 			out.Says = "nothing of it"
 		}
-		if st.State == "connecting" {
+		if st.State != "failed" { // one that says nothing, or off, may not have begun yet
 			out.Waits = trouble.WaitsToConnect
 		}
 		if out.Arrived || out.After > wait {

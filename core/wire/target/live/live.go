@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"unlatch/core/ground/certificate"
+	"unlatch/core/ground/trouble"
 	"unlatch/core/wire/bridge"
 	"unlatch/core/wire/rtmp"
 	"unlatch/core/wire/target"
@@ -179,6 +180,9 @@ func (s *session) Confirm(ctx context.Context, ref target.Ref, wait time.Duratio
 		if len(all.Slots) > 0 && all.Slots[0].Status != nil {
 			st := all.Slots[0].Status
 			out.Says, out.Arrived = words(st), st.State == "showing"
+			if st.State == "connecting" || st.State == "off" { // it takes a while to say that something comes
+				out.Waits, out.Until = trouble.WaitsToConnect, st.ReadyAt(time.Now())
+			}
 		}
 		if out.Arrived {
 			return out, nil
@@ -193,6 +197,7 @@ func (s *session) Confirm(ctx context.Context, ref target.Ref, wait time.Duratio
 				return out, &KeyError{Says: out.Says}
 			case "no_answer":
 				out.Says += "; the recorder gets no answer at the ingest address"
+				out.Waits = ""
 			case "sending":
 				out.Says += "; the recorder sends"
 			}
