@@ -31,6 +31,7 @@ type Source struct {
 	SignIn    signin.SignIn
 	Transport rtsp.Transport // "" for TCP
 	Retry     time.Duration  // between two tries; 0 for 2 s
+	Sound     bool           // also its sound, where it has some
 }
 
 // A Pull is one connection to a source, kept up until it is stopped.
@@ -50,6 +51,7 @@ type Pull struct {
 	jpegOf   time.Time
 	watchers []chan []byte
 	framed   []func(media.Frame, uint32)
+	heard    []func(unit, config []byte)
 	changed  chan struct{} // is closed and replaced with each change of state
 }
 
@@ -155,7 +157,11 @@ func (p *Pull) once(ctx context.Context, s Source) error {
 	if u.Scheme == "http" || u.Scheme == "https" {
 		return p.pictures(ctx, dial, u)
 	}
-	session, err := player.Open(ctx, player.Request{Dial: dial, URL: u, Transport: s.Transport})
+	kinds := []string{"video"}
+	if s.Sound {
+		kinds = append(kinds, "audio")
+	}
+	session, err := player.Open(ctx, player.Request{Dial: dial, URL: u, Transport: s.Transport, Kinds: kinds})
 	if err != nil {
 		return err
 	}
@@ -166,8 +172,18 @@ func (p *Pull) once(ctx context.Context, s Source) error {
 	p.mu.Lock()
 	p.track = track
 	p.mu.Unlock()
+	var sound *media.Listener
+	if len(session.Tracks) > 1 {
+		sound, _ = media.NewListener(session.Tracks[1].Track)
+	}
 	err = session.Run(ctx, func(b player.Packet) {
-		if b.RTCP || b.Track != 0 {
+		if b.RTCP {
+			return
+		}
+		if b.Track != 0 {
+			if sound != nil && sound.Form == media.AAC {
+				sound.Packet(b.Payload, func(unit []byte) { p.unit(unit, sound.Config) })
+			}
 			return
 		}
 		meter.Packet(b.Payload, b.At)
@@ -242,6 +258,21 @@ func (p *Pull) Frames(each func(media.Frame, uint32)) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.framed = append(p.framed, each)
+}
+
+// Heard has a function called with each access unit of AAC from now on, which is valid during the call.
+func (p *Pull) Heard(each func(unit, config []byte)) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.heard = append(p.heard, each)
+}
+
+func (p *Pull) unit(unit, config []byte) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, each := range p.heard {
+		each(unit, config)
+	}
 }
 
 // Watch adds somebody who gets the packets as they arrive, or takes them off. One that is too slow misses packets, and holds up nobody.

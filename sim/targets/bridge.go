@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -245,7 +246,8 @@ func (b *Bridge) fill(s *slot, e bridge.Entry) {
 		in = signin.SignIn{User: b.slots[0].Entry.User, Secret: signin.NewSecret(b.slots[0].password)}
 	}
 	for _, st := range from {
-		p := puller.Start(b.ctx, puller.Source{URL: st.URL, SignIn: in, Transport: rtsp.TCP})
+		p := puller.Start(b.ctx, puller.Source{URL: st.URL, SignIn: in, Transport: rtsp.TCP,
+			Sound: slices.Contains(b.about.Abilities, bridge.CanPush)})
 		s.pulls[st.Role] = p
 		b.pulls = append(b.pulls, p)
 	}

@@ -154,7 +154,13 @@ var kinds = map[string]kind{
 		},
 	},
 	"platform": {
-		about: func(Target) bridge.Target { return bridge.Target{Kind: "platform"} },
+		about: func(t Target) bridge.Target {
+			out := bridge.Target{Kind: "platform", Intake: bridge.Intake{Codecs: []string{"H.264"}, Audio: []string{"AAC"}}}
+			if t.Mute {
+				out.Intake.Audio = nil
+			}
+			return out
+		},
 		slots: func(Target) []bridge.Slot {
 			return []bridge.Slot{{ID: "live", Label: "the live channel", State: bridge.Free, Status: &bridge.Status{State: "off"}}}
 		},

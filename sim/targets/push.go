@@ -85,7 +85,18 @@ func (b *Bridge) startPush(s *slot, to bridge.Push) *push {
 				return
 			}
 			select {
-			case frames <- sentFrame{append([]byte(nil), f.Data...), f.Kind == media.Key, stamp}:
+			case frames <- sentFrame{data: append([]byte(nil), f.Data...), key: f.Kind == media.Key, stamp: stamp}:
+			default:
+			}
+		})
+	}
+	if source != nil && to.Sound {
+		source.Heard(func(unit, config []byte) {
+			if ctx.Err() != nil {
+				return
+			}
+			select {
+			case frames <- sentFrame{data: append([]byte(nil), unit...), config: append([]byte(nil), config...)}:
 			default:
 			}
 		})
@@ -106,6 +117,8 @@ type sentFrame struct {
 	data  []byte
 	key   bool
 	stamp uint32 // 90 kHz
+	// config is the configuration of AAC, of an access unit of sound; nil for a picture.
+	config []byte
 }
 
 func (p *push) once(ctx context.Context, frames <-chan sentFrame) {
@@ -124,17 +137,24 @@ func (p *push) once(ctx context.Context, frames <-chan sentFrame) {
 	defer pub.Close()
 	p.set("connecting")
 	var first uint32
-	begun := false
+	begun, told := time.Time{}, false
 	for {
 		select {
 		case <-ctx.Done():
 			return
 		case f := <-frames:
-			if !begun {
+			if f.config != nil {
+				if !begun.IsZero() && sendSound(pub, f, begun, &told) != nil {
+					p.set("no_answer")
+					return
+				}
+				continue
+			}
+			if begun.IsZero() {
 				if !f.key {
 					continue
 				}
-				first, begun = f.stamp, true
+				first, begun = f.stamp, time.Now()
 			}
 			if pub.Video(f.data, f.key, (f.stamp-first)/90) != nil {
 				p.set("no_answer")
@@ -143,6 +163,18 @@ func (p *push) once(ctx context.Context, frames <-chan sentFrame) {
 			p.set("sending")
 		}
 	}
+}
+
+// sendSound sends one access unit, the configuration before the first; told says that it went out.
+func sendSound(pub *rtmp.Publisher, f sentFrame, begun time.Time, told *bool) error {
+	at := uint32(time.Since(begun).Milliseconds())
+	if !*told {
+		*told = true
+		if err := pub.Audio(nil, f.config, at); err != nil {
+			return err
+		}
+	}
+	return pub.Audio(f.data, nil, at)
 }
 
 // A platform is a live platform's ingest.
@@ -154,6 +186,8 @@ type platform struct {
 	since  time.Time
 	last   time.Time
 	frames int
+	units  int // access units of sound, after their configuration
+	config []byte
 	key    []byte
 }
 
@@ -212,11 +246,22 @@ func (p *platform) Frame(_ string, f rtmp.Frame) {
 	}
 }
 
+// Sound implements rtmp.Hearer.
+func (p *platform) Sound(_ string, unit, config []byte) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if unit == nil {
+		p.config = config
+	} else if p.config != nil {
+		p.units++
+	}
+}
+
 // End implements rtmp.Taker.
 func (p *platform) End(string) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	p.last = time.Time{}
+	p.last, p.units, p.config = time.Time{}, 0, nil
 }
 
 // status returns the platform's own word.
@@ -228,7 +273,11 @@ func (p *platform) status() bridge.Status {
 		return bridge.Status{State: "connecting", Ready: p.opens.UTC().Format(time.RFC3339),
 			Says: "the account is new: it works from " + p.opens.UTC().Format("15:04:05") + " UTC"}
 	case p.key != nil && time.Since(p.last) < 3*time.Second:
-		return bridge.Status{State: "showing", Since: p.since.UTC().Format(time.RFC3339)}
+		out := bridge.Status{State: "showing", Since: p.since.UTC().Format(time.RFC3339)}
+		if p.units > 0 {
+			out.Says = "with sound"
+		}
+		return out
 	}
 	return bridge.Status{State: "off"}
 }

@@ -38,8 +38,10 @@ type Target struct {
 	Recorders []netip.Addr `yaml:"recorders"`
 	Screens   []string     `yaml:"screens"`
 	// Wait is how many seconds after its start a live platform's account begins to work.
-	Wait    int `yaml:"wait"`
-	DelayMS int `yaml:"delay_ms"` // of each call
+	Wait int `yaml:"wait"`
+	// Mute is of a platform that takes no sound.
+	Mute    bool `yaml:"mute"`
+	DelayMS int  `yaml:"delay_ms"` // of each call
 	// TLS says that a hub's broker listens with TLS, with a certificate of its own.
 	TLS bool `yaml:"tls"`
 	// ConnectsMS is how long it says of a camera that it is connecting, before it looks whether its picture comes.

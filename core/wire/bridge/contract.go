@@ -54,6 +54,7 @@ type Intake struct {
 	Streams    []string `json:"streams,omitempty" enum:"main,sub,third" doc:"the streams that it takes; two where it wants both of a camera"`
 	Both       bool     `json:"both,omitempty" doc:"it takes main and sub of a camera together"`
 	Codecs     []string `json:"codecs,omitempty" enum:"H.264,H.265,MJPEG,MPEG-4"`
+	Audio      []string `json:"audio,omitempty" enum:"AAC,G.711" doc:"of a live platform: the sound that it takes; none where it takes a picture alone"`
 	Sizes      []Size   `json:"sizes,omitempty"`
 	MaxSize    Size     `json:"max_size,omitzero"`
 	MaxFPS     float64  `json:"max_fps,omitempty"`
@@ -126,6 +127,7 @@ type Push struct {
 	Ingest string `json:"ingest" doc:"as rtmp://host:port/app"`
 	Key    string `json:"key" doc:"the stream key; is sent and never told back"`
 	Stream string `json:"stream" enum:"main,sub"`
+	Sound  bool   `json:"sound,omitempty" doc:"with the channel's sound, where that is AAC; as it is, since nothing converts it"`
 }
 
 // States of a slot.

@@ -15,6 +15,7 @@ import (
 type platform struct {
 	frames chan Frame
 	ended  chan string
+	sound  chan [2][]byte
 }
 
 func (p *platform) App(name string) bool { return name == "live" }
@@ -26,6 +27,9 @@ func (p *platform) Begin(_, key string) error {
 	return nil
 }
 
+// Sound implements Hearer.
+func (p *platform) Sound(_ string, unit, config []byte) { p.sound <- [2][]byte{unit, config} }
+
 func (p *platform) Frame(_ string, f Frame) { p.frames <- f }
 func (p *platform) End(key string)          { p.ended <- key }
 
@@ -33,7 +37,7 @@ func serve(t *testing.T) (*platform, Ingest) {
 	l, err := net.Listen("tcp4", "127.46.30.1:0")
 	require.NoError(t, err)
 	t.Cleanup(func() { l.Close() })
-	p := &platform{make(chan Frame, 8), make(chan string, 1)}
+	p := &platform{make(chan Frame, 8), make(chan string, 1), make(chan [2][]byte, 8)}
 	go func() {
 		for {
 			conn, err := l.Accept()
@@ -66,6 +70,10 @@ func TestAPictureArrives(t *testing.T) {
 	first, second := <-p.frames, <-p.frames
 	assert.Equal(t, Frame{Data: key, Key: true, MS: 40}, first)
 	assert.Equal(t, Frame{Data: late, MS: 0x1000005}, second)
+	require.NoError(t, pub.Audio(nil, []byte{0x14, 0x08}, 50))
+	require.NoError(t, pub.Audio([]byte{1, 2, 3}, nil, 60))
+	assert.Equal(t, [2][]byte{nil, {0x14, 0x08}}, <-p.sound, "the configuration of AAC goes before its frames")
+	assert.Equal(t, [2][]byte{{1, 2, 3}, nil}, <-p.sound)
 	require.NoError(t, pub.Close())
 	assert.Equal(t, "right-key", <-p.ended)
 }

@@ -16,6 +16,11 @@ type Frame struct {
 	MS   uint32
 }
 
+// A Hearer is a Taker that takes sound as well: access units of AAC, and their configuration before them, one of the two at a time.
+type Hearer interface {
+	Sound(key string, unit, config []byte)
+}
+
 // A Taker decides about the streams that an ingest is offered.
 type Taker interface {
 	// App reports whether there is an application of a name.
@@ -93,6 +98,8 @@ func (s *session) take(m message) error {
 	switch m.kind {
 	case msgVideo:
 		return s.video(m)
+	case msgAudio:
+		s.audio(m)
 	case msgCommand:
 		v, err := readAMF(m.payload)
 		if err != nil || len(v) < 2 {
@@ -133,6 +140,18 @@ func (s *session) command(m message, v []any) error {
 		return io.EOF
 	}
 	return nil
+}
+
+// audio takes one FLV audio tag of AAC (Video File Format §E.4.2).
+func (s *session) audio(m message) {
+	h, ok := s.t.(Hearer)
+	if b := m.payload; ok && s.key != "" && len(b) > 2 && b[0]>>4 == 10 {
+		if b[1] == 0 {
+			h.Sound(s.key, nil, append([]byte(nil), b[2:]...))
+		} else {
+			h.Sound(s.key, append([]byte(nil), b[2:]...), nil)
+		}
+	}
 }
 
 var startCode = []byte{0, 0, 0, 1}

@@ -34,7 +34,8 @@ users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
   - {name: Clock, maker: corvane, model: V4, address: 127.46.40.11, scene: platform-clock, streams: [&m {width: 640, height: 360,
        fps: 10, kbps: 400, gop: 10}, &s {width: 320, height: 180, fps: 5, kbps: 100, gop: 5}]}
-  - {name: Bridge, maker: corvane, model: V4, address: 127.46.40.12, scene: footbridge, streams: [*m, *s]}
+  - {name: Bridge, maker: corvane, model: V4, address: 127.46.40.12, scene: footbridge, streams: [{width: 640, height: 360,
+       fps: 10, kbps: 400, gop: 10, audio: aac}, *s]}
   - {name: Yard, maker: corvane, model: V4, address: 127.46.40.13, scene: coal-stage, streams: [*m, *s]}
 targets:
   - {name: Lamp store, kind: hybrid, maker: Holloway, address: 127.46.40.21, port: 8081, user: desk, secret: oak-door-52, slots: 4,
@@ -45,6 +46,7 @@ targets:
   - {name: Door, kind: intercom, maker: Doorstead, address: 127.46.40.25, port: 8081, user: desk, secret: oak-door-52, slots: 2,
        recorders: [127.46.40.21]}
   - {name: Live, kind: platform, maker: Beacon, address: 127.46.40.26, port: 8081, user: desk, secret: stream-key-9}
+  - {name: Mute, kind: platform, maker: Beacon, address: 127.46.40.29, port: 8081, user: desk, secret: stream-key-9, mute: true}
   - {name: Hearth, kind: hub, maker: Hearthline, address: 127.46.40.27, port: 1883, user: desk, secret: oak-door-52,
        screens: [parlour, hall]}
   - {name: Open hub, kind: hub, address: 127.46.40.28, port: 1883, screens: [one]}
@@ -229,6 +231,24 @@ func TestTargetsByBridge(t *testing.T) {
 		require.NoError(t, err)
 		require.True(t, r.Arrived, "%+v", r)
 		assert.Contains(t, r.Says, "live, since")
+		about, err := s.(target.Describer).Describe(ctx)
+		require.NoError(t, err)
+		assert.Contains(t, about.Abilities, "sound")
+		require.Eventually(t, func() bool {
+			r, err = s.Confirm(ctx, p.Ref, 0)
+			return err == nil && strings.Contains(r.Says, "with sound")
+		}, 15*time.Second, 100*time.Millisecond, "%+v", r)
+		require.NoError(t, s.Remove(ctx, p.Ref))
+
+		silent := access("http://127.46.40.29:8081", "stream-key-9")
+		silent.Through, silent.Settings = &through, map[string]string{live.Ingest: "rtmp://127.46.40.29:8082/live"}
+		s = connect(t, live.Driver{}, silent)
+		p, err = s.Place(ctx, camera(w, "Bridge", "main"))
+		require.NoError(t, err)
+		r, err = s.Confirm(ctx, p.Ref, 15*time.Second)
+		require.NoError(t, err)
+		assert.True(t, r.Arrived, "%+v", r)
+		assert.NotContains(t, r.Says, "sound", "one that takes none gets none")
 		require.NoError(t, s.Remove(ctx, p.Ref))
 
 		wrong := access("http://127.46.40.26:8081", "stream-key-9")
@@ -239,6 +259,7 @@ func TestTargetsByBridge(t *testing.T) {
 		r, err = s.Confirm(ctx, p.Ref, 3*time.Second)
 		require.NoError(t, err)
 		assert.Contains(t, r.Says, "no answer at the ingest address")
+		assert.Empty(t, r.Waits, "that is no matter of time")
 		require.NoError(t, s.Remove(ctx, p.Ref))
 		assert.NotContains(t, a.Log.String()+wrong.Log.String()+through.Log.String(), "stream-key-9")
 	})

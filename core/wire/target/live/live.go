@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -57,7 +58,9 @@ func (Driver) Connect(ctx context.Context, a target.Access) (target.Session, err
 	if s.push.Stream == "" {
 		s.push.Stream = "main"
 	}
-	if _, err := platform.Target(ctx); err != nil {
+	t, err := platform.Target(ctx)
+	s.push.Sound = err == nil && slices.Contains(t.Intake.Audio, "AAC")
+	if err != nil {
 		s.Close()
 		return nil, err
 	}
@@ -101,7 +104,11 @@ func (s *session) Describe(ctx context.Context) (target.About, error) {
 	if err != nil {
 		return target.About{}, err
 	}
-	return target.About{Name: t.Name, Kind: t.Kind, Maker: t.Maker, Model: t.Model, Through: true}, nil
+	out := target.About{Name: t.Name, Kind: t.Kind, Maker: t.Maker, Model: t.Model, Through: true}
+	if s.push.Sound {
+		out.Abilities = []string{"sound"}
+	}
+	return out, nil
 }
 
 // Slots implements target.Lister: what the platform says of its one channel.
