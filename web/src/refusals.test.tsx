@@ -15,6 +15,7 @@ import { AgreeSheet } from "@/views/lineup/AgreeSheet";
 import { NameSheet } from "@/views/lineup/NameSheet";
 import { ClaimSheet } from "@/views/lineup/ClaimSheet";
 import { GroupSheet } from "@/views/multicast/GroupSheet";
+import { EntrySheet } from "@/views/patch/EntrySheet";
 import { TargetSheet } from "@/views/patch/TargetSheet";
 import { BookSheet } from "@/views/paths/BookSheet";
 import { CodeSheet } from "@/views/people/CodeSheet";
@@ -70,6 +71,7 @@ afterEach(cleanup);
 const device = { id: "d1", name: "Clock", address: "192.0.2.7", next: { wanted: {} }, streams: [], placements: [] } as unknown as Device;
 const site = { id: "s1", name: "Works", ranges: ["192.0.2.0/24"], network: { pool: "192.0.2.101-192.0.2.199", bits: 24 } } as Site;
 const target = { id: "t1", name: "Vault", hands: [], wants: { secret: "stream_key", at: "http://192.0.2.9" } } as unknown as Target;
+const hub = { id: "t2", name: "Hearth", kind: "hub", is: "home hub" } as unknown as Target;
 const preset = { name: "Own", book: "Own presets", book_id: "b1", plan: {}, streams: {} } as Preset;
 const nothing = () => {};
 
@@ -169,6 +171,20 @@ const sheets: { name: string; sheet: ReactNode; fill?: () => void; button?: stri
     sheet: <NameSheet site="s1" devices={[device]} onClose={nothing} />,
     fill: () => type("Name of Clock at 192.0.2.7", "Platform clock"),
     button: "Name 1 camera",
+  },
+  {
+    name: "EntrySheet",
+    sheet: (
+      <EntrySheet
+        site="s1"
+        row={{ key: "1", kind: "slot", target: hub, device: { ...device, name: "Yard" }, y: 0, h: 1 }}
+        target={hub}
+        devices={[{ ...device, kind: "camera" }]}
+        targets={[hub]}
+        onClose={nothing}
+      />
+    ),
+    button: "Place it",
   },
   {
     name: "WeekSheet",

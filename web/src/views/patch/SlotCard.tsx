@@ -1,11 +1,12 @@
 import { ArrowDown, ArrowUp } from "lucide-react";
 import { useState } from "react";
-import type { Target } from "@/api/client";
+import type { Device, Target } from "@/api/client";
 import { useAttest, useChangeTarget, useOrderList } from "@/api/targets";
 import { Button } from "@/parts/Button";
 import { stillOf } from "@/parts/measures";
 import { cordText, endless, type Row } from "@/parts/patch";
 import { Still } from "@/parts/Still";
+import { EntrySheet } from "./EntrySheet";
 import { Rule, ShowOn } from "./HubActions";
 import { weekText } from "./week";
 import { WeekSheet } from "./WeekSheet";
@@ -19,12 +20,15 @@ const slotWeek = (r: Row) => ({
   week: r.slot!.schedule?.week,
 });
 
+type Props = { row: Row; rows: Row[]; at: number; site: string; target: Target; devices: Device[]; targets: Target[] };
+
 /** One slot of a target: what it shows there, when it is recorded, and what can be done with it. */
-export function SlotCard({ row, rows, at, site, target: t }: { row: Row; rows: Row[]; at: number; site: string; target: Target }) {
+export function SlotCard({ row, rows, at, site, target: t, devices, targets }: Props) {
   const change = useChangeTarget(site);
   const order = useOrderList(site);
   const attest = useAttest(site);
   const [painting, setPainting] = useState(false);
+  const [copying, setCopying] = useState(false);
   const slot = row.slot!;
   const p = row.placement;
   const state = p?.state;
@@ -40,6 +44,10 @@ export function SlotCard({ row, rows, at, site, target: t }: { row: Row; rows: R
     else change.mutate({ target: t.id, order: list.map((r) => r.slot!.token) });
   };
   const name = row.device?.name ?? slot.name;
+  const setMode = (mode: string) => {
+    if (mode === "week") setPainting(true);
+    else change.mutate({ target: t.id, slot: slot.token, schedule: { mode: mode as "always" } });
+  };
   return (
     <li className={`flex gap-3 border bg-sheet p-2 ${slot.is === "free" && !p ? "border-dashed" : ""}`}>
       {(row.device || slot.is === "used") && (
@@ -73,24 +81,12 @@ export function SlotCard({ row, rows, at, site, target: t }: { row: Row; rows: R
             </Button>
           )}
           {t.about?.abilities?.includes("schedule") && slot.is === "used" && (
-            <label className="flex items-center gap-1 text-soft">
-              records
-              <select
-                aria-label={`When ${name} is recorded`}
-                className="h-7 rounded-md border bg-sheet px-1 text-ink"
-                value={slot.schedule?.mode ?? "always"}
-                onChange={(e) => {
-                  if (e.target.value === "week") setPainting(true);
-                  else change.mutate({ target: t.id, slot: slot.token, schedule: { mode: e.target.value as "always" } });
-                }}
-              >
-                {Object.entries(modes).map(([k, v]) => (
-                  <option key={k} value={k}>
-                    {v}
-                  </option>
-                ))}
-              </select>
-            </label>
+            <Records name={name} mode={slot.schedule?.mode} onMode={setMode} />
+          )}
+          {row.device && p && (
+            <Button className="h-7" onClick={() => setCopying(true)}>
+              Copy …
+            </Button>
           )}
           {canOrder && (row.device || slot.is !== "free") && (
             <>
@@ -127,6 +123,7 @@ export function SlotCard({ row, rows, at, site, target: t }: { row: Row; rows: R
             {weekText(slot.schedule.week)}
           </button>
         )}
+        {copying && <EntrySheet site={site} row={row} target={t} devices={devices} targets={targets} onClose={() => setCopying(false)} />}
         {painting && (
           <WeekSheet
             site={site}
@@ -138,5 +135,25 @@ export function SlotCard({ row, rows, at, site, target: t }: { row: Row; rows: R
         )}
       </div>
     </li>
+  );
+}
+
+function Records({ name, mode, onMode }: { name?: string; mode?: string; onMode: (mode: string) => void }) {
+  return (
+    <label className="flex items-center gap-1 text-soft">
+      records
+      <select
+        aria-label={`When ${name} is recorded`}
+        className="h-7 rounded-md border bg-sheet px-1 text-ink"
+        value={mode ?? "always"}
+        onChange={(e) => onMode(e.target.value)}
+      >
+        {Object.entries(modes).map(([k, v]) => (
+          <option key={k} value={k}>
+            {v}
+          </option>
+        ))}
+      </select>
+    </label>
   );
 }

@@ -93,7 +93,7 @@ export function TargetPage() {
           {rows.length === 0 && <p className="text-soft">{asked ? "It has told no slots yet: look at it." : "Nothing yet."}</p>}
           <ol className={`grid gap-2 sm:grid-cols-2 ${t.kind === "hub" ? "" : "lg:grid-cols-3"}`}>
             {rows.map((r, i) => (
-              <SlotCard key={r.key} row={r} rows={rows} at={i} site={site.id} target={t} />
+              <SlotCard key={r.key} row={r} rows={rows} at={i} site={site.id} target={t} devices={devices} targets={targets.data} />
             ))}
           </ol>
         </section>

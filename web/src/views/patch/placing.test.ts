@@ -1,7 +1,7 @@
 import { expect, test } from "vitest";
 import type { Device, Fitting, Target } from "@/api/client";
 import type { Row } from "@/parts/patch";
-import { cellOf, copied, filling, filtered, tally } from "./placing";
+import { cellOf, copied, filling, filtered, slotsFor, tally } from "./placing";
 
 const on = (target: string, state: string, slot = "") => ({ target, state, slot, gives: [], name: target });
 const camera = (id: string, ...placements: object[]) => ({ id, name: id, placements }) as unknown as Device;
@@ -70,4 +70,12 @@ test("what stands on one panel goes onto the next, in the same slots where they 
     { device: "tower", target: "panel" },
   ]);
   expect(copied(rows, to).map((p) => p.device)).toEqual(["stairs"]); // the others stand there
+});
+
+test("the free slots after an entry come first, then those before it", () => {
+  const slots = ["1", "2", "3", "4"].map((token) => ({ token, is: token === "2" ? "used" : "free" }));
+  const to = { layout: { slots } } as unknown as Target;
+  expect(slotsFor(to, "2").map((s) => s.token)).toEqual(["3", "4", "1"]);
+  expect(slotsFor(to).map((s) => s.token)).toEqual(["1", "3", "4"]);
+  expect(slotsFor({} as Target)).toEqual([]);
 });

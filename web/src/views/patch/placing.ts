@@ -62,3 +62,10 @@ export function copied(rows: Row[], to: Target) {
     return [{ device: device.id, target: to.id, slot: slot && free.has(slot.token) ? slot.token : undefined, role: role || undefined }];
   });
 }
+
+/** The free slots of a target, those after `from` first. */
+export function slotsFor(to: Target, from?: string) {
+  const all = to.layout?.slots ?? [];
+  const i = all.findIndex((s) => s.token === from);
+  return [...all.slice(i + 1), ...all.slice(0, i + 1)].filter((s) => s.is === "free");
+}
