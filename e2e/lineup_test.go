@@ -1,7 +1,7 @@
 package e2e
 
 import (
-	"strings"
+	"fmt"
 	"testing"
 	"time"
 
@@ -58,19 +58,32 @@ func TestNamingAndFindingInTheLineUp(t *testing.T) {
 // they are confirmed without another press.
 func TestInOrderOntoASlowRecorder(t *testing.T) {
 	t.Parallel()
-	simtest.Start(t, strings.Replace(patchYard("127.43.39"), "slots: 6, analogue: 2, streams: 9554", "slots: 16, connects_ms: 20000", 1))
+	simtest.Start(t, `
+name: sixteen
+users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
+devices:
+  - {name: Gate, maker: corvane, model: V4, count: 16, address: 127.43.39.11, scene: platform-clock, streams: [{width: 320,
+     height: 180, fps: 5, kbps: 100, gop: 5, profile: baseline}, {width: 160, height: 90, fps: 5, kbps: 60, gop: 5, profile: baseline}]}
+targets:
+  - {name: Vault, kind: hybrid, maker: Holloway, address: 127.43.39.60, port: 8081, user: desk, secret: oak-door-52, slots: 20,
+     connects_ms: 20000}
+`)
 	b := start(t)
-	b.bring("Yard", "127.43.39.0/26", 9)
-	b.count(`[data-at="placed"]`, 9)
+	b.bring("Yard", "127.43.39.0/26", 16)
+	b.count(`[data-at="placed"]`, 16)
 	b.press("^Patch$")
-	b.addTarget("Bridge", "http://127.43.39.21:8081", "Vault")
+	b.addTarget("Bridge", "http://127.43.39.60:8081", "Vault")
 	b.press("^Line-up$")
 	b.page.MustElement("[aria-label='Select all that are shown']").MustClick()
-	b.press("^Place 9 cameras on Vault$")
+	b.press("^Place 16 cameras on Vault$")
 	b.see("^waiting$|[0-9] waiting") // and none of them is stuck
 	b.count(`[data-run="running"]`, 0)
 	b.page.MustElementR("button", "^All open")
-	stands := ""
+	stands, want := "", ""
+	for n := range 16 {
+		want += fmt.Sprintf("; slot %d confirmed", n+1)
+	}
+	want = want[2:]
 	assert.Eventually(t, func() bool {
 		out, err := b.page.Eval(`async () => {
 			const site = location.pathname.split("/")[2];
@@ -81,8 +94,7 @@ func TestInOrderOntoASlowRecorder(t *testing.T) {
 		if err == nil {
 			stands = out.Value.Str()
 		}
-		return stands == "slot 1 confirmed; slot 2 confirmed; slot 3 confirmed; slot 4 confirmed; slot 5 confirmed; "+
-			"slot 6 confirmed; slot 7 confirmed; slot 8 confirmed; slot 9 confirmed"
+		return stands == want
 	}, patience, 500*time.Millisecond)
 	if t.Failed() {
 		t.Log(stands)

@@ -368,10 +368,25 @@ func TestTargetsOfEveryOtherKind(t *testing.T) {
 		ids("targets", "Rooms")).Str())
 	b.see("has the list as it is")
 	b.clean("feed")
+
+	// Made anew, it has another address: the screens that ask at the old one get nothing and are told; one that is given the new one
+	// follows.
+	b.press("^Make a new one$")
+	b.page.MustElementR("[role=alertdialog] button", "^Make a new one$").MustClick()
+	b.see("^5 screens still ask at an address that was replaced or withdrawn")
+	fresh := b.page.MustEval(`async () => {
+		const site = location.pathname.split("/")[2];
+		return (await (await fetch("/api/sites/" + site + "/targets")).json()).find((t) => t.name === "Rooms").feed;
+	}`).Str()
+	assert.NotEqual(t, feed, fresh)
+	world.Screens()[0].SetFeed(origin + fresh)
+	b.see("^4 screens still ask at an address that was replaced or withdrawn")
+	b.see("has the list as it is")
+	b.clean("feed with old screens")
 	b.press("^Withdraw it$")
 	b.page.MustElementR("[role=alertdialog] button", "^Withdraw it$").MustClick() // what cannot be undone asks first
 	b.see("Its address is withdrawn")
-	res, err := http.Get(origin + feed)
+	res, err := http.Get(origin + fresh)
 	require.NoError(t, err)
 	res.Body.Close()
 	assert.Equal(t, 410, res.StatusCode)
@@ -397,7 +412,8 @@ func TestTargetsOfEveryOtherKind(t *testing.T) {
 		_, err := b.page.Timeout(5*time.Second).ElementR("body *", "live, since")
 		return err == nil
 	}, patience, time.Second)
-	for _, secret := range []string{"stream-key-9", "oak-door-52", "brass-lamp-41", strings.TrimPrefix(feed, "/feeds/")} {
+	for _, secret := range []string{"stream-key-9", "oak-door-52", "brass-lamp-41",
+		strings.TrimPrefix(feed, "/feeds/"), strings.TrimPrefix(fresh, "/feeds/")} {
 		assert.NotContains(t, b.server.Log(), secret)
 	}
 	b.page.MustSetViewport(390, 800, 1, true)

@@ -132,6 +132,7 @@ func TestAPresetOntoTwelveCameras(t *testing.T) {
 	assert.Contains(t, b.page.MustElement(`[data-preview="Plain"]`).MustText(), "160x90")
 	assert.Contains(t, b.page.MustElement(`[data-preview="Wharf"]`).MustText(), "not signed in to yet",
 		"one that cannot be set is said, and left out")
+	b.page.MustElementR("[role=dialog] [role=status]", "Wharf.*will be left out") // beside the button
 	b.clean("preview")
 	b.press("^Set and measure 11 cameras$")
 	b.ran("Set the streams of 11 cameras")

@@ -221,6 +221,10 @@ func (s feeds) byFeed(w http.ResponseWriter, r *http.Request) (store.Target, boo
 	t, err := s.store.Targets.ByFeed(r.Context(), chi.URLParam(r, "token"))
 	switch {
 	case errors.Is(err, store.ErrWithdrawn):
+		if err := s.store.Targets.AskedAtOldAddress(r.Context(), chi.URLParam(r, "token"), screenName(r), callerOf(r.Context())); err != nil {
+			s.fail(w, err)
+			return t, false
+		}
 		writeProblem(w, problem(http.StatusGone, "feed_withdrawn", "This address of the feed was withdrawn, or replaced by a new one.",
 			"Take the present address from the target's page."))
 		return t, false

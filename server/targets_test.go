@@ -123,9 +123,16 @@ func TestFeeds(t *testing.T) {
 	status, text = anyone("GET", token, "")
 	assert.Equal(t, 410, status)
 	assert.Contains(t, text, "was withdrawn")
+	v = get[[]targetView](p, "GET", path, nil)[0]
+	require.Len(t, v.Screens, 1)
+	assert.Equal(t, []any{true, false}, []any{v.Screens[0].Old, v.Screens[0].Current}, "who asks at the old address is told")
 	get[any](p, "POST", path+"/"+id.String()+"/feed", nil)
 	again := at()
 	assert.NotEqual(t, token, again)
+	anyone("GET", again, "")
+	v = get[[]targetView](p, "GET", path, nil)[0]
+	require.Len(t, v.Screens, 1)
+	assert.Equal(t, []any{false, true}, []any{v.Screens[0].Old, v.Screens[0].Current})
 	slowed := false
 	for n := range 40 {
 		status, _ := anyone("GET", fmt.Sprintf("/feeds/guess-%d", n), "")

@@ -248,8 +248,22 @@ func (s Targets) Fetched(ctx context.Context, t Target, name, address, format st
 	return s.screen(ctx, t, `INSERT INTO feed_screens (target_id, name, address, format, times) SELECT $1, $2, $3, $4, 1
 		WHERE (SELECT count(*) FROM feed_screens WHERE target_id = $1) < $5 OR EXISTS (SELECT 1 FROM feed_screens
 			WHERE target_id = $1 AND name = $2 AND address = $3)
-		ON CONFLICT (target_id, name, address) DO UPDATE SET fetched = now(), times = feed_screens.times + 1, format = $4`, name,
-		address, format, maxScreens)
+		ON CONFLICT (target_id, name, address) DO UPDATE SET fetched = now(), times = feed_screens.times + 1, format = $4, old = false`,
+		name, address, format, maxScreens)
+}
+
+// AskedAtOldAddress notes that a screen has asked at an address that a feed had before. A screen that has the present one as well does not
+// count.
+func (s Targets) AskedAtOldAddress(ctx context.Context, token, name, address string) error {
+	var t Target
+	err := s.on(ctx).GetContext(ctx, &t, "SELECT "+targetColumns+
+		" FROM targets WHERE id = (SELECT target_id FROM past_feeds WHERE feed_hash = $1)", feedHash(token))
+	if err != nil {
+		return notFoundIfNone(err)
+	}
+	return s.screen(ctx, t, `INSERT INTO feed_screens (target_id, name, address, times, old) SELECT $1, $2, $3, 0, true
+		WHERE (SELECT count(*) FROM feed_screens WHERE target_id = $1) < $4 ON CONFLICT (target_id, name, address)
+		DO UPDATE SET fetched = now() WHERE feed_screens.old`, name, address, maxScreens)
 }
 
 // Showing notes what a screen says that it shows, by the cameras' identities.
@@ -281,14 +295,15 @@ func (s Targets) Screens(ctx context.Context, id uuid.UUID) (out []feed.Screen, 
 		Times   int             `db:"times"`
 		Showing jsonb[[]string] `db:"showing"`
 		Current bool            `db:"current"`
+		Old     bool            `db:"old"`
 	}
 	err = s.on(ctx).SelectContext(ctx, &rows,
-		`SELECT f.name, f.address, f.format, f.fetched, f.times, f.showing, f.fetched >= t.listed_at AS current
+		`SELECT f.name, f.address, f.format, f.fetched, f.times, f.showing, f.old, f.fetched >= t.listed_at AND NOT f.old AS current
 		FROM feed_screens f JOIN targets t ON t.id = f.target_id WHERE f.target_id = $1 ORDER BY f.name, f.address`, id)
 	for _, r := range rows {
 		out = append(out, feed.Screen{Name: r.Name, Address: r.Address, Format: r.Format, Fetched: r.Fetched, Times: r.Times,
 			Showing: r.Showing.V,
-			Current: r.Current})
+			Current: r.Current, Old: r.Old})
 	}
 	return out, err
 }

@@ -4114,6 +4114,8 @@ export interface components {
             fetched: string;
             format?: string;
             name: string;
+            /** @description it asks at an address that the feed had before, and gets nothing there */
+            old?: boolean;
             /** @description identities of the cameras that it says it shows */
             showing?: string[];
             /** Format: int64 */

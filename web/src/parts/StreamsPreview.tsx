@@ -1,7 +1,7 @@
 import { ArrowRight, TriangleAlert } from "lucide-react";
 import { useEffect } from "react";
 import { usePreview, useTune } from "@/api/actions";
-import type { Device, Preview } from "@/api/client";
+import type { Device, Left, Preview } from "@/api/client";
 import { Button } from "./Button";
 import { Foot } from "./Foot";
 import { bitrate } from "./measures";
@@ -65,6 +65,7 @@ export function StreamsPreview({
   const sent = act.filter((r) => !r.cannot && (r.unknown || r.preview?.overlay || r.preview?.streams.some((s) => s.changes.length > 0)));
   const same = rows.length - act.length;
   const byId = new Map(devices.map((d) => [d.id, d]));
+  const left = act.filter((r) => r.cannot).map((r) => leftOut(r, byId.get(r.device)?.name ?? ""));
   return (
     <Sheet title="Before it is sent" open={sending !== null} onOpenChange={(o) => !o && close()} wide>
       {!preview && !error && <p className="text-soft">Weighing what is wanted against what each camera offers …</p>}
@@ -99,7 +100,7 @@ export function StreamsPreview({
           )}
         </>
       )}
-      <Foot error={error ?? tune.error} left={tune.data?.left}>
+      <Foot error={error ?? tune.error} left={tune.data?.left ?? left}>
         <Button
           look="next"
           className="h-9"
@@ -116,6 +117,9 @@ export function StreamsPreview({
     </Sheet>
   );
 }
+
+/** A camera that cannot be set, as it is told beside the button. */
+const leftOut = (r: Row, name: string): Left => ({ device: r.device, name, cause: r.unknown ?? "", reason: r.unknown ?? "", fix: "" });
 
 const hasWork = (r: Row) =>
   !!r.preview &&

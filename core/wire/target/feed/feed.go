@@ -28,6 +28,7 @@ type Screen struct {
 	Times   int       `json:"times"`
 	Showing []string  `json:"showing,omitempty" doc:"identities of the cameras that it says it shows"`
 	Current bool      `json:"current" doc:"it has fetched the list since it was changed last"`
+	Old     bool      `json:"old,omitempty" doc:"it asks at an address that the feed had before, and gets nothing there"`
 }
 
 // Driver is the driver; its zero value is ready. It connects to nothing: the screens come to us.
@@ -78,6 +79,7 @@ func (s session) Confirm(ctx context.Context, ref target.Ref, wait time.Duration
 func Heard(screens, identity string) target.Report {
 	var list []Screen
 	json.Unmarshal([]byte(screens), &list)
+	list = slices.DeleteFunc(list, func(s Screen) bool { return s.Old })
 	showing, current := 0, 0
 	for _, s := range list {
 		if s.Current {

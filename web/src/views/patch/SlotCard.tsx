@@ -62,7 +62,7 @@ export function SlotCard({ row, rows, at, site, target: t, devices, targets }: P
       )}
       <div className="min-w-0 grow text-small">
         <p className="truncate">
-          {!endless(t) && <span className="text-soft">{slot.label || slot.token} </span>}
+          {!endless(t) && slot.label !== slot.is && <span className="text-soft">{slot.label || slot.token} </span>}
           <span className="text-[14px] font-semibold">{name}</span>
         </p>
         <p className={`line-clamp-2 ${state === "broken" ? "text-stuck" : "text-soft"}`}>

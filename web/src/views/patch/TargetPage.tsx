@@ -147,9 +147,13 @@ function Intake({ site, target: t }: { site: string; target: Target }) {
   );
 }
 
+const listOf = (s: NonNullable<Target["screens"]>[number]) =>
+  s.old ? "✕ asks at an old address" : s.current ? "● has the list as it is" : "◌ has an older list";
+
 function Feed({ site, target: t }: { site: string; target: Target }) {
   const address = useFeedAddress(site);
   const at = t.feed ? location.origin + t.feed : "";
+  const old = (t.screens ?? []).filter((s) => s.old).length;
   return (
     <section aria-label="Feed" className="space-y-2">
       {at ? (
@@ -194,6 +198,12 @@ function Feed({ site, target: t }: { site: string; target: Target }) {
           </Button>
         </p>
       )}
+      {old > 0 && (
+        <p className="border-l-4 border-stuck bg-sheet px-3 py-2">
+          {old === 1 ? "One screen still asks" : `${old} screens still ask`} at an address that was replaced or withdrawn, and get nothing
+          there: give {old === 1 ? "it" : "each"} the present one.
+        </p>
+      )}
       <table className="w-full">
         <caption className="sr-only">Who takes the list</caption>
         <thead>
@@ -210,10 +220,8 @@ function Feed({ site, target: t }: { site: string; target: Target }) {
             <tr key={`${s.name} ${s.address}`} className="border-b">
               <td className="py-1.5">{s.name}</td>
               <td className="mono">{s.address}</td>
-              <td className={s.current ? "text-open" : "text-soft"}>{s.current ? "● has the list as it is" : "◌ has an older list"}</td>
-              <td className="num text-right">
-                {s.times} times, last {when(s.fetched)}
-              </td>
+              <td className={s.old ? "text-stuck" : s.current ? "text-open" : "text-soft"}>{listOf(s)}</td>
+              <td className="num text-right">{s.old ? `asked ${when(s.fetched)}` : `${s.times} times, last ${when(s.fetched)}`}</td>
               <td className="num text-right">
                 {s.showing?.length ?? 0} of {t.wanted.length}
               </td>
