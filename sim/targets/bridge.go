@@ -346,6 +346,13 @@ func (b *Bridge) Templates() []bridge.Template {
 	return append([]bridge.Template(nil), b.templates...)
 }
 
+// Vanish takes a slot away, as an owner does who sells a part of a recorder.
+func (b *Bridge) Vanish(id string) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.slots = slices.DeleteFunc(b.slots, func(s *slot) bool { return s.ID == id })
+}
+
 // Mix gives two slots each other's streams and leaves their names: what somebody does at the target who plugs it wrong.
 func (b *Bridge) Mix(first, second string) {
 	b.mu.Lock()
