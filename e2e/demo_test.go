@@ -85,6 +85,7 @@ func TestTheFirstMinute(t *testing.T) {
 	assert.Empty(t, twice.Value.Arr(), "targets that stand twice")
 	b.page = b.page.Timeout(3 * time.Minute)
 	b.tour()
+	b.rest("127.62")
 }
 
 // The first steps of docs/tour.md, as they are written there: what is stuck says why, what waits is opened and placed, a camera fresh from

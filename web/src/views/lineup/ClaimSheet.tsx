@@ -96,7 +96,7 @@ export function ClaimSheet({
           <p>Unlatch makes a password for each and puts it on the keyring under the device’s name.</p>
         ) : (
           <>
-            <div className="flex items-end gap-2">
+            <div className="flex items-start gap-2">
               <Field
                 className="grow"
                 label="Password"
@@ -106,7 +106,8 @@ export function ClaimSheet({
                 autoComplete="new-password"
                 spellCheck={false}
               />
-              <Button className="h-9" onClick={() => form.setValue("secret", make(), { shouldValidate: true })}>
+              {/* In line with the field whether an error stands below it or not: a button that moves as the field is left loses the click. */}
+              <Button className="mt-6 h-9" onClick={() => form.setValue("secret", make(), { shouldValidate: true })}>
                 <Dices size={15} /> Make one
               </Button>
             </div>
