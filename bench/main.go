@@ -48,7 +48,7 @@ func run() error {
 		{"meter", meter}, {"sweep", sweep}, {"silent range", silent}, {"thousand devices", thousand}, {"fifty addresses",
 			fiftyAddresses}, {"recipes", recipes}, {"paths", likelyPaths}, {"prove", proveTime}, {"two hundred cameras", twoHundred},
 		{"keyring", keyring},
-		{"line-up", lineUp}, {"tuned", tuned}, {"reckoning", reckoning}, {"patched", patched}, {"live", liveViewing},
+		{"line-up", lineUp}, {"tuned", tuned}, {"reckoning", reckoning}, {"patched", patched}, {"sixteen", sixteen}, {"live", liveViewing},
 		{"acts", acted}, {"people", peopled}, {"attacked", attacked},
 	} {
 		if len(os.Args) > 1 && !slices.Contains(os.Args[1:], m.name) {

@@ -106,7 +106,7 @@ export function ClaimSheet({
                 autoComplete="new-password"
                 spellCheck={false}
               />
-              {/* In line with the field whether an error stands below it or not: a button that moves as the field is left loses the click. */}
+              {/* In line with the field, with or without an error below it: a button that moves as the field is left loses the click. */}
               <Button className="mt-6 h-9" onClick={() => form.setValue("secret", make(), { shouldValidate: true })}>
                 <Dices size={15} /> Make one
               </Button>
