@@ -149,7 +149,7 @@ func (r *recorder) searchService(o operation) (string, *fault) {
 			return "<X:RecordingInformation><T:RecordingToken>" + token + "</T:RecordingToken></X:RecordingInformation>", nil
 		}
 	}
-	ahead := r.d.clock().Sub(time.Now())
+	ahead := r.d.ahead()
 	return fmt.Sprintf("<X:RecordingInformation><T:RecordingToken>%s</T:RecordingToken><T:EarliestRecording>%s</T:EarliestRecording>"+
 		"<T:LatestRecording>%s</T:LatestRecording><T:RecordingStatus>Recording</T:RecordingStatus></X:RecordingInformation>", token,
 		oldest.Add(ahead).UTC().Format(time.RFC3339Nano), newest.Add(ahead).UTC().Format(time.RFC3339Nano)), nil
@@ -220,7 +220,7 @@ func (s taped) Send(ctx context.Context, to *rtsp.Sink) {
 	if !asked || s.d.Defects.Replay == "oldest" {
 		from = time.Time{}
 	} else {
-		from = from.Add(-s.d.clock().Sub(time.Now()))
+		from = from.Add(-s.d.ahead())
 	}
 	packets := make(chan []byte, 512)
 	list, p := s.t.from(from)
@@ -250,6 +250,9 @@ func (s taped) Send(ctx context.Context, to *rtsp.Sink) {
 	}
 }
 
+// ahead is by how much the device's clock is ahead of ours.
+func (d *device) ahead() time.Duration { return time.Until(d.clock()) }
+
 // stampRecorded adds to a packet when it was recorded, by the device's clock.
 func (d *device) stampRecorded(x recorded) []byte {
 	const header, extension = 12, 0x10 // RFC 3550 §5.1: the fixed header, and the bit that says that an extension follows
@@ -257,7 +260,7 @@ func (d *device) stampRecorded(x recorded) []byte {
 	if len(b) < header || b[0]&extension != 0 {
 		return b
 	}
-	profile, body := media.ReplayHeader(x.at.Add(d.clock().Sub(time.Now())), 0)
+	profile, body := media.ReplayHeader(x.at.Add(d.ahead()), 0)
 	at := min(header+4*int(b[0]&0x0f), len(b))
 	out := append(make([]byte, 0, len(b)+4+len(body)), b[:at]...)
 	out[0] |= extension
