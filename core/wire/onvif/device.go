@@ -76,13 +76,16 @@ func (c *Client) capabilities(ctx context.Context) (map[string]string, error) {
 		Media     string `xml:"Capabilities>Media>XAddr"`
 		Recording string `xml:"Capabilities>Extension>Recording>XAddr"`
 		Receiver  string `xml:"Capabilities>Extension>Receiver>XAddr"`
+		Search    string `xml:"Capabilities>Extension>Search>XAddr"`
+		Replay    string `xml:"Capabilities>Extension>Replay>XAddr"`
 	}
 	if err := c.Call(ctx, c.device, NSDevice+"/GetCapabilities",
 		`<GetCapabilities xmlns="`+NSDevice+`"><Category>All</Category></GetCapabilities>`, &out); err != nil {
 		return nil, err
 	}
 	c.services = map[string]string{}
-	for ns, addr := range map[string]string{NSMedia: out.Media, NSRecording: out.Recording, NSReceiver: out.Receiver} {
+	for ns, addr := range map[string]string{NSMedia: out.Media, NSRecording: out.Recording, NSReceiver: out.Receiver, NSSearch: out.Search,
+		NSReplay: out.Replay} {
 		if a, _, err := c.reachable(addr); err == nil && addr != "" {
 			c.services[ns] = a
 		}

@@ -65,9 +65,12 @@ test("what would happen is said camera by camera, and only what can be set is se
   expect(a).toContain("size asked 1920x1080: it stays 1280x720, the nearest it offers");
   expect(a).toContain("sub shares its encoder");
   expect(a).toContain("Wall will take it no more: fps 12, wants at most 10");
-  expect(screen.getByText("Camera b").closest("li")!.textContent).toContain("not signed in to yet");
-  expect(screen.getByText("Camera c").closest("li")!.textContent).toContain("H.265 will be refused: it offers H.264");
+  expect(screen.getAllByText("Camera b")[0]!.closest("li")!.textContent).toContain("not signed in to yet");
+  expect(screen.getAllByText("Camera c")[0]!.closest("li")!.textContent).toContain("H.265 will be refused: it offers H.264");
   expect(screen.getAllByText("its own page").map((x) => x.getAttribute("href"))).toEqual(["http://192.0.2.1/b", "http://192.0.2.1/c"]);
+  const beside = screen.getByRole("status").textContent;
+  expect(beside).toContain("Camera b will be left out");
+  expect(beside).toContain("not signed in to yet");
   expect(screen.getByText(/1 camera is set as planned already/)).toBeDefined();
   expect(document.body.textContent).toContain("40.0 days");
 

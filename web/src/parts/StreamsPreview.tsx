@@ -119,7 +119,10 @@ export function StreamsPreview({
 }
 
 /** A camera that cannot be set, as it is told beside the button. */
-const leftOut = (r: Row, name: string): Left => ({ device: r.device, name, cause: r.unknown ?? "", reason: r.unknown ?? "", fix: "" });
+const leftOut = (r: Row, name: string): Left => {
+  const reason = r.unknown || "What is wanted would be refused, as is said above.";
+  return { device: r.device, name, cause: reason, reason, fix: "" };
+};
 
 const hasWork = (r: Row) =>
   !!r.preview &&
