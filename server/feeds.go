@@ -275,7 +275,7 @@ func (s feeds) feed(w http.ResponseWriter, r *http.Request) {
 		text, err = camlist.Render(r.Context(), camlist.Source{Text: e.Text, Each: e.Each, Passwords: true}, name, list)
 	}
 	if err == nil {
-		err = s.store.Targets.Fetched(r.Context(), t, screenName(r), callerOf(r.Context()), format)
+		err = s.store.Targets.Fetched(r.Context(), t, chi.URLParam(r, "token"), screenName(r), callerOf(r.Context()), format)
 	}
 	if err != nil {
 		s.fail(w, err)

@@ -243,17 +243,18 @@ func (s Targets) ByFeed(ctx context.Context, token string) (t Target, err error)
 // maxScreens bounds the screens that a feed keeps.
 const maxScreens = 200
 
-// Fetched notes that a screen has fetched a feed.
-func (s Targets) Fetched(ctx context.Context, t Target, name, address, format string) error {
+// Fetched notes that a screen has fetched a feed by its token. One that was replaced meanwhile counts for nothing.
+func (s Targets) Fetched(ctx context.Context, t Target, token, name, address, format string) error {
 	return s.screen(ctx, t, `INSERT INTO feed_screens (target_id, name, address, format, times) SELECT $1, $2, $3, $4, 1
-		WHERE (SELECT count(*) FROM feed_screens WHERE target_id = $1) < $5 OR EXISTS (SELECT 1 FROM feed_screens
-			WHERE target_id = $1 AND name = $2 AND address = $3)
+		FROM (SELECT 1 FROM targets WHERE id = $1 AND feed_hash = $6 FOR SHARE) AS present
+		WHERE ((SELECT count(*) FROM feed_screens WHERE target_id = $1) < $5 OR EXISTS (SELECT 1 FROM feed_screens
+			WHERE target_id = $1 AND name = $2 AND address = $3))
 		ON CONFLICT (target_id, name, address) DO UPDATE SET fetched = now(), times = feed_screens.times + 1, format = $4, old = false`,
-		name, address, format, maxScreens)
+		name, address, format, maxScreens, feedHash(token))
 }
 
-// AskedAtOldAddress notes that a screen has asked at an address that a feed had before. A screen that has the present one as well does not
-// count.
+// AskedAtOldAddress notes that a screen has asked at an address that a feed had before. One of the same name that has taken the present
+// one within a minute does not count: screens of one kind behind one router are called alike.
 func (s Targets) AskedAtOldAddress(ctx context.Context, token, name, address string) error {
 	var t Target
 	err := s.on(ctx).GetContext(ctx, &t, "SELECT "+targetColumns+
@@ -263,7 +264,8 @@ func (s Targets) AskedAtOldAddress(ctx context.Context, token, name, address str
 	}
 	return s.screen(ctx, t, `INSERT INTO feed_screens (target_id, name, address, times, old) SELECT $1, $2, $3, 0, true
 		WHERE (SELECT count(*) FROM feed_screens WHERE target_id = $1) < $4 ON CONFLICT (target_id, name, address)
-		DO UPDATE SET fetched = now() WHERE feed_screens.old`, name, address, maxScreens)
+		DO UPDATE SET fetched = now(), old = true WHERE feed_screens.old OR feed_screens.fetched < now() - interval '1 minute'`,
+		name, address, maxScreens)
 }
 
 // Showing notes what a screen says that it shows, by the cameras' identities.

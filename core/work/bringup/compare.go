@@ -8,6 +8,8 @@ import (
 	"image/jpeg"
 	"time"
 
+	"github.com/google/uuid"
+
 	"unlatch/core/decide/diagnose"
 	"unlatch/core/decide/evidence"
 	"unlatch/core/decide/latch"
@@ -108,7 +110,7 @@ func (w comparison) judge(ctx context.Context, s target.Session, p latch.Placeme
 	}
 	verdict, score := picturematch.Compare(own, shown)
 	if verdict != picturematch.Same {
-		other, err := w.whoIs(ctx, shown, score)
+		other, err := w.whoIs(ctx, p.Target, shown, score)
 		if err != nil {
 			return out, err
 		}
@@ -121,23 +123,29 @@ func (w comparison) judge(ctx context.Context, s target.Session, p latch.Placeme
 	return out, nil
 }
 
-// whoIs returns the name of the site's camera whose picture matches better than score, or "" if no camera's does.
-func (w comparison) whoIs(ctx context.Context, shown picturematch.Print, score float64) (name string, err error) {
+// whoIs returns the name of the site's camera whose picture matches better than score, or "" if no camera's does. One that stands on the
+// target too goes before others that look alike: pictures are mixed up there more often than they come from elsewhere.
+func (w comparison) whoIs(ctx context.Context, on uuid.UUID, shown picturematch.Print, score float64) (name string, err error) {
 	stills, err := w.Record.Stills(ctx)
 	if err != nil {
 		return "", &OwnError{err}
 	}
+	least, there := score, false
 	for id, still := range stills {
 		other, ok := printOf(still)
 		if id == w.d.ID || !ok {
 			continue
 		}
-		if v, s := picturematch.Compare(other, shown); v == picturematch.Same && s > score {
-			d, err := w.Record.Device(ctx, id)
-			if err != nil {
-				return "", &OwnError{err}
-			}
-			name, score = d.Title, s
+		v, s := picturematch.Compare(other, shown)
+		if v != picturematch.Same || s <= least {
+			continue
+		}
+		d, err := w.Record.Device(ctx, id)
+		if err != nil {
+			return "", &OwnError{err}
+		}
+		if also := d.Status.PlacementOn(on) != nil; also && !there || also == there && s > score {
+			name, score, there = d.Title, s, also
 		}
 	}
 	return name, nil
