@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"net"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"strings"
@@ -13,7 +14,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"unlatch/sim/scene"
 	"unlatch/sim/simtest"
+	"unlatch/sim/transport"
 )
 
 const yard = `
@@ -119,6 +122,25 @@ func TestProve(t *testing.T) {
 	code, out, _ = unlatch("", "prove", url)
 	assert.Equal(t, exitNo, code)
 	assert.Contains(t, out, "What to do:")
+}
+
+// A transport stream that somebody sends is proven without a word to anybody.
+func TestProveATransportStream(t *testing.T) {
+	library := &scene.Library{Dir: simtest.MediaDir(t)}
+	clip, err := library.Clip(context.Background(), scene.Format{Scene: "viaduct", Width: 320, Height: 180, FPS: 10, Kbps: 200, GOP: 10,
+		Profile: "main"})
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	go transport.Send(ctx, transport.Options{Clip: clip, From: netip.MustParseAddr("127.44.60.11"),
+		To: netip.MustParseAddrPort("239.44.60.1:20044")})
+	code, out, _ := unlatch("", "prove", "udp://@239.44.60.1:20044", "--seconds", "1")
+	require.Equal(t, 0, code, out)
+	assert.Contains(t, out, "udp://@239.44.60.1:20044")
+	assert.Contains(t, out, "H.264 Constrained Baseline, 320 x 180")
+	assert.Contains(t, out, "carried    transport stream, program 1")
+	code, out, _ = unlatch("", "prove", "udp://@239.44.60.2")
+	assert.Equal(t, exitUsage, code, out)
 }
 
 func TestSweep(t *testing.T) {

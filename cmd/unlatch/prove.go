@@ -30,14 +30,14 @@ func proveCommand() *cobra.Command {
 	var seconds float64
 	c := &cobra.Command{
 		Use: "prove URL", Short: "Play a stream URL and measure what comes",
-		Long: "Prove plays an RTSP URL and reports codec, size, frame rate, bitrate and key-frame interval as measured, or why no picture " +
-			"came.\n" +
+		Long: "Prove plays an RTSP URL, or listens to a transport stream in datagrams (udp://@239.1.2.4:20000, rtp:// for one within RTP),\n" +
+			"and reports codec, size, frame rate, bitrate and key-frame interval as measured, or why no picture came.\n" +
 			"Exit 0 when a picture was proven, 1 when not, 2 on wrong use.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) != 1 {
 				return usageError{errors.New("prove takes one URL, such as rtsp://192.0.2.20/path")}
 			}
-			u, err := streamurl.Parse(args[0])
+			u, err := streamurl.ParseAny(args[0])
 			if err != nil {
 				return usageError{err}
 			}
@@ -107,7 +107,9 @@ func readSignIn(cmd *cobra.Command, user string, fromStdin bool) (signin.SignIn,
 // proveURL lets out connections to the URL's own host and to nothing else.
 func proveURL(ctx context.Context, req prove.Request) proof.Proof {
 	var allowed []string
-	if addrs, err := net.DefaultResolver.LookupNetIP(ctx, "ip", req.URL.Host); err == nil {
+	if req.URL.Datagrams() { // nothing is sent: whoever sends is listened to
+		allowed = append(allowed, "0.0.0.0/0")
+	} else if addrs, err := net.DefaultResolver.LookupNetIP(ctx, "ip", req.URL.Host); err == nil {
 		for _, a := range addrs {
 			allowed = append(allowed, a.Unmap().WithZone("").String())
 		}
@@ -144,6 +146,14 @@ func printProof(w io.Writer, p proof.Proof) {
 		fmt.Fprintf(w, "  audio      %s, %d Hz", a.Codec, a.SampleRate)
 		if a.LevelDBFS != nil {
 			fmt.Fprintf(w, ", %.0f dBFS", *a.LevelDBFS)
+		}
+		fmt.Fprintln(w)
+	}
+	if ts := p.TransportStream; ts != nil {
+		fmt.Fprintf(w, "  carried    transport stream, program %d, %.0f kbit/s, %d of %d packets lost", ts.Program, ts.BitrateKbps, ts.Lost,
+			ts.Lost+ts.Packets)
+		if ts.PCRMostMS > 0 {
+			fmt.Fprintf(w, ", clock reference every %.0f ms at most", ts.PCRMostMS)
 		}
 		fmt.Fprintln(w)
 	}

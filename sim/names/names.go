@@ -36,7 +36,9 @@ func (s *Server) Addr() string { return s.conn.LocalAddr().String() }
 func (s *Server) Close() error { return s.conn.Close() }
 
 // Set has a name lead to addresses from now on; to none where there are none.
-func (s *Server) Set(name string, list ...netip.Addr) { s.SetEach(name, func() []netip.Addr { return list }) }
+func (s *Server) Set(name string, list ...netip.Addr) {
+	s.SetEach(name, func() []netip.Addr { return list })
+}
 
 // SetEach has a name lead to what a function says at each question.
 func (s *Server) SetEach(name string, list func() []netip.Addr) {

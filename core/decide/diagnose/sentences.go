@@ -29,6 +29,14 @@ var ofDevices = map[key]sentences{
 	{trouble.Stopped, ""}: {"Stopped before it was finished.", "Start it again when you want it to go on."},
 	{trouble.OutOfScope, ""}: {"{addr} is outside this site's ranges ({ranges}), so Unlatch does not connect to it.",
 		"Add its range to the site if it belongs there, or give the device an address inside the ranges."},
+	{trouble.NothingSent, ""}: {"Nothing arrives at {at}.",
+		"Check that the encoder sends to this address and port, that the switches pass the group on to this machine, and the firewall here."},
+	{trouble.NothingSent, "scrambled"}: {"What arrives at {at} is scrambled: its pictures can be read by nobody without the key.",
+		"Switch the scrambling off at the encoder."},
+	{trouble.NothingSent, "no tables"}: {"Packets arrive at {at}, and no table that says what they hold.",
+		"Have the encoder send its tables (PAT and PMT) several times a second."},
+	{trouble.NothingSent, "no picture"}: {"A transport stream arrives at {at}, and no picture in it.",
+		"Check that the encoder's picture is on, and which program it stands in."},
 	{trouble.BadURL, ""}: {"{Error}.", "{Fix}."},
 
 	// Sign-ins that were not sent or not judged.

@@ -29,6 +29,7 @@ import (
 	"unlatch/core/wire/netconfig"
 	"unlatch/core/wire/onvif"
 	"unlatch/core/wire/picture"
+	"unlatch/core/wire/player"
 	"unlatch/core/wire/rtsp"
 	"unlatch/core/wire/target"
 	"unlatch/core/wire/target/hub"
@@ -42,6 +43,8 @@ func everyError() []error {
 	list := []error{
 		&address.OutOfScopeError{Addr: addr, Ranges: address.MustParse("198.51.100.0/24")},
 		&address.MovedNameError{Name: "vault.tarnside.example", Was: []netip.Addr{addr}, Now: []netip.Addr{addr.Next()}},
+		&player.NoTransportError{}, &player.NoTransportError{Packets: 9}, &player.NoTransportError{Packets: 9, Scrambled: 9},
+		&player.NoTransportError{Packets: 9, Tables: true},
 		&streamurl.SyntaxError{Problem: "it is empty", Fix: "type one"},
 		&certificate.ChangedError{Pinned: "ab"},
 		&exchange.SlowError{Bytes: 7, After: time.Second}, &exchange.MuteError{},

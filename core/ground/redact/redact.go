@@ -70,7 +70,7 @@ var (
 	authLine   = regexp.MustCompile(`(?mi)^((?:proxy-)?authorization:[ \t]*)(.*)$`)
 	authSecret = regexp.MustCompile(`(?i)(response|cnonce)="[^"]*"`)
 	xmlSecret  = regexp.MustCompile(`(?s)(<(?:[\w.-]+:)?(?:Password|Nonce)(?:\s[^>]*)?>).*?(</|\z)`)
-	userInfo   = regexp.MustCompile(`(://)[^/\s"'<>]*@`)
+	userInfo   = regexp.MustCompile(`(://)[^/\s"'<>]+@`)
 	query      = regexp.MustCompile(`(?i)([?&;](?:` + strings.Join(secretNames, "|") + `)=)[^&;\s"'<>#]*`)
 	// ingest is what stands behind the application of an RTMP address: platforms write the stream key there.
 	ingest = regexp.MustCompile(`(?i)(rtmps?://[^/\s"'<>]+/[^/?\s"'<>]+)[/?][^\s"'<>]+`)

@@ -5,6 +5,7 @@ package streamurl
 import (
 	"fmt"
 	"net"
+	"net/netip"
 	"net/url"
 	"slices"
 	"strconv"
@@ -22,6 +23,44 @@ type URL struct {
 	Port   int    // 0 where none was written
 	Path   string
 	Query  string
+	// Source is, of a stream that comes in datagrams, the address of the sender that alone is listened to; "" for anybody.
+	Source string
+}
+
+// Datagrams reports whether the stream comes in datagrams that nobody is asked for: to a group, or to this machine.
+func (u URL) Datagrams() bool { return u.Scheme == "udp" || u.Scheme == "rtp" }
+
+// ParseAny reads a URL as Parse does, and those of streams that come in datagrams as well: udp://@239.1.2.4:20000, rtp:// for the same
+// within RTP, an address before the @ for the sender that alone is listened to, none behind it for any address of this machine.
+func ParseAny(text string) (URL, error) {
+	text = strings.TrimSpace(text)
+	scheme, rest, _ := strings.Cut(text, "://")
+	u := URL{Scheme: strings.ToLower(scheme)}
+	if !u.Datagrams() {
+		return Parse(text)
+	}
+	fix := "write it like udp://@239.1.2.4:20000"
+	rest = strings.TrimSuffix(rest, "/")
+	if len(text) > 300 || strings.ContainsAny(rest, "/?# ") {
+		return URL{}, &SyntaxError{"a stream in datagrams has no path", fix}
+	}
+	if source, at, ok := strings.Cut(rest, "@"); ok {
+		if _, err := netip.ParseAddr(source); source != "" && err != nil {
+			return URL{}, &SyntaxError{"what stands before the @ is no address in numbers", "name the sender like udp://192.0.2.7@239.1.2.4:20000"}
+		}
+		u.Source, rest = source, at
+	}
+	if strings.HasPrefix(rest, ":") {
+		rest = "0.0.0.0" + rest
+	}
+	var err error
+	if u.Host, u.Port, err = splitHostPort(rest); err != nil {
+		return URL{}, err
+	}
+	if u.Port == 0 {
+		return URL{}, &SyntaxError{"it has no port", fix}
+	}
+	return u, nil
 }
 
 // A SyntaxError says why a text is no stream URL, without repeating it: it may hold a password.
@@ -130,6 +169,9 @@ func (u URL) authority() string {
 	}
 	if u.Port != 0 {
 		host += ":" + strconv.Itoa(u.Port)
+	}
+	if u.Datagrams() {
+		host = u.Source + "@" + host
 	}
 	return host
 }

@@ -89,3 +89,27 @@ func TestDropSecrets(t *testing.T) {
 	assert.False(t, u.DropSecrets(), "a user alone is no secret, and may be wanted")
 	assert.Equal(t, "rtsp://h/av?user=fitter&channel=1", u.String())
 }
+
+func TestStreamsInDatagrams(t *testing.T) {
+	for text, want := range map[string]URL{
+		"udp://@239.1.2.4:20000":          {Scheme: "udp", Host: "239.1.2.4", Port: 20000},
+		" UDP://239.1.2.4:20000/ ":        {Scheme: "udp", Host: "239.1.2.4", Port: 20000},
+		"rtp://192.0.2.7@239.1.2.4:20000": {Scheme: "rtp", Source: "192.0.2.7", Host: "239.1.2.4", Port: 20000},
+		"udp://@:20000":                   {Scheme: "udp", Host: "0.0.0.0", Port: 20000},
+		"rtsp://192.0.2.7/main":           {Scheme: "rtsp", Host: "192.0.2.7", Path: "/main"},
+	} {
+		u, err := ParseAny(text)
+		require.NoError(t, err, text)
+		assert.Equal(t, want, u, text)
+		again, err := ParseAny(u.String())
+		require.NoError(t, err, u.String())
+		assert.Equal(t, want, again)
+	}
+	for _, bad := range []string{"udp://@239.1.2.4", "udp://fitter@239.1.2.4:20000", "udp://@239.1.2.4:20000/main", "udp://@239.1.2.4:x",
+		"udp://", "sctp://@239.1.2.4:20000"} {
+		_, err := ParseAny(bad)
+		assert.ErrorAs(t, err, new(*SyntaxError), bad)
+	}
+	_, err := Parse("udp://@239.1.2.4:20000")
+	assert.Error(t, err, "where a stream is asked for, none in datagrams is taken")
+}

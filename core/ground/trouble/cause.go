@@ -8,6 +8,7 @@ const (
 	MarkStands         Cause = "mark_stands"         // a nudge or a label was not taken back
 	OutOfScope         Cause = "out_of_scope"        // the address is outside the authorised ranges
 	NameMoved          Cause = "name_moved"          // a target's name leads to other addresses than those that were taken for it
+	NothingSent        Cause = "nothing_sent"        // no picture comes in the datagrams of a transport stream
 	AddressConflict    Cause = "address_conflict"    // two devices claim one address
 	AddressTaken       Cause = "address_taken"       // something answers at the new address
 	AddressRefused     Cause = "address_not_kept"    // the device came back at its old address

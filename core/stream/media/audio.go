@@ -5,6 +5,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"math"
+	"strconv"
 	"time"
 )
 
@@ -52,6 +53,10 @@ func NewAudioMeter(t Track) *AudioMeter {
 	case "OPUS": // the rtpmap always says two (RFC 7587 §7)
 		if t.Fmtp["sprop-stereo"] != "1" {
 			m.a.Channels = 1
+		}
+	case "MPA":
+		if rate, err := strconv.Atoi(t.Fmtp["rate"]); err == nil {
+			m.a.SampleRate = rate
 		}
 	case "MPEG4-GENERIC", "MP4A-LATM":
 		m.aac()
@@ -135,13 +140,12 @@ func (r *bitReader) object() uint32 {
 
 // frequency reads samplingFrequencyIndex (table 1.18), or the frequency itself.
 func (r *bitReader) frequency() uint32 {
-	rates := []uint32{96000, 88200, 64000, 48000, 44100, 32000, 24000, 22050, 16000, 12000, 11025, 8000, 7350}
 	n := int(r.bits(4))
 	switch {
 	case n == 15:
 		return r.bits(24)
-	case n < len(rates):
-		return rates[n]
+	case n < len(samplingRates):
+		return uint32(samplingRates[n])
 	}
 	return 0
 }

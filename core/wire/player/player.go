@@ -17,6 +17,7 @@ import (
 	"unlatch/core/ground/signin"
 	"unlatch/core/ground/streamurl"
 	"unlatch/core/stream/media"
+	"unlatch/core/stream/mpegts"
 	"unlatch/core/wire/rtsp"
 )
 
@@ -56,11 +57,12 @@ type Session struct {
 	Group       netip.AddrPort           // of a multicast session: the first group that the device has named
 	Tracks      []Track
 
-	conn  *rtsp.Conn
-	base  string
-	each  func(Packet)
-	early []Packet // that came before anybody wanted them
-	ended func()   // see OnClose
+	conn      *rtsp.Conn // nil where the stream comes in datagrams that nobody was asked for
+	datagrams *datagrams // nil for a stream by RTSP
+	base      string
+	each      func(Packet)
+	early     []Packet // that came before anybody wanted them
+	ended     func()   // see OnClose
 }
 
 // A Track is a track of the session that was set up.
@@ -116,6 +118,9 @@ func (e *trackError) Unwrap() error { return e.err }
 // §11.3.14); the tunnel where it is a web server that answers. Another error ends it: the device has then judged more than the
 // transport.
 func openAny(ctx context.Context, req Request) (*Session, error) {
+	if req.URL.Datagrams() {
+		return openDatagrams(ctx, req)
+	}
 	if req.Transport != "" {
 		return open(ctx, req, req.Transport)
 	}
@@ -234,7 +239,19 @@ func (s *Session) Run(ctx context.Context, each func(Packet), done func() bool) 
 		each(p)
 	}
 	s.early = nil
+	if s.datagrams != nil {
+		return s.datagrams.run(ctx, each, done)
+	}
 	return s.conn.Run(ctx, s.base, done)
+}
+
+// TransportStream returns what the transport stream is like that the session plays; nil where it plays none.
+func (s *Session) TransportStream() *mpegts.Transport {
+	if s.datagrams == nil {
+		return nil
+	}
+	m := s.datagrams.demux.Measured()
+	return &m
 }
 
 // First returns the index of the first track of a kind that was set up, or -1.
@@ -254,6 +271,9 @@ func (s *Session) OnClose(f func()) { s.ended = f }
 func (s *Session) Close() error {
 	if s.ended != nil {
 		defer s.ended()
+	}
+	if s.datagrams != nil {
+		return s.datagrams.conn.Close()
 	}
 	if s.base != "" {
 		s.conn.Teardown(s.base)

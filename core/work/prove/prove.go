@@ -113,10 +113,13 @@ func (r *run) play(ctx context.Context) (err error) {
 		Step: func(name string) { r.step(name, time.Now()) },
 	})
 	s := r.session
+	var unread *player.UnreadError
 	r.out.Transport, r.out.TLS, r.out.Server, r.out.Auth = string(s.Transport), s.Certificate, s.Server, s.Auth
 	switch {
 	case errors.As(err, new(*player.NoTrackError)):
 		return &diagnose.PictureError{Cause: trouble.NoVideo}
+	case errors.As(err, &unread):
+		return &diagnose.PictureError{Cause: trouble.CodecNotMeasured, Detail: unread.Codec}
 	case err != nil:
 		return err
 	}
@@ -172,6 +175,11 @@ func (r *run) measure(ctx context.Context) error {
 		r.out.Video = rounded(m)
 		r.step("measure", time.Now())
 		r.log.Note("%d video packets, %d frames, %d key frames, %d lost", m.Packets, m.Frames, m.Keyframes, m.Lost)
+	}
+	if ts := r.session.TransportStream(); ts != nil {
+		r.out.TransportStream = ts
+		r.log.Note("%d transport packets, %d lost, %d that hold nothing, %d scrambled, %d that cannot be read", ts.Packets, ts.Lost, ts.Null,
+			ts.Scrambled, ts.Malformed)
 	}
 	if r.audio != nil {
 		if r.out.Audio = r.audio.Measured(); r.out.Audio != nil {

@@ -3837,11 +3837,10 @@ export interface components {
             still?: string;
             /** @description the certificate, of a stream over TLS */
             tls?: components["schemas"]["Certificate"];
-            /**
-             * @description how the packets came
-             * @enum {string}
-             */
-            transport: "tcp" | "udp" | "multicast" | "http tunnel";
+            /** @enum {string} */
+            transport: "tcp" | "udp" | "multicast" | "http tunnel" | "mpeg-ts" | "mpeg-ts over rtp";
+            /** @description what carries them, of a stream in datagrams */
+            transport_stream?: components["schemas"]["Transport"];
             /** @description without the password */
             url: string;
             video: components["schemas"]["Measured"];
@@ -4695,6 +4694,50 @@ export interface components {
             id: string;
             /** @description told once; sent as Authorization: Bearer TOKEN */
             token: string;
+        };
+        Transport: {
+            /**
+             * Format: double
+             * @description of all packets, by arrival
+             */
+            bitrate_kbps: number;
+            /**
+             * Format: int64
+             * @description packets missing by continuity counter, at least
+             */
+            lost: number;
+            /**
+             * Format: int64
+             * @description packets and tables that cannot be read
+             */
+            malformed?: number;
+            /**
+             * Format: int64
+             * @description packets that hold nothing and keep the bitrate constant
+             */
+            null?: number;
+            /**
+             * Format: int64
+             * @description of 188 bytes
+             */
+            packets: number;
+            /**
+             * Format: double
+             * @description how much the clock references came earlier or later than they say, at most
+             */
+            pcr_jitter_ms?: number;
+            /**
+             * Format: double
+             * @description longest time between clock references; 100 ms are allowed
+             */
+            pcr_most_ms?: number;
+            /** Format: int64 */
+            program: number;
+            /**
+             * Format: int64
+             * @description packets that are encrypted
+             */
+            scrambled?: number;
         };
         TriedPath: {
             path: string;

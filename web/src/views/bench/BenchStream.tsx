@@ -136,9 +136,16 @@ export function Compare({ device: d, stream }: { device: Device; stream: Stream 
       {wish && <p className="mt-1.5 text-small text-soft">The plan is {d.plan?.[role]?.whose}.</p>}
       <p className="mt-1.5 text-small text-soft">
         Over{" "}
-        {({ tcp: "TCP", udp: "UDP datagrams", multicast: "multicast", "http tunnel": "HTTP (RTSP within it)" } as Record<string, string>)[
-          stream.proof?.transport ?? ""
-        ] ?? stream.proof?.transport}
+        {(
+          {
+            tcp: "TCP",
+            udp: "UDP datagrams",
+            multicast: "multicast",
+            "http tunnel": "HTTP (RTSP within it)",
+            "mpeg-ts": "MPEG-TS by UDP",
+            "mpeg-ts over rtp": "MPEG-TS by RTP",
+          } as Record<string, string>
+        )[stream.proof?.transport ?? ""] ?? stream.proof?.transport}
         {stream.proof?.tls &&
           ` in TLS${stream.proof.tls.expired ? ` (its certificate expired on ${stream.proof.tls.until.slice(0, 10)})` : ""}`}
         , signed in by {stream.proof?.auth}, first key frame after {Math.round(stream.proof?.first_keyframe_ms ?? 0)} ms, {v.lost} of{" "}

@@ -1,0 +1,268 @@
+// Package mpegts reads transport streams (ISO/IEC 13818-1) as encoders and cameras send them by datagrams: the tables that say what is in
+// them, the packets of each elementary stream put together again, their times, and what is wrong with them. Nothing is believed: every
+// length is checked, and what is kept is bounded.
+package mpegts
+
+import (
+	"encoding/binary"
+	"time"
+)
+
+// Sizes of a transport stream (§2.4.3.2) and bounds of what is kept of one.
+const (
+	PacketSize = 188
+	syncByte   = 0x47
+	nullPID    = 0x1fff
+	// maxUnit bounds one access unit: a key frame of 4K at any rate that a camera sends is smaller.
+	maxUnit    = 8 << 20
+	maxStreams = 16 // of the program
+	maxPIDs    = 64 // that are counted
+)
+
+// A StreamType says what an elementary stream holds (table 2-34).
+type StreamType byte
+
+// The types that are read.
+const (
+	MPEG1Audio StreamType = 0x03
+	MPEG2Audio StreamType = 0x04
+	ADTS       StreamType = 0x0f // AAC
+	LATM       StreamType = 0x11 // AAC
+	H264       StreamType = 0x1b
+	H265       StreamType = 0x24
+)
+
+// String returns the codec as people write it, or the number of one that has no name here.
+func (t StreamType) String() string {
+	switch t {
+	case MPEG1Audio, MPEG2Audio:
+		return "MPEG audio"
+	case ADTS, LATM:
+		return "AAC"
+	case H264:
+		return "H.264"
+	case H265:
+		return "H.265"
+	case 0x01, 0x02:
+		return "MPEG-2 video"
+	case 0x10:
+		return "MPEG-4"
+	case 0x81:
+		return "AC-3"
+	}
+	return "stream type " + hexByte(byte(t))
+}
+
+func hexByte(b byte) string {
+	const digits = "0123456789abcdef"
+	return "0x" + string([]byte{digits[b>>4], digits[b&15]})
+}
+
+// Video reports whether it holds pictures.
+func (t StreamType) Video() bool {
+	return t == H264 || t == H265 || t == 0x01 || t == 0x02 || t == 0x10
+}
+
+// A Stream is one elementary stream of the program.
+type Stream struct {
+	PID  uint16
+	Type StreamType
+}
+
+// A Unit is one packet of an elementary stream (PES, §2.4.3.6), which for pictures is an access unit. Data is valid during the call that
+// hands it on.
+type Unit struct {
+	Stream  Stream
+	PTS     uint64 // presentation time at 90 kHz, 33 bits
+	HasPTS  bool
+	Data    []byte
+	Damaged bool // packets of it are missing, or it was longer than is kept
+	At      time.Time
+}
+
+// Transport is what a transport stream is like beside its pictures, measured.
+type Transport struct {
+	Program     int     `json:"program"`
+	Packets     int     `json:"packets" doc:"of 188 bytes"`
+	Lost        int     `json:"lost" doc:"packets missing by continuity counter, at least"`
+	Null        int     `json:"null,omitempty" doc:"packets that hold nothing and keep the bitrate constant"`
+	Malformed   int     `json:"malformed,omitempty" doc:"packets and tables that cannot be read"`
+	Scrambled   int     `json:"scrambled,omitempty" doc:"packets that are encrypted"`
+	BitrateKbps float64 `json:"bitrate_kbps" doc:"of all packets, by arrival"`
+	// PCRMostMS is the longest time between two clock references; the standard allows 100 ms (§2.7.2).
+	PCRMostMS   float64 `json:"pcr_most_ms,omitempty" doc:"longest time between clock references; 100 ms are allowed"`
+	PCRJitterMS float64 `json:"pcr_jitter_ms,omitempty" doc:"how much the clock references came earlier or later than they say, at most"`
+}
+
+// A Demuxer takes a transport stream apart. Its first program counts. It is not safe for concurrent use.
+type Demuxer struct {
+	// Each is called with each unit; it must be set.
+	Each func(Unit)
+
+	program  int // 0 until the PAT has come
+	pmt      uint16
+	streams  []Stream
+	known    bool // the PMT has come
+	tables   map[uint16]*section
+	units    map[uint16]*assembly
+	counters map[uint16]*counter
+	clock    clock
+	m        Transport
+	first    time.Time
+	last     time.Time
+}
+
+// Streams returns the elementary streams of the program, and whether its tables have come.
+func (d *Demuxer) Streams() ([]Stream, bool) { return d.streams, d.known }
+
+// Measured returns what came so far.
+func (d *Demuxer) Measured() Transport {
+	m := d.m
+	if span := d.last.Sub(d.first).Seconds(); span > 0 && m.Packets > 1 {
+		m.BitrateKbps = float64(m.Packets-1) * PacketSize * 8 / 1000 / span
+	}
+	m.PCRMostMS, m.PCRJitterMS = d.clock.most*1000, d.clock.jitter*1000
+	return m
+}
+
+// Datagram takes what one datagram holds: whole packets.
+func (d *Demuxer) Datagram(b []byte, at time.Time) {
+	for len(b) >= PacketSize {
+		if b[0] != syncByte {
+			d.m.Malformed++
+			b = b[1:]
+			for len(b) > 0 && b[0] != syncByte { // look for the next beginning
+				b = b[1:]
+			}
+			continue
+		}
+		d.packet(b[:PacketSize], at)
+		b = b[PacketSize:]
+	}
+	if len(b) > 0 {
+		d.m.Malformed++
+	}
+}
+
+// packet takes one transport packet (§2.4.3.2).
+func (d *Demuxer) packet(b []byte, at time.Time) {
+	if d.m.Packets++; d.m.Packets == 1 {
+		d.first = at
+	}
+	d.last = at
+	head := binary.BigEndian.Uint32(b)
+	pid := uint16(head>>8) & nullPID
+	if pid == nullPID {
+		d.m.Null++
+		return
+	}
+	broken, begins, scrambled := head&0x800000 != 0, head&0x400000 != 0, head&0xc0 != 0
+	adapts, carries := head&0x20 != 0, head&0x10 != 0
+	payload, field, ok := split(b[4:], adapts, carries)
+	if !ok || broken {
+		d.m.Malformed++
+		return
+	}
+	jumps := len(field) > 0 && field[0]&0x80 != 0 // discontinuity_indicator
+	lost, again := d.follows(pid, byte(head&0x0f), carries, jumps)
+	if again {
+		return
+	}
+	if pcr, ok := reference(field); ok {
+		d.clock.take(pcr, at, jumps)
+	}
+	switch {
+	case scrambled:
+		d.m.Scrambled++
+	case !carries:
+	case pid == 0 || pid == d.pmt && d.program != 0:
+		d.table(pid, payload, begins, lost)
+	default:
+		d.unit(pid, payload, begins, lost, at)
+	}
+}
+
+// split parts the adaptation field from the payload (§2.4.3.4).
+func split(b []byte, adapts, carries bool) (payload, field []byte, ok bool) {
+	if adapts {
+		n := int(b[0])
+		if n > len(b)-1 || carries && n == len(b)-1 {
+			return nil, nil, false
+		}
+		field, b = b[1:1+n], b[1+n:]
+	}
+	if !carries {
+		return nil, field, adapts
+	}
+	return b, field, true
+}
+
+// A counter follows the continuity counter of one PID (§2.4.3.3).
+type counter struct {
+	last  byte
+	twice bool // the last packet has come twice already
+}
+
+// follows reports whether packets of a PID are missing before this one, or whether it is the last one again, which may come twice.
+func (d *Demuxer) follows(pid uint16, n byte, carries, jumps bool) (lost, again bool) {
+	if d.counters == nil {
+		d.counters = map[uint16]*counter{}
+	}
+	c := d.counters[pid]
+	switch {
+	case c == nil && len(d.counters) >= maxPIDs:
+		return false, false
+	case c == nil:
+		d.counters[pid] = &counter{last: n}
+		return false, false
+	case !carries: // the counter stands still
+		return false, false
+	case n == c.last && !c.twice && !jumps:
+		c.twice = true
+		return false, true
+	}
+	missing := int(n-c.last-1) & 0x0f
+	c.last, c.twice = n, false
+	if missing > 0 && !jumps {
+		d.m.Lost += missing
+		return true, false
+	}
+	return false, false
+}
+
+// reference reads the program clock reference of an adaptation field, in seconds (§2.4.3.5).
+func reference(field []byte) (seconds float64, ok bool) {
+	if len(field) < 7 || field[0]&0x10 == 0 {
+		return 0, false
+	}
+	base := uint64(binary.BigEndian.Uint32(field[1:]))<<1 | uint64(field[5])>>7
+	extension := uint64(field[5]&1)<<8 | uint64(field[6])
+	return float64(base)/90000 + float64(extension)/27e6, true
+}
+
+// turn is after how many seconds the clock begins anew.
+const turn = float64(1<<33) / 90000
+
+// A clock measures how the references of the program come.
+type clock struct {
+	any          bool
+	pcr          float64
+	at           time.Time
+	ahead        float64 // of the references against arrival, since the first
+	least, great float64
+	most, jitter float64 // seconds
+}
+
+func (c *clock) take(pcr float64, at time.Time, jumps bool) {
+	step := pcr - c.pcr
+	if step < -turn/2 {
+		step += turn
+	}
+	if c.any && !jumps && step >= 0 && step < 10 {
+		c.most = max(c.most, step)
+		c.ahead += step - at.Sub(c.at).Seconds()
+		c.least, c.great = min(c.least, c.ahead), max(c.great, c.ahead)
+		c.jitter = c.great - c.least
+	}
+	c.any, c.pcr, c.at = true, pcr, at
+}
