@@ -234,14 +234,14 @@ func (l *looker) clicks(ctx context.Context, w *sim.World) ([]figure, error) {
 	if err := p.Navigate(strings.TrimSuffix(l.server.URL, "/") + "/sites/" + l.site + "?device=" + l.devices[camera]); err != nil {
 		return nil, err
 	}
-	if _, err := p.ElementR("button", "^Live$"); err != nil {
+	if _, err := p.ElementR("button", "^Play live$"); err != nil {
 		return nil, err
 	}
 	once := func() (float64, time.Time, error) {
 		began := time.Now()
 		v, err := p.Eval(`() => new Promise((done) => {
 			const began = performance.now();
-			[...document.querySelectorAll("button")].find((b) => b.textContent === "Live").click();
+			[...document.querySelectorAll("button")].find((b) => b.textContent === "Play live").click();
 			const wait = () => {
 				const v = document.querySelector("[data-live] video");
 				if (v) v.requestVideoFrameCallback(() => done(performance.now() - began));
@@ -252,7 +252,7 @@ func (l *looker) clicks(ctx context.Context, w *sim.World) ([]figure, error) {
 		if err != nil {
 			return 0, began, err
 		}
-		_, err = p.Eval(`() => [...document.querySelectorAll("button")].find((b) => b.textContent === "Still").click()`)
+		_, err = p.Eval(`() => [...document.querySelectorAll("button")].find((b) => b.textContent === "Show the still").click()`)
 		return v.Value.Num(), began, err
 	}
 	var warm, cold, waits, over []float64
