@@ -5,6 +5,7 @@ package mpegts
 
 import (
 	"encoding/binary"
+	"fmt"
 	"time"
 )
 
@@ -50,12 +51,7 @@ func (t StreamType) String() string {
 	case 0x81:
 		return "AC-3"
 	}
-	return "stream type " + hexByte(byte(t))
-}
-
-func hexByte(b byte) string {
-	const digits = "0123456789abcdef"
-	return "0x" + string([]byte{digits[b>>4], digits[b&15]})
+	return fmt.Sprintf("stream type 0x%02x", byte(t))
 }
 
 // Video reports whether it holds pictures.

@@ -2,6 +2,7 @@ package mpegts
 
 import (
 	"encoding/binary"
+	"slices"
 )
 
 // Bounds of a table: a section has at most 1021 bytes behind its length (§2.4.4.3, §2.4.4.8).
@@ -112,25 +113,13 @@ func (d *Demuxer) streamsOf(b []byte) {
 		}
 		e = e[5+n:]
 	}
-	if d.known && equal(d.streams, streams) {
+	if d.known && slices.Equal(d.streams, streams) {
 		return
 	}
 	d.streams, d.known, d.units = streams, true, map[uint16]*assembly{}
 	for _, s := range streams {
 		d.units[s.PID] = &assembly{stream: s}
 	}
-}
-
-func equal(a, b []Stream) bool {
-	if len(a) != len(b) {
-		return false
-	}
-	for i := range a {
-		if a[i] != b[i] {
-			return false
-		}
-	}
-	return true
 }
 
 // crcTable is that of CRC_32 (annex A): the polynomial 0x04c11db7, most significant bit first, no turning round.

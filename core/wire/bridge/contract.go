@@ -162,6 +162,9 @@ type Status struct {
 	Sizes  []Stream `json:"sizes,omitempty" doc:"the streams with the sizes that came"`
 }
 
+// MayBegin reports whether the picture may come still: it is being connected to, or what was just given to the target has not begun yet.
+func (s *Status) MayBegin() bool { return s.State == "connecting" || s.State == "off" }
+
 // mostReady is how far ahead a moment may lie that a target gives itself.
 const mostReady = 48 * time.Hour
 

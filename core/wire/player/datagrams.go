@@ -38,10 +38,6 @@ type datagrams struct {
 	source  netip.Addr // whose datagrams alone are taken; invalid for anybody's that may be listened to
 	check   checker
 	demux   mpegts.Demuxer
-	rtp     bool
-	seq     uint16
-	any     bool
-	lost    int // datagrams missing by their RTP sequence numbers
 	buffer  []byte
 	streams map[uint16]*carried
 	timeout time.Duration
@@ -234,11 +230,6 @@ func (d *datagrams) takes(sender netip.Addr, control *ipv4.ControlMessage) bool 
 // take takes one datagram: transport packets as they are, or behind an RTP header.
 func (d *datagrams) take(b []byte, at time.Time) {
 	if len(b) > 12 && b[0]>>6 == 2 && b[1]&0x7f == payloadOfTransports {
-		seq := binary.BigEndian.Uint16(b[2:])
-		if missing := int(int16(seq - d.seq - 1)); d.any && missing > 0 {
-			d.lost += missing
-		}
-		d.seq, d.any, d.rtp = seq, true, true
 		d.session.Transport = TransportStreamRTP
 		head := 12 + 4*int(b[0]&0x0f)
 		if b[0]&0x10 != 0 && len(b) >= head+4 {

@@ -11,9 +11,6 @@ import (
 	"unlatch/core/wire/target"
 )
 
-// recorderKind is the kind of target that a recorder found by a sweep is.
-const recorderKind target.Kind = "onvif-recorder"
-
 // confirmChannel asks the recorder for its word on a camera on its own switch, and compares what it has recorded with what the camera
 // shows. A recorder that keeps no recordings has said what it can by sending the channel on.
 func (w placeStep) confirmChannel(ctx context.Context) error {
@@ -26,7 +23,7 @@ func (w placeStep) confirmChannel(ctx context.Context) error {
 	p := latch.Placement{Target: rec.ID, Name: rec.Title, Slot: fmt.Sprintf("channel %d", w.d.Channel)}
 	f := Finding{Subject: rec.ID.String()}
 	var body evidence.Confirmed
-	if s := rec.Status.SignedIn; s != nil && s.StreamOnly || w.Targets[recorderKind] == nil {
+	if s := rec.Status.SignedIn; s != nil && s.StreamOnly {
 		body.Says = "sending it on; it has no device service to be asked"
 	} else if body, err = w.askChannel(ctx, rec, &p, &f); err != nil {
 		return err
@@ -37,7 +34,7 @@ func (w placeStep) confirmChannel(ctx context.Context) error {
 
 // askChannel does that with a recorder that has a device service. A picture of the recorder's stands in f then.
 func (w placeStep) askChannel(ctx context.Context, rec *latch.Device, p *latch.Placement, f *Finding) (body evidence.Confirmed, err error) {
-	t, err := targetDoor(w).recorder(ctx, rec)
+	t, err := targetDoor(w).connect(ctx, rec.ID) // a recorder is a target under its own ID
 	var own *target.Placement
 	if err == nil {
 		if s, ok := t.session.(target.Owner); ok {
@@ -76,22 +73,4 @@ func (w placeStep) askChannel(ctx context.Context, rec *latch.Device, p *latch.P
 	}
 	f.keepStill(&body, seen.still)
 	return body, nil
-}
-
-// recorder returns the session with a recorder that is a device of the site, one in this work.
-func (w targetDoor) recorder(ctx context.Context, rec *latch.Device) (*connected, error) {
-	if c := w.targets[rec.ID]; c != nil {
-		return c, nil
-	}
-	c := &connected{name: rec.Title}
-	access, err := w.access(ctx, &Target{ID: rec.ID, Kind: recorderKind, Name: rec.Title, Device: rec}, c)
-	if err != nil {
-		return c, err
-	}
-	c.address, c.leave = access.Address, access.Leave
-	if c.session, err = w.Targets[recorderKind].Connect(ctx, access); err != nil {
-		return c, err
-	}
-	w.targets[rec.ID] = c
-	return c, nil
 }

@@ -34,7 +34,7 @@ func (r *Session) Place(ctx context.Context, c target.Camera) (target.Placement,
 	if err != nil {
 		return target.Placement{}, r.full(ctx, err)
 	}
-	f.recording.Token = token
+	f.recording.Token, f.fresh = token, true
 	return f.fill(ctx)
 }
 
@@ -43,6 +43,7 @@ type filling struct {
 	*Session
 	camera    target.Camera
 	recording onvif.Recording
+	fresh     bool                          // the recording was made for it just now
 	job       onvif.RecordingJob            // the zero job where nothing feeds the recording yet
 	jobs      map[string]onvif.RecordingJob // of the whole recorder, by recording
 	made      []string                      // receivers that were made for it
@@ -85,8 +86,10 @@ func (f *filling) sources(ctx context.Context) ([]onvif.Source, error) {
 		sources[i].Track = tracks[i]
 		if i < len(had) {
 			sources[i].Receiver, f.changed = had[i], true
-		} else if sources[i].Receiver, err = f.orphan(ctx, url); err != nil {
-			return nil, err
+		} else if !f.fresh {
+			if sources[i].Receiver, err = f.orphan(ctx, url); err != nil {
+				return nil, err
+			}
 		}
 		if sources[i].Receiver != "" {
 			err = f.client.ConfigureReceiver(ctx, sources[i].Receiver, url)
@@ -105,13 +108,15 @@ func (f *filling) tracks(ctx context.Context, n int) ([]string, error) {
 	if n <= 1 {
 		return []string{""}, nil
 	}
-	list, err := f.client.Recordings(ctx) // a new recording's own tracks are told only here
-	if err != nil {
-		return nil, err
-	}
-	for _, rec := range list {
-		if rec.Token == f.recording.Token {
-			f.recording = rec
+	if f.fresh { // which tracks it has is told only where it is listed
+		list, err := f.client.Recordings(ctx)
+		if err != nil {
+			return nil, err
+		}
+		for _, rec := range list {
+			if rec.Token == f.recording.Token {
+				f.recording = rec
+			}
 		}
 	}
 	tracks := f.recording.VideoTracks()

@@ -187,7 +187,7 @@ func (s *session) Confirm(ctx context.Context, ref target.Ref, wait time.Duratio
 		if len(all.Slots) > 0 && all.Slots[0].Status != nil {
 			st := all.Slots[0].Status
 			out.Says, out.Arrived = words(st), st.State == "showing"
-			if st.State == "connecting" || st.State == "off" { // it takes a while to say that something comes
+			if st.MayBegin() {
 				out.Waits, out.Until = trouble.WaitsToConnect, st.ReadyAt(time.Now())
 			}
 		}

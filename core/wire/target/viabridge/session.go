@@ -296,7 +296,7 @@ func (s *Session) Confirm(ctx context.Context, r target.Ref, wait time.Duration)
 		if st := x.Status; st != nil {
 			out.Says = stateText(st)
 			out.Arrived = st.State == "showing"
-			if st.State == "connecting" || st.State == "off" { // one that was just given to it may not have begun yet
+			if st.MayBegin() {
 				out.Waits, out.Until = trouble.WaitsToConnect, st.ReadyAt(time.Now())
 			}
 		}
