@@ -37,7 +37,7 @@ func proveCommand() *cobra.Command {
 			if len(args) != 1 {
 				return usageError{errors.New("prove takes one URL, such as rtsp://192.0.2.20/path")}
 			}
-			u, err := streamurl.ParseAny(args[0])
+			u, err := streamurl.Parse(args[0])
 			if err != nil {
 				return usageError{err}
 			}

@@ -233,6 +233,18 @@ func webs() []Device {
 			c.say("HTTP/1.1 200 OK\r\nContent-Type: multipart/x-mixed-replace; boundary=cut\r\n\r\n")
 			c.forever(part)
 		})},
+		{"turns its motion JPEG into a page", Web, trouble.NotPicture, then(func(c *conn) {
+			c.say("HTTP/1.1 200 OK\r\nContent-Type: multipart/x-mixed-replace; boundary=cut\r\n\r\n")
+			c.forever("--cut\r\nContent-Type: text/html\r\n\r\n<!DOCTYPE html><html><body>Sign in</body></html>")
+		})},
+		{"has motion JPEG of 100 MB a picture", Web, trouble.NotPicture, then(func(c *conn) {
+			c.say("HTTP/1.1 200 OK\r\nContent-Type: multipart/x-mixed-replace; boundary=cut\r\n\r\n" + part)
+			c.say("\xff\xd8\xff\xda\x00\x02")
+			c.forever("coded data ")
+		})},
+		{"ends its motion JPEG at once", Web, trouble.NotPicture, then(func(c *conn) {
+			c.say("HTTP/1.1 200 OK\r\nContent-Type: multipart/x-mixed-replace; boundary=cut\r\n\r\n" + part + "\xff\xd8\xff")
+		})},
 		{"drips its page", Web, trouble.TooSlow, then(func(c *conn) { c.drip("HTTP/1.1 200 OK\r\nX: y\r\n") })},
 		{"wants the password itself for its page", Web, trouble.Readable, always(wants("HTTP/1.1", "", basic))},
 		{"redirects its page for ever", Web, trouble.RedirectLost,

@@ -23,20 +23,36 @@ type muxer struct {
 	clip     *scene.Clip
 	sound    bool
 	scramble bool
+	programs int    // that the tables name; only the first is sent
+	shift    uint16 // by which the PIDs in the tables are wrong
 	counters map[uint16]byte
 	out      []byte
 }
 
+func newMuxer(o Options) *muxer {
+	m := &muxer{clip: o.Clip, sound: len(o.Sound) > 0, scramble: o.Defect == "scrambled", programs: 1, counters: map[uint16]byte{}}
+	if o.Defect == "two_programs" {
+		m.programs = 2
+	}
+	if o.Defect == "wrong_pids" {
+		m.shift = 0x40
+	}
+	return m
+}
+
 // tables writes PAT and PMT.
 func (m *muxer) tables() {
-	pat := []byte{0, 0xb0, 13, 0, 1, 0xc1, 0, 0, 0, program, 0xe0 | pmtPID>>8, pmtPID & 0xff}
+	pat := []byte{0, 0xb0, byte(9 + 4*m.programs), 0, 1, 0xc1, 0, 0}
+	for n := range m.programs {
+		pat = append(pat, 0, byte(program+n), 0xe0|byte((pmtPID+n)>>8), byte(pmtPID+n))
+	}
 	m.section(0, pat)
 	kind := byte(0x1b)
 	if m.clip.Codec == scene.H265 {
 		kind = 0x24
 	}
-	pmt := []byte{2, 0xb0, 0, 0, program, 0xc1, 0, 0, 0xe0 | videoPID>>8, videoPID & 0xff, 0xf0, 0,
-		kind, 0xe0 | videoPID>>8, videoPID & 0xff, 0xf0, 0}
+	pid := videoPID + m.shift
+	pmt := []byte{2, 0xb0, 0, 0, program, 0xc1, 0, 0, 0xe0 | byte(pid>>8), byte(pid), 0xf0, 0, kind, 0xe0 | byte(pid>>8), byte(pid), 0xf0, 0}
 	if m.sound {
 		pmt = append(pmt, 0x0f, 0xe0|audioPID>>8, audioPID&0xff, 0xf0, 0)
 	}

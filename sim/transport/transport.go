@@ -6,6 +6,7 @@ import (
 	"errors"
 	"net"
 	"net/netip"
+	"slices"
 	"syscall"
 	"time"
 
@@ -20,7 +21,8 @@ type Options struct {
 	RTP   bool           // within RTP (RFC 2250 §2)
 	Sound [][]byte       // frames of AAC in ADTS at 16 kHz; none for a stream without sound
 	// Defect is what is wrong: "" nothing, "loses" one datagram of twenty, "scrambled" pictures, "no_tables", "mpeg2" for a picture of a
-	// codec that is not read.
+	// codec that is not read, "timed" for packets of 192 bytes with a time before each, "parity" for packets of 204, "two_programs",
+	// "wrong_pids" for tables that name PIDs on which nothing comes, "alternates" for datagrams within RTP and without in turn.
 	Defect string
 }
 
@@ -46,7 +48,7 @@ func Send(ctx context.Context, o Options) error {
 	}
 	defer conn.Close()
 	s := sender{conn: conn, o: o}
-	m := &muxer{clip: o.Clip, sound: len(o.Sound) > 0, scramble: o.Defect == "scrambled", counters: map[uint16]byte{}}
+	m := newMuxer(o)
 	began := time.Now()
 	sounded := 0
 	for k := int64(0); ; k++ {
@@ -87,7 +89,8 @@ func (s *sender) send(b []byte) error {
 		n := min(len(b), mostDatagram*packetSize)
 		datagram := b[:n]
 		b = b[n:]
-		if s.o.RTP {
+		datagram = reframed(datagram, s.o.Defect)
+		if s.o.RTP || s.o.Defect == "alternates" && s.n%2 == 1 {
 			head := []byte{0x80, 33}
 			head = binary.BigEndian.AppendUint16(head, s.seq)
 			head = binary.BigEndian.AppendUint32(head, uint32(s.n*3000))
@@ -102,6 +105,21 @@ func (s *sender) send(b []byte) error {
 		}
 	}
 	return nil
+}
+
+// reframed puts something before or behind each packet.
+func reframed(b []byte, defect string) (out []byte) {
+	if defect != "timed" && defect != "parity" {
+		return b
+	}
+	for packet := range slices.Chunk(b, packetSize) {
+		if defect == "timed" {
+			out = append(append(out, 0x47, 0, 0, 1), packet...)
+		} else {
+			out = append(append(out, packet...), make([]byte, 16)...)
+		}
+	}
+	return out
 }
 
 // isRefused reports whether nobody listens at an address that is sent to, which is no matter of the sender's.

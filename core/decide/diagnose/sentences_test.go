@@ -3,6 +3,7 @@ package diagnose
 import (
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"net/netip"
 	"os"
@@ -63,6 +64,7 @@ func everyError() []error {
 		&rtsp.DowngradeError{To: "rtsp://192.0.2.7"},
 		&picture.RefusedError{}, &picture.RefusedError{Tried: true, Scheme: "basic"}, &picture.StatusError{Status: 403},
 		&picture.StatusError{Status: 404}, &picture.NotPictureError{Problem: "text"}, &picture.RedirectError{To: "/"},
+		&picture.EndedError{Err: io.EOF}, &player.NoTransportError{Others: 3},
 		&onvif.Fault{Codes: []string{"NotAuthorized"}, Reason: "no"}, &onvif.Fault{Codes: []string{"Receiver"}, Reason: "tired"},
 		&onvif.NotSOAPError{Problem: "a page"}, &onvif.RefusedError{NoSignIn: true}, &onvif.RefusedError{}, &onvif.LimitError{What: "depth"},
 		&onvif.NoPTZError{Why: "it cannot move"}, &fix.NotKeptError{What: "the clock", Wanted: "12", Got: "11"},

@@ -93,7 +93,9 @@ func RepairWith(text string, o Options) Repaired {
 	for _, step := range []func(*repairer){(*repairer).quotes, (*repairer).words, (*repairer).entities, (*repairer).scheme,
 		(*repairer).blanks, (*repairer).backslashes, (*repairer).placeholders, (*repairer).signIn, (*repairer).host, (*repairer).ports,
 		(*repairer).path} {
-		step(&r)
+		if step(&r); r.whole {
+			break
+		}
 	}
 	out.Findings = r.found
 	if r.problem != "" {
@@ -211,6 +213,7 @@ type repairer struct {
 	hosts        []string // of alike readings
 	site         func(netip.Addr) bool
 	chosen       string
+	whole        bool // nothing that could be damaged is left
 }
 
 // note records a fault unless it is to be left; it reports whether to mend it.
@@ -320,20 +323,9 @@ var (
 var spelled = map[string]string{"rtsps": "rtsps", "rstps": "rtsps", "rtsp": "rtsp", "rstp": "rtsp", "rtps": "rtsp", "rtp": "rtsp",
 	"tsp": "rtsp", "http": "http", "hxxp": "http", "ttp": "http", "https": "https"}
 
-// group is a bare multicast URL, as players write it.
-var group = regexp.MustCompile(`(?i)^(?:udp|rtp)\s*:\s*[/\\]{2}@?([0-9.]+|\[[0-9a-f:]+\]):?(\d*)`)
-
 func (r *repairer) scheme() {
-	if m := group.FindStringSubmatch(r.text); m != nil {
-		if a, err := netip.ParseAddr(strings.Trim(m[1], "[]")); err == nil && a.IsMulticast() {
-			port := ""
-			if m[2] != "" {
-				port = ", port " + m[2]
-			}
-			r.problem, r.fix = "it names the multicast group "+a.String()+port+" and no camera", "paste the rtsp:// URL of the camera "+
-				"that sends to the group"
-			return
-		}
+	if r.ofDatagrams() {
+		return
 	}
 	m := begins.FindStringSubmatch(r.text)
 	if m == nil {

@@ -17,7 +17,7 @@ import (
 
 // A URL is a stream URL in parts. Path begins with "/" or is empty, Query has no "?"; both are exactly as given.
 type URL struct {
-	Scheme string // lower case: rtsp, rtsps, http, https
+	Scheme string // lower case: rtsp, rtsps, http, https, udp, rtp
 	SignIn signin.SignIn
 	Host   string // address or name, without brackets
 	Port   int    // 0 where none was written
@@ -27,41 +27,14 @@ type URL struct {
 	Source string
 }
 
+// RTSP reports whether the stream is asked for by RTSP.
+func (u URL) RTSP() bool { return u.Scheme == "rtsp" || u.Scheme == "rtsps" }
+
+// HTTP reports whether the stream is asked for by HTTP.
+func (u URL) HTTP() bool { return u.Scheme == "http" || u.Scheme == "https" }
+
 // Datagrams reports whether the stream comes in datagrams that nobody is asked for: to a group, or to this machine.
 func (u URL) Datagrams() bool { return u.Scheme == "udp" || u.Scheme == "rtp" }
-
-// ParseAny reads a URL as Parse does, and those of streams that come in datagrams as well: udp://@239.1.2.4:20000, rtp:// for the same
-// within RTP, an address before the @ for the sender that alone is listened to, none behind it for any address of this machine.
-func ParseAny(text string) (URL, error) {
-	text = strings.TrimSpace(text)
-	scheme, rest, _ := strings.Cut(text, "://")
-	u := URL{Scheme: strings.ToLower(scheme)}
-	if !u.Datagrams() {
-		return Parse(text)
-	}
-	fix := "write it like udp://@239.1.2.4:20000"
-	rest = strings.TrimSuffix(rest, "/")
-	if len(text) > 300 || strings.ContainsAny(rest, "/?# ") {
-		return URL{}, &SyntaxError{"a stream in datagrams has no path", fix}
-	}
-	if source, at, ok := strings.Cut(rest, "@"); ok {
-		if _, err := netip.ParseAddr(source); source != "" && err != nil {
-			return URL{}, &SyntaxError{"what stands before the @ is no address in numbers", "name the sender like udp://192.0.2.7@239.1.2.4:20000"}
-		}
-		u.Source, rest = source, at
-	}
-	if strings.HasPrefix(rest, ":") {
-		rest = "0.0.0.0" + rest
-	}
-	var err error
-	if u.Host, u.Port, err = splitHostPort(rest); err != nil {
-		return URL{}, err
-	}
-	if u.Port == 0 {
-		return URL{}, &SyntaxError{"it has no port", fix}
-	}
-	return u, nil
-}
 
 // A SyntaxError says why a text is no stream URL, without repeating it: it may hold a password.
 type SyntaxError struct{ Problem, Fix string }
@@ -75,7 +48,9 @@ var defaultPorts = map[string]int{"rtsp": 554, "rtsps": 322, "http": 80, "https"
 // DefaultPort returns the usual port of a scheme, 0 where it has none.
 func DefaultPort(scheme string) int { return defaultPorts[scheme] }
 
-// Parse reads a URL. The sign-in ends at the last "@" before the path, so that an unescaped "@" in a password does no harm.
+// Parse reads a URL. The sign-in ends at the last "@" before the path, so that an unescaped "@" in a password does no harm. A stream in
+// datagrams is written udp://@239.1.2.4:20000, or rtp:// for the same within RTP: an address before the @ names the sender that alone is
+// listened to, and none behind it stands for any address of this machine.
 func Parse(text string) (URL, error) {
 	text = strings.TrimSpace(text)
 	if len(text) > 4096 {
@@ -83,6 +58,9 @@ func Parse(text string) (URL, error) {
 	}
 	scheme, rest, ok := strings.Cut(text, "://")
 	u := URL{Scheme: strings.ToLower(scheme)}
+	if ok && u.Datagrams() {
+		return u, u.parseDatagrams(rest)
+	}
 	if _, known := defaultPorts[u.Scheme]; !ok || !known {
 		return URL{}, &SyntaxError{"it does not begin with rtsp:// or rtsps://", "type it like rtsp://192.0.2.20/path"}
 	}
@@ -104,6 +82,27 @@ func Parse(text string) (URL, error) {
 		return URL{}, &SyntaxError{"its path holds a blank", "write %20 for a blank, or take it out"}
 	}
 	return u, nil
+}
+
+func (u *URL) parseDatagrams(rest string) (err error) {
+	const fix = "write it like udp://@239.1.2.4:20000"
+	rest = strings.TrimSuffix(rest, "/")
+	if len(rest) > 300 || strings.ContainsAny(rest, "/?# ") {
+		return &SyntaxError{"a stream in datagrams has no path", fix}
+	}
+	if source, at, ok := strings.Cut(rest, "@"); ok {
+		if _, err := netip.ParseAddr(source); source != "" && err != nil {
+			return &SyntaxError{"what stands before the @ is no address in numbers", "name the sender like udp://192.0.2.7@239.1.2.4:20000"}
+		}
+		u.Source, rest = source, at
+	}
+	if strings.HasPrefix(rest, ":") {
+		rest = "0.0.0.0" + rest
+	}
+	if u.Host, u.Port, err = splitHostPort(rest); err == nil && u.Port == 0 {
+		err = &SyntaxError{"it has no port", fix}
+	}
+	return err
 }
 
 func splitHostPort(s string) (string, int, error) {
@@ -235,6 +234,9 @@ func (u URL) Segments(source string, proven bool, signIn string) []Segment {
 		out = append(out, Segment{"sign-in", signIn, proven, "keyring"})
 	}
 	out = append(out, Segment{"host", u.Host, proven, source})
+	if u.Datagrams() {
+		return append(out, Segment{"port", strconv.Itoa(u.Port), proven, source})
+	}
 	if u.Port != 0 {
 		out = append(out, Segment{"port", strconv.Itoa(u.Port), proven, source})
 	} else {

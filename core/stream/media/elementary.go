@@ -12,6 +12,7 @@ const (
 	elementaryPicture = 96
 	elementaryAAC     = 97
 	elementaryMPA     = 14
+	elementaryJPEG    = 26
 )
 
 // maxNALs bounds the NAL units of one access unit.
@@ -31,13 +32,16 @@ type Elementary struct {
 	step  uint64 // between the last two
 }
 
-// NewElementary prepares one for H.264, H.265, AAC in ADTS or MPEG audio, as rtpmaps write them: "H264", "H265", "MPEG4-GENERIC", "MPA". ok
-// is false for other codecs.
+// NewElementary prepares one for H.264, H.265, JPEG, AAC in ADTS or MPEG audio, as rtpmaps write them: "H264", "H265", "JPEG",
+// "MPEG4-GENERIC", "MPA". ok is false for other codecs.
 func NewElementary(codec string) (e *Elementary, ok bool) {
 	switch codec {
 	case "H264", "H265":
 		return &Elementary{known: true, units: (*Elementary).nals,
 			track: Track{Kind: "video", Payload: elementaryPicture, Codec: codec, ClockRate: 90000}}, true
+	case "JPEG":
+		return &Elementary{known: true, units: (*Elementary).file,
+			track: Track{Kind: "video", Payload: elementaryJPEG, Codec: codec, ClockRate: 90000, Files: true}}, true
 	case "MPEG4-GENERIC":
 		return &Elementary{units: (*Elementary).adts}, true
 	case "MPA":
@@ -102,6 +106,11 @@ func (e *Elementary) nals(data []byte, stamp uint64, each func([]byte)) {
 	if held != nil {
 		e.packet(uint32(stamp), true, each, held)
 	}
+}
+
+// file hands on a JPEG file in one packet.
+func (e *Elementary) file(data []byte, stamp uint64, each func([]byte)) {
+	e.packet(uint32(stamp), true, each, data)
 }
 
 func (e *Elementary) delimits(first byte) bool {

@@ -29,6 +29,9 @@ type jpegFormat struct {
 }
 
 func newJPEG(t Track) Format {
+	if t.Files {
+		return &jpegFiles{}
+	}
 	f := &jpegFormat{}
 	f.track.width, f.track.height = t.Width, t.Height
 	return f

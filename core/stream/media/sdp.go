@@ -23,6 +23,8 @@ type Track struct {
 	// Width and Height are the size that the description names apart from the codec (RFC 6064 §4.2.1 framesize, cliprect,
 	// x-dimensions), in pixels; 0 where it names none.
 	Width, Height int
+	// Files says of JPEG that each frame is a file as it is, as HTTP carries them, and not taken apart as RFC 2435 has it.
+	Files bool
 }
 
 // An SDPError says why a description names no playable stream.

@@ -88,6 +88,12 @@ type Transport struct {
 	// PCRMostMS is the longest time between two clock references; the standard allows 100 ms (§2.7.2).
 	PCRMostMS   float64 `json:"pcr_most_ms,omitempty" doc:"longest time between clock references; 100 ms are allowed"`
 	PCRJitterMS float64 `json:"pcr_jitter_ms,omitempty" doc:"how much the clock references came earlier or later than they say, at most"`
+	PacketBytes int     `json:"packet_bytes,omitempty" doc:"192 or 204, where packets come with a time before them or with parity behind"`
+	Programs    int     `json:"programs,omitempty" doc:"where there are several; the first counts"`
+	// Sender, Also and Alternates are of a stream in datagrams, and known to whoever receives it.
+	Sender     string   `json:"sender,omitempty"`
+	Also       []string `json:"also,omitempty" doc:"others that send a transport stream to the same place"`
+	Alternates bool     `json:"alternates,omitempty" doc:"some datagrams came within RTP and some without"`
 }
 
 // A Demuxer takes a transport stream apart. Its first program counts. It is not safe for concurrent use.
@@ -104,6 +110,7 @@ type Demuxer struct {
 	counters map[uint16]*counter
 	clock    clock
 	m        Transport
+	rest     []byte // of a stream that is not cut at its packets: what is no whole packet yet
 	first    time.Time
 	last     time.Time
 }
@@ -121,8 +128,32 @@ func (d *Demuxer) Measured() Transport {
 	return m
 }
 
+// strides are how far the packets of a stream stand apart, and how many bytes stand before each: as they are; with an arrival time before
+// each, as recorders write them; with the parity of Reed-Solomon behind each, as modulators do.
+var strides = []struct{ size, before int }{{PacketSize, 0}, {192, 4}, {204, 0}}
+
+// stride finds how far whole packets stand apart. Where no way fits it is that of bare packets.
+func stride(b []byte) (size, before int) {
+	for _, s := range strides {
+		at := s.before
+		for ; at < len(b) && b[at] == syncByte; at += s.size {
+		}
+		if len(b)%s.size == 0 && at-s.before == len(b) {
+			return s.size, s.before
+		}
+	}
+	return PacketSize, 0
+}
+
 // Datagram takes what one datagram holds: whole packets.
 func (d *Demuxer) Datagram(b []byte, at time.Time) {
+	if size, before := stride(b); size != PacketSize {
+		d.m.PacketBytes = size
+		for ; len(b) > 0; b = b[size:] {
+			d.packet(b[before:before+PacketSize], at)
+		}
+		return
+	}
 	for len(b) >= PacketSize {
 		if b[0] != syncByte {
 			d.m.Malformed++
@@ -138,6 +169,26 @@ func (d *Demuxer) Datagram(b []byte, at time.Time) {
 	if len(b) > 0 {
 		d.m.Malformed++
 	}
+}
+
+// Bytes takes the next bytes of a stream that is not cut at its packets, as HTTP carries it. Packets come as they are.
+func (d *Demuxer) Bytes(b []byte, at time.Time) {
+	d.rest = append(d.rest, b...)
+	whole := len(d.rest) - len(d.rest)%PacketSize
+	if whole == 0 {
+		return
+	}
+	if d.rest[0] != syncByte { // begin at a packet
+		i := 0
+		for i < len(d.rest) && (d.rest[i] != syncByte || i+PacketSize < len(d.rest) && d.rest[i+PacketSize] != syncByte) {
+			i++
+		}
+		d.m.Malformed++
+		d.rest = append(d.rest[:0], d.rest[i:]...)
+		return
+	}
+	d.Datagram(d.rest[:whole], at)
+	d.rest = append(d.rest[:0], d.rest[whole:]...)
 }
 
 // packet takes one transport packet (§2.4.3.2).

@@ -79,16 +79,20 @@ func (d *Demuxer) programs(b []byte) {
 	if b[5]&1 == 0 { // it applies later
 		return
 	}
+	found := 0
 	for e := b[8 : len(b)-4]; len(e) >= 4; e = e[4:] {
 		number, pid := int(binary.BigEndian.Uint16(e)), binary.BigEndian.Uint16(e[2:])&nullPID
 		if number == 0 || pid == 0 || pid == nullPID {
+			continue
+		}
+		if found++; found > 1 {
+			d.m.Programs = found
 			continue
 		}
 		if number != d.program || pid != d.pmt {
 			d.program, d.pmt, d.known, d.streams, d.units = number, pid, false, nil, nil
 			d.m.Program = number
 		}
-		return
 	}
 }
 

@@ -3,15 +3,12 @@
 package picture
 
 import (
-	"bufio"
 	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"image/jpeg"
 	"io"
-	"mime"
-	"mime/multipart"
 	"net/http"
 	"net/url"
 	"strings"
@@ -27,9 +24,8 @@ import (
 
 // Limits on an answer.
 const (
-	maxPicture = 8 << 20
-	maxPixels  = 40 << 20 // 8K is 33 million
-	maxHops    = 3
+	maxPixels = 40 << 20 // 8K is 33 million
+	maxHops   = 3
 )
 
 // A StatusError is any other answer than a picture or page.
@@ -98,31 +94,29 @@ func (f *Fetcher) Fetch(ctx context.Context, at string) (*Picture, error) {
 	began := time.Now()
 	ctx, cancel := context.WithTimeout(ctx, f.timeout()+4*time.Second)
 	defer cancel()
-	res, scheme, err := f.get(ctx, at)
+	s, err := f.Open(ctx, at)
 	if err != nil {
 		return nil, err
 	}
-	defer res.Body.Close()
-	out := &Picture{URL: plain(res.Request.URL), Kind: "snapshot", Scheme: scheme}
-	kind, params, err := mime.ParseMediaType(res.Header.Get("Content-Type"))
-	if err == nil && strings.HasPrefix(kind, "multipart/") && params["boundary"] != "" {
-		out.Kind = "mjpeg"
-		return out, out.measure(res.Body, params["boundary"], began)
+	defer s.Close()
+	out := &Picture{URL: plain(s.x.to), Scheme: s.Scheme}
+	if s.Form == Transport {
+		return nil, &NotPictureError{Problem: "the answer is no JPEG"}
 	}
-	if out.JPEG, err = bounded(res.Body); err != nil {
-		return nil, err
-	}
-	out.Frames = 1
-	return out, out.first(began)
+	return out, out.measure(s, began)
 }
 
 // Page asks for a page, and reports whether a sign-in opens it: scheme is "none" where it opens without one.
 func (f *Fetcher) Page(ctx context.Context, at string) (scheme string, err error) {
-	res, scheme, err := f.get(ctx, at)
+	x, err := f.begin(at)
 	if err != nil {
-		return scheme, err
+		return "", err
 	}
-	return scheme, res.Body.Close()
+	res, err := x.get(ctx)
+	if err != nil {
+		return x.scheme, err
+	}
+	return x.scheme, res.Body.Close()
 }
 
 func (f *Fetcher) timeout() time.Duration {
@@ -132,12 +126,12 @@ func (f *Fetcher) timeout() time.Duration {
 	return f.Timeout
 }
 
-// get follows redirects and answers one challenge. A sign-in goes to the host that was asked for and to no other.
-func (f *Fetcher) get(ctx context.Context, at string) (_ *http.Response, scheme string, err error) {
+// begin prepares to ask for a URL.
+func (f *Fetcher) begin(at string) (*fetch, error) {
 	f.Log.Know(f.SignIn)
 	home, err := url.Parse(at)
 	if err != nil {
-		return nil, "", &RedirectError{To: clip(at)}
+		return nil, &RedirectError{To: clip(at)}
 	}
 	x := &fetch{f: f, home: home, to: home, scheme: "none"}
 	x.secure = &certificate.Dialer{Dial: x.traffic.Watch(f.Dial.DialContext), Pin: f.Pin, Timeout: f.timeout(), Log: f.Log}
@@ -146,19 +140,24 @@ func (f *Fetcher) get(ctx context.Context, at string) (_ *http.Response, scheme 
 			MaxResponseHeaderBytes: 32 << 10, DisableKeepAlives: true, DisableCompression: true},
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}
+	return x, nil
+}
+
+// get follows redirects and answers one challenge. A sign-in goes to the host that was asked for and to no other.
+func (x *fetch) get(ctx context.Context) (_ *http.Response, err error) {
 	defer func() {
 		if x.secure.Shown != nil {
-			f.Shown = x.secure.Shown
+			x.f.Shown = x.secure.Shown
 		}
 		x.tell(err)
 	}()
 	for {
 		res, err := x.ask(ctx)
 		if err != nil || res.StatusCode < 300 {
-			return res, x.scheme, err
+			return res, err
 		}
 		if err := x.refused(ctx, res); err != nil {
-			return nil, x.scheme, err
+			return nil, err
 		}
 	}
 }
@@ -288,47 +287,32 @@ func (p *Picture) first(began time.Time) error {
 	return nil
 }
 
-// measure reads parts for a second, three at least while the answer lasts.
-func (p *Picture) measure(body io.Reader, boundary string, began time.Time) error {
-	r := bufio.NewReader(io.LimitReader(body, 64<<20))
-	// Some devices put the dashes that stand before a boundary into its name as well, and send them once.
-	if head, _ := r.Peek(len(boundary) + 4); !bytes.Contains(head, []byte("--"+boundary)) {
-		boundary = strings.TrimPrefix(boundary, "--")
-	}
-	parts := multipart.NewReader(r, boundary)
+// measure reads pictures for a second, three at least while the answer lasts; of stills, one.
+func (p *Picture) measure(s *Stream, began time.Time) error {
 	var start, last time.Time
-	for p.Frames < 3 || time.Since(start) < time.Second {
-		part, err := parts.NextPart()
-		if err == nil {
-			var raw []byte
-			if raw, err = bounded(part); err == nil {
-				last = time.Now()
-				if p.Frames++; p.Frames == 1 {
-					start, p.JPEG = last, raw
-					if err := p.first(began); err != nil {
-						return err
-					}
-				}
-				continue
-			}
-		}
-		if p.Frames > 0 {
+	for s.parts && (p.Frames < 3 || time.Since(start) < time.Second) || p.Frames == 0 {
+		raw, err := s.JPEG()
+		if err != nil && p.Frames > 0 {
 			break // what came is measured
 		}
-		return &NotPictureError{Problem: "no picture came within the stream: " + clip(err.Error())}
+		if err != nil {
+			return err
+		}
+		last = time.Now()
+		if p.Frames++; p.Frames == 1 {
+			start, p.JPEG = last, raw
+			if err := p.first(began); err != nil {
+				return err
+			}
+		}
+	}
+	if p.Kind = "snapshot"; s.parts {
+		p.Kind = "mjpeg"
 	}
 	if p.Frames > 1 {
 		p.FPS = float64(int(float64(p.Frames-1)/last.Sub(start).Seconds()*10+0.5)) / 10
 	}
 	return nil
-}
-
-func bounded(r io.Reader) ([]byte, error) {
-	raw, err := io.ReadAll(io.LimitReader(r, maxPicture+1))
-	if err == nil && len(raw) > maxPicture {
-		err = &NotPictureError{Problem: fmt.Sprintf("the answer is over %d MB", maxPicture>>20)}
-	}
-	return raw, err
 }
 
 // plain returns a URL without its sign-in.

@@ -25,6 +25,11 @@ func (e *NotPictureError) Trouble() trouble.Trouble {
 	return trouble.Trouble{Cause: trouble.NotPicture}
 }
 
+// Trouble says that the stream has ended.
+func (e *EndedError) Trouble() trouble.Trouble {
+	return trouble.Trouble{Cause: trouble.Broken, Form: "ended"}
+}
+
 // Trouble says that a redirect leads nowhere.
 func (e *RedirectError) Trouble() trouble.Trouble {
 	return trouble.Trouble{Cause: trouble.RedirectLost, Facts: trouble.Facts{"to": e.To}}

@@ -55,14 +55,15 @@ type Session struct {
 	Auth        string                   // the scheme that opened the stream, or "none"
 	Certificate *certificate.Certificate // of a stream over TLS
 	Group       netip.AddrPort           // of a multicast session: the first group that the device has named
+	From        netip.Addr               // who sends, of a stream in datagrams
 	Tracks      []Track
 
-	conn      *rtsp.Conn // nil where the stream comes in datagrams that nobody was asked for
-	datagrams *datagrams // nil for a stream by RTSP
-	base      string
-	each      func(Packet)
-	early     []Packet // that came before anybody wanted them
-	ended     func()   // see OnClose
+	conn     *rtsp.Conn // nil for a stream that does not come by RTSP
+	carriage *carriage  // nil for one that does
+	base     string
+	each     func(Packet)
+	early    []Packet // that came before anybody wanted them
+	ended    func()   // see OnClose
 }
 
 // A Track is a track of the session that was set up.
@@ -82,8 +83,9 @@ type Packet struct {
 // maxEarly bounds the packets kept that come before the session is read.
 const maxEarly = 256
 
-// Open plays the URL and returns once the device has said that it plays; of a session by datagrams, once the first has come. The error
-// is one of package rtsp, of the dialer, of signin.Leave, a *media.SDPError or a *NoTrackError. What is known of the device by then is
+// Open plays the URL and returns once the device has said that it plays; of a session by datagrams or by HTTP, once the picture comes. The
+// error is one of package rtsp or picture, of the dialer, of signin.Leave, a *media.SDPError, a *NoTrackError, a *NoTransportError or an
+// *UnreadError. What is known of the device by then is
 // in the session, which is never nil; after an error it need not be closed.
 func Open(ctx context.Context, req Request) (*Session, error) {
 	if len(req.Kinds) == 0 {
@@ -118,8 +120,11 @@ func (e *trackError) Unwrap() error { return e.err }
 // §11.3.14); the tunnel where it is a web server that answers. Another error ends it: the device has then judged more than the
 // transport.
 func openAny(ctx context.Context, req Request) (*Session, error) {
-	if req.URL.Datagrams() {
+	switch {
+	case req.URL.Datagrams():
 		return openDatagrams(ctx, req)
+	case req.URL.HTTP():
+		return openHTTP(ctx, req)
 	}
 	if req.Transport != "" {
 		return open(ctx, req, req.Transport)
@@ -239,18 +244,24 @@ func (s *Session) Run(ctx context.Context, each func(Packet), done func() bool) 
 		each(p)
 	}
 	s.early = nil
-	if s.datagrams != nil {
-		return s.datagrams.run(ctx, each, done)
+	if s.carriage != nil {
+		return s.carriage.run(ctx, each, done)
 	}
 	return s.conn.Run(ctx, s.base, done)
 }
 
 // TransportStream returns what the transport stream is like that the session plays; nil where it plays none.
 func (s *Session) TransportStream() *mpegts.Transport {
-	if s.datagrams == nil {
+	if s.carriage == nil {
 		return nil
 	}
-	m := s.datagrams.demux.Measured()
+	m := s.carriage.demux.Measured()
+	if m.Packets == 0 {
+		return nil
+	}
+	if d, ok := s.carriage.source.(*datagrams); ok {
+		d.told(&m)
+	}
 	return &m
 }
 
@@ -272,8 +283,8 @@ func (s *Session) Close() error {
 	if s.ended != nil {
 		defer s.ended()
 	}
-	if s.datagrams != nil {
-		return s.datagrams.conn.Close()
+	if s.carriage != nil {
+		return s.carriage.source.close()
 	}
 	if s.base != "" {
 		s.conn.Teardown(s.base)

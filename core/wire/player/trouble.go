@@ -14,10 +14,13 @@ type NoTransportError struct {
 	Packets   int // of a transport stream, that came
 	Scrambled int // of those
 	Tables    bool
+	Others    int // datagrams that hold something else: RTP of another payload
 }
 
 func (e *NoTransportError) Error() string {
 	switch {
+	case e.Packets == 0 && e.Others > 0:
+		return fmt.Sprintf("%d datagrams that came to %s hold RTP and no transport stream", e.Others, e.At)
 	case e.Packets == 0:
 		return fmt.Sprintf("nothing has come to %s within %s", e.At, e.After)
 	case e.Scrambled > 0:
@@ -32,6 +35,8 @@ func (e *NoTransportError) Error() string {
 func (e *NoTransportError) Trouble() trouble.Trouble {
 	t := trouble.Trouble{Cause: trouble.NothingSent, Facts: trouble.Facts{"at": e.At}}
 	switch {
+	case e.Packets == 0 && e.Others > 0:
+		t.Form = "bare"
 	case e.Packets == 0:
 	case e.Scrambled > 0:
 		t.Form = "scrambled"

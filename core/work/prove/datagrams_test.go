@@ -75,15 +75,22 @@ func TestTransportStreams(t *testing.T) {
 		"losses":                 {"udp://@239.41.60.6:20006", []transport.Options{{Clip: h264, Defect: "loses"}}, "", "H.264", "mpeg-ts"},
 		"a stranger beside": {"udp://@239.41.60.7:20007", []transport.Options{{Clip: h264}, {Clip: clip(t, scene.H265), From: stranger}}, "",
 			"H.264", "mpeg-ts"},
-		"a stranger alone": {"udp://@239.41.60.8:20008", []transport.Options{{Clip: h264, From: stranger}}, trouble.NothingSent, "", "mpeg-ts"},
-		"nobody":           {"udp://@239.41.60.9:20009", nil, trouble.NothingSent, "", "mpeg-ts"},
-		"scrambled":        broken("udp://@239.41.60.10:20010", h264, "scrambled", trouble.NothingSent),
-		"no tables":        broken("udp://@239.41.60.11:20011", h264, "no_tables", trouble.NothingSent),
-		"another codec":    broken("udp://@239.41.60.12:20012", h264, "mpeg2", trouble.CodecNotMeasured),
+		"a stranger alone":          {"udp://@239.41.60.8:20008", []transport.Options{{Clip: h264, From: stranger}}, trouble.NothingSent, "", "mpeg-ts"},
+		"nobody":                    {"udp://@239.41.60.9:20009", nil, trouble.NothingSent, "", "mpeg-ts"},
+		"scrambled":                 broken("udp://@239.41.60.10:20010", h264, "scrambled", trouble.NothingSent),
+		"no tables":                 broken("udp://@239.41.60.11:20011", h264, "no_tables", trouble.NothingSent),
+		"wrong PIDs":                broken("udp://@239.41.60.13:20013", h264, "wrong_pids", trouble.NothingSent),
+		"a time before each packet": {"udp://@239.41.60.14:20014", []transport.Options{{Clip: h264, Defect: "timed"}}, "", "H.264", "mpeg-ts"},
+		"parity behind each packet": {"udp://@239.41.60.15:20015", []transport.Options{{Clip: h264, Defect: "parity"}}, "", "H.264", "mpeg-ts"},
+		"two programs":              {"udp://@239.41.60.16:20016", []transport.Options{{Clip: h264, Defect: "two_programs"}}, "", "H.264", "mpeg-ts"},
+		"RTP and none in turn":      {"udp://@239.41.60.17:20017", []transport.Options{{Clip: h264, Defect: "alternates"}}, "", "H.264", ""},
+		"two senders": {"udp://@239.41.60.18:20018", []transport.Options{{Clip: h264}, {Clip: h264,
+			From: netip.MustParseAddr("127.41.60.12")}}, "", "H.264", "mpeg-ts"},
+		"another codec": broken("udp://@239.41.60.12:20012", h264, "mpeg2", trouble.CodecNotMeasured),
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			u, err := streamurl.ParseAny(c.url)
+			u, err := streamurl.Parse(c.url)
 			require.NoError(t, err)
 			for _, o := range c.send {
 				if !o.From.IsValid() {
@@ -94,7 +101,9 @@ func TestTransportStreams(t *testing.T) {
 			}
 			prover := prove.Prover{Dial: &address.Guard{Allowed: address.MustParse("127.41.60.0/24")}, Still: media.Still}
 			p := prover.Prove(context.Background(), prove.Request{URL: u, Timeout: 3 * time.Second})
-			assert.Equal(t, c.how, p.Transport)
+			if c.how != "" {
+				assert.Equal(t, c.how, p.Transport)
+			}
 			if c.cause != "" {
 				require.NotNil(t, p.Diagnosis)
 				assert.Equal(t, c.cause, p.Diagnosis.Cause, "%+v", p.Diagnosis)
@@ -111,6 +120,11 @@ func TestTransportStreams(t *testing.T) {
 			assert.NotEmpty(t, p.Still)
 			require.NotNil(t, p.TransportStream)
 			assert.Equal(t, 1, p.TransportStream.Program)
+			assert.Equal(t, map[string]int{"a time before each packet": 192, "parity behind each packet": 204}[name],
+				p.TransportStream.PacketBytes)
+			assert.Equal(t, name == "RTP and none in turn", p.TransportStream.Alternates)
+			assert.Len(t, p.TransportStream.Also, map[string]int{"two senders": 1}[name])
+			assert.Equal(t, map[string]int{"two programs": 2}[name], p.TransportStream.Programs)
 			if len(c.send[0].Sound) > 0 {
 				require.NotNil(t, p.Audio)
 				assert.Equal(t, []any{"AAC", 16000}, []any{p.Audio.Codec, p.Audio.SampleRate})
@@ -121,7 +135,7 @@ func TestTransportStreams(t *testing.T) {
 
 // What is no transport stream, or goes on without end, ends in a diagnosis.
 func TestHostileDatagrams(t *testing.T) {
-	u, err := streamurl.ParseAny("udp://@239.41.60.20:20020")
+	u, err := streamurl.Parse("udp://@239.41.60.20:20020")
 	require.NoError(t, err)
 	conn, err := transport.Dial(t.Context(), netip.MustParseAddr("127.41.60.11"), netip.MustParseAddrPort("239.41.60.20:20020"))
 	require.NoError(t, err)

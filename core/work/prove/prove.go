@@ -162,6 +162,7 @@ func (r *run) packet(p player.Packet) {
 func (r *run) measure(ctx context.Context) error {
 	began := time.Now()
 	err := r.session.Run(ctx, r.packet, func() bool { return r.enough(began) })
+	r.out.Transport = string(r.session.Transport) // how it comes may be known only by now
 	if !r.firstPacket.IsZero() {
 		r.step("first packet", r.firstPacket)
 	}
@@ -194,6 +195,9 @@ func (r *run) measure(ctx context.Context) error {
 	var silent *rtsp.SilentError
 	if errors.As(err, &silent) && !r.firstPacket.IsZero() {
 		err = nil // something came, and why it is no picture says more than that it ended
+	}
+	if err != nil {
+		r.log.Note("%v", err)
 	}
 	if err != nil && (keyframe == nil || errors.Is(err, context.Canceled)) {
 		return err

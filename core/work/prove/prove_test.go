@@ -135,7 +135,7 @@ func TestProveSaysWhyNot(t *testing.T) {
 		{"silent server", w.Device("Silent").URL(0), fitter, trouble.Silent, "says nothing"},
 		{"closed port", w.Device("Closed").URL(0), fitter, trouble.PortClosed, "port 554"},
 		{"outside the ranges", "rtsp://127.99.0.1/x", fitter, trouble.OutOfScope, "127.99.0.1"},
-		{"not a stream scheme", "http://" + w.Device("Clock").Web() + "/", fitter, trouble.BadURL, "http"},
+		{"a page", "http://" + w.Device("Clock").Web() + "/", fitter, trouble.NotPicture, "page"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
