@@ -2,6 +2,7 @@ package jobs
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/netip"
 	"strings"
@@ -13,6 +14,7 @@ import (
 	"unlatch/core/decide/command"
 	"unlatch/core/decide/diagnose"
 	"unlatch/core/decide/evidence"
+	"unlatch/core/ground/address"
 	"unlatch/core/ground/signin"
 	"unlatch/core/ground/streamurl"
 	"unlatch/core/ground/trouble"
@@ -28,7 +30,7 @@ func (e *env) paste(ctx context.Context, run, site uuid.UUID, a command.Paste) e
 	if err != nil {
 		return e.finish(ctx, run, err)
 	}
-	addr, err := netip.ParseAddr(u.Host)
+	addr, err := e.whoSends(ctx, run, site, u)
 	if err != nil {
 		return e.finish(ctx, run, err)
 	}
@@ -37,8 +39,14 @@ func (e *env) paste(ctx context.Context, run, site uuid.UUID, a command.Paste) e
 	if a.Channels > 1 {
 		kind = sighting.Recorder
 	}
+	x := sighting.Sighting{Method: sighting.Pasted, At: time.Now().UTC(), Addr: addr, Kind: kind}
 	port := sighting.Port{Number: uint16(u.DialPort()), Speaks: "rtsp", Named: true}
-	x := sighting.Sighting{Method: sighting.Pasted, At: time.Now().UTC(), Addr: addr, Kind: kind, Ports: []sighting.Port{port}}
+	if u.HTTP() {
+		port.Speaks = u.Scheme
+	}
+	if !u.Datagrams() {
+		x.Ports = []sighting.Port{port}
+	}
 	var base uuid.UUID
 	err = e.store.Keep(ctx, "a sighting", func(ctx context.Context) error {
 		base, err = e.store.Devices.Sight(ctx, site, &run, x)
@@ -53,8 +61,35 @@ func (e *env) paste(ctx context.Context, run, site uuid.UUID, a command.Paste) e
 				return err
 			}
 		}
-		return d.paste(ctx, a, u, port)
+		if u.RTSP() {
+			return d.paste(ctx, a, u, port)
+		}
+		if err := d.Give(ctx, u); err != nil {
+			return err
+		}
+		return d.openLater(ctx)
 	})
+}
+
+// whoSends returns the address of the device that a URL leads to. Of a stream in datagrams it is that of whoever sends.
+func (e *env) whoSends(ctx context.Context, run, site uuid.UUID, u streamurl.URL) (netip.Addr, error) {
+	if !u.Datagrams() {
+		return netip.ParseAddr(u.Host)
+	}
+	if u.Source != "" {
+		return netip.ParseAddr(u.Source)
+	}
+	s, err := e.store.Sites.Get(ctx, site)
+	if err != nil {
+		return netip.Addr{}, err
+	}
+	e.store.Runs.Progress(ctx, run, "listening to "+u.String(), -1)
+	from, err := bringup.SenderOf(ctx, &address.Guard{Allowed: s.Ranges}, u, nil)
+	if err != nil && ctx.Err() == nil {
+		d := diagnose.Explain(err, diagnose.Facts{Asking: "the stream"})
+		err = errors.New(d.Summary + " " + d.Fix)
+	}
+	return from, err
 }
 
 // agree keeps that a person has agreed to send the sign-in readable, where the device wants that.

@@ -130,6 +130,9 @@ type depotSite struct {
 
 const depotPin = "aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa"
 
+// depotGroup is where the camera sends a stream that somebody gave, and took away again.
+const depotGroup = "udp://@239.255.0.9:20000"
+
 func newDepot(t *testing.T, p *page, s *store.Store) *depot {
 	showing := httptest.NewTLSServer(http.NotFoundHandler())
 	t.Cleanup(showing.Close)
@@ -208,6 +211,8 @@ func (x *depot) site(t *testing.T, name string) (d depotSite) {
 		{d.camera, store.Finding{Body: opened}},
 		{d.camera, store.Finding{Body: evidence.Located{Streams: []camera.Stream{{Token: "p1", Role: "main", Channel: 1,
 			URL: "rtsp://192.0.2.7/vista"}}}}},
+		{d.camera, store.Finding{Subject: depotGroup, Body: evidence.StreamByHand{Removed: true,
+			Stream: camera.Stream{Token: depotGroup, URL: depotGroup, Channel: 1, Service: camera.ByPerson}}}},
 		{d.camera, store.Finding{Subject: "p1", Body: evidence.Proof{Proof: proof.Proof{OK: true}, PlainURL: "rtsp://192.0.2.7/vista"}}},
 		{d.camera, store.Finding{Subject: "192.0.2.99", Body: evidence.Claimed{Addr: netip.MustParseAddr("192.0.2.99"), Method: "mdns"}}},
 		{d.camera, store.Finding{Subject: d.list.String(), Body: evidence.Placed{Slot: "1"}}},
@@ -321,6 +326,7 @@ func (x *depot) askings(d depotSite) (order []string, all map[string]asking) {
 		{"withdraw-target-agreement", asking{"DELETE", on(d.bridge) + "/agreements", nil}},
 		{"take-target-certificate", asking{"POST", on(d.bridge) + "/certificate", fields{"sha256": depotPin}}},
 		{"tune-devices", asking{"POST", site + "/tune", fields{"devices": one, "plan": fields{"main": "5fps"}}}},
+		{"take-away-stream", asking{"PUT", dev + "/given", fields{"token": depotGroup, "back": true}}},
 		{"walk-past", asking{"POST", site + "/walks", fields{"device": d.camera}}},
 		{"remove-from-target", asking{"POST", site + "/remove", fields{"devices": one, "target": d.bridge}}},
 		{"stop-run", asking{"POST", "/api/runs/" + d.run.String() + "/stop", nil}},

@@ -21,6 +21,7 @@ type streamView struct {
 	URL      string              `json:"url" doc:"without the sign-in"`
 	Segments []streamurl.Segment `json:"segments"`
 	Claimed  camera.Settings     `json:"claimed"`
+	Given    bool                `json:"given,omitempty" doc:"a person has given its URL"`
 	Proof    *proofView          `json:"proof,omitempty"`
 }
 
@@ -33,11 +34,13 @@ type proofView struct {
 
 // viewOfStream returns one stream with its proof. label names the sign-in that its URL has.
 func viewOfStream(d *store.Device, x camera.Stream, label string) streamView {
-	out := streamView{Token: x.Token, Role: x.Role, URL: x.URL, Claimed: x.Claimed}
+	out := streamView{Token: x.Token, Role: x.Role, URL: x.URL, Claimed: x.Claimed, Given: x.Service == camera.ByPerson}
 	p, played := d.Status.Proofs[x.Role]
 	if u, err := streamurl.Parse(x.URL); err == nil {
 		source := "the device's own answer"
 		switch {
+		case x.Service == camera.ByPerson:
+			source = "a person"
 		case x.Service == "recipe":
 			source = fmt.Sprintf("the recipe %q, tried on the device", x.Name)
 		case d.Via != nil:

@@ -17,6 +17,7 @@ type urls struct{ resource }
 func (s urls) routes(api huma.API) {
 	s.urlRoutes(api)
 	s.roleRoutes(api)
+	s.givenRoutes(api)
 }
 
 func (s urls) urlRoutes(api huma.API) {
@@ -51,6 +52,20 @@ func (s urls) roleRoutes(api huma.API) {
 			}
 		}) (*struct{}, error) {
 			return s.keep(ctx, act.SetRoles{Device: in.Device, Roles: in.Body.Roles})
+		})
+}
+
+func (s urls) givenRoutes(api huma.API) {
+	register(s, api, huma.Operation{OperationID: "take-away-stream", Method: "PUT", Path: "/api/devices/{device}/given",
+		Summary: "Take a stream away that a person has given by its URL, or put it back"},
+		func(ctx context.Context, in *struct {
+			DevicePath
+			Body struct {
+				Token string `json:"token" maxLength:"4096"`
+				Back  bool   `json:"back,omitempty" doc:"put it back"`
+			}
+		}) (*struct{}, error) {
+			return s.keep(ctx, act.TakeAwayStream{Device: in.Device, Token: in.Body.Token, Back: in.Body.Back})
 		})
 }
 

@@ -1,19 +1,17 @@
 package sim
 
 import (
-	"bytes"
 	"context"
 	"fmt"
 	"net"
 	"net/netip"
-	"os/exec"
 	"sync"
 	"time"
 
 	"golang.org/x/net/ipv4"
 	"golang.org/x/sync/errgroup"
 
-	"unlatch/sim/scene"
+	"unlatch/sim/transport"
 )
 
 // A Cast is how a stream is sent to a group.
@@ -22,7 +20,7 @@ type Cast struct {
 	Port  int        `yaml:"port"`
 	TTL   int        `yaml:"ttl"`
 	Auto  bool       `yaml:"auto"` // from the start
-	As    string     `yaml:"as"`   // "ts" for MPEG-TS in place of RTP
+	As    string     `yaml:"as"`   // "ts" for a transport stream in place of RTP, "ts in rtp" for one within RTP
 	// Defect is "elsewhere" for one that has a group of its own for whoever asks by RTSP, "silent" for one whose packets a switch eats.
 	Defect string `yaml:"defect"`
 }
@@ -112,7 +110,11 @@ func (d *device) castOne(i int, on bool) {
 	ctx, end := context.WithCancel(d.casting.ctx)
 	d.casting.ends[i] = end
 	d.casting.group.Go(func() error {
-		d.sendToGroup(ctx, i)
+		if as := d.sending()[i].Cast.As; as != "" {
+			d.sendTransport(ctx, i)
+		} else {
+			d.sendToGroup(ctx, i)
+		}
 		return nil
 	})
 }
@@ -132,7 +134,6 @@ func (d *device) sendToGroup(ctx context.Context, i int) {
 		}
 	}
 	video := packetiser{send: send, ssrc: 1}
-	ts := map[*scene.Clip][]byte{}
 	for k := d.frameAfter(d.sending()[i].clip, time.Now()); ; k++ {
 		f := d.sending()[i]
 		select {
@@ -149,18 +150,29 @@ func (d *device) sendToGroup(ctx context.Context, i int) {
 		if f.Cast.Defect == "silent" {
 			continue
 		}
-		if f.Cast.As != "ts" {
-			video.frame(f.clip, f.clip.Frames[k%int64(len(f.clip.Frames))], uint32(k*90000/int64(f.clip.FPS)))
-			continue
+		video.frame(f.clip, f.clip.Frames[k%int64(len(f.clip.Frames))], uint32(k*90000/int64(f.clip.FPS)))
+	}
+}
+
+// sendTransport sends a stream to its group as a transport stream, until ctx ends. One that is set to another group is begun anew there.
+func (d *device) sendTransport(ctx context.Context, i int) {
+	for ctx.Err() == nil {
+		f := d.sending()[i]
+		to := netip.AddrPortFrom(f.Cast.Group, uint16(f.Cast.Port))
+		while, end := context.WithCancel(ctx)
+		done := make(chan struct{})
+		go func() {
+			defer close(done)
+			transport.Send(while, transport.Options{Clip: f.clip, From: d.Address, To: to, RTP: f.Cast.As == "ts in rtp"})
+		}()
+		for now := f; ctx.Err() == nil && now.clip == f.clip && *now.Cast == *f.Cast; now = d.sending()[i] {
+			select {
+			case <-ctx.Done():
+			case <-time.After(100 * time.Millisecond):
+			}
 		}
-		if ts[f.clip] == nil {
-			ts[f.clip] = transportStream(ctx, f.clip)
-		}
-		const datagram = 7 * 188
-		all, n := ts[f.clip], int64(len(f.clip.Frames))
-		for at := len(all) / datagram * int(k%n) / int(n); at < len(all)/datagram*int(k%n+1)/int(n); at++ {
-			send(all[at*datagram : (at+1)*datagram])
-		}
+		end()
+		<-done
 	}
 }
 
@@ -176,20 +188,4 @@ func (d *device) groupSocket(to netip.AddrPort, ttl int) *net.UDPConn {
 	p.SetMulticastTTL(ttl)
 	p.SetMulticastLoopback(true)
 	return socket
-}
-
-// transportStream returns a clip as MPEG-TS (ISO/IEC 13818-1).
-func transportStream(ctx context.Context, c *scene.Clip) []byte {
-	var raw []byte
-	for _, f := range c.Frames {
-		for _, nal := range f.NALs {
-			raw = append(append(raw, 0, 0, 0, 1), nal...)
-		}
-	}
-	sets := append(append(append([]byte{0, 0, 0, 1}, c.SPS...), 0, 0, 0, 1), c.PPS...)
-	cmd := exec.CommandContext(ctx, "ffmpeg", "-v", "error", "-f", "h264", "-r", fmt.Sprint(c.FPS), "-i", "pipe:0", "-c", "copy", "-f",
-		"mpegts", "pipe:1")
-	cmd.Stdin = bytes.NewReader(append(sets, raw...))
-	out, _ := cmd.Output()
-	return out
 }

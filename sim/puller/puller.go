@@ -13,7 +13,6 @@ import (
 	"unlatch/core/ground/signin"
 	"unlatch/core/ground/streamurl"
 	"unlatch/core/stream/media"
-	"unlatch/core/wire/picture"
 	"unlatch/core/wire/player"
 	"unlatch/core/wire/rtsp"
 )
@@ -154,9 +153,6 @@ func (p *Pull) once(ctx context.Context, s Source) error {
 		u.SignIn = s.SignIn
 	}
 	dial := &net.Dialer{Timeout: 3 * time.Second}
-	if u.Scheme == "http" || u.Scheme == "https" {
-		return p.pictures(ctx, dial, u)
-	}
 	kinds := []string{"video"}
 	if s.Sound {
 		kinds = append(kinds, "audio")
@@ -196,31 +192,6 @@ func (p *Pull) once(ctx context.Context, s Source) error {
 		err = errors.New("the stream ended")
 	}
 	return err
-}
-
-// pictures fetches a picture URL again and again.
-func (p *Pull) pictures(ctx context.Context, dial *net.Dialer, u streamurl.URL) error {
-	in := u.SignIn
-	u.SignIn = signin.SignIn{}
-	for {
-		f := picture.Fetcher{Dial: dial, SignIn: in}
-		pic, err := f.Fetch(ctx, u.String())
-		if err != nil {
-			return err
-		}
-		p.mu.Lock()
-		p.frames += pic.Frames
-		p.bytes += int64(pic.Bytes * pic.Frames)
-		p.jpeg, p.jpegOf = pic.JPEG, time.Now()
-		p.measured = media.Measured{Codec: "MJPEG", Width: pic.Width, Height: pic.Height, FPS: pic.FPS, Frames: p.frames}
-		p.mu.Unlock()
-		p.set(Connected, nil)
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(2 * time.Second):
-		}
-	}
 }
 
 // packet counts a packet and hands it to who watches. Connected is told only once a whole key frame has come.

@@ -2,6 +2,7 @@ package act
 
 import (
 	"net/netip"
+	"slices"
 	"strings"
 
 	"github.com/google/uuid"
@@ -177,6 +178,35 @@ func (a WalkPast) Decide(f Facts) (Outcome, error) {
 	}
 	return Outcome{Keep: []any{Found{Device: a.Device, Body: evidence.Walked{By: f.By.Name, Unsaid: a.Unsaid}}},
 		Line: Line{Subject: f.names([]uuid.UUID{a.Device}), Devices: []uuid.UUID{a.Device}, After: after}}, nil
+}
+
+// TakeAwayStream takes a stream away that a person has given to a device by its URL, or puts it back.
+type TakeAwayStream struct {
+	Device uuid.UUID
+	Token  string
+	Back   bool
+}
+
+// About implements Act.
+func (a TakeAwayStream) About() About {
+	return About{Name: "take-away-stream", Right: Work, Devices: []uuid.UUID{a.Device}, WithStates: true}
+}
+
+// Decide implements Act.
+func (a TakeAwayStream) Decide(f Facts) (Outcome, error) {
+	d := f.Devices[a.Device]
+	i := slices.IndexFunc(d.Status.ByHand, func(b evidence.StreamByHand) bool { return b.Stream.Token == a.Token })
+	if i < 0 {
+		return Outcome{}, refuse("not_given", "Nobody has given this device such a stream.",
+			"A stream that the device itself names is switched off in its settings.")
+	}
+	b := d.Status.ByHand[i]
+	b.Removed = !a.Back
+	line := Line{Subject: d.Title, Devices: []uuid.UUID{d.ID}, Before: b.Stream.URL}
+	if a.Back {
+		line.Before, line.After = "", b.Stream.URL
+	}
+	return Outcome{Keep: []any{Found{Device: d.ID, Subject: a.Token, Body: b}}, Line: line}, nil
 }
 
 // WatchLive looks at the live picture of a camera. Of a customer it is recorded; whoever works on a site looks at its pictures all day.

@@ -117,6 +117,7 @@ var readers = map[Kind]func(Record) (Body, error){
 	KindOffers:    reader[Offers],
 	KindMarked:    reader[Marked],
 	KindWalked:    reader[Walked],
+	KindByHand:    reader[StreamByHand],
 	KindMulticast: reader[Multicast],
 
 	KindOpenedUnder: reader[OpenedUnder],

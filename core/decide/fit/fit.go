@@ -23,12 +23,15 @@ type Stream struct {
 	Kbps          float64
 	GOPSeconds    float64
 	Audio         string // its codec, or none
-	Transport     string
+	Transport     string // of a proof; ToOne for one that is sent to one machine
 	TLS           bool
 	Port          int
 	Scheme        string // none, basic, digest MD5, …
 	Password      string // is looked at and never told
 }
+
+// ToOne is the transport of a transport stream that is sent to one machine, and not to a group: no other machine can take it.
+const ToOne = "mpeg-ts to one machine"
 
 // A Reason is one thing that does not fit.
 type Reason struct {
@@ -70,8 +73,8 @@ func Check(s Stream, x intake.Intake) (out []Reason) {
 	if s.Audio != "" && len(x.Audio) > 0 && !contains(x.Audio, s.Audio) {
 		add("audio", s.Audio, oneOf(x.Audio))
 	}
-	if s.Transport != "" && len(x.Transports) > 0 && !slices.Contains(x.Transports, s.Transport) {
-		add("transport", s.Transport, oneOf(x.Transports))
+	if s.Transport != "" && !slices.Contains(x.TakenTransports(), s.Transport) {
+		add("transport", s.Transport, oneOf(x.TakenTransports()))
 	}
 	if x.TLS == "no" && s.TLS {
 		add("tls", "encrypted", "not encrypted")

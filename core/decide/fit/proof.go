@@ -1,6 +1,8 @@
 package fit
 
 import (
+	"net/netip"
+
 	"unlatch/core/decide/proof"
 	"unlatch/core/ground/signin"
 	"unlatch/core/ground/streamurl"
@@ -10,6 +12,9 @@ import (
 func OfProof(p proof.Proof, role string, u streamurl.URL, in signin.SignIn) Stream {
 	s := Stream{Role: role, Transport: p.Transport, TLS: p.TLS != nil, Port: u.DialPort(), Scheme: p.Auth, Password: in.Secret.Reveal(),
 		Audio: "none"}
+	if a, err := netip.ParseAddr(u.Host); u.Datagrams() && (err != nil || !a.IsMulticast()) {
+		s.Transport = ToOne
+	}
 	if v := p.Video; v != nil {
 		s.Codec, s.Profile, s.Width, s.Height = v.Codec, v.Profile, v.Width, v.Height
 		s.FPS, s.Kbps, s.GOPSeconds = v.FPS, v.BitrateKbps, v.GOPSeconds

@@ -176,6 +176,9 @@ func (d *deriver) reachable() {
 	d.set(Reachable, r, b.Diagnosis, fmt.Sprintf("The device service answers at %s", b.Addr))
 	if b.Stream != "" && l.State == Open {
 		l.Reason = fmt.Sprintf("The stream service answers at %s; there is no device service", b.Stream)
+		if u, err := streamurl.Parse(b.Stream); err == nil && u.Datagrams() {
+			l.Reason = fmt.Sprintf("It sends to %s by itself; there is no device service", b.Stream)
+		}
 	}
 	if l.State == Open && d.s.Device.Addr.IsValid() && b.Addr != d.s.Device.Addr {
 		l.State, l.Reason = Stale, fmt.Sprintf("Reached at %s, since heard at %s", b.Addr, d.s.Device.Addr)
@@ -291,10 +294,16 @@ func (d *deriver) facts() {
 
 func (d *deriver) located() {
 	b, r := body[evidence.Located](d, "")
-	if b == nil {
+	given, newest := d.given()
+	if b == nil && len(given) == 0 {
 		return
 	}
-	d.s.Streams, d.s.Located = d.streams(b.Streams), b
+	if b == nil {
+		b, r = &evidence.Located{Addr: d.s.Device.Addr}, newest
+	} else {
+		d.s.Located = b
+	}
+	d.s.Streams = d.streams(b.Streams, given)
 	for _, st := range d.s.Streams {
 		if b, _ := body[evidence.Multicast](d, st.Token); b != nil {
 			d.s.Multicast[st.Role] = *b
@@ -304,7 +313,14 @@ func (d *deriver) located() {
 	if b.Recipe != "" {
 		reason = fmt.Sprintf("The recipe %q fits", b.Recipe)
 	}
-	d.set(Located, r, b.Diagnosis, reason)
+	diagnosis := b.Diagnosis
+	if len(given) > 0 {
+		reason = fmt.Sprintf("%d by the device, %d given by a person", len(b.Streams), len(given))
+		if len(b.Streams) == 0 {
+			diagnosis, reason = nil, fmt.Sprintf("A person has given %d stream URLs", len(given))
+		}
+	}
+	d.set(Located, r, diagnosis, reason)
 	for _, st := range b.Streams {
 		u, err := streamurl.Parse(st.URL)
 		if err != nil || !d.s.Device.Addr.IsValid() {
@@ -321,19 +337,56 @@ func (d *deriver) located() {
 	}
 }
 
-// streams gives the streams their roles: those of a person first, then those that they had when they were named.
-func (d *deriver) streams(named []camera.Stream) []camera.Stream {
+// given returns the streams that a person has given, the oldest first, and the record of the newest. A URL at the device's own address
+// follows the device to where it is now.
+func (d *deriver) given() (out []camera.Stream, newest *evidence.Record) {
+	var records []*evidence.Record
+	for _, r := range d.latest {
+		if r.Kind == evidence.KindByHand {
+			records = append(records, &r)
+		}
+	}
+	slices.SortFunc(records, func(a, b *evidence.Record) int {
+		return cmp.Or(a.At.Compare(b.At), strings.Compare(a.Subject, b.Subject))
+	})
+	for _, r := range records {
+		b, _ := body[evidence.StreamByHand](d, r.Subject)
+		if b == nil {
+			continue
+		}
+		if d.s.ByHand = append(d.s.ByHand, *b); b.Removed {
+			continue
+		}
+		if u, err := streamurl.Parse(b.Stream.URL); err == nil && u.Host == b.Addr.String() && d.s.Device.Addr.IsValid() {
+			u.Host = d.s.Device.Addr.String()
+			b.Stream.URL = u.String()
+		}
+		b.Stream.Role = ""
+		out, newest = append(out, b.Stream), r
+	}
+	return out, newest
+}
+
+// streams gives the streams their roles: those of a person first, then those that they had when they were named. A stream that a person has
+// given has the third role before any that the device names.
+func (d *deriver) streams(named, given []camera.Stream) []camera.Stream {
+	all := slices.Concat(named, given)
 	roles := map[string]string{}
 	taken := map[string]bool{}
 	for token, role := range d.intent.Roles {
 		roles[token], taken[role] = role, true
 	}
+	if last := camera.Roles[len(camera.Roles)-1]; len(all) > len(camera.Roles) && len(given) > 0 && !taken[last] {
+		if token := given[0].Token; roles[token] == "" {
+			roles[token], taken[last] = last, true
+		}
+	}
 	for _, s := range named {
-		if _, given := roles[s.Token]; !given && !taken[s.Role] {
+		if _, known := roles[s.Token]; !known && !taken[s.Role] {
 			roles[s.Token] = s.Role
 		}
 	}
-	return camera.GiveRoles(named, roles)
+	return camera.GiveRoles(all, roles)
 }
 
 // Proves reports whether a stream's proof is of what the stream is now: its URL, and the settings that the device claims for it.

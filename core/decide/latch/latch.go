@@ -156,6 +156,7 @@ type Status struct {
 	SignedIn   *evidence.SignedIn
 	Streams    []camera.Stream
 	Located    *evidence.Located
+	ByHand     []evidence.StreamByHand   // streams that people have given, those too that were taken away again
 	Proofs     map[string]evidence.Proof // the latest of each stream, by role; see Proves
 	Placements []Placement
 	HeardAt    time.Time

@@ -48,10 +48,18 @@ type Stream struct {
 	Channel   int      `json:"channel" doc:"video source, counted from 1"`
 	Name      string   `json:"name,omitempty"`
 	URL       string   `json:"url" doc:"without a sign-in"`
-	Service   string   `json:"service" enum:"media,media2,recipe" doc:"who named the URL"`
+	Service   string   `json:"service" enum:"media,media2,recipe,given" doc:"who named the URL; given for a person"`
 	Corrected string   `json:"corrected,omitempty" doc:"the address that the device named, where it could not be used"`
 	Reserve   string   `json:"reserve,omitempty" doc:"the URL at the device's own address, where it names another host for its streams"`
 	Claimed   Settings `json:"claimed"`
+}
+
+// ByPerson is the Service of a stream whose URL a person has given.
+const ByPerson = "given"
+
+// Named returns the streams that the device has named, without those that a person has given.
+func Named(streams []Stream) []Stream {
+	return slices.DeleteFunc(slices.Clone(streams), func(s Stream) bool { return s.Service == ByPerson })
 }
 
 // Settings are what a device says its encoder is set to. They are compared with what is measured and are never taken for it.

@@ -44,12 +44,13 @@ func ReadBook(raw []byte) (*Book, error) {
 
 // fields read the keys of an intake.
 var fields = map[string]func(x *Intake, key string, n *yaml.Node) error{
-	"name":        func(x *Intake, k string, n *yaml.Node) (err error) { x.Name, err = yamlfile.Text(k, n); return err },
-	"note":        func(x *Intake, k string, n *yaml.Node) (err error) { x.Note, err = yamlfile.Text(k, n); return err },
-	"roles":       words(func(x *Intake) *[]string { return &x.Roles }, "main", "sub", "third"),
-	"profiles":    words(func(x *Intake) *[]string { return &x.Profiles }),
-	"audio":       words(func(x *Intake) *[]string { return &x.Audio }),
-	"transports":  words(func(x *Intake) *[]string { return &x.Transports }, "tcp", "udp", "multicast", "http tunnel"),
+	"name":     func(x *Intake, k string, n *yaml.Node) (err error) { x.Name, err = yamlfile.Text(k, n); return err },
+	"note":     func(x *Intake, k string, n *yaml.Node) (err error) { x.Note, err = yamlfile.Text(k, n); return err },
+	"roles":    words(func(x *Intake) *[]string { return &x.Roles }, "main", "sub", "third"),
+	"profiles": words(func(x *Intake) *[]string { return &x.Profiles }),
+	"audio":    words(func(x *Intake) *[]string { return &x.Audio }),
+	"transports": words(func(x *Intake) *[]string { return &x.Transports }, "tcp", "udp", "multicast", "http tunnel", "http", "http pictures", "mpeg-ts",
+		"mpeg-ts over rtp", "mpeg-ts over http"),
 	"schemes":     words(func(x *Intake) *[]string { return &x.Schemes }, "none", "basic", "digest"),
 	"requires":    words(func(x *Intake) *[]string { return &x.Requires }),
 	"fps":         span(func(x *Intake) *Range { return &x.FPS }, 240),

@@ -25,7 +25,7 @@ type Intake struct {
 	Kbps       Range         `json:"kbps,omitempty"`
 	GOPSeconds Range         `json:"gop_seconds,omitempty"`
 	Audio      []string      `json:"audio,omitempty" doc:"audio codecs; none for a stream without audio"`
-	Transports []string      `json:"transports,omitempty" doc:"tcp, udp, multicast, http tunnel"`
+	Transports []string      `json:"transports,omitempty" doc:"how streams may come, see docs/intakes.md; missing for any way of RTSP"`
 	TLS        string        `json:"tls,omitempty" enum:"no,yes" doc:"no: it takes no encrypted stream; yes: it takes no other"`
 	Ports      []int         `json:"ports,omitempty"`
 	Schemes    []string      `json:"schemes,omitempty" doc:"none, basic, digest: how it signs in"`
@@ -35,6 +35,17 @@ type Intake struct {
 	TotalMbps   float64  `json:"total_mbps,omitempty"`
 	TotalPixels float64  `json:"total_pixels,omitempty"`
 	Requires    []string `json:"requires,omitempty" doc:"fields that have to be filled although they mean nothing to it"`
+}
+
+// byRTSP are the transports of RTSP, which a target takes that names none.
+var byRTSP = []string{"tcp", "udp", "multicast", "http tunnel"}
+
+// TakenTransports returns the ways in which streams may come to the target.
+func (x Intake) TakenTransports() []string {
+	if len(x.Transports) == 0 {
+		return byRTSP
+	}
+	return x.Transports
 }
 
 // TakesRole reports whether the target may be given the stream of a role.

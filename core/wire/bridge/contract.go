@@ -116,8 +116,8 @@ type Entry struct {
 // A Stream is one stream of an entry.
 type Stream struct {
 	Role      string `json:"role" enum:"main,sub,third,picture"`
-	URL       string `json:"url" doc:"without a sign-in"`
-	Transport string `json:"transport,omitempty" enum:"tcp,udp,multicast"`
+	URL       string `json:"url" doc:"without a sign-in; rtsp, or where the person has said that the product takes it: http (motion JPEG), udp, rtp (a transport stream)"`
+	Transport string `json:"transport,omitempty" enum:"tcp,udp,multicast" doc:"of RTSP"`
 	Width     int    `json:"width,omitempty" doc:"as the target itself reports it"`
 	Height    int    `json:"height,omitempty"`
 }

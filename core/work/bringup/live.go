@@ -8,7 +8,6 @@ import (
 	"unlatch/core/decide/diagnose"
 	"unlatch/core/ground/address"
 	"unlatch/core/ground/certificate"
-	"unlatch/core/ground/signin"
 	"unlatch/core/ground/streamurl"
 	"unlatch/core/stream/camera"
 	"unlatch/core/wire/player"
@@ -60,7 +59,7 @@ type livePlay struct{ *Work }
 func (w livePlay) streamRequest(ctx context.Context, u streamurl.URL) (player.Request, error) {
 	in, err := w.streamSignIn(ctx)
 	key, _, _ := w.d.Status.StreamSignIn()
-	return player.Request{Dial: w.Guard, URL: u, SignIn: in, Pin: w.pin(), Leave: w.leave(w.d, key, signin.Streams, nil)}, err
+	return player.Request{Dial: w.Guard, URL: w.fromDevice(u), SignIn: in, Pin: w.pin(), Leave: w.leave(w.d, key, purposeOf(u), nil)}, err
 }
 
 // A playError is an error with the facts that a diagnosis of it needs.

@@ -48,7 +48,7 @@ func (w locateStep) claimsAnew(ctx context.Context) error {
 		return err
 	}
 	body := *w.d.Status.Located
-	body.Streams = slices.Clone(w.d.Status.Streams)
+	body.Streams = camera.Named(w.d.Status.Streams)
 	now := camera.GiveRoles(profiles, w.roles())
 	changed := false
 	for i := range body.Streams {

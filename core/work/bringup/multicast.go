@@ -175,6 +175,10 @@ func (w castChange) castMeasure(ctx context.Context, st camera.Stream, listen ti
 func (w castChange) castByRTSP(ctx context.Context, st camera.Stream, device netip.Addr, listen time.Duration,
 	body *evidence.Multicast) error {
 	u, err := streamurl.Parse(st.URL)
+	if err == nil && !u.RTSP() {
+		body.RTSPProblem = "the stream does not come by RTSP"
+		return nil
+	}
 	if err != nil || !w.d.Status.Proves(st) {
 		body.RTSPProblem = "the stream is not proven, so nobody asked"
 		return nil

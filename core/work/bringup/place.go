@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -14,6 +15,7 @@ import (
 	"unlatch/core/decide/evidence"
 	"unlatch/core/decide/fit"
 	"unlatch/core/decide/latch"
+	"unlatch/core/ground/streamurl"
 	"unlatch/core/ground/trouble"
 	"unlatch/core/wire/target"
 	"unlatch/core/wire/target/hub"
@@ -153,8 +155,10 @@ func (w placeStep) placing(ctx context.Context, p latch.Placement, replaces stri
 			w.log.Note("%s sends on from another address than its own: its sign-in is not given to anybody for that", from.name)
 		}
 	default:
-		if c.SignIn, err = w.streamSignIn(ctx); err != nil {
-			return c, err
+		if !asksNobody(p.Gives) { // a sign-in that nobody asks for is given to nobody
+			if c.SignIn, err = w.streamSignIn(ctx); err != nil {
+				return c, err
+			}
 		}
 	}
 	w.log.Know(c.SignIn)
@@ -172,6 +176,14 @@ func (w placeStep) placing(ctx context.Context, p latch.Placement, replaces stri
 		c.Streams = append(c.Streams, s)
 	}
 	return c, nil
+}
+
+// asksNobody reports whether streams all come in datagrams, for which no device is asked.
+func asksNobody(list []latch.Given) bool {
+	return len(list) > 0 && !slices.ContainsFunc(list, func(g latch.Given) bool {
+		u, err := streamurl.Parse(g.URL)
+		return err != nil || !u.Datagrams()
+	})
 }
 
 // confirm asks each target that has the camera for its own state; of a camera on a recorder's own switch that is wanted on no other

@@ -176,7 +176,7 @@ func (w proveStep) playSomewhere(ctx context.Context, i int) (proof.Proof, error
 			proof, u = other, own
 		}
 	}
-	if d := proof.Diagnosis; d != nil && d.Cause == trouble.PortClosed && w.d.Via == nil {
+	if d := proof.Diagnosis; d != nil && d.Cause == trouble.PortClosed && w.d.Via == nil && st.Service != camera.ByPerson {
 		for _, v := range elsewhere(u, w.d.Status.Device.Ports) {
 			other, err := w.play(ctx, v)
 			if err != nil {
@@ -187,7 +187,7 @@ func (w proveStep) playSomewhere(ctx context.Context, i int) (proof.Proof, error
 			}
 		}
 	}
-	if d := proof.Diagnosis; d != nil {
+	if d := proof.Diagnosis; d != nil && u.RTSP() {
 		refine(d, u, w.d.Status.SignedIn)
 	}
 	return proof, nil
@@ -241,15 +241,19 @@ func (w *Work) streamSignIn(ctx context.Context) (signin.SignIn, error) {
 // play proves one stream. Where the streams refuse the sign-in of the device service, what else on the keyring is for streams is tried,
 // counted by the guard as any try is; what opens them is kept. A refusal is not asked for twice.
 func (w proveStep) play(ctx context.Context, u streamurl.URL) (proof.Proof, error) {
+	u = w.fromDevice(u)
+	if u.Datagrams() {
+		return w.prover(ctx, u, signin.SignIn{}, nil)
+	}
 	key, _, _ := w.d.Status.StreamSignIn()
 	if w.streamOnly() || key == uuid.Nil {
 		in, err := w.streamSignIn(ctx)
 		if err != nil {
 			return proof.Proof{}, err
 		}
-		return w.prover(ctx, u, in, w.Leave(key, signin.Streams))
+		return w.prover(ctx, u, in, w.Leave(key, purposeOf(u)))
 	}
-	keys, err := signInStep(w).candidates(ctx, signin.Streams)
+	keys, err := signInStep(w).candidates(ctx, purposeOf(u))
 	if err != nil {
 		return proof.Proof{}, err
 	}
@@ -260,7 +264,7 @@ func (w proveStep) play(ctx context.Context, u streamurl.URL) (proof.Proof, erro
 		if err != nil {
 			return proof.Proof{}, &OwnError{err}
 		}
-		proof, err := w.prover(ctx, u, in, w.Leave(k.ID, signin.Streams))
+		proof, err := w.prover(ctx, u, in, w.Leave(k.ID, purposeOf(u)))
 		switch d := proof.Diagnosis; {
 		case err != nil:
 			return proof, err
@@ -270,7 +274,7 @@ func (w proveStep) play(ctx context.Context, u streamurl.URL) (proof.Proof, erro
 			if first == nil {
 				first = &proof
 			}
-		case d == nil && k.ID != key:
+		case d == nil && k.ID != key && u.RTSP():
 			found := evidence.StreamKey{SignIn: k.ID, Label: k.Label, User: k.User}
 			w.d.Status.StreamKey = &found
 			return proof, w.keep(ctx, Finding{Body: found})
@@ -288,6 +292,22 @@ func (w proveStep) play(ctx context.Context, u streamurl.URL) (proof.Proof, erro
 			"The streams have refused every sign-in of the keyring before. Try again sends them once more."
 	}
 	return proof, err
+}
+
+// purposeOf returns what of a device the sign-in of a stream opens: what is asked for by HTTP belongs to its web side.
+func purposeOf(u streamurl.URL) signin.Purpose {
+	if u.HTTP() {
+		return signin.WebPage
+	}
+	return signin.Streams
+}
+
+// fromDevice has a stream in datagrams taken from the device alone, where nobody else is named: others may send to the same group.
+func (w *Work) fromDevice(u streamurl.URL) streamurl.URL {
+	if u.Datagrams() && u.Source == "" {
+		u.Source = w.d.Status.Device.Addr.String()
+	}
+	return u
 }
 
 // likeliestFirst puts the entry that should open the streams before the others.
@@ -395,7 +415,8 @@ func (w proveStep) relocate(ctx context.Context, body evidence.Located) error {
 	if err := w.keep(ctx, Finding{Body: body}); err != nil {
 		return err
 	}
-	w.d.Status.Located, w.d.Status.Streams = &body, camera.GiveRoles(body.Streams, w.roles())
+	given := slices.DeleteFunc(slices.Clone(w.d.Status.Streams), func(s camera.Stream) bool { return s.Service != camera.ByPerson })
+	w.d.Status.Located, w.d.Status.Streams = &body, camera.GiveRoles(slices.Concat(body.Streams, given), w.roles())
 	return nil
 }
 

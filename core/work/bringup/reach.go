@@ -46,6 +46,9 @@ func (w reachStep) reach(ctx context.Context) error {
 func (w reachStep) reachStream(ctx context.Context) error {
 	body := evidence.Reached{Addr: w.d.Status.Device.Addr}
 	port := streamPort(w.d.Status.Device.Ports)
+	if u, given := byHandStep(w).stream(); given && port == 0 {
+		return byHandStep(w).reach(ctx, u)
+	}
 	if port == 0 {
 		body.Diagnosis = &diagnose.Diagnosis{Cause: trouble.NotONVIF,
 			Summary: fmt.Sprintf("%s has no device service that answers, and no stream port is known.", w.d.Addr),

@@ -25,6 +25,9 @@ type signInStep struct{ *Work }
 // signIn tries the person's keyring, the likeliest entry first, under the guard that keeps the device from locking. The first question is
 // asked without any sign-in: a device that lets anyone in says so by answering.
 func (w signInStep) signIn(ctx context.Context) error {
+	if u, given := byHandStep(w).stream(); given && w.streamOnly() && w.d.Status.Reached.StreamServer == nil {
+		return byHandStep(w).signIn(ctx, u)
+	}
 	if w.streamOnly() {
 		return pathSearch(w).signInStream(ctx)
 	}

@@ -9,7 +9,6 @@ import (
 	"unlatch/core/decide/command"
 	"unlatch/core/decide/evidence"
 	"unlatch/core/decide/latch"
-	"unlatch/core/ground/signin"
 	"unlatch/core/ground/streamurl"
 	"unlatch/core/stream/camera"
 	"unlatch/core/stream/sighting"
@@ -146,7 +145,7 @@ func (w tuneChange) hold(ctx context.Context, at string) tuner.Held {
 		return tuner.Held{}
 	}
 	key, _, _ := w.d.Status.StreamSignIn()
-	req := prove.Request{URL: u, SignIn: in, Leave: w.Leave(key, signin.Streams), Pin: w.pin()}
+	req := prove.Request{URL: u, SignIn: in, Leave: w.Leave(key, purposeOf(u)), Pin: w.pin()}
 	return tuner.Hold(ctx, &prove.Prover{Dial: w.Guard}, req, release)
 }
 

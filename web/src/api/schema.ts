@@ -160,6 +160,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/devices/{device}/given": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Take a stream away that a person has given by its URL, or put it back */
+        put: operations["take-away-stream"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/devices/{device}/guidance": {
         parameters: {
             query?: never;
@@ -2959,7 +2976,7 @@ export interface components {
             total_mbps?: number;
             /** Format: double */
             total_pixels?: number;
-            /** @description tcp, udp, multicast, http tunnel */
+            /** @description how streams may come, see docs/intakes.md; missing for any way of RTSP */
             transports?: string[];
         };
         IntakeView: {
@@ -3000,7 +3017,7 @@ export interface components {
             total_mbps?: number;
             /** Format: double */
             total_pixels?: number;
-            /** @description tcp, udp, multicast, http tunnel */
+            /** @description how streams may come, see docs/intakes.md; missing for any way of RTSP */
             transports?: string[];
         };
         InterfaceView: {
@@ -3580,6 +3597,11 @@ export interface components {
             findings: components["schemas"]["Finding"][];
             /** @description addresses to choose between, where two readings are alike */
             hosts?: string[];
+            /**
+             * @description how what it leads to comes
+             * @enum {string}
+             */
+            how?: "rtsp" | "http" | "datagrams";
             /** Format: int64 */
             line: number;
             ok: boolean;
@@ -4502,6 +4524,8 @@ export interface components {
         };
         StreamView: {
             claimed: components["schemas"]["Settings"];
+            /** @description a person has given its URL */
+            given?: boolean;
             proof?: components["schemas"]["ProofView"];
             role: string;
             segments: components["schemas"]["Segment"][];
@@ -4530,6 +4554,11 @@ export interface components {
             height: number;
             /** Format: int64 */
             width: number;
+        };
+        "Take-away-streamRequest": {
+            /** @description put it back */
+            back?: boolean;
+            token: string;
         };
         "Take-certificateRequest": {
             /** @description of the certificate that the person has seen */
@@ -4696,6 +4725,10 @@ export interface components {
             token: string;
         };
         Transport: {
+            /** @description others that send a transport stream to the same place */
+            also?: string[];
+            /** @description some datagrams came within RTP and some without */
+            alternates?: boolean;
             /**
              * Format: double
              * @description of all packets, by arrival
@@ -4718,6 +4751,11 @@ export interface components {
             null?: number;
             /**
              * Format: int64
+             * @description 192 or 204, where packets come with a time before them or with parity behind
+             */
+            packet_bytes?: number;
+            /**
+             * Format: int64
              * @description of 188 bytes
              */
             packets: number;
@@ -4735,9 +4773,15 @@ export interface components {
             program: number;
             /**
              * Format: int64
+             * @description where there are several; the first counts
+             */
+            programs?: number;
+            /**
+             * Format: int64
              * @description packets that are encrypted
              */
             scrambled?: number;
+            sender?: string;
         };
         TriedPath: {
             path: string;
@@ -5258,6 +5302,39 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["RecordView"][];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "take-away-stream": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Take-away-streamRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

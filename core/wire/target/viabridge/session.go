@@ -355,12 +355,15 @@ func Compose(t *bridge.Target, c target.Camera) (bridge.Entry, error) {
 	return e, nil
 }
 
+// transport returns how a stream that is asked for by RTSP comes; "" for one that comes in another way, which its URL says.
 func transport(t string) string {
 	switch t {
 	case "udp", "multicast":
 		return t
+	case "", "tcp", "http tunnel":
+		return "tcp"
 	}
-	return "tcp"
+	return ""
 }
 
 // Sayable returns a name that can be spoken: letters, digits and single blanks.

@@ -80,7 +80,7 @@ export function PasteSheet({ site, open, onOpenChange }: { site: string; open: b
             setHost("");
           }}
           aria-label="URL, or a page of notes"
-          placeholder="rtsp://192.0.2.20:554/path, as it was copied; or a page of notes with URLs in it"
+          placeholder="rtsp://192.0.2.20:554/path, http://… or udp://@239.1.2.4:20000, as it was copied; or a page of notes"
           className="mono w-full rounded-md border bg-paper p-2 text-small"
         />
         {urls.slice(0, 6).map((u) => (
@@ -101,6 +101,7 @@ export function PasteSheet({ site, open, onOpenChange }: { site: string; open: b
             book once it has found streams
           </label>
         )}
+        {first && first.how !== "rtsp" && <p className="mt-3 border-t pt-2 text-small text-soft">{plainWords[first.how!]}</p>}
         {first?.user && (
           <label className="mt-2 flex items-center gap-2 text-small">
             <Check checked={readable} onChange={() => setReadable(!readable)} label="It may be sent readable" /> Should this device take
@@ -130,6 +131,13 @@ export function PasteSheet({ site, open, onOpenChange }: { site: string; open: b
     </Sheet>
   );
 }
+
+/** What is done with a URL that is not asked for by RTSP. */
+const plainWords: Record<string, string> = {
+  http: "Pictures by HTTP: motion JPEG, or a picture that is asked for again and again. It becomes a stream of the camera at this address.",
+  datagrams:
+    "A transport stream that somebody sends. Unlatch listens there; the stream belongs to whoever of the site sends it, and nothing is asked of the camera.",
+};
 
 type Pasted = { urls: components["schemas"]["PastedView"][]; readings: components["schemas"]["Reading"][] };
 
