@@ -14,6 +14,7 @@ import (
 	"unlatch/core/decide/evidence"
 	"unlatch/core/decide/identity"
 	"unlatch/core/decide/latch"
+	"unlatch/core/decide/weigh"
 	"unlatch/core/ground/signin"
 	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/camera"
@@ -53,6 +54,7 @@ type deviceView struct {
 	Next        latch.NextStep        `json:"next"`
 	Streams     []streamView          `json:"streams"`
 	Placements  []latch.Placement     `json:"placements"`
+	Ways        *weigh.Ways           `json:"ways,omitempty" doc:"of a camera that offers its picture in more than one way: what they cost together"`
 	Via         *viaView              `json:"via,omitempty" doc:"the recorder that it is reached through"`
 	TriedPaths  *triedPathsView       `json:"tried_paths,omitempty" doc:"paths that were tried, of a device without a device service"`
 	Findings    []findingView         `json:"findings,omitempty" doc:"what a person should act on beside the next step"`
@@ -168,7 +170,7 @@ func viewOf(d *store.Device) deviceView {
 	st := &d.Status
 	v := deviceView{ID: d.ID, Kind: string(st.Device.Kind), Name: d.Title(), Named: d.Name.Valid, Address: d.Addr, Stray: st.Device.Stray,
 		Methods: st.Device.Methods, Ports: st.Device.Ports, HeardAt: st.HeardAt, Latches: st.Latches, At: string(st.At()),
-		Streams: []streamView{}, Placements: st.Placements}
+		Streams: []streamView{}, Placements: st.Placements, Ways: weigh.WaysOf(st)}
 	if v.Kind == "" {
 		v.Kind = "other"
 	}

@@ -60,7 +60,9 @@ func (b PasteBody) repair(ctx context.Context, books []*recipe.Book, site addres
 	text := strings.TrimSpace(b.Text)
 	out = streamurl.RepairAllWith(b.Text, o)
 	if len(out) < 2 && text != "" && !strings.Contains(text, "\n") {
-		out = []streamurl.Repaired{streamurl.RepairWith(text, o)} // one URL, and all of the line is meant
+		if whole := streamurl.RepairWith(text, o); whole.OK || len(out) == 0 || !out[0].OK { // one URL, and all of the line is meant
+			out = []streamurl.Repaired{whole}
+		}
 	}
 	most := min(len(out), mostReading)
 	for i := range most {

@@ -2,6 +2,7 @@ package server
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
@@ -56,7 +57,8 @@ func viewOfStream(d *store.Device, x camera.Stream, label string) streamView {
 	}
 	if played {
 		l := d.Status.Latch(latch.Proven)
-		view := &proofView{Proof: p.Proof, Still: p.Still, Findings: diagnose.Stream(p.Video, p.Audio, p.Transport, x.Claimed)}
+		view := &proofView{Proof: p.Proof, Still: p.Still, Findings: slices.Concat(diagnose.Stream(p.Video, p.Audio,
+			p.Transport, x.Claimed), diagnose.TransportStream(p.TransportStream))}
 		if l.Since != nil {
 			view.At = *l.Since
 		}

@@ -42,7 +42,7 @@ func (d *device) servePictures(mux *http.ServeMux) {
 			if !d.webSignedIn(w, r) {
 				return
 			}
-			jpeg, err := jpegOf(r.Context(), f.clip)
+			jpeg, err := jpegOf(r.Context(), f.clip, 0)
 			if err != nil {
 				http.Error(w, "no picture", http.StatusServiceUnavailable)
 				return
@@ -58,9 +58,10 @@ func (d *device) servePictures(mux *http.ServeMux) {
 	}
 }
 
-// sendMotion sends a picture five times a second until the viewer goes (RFC 2046 §5.1, x-mixed-replace).
+// sendMotion sends pictures five times a second until the viewer goes (RFC 2046 §5.1, x-mixed-replace): of the clip's key frames, each for
+// as long as there is none newer.
 func sendMotion(w http.ResponseWriter, r *http.Request, c *scene.Clip) {
-	jpeg, err := jpegOf(r.Context(), c)
+	jpeg, err := jpegOf(r.Context(), c, 0)
 	if err != nil {
 		http.Error(w, "no picture", http.StatusServiceUnavailable)
 		return
@@ -69,7 +70,14 @@ func sendMotion(w http.ResponseWriter, r *http.Request, c *scene.Clip) {
 	w.Header().Set("Content-Type", "multipart/x-mixed-replace; boundary="+parts.Boundary())
 	tick := time.NewTicker(200 * time.Millisecond)
 	defer tick.Stop()
-	for {
+	for began := time.Now(); ; {
+		newest := int(time.Since(began).Seconds()*float64(c.FPS)) % len(c.Frames)
+		for !c.Frames[newest].Key { // the first is one
+			newest--
+		}
+		if jpeg, err = jpegOf(r.Context(), c, newest); err != nil {
+			return
+		}
 		part, err := parts.CreatePart(textproto.MIMEHeader{"Content-Type": {"image/jpeg"}, "Content-Length": {strconv.Itoa(len(jpeg))}})
 		if err != nil {
 			return
@@ -103,26 +111,32 @@ func (d *device) webSignedIn(w http.ResponseWriter, r *http.Request) bool {
 
 var (
 	jpegMu sync.Mutex
-	jpegs  = map[*scene.Clip][]byte{}
+	jpegs  = map[keyframe][]byte{}
 )
 
-// jpegOf returns the picture of a clip's first key frame, decoded once.
-func jpegOf(ctx context.Context, c *scene.Clip) ([]byte, error) {
+// A keyframe is one of a clip, by its place among the frames.
+type keyframe struct {
+	clip *scene.Clip
+	n    int
+}
+
+// jpegOf returns the picture of one of a clip's key frames, decoded once.
+func jpegOf(ctx context.Context, c *scene.Clip, n int) ([]byte, error) {
 	jpegMu.Lock()
 	defer jpegMu.Unlock()
-	if b := jpegs[c]; b != nil {
+	if b := jpegs[keyframe{c, n}]; b != nil {
 		return b, nil
 	}
-	b, err := media.Still(ctx, keyframeOf(c))
+	b, err := media.Still(ctx, keyframeOf(c, n))
 	if err == nil {
-		jpegs[c] = b
+		jpegs[keyframe{c, n}] = b
 	}
 	return b, err
 }
 
-// keyframeOf returns the first key frame of a clip as a decoder takes it.
-func keyframeOf(c *scene.Clip) media.Keyframe {
-	first := c.Frames[0].NALs
+// keyframeOf returns a key frame of a clip as a decoder takes it.
+func keyframeOf(c *scene.Clip, n int) media.Keyframe {
+	first := c.Frames[n].NALs
 	switch c.Codec {
 	case scene.JPEG:
 		return media.Keyframe{Decoder: "mjpeg", Data: first[0]}

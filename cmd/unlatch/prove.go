@@ -30,8 +30,8 @@ func proveCommand() *cobra.Command {
 	var seconds float64
 	c := &cobra.Command{
 		Use: "prove URL", Short: "Play a stream URL and measure what comes",
-		Long: "Prove plays an RTSP URL, or listens to a transport stream in datagrams (udp://@239.1.2.4:20000, rtp:// for one within RTP),\n" +
-			"and reports codec, size, frame rate, bitrate and key-frame interval as measured, or why no picture came.\n" +
+		Long: "Prove plays an RTSP URL, motion JPEG, pictures or a transport stream by HTTP, or listens to a transport stream in datagrams\n" +
+			"(udp://@239.1.2.4:20000, rtp:// for one within RTP), and reports codec, size, frame rate, bitrate and key-frame interval as measured, or why no picture came.\n" +
 			"Exit 0 when a picture was proven, 1 when not, 2 on wrong use.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) != 1 {
@@ -56,8 +56,7 @@ func proveCommand() *cobra.Command {
 				}
 			}
 			if asJSON {
-				err = encode(cmd.OutOrStdout(), provenStream{proof, diagnose.Stream(proof.Video, proof.Audio, proof.Transport,
-					camera.Settings{})})
+				err = encode(cmd.OutOrStdout(), provenStream{proof, findings(proof)})
 			} else {
 				printProof(cmd.OutOrStdout(), proof)
 			}
@@ -130,6 +129,11 @@ type provenStream struct {
 	Findings []diagnose.Diagnosis `json:"findings,omitempty"`
 }
 
+// findings are what an installer should act on at a stream of which nobody knows what its device claims.
+func findings(p proof.Proof) []diagnose.Diagnosis {
+	return append(diagnose.Stream(p.Video, p.Audio, p.Transport, camera.Settings{}), diagnose.TransportStream(p.TransportStream)...)
+}
+
 func printProof(w io.Writer, p proof.Proof) {
 	fmt.Fprintln(w, p.URL)
 	if v := p.Video; v != nil {
@@ -176,7 +180,7 @@ func printProof(w io.Writer, p proof.Proof) {
 		return
 	}
 	fmt.Fprintf(w, "Proven: first key frame after %.0f ms\n", p.FirstKeyframeMS)
-	for _, f := range diagnose.Stream(p.Video, p.Audio, p.Transport, camera.Settings{}) {
+	for _, f := range findings(p) {
 		fmt.Fprintf(w, "- %s %s\n", f.Summary, f.Fix)
 	}
 }

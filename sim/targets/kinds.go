@@ -72,6 +72,7 @@ var kinds = map[string]kind{
 		about: func(t Target) bridge.Target {
 			return bridge.Target{Kind: "software", Abilities: []string{bridge.CanMove, bridge.CanPicture},
 				Intake: bridge.Intake{Both: true, Streams: []string{"main", "sub"}, Schemes: []string{"digest"},
+					Transports: []string{"tcp", "udp", "multicast", "mpeg-ts", "mpeg-ts over rtp"},
 					Needs:      []string{"address", "user", "password"},
 					UniqueName: true},
 				Drivers: []bridge.Driver{{ID: "corvane-v", Maker: "Corvane", Model: "V4"}, {ID: "lumenhythe-l", Maker: "Lumenhythe"},

@@ -12,6 +12,9 @@ import (
 func OfProof(p proof.Proof, role string, u streamurl.URL, in signin.SignIn) Stream {
 	s := Stream{Role: role, Transport: p.Transport, TLS: p.TLS != nil, Port: u.DialPort(), Scheme: p.Auth, Password: in.Secret.Reveal(),
 		Audio: "none"}
+	if u.Datagrams() {
+		s.Scheme = "" // nobody is asked, so nobody is signed in to
+	}
 	if a, err := netip.ParseAddr(u.Host); u.Datagrams() && (err != nil || !a.IsMulticast()) {
 		s.Transport = ToOne
 	}

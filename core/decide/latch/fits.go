@@ -43,7 +43,8 @@ func (s *Status) FittingOn(t Target) Fitting {
 		return Fitting{Verdict: Fits}
 	}
 	out := Fitting{AfterTuning, reasons}
-	if slices.ContainsFunc(reasons, func(r fit.Reason) bool { return !slices.Contains(settable, r.Field) }) {
+	nothingToSet := s.SignedIn != nil && s.SignedIn.StreamOnly // it has no device service
+	if nothingToSet || slices.ContainsFunc(reasons, func(r fit.Reason) bool { return !slices.Contains(settable, r.Field) }) {
 		out.Verdict = Cannot
 	}
 	return out

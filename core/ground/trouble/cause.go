@@ -8,6 +8,10 @@ const (
 	MarkStands         Cause = "mark_stands"         // a nudge or a label was not taken back
 	OutOfScope         Cause = "out_of_scope"        // the address is outside the authorised ranges
 	NameMoved          Cause = "name_moved"          // a target's name leads to other addresses than those that were taken for it
+	TwoSenders         Cause = "two_senders"         // somebody else sends a transport stream to the same place
+	MixedDatagrams     Cause = "mixed_datagrams"     // a transport stream comes within RTP and without in turn
+	ManyPrograms       Cause = "many_programs"       // a transport stream carries several programs
+	LateReferences     Cause = "late_references"     // its clock references stand too far apart
 	NothingSent        Cause = "nothing_sent"        // no picture comes in the datagrams of a transport stream
 	AddressConflict    Cause = "address_conflict"    // two devices claim one address
 	AddressTaken       Cause = "address_taken"       // something answers at the new address

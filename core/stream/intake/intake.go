@@ -37,13 +37,17 @@ type Intake struct {
 	Requires    []string `json:"requires,omitempty" doc:"fields that have to be filled although they mean nothing to it"`
 }
 
-// byRTSP are the transports of RTSP, which a target takes that names none.
-var byRTSP = []string{"tcp", "udp", "multicast", "http tunnel"}
+// ByRTSP are the ways in which streams come by RTSP, which a target takes that names no transport. ByHTTP are those in which pictures come
+// by HTTP.
+var (
+	ByRTSP = []string{"tcp", "udp", "multicast", "http tunnel"}
+	ByHTTP = []string{"http", "http pictures"}
+)
 
 // TakenTransports returns the ways in which streams may come to the target.
 func (x Intake) TakenTransports() []string {
 	if len(x.Transports) == 0 {
-		return byRTSP
+		return ByRTSP
 	}
 	return x.Transports
 }

@@ -59,6 +59,7 @@ type Intake struct {
 	MaxSize    Size     `json:"max_size,omitzero"`
 	MaxFPS     float64  `json:"max_fps,omitempty"`
 	MaxKbps    float64  `json:"max_kbps,omitempty"`
+	Transports []string `json:"transports,omitempty" enum:"tcp,udp,multicast,http tunnel,http,http pictures,mpeg-ts,mpeg-ts over rtp,mpeg-ts over http" doc:"how streams may come; missing for RTSP in any way"`
 	Schemes    []string `json:"schemes,omitempty" enum:"none,basic,digest"`
 	TLS        string   `json:"tls,omitempty" enum:"no,yes"`
 	Needs      []string `json:"needs,omitempty" enum:"address,user,password,model" doc:"fields that must be filled, with a meaning or without"`

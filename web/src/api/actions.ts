@@ -431,6 +431,14 @@ export const usePaste = (site: string) =>
     "quiet",
   );
 
+/** Takes a stream away that somebody has given by its URL, or puts it back. */
+export const useGiven = (site: string) =>
+  useAction(
+    ({ device, ...body }: { device: string; token: string; back?: boolean }) =>
+      must(api.PUT("/api/devices/{device}/given", { params: { path: { device } }, body })),
+    [keys.devices(site)],
+  );
+
 export const useBringBook = () =>
   useAction(
     (yaml: string) => must(api.POST("/api/path-books", { body: { yaml } })),

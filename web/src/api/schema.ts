@@ -2601,6 +2601,8 @@ export interface components {
             via?: components["schemas"]["ViaView"];
             /** @description the last walk test in which it was seen */
             walked?: components["schemas"]["Walk"];
+            /** @description of a camera that offers its picture in more than one way: what they cost together */
+            ways?: components["schemas"]["Ways"];
             /** @description the device's own page */
             web?: string;
         };
@@ -4907,6 +4909,30 @@ export interface components {
         };
         "Watch-siteRequest": {
             on: boolean;
+        };
+        Way: {
+            /** @description it is sent all the time, whoever takes it or not */
+            always?: boolean;
+            /** Format: double */
+            flow_kbps: number;
+            /** @description how it came when it was proven: tcp, http, mpeg-ts and so on */
+            how: string;
+            /**
+             * Format: double
+             * @description of the stream
+             */
+            kbps: number;
+            role: string;
+            /** @description the names of those that take it */
+            targets: string[];
+        };
+        Ways: {
+            /**
+             * Format: double
+             * @description of all that flows
+             */
+            kbps: number;
+            ways: components["schemas"]["Way"][];
         };
         WishView: {
             /** @enum {string} */

@@ -62,3 +62,18 @@ export function skew(ms: number) {
   const text = s < 120 ? `${s} s` : s < 7200 ? `${Math.round(s / 60)} min` : `${Math.round(s / 3600)} h`;
   return `${text} ${ms > 0 ? "ahead" : "behind"}`;
 }
+
+const ways: Record<string, string> = {
+  tcp: "TCP",
+  udp: "UDP datagrams",
+  multicast: "multicast",
+  "http tunnel": "HTTP (RTSP within it)",
+  http: "HTTP, as motion JPEG",
+  "http pictures": "HTTP, picture by picture",
+  "mpeg-ts": "MPEG-TS by UDP",
+  "mpeg-ts over rtp": "MPEG-TS by RTP",
+  "mpeg-ts over http": "MPEG-TS by HTTP",
+};
+
+/** How a stream comes, in the trade's words. */
+export const wayWords = (transport = "") => ways[transport] ?? transport;

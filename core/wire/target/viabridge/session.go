@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -64,6 +65,9 @@ func (s *Session) Describe(context.Context) (target.About, error) {
 	in := intake.Intake{Name: t.Name, Codecs: t.Intake.Codecs, MaxSize: tuning.Size(t.Intake.MaxSize),
 		FPS: intake.Range{Max: t.Intake.MaxFPS}, Kbps: intake.Range{Max: t.Intake.MaxKbps}, Schemes: t.Intake.Schemes, TLS: t.Intake.TLS,
 		Roles: t.Intake.Streams, TotalMbps: t.LimitKbps / 1000, Requires: t.Intake.Needs}
+	if in.Transports = t.Intake.Transports; len(in.Transports) == 0 && t.Intake.Pictures {
+		in.Transports = slices.Concat(intake.ByRTSP, intake.ByHTTP)
+	}
 	for _, z := range t.Intake.Sizes {
 		in.Sizes = append(in.Sizes, tuning.Size(z))
 	}

@@ -7,6 +7,7 @@ import { useEvidence } from "@/api/queries";
 import { Button } from "@/parts/Button";
 import { Copy } from "@/parts/Copy";
 import { ago } from "@/parts/measures";
+import { Ways } from "./Ways";
 import { UrlSegments } from "./UrlSegments";
 import { Agreed, Findings, StillMarked } from "@/parts/Findings";
 import { BenchSections, deviceWord, signInWord, streamsWord, targetsWord, type Part } from "./BenchSections";
@@ -93,6 +94,7 @@ export function Bench({ device: d, onAgree, onAddress, onClaim, onStreamUser, on
               {stream?.proof?.ok && !d.via && stream.claimed.codec !== "" && (
                 <TuneForm key={`${d.id} ${stream.role}`} site={site.id} device={d} stream={stream} />
               )}
+              <Ways device={d} />
               <Pictures device={d} />
               {d.tried_paths && <TriedPaths tried={d.tried_paths} />}
             </>,

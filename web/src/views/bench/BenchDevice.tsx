@@ -1,6 +1,6 @@
 import { Link } from "react-router";
 import type { Device } from "@/api/client";
-import { backToBefore, say, useForget, useSetAddress, useFix } from "@/api/actions";
+import { backToBefore, say, useForget, usePaste, useSetAddress, useFix } from "@/api/actions";
 import { useTakeOff } from "@/api/targets";
 import { Button } from "@/parts/Button";
 import { cordText } from "@/parts/patch";
@@ -13,6 +13,8 @@ import { Sure } from "@/parts/Sure";
 
 /** What the device shows over HTTP, fetched and looked at: streams of their own beside the RTSP ones. */
 export function Pictures({ device: d }: { device: Device }) {
+  const { site } = useFrame();
+  const take = usePaste(site.id);
   const list = [
     ["Snapshot", d.snapshot],
     ["Motion JPEG", d.mjpeg],
@@ -35,8 +37,18 @@ export function Pictures({ device: d }: { device: Device }) {
                   <span className="text-soft">signed in by {p.scheme}</span>
                 </div>
                 <div className="mono break-all">{p.url}</div>
-                <span className="-ml-1">
+                <span className="-ml-1 flex flex-wrap items-center gap-x-3">
                   <Copy text={p.url} label="Copy without sign-in" />
+                  {!d.streams.some((s) => s.url === p.url) && (
+                    <button
+                      type="button"
+                      disabled={take.isPending}
+                      className="inline-flex min-h-6 items-center rounded-sm px-1 underline hover:bg-well"
+                      onClick={() => take.mutate({ text: p.url, path: "", channels: 1 }, { onError: say })}
+                    >
+                      Use it as a stream
+                    </button>
+                  )}
                 </span>
               </div>
             </div>

@@ -1,6 +1,6 @@
 import { useState } from "react";
 import type { Device, Stream } from "@/api/client";
-import { ago, bitrate, fps, stillUrl } from "@/parts/measures";
+import { ago, bitrate, fps, stillUrl, wayWords } from "@/parts/measures";
 import { cellText, type Field, planned, type Role, signOf } from "@/parts/plan";
 import { LivePicture } from "@/parts/LivePicture";
 import { Still } from "@/parts/Still";
@@ -135,17 +135,8 @@ export function Compare({ device: d, stream }: { device: Device; stream: Stream 
       </table>
       {wish && <p className="mt-1.5 text-small text-soft">The plan is {d.plan?.[role]?.whose}.</p>}
       <p className="mt-1.5 text-small text-soft">
-        Over{" "}
-        {(
-          {
-            tcp: "TCP",
-            udp: "UDP datagrams",
-            multicast: "multicast",
-            "http tunnel": "HTTP (RTSP within it)",
-            "mpeg-ts": "MPEG-TS by UDP",
-            "mpeg-ts over rtp": "MPEG-TS by RTP",
-          } as Record<string, string>
-        )[stream.proof?.transport ?? ""] ?? stream.proof?.transport}
+        {"Over "}
+        {wayWords(stream.proof?.transport)}
         {stream.proof?.tls &&
           ` in TLS${stream.proof.tls.expired ? ` (its certificate expired on ${stream.proof.tls.until.slice(0, 10)})` : ""}`}
         , signed in by {stream.proof?.auth}, first key frame after {Math.round(stream.proof?.first_keyframe_ms ?? 0)} ms, {v.lost} of{" "}
