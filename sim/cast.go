@@ -41,11 +41,15 @@ type casting struct {
 	ends  map[int]context.CancelFunc
 	group *errgroup.Group
 	ctx   context.Context
+	end   context.CancelFunc
 }
 
 func (c *casting) stop() {
 	c.mu.Lock()
 	defer c.mu.Unlock()
+	if c.end != nil {
+		c.end()
+	}
 	for i, end := range c.ends {
 		end()
 		delete(c.ends, i)
@@ -78,11 +82,16 @@ func (d *device) castTo(f feed) bool {
 
 // castAlways begins to send what is always sent.
 func (d *device) castAlways(ctx context.Context, group *errgroup.Group) {
-	d.casting.ctx, d.casting.group, d.casting.ends = ctx, group, map[int]context.CancelFunc{}
+	d.casting.ctx, d.casting.end = context.WithCancel(ctx)
+	d.casting.group, d.casting.ends = group, map[int]context.CancelFunc{}
 	for i, f := range d.sending() {
-		if f.Cast != nil && f.Cast.Auto {
+		if f.Cast != nil && f.Cast.Auto && (i > 0 || d.setup.of("first") != "0") {
 			d.castOne(i, true)
 		}
+	}
+	d.setup.second = nil
+	if d.setup.of("second") == "1" {
+		d.followSetup()
 	}
 }
 

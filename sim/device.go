@@ -44,6 +44,7 @@ type device struct {
 	texts      texts
 	moves      moves
 	casting    casting
+	setup      *setup
 	setting    sync.Mutex   // one change of its streams at a time
 	streams    *rtsp.Server // nil for none
 	secure     *rtsp.Server // over TLS, or within HTTP; nil for none

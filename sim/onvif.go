@@ -87,6 +87,7 @@ func (d *device) soapHandler() http.Handler {
 			d.upnpType(), onvif.Escape(d.maker.name+" "+d.Model), d.maker.name, onvif.Escape(d.Model), onvif.Escape(d.Serial))
 	})
 	d.servePictures(mux)
+	d.serveSetup(mux)
 	if d.Defects.Transport == "tunnel" {
 		d.secure = newStreamServer(d)
 		for _, f := range d.sending() {
@@ -107,6 +108,10 @@ func (d *device) soapHandler() http.Handler {
 func (d *device) serveSOAP(w http.ResponseWriter, r *http.Request, s service) {
 	d.asked.Add(1)
 	w.Header().Set("Server", d.maker.server)
+	if d.setup.of("Service") == "Off" {
+		http.Error(w, "The gate is shut", http.StatusNotFound)
+		return
+	}
 	raw, err := io.ReadAll(http.MaxBytesReader(w, r.Body, 256<<10))
 	if err != nil {
 		return

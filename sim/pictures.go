@@ -48,11 +48,11 @@ func (d *device) servePictures(mux *http.ServeMux) {
 				return
 			}
 			w.Header().Set("Content-Type", "image/jpeg")
-			w.Write(jpeg)
+			w.Write(d.plate(jpeg))
 		})
 		mux.HandleFunc(d.motionPath(f), func(w http.ResponseWriter, r *http.Request) {
 			if d.webSignedIn(w, r) {
-				sendMotion(w, r, f.clip)
+				d.sendMotion(w, r, f.clip)
 			}
 		})
 	}
@@ -60,7 +60,7 @@ func (d *device) servePictures(mux *http.ServeMux) {
 
 // sendMotion sends pictures five times a second until the viewer goes (RFC 2046 §5.1, x-mixed-replace): of the clip's key frames, each for
 // as long as there is none newer.
-func sendMotion(w http.ResponseWriter, r *http.Request, c *scene.Clip) {
+func (d *device) sendMotion(w http.ResponseWriter, r *http.Request, c *scene.Clip) {
 	jpeg, err := jpegOf(r.Context(), c, 0)
 	if err != nil {
 		http.Error(w, "no picture", http.StatusServiceUnavailable)
@@ -78,6 +78,7 @@ func sendMotion(w http.ResponseWriter, r *http.Request, c *scene.Clip) {
 		if jpeg, err = jpegOf(r.Context(), c, newest); err != nil {
 			return
 		}
+		jpeg = d.plate(jpeg)
 		part, err := parts.CreatePart(textproto.MIMEHeader{"Content-Type": {"image/jpeg"}, "Content-Length": {strconv.Itoa(len(jpeg))}})
 		if err != nil {
 			return

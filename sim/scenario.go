@@ -67,7 +67,9 @@ type Device struct {
 	// Announces are the protocols that it answers: ws-discovery, ws-unicast, ws-discovery6 (over IPv6), mdns, ssdp; ws-discovery where the
 	// field is missing.
 	Announces []string `yaml:"announces"`
-	Defects   Defects  `yaml:"defects"`
+	// Setup is what it is set to on its maker's own page at first, in the maker's words.
+	Setup   map[string]string `yaml:"setup"`
+	Defects Defects           `yaml:"defects"`
 
 	endpoint string
 }
@@ -152,6 +154,8 @@ type Defects struct {
 	Media2Only bool   `yaml:"media2_only"` // it has no Media service of ver10
 	KeepsTexts bool   `yaml:"keeps_texts"` // says that it takes a text out of its pictures, and goes on drawing it
 	WrongPaths bool   `yaml:"wrong_paths"` // its device service names paths that its streams do not know
+	// Page is what its own page does with what it is told: "" does it, "nothing" says OK and does nothing, "lies" shows it and does nothing.
+	Page string `yaml:"page"`
 }
 
 // LoadScenario reads a YAML file. Unknown fields and impossible values are errors with their line.

@@ -74,7 +74,7 @@ func (h streamHandler) allowed(v *rtsp.Viewer, q *rtsp.Request) bool {
 	if stale {
 		*n = *newNonce()
 	}
-	lines := challenges(d.maker.streamAuth, d.maker.name, n.value)
+	lines := challenges(d.streamSchemes(), d.maker.name, n.value)
 	if stale && strings.Contains(q.Header.Get("Authorization"), old) {
 		for i := range lines {
 			lines[i] += ", stale=true"
@@ -232,7 +232,7 @@ func (l liveStream) Send(ctx context.Context, to *rtsp.Sink) {
 			packet = l.d.stampRecorded(recorded{time.Now(), packet})
 		}
 		to.RTP(1, packet)
-	}, ssrc: 1, encrypts: l.d.Defects.Encrypts, drops: l.d.Defects.Drops}
+	}, ssrc: 1, encrypts: l.d.encrypts(), drops: l.d.Defects.Drops}
 	var sound *soundSender
 	if l.f.Audio != "" {
 		sound = &soundSender{sound: sounds[l.f.Audio](), began: now, packetiser: packetiser{send: func(packet []byte) {

@@ -125,7 +125,7 @@ func (w *World) replace(d, fresh *device) error {
 
 // again returns the same stand-in, not started yet.
 func (d *device) again() *device {
-	fresh := &device{Device: d.Device, world: d.world, net: d.net}
+	fresh := &device{Device: d.Device, world: d.world, net: d.net, setup: d.setup}
 	list := d.configured() // what was set counts now, if not before
 	fresh.sends.Store(&list)
 	fresh.texts.list = d.texts.all()
@@ -178,7 +178,7 @@ func (w *World) encode(ctx context.Context, s *Scenario, o Options) error {
 		return err
 	}
 	for i := range s.Devices {
-		d := &device{Device: s.Devices[i], world: w}
+		d := &device{Device: s.Devices[i], world: w, setup: newSetup(s.Devices[i])}
 		w.devices = append(w.devices, d)
 		list := s.Devices[i].feeds()
 		for j := range list {

@@ -8,6 +8,7 @@ import (
 
 	"unlatch/core/decide/evidence"
 	"unlatch/core/stream/camera"
+	"unlatch/core/stream/recipe"
 	"unlatch/core/stream/tuning"
 	"unlatch/core/wire/target/hub"
 )
@@ -27,12 +28,13 @@ type Device struct {
 	Rule    *Rule           `json:"rule,omitempty"`
 	Remove  *Remove         `json:"remove,omitempty"`
 	Wake    *Wake           `json:"wake,omitempty"`
+	Send    *Send           `json:"send,omitempty"`
 }
 
 // Alone reports whether nothing else may be done with the device meanwhile: whatever changes the device, or reads it to decide. Commands
 // that are about a target alone keep each other out by the target.
 func (d Device) Alone() bool {
-	return d.Open != nil || d.Address != nil || d.Claim != nil || d.Fix != nil || d.Mark != nil || d.Cast != nil || d.Tune != nil ||
+	return d.Open != nil || d.Send != nil || d.Address != nil || d.Claim != nil || d.Fix != nil || d.Mark != nil || d.Cast != nil || d.Tune != nil ||
 		d.Place != nil && d.Place.Tune != nil
 }
 
@@ -115,6 +117,14 @@ type Remove struct {
 	Target uuid.UUID `json:"target"`
 }
 
+// Send tells a device something on its maker's own page, or takes that back. The command comes along as it was when it was given.
+type Send struct {
+	Command  recipe.Command    `json:"command"`
+	Partners []recipe.Command  `json:"partners,omitempty"` // that it must not be on with
+	Values   map[string]string `json:"values,omitempty"`
+	Undo     bool              `json:"undo,omitempty"`
+}
+
 // Wake goes on with a device whose wait has ended: it was locked, or held back so that it does not lock.
 type Wake struct {
 	Until time.Time `json:"until"` // tells one wait from another
@@ -129,6 +139,7 @@ func (d Device) Name() string {
 		{"open", d.Open != nil}, {"address", d.Address != nil}, {"claim", d.Claim != nil}, {"fix", d.Fix != nil}, {"mark", d.Mark != nil},
 		{"cast", d.Cast != nil}, {"tune", d.Tune != nil}, {"place", d.Place != nil}, {"move", d.Move != nil}, {"show", d.Show != nil},
 		{"rule", d.Rule != nil}, {"remove", d.Remove != nil}, {"wake", d.Wake != nil},
+		{"send", d.Send != nil},
 	} {
 		if c.set {
 			return c.name
@@ -139,7 +150,9 @@ func (d Device) Name() string {
 
 // Waits reports whether the command spends its time waiting for a restart, an encoder to settle or a label to be read. Many more of those
 // run at once than of the commands that try sign-ins, which learn from each other.
-func (d Device) Waits() bool { return d.Address != nil || d.Mark != nil || d.Tune != nil }
+func (d Device) Waits() bool {
+	return d.Address != nil || d.Mark != nil || d.Tune != nil || d.Send != nil
+}
 
 // AskedAbout reports whether others ask for the command by its device while it waits: which addresses are still to be given, and who is
 // setting a camera's streams. Such a command is queued by itself from the beginning.

@@ -25,6 +25,7 @@ import (
 	"unlatch/core/ground/streamurl"
 	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/media"
+	"unlatch/core/stream/recipe"
 	"unlatch/core/wire/bridge"
 	"unlatch/core/wire/fix"
 	"unlatch/core/wire/netconfig"
@@ -64,6 +65,9 @@ func everyError() []error {
 		&rtsp.DowngradeError{To: "rtsp://192.0.2.7"},
 		&picture.RefusedError{}, &picture.RefusedError{Tried: true, Scheme: "basic"}, &picture.StatusError{Status: 403},
 		&picture.StatusError{Status: 404}, &picture.NotPictureError{Problem: "text"}, &picture.RedirectError{To: "/"},
+		&recipe.AnsweredError{Path: "/a", Status: 500}, &recipe.ExcludedError{Other: "a", Is: "on"}, &recipe.NothingError{Command: "a"},
+		&recipe.NotFoundError{What: "a", Path: "/a"}, &recipe.SettingError{Name: "a", Problem: "is missing"}, &recipe.NoWebError{},
+		&recipe.NoWayBackError{Err: errors.New("a is b")},
 		&picture.EndedError{Err: io.EOF}, &player.NoTransportError{Others: 3},
 		&onvif.Fault{Codes: []string{"NotAuthorized"}, Reason: "no"}, &onvif.Fault{Codes: []string{"Receiver"}, Reason: "tired"},
 		&onvif.NotSOAPError{Problem: "a page"}, &onvif.RefusedError{NoSignIn: true}, &onvif.RefusedError{}, &onvif.LimitError{What: "depth"},

@@ -118,6 +118,7 @@ var readers = map[Kind]func(Record) (Body, error){
 	KindMarked:    reader[Marked],
 	KindWalked:    reader[Walked],
 	KindByHand:    reader[StreamByHand],
+	KindCommanded: reader[Commanded],
 	KindMulticast: reader[Multicast],
 
 	KindOpenedUnder: reader[OpenedUnder],

@@ -37,6 +37,7 @@ const (
 	KindMulticast Kind = "multicast"  // subject: the stream's token; body Multicast
 	KindMarked    Kind = "marked"     // body Marked
 	KindWalked    Kind = "walked"     // body Walked
+	KindCommanded Kind = "commanded"  // subject: the command's name; body Commanded
 	KindByHand    Kind = "by_hand"    // subject: the stream's token; body StreamByHand
 
 	KindOpenedUnder Kind = "opened_under" // subject: the ID of the sign-in; body OpenedUnder

@@ -15,6 +15,7 @@ import (
 	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/camera"
 	"unlatch/core/stream/picturematch"
+	"unlatch/core/stream/recipe"
 	"unlatch/core/stream/sighting"
 )
 
@@ -282,6 +283,7 @@ func (d *deriver) facts() {
 			d.s.Pictures[kind] = *b
 		}
 	}
+	d.commanded()
 	d.s.PutBack.Fixes = map[evidence.FixAction]bool{}
 	for _, a := range []evidence.FixAction{evidence.FixStreams, evidence.FixClock, evidence.FixStreamUser} {
 		if b, _ := body[evidence.Fix](d, string(a)); b != nil && b.Diagnosis == nil && (!b.Undone || b.Pending) {
@@ -290,6 +292,37 @@ func (d *deriver) facts() {
 			d.s.PutBack.Fixes[a] = b.Diagnosis == nil && b.Undone
 		}
 	}
+}
+
+// commanded reads what the device was told on its maker's own page.
+func (d *deriver) commanded() {
+	d.s.PutBack.Commands = map[string]bool{}
+	for _, r := range d.latest {
+		if r.Kind != evidence.KindCommanded {
+			continue
+		}
+		b, _ := body[evidence.Commanded](d, r.Subject)
+		switch {
+		case b == nil:
+		case b.Diagnosis == nil && (!b.Undone || b.Pending), b.Diagnosis != nil && b.After != nil && !b.Command.Same(b.After, b.Before):
+			d.s.Commanded = append(d.s.Commanded, *b)
+		default:
+			d.s.PutBack.Commands[r.Subject] = b.Diagnosis == nil
+		}
+	}
+	slices.SortFunc(d.s.Commanded, func(a, b evidence.Commanded) int { return strings.Compare(a.Command.Name, b.Command.Name) })
+}
+
+// CommandKind returns what is known of what the device is, for commands of its maker.
+func (s *Status) CommandKind() recipe.Kind {
+	k := recipe.Kind{Makers: []string{s.Device.Maker, s.Device.Name}, Model: s.Device.Hardware}
+	if in := s.SignedIn; in != nil && in.Info.Manufacturer != "" {
+		k.Makers, k.Model, k.Firmware = append(k.Makers, in.Info.Manufacturer), in.Info.Model, in.Info.Firmware
+	}
+	if r := s.Reached; r != nil && r.StreamServer != nil {
+		k.Makers = append(k.Makers, r.StreamServer.Server)
+	}
+	return k
 }
 
 func (d *deriver) located() {

@@ -156,6 +156,7 @@ type Status struct {
 	SignedIn   *evidence.SignedIn
 	Streams    []camera.Stream
 	Located    *evidence.Located
+	Commanded  []evidence.Commanded      // what stands on it that it was told on its maker's own page, or was begun
 	ByHand     []evidence.StreamByHand   // streams that people have given, those too that were taken away again
 	Proofs     map[string]evidence.Proof // the latest of each stream, by role; see Proves
 	Placements []Placement
@@ -201,9 +202,10 @@ type Status struct {
 // PutBack are the changes on a device of which the last that is known is that they were taken back. Taking one back again is no
 // mistake: the work that did it may have been killed right after.
 type PutBack struct {
-	Fixes  map[evidence.FixAction]bool
-	Tuning bool
-	Mark   bool
+	Fixes    map[evidence.FixAction]bool
+	Commands map[string]bool
+	Tuning   bool
+	Mark     bool
 }
 
 // A Walk is a walk test that a camera has passed: somebody who walked past it was seen in its picture.

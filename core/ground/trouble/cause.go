@@ -8,6 +8,9 @@ const (
 	MarkStands         Cause = "mark_stands"         // a nudge or a label was not taken back
 	OutOfScope         Cause = "out_of_scope"        // the address is outside the authorised ranges
 	NameMoved          Cause = "name_moved"          // a target's name leads to other addresses than those that were taken for it
+	CommandRefused     Cause = "command_refused"     // a device does not take what a command recipe sends
+	CommandExcluded    Cause = "command_excluded"    // another setting stands that a command must not be on with
+	CommandUnread      Cause = "command_unread"      // a device's page does not show what a command recipe reads there
 	TwoSenders         Cause = "two_senders"         // somebody else sends a transport stream to the same place
 	MixedDatagrams     Cause = "mixed_datagrams"     // a transport stream comes within RTP and without in turn
 	ManyPrograms       Cause = "many_programs"       // a transport stream carries several programs

@@ -39,6 +39,8 @@ type Book struct {
 	Name    string   `yaml:"name" json:"name"`
 	Note    string   `yaml:"note,omitempty" json:"note,omitempty"`
 	Recipes []Recipe `yaml:"recipes" json:"recipes"`
+	// Commands are what devices can be told on their makers' own pages.
+	Commands []Command `yaml:"commands,omitempty" json:"commands,omitempty"`
 }
 
 // Limits of a book.
@@ -77,8 +79,12 @@ func ReadBook(raw []byte) (*Book, error) {
 				}
 				b.Recipes = append(b.Recipes, r)
 			}
+		case "commands":
+			if b.Commands, err = readCommands(value); err != nil {
+				return nil, err
+			}
 		default:
-			return nil, yamlfile.At(key, fmt.Sprintf("a path book has no %q; it has name, note and recipes", key.Value))
+			return nil, yamlfile.At(key, fmt.Sprintf("a path book has no %q; it has name, note, recipes and commands", key.Value))
 		}
 	}
 	if strings.TrimSpace(b.Name) == "" {
@@ -218,9 +224,16 @@ type Conflict struct {
 	Theirs Recipe `json:"theirs"`
 }
 
-// Merge adds another book's recipes. What is there word for word is not added twice; one of the same name and another content is a
+// Merge adds another book's recipes and commands. What is there word for word is not added twice; one of the same name and another content is a
 // conflict, and ours stays.
 func (b *Book) Merge(other *Book) (added []Recipe, conflicts []Conflict) {
+	for _, c := range other.Commands {
+		if i := slices.IndexFunc(b.Commands, func(o Command) bool { return o.Name == c.Name }); i < 0 {
+			b.Commands = append(b.Commands, c)
+		} else {
+			b.Commands[i] = c // one that was mended takes the place of the one before
+		}
+	}
 	for _, r := range other.Recipes {
 		i := slices.IndexFunc(b.Recipes, func(o Recipe) bool { return o.Name == r.Name })
 		if i < 0 {

@@ -4,11 +4,13 @@ package picture
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"image/jpeg"
 	"io"
+	"maps"
 	"net/http"
 	"net/url"
 	"strings"
@@ -168,6 +170,7 @@ type fetch struct {
 	client   *http.Client
 	secure   *certificate.Dialer
 	traffic  exchange.Traffic
+	request  Request  // the zero value asks for a page
 	home, to *url.URL // the device, and what is asked for now
 	hops     int
 	scheme   string
@@ -184,19 +187,26 @@ func (x *fetch) tell(err error) {
 	}
 }
 
+// method returns that of the request.
+func (x *fetch) method() string { return cmp.Or(x.request.Method, http.MethodGet) }
+
 // ask sends the request once, with the sign-in where it is for the device.
 func (x *fetch) ask(ctx context.Context) (*http.Response, error) {
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, x.to.String(), nil)
+	req, err := http.NewRequestWithContext(ctx, x.method(), x.to.String(), bytes.NewReader(x.request.Body))
 	if err != nil {
 		return nil, &RedirectError{To: clip(x.to.String())}
 	}
+	maps.Copy(req.Header, x.request.Header)
 	req.Header.Set("User-Agent", "Unlatch")
+	sent := x.method() + " " + plain(x.to)
 	if x.answer != nil && x.to.Host == x.home.Host {
-		req.Header.Set("Authorization", x.answer.Header(http.MethodGet, x.to.RequestURI()))
-		x.f.Log.Sent("GET " + plain(x.to) + "\nAuthorization: " + req.Header.Get("Authorization"))
-	} else {
-		x.f.Log.Sent("GET " + plain(x.to))
+		req.Header.Set("Authorization", x.answer.Header(x.method(), x.to.RequestURI()))
+		sent += "\nAuthorization: " + req.Header.Get("Authorization")
 	}
+	if len(x.request.Body) > 0 {
+		sent += "\n\n" + string(x.request.Body)
+	}
+	x.f.Log.Sent(sent)
 	since := x.traffic.Mark()
 	res, err := x.client.Do(req)
 	if err != nil {
