@@ -103,6 +103,8 @@ func (d *deviceJob) carryOut(ctx context.Context, do command.Device) error {
 		return d.Claim(ctx, do.Claim.SignIn)
 	case do.Fix != nil:
 		return d.Fix(ctx, *do.Fix)
+	case do.Send != nil:
+		return d.Send(ctx, *do.Send)
 	case do.Mark != nil:
 		return d.Mark(ctx, do.Mark.How, do.Mark.Text, do.Mark.Back)
 	case do.Cast != nil:

@@ -187,7 +187,7 @@ func (x *depot) site(t *testing.T, name string) (d depotSite) {
 	d.id = made.ID
 	sight := func(addr string, kind sighting.Kind, stray bool) uuid.UUID {
 		id, err := s.Devices.Sight(ctx, d.id, nil, sighting.Sighting{Method: sighting.WSDiscovery, At: time.Now(), Kind: kind,
-			Addr: netip.MustParseAddr(addr), Endpoint: "urn:" + name + addr, XAddr: "http://" + addr + "/onvif/device_service", Stray: stray})
+			Addr: netip.MustParseAddr(addr), Endpoint: "urn:" + name + addr, Maker: "Corvane", XAddr: "http://" + addr + "/onvif/device_service", Stray: stray})
 		require.NoError(t, err)
 		return id
 	}
@@ -294,6 +294,8 @@ func (x *depot) askings(d depotSite) (order []string, all map[string]asking) {
 		{"put-plan", asking{"PUT", site + "/plans", fields{"owner": "site", "plan": fields{"main": "10fps"}}}},
 		{"fix-devices", asking{"POST", site + "/fixes", fields{"devices": one, "action": "stream_user", "user": "watch"}}},
 		{"plan-groups", asking{"POST", site + "/group-plans", fields{"streams": []fields{{"device": d.camera, "role": "sub"}}, "send": true}}},
+		{"send-command", asking{"POST", site + "/commands", fields{"devices": one, "command": "Sign-in of the streams",
+			"values": map[string]string{"method": "digest"}}}},
 		{"mark-devices", asking{"POST", site + "/marks", fields{"devices": one, "how": "label"}}},
 		{"cast-devices", asking{"POST", site + "/multicast", fields{"streams": []fields{{"device": d.camera, "role": "sub"}},
 			"action": "measure"}}},

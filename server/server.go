@@ -145,7 +145,7 @@ func (s *Server) api(r chi.Router) huma.API {
 		signOns{s.sessions, s.cfg.SignOn}, devices{res}, cameras{res},
 		strays{res, s.cfg.Agent}, records{res},
 		readings{res}, signIns{res}, runs{res},
-		addressPlans{res, s.cfg.Agent}, claims{res}, fixes{res}, marks{res}, groups{res}, tunes{res}, plans{res},
+		addressPlans{res, s.cfg.Agent}, claims{res}, fixes{res}, commands{res}, marks{res}, groups{res}, tunes{res}, plans{res},
 		previews{res, costs{res}}, costs{res}, intakes{res}, targets{res, s.cfg.Agent, screens, agreements}, agreements, placements{res}, screens,
 		urls{res}, strengths{res}, pastes{res, make(chan struct{}, mostPastes)}, pathBooks{res}, lists{res},
 		trust{res, s.cfg.Room, s.cfg.Preparing}, newAuditLog(res), presence{res, s.hub}, search{res}, sitePlans{res, make(chan struct{}, 1)},

@@ -37,6 +37,9 @@ var setups = map[string]map[string]string{
 
 func newSetup(d Device) *setup {
 	s := &setup{values: maps.Clone(setups[d.Maker])}
+	if _, sized := s.values["plate"]; sized && len(d.Streams) > 0 {
+		s.values["plate"] = fmt.Sprintf("%dx%d", d.Streams[0].Width, d.Streams[0].Height)
+	}
 	maps.Copy(s.values, d.Setup)
 	s.said = maps.Clone(s.values)
 	return s

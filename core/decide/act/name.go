@@ -31,7 +31,7 @@ var words = map[Name]string{
 	"delete-intakes": "removed intakes", "delete-path-book": "removed a path book", "delete-plan": "took away the plan",
 	"delete-presets": "removed presets", "delete-sign-in": "took a sign-in off the keyring", "delete-site": "removed the site",
 	"delete-target": "removed the target", "dismiss-claim": "set a claim aside to be", "end-storms": "set storms of announcements aside at",
-	"fill": "filled slots with", "fix-devices": "mended", "forget-devices": "forgot", "import-address-list": "imported an address list",
+	"fill": "filled slots with", "fix-devices": "mended", "send-command": "sent a command to", "forget-devices": "forgot", "import-address-list": "imported an address list",
 	"import-sign-ins": "imported sign-ins", "look-at-targets": "looked at", "mark-devices": "marked",
 	"move-placement": "moved to another slot",
 	"open-feed":      "made a new address for the feed", "open-latches": "opened latches of", "order-list": "set the order of the list",

@@ -35,7 +35,7 @@ devices:
   - {name: Lamp, maker: lumenhythe, model: L2, serial: P2, address: 127.44.70.12, scene: viaduct, streams: [&s {width: 160, height: 90,
        fps: 5, kbps: 100, gop: 5, profile: baseline}], setup: {veil: "true"}}
   - {name: Gate, maker: brackwell, model: B5, serial: P3, address: 127.44.70.13, scene: viaduct, streams: [*s], setup: {Service: "Off"}}
-  - {name: Desk, maker: ostrel, model: O1, serial: P4, address: 127.44.70.14, scene: viaduct, streams: [*s]}
+  - {name: Desk, maker: ostrel, model: O1, serial: P4, address: 127.44.70.14, scene: viaduct, streams: [*s], setup: {plate: 320x180}}
   - {name: Bell, maker: doorstead, model: Call, serial: P5, address: 127.44.70.15, scene: viaduct, streams: [*s], defects: {page: nothing}}
   - {name: Liar, maker: corvane, model: V4, serial: P6, address: 127.44.70.16, scene: viaduct, streams: [*s], setup: {veil: "1"},
      defects: {page: lies}}

@@ -125,6 +125,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/devices/{device}/commands": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the device can be told on its maker's own page, and what stands of it */
+        get: operations["device-commands"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/devices/{device}/commands/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Show every line that a command would send; nothing is sent */
+        post: operations["try-command"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/devices/{device}/consent": {
         parameters: {
             query?: never;
@@ -394,6 +428,23 @@ export interface paths {
         put?: never;
         /** Bring a path book; one of the same name is added to */
         post: operations["add-path-book"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/path-books/learn-command": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a command of two requests that worked; nothing is kept */
+        post: operations["learn-command"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1205,6 +1256,23 @@ export interface paths {
         put?: never;
         /** Give factory-fresh devices their first account */
         post: operations["claim-devices"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/commands": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tell devices something on their maker's own page, read back, or take it back */
+        post: operations["send-command"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2504,6 +2572,33 @@ export interface components {
             target: string;
             wants: string;
         };
+        DeviceCommandView: {
+            /** @description the path book that it is of; empty for one that no book has any more */
+            book: string;
+            /** @description what it does, in words */
+            does: string;
+            firmware?: string;
+            /** @description what is the matter with the device that it mends */
+            for?: components["schemas"]["MendsView"][];
+            /** @description a pattern with * and ?, without case */
+            maker: string;
+            mends?: components["schemas"]["Mend"][];
+            model?: string;
+            name: string;
+            not_with?: components["schemas"]["Exclusion"][];
+            note?: string;
+            read: components["schemas"]["Page"];
+            /** @description the device restarts after it */
+            restarts?: boolean;
+            set: components["schemas"]["Request"][];
+            /** @description what was set with it and can be taken back */
+            stands?: components["schemas"]["StandsView"];
+            token?: components["schemas"]["Source"];
+            undo?: components["schemas"]["Request"][];
+            values: components["schemas"]["Value"][];
+            /** @description why it was not done when it was last sent */
+            wrong?: components["schemas"]["WrongView"];
+        };
         DeviceView: {
             address: string;
             /**
@@ -2627,6 +2722,15 @@ export interface components {
             got: string;
             set: string;
         };
+        DryRunView: {
+            /** @description what may have to be switched first: it is sent where it is on */
+            first: string[];
+            /** @description the page that is read before and after */
+            read: string;
+            requests: string[];
+            /** @description the page that gives the token */
+            token?: string;
+        };
         Effect: {
             /** @description why it would take none then; empty where it would take one */
             after: components["schemas"]["Reason"][];
@@ -2677,6 +2781,20 @@ export interface components {
             /** @description media type */
             type: string;
         };
+        Exclusion: {
+            command: string;
+            /** @description what the other one must not be then */
+            is: {
+                [key: string]: string;
+            };
+            set?: {
+                [key: string]: string;
+            };
+            /** @description the values of this command that are meant */
+            when: {
+                [key: string]: string;
+            };
+        };
         Factor: {
             /** Format: date-time */
             created_at: string;
@@ -2701,6 +2819,10 @@ export interface components {
              */
             recovery_codes: number;
         };
+        Field: {
+            name: string;
+            value: string;
+        };
         FillRequest: {
             devices: string[];
             /** @description the cameras' places in a list: the gaps between them are kept */
@@ -2709,6 +2831,14 @@ export interface components {
             start?: string;
             strict?: boolean;
             tune?: boolean;
+        };
+        Find: {
+            after?: string;
+            before?: string;
+            /** @description a JSON pointer */
+            json?: string;
+            /** @description its name */
+            value: string;
         };
         Finding: {
             becomes: string;
@@ -3114,6 +3244,34 @@ export interface components {
             load_kbps?: number;
             slots: components["schemas"]["Slot"][];
         };
+        LearnBody: {
+            /** @description what it does, in words */
+            does: string;
+            first: components["schemas"]["LearnExample"];
+            /** @description parts that are left as they are */
+            fixed?: string[];
+            /** @description a pattern with * and ? */
+            maker: string;
+            name: string;
+            /** @description of the page that shows the setting */
+            page_path: string;
+            second: components["schemas"]["LearnExample"];
+            token_page?: string;
+            token_path?: string;
+            /** @description parts that are a token of the device */
+            tokens?: string[];
+        };
+        LearnExample: {
+            /** @description the body of the page that has shown the setting afterwards */
+            page: string;
+            /** @description as it was copied: the request itself, or a curl command */
+            request: string;
+        };
+        LearnedView: {
+            varies: components["schemas"]["Varying"][];
+            /** @description a path book with the command, to be looked through and kept */
+            yaml: string;
+        };
         Left: {
             /** @description for programs */
             cause: string;
@@ -3382,6 +3540,18 @@ export interface components {
             /** @description that the person is given; an owner has all */
             sites: string[];
         };
+        Mend: {
+            cause: string;
+            set: {
+                [key: string]: string;
+            };
+        };
+        MendsView: {
+            values: {
+                [key: string]: string;
+            };
+            words: string;
+        };
         MergedView: {
             /** Format: int64 */
             added: number;
@@ -3563,6 +3733,10 @@ export interface components {
             targets: components["schemas"]["Effect"][];
             /** @description why nothing can be said before it is sent */
             unknown?: string;
+        };
+        Page: {
+            find: components["schemas"]["Find"][];
+            path: string;
         };
         PasskeyBegun: {
             /** @description to finish with */
@@ -4059,6 +4233,18 @@ export interface components {
         "Rename-site-planRequest": {
             name: string;
         };
+        Request: {
+            form?: components["schemas"]["Field"][];
+            headers?: components["schemas"]["Field"][];
+            /** @description a document; {name:raw} as a whole string stands for a number, true or false */
+            json?: string;
+            /** @description POST where there is a body, else GET */
+            method?: string;
+            ok?: components["schemas"]["Success"];
+            /** @description from the first / on, with its query */
+            path: string;
+            xml?: string;
+        };
         "Require-factorsRequest": {
             roles: ("owner" | "engineer" | "technician" | "viewer" | "customer")[];
         };
@@ -4192,6 +4378,18 @@ export interface components {
             /** @description where the part comes from */
             source: string;
             text: string;
+        };
+        SendCommandBody: {
+            /** @description its name */
+            command: string;
+            devices: string[];
+            /** @description refuse everything where one device cannot be taken, rather than leave it out */
+            strict?: boolean;
+            /** @description put back what was before */
+            undo?: boolean;
+            values?: {
+                [key: string]: string;
+            };
         };
         Sent: {
             role: string;
@@ -4418,6 +4616,12 @@ export interface components {
             /** @description of a blocked or locked one */
             why?: string;
         };
+        Source: {
+            after?: string;
+            before?: string;
+            json?: string;
+            path: string;
+        };
         SourceBody: {
             /** @description once for each camera rather than once for all */
             each?: boolean;
@@ -4454,6 +4658,12 @@ export interface components {
             role: "owner" | "engineer" | "technician" | "viewer" | "customer";
             /** @description that the role counts on; of an owner they mean nothing */
             sites: string[];
+        };
+        StandsView: {
+            after: string;
+            before: string;
+            /** @description it was begun, and what came of it is not known yet */
+            pending?: boolean;
         };
         "Start-sweepRequest": {
             /** @description the number of addresses was shown and confirmed */
@@ -4556,6 +4766,10 @@ export interface components {
             height: number;
             /** Format: int64 */
             width: number;
+        };
+        Success: {
+            contains?: string;
+            status?: number[];
         };
         "Take-away-streamRequest": {
             /** @description put it back */
@@ -4798,6 +5012,12 @@ export interface components {
             shape?: string;
             tried: components["schemas"]["TriedPath"][];
         };
+        "Try-commandRequest": {
+            command: string;
+            values: {
+                [key: string]: string;
+            };
+        };
         Tune: {
             /** @description in what the stream differs */
             off?: components["schemas"]["Difference"][];
@@ -4869,6 +5089,38 @@ export interface components {
         "Use-listed-namesResponse": {
             /** Format: int64 */
             named: number;
+        };
+        Value: {
+            /**
+             * Format: double
+             * @description the least of a number
+             */
+            from?: number;
+            name: string;
+            one_of?: string[];
+            sent_as?: string[];
+            /**
+             * Format: int64
+             * @description the most characters of a text
+             */
+            text?: number;
+            /**
+             * Format: double
+             * @description the most of a number
+             */
+            to?: number;
+        };
+        Varying: {
+            first: string;
+            /** @description what it is called in the command */
+            name: string;
+            /** @description where the page shows it; empty where it does not */
+            read?: string;
+            second: string;
+            /** @description it looks like a token that the device gives for each request */
+            token?: boolean;
+            /** @description form signing, query size, json veil, header X-A, path 2 */
+            where: string;
         };
         ViaView: {
             /** @description its own address on the recorder's private subnet */
@@ -4943,6 +5195,10 @@ export interface components {
             text: string;
             /** @description its own, the site’s, of the model …, of the selection … */
             whose: string;
+        };
+        WrongView: {
+            fix: string;
+            problem: string;
         };
         YamlBody: {
             yaml: string;
@@ -5235,6 +5491,72 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "device-commands": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceCommandView"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "try-command": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Try-commandRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DryRunView"];
+                };
             };
             /** @description Error */
             default: {
@@ -5833,6 +6155,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MergedView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "learn-command": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LearnBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LearnedView"];
                 };
             };
             /** @description Error */
@@ -7731,6 +8086,44 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["ClaimBody"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BegunView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "send-command": {
+        parameters: {
+            query?: {
+                /** @description say which devices would be left out, and do nothing */
+                try?: boolean;
+            };
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SendCommandBody"];
             };
         };
         responses: {
