@@ -23,14 +23,31 @@ type recipeView struct {
 }
 
 type bookView struct {
-	ID      *uuid.UUID   `json:"id,omitempty" doc:"missing for the books of the product"`
-	Name    string       `json:"name"`
-	Note    string       `json:"note,omitempty"`
-	Recipes []recipeView `json:"recipes"`
+	ID       *uuid.UUID        `json:"id,omitempty" doc:"missing for the books of the product"`
+	Name     string            `json:"name"`
+	Note     string            `json:"note,omitempty"`
+	Recipes  []recipeView      `json:"recipes"`
+	Commands []bookCommandView `json:"commands"`
+}
+
+// bookCommandView is a command as a book lists it.
+type bookCommandView struct {
+	Name     string   `json:"name"`
+	Does     string   `json:"does"`
+	Maker    string   `json:"maker"`
+	Sets     []string `json:"sets" doc:"the names of its values"`
+	Restarts bool     `json:"restarts,omitempty"`
 }
 
 func viewOfBook(id *uuid.UUID, b *recipe.Book) bookView {
-	v := bookView{ID: id, Name: b.Name, Note: b.Note, Recipes: []recipeView{}}
+	v := bookView{ID: id, Name: b.Name, Note: b.Note, Recipes: []recipeView{}, Commands: []bookCommandView{}}
+	for _, c := range b.Commands {
+		view := bookCommandView{Name: c.Name, Does: c.Does, Maker: c.Maker, Sets: []string{}, Restarts: c.Restarts}
+		for _, value := range c.Values {
+			view.Sets = append(view.Sets, value.Name)
+		}
+		v.Commands = append(v.Commands, view)
+	}
 	for _, r := range b.Recipes {
 		view := recipeView{Recipe: r, Examples: []string{}, Channels: r.Path.HasChannel()}
 		for _, values := range r.Path.All(1, false) {

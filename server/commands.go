@@ -205,7 +205,9 @@ func (s commands) ofDevice(ctx context.Context, device uuid.UUID) ([]deviceComma
 func viewOfCommand(st *latch.Status, c recipe.Command, book string) deviceCommandView {
 	v := deviceCommandView{Command: c, Book: book}
 	for _, b := range weigh.Buttons(st, []recipe.Command{c}) {
-		v.For = append(v.For, mendsView{b.Values, b.Words})
+		if m := (mendsView{b.Values, b.Words}); !slices.ContainsFunc(v.For, func(o mendsView) bool { return o.Words == m.Words }) {
+			v.For = append(v.For, m)
+		}
 	}
 	if i := slices.IndexFunc(st.Commanded, func(b evidence.Commanded) bool { return b.Command.Name == c.Name }); i >= 0 {
 		b := st.Commanded[i]

@@ -4,7 +4,7 @@ import { cleanup, fireEvent, render, screen, waitFor } from "@testing-library/re
 import type { ReactNode } from "react";
 import { MemoryRouter } from "react-router";
 import { afterEach, expect, test, vi } from "vitest";
-import type { CastView, Device, Preset, Site, Target } from "@/api/client";
+import type { CastView, Device, DeviceCommand, Preset, Site, Target } from "@/api/client";
 import { SignInSheet } from "@/forms/SignInSheet";
 import { SiteSheet } from "@/forms/SiteSheet";
 import { StreamUserSheet } from "@/forms/StreamUserSheet";
@@ -17,7 +17,9 @@ import { ClaimSheet } from "@/views/lineup/ClaimSheet";
 import { GroupSheet } from "@/views/multicast/GroupSheet";
 import { EntrySheet } from "@/views/patch/EntrySheet";
 import { TargetSheet } from "@/views/patch/TargetSheet";
+import { CommandSheet } from "@/views/bench/CommandSheet";
 import { BookSheet } from "@/views/paths/BookSheet";
+import { LearnSheet } from "@/views/paths/LearnSheet";
 import { CodeSheet } from "@/views/people/CodeSheet";
 import { PasskeySheet } from "@/views/people/PasskeySheet";
 import { PersonSheet } from "@/views/people/PersonSheet";
@@ -40,6 +42,7 @@ vi.hoisted(() => {
     });
   const changes = [{ stream: "main", field: "fps", from: "25", to: "12" }];
   const answers: Record<string, unknown> = {
+    "/api/devices/d1/commands/try": { read: "GET /lamp", first: [], requests: ["POST /lamp"] },
     "/api/password-strength": { level: 4, says: "Good." },
     "/api/sites/s1/address-plan": { assignments: [{ device: "d1", name: "Clock", old: "192.0.2.7", new: "192.0.2.101", host: "clock" }] },
     "/api/sites/s1/preview": {
@@ -73,6 +76,13 @@ const site = { id: "s1", name: "Works", ranges: ["192.0.2.0/24"], network: { poo
 const target = { id: "t1", name: "Vault", hands: [], wants: { secret: "stream_key", at: "http://192.0.2.9" } } as unknown as Target;
 const hub = { id: "t2", name: "Hearth", kind: "hub", is: "home hub" } as unknown as Target;
 const preset = { name: "Own", book: "Own presets", book_id: "b1", plan: {}, streams: {} } as Preset;
+const lamp = {
+  name: "Lamp",
+  does: "Sets the lamp.",
+  values: [{ name: "way", one_of: ["on", "off"] }],
+  read: { path: "/lamp" },
+  book: "Own",
+};
 const nothing = () => {};
 
 const type = (label: string, value: string) => fireEvent.change(screen.getByLabelText(label), { target: { value } });
@@ -105,6 +115,20 @@ const sheets: { name: string; sheet: ReactNode; fill?: () => void; button?: stri
     sheet: <BookSheet open onOpenChange={nothing} />,
     fill: () => fireEvent.change(screen.getAllByRole("textbox")[0]!, { target: { value: "name: x" } }),
     button: "Add to the path book",
+  },
+  {
+    name: "CommandSheet",
+    sheet: <CommandSheet site="s1" device={device} devices={[device]} command={lamp as unknown as DeviceCommand} onClose={nothing} />,
+    button: "Send it",
+  },
+  {
+    name: "LearnSheet",
+    sheet: <LearnSheet onClose={nothing} />,
+    fill: () => {
+      for (const label of ["Name", "What it does", "Maker, with * and ?", "First request", "Second request", "Path of that page"])
+        type(label, "x");
+    },
+    button: "Read them",
   },
   {
     name: "PasteSheet",

@@ -2,6 +2,7 @@ import createClient from "openapi-fetch";
 import type { components, paths } from "./schema";
 
 export type Device = components["schemas"]["DeviceView"];
+export type DeviceCommand = components["schemas"]["DeviceCommandView"];
 export type Latch = components["schemas"]["Latch"];
 export type Stream = components["schemas"]["StreamView"];
 export type Site = components["schemas"]["SiteView"];

@@ -2284,7 +2284,16 @@ export interface components {
             /** @description the slots that cameras go into, in order */
             slots?: components["schemas"]["PlannedSlot"][];
         };
+        BookCommandView: {
+            does: string;
+            maker: string;
+            name: string;
+            restarts?: boolean;
+            /** @description the names of its values */
+            sets: string[];
+        };
         BookView: {
+            commands: components["schemas"]["BookCommandView"][];
             /** @description missing for the books of the product */
             id?: string;
             name: string;

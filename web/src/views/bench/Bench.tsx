@@ -12,6 +12,7 @@ import { UrlSegments } from "./UrlSegments";
 import { Agreed, Findings, StillMarked } from "@/parts/Findings";
 import { BenchSections, deviceWord, signInWord, streamsWord, targetsWord, type Part } from "./BenchSections";
 import { Channels } from "./Channels";
+import { CommandButtons, Commands } from "./Commands";
 import { TriedPaths } from "./TriedPaths";
 import { TuneForm } from "./TuneForm";
 import { ProofPlot, StreamFindings } from "./ProofPlot";
@@ -41,6 +42,7 @@ export function Bench({ device: d, onAgree, onAddress, onClaim, onStreamUser, on
   const seen = useEvidence(d.id).data?.length;
   const findings = (
     <div className="empty:hidden [&>*:first-child]:mt-3">
+      <CommandButtons device={d} />
       <Findings device={d} />
       <div className="mx-4">
         <StillMarked device={d} />
@@ -119,6 +121,7 @@ export function Bench({ device: d, onAgree, onAddress, onClaim, onStreamUser, on
       deviceWord(d),
       <>
         {!d.via && <Address device={d} onAddress={onAddress} />}
+        <Commands device={d} />
         <Facts device={d} />
         <Claims device={d} />
       </>,

@@ -3,6 +3,7 @@ import { useState } from "react";
 import { useDropBook } from "@/api/actions";
 import { usePathBooks } from "@/api/queries";
 import { BookSheet } from "./BookSheet";
+import { LearnSheet } from "./LearnSheet";
 import { Button } from "@/parts/Button";
 import { Copy } from "@/parts/Copy";
 import { Trouble } from "@/parts/Trouble";
@@ -14,6 +15,7 @@ export function PathBook() {
   const { paste } = useFrame();
   const books = usePathBooks();
   const [bringing, setBringing] = useState(false);
+  const [learning, setLearning] = useState(false);
   const remove = useDropBook();
   return (
     <div className="h-full overflow-auto">
@@ -23,6 +25,7 @@ export function PathBook() {
           <Button onClick={() => setBringing(true)}>
             <Plus size={16} /> Bring a book
           </Button>
+          <Button onClick={() => setLearning(true)}>Learn a command</Button>
           <Button look="next" onClick={paste}>
             Learn from a URL
           </Button>
@@ -38,6 +41,7 @@ export function PathBook() {
               <h2 className="font-semibold">{b.name}</h2>
               <span className="num text-soft">
                 {b.recipes.length} {b.recipes.length === 1 ? "recipe" : "recipes"}
+                {b.commands.length > 0 && `, ${b.commands.length} ${b.commands.length === 1 ? "command" : "commands"}`}
                 {!b.id && ", comes with the product"}
               </span>
               <span className="grow" />
@@ -85,11 +89,24 @@ export function PathBook() {
                   </div>
                 </li>
               ))}
+              {b.commands.map((c) => (
+                <li key={c.name} data-recipe={c.name} className="grid grid-cols-1 gap-x-6 gap-y-0.5 border-b py-2 md:grid-cols-[1.3fr_1fr]">
+                  <div className="min-w-0">
+                    <div>{c.name}</div>
+                    <div className="text-small text-soft">{c.does}</div>
+                  </div>
+                  <div className="min-w-0 text-small text-soft">
+                    a command for {c.maker} · sets {c.sets.join(", ")}
+                    {c.restarts && " · the device restarts"}
+                  </div>
+                </li>
+              ))}
             </ul>
           </section>
         ))}
       </div>
       <BookSheet open={bringing} onOpenChange={setBringing} />
+      {learning && <LearnSheet onClose={() => setLearning(false)} />}
     </div>
   );
 }
