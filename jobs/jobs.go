@@ -68,6 +68,15 @@ func (l *levelHandler) Enabled(ctx context.Context, at slog.Level) bool {
 type Options struct {
 	Sites    []string         // names or IDs of those whose jobs it takes; none means all
 	Resolver address.Resolver // looks the names of targets up; nil means the name servers of the machine
+	Outside  bool             // this machine reaches the outside addresses of the sites and not their inside
+}
+
+// commonQueue returns the queue of no site that a process takes: that of questions for any machine, and elsewhere one of nothing.
+func (o Options) commonQueue() string {
+	if o.Outside {
+		return "outside"
+	}
+	return river.QueueDefault
 }
 
 // StartWorkers begins to take jobs.
@@ -91,7 +100,7 @@ func startWorkers(s *store.Store, log *slog.Logger, h hooks, o Options) (*Worker
 	river.AddWorker(workers, &questionWorker{env: env})
 	client, err := river.NewClient(riverpgxv5.New(s.Pool), &river.Config{
 		ID: name, Workers: workers, Logger: quiet(log),
-		Queues:               map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: parallel}}, // of questions for any machine
+		Queues:               map[string]river.QueueConfig{o.commonQueue(): {MaxWorkers: parallel}},
 		FetchCooldown:        50 * time.Millisecond,
 		FetchPollInterval:    time.Second,
 		JobTimeout:           jobTimeout,
@@ -127,14 +136,16 @@ func startWorkers(s *store.Store, log *slog.Logger, h hooks, o Options) (*Worker
 		cancel()
 		return nil, err
 	}
-	attendant := &attendant{env: env, client: client, reach: o.Sites, queues: map[uuid.UUID]bool{}}
+	attendant := &attendant{env: env, client: client, reach: o.Sites, outside: o.Outside, queues: map[uuid.UUID]bool{}}
 	if err := attendant.look(ctx); err != nil {
 		w.Stop()
 		return nil, err
 	}
 	w.watching.Go(func() { attendant.attend(ctx, log) })
 	go rescue(ctx, s, log)
-	w.watching.Go(func() { env.watch(ctx, o.Sites) })
+	if !o.Outside {
+		w.watching.Go(func() { env.watch(ctx, o.Sites) })
+	}
 	return w, nil
 }
 

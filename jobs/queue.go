@@ -64,7 +64,11 @@ func jobsOf(site, run uuid.UUID, w command.Work) []river.InsertManyParams {
 		params = append(params, river.InsertManyParams{Args: targetArgs{run, site, t}, InsertOpts: &river.InsertOpts{Queue: queueOf(site)}})
 	}
 	if w.Site != nil {
-		params = append(params, river.InsertManyParams{Args: siteArgs{run, site, *w.Site}, InsertOpts: &river.InsertOpts{Queue: queueOf(site)}})
+		queue := queueOf(site)
+		if w.Site.Outside != nil {
+			queue = outsideQueueOf(site)
+		}
+		params = append(params, river.InsertManyParams{Args: siteArgs{run, site, *w.Site}, InsertOpts: &river.InsertOpts{Queue: queue}})
 	}
 	return params
 }

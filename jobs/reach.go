@@ -35,7 +35,9 @@ type attendant struct {
 	env    *env
 	client *river.Client[pgx.Tx]
 	reach  reach
-	queues map[uuid.UUID]bool
+	// outside says that this machine is elsewhere: it takes what is to be proven from outside, and nothing else.
+	outside bool
+	queues  map[uuid.UUID]bool
 }
 
 // look adds the queues of sites that are new, leaves those of sites that have gone, and says which sites are reached.
@@ -55,7 +57,7 @@ func (a *attendant) look(ctx context.Context) error {
 		if a.queues[s.ID] {
 			continue
 		}
-		for name, most := range map[string]int{queueOf(s.ID): parallel, moveQueueOf(s.ID): moving} {
+		for name, most := range a.queuesOf(s.ID) {
 			if err := a.client.Queues().Add(name, river.QueueConfig{MaxWorkers: most}); err != nil {
 				return err
 			}
@@ -66,17 +68,25 @@ func (a *attendant) look(ctx context.Context) error {
 		if wanted[id] {
 			continue
 		}
-		for _, name := range []string{queueOf(id), moveQueueOf(id)} {
+		for name := range a.queuesOf(id) {
 			if err := a.client.Queues().Remove(ctx, name); err != nil {
 				return err
 			}
 		}
 		delete(a.queues, id)
 	}
-	if lease, ok := a.env.held(); ok {
+	if lease, ok := a.env.held(); ok && !a.outside {
 		return a.env.store.Workers.Reach(ctx, lease, ids)
 	}
 	return nil
+}
+
+// queuesOf returns the queues of a site that the worker takes, each with how many jobs at once.
+func (a *attendant) queuesOf(site uuid.UUID) map[string]int {
+	if a.outside {
+		return map[string]int{outsideQueueOf(site): 1}
+	}
+	return map[string]int{queueOf(site): parallel, moveQueueOf(site): moving}
 }
 
 // attend looks again when a site comes or goes, and every few seconds, until ctx ends.

@@ -28,7 +28,7 @@ func (q *Queue) Stop(ctx context.Context, run uuid.UUID) error {
 // DropSite takes the jobs of a site that is no more out of the queue.
 func (q *Queue) DropSite(ctx context.Context, site uuid.UUID) error {
 	return q.store.Acts().Together(ctx, func(ctx context.Context) error {
-		return q.cancel(ctx, river.NewJobListParams().Queues(queueOf(site), moveQueueOf(site)))
+		return q.cancel(ctx, river.NewJobListParams().Queues(queueOf(site), moveQueueOf(site), outsideQueueOf(site)))
 	})
 }
 

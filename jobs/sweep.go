@@ -34,6 +34,8 @@ func (w *siteWorker) Work(ctx context.Context, job *river.Job[siteArgs]) error {
 	switch {
 	case a.Do.Spread != nil:
 		return w.env.spread(ctx, job)
+	case a.Do.Outside != nil:
+		return w.env.proveOutside(ctx, a.Run, a.Site)
 	case a.Do.Paste != nil:
 		return w.env.paste(ctx, a.Run, a.Site, *a.Do.Paste)
 	}

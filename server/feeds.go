@@ -16,6 +16,7 @@ import (
 	"unlatch/core/decide/act"
 	"unlatch/core/decide/camlist"
 	"unlatch/core/decide/evidence"
+	"unlatch/core/decide/outside"
 	"unlatch/core/ground/wiretext"
 	"unlatch/core/wire/target/byhand"
 	feedkind "unlatch/core/wire/target/feed"
@@ -96,6 +97,14 @@ func (s feeds) listed(ctx context.Context, t store.Target, secrets bool) ([]caml
 	if err != nil {
 		return nil, "", err
 	}
+	var seen *outside.Form // of a target that stands outside the site
+	if t.Settings.V[act.Elsewhere] == "yes" {
+		form, err := s.store.Sites.Outside(ctx, t.Site)
+		if err != nil {
+			return nil, "", err
+		}
+		seen = &form
+	}
 	by := map[uuid.UUID]*store.Device{}
 	for i := range devices {
 		by[devices[i].ID] = &devices[i]
@@ -112,10 +121,20 @@ func (s feeds) listed(ctx context.Context, t store.Target, secrets bool) ([]caml
 			Serial: st.Device.Serial, MAC: st.Device.MAC, Channel: d.Channel}
 		for _, x := range st.Streams {
 			one := camlist.Stream{Role: x.Role, URL: x.URL}
+			if seen != nil {
+				led := false
+				if one.URL, led = seen.URL(x.URL); !led {
+					continue
+				}
+				c.Address = seen.Addresses[0]
+			}
 			if p, ok := st.Proofs[x.Role]; ok && p.Video != nil {
 				one.Codec, one.Width, one.Height, one.FPS, one.Kbps = p.Video.Codec, p.Video.Width, p.Video.Height, p.Video.FPS, p.Video.BitrateKbps
 			}
 			c.Streams = append(c.Streams, one)
+		}
+		if len(c.Streams) == 0 {
+			continue // nothing of it is led outside
 		}
 		c.Locate()
 		if key, _, user := st.StreamSignIn(); key != uuid.Nil {

@@ -145,7 +145,7 @@ func (s *Server) api(r chi.Router) huma.API {
 		signOns{s.sessions, s.cfg.SignOn}, devices{res}, cameras{res},
 		strays{res, s.cfg.Agent}, records{res},
 		readings{res}, signIns{res}, runs{res},
-		addressPlans{res, s.cfg.Agent}, claims{res}, fixes{res}, commands{res}, marks{res}, groups{res}, tunes{res}, plans{res},
+		addressPlans{res, s.cfg.Agent}, claims{res}, fixes{res}, commands{res}, outsides{res}, marks{res}, groups{res}, tunes{res}, plans{res},
 		previews{res, costs{res}}, costs{res}, intakes{res}, targets{res, s.cfg.Agent, screens, agreements}, agreements, placements{res}, screens,
 		urls{res}, strengths{res}, pastes{res, make(chan struct{}, mostPastes)}, pathBooks{res}, lists{res},
 		trust{res, s.cfg.Room, s.cfg.Preparing}, newAuditLog(res), presence{res, s.hub}, search{res}, sitePlans{res, make(chan struct{}, 1)},
@@ -180,6 +180,7 @@ func (s *Server) routes(r chi.Router) {
 		needing(act.Inspect).Get("/api/evidence/{record}/exchange", history.exchange)
 		needing(act.Inspect).Get("/api/target-records/{record}/exchange", history.targetExchange)
 		needing(act.See).Get("/api/sites/{site}/targets/{target}/file", screens.listFile)
+		needing(act.See).Get("/api/sites/{site}/outside/file", outsides{s.resource}.sheet)
 		needing(act.See).Get("/api/path-books/{book}/file", pathBooks{s.resource}.bookFile)
 		needing(act.See).Get("/api/presets/{book}/file", plans{s.resource}.shelfFile(act.PresetBooks, tuning.ShippedPresets().Write))
 		needing(act.See).Get("/api/intakes/{book}/file", plans{s.resource}.shelfFile(act.IntakeBooks, intake.ShippedFile))

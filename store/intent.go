@@ -8,6 +8,7 @@ import (
 	"github.com/google/uuid"
 
 	"unlatch/core/decide/latch"
+	"unlatch/core/decide/outside"
 	"unlatch/core/ground/signin"
 	"unlatch/core/stream/intake"
 	"unlatch/core/stream/tuning"
@@ -22,6 +23,7 @@ type intent struct {
 	consents   map[uuid.UUID]time.Time
 	agreements []agreement
 	layers     layers
+	outside    outside.Form
 }
 
 // intent reads the intent of the devices that where names by $1, with what r asks besides. All of them are of one site.
@@ -34,6 +36,7 @@ func (s Devices) intent(ctx context.Context, q querier, r reading, site uuid.UUI
 		consents  []consentRow
 		plans     []planRow
 		own       []ownPlanRow
+		seen      []outsideRow
 	)
 	r.ask(&wanted, wantedQuery(where))
 	r.ask(&shared, sharedQuery(where))
@@ -43,6 +46,7 @@ func (s Devices) intent(ctx context.Context, q querier, r reading, site uuid.UUI
 	r.ask(&in.agreements, agreementsQuery)
 	r.ask(&plans, sitePlansQuery)
 	r.ask(&own, ownPlansQuery(where))
+	r.ask(&seen, outsideQuery)
 	if err := r.answer(ctx, q, arg, site); err != nil {
 		return in, err
 	}
@@ -60,6 +64,9 @@ func (s Devices) intent(ctx context.Context, q querier, r reading, site uuid.UUI
 	for _, r := range recorders {
 		in.recorders[r.ID] = r.Name
 	}
+	for _, o := range seen {
+		in.outside = o.Outside
+	}
 	for _, c := range consents {
 		in.consents[c.Device] = c.Until
 	}
@@ -75,6 +82,7 @@ func (in *intent) of(d *Device) latch.Intent {
 		Consent:  in.consents[d.ID],
 		Recorder: in.recorders[d.ID],
 		Roles:    in.roles[d.ID],
+		Outside:  in.outside,
 		Agreed:   func(model string) (time.Time, signin.Agreement) { return agreed(in.agreements, d.ID, model) },
 	}
 	if a := in.shared[d.Addr]; a != nil && d.Via == nil {

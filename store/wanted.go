@@ -39,11 +39,14 @@ type wantedRow struct {
 	Slot   string        `json:"slot"`
 	Role   string        `json:"role"`
 	Silent *time.Time    `json:"silent_since"`
+	// Elsewhere says that it stands outside the site.
+	Elsewhere bool `json:"elsewhere"`
 }
 
 func wantedQuery(where string) string {
 	return `SELECT w.device_id, w.target_id, t.kind, COALESCE(NULLIF(t.name, ''), v.name) AS name,
-		COALESCE(v.addr, t.address) AS addr, t.intake, t.about, t.silent_since, w.slot, w.role
+		COALESCE(v.addr, t.address) AS addr, t.intake, t.about, t.silent_since, w.slot, w.role,
+		COALESCE(t.settings->>'elsewhere', '') = 'yes' AS elsewhere
 		FROM wanted_placements w JOIN devices d ON d.id = w.device_id JOIN targets t ON t.id = w.target_id
 			LEFT JOIN devices v ON v.id = t.device_id
 		WHERE ` + where + ` ORDER BY w.created_at`
@@ -53,7 +56,8 @@ func wantedQuery(where string) string {
 func wantedTargets(rows []wantedRow, books []*intake.Book) map[uuid.UUID][]latch.Target {
 	out := map[uuid.UUID][]latch.Target{}
 	for _, w := range rows {
-		t := latch.Target{ID: w.Target, Kind: w.Kind, Intake: namedIntake(books, w.Intake), Role: w.Role, Slot: w.Slot}
+		t := latch.Target{ID: w.Target, Kind: w.Kind, Intake: namedIntake(books, w.Intake), Role: w.Role, Slot: w.Slot,
+			Elsewhere: w.Elsewhere}
 		if w.Silent != nil {
 			t.SilentSince = *w.Silent
 		}

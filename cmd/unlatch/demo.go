@@ -48,7 +48,7 @@ func runDemo(ctx context.Context, p *place, network string, out io.Writer) error
 		return err
 	}
 	defer s.Close()
-	if _, err := s.workers(p); err != nil {
+	if _, err := s.workers(p, jobs.Options{}); err != nil {
 		return err
 	}
 	password, err := openDemo(ctx, p, s, network)

@@ -203,9 +203,10 @@ func (p *place) listener() (net.Listener, error) {
 	return l, err
 }
 
-// workers starts workers in this process, for the sites of these names or for all.
-func (s *services) workers(p *place, sites ...string) (*jobs.Workers, error) {
-	w, err := jobs.StartWorkers(s.Store, p.log, jobs.Options{Sites: sites, Resolver: p.resolver()})
+// workers starts workers in this process.
+func (s *services) workers(p *place, o jobs.Options) (*jobs.Workers, error) {
+	o.Resolver = p.resolver()
+	w, err := jobs.StartWorkers(s.Store, p.log, o)
 	if err == nil {
 		s.agent, s.live = jobs.Here{Resolver: p.resolver()}, w
 		s.closers = append(s.closers, w.Stop)
@@ -377,7 +378,7 @@ func serveCommand() *cobra.Command {
 			}
 			defer s.Close()
 			if !noWorkers {
-				if _, err := s.workers(p); err != nil {
+				if _, err := s.workers(p, jobs.Options{}); err != nil {
 					return err
 				}
 			}
@@ -391,9 +392,10 @@ func serveCommand() *cobra.Command {
 func workerCommand() *cobra.Command {
 	p := &place{}
 	var (
-		sites  []string
-		server jobs.ServerAddress
-		to     string
+		sites   []string
+		outside bool
+		server  jobs.ServerAddress
+		to      string
 	)
 	c := &cobra.Command{Use: "worker", Short: "Run workers only, on the database of a server", Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -416,7 +418,7 @@ func workerCommand() *cobra.Command {
 				return err
 			}
 			defer s.Close()
-			w, err := s.workers(p, sites...)
+			w, err := s.workers(p, jobs.Options{Sites: sites, Outside: outside})
 			if err != nil {
 				return err
 			}
@@ -433,5 +435,7 @@ func workerCommand() *cobra.Command {
 		"SHA-256 of the server's certificate, where that is one of its own making: it prints it when it starts")
 	c.Flags().StringSliceVar(&sites, "site", nil,
 		"name or ID of a site that this machine reaches; may be given again; none means every site")
+	c.Flags().BoolVar(&outside, "outside", false,
+		"this machine is elsewhere: it reaches the sites' outside addresses and not their inside, and proves from there")
 	return c
 }

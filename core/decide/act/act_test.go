@@ -251,7 +251,7 @@ func TestTargetForms(t *testing.T) {
 		{TargetForm{Kind: "bridge", Address: "ftp://192.0.2.9"}, "bad_address"},
 		{TargetForm{Kind: "bridge", Address: "http://u:p@192.0.2.9"}, "sign_in_in_address"},
 		{TargetForm{Kind: "hub", Address: "mqtt://hub.example"}, "name_unseen"},
-		{TargetForm{Kind: "hub", Address: "mqtt://hub_.example", Addresses: outside}, "bad_address"},
+		{TargetForm{Kind: "hub", Address: "mqtt://hub_.example", Addresses: beyond}, "bad_address"},
 		{TargetForm{Kind: "hub", Address: "mqtt://hub.example", Addresses: []netip.Addr{netip.IPv4Unspecified()}}, "bad_address"},
 		{TargetForm{Kind: "hub", Address: "mqtt://hub.example", Addresses: make([]netip.Addr, 17)}, "too_many_addresses"},
 		{TargetForm{Kind: "live", Address: "http://192.0.2.9"}, "no_recorder"},
@@ -272,13 +272,13 @@ func TestTargetForms(t *testing.T) {
 
 // A name is reached at the addresses that a person has taken for it: all of them are kept, and stand in the record.
 func TestATargetByName(t *testing.T) {
-	form := TargetForm{Kind: "hub", Name: "Hearth", Address: "mqtts://hub.example", Addresses: outside}
+	form := TargetForm{Kind: "hub", Name: "Hearth", Address: "mqtts://hub.example", Addresses: beyond}
 	out, err := AddTarget{ID: uuid.New(), TargetForm: form}.Decide(facts())
 	require.NoError(t, err)
 	assert.Equal(t, []netip.AddrPort{netip.MustParseAddrPort("192.0.2.9:8883"), netip.MustParseAddrPort("198.51.100.9:8883")},
 		out.Keep[0].(PutTarget).Reach)
 	assert.Equal(t, "reached at 192.0.2.9:8883, 198.51.100.9:8883", out.Line.After)
-	_, at, err := SeeCertificate{Kind: "hub", Address: form.Address, Addresses: outside}.At()
+	_, at, err := SeeCertificate{Kind: "hub", Address: form.Address, Addresses: beyond}.At()
 	require.NoError(t, err)
 	assert.Len(t, at, 2)
 	name, err := SeeAddresses{Kind: "hub", Address: form.Address}.Host()
@@ -288,8 +288,8 @@ func TestATargetByName(t *testing.T) {
 	assert.Equal(t, "no_name", cause(t, err))
 }
 
-// outside are addresses, not in order.
-var outside = []netip.Addr{netip.MustParseAddr("198.51.100.9"), netip.MustParseAddr("192.0.2.9")}
+// beyond are addresses, not in order.
+var beyond = []netip.Addr{netip.MustParseAddr("198.51.100.9"), netip.MustParseAddr("192.0.2.9")}
 
 // Every role has the rights of the one below it, and the owner has all.
 func TestRights(t *testing.T) {

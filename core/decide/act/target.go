@@ -49,6 +49,9 @@ type TargetForm struct {
 var settingsOf = map[target.Kind][]string{hub.Kind: {hub.Prefix}, live.Kind: {live.Ingest, live.Stream},
 	byhand.Kind: {"text", "each", "passwords", "file"}}
 
+// Elsewhere is the setting, "yes" or nothing, of a target that stands outside the site: it is given URLs with the site's outside address.
+const Elsewhere = "elsewhere"
+
 // longestSetting is the longest setting, in bytes: a template.
 const longestSetting = 70_000
 
@@ -56,7 +59,7 @@ const longestSetting = 70_000
 func (t TargetForm) check() (TargetForm, []netip.AddrPort, error) {
 	t.Name, t.Address = strings.TrimSpace(t.Name), strings.TrimSpace(t.Address)
 	for k, v := range t.Settings {
-		if !slices.Contains(settingsOf[t.Kind], k) {
+		if !slices.Contains(settingsOf[t.Kind], k) && k != Elsewhere {
 			return t, nil, refuse("bad_setting", fmt.Sprintf("A target of this kind has no setting %q.", k), "Leave it out.")
 		}
 		if len(v) > longestSetting {

@@ -33,7 +33,12 @@ type OnSite struct {
 	Sweep  *Sweep  `json:"sweep,omitempty"`
 	Paste  *Paste  `json:"paste,omitempty"`
 	Spread *Spread `json:"spread,omitempty"`
+	// Outside is for workers elsewhere alone.
+	Outside *Outside `json:"outside,omitempty"`
 }
+
+// Outside plays what is led outside, by the site's outside addresses.
+type Outside struct{}
 
 // Spread queues the commands of a run that has too many to queue while a person waits for an answer.
 type Spread struct {

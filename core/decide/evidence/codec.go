@@ -118,6 +118,7 @@ var readers = map[Kind]func(Record) (Body, error){
 	KindMarked:    reader[Marked],
 	KindWalked:    reader[Walked],
 	KindByHand:    reader[StreamByHand],
+	KindOutside:   reader[Outside],
 	KindCommanded: reader[Commanded],
 	KindMulticast: reader[Multicast],
 

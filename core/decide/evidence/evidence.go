@@ -38,6 +38,7 @@ const (
 	KindMarked    Kind = "marked"     // body Marked
 	KindWalked    Kind = "walked"     // body Walked
 	KindCommanded Kind = "commanded"  // subject: the command's name; body Commanded
+	KindOutside   Kind = "outside"    // subject: the stream's role; body Outside
 	KindByHand    Kind = "by_hand"    // subject: the stream's token; body StreamByHand
 
 	KindOpenedUnder Kind = "opened_under" // subject: the ID of the sign-in; body OpenedUnder

@@ -283,6 +283,12 @@ func (d *deriver) facts() {
 			d.s.Pictures[kind] = *b
 		}
 	}
+	d.s.Outside = map[string]evidence.Outside{}
+	for _, role := range camera.Roles {
+		if b, _ := body[evidence.Outside](d, role); b != nil {
+			d.s.Outside[role] = *b
+		}
+	}
 	d.commanded()
 	d.s.PutBack.Fixes = map[evidence.FixAction]bool{}
 	for _, a := range []evidence.FixAction{evidence.FixStreams, evidence.FixClock, evidence.FixStreamUser} {

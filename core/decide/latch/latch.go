@@ -14,6 +14,7 @@ import (
 	"unlatch/core/decide/evidence"
 	"unlatch/core/decide/fit"
 	"unlatch/core/decide/identity"
+	"unlatch/core/decide/outside"
 	"unlatch/core/ground/signin"
 	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/camera"
@@ -75,6 +76,8 @@ type Intent struct {
 	Agreed func(model string) (time.Time, signin.Agreement)
 	// Roles are the roles that a person gave to streams, by the device's token; they go before the rule's.
 	Roles map[string]string
+	// Outside is how the site is seen from outside.
+	Outside outside.Form
 	// Recorder is the name that a person gave to the recorder that a camera is reached through.
 	Recorder string
 	// Plans tells the plans that the device of a model falls under: its own, that of a selection, of its model, of its site; nil for none.
@@ -91,6 +94,8 @@ type Target struct {
 	Slot   string         // the token of the slot that is wanted; "" for the first free one
 	// Through says that it takes channels of a recorder and no cameras, Both that it takes main and sub together.
 	Through, Both bool
+	// Elsewhere says that it stands outside the site, and asks for streams by the site's outside address.
+	Elsewhere bool
 	// SilentSince is since when it cannot be asked; zero where it answered when it was last asked.
 	SilentSince time.Time
 }
@@ -156,9 +161,10 @@ type Status struct {
 	SignedIn   *evidence.SignedIn
 	Streams    []camera.Stream
 	Located    *evidence.Located
-	Commanded  []evidence.Commanded      // what stands on it that it was told on its maker's own page, or was begun
-	ByHand     []evidence.StreamByHand   // streams that people have given, those too that were taken away again
-	Proofs     map[string]evidence.Proof // the latest of each stream, by role; see Proves
+	Outside    map[string]evidence.Outside // what came of playing each stream from elsewhere, by role
+	Commanded  []evidence.Commanded        // what stands on it that it was told on its maker's own page, or was begun
+	ByHand     []evidence.StreamByHand     // streams that people have given, those too that were taken away again
+	Proofs     map[string]evidence.Proof   // the latest of each stream, by role; see Proves
 	Placements []Placement
 	HeardAt    time.Time
 	LeftAt     time.Time // when it said goodbye, where nothing was heard of it since

@@ -68,6 +68,22 @@ func (d *deriver) gives(t Target, p *Placement) {
 	}
 }
 
+// elsewhere writes the URLs for a target outside the site as they read from there. One that no port leads to cannot be given.
+func (d *deriver) elsewhere(t Target, p *Placement) {
+	if !t.Elsewhere {
+		return
+	}
+	for i, g := range p.Gives {
+		url, led := d.intent.Outside.URL(g.URL)
+		if !led {
+			p.Gives = nil
+			p.Misfit = append(p.Misfit, fit.Reason{Target: t.Name, Field: "outside", Has: "no outside port", Wants: "one that leads to the stream"})
+			return
+		}
+		p.Gives[i].URL = url
+	}
+}
+
 // rolesFor returns the roles of the streams for a target, the best first.
 func (d *deriver) rolesFor(t Target) []string {
 	switch {
@@ -122,6 +138,7 @@ func (d *deriver) placed() {
 			p.Misfit, _ = t.takes(streams)
 		}
 		d.gives(t, &p)
+		d.elsewhere(t, &p)
 		if b, _ := body[evidence.Confirmed](d, t.ID.String()); b != nil {
 			for _, g := range b.SendsOn {
 				p.SendsOn = append(p.SendsOn, Given(g))

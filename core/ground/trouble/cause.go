@@ -11,6 +11,7 @@ const (
 	CommandRefused     Cause = "command_refused"     // a device does not take what a command recipe sends
 	CommandExcluded    Cause = "command_excluded"    // another setting stands that a command must not be on with
 	CommandUnread      Cause = "command_unread"      // a device's page does not show what a command recipe reads there
+	NotFromOutside     Cause = "not_from_outside"    // what should play a stream from outside reaches the inside as well
 	TwoSenders         Cause = "two_senders"         // somebody else sends a transport stream to the same place
 	MixedDatagrams     Cause = "mixed_datagrams"     // a transport stream comes within RTP and without in turn
 	ManyPrograms       Cause = "many_programs"       // a transport stream carries several programs

@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"unlatch/core/decide/evidence"
+	"unlatch/core/decide/proof"
 	"unlatch/core/ground/address"
 	"unlatch/core/ground/exchange"
 	"unlatch/core/ground/signin"
@@ -103,4 +104,18 @@ func (w byHandStep) ask(ctx context.Context, u streamurl.URL, in signin.SignIn, 
 	}
 	out.Scheme = s.Scheme
 	return out, s.Close()
+}
+
+// ProveAt plays a stream of the device at another address, as it is seen from elsewhere, with the sign-in that opens its streams.
+func (w *Work) ProveAt(ctx context.Context, at string) (proof.Proof, error) {
+	u, err := streamurl.Parse(at)
+	if err != nil {
+		return proof.Proof{}, err
+	}
+	in, err := w.streamSignIn(ctx)
+	if err != nil {
+		return proof.Proof{}, err
+	}
+	key, _, _ := w.d.Status.StreamSignIn()
+	return proveStep{w}.prover(ctx, u, in, w.Leave(key, purposeOf(u)))
 }

@@ -1520,6 +1520,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/outside": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How the site is seen from outside */
+        get: operations["get-outside"];
+        /** Keep how the site is seen from outside */
+        put: operations["put-outside"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/outside/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Plan ports for all streams that may be led outside; nothing is kept */
+        post: operations["plan-outside"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/outside/prove": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have a worker elsewhere play what is led outside */
+        post: operations["prove-outside"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/paste": {
         parameters: {
             query?: never;
@@ -2913,6 +2965,13 @@ export interface components {
             /** Format: int64 */
             forgotten: number;
         };
+        Form: {
+            /** @description fixed addresses, or names that lead to one; the first is written into URLs */
+            addresses: string[];
+            maps: components["schemas"]["Map"][];
+            /** @description outside ports to take, like 20000-20099 */
+            pool: string;
+        };
         Found: {
             by: string;
             device: string;
@@ -3392,6 +3451,16 @@ export interface components {
             /** @description missing for all that one is given */
             sites?: string[];
         };
+        Map: {
+            device: string;
+            /** @description address and port, like 192.0.2.7:554 */
+            inside: string;
+            /**
+             * Format: int64
+             * @description outside
+             */
+            port: number;
+        };
         Mark: {
             device: string;
             /** Format: double */
@@ -3580,6 +3649,15 @@ export interface components {
             /** Format: int64 */
             packets: number;
         };
+        Mistake: {
+            fix: string;
+            /**
+             * Format: int64
+             * @description the outside port that it is about
+             */
+            port?: number;
+            problem: string;
+        };
         "Move-placementRequest": {
             device: string;
             slot: string;
@@ -3742,6 +3820,36 @@ export interface components {
             targets: components["schemas"]["Effect"][];
             /** @description why nothing can be said before it is sent */
             unknown?: string;
+        };
+        OutsidePortView: {
+            device: string;
+            inside: string;
+            name: string;
+            /** Format: int64 */
+            port: number;
+            streams: components["schemas"]["OutsideStreamView"][];
+        };
+        OutsideStreamView: {
+            fix?: string;
+            /** @description why it was not, when that was tried last */
+            problem?: string;
+            /** @description it was played from elsewhere */
+            proven?: boolean;
+            role: string;
+            /** @description as it reads from outside */
+            url: string;
+            worker?: string;
+        };
+        OutsideView: {
+            form: components["schemas"]["Form"];
+            /** @description places that must never be led outside */
+            never: string[];
+            /** @description one for each that is led inside */
+            ports: components["schemas"]["OutsidePortView"][];
+            /** @description what is wrong with it */
+            problems: components["schemas"]["Mistake"][];
+            /** @description streams that are not led outside, and why */
+            refused: components["schemas"]["Refused"][];
         };
         Page: {
             find: components["schemas"]["Find"][];
@@ -4224,6 +4332,13 @@ export interface components {
             asked: string;
             field: string;
             stream: string;
+            why: string;
+        };
+        Refused: {
+            device: string;
+            fix: string;
+            name: string;
+            role: string;
             why: string;
         };
         "Remove-from-targetRequest": {
@@ -8724,6 +8839,136 @@ export interface operations {
                 "application/json": components["schemas"]["OpenBody"];
             };
         };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BegunView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-outside": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutsideView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "put-outside": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Form"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "plan-outside": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Form"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutsideView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "prove-outside": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             /** @description Accepted */
             202: {
