@@ -3,6 +3,7 @@ import type { components, paths } from "./schema";
 
 export type Device = components["schemas"]["DeviceView"];
 export type DeviceCommand = components["schemas"]["DeviceCommandView"];
+export type OutsideView = components["schemas"]["OutsideView"];
 export type Latch = components["schemas"]["Latch"];
 export type Stream = components["schemas"]["StreamView"];
 export type Site = components["schemas"]["SiteView"];

@@ -17,6 +17,7 @@ export const keys = {
   guidance: (device: string) => ["guidance", device] as const,
   commands: (device: string, seen?: number) => ["commands", device, seen] as const,
   dryRun: (device: string, command: string, values: object) => ["dry-run", device, command, values] as const,
+  outside: (site: string) => ["outside", site] as const,
   pathBooks: () => ["path-books"] as const,
   people: () => ["people"] as const,
   sessions: () => ["sessions"] as const,

@@ -83,6 +83,7 @@ export function TargetSheet({
   const toggle = (s: TargetSecret) => setAgreed(agreed.includes(s) ? agreed.filter((x) => x !== s) : [...agreed, s]);
   const [renewed, setRenewed] = useState(false);
   const [certificate, setCertificate] = useState("");
+  const [elsewhere, setElsewhere] = useState(target?.settings.elsewhere === "yes");
   const add = useAddTarget(site);
   const set = useSetTarget(site);
   const pushers = targets.filter((t) => t.about?.abilities?.includes("push"));
@@ -108,6 +109,8 @@ export function TargetSheet({
       const settings: Record<string, string> = { ...(kind === "template" ? target?.settings : {}) };
       if (kind === "live") Object.assign(settings, { ingest: v.ingest, stream: v.stream });
       if (kind === "hub" && v.topic) settings.topic = v.topic;
+      if (elsewhere) settings.elsewhere = "yes";
+      else delete settings.elsewhere;
       const own = v.sign_in === "";
       const body: TargetBody = {
         name: v.name,
@@ -179,6 +182,7 @@ export function TargetSheet({
           </>
         )}
         <SharedTick kind={kind} shared={shared} onChange={setShared} />
+        {kind !== "live" && <ElsewhereTick elsewhere={elsewhere} onChange={setElsewhere} />}
         {target?.certificate && <RenewTick certificate={target.certificate} renewed={renewed} onChange={setRenewed} />}
         {about.address && (
           <p className="text-small text-soft">
@@ -210,6 +214,20 @@ export function TargetSheet({
         </Foot>
       </form>
     </Sheet>
+  );
+}
+
+function ElsewhereTick({ elsewhere, onChange }: { elsewhere: boolean; onChange: (on: boolean) => void }) {
+  return (
+    <div className="flex items-start gap-2">
+      <Check label="It stands outside the site" checked={elsewhere} onChange={() => onChange(!elsewhere)} />
+      <span className="-mt-0.5 text-small">
+        It stands outside the site.
+        {elsewhere && (
+          <span className="block text-soft">It is given URLs with the site’s outside address: plan the ports under Outside.</span>
+        )}
+      </span>
+    </div>
   );
 }
 

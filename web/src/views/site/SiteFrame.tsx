@@ -43,7 +43,9 @@ export function SiteFrame() {
       onError: (e) => (e instanceof Problem && e.cause === "too_many_addresses" ? setLarge(e.count) : say(e)),
       onSuccess: () => setLarge(null),
     });
-  const views = ["", "/find", "/streams", "/patch", "/keyring", "/paths", "/watch", "/multicast", "/plan"].map((v) => `/sites/${id}${v}`);
+  const views = ["", "/find", "/streams", "/patch", "/keyring", "/paths", "/watch", "/multicast", "/plan", "/outside"].map(
+    (v) => `/sites/${id}${v}`,
+  );
   useKeys({
     s: () => startSweep(),
     v: () => setPasting(true),
@@ -97,6 +99,7 @@ export function SiteFrame() {
     { name: "Path book", keys: "6", run: () => go(views[5]!) },
     { name: "Watch: moving pictures", keys: "W", run: () => go(views[6]!) },
     { name: "Multicast: what the groups carry", run: () => go(views[7]!) },
+    { name: "From outside: ports for cameras that are looked at elsewhere", run: () => go(views[9]!) },
     { name: "Who did what", run: () => go("/record") },
     ...(may("arrange") ? [{ name: "Change the site’s name or ranges", run: () => setChanging(true) }] : []),
     { name: "Your account", run: () => go("/account") },
@@ -189,6 +192,7 @@ function ViewLinks({ views }: { views: string[] }) {
         ["Streams", views[2]],
         ["Patch", views[3]],
         ["Plan", views[8]],
+        ["Outside", views[9]],
         ...(may("inspect") ? [["Keyring", views[4]]] : []),
         ["Paths", views[5]],
       ].map(([name, to]) => (
