@@ -34,8 +34,8 @@ func TestCommandsOnTheMakersPage(t *testing.T) {
 name: commands
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Clock, maker: corvane, model: V4, address: 127.43.63.11, scene: platform-clock, setup: {signing: basic}, streams: [&m {width: 320,
-       height: 180, fps: 10, kbps: 200, gop: 10}]}
+  - {name: Clock, maker: corvane, model: V4, address: 127.43.63.11, scene: platform-clock, setup: {signing: basic},
+     streams: [&m {width: 320, height: 180, fps: 10, kbps: 200, gop: 10}]}
   - {name: Bridge, maker: corvane, model: V3, address: 127.43.63.12, scene: footbridge, streams: [{width: 320, height: 180, fps: 10,
        kbps: 200, gop: 10, multicast: {group: 239.43.63.12, port: 50000, ttl: 1, auto: true}}]}
   - {name: Weir, maker: corvane, model: V4, address: 127.43.63.13, scene: viaduct, streams: [*m]}

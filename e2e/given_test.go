@@ -39,7 +39,8 @@ targets:
   - {name: Wall, kind: panel, maker: Sillwater, address: 127.43.62.24, port: 8081, user: desk, secret: oak-door-52, slots: 6}
 `)
 	library := &scene.Library{Dir: simtest.MediaDir(t)}
-	clip, err := library.Clip(t.Context(), scene.Format{Scene: "viaduct", Width: 320, Height: 180, FPS: 10, Kbps: 200, GOP: 10, Profile: "main"})
+	clip, err := library.Clip(t.Context(), scene.Format{Scene: "viaduct", Width: 320, Height: 180, FPS: 10, Kbps: 200, GOP: 10,
+		Profile: "main"})
 	require.NoError(t, err)
 	ctx, stop := context.WithCancel(context.Background())
 	done := make(chan struct{})

@@ -187,7 +187,8 @@ func (x *depot) site(t *testing.T, name string) (d depotSite) {
 	d.id = made.ID
 	sight := func(addr string, kind sighting.Kind, stray bool) uuid.UUID {
 		id, err := s.Devices.Sight(ctx, d.id, nil, sighting.Sighting{Method: sighting.WSDiscovery, At: time.Now(), Kind: kind,
-			Addr: netip.MustParseAddr(addr), Endpoint: "urn:" + name + addr, Maker: "Corvane", XAddr: "http://" + addr + "/onvif/device_service", Stray: stray})
+			Addr: netip.MustParseAddr(addr), Endpoint: "urn:" + name + addr, Maker: "Corvane", XAddr: "http://" + addr + "/onvif/device_service",
+			Stray: stray})
 		require.NoError(t, err)
 		return id
 	}

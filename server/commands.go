@@ -251,7 +251,8 @@ func (s commands) learnRoutes(api huma.API) {
 			c, varies, err := recipe.Lesson{First: recipe.Example(b.First), Second: recipe.Example(b.Second), PagePath: b.PagePath,
 				Fixed: b.Fixed, Tokens: b.Tokens, TokenPath: b.TokenPath, TokenPage: b.TokenPage}.Learn()
 			if bad := new(recipe.LearnError); errors.As(err, &bad) {
-				return nil, problem(422, "cannot_learn", sentence(bad.Problem), "Copy both requests as the browser sends them, each after a change of one setting.")
+				return nil, problem(422, "cannot_learn", sentence(bad.Problem),
+					"Copy both requests as the browser sends them, each after a change of one setting.")
 			}
 			if err != nil {
 				return nil, s.explain(err)

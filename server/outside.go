@@ -245,5 +245,6 @@ func (s outsides) sheet(w http.ResponseWriter, r *http.Request) {
 	}
 	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
 	w.Header().Set("Content-Disposition", `attachment; filename="router-sheet.txt"`)
-	fmt.Fprint(w, form.Sheet(outside.Paper{Site: f.site.Name, By: person(r.Context()).Name, At: time.Now(), Names: f.names, Never: f.neverLines()}))
+	fmt.Fprint(w, form.Sheet(outside.Paper{Site: f.site.Name, By: person(r.Context()).Name, At: time.Now(), Names: f.names,
+		Never: f.neverLines()}))
 }

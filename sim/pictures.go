@@ -61,8 +61,7 @@ func (d *device) servePictures(mux *http.ServeMux) {
 // sendMotion sends pictures five times a second until the viewer goes (RFC 2046 §5.1, x-mixed-replace): of the clip's key frames, each for
 // as long as there is none newer.
 func (d *device) sendMotion(w http.ResponseWriter, r *http.Request, c *scene.Clip) {
-	jpeg, err := jpegOf(r.Context(), c, 0)
-	if err != nil {
+	if _, err := jpegOf(r.Context(), c, 0); err != nil {
 		http.Error(w, "no picture", http.StatusServiceUnavailable)
 		return
 	}
@@ -75,7 +74,8 @@ func (d *device) sendMotion(w http.ResponseWriter, r *http.Request, c *scene.Cli
 		for !c.Frames[newest].Key { // the first is one
 			newest--
 		}
-		if jpeg, err = jpegOf(r.Context(), c, newest); err != nil {
+		jpeg, err := jpegOf(r.Context(), c, newest)
+		if err != nil {
 			return
 		}
 		jpeg = d.plate(jpeg)

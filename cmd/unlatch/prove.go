@@ -31,7 +31,8 @@ func proveCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "prove URL", Short: "Play a stream URL and measure what comes",
 		Long: "Prove plays an RTSP URL, motion JPEG, pictures or a transport stream by HTTP, or listens to a transport stream in datagrams\n" +
-			"(udp://@239.1.2.4:20000, rtp:// for one within RTP), and reports codec, size, frame rate, bitrate and key-frame interval as measured, or why no picture came.\n" +
+			"(udp://@239.1.2.4:20000, rtp:// for one within RTP), and reports codec, size, frame rate, bitrate and key-frame\n" +
+			"interval as measured, or why no picture came.\n" +
 			"Exit 0 when a picture was proven, 1 when not, 2 on wrong use.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) != 1 {

@@ -34,7 +34,8 @@ type Device struct {
 // Alone reports whether nothing else may be done with the device meanwhile: whatever changes the device, or reads it to decide. Commands
 // that are about a target alone keep each other out by the target.
 func (d Device) Alone() bool {
-	return d.Open != nil || d.Send != nil || d.Address != nil || d.Claim != nil || d.Fix != nil || d.Mark != nil || d.Cast != nil || d.Tune != nil ||
+	return d.Open != nil || d.Send != nil || d.Address != nil || d.Claim != nil || d.Fix != nil || d.Mark != nil ||
+		d.Cast != nil || d.Tune != nil ||
 		d.Place != nil && d.Place.Tune != nil
 }
 

@@ -31,7 +31,8 @@ func Stream(v *media.Measured, audio *media.Audio, transport string, claimed cam
 		d := Diagnosis{Cause: trouble.PacketLoss, Summary: fmt.Sprintf("%.1f %% of the packets are lost on the way.",
 			float64(v.Lost)*100/float64(all)),
 			Fix: "Look at the cable, the switch port and the uplink, or take the stream over TCP."}
-		if !slices.Contains([]string{"udp", "multicast", "mpeg-ts", "mpeg-ts over rtp"}, transport) { // TCP loses nothing: the device has left them out
+		if !slices.Contains([]string{"udp", "multicast", "mpeg-ts", "mpeg-ts over rtp"}, transport) {
+			// TCP loses nothing: the device has left them out.
 			d.Summary = fmt.Sprintf("The device leaves out %.1f %% of the packets itself: it sends more than it can.",
 				float64(v.Lost)*100/float64(all))
 			d.Fix = "Lower its bitrate or frame rate, or have fewer viewers at once."

@@ -8,8 +8,8 @@ import (
 	"unlatch/core/stream/camera"
 )
 
-// StreamByHand is a stream that a person has given by its URL, because no device service names it: motion JPEG, pictures or a transport stream. Its
-// subject is the stream's token.
+// StreamByHand is a stream that a person has given by its URL, because no device service names it: motion JPEG, pictures or a transport
+// stream. Its subject is the stream's token.
 type StreamByHand struct {
 	Stream camera.Stream `json:"stream"`
 	// Addr is where the device was then. A URL that names it follows the device when it moves.

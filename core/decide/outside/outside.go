@@ -80,7 +80,8 @@ func (f Form) Check(site address.Ranges, never map[string]string) (out []Mistake
 		addr, err := netip.ParseAddr(a)
 		switch {
 		case err != nil && !hostName.MatchString(a):
-			out = append(out, Mistake{Problem: fmt.Sprintf("%q is neither an address nor a name.", a), Fix: "Type it like 203.0.113.7 or cameras.example.org."})
+			out = append(out, Mistake{Problem: fmt.Sprintf("%q is neither an address nor a name.", a),
+				Fix: "Type it like 203.0.113.7 or cameras.example.org."})
 		case err == nil && site.Contains(addr):
 			out = append(out, Mistake{Problem: a + " is inside: it is one of the site's own ranges.",
 				Fix: "Type the address that the provider gives to the router."})
@@ -94,11 +95,13 @@ func (f Form) Check(site address.Ranges, never map[string]string) (out []Mistake
 	for _, m := range f.Maps {
 		inside, err := netip.ParseAddrPort(m.Inside)
 		if err != nil {
-			out = append(out, Mistake{Port: m.Port, Problem: fmt.Sprintf("%q is no address with a port.", m.Inside), Fix: "Type it like 192.0.2.7:554."})
+			out = append(out, Mistake{Port: m.Port, Problem: fmt.Sprintf("%q is no address with a port.", m.Inside),
+				Fix: "Type it like 192.0.2.7:554."})
 			continue
 		}
 		if ports[m.Port] {
-			out = append(out, Mistake{Port: m.Port, Problem: fmt.Sprintf("Port %d is used twice.", m.Port), Fix: "Give one of the two another port."})
+			out = append(out, Mistake{Port: m.Port, Problem: fmt.Sprintf("Port %d is used twice.", m.Port),
+				Fix: "Give one of the two another port."})
 		}
 		if other, twice := places[m.Inside]; twice {
 			out = append(out, Mistake{Port: m.Port, Problem: fmt.Sprintf("Ports %d and %d both lead to %s.", other, m.Port, m.Inside),
@@ -143,8 +146,8 @@ func ParsePool(text string) (low, high int, err error) {
 	return low, high, nil
 }
 
-// Plan gives each place of the streams a port of the pool. Places that have one keep it. Streams that must not be led out, or that could not
-// be reached from outside at all, are refused.
+// Plan gives each place of the streams a port of the pool. Places that have one keep it. Streams that must not be led out, or that could
+// not be reached from outside at all, are refused.
 func (f Form) Plan(streams []Stream) (maps []Map, refused []Refused) {
 	low, high, _ := ParsePool(f.Pool)
 	taken := map[int]bool{}
@@ -222,8 +225,12 @@ func leadable(s Stream) (at, why, fix string) {
 	case !s.Proven:
 		return at, "It is not proven yet.", "Open its latches first."
 	case !s.TLS && !strings.HasPrefix(s.Scheme, "digest"):
-		return at, fmt.Sprintf("Its streams open with %s and without TLS: anybody on the way could look, or read the password.",
-			map[bool]string{true: "no sign-in", false: "basic"}[s.Scheme == "none" || s.Scheme == ""]), "Switch the camera to digest sign-in, or to RTSP over TLS."
+		opens := "basic"
+		if s.Scheme == "none" || s.Scheme == "" {
+			opens = "no sign-in"
+		}
+		return at, fmt.Sprintf("Its streams open with %s and without TLS: anybody on the way could look, or read the password.", opens),
+			"Switch the camera to digest sign-in, or to RTSP over TLS."
 	}
 	return at, "", ""
 }

@@ -18,8 +18,8 @@ type Paper struct {
 // Sheet writes the sheet: what to set on the router, and what never to. It is text that goes into a mail as it is.
 func (f Form) Sheet(p Paper) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "Ports to lead inside, %s\nMade by %s on %s. Please set these on the router, and no others.\n\n", oneLine(p.Site), oneLine(p.By),
-		p.At.UTC().Format("2006-01-02 15:04 UTC"))
+	fmt.Fprintf(&b, "Ports to lead inside, %s\nMade by %s on %s. Please set these on the router, and no others.\n\n", oneLine(p.Site),
+		oneLine(p.By), p.At.UTC().Format("2006-01-02 15:04 UTC"))
 	if len(f.Addresses) > 0 {
 		fmt.Fprintf(&b, "Outside address: %s\n\n", strings.Join(f.Addresses, ", "))
 	}

@@ -33,7 +33,8 @@ func TestTheCausesThatCommandsMend(t *testing.T) {
 
 func TestTheButtonsOfWhatIsTheMatter(t *testing.T) {
 	lamp := recipe.Command{Name: "Sign-in", Values: []recipe.Value{{Name: "method"}}, Mends: []recipe.Mend{
-		{Cause: string(trouble.Readable), Set: map[string]string{"method": "digest"}}, {Cause: WantsBasic, Set: map[string]string{"method": "both"}}}}
+		{Cause: string(trouble.Readable), Set: map[string]string{"method": "digest"}},
+		{Cause: WantsBasic, Set: map[string]string{"method": "both"}}}}
 	st := &latch.Status{Latches: []latch.Latch{{Name: latch.Proven, Diagnosis: &diagnose.Diagnosis{Cause: trouble.Readable}}}}
 	assert.Equal(t, []Button{{"Sign-in", "readable_only", map[string]string{"method": "digest"}, "method digest"}}, Buttons(st,
 		[]recipe.Command{lamp}))

@@ -115,8 +115,8 @@ func (e *JPEGStreamError) Error() string { return "no picture: " + e.Problem }
 const mostBetween = 256 << 10
 
 // A JPEGScanner finds the JPEG files in a stream of bytes, whatever stands between them: boundaries with dashes or without, headers with a
-// length or without, or nothing at all. Each file is walked from marker to marker (ITU-T T.81 annex B), so that a picture within a picture, as
-// a thumbnail is, is no picture of the stream. Its zero value is ready; it is not safe for concurrent use.
+// length or without, or nothing at all. Each file is walked from marker to marker (ITU-T T.81 annex B), so that a picture within a picture,
+// as a thumbnail is, is no picture of the stream. Its zero value is ready; it is not safe for concurrent use.
 type JPEGScanner struct {
 	b      []byte
 	from   int  // where what has not been passed over yet begins in b

@@ -125,7 +125,8 @@ func FuzzJPEGScanner(f *testing.F) {
 		keep := func(to *[][]byte) func([]byte) {
 			return func(b []byte) { *to = append(*to, bytes.Clone(b)) }
 		}
-		if whole.Take(append(slices.Clone(a), b...), keep(&one)) != nil || split.Take(a, keep(&other)) != nil || split.Take(b, keep(&other)) != nil {
+		if whole.Take(append(slices.Clone(a), b...), keep(&one)) != nil ||
+			split.Take(a, keep(&other)) != nil || split.Take(b, keep(&other)) != nil {
 			return
 		}
 		assert.Equal(t, one, other, "however the bytes come, the pictures are the same")

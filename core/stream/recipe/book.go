@@ -224,8 +224,8 @@ type Conflict struct {
 	Theirs Recipe `json:"theirs"`
 }
 
-// Merge adds another book's recipes and commands. What is there word for word is not added twice; one of the same name and another content is a
-// conflict, and ours stays.
+// Merge adds another book's recipes and commands. What is there word for word is not added twice; one of the same name and another content
+// is a conflict, and ours stays.
 func (b *Book) Merge(other *Book) (added []Recipe, conflicts []Conflict) {
 	for _, c := range other.Commands {
 		if i := slices.IndexFunc(b.Commands, func(o Command) bool { return o.Name == c.Name }); i < 0 {

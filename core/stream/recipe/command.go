@@ -50,7 +50,7 @@ type Request struct {
 	Path    string  `yaml:"path" json:"path" doc:"from the first / on, with its query"`
 	Headers []Field `yaml:"headers,omitempty" json:"headers,omitempty"`
 	Form    []Field `yaml:"form,omitempty" json:"form,omitempty"`
-	JSON    string  `yaml:"json,omitempty" json:"json,omitempty" doc:"a document; {name:raw} as a whole string stands for a number, true or false"`
+	JSON    string  `yaml:"json,omitempty" json:"json,omitempty" doc:"{name:raw} as a whole string stands for a number, true or false"`
 	XML     string  `yaml:"xml,omitempty" json:"xml,omitempty"`
 	OK      Success `yaml:"ok,omitempty" json:"ok,omitzero"`
 }
@@ -134,8 +134,8 @@ type Kind struct {
 	Firmware string
 }
 
-// Fits reports whether the command is for devices of a kind. What is not known of a device fits nothing: a request that is meant for another
-// maker's may do anything.
+// Fits reports whether the command is for devices of a kind. What is not known of a device fits nothing: a request that is meant for
+// another maker's may do anything.
 func (c *Command) Fits(k Kind) bool {
 	matches := func(pattern string) func(string) bool {
 		return func(text string) bool { return text != "" && Match(pattern, text) }

@@ -189,7 +189,8 @@ func (s *sendChange) switchPartners(ctx context.Context, back bool) error {
 }
 
 // set sends what sets values, where they are not set already, and reads them back.
-func (s *sendChange) set(ctx context.Context, c *recipe.Command, list []recipe.Request, want, now map[string]string) (map[string]string, error) {
+func (s *sendChange) set(ctx context.Context, c *recipe.Command, list []recipe.Request, want,
+	now map[string]string) (map[string]string, error) {
 	if c.Same(now, want) {
 		return now, nil
 	}
@@ -269,7 +270,8 @@ func (s *sendChange) ask(ctx context.Context, r picture.Request) (*picture.Answe
 	return answer, err
 }
 
-// open reads the present setting, with the sign-in that opens the device; where none is known, with what the keyring holds for its web side.
+// open reads the present setting, with the sign-in that opens the device; where none is known, with what the keyring holds for its web
+// side.
 func (s *sendChange) open(ctx context.Context) (now map[string]string, err error) {
 	if s.at, err = s.webSide(); err != nil {
 		return nil, err
@@ -313,12 +315,12 @@ func (s *sendChange) webSide() (string, error) {
 			return fmt.Sprintf("%s://%s", u.Scheme, u.HostPort()), nil
 		}
 	}
-	for _, p := range (pictureStep{s.Work}).webPorts() {
+	if ports := (pictureStep{s.Work}).webPorts(); len(ports) > 0 {
 		scheme := "http"
-		if p.Speaks == "https" {
+		if ports[0].Speaks == "https" {
 			scheme = "https"
 		}
-		return fmt.Sprintf("%s://%s:%d", scheme, s.d.Status.Device.Addr, p.Number), nil
+		return fmt.Sprintf("%s://%s:%d", scheme, s.d.Status.Device.Addr, ports[0].Number), nil
 	}
 	return "", &recipe.NoWebError{}
 }

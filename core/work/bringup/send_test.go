@@ -73,8 +73,8 @@ func pagesOn(t *testing.T, network string) (*memory, *sim.World, func(name strin
 	}
 }
 
-// Every command of the makers' pages is cut off at every point: it goes on, what was before is known, and undo puts that back. Two ways that
-// must not run together never do.
+// Every command of the makers' pages is cut off at every point: it goes on, what was before is known, and undo puts that back. Two ways
+// that must not run together never do.
 func TestAKillAtEveryPointOfEveryCommand(t *testing.T) {
 	t.Parallel()
 	m, world, heard := pagesOn(t, "44.71")

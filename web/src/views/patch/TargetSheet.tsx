@@ -108,9 +108,7 @@ export function TargetSheet({
     form.handleSubmit((v) => {
       const settings: Record<string, string> = { ...(kind === "template" ? target?.settings : {}) };
       if (kind === "live") Object.assign(settings, { ingest: v.ingest, stream: v.stream });
-      if (kind === "hub" && v.topic) settings.topic = v.topic;
-      if (elsewhere) settings.elsewhere = "yes";
-      else delete settings.elsewhere;
+      Object.assign(settings, { elsewhere: elsewhere ? "yes" : "" }, kind === "hub" && v.topic && { topic: v.topic });
       const own = v.sign_in === "";
       const body: TargetBody = {
         name: v.name,
@@ -182,7 +180,7 @@ export function TargetSheet({
           </>
         )}
         <SharedTick kind={kind} shared={shared} onChange={setShared} />
-        {kind !== "live" && <ElsewhereTick elsewhere={elsewhere} onChange={setElsewhere} />}
+        <ElsewhereTick kind={kind} elsewhere={elsewhere} onChange={setElsewhere} />
         {target?.certificate && <RenewTick certificate={target.certificate} renewed={renewed} onChange={setRenewed} />}
         {about.address && (
           <p className="text-small text-soft">
@@ -217,7 +215,8 @@ export function TargetSheet({
   );
 }
 
-function ElsewhereTick({ elsewhere, onChange }: { elsewhere: boolean; onChange: (on: boolean) => void }) {
+function ElsewhereTick({ kind, elsewhere, onChange }: { kind: Kind; elsewhere: boolean; onChange: (on: boolean) => void }) {
+  if (kind === "live") return null;
   return (
     <div className="flex items-start gap-2">
       <Check label="It stands outside the site" checked={elsewhere} onChange={() => onChange(!elsewhere)} />

@@ -135,8 +135,7 @@ export function PasteSheet({ site, open, onOpenChange }: { site: string; open: b
 /** What is done with a URL that is not asked for by RTSP. */
 const plainWords: Record<string, string> = {
   http: "Pictures by HTTP: motion JPEG, or a picture that is asked for again and again. It becomes a stream of the camera at this address.",
-  datagrams:
-    "A transport stream that somebody sends. Unlatch listens there; the stream belongs to whoever of the site sends it, and nothing is asked of the camera.",
+  datagrams: "A transport stream that somebody sends. Unlatch listens there and asks nothing: it belongs to whoever of the site sends.",
 };
 
 type Pasted = { urls: components["schemas"]["PastedView"][]; readings: components["schemas"]["Reading"][] };
