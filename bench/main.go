@@ -49,7 +49,7 @@ func run() error {
 			fiftyAddresses}, {"recipes", recipes}, {"paths", likelyPaths}, {"prove", proveTime}, {"two hundred cameras", twoHundred},
 		{"keyring", keyring},
 		{"line-up", lineUp}, {"tuned", tuned}, {"reckoning", reckoning}, {"patched", patched}, {"sixteen", sixteen}, {"live", liveViewing},
-		{"acts", acted}, {"people", peopled}, {"attacked", attacked},
+		{"given", givenStreams}, {"commands", commanded}, {"acts", acted}, {"people", peopled}, {"attacked", attacked},
 	} {
 		if len(os.Args) > 1 && !slices.Contains(os.Args[1:], m.name) {
 			continue

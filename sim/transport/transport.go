@@ -24,6 +24,21 @@ type Options struct {
 	// codec that is not read, "timed" for packets of 192 bytes with a time before each, "parity" for packets of 204, "two_programs",
 	// "wrong_pids" for tables that name PIDs on which nothing comes, "alternates" for datagrams within RTP and without in turn.
 	Defect string
+	// Key is told when a key frame has gone out; nil for nobody.
+	Key func(at time.Time)
+}
+
+// Bytes returns a clip as a transport stream, so many times over: what Send would send.
+func Bytes(c *scene.Clip, times int) []byte {
+	m := newMuxer(Options{Clip: c})
+	for k := range len(c.Frames) * times {
+		f := c.Frames[k%len(c.Frames)]
+		if f.Key {
+			m.tables()
+		}
+		m.frame(f, uint64(k)*90000/uint64(c.FPS)+90000)
+	}
+	return m.take()
 }
 
 // mostDatagram is how many transport packets go into one datagram: what an Ethernet frame takes.
@@ -69,6 +84,9 @@ func Send(ctx context.Context, o Options) error {
 		}
 		if err := s.send(m.take()); err != nil {
 			return err
+		}
+		if f.Key && o.Key != nil {
+			o.Key(time.Now())
 		}
 	}
 }
