@@ -33,6 +33,7 @@ var setups = map[string]map[string]string{
 	"brackwell":  {"Service": "On"},
 	"ostrel":     {"plate": "320x180"},
 	"doorstead":  {"chime": "bright"},
+	"holloway":   {"beep": "yes"},
 }
 
 func newSetup(d Device) *setup {
@@ -190,6 +191,15 @@ func (d *device) serveSetup(mux *http.ServeMux) {
 				d.world.restart(d)
 			}
 			fmt.Fprintf(w, "plate=%s\r\n", d.setup.page()["plate"])
+		})
+	case "holloway": // shows what it is set to on another page than the one that sets it
+		page("POST /strongroom/desk", func(w http.ResponseWriter, r *http.Request) {
+			r.ParseForm()
+			d.put("beep", r.PostForm.Get("beep"))
+			http.Redirect(w, r, "/strongroom/desk/state", http.StatusSeeOther)
+		})
+		page("GET /strongroom/desk/state", func(w http.ResponseWriter, _ *http.Request) {
+			fmt.Fprintf(w, "<li>beeps: %s</li>\n", d.setup.page()["beep"])
 		})
 	case "doorstead":
 		page("GET /porch/set", func(w http.ResponseWriter, r *http.Request) {

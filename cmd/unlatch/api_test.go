@@ -237,6 +237,35 @@ func TestCommandsThatAskInVain(t *testing.T) {
 	assert.Contains(t, says, "the server is version 9.0.0 and this program "+server.Version)
 }
 
+// A command recipe is sent to cameras from the command line, and taken back.
+func TestSendingACommand(t *testing.T) {
+	w := simtest.Start(t, `
+name: pages
+users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
+devices:
+  - {name: Clock, maker: corvane, model: V4, address: 127.44.63.11, scene: platform-clock, streams: [{width: 160, height: 90, fps: 5,
+       kbps: 60, gop: 5, profile: baseline}]}
+`)
+	newDesk(t)
+	for _, line := range []string{"unlatch sites add Works 127.44.63.0/28",
+		"printf 'brass-lamp-41' | unlatch keyring add Fitter --user fitter",
+		"unlatch sweep --site Works --wait", "unlatch open --site Works --all --wait",
+		"unlatch send --site Works --all --command 'Sign-in of the streams' --set method=both --wait"} {
+		code, out, complaint := shell(t, line)
+		require.Equal(t, 0, code, "%s\n%s%s", line, out, complaint)
+	}
+	assert.Equal(t, "both", w.Device("Clock").Setup()["signing"])
+	code, out, complaint := shell(t, "unlatch send --site Works --all --command 'Sign-in of the streams' --undo --wait")
+	require.Equal(t, 0, code, out+complaint)
+	assert.Equal(t, "digest", w.Device("Clock").Setup()["signing"])
+	for args, says := range map[string]string{"--undo": "say which command", "--command Lamp": "give the values",
+		"--command Lamp --set on": "like method=digest", "--command Lamp --set way=on": "No path book has a command"} {
+		code, out, complaint := unlatch("", append([]string{"send", "--site", "Works", "--all"}, strings.Fields(args)...)...)
+		assert.NotEqual(t, 0, code, args)
+		assert.Contains(t, out+complaint, says, args)
+	}
+}
+
 func first2(code int, _ string) int { return code }
 
 // A server that is cut off while a command waits is waited for: the work goes on there, and so does the waiting.

@@ -79,8 +79,8 @@ func root() *cobra.Command {
 		bridgeCommand(),
 		capacityCommand(), serveCommand(), demoCommand(), workerCommand(),
 		simCommand(), openapiCommand(), loginCommand(), logoutCommand(), sitesCommand(), devicesCommand(), openCommand(), pasteCommand(),
-		targetsCommand(), placeCommand(), removeCommand(), statusCommand(), evidenceCommand(), supportNoteCommand(), signInsCommand(),
-		recordCommand(), peopleCommand(),
+		sendCommand(), targetsCommand(), placeCommand(), removeCommand(), statusCommand(), evidenceCommand(), supportNoteCommand(),
+		signInsCommand(), recordCommand(), peopleCommand(),
 		&cobra.Command{Use: "version", Short: "Print the version", Args: noArgs, Run: func(cmd *cobra.Command, _ []string) {
 			fmt.Fprintln(cmd.OutOrStdout(), "unlatch", server.Version)
 		}})

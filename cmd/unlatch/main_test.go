@@ -124,6 +124,20 @@ func TestProve(t *testing.T) {
 	assert.Contains(t, out, "What to do:")
 }
 
+// Motion JPEG is proven by its http:// URL as streams are.
+func TestProveMotionJPEG(t *testing.T) {
+	w := simtest.Start(t, strings.ReplaceAll(yard, "127.44.1.", "127.44.61."))
+	url := "http://" + w.Device("Clock").Web() + "/vista/still/1/0.mjpg"
+	code, out, _ := unlatch("brass-lamp-41\n", "prove", url, "--user", "fitter", "--password-stdin", "--seconds", "1")
+	require.Equal(t, 0, code, out)
+	assert.Contains(t, out, "MJPEG Baseline, 320 x 180")
+	assert.Contains(t, out, "over http")
+	assert.NotContains(t, out, "brass-lamp-41")
+	code, out, _ = unlatch("", "prove", "http://"+w.Device("Clock").Web()+"/")
+	assert.Equal(t, exitNo, code)
+	assert.Contains(t, out, "a page came in place of pictures")
+}
+
 // A transport stream that somebody sends is proven without a word to anybody.
 func TestProveATransportStream(t *testing.T) {
 	library := &scene.Library{Dir: simtest.MediaDir(t)}

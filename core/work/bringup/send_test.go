@@ -39,6 +39,7 @@ devices:
   - {name: Bell, maker: doorstead, model: Call, serial: P5, address: 127.44.70.15, scene: viaduct, streams: [*s], defects: {page: nothing}}
   - {name: Liar, maker: corvane, model: V4, serial: P6, address: 127.44.70.16, scene: viaduct, streams: [*s], setup: {veil: "1"},
      defects: {page: lies}}
+  - {name: Vault, kind: recorder, maker: holloway, model: Eight, serial: P7, address: 127.44.70.17}
 `
 
 // shippedCommand returns a command that comes with the product, with its partners.
@@ -67,7 +68,7 @@ func pagesOn(t *testing.T, network string) (*memory, *sim.World, func(name strin
 		d := m.heard(name, look.Address(), look.Service(), sighting.Camera)
 		x := sighting.Sighting{Method: sighting.WSDiscovery, At: time.Now(), Addr: netip.MustParseAddr(look.Address()), Kind: sighting.Camera,
 			XAddr: look.Service(), Maker: map[string]string{"Weir": "Corvane", "Liar": "Corvane", "Lamp": "Lumenhythe", "Gate": "Brackwell",
-				"Desk": "Ostrel", "Bell": "Doorstead"}[name]}
+				"Desk": "Ostrel", "Bell": "Doorstead", "Vault": "Holloway"}[name]}
 		require.NoError(t, m.Add(ctx, d, Finding{Subject: "ws-discovery", Body: evidence.Heard(x)}))
 		return d
 	}
@@ -90,6 +91,7 @@ func TestAKillAtEveryPointOfEveryCommand(t *testing.T) {
 		{"Lamp", "Encryption of the streams, Lumenhythe", "encryption", "off", map[string]string{"veil": "true"},
 			map[string]string{"veil": "false"}, 0},
 		{"Gate", "Device service", "service", "on", map[string]string{"Service": "Off"}, map[string]string{"Service": "On"}, 0},
+		{"Vault", "Beep", "beep", "no", map[string]string{"beep": "yes"}, map[string]string{"beep": "no"}, 0},
 		{"Desk", "Size of the pictures", "size", "640x360", map[string]string{"plate": "320x180"}, map[string]string{"plate": "640x360"}, 12},
 	} {
 		d := heard(x.device)
