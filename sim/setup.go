@@ -121,7 +121,10 @@ func (d *device) encrypts() bool {
 	return d.Defects.Encrypts || veil == "true" || veil == "1"
 }
 
-// serveSetup serves the maker's own page, signed in as its web side is.
+// page adds one page of the maker's own to a device's web side, signed in as that is.
+type page func(pattern string, serve http.HandlerFunc)
+
+// serveSetup serves the maker's own pages. No two makers have the same.
 func (d *device) serveSetup(mux *http.ServeMux) {
 	page := func(pattern string, serve http.HandlerFunc) {
 		mux.HandleFunc(pattern, func(w http.ResponseWriter, r *http.Request) {
@@ -133,82 +136,112 @@ func (d *device) serveSetup(mux *http.ServeMux) {
 	}
 	switch d.Maker {
 	case "corvane":
-		page("POST /vista/setup", func(w http.ResponseWriter, r *http.Request) {
-			r.ParseForm()
-			for name := range r.PostForm {
-				d.put(name, r.PostForm.Get(name))
-			}
-			io.WriteString(w, "OK\n")
-		})
-		page("GET /vista/setup.json", func(w http.ResponseWriter, _ *http.Request) {
-			json.NewEncoder(w).Encode(map[string]any{"streams": d.setup.page()})
-		})
-	case "lumenhythe": // wants a token from a page first, each once
-		var mu sync.Mutex
-		token := ""
-		page("GET /lantern/setup", func(w http.ResponseWriter, _ *http.Request) {
-			mu.Lock()
-			defer mu.Unlock()
-			token = randomHex()
-			fmt.Fprintf(w, `<!doctype html><form><input type="hidden" name="glow" value="%s"></form>`, token)
-		})
-		page("POST /lantern/setup", func(w http.ResponseWriter, r *http.Request) {
-			var body struct {
-				Glow string `json:"glow"`
-				Veil bool   `json:"veil"`
-			}
-			mu.Lock()
-			defer mu.Unlock()
-			if json.NewDecoder(r.Body).Decode(&body) != nil || body.Glow == "" || body.Glow != token {
-				http.Error(w, "the glow has gone out", http.StatusForbidden)
-				return
-			}
-			token = ""
-			d.put("veil", fmt.Sprint(body.Veil))
-			w.WriteHeader(http.StatusNoContent)
-		})
-		page("GET /lantern/state", func(w http.ResponseWriter, _ *http.Request) {
-			fmt.Fprintf(w, `<state><veil>%s</veil></state>`, d.setup.page()["veil"])
-		})
-	case "brackwell": // wants the case right: on and ON are answered, and are nothing
-		page("PUT /Weir/Gate", func(w http.ResponseWriter, r *http.Request) {
-			var body struct {
-				Service string `xml:"Service"`
-			}
-			raw, _ := io.ReadAll(r.Body)
-			if xml.Unmarshal(raw, &body) == nil && (body.Service == "On" || body.Service == "Off") {
-				d.put("Service", body.Service)
-			}
-			io.WriteString(w, "<Done/>")
-		})
-		page("GET /Weir/Gate", func(w http.ResponseWriter, _ *http.Request) {
-			fmt.Fprintf(w, "<Gate><Service>%s</Service></Gate>", d.setup.page()["Service"])
-		})
-	case "ostrel": // restarts after each change
-		page("GET /orrery/desk", func(w http.ResponseWriter, r *http.Request) {
-			if plate := r.URL.Query().Get("plate"); plate != "" {
-				d.put("plate", plate)
-				d.world.restart(d)
-			}
-			fmt.Fprintf(w, "plate=%s\r\n", d.setup.page()["plate"])
-		})
-	case "holloway": // shows what it is set to on another page than the one that sets it
-		page("POST /strongroom/desk", func(w http.ResponseWriter, r *http.Request) {
-			r.ParseForm()
-			d.put("beep", r.PostForm.Get("beep"))
-			http.Redirect(w, r, "/strongroom/desk/state", http.StatusSeeOther)
-		})
-		page("GET /strongroom/desk/state", func(w http.ResponseWriter, _ *http.Request) {
-			fmt.Fprintf(w, "<li>beeps: %s</li>\n", d.setup.page()["beep"])
-		})
+		d.corvaneSetup(page)
+	case "lumenhythe":
+		d.lumenhytheSetup(page)
+	case "brackwell":
+		d.brackwellSetup(page)
+	case "ostrel":
+		d.ostrelSetup(page)
+	case "holloway":
+		d.hollowaySetup(page)
 	case "doorstead":
-		page("GET /porch/set", func(w http.ResponseWriter, r *http.Request) {
-			if chime := r.URL.Query().Get("chime"); chime != "" {
-				d.put("chime", chime)
-			}
-			fmt.Fprintf(w, "chime: %s.\n", d.setup.page()["chime"])
-		})
+		d.doorsteadSetup(page)
 	}
+}
+
+// corvaneSetup takes a form, and shows JSON.
+func (d *device) corvaneSetup(page page) {
+	page("POST /vista/setup", func(w http.ResponseWriter, r *http.Request) {
+		r.ParseForm()
+		for name := range r.PostForm {
+			d.put(name, r.PostForm.Get(name))
+		}
+		io.WriteString(w, "OK\n")
+	})
+	page("GET /vista/setup.json", func(w http.ResponseWriter, _ *http.Request) {
+		json.NewEncoder(w).Encode(map[string]any{"streams": d.setup.page()})
+	})
+}
+
+// lumenhytheSetup wants a token that another page gave, each once.
+func (d *device) lumenhytheSetup(page page) {
+	var mu sync.Mutex
+	token := ""
+	page("GET /lantern/setup", func(w http.ResponseWriter, _ *http.Request) {
+		mu.Lock()
+		defer mu.Unlock()
+		token = randomHex()
+		fmt.Fprintf(w, `<!doctype html><form><input type="hidden" name="glow" value="%s"></form>`, token)
+	})
+	page("POST /lantern/setup", func(w http.ResponseWriter, r *http.Request) {
+		var body struct {
+			Glow string `json:"glow"`
+			Veil bool   `json:"veil"`
+		}
+		mu.Lock()
+		defer mu.Unlock()
+		if json.NewDecoder(r.Body).Decode(&body) != nil || body.Glow == "" || body.Glow != token {
+			http.Error(w, "the glow has gone out", http.StatusForbidden)
+			return
+		}
+		token = ""
+		d.put("veil", fmt.Sprint(body.Veil))
+		w.WriteHeader(http.StatusNoContent)
+	})
+	page("GET /lantern/state", func(w http.ResponseWriter, _ *http.Request) {
+		fmt.Fprintf(w, `<state><veil>%s</veil></state>`, d.setup.page()["veil"])
+	})
+}
+
+// brackwellSetup wants the case right: on and ON are answered, and are nothing.
+func (d *device) brackwellSetup(page page) {
+	page("PUT /Weir/Gate", func(w http.ResponseWriter, r *http.Request) {
+		var body struct {
+			Service string `xml:"Service"`
+		}
+		raw, _ := io.ReadAll(r.Body)
+		if xml.Unmarshal(raw, &body) == nil && (body.Service == "On" || body.Service == "Off") {
+			d.put("Service", body.Service)
+		}
+		io.WriteString(w, "<Done/>")
+	})
+	page("GET /Weir/Gate", func(w http.ResponseWriter, _ *http.Request) {
+		fmt.Fprintf(w, "<Gate><Service>%s</Service></Gate>", d.setup.page()["Service"])
+	})
+}
+
+// ostrelSetup restarts after each change.
+func (d *device) ostrelSetup(page page) {
+	page("GET /orrery/desk", func(w http.ResponseWriter, r *http.Request) {
+		if plate := r.URL.Query().Get("plate"); plate != "" {
+			d.put("plate", plate)
+			d.world.restart(d)
+		}
+		fmt.Fprintf(w, "plate=%s\r\n", d.setup.page()["plate"])
+	})
+}
+
+// hollowaySetup shows what it is set to on another page than the one that sets it.
+func (d *device) hollowaySetup(page page) {
+	page("POST /strongroom/desk", func(w http.ResponseWriter, r *http.Request) {
+		r.ParseForm()
+		d.put("beep", r.PostForm.Get("beep"))
+		http.Redirect(w, r, "/strongroom/desk/state", http.StatusSeeOther)
+	})
+	page("GET /strongroom/desk/state", func(w http.ResponseWriter, _ *http.Request) {
+		fmt.Fprintf(w, "<li>beeps: %s</li>\n", d.setup.page()["beep"])
+	})
+}
+
+// doorsteadSetup sets by a query, and shows plain text.
+func (d *device) doorsteadSetup(page page) {
+	page("GET /porch/set", func(w http.ResponseWriter, r *http.Request) {
+		if chime := r.URL.Query().Get("chime"); chime != "" {
+			d.put("chime", chime)
+		}
+		fmt.Fprintf(w, "chime: %s.\n", d.setup.page()["chime"])
+	})
 }
 
 // plate returns a picture in the size that the device's pictures are set to.

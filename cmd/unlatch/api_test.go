@@ -249,18 +249,18 @@ devices:
 	newDesk(t)
 	for _, line := range []string{"unlatch sites add Works 127.44.63.0/28",
 		"printf 'brass-lamp-41' | unlatch keyring add Fitter --user fitter",
-		"unlatch sweep --site Works --wait", "unlatch open --site Works --all --wait",
-		"unlatch send --site Works --all --command 'Sign-in of the streams' --set method=both --wait"} {
+		"unlatch sweep --site Works --wait", "unlatch open 127.44.63.11 --wait",
+		"unlatch send 127.44.63.11 --command 'Sign-in of the streams' --set method=both --wait"} {
 		code, out, complaint := shell(t, line)
 		require.Equal(t, 0, code, "%s\n%s%s", line, out, complaint)
 	}
 	assert.Equal(t, "both", w.Device("Clock").Setup()["signing"])
-	code, out, complaint := shell(t, "unlatch send --site Works --all --command 'Sign-in of the streams' --undo --wait")
+	code, out, complaint := shell(t, "unlatch send 127.44.63.11 --command 'Sign-in of the streams' --undo --wait")
 	require.Equal(t, 0, code, out+complaint)
 	assert.Equal(t, "digest", w.Device("Clock").Setup()["signing"])
 	for args, says := range map[string]string{"--undo": "say which command", "--command Lamp": "give the values",
 		"--command Lamp --set on": "like method=digest", "--command Lamp --set way=on": "No path book has a command"} {
-		code, out, complaint := unlatch("", append([]string{"send", "--site", "Works", "--all"}, strings.Fields(args)...)...)
+		code, out, complaint := unlatch("", append([]string{"send", "127.44.63.11"}, strings.Fields(args)...)...)
 		assert.NotEqual(t, 0, code, args)
 		assert.Contains(t, out+complaint, says, args)
 	}

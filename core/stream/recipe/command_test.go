@@ -100,7 +100,7 @@ func TestMistakesInCommands(t *testing.T) {
 	for _, c := range []struct{ from, to, says string }{
 		{`maker: "corvane*"`, "", "for which maker"},
 		{"does: Sets the lamp.", "does: [a]", "line 4, column 11: this is one text"},
-		{"read: {path: /lamp", "reed: {path: /lamp", `line 12, column 5: a command has no "reed"`},
+		{"read: {path: /lamp", "reed: {path: /lamp", `line 13, column 5: a command has no "reed"`},
 		{`, {value: label, after: "label=", before: ";"}`, "", "read does not find label: what was before could not be put back"},
 		{"{value: way, json: /w}", "{value: wey, json: /w}", "read does not find way"},
 		{"path: /lamp, xml", "path: http://192.0.2.9/lamp, xml", "stays on the device's own web side"},
