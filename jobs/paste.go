@@ -125,6 +125,13 @@ func (d *deviceJob) paste(ctx context.Context, a command.Paste, u streamurl.URL,
 	if _, err := d.env.store.Runs.Cursor(ctx, d.run, &done); err != nil {
 		return err
 	}
+	if a.Channels > 1 && done.Channel == 0 { // before any channel is opened: how the recorder is asked about it depends on this
+		for _, f := range []bringup.Finding{{Body: opened.Reached}, {Body: opened.SignedIn}} {
+			if err := d.Keep(ctx, f); err != nil {
+				return err
+			}
+		}
+	}
 	for n := done.Channel + 1; n <= a.Channels; n++ {
 		done.Channel = n
 		located, err := d.ChannelPaths(ctx, c, opened, learned, n)
@@ -163,14 +170,6 @@ func (d *deviceJob) paste(ctx context.Context, a command.Paste, u streamurl.URL,
 	}
 	if a.Save {
 		if err := d.learn(ctx, learned, opened.Reached.StreamServer.Server, done.Found, a.Channels); err != nil {
-			return err
-		}
-	}
-	if a.Channels == 1 {
-		return nil
-	}
-	for _, f := range []bringup.Finding{{Body: opened.Reached}, {Body: opened.SignedIn}} {
-		if err := d.Keep(ctx, f); err != nil {
 			return err
 		}
 	}
