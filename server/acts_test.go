@@ -297,6 +297,7 @@ func (x *depot) askings(d depotSite) (order []string, all map[string]asking) {
 		{"plan-groups", asking{"POST", site + "/group-plans", fields{"streams": []fields{{"device": d.camera, "role": "sub"}}, "send": true}}},
 		{"put-outside", asking{"PUT", site + "/outside", fields{"addresses": []string{"203.0.113.7"}, "pool": "20000-20099",
 			"maps": []fields{{"port": 20000, "inside": "192.0.2.7:554", "device": d.camera}}}}},
+		{"take-baseline", asking{"POST", site + "/baselines", fields{"name": "Handed over", "reason": "the customer knows"}}},
 		{"prove-outside", asking{"POST", site + "/outside/prove", nil}},
 		{"send-command", asking{"POST", site + "/commands", fields{"devices": one, "command": "Sign-in of the streams",
 			"values": map[string]string{"method": "digest"}}}},

@@ -494,6 +494,8 @@ func (s Acts) keepWide(ctx context.Context, by act.Person, what any) (any, error
 		return nil, s.Sites.SetWatch(ctx, x.Site, x.On)
 	case act.EndStorms:
 		return nil, s.Sites.EndStorms(ctx, x.Site)
+	case act.TakeBaseline:
+		return nil, s.Baselines.Take(ctx, by, x)
 	case act.PutOutside:
 		return nil, s.Sites.SetOutside(ctx, x.Site, x.Form)
 	case act.PutCosts:

@@ -47,6 +47,7 @@ type Store struct {
 	Books     Books
 	Shelf     Shelf
 	SitePlans SitePlans
+	Baselines Baselines
 	Plans     Plans
 	Targets   Targets
 	Runs      Runs
@@ -126,7 +127,7 @@ func OpenWith(ctx context.Context, o Options) (*Store, error) {
 	db := &database{db: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx"), log: o.Log,
 		single: sqlx.NewDb(stdlib.OpenDBFromPool(single), "pgx")}
 	s := &Store{Pool: pool, singles: single, database: db, locks: newLocker(cfg.ConnConfig.Copy()), Sites: Sites{db}, Devices: Devices{db},
-		SitePlans: SitePlans{db}, Consents: Consents{db}, SignIns: SignIns{db},
+		SitePlans: SitePlans{db}, Baselines: Baselines{db}, Consents: Consents{db}, SignIns: SignIns{db},
 		People: People{db}, Books: Books{db}, Shelf: Shelf{db}, Plans: Plans{db}, Targets: Targets{db}, Runs: Runs{db},
 		Record: Record{db}, Workers: Workers{db, pool}}
 	if err := s.migrate(ctx); err != nil {

@@ -21,6 +21,7 @@ const PathBook = lazy(() => import("./views/paths/PathBook").then((m) => ({ defa
 const Streams = lazy(() => import("./views/streams/Streams").then((m) => ({ default: m.Streams })));
 const Patch = lazy(() => import("./views/patch/Patch").then((m) => ({ default: m.Patch })));
 const SitePlans = lazy(() => import("./views/plan/SitePlans").then((m) => ({ default: m.SitePlans })));
+const Agreed = lazy(() => import("./views/agreed/Agreed").then((m) => ({ default: m.Agreed })));
 const Outside = lazy(() => import("./views/outside/Outside").then((m) => ({ default: m.Outside })));
 const Watch = lazy(() => import("./views/watch/Watch").then((m) => ({ default: m.Watch })));
 const Multicast = lazy(() => import("./views/multicast/Multicast").then((m) => ({ default: m.Multicast })));
@@ -71,6 +72,7 @@ function Pages() {
               <Route path="streams" element={<Streams />} />
               <Route path="patch" element={<Patch />} />
               <Route path="plan" element={<SitePlans />} />
+              <Route path="agreed" element={<Agreed />} />
               <Route path="outside" element={<Outside />} />
               <Route path="targets/:target" element={<TargetPage />} />
               <Route path="keyring" element={<Keyring />} />

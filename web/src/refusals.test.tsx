@@ -10,6 +10,7 @@ import { SiteSheet } from "@/forms/SiteSheet";
 import { StreamUserSheet } from "@/forms/StreamUserSheet";
 import { TargetAgreeSheet } from "@/forms/TargetAgreeSheet";
 import { StreamsPreview } from "@/parts/StreamsPreview";
+import { AgreedSheet } from "@/views/agreed/AgreedSheet";
 import { AddressSheet } from "@/views/lineup/AddressSheet";
 import { AgreeSheet } from "@/views/lineup/AgreeSheet";
 import { NameSheet } from "@/views/lineup/NameSheet";
@@ -120,6 +121,11 @@ const sheets: { name: string; sheet: ReactNode; fill?: () => void; button?: stri
     name: "CommandSheet",
     sheet: <CommandSheet site="s1" device={device} devices={[device]} command={lamp as unknown as DeviceCommand} onClose={nothing} />,
     button: "Send it",
+  },
+  {
+    name: "AgreedSheet",
+    sheet: <AgreedSheet site="s1" devices={[]} onClose={nothing} onTaken={nothing} />,
+    button: "Agree",
   },
   {
     name: "LearnSheet",

@@ -310,3 +310,34 @@ func TestCommandsHaveNames(t *testing.T) {
 	assert.True(t, command.Device{Tune: &command.Tune{}}.Waits())
 	assert.Empty(t, command.Device{}.Name())
 }
+
+// Where a device is not finished, its state is agreed on by a reason; the state is that of all devices, in their order.
+func TestTakingABaseline(t *testing.T) {
+	begun := device("Clock", latch.Status{Latches: latch.Derive(nil, latch.Intent{}).Latches})
+	finished := device("Weir", latch.Status{})
+	for i := range finished.Status.Latches {
+		finished.Status.Latches[i] = latch.Latch{Name: latch.Names[i], State: latch.Open}
+	}
+	for _, c := range []struct {
+		name, reason string
+		devices      []*latch.Device
+		refused      string
+	}{
+		{" ", "", []*latch.Device{finished}, "no_name"},
+		{"Handed over", "", nil, "no_devices"},
+		{"Handed over", "", []*latch.Device{finished, begun}, "no_reason"},
+		{"Handed over", " \n", []*latch.Device{finished, begun}, "no_reason"},
+		{"Handed over", "", []*latch.Device{finished}, ""},
+		{"Handed over", "the clock is ordered", []*latch.Device{finished, begun}, ""},
+	} {
+		out, err := TakeBaseline{Name: c.name, Reason: c.reason}.Decide(facts(c.devices...))
+		assert.Equal(t, c.refused, cause(t, err), "%+v", c)
+		if c.refused != "" {
+			continue
+		}
+		kept := out.Keep[0].(TakeBaseline)
+		require.Len(t, kept.State.Devices, len(c.devices))
+		assert.Equal(t, "Weir", kept.State.Devices[0].Title)
+		assert.Equal(t, c.reason != "", kept.State.Unfinished() == 1)
+	}
+}

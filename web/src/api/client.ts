@@ -4,6 +4,8 @@ import type { components, paths } from "./schema";
 export type Device = components["schemas"]["DeviceView"];
 export type DeviceCommand = components["schemas"]["DeviceCommandView"];
 export type OutsideView = components["schemas"]["OutsideView"];
+export type Baseline = components["schemas"]["Baseline"];
+export type DeviceChange = components["schemas"]["DeviceChange"];
 export type Latch = components["schemas"]["Latch"];
 export type Stream = components["schemas"]["StreamView"];
 export type Site = components["schemas"]["SiteView"];

@@ -1194,6 +1194,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/baselines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The states of the site that were agreed on, the newest first */
+        get: operations["list-baselines"];
+        put?: never;
+        /** Keep the state of devices, as it is known now, as agreed on */
+        post: operations["take-baseline"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/baselines/{baseline}/differences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What has changed since a state was agreed on */
+        get: operations["compare-baseline"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/budgets": {
         parameters: {
             query?: never;
@@ -2330,6 +2365,22 @@ export interface components {
             /** @description there is a track, and nothing in it */
             silent?: boolean;
         };
+        Baseline: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            /** Format: int64 */
+            devices: number;
+            id: string;
+            name: string;
+            /** @description why, as whoever took it said */
+            reason?: string;
+            /**
+             * Format: int64
+             * @description how many of the devices had latches that were not open
+             */
+            unfinished: number;
+        };
         BegunView: {
             /** @description the devices that were left out, with the reason of each */
             left?: components["schemas"]["Left"][];
@@ -2633,6 +2684,15 @@ export interface components {
             target: string;
             wants: string;
         };
+        DeviceChange: {
+            device: string;
+            /** @description of a device that has changed */
+            fields: components["schemas"]["FieldChange"][];
+            /** @enum {string} */
+            is: "changed" | "new" | "gone";
+            /** @description as it is now, and of a device that is gone as it was */
+            title: string;
+        };
         DeviceCommandView: {
             /** @description the path book that it is of; empty for one that no book has any more */
             book: string;
@@ -2783,6 +2843,14 @@ export interface components {
             got: string;
             set: string;
         };
+        DifferencesView: {
+            changes: components["schemas"]["DeviceChange"][];
+            /**
+             * Format: int64
+             * @description how many devices are as they were
+             */
+            same: number;
+        };
         DryRunView: {
             /** @description what may have to be switched first: it is sent where it is on */
             first: string[];
@@ -2883,6 +2951,17 @@ export interface components {
         Field: {
             name: string;
             value: string;
+        };
+        FieldChange: {
+            field: string;
+            /** @description missing where it is not known */
+            is?: string;
+            /** @description the role of a stream, or the ID of a target */
+            subject?: string;
+            /** @description missing where it was not known */
+            was?: string;
+            /** @description what people call the field, with what it is of */
+            words: string;
         };
         FillRequest: {
             devices: string[];
@@ -4360,7 +4439,7 @@ export interface components {
         Request: {
             form?: components["schemas"]["Field"][];
             headers?: components["schemas"]["Field"][];
-            /** @description a document; {name:raw} as a whole string stands for a number, true or false */
+            /** @description {name:raw} as a whole string stands for a number, true or false */
             json?: string;
             /** @description POST where there is a body, else GET */
             method?: string;
@@ -4899,6 +4978,13 @@ export interface components {
             /** @description put it back */
             back?: boolean;
             token: string;
+        };
+        "Take-baselineRequest": {
+            /** @description missing for all devices of the site */
+            devices?: string[];
+            name: string;
+            /** @description wanted where devices are not finished */
+            reason?: string;
         };
         "Take-certificateRequest": {
             /** @description of the certificate that the person has seen */
@@ -8087,6 +8173,105 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LeftOutBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-baselines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Baseline"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "take-baseline": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Take-baselineRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "compare-baseline": {
+        parameters: {
+            query?: {
+                /** @description another agreed state; missing for what is known now */
+                with?: string;
+            };
+            header?: never;
+            path: {
+                site: string;
+                baseline: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DifferencesView"];
                 };
             };
             /** @description Error */

@@ -43,7 +43,7 @@ export function SiteFrame() {
       onError: (e) => (e instanceof Problem && e.cause === "too_many_addresses" ? setLarge(e.count) : say(e)),
       onSuccess: () => setLarge(null),
     });
-  const views = ["", "/find", "/streams", "/patch", "/keyring", "/paths", "/watch", "/multicast", "/plan", "/outside"].map(
+  const views = ["", "/find", "/streams", "/patch", "/keyring", "/paths", "/watch", "/multicast", "/plan", "/outside", "/agreed"].map(
     (v) => `/sites/${id}${v}`,
   );
   useKeys({
@@ -100,6 +100,7 @@ export function SiteFrame() {
     { name: "Watch: moving pictures", keys: "W", run: () => go(views[6]!) },
     { name: "Multicast: what the groups carry", run: () => go(views[7]!) },
     { name: "From outside: ports for cameras that are looked at elsewhere", run: () => go(views[9]!) },
+    { name: "Agreed: what has changed since it was finished", run: () => go(views[10]!) },
     { name: "Who did what", run: () => go("/record") },
     ...(may("arrange") ? [{ name: "Change the site’s name or ranges", run: () => setChanging(true) }] : []),
     { name: "Your account", run: () => go("/account") },
@@ -193,6 +194,7 @@ function ViewLinks({ views }: { views: string[] }) {
         ["Patch", views[3]],
         ["Plan", views[8]],
         ["Outside", views[9]],
+        ["Agreed", views[10]],
         ...(may("inspect") ? [["Keyring", views[4]]] : []),
         ["Paths", views[5]],
       ].map(([name, to]) => (
