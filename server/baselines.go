@@ -9,6 +9,7 @@ import (
 
 	"unlatch/core/decide/act"
 	"unlatch/core/decide/baseline"
+	"unlatch/core/decide/latch"
 	"unlatch/store"
 )
 
@@ -44,12 +45,12 @@ func (s baselines) take(ctx context.Context, in *struct {
 }) (*struct{}, error) {
 	devices := in.Body.Devices
 	if len(devices) == 0 {
-		all, err := s.store.Devices.List(ctx, in.Site)
+		all, err := s.devices(ctx, in.Site)
 		if err != nil {
-			return nil, s.explain(err)
+			return nil, err
 		}
-		for i := range all {
-			devices = append(devices, all[i].ID)
+		for _, d := range baseline.Belonging(all, baseline.State{}) {
+			devices = append(devices, d.ID)
 		}
 	}
 	return s.keep(ctx, act.TakeBaseline{ID: uuid.New(), Site: in.Site, Devices: devices, Name: in.Body.Name, Reason: in.Body.Reason})
@@ -68,7 +69,9 @@ func (s baselines) compare(ctx context.Context, in *struct {
 	if in.With != uuid.Nil {
 		is, err = s.state(ctx, in.Site, in.With)
 	} else {
-		is, err = s.now(ctx, in.Site)
+		var all []*latch.Device
+		all, err = s.devices(ctx, in.Site)
+		is = baseline.Of(baseline.Belonging(all, was))
 	}
 	if err != nil {
 		return nil, err
@@ -92,12 +95,12 @@ func (s baselines) state(ctx context.Context, site, id uuid.UUID) (baseline.Stat
 	return out, s.explain(err)
 }
 
-// now returns the state of a site's devices as it is known now.
-func (s baselines) now(ctx context.Context, site uuid.UUID) (baseline.State, error) {
+// devices returns the devices of a site as they are known now.
+func (s baselines) devices(ctx context.Context, site uuid.UUID) ([]*latch.Device, error) {
 	up, err := s.lineUp.site(ctx, site)
 	if err != nil {
-		return baseline.State{}, s.explain(err)
+		return nil, s.explain(err)
 	}
 	defer up.mu.Unlock()
-	return baseline.Of(up.latches()), nil
+	return up.latches(), nil
 }

@@ -22,6 +22,7 @@ func TestWhatHasChangedSinceItWasAgreed(t *testing.T) {
 	x.provenAt(t, x.ids[0], "192.0.2.1")
 	at := "/api/sites/" + x.site.ID.String() + "/baselines"
 	assert.Empty(t, get[[]store.Baseline](p, "GET", at, nil))
+	x.sight(t, "urn:other", "198.51.100.8") // a stray is no part of the site
 	p.problem("no_reason", "POST", at, map[string]any{"name": "Handed over"})
 	get[any](p, "POST", at, map[string]any{"name": "Handed over", "reason": "two are ordered"})
 	kept := get[[]store.Baseline](p, "GET", at, nil)
@@ -37,6 +38,7 @@ func TestWhatHasChangedSinceItWasAgreed(t *testing.T) {
 	added := x.sight(t, "urn:new", "192.0.2.60")
 	_, err := s.Devices.Forget(context.Background(), x.site.ID, []uuid.UUID{x.ids[2]})
 	require.NoError(t, err)
+	x.sight(t, "urn:stray", "198.51.100.9")
 	now := get[differencesView](p, "GET", since, nil)
 	require.Len(t, now.Changes, 3)
 	assert.Equal(t, 1, now.Same)
@@ -46,6 +48,11 @@ func TestWhatHasChangedSinceItWasAgreed(t *testing.T) {
 	assert.Equal(t, baseline.Gone, now.Changes[1].Is)
 	assert.Equal(t, added, now.Changes[2].Device)
 	assert.Equal(t, baseline.New, now.Changes[2].Is)
+
+	x.sight(t, "urn:1", "198.51.100.2")
+	strayed := get[differencesView](p, "GET", since, nil).Changes
+	require.Len(t, strayed, 4, "a camera of the site that has strayed is told")
+	assert.Equal(t, "Address: was 192.0.2.2, is 198.51.100.2.", strayed[1].Fields[0].String())
 
 	get[any](p, "POST", at, map[string]any{"name": "After the move", "reason": "it is so", "devices": []uuid.UUID{x.ids[0]}})
 	later := get[[]store.Baseline](p, "GET", at, nil)[0]

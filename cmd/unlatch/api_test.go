@@ -266,6 +266,40 @@ devices:
 	}
 }
 
+// A site is agreed on, and what has changed since is told; nothing to tell is exit 0.
+func TestComparingBaselines(t *testing.T) {
+	simtest.Start(t, `
+name: agreed
+users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
+devices:
+  - {name: Clock, maker: corvane, model: V4, address: 127.44.63.27, scene: platform-clock,
+     streams: [{width: 160, height: 90, fps: 5, kbps: 60, gop: 5, profile: baseline}]}
+`)
+	newDesk(t)
+	run := func(want int, line string) string {
+		code, out, complaint := shell(t, line)
+		require.Equal(t, want, code, "%s\n%s%s", line, out, complaint)
+		return out + complaint
+	}
+	run(0, "unlatch sites add Works 127.44.63.16/28")
+	assert.Contains(t, run(2, "unlatch baselines compare"), "nothing is agreed on")
+	run(0, "printf 'brass-lamp-41' | unlatch keyring add Fitter --user fitter")
+	run(0, "unlatch sweep --site Works --wait")
+	assert.Contains(t, run(1, "unlatch baselines take 'Handed over'"), "not finished")
+	run(0, "unlatch baselines take 'Before' --reason 'nothing is done yet'")
+	assert.Contains(t, run(0, "unlatch baselines"), "nothing is done yet")
+	assert.Contains(t, run(0, "unlatch baselines compare"), "As agreed: ")
+	shell(t, "unlatch open 127.44.63.27 --wait")
+	told := run(1, "unlatch baselines compare Before")
+	assert.Contains(t, told, "Sign-in: nothing was known, now Fitter (user fitter).")
+	assert.Contains(t, told, "Picture size, main: nothing was known, now 160 × 90.")
+	run(0, "unlatch baselines take After --reason 'it has no target'")
+	assert.Contains(t, run(1, "unlatch baselines compare Before After"), "Sign-in: nothing was known, now Fitter (user fitter).")
+	run(0, "unlatch baselines compare After After")
+	run(2, "unlatch baselines compare Before After Never")
+	run(2, "unlatch baselines compare Never")
+}
+
 func first2(code int, _ string) int { return code }
 
 // A server that is cut off while a command waits is waited for: the work goes on there, and so does the waiting.

@@ -81,6 +81,14 @@ func Of(devices []*latch.Device) State {
 	return s
 }
 
+// Belonging returns the devices that belong to a site's state: all but the strays, which nobody has agreed to connect to. A device that
+// was in the state before still belongs to it when it has strayed.
+func Belonging(devices []*latch.Device, before State) []*latch.Device {
+	return slices.DeleteFunc(slices.Clone(devices), func(d *latch.Device) bool {
+		return !d.Status.InScope() && !slices.ContainsFunc(before.Devices, func(was Device) bool { return was.ID == d.ID })
+	})
+}
+
 // Unfinished returns how many of the devices were not finished.
 func (s State) Unfinished() (n int) {
 	for _, d := range s.Devices {

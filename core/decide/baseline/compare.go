@@ -11,9 +11,9 @@ import (
 
 // A DeviceChange is how a device differs between two states.
 type DeviceChange struct {
-	Device uuid.UUID `json:"device"`
-	Title  string    `json:"title" doc:"as it is now, and of a device that is gone as it was"`
-	Is     Presence  `json:"is" enum:"changed,new,gone"`
+	Device uuid.UUID     `json:"device"`
+	Title  string        `json:"title" doc:"as it is now, and of a device that is gone as it was"`
+	Is     Presence      `json:"is" enum:"changed,new,gone"`
 	Fields []FieldChange `json:"fields" doc:"of a device that has changed"`
 }
 

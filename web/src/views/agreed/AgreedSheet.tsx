@@ -13,7 +13,8 @@ export function AgreedSheet({ site, devices, onClose, onTaken }: Props) {
   const [name, setName] = useState("Handed over");
   const [reason, setReason] = useState("");
   const take = useTakeBaseline(site);
-  const open = devices.filter((d) => d.latches.some((l) => l.state !== "open" && l.state !== "waived"));
+  const own = devices.filter((d) => !d.stray || d.consent);
+  const open = own.filter((d) => d.latches.some((l) => l.state !== "open" && l.state !== "waived"));
   const done = () => {
     onTaken();
     onClose();
@@ -28,8 +29,8 @@ export function AgreedSheet({ site, devices, onClose, onTaken }: Props) {
         }}
       >
         <p>
-          What is known now of {devices.length === 1 ? "the one device" : `all ${devices.length} devices`} is kept. It is not changed later:
-          agree again after work on the site.
+          What is known now of {own.length === 1 ? "the one device" : `all ${own.length} devices`} is kept. It is not changed later: agree
+          again after work on the site.
         </p>
         <Field label="Name" name="name" autoComplete="off" value={name} onChange={(e) => setName(e.target.value)} />
         {open.length > 0 && (
