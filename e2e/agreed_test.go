@@ -17,7 +17,8 @@ users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
   - {name: Clock, maker: corvane, model: V4, address: 127.43.64.11, scene: platform-clock, streams: [&m {width: 320, height: 180, fps: 10,
        kbps: 200, gop: 10}]}
-  - {name: Weir, maker: corvane, model: V4, address: 127.43.64.13, scene: viaduct, lease: 127.43.64.21, streams: [*m]}
+  - {name: Weir, maker: corvane, model: V4, address: 127.43.64.13, scene: viaduct, lease: 127.43.64.13, next_lease: 127.43.64.21,
+     lease_seconds: 3600, streams: [*m]}
 `)
 	b := start(t)
 	b.bring("Works", "127.43.64.0/27", 2)
@@ -35,9 +36,10 @@ devices:
 
 	// A camera is given another address by the site's DHCP server, and is found again there.
 	world.Release("Weir")
-	b.press("^Line-up$")
-	b.press("^Sweep the site$")
-	b.page.MustElementR("[role=row]", `127\.43\.64\.21`)
+	b.page.MustElementR("nav a", "^Line-up$").MustClick()
+	b.page.MustElement("[data-device]")
+	b.page.Keyboard.MustType('s')
+	b.page.MustElementR("[data-device]", `127\.43\.64\.21`)
 	b.page.MustElementR("nav a", "^Agreed$").MustClick()
 	b.see("1 device changed, 1 as agreed")
 	b.page.MustElementR("article", `Address[\s\S]*127\.43\.64\.13[\s\S]*127\.43\.64\.21`)

@@ -23,6 +23,7 @@ const (
 	readEvery   = time.Second      // how often a setting is read again that is not what was sent
 	settlesFor  = 3 * time.Second  // for which that goes on: some pages answer before they have done it
 	restartsFor = 90 * time.Second // for which a device may be away that restarts
+	goesDownIn  = 15 * time.Second // after which a device that still answers does not restart any more
 )
 
 // Send tells the device something on its maker's own page, or takes that back. What was before is recorded before anything is sent, and
@@ -57,6 +58,8 @@ type sendChange struct {
 	page *picture.Fetcher
 	at   string // the web side: scheme and host
 	user string
+	// resumed says that work on the same change was cut off: what it sent may still be at work on the device.
+	resumed bool
 }
 
 // stands returns the newest record of the command where it stands on the device or was begun; nil where it does not.
@@ -71,6 +74,7 @@ func (s *sendChange) stands() *evidence.Commanded {
 func (s *sendChange) send(ctx context.Context) error {
 	c := &s.body.Command
 	was := s.stands()
+	s.resumed = was != nil && was.Pending
 	if s.x.Undo {
 		if was == nil {
 			return &recipe.NothingError{Command: c.Name}
@@ -82,7 +86,7 @@ func (s *sendChange) send(ctx context.Context) error {
 		return err
 	}
 	now, err := s.open(ctx)
-	for until := s.Clock.Now().Add(restartsFor); err != nil && was != nil && was.Pending && c.Restarts && s.Clock.Now().Before(until); {
+	for until := s.Clock.Now().Add(restartsFor); err != nil && s.resumed && c.Restarts && s.Clock.Now().Before(until); {
 		// The work was killed while the device restarted.
 		if refused(err) || heldBack(err) {
 			break
@@ -192,6 +196,9 @@ func (s *sendChange) switchPartners(ctx context.Context, back bool) error {
 func (s *sendChange) set(ctx context.Context, c *recipe.Command, list []recipe.Request, want,
 	now map[string]string) (map[string]string, error) {
 	if c.Same(now, want) {
+		if s.resumed && c.Restarts { // it may have been set a moment ago, and be about to go down
+			return s.readBack(ctx, c, want)
+		}
 		return now, nil
 	}
 	token := ""
@@ -235,9 +242,13 @@ func (s *sendChange) readBack(ctx context.Context, c *recipe.Command, want map[s
 			return nil, err
 		}
 	}
-	for until := s.Clock.Now().Add(patience); ; {
+	began, gone := s.Clock.Now(), false
+	for until := began.Add(patience); ; {
 		now, err := s.read(ctx, c)
-		if err == nil && c.Same(now, want) {
+		gone = gone || err != nil
+		// A device that restarts answers for some seconds more; what is asked of it then would fail.
+		staysUp := !c.Restarts || gone || s.Clock.Now().Sub(began) >= goesDownIn
+		if err == nil && c.Same(now, want) && staysUp {
 			return now, nil
 		}
 		if late := !s.Clock.Now().Before(until); late && err == nil {

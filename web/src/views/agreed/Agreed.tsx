@@ -90,6 +90,8 @@ export function Agreed() {
 /** A day and time as people write it. */
 const day = (at: string) => new Date(at).toLocaleString(undefined, { dateStyle: "medium", timeStyle: "short" });
 
+const here = "border-brass bg-well";
+
 /** The states that were agreed on, as marks on a line, the newest on top. */
 function States({ list, chosen, onChoose }: { list: Baseline[]; chosen: string; onChoose: (id: string) => void }) {
   return (
@@ -100,7 +102,7 @@ function States({ list, chosen, onChoose }: { list: Baseline[]; chosen: string; 
             type="button"
             aria-pressed={b.id === chosen}
             onClick={() => onChoose(b.id)}
-            className={`-ml-0.5 w-full border-l-4 px-3 py-2 text-left hover:bg-well ${b.id === chosen ? "border-brass bg-well" : "border-transparent"}`}
+            className={`-ml-0.5 w-full border-l-4 px-3 py-2 text-left hover:bg-well ${b.id === chosen ? here : "border-transparent"}`}
           >
             <span className="block font-semibold break-words">{b.name}</span>
             <span className="block text-small text-soft">
