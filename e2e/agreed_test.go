@@ -39,7 +39,7 @@ devices:
 	b.page.MustElementR("nav a", "^Line-up$").MustClick()
 	b.page.MustElement("[data-device]")
 	b.page.Keyboard.MustType('s')
-	b.page.MustElementR("[data-device]", `127\.43\.64\.21`)
+	b.page.MustElementR("[role=row]", `127\.43\.64\.21`)
 	b.page.MustElementR("nav a", "^Agreed$").MustClick()
 	b.see("1 device changed, 1 as agreed")
 	b.page.MustElementR("article", `Address[\s\S]*127\.43\.64\.13[\s\S]*127\.43\.64\.21`)
