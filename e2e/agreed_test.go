@@ -22,6 +22,8 @@ devices:
 `)
 	b := start(t)
 	b.bring("Works", "127.43.64.0/27", 2)
+	b.count(`[data-at="placed"]`, 2)
+	b.page.MustElement(`[data-run="finished"]`)
 	b.page.MustElementR("nav a", "^Agreed$").MustClick()
 	b.see("Nothing is agreed on yet")
 	b.clean("nothing agreed yet")

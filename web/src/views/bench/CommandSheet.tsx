@@ -40,7 +40,7 @@ export function CommandSheet({ site, device, devices, command: c, values: given,
     retry: false,
     placeholderData: (before) => before,
   });
-  const alike = devices.filter((d) => d.id !== device.id && d.model && d.model === device.model && !d.via);
+  const alike = devices.filter((d) => d.id !== device.id && d.model && d.model === device.model && !d.via && (!d.stray || !!d.consent));
   const list = others ? [device, ...alike] : [device];
   return (
     <Sheet title={c.name} open onOpenChange={(open) => !open && onClose()} wide>

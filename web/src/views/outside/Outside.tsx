@@ -50,11 +50,11 @@ function OutsideForm({ site, kept }: { site: string; kept: OutsideView }) {
           }}
         >
           <Field
-            label="Outside addresses: fixed, or a name; none where it has none"
+            label="Outside address, or a name that leads to it"
             name="addresses"
             mono
             autoComplete="off"
-            className="w-96 max-w-full"
+            className="w-80 max-w-full"
             placeholder="203.0.113.7"
             value={addresses}
             onChange={(e) => setAddresses(e.target.value)}
@@ -138,16 +138,21 @@ function Ports({ view, onRemove }: { view: OutsideView; onRemove?: (port: number
             <div>
               {p.name} <span className="mono text-small text-soft">→ {p.inside}</span>
             </div>
-            {p.streams.map((s) => (
-              <div key={s.role} className="text-small">
-                <span className="text-soft">{s.role}</span> <span className="mono break-all">{s.url || "no outside address yet"}</span>{" "}
-                {s.url && <Copy text={s.url} label="Copy" />}
-                <span className={`block ${s.proven ? "text-open" : s.problem ? "text-stuck" : "text-soft"}`}>
-                  {s.proven ? `✓ seen from elsewhere, by ${s.worker}` : (s.problem ?? "not proven from elsewhere yet")}
-                  {s.fix && !s.proven && <span className="text-soft"> {s.fix}</span>}
-                </span>
-              </div>
-            ))}
+            {p.streams.some((s) => !s.url) && (
+              <div className="text-small text-soft">{p.streams.map((s) => s.role).join(", ")}: no outside address yet</div>
+            )}
+            {p.streams
+              .filter((s) => s.url)
+              .map((s) => (
+                <div key={s.role} className="text-small">
+                  <span className="text-soft">{s.role}</span> <span className="mono break-all">{s.url}</span>{" "}
+                  <Copy text={s.url} label="Copy" />
+                  <span className={`block ${s.proven ? "text-open" : s.problem ? "text-stuck" : "text-soft"}`}>
+                    {s.proven ? `✓ seen from elsewhere, by ${s.worker}` : (s.problem ?? "not proven from elsewhere yet")}
+                    {s.fix && !s.proven && <span className="text-soft"> {s.fix}</span>}
+                  </span>
+                </div>
+              ))}
           </div>
           {onRemove && (
             <Button look="quiet" className="h-7 self-start" onClick={() => onRemove(p.port)}>
