@@ -1,6 +1,7 @@
 package media
 
 import (
+	"bytes"
 	"encoding/binary"
 	"encoding/hex"
 	"fmt"
@@ -122,13 +123,13 @@ func (e *Elementary) delimits(first byte) bool {
 
 // nextNAL returns the first NAL unit of a byte stream, without the zeros that may follow it.
 func nextNAL(b []byte) (nal, rest []byte, ok bool) {
-	from := startCodeIn(b)
+	from := bytes.Index(b, startCodePrefix)
 	if from < 0 {
 		return nil, nil, false
 	}
 	b = b[from+3:]
 	nal, rest = b, nil
-	if to := startCodeIn(b); to >= 0 {
+	if to := bytes.Index(b, startCodePrefix); to >= 0 {
 		nal, rest = b[:to], b[to:]
 	}
 	for len(nal) > 0 && nal[len(nal)-1] == 0 {
@@ -137,20 +138,8 @@ func nextNAL(b []byte) (nal, rest []byte, ok bool) {
 	return nal, rest, true
 }
 
-// startCodeIn returns where 0x000001 stands first; -1 for nowhere.
-func startCodeIn(b []byte) int {
-	for i := 0; i+2 < len(b); {
-		switch {
-		case b[i+2] > 1:
-			i += 3
-		case b[i] == 0 && b[i+1] == 0 && b[i+2] == 1:
-			return i
-		default:
-			i++
-		}
-	}
-	return -1
-}
+// startCodePrefix stands before each NAL unit of a byte stream (ITU-T H.264 §B.1.2).
+var startCodePrefix = []byte{0, 0, 1}
 
 // samplingRates are the sampling frequencies by their index (ISO/IEC 14496-3 table 1.18).
 var samplingRates = []int{96000, 88200, 64000, 48000, 44100, 32000, 24000, 22050, 16000, 12000, 11025, 8000, 7350}

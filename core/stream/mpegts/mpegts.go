@@ -108,6 +108,7 @@ type Demuxer struct {
 	tables   map[uint16]*section
 	units    map[uint16]*assembly
 	counters map[uint16]*counter
+	newest   *counter // that of the packet before, which the next one is mostly of too
 	clock    clock
 	m        Transport
 	rest     []byte // of a stream that is not cut at its packets: what is no whole packet yet
@@ -246,6 +247,7 @@ func split(b []byte, adapts, carries bool) (payload, field []byte, ok bool) {
 
 // A counter follows the continuity counter of one PID (§2.4.3.3).
 type counter struct {
+	pid   uint16
 	last  byte
 	twice bool // the last packet has come twice already
 }
@@ -255,12 +257,16 @@ func (d *Demuxer) follows(pid uint16, n byte, carries, jumps bool) (lost, again 
 	if d.counters == nil {
 		d.counters = map[uint16]*counter{}
 	}
-	c := d.counters[pid]
+	c := d.newest
+	if c == nil || c.pid != pid {
+		c = d.counters[pid]
+		d.newest = c
+	}
 	switch {
 	case c == nil && len(d.counters) >= maxPIDs:
 		return false, false
 	case c == nil:
-		d.counters[pid] = &counter{last: n}
+		d.counters[pid] = &counter{pid: pid, last: n}
 		return false, false
 	case !carries: // the counter stands still
 		return false, false
