@@ -48,13 +48,8 @@ func fiftyAddresses(ctx context.Context, _ *scene.Library) ([]figure, error) {
 		plan.Devices = append(plan.Devices, command.OnDevice{Device: devices[i].ID, Do: command.Device{Address: &setting}})
 		to = to.Next()
 	}
-	began := time.Now()
 	plan.Steps = 2 * int64(plan.Len())
-	run, err := r.queue.Begin(ctx, r.site.ID, plan)
-	if err == nil {
-		err = finished(ctx, r.store, run)
-	}
-	took := time.Since(began)
+	took, err := r.carryOut(ctx, plan)
 	if err != nil {
 		return nil, err
 	}

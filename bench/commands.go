@@ -3,7 +3,6 @@ package main
 import (
 	"context"
 	"fmt"
-	"slices"
 	"time"
 
 	"github.com/google/uuid"
@@ -33,28 +32,19 @@ func commanded(ctx context.Context, _ *scene.Library) ([]figure, error) {
 	if _, _, err := r.open(ctx, commandedCameras); err != nil {
 		return nil, err
 	}
-	devices, err := r.store.Devices.List(ctx, r.site.ID)
+	ids, err := r.devices(ctx)
 	if err != nil {
 		return nil, err
 	}
-	var ids []uuid.UUID
-	for _, d := range devices {
-		ids = append(ids, d.ID)
-	}
 	var c recipe.Command
 	for _, b := range recipe.Shipped() {
-		if i := slices.IndexFunc(b.Commands, func(c recipe.Command) bool { return c.Name == "Sign-in of the streams" }); i >= 0 {
-			c = b.Commands[i]
+		if found := recipe.CommandNamed(b.Commands, "Sign-in of the streams"); found != nil {
+			c = *found
 		}
 	}
 	send := func(ids []uuid.UUID, method string) (time.Duration, error) {
-		began := time.Now()
-		run, err := r.queue.Begin(ctx, r.site.ID, command.Work{Kind: "send", Devices: command.Each(ids,
+		return r.carryOut(ctx, command.Work{Kind: "send", Devices: command.Each(ids,
 			command.Device{Send: &command.Send{Command: c, Values: map[string]string{"method": method}}})})
-		if err == nil {
-			err = finished(ctx, r.store, run)
-		}
-		return time.Since(began), err
 	}
 	var alone []time.Duration
 	for i := range 3 {
@@ -68,7 +58,8 @@ func commanded(ctx context.Context, _ *scene.Library) ([]figure, error) {
 	if err != nil {
 		return nil, err
 	}
-	if devices, err = r.store.Devices.List(ctx, r.site.ID); err != nil {
+	devices, err := r.store.Devices.List(ctx, r.site.ID)
+	if err != nil {
 		return nil, err
 	}
 	set := 0

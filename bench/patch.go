@@ -115,15 +115,9 @@ func (r *rig) placeAll(ctx context.Context, name, at string, key uuid.UUID, devi
 	if err := r.store.Targets.Wish(ctx, wish); err != nil {
 		return 0, 0, err
 	}
-	began := time.Now()
-	run, err := r.queue.Begin(ctx, r.site.ID, work)
-	if err == nil {
-		err = finished(ctx, r.store, run)
-	}
-	if err != nil {
+	if took, err = r.carryOut(ctx, work); err != nil {
 		return 0, 0, err
 	}
-	took = time.Since(began)
 	now, err := r.store.Devices.List(ctx, r.site.ID)
 	if err != nil {
 		return 0, 0, err

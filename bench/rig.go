@@ -6,7 +6,11 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"time"
 
+	"github.com/google/uuid"
+
+	"unlatch/core/decide/command"
 	"unlatch/core/ground/address"
 	"unlatch/core/ground/signin"
 	"unlatch/jobs"
@@ -93,4 +97,24 @@ func newRig(ctx context.Context, scenario, ranges string) (r *rig, err error) {
 	}
 	r.undo = append(r.undo, func() { r.stopWorker() })
 	return r, nil
+}
+
+// devices returns the IDs of the site's devices, in order of address.
+func (r *rig) devices(ctx context.Context) ([]uuid.UUID, error) {
+	list, err := r.store.Devices.List(ctx, r.site.ID)
+	ids := make([]uuid.UUID, len(list))
+	for i := range list {
+		ids[i] = list[i].ID
+	}
+	return ids, err
+}
+
+// carryOut begins work, waits for its end and returns how long it took.
+func (r *rig) carryOut(ctx context.Context, work command.Work) (time.Duration, error) {
+	began := time.Now()
+	run, err := r.queue.Begin(ctx, r.site.ID, work)
+	if err == nil {
+		err = finished(ctx, r.store, run)
+	}
+	return time.Since(began), err
 }

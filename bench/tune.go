@@ -41,22 +41,12 @@ func tuned(ctx context.Context, _ *scene.Library) ([]figure, error) {
 	if err != nil {
 		return nil, err
 	}
-	devices, err := r.store.Devices.List(ctx, r.site.ID)
+	ids, err := r.devices(ctx)
 	if err != nil {
 		return nil, err
 	}
-	var ids []uuid.UUID
-	for _, d := range devices {
-		ids = append(ids, d.ID)
-	}
 	set := func(ids []uuid.UUID, p tuning.Plan) (time.Duration, error) {
-		began := time.Now()
-		run, err := r.queue.Begin(ctx, r.site.ID, command.Work{Kind: "tune",
-			Devices: command.Each(ids, command.Device{Tune: &command.Tune{Plan: p}})})
-		if err == nil {
-			err = finished(ctx, r.store, run)
-		}
-		return time.Since(began), err
+		return r.carryOut(ctx, command.Work{Kind: "tune", Devices: command.Each(ids, command.Device{Tune: &command.Tune{Plan: p}})})
 	}
 	// The stand-ins' new pictures are encoded once, by the first of each maker.
 	for _, p := range []tuning.Plan{first, second} {
@@ -76,7 +66,8 @@ func tuned(ctx context.Context, _ *scene.Library) ([]figure, error) {
 	if err != nil {
 		return nil, err
 	}
-	if devices, err = r.store.Devices.List(ctx, r.site.ID); err != nil {
+	devices, err := r.store.Devices.List(ctx, r.site.ID)
+	if err != nil {
 		return nil, err
 	}
 	open := 0

@@ -2,7 +2,6 @@ package jobs
 
 import (
 	"context"
-
 	"fmt"
 	"net"
 	"net/netip"
@@ -55,12 +54,12 @@ func (e *env) outsideGuard(ctx context.Context, form outside.Form) (*address.Gua
 			ranges = append(ranges, addr.String())
 			continue
 		}
-		found, err := resolver.LookupNetIP(ctx, "ip", a)
+		found, err := address.Lookup(ctx, resolver, a)
 		if err != nil {
 			return nil, fmt.Errorf("the outside name %s leads nowhere from here: %w", a, err)
 		}
 		for _, addr := range found {
-			ranges = append(ranges, addr.Unmap().WithZone("").String())
+			ranges = append(ranges, addr.String())
 		}
 	}
 	allowed, err := address.Parse(ranges...)

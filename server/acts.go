@@ -95,6 +95,16 @@ func (l *lineUp) states(ctx context.Context, site uuid.UUID, devices []uuid.UUID
 	return out, nil
 }
 
+// all returns the devices of a site with their states, as the line-up has them, in their order.
+func (l *lineUp) all(ctx context.Context, site uuid.UUID) ([]*latch.Device, error) {
+	up, err := l.site(ctx, site)
+	if err != nil {
+		return nil, err
+	}
+	defer up.mu.Unlock()
+	return up.latches(), nil
+}
+
 // latches returns the devices of the line-up in their order, as core knows them.
 func (s *siteLineUp) latches() []*latch.Device {
 	out := make([]*latch.Device, len(s.order))

@@ -9,7 +9,6 @@ import (
 
 	"unlatch/core/decide/act"
 	"unlatch/core/decide/baseline"
-	"unlatch/core/decide/latch"
 	"unlatch/store"
 )
 
@@ -45,9 +44,9 @@ func (s baselines) take(ctx context.Context, in *struct {
 }) (*struct{}, error) {
 	devices := in.Body.Devices
 	if len(devices) == 0 {
-		all, err := s.devices(ctx, in.Site)
+		all, err := s.lineUp.all(ctx, in.Site)
 		if err != nil {
-			return nil, err
+			return nil, s.explain(err)
 		}
 		for _, d := range baseline.Belonging(all, baseline.State{}) {
 			devices = append(devices, d.ID)
@@ -65,16 +64,17 @@ func (s baselines) compare(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	is := baseline.State{}
+	var is baseline.State
 	if in.With != uuid.Nil {
-		is, err = s.state(ctx, in.Site, in.With)
+		if is, err = s.state(ctx, in.Site, in.With); err != nil {
+			return nil, err
+		}
 	} else {
-		var all []*latch.Device
-		all, err = s.devices(ctx, in.Site)
+		all, err := s.lineUp.all(ctx, in.Site)
+		if err != nil {
+			return nil, s.explain(err)
+		}
 		is = baseline.Of(baseline.Belonging(all, was))
-	}
-	if err != nil {
-		return nil, err
 	}
 	v := differencesView{Changes: baseline.Compare(was, is)}
 	v.Same = len(was.Devices)
@@ -93,14 +93,4 @@ func (s baselines) state(ctx context.Context, site, id uuid.UUID) (baseline.Stat
 		return out, problem(409, "newer_form", "A newer Unlatch took this agreed state.", "Open the site with that version.")
 	}
 	return out, s.explain(err)
-}
-
-// devices returns the devices of a site as they are known now.
-func (s baselines) devices(ctx context.Context, site uuid.UUID) ([]*latch.Device, error) {
-	up, err := s.lineUp.site(ctx, site)
-	if err != nil {
-		return nil, s.explain(err)
-	}
-	defer up.mu.Unlock()
-	return up.latches(), nil
 }

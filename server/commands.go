@@ -5,15 +5,14 @@ import (
 	"errors"
 	"net/http"
 	"slices"
+	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
 	"unlatch/core/decide/act"
-	"unlatch/core/decide/evidence"
 	"unlatch/core/decide/latch"
 	"unlatch/core/decide/weigh"
-	"unlatch/core/ground/streamurl"
 	"unlatch/core/stream/recipe"
 )
 
@@ -70,7 +69,7 @@ func (s commands) routes(api huma.API) {
 		}) (*runOut, error) {
 			a := act.SendCommand{Site: in.Site, Devices: in.Body.Devices, Strict: in.Body.Strict, Name: in.Body.Command,
 				Values: in.Body.Values, Undo: in.Body.Undo}
-			c, partners, _, err := s.find(ctx, in.Body.Command)
+			c, partners, err := s.find(ctx, in.Body.Command)
 			if err != nil {
 				return nil, err
 			}
@@ -103,7 +102,7 @@ func (s commands) dryRoutes(api huma.API) {
 			if err != nil {
 				return nil, s.explain(err)
 			}
-			c, partners, _, err := s.find(ctx, in.Body.Command)
+			c, partners, err := s.find(ctx, in.Body.Command)
 			if err != nil {
 				return nil, err
 			}
@@ -118,12 +117,11 @@ func (s commands) dryRoutes(api huma.API) {
 		})
 }
 
-// hostOf returns where a device's own page is, as far as it is known.
+// hostOf returns the host of the device's own page; its address where the page is not known.
 func hostOf(d *latch.Device) string {
-	for _, at := range []string{d.Status.Device.XAddr} {
-		if u, err := streamurl.Parse(at); err == nil {
-			return u.HostPort()
-		}
+	if at, ok := d.Status.OwnPage(); ok {
+		_, host, _ := strings.Cut(at, "://")
+		return host
 	}
 	return d.Addr
 }
@@ -144,11 +142,11 @@ func dryRun(c *recipe.Command, partners []recipe.Command, values map[string]stri
 		out.Requests = append(out.Requests, x.String(host))
 	}
 	for _, x := range c.NotWith {
-		i := slices.IndexFunc(partners, func(p recipe.Command) bool { return p.Name == x.Command })
-		if i < 0 || !recipe.Meets(values, x.When) {
+		other := recipe.CommandNamed(partners, x.Command)
+		if other == nil || !recipe.Meets(values, x.When) {
 			continue
 		}
-		first, err := partners[i].Fill(partners[i].Set, x.Set, "TOKEN")
+		first, err := other.Fill(other.Set, x.Set, "TOKEN")
 		if err != nil {
 			continue // it has values beside, which are read from the device
 		}
@@ -160,17 +158,17 @@ func dryRun(c *recipe.Command, partners []recipe.Command, values map[string]stri
 }
 
 // find finds a command by its name, people's own books first; c is nil where there is none.
-func (s commands) find(ctx context.Context, name string) (c *recipe.Command, partners []recipe.Command, book string, err error) {
+func (s commands) find(ctx context.Context, name string) (c *recipe.Command, partners []recipe.Command, err error) {
 	books, err := s.store.Books.All(ctx)
 	if err != nil {
-		return nil, nil, "", s.explain(err)
+		return nil, nil, s.explain(err)
 	}
 	for _, b := range books {
-		if i := slices.IndexFunc(b.Commands, func(c recipe.Command) bool { return c.Name == name }); i >= 0 {
-			return &b.Commands[i], b.Commands[i].Partners(b.Commands), b.Name, nil
+		if c := recipe.CommandNamed(b.Commands, name); c != nil {
+			return c, c.Partners(b.Commands), nil
 		}
 	}
-	return nil, nil, "", nil
+	return nil, nil, nil
 }
 
 // ofDevice returns the commands for a device, and those that stand on it though no book has them any more.
@@ -209,8 +207,7 @@ func viewOfCommand(st *latch.Status, c recipe.Command, book string) deviceComman
 			v.For = append(v.For, m)
 		}
 	}
-	if i := slices.IndexFunc(st.Commanded, func(b evidence.Commanded) bool { return b.Command.Name == c.Name }); i >= 0 {
-		b := st.Commanded[i]
+	if b := st.CommandStanding(c.Name); b != nil {
 		v.Stands = &standsView{Pending: b.Pending, Before: b.Command.InWords(b.Before), After: b.Command.InWords(b.After)}
 		if b.Diagnosis != nil {
 			v.Wrong = &wrongView{b.Diagnosis.Summary, b.Diagnosis.Fix}

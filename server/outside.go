@@ -3,6 +3,7 @@ package server
 import (
 	"context"
 	"fmt"
+	"maps"
 	"net/http"
 	"net/netip"
 	"slices"
@@ -105,28 +106,25 @@ type outsideFacts struct {
 	site    store.Site
 	streams []outside.Stream
 	never   map[string]string
-	names   map[string]string // by ID
-	devices []store.Device
+	devices map[uuid.UUID]*latch.Device
 }
 
 func (s outsides) facts(ctx context.Context, id uuid.UUID) (f outsideFacts, err error) {
 	if f.site, err = s.store.Sites.Get(ctx, id); err != nil {
 		return f, err
 	}
-	if f.devices, err = s.store.Devices.List(ctx, id); err != nil {
+	all, err := s.lineUp.all(ctx, id)
+	if err != nil {
 		return f, err
 	}
-	f.never, f.names = map[string]string{}, map[string]string{}
-	for i := range f.devices {
-		d := &f.devices[i]
+	f.never, f.devices = map[string]string{}, map[uuid.UUID]*latch.Device{}
+	for _, d := range all {
 		st := &d.Status
-		f.names[d.ID.String()] = d.Title()
-		for at, what := range never(d) {
-			f.never[at] = what
-		}
+		f.devices[d.ID] = d
+		maps.Copy(f.never, never(d))
 		for _, x := range st.Streams {
 			p := st.Proofs[x.Role]
-			f.streams = append(f.streams, outside.Stream{Device: d.ID, Name: d.Title(), Role: x.Role, URL: x.URL, Proven: st.Proves(x),
+			f.streams = append(f.streams, outside.Stream{Device: d.ID, Name: d.Title, Role: x.Role, URL: x.URL, Proven: st.Proves(x),
 				Scheme: p.Auth, TLS: p.TLS != nil})
 		}
 	}
@@ -137,7 +135,7 @@ func (s outsides) facts(ctx context.Context, id uuid.UUID) (f outsideFacts, err 
 func (f *outsideFacts) hasAll(maps []outside.Map) error {
 	missing := &act.MissingError{}
 	for _, m := range maps {
-		if !slices.ContainsFunc(f.devices, func(d store.Device) bool { return d.ID == m.Device }) {
+		if f.devices[m.Device] == nil {
 			missing.IDs = append(missing.IDs, m.Device)
 		}
 	}
@@ -148,13 +146,13 @@ func (f *outsideFacts) hasAll(maps []outside.Map) error {
 }
 
 // never returns the places of a device that must not be led outside: where it can be changed, and not only looked at.
-func never(d *store.Device) map[string]string {
+func never(d *latch.Device) map[string]string {
 	out := map[string]string{}
 	st := &d.Status
 	words := map[string]string{"device service": "the device service of ", "http": "the web page of ", "https": "the web page of "}
 	for _, p := range st.Device.Ports {
 		if what, ok := words[p.Speaks]; ok && st.Device.Addr.IsValid() {
-			out[netip.AddrPortFrom(st.Device.Addr, p.Number).String()] = what + d.Title()
+			out[netip.AddrPortFrom(st.Device.Addr, p.Number).String()] = what + d.Title
 		}
 	}
 	if at, ok := outside.PlaceOf(st.Device.XAddr); ok {
@@ -162,7 +160,7 @@ func never(d *store.Device) map[string]string {
 		if st.Device.Kind == sighting.Recorder {
 			what = "the control of the recorder "
 		}
-		out[at] = what + d.Title()
+		out[at] = what + d.Title
 	}
 	return out
 }
@@ -184,9 +182,8 @@ func (s outsides) view(ctx context.Context, id uuid.UUID, form outside.Form) (ou
 	}
 	for _, m := range form.Maps {
 		p := outsidePortView{Port: m.Port, Inside: m.Inside, Device: m.Device, Streams: []outsideStreamView{}}
-		if i := slices.IndexFunc(f.devices, func(d store.Device) bool { return d.ID == m.Device }); i >= 0 {
-			p.Name = f.devices[i].Title()
-			p.Streams = streamsFromOutside(&f.devices[i].Status, form, m)
+		if d := f.devices[m.Device]; d != nil {
+			p.Name, p.Streams = d.Title, streamsFromOutside(&d.Status, form, m)
 		}
 		v.Ports = append(v.Ports, p)
 	}
@@ -243,8 +240,12 @@ func (s outsides) sheet(w http.ResponseWriter, r *http.Request) {
 		s.fail(w, err)
 		return
 	}
+	names := map[string]string{}
+	for id, d := range f.devices {
+		names[id.String()] = d.Title
+	}
 	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
 	w.Header().Set("Content-Disposition", `attachment; filename="router-sheet.txt"`)
-	fmt.Fprint(w, form.Sheet(outside.Paper{Site: f.site.Name, By: person(r.Context()).Name, At: time.Now(), Names: f.names,
+	fmt.Fprint(w, form.Sheet(outside.Paper{Site: f.site.Name, By: person(r.Context()).Name, At: time.Now(), Names: names,
 		Never: f.neverLines()}))
 }

@@ -2,12 +2,10 @@ package act
 
 import (
 	"fmt"
-	"slices"
 
 	"github.com/google/uuid"
 
 	"unlatch/core/decide/command"
-	"unlatch/core/decide/evidence"
 	"unlatch/core/decide/latch"
 	"unlatch/core/stream/recipe"
 )
@@ -57,7 +55,7 @@ func (a SendCommand) Decide(f Facts) (Outcome, error) {
 	for _, d := range fit {
 		one := do
 		if a.Undo { // as it was when it was sent
-			one.Command = standing(d, a.Name).Command
+			one.Command = d.Status.CommandStanding(a.Name).Command
 		}
 		out.Work.Devices = append(out.Work.Devices, command.OnDevice{Device: d.ID, Do: command.Device{Send: &one}})
 	}
@@ -73,20 +71,11 @@ func (a SendCommand) sendable(d *latch.Device) *Refusal {
 			"Set it on the camera itself, by the recorder's way through.")
 	case !d.Status.InScope():
 		return refuse("out_of_scope", d.Title+" is outside the site's ranges.", "Add its range to the site if it belongs there.")
-	case a.Undo && standing(d, a.Name) == nil:
+	case a.Undo && d.Status.CommandStanding(a.Name) == nil:
 		return refuse("nothing_to_undo", fmt.Sprintf("Nothing of %q stands on %s.", a.Name, d.Title), "Set it to what it should be instead.")
 	case !a.Undo && !a.Command.Fits(d.Status.CommandKind()):
 		return refuse("other_device", fmt.Sprintf("%q is not for %s.", a.Name, d.Title),
 			"Send it to devices of the maker, model and firmware that it names.")
 	}
 	return nil
-}
-
-// standing returns what stands on a device of a command; nil for nothing.
-func standing(d *latch.Device, name string) *evidence.Commanded {
-	i := slices.IndexFunc(d.Status.Commanded, func(b evidence.Commanded) bool { return b.Command.Name == name })
-	if i < 0 {
-		return nil
-	}
-	return &d.Status.Commanded[i]
 }

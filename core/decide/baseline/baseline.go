@@ -98,9 +98,3 @@ func (s State) Unfinished() (n int) {
 	}
 	return n
 }
-
-// Only returns the state of those devices alone, in the order of s.
-func (s State) Only(ids []uuid.UUID) State {
-	s.Devices = slices.DeleteFunc(slices.Clone(s.Devices), func(d Device) bool { return !slices.Contains(ids, d.ID) })
-	return s
-}

@@ -85,7 +85,7 @@ func near(a, b, least, share float64) bool {
 type list []Fact
 
 func (l *list) add(f Fact) {
-	if f.Value != "" && f.Value != "<nil>" {
+	if f.Value != "" {
 		*l = append(*l, f)
 	}
 }
@@ -94,11 +94,11 @@ func (l *list) add(f Fact) {
 func facts(d *latch.Device) []Fact {
 	var out list
 	st := &d.Status
-	if st.Device.Addr.IsValid() {
+	switch {
+	case st.Device.Via != nil:
+		out.add(Fact{Field: Address, Value: fmt.Sprintf("channel %d of the recorder at %s", st.Device.Channel, st.Device.Addr)})
+	case st.Device.Addr.IsValid():
 		out.add(Fact{Field: Address, Value: st.Device.Addr.String()})
-	}
-	if st.Device.Via != nil {
-		out[0].Value = fmt.Sprintf("channel %d of the recorder at %s", st.Device.Channel, st.Device.Addr)
 	}
 	out.add(Fact{Field: Endpoint, Value: st.Device.Endpoint})
 	out.add(Fact{Field: HardwareAddress, Value: st.Device.MAC})

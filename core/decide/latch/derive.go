@@ -15,7 +15,6 @@ import (
 	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/camera"
 	"unlatch/core/stream/picturematch"
-	"unlatch/core/stream/recipe"
 	"unlatch/core/stream/sighting"
 )
 
@@ -317,18 +316,6 @@ func (d *deriver) commanded() {
 		}
 	}
 	slices.SortFunc(d.s.Commanded, func(a, b evidence.Commanded) int { return strings.Compare(a.Command.Name, b.Command.Name) })
-}
-
-// CommandKind returns what is known of what the device is, for commands of its maker.
-func (s *Status) CommandKind() recipe.Kind {
-	k := recipe.Kind{Makers: []string{s.Device.Maker, s.Device.Name}, Model: s.Device.Hardware}
-	if in := s.SignedIn; in != nil && in.Info.Manufacturer != "" {
-		k.Makers, k.Model, k.Firmware = append(k.Makers, in.Info.Manufacturer), in.Info.Model, in.Info.Firmware
-	}
-	if r := s.Reached; r != nil && r.StreamServer != nil {
-		k.Makers = append(k.Makers, r.StreamServer.Server)
-	}
-	return k
 }
 
 func (d *deriver) located() {

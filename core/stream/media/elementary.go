@@ -139,7 +139,7 @@ func nextNAL(b []byte) (nal, rest []byte, ok bool) {
 }
 
 // startCodePrefix stands before each NAL unit of a byte stream (ITU-T H.264 §B.1.2).
-var startCodePrefix = []byte{0, 0, 1}
+var startCodePrefix = startCode[1:]
 
 // samplingRates are the sampling frequencies by their index (ISO/IEC 14496-3 table 1.18).
 var samplingRates = []int{96000, 88200, 64000, 48000, 44100, 32000, 24000, 22050, 16000, 12000, 11025, 8000, 7350}

@@ -119,6 +119,9 @@ type Demuxer struct {
 // Streams returns the elementary streams of the program, and whether its tables have come.
 func (d *Demuxer) Streams() ([]Stream, bool) { return d.streams, d.known }
 
+// Packets returns how many packets have come.
+func (d *Demuxer) Packets() int { return d.m.Packets }
+
 // Measured returns what came so far.
 func (d *Demuxer) Measured() Transport {
 	m := d.m

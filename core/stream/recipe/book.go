@@ -224,14 +224,14 @@ type Conflict struct {
 	Theirs Recipe `json:"theirs"`
 }
 
-// Merge adds another book's recipes and commands. What is there word for word is not added twice; one of the same name and another content
-// is a conflict, and ours stays.
+// Merge adds another book's recipes and commands. A recipe that is there word for word is not added twice; one of the same name and
+// another content is a conflict, and ours stays. A command takes the place of ours of the same name: it is the one that was mended.
 func (b *Book) Merge(other *Book) (added []Recipe, conflicts []Conflict) {
 	for _, c := range other.Commands {
-		if i := slices.IndexFunc(b.Commands, func(o Command) bool { return o.Name == c.Name }); i < 0 {
-			b.Commands = append(b.Commands, c)
+		if ours := CommandNamed(b.Commands, c.Name); ours != nil {
+			*ours = c
 		} else {
-			b.Commands[i] = c // one that was mended takes the place of the one before
+			b.Commands = append(b.Commands, c)
 		}
 	}
 	for _, r := range other.Recipes {

@@ -118,6 +118,15 @@ type SettingError struct{ Name, Problem string }
 
 func (e *SettingError) Error() string { return e.Name + " " + e.Problem }
 
+// CommandNamed returns the command of a name out of a list; nil where there is none.
+func CommandNamed(list []Command, name string) *Command {
+	i := slices.IndexFunc(list, func(c Command) bool { return c.Name == name })
+	if i < 0 {
+		return nil
+	}
+	return &list[i]
+}
+
 // Value returns a value by its name.
 func (c *Command) Value(name string) (Value, bool) {
 	i := slices.IndexFunc(c.Values, func(v Value) bool { return v.Name == name })
@@ -241,8 +250,8 @@ func (c *Command) InWords(setting map[string]string) string {
 // Partners returns the commands of a list that the command must not be on with.
 func (c *Command) Partners(all []Command) (out []Command) {
 	for _, x := range c.NotWith {
-		if i := slices.IndexFunc(all, func(o Command) bool { return o.Name == x.Command }); i >= 0 {
-			out = append(out, all[i])
+		if other := CommandNamed(all, x.Command); other != nil {
+			out = append(out, *other)
 		}
 	}
 	return out

@@ -20,7 +20,7 @@ func (e *NotFoundError) Error() string {
 	return fmt.Sprintf("%s does not stand on %s: %s", e.What, e.Path, e.Why)
 }
 
-// Values reads the command's values out of the page that shows them. The error is a *NotFoundError.
+// ReadValues reads the command's values out of the page that shows them. The error is a *NotFoundError.
 func (c *Command) ReadValues(page []byte) (map[string]string, error) {
 	out := map[string]string{}
 	for _, f := range c.Read.Find {

@@ -3,6 +3,7 @@ package recipe
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
 	"regexp"
 	"slices"
 	"strings"
@@ -79,11 +80,11 @@ func (l Lesson) Learn() (*Command, []Varying, error) {
 			p.becomes("{" + tokenName + "}")
 			c.Token = l.token(v.Second)
 		default:
-			if p.quoted || a.kind != "json" || p.where == "" || !strings.HasPrefix(p.where, "json") {
-				p.becomes("{" + v.Name + "}")
-			} else {
-				p.becomes("{" + v.Name + ":raw}")
+			how := ""
+			if p.section == "json" && !p.quoted { // a number, true or false
+				how = ":raw"
 			}
+			p.becomes("{" + v.Name + how + "}")
 			c.Values = append(c.Values, Value{Name: v.Name, OneOf: []string{v.First, v.Second}})
 			if f, ok := l.where(v); ok {
 				f.Value = v.Name
@@ -160,12 +161,7 @@ func pointerTo(x, y any, a, b, at string, depth int) string {
 		if !ok {
 			return ""
 		}
-		keys := make([]string, 0, len(v))
-		for k := range v {
-			keys = append(keys, k)
-		}
-		slices.Sort(keys)
-		for _, k := range keys {
+		for _, k := range slices.Sorted(maps.Keys(v)) {
 			if p := pointerTo(v[k], w[k], a, b, at+"/"+escape.Replace(k), depth+1); p != "" {
 				return p
 			}

@@ -130,7 +130,7 @@ func readCommands(n *yaml.Node) (out []Command, err error) {
 		if err != nil {
 			return nil, err
 		}
-		if slices.ContainsFunc(out, func(o Command) bool { return o.Name == one.Name }) {
+		if CommandNamed(out, one.Name) != nil {
 			return nil, yamlfile.At(c, fmt.Sprintf("%q stands in the book twice", one.Name))
 		}
 		out = append(out, one)
@@ -450,16 +450,9 @@ func (c *Command) settingsProblem() string {
 // together checks the commands of a book against each other: that those named are there, and that none switches another on that would
 // switch it back.
 func together(list []Command) string {
-	find := func(name string) *Command {
-		i := slices.IndexFunc(list, func(c Command) bool { return c.Name == name })
-		if i < 0 {
-			return nil
-		}
-		return &list[i]
-	}
 	for i := range list {
 		for _, x := range list[i].NotWith {
-			other := find(x.Command)
+			other := CommandNamed(list, x.Command)
 			if other == nil {
 				return fmt.Sprintf("%q is not with %q, which is not in the book", list[i].Name, x.Command)
 			}

@@ -147,12 +147,7 @@ func (f *Fetcher) begin(at string) (*fetch, error) {
 
 // get follows redirects and answers one challenge. A sign-in goes to the host that was asked for and to no other.
 func (x *fetch) get(ctx context.Context) (_ *http.Response, err error) {
-	defer func() {
-		if x.secure.Shown != nil {
-			x.f.Shown = x.secure.Shown
-		}
-		x.tell(err)
-	}()
+	defer func() { x.finish(err) }()
 	for {
 		res, err := x.ask(ctx)
 		if err != nil || res.StatusCode < 300 {
@@ -177,6 +172,14 @@ type fetch struct {
 	answer   *httpauth.Answer
 	renewed  bool
 	judged   func(error) // told how the sign-in that was sent last was judged; nil where none is out
+}
+
+// finish keeps which certificate the device has shown, and says how the sign-in was judged.
+func (x *fetch) finish(err error) {
+	if x.secure.Shown != nil {
+		x.f.Shown = x.secure.Shown
+	}
+	x.tell(err)
 }
 
 // tell says how the sign-in that was sent last was judged; nil for taken.

@@ -36,12 +36,7 @@ func (f *Fetcher) Send(ctx context.Context, r Request) (_ *Answer, err error) {
 		return nil, err
 	}
 	x.request = r
-	defer func() {
-		if x.secure.Shown != nil {
-			f.Shown = x.secure.Shown
-		}
-		x.tell(err)
-	}()
+	defer func() { x.finish(err) }()
 	for {
 		res, err := x.ask(ctx)
 		if err != nil {

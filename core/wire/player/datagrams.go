@@ -66,7 +66,7 @@ func openDatagrams(ctx context.Context, req Request) (s *Session, err error) {
 	return s, nil
 }
 
-func (d *datagrams) came() int { return d.demux.Measured().Packets }
+func (d *datagrams) came() int { return d.demux.Packets() }
 
 func (d *datagrams) close() error { return d.conn.Close() }
 
@@ -148,11 +148,15 @@ func (d *datagrams) next(until time.Time) error {
 	if err != nil {
 		return err
 	}
-	sender, ok := from.(*net.UDPAddr)
-	if !ok || !d.takes(sender.AddrPort().Addr().Unmap(), control) {
+	udp, ok := from.(*net.UDPAddr)
+	if !ok {
 		return nil
 	}
-	d.datagram(sender.AddrPort().Addr().Unmap(), d.buffer[:n], time.Now())
+	sender := udp.AddrPort().Addr().Unmap()
+	if !d.takes(sender, control) {
+		return nil
+	}
+	d.datagram(sender, d.buffer[:n], time.Now())
 	d.choose()
 	return nil
 }

@@ -13,7 +13,6 @@ import (
 	"unlatch/core/ground/signin"
 	"unlatch/core/ground/streamurl"
 	"unlatch/core/stream/recipe"
-	"unlatch/core/stream/sighting"
 	"unlatch/core/wire/picture"
 )
 
@@ -37,7 +36,7 @@ func (w pictureStep) unseen() bool {
 // own, and no latch waits for them.
 func (w pictureStep) askHTTP(ctx context.Context) error {
 	w.askedHTTP = true
-	if w.d.Via != nil || len(w.d.Status.Streams) == 0 || len(w.webPorts()) == 0 && w.d.Status.Device.XAddr == "" {
+	if w.d.Via != nil || len(w.d.Status.Streams) == 0 || len(w.d.Status.WebPorts()) == 0 && w.d.Status.Device.XAddr == "" {
 		return nil
 	}
 	for _, kind := range []recipe.Purpose{recipe.Snapshot, recipe.MJPEG} {
@@ -52,16 +51,6 @@ func (w pictureStep) askHTTP(ctx context.Context) error {
 		return w.webPage(ctx)
 	}
 	return nil
-}
-
-// webPorts returns the ports at which the device speaks HTTP, plain or over TLS.
-func (w pictureStep) webPorts() (out []sighting.Port) {
-	for _, p := range w.d.Status.Device.Ports {
-		if p.Speaks == "http" || p.Speaks == "device service" || p.Speaks == "https" {
-			out = append(out, p)
-		}
-	}
-	return out
 }
 
 // mostPictures bounds the addresses that are asked for one picture.
@@ -148,7 +137,7 @@ func (w pictureStep) pictureAddresses(ctx context.Context, kind recipe.Purpose) 
 		return nil, err
 	}
 	for _, r := range likely {
-		for _, port := range w.webPorts() {
+		for _, port := range w.d.Status.WebPorts() {
 			if r.Values.Stream == 1 && len(out) < mostPictures && (r.Port == 0 || r.Port == int(port.Number)) {
 				scheme := "http"
 				if port.Speaks == "https" {

@@ -3,8 +3,8 @@ package bringup
 import (
 	"context"
 	"fmt"
+	"maps"
 	"net/http"
-	"slices"
 	"time"
 
 	"github.com/google/uuid"
@@ -12,7 +12,6 @@ import (
 	"unlatch/core/decide/command"
 	"unlatch/core/decide/evidence"
 	"unlatch/core/ground/signin"
-	"unlatch/core/ground/streamurl"
 	"unlatch/core/stream/recipe"
 	"unlatch/core/wire/fix"
 	"unlatch/core/wire/picture"
@@ -64,11 +63,7 @@ type sendChange struct {
 
 // stands returns the newest record of the command where it stands on the device or was begun; nil where it does not.
 func (s *sendChange) stands() *evidence.Commanded {
-	list := s.d.Status.Commanded
-	if i := slices.IndexFunc(list, func(b evidence.Commanded) bool { return b.Command.Name == s.x.Command.Name }); i >= 0 {
-		return &list[i]
-	}
-	return nil
+	return s.d.Status.CommandStanding(s.x.Command.Name)
 }
 
 func (s *sendChange) send(ctx context.Context) error {
@@ -139,11 +134,10 @@ func (s *sendChange) exclude(ctx context.Context) error {
 		if !recipe.Meets(s.body.Wanted, x.When) {
 			continue
 		}
-		i := slices.IndexFunc(s.body.Partners, func(c recipe.Command) bool { return c.Name == x.Command })
-		if i < 0 {
+		other := recipe.CommandNamed(s.body.Partners, x.Command)
+		if other == nil {
 			return &recipe.ExcludedError{Other: x.Command, Is: "not known"}
 		}
-		other := &s.body.Partners[i]
 		now, err := s.read(ctx, other)
 		if err != nil {
 			return err
@@ -170,15 +164,10 @@ func (s *sendChange) switchPartners(ctx context.Context, back bool) error {
 		if !noted {
 			continue
 		}
-		want := map[string]string{}
-		for name, value := range before {
-			want[name] = value
-		}
+		want := maps.Clone(before)
 		for _, x := range s.body.Command.NotWith {
 			if x.Command == other.Name && !back {
-				for name, value := range x.Set {
-					want[name] = value
-				}
+				maps.Copy(want, x.Set)
 			}
 		}
 		now, err := s.read(ctx, other)
@@ -284,8 +273,9 @@ func (s *sendChange) ask(ctx context.Context, r picture.Request) (*picture.Answe
 // open reads the present setting, with the sign-in that opens the device; where none is known, with what the keyring holds for its web
 // side.
 func (s *sendChange) open(ctx context.Context) (now map[string]string, err error) {
-	if s.at, err = s.webSide(); err != nil {
-		return nil, err
+	var known bool
+	if s.at, known = s.d.Status.OwnPage(); !known {
+		return nil, &recipe.NoWebError{}
 	}
 	try := func(in signin.SignIn, leave signin.Leave) error {
 		s.user = in.User
@@ -317,30 +307,6 @@ func (s *sendChange) open(ctx context.Context) (now map[string]string, err error
 		}
 	}
 	return now, err
-}
-
-// webSide returns scheme and host of the device's own page: where it was found, else where its device service is, else its web port.
-func (s *sendChange) webSide() (string, error) {
-	for _, at := range []string{webOf(s.d.Status.Web), s.d.Status.Device.XAddr} {
-		if u, err := streamurl.Parse(at); err == nil && u.HTTP() && u.Host == s.d.Status.Device.Addr.String() {
-			return fmt.Sprintf("%s://%s", u.Scheme, u.HostPort()), nil
-		}
-	}
-	if ports := (pictureStep{s.Work}).webPorts(); len(ports) > 0 {
-		scheme := "http"
-		if ports[0].Speaks == "https" {
-			scheme = "https"
-		}
-		return fmt.Sprintf("%s://%s:%d", scheme, s.d.Status.Device.Addr, ports[0].Number), nil
-	}
-	return "", &recipe.NoWebError{}
-}
-
-func webOf(b *evidence.Web) string {
-	if b == nil {
-		return ""
-	}
-	return b.URL
 }
 
 // openAnew goes on with what the change may have been in the way of, and plays again what was proven before it.

@@ -45,8 +45,8 @@ devices:
 // shippedCommand returns a command that comes with the product, with its partners.
 func shippedCommand(t *testing.T, name string) command.Send {
 	for _, b := range recipe.Shipped() {
-		if i := slices.IndexFunc(b.Commands, func(c recipe.Command) bool { return c.Name == name }); i >= 0 {
-			return command.Send{Command: b.Commands[i], Partners: b.Commands[i].Partners(b.Commands)}
+		if c := recipe.CommandNamed(b.Commands, name); c != nil {
+			return command.Send{Command: *c, Partners: c.Partners(b.Commands)}
 		}
 	}
 	t.Fatalf("no command is named %q", name)
