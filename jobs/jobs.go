@@ -71,7 +71,7 @@ type Options struct {
 	Outside  bool             // this machine reaches the outside addresses of the sites and not their inside
 }
 
-// commonQueue returns the queue of no site that a process takes: that of questions for any machine, and elsewhere one of nothing.
+// commonQueue returns the queue that the process takes besides those of sites. A worker elsewhere takes one that nobody puts anything into.
 func (o Options) commonQueue() string {
 	if o.Outside {
 		return "outside"

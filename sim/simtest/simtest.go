@@ -3,6 +3,9 @@ package simtest
 
 import (
 	"context"
+	"net"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"testing"
@@ -37,4 +40,17 @@ func Start(t testing.TB, scenario string) *sim.World {
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, w.Stop()) })
 	return w
+}
+
+// Serve serves HTTP at a loopback address, on a port of its own, until the test ends. It returns the URL.
+func Serve(t testing.TB, at string, h http.HandlerFunc) string {
+	t.Helper()
+	l, err := net.Listen("tcp4", at+":0")
+	require.NoError(t, err)
+	s := httptest.NewUnstartedServer(h)
+	s.Listener.Close()
+	s.Listener = l
+	s.Start()
+	t.Cleanup(s.Close)
+	return s.URL
 }

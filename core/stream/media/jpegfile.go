@@ -130,7 +130,7 @@ type JPEGScanner struct {
 // mostWrong bounds the beginnings in a row that turn out to be none.
 const mostWrong = 1000
 
-// Take takes the next bytes and hands on each file that is whole with them, which is valid during the call. The error is a
+// Take adds b to the stream and calls each with every file that b completes; the file is valid during the call. The error is a
 // *JPEGStreamError: what comes holds no pictures, or one that is longer than any camera's.
 func (s *JPEGScanner) Take(b []byte, each func(jpeg []byte)) error {
 	s.b = append(s.b[:copy(s.b, s.b[s.from:])], b...)

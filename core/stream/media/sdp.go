@@ -23,7 +23,7 @@ type Track struct {
 	// Width and Height are the size that the description names apart from the codec (RFC 6064 §4.2.1 framesize, cliprect,
 	// x-dimensions), in pixels; 0 where it names none.
 	Width, Height int
-	// Files says of JPEG that each frame is a file as it is, as HTTP carries them, and not taken apart as RFC 2435 has it.
+	// Files means, of JPEG, that each frame is a whole file, as HTTP carries it, and not the payload of RFC 2435.
 	Files bool
 }
 

@@ -108,7 +108,7 @@ type Demuxer struct {
 	tables   map[uint16]*section
 	units    map[uint16]*assembly
 	counters map[uint16]*counter
-	newest   *counter // that of the packet before, which the next one is mostly of too
+	newest   *counter // of the packet before: most packets follow one of their own PID
 	clock    clock
 	m        Transport
 	rest     []byte // of a stream that is not cut at its packets: what is no whole packet yet
@@ -255,7 +255,8 @@ type counter struct {
 	twice bool // the last packet has come twice already
 }
 
-// follows reports whether packets of a PID are missing before this one, or whether it is the last one again, which may come twice.
+// follows compares a packet with the one before it of the same PID. lost reports that packets between the two are missing, and again that
+// it is the same packet, which may be sent twice.
 func (d *Demuxer) follows(pid uint16, n byte, carries, jumps bool) (lost, again bool) {
 	if d.counters == nil {
 		d.counters = map[uint16]*counter{}

@@ -20,7 +20,7 @@ type Command struct {
 	Values []Value `yaml:"values" json:"values"`
 	// Token is where a device gives the token that its requests want; nil for one that wants none.
 	Token *Source `yaml:"token,omitempty" json:"token,omitempty"`
-	// Set are the requests that set the values, in order. Undo are those that put back what was before; none where Set does.
+	// Set are the requests that set the values, in order. Undo put back what was before; it is empty where Set does that too.
 	Set  []Request `yaml:"set" json:"set"`
 	Undo []Request `yaml:"undo,omitempty" json:"undo,omitempty"`
 	// Read is the page that shows the values, by which they are read before and after.

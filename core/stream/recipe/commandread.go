@@ -36,7 +36,7 @@ func (r *reading) fail(n *yaml.Node, format string, args ...any) {
 	}
 }
 
-// each reads a mapping key by key; the reader of a key that is not there is missing from readers.
+// each reads a mapping key by key, each with its reader. A key that has no reader, or that stands twice, is a mistake.
 func (r *reading) each(n *yaml.Node, what string, readers map[string]func(*yaml.Node)) {
 	if n.Kind != yaml.MappingNode {
 		r.fail(n, "%s is written as name: value pairs", what)

@@ -16,7 +16,7 @@ func (e *AnsweredError) Error() string {
 	return fmt.Sprintf("%s was answered with %d, and not as the command says that it would be", e.Path, e.Status)
 }
 
-// An ExcludedError means that another command's setting stands on the device with which this one must not be on.
+// An ExcludedError means that another setting is on at the device, together with which the command must not be on.
 type ExcludedError struct{ Other, Is string }
 
 func (e *ExcludedError) Error() string {
@@ -30,7 +30,7 @@ func (e *NothingError) Error() string {
 	return fmt.Sprintf("Unlatch has changed nothing of %q on this device that it could take back", e.Command)
 }
 
-// A NoWayBackError means that what a device is set to now is none of what the command could put back.
+// A NoWayBackError means that the command could not put back what the device is set to now.
 type NoWayBackError struct{ Err error }
 
 func (e *NoWayBackError) Error() string {

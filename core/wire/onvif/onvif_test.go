@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
 	"net/http/httptest"
 	"strings"
@@ -240,14 +239,7 @@ func TestHostileAnswers(t *testing.T) {
 		}, nil, trouble.Unknown},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			l, err := net.Listen("tcp4", "127.41.20.99:0")
-			require.NoError(t, err)
-			s := httptest.NewUnstartedServer(c.serve)
-			s.Listener.Close()
-			s.Listener = l
-			s.Start()
-			defer s.Close()
-			got, err := client(t, s.URL+"/onvif/device_service", fitter, nil).Info(ctx)
+			got, err := client(t, simtest.Serve(t, "127.41.20.99", c.serve)+"/onvif/device_service", fitter, nil).Info(ctx)
 			switch {
 			case c.want != nil:
 				require.ErrorAs(t, err, c.want)

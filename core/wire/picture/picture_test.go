@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"image"
 	"image/jpeg"
-	"net"
 	"net/http"
 	"net/http/httptest"
 	"strings"
@@ -21,21 +20,10 @@ import (
 	"unlatch/core/ground/exchange"
 	"unlatch/core/ground/signin"
 	"unlatch/core/wire/picture"
+	"unlatch/sim/simtest"
 )
 
 var steward = signin.SignIn{User: "steward", Secret: signin.NewSecret("tarn-water")}
-
-// device serves what a handler says on an address of its own.
-func device(t *testing.T, at string, h http.HandlerFunc) string {
-	l, err := net.Listen("tcp4", at+":0")
-	require.NoError(t, err)
-	s := httptest.NewUnstartedServer(h)
-	s.Listener.Close()
-	s.Listener = l
-	s.Start()
-	t.Cleanup(s.Close)
-	return s.URL
-}
 
 func fetch(url string, in signin.SignIn) (*picture.Picture, string, error) {
 	log := exchange.NewLog(nil)
@@ -52,7 +40,7 @@ func small() []byte {
 
 func TestSnapshotWithASignIn(t *testing.T) {
 	asked := 0
-	at := device(t, "127.41.32.1", func(w http.ResponseWriter, r *http.Request) {
+	at := simtest.Serve(t, "127.41.32.1", func(w http.ResponseWriter, r *http.Request) {
 		asked++
 		if r.Header.Get("Authorization") == "" {
 			w.Header().Add("WWW-Authenticate", `Basic realm="x"`)
@@ -78,7 +66,7 @@ func TestSnapshotWithASignIn(t *testing.T) {
 // A web server that offers nothing but basic gets no password.
 func TestBasicTakesLeave(t *testing.T) {
 	got := 0
-	at := device(t, "127.41.32.9", func(w http.ResponseWriter, r *http.Request) {
+	at := simtest.Serve(t, "127.41.32.9", func(w http.ResponseWriter, r *http.Request) {
 		if r.Header.Get("Authorization") != "" {
 			got++
 			w.Write(small())
@@ -99,7 +87,7 @@ func TestBasicTakesLeave(t *testing.T) {
 }
 
 func TestMotionIsMeasured(t *testing.T) {
-	at := device(t, "127.41.32.2", func(w http.ResponseWriter, r *http.Request) {
+	at := simtest.Serve(t, "127.41.32.2", func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Type", `multipart/x-mixed-replace; boundary=--cut`)
 		for r.Context().Err() == nil {
 			fmt.Fprintf(w, "\r\n%scut\r\nContent-Type: image/jpeg\r\n\r\n%s", strings.TrimPrefix(r.URL.Path, "/"), small())
@@ -128,14 +116,14 @@ func TestHostileAnswers(t *testing.T) {
 			signed[name]++
 		}
 	}
-	other := device(t, "127.41.32.3", func(w http.ResponseWriter, r *http.Request) { note("other", r); w.WriteHeader(401) })
+	other := simtest.Serve(t, "127.41.32.3", func(w http.ResponseWriter, r *http.Request) { note("other", r); w.WriteHeader(401) })
 	challenge := func(w http.ResponseWriter, lines ...string) {
 		for _, l := range lines {
 			w.Header().Add("WWW-Authenticate", l)
 		}
 		w.WriteHeader(401)
 	}
-	at := device(t, "127.41.32.4", func(w http.ResponseWriter, r *http.Request) {
+	at := simtest.Serve(t, "127.41.32.4", func(w http.ResponseWriter, r *http.Request) {
 		note(r.URL.Path, r)
 		switch r.URL.Path {
 		case "/loop":

@@ -115,7 +115,7 @@ func (s *Stream) JPEG() ([]byte, error) {
 	return out, nil
 }
 
-// again asks for the next still once the answer before has ended. Anything else that ends is at its end.
+// again asks for the next still picture, once an answer that held one has ended. For any other answer that ends it returns an error.
 func (s *Stream) again(err error) error {
 	if !errors.Is(err, io.EOF) || s.parts || s.taken != 1 {
 		if s.taken == 0 && errors.Is(err, io.EOF) {

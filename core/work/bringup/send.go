@@ -128,7 +128,7 @@ func (s *sendChange) send(ctx context.Context) error {
 	return nil
 }
 
-// exclude looks which commands it must not be on with are on now, and notes what they are for switching them first.
+// exclude finds the commands that are on now and must not be on together with this one, and notes their settings: they are switched first.
 func (s *sendChange) exclude(ctx context.Context) error {
 	for _, x := range s.body.Command.NotWith {
 		if !recipe.Meets(s.body.Wanted, x.When) {

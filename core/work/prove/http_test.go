@@ -2,9 +2,7 @@ package prove_test
 
 import (
 	"fmt"
-	"net"
 	"net/http"
-	"net/http/httptest"
 	"os/exec"
 	"strconv"
 	"testing"
@@ -18,19 +16,8 @@ import (
 	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/media"
 	"unlatch/core/work/prove"
+	"unlatch/sim/simtest"
 )
-
-// web serves HTTP on an address of its own and returns its URL.
-func web(t *testing.T, at string, h http.HandlerFunc) string {
-	l, err := net.Listen("tcp4", at+":0")
-	require.NoError(t, err)
-	s := httptest.NewUnstartedServer(h)
-	s.Listener.Close()
-	s.Listener = l
-	s.Start()
-	t.Cleanup(s.Close)
-	return s.URL
-}
 
 // still is a JPEG with something to see.
 func still(t *testing.T) []byte {
@@ -117,7 +104,7 @@ func TestStreamsByHTTP(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			u, err := streamurl.Parse(web(t, "127.41.62.7", c.serve))
+			u, err := streamurl.Parse(simtest.Serve(t, "127.41.62.7", c.serve))
 			require.NoError(t, err)
 			prover := prove.Prover{Dial: &address.Guard{Allowed: address.MustParse("127.41.62.0/24")}, Still: media.Still}
 			patience := 20 * time.Second // for a busy machine; what is silent is waited for in vain

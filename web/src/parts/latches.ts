@@ -50,6 +50,9 @@ export const streamOf = (d: Device, name: string) => d.streams.find((s) => s.rol
 export const serviceOpens = (d: Device) =>
   d.kind === "camera" && !d.via && !!d.grid?.some((r) => r.service === "device service" && r.state === "opens");
 
+/** Whether Unlatch connects to a device: it is inside the site’s ranges, or somebody has agreed to connect to the stray. */
+export const inScope = (d: Device) => !d.stray || !!d.consent;
+
 /** Cameras that can be looked at live: those with a stream that plays. */
 export const watchable = (d: Device) => d.kind === "camera" && !d.stray && d.streams.some((s) => s.proof?.ok);
 

@@ -4,6 +4,7 @@ import { useTakeBaseline } from "@/api/baselines";
 import { Field } from "@/forms/Field";
 import { Button } from "@/parts/Button";
 import { Foot } from "@/parts/Foot";
+import { inScope } from "@/parts/latches";
 import { Sheet } from "@/parts/Sheet";
 
 type Props = { site: string; devices: Device[]; onClose: () => void; onTaken: () => void };
@@ -13,7 +14,7 @@ export function AgreedSheet({ site, devices, onClose, onTaken }: Props) {
   const [name, setName] = useState("Handed over");
   const [reason, setReason] = useState("");
   const take = useTakeBaseline(site);
-  const own = devices.filter((d) => !d.stray || d.consent);
+  const own = devices.filter(inScope);
   const open = own.filter((d) => d.latches.some((l) => l.state !== "open" && l.state !== "waived"));
   const done = () => {
     onTaken();

@@ -9,6 +9,7 @@ import { Button } from "@/parts/Button";
 import { Choice } from "@/parts/Choice";
 import { Dot } from "@/parts/Dot";
 import { Foot } from "@/parts/Foot";
+import { inScope } from "@/parts/latches";
 import { Sheet } from "@/parts/Sheet";
 import { Trouble } from "@/parts/Trouble";
 import { useDelayed } from "@/parts/useDelayed";
@@ -40,7 +41,7 @@ export function CommandSheet({ site, device, devices, command: c, values: given,
     retry: false,
     placeholderData: (before) => before,
   });
-  const alike = devices.filter((d) => d.id !== device.id && d.model && d.model === device.model && !d.via && (!d.stray || !!d.consent));
+  const alike = devices.filter((d) => d.id !== device.id && d.model && d.model === device.model && !d.via && inScope(d));
   const list = others ? [device, ...alike] : [device];
   return (
     <Sheet title={c.name} open onOpenChange={(open) => !open && onClose()} wide>

@@ -16,7 +16,7 @@ import { SearchField } from "@/parts/SearchField";
 import { Funnel } from "./Funnel";
 import { useKeys } from "@/parts/keys";
 import { Bench } from "@/views/bench/Bench";
-import { watchable } from "@/parts/latches";
+import { inScope, watchable } from "@/parts/latches";
 import { useFrame } from "@/parts/useFrame";
 import { ActionBar } from "./LineUpActions";
 import { shownColumns, template } from "./columns";
@@ -45,7 +45,7 @@ export function LineUp() {
   const on = (kind: OpenSheet["kind"]) => (list: Device[]) => setSheet({ kind, devices: list });
   const search = useRef<HTMLInputElement>(null);
 
-  const inRange = useMemo(() => devices.filter((d) => (!d.stray || d.consent) && d.kind !== "other"), [devices]);
+  const inRange = useMemo(() => devices.filter((d) => inScope(d) && d.kind !== "other"), [devices]);
   const cameras = useMemo(() => inRange.filter((d) => d.kind === "camera"), [inRange]);
   const recorders = useMemo(() => inRange.filter((d) => d.kind === "recorder"), [inRange]);
   const [view, setView] = useView(site.id);
