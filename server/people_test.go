@@ -63,7 +63,8 @@ func readingsOfAPI(t *testing.T, d depotSite, record, still uuid.UUID) (out []re
 		readingOp{"list-file", "GET", "/api/sites/{site}/targets/{target}/file", "see"},
 		readingOp{"book-file", "GET", "/api/path-books/{book}/file", "see"})
 	fill := strings.NewReplacer("{site}", d.id.String(), "{device}", d.camera.String(), "{target}", d.bridge.String(), "{run}", d.run.String(),
-		"{record}", record.String(), "{still}", still.String(), "{plan}", d.plan.String(), "{book}", uuid.NewString())
+		"{record}", record.String(), "{still}", still.String(), "{plan}", d.plan.String(), "{book}", uuid.NewString(),
+		"{baseline}", uuid.NewString())
 	for i := range out {
 		out[i].path = fill.Replace(out[i].path)
 		require.NotContains(t, out[i].path, "{")
