@@ -12,6 +12,7 @@ import (
 	"github.com/google/uuid"
 
 	"unlatch/core/decide/latch"
+	"unlatch/core/stream/camera"
 )
 
 // Version is that of the form in which states are written.
@@ -28,10 +29,25 @@ type Device struct {
 	ID    uuid.UUID `json:"id"`
 	Title string    `json:"title"`
 	Facts []Fact    `json:"facts"`
+	// Settings are how the streams were set by the device's own word, by role, so that they can be put back. States that were taken before
+	// they were kept have none.
+	Settings map[string]camera.Settings `json:"settings,omitempty"`
+	// Via is the recorder that it is reached through; the nil UUID for none.
+	Via uuid.UUID `json:"via,omitzero"`
 	// Unfinished is the latch that was not open yet; "" for none.
 	Unfinished latch.Name `json:"unfinished,omitempty"`
 	// Waived are the latches that somebody passed over.
 	Waived []latch.Name `json:"waived,omitempty"`
+}
+
+// Value returns what is known of a field and its subject; "" where nothing is.
+func (d *Device) Value(f Field, subject string) string {
+	for _, x := range d.Facts {
+		if x.Field == f && x.Subject == subject {
+			return x.Value
+		}
+	}
+	return ""
 }
 
 // A Fact is what is known of one field.
@@ -72,6 +88,17 @@ func Of(devices []*latch.Device) State {
 	s := State{Version: Version, Devices: make([]Device, len(devices))}
 	for i, d := range devices {
 		s.Devices[i] = Device{ID: d.ID, Title: d.Title, Facts: facts(d), Unfinished: d.Status.At()}
+		if d.Via != nil {
+			s.Devices[i].Via = *d.Via
+		}
+		for _, st := range d.Status.Streams {
+			if st.Claimed != (camera.Settings{}) {
+				if s.Devices[i].Settings == nil {
+					s.Devices[i].Settings = map[string]camera.Settings{}
+				}
+				s.Devices[i].Settings[st.Role] = st.Claimed
+			}
+		}
 		for _, l := range d.Status.Latches {
 			if l.State == latch.Waived {
 				s.Devices[i].Waived = append(s.Devices[i].Waived, l.Name)

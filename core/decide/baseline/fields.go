@@ -19,6 +19,7 @@ type Field string
 
 // The fields of a device.
 const (
+	Answers         Field = "answers"
 	Address         Field = "address"
 	Endpoint        Field = "endpoint"
 	Serial          Field = "serial"
@@ -29,11 +30,13 @@ const (
 	Certificate     Field = "certificate"
 	SignIn          Field = "sign_in"
 	Clock           Field = "clock"
+	View            Field = "view"
 )
 
 // The fields of a stream: as the device says that it is set, and as it was measured.
 const (
 	Path      Field = "path"
+	Plays     Field = "plays"
 	Set       Field = "set"
 	Codec     Field = "codec"
 	Size      Field = "size"
@@ -53,6 +56,7 @@ const (
 
 // words are what people call the fields.
 var words = map[Field]string{
+	Answers: "Answers", View: "View", Plays: "Plays",
 	Address: "Address", Endpoint: "Endpoint reference", Serial: "Serial number", HardwareAddress: "Hardware address", Maker: "Maker",
 	Model: "Model", Firmware: "Firmware", Certificate: "Certificate", SignIn: "Sign-in", Clock: "Clock",
 	Path: "Path", Set: "Settings", Codec: "Codec", Size: "Picture size", Rate: "Frame rate", Bitrate: "Bitrate",
@@ -66,6 +70,8 @@ func (f Field) Words() string { return cmp.Or(words[f], string(f)) }
 // alike reports whether two facts of the field count as no change.
 func (f Field) alike(a, b Fact) bool {
 	switch f {
+	case Answers, View, Plays: // states of older forms do not have them, and then nothing is said
+		return a.Value == b.Value || a.Value == "" || b.Value == ""
 	case Rate:
 		return near(a.Number, b.Number, 1, 0.15)
 	case KeyFrames:
@@ -100,6 +106,9 @@ func facts(d *latch.Device) []Fact {
 	case st.Device.Addr.IsValid():
 		out.add(Fact{Field: Address, Value: st.Device.Addr.String()})
 	}
+	if r := st.Reached; r != nil {
+		out.add(Fact{Field: Answers, Value: yes(r.Diagnosis == nil)})
+	}
 	out.add(Fact{Field: Endpoint, Value: st.Device.Endpoint})
 	out.add(Fact{Field: HardwareAddress, Value: st.Device.MAC})
 	info := camera.Info{Manufacturer: st.Device.Maker, Model: st.Device.Hardware, Serial: st.Device.Serial}
@@ -115,6 +124,7 @@ func facts(d *latch.Device) []Fact {
 	if r := st.Reached; r != nil && r.Diagnosis == nil && r.Stream == "" {
 		out.add(Fact{Field: Clock, Value: clock(r)})
 	}
+	out.add(Fact{Field: View, Value: view(st.View)})
 	for _, s := range st.Streams {
 		out.stream(st, s)
 	}
@@ -122,6 +132,25 @@ func facts(d *latch.Device) []Fact {
 		out.placement(&st.Placements[i])
 	}
 	return out
+}
+
+// AgreedView is the value of a view that is as it was agreed on.
+const AgreedView = "as agreed"
+
+// view returns what a camera shows. One that was never judged shows what it is known by.
+func view(v *evidence.View) string {
+	if v == nil || v.Obstacle == "" {
+		return AgreedView
+	}
+	return string(v.Obstacle)
+}
+
+// yes returns a fact that is so or not as people read it.
+func yes(is bool) string {
+	if is {
+		return "yes"
+	}
+	return "no"
 }
 
 // signIn returns which sign-in opens a device, never what it is.
@@ -163,6 +192,9 @@ func (l *list) stream(st *latch.Status, s camera.Stream) {
 			c.GOPFrames), 0)
 	}
 	p, played := st.Proofs[s.Role]
+	if played {
+		add(Plays, yes(p.OK), 0)
+	}
 	if !played || p.Video == nil || !p.OK {
 		return
 	}
@@ -202,7 +234,11 @@ func (l *list) placement(p *latch.Placement) {
 	add := func(f Field, value string) {
 		l.add(Fact{Field: f, Subject: p.Target.String(), Of: p.Name, Value: value})
 	}
-	add(Slot, cmp.Or(p.Slot, "none"))
+	slot := p.Slot
+	if p.Untaken { // it was there, and the target does not hold it any more
+		slot = ""
+	}
+	add(Slot, cmp.Or(slot, "none"))
 	var roles []string
 	for _, g := range p.Gives {
 		roles = append(roles, g.Role)

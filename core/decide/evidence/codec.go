@@ -119,6 +119,7 @@ var readers = map[Kind]func(Record) (Body, error){
 	KindWalked:    reader[Walked],
 	KindByHand:    reader[StreamByHand],
 	KindOutside:   reader[Outside],
+	KindView:      reader[View],
 	KindCommanded: reader[Commanded],
 	KindMulticast: reader[Multicast],
 

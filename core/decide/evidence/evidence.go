@@ -39,6 +39,7 @@ const (
 	KindWalked    Kind = "walked"     // body Walked
 	KindCommanded Kind = "commanded"  // subject: the command's name; body Commanded
 	KindOutside   Kind = "outside"    // subject: the stream's role; body Outside
+	KindView      Kind = "view"       // body View
 	KindByHand    Kind = "by_hand"    // subject: the stream's token; body StreamByHand
 
 	KindOpenedUnder Kind = "opened_under" // subject: the ID of the sign-in; body OpenedUnder

@@ -4,7 +4,8 @@ import (
 	"unlatch/core/decide/diagnose"
 )
 
-// Left is a device's own word that it leaves the network (WS-Discovery §4.2); when is all that it says.
+// Left is a device's own word that it leaves the network. A Bye carries only the endpoint reference (WS-Discovery §4.2), so Left has no
+// fields: the record's time is the fact.
 type Left struct{}
 
 func (Left) kind() Kind { return KindLeft }

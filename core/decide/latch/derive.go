@@ -267,6 +267,7 @@ func (d *deriver) facts() {
 	}
 	d.s.Web, _ = body[evidence.Web](d, "")
 	d.s.Pin, _ = body[evidence.Pin](d, "")
+	d.s.View, _ = body[evidence.View](d, "")
 	if b, _ := body[evidence.Marked](d, ""); b != nil {
 		d.s.PutBack.Mark = !b.Pending && b.Diagnosis == nil
 		if b.Pending {

@@ -180,6 +180,7 @@ type Status struct {
 	PutBack    PutBack                       // the changes whose last word is that they were taken back
 	Multicast  map[string]evidence.Multicast // how its streams are sent to groups, by role, as far as that was asked
 	Marked     *evidence.Marked              // a nudge or a label that still stands on it; nil for none
+	View       *evidence.View                // whether it shows the view that it is known by; nil where that was not judged
 	Walked     *Walk                         // the last walk test in which it was seen; nil for none
 	Tuning     *evidence.Tuned               // how its streams were set, where that stands; nil where nobody has
 	Offers     *evidence.Offers              // what it can be set to; nil where it was not asked

@@ -136,8 +136,8 @@ func (w signInStep) tryKey(ctx context.Context, key Key, purpose signin.Purpose,
 	return found, reading(err)
 }
 
-// lockedAfterAll reads two answers as a lock that do not say so: the first refusal of a sign-in that has opened the device before, and a
-// connection that is dropped on a sign-in just after another was refused.
+// lockedAfterAll reports whether the device has locked the user without saying so. Two answers count: the first refusal of a sign-in that
+// opened the device before, and a connection dropped right after a refusal.
 func lockedAfterAll(key Key, err error, after bool) error {
 	dropped := errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err,
 		syscall.EPIPE)
