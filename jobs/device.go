@@ -48,6 +48,9 @@ func (e *env) onDevice(ctx context.Context, run, device uuid.UUID, work func(*de
 		err = work(job)
 		job.Close()
 	}
+	if err == nil { // a change that was agreed on, or that put right what was, is told as that at once
+		_, err = e.settle(ctx, device, time.Time{}, time.Now().UTC())
+	}
 	if err != nil {
 		return e.finish(ctx, run, err)
 	}
@@ -96,6 +99,9 @@ type hooks struct {
 	LookAgain []time.Duration
 	// Resolver looks names up in place of the machine's name servers.
 	Resolver address.Resolver
+	// RoundsEvery is how often looks that are due are taken; 0 for the usual time. DoubtLater is how soon a target is asked again that has
+	// lost something.
+	RoundsEvery, DoubtLater time.Duration
 	// RetryAfter is the wait before a job that was cut short begins again; 0 for a second.
 	RetryAfter time.Duration
 }

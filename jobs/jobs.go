@@ -145,6 +145,7 @@ func startWorkers(s *store.Store, log *slog.Logger, h hooks, o Options) (*Worker
 	go rescue(ctx, s, log)
 	if !o.Outside {
 		w.watching.Go(func() { env.watch(ctx, o.Sites) })
+		w.watching.Go(func() { newRounds(env, o.Sites).run(ctx) })
 	}
 	return w, nil
 }
@@ -180,8 +181,9 @@ type env struct {
 	hooks hooks
 	queue *Queue // for work that follows from work
 
-	links links
-	looks live.Hub
+	links      links
+	looks      live.Hub
+	agreements agreements
 	// resolver looks the names of targets up; nil means the name servers of the machine.
 	resolver address.Resolver
 

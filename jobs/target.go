@@ -57,29 +57,42 @@ func (w *targetWorker) work(ctx context.Context, a targetArgs) error {
 
 // lookAt looks at a target, or changes something on it.
 func (w *targetWorker) lookAt(ctx context.Context, a targetArgs, t store.Target) (err error) {
-	d := &store.Device{Site: a.Site}
-	if t.Device != nil {
-		if d, err = w.env.store.Devices.Get(ctx, *t.Device); err != nil {
-			return err
-		}
+	d, err := w.env.deviceOfTarget(ctx, t)
+	if err != nil {
+		return err
 	}
+	d.Site = a.Site
 	job, err := w.env.deviceJob(ctx, a.Run, d)
 	if err != nil {
 		return err
 	}
 	defer job.Close()
 	job.Retry = a.Do.Look != nil && a.Do.Look.Retry
-	if t.Device == nil {
-		dev := job.Device()
-		dev.Title, dev.Addr = t.Name, hostOf(t.Address)
-		if dev.Title == "" {
-			dev.Title = "the target at " + dev.Addr
-		}
-	}
+	nameTarget(job, t)
 	if a.Do.Change != nil {
 		return job.ChangeTarget(ctx, a.Target, *a.Do.Change)
 	}
 	return job.LookAt(ctx, a.Target)
+}
+
+// deviceOfTarget returns the device that a target is, or one that stands for it.
+func (e *env) deviceOfTarget(ctx context.Context, t store.Target) (*store.Device, error) {
+	if t.Device == nil {
+		return &store.Device{Site: t.Site}, nil
+	}
+	return e.store.Devices.Get(ctx, *t.Device)
+}
+
+// nameTarget gives the device that stands for a target its name and its host.
+func nameTarget(job *deviceJob, t store.Target) {
+	if t.Device != nil {
+		return
+	}
+	dev := job.Device()
+	dev.Title, dev.Addr = t.Name, hostOf(t.Address)
+	if dev.Title == "" {
+		dev.Title = "the target at " + dev.Addr
+	}
 }
 
 // lookTime is how long one look at a target asks it for pictures.
@@ -139,6 +152,7 @@ func (r record) Target(ctx context.Context, id uuid.UUID) (*bringup.Target, erro
 	if t.About != nil {
 		out.About = t.About.V
 	}
+	out.Silent = t.Silent != nil
 	if t.Kind == feed.Kind {
 		screens, err := r.store().Targets.Screens(ctx, id)
 		if err != nil {

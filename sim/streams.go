@@ -213,7 +213,7 @@ func (d *device) shows(f feed) *scene.Clip {
 			continue
 		}
 		was := f.clip.Format
-		was.Caption, was.Pan = now.clip.Caption, now.clip.Pan
+		was.Caption, was.Pan, was.Obstacle, was.Scene = now.clip.Caption, now.clip.Pan, now.clip.Obstacle, now.clip.Scene
 		if was == now.clip.Format {
 			return now.clip
 		}

@@ -434,6 +434,19 @@ func (s Acts) keepAct(ctx context.Context, by act.Person, a act.About, what any)
 		return s.Plans.Put(ctx, a.Site, Plan{Site: a.Site, Owner: x.Owner, Name: x.Name, Plan: x.Plan, Devices: x.Devices})
 	case act.DeletePlan:
 		return nil, s.Plans.Delete(ctx, a.Site, x.Plan)
+	case act.SetRounds:
+		return nil, s.Sites.SetRounds(ctx, by, x.Site, x.Rule)
+	case act.AcceptDrifts:
+		return nil, s.Baselines.Accept(ctx, by, x)
+	case act.NewViews:
+		return nil, s.agreeOnViews(ctx, a.Site, x.Devices)
+	case act.PutOffDrifts:
+		return nil, s.Drifts.PutOff(ctx, x.Site, x.IDs(), x.Until, by.Name)
+	case act.ReplaceDevice:
+		if err := s.replaceAgreed(ctx, by, x); err != nil {
+			return nil, err
+		}
+		return nil, s.Devices.Replace(ctx, x.Site, x.Old, x.New)
 	case act.OrderList:
 		return nil, s.Targets.Order(ctx, x.Target, x.Devices)
 	case act.ImportList:

@@ -2,7 +2,9 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"encoding/json"
+	"errors"
 	"time"
 
 	"github.com/google/uuid"
@@ -45,12 +47,63 @@ func (s Baselines) State(ctx context.Context, site, id uuid.UUID) (baseline.Stat
 
 // Take keeps a baseline.
 func (s Baselines) Take(ctx context.Context, by act.Person, b act.TakeBaseline) error {
+	return s.keep(ctx, by, b, b.Whole)
+}
+
+func (s Baselines) keep(ctx context.Context, by act.Person, b act.TakeBaseline, whole bool) error {
 	raw, err := json.Marshal(b.State)
 	if err != nil {
 		return err
 	}
-	_, err = s.on(ctx).ExecContext(ctx, "INSERT INTO baselines (id, site_id, name, reason, taken_by, devices, unfinished, state) "+
-		"VALUES ($1, $2, $3, $4, $5, $6, $7, $8)", b.ID, b.Site, noNUL(b.Name), noNUL(b.Reason), by.Name, len(b.State.Devices),
-		b.State.Unfinished(), string(raw))
+	_, err = s.on(ctx).ExecContext(ctx, "INSERT INTO baselines (id, site_id, name, reason, taken_by, devices, unfinished, state, whole) "+
+		"VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)", b.ID, b.Site, noNUL(b.Name), noNUL(b.Reason), by.Name, len(b.State.Devices),
+		b.State.Unfinished(), string(raw), whole)
 	return err
+}
+
+// Newest returns the ID of a site's newest baseline; the nil UUID where none was taken.
+func (s Baselines) Newest(ctx context.Context, site uuid.UUID) (id uuid.UUID, err error) {
+	err = s.on(ctx).GetContext(ctx, &id, "SELECT id FROM baselines WHERE site_id = $1 ORDER BY taken_at DESC, id DESC LIMIT 1", site)
+	if errors.Is(err, sql.ErrNoRows) {
+		return uuid.Nil, nil
+	}
+	return id, err
+}
+
+// Agreed returns what is agreed on of each device and target of a site now: by the newest baseline that has it, back to the last one of the
+// whole site. over is the newest; the nil UUID where none was taken.
+func (s Baselines) Agreed(ctx context.Context, site uuid.UUID) (out baseline.State, over uuid.UUID, err error) {
+	var rows []struct {
+		ID    uuid.UUID `db:"id"`
+		State []byte    `db:"state"`
+	}
+	if err := s.on(ctx).SelectContext(ctx, &rows, `SELECT id, state FROM baselines WHERE site_id = $1 AND (taken_at, id) >= COALESCE(
+		(SELECT (taken_at, id) FROM baselines WHERE site_id = $1 AND whole ORDER BY taken_at DESC, id DESC LIMIT 1),
+		('-infinity'::timestamptz, '00000000-0000-0000-0000-000000000000'::uuid)) ORDER BY taken_at DESC, id DESC`, site); err != nil {
+		return out, over, err
+	}
+	out.Version = baseline.Version
+	for i, r := range rows {
+		if i == 0 {
+			over = r.ID
+		}
+		state, err := baseline.Read(r.State)
+		if err != nil {
+			return out, over, err
+		}
+		out = out.Under(state)
+	}
+	return out, over, nil
+}
+
+// Accept keeps what was agreed on with what has changed since. Its error is an *act.Refusal where somebody else was faster.
+func (s Baselines) Accept(ctx context.Context, by act.Person, a act.AcceptDrifts) error {
+	newest, err := s.Newest(ctx, a.Site)
+	if err != nil {
+		return err
+	}
+	if newest != a.Over {
+		return &act.Refusal{Cause: "agreed_anew", Detail: "Another state was agreed on in the meantime.", Fix: "Look at what differs from it, then decide."}
+	}
+	return s.keep(ctx, by, act.TakeBaseline{ID: a.ID, Site: a.Site, Name: "Accepted", Reason: a.Reason, State: a.State}, true)
 }

@@ -18,9 +18,8 @@ func (s Devices) derive(ctx context.Context, q querier, devices []Device, where 
 	if len(devices) == 1 {
 		flag = "has_exchange"
 	}
-	latest := `SELECT DISTINCT ON (e.device_id, e.kind, e.subject) e.id, e.device_id AS device, e.at, e.kind, e.subject, e.body,
-		e.exchange <> '' AS ` + flag + ` FROM evidence e JOIN devices d ON d.id = e.device_id WHERE ` + where + `
-		ORDER BY e.device_id, e.kind, e.subject, e.at DESC, e.id DESC`
+	latest := `SELECT e.id, e.device_id AS device, e.at, e.kind, e.subject, e.body, e.exchange <> '' AS ` + flag + `
+		FROM latest_evidence l JOIN evidence e ON e.id = l.evidence_id JOIN devices d ON d.id = l.device_id WHERE ` + where
 	var records []evidence.Record
 	var r reading
 	if len(devices) == 1 {

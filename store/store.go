@@ -48,6 +48,9 @@ type Store struct {
 	Shelf     Shelf
 	SitePlans SitePlans
 	Baselines Baselines
+	Watched   Watched
+	Drifts    Drifts
+	Tellings  Tellings
 	Plans     Plans
 	Targets   Targets
 	Runs      Runs
@@ -65,6 +68,8 @@ type database struct {
 	log    *slog.Logger
 	// unreadable holds the IDs of the records that were logged as such.
 	unreadable sync.Map
+	// partitions holds the names of the tables of measures that are known to be there.
+	partitions sync.Map
 }
 
 // Options of a store.
@@ -127,7 +132,8 @@ func OpenWith(ctx context.Context, o Options) (*Store, error) {
 	db := &database{db: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx"), log: o.Log,
 		single: sqlx.NewDb(stdlib.OpenDBFromPool(single), "pgx")}
 	s := &Store{Pool: pool, singles: single, database: db, locks: newLocker(cfg.ConnConfig.Copy()), Sites: Sites{db}, Devices: Devices{db},
-		SitePlans: SitePlans{db}, Baselines: Baselines{db}, Consents: Consents{db}, SignIns: SignIns{db},
+		SitePlans: SitePlans{db}, Baselines: Baselines{db}, Watched: Watched{db}, Drifts: Drifts{db}, Tellings: Tellings{db},
+		Consents: Consents{db}, SignIns: SignIns{db},
 		People: People{db}, Books: Books{db}, Shelf: Shelf{db}, Plans: Plans{db}, Targets: Targets{db}, Runs: Runs{db},
 		Record: Record{db}, Workers: Workers{db, pool}}
 	if err := s.migrate(ctx); err != nil {

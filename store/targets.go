@@ -46,13 +46,14 @@ type Target struct {
 	About   *jsonb[target.About]  `db:"about"` // what it last said of itself
 	Layout  *jsonb[target.Layout] `db:"layout"`
 	Seen    *time.Time            `db:"seen_at"`
-	Listed  time.Time             `db:"listed_at"` // when what stands on it last changed
+	Silent  *time.Time            `db:"silent_since"` // since when it cannot be asked
+	Listed  time.Time             `db:"listed_at"`    // when what stands on it last changed
 	Created time.Time             `db:"created_at"`
 }
 
 const targetColumns = "id, site_id, kind, name, device_id, address, to_jsonb(reach) AS reach, intake, sign_in_id, settings, " +
 	"via_id, shared, takes, refused_id, pin, pin_taken, opened_under, opened_with, " +
-	"about, layout, seen_at, listed_at, created_at"
+	"about, layout, seen_at, silent_since, listed_at, created_at"
 
 // Get returns one target.
 func (s Targets) Get(ctx context.Context, id uuid.UUID) (t Target, err error) {

@@ -12,6 +12,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"sync"
 )
 
@@ -43,12 +44,25 @@ type Format struct {
 	GOP            int    // frames between key frames
 	Profile        string // of H.264: baseline, main, high
 	Codec          Codec  // "" for H.264
+	Obstacle       string // cover, black, blur or turn: what keeps a camera from showing its scene; "" for nothing
 	Pan            int    // pixels by which a camera looks to the right of where its scene was drawn
 	Smart          bool   // key frames after 3, 5 and 16 seconds, as a coder sends them that waits for a change of the scene
 }
 
 func (f Format) key() string {
-	sum := sha256.Sum256(fmt.Appendf(nil, "%d %d %+v", version, loopSeconds, f))
+	obstacle := f.Obstacle
+	f.Obstacle = ""
+	type plain struct { // as formats were before there were obstacles: clips that are drawn already keep their names
+		Scene, Caption string
+		Width, Height  int
+		FPS, Kbps, GOP int
+		Profile        string
+		Codec          Codec
+		Pan            int
+		Smart          bool
+	}
+	sum := sha256.Sum256(fmt.Appendf(nil, "%d %d %+v%s", version, loopSeconds, plain{f.Scene, f.Caption, f.Width, f.Height, f.FPS, f.Kbps,
+		f.GOP, f.Profile, f.Codec, f.Pan, f.Smart}, obstacle))
 	return hex.EncodeToString(sum[:12])
 }
 
@@ -155,6 +169,7 @@ func encode(ctx context.Context, f Format) ([]byte, error) {
 		if f.Pan != 0 {
 			pan(img, f.Pan)
 		}
+		obstruct(img, f.Obstacle)
 		_, err := in.Write(img.Pix)
 		return err
 	})
@@ -175,6 +190,60 @@ func pan(img *image.RGBA, by int) {
 		copy(row[copy(row, line[by:]):], line[:by])
 		copy(line, row)
 	}
+}
+
+// obstruct shows a picture as a camera sends it that has something before its lens, or was turned.
+func obstruct(img *image.RGBA, by string) {
+	w, h := img.Rect.Dx(), img.Rect.Dy()
+	fill := func(r, g, b uint8) {
+		for i := 0; i < len(img.Pix); i += 4 {
+			img.Pix[i], img.Pix[i+1], img.Pix[i+2] = r, g, b
+		}
+	}
+	switch by {
+	case "black":
+		fill(2, 2, 2)
+	case "cover":
+		fill(150, 128, 96)
+	case "blur":
+		blur(img, max(2, w/60))
+	case "turn": // it looks down at the ground before it: stripes of gravel, and nothing of the scene
+		for y := range h {
+			for x := range w {
+				i := img.PixOffset(x, y)
+				shade := uint8(90 + 60*((x*7/w+y*5/h)%3) + (x*13+y*29)%17)
+				img.Pix[i], img.Pix[i+1], img.Pix[i+2] = shade, shade-10, shade-24
+			}
+		}
+	}
+}
+
+// blur averages each pixel with those around it, twice: along and across.
+func blur(img *image.RGBA, by int) {
+	w, h := img.Rect.Dx(), img.Rect.Dy()
+	from := slices.Clone(img.Pix)
+	pass := func(length, lines, step, line int) {
+		for l := range lines {
+			for c := range 3 {
+				sum, n := 0, 0
+				for k := range min(by, length) {
+					sum, n = sum+int(from[l*line+k*step+c]), n+1
+				}
+				for k := range length {
+					if k+by < length {
+						sum, n = sum+int(from[l*line+(k+by)*step+c]), n+1
+					}
+					if k-by-1 >= 0 {
+						sum, n = sum-int(from[l*line+(k-by-1)*step+c]), n-1
+					}
+					img.Pix[l*line+k*step+c] = uint8(sum / n)
+				}
+			}
+		}
+		copy(from, img.Pix)
+	}
+	pass(w, h, 4, img.Stride)
+	pass(h, w, img.Stride, 4)
 }
 
 // coder returns the encoder's options.

@@ -40,6 +40,9 @@ type Bridge struct {
 	calls     int
 	mixed     bool
 	pulls     []*puller.Pull
+	// forgets is how many cameras it will still forget, forgetsAfter how long after it was given each.
+	forgets      int
+	forgetsAfter time.Duration
 }
 
 // A slot is one slot with what it pulls.
@@ -351,6 +354,27 @@ func (b *Bridge) Vanish(id string) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.slots = slices.DeleteFunc(b.slots, func(s *slot) bool { return s.ID == id })
+}
+
+// Forget empties the slot that holds a camera of an identity, and reports whether one did.
+func (b *Bridge) Forget(identity string) bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, s := range b.slots {
+		if s.State == bridge.Used && s.Entry != nil && s.Entry.Key == identity {
+			b.empty(s)
+			b.save()
+			return true
+		}
+	}
+	return false
+}
+
+// ForgetAfter has the bridge forget each camera a while after it was put there, the next so many times.
+func (b *Bridge) ForgetAfter(after time.Duration, times int) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.forgets, b.forgetsAfter = times, after
 }
 
 // Mix gives two slots each other's streams and leaves their names: what somebody does at the target who plugs it wrong.

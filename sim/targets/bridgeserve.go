@@ -174,6 +174,10 @@ func (b *Bridge) put(s *slot, r *http.Request) (any, *bridge.Problem) {
 	}
 	b.fill(s, e)
 	b.save()
+	if b.forgets > 0 {
+		b.forgets--
+		time.AfterFunc(b.forgetsAfter, func() { b.Forget(e.Key) })
+	}
 	return b.view(s), nil
 }
 

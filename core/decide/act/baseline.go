@@ -21,12 +21,14 @@ type TakeBaseline struct {
 	Devices []uuid.UUID
 	Name    string
 	Reason  string
-	State   baseline.State // set by Decide
+	// Whole says that the devices are all of the site: what was agreed on before counts no more.
+	Whole bool
+	State baseline.State // set by Decide
 }
 
 // About implements Act.
 func (a TakeBaseline) About() About {
-	return About{Name: "take-baseline", Right: Work, Site: a.Site, Devices: a.Devices, WithStates: true}
+	return About{Name: "take-baseline", Right: Work, Site: a.Site, Devices: a.Devices, WithStates: true, AllTargets: a.Whole}
 }
 
 // Decide implements Act. Where a device is not finished, somebody has to say why that is agreed on.
@@ -43,6 +45,9 @@ func (a TakeBaseline) Decide(f Facts) (Outcome, error) {
 		devices[i] = f.Devices[id]
 	}
 	a.State = baseline.Of(devices)
+	for _, id := range f.TargetOrder {
+		a.State.Targets = append(a.State.Targets, f.Targets[id].State())
+	}
 	unfinished := a.State.Unfinished()
 	if unfinished > 0 && a.Reason == "" {
 		return Outcome{}, &Refusal{Cause: "no_reason", Count: uint64(unfinished),
@@ -54,4 +59,9 @@ func (a TakeBaseline) Decide(f Facts) (Outcome, error) {
 		after += fmt.Sprintf(", %d of them not finished: %s", unfinished, a.Reason)
 	}
 	return Outcome{Keep: []any{a}, Line: Line{Subject: f.Site.Name, After: after, Devices: a.Devices}}, nil
+}
+
+// State returns what is known of a target, to be agreed on.
+func (t Target) State() baseline.Target {
+	return baseline.TargetOf(t.ID, t.Name, !t.SilentSince.IsZero(), t.About, t.Pin)
 }

@@ -22,6 +22,7 @@ const Version = 1
 type State struct {
 	Version int      `json:"version"`
 	Devices []Device `json:"devices"`
+	Targets []Target `json:"targets,omitempty"`
 }
 
 // A Device is what was known of one device.

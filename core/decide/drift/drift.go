@@ -105,11 +105,15 @@ func (d Drift) Key() string { return d.Device.String() + " " + string(d.Cause) +
 type Agreed struct {
 	byID     map[uuid.UUID]*baseline.Device
 	bySerial map[string]uuid.UUID
+	targets  map[uuid.UUID]baseline.Target
 }
 
 // Index prepares a state for Find.
 func Index(s baseline.State) *Agreed {
-	a := &Agreed{byID: map[uuid.UUID]*baseline.Device{}, bySerial: map[string]uuid.UUID{}}
+	a := &Agreed{byID: map[uuid.UUID]*baseline.Device{}, bySerial: map[string]uuid.UUID{}, targets: map[uuid.UUID]baseline.Target{}}
+	for _, t := range s.Targets {
+		a.targets[t.ID] = t
+	}
 	for i := range s.Devices {
 		d := &s.Devices[i]
 		a.byID[d.ID] = d
@@ -238,7 +242,7 @@ func (f *finder) one(cause Cause, shared string, fields ...baseline.Field) {
 }
 
 func (f *finder) moved() {
-	if taken := f.takeFields(baseline.Address); len(taken) > 0 && taken[0].Is != "" {
+	if taken := f.takeFields(baseline.Address); len(taken) > 0 && taken[0].Was != "" && taken[0].Is != "" {
 		d := Drift{Cause: Moved, Fields: taken, Shared: "address"}
 		if f.now.Status.Before.IsValid() {
 			d.Hints, d.Also = []Hint{Unknown}, []Cause{Replaced}
@@ -300,7 +304,9 @@ func (f *finder) signIn() bool {
 
 // firmware finds another firmware, and with it the settings that came with it.
 func (f *finder) firmware() {
-	taken := f.takeFields(baseline.Firmware, baseline.Model, baseline.Maker)
+	taken := slices.DeleteFunc(f.takeFields(baseline.Firmware, baseline.Model, baseline.Maker), func(c baseline.FieldChange) bool {
+		return c.Was == "" || c.Is == ""
+	})
 	if len(taken) == 0 {
 		return
 	}
@@ -339,7 +345,7 @@ func (f *finder) streams() {
 			}
 			add(cause, plays)
 		}
-		add(Path, of(baseline.Path))
+		add(Path, slices.DeleteFunc(of(baseline.Path), func(c baseline.FieldChange) bool { return c.Was == "" }))
 		if set := of(baseline.Set); len(set) > 0 && set[0].Is != "" {
 			set = append(set, of(measured...)...)
 			var hints []Hint

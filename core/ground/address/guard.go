@@ -7,6 +7,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"time"
 )
@@ -40,6 +41,35 @@ type Guard struct {
 	// Resolver looks names up; nil means those name servers that the machine is set to.
 	Resolver Resolver
 	Timeout  time.Duration // for one connection; 0 means 5 s
+	// Count counts what goes over the guard's connections; nil counts nothing.
+	Count *Count
+}
+
+// A Count is how much went over connections. The zero value is ready.
+type Count struct{ sessions, bytes atomic.Int64 }
+
+// Sessions returns how many connections were opened.
+func (c *Count) Sessions() int { return int(c.sessions.Load()) }
+
+// Bytes returns how many bytes went both ways.
+func (c *Count) Bytes() int64 { return c.bytes.Load() }
+
+// countedConn is a connection whose bytes are counted.
+type countedConn struct {
+	net.Conn
+	to *Count
+}
+
+func (c countedConn) Read(p []byte) (int, error) {
+	n, err := c.Conn.Read(p)
+	c.to.bytes.Add(int64(n))
+	return n, err
+}
+
+func (c countedConn) Write(p []byte) (int, error) {
+	n, err := c.Conn.Write(p)
+	c.to.bytes.Add(int64(n))
+	return n, err
 }
 
 // Check returns an *OutOfScopeError when a is not authorised.
@@ -78,5 +108,10 @@ func (g *Guard) dial(ctx context.Context, network, hostport string) (net.Conn, e
 			return g.Check(to.Addr())
 		},
 	}
-	return d.DialContext(ctx, network, hostport)
+	conn, err := d.DialContext(ctx, network, hostport)
+	if err != nil || g.Count == nil {
+		return conn, err
+	}
+	g.Count.sessions.Add(1)
+	return countedConn{conn, g.Count}, nil
 }

@@ -28,6 +28,7 @@ type Log struct {
 	dropped int
 	redact  redact.Redactor
 	watch   func()
+	sent    int
 }
 
 // NewLog begins a conversation; now is the clock seam, nil for time.Now.
@@ -50,7 +51,21 @@ func (l *Log) Know(in signin.SignIn) {
 func (l *Log) Watch(fn func()) { l.watch = fn }
 
 // Sent records bytes that went to the device, Got bytes that came from it, Note something that happened besides.
-func (l *Log) Sent(text string) { l.add(">", text) }
+func (l *Log) Sent(text string) {
+	l.add(">", text)
+	if l != nil {
+		l.mu.Lock()
+		l.sent++
+		l.mu.Unlock()
+	}
+}
+
+// Requests returns how often something was sent since the log was made.
+func (l *Log) Requests() int {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.sent
+}
 
 // Got records bytes that came from the device.
 func (l *Log) Got(text string) { l.add("<", text) }

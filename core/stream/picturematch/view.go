@@ -111,13 +111,16 @@ type Views map[int]View
 // partHours is how many hours a part of the day has.
 const partHours = 3
 
+// PartOf returns the part of the day that an hour, from 0 to 23, lies in.
+func PartOf(hour int) int { return hour / partHours }
+
 // Learn returns the views with one more, at an hour of the day from 0 to 23: each part of the day keeps its newest.
 func (known Views) Learn(hour int, v View) Views {
 	out := make(Views, len(known)+1)
 	for part, k := range known {
 		out[part] = k
 	}
-	out[hour/partHours] = v
+	out[PartOf(hour)] = v
 	return out
 }
 
@@ -127,7 +130,7 @@ func (known Views) Judge(hour int, now View) Obstacle {
 	if len(now.cells) == 0 {
 		return ""
 	}
-	then, seen := known[hour/partHours]
+	then, seen := known[PartOf(hour)]
 	if now.Blank() {
 		switch {
 		case len(known) == 0, seen && then.Blank():

@@ -45,6 +45,12 @@ type Config struct {
 	Link *linkbudget.Budget
 	// Unattended work was begun by nobody: it sends no sign-in so that it can be read.
 	Unattended bool
+	// OnlyNews records a picture on a target only where it is otherwise than it was confirmed before.
+	OnlyNews bool
+	// OnlyKnown tries no sign-in that has not opened the device before.
+	OnlyKnown bool
+	// Views is the memory of what cameras show; nil judges no picture.
+	Views Views
 	// Retry sends again what the device has refused: a person has mended something on it.
 	Retry bool
 	Clock Clock // nil for the system's

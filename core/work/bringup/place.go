@@ -254,6 +254,9 @@ func (w placeStep) confirmOn(ctx context.Context, p latch.Placement, wait time.D
 		if err != nil {
 			return err
 		}
+		if w.OnlyNews && p.Confirmed && p.SilentSince.IsZero() && seen.diagnosis == nil && seen.match == p.Match {
+			return nil
+		}
 		body.Match, body.Diagnosis, body.SendsOn = seen.match, seen.diagnosis, seen.sendsOn
 		body.Note = strings.TrimSpace(note + " " + seen.note)
 		f.keepStill(&body, seen.still)

@@ -20,26 +20,34 @@ type reachStep struct{ *Work }
 
 // reach asks the device's clock: harmless, needs no sign-in, and the skew is wanted for signing in.
 func (w reachStep) reach(ctx context.Context) error {
-	at := w.d.Status.Device.XAddr
-	if at == "" {
+	if w.d.Status.Device.XAddr == "" {
 		return w.reachStream(ctx)
 	}
-	w.client.clocked = false // the question is asked anew, whatever is known
+	body, err := w.ask(ctx)
+	if err != nil {
+		return err
+	}
+	return w.Keep(ctx, Finding{Body: body})
+}
+
+// ask asks the device's clock anew, whatever is known, and returns what is recorded of the answer. The first certificate that the device
+// shows is kept.
+func (w reachStep) ask(ctx context.Context) (evidence.Reached, error) {
+	at := w.d.Status.Device.XAddr
+	w.client.clocked = false
 	c, err := w.service(ctx)
 	diagnosis, err := Explain(ctx, err, w.facts(at, "the device service", ""))
 	if err != nil {
-		return err
+		return evidence.Reached{}, err
 	}
 	before, known := knownAgain(&w.d.Status, w.d.Via != nil)
 	body := evidence.Reached{Addr: w.d.Status.Device.Addr, Service: c.Address(), TLS: c.Certificate(), SkewMS: c.Skew().Milliseconds(),
 		Before: before, Known: known, Diagnosis: diagnosis}
 	body.Redirected = body.Service != at
 	if diagnosis == nil {
-		if err := proveStep(w).know(ctx, body.TLS); err != nil {
-			return err
-		}
+		err = proveStep(w).know(ctx, body.TLS)
 	}
-	return w.Keep(ctx, Finding{Body: body})
+	return body, err
 }
 
 // reachStream asks the stream service of a device that has no device service how it judges requests.

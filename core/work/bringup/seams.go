@@ -11,6 +11,7 @@ import (
 	"unlatch/core/decide/evidence"
 	"unlatch/core/decide/latch"
 	"unlatch/core/ground/signin"
+	"unlatch/core/stream/picturematch"
 	"unlatch/core/stream/recipe"
 	"unlatch/core/stream/sighting"
 	"unlatch/core/wire/target"
@@ -90,6 +91,15 @@ type Keyring interface {
 	WrongTries(ctx context.Context, device uuid.UUID) (int, error)
 }
 
+// Views is the memory of the views that cameras are known by.
+type Views interface {
+	// Of returns those of a camera; All those of every camera of the site.
+	Of(ctx context.Context, device uuid.UUID) (picturematch.Views, error)
+	All(ctx context.Context) (map[uuid.UUID]picturematch.Views, error)
+	// Learn keeps the view of the part of the day that an hour, from 0 to 23, lies in.
+	Learn(ctx context.Context, device uuid.UUID, hour int, v picturematch.View) error
+}
+
 // A Reporter tells people how the work goes.
 type Reporter interface {
 	Doing(text string)
@@ -135,6 +145,7 @@ type Target struct {
 	Pin      string
 	Refused  uuid.UUID // the keyring entry that it has refused; the nil UUID for none
 	About    target.About
+	Silent   bool // it could not be asked when it was looked at last
 }
 
 // A TargetSeen is what a target has said of itself, or why it did not.

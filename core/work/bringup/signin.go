@@ -87,6 +87,9 @@ func (w signInStep) candidates(ctx context.Context, purpose signin.Purpose) ([]K
 	if err != nil {
 		return nil, &OwnError{err}
 	}
+	if w.OnlyKnown {
+		list = slices.DeleteFunc(list, func(k Key) bool { return !k.Opened })
+	}
 	if w.d.Status.Before.IsValid() {
 		list = slices.DeleteFunc(list, func(k Key) bool { return !k.Opened && !k.Bound })
 	}

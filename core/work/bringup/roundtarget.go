@@ -1,0 +1,97 @@
+package bringup
+
+import (
+	"context"
+	"errors"
+
+	"github.com/google/uuid"
+
+	"unlatch/core/decide/diagnose"
+	"unlatch/core/decide/evidence"
+	"unlatch/core/decide/latch"
+	"unlatch/core/ground/trouble"
+	"unlatch/core/wire/target"
+)
+
+// HeldBy records whether a target still holds the camera, by the slots that it has just told, where that is otherwise than it was known.
+// It reports whether something was recorded.
+func (w *Work) HeldBy(ctx context.Context, on uuid.UUID, layout target.Layout) (changed bool, err error) {
+	p := w.d.Status.PlacementOn(on)
+	if p == nil || p.Slot == "" || p.Token == "" || p.ByHand() {
+		return false, nil
+	}
+	holding := layout.Holding(p.Token, w.d.Identity())
+	lost := lostBefore(p)
+	var why error
+	switch {
+	case holding == target.Holds && !lost, holding != target.Holds && p.Untaken:
+		return false, nil
+	case holding == target.Empties:
+		why = &target.GoneSlotError{Slot: p.Slot}
+	case holding == target.Others:
+		why = &target.TakenError{Slot: p.Slot, By: slotName(layout, p.Token)}
+	}
+	body := evidence.Placed{Slot: p.Slot, Token: p.Token, Ref: p.Ref, SignIn: p.SignIn}
+	for _, g := range p.Gives {
+		body.Gave = append(body.Gave, evidence.Given(g))
+	}
+	if why != nil {
+		d := diagnose.Explain(why, diagnose.Facts{Asking: p.Name, Host: p.Name})
+		body.Diagnosis = &d
+	}
+	return true, w.Keep(ctx, Finding{Subject: on.String(), Body: body})
+}
+
+// lostBefore reports whether a placement is on record as lost from its slot.
+func lostBefore(p *latch.Placement) bool {
+	return p.Untaken && p.Diagnosis != nil && (p.Diagnosis.Cause == trouble.SlotGone || p.Diagnosis.Cause == trouble.SlotTaken)
+}
+
+func slotName(l target.Layout, token string) string {
+	for _, s := range l.Slots {
+		if s.Token == token {
+			return s.Name
+		}
+	}
+	return ""
+}
+
+// SlotsOf asks a target how its slots stand, and keeps that; nil for one that has none, or that cannot be asked. What it says of itself is
+// asked for too. Only what is news is put on the target's record.
+func (w *Work) SlotsOf(ctx context.Context, id uuid.UUID) (*target.Layout, error) {
+	before, err := w.Record.Target(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	out := TargetSeen{}
+	t, err := targetDoor{w}.connect(ctx, id)
+	if err == nil {
+		if d, ok := t.session.(target.Describer); ok {
+			var about target.About
+			if about, err = d.Describe(ctx); err == nil {
+				out.About = &about
+			}
+		}
+	}
+	if err == nil {
+		if l, ok := t.session.(target.Lister); ok {
+			var layout target.Layout
+			if layout, err = l.Slots(ctx); err == nil {
+				out.Layout = &layout
+			}
+		}
+	}
+	if errors.As(err, new(*diagnose.TargetShutError)) {
+		return nil, nil // it was never signed in to, or its own latches say why it is shut
+	}
+	if out.Diagnosis, err = Explain(ctx, err, t.facts(w.d.Title)); err != nil {
+		return nil, err
+	}
+	out.Silent = out.Diagnosis != nil
+	if out.Silent != before.Silent {
+		if out.What = "answered again in the watch"; out.Silent {
+			out.What = "did not answer the watch"
+		}
+	}
+	return out.Layout, targetDoor{w}.saw(ctx, id, out)
+}

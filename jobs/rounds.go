@@ -1,0 +1,376 @@
+package jobs
+
+import (
+	"context"
+	"slices"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+
+	"unlatch/core/decide/act"
+	"unlatch/core/decide/drift"
+	"unlatch/core/decide/watchround"
+	"unlatch/core/ground/address"
+	"unlatch/core/wire/target"
+	"unlatch/store"
+)
+
+// Tuning of the rounds.
+const (
+	claimEvery = time.Second      // how often looks that are due are taken
+	enrolEvery = 10 * time.Second // how often what is to be watched is compared with what was agreed on
+	looksAtOne = 24               // looks at once in one worker
+	busyLater  = 30 * time.Second // a device that is worked on is looked at so much later
+	doubtLater = 20 * time.Second // a target that has lost something is asked again so much later before it is told
+	lookBudget = 4 * time.Minute  // for one look
+)
+
+// rounds looks at what is watched, in turn. It runs in every worker; a look that is due is claimed by one of them.
+type rounds struct {
+	env   *env
+	reach reach
+	// slots bounds the looks at once.
+	slots chan struct{}
+	// rules are those of the sites that are watched from here, and by whose word.
+	rules map[uuid.UUID]ruleOf
+	// enrolled is when each site's were last compared.
+	enrolled time.Time
+	// running are the looks under way.
+	running sync.WaitGroup
+}
+
+type ruleOf struct {
+	watchround.Rule
+	by uuid.UUID
+}
+
+func newRounds(e *env, sites reach) *rounds {
+	return &rounds{env: e, reach: sites, slots: make(chan struct{}, looksAtOne)}
+}
+
+// run looks until ctx ends. Trouble with the database is waited out: what was not looked at meanwhile is told as that.
+func (r *rounds) run(ctx context.Context) {
+	defer r.running.Wait()
+	for {
+		if err := r.turn(ctx); err != nil && ctx.Err() == nil {
+			r.env.log.Debug("the rounds cannot go on", "err", err)
+		}
+		wait := claimEvery
+		if r.env.hooks.RoundsEvery > 0 {
+			wait = r.env.hooks.RoundsEvery
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(wait):
+		}
+	}
+}
+
+// turn takes the looks that are due and begins them.
+func (r *rounds) turn(ctx context.Context) error {
+	now := time.Now().UTC()
+	if r.rules == nil || now.Sub(r.enrolled) > enrolEvery || now.Before(r.enrolled) || r.env.hooks.RoundsEvery > 0 {
+		if err := r.enrol(ctx, now); err != nil {
+			return err
+		}
+		r.enrolled = now
+	}
+	if len(r.rules) == 0 {
+		return nil
+	}
+	sites := make([]uuid.UUID, 0, len(r.rules))
+	for id := range r.rules {
+		sites = append(sites, id)
+	}
+	free := cap(r.slots) - len(r.slots)
+	if free == 0 {
+		return nil
+	}
+	turns, err := r.env.store.Watched.Claim(ctx, sites, now, free)
+	if err != nil {
+		return err
+	}
+	for _, t := range turns {
+		r.slots <- struct{}{}
+		rule := r.rules[t.Site]
+		r.running.Go(func() {
+			defer func() { <-r.slots }()
+			ctx, done := r.env.leased(ctx)
+			defer done()
+			ctx, cancel := context.WithTimeout(ctx, lookBudget)
+			defer cancel()
+			if err := r.env.lookInRound(ctx, t, rule); err != nil && ctx.Err() == nil {
+				r.env.log.Debug("a look in a round did not come to its end", "thing", t.Thing, "err", err)
+			}
+		})
+	}
+	return nil
+}
+
+// enrol brings what is watched in step with the rules of the sites and with what was agreed on.
+func (r *rounds) enrol(ctx context.Context, now time.Time) error {
+	sites, err := r.env.store.Sites.List(ctx)
+	if err != nil {
+		return err
+	}
+	rules := map[uuid.UUID]ruleOf{}
+	for _, s := range sites {
+		if !r.reach.includes(s) {
+			continue
+		}
+		rule, by, err := r.env.store.Sites.Rounds(ctx, s.ID)
+		if err != nil {
+			return err
+		}
+		var devices, targets []uuid.UUID
+		if rule.On {
+			agreed, err := r.env.agreedAt(ctx, s.ID)
+			if err != nil {
+				return err
+			}
+			if agreed != nil {
+				rules[s.ID] = ruleOf{rule, by}
+				devices, targets = agreed.Devices(), agreed.Targets()
+			}
+		}
+		if err := r.env.store.Watched.Enrol(ctx, s.ID, rule, devices, targets, now); err != nil {
+			return err
+		}
+	}
+	r.rules = rules
+	return nil
+}
+
+// lookInRound looks at one thing and keeps what came of it.
+func (e *env) lookInRound(ctx context.Context, t store.Turn, rule ruleOf) error {
+	if t.Target {
+		return e.lookAtTargetInRound(ctx, t, rule)
+	}
+	d, err := e.store.Devices.Get(ctx, t.Thing)
+	if err != nil {
+		return err
+	}
+	alone := d.ID // a recorder has its channels looked at one after the other
+	if d.Via != nil {
+		alone = *d.Via
+	}
+	free, err := e.store.TryLocked(ctx, alone, func(ctx context.Context) error {
+		return e.lookAtDeviceInRound(ctx, t, d, rule)
+	})
+	if err == nil && !free { // somebody works on it
+		err = e.store.Watched.Again(ctx, t.Thing, time.Now().Add(busyLater), false)
+	}
+	return err
+}
+
+func (e *env) lookAtDeviceInRound(ctx context.Context, t store.Turn, d *store.Device, rule ruleOf) error {
+	began := time.Now()
+	job, err := e.roundJob(ctx, d)
+	if err != nil {
+		return err
+	}
+	defer job.Close()
+	look, err := job.LookInRound(ctx, t.Full)
+	if err != nil {
+		return err
+	}
+	at := time.Now().UTC()
+	found, err := e.settle(ctx, t.Thing, timeOf(t.Looked), at)
+	if err != nil {
+		return err
+	}
+	for _, m := range look.Measures {
+		if err := e.store.Watched.Measure(ctx, t.Thing, m.What, m.Value, at); err != nil {
+			return err
+		}
+	}
+	state := watchround.Up
+	switch {
+	case look.Silent:
+		state = watchround.Down
+	case len(found) > 0:
+		state = watchround.Changed
+	}
+	if err := e.done(ctx, t, job, state, look.Full, 0, began); err != nil {
+		return err
+	}
+	return e.mendByItself(ctx, t.Site, t.Thing, rule.Rule, rule.by)
+}
+
+// roundJob prepares a look: it is nobody's work, sends no sign-in that has not opened the device before, and counts what it costs.
+func (e *env) roundJob(ctx context.Context, d *store.Device) (*deviceJob, error) {
+	job, err := e.deviceJob(ctx, uuid.Nil, d)
+	if err != nil {
+		return nil, err
+	}
+	job.Unattended, job.OnlyKnown, job.OnlyNews = true, true, true
+	job.Views = views{job}
+	job.Guard.Count = &address.Count{}
+	return job, nil
+}
+
+// done keeps that a look was made, and what it has cost.
+func (e *env) done(ctx context.Context, t store.Turn, job *deviceJob, state watchround.State, full bool, doubt int, began time.Time) error {
+	looked := store.Looked{At: time.Now().UTC(), Full: full, State: state, Doubt: doubt, Requests: job.Log().Requests(),
+		Bytes: job.Guard.Count.Bytes(), Sessions: job.Guard.Count.Sessions(), Took: time.Since(began)}
+	return e.store.Keep(ctx, "a look in a round", func(ctx context.Context) error { return e.store.Watched.Done(ctx, t, looked) })
+}
+
+func timeOf(t *time.Time) time.Time {
+	if t == nil {
+		return time.Time{}
+	}
+	return t.UTC()
+}
+
+// lookAtTargetInRound asks a target once for all its slots. What it no longer holds is told after it was asked twice: one that restarts
+// lists nothing for a while.
+func (e *env) lookAtTargetInRound(ctx context.Context, t store.Turn, rule ruleOf) error {
+	began := time.Now()
+	x, err := e.store.Targets.Get(ctx, t.Thing)
+	if err != nil {
+		return err
+	}
+	d, err := e.deviceOfTarget(ctx, x)
+	if err != nil {
+		return err
+	}
+	job, err := e.roundJob(ctx, d)
+	if err != nil {
+		return err
+	}
+	defer job.Close()
+	nameTarget(job, x)
+	var layout *target.Layout
+	if act.Asked(x.Kind) {
+		if layout, err = job.SlotsOf(ctx, t.Thing); err != nil {
+			return err
+		}
+	}
+	on, err := e.cameras(ctx, t.Thing)
+	if err != nil {
+		return err
+	}
+	doubt := t.Doubt
+	if layout != nil {
+		if doubt = doubtOf(*layout, on, t.Thing, t.Doubt); doubt > 0 && doubt <= patienceWith(*layout) {
+			if err := e.store.Watched.Again(ctx, t.Thing, time.Now().Add(e.doubtLater()), false); err != nil {
+				return err
+			}
+			return e.done(ctx, t, job, watchround.Changed, false, doubt, began)
+		}
+		if err := e.heldBy(ctx, t, on, *layout, rule); err != nil {
+			return err
+		}
+	}
+	if t.Full && act.Asked(x.Kind) {
+		if err := e.picturesInRound(ctx, t, on, rule); err != nil {
+			return err
+		}
+	}
+	found, err := e.settleTarget(ctx, t.Site, t.Thing, timeOf(t.Looked), time.Now().UTC())
+	if err != nil {
+		return err
+	}
+	state := watchround.Up
+	for _, x := range found {
+		if state = watchround.Changed; x.Cause == drift.TargetSilent {
+			state = watchround.Down
+			break
+		}
+	}
+	return e.done(ctx, t, job, state, t.Full, doubt, began)
+}
+
+func (e *env) doubtLater() time.Duration {
+	if e.hooks.DoubtLater > 0 {
+		return e.hooks.DoubtLater
+	}
+	return doubtLater
+}
+
+// patienceWith returns how many looks in a row must find something missing before it is told after the next: one, and two where the target
+// lists nothing at all, as it may while it starts.
+func patienceWith(l target.Layout) int {
+	if l.Count(target.Used) == 0 {
+		return 2
+	}
+	return 1
+}
+
+// doubtOf counts the looks in a row that found a target without what it had.
+func doubtOf(l target.Layout, on []store.Device, id uuid.UUID, before int) int {
+	missing := slices.ContainsFunc(on, func(d store.Device) bool {
+		p := d.Status.PlacementOn(id)
+		return p != nil && p.Slot != "" && p.Token != "" && !p.Untaken && !p.ByHand() &&
+			l.Holding(p.Token, d.Latch().Identity()) != target.Holds
+	})
+	if !missing {
+		return 0
+	}
+	return before + 1
+}
+
+// cameras returns the devices that are wanted on a target.
+func (e *env) cameras(ctx context.Context, on uuid.UUID) ([]store.Device, error) {
+	ids, err := e.store.Targets.On(ctx, on)
+	if err != nil {
+		return nil, err
+	}
+	return e.store.Devices.Of(ctx, ids)
+}
+
+// heldBy records which cameras a target does not hold any more, and which it holds again.
+func (e *env) heldBy(ctx context.Context, t store.Turn, on []store.Device, l target.Layout, rule ruleOf) error {
+	for i := range on {
+		p := on[i].Status.PlacementOn(t.Thing)
+		if p == nil || p.Slot == "" {
+			continue
+		}
+		job, err := e.roundJob(ctx, &on[i])
+		if err != nil {
+			return err
+		}
+		changed, err := job.HeldBy(ctx, t.Thing, l)
+		job.Close()
+		if err != nil {
+			return err
+		}
+		if !changed {
+			continue
+		}
+		if err := e.afterChange(ctx, t, on[i].ID, rule); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// afterChange settles the drifts of a camera that a look at a target has told something of, and mends what is left to the watch.
+func (e *env) afterChange(ctx context.Context, t store.Turn, device uuid.UUID, rule ruleOf) error {
+	if _, err := e.settle(ctx, device, timeOf(t.Looked), time.Now().UTC()); err != nil {
+		return err
+	}
+	return e.mendByItself(ctx, t.Site, device, rule.Rule, rule.by)
+}
+
+// picturesInRound asks a target for the picture of each camera that it holds.
+func (e *env) picturesInRound(ctx context.Context, t store.Turn, on []store.Device, rule ruleOf) error {
+	for i := range on {
+		job, err := e.roundJob(ctx, &on[i])
+		if err != nil {
+			return err
+		}
+		err = job.Confirm(ctx, t.Thing)
+		job.Close()
+		if err != nil {
+			return err
+		}
+		if err := e.afterChange(ctx, t, on[i].ID, rule); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,4 @@
+package store
+
+// Tellings are who is told what, and how that goes.
+type Tellings struct{ *database }
