@@ -34,3 +34,8 @@ func (b *bench) sweepOf(site store.Site) (store.Run, error) {
 func (b *bench) paste(p command.Paste) (store.Run, error) {
 	return b.run(command.Work{Kind: "paste", Steps: int64(p.Channels) + 1, Site: &command.OnSite{Paste: &p}})
 }
+
+// openRetry is the run that opens a device again, sending what it has refused once more.
+func openRetry(device uuid.UUID) command.Work {
+	return command.Work{Kind: "open", Title: "again", Devices: command.Each([]uuid.UUID{device}, command.Device{Open: &command.Open{Retry: true}})}
+}

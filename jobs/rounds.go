@@ -54,7 +54,7 @@ func (r *rounds) run(ctx context.Context) {
 	defer r.running.Wait()
 	for {
 		if err := r.turn(ctx); err != nil && ctx.Err() == nil {
-			r.env.log.Debug("the rounds cannot go on", "err", err)
+			r.env.log.Warn("the rounds cannot go on", "err", err)
 		}
 		wait := claimEvery
 		if r.env.hooks.RoundsEvery > 0 {
@@ -102,7 +102,7 @@ func (r *rounds) turn(ctx context.Context) error {
 			ctx, cancel := context.WithTimeout(ctx, lookBudget)
 			defer cancel()
 			if err := r.env.lookInRound(ctx, t, rule); err != nil && ctx.Err() == nil {
-				r.env.log.Debug("a look in a round did not come to its end", "thing", t.Thing, "err", err)
+				r.env.log.Warn("a look in a round did not come to its end", "thing", t.Thing, "err", err)
 			}
 		})
 	}
@@ -181,10 +181,8 @@ func (e *env) lookAtDeviceInRound(ctx context.Context, t store.Turn, d *store.De
 	if err != nil {
 		return err
 	}
-	for _, m := range look.Measures {
-		if err := e.store.Watched.Measure(ctx, t.Thing, m.What, m.Value, at); err != nil {
-			return err
-		}
+	if err := e.store.Watched.Measure(ctx, t.Thing, look.Measures, at); err != nil {
+		return err
 	}
 	state := watchround.Up
 	switch {
@@ -253,9 +251,8 @@ func (e *env) lookAtTargetInRound(ctx context.Context, t store.Turn, rule ruleOf
 	if err != nil {
 		return err
 	}
-	doubt := t.Doubt
 	if layout != nil {
-		if doubt = doubtOf(*layout, on, t.Thing, t.Doubt); doubt > 0 && doubt <= patienceWith(*layout) {
+		if doubt := doubtOf(*layout, on, t.Thing, t.Doubt); doubt > 0 && doubt <= patienceWith(*layout) {
 			if err := e.store.Watched.Again(ctx, t.Thing, time.Now().Add(e.doubtLater()), false); err != nil {
 				return err
 			}
@@ -281,7 +278,7 @@ func (e *env) lookAtTargetInRound(ctx context.Context, t store.Turn, rule ruleOf
 			break
 		}
 	}
-	return e.done(ctx, t, job, state, t.Full, doubt, began)
+	return e.done(ctx, t, job, state, t.Full, 0, began)
 }
 
 func (e *env) doubtLater() time.Duration {

@@ -58,7 +58,7 @@ func (s Drifts) Open(ctx context.Context, site uuid.UUID) ([]drift.Episode, erro
 func (s Drifts) Between(ctx context.Context, site, device uuid.UUID, from, to time.Time) ([]drift.Episode, error) {
 	var rows []driftRow
 	err := s.on(ctx).SelectContext(ctx, &rows, "SELECT "+driftColumns+` FROM drifts WHERE site_id = $1
-		AND ($2 = '00000000-0000-0000-0000-000000000000' OR device_id = $2) AND before_at <= $4 AND (ended_at IS NULL OR ended_at >= $3)
+		AND ($2::uuid = '00000000-0000-0000-0000-000000000000'::uuid OR device_id = $2) AND before_at <= $4 AND (ended_at IS NULL OR ended_at >= $3)
 		ORDER BY before_at DESC, id DESC LIMIT 1000`, site, device, from, to)
 	return episodes(rows), err
 }

@@ -3,6 +3,8 @@ package store
 import (
 	"context"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -86,17 +88,26 @@ func (s Watched) DropMeasures(ctx context.Context, r Resolution, before time.Tim
 	return n, nil
 }
 
-// Measure adds one number that was measured. It is kept at each resolution, as the count, the sum and the bounds of what fell into its step.
-func (s Watched) Measure(ctx context.Context, thing uuid.UUID, what string, value float64, at time.Time) error {
+// Measure adds numbers that were measured of a thing at one time, by what they are. Each is kept at each resolution, as the count, the sum
+// and the bounds of what fell into its step.
+func (s Watched) Measure(ctx context.Context, thing uuid.UUID, values map[string]float64, at time.Time) error {
+	if len(values) == 0 {
+		return nil
+	}
+	whats, numbers := make([]string, 0, len(values)), make([]float64, 0, len(values))
+	for _, what := range slices.Sorted(maps.Keys(values)) {
+		whats, numbers = append(whats, what), append(numbers, values[what])
+	}
 	for r, step := range steps {
 		if err := s.ensure(ctx, r, at); err != nil {
 			return fmt.Errorf("making room for measures: %w", err)
 		}
 		_, err := s.on(ctx).ExecContext(ctx, fmt.Sprintf(`INSERT INTO measures_%s AS m (thing, what, at, n, sum, least, most)
-			VALUES ($1, $2, $3, 1, $4, $4, $4) ON CONFLICT (thing, what, at) DO UPDATE SET n = m.n + 1, sum = m.sum + excluded.sum,
-			least = least(m.least, excluded.least), most = greatest(m.most, excluded.most)`, r), thing, what, at.UTC().Truncate(step), value)
+			SELECT $1, x.what, $2, 1, x.value, x.value, x.value FROM unnest($3::text[], $4::float8[]) x(what, value)
+			ON CONFLICT (thing, what, at) DO UPDATE SET n = m.n + 1, sum = m.sum + excluded.sum,
+			least = least(m.least, excluded.least), most = greatest(m.most, excluded.most)`, r), thing, at.UTC().Truncate(step), whats, numbers)
 		if err != nil {
-			return fmt.Errorf("keeping a measure: %w", err)
+			return fmt.Errorf("keeping what was measured: %w", err)
 		}
 	}
 	return nil

@@ -30,14 +30,9 @@ type Look struct {
 	// Differs says that something is otherwise than it was known, and was recorded.
 	Differs bool
 	// Silent says that it does not answer.
-	Silent   bool
-	Measures []Measure
-}
-
-// A Measure is one number that a look has found. What names it with its stream: "rate main", "skew".
-type Measure struct {
-	What  string
-	Value float64
+	Silent bool
+	// Measures are the numbers that it has found, by what they are and of which stream: "rate main", "skew".
+	Measures map[string]float64
 }
 
 // silenceConfirmed is how long the watch waits before it asks a device again that did not answer: one packet that was lost is no drift.
@@ -76,7 +71,10 @@ type roundLook struct {
 }
 
 func (w *roundLook) measure(what string, value float64) {
-	w.out.Measures = append(w.out.Measures, Measure{what, value})
+	if w.out.Measures == nil {
+		w.out.Measures = map[string]float64{}
+	}
+	w.out.Measures[what] = value
 }
 
 // light asks what needs no stream to be played.
