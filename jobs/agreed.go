@@ -14,6 +14,7 @@ import (
 	"unlatch/core/decide/drift"
 	"unlatch/core/decide/watchround"
 	"unlatch/core/stream/picturematch"
+	"unlatch/store"
 )
 
 // agreements keeps what was agreed on at sites at hand: it is read anew only when another state was agreed on.
@@ -66,8 +67,7 @@ func (e *env) settle(ctx context.Context, device uuid.UUID, after, at time.Time)
 	}
 	found := agreed.Find(d.Latch())
 	err = e.store.Keep(ctx, "how a device differs from what was agreed on", func(ctx context.Context) error {
-		_, err := e.store.Drifts.Settle(ctx, d.Site, device, false, found, after, at)
-		return err
+		return e.store.Drifts.Settle(ctx, store.FoundDrifts{Site: d.Site, Of: device, Drifts: found, After: after, At: at})
 	})
 	return found, err
 }
@@ -84,8 +84,7 @@ func (e *env) settleTarget(ctx context.Context, site, id uuid.UUID, after, at ti
 	}
 	found := agreed.FindTarget(now)
 	return found, e.store.Keep(ctx, "how a target differs from what was agreed on", func(ctx context.Context) error {
-		_, err := e.store.Drifts.Settle(ctx, site, id, true, found, after, at)
-		return err
+		return e.store.Drifts.Settle(ctx, store.FoundDrifts{Site: site, Of: id, Target: true, Drifts: found, After: after, At: at})
 	})
 }
 

@@ -37,5 +37,6 @@ func (b *bench) paste(p command.Paste) (store.Run, error) {
 
 // openRetry is the run that opens a device again, sending what it has refused once more.
 func openRetry(device uuid.UUID) command.Work {
-	return command.Work{Kind: "open", Title: "again", Devices: command.Each([]uuid.UUID{device}, command.Device{Open: &command.Open{Retry: true}})}
+	return command.Work{Kind: "open", Title: "again", Devices: command.Each([]uuid.UUID{device},
+		command.Device{Open: &command.Open{Retry: true}})}
 }

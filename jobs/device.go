@@ -102,6 +102,8 @@ type hooks struct {
 	// RoundsEvery is how often looks that are due are taken; 0 for the usual time. DoubtLater is how soon a target is asked again that has
 	// lost something.
 	RoundsEvery, DoubtLater time.Duration
+	// TellEvery is how often news are looked for, how long they are held back, and how soon a message is tried again; 0 for the usual times.
+	TellEvery time.Duration
 	// RetryAfter is the wait before a job that was cut short begins again; 0 for a second.
 	RetryAfter time.Duration
 }

@@ -98,6 +98,7 @@ func startWorkers(s *store.Store, log *slog.Logger, h hooks, o Options) (*Worker
 	river.AddWorker(workers, &targetWorker{env: env})
 	river.AddWorker(workers, &siteWorker{env: env})
 	river.AddWorker(workers, &questionWorker{env: env})
+	river.AddWorker(workers, &tellWorker{env: env})
 	client, err := river.NewClient(riverpgxv5.New(s.Pool), &river.Config{
 		ID: name, Workers: workers, Logger: quiet(log),
 		Queues:               map[string]river.QueueConfig{o.commonQueue(): {MaxWorkers: parallel}},
@@ -146,6 +147,7 @@ func startWorkers(s *store.Store, log *slog.Logger, h hooks, o Options) (*Worker
 	if !o.Outside {
 		w.watching.Go(func() { env.watch(ctx, o.Sites) })
 		w.watching.Go(func() { newRounds(env, o.Sites).run(ctx) })
+		w.watching.Go(func() { env.tell(ctx) })
 	}
 	return w, nil
 }

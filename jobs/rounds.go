@@ -191,7 +191,7 @@ func (e *env) lookAtDeviceInRound(ctx context.Context, t store.Turn, d *store.De
 	case len(found) > 0:
 		state = watchround.Changed
 	}
-	if err := e.done(ctx, t, job, state, look.Full, 0, began); err != nil {
+	if err := e.done(ctx, t, job, lookResult{state: state, full: look.Full, began: began}); err != nil {
 		return err
 	}
 	return e.mendByItself(ctx, t.Site, t.Thing, rule.Rule, rule.by)
@@ -209,10 +209,18 @@ func (e *env) roundJob(ctx context.Context, d *store.Device) (*deviceJob, error)
 	return job, nil
 }
 
+// A lookResult is what came of a look.
+type lookResult struct {
+	state watchround.State
+	full  bool
+	doubt int
+	began time.Time
+}
+
 // done keeps that a look was made, and what it has cost.
-func (e *env) done(ctx context.Context, t store.Turn, job *deviceJob, state watchround.State, full bool, doubt int, began time.Time) error {
-	looked := store.Looked{At: time.Now().UTC(), Full: full, State: state, Doubt: doubt, Requests: job.Log().Requests(),
-		Bytes: job.Guard.Count.Bytes(), Sessions: job.Guard.Count.Sessions(), Took: time.Since(began)}
+func (e *env) done(ctx context.Context, t store.Turn, job *deviceJob, r lookResult) error {
+	looked := store.Looked{At: time.Now().UTC(), Full: r.full, State: r.state, Doubt: r.doubt, Requests: job.Log().Requests(),
+		Bytes: job.Guard.Count.Bytes(), Sessions: job.Guard.Count.Sessions(), Took: time.Since(r.began)}
 	return e.store.Keep(ctx, "a look in a round", func(ctx context.Context) error { return e.store.Watched.Done(ctx, t, looked) })
 }
 
@@ -256,7 +264,7 @@ func (e *env) lookAtTargetInRound(ctx context.Context, t store.Turn, rule ruleOf
 			if err := e.store.Watched.Again(ctx, t.Thing, time.Now().Add(e.doubtLater()), false); err != nil {
 				return err
 			}
-			return e.done(ctx, t, job, watchround.Changed, false, doubt, began)
+			return e.done(ctx, t, job, lookResult{state: watchround.Changed, doubt: doubt, began: began})
 		}
 		if err := e.heldBy(ctx, t, on, *layout, rule); err != nil {
 			return err
@@ -278,7 +286,7 @@ func (e *env) lookAtTargetInRound(ctx context.Context, t store.Turn, rule ruleOf
 			break
 		}
 	}
-	return e.done(ctx, t, job, state, t.Full, 0, began)
+	return e.done(ctx, t, job, lookResult{state: state, full: t.Full, began: began})
 }
 
 func (e *env) doubtLater() time.Duration {

@@ -33,7 +33,8 @@ devices:
   - {name: Bridge, maker: corvane, model: V4, serial: W2, address: NET.12, scene: footbridge, streams: [*s]}
   - {name: Turntable, maker: lumenhythe, model: L2, serial: W3, address: NET.13, scene: turntable, streams: [*s]}
   - {name: Coal, maker: lumenhythe, model: L2, serial: W4, address: NET.14, scene: coal-stage, streams: [*s]}
-targets: [{name: Vault, kind: software, maker: Overlea, model: Desk, address: NET.30, port: 8090, user: desk, secret: desk-latch-77, slots: 8}]
+targets: [{name: Vault, kind: software, maker: Overlea, model: Desk, address: NET.30, port: 8090, user: desk, secret: desk-latch-77,
+	slots: 8}]
 `
 
 // A watch is a bench whose site was agreed on and is watched.
@@ -116,8 +117,9 @@ func (w *watch) turn(targets, full bool, things ...uuid.UUID) {
 	require.NoError(w.t, err)
 	require.Eventually(w.t, func() bool {
 		var looked int
-		require.NoError(w.t, w.s.SQL().QueryRowContext(ctx, "SELECT count(*) FROM watched WHERE thing = ANY($1) AND target = $2 AND looked_at > $3 "+
-			"AND doubt = 0", things, targets, now).Scan(&looked))
+		require.NoError(w.t, w.s.SQL().QueryRowContext(ctx,
+			"SELECT count(*) FROM watched WHERE thing = ANY($1) AND target = $2 AND looked_at > $3 "+
+				"AND doubt = 0", things, targets, now).Scan(&looked))
 		return looked == len(things)
 	}, time.Minute, 20*time.Millisecond, "a look")
 }
@@ -259,7 +261,8 @@ func TestABridgeThatForgetsIsMended(t *testing.T) {
 		}
 		return n
 	}
-	require.Eventually(t, func() bool { return there() == 4 && len(w.open()) == 0 }, time.Minute, 100*time.Millisecond, "put back by the watch")
+	require.Eventually(t, func() bool { return there() == 4 && len(w.open()) == 0 }, time.Minute, 100*time.Millisecond,
+		"put back by the watch")
 	var by, token string
 	require.NoError(t, w.s.SQL().QueryRowContext(ctx, "SELECT person, token FROM audit WHERE act = 'repair-drifts' LIMIT 1").Scan(&by, &token))
 	assert.Equal(t, "Owner Olive", by)

@@ -434,6 +434,12 @@ func (s Acts) keepAct(ctx context.Context, by act.Person, a act.About, what any)
 		return s.Plans.Put(ctx, a.Site, Plan{Site: a.Site, Owner: x.Owner, Name: x.Name, Plan: x.Plan, Devices: x.Devices})
 	case act.DeletePlan:
 		return nil, s.Plans.Delete(ctx, a.Site, x.Plan)
+	case act.PutTellRule:
+		return nil, s.Tellings.Put(ctx, x)
+	case act.DeleteTellRule:
+		return nil, s.Tellings.Delete(ctx, x.Site, x.ID)
+	case act.TestTelling:
+		return nil, s.Tellings.test(ctx, x)
 	case act.SetRounds:
 		return nil, s.Sites.SetRounds(ctx, by, x.Site, x.Rule)
 	case act.AcceptDrifts:

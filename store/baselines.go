@@ -103,7 +103,8 @@ func (s Baselines) Accept(ctx context.Context, by act.Person, a act.AcceptDrifts
 		return err
 	}
 	if newest != a.Over {
-		return &act.Refusal{Cause: "agreed_anew", Detail: "Another state was agreed on in the meantime.", Fix: "Look at what differs from it, then decide."}
+		return &act.Refusal{Cause: "agreed_anew", Detail: "Another state was agreed on in the meantime.",
+			Fix: "Look at what differs from it, then decide."}
 	}
 	return s.keep(ctx, by, act.TakeBaseline{ID: a.ID, Site: a.Site, Name: "Accepted", Reason: a.Reason, State: a.State}, true)
 }

@@ -49,7 +49,8 @@ func episodes(rows []driftRow) []drift.Episode {
 // Open returns the drifts of a site that last, the oldest first.
 func (s Drifts) Open(ctx context.Context, site uuid.UUID) ([]drift.Episode, error) {
 	var rows []driftRow
-	err := s.on(ctx).SelectContext(ctx, &rows, "SELECT "+driftColumns+" FROM drifts WHERE site_id = $1 AND ended_at IS NULL ORDER BY before_at, id",
+	err := s.on(ctx).SelectContext(ctx, &rows,
+		"SELECT "+driftColumns+" FROM drifts WHERE site_id = $1 AND ended_at IS NULL ORDER BY before_at, id",
 		site)
 	return episodes(rows), err
 }
@@ -58,7 +59,8 @@ func (s Drifts) Open(ctx context.Context, site uuid.UUID) ([]drift.Episode, erro
 func (s Drifts) Between(ctx context.Context, site, device uuid.UUID, from, to time.Time) ([]drift.Episode, error) {
 	var rows []driftRow
 	err := s.on(ctx).SelectContext(ctx, &rows, "SELECT "+driftColumns+` FROM drifts WHERE site_id = $1
-		AND ($2::uuid = '00000000-0000-0000-0000-000000000000'::uuid OR device_id = $2) AND before_at <= $4 AND (ended_at IS NULL OR ended_at >= $3)
+		AND ($2::uuid = '00000000-0000-0000-0000-000000000000'::uuid OR device_id = $2) AND before_at <= $4 AND (ended_at IS NULL
+		OR ended_at >= $3)
 		ORDER BY before_at DESC, id DESC LIMIT 1000`, site, device, from, to)
 	return episodes(rows), err
 }
@@ -66,7 +68,8 @@ func (s Drifts) Between(ctx context.Context, site, device uuid.UUID, from, to ti
 // Some returns drifts of a site by their IDs. It is an error of ErrNotFound where one is not there.
 func (s Drifts) Some(ctx context.Context, site uuid.UUID, ids []uuid.UUID) ([]drift.Episode, error) {
 	var rows []driftRow
-	err := s.on(ctx).SelectContext(ctx, &rows, "SELECT "+driftColumns+" FROM drifts WHERE site_id = $1 AND id = ANY($2) ORDER BY before_at, id", site,
+	err := s.on(ctx).SelectContext(ctx, &rows,
+		"SELECT "+driftColumns+" FROM drifts WHERE site_id = $1 AND id = ANY($2) ORDER BY before_at, id", site,
 		ids)
 	if err == nil && len(rows) < len(ids) {
 		err = ErrNotFound
@@ -74,42 +77,49 @@ func (s Drifts) Some(ctx context.Context, site uuid.UUID, ids []uuid.UUID) ([]dr
 	return episodes(rows), err
 }
 
-// Settle keeps what a look has found of a device, as drift.Settle says, and returns what has changed. of is the device, or the target where
-// target is set.
-func (s Drifts) Settle(ctx context.Context, site, of uuid.UUID, target bool, found []drift.Drift, after, at time.Time) (put []drift.Episode,
-	err error) {
-	err = s.tx(ctx, func(tx *sqlx.Tx) error {
+// FoundDrifts are what a look has found of one device or target.
+type FoundDrifts struct {
+	Site   uuid.UUID
+	Of     uuid.UUID // the device, or the target where Target is set
+	Target bool
+	Drifts []drift.Drift
+	// After is the look before, the zero time for none, and At this one.
+	After, At time.Time
+}
+
+// Settle keeps what a look has found, as drift.Settle says.
+func (s Drifts) Settle(ctx context.Context, x FoundDrifts) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		if _, err := fenced(ctx, tx); err != nil {
 			return err
 		}
 		column := "device_id"
-		if target {
+		if x.Target {
 			column = "target_id"
 		}
 		var rows []driftRow
-		if err := tx.SelectContext(ctx, &rows, "SELECT "+driftColumns+" FROM drifts WHERE "+column+" = $1 AND (ended_at IS NULL OR ended_at > $2)",
-			of, at.Add(-drift.FlapsWithin)); err != nil {
+		if err := tx.SelectContext(ctx, &rows, "SELECT "+driftColumns+" FROM drifts WHERE "+column+
+			" = $1 AND (ended_at IS NULL OR ended_at > $2)", x.Of, x.At.Add(-drift.FlapsWithin)); err != nil {
 			return err
 		}
-		put = drift.Settle(episodes(rows), found, after, at)
+		put := drift.Settle(episodes(rows), x.Drifts, x.After, x.At)
 		for _, e := range put {
-			if err := s.put(ctx, tx, site, of, column, e); err != nil {
+			if err := s.put(ctx, tx, x, column, e); err != nil {
 				return err
 			}
 		}
 		if len(put) == 0 {
 			return nil
 		}
-		return s.notify(ctx, tx, Event{Site: site, What: "drift", ID: of})
+		return s.notify(ctx, tx, Event{Site: x.Site, What: "drift", ID: x.Of})
 	})
-	return put, err
 }
 
-func (s Drifts) put(ctx context.Context, tx *sqlx.Tx, site, of uuid.UUID, column string, e drift.Episode) error {
+func (s Drifts) put(ctx context.Context, tx *sqlx.Tx, x FoundDrifts, column string, e drift.Episode) error {
 	_, err := tx.ExecContext(ctx, "INSERT INTO drifts (id, site_id, "+column+`, cause, subject, body, after_at, before_at)
 		VALUES ($1, $2, $3, $4, $5, $6, $7, $8) ON CONFLICT (id) DO UPDATE SET body = excluded.body, ended_at = $9, flaps = $10,
 		put_off = CASE WHEN $9::timestamptz IS NULL THEN drifts.put_off END`,
-		e.ID, site, of, e.Cause, e.Subject, JSON(e.Drift), timeOrNull(e.After), e.Before, timeOrNull(e.Ended), e.Flaps)
+		e.ID, x.Site, x.Of, e.Cause, e.Subject, JSON(e.Drift), timeOrNull(e.After), e.Before, timeOrNull(e.Ended), e.Flaps)
 	return err
 }
 
@@ -123,7 +133,8 @@ func timeOrNull(t time.Time) *time.Time {
 // PutOff has drifts of a site told no more until a time; the zero time takes that back.
 func (s Drifts) PutOff(ctx context.Context, site uuid.UUID, ids []uuid.UUID, until time.Time, by string) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, "UPDATE drifts SET put_off = $3, put_off_by = $4 WHERE site_id = $1 AND id = ANY($2) AND ended_at IS NULL",
+		if _, err := tx.ExecContext(ctx,
+			"UPDATE drifts SET put_off = $3, put_off_by = $4 WHERE site_id = $1 AND id = ANY($2) AND ended_at IS NULL",
 			site, ids, timeOrNull(until), by); err != nil {
 			return err
 		}
@@ -131,8 +142,8 @@ func (s Drifts) PutOff(ctx context.Context, site uuid.UUID, ids []uuid.UUID, unt
 	})
 }
 
-// Mended counts the repairs that the watch has begun by itself at a site since a time; Mend counts one more, of a drift, and reports false
-// where there were so many already, or one of the same drift within that time.
+// Mend notes that the watch begins a repair of a drift by itself. It reports false, and notes nothing, where it has begun most of them at
+// the site since a time, or one of the same drift within the last hour.
 func (s Drifts) Mend(ctx context.Context, site, id uuid.UUID, repair drift.Repair, since time.Time, most int) (may bool, err error) {
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, "SELECT pg_advisory_xact_lock(hashtextextended($1, 26))", site.String()); err != nil {
@@ -142,7 +153,8 @@ func (s Drifts) Mend(ctx context.Context, site, id uuid.UUID, repair drift.Repai
 			All  int `db:"all_of"`
 			Same int `db:"same"`
 		}
-		if err := tx.GetContext(ctx, &n, `SELECT count(*) AS all_of, count(*) FILTER (WHERE drift_id = $2 AND at > $3::timestamptz + interval '23 hours')
+		if err := tx.GetContext(ctx, &n, `SELECT count(*) AS all_of, count(*) FILTER (WHERE drift_id = $2 AND at > $3::timestamptz
+			+ interval '23 hours')
 			AS same FROM mends WHERE site_id = $1 AND at > $3`, site, id, since); err != nil {
 			return err
 		}

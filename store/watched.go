@@ -108,7 +108,8 @@ func (s Watched) Claim(ctx context.Context, sites []uuid.UUID, now time.Time, mo
 			Turn
 			Due time.Time `db:"due"`
 		}
-		if err := tx.SelectContext(ctx, &rows, `SELECT thing, target, site_id, round_s, full_due <= $2 AS is_full, looked_at, before_at, doubt, due
+		if err := tx.SelectContext(ctx, &rows, `SELECT thing, target, site_id, round_s, full_due <= $2 AS is_full, looked_at,
+			before_at, doubt, due
 			FROM watched WHERE site_id = ANY($1) AND (due <= $2 OR due > $2 + 2 * make_interval(secs => round_s)) ORDER BY due LIMIT $3
 			FOR UPDATE SKIP LOCKED`, sites, now, most); err != nil {
 			return err
@@ -128,7 +129,8 @@ func (s Watched) Claim(ctx context.Context, sites []uuid.UUID, now time.Time, mo
 
 // Again has something looked at sooner than in its round: it was busy, or an announcement speaks for a look.
 func (s Watched) Again(ctx context.Context, thing uuid.UUID, at time.Time, full bool) error {
-	_, err := s.on(ctx).ExecContext(ctx, `UPDATE watched SET due = least(due, $2), full_due = CASE WHEN $3 THEN least(full_due, $2) ELSE full_due END
+	_, err := s.on(ctx).ExecContext(ctx, `UPDATE watched SET due = least(due, $2), full_due = CASE WHEN $3 THEN least(full_due,
+		$2) ELSE full_due END
 		WHERE thing = $1`, thing, at, full)
 	return err
 }
@@ -155,7 +157,8 @@ func (s Watched) Done(ctx context.Context, t Turn, l Looked) error {
 		case err == nil && last.Extends(l.State, l.At, t.Round()):
 			_, err = tx.ExecContext(ctx, "UPDATE spans SET to_at = $3 WHERE thing = $1 AND from_at = $2", t.Thing, last.From, l.At)
 		default:
-			_, err = tx.ExecContext(ctx, "INSERT INTO spans (thing, site_id, state, from_at, to_at) VALUES ($1, $2, $3, $4, $4) ON CONFLICT DO NOTHING",
+			_, err = tx.ExecContext(ctx,
+				"INSERT INTO spans (thing, site_id, state, from_at, to_at) VALUES ($1, $2, $3, $4, $4) ON CONFLICT DO NOTHING",
 				t.Thing, t.Site, l.State, l.At)
 		}
 		return err

@@ -129,9 +129,18 @@ CREATE TABLE tell_rules (
     form       jsonb NOT NULL,
     sealed     bytea,
     created_at timestamptz NOT NULL DEFAULT now(),
-    -- heard_of is up to when drifts, acts and findings have been turned into messages of this rule.
-    heard_of   timestamptz NOT NULL DEFAULT now(),
+    off        text NOT NULL DEFAULT '', -- why nothing is told any more
+    acts       bigint NOT NULL DEFAULT 0, -- the record's line up to which acts were told
     digest_at  timestamptz
+);
+CREATE INDEX tell_rules_site ON tell_rules (site_id);
+-- What a rule was told of each drift.
+CREATE TABLE told (
+    rule_id  uuid NOT NULL REFERENCES tell_rules ON DELETE CASCADE,
+    drift_id uuid NOT NULL REFERENCES drifts ON DELETE CASCADE,
+    flaps    integer NOT NULL,
+    ended    boolean NOT NULL,
+    PRIMARY KEY (rule_id, drift_id)
 );
 CREATE TABLE tellings (
     id        bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
@@ -153,6 +162,7 @@ CREATE TABLE keeping_rule (one boolean PRIMARY KEY DEFAULT true CHECK (one), for
 -- +goose Down
 DROP TABLE keeping_rule;
 DROP TABLE tellings;
+DROP TABLE told;
 DROP TABLE tell_rules;
 DROP INDEX evidence_old_exchanges;
 -- +goose StatementBegin

@@ -199,7 +199,8 @@ func (a AcceptDrifts) About() About { return driftsAbout("accept-drifts", a.Site
 func (a AcceptDrifts) Decide(f Facts) (Outcome, error) {
 	a.Reason = strings.TrimSpace(wiretext.Line(a.Reason, longestReason))
 	if a.Reason == "" {
-		return Outcome{}, refuse("no_reason", "Nobody could tell later why this was accepted.", "Type why, such as: moved on purpose by the site.")
+		return Outcome{}, refuse("no_reason", "Nobody could tell later why this was accepted.",
+			"Type why, such as: moved on purpose by the site.")
 	}
 	now := make([]*latch.Device, len(f.Order))
 	for i, id := range f.Order {
@@ -277,8 +278,8 @@ func (a PutOffDrifts) Decide(f Facts) (Outcome, error) {
 		Before: drift.Finding{Episode: a.Drifts[0]}.Headline(), After: after}}, nil
 }
 
-// ReplaceDevice has a new camera take over what an old one was: its name, its roles, plans and placements, and its place on site plans. Both
-// stay in the record with their identities.
+// ReplaceDevice has a new camera take over what an old one was: its name, its roles, plans and placements, and its place on site plans.
+// Both stay in the record with their identities.
 type ReplaceDevice struct {
 	Site     uuid.UUID
 	Old, New uuid.UUID
@@ -298,7 +299,8 @@ func (a ReplaceDevice) Decide(f Facts) (Outcome, error) {
 	case !now.Status.InScope():
 		return Outcome{}, refuse("out_of_scope", now.Title+" is outside the site's ranges.", "Give it an address inside the ranges first.")
 	case len(now.Status.Placements) > 0:
-		return Outcome{}, refuse("in_use", now.Title+" stands on targets of its own already.", "Take it off there first, or choose another camera.")
+		return Outcome{}, refuse("in_use", now.Title+" stands on targets of its own already.",
+			"Take it off there first, or choose another camera.")
 	}
 	var targets []uuid.UUID
 	for _, p := range before.Status.Placements {

@@ -157,8 +157,8 @@ func TestFind(t *testing.T) {
 	assert.Nil(t, agreed().Find(cameraOf(uuid.New(), "Kiosk", "192.0.2.99", "K")), "nobody has agreed on it")
 }
 
-// Eleven cameras behind a dead switch are one finding, and so are five that a recorder forgot; a camera that went by itself stays alone, and
-// so does one that went an hour later.
+// Eleven cameras behind a dead switch are one finding, and so are five that a recorder forgot; a camera that went by itself stays alone,
+// and so does one that went an hour later.
 func TestGroup(t *testing.T) {
 	at := time.Date(2026, 3, 1, 9, 0, 0, 0, time.UTC)
 	var list []Episode

@@ -54,7 +54,8 @@ func (e *RuleError) Error() string { return e.Problem }
 func (r Rule) Check() error {
 	for _, h := range r.Quiet {
 		if h.From >= h.To {
-			return &RuleError{fmt.Sprintf("hours of maintenance from %d to %d end before they begin; write two for hours over midnight", h.From, h.To)}
+			return &RuleError{fmt.Sprintf("hours of maintenance from %d to %d end before they begin; write two for hours over "+
+				"midnight", h.From, h.To)}
 		}
 	}
 	for _, m := range r.Mends {
@@ -104,9 +105,9 @@ func First(id uuid.UUID, now time.Time, round time.Duration) time.Time {
 	return now.Add(time.Duration(float64(round) * float64(h.Sum32()) / (1 << 32)))
 }
 
-// Next returns when the look after the one that was due is: a whole number of rounds later, and after now. Rounds that were missed, because
-// no worker was there, are not made up for. A due time that lies more than a round ahead is of a clock that was set back: the next is within
-// a round of now then.
+// Next returns when the look after the one that was due is: a whole number of rounds later, and after now. Rounds that were missed,
+// because no worker was there, are not made up for. A due time that lies more than a round ahead is of a clock that was set back: the next
+// is within a round of now then.
 func Next(due, now time.Time, round time.Duration) time.Time {
 	late := now.Sub(due)
 	if late < -round {

@@ -124,8 +124,8 @@ func (known Views) Learn(hour int, v View) Views {
 	return out
 }
 
-// Judge tells whether a picture, taken at an hour of the day, shows one of the views that a camera is known to have, by day, at night and in
-// the rain. What cannot be told, as in the dark, is no obstacle. Without known views nothing is judged.
+// Judge tells whether a picture, taken at an hour of the day, shows one of the views that a camera is known to have, by day, at night and
+// in the rain. What cannot be told, as in the dark, is no obstacle. Without known views nothing is judged.
 func (known Views) Judge(hour int, now View) Obstacle {
 	if len(now.cells) == 0 {
 		return ""

@@ -10,8 +10,8 @@ const (
 	Others                 // another camera is in the slot
 )
 
-// Holding tells by the layout whether a slot still holds a camera of an identity. A target that keeps no identities is believed that what is
-// in the slot is the camera.
+// Holding tells by the layout whether a slot still holds a camera of an identity. A target that keeps no identities is believed that what
+// is in the slot is the camera.
 func (l Layout) Holding(token, identity string) Holding {
 	for _, s := range l.Slots {
 		switch {
