@@ -114,7 +114,7 @@ func (e *env) targetState(ctx context.Context, id uuid.UUID) (baseline.Target, e
 
 // mendByItself begins the repairs that the rule of a site leaves to the watch, in the name of whoever has made the rule. Each drift is
 // mended at most once an hour, and all together as often a day as the rule says.
-func (e *env) mendByItself(ctx context.Context, site, device uuid.UUID, rule watchround.Rule, by uuid.UUID) error {
+func (e *env) mendByItself(ctx context.Context, site, device uuid.UUID, rule watchround.WatchRule, by uuid.UUID) error {
 	if len(rule.Mends) == 0 || by == uuid.Nil {
 		return nil
 	}

@@ -41,7 +41,7 @@ type rounds struct {
 }
 
 type ruleOf struct {
-	watchround.Rule
+	watchround.WatchRule
 	by uuid.UUID
 }
 
@@ -194,7 +194,7 @@ func (e *env) lookAtDeviceInRound(ctx context.Context, t store.Turn, d *store.De
 	if err := e.done(ctx, t, job, lookResult{state: state, full: look.Full, began: began}); err != nil {
 		return err
 	}
-	return e.mendByItself(ctx, t.Site, t.Thing, rule.Rule, rule.by)
+	return e.mendByItself(ctx, t.Site, t.Thing, rule.WatchRule, rule.by)
 }
 
 // roundJob prepares a look: it is nobody's work, sends no sign-in that has not opened the device before, and counts what it costs.
@@ -358,7 +358,7 @@ func (e *env) afterChange(ctx context.Context, t store.Turn, device uuid.UUID, r
 	if _, err := e.settle(ctx, device, timeOf(t.Looked), time.Now().UTC()); err != nil {
 		return err
 	}
-	return e.mendByItself(ctx, t.Site, device, rule.Rule, rule.by)
+	return e.mendByItself(ctx, t.Site, device, rule.WatchRule, rule.by)
 }
 
 // picturesInRound asks a target for the picture of each camera that it holds.

@@ -46,7 +46,7 @@ type watch struct {
 }
 
 // watched opens the yard, puts its cameras onto the bridge, agrees on that and begins to watch it.
-func watched(t *testing.T, net string, rule watchround.Rule) *watch {
+func watched(t *testing.T, net string, rule watchround.WatchRule) *watch {
 	t.Helper()
 	b := setYard(t, watchedYard, storetest.URL(t), net, 0)
 	b.hooks = jobs.Hooks{RoundsEvery: 50 * time.Millisecond, DoubtLater: 100 * time.Millisecond}
@@ -159,7 +159,7 @@ func (w *watch) repaired(list []drift.Episode) {
 // What happens to cameras is told with its cause after the next look, is put right by one act or accepted, and is over when it is.
 func TestDriftIsFoundAndPutRight(t *testing.T) {
 	t.Parallel()
-	w := watched(t, "127.42.81", watchround.Rule{})
+	w := watched(t, "127.42.81", watchround.WatchRule{})
 	all := w.ids("11", "12", "13", "14")
 	records := func() (n int) {
 		require.NoError(t, w.s.SQL().QueryRowContext(ctx, "SELECT count(*) FROM evidence WHERE kind <> 'heard'").Scan(&n))
@@ -215,7 +215,7 @@ func TestDriftIsFoundAndPutRight(t *testing.T) {
 // The picture of a camera is judged by the views that it is known by.
 func TestViewsAreJudged(t *testing.T) {
 	t.Parallel()
-	w := watched(t, "127.42.82", watchround.Rule{})
+	w := watched(t, "127.42.82", watchround.WatchRule{})
 	all := w.ids("11", "12", "13", "14")
 	w.trouble("cover", "Clock", "")
 	w.trouble("black", "Bridge", "")
@@ -247,7 +247,7 @@ func TestViewsAreJudged(t *testing.T) {
 // anew, and lists nothing meanwhile, is not taken for one that has forgotten.
 func TestABridgeThatForgetsIsMended(t *testing.T) {
 	t.Parallel()
-	w := watched(t, "127.42.83", watchround.Rule{Mends: []drift.Repair{drift.PlaceAgain}, MendsADay: 3})
+	w := watched(t, "127.42.83", watchround.WatchRule{Mends: []drift.Repair{drift.PlaceAgain}, MendsADay: 3})
 	for _, name := range []string{"Clock", "Bridge"} {
 		w.trouble("slot", name, "Vault")
 	}
@@ -283,7 +283,7 @@ func TestABridgeThatForgetsIsMended(t *testing.T) {
 // has looked at is told as that.
 func TestSilence(t *testing.T) {
 	t.Parallel()
-	w := watched(t, "127.42.84", watchround.Rule{})
+	w := watched(t, "127.42.84", watchround.WatchRule{})
 	all := w.ids("11", "12", "13", "14")
 	w.look(false, all...)
 	w.trouble("cut", "127.42.84.12/30", "") // .12 to .15
@@ -308,7 +308,7 @@ func TestSilence(t *testing.T) {
 // Two workers share the looks of a site, and a look is made once.
 func TestTwoWorkersShareTheRounds(t *testing.T) {
 	t.Parallel()
-	w := watched(t, "127.42.85", watchround.Rule{})
+	w := watched(t, "127.42.85", watchround.WatchRule{})
 	w.work()
 	turns := func(at time.Time) []store.Turn {
 		out, err := w.s.Watched.Claim(ctx, []uuid.UUID{w.site.ID}, at, 100)

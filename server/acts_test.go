@@ -23,7 +23,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"unlatch/core/decide/act"
+	"unlatch/core/decide/baseline"
 	"unlatch/core/decide/command"
+	"unlatch/core/decide/drift"
 	"unlatch/core/decide/evidence"
 	"unlatch/core/decide/proof"
 	"unlatch/core/ground/address"
@@ -126,6 +128,7 @@ type depotSite struct {
 	id                                                 uuid.UUID
 	camera, fresh, stray, recorder, bridge, feed, list uuid.UUID
 	plan, run                                          uuid.UUID
+	old, lost, updated, rule                           uuid.UUID
 }
 
 const depotPin = "aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa"
@@ -193,6 +196,7 @@ func (x *depot) site(t *testing.T, name string) (d depotSite) {
 		return id
 	}
 	d.camera, d.fresh = sight("192.0.2.7", sighting.Camera, false), sight("192.0.2.8", sighting.Camera, false)
+	d.old, d.rule = sight("192.0.2.9", sighting.Camera, false), uuid.New()
 	d.stray, d.recorder = sight("198.51.100.7", sighting.Camera, true), sight("192.0.2.20", sighting.Recorder, false)
 	d.bridge = storetest.Target(t, s, d.id, act.TargetForm{Kind: "bridge", Name: "Desk", Address: "http://192.0.2.5:80"})
 	d.feed = storetest.Target(t, s, d.id, act.TargetForm{Kind: "feed", Name: "Screens"})
@@ -233,6 +237,15 @@ func (x *depot) site(t *testing.T, name string) (d depotSite) {
 		command.Device{Open: &command.Open{}})})
 	require.NoError(t, err)
 	d.run = run.ID
+	require.NoError(t, s.Drifts.Settle(ctx, store.FoundDrifts{Site: d.id, Of: d.camera, At: time.Now(), Drifts: []drift.Drift{
+		{Device: d.camera, Title: "Clock", Cause: drift.Silent}, {Device: d.camera, Title: "Clock", Cause: drift.Firmware,
+			Fields: []baseline.FieldChange{{Field: baseline.Firmware, Was: "1", Is: "2"}}}}}))
+	list, err := s.Drifts.Open(ctx, d.id)
+	require.NoError(t, err)
+	of := func(c drift.Cause) uuid.UUID {
+		return list[slices.IndexFunc(list, func(e drift.Episode) bool { return e.Cause == c })].ID
+	}
+	d.lost, d.updated = of(drift.Silent), of(drift.Firmware)
 	return d
 }
 
@@ -298,6 +311,15 @@ func (x *depot) askings(d depotSite) (order []string, all map[string]asking) {
 		{"put-outside", asking{"PUT", site + "/outside", fields{"addresses": []string{"203.0.113.7"}, "pool": "20000-20099",
 			"maps": []fields{{"port": 20000, "inside": "192.0.2.7:554", "device": d.camera}}}}},
 		{"take-baseline", asking{"POST", site + "/baselines", fields{"name": "Handed over", "reason": "the customer knows"}}},
+		{"set-rounds", asking{"PUT", site + "/rounds", fields{"on": true, "camera_minutes": 30}}},
+		{"repair-drifts", asking{"POST", site + "/drifts/repair", fields{"drifts": []uuid.UUID{d.lost}}}},
+		{"put-off-drifts", asking{"POST", site + "/drifts/put-off", fields{"drifts": []uuid.UUID{d.lost}, "until": time.Now().Add(time.Hour)}}},
+		{"accept-drifts", asking{"POST", site + "/drifts/accept", fields{"drifts": []uuid.UUID{d.updated}, "reason": "on purpose"}}},
+		{"replace-device", asking{"POST", site + "/replace", fields{"device": d.fresh, "replaces": d.old}}},
+		{"put-tell-rule", asking{"PUT", site + "/tellings/" + d.rule.String(), fields{"rule": fields{"name": "Desk", "way": "webhook",
+			"to": "http://192.0.2.9/in", "from": "urgent"}, "secret": "oak-door-52"}}},
+		{"test-telling", asking{"POST", site + "/tellings/" + d.rule.String() + "/test", nil}},
+		{"delete-tell-rule", asking{"DELETE", site + "/tellings/" + d.rule.String(), nil}},
 		{"prove-outside", asking{"POST", site + "/outside/prove", nil}},
 		{"send-command", asking{"POST", site + "/commands", fields{"devices": one, "command": "Sign-in of the streams",
 			"values": map[string]string{"method": "digest"}}}},

@@ -42,8 +42,8 @@ func (s baselines) take(ctx context.Context, in *struct {
 		Devices []uuid.UUID `json:"devices,omitempty" doc:"missing for all devices of the site"`
 	}
 }) (*struct{}, error) {
-	devices := in.Body.Devices
-	if len(devices) == 0 {
+	devices, whole := in.Body.Devices, len(in.Body.Devices) == 0
+	if whole {
 		all, err := s.lineUp.all(ctx, in.Site)
 		if err != nil {
 			return nil, s.explain(err)
@@ -52,7 +52,8 @@ func (s baselines) take(ctx context.Context, in *struct {
 			devices = append(devices, d.ID)
 		}
 	}
-	return s.keep(ctx, act.TakeBaseline{ID: uuid.New(), Site: in.Site, Devices: devices, Name: in.Body.Name, Reason: in.Body.Reason})
+	return s.keep(ctx, act.TakeBaseline{ID: uuid.New(), Site: in.Site, Devices: devices, Name: in.Body.Name, Reason: in.Body.Reason,
+		Whole: whole})
 }
 
 func (s baselines) compare(ctx context.Context, in *struct {

@@ -64,7 +64,7 @@ func readingsOfAPI(t *testing.T, d depotSite, record, still uuid.UUID) (out []re
 		readingOp{"book-file", "GET", "/api/path-books/{book}/file", "see"})
 	fill := strings.NewReplacer("{site}", d.id.String(), "{device}", d.camera.String(), "{target}", d.bridge.String(), "{run}", d.run.String(),
 		"{record}", record.String(), "{still}", still.String(), "{plan}", d.plan.String(), "{book}", uuid.NewString(),
-		"{baseline}", uuid.NewString())
+		"{baseline}", uuid.NewString(), "{rule}", uuid.NewString())
 	for i := range out {
 		out[i].path = fill.Replace(out[i].path)
 		require.NotContains(t, out[i].path, "{")
@@ -155,7 +155,7 @@ func TestWhatRolesMayRead(t *testing.T) {
 	}
 	customer := p.as("Mr Cust", act.Customer, x.own.id)
 	cameras := get[[]cameraView](customer, "GET", "/api/sites/"+x.own.id.String()+"/cameras", nil)
-	require.Len(t, cameras, 2)
+	require.Len(t, cameras, 3)
 	assert.True(t, slices.ContainsFunc(cameras, func(c cameraView) bool { return c.Name == "Platform clock" && c.State == "shows" }),
 		"%v", cameras)
 	customer.problem("forbidden", "GET", "/api/sites/"+x.own.id.String()+"/events", nil)

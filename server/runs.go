@@ -15,7 +15,7 @@ import (
 
 type runView struct {
 	ID      uuid.UUID `json:"id"`
-	Kind    string    `json:"kind" enum:"sweep,open,remove,address,claim,paste,fix,tune,place,target,mark,multicast"`
+	Kind    string    `json:"kind" enum:"sweep,open,remove,address,claim,paste,fix,tune,place,target,mark,multicast,send,outside,repair,replace"`
 	Title   string    `json:"title"`
 	By      string    `json:"by,omitempty" doc:"who began it; missing for Unlatch itself"`
 	State   string    `json:"state" enum:"running,finished,stopped,failed"`

@@ -443,7 +443,10 @@ func (s Acts) keepAct(ctx context.Context, by act.Person, a act.About, what any)
 	case act.SetRounds:
 		return nil, s.Sites.SetRounds(ctx, by, x.Site, x.Rule)
 	case act.AcceptDrifts:
-		return nil, s.Baselines.Accept(ctx, by, x)
+		if err := s.Baselines.Accept(ctx, by, x); err != nil {
+			return nil, err
+		}
+		return nil, s.Drifts.End(ctx, x.Site, x.Accepted())
 	case act.NewViews:
 		return nil, s.agreeOnViews(ctx, a.Site, x.Devices)
 	case act.PutOffDrifts:

@@ -130,6 +130,17 @@ func timeOrNull(t time.Time) *time.Time {
 	return &t
 }
 
+// End ends drifts of a site that were agreed on: the next look would find them gone.
+func (s Drifts) End(ctx context.Context, site uuid.UUID, ids []uuid.UUID) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, "UPDATE drifts SET ended_at = now() WHERE site_id = $1 AND id = ANY($2) AND ended_at IS NULL", site,
+			ids); err != nil {
+			return err
+		}
+		return s.notify(ctx, tx, Event{Site: site, What: "drift", ID: site})
+	})
+}
+
 // PutOff has drifts of a site told no more until a time; the zero time takes that back.
 func (s Drifts) PutOff(ctx context.Context, site uuid.UUID, ids []uuid.UUID, until time.Time, by string) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {

@@ -113,8 +113,8 @@ func (s Watched) Measure(ctx context.Context, thing uuid.UUID, values map[string
 	return nil
 }
 
-// A Point is what was measured in one step of time.
-type Point struct {
+// A MeasuredPoint is what was measured in one step of time.
+type MeasuredPoint struct {
 	At    time.Time `db:"at" json:"at"`
 	Mean  float64   `db:"mean" json:"mean"`
 	Least float64   `db:"least" json:"least"`
@@ -122,10 +122,10 @@ type Point struct {
 }
 
 // Measures returns what was measured of a thing between two times, by what it is, in order of time.
-func (s Watched) Measures(ctx context.Context, thing uuid.UUID, r Resolution, from, to time.Time) (map[string][]Point, error) {
+func (s Watched) Measures(ctx context.Context, thing uuid.UUID, r Resolution, from, to time.Time) (map[string][]MeasuredPoint, error) {
 	var rows []struct {
 		What string `db:"what"`
-		Point
+		MeasuredPoint
 	}
 	if _, ok := steps[r]; !ok {
 		return nil, fmt.Errorf("there is no resolution %q", r)
@@ -134,9 +134,9 @@ func (s Watched) Measures(ctx context.Context, thing uuid.UUID, r Resolution, fr
 		WHERE thing = $1 AND at >= $2 AND at <= $3 ORDER BY what, at`, r), thing, from, to); err != nil {
 		return nil, err
 	}
-	out := map[string][]Point{}
+	out := map[string][]MeasuredPoint{}
 	for _, x := range rows {
-		out[x.What] = append(out[x.What], x.Point)
+		out[x.What] = append(out[x.What], x.MeasuredPoint)
 	}
 	return out, nil
 }

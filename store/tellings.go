@@ -18,16 +18,16 @@ type Tellings struct{ *database }
 
 // A TellRule is a rule of a site with how it goes.
 type TellRule struct {
-	ID      uuid.UUID           `db:"id"`
-	Site    uuid.UUID           `db:"site_id"`
-	Form    jsonb[telling.Rule] `db:"form"`
-	Secret  bool                `db:"secret"` // it has one
-	Off     string              `db:"off"`    // why nothing is told any more; "" where it is
-	Waiting int                 `db:"waiting"`
-	Problem string              `db:"problem"` // why the message that waits was not taken
-	Last    *time.Time          `db:"last"`    // when a message was taken last
-	Acts    int64               `db:"acts"`    // the record's line up to which acts were told
-	Digest  *time.Time          `db:"digest_at"`
+	ID      uuid.UUID               `db:"id"`
+	Site    uuid.UUID               `db:"site_id"`
+	Form    jsonb[telling.Listener] `db:"form"`
+	Secret  bool                    `db:"secret"` // it has one
+	Off     string                  `db:"off"`    // why nothing is told any more; "" where it is
+	Waiting int                     `db:"waiting"`
+	Problem string                  `db:"problem"` // why the message that waits was not taken
+	Last    *time.Time              `db:"last"`    // when a message was taken last
+	Acts    int64                   `db:"acts"`    // the record's line up to which acts were told
+	Digest  *time.Time              `db:"digest_at"`
 }
 
 const tellRuleQuery = `SELECT r.id, r.site_id, r.form, r.sealed IS NOT NULL AS secret, r.off, r.acts, r.digest_at,
@@ -187,7 +187,10 @@ func (s Tellings) Delivered(ctx context.Context, site uuid.UUID, id int64, probl
 // test queues a message that only says that telling works.
 func (s Tellings) test(ctx context.Context, x act.TestTelling) error {
 	r, err := s.Rule(ctx, x.ID)
-	if err != nil || r.Site != x.Site {
+	if err != nil {
+		return err
+	}
+	if r.Site != x.Site {
 		return ErrNotFound
 	}
 	return s.Tell(ctx, r, []Tell{{Message: x.Message}}, r.Acts, r.Digest)

@@ -49,7 +49,7 @@ type Looked struct {
 }
 
 // SetRounds keeps how a site is watched, and who has said so.
-func (s Sites) SetRounds(ctx context.Context, by act.Person, site uuid.UUID, r watchround.Rule) error {
+func (s Sites) SetRounds(ctx context.Context, by act.Person, site uuid.UUID, r watchround.WatchRule) error {
 	if err := touchedOne(s.on(ctx).ExecContext(ctx, "UPDATE sites SET rounds = $2, rounds_by = $3 WHERE id = $1", site, JSON(r),
 		orNull(by.ID))); err != nil {
 		return err
@@ -59,7 +59,7 @@ func (s Sites) SetRounds(ctx context.Context, by act.Person, site uuid.UUID, r w
 
 // Rounds returns how a site is watched, and whose word that is; the zero rule where nobody has said, and the nil UUID where that person is
 // no more.
-func (s Sites) Rounds(ctx context.Context, site uuid.UUID) (r watchround.Rule, by uuid.UUID, err error) {
+func (s Sites) Rounds(ctx context.Context, site uuid.UUID) (r watchround.WatchRule, by uuid.UUID, err error) {
 	var row struct {
 		Rounds []byte        `db:"rounds"`
 		By     uuid.NullUUID `db:"rounds_by"`
@@ -73,7 +73,7 @@ func (s Sites) Rounds(ctx context.Context, site uuid.UUID) (r watchround.Rule, b
 
 // Enrol makes what is to be watched at a site the same as the lists: what is new is looked at first within a round, fully; what is no
 // longer in them is not looked at any more. Another length of a round takes effect at once.
-func (s Watched) Enrol(ctx context.Context, site uuid.UUID, r watchround.Rule, devices, targets []uuid.UUID, now time.Time) error {
+func (s Watched) Enrol(ctx context.Context, site uuid.UUID, r watchround.WatchRule, devices, targets []uuid.UUID, now time.Time) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		for _, kind := range []struct {
 			target bool
@@ -148,7 +148,7 @@ func (s Watched) Done(ctx context.Context, t Turn, l Looked) error {
 			int(watchround.FullEvery/time.Second)); err != nil {
 			return err
 		}
-		var last watchround.Span
+		var last watchround.SeenSpan
 		err := tx.QueryRowContext(ctx, "SELECT state, from_at, to_at FROM spans WHERE thing = $1 ORDER BY from_at DESC LIMIT 1", t.Thing).Scan(
 			&last.State, &last.From, &last.To)
 		switch {
@@ -166,7 +166,7 @@ func (s Watched) Done(ctx context.Context, t Turn, l Looked) error {
 }
 
 // Spans returns the spans of one thing, or of all of a site where thing is the nil UUID, that touch a time, in order.
-func (s Watched) Spans(ctx context.Context, site, thing uuid.UUID, from, to time.Time) (map[uuid.UUID][]watchround.Span, error) {
+func (s Watched) Spans(ctx context.Context, site, thing uuid.UUID, from, to time.Time) (map[uuid.UUID][]watchround.SeenSpan, error) {
 	var rows []struct {
 		Thing uuid.UUID        `db:"thing"`
 		State watchround.State `db:"state"`
@@ -181,9 +181,9 @@ func (s Watched) Spans(ctx context.Context, site, thing uuid.UUID, from, to time
 		" AND to_at >= $1 AND from_at <= $2 ORDER BY thing, from_at", args...); err != nil {
 		return nil, err
 	}
-	out := map[uuid.UUID][]watchround.Span{}
+	out := map[uuid.UUID][]watchround.SeenSpan{}
 	for _, r := range rows {
-		out[r.Thing] = append(out[r.Thing], watchround.Span{State: r.State, From: r.From, To: r.To})
+		out[r.Thing] = append(out[r.Thing], watchround.SeenSpan{State: r.State, From: r.From, To: r.To})
 	}
 	return out, nil
 }

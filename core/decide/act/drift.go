@@ -23,7 +23,7 @@ import (
 // SetRounds says how a site is watched. What the watch puts right by itself it does in the name of whoever has said so.
 type SetRounds struct {
 	Site uuid.UUID
-	Rule watchround.Rule
+	Rule watchround.WatchRule
 	// Agreed says that a state of the site was agreed on: without one there is nothing to compare with.
 	Agreed bool
 }
@@ -238,6 +238,16 @@ func (a AcceptDrifts) Decide(f Facts) (Outcome, error) {
 		out.Keep = append(out.Keep, NewViews{Devices: views})
 	}
 	return out, nil
+}
+
+// Accepted are the IDs of the drifts that can be agreed on.
+func (a AcceptDrifts) Accepted() (out []uuid.UUID) {
+	for _, e := range a.Drifts {
+		if e.Cause.Acceptable() {
+			out = append(out, e.ID)
+		}
+	}
+	return out
 }
 
 // NewViews are cameras of which what they show now is their view from here on.

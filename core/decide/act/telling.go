@@ -16,7 +16,7 @@ import (
 type PutTellRule struct {
 	ID     uuid.UUID
 	Site   uuid.UUID
-	Rule   telling.Rule
+	Rule   telling.Listener
 	Secret signin.Secret // the password, or what a webhook's signature is made with; empty keeps what there is
 }
 
@@ -26,7 +26,7 @@ func (a PutTellRule) About() About { return About{Name: "put-tell-rule", Right: 
 // Decide implements Act.
 func (a PutTellRule) Decide(f Facts) (Outcome, error) {
 	a.Rule.Name = wiretext.Line(a.Rule.Name, longestName)
-	var wrong *telling.RuleError
+	var wrong *telling.ListenerError
 	if err := a.Rule.Check(); errors.As(err, &wrong) {
 		return Outcome{}, refuse("bad_rule", wrong.Problem, wrong.Fix)
 	}

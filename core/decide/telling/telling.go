@@ -25,8 +25,8 @@ const (
 	MQTT    Way = "mqtt"    // a message to a topic
 )
 
-// A Rule says who hears what of a site.
-type Rule struct {
+// A Listener says who hears what of a site.
+type Listener struct {
 	Name string `json:"name" minLength:"1" maxLength:"100"`
 	Way  Way    `json:"way" enum:"mail,webhook,mqtt"`
 	// To is where it goes: mail addresses with commas between, a URL, or a topic.
@@ -45,37 +45,37 @@ type Rule struct {
 	Link string `json:"link,omitempty" readOnly:"true" maxLength:"500" doc:"where people look at it; set by the server"`
 }
 
-// A RuleError says what of a rule cannot be, and what to type instead.
-type RuleError struct{ Problem, Fix string }
+// A ListenerError says what of a rule cannot be, and what to type instead.
+type ListenerError struct{ Problem, Fix string }
 
-func (e *RuleError) Error() string { return e.Problem }
+func (e *ListenerError) Error() string { return e.Problem }
 
-// Check returns a *RuleError where the rule cannot be.
-func (r Rule) Check() error {
+// Check returns a *ListenerError where the rule cannot be.
+func (r Listener) Check() error {
 	if strings.TrimSpace(r.Name) == "" {
-		return &RuleError{"It has no name.", "Type one, such as Duty phone."}
+		return &ListenerError{"It has no name.", "Type one, such as Duty phone."}
 	}
 	if _, ok := drift.ParseSeverity(r.From); !ok {
-		return &RuleError{fmt.Sprintf("%q is no severity.", r.From), "Choose notice, warning or urgent."}
+		return &ListenerError{fmt.Sprintf("%q is no severity.", r.From), "Choose notice, warning or urgent."}
 	}
 	switch r.Way {
 	case Mail:
 		if _, err := mail.ParseAddressList(r.To); err != nil {
-			return &RuleError{"The addresses to write to cannot be read.", "Type mail addresses with commas between."}
+			return &ListenerError{"The addresses to write to cannot be read.", "Type mail addresses with commas between."}
 		}
 		if _, err := mail.ParseAddress(r.Sender); err != nil {
-			return &RuleError{"The sender's address cannot be read.", "Type one mail address."}
+			return &ListenerError{"The sender's address cannot be read.", "Type one mail address."}
 		}
 		return server(r.Server, "smtp", "smtps")
 	case Webhook:
 		return server(r.To, "http", "https")
 	case MQTT:
 		if strings.ContainsAny(r.To, "#+\x00") {
-			return &RuleError{"A topic to publish to has no wildcards.", "Type a topic, such as unlatch/tarn-ferry."}
+			return &ListenerError{"A topic to publish to has no wildcards.", "Type a topic, such as unlatch/tarn-ferry."}
 		}
 		return server(r.Server, "mqtt", "mqtts")
 	}
-	return &RuleError{fmt.Sprintf("There is no way %q.", r.Way), "Choose mail, webhook or mqtt."}
+	return &ListenerError{fmt.Sprintf("There is no way %q.", r.Way), "Choose mail, webhook or mqtt."}
 }
 
 // server checks the address of what carries messages.
@@ -83,16 +83,16 @@ func server(at string, schemes ...string) error {
 	u, err := url.Parse(at)
 	switch {
 	case err != nil || u.Hostname() == "":
-		return &RuleError{fmt.Sprintf("%q is no address of a server.", wiretext.Line(at, 80)), "Type it like " + schemes[0] + "://host:port."}
+		return &ListenerError{fmt.Sprintf("%q is no address of a server.", wiretext.Line(at, 80)), "Type it like " + schemes[0] + "://host:port."}
 	case u.User != nil:
-		return &RuleError{"A password does not belong into the address.", "Type user and password into their own fields."}
+		return &ListenerError{"A password does not belong into the address.", "Type user and password into their own fields."}
 	}
 	for _, s := range schemes {
 		if u.Scheme == s {
 			return nil
 		}
 	}
-	return &RuleError{fmt.Sprintf("%s:// is not spoken here.", u.Scheme), "Type it with " + strings.Join(schemes, ":// or ") + "://."}
+	return &ListenerError{fmt.Sprintf("%s:// is not spoken here.", u.Scheme), "Type it with " + strings.Join(schemes, ":// or ") + "://."}
 }
 
 // A Kind is what a message is about.
@@ -219,7 +219,7 @@ type Known struct {
 
 // News returns what of the drifts of a site is news for a rule: findings that began, and those that are over. What is put off, or too
 // slight, is no news. A drift that comes and goes is told again when it has come twice as often.
-func News(r Rule, k Known, now time.Time) (began, over []drift.Finding) {
+func News(r Listener, k Known, now time.Time) (began, over []drift.Finding) {
 	least, _ := drift.ParseSeverity(r.From)
 	var fresh, gone []drift.Episode
 	for _, e := range k.Open {

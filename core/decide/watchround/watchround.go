@@ -15,8 +15,8 @@ import (
 	"unlatch/core/decide/drift"
 )
 
-// A Rule is how a site is watched. The zero Rule watches nothing.
-type Rule struct {
+// A WatchRule is how a site is watched. The zero WatchRule watches nothing.
+type WatchRule struct {
 	On bool `json:"on"`
 	// CameraMinutes and TargetMinutes are how long a round takes; 0 means 15 for cameras and 5 for targets.
 	CameraMinutes int `json:"camera_minutes,omitempty" minimum:"0" maximum:"1440" doc:"how long a round of the cameras takes; 0 for 15"`
@@ -51,7 +51,7 @@ type RuleError struct{ Problem string }
 func (e *RuleError) Error() string { return e.Problem }
 
 // Check returns a *RuleError where the rule cannot be.
-func (r Rule) Check() error {
+func (r WatchRule) Check() error {
 	for _, h := range r.Quiet {
 		if h.From >= h.To {
 			return &RuleError{fmt.Sprintf("hours of maintenance from %d to %d end before they begin; write two for hours over "+
@@ -67,7 +67,7 @@ func (r Rule) Check() error {
 }
 
 // Round returns how long a round takes, of targets or of cameras.
-func (r Rule) Round(targets bool) time.Duration {
+func (r WatchRule) Round(targets bool) time.Duration {
 	minutes, usual := r.CameraMinutes, CameraRound
 	if targets {
 		minutes, usual = r.TargetMinutes, TargetRound
@@ -79,7 +79,7 @@ func (r Rule) Round(targets bool) time.Duration {
 }
 
 // MostMends returns how many repairs a day the watch may do by itself.
-func (r Rule) MostMends() int {
+func (r WatchRule) MostMends() int {
 	if r.MendsADay == 0 {
 		return MendsADay
 	}
@@ -87,10 +87,10 @@ func (r Rule) MostMends() int {
 }
 
 // Mending reports whether the watch does a repair by itself.
-func (r Rule) Mending(x drift.Repair) bool { return x.Unattended() && slices.Contains(r.Mends, x) }
+func (r WatchRule) Mending(x drift.Repair) bool { return x.Unattended() && slices.Contains(r.Mends, x) }
 
 // IsQuiet reports whether a time lies in the hours of maintenance.
-func (r Rule) IsQuiet(at time.Time) bool {
+func (r WatchRule) IsQuiet(at time.Time) bool {
 	at = at.UTC()
 	day := [...]string{"sun", "mon", "tue", "wed", "thu", "fri", "sat"}[at.Weekday()]
 	return slices.ContainsFunc(r.Quiet, func(h Hours) bool {
@@ -127,8 +127,8 @@ const (
 	NotLooked State = "not_looked" // nobody has looked
 )
 
-// A Span is a time over which every look found the same.
-type Span struct {
+// A SeenSpan is a time over which every look found the same.
+type SeenSpan struct {
 	State State     `json:"state" enum:"up,changed,down,not_looked"`
 	From  time.Time `json:"from"`
 	To    time.Time `json:"to"`
@@ -143,14 +143,14 @@ func Missed(between, round time.Duration) bool {
 }
 
 // Extends reports whether a look belongs to the last span.
-func (s Span) Extends(is State, at time.Time, round time.Duration) bool {
+func (s SeenSpan) Extends(is State, at time.Time, round time.Duration) bool {
 	return s.State == is && !at.Before(s.To) && !Missed(at.Sub(s.To), round)
 }
 
 // Whole returns the spans between two times without gaps: what lies between two looks that found different things counts as the worse of
 // them, and time without any look as not looked. spans are in order of time and do not overlap.
-func Whole(spans []Span, from, to time.Time, round time.Duration) (out []Span) {
-	add := func(s Span) {
+func Whole(spans []SeenSpan, from, to time.Time, round time.Duration) (out []SeenSpan) {
+	add := func(s SeenSpan) {
 		if s.From.Before(from) {
 			s.From = from
 		}
@@ -174,16 +174,16 @@ func Whole(spans []Span, from, to time.Time, round time.Duration) (out []Span) {
 			if last != NotLooked && !Missed(s.From.Sub(seen), round) {
 				between = worse(last, s.State)
 			}
-			add(Span{between, at, s.From})
+			add(SeenSpan{between, at, s.From})
 		}
 		add(s)
 		at, last, seen = later(at, s.To), s.State, s.To
 	}
 	if last != NotLooked && !Missed(to.Sub(seen), round) { // the next look is still to come
-		add(Span{last, at, to})
+		add(SeenSpan{last, at, to})
 		at = to
 	}
-	add(Span{NotLooked, at, to})
+	add(SeenSpan{NotLooked, at, to})
 	return out
 }
 
@@ -221,7 +221,7 @@ func (s Share) Percent() (float64, bool) {
 }
 
 // Availability adds up spans without gaps. What has changed and answers counts as up.
-func Availability(whole []Span) (out Share) {
+func Availability(whole []SeenSpan) (out Share) {
 	for _, s := range whole {
 		d := s.To.Sub(s.From)
 		switch s.State {

@@ -45,14 +45,14 @@ func TestNext(t *testing.T) {
 }
 
 func TestQuiet(t *testing.T) {
-	r := Rule{Quiet: []Hours{{Day: "mon", From: 11, To: 13}, {From: 3, To: 4}}}
+	r := WatchRule{Quiet: []Hours{{Day: "mon", From: 11, To: 13}, {From: 3, To: 4}}}
 	assert.True(t, r.IsQuiet(noon))
 	assert.False(t, r.IsQuiet(noon.Add(time.Hour)))
 	assert.False(t, r.IsQuiet(noon.AddDate(0, 0, 1)))
 	assert.True(t, r.IsQuiet(noon.AddDate(0, 0, 1).Add(-9*time.Hour)))
 	assert.NoError(t, r.Check())
-	assert.Error(t, Rule{Quiet: []Hours{{From: 22, To: 4}}}.Check())
-	assert.Error(t, Rule{Mends: []drift.Repair{drift.GiveAddress}}.Check(), "an address is given by a person")
+	assert.Error(t, WatchRule{Quiet: []Hours{{From: 22, To: 4}}}.Check())
+	assert.Error(t, WatchRule{Mends: []drift.Repair{drift.GiveAddress}}.Check(), "an address is given by a person")
 	r.Mends = []drift.Repair{drift.PlaceAgain}
 	assert.NoError(t, r.Check())
 	assert.True(t, r.Mending(drift.PlaceAgain))
@@ -60,19 +60,19 @@ func TestQuiet(t *testing.T) {
 	assert.Equal(t, 10, r.MostMends())
 	assert.Equal(t, 15*time.Minute, r.Round(false))
 	assert.Equal(t, 5*time.Minute, r.Round(true))
-	assert.Equal(t, time.Minute, Rule{CameraMinutes: 1}.Round(false))
+	assert.Equal(t, time.Minute, WatchRule{CameraMinutes: 1}.Round(false))
 }
 
 // Time that nobody has looked at is told as that, and the time between two looks that differ counts as the worse of them.
 func TestWhole(t *testing.T) {
 	round := 15 * time.Minute
-	spans := []Span{{Up, at(0), at(60)}, {Down, at(75), at(90)}, {Up, at(105), at(120)}, {Up, at(300), at(330)}}
+	spans := []SeenSpan{{Up, at(0), at(60)}, {Down, at(75), at(90)}, {Up, at(105), at(120)}, {Up, at(300), at(330)}}
 	assert.True(t, spans[0].Extends(Up, at(75), round))
 	assert.False(t, spans[0].Extends(Down, at(75), round))
 	assert.False(t, spans[0].Extends(Up, at(120), round), "nobody has looked for an hour")
 	assert.False(t, spans[0].Extends(Up, at(30), round), "the clock was set back")
 	got := Whole(spans, at(-30), at(340), round)
-	want := []Span{{NotLooked, at(-30), at(0)}, {Up, at(0), at(60)}, {Down, at(60), at(105)}, {Up, at(105), at(120)},
+	want := []SeenSpan{{NotLooked, at(-30), at(0)}, {Up, at(0), at(60)}, {Down, at(60), at(105)}, {Up, at(105), at(120)},
 		{NotLooked, at(120), at(300)}, {Up, at(300), at(340)}}
 	assert.Equal(t, want, got)
 	share := Availability(got)
@@ -82,5 +82,5 @@ func TestWhole(t *testing.T) {
 	assert.InDelta(t, 71.9, percent, 0.1)
 	_, looked = Availability(Whole(nil, at(0), at(60), round)).Percent()
 	assert.False(t, looked)
-	assert.Equal(t, []Span{{Up, at(30), at(60)}}, Whole([]Span{{Up, at(0), at(90)}}, at(30), at(60), round))
+	assert.Equal(t, []SeenSpan{{Up, at(30), at(60)}}, Whole([]SeenSpan{{Up, at(0), at(90)}}, at(30), at(60), round))
 }

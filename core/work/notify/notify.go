@@ -60,7 +60,7 @@ func (e *ClearError) Error() string {
 
 // Send sends a message. id tells it from all others, so that whoever gets it twice can tell. secret is the password at the server, or of a
 // webhook what its signature is made with.
-func (s Sender) Send(ctx context.Context, r telling.Rule, secret signin.Secret, id int64, m telling.Message) error {
+func (s Sender) Send(ctx context.Context, r telling.Listener, secret signin.Secret, id int64, m telling.Message) error {
 	ctx, done := context.WithTimeout(ctx, timeout)
 	defer done()
 	if s.Dial == nil {
@@ -84,7 +84,7 @@ func (s Sender) tls(host string) *tls.Config {
 	return &tls.Config{ServerName: host, RootCAs: s.Roots, MinVersion: tls.VersionTLS12}
 }
 
-func (s Sender) mail(ctx context.Context, r telling.Rule, secret signin.Secret, m telling.Message) error {
+func (s Sender) mail(ctx context.Context, r telling.Listener, secret signin.Secret, m telling.Message) error {
 	u, err := url.Parse(r.Server)
 	if err != nil {
 		return errors.New("the address of the mail server cannot be read")
@@ -152,7 +152,7 @@ func Sign(secret signin.Secret, at string, body []byte) string {
 	return hex.EncodeToString(h.Sum(nil))
 }
 
-func (s Sender) webhook(ctx context.Context, r telling.Rule, secret signin.Secret, id int64, m telling.Message) error {
+func (s Sender) webhook(ctx context.Context, r telling.Listener, secret signin.Secret, id int64, m telling.Message) error {
 	body, err := json.Marshal(m)
 	if err != nil {
 		return err
@@ -196,7 +196,7 @@ func plain(err error) error {
 	return err
 }
 
-func (s Sender) publish(ctx context.Context, r telling.Rule, secret signin.Secret, m telling.Message) error {
+func (s Sender) publish(ctx context.Context, r telling.Listener, secret signin.Secret, m telling.Message) error {
 	u, err := url.Parse(r.Server)
 	if err != nil {
 		return errors.New("the address of the broker cannot be read")

@@ -63,7 +63,7 @@ func serveMail(t *testing.T, box *mailbox) string {
 
 func TestMail(t *testing.T) {
 	box := &mailbox{}
-	rule := telling.Rule{Way: telling.Mail, To: "duty@example.org, second@example.org", Sender: "bench@example.org", Server: serveMail(t, box)}
+	rule := telling.Listener{Way: telling.Mail, To: "duty@example.org, second@example.org", Sender: "bench@example.org", Server: serveMail(t, box)}
 	require.NoError(t, Sender{}.Send(context.Background(), rule, signin.Secret{}, 1, message))
 	require.Len(t, box.got, 1)
 	assert.Contains(t, box.got[0], "Subject: Tarn Ferry: Platform clock does not answer (urgent)")
@@ -103,7 +103,7 @@ func TestWebhook(t *testing.T) {
 	}))
 	defer s.Close()
 	send := func() error {
-		return Sender{}.Send(context.Background(), telling.Rule{Way: telling.Webhook, To: s.URL + "/key-in-path"}, secret, 7, message)
+		return Sender{}.Send(context.Background(), telling.Listener{Way: telling.Webhook, To: s.URL + "/key-in-path"}, secret, 7, message)
 	}
 	require.NoError(t, send())
 	assert.Equal(t, message.Headline, got.Headline)
@@ -127,7 +127,7 @@ func TestASilentWebhook(t *testing.T) {
 	defer l.Close()
 	ctx, done := context.WithTimeout(context.Background(), 300*time.Millisecond)
 	defer done()
-	err = Sender{}.Send(ctx, telling.Rule{Way: telling.Webhook, To: "http://" + l.Addr().String()}, signin.Secret{}, 1, message)
+	err = Sender{}.Send(ctx, telling.Listener{Way: telling.Webhook, To: "http://" + l.Addr().String()}, signin.Secret{}, 1, message)
 	assert.True(t, errors.Is(err, context.DeadlineExceeded), err)
 }
 
@@ -143,7 +143,7 @@ func TestMQTT(t *testing.T) {
 	require.NoError(t, broker.Subscribe("unlatch/ferry", 1, func(_ *mochi.Client, _ packets.Subscription, p packets.Packet) {
 		got <- string(p.Payload)
 	}))
-	rule := telling.Rule{Way: telling.MQTT, To: "unlatch/ferry", Server: "mqtt://" + l.Addr().String()}
+	rule := telling.Listener{Way: telling.MQTT, To: "unlatch/ferry", Server: "mqtt://" + l.Addr().String()}
 	require.NoError(t, Sender{}.Send(context.Background(), rule, signin.Secret{}, 1, message))
 	assert.Contains(t, <-got, "Platform clock does not answer")
 	rule.User = "bench"

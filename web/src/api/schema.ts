@@ -1194,6 +1194,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/availability": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How much of a month each camera and target was up */
+        get: operations["get-availability"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/baselines": {
         parameters: {
             query?: never;
@@ -1361,6 +1378,74 @@ export interface paths {
         get: operations["list-devices"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/drifts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How the site differs from what was agreed on, grouped by cause */
+        get: operations["list-drifts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/drifts/accept": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Agree on what is there now */
+        post: operations["accept-drifts"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/drifts/put-off": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Hear no more of drifts until a time */
+        post: operations["put-off-drifts"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/drifts/repair": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put back what was agreed on */
+        post: operations["repair-drifts"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1704,6 +1789,40 @@ export interface paths {
         put?: never;
         /** Take cameras off a target */
         post: operations["remove-from-target"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/replace": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have a new camera take over what an old one was */
+        post: operations["replace-device"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/rounds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say how the site is watched */
+        put: operations["set-rounds"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -2107,6 +2226,75 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/tellings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who hears what of the site, and how that goes */
+        get: operations["list-tellings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/tellings/{rule}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say who hears what: a new rule, or an old one that is changed */
+        put: operations["put-tell-rule"];
+        post?: never;
+        /** Tell nobody any more by a rule */
+        delete: operations["delete-tell-rule"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/tellings/{rule}/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send a message that says only that messages arrive */
+        post: operations["test-telling"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/timeline": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was seen of a camera or a target over time */
+        get: operations["get-timeline"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/tune": {
         parameters: {
             query?: never;
@@ -2246,6 +2434,11 @@ export interface components {
             serial?: string;
             through?: boolean;
         };
+        "Accept-driftsRequest": {
+            drifts: string[];
+            /** @description why this is agreed on */
+            reason: string;
+        };
         ActView: {
             name: string;
             words: string;
@@ -2365,6 +2558,22 @@ export interface components {
             /** @description there is a track, and nothing in it */
             silent?: boolean;
         };
+        AvailabilityView: {
+            /**
+             * Format: double
+             * @description percent of the month, as far as it has gone
+             */
+            looked: number;
+            /** @description as 2026-11 */
+            month: string;
+            name: string;
+            thing: string;
+            /**
+             * Format: double
+             * @description percent of the time that was looked at
+             */
+            up?: number;
+        };
         Baseline: {
             /** Format: date-time */
             at: string;
@@ -2466,6 +2675,45 @@ export interface components {
             specific?: components["schemas"]["HeardView"];
             /** Format: int64 */
             ttl?: number;
+        };
+        CauseView: {
+            /** @description what is there now can be agreed on */
+            acceptable: boolean;
+            /**
+             * Format: date-time
+             * @description the look before that
+             */
+            after?: string;
+            cause: string;
+            do?: string;
+            /** @description one for each device */
+            drifts: components["schemas"]["DriftView"][];
+            /**
+             * Format: int64
+             * @description how often it came again within a day
+             */
+            flaps?: number;
+            headline: string;
+            /** @description of its drifts */
+            ids: string[];
+            /**
+             * Format: date-time
+             * @description nobody wants to hear of it until then
+             */
+            put_off?: string;
+            put_off_by?: string;
+            /** @description how it can be put right from here; missing where only a person can */
+            repair?: string;
+            /** @description another device answers in its place: the new one may take over */
+            replaced?: boolean;
+            /** @enum {string} */
+            severity: "notice" | "warning" | "urgent";
+            /**
+             * Format: date-time
+             * @description the look that showed it first
+             */
+            since: string;
+            why?: string;
         };
         Certificate: {
             expired?: boolean;
@@ -2851,6 +3099,35 @@ export interface components {
              */
             same: number;
         };
+        DriftIDs: {
+            drifts: string[];
+            /** @description do nothing where one cannot be put right */
+            strict?: boolean;
+        };
+        DriftView: {
+            changes: components["schemas"]["FieldChange"][];
+            device?: string;
+            /** Format: int64 */
+            flaps?: number;
+            id: string;
+            /** @description the stream or the target that it is about */
+            of?: string;
+            /** Format: date-time */
+            since: string;
+            title: string;
+        };
+        DriftsView: {
+            /** @description a state of the site was agreed on */
+            agreed: boolean;
+            /** @description who has said so; what the watch mends it mends in that name */
+            by?: string;
+            /** @description the gravest first */
+            findings: components["schemas"]["CauseView"][];
+            /** @description how it is watched */
+            rule: components["schemas"]["WatchRule"];
+            /** @description how the watch goes */
+            watch: components["schemas"]["Watch"];
+        };
         DryRunView: {
             /** @description what may have to be switched first: it is sent where it is on */
             first: string[];
@@ -3188,6 +3465,20 @@ export interface components {
             of?: components["schemas"]["GroupSender"];
             others: components["schemas"]["GroupSender"][];
         };
+        Hours: {
+            /**
+             * @description missing for every day
+             * @enum {string}
+             */
+            day?: "mon" | "tue" | "wed" | "thu" | "fri" | "sat" | "sun";
+            /** Format: int64 */
+            from: number;
+            /**
+             * Format: int64
+             * @description the hour at which they end
+             */
+            to: number;
+        };
         IdBody: {
             id: string;
         };
@@ -3499,6 +3790,35 @@ export interface components {
             /** @description lines that were read in part, right after an import */
             warnings: string[];
         };
+        Listener: {
+            /** @description tell also what people and programs do at the site */
+            acts?: boolean;
+            /** @description once a day, and not at once */
+            digest?: boolean;
+            /**
+             * Format: int64
+             * @description in UTC
+             */
+            digest_hour?: number;
+            /**
+             * @description the least severity that is told
+             * @enum {string}
+             */
+            from: "notice" | "warning" | "urgent";
+            /** @description where people look at it; set by the server */
+            readonly link?: string;
+            name: string;
+            /** @description of mail: the address that it comes from */
+            sender?: string;
+            /** @description smtp://, smtps://, mqtt:// or mqtts:// with host and port; not of a webhook */
+            server?: string;
+            /** @description mail addresses with commas between, a URL, or a topic */
+            to: string;
+            /** @description at the server; missing where it wants no sign-in */
+            user?: string;
+            /** @enum {string} */
+            way: "mail" | "webhook" | "mqtt";
+        };
         ListingView: {
             /** Format: int64 */
             cameras: number;
@@ -3673,6 +3993,16 @@ export interface components {
             /** Format: int64 */
             width: number;
         };
+        MeasuredPoint: {
+            /** Format: date-time */
+            at: string;
+            /** Format: double */
+            least: number;
+            /** Format: double */
+            mean: number;
+            /** Format: double */
+            most: number;
+        };
         Member: {
             /** Format: date-time */
             created_at: string;
@@ -3715,6 +4045,20 @@ export interface components {
             /** @description recipes of one name that differ; ours stayed */
             conflicts: components["schemas"]["Conflict"][];
         };
+        MessageView: {
+            /** Format: date-time */
+            at: string;
+            /** Format: date-time */
+            done?: string;
+            given_up?: boolean;
+            headline: string;
+            /** Format: int64 */
+            id: number;
+            problem?: string;
+            rule: string;
+            /** Format: int64 */
+            tries: number;
+        };
         Metadata: {
             /** Format: int64 */
             documents: number;
@@ -3736,6 +4080,19 @@ export interface components {
              */
             port?: number;
             problem: string;
+        };
+        MomentView: {
+            /** Format: date-time */
+            at: string;
+            by?: string;
+            /** @enum {string} */
+            kind: "drift" | "act";
+            text: string;
+            /**
+             * Format: date-time
+             * @description of a drift that is over
+             */
+            until?: string;
         };
         "Move-placementRequest": {
             device: string;
@@ -4244,6 +4601,19 @@ export interface components {
             name: string;
             ports: number[];
         };
+        "Put-off-driftsRequest": {
+            drifts: string[];
+            /**
+             * Format: date-time
+             * @description missing to hear of them again
+             */
+            until?: string;
+        };
+        "Put-tell-ruleRequest": {
+            rule: components["schemas"]["Listener"];
+            /** @description the password, or what a webhook's signature is made with; missing keeps it */
+            secret?: string;
+        };
         Range: {
             /** Format: double */
             max?: number;
@@ -4436,6 +4806,12 @@ export interface components {
         "Rename-site-planRequest": {
             name: string;
         };
+        "Replace-deviceRequest": {
+            /** @description the new one */
+            device: string;
+            /** @description the old one, a device of the site too */
+            replaces: string;
+        };
         Request: {
             form?: components["schemas"]["Field"][];
             headers?: components["schemas"]["Field"][];
@@ -4485,7 +4861,7 @@ export interface components {
             done: number;
             id: string;
             /** @enum {string} */
-            kind: "sweep" | "open" | "remove" | "address" | "claim" | "paste" | "fix" | "tune" | "place" | "target" | "mark" | "multicast";
+            kind: "sweep" | "open" | "remove" | "address" | "claim" | "paste" | "fix" | "tune" | "place" | "target" | "mark" | "multicast" | "send" | "outside" | "repair" | "replace";
             /**
              * Format: int64
              * @description time left by the pace so far
@@ -4562,6 +4938,14 @@ export interface components {
             address: string;
             /** @description it lies in the site's ranges */
             inside: boolean;
+        };
+        SeenSpan: {
+            /** Format: date-time */
+            from: string;
+            /** @enum {string} */
+            state: "up" | "changed" | "down" | "not_looked";
+            /** Format: date-time */
+            to: string;
         };
         SeenView: {
             /** Format: date-time */
@@ -5120,6 +5504,55 @@ export interface components {
             /** @description what was not sent to it because nobody has agreed */
             wants?: components["schemas"]["Wanted"];
         };
+        TellRuleView: {
+            id: string;
+            /**
+             * Format: date-time
+             * @description when one was taken last
+             */
+            last?: string;
+            /** @description why nothing is told any more */
+            off?: string;
+            /** @description why the first of them was not taken */
+            problem?: string;
+            rule: components["schemas"]["Listener"];
+            /** @description it has a password, or a signing secret */
+            secret: boolean;
+            /**
+             * Format: int64
+             * @description messages that were not delivered yet
+             */
+            waiting: number;
+        };
+        TellingsView: {
+            /** @description the newest first */
+            messages: components["schemas"]["MessageView"][];
+            rules: components["schemas"]["TellRuleView"][];
+        };
+        TimelineView: {
+            /** Format: date-time */
+            from: string;
+            /**
+             * Format: double
+             * @description percent of the time that was looked at
+             */
+            looked: number;
+            /** @description by what was measured: rate main, bitrate sub, loss main, key frames main, skew */
+            measures: {
+                [key: string]: components["schemas"]["MeasuredPoint"][];
+            };
+            /** @description what has changed and what was done, the newest first */
+            moments: components["schemas"]["MomentView"][];
+            /** @description without gaps: times that nobody has looked at are told as that */
+            spans: components["schemas"]["SeenSpan"][];
+            /** Format: date-time */
+            to: string;
+            /**
+             * Format: double
+             * @description percent of the time that was looked at; missing where nobody has looked
+             */
+            up?: number;
+        };
         Token: {
             /** Format: date-time */
             created_at: string;
@@ -5369,8 +5802,64 @@ export interface components {
             /** @description the target that a person has to agree for */
             target?: string;
         };
+        Watch: {
+            /** Format: int64 */
+            bytes: number;
+            /**
+             * Format: date-time
+             * @description the last look
+             */
+            last?: string;
+            /**
+             * Format: int64
+             * @description of how many a round has passed, and another, without a look
+             */
+            late: number;
+            /**
+             * Format: int64
+             * @description how many were not looked at yet
+             */
+            never: number;
+            /**
+             * Format: int64
+             * @description that the last look at each has sent, all together
+             */
+            requests: number;
+            /**
+             * Format: int64
+             * @description connections that were opened for it
+             */
+            sessions: number;
+            /**
+             * Format: int64
+             * @description how many cameras and targets are looked at
+             */
+            things: number;
+        };
         "Watch-siteRequest": {
             on: boolean;
+        };
+        WatchRule: {
+            /**
+             * Format: int64
+             * @description how long a round of the cameras takes; 0 for 15
+             */
+            camera_minutes?: number;
+            /** @description what the watch puts right by itself: slot, settings */
+            mends?: string[];
+            /**
+             * Format: int64
+             * @description how often at most a day; 0 for 10
+             */
+            mends_a_day?: number;
+            on: boolean;
+            /** @description hours of maintenance, in UTC: what is found is told after them */
+            quiet?: components["schemas"]["Hours"][];
+            /**
+             * Format: int64
+             * @description how long a round of the targets takes; 0 for 5
+             */
+            target_minutes?: number;
         };
         Way: {
             /** @description it is sent all the time, whoever takes it or not */
@@ -8186,6 +8675,40 @@ export interface operations {
             };
         };
     };
+    "get-availability": {
+        parameters: {
+            query?: {
+                /** @description as 2026-11; missing for this one */
+                month?: string;
+            };
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AvailabilityView"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-baselines": {
         parameters: {
             query?: never;
@@ -8606,6 +9129,140 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DeviceView"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-drifts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DriftsView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "accept-drifts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Accept-driftsRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LeftOutBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "put-off-drifts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Put-off-driftsRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "repair-drifts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DriftIDs"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BegunView"];
                 };
             };
             /** @description Error */
@@ -9402,6 +10059,74 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["BegunView"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "replace-device": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Replace-deviceRequest"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BegunView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "set-rounds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WatchRule"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {
@@ -10372,6 +11097,167 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ListingView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-tellings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TellingsView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "put-tell-rule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+                rule: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Put-tell-ruleRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "delete-tell-rule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+                rule: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "test-telling": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+                rule: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-timeline": {
+        parameters: {
+            query?: {
+                /** @description a device or a target of the site; missing for the site itself */
+                thing?: string;
+                /** @description how far back */
+                hours?: number;
+            };
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TimelineView"];
                 };
             };
             /** @description Error */
