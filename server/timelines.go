@@ -18,12 +18,12 @@ type timelines struct{ resource }
 
 // timelineView is what was seen of one thing between two times.
 type timelineView struct {
-	From     time.Time                `json:"from"`
-	To       time.Time                `json:"to"`
-	Spans    []watchround.SeenSpan        `json:"spans" doc:"without gaps: times that nobody has looked at are told as that"`
-	Up       *float64                 `json:"up,omitempty" doc:"percent of the time that was looked at; missing where nobody has looked"`
-	Looked   float64                  `json:"looked" doc:"percent of the time that was looked at"`
-	Moments  []momentView             `json:"moments" doc:"what has changed and what was done, the newest first"`
+	From     time.Time                        `json:"from"`
+	To       time.Time                        `json:"to"`
+	Spans    []watchround.SeenSpan            `json:"spans" doc:"without gaps: times that nobody has looked at are told as that"`
+	Up       *float64                         `json:"up,omitempty" doc:"percent of the time that was looked at; missing where nobody has looked"`
+	Looked   float64                          `json:"looked" doc:"percent of the time that was looked at"`
+	Moments  []momentView                     `json:"moments" doc:"what has changed and what was done, the newest first"`
 	Measures map[string][]store.MeasuredPoint `json:"measures" doc:"by what was measured: rate main, bitrate sub, loss main, key frames main, skew"`
 }
 
