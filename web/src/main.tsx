@@ -21,6 +21,8 @@ const PathBook = lazy(() => import("./views/paths/PathBook").then((m) => ({ defa
 const Streams = lazy(() => import("./views/streams/Streams").then((m) => ({ default: m.Streams })));
 const Patch = lazy(() => import("./views/patch/Patch").then((m) => ({ default: m.Patch })));
 const SitePlans = lazy(() => import("./views/plan/SitePlans").then((m) => ({ default: m.SitePlans })));
+const Drift = lazy(() => import("./views/drift/Drift").then((m) => ({ default: m.Drift })));
+const TimeLine = lazy(() => import("./views/drift/TimeLine").then((m) => ({ default: m.TimeLinePage })));
 const Agreed = lazy(() => import("./views/agreed/Agreed").then((m) => ({ default: m.Agreed })));
 const Outside = lazy(() => import("./views/outside/Outside").then((m) => ({ default: m.Outside })));
 const Watch = lazy(() => import("./views/watch/Watch").then((m) => ({ default: m.Watch })));
@@ -73,6 +75,8 @@ function Pages() {
               <Route path="patch" element={<Patch />} />
               <Route path="plan" element={<SitePlans />} />
               <Route path="agreed" element={<Agreed />} />
+              <Route path="drift" element={<Drift />} />
+              <Route path="timeline/:thing?" element={<TimeLine />} />
               <Route path="outside" element={<Outside />} />
               <Route path="targets/:target" element={<TargetPage />} />
               <Route path="keyring" element={<Keyring />} />

@@ -4,13 +4,17 @@ import { cleanup, fireEvent, render, screen, waitFor } from "@testing-library/re
 import type { ReactNode } from "react";
 import { MemoryRouter } from "react-router";
 import { afterEach, expect, test, vi } from "vitest";
-import type { CastView, Device, DeviceCommand, Preset, Site, Target } from "@/api/client";
+import type { CastView, Device, DeviceCommand, Preset, Site, Target, Cause } from "@/api/client";
 import { SignInSheet } from "@/forms/SignInSheet";
 import { SiteSheet } from "@/forms/SiteSheet";
 import { StreamUserSheet } from "@/forms/StreamUserSheet";
 import { TargetAgreeSheet } from "@/forms/TargetAgreeSheet";
 import { StreamsPreview } from "@/parts/StreamsPreview";
 import { AgreedSheet } from "@/views/agreed/AgreedSheet";
+import { AcceptSheet } from "@/views/drift/AcceptSheet";
+import { ReplaceSheet } from "@/views/drift/ReplaceSheet";
+import { RoundsSheet } from "@/views/drift/RoundsSheet";
+import { TellSheet } from "@/views/drift/TellSheet";
 import { AddressSheet } from "@/views/lineup/AddressSheet";
 import { AgreeSheet } from "@/views/lineup/AgreeSheet";
 import { NameSheet } from "@/views/lineup/NameSheet";
@@ -126,6 +130,38 @@ const sheets: { name: string; sheet: ReactNode; fill?: () => void; button?: stri
     name: "AgreedSheet",
     sheet: <AgreedSheet site="s1" devices={[]} onClose={nothing} onTaken={nothing} />,
     button: "Agree",
+  },
+  {
+    name: "AcceptSheet",
+    sheet: <AcceptSheet site="s1" finding={{ headline: "x", ids: ["d1"] } as unknown as Cause} onClose={nothing} />,
+    fill: () => type("Why", "on purpose"),
+    button: "Accept",
+  },
+  {
+    name: "ReplaceSheet",
+    sheet: (
+      <ReplaceSheet
+        site="s1"
+        devices={[{ ...device, id: "d2", kind: "camera", placements: [] }]}
+        old={{ device: "d1", title: "Clock" } as Cause["drifts"][number]}
+        onClose={nothing}
+      />
+    ),
+    button: "Put it in place",
+  },
+  {
+    name: "RoundsSheet",
+    sheet: <RoundsSheet site="s1" rule={{ on: false }} onClose={nothing} />,
+    button: "Watch",
+  },
+  {
+    name: "TellSheet",
+    sheet: <TellSheet site="s1" messages={[]} onClose={nothing} />,
+    fill: () => {
+      type("Name", "Duty");
+      type("To", "duty@example.org");
+    },
+    button: "Save",
   },
   {
     name: "LearnSheet",

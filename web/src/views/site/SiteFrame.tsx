@@ -43,9 +43,21 @@ export function SiteFrame() {
       onError: (e) => (e instanceof Problem && e.cause === "too_many_addresses" ? setLarge(e.count) : say(e)),
       onSuccess: () => setLarge(null),
     });
-  const views = ["", "/find", "/streams", "/patch", "/keyring", "/paths", "/watch", "/multicast", "/plan", "/outside", "/agreed"].map(
-    (v) => `/sites/${id}${v}`,
-  );
+  const views = [
+    "",
+    "/find",
+    "/streams",
+    "/patch",
+    "/keyring",
+    "/paths",
+    "/watch",
+    "/multicast",
+    "/plan",
+    "/outside",
+    "/agreed",
+    "/drift",
+    "/timeline",
+  ].map((v) => `/sites/${id}${v}`);
   useKeys({
     s: () => startSweep(),
     v: () => setPasting(true),
@@ -56,6 +68,7 @@ export function SiteFrame() {
     "5": () => go(views[4]!),
     "6": () => go(views[5]!),
     "7": () => go(views[8]!),
+    "8": () => go(views[11]!),
   });
 
   if (site.error)
@@ -100,7 +113,9 @@ export function SiteFrame() {
     { name: "Watch: moving pictures", keys: "W", run: () => go(views[6]!) },
     { name: "Multicast: what the groups carry", run: () => go(views[7]!) },
     { name: "From outside: ports for cameras that are looked at elsewhere", run: () => go(views[9]!) },
+    { name: "Drift: what is not as agreed, and who is told", keys: "8", run: () => go(views[11]!) },
     { name: "Agreed: what has changed since it was finished", run: () => go(views[10]!) },
+    { name: "Time line of the site", run: () => go(views[12]!) },
     { name: "Who did what", run: () => go("/record") },
     ...(may("arrange") ? [{ name: "Change the site’s name or ranges", run: () => setChanging(true) }] : []),
     { name: "Your account", run: () => go("/account") },
@@ -194,7 +209,7 @@ function ViewLinks({ views }: { views: string[] }) {
         ["Patch", views[3]],
         ["Plan", views[8]],
         ["Outside", views[9]],
-        ["Agreed", views[10]],
+        ["Drift", views[11]],
         ...(may("inspect") ? [["Keyring", views[4]]] : []),
         ["Paths", views[5]],
       ].map(([name, to]) => (

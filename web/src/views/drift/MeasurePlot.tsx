@@ -1,0 +1,88 @@
+import { useEffect, useRef } from "react";
+import uPlot from "uplot";
+import "uplot/dist/uPlot.min.css";
+import type { TimeLine } from "@/api/client";
+import { useTheme } from "@/parts/theme";
+import { scaled } from "./timewords";
+
+type Point = TimeLine["measures"][string][number];
+type Props = { points: Point[]; what: string; from: string; to: string; moments: TimeLine["moments"] };
+
+const height = 110;
+
+/** One measure over time: its mean as a line, its bounds as a band, and the moments at which something changed as marks. */
+export function MeasurePlot({ points, what, from, to, moments }: Props) {
+  const box = useRef<HTMLDivElement>(null);
+  const theme = useTheme();
+  // biome-ignore lint/correctness/useExhaustiveDependencies: the theme changes the colours that are read here
+  useEffect(() => {
+    const el = box.current;
+    if (!el) return;
+    const ink = (name: string) => getComputedStyle(document.documentElement).getPropertyValue(name).trim();
+    const axis = { stroke: ink("--soft"), grid: { stroke: ink("--hair"), width: 1 }, ticks: { show: false }, font: "12px Recursive Sans" };
+    const seconds = (t: string) => Date.parse(t) / 1000;
+    const marks = moments.filter((m) => m.kind === "drift").map((m) => seconds(m.at));
+    const most = Math.max(...points.map((p) => scaled(what, p.most)), 0);
+    const least = Math.min(...points.map((p) => scaled(what, p.least)), 0);
+    const u = new uPlot(
+      {
+        width: el.clientWidth || 300,
+        height,
+        legend: { show: false },
+        cursor: { show: false },
+        scales: { x: { min: seconds(from), max: seconds(to) }, y: { range: [least * 1.1, most * 1.15 || 1] } },
+        padding: [6, 12, 0, 0],
+        axes: [
+          { ...axis, size: 22 },
+          { ...axis, size: 52 },
+        ],
+        series: [
+          {},
+          { stroke: "transparent", points: { show: false } },
+          { stroke: "transparent", points: { show: false } },
+          { stroke: ink("--open"), width: 2, points: { show: points.length < 60, size: 5, fill: ink("--open") } },
+        ],
+        bands: [{ series: [1, 2], fill: `color-mix(in srgb, ${ink("--open")} 22%, transparent)` }],
+        hooks: { draw: [(p) => drawMarks(p, marks, ink("--brass"))] },
+      },
+      [
+        points.map((p) => seconds(p.at)),
+        points.map((p) => scaled(what, p.most)),
+        points.map((p) => scaled(what, p.least)),
+        points.map((p) => scaled(what, p.mean)),
+      ],
+      el,
+    );
+    const size = new ResizeObserver(() => u.setSize({ width: el.clientWidth, height }));
+    size.observe(el);
+    return () => {
+      size.disconnect();
+      u.destroy();
+    };
+  }, [points, what, from, to, moments, theme]);
+  const last = points.at(-1);
+  return (
+    <>
+      <div ref={box} aria-hidden data-measure={what} />
+      <p className="sr-only">{last ? `Last measured: ${scaled(what, last.mean)}` : "Nothing was measured"}</p>
+    </>
+  );
+}
+
+/** Draws a line through the plot where something changed. */
+function drawMarks(p: uPlot, marks: number[], colour: string) {
+  const { top, height: tall, left, width } = p.bbox;
+  p.ctx.save();
+  p.ctx.strokeStyle = colour;
+  p.ctx.lineWidth = devicePixelRatio;
+  p.ctx.setLineDash([4 * devicePixelRatio, 3 * devicePixelRatio]);
+  for (const m of marks) {
+    const x = p.valToPos(m, "x", true);
+    if (x < left || x > left + width) continue;
+    p.ctx.beginPath();
+    p.ctx.moveTo(x, top);
+    p.ctx.lineTo(x, top + tall);
+    p.ctx.stroke();
+  }
+  p.ctx.restore();
+}
