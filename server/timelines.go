@@ -132,7 +132,8 @@ func (s timelines) moments(ctx context.Context, site, thing uuid.UUID, from, to 
 	for _, e := range list {
 		out = append(out, momentView{At: e.Before, Until: e.Ended, Kind: "drift", Text: drift.Finding{Episode: e}.Headline()})
 	}
-	lines, err := s.store.Record.List(ctx, store.LineFilter{Site: site, Device: thing, From: from, To: to, Given: sitesOf(ctx), Limit: mostMoments})
+	lines, err := s.store.Record.List(ctx, store.LineFilter{Site: site, Device: thing, From: from, To: to, Given: sitesOf(ctx),
+		Limit: mostMoments})
 	if err != nil {
 		return nil, err
 	}

@@ -121,6 +121,23 @@ type MeasuredPoint struct {
 	Most  float64   `db:"most" json:"most"`
 }
 
+// RememberMeasures keeps measures of a thing that were made elsewhere, at one resolution. What is there already stays.
+func (s Watched) RememberMeasures(ctx context.Context, thing uuid.UUID, r Resolution, what string, points []MeasuredPoint) error {
+	at := make([]time.Time, len(points))
+	mean, least, most := make([]float64, len(points)), make([]float64, len(points)), make([]float64, len(points))
+	for i, p := range points {
+		at[i], mean[i], least[i], most[i] = p.At.UTC(), p.Mean, p.Least, p.Most
+		if err := s.ensure(ctx, r, p.At); err != nil {
+			return fmt.Errorf("making room for measures: %w", err)
+		}
+	}
+	_, err := s.on(ctx).ExecContext(ctx, fmt.Sprintf(`INSERT INTO measures_%s (thing, what, at, n, sum, least, most)
+		SELECT $1, $2, x.at, 1, x.mean, x.least, x.most
+		FROM unnest($3::timestamptz[], $4::float8[], $5::float8[], $6::float8[]) x(at, mean, least, most) ON CONFLICT DO NOTHING`, r),
+		thing, what, at, mean, least, most)
+	return err
+}
+
 // Measures returns what was measured of a thing between two times, by what it is, in order of time.
 func (s Watched) Measures(ctx context.Context, thing uuid.UUID, r Resolution, from, to time.Time) (map[string][]MeasuredPoint, error) {
 	var rows []struct {

@@ -32,7 +32,8 @@ type TellRule struct {
 
 const tellRuleQuery = `SELECT r.id, r.site_id, r.form, r.sealed IS NOT NULL AS secret, r.off, r.acts, r.digest_at,
 	(SELECT count(*) FROM tellings t WHERE t.rule_id = r.id AND t.done_at IS NULL AND NOT t.given_up) AS waiting,
-	COALESCE((SELECT t.problem FROM tellings t WHERE t.rule_id = r.id AND t.done_at IS NULL ORDER BY t.id LIMIT 1), '') AS problem,
+	COALESCE((SELECT t.problem FROM tellings t WHERE t.rule_id = r.id AND t.done_at IS NULL AND NOT t.given_up
+		ORDER BY t.id LIMIT 1), '') AS problem,
 	(SELECT max(t.done_at) FROM tellings t WHERE t.rule_id = r.id) AS last FROM tell_rules r WHERE `
 
 // Rules returns those of a site, or of all sites for the nil UUID, the oldest first.

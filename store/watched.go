@@ -135,6 +135,23 @@ func (s Watched) Again(ctx context.Context, thing uuid.UUID, at time.Time, full 
 	return err
 }
 
+// Hurry has all that is watched at a site looked at now, fully.
+func (s Watched) Hurry(ctx context.Context, site uuid.UUID, now time.Time) error {
+	_, err := s.on(ctx).ExecContext(ctx, "UPDATE watched SET due = $2, full_due = $2 WHERE site_id = $1", site, now)
+	return err
+}
+
+// Remember keeps spans of a thing that were seen by another watch, or invented for a demonstration.
+func (s Watched) Remember(ctx context.Context, site, thing uuid.UUID, spans []watchround.SeenSpan) error {
+	states, from, to := make([]string, len(spans)), make([]time.Time, len(spans)), make([]time.Time, len(spans))
+	for i, x := range spans {
+		states[i], from[i], to[i] = string(x.State), x.From, x.To
+	}
+	_, err := s.on(ctx).ExecContext(ctx, `INSERT INTO spans (thing, site_id, state, from_at, to_at)
+		SELECT $1, $2, x.* FROM unnest($3::text[], $4::timestamptz[], $5::timestamptz[]) x ON CONFLICT DO NOTHING`, thing, site, states, from, to)
+	return err
+}
+
 // Done keeps what came of a look: the span that it belongs to, what it cost, and when the next full look is due.
 func (s Watched) Done(ctx context.Context, t Turn, l Looked) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {

@@ -83,7 +83,12 @@ func (p *preparation) run(ctx context.Context, s *services) (*sim.World, error) 
 		if err != nil {
 			return w, err
 		}
-		if err := demo.Work(ctx, jobs.Desk{Store: s.Store, Queue: s.Queue}, by.Person, p.network); err != nil {
+		desk := jobs.Desk{Store: s.Store, Queue: s.Queue}
+		if err := demo.Work(ctx, desk, by.Person, p.network); err != nil {
+			return w, err
+		}
+		p.say("Letting things happen at " + demo.Station)
+		if err := demo.Drift(ctx, desk, by.Person, p.network, w); err != nil {
 			return w, err
 		}
 		if err := os.Remove(unfinished(p.place)); err != nil {

@@ -36,6 +36,7 @@ func simCommand() *cobra.Command {
 			<-cmd.Context().Done()
 			return w.Stop()
 		}}
+	c.AddCommand(troubleCommand())
 	c.Flags().StringVar(&file, "scenario", "", "scenario file (YAML); the Tarnside railway where none is given")
 	c.Flags().StringVar(&data, "data", ".unlatch", "folder for encoded pictures and what recorders remember")
 	return c
@@ -52,6 +53,9 @@ func startSim(ctx context.Context, s *sim.Scenario, data string, encoded func(do
 		Log: slog.New(slog.NewTextHandler(os.Stderr, nil)), Encoded: encoded})
 	if err == nil {
 		err = errors.Join(os.MkdirAll(media, 0o755), os.WriteFile(complete, nil, 0o644))
+		if err := listenForTrouble(ctx, w, data); err != nil { // the path of a socket may be too long; all else works without
+			slog.Warn("no trouble can be made from the command line", "err", err)
+		}
 	}
 	return w, err
 }

@@ -192,14 +192,7 @@ func (f *finder) has(field baseline.Field) *baseline.FieldChange {
 // add adds a drift of the device.
 func (f *finder) add(d Drift) {
 	d.Device, d.Title = f.now.ID, f.now.Title
-	if len(d.Fields) > 0 && d.Subject == "" && sameSubject(d.Fields) {
-		d.Subject = d.Fields[0].Subject
-	}
 	f.out = append(f.out, d)
-}
-
-func sameSubject(fields []baseline.FieldChange) bool {
-	return !slices.ContainsFunc(fields, func(c baseline.FieldChange) bool { return c.Subject != fields[0].Subject })
 }
 
 // find finds them in an order in which one cause explains others: of a device that is silent nothing else is known.
@@ -326,15 +319,18 @@ func ofTarget(f baseline.Field) bool {
 	return f == baseline.Slot || f == baseline.Given || f == baseline.Shows
 }
 
-// streams finds what is otherwise of each stream: first that it does not play, then how it is set, then how it measures.
+// streams finds what is otherwise of each stream: first that it does not play, then how it is set, then how it measures. How streams are
+// set is one drift of the device, whichever of them are set otherwise.
 func (f *finder) streams() {
+	var set []baseline.FieldChange
+	allSet := f.allSet()
 	for _, role := range f.roles() {
 		of := func(fields ...baseline.Field) []baseline.FieldChange {
 			return f.take(func(c baseline.FieldChange) bool { return c.Subject == role && slices.Contains(fields, c.Field) })
 		}
-		add := func(cause Cause, fields []baseline.FieldChange, hints ...Hint) {
+		add := func(cause Cause, fields []baseline.FieldChange) {
 			if len(fields) > 0 {
-				f.add(Drift{Cause: cause, Subject: role, Of: role, Fields: fields, Shared: f.streamGround(cause), Hints: hints})
+				f.add(Drift{Cause: cause, Subject: role, Of: role, Fields: fields, Shared: f.streamGround(cause)})
 			}
 		}
 		if plays := of(baseline.Plays); len(plays) > 0 && plays[0].Is == "no" {
@@ -346,13 +342,8 @@ func (f *finder) streams() {
 			add(cause, plays)
 		}
 		add(Path, slices.DeleteFunc(of(baseline.Path), func(c baseline.FieldChange) bool { return c.Was == "" }))
-		if set := of(baseline.Set); len(set) > 0 && set[0].Is != "" {
-			set = append(set, of(measured...)...)
-			var hints []Hint
-			if f.allSet() {
-				hints = append(hints, AllReset)
-			}
-			add(Settings, set, hints...)
+		if now := of(baseline.Set); len(now) > 0 && now[0].Is != "" {
+			set = append(append(set, now...), of(measured...)...)
 			continue
 		}
 		known := func(list []baseline.FieldChange) []baseline.FieldChange {
@@ -363,6 +354,13 @@ func (f *finder) streams() {
 		add(Starved, known(of(baseline.Bitrate)))
 		add(Soundless, known(of(baseline.Sound)))
 		add(Way, known(of(baseline.Transport)))
+	}
+	if len(set) > 0 {
+		d := Drift{Cause: Settings, Fields: set}
+		if allSet {
+			d.Hints = append(d.Hints, AllReset)
+		}
+		f.add(d)
 	}
 }
 
@@ -424,6 +422,10 @@ func (f *finder) view() {
 
 // onTargets finds what is otherwise on each target that the camera was agreed to stand on.
 func (f *finder) onTargets() {
+	// What did not show when it was agreed on, and shows now, is no drift; and what cannot be told may lie in the camera's own picture.
+	f.take(func(c baseline.FieldChange) bool {
+		return c.Field == baseline.Shows && slices.Contains([]string{"yes", string(picturematch.Same), string(picturematch.CannotTell)}, c.Is)
+	})
 	var targets []string
 	for _, c := range f.fields {
 		if ofTarget(c.Field) && !slices.Contains(targets, c.Subject) {

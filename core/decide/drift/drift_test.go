@@ -101,9 +101,9 @@ func TestFind(t *testing.T) {
 		"firmware that set it back": {func(s *latch.Status) { s.SignedIn.Info.Firmware, s.Streams[0].Claimed.FPS = "4.2", 15 },
 			[]string{"firmware [with_firmware] -> settings"}},
 		"one stream set otherwise": {func(s *latch.Status) { s.Streams[0].Claimed.FPS = 12; s.Proofs["main"].Video.FPS = 12 },
-			[]string{"settings/main -> settings"}},
+			[]string{"settings -> settings"}},
 		"all streams set otherwise": {func(s *latch.Status) { s.Streams[0].Claimed.FPS, s.Streams[1].Claimed.FPS = 12, 5 },
-			[]string{"settings/main [all_settings] -> settings", "settings/sub [all_settings] -> settings"}},
+			[]string{"settings [all_settings] -> settings"}},
 		"fewer pictures, set as before": {func(s *latch.Status) { s.Proofs["main"].Video.FPS = 9 }, []string{"slower/main"}},
 		"smaller, set as before":        {func(s *latch.Status) { s.Proofs["main"].Video.Width = 640 }, []string{"smaller/main"}},
 		"does not play": {func(s *latch.Status) {
@@ -137,6 +137,7 @@ func TestFind(t *testing.T) {
 		"no picture in its slot": {func(s *latch.Status) {
 			s.Placements[0].Confirmed, s.Placements[0].Diagnosis = false, fails(trouble.TargetWaiting)
 		}, []string{"not_shown -> slot"}},
+		"its picture came late":     {func(s *latch.Status) { s.Placements[0].Match = "" }, nil},
 		"not wanted there any more": {func(s *latch.Status) { s.Placements = nil }, []string{"other_slot [by_us]"}},
 		"no power, and its slot is empty": {func(s *latch.Status) {
 			s.Reached.Diagnosis, s.Placements[0].Slot, s.Placements[0].Confirmed = fails(trouble.NoAnswer), "", false

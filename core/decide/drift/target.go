@@ -12,7 +12,7 @@ func (a *Agreed) FindTarget(now baseline.Target) (out []Drift) {
 	if !ok {
 		return nil
 	}
-	d := Drift{Title: now.Name, Subject: now.ID.String(), Of: now.Name}
+	d := Drift{Title: now.Name, Subject: now.ID.String()}
 	var other []baseline.FieldChange
 	for _, c := range baseline.CompareTargets(was, now) {
 		switch {

@@ -221,7 +221,7 @@ func (w placeStep) confirmOn(ctx context.Context, p latch.Placement, wait time.D
 	ctx, done := within(ctx, w.budget(latch.Confirmed))
 	defer done()
 	t, err := targetDoor(w).connect(ctx, p.Target)
-	if errors.As(err, new(*diagnose.TargetShutError)) {
+	if errors.As(err, new(*diagnose.TargetShutError)) || w.OnlyNews && notForWatch(err) {
 		return nil // it had the camera before, and says nothing to anybody now
 	}
 	var report target.Report

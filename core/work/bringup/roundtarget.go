@@ -42,6 +42,13 @@ func (w *Work) HeldBy(ctx context.Context, on uuid.UUID, layout target.Layout) (
 	return true, w.Keep(ctx, Finding{Subject: on.String(), Body: body})
 }
 
+// notForWatch reports whether a target cannot be asked by work that nobody has begun: it was never signed in to, or would get a password so
+// that it can be read. Nothing is known of it then, which is no silence.
+func notForWatch(err error) bool {
+	return errors.As(err, new(*diagnose.TargetShutError)) || errors.As(err, new(*target.HandingError)) ||
+		errors.As(err, new(*target.RefusedBeforeError)) || heldBack(err)
+}
+
 // lostBefore reports whether a placement is on record as lost from its slot.
 func lostBefore(p *latch.Placement) bool {
 	return p.Untaken && p.Diagnosis != nil && (p.Diagnosis.Cause == trouble.SlotGone || p.Diagnosis.Cause == trouble.SlotTaken)
@@ -81,8 +88,8 @@ func (w *Work) SlotsOf(ctx context.Context, id uuid.UUID) (*target.Layout, error
 			}
 		}
 	}
-	if errors.As(err, new(*diagnose.TargetShutError)) {
-		return nil, nil // it was never signed in to, or its own latches say why it is shut
+	if notForWatch(err) {
+		return nil, nil
 	}
 	if out.Diagnosis, err = Explain(ctx, err, t.facts(w.d.Title)); err != nil {
 		return nil, err

@@ -63,7 +63,8 @@ func serveMail(t *testing.T, box *mailbox) string {
 
 func TestMail(t *testing.T) {
 	box := &mailbox{}
-	rule := telling.Listener{Way: telling.Mail, To: "duty@example.org, second@example.org", Sender: "bench@example.org", Server: serveMail(t, box)}
+	rule := telling.Listener{Way: telling.Mail, To: "duty@example.org, second@example.org", Sender: "bench@example.org",
+		Server: serveMail(t, box)}
 	require.NoError(t, Sender{}.Send(context.Background(), rule, signin.Secret{}, 1, message))
 	require.Len(t, box.got, 1)
 	assert.Contains(t, box.got[0], "Subject: Tarn Ferry: Platform clock does not answer (urgent)")
