@@ -13,6 +13,7 @@ import (
 	"unlatch/core/decide/act"
 	"unlatch/core/decide/latch"
 	"unlatch/core/decide/watchround"
+	"unlatch/core/stream/media"
 	"unlatch/jobs"
 	"unlatch/sim"
 	"unlatch/store"
@@ -50,16 +51,18 @@ func (r *railway) drift(ctx context.Context, station uuid.UUID, world *sim.World
 		return err
 	}
 	var agreed []uuid.UUID
+	var usual []media.Measured
 	for i := range devices {
-		if st := &devices[i].Status; st.InScope() && st.Latch(latch.Proven).State == latch.Open {
-			agreed = append(agreed, devices[i].ID)
+		st := &devices[i].Status
+		if p := st.Proofs["main"]; st.InScope() && st.Latch(latch.Proven).State == latch.Open && p.Video != nil {
+			agreed, usual = append(agreed, devices[i].ID), append(usual, *p.Video)
 		}
 	}
 	if err := r.do(ctx, act.TakeBaseline{ID: uuid.Must(uuid.NewV7()), Site: station, Devices: agreed, Name: "Handed over", Whole: true,
 		Reason: "The station opens on Saturday; the rest is done in the winter."}); err != nil {
 		return err
 	}
-	if err := r.week(ctx, station, agreed); err != nil {
+	if err := r.week(ctx, station, agreed, usual); err != nil {
 		return err
 	}
 	if err := r.do(ctx, act.SetRounds{Site: station, Rule: watchround.WatchRule{On: true}, Agreed: true}); err != nil {
@@ -93,7 +96,7 @@ func (r *railway) hurry(ctx context.Context, station uuid.UUID, cameras int) err
 
 // week invents what the watch has seen of cameras in the last seven days: they were up, but for a night in which the server stood still and
 // a morning in which the switch of two of them was out.
-func (r *railway) week(ctx context.Context, station uuid.UUID, cameras []uuid.UUID) error {
+func (r *railway) week(ctx context.Context, station uuid.UUID, cameras []uuid.UUID, usual []media.Measured) error {
 	now := time.Now().UTC().Truncate(time.Hour)
 	from := now.AddDate(0, 0, -7)
 	still := from.AddDate(0, 0, 3).Add(2 * time.Hour)
@@ -111,22 +114,21 @@ func (r *railway) week(ctx context.Context, station uuid.UUID, cameras []uuid.UU
 		if err := r.desk.Store.Watched.Remember(ctx, station, id, spans); err != nil {
 			return err
 		}
-		if err := r.measures(ctx, id, spans, rnd); err != nil {
+		if err := r.measures(ctx, id, spans, usual[i], rnd); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// measures invents what was measured in the times in which a camera was up.
-func (r *railway) measures(ctx context.Context, id uuid.UUID, spans []watchround.SeenSpan, rnd *rand.Rand) error {
-	base := 800 + 2400*rnd.Float64()
+// measures invents what was measured in the times in which a camera was up; usual is what it measures now.
+func (r *railway) measures(ctx context.Context, id uuid.UUID, spans []watchround.SeenSpan, usual media.Measured, rnd *rand.Rand) error {
 	for what, at := range map[string]func(t time.Time) float64{
 		"bitrate main": func(t time.Time) float64 { // busy by day
 			day := math.Max(0, math.Sin((float64(t.Hour())-6)/12*math.Pi))
-			return base * (0.55 + 0.4*day + 0.08*rnd.Float64())
+			return usual.BitrateKbps * (0.55 + 0.4*day + 0.08*rnd.Float64())
 		},
-		"rate main": func(time.Time) float64 { return 25 - 0.4*rnd.Float64() },
+		"rate main": func(time.Time) float64 { return usual.FPS - 0.2*rnd.Float64() },
 		"skew":      func(time.Time) float64 { return 400 + 120*rnd.Float64() },
 	} {
 		for res, step := range map[store.Resolution]time.Duration{store.Quarters: 15 * time.Minute, store.Hours: time.Hour} {

@@ -186,6 +186,7 @@ type env struct {
 	links      links
 	looks      live.Hub
 	agreements agreements
+	forgot     time.Time // when this process last looked what is kept no longer
 	// resolver looks the names of targets up; nil means the name servers of the machine.
 	resolver address.Resolver
 

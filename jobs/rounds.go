@@ -2,6 +2,7 @@ package jobs
 
 import (
 	"context"
+	"runtime/debug"
 	"slices"
 	"sync"
 	"time"
@@ -56,6 +57,7 @@ func (r *rounds) run(ctx context.Context) {
 		if err := r.turn(ctx); err != nil && ctx.Err() == nil {
 			r.env.log.Warn("the rounds cannot go on", "err", err)
 		}
+		r.env.forget(ctx)
 		wait := claimEvery
 		if r.env.hooks.RoundsEvery > 0 {
 			wait = r.env.hooks.RoundsEvery
@@ -97,6 +99,7 @@ func (r *rounds) turn(ctx context.Context) error {
 		rule := r.rules[t.Site]
 		r.running.Go(func() {
 			defer func() { <-r.slots }()
+			defer r.env.survive(t.Thing)
 			ctx, done := r.env.leased(ctx)
 			defer done()
 			ctx, cancel := context.WithTimeout(ctx, lookBudget)
@@ -107,6 +110,13 @@ func (r *rounds) turn(ctx context.Context) error {
 		})
 	}
 	return nil
+}
+
+// survive keeps a fault in one look from ending the whole worker.
+func (e *env) survive(thing uuid.UUID) {
+	if fault := recover(); fault != nil {
+		e.log.Error("a look in a round came upon a fault", "thing", thing, "fault", fault, "stack", string(debug.Stack()))
+	}
 }
 
 // enrol brings what is watched in step with the rules of the sites and with what was agreed on.

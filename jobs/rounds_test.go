@@ -48,8 +48,15 @@ type watch struct {
 // watched opens the yard, puts its cameras onto the bridge, agrees on that and begins to watch it.
 func watched(t *testing.T, net string, rule watchround.WatchRule) *watch {
 	t.Helper()
+	return watchedWith(t, net, rule, jobs.Hooks{})
+}
+
+// watchedWith is watched with workers that a test has its hand in.
+func watchedWith(t *testing.T, net string, rule watchround.WatchRule, hooks jobs.Hooks) *watch {
+	t.Helper()
 	b := setYard(t, watchedYard, storetest.URL(t), net, 0)
-	b.hooks = jobs.Hooks{RoundsEvery: 50 * time.Millisecond, DoubtLater: 100 * time.Millisecond}
+	b.hooks = hooks
+	b.hooks.RoundsEvery, b.hooks.DoubtLater = 50*time.Millisecond, 100*time.Millisecond
 	t.Cleanup(func() {
 		if t.Failed() {
 			t.Log(b.log)
@@ -86,7 +93,7 @@ func watched(t *testing.T, net string, rule watchround.WatchRule) *watch {
 	w.do(act.SetRounds{Site: b.site.ID, Rule: rule, Agreed: true})
 	w.look(true, cameras...)
 	w.lookAtTarget(true)
-	assert.Empty(t, w.open(), "nothing has happened yet")
+	assert.Empty(t, w.drifted(), "nothing has happened yet")
 	return w
 }
 
@@ -124,8 +131,8 @@ func (w *watch) turn(targets, full bool, things ...uuid.UUID) {
 	}, time.Minute, 20*time.Millisecond, "a look")
 }
 
-// open returns what has drifted, each in a word with whom it is about.
-func (w *watch) open() []string {
+// drifted returns what has drifted, each in a word with whom it is about.
+func (w *watch) drifted() []string {
 	list, err := w.s.Drifts.Open(ctx, w.site.ID)
 	require.NoError(w.t, err)
 	var out []string
@@ -181,7 +188,7 @@ func TestDriftIsFoundAndPutRight(t *testing.T) {
 	w.trouble("clock", "Turntable", "")
 	w.trouble("password", "Coal", "someone-else-12")
 	w.look(false, all...)
-	assert.Equal(t, []string{"Bridge firmware", "Clock settings", "Coal password", "Turntable clock"}, w.open())
+	assert.Equal(t, []string{"Bridge firmware", "Clock settings", "Coal password", "Turntable clock"}, w.drifted())
 
 	// What was refused is not sent again by itself.
 	tries := func() (n int) {
@@ -194,7 +201,7 @@ func TestDriftIsFoundAndPutRight(t *testing.T) {
 
 	// Settings and the clock are put back by one act, read back, and are over.
 	w.repaired(slices.DeleteFunc(w.episodes(), func(e drift.Episode) bool { return e.Repair() == "" }))
-	assert.Equal(t, []string{"Bridge firmware", "Coal password"}, w.open())
+	assert.Equal(t, []string{"Bridge firmware", "Coal password"}, w.drifted())
 	assert.InDelta(t, 10, w.device("11").Status.Streams[0].Claimed.FPS, .1)
 
 	// The firmware was meant.
@@ -203,13 +210,13 @@ func TestDriftIsFoundAndPutRight(t *testing.T) {
 	meant := slices.DeleteFunc(w.episodes(), func(e drift.Episode) bool { return e.Cause != drift.Firmware })
 	w.do(act.AcceptDrifts{ID: uuid.New(), Site: w.site.ID, Drifts: meant, Reason: "updated on purpose", Was: state, Over: over})
 	w.look(false, all...)
-	assert.Equal(t, []string{"Coal password"}, w.open())
+	assert.Equal(t, []string{"Coal password"}, w.drifted())
 
 	// The password is put back at the camera; a person says that it shall be tried again.
 	w.trouble("password", "Coal", "brass-lamp-41")
 	w.wait(w.run(openRetry(all[3])))
 	w.look(false, all...)
-	assert.Empty(t, w.open())
+	assert.Empty(t, w.drifted())
 }
 
 // The picture of a camera is judged by the views that it is known by.
@@ -221,7 +228,7 @@ func TestViewsAreJudged(t *testing.T) {
 	w.trouble("black", "Bridge", "")
 	w.trouble("swap", "Turntable", "Coal")
 	w.look(true, all...)
-	assert.Equal(t, []string{"Bridge black", "Clock covered", "Coal swapped", "Turntable swapped"}, w.open())
+	assert.Equal(t, []string{"Bridge black", "Clock covered", "Coal swapped", "Turntable swapped"}, w.drifted())
 	found := drift.Group(w.episodes(), 30*time.Minute)
 	i := slices.IndexFunc(found, func(f drift.Finding) bool { return f.Cause == drift.Swapped })
 	require.GreaterOrEqual(t, i, 0)
@@ -230,17 +237,17 @@ func TestViewsAreJudged(t *testing.T) {
 	w.trouble("clear", "Bridge", "")
 	w.trouble("swap", "Turntable", "Coal")
 	w.look(true, all...)
-	assert.Empty(t, w.open())
+	assert.Empty(t, w.drifted())
 	w.trouble("turn", "Clock", "")
 	w.look(true, all[0])
-	assert.Equal(t, []string{"Clock turned"}, w.open())
+	assert.Equal(t, []string{"Clock turned"}, w.drifted())
 
 	// What it shows now is its view from here on.
 	state, over, err := w.s.Baselines.Agreed(ctx, w.site.ID)
 	require.NoError(t, err)
 	w.do(act.AcceptDrifts{ID: uuid.New(), Site: w.site.ID, Drifts: w.episodes(), Reason: "the wall was pulled down", Was: state, Over: over})
 	w.look(true, all[0])
-	assert.Empty(t, w.open())
+	assert.Empty(t, w.drifted())
 }
 
 // A bridge that forgets what it was given is found and mended without anybody looking, as often as the rule allows. One that only starts
@@ -261,7 +268,7 @@ func TestABridgeThatForgetsIsMended(t *testing.T) {
 		}
 		return n
 	}
-	require.Eventually(t, func() bool { return there() == 4 && len(w.open()) == 0 }, time.Minute, 100*time.Millisecond,
+	require.Eventually(t, func() bool { return there() == 4 && len(w.drifted()) == 0 }, time.Minute, 100*time.Millisecond,
 		"put back by the watch")
 	var by, token string
 	require.NoError(t, w.s.SQL().QueryRowContext(ctx, "SELECT person, token FROM audit WHERE act = 'repair-drifts' LIMIT 1").Scan(&by, &token))
@@ -273,9 +280,9 @@ func TestABridgeThatForgetsIsMended(t *testing.T) {
 		w.trouble("slot", name, "Vault")
 	}
 	w.lookAtTarget(false)
-	require.Eventually(t, func() bool { return there() == 3 && len(w.open()) == 1 }, time.Minute, 100*time.Millisecond)
+	require.Eventually(t, func() bool { return there() == 3 && len(w.drifted()) == 1 }, time.Minute, 100*time.Millisecond)
 	w.lookAtTarget(false)
-	assert.Len(t, w.open(), 1)
+	assert.Len(t, w.drifted(), 1)
 	assert.Equal(t, 3, there())
 }
 
@@ -288,13 +295,13 @@ func TestSilence(t *testing.T) {
 	w.look(false, all...)
 	w.trouble("cut", "127.42.84.12/30", "") // .12 to .15
 	w.look(false, all...)
-	assert.Equal(t, []string{"Bridge silent", "Coal silent", "Turntable silent"}, w.open())
+	assert.Equal(t, []string{"Bridge silent", "Coal silent", "Turntable silent"}, w.drifted())
 	found := drift.Group(w.episodes(), 30*time.Minute)
 	require.Len(t, found, 1)
 	assert.Equal(t, "3 cameras do not answer in 127.42.84.0/24", found[0].Headline())
 	w.trouble("mend", "127.42.84.12/30", "")
 	w.look(false, all...)
-	assert.Empty(t, w.open())
+	assert.Empty(t, w.drifted())
 
 	spans, err := w.s.Watched.Spans(ctx, w.site.ID, all[1], time.Now().Add(-time.Hour), time.Now())
 	require.NoError(t, err)
@@ -303,6 +310,42 @@ func TestSilence(t *testing.T) {
 		states = append(states, string(s.State))
 	}
 	assert.Equal(t, "not_looked up down up", strings.Join(states, " "))
+}
+
+// Every repair is cut off in its middle, and ends as it was wanted.
+func TestAKilledRepairIsGoneOnWith(t *testing.T) {
+	t.Parallel()
+	var cut jobs.Cutter
+	w := watchedWith(t, "127.42.86", watchround.WatchRule{}, cut.Hooks())
+	all := w.ids("11", "12", "13", "14")
+	for _, c := range []struct {
+		trouble sim.Trouble
+		target  bool
+		points  []int
+	}{
+		{sim.Trouble{Kind: "settings", Name: "Clock"}, false, []int{4, 11}},
+		{sim.Trouble{Kind: "clock", Name: "Turntable"}, false, []int{3, 9}},
+		{sim.Trouble{Kind: "slot", Name: "Coal", To: "Vault"}, true, []int{5, 12}},
+		{sim.Trouble{Kind: "address", Name: "Bridge", To: "127.42.86.77"}, false, []int{6, 13}},
+	} {
+		for _, point := range c.points {
+			require.NoError(t, w.world.Trouble(c.trouble))
+			if c.trouble.Kind == "address" {
+				require.Eventually(t, func() bool { return w.device("12").Addr == c.trouble.To }, time.Minute, 50*time.Millisecond, "it is heard there")
+				w.wait(w.open(w.ids("12")))
+			}
+			if w.look(false, all...); c.target {
+				w.lookAtTarget(false)
+			}
+			require.NotEmpty(t, w.drifted(), "%s", c.trouble.Kind)
+			was := cut.At(point)
+			w.repaired(w.episodes())
+			require.True(t, was(), "%s is cut off at point %d", c.trouble.Kind, point)
+			w.look(false, all...)
+			w.lookAtTarget(false)
+			require.Empty(t, w.drifted(), "%s, cut off at point %d", c.trouble.Kind, point)
+		}
+	}
 }
 
 // Two workers share the looks of a site, and a look is made once.

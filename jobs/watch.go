@@ -107,12 +107,24 @@ func (e *env) hear(ctx context.Context, site store.Site, asking chan struct{}) {
 			default:
 			}
 		},
-		Left: func(endpoint string) { e.store.Devices.Left(ctx, site.ID, endpoint) },
+		Left: func(endpoint string) { e.left(ctx, site.ID, endpoint) },
 	}
 	if err := w.Run(ctx); err != nil && ctx.Err() == nil {
 		e.log.Debug("a site cannot be watched", "site", site.Name, "err", err)
 	}
 }
+
+// left files a goodbye, and has the device looked at soon where it is watched: the word of a stranger is no more than a reason to look.
+func (e *env) left(ctx context.Context, site uuid.UUID, endpoint string) {
+	known, err := e.store.Devices.Left(ctx, site, endpoint)
+	if err != nil || !known {
+		return
+	}
+	e.store.Watched.AgainByEndpoint(ctx, site, endpoint, time.Now().Add(afterGoodbye))
+}
+
+// afterGoodbye is how long after its goodbye a device is looked at: one that only restarts is back by then.
+const afterGoodbye = time.Minute
 
 // fileHeard files one announcement, and asks a newcomer inside the ranges for its ports.
 func (e *env) fileHeard(ctx context.Context, site store.Site, x sighting.Sighting, sight func(sighting.Sighting) error,

@@ -312,6 +312,7 @@ func (x *depot) askings(d depotSite) (order []string, all map[string]asking) {
 			"maps": []fields{{"port": 20000, "inside": "192.0.2.7:554", "device": d.camera}}}}},
 		{"take-baseline", asking{"POST", site + "/baselines", fields{"name": "Handed over", "reason": "the customer knows"}}},
 		{"set-rounds", asking{"PUT", site + "/rounds", fields{"on": true, "camera_minutes": 30}}},
+		{"look-now", asking{"POST", site + "/rounds/now", nil}},
 		{"repair-drifts", asking{"POST", site + "/drifts/repair", fields{"drifts": []uuid.UUID{d.lost}}}},
 		{"put-off-drifts", asking{"POST", site + "/drifts/put-off", fields{"drifts": []uuid.UUID{d.lost}, "until": time.Now().Add(time.Hour)}}},
 		{"accept-drifts", asking{"POST", site + "/drifts/accept", fields{"drifts": []uuid.UUID{d.updated}, "reason": "on purpose"}}},

@@ -41,7 +41,7 @@ type causeView struct {
 	PutOffBy   string       `json:"put_off_by,omitempty"`
 	Repair     drift.Repair `json:"repair,omitempty" doc:"how it can be put right from here; missing where only a person can"`
 	Acceptable bool         `json:"acceptable" doc:"what is there now can be agreed on"`
-	Replaced   bool         `json:"replaced,omitempty" doc:"another device answers in its place: the new one may take over"`
+	Replaced   bool         `json:"replaced,omitempty" doc:"a new device may take over from it"`
 	Drifts     []driftView  `json:"drifts" doc:"one for each device"`
 }
 
@@ -70,6 +70,15 @@ func (s drifts) routes(api huma.API) {
 				return nil, s.explain(err)
 			}
 			return s.keep(ctx, act.SetRounds{Site: in.Site, Rule: in.Body, Agreed: newest != uuid.Nil})
+		})
+	register(s, api, huma.Operation{OperationID: "look-now", Method: "POST", Path: "/api/sites/{site}/rounds/now",
+		Summary: "Look at all that is watched now"},
+		func(ctx context.Context, in *SitePath) (*struct{}, error) {
+			rule, _, err := s.store.Sites.Rounds(ctx, in.Site)
+			if err != nil {
+				return nil, s.explain(err)
+			}
+			return s.keep(ctx, act.LookNow{Site: in.Site, On: rule.On})
 		})
 	register(s, api, huma.Operation{OperationID: "repair-drifts", Method: "POST", Path: "/api/sites/{site}/drifts/repair",
 		Summary: "Put back what was agreed on", DefaultStatus: 202}, s.repair)
@@ -134,7 +143,7 @@ func (s drifts) list(ctx context.Context, in *SitePath) (*struct{ Body driftsVie
 
 func viewOfCause(f drift.Finding) causeView {
 	v := causeView{Cause: f.Cause, Severity: f.Cause.Severity().String(), Headline: f.Headline(), Why: f.Why(), Do: f.Do(), Since: f.Before,
-		Flaps: f.Flaps, PutOffBy: f.PutOffBy, Repair: f.Repair(), Acceptable: f.Cause.Acceptable(), Replaced: f.Cause == drift.Replaced,
+		Flaps: f.Flaps, PutOffBy: f.PutOffBy, Repair: f.Repair(), Acceptable: f.Cause.Acceptable(), Replaced: f.Cause.MayBeReplaced() && len(f.Under) == 0,
 		IDs: []uuid.UUID{}, Drifts: []driftView{}}
 	if !f.After.IsZero() {
 		v.After = &f.After

@@ -3,6 +3,7 @@ package server
 import (
 	"context"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -138,7 +139,7 @@ func (s timelines) moments(ctx context.Context, site, thing uuid.UUID, from, to 
 		return nil, err
 	}
 	for _, l := range lines {
-		out = append(out, momentView{At: l.At, Kind: "act", Text: l.Act.Words(), By: l.Person})
+		out = append(out, momentView{At: l.At, Kind: "act", Text: strings.TrimSpace(l.Act.Words() + " " + l.Subject), By: l.Person})
 	}
 	slices.SortStableFunc(out, func(a, b momentView) int { return b.At.Compare(a.At) })
 	return out, nil

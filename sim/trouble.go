@@ -251,7 +251,7 @@ func (w *World) powerOff(d *device, _ string) error {
 }
 
 func (w *World) powerOn(d *device, _ string) error {
-	if !d.restarting.Load() {
+	if !d.restarting.Load() && d.web != nil { // one without a web side was never plugged in
 		return errors.New("it is up already")
 	}
 	w.mu.Lock()

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
@@ -222,6 +223,9 @@ func (s Acts) targetFacts(ctx context.Context, a act.About, f *act.Facts, had ma
 	for i := range rows {
 		t := &rows[i]
 		out := act.Target{Target: latchTarget(*t, books), Site: t.Site, Shared: t.Shared, Device: t.Device, Pin: t.Pin}
+		if t.Silent != nil {
+			out.SilentSince = *t.Silent
+		}
 		if t.Layout != nil {
 			out.Layout = &t.Layout.V
 		}
@@ -440,6 +444,10 @@ func (s Acts) keepAct(ctx context.Context, by act.Person, a act.About, what any)
 		return nil, s.Tellings.Delete(ctx, x.Site, x.ID)
 	case act.TestTelling:
 		return nil, s.Tellings.test(ctx, x)
+	case act.LookNow:
+		return nil, s.Watched.Hurry(ctx, x.Site, time.Now())
+	case act.SetKeeping:
+		return nil, s.Watched.SetKeeping(ctx, x.Rule)
 	case act.SetRounds:
 		return nil, s.Sites.SetRounds(ctx, by, x.Site, x.Rule)
 	case act.AcceptDrifts:

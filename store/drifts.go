@@ -97,6 +97,10 @@ func (s Drifts) Settle(ctx context.Context, x FoundDrifts) error {
 		if x.Target {
 			column = "target_id"
 		}
+		// Two that settle one device at once, after a look at it and after one at its target, would both begin the same drift.
+		if _, err := tx.ExecContext(ctx, "SELECT pg_advisory_xact_lock(hashtextextended($1, 27))", x.Of.String()); err != nil {
+			return err
+		}
 		var rows []driftRow
 		if err := tx.SelectContext(ctx, &rows, "SELECT "+driftColumns+" FROM drifts WHERE "+column+
 			" = $1 AND (ended_at IS NULL OR ended_at > $2)", x.Of, x.At.Add(-drift.FlapsWithin)); err != nil {

@@ -135,6 +135,14 @@ func (s Watched) Again(ctx context.Context, thing uuid.UUID, at time.Time, full 
 	return err
 }
 
+// AgainByEndpoint has a device of a site looked at by a time, by its endpoint reference. One that is due soon anyway, or was looked at within
+// the last minute, is left to its turn: a storm of goodbyes makes no storm of looks.
+func (s Watched) AgainByEndpoint(ctx context.Context, site uuid.UUID, endpoint string, at time.Time) error {
+	_, err := s.on(ctx).ExecContext(ctx, `UPDATE watched w SET due = least(w.due, $3) FROM devices d WHERE d.site_id = $1 AND d.endpoint = $2
+		AND w.thing = d.id AND NOT w.target AND (w.looked_at IS NULL OR w.looked_at < $3 - interval '2 minutes')`, site, endpoint, at)
+	return err
+}
+
 // Hurry has all that is watched at a site looked at now, fully.
 func (s Watched) Hurry(ctx context.Context, site uuid.UUID, now time.Time) error {
 	_, err := s.on(ctx).ExecContext(ctx, "UPDATE watched SET due = $2, full_due = $2 WHERE site_id = $1", site, now)

@@ -57,6 +57,7 @@ CREATE TABLE drifts (
 );
 CREATE INDEX drifts_site ON drifts (site_id, ended_at);
 CREATE INDEX drifts_device ON drifts (device_id, before_at DESC);
+CREATE UNIQUE INDEX drifts_lasting ON drifts (COALESCE(device_id, target_id), cause, subject) WHERE ended_at IS NULL;
 
 -- The views that a camera is known by, by the part of the day.
 CREATE TABLE views (

@@ -50,6 +50,23 @@ func (a SetRounds) Decide(f Facts) (Outcome, error) {
 	return Outcome{Keep: []any{a}, Line: Line{Subject: f.Site.Name, After: after}}, nil
 }
 
+// LookNow has all that is watched at a site looked at now, and not in its round.
+type LookNow struct {
+	Site uuid.UUID
+	On   bool // the site is watched
+}
+
+// About implements Act.
+func (a LookNow) About() About { return About{Name: "look-now", Right: Work, Site: a.Site} }
+
+// Decide implements Act.
+func (a LookNow) Decide(f Facts) (Outcome, error) {
+	if !a.On {
+		return Outcome{}, refuse("not_watched", "This site is not watched.", "Begin to watch it first.")
+	}
+	return Outcome{Keep: []any{a}, Line: Line{Subject: f.Site.Name}}, nil
+}
+
 // driftsAbout is what acts on drifts are about.
 func driftsAbout(name Name, site uuid.UUID, list []drift.Episode) About {
 	out := About{Name: name, Right: Work, Site: site, WithStates: true}

@@ -32,7 +32,7 @@ var words = map[Name]string{
 	"delete-presets": "removed presets", "delete-sign-in": "took a sign-in off the keyring", "delete-site": "removed the site",
 	"delete-target": "removed the target", "dismiss-claim": "set a claim aside to be", "end-storms": "set storms of announcements aside at",
 	"fill": "filled slots with", "fix-devices": "mended", "send-command": "sent a command to",
-	"take-baseline": "agreed on the state of", "set-rounds": "said how to watch", "repair-drifts": "put right what was agreed on of",
+	"take-baseline": "agreed on the state of", "set-rounds": "said how to watch", "look-now": "had everything looked at that is watched at", "repair-drifts": "put right what was agreed on of",
 	"accept-drifts": "accepted as agreed what has changed of", "put-off-drifts": "put off what has changed of",
 	"replace-device": "replaced", "put-tell-rule": "said who is told of", "delete-tell-rule": "said that nobody is told any more of",
 	"test-telling": "sent a test message of", "set-keeping": "said how long the past is kept:",

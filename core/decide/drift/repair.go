@@ -51,6 +51,9 @@ func (c Cause) Acceptable() bool {
 	return true
 }
 
+// MayBeReplaced reports whether a new device may have been put in the place of the one that a drift of the cause is about.
+func (c Cause) MayBeReplaced() bool { return c == Replaced || c == Silent }
+
 // Plan returns the plan that sets the streams of a device as they were agreed on, for some roles; an empty plan where nothing was kept of
 // them. It asks for the fields that the device claimed then and leaves the rest.
 func (a *Agreed) Plan(device uuid.UUID, roles []string) tuning.Plan {

@@ -85,7 +85,8 @@ var sayings = map[Cause]saying{
 		"Give one of them another group."},
 	Way: {Notice, "%s plays another way than before", "%d cameras play another way than before",
 		"Look what has changed between it and this machine."},
-	SlotLost: {Urgent, "%s is no longer in its slot", "%d cameras are no longer in their slots", "Put it back."},
+	SlotLost: {Urgent, "%s is no longer in its slot", "%d cameras are no longer in their slots",
+		"Put back what belongs there. If it goes again, somebody works on the target, or it forgets."},
 	SlotTaken: {Urgent, "Another camera is in the slot of %s", "Other cameras are in the slots of %d",
 		"Put it back, or choose another slot."},
 	WrongPicture: {Urgent, "Another camera is shown for %s", "Other cameras are shown for %d",
@@ -155,11 +156,11 @@ func (f Finding) Why() string {
 			out = append(out, fmt.Sprintf("All %d are in %s and went within minutes: look at the switch or the link between, before any camera.",
 				n, of))
 		case "recorder":
-			out = append(out, fmt.Sprintf("All %d are reached through one recorder.", n))
+			out = append(out, allOf(n)+" are reached through one recorder.")
 		case "target":
-			out = append(out, fmt.Sprintf("All %d were on one target.", n))
+			out = append(out, allOf(n)+" stood on one target.")
 		case "sign-in":
-			out = append(out, fmt.Sprintf("All %d were opened by one sign-in: it was changed on them together.", n))
+			out = append(out, allOf(n)+" were opened by one sign-in: it was changed on them together.")
 		}
 	}
 	for _, h := range f.Hints {
@@ -176,6 +177,13 @@ func (f Finding) Why() string {
 		out = append(out, fmt.Sprintf("It came and went %d times within a day.", f.Flaps+1))
 	}
 	return strings.Join(out, " ")
+}
+
+func allOf(n int) string {
+	if n == 2 {
+		return "Both"
+	}
+	return fmt.Sprintf("All %d", n)
 }
 
 var hints = map[Hint]string{

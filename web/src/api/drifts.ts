@@ -52,6 +52,15 @@ export const useSetRounds = (site: string) =>
     "quiet",
   );
 
+/** Has all that is watched looked at now. */
+export const useLookNow = (site: string) =>
+  useAction(
+    () => must(api.POST("/api/sites/{site}/rounds/now", path(site))),
+    [keys.drifts(site)],
+    undefined,
+    () => toast("Everything that is watched is looked at now"),
+  );
+
 /** Who hears what of a site, and how that goes. */
 export const useTellings = (site: string) =>
   useQuery({

@@ -1829,6 +1829,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/rounds/now": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Look at all that is watched now */
+        post: operations["look-now"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/rule": {
         parameters: {
             query?: never;
@@ -2704,7 +2721,7 @@ export interface components {
             put_off_by?: string;
             /** @description how it can be put right from here; missing where only a person can */
             repair?: string;
-            /** @description another device answers in its place: the new one may take over */
+            /** @description a new device may take over from it */
             replaced?: boolean;
             /** @enum {string} */
             severity: "notice" | "warning" | "urgent";
@@ -10120,6 +10137,35 @@ export interface operations {
                 "application/json": components["schemas"]["WatchRule"];
             };
         };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "look-now": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             /** @description No Content */
             204: {

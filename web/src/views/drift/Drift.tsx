@@ -1,6 +1,6 @@
 import { useState } from "react";
 import { Link } from "react-router";
-import { useDrifts } from "@/api/drifts";
+import { useDrifts, useLookNow } from "@/api/drifts";
 import { useMay } from "@/api/queries";
 import { Button } from "@/parts/Button";
 import { ago } from "@/parts/measures";
@@ -88,6 +88,7 @@ type View = NonNullable<ReturnType<typeof useDrifts>["data"]>;
 function Watching({ view, mayChange }: { view: View; mayChange: boolean }) {
   const { site } = useFrame();
   const [changing, setChanging] = useState(false);
+  const look = useLookNow(site.id);
   const { rule, watch } = view;
   const mends = (rule.mends ?? []).length > 0;
   return (
@@ -127,9 +128,16 @@ function Watching({ view, mayChange }: { view: View; mayChange: boolean }) {
         </dl>
       )}
       {mayChange && view.agreed && (
-        <Button look={rule.on ? "plain" : "next"} className="mt-3" onClick={() => setChanging(true)}>
-          {rule.on ? "Change" : "Watch this site"}
-        </Button>
+        <div className="mt-3 flex flex-wrap gap-2">
+          {rule.on && (
+            <Button disabled={look.isPending} onClick={() => look.mutate(undefined)}>
+              Look now
+            </Button>
+          )}
+          <Button look={rule.on ? "quiet" : "next"} onClick={() => setChanging(true)}>
+            {rule.on ? "Change" : "Watch this site"}
+          </Button>
+        </div>
       )}
       {changing && <RoundsSheet site={site.id} rule={rule} onClose={() => setChanging(false)} />}
     </section>

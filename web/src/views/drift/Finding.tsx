@@ -53,7 +53,7 @@ export function Finding({ finding: f, first }: { finding: Cause; first?: boolean
               </Button>
             )}
             {f.replaced && (
-              <Button look={first ? "next" : "plain"} onClick={() => setSheet("replace")}>
+              <Button look={first && !word ? "next" : "plain"} onClick={() => setSheet("replace")}>
                 It was replaced
               </Button>
             )}

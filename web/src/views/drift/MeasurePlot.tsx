@@ -33,7 +33,7 @@ export function MeasurePlot({ points, what, from, to, moments }: Props) {
         scales: { x: { min: seconds(from), max: seconds(to) }, y: { range: [least * 1.1, most * 1.15 || 1] } },
         padding: [6, 12, 0, 0],
         axes: [
-          { ...axis, size: 22 },
+          { ...axis, size: 22, space: 80, values: (_, ticks) => ticks.map((t) => tick(t, seconds(to) - seconds(from))) },
           { ...axis, size: 52 },
         ],
         series: [
@@ -67,6 +67,14 @@ export function MeasurePlot({ points, what, from, to, moments }: Props) {
       <p className="sr-only">{last ? `Last measured: ${scaled(what, last.mean)}` : "Nothing was measured"}</p>
     </>
   );
+}
+
+/** A mark of the time axis: the time of a day, or the day of what is longer. */
+function tick(seconds: number, length: number) {
+  const at = new Date(seconds * 1000);
+  if (length <= 2 * 86400) return at.toLocaleTimeString("en-GB", { hour: "2-digit", minute: "2-digit" });
+  const midnight = at.getHours() === 0 && at.getMinutes() === 0;
+  return midnight || length > 20 * 86400 ? at.toLocaleDateString("en-GB", { day: "numeric", month: "short" }) : `${at.getHours()} h`;
 }
 
 /** Draws a line through the plot where something changed. */

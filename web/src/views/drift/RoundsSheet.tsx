@@ -32,7 +32,7 @@ export function RoundsSheet({ site, rule, onClose }: Props) {
       >
         <div className="grid grid-cols-2 gap-3">
           <Field
-            label="Each camera, every so many minutes"
+            label="Minutes a round of cameras"
             name="camera_minutes"
             type="number"
             min={1}
@@ -41,7 +41,7 @@ export function RoundsSheet({ site, rule, onClose }: Props) {
             onChange={(e) => change({ camera_minutes: Number(e.target.value) })}
           />
           <Field
-            label="Each target, every so many minutes"
+            label="Minutes a round of targets"
             name="target_minutes"
             type="number"
             min={1}

@@ -21,7 +21,7 @@ export function TimeLinePage() {
   const targets = useTargets(site.id);
   const name = devices.find((d) => d.id === thing)?.name ?? targets.data?.find((t) => t.id === thing)?.name ?? site.name;
   return (
-    <div className="h-full overflow-auto">
+    <div className="relative h-full overflow-auto">
       <div className="mx-auto max-w-5xl p-4 sm:p-8">
         <p className="mb-1 text-small text-soft">
           <Link className="underline underline-offset-2" to={`/sites/${site.id}/drift`}>
@@ -99,7 +99,7 @@ function Moments({ view }: { view: View }) {
               {at(m.at)}
             </time>
             <span className="break-words">
-              {m.kind === "drift" ? <strong className="font-semibold">{m.text}</strong> : `${m.by} ${m.text} it`}
+              {m.kind === "drift" ? <strong className="font-semibold">{m.text}</strong> : `${m.by} ${m.text}`}
               {m.until && <span className="text-soft"> · over {at(m.until)}</span>}
             </span>
           </li>
