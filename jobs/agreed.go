@@ -62,10 +62,10 @@ func (e *env) settle(ctx context.Context, device uuid.UUID, after, at time.Time)
 		return nil, err
 	}
 	agreed, err := e.agreedAt(ctx, d.Site)
-	if err != nil || agreed == nil || !agreed.Has(device) {
+	if err != nil || agreed == nil {
 		return nil, err
 	}
-	found := agreed.Find(d.Latch())
+	found := agreed.Find(d.Latch()) // nothing of a device that is not agreed on any more: what had drifted is over then
 	err = e.store.Keep(ctx, "how a device differs from what was agreed on", func(ctx context.Context) error {
 		return e.store.Drifts.Settle(ctx, store.FoundDrifts{Site: d.Site, Of: device, Drifts: found, After: after, At: at})
 	})

@@ -155,20 +155,20 @@ func (r *rounds) enrol(ctx context.Context, now time.Time) error {
 
 // lookInRound looks at one thing and keeps what came of it.
 func (e *env) lookInRound(ctx context.Context, t store.Turn, rule ruleOf) error {
-	if t.Target {
-		return e.lookAtTargetInRound(ctx, t, rule)
+	alone, look := t.Thing, e.lookAtTargetInRound // who puts a camera onto a target holds the target meanwhile
+	if !t.Target {
+		d, err := e.store.Devices.Get(ctx, t.Thing)
+		if err != nil {
+			return err
+		}
+		if d.Via != nil { // a recorder has its channels looked at one after the other
+			alone = *d.Via
+		}
+		look = func(ctx context.Context, t store.Turn, rule ruleOf) error {
+			return e.lookAtDeviceInRound(ctx, t, d, rule)
+		}
 	}
-	d, err := e.store.Devices.Get(ctx, t.Thing)
-	if err != nil {
-		return err
-	}
-	alone := d.ID // a recorder has its channels looked at one after the other
-	if d.Via != nil {
-		alone = *d.Via
-	}
-	free, err := e.store.TryLocked(ctx, alone, func(ctx context.Context) error {
-		return e.lookAtDeviceInRound(ctx, t, d, rule)
-	})
+	free, err := e.store.TryLocked(ctx, alone, func(ctx context.Context) error { return look(ctx, t, rule) })
 	if err == nil && !free { // somebody works on it
 		err = e.store.Watched.Again(ctx, t.Thing, time.Now().Add(busyLater), false)
 	}

@@ -35,6 +35,12 @@ func (s Devices) Replace(ctx context.Context, site, old, now uuid.UUID) error {
 				return fmt.Errorf("replacing in %s: %w", table, err)
 			}
 		}
+		if _, err := tx.ExecContext(ctx, "UPDATE drifts SET ended_at = now() WHERE device_id = $1 AND ended_at IS NULL", old); err != nil {
+			return err
+		}
+		if err := s.notify(ctx, tx, Event{Site: site, What: "drift", ID: old}); err != nil {
+			return err
+		}
 		return s.siteChanged(ctx, tx, site)
 	})
 }

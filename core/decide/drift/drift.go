@@ -204,7 +204,7 @@ func (f *finder) find() {
 	}
 	f.moved()
 	if c := f.has(baseline.Answers); c != nil && c.Is == "no" {
-		d := Drift{Cause: Silent, Fields: f.takeFields(baseline.Answers), Shared: f.shared}
+		d := Drift{Cause: Silent, Fields: append(f.takeFields(baseline.Answers), f.notShown()...), Shared: f.shared}
 		if !st.LeftAt.IsZero() {
 			d.Hints = append(d.Hints, SaidGoodbye)
 		}
@@ -339,7 +339,7 @@ func (f *finder) streams() {
 			if m, ok := f.now.Status.Multicast[role]; ok && m.Diagnosis != nil && m.Diagnosis.Cause == trouble.GroupShared {
 				cause = GroupTaken
 			}
-			add(cause, plays)
+			add(cause, append(plays, f.notShown()...))
 		}
 		add(Path, slices.DeleteFunc(of(baseline.Path), func(c baseline.FieldChange) bool { return c.Was == "" }))
 		if now := of(baseline.Set); len(now) > 0 && now[0].Is != "" {
@@ -442,6 +442,18 @@ func (f *finder) onTargets() {
 		}
 		f.add(Drift{Cause: onTarget(p, fields), Subject: t, Of: p.Name, Fields: fields, Shared: "target " + t})
 	}
+}
+
+// notShown takes the changes that say only that targets show no picture of the camera, which what keeps it from sending one explains.
+func (f *finder) notShown() []baseline.FieldChange {
+	return f.take(func(c baseline.FieldChange) bool {
+		id, err := uuid.Parse(c.Subject)
+		if err != nil || c.Field != baseline.Shows {
+			return false
+		}
+		p := f.now.Status.PlacementOn(id)
+		return p != nil && onTarget(p, []baseline.FieldChange{c}) == NotShown
+	})
 }
 
 // onTarget names why a placement differs.

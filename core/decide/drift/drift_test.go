@@ -139,6 +139,9 @@ func TestFind(t *testing.T) {
 		}, []string{"not_shown -> slot"}},
 		"its picture came late":     {func(s *latch.Status) { s.Placements[0].Match = "" }, nil},
 		"not wanted there any more": {func(s *latch.Status) { s.Placements = nil }, []string{"other_slot [by_us]"}},
+		"no power, and so no picture on its target": {func(s *latch.Status) {
+			s.Reached.Diagnosis, s.Placements[0].Confirmed, s.Placements[0].Diagnosis = fails(trouble.NoAnswer), false, fails(trouble.TargetWaiting)
+		}, []string{"silent -> open"}},
 		"no power, and its slot is empty": {func(s *latch.Status) {
 			s.Reached.Diagnosis, s.Placements[0].Slot, s.Placements[0].Confirmed = fails(trouble.NoAnswer), "", false
 		}, []string{"silent -> open", "slot_lost -> slot"}},
