@@ -121,7 +121,8 @@ func TestDrift(t *testing.T) {
 	assert.Contains(t, box.all(), "This is a test")
 
 	// Six things happen; two of them have one cause.
-	for _, x := range []sim.Trouble{{Kind: "settings", Name: "Clock"}, {Kind: "firmware", Name: "Weir", To: "9.9"}, {Kind: "clock", Name: "Stage"},
+	for _, x := range []sim.Trouble{{Kind: "settings", Name: "Clock"}, {Kind: "firmware", Name: "Weir", To: "9.9"}, {Kind: "clock",
+		Name: "Stage"},
 		{Kind: "slot", Name: "Clock", To: "Vault"}, {Kind: "slot", Name: "Shop", To: "Vault"}, {Kind: "off", Name: "Tower"}} {
 		require.NoError(t, world.Trouble(x), x.Kind)
 	}
@@ -157,7 +158,8 @@ func TestDrift(t *testing.T) {
 	// The time line tells all of it.
 	b.page.MustElementR("nav a", "^Drift$").MustClick()
 	b.page.MustElementR("aside a", "^Time line").MustClick()
-	for _, words := range []string{"Tower does not answer", "Weir has another firmware", "accepted as agreed what has changed", "Up in a month"} {
+	for _, words := range []string{"Tower does not answer", "Weir has another firmware", "accepted as agreed what has changed",
+		"Up in a month"} {
 		b.see(words)
 	}
 	b.clean("the time line")
@@ -202,5 +204,6 @@ func (b *bench) nameAndPlace(names map[string]string, on string) {
 // mend presses the button of a finding, and waits until it is gone.
 func (b *bench) mend(finding, button string) {
 	b.page.MustElementR("[aria-label=Findings] li", finding).MustElementR("button", button).MustClick()
-	b.page.MustWait(`finding => ![...document.querySelectorAll("[aria-label=Findings] li")].some(l => l.textContent.includes(finding))`, finding)
+	b.page.MustWait(`finding => ![...document.querySelectorAll("[aria-label=Findings] li")].some(l => "+
+		"l.textContent.includes(finding))`, finding)
 }

@@ -365,3 +365,16 @@ func TestTwoWorkersShareTheRounds(t *testing.T) {
 	assert.NotEmpty(t, turns(ahead.Add(15*time.Minute)), "and due again a round later")
 	assert.NotEmpty(t, turns(time.Now().Add(-48*time.Hour)), "a clock that was set back two days stops nothing")
 }
+
+// A target that starts anew, and lists nothing meanwhile, has lost nothing.
+func TestATargetThatStartsAnewHasLostNothing(t *testing.T) {
+	t.Parallel()
+	w := watched(t, "127.42.87", watchround.WatchRule{Mends: []drift.Repair{drift.PlaceAgain}})
+	bridge := w.world.Bridge("Vault")
+	bridge.Hide(2) // the next two answers list its slots as free
+	w.lookAtTarget(false)
+	assert.Empty(t, w.drifted())
+	var mended int
+	require.NoError(t, w.s.SQL().QueryRowContext(ctx, "SELECT count(*) FROM mends").Scan(&mended))
+	assert.Zero(t, mended)
+}

@@ -311,6 +311,7 @@ func (x *depot) askings(d depotSite) (order []string, all map[string]asking) {
 		{"put-outside", asking{"PUT", site + "/outside", fields{"addresses": []string{"203.0.113.7"}, "pool": "20000-20099",
 			"maps": []fields{{"port": 20000, "inside": "192.0.2.7:554", "device": d.camera}}}}},
 		{"take-baseline", asking{"POST", site + "/baselines", fields{"name": "Handed over", "reason": "the customer knows"}}},
+		{"set-keeping", asking{"PUT", "/api/keeping", fields{"minutes": 14}}},
 		{"set-rounds", asking{"PUT", site + "/rounds", fields{"on": true, "camera_minutes": 30}}},
 		{"look-now", asking{"POST", site + "/rounds/now", nil}},
 		{"repair-drifts", asking{"POST", site + "/drifts/repair", fields{"drifts": []uuid.UUID{d.lost}}}},

@@ -143,8 +143,9 @@ func (s drifts) list(ctx context.Context, in *SitePath) (*struct{ Body driftsVie
 
 func viewOfCause(f drift.Finding) causeView {
 	v := causeView{Cause: f.Cause, Severity: f.Cause.Severity().String(), Headline: f.Headline(), Why: f.Why(), Do: f.Do(), Since: f.Before,
-		Flaps: f.Flaps, PutOffBy: f.PutOffBy, Repair: f.Repair(), Acceptable: f.Cause.Acceptable(), Replaced: f.Cause.MayBeReplaced() && len(f.Under) == 0,
-		IDs: []uuid.UUID{}, Drifts: []driftView{}}
+		Flaps: f.Flaps, PutOffBy: f.PutOffBy, Repair: f.Repair(), Acceptable: f.Cause.Acceptable(),
+		Replaced: f.Cause.MayBeReplaced() && len(f.Under) == 0,
+		IDs:      []uuid.UUID{}, Drifts: []driftView{}}
 	if !f.After.IsZero() {
 		v.After = &f.After
 	}

@@ -11,7 +11,7 @@ import (
 )
 
 // Keeping returns how long the past is kept.
-func (s Watched) Keeping(ctx context.Context) (r keeping.Rule, err error) {
+func (s Watched) Keeping(ctx context.Context) (r keeping.KeepingRule, err error) {
 	var raw []byte
 	err = s.on(ctx).GetContext(ctx, &raw, "SELECT form FROM keeping_rule")
 	if errors.Is(err, sql.ErrNoRows) {
@@ -24,7 +24,7 @@ func (s Watched) Keeping(ctx context.Context) (r keeping.Rule, err error) {
 }
 
 // SetKeeping says how long the past is kept. What an older rule has let go is gone; what this one keeps longer is kept from now on.
-func (s Watched) SetKeeping(ctx context.Context, r keeping.Rule) error {
+func (s Watched) SetKeeping(ctx context.Context, r keeping.KeepingRule) error {
 	_, err := s.on(ctx).ExecContext(ctx, "INSERT INTO keeping_rule (form) VALUES ($1) ON CONFLICT (one) DO UPDATE SET form = excluded.form",
 		JSON(r))
 	return err
@@ -38,9 +38,9 @@ type Forgotten struct {
 // batch is how much is let go in one transaction, so that nobody waits for it.
 const batch = 2000
 
-// Forget lets go what a rule keeps no longer. What failed keeps its conversation. Of records that repeat the one before, the first, the last
-// and those around a change stay; what a latch stands on is the last of its kind, so that it always stays.
-func (s Watched) Forget(ctx context.Context, r keeping.Rule, now time.Time) (f Forgotten, err error) {
+// Forget lets go what a rule keeps no longer. What failed keeps its conversation. Of records that repeat the one before, the first, the
+// last and those around a change stay; what a latch stands on is the last of its kind, so that it always stays.
+func (s Watched) Forget(ctx context.Context, r keeping.KeepingRule, now time.Time) (f Forgotten, err error) {
 	r = r.Whole()
 	ago := func(days int) time.Time { return now.AddDate(0, 0, -days) }
 	if f.Exchanges, err = s.inBatches(ctx, `WITH gone AS (UPDATE evidence SET exchange = '' WHERE id IN (SELECT e.id FROM evidence e
@@ -70,8 +70,8 @@ func (s Watched) Forget(ctx context.Context, r keeping.Rule, now time.Time) (f F
 	return f, err
 }
 
-// sameAs compares a record with the one before or after it by what it found: whether it failed and why, what was measured in size and codec,
-// and what a target said.
+// sameAs compares a record with the one before or after it by what it found: whether it failed and why, what was measured in size and
+// codec, and what a target said.
 func sameAs(neighbour string) string {
 	out := "true"
 	for _, field := range []string{"e.body->'diagnosis'->>'cause'", "e.body->'video'->>'codec'", "e.body->'video'->>'width'",

@@ -12,6 +12,7 @@ import (
 	"unlatch/core/decide/evidence"
 	"unlatch/core/decide/keeping"
 	"unlatch/core/decide/proof"
+	"unlatch/core/decide/watchround"
 	"unlatch/core/ground/address"
 	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/media"
@@ -34,7 +35,8 @@ func TestForgetting(t *testing.T) {
 	s := storetest.Open(t)
 	site, camera := heardCamera(t, s)
 	proof := func(ok bool, codec string) store.Finding {
-		p := evidence.Proof{Proof: proof.Proof{OK: ok, Video: &media.Measured{Codec: codec, Width: 640, Height: 360}}, PlainURL: "rtsp://192.0.2.7/1"}
+		p := evidence.Proof{Proof: proof.Proof{OK: ok, Video: &media.Measured{Codec: codec, Width: 640, Height: 360}},
+			PlainURL: "rtsp://192.0.2.7/1"}
 		if !ok {
 			p.Diagnosis = &diagnose.Diagnosis{Cause: trouble.SessionLimit}
 		}
@@ -50,11 +52,11 @@ func TestForgetting(t *testing.T) {
 	before, err := s.Devices.Get(ctx, camera)
 	require.NoError(t, err)
 	now := time.Now().UTC()
-	gone, err := s.Watched.Forget(ctx, keeping.Rule{}, now)
+	gone, err := s.Watched.Forget(ctx, keeping.KeepingRule{}, now)
 	require.NoError(t, err)
 	assert.Zero(t, gone.Records, "nothing is old yet")
 
-	gone, err = s.Watched.Forget(ctx, keeping.Rule{}, now.AddDate(0, 0, 31))
+	gone, err = s.Watched.Forget(ctx, keeping.KeepingRule{}, now.AddDate(0, 0, 31))
 	require.NoError(t, err)
 	assert.EqualValues(t, 3, gone.Records, "the second, the eighth and the ninth")
 	history, err := s.Devices.History(ctx, camera, 100)
@@ -77,7 +79,7 @@ func TestForgetting(t *testing.T) {
 	after, err := s.Devices.Get(ctx, camera)
 	require.NoError(t, err)
 	assert.Equal(t, before.Status.Proofs, after.Status.Proofs)
-	again, err := s.Watched.Forget(ctx, keeping.Rule{}, now.AddDate(0, 0, 31))
+	again, err := s.Watched.Forget(ctx, keeping.KeepingRule{}, now.AddDate(0, 0, 31))
 	require.NoError(t, err)
 	assert.Zero(t, again.Records+again.Exchanges)
 }
@@ -102,17 +104,62 @@ func TestMeasuresAreThinned(t *testing.T) {
 		return len(list["rate main"])
 	}
 	assert.Equal(t, 120, count(store.Minutes))
-	_, err := s.Watched.Forget(ctx, keeping.Rule{}, now)
+	_, err := s.Watched.Forget(ctx, keeping.KeepingRule{}, now)
 	require.NoError(t, err)
 	assert.Equal(t, 8, count(store.Minutes), "today and the seven days before")
 	assert.Less(t, count(store.Quarters), 120)
 	assert.Greater(t, count(store.Quarters), 92)
 	assert.Equal(t, 120, count(store.Hours))
-	_, err = s.Watched.Forget(ctx, keeping.Rule{Minutes: 90}, now)
+	_, err = s.Watched.Forget(ctx, keeping.KeepingRule{Minutes: 90}, now)
 	require.NoError(t, err)
 	assert.Equal(t, 8, count(store.Minutes))
-	require.NoError(t, s.Watched.SetKeeping(ctx, keeping.Rule{Hours: 4000}))
+	require.NoError(t, s.Watched.SetKeeping(ctx, keeping.KeepingRule{Hours: 4000}))
 	r, err := s.Watched.Keeping(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, 4000, r.Hours)
+}
+
+// A storm of goodbyes has a camera looked at once, and not for each.
+func TestAStormOfGoodbyes(t *testing.T) {
+	t.Parallel()
+	s := storetest.Open(t)
+	site, camera := heardCamera(t, s)
+	now := time.Now().UTC()
+	rule := watchround.WatchRule{On: true}
+	require.NoError(t, s.Watched.Enrol(ctx, site, rule, []uuid.UUID{camera}, nil, now))
+	claim := func(at time.Time) []store.Turn {
+		out, err := s.Watched.Claim(ctx, []uuid.UUID{site}, at, 10)
+		require.NoError(t, err)
+		return out
+	}
+	looks := 0
+	for i := range 300 {
+		at := now.Add(time.Duration(i) * time.Second)
+		require.NoError(t, s.Watched.AgainByEndpoint(ctx, site, "urn:1", at.Add(time.Minute)))
+		require.NoError(t, s.Watched.AgainByEndpoint(ctx, site, "urn:nobody", at))
+		for _, turn := range claim(at) {
+			looks++
+			require.NoError(t, s.Watched.Done(ctx, turn, store.Looked{At: at, State: watchround.Up}))
+		}
+	}
+	assert.LessOrEqual(t, looks, 4, "in five minutes of one goodbye a second")
+	assert.GreaterOrEqual(t, looks, 1)
+
+	// A worker that was away for a week makes up for nothing: one look, and the week is told as not looked.
+	week := now.AddDate(0, 0, 7)
+	turns := claim(week)
+	require.Len(t, turns, 1)
+	require.NoError(t, s.Watched.Done(ctx, turns[0], store.Looked{At: week, State: watchround.Up}))
+	assert.Empty(t, claim(week.Add(time.Second)))
+	spans, err := s.Watched.Spans(ctx, site, camera, now, week)
+	require.NoError(t, err)
+	whole := watchround.Whole(spans[camera], now, week, rule.Round(false))
+	assert.Greater(t, watchround.Availability(whole).NotLooked, 6*24*time.Hour)
+
+	// Another length of a round takes effect, and what is watched no longer is not looked at.
+	rule.CameraMinutes = 1
+	require.NoError(t, s.Watched.Enrol(ctx, site, rule, []uuid.UUID{camera}, nil, week))
+	assert.Len(t, claim(week.Add(time.Minute)), 1)
+	require.NoError(t, s.Watched.Enrol(ctx, site, rule, nil, nil, week))
+	assert.Empty(t, claim(week.AddDate(1, 0, 0)))
 }

@@ -79,20 +79,21 @@ func (s Watched) Enrol(ctx context.Context, site uuid.UUID, r watchround.WatchRu
 			target bool
 			ids    []uuid.UUID
 		}{{false, devices}, {true, targets}} {
+			ids := append([]uuid.UUID{}, kind.ids...) // none is an empty list, and not NULL
 			round := r.Round(kind.target)
-			due := make([]time.Time, len(kind.ids))
-			for i, id := range kind.ids {
+			due := make([]time.Time, len(ids))
+			for i, id := range ids {
 				due[i] = watchround.First(id, now, round)
 			}
 			if _, err := tx.ExecContext(ctx, "DELETE FROM watched WHERE site_id = $1 AND target = $2 AND NOT thing = ANY($3)", site, kind.target,
-				kind.ids); err != nil {
+				ids); err != nil {
 				return err
 			}
 			if _, err := tx.ExecContext(ctx, `INSERT INTO watched AS w (thing, target, site_id, round_s, due, full_due)
 				SELECT x.id, $2, $1, $3, x.due, x.due FROM unnest($4::uuid[], $5::timestamptz[]) x(id, due)
 				ON CONFLICT (thing, target) DO UPDATE SET round_s = excluded.round_s, due = least(w.due, excluded.due), site_id = excluded.site_id
 				WHERE w.round_s <> excluded.round_s OR w.site_id <> excluded.site_id`,
-				site, kind.target, int(round/time.Second), kind.ids, due); err != nil {
+				site, kind.target, int(round/time.Second), ids, due); err != nil {
 				return err
 			}
 		}
@@ -135,11 +136,13 @@ func (s Watched) Again(ctx context.Context, thing uuid.UUID, at time.Time, full 
 	return err
 }
 
-// AgainByEndpoint has a device of a site looked at by a time, by its endpoint reference. One that is due soon anyway, or was looked at within
-// the last minute, is left to its turn: a storm of goodbyes makes no storm of looks.
+// AgainByEndpoint has a device of a site looked at by a time, by its endpoint reference. One that is due soon anyway, or was looked at
+// within the last minute, is left to its turn: a storm of goodbyes makes no storm of looks.
 func (s Watched) AgainByEndpoint(ctx context.Context, site uuid.UUID, endpoint string, at time.Time) error {
-	_, err := s.on(ctx).ExecContext(ctx, `UPDATE watched w SET due = least(w.due, $3) FROM devices d WHERE d.site_id = $1 AND d.endpoint = $2
-		AND w.thing = d.id AND NOT w.target AND (w.looked_at IS NULL OR w.looked_at < $3 - interval '2 minutes')`, site, endpoint, at)
+	_, err := s.on(ctx).ExecContext(ctx, `UPDATE watched w SET due = least(w.due, $3::timestamptz) FROM devices d WHERE
+		d.site_id = $1 AND d.endpoint = $2
+		AND w.thing = d.id AND NOT w.target AND (w.looked_at IS NULL OR w.looked_at < $3::timestamptz - interval '2 minutes')`,
+		site, endpoint, at)
 	return err
 }
 

@@ -51,7 +51,6 @@ type Format struct {
 
 func (f Format) key() string {
 	obstacle := f.Obstacle
-	f.Obstacle = ""
 	type plain struct { // as formats were before there were obstacles: clips that are drawn already keep their names
 		Scene, Caption string
 		Width, Height  int

@@ -43,6 +43,7 @@ type Bridge struct {
 	// forgets is how many cameras it will still forget, forgetsAfter how long after it was given each.
 	forgets      int
 	forgetsAfter time.Duration
+	hides        int // so many of its next answers list no camera, as while it starts
 }
 
 // A slot is one slot with what it pulls.
@@ -368,6 +369,13 @@ func (b *Bridge) Forget(identity string) bool {
 		}
 	}
 	return false
+}
+
+// Hide has the bridge list all its slots as free in its next answers, as one does that is still starting.
+func (b *Bridge) Hide(answers int) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.hides = answers
 }
 
 // ForgetAfter has the bridge forget each camera a while after it was put there, the next so many times.

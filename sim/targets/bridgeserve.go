@@ -32,7 +32,7 @@ func (b *Bridge) routes() http.Handler {
 		})
 	}
 	handle("GET /v1/target", func(*http.Request) (any, *bridge.Problem) { return b.about, nil })
-	handle("GET /v1/slots", func(*http.Request) (any, *bridge.Problem) { return b.list(), nil })
+	handle("GET /v1/slots", func(*http.Request) (any, *bridge.Problem) { return b.listNow(), nil })
 	handle("GET /v1/slots/{id}", b.on(func(s *slot, _ *http.Request) (any, *bridge.Problem) { return b.view(s), nil }))
 	handle("PUT /v1/slots/{id}", b.on(b.put))
 	handle("DELETE /v1/slots/{id}", b.on(b.remove))
@@ -100,6 +100,20 @@ func (b *Bridge) signedIn(next http.Handler) http.Handler {
 		}
 		next.ServeHTTP(w, r)
 	})
+}
+
+// listNow is list, as somebody gets it who asks while the bridge may still be starting.
+func (b *Bridge) listNow() bridge.Slots {
+	out := b.list()
+	if b.hides > 0 {
+		b.hides--
+		for i := range out.Slots {
+			if s := &out.Slots[i]; s.State == bridge.Used {
+				s.State, s.Entry, s.Status = bridge.Free, nil, nil
+			}
+		}
+	}
+	return out
 }
 
 func (b *Bridge) list() bridge.Slots {

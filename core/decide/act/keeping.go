@@ -8,7 +8,7 @@ import (
 )
 
 // SetKeeping says how long the past is kept, on all sites.
-type SetKeeping struct{ Rule keeping.Rule }
+type SetKeeping struct{ Rule keeping.KeepingRule }
 
 // About implements Act.
 func (a SetKeeping) About() About { return About{Name: "set-keeping", Right: Administer} }

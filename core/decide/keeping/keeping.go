@@ -6,8 +6,8 @@ package keeping
 
 import "fmt"
 
-// A Rule is how long the past is kept, in days. A field that is 0 has its usual value.
-type Rule struct {
+// A KeepingRule is how long the past is kept, in days. A field that is 0 has its usual value.
+type KeepingRule struct {
 	Exchanges int `json:"exchanges,omitempty" minimum:"0" maximum:"36500" doc:"days for the conversations of what went well; 0 for 30"`
 	Repeats   int `json:"repeats,omitempty" minimum:"0" maximum:"36500" doc:"days for records that repeat the one before; 0 for 30"`
 	Minutes   int `json:"minutes,omitempty" minimum:"0" maximum:"36500" doc:"days for measures by the minute; 0 for 7"`
@@ -16,10 +16,10 @@ type Rule struct {
 }
 
 // Usual is the rule where nobody has set one.
-var Usual = Rule{Exchanges: 30, Repeats: 30, Minutes: 7, Quarters: 92, Hours: 1830}
+var Usual = KeepingRule{Exchanges: 30, Repeats: 30, Minutes: 7, Quarters: 92, Hours: 1830}
 
 // Whole returns the rule with the usual values where it has none.
-func (r Rule) Whole() Rule {
+func (r KeepingRule) Whole() KeepingRule {
 	for of, usual := range map[*int]int{&r.Exchanges: Usual.Exchanges, &r.Repeats: Usual.Repeats, &r.Minutes: Usual.Minutes,
 		&r.Quarters: Usual.Quarters, &r.Hours: Usual.Hours} {
 		if *of == 0 {
@@ -35,13 +35,15 @@ type RuleError struct{ Problem string }
 func (e *RuleError) Error() string { return e.Problem }
 
 // Check returns a *RuleError where coarser measures would go before the finer ones: nothing would be left to look at then.
-func (r Rule) Check() error {
+func (r KeepingRule) Check() error {
 	w := r.Whole()
 	switch {
 	case w.Minutes > w.Quarters:
-		return &RuleError{fmt.Sprintf("measures by the minute would stay %d days, and those by the quarter of an hour only %d", w.Minutes, w.Quarters)}
+		return &RuleError{fmt.Sprintf("measures by the minute would stay %d days, and those by the quarter of an hour only %d",
+			w.Minutes, w.Quarters)}
 	case w.Quarters > w.Hours:
-		return &RuleError{fmt.Sprintf("measures by the quarter of an hour would stay %d days, and those by the hour only %d", w.Quarters, w.Hours)}
+		return &RuleError{fmt.Sprintf("measures by the quarter of an hour would stay %d days, and those by the hour only %d",
+			w.Quarters, w.Hours)}
 	}
 	return nil
 }

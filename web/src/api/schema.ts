@@ -348,6 +348,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/keeping": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How long the past is kept */
+        get: operations["get-keeping"];
+        /** Say how long the past is kept */
+        put: operations["set-keeping"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/link": {
         parameters: {
             query?: never;
@@ -3633,6 +3651,37 @@ export interface components {
             now: number;
             role: string;
         };
+        KeepingRule: {
+            /**
+             * Format: int64
+             * @description days for the conversations of what went well; 0 for 30
+             */
+            exchanges?: number;
+            /**
+             * Format: int64
+             * @description days for measures by the hour; 0 for 1,830
+             */
+            hours?: number;
+            /**
+             * Format: int64
+             * @description days for measures by the minute; 0 for 7
+             */
+            minutes?: number;
+            /**
+             * Format: int64
+             * @description days for measures by the quarter of an hour; 0 for 92
+             */
+            quarters?: number;
+            /**
+             * Format: int64
+             * @description days for records that repeat the one before; 0 for 30
+             */
+            repeats?: number;
+        };
+        KeepingView: {
+            holds: components["schemas"]["KeepingRule"];
+            set: components["schemas"]["KeepingRule"];
+        };
         KeyView: {
             /** @description tried on these devices only; a bound sign-in whose devices are gone is tried nowhere */
             bound: boolean;
@@ -6673,6 +6722,66 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["InterfaceView"][];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-keeping": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeepingView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "set-keeping": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KeepingRule"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

@@ -43,32 +43,11 @@ export function SiteFrame() {
       onError: (e) => (e instanceof Problem && e.cause === "too_many_addresses" ? setLarge(e.count) : say(e)),
       onSuccess: () => setLarge(null),
     });
-  const views = [
-    "",
-    "/find",
-    "/streams",
-    "/patch",
-    "/keyring",
-    "/paths",
-    "/watch",
-    "/multicast",
-    "/plan",
-    "/outside",
-    "/agreed",
-    "/drift",
-    "/timeline",
-  ].map((v) => `/sites/${id}${v}`);
+  const views = places.map((v) => `/sites/${id}${v}`);
   useKeys({
     s: () => startSweep(),
     v: () => setPasting(true),
-    "1": () => go(views[0]!),
-    "2": () => go(views[1]!),
-    "3": () => go(views[2]!),
-    "4": () => go(views[3]!),
-    "5": () => go(views[4]!),
-    "6": () => go(views[5]!),
-    "7": () => go(views[8]!),
-    "8": () => go(views[11]!),
+    ...Object.fromEntries([0, 1, 2, 3, 4, 5, 8, 11].map((view, i) => [String(i + 1), () => go(views[view]!)])),
   });
 
   if (site.error)
@@ -290,6 +269,9 @@ function SiteMenu({ site, onChange }: { site: Site; onChange: () => void }) {
     </DropdownMenu.Root>
   );
 }
+
+/** Where the views of a site are, below the site. */
+const places = "|/find|/streams|/patch|/keyring|/paths|/watch|/multicast|/plan|/outside|/agreed|/drift|/timeline".split("|");
 
 /** The pages that show no heading of their own, by their place below the site. */
 const headings: Record<string, string> = {
