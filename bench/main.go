@@ -50,6 +50,7 @@ func run() error {
 		{"keyring", keyring},
 		{"line-up", lineUp}, {"tuned", tuned}, {"reckoning", reckoning}, {"patched", patched}, {"sixteen", sixteen}, {"live", liveViewing},
 		{"given", givenStreams}, {"commands", commanded}, {"acts", acted}, {"people", peopled}, {"attacked", attacked},
+		{"watched", lookedAfter},
 	} {
 		if len(os.Args) > 1 && !slices.Contains(os.Args[1:], m.name) {
 			continue

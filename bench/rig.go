@@ -23,6 +23,7 @@ type rig struct {
 	store *store.Store
 	queue *jobs.Queue
 	site  store.Site
+	dir   string // of the database and the stand-ins
 	// stopWorker ends the worker and returns its largest resident size.
 	stopWorker func() int64
 	undo       []func() // of what was set up, in order
@@ -47,6 +48,7 @@ func newRig(ctx context.Context, scenario, ranges string) (r *rig, err error) {
 	if err != nil {
 		return r, err
 	}
+	r.dir = dir
 	r.undo = append(r.undo, func() { os.RemoveAll(dir) })
 	os.Chmod(dir, 0o755)
 	c, err := cluster.Start(ctx, cluster.Options{Dir: filepath.Join(dir, "pg")})

@@ -34,17 +34,16 @@ var shots = []shot{
 	{name: "line-up", path: "/sites/SITE", width: 1280, height: 800, theme: "day"},
 	{name: "bench", path: "/sites/SITE?device=DEVICE:Ticket window", width: 1280, height: 800, theme: "night", after: benchLive, moves: true},
 	{name: "watch", path: "/sites/SITE/watch?device=DEVICE:Water tower", width: 1280, height: 800, theme: "day", after: moving, moves: true},
-	{name: "walk-test", path: "/sites/SITE", width: 1280, height: 800, theme: "day", after: walkTest, moves: true},
 	{name: "multicast", path: "/sites/SITE/multicast", width: 1280, height: 800, theme: "day", after: measureGroups},
 	{name: "exchange", path: "/sites/SITE?device=DEVICE:Booking hall", width: 1280, height: 800, theme: "day", after: readExchange},
-	{name: "stuck", path: "/sites/SITE?device=DEVICE:Parcels office", width: 1280, height: 800, theme: "day"},
 	{name: "find", path: "/sites/SITE/find", width: 1280, height: 800, theme: "day"},
 	{name: "keyring", path: "/sites/SITE/keyring", width: 1280, height: 800, theme: "day"},
 	{name: "phone", path: "/sites/SITE?device=DEVICE:Water tower", width: 390, height: 844, theme: "day"},
 	{name: "patch", path: "/sites/SITE/patch", width: 1280, height: 800, theme: "day"},
-	{name: "patch-misfit", path: "/sites/SITE/patch", width: 1280, height: 800, theme: "night",
-		after: brokenCord("does not take its streams")},
 	{name: "plan", path: "/sites/SITE/plan", width: 1280, height: 800, theme: "day", after: markedCamera},
+	{name: "drift", path: "/sites/SITE/drift", width: 1280, height: 800, theme: "day"},
+	{name: "time-line", path: "/sites/SITE/timeline/DEVICE:Platform clock?hours=168", width: 1280, height: 800, theme: "night"},
+	{name: "compare", path: "/sites/SITE/agreed", width: 1280, height: 800, theme: "day"},
 	{name: "people", path: "/people", width: 1280, height: 800, theme: "day"},
 	{name: "target", path: "/sites/SITE/targets/TARGET:Parcel vault", width: 1280, height: 900, theme: "day"},
 	{name: "streams", path: "/sites/SITE/streams", width: 1280, height: 800, theme: "day", before: planSite},
@@ -194,18 +193,6 @@ func moving(p *rod.Page) error {
 	})
 }
 
-func walkTest(p *rod.Page) error {
-	return rod.Try(func() {
-		for _, name := range []string{"Platform clock", "Footbridge", "Ticket window", "Signal box stairs", "Water tower", "Waiting room"} {
-			p.MustElement(`[data-device="` + name + `"] [role=checkbox]`).MustClick()
-		}
-		p.MustElementR("button", "^Walk test$").MustClick()
-		p.MustWait(`() => document.querySelectorAll('[data-live="playing"]').length === 6`)
-		time.Sleep(3 * time.Second)
-		p.Keyboard.MustType(input.Digit2, input.Digit5)
-	})
-}
-
 func measureGroups(p *rod.Page) error {
 	return rod.Try(func() {
 		p.MustElementR("button", "^Measure ").MustClick()
@@ -239,22 +226,6 @@ func planSite(p *rod.Page) error {
 // markedCamera chooses a camera on the plan.
 func markedCamera(p *rod.Page) error {
 	return rod.Try(func() { p.MustElement(`[data-mark="Ticket window"]`).MustFocus() })
-}
-
-// brokenCord takes a cord in hand by what its slot says.
-func brokenCord(says string) func(p *rod.Page) error {
-	return func(p *rod.Page) error {
-		return rod.Try(func() {
-			for range 20 {
-				p.MustElementR("button", "broken").MustClick()
-				p.WaitStable(300 * time.Millisecond)
-				if has, _, _ := p.HasR("[data-state=broken] button", says); has && p.MustHasR("section", "Tune it, then place it") {
-					return
-				}
-			}
-			panic("no cord says " + says)
-		})
-	}
 }
 
 // resolve puts the demo's own identities into a path.
