@@ -47,7 +47,15 @@ func (s Baselines) State(ctx context.Context, site, id uuid.UUID) (baseline.Stat
 
 // Take keeps a baseline.
 func (s Baselines) Take(ctx context.Context, by act.Person, b act.TakeBaseline) error {
-	return s.keep(ctx, by, b, b.Whole)
+	if err := s.keep(ctx, by, b, b.Whole); err != nil {
+		return err
+	}
+	// What had drifted from an older state is agreed on now.
+	if _, err := s.on(ctx).ExecContext(ctx, "UPDATE drifts SET ended_at = now() WHERE site_id = $1 AND ended_at IS NULL AND ($2 OR "+
+		"device_id = ANY($3))", b.Site, b.Whole, b.Devices); err != nil {
+		return err
+	}
+	return s.notify(ctx, s.on(ctx), Event{Site: b.Site, What: "drift", ID: b.Site})
 }
 
 func (s Baselines) keep(ctx context.Context, by act.Person, b act.TakeBaseline, whole bool) error {

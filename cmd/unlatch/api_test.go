@@ -296,6 +296,8 @@ devices:
 	run(0, "unlatch baselines take After --reason 'it has no target'")
 	assert.Contains(t, run(1, "unlatch baselines compare Before After"), "Sign-in: nothing was known, now Fitter (user fitter).")
 	run(0, "unlatch baselines compare After After")
+	assert.Contains(t, run(0, "unlatch drifts"), "Everything is as it was agreed")
+	assert.Contains(t, run(1, "unlatch drifts repair"), "nothing that has drifted")
 	run(2, "unlatch baselines compare Before After Never")
 	run(2, "unlatch baselines compare Never")
 }

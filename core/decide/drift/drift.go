@@ -145,8 +145,8 @@ func (a *Agreed) Find(now *latch.Device) []Drift {
 	is := baseline.Of([]*latch.Device{now}).Devices[0]
 	changes := baseline.Compare(baseline.State{Devices: []baseline.Device{*was}}, baseline.State{Devices: []baseline.Device{is}})
 	f := finder{agreed: a, was: was, now: now, shared: commonGround(now)}
-	if len(changes) > 0 {
-		f.fields = changes[0].Fields
+	if len(changes) > 0 { // what nothing was known of when it was agreed on cannot have drifted
+		f.fields = slices.DeleteFunc(changes[0].Fields, func(c baseline.FieldChange) bool { return c.Was == "" })
 	}
 	f.find()
 	slices.SortStableFunc(f.out, func(x, y Drift) int { return int(y.Cause.Severity()) - int(x.Cause.Severity()) })
@@ -218,7 +218,7 @@ func (f *finder) find() {
 		return
 	}
 	f.firmware()
-	if c := f.has(baseline.Certificate); c != nil && c.Was != "" && c.Is != "" { // one that is new was not asked for before
+	if c := f.has(baseline.Certificate); c != nil && c.Is != "" {
 		f.one(Certificate, "certificate", baseline.Certificate)
 	}
 	f.one(Clock, "clock", baseline.Clock)
@@ -235,7 +235,7 @@ func (f *finder) one(cause Cause, shared string, fields ...baseline.Field) {
 }
 
 func (f *finder) moved() {
-	if taken := f.takeFields(baseline.Address); len(taken) > 0 && taken[0].Was != "" && taken[0].Is != "" {
+	if taken := f.takeFields(baseline.Address); len(taken) > 0 && taken[0].Is != "" {
 		d := Drift{Cause: Moved, Fields: taken, Shared: "address"}
 		if f.now.Status.Before.IsValid() {
 			d.Hints, d.Also = []Hint{Unknown}, []Cause{Replaced}
@@ -247,7 +247,7 @@ func (f *finder) moved() {
 // identity finds that another device answers in its place, which explains whatever else differs.
 func (f *finder) identity() bool {
 	serial := f.has(baseline.Serial)
-	if serial == nil || serial.Was == "" || serial.Is == "" {
+	if serial == nil || serial.Is == "" {
 		f.takeFields(baseline.Serial, baseline.Endpoint, baseline.HardwareAddress) // what was never told, or is not told now, is no change
 		return false
 	}
@@ -274,7 +274,7 @@ func pair(a, b uuid.UUID) string {
 // signIn finds that the sign-in that was agreed on does not open it. Nothing more is known of it then.
 func (f *finder) signIn() bool {
 	c := f.has(baseline.SignIn)
-	if c == nil || c.Was == "" || c.Is == "" {
+	if c == nil || c.Is == "" {
 		f.takeFields(baseline.SignIn)
 		return false
 	}
@@ -298,7 +298,7 @@ func (f *finder) signIn() bool {
 // firmware finds another firmware, and with it the settings that came with it.
 func (f *finder) firmware() {
 	taken := slices.DeleteFunc(f.takeFields(baseline.Firmware, baseline.Model, baseline.Maker), func(c baseline.FieldChange) bool {
-		return c.Was == "" || c.Is == ""
+		return c.Is == ""
 	})
 	if len(taken) == 0 {
 		return
@@ -341,13 +341,13 @@ func (f *finder) streams() {
 			}
 			add(cause, append(plays, f.notShown()...))
 		}
-		add(Path, slices.DeleteFunc(of(baseline.Path), func(c baseline.FieldChange) bool { return c.Was == "" }))
+		add(Path, of(baseline.Path))
 		if now := of(baseline.Set); len(now) > 0 && now[0].Is != "" {
 			set = append(append(set, now...), of(measured...)...)
 			continue
 		}
 		known := func(list []baseline.FieldChange) []baseline.FieldChange {
-			return slices.DeleteFunc(list, func(c baseline.FieldChange) bool { return c.Is == "" || c.Was == "" })
+			return slices.DeleteFunc(list, func(c baseline.FieldChange) bool { return c.Is == "" })
 		}
 		add(Smaller, known(of(baseline.Codec, baseline.Size)))
 		add(Slower, known(of(baseline.Rate, baseline.KeyFrames)))

@@ -161,6 +161,15 @@ func TestFind(t *testing.T) {
 	assert.Nil(t, agreed().Find(cameraOf(uuid.New(), "Kiosk", "192.0.2.99", "K")), "nobody has agreed on it")
 }
 
+// What nothing was known of when it was agreed on has not drifted.
+func TestWhatIsLearnedIsNoDrift(t *testing.T) {
+	bare := platformClock()
+	bare.Status.SignedIn, bare.Status.Streams, bare.Status.Proofs, bare.Status.Placements = nil, nil, nil, nil
+	late := platformClock()
+	late.Status.Reached.SkewMS = 200
+	assert.Empty(t, Index(baseline.Of([]*latch.Device{bare})).Find(late))
+}
+
 // Eleven cameras behind a dead switch are one finding, and so are five that a recorder forgot; a camera that went by itself stays alone,
 // and so does one that went an hour later.
 func TestGroup(t *testing.T) {
