@@ -30,8 +30,8 @@ import (
 // watchTime is how long the watch is measured for once it runs evenly.
 const watchTime = 2 * time.Minute
 
-// lookedAfter measures what watching costs, at the rate of looks of 5,000 cameras in rounds of 15 minutes: fewer cameras in rounds that are as
-// much shorter.
+// lookedAfter measures what watching costs, at the rate of looks of 5,000 cameras in rounds of 15 minutes: fewer cameras in rounds that
+// are as much shorter.
 func lookedAfter(ctx context.Context, _ *scene.Library) (out []figure, err error) {
 	perLook := map[int]float64{}
 	for _, c := range []struct {
