@@ -2,6 +2,7 @@ package jobs
 
 import (
 	"context"
+	"reflect"
 	"runtime/debug"
 	"slices"
 	"sync"
@@ -35,10 +36,18 @@ type rounds struct {
 	slots chan struct{}
 	// rules are those of the sites that are watched from here, and by whose word.
 	rules map[uuid.UUID]ruleOf
-	// enrolled is when each site's were last compared.
+	// enrolled is when what is to be watched was last compared, and as what each site's was.
 	enrolled time.Time
+	known    map[uuid.UUID]enrolment
 	// running are the looks under way.
 	running sync.WaitGroup
+}
+
+// An enrolment is what was to be watched at a site when that was last compared.
+type enrolment struct {
+	agreed *drift.Agreed
+	rule   watchround.WatchRule
+	at     time.Time
 }
 
 type ruleOf struct {
@@ -134,22 +143,43 @@ func (r *rounds) enrol(ctx context.Context, now time.Time) error {
 		if err != nil {
 			return err
 		}
-		var devices, targets []uuid.UUID
+		var agreed *drift.Agreed
 		if rule.On {
-			agreed, err := r.env.agreedAt(ctx, s.ID)
-			if err != nil {
+			if agreed, err = r.env.agreedAt(ctx, s.ID); err != nil {
 				return err
 			}
 			if agreed != nil {
 				rules[s.ID] = ruleOf{rule, by}
-				devices, targets = agreed.Devices(), agreed.Targets()
 			}
 		}
-		if err := r.env.store.Watched.Enrol(ctx, s.ID, rule, devices, targets, now); err != nil {
+		if err := r.enrolSite(ctx, s.ID, enrolment{agreed, rule, now}); err != nil {
 			return err
 		}
 	}
 	r.rules = rules
+	return nil
+}
+
+// enrolAnew is how often a site is enrolled although nothing was said anew: devices may have been forgotten.
+const enrolAnew = 5 * time.Minute
+
+// enrolSite brings what is watched at one site in step, where that is not as it was last time.
+func (r *rounds) enrolSite(ctx context.Context, site uuid.UUID, is enrolment) error {
+	was, known := r.known[site]
+	if known && was.agreed == is.agreed && reflect.DeepEqual(was.rule, is.rule) && is.at.Sub(was.at) < enrolAnew && !is.at.Before(was.at) {
+		return nil
+	}
+	var devices, targets []uuid.UUID
+	if is.agreed != nil {
+		devices, targets = is.agreed.Devices(), is.agreed.Targets()
+	}
+	if err := r.env.store.Watched.Enrol(ctx, site, is.rule, devices, targets, is.at); err != nil {
+		return err
+	}
+	if r.known == nil {
+		r.known = map[uuid.UUID]enrolment{}
+	}
+	r.known[site] = is
 	return nil
 }
 

@@ -72,14 +72,19 @@ func (s Sites) Rounds(ctx context.Context, site uuid.UUID) (r watchround.WatchRu
 }
 
 // Enrol makes what is to be watched at a site the same as the lists: what is new is looked at first within a round, fully; what is no
-// longer in them is not looked at any more. Another length of a round takes effect at once.
+// longer in them, or is not there any more, is not looked at. Another length of a round takes effect at once.
 func (s Watched) Enrol(ctx context.Context, site uuid.UUID, r watchround.WatchRule, devices, targets []uuid.UUID, now time.Time) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		for _, kind := range []struct {
 			target bool
+			table  string
 			ids    []uuid.UUID
-		}{{false, devices}, {true, targets}} {
-			ids := append([]uuid.UUID{}, kind.ids...) // none is an empty list, and not NULL
+		}{{false, "devices", devices}, {true, "targets", targets}} {
+			ids := []uuid.UUID{} // none is an empty list, and not NULL
+			if err := tx.SelectContext(ctx, &ids, "SELECT id FROM "+kind.table+" WHERE id = ANY($1) AND site_id = $2 ORDER BY id", kind.ids,
+				site); err != nil {
+				return err
+			}
 			round := r.Round(kind.target)
 			due := make([]time.Time, len(ids))
 			for i, id := range ids {

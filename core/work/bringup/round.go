@@ -53,13 +53,23 @@ func (w *Work) LookInRound(ctx context.Context, full bool) (Look, error) {
 	l := roundLook{Work: w}
 	before := w.recorded
 	err := l.light(ctx)
-	if err == nil && !l.out.Silent && (full || w.recorded > before || l.broken) {
+	if err == nil && !l.out.Silent && (full || w.recorded > before || l.broken || l.onlyByPlaying()) {
 		if err = w.Read(ctx); err == nil {
 			err = l.full(ctx)
 		}
 	}
 	l.out.Differs = w.recorded > before
 	return l.out, err
+}
+
+// onlyByPlaying reports whether nothing but playing shows that a device is there: it has no device service, and no stream that could be
+// described.
+func (w *roundLook) onlyByPlaying() bool {
+	if w.d.Status.Device.XAddr != "" && w.d.Via == nil || len(w.d.Status.Streams) == 0 {
+		return false
+	}
+	u, err := streamurl.Parse(w.d.Status.Streams[0].URL)
+	return err == nil && !u.RTSP()
 }
 
 // A roundLook is one look under way.
