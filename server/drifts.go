@@ -168,6 +168,7 @@ type driftIDs struct {
 
 func (s drifts) repair(ctx context.Context, in *struct {
 	SitePath
+	TryQuery
 	Body driftIDs
 }) (*runOut, error) {
 	list, err := s.store.Drifts.Some(ctx, in.Site, in.Body.Drifts)
@@ -178,7 +179,7 @@ func (s drifts) repair(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, s.explain(err)
 	}
-	return s.begin(ctx, act.RepairDrifts{Site: in.Site, Drifts: list, Agreed: drift.Index(state), Strict: in.Body.Strict})
+	return s.tryOrBegin(ctx, in.TryQuery, act.RepairDrifts{Site: in.Site, Drifts: list, Agreed: drift.Index(state), Strict: in.Body.Strict})
 }
 
 func (s drifts) accept(ctx context.Context, in *struct {

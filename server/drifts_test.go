@@ -54,6 +54,7 @@ func TestDriftsAreListed(t *testing.T) {
 	require.NotNil(t, v.Findings[0].PutOff)
 	assert.Equal(t, "keeper", v.Findings[0].PutOffBy)
 	p.problem("bad_time", "POST", path+"/drifts/put-off", fields{"drifts": first.IDs, "until": time.Now().Add(-time.Hour)})
+	p.problem("nothing_to_repair", "POST", path+"/drifts/repair?try=true", fields{"drifts": second.IDs})
 	p.problem("not_found", "POST", path+"/drifts/repair", fields{"drifts": []uuid.UUID{uuid.New()}})
 	p.problem("not_acceptable", "POST", path+"/drifts/accept", fields{"drifts": first.IDs, "reason": "no"})
 	p.problem("no_reason", "POST", path+"/drifts/accept", fields{"drifts": second.IDs, "reason": " "})

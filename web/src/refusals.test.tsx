@@ -12,6 +12,7 @@ import { TargetAgreeSheet } from "@/forms/TargetAgreeSheet";
 import { StreamsPreview } from "@/parts/StreamsPreview";
 import { AgreedSheet } from "@/views/agreed/AgreedSheet";
 import { AcceptSheet } from "@/views/drift/AcceptSheet";
+import { RepairSheet } from "@/views/drift/RepairSheet";
 import { ReplaceSheet } from "@/views/drift/ReplaceSheet";
 import { RoundsSheet } from "@/views/drift/RoundsSheet";
 import { TellSheet } from "@/views/drift/TellSheet";
@@ -29,6 +30,7 @@ import { CodeSheet } from "@/views/people/CodeSheet";
 import { PasskeySheet } from "@/views/people/PasskeySheet";
 import { PersonSheet } from "@/views/people/PersonSheet";
 import { TokenSheet } from "@/views/people/TokenSheet";
+import { KeepingSheet } from "@/views/record/KeepingSheet";
 import { PasteSheet } from "@/views/site/PasteSheet";
 import { WeekSheet } from "@/views/patch/WeekSheet";
 import { AddPlanSheet } from "@/views/plan/AddPlanSheet";
@@ -48,6 +50,7 @@ vi.hoisted(() => {
   const changes = [{ stream: "main", field: "fps", from: "25", to: "12" }];
   const answers: Record<string, unknown> = {
     "/api/devices/d1/commands/try": { read: "GET /lamp", first: [], requests: ["POST /lamp"] },
+    "GET /api/keeping": { set: {}, holds: { exchanges: 30, repeats: 30, minutes: 7, quarters: 92, hours: 1830 } },
     "/api/password-strength": { level: 4, says: "Good." },
     "/api/sites/s1/address-plan": { assignments: [{ device: "d1", name: "Clock", old: "192.0.2.7", new: "192.0.2.101", host: "clock" }] },
     "/api/sites/s1/preview": {
@@ -58,7 +61,7 @@ vi.hoisted(() => {
   const groups = { lines: [{ device: "d1", role: "main", name: "Clock", old: "none", new: "239.255.0.1:50000, TTL 4" }] };
   vi.stubGlobal("fetch", async (r: Request) => {
     const url = new URL(r.url);
-    if (r.method === "GET") return json([]);
+    if (r.method === "GET") return json(answers[`GET ${url.pathname}`] ?? []);
     if (answers[url.pathname]) return json(answers[url.pathname]);
     if (url.searchParams.get("try")) return json({ left: [] });
     if (url.pathname.endsWith("/group-plans") && !(await r.clone().json()).send) return json(groups);
@@ -136,6 +139,12 @@ const sheets: { name: string; sheet: ReactNode; fill?: () => void; button?: stri
     sheet: <AcceptSheet site="s1" finding={{ headline: "x", ids: ["d1"] } as unknown as Cause} onClose={nothing} />,
     fill: () => type("Why", "on purpose"),
     button: "Accept",
+  },
+  { name: "KeepingSheet", sheet: <KeepingSheet onClose={nothing} />, button: "Save" },
+  {
+    name: "RepairSheet",
+    sheet: <RepairSheet site="s1" finding={{ repair: "clock", ids: ["d1"], drifts: [] } as unknown as Cause} onClose={nothing} />,
+    button: "Set the clock",
   },
   {
     name: "ReplaceSheet",

@@ -6,6 +6,7 @@ export type DeviceCommand = components["schemas"]["DeviceCommandView"];
 export type OutsideView = components["schemas"]["OutsideView"];
 export type Baseline = components["schemas"]["Baseline"];
 export type Cause = components["schemas"]["CauseView"];
+export type KeepingRule = components["schemas"]["KeepingRule"];
 export type Rounds = components["schemas"]["WatchRule"];
 export type Listener = components["schemas"]["Listener"];
 export type TellRule = components["schemas"]["TellRuleView"];

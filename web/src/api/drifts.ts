@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { toast } from "sonner";
-import { type Body, useAction } from "./actions";
+import { type Body, useAction, useLeftOut } from "./actions";
 import { api, must } from "./client";
 import { keys } from "./keys";
 
@@ -19,6 +19,13 @@ export const useRepair = (site: string) =>
   useAction(
     (drifts: string[]) => must(api.POST("/api/sites/{site}/drifts/repair", { ...path(site), body: { drifts } })),
     [keys.runs(site), keys.drifts(site)],
+    "quiet",
+  );
+
+/** What putting back what was agreed on would leave out. */
+export const useWeighRepair = (site: string, drifts: string[]) =>
+  useLeftOut(["repair", ...drifts], () =>
+    must(api.POST("/api/sites/{site}/drifts/repair", { params: { path: { site }, query: { try: true } }, body: { drifts } })),
   );
 
 /** Agrees on what is there now. */

@@ -21,6 +21,7 @@ export const keys = {
   baselines: (site: string) => ["baselines", site] as const,
   differences: (site: string, baseline?: string, other?: string) => ["differences", site, baseline, other] as const,
   drifts: (site: string) => ["drifts", site] as const,
+  keeping: () => ["keeping"] as const,
   tellings: (site: string) => ["tellings", site] as const,
   timeLine: (site: string, thing?: string, hours?: number) => ["time-line", site, thing, hours] as const,
   availability: (site: string, month?: string) => ["availability", site, month] as const,

@@ -9369,7 +9369,10 @@ export interface operations {
     };
     "repair-drifts": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description say which devices would be left out, and do nothing */
+                try?: boolean;
+            };
             header?: never;
             path: {
                 site: string;

@@ -3,12 +3,14 @@ import { DropdownMenu } from "radix-ui";
 import { useState } from "react";
 import { Link } from "react-router";
 import type { Cause } from "@/api/client";
-import { usePutOff, useRepair } from "@/api/drifts";
+import { usePutOff, useTimeLine } from "@/api/drifts";
 import { useMay } from "@/api/queries";
 import { Button } from "@/parts/Button";
 import { StateSign } from "@/parts/StateSign";
 import { useFrame } from "@/parts/useFrame";
 import { AcceptSheet } from "./AcceptSheet";
+import { Band } from "./Band";
+import { RepairSheet } from "./RepairSheet";
 import { ReplaceSheet } from "./ReplaceSheet";
 import { between, putOffs, repairWord } from "./words";
 
@@ -19,8 +21,7 @@ export function Finding({ finding: f, first }: { finding: Cause; first?: boolean
   const { site, devices } = useFrame();
   const may = useMay();
   const [open, setOpen] = useState(!!first);
-  const [sheet, setSheet] = useState<"accept" | "replace" | null>(null);
-  const repair = useRepair(site.id);
+  const [sheet, setSheet] = useState<"accept" | "repair" | "replace" | null>(null);
   const putOff = usePutOff(site.id);
   const word = repairWord(f);
   return (
@@ -48,7 +49,7 @@ export function Finding({ finding: f, first }: { finding: Cause; first?: boolean
         {may("work") && (
           <span className="flex flex-wrap gap-2">
             {word && !f.put_off && (
-              <Button look={first ? "next" : "plain"} disabled={repair.isPending} onClick={() => repair.mutate(f.ids)}>
+              <Button look={first ? "next" : "plain"} onClick={() => setSheet("repair")}>
                 {word}
               </Button>
             )}
@@ -68,6 +69,7 @@ export function Finding({ finding: f, first }: { finding: Cause; first?: boolean
       </div>
       {open && <Details finding={f} site={site.id} />}
       {sheet === "accept" && <AcceptSheet site={site.id} finding={f} onClose={() => setSheet(null)} />}
+      {sheet === "repair" && <RepairSheet site={site.id} finding={f} onClose={() => setSheet(null)} />}
       {sheet === "replace" && <ReplaceSheet site={site.id} devices={devices} old={f.drifts[0]!} onClose={() => setSheet(null)} />}
     </li>
   );
@@ -83,6 +85,7 @@ function Details({ finding: f, site }: { finding: Cause; site: string }) {
           <strong>What to do:</strong> {f.do}
         </p>
       )}
+      {!!f.flaps && f.drifts[0]?.device && <LastDay site={site} device={f.drifts[0].device} />}
       <ul className="space-y-1.5">
         {f.drifts.map((d) => (
           <li key={d.id} className="grid gap-x-4 sm:grid-cols-[12rem_1fr]">
@@ -108,6 +111,12 @@ function Details({ finding: f, site }: { finding: Cause; site: string }) {
       </ul>
     </div>
   );
+}
+
+/** How something that comes and goes was over the last day. */
+function LastDay({ site, device }: { site: string; device: string }) {
+  const { data } = useTimeLine(site, device, 24);
+  return data ? <Band view={data} /> : null;
 }
 
 /** Chooses until when nobody wants to hear of a finding. */

@@ -1,6 +1,6 @@
 import { describe, expect, it } from "vitest";
 import type { Cause } from "@/api/client";
-import { headline, putOffs, repairWord, roundsInWords } from "./words";
+import { headline, putOffs, repairSays, repairWord, roundsInWords } from "./words";
 
 const cause = (more: Partial<Cause>) =>
   ({ ids: ["d1"], cause: "silent", severity: "urgent", headline: "x", since: "", acceptable: false, drifts: [{}], ...more }) as Cause;
@@ -16,6 +16,9 @@ describe("drift in words", () => {
     expect(repairWord(cause({}))).toBeUndefined();
     expect(repairWord(cause({ repair: "slot" }))).toBe("Put it back");
     expect(repairWord(cause({ repair: "slot", drifts: [{}, {}] as Cause["drifts"] }))).toBe("Put them back");
+  });
+  it("says what each repair does", () => {
+    for (const repair of ["address", "settings", "clock", "slot", "open"] as const) expect(repairSays(cause({ repair }))).toMatch(/\.$/);
   });
   it("says how a site is watched", () => {
     expect(roundsInWords({ on: false })).toContain("Nobody looks");

@@ -1,5 +1,6 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
 import { Download } from "lucide-react";
+import { useState } from "react";
 import { useSearchParams } from "react-router";
 import { api, must, type Chain, type Line } from "@/api/client";
 import { useMay, useVerifiedRecord } from "@/api/queries";
@@ -8,6 +9,7 @@ import { Copy } from "@/parts/Copy";
 import { PageHead } from "@/parts/PageHead";
 import { Trouble } from "@/parts/Trouble";
 import { keys } from "@/api/keys";
+import { KeepingSheet } from "./KeepingSheet";
 import { RecordFilter } from "./RecordFilter";
 import { queryOf } from "./filter";
 
@@ -22,6 +24,7 @@ export function Record() {
     getNextPageParam: (last) => (last.length === 200 ? last[last.length - 1]!.number : undefined),
   });
   const may = useMay();
+  const [keeping, setKeeping] = useState(false);
   const verified = useVerifiedRecord();
   const list = acts.data?.pages.flat() ?? [];
   const filtered = Object.keys(query).length > 0;
@@ -32,6 +35,11 @@ export function Record() {
         <div className="mb-1 flex flex-wrap items-center gap-x-3 gap-y-2">
           <h1 className="text-xl font-semibold">Who did what</h1>
           <span className="grow" />
+          {may("administer") && (
+            <Button look="quiet" onClick={() => setKeeping(true)}>
+              How long things are kept
+            </Button>
+          )}
           {may("administer") && (
             <Button disabled={verified.isFetching} onClick={() => verified.refetch()}>
               {verified.isFetching ? "Verifying …" : "Verify"}
@@ -49,6 +57,7 @@ export function Record() {
           Each time that a password was shown, a range or a device was changed, something was removed or work was begun. Each line carries
           the hash of the one before: nobody can change one or take one out unseen.
         </p>
+        {keeping && <KeepingSheet onClose={() => setKeeping(false)} />}
         {verified.data && <Verdict chain={verified.data} />}
         <RecordFilter />
         <Trouble error={verified.error ?? acts.error} />
