@@ -205,6 +205,8 @@ func (b *bench) nameAndPlace(names map[string]string, on string) {
 func (b *bench) mend(finding, button string) {
 	b.page.MustElementR("[aria-label=Findings] li", finding).MustElementR("button", button).MustClick()
 	b.page.MustElementR("[role=dialog] button[type=submit]:not([disabled])", button).MustClick()
-	b.page.MustWait(`finding => ![...document.querySelectorAll("[aria-label=Findings] li")].some(l => "+
-		"l.textContent.includes(finding))`, finding)
+	b.page.MustWait(`finding => {
+		const told = [...document.querySelectorAll("[aria-label=Findings] li")];
+		return !told.some((l) => l.textContent.includes(finding));
+	}`, finding)
 }

@@ -69,7 +69,8 @@ func TestAcceptDrifts(t *testing.T) {
 	clock := cameraInHand("Clock")
 	was := baseline.Of([]*latch.Device{clock})
 	now := *clock
-	now.Status.Streams = []camera.Stream{{Role: "main", Token: "p1", Claimed: camera.Settings{Codec: "H.264", Width: 1280, Height: 720, FPS: 10}}}
+	now.Status.Streams = []camera.Stream{{Role: "main", Token: "p1", Claimed: camera.Settings{Codec: "H.264", Width: 1280,
+		Height: 720, FPS: 10}}}
 	change := drifted(clock, drift.Settings, baseline.FieldChange{Field: baseline.Set, Subject: "main"})
 	a := AcceptDrifts{Was: was, Drifts: []drift.Episode{change, drifted(clock, drift.Silent)}, Reason: " on purpose "}
 	out, err := a.Decide(factsOf(&now))
