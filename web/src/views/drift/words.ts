@@ -21,11 +21,11 @@ const repairs: Record<string, string> = {
 export const repairWord = (c: Cause) => c.repair && (c.drifts.length > 1 && c.repair === "slot" ? "Put them back" : repairs[c.repair]);
 
 const says: Record<string, string> = {
-  address: "The device is given its agreed address again, and is asked there whether it took it. It is out of reach for some seconds.",
-  settings: "The agreed settings are written to the device and read back from it. The run can be undone.",
+  address: "Each device gets its agreed address again, and is asked there whether it took it. It is out of reach for some seconds.",
+  settings: "The agreed settings are written to each device and read back from it. The run can be undone.",
   clock: "The clock is set from this server, and read back. What it said before is kept.",
-  slot: "The camera is put into its slot again, and its picture there is compared with its own.",
-  open: "Nothing is changed. The device is asked again with the sign-in that opened it before.",
+  slot: "Each camera is put back into its slot, and its picture there is compared with its own.",
+  open: "Nothing is changed. Each device is asked again with the sign-in that opened it before.",
 };
 
 /** What putting a finding right does, in words. */
