@@ -54,9 +54,9 @@ func lookedAfter(ctx context.Context, _ *scene.Library) (out []figure, err error
 		perLook[c.n] = cost
 		out = append(out, figures...)
 	}
+	growth := perLook[800] / perLook[200]
 	out = append(out, figure{"Growth: worker's time a look with 800 cameras against 200", fmt.Sprintf("%.1f ms", perLook[800]),
-		fmt.Sprintf("%.1f ms", perLook[200]), fmt.Sprintf("%.2f", perLook[800]/perLook[200]), atMost(1.2, perLook[800]/perLook[200],
-			", which is linear")})
+		fmt.Sprintf("%.1f ms", perLook[200]), fmt.Sprintf("%.2f", growth), atMost(1.2, growth, ", which is linear")})
 	year, err := aYear(ctx)
 	return append(out, year...), err
 }
@@ -106,24 +106,24 @@ func (r *rig) watch(ctx context.Context, n, minutes int) (out []figure, perLook 
 	}
 	looks := float64(n) * took.Seconds() / (float64(minutes) * 60)
 	perLook = msOf(worker) / looks
-	perSecond := looks / took.Seconds()
+	perSecond, share := looks/took.Seconds(), worker.Seconds()/took.Seconds()
+	cameras := float64(n)
 	out = append(out,
 		figure{fmt.Sprintf("Watch: %d cameras in rounds of %d min, late", n, minutes), fmt.Sprint(how.Late), "",
-			fmt.Sprintf("%.1f looks a second",
-				perSecond), none(how.Late)},
-		figure{fmt.Sprintf("Share of a core that the worker takes for %.1f looks a second", perSecond), fmt.Sprintf("%.2f", worker.Seconds()/
-			took.Seconds()), fmt.Sprintf("and the database %.2f", database.Seconds()/took.Seconds()), fmt.Sprintf("%.1f ms a look", perLook),
-			under(0.5, worker.Seconds()/took.Seconds(), " of a core")},
-		figure{"One round: requests, kB and connections a camera", fmt.Sprintf("%.1f, %.1f kB, %.1f", float64(how.Requests)/float64(n),
-			float64(how.Bytes)/float64(n)/1000, float64(how.Sessions)/float64(n)), "", "", "stated"})
+			fmt.Sprintf("%.1f looks a second", perSecond), none(how.Late)},
+		figure{fmt.Sprintf("Share of a core that the worker takes for %.1f looks a second", perSecond), fmt.Sprintf("%.2f", share),
+			fmt.Sprintf("and the database %.2f", database.Seconds()/took.Seconds()), fmt.Sprintf("%.1f ms a look", perLook),
+			under(0.5, share, " of a core")},
+		figure{"One round: requests, kB and connections a camera", fmt.Sprintf("%.1f, %.1f kB, %.1f", float64(how.Requests)/cameras,
+			float64(how.Bytes)/cameras/1000, float64(how.Sessions)/cameras), "", "", "stated"})
 	told, err := r.toldAfter(ctx, desk, by)
 	if err != nil {
 		return nil, 0, err
 	}
 	round := time.Duration(minutes) * time.Minute
+	rounds := told.Seconds() / round.Seconds()
 	out = append(out, figure{"From a firmware that changed to told, p95 of 20", fmt.Sprintf("%.0f s", told.Seconds()),
-		fmt.Sprintf("%.0f s round",
-			round.Seconds()), fmt.Sprintf("%.2f", told.Seconds()/round.Seconds()), atMost(1.05, told.Seconds()/round.Seconds(), " rounds")})
+		fmt.Sprintf("%.0f s round", round.Seconds()), fmt.Sprintf("%.2f", rounds), atMost(1.05, rounds, " rounds")})
 	size := r.stopWorker()
 	return append(out, figure{"Largest resident size of the worker, opening included", fmt.Sprintf("%.0f MB", float64(size)/1e6), "", "",
 		under(400, float64(size)/1e6, " MB")}), perLook, nil
@@ -336,15 +336,14 @@ func (r *rig) writeTime(ctx context.Context, devices []uuid.UUID, now time.Time,
 		ON CONFLICT DO NOTHING`, r.site.ID, from, now); err != nil {
 		return err
 	}
-	raw, err := evidence.Encode(evidence.Proof{Proof: proof.Proof{OK: true, Video: &media.Measured{Codec: "H.264", Width: 1920,
-		Height: 1080, FPS: 25,
-		BitrateKbps: 4000, PerSecondKbps: make([]int, 30)}}, PlainURL: "rtsp://127.62.5.1/1", Role: "main"})
+	video := &media.Measured{Codec: "H.264", Width: 1920, Height: 1080, FPS: 25, BitrateKbps: 4000, PerSecondKbps: make([]int, 30)}
+	raw, err := evidence.Encode(evidence.Proof{Proof: proof.Proof{OK: true, Video: video}, PlainURL: "rtsp://127.62.5.1/1", Role: "main"})
 	if err != nil {
 		return err
 	}
-	if _, err = r.store.SQL().ExecContext(ctx, `INSERT INTO evidence (id, device_id, at, kind, subject, body, exchange) SELECT
-		gen_random_uuid(), d.id,
-		t, 'proof', 'p1', $4, repeat('DESCRIBE ', 400) FROM devices d, generate_series($2::timestamptz, $3::timestamptz, '36 days') t
+	if _, err = r.store.SQL().ExecContext(ctx, `INSERT INTO evidence (id, device_id, at, kind, subject, body, exchange)
+		SELECT gen_random_uuid(), d.id, t, 'proof', 'p1', $4, repeat('DESCRIBE ', 400)
+		FROM devices d, generate_series($2::timestamptz, $3::timestamptz, '36 days') t
 		WHERE d.site_id = $1`, r.site.ID, from, now, string(raw)); err != nil {
 		return err
 	}

@@ -121,8 +121,8 @@ func TestDrift(t *testing.T) {
 	assert.Contains(t, box.all(), "This is a test")
 
 	// Six things happen; two of them have one cause.
-	for _, x := range []sim.Trouble{{Kind: "settings", Name: "Clock"}, {Kind: "firmware", Name: "Weir", To: "9.9"}, {Kind: "clock",
-		Name: "Stage"},
+	for _, x := range []sim.Trouble{{Kind: "settings", Name: "Clock"}, {Kind: "firmware", Name: "Weir", To: "9.9"},
+		{Kind: "clock", Name: "Stage"},
 		{Kind: "slot", Name: "Clock", To: "Vault"}, {Kind: "slot", Name: "Shop", To: "Vault"}, {Kind: "off", Name: "Tower"}} {
 		require.NoError(t, world.Trouble(x), x.Kind)
 	}

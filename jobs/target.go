@@ -22,9 +22,14 @@ import (
 )
 
 // drivers are the kinds of target that this program can fill.
-var drivers = map[target.Kind]target.Driver{onvifrecorder.Kind: onvifrecorder.Driver{}, viabridge.Kind: viabridge.Driver{},
-	hub.Kind:  hub.Driver{},
-	feed.Kind: feed.Driver{}, byhand.Kind: byhand.Driver{}, live.Kind: live.Driver{}}
+var drivers = map[target.Kind]target.Driver{
+	onvifrecorder.Kind: onvifrecorder.Driver{},
+	viabridge.Kind:     viabridge.Driver{},
+	hub.Kind:           hub.Driver{},
+	feed.Kind:          feed.Driver{},
+	byhand.Kind:        byhand.Driver{},
+	live.Kind:          live.Driver{},
+}
 
 type targetWorker struct {
 	river.WorkerDefaults[targetArgs]

@@ -93,9 +93,8 @@ func (e *env) tellRule(ctx context.Context, r store.TellRule) error {
 }
 
 // news are the messages of a rule that are due.
-func (e *env) news(ctx context.Context, r store.TellRule, site string, rounds watchround.WatchRule, now time.Time) (list []store.Tell,
-	acts int64,
-	err error) {
+func (e *env) news(ctx context.Context, r store.TellRule, site string, rounds watchround.WatchRule, now time.Time) (
+	list []store.Tell, acts int64, err error) {
 	open, err := e.store.Drifts.Open(ctx, r.Site)
 	if err != nil {
 		return nil, 0, err

@@ -113,9 +113,7 @@ func New(ctx context.Context, cfg Config) *Server {
 	s := bare(cfg)
 	r := chi.NewRouter()
 	r.Use(ownRequestID, middleware.RequestID, s.logged, s.metrics.timed, middleware.Recoverer, middleware.Compress(1), s.securityHeaders,
-		s.knownHost,
-		s.sameOrigin(),
-		s.withCaller, s.inTime)
+		s.knownHost, s.sameOrigin(), s.withCaller, s.inTime)
 	s.routes(r)
 	s.handler = r
 	if cfg.Store != nil {

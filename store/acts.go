@@ -149,9 +149,9 @@ func (s Acts) Facts(ctx context.Context, a act.About) (act.Facts, error) {
 		f.Site = act.Site{ID: site.ID, Name: site.Name, Ranges: site.Ranges, Network: site.Network}
 	}
 	had := map[uuid.UUID]bool{}
-	for _, load := range []func(context.Context, act.About, *act.Facts, map[uuid.UUID]bool) error{s.namesOfDevices, s.targetFacts,
-		s.signInFacts,
-		s.titles, s.planNames, s.intakeNames, s.wantedSlots, s.sweepUnderWay, s.peopleFacts, s.tokenFacts} {
+	for _, load := range []func(context.Context, act.About, *act.Facts, map[uuid.UUID]bool) error{
+		s.namesOfDevices, s.targetFacts, s.signInFacts, s.titles, s.planNames,
+		s.intakeNames, s.wantedSlots, s.sweepUnderWay, s.peopleFacts, s.tokenFacts} {
 		if err := load(ctx, a, &f, had); err != nil {
 			return f, err
 		}

@@ -76,10 +76,9 @@ func root() *cobra.Command {
 	}
 	c.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
 	c.AddCommand(sweepCommand(), proveCommand(), lintCommand(), recipeCommand(), streamsCommand(), tuneCommand(), fitCommand(),
-		bridgeCommand(),
-		capacityCommand(), serveCommand(), demoCommand(), workerCommand(),
-		simCommand(), openapiCommand(), loginCommand(), logoutCommand(), sitesCommand(), devicesCommand(), openCommand(), pasteCommand(),
-		sendCommand(), targetsCommand(), placeCommand(), removeCommand(), statusCommand(), evidenceCommand(), supportNoteCommand(),
+		bridgeCommand(), capacityCommand(), serveCommand(), demoCommand(), workerCommand(), simCommand(),
+		openapiCommand(), loginCommand(), logoutCommand(), sitesCommand(), devicesCommand(), openCommand(), pasteCommand(), sendCommand(),
+		targetsCommand(), placeCommand(), removeCommand(), statusCommand(), evidenceCommand(), supportNoteCommand(),
 		signInsCommand(), recordCommand(), baselinesCommand(), driftsCommand(), peopleCommand(),
 		&cobra.Command{Use: "version", Short: "Print the version", Args: noArgs, Run: func(cmd *cobra.Command, _ []string) {
 			fmt.Fprintln(cmd.OutOrStdout(), "unlatch", server.Version)

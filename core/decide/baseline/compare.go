@@ -75,8 +75,7 @@ func Compare(was, is State) []DeviceChange {
 
 // order is that in which fields are told.
 var order = []Field{Answers, Address, Endpoint, Serial, HardwareAddress, Maker, Model, Firmware, Certificate, SignIn, Clock, View,
-	Plays, Path, Set, Codec, Size,
-	Rate, Bitrate, KeyFrames, Sound, Transport, Slot, Given, Shows}
+	Plays, Path, Set, Codec, Size, Rate, Bitrate, KeyFrames, Sound, Transport, Slot, Given, Shows}
 
 // compareFacts compares two lists of facts by field and subject.
 func compareFacts(was, is []Fact) (out []FieldChange) {

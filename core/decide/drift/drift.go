@@ -29,6 +29,7 @@ const (
 	Password    Cause = "password"     // it refuses the sign-in that opened it
 	OtherSignIn Cause = "sign_in"      // another sign-in opens it
 	Replaced    Cause = "replaced"     // another device answers in its place
+	Claimed     Cause = "claimed"      // something at another address says that it is this device, which still answers
 	Swapped     Cause = "swapped"      // it and another camera of the site have changed places
 	Moved       Cause = "moved"        // it has another address
 	Firmware    Cause = "firmware"     // it has another firmware
@@ -202,6 +203,7 @@ func (f *finder) find() {
 	if reach.Diagnosis != nil && reach.Diagnosis.Cause == trouble.AddressConflict {
 		f.add(Drift{Cause: Replaced, Fields: f.takeFields(baseline.Answers), Hints: []Hint{Unknown}})
 	}
+	f.claimed()
 	f.moved()
 	if c := f.has(baseline.Answers); c != nil && c.Is == "no" {
 		d := Drift{Cause: Silent, Fields: append(f.takeFields(baseline.Answers), f.notShown()...), Shared: f.shared}
@@ -231,6 +233,18 @@ func (f *finder) find() {
 func (f *finder) one(cause Cause, shared string, fields ...baseline.Field) {
 	if taken := f.takeFields(fields...); len(taken) > 0 {
 		f.add(Drift{Cause: cause, Fields: taken, Shared: shared})
+	}
+}
+
+// claimed finds what says that it is the device while the device still answers. Only a person can tell which is the right one.
+func (f *finder) claimed() {
+	d := Drift{Cause: Claimed, Hints: []Hint{Unknown}}
+	for _, c := range f.now.Status.Claims {
+		d.Fields = append(d.Fields, baseline.FieldChange{Field: baseline.Address, Subject: c.Addr.String(), Words: "Said to be at",
+			Was: f.now.Addr, Is: c.Addr.String()})
+	}
+	if len(d.Fields) > 0 {
+		f.add(d)
 	}
 }
 

@@ -92,6 +92,9 @@ func TestFind(t *testing.T) {
 		"two claim its address": {func(s *latch.Status) {
 			s.Latch(latch.Reachable).Diagnosis = fails(trouble.AddressConflict)
 		}, []string{"replaced [not_known]"}},
+		"another one says that it is it": {func(s *latch.Status) {
+			s.Claims = []evidence.Claimed{{Addr: netip.MustParseAddr("192.0.2.99")}}
+		}, []string{"claimed [not_known]"}},
 		"swapped with the other": {func(s *latch.Status) { s.SignedIn.Info.Serial = "C8" }, []string{"swapped [same_model]"}},
 		"another address":        {func(s *latch.Status) { s.Device.Addr = netip.MustParseAddr("192.0.2.77") }, []string{"moved -> address"}},
 		"another address, not known again": {func(s *latch.Status) {

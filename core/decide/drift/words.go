@@ -50,6 +50,8 @@ var sayings = map[Cause]saying{
 	OtherSignIn: {Notice, "Another sign-in opens %s", "Other sign-ins open %d cameras", "Accept it if that was meant."},
 	Replaced: {Urgent, "Another device answers in place of %s", "Other devices answer in place of %d cameras",
 		"If it was replaced, say so: the new camera takes over its name, plans and slots. If not, find out who has put it there."},
+	Claimed: {Urgent, "Another device says that it is %s", "Other devices say that they are %d of the cameras",
+		"Find out who has brought it. It is sent nothing, and the camera stays where it was. Once you know, set it aside on the camera's bench."},
 	Swapped: {Urgent, "%s has changed places with another camera", "%d cameras have changed places",
 		"Swap their cables back, or accept it if they were moved on purpose."},
 	Moved: {Warning, "%s has another address", "%d cameras have other addresses",
@@ -198,8 +200,10 @@ var hints = map[Hint]string{
 
 // alternatives are causes as the rest of "it may also be that".
 var alternatives = map[Cause]string{
-	Factory: "it was reset and has another account", Replaced: "it was replaced by another device", Covered: "something covers the lens",
-	Turned: "it was turned",
+	Factory:  "it was reset and has another account",
+	Replaced: "it was replaced by another device",
+	Covered:  "something covers the lens",
+	Turned:   "it was turned",
 }
 
 // Do says what to do about it.

@@ -486,8 +486,8 @@ func (d *deriver) refused(tier string, p *evidence.Proof, r *evidence.Record) {
 	}
 	d.set(SignedIn, r, &diagnose.Diagnosis{Cause: trouble.StreamRefuses,
 		Summary: fmt.Sprintf("%q opens the device service, but the %s stream refuses it.", d.s.SignedIn.Label, tier),
-		Fix: "The device keeps users of its own for streams. Make a stream user: one that may watch and nothing else. Or add the right " +
-			"sign-in to the keyring.",
+		Fix: "The device keeps users of its own for streams. Make a stream user: one that may watch and nothing else. " +
+			"Or add the right sign-in to the keyring.",
 		Seen: p.Diagnosis.Seen}, "")
 }
 

@@ -87,9 +87,8 @@ func TestMessage(t *testing.T) {
 }
 
 func TestCheck(t *testing.T) {
-	mailed := Listener{Name: "Duty", Way: Mail, To: "duty@example.org, second@example.org", Server: "smtp://mail.example.org:587",
-		From:   "urgent",
-		Sender: "bench@example.org"}
+	mailed := Listener{Name: "Duty", Way: Mail, To: "duty@example.org, second@example.org", Sender: "bench@example.org",
+		Server: "smtp://mail.example.org:587", From: "urgent"}
 	assert.NoError(t, mailed.Check())
 	assert.NoError(t, Listener{Name: "Desk", Way: Webhook, To: "https://desk.example.org/in", From: "notice"}.Check())
 	assert.NoError(t, Listener{Name: "Hub", Way: MQTT, To: "unlatch/ferry", Server: "mqtts://hub.example.org:8883", From: "notice"}.Check())

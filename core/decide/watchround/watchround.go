@@ -54,8 +54,8 @@ func (e *RuleError) Error() string { return e.Problem }
 func (r WatchRule) Check() error {
 	for _, h := range r.Quiet {
 		if h.From >= h.To {
-			return &RuleError{fmt.Sprintf("hours of maintenance from %d to %d end before they begin; write two for hours over "+
-				"midnight", h.From, h.To)}
+			return &RuleError{fmt.Sprintf("hours of maintenance from %d to %d end before they begin; write two for hours over midnight",
+				h.From, h.To)}
 		}
 	}
 	for _, m := range r.Mends {

@@ -118,9 +118,9 @@ func (w placeStep) placeOn(ctx context.Context, p latch.Placement, replaces stri
 
 func (w placeStep) putOn(ctx context.Context, p latch.Placement, replaces string) (put target.Placement, _ *diagnose.Diagnosis, err error) {
 	if len(p.Misfit) > 0 {
-		return put, &diagnose.Diagnosis{Cause: trouble.IntakeUnmet, Summary: fmt.Sprintf("%s takes none of its streams: %s.", p.Name,
-			fit.Words(p.Misfit)),
-			Fix: "Set it to the nearest plan that all its targets take, then place it."}, nil
+		return put, &diagnose.Diagnosis{Cause: trouble.IntakeUnmet,
+			Summary: fmt.Sprintf("%s takes none of its streams: %s.", p.Name, fit.Words(p.Misfit)),
+			Fix:     "Set it to the nearest plan that all its targets take, then place it."}, nil
 	}
 	t, err := targetDoor(w).connect(ctx, p.Target)
 	if err == nil {
@@ -140,8 +140,7 @@ func (w placeStep) putOn(ctx context.Context, p latch.Placement, replaces string
 // placing returns what a target is told of the camera.
 func (w placeStep) placing(ctx context.Context, p latch.Placement, replaces string) (target.Camera, error) {
 	c := target.Camera{Identity: w.d.Identity(), Name: w.d.Title, Address: w.d.Addr, Model: w.d.Status.Model(), Channel: w.d.Channel,
-		Slot:     p.Wanted,
-		Replaces: replaces}
+		Slot: p.Wanted, Replaces: replaces}
 	var err error
 	switch {
 	case p.From != uuid.Nil: // a recorder's channel, with the recorder's sign-in

@@ -124,8 +124,8 @@ func (w signInStep) tryKeys(ctx context.Context, purpose signin.Purpose, try att
 }
 
 // tryKey sends one entry once, counted by the guard before it is sent. after says that the device has refused another one just before.
-func (w signInStep) tryKey(ctx context.Context, key Key, purpose signin.Purpose, after bool, try attempt) (found evidence.SignedIn,
-	err error) {
+func (w signInStep) tryKey(ctx context.Context, key Key, purpose signin.Purpose, after bool, try attempt) (
+	found evidence.SignedIn, err error) {
 	in, err := w.Decrypt(ctx, key.ID)
 	if err != nil {
 		return found, &OwnError{err}
@@ -221,8 +221,8 @@ func (w signInStep) notSignedIn(ctx context.Context, out evidence.SignedIn, err 
 				len(out.Tried), strings.Join(out.Tried, ", "))
 		}
 		if n, err := w.Keyring.WrongTries(ctx, w.d.ID); err == nil {
-			diagnosis.Fix += fmt.Sprintf(" After you have mended it there, Try again sends them once more: %d of %d wrong tries in %d minutes "+
-				"are used.",
+			diagnosis.Fix += fmt.Sprintf(
+				" After you have mended it there, Try again sends them once more: %d of %d wrong tries in %d minutes are used.",
 				n, signin.Budget, int(signin.Window.Minutes()))
 		}
 	}
