@@ -243,13 +243,17 @@ func resolve(p *rod.Page, path string) (string, error) {
 		if !ok {
 			continue
 		}
+		name, query, asks := strings.Cut(name, "?")
+		if asks {
+			query = "?" + query
+		}
 		id, err := p.Eval(`async (site, list, name) =>
 			(await (await fetch("/api/sites/" + site + "/" + list)).json()).find((d) => d.name === name).id`,
 			site.Value.Str(), list, name)
 		if err != nil {
 			return "", err
 		}
-		return head + id.Value.Str(), nil
+		return head + id.Value.Str() + query, nil
 	}
 	return path, nil
 }

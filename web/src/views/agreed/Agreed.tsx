@@ -40,7 +40,7 @@ export function Agreed() {
     <div className="h-full overflow-auto">
       <div className="mx-auto max-w-5xl p-4 sm:p-8">
         <div className="mb-5 flex flex-wrap items-start gap-x-6 gap-y-3">
-          <div className="max-w-2xl grow">
+          <div className="mr-auto max-w-2xl grow basis-80">
             <h1 className="mb-1 text-xl font-semibold">Agreed</h1>
             <p className="text-soft">
               When a site is finished, agree on its state: addresses, firmware, sign-ins, streams as set and as measured, and what stands in

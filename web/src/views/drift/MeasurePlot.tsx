@@ -3,7 +3,7 @@ import uPlot from "uplot";
 import "uplot/dist/uPlot.min.css";
 import type { TimeLine } from "@/api/client";
 import { useTheme } from "@/parts/theme";
-import { scaled } from "./timewords";
+import { scaled, withGaps } from "./timewords";
 
 type Point = TimeLine["measures"][string][number];
 type Props = { points: Point[]; what: string; from: string; to: string; moments: TimeLine["moments"] };
@@ -22,6 +22,8 @@ export function MeasurePlot({ points, what, from, to, moments }: Props) {
     const axis = { stroke: ink("--soft"), grid: { stroke: ink("--hair"), width: 1 }, ticks: { show: false }, font: "12px Recursive Sans" };
     const seconds = (t: string) => Date.parse(t) / 1000;
     const marks = moments.filter((m) => m.kind === "drift").map((m) => seconds(m.at));
+    const plotted = withGaps(points);
+    const values = (of: "most" | "least" | "mean") => plotted.map((p) => (p.point ? scaled(what, p.point[of]) : null));
     const most = Math.max(...points.map((p) => scaled(what, p.most)), 0);
     const least = Math.min(...points.map((p) => scaled(what, p.least)), 0);
     const u = new uPlot(
@@ -45,12 +47,7 @@ export function MeasurePlot({ points, what, from, to, moments }: Props) {
         bands: [{ series: [1, 2], fill: `color-mix(in srgb, ${ink("--open")} 22%, transparent)` }],
         hooks: { draw: [(p) => drawMarks(p, marks, ink("--brass"))] },
       },
-      [
-        points.map((p) => seconds(p.at)),
-        points.map((p) => scaled(what, p.most)),
-        points.map((p) => scaled(what, p.least)),
-        points.map((p) => scaled(what, p.mean)),
-      ],
+      [plotted.map((p) => p.at), values("most"), values("least"), values("mean")],
       el,
     );
     const size = new ResizeObserver(() => u.setSize({ width: el.clientWidth, height }));

@@ -138,7 +138,7 @@ function Detailed({ site }: { site: Site }) {
     <li className="border-b">
       <Link
         to={site.cameras + site.recorders === 0 ? `/sites/${site.id}/find` : `/sites/${site.id}`}
-        className="grid grid-cols-[1fr_auto] items-center gap-x-6 gap-y-2 px-2 py-3 hover:bg-well sm:grid-cols-[220px_1fr_auto]"
+        className="grid grid-cols-[1fr_auto] items-center gap-x-6 gap-y-2 px-2 py-3 hover:bg-well sm:grid-cols-[220px_minmax(0,1fr)_auto]"
       >
         <div>
           <div className="text-lead font-semibold">{site.name}</div>
