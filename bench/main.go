@@ -50,7 +50,8 @@ func run() error {
 		{"keyring", keyring},
 		{"line-up", lineUp}, {"tuned", tuned}, {"reckoning", reckoning}, {"patched", patched}, {"sixteen", sixteen}, {"live", liveViewing},
 		{"given", givenStreams}, {"commands", commanded}, {"acts", acted}, {"people", peopled}, {"attacked", attacked},
-		{"watched", lookedAfter},
+		{"watched 200", lookedAfter(200, "127.62.0.10", "127.62.0.110", "127.62.0.0/24")},
+		{"watched 400", lookedAfter(400, "127.62.8.10", "127.62.10.10", "127.62.8.0/22")}, {"a year", aYear},
 	} {
 		if len(os.Args) > 1 && !slices.Contains(os.Args[1:], m.name) {
 			continue
