@@ -93,7 +93,18 @@ func (b *bench) press(text string) {
 	el, err := b.page.Timeout(patience).ElementR("button, a, summary", text)
 	require.NoError(b.t, err, "no button %q", text)
 	require.NoError(b.t, el.WaitEnabled(), text)
+	_, err = el.WaitInteractable() // a sheet that is just closing still lies over it
+	require.NoError(b.t, err, text)
 	require.NoError(b.t, el.Click("left", 1), text)
+}
+
+// key presses a button by the keyboard: in a list that grows meanwhile a mouse would meet another one.
+func (b *bench) key(text string) {
+	b.t.Helper()
+	el, err := b.page.Timeout(patience).ElementR("button", text)
+	require.NoError(b.t, err, "no button %q", text)
+	require.NoError(b.t, el.Focus(), text)
+	require.NoError(b.t, el.Type(input.Enter), text)
 }
 
 // agree agrees for the target that cameras wait for, and lets the work go on.
