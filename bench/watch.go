@@ -279,9 +279,8 @@ func aYear(ctx context.Context, _ *scene.Library) (out []figure, err error) {
 
 // manyDevices adds cameras to the site that are heard and do not exist.
 func (r *rig) manyDevices(ctx context.Context, n int) ([]uuid.UUID, error) {
-	_, err := r.store.SQL().ExecContext(ctx, `WITH made AS (INSERT INTO devices (id, site_id, endpoint, addr)
-		SELECT gen_random_uuid(), $1, 'urn:year:' || i, '127.62.5.' || i % 250 FROM generate_series(1, $2) i RETURNING id, site_id)
-		INSERT INTO device_marks (device_id, site_id, changed) SELECT id, site_id, pg_current_xact_id() FROM made ON CONFLICT DO NOTHING`,
+	_, err := r.store.SQL().ExecContext(ctx, `INSERT INTO devices (id, site_id, endpoint, addr)
+		SELECT gen_random_uuid(), $1, 'urn:year:' || i, '127.62.5.' || i % 250 FROM generate_series(1, $2) i`,
 		r.site.ID, n)
 	if err != nil {
 		return nil, err
@@ -300,7 +299,7 @@ func (r *rig) writeTime(ctx context.Context, devices []uuid.UUID, now time.Time,
 		every string
 	}{{store.Minutes, "15 minutes", 7, "minute"}, {store.Quarters, "15 minutes", 92, "quarter"}, {store.Hours, "1 hour", 1830, "hour"}} {
 		begin := now.AddDate(0, 0, -min(days, x.most))
-		for at := begin; at.Before(now); at = at.AddDate(0, 0, 1) { // makes the partitions
+		for at := begin; !at.After(now); at = at.AddDate(0, 0, 1) { // makes the partitions
 			if err := r.store.Watched.RememberMeasures(ctx, devices[0], x.res, "skew", []store.MeasuredPoint{{At: at, Mean: 1}}); err != nil {
 				return err
 			}
