@@ -1,6 +1,7 @@
 package jobs
 
 import (
+	"cmp"
 	"context"
 	"reflect"
 	"runtime/debug"
@@ -67,14 +68,10 @@ func (r *rounds) run(ctx context.Context) {
 			r.env.log.Warn("the rounds cannot go on", "err", err)
 		}
 		r.env.forget(ctx)
-		wait := claimEvery
-		if r.env.hooks.RoundsEvery > 0 {
-			wait = r.env.hooks.RoundsEvery
-		}
 		select {
 		case <-ctx.Done():
 			return
-		case <-time.After(wait):
+		case <-time.After(cmp.Or(r.env.hooks.RoundsEvery, claimEvery)):
 		}
 	}
 }
@@ -301,7 +298,7 @@ func (e *env) lookAtTargetInRound(ctx context.Context, t store.Turn, rule ruleOf
 	}
 	if layout != nil {
 		if doubt := doubtOf(*layout, on, t.Thing, t.Doubt); doubt > 0 && doubt <= patienceWith(*layout) {
-			if err := e.store.Watched.Again(ctx, t.Thing, time.Now().Add(e.doubtLater()), false); err != nil {
+			if err := e.store.Watched.Again(ctx, t.Thing, time.Now().Add(cmp.Or(e.hooks.DoubtLater, doubtLater)), false); err != nil {
 				return err
 			}
 			return e.done(ctx, t, job, lookResult{state: watchround.Changed, doubt: doubt, began: began})
@@ -327,13 +324,6 @@ func (e *env) lookAtTargetInRound(ctx context.Context, t store.Turn, rule ruleOf
 		}
 	}
 	return e.done(ctx, t, job, lookResult{state: state, full: t.Full, began: began})
-}
-
-func (e *env) doubtLater() time.Duration {
-	if e.hooks.DoubtLater > 0 {
-		return e.hooks.DoubtLater
-	}
-	return doubtLater
 }
 
 // patienceWith returns how many looks in a row must find something missing before it is told after the next: one, and two where the target

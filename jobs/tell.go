@@ -1,6 +1,7 @@
 package jobs
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -27,14 +28,10 @@ func (e *env) tell(ctx context.Context) {
 		if err := e.tellOnce(ctx); err != nil && ctx.Err() == nil {
 			e.log.Warn("what is news cannot be told", "err", err)
 		}
-		wait := tellEvery
-		if e.hooks.TellEvery > 0 {
-			wait = e.hooks.TellEvery
-		}
 		select {
 		case <-ctx.Done():
 			return
-		case <-time.After(wait):
+		case <-time.After(cmp.Or(e.hooks.TellEvery, tellEvery)):
 		}
 	}
 }
@@ -107,12 +104,8 @@ func (e *env) news(ctx context.Context, r store.TellRule, site string, rounds wa
 	if err != nil {
 		return nil, 0, err
 	}
-	wait := telling.Gather
-	if e.hooks.TellEvery > 0 {
-		wait = e.hooks.TellEvery
-	}
 	began, over := telling.News(r.Form.V, telling.Known{Open: open, Ended: ended, Told: told, Window: 2 * rounds.Round(false),
-		Wait: wait}, now)
+		Wait: cmp.Or(e.hooks.TellEvery, telling.Gather)}, now)
 	message := func(f drift.Finding, kind telling.Kind) {
 		t := store.Tell{Message: telling.OfFinding(f, kind, telling.About{Site: r.Site, Name: site, Link: r.Form.V.Link, At: now}),
 			Of: map[uuid.UUID]telling.Told{}}
@@ -289,9 +282,6 @@ func (w *tellWorker) deliver(ctx context.Context, r store.TellRule, t store.Tell
 	if time.Since(t.Made) > telling.GiveUpAfter {
 		return 0, s.Tellings.Delivered(ctx, r.Site, t.ID, why, time.Time{})
 	}
-	again = telling.Backoff(t.Tries + 1)
-	if w.env.hooks.TellEvery > 0 {
-		again = w.env.hooks.TellEvery
-	}
+	again = cmp.Or(w.env.hooks.TellEvery, telling.Backoff(t.Tries+1))
 	return again, s.Tellings.Delivered(ctx, r.Site, t.ID, why, time.Now().Add(again))
 }

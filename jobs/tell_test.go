@@ -190,7 +190,7 @@ func TestAServerThatIsAway(t *testing.T) {
 		return err == nil && strings.Contains(r.Problem, "451")
 	}, "what the server says is shown")
 	box.busy.Store(false)
-	p.eventually(func() bool { n, err := p.s.Tellings.Waiting(ctx, rule); return err == nil && n == 0 }, "delivered")
+	p.eventually(func() bool { list, err := p.s.Tellings.Pending(ctx, rule); return err == nil && len(list) == 0 }, "delivered")
 	mails := box.mails()
 	assert.LessOrEqual(t, len(mails), 3, "they come together")
 	all := strings.Join(mails, "\n")

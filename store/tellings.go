@@ -113,8 +113,8 @@ type Tell struct {
 	Of map[uuid.UUID]telling.Told
 }
 
-// Tell queues messages of a rule, and remembers what they tell of. acts is the record's line up to which acts were told; at is when the
-// next digest is due, nil for none.
+// Tell queues messages of a rule, and remembers what they tell of. acts is the record's line up to which acts were told; digest is
+// when the next digest is due, nil for none.
 func (s Tellings) Tell(ctx context.Context, r TellRule, list []Tell, acts int64, digest *time.Time) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		// Two workers that tell at once: the second finds the first's marks.
@@ -158,11 +158,6 @@ const tellingColumns = "id, rule_id, body, made_at, tries, next_at, done_at, giv
 func (s Tellings) Next(ctx context.Context, rule uuid.UUID) (t Telling, err error) {
 	return t, notFoundIfNone(s.on(ctx).GetContext(ctx, &t, "SELECT "+tellingColumns+
 		" FROM tellings WHERE rule_id = $1 AND done_at IS NULL AND NOT given_up ORDER BY id LIMIT 1", rule))
-}
-
-// Waiting returns how many messages of a rule wait.
-func (s Tellings) Waiting(ctx context.Context, rule uuid.UUID) (n int, err error) {
-	return n, s.on(ctx).GetContext(ctx, &n, "SELECT count(*) FROM tellings WHERE rule_id = $1 AND done_at IS NULL AND NOT given_up", rule)
 }
 
 // Latest returns the newest messages of a site.

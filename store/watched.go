@@ -240,7 +240,7 @@ func (s Watched) How(ctx context.Context, site uuid.UUID, now time.Time) (w Watc
 		FROM watched WHERE site_id = $1`, site, now)
 }
 
-// Last returns when one thing was looked at last, and how it was found; the zero time where it is not watched or was not looked at yet.
+// Last returns when one thing was looked at last, nil where it was not looked at yet; ErrNotFound where it is not watched.
 func (s Watched) Last(ctx context.Context, thing uuid.UUID) (t Turn, err error) {
 	err = s.on(ctx).GetContext(ctx, &t, `SELECT thing, target, site_id, round_s, false AS is_full, looked_at, before_at, doubt FROM watched
 		WHERE thing = $1 ORDER BY target LIMIT 1`, thing)

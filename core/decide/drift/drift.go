@@ -9,7 +9,6 @@ package drift
 
 import (
 	"slices"
-	"strings"
 
 	"github.com/google/uuid"
 
@@ -181,7 +180,17 @@ func (f *finder) takeFields(fields ...baseline.Field) []baseline.FieldChange {
 	return f.take(func(c baseline.FieldChange) bool { return slices.Contains(fields, c.Field) })
 }
 
-// has reports whether a field has changed.
+// takeOwn takes all that the device says of itself: what targets hold of it and what it shows are found apart.
+func (f *finder) takeOwn() []baseline.FieldChange {
+	return f.take(func(c baseline.FieldChange) bool { return !ofTarget(c.Field) && c.Field != baseline.View })
+}
+
+// known leaves out the changes to something that is not known now.
+func known(list []baseline.FieldChange) []baseline.FieldChange {
+	return slices.DeleteFunc(list, func(c baseline.FieldChange) bool { return c.Is == "" })
+}
+
+// has returns the change of a field; nil where it has not changed.
 func (f *finder) has(field baseline.Field) *baseline.FieldChange {
 	i := slices.IndexFunc(f.fields, func(c baseline.FieldChange) bool { return c.Field == field })
 	if i < 0 {
@@ -272,7 +281,7 @@ func (f *finder) identity() bool {
 	if f.has(baseline.Model) == nil {
 		d.Hints = append(d.Hints, SameModel)
 	}
-	d.Fields = f.take(func(c baseline.FieldChange) bool { return !ofTarget(c.Field) && c.Field != baseline.View })
+	d.Fields = f.takeOwn()
 	f.add(d)
 	return true
 }
@@ -296,12 +305,12 @@ func (f *finder) signIn() bool {
 	switch {
 	case in != nil && in.Open:
 		d := Drift{Cause: Factory, Hints: []Hint{LetsAnyoneIn}}
-		d.Fields = f.take(func(c baseline.FieldChange) bool { return !ofTarget(c.Field) && c.Field != baseline.View })
+		d.Fields = f.takeOwn()
 		f.add(d)
 		return true
 	case in != nil && in.Diagnosis != nil:
 		d := Drift{Cause: Password, Also: []Cause{Factory, Replaced}, Shared: "sign-in " + c.Was}
-		d.Fields = f.take(func(c baseline.FieldChange) bool { return !ofTarget(c.Field) && c.Field != baseline.View })
+		d.Fields = f.takeOwn()
 		f.add(d)
 		return true
 	}
@@ -311,9 +320,7 @@ func (f *finder) signIn() bool {
 
 // firmware finds another firmware, and with it the settings that came with it.
 func (f *finder) firmware() {
-	taken := slices.DeleteFunc(f.takeFields(baseline.Firmware, baseline.Model, baseline.Maker), func(c baseline.FieldChange) bool {
-		return c.Is == ""
-	})
+	taken := known(f.takeFields(baseline.Firmware, baseline.Model, baseline.Maker))
 	if len(taken) == 0 {
 		return
 	}
@@ -328,10 +335,6 @@ func (f *finder) firmware() {
 
 // measured are the fields of a stream that follow from how it is set.
 var measured = []baseline.Field{baseline.Codec, baseline.Size, baseline.Rate, baseline.Bitrate, baseline.KeyFrames}
-
-func ofTarget(f baseline.Field) bool {
-	return f == baseline.Slot || f == baseline.Given || f == baseline.Shows
-}
 
 // streams finds what is otherwise of each stream: first that it does not play, then how it is set, then how it measures. How streams are
 // set is one drift of the device, whichever of them are set otherwise.
@@ -359,9 +362,6 @@ func (f *finder) streams() {
 		if now := of(baseline.Set); len(now) > 0 && now[0].Is != "" {
 			set = append(append(set, now...), of(measured...)...)
 			continue
-		}
-		known := func(list []baseline.FieldChange) []baseline.FieldChange {
-			return slices.DeleteFunc(list, func(c baseline.FieldChange) bool { return c.Is == "" })
 		}
 		add(Smaller, known(of(baseline.Codec, baseline.Size)))
 		add(Slower, known(of(baseline.Rate, baseline.KeyFrames)))
@@ -432,67 +432,6 @@ func (f *finder) view() {
 		d.Also = []Cause{Covered}
 	}
 	f.add(d)
-}
-
-// onTargets finds what is otherwise on each target that the camera was agreed to stand on.
-func (f *finder) onTargets() {
-	// What did not show when it was agreed on, and shows now, is no drift; and what cannot be told may lie in the camera's own picture.
-	f.take(func(c baseline.FieldChange) bool {
-		return c.Field == baseline.Shows && slices.Contains([]string{"yes", string(picturematch.Same), string(picturematch.CannotTell)}, c.Is)
-	})
-	var targets []string
-	for _, c := range f.fields {
-		if ofTarget(c.Field) && !slices.Contains(targets, c.Subject) {
-			targets = append(targets, c.Subject)
-		}
-	}
-	for _, t := range targets {
-		fields := f.take(func(c baseline.FieldChange) bool { return c.Subject == t && ofTarget(c.Field) })
-		id, err := uuid.Parse(t)
-		p := f.now.Status.PlacementOn(id)
-		if err != nil || p == nil { // it is not wanted there any more, which somebody has said here
-			f.add(Drift{Cause: OtherSlot, Subject: t, Of: targetName(fields), Fields: fields, Hints: []Hint{ByUs}})
-			continue
-		}
-		f.add(Drift{Cause: onTarget(p, fields), Subject: t, Of: p.Name, Fields: fields, Shared: "target " + t})
-	}
-}
-
-// notShown takes the changes that say only that targets show no picture of the camera, which what keeps it from sending one explains.
-func (f *finder) notShown() []baseline.FieldChange {
-	return f.take(func(c baseline.FieldChange) bool {
-		id, err := uuid.Parse(c.Subject)
-		if err != nil || c.Field != baseline.Shows {
-			return false
-		}
-		p := f.now.Status.PlacementOn(id)
-		return p != nil && onTarget(p, []baseline.FieldChange{c}) == NotShown
-	})
-}
-
-// onTarget names why a placement differs.
-func onTarget(p *latch.Placement, fields []baseline.FieldChange) Cause {
-	why := trouble.Cause("")
-	if p.Diagnosis != nil {
-		why = p.Diagnosis.Cause
-	}
-	switch {
-	case why == trouble.SlotTaken:
-		return SlotTaken
-	case why == trouble.SlotGone || p.Slot == "":
-		return SlotLost
-	case why == trouble.WrongPicture:
-		return WrongPicture
-	case slices.ContainsFunc(fields, func(c baseline.FieldChange) bool { return c.Field == baseline.Shows }) && !p.Confirmed:
-		return NotShown
-	}
-	return OtherSlot
-}
-
-// targetName returns what people call the target of some fields: their words end with it.
-func targetName(fields []baseline.FieldChange) string {
-	_, name, _ := strings.Cut(fields[0].Words, ", ")
-	return name
 }
 
 // commonGround is what devices that go silent together have in common: the recorder that they are reached through, or their subnet.

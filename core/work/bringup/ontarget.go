@@ -28,6 +28,25 @@ type connected struct {
 	session target.Session
 }
 
+// tells asks a target what it is and how its slots stand, as far as its kind tells that, and puts the answers into out.
+func (c *connected) tells(ctx context.Context, out *TargetSeen) error {
+	if d, ok := c.session.(target.Describer); ok {
+		about, err := d.Describe(ctx)
+		if err != nil {
+			return err
+		}
+		out.About = &about
+	}
+	if l, ok := c.session.(target.Lister); ok {
+		layout, err := l.Slots(ctx)
+		if err != nil {
+			return err
+		}
+		out.Layout = &layout
+	}
+	return nil
+}
+
 // facts returns what a diagnosis may say of a target that was asked. c may be nil: nothing was asked then.
 func (c *connected) facts(name string) diagnose.Facts {
 	f := diagnose.Facts{Asking: name, Target: true}
@@ -271,21 +290,10 @@ func (w *Work) LookAt(ctx context.Context, id uuid.UUID) error {
 		if in, ok := t.session.(target.SignedIn); ok {
 			out.Takes = in.Scheme()
 		}
-		if d, ok := t.session.(target.Describer); ok {
-			var about target.About
-			if about, err = d.Describe(ctx); err == nil {
-				out.About = &about
-			}
-		}
+		err = t.tells(ctx, &out)
 	}
-	if err == nil {
-		if l, ok := t.session.(target.Lister); ok {
-			var layout target.Layout
-			if layout, err = l.Slots(ctx); err == nil {
-				out.Layout = &layout
-				out.What = fmt.Sprintf("answered: %d slots used, %d free", layout.Count(target.Used), layout.Count(target.Free))
-			}
-		}
+	if l := out.Layout; l != nil {
+		out.What = fmt.Sprintf("answered: %d slots used, %d free", l.Count(target.Used), l.Count(target.Free))
 	}
 	if out.Diagnosis, err = Explain(ctx, err, t.facts(w.d.Title)); err != nil {
 		return err

@@ -27,8 +27,6 @@ import (
 type Look struct {
 	// Full says that its streams were played.
 	Full bool
-	// Differs says that something is otherwise than it was known, and was recorded.
-	Differs bool
 	// Silent says that it does not answer.
 	Silent bool
 	// Measures are the numbers that it has found, by what they are and of which stream: "rate main", "skew".
@@ -58,14 +56,16 @@ func (w *Work) LookInRound(ctx context.Context, full bool) (Look, error) {
 			err = l.full(ctx)
 		}
 	}
-	l.out.Differs = w.recorded > before
 	return l.out, err
 }
+
+// hasService reports whether the device answers for itself by a device service.
+func (w *roundLook) hasService() bool { return w.d.Status.Device.XAddr != "" && w.d.Via == nil }
 
 // onlyByPlaying reports whether nothing but playing shows that a device is there: it has no device service, and no stream that could be
 // described.
 func (w *roundLook) onlyByPlaying() bool {
-	if w.d.Status.Device.XAddr != "" && w.d.Via == nil || len(w.d.Status.Streams) == 0 {
+	if w.hasService() || len(w.d.Status.Streams) == 0 {
 		return false
 	}
 	u, err := streamurl.Parse(w.d.Status.Streams[0].URL)
@@ -89,7 +89,7 @@ func (w *roundLook) measure(what string, value float64) {
 
 // light asks what needs no stream to be played.
 func (w *roundLook) light(ctx context.Context) error {
-	if w.d.Status.Device.XAddr != "" && w.d.Via == nil {
+	if w.hasService() {
 		answered, err := w.reach(ctx)
 		if err != nil || !answered {
 			return err
@@ -215,7 +215,7 @@ func (w *roundLook) describe(ctx context.Context) error {
 		return err
 	}
 	w.broken = err != nil
-	if w.d.Status.Device.XAddr == "" || w.d.Via != nil { // there is nothing else by which it would be heard
+	if !w.hasService() { // there is nothing else by which it would be heard
 		w.out.Silent = false
 	}
 	return ctx.Err()
@@ -258,7 +258,7 @@ func (w *roundLook) full(ctx context.Context) error {
 			}
 		}
 	}
-	if d := w.d.Status.Streams; len(d) > 0 && (w.d.Status.Device.XAddr == "" || w.d.Via != nil) {
+	if d := w.d.Status.Streams; len(d) > 0 && !w.hasService() {
 		last := w.d.Status.Proofs[d[0].Role].Diagnosis
 		w.out.Silent = last != nil && unreached(last.Cause)
 	}

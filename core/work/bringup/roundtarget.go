@@ -73,20 +73,7 @@ func (w *Work) SlotsOf(ctx context.Context, id uuid.UUID) (*target.Layout, error
 	out := TargetSeen{}
 	t, err := targetDoor{w}.connect(ctx, id)
 	if err == nil {
-		if d, ok := t.session.(target.Describer); ok {
-			var about target.About
-			if about, err = d.Describe(ctx); err == nil {
-				out.About = &about
-			}
-		}
-	}
-	if err == nil {
-		if l, ok := t.session.(target.Lister); ok {
-			var layout target.Layout
-			if layout, err = l.Slots(ctx); err == nil {
-				out.Layout = &layout
-			}
-		}
+		err = t.tells(ctx, &out)
 	}
 	if notForWatch(err) {
 		return nil, nil
