@@ -3,10 +3,7 @@ package main
 import (
 	"bytes"
 	"context"
-	"encoding/json"
 	"fmt"
-	"net"
-	"net/http"
 	"os"
 	"path/filepath"
 	"slices"
@@ -39,12 +36,12 @@ func lookedAfter(n int, east, west, ranges string) func(context.Context, *scene.
 			return nil, err
 		}
 		defer r.stop()
-		return r.watch(ctx, n, 1)
+		return r.watch(ctx, n)
 	}
 }
 
 // watch opens the site's cameras, agrees on them and watches them for a while.
-func (r *rig) watch(ctx context.Context, n, minutes int) (out []figure, err error) {
+func (r *rig) watch(ctx context.Context, n int) (out []figure, err error) {
 	if _, _, err := r.open(ctx, n); err != nil {
 		return nil, err
 	}
@@ -57,7 +54,7 @@ func (r *rig) watch(ctx context.Context, n, minutes int) (out []figure, err erro
 	if err != nil {
 		return nil, err
 	}
-	rule := watchround.WatchRule{On: true, CameraMinutes: minutes}
+	rule := watchround.WatchRule{On: true, CameraMinutes: 1}
 	for _, a := range []act.Act{
 		act.TakeBaseline{ID: uuid.New(), Site: r.site.ID, Devices: devices, Name: "Handed over", Reason: "bench", Whole: true},
 		act.SetRounds{Site: r.site.ID, Rule: rule, Agreed: true},
@@ -87,12 +84,12 @@ func (r *rig) watch(ctx context.Context, n, minutes int) (out []figure, err erro
 	if err != nil {
 		return nil, err
 	}
-	looks := float64(n) * took.Seconds() / (float64(minutes) * 60)
+	looks := float64(n) * took.Minutes()
 	perLook := msOf(worker) / looks
 	perSecond, share := looks/took.Seconds(), worker.Seconds()/took.Seconds()
 	cameras := float64(n)
 	out = append(out,
-		figure{fmt.Sprintf("Watch: %d cameras in rounds of %d min, late", n, minutes), fmt.Sprint(how.Late), "",
+		figure{fmt.Sprintf("Watch: %d cameras in rounds of 1 min, late", n), fmt.Sprint(how.Late), "",
 			fmt.Sprintf("%.1f looks a second", perSecond), none(how.Late)},
 		figure{fmt.Sprintf("Share of a core that the worker takes for %.1f looks a second", perSecond), fmt.Sprintf("%.2f", share),
 			fmt.Sprintf("and the database %.2f", database.Seconds()/took.Seconds()), fmt.Sprintf("%.1f ms a look", perLook),
@@ -103,10 +100,9 @@ func (r *rig) watch(ctx context.Context, n, minutes int) (out []figure, err erro
 	if err != nil {
 		return nil, err
 	}
-	round := time.Duration(minutes) * time.Minute
-	rounds := told.Seconds() / round.Seconds()
+	rounds := told.Minutes()
 	out = append(out, figure{"From a firmware that changed to told, p95 of 20", fmt.Sprintf("%.0f s", told.Seconds()),
-		fmt.Sprintf("%.0f s round", round.Seconds()), fmt.Sprintf("%.2f", rounds), atMost(1.05, rounds, " rounds")})
+		"60 s round", fmt.Sprintf("%.2f", rounds), atMost(1.05, rounds, " rounds")})
 	size := r.stopWorker()
 	return append(out, figure{"Largest resident size of the worker, opening included", fmt.Sprintf("%.0f MB", float64(size)/1e6), "", "",
 		under(400, float64(size)/1e6, " MB")}), nil
@@ -121,7 +117,7 @@ func (r *rig) toldAfter(ctx context.Context) (time.Duration, error) {
 	began := map[uuid.UUID]time.Time{}
 	for i := range 20 {
 		d := list[i*len(list)/20]
-		if err := makeTrouble(filepath.Join(r.dir, "sim", "control.sock"), sim.Trouble{Kind: "firmware", Name: d.Addr, To: "9.9"}); err != nil {
+		if err := sim.SendTrouble(ctx, r.dir, sim.Trouble{Kind: "firmware", Name: d.Addr, To: "9.9"}); err != nil {
 			return 0, err
 		}
 		began[d.ID] = time.Now()
@@ -143,26 +139,6 @@ func (r *rig) toldAfter(ctx context.Context) (time.Duration, error) {
 		return 0, fmt.Errorf("%d of %d changes were told", len(times), len(began))
 	}
 	return p95(times), nil
-}
-
-// makeTrouble sends trouble to stand-ins that run.
-func makeTrouble(socket string, t sim.Trouble) error {
-	body, err := json.Marshal(t)
-	if err != nil {
-		return err
-	}
-	c := http.Client{Transport: &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
-		return (&net.Dialer{}).DialContext(ctx, "unix", socket)
-	}}}
-	res, err := c.Post("http://stand-ins/trouble", "application/json", bytes.NewReader(body))
-	if err != nil {
-		return err
-	}
-	defer res.Body.Close()
-	if res.StatusCode != http.StatusOK {
-		return fmt.Errorf("trouble with %s: %s", t.Name, res.Status)
-	}
-	return nil
 }
 
 // timeOf returns the processor time of the process whose arguments hold both texts.

@@ -10,7 +10,6 @@ import (
 	"github.com/google/uuid"
 
 	"unlatch/core/decide/act"
-	"unlatch/core/decide/baseline"
 	"unlatch/core/decide/drift"
 	"unlatch/core/decide/watchround"
 	"unlatch/core/stream/picturematch"
@@ -78,7 +77,7 @@ func (e *env) settleTarget(ctx context.Context, site, id uuid.UUID, after, at ti
 	if err != nil || agreed == nil {
 		return nil, err
 	}
-	now, err := e.targetState(ctx, id)
+	now, err := e.store.Acts().TargetState(ctx, site, id)
 	if err != nil {
 		return nil, err
 	}
@@ -86,30 +85,6 @@ func (e *env) settleTarget(ctx context.Context, site, id uuid.UUID, after, at ti
 	return found, e.store.Keep(ctx, "how a target differs from what was agreed on", func(ctx context.Context) error {
 		return e.store.Drifts.Settle(ctx, store.FoundDrifts{Site: site, Of: id, Target: true, Drifts: found, After: after, At: at})
 	})
-}
-
-// targetState returns what is known of a target.
-func (e *env) targetState(ctx context.Context, id uuid.UUID) (baseline.Target, error) {
-	t, err := e.store.Targets.Get(ctx, id)
-	if err != nil {
-		return baseline.Target{}, err
-	}
-	name, about := t.Name, t.About
-	if t.Device != nil {
-		d, err := e.store.Devices.Get(ctx, *t.Device)
-		if err != nil {
-			return baseline.Target{}, err
-		}
-		if name == "" {
-			name = d.Title()
-		}
-		own := d.Status.AsTarget()
-		return baseline.TargetOf(id, name, t.Silent != nil, &own, t.Pin), nil
-	}
-	if about == nil {
-		return baseline.TargetOf(id, name, t.Silent != nil, nil, t.Pin), nil
-	}
-	return baseline.TargetOf(id, name, t.Silent != nil, &about.V, t.Pin), nil
 }
 
 // mendByItself begins the repairs that the rule of a site leaves to the watch, in the name of whoever has made the rule. Each drift is

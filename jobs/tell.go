@@ -228,18 +228,14 @@ func (w *tellWorker) Work(ctx context.Context, job *river.Job[tellArgs]) error {
 			return river.JobSnooze(wait)
 		}
 		again, err := w.deliver(ctx, r, t)
-		if err != nil || again > 0 {
-			return cmpSnooze(w.env.finish(ctx, uuid.Nil, err), again)
+		if err != nil {
+			return w.env.finish(ctx, uuid.Nil, err)
+		}
+		if again > 0 {
+			return river.JobSnooze(again)
 		}
 	}
 	return nil
-}
-
-func cmpSnooze(err error, wait time.Duration) error {
-	if err != nil {
-		return err
-	}
-	return river.JobSnooze(wait)
 }
 
 // fold puts what waits together where it has become a flood, and returns what is to be delivered then.

@@ -216,11 +216,11 @@ func (s drifts) targetsNow(ctx context.Context, site uuid.UUID, list []drift.Epi
 		if err != nil || e.Device != uuid.Nil {
 			continue
 		}
-		f, err := s.store.Acts().Facts(ctx, act.About{Site: site, Targets: []uuid.UUID{id}})
+		now, err := s.store.Acts().TargetState(ctx, site, id)
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, f.Targets[id].State())
+		out = append(out, now)
 	}
 	return out, nil
 }

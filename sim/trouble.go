@@ -118,11 +118,8 @@ func (w *World) changed(d *device, change func(*device)) error {
 
 // reset gives a device back what it had from the factory: no account, and every stream at half its rate.
 func (w *World) reset(d *device, _ string) error {
-	list := slices.Clone(d.configured())
-	for i := range list {
-		list[i].FPS, list[i].GOP = max(1, list[i].FPS/2), max(1, list[i].GOP/2)
-	}
-	if err := w.encodeAgain(d, list); err != nil {
+	list, err := w.slowed(d, 2)
+	if err != nil {
 		return err
 	}
 	return w.changed(d, func(fresh *device) {
@@ -151,11 +148,8 @@ func (w *World) update(d *device, to string) error {
 
 // otherSettings is somebody who sets every stream to half its rate on the device's own page.
 func (w *World) otherSettings(d *device, _ string) error {
-	list := slices.Clone(d.configured())
-	for i := range list {
-		list[i].FPS, list[i].GOP = max(1, list[i].FPS/2), max(1, list[i].GOP/2)
-	}
-	if err := w.encodeAgain(d, list); err != nil {
+	list, err := w.slowed(d, 2)
+	if err != nil {
 		return err
 	}
 	d.sends.Store(&list)
@@ -165,17 +159,23 @@ func (w *World) otherSettings(d *device, _ string) error {
 // slow is a link or an encoder that brings a third of the pictures that the device says it sends.
 func (w *World) slow(d *device, _ string) error {
 	says := slices.Clone(d.configured())
-	list := slices.Clone(says)
-	for i := range list {
-		list[i].FPS, list[i].GOP = max(1, list[i].FPS/3), max(1, list[i].GOP/3)
-	}
-	if err := w.encodeAgain(d, list); err != nil {
+	list, err := w.slowed(d, 3)
+	if err != nil {
 		return err
 	}
 	d.shownFor.Store(1 << 40)
 	d.shown.Store(&says)
 	d.sends.Store(&list)
 	return nil
+}
+
+// slowed returns the streams of a device with so many times fewer pictures a second, and as many key frames as before.
+func (w *World) slowed(d *device, times int) ([]feed, error) {
+	list := slices.Clone(d.configured())
+	for i := range list {
+		list[i].FPS, list[i].GOP = max(1, list[i].FPS/times), max(1, list[i].GOP/times)
+	}
+	return list, w.encodeAgain(d, list)
 }
 
 // wrongClock sets a device's clock an hour back.

@@ -13,6 +13,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"unlatch/core/decide/act"
+	"unlatch/core/decide/baseline"
 	"unlatch/core/decide/latch"
 	"unlatch/core/stream/recipe"
 	"unlatch/core/stream/tuning"
@@ -244,6 +245,12 @@ func (s Acts) targetFacts(ctx context.Context, a act.About, f *act.Facts, had ma
 		}
 	}
 	return s.recorderFacts(ctx, a, f, had, recorders)
+}
+
+// TargetState returns what is known of a target, as it is agreed on and compared.
+func (s Acts) TargetState(ctx context.Context, site, id uuid.UUID) (baseline.Target, error) {
+	f, err := s.Facts(ctx, act.About{Site: site, Targets: []uuid.UUID{id}})
+	return f.Targets[id].State(), err
 }
 
 // recorderFacts adds what is known of targets that are devices.

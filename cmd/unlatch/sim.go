@@ -53,7 +53,7 @@ func startSim(ctx context.Context, s *sim.Scenario, data string, encoded func(do
 		Log: slog.New(slog.NewTextHandler(os.Stderr, nil)), Encoded: encoded})
 	if err == nil {
 		err = errors.Join(os.MkdirAll(media, 0o755), os.WriteFile(complete, nil, 0o644))
-		if err := listenForTrouble(ctx, w, data); err != nil { // the path of a socket may be too long; all else works without
+		if err := w.ListenForTrouble(ctx, data); err != nil { // the path of a socket may be too long; all else works without
 			slog.Warn("no trouble can be made from the command line", "err", err)
 		}
 	}

@@ -4,6 +4,7 @@ package notify
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/hmac"
 	"crypto/rand"
@@ -107,11 +108,11 @@ func (s Sender) mail(ctx context.Context, r telling.Listener, secret signin.Secr
 		mail.WithoutNoop()}
 	switch {
 	case u.Scheme == "smtps":
-		options = append(options, mail.WithSSL(), port465(port))
+		options = append(options, mail.WithSSL(), mail.WithPort(cmp.Or(port, 465)))
 	case r.User != "":
-		options = append(options, mail.WithTLSPolicy(mail.TLSMandatory), port587(port))
+		options = append(options, mail.WithTLSPolicy(mail.TLSMandatory), mail.WithPort(cmp.Or(port, 587)))
 	default:
-		options = append(options, mail.WithTLSPolicy(mail.TLSOpportunistic), port587(port))
+		options = append(options, mail.WithTLSPolicy(mail.TLSOpportunistic), mail.WithPort(cmp.Or(port, 587)))
 	}
 	if r.User != "" {
 		options = append(options, mail.WithSMTPAuth(mail.SMTPAuthAutoDiscover), mail.WithUsername(r.User), mail.WithPassword(secret.Reveal()))
@@ -121,20 +122,6 @@ func (s Sender) mail(ctx context.Context, r telling.Listener, secret signin.Secr
 		return err
 	}
 	return c.DialAndSendWithContext(ctx, msg)
-}
-
-func port465(port int) mail.Option {
-	if port == 0 {
-		port = 465
-	}
-	return mail.WithPort(port)
-}
-
-func port587(port int) mail.Option {
-	if port == 0 {
-		port = 587
-	}
-	return mail.WithPort(port)
 }
 
 // Headers of a webhook's request.
@@ -209,11 +196,7 @@ func (s Sender) publish(ctx context.Context, r telling.Listener, secret signin.S
 		return err
 	}
 	usual := map[string]string{"mqtt": "1883", "mqtts": "8883"}
-	port := u.Port()
-	if port == "" {
-		port = usual[u.Scheme]
-	}
-	conn, err := s.Dial(ctx, "tcp", net.JoinHostPort(u.Hostname(), port))
+	conn, err := s.Dial(ctx, "tcp", net.JoinHostPort(u.Hostname(), cmp.Or(u.Port(), usual[u.Scheme])))
 	if err != nil {
 		return err
 	}

@@ -10,6 +10,7 @@ import { StateSign } from "@/parts/StateSign";
 import { useFrame } from "@/parts/useFrame";
 import { AcceptSheet } from "./AcceptSheet";
 import { Band } from "./Band";
+import { Change } from "./Change";
 import { RepairSheet } from "./RepairSheet";
 import { ReplaceSheet } from "./ReplaceSheet";
 import { between, putOffs, repairWord } from "./words";
@@ -100,10 +101,7 @@ function Details({ finding: f, site }: { finding: Cause; site: string }) {
             </span>
             <span className="min-w-0 text-small">
               {d.changes.map((c) => (
-                <span key={`${c.field} ${c.subject}`} className="block break-words">
-                  <span className="text-soft">{c.words}:</span> <span className="text-soft">{c.was ?? "not known"}</span> →{" "}
-                  <span className="font-semibold">{c.is ?? "not known any more"}</span>
-                </span>
+                <Change key={`${c.field} ${c.subject}`} change={c} />
               ))}
             </span>
           </li>

@@ -3,6 +3,7 @@ import { useRepair, useWeighRepair } from "@/api/drifts";
 import { Button } from "@/parts/Button";
 import { Foot } from "@/parts/Foot";
 import { Sheet } from "@/parts/Sheet";
+import { Change } from "./Change";
 import { repairSays, repairWord } from "./words";
 
 type Props = { site: string; finding: Cause; onClose: () => void };
@@ -42,12 +43,7 @@ function PutBack({ finding }: { finding: Cause }) {
           <span className="font-semibold break-words">{d.title}</span>
           <span className="min-w-0 text-small">
             {d.changes.map((c) => (
-              <span key={`${c.field} ${c.subject}`} className="block break-words">
-                <span className="text-soft">
-                  {c.words}: {c.is ?? "not known"} →
-                </span>{" "}
-                <span className="font-semibold">{c.was ?? "not known"}</span>
-              </span>
+              <Change key={`${c.field} ${c.subject}`} change={c} back />
             ))}
           </span>
         </li>
