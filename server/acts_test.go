@@ -32,6 +32,7 @@ import (
 	"unlatch/core/ground/certificate"
 	"unlatch/core/ground/signin"
 	"unlatch/core/stream/camera"
+	"unlatch/core/stream/capacity"
 	"unlatch/core/stream/sighting"
 	"unlatch/core/stream/tuning"
 	"unlatch/core/wire/target"
@@ -303,7 +304,7 @@ func (x *depot) askings(d depotSite) (order []string, all map[string]asking) {
 		{"agree-readable", asking{"POST", site + "/agreements", fields{"devices": one, "breadth": "devices"}}},
 		{"withdraw-agreement", asking{"DELETE", dev + "/agreement", nil}},
 		{"claim-devices", asking{"POST", site + "/claim", fields{"devices": []uuid.UUID{d.fresh}, "user": "admin"}}},
-		{"put-costs", asking{"PUT", site + "/costs", usualRecording}},
+		{"put-costs", asking{"PUT", site + "/costs", capacity.UsualRecording}},
 		{"plan-devices", asking{"PUT", site + "/device-plans", fields{"plans": map[string]any{d.camera.String(): fields{"main": "10fps"}}}}},
 		{"put-plan", asking{"PUT", site + "/plans", fields{"owner": "site", "plan": fields{"main": "10fps"}}}},
 		{"fix-devices", asking{"POST", site + "/fixes", fields{"devices": one, "action": "stream_user", "user": "watch"}}},

@@ -15,47 +15,13 @@ import (
 	"unlatch/core/stream/tuning"
 )
 
-// recordingBody is how a site is recorded, as the form has it.
-type recordingBody struct {
-	Disks    string  `json:"disks" maxLength:"60" doc:"like 4x4TB, as they are sold"`
-	Layout   string  `json:"layout,omitempty" maxLength:"30" doc:"none, mirrored, parity, double parity, or a RAID level"`
-	Spares   int     `json:"spares,omitempty" minimum:"0" maximum:"1000"`
-	Reserve  float64 `json:"reserve_percent,omitempty" minimum:"0" maximum:"99" doc:"what the file system keeps for itself"`
-	Hours    float64 `json:"hours,omitempty" minimum:"0" maximum:"24" doc:"a day; missing for 24"`
-	Motion   float64 `json:"motion_percent,omitempty" minimum:"0" maximum:"100" doc:"of those hours, where only motion is recorded"`
-	Records  string  `json:"records,omitempty" enum:"main,sub,both"`
-	Viewers  int     `json:"viewers,omitempty" minimum:"0" maximum:"100000" doc:"at once over the outside link"`
-	LinkMbps float64 `json:"outside_mbps,omitempty" minimum:"0" maximum:"1000000" doc:"what the outside link carries, for comparison"`
-	Days     float64 `json:"days,omitempty" minimum:"0" maximum:"36500" doc:"that are wanted; missing for none"`
-	Evenly   bool    `json:"evenly,omitempty" doc:"every camera gets the same, in place of its present share"`
-}
-
-// usualRecording is what a site is reckoned with until somebody says otherwise.
-var usualRecording = recordingBody{Disks: "2x4TB", Records: "main"}
-
-func (b recordingBody) read() (r capacity.Recording, err error) {
-	if r.Disks, err = capacity.ParseDisks(b.Disks); err == nil {
-		r.Disks.Layout, err = capacity.ParseLayout(b.Layout)
-	}
-	if err != nil {
-		return r, err
-	}
-	r.Disks.Spares, r.Disks.ReservePercent = b.Spares, b.Reserve
-	r.Hours, r.Motion, r.Records, r.Viewers = b.Hours, b.Motion/100, b.Records, b.Viewers
-	if err := r.Check(); err != nil {
-		return r, err
-	}
-	_, err = r.Disks.UsableBytes()
-	return r, err
-}
-
 type costsView struct {
-	Form    recordingBody     `json:"form"`
-	Cost    costView          `json:"cost"`
-	Curve   []capacity.Point  `json:"curve" doc:"days and load with every recorded bitrate times a factor"`
-	Choices []capacity.Choice `json:"choices" doc:"other sizes, rates and codecs, estimated"`
-	Kbps    float64           `json:"kbps" doc:"of all that is recorded"`
-	For     []kbpsFor         `json:"for_days,omitempty" doc:"the bitrates with which it keeps the wanted days"`
+	Form    capacity.RecordingForm `json:"form"`
+	Cost    costView               `json:"cost"`
+	Curve   []capacity.Point       `json:"curve" doc:"days and load with every recorded bitrate times a factor"`
+	Choices []capacity.Choice      `json:"choices" doc:"other sizes, rates and codecs, estimated"`
+	Kbps    float64                `json:"kbps" doc:"of all that is recorded"`
+	For     []kbpsFor              `json:"for_days,omitempty" doc:"the bitrates with which it keeps the wanted days"`
 }
 
 // kbpsFor is what one stream may have.
@@ -72,16 +38,16 @@ type costs struct{ resource }
 func (s costs) routes(api huma.API) {
 	register(s, api, huma.Operation{OperationID: "get-costs", Method: "GET", Path: "/api/sites/{site}/costs",
 		Summary: "How a site is recorded, as somebody has said"},
-		func(ctx context.Context, in *SitePath) (*struct{ Body recordingBody }, error) {
+		func(ctx context.Context, in *SitePath) (*struct{ Body capacity.RecordingForm }, error) {
 			form, err := s.formOf(ctx, in.Site)
-			return &struct{ Body recordingBody }{form}, s.explain(err)
+			return &struct{ Body capacity.RecordingForm }{form}, s.explain(err)
 		})
 	register(s, api, huma.Operation{OperationID: "reckon-costs", Metadata: reads, Method: "POST", Path: "/api/sites/{site}/costs",
 		Summary: "Reckon what a site's streams cost: days of recording and load", MaxBodyBytes: 4 << 20},
 		func(ctx context.Context, in *struct {
 			SitePath
 			Body struct {
-				Form  recordingBody          `json:"form"`
+				Form  capacity.RecordingForm `json:"form"`
 				Plans map[uuid.UUID]planText `json:"plans,omitempty" doc:"by device, in place of what is planned"`
 			}
 		}) (*struct{ Body costsView }, error) {
@@ -91,9 +57,9 @@ func (s costs) routes(api huma.API) {
 		Summary: "Keep how a site is recorded"},
 		func(ctx context.Context, in *struct {
 			SitePath
-			Body recordingBody
+			Body capacity.RecordingForm
 		}) (*struct{}, error) {
-			if _, err := in.Body.read(); err != nil {
+			if _, err := in.Body.Read(); err != nil {
 				return nil, badRecording(err)
 			}
 			raw, err := json.Marshal(in.Body)
@@ -114,10 +80,10 @@ func badRecording(err error) error {
 }
 
 // formOf returns the form of a site, as it was kept.
-func (s costs) formOf(ctx context.Context, site uuid.UUID) (form recordingBody, err error) {
+func (s costs) formOf(ctx context.Context, site uuid.UUID) (form capacity.RecordingForm, err error) {
 	raw, err := s.store.Sites.Costs(ctx, site)
 	if err != nil || raw == nil {
-		return usualRecording, err
+		return capacity.UsualRecording, err
 	}
 	return form, json.Unmarshal(raw, &form)
 }
@@ -128,16 +94,16 @@ func (s costs) recordingOf(ctx context.Context, site uuid.UUID) (*capacity.Recor
 	if err != nil {
 		return nil, err
 	}
-	r, err := form.read()
+	r, err := form.Read()
 	if err != nil {
 		return nil, nil // it was kept by a program that knew another form
 	}
 	return &r, nil
 }
 
-func (s costs) reckon(ctx context.Context, site uuid.UUID, form recordingBody,
+func (s costs) reckon(ctx context.Context, site uuid.UUID, form capacity.RecordingForm,
 	drafts map[uuid.UUID]planText) (*struct{ Body costsView }, error) {
-	r, err := form.read()
+	r, err := form.Read()
 	if err != nil {
 		return nil, badRecording(err)
 	}

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"maps"
 	"net/http"
-	"net/netip"
 	"slices"
 	"strings"
 	"time"
@@ -17,7 +16,7 @@ import (
 	"unlatch/core/decide/act"
 	"unlatch/core/decide/latch"
 	"unlatch/core/decide/outside"
-	"unlatch/core/stream/sighting"
+	"unlatch/core/decide/ready"
 	"unlatch/store"
 )
 
@@ -121,7 +120,7 @@ func (s outsides) facts(ctx context.Context, id uuid.UUID) (f outsideFacts, err 
 	for _, d := range all {
 		st := &d.Status
 		f.devices[d.ID] = d
-		maps.Copy(f.never, never(d))
+		maps.Copy(f.never, ready.StayInside(d))
 		for _, x := range st.Streams {
 			p := st.Proofs[x.Role]
 			f.streams = append(f.streams, outside.Stream{Device: d.ID, Name: d.Title, Role: x.Role, URL: x.URL, Proven: st.Proves(x),
@@ -143,26 +142,6 @@ func (f *outsideFacts) hasAll(maps []outside.Map) error {
 		return missing
 	}
 	return nil
-}
-
-// never returns the places of a device that must not be led outside: where it can be changed, and not only looked at.
-func never(d *latch.Device) map[string]string {
-	out := map[string]string{}
-	st := &d.Status
-	words := map[string]string{"device service": "the device service of ", "http": "the web page of ", "https": "the web page of "}
-	for _, p := range st.Device.Ports {
-		if what, ok := words[p.Speaks]; ok && st.Device.Addr.IsValid() {
-			out[netip.AddrPortFrom(st.Device.Addr, p.Number).String()] = what + d.Title
-		}
-	}
-	if at, ok := outside.PlaceOf(st.Device.XAddr); ok {
-		what := "the device service of "
-		if st.Device.Kind == sighting.Recorder {
-			what = "the control of the recorder "
-		}
-		out[at] = what + d.Title
-	}
-	return out
 }
 
 func (s outsides) view(ctx context.Context, id uuid.UUID, form outside.Form) (outsideView, error) {

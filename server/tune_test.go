@@ -18,6 +18,7 @@ import (
 	"unlatch/core/decide/proof"
 	"unlatch/core/ground/signin"
 	"unlatch/core/stream/camera"
+	"unlatch/core/stream/capacity"
 	"unlatch/core/stream/media"
 	"unlatch/core/stream/tuning"
 	"unlatch/jobs"
@@ -212,7 +213,7 @@ func TestCosts(t *testing.T) {
 	x := newShed(t, p, s, 2)
 	x.provenAt(t, x.ids[0], "192.0.2.1")
 	path := "/api/sites/" + x.site.ID.String() + "/costs"
-	form := recordingBody{Disks: "4x4TB", Layout: "parity", Records: "main"}
+	form := capacity.RecordingForm{Disks: "4x4TB", Layout: "parity", Records: "main"}
 	got := get[costsView](p, "POST", path, map[string]any{"form": form})
 	assert.Equal(t, int64(12e12), got.Cost.UsableBytes)
 	assert.Equal(t, []int{1, 0}, []int{got.Cost.Measured, got.Cost.Planned})
@@ -227,13 +228,13 @@ func TestCosts(t *testing.T) {
 	assert.InDelta(t, 12e12*8/1000/(30*86400), float64(back.For[0].Kbps), 1)
 
 	get[any](p, "PUT", path, form)
-	assert.Equal(t, form, get[recordingBody](p, "GET", path, nil))
+	assert.Equal(t, form, get[capacity.RecordingForm](p, "GET", path, nil))
 	for _, disks := range []string{"0x4TB", "4x0TB", "many", ""} {
-		bad := p.problem("bad_recording", "PUT", path, recordingBody{Disks: disks})
+		bad := p.problem("bad_recording", "PUT", path, capacity.RecordingForm{Disks: disks})
 		assert.Contains(t, bad.Detail, "disks")
 	}
-	p.problem("bad_recording", "POST", path, map[string]any{"form": recordingBody{Disks: "2x4TB", Layout: "parity"}})
-	assert.Equal(t, form, get[recordingBody](p, "GET", path, nil), "what was kept is not lost")
+	p.problem("bad_recording", "POST", path, map[string]any{"form": capacity.RecordingForm{Disks: "2x4TB", Layout: "parity"}})
+	assert.Equal(t, form, get[capacity.RecordingForm](p, "GET", path, nil), "what was kept is not lost")
 }
 
 // Two people tune one camera at once: the second is told who does, and nothing of theirs is begun.

@@ -3,8 +3,10 @@ package baseline
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"math"
 	"net/netip"
+	"slices"
 	"strings"
 	"time"
 
@@ -63,6 +65,9 @@ var words = map[Field]string{
 	KeyFrames: "Key frames", Sound: "Sound", Transport: "Transport",
 	Slot: "Slot", Given: "Stream that it has", Shows: "Picture there",
 }
+
+// Fields returns all fields, sorted.
+func Fields() []Field { return slices.Sorted(maps.Keys(words)) }
 
 // Words returns what people call the field.
 func (f Field) Words() string { return cmp.Or(words[f], string(f)) }

@@ -1,0 +1,91 @@
+package handover
+
+import (
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"unlatch/core/decide/baseline"
+)
+
+// A Change is how one device or target differs between two packs.
+type Change struct {
+	ID     uuid.UUID              `json:"id"`
+	Title  string                 `json:"title"`
+	Target bool                   `json:"target,omitempty"`
+	Is     baseline.Presence      `json:"is" enum:"changed,new,gone"`
+	Fields []baseline.FieldChange `json:"fields" doc:"of what has changed"`
+	// Reasons are what the record says was done to it between the two.
+	Reasons []Reason `json:"reasons,omitempty"`
+}
+
+// A Reason is a line of the record.
+type Reason struct {
+	At     time.Time `json:"at"`
+	By     string    `json:"by"`
+	Action string    `json:"action"`
+	Before string    `json:"before,omitempty"`
+	After  string    `json:"after,omitempty"`
+}
+
+// Compare returns how a pack differs from an earlier one, by title.
+func Compare(was, is *Pack) []Change {
+	out := []Change{}
+	names := func(p *Pack) map[uuid.UUID]string {
+		m := map[uuid.UUID]string{}
+		for _, c := range p.Cameras {
+			m[c.ID] = c.Name
+		}
+		return m
+	}
+	before, now := names(was), names(is)
+	byID := map[uuid.UUID]*Change{}
+	for _, c := range baseline.Compare(was.State, is.State) {
+		out = append(out, Change{ID: c.Device, Title: c.Title, Is: c.Is, Fields: c.Fields})
+	}
+	for i := range out {
+		byID[out[i].ID] = &out[i]
+	}
+	for _, c := range is.Cameras {
+		name, had := before[c.ID]
+		if !had || name == now[c.ID] {
+			continue
+		}
+		change := baseline.FieldChange{Field: "name", Words: "Name", Was: name, Is: c.Name}
+		if x := byID[c.ID]; x != nil {
+			x.Fields = append(x.Fields, change)
+		} else {
+			out = append(out, Change{ID: c.ID, Title: c.Title, Is: baseline.Changed, Fields: []baseline.FieldChange{change}})
+		}
+	}
+	out = append(out, compareTargets(was.State.Targets, is.State.Targets)...)
+	slices.SortStableFunc(out, func(a, b Change) int { return strings.Compare(a.Title, b.Title) })
+	return out
+}
+
+func compareTargets(was, is []baseline.Target) (out []Change) {
+	find := func(list []baseline.Target, id uuid.UUID) *baseline.Target {
+		for i := range list {
+			if list[i].ID == id {
+				return &list[i]
+			}
+		}
+		return nil
+	}
+	for _, t := range was {
+		now := find(is, t.ID)
+		if now == nil {
+			out = append(out, Change{ID: t.ID, Title: t.Name, Target: true, Is: baseline.Gone, Fields: []baseline.FieldChange{}})
+		} else if fields := baseline.CompareTargets(t, *now); len(fields) > 0 {
+			out = append(out, Change{ID: t.ID, Title: t.Name, Target: true, Is: baseline.Changed, Fields: fields})
+		}
+	}
+	for _, t := range is {
+		if find(was, t.ID) == nil {
+			out = append(out, Change{ID: t.ID, Title: t.Name, Target: true, Is: baseline.New, Fields: []baseline.FieldChange{}})
+		}
+	}
+	return out
+}
