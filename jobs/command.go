@@ -45,6 +45,7 @@ func (siteArgs) Kind() string { return "site" }
 const (
 	jobTimeout   = 10 * time.Minute // the steps of one camera have times of their own
 	sweepTimeout = 12 * time.Hour   // large ranges are asked at the pace that switches bear
+	packTimeout  = 30 * time.Minute
 	moveTimeout  = netconfig.Wait + jobTimeout/2
 	maxAttempts  = 3
 )

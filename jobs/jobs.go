@@ -92,7 +92,7 @@ func startWorkers(s *store.Store, log *slog.Logger, h hooks, o Options) (*Worker
 		cancel()
 		return nil, err
 	}
-	env := &env{store: s, log: log, hooks: h, queue: queue, resolver: o.Resolver}
+	env := &env{store: s, log: log, hooks: h, queue: queue, resolver: o.Resolver, packing: make(chan struct{}, 1)}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &deviceWorker{env: env})
 	river.AddWorker(workers, &targetWorker{env: env})
@@ -183,6 +183,7 @@ type env struct {
 	hooks hooks
 	queue *Queue // for work that follows from work
 
+	packing    chan struct{} // held by whoever makes a handover pack: one takes some hundred MB
 	links      links
 	looks      live.Hub
 	agreements agreements

@@ -68,6 +68,9 @@ func jobsOf(site, run uuid.UUID, w command.Work) []river.InsertManyParams {
 		if w.Site.Outside != nil {
 			queue = outsideQueueOf(site)
 		}
+		if w.Site.Pack != nil {
+			queue = river.QueueDefault
+		}
 		params = append(params, river.InsertManyParams{Args: siteArgs{run, site, *w.Site}, InsertOpts: &river.InsertOpts{Queue: queue}})
 	}
 	return params

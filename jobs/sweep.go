@@ -25,6 +25,9 @@ func (w *siteWorker) Timeout(job *river.Job[siteArgs]) time.Duration {
 	if job.Args.Do.Sweep != nil {
 		return sweepTimeout
 	}
+	if job.Args.Do.Pack != nil {
+		return packTimeout
+	}
 	return jobTimeout
 }
 
@@ -34,6 +37,8 @@ func (w *siteWorker) Work(ctx context.Context, job *river.Job[siteArgs]) error {
 	switch {
 	case a.Do.Spread != nil:
 		return w.env.spread(ctx, job)
+	case a.Do.Pack != nil:
+		return w.env.makePack(ctx, a.Run, a.Site, a.Do.Pack.Version)
 	case a.Do.Outside != nil:
 		return w.env.proveOutside(ctx, a.Run, a.Site)
 	case a.Do.Paste != nil:

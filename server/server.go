@@ -149,6 +149,7 @@ func (s *Server) api(r chi.Router) huma.API {
 		previews{res, costs{res}}, costs{res}, intakes{res}, targets{res, s.cfg.Agent, screens, agreements}, agreements, placements{res}, screens,
 		urls{res}, strengths{res}, pastes{res, make(chan struct{}, mostPastes)}, pathBooks{res}, lists{res},
 		trust{res, s.cfg.Room, s.cfg.Preparing}, newAuditLog(res), presence{res, s.hub}, search{res}, sitePlans{res, make(chan struct{}, 1)},
+		s.handovers(),
 	} {
 		kind.routes(api)
 	}
@@ -176,6 +177,11 @@ func (s *Server) routes(r chi.Router) {
 		needing(act.Look).Get("/api/events", s.pages.allEvents)
 		needing(act.Look).Get("/api/stills/{still}", history.still)
 		needing(act.See).Get("/api/sites/{site}/site-plans/{siteplan}/picture", sitePlans{s.resource, nil}.picture)
+		packs := s.handovers()
+		needing(act.Look).Get("/api/sites/{site}/handover/versions/{version}/file", packs.file)
+		needing(act.See).Get("/api/sites/{site}/handover/versions/{version}/zip", packs.zip)
+		needing(act.See).Get("/api/sites/{site}/handover/versions/{version}/changes/file", packs.changesFile)
+		needing(act.See).Get("/api/firm/mark", packs.mark)
 		needing(act.See).Get("/api/audit/file", newAuditLog(s.resource).file)
 		needing(act.Inspect).Get("/api/evidence/{record}/exchange", history.exchange)
 		needing(act.Inspect).Get("/api/target-records/{record}/exchange", history.targetExchange)
@@ -189,6 +195,14 @@ func (s *Server) routes(r chi.Router) {
 		})
 	})
 	r.Get("/*", s.web)
+}
+
+func (s *Server) handovers() handovers {
+	base := ""
+	if u := s.cfg.PublicURL; u != nil {
+		base = u.Scheme + "://" + u.Host
+	}
+	return handovers{s.resource, base}
 }
 
 // OpenAPI returns the API's description as indented JSON, for generating the front end's types.

@@ -503,6 +503,29 @@ func (s Acts) keepOnPlan(ctx context.Context, by act.Person, a act.About, what a
 	case act.TakeOffSitePlan:
 		return nil, s.SitePlans.TakeOff(ctx, x)
 	}
+	return s.keepHandover(ctx, by, what)
+}
+
+// keepHandover is Keep for acts at the handover of a site.
+func (s Acts) keepHandover(ctx context.Context, by act.Person, what any) (any, error) {
+	switch x := what.(type) {
+	case act.WaiveFinding:
+		return nil, s.Handovers.Waive(ctx, by, x)
+	case act.WithdrawWaiver:
+		return nil, s.Handovers.Unwaive(ctx, x)
+	case act.AttestItem:
+		return nil, s.Handovers.Attest(ctx, by, x)
+	case act.PutChecklist:
+		return nil, s.Handovers.PutChecklist(ctx, x)
+	case act.SetFirm:
+		return nil, s.Handovers.SetFirm(ctx, x)
+	case act.MakeHandover:
+		return nil, s.Handovers.Begin(ctx, by, x)
+	case act.HandoverMade:
+		return nil, s.Handovers.Complete(ctx, x)
+	case act.SignHandover:
+		return nil, s.Handovers.Sign(ctx, by, x)
+	}
 	return s.keepWide(ctx, by, what)
 }
 

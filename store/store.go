@@ -51,6 +51,7 @@ type Store struct {
 	Watched   Watched
 	Drifts    Drifts
 	Tellings  Tellings
+	Handovers Handovers
 	Plans     Plans
 	Targets   Targets
 	Runs      Runs
@@ -133,7 +134,8 @@ func OpenWith(ctx context.Context, o Options) (*Store, error) {
 		single: sqlx.NewDb(stdlib.OpenDBFromPool(single), "pgx")}
 	s := &Store{Pool: pool, singles: single, database: db, locks: newLocker(cfg.ConnConfig.Copy()), Sites: Sites{db}, Devices: Devices{db},
 		SitePlans: SitePlans{db}, Baselines: Baselines{db}, Watched: Watched{db}, Drifts: Drifts{db}, Tellings: Tellings{db},
-		Consents: Consents{db}, SignIns: SignIns{db},
+		Handovers: Handovers{db},
+		Consents:  Consents{db}, SignIns: SignIns{db},
 		People: People{db}, Books: Books{db}, Shelf: Shelf{db}, Plans: Plans{db}, Targets: Targets{db}, Runs: Runs{db},
 		Record: Record{db}, Workers: Workers{db, pool}}
 	if err := s.migrate(ctx); err != nil {

@@ -35,6 +35,13 @@ type OnSite struct {
 	Spread *Spread `json:"spread,omitempty"`
 	// Outside is for workers elsewhere alone.
 	Outside *Outside `json:"outside,omitempty"`
+	// Pack needs no network: any worker does it.
+	Pack *Pack `json:"pack,omitempty"`
+}
+
+// Pack makes a version of the site's handover pack.
+type Pack struct {
+	Version uuid.UUID `json:"version"`
 }
 
 // Outside plays what is led outside, by the site's outside addresses.

@@ -1,6 +1,7 @@
 package handover
 
 import (
+	"encoding/json"
 	"slices"
 	"strings"
 	"time"
@@ -19,6 +20,52 @@ type Change struct {
 	Fields []baseline.FieldChange `json:"fields" doc:"of what has changed"`
 	// Reasons are what the record says was done to it between the two.
 	Reasons []Reason `json:"reasons,omitempty"`
+}
+
+// Changes are how a site differs from a version of its pack.
+type Changes struct {
+	Form    int       `json:"form"`
+	Site    uuid.UUID `json:"site"`
+	Name    string    `json:"name"` // of the site
+	From    Point     `json:"from"`
+	To      Point     `json:"to"`
+	Changes []Change  `json:"changes"`
+}
+
+// A Point is a version, or the site at a time.
+type Point struct {
+	Number int       `json:"number,omitempty" doc:"of the version; missing for the site as it was at that time"`
+	At     time.Time `json:"at"`
+	Hash   string    `json:"hash,omitempty" doc:"of the version's manifest"`
+}
+
+// ChangeFiles makes the change pack: only what has changed, as JSON and as a table.
+func ChangeFiles(c *Changes) ([]File, error) {
+	raw, err := json.MarshalIndent(c, "", " ")
+	if err != nil {
+		return nil, err
+	}
+	s := Sheet{Name: "changes", Columns: []Column{{Title: "title"}, {Title: "is"}, {Title: "field"}, {Title: "was"}, {Title: "now"},
+		{Title: "at"}, {Title: "by"}, {Title: "reason"}}}
+	for _, x := range c.Changes {
+		at, by, why := "", "", ""
+		if len(x.Reasons) > 0 {
+			r := x.Reasons[0]
+			at, by, why = r.At.UTC().Format(time.RFC3339), r.By, strings.TrimSpace(r.Action+" "+r.After)
+		}
+		if len(x.Fields) == 0 {
+			s.Rows = append(s.Rows, []any{x.Title, string(x.Is), "", "", "", at, by, why})
+		}
+		for _, f := range x.Fields {
+			s.Rows = append(s.Rows, []any{x.Title, string(x.Is), f.Words, f.Was, f.Is, at, by, why})
+		}
+	}
+	table, err := csvFiles([]Sheet{s})
+	if err != nil {
+		return nil, err
+	}
+	table[0].Path = "changes.csv"
+	return append([]File{{Path: "changes.json", Type: "application/json", Data: append(raw, '\n')}}, table...), nil
 }
 
 // A Reason is a line of the record.

@@ -1,0 +1,183 @@
+package jobs
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/google/uuid"
+	"github.com/riverqueue/river/rivertype"
+
+	"unlatch/core/decide/act"
+	"unlatch/core/decide/handover"
+	"unlatch/core/decide/siteplan"
+	"unlatch/core/work/packing"
+	"unlatch/store"
+)
+
+// makePack carries out command.Pack. A version that was begun and not made whole, since its worker was killed, is made anew.
+func (e *env) makePack(ctx context.Context, run, site, version uuid.UUID) error {
+	select {
+	case e.packing <- struct{}{}:
+		defer func() { <-e.packing }()
+	case <-ctx.Done():
+		return e.finish(ctx, run, ctx.Err())
+	}
+	task, err := e.store.Handovers.Task(ctx, version)
+	if err != nil || task.Made {
+		return e.finish(ctx, run, err)
+	}
+	if err := e.store.Handovers.Anew(ctx, version); err != nil {
+		return e.finish(ctx, run, err)
+	}
+	err = e.packTask(ctx, run, task)
+	stopped := errors.Is(context.Cause(ctx), rivertype.ErrJobCancelledRemotely)
+	if err != nil && !store.Away(err) && (ctx.Err() == nil || stopped) && !errors.Is(err, store.ErrFenced) {
+		why := problemText(err)
+		if stopped {
+			why = "It was stopped."
+		}
+		e.store.Handovers.Fail(context.WithoutCancel(ctx), site, version, why)
+	}
+	return e.finish(ctx, run, err)
+}
+
+// packTask makes the files of a version, and says in the record that it was made.
+func (e *env) packTask(ctx context.Context, run uuid.UUID, task store.HandoverTask) error {
+	m, err := e.making(ctx, task)
+	if err != nil {
+		return err
+	}
+	done := int64(-1)
+	m.Progress = func(doing string, part float64) {
+		if now := int64(part * 100); now > done {
+			done = now
+			e.store.Runs.Progress(ctx, run, doing, now)
+		}
+	}
+	man, err := packing.Make(ctx, m, func(ctx context.Context, f handover.File) error {
+		return e.store.Keep(ctx, "a file of a handover pack", func(ctx context.Context) error {
+			return e.store.Handovers.PutFile(ctx, task.ID, f)
+		})
+	})
+	if err != nil {
+		return err
+	}
+	person, err := e.store.People.Get(ctx, task.Person)
+	if err != nil {
+		return fmt.Errorf("the account of %s, who began the pack, is not there any more", task.By)
+	}
+	desk := Desk{Store: e.store, Queue: e.queue}
+	if _, err := desk.Do(ctx, person, act.HandoverMade{Site: task.Site, ID: task.ID, Manifest: man}); err != nil {
+		return err
+	}
+	return e.store.Runs.Progress(ctx, run, "The pack is made", 100)
+}
+
+// making gathers what a version is made of, as of one moment.
+func (e *env) making(ctx context.Context, task store.HandoverTask) (m packing.Making, err error) {
+	var facts handover.Facts
+	err = e.store.Snapshot(ctx, func(ctx context.Context) error {
+		if facts, err = e.store.HandoverFacts(ctx, task.Site, task.At); err != nil {
+			return err
+		}
+		m.Manifest = handover.Manifest{Form: handover.Form, Site: task.Site, Name: facts.Name, Number: task.Number, By: task.By,
+			At: packing.Now(task.At), Program: task.Program, Language: task.Language}
+		if m.Manifest.Record, err = e.store.Record.Head(ctx); err != nil {
+			return err
+		}
+		list, err := e.store.Baselines.List(ctx, task.Site)
+		if err == nil && len(list) > 0 {
+			b := list[0]
+			m.Manifest.Baseline = &handover.Baseline{ID: b.ID, Name: b.Name, By: b.By, At: packing.Now(b.At)}
+		}
+		return err
+	})
+	if err != nil {
+		return m, err
+	}
+	firm, err := e.store.Handovers.Firm(ctx)
+	if err != nil {
+		return m, err
+	}
+	if firm.HasMark {
+		if m.Mark, err = e.store.Handovers.Mark(ctx); err != nil {
+			return m, err
+		}
+	}
+	m.Firm, m.Size, m.Base, m.Labels = firm.Name, task.Size, task.Base, task.Labels
+	m.Pack, m.Source = handover.Of(facts), packSource{e.store, task.Site}
+	if task.Seal {
+		m.Seal = func(ctx context.Context) ([]byte, handover.Sealed, error) { return e.sealed(ctx, task, &m.Pack) }
+	}
+	return m, nil
+}
+
+// sealed seals the sign-ins that the devices and targets of a pack are opened with.
+func (e *env) sealed(ctx context.Context, task store.HandoverTask, p *handover.Pack) ([]byte, handover.Sealed, error) {
+	byID := map[uuid.UUID]*handover.SealedSignIn{}
+	use := func(s *handover.SignIn, title string, device uuid.UUID) {
+		if s == nil {
+			return
+		}
+		x := byID[s.ID]
+		if x == nil {
+			x = &handover.SealedSignIn{ID: s.ID, Label: s.Label, User: s.User}
+			byID[s.ID] = x
+		}
+		if x.For = append(x.For, title); device != uuid.Nil {
+			x.Devices = append(x.Devices, device)
+		}
+	}
+	for _, c := range p.Cameras {
+		use(c.SignIn, c.Title+" at "+c.Address, c.ID)
+		use(c.StreamUser, c.Title+" at "+c.Address+", streams", c.ID)
+	}
+	for _, t := range p.Targets {
+		use(t.SignIn, t.Name, uuid.Nil)
+	}
+	var list []handover.SealedSignIn
+	for id, x := range byID {
+		in, err := e.store.SignIns.Decrypt(ctx, id)
+		if errors.Is(err, store.ErrNotFound) {
+			continue // it was taken off the keyring since
+		} else if err != nil {
+			return nil, handover.Sealed{}, err
+		}
+		x.Secret = in.Secret
+		list = append(list, *x)
+	}
+	slices.SortFunc(list, func(a, b handover.SealedSignIn) int {
+		return cmp.Or(strings.Compare(a.Label, b.Label), strings.Compare(a.ID.String(), b.ID.String()))
+	})
+	passphrase, err := e.store.Handovers.Passphrase(ctx, task.ID)
+	if err != nil {
+		return nil, handover.Sealed{}, err
+	}
+	return handover.Seal(p.Site.Name, list, task.Recipients, passphrase)
+}
+
+// packSource reads the pictures of a pack one at a time.
+type packSource struct {
+	store *store.Store
+	site  uuid.UUID
+}
+
+func (s packSource) Still(ctx context.Context, id uuid.UUID) ([]byte, error) {
+	raw, err := s.store.Devices.Still(ctx, id)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, packing.ErrGone
+	}
+	return raw, err
+}
+
+func (s packSource) SitePlan(ctx context.Context, id uuid.UUID) (siteplan.Picture, error) {
+	p, err := s.store.SitePlans.Picture(ctx, s.site, id)
+	if errors.Is(err, store.ErrNotFound) {
+		return p, packing.ErrGone
+	}
+	return p, err
+}
