@@ -92,7 +92,7 @@ func (e *env) making(ctx context.Context, task store.HandoverTask) (m packing.Ma
 		list, err := e.store.Baselines.List(ctx, task.Site)
 		if err == nil && len(list) > 0 {
 			b := list[0]
-			m.Manifest.Baseline = &handover.Baseline{ID: b.ID, Name: b.Name, By: b.By, At: packing.Now(b.At)}
+			m.Manifest.Baseline = &handover.AgreedState{ID: b.ID, Name: b.Name, By: b.By, At: packing.Now(b.At)}
 		}
 		return err
 	})
@@ -111,13 +111,13 @@ func (e *env) making(ctx context.Context, task store.HandoverTask) (m packing.Ma
 	m.Firm, m.Size, m.Base, m.Labels = firm.Name, task.Size, task.Base, task.Labels
 	m.Pack, m.Source = handover.Of(facts), packSource{e.store, task.Site}
 	if task.Seal {
-		m.Seal = func(ctx context.Context) ([]byte, handover.Sealed, error) { return e.sealed(ctx, task, &m.Pack) }
+		m.Seal = func(ctx context.Context) ([]byte, handover.SealedTo, error) { return e.sealed(ctx, task, &m.Pack) }
 	}
 	return m, nil
 }
 
 // sealed seals the sign-ins that the devices and targets of a pack are opened with.
-func (e *env) sealed(ctx context.Context, task store.HandoverTask, p *handover.Pack) ([]byte, handover.Sealed, error) {
+func (e *env) sealed(ctx context.Context, task store.HandoverTask, p *handover.Pack) ([]byte, handover.SealedTo, error) {
 	byID := map[uuid.UUID]*handover.SealedSignIn{}
 	use := func(s *handover.SignIn, title string, device uuid.UUID) {
 		if s == nil {
@@ -145,7 +145,7 @@ func (e *env) sealed(ctx context.Context, task store.HandoverTask, p *handover.P
 		if errors.Is(err, store.ErrNotFound) {
 			continue // it was taken off the keyring since
 		} else if err != nil {
-			return nil, handover.Sealed{}, err
+			return nil, handover.SealedTo{}, err
 		}
 		x.Secret = in.Secret
 		list = append(list, *x)
@@ -155,7 +155,7 @@ func (e *env) sealed(ctx context.Context, task store.HandoverTask, p *handover.P
 	})
 	passphrase, err := e.store.Handovers.Passphrase(ctx, task.ID)
 	if err != nil {
-		return nil, handover.Sealed{}, err
+		return nil, handover.SealedTo{}, err
 	}
 	return handover.Seal(p.Site.Name, list, task.Recipients, passphrase)
 }

@@ -46,7 +46,7 @@ func (b *bench) version(id uuid.UUID) (store.HandoverVersion, fstest.MapFS) {
 	require.NoError(b.t, err)
 	require.True(b.t, v.Made, v.Failed)
 	files := fstest.MapFS{}
-	for _, e := range append(v.Files, handover.Entry{Path: handover.ManifestFile}) {
+	for _, e := range append(v.Files, handover.FileEntry{Path: handover.ManifestFile}) {
 		f, err := b.s.Handovers.File(ctx, b.site.ID, id, e.Path)
 		require.NoError(b.t, err, e.Path)
 		files[e.Path] = &fstest.MapFile{Data: f.Data}

@@ -10,6 +10,8 @@ import (
 	"github.com/google/uuid"
 	"github.com/riverqueue/river"
 
+	"unlatch/core/decide/command"
+	"unlatch/core/decide/latch"
 	"unlatch/core/ground/address"
 	"unlatch/core/stream/sighting"
 	"unlatch/core/wire/discovery"
@@ -47,6 +49,9 @@ func (w *siteWorker) Work(ctx context.Context, job *river.Job[siteArgs]) error {
 	site, err := w.env.store.Sites.Get(ctx, a.Site)
 	if err == nil {
 		err = w.env.sweep(ctx, site, a.Run)
+	}
+	if err == nil && a.Do.Sweep != nil && a.Do.Sweep.Open {
+		err = w.env.openHeard(ctx, a.Run, site.ID)
 	}
 	return w.env.finish(ctx, a.Run, err)
 }
@@ -108,6 +113,31 @@ func (e *env) sweep(ctx context.Context, site store.Site, run uuid.UUID) error {
 		progress(true)
 	}
 	return errors.Join(err, failed)
+}
+
+// openHeard begins to open the latches of all cameras and recorders of a site that were heard and may be connected to.
+func (e *env) openHeard(ctx context.Context, run, site uuid.UUID) error {
+	list, err := e.store.Devices.List(ctx, site)
+	if err != nil {
+		return err
+	}
+	var ids []uuid.UUID
+	for i := range list {
+		st := &list[i].Status
+		if st.Device.Kind != sighting.Other && st.InScope() && st.Latch(latch.Heard).State == latch.Open && st.At() != "" {
+			ids = append(ids, list[i].ID)
+		}
+	}
+	if len(ids) == 0 {
+		return nil
+	}
+	of, err := e.store.Runs.Get(ctx, run)
+	if err != nil {
+		return err
+	}
+	_, err = e.queue.Begin(ctx, site, command.Work{Kind: "open", Title: "Open latches of " + command.Cameras(len(ids)), By: of.Person,
+		Devices: command.Each(ids, command.Device{Open: &command.Open{}})})
+	return err
 }
 
 // otherRanges returns the ranges of the other sites. Sites may share a wire: what is heard from another's range belongs there.

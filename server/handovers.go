@@ -78,7 +78,7 @@ func (s handovers) routes(api huma.API) {
 			list = slices.DeleteFunc(list, func(v store.HandoverVersion) bool { return !v.Made })
 			for i := range list { // who may look and no more sees the papers
 				list[i].Sealed = nil
-				list[i].Files = slices.DeleteFunc(list[i].Files, func(e handover.Entry) bool { return e.Path != handover.PaperFile })
+				list[i].Files = slices.DeleteFunc(list[i].Files, func(e handover.FileEntry) bool { return e.Path != handover.PaperFile })
 			}
 			return &struct{ Body []store.HandoverVersion }{list}, s.explain(err)
 		})
@@ -188,7 +188,7 @@ func (s handovers) titles(ctx context.Context, site uuid.UUID, b waiverBody) (ou
 }
 
 func (s handovers) checklistRoutes(api huma.API, path string) {
-	type yamlBody struct {
+	type checklistYAML struct {
 		YAML string `json:"yaml" maxLength:"65536" doc:"empty for none of its own"`
 	}
 	register(s, api, huma.Operation{OperationID: "attest-item", Method: "PUT", Path: path + "/attested",
@@ -215,13 +215,13 @@ func (s handovers) checklistRoutes(api huma.API, path string) {
 		Summary: "Keep a checklist for the site"},
 		func(ctx context.Context, in *struct {
 			SitePath
-			Body yamlBody
+			Body checklistYAML
 		}) (*struct{}, error) {
 			return s.keep(ctx, act.PutChecklist{Site: in.Site, YAML: in.Body.YAML})
 		})
 	register(s, api, huma.Operation{OperationID: "put-firm-checklist", Method: "PUT", Path: "/api/firm/checklist",
 		Summary: "Keep the firm's checklist", Extensions: map[string]any{"x-act": "put-checklist"}},
-		func(ctx context.Context, in *struct{ Body yamlBody }) (*struct{}, error) {
+		func(ctx context.Context, in *struct{ Body checklistYAML }) (*struct{}, error) {
 			return s.keep(ctx, act.PutChecklist{YAML: in.Body.YAML})
 		})
 	register(s, api, huma.Operation{OperationID: "get-firm", Method: "GET", Path: "/api/firm", Summary: "Whose papers these are"},

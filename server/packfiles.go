@@ -171,7 +171,7 @@ func (s handovers) changesFile(w http.ResponseWriter, r *http.Request) {
 // compare returns how a later version, or the site as it is now where to is the nil UUID, differs from a version, with what the record says
 // of it.
 func (s handovers) compare(ctx context.Context, site uuid.UUID, v store.HandoverVersion, to uuid.UUID) (handover.Changes, error) {
-	out := handover.Changes{Form: handover.Form, From: handover.Point{Number: v.Number, At: v.At, Hash: v.Hash}}
+	out := handover.Changes{Form: handover.Form, From: handover.PackPoint{Number: v.Number, At: v.At, Hash: v.Hash}}
 	was, err := s.store.Handovers.Pack(ctx, site, v.ID)
 	if err != nil {
 		return out, err
@@ -186,7 +186,7 @@ func (s handovers) compare(ctx context.Context, site uuid.UUID, v store.Handover
 		}); err != nil {
 			return out, err
 		}
-		is, out.To = handover.Of(facts), handover.Point{At: s.now().UTC()}
+		is, out.To = handover.Of(facts), handover.PackPoint{At: s.now().UTC()}
 	} else {
 		later, err := s.store.Handovers.Get(ctx, site, to)
 		if err != nil {
@@ -195,7 +195,7 @@ func (s handovers) compare(ctx context.Context, site uuid.UUID, v store.Handover
 		if is, err = s.store.Handovers.Pack(ctx, site, to); err != nil {
 			return out, err
 		}
-		out.To = handover.Point{Number: later.Number, At: later.At, Hash: later.Hash}
+		out.To = handover.PackPoint{Number: later.Number, At: later.At, Hash: later.Hash}
 	}
 	out.Changes = handover.Compare(&was, &is)
 	return out, s.addReasons(ctx, site, &out)
@@ -220,7 +220,7 @@ func (s handovers) addReasons(ctx context.Context, site uuid.UUID, c *handover.C
 			if x.Target && (l.TargetID == nil || *l.TargetID != x.ID) {
 				continue
 			}
-			x.Reasons = append(x.Reasons, handover.Reason{At: l.At.UTC(), By: l.Person, Action: l.Action, Before: l.Before, After: l.After})
+			x.Reasons = append(x.Reasons, handover.RecordLine{At: l.At.UTC(), By: l.Person, Action: l.Action, Before: l.Before, After: l.After})
 		}
 	}
 	return nil

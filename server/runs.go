@@ -76,9 +76,10 @@ func (s runs) routes(api huma.API) {
 			SitePath
 			Body struct {
 				Confirm bool `json:"confirm_large,omitempty" doc:"the number of addresses was shown and confirmed"`
+				Open    bool `json:"open,omitempty" doc:"open the latches afterwards of all that was heard"`
 			}
 		}) (*runOut, error) {
-			return s.begin(ctx, act.Sweep{Site: in.Site, Confirmed: in.Body.Confirm})
+			return s.begin(ctx, act.Sweep{Site: in.Site, Confirmed: in.Body.Confirm, Open: in.Body.Open})
 		})
 	register(s, api, huma.Operation{OperationID: "open-latches", Method: "POST", Path: "/api/sites/{site}/open",
 		Summary: "Open latches of devices as far as they go", DefaultStatus: 202},

@@ -115,16 +115,23 @@ func loggedPath(path string) string {
 // takeTime is how long whoever asks may take to read an answer: one who never reads it holds nothing for longer.
 const takeTime = 3 * time.Minute
 
+// packTime is takeTime, and how long a request may take, for a handover pack, which has some hundred MB.
+const packTime = 15 * time.Minute
+
 // inTime gives each request its time; event streams and live pictures last as long as their page, and have a time for each thing that they
 // write.
 func (s *Server) inTime(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		lasting := strings.HasSuffix(r.URL.Path, "/events") || strings.HasSuffix(r.URL.Path, "/live")
+		take, patience := takeTime, s.cfg.Patience
+		if large := strings.HasPrefix(r.URL.Path, "/api/packs") || strings.HasSuffix(r.URL.Path, "/zip"); large {
+			take, patience = packTime, packTime
+		}
 		if !lasting {
-			http.NewResponseController(w).SetWriteDeadline(time.Now().Add(takeTime))
+			http.NewResponseController(w).SetWriteDeadline(time.Now().Add(take))
 		}
 		if strings.HasPrefix(r.URL.Path, "/api/") && !lasting {
-			ctx, cancel := context.WithTimeout(r.Context(), s.cfg.Patience)
+			ctx, cancel := context.WithTimeout(r.Context(), patience)
 			defer cancel()
 			r = r.WithContext(ctx)
 		}

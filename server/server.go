@@ -73,6 +73,7 @@ type Server struct {
 	sessions  sessions
 	pages     pages
 	strangers atomic.Int64 // bytes that requests without a session hold
+	uploads   uploads      // handover packs that wait to be opened
 }
 
 // mostHashes is how many passwords are judged at once: each takes 64 MiB.
@@ -149,7 +150,7 @@ func (s *Server) api(r chi.Router) huma.API {
 		previews{res, costs{res}}, costs{res}, intakes{res}, targets{res, s.cfg.Agent, screens, agreements}, agreements, placements{res}, screens,
 		urls{res}, strengths{res}, pastes{res, make(chan struct{}, mostPastes)}, pathBooks{res}, lists{res},
 		trust{res, s.cfg.Room, s.cfg.Preparing}, newAuditLog(res), presence{res, s.hub}, search{res}, sitePlans{res, make(chan struct{}, 1)},
-		s.handovers(),
+		s.handovers(), openPacks{res, &s.uploads, s.handovers()},
 	} {
 		kind.routes(api)
 	}
@@ -182,6 +183,7 @@ func (s *Server) routes(r chi.Router) {
 		needing(act.See).Get("/api/sites/{site}/handover/versions/{version}/zip", packs.zip)
 		needing(act.See).Get("/api/sites/{site}/handover/versions/{version}/changes/file", packs.changesFile)
 		needing(act.See).Get("/api/firm/mark", packs.mark)
+		needing(act.Arrange).Post("/api/packs", openPacks{s.resource, &s.uploads, packs}.bring)
 		needing(act.See).Get("/api/audit/file", newAuditLog(s.resource).file)
 		needing(act.Inspect).Get("/api/evidence/{record}/exchange", history.exchange)
 		needing(act.Inspect).Get("/api/target-records/{record}/exchange", history.targetExchange)

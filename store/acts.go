@@ -523,6 +523,8 @@ func (s Acts) keepHandover(ctx context.Context, by act.Person, what any) (any, e
 		return nil, s.Handovers.Begin(ctx, by, x)
 	case act.HandoverMade:
 		return nil, s.Handovers.Complete(ctx, x)
+	case act.OpenPack:
+		return nil, s.openPack(ctx, by, x)
 	case act.SignHandover:
 		return nil, s.Handovers.Sign(ctx, by, x)
 	}

@@ -29,9 +29,9 @@ type HandoverVersion struct {
 	Made     bool               `json:"made" doc:"all its files are there"`
 	Hash     string             `json:"hash,omitempty" doc:"of its manifest, as the record has it"`
 	Language string             `json:"language"`
-	Sealed   *handover.Sealed   `json:"sealed,omitempty"`
-	Baseline *handover.Baseline `json:"baseline,omitempty"`
-	Files    []handover.Entry   `json:"files"`
+	Sealed   *handover.SealedTo   `json:"sealed,omitempty"`
+	Baseline *handover.AgreedState `json:"baseline,omitempty"`
+	Files    []handover.FileEntry   `json:"files"`
 	SignOff  *SignOffView       `json:"sign_off,omitempty"`
 }
 
@@ -59,7 +59,7 @@ const handoverColumns = `h.id, h.site_id, h.number, h.made_by, h.person_id, h.ma
 
 func (r handoverRow) version() HandoverVersion {
 	v := HandoverVersion{ID: r.ID, Number: r.Number, By: r.By, At: r.At, Failed: r.Failed, Language: r.Form.V.Language,
-		Files: []handover.Entry{}}
+		Files: []handover.FileEntry{}}
 	if m := r.Manifest; m != nil {
 		v.Made, v.Hash, v.Sealed, v.Baseline, v.Files = true, m.V.Hash, m.V.Sealed, m.V.Baseline, m.V.Files
 	}

@@ -261,3 +261,58 @@ func (a SignHandover) Decide(f Facts) (Outcome, error) {
 	return Outcome{Keep: []any{a}, Line: Line{Subject: fmt.Sprintf("%s, version %d", f.Site.Name, a.Number),
 		After: "by " + a.SignOff.Name + "; SHA-256 of the manifest " + a.Hash}}, nil
 }
+
+// OpenPack makes a site of a pack from elsewhere: everything in it becomes intent, and nothing counts as measured.
+type OpenPack struct {
+	Manifest handover.Manifest
+	Pack     *handover.Pack
+	Taken    handover.Taken
+	Pictures map[uuid.UUID]siteplan.Picture // of the site plans
+	Books    []handover.Book
+	SignIns  []handover.SealedSignIn // that were unsealed; none where nobody could
+	Raw      []byte                  // handover.json
+	Here     bool                    // the site is here already
+	// Keys are the entries of the keyring here, by those of the pack. Decide fills them in.
+	Keys map[uuid.UUID]uuid.UUID
+}
+
+// About implements Act.
+func (a OpenPack) About() About { return About{Name: "open-pack", Right: Arrange} }
+
+// Decide implements Act.
+func (a OpenPack) Decide(Facts) (Outcome, error) {
+	if a.Here {
+		return Outcome{}, refuse("pack_here", "The site of this pack is here already.",
+			"Compare the pack's version with the site as it is now, or remove the site first.")
+	}
+	a.Keys = map[uuid.UUID]uuid.UUID{}
+	for _, s := range a.SignIns {
+		a.Keys[s.ID] = uuid.Must(uuid.NewV7())
+	}
+	after := fmt.Sprintf("version %d by %s: %d devices, %d sign-ins", a.Manifest.Number, a.Manifest.By, len(a.Taken.Devices), len(a.SignIns))
+	site := CreateSite{ID: a.Taken.Site, SiteForm: SiteForm{Name: a.Taken.Name, Ranges: a.Taken.Ranges}}
+	return Outcome{Keep: []any{site, a}, Line: Line{Subject: a.Taken.Name, Site: a.Taken.Site, After: after}}, nil
+}
+
+// NewSignIns returns the sign-ins of the pack as they go onto the keyring: each for the devices that it opened, and for no others.
+func (a OpenPack) NewSignIns() (list NewSignIns) {
+	known := map[uuid.UUID]bool{}
+	for _, d := range a.Taken.Devices {
+		known[d.ID] = true
+	}
+	for _, s := range a.SignIns {
+		terms := signin.For(signin.Purpose(""))
+		for _, d := range s.Devices {
+			if known[d] {
+				terms.Devices = append(terms.Devices, d)
+			}
+		}
+		site := a.Taken.Site
+		terms.Site, terms.Note = &site, "from the handover pack"
+		if len(terms.Devices) == 0 { // of a target
+			terms.Bound, terms.Purpose = false, signin.Target
+		}
+		list = append(list, signin.New{ID: a.Keys[s.ID], Label: s.Label, User: s.User, Secret: s.Secret, Terms: terms})
+	}
+	return list
+}

@@ -15,6 +15,7 @@ import (
 type Sweep struct {
 	Site      uuid.UUID
 	Confirmed bool // the number of addresses was shown to the person
+	Open      bool // latches are opened afterwards of all that was heard
 }
 
 // About implements Act.
@@ -37,7 +38,7 @@ func (a Sweep) Decide(f Facts) (Outcome, error) {
 	}
 	return Outcome{
 		Work: &command.Work{Kind: "sweep", Title: "Sweep of " + ranges.String(),
-			Steps: int64(discovery.Total(ranges, len(discovery.DefaultPorts))), Site: &command.OnSite{Sweep: &command.Sweep{}}},
+			Steps: int64(discovery.Total(ranges, len(discovery.DefaultPorts))), Site: &command.OnSite{Sweep: &command.Sweep{Open: a.Open}}},
 		Line: Line{Subject: ranges.String()},
 	}, nil
 }

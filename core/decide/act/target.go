@@ -153,6 +153,13 @@ func (t TargetForm) parts(f Facts) error {
 	return nil
 }
 
+// FromPack returns a target that a handover pack has, as it is kept: checked as if a person had typed it. One whose address is a name is
+// refused: nobody has looked here where that leads.
+func (t TargetForm) FromPack(id uuid.UUID) (PutTarget, error) {
+	form, at, err := t.check()
+	return PutTarget{ID: id, New: true, TargetForm: form, Reach: at}, err
+}
+
 // signIn returns the sign-in that was typed for the target. It is tried on no device. The form names it from then on.
 func (t *TargetForm) signIn() NewSignIns {
 	if t.User == "" && t.Secret.Empty() {

@@ -53,7 +53,10 @@ type Spread struct {
 }
 
 // Sweep is one discovery run over the site's ranges.
-type Sweep struct{}
+type Sweep struct {
+	// Open has the latches opened afterwards of all devices that were heard.
+	Open bool `json:"open,omitempty"`
+}
 
 // Paste takes one pasted URL and the recipe that explains it, and looks which of its siblings are there.
 type Paste struct {

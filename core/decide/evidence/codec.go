@@ -118,6 +118,7 @@ var readers = map[Kind]func(Record) (Body, error){
 	KindMarked:    reader[Marked],
 	KindWalked:    reader[Walked],
 	KindByHand:    reader[StreamByHand],
+	KindInPack:    reader[InPack],
 	KindOutside:   reader[Outside],
 	KindView:      reader[View],
 	KindCommanded: reader[Commanded],

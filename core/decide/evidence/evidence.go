@@ -41,6 +41,7 @@ const (
 	KindOutside   Kind = "outside"    // subject: the stream's role; body Outside
 	KindView      Kind = "view"       // body View
 	KindByHand    Kind = "by_hand"    // subject: the stream's token; body StreamByHand
+	KindInPack    Kind = "in_pack"    // body InPack
 
 	KindOpenedUnder Kind = "opened_under" // subject: the ID of the sign-in; body OpenedUnder
 )

@@ -11,29 +11,29 @@ import (
 	"unlatch/core/decide/baseline"
 )
 
-// A Change is how one device or target differs between two packs.
-type Change struct {
+// A PackChange is how one device or target differs between two packs.
+type PackChange struct {
 	ID     uuid.UUID              `json:"id"`
 	Title  string                 `json:"title"`
 	Target bool                   `json:"target,omitempty"`
 	Is     baseline.Presence      `json:"is" enum:"changed,new,gone"`
 	Fields []baseline.FieldChange `json:"fields" doc:"of what has changed"`
 	// Reasons are what the record says was done to it between the two.
-	Reasons []Reason `json:"reasons,omitempty"`
+	Reasons []RecordLine `json:"reasons,omitempty"`
 }
 
 // Changes are how a site differs from a version of its pack.
 type Changes struct {
-	Form    int       `json:"form"`
-	Site    uuid.UUID `json:"site"`
-	Name    string    `json:"name"` // of the site
-	From    Point     `json:"from"`
-	To      Point     `json:"to"`
-	Changes []Change  `json:"changes"`
+	Form    int          `json:"form"`
+	Site    uuid.UUID    `json:"site"`
+	Name    string       `json:"name"` // of the site
+	From    PackPoint    `json:"from"`
+	To      PackPoint    `json:"to"`
+	Changes []PackChange `json:"changes"`
 }
 
-// A Point is a version, or the site at a time.
-type Point struct {
+// A PackPoint is a version, or the site at a time.
+type PackPoint struct {
 	Number int       `json:"number,omitempty" doc:"of the version; missing for the site as it was at that time"`
 	At     time.Time `json:"at"`
 	Hash   string    `json:"hash,omitempty" doc:"of the version's manifest"`
@@ -68,8 +68,8 @@ func ChangeFiles(c *Changes) ([]File, error) {
 	return append([]File{{Path: "changes.json", Type: "application/json", Data: append(raw, '\n')}}, table...), nil
 }
 
-// A Reason is a line of the record.
-type Reason struct {
+// A RecordLine is what the record says of a change.
+type RecordLine struct {
 	At     time.Time `json:"at"`
 	By     string    `json:"by"`
 	Action string    `json:"action"`
@@ -78,8 +78,8 @@ type Reason struct {
 }
 
 // Compare returns how a pack differs from an earlier one, by title.
-func Compare(was, is *Pack) []Change {
-	out := []Change{}
+func Compare(was, is *Pack) []PackChange {
+	out := []PackChange{}
 	names := func(p *Pack) map[uuid.UUID]string {
 		m := map[uuid.UUID]string{}
 		for _, c := range p.Cameras {
@@ -88,9 +88,9 @@ func Compare(was, is *Pack) []Change {
 		return m
 	}
 	before, now := names(was), names(is)
-	byID := map[uuid.UUID]*Change{}
+	byID := map[uuid.UUID]*PackChange{}
 	for _, c := range baseline.Compare(was.State, is.State) {
-		out = append(out, Change{ID: c.Device, Title: c.Title, Is: c.Is, Fields: c.Fields})
+		out = append(out, PackChange{ID: c.Device, Title: c.Title, Is: c.Is, Fields: c.Fields})
 	}
 	for i := range out {
 		byID[out[i].ID] = &out[i]
@@ -104,15 +104,15 @@ func Compare(was, is *Pack) []Change {
 		if x := byID[c.ID]; x != nil {
 			x.Fields = append(x.Fields, change)
 		} else {
-			out = append(out, Change{ID: c.ID, Title: c.Title, Is: baseline.Changed, Fields: []baseline.FieldChange{change}})
+			out = append(out, PackChange{ID: c.ID, Title: c.Title, Is: baseline.Changed, Fields: []baseline.FieldChange{change}})
 		}
 	}
 	out = append(out, compareTargets(was.State.Targets, is.State.Targets)...)
-	slices.SortStableFunc(out, func(a, b Change) int { return strings.Compare(a.Title, b.Title) })
+	slices.SortStableFunc(out, func(a, b PackChange) int { return strings.Compare(a.Title, b.Title) })
 	return out
 }
 
-func compareTargets(was, is []baseline.Target) (out []Change) {
+func compareTargets(was, is []baseline.Target) (out []PackChange) {
 	find := func(list []baseline.Target, id uuid.UUID) *baseline.Target {
 		for i := range list {
 			if list[i].ID == id {
@@ -124,14 +124,14 @@ func compareTargets(was, is []baseline.Target) (out []Change) {
 	for _, t := range was {
 		now := find(is, t.ID)
 		if now == nil {
-			out = append(out, Change{ID: t.ID, Title: t.Name, Target: true, Is: baseline.Gone, Fields: []baseline.FieldChange{}})
+			out = append(out, PackChange{ID: t.ID, Title: t.Name, Target: true, Is: baseline.Gone, Fields: []baseline.FieldChange{}})
 		} else if fields := baseline.CompareTargets(t, *now); len(fields) > 0 {
-			out = append(out, Change{ID: t.ID, Title: t.Name, Target: true, Is: baseline.Changed, Fields: fields})
+			out = append(out, PackChange{ID: t.ID, Title: t.Name, Target: true, Is: baseline.Changed, Fields: fields})
 		}
 	}
 	for _, t := range is {
 		if find(was, t.ID) == nil {
-			out = append(out, Change{ID: t.ID, Title: t.Name, Target: true, Is: baseline.New, Fields: []baseline.FieldChange{}})
+			out = append(out, PackChange{ID: t.ID, Title: t.Name, Target: true, Is: baseline.New, Fields: []baseline.FieldChange{}})
 		}
 	}
 	return out

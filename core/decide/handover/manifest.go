@@ -26,24 +26,24 @@ const (
 
 // A Manifest says what a version of a pack is: who made it and when, from what, and the hash of each file. It is never changed.
 type Manifest struct {
-	Form     int       `json:"form"`
-	Site     uuid.UUID `json:"site"`
-	Name     string    `json:"name"` // of the site
-	Number   int       `json:"number"`
-	By       string    `json:"by"`
-	At       time.Time `json:"at"`
-	Program  string    `json:"program"` // version of Unlatch
-	Language string    `json:"language"`
-	Baseline *Baseline `json:"baseline,omitempty"`
-	Record   Record    `json:"record"`
-	Sealed   *Sealed   `json:"sealed,omitempty"`
-	Files    []Entry   `json:"files"`   // by path
-	Content  string    `json:"content"` // hash of the data files: two packs of one state have the same
-	Hash     string    `json:"hash"`    // of this manifest, with Hash empty
+	Form     int          `json:"form"`
+	Site     uuid.UUID    `json:"site"`
+	Name     string       `json:"name"` // of the site
+	Number   int          `json:"number"`
+	By       string       `json:"by"`
+	At       time.Time    `json:"at"`
+	Program  string       `json:"program"` // version of Unlatch
+	Language string       `json:"language"`
+	Baseline *AgreedState `json:"baseline,omitempty"`
+	Record   Record       `json:"record"`
+	Sealed   *SealedTo    `json:"sealed,omitempty"`
+	Files    []FileEntry  `json:"files"`   // by path
+	Content  string       `json:"content"` // hash of the data files: two packs of one state have the same
+	Hash     string       `json:"hash"`    // of this manifest, with Hash empty
 }
 
-// A Baseline is the agreed state that the site had.
-type Baseline struct {
+// An AgreedState is the agreed state that the site had.
+type AgreedState struct {
 	ID   uuid.UUID `json:"id"`
 	Name string    `json:"name"`
 	By   string    `json:"by"`
@@ -56,15 +56,15 @@ type Record struct {
 	Hash   string `json:"hash"`
 }
 
-// Sealed says who may open the sealed sign-ins.
-type Sealed struct {
+// SealedTo says who may open the sealed sign-ins.
+type SealedTo struct {
 	Recipients []string `json:"recipients,omitempty"` // their public keys
 	Passphrase bool     `json:"passphrase,omitempty"`
 	SignIns    int      `json:"sign_ins"`
 }
 
-// An Entry is a file of a pack.
-type Entry struct {
+// A FileEntry is a file of a pack.
+type FileEntry struct {
 	Path   string `json:"path"`
 	Type   string `json:"type"` // media type
 	Bytes  int64  `json:"bytes"`
@@ -78,9 +78,9 @@ type File struct {
 }
 
 // Entry returns the file's line in the manifest.
-func (f File) Entry() Entry {
+func (f File) Entry() FileEntry {
 	sum := sha256.Sum256(f.Data)
-	return Entry{Path: f.Path, Type: f.Type, Bytes: int64(len(f.Data)), SHA256: hex.EncodeToString(sum[:])}
+	return FileEntry{Path: f.Path, Type: f.Type, Bytes: int64(len(f.Data)), SHA256: hex.EncodeToString(sum[:])}
 }
 
 // dataFile reports whether a file is made of the state alone, so that two packs of one state have it alike. Papers carry the time at which
@@ -90,9 +90,9 @@ func dataFile(path string) bool {
 }
 
 // ContentHash returns the SHA-256 of the data files: of their hashes and paths, line by line, in the order of their paths.
-func ContentHash(files []Entry) string {
+func ContentHash(files []FileEntry) string {
 	h := sha256.New()
-	sorted := slices.SortedFunc(slices.Values(files), func(a, b Entry) int { return strings.Compare(a.Path, b.Path) })
+	sorted := slices.SortedFunc(slices.Values(files), func(a, b FileEntry) int { return strings.Compare(a.Path, b.Path) })
 	for _, f := range sorted {
 		if dataFile(f.Path) {
 			fmt.Fprintf(h, "%s  %s\n", f.SHA256, f.Path)
@@ -111,7 +111,7 @@ func (m Manifest) sum() string {
 
 // Complete sorts the files and fills the hashes in.
 func (m *Manifest) Complete() {
-	slices.SortFunc(m.Files, func(a, b Entry) int { return strings.Compare(a.Path, b.Path) })
+	slices.SortFunc(m.Files, func(a, b FileEntry) int { return strings.Compare(a.Path, b.Path) })
 	m.Content = ContentHash(m.Files)
 	m.Hash = m.sum()
 }

@@ -90,24 +90,24 @@ func ParseRecipients(text string) ([]age.Recipient, []string, error) {
 }
 
 // Seal seals sign-ins to recipients or to a passphrase (age-encryption.org/v1).
-func Seal(site string, list []SealedSignIn, recipients string, passphrase signin.Secret) ([]byte, Sealed, error) {
+func Seal(site string, list []SealedSignIn, recipients string, passphrase signin.Secret) ([]byte, SealedTo, error) {
 	to, keys, err := ParseRecipients(recipients)
 	if err != nil {
-		return nil, Sealed{}, err
+		return nil, SealedTo{}, err
 	}
-	how := Sealed{Recipients: keys, SignIns: len(list)}
+	how := SealedTo{Recipients: keys, SignIns: len(list)}
 	switch {
 	case len(to) > 0 && !passphrase.Empty():
-		return nil, Sealed{}, errors.New("seal to recipients or to a passphrase, not to both")
+		return nil, SealedTo{}, errors.New("seal to recipients or to a passphrase, not to both")
 	case len(to) == 0 && passphrase.Empty():
-		return nil, Sealed{}, errors.New("there is nobody to seal the sign-ins to")
+		return nil, SealedTo{}, errors.New("there is nobody to seal the sign-ins to")
 	case len(to) == 0:
 		if len([]rune(passphrase.Reveal())) < leastPassphrase {
-			return nil, Sealed{}, ErrWeakPassphrase
+			return nil, SealedTo{}, ErrWeakPassphrase
 		}
 		r, err := age.NewScryptRecipient(passphrase.Reveal())
 		if err != nil {
-			return nil, Sealed{}, err
+			return nil, SealedTo{}, err
 		}
 		to, how.Passphrase = []age.Recipient{r}, true
 	}
@@ -117,18 +117,18 @@ func Seal(site string, list []SealedSignIn, recipients string, passphrase signin
 	}
 	raw, err := json.MarshalIndent(f, "", " ")
 	if err != nil {
-		return nil, Sealed{}, err
+		return nil, SealedTo{}, err
 	}
 	var b bytes.Buffer
 	w, err := age.Encrypt(&b, to...)
 	if err != nil {
-		return nil, Sealed{}, err
+		return nil, SealedTo{}, err
 	}
 	if _, err := w.Write(raw); err != nil {
-		return nil, Sealed{}, err
+		return nil, SealedTo{}, err
 	}
 	if err := w.Close(); err != nil {
-		return nil, Sealed{}, err
+		return nil, SealedTo{}, err
 	}
 	return b.Bytes(), how, nil
 }

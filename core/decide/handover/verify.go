@@ -121,7 +121,7 @@ func Verify(ctx context.Context, pack fs.FS) (m Manifest, faults []Fault, err er
 }
 
 // verifyFile checks one file; nil where it is as it was made.
-func verifyFile(pack fs.FS, e Entry) *Fault {
+func verifyFile(pack fs.FS, e FileEntry) *Fault {
 	if err := CheckPath(e.Path); err != nil {
 		return &Fault{"", err.Error()}
 	}

@@ -241,7 +241,7 @@ func TestTheSealedSignInsOpenForWhomTheyAreSealed(t *testing.T) {
 		For: []string{"Platform clock at 192.0.2.10"}}}
 	raw, how, err := handover.Seal("Tarn Ferry", list, "# the firm\n"+key.Recipient().String()+"\r\n", signin.Secret{})
 	require.NoError(t, err)
-	assert.Equal(t, handover.Sealed{Recipients: []string{key.Recipient().String()}, SignIns: 1}, how)
+	assert.Equal(t, handover.SealedTo{Recipients: []string{key.Recipient().String()}, SignIns: 1}, how)
 	assert.NotContains(t, string(raw), "brass-kettle")
 	back, err := handover.Unseal(raw, signin.NewSecret(key.String()))
 	require.NoError(t, err)

@@ -126,6 +126,11 @@ func (d *deriver) set(n Name, r *evidence.Record, diagnosis *diagnose.Diagnosis,
 
 func (d *deriver) heard(records []evidence.Record) {
 	var heard []evidence.Record
+	if x, _ := body[evidence.InPack](d, ""); x != nil { // what is heard here goes over it
+		d.s.Device = d.s.Device.Add(sighting.Sighting(*x))
+		d.s.Device.Methods = nil
+		d.s.Latch(Heard).Reason = "The handover pack has it; it was not heard here yet"
+	}
 	for _, r := range d.latest {
 		if r.Kind == evidence.KindHeard {
 			heard = append(heard, r)

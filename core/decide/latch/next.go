@@ -12,7 +12,7 @@ import (
 
 // NextStep is the one thing to do next for a device.
 type NextStep struct {
-	Action string `json:"action" enum:"open,add_sign_in,agree,agree_weaker,agree_target,claim,change_ranges,open_recorder,place,stream_user,streams_on,take_certificate,undo_tuning,tune,nearest_plan,restart,place_again,attest,wait,none" doc:"what the button does"`
+	Action string `json:"action" enum:"open,sweep,add_sign_in,agree,agree_weaker,agree_target,claim,change_ranges,open_recorder,place,stream_user,streams_on,take_certificate,undo_tuning,tune,nearest_plan,restart,place_again,attest,wait,none" doc:"what the button does"`
 	Label  string `json:"label"`
 	Reason string `json:"reason"`
 	Fix    string `json:"fix,omitempty"`
@@ -50,6 +50,9 @@ func (s *Status) Next() NextStep {
 			}
 		}
 		return step
+	}
+	if at == Heard {
+		return NextStep{Action: "sweep", Label: "Find it", Reason: l.Reason + ".", Fix: "A sweep knows it again by what it is, at whatever address."}
 	}
 	if at == Tuned {
 		return NextStep{Action: "tune", Label: "Set its streams", Reason: l.Reason + ".",

@@ -37,7 +37,7 @@ type Making struct {
 	Labels   *paper.LabelSheet // nil for no labels
 	Source   Source
 	// Seal seals the sign-ins; nil leaves them out.
-	Seal func(ctx context.Context) ([]byte, handover.Sealed, error)
+	Seal func(ctx context.Context) ([]byte, handover.SealedTo, error)
 	// Progress is told what is being done, and which part of the whole is done.
 	Progress func(doing string, done float64)
 }
@@ -185,7 +185,7 @@ func (x *maker) papers(ctx context.Context) error {
 	p := paper.Paper{Pack: &x.Pack, Manifest: x.Manifest, Firm: paper.Firm{Name: x.Firm, Mark: markOf(x.Mark)}, Size: x.Size,
 		Language: x.language, Base: x.Base, Pictures: x.thumbs}
 	if x.Seal != nil {
-		p.Manifest.Sealed = &handover.Sealed{} // who may open it stands in the manifest
+		p.Manifest.Sealed = &handover.SealedTo{} // who may open it stands in the manifest
 	}
 	var b bytes.Buffer
 	if err := p.Write(&b); err != nil {

@@ -117,8 +117,8 @@ func TestAMakingThatIsCutShortLeavesNoManifest(t *testing.T) {
 
 func TestWhatIsSealedStandsInTheManifest(t *testing.T) {
 	m := making(1)
-	m.Seal = func(context.Context) ([]byte, handover.Sealed, error) {
-		return []byte("sealed"), handover.Sealed{Recipients: []string{"age1one"}, SignIns: 2}, nil
+	m.Seal = func(context.Context) ([]byte, handover.SealedTo, error) {
+		return []byte("sealed"), handover.SealedTo{Recipients: []string{"age1one"}, SignIns: 2}, nil
 	}
 	man, files := made(t, m)
 	assert.Equal(t, "sealed", string(files[handover.SealedFile].Data))

@@ -279,6 +279,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/firm": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whose papers these are */
+        get: operations["get-firm"];
+        /** Say whose papers these are */
+        put: operations["set-firm"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/firm/checklist": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Keep the firm's checklist */
+        put: operations["put-firm-checklist"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/health": {
         parameters: {
             query?: never;
@@ -394,6 +429,23 @@ export interface paths {
         put?: never;
         /** Make the account or set the password that a one-time link is for, and sign in */
         post: operations["take-link"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/packs/{upload}/open": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a site of a handover pack that was brought */
+        post: operations["open-pack"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1538,6 +1590,160 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/handover": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether the site can be handed over, and what was handed over */
+        get: operations["get-handover"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/handover/attested": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say that an item of the checklist is done, or that it is not */
+        put: operations["attest-item"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/handover/checklist": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Keep a checklist for the site */
+        put: operations["put-checklist"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/handover/opened": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How the site stands to the pack that it was opened from */
+        get: operations["get-opened"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/handover/versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The versions of the site's handover pack */
+        get: operations["list-handovers"];
+        put?: never;
+        /** Make a version of the site's handover pack */
+        post: operations["make-handover"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/handover/versions/{version}/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What has changed since a version */
+        get: operations["compare-handovers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/handover/versions/{version}/sign": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sign a version of the pack on the screen */
+        post: operations["sign-handover"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/handover/waivers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Hand over all the same, and say why */
+        post: operations["waive-finding"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/handover/waivers/withdraw": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take back what was waived */
+        post: operations["withdraw-waiver"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/here": {
         parameters: {
             query?: never;
@@ -2528,6 +2734,13 @@ export interface components {
             /** @description also take a weaker scheme than before, on these devices */
             weaker?: boolean;
         };
+        AgreedState: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            id: string;
+            name: string;
+        };
         AgreementView: {
             /** Format: date-time */
             given_at: string;
@@ -2563,10 +2776,21 @@ export interface components {
              */
             skew_ms?: number;
         };
+        "Attest-itemRequest": {
+            item: string;
+            note?: string;
+            undo?: boolean;
+        };
         AttestRequest: {
             devices: string[];
             strict?: boolean;
             target: string;
+        };
+        Attested: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            note?: string;
         };
         Audio: {
             /**
@@ -2825,6 +3049,15 @@ export interface components {
                 [key: string]: string;
             };
         };
+        Changes: {
+            changes: components["schemas"]["PackChange"][];
+            /** Format: int64 */
+            form: number;
+            from: components["schemas"]["PackPoint"];
+            name: string;
+            site: string;
+            to: components["schemas"]["PackPoint"];
+        };
         ChangesView: {
             /** @description that are new or have changed */
             devices: components["schemas"]["DeviceView"][];
@@ -2843,6 +3076,27 @@ export interface components {
             /** @description the recorder's way through to the camera's own page */
             page?: string;
             place?: string;
+        };
+        Checked: {
+            attested?: components["schemas"]["Attested"];
+            done: boolean;
+            id: string;
+            /** @description the rule by which evidence ticks it; missing where a person attests it */
+            ticks?: string;
+            title: string;
+        };
+        ChecklistView: {
+            items: components["schemas"]["Checked"][];
+            name: string;
+            /** @description the site has one of its own */
+            own: boolean;
+            /** @description by which evidence ticks an item */
+            rules: string[];
+            yaml: string;
+        };
+        ChecklistYAML: {
+            /** @description empty for none of its own */
+            yaml: string;
         };
         Choice: {
             /** Format: double */
@@ -2952,7 +3206,7 @@ export interface components {
             curve: components["schemas"]["Point"][];
             /** @description the bitrates with which it keeps the wanted days */
             for_days?: components["schemas"]["KbpsFor"][];
-            form: components["schemas"]["RecordingBody"];
+            form: components["schemas"]["RecordingForm"];
             /**
              * Format: double
              * @description of all that is recorded
@@ -3275,6 +3529,13 @@ export interface components {
             /** @description what people call the field, with what it is of */
             words: string;
         };
+        FileEntry: {
+            /** Format: int64 */
+            bytes: number;
+            path: string;
+            sha256: string;
+            type: string;
+        };
         FillRequest: {
             devices: string[];
             /** @description the cameras' places in a list: the gaps between them are kept */
@@ -3308,6 +3569,12 @@ export interface components {
         "Finish-sign-onRequest": {
             code: string;
             state: string;
+        };
+        Firm: {
+            /** @description YAML; missing for that of the product */
+            checklist: string;
+            has_mark: boolean;
+            name: string;
         };
         FirstAccount: {
             /** @description the set-up code that the server printed at its start */
@@ -3480,6 +3747,40 @@ export interface components {
             /** @description of that user on the cameras, by their own word */
             level?: string;
             user: string;
+        };
+        HandoverVersion: {
+            /** Format: date-time */
+            at: string;
+            baseline?: components["schemas"]["AgreedState"];
+            by: string;
+            /** @description why it could not be made */
+            failed?: string;
+            files: components["schemas"]["FileEntry"][];
+            /** @description of its manifest, as the record has it */
+            hash?: string;
+            id: string;
+            language: string;
+            /** @description all its files are there */
+            made: boolean;
+            /** Format: int64 */
+            number: number;
+            sealed?: components["schemas"]["SealedTo"];
+            sign_off?: components["schemas"]["SignOffView"];
+        };
+        HandoverView: {
+            checklist: components["schemas"]["ChecklistView"];
+            /** @description the gravest first */
+            findings: components["schemas"]["ReadyFindingView"][];
+            firm: components["schemas"]["Firm"];
+            /** @description the usual sizes */
+            label_sheets: components["schemas"]["LabelSheet"][];
+            languages: components["schemas"]["LanguageView"][];
+            /** @description how complete each device and target is */
+            progress: components["schemas"]["Progress"][];
+            /** @description nothing is open */
+            ready: boolean;
+            /** @description the newest first */
+            versions: components["schemas"]["HandoverVersion"][];
         };
         HealthView: {
             /**
@@ -3718,6 +4019,31 @@ export interface components {
             /** @description why its password is a finding; missing where it is good */
             weak?: string;
         };
+        LabelSheet: {
+            /** Format: int64 */
+            columns: number;
+            /** Format: double */
+            gap_x_mm: number;
+            /** Format: double */
+            gap_y_mm: number;
+            /** Format: double */
+            height_mm: number;
+            /** Format: double */
+            left_mm: number;
+            name: string;
+            /** @enum {string} */
+            paper: "A4" | "Letter";
+            /** Format: int64 */
+            rows: number;
+            /** Format: double */
+            top_mm: number;
+            /** Format: double */
+            width_mm: number;
+        };
+        LanguageView: {
+            name: string;
+            tag: string;
+        };
         LastActView: {
             /** @description what was done, in words; the subject follows */
             action: string;
@@ -3899,6 +4225,22 @@ export interface components {
             retry?: boolean;
             /** @description all that can be asked where it is empty */
             targets?: string[];
+        };
+        MadeHandover: {
+            version: string;
+        };
+        MakeHandoverBody: {
+            /** @description the address of Unlatch as the person knows it, for links to cameras */
+            base?: string;
+            /** @description missing for none */
+            labels?: components["schemas"]["LabelSheet"];
+            language?: string;
+            /** @description to which they are sealed; neither of both leaves them out */
+            passphrase?: string;
+            /** @description public keys of age, one a line, to which the sign-ins are sealed */
+            recipients?: string;
+            /** @enum {string} */
+            size?: "A4" | "Letter";
         };
         MakeTokenBody: {
             /**
@@ -4262,7 +4604,7 @@ export interface components {
              * @description what the button does
              * @enum {string}
              */
-            action: "open" | "add_sign_in" | "agree" | "agree_weaker" | "agree_target" | "claim" | "change_ranges" | "open_recorder" | "place" | "stream_user" | "streams_on" | "take_certificate" | "undo_tuning" | "tune" | "nearest_plan" | "restart" | "place_again" | "attest" | "wait" | "none";
+            action: "open" | "sweep" | "add_sign_in" | "agree" | "agree_weaker" | "agree_target" | "claim" | "change_ranges" | "open_recorder" | "place" | "stream_user" | "streams_on" | "take_certificate" | "undo_tuning" | "tune" | "nearest_plan" | "restart" | "place_again" | "attest" | "wait" | "none";
             certificate?: string;
             fix?: string;
             label: string;
@@ -4291,6 +4633,10 @@ export interface components {
             /** @description that it draws now */
             texts?: string[];
         };
+        "Open-packRequest": {
+            /** @description a passphrase or secret key of age, which opens the sealed sign-ins */
+            secret?: string;
+        };
         OpenBody: {
             /** @description play streams again that are proven already */
             again?: boolean;
@@ -4299,6 +4645,34 @@ export interface components {
             retry?: boolean;
             /** @description a target to place the cameras on as well */
             target?: string;
+        };
+        OpenedView: {
+            /** Format: date-time */
+            at?: string;
+            by?: string;
+            /** @description that are otherwise than the pack has them */
+            different: components["schemas"]["PackChange"][];
+            /** Format: date-time */
+            made_at?: string;
+            made_by?: string;
+            /** @description that the pack has and nobody has heard here */
+            missing: components["schemas"]["PackDevice"][];
+            /**
+             * Format: int64
+             * @description of the version
+             */
+            number?: number;
+            /** @description the site was opened from a pack */
+            opened: boolean;
+            /** @description devices that are as the pack has them, as far as that is known here */
+            same: string[];
+            /** @description that were heard here and the pack does not have */
+            surplus: components["schemas"]["PackDevice"][];
+            /**
+             * Format: int64
+             * @description facts of the pack that nothing is known of here yet
+             */
+            unknown: number;
         };
         "Order-listRequest": {
             devices: string[];
@@ -4352,6 +4726,32 @@ export interface components {
             problems: components["schemas"]["Mistake"][];
             /** @description streams that are not led outside, and why */
             refused: components["schemas"]["Refused"][];
+        };
+        PackChange: {
+            /** @description of what has changed */
+            fields: components["schemas"]["FieldChange"][];
+            id: string;
+            /** @enum {string} */
+            is: "changed" | "new" | "gone";
+            reasons?: components["schemas"]["RecordLine"][];
+            target?: boolean;
+            title: string;
+        };
+        PackDevice: {
+            address: string;
+            id: string;
+            title: string;
+        };
+        PackPoint: {
+            /** Format: date-time */
+            at: string;
+            /** @description of the version's manifest */
+            hash?: string;
+            /**
+             * Format: int64
+             * @description of the version; missing for the site as it was at that time
+             */
+            number?: number;
         };
         Page: {
             find: components["schemas"]["Find"][];
@@ -4631,6 +5031,23 @@ export interface components {
             status: number;
             title: string;
         };
+        Progress: {
+            /** Format: int64 */
+            cameras?: number;
+            detail?: string;
+            /** @description of the device, the target or the site */
+            id: string;
+            latch?: string;
+            open: string[];
+            /** @description causes that somebody has waived */
+            passed?: string[];
+            /** Format: int64 */
+            shown?: number;
+            target?: boolean;
+            title: string;
+            waived?: string[];
+            waiver?: components["schemas"]["Waiver"];
+        };
         ProofView: {
             /** Format: date-time */
             at: string;
@@ -4715,6 +5132,16 @@ export interface components {
             streams: number;
             why: string[];
         };
+        ReadyFindingView: {
+            cause: string;
+            do: string;
+            /** @description what its button does; missing where only work at the device mends it */
+            mend?: string;
+            /** @description that are not waived */
+            things: components["schemas"]["Thing"][];
+            title: string;
+            waived?: components["schemas"]["Thing"][];
+        };
         Reason: {
             field: string;
             has: string;
@@ -4782,13 +5209,21 @@ export interface components {
             server?: string;
         };
         "Reckon-costsRequest": {
-            form: components["schemas"]["RecordingBody"];
+            form: components["schemas"]["RecordingForm"];
             /** @description by device, in place of what is planned */
             plans?: {
                 [key: string]: {
                     [key: string]: string;
                 };
             };
+        };
+        RecordLine: {
+            action: string;
+            after?: string;
+            /** Format: date-time */
+            at: string;
+            before?: string;
+            by: string;
         };
         RecordView: {
             /** Format: date-time */
@@ -4801,7 +5236,7 @@ export interface components {
             subject?: string;
             summary: string;
         };
-        RecordingBody: {
+        RecordingForm: {
             /**
              * Format: double
              * @description that are wanted; missing for none
@@ -4975,6 +5410,12 @@ export interface components {
             /** Format: int64 */
             times: number;
         };
+        SealedTo: {
+            passphrase?: boolean;
+            recipients?: string[];
+            /** Format: int64 */
+            sign_ins: number;
+        };
         SecondBody: {
             /** @description of an app, or a recovery code */
             code?: string;
@@ -5083,6 +5524,13 @@ export interface components {
             /** @description the name of the API token by which a program asks */
             token?: string;
         };
+        "Set-firmRequest": {
+            /** @description a PNG or JPEG picture; missing to keep the one that is there */
+            mark?: string;
+            name: string;
+            /** @description take the mark away */
+            no_mark?: boolean;
+        };
         "Set-rolesRequest": {
             /** @description role (main, sub or third) by the device's own name of the stream */
             roles: {
@@ -5118,6 +5566,11 @@ export interface components {
             screen: string;
             target: string;
         };
+        "Sign-handoverRequest": {
+            name: string;
+            /** @description x and y in turn, from 0 to 1 of the field */
+            strokes: number[][];
+        };
         SignInBody: {
             /** @description tried on these devices only, and nowhere where there are none */
             bound?: boolean;
@@ -5139,6 +5592,11 @@ export interface components {
             /** @description tried on this site only */
             site?: string;
             user: string;
+        };
+        SignOffView: {
+            /** Format: date-time */
+            at: string;
+            name: string;
         };
         SignOnAnswerBody: {
             code: string;
@@ -5321,6 +5779,8 @@ export interface components {
         "Start-sweepRequest": {
             /** @description the number of addresses was shown and confirmed */
             confirm_large?: boolean;
+            /** @description open the latches afterwards of all that was heard */
+            open?: boolean;
         };
         Step: {
             /** Format: double */
@@ -5595,6 +6055,13 @@ export interface components {
             messages: components["schemas"]["MessageView"][];
             rules: components["schemas"]["TellRuleView"][];
         };
+        Thing: {
+            detail?: string;
+            /** @description of the device, the target or the site */
+            id: string;
+            title: string;
+            waiver?: components["schemas"]["Waiver"];
+        };
         TimelineView: {
             /** Format: date-time */
             from: string;
@@ -5840,6 +6307,18 @@ export interface components {
             /** @description where it is plugged in, in the recorder's words */
             place?: string;
             recorder: string;
+        };
+        Waiver: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            reason: string;
+        };
+        WaiverBody: {
+            cause: string;
+            reason?: string;
+            /** @description devices, targets, or the site */
+            things: string[];
         };
         Walk: {
             /** Format: date-time */
@@ -6587,6 +7066,97 @@ export interface operations {
             };
         };
     };
+    "get-firm": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Firm"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "set-firm": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Set-firmRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "put-firm-checklist": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChecklistYAML"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "get-health": {
         parameters: {
             query?: never;
@@ -6852,6 +7422,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SessionState"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "open-pack": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                upload: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Open-packRequest"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IdBody"];
                 };
             };
             /** @description Error */
@@ -9122,7 +9727,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RecordingBody"];
+                    "application/json": components["schemas"]["RecordingForm"];
                 };
             };
             /** @description Error */
@@ -9147,7 +9752,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["RecordingBody"];
+                "application/json": components["schemas"]["RecordingForm"];
             };
         };
         responses: {
@@ -9536,6 +10141,335 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["GroupPlanView"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-handover": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HandoverView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "attest-item": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Attest-itemRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "put-checklist": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChecklistYAML"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-opened": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OpenedView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-handovers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HandoverVersion"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "make-handover": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MakeHandoverBody"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeHandover"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "compare-handovers": {
+        parameters: {
+            query?: {
+                /** @description a later version; missing for the site as it is now */
+                to?: string;
+            };
+            header?: never;
+            path: {
+                site: string;
+                version: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changes"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "sign-handover": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+                version: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Sign-handoverRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "waive-finding": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WaiverBody"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "withdraw-waiver": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WaiverBody"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

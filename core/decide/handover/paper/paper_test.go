@@ -25,7 +25,7 @@ func sample(n int, language string) paper.Paper {
 	p := paper.Paper{Pack: &pack, Size: paper.A4, Language: words.In(language), Base: "https://unlatch.tarnside.example",
 		Firm: paper.Firm{Name: "Tarnside Signals", Mark: &paper.Picture{Name: "mark", Data: packtest.PNG(300, 100), Width: 300, Height: 100}},
 		Manifest: handover.Manifest{Number: 3, By: "Rowan", At: packtest.At, Content: strings.Repeat("ab12", 16),
-			Baseline: &handover.Baseline{Name: "Handed over", By: "Rowan", At: packtest.At}}, Pictures: map[string]*paper.Picture{}}
+			Baseline: &handover.AgreedState{Name: "Handed over", By: "Rowan", At: packtest.At}}, Pictures: map[string]*paper.Picture{}}
 	for i, c := range pack.Cameras {
 		if c.Picture != "" && i != 1 {
 			p.Pictures[c.Picture] = &paper.Picture{Name: c.Picture, Data: packtest.JPEG(i, 320, 180), Width: 320, Height: 180}
