@@ -213,6 +213,9 @@ func (s openPacks) open(ctx context.Context, in *struct {
 		Secret string `json:"secret,omitempty" maxLength:"1000" doc:"a passphrase or secret key of age, which opens the sealed sign-ins"`
 	}
 }) (*struct{ Body idBody }, error) {
+	if err := s.mayRead(ctx, act.Arrange); err != nil {
+		return nil, err
+	}
 	x := s.waiting.get(in.Upload, person(ctx).ID, s.now())
 	if x == nil {
 		return nil, s.explain(&act.Refusal{Cause: "no_pack", Detail: "That pack is not kept any more.", Fix: "Bring it again."})

@@ -61,10 +61,14 @@ func readingsOfAPI(t *testing.T, d depotSite, record, still uuid.UUID) (out []re
 		readingOp{"still", "GET", "/api/stills/{still}", "look"}, readingOp{"exchange", "GET", "/api/evidence/{record}/exchange", "inspect"},
 		readingOp{"target-exchange", "GET", "/api/target-records/{record}/exchange", "inspect"},
 		readingOp{"list-file", "GET", "/api/sites/{site}/targets/{target}/file", "see"},
-		readingOp{"book-file", "GET", "/api/path-books/{book}/file", "see"})
+		readingOp{"book-file", "GET", "/api/path-books/{book}/file", "see"},
+		readingOp{"pack-file", "GET", "/api/sites/{site}/handover/versions/{version}/file", "look"},
+		readingOp{"pack-zip", "GET", "/api/sites/{site}/handover/versions/{version}/zip", "see"},
+		readingOp{"pack-changes", "GET", "/api/sites/{site}/handover/versions/{version}/changes/file", "see"},
+		readingOp{"firm-mark", "GET", "/api/firm/mark", "see"})
 	fill := strings.NewReplacer("{site}", d.id.String(), "{device}", d.camera.String(), "{target}", d.bridge.String(), "{run}", d.run.String(),
 		"{record}", record.String(), "{still}", still.String(), "{plan}", d.plan.String(), "{book}", uuid.NewString(),
-		"{baseline}", uuid.NewString(), "{rule}", uuid.NewString())
+		"{baseline}", uuid.NewString(), "{rule}", uuid.NewString(), "{version}", d.version.String())
 	for i := range out {
 		out[i].path = fill.Replace(out[i].path)
 		require.NotContains(t, out[i].path, "{")
