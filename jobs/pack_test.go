@@ -59,7 +59,8 @@ func TestAHandoverPackOfACamera(t *testing.T) {
 	b, person, desk := packBench(t, "127.42.90")
 	key, err := age.GenerateX25519Identity()
 	require.NoError(t, err)
-	v, files := b.makes(desk, person, act.MakeHandover{HandoverForm: act.HandoverForm{Recipients: key.Recipient().String(), Base: "https://u"}})
+	form := act.HandoverForm{Recipients: key.Recipient().String(), Base: "https://unlatch.example"}
+	v, files := b.makes(desk, person, act.MakeHandover{HandoverForm: form})
 	m, pack, err := handover.Open(ctx, files)
 	require.NoError(t, err)
 	assert.Equal(t, 1, m.Number)

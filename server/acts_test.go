@@ -453,7 +453,8 @@ func digest(t *testing.T, s *store.Store) string {
 	for _, table := range []string{"sites", "devices", "evidence", "runs", "audit", "wanted_placements", "agreements",
 		"target_agreements", "consents",
 		"targets", "past_feeds", "sign_ins", "sign_in_devices", "plans", "device_plans", "stream_roles", "books", "path_books",
-		"expected", "waivers", "attested", "firm", "handovers", "handover_files", "sign_offs", "opened_packs", "people", "person_sites", "links", "factors", "recovery_codes", "strict_roles"} {
+		"expected", "waivers", "attested", "firm", "handovers", "handover_files", "sign_offs", "opened_packs",
+		"people", "person_sites", "links", "factors", "recovery_codes", "strict_roles"} {
 		parts = append(parts,
 			"SELECT '"+table+"' AS what, count(*) AS n, COALESCE(md5(string_agg(x::text, '|' ORDER BY x::text)), '') AS sum FROM "+table+" x")
 	}

@@ -271,7 +271,8 @@ func TestTheFirmsMark(t *testing.T) {
 	p, s, _ := serve(t, storetest.URL(t))
 	p.setUp()
 	get[any](p, "PUT", "/api/firm", fields{"name": "Tarnside Signals", "mark": packtest.PNG(200, 80)})
-	for cause, mark := range map[string][]byte{"mark_is_svg": []byte(`<?xml version="1.0"?><svg xmlns="http://www.w3.org/2000/svg"><script/></svg>`),
+	const drawing = `<?xml version="1.0"?><svg xmlns="http://www.w3.org/2000/svg"><script/></svg>`
+	for cause, mark := range map[string][]byte{"mark_is_svg": []byte(drawing),
 		"bad_mark": []byte("GIF89a and so on"), "mark_too_large": bytes.Repeat([]byte{0xff}, act.MostMark+1)} {
 		p.problem(cause, "PUT", "/api/firm", fields{"name": "Tarnside Signals", "mark": mark})
 	}

@@ -134,8 +134,8 @@ func (s openPacks) bring(w http.ResponseWriter, r *http.Request) {
 	}
 	m := x.manifest
 	cameras, _ := x.pack.Count()
-	v := packView{ID: s.waiting.put(x), Name: x.taken.Name, Number: m.Number, By: m.By, At: m.At, Hash: m.Hash, Ranges: x.taken.Ranges.Strings(),
-		Targets: []packTargetView{}, Cameras: cameras, Devices: len(x.taken.Devices), Sealed: m.Sealed, Here: here,
+	v := packView{ID: s.waiting.put(x), Name: x.taken.Name, Number: m.Number, By: m.By, At: m.At, Hash: m.Hash,
+		Ranges: x.taken.Ranges.Strings(), Targets: []packTargetView{}, Cameras: cameras, Devices: len(x.taken.Devices), Sealed: m.Sealed, Here: here,
 		Warnings: append([]string{}, x.taken.Warnings...)}
 	for _, t := range x.taken.Targets {
 		v.Targets = append(v.Targets, packTargetView{t.Name, t.Kind, t.Address})
@@ -160,7 +160,8 @@ func (s openPacks) read(w http.ResponseWriter, r *http.Request) (x *upload, err 
 	}()
 	size, err := io.Copy(file, http.MaxBytesReader(w, r.Body, mostUpload))
 	if big := new(http.MaxBytesError); errors.As(err, &big) {
-		return nil, problem(http.StatusRequestEntityTooLarge, "pack_too_large", "The pack is larger than 1 GB.", "Bring the zip file of one version.")
+		return nil, problem(http.StatusRequestEntityTooLarge, "pack_too_large", "The pack is larger than 1 GB.",
+			"Bring the zip file of one version.")
 	} else if err != nil {
 		return nil, problem(http.StatusRequestTimeout, "not_whole", "The pack did not arrive whole.", "Send it again.")
 	}

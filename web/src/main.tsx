@@ -24,6 +24,7 @@ const SitePlans = lazy(() => import("./views/plan/SitePlans").then((m) => ({ def
 const Drift = lazy(() => import("./views/drift/Drift").then((m) => ({ default: m.Drift })));
 const TimeLine = lazy(() => import("./views/drift/TimeLine").then((m) => ({ default: m.TimeLinePage })));
 const Agreed = lazy(() => import("./views/agreed/Agreed").then((m) => ({ default: m.Agreed })));
+const Handover = lazy(() => import("./views/handover/Handover").then((m) => ({ default: m.Handover })));
 const Outside = lazy(() => import("./views/outside/Outside").then((m) => ({ default: m.Outside })));
 const Watch = lazy(() => import("./views/watch/Watch").then((m) => ({ default: m.Watch })));
 const Multicast = lazy(() => import("./views/multicast/Multicast").then((m) => ({ default: m.Multicast })));
@@ -78,6 +79,7 @@ function Pages() {
               <Route path="drift" element={<Drift />} />
               <Route path="timeline/:thing?" element={<TimeLine />} />
               <Route path="outside" element={<Outside />} />
+              <Route path="handover" element={<Handover />} />
               <Route path="targets/:target" element={<TargetPage />} />
               <Route path="keyring" element={<Keyring />} />
               <Route path="paths" element={<PathBook />} />

@@ -4,7 +4,7 @@ import { cleanup, fireEvent, render, screen, waitFor } from "@testing-library/re
 import type { ReactNode } from "react";
 import { MemoryRouter } from "react-router";
 import { afterEach, expect, test, vi } from "vitest";
-import type { CastView, Device, DeviceCommand, Preset, Site, Target, Cause } from "@/api/client";
+import type { CastView, Device, DeviceCommand, Preset, Site, Target, Cause, Handover, ReadyFinding } from "@/api/client";
 import { SignInSheet } from "@/forms/SignInSheet";
 import { SiteSheet } from "@/forms/SiteSheet";
 import { StreamUserSheet } from "@/forms/StreamUserSheet";
@@ -30,6 +30,12 @@ import { CodeSheet } from "@/views/people/CodeSheet";
 import { PasskeySheet } from "@/views/people/PasskeySheet";
 import { PersonSheet } from "@/views/people/PersonSheet";
 import { TokenSheet } from "@/views/people/TokenSheet";
+import { ChecklistSheet } from "@/views/handover/ChecklistSheet";
+import { FirmSheet } from "@/views/handover/FirmSheet";
+import { PackSheet } from "@/views/handover/PackSheet";
+import { WaiveSheet } from "@/views/handover/WaiveSheet";
+import { OpenPackSheet } from "@/views/sites/OpenPackSheet";
+import { SignSheet } from "@/forms/SignSheet";
 import { KeepingSheet } from "@/views/record/KeepingSheet";
 import { PasteSheet } from "@/views/site/PasteSheet";
 import { WeekSheet } from "@/views/patch/WeekSheet";
@@ -50,6 +56,8 @@ vi.hoisted(() => {
   const changes = [{ stream: "main", field: "fps", from: "25", to: "12" }];
   const answers: Record<string, unknown> = {
     "/api/devices/d1/commands/try": { read: "GET /lamp", first: [], requests: ["POST /lamp"] },
+    "GET /api/session": { name: "Olive", rights: ["look", "see", "inspect", "work", "reveal", "arrange"] },
+    "/api/packs": { id: "p1", name: "Tarn Ferry", ranges: ["192.0.2.0/24"], targets: [], warnings: [] },
     "GET /api/keeping": { set: {}, holds: { exchanges: 30, repeats: 30, minutes: 7, quarters: 92, hours: 1830 } },
     "/api/password-strength": { level: 4, says: "Good." },
     "/api/sites/s1/address-plan": { assignments: [{ device: "d1", name: "Clock", old: "192.0.2.7", new: "192.0.2.101", host: "clock" }] },
@@ -139,6 +147,52 @@ const sheets: { name: string; sheet: ReactNode; fill?: () => void; button?: stri
     sheet: <AcceptSheet site="s1" finding={{ headline: "x", ids: ["d1"] } as unknown as Cause} onClose={nothing} />,
     fill: () => type("Why", "on purpose"),
     button: "Accept",
+  },
+  {
+    name: "WaiveSheet",
+    sheet: (
+      <WaiveSheet site="s1" finding={{ title: "x", things: [{ id: "d1", title: "Clock" }] } as unknown as ReadyFinding} onClose={nothing} />
+    ),
+    fill: () => type("Why it is handed over like that", "later"),
+    button: "Waive",
+  },
+  {
+    name: "ChecklistSheet",
+    sheet: <ChecklistSheet site="s1" list={{ name: "x", items: [], yaml: "name: x", own: false, rules: [] }} onClose={nothing} />,
+    button: "Keep it",
+  },
+  {
+    name: "PackSheet",
+    sheet: (
+      <PackSheet
+        site="s1"
+        view={{ ready: true, versions: [], label_sheets: [], languages: [{ tag: "en", name: "English" }] } as unknown as Handover}
+        onClose={nothing}
+      />
+    ),
+    button: "Make it",
+  },
+  {
+    name: "FirmSheet",
+    sheet: <FirmSheet site="s1" firm={{ name: "Signals", has_mark: false, checklist: "" }} onClose={nothing} />,
+    button: "Keep it",
+  },
+  {
+    name: "SignSheet",
+    sheet: <SignSheet site="s1" version={{ id: "v1", number: 1 }} onClose={nothing} />,
+    fill: () => {
+      type("Your name", "Ada Marsh");
+      const field = screen.getByLabelText("Field for the signature");
+      Object.assign(field, { setPointerCapture: () => {} });
+      fireEvent.pointerDown(field, { clientX: 1, clientY: 1 });
+    },
+    button: "Sign",
+  },
+  {
+    name: "OpenPackSheet",
+    sheet: <OpenPackSheet onClose={nothing} onOpened={nothing} />,
+    fill: () => choose("Handover pack"),
+    button: "Make the site",
   },
   { name: "KeepingSheet", sheet: <KeepingSheet onClose={nothing} />, button: "Save" },
   {
@@ -310,6 +364,6 @@ test.each(sheets)("$name says a refusal beside its button", async ({ sheet, fill
 test("every sheet is refused here", () => {
   const files = Object.keys(import.meta.glob("./**/*Sheet.tsx")).map((path) => path.replace(/^.*\/|\.tsx$/g, ""));
   // The frame of all sheets, that of those that ask for a password, and three that change nothing.
-  const changing = files.filter((name) => !["Sheet", "PasswordSheet", "QrSheet", "LinkSheet", "CodesSheet"].includes(name));
+  const changing = files.filter((name) => !["Sheet", "PasswordSheet", "ChangesSheet", "QrSheet", "LinkSheet", "CodesSheet"].includes(name));
   expect(sheets.map((s) => s.name)).toEqual(expect.arrayContaining(changing));
 });

@@ -66,6 +66,13 @@ export const useSweep = (site: string) =>
     "quiet",
   );
 
+/** Sweeps the site, and opens the latches afterwards of all that was heard. */
+export const useFindAndOpen = (site: string) =>
+  useAction(
+    () => must(api.POST("/api/sites/{site}/sweeps", { params: { path: { site } }, body: { open: true, confirm_large: true } })),
+    [keys.runs(site)],
+  );
+
 export const useStop = (site: string) => {
   const q = useQueryClient();
   return useMutation({

@@ -111,6 +111,7 @@ export function useSiteEvents(site: string) {
     events.addEventListener("here", (e) => q.setQueryData<Present[]>(keys.here(site), JSON.parse((e as MessageEvent<string>).data)));
     events.addEventListener("target", (e) => want(keys.targets(site), keys.targetHistory((e as MessageEvent<string>).data)));
     events.addEventListener("drift", () => want(keys.drifts(site)));
+    events.addEventListener("handover", () => want(keys.handover(site)));
     events.addEventListener("tell", () => want(keys.tellings(site)));
     events.addEventListener("site-plan", () => want(keys.sitePlans(site)));
     events.addEventListener("run", () => want(keys.runs(site), keys.multicast(site)));

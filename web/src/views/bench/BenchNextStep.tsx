@@ -32,7 +32,7 @@ export function NextStep({
   onStreamUser: () => void;
   onOpen: OnOpen;
 }) {
-  const { addSignIn, changeSite, devices, site } = useFrame();
+  const { addSignIn, changeSite, sweep, devices, site } = useFrame();
   const may = useMay();
   const again = useOpenLatches(site.id);
   const mend = useFix(site.id);
@@ -73,6 +73,7 @@ export function NextStep({
     const unseen = d.placements.find((p) => p.kind === "template" && p.slot && !p.confirmed);
     if (d.next.action === "attest" && unseen) return attest.mutate({ devices: [d.id], target: unseen.target });
     if (d.next.action === "undo_tuning") return tune.mutate({ devices: [d.id], undo: true }, { onError: say });
+    if (d.next.action === "sweep") return sweep();
     if (d.next.action === "change_ranges") return changeSite();
     if (d.next.action === "claim") return onClaim();
     if (d.next.action === "open_recorder") return onOpen(devices.filter((x) => x.id === d.via?.recorder));

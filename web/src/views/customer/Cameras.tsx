@@ -1,12 +1,14 @@
 import { useState } from "react";
 import { useParams } from "react-router";
 import type { Camera } from "@/api/client";
+import { packFile, useHandoverVersions } from "@/api/handover";
 import { useCameras, useSites } from "@/api/queries";
 import { Button } from "@/parts/Button";
 import { Choice } from "@/parts/Choice";
 import { LivePicture } from "@/parts/LivePicture";
 import { stillUrl } from "@/parts/measures";
 import { PageHead } from "@/parts/PageHead";
+import { SignSheet } from "@/forms/SignSheet";
 import { Still } from "@/parts/Still";
 import { Trouble } from "@/parts/Trouble";
 
@@ -29,6 +31,7 @@ export function Cameras() {
     <div className="flex min-h-full flex-col">
       <PageHead title={site?.name ?? "Cameras"} />
       <main className="mx-auto w-full max-w-6xl p-4 sm:p-8">
+        <Papers site={id} />
         <h1 className="sr-only">Cameras of {site?.name}</h1>
         <Trouble error={cameras.error} />
         {cameras.data && list.length === 0 && <p className="border-y py-12 text-center text-soft">No camera here yet.</p>}
@@ -57,6 +60,34 @@ export function Cameras() {
         </ul>
       </main>
     </div>
+  );
+}
+
+/** The papers of the site, and the way to sign them. */
+function Papers({ site }: { site: string }) {
+  const versions = useHandoverVersions(site).data ?? [];
+  const [signing, setSigning] = useState(false);
+  const newest = versions[0];
+  if (!newest) return null;
+  return (
+    <section aria-label="Papers" className="mb-6 flex flex-wrap items-center gap-3 border-b pb-4">
+      <span className="grow">
+        <a className="underline underline-offset-2" href={packFile(site, newest.id, "handover.pdf")} target="_blank" rel="noreferrer">
+          Handover papers, version {newest.number}
+        </a>{" "}
+        <span className="text-small text-soft">{new Date(newest.at).toLocaleDateString()}</span>
+      </span>
+      {newest.sign_off ? (
+        <span className="text-small text-open">
+          ✓ signed by {newest.sign_off.name}, {new Date(newest.sign_off.at).toLocaleDateString()}
+        </span>
+      ) : (
+        <Button look="next" onClick={() => setSigning(true)}>
+          Sign them
+        </Button>
+      )}
+      {signing && <SignSheet site={site} version={newest} onClose={() => setSigning(false)} />}
+    </section>
   );
 }
 

@@ -47,7 +47,7 @@ export function SiteFrame() {
   useKeys({
     s: () => startSweep(),
     v: () => setPasting(true),
-    ...Object.fromEntries([0, 1, 2, 3, 4, 5, 8, 11].map((view, i) => [String(i + 1), () => go(views[view]!)])),
+    ...Object.fromEntries([0, 1, 2, 3, 4, 5, 8, 11, 13].map((view, i) => [String(i + 1), () => go(views[view]!)])),
   });
 
   if (site.error)
@@ -94,6 +94,7 @@ export function SiteFrame() {
     { name: "From outside: ports for cameras that are looked at elsewhere", run: () => go(views[9]!) },
     { name: "Drift: what is not as agreed, and who is told", keys: "8", run: () => go(views[11]!) },
     { name: "Agreed: what has changed since it was finished", run: () => go(views[10]!) },
+    { name: "Handover: is it ready, and the papers", keys: "9", run: () => go(views[13]!) },
     { name: "Time line of the site", run: () => go(views[12]!) },
     { name: "Who did what", run: () => go("/record") },
     ...(may("arrange") ? [{ name: "Change the site’s name or ranges", run: () => setChanging(true) }] : []),
@@ -189,6 +190,7 @@ function ViewLinks({ views }: { views: string[] }) {
         ["Plan", views[8]],
         ["Outside", views[9]],
         ["Drift", views[11]],
+        ["Handover", views[13]],
         ...(may("inspect") ? [["Keyring", views[4]]] : []),
         ["Paths", views[5]],
       ].map(([name, to]) => (
@@ -271,7 +273,7 @@ function SiteMenu({ site, onChange }: { site: Site; onChange: () => void }) {
 }
 
 /** Where the views of a site are, below the site. */
-const places = "|/find|/streams|/patch|/keyring|/paths|/watch|/multicast|/plan|/outside|/agreed|/drift|/timeline".split("|");
+const places = "|/find|/streams|/patch|/keyring|/paths|/watch|/multicast|/plan|/outside|/agreed|/drift|/timeline|/handover".split("|");
 
 /** The pages that show no heading of their own, by their place below the site. */
 const headings: Record<string, string> = {

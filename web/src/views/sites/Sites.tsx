@@ -13,6 +13,7 @@ import { type Action, Palette } from "@/parts/Palette";
 import { Preparing } from "@/parts/Preparing";
 import { Choice } from "@/parts/Choice";
 import { SearchField } from "@/parts/SearchField";
+import { OpenPackSheet } from "./OpenPackSheet";
 import { inOrder, type SitesOrder } from "./order";
 import { SiteSheet } from "@/forms/SiteSheet";
 import { Still } from "@/parts/Still";
@@ -26,6 +27,7 @@ export function Sites() {
   useSitesEvents();
   const sites = useSites();
   const [making, setMaking] = useState(false);
+  const [opening, setOpening] = useState(false);
   const [palette, setPalette] = useState(false);
   const go = useNavigate();
   const list = sites.data ?? [];
@@ -34,7 +36,12 @@ export function Sites() {
   const field = useRef<HTMLInputElement>(null);
   const may = useMay();
   const actions: Action[] = [
-    ...(may("arrange") ? [{ name: "New site", run: () => setMaking(true) }] : []),
+    ...(may("arrange")
+      ? [
+          { name: "New site", run: () => setMaking(true) },
+          { name: "Open a handover pack", run: () => setOpening(true) },
+        ]
+      : []),
     ...(may("administer") ? [{ name: "People", run: () => go("/people") }] : []),
     ...(may("see") ? [{ name: "Who did what", run: () => go("/record") }] : []),
     { name: "Your account", run: () => go("/account") },
@@ -64,9 +71,14 @@ export function Sites() {
         <div className="mb-4 flex items-center justify-between">
           <h1 className="text-xl font-semibold">Sites</h1>
           {list.length > 0 && may("arrange") && (
-            <Button onClick={() => setMaking(true)}>
-              <Plus size={16} /> New site
-            </Button>
+            <span className="flex gap-2">
+              <Button look="quiet" onClick={() => setOpening(true)}>
+                Open a pack
+              </Button>
+              <Button onClick={() => setMaking(true)}>
+                <Plus size={16} /> New site
+              </Button>
+            </span>
           )}
         </div>
         <Trouble error={sites.error} />
@@ -80,6 +92,12 @@ export function Sites() {
             <Button look="next" className="h-10 px-5" onClick={() => setMaking(true)}>
               Make the first site
             </Button>
+            <p className="mt-4 text-soft">
+              Somebody has left you one?{" "}
+              <button type="button" className="underline underline-offset-2 hover:text-ink" onClick={() => setOpening(true)}>
+                Open their handover pack
+              </button>
+            </p>
           </div>
         )}
         {list.length > fewSites && (
@@ -114,6 +132,7 @@ export function Sites() {
         <Preparing />
       </div>
       <SiteSheet open={making} onOpenChange={setMaking} onDone={(id) => go(`/sites/${id}`)} />
+      {opening && <OpenPackSheet onClose={() => setOpening(false)} onOpened={(id) => go(`/sites/${id}/handover`)} />}
       <Palette actions={actions} open={palette} setOpen={setPalette} />
     </div>
   );
