@@ -20,7 +20,8 @@ import (
 // Bounds of one question.
 const (
 	askTime    = 60 * time.Second
-	mostAnswer = 64 << 20 // bytes
+	fileTime   = 20 * time.Minute // of a file, which may be large
+	mostAnswer = 64 << 20         // bytes
 )
 
 // A Client asks one server with one API token. Its methods may be called at once.
@@ -28,6 +29,7 @@ type Client struct {
 	server   *url.URL
 	token    string
 	http     *http.Client
+	files    *http.Client // for files, which may be large
 	document func() ([]byte, error)
 	once     sync.Once
 	ops      map[string]operation
@@ -48,7 +50,8 @@ func New(server, token string, document func() ([]byte, error), transport http.R
 		return nil, errors.New("the server's address holds a sign-in; give the API token instead")
 	}
 	return &Client{server: u, token: strings.TrimSpace(token), document: document,
-		http: &http.Client{Transport: transport, Timeout: askTime, CheckRedirect: stayHere}}, nil
+		http:  &http.Client{Transport: transport, Timeout: askTime, CheckRedirect: stayHere},
+		files: &http.Client{Transport: transport, Timeout: fileTime, CheckRedirect: stayHere}}, nil
 }
 
 // stayHere keeps the token with the server that it is for.
@@ -118,31 +121,45 @@ func (c *Client) File(ctx context.Context, path string, query url.Values) ([]byt
 	return c.ask(ctx, http.MethodGet, path, query, nil)
 }
 
-func (c *Client) ask(ctx context.Context, method, path string, query url.Values, body io.Reader) ([]byte, error) {
-	at := c.server.String() + path
-	if len(query) > 0 {
-		at += "?" + query.Encode()
+// Save writes what stands at a path of the API into w, however large it is, and returns how many bytes that were.
+func (c *Client) Save(ctx context.Context, path string, w io.Writer) (int64, error) {
+	res, err := c.send(ctx, c.files, http.MethodGet, path, nil, "", nil)
+	if err != nil {
+		return 0, err
 	}
-	req, err := http.NewRequestWithContext(ctx, method, at, body)
+	defer res.Body.Close()
+	if res.StatusCode >= 300 {
+		raw, _ := io.ReadAll(io.LimitReader(res.Body, mostAnswer))
+		return 0, refusal(res, raw)
+	}
+	return io.Copy(w, res.Body)
+}
+
+// Send posts a file to a path of the API, and reads the answer into something.
+func (c *Client) Send(ctx context.Context, path, kind string, body io.Reader, into any) error {
+	res, err := c.send(ctx, c.files, http.MethodPost, path, nil, kind, body)
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	raw, err := io.ReadAll(io.LimitReader(res.Body, mostAnswer))
+	switch {
+	case err != nil:
+		return fmt.Errorf("%w: the answer was cut off: %w", ErrAway, err)
+	case res.StatusCode >= 300:
+		return refusal(res, raw)
+	}
+	return json.Unmarshal(raw, into)
+}
+
+func (c *Client) ask(ctx context.Context, method, path string, query url.Values, body io.Reader) ([]byte, error) {
+	kind := ""
+	if body != nil {
+		kind = "application/json"
+	}
+	res, err := c.send(ctx, c.http, method, path, query, kind, body)
 	if err != nil {
 		return nil, err
-	}
-	if c.token != "" {
-		req.Header.Set("Authorization", "Bearer "+c.token)
-	}
-	if body != nil {
-		req.Header.Set("Content-Type", "application/json")
-	}
-	res, err := c.http.Do(req)
-	if err != nil {
-		if ctx.Err() != nil {
-			return nil, ctx.Err()
-		}
-		var u *url.Error
-		if errors.As(err, &u) { // its own text repeats the whole address
-			err = u.Err
-		}
-		return nil, fmt.Errorf("%w: %w", ErrAway, err)
 	}
 	defer res.Body.Close()
 	raw, err := io.ReadAll(io.LimitReader(res.Body, mostAnswer+1))
@@ -155,6 +172,37 @@ func (c *Client) ask(ctx context.Context, method, path string, query url.Values,
 		return raw, nil
 	}
 	return nil, refusal(res, raw)
+}
+
+// send sends a request with a body of a kind. The caller closes the body of the answer.
+func (c *Client) send(ctx context.Context, by *http.Client, method, path string, query url.Values, kind string,
+	body io.Reader) (*http.Response, error) {
+	at := c.server.String() + path
+	if len(query) > 0 {
+		at += "?" + query.Encode()
+	}
+	req, err := http.NewRequestWithContext(ctx, method, at, body)
+	if err != nil {
+		return nil, err
+	}
+	if c.token != "" {
+		req.Header.Set("Authorization", "Bearer "+c.token)
+	}
+	if kind != "" {
+		req.Header.Set("Content-Type", kind)
+	}
+	res, err := by.Do(req)
+	if err == nil {
+		return res, nil
+	}
+	if ctx.Err() != nil {
+		return nil, ctx.Err()
+	}
+	var u *url.Error
+	if errors.As(err, &u) { // its own text repeats the whole address
+		err = u.Err
+	}
+	return nil, fmt.Errorf("%w: %w", ErrAway, err)
 }
 
 // refusal reads why a request was not answered as wanted.

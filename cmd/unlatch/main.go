@@ -79,7 +79,7 @@ func root() *cobra.Command {
 		bridgeCommand(), capacityCommand(), serveCommand(), demoCommand(), workerCommand(), simCommand(),
 		openapiCommand(), loginCommand(), logoutCommand(), sitesCommand(), devicesCommand(), openCommand(), pasteCommand(), sendCommand(),
 		targetsCommand(), placeCommand(), removeCommand(), statusCommand(), evidenceCommand(), supportNoteCommand(),
-		signInsCommand(), recordCommand(), baselinesCommand(), driftsCommand(), peopleCommand(),
+		signInsCommand(), recordCommand(), baselinesCommand(), driftsCommand(), handoverCommand(), peopleCommand(),
 		&cobra.Command{Use: "version", Short: "Print the version", Args: noArgs, Run: func(cmd *cobra.Command, _ []string) {
 			fmt.Fprintln(cmd.OutOrStdout(), "unlatch", server.Version)
 		}})

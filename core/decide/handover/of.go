@@ -126,7 +126,7 @@ func (f *Facts) camera(d *latch.Device) Camera {
 	id := st.Device
 	c := Camera{ID: d.ID, Kind: string(id.Kind), Name: d.Name, Title: d.Title, Address: d.Addr, MAC: id.MAC, Serial: id.Serial,
 		Endpoint: d.Endpoint, Certificate: id.Certificate, Maker: id.Maker, Model: id.Hardware, Web: id.Page, Channel: d.Channel,
-		Latch: string(st.At()), Notes: f.Notes[d.ID], Roles: f.Roles[d.ID], Plan: f.Own[d.ID]}
+		Latch: string(ready.StandsAt(d)), Notes: f.Notes[d.ID], Roles: f.Roles[d.ID], Plan: f.Own[d.ID]}
 	if d.Via != nil {
 		c.Via = *d.Via
 	}

@@ -42,12 +42,21 @@ func deviceFindings(d *latch.Device, now time.Time, add func(Cause, Thing)) {
 	if name := adminGiven(st); name != "" {
 		add(AdminGiven, thing(d, name))
 	}
-	if at := st.At(); at != "" {
+	if at := StandsAt(d); at != "" {
 		add(Unfinished, thing(d, string(at)))
 	}
 	if d.Name == "" && st.Device.Kind == sighting.Camera {
 		add(NoName, thing(d, ""))
 	}
+}
+
+// StandsAt returns the latch that keeps a device from being finished; "" where it is. A recorder is finished once it is signed in to: it
+// takes cameras then.
+func StandsAt(d *latch.Device) latch.Name {
+	if d.Status.Device.Kind == sighting.Recorder && d.Status.Latch(latch.SignedIn).State == latch.Open {
+		return ""
+	}
+	return d.Status.At()
 }
 
 // openStream returns the role of a stream that was played without a sign-in; "" where none was.
@@ -115,7 +124,7 @@ func (p Progress) Complete() bool { return p.Latch == "" && len(p.Open) == 0 && 
 func (s *Site) Progress(found []Finding) []Progress {
 	out := []Progress{}
 	for _, d := range s.own() {
-		p := Progress{Thing: thing(d, d.Addr), Latch: d.Status.At()}
+		p := Progress{Thing: thing(d, d.Addr), Latch: StandsAt(d)}
 		for _, l := range d.Status.Latches {
 			if l.State == latch.Waived {
 				p.Waived = append(p.Waived, l.Name)

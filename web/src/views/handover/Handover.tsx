@@ -76,14 +76,14 @@ function Versions({ view }: { view: View }) {
       <p className="mb-3 text-small text-soft">
         Papers for the customer, tables and data for whoever looks after the site next. A version stays as it was made.
       </p>
-      <div className="flex flex-wrap gap-2">
+      <div className="flex flex-col items-start gap-2">
         {may("work") && (
           <Button look={view.ready ? "next" : "plain"} onClick={() => setMaking(true)}>
             Make a version
           </Button>
         )}
         {may("arrange") && (
-          <Button look="quiet" onClick={() => setFirm(true)}>
+          <Button look="quiet" className="-ml-3" onClick={() => setFirm(true)}>
             {view.firm.name || "Your firm’s name and mark"}
           </Button>
         )}

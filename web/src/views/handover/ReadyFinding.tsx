@@ -52,9 +52,9 @@ export function ReadyFinding({ finding: f, first, waived }: { finding: Finding; 
           </Button>
         )}
       </div>
-      <ul className="mt-1 ml-6 text-small">
+      <ul className="mt-1 ml-6 text-small sm:columns-2 sm:gap-x-6">
         {shown.map((t) => (
-          <li key={t.id} className="flex flex-wrap gap-x-3">
+          <li key={t.id} className="flex break-inside-avoid flex-wrap gap-x-3">
             <span className="break-words">{t.title}</span>
             {t.detail && f.cause !== "unfinished" && f.cause !== "drifted" && <span className="mono text-soft">{t.detail}</span>}
             {t.waiver && (
