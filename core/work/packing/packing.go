@@ -51,7 +51,7 @@ func Make(ctx context.Context, m Making, put Put) (handover.Manifest, error) {
 		m.Progress = func(string, float64) {}
 	}
 	x := &maker{Making: m, put: put, thumbs: map[string]*paper.Picture{}, language: words.In(m.Manifest.Language)}
-	for _, step := range []func(context.Context) error{x.pictures, x.plans, x.data, x.papers, x.seal} {
+	for _, step := range []func(context.Context) error{x.pictures, x.plans, x.data, x.seal, x.papers} {
 		if err := step(ctx); err != nil {
 			return x.Manifest, err
 		}
@@ -85,6 +85,7 @@ func (x *maker) keep(ctx context.Context, f handover.File) error {
 const (
 	afterPictures = 0.6
 	afterData     = 0.7
+	afterSeal     = 0.75
 )
 
 // pictures makes the cameras' pictures and those of targets.
@@ -181,12 +182,9 @@ func (x *maker) data(ctx context.Context) error {
 
 // papers writes the handover and the labels.
 func (x *maker) papers(ctx context.Context) error {
-	x.Progress("Papers", afterData)
+	x.Progress("Papers", afterSeal)
 	p := paper.Paper{Pack: &x.Pack, Manifest: x.Manifest, Firm: paper.Firm{Name: x.Firm, Mark: markOf(x.Mark)}, Size: x.Size,
 		Language: x.language, Base: x.Base, Pictures: x.thumbs}
-	if x.Seal != nil {
-		p.Manifest.Sealed = &handover.SealedTo{} // who may open it stands in the manifest
-	}
 	var b bytes.Buffer
 	if err := p.Write(&b); err != nil {
 		return err
@@ -210,7 +208,7 @@ func (x *maker) seal(ctx context.Context) error {
 	if x.Seal == nil {
 		return nil
 	}
-	x.Progress("Sealed sign-ins", 0.95)
+	x.Progress("Sealed sign-ins", afterData)
 	raw, how, err := x.Seal(ctx)
 	if err != nil {
 		return err

@@ -35,10 +35,7 @@ func (w *writer) camera(c *handover.Camera) {
 		}
 		via = w.l.Text("paper.via_channel", "recorder", via, "n", c.Channel)
 	}
-	state := w.l.Text("paper.done")
-	if c.Latch != "" {
-		state = w.l.Text("latch." + c.Latch)
-	}
+	state, _ := w.state(c)
 	down = max(down, w.pairs(right, top-1, width, []pair{
 		{w.l.Text("paper.state"), state, false},
 		{w.l.Text("paper.address"), c.Address, true}, {w.l.Text("paper.via"), via, false},
@@ -48,6 +45,7 @@ func (w *writer) camera(c *handover.Camera) {
 		{w.l.Text("paper.sign_in"), w.signIn(c.SignIn), false}}))
 	w.y = down + 2
 	w.streams(c)
+	w.reach(c)
 	w.placements(c)
 	if len(c.Notes) > 0 {
 		w.head(w.l.Text("paper.notes"), 1, 12)
@@ -55,13 +53,46 @@ func (w *writer) camera(c *handover.Camera) {
 			w.para(small, n)
 		}
 	}
-	if link := w.link(c.ID); link != "" {
-		const side = 24.0
-		w.room(side + 4)
-		w.gap(3)
-		w.code(w.w-margin-side, w.y, side, link)
-		w.rightAt(w.w-margin-side-3, w.y+side-2, quiet, w.l.Text("paper.qr"))
-		w.gap(side)
+}
+
+// state says in words whether a device is finished, or which latch it waits at.
+func (w *writer) state(c *handover.Camera) (words string, finished bool) {
+	if c.Latch == "" {
+		return w.l.Text("paper.done"), true
+	}
+	return w.l.Text("paper.waits_at", "latch", w.l.Text("latch."+c.Latch)), false
+}
+
+// codeSide is how large the code is that leads to a device, in millimetres.
+const codeSide = 22.0
+
+// reach writes the URLs of a device with the code that leads to it in Unlatch beside them.
+func (w *writer) reach(c *handover.Camera) {
+	link := w.link(c.ID)
+	if len(c.Streams) == 0 && link == "" {
+		return
+	}
+	w.head(w.l.Text("paper.urls"), 1, codeSide+4)
+	top, width := w.y, w.width()-24
+	if link != "" {
+		w.code(w.w-margin-codeSide, top-6, codeSide, link)
+		st := style{sans, 6.5, soft}
+		for i, l := range w.wrap(st, w.l.Text("paper.qr"), codeSide, 3) {
+			w.at(w.w-margin-codeSide+1, top-6+codeSide+2.4+float64(i)*2.8, st, l)
+		}
+		width -= codeSide + 4
+	}
+	for _, s := range c.Streams {
+		w.room(5)
+		w.at(margin, w.y+3.8, quiet, w.shorten(quiet, w.role(s.Role), 23))
+		for _, l := range w.wrap(code, s.URL, width, 4) {
+			w.room(4.6)
+			w.y += 4.6
+			w.at(margin+24, w.y-0.8, code, l)
+		}
+	}
+	if link != "" && w.y >= top { // still on the same page
+		w.y = max(w.y, top+codeSide-6+8)
 	}
 }
 
@@ -73,7 +104,7 @@ func portWords(list []handover.Port) string {
 	return strings.Join(out, ", ")
 }
 
-// streams shows what was planned against what was measured, with the bitrate second by second, and the URLs.
+// streams shows what was planned against what was measured, with the bitrate second by second.
 func (w *writer) streams(c *handover.Camera) {
 	if len(c.Streams) == 0 {
 		return
@@ -94,17 +125,6 @@ func (w *writer) streams(c *handover.Camera) {
 	w.table([]string{w.l.Text("paper.stream"), w.l.Text("paper.planned"), w.l.Text("paper.measured"), w.l.Text("paper.transport")},
 		[]float64{2, 4, 5, 1.4}, rows)
 	w.plots(c)
-	w.head(w.l.Text("paper.urls"), 1, 10)
-	for _, s := range c.Streams {
-		x := margin + 24
-		w.room(5)
-		w.at(margin, w.y+3.8, quiet, w.shorten(quiet, w.role(s.Role), 23))
-		for _, l := range w.wrap(code, s.URL, w.width()-24, 4) {
-			w.room(4.6)
-			w.y += 4.6
-			w.at(x, w.y-0.8, code, l)
-		}
-	}
 }
 
 func (w *writer) role(role string) string {

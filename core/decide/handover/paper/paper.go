@@ -195,24 +195,25 @@ func (w *writer) lineUp() {
 		if c.Kind != "camera" {
 			continue
 		}
-		if n%perRow == 0 && w.room(height+12) {
+		if n%perRow == 0 && w.room(height+14) {
 			w.gap(2)
 		}
 		x := margin + float64(n%perRow)*(width+between)
 		w.picture(w.pictureOf(c.Picture, c.PictureWhy), x, w.y, width, height, w.l.Text("paper.no_picture"))
 		w.at(x, w.y+height+3.8, style{bold, 8, ink}, w.shorten(style{bold, 8, ink}, c.Title, width))
-		state, st := w.l.Text("paper.done"), style{sans, 7.5, works}
-		if c.Latch != "" {
-			state, st = w.l.Text("latch."+c.Latch), style{sans, 7.5, stuck}
+		state, finished := w.state(c)
+		st := style{sans, 7.5, works}
+		if !finished {
+			st.color = stuck
 		}
-		w.rightAt(x+width, w.y+height+7.4, st, state)
-		w.at(x, w.y+height+7.4, tiny, c.Address)
+		w.at(x, w.y+height+7.2, tiny, c.Address)
+		w.at(x, w.y+height+10.4, st, w.shorten(st, state, width))
 		if n++; n%perRow == 0 {
-			w.gap(height + 12)
+			w.gap(height + 14)
 		}
 	}
 	if n%perRow != 0 {
-		w.gap(height + 12)
+		w.gap(height + 14)
 	}
 }
 

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"unlatch/core/decide/handover"
+	"unlatch/core/wire/target"
 )
 
 // network shows the address field: each range as squares, and what stands in them.
@@ -182,8 +183,12 @@ func (w *writer) targets() {
 			{w.l.Text("paper.address"), t.Address, true}, {w.l.Text("paper.sign_in"), w.signIn(t.SignIn), false},
 			{w.l.Text("paper.load"), load, false}, {w.l.Text("paper.days"), days, false}})
 		w.gap(2)
-		rows := [][]cell{}
+		rows, free := [][]cell{}, 0
 		for i, s := range t.Slots {
+			if s.Is == target.Free {
+				free++
+				continue
+			}
 			name := s.Name
 			if c := w.Pack.Camera(s.Camera); c != nil {
 				name = c.Title
@@ -195,7 +200,7 @@ func (w *writer) targets() {
 			rows = append(rows, []cell{number(fmt.Sprint(i + 1)), text(label), text(name), text(s.State),
 				text(handover.ScheduleWords(s.Schedule, w.l))})
 		}
-		if len(rows) == 0 {
+		if len(t.Slots) == 0 {
 			for _, c := range w.Pack.Cameras {
 				for _, p := range c.Placements {
 					if p.Target == t.ID {
@@ -207,6 +212,9 @@ func (w *writer) targets() {
 		}
 		w.table([]string{w.l.Text("paper.position"), w.l.Text("paper.slot"), w.l.Text("paper.camera"), w.l.Text("paper.state"),
 			w.l.Text("paper.schedule")}, []float64{0.8, 2, 3, 3, 2}, rows)
+		if free > 0 {
+			w.para(quiet, w.l.Count("paper.free_slots", free))
+		}
 	}
 }
 
