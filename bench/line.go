@@ -58,7 +58,7 @@ func layLine(ctx context.Context, trace func(context.Context, *pgx.Conn, string)
 		return l, err
 	}
 	l.site = site.ID
-	if l.devices, err = generate(ctx, l.store, site.ID); err != nil {
+	if l.devices, err = generate(ctx, l.store, site.ID, linedUp); err != nil {
 		return l, err
 	}
 	page, stop, err := signedInPage(ctx, l.store, q)

@@ -209,18 +209,18 @@ func addressOf(i int) netip.Addr {
 	return netip.AddrFrom4([4]byte{10, 20, byte(i / 250), byte(i%250 + 1)})
 }
 
-// generate records a site of cameras that are proven, as sweeps and jobs would.
-func generate(ctx context.Context, s *store.Store, site uuid.UUID) (ids []uuid.UUID, err error) {
+// generate records a site of n cameras that are proven, as sweeps and jobs would.
+func generate(ctx context.Context, s *store.Store, site uuid.UUID, n int) (ids []uuid.UUID, err error) {
 	key, err := s.SignIns.Add(ctx, signin.New{Label: "Fitter", User: "fitter"})
 	if err != nil {
 		return nil, err
 	}
-	run := store.Run{Site: site, Kind: "sweep", Title: "bench", Total: linedUp}
+	run := store.Run{Site: site, Kind: "sweep", Title: "bench", Total: int64(n)}
 	sweep, err := s.Runs.Start(ctx, run, func(*sql.Tx, uuid.UUID) error { return nil })
 	if err != nil {
 		return nil, err
 	}
-	for i := range linedUp {
+	for i := range n {
 		at := addressOf(i)
 		service := fmt.Sprintf("http://%s/onvif/device_service", at)
 		id, err := s.Devices.Sight(ctx, site, &sweep.ID, sighting.Sighting{Method: sighting.WSDiscovery, At: time.Now().UTC(), Addr: at,

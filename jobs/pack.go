@@ -13,6 +13,7 @@ import (
 
 	"unlatch/core/decide/act"
 	"unlatch/core/decide/handover"
+	"unlatch/core/decide/latch"
 	"unlatch/core/decide/siteplan"
 	"unlatch/core/work/packing"
 	"unlatch/store"
@@ -33,7 +34,7 @@ func (e *env) makePack(ctx context.Context, run, site, version uuid.UUID) error 
 	if err := e.store.Handovers.Anew(ctx, version); err != nil {
 		return e.finish(ctx, run, err)
 	}
-	err = e.packTask(ctx, run, task)
+	err = aside(func() error { return e.packTask(ctx, run, task) })
 	stopped := errors.Is(context.Cause(ctx), rivertype.ErrJobCancelledRemotely)
 	if err != nil && !store.Away(err) && (ctx.Err() == nil || stopped) && !errors.Is(err, store.ErrFenced) {
 		why := problemText(err)
@@ -81,7 +82,15 @@ func (e *env) packTask(ctx context.Context, run uuid.UUID, task store.HandoverTa
 func (e *env) making(ctx context.Context, task store.HandoverTask) (m packing.Making, err error) {
 	var facts handover.Facts
 	err = e.store.Snapshot(ctx, func(ctx context.Context) error {
-		if facts, err = e.store.HandoverFacts(ctx, task.Site, task.At); err != nil {
+		list, err := e.store.Devices.List(ctx, task.Site)
+		if err != nil {
+			return err
+		}
+		devices := make([]*latch.Device, len(list))
+		for i := range list {
+			devices[i] = list[i].Latch()
+		}
+		if facts, err = e.store.HandoverFacts(ctx, task.Site, devices, task.At); err != nil {
 			return err
 		}
 		m.Manifest = handover.Manifest{Form: handover.Form, Site: task.Site, Name: facts.Name, Number: task.Number, By: task.By,
@@ -89,9 +98,9 @@ func (e *env) making(ctx context.Context, task store.HandoverTask) (m packing.Ma
 		if m.Manifest.Record, err = e.store.Record.Head(ctx); err != nil {
 			return err
 		}
-		list, err := e.store.Baselines.List(ctx, task.Site)
-		if err == nil && len(list) > 0 {
-			b := list[0]
+		agreed, err := e.store.Baselines.List(ctx, task.Site)
+		if err == nil && len(agreed) > 0 {
+			b := agreed[0]
 			m.Manifest.Baseline = &handover.AgreedState{ID: b.ID, Name: b.Name, By: b.By, At: packing.Now(b.At)}
 		}
 		return err

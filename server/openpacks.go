@@ -8,7 +8,6 @@ import (
 	"io/fs"
 	"net/http"
 	"os"
-	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -281,15 +280,16 @@ func (s openPacks) standing(ctx context.Context, site uuid.UUID) (v openedView, 
 	if err != nil {
 		return v, err
 	}
-	facts, err := s.store.HandoverFacts(ctx, site, s.now())
+	facts, err := s.facts.factsNow(ctx, site)
 	if err != nil {
 		return v, err
 	}
 	now := handover.Of(facts)
-	heard := func(id uuid.UUID) bool {
-		i := slices.IndexFunc(facts.Devices, func(d *latch.Device) bool { return d.ID == id })
-		return i >= 0 && facts.Devices[i].Status.Latch(latch.Heard).State == latch.Open
+	known := map[uuid.UUID]bool{}
+	for _, d := range facts.Devices {
+		known[d.ID] = d.Status.Latch(latch.Heard).State == latch.Open
 	}
+	heard := func(id uuid.UUID) bool { return known[id] }
 	m := o.Manifest.V
 	return openedView{Opened: true, By: o.By, At: o.At, Number: m.Number, MadeBy: m.By, MadeAt: m.At,
 		Standing: handover.Stand(&pack, &now, heard)}, nil

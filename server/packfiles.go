@@ -179,11 +179,8 @@ func (s handovers) compare(ctx context.Context, site uuid.UUID, v store.Handover
 	out.Site, out.Name = was.Site.ID, was.Site.Name
 	var is handover.Pack
 	if to == uuid.Nil {
-		var facts handover.Facts
-		if err := s.store.Snapshot(ctx, func(ctx context.Context) error {
-			facts, err = s.store.HandoverFacts(ctx, site, s.now())
-			return err
-		}); err != nil {
+		facts, err := s.factsNow(ctx, site)
+		if err != nil {
 			return out, err
 		}
 		is, out.To = handover.Of(facts), handover.PackPoint{At: s.now().UTC()}
@@ -199,6 +196,15 @@ func (s handovers) compare(ctx context.Context, site uuid.UUID, v store.Handover
 	}
 	out.Changes = handover.Compare(&was, &is)
 	return out, s.addReasons(ctx, site, &out)
+}
+
+// factsNow returns what a pack of a site would be made of now.
+func (s handovers) factsNow(ctx context.Context, site uuid.UUID) (handover.Facts, error) {
+	devices, err := s.lineUp.all(ctx, site)
+	if err != nil {
+		return handover.Facts{}, err
+	}
+	return s.store.HandoverFacts(ctx, site, devices, s.now())
 }
 
 // mostReasons is how many lines of the record are given for each change.

@@ -21,18 +21,18 @@ type Handovers struct{ *database }
 
 // A HandoverVersion is a version of a site's pack.
 type HandoverVersion struct {
-	ID       uuid.UUID          `json:"id"`
-	Number   int                `json:"number"`
-	By       string             `json:"by"`
-	At       time.Time          `json:"at"`
-	Failed   string             `json:"failed,omitempty" doc:"why it could not be made"`
-	Made     bool               `json:"made" doc:"all its files are there"`
-	Hash     string             `json:"hash,omitempty" doc:"of its manifest, as the record has it"`
-	Language string             `json:"language"`
-	Sealed   *handover.SealedTo   `json:"sealed,omitempty"`
+	ID       uuid.UUID             `json:"id"`
+	Number   int                   `json:"number"`
+	By       string                `json:"by"`
+	At       time.Time             `json:"at"`
+	Failed   string                `json:"failed,omitempty" doc:"why it could not be made"`
+	Made     bool                  `json:"made" doc:"all its files are there"`
+	Hash     string                `json:"hash,omitempty" doc:"of its manifest, as the record has it"`
+	Language string                `json:"language"`
+	Sealed   *handover.SealedTo    `json:"sealed,omitempty"`
 	Baseline *handover.AgreedState `json:"baseline,omitempty"`
-	Files    []handover.FileEntry   `json:"files"`
-	SignOff  *SignOffView       `json:"sign_off,omitempty"`
+	Files    []handover.FileEntry  `json:"files"`
+	SignOff  *SignOffView          `json:"sign_off,omitempty"`
 }
 
 // SignOffView says who has signed a version.

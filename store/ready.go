@@ -221,22 +221,16 @@ func (t Target) title(devices []*latch.Device) string {
 	return t.Name
 }
 
-// HandoverFacts returns what a pack of a site is made of, as of one moment where ctx carries a Snapshot.
-func (s *Store) HandoverFacts(ctx context.Context, id uuid.UUID, now time.Time) (f handover.Facts, err error) {
+// HandoverFacts returns what a pack of a site is made of, as of one moment where ctx carries a Snapshot. devices are all of the site, by
+// address.
+func (s *Store) HandoverFacts(ctx context.Context, id uuid.UUID, devices []*latch.Device, now time.Time) (f handover.Facts, err error) {
 	site, err := s.Sites.Get(ctx, id)
 	if err != nil {
 		return f, err
 	}
-	list, err := s.Devices.List(ctx, id)
-	if err != nil {
-		return f, err
-	}
-	sortByAddr(list)
-	f = handover.Facts{ID: id, Name: site.Name, Ranges: site.Ranges, Network: site.Network, Own: map[uuid.UUID]map[string]string{},
+	f = handover.Facts{Devices: devices, ID: id, Name: site.Name, Ranges: site.Ranges, Network: site.Network, Own: map[uuid.UUID]map[string]string{},
 		Roles: map[uuid.UUID]map[string]string{}, Notes: map[uuid.UUID][]string{}, SignIns: map[uuid.UUID]handover.SignIn{}}
-	for i := range list {
-		d := list[i].Latch()
-		f.Devices = append(f.Devices, d)
+	for _, d := range devices {
 		if notes := handover.NotesOf(d); len(notes) > 0 {
 			f.Notes[d.ID] = notes
 		}

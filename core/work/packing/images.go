@@ -16,6 +16,7 @@ import (
 // Sizes of pictures, in pixels, and the quality of JPEG.
 const (
 	pictureWidth   = 640
+	targetWidth    = 240 // of what a target shows
 	pictureQuality = 80
 	thumbQuality   = 72
 	planWidth      = 1800

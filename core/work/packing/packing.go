@@ -99,7 +99,8 @@ func (x *maker) pictures(ctx context.Context) error {
 		x.Progress("Pictures: "+c.Title, afterPictures*float64(i)/float64(len(x.Pack.Cameras)))
 		if c.Still != uuid.Nil {
 			var err error
-			if c.Picture, c.PictureWhy, err = x.picture(ctx, c.Still, fmt.Sprintf("pictures/cameras/%s.jpg", c.ID), thumb); err != nil {
+			path := fmt.Sprintf("pictures/cameras/%s.jpg", c.ID)
+			if c.Picture, c.PictureWhy, err = x.picture(ctx, c.Still, path, pictureWidth, thumb); err != nil {
 				return err
 			}
 		}
@@ -110,7 +111,7 @@ func (x *maker) pictures(ctx context.Context) error {
 			}
 			path := fmt.Sprintf("pictures/targets/%s/%s.jpg", p.Target, c.ID)
 			var err error
-			if p.Picture, _, err = x.picture(ctx, p.Still, path, thumb/2); err != nil {
+			if p.Picture, _, err = x.picture(ctx, p.Still, path, targetWidth, targetWidth); err != nil {
 				return err
 			}
 		}
@@ -118,8 +119,8 @@ func (x *maker) pictures(ctx context.Context) error {
 	return nil
 }
 
-// picture keeps a still under a path, and a smaller one for the paper. It returns "" and why where the still is gone or cannot be read.
-func (x *maker) picture(ctx context.Context, still uuid.UUID, path string, thumb int) (at, why string, err error) {
+// picture keeps a still under a path with a width, and one for the paper. It returns "" and why where the still is gone or cannot be read.
+func (x *maker) picture(ctx context.Context, still uuid.UUID, path string, width, thumb int) (at, why string, err error) {
 	raw, err := x.Source.Still(ctx, still)
 	if errors.Is(err, ErrGone) {
 		return "", "no_picture_kept", nil
@@ -130,11 +131,16 @@ func (x *maker) picture(ctx context.Context, still uuid.UUID, path string, thumb
 	if err != nil {
 		return "", "picture_broken", nil
 	}
-	if err := x.keep(ctx, handover.File{Path: path, Type: "image/jpeg", Data: jpegOf(shrink(img, pictureWidth), pictureQuality)}); err != nil {
+	small := shrink(img, width)
+	data := jpegOf(small, pictureQuality)
+	if err := x.keep(ctx, handover.File{Path: path, Type: "image/jpeg", Data: data}); err != nil {
 		return "", "", err
 	}
-	small := shrink(img, thumb)
-	x.thumbs[path] = &paper.Picture{Name: path, Data: jpegOf(small, thumbQuality), Width: small.Bounds().Dx(), Height: small.Bounds().Dy()}
+	if thumb < width {
+		small = shrink(small, thumb)
+		data = jpegOf(small, thumbQuality)
+	}
+	x.thumbs[path] = &paper.Picture{Name: path, Data: data, Width: small.Bounds().Dx(), Height: small.Bounds().Dy()}
 	return path, "", nil
 }
 
@@ -185,14 +191,14 @@ func (x *maker) papers(ctx context.Context) error {
 	x.Progress("Papers", afterSeal)
 	p := paper.Paper{Pack: &x.Pack, Manifest: x.Manifest, Firm: paper.Firm{Name: x.Firm, Mark: markOf(x.Mark)}, Size: x.Size,
 		Language: x.language, Base: x.Base, Pictures: x.thumbs}
-	var b bytes.Buffer
+	var b exact
 	if err := p.Write(&b); err != nil {
 		return err
 	}
-	if err := x.keep(ctx, handover.File{Path: handover.PaperFile, Type: "application/pdf", Data: b.Bytes()}); err != nil {
+	if err := x.keep(ctx, handover.File{Path: handover.PaperFile, Type: "application/pdf", Data: b}); err != nil {
 		return err
 	}
-	x.thumbs = nil
+	x.thumbs, p.Pictures = nil, nil
 	if x.Labels == nil {
 		return nil
 	}
@@ -201,6 +207,15 @@ func (x *maker) papers(ctx context.Context) error {
 		return err
 	}
 	return x.keep(ctx, handover.File{Path: handover.LabelsFile, Type: "application/pdf", Data: labels.Bytes()})
+}
+
+// exact holds what is written in as many bytes as that takes: a paper comes in one piece, of some ten MB.
+type exact []byte
+
+// Write implements io.Writer.
+func (e *exact) Write(p []byte) (int, error) {
+	*e = append(*e, p...)
+	return len(p), nil
 }
 
 // seal seals the sign-ins.

@@ -18,7 +18,7 @@ import (
 // A Picture is one that stands on a paper.
 type Picture struct {
 	Name          string // which is the same for the same picture
-	Data          []byte // JPEG or PNG; nil where there is none
+	Data          []byte // JPEG or PNG; nil where there is none, and once a paper holds it
 	Width, Height int
 	Why           string // message below "paper" of why there is none
 }

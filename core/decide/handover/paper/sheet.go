@@ -391,7 +391,7 @@ func (c cell) style() style {
 
 // picture draws a JPEG or PNG picture into a box, as large as it fits. A picture that cannot be read leaves the box with the reason.
 func (s *sheet) picture(p *Picture, x, y, w, h float64, none string) {
-	if p == nil || p.Data == nil {
+	if p == nil || p.Data == nil && !s.images[p.Name] {
 		s.fillColor(well)
 		s.pdf.Rect(x, y, w, h, "F")
 		if p != nil && p.Why != "" {
@@ -404,21 +404,22 @@ func (s *sheet) picture(p *Picture, x, y, w, h float64, none string) {
 		}
 		return
 	}
-	kind := "JPG"
-	if bytes.HasPrefix(p.Data, []byte("\x89PNG")) {
-		kind = "PNG"
-	}
 	if !s.images[p.Name] {
 		s.images[p.Name] = true
+		kind := "JPG"
+		if bytes.HasPrefix(p.Data, []byte("\x89PNG")) {
+			kind = "PNG"
+		}
 		info := s.pdf.RegisterImageOptionsReader(p.Name, fpdf.ImageOptions{ImageType: kind}, bytes.NewReader(p.Data))
 		if err := inOrderOf(info, len(s.images)); err != nil {
 			s.pdf.SetError(err)
 			return
 		}
+		p.Data = nil // the paper holds it now: of thousands of pictures one copy is enough
 	}
 	scale := min(w/float64(p.Width), h/float64(p.Height))
 	pw, ph := float64(p.Width)*scale, float64(p.Height)*scale
-	s.pdf.ImageOptions(p.Name, x+(w-pw)/2, y+(h-ph)/2, pw, ph, false, fpdf.ImageOptions{ImageType: kind}, 0, "")
+	s.pdf.ImageOptions(p.Name, x+(w-pw)/2, y+(h-ph)/2, pw, ph, false, fpdf.ImageOptions{}, 0, "")
 }
 
 // finish writes the contents onto the pages that were kept for them, the foot of each page, and the whole paper.

@@ -1,0 +1,34 @@
+package jobs
+
+import (
+	"runtime"
+	"runtime/debug"
+	"sync"
+
+	"golang.org/x/sys/unix"
+)
+
+// Of large work that nobody waits for while they look: how nice its thread is, and how far the heap may grow over what lives, in percent.
+const (
+	asideNice = 15
+	asideHeap = 40
+)
+
+// asides guards the percentage, which is the whole process's.
+var asides sync.Mutex
+
+// aside runs work on a thread of its own of the lowest priority, so that pages and live pictures do not wait for it, and keeps memory small
+// meanwhile.
+func aside(work func() error) error {
+	asides.Lock()
+	defer asides.Unlock()
+	before := debug.SetGCPercent(asideHeap)
+	defer debug.SetGCPercent(before)
+	done := make(chan error, 1)
+	go func() {
+		runtime.LockOSThread() // and never unlocked: the thread ends with this goroutine
+		unix.Setpriority(unix.PRIO_PROCESS, unix.Gettid(), asideNice)
+		done <- work()
+	}()
+	return <-done
+}
