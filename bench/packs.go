@@ -54,7 +54,7 @@ func packOf(n int, seconds, megabytes float64) func(context.Context, *scene.Libr
 		if _, _, err := page.get(path); err != nil {
 			return nil, err
 		}
-		alone, err := whileRuns(page, path, func() (bool, error) { return false, nil }, 5*time.Second)
+		alone, err := whileRuns(page, path, func() (bool, error) { return false, nil }, 15*time.Second)
 		if err != nil {
 			return nil, err
 		}

@@ -34,7 +34,7 @@ func (e *env) makePack(ctx context.Context, run, site, version uuid.UUID) error 
 	if err := e.store.Handovers.Anew(ctx, version); err != nil {
 		return e.finish(ctx, run, err)
 	}
-	err = aside(func() error { return e.packTask(ctx, run, task) })
+	err = aside(func(frugal func()) error { return e.packTask(ctx, run, task, frugal) })
 	stopped := errors.Is(context.Cause(ctx), rivertype.ErrJobCancelledRemotely)
 	if err != nil && !store.Away(err) && (ctx.Err() == nil || stopped) && !errors.Is(err, store.ErrFenced) {
 		why := problemText(err)
@@ -47,11 +47,12 @@ func (e *env) makePack(ctx context.Context, run, site, version uuid.UUID) error 
 }
 
 // packTask makes the files of a version, and says in the record that it was made.
-func (e *env) packTask(ctx context.Context, run uuid.UUID, task store.HandoverTask) error {
+func (e *env) packTask(ctx context.Context, run uuid.UUID, task store.HandoverTask, frugal func()) error {
 	m, err := e.making(ctx, task)
 	if err != nil {
 		return err
 	}
+	m.BeforePapers = frugal
 	done := int64(-1)
 	m.Progress = func(doing string, part float64) {
 		if now := int64(part * 100); now > done {
@@ -59,11 +60,15 @@ func (e *env) packTask(ctx context.Context, run uuid.UUID, task store.HandoverTa
 			e.store.Runs.Progress(ctx, run, doing, now)
 		}
 	}
-	man, err := packing.Make(ctx, m, func(ctx context.Context, f handover.File) error {
-		return e.store.Keep(ctx, "a file of a handover pack", func(ctx context.Context) error {
-			return e.store.Handovers.PutFile(ctx, task.ID, f)
+	files := fileBatch{put: func(ctx context.Context, list []handover.File) error {
+		return e.store.Keep(ctx, "files of a handover pack", func(ctx context.Context) error {
+			return e.store.Handovers.PutFiles(ctx, task.ID, list...)
 		})
-	})
+	}}
+	man, err := packing.Make(ctx, m, files.add)
+	if err == nil {
+		err = files.flush(ctx)
+	}
 	if err != nil {
 		return err
 	}
@@ -76,6 +81,33 @@ func (e *env) packTask(ctx context.Context, run uuid.UUID, task store.HandoverTa
 		return err
 	}
 	return e.store.Runs.Progress(ctx, run, "The pack is made", 100)
+}
+
+// A fileBatch keeps small files together, so that the database is asked seldom.
+type fileBatch struct {
+	put  func(ctx context.Context, list []handover.File) error
+	list []handover.File
+	size int
+}
+
+// batchBytes is how much waits in a batch before it is kept.
+const batchBytes = 2 << 20
+
+func (b *fileBatch) add(ctx context.Context, f handover.File) error {
+	b.list, b.size = append(b.list, f), b.size+len(f.Data)
+	if b.size < batchBytes {
+		return nil
+	}
+	return b.flush(ctx)
+}
+
+func (b *fileBatch) flush(ctx context.Context) error {
+	if len(b.list) == 0 {
+		return nil
+	}
+	err := b.put(ctx, b.list)
+	b.list, b.size = nil, 0
+	return err
 }
 
 // making gathers what a version is made of, as of one moment.

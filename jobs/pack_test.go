@@ -134,14 +134,14 @@ func TestHandoverPacksBesideEachOther(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, secret.Empty(), "the passphrase is kept no longer than it is needed")
 
-	err = b.s.Handovers.PutFile(ctx, ids[0], handover.File{Path: handover.DataFile, Data: []byte("{}")})
+	err = b.s.Handovers.PutFiles(ctx, ids[0], handover.File{Path: handover.DataFile, Data: []byte("{}")})
 	assert.Error(t, err, "a file is there already")
 	err = b.s.Handovers.Complete(ctx, act.HandoverMade{Site: b.site.ID, ID: ids[0], Manifest: z})
 	assert.Error(t, err, "a version is not changed")
 
 	half := act.MakeHandover{Site: b.site.ID, ID: uuid.New(), HandoverForm: act.HandoverForm{Language: "de"}}
 	require.NoError(t, b.s.Handovers.Begin(ctx, person, half))
-	require.NoError(t, b.s.Handovers.PutFile(ctx, half.ID, handover.File{Path: handover.DataFile, Type: "x", Data: []byte("half")}))
+	require.NoError(t, b.s.Handovers.PutFiles(ctx, half.ID, handover.File{Path: handover.DataFile, Type: "x", Data: []byte("half")}))
 	out, err := desk.Weigh(ctx, person, half)
 	require.NoError(t, err)
 	out.Work.Site.Pack.Version = half.ID

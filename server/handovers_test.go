@@ -299,7 +299,7 @@ func TestACustomerSigns(t *testing.T) {
 	m := handover.Manifest{Number: 2}
 	for _, f := range []handover.File{{Path: handover.PaperFile, Type: "application/pdf", Data: []byte("%PDF-")},
 		{Path: handover.DataFile, Type: "application/json", Data: []byte("{}")}} {
-		require.NoError(t, s.Handovers.PutFile(ctx, id, f))
+		require.NoError(t, s.Handovers.PutFiles(ctx, id, f))
 		m.Files = append(m.Files, f.Entry())
 	}
 	m.Complete()

@@ -143,14 +143,19 @@ func (s Handovers) Anew(ctx context.Context, id uuid.UUID) error {
 	})
 }
 
-// PutFile keeps a file of a version that is being made.
-func (s Handovers) PutFile(ctx context.Context, id uuid.UUID, f handover.File) error {
+// PutFiles keeps files of a version that is being made, all of them or none.
+func (s Handovers) PutFiles(ctx context.Context, id uuid.UUID, files ...handover.File) error {
+	var paths, types []string
+	var data [][]byte
+	for _, f := range files {
+		paths, types, data = append(paths, f.Path), append(types, f.Type), append(data, f.Data)
+	}
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		if _, err := fenced(ctx, tx); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, "INSERT INTO handover_files (handover_id, path, type, data) VALUES ($1, $2, $3, $4)", id, f.Path, f.Type,
-			f.Data)
+		_, err := tx.ExecContext(ctx, `INSERT INTO handover_files (handover_id, path, type, data)
+			SELECT $1, p, t, d FROM unnest($2::text[], $3::text[], $4::bytea[]) f(p, t, d)`, id, paths, types, data)
 		return err
 	})
 }

@@ -38,6 +38,8 @@ type Making struct {
 	Source   Source
 	// Seal seals the sign-ins; nil leaves them out.
 	Seal func(ctx context.Context) ([]byte, handover.SealedTo, error)
+	// BeforePapers is called before the papers are written, which takes more memory than all else; nil for nothing.
+	BeforePapers func()
 	// Progress is told what is being done, and which part of the whole is done.
 	Progress func(doing string, done float64)
 }
@@ -189,6 +191,9 @@ func (x *maker) data(ctx context.Context) error {
 // papers writes the handover and the labels.
 func (x *maker) papers(ctx context.Context) error {
 	x.Progress("Papers", afterSeal)
+	if x.BeforePapers != nil {
+		x.BeforePapers()
+	}
 	p := paper.Paper{Pack: &x.Pack, Manifest: x.Manifest, Firm: paper.Firm{Name: x.Firm, Mark: markOf(x.Mark)}, Size: x.Size,
 		Language: x.language, Base: x.Base, Pictures: x.thumbs}
 	var b exact
