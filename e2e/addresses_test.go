@@ -175,6 +175,12 @@ func TestImportMatching(t *testing.T) {
 	require.NoError(t, os.WriteFile(list, []byte("Camera;IP address;Notes\nPlatform clock;127.43.7.11;over the door\nLamp "+
 		"room;127.43.7.25;was working in May\nBroken;not an address;\n"), 0o644))
 	b.page.MustElement(`[aria-label="Address list file"]`).MustSetFiles(list)
+	b.see("3 devices are expected")
+	b.clean("what the columns of a list hold")
+	b.page.MustElement(`[aria-label="Column 3 holds"]`).MustSelect("left out")
+	b.page.MustElementR(`[aria-label="Column 3 holds"] option:checked`, "left out")
+	b.page.MustElement(`[aria-label="Column 3 holds"]`).MustSelect("note")
+	b.press("^Expect them$")
 	b.page.MustElement(`[data-missing="Lamp room"]`)
 	b.see("was working in May")
 	b.see(`"not an address" is not an address`)

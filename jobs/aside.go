@@ -14,7 +14,7 @@ import (
 const (
 	asideNice   = 15
 	asideSeldom = 300
-	asideOften  = 40
+	asideOften  = 20
 )
 
 // asides guards the percentage, which is the whole process's.
@@ -31,7 +31,10 @@ func aside(work func(frugal func()) error) error {
 	go func() {
 		runtime.LockOSThread() // and never unlocked: the thread ends with this goroutine
 		unix.Setpriority(unix.PRIO_PROCESS, unix.Gettid(), asideNice)
-		done <- work(func() { debug.SetGCPercent(asideOften) })
+		done <- work(func() {
+			debug.SetGCPercent(asideOften)
+			debug.FreeOSMemory()
+		})
 	}()
 	return <-done
 }

@@ -14,6 +14,7 @@ import (
 
 	"unlatch/core/decide/act"
 	"unlatch/core/decide/addresslist"
+	"unlatch/core/decide/handover"
 	"unlatch/core/ground/table"
 	"unlatch/store"
 )
@@ -35,23 +36,40 @@ func (s lists) routes(api huma.API) {
 			return &struct{ Body listView }{v}, s.explain(err)
 		})
 	register(s, api, huma.Operation{OperationID: "import-address-list", Method: "PUT", Path: "/api/sites/{site}/address-list",
-		Summary: "Import an address list, CSV or XLSX", MaxBodyBytes: table.MaxBytes + 1<<20},
+		Summary: "Import an address list: CSV, XLSX, M3U, or the data of a handover pack", MaxBodyBytes: table.MaxBytes + 1<<20},
 		func(ctx context.Context, in *struct {
 			SitePath
 			Body struct {
-				Content []byte `json:"content" doc:"the file, base64"`
+				Content []byte   `json:"content" doc:"the file, base64"`
+				Columns []string `json:"columns,omitempty" maxItems:"64" doc:"what they hold; missing to tell it by what stands in them"`
 			}
 		}) (*struct{ Body listView }, error) {
-			rows, warnings, err := readList(in.Body.Content)
+			l, err := readList(in.Body.Content, in.Body.Columns)
 			if err != nil {
 				return nil, s.explain(err)
 			}
-			if _, err := s.do(ctx, act.ImportList{Site: in.Site, Rows: rows}); err != nil {
+			if _, err := s.do(ctx, act.ImportList{Site: in.Site, Rows: l.rows}); err != nil {
 				return nil, err
 			}
 			v, err := s.matchList(ctx, in.Site)
-			v.Warnings = append(v.Warnings, warnings...)
+			v.Warnings = append(v.Warnings, l.warnings...)
 			return &struct{ Body listView }{v}, s.explain(err)
+		})
+	register(s, api, huma.Operation{OperationID: "read-address-list", Metadata: reads, Method: "POST",
+		Path: "/api/sites/{site}/address-list/columns", MaxBodyBytes: table.MaxBytes + 1<<20,
+		Summary: "How a list would be read: what its columns hold, and how many devices it expects; nothing is kept"},
+		func(_ context.Context, in *struct {
+			SitePath
+			Body struct {
+				Content []byte   `json:"content" doc:"the file, base64"`
+				Columns []string `json:"columns,omitempty" maxItems:"64"`
+			}
+		}) (*struct{ Body columnsView }, error) {
+			l, err := readList(in.Body.Content, in.Body.Columns)
+			if err != nil && l.cells == nil {
+				return nil, s.explain(err)
+			}
+			return &struct{ Body columnsView }{l.view(err)}, nil
 		})
 	register(s, api, huma.Operation{OperationID: "remove-address-list", Method: "DELETE", Path: "/api/sites/{site}/address-list",
 		Summary: "Remove the site's address list"},
@@ -94,38 +112,137 @@ const (
 	maxCells    = 1 << 20
 )
 
-// readList tells the two kinds of file by their first bytes: an XLSX file is a ZIP archive. It is read row by row.
-func readList(raw []byte) ([]addresslist.Row, []string, error) {
-	if !bytes.HasPrefix(raw, []byte("PK\x03\x04")) {
-		return addresslist.ParseCSV(raw)
+// A broughtList is a list as somebody has brought it: a sheet, whose columns can be read otherwise, or rows that say themselves what they are.
+type broughtList struct {
+	cells    [][]string
+	layout   addresslist.Layout
+	rows     []addresslist.Row
+	warnings []string
+}
+
+// readList tells the kinds of file by their first bytes: an XLSX file is a ZIP archive, a list for players names itself, and a pack's data
+// is JSON. All else is CSV. columns say what the columns of a sheet hold; nil leaves that to what stands in them.
+func readList(raw []byte, columns []string) (l broughtList, err error) {
+	switch {
+	case bytes.HasPrefix(raw, []byte("PK\x03\x04")):
+		l.cells, err = spreadsheet(raw)
+	case addresslist.IsM3U(raw):
+		l.rows, l.warnings, err = addresslist.ParseM3U(raw)
+		return l, err
+	case bytes.HasPrefix(bytes.TrimSpace(raw), []byte("{")):
+		l.rows, err = packList(raw)
+		return l, err
+	default:
+		l.cells, err = table.CSV(raw)
 	}
+	if err != nil {
+		return l, err
+	}
+	l.layout = addresslist.Detect(l.cells)
+	if columns != nil {
+		l.layout.Columns = columns
+	}
+	l.rows, l.warnings, err = addresslist.ParseAs(l.cells, l.layout)
+	return l, err
+}
+
+// packList reads the devices of a handover pack's handover.json.
+func packList(raw []byte) (rows []addresslist.Row, err error) {
+	p, err := handover.ReadPack(raw)
+	if err != nil {
+		return nil, &table.Error{Problem: err.Error(), Fix: "bring handover.json of a pack as it was made"}
+	}
+	for i, c := range p.Cameras {
+		if c.Channel == 0 {
+			rows = append(rows, addresslist.Row{Line: i + 1, Name: table.Clean(c.Title), Addr: c.Address, MAC: c.MAC, Serial: c.Serial})
+		}
+	}
+	if len(rows) == 0 {
+		err = &table.Error{Problem: "the pack has no device", Fix: "check that it is the right one"}
+	}
+	return rows, err
+}
+
+// spreadsheet reads the first sheet of a workbook that holds a list, row by row.
+func spreadsheet(raw []byte) ([][]string, error) {
 	if err := checkZip(raw); err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	f, err := excelize.OpenReader(bytes.NewReader(raw), excelize.Options{UnzipSizeLimit: maxUnzipped, UnzipXMLSizeLimit: maxSheetXML,
 		RawCellValue: true})
 	if err != nil {
-		return nil, nil, errSheet
+		return nil, errSheet
 	}
 	defer f.Close()
-	var first error
-	for _, name := range f.GetSheetList() { // the first sheet that holds a list
+	var first [][]string
+	var failed error
+	for _, name := range f.GetSheetList() {
 		cells, err := sheetRows(f, name)
-		if err == nil {
-			var rows []addresslist.Row
-			var warnings []string
-			if rows, warnings, err = addresslist.Parse(cells); err == nil {
-				return rows, warnings, nil
+		if err != nil {
+			if failed == nil {
+				failed = err
 			}
+			continue
+		}
+		if _, _, err = addresslist.Parse(cells); err == nil {
+			return cells, nil
 		}
 		if first == nil {
-			first = err
+			first = cells
 		}
 	}
-	if first == nil {
-		first = &table.Error{Problem: "the file has no sheet", Fix: "save it again as XLSX or CSV"}
+	switch {
+	case first != nil: // whoever brought it may say what its columns hold
+		return first, nil
+	case failed != nil:
+		return nil, failed
 	}
-	return nil, nil, first
+	return nil, &table.Error{Problem: "the file has no sheet", Fix: "save it again as XLSX or CSV"}
+}
+
+// columnView is a column of a list, with what it is taken for.
+type columnView struct {
+	Is      string   `json:"is" enum:",name,addr,mac,serial,note" doc:"empty for one that is left out"`
+	Heading string   `json:"heading"`
+	Samples []string `json:"samples" doc:"what stands in its first rows"`
+}
+
+// columnsView is how a list would be read.
+type columnsView struct {
+	Columns  []columnView `json:"columns" doc:"none for a file that says itself what it holds"`
+	Rows     int          `json:"rows" doc:"that would be expected"`
+	Warnings []string     `json:"warnings"`
+	Problem  string       `json:"problem,omitempty" doc:"why it cannot be read like that"`
+}
+
+// samples is how many rows are shown of a column.
+const samples = 4
+
+func (l broughtList) view(err error) columnsView {
+	v := columnsView{Columns: []columnView{}, Rows: len(l.rows), Warnings: append([]string{}, l.warnings...)}
+	if err != nil {
+		v.Problem = sentence(err.Error())
+	}
+	width := 0
+	for _, row := range l.cells {
+		width = max(width, len(row))
+	}
+	for n := range min(width, maxColumns) {
+		c := columnView{Samples: []string{}}
+		if n < len(l.layout.Columns) {
+			c.Is = l.layout.Columns[n]
+		}
+		if l.layout.Start > 0 && n < len(l.cells[l.layout.Start-1]) {
+			c.Heading = table.Clean(l.cells[l.layout.Start-1][n])
+		}
+		for _, row := range l.cells[l.layout.Start:] {
+			if n < len(row) && table.Clean(row[n]) != "" && len(c.Samples) < samples {
+				c.Samples = append(c.Samples, table.Clean(row[n]))
+			}
+		}
+		v.Columns = append(v.Columns, c)
+	}
+	return v
 }
 
 var errSheet = &table.Error{Problem: "the file cannot be read as a spreadsheet", Fix: "save it again as XLSX or CSV"}

@@ -404,7 +404,7 @@ func TestSpreadsheetsAreBounded(t *testing.T) {
 	var before, after runtime.MemStats
 	runtime.GC()
 	runtime.ReadMemStats(&before)
-	_, _, err = readList(bomb.Bytes())
+	_, err = readList(bomb.Bytes(), nil)
 	runtime.ReadMemStats(&after)
 	assert.ErrorContains(t, err, "unpacks to more than")
 	assert.Less(t, after.TotalAlloc-before.TotalAlloc, uint64(16<<20))
@@ -420,9 +420,9 @@ func TestSpreadsheetsAreBounded(t *testing.T) {
 	require.NoError(t, stream.Flush())
 	var long bytes.Buffer
 	require.NoError(t, f.Write(&long))
-	_, _, err = readList(long.Bytes())
+	_, err = readList(long.Bytes(), nil)
 	assert.ErrorContains(t, err, "more than 20000 rows")
-	_, _, err = readList([]byte("PK\x03\x04 not really"))
+	_, err = readList([]byte("PK\x03\x04 not really"), nil)
 	assert.ErrorContains(t, err, "cannot be read as a spreadsheet")
 }
 

@@ -36,6 +36,7 @@ import { PackSheet } from "@/views/handover/PackSheet";
 import { WaiveSheet } from "@/views/handover/WaiveSheet";
 import { OpenPackSheet } from "@/views/sites/OpenPackSheet";
 import { SignSheet } from "@/forms/SignSheet";
+import { ListSheet } from "@/views/find/ListSheet";
 import { KeepingSheet } from "@/views/record/KeepingSheet";
 import { PasteSheet } from "@/views/site/PasteSheet";
 import { WeekSheet } from "@/views/patch/WeekSheet";
@@ -57,6 +58,7 @@ vi.hoisted(() => {
   const answers: Record<string, unknown> = {
     "/api/devices/d1/commands/try": { read: "GET /lamp", first: [], requests: ["POST /lamp"] },
     "GET /api/session": { name: "Olive", rights: ["look", "see", "inspect", "work", "reveal", "arrange"] },
+    "/api/sites/s1/address-list/columns": { columns: [{ is: "name", heading: "name", samples: ["Clock"] }], rows: 1, warnings: [] },
     "/api/packs": { id: "p1", name: "Tarn Ferry", ranges: ["192.0.2.0/24"], targets: [], warnings: [] },
     "GET /api/keeping": { set: {}, holds: { exchanges: 30, repeats: 30, minutes: 7, quarters: 92, hours: 1830 } },
     "/api/password-strength": { level: 4, says: "Good." },
@@ -193,6 +195,11 @@ const sheets: { name: string; sheet: ReactNode; fill?: () => void; button?: stri
     sheet: <OpenPackSheet onClose={nothing} onOpened={nothing} />,
     fill: () => choose("Handover pack"),
     button: "Make the site",
+  },
+  {
+    name: "ListSheet",
+    sheet: <ListSheet site="s1" file={new File(["name,address"], "list.csv")} onClose={nothing} onBrought={nothing} />,
+    button: "Expect them",
   },
   { name: "KeepingSheet", sheet: <KeepingSheet onClose={nothing} />, button: "Save" },
   {

@@ -22,15 +22,6 @@ type Row struct {
 	Note   string `json:"note"`
 }
 
-// ParseCSV reads a list out of a CSV file.
-func ParseCSV(raw []byte) ([]Row, []string, error) {
-	cells, err := table.CSV(raw)
-	if err != nil {
-		return nil, nil, err
-	}
-	return Parse(cells)
-}
-
 // headings are the words by which columns are known.
 var headings = map[string][]string{
 	"name":   {"name", "camera", "camera name", "device", "device name", "location", "position", "title"},
@@ -40,15 +31,48 @@ var headings = map[string][]string{
 	"note":   {"note", "notes", "remark", "remarks", "comment", "comments"},
 }
 
-// Parse reads the cells of a sheet. The first row with at least two known headings names the columns; without one, columns are told by
-// what stands in them. warnings are lines that were read in part or left out, each with its reason.
-func Parse(cells [][]string) (rows []Row, warnings []string, err error) {
-	if err := table.Check(cells); err != nil {
-		return nil, nil, err
-	}
+// A Layout is what the columns of a sheet hold, and where its rows begin.
+type Layout struct {
+	// Columns are name, addr, mac, serial or note, by their place; "" for one that is left out.
+	Columns []string
+	Start   int // the index of the first row after the headings
+}
+
+// Detect finds out what the columns of a sheet hold. The first row with at least two known headings names them; without one, they are told
+// by what stands in them.
+func Detect(cells [][]string) Layout {
 	columns, start := table.Columns(cells, headings)
 	if columns == nil {
 		columns = guessColumns(cells)
+	}
+	l := Layout{Start: start}
+	for n, what := range columns {
+		for len(l.Columns) <= n {
+			l.Columns = append(l.Columns, "")
+		}
+		l.Columns[n] = what
+	}
+	return l
+}
+
+// Kinds are what a column can hold.
+func Kinds() []string { return []string{"name", "addr", "mac", "serial", "note"} }
+
+// Parse reads the cells of a sheet as Detect lays them out.
+func Parse(cells [][]string) (rows []Row, warnings []string, err error) {
+	return ParseAs(cells, Detect(cells))
+}
+
+// ParseAs reads the cells of a sheet. warnings are lines that were read in part or left out, each with its reason.
+func ParseAs(cells [][]string, l Layout) (rows []Row, warnings []string, err error) {
+	if err := table.Check(cells); err != nil {
+		return nil, nil, err
+	}
+	columns, start := map[int]string{}, max(0, min(l.Start, len(cells)))
+	for n, what := range l.Columns {
+		if slices.Contains(Kinds(), what) {
+			columns[n] = what
+		}
 	}
 	if len(columns) == 0 {
 		return nil, nil, &table.Error{Problem: "no column of names, addresses, MAC or serial numbers was found",

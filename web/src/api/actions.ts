@@ -459,12 +459,29 @@ export const useBringBook = () =>
 export const useDropBook = () =>
   useAction((book: string) => must(api.DELETE("/api/path-books/{book}", { params: { path: { book } } })), [keys.pathBooks()]);
 
+/** How a list that somebody brought along would be read: what its columns hold. Nothing is kept. */
+export const useReadList = (site: string, file: File, columns?: string[]) =>
+  useQuery({
+    queryKey: ["read-list", site, file.name, file.size, file.lastModified, columns],
+    queryFn: async () =>
+      must(
+        api.POST("/api/sites/{site}/address-list/columns", {
+          params: { path: { site } },
+          body: { content: await base64(file), columns },
+        }),
+      ),
+    placeholderData: (before) => before,
+    retry: false,
+    staleTime: 0,
+  });
+
 /** What can be done with the address list that somebody brought along. */
 export function useAddressList(site: string) {
   const path = { params: { path: { site } } };
   return {
     bring: useAction(
-      async (file: File) => must(api.PUT("/api/sites/{site}/address-list", { ...path, body: { content: await base64(file) } })),
+      async ({ file, columns }: { file: File; columns?: string[] }) =>
+        must(api.PUT("/api/sites/{site}/address-list", { ...path, body: { content: await base64(file), columns } })),
       [keys.list(site)],
       "quiet",
     ),

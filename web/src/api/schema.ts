@@ -1169,11 +1169,28 @@ export interface paths {
         };
         /** The site's address list, matched against what was heard */
         get: operations["get-address-list"];
-        /** Import an address list, CSV or XLSX */
+        /** Import an address list: CSV, XLSX, M3U, or the data of a handover pack */
         put: operations["import-address-list"];
         post?: never;
         /** Remove the site's address list */
         delete: operations["remove-address-list"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/address-list/columns": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** How a list would be read: what its columns hold, and how many devices it expects; nothing is kept */
+        post: operations["read-address-list"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -3136,6 +3153,28 @@ export interface components {
             /** @description the same as an otpauth URL, for a QR code */
             url: string;
         };
+        ColumnView: {
+            heading: string;
+            /**
+             * @description empty for one that is left out
+             * @enum {string}
+             */
+            is: "" | "name" | "addr" | "mac" | "serial" | "note";
+            /** @description what stands in its first rows */
+            samples: string[];
+        };
+        ColumnsView: {
+            /** @description none for a file that says itself what it holds */
+            columns: components["schemas"]["ColumnView"][];
+            /** @description why it cannot be read like that */
+            problem?: string;
+            /**
+             * Format: int64
+             * @description that would be expected
+             */
+            rows: number;
+            warnings: string[];
+        };
         Conflict: {
             ours: components["schemas"]["Recipe"];
             theirs: components["schemas"]["Recipe"];
@@ -3828,6 +3867,8 @@ export interface components {
             serial?: string;
         };
         "Import-address-listRequest": {
+            /** @description what they hold; missing to tell it by what stands in them */
+            columns?: string[];
             /** @description the file, base64 */
             content: string;
         };
@@ -5102,6 +5143,11 @@ export interface components {
             max?: number;
             /** Format: double */
             min?: number;
+        };
+        "Read-address-listRequest": {
+            columns?: string[];
+            /** @description the file, base64 */
+            content: string;
         };
         "Read-pasteRequest": {
             /** @description the address that a person has chosen between two readings */
@@ -9220,6 +9266,41 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "read-address-list": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Read-address-listRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ColumnsView"];
+                };
             };
             /** @description Error */
             default: {

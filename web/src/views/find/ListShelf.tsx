@@ -4,10 +4,10 @@ import { api, must, type Device } from "@/api/client";
 import { useAddressList } from "@/api/actions";
 import { Button } from "@/parts/Button";
 import { FileButton } from "@/parts/FileButton";
-import { Trouble } from "@/parts/Trouble";
 import { Choice } from "@/parts/Choice";
 import { Sure } from "@/parts/Sure";
 import { keys } from "@/api/keys";
+import { ListSheet } from "./ListSheet";
 
 /** The address list that somebody brought along, beside what was heard: expected and found, expected and missing, found and unexpected. */
 export function ListShelf({ site, devices, choose }: { site: string; devices: Device[]; choose: (device: string) => void }) {
@@ -20,10 +20,11 @@ export function ListShelf({ site, devices, choose }: { site: string; devices: De
     queryFn: () => must(api.GET("/api/sites/{site}/address-list", path)),
     placeholderData: (old) => old,
   });
-  const { bring: load, drop, useNames: names } = useAddressList(site);
+  const { drop, useNames: names } = useAddressList(site);
+  const [file, setFile] = useState<File | null>(null);
+  const [warnings, setWarnings] = useState<string[]>([]);
   const r = list.data?.result;
   const byId = new Map(devices.map((d) => [d.id, d]));
-  const warnings = load.data?.warnings ?? [];
   return (
     <section aria-label="Address list" className="mt-5 border-t pt-3">
       <h2 className="font-semibold">
@@ -31,7 +32,7 @@ export function ListShelf({ site, devices, choose }: { site: string; devices: De
       </h2>
       {!list.data?.rows && (
         <p className="mt-1 mb-2 text-small text-soft">
-          Bring a list of what should be here (CSV or XLSX: name, address, MAC, serial, note) and see what is missing.
+          Bring a list of what should be here (CSV, XLSX, M3U, or the data of a handover pack) and see what is missing.
         </p>
       )}
       {r && !!list.data?.rows && (
@@ -104,25 +105,18 @@ export function ListShelf({ site, devices, choose }: { site: string; devices: De
           {warnings.length > 5 && ` And ${warnings.length - 5} more.`}
         </p>
       )}
-      <div className="mt-2">
-        <Trouble error={load.error} />
-      </div>
       <div className="mt-2 flex flex-wrap gap-2">
-        <FileButton
-          name="Address list file"
-          accept=".csv,.tsv,.txt,.xlsx,text/csv"
-          disabled={load.isPending}
-          onFile={(f) => load.mutate(f)}
-        >
+        <FileButton name="Address list file" accept=".csv,.tsv,.txt,.xlsx,.m3u,.m3u8,.json,text/csv" onFile={setFile}>
           {list.data?.rows ? "Bring another" : "Bring a list"}
         </FileButton>
+        {file && <ListSheet site={site} file={file} onClose={() => setFile(null)} onBrought={setWarnings} />}
         {r?.found.some((f) => f.row.name) && <Button onClick={() => names.mutate()}>Use its names</Button>}
         {!!list.data?.rows && (
           <Sure
             ask="Take the list away?"
             more="The names and addresses in it are forgotten; the devices stay as they are. The file is still yours to bring again."
             yes="Take it away"
-            onYes={() => drop.mutate(undefined, { onSuccess: load.reset })}
+            onYes={() => drop.mutate(undefined, { onSuccess: () => setWarnings([]) })}
           >
             <Button look="quiet">Remove</Button>
           </Sure>
