@@ -123,7 +123,7 @@ func (c *Client) File(ctx context.Context, path string, query url.Values) ([]byt
 
 // Save writes what stands at a path of the API into w, however large it is, and returns how many bytes that were.
 func (c *Client) Save(ctx context.Context, path string, w io.Writer) (int64, error) {
-	res, err := c.send(ctx, c.files, http.MethodGet, path, nil, "", nil)
+	res, err := c.send(ctx, c.files, question{method: http.MethodGet, path: path})
 	if err != nil {
 		return 0, err
 	}
@@ -137,7 +137,7 @@ func (c *Client) Save(ctx context.Context, path string, w io.Writer) (int64, err
 
 // Send posts a file to a path of the API, and reads the answer into something.
 func (c *Client) Send(ctx context.Context, path, kind string, body io.Reader, into any) error {
-	res, err := c.send(ctx, c.files, http.MethodPost, path, nil, kind, body)
+	res, err := c.send(ctx, c.files, question{http.MethodPost, path, nil, kind, body})
 	if err != nil {
 		return err
 	}
@@ -157,7 +157,7 @@ func (c *Client) ask(ctx context.Context, method, path string, query url.Values,
 	if body != nil {
 		kind = "application/json"
 	}
-	res, err := c.send(ctx, c.http, method, path, query, kind, body)
+	res, err := c.send(ctx, c.http, question{method, path, query, kind, body})
 	if err != nil {
 		return nil, err
 	}
@@ -174,22 +174,29 @@ func (c *Client) ask(ctx context.Context, method, path string, query url.Values,
 	return nil, refusal(res, raw)
 }
 
-// send sends a request with a body of a kind. The caller closes the body of the answer.
-func (c *Client) send(ctx context.Context, by *http.Client, method, path string, query url.Values, kind string,
-	body io.Reader) (*http.Response, error) {
-	at := c.server.String() + path
-	if len(query) > 0 {
-		at += "?" + query.Encode()
+// A question is a request of the API, with a body of a kind; nil for none.
+type question struct {
+	method, path string
+	query        url.Values
+	kind         string
+	body         io.Reader
+}
+
+// send asks a question. The caller closes the body of the answer.
+func (c *Client) send(ctx context.Context, by *http.Client, q question) (*http.Response, error) {
+	at := c.server.String() + q.path
+	if len(q.query) > 0 {
+		at += "?" + q.query.Encode()
 	}
-	req, err := http.NewRequestWithContext(ctx, method, at, body)
+	req, err := http.NewRequestWithContext(ctx, q.method, at, q.body)
 	if err != nil {
 		return nil, err
 	}
 	if c.token != "" {
 		req.Header.Set("Authorization", "Bearer "+c.token)
 	}
-	if kind != "" {
-		req.Header.Set("Content-Type", kind)
+	if q.kind != "" {
+		req.Header.Set("Content-Type", q.kind)
 	}
 	res, err := by.Do(req)
 	if err == nil {
