@@ -30,7 +30,8 @@ import (
 const nobody = `name: none
 users: [{name: fitter, secret: bench}]
 devices:
-  - {name: One, maker: corvane, model: V4, address: 127.62.4.10, scene: viaduct, streams: [{width: 160, height: 90, fps: 5, kbps: 100, gop: 5}]}
+  - {name: One, maker: corvane, model: V4, address: 127.62.4.10, scene: viaduct, streams: [{width: 160, height: 90, fps: 5,
+       kbps: 100, gop: 5}]}
 `
 
 // packOf measures how a handover pack of n cameras with pictures is made, within some seconds and megabytes, and what the line-up feels of
@@ -78,10 +79,13 @@ func packOf(n int, seconds, megabytes float64) func(context.Context, *scene.Libr
 		of := fmt.Sprintf("Pack of %d cameras", n)
 		slower := float64(p95(beside)) / float64(p95(alone))
 		return []figure{
-			{of + ": from the button to its manifest", fmt.Sprintf("%.1f s", took.Seconds()), fmt.Sprintf("%.1f s to read its pictures", floor.Seconds()),
-				fmt.Sprintf("%.1f", float64(took)/float64(floor)), under(seconds, took.Seconds(), " s")},
-			{of + ": largest resident size of the worker", fmt.Sprintf("%.0f MB", float64(size)/1e6), "", "", under(megabytes, float64(size)/1e6, " MB")},
-			{of + ": the papers", fmt.Sprintf("%.1f MB", float64(len(pdf.Data))/1e6), "", "", under(60, float64(len(pdf.Data))/1e6, " MB")},
+			{of + ": from the button to its manifest", fmt.Sprintf("%.1f s", took.Seconds()),
+				fmt.Sprintf("%.1f s to read its pictures", floor.Seconds()), fmt.Sprintf("%.1f", float64(took)/float64(floor)),
+				under(seconds, took.Seconds(), " s")},
+			{of + ": largest resident size of the worker", fmt.Sprintf("%.0f MB", float64(size)/1e6), "", "",
+				under(megabytes, float64(size)/1e6, " MB")},
+			{of + ": the papers", fmt.Sprintf("%.1f MB", float64(len(pdf.Data))/1e6), "", "",
+				under(60, float64(len(pdf.Data))/1e6, " MB")},
 			{of + ": everything of the line-up meanwhile, p95", ms(p95(beside)), ms(p95(alone)) + " alone", fmt.Sprintf("%.2f", slower),
 				atMost(1.2, slower, "")},
 			{of + ": opened on another Unlatch", fmt.Sprintf("%.1f s", open.Seconds()), "", "", under(30, open.Seconds(), " s")},
@@ -100,7 +104,8 @@ func (r *rig) withPictures(ctx context.Context, library *scene.Library, n int) e
 		return err
 	}
 	target := uuid.New()
-	if err := r.store.Targets.Put(ctx, r.site.ID, act.PutTarget{ID: target, New: true, TargetForm: act.TargetForm{Kind: "feed", Name: "Screens"}}); err != nil {
+	put := act.PutTarget{ID: target, New: true, TargetForm: act.TargetForm{Kind: "feed", Name: "Screens"}}
+	if err := r.store.Targets.Put(ctx, r.site.ID, put); err != nil {
 		return err
 	}
 	if err := r.store.Targets.Wish(ctx, act.InAnySlot(target, devices...)); err != nil {
@@ -143,7 +148,8 @@ func whileRuns(p *page, path string, done func() (bool, error), least time.Durat
 }
 
 // makesPack makes a version, and asks for a path meanwhile.
-func (r *rig) makesPack(ctx context.Context, p *page, path string) (version uuid.UUID, took time.Duration, beside []time.Duration, err error) {
+func (r *rig) makesPack(ctx context.Context, p *page, path string) (version uuid.UUID, took time.Duration, beside []time.Duration,
+	err error) {
 	by, err := r.store.People.ByName(ctx, "keeper")
 	if err != nil {
 		return version, 0, nil, err
@@ -171,7 +177,8 @@ func (r *rig) makesPack(ctx context.Context, p *page, path string) (version uuid
 // copyStills reads all pictures of the site and copies them, which is the least that a pack does.
 func (r *rig) copyStills(ctx context.Context) (time.Duration, error) {
 	began := time.Now()
-	rows, err := r.store.SQL().QueryContext(ctx, "SELECT s.id FROM stills s JOIN devices d ON d.id = s.device_id WHERE d.site_id = $1", r.site.ID)
+	rows, err := r.store.SQL().QueryContext(ctx,
+		"SELECT s.id FROM stills s JOIN devices d ON d.id = s.device_id WHERE d.site_id = $1", r.site.ID)
 	if err != nil {
 		return 0, err
 	}

@@ -12,6 +12,7 @@ import (
 
 	"unlatch/core/decide/act"
 	"unlatch/core/decide/latch"
+	"unlatch/core/decide/ready"
 	"unlatch/core/decide/watchround"
 	"unlatch/core/stream/media"
 	"unlatch/jobs"
@@ -68,12 +69,31 @@ func (r *railway) drift(ctx context.Context, station uuid.UUID, world *sim.World
 	if err := r.do(ctx, act.SetRounds{Site: station, Rule: watchround.WatchRule{On: true}, Agreed: true}); err != nil {
 		return err
 	}
+	if err := r.handOver(ctx, station); err != nil {
+		return err
+	}
 	for _, t := range troubles {
 		if err := world.Trouble(t); err != nil {
 			return fmt.Errorf("%s: %w", t.Kind, err)
 		}
 	}
 	return r.hurry(ctx, station, len(agreed))
+}
+
+// handOver makes a version of the station's handover pack, in the name of an invented firm.
+func (r *railway) handOver(ctx context.Context, station uuid.UUID) error {
+	for _, a := range []act.Act{
+		act.SetFirm{Name: "Fellside Signals"},
+		act.WaiveFinding{Site: station, Cause: ready.OneSignIn, Things: []uuid.UUID{station}, Titles: []string{Station},
+			Reason: "One fitter looks after all of them until the winter."},
+		act.MakeHandover{Site: station, ID: uuid.Must(uuid.NewV7()), HandoverForm: act.HandoverForm{Language: "en",
+			Base: "https://unlatch.tarnside.example"}},
+	} {
+		if err := r.do(ctx, a); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // hurry has all that is watched looked at now, once the workers have taken it up.

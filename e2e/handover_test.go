@@ -195,7 +195,8 @@ func (b *bench) readsPack(raw []byte, key *age.X25519Identity) handover.Pack {
 
 	text, err := exec.Command("pdftotext", "-layout", at(handover.PaperFile), "-").Output()
 	require.NoError(t, err)
-	for _, want := range []string{"Works", "Clock", "127.43.67.12", "the target shows the picture", "waived by keeper", "the desk sets the cameras too"} {
+	for _, want := range []string{"Works", "Clock", "127.43.67.12", "the target shows the picture", "waived by keeper",
+		"the desk sets the cameras too"} {
 		assert.Contains(t, strings.Join(strings.Fields(string(text)), " "), want)
 	}
 	for _, page := range []string{"1", "7"} { // the cover, and a camera

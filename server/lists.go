@@ -112,7 +112,8 @@ const (
 	maxCells    = 1 << 20
 )
 
-// A broughtList is a list as somebody has brought it: a sheet, whose columns can be read otherwise, or rows that say themselves what they are.
+// A broughtList is a list as somebody has brought it: a sheet, whose columns can be read otherwise, or rows that say themselves what they
+// are.
 type broughtList struct {
 	cells    [][]string
 	layout   addresslist.Layout

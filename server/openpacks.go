@@ -134,7 +134,8 @@ func (s openPacks) bring(w http.ResponseWriter, r *http.Request) {
 	m := x.manifest
 	cameras, _ := x.pack.Count()
 	v := packView{ID: s.waiting.put(x), Name: x.taken.Name, Number: m.Number, By: m.By, At: m.At, Hash: m.Hash,
-		Ranges: x.taken.Ranges.Strings(), Targets: []packTargetView{}, Cameras: cameras, Devices: len(x.taken.Devices), Sealed: m.Sealed, Here: here,
+		Ranges: x.taken.Ranges.Strings(), Targets: []packTargetView{}, Cameras: cameras, Devices: len(x.taken.Devices), Sealed: m.Sealed,
+		Here:     here,
 		Warnings: append([]string{}, x.taken.Warnings...)}
 	for _, t := range x.taken.Targets {
 		v.Targets = append(v.Targets, packTargetView{t.Name, t.Kind, t.Address})

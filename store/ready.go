@@ -228,7 +228,8 @@ func (s *Store) HandoverFacts(ctx context.Context, id uuid.UUID, devices []*latc
 	if err != nil {
 		return f, err
 	}
-	f = handover.Facts{Devices: devices, ID: id, Name: site.Name, Ranges: site.Ranges, Network: site.Network, Own: map[uuid.UUID]map[string]string{},
+	f = handover.Facts{Devices: devices, ID: id, Name: site.Name, Ranges: site.Ranges, Network: site.Network,
+		Own:   map[uuid.UUID]map[string]string{},
 		Roles: map[uuid.UUID]map[string]string{}, Notes: map[uuid.UUID][]string{}, SignIns: map[uuid.UUID]handover.SignIn{}}
 	for _, d := range devices {
 		if notes := handover.NotesOf(d); len(notes) > 0 {

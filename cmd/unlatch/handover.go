@@ -261,8 +261,8 @@ func verifyPackCommand() *cobra.Command {
 func openPackCommand() *cobra.Command {
 	var secret string
 	c := onServer(&cobra.Command{Use: "open DIR", Short: "Make a site of a handover pack that somebody else made", Args: onePack,
-		Long: "Open checks a pack in a folder or a zip file and makes a site of it on the server: everything in it becomes intent, and nothing\n" +
-			"counts as measured. Sealed sign-ins are opened with --secret-file, which holds a passphrase or a secret key of age.\n" +
+		Long: "Open checks a pack in a folder or a zip file and makes a site of it on the server: everything in it becomes intent, and\n" +
+			"nothing counts as measured. Sealed sign-ins are opened with --secret-file, which holds a passphrase or a secret key of age.\n" +
 			"Exit 0 when the site is made, 1 when not, 2 on wrong use."},
 		func(ctx context.Context, r *remote, args []string) error {
 			body := map[string]any{}
@@ -334,8 +334,8 @@ func (r *remote) openPack(ctx context.Context, files fs.FS, body map[string]any)
 		for _, x := range brought.Warnings {
 			fmt.Fprintf(w, "Left out: %s\n", x)
 		}
-		fmt.Fprintf(w, "%s is a site now, with %d devices that nobody has heard here yet.\nFind them: unlatch sweep --site %q\n", brought.Name,
-			brought.Devices, brought.Name)
+		fmt.Fprintf(w, "%s is a site now, with %d devices that nobody has heard here yet.\nFind them: unlatch sweep --site %q\n",
+			brought.Name, brought.Devices, brought.Name)
 		return nil
 	})
 }

@@ -2,9 +2,11 @@
 package main
 
 import (
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -12,7 +14,6 @@ import (
 	"time"
 
 	"github.com/go-rod/rod"
-	"github.com/go-rod/rod/lib/input"
 	"github.com/go-rod/rod/lib/proto"
 
 	"unlatch/e2e/browser"
@@ -35,7 +36,6 @@ var shots = []shot{
 	{name: "bench", path: "/sites/SITE?device=DEVICE:Ticket window", width: 1280, height: 800, theme: "night", after: benchLive, moves: true},
 	{name: "watch", path: "/sites/SITE/watch?device=DEVICE:Water tower", width: 1280, height: 800, theme: "day", after: moving, moves: true},
 	{name: "multicast", path: "/sites/SITE/multicast", width: 1280, height: 800, theme: "day", after: measureGroups},
-	{name: "exchange", path: "/sites/SITE?device=DEVICE:Booking hall", width: 1280, height: 800, theme: "day", after: readExchange},
 	{name: "find", path: "/sites/SITE/find", width: 1280, height: 800, theme: "day"},
 	{name: "keyring", path: "/sites/SITE/keyring", width: 1280, height: 800, theme: "day"},
 	{name: "phone", path: "/sites/SITE?device=DEVICE:Water tower", width: 390, height: 844, theme: "day"},
@@ -43,12 +43,11 @@ var shots = []shot{
 	{name: "plan", path: "/sites/SITE/plan", width: 1280, height: 800, theme: "day", after: markedCamera},
 	{name: "drift", path: "/sites/SITE/drift", width: 1280, height: 800, theme: "day"},
 	{name: "time-line", path: "/sites/SITE/timeline/DEVICE:Platform clock?hours=168", width: 1280, height: 800, theme: "night"},
-	{name: "compare", path: "/sites/SITE/agreed", width: 1280, height: 800, theme: "day"},
+	{name: "handover", path: "/sites/SITE/handover", width: 1280, height: 800, theme: "day"},
 	{name: "people", path: "/people", width: 1280, height: 800, theme: "day"},
 	{name: "target", path: "/sites/SITE/targets/TARGET:Parcel vault", width: 1280, height: 900, theme: "day"},
 	{name: "streams", path: "/sites/SITE/streams", width: 1280, height: 800, theme: "day", before: planSite},
 	{name: "record", path: "/record", width: 1280, height: 800, theme: "day"},
-	{name: "paths", path: "/sites/SITE/paths", width: 1280, height: 800, theme: "day"},
 }
 
 func main() {
@@ -95,6 +94,60 @@ func run() error {
 			return fmt.Errorf("%s: %w", s.name, err)
 		}
 		fmt.Println("docs/screenshots/" + s.name + ".png")
+	}
+	if len(os.Args) > 1 && !slices.Contains(os.Args[1:], "papers") {
+		return nil
+	}
+	return papers(chrome, server.URL, password[1], filepath.Join(root, "docs", "screenshots"))
+}
+
+// papers draws two pages of the station's handover: the site plan, and a camera.
+func papers(chrome *browser.Browser, url, password, dir string) error {
+	p, err := signedIn(chrome, url, password, "day", 1280, 800)
+	if err != nil {
+		return err
+	}
+	defer p.Close()
+	out, err := p.Eval(`async () => {
+		const ask = async (path) => (await fetch(path)).json();
+		const site = (await ask("/api/sites"))[0].id;
+		const version = (await ask("/api/sites/" + site + "/handover")).versions.find((v) => v.made);
+		const raw = new Uint8Array(await (await fetch("/api/sites/" + site + "/handover/versions/" + version.id +
+			"/file?path=handover.pdf")).arrayBuffer());
+		let text = "";
+		for (let i = 0; i < raw.length; i += 8192) text += String.fromCharCode(...raw.subarray(i, i + 8192));
+		return btoa(text);
+	}`)
+	if err != nil {
+		return err
+	}
+	pdf, err := base64.StdEncoding.DecodeString(out.Value.Str())
+	if err != nil {
+		return err
+	}
+	file := filepath.Join(os.TempDir(), "unlatch-handover.pdf")
+	defer os.Remove(file)
+	if err := os.WriteFile(file, pdf, 0o600); err != nil {
+		return err
+	}
+	wanted := map[string]string{"paper-plan": "Site plan", "paper-camera": "Picture of the camera"}
+	for page := 3; len(wanted) > 0; page++ {
+		n := fmt.Sprint(page)
+		text, err := exec.Command("pdftotext", "-f", n, "-l", n, file, "-").Output()
+		if err != nil {
+			return fmt.Errorf("the papers have no page with %v: %w", wanted, err)
+		}
+		for name, what := range wanted {
+			if !strings.Contains(string(text), what) {
+				continue
+			}
+			delete(wanted, name)
+			draw := exec.Command("pdftoppm", "-r", "80", "-f", n, "-l", n, "-singlefile", "-png", file, filepath.Join(dir, name))
+			if err := draw.Run(); err != nil {
+				return err
+			}
+			fmt.Println("docs/screenshots/" + name + ".png")
+		}
 	}
 	return nil
 }
@@ -199,15 +252,6 @@ func measureGroups(p *rod.Page) error {
 		p.Timeout(2 * time.Minute).MustElement(`[data-finding="group_double"]`)
 		p.MustElement(`[data-finding="group_clash"]`)
 		p.Timeout(2 * time.Minute).MustElement(`[data-run="finished"], [data-run="failed"]`)
-	})
-}
-
-func readExchange(p *rod.Page) error {
-	return rod.Try(func() {
-		p.MustElement("#bench")
-		p.Keyboard.MustType(input.KeyE)
-		p.MustElementR("#bench a", "^exchange$").MustClick()
-		p.MustElement("[data-reading]")
 	})
 }
 

@@ -52,7 +52,8 @@ func (s *Status) Next() NextStep {
 		return step
 	}
 	if at == Heard {
-		return NextStep{Action: "sweep", Label: "Find it", Reason: l.Reason + ".", Fix: "A sweep knows it again by what it is, at whatever address."}
+		return NextStep{Action: "sweep", Label: "Find it", Reason: l.Reason + ".",
+			Fix: "A sweep knows it again by what it is, at whatever address."}
 	}
 	if at == Tuned {
 		return NextStep{Action: "tune", Label: "Set its streams", Reason: l.Reason + ".",

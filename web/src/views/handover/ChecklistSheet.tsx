@@ -41,7 +41,7 @@ export function ChecklistSheet({ site, list, onClose }: { site: string; list: Ha
           />
         </label>
         <p className="text-small text-soft">
-          An item with <span className="mono">ticks</span> is ticked by what was measured; one without it is attested by a person. Known:{" "}
+          An item with <span className="mono">ticks</span> is ticked by what was measured; any other is attested by a person. Known:{" "}
           <span className="mono break-words">{list.rules.join(", ")}</span>.
         </p>
         <Foot error={put.error}>
