@@ -248,6 +248,9 @@ func (x *depot) site(t *testing.T, name string) (d depotSite) {
 	require.NoError(t, s.Handovers.Begin(ctx, keeper, act.MakeHandover{Site: d.id, ID: d.version}))
 	manifest := handover.Manifest{Number: 1, Files: []handover.FileEntry{}}
 	manifest.Complete()
+	raw, err := manifest.Write()
+	require.NoError(t, err)
+	require.NoError(t, s.Handovers.PutFiles(ctx, d.version, handover.File{Path: handover.ManifestFile, Type: "application/json", Data: raw}))
 	require.NoError(t, s.Handovers.Complete(ctx, act.HandoverMade{Site: d.id, ID: d.version, Manifest: manifest}))
 	require.NoError(t, s.Drifts.Settle(ctx, store.FoundDrifts{Site: d.id, Of: d.camera, At: time.Now(), Drifts: []drift.Drift{
 		{Device: d.camera, Title: "Clock", Cause: drift.Silent}, {Device: d.camera, Title: "Clock", Cause: drift.Firmware,

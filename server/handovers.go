@@ -14,6 +14,7 @@ import (
 	"unlatch/core/decide/handover/paper"
 	"unlatch/core/decide/ready"
 	"unlatch/core/decide/words"
+	"unlatch/core/ground/release"
 	"unlatch/core/ground/signin"
 	"unlatch/store"
 )
@@ -331,7 +332,7 @@ func (s handovers) make(ctx context.Context, in *struct {
 	b := in.Body
 	a := act.MakeHandover{Site: in.Site, ID: uuid.Must(uuid.NewV7()), Passphrase: signin.NewSecret(b.Passphrase),
 		HandoverForm: act.HandoverForm{Language: b.Language, Size: b.Size, Labels: b.Labels, Recipients: b.Recipients, Base: s.baseOf(b.Base),
-			Program: Version}}
+			Program: release.Running().String()}}
 	done, err := s.do(ctx, a)
 	if err != nil {
 		return nil, err

@@ -44,8 +44,10 @@ type upload struct {
 
 // uploads are the packs that wait to be opened.
 type uploads struct {
-	mu   sync.Mutex
-	byID map[uuid.UUID]*upload
+	// reading is held by whoever reads a pack: one takes some hundred MB meanwhile.
+	reading sync.Mutex
+	mu      sync.Mutex
+	byID    map[uuid.UUID]*upload
 }
 
 // put keeps an upload. The oldest goes where there are too many.
@@ -101,6 +103,7 @@ type packView struct {
 	Cameras  int                `json:"cameras"`
 	Devices  int                `json:"devices"`
 	Sealed   *handover.SealedTo `json:"sealed,omitempty"`
+	Books    []string           `json:"books" doc:"of recipes, presets and intakes that come along"`
 	Warnings []string           `json:"warnings" doc:"what of it cannot be used"`
 	Here     bool               `json:"here" doc:"its site is here already"`
 }
@@ -135,8 +138,11 @@ func (s openPacks) bring(w http.ResponseWriter, r *http.Request) {
 	cameras, _ := x.pack.Count()
 	v := packView{ID: s.waiting.put(x), Name: x.taken.Name, Number: m.Number, By: m.By, At: m.At, Hash: m.Hash,
 		Ranges: x.taken.Ranges.Strings(), Targets: []packTargetView{}, Cameras: cameras, Devices: len(x.taken.Devices), Sealed: m.Sealed,
-		Here:     here,
+		Here: here, Books: []string{},
 		Warnings: append([]string{}, x.taken.Warnings...)}
+	for _, b := range x.pack.Books {
+		v.Books = append(v.Books, b.Name)
+	}
 	for _, t := range x.taken.Targets {
 		v.Targets = append(v.Targets, packTargetView{t.Name, t.Kind, t.Address})
 	}
@@ -165,6 +171,8 @@ func (s openPacks) read(w http.ResponseWriter, r *http.Request) (x *upload, err 
 	} else if err != nil {
 		return nil, problem(http.StatusRequestTimeout, "not_whole", "The pack did not arrive whole.", "Send it again.")
 	}
+	s.waiting.reading.Lock()
+	defer s.waiting.reading.Unlock()
 	x = &upload{file: file, person: person(r.Context()).ID, at: s.now()}
 	if x.files, err = handover.Zip(file, size); err != nil {
 		return nil, packProblem(err)

@@ -12,6 +12,7 @@ import (
 	"unlatch/core/decide/diagnose"
 	"unlatch/core/decide/supportnote"
 	"unlatch/core/ground/exchange"
+	"unlatch/core/ground/release"
 	"unlatch/store"
 )
 
@@ -99,7 +100,7 @@ func (v *conversationView) read(text string, facts []supportnote.Fact) {
 		v.Mattered = exchange.Mattered(v.Turns)
 	}
 	v.Note = supportnote.Note{Device: v.Name, At: v.At, Facts: facts, Summary: v.Summary, Finding: v.Finding, Turns: v.Turns,
-		Program: "Unlatch " + Version}.Text()
+		Program: "Unlatch " + release.Running().String()}.Text()
 }
 
 // deviceFacts returns what a maker's support asks for first.

@@ -20,15 +20,13 @@ import (
 
 	"unlatch/core/decide/act"
 	"unlatch/core/ground/address"
+	"unlatch/core/ground/release"
 	"unlatch/core/stream/intake"
 	"unlatch/core/stream/tuning"
 	"unlatch/core/work/live"
 	"unlatch/jobs"
 	"unlatch/store"
 )
-
-// Version is the product's version.
-const Version = "0.1.0"
 
 // Config of a Server.
 type Config struct {
@@ -129,7 +127,7 @@ func init() { huma.DefaultArrayNullable = false } // lists are never null
 
 // api describes and serves the JSON API on r.
 func (s *Server) api(r chi.Router) huma.API {
-	cfg := huma.DefaultConfig("Unlatch", Version)
+	cfg := huma.DefaultConfig("Unlatch", release.Version)
 	cfg.DocsPath, cfg.SchemasPath, cfg.OpenAPIPath = "", "", ""
 	cfg.CreateHooks = nil // no $schema links in answers
 	cfg.Components.SecuritySchemes = map[string]*huma.SecurityScheme{"session": {Type: "apiKey", In: "cookie", Name: cookieName},

@@ -22,6 +22,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"unlatch/core/decide/act"
+	"unlatch/core/ground/release"
 	"unlatch/jobs"
 	"unlatch/server"
 	"unlatch/sim/simtest"
@@ -234,7 +235,7 @@ func TestCommandsThatAskInVain(t *testing.T) {
 	t.Setenv("UNLATCH_SERVER", other.URL)
 	code, says = run("sites")
 	assert.Equal(t, exitNo, code)
-	assert.Contains(t, says, "the server is version 9.0.0 and this program "+server.Version)
+	assert.Contains(t, says, "the server is version 9.0.0 and this program "+release.Version)
 }
 
 // A command recipe is sent to cameras from the command line, and taken back.

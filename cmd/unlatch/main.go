@@ -4,6 +4,7 @@ package main
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -13,6 +14,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"unlatch/core/ground/release"
 	"unlatch/core/ground/wiretext"
 	"unlatch/server"
 )
@@ -80,9 +82,21 @@ func root() *cobra.Command {
 		openapiCommand(), loginCommand(), logoutCommand(), sitesCommand(), devicesCommand(), openCommand(), pasteCommand(), sendCommand(),
 		targetsCommand(), placeCommand(), removeCommand(), statusCommand(), evidenceCommand(), supportNoteCommand(),
 		signInsCommand(), recordCommand(), baselinesCommand(), driftsCommand(), handoverCommand(), peopleCommand(),
-		&cobra.Command{Use: "version", Short: "Print the version", Args: noArgs, Run: func(cmd *cobra.Command, _ []string) {
-			fmt.Fprintln(cmd.OutOrStdout(), "unlatch", server.Version)
-		}})
+		configCommand(), versionCommand())
+	return c
+}
+
+func versionCommand() *cobra.Command {
+	var asJSON bool
+	c := &cobra.Command{Use: "version", Short: "Print the version, and what it was built from", Args: noArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if asJSON {
+				return json.NewEncoder(cmd.OutOrStdout()).Encode(release.Running())
+			}
+			_, err := fmt.Fprintln(cmd.OutOrStdout(), "unlatch", release.Running())
+			return err
+		}}
+	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	return c
 }
 

@@ -20,6 +20,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"unlatch/client"
+	"unlatch/core/ground/release"
 	"unlatch/server"
 )
 
@@ -126,11 +127,11 @@ func explainVersion(ctx context.Context, r *remote, err error) error {
 		return err
 	}
 	version, verr := r.Version(ctx)
-	if verr != nil || version == server.Version {
+	if verr != nil || version == release.Version {
 		return err
 	}
 	return fmt.Errorf("%w (the server is version %s and this program %s: take the program from the server's own release)", err, version,
-		server.Version)
+		release.Version)
 }
 
 func loginCommand() *cobra.Command {

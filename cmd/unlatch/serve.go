@@ -36,6 +36,8 @@ type place struct {
 	listen   string
 	log      *slog.Logger
 	level    slog.Level // from which on the log is written
+	form     string     // of the log: "text" or "json"
+	flagless flagless   // settings without a flag
 
 	tls, plain    bool   // whether it was asked to serve by TLS, or without it where others can reach it
 	cert, key     string // files of a certificate of the person's own; "" for one made here
@@ -62,6 +64,17 @@ func (p *place) flags(c *cobra.Command, listens bool) {
 		"empty the keyring where its key file is lost for good, and make a new key")
 	c.Flags().TextVar(&p.level, "log-level", slog.LevelWarn,
 		"`level` from which on the log is written to standard error: debug (each request), info, warn or error")
+	c.Flags().StringVar(&p.form, "log-format", "text", "how the log is written: text, or json with one object a line")
+	c.Flags().String(configFlag, "", "`file` with settings, such as /etc/unlatch/unlatch.yaml; flags and the environment win over it")
+	c.PreRunE = func(c *cobra.Command, _ []string) (err error) {
+		if p.flagless, err = configure(c); err != nil {
+			return err
+		}
+		if p.form != "text" && p.form != "json" {
+			return usageError{errors.New("--log-format is text or json")}
+		}
+		return nil
+	}
 	c.Flags().StringVar(&p.nameServer, "name-server", "",
 		"address and port of the name server to ask for names of targets, such as 192.0.2.53:53; none means those of this machine")
 	if !listens {
@@ -78,12 +91,6 @@ func (p *place) flags(c *cobra.Command, listens bool) {
 	c.Flags().StringSliceVar(&p.proxies, "trusted-proxy", nil, "address or range of a proxy whose X-Forwarded-For is believed")
 	p.signOn.flags(c)
 }
-
-// databaseVariable is the environment variable for the database's address, whose password a command line would show to everybody.
-const databaseVariable = "UNLATCH_DATABASE"
-
-// metricsVariable is the environment variable for the token that opens /metrics. Without it there is no such page.
-const metricsVariable = "UNLATCH_METRICS_TOKEN"
 
 // services are what a running server consists of, ended in the reverse order.
 type services struct {
@@ -110,9 +117,9 @@ func (p *place) open(ctx context.Context) (*services, error) {
 		return nil, err
 	}
 	p.data = data
-	p.log = slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: p.level}))
+	p.log = p.logTo(os.Stderr)
 	s := &services{}
-	url := p.given()
+	url := p.database
 	if url == "" {
 		if url, err = p.ownDatabase(ctx, s); err != nil {
 			s.Close()
@@ -132,12 +139,13 @@ func (p *place) open(ctx context.Context) (*services, error) {
 	return s, nil
 }
 
-// given returns the address of a database of the person's own; "" for none.
-func (p *place) given() string {
-	if p.database != "" {
-		return p.database
+// logTo returns a log that is written to w as the person wants it.
+func (p *place) logTo(w io.Writer) *slog.Logger {
+	o := &slog.HandlerOptions{Level: p.level}
+	if p.form == "json" {
+		return slog.New(slog.NewJSONHandler(w, o))
 	}
-	return os.Getenv(databaseVariable)
+	return slog.New(slog.NewTextHandler(w, o))
 }
 
 // beside opens the store of a server that may run meanwhile: its database is joined where it runs, and started where it does not.
@@ -146,7 +154,7 @@ func (p *place) beside(ctx context.Context) (*services, error) {
 	if err != nil {
 		return nil, err
 	}
-	if p.given() == "" {
+	if p.database == "" {
 		if url, ok := cluster.Running(cluster.Reachable(filepath.Join(data, "pg"))); ok {
 			beside := *p
 			beside.database = url
@@ -228,7 +236,7 @@ func (s *services) serve(ctx context.Context, p *place, l net.Listener, out io.W
 	if err != nil {
 		return err
 	}
-	signOn, err := p.signOn.provider()
+	signOn, err := p.signOn.provider(p.flagless["oidc-secret"])
 	if err != nil {
 		return err
 	}
@@ -254,7 +262,7 @@ func (s *services) serve(ctx context.Context, p *place, l net.Listener, out io.W
 	go s.watchRoom(serving, p.log)
 	h := &http.Server{
 		Handler: server.New(serving, server.Config{Store: s.Store, Queue: s.Queue, Agent: s.agent, Live: s.live,
-			MetricsToken: os.Getenv(metricsVariable), Web: web.Files(), Log: p.log, SetupCode: code,
+			MetricsToken: p.flagless["metrics-token"], Web: web.Files(), Log: p.log, SetupCode: code,
 			Secure: secure || public != nil && public.Scheme == "https", PublicURL: public, TrustedProxies: proxies, Room: s.room,
 			SignOn: signOn, Preparing: s.preparing}),
 		ReadHeaderTimeout: 10 * time.Second,
@@ -313,7 +321,7 @@ func (p *place) check() error {
 	if _, err := address.Parse(p.proxies...); err != nil {
 		return usageError{fmt.Errorf("--trusted-proxy: %w", err)}
 	}
-	_, err := p.signOn.provider()
+	_, err := p.signOn.provider(p.flagless["oidc-secret"])
 	return err
 }
 
@@ -399,9 +407,6 @@ func workerCommand() *cobra.Command {
 	)
 	c := &cobra.Command{Use: "worker", Short: "Run workers only, on the database of a server", Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if p.database == "" {
-				p.database = os.Getenv(databaseVariable)
-			}
 			if p.database == "" {
 				return usageError{errors.New("a worker needs the server's database: --database postgres://... (or UNLATCH_DATABASE, which no list " +
 					"of processes shows) and the server's key file in --data")}

@@ -2,7 +2,6 @@ package main
 
 import (
 	"fmt"
-	"os"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -12,9 +11,6 @@ import (
 	"unlatch/signon"
 )
 
-// signOnVariable is the environment variable for the secret that a provider of single sign-on has given to this server.
-const signOnVariable = "UNLATCH_OIDC_SECRET"
-
 // signOnFlags say which provider of single sign-on there is; without an issuer there is none.
 type signOnFlags struct {
 	signon.Config
@@ -23,7 +19,7 @@ type signOnFlags struct {
 
 func (f *signOnFlags) flags(c *cobra.Command) {
 	c.Flags().StringVar(&f.Issuer, "oidc-issuer", "",
-		"address of a provider of single sign-on by OpenID Connect, as it calls itself; its secret for this server stands in "+signOnVariable)
+		"address of a provider of single sign-on by OpenID Connect, as it calls itself; its secret for this server stands in UNLATCH_OIDC_SECRET")
 	c.Flags().StringVar(&f.Client, "oidc-client", "unlatch", "client ID that the provider knows this server by")
 	c.Flags().StringVar(&f.Name, "oidc-name", "", "what people call the provider; else the name of its host")
 	c.Flags().StringVar(&f.RoleClaim, "oidc-role-claim", "",
@@ -32,14 +28,14 @@ func (f *signOnFlags) flags(c *cobra.Command) {
 		"role that a value of that claim gives, as VALUE=ROLE, such as site-technicians=technician; may be given again")
 }
 
-// provider returns the provider that the flags describe; nil for none.
-func (f *signOnFlags) provider() (server.SignOn, error) {
+// provider returns the provider that the flags describe, and that has given this server a secret; nil for none.
+func (f *signOnFlags) provider(secret string) (server.SignOn, error) {
 	if f.Issuer == "" {
 		return nil, nil
 	}
 	cfg := f.Config
 	if cfg.Secret == "" {
-		cfg.Secret = os.Getenv(signOnVariable)
+		cfg.Secret = secret
 	}
 	for _, r := range f.roles {
 		i := strings.LastIndexByte(r, '=')

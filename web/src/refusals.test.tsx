@@ -59,7 +59,7 @@ vi.hoisted(() => {
     "/api/devices/d1/commands/try": { read: "GET /lamp", first: [], requests: ["POST /lamp"] },
     "GET /api/session": { name: "Olive", rights: ["look", "see", "inspect", "work", "reveal", "arrange"] },
     "/api/sites/s1/address-list/columns": { columns: [{ is: "name", heading: "name", samples: ["Clock"] }], rows: 1, warnings: [] },
-    "/api/packs": { id: "p1", name: "Tarn Ferry", ranges: ["192.0.2.0/24"], targets: [], warnings: [] },
+    "/api/packs": { id: "p1", name: "Tarn Ferry", ranges: ["192.0.2.0/24"], targets: [], books: [], warnings: [] },
     "GET /api/keeping": { set: {}, holds: { exchanges: 30, repeats: 30, minutes: 7, quarters: 92, hours: 1830 } },
     "/api/password-strength": { level: 4, says: "Good." },
     "/api/sites/s1/address-plan": { assignments: [{ device: "d1", name: "Clock", old: "192.0.2.7", new: "192.0.2.101", host: "clock" }] },

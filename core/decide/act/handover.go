@@ -13,6 +13,7 @@ import (
 	"unlatch/core/decide/ready"
 	"unlatch/core/decide/siteplan"
 	language "unlatch/core/decide/words"
+	"unlatch/core/ground/sealed"
 	"unlatch/core/ground/signin"
 	"unlatch/core/ground/wiretext"
 	"unlatch/core/ground/yamlfile"
@@ -200,8 +201,8 @@ func (a MakeHandover) Decide(f Facts) (Outcome, error) {
 	}
 	line := Line{Subject: f.Site.Name, After: "without sign-ins"}
 	if a.seals() {
-		_, how, err := handover.Seal(f.Site.Name, nil, a.Recipients, a.Passphrase)
-		if bad := new(handover.RecipientError); errors.As(err, &bad) {
+		how, err := sealed.Check(a.Recipients, a.Passphrase)
+		if bad := new(sealed.RecipientError); errors.As(err, &bad) {
 			return Outcome{}, refuse("bad_recipients", "The recipients: "+bad.Error()+".", "Give one public key a line.")
 		} else if err != nil {
 			return Outcome{}, refuse("bad_seal", sentence(err.Error()), "Give public keys, or a passphrase of at least 12 characters.")

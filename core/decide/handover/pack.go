@@ -26,7 +26,7 @@ const Form = 1
 
 // Bounds of a pack that somebody brings along.
 const (
-	MostJSON    = 64 << 20
+	MostJSON    = 32 << 20
 	MostCameras = 5000
 )
 

@@ -49,7 +49,7 @@ func Root(raw []byte, what string, most int) (*yaml.Node, error) {
 	if root := doc.Content[0]; root.Kind == yaml.MappingNode {
 		return root, nil
 	}
-	return nil, At(doc.Content[0], what+" begins with name:")
+	return nil, At(doc.Content[0], what+" begins with a key and a colon, such as name:")
 }
 
 // check refuses aliases, by which a small file could grow without end, and what is nested too deep.

@@ -46,7 +46,7 @@ intakes:
 func TestBooksThatCannotBeRead(t *testing.T) {
 	for text, want := range map[string]string{
 		"":                                 "line 1, column 1: an intake book is empty",
-		"[]":                               "line 1, column 1: an intake book begins with name:",
+		"[]":                               "line 1, column 1: an intake book begins with a key and a colon, such as name:",
 		"name: x\nintakes: 3":              "line 2, column 10: intakes is a list",
 		"name: x\ncolour: red":             `line 2, column 1: an intake has no "colour"`,
 		"intakes: []\nlist: 1":             `line 2, column 1: an intake book has no "list"`,

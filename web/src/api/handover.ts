@@ -106,6 +106,7 @@ export type PackView = {
   cameras: number;
   devices: number;
   sealed?: SealedTo;
+  books: string[];
   warnings: string[];
   here: boolean;
 };

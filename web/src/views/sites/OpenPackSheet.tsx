@@ -49,6 +49,12 @@ export function OpenPackSheet({ onClose, onOpened }: { onClose: () => void; onOp
                 ))}
               .
             </p>
+            {pack.books.length > 0 && (
+              <p className="text-small">
+                It brings {pack.books.length === 1 ? "a book" : `${pack.books.length} books`} of recipes and settings:{" "}
+                {pack.books.join(", ")}. What is here under the same name stays.
+              </p>
+            )}
             {pack.warnings.map((w) => (
               <p key={w} className="text-small text-soft">
                 Left out: {w}
