@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"unlatch/core/ground/release"
 	"unlatch/jobs"
 	"unlatch/store"
 
@@ -30,7 +31,12 @@ func newMetrics(token string, sites *siteCollector) *metrics {
 		Name: "unlatch_http_request_seconds", Help: "Time to answer, by route and status.",
 		Buckets: []float64{.005, .02, .1, .5, 2, 10},
 	}, []string{"method", "route", "status"})}
-	m.registry.MustRegister(m.requests, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
+	of := release.Running()
+	build := prometheus.NewGauge(prometheus.GaugeOpts{Name: "unlatch_build_info",
+		Help:        "Always 1; its labels say what the server was built from.",
+		ConstLabels: prometheus.Labels{"version": of.Version, "revision": of.Revision, "go": of.Go}})
+	build.Set(1)
+	m.registry.MustRegister(build, m.requests, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
 		sites)
 	return m
 }

@@ -1,6 +1,7 @@
 package server
 
 import (
+	"runtime"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -20,6 +21,7 @@ func TestMetricsWantTheirToken(t *testing.T) {
 	status, text, _ := p.do("GET", "/metrics", nil, "Authorization", "Bearer watchman-5512")
 	require.Equal(t, 200, status, text)
 	assert.Contains(t, text, `unlatch_devices{at="reachable",kind="camera"} 3`)
+	assert.Contains(t, text, `unlatch_build_info{go="`+runtime.Version()+`",revision="`)
 	assert.Contains(t, text, `unlatch_sites{reached="false"} 1`)
 	assert.Contains(t, text, `unlatch_http_request_seconds_count{method="POST",route="/api/sites",status="201"} 1`)
 	assert.Contains(t, text, "go_goroutines")

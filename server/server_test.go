@@ -76,9 +76,15 @@ func serveWith(t *testing.T, url string, cfg Config) (*page, *store.Store, *jour
 
 // serveTraced is serveWith, telling trace of each statement that is sent to the database.
 func serveTraced(t *testing.T, url string, cfg Config, trace func(context.Context, *pgx.Conn, string)) (*page, *store.Store, *journal) {
+	return serveOn(t, store.Options{URL: url, KeyFile: filepath.Join(t.TempDir(), "key"), Trace: trace}, cfg)
+}
+
+// serveOn is serveWith on a store with options.
+func serveOn(t *testing.T, o store.Options, cfg Config) (*page, *store.Store, *journal) {
 	log := &journal{}
 	l := slog.New(slog.NewTextHandler(log, &slog.HandlerOptions{Level: slog.LevelDebug}))
-	s, err := store.OpenWith(context.Background(), store.Options{URL: url, KeyFile: filepath.Join(t.TempDir(), "key"), Log: l, Trace: trace})
+	o.Log = l
+	s, err := store.OpenWith(context.Background(), o)
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
 	q, err := jobs.NewQueue(s, l)

@@ -82,7 +82,7 @@ func root() *cobra.Command {
 		openapiCommand(), loginCommand(), logoutCommand(), sitesCommand(), devicesCommand(), openCommand(), pasteCommand(), sendCommand(),
 		targetsCommand(), placeCommand(), removeCommand(), statusCommand(), evidenceCommand(), supportNoteCommand(),
 		signInsCommand(), recordCommand(), baselinesCommand(), driftsCommand(), handoverCommand(), peopleCommand(),
-		configCommand(), versionCommand())
+		configCommand(), backupCommand(), restoreCommand(), versionCommand())
 	return c
 }
 
