@@ -67,8 +67,8 @@ func backupCommand() *cobra.Command {
 	var seal sealFlags
 	var to string
 	c := &cobra.Command{Use: "backup --to FILE|DIR", Short: "Write everything that a server keeps into one file", Args: noArgs,
-		Long: "Backup writes the database as it is at one moment, the key file, the certificate and the settings into one file, and checks it.\n" +
-			"The server may run meanwhile. Without the key file nobody can read the sign-ins in the database: it is sealed, to public keys of\n" +
+		Long: "Backup writes the database as it is at one moment, the key file, the certificate and the settings into one file,\n" +
+			"and checks it. The server may run meanwhile. Without the key file nobody can read the sign-ins in the database: it is sealed, to public keys of\n" +
 			"age or to a passphrase. Into a folder the file goes under the name of its time.\nExit 0 when it is written and in order.",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if to == "" {
@@ -107,7 +107,8 @@ func told(m backup.Manifest) string {
 	if m.Sealed == nil {
 		key = "without the key file"
 	}
-	return fmt.Sprintf("%d rows of %d tables, %d lines of the record, %s, %.1f MB", rows, len(m.Tables), m.Record.Lines, key, float64(size)/1e6)
+	return fmt.Sprintf("%d rows of %d tables, %d lines of the record, %s, %.1f MB", rows, len(m.Tables), m.Record.Lines, key,
+		float64(size)/1e6)
 }
 
 // backup writes a backup into a file, or under the name of its time into a folder. What is there under the name is whole and checked.
@@ -369,7 +370,8 @@ func putBack(path string, raw []byte) error {
 		if has, err := os.ReadFile(path); err != nil || bytes.Equal(has, raw) {
 			return err
 		}
-		return fmt.Errorf("the data folder is in use: %s is there and is not that of the backup; restore into an empty one with --data", path)
+		return fmt.Errorf("the data folder is in use: %s is there and is not that of the backup; restore into an empty one with --data",
+			path)
 	}
 	if err != nil {
 		return err
