@@ -68,8 +68,9 @@ func backupCommand() *cobra.Command {
 	var to string
 	c := &cobra.Command{Use: "backup --to FILE|DIR", Short: "Write everything that a server keeps into one file", Args: noArgs,
 		Long: "Backup writes the database as it is at one moment, the key file, the certificate and the settings into one file,\n" +
-			"and checks it. The server may run meanwhile. Without the key file nobody can read the sign-ins in the database: it is sealed, to public keys of\n" +
-			"age or to a passphrase. Into a folder the file goes under the name of its time.\nExit 0 when it is written and in order.",
+			"and checks it. The server may run meanwhile. Without the key file nobody can read the sign-ins in the database: it is\n" +
+			"sealed, to public keys of age or to a passphrase. Into a folder the file goes under the name of its time.\n" +
+			"Exit 0 when it is written and in order.",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if to == "" {
 				return usageError{errors.New("say where to: --to FILE or --to DIR")}
@@ -294,9 +295,9 @@ func restoreCommand() *cobra.Command {
 	var with string
 	var keyless bool
 	c := &cobra.Command{Use: "restore FILE --data DIR", Short: "Put a backup back, into an empty data folder", Args: oneBackup,
-		Long: "Restore checks a backup and puts the database, the key file, the certificate and the settings into a data folder that is not in\n" +
-			"use, or with --database into an empty database. Nothing is changed where that holds something. Start the server on it then.\n" +
-			"Exit 0 when it is restored, 1 when not, 2 on wrong use.",
+		Long: "Restore checks a backup and puts the database, the key file, the certificate and the settings into a data folder that is\n" +
+			"not in use, or with --database into an empty database. Nothing is changed where that holds something. Start the server on\n" +
+			"it then.\nExit 0 when it is restored, 1 when not, 2 on wrong use.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if (with == "") != keyless {
 				return usageError{errors.New("say how to open the key file: --identity FILE or --passphrase-file FILE; or put it into the data " +
