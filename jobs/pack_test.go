@@ -1,6 +1,7 @@
 package jobs_test
 
 import (
+	"bytes"
 	"encoding/json"
 	"os"
 	"os/exec"
@@ -129,7 +130,14 @@ func TestHandoverPacksBesideEachOther(t *testing.T) {
 	require.NoError(t, err)
 	z, _, err := handover.Open(ctx, again)
 	require.NoError(t, err)
-	assert.Equal(t, a.Content, z.Content)
+	if !assert.Equal(t, a.Content, z.Content) {
+		for path, f := range files {
+			if again[path] == nil || !bytes.Equal(f.Data, again[path].Data) {
+				t.Log("another: ", path)
+			}
+		}
+		assert.Equal(t, string(files[handover.DataFile].Data), string(again[handover.DataFile].Data))
+	}
 	secret, err := b.s.Handovers.Passphrase(ctx, ids[0])
 	require.NoError(t, err)
 	assert.True(t, secret.Empty(), "the passphrase is kept no longer than it is needed")

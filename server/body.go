@@ -101,6 +101,9 @@ func readBody(r io.Reader, limit int64, extend func(time.Time) error) ([]byte, e
 		out.Write(piece[:n])
 		switch {
 		case errors.Is(err, io.EOF):
+			// The deadline was for the body. Left there, it would end the request in the middle of its work: the server goes on reading
+			// to find out whether the one who asked has gone.
+			extend(time.Time{})
 			raw := out.Bytes()
 			if bytes.Contains(raw, []byte(`\u0000`)) || bytes.IndexByte(raw, 0) >= 0 {
 				return nil, errNUL

@@ -233,3 +233,15 @@ func TestHandingOutPasswordsNamesThePerson(t *testing.T) {
 	assert.Equal(t, "took a list with passwords for", acts[0].Action)
 	assert.Equal(t, "keeper", acts[0].Person)
 }
+
+// The deadline for a body ends with the body: the work that follows may take as long as a request may.
+func TestTheDeadlineOfABodyEndsWithIt(t *testing.T) {
+	t.Parallel()
+	var set []time.Time
+	raw, err := readBody(strings.NewReader("{}"), 100, func(by time.Time) error { set = append(set, by); return nil })
+	require.NoError(t, err)
+	assert.Equal(t, "{}", string(raw))
+	require.Greater(t, len(set), 1)
+	assert.False(t, set[0].IsZero())
+	assert.True(t, set[len(set)-1].IsZero())
+}

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"log/slog"
 	"net"
 	"net/http"
@@ -200,6 +201,9 @@ func (p *place) listener() (net.Listener, error) {
 	if err := p.check(); err != nil {
 		return nil, err
 	}
+	if l, err := passed(); l != nil || err != nil {
+		return l, err
+	}
 	l, err := net.Listen("tcp", p.listen)
 	switch {
 	case errors.Is(err, syscall.EADDRINUSE):
@@ -281,11 +285,15 @@ func (s *services) serve(ctx context.Context, p *place, l net.Listener, out io.W
 			fmt.Fprintln(out, "  It was made here, so a browser asks the first time: compare this line with what it shows.")
 		}
 	}
+	if err := p.keepSetup(address, code); err != nil {
+		return err
+	}
 	if code != "" {
 		fmt.Fprintf(out, "\n  Make the first account at  %ssetup#%s\n  Set-up code                %s\n", address, code, code)
 	} else {
 		fmt.Fprintf(out, "\n  Unlatch serves at  %s\n", address)
 	}
+	tellReady(ctx, p.log, s.Store.Pool.Ping)
 	select {
 	case err := <-ended:
 		return err
@@ -296,6 +304,19 @@ func (s *services) serve(ctx context.Context, p *place, l net.Listener, out io.W
 	defer cancel()
 	h.Shutdown(bye)
 	return nil
+}
+
+// keepSetup keeps the way to the first account in a file of the data folder, for a server that is started by the system: whoever may read
+// that folder may read the key file too. Once there is an account the file is taken away.
+func (p *place) keepSetup(address, code string) error {
+	path := filepath.Join(p.data, "setup")
+	if code == "" {
+		if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		return nil
+	}
+	return os.WriteFile(path, []byte(address+"setup#"+code+"\n"), 0o600)
 }
 
 // secure decides whether to serve by TLS at a listening address.
@@ -430,6 +451,7 @@ func workerCommand() *cobra.Command {
 			if server.URL != nil {
 				go w.SendPictures(cmd.Context(), server)
 			}
+			tellReady(cmd.Context(), p.log, s.Store.Pool.Ping)
 			fmt.Fprintln(cmd.OutOrStdout(), "Working; stop with Ctrl-C.")
 			<-cmd.Context().Done()
 			return nil
