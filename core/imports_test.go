@@ -22,6 +22,7 @@ var arrows = map[string][]string{
 	"core/decide":   {"core/ground", "core/stream", "core/wire", "core/decide"},
 	"core/work":     {"core/ground", "core/stream", "core/wire", "core/decide", "core/work"},
 	"store/cluster": {},
+	"store/backup":  {"core", "store/cluster"},
 	"store":         {"core"},
 	"jobs":          {"core", "store"},
 	"signon":        {"core"},
