@@ -278,7 +278,7 @@ func TestTheFirmsMark(t *testing.T) {
 		"bad_mark": []byte("GIF89a and so on"), "mark_too_large": bytes.Repeat([]byte{0xff}, act.MostMark+1)} {
 		p.problem(cause, "PUT", "/api/firm", fields{"name": "Tarnside Signals", "mark": mark})
 	}
-	status, _, _ := p.do("PUT", "/api/firm", fields{"name": "x", "mark": bytes.Repeat([]byte{1}, 50<<20)})
+	status, _, _ := p.do("PUT", "/api/firm", fields{"name": "x", "mark": bytes.Repeat([]byte{1}, 2*act.MostMark)})
 	assert.Equal(t, http.StatusRequestEntityTooLarge, status)
 	f, err := s.Handovers.Firm(context.Background())
 	require.NoError(t, err)

@@ -9,10 +9,13 @@ import (
 )
 
 // StayInside returns the places of a device that must not be led outside, with what they are: where it can be changed, and not only
-// looked at.
+// looked at. A stray that nobody agreed to has none: it is not the site's.
 func StayInside(d *latch.Device) map[string]string {
 	out := map[string]string{}
 	st := &d.Status
+	if !st.InScope() {
+		return out
+	}
 	words := map[string]string{"device service": "the device service of ", "http": "the web page of ", "https": "the web page of "}
 	for _, p := range st.Device.Ports {
 		if what, ok := words[p.Speaks]; ok && st.Device.Addr.IsValid() {

@@ -135,6 +135,11 @@ func TestWhatIsNotHandedOver(t *testing.T) {
 	stray.Status.Device.Stray = true
 	other.Status.Device.Kind = sighting.Other
 	assert.Empty(t, site(finished("Footbridge", uuid.New()), stray, other).Findings())
+	own := *stray
+	stray.Status.Device.XAddr, own.Status.Device.XAddr = "http://192.0.2.77/onvif/device_service", "http://192.0.2.77/onvif/device_service"
+	own.Status.Device.Stray = false
+	assert.Equal(t, map[string]string{"192.0.2.77:80": "the device service of Stray"}, ready.StayInside(&own))
+	assert.Empty(t, ready.StayInside(stray), "nor are its places on the papers")
 }
 
 func TestTheNewestFirmwareIsFoundByItsNumbers(t *testing.T) {
