@@ -68,7 +68,7 @@ func (b *bench) marksAll() {
 		const plan = await ask("POST", "/api/sites/" + site + "/site-plans", { name: "Yard", content: btoa(String.fromCharCode(...raw)) });
 		const devices = await (await fetch("/api/sites/" + site + "/devices")).json();
 		await ask("PUT", "/api/sites/" + site + "/site-plans/" + plan.id + "/marks",
-			{ marks: devices.map((d, i) => ({ device: d.id, x: 0.2 + 0.2 * i, y: 0.5 })) });
+			{ marks: devices.filter((d) => !d.stray).map((d, i) => ({ device: d.id, x: 0.2 + 0.2 * i, y: 0.5 })) });
 	}`)
 }
 

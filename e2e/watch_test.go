@@ -191,14 +191,14 @@ func TestTwoCamerasOnOneGroup(t *testing.T) {
 name: groups
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Clock, maker: corvane, model: V4, address: 127.43.36.11, scene: platform-clock, streams: [&m {width: 320, height: 180,
+  - {name: Clock, maker: corvane, model: V4, address: 127.43.68.11, scene: platform-clock, streams: [&m {width: 320, height: 180,
        fps: 10, kbps: 200, gop: 10, multicast: {group: 239.43.36.1, port: 50360, ttl: 3, auto: true}}]}
-  - {name: Bank, maker: lumenhythe, model: L5, address: 127.43.36.12, scene: viaduct, streams: [*m]}
-  - {name: Eaten, maker: corvane, model: V4, address: 127.43.36.13, scene: coal-stage, streams: [{width: 320, height: 180, fps: 10,
+  - {name: Bank, maker: lumenhythe, model: L5, address: 127.43.68.12, scene: viaduct, streams: [*m]}
+  - {name: Eaten, maker: corvane, model: V4, address: 127.43.68.13, scene: coal-stage, streams: [{width: 320, height: 180, fps: 10,
        kbps: 200, gop: 10, multicast: {group: 239.43.36.3, port: 50360, ttl: 3, auto: true, defect: silent}}]}
 `)
 	b := start(t)
-	b.bring("Line", "127.43.36.0/26", 3)
+	b.bring("Line", "127.43.68.0/26", 3)
 	b.count(`[data-at="placed"]`, 3)
 	b.page.MustElementR("nav a", "^Streams$").MustClick()
 	b.press("^Multicast$")
