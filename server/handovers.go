@@ -94,10 +94,7 @@ func (s handovers) routes(api huma.API) {
 				Strokes []handover.Stroke `json:"strokes" maxItems:"200" doc:"x and y in turn, from 0 to 1 of the field"`
 			}
 		}) (*struct{}, error) {
-			v, err := s.store.Handovers.Get(ctx, in.Site, in.Version)
-			if err == nil && !v.Made {
-				err = store.ErrNotFound
-			}
+			v, err := s.made(ctx, in.Site, in.Version)
 			if err != nil {
 				return nil, s.explain(err)
 			}
@@ -112,10 +109,7 @@ func (s handovers) routes(api huma.API) {
 			VersionPath
 			To uuid.UUID `query:"to" doc:"a later version; missing for the site as it is now"`
 		}) (*struct{ Body handover.Changes }, error) {
-			v, err := s.store.Handovers.Get(ctx, in.Site, in.Version)
-			if err == nil && !v.Made {
-				err = store.ErrNotFound
-			}
+			v, err := s.made(ctx, in.Site, in.Version)
 			if err != nil {
 				return nil, s.explain(err)
 			}

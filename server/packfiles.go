@@ -27,11 +27,17 @@ func (s handovers) versionOf(r *http.Request) (site uuid.UUID, v store.HandoverV
 	if err != nil || verr != nil {
 		return site, v, store.ErrNotFound
 	}
-	v, err = s.store.Handovers.Get(r.Context(), site, id)
+	v, err = s.made(r.Context(), site, id)
+	return site, v, err
+}
+
+// made returns a version that is whole; one that is being made, or failed, is not found.
+func (s handovers) made(ctx context.Context, site, id uuid.UUID) (v store.HandoverVersion, err error) {
+	v, err = s.store.Handovers.Get(ctx, site, id)
 	if err == nil && !v.Made {
 		err = store.ErrNotFound
 	}
-	return site, v, err
+	return v, err
 }
 
 // file sends one file of a version. Who may look and no more is sent the papers.

@@ -39,7 +39,7 @@ func (f *sealFlags) source() (src backup.Source, err error) {
 		return src, usageError{errors.New("say who may open the key file in the backup: --recipients FILE with public keys of age, or " +
 			"--passphrase-file FILE; or leave it out by --without-key and keep it elsewhere")}
 	case f.recipients != "":
-		raw, err := os.ReadFile(f.recipients)
+		raw, err := readSmall(f.recipients)
 		src.Recipients = string(raw)
 		return src, err
 	case f.passphrase != "":
@@ -50,16 +50,8 @@ func (f *sealFlags) source() (src backup.Source, err error) {
 
 // passphraseIn reads a passphrase, or a secret key, from a file.
 func passphraseIn(path string) (signin.Secret, error) {
-	raw, err := os.ReadFile(path)
-	if err != nil {
-		return signin.Secret{}, err
-	}
-	for line := range bytes.Lines(raw) { // a file of age-keygen begins with notes
-		if line = bytes.TrimSpace(line); bytes.HasPrefix(line, []byte("AGE-SECRET-KEY-")) {
-			return signin.NewSecret(string(line)), nil
-		}
-	}
-	return signin.NewSecret(string(bytes.TrimRight(raw, "\r\n"))), nil
+	raw, err := readSmall(path)
+	return signin.NewSecret(secretOf(string(raw))), err
 }
 
 func backupCommand() *cobra.Command {
@@ -138,14 +130,11 @@ func (p *place) backup(ctx context.Context, src backup.Source, to, config string
 	if err := errors.Join(err, part.Sync(), part.Close()); err != nil {
 		return m, path, fmt.Errorf("writing the backup: %w", err)
 	}
-	b, err := backup.Open(part.Name(), store.Schema())
+	b, err := openChecked(ctx, part.Name())
 	if err != nil {
 		return m, path, err
 	}
 	defer b.Close()
-	if err := b.Check(ctx); err != nil {
-		return m, path, err
-	}
 	return m, path, os.Rename(part.Name(), path)
 }
 
@@ -202,20 +191,11 @@ func backupVerifyCommand() *cobra.Command {
 			"somebody else wrote the backup anew.\nExit 0 when the backup is in order, 1 when not, 2 on wrong use.",
 		Args: oneBackup,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			b, err := backup.Open(args[0], store.Schema())
+			b, secrets, err := openBackup(cmd.Context(), args[0], with)
 			if err != nil {
 				return err
 			}
 			defer b.Close()
-			if err := b.Check(cmd.Context()); err != nil {
-				return err
-			}
-			var secrets map[string][]byte
-			if with != "" {
-				if secrets, err = secretsOf(b, with); err != nil {
-					return err
-				}
-			}
 			if err := tryRestore(cmd.Context(), b, secrets); err != nil {
 				return err
 			}
@@ -239,12 +219,33 @@ func oneBackup(_ *cobra.Command, args []string) error {
 	return nil
 }
 
-func secretsOf(b *backup.Backup, with string) (map[string][]byte, error) {
-	secret, err := passphraseIn(with)
+// openChecked opens a backup and checks that it is as it was written.
+func openChecked(ctx context.Context, path string) (*backup.Backup, error) {
+	b, err := backup.Open(path, store.Schema())
 	if err != nil {
 		return nil, err
 	}
-	return b.Secrets(secret)
+	if err := b.Check(ctx); err != nil {
+		b.Close()
+		return nil, err
+	}
+	return b, nil
+}
+
+// openBackup is openChecked, and opens what is sealed with the secret in a file; secrets is nil where with is "".
+func openBackup(ctx context.Context, path, with string) (b *backup.Backup, secrets map[string][]byte, err error) {
+	if b, err = openChecked(ctx, path); err != nil || with == "" {
+		return b, nil, err
+	}
+	secret, err := passphraseIn(with)
+	if err == nil {
+		secrets, err = b.Secrets(secret)
+	}
+	if err != nil {
+		b.Close()
+		return nil, nil, err
+	}
+	return b, secrets, nil
 }
 
 // tryRestore restores a backup into a cluster that is thrown away, and opens a store on it.
@@ -303,20 +304,11 @@ func restoreCommand() *cobra.Command {
 				return usageError{errors.New("say how to open the key file: --identity FILE or --passphrase-file FILE; or put it into the data " +
 					"folder yourself and say --without-key")}
 			}
-			b, err := backup.Open(args[0], store.Schema())
+			b, secrets, err := openBackup(cmd.Context(), args[0], with)
 			if err != nil {
 				return err
 			}
 			defer b.Close()
-			if err := b.Check(cmd.Context()); err != nil {
-				return err
-			}
-			var secrets map[string][]byte
-			if with != "" {
-				if secrets, err = secretsOf(b, with); err != nil {
-					return err
-				}
-			}
 			return p.restore(cmd.Context(), b, secrets, cmd.OutOrStdout())
 		}}
 	p.flags(c, false)

@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -53,24 +54,25 @@ func knownSettings() []settings.Setting {
 // configure sets those flags of a command that its command line did not: from the environment, from the credentials that systemd hands
 // over, and from the configuration file, in that order. It returns the settings that have no flag.
 func configure(c *cobra.Command) (flagless, error) {
-	file, err := readConfig(configPath(c.Flags()))
+	known := knownSettings()
+	file, err := readConfig(configPath(c.Flags()), known)
 	if err != nil {
 		return nil, err
 	}
 	found := flagless{}
-	for _, s := range knownSettings() {
+	for _, s := range known {
 		flag := c.Flags().Lookup(s.Name)
 		if flag != nil && flag.Changed {
 			continue
 		}
-		if flag == nil && !hasNoFlag(s.Name) {
+		if flag == nil && !slices.Contains(secretSettings, s) {
 			continue // another command's
 		}
-		from, texts, wrong, err := valueOf(s, file)
+		texts, wrong, err := valueOf(s, file)
 		if err != nil {
 			return nil, err
 		}
-		if from == "" {
+		if texts == nil {
 			continue
 		}
 		if flag == nil {
@@ -84,39 +86,28 @@ func configure(c *cobra.Command) (flagless, error) {
 	return found, nil
 }
 
-// valueOf finds the value of a setting, and where it stands; from is "" where nothing sets it. wrong makes an error of what is wrong with
-// the value that names that place and not the value, which may be a secret.
-func valueOf(s settings.Setting, file []settings.Value) (from string, texts []string, wrong func(error) error, err error) {
+// valueOf finds the value of a setting; texts is nil where nothing sets it. wrong makes an error of what is wrong with the value that names
+// where it stands and not the value, which may be a secret.
+func valueOf(s settings.Setting, file []settings.Value) (texts []string, wrong func(error) error, err error) {
 	variable := settings.Variable(s.Name)
 	if text := os.Getenv(variable); text != "" {
-		return variable, []string{text}, func(err error) error { return fmt.Errorf("the environment variable %s: %w", variable, err) }, nil
+		return []string{text}, func(err error) error { return fmt.Errorf("the environment variable %s: %w", variable, err) }, nil
 	}
 	if folder := os.Getenv("CREDENTIALS_DIRECTORY"); folder != "" {
 		raw, err := os.ReadFile(filepath.Join(folder, s.Name))
 		if err == nil {
-			return "credential", []string{strings.TrimSpace(string(raw))}, func(err error) error {
-				return fmt.Errorf("the credential %s: %w", s.Name, err)
-			}, nil
+			return []string{strings.TrimSpace(string(raw))}, func(err error) error { return fmt.Errorf("the credential %s: %w", s.Name, err) }, nil
 		}
 		if !errors.Is(err, fs.ErrNotExist) {
-			return "", nil, nil, fmt.Errorf("the credential %s cannot be read: %w", s.Name, err)
+			return nil, nil, fmt.Errorf("the credential %s cannot be read: %w", s.Name, err)
 		}
 	}
 	for _, v := range file {
 		if v.Name == s.Name {
-			return "file", v.Texts, func(err error) error { return v.At(err.Error()) }, nil
+			return v.Texts, func(err error) error { return v.At(err.Error()) }, nil
 		}
 	}
-	return "", nil, nil, nil
-}
-
-func hasNoFlag(name string) bool {
-	for _, s := range secretSettings {
-		if s.Name == name {
-			return true
-		}
-	}
-	return false
+	return nil, nil, nil
 }
 
 // set gives a flag its values.
@@ -153,7 +144,7 @@ func configPath(f *pflag.FlagSet) string {
 }
 
 // readConfig reads a configuration file; "" for none.
-func readConfig(path string) ([]settings.Value, error) {
+func readConfig(path string, known []settings.Setting) ([]settings.Value, error) {
 	if path == "" {
 		return nil, nil
 	}
@@ -166,7 +157,7 @@ func readConfig(path string) ([]settings.Value, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the configuration file cannot be read: %w", err)
 	}
-	values, err := settings.Read(raw, knownSettings())
+	values, err := settings.Read(raw, known)
 	if err != nil {
 		return nil, usageError{fmt.Errorf("%s: %w", path, err)}
 	}
@@ -208,7 +199,7 @@ func configCheckCommand() *cobra.Command {
 			case len(args) > 1 || path == "":
 				return usageError{errors.New("check takes one file, such as /etc/unlatch/unlatch.yaml")}
 			}
-			values, err := readConfig(path)
+			values, err := readConfig(path, knownSettings())
 			if err != nil {
 				return err
 			}

@@ -267,11 +267,11 @@ func openPackCommand() *cobra.Command {
 		func(ctx context.Context, r *remote, args []string) error {
 			body := map[string]any{}
 			if secret != "" {
-				raw, err := readSmall(secret)
+				with, err := passphraseIn(secret)
 				if err != nil {
 					return err
 				}
-				body["secret"] = secretOf(string(raw))
+				body["secret"] = with.Reveal()
 			}
 			files, done, err := packAt(args[0])
 			if err != nil {
