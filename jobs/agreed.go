@@ -123,7 +123,7 @@ func (e *env) mendByItself(ctx context.Context, site, device uuid.UUID, rule wat
 	}
 	_, err = Desk{Store: e.store, Queue: e.queue}.Do(ctx, person, act.RepairDrifts{Site: site, Drifts: going, Agreed: agreed})
 	if r := new(act.Refusal); errors.As(err, &r) {
-		e.log.Info("the watch cannot put a drift right", "site", site, "device", device, "why", r.Detail)
+		e.log.InfoContext(ctx, "the watch cannot put a drift right", "site", site, "device", device, "why", r.Detail)
 		return nil
 	}
 	return err

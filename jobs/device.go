@@ -78,6 +78,9 @@ func (e *env) deviceJob(ctx context.Context, run uuid.UUID, d *store.Device) (*d
 		return nil, err
 	}
 	guard.Resolver = e.resolver
+	if e.traced {
+		guard.Trace = connecting
+	}
 	job := &deviceJob{env: e, site: site, run: run}
 	job.Work = bringup.Start(d.Latch(), bringup.Config{
 		Record: record{job}, Keyring: keyring{job}, Report: reporter{job}, Targets: drivers, Guard: guard, Link: e.links.of(site),

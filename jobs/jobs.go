@@ -19,6 +19,7 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivertype"
 
+	"unlatch/core/decide/doctor"
 	"unlatch/core/ground/address"
 	"unlatch/core/ground/redact"
 	"unlatch/core/ground/wiretext"
@@ -69,6 +70,10 @@ type Options struct {
 	Sites    []string         // names or IDs of those whose jobs it takes; none means all
 	Resolver address.Resolver // looks the names of targets up; nil means the name servers of the machine
 	Outside  bool             // this machine reaches the outside addresses of the sites and not their inside
+	// Folder is where the process keeps its data. With one, the worker tells of itself and of its machine once a minute.
+	Folder string
+	// Traced says that spans go somewhere: then each connection to a device is one.
+	Traced bool
 }
 
 // commonQueue returns the queue that the process takes besides those of sites. A worker elsewhere takes one that nobody puts anything into.
@@ -86,13 +91,16 @@ func StartWorkers(s *store.Store, log *slog.Logger, o Options) (*Workers, error)
 
 func startWorkers(s *store.Store, log *slog.Logger, h hooks, o Options) (*Workers, error) {
 	ctx, cancel := context.WithCancel(context.Background())
+	log = slog.New(originHandler{log.Handler()})
 	name := fmt.Sprintf("worker-%d-%s", os.Getpid(), uuid.NewString()[:8])
 	queue, err := NewQueue(s, log)
 	if err != nil {
 		cancel()
 		return nil, err
 	}
-	env := &env{store: s, log: log, hooks: h, queue: queue, resolver: o.Resolver, packing: make(chan struct{}, 1)}
+	env := &env{store: s, log: log, hooks: h, queue: queue, resolver: o.Resolver, packing: make(chan struct{}, 1),
+		traced: o.Traced}
+	env.meter = newMeter(&env.links)
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &deviceWorker{env: env})
 	river.AddWorker(workers, &targetWorker{env: env})
@@ -101,13 +109,14 @@ func startWorkers(s *store.Store, log *slog.Logger, h hooks, o Options) (*Worker
 	river.AddWorker(workers, &tellWorker{env: env})
 	client, err := river.NewClient(riverpgxv5.New(s.Pool), &river.Config{
 		ID: name, Workers: workers, Logger: quiet(log),
-		Queues:               map[string]river.QueueConfig{o.commonQueue(): {MaxWorkers: parallel}},
-		FetchCooldown:        50 * time.Millisecond,
-		FetchPollInterval:    time.Second,
-		JobTimeout:           jobTimeout,
-		MaxAttempts:          maxAttempts,
-		RetryPolicy:          retryEarly{cmp.Or(h.RetryAfter, time.Second)},
-		Middleware:           []rivertype.Middleware{river.WorkerMiddlewareFunc(env.underLease)},
+		Queues:            map[string]river.QueueConfig{o.commonQueue(): {MaxWorkers: parallel}},
+		FetchCooldown:     50 * time.Millisecond,
+		FetchPollInterval: time.Second,
+		JobTimeout:        jobTimeout,
+		MaxAttempts:       maxAttempts,
+		RetryPolicy:       retryEarly{cmp.Or(h.RetryAfter, time.Second)},
+		Middleware: []rivertype.Middleware{river.WorkerMiddlewareFunc(env.underOrigin), river.WorkerMiddlewareFunc(env.meter.timed),
+			river.WorkerMiddlewareFunc(env.underLease)},
 		RescueStuckJobsAfter: time.Hour, // dead workers are found sooner by their lock
 	})
 	if err != nil {
@@ -144,6 +153,12 @@ func startWorkers(s *store.Store, log *slog.Logger, h hooks, o Options) (*Worker
 	}
 	w.watching.Go(func() { attendant.attend(ctx, log) })
 	go rescue(ctx, s, log)
+	if o.Folder != "" {
+		since := time.Now().UTC()
+		w.watching.Go(func() {
+			Report(ctx, s, log, func(ctx context.Context) doctor.Process { return attendant.process(ctx, since, o.Folder) })
+		})
+	}
 	if !o.Outside {
 		w.watching.Go(func() { env.watch(ctx, o.Sites) })
 		w.watching.Go(func() { newRounds(env, o.Sites).run(ctx) })
@@ -185,9 +200,13 @@ type env struct {
 
 	packing    chan struct{} // held by whoever makes a handover pack: one takes some hundred MB
 	links      links
+	meter      *meter
+	traced     bool // spans go somewhere
 	looks      live.Hub
 	agreements agreements
-	forgot     time.Time // when this process last looked what is kept no longer
+	forgot     time.Time        // when this process last looked what is kept no longer
+	findings   []doctor.ServerFinding // of the installation, as of judgedAt
+	judgedAt   time.Time
 	// resolver looks the names of targets up; nil means the name servers of the machine.
 	resolver address.Resolver
 
@@ -240,7 +259,7 @@ func (e *env) finish(ctx context.Context, run uuid.UUID, err error) error {
 		return river.JobCancel(errors.New("stopped by the person"))
 	case ctx.Err() == nil && store.Away(err) || errors.Is(err, store.ErrFenced) || errors.Is(context.Cause(ctx), store.ErrFenced) ||
 		errors.Is(context.Cause(ctx), store.ErrLockLost):
-		e.log.Warn("the database is away or this worker's lease has ended; the work goes on where it was", "run", run, "err", err)
+		e.log.WarnContext(ctx, "the database is away or this worker's lease has ended; the work goes on where it was", "err", err)
 		return river.JobSnooze(2 * time.Second) // it is nobody's fault and counts as no attempt
 	case ctx.Err() != nil:
 		return err // the process ends or the time is up: River runs it again

@@ -34,3 +34,14 @@ func (l *links) of(site store.Site) *linkbudget.Budget {
 	b.Set(kbps)
 	return b
 }
+
+// load returns what flows on all links together, and what may flow, in kbit/s.
+func (l *links) load() (measured, looked, most int) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for _, b := range l.have {
+		m, k, all := b.Load()
+		measured, looked, most = measured+m, looked+k, most+all
+	}
+	return measured, looked, most
+}

@@ -217,7 +217,7 @@ const (
 func (q *Queue) look(ctx context.Context, a command.Question) (out questionAnswer, err error) {
 	ctx, done := context.WithTimeout(ctx, lookWait)
 	defer done()
-	opts := &river.InsertOpts{MaxAttempts: 1}
+	opts := &river.InsertOpts{MaxAttempts: 1, Metadata: metadata(ctx)}
 	if a.Site != uuid.Nil {
 		opts.Queue = queueOf(a.Site)
 	}

@@ -50,7 +50,12 @@ func (q *Queue) insert(ctx context.Context, tx *sql.Tx, site, run uuid.UUID, w c
 		}
 		w = command.Work{Targets: w.Targets, Site: &command.OnSite{Spread: &command.Spread{Devices: grouped}}}
 	}
-	_, err := q.client.InsertManyTx(ctx, tx, jobsOf(site, run, w))
+	list := jobsOf(site, run, w)
+	from := metadata(ctx)
+	for i := range list {
+		list[i].InsertOpts.Metadata = from
+	}
+	_, err := q.client.InsertManyTx(ctx, tx, list)
 	return err
 }
 

@@ -65,7 +65,7 @@ func (r *rounds) run(ctx context.Context) {
 	defer r.running.Wait()
 	for {
 		if err := r.turn(ctx); err != nil && ctx.Err() == nil {
-			r.env.log.Warn("the rounds cannot go on", "err", err)
+			r.env.log.WarnContext(ctx, "the rounds cannot go on", "err", err)
 		}
 		r.env.forget(ctx)
 		select {
@@ -111,7 +111,7 @@ func (r *rounds) turn(ctx context.Context) error {
 			ctx, cancel := context.WithTimeout(ctx, lookBudget)
 			defer cancel()
 			if err := r.env.lookInRound(ctx, t, rule); err != nil && ctx.Err() == nil {
-				r.env.log.Warn("a look in a round did not come to its end", "thing", t.Thing, "err", err)
+				r.env.log.WarnContext(ctx, "a look in a round did not come to its end", "thing", t.Thing, "err", err)
 			}
 		})
 	}

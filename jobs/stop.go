@@ -47,6 +47,9 @@ func (q *Queue) cancel(ctx context.Context, list *river.JobListParams) error {
 // Left counts the jobs that are still to be done, by their state.
 func (q *Queue) Left(ctx context.Context) (map[string]int, error) {
 	out := map[string]int{}
+	for _, state := range open {
+		out[string(state)] = 0
+	}
 	page := func(list *river.JobListParams) (*river.JobListResult, error) { return q.client.JobList(ctx, list) }
 	return out, eachOpenJob(river.NewJobListParams(), page, func(j *rivertype.JobRow) error {
 		out[string(j.State)]++

@@ -102,7 +102,7 @@ func (e *env) sweep(ctx context.Context, site store.Site, run uuid.UUID) error {
 				failed = err
 			}
 		case err != nil: // one bad sighting spoils nothing but itself
-			e.log.Warn("a sighting could not be filed", "address", x.Addr, "err", err)
+			e.log.WarnContext(ctx, "a sighting could not be filed", "address", x.Addr, "err", err)
 		}
 		progress(false)
 	})

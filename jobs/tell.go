@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"strings"
 	"time"
 
@@ -120,6 +121,13 @@ func (e *env) news(ctx context.Context, r store.TellRule, site string, rounds wa
 	for _, f := range over {
 		message(f, telling.Over)
 	}
+	if r.Form.V.Installation {
+		ill, err := e.illNews(ctx, r, telling.About{Site: r.Site, Name: site, Link: r.Form.V.Link, At: now})
+		if err != nil {
+			return nil, 0, err
+		}
+		list = append(list, ill...)
+	}
 	acts = r.Acts
 	if !r.Form.V.Acts {
 		return list, acts, nil
@@ -163,13 +171,14 @@ func asDigest(list []store.Tell, site store.Site, now time.Time) []store.Tell {
 	if len(list) == 0 {
 		return nil
 	}
-	out := store.Tell{Of: map[uuid.UUID]telling.Told{}}
+	out := store.Tell{Of: map[uuid.UUID]telling.Told{}, Ill: map[string]string{}}
 	var items []telling.Message
 	for _, t := range list {
 		items = append(items, t.Message)
 		for id, told := range t.Of {
 			out.Of[id] = told
 		}
+		maps.Copy(out.Ill, t.Ill)
 	}
 	out.Message = together(items, site.ID, site.Name, now)
 	return []store.Tell{out}

@@ -25,6 +25,7 @@ import (
 	"unlatch/core/decide/act"
 	"unlatch/core/decide/baseline"
 	"unlatch/core/decide/command"
+	"unlatch/core/decide/doctor"
 	"unlatch/core/decide/drift"
 	"unlatch/core/decide/evidence"
 	"unlatch/core/decide/handover"
@@ -149,6 +150,8 @@ func newDepot(t *testing.T, p *page, s *store.Store) *depot {
 	var err error
 	x.signIn, err = s.SignIns.Add(ctx, signin.New{Label: "Fitter", User: "fitter", Secret: signin.NewSecret("brass-lamp-41")})
 	require.NoError(t, err)
+	require.NoError(t, s.Upkeep.ReportProcess(ctx, doctor.Process{Name: "server-1", Kind: doctor.Server,
+		Backup: &doctor.BackupSchedule{To: "/srv"}}))
 	x.own, x.other = x.site(t, "Depot"), x.site(t, "Elsewhere")
 	for _, site := range []uuid.UUID{x.own.id, x.other.id} {
 		x.floor[site] = get[idBody](p, "POST", "/api/sites/"+site.String()+"/site-plans", fields{"name": "Floor", "content": floorPicture}).ID
@@ -327,6 +330,7 @@ func (x *depot) askings(d depotSite) (order []string, all map[string]asking) {
 			"maps": []fields{{"port": 20000, "inside": "192.0.2.7:554", "device": d.camera}}}}},
 		{"take-baseline", asking{"POST", site + "/baselines", fields{"name": "Handed over", "reason": "the customer knows"}}},
 		{"set-keeping", asking{"PUT", "/api/keeping", fields{"minutes": 14}}},
+		{"make-backup", asking{"POST", "/api/backups", nil}},
 		{"set-rounds", asking{"PUT", site + "/rounds", fields{"on": true, "camera_minutes": 30}}},
 		{"look-now", asking{"POST", site + "/rounds/now", nil}},
 		{"waive-finding", asking{"POST", site + "/handover/waivers", fields{"cause": "factory_password", "things": []uuid.UUID{d.fresh},

@@ -72,6 +72,10 @@ type bodyRead struct {
 // BodyReader implements huma.Context.
 func (b *bodyRead) BodyReader() io.Reader { return b.body }
 
+// SetReadDeadline implements huma.Context. The body is here already: a deadline that huma sets for it would end the request itself, since
+// the server goes on reading to find out whether the one who asked has gone.
+func (b *bodyRead) SetReadDeadline(time.Time) error { return nil }
+
 // Unwrap gives the context below, as humachi looks for it.
 func (b *bodyRead) Unwrap() huma.Context { return b.request }
 

@@ -19,6 +19,8 @@ import (
 	"time"
 
 	"github.com/coder/websocket"
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humachi"
 	"github.com/go-chi/chi/v5"
 	"github.com/google/uuid"
 	"github.com/stretchr/testify/assert"
@@ -244,4 +246,33 @@ func TestTheDeadlineOfABodyEndsWithIt(t *testing.T) {
 	require.Greater(t, len(set), 1)
 	assert.False(t, set[0].IsZero())
 	assert.True(t, set[len(set)-1].IsZero())
+}
+
+// A deadlineRecorder is a connection as far as its read deadlines go.
+type deadlineRecorder struct {
+	*httptest.ResponseRecorder
+	set []time.Time
+}
+
+func (d *deadlineRecorder) SetReadDeadline(by time.Time) error {
+	d.set = append(d.set, by)
+	return nil
+}
+
+// No deadline for the body is left while an operation works, by whomever it was set.
+func TestNoDeadlineIsLeftWhileWorkIsDone(t *testing.T) {
+	t.Parallel()
+	r := chi.NewMux()
+	api := humachi.New(r, huma.DefaultConfig("x", "1"))
+	api.UseMiddleware((&Server{}).readBodies(api))
+	conn := &deadlineRecorder{ResponseRecorder: httptest.NewRecorder()}
+	worked := false
+	huma.Register(api, huma.Operation{OperationID: "take", Method: "PUT", Path: "/take"},
+		func(context.Context, *struct{ Body struct{ Name string } }) (*struct{}, error) {
+			worked = true
+			assert.True(t, conn.set[len(conn.set)-1].IsZero())
+			return nil, nil
+		})
+	r.ServeHTTP(conn, httptest.NewRequest("PUT", "/take", strings.NewReader(`{"Name":"x"}`)))
+	assert.True(t, worked, conn.Body.String())
 }

@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/go-chi/chi/v5"
@@ -120,6 +121,8 @@ type pages struct {
 	hub    *hub
 	lineUp *lineUp
 	from   Live // where live pictures come from
+	// viewers counts the live pictures that are looked at.
+	viewers *atomic.Int64
 }
 
 // events streams a site's changes as server-sent events until the page goes away: of devices what has changed, of runs and the site itself

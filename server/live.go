@@ -81,6 +81,8 @@ func (s pages) live(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	defer viewer.Close()
+	s.viewers.Add(1)
+	defer s.viewers.Add(-1)
 	for {
 		m, err := viewer.Next(ctx)
 		if err != nil {

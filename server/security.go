@@ -10,6 +10,8 @@ import (
 	"time"
 
 	"github.com/go-chi/chi/v5/middleware"
+
+	"unlatch/jobs"
 )
 
 // securityHeaders keeps other pages from framing this one and this one from loading anything from elsewhere.
@@ -97,7 +99,7 @@ func (s *Server) logged(next http.Handler) http.Handler {
 				out.BytesWritten(),
 				"took", time.Since(began).Round(time.Microsecond))
 		}()
-		next.ServeHTTP(out, r)
+		next.ServeHTTP(out, r.WithContext(jobs.WithRequest(r.Context(), id)))
 	})
 }
 

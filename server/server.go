@@ -17,6 +17,8 @@ import (
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
+	"github.com/prometheus/client_golang/prometheus"
+	"go.opentelemetry.io/contrib/instrumentation/net/http/otelhttp"
 
 	"unlatch/core/decide/act"
 	"unlatch/core/ground/address"
@@ -54,6 +56,10 @@ type Config struct {
 	Now func() time.Time
 	// MetricsToken opens /metrics to whoever scrapes it; "" for no such page.
 	MetricsToken string
+	// Meters are what else is measured in this process, and shown with the metrics.
+	Meters []prometheus.Collector
+	// Traced says that spans go somewhere.
+	Traced bool
 	// Room watches the disk of the database; nil if the database is on another machine.
 	Room *Room
 	// Preparing says what is still being prepared behind the pages, "" when all is; nil where nothing ever is.
@@ -70,6 +76,7 @@ type Server struct {
 	resource  resource
 	sessions  sessions
 	pages     pages
+	viewers   atomic.Int64 // live pictures that are looked at
 	strangers atomic.Int64 // bytes that requests without a session hold
 	uploads   uploads      // handover packs that wait to be opened
 }
@@ -94,13 +101,13 @@ func bare(cfg Config) *Server {
 	s := &Server{cfg: cfg, hub: newHub(), elsewhere: away}
 	up := newLineUp(cfg.Store, cfg.Now)
 	s.resource = resource{acts{problems{cfg.Log}, cfg.Store, cfg.Queue, up, cfg.Now}}
-	s.metrics = newMetrics(cfg.MetricsToken, &siteCollector{cfg.Store, cfg.Queue, up})
+	s.metrics = newMetrics(cfg.MetricsToken, append(cfg.Meters, &siteCollector{cfg.Store, cfg.Queue, up, &s.viewers})...)
 	s.sessions = sessions{resource: s.resource, accounts: newGate(freeByAccount, cfg.Now), addresses: newGate(freeByAddress, cfg.Now),
 		hashing: make(chan struct{}, mostHashes), setupCode: cfg.SetupCode, secure: cfg.Secure}
 	if cfg.SignOn != nil {
 		s.sessions.signOn = cfg.SignOn.Rule().Provider
 	}
-	s.pages = pages{acts: s.resource.acts, store: cfg.Store, hub: s.hub, lineUp: up, from: cfg.Live}
+	s.pages = pages{acts: s.resource.acts, store: cfg.Store, hub: s.hub, lineUp: up, from: cfg.Live, viewers: &s.viewers}
 	if s.pages.from == nil {
 		s.pages.from = away
 	}
@@ -115,6 +122,11 @@ func New(ctx context.Context, cfg Config) *Server {
 		s.knownHost, s.sameOrigin(), s.withCaller, s.inTime)
 	s.routes(r)
 	s.handler = r
+	if cfg.Traced {
+		// A trace begins here: who asks from outside has no say in it. The path of a feed is its credential.
+		s.handler = otelhttp.NewHandler(r, "request", otelhttp.WithPublicEndpointFn(func(*http.Request) bool { return true }),
+			otelhttp.WithFilter(func(r *http.Request) bool { return !strings.HasPrefix(r.URL.Path, "/feeds/") }))
+	}
 	if cfg.Store != nil {
 		go cfg.Store.Listen(ctx, s.hub.publish, s.hub.resync)
 	}
@@ -143,7 +155,7 @@ func (s *Server) api(r chi.Router) huma.API {
 		strays{res, s.cfg.Agent}, records{res},
 		readings{res}, signIns{res}, runs{res},
 		addressPlans{res, s.cfg.Agent}, claims{res}, fixes{res}, commands{res}, outsides{res}, baselines{res}, drifts{res}, timelines{res},
-		tellings{res}, keepings{res}, marks{res}, groups{res},
+		tellings{res}, keepings{res}, conditions{res}, marks{res}, groups{res},
 		tunes{res}, plans{res},
 		previews{res, costs{res}}, costs{res}, intakes{res}, targets{res, s.cfg.Agent, screens, agreements}, agreements, placements{res}, screens,
 		urls{res}, strengths{res}, pastes{res, make(chan struct{}, mostPastes)}, pathBooks{res}, lists{res},

@@ -10,6 +10,7 @@ import (
 	"unlatch/core/decide/act"
 	"unlatch/core/decide/diagnose"
 	"unlatch/core/decide/latch"
+	"unlatch/core/ground/release"
 	"unlatch/core/ground/trouble"
 	"unlatch/store"
 )
@@ -111,6 +112,7 @@ func (s trust) routes(api huma.API) {
 			out := &struct{ Body healthView }{}
 			out.Body.FreeBytes, _ = s.room.Free()
 			out.Body.LowOnDisk = s.room.Low()
+			out.Body.Version = release.Running().String()
 			if s.preparing != nil {
 				out.Body.Preparing = s.preparing()
 			}
@@ -119,6 +121,7 @@ func (s trust) routes(api huma.API) {
 }
 
 type healthView struct {
+	Version   string `json:"version" doc:"of the program, with the revision that it was built from"`
 	FreeBytes uint64 `json:"free_bytes,omitempty" doc:"on the disk of the database; missing where that is elsewhere"`
 	LowOnDisk bool   `json:"low_on_disk"`
 	Preparing string `json:"preparing,omitempty" doc:"what the demo still prepares behind its pages; missing when all is ready"`

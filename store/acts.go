@@ -453,6 +453,8 @@ func (s Acts) keepAct(ctx context.Context, by act.Person, a act.About, what any)
 		return nil, s.Tellings.test(ctx, x)
 	case act.LookNow:
 		return nil, s.Watched.Hurry(ctx, x.Site, time.Now())
+	case act.MakeBackup:
+		return nil, s.Upkeep.WantBackup(ctx)
 	case act.SetKeeping:
 		return nil, s.Watched.SetKeeping(ctx, x.Rule)
 	case act.SetRounds:

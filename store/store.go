@@ -16,15 +16,13 @@ import (
 	"sync"
 	"time"
 
+	"github.com/exaring/otelpgx"
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/jmoiron/sqlx"
-	"github.com/pressly/goose/v3"
-	"github.com/riverqueue/river/riverdriver/riverpgxv5"
-	"github.com/riverqueue/river/rivermigrate"
 )
 
 //go:embed migrations/*.sql
@@ -57,6 +55,7 @@ type Store struct {
 	Runs      Runs
 	Record    Record
 	Workers   Workers
+	Upkeep    Upkeep
 
 	*database
 }
@@ -80,9 +79,15 @@ type Options struct {
 	Log     *slog.Logger
 	// ForgetSignIns empties the keyring where its key is lost, and makes a new key.
 	ForgetSignIns bool
+	// BeforeUpdate is called before the tables of an older version are changed; its error leaves them as they are. nil does nothing.
+	BeforeUpdate func(ctx context.Context, u Update) error
+	// AsIs takes the database as it is, and has no key: its tables are not brought up to date, and no sign-in can be read.
+	AsIs bool
 	// Trace is told of each statement before it is sent, with the connection that it goes over; nil for nobody. Tests count statements by
 	// it, and cut connections.
 	Trace func(ctx context.Context, conn *pgx.Conn, sql string)
+	// Spans has each statement be a span of the trace that its context carries, without its values.
+	Spans bool
 }
 
 // tracer tells a function of each statement.
@@ -116,8 +121,11 @@ func OpenWith(ctx context.Context, o Options) (*Store, error) {
 	}
 	cfg.MaxConns = 40
 	cfg.AfterConnect = teachUUIDs
-	if o.Trace != nil {
+	switch {
+	case o.Trace != nil:
 		cfg.ConnConfig.Tracer = tracer(o.Trace)
+	case o.Spans:
+		cfg.ConnConfig.Tracer = otelpgx.NewTracer()
 	}
 	// A connection that outlived a restart of the database is found out before it is used.
 	cfg.ShouldPing = func(_ context.Context, p pgxpool.ShouldPingParams) bool { return p.IdleDuration > 50*time.Millisecond }
@@ -137,8 +145,11 @@ func OpenWith(ctx context.Context, o Options) (*Store, error) {
 		Handovers: Handovers{db},
 		Consents:  Consents{db}, SignIns: SignIns{db},
 		People: People{db}, Books: Books{db}, Shelf: Shelf{db}, Plans: Plans{db}, Targets: Targets{db}, Runs: Runs{db},
-		Record: Record{db}, Workers: Workers{db, pool}}
-	if err := s.migrate(ctx); err != nil {
+		Record: Record{db}, Workers: Workers{db, pool}, Upkeep: Upkeep{db}}
+	if o.AsIs {
+		return s, nil
+	}
+	if err := s.migrate(ctx, o.BeforeUpdate); err != nil {
 		s.Close()
 		return nil, err
 	}
@@ -224,47 +235,6 @@ func singlePool(ctx context.Context, of *pgxpool.Config) (*pgxpool.Pool, error) 
 	cfg.MaxConns = 8
 	cfg.ConnConfig.RuntimeParams["plan_cache_mode"] = "force_generic_plan"
 	return pgxpool.NewWithConfig(ctx, cfg)
-}
-
-func (s *Store) migrate(ctx context.Context) error {
-	// Two processes may start at once: the lock lets one of them migrate and the other find it done.
-	conn, err := s.Pool.Acquire(ctx)
-	if err != nil {
-		return fmt.Errorf("the database does not answer: %w", err)
-	}
-	defer conn.Release()
-	if _, err := conn.Exec(ctx, "SELECT pg_advisory_lock(7306001)"); err != nil {
-		return err
-	}
-	defer conn.Exec(context.WithoutCancel(ctx), "SELECT pg_advisory_unlock(7306001)")
-	dir, err := fs.Sub(migrations, "migrations")
-	if err != nil {
-		return err
-	}
-	p, err := goose.NewProvider(goose.DialectPostgres, s.db.DB, dir)
-	if err != nil {
-		return err
-	}
-	sources := p.ListSources()
-	knows := sources[len(sources)-1].Version
-	if has, err := p.GetDBVersion(ctx); err == nil && has > knows {
-		return &NewerError{Has: has, Knows: knows}
-	}
-	if _, err := p.Up(ctx); err != nil {
-		return fmt.Errorf("bringing the tables up to date: %w", err)
-	}
-	m, err := rivermigrate.New(riverpgxv5.New(s.Pool), &rivermigrate.Config{Logger: slog.New(slog.DiscardHandler)})
-	if err != nil {
-		return err
-	}
-	if _, err := m.Migrate(ctx, rivermigrate.DirectionUp, nil); err != nil {
-		return err
-	}
-	// River's table is River's; that its jobs are counted by run is ours. Nothing looks into arguments otherwise, and River's index over all
-	// that stands in them costs more than the jobs themselves.
-	_, err = conn.Exec(ctx, "CREATE INDEX IF NOT EXISTS river_job_run ON river_job ((args->>'run')); "+
-		"DROP INDEX IF EXISTS river_job_args_index")
-	return err
 }
 
 // SQL returns the database, for River's queue: it adds jobs in the transaction of what they are for.

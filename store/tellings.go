@@ -111,6 +111,8 @@ type Tell struct {
 	Message telling.Message
 	// Of are the drifts that it tells of, with what is remembered of that.
 	Of map[uuid.UUID]telling.Told
+	// Ill are the findings of the installation that it tells of, by their keys, with what it says; "" where it tells that one is over.
+	Ill map[string]string
 }
 
 // Tell queues messages of a rule, and remembers what they tell of. acts is the record's line up to which acts were told; digest is
@@ -127,6 +129,13 @@ func (s Tellings) Tell(ctx context.Context, r TellRule, list []Tell, acts int64,
 				if _, err := tx.ExecContext(ctx, `INSERT INTO told (rule_id, drift_id, flaps, ended) VALUES ($1, $2, $3, $4)
 					ON CONFLICT (rule_id, drift_id) DO UPDATE SET flaps = excluded.flaps, ended = excluded.ended`, r.ID, id, told.Flaps,
 					told.Ended); err != nil {
+					return err
+				}
+			}
+			for key, says := range x.Ill {
+				if _, err := tx.ExecContext(ctx, `WITH gone AS (DELETE FROM told_ill WHERE rule_id = $1 AND finding = $2 AND $3 = '')
+					INSERT INTO told_ill (rule_id, finding, says) SELECT $1, $2, $3 WHERE $3 <> '' ON CONFLICT DO NOTHING`, r.ID, key,
+					says); err != nil {
 					return err
 				}
 			}

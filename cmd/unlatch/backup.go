@@ -22,6 +22,9 @@ import (
 // keptFiles are the files of the data folder that a backup holds, by their names there.
 var keptFiles = []string{backup.KeyFile, "tls-cert.pem", "tls-key.pem"}
 
+// backupPrefix begins the names that backups get in a folder.
+const backupPrefix = "unlatch-"
+
 // configName is the name of the configuration file among the secrets of a backup.
 const configName = "unlatch.yaml"
 
@@ -71,7 +74,7 @@ func backupCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			m, path, err := p.backup(cmd.Context(), src, to, configPath(cmd.Flags()))
+			m, path, err := p.backup(cmd.Context(), src, to, configPath(cmd.Flags()), time.Now())
 			if err != nil {
 				return err
 			}
@@ -89,10 +92,7 @@ func backupCommand() *cobra.Command {
 
 // told says in a line what a backup holds.
 func told(m backup.Manifest) string {
-	var rows, size int64
-	for _, n := range m.Tables {
-		rows += n
-	}
+	var size int64
 	for _, f := range m.Files {
 		size += f.Bytes
 	}
@@ -100,15 +100,16 @@ func told(m backup.Manifest) string {
 	if m.Sealed == nil {
 		key = "without the key file"
 	}
-	return fmt.Sprintf("%d rows of %d tables, %d lines of the record, %s, %.1f MB", rows, len(m.Tables), m.Record.Lines, key,
+	return fmt.Sprintf("%d rows of %d tables, %d lines of the record, %s, %.1f MB", m.Rows(), len(m.Tables), m.Record.Lines, key,
 		float64(size)/1e6)
 }
 
 // backup writes a backup into a file, or under the name of its time into a folder. What is there under the name is whole and checked.
-func (p *place) backup(ctx context.Context, src backup.Source, to, config string) (m backup.Manifest, path string, err error) {
+func (p *place) backup(ctx context.Context, src backup.Source, to, config string, at time.Time) (m backup.Manifest, path string,
+	err error) {
 	path = to
 	if info, serr := os.Stat(to); serr == nil && info.IsDir() {
-		path = filepath.Join(to, "unlatch-"+time.Now().UTC().Format("20060102-150405")+".zip")
+		path = filepath.Join(to, backupPrefix+at.UTC().Format("20060102-150405")+".zip")
 	} else if serr == nil {
 		return m, path, fmt.Errorf("%s is there already: name another file", to)
 	}

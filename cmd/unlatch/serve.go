@@ -3,7 +3,6 @@ package main
 import (
 	"context"
 	"crypto/rand"
-	"crypto/tls"
 	"encoding/base32"
 	"errors"
 	"fmt"
@@ -20,12 +19,16 @@ import (
 	"syscall"
 	"time"
 
+	"github.com/prometheus/client_golang/prometheus"
 	"github.com/spf13/cobra"
 
+	"unlatch/core/decide/doctor"
 	"unlatch/core/ground/address"
 	"unlatch/jobs"
 	"unlatch/server"
+	"unlatch/server/certs"
 	"unlatch/store"
+	"unlatch/store/backup"
 	"unlatch/store/cluster"
 	"unlatch/web"
 )
@@ -40,8 +43,13 @@ type place struct {
 	form     string     // of the log: "text" or "json"
 	flagless flagless   // settings without a flag
 
-	tls, plain    bool   // whether it was asked to serve by TLS, or without it where others can reach it
-	cert, key     string // files of a certificate of the person's own; "" for one made here
+	tls, plain    bool // whether it was asked to serve by TLS, or without it where others can reach it
+	certificate   certificateFlags
+	backups       backupFlags
+	config        string // the file with settings; "" for none
+	unsaved       bool   // tables are brought up to date without a backup
+	kind          string // of the process: "server" or "worker"
+	traces        string // URL that spans are sent to; "" for nowhere
 	public        string // the address under which people reach the server
 	proxies       []string
 	forgetSignIns bool
@@ -71,11 +79,16 @@ func (p *place) flags(c *cobra.Command, listens bool) {
 		if p.flagless, err = configure(c); err != nil {
 			return err
 		}
+		p.config = configPath(c.Flags())
 		if p.form != "text" && p.form != "json" {
 			return usageError{errors.New("--log-format is text or json")}
 		}
 		return nil
 	}
+	c.Flags().BoolVar(&p.unsaved, "update-without-backup", false,
+		"bring the tables of an older version up to date without a backup of them in the data folder")
+	c.Flags().StringVar(&p.traces, "trace-endpoint", "",
+		"URL that traces are sent to by OTLP over HTTP, such as http://127.0.0.1:4318; none means nowhere")
 	c.Flags().StringVar(&p.nameServer, "name-server", "",
 		"address and port of the name server to ask for names of targets, such as 192.0.2.53:53; none means those of this machine")
 	if !listens {
@@ -83,8 +96,8 @@ func (p *place) flags(c *cobra.Command, listens bool) {
 	}
 	c.Flags().StringVar(&p.listen, "listen", "127.0.0.1:8470", "address and port to serve on; TLS is used on anything but loopback")
 	c.Flags().BoolVar(&p.tls, "tls", false, "serve by TLS on loopback too")
-	c.Flags().StringVar(&p.cert, "tls-cert", "", "certificate to serve with (PEM); one is made where none is given")
-	c.Flags().StringVar(&p.key, "tls-key", "", "key of that certificate (PEM)")
+	p.certificate.flags(c)
+	p.backups.flags(c)
 	c.Flags().BoolVar(&p.plain, "plain-http", false,
 		"serve without TLS where others on the network can listen: only behind a proxy that adds it")
 	c.Flags().StringVar(&p.public, "public-url", "",
@@ -97,9 +110,10 @@ func (p *place) flags(c *cobra.Command, listens bool) {
 type services struct {
 	Store   *store.Store
 	Queue   *jobs.Queue
-	live    server.Live  // nil where the workers are other processes
-	agent   jobs.Agent   // of the workers in this process; nil where there are none
-	room    *server.Room // of the database, where it is ours
+	live    server.Live            // nil where the workers are other processes
+	agent   jobs.Agent             // of the workers in this process; nil where there are none
+	room    *server.Room           // of the database, where it is ours
+	meters  []prometheus.Collector // of the workers in this process
 	closers []func()
 
 	preparing func() string // what the demo still prepares; nil where there is no demo
@@ -120,6 +134,13 @@ func (p *place) open(ctx context.Context) (*services, error) {
 	p.data = data
 	p.log = p.logTo(os.Stderr)
 	s := &services{}
+	if p.traces != "" {
+		end, err := startTracing(ctx, p.traces, p.kind)
+		if err != nil {
+			return nil, err
+		}
+		s.closers = append(s.closers, end)
+	}
 	url := p.database
 	if url == "" {
 		if url, err = p.ownDatabase(ctx, s); err != nil {
@@ -127,8 +148,10 @@ func (p *place) open(ctx context.Context) (*services, error) {
 			return nil, err
 		}
 	}
-	if s.Store, err = store.OpenWith(ctx, store.Options{URL: url, KeyFile: filepath.Join(data, "key"), Log: p.log,
-		ForgetSignIns: p.forgetSignIns}); err != nil {
+	before := func(ctx context.Context, u store.Update) error { return p.backUpBefore(ctx, url, u) }
+	if s.Store, err = store.OpenWith(ctx, store.Options{URL: url, KeyFile: filepath.Join(data, backup.KeyFile), Log: p.log,
+		BeforeUpdate:  before,
+		ForgetSignIns: p.forgetSignIns, Spans: p.traces != ""}); err != nil {
 		s.Close()
 		return nil, err
 	}
@@ -217,10 +240,10 @@ func (p *place) listener() (net.Listener, error) {
 
 // workers starts workers in this process.
 func (s *services) workers(p *place, o jobs.Options) (*jobs.Workers, error) {
-	o.Resolver = p.resolver()
+	o.Resolver, o.Folder, o.Traced = p.resolver(), p.data, p.traces != ""
 	w, err := jobs.StartWorkers(s.Store, p.log, o)
 	if err == nil {
-		s.agent, s.live = jobs.Here{Resolver: p.resolver()}, w
+		s.agent, s.live, s.meters = jobs.Here{Resolver: p.resolver()}, w, []prometheus.Collector{w.Metrics()}
 		s.closers = append(s.closers, w.Stop)
 	}
 	return w, err
@@ -248,27 +271,23 @@ func (s *services) serve(ctx context.Context, p *place, l net.Listener, out io.W
 	if err != nil {
 		return err
 	}
-	scheme, fingerprint := "http", ""
-	if secure {
-		var cert tls.Certificate
-		host := ""
-		if public != nil {
-			host = public.Hostname()
-		}
-		if cert, fingerprint, err = certificate(p.cert, p.key, p.data, ownHosts(l.Addr(), host)); err != nil {
-			return err
-		}
-		scheme, l = "https", tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12,
-			NextProtos: []string{"http/1.1"}})
-	}
 	serving, stop := context.WithCancel(ctx)
 	defer stop()
+	scheme := "http"
+	var kept *certs.Keeper
+	if secure {
+		scheme = "https"
+		if l, kept, err = p.overTLS(serving, l); err != nil {
+			return err
+		}
+	}
 	go s.watchRoom(serving, p.log)
+	s.upkeep(serving, p, kept)
 	h := &http.Server{
 		Handler: server.New(serving, server.Config{Store: s.Store, Queue: s.Queue, Agent: s.agent, Live: s.live,
 			MetricsToken: p.flagless["metrics-token"], Web: web.Files(), Log: p.log, SetupCode: code,
 			Secure: secure || public != nil && public.Scheme == "https", PublicURL: public, TrustedProxies: proxies, Room: s.room,
-			SignOn: signOn, Preparing: s.preparing}),
+			SignOn: signOn, Preparing: s.preparing, Meters: s.meters, Traced: p.traces != ""}),
 		ReadHeaderTimeout: 10 * time.Second,
 		ReadTimeout:       time.Minute,
 		IdleTimeout:       90 * time.Second,
@@ -279,9 +298,9 @@ func (s *services) serve(ctx context.Context, p *place, l net.Listener, out io.W
 	ended := make(chan error, 1)
 	go func() { ended <- h.Serve(l) }()
 	address := scheme + "://" + l.Addr().String() + "/"
-	if fingerprint != "" {
-		fmt.Fprintf(out, "\n  Certificate, SHA-256       %s\n", fingerprint)
-		if p.cert == "" {
+	if kept != nil {
+		fmt.Fprintf(out, "\n  Certificate, SHA-256       %s\n", kept.Fingerprint())
+		if kept.State().Source == doctor.SelfMade {
 			fmt.Fprintln(out, "  It was made here, so a browser asks the first time: compare this line with what it shows.")
 		}
 	}
@@ -321,7 +340,7 @@ func (p *place) keepSetup(address, code string) error {
 
 // secure decides whether to serve by TLS at a listening address.
 func (p *place) secure(at net.IP) (bool, error) {
-	wanted := p.tls || p.cert != "" || p.key != ""
+	wanted := p.tls || p.certificate.wanted()
 	if wanted && p.plain {
 		return false, usageError{errors.New("--plain-http and a certificate exclude each other")}
 	}
@@ -330,8 +349,11 @@ func (p *place) secure(at net.IP) (bool, error) {
 
 // check refuses wrong use before anything is started.
 func (p *place) check() error {
-	if (p.cert == "") != (p.key == "") {
-		return usageError{errors.New("--tls-cert and --tls-key go together: a certificate and the key that it was made for")}
+	if err := errors.Join(p.certificate.check(), p.backups.check()); err != nil {
+		return err
+	}
+	if p.certificate.directory != "" && p.public == "" {
+		return usageError{errors.New("a certificate by ACME is for a name: set public-url to the one that people use")}
 	}
 	if _, err := netip.ParseAddrPort(p.nameServer); err != nil && p.nameServer != "" {
 		return usageError{fmt.Errorf("--name-server: write it as address and port, such as 192.0.2.53:53")}
@@ -392,7 +414,7 @@ func (s *services) setupCode(ctx context.Context) (string, error) {
 }
 
 func serveCommand() *cobra.Command {
-	p := &place{}
+	p := &place{kind: "server"}
 	var noWorkers bool
 	c := &cobra.Command{Use: "serve", Short: "Run the server with its workers", Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -415,54 +437,5 @@ func serveCommand() *cobra.Command {
 		}}
 	p.flags(c, true)
 	c.Flags().BoolVar(&noWorkers, "no-workers", false, "serve pages only: workers elsewhere (unlatch worker) reach the sites")
-	return c
-}
-
-func workerCommand() *cobra.Command {
-	p := &place{}
-	var (
-		sites   []string
-		outside bool
-		server  jobs.ServerAddress
-		to      string
-	)
-	c := &cobra.Command{Use: "worker", Short: "Run workers only, on the database of a server", Args: noArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			if p.database == "" {
-				return usageError{errors.New("a worker needs the server's database: --database postgres://... (or UNLATCH_DATABASE, which no list " +
-					"of processes shows) and the server's key file in --data")}
-			}
-			if to != "" {
-				var err error
-				if server.URL, err = url.Parse(to); err != nil || server.URL.Host == "" || server.URL.Scheme != "http" && server.URL.Scheme != "https" {
-					return usageError{fmt.Errorf("--server takes the address under which people reach the server, such as "+
-						"https://bench.example, not %q", to)}
-				}
-			}
-			s, err := p.open(cmd.Context())
-			if err != nil {
-				return err
-			}
-			defer s.Close()
-			w, err := s.workers(p, jobs.Options{Sites: sites, Outside: outside})
-			if err != nil {
-				return err
-			}
-			if server.URL != nil {
-				go w.SendPictures(cmd.Context(), server)
-			}
-			tellReady(cmd.Context(), p.log, s.Store.Pool.Ping)
-			fmt.Fprintln(cmd.OutOrStdout(), "Working; stop with Ctrl-C.")
-			<-cmd.Context().Done()
-			return nil
-		}}
-	p.flags(c, false)
-	c.Flags().StringVar(&to, "server", "", "address of the server, to which live pictures are sent, such as https://bench.example")
-	c.Flags().StringVar(&server.Fingerprint, "server-fingerprint", "",
-		"SHA-256 of the server's certificate, where that is one of its own making: it prints it when it starts")
-	c.Flags().StringSliceVar(&sites, "site", nil,
-		"name or ID of a site that this machine reaches; may be given again; none means every site")
-	c.Flags().BoolVar(&outside, "outside", false,
-		"this machine is elsewhere: it reaches the sites' outside addresses and not their inside, and proves from there")
 	return c
 }

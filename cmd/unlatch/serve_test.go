@@ -3,14 +3,9 @@ package main
 import (
 	"bytes"
 	"context"
-	"crypto/x509"
 	"net"
-	"os"
-	"path/filepath"
-	"regexp"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -27,7 +22,8 @@ func TestWhenTLSIsUsed(t *testing.T) {
 	}{
 		{"loopback", place{}, "127.0.0.1", false, false},
 		{"loopback, asked for", place{tls: true}, "127.0.0.1", true, false},
-		{"loopback, a certificate given", place{cert: "a", key: "b"}, "::1", true, false},
+		{"loopback, by ACME", place{certificate: certificateFlags{directory: "https://ca.example"}}, "127.0.0.1", true, false},
+		{"loopback, a certificate given", place{certificate: certificateFlags{cert: "a", key: "b"}}, "::1", true, false},
 		{"every address", place{}, "0.0.0.0", true, false},
 		{"the network", place{}, "192.0.2.7", true, false},
 		{"the network, plain by an explicit word", place{plain: true}, "192.0.2.7", false, false},
@@ -39,33 +35,6 @@ func TestWhenTLSIsUsed(t *testing.T) {
 	}
 }
 
-func TestOwnCertificate(t *testing.T) {
-	dir := t.TempDir()
-	first, print, err := certificate("", "", dir, []string{"localhost", "127.0.0.1", "bench.example"})
-	require.NoError(t, err)
-	assert.Regexp(t, regexp.MustCompile(`^([0-9A-F]{2}:){31}[0-9A-F]{2}$`), print)
-	leaf, err := x509.ParseCertificate(first.Certificate[0])
-	require.NoError(t, err)
-	for _, h := range []string{"localhost", "127.0.0.1", "bench.example"} {
-		assert.NoError(t, leaf.VerifyHostname(h))
-	}
-	assert.Greater(t, time.Until(leaf.NotAfter), 365*24*time.Hour)
-	info, err := os.Stat(filepath.Join(dir, "tls-key.pem"))
-	require.NoError(t, err)
-	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
-	_, again, err := certificate("", "", dir, nil)
-	require.NoError(t, err)
-	assert.Equal(t, print, again, "it is made once")
-	_, given, err := certificate(filepath.Join(dir, "tls-cert.pem"), filepath.Join(dir, "tls-key.pem"), t.TempDir(), nil)
-	require.NoError(t, err)
-	assert.Equal(t, print, given)
-	_, _, err = certificate("only-one.pem", "", dir, nil)
-	assert.ErrorContains(t, err, "go together")
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "tls-cert.pem"), []byte("damaged"), 0o644))
-	_, _, err = certificate("", "", dir, nil)
-	assert.ErrorContains(t, err, "restore it, or remove it", "a damaged one is not replaced silently")
-}
-
 func TestWrongServing(t *testing.T) {
 	for _, c := range []struct {
 		args []string
@@ -74,6 +43,14 @@ func TestWrongServing(t *testing.T) {
 		{[]string{"serve", "--public-url", "bench"}, "--public-url takes an address"},
 		{[]string{"serve", "--trusted-proxy", "everybody"}, "--trusted-proxy"},
 		{[]string{"serve", "--tls-cert", "a.pem"}, "go together"},
+		{[]string{"serve", "--tls-cert", "a", "--tls-key", "b", "--acme-directory", "https://ca.example/dir"}, "give either"},
+		{[]string{"serve", "--acme-mail", "keeper@bench.example"}, "go with --acme-directory"},
+		{[]string{"serve", "--tls", "--acme-directory", "https://ca.example/dir"}, "set public-url"},
+		{[]string{"serve", "--backup-to", "/srv", "--backup-without-key", "--backup-at", "25:00"}, "--backup-at takes a time of day"},
+		{[]string{"serve", "--backup-to", "/srv", "--backup-without-key", "--backup-every", "5m"}, "at least 1h"},
+		{[]string{"serve", "--backup-to", "/srv", "--backup-without-key", "--backup-keep-days", "-1"}, "from 0 on"},
+		{[]string{"serve", "--backup-to", "/srv"}, "say who may open the key file"},
+		{[]string{"serve", "--trace-endpoint", "somewhere"}, "--trace-endpoint takes an address"},
 		{[]string{"serve", "--log-level", "loud"}, `"loud" for "--log-level"`},
 	} {
 		code, _, complaint := unlatch("", append(c.args, "--data", t.TempDir(), "--listen", "127.0.0.1:0")...)

@@ -1,93 +1,108 @@
 package main
 
 import (
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
-	"crypto/sha256"
+	"context"
 	"crypto/tls"
 	"crypto/x509"
-	"crypto/x509/pkix"
-	"encoding/pem"
 	"errors"
 	"fmt"
-	"io/fs"
-	"math/big"
 	"net"
-	"os"
-	"path/filepath"
-	"strings"
+	"net/http"
 	"time"
+
+	"github.com/spf13/cobra"
+
+	"unlatch/server/certs"
 )
 
-// certificateLife is how long a certificate made here is good. Browsers take two years and a bit at most; one that has run out is made
-// anew.
-const certificateLife = 800 * 24 * time.Hour
-
-// certificate reads the certificate to serve with: the one that was given, else one of the program's own, which is made with the first
-// start and kept in the data folder. fingerprint is the SHA-256 of it, as browsers show it.
-func certificate(certFile, keyFile, data string, hosts []string) (cert tls.Certificate, fingerprint string, err error) {
-	switch {
-	case (certFile == "") != (keyFile == ""):
-		return cert, "", usageError{errors.New("--tls-cert and --tls-key go together: a certificate and the key that it was made for")}
-	case certFile == "":
-		certFile, keyFile = filepath.Join(data, "tls-cert.pem"), filepath.Join(data, "tls-key.pem")
-		if err := ownCertificate(certFile, keyFile, hosts); err != nil {
-			return cert, "", fmt.Errorf("making a certificate: %w", err)
-		}
-	}
-	if cert, err = tls.LoadX509KeyPair(certFile, keyFile); err != nil {
-		return cert, "", fmt.Errorf("the certificate %s with the key %s cannot be used: %w", certFile, keyFile, err)
-	}
-	sum := sha256.Sum256(cert.Certificate[0])
-	parts := make([]string, len(sum))
-	for i, b := range sum {
-		parts[i] = fmt.Sprintf("%02X", b)
-	}
-	return cert, strings.Join(parts, ":"), nil
+// A certificateFlags says where the certificate to serve with is from.
+type certificateFlags struct {
+	cert, key string // files of a certificate of the person's own; "" for one made here
+	// directory is the URL of an ACME directory, "" for none; roots is a file with whom it is known by.
+	directory, mail, roots string
+	// plainAt is where the directory asks back by HTTP; "" for one that asks by TLS.
+	plainAt string
 }
 
-// ownCertificate makes a certificate for hosts, unless there is one that is good for another month.
-func ownCertificate(certFile, keyFile string, hosts []string) error {
-	if old, err := tls.LoadX509KeyPair(certFile, keyFile); err == nil {
-		if leaf, err := x509.ParseCertificate(old.Certificate[0]); err == nil && time.Until(leaf.NotAfter) > 30*24*time.Hour {
-			return nil
+func (f *certificateFlags) flags(c *cobra.Command) {
+	c.Flags().StringVar(&f.cert, "tls-cert", "",
+		"certificate to serve with (PEM), read again when it changes; one is made where none is given")
+	c.Flags().StringVar(&f.key, "tls-key", "", "key of that certificate (PEM)")
+	c.Flags().StringVar(&f.directory, "acme-directory", "",
+		"URL of an ACME directory (RFC 8555) to get the certificate of --public-url from; it asks back on port 443 unless --acme-http is given")
+	c.Flags().StringVar(&f.mail, "acme-mail", "", "address to which the directory writes before the certificate ends")
+	c.Flags().StringVar(&f.roots, "acme-roots", "", "file with the certificates (PEM) that a directory of your own is known by")
+	c.Flags().StringVar(&f.plainAt, "acme-http", "",
+		"address and port where the directory asks back by HTTP, such as 0.0.0.0:80; everybody else is sent on to --public-url")
+}
+
+// wanted reports whether a certificate was asked for.
+func (f *certificateFlags) wanted() bool { return f.cert != "" || f.key != "" || f.directory != "" }
+
+func (f *certificateFlags) check() error {
+	switch {
+	case (f.cert == "") != (f.key == ""):
+		return usageError{errors.New("--tls-cert and --tls-key go together: a certificate and the key that it was made for")}
+	case f.cert != "" && f.directory != "":
+		return usageError{errors.New("give either --tls-cert or --acme-directory")}
+	case f.directory == "" && f.plainAt+f.mail+f.roots != "":
+		return usageError{errors.New("--acme-http, --acme-mail and --acme-roots go with --acme-directory")}
+	}
+	return nil
+}
+
+// keeper begins to keep the certificate of a server that listens at l.
+func (p *place) keeper(l net.Addr) (*certs.Keeper, error) {
+	public, err := p.publicURL()
+	if err != nil {
+		return nil, err
+	}
+	host := ""
+	if public != nil {
+		host = public.Hostname()
+	}
+	hosts := ownHosts(l, host)
+	switch {
+	case p.certificate.cert != "":
+		return certs.Given(p.certificate.cert, p.certificate.key, p.log)
+	case p.certificate.directory == "":
+		return certs.Own(p.data, hosts, p.log)
+	}
+	a := certs.ACME{Directory: p.certificate.directory, Mail: p.certificate.mail, Host: host, Data: p.data,
+		ByHTTP: p.certificate.plainAt != "", OwnHosts: hosts, Log: p.log}
+	if p.certificate.roots != "" {
+		raw, err := readSmall(p.certificate.roots)
+		if err != nil {
+			return nil, err
 		}
-	} else if _, serr := os.Stat(certFile); serr == nil {
-		return fmt.Errorf("%s is there and cannot be used (%w): restore it, or remove it to have a new one made", certFile, err)
-	} else if !errors.Is(serr, fs.ErrNotExist) {
-		return serr
-	}
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
-		return err
-	}
-	serial, err := rand.Int(rand.Reader, new(big.Int).Lsh(big.NewInt(1), 120))
-	if err != nil {
-		return err
-	}
-	t := &x509.Certificate{SerialNumber: serial, Subject: pkix.Name{CommonName: "Unlatch"}, NotBefore: time.Now().Add(-time.Hour),
-		NotAfter: time.Now().Add(certificateLife),
-		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}, BasicConstraintsValid: true}
-	for _, h := range hosts {
-		if ip := net.ParseIP(h); ip != nil {
-			t.IPAddresses = append(t.IPAddresses, ip)
-		} else if h != "" {
-			t.DNSNames = append(t.DNSNames, h)
+		if a.Roots = x509.NewCertPool(); !a.Roots.AppendCertsFromPEM(raw) {
+			return nil, fmt.Errorf("%s holds no certificate", p.certificate.roots)
 		}
 	}
-	der, err := x509.CreateCertificate(rand.Reader, t, t, &key.PublicKey, key)
+	k, err := certs.WithACME(a)
 	if err != nil {
-		return err
+		return nil, usageError{err}
 	}
-	raw, err := x509.MarshalPKCS8PrivateKey(key)
+	return k, nil
+}
+
+// overTLS returns l with TLS, by a certificate that is kept until ctx ends.
+func (p *place) overTLS(ctx context.Context, l net.Listener) (net.Listener, *certs.Keeper, error) {
+	k, err := p.keeper(l.Addr())
 	if err != nil {
-		return err
+		return nil, nil, err
 	}
-	if err := os.WriteFile(keyFile, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: raw}), 0o600); err != nil {
-		return err
+	if h := k.Challenges(); h != nil {
+		plain, err := net.Listen("tcp", p.certificate.plainAt)
+		if err != nil {
+			return nil, nil, fmt.Errorf("--acme-http: %w", err)
+		}
+		s := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 10 * time.Second, MaxHeaderBytes: 16 << 10}
+		go s.Serve(plain)
+		context.AfterFunc(ctx, func() { s.Close() })
 	}
-	return os.WriteFile(certFile, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), 0o644)
+	go k.Keep(ctx)
+	return tls.NewListener(l, &tls.Config{GetCertificate: k.Get, MinVersion: tls.VersionTLS12, NextProtos: k.Protocols()}), k, nil
 }
 
 // ownHosts returns the names and addresses by which this machine may be reached at a listening address.

@@ -66,6 +66,14 @@ type Manifest struct {
 	Files   []File           `json:"files"`
 }
 
+// Rows returns the number of rows of all tables.
+func (m Manifest) Rows() (n int64) {
+	for _, rows := range m.Tables {
+		n += rows
+	}
+	return n
+}
+
 // A Record is the newest line of the record of acts, from which all lines before it follow.
 type Record struct {
 	Lines int64  `json:"lines"`
@@ -196,8 +204,10 @@ func (m *Manifest) count(ctx context.Context, tx pgx.Tx) error {
 		}
 		m.Tables[name] = n
 	}
-	if err := tx.QueryRow(ctx, "SELECT number, encode(hash, 'hex') FROM record_head").Scan(&m.Record.Lines, &m.Record.Hash); err != nil {
-		return err
+	if _, chained := m.Tables["record_head"]; chained { // older versions have none
+		if err := tx.QueryRow(ctx, "SELECT number, encode(hash, 'hex') FROM record_head").Scan(&m.Record.Lines, &m.Record.Hash); err != nil {
+			return err
+		}
 	}
 	return tx.QueryRow(ctx, "SELECT coalesce(max(version_id), 0) FROM goose_db_version").Scan(&m.Schema)
 }

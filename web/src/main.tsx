@@ -35,6 +35,7 @@ const Account = lazy(() => import("./views/people/Account").then((m) => ({ defau
 const Join = lazy(() => import("./views/people/Join").then((m) => ({ default: m.Join })));
 const SignOnBack = lazy(() => import("./views/signin/SignOnBack").then((m) => ({ default: m.SignOnBack })));
 const Cameras = lazy(() => import("./views/customer/Cameras").then((m) => ({ default: m.Cameras })));
+const Server = lazy(() => import("./views/server/Server").then((m) => ({ default: m.Server })));
 const Record = lazy(() => import("./views/record/Record").then((m) => ({ default: m.Record })));
 
 function Pages() {
@@ -65,6 +66,7 @@ function Pages() {
           <Route path="/account" element={<Account />} />
           {may("see") && <Route path="/record" element={<Record />} />}
           {may("administer") && <Route path="/people" element={<People />} />}
+          {may("administer") && <Route path="/server" element={<Server />} />}
           {may("see") ? (
             <Route path="/sites/:site" element={<SiteFrame />}>
               <Route index element={<LineUp />} />

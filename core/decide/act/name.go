@@ -23,6 +23,8 @@ var words = map[Name]string{
 	"require-factors": "said who must have a second factor:", "sign-in-by-provider": "signed in by the provider of single sign-on",
 	"take-recovery-code": "used a recovery code", "connect-sign-on": "connected to a provider of single sign-on the account of",
 	"disconnect-sign-on": "disconnected from single sign-on the account of",
+	"make-backup":        "asked for a backup",
+	"rotate-key":         "gave the keyring another key",
 	"make-token":         "made an API token", "revoke-token": "revoked the API token",
 	"invite-person": "invited", "remove-person": "removed the account of", "reset-person": "made a link for a new password of",
 	"take-link": "made an account or a password by a one-time link", "withdraw-link": "withdrew the one-time link for",

@@ -38,6 +38,8 @@ type Listener struct {
 	From   string `json:"from" enum:"notice,warning,urgent" doc:"the least severity that is told"`
 	// Acts says that what people and programs do at the site is told too.
 	Acts bool `json:"acts,omitempty" doc:"tell also what people and programs do at the site"`
+	// Installation says that what is wrong with the server itself is told too, whatever the severity.
+	Installation bool `json:"installation,omitempty" doc:"tell also what is wrong with the server itself, such as a backup that failed"`
 	// Digest gathers what there is and tells it once a day, at DigestHour in UTC.
 	Digest     bool `json:"digest,omitempty" doc:"once a day, and not at once"`
 	DigestHour int  `json:"digest_hour,omitempty" minimum:"0" maximum:"23" doc:"in UTC"`
@@ -100,9 +102,10 @@ type Kind string
 
 // The kinds.
 const (
-	Drifted Kind = "drift" // something is not as agreed
-	Over    Kind = "over"  // it is again
-	Acted   Kind = "act"   // somebody has done something
+	Drifted Kind = "drift"  // something is not as agreed
+	Over    Kind = "over"   // it is again
+	Acted   Kind = "act"    // somebody has done something
+	Unwell  Kind = "unwell" // the server itself is not well
 	Digest  Kind = "digest"
 	Test    Kind = "test"
 )

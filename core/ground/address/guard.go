@@ -7,6 +7,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"syscall"
 	"time"
@@ -43,6 +44,9 @@ type Guard struct {
 	Timeout  time.Duration // for one connection; 0 means 5 s
 	// Count counts what goes over the guard's connections; nil counts nothing.
 	Count *Count
+	// Trace is told of each connection before it is opened; nil for nobody. Of what it returns, opened is called with how that went, and
+	// ended once an opened connection is closed.
+	Trace func(ctx context.Context, hostport string) (opened func(error), ended func())
 }
 
 // A Count is how much went over connections. The zero value is ready.
@@ -108,10 +112,35 @@ func (g *Guard) dial(ctx context.Context, network, hostport string) (net.Conn, e
 			return g.Check(to.Addr())
 		},
 	}
-	conn, err := d.DialContext(ctx, network, hostport)
+	conn, err := g.traced(ctx, hostport, func() (net.Conn, error) { return d.DialContext(ctx, network, hostport) })
 	if err != nil || g.Count == nil {
 		return conn, err
 	}
 	g.Count.sessions.Add(1)
 	return countedConn{conn, g.Count}, nil
+}
+
+// traced opens a connection and tells of it.
+func (g *Guard) traced(ctx context.Context, hostport string, open func() (net.Conn, error)) (net.Conn, error) {
+	if g.Trace == nil {
+		return open()
+	}
+	opened, ended := g.Trace(ctx, hostport)
+	conn, err := open()
+	if opened(err); err != nil {
+		return nil, err
+	}
+	return &tracedConn{Conn: conn, ended: sync.OnceFunc(ended)}, nil
+}
+
+// A tracedConn tells when it is closed.
+type tracedConn struct {
+	net.Conn
+	ended func()
+}
+
+// Close implements net.Conn.
+func (c *tracedConn) Close() error {
+	c.ended()
+	return c.Conn.Close()
 }

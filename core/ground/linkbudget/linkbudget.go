@@ -138,6 +138,13 @@ func (b *Budget) releaser(from *int, kbps int) func() {
 	})
 }
 
+// Load returns what flows to be measured, what flows because somebody looks at it, and what may flow, in kbit/s.
+func (b *Budget) Load() (measured, looked, most int) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.inFlight, b.looked, b.most
+}
+
 // String returns how much is in flight, of how much: "12 of 60 Mbit/s". A nil Budget says nothing.
 func (b *Budget) String() string {
 	if b == nil {

@@ -55,6 +55,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/backups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a backup now */
+        post: operations["make-backup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/condition": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether the installation is well, and what to do where it is not */
+        get: operations["get-condition"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/devices/{device}": {
         parameters: {
             query?: never;
@@ -2850,6 +2884,32 @@ export interface components {
              */
             up?: number;
         };
+        Backup: {
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            bytes?: number;
+            path?: string;
+            /** @description why there is none */
+            problem?: string;
+            /** Format: int64 */
+            rows?: number;
+        };
+        BackupSchedule: {
+            /** Format: int64 */
+            at: number;
+            /** Format: int64 */
+            days: number;
+            /** Format: int64 */
+            every: number;
+            /** Format: int64 */
+            months: number;
+            /** Format: date-time */
+            since: string;
+            to: string;
+            /** Format: int64 */
+            weeks: number;
+        };
         Baseline: {
             /** Format: date-time */
             at: string;
@@ -2904,6 +2964,22 @@ export interface components {
             pixels_per_sec: number;
             why: string;
         };
+        Build: {
+            /** @description whether the sources differed from that revision */
+            changed?: boolean;
+            /** @description version of the Go toolchain that built it */
+            go: string;
+            /**
+             * Format: date-time
+             * @description when that revision was made
+             */
+            made?: string;
+            /** @description operating system and processor, such as linux/amd64 */
+            platform: string;
+            /** @description of the sources; empty where the program was built without it */
+            revision?: string;
+            version: string;
+        };
         CameraView: {
             id: string;
             name: string;
@@ -2916,6 +2992,16 @@ export interface components {
             state: "works" | "shows" | "setting_up" | "no_picture";
             /** @description its latest proven picture */
             still?: string;
+        };
+        Card: {
+            deaf?: string;
+            /** Format: ip */
+            gateway: string;
+            loopback: boolean;
+            mac?: string;
+            name: string;
+            prefixes: string[];
+            wireless?: boolean;
         };
         CastBody: {
             /** @enum {string} */
@@ -3175,6 +3261,17 @@ export interface components {
             rows: number;
             warnings: string[];
         };
+        ConditionView: {
+            /** Format: date-time */
+            at: string;
+            database?: components["schemas"]["Database"];
+            /** @description what is ill first */
+            findings: components["schemas"]["ServerFinding"][];
+            /** @description the newest that was made by itself */
+            last_backup?: components["schemas"]["Backup"];
+            processes: components["schemas"]["Process"][];
+            queue?: components["schemas"]["Queue"];
+        };
         Conflict: {
             ours: components["schemas"]["Recipe"];
             theirs: components["schemas"]["Recipe"];
@@ -3255,6 +3352,27 @@ export interface components {
         Credentials: {
             name: string;
             password: string;
+        };
+        Database: {
+            /** Format: int64 */
+            blocked: number;
+            /** Format: int64 */
+            bytes: number;
+            /** Format: date-time */
+            clock: string;
+            /** Format: int64 */
+            connections: number;
+            /** Format: int64 */
+            most_connections: number;
+            /** Format: int64 */
+            schema: number;
+            /** Format: int64 */
+            slow_now: number;
+            /** Format: double */
+            slowest_seconds: number;
+            /** @description the largest */
+            tables: components["schemas"]["Table"][];
+            version: string;
         };
         Demand: {
             target: string;
@@ -3427,6 +3545,14 @@ export interface components {
              */
             same: number;
         };
+        Disk: {
+            folder?: string;
+            /** Format: int64 */
+            free: number;
+            read_only?: boolean;
+            /** Format: int64 */
+            size: number;
+        };
         DriftIDs: {
             drifts: string[];
             /** @description do nothing where one cannot be put right */
@@ -3552,6 +3678,32 @@ export interface components {
              * @description how many recovery codes are good still
              */
             recovery_codes: number;
+        };
+        Facts: {
+            /** Format: date-time */
+            at: string;
+            cards: components["schemas"]["Card"][];
+            clock_kept?: boolean;
+            disk: components["schemas"]["Disk"];
+            ffmpeg?: string;
+            /** Format: int64 */
+            groups?: number;
+            /** Format: int64 */
+            memory_free?: number;
+            /** Format: int64 */
+            memory_size?: number;
+            name: string;
+            /** Format: int64 */
+            open_files: number;
+            /** Format: int64 */
+            processors: number;
+            program: components["schemas"]["Build"];
+            /** Format: int64 */
+            receive_buffer?: number;
+            routes?: components["schemas"]["Route"][];
+            shut?: {
+                [key: string]: string;
+            };
         };
         Field: {
             name: string;
@@ -3830,6 +3982,8 @@ export interface components {
             low_on_disk: boolean;
             /** @description what the demo still prepares behind its pages; missing when all is ready */
             preparing?: string;
+            /** @description of the program, with the revision that it was built from */
+            version: string;
         };
         HeardView: {
             /** Format: int64 */
@@ -4238,6 +4392,8 @@ export interface components {
              * @enum {string}
              */
             from: "notice" | "warning" | "urgent";
+            /** @description tell also what is wrong with the server itself, such as a backup that failed */
+            installation?: boolean;
             /** @description where people look at it; set by the server */
             readonly link?: string;
             name: string;
@@ -5072,6 +5228,19 @@ export interface components {
             status: number;
             title: string;
         };
+        Process: {
+            backup?: components["schemas"]["BackupSchedule"];
+            certificate?: components["schemas"]["ServedCertificate"];
+            kind: string;
+            machine: components["schemas"]["Facts"];
+            name: string;
+            /** Format: date-time */
+            seen: string;
+            /** Format: date-time */
+            since: string;
+            /** @description names of the sites that a worker reaches */
+            sites?: string[];
+        };
         Progress: {
             /** Format: int64 */
             cameras?: number;
@@ -5137,6 +5306,19 @@ export interface components {
             rule: components["schemas"]["Listener"];
             /** @description the password, or what a webhook's signature is made with; missing keeps it */
             secret?: string;
+        };
+        Queue: {
+            failed?: {
+                [key: string]: number;
+            };
+            /** Format: int64 */
+            later: number;
+            /** Format: double */
+            oldest_seconds: number;
+            /** Format: int64 */
+            waiting: number;
+            /** Format: int64 */
+            working: number;
         };
         Range: {
             /** Format: double */
@@ -5389,6 +5571,11 @@ export interface components {
             rights: string[];
             role: string;
         };
+        Route: {
+            beyond?: boolean;
+            card?: string;
+            range: string;
+        };
         Row: {
             address: string;
             /** Format: int64 */
@@ -5534,6 +5721,23 @@ export interface components {
         Sent: {
             role: string;
             url: string;
+        };
+        ServedCertificate: {
+            /** Format: date-time */
+            begins?: string;
+            /** Format: date-time */
+            ends: string;
+            /** @description why it was not renewed */
+            problem?: string;
+            source: string;
+        };
+        ServerFinding: {
+            cause: string;
+            do?: string;
+            on?: string;
+            says: string;
+            /** @enum {string} */
+            state: "well" | "soon" | "ill";
         };
         Session: {
             /** Format: date-time */
@@ -5929,6 +6133,15 @@ export interface components {
         Success: {
             contains?: string;
             status?: number[];
+        };
+        Table: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            dead: number;
+            name: string;
+            /** Format: int64 */
+            rows: number;
         };
         "Take-away-streamRequest": {
             /** @description put it back */
@@ -6593,6 +6806,62 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ChainView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "make-backup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-condition": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConditionView"];
                 };
             };
             /** @description Error */

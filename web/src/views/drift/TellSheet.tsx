@@ -38,6 +38,11 @@ export function TellSheet({ site, rule, messages, onClose }: Props) {
         </div>
         <Where draft={draft} change={change} secret={secret} setSecret={setSecret} kept={!!rule?.secret} />
         <Tick label="Also what people and programs do at the site" checked={!!draft.acts} onChange={(acts) => change({ acts })} />
+        <Tick
+          label="Also what is wrong with the server itself, such as a backup that failed"
+          checked={!!draft.installation}
+          onChange={(installation) => change({ installation })}
+        />
         <div className="flex flex-wrap items-center gap-2">
           <Tick label="Once a day, and not at once" checked={!!draft.digest} onChange={(digest) => change({ digest, digest_hour: 6 })} />
           {draft.digest && (

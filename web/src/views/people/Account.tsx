@@ -2,6 +2,7 @@ import { useEndSession } from "@/api/people";
 import { useMay, useOwnSessions, useSession } from "@/api/queries";
 import { Button } from "@/parts/Button";
 import { ago } from "@/parts/measures";
+import { PageFoot } from "@/parts/PageFoot";
 import { PageHead } from "@/parts/PageHead";
 import { Trouble } from "@/parts/Trouble";
 import { Connection } from "./Connection";
@@ -51,6 +52,7 @@ export function Account() {
         {may("look") && !session?.must_add_factor && <Tokens />}
         {session?.password && <PasswordForm />}
       </main>
+      <PageFoot />
     </div>
   );
 }

@@ -6,6 +6,7 @@ import { usePeople, useSession, useSites } from "@/api/queries";
 import { Button } from "@/parts/Button";
 import { Check } from "@/parts/Check";
 import { ago } from "@/parts/measures";
+import { PageFoot } from "@/parts/PageFoot";
 import { PageHead } from "@/parts/PageHead";
 import { Sure } from "@/parts/Sure";
 import { Trouble } from "@/parts/Trouble";
@@ -52,6 +53,7 @@ export function People() {
         )}
         <RoleTable strict={people.data?.strict_roles ?? []} />
       </main>
+      <PageFoot />
       {open && <PersonSheet member={open === "new" ? undefined : open} onClose={() => setOpen(null)} onMade={setMade} />}
       {made && <LinkSheet made={made} onClose={() => setMade(null)} />}
     </div>

@@ -6,6 +6,7 @@ import { api, must, type Chain, type Line } from "@/api/client";
 import { useMay, useVerifiedRecord } from "@/api/queries";
 import { Button } from "@/parts/Button";
 import { Copy } from "@/parts/Copy";
+import { PageFoot } from "@/parts/PageFoot";
 import { PageHead } from "@/parts/PageHead";
 import { Trouble } from "@/parts/Trouble";
 import { keys } from "@/api/keys";
@@ -71,6 +72,7 @@ export function Record() {
           </Button>
         )}
       </main>
+      <PageFoot />
     </div>
   );
 }

@@ -10,6 +10,7 @@ import { AccountLink, SignOutButton, ThemeButton } from "@/parts/PageButtons";
 import { Mark } from "@/parts/Mark";
 import { ago, stillUrl } from "@/parts/measures";
 import { type Action, Palette } from "@/parts/Palette";
+import { PageFoot } from "@/parts/PageFoot";
 import { Preparing } from "@/parts/Preparing";
 import { Choice } from "@/parts/Choice";
 import { SearchField } from "@/parts/SearchField";
@@ -18,6 +19,7 @@ import { inOrder, type SitesOrder } from "./order";
 import { SiteSheet } from "@/forms/SiteSheet";
 import { Still } from "@/parts/Still";
 import { Trouble } from "@/parts/Trouble";
+import { Unwell } from "./Unwell";
 
 /** With no more sites than these, all of them are seen at once: nothing needs to be searched or ordered. */
 const fewSites = 6;
@@ -42,7 +44,12 @@ export function Sites() {
           { name: "Open a handover pack", run: () => setOpening(true) },
         ]
       : []),
-    ...(may("administer") ? [{ name: "People", run: () => go("/people") }] : []),
+    ...(may("administer")
+      ? [
+          { name: "People", run: () => go("/people") },
+          { name: "Server", run: () => go("/server") },
+        ]
+      : []),
     ...(may("see") ? [{ name: "Who did what", run: () => go("/record") }] : []),
     { name: "Your account", run: () => go("/account") },
     ...list.map((s) => ({ name: `Go to ${s.name}`, run: () => go(`/sites/${s.id}`) })),
@@ -56,6 +63,11 @@ export function Sites() {
         {may("administer") && (
           <Link to="/people" className="px-2 text-soft hover:text-ink">
             People
+          </Link>
+        )}
+        {may("administer") && (
+          <Link to="/server" className="px-2 text-soft hover:text-ink">
+            Server
           </Link>
         )}
         {may("see") && (
@@ -81,6 +93,7 @@ export function Sites() {
             </span>
           )}
         </div>
+        <Unwell />
         <Trouble error={sites.error} />
         {sites.data && list.length === 0 && !may("arrange") && (
           <p className="border-y py-12 text-center text-soft">No site is given to you yet. An owner can do that.</p>
@@ -128,7 +141,8 @@ export function Sites() {
           ))}
         </ul>
       </main>
-      <div className="sticky bottom-0 mt-auto">
+      <PageFoot />
+      <div className="sticky bottom-0">
         <Preparing />
       </div>
       <SiteSheet open={making} onOpenChange={setMaking} onDone={(id) => go(`/sites/${id}`)} />
