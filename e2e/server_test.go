@@ -45,7 +45,7 @@ func TestABackupThatFailsIsToldAndMadeGood(t *testing.T) {
 	b.typeIn("name", "Desk")
 	b.page.MustElement("[role=dialog] select").MustSelect("Webhook")
 	b.typeIn("to", hook)
-	b.page.MustElementR("[role=dialog] label", "wrong with the server itself").MustClick()
+	b.page.MustElementR("[role=dialog] button", "wrong with the server itself").MustClick()
 	b.page.MustElementR("[role=dialog] button", "^Save$").MustClick()
 	b.page.MustElementR("[aria-label='Who is told'] li", "Desk")
 	require.Eventually(t, func() bool { return heard(telling.Unwell) != "" }, patience, 200*time.Millisecond)

@@ -179,7 +179,10 @@ func (j *judge) soon(cause, do, says string, args ...any) { j.add(Soon, cause, d
 func (j *judge) well(cause, says string, args ...any) { j.add(Well, cause, "", says, args) }
 
 func (j *judge) add(s State, cause, do, says string, args []any) {
-	j.found = append(j.found, ServerFinding{Cause: cause, State: s, On: j.on, Says: fmt.Sprintf(says, args...), Do: do})
+	f := ServerFinding{Cause: cause, State: s, On: j.on, Says: fmt.Sprintf(says, args...), Do: do}
+	if !slices.Contains(j.found, f) { // a server and a worker on one machine find the same
+		j.found = append(j.found, f)
+	}
 }
 
 // silentAfter is after how long a process that has not told of itself counts as gone.

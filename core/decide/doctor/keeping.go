@@ -46,7 +46,11 @@ func (j *judge) queue(q Queue) {
 		j.soon("queue_waits", "See below whether a worker reaches each site; if all do, they are busy.",
 			"%s begun, the oldest for %s.", count(q.Waiting, "job waits to be", "jobs wait to be"), about(waits))
 	} else {
-		j.well("queue", "%s, %s.", count(q.Working, "job under way", "jobs under way"), count(q.Waiting, "waits", "wait"))
+		waiting := "none waits"
+		if q.Waiting > 0 {
+			waiting = count(q.Waiting, "waits", "wait")
+		}
+		j.well("queue", "%s, %s.", count(q.Working, "job under way", "jobs under way"), waiting)
 	}
 	if len(q.Failed) > 0 {
 		var kinds []string
