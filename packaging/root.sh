@@ -26,8 +26,15 @@ make_root() {
 # inside runs a command within the root.
 inside() { chroot "$root" "$@"; }
 
-# package VERSION makes a package of that version and puts it into /root of the root.
+# package VERSION makes a package of that version and puts it into /root of the root. One that was made of the same revision is taken.
 package() {
-  UNLATCH_PACKAGE_ARCH=$arch UNLATCH_PACKAGE_VERSION=$1 ./dev package >/dev/null
-  cp ".unlatch/packages/unlatch_$1_$arch.deb" "$root/root/"
+  local name="unlatch_$1_$arch.deb" of
+  of=.unlatch/tried/$(git describe --always --dirty --abbrev=40 2>/dev/null || echo unknown)
+  if [ ! -f "$of/$name" ] || [[ $of == *-dirty || $of == *unknown ]]; then
+    UNLATCH_PACKAGE_ARCH=$arch UNLATCH_PACKAGE_VERSION=$1 ./dev package >/dev/null
+    [ -d "$of" ] || rm -rf .unlatch/tried
+    mkdir -p "$of"
+    cp ".unlatch/packages/$name" "$of/"
+  fi
+  cp "$of/$name" "$root/root/"
 }
