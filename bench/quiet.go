@@ -135,7 +135,8 @@ func quietly(ctx context.Context, _ *scene.Library) ([]figure, error) {
 		{what: fmt.Sprintf("server with %d cameras, no watch, nothing to do", idleCameras), got: fmt.Sprintf("%.2f %% of a core", share),
 			floor: "-", ratio: fmt.Sprintf("%.2f", share), want: 1.0},
 		{what: "its heap after a second day of 1,500 line-ups and 1,440 scrapes, against after the first",
-			got: fmt.Sprintf("%.1f MB, resident %.0f MB", heaps[2]/1e6, resident/1e6), floor: fmt.Sprintf("%.1f MB", heaps[1]/1e6), ratio: fmt.Sprintf("%.2f", heaps[2]/heaps[1]), want: 1.1},
+			got: fmt.Sprintf("%.1f MB, resident %.0f MB", heaps[2]/1e6, resident/1e6), floor: fmt.Sprintf("%.1f MB", heaps[1]/1e6),
+			ratio: fmt.Sprintf("%.2f", heaps[2]/heaps[1]), want: 1.1},
 		{what: "which is a growth in a day of", got: fmt.Sprintf("%.1f MB", growth/1e6), floor: "-", ratio: "-", want: "stated"},
 	}, nil
 }

@@ -192,11 +192,11 @@ func (p *place) beside(ctx context.Context) (*services, error) {
 
 func (p *place) ownDatabase(ctx context.Context, s *services) (string, error) {
 	if err := os.MkdirAll(p.data, 0o755); err != nil {
-		return "", err
+		return "", p.folderError(err)
 	}
 	lock, err := os.OpenFile(filepath.Join(p.data, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
-		return "", err
+		return "", p.folderError(err)
 	}
 	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
 		lock.Close()
@@ -217,6 +217,20 @@ func (p *place) ownDatabase(ctx context.Context, s *services) (string, error) {
 	s.room = &server.Room{Folder: dir}
 	s.closers = append(s.closers, c.Stop)
 	return c.URL, nil
+}
+
+// folderError says what to do about a data folder that cannot be written to.
+func (p *place) folderError(err error) error {
+	do := "choose another with --data"
+	switch {
+	case errors.Is(err, fs.ErrPermission):
+		do = "it belongs to somebody else: run this as that user, or choose another folder with --data"
+	case errors.Is(err, syscall.EROFS):
+		do = "its disk is mounted read-only: see whether that has a fault, or choose another folder with --data"
+	case errors.Is(err, syscall.ENOSPC):
+		do = "its disk is full: make room, or choose another folder with --data"
+	}
+	return fmt.Errorf("the data folder %s cannot be used: %w; %s", p.data, err, do)
 }
 
 // listener opens the address to serve on, with a fix where it cannot.

@@ -269,9 +269,21 @@ func (c *Cluster) initialise(ctx context.Context) error {
 	}
 	if out, err := cmd.CombinedOutput(); err != nil {
 		os.RemoveAll(c.opt.Dir)
-		return fmt.Errorf("making the database folder %s: %w: %s", c.opt.Dir, err, lastLine(out))
+		return fmt.Errorf("making the database folder %s: %w: %s", c.opt.Dir, err, reason(out))
 	}
 	return nil
+}
+
+// reason returns the line of a program's words that says why it failed: it tidies up afterwards, and says that too.
+func reason(b []byte) string {
+	for line := range strings.Lines(string(b)) {
+		for _, mark := range []string{"error: ", "FATAL: ", "PANIC: "} {
+			if strings.Contains(line, mark) {
+				return strings.TrimSpace(line)
+			}
+		}
+	}
+	return lastLine(b)
 }
 
 func lastLine(b []byte) string {

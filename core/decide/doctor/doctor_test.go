@@ -149,3 +149,17 @@ func TestWhichBackupsAreKept(t *testing.T) {
 	assert.Equal(t, []string{"11-30", "11-29", "11-28", "10-31"}, kept, "three days, the weeks of the first two, and the end of October")
 	assert.Empty(t, doctor.BackupSchedule{}.Unkept(made[:1]), "the newest always stays")
 }
+
+// A backup that failed is tried again an hour later, and a clock that is wrong puts none off for years.
+func TestWhenABackupIsDueAfterWhatWasTried(t *testing.T) {
+	t.Parallel()
+	s := doctor.BackupSchedule{Every: 24 * time.Hour, At: 2 * time.Hour, Since: at.AddDate(0, 0, -3)}
+	good, failed := &doctor.Backup{At: at.Add(-31 * time.Hour)}, &doctor.Backup{At: at.Add(-20 * time.Minute), Problem: "no space"}
+	assert.Equal(t, at.Add(40*time.Minute), s.Due(doctor.Backups{Last: failed, LastGood: good}, at))
+	assert.True(t, s.Due(doctor.Backups{Last: good, LastGood: good}, at).Before(at), "one was missed")
+	assert.True(t, s.Due(doctor.Backups{}, at).Before(at), "none was made since the server was started")
+	wrong := time.Unix(240, 0).UTC()
+	assert.Less(t, s.Due(doctor.Backups{Last: good, LastGood: good}, wrong).Sub(wrong), 48*time.Hour)
+	ahead := &doctor.Backup{At: at.AddDate(30, 0, 0)}
+	assert.Less(t, s.Due(doctor.Backups{Last: ahead, LastGood: ahead}, at).Sub(at), 48*time.Hour)
+}
