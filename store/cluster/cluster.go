@@ -206,6 +206,8 @@ func (c *Cluster) command(ctx context.Context, name string, args ...string) (*ex
 	}
 	cmd := exec.CommandContext(ctx, path, args...)
 	cmd.Dir = "/"
+	// PostgreSQL would tell systemd that the service is ready when it alone is (sd_notify(3)).
+	cmd.Env = slices.DeleteFunc(os.Environ(), func(v string) bool { return strings.HasPrefix(v, "NOTIFY_SOCKET=") })
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: c.as}
 	return cmd, nil
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -148,4 +149,21 @@ func TestAnOldPasswordIsNotOverwritten(t *testing.T) {
 	raw, err := os.ReadFile(kept[0])
 	require.NoError(t, err)
 	assert.Equal(t, "the only way in", string(raw))
+}
+
+// The database does not tell systemd that the service is ready: that is for the program to say.
+func TestTheDatabaseTellsSystemdNothing(t *testing.T) {
+	path := filepath.Join(filepath.Dir(folder(t)), "notify") // which its user can reach
+	heard, err := net.ListenUnixgram("unixgram", &net.UnixAddr{Name: path, Net: "unixgram"})
+	require.NoError(t, err)
+	defer heard.Close()
+	require.NoError(t, os.Chmod(path, 0o777))
+	t.Setenv("NOTIFY_SOCKET", path)
+	c, err := Start(context.Background(), Options{Dir: folder(t), Scratch: true})
+	require.NoError(t, err)
+	c.Stop()
+	require.NoError(t, heard.SetReadDeadline(time.Now()))
+	b := make([]byte, 100)
+	n, err := heard.Read(b)
+	assert.ErrorIs(t, err, os.ErrDeadlineExceeded, "it was told %q", b[:n])
 }
