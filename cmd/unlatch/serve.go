@@ -311,7 +311,7 @@ func (s *services) serve(ctx context.Context, p *place, l net.Listener, out io.W
 	}
 	ended := make(chan error, 1)
 	go func() { ended <- h.Serve(l) }()
-	address := scheme + "://" + l.Addr().String() + "/"
+	address := scheme + "://" + shownAt(l.Addr(), public) + "/"
 	if kept != nil {
 		fmt.Fprintf(out, "\n  Certificate, SHA-256       %s\n", kept.Fingerprint())
 		if kept.State().Source == doctor.SelfMade {

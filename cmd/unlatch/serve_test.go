@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"net"
+	"net/url"
 	"strings"
 	"testing"
 
@@ -82,4 +83,17 @@ func TestTerminalOutputIsHarmless(t *testing.T) {
 	for _, b := range append(out.Bytes(), complain.Bytes()...) {
 		assert.False(t, b < ' ' && b != '\n' && b != '\t', "%q", b)
 	}
+}
+
+// An address that nobody can open is shown as one that somebody can.
+func TestWhereAServerIsFound(t *testing.T) {
+	every := &net.TCPAddr{IP: net.IPv6unspecified, Port: 8470}
+	public, err := url.Parse("https://bench.example")
+	require.NoError(t, err)
+	assert.Equal(t, "127.0.0.1:99", shownAt(&net.TCPAddr{IP: net.IPv4(127, 0, 0, 1), Port: 99}, public))
+	assert.Equal(t, "bench.example", shownAt(every, public))
+	host, port, err := net.SplitHostPort(shownAt(every, nil))
+	require.NoError(t, err)
+	assert.Equal(t, "8470", port)
+	assert.False(t, net.ParseIP(host).IsUnspecified(), host)
 }

@@ -8,6 +8,8 @@ import (
 	"fmt"
 	"net"
 	"net/http"
+	"net/url"
+	"strconv"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -125,4 +127,20 @@ func ownHosts(l net.Addr, public string) []string {
 		}
 	}
 	return hosts
+}
+
+// shownAt returns the host and port at which people find a server that listens at l: "every address" is none that a browser can open.
+func shownAt(l net.Addr, public *url.URL) string {
+	a, ok := l.(*net.TCPAddr)
+	if !ok || !a.IP.IsUnspecified() {
+		return l.String()
+	}
+	if public != nil {
+		return public.Host
+	}
+	host := "127.0.0.1"
+	if hosts := ownHosts(l, ""); len(hosts) > 3 { // behind the names of loopback
+		host = hosts[3]
+	}
+	return net.JoinHostPort(host, strconv.Itoa(a.Port))
 }

@@ -72,7 +72,7 @@ func Start(ctx context.Context, opt Options) (*Cluster, error) {
 	}
 	c := &Cluster{opt: opt, stopped: make(chan struct{})}
 	var err error
-	if c.as, err = runAs(); err != nil {
+	if c.as, err = runAs(opt.Dir); err != nil {
 		return nil, err
 	}
 	if err := c.prepare(ctx); err != nil {
@@ -167,10 +167,16 @@ func (p *process) words() []byte {
 	return bytes.Clone(p.log.Bytes())
 }
 
-// runAs finds the user to run the server as: PostgreSQL refuses to run as root.
-func runAs() (*syscall.Credential, error) {
+// runAs finds the user to run the server on a folder as: PostgreSQL refuses to run as root. A folder that holds a cluster belongs to its
+// user already.
+func runAs(dir string) (*syscall.Credential, error) {
 	if os.Geteuid() != 0 {
 		return nil, nil
+	}
+	if info, err := os.Stat(filepath.Join(dir, "PG_VERSION")); err == nil {
+		if sys, ok := info.Sys().(*syscall.Stat_t); ok && sys.Uid != 0 {
+			return &syscall.Credential{Uid: sys.Uid, Gid: sys.Gid}, nil
+		}
 	}
 	u, err := user.Lookup("postgres")
 	if err != nil {
@@ -477,8 +483,8 @@ func (c *Cluster) Process() int {
 // Reachable returns dir, or where the server's user cannot get into the folders above it, a folder of its own elsewhere that
 // belongs to dir: PostgreSQL runs as a user of its own, and a home folder may be shut to it.
 func Reachable(dir string) string {
-	as, err := runAs()
-	if err != nil || as == nil {
+	as, err := runAs(dir)
+	if _, serr := os.Stat(filepath.Join(dir, "PG_VERSION")); err != nil || as == nil || serr == nil {
 		return dir
 	}
 	for d := filepath.Dir(dir); ; d = filepath.Dir(d) {
