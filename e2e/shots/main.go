@@ -35,7 +35,6 @@ var shots = []shot{
 	{name: "line-up", path: "/sites/SITE", width: 1280, height: 800, theme: "day"},
 	{name: "bench", path: "/sites/SITE?device=DEVICE:Ticket window", width: 1280, height: 800, theme: "night", after: benchLive, moves: true},
 	{name: "watch", path: "/sites/SITE/watch?device=DEVICE:Water tower", width: 1280, height: 800, theme: "day", after: moving, moves: true},
-	{name: "multicast", path: "/sites/SITE/multicast", width: 1280, height: 800, theme: "day", after: measureGroups},
 	{name: "find", path: "/sites/SITE/find", width: 1280, height: 800, theme: "day"},
 	{name: "keyring", path: "/sites/SITE/keyring", width: 1280, height: 800, theme: "day"},
 	{name: "phone", path: "/sites/SITE?device=DEVICE:Water tower", width: 390, height: 844, theme: "day"},
@@ -47,6 +46,7 @@ var shots = []shot{
 	{name: "people", path: "/people", width: 1280, height: 800, theme: "day"},
 	{name: "target", path: "/sites/SITE/targets/TARGET:Parcel vault", width: 1280, height: 900, theme: "day"},
 	{name: "streams", path: "/sites/SITE/streams", width: 1280, height: 800, theme: "day", before: planSite},
+	{name: "server", path: "/server", width: 1280, height: 800, theme: "day"},
 	{name: "record", path: "/record", width: 1280, height: 800, theme: "day"},
 }
 
@@ -243,15 +243,6 @@ func moving(p *rod.Page) error {
 	return rod.Try(func() {
 		p.MustElement(`[data-live="playing"]`)
 		time.Sleep(40 * time.Second)
-	})
-}
-
-func measureGroups(p *rod.Page) error {
-	return rod.Try(func() {
-		p.MustElementR("button", "^Measure ").MustClick()
-		p.Timeout(2 * time.Minute).MustElement(`[data-finding="group_double"]`)
-		p.MustElement(`[data-finding="group_clash"]`)
-		p.Timeout(2 * time.Minute).MustElement(`[data-run="finished"], [data-run="failed"]`)
 	})
 }
 
