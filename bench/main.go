@@ -36,6 +36,9 @@ func run() error {
 	if order := os.Getenv(copierVariable); order != "" {
 		return copyPlainly(order)
 	}
+	if order := os.Getenv(relayVariable); order != "" {
+		return relayPart(ctx, order)
+	}
 	if netns.Inside() {
 		return silentInside(ctx)
 	}
@@ -52,6 +55,7 @@ func run() error {
 		{"given", givenStreams}, {"commands", commanded}, {"acts", acted}, {"people", peopled}, {"attacked", attacked},
 		{"watched 200", lookedAfter(200, "127.62.0.10", "127.62.0.110", "127.62.0.0/24")},
 		{"watched 400", lookedAfter(400, "127.62.8.10", "127.62.10.10", "127.62.8.0/22")}, {"a year", aYear}, {"quiet", quietly},
+		{"relayed", relayed},
 		{"a pack of 200", packOf(200, 20, 300)}, {"a pack of 2000", packOf(2000, 180, 500)},
 	} {
 		if len(os.Args) > 1 && !slices.Contains(os.Args[1:], m.name) {

@@ -23,6 +23,7 @@ import (
 	"unlatch/core/ground/address"
 	"unlatch/core/ground/redact"
 	"unlatch/core/ground/wiretext"
+	"unlatch/core/work/fanout"
 	"unlatch/core/work/live"
 	"unlatch/store"
 )
@@ -72,6 +73,8 @@ type Options struct {
 	Outside  bool             // this machine reaches the outside addresses of the sites and not their inside
 	// Folder is where the process keeps its data. With one, the worker tells of itself and of its machine once a minute.
 	Folder string
+	// Relay is where the process serves streams on, as address and port, of which it tells; "" for nowhere.
+	Relay string
 	// Traced says that spans go somewhere: then each connection to a device is one.
 	Traced bool
 }
@@ -156,7 +159,7 @@ func startWorkers(s *store.Store, log *slog.Logger, h hooks, o Options) (*Worker
 	if o.Folder != "" {
 		since := time.Now().UTC()
 		w.watching.Go(func() {
-			Report(ctx, s, log, func(ctx context.Context) doctor.Process { return attendant.process(ctx, since, o.Folder) })
+			Report(ctx, s, log, func(ctx context.Context) doctor.Process { return attendant.process(ctx, since, o) })
 		})
 	}
 	if !o.Outside {
@@ -203,8 +206,9 @@ type env struct {
 	meter      *meter
 	traced     bool // spans go somewhere
 	looks      live.Hub
+	streams    fanout.Hub // what looks, relays and pushes take
 	agreements agreements
-	forgot     time.Time        // when this process last looked what is kept no longer
+	forgot     time.Time              // when this process last looked what is kept no longer
 	findings   []doctor.ServerFinding // of the installation, as of judgedAt
 	judgedAt   time.Time
 	// resolver looks the names of targets up; nil means the name servers of the machine.

@@ -7,6 +7,7 @@ import (
 
 	"unlatch/core/wire/player"
 	"unlatch/core/work/bringup"
+	"unlatch/core/work/fanout"
 	"unlatch/core/work/live"
 )
 
@@ -16,18 +17,25 @@ func (w *Workers) Watch(ctx context.Context, device uuid.UUID, role string, wish
 	if _, err := w.env.store.Devices.Get(ctx, device); err != nil {
 		return nil, err
 	}
-	return w.env.looks.Watch(device.String()+" "+role, wish, live.Play(func(ctx context.Context) (*player.Session, error) {
-		ctx, end := w.env.leased(ctx)
+	return w.env.looks.Watch(device.String()+" "+role, wish, live.Play(func(ctx context.Context) (*fanout.Consumer, error) {
+		return w.env.take(ctx, device, role)
+	}, bringup.NotShown))
+}
+
+// take begins to take the packets of a device's stream. The session with the device is one for all who take them.
+func (e *env) take(ctx context.Context, device uuid.UUID, role string) (*fanout.Consumer, error) {
+	return e.streams.Join(ctx, device.String()+" "+role, func(ctx context.Context) (*player.Session, error) {
+		ctx, end := e.leased(ctx)
 		defer end()
-		d, err := w.env.store.Devices.Get(ctx, device) // anew each time: it may have been given another address meanwhile
+		d, err := e.store.Devices.Get(ctx, device) // anew each time: it may have been given another address meanwhile
 		if err != nil {
 			return nil, err
 		}
-		job, err := w.env.deviceJob(ctx, uuid.Nil, d)
+		job, err := e.deviceJob(ctx, uuid.Nil, d)
 		if err != nil {
 			return nil, err
 		}
 		defer job.Close()
 		return job.Play(ctx, role)
-	}, bringup.NotShown))
+	})
 }

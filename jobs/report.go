@@ -36,13 +36,13 @@ func Report(ctx context.Context, s *store.Store, log *slog.Logger, look func(con
 }
 
 // process returns what this worker is, and what its machine has for the sites that it reaches.
-func (a *attendant) process(ctx context.Context, since time.Time, folder string) doctor.Process {
-	o := machine.Options{Folder: folder, Ports: announcements}
+func (a *attendant) process(ctx context.Context, since time.Time, of Options) doctor.Process {
+	o := machine.Options{Folder: of.Folder, Ports: announcements}
 	if sites, err := a.env.store.Sites.List(ctx); err == nil && !a.outside {
 		o.Ranges = rangesOf(sites, a.reach)
 	}
 	lease, _ := a.env.held()
-	return doctor.Process{Name: lease.Worker, Kind: doctor.Worker, Since: since, Machine: machine.Look(ctx, o)}
+	return doctor.Process{Name: lease.Worker, Kind: doctor.Worker, Since: since, Machine: machine.Look(ctx, o), Relay: of.Relay}
 }
 
 // announcements are the ports that cameras announce themselves on.

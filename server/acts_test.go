@@ -133,7 +133,7 @@ type depotSite struct {
 	id                                                 uuid.UUID
 	camera, fresh, stray, recorder, bridge, feed, list uuid.UUID
 	plan, run                                          uuid.UUID
-	old, lost, updated, rule                           uuid.UUID
+	old, lost, updated, rule, relay                    uuid.UUID
 	version                                            uuid.UUID // of the handover pack, made
 }
 
@@ -205,7 +205,7 @@ func (x *depot) site(t *testing.T, name string) (d depotSite) {
 		return id
 	}
 	d.camera, d.fresh = sight("192.0.2.7", sighting.Camera, false), sight("192.0.2.8", sighting.Camera, false)
-	d.old, d.rule = sight("192.0.2.9", sighting.Camera, false), uuid.New()
+	d.old, d.rule, d.relay = sight("192.0.2.9", sighting.Camera, false), uuid.New(), uuid.New()
 	d.stray, d.recorder = sight("198.51.100.7", sighting.Camera, true), sight("192.0.2.20", sighting.Recorder, false)
 	d.bridge = storetest.Target(t, s, d.id, act.TargetForm{Kind: "bridge", Name: "Desk", Address: "http://192.0.2.5:80"})
 	d.feed = storetest.Target(t, s, d.id, act.TargetForm{Kind: "feed", Name: "Screens"})
@@ -331,6 +331,10 @@ func (x *depot) askings(d depotSite) (order []string, all map[string]asking) {
 		{"take-baseline", asking{"POST", site + "/baselines", fields{"name": "Handed over", "reason": "the customer knows"}}},
 		{"set-keeping", asking{"PUT", "/api/keeping", fields{"minutes": 14}}},
 		{"make-backup", asking{"POST", "/api/backups", nil}},
+		{"put-relay", asking{"PUT", site + "/relays/" + d.relay.String(), fields{"device": d.camera, "relay": fields{"role": "main",
+			"path": "depot/main", "for": "Vault"}}}},
+		{"reveal-relay", asking{"POST", site + "/relays/" + d.relay.String() + "/reveal", nil}},
+		{"delete-relay", asking{"DELETE", site + "/relays/" + d.relay.String(), nil}},
 		{"set-rounds", asking{"PUT", site + "/rounds", fields{"on": true, "camera_minutes": 30}}},
 		{"look-now", asking{"POST", site + "/rounds/now", nil}},
 		{"waive-finding", asking{"POST", site + "/handover/waivers", fields{"cause": "factory_password", "things": []uuid.UUID{d.fresh},

@@ -155,7 +155,7 @@ func (s *Server) api(r chi.Router) huma.API {
 		strays{res, s.cfg.Agent}, records{res},
 		readings{res}, signIns{res}, runs{res},
 		addressPlans{res, s.cfg.Agent}, claims{res}, fixes{res}, commands{res}, outsides{res}, baselines{res}, drifts{res}, timelines{res},
-		tellings{res}, keepings{res}, conditions{res}, marks{res}, groups{res},
+		tellings{res}, keepings{res}, conditions{res}, relays{res}, marks{res}, groups{res},
 		tunes{res}, plans{res},
 		previews{res, costs{res}}, costs{res}, intakes{res}, targets{res, s.cfg.Agent, screens, agreements}, agreements, placements{res}, screens,
 		urls{res}, strengths{res}, pastes{res, make(chan struct{}, mostPastes)}, pathBooks{res}, lists{res},

@@ -453,6 +453,10 @@ func (s Acts) keepAct(ctx context.Context, by act.Person, a act.About, what any)
 		return nil, s.Tellings.test(ctx, x)
 	case act.LookNow:
 		return nil, s.Watched.Hurry(ctx, x.Site, time.Now())
+	case act.PutRelay:
+		return nil, s.Relays.put(ctx, by, x)
+	case act.DeleteRelay:
+		return nil, s.Relays.remove(ctx, x)
 	case act.MakeBackup:
 		return nil, s.Upkeep.WantBackup(ctx)
 	case act.SetKeeping:

@@ -26,6 +26,7 @@ var encrypted = []struct{ table, id, column, owner string }{
 	{"targets", "id", "feed_sealed", "'feed ' || id"},
 	{"factors", "id", "secret", "'factor ' || id"},
 	{"ceremonies", "hash", "state", "'ceremony ' || purpose"},
+	{"relays", "id", "sealed", "'relay ' || id"},
 }
 
 // A Rotation says how the key of a database is given up for another.

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -20,6 +21,7 @@ import (
 	"unlatch/core/decide/telling"
 	"unlatch/core/ground/address"
 	"unlatch/core/ground/signin"
+	"unlatch/core/stream/sighting"
 	"unlatch/store"
 	"unlatch/store/storetest"
 )
@@ -27,11 +29,11 @@ import (
 // A safe is a store with one of everything that is encrypted in it.
 type safe struct {
 	*store.Store
-	t                        *testing.T
-	url, key                 string
-	signIn, rule, feed, pack uuid.UUID
-	person                   act.Person
-	feedToken, ceremony      string
+	t                               *testing.T
+	url, key                        string
+	signIn, rule, feed, pack, relay uuid.UUID
+	person                          act.Person
+	feedToken, ceremony             string
 }
 
 func newSafe(t *testing.T) *safe {
@@ -59,6 +61,13 @@ func newSafe(t *testing.T) *safe {
 	require.NoError(t, x.UsePasskey(ctx, factor, "larch-pin-8"))
 	require.NoError(t, x.BeginCeremony(ctx, x.ceremony, store.Ceremony{Purpose: "add", Person: x.person.ID, State: "yew-bolt-4",
 		Until: time.Now().Add(time.Hour)}))
+	x.relay = uuid.New()
+	device, err := x.Devices.Sight(ctx, site.ID, nil, sighting.Sighting{Method: sighting.WSDiscovery, At: time.Now(), Kind: sighting.Camera,
+		Addr: netip.MustParseAddr("192.0.2.7"), Endpoint: "urn:1"})
+	require.NoError(t, err)
+	_, err = x.Acts().Keep(ctx, x.person, act.About{Site: site.ID}, act.PutRelay{ID: x.relay, Site: site.ID, Device: device, User: "desk",
+		RelayForm: act.RelayForm{Role: "main", Path: "a/main", For: "Desk"}, Secret: signin.NewSecret("fir-hasp-9")})
+	require.NoError(t, err)
 	return x
 }
 
@@ -91,6 +100,10 @@ func (x *safe) opens(s *store.Store) {
 	factors, err := s.Factors(ctx, x.person.ID)
 	if assert.NoError(x.t, err) && assert.Len(x.t, factors, 1) {
 		assert.Equal(x.t, "larch-pin-8", factors[0].Secret)
+	}
+	secret, err = s.Relays.Secret(ctx, x.relay)
+	if assert.NoError(x.t, err) {
+		assert.Equal(x.t, "fir-hasp-9", secret.Reveal())
 	}
 	c, err := s.Ceremony(ctx, x.ceremony, "add", x.person.ID)
 	assert.NoError(x.t, err)
@@ -126,7 +139,7 @@ func TestTheKeyIsRotatedWhileOthersWork(t *testing.T) {
 	time.Sleep(50 * time.Millisecond)
 	done, err := x.RotateKey(ctx, quick)
 	require.NoError(t, err)
-	assert.GreaterOrEqual(t, done, 6)
+	assert.GreaterOrEqual(t, done, 7)
 	stop()
 	ids := <-added
 	now, err := os.ReadFile(x.key)
@@ -234,7 +247,7 @@ func TestEveryEncryptedColumnIsRotated(t *testing.T) {
 		}
 	}
 	assert.Equal(t, map[string]int{"signins.go": 1, "tellings.go": 1, "handovers.go": 1, "seen.go": 1, "factors.go": 3, "store.go": 1,
-		"pass.go": 1, "rotate.go": 2}, calls, "a new column belongs into the list in rotate.go, and into newSafe above")
+		"pass.go": 1, "rotate.go": 2, "relays.go": 1}, calls, "a new column belongs into the list in rotate.go, and into newSafe above")
 }
 
 // What does not open with either key stops the rotation, and the old key stays.

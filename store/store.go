@@ -56,6 +56,7 @@ type Store struct {
 	Record    Record
 	Workers   Workers
 	Upkeep    Upkeep
+	Relays    Relays
 
 	*database
 }
@@ -145,7 +146,7 @@ func OpenWith(ctx context.Context, o Options) (*Store, error) {
 		Handovers: Handovers{db},
 		Consents:  Consents{db}, SignIns: SignIns{db},
 		People: People{db}, Books: Books{db}, Shelf: Shelf{db}, Plans: Plans{db}, Targets: Targets{db}, Runs: Runs{db},
-		Record: Record{db}, Workers: Workers{db, pool}, Upkeep: Upkeep{db}}
+		Record: Record{db}, Workers: Workers{db, pool}, Upkeep: Upkeep{db}, Relays: Relays{db}}
 	if o.AsIs {
 		return s, nil
 	}

@@ -49,6 +49,7 @@ type place struct {
 	config        string // the file with settings; "" for none
 	unsaved       bool   // tables are brought up to date without a backup
 	kind          string // of the process: "server" or "worker"
+	relay         string // address and port to serve streams on; "" for nowhere
 	traces        string // URL that spans are sent to; "" for nowhere
 	public        string // the address under which people reach the server
 	proxies       []string
@@ -87,6 +88,8 @@ func (p *place) flags(c *cobra.Command, listens bool) {
 	}
 	c.Flags().BoolVar(&p.unsaved, "update-without-backup", false,
 		"bring the tables of an older version up to date without a backup of them in the data folder")
+	c.Flags().StringVar(&p.relay, "relay", "",
+		"address and port on which the workers of this process serve streams on by RTSP, such as 0.0.0.0:8554; none means never")
 	c.Flags().StringVar(&p.traces, "trace-endpoint", "",
 		"URL that traces are sent to by OTLP over HTTP, such as http://127.0.0.1:4318; none means nowhere")
 	c.Flags().StringVar(&p.nameServer, "name-server", "",
@@ -255,8 +258,22 @@ func (p *place) listener() (net.Listener, error) {
 // workers starts workers in this process.
 func (s *services) workers(p *place, o jobs.Options) (*jobs.Workers, error) {
 	o.Resolver, o.Folder, o.Traced = p.resolver(), p.data, p.traces != ""
+	var relays net.Listener
+	if p.relay != "" {
+		var err error
+		if relays, err = net.Listen("tcp", p.relay); err != nil {
+			return nil, fmt.Errorf("--relay: %w", err)
+		}
+		o.Relay = relays.Addr().String()
+	}
 	w, err := jobs.StartWorkers(s.Store, p.log, o)
 	if err == nil {
+		if relays != nil {
+			ctx, stop := context.WithCancel(context.Background())
+			ended := make(chan struct{})
+			go func() { defer close(ended); w.ServeRelays(ctx, relays, o.Sites) }()
+			defer func() { s.closers = append(s.closers, func() { stop(); <-ended }) }() // before the workers are stopped
+		}
 		s.agent, s.live, s.meters = jobs.Here{Resolver: p.resolver()}, w, []prometheus.Collector{w.Metrics()}
 		s.closers = append(s.closers, w.Stop)
 	}

@@ -4,7 +4,7 @@ import { cleanup, fireEvent, render, screen, waitFor } from "@testing-library/re
 import type { ReactNode } from "react";
 import { MemoryRouter } from "react-router";
 import { afterEach, expect, test, vi } from "vitest";
-import type { CastView, Device, DeviceCommand, Preset, Site, Target, Cause, Handover, ReadyFinding } from "@/api/client";
+import type { CastView, Device, DeviceCommand, Preset, Site, Target, Cause, Handover, ReadyFinding, Stream } from "@/api/client";
 import { SignInSheet } from "@/forms/SignInSheet";
 import { SiteSheet } from "@/forms/SiteSheet";
 import { StreamUserSheet } from "@/forms/StreamUserSheet";
@@ -24,6 +24,7 @@ import { GroupSheet } from "@/views/multicast/GroupSheet";
 import { EntrySheet } from "@/views/patch/EntrySheet";
 import { TargetSheet } from "@/views/patch/TargetSheet";
 import { CommandSheet } from "@/views/bench/CommandSheet";
+import { RelaySheet } from "@/views/bench/RelaySheet";
 import { BookSheet } from "@/views/paths/BookSheet";
 import { LearnSheet } from "@/views/paths/LearnSheet";
 import { CodeSheet } from "@/views/people/CodeSheet";
@@ -200,6 +201,12 @@ const sheets: { name: string; sheet: ReactNode; fill?: () => void; button?: stri
     name: "ListSheet",
     sheet: <ListSheet site="s1" file={new File(["name,address"], "list.csv")} onClose={nothing} onBrought={nothing} />,
     button: "Expect them",
+  },
+  {
+    name: "RelaySheet",
+    sheet: <RelaySheet site="s1" device={device} stream={{ role: "main" } as Stream} onClose={nothing} />,
+    fill: () => type("Who takes it", "Vault"),
+    button: "Serve it on",
   },
   { name: "KeepingSheet", sheet: <KeepingSheet onClose={nothing} />, button: "Save" },
   {

@@ -30,6 +30,8 @@ type Process struct {
 	Seen    time.Time     `json:"seen"` // when it told of itself last, by the clock of the database
 	Sites   []string      `json:"sites,omitempty" doc:"names of the sites that a worker reaches"`
 	Machine machine.Facts `json:"machine"`
+	// Relay is where a worker serves streams on, as address and port; "" for one that serves none.
+	Relay string `json:"relay,omitempty"`
 	// Certificate is what a server serves with; nil without TLS.
 	Certificate *ServedCertificate `json:"certificate,omitempty"`
 	// Backup is the schedule by which a server makes backups; nil where it makes none.

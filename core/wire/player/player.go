@@ -265,6 +265,9 @@ func (s *Session) TransportStream() *mpegts.Transport {
 	return &m
 }
 
+// Carried reports whether the stream comes without RTSP. Its packets are then made here, and of any length.
+func (s *Session) Carried() bool { return s.carriage != nil }
+
 // First returns the index of the first track of a kind that was set up, or -1.
 func (s *Session) First(kind string) int {
 	for i, t := range s.Tracks {

@@ -2,6 +2,7 @@ package rtsp
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"encoding/binary"
 	"fmt"
@@ -24,10 +25,17 @@ type Server struct {
 	Group func(s Stream, track int) (to *net.UDPAddr, ttl int)
 	// Sessions bounds the sessions at a time: 0 for no bound, below 0 for none at all.
 	Sessions int
+	// Connections bounds the connections at a time, and those from one address; 0 for no bound.
+	Connections, FromOne int
+	// FirstBy is how long a connection may take for its first request; 0 means 90 s, as for every other.
+	FirstBy time.Duration
+	// Patience is how long a viewer may take nothing of what is sent to it, before it is let go; 0 means 5 s.
+	Patience time.Duration
 
 	mu       sync.Mutex
 	sessions int
 	conns    map[io.Closer]bool
+	from     map[string]int           // connections by address
 	tunnels  map[string]*serverTunnel // that wait for their other half, by cookie
 	closed   bool
 	wg       sync.WaitGroup
@@ -86,8 +94,38 @@ func (s *Server) serve(ctx context.Context, c net.Conn) {
 		return
 	}
 	defer s.forget(c)
-	v := &Viewer{server: s, conn: c, session: cookie()[:12], sink: newSink(c)}
+	leave, ok := s.let(c)
+	if !ok {
+		return
+	}
+	defer leave()
+	v := &Viewer{server: s, conn: c, session: cookie()[:12], sink: newSink(c, cmp.Or(s.Patience, 5*time.Second))}
 	v.run(ctx)
+}
+
+// let counts a connection against the bounds.
+func (s *Server) let(c net.Conn) (leave func(), ok bool) {
+	host, _, _ := net.SplitHostPort(c.RemoteAddr().String())
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	all := 0
+	for _, n := range s.from {
+		all += n
+	}
+	if s.Connections > 0 && all >= s.Connections || s.FromOne > 0 && s.from[host] >= s.FromOne {
+		return nil, false
+	}
+	if s.from == nil {
+		s.from = map[string]int{}
+	}
+	s.from[host]++
+	return func() {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		if s.from[host]--; s.from[host] == 0 {
+			delete(s.from, host)
+		}
+	}, true
 }
 
 // Close ends the listeners and the sessions, and waits for them.
@@ -171,12 +209,22 @@ func (v *Viewer) reply(q *Request, status int, reason string, body []byte, field
 // Drop ends the connection without an answer.
 func (v *Viewer) Drop() { v.conn.Close() }
 
+// From returns the address that the viewer is at.
+func (v *Viewer) From() string {
+	host, _, err := net.SplitHostPort(v.conn.RemoteAddr().String())
+	if err != nil {
+		return v.conn.RemoteAddr().String()
+	}
+	return host
+}
+
 // run reads requests, and passes over what else a viewer sends: its RTCP.
 func (v *Viewer) run(ctx context.Context) {
 	defer v.halt()
 	r := bufio.NewReaderSize(v.conn, 16<<10)
-	for {
-		v.conn.SetReadDeadline(time.Now().Add(90 * time.Second))
+	const idle = 90 * time.Second
+	for wait := cmp.Or(v.server.FirstBy, idle); ; wait = idle {
+		v.conn.SetReadDeadline(time.Now().Add(wait))
 		first, err := r.Peek(1)
 		if err != nil {
 			return
@@ -280,7 +328,7 @@ func (v *Viewer) setup(q *Request) {
 	answer := ""
 	if strings.Contains(transport, "RTP/AVP/TCP") {
 		channel := v.sink.interleave(track, transport)
-		answer = fmt.Sprintf("RTP/AVP/TCP;unicast;interleaved=%d-%d;ssrc=%08X", channel, channel+1, track)
+		answer = fmt.Sprintf("RTP/AVP/TCP;unicast;interleaved=%d-%d%s", channel, channel+1, source(stream, track))
 	} else {
 		var err error
 		if answer, err = v.openSocket(track, transport); err != nil {
@@ -289,6 +337,17 @@ func (v *Viewer) setup(q *Request) {
 		}
 	}
 	v.Reply(q, 200, "OK", Field{"Session", v.session + ";timeout=60"}, Field{"Transport", answer})
+}
+
+// A Relayed is a stream whose packets are somebody else's: the server does not know what they name as their source.
+type Relayed interface{ Relayed() }
+
+// source returns what an answer says of who a track's packets are from (RFC 2326 §12.39: ssrc).
+func source(s Stream, track int) string {
+	if _, relayed := s.(Relayed); relayed {
+		return ""
+	}
+	return fmt.Sprintf(";ssrc=%08X", track)
 }
 
 func (v *Viewer) play(ctx context.Context, q *Request) {
@@ -319,14 +378,18 @@ type Sink struct {
 	group    bool                 // some of them send to a group
 	queue    []byte               // interleaved frames until the next Flush
 	asked    Header               // of the PLAY request
+	patience time.Duration        // for a viewer that takes nothing
 }
 
-func newSink(c net.Conn) *Sink {
-	return &Sink{conn: c, channels: map[int]byte{}, sockets: map[int]*net.UDPConn{}}
+func newSink(c net.Conn, patience time.Duration) *Sink {
+	return &Sink{conn: c, channels: map[int]byte{}, sockets: map[int]*net.UDPConn{}, patience: patience}
 }
 
 // Asked returns a header field of the PLAY request, "" where it has none.
 func (s *Sink) Asked(field string) string { return s.asked.Get(field) }
+
+// Drop ends the connection of the viewer: what it takes has ended.
+func (s *Sink) Drop() { s.conn.Close() }
 
 // ToGroup reports whether packets go to a group.
 func (s *Sink) ToGroup() bool { return s.group }
@@ -382,7 +445,7 @@ func (s *Sink) Flush() error {
 func (s *Sink) write(b []byte) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.conn.SetWriteDeadline(time.Now().Add(5 * time.Second))
+	s.conn.SetWriteDeadline(time.Now().Add(s.patience))
 	_, err := s.conn.Write(b)
 	return err
 }

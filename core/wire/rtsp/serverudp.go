@@ -34,7 +34,12 @@ func (v *Viewer) openSocket(track int, transport string) (string, error) {
 		}
 		to = &net.UDPAddr{IP: remote.AsSlice(), Port: int(port)}
 	}
-	socket, err := net.DialUDP("udp4", &net.UDPAddr{IP: own.AsSlice()}, to)
+	var socket, control *net.UDPConn
+	if group {
+		socket, err = net.DialUDP("udp4", &net.UDPAddr{IP: own.AsSlice()}, to)
+	} else {
+		socket, control, err = pair(own.AsSlice(), to)
+	}
 	if err != nil {
 		return "", err
 	}
@@ -46,12 +51,9 @@ func (v *Viewer) openSocket(track int, transport string) (string, error) {
 	}
 	v.sink.sockets[track] = socket
 	if !group {
-		control := &net.UDPAddr{IP: to.IP, Port: to.Port + 1}
-		if v.sink.sockets[-track], err = net.DialUDP("udp4", &net.UDPAddr{IP: own.AsSlice()}, control); err != nil {
-			return "", err
-		}
+		v.sink.sockets[-track] = control
 		from := socket.LocalAddr().(*net.UDPAddr).Port
-		return fmt.Sprintf("%s;server_port=%d-%d;ssrc=%08X", transport, from, from+1, track), nil
+		return fmt.Sprintf("%s;server_port=%d-%d%s", transport, from, from+1, source(v.stream, track)), nil
 	}
 	v.sink.group = true
 	p := ipv4.NewPacketConn(socket)
@@ -75,4 +77,23 @@ func (v *Viewer) addresses() (own, remote netip.Addr, err error) {
 	}
 	b, err := netip.ParseAddrPort(v.conn.RemoteAddr().String())
 	return a.Addr().Unmap(), b.Addr().Unmap(), err
+}
+
+// pair opens two sockets with neighbouring ports, the first of which is even (RFC 3550 §11), from an own address to two neighbouring
+// ports of the viewer. Others take ports meanwhile, so it may take some tries.
+func pair(own net.IP, to *net.UDPAddr) (media, control *net.UDPConn, err error) {
+	above := &net.UDPAddr{IP: to.IP, Port: to.Port + 1}
+	for range 50 {
+		if media, err = net.DialUDP("udp4", &net.UDPAddr{IP: own}, to); err != nil {
+			return nil, nil, err
+		}
+		port := media.LocalAddr().(*net.UDPAddr).Port
+		if port%2 == 0 {
+			if control, err = net.DialUDP("udp4", &net.UDPAddr{IP: own, Port: port + 1}, above); err == nil {
+				return media, control, nil
+			}
+		}
+		media.Close()
+	}
+	return nil, nil, errors.New("no two neighbouring ports are free")
 }

@@ -21,6 +21,7 @@ import (
 	"unlatch/core/ground/streamurl"
 	"unlatch/core/wire/player"
 	"unlatch/core/wire/rtsp"
+	"unlatch/core/work/fanout"
 	"unlatch/sim"
 	"unlatch/sim/simtest"
 )
@@ -52,13 +53,16 @@ devices:
 func opener(t *testing.T, w *sim.World, name string, opened *atomic.Int32) Source {
 	u, err := streamurl.Parse(w.Device(name).URL(0))
 	require.NoError(t, err)
-	return Play(func(ctx context.Context) (*player.Session, error) {
+	session := func(ctx context.Context) (*player.Session, error) {
 		opened.Add(1)
 		kinds := []string{"video", "audio"}
 		return player.Open(ctx, player.Request{Kinds: kinds, Dial: &address.Guard{Allowed: address.MustParse("127.44.95.0/24")}, URL: u,
 			Transport: rtsp.TCP,
 			SignIn:    signin.SignIn{User: "fitter", Secret: signin.NewSecret("brass-lamp-41")}})
-	}, func(err error) (*Trouble, bool) { return &Trouble{Problem: err.Error()}, true })
+	}
+	var hub fanout.Hub
+	join := func(ctx context.Context) (*fanout.Consumer, error) { return hub.Join(ctx, name, session) }
+	return Play(join, func(err error) (*Trouble, bool) { return &Trouble{Problem: err.Error()}, true })
 }
 
 func read(t *testing.T, v *Viewer, n int) (out []Message) {

@@ -3,15 +3,17 @@ package live
 import (
 	"context"
 	"errors"
+	"slices"
 	"time"
 
 	"unlatch/core/stream/fmp4"
 	"unlatch/core/stream/media"
 	"unlatch/core/wire/player"
+	"unlatch/core/work/fanout"
 )
 
-// An Open begins a session with the device.
-type Open func(ctx context.Context) (*player.Session, error)
+// An Open begins to take the packets of the device's stream, which others may take too.
+type Open func(ctx context.Context) (*fanout.Consumer, error)
 
 // Again is how long a stream that has been seen is asked for again when it breaks off: a camera that restarts comes back within minutes.
 const Again = 3 * time.Minute
@@ -52,27 +54,32 @@ func Play(open Open, word func(error) (t *Trouble, again bool)) Source {
 // playSession is one session whose packets become messages.
 type playSession struct {
 	room   *Room
-	track  media.Track
+	tracks []player.Track
+	track  media.Track // the first of them
+	heard  int         // which of them is sound; -1 for none
 	frames *media.Assembler
-	pace   pace
-	ids    map[Form]int                      // see Room.Wants
-	native func(f media.Frame, stamp uint32) // the form AsItComes; nil where no browser plays the codec
-	asIs   *picture
-	made   *converter
-	broken int // conversions that ended by themselves
-	shown  bool
+	// listening makes messages of the sound, once somebody listens.
+	listening *soundSession
+	pace      pace
+	ids       map[Form]int                      // see Room.Wants
+	native    func(f media.Frame, stamp uint32) // the form AsItComes; nil where no browser plays the codec
+	asIs      *picture
+	made      *converter
+	broken    int // conversions that ended by themselves
+	shown     bool
 }
 
 // spoken are the codecs that are shown, as people speak of them.
 var spoken = map[string]string{"H264": "H.264", "H265": "H.265", "MP4V-ES": "MPEG-4", "JPEG": "MJPEG"}
 
 func (p *playSession) play(ctx context.Context, open Open) error {
-	session, err := open(ctx)
+	from, err := open(ctx)
 	if err != nil {
 		return err
 	}
-	defer session.Close()
-	p.track = session.Tracks[0].Track
+	defer from.Close()
+	p.tracks = from.Tracks()
+	p.track = p.tracks[0].Track
 	var ok bool
 	if p.frames, ok = media.NewAssembler(p.track); !ok || spoken[p.track.Codec] == "" {
 		return &UnshownError{p.track.CodecName()}
@@ -90,30 +97,39 @@ func (p *playSession) play(ctx context.Context, open Open) error {
 		}
 	}()
 	p.room.Seat(p.form)
-	var listening *soundSession
-	heard := session.First("audio")
-	return session.Run(ctx, func(packet player.Packet) {
-		switch {
-		case packet.RTCP:
-		case packet.Track == heard:
-			if wanted, fresh := p.wants(Sound); wanted {
-				if fresh {
-					listening = listen(p.room, session.Tracks[heard].Track)
-				}
-				listening.packet(packet.Payload)
-			}
-		case packet.Track == 0:
-			if passed := p.pace.packet(packet.Payload, packet.At); passed != nil {
-				p.room.Measured(passed...)
-			}
-			p.frames.Packet(packet.Payload, func(f media.Frame, stamp uint32) { p.frame(ctx, f, stamp, packet.At) })
+	p.heard = slices.IndexFunc(p.tracks, func(t player.Track) bool { return t.Kind == "audio" })
+	for list := []fanout.Packet(nil); ; {
+		if list, err = from.Next(ctx, list[:0]); err != nil {
+			return err
 		}
-		if heard < 0 {
-			if _, fresh := p.wants(Sound); fresh {
-				listen(p.room, media.Track{}) // says that there is none
-			}
+		for _, packet := range list {
+			p.packet(ctx, packet)
 		}
-	}, func() bool { return ctx.Err() != nil })
+	}
+}
+
+// packet makes messages of one packet.
+func (p *playSession) packet(ctx context.Context, packet fanout.Packet) {
+	switch {
+	case packet.RTCP:
+	case packet.Track == p.heard:
+		if wanted, fresh := p.wants(Sound); wanted {
+			if fresh {
+				p.listening = listen(p.room, p.tracks[p.heard].Track)
+			}
+			p.listening.packet(packet.Payload)
+		}
+	case packet.Track == 0:
+		if passed := p.pace.packet(packet.Payload, packet.At); passed != nil {
+			p.room.Measured(passed...)
+		}
+		p.frames.Packet(packet.Payload, func(f media.Frame, stamp uint32) { p.frame(ctx, f, stamp, packet.At) })
+	}
+	if p.heard < 0 {
+		if _, fresh := p.wants(Sound); fresh {
+			listen(p.room, media.Track{}) // says that there is none
+		}
+	}
 }
 
 // form is that in which a wish is met.

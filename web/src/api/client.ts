@@ -12,6 +12,7 @@ export type PackChange = components["schemas"]["PackChange"];
 export type SealedTo = components["schemas"]["SealedTo"];
 export type Baseline = components["schemas"]["Baseline"];
 export type Cause = components["schemas"]["CauseView"];
+export type Relay = components["schemas"]["RelayView"];
 export type Condition = components["schemas"]["ConditionView"];
 export type ServerFinding = Condition["findings"][number];
 export type ServerProcess = Condition["processes"][number];

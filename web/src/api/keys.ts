@@ -40,6 +40,7 @@ export const keys = {
   verifiedRecord: () => ["record-verified"] as const,
   recordChoices: () => ["record-choices"] as const,
   search: (text: string) => ["search", text] as const,
+  relays: (site: string) => ["relays", site] as const,
   condition: () => ["condition"] as const,
   health: () => ["health"] as const,
   plans: (site: string) => ["plans", site] as const,

@@ -2053,6 +2053,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/relays": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The streams that are served on */
+        get: operations["list-relays"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/relays/{relay}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Have a stream served on, or change how it is */
+        put: operations["put-relay"];
+        post?: never;
+        /** Have a stream served on no more */
+        delete: operations["delete-relay"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/relays/{relay}/reveal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Show the password that opens a relay */
+        post: operations["reveal-relay"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/remove": {
         parameters: {
             query?: never;
@@ -5234,6 +5286,7 @@ export interface components {
             kind: string;
             machine: components["schemas"]["Facts"];
             name: string;
+            relay?: string;
             /** Format: date-time */
             seen: string;
             /** Format: date-time */
@@ -5301,6 +5354,12 @@ export interface components {
              * @description missing to hear of them again
              */
             until?: string;
+        };
+        "Put-relayRequest": {
+            /** @description make a new password: the old one opens nothing from then on */
+            anew?: boolean;
+            device: string;
+            relay: components["schemas"]["RelayForm"];
         };
         "Put-tell-ruleRequest": {
             rule: components["schemas"]["Listener"];
@@ -5519,6 +5578,72 @@ export interface components {
             role: string;
             why: string;
         };
+        RelayForm: {
+            /** @description the session with the camera lasts also while nobody takes the stream */
+            always?: boolean;
+            /** @description who takes it, such as the name of a recorder */
+            for: string;
+            /**
+             * Format: int64
+             * @description how many may take it at once; 0 for the usual 16
+             */
+            most?: number;
+            /** @description what stands behind the host in the URL, such as footbridge/main */
+            path: string;
+            /**
+             * @description which of the camera's streams
+             * @enum {string}
+             */
+            role: "main" | "sub" | "third";
+        };
+        RelayView: {
+            /** @description the session with the camera lasts also while nobody takes the stream */
+            always?: boolean;
+            by?: string;
+            /** Format: date-time */
+            created: string;
+            device: string;
+            /** @description who takes it, such as the name of a recorder */
+            for: string;
+            id: string;
+            /**
+             * Format: int64
+             * @description packets that takers were too slow for
+             */
+            lost?: number;
+            /**
+             * Format: int64
+             * @description how many may take it at once; 0 for the usual 16
+             */
+            most?: number;
+            /** @description what stands behind the host in the URL, such as footbridge/main */
+            path: string;
+            /** @description why the camera did not play */
+            problem?: string;
+            /**
+             * @description which of the camera's streams
+             * @enum {string}
+             */
+            role: "main" | "sub" | "third";
+            /**
+             * Format: int64
+             * @description how many take it now
+             */
+            takers: number;
+            /**
+             * Format: date-time
+             * @description when its worker told of it last
+             */
+            told?: string;
+            /** @description where it is served, without the sign-in; missing where no worker serves */
+            url?: string;
+            user: string;
+        };
+        RelaysView: {
+            /** @description host and port of each worker that serves streams of this site; empty where none does */
+            at: string[];
+            relays: components["schemas"]["RelayView"][];
+        };
         "Remove-from-targetRequest": {
             devices: string[];
             target: string;
@@ -5560,6 +5685,10 @@ export interface components {
             found: components["schemas"]["Found"][];
             missing: components["schemas"]["Row"][];
             unexpected: string[];
+        };
+        "Reveal-relayResponse": {
+            secret: string;
+            user: string;
         };
         "Reveal-sign-inResponse": {
             secret: string;
@@ -11436,6 +11565,133 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PreviewView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-relays": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RelaysView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "put-relay": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+                relay: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Put-relayRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "delete-relay": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+                relay: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "reveal-relay": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+                relay: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Reveal-relayResponse"];
                 };
             };
             /** @description Error */

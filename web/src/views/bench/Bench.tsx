@@ -18,6 +18,7 @@ import { TuneForm } from "./TuneForm";
 import { ProofPlot, StreamFindings } from "./ProofPlot";
 import { SignInGrid } from "./SignInGrid";
 import { useFrame } from "@/parts/useFrame";
+import { Relays } from "./Relays";
 import { StreamRole } from "./StreamRole";
 import { Clock, NextStep, type OnOpen } from "./BenchNextStep";
 import { Evidence } from "./BenchEvidence";
@@ -96,6 +97,7 @@ export function Bench({ device: d, onAgree, onAddress, onClaim, onStreamUser, on
               {stream?.proof?.ok && !d.via && stream.claimed.codec !== "" && (
                 <TuneForm key={`${d.id} ${stream.role}`} site={site.id} device={d} stream={stream} />
               )}
+              {stream?.proof?.ok && <Relays site={site.id} device={d} stream={stream} />}
               <Ways device={d} />
               <Pictures device={d} />
               {d.tried_paths && <TriedPaths tried={d.tried_paths} />}

@@ -1,0 +1,191 @@
+package server
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"net"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/google/uuid"
+
+	"unlatch/core/decide/act"
+	"unlatch/core/decide/doctor"
+	"unlatch/core/ground/signin"
+	"unlatch/store"
+)
+
+// relays serve the streams that workers serve on.
+type relays struct{ resource }
+
+type relaysView struct {
+	// At are the addresses under which the workers of the site serve streams; none where no worker does.
+	At     []string    `json:"at" doc:"host and port of each worker that serves streams of this site; empty where none does"`
+	Relays []relayView `json:"relays"`
+}
+
+type relayView struct {
+	ID     uuid.UUID `json:"id"`
+	Device uuid.UUID `json:"device"`
+	act.RelayForm
+	User    string     `json:"user"`
+	URL     string     `json:"url,omitempty" doc:"where it is served, without the sign-in; missing where no worker serves"`
+	By      string     `json:"by,omitempty"`
+	Created time.Time  `json:"created"`
+	Takers  int        `json:"takers" doc:"how many take it now"`
+	Lost    int64      `json:"lost,omitempty" doc:"packets that takers were too slow for"`
+	Problem string     `json:"problem,omitempty" doc:"why the camera did not play"`
+	Told    *time.Time `json:"told,omitempty" doc:"when its worker told of it last"`
+}
+
+// RelayPath names a relay of a site.
+type RelayPath struct {
+	SitePath
+	Relay uuid.UUID `path:"relay"`
+}
+
+func (s relays) routes(api huma.API) {
+	const path = "/api/sites/{site}/relays"
+	register(s, api, huma.Operation{OperationID: "list-relays", Method: "GET", Path: path, Summary: "The streams that are served on"},
+		func(ctx context.Context, in *SitePath) (*struct{ Body relaysView }, error) {
+			v, err := s.view(ctx, in.Site)
+			return &struct{ Body relaysView }{v}, s.explain(err)
+		})
+	register(s, api, huma.Operation{OperationID: "put-relay", Method: "PUT", Path: path + "/{relay}",
+		Summary: "Have a stream served on, or change how it is"},
+		func(ctx context.Context, in *struct {
+			RelayPath
+			Body struct {
+				Device uuid.UUID     `json:"device"`
+				Relay  act.RelayForm `json:"relay"`
+				Anew   bool          `json:"anew,omitempty" doc:"make a new password: the old one opens nothing from then on"`
+			}
+		}) (*struct{}, error) {
+			a := act.PutRelay{ID: in.Relay, Site: in.Site, Device: in.Body.Device, RelayForm: in.Body.Relay}
+			old, err := s.store.Relays.Get(ctx, in.Relay)
+			switch {
+			case err != nil && !errors.Is(err, store.ErrNotFound):
+				return nil, s.explain(err)
+			case err == nil && (old.Site != in.Site || old.Device != in.Body.Device):
+				return nil, s.explain(store.ErrNotFound)
+			case err != nil || in.Body.Anew:
+				a.User, a.Secret = "relay-"+strings.ToLower(rand.Text()[:6]), signin.NewSecret(rand.Text())
+			}
+			return s.keep(ctx, a)
+		})
+	register(s, api, huma.Operation{OperationID: "delete-relay", Method: "DELETE", Path: path + "/{relay}",
+		Summary: "Have a stream served on no more"},
+		func(ctx context.Context, in *RelayPath) (*struct{}, error) {
+			r, err := s.relay(ctx, in)
+			if err != nil {
+				return nil, err
+			}
+			return s.keep(ctx, act.DeleteRelay{ID: r.ID, Site: r.Site, Device: r.Device, Path: r.Path})
+		})
+	register(s, api, huma.Operation{OperationID: "reveal-relay", Method: "POST", Path: path + "/{relay}/reveal",
+		Summary: "Show the password that opens a relay"},
+		func(ctx context.Context, in *RelayPath) (*struct {
+			Body struct {
+				User   string `json:"user"`
+				Secret string `json:"secret"`
+			}
+		}, error) {
+			r, err := s.relay(ctx, in)
+			if err != nil {
+				return nil, err
+			}
+			if _, err := s.do(ctx, act.RevealRelay{ID: r.ID, Site: r.Site, Device: r.Device, Path: r.Path}); err != nil {
+				return nil, err
+			}
+			secret, err := s.store.Relays.Secret(ctx, r.ID)
+			out := &struct {
+				Body struct {
+					User   string `json:"user"`
+					Secret string `json:"secret"`
+				}
+			}{}
+			out.Body.User, out.Body.Secret = r.User, secret.Reveal()
+			return out, s.explain(err)
+		})
+}
+
+// relay returns a relay of the site.
+func (s relays) relay(ctx context.Context, in *RelayPath) (store.Relay, error) {
+	r, err := s.store.Relays.Get(ctx, in.Relay)
+	if err == nil && r.Site != in.Site {
+		err = store.ErrNotFound
+	}
+	return r, s.explain(err)
+}
+
+func (s relays) view(ctx context.Context, site uuid.UUID) (v relaysView, err error) {
+	of, err := s.store.Sites.Get(ctx, site)
+	if err != nil {
+		return v, err
+	}
+	processes, err := s.store.Upkeep.Processes(ctx)
+	if err != nil {
+		return v, err
+	}
+	v.At, v.Relays = servedAt(processes, of.Name, of.Ranges.Prefixes()), []relayView{}
+	list, err := s.store.Relays.List(ctx, site)
+	if err != nil {
+		return v, err
+	}
+	going, err := s.store.Relays.Statuses(ctx, site)
+	if err != nil {
+		return v, err
+	}
+	for _, r := range list {
+		x := relayView{ID: r.ID, Device: r.Device, User: r.User, By: r.By, Created: r.Created,
+			RelayForm: act.RelayForm{Role: r.Role, Path: r.Path, For: r.For, Always: r.Always, Most: r.Most}}
+		if len(v.At) > 0 {
+			x.URL = "rtsp://" + v.At[0] + "/" + r.Path
+		}
+		if g, ok := going[r.ID.String()]; ok {
+			x.Takers, x.Lost, x.Problem, x.Told = g.Takers, g.Lost, g.Problem, &g.At
+		}
+		v.Relays = append(v.Relays, x)
+	}
+	return v, nil
+}
+
+// servedAt returns where the workers of a site serve streams: a worker that listens on every address is named by the one that it has in
+// the site's network.
+func servedAt(list []doctor.Process, site string, ranges []netip.Prefix) []string {
+	out := []string{}
+	for _, p := range list {
+		host, port, err := net.SplitHostPort(p.Relay)
+		if err != nil || !slices.Contains(p.Sites, site) {
+			continue
+		}
+		if a, err := netip.ParseAddr(host); err == nil && a.IsUnspecified() {
+			host = ownAddress(p, ranges)
+		}
+		out = append(out, net.JoinHostPort(host, port))
+	}
+	return out
+}
+
+// ownAddress returns the address of a machine in one of some networks, else its first.
+func ownAddress(p doctor.Process, ranges []netip.Prefix) string {
+	first := "127.0.0.1"
+	for _, c := range p.Machine.Cards {
+		for _, own := range c.Prefixes {
+			if !own.Addr().Is4() {
+				continue
+			}
+			if slices.ContainsFunc(ranges, func(r netip.Prefix) bool { return r.Overlaps(own) }) {
+				return own.Addr().String()
+			}
+			if !c.Loopback && first == "127.0.0.1" {
+				first = own.Addr().String()
+			}
+		}
+	}
+	return first
+}

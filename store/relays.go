@@ -1,0 +1,123 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jmoiron/sqlx"
+
+	"unlatch/core/decide/act"
+	"unlatch/core/ground/signin"
+)
+
+// Relays are the streams that are served on.
+type Relays struct{ *database }
+
+// A Relay is one of them, without its secret.
+type Relay struct {
+	ID      uuid.UUID `db:"id"`
+	Site    uuid.UUID `db:"site_id"`
+	Device  uuid.UUID `db:"device_id"`
+	Role    string    `db:"role"`
+	Path    string    `db:"path"`
+	User    string    `db:"user_name"`
+	For     string    `db:"for_whom"`
+	Always  bool      `db:"always"`
+	Most    int       `db:"most"`
+	By      string    `db:"made_by"`
+	Created time.Time `db:"created_at"`
+}
+
+const relayColumns = "id, site_id, device_id, role, path, user_name, for_whom, always, most, made_by, created_at"
+
+// relayOwner binds an encrypted password to its relay.
+func relayOwner(id uuid.UUID) string { return "relay " + id.String() }
+
+// List returns the relays of some sites, by path.
+func (s Relays) List(ctx context.Context, sites ...uuid.UUID) (out []Relay, err error) {
+	return out, s.on(ctx).SelectContext(ctx, &out, "SELECT "+relayColumns+" FROM relays WHERE site_id = ANY($1) ORDER BY path", sites)
+}
+
+// Get returns one relay.
+func (s Relays) Get(ctx context.Context, id uuid.UUID) (r Relay, err error) {
+	return r, notFoundIfNone(s.on(ctx).GetContext(ctx, &r, "SELECT "+relayColumns+" FROM relays WHERE id = $1", id))
+}
+
+// Secret decrypts the password that opens a relay.
+func (s Relays) Secret(ctx context.Context, id uuid.UUID) (signin.Secret, error) {
+	var sealed []byte
+	if err := s.on(ctx).GetContext(ctx, &sealed, "SELECT sealed FROM relays WHERE id = $1", id); err != nil {
+		return signin.Secret{}, notFoundIfNone(err)
+	}
+	text, err := s.cipher.Decrypt(sealed, relayOwner(id))
+	return signin.NewSecret(text), err
+}
+
+// put keeps a relay, a new one or an old one that was changed. ErrTaken means that another has its path.
+func (s Relays) put(ctx context.Context, by act.Person, x act.PutRelay) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		var err error
+		if x.Secret.Empty() {
+			err = touchedOne(tx.ExecContext(ctx, `UPDATE relays SET role = $3, path = $4, for_whom = $5, always = $6, most = $7
+				WHERE id = $1 AND site_id = $2`, x.ID, x.Site, x.Role, x.Path, x.For, x.Always, x.Most))
+		} else {
+			err = touchedOne(tx.ExecContext(ctx, `INSERT INTO relays AS r (id, site_id, device_id, role, path, user_name, sealed, for_whom, always,
+				most, made_by) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) ON CONFLICT (id) DO UPDATE SET role = excluded.role,
+				path = excluded.path, user_name = excluded.user_name, sealed = excluded.sealed, for_whom = excluded.for_whom,
+				always = excluded.always, most = excluded.most WHERE r.site_id = excluded.site_id AND r.device_id = excluded.device_id`,
+				x.ID, x.Site, x.Device, x.Role, x.Path, x.User, s.cipher.Encrypt(x.Secret.Reveal(), relayOwner(x.ID)), x.For, x.Always, x.Most,
+				by.Name))
+		}
+		if err != nil {
+			return takenIfDouble(err)
+		}
+		return s.notify(ctx, tx, Event{Site: x.Site, What: "relay", ID: x.ID})
+	})
+}
+
+// remove has a stream served on no more.
+func (s Relays) remove(ctx context.Context, x act.DeleteRelay) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if err := touchedOne(tx.ExecContext(ctx, "DELETE FROM relays WHERE id = $1 AND site_id = $2 AND device_id = $3", x.ID, x.Site,
+			x.Device)); err != nil {
+			return err
+		}
+		return s.notify(ctx, tx, Event{Site: x.Site, What: "relay", ID: x.ID})
+	})
+}
+
+// A RelayStatus is how a relay goes at the worker that serves it.
+type RelayStatus struct {
+	ID      string    `db:"relay_id"`
+	Takers  int       `db:"takers"`
+	Packets int64     `db:"packets"`
+	Lost    int64     `db:"lost"`
+	Problem string    `db:"problem"`
+	At      time.Time `db:"at"`
+}
+
+// Going keeps how relays go.
+func (s Relays) Going(ctx context.Context, list []RelayStatus) error {
+	for _, x := range list {
+		if _, err := s.on(ctx).ExecContext(ctx, `INSERT INTO relay_status (relay_id, takers, packets, lost, problem)
+			SELECT $1::uuid, $2, $3, $4, $5 WHERE EXISTS (SELECT 1 FROM relays WHERE id = $1::uuid)
+			ON CONFLICT (relay_id) DO UPDATE SET takers = excluded.takers, packets = excluded.packets, lost = excluded.lost,
+			problem = excluded.problem, at = now()`, x.ID, x.Takers, x.Packets, x.Lost, x.Problem); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Statuses returns how the relays of a site go, by their IDs.
+func (s Relays) Statuses(ctx context.Context, site uuid.UUID) (map[string]RelayStatus, error) {
+	var rows []RelayStatus
+	err := s.on(ctx).SelectContext(ctx, &rows, `SELECT relay_id::text AS relay_id, takers, packets, lost, problem, at FROM relay_status
+		WHERE relay_id IN (SELECT id FROM relays WHERE site_id = $1)`, site)
+	out := map[string]RelayStatus{}
+	for _, r := range rows {
+		out[r.ID] = r
+	}
+	return out, err
+}

@@ -1,0 +1,34 @@
+import { useQuery } from "@tanstack/react-query";
+import { type Body, useAction } from "./actions";
+import { api, must } from "./client";
+import { keys } from "./keys";
+
+/** The streams of a site that are served on. */
+export const useRelays = (site: string) =>
+  useQuery({
+    queryKey: keys.relays(site),
+    queryFn: () => must(api.GET("/api/sites/{site}/relays", { params: { path: { site } } })),
+    refetchInterval: 5_000, // who takes one is told by the worker now and then
+  });
+
+type Put = Body<"/api/sites/{site}/relays/{relay}", "put"> & { id: string };
+
+/** Has a stream served on, or changes how. */
+export const usePutRelay = (site: string) =>
+  useAction(
+    ({ id: relay, ...body }: Put) => must(api.PUT("/api/sites/{site}/relays/{relay}", { params: { path: { site, relay } }, body })),
+    [keys.relays(site)],
+    "quiet",
+  );
+
+/** Has a stream served on no more. */
+export const useDeleteRelay = (site: string) =>
+  useAction(
+    (relay: string) => must(api.DELETE("/api/sites/{site}/relays/{relay}", { params: { path: { site, relay } } })),
+    [keys.relays(site)],
+    "quiet",
+  );
+
+/** Shows the sign-in of a relay; who asked is recorded. */
+export const revealRelay = (site: string, relay: string) =>
+  must(api.POST("/api/sites/{site}/relays/{relay}/reveal", { params: { path: { site, relay } } }));

@@ -1,0 +1,112 @@
+import { useState } from "react";
+import { say } from "@/api/actions";
+import type { Device, Relay, Stream } from "@/api/client";
+import { useMay } from "@/api/queries";
+import { revealRelay, useDeleteRelay, useRelays } from "@/api/relays";
+import { Button } from "@/parts/Button";
+import { Copy } from "@/parts/Copy";
+import { Sure } from "@/parts/Sure";
+import { RelaySheet } from "./RelaySheet";
+
+/** Where the stream is served on, for targets that cannot take the camera's own. */
+export function Relays({ site, device, stream }: { site: string; device: Device; stream: Stream }) {
+  const relays = useRelays(site);
+  const may = useMay();
+  const [sheet, setSheet] = useState(false);
+  const own = relays.data?.relays.filter((r) => r.device === device.id && r.role === stream.role) ?? [];
+  if (own.length === 0 && !may("work")) return null;
+  return (
+    <section aria-label="Served on" className="border-t px-4 py-3">
+      <div className="flex items-center justify-between gap-3">
+        <h3 className="font-semibold">Served on</h3>
+        {may("work") && <Button onClick={() => setSheet(true)}>Serve it on</Button>}
+      </div>
+      {own.length === 0 && (
+        <p className="mt-1 text-small text-soft">
+          For a target that cannot take the camera’s own stream, or when the camera bears no more viewers: all take one session.
+        </p>
+      )}
+      {own.length > 0 && relays.data?.at.length === 0 && (
+        <p role="status" className="mt-2 border-l-4 border-stuck bg-well px-3 py-2 text-small">
+          <strong>No worker serves streams of this site.</strong> Start one with{" "}
+          <span className="mono">unlatch worker --relay 0.0.0.0:8554</span>, or set <span className="mono">relay</span> in the server’s
+          settings.
+        </p>
+      )}
+      <ul className="mt-1">
+        {own.map((r) => (
+          <One key={r.id} site={site} relay={r} />
+        ))}
+      </ul>
+      {sheet && <RelaySheet site={site} device={device} stream={stream} onClose={() => setSheet(false)} />}
+    </section>
+  );
+}
+
+function One({ site, relay: r }: { site: string; relay: Relay }) {
+  const remove = useDeleteRelay(site);
+  const may = useMay();
+  const [secret, setSecret] = useState("");
+  return (
+    <li data-relay={r.path} className="border-t py-2 text-small first:border-t-0">
+      <p className="flex flex-wrap items-baseline gap-x-3">
+        <span className="font-semibold">for {r.for}</span>
+        <span className={r.problem ? "text-stuck" : "text-soft"}>{going(r)}</span>
+      </p>
+      {r.url && (
+        <p className="flex items-center gap-2">
+          <span className="mono min-w-0 [overflow-wrap:anywhere]">{r.url}</span>
+          <Copy label="Copy" text={r.url} />
+        </p>
+      )}
+      <p className="flex flex-wrap items-center gap-2">
+        <span>
+          User <span className="mono">{r.user}</span>
+          {secret && (
+            <>
+              , password <span className="mono">{secret}</span>
+            </>
+          )}
+        </span>
+        {secret ? (
+          <Copy label="Copy" text={secret} />
+        ) : (
+          may("reveal") && (
+            <Button
+              look="quiet"
+              className="h-6"
+              onClick={() =>
+                revealRelay(site, r.id)
+                  .then((x) => setSecret(x.secret))
+                  .catch(say)
+              }
+            >
+              Show the password
+            </Button>
+          )
+        )}
+        <span className="grow" />
+        {may("work") && (
+          <Sure
+            ask={`Serve it on no more for ${r.for}?`}
+            more="Whoever takes it now is let go at once."
+            yes="Serve it no more"
+            onYes={() => remove.mutate(r.id)}
+          >
+            <Button look="quiet" className="h-6">
+              Remove
+            </Button>
+          </Sure>
+        )}
+      </p>
+    </li>
+  );
+}
+
+/** How a relay goes, in a few words. */
+function going(r: Relay) {
+  if (r.problem) return `the camera did not play: ${r.problem}`;
+  if (!r.told) return "no worker has told of it yet";
+  if (r.takers === 0) return r.always ? "always on, nobody takes it now" : "nobody takes it now";
+  return `${r.takers === 1 ? "one takes" : `${r.takers} take`} it${r.lost ? `, ${r.lost} packets lost since they were too slow` : ""}`;
+}
