@@ -181,7 +181,7 @@ var benchTaker = signin.SignIn{User: "desk", Secret: signin.NewSecret("bench-doo
 // runRelay is what is measured.
 func runRelay(ctx context.Context, feed string) error {
 	var hub fanout.Hub
-	server := &relay.Server{}
+	server := &relay.Server{FromOne: 2 * relayStreams * relayTakers} // here one address takes all, which no network does
 	var list []relay.Relay
 	for i := range relayStreams {
 		u, err := streamurl.Parse(fmt.Sprintf("rtsp://%s/%d", feed, i))
@@ -196,17 +196,12 @@ func runRelay(ctx context.Context, feed string) error {
 			}})
 	}
 	server.Set(list)
-	// One address takes all, which no network does: a listener for each sixty of them.
-	for range 1 + relayStreams*relayTakers/60 {
-		l, err := net.Listen("tcp4", "127.0.0.1:0")
-		if err != nil {
-			return err
-		}
-		fmt.Print(l.Addr(), ",")
-		go server.Serve(ctx, l)
+	l, err := net.Listen("tcp4", "127.0.0.1:0")
+	if err != nil {
+		return err
 	}
-	fmt.Println()
-	select {}
+	fmt.Println(l.Addr())
+	return server.Serve(ctx, l)
 }
 
 // copyStreams copies what it reads of each camera to as many sinks as a stream has takers.
@@ -249,15 +244,64 @@ func takeRelays(ctx context.Context, relays, feed string) error {
 	fmt.Println(sink.Addr())
 	m := &takerMeter{}
 	if relays != "-" {
-		if err := m.takeAll(ctx, strings.Split(strings.Trim(relays, ","), ","), feed); err != nil {
+		if err := m.takeAll(ctx, relays, feed); err != nil {
 			return err
 		}
 		fmt.Println("taking")
 	}
 	for lines := bufio.NewScanner(os.Stdin); lines.Scan(); {
-		fmt.Println(m.report())
+		switch lines.Text() {
+		case "first":
+			took, err := firstPackets(ctx, "rtsp://"+relays+"/0")
+			if err != nil {
+				return err
+			}
+			fmt.Println(took.Microseconds())
+		case "stall":
+			s, err := openTaker(ctx, "rtsp://"+relays+"/1")
+			if err != nil {
+				return err
+			}
+			time.AfterFunc(relayFor, func() { s.Close() }) // until then nobody reads it
+			fmt.Println("stalled")
+		default:
+			fmt.Println(m.report())
+		}
 	}
 	return nil
+}
+
+// openTaker takes a stream.
+func openTaker(ctx context.Context, at string) (*player.Session, error) {
+	u, err := streamurl.Parse(at)
+	if err != nil {
+		return nil, err
+	}
+	return player.Open(ctx, player.Request{URL: u, SignIn: benchTaker, Transport: rtsp.TCP, Timeout: 30 * time.Second,
+		Dial: &address.Guard{Allowed: address.MustParse("127.0.0.0/8")}})
+}
+
+// firstPackets returns the median time from the first byte that another taker of a stream sends to the first packet that it gets.
+func firstPackets(ctx context.Context, at string) (time.Duration, error) {
+	var took []time.Duration
+	for range 21 {
+		began, got := time.Now(), false
+		s, err := openTaker(ctx, at)
+		if err != nil {
+			return 0, err
+		}
+		err = s.Run(ctx, func(player.Packet) {
+			if !got {
+				got, took = true, append(took, time.Since(began))
+			}
+		}, func() bool { return got })
+		s.Close()
+		if err != nil {
+			return 0, err
+		}
+	}
+	slices.Sort(took)
+	return took[len(took)/2], nil
 }
 
 // A takerMeter measures what takers get.
@@ -265,16 +309,17 @@ type takerMeter struct {
 	mu      sync.Mutex
 	relayed []time.Duration
 	direct  []time.Duration
+	gaps    []time.Duration // between the ends of pictures, by the relay
 	lost    atomic.Int64
 	frames  atomic.Int64
 }
 
-func (m *takerMeter) takeAll(ctx context.Context, at []string, feed string) error {
+func (m *takerMeter) takeAll(ctx context.Context, at, feed string) error {
 	failed := make(chan error, 1)
 	var playing sync.WaitGroup
 	for i := range relayStreams * relayTakers {
 		playing.Add(1)
-		go m.take(ctx, fmt.Sprintf("rtsp://%s/%d", at[i/60], i%relayStreams), &m.relayed, playing.Done, failed)
+		go m.take(ctx, fmt.Sprintf("rtsp://%s/%d", at, i%relayStreams), &m.relayed, playing.Done, failed)
 		time.Sleep(5 * time.Millisecond)
 	}
 	playing.Add(1)
@@ -293,32 +338,33 @@ func (m *takerMeter) takeAll(ctx context.Context, at []string, feed string) erro
 
 // take takes one stream, and measures how late each picture's end is.
 func (m *takerMeter) take(ctx context.Context, at string, into *[]time.Duration, playing func(), failed chan<- error) {
-	u, err := streamurl.Parse(at)
+	s, err := openTaker(ctx, at)
 	if err == nil {
-		var s *player.Session
-		s, err = player.Open(ctx, player.Request{URL: u, SignIn: benchTaker, Transport: rtsp.TCP,
-			Dial: &address.Guard{Allowed: address.MustParse("127.0.0.0/8")}, Timeout: 30 * time.Second})
-		if err == nil {
-			playing()
-			next, begun := uint16(0), false
-			err = s.Run(ctx, func(p player.Packet) {
-				if p.RTCP || len(p.Payload) < 12 {
-					return
-				}
-				seq := binary.BigEndian.Uint16(p.Payload[2:])
-				if begun && seq != next {
-					m.lost.Add(int64(seq - next))
-				}
-				next, begun = seq+1, true
-				if p.Payload[1]&0x80 != 0 && len(p.Payload) > 12+stampLength+4 {
-					sent := time.Unix(0, int64(binary.BigEndian.Uint64(p.Payload[len(p.Payload)-stampLength:])))
-					m.frames.Add(1)
-					m.mu.Lock()
-					*into = append(*into, time.Since(sent))
-					m.mu.Unlock()
-				}
-			}, func() bool { return false })
-		}
+		playing()
+		next, begun, last := uint16(0), false, time.Time{}
+		err = s.Run(ctx, func(p player.Packet) {
+			if p.RTCP || len(p.Payload) < 12 {
+				return
+			}
+			seq := binary.BigEndian.Uint16(p.Payload[2:])
+			if begun && seq != next {
+				m.lost.Add(int64(seq - next))
+			}
+			next, begun = seq+1, true
+			if p.Payload[1]&0x80 == 0 || len(p.Payload) <= 12+stampLength+4 {
+				return
+			}
+			sent := time.Unix(0, int64(binary.BigEndian.Uint64(p.Payload[len(p.Payload)-stampLength:])))
+			now := time.Now()
+			m.frames.Add(1)
+			m.mu.Lock()
+			*into = append(*into, now.Sub(sent))
+			if !last.IsZero() && into == &m.relayed {
+				m.gaps = append(m.gaps, now.Sub(last))
+			}
+			last = now
+			m.mu.Unlock()
+		}, func() bool { return false })
 	}
 	select {
 	case failed <- fmt.Errorf("%s: %w", at, err):
@@ -326,20 +372,20 @@ func (m *takerMeter) take(ctx context.Context, at string, into *[]time.Duration,
 	}
 }
 
-// report returns what was measured since the last call: pictures, lost packets, and the p95 of the delay by the relay and without it, in
-// microseconds.
+// report returns what was measured since the last call: pictures, lost packets, the p95 of the delay by the relay and without it, and the
+// p99 of the gaps between pictures, in microseconds.
 func (m *takerMeter) report() string {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	p95 := func(list []time.Duration) int64 {
+	at := func(list []time.Duration, percent int) int64 {
 		if len(list) == 0 {
 			return -1
 		}
 		slices.Sort(list)
-		return list[len(list)*95/100].Microseconds()
+		return list[len(list)*percent/100].Microseconds()
 	}
-	out := fmt.Sprint(m.frames.Swap(0), m.lost.Swap(0), p95(m.relayed), p95(m.direct))
-	m.relayed, m.direct = nil, nil
+	out := fmt.Sprint(m.frames.Swap(0), " ", m.lost.Swap(0), " ", at(m.relayed, 95), " ", at(m.direct, 95), " ", at(m.gaps, 99))
+	m.relayed, m.direct, m.gaps = nil, nil, nil
 	return out
 }
 
@@ -370,12 +416,29 @@ func (p *part) line() (string, error) {
 	return strings.TrimSpace(text), err
 }
 
+// ask sends a line to a process, and reads the numbers that it answers with; a word is none.
+func (p *part) ask(what string) (numbers []int64, err error) {
+	if _, err := fmt.Fprintln(p.in, what); err != nil {
+		return nil, err
+	}
+	text, err := p.line()
+	if err != nil {
+		return nil, err
+	}
+	for _, field := range strings.Fields(text) {
+		if n, err := strconv.ParseInt(field, 10, 64); err == nil {
+			numbers = append(numbers, n)
+		}
+	}
+	return numbers, nil
+}
+
 func (p *part) stop() {
 	p.cmd.Process.Kill()
 	p.cmd.Wait()
 }
 
-// processor returns how much of a core a process has used, and how much memory it has.
+// used returns how much of a core a process has used, and how much memory it has.
 func (p *part) used() (cpu time.Duration, resident int64, err error) {
 	raw, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", p.cmd.Process.Pid))
 	if err != nil {
@@ -435,23 +498,32 @@ func relayed(context.Context, *scene.Library) (out []figure, err error) {
 			return nil, fmt.Errorf("the takers: %w", err)
 		}
 	}
-	ask := func() (frames, lost, relayed, direct int64, err error) {
-		fmt.Fprintln(takers.in)
-		text, err := takers.line()
-		if err == nil {
-			_, err = fmt.Sscan(text, &frames, &lost, &relayed, &direct)
-		}
-		return frames, lost, relayed, direct, err
-	}
+	return measureRelay(server, takers, floor)
+}
+
+// measureRelay measures a relay that all take.
+func measureRelay(server, takers *part, floor float64) ([]figure, error) {
 	time.Sleep(3 * time.Second)
-	if _, _, _, _, err = ask(); err != nil {
+	if _, err := takers.ask(""); err != nil {
 		return nil, err
 	}
 	cores, err := server.busy()
 	if err != nil {
 		return nil, err
 	}
-	frames, lost, late, direct, err := ask()
+	even, err := takers.ask("")
+	if err != nil {
+		return nil, err
+	}
+	if _, err := takers.ask("stall"); err != nil {
+		return nil, err
+	}
+	time.Sleep(relayFor)
+	beside, err := takers.ask("")
+	if err != nil {
+		return nil, err
+	}
+	first, err := takers.ask("first")
 	if err != nil {
 		return nil, err
 	}
@@ -459,7 +531,9 @@ func relayed(context.Context, *scene.Library) (out []figure, err error) {
 	if err != nil {
 		return nil, err
 	}
-	added := time.Duration(max(0, late-direct)) * time.Microsecond
+	frames, lost := even[0], even[1]+beside[1]
+	added := time.Duration(max(0, even[2]-even[3])) * time.Microsecond
+	begins := time.Duration(first[0]) * time.Microsecond
 	perStream := float64(resident) / relayStreams / 1e6
 	return []figure{
 		{what: fmt.Sprintf("%d streams of 4 Mbit/s served on to %d takers", relayStreams, relayStreams*relayTakers),
@@ -469,6 +543,10 @@ func relayed(context.Context, *scene.Library) (out []figure, err error) {
 			ratio: fmt.Sprintf("%.2f", added.Seconds()/0.020), want: 1.0},
 		{what: "packets lost of it, while pictures came", got: fmt.Sprintf("%d of %d pictures", lost, frames), floor: "-",
 			ratio: fmt.Sprint(lost), want: 0.0},
+		{what: "first packet to another taker, sign-in and all", got: begins.Round(100 * time.Microsecond).String(), floor: "30 ms",
+			ratio: fmt.Sprintf("%.2f", begins.Seconds()/0.030), want: 1.0},
+		{what: "gaps between pictures of the others while one reads nothing for 10 s, p99", got: fmt.Sprintf("%.1f ms", float64(beside[4])/1000),
+			floor: fmt.Sprintf("%.1f ms", float64(even[4])/1000), ratio: fmt.Sprintf("%.2f", float64(beside[4])/float64(even[4])), want: 1.2},
 		{what: "memory for each stream", got: fmt.Sprintf("%.1f MB", perStream), floor: "3 MB",
 			ratio: fmt.Sprintf("%.2f", perStream/3), want: 1.0},
 	}, nil

@@ -75,6 +75,8 @@ type Options struct {
 	Folder string
 	// Relay is where the process serves streams on, as address and port, of which it tells; "" for nowhere.
 	Relay string
+	// RelayTLS is where it does so over TLS.
+	RelayTLS string
 	// Traced says that spans go somewhere: then each connection to a device is one.
 	Traced bool
 }

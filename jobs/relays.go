@@ -4,8 +4,12 @@ import (
 	"context"
 	"net"
 	"slices"
+	"sync"
 	"time"
 
+	"github.com/google/uuid"
+
+	"unlatch/core/decide/act"
 	"unlatch/core/work/fanout"
 	"unlatch/core/work/relay"
 	"unlatch/store"
@@ -14,10 +18,11 @@ import (
 // relaysEvery is how often it is looked which relays there are, besides when one is told of.
 const relaysEvery = 5 * time.Second
 
-// ServeRelays serves the streams of the sites that this process reaches on l, until ctx ends.
-func (w *Workers) ServeRelays(ctx context.Context, l net.Listener, reached []string) error {
+// ServeRelays serves the streams of the sites that this process reaches on some listeners, until ctx ends.
+func (w *Workers) ServeRelays(ctx context.Context, reached []string, listeners ...net.Listener) {
 	e := w.env
-	server := &relay.Server{Log: e.log}
+	uses := &relayUses{env: e, seen: map[string]time.Time{}}
+	server := &relay.Server{Log: e.log, Taken: func(id, from string) { go uses.taken(ctx, id, from) }}
 	defer server.Close()
 	told := make(chan struct{}, 1)
 	tell := func() {
@@ -44,7 +49,62 @@ func (w *Workers) ServeRelays(ctx context.Context, l net.Listener, reached []str
 			}
 		}
 	}()
-	return server.Serve(ctx, l)
+	var serving sync.WaitGroup
+	for _, l := range listeners {
+		serving.Go(func() {
+			if err := server.Serve(ctx, l); err != nil && ctx.Err() == nil {
+				e.log.Error("relays are not served any more", "at", l.Addr(), "err", err)
+			}
+		})
+	}
+	serving.Wait()
+}
+
+// relayUses keeps who takes relays in the record: once an hour for each address, since many ask anew all the time.
+type relayUses struct {
+	env  *env
+	mu   sync.Mutex
+	seen map[string]time.Time // by relay and address
+}
+
+// Bounds of what is remembered of uses.
+const (
+	useEvery = time.Hour
+	mostUses = 10_000
+)
+
+// taken writes a line where there is none of the last hour.
+func (u *relayUses) taken(ctx context.Context, id, from string) {
+	u.mu.Lock()
+	if key := id + " " + from; time.Since(u.seen[key]) < useEvery {
+		u.mu.Unlock()
+		return
+	} else if len(u.seen) >= mostUses {
+		u.seen = map[string]time.Time{key: time.Now()}
+	} else {
+		u.seen[key] = time.Now()
+	}
+	u.mu.Unlock()
+	relay, err := uuid.Parse(id)
+	if err != nil {
+		return
+	}
+	if err := u.write(ctx, relay, from); err != nil && ctx.Err() == nil {
+		u.env.log.Warn("who takes a relay could not be kept in the record", "err", err)
+	}
+}
+
+func (u *relayUses) write(ctx context.Context, id uuid.UUID, from string) error {
+	s := u.env.store
+	r, err := s.Relays.Get(ctx, id)
+	if err != nil {
+		return err
+	}
+	acts := s.Acts()
+	return acts.Together(ctx, func(ctx context.Context) error {
+		return acts.Write(ctx, act.Person{Name: r.User}, act.About{Name: "take-relay", Site: r.Site},
+			act.Line{Subject: r.Path, Devices: []uuid.UUID{r.Device}, After: "from " + from})
+	})
 }
 
 // setRelays tells the server which relays there are. One whose sign-in cannot be read is left out.

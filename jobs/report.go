@@ -42,7 +42,8 @@ func (a *attendant) process(ctx context.Context, since time.Time, of Options) do
 		o.Ranges = rangesOf(sites, a.reach)
 	}
 	lease, _ := a.env.held()
-	return doctor.Process{Name: lease.Worker, Kind: doctor.Worker, Since: since, Machine: machine.Look(ctx, o), Relay: of.Relay}
+	return doctor.Process{Name: lease.Worker, Kind: doctor.Worker, Since: since, Machine: machine.Look(ctx, o),
+		Relay: of.Relay, RelayTLS: of.RelayTLS}
 }
 
 // announcements are the ports that cameras announce themselves on.

@@ -32,6 +32,7 @@ var (
 	lagDesc      = gauge("unlatch_watch_lag_seconds", "By how much the most overdue look of the watch is overdue.")
 	oldestDesc   = gauge("unlatch_queue_oldest_seconds", "For how long the oldest job that waits could have begun.")
 	viewersDesc  = gauge("unlatch_live_viewers", "Live pictures that are looked at.")
+	takersDesc   = gauge("unlatch_relay_takers", "Who take streams that workers serve on.")
 	findingsDesc = gauge("unlatch_findings", "What was judged of the installation, by how it stands.", "state")
 	backupDesc   = gauge("unlatch_backup_age_seconds", "Age of the newest backup that was made by schedule; none where there is none.")
 	sizeDesc     = gauge("unlatch_database_bytes", "Size of the database.")
@@ -44,7 +45,7 @@ var (
 
 // Describe implements prometheus.Collector.
 func (c *siteCollector) Describe(to chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{devicesDesc, workDesc, sitesDesc, runsDesc, driftsDesc, lagDesc, oldestDesc, viewersDesc,
+	for _, d := range []*prometheus.Desc{devicesDesc, workDesc, sitesDesc, runsDesc, driftsDesc, lagDesc, oldestDesc, viewersDesc, takersDesc,
 		findingsDesc, backupDesc, sizeDesc, poolDesc, waitsDesc} {
 		to <- d
 	}
@@ -73,6 +74,7 @@ func (c *siteCollector) Collect(to chan<- prometheus.Metric) {
 			set(driftsDesc, float64(n), cause)
 		}
 		set(lagDesc, counts.WatchLagSeconds)
+		set(takersDesc, float64(counts.Takers))
 	}
 	left, err := c.queue.Left(ctx)
 	if err != nil {

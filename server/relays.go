@@ -34,6 +34,7 @@ type relayView struct {
 	act.RelayForm
 	User    string     `json:"user"`
 	URL     string     `json:"url,omitempty" doc:"where it is served, without the sign-in; missing where no worker serves"`
+	TLS     string     `json:"tls_url,omitempty" doc:"the same over TLS; missing where no worker serves so"`
 	By      string     `json:"by,omitempty"`
 	Created time.Time  `json:"created"`
 	Takers  int        `json:"takers" doc:"how many take it now"`
@@ -132,6 +133,7 @@ func (s relays) view(ctx context.Context, site uuid.UUID) (v relaysView, err err
 		return v, err
 	}
 	v.At, v.Relays = servedAt(processes, of.Name, of.Ranges.Prefixes()), []relayView{}
+	secure := servedAt(overTLS(processes), of.Name, of.Ranges.Prefixes())
 	list, err := s.store.Relays.List(ctx, site)
 	if err != nil {
 		return v, err
@@ -145,6 +147,9 @@ func (s relays) view(ctx context.Context, site uuid.UUID) (v relaysView, err err
 			RelayForm: act.RelayForm{Role: r.Role, Path: r.Path, For: r.For, Always: r.Always, Most: r.Most}}
 		if len(v.At) > 0 {
 			x.URL = "rtsp://" + v.At[0] + "/" + r.Path
+		}
+		if len(secure) > 0 {
+			x.TLS = "rtsps://" + secure[0] + "/" + r.Path
 		}
 		if g, ok := going[r.ID.String()]; ok {
 			x.Takers, x.Lost, x.Problem, x.Told = g.Takers, g.Lost, g.Problem, &g.At
@@ -167,6 +172,15 @@ func servedAt(list []doctor.Process, site string, ranges []netip.Prefix) []strin
 			host = ownAddress(p, ranges)
 		}
 		out = append(out, net.JoinHostPort(host, port))
+	}
+	return out
+}
+
+// overTLS returns processes as if TLS were all that they serve by.
+func overTLS(list []doctor.Process) (out []doctor.Process) {
+	for _, p := range list {
+		p.Relay = p.RelayTLS
+		out = append(out, p)
 	}
 	return out
 }

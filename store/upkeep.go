@@ -170,8 +170,29 @@ func (s Upkeep) Condition(ctx context.Context) (f doctor.Facts, err error) {
 	if f.Sites, err = s.Sites(ctx); err != nil {
 		return f, err
 	}
-	f.Backups, err = s.Backups(ctx)
+	if f.Backups, err = s.Backups(ctx); err != nil {
+		return f, err
+	}
+	f.Relays, err = s.Relays(ctx)
 	return f, err
+}
+
+// Relays returns the streams that are served on, as their workers told of them last.
+func (s Upkeep) Relays(ctx context.Context) (out []doctor.Relay, err error) {
+	var rows []struct {
+		Path    string    `db:"path"`
+		Site    string    `db:"site"`
+		For     string    `db:"for_whom"`
+		Problem string    `db:"problem"`
+		Told    time.Time `db:"at"`
+	}
+	err = s.on(ctx).SelectContext(ctx, &rows, `SELECT r.path, s.name AS site, r.for_whom, COALESCE(g.problem, '') AS problem,
+		COALESCE(g.at, r.created_at) AS at FROM relays r JOIN sites s ON s.id = r.site_id
+		LEFT JOIN relay_status g ON g.relay_id = r.id ORDER BY r.path`)
+	for _, r := range rows {
+		out = append(out, doctor.Relay(r))
+	}
+	return out, err
 }
 
 // ToldIll returns what a rule was told to be wrong with the installation, by the finding's key, with what was said.
@@ -211,6 +232,7 @@ func (s Upkeep) BackupGone(ctx context.Context, path string) error {
 type Counts struct {
 	Runs   map[string]int64 // by kind, ever
 	Drifts map[string]int64 // that last, by cause
+	Takers int64            // of streams that are served on
 	// WatchLagSeconds is by how much the look that is most overdue is.
 	WatchLagSeconds float64
 }
@@ -221,13 +243,15 @@ func (s Upkeep) Counts(ctx context.Context) (c Counts, err error) {
 		Name string `json:"name"`
 		N    int64  `json:"n"`
 	}
-	var runs, drifts []counted
+	var runs, drifts, takers []counted
 	var lag []struct {
 		Seconds float64 `json:"seconds"`
 	}
 	var r reading
 	r.ask(&runs, "SELECT kind AS name, count(*) AS n FROM runs GROUP BY kind")
 	r.ask(&drifts, "SELECT cause AS name, count(*) AS n FROM drifts WHERE ended_at IS NULL GROUP BY cause")
+	r.ask(&takers,
+		"SELECT 'all' AS name, COALESCE(sum(takers), 0) AS n FROM relay_status WHERE at > now() - interval '1 minute'")
 	r.ask(&lag, "SELECT COALESCE(extract(epoch FROM now() - min(due)), 0)::float8 AS seconds FROM watched WHERE due < now()")
 	if err := r.answer(ctx, s.on(ctx)); err != nil {
 		return c, err
@@ -238,6 +262,9 @@ func (s Upkeep) Counts(ctx context.Context) (c Counts, err error) {
 	}
 	for _, x := range drifts {
 		c.Drifts[x.Name] = x.N
+	}
+	for _, x := range takers {
+		c.Takers = x.N
 	}
 	for _, x := range lag {
 		c.WatchLagSeconds = x.Seconds

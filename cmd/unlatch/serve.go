@@ -50,6 +50,7 @@ type place struct {
 	unsaved       bool   // tables are brought up to date without a backup
 	kind          string // of the process: "server" or "worker"
 	relay         string // address and port to serve streams on; "" for nowhere
+	relayTLS      string // and over TLS
 	traces        string // URL that spans are sent to; "" for nowhere
 	public        string // the address under which people reach the server
 	proxies       []string
@@ -90,6 +91,8 @@ func (p *place) flags(c *cobra.Command, listens bool) {
 		"bring the tables of an older version up to date without a backup of them in the data folder")
 	c.Flags().StringVar(&p.relay, "relay", "",
 		"address and port on which the workers of this process serve streams on by RTSP, such as 0.0.0.0:8554; none means never")
+	c.Flags().StringVar(&p.relayTLS, "relay-tls", "",
+		"address and port on which they do so over TLS (rtsps), such as 0.0.0.0:8322, with a certificate of the server's own making")
 	c.Flags().StringVar(&p.traces, "trace-endpoint", "",
 		"URL that traces are sent to by OTLP over HTTP, such as http://127.0.0.1:4318; none means nowhere")
 	c.Flags().StringVar(&p.nameServer, "name-server", "",
@@ -258,20 +261,17 @@ func (p *place) listener() (net.Listener, error) {
 // workers starts workers in this process.
 func (s *services) workers(p *place, o jobs.Options) (*jobs.Workers, error) {
 	o.Resolver, o.Folder, o.Traced = p.resolver(), p.data, p.traces != ""
-	var relays net.Listener
-	if p.relay != "" {
-		var err error
-		if relays, err = net.Listen("tcp", p.relay); err != nil {
-			return nil, fmt.Errorf("--relay: %w", err)
-		}
-		o.Relay = relays.Addr().String()
+	relays, err := p.relays()
+	if err != nil {
+		return nil, err
 	}
+	o.Relay, o.RelayTLS = relays.at()
 	w, err := jobs.StartWorkers(s.Store, p.log, o)
 	if err == nil {
-		if relays != nil {
+		if list := relays.listeners(); len(list) > 0 {
 			ctx, stop := context.WithCancel(context.Background())
 			ended := make(chan struct{})
-			go func() { defer close(ended); w.ServeRelays(ctx, relays, o.Sites) }()
+			go func() { defer close(ended); w.ServeRelays(ctx, o.Sites, list...) }()
 			defer func() { s.closers = append(s.closers, func() { stop(); <-ended }) }() // before the workers are stopped
 		}
 		s.agent, s.live, s.meters = jobs.Here{Resolver: p.resolver()}, w, []prometheus.Collector{w.Metrics()}

@@ -20,6 +20,7 @@ type Facts struct {
 	Queue     *Queue
 	Sites     []Site
 	Backups   Backups
+	Relays    []Relay
 }
 
 // A Process is a server or a worker, as it tells of itself once a minute.
@@ -32,6 +33,8 @@ type Process struct {
 	Machine machine.Facts `json:"machine"`
 	// Relay is where a worker serves streams on, as address and port; "" for one that serves none.
 	Relay string `json:"relay,omitempty"`
+	// RelayTLS is where it does so over TLS.
+	RelayTLS string `json:"relay_tls,omitempty"`
 	// Certificate is what a server serves with; nil without TLS.
 	Certificate *ServedCertificate `json:"certificate,omitempty"`
 	// Backup is the schedule by which a server makes backups; nil where it makes none.
@@ -150,6 +153,7 @@ func Judge(f Facts) []ServerFinding {
 		j.queue(*f.Queue)
 	}
 	j.sites(f.Sites)
+	j.relays(f.Relays)
 	j.backups(f.Backups, f.Processes)
 	return j.sorted()
 }

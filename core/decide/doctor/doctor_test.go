@@ -32,6 +32,7 @@ func whole() doctor.Facts {
 		Database: &doctor.Database{Version: "15.3", Clock: at, Bytes: 1 << 30, Connections: 12, MostConnections: 100,
 			Tables: []doctor.Table{{Name: "evidence", Bytes: 1 << 29, Rows: 100_000, Dead: 1000}}},
 		Queue:   &doctor.Queue{Waiting: 3, Working: 2, OldestSeconds: 4},
+		Relays:  []doctor.Relay{{Path: "clock/main", Site: "Tarn Ferry", For: "Vault", Told: at}},
 		Sites:   []doctor.Site{{Name: "Tarn Ferry", Reached: true, Cameras: 16, Announced: 12}},
 		Backups: doctor.Backups{Last: &doctor.Backup{At: at.Add(-7 * time.Hour)}, LastGood: &doctor.Backup{At: at.Add(-7 * time.Hour)}}}
 }
@@ -79,6 +80,8 @@ func TestWhatIsNotWell(t *testing.T) {
 		"jobs_failed":       func(f *doctor.Facts) { f.Queue.Failed = map[string]int{"device": 2} },
 		"site_unreached":    func(f *doctor.Facts) { f.Sites[0].Reached = false },
 		"no_announcements":  func(f *doctor.Facts) { f.Sites[0].Announced = 0 },
+		"relay_down":        func(f *doctor.Facts) { f.Relays[0].Problem = "it does not answer" },
+		"relay_unserved":    func(f *doctor.Facts) { f.Relays[0].Told = at.Add(-time.Hour) },
 		"no_backups":        func(f *doctor.Facts) { f.Processes[0].Backup = nil },
 		"backup_failed":     func(f *doctor.Facts) { f.Backups.Last = &doctor.Backup{At: at, Problem: "no space left"} },
 		"backup_missed":     func(f *doctor.Facts) { f.Backups.LastGood.At = at.Add(-27 * time.Hour) },

@@ -210,13 +210,7 @@ func (v *Viewer) reply(q *Request, status int, reason string, body []byte, field
 func (v *Viewer) Drop() { v.conn.Close() }
 
 // From returns the address that the viewer is at.
-func (v *Viewer) From() string {
-	host, _, err := net.SplitHostPort(v.conn.RemoteAddr().String())
-	if err != nil {
-		return v.conn.RemoteAddr().String()
-	}
-	return host
-}
+func (v *Viewer) From() string { return v.sink.From() }
 
 // run reads requests, and passes over what else a viewer sends: its RTCP.
 func (v *Viewer) run(ctx context.Context) {
@@ -387,6 +381,15 @@ func newSink(c net.Conn, patience time.Duration) *Sink {
 
 // Asked returns a header field of the PLAY request, "" where it has none.
 func (s *Sink) Asked(field string) string { return s.asked.Get(field) }
+
+// From returns the address that the viewer is at.
+func (s *Sink) From() string {
+	host, _, err := net.SplitHostPort(s.conn.RemoteAddr().String())
+	if err != nil {
+		return s.conn.RemoteAddr().String()
+	}
+	return host
+}
 
 // Drop ends the connection of the viewer: what it takes has ended.
 func (s *Sink) Drop() { s.conn.Close() }

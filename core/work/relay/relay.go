@@ -4,6 +4,7 @@
 package relay
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"errors"
@@ -59,6 +60,10 @@ type Server struct {
 	Log *slog.Logger // nil for nobody
 	// Now is the clock by which wrong sign-ins are counted; nil means time.Now.
 	Now func() time.Time
+	// FromOne bounds the connections from one address; 0 means 64.
+	FromOne int
+	// Taken is told whenever somebody begins to take a relay, and from which address; nil for nobody.
+	Taken func(id, from string)
 
 	mu      sync.Mutex
 	relays  map[string]*served // by path
@@ -121,7 +126,7 @@ func (s *Server) begin() *rtsp.Server {
 			s.Now = time.Now
 		}
 		s.ctx, s.stop = context.WithCancel(context.Background())
-		s.rtsp = &rtsp.Server{Name: "Unlatch", Handler: handler{s}, Connections: mostConnections, FromOne: mostFromOne, FirstBy: firstBy,
+		s.rtsp = &rtsp.Server{Name: "Unlatch", Handler: handler{s}, Connections: mostConnections, FromOne: cmp.Or(s.FromOne, mostFromOne), FirstBy: firstBy,
 			Patience: patience}
 	}
 	return s.rtsp
@@ -365,6 +370,9 @@ func (x stream) Send(ctx context.Context, to *rtsp.Sink) {
 		defer r.mu.Unlock()
 		r.takers--
 	}()
+	if x.s.Taken != nil {
+		x.s.Taken(r.ID, to.From())
+	}
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	unhook := context.AfterFunc(r.until, stop)

@@ -5287,6 +5287,7 @@ export interface components {
             machine: components["schemas"]["Facts"];
             name: string;
             relay?: string;
+            relay_tls?: string;
             /** Format: date-time */
             seen: string;
             /** Format: date-time */
@@ -5630,6 +5631,8 @@ export interface components {
              * @description how many take it now
              */
             takers: number;
+            /** @description the same over TLS; missing where no worker serves so */
+            tls_url?: string;
             /**
              * Format: date-time
              * @description when its worker told of it last

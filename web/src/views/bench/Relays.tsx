@@ -26,7 +26,7 @@ export function Relays({ site, device, stream }: { site: string; device: Device;
           For a target that cannot take the camera’s own stream, or when the camera bears no more viewers: all take one session.
         </p>
       )}
-      {own.length > 0 && relays.data?.at.length === 0 && (
+      {own.length > 0 && own.every((r) => !r.url && !r.tls_url) && (
         <p role="status" className="mt-2 border-l-4 border-stuck bg-well px-3 py-2 text-small">
           <strong>No worker serves streams of this site.</strong> Start one with{" "}
           <span className="mono">unlatch worker --relay 0.0.0.0:8554</span>, or set <span className="mono">relay</span> in the server’s
@@ -53,12 +53,14 @@ function One({ site, relay: r }: { site: string; relay: Relay }) {
         <span className="font-semibold">for {r.for}</span>
         <span className={r.problem ? "text-stuck" : "text-soft"}>{going(r)}</span>
       </p>
-      {r.url && (
-        <p className="flex items-center gap-2">
-          <span className="mono min-w-0 [overflow-wrap:anywhere]">{r.url}</span>
-          <Copy label="Copy" text={r.url} />
-        </p>
-      )}
+      {[r.url, r.tls_url]
+        .filter((url) => url !== undefined)
+        .map((url) => (
+          <p key={url} className="flex items-center gap-2">
+            <span className="mono min-w-0 [overflow-wrap:anywhere]">{url}</span>
+            <Copy label="Copy" text={url} />
+          </p>
+        ))}
       <p className="flex flex-wrap items-center gap-2">
         <span>
           User <span className="mono">{r.user}</span>
