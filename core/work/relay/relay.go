@@ -126,8 +126,8 @@ func (s *Server) begin() *rtsp.Server {
 			s.Now = time.Now
 		}
 		s.ctx, s.stop = context.WithCancel(context.Background())
-		s.rtsp = &rtsp.Server{Name: "Unlatch", Handler: handler{s}, Connections: mostConnections, FromOne: cmp.Or(s.FromOne, mostFromOne), FirstBy: firstBy,
-			Patience: patience}
+		s.rtsp = &rtsp.Server{Name: "Unlatch", Handler: handler{s}, Connections: mostConnections,
+			FromOne: cmp.Or(s.FromOne, mostFromOne), FirstBy: firstBy, Patience: patience}
 	}
 	return s.rtsp
 }
