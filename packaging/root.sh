@@ -26,6 +26,15 @@ make_root() {
 # inside runs a command within the root.
 inside() { chroot "$root" "$@"; }
 
+# kill_inside SIGNAL NAME ends the programs of a name that run within the root, and none outside: numbers of users and of processes are
+# the machine's.
+kill_inside() {
+  local p
+  for p in /proc/[0-9]*; do
+    if [ "$(readlink "$p/root" 2>/dev/null)" = "$root" ] && [ "$(cat "$p/comm" 2>/dev/null)" = "$2" ]; then kill "-$1" "${p##*/}" 2>/dev/null || true; fi
+  done
+}
+
 # package VERSION makes a package of that version and puts it into /root of the root. One that was made of the same revision is taken.
 package() {
   local name="unlatch_$1_$arch.deb" of

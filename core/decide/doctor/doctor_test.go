@@ -62,7 +62,7 @@ func TestWhatIsNotWell(t *testing.T) {
 		"port_shut":      func(f *doctor.Facts) { worker(f).Shut = map[int]string{3702: "in use"} },
 		"small_buffers":  func(f *doctor.Facts) { worker(f).ReceiveBuffer = 212992 },
 		"few_groups":     func(f *doctor.Facts) { worker(f).Groups = 5 },
-		"no_multicast":   func(f *doctor.Facts) { worker(f).Cards[0].Deaf = "a firewall drops it" },
+		"no_multicast":   func(f *doctor.Facts) { worker(f).Cards[0].MulticastProblem = "a firewall drops it" },
 		"wireless":       func(f *doctor.Facts) { worker(f).Cards[0].Wireless = true },
 		"no_route":       func(f *doctor.Facts) { worker(f).Routes[0].Card = "" },
 		"beyond_router":  func(f *doctor.Facts) { worker(f).Routes[0].Beyond = true },

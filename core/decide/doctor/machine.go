@@ -93,9 +93,9 @@ func (j *judge) hearing(m machine.Facts) {
 	}
 	for _, c := range m.Cards {
 		switch {
-		case c.Deaf != "":
+		case c.MulticastProblem != "":
 			j.soon("no_multicast", fmt.Sprintf("Let multicast in on %s, and UDP answers from port 3702, or name the addresses of cameras yourself.",
-				c.Name), "Multicast does not work on %s: %s. Cameras there are found by a sweep of the range only.", c.Name, c.Deaf)
+				c.Name), "Multicast does not work on %s: %s. Cameras there are found by a sweep of the range only.", c.Name, c.MulticastProblem)
 		case c.Wireless:
 			j.soon("wireless", "Use a cable, or switch client isolation off at the access point.",
 				"%s is a radio: many access points keep their clients apart, and then no announcement arrives.", c.Name)

@@ -20,8 +20,8 @@ import (
 type Card struct {
 	address.Interface
 	Wireless bool `json:"wireless,omitempty"`
-	// Deaf is why multicast does not work on it, "" where it does, or where it was not tried.
-	Deaf string `json:"deaf,omitempty"`
+	// MulticastProblem is why multicast does not work on it, "" where it does, or where it was not tried.
+	MulticastProblem string `json:"multicast_problem,omitempty"`
 }
 
 // A Route is how a range is reached.
@@ -54,9 +54,9 @@ var testGroup = net.IPv4(239, 255, 77, 77)
 // hearWait is how long the own datagram may take. It never leaves the computer.
 const hearWait = 500 * time.Millisecond
 
-// deaf joins a group on a card and sends a datagram of its own to it, which the system loops back. It returns why that is not heard, "" if
-// it is: then the system's firewall lets multicast in on that card.
-func deaf(ctx context.Context, card address.Interface) string {
+// multicastProblem joins a group on a card and sends a datagram of its own to it, which the system loops back. It returns why that is not
+// heard, or "" if it is: then the system's firewall lets multicast in on that card.
+func multicastProblem(ctx context.Context, card address.Interface) string {
 	i, err := net.InterfaceByName(card.Name)
 	if err != nil {
 		return wiretext.Line(err.Error(), 200)
@@ -76,34 +76,34 @@ func deaf(ctx context.Context, card address.Interface) string {
 }
 
 func hearsItself(ctx context.Context, card *net.Interface) error {
-	ears, err := new(net.ListenConfig).ListenPacket(ctx, "udp4", ":0")
+	listener, err := new(net.ListenConfig).ListenPacket(ctx, "udp4", ":0")
 	if err != nil {
 		return err
 	}
-	defer ears.Close()
-	in := ipv4.NewPacketConn(ears)
+	defer listener.Close()
+	in := ipv4.NewPacketConn(listener)
 	if err := in.JoinGroup(card, &net.UDPAddr{IP: testGroup}); err != nil {
 		return err
 	}
-	mouth, err := new(net.ListenConfig).ListenPacket(ctx, "udp4", ":0")
+	sender, err := new(net.ListenConfig).ListenPacket(ctx, "udp4", ":0")
 	if err != nil {
 		return err
 	}
-	defer mouth.Close()
-	out := ipv4.NewPacketConn(mouth)
+	defer sender.Close()
+	out := ipv4.NewPacketConn(sender)
 	if err := errors.Join(out.SetMulticastInterface(card), out.SetMulticastTTL(0), out.SetMulticastLoopback(true)); err != nil {
 		return err
 	}
 	word := []byte(rand.Text())
-	to := &net.UDPAddr{IP: testGroup, Port: ears.LocalAddr().(*net.UDPAddr).Port}
-	if _, err := mouth.WriteTo(word, to); err != nil {
+	to := &net.UDPAddr{IP: testGroup, Port: listener.LocalAddr().(*net.UDPAddr).Port}
+	if _, err := sender.WriteTo(word, to); err != nil {
 		return err
 	}
-	if err := ears.SetReadDeadline(time.Now().Add(hearWait)); err != nil {
+	if err := listener.SetReadDeadline(time.Now().Add(hearWait)); err != nil {
 		return err
 	}
 	for buf := make([]byte, 64); ; {
-		n, _, err := ears.ReadFrom(buf)
+		n, _, err := listener.ReadFrom(buf)
 		if err != nil {
 			return err
 		}

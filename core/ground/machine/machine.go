@@ -87,7 +87,7 @@ func Look(ctx context.Context, o Options) Facts {
 	f.Routes = routes(o.Ranges, f.Cards)
 	for i, c := range f.Cards {
 		if slices.ContainsFunc(f.Routes, func(r Route) bool { return r.Card == c.Name && !r.Beyond }) {
-			f.Cards[i].Deaf = deaf(ctx, c.Interface)
+			f.Cards[i].MulticastProblem = multicastProblem(ctx, c.Interface)
 		}
 	}
 	return f

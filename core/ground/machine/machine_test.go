@@ -38,11 +38,11 @@ func TestThisComputerIsSeen(t *testing.T) {
 		if c.Loopback {
 			loopback = &f.Cards[i]
 		} else {
-			assert.Empty(t, c.Deaf, "%s leads to no range and was not tried", c.Name)
+			assert.Empty(t, c.MulticastProblem, "%s leads to no range and was not tried", c.Name)
 		}
 	}
 	require.NotNil(t, loopback)
-	assert.Empty(t, loopback.Deaf, "multicast works on loopback")
+	assert.Empty(t, loopback.MulticastProblem, "multicast works on loopback")
 	assert.Equal(t, f.Routes[0].Card, loopback.Name)
 }
 

@@ -435,6 +435,9 @@ func (s *Sink) Interleave(channel byte, packet []byte) {
 	s.queue = append(s.queue, packet...)
 }
 
+// Queued returns how many bytes wait for the next Flush.
+func (s *Sink) Queued() int { return len(s.queue) }
+
 // Flush sends what is queued. An error means that the viewer has gone.
 func (s *Sink) Flush() error {
 	if len(s.queue) == 0 {

@@ -2,6 +2,7 @@ package rtsp
 
 import (
 	"context"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -151,6 +152,12 @@ func (c *Conn) Run(ctx context.Context, base string, done func() bool) error {
 		if c.udp != nil && c.udp.deliver(c.opt.OnFrame) {
 			heard = time.Now()
 		}
+		for c.whole() && !done() {
+			if err := c.readFrame(); err != nil {
+				return err
+			}
+			heard = time.Now()
+		}
 		if c.r.Buffered() == 0 {
 			ready, err := c.wait(ctx)
 			if err != nil {
@@ -173,6 +180,19 @@ func (c *Conn) Run(ctx context.Context, base string, done func() bool) error {
 	}
 	return nil
 }
+
+// whole reports whether an interleaved frame has come as a whole, so that reading it waits for nothing.
+func (c *Conn) whole() bool {
+	n := c.r.Buffered()
+	if n < frameHead {
+		return false
+	}
+	head, err := c.r.Peek(frameHead)
+	return err == nil && head[0] == '$' && n >= frameHead+int(binary.BigEndian.Uint16(head[2:]))
+}
+
+// frameHead is the length of the head of an interleaved frame (RFC 2326 §10.12).
+const frameHead = 4
 
 // wait blocks until something can be read, for at most 200 ms, without taking it. Where packets come as datagrams they are looked for
 // in between.

@@ -17,6 +17,8 @@ import (
 // Bounds of what is kept of one stream.
 const (
 	maxBytes = 4 << 20 // of packets
+	// slack is how many bytes are kept before the newest group, for consumers that lag a little.
+	slack    = 256 << 10
 	slabSize = 64 << 10
 	// gather and gatherFor are how many packets, and for how long, are gathered before consumers are woken: each wake costs more than the
 	// packets that it brings.
@@ -55,20 +57,20 @@ type stream struct {
 	key    string
 	cancel context.CancelFunc
 
-	mu      sync.Mutex
-	more    *sync.Cond // there are packets, or the stream has ended
-	session *player.Session
-	ended   error // for which the stream is over; nil while it lasts
-	log     []Packet
-	first   uint64 // number of log[0], counted from the beginning of the stream
-	shown   uint64 // number of the first packet that consumers are not told of yet
-	group   uint64 // number of the first packet of the newest group
-	grouped bool   // there is a group
-	bytes   int
-	slab    []byte
-	gatherd time.Time // when the first packet came that is not shown yet
-	stamp   uint32    // of the picture that began the newest group
-	members int
+	mu         sync.Mutex
+	more       *sync.Cond // there are packets, or the stream has ended
+	session    *player.Session
+	ended      error // for which the stream is over; nil while it lasts
+	log        []Packet
+	first      uint64 // number of log[0], counted from the beginning of the stream
+	shown      uint64 // number of the first packet that consumers are not told of yet
+	group      uint64 // number of the first packet of the newest group
+	grouped    bool   // there is a group
+	bytes      int
+	slab       []byte
+	gatherFrom time.Time // when the first packet came that is not shown yet
+	stamp      uint32    // of the picture that began the newest group
+	members    int
 }
 
 // A Consumer takes the packets of one stream. It is not safe for concurrent use, but for Close.
@@ -202,9 +204,9 @@ func (s *stream) take(p player.Packet) {
 		s.dropFirst(1)
 	}
 	if last-s.shown == 1 {
-		s.gatherd = p.At
+		s.gatherFrom = p.At
 	}
-	if whole := picture && marked(kept.Payload); whole || last-s.shown >= gather || p.At.Sub(s.gatherd) >= gatherFor {
+	if whole := picture && marked(kept.Payload); whole || last-s.shown >= gather || p.At.Sub(s.gatherFrom) >= gatherFor {
 		s.shown = last
 		s.more.Broadcast()
 	}
@@ -239,12 +241,19 @@ func (s *stream) keep(b []byte) []byte {
 	return s.slab[from:len(s.slab):len(s.slab)]
 }
 
-// drop lets go of what lies before the group before the newest: consumers that lag have that much time. next is the number of the packet
-// that begins the newest.
+// drop lets go of what lies before the newest group, but for what consumers that lag a little may still want. next is the number of the
+// packet that begins the group.
 func (s *stream) drop(next uint64) {
-	if s.grouped && s.group > s.first && next > s.group {
-		s.dropFirst(int(s.group - s.first))
+	before, n := 0, 0
+	for n = int(next - s.first); n > 0; n-- {
+		if before += len(s.log[n-1].Payload); before > slack {
+			break
+		}
 	}
+	if s.grouped && s.group > s.first {
+		n = max(n, int(s.group-s.first)) // whoever lags by more than a whole group does not want it
+	}
+	s.dropFirst(n)
 }
 
 // dropFirst lets go of the n oldest packets.

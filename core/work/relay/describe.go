@@ -13,15 +13,25 @@ import (
 	"unlatch/core/work/fanout"
 )
 
-// ErrCarried is for a stream that is not served on.
-var ErrCarried = errors.New("a stream that comes without RTSP is not served on yet")
+// ErrFiles is for a stream that is not served on.
+var ErrFiles = errors.New("pictures that come as whole files by HTTP are not served on yet")
 
 // describe returns the description (RFC 8866) of a stream. Track n is named "track<n>", as package rtsp has it.
 func describe(c *fanout.Consumer) (string, error) {
-	if c.Session().Carried() {
-		return "", ErrCarried
+	tracks := slices.Clone(c.Tracks())
+	for i, t := range tracks {
+		if t.Files {
+			return "", ErrFiles
+		}
+		if c.Session().Carried() && t.Codec == "H264" {
+			tracks[i].Fmtp = maps.Clone(t.Fmtp)
+			if tracks[i].Fmtp == nil {
+				tracks[i].Fmtp = map[string]string{}
+			}
+			tracks[i].Fmtp["packetization-mode"] = "1" // its units are cut (RFC 6184 §6.3)
+		}
 	}
-	return descriptionOf(c.Tracks()), nil
+	return descriptionOf(tracks), nil
 }
 
 func descriptionOf(tracks []player.Track) string {

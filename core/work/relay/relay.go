@@ -19,6 +19,7 @@ import (
 	"unlatch/core/ground/httpauth"
 	"unlatch/core/ground/signin"
 	"unlatch/core/ground/streamurl"
+	"unlatch/core/stream/media"
 	"unlatch/core/wire/rtsp"
 	"unlatch/core/work/fanout"
 )
@@ -46,6 +47,8 @@ const (
 	firstBy         = 10 * time.Second
 	// patience is how long a consumer may take nothing. It is moved on meanwhile, and let go afterwards.
 	patience = 15 * time.Second
+	// mostQueued is how many bytes are gathered for one write: a group that somebody begins with would take memory for as long as they stay.
+	mostQueued = 64 << 10
 	// startBy is how long the camera may take to play.
 	startBy = 20 * time.Second
 	// freeTries is how many wrong sign-ins an address has in a minute, over all its connections.
@@ -151,7 +154,9 @@ func (s *Server) Set(list []Relay) {
 	for _, r := range list {
 		path := strings.Trim(r.Path, "/")
 		if was := old[path]; was != nil && was.same(r) {
+			was.mu.Lock()
 			was.Most = r.Most
+			was.mu.Unlock()
 			s.relays[path] = was
 			delete(old, path)
 			continue
@@ -385,19 +390,28 @@ func (x stream) Send(ctx context.Context, to *rtsp.Sink) {
 	if sdp, err := describe(c); err != nil || sdp != x.sdp {
 		return // the stream is another than was described: the taker has to ask anew
 	}
+	cut := cutters(c)
 	lost := uint64(0)
 	for list := []fanout.Packet(nil); err == nil; {
 		if list, err = c.Next(ctx, list[:0]); err != nil {
 			break
 		}
 		for _, p := range list {
-			if p.RTCP {
+			switch {
+			case p.RTCP:
 				to.RTCP(p.Track+1, p.Payload)
-			} else {
+			case cut != nil:
+				cut[p.Track].Packet(p.Payload, func(b []byte) { to.RTP(p.Track+1, b) })
+			default:
 				to.RTP(p.Track+1, p.Payload)
 			}
+			if to.Queued() > mostQueued && err == nil {
+				err = to.Flush()
+			}
 		}
-		err = to.Flush()
+		if err == nil {
+			err = to.Flush()
+		}
 		r.mu.Lock()
 		r.took += uint64(len(list))
 		r.lost += c.Lost() - lost
@@ -407,6 +421,17 @@ func (x stream) Send(ctx context.Context, to *rtsp.Sink) {
 	if err != nil && !errors.Is(err, context.Canceled) {
 		x.s.Log.Debug("a taker of a relay has gone", "path", r.Path, "err", err)
 	}
+}
+
+// cutters returns what makes packets fit for a network, one for each track, of a stream that comes without RTSP; nil for any other.
+func cutters(c *fanout.Consumer) (list []*media.Fragmenter) {
+	if !c.Session().Carried() {
+		return nil
+	}
+	for _, t := range c.Tracks() {
+		list = append(list, &media.Fragmenter{Codec: t.Codec})
+	}
+	return list
 }
 
 // gated reports whether an address has tried too often within a minute.

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"net/netip"
 	"os"
 	"strings"
 	"sync"
@@ -25,7 +26,9 @@ import (
 	"unlatch/core/work/fanout"
 	"unlatch/core/work/relay"
 	"unlatch/sim"
+	"unlatch/sim/scene"
 	"unlatch/sim/simtest"
+	"unlatch/sim/transport"
 )
 
 const yard = `
@@ -280,4 +283,40 @@ func TestFloods(t *testing.T) {
 		defer s.Close()
 		return measured(t, s, 0.5).Width == 320
 	}, 60*time.Second, 100*time.Millisecond)
+}
+
+// A transport stream in datagrams, whose pictures have any length, is served as RTP that every taker reads.
+func TestATransportStreamIsServedOn(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t)
+	library := &scene.Library{Dir: simtest.MediaDir(t)}
+	clip, err := library.Clip(t.Context(), scene.Format{Scene: "viaduct", Width: 640, Height: 360, FPS: 10, Kbps: 900, GOP: 10,
+		Profile: "main"})
+	require.NoError(t, err)
+	from, group := netip.MustParseAddr(h.net+"20"), netip.MustParseAddrPort("239.52.7.20:20000")
+	sending, stop := context.WithCancel(context.Background())
+	sent := make(chan struct{})
+	go func() {
+		defer close(sent)
+		transport.Send(sending, transport.Options{Clip: clip, From: from, To: group})
+	}()
+	t.Cleanup(func() { stop(); <-sent })
+	u, err := streamurl.Parse("udp://@" + group.String())
+	require.NoError(t, err)
+	guard := &address.Guard{Allowed: address.MustParse(h.net + "0/24")}
+	h.server.Set([]relay.Relay{{ID: "ts", Path: "encoder/main", User: consumer.User, Secret: consumer.Secret,
+		Take: func(ctx context.Context) (*fanout.Consumer, error) {
+			return h.hub.Join(ctx, "ts", func(ctx context.Context) (*player.Session, error) {
+				return player.Open(ctx, player.Request{Kinds: []string{"video"}, URL: u, Dial: guard})
+			})
+		}}})
+	for _, over := range []rtsp.Transport{rtsp.TCP, rtsp.UDP} {
+		s, err := h.plays(t.Context(), "encoder/main", over, consumer)
+		require.NoError(t, err, over)
+		m := measured(t, s, 2)
+		assert.Equal(t, 640, m.Width, over)
+		assert.InDelta(t, 10, m.FPS, 3, over)
+		assert.Zero(t, m.Lost, over)
+		s.Close()
+	}
 }
