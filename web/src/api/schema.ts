@@ -3046,11 +3046,11 @@ export interface components {
             still?: string;
         };
         Card: {
-            deaf?: string;
             /** Format: ip */
             gateway: string;
             loopback: boolean;
             mac?: string;
+            multicast_problem?: string;
             name: string;
             prefixes: string[];
             wireless?: boolean;
