@@ -171,8 +171,7 @@ func (p *place) databaseOf(ctx context.Context) (url string, done func(), err er
 	if err != nil {
 		return "", nil, err
 	}
-	dir := cluster.Reachable(filepath.Join(data, "pg"))
-	if url, ok := cluster.Running(dir); ok {
+	if url, ok := runningIn(data); ok {
 		return url, func() {}, nil
 	}
 	p.data, p.log = data, p.logTo(os.Stderr)

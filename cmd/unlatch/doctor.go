@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -27,9 +28,13 @@ func doctorCommand() *cobra.Command {
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			found := p.examine(cmd.Context())
 			if asJSON {
-				return json.NewEncoder(cmd.OutOrStdout()).Encode(found)
+				if err := json.NewEncoder(cmd.OutOrStdout()).Encode(found); err != nil {
+					return err
+				}
+			} else {
+				printFindings(cmd.OutOrStdout(), found, all)
 			}
-			if printFindings(cmd.OutOrStdout(), found, all) {
+			if slices.ContainsFunc(found, func(f doctor.ServerFinding) bool { return f.State == doctor.Ill }) {
 				return errNo
 			}
 			return nil
@@ -44,9 +49,9 @@ func doctorCommand() *cobra.Command {
 func (p *place) examine(ctx context.Context) []doctor.ServerFinding {
 	ctx, done := context.WithTimeout(ctx, time.Minute)
 	defer done()
-	own := machine.Look(ctx, machine.Options{Folder: p.data})
 	f, err := p.condition(ctx)
 	if err != nil {
+		own := machine.Look(ctx, machine.Options{Folder: p.data})
 		here := doctor.Process{Name: "this one", Kind: doctor.Server, Seen: own.At, Machine: own}
 		return append([]doctor.ServerFinding{{Cause: "no_database", State: doctor.Ill, Says: "The database cannot be asked: " + err.Error() + ".",
 			Do: "Is the server running, and is --data its folder? See its log (journalctl -u unlatch)."}},
@@ -75,12 +80,11 @@ func (p *place) condition(ctx context.Context) (f doctor.Facts, err error) {
 	return s.Upkeep.Condition(ctx)
 }
 
-// printFindings prints findings for people, and reports whether something is wrong.
-func printFindings(out io.Writer, found []doctor.ServerFinding, all bool) (ill bool) {
+// printFindings prints findings for people.
+func printFindings(out io.Writer, found []doctor.ServerFinding, all bool) {
 	marks := map[doctor.State]string{doctor.Ill: "WRONG", doctor.Soon: "look ", doctor.Well: "well "}
 	shown := 0
 	for _, f := range found {
-		ill = ill || f.State == doctor.Ill
 		if f.State == doctor.Well && !all {
 			continue
 		}
@@ -97,5 +101,4 @@ func printFindings(out io.Writer, found []doctor.ServerFinding, all bool) (ill b
 	if shown == 0 {
 		fmt.Fprintln(out, "All is well.")
 	}
-	return ill
 }

@@ -5,6 +5,8 @@ import (
 	"crypto/tls"
 	"fmt"
 	"net"
+	"os"
+	"path/filepath"
 
 	"unlatch/server/certs"
 )
@@ -24,8 +26,14 @@ func (p *place) relays() (r relayPorts, err error) {
 	}
 	l, err := net.Listen("tcp", p.relayTLS)
 	if err == nil {
+		// The certificate of the pages is another: it may be given, or be for other names.
+		folder := filepath.Join(p.data, "relay")
+		err = os.MkdirAll(folder, 0o700)
 		var k *certs.Keeper
-		if k, err = certs.Own(p.data, ownHosts(l.Addr(), ""), p.log); err == nil {
+		if err == nil {
+			k, err = certs.Own(folder, ownHosts(l.Addr(), ""), p.log)
+		}
+		if err == nil {
 			go k.Keep(context.Background())
 			r.secure = tls.NewListener(l, &tls.Config{GetCertificate: k.Get, MinVersion: tls.VersionTLS12})
 			return r, nil

@@ -178,6 +178,11 @@ func (p *place) logTo(w io.Writer) *slog.Logger {
 	return slog.New(slog.NewTextHandler(w, o))
 }
 
+// runningIn returns the address of the database in a data folder, where that runs.
+func runningIn(data string) (url string, ok bool) {
+	return cluster.Running(cluster.Reachable(filepath.Join(data, "pg")))
+}
+
 // beside opens the store of a server that may run meanwhile: its database is joined where it runs, and started where it does not.
 func (p *place) beside(ctx context.Context) (*services, error) {
 	data, err := filepath.Abs(p.data)
@@ -185,7 +190,7 @@ func (p *place) beside(ctx context.Context) (*services, error) {
 		return nil, err
 	}
 	if p.database == "" {
-		if url, ok := cluster.Running(cluster.Reachable(filepath.Join(data, "pg"))); ok {
+		if url, ok := runningIn(data); ok {
 			beside := *p
 			beside.database = url
 			if s, err := beside.open(ctx); err == nil {
@@ -267,6 +272,11 @@ func (s *services) workers(p *place, o jobs.Options) (*jobs.Workers, error) {
 	}
 	o.Relay, o.RelayTLS = relays.at()
 	w, err := jobs.StartWorkers(s.Store, p.log, o)
+	if err != nil {
+		for _, l := range relays.listeners() {
+			l.Close()
+		}
+	}
 	if err == nil {
 		if list := relays.listeners(); len(list) > 0 {
 			ctx, stop := context.WithCancel(context.Background())
