@@ -85,7 +85,7 @@ func (s relays) routes(api huma.API) {
 			if err != nil {
 				return nil, err
 			}
-			return s.keep(ctx, act.DeleteRelay{ID: r.ID, Site: r.Site, Device: r.Device, Path: r.Path})
+			return s.keep(ctx, act.DeleteRelay{RelayName: relayName(r)})
 		})
 	register(s, api, huma.Operation{OperationID: "reveal-relay", Method: "POST", Path: path + "/{relay}/reveal",
 		Summary: "Show the password that opens a relay"},
@@ -99,7 +99,7 @@ func (s relays) routes(api huma.API) {
 			if err != nil {
 				return nil, err
 			}
-			if _, err := s.do(ctx, act.RevealRelay{ID: r.ID, Site: r.Site, Device: r.Device, Path: r.Path}); err != nil {
+			if _, err := s.do(ctx, act.RevealRelay{RelayName: relayName(r)}); err != nil {
 				return nil, err
 			}
 			secret, err := s.store.Relays.Secret(ctx, r.ID)
@@ -123,6 +123,11 @@ func (s relays) relay(ctx context.Context, in *RelayPath) (store.Relay, error) {
 	return r, s.explain(err)
 }
 
+// relayName returns what acts call a relay by.
+func relayName(r store.Relay) act.RelayName {
+	return act.RelayName{ID: r.ID, Site: r.Site, Device: r.Device, Path: r.Path}
+}
+
 func (s relays) view(ctx context.Context, site uuid.UUID) (v relaysView, err error) {
 	of, err := s.store.Sites.Get(ctx, site)
 	if err != nil {
@@ -132,8 +137,8 @@ func (s relays) view(ctx context.Context, site uuid.UUID) (v relaysView, err err
 	if err != nil {
 		return v, err
 	}
-	v.At, v.Relays = servedAt(processes, of.Name, of.Ranges.Prefixes()), []relayView{}
-	secure := servedAt(overTLS(processes), of.Name, of.Ranges.Prefixes())
+	v.At, v.Relays = servedAt(processes, of, func(p doctor.Process) string { return p.Relay }), []relayView{}
+	secure := servedAt(processes, of, func(p doctor.Process) string { return p.RelayTLS })
 	list, err := s.store.Relays.List(ctx, site)
 	if err != nil {
 		return v, err
@@ -160,27 +165,18 @@ func (s relays) view(ctx context.Context, site uuid.UUID) (v relaysView, err err
 }
 
 // servedAt returns where the workers of a site serve streams: a worker that listens on every address is named by the one that it has in
-// the site's network.
-func servedAt(list []doctor.Process, site string, ranges []netip.Prefix) []string {
+// the site's network. at returns where a worker listens, "" for nowhere.
+func servedAt(list []doctor.Process, site store.Site, at func(doctor.Process) string) []string {
 	out := []string{}
 	for _, p := range list {
-		host, port, err := net.SplitHostPort(p.Relay)
-		if err != nil || !slices.Contains(p.Sites, site) {
+		host, port, err := net.SplitHostPort(at(p))
+		if err != nil || !slices.Contains(p.Sites, site.Name) {
 			continue
 		}
 		if a, err := netip.ParseAddr(host); err == nil && a.IsUnspecified() {
-			host = ownAddress(p, ranges)
+			host = ownAddress(p, site.Ranges.Prefixes())
 		}
 		out = append(out, net.JoinHostPort(host, port))
-	}
-	return out
-}
-
-// overTLS returns processes as if TLS were all that they serve by.
-func overTLS(list []doctor.Process) (out []doctor.Process) {
-	for _, p := range list {
-		p.Relay = p.RelayTLS
-		out = append(out, p)
 	}
 	return out
 }

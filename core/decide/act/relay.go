@@ -59,46 +59,49 @@ func (a PutRelay) Decide(f Facts) (Outcome, error) {
 	return Outcome{Keep: []any{a}, Line: Line{Subject: d.Title, Devices: []uuid.UUID{a.Device}, DeviceName: d.Title, After: after}}, nil
 }
 
-// DeleteRelay has a stream served on no more.
-type DeleteRelay struct {
+// A RelayName says which relay an act is on.
+type RelayName struct {
 	ID     uuid.UUID
 	Site   uuid.UUID
 	Device uuid.UUID
 	Path   string
 }
 
-// About implements Act.
-func (a DeleteRelay) About() About {
-	return About{Name: "delete-relay", Right: Work, Site: a.Site, Devices: []uuid.UUID{a.Device}}
+func (n RelayName) about(name Name, right Right) About {
+	return About{Name: name, Right: right, Site: n.Site, Devices: []uuid.UUID{n.Device}}
 }
+
+// line begins the line of an act on the relay. Its error is a *MissingError where the camera is not there.
+func (n RelayName) line(f Facts) (Line, error) {
+	d := f.Devices[n.Device]
+	if d == nil {
+		return Line{}, &MissingError{IDs: []uuid.UUID{n.Device}}
+	}
+	return Line{Subject: d.Title, Devices: []uuid.UUID{n.Device}, DeviceName: d.Title}, nil
+}
+
+// DeleteRelay has a stream served on no more.
+type DeleteRelay struct{ RelayName }
+
+// About implements Act.
+func (a DeleteRelay) About() About { return a.about("delete-relay", Work) }
 
 // Decide implements Act.
 func (a DeleteRelay) Decide(f Facts) (Outcome, error) {
-	d := f.Devices[a.Device]
-	if d == nil {
-		return Outcome{}, &MissingError{IDs: []uuid.UUID{a.Device}}
-	}
-	return Outcome{Keep: []any{a}, Line: Line{Subject: d.Title, Devices: []uuid.UUID{a.Device}, DeviceName: d.Title, Before: a.Path}}, nil
+	l, err := a.line(f)
+	l.Before = a.Path
+	return Outcome{Keep: []any{a}, Line: l}, err
 }
 
 // RevealRelay shows the sign-in that opens a relay.
-type RevealRelay struct {
-	ID     uuid.UUID
-	Site   uuid.UUID
-	Device uuid.UUID
-	Path   string
-}
+type RevealRelay struct{ RelayName }
 
 // About implements Act.
-func (a RevealRelay) About() About {
-	return About{Name: "reveal-relay", Right: Reveal, Site: a.Site, Devices: []uuid.UUID{a.Device}}
-}
+func (a RevealRelay) About() About { return a.about("reveal-relay", Reveal) }
 
 // Decide implements Act.
 func (a RevealRelay) Decide(f Facts) (Outcome, error) {
-	d := f.Devices[a.Device]
-	if d == nil {
-		return Outcome{}, &MissingError{IDs: []uuid.UUID{a.Device}}
-	}
-	return Outcome{Line: Line{Subject: a.Path, Devices: []uuid.UUID{a.Device}, DeviceName: d.Title}}, nil
+	l, err := a.line(f)
+	l.Subject = a.Path
+	return Outcome{Line: l}, err
 }
