@@ -51,3 +51,11 @@ func (c *Cutter) At(n int) (was func() bool) {
 	c.points.Store(int64(n))
 	return func() bool { return c.points.Load() <= 0 }
 }
+
+// Lease gives the workers their lease for as long as a test wants: end ends it, as a database does that was away.
+func (w *Workers) Lease() (end func()) {
+	lease, _ := w.env.held()
+	ctx, end := context.WithCancel(context.Background())
+	w.env.hold(ctx, lease)
+	return end
+}

@@ -3,6 +3,7 @@ package jobs
 import (
 	"cmp"
 	"context"
+	"errors"
 	"reflect"
 	"runtime/debug"
 	"slices"
@@ -25,7 +26,7 @@ const (
 	enrolEvery = 10 * time.Second // how often what is to be watched is compared with what was agreed on
 	looksAtOne = 24               // looks at once in one worker
 	busyLater  = 30 * time.Second // a device that is worked on is looked at so much later
-	doubtLater = 20 * time.Second // a target that has lost something is asked again so much later before it is told
+	doubtLater = 20 * time.Second // what is not settled by one look is looked at again so much later
 	lookBudget = 4 * time.Minute  // for one look
 )
 
@@ -85,7 +86,8 @@ func (r *rounds) turn(ctx context.Context) error {
 		}
 		r.enrolled = now
 	}
-	if len(r.rules) == 0 {
+	// A look that is claimed without a lease would be lost: it is claimed when there is a lease again.
+	if _, held := r.env.held(); !held || len(r.rules) == 0 {
 		return nil
 	}
 	sites := make([]uuid.UUID, 0, len(r.rules))
@@ -110,12 +112,32 @@ func (r *rounds) turn(ctx context.Context) error {
 			defer done()
 			ctx, cancel := context.WithTimeout(ctx, lookBudget)
 			defer cancel()
-			if err := r.env.lookInRound(ctx, t, rule); err != nil && ctx.Err() == nil {
-				r.env.log.WarnContext(ctx, "a look in a round did not come to its end", "thing", t.Thing, "err", err)
+			if err := r.env.lookInRound(ctx, t, rule); err != nil {
+				r.cutShort(ctx, t, err)
 			}
 		})
 	}
 	return nil
+}
+
+// cutShort has a look that did not come to its end repeated soon, where the fault was the database's or this process's and not that of what
+// is looked at: a round may be a day. A worker that stops leaves the look to the next round.
+func (r *rounds) cutShort(ctx context.Context, t store.Turn, err error) {
+	fenced := errors.Is(context.Cause(ctx), store.ErrFenced)
+	if ctx.Err() != nil && !fenced {
+		return
+	}
+	r.env.log.WarnContext(ctx, "a look in a round did not come to its end", "thing", t.Thing, "err", err)
+	if fenced || store.Away(err) || errors.Is(err, store.ErrLockLost) {
+		keep, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
+		defer cancel()
+		r.env.store.Keep(keep, "that a look is to be repeated", func(ctx context.Context) error { return r.env.lookSoon(ctx, t) })
+	}
+}
+
+// lookSoon has something looked at again before its round has passed: it is not settled how it is.
+func (e *env) lookSoon(ctx context.Context, t store.Turn) error {
+	return e.store.Watched.Again(ctx, t.Thing, time.Now().Add(cmp.Or(e.hooks.DoubtLater, doubtLater)), false)
 }
 
 // survive keeps a fault in one look from ending the whole worker.
@@ -298,7 +320,7 @@ func (e *env) lookAtTargetInRound(ctx context.Context, t store.Turn, rule ruleOf
 	}
 	if layout != nil {
 		if doubt := doubtOf(*layout, on, t.Thing, t.Doubt); doubt > 0 && doubt <= patienceWith(*layout) {
-			if err := e.store.Watched.Again(ctx, t.Thing, time.Now().Add(cmp.Or(e.hooks.DoubtLater, doubtLater)), false); err != nil {
+			if err := e.lookSoon(ctx, t); err != nil {
 				return err
 			}
 			return e.done(ctx, t, job, lookResult{state: watchround.Changed, doubt: doubt, began: began})

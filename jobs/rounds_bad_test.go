@@ -2,6 +2,7 @@ package jobs_test
 
 import (
 	"net/netip"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -79,4 +80,40 @@ func TestADatabaseThatGoesAwayInARound(t *testing.T) {
 	w.look(false, all...)
 	w.lookAtTarget(false)
 	assert.Equal(t, []string{"Bridge firmware"}, w.drifted())
+}
+
+// A look that a worker claims in the time in which it has no lease would be lost for a whole round, as would one that is cut short when the
+// lease ends: the first is not claimed, the second is repeated.
+func TestNoLookIsLostWithALease(t *testing.T) {
+	t.Parallel()
+	var cut atomic.Pointer[func()] // what is done at the next point of the next look
+	w := watchedWith(t, "127.42.93", watchround.WatchRule{}, jobs.Hooks{Watch: func() {
+		if do := cut.Swap(nil); do != nil {
+			(*do)()
+		}
+	}})
+	clock := w.ids("11")[0]
+	state := func() (due, looked time.Time) {
+		require.NoError(t, w.s.SQL().QueryRowContext(ctx, "SELECT due, looked_at FROM watched WHERE thing = $1", clock).Scan(&due, &looked))
+		return due, looked
+	}
+	askNow := func() {
+		_, err := w.s.SQL().ExecContext(ctx, "UPDATE watched SET due = now() - interval '1 second' WHERE thing = $1", clock)
+		require.NoError(t, err)
+	}
+	_, before := state()
+	w.workers.Lease()()
+	askNow()
+	time.Sleep(500 * time.Millisecond) // ten turns of the rounds
+	due, looked := state()
+	assert.True(t, due.Before(time.Now()) && looked.Equal(before), "nobody has claimed it")
+	end := w.workers.Lease()
+	require.Eventually(t, func() bool { _, looked = state(); return looked.After(before) }, time.Minute, 20*time.Millisecond)
+
+	before = looked
+	loseAndRegain := func() { end(); w.workers.Lease() }
+	cut.Store(&loseAndRegain)
+	askNow()
+	require.Eventually(t, func() bool { _, looked = state(); return looked.After(before) }, time.Minute, 20*time.Millisecond)
+	assert.Contains(t, w.log.String(), "did not come to its end", "and the first look was cut short")
 }

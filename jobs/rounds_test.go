@@ -43,6 +43,8 @@ type watch struct {
 	vault  uuid.UUID
 	person act.Person
 	desk   jobs.Desk
+	// workers are those that look.
+	workers *jobs.Workers
 }
 
 // watched opens the yard, puts its cameras onto the bridge, agrees on that and begins to watch it.
@@ -72,7 +74,7 @@ func watchedWith(t *testing.T, net string, rule watchround.WatchRule, hooks jobs
 	_, err = b.s.SignIns.AddAll(ctx, signin.New{ID: key, Label: "Desk", User: "desk", Secret: signin.NewSecret("desk-latch-77"),
 		Terms: signin.Terms{Purpose: signin.Target}})
 	require.NoError(t, err)
-	b.work()
+	w.workers = b.work()
 	b.sweep()
 	for last, name := range map[string]string{"11": "Clock", "12": "Bridge", "13": "Turntable", "14": "Coal"} {
 		require.NoError(t, b.s.Devices.Rename(ctx, b.names[last], name))
