@@ -2,9 +2,12 @@ package media
 
 import (
 	"bytes"
+	"image"
+	"image/jpeg"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 // What is cut is put together again as it was.
@@ -53,6 +56,54 @@ func TestWhatCannotBeCutBecomesNothing(t *testing.T) {
 	f.Packet(append(make([]byte, 12), make([]byte, 5000)...), never)
 	long := append([]byte{0x80, 26, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0}, make([]byte, 5000)...)
 	f.Packet(long, never)
+}
+
+// A JPEG file that is sent over RTP comes out with the same scan and tables; what RTP does not carry is said, and becomes nothing.
+func TestJPEGFilesAreSent(t *testing.T) {
+	t.Parallel()
+	for _, size := range [][2]int{{640, 360}, {320, 240}, {100, 52}} {
+		var file bytes.Buffer
+		require.NoError(t, jpeg.Encode(&file, drawn(size[0], size[1]), &jpeg.Options{Quality: 70}))
+		f := &Fragmenter{Codec: "JPEG", Files: true}
+		a, ok := NewAssembler(Track{Kind: "video", Payload: 26, Codec: "JPEG", ClockRate: 90000, Width: size[0], Height: size[1]})
+		require.True(t, ok)
+		var got []byte
+		whole := append([]byte{0x80, 26 | 0x80, 9, 9, 0, 0, 1, 0, 0, 0, 0, 7}, file.Bytes()...)
+		require.NoError(t, f.Packet(whole, func(b []byte) {
+			assert.LessOrEqual(t, len(b), 12+maxFragment)
+			a.Packet(b, func(f Frame, stamp uint32) { got = bytes.Clone(f.Data); assert.Equal(t, uint32(256), stamp) })
+		}))
+		want, have := takeApart(t, file.Bytes()), takeApart(t, got)
+		assert.Equal(t, want.tables, have.tables)
+		assert.Equal(t, want.data, have.data)
+		assert.Equal(t, size, [2]int{have.width, have.height})
+	}
+	never := func([]byte) { t.Error("it became something") }
+	refused := func(b []byte) error {
+		return (&Fragmenter{Codec: "JPEG", Files: true}).Packet(append([]byte{0x80, 26, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0}, b...), never)
+	}
+	var grey, large bytes.Buffer
+	require.NoError(t, jpeg.Encode(&grey, image.NewGray(image.Rect(0, 0, 64, 64)), nil))
+	require.NoError(t, jpeg.Encode(&large, image.NewRGBA(image.Rect(0, 0, 2048, 64)), nil))
+	assert.ErrorIs(t, refused(grey.Bytes()), errJPEGSampling)
+	assert.ErrorIs(t, refused(large.Bytes()), errJPEGSize)
+	assert.ErrorIs(t, refused([]byte("GIF89a")), errNoJPEG)
+	assert.ErrorIs(t, refused(large.Bytes()[:40]), errNoJPEG)
+	assert.ErrorIs(t, standardHuffman(append([]byte{0, 0, 2}, make([]byte, 20)...)), errJPEGHuffman)
+}
+
+func FuzzJPEGFragmenter(f *testing.F) {
+	var file bytes.Buffer
+	_ = jpeg.Encode(&file, drawn(64, 48), nil)
+	f.Add(file.Bytes())
+	f.Fuzz(func(t *testing.T, b []byte) {
+		x := &Fragmenter{Codec: "JPEG", Files: true}
+		_ = x.Packet(append([]byte{0x80, 26, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0}, b...), func(b []byte) {
+			if len(b) > 12+maxFragment {
+				t.Fatal("a packet is too long")
+			}
+		})
+	})
 }
 
 func FuzzFragmenter(f *testing.F) {

@@ -84,6 +84,9 @@ func (s *Stream) ask() error {
 	return nil
 }
 
+// Is returns the form as it is known by now.
+func (s *Stream) Is() Form { return s.Form }
+
 // Bytes returns the next bytes of a transport stream, which are valid until the next call.
 func (s *Stream) Bytes() ([]byte, error) {
 	n, err := s.body.Read(s.buffer)

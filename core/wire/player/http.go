@@ -18,25 +18,39 @@ const (
 	TransportStreamHTTP rtsp.Transport = "mpeg-ts over http" // without end, in one answer
 )
 
+// Made is the transport of a stream that a program of this machine makes.
+const Made rtsp.Transport = "made here"
+
 var ofForm = map[picture.Form]rtsp.Transport{picture.Motion: MotionHTTP, picture.Stills: StillsHTTP, picture.Transport: TransportStreamHTTP}
 
-// overHTTP is a stream that comes as the answer to HTTP requests.
+// overHTTP is a stream that comes as the answer to HTTP requests, or as what a program writes.
 type overHTTP struct {
 	*carriage
-	stream *picture.Stream
+	stream answer
 	pieces chan piece
 	cancel context.CancelFunc
 	jpeg   *carried
 	count  int
 	begun  time.Time
+	beside int // index in Session.Tracks of a track whose packets come as they are; 0 for none
 }
 
-// A piece is a picture or some bytes of a transport stream, with where its form stands; or the error that has ended the stream.
+// An answer is what a stream is read from.
+type answer interface {
+	Bytes() ([]byte, error) // of a transport stream, valid until the next call
+	JPEG() ([]byte, error)  // a whole picture
+	Is() picture.Form
+	Close() error
+}
+
+// A piece is a picture or some bytes of a transport stream, with where its form stands; or a packet of the track beside; or the error that
+// has ended the stream.
 type piece struct {
-	data []byte
-	form picture.Form
-	at   time.Time
-	err  error
+	data   []byte
+	form   picture.Form
+	beside bool
+	at     time.Time
+	err    error
 }
 
 // openHTTP asks for an http or https URL and returns once the first picture has come.
@@ -53,10 +67,11 @@ func openHTTP(ctx context.Context, req Request) (s *Session, err error) {
 	life, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	stop := context.AfterFunc(ctx, cancel)
 	h.cancel = cancel
-	h.stream, err = f.Open(life, req.URL.String())
+	stream, err := f.Open(life, req.URL.String())
 	s.Certificate = f.Shown
 	if err == nil {
-		s.Transport, s.Auth, s.Server = ofForm[h.stream.Form], h.stream.Scheme, h.stream.Server
+		h.stream = stream
+		s.Transport, s.Auth, s.Server = ofForm[stream.Form], stream.Scheme, stream.Server
 		req.Step("connect")
 		go h.read(life)
 		err = h.await(ctx)
@@ -78,14 +93,14 @@ func (h *overHTTP) read(life context.Context) {
 	defer h.stream.Close()
 	for {
 		p := piece{}
-		if h.stream.Form == picture.Transport {
+		if h.stream.Is() == picture.Transport {
 			var b []byte
 			b, p.err = h.stream.Bytes()
 			p.data = bytes.Clone(b)
 		} else {
 			p.data, p.err = h.stream.JPEG()
 		}
-		p.at, p.form = time.Now(), h.stream.Form
+		p.at, p.form = time.Now(), h.stream.Is()
 		select {
 		case h.pieces <- p:
 		case <-life.Done():
@@ -103,8 +118,16 @@ func (h *overHTTP) next(until time.Time) error {
 		if p.err != nil {
 			return p.err
 		}
+		if p.beside {
+			if h.beside > 0 {
+				h.each(Packet{Track: h.beside, Payload: p.data, At: p.at})
+			}
+			return nil
+		}
 		h.count++
-		h.session.Transport = ofForm[p.form]
+		if h.session.Transport != Made {
+			h.session.Transport = ofForm[p.form]
+		}
 		if p.form == picture.Transport {
 			h.demux.Bytes(p.data, p.at)
 			h.choose()

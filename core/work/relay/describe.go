@@ -1,7 +1,6 @@
 package relay
 
 import (
-	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -13,16 +12,10 @@ import (
 	"unlatch/core/work/fanout"
 )
 
-// ErrFiles is for a stream that is not served on.
-var ErrFiles = errors.New("pictures that come as whole files by HTTP are not served on yet")
-
 // describe returns the description (RFC 8866) of a stream. Track n is named "track<n>", as package rtsp has it.
-func describe(c *fanout.Consumer) (string, error) {
+func describe(c *fanout.Consumer) string {
 	tracks := slices.Clone(c.Tracks())
 	for i, t := range tracks {
-		if t.Files {
-			return "", ErrFiles
-		}
 		if c.Session().Carried() && t.Codec == "H264" {
 			tracks[i].Fmtp = maps.Clone(t.Fmtp)
 			if tracks[i].Fmtp == nil {
@@ -31,7 +24,7 @@ func describe(c *fanout.Consumer) (string, error) {
 			tracks[i].Fmtp["packetization-mode"] = "1" // its units are cut (RFC 6184 §6.3)
 		}
 	}
-	return descriptionOf(tracks), nil
+	return descriptionOf(tracks)
 }
 
 func descriptionOf(tracks []player.Track) string {

@@ -212,19 +212,13 @@ func (r *served) take(ctx context.Context) (*fanout.Consumer, error) {
 	ctx, done := context.WithTimeout(ctx, startBy)
 	defer done()
 	c, err := r.Take(ctx)
-	var sdp string
-	if err == nil {
-		if sdp, err = describe(c); err != nil {
-			c.Close()
-		}
-	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if err != nil {
 		r.problem = err.Error()
 		return nil, err
 	}
-	r.sdp, r.problem = sdp, ""
+	r.sdp, r.problem = describe(c), ""
 	return c, nil
 }
 
@@ -387,7 +381,7 @@ func (x stream) Send(ctx context.Context, to *rtsp.Sink) {
 		return
 	}
 	defer linger(c)
-	if sdp, err := describe(c); err != nil || sdp != x.sdp {
+	if describe(c) != x.sdp {
 		return // the stream is another than was described: the taker has to ask anew
 	}
 	cut := cutters(c)
@@ -401,7 +395,9 @@ func (x stream) Send(ctx context.Context, to *rtsp.Sink) {
 			case p.RTCP:
 				to.RTCP(p.Track+1, p.Payload)
 			case cut != nil:
-				cut[p.Track].Packet(p.Payload, func(b []byte) { to.RTP(p.Track+1, b) })
+				if cerr := cut[p.Track].Packet(p.Payload, func(b []byte) { to.RTP(p.Track+1, b) }); cerr != nil && err == nil {
+					err = r.cannot(cerr)
+				}
 			default:
 				to.RTP(p.Track+1, p.Payload)
 			}
@@ -423,13 +419,21 @@ func (x stream) Send(ctx context.Context, to *rtsp.Sink) {
 	}
 }
 
+// cannot keeps why what the camera sends is not served on, and returns it.
+func (r *served) cannot(err error) error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.problem = err.Error()
+	return err
+}
+
 // cutters returns what makes packets fit for a network, one for each track, of a stream that comes without RTSP; nil for any other.
 func cutters(c *fanout.Consumer) (list []*media.Fragmenter) {
 	if !c.Session().Carried() {
 		return nil
 	}
 	for _, t := range c.Tracks() {
-		list = append(list, &media.Fragmenter{Codec: t.Codec})
+		list = append(list, &media.Fragmenter{Codec: t.Codec, Files: t.Files})
 	}
 	return list
 }
