@@ -192,6 +192,17 @@ func (k keyring) Decrypt(ctx context.Context, id uuid.UUID) (signin.SignIn, erro
 	return in, err
 }
 
+func (k keyring) OfRelay(ctx context.Context, relay uuid.UUID) (signin.SignIn, error) {
+	in, err := k.store().Relays.SignIn(ctx, relay)
+	if errors.Is(err, store.ErrNotFound) {
+		err = bringup.ErrGone
+	}
+	if err == nil {
+		k.job.env.warm(ctx, relay)
+	}
+	return in, err
+}
+
 func (k keyring) Candidates(ctx context.Context, d *latch.Device, purpose signin.Purpose, again bool) ([]bringup.Key, error) {
 	dev := d.Status.Device
 	known := store.Known{Words: dev.Maker + " " + dev.Name + " " + dev.Hardware, Kind: dev.Model()}

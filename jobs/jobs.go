@@ -9,7 +9,9 @@ import (
 	"fmt"
 	"log/slog"
 	"os"
+	"runtime"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/google/uuid"
@@ -23,8 +25,11 @@ import (
 	"unlatch/core/ground/address"
 	"unlatch/core/ground/redact"
 	"unlatch/core/ground/wiretext"
+	"unlatch/core/stream/conversion"
+	"unlatch/core/work/convert"
 	"unlatch/core/work/fanout"
 	"unlatch/core/work/live"
+	"unlatch/core/work/relay"
 	"unlatch/store"
 )
 
@@ -77,6 +82,8 @@ type Options struct {
 	Relay string
 	// RelayTLS is where it does so over TLS.
 	RelayTLS string
+	// RelayCores is how many processor cores conversions may take in all; 0 for half of the machine's.
+	RelayCores float64
 	// Traced says that spans go somewhere: then each connection to a device is one.
 	Traced bool
 }
@@ -104,7 +111,8 @@ func startWorkers(s *store.Store, log *slog.Logger, h hooks, o Options) (*Worker
 		return nil, err
 	}
 	env := &env{store: s, log: log, hooks: h, queue: queue, resolver: o.Resolver, packing: make(chan struct{}, 1),
-		traced: o.Traced}
+		traced: o.Traced, again: make(chan struct{}, 1)}
+	env.converting.Set(conversion.Rates{Budget: cmp.Or(o.RelayCores, float64(runtime.NumCPU())/2)})
 	env.meter = newMeter(&env.links)
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &deviceWorker{env: env})
@@ -161,7 +169,7 @@ func startWorkers(s *store.Store, log *slog.Logger, h hooks, o Options) (*Worker
 	if o.Folder != "" {
 		since := time.Now().UTC()
 		w.watching.Go(func() {
-			Report(ctx, s, log, func(ctx context.Context) doctor.Process { return attendant.process(ctx, since, o) })
+			Report(ctx, s, log, env.again, func(ctx context.Context) doctor.Process { return attendant.process(ctx, since, o) })
 		})
 	}
 	if !o.Outside {
@@ -208,7 +216,11 @@ type env struct {
 	meter      *meter
 	traced     bool // spans go somewhere
 	looks      live.Hub
-	streams    fanout.Hub // what looks, relays and pushes take
+	streams    fanout.Hub                   // what looks, relays and pushes take
+	relaying   atomic.Pointer[relay.Server] // nil where this process serves none
+	converting convert.Machine
+	measured   atomic.Bool   // what converting costs is known
+	again      chan struct{} // the process has something to tell of itself
 	agreements agreements
 	forgot     time.Time              // when this process last looked what is kept no longer
 	findings   []doctor.ServerFinding // of the installation, as of judgedAt

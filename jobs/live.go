@@ -5,6 +5,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"unlatch/core/stream/conversion"
 	"unlatch/core/wire/player"
 	"unlatch/core/work/bringup"
 	"unlatch/core/work/fanout"
@@ -37,5 +38,23 @@ func (e *env) take(ctx context.Context, device uuid.UUID, role string) (*fanout.
 		}
 		defer job.Close()
 		return job.Play(ctx, role)
+	})
+}
+
+// takeAs begins to take a device's stream in a form, which is made once for all who take it so.
+func (e *env) takeAs(ctx context.Context, device uuid.UUID, role string, form conversion.Shape) (*fanout.Consumer, error) {
+	if form.IsZero() {
+		return e.take(ctx, device, role)
+	}
+	return e.streams.Join(ctx, device.String()+" "+role+" as "+form.Key(), func(ctx context.Context) (*player.Session, error) {
+		d, err := e.store.Devices.Get(ctx, device)
+		if err != nil {
+			return nil, err
+		}
+		from, err := e.take(ctx, device, role)
+		if err != nil {
+			return nil, err
+		}
+		return e.converting.Open(ctx, from, d.Status.FitStreams()[role].Source(), form)
 	})
 }

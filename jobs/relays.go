@@ -10,6 +10,7 @@ import (
 	"github.com/google/uuid"
 
 	"unlatch/core/decide/act"
+	"unlatch/core/work/convert"
 	"unlatch/core/work/fanout"
 	"unlatch/core/work/relay"
 	"unlatch/store"
@@ -24,6 +25,8 @@ func (w *Workers) ServeRelays(ctx context.Context, reached []string, listeners .
 	uses := &relayUses{env: e, seen: map[string]time.Time{}}
 	server := &relay.Server{Log: e.log, Taken: func(id, from string) { go uses.taken(ctx, id, from) }}
 	defer server.Close()
+	e.relaying.Store(server)
+	defer e.relaying.Store(nil)
 	told := make(chan struct{}, 1)
 	tell := func() {
 		select {
@@ -31,6 +34,7 @@ func (w *Workers) ServeRelays(ctx context.Context, reached []string, listeners .
 		default:
 		}
 	}
+	go e.measureConverting(ctx)
 	go e.store.Listen(ctx, func(event store.Event) {
 		if event.What == "relay" || event.What == "site" {
 			tell()
@@ -58,6 +62,60 @@ func (w *Workers) ServeRelays(ctx context.Context, reached []string, listeners .
 		})
 	}
 	serving.Wait()
+}
+
+// measureConverting measures what converting costs on this machine, and has the process tell of it.
+func (e *env) measureConverting(ctx context.Context) {
+	rates, err := convert.Measure(ctx)
+	if err != nil {
+		if ctx.Err() == nil {
+			e.log.Warn("what converting streams costs on this machine could not be measured", "err", err)
+		}
+		return
+	}
+	rates.Budget = e.converting.Rates().Budget
+	e.converting.Set(rates)
+	e.measured.Store(true)
+	select {
+	case e.again <- struct{}{}:
+	default:
+	}
+}
+
+// Bounds of making a relay ready for a target that is given it.
+const (
+	servedBy = 10 * time.Second // for the worker that serves it to hear of it
+	warmFor  = 30 * time.Second
+)
+
+// warm makes a relay ready before a target is told of it: targets wait a few seconds for their first picture, and a conversion takes some
+// of them to begin. Where it cannot be made ready the target says so.
+func (e *env) warm(ctx context.Context, id uuid.UUID) {
+	ctx, done := context.WithTimeout(ctx, servedBy)
+	defer done()
+	r, err := e.store.Relays.Get(ctx, id)
+	if err != nil {
+		return
+	}
+	for {
+		if server := e.relaying.Load(); server != nil && server.Serves(id.String()) {
+			break
+		}
+		if all, err := e.store.Relays.Statuses(ctx, r.Site); err != nil || all[id.String()].At.After(r.Created) && e.relaying.Load() == nil {
+			return // another process serves it
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
+	c, err := e.takeAs(ctx, r.Device, r.Role, r.Form.V)
+	if err != nil {
+		e.log.Debug("a relay is not ready", "path", r.Path, "err", err)
+		return
+	}
+	time.AfterFunc(warmFor, c.Close)
 }
 
 // relayUses keeps who takes relays in the record: once an hour for each address, since many ask anew all the time.
@@ -129,7 +187,7 @@ func (e *env) setRelays(ctx context.Context, server *relay.Server, reached reach
 				continue
 			}
 			list = append(list, relay.Relay{ID: r.ID.String(), Path: r.Path, User: r.User, Secret: secret, Most: r.Most, Always: r.Always,
-				Take: func(ctx context.Context) (*fanout.Consumer, error) { return e.take(ctx, r.Device, r.Role) }})
+				Take: func(ctx context.Context) (*fanout.Consumer, error) { return e.takeAs(ctx, r.Device, r.Role, r.Form.V) }})
 		}
 	}
 	server.Set(list)

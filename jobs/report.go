@@ -15,8 +15,10 @@ import (
 // reportEvery is how often a process tells of itself.
 const reportEvery = time.Minute
 
-// Report keeps in the store what a process is and what its machine has, again and again until ctx ends. look is called each time.
-func Report(ctx context.Context, s *store.Store, log *slog.Logger, look func(context.Context) doctor.Process) {
+// Report keeps in the store what a process is and what its machine has, every minute and whenever something comes over again, until ctx
+// ends. look is called each time.
+func Report(ctx context.Context, s *store.Store, log *slog.Logger, again <-chan struct{},
+	look func(context.Context) doctor.Process) {
 	name := ""
 	for {
 		p := look(ctx)
@@ -30,6 +32,7 @@ func Report(ctx context.Context, s *store.Store, log *slog.Logger, look func(con
 			defer done()
 			s.Upkeep.ForgetProcess(bye, name) // one that cannot is told of as silent
 			return
+		case <-again:
 		case <-time.After(reportEvery):
 		}
 	}
@@ -42,8 +45,13 @@ func (a *attendant) process(ctx context.Context, since time.Time, of Options) do
 		o.Ranges = rangesOf(sites, a.reach)
 	}
 	lease, _ := a.env.held()
-	return doctor.Process{Name: lease.Worker, Kind: doctor.Worker, Since: since, Machine: machine.Look(ctx, o),
+	p := doctor.Process{Name: lease.Worker, Kind: doctor.Worker, Since: since, Machine: machine.Look(ctx, o),
 		Relay: of.Relay, RelayTLS: of.RelayTLS}
+	if a.env.measured.Load() {
+		rates := a.env.converting.Rates()
+		p.Converting = &rates
+	}
+	return p
 }
 
 // announcements are the ports that cameras announce themselves on.

@@ -1,12 +1,10 @@
 package server
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"errors"
-	"net"
-	"net/netip"
-	"slices"
 	"strings"
 	"time"
 
@@ -32,6 +30,7 @@ type relayView struct {
 	ID     uuid.UUID `json:"id"`
 	Device uuid.UUID `json:"device"`
 	act.RelayForm
+	As      string     `json:"as,omitempty" doc:"what it is turned into, in words"`
 	User    string     `json:"user"`
 	URL     string     `json:"url,omitempty" doc:"where it is served, without the sign-in; missing where no worker serves"`
 	TLS     string     `json:"tls_url,omitempty" doc:"the same over TLS; missing where no worker serves so"`
@@ -41,6 +40,10 @@ type relayView struct {
 	Lost    int64      `json:"lost,omitempty" doc:"packets that takers were too slow for"`
 	Problem string     `json:"problem,omitempty" doc:"why the camera did not play"`
 	Told    *time.Time `json:"told,omitempty" doc:"when its worker told of it last"`
+}
+
+type offeredRelay struct {
+	Offer *act.RelayOffer `json:"offer,omitempty" doc:"missing where no relay would do, or no worker serves streams of the site"`
 }
 
 // RelayPath names a relay of a site.
@@ -74,9 +77,19 @@ func (s relays) routes(api huma.API) {
 			case err == nil && (old.Site != in.Site || old.Device != in.Body.Device):
 				return nil, s.explain(store.ErrNotFound)
 			case err != nil || in.Body.Anew:
-				a.User, a.Secret = "relay-"+strings.ToLower(rand.Text()[:6]), signin.NewSecret(rand.Text())
+				a.User, a.Secret = "relay-"+strings.ToLower(rand.Text()[:6]), signin.NewSecret(rand.Text()[:16])
 			}
 			return s.keep(ctx, a)
+		})
+	register(s, api, huma.Operation{OperationID: "offer-relay", Method: "GET", Path: "/api/sites/{site}/devices/{device}/relay-offer",
+		Summary: "By which relay a target would take a camera that it does not take as it is"},
+		func(ctx context.Context, in *struct {
+			SitePath
+			Device uuid.UUID `path:"device"`
+			Target uuid.UUID `query:"target" required:"true"`
+		}) (*struct{ Body offeredRelay }, error) {
+			offer, err := s.offer(ctx, in.Site, in.Device, in.Target)
+			return &struct{ Body offeredRelay }{offeredRelay{offer}}, err
 		})
 	register(s, api, huma.Operation{OperationID: "delete-relay", Method: "DELETE", Path: path + "/{relay}",
 		Summary: "Have a stream served on no more"},
@@ -149,9 +162,15 @@ func (s relays) view(ctx context.Context, site uuid.UUID) (v relaysView, err err
 	}
 	for _, r := range list {
 		x := relayView{ID: r.ID, Device: r.Device, User: r.User, By: r.By, Created: r.Created,
-			RelayForm: act.RelayForm{Role: r.Role, Path: r.Path, For: r.For, Always: r.Always, Most: r.Most}}
+			RelayForm: act.RelayForm{Role: r.Role, Path: r.Path, For: r.For, Always: r.Always, Most: r.Most, Form: r.Form.V, At: r.At}}
+		if r.Target != nil {
+			x.Target = *r.Target
+		}
+		if x.As = r.Form.V.String(); r.Form.V.IsZero() {
+			x.As = ""
+		}
 		if len(v.At) > 0 {
-			x.URL = "rtsp://" + v.At[0] + "/" + r.Path
+			x.URL = "rtsp://" + cmp.Or(r.At, v.At[0]) + "/" + r.Path
 		}
 		if len(secure) > 0 {
 			x.TLS = "rtsps://" + secure[0] + "/" + r.Path
@@ -164,38 +183,46 @@ func (s relays) view(ctx context.Context, site uuid.UUID) (v relaysView, err err
 	return v, nil
 }
 
-// servedAt returns where the workers of a site serve streams: a worker that listens on every address is named by the one that it has in
-// the site's network. at returns where a worker listens, "" for nowhere.
+// servedAt returns where the workers of a site serve streams. at returns where a worker listens, "" for nowhere.
 func servedAt(list []doctor.Process, site store.Site, at func(doctor.Process) string) []string {
 	out := []string{}
 	for _, p := range list {
-		host, port, err := net.SplitHostPort(at(p))
-		if err != nil || !slices.Contains(p.Sites, site.Name) {
-			continue
+		if a := p.ServedAt(site.Name, site.Ranges.Prefixes(), at(p)); a != "" {
+			out = append(out, a)
 		}
-		if a, err := netip.ParseAddr(host); err == nil && a.IsUnspecified() {
-			host = ownAddress(p, site.Ranges.Prefixes())
-		}
-		out = append(out, net.JoinHostPort(host, port))
 	}
 	return out
 }
 
-// ownAddress returns the address of a machine in one of some networks, else its first.
-func ownAddress(p doctor.Process, ranges []netip.Prefix) string {
-	first := "127.0.0.1"
-	for _, c := range p.Machine.Cards {
-		for _, own := range c.Prefixes {
-			if !own.Addr().Is4() {
-				continue
-			}
-			if slices.ContainsFunc(ranges, func(r netip.Prefix) bool { return r.Overlaps(own) }) {
-				return own.Addr().String()
-			}
-			if !c.Loopback && first == "127.0.0.1" {
-				first = own.Addr().String()
-			}
-		}
+// offer says by which relay a target would take a camera.
+func (s relays) offer(ctx context.Context, site, device, target uuid.UUID) (*act.RelayOffer, error) {
+	of, err := s.store.Sites.Get(ctx, site)
+	if err != nil {
+		return nil, s.explain(err)
 	}
-	return first
+	serving, err := s.store.Relays.Serving(ctx, of)
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	t, err := s.store.Targets.Get(ctx, target)
+	if err == nil && t.Site != site && !t.Shared {
+		err = store.ErrNotFound
+	}
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	on, err := s.store.Targets.Latch(ctx, t)
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	up, err := s.lineUp.site(ctx, site)
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	defer up.mu.Unlock()
+	x := up.devices[device]
+	if x == nil {
+		return nil, s.explain(store.ErrNotFound)
+	}
+	return act.OfferRelay(&x.d.Status, on, serving), nil
 }

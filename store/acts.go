@@ -152,7 +152,7 @@ func (s Acts) Facts(ctx context.Context, a act.About) (act.Facts, error) {
 	had := map[uuid.UUID]bool{}
 	for _, load := range []func(context.Context, act.About, *act.Facts, map[uuid.UUID]bool) error{
 		s.namesOfDevices, s.targetFacts, s.signInFacts, s.titles, s.planNames,
-		s.intakeNames, s.wantedSlots, s.sweepUnderWay, s.peopleFacts, s.tokenFacts} {
+		s.intakeNames, s.wantedSlots, s.sweepUnderWay, s.peopleFacts, s.tokenFacts, s.servingFacts} {
 		if err := load(ctx, a, &f, had); err != nil {
 			return f, err
 		}

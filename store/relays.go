@@ -9,6 +9,7 @@ import (
 
 	"unlatch/core/decide/act"
 	"unlatch/core/ground/signin"
+	"unlatch/core/stream/conversion"
 )
 
 // Relays are the streams that are served on.
@@ -27,9 +28,15 @@ type Relay struct {
 	Most    int       `db:"most"`
 	By      string    `db:"made_by"`
 	Created time.Time `db:"created_at"`
+	// Form is what the stream is turned into.
+	Form jsonb[conversion.Shape] `db:"form"`
+	// At is where a worker serves it; "" for one that was made before that was kept.
+	At string `db:"at"`
+	// Target is the target that is given it in place of the camera's own; nil for none.
+	Target *uuid.UUID `db:"target_id"`
 }
 
-const relayColumns = "id, site_id, device_id, role, path, user_name, for_whom, always, most, made_by, created_at"
+const relayColumns = "id, site_id, device_id, role, path, user_name, for_whom, always, most, made_by, created_at, form, at, target_id"
 
 // relayOwner binds an encrypted password to its relay.
 func relayOwner(id uuid.UUID) string { return "relay " + id.String() }
@@ -54,25 +61,39 @@ func (s Relays) Secret(ctx context.Context, id uuid.UUID) (signin.Secret, error)
 	return signin.NewSecret(text), err
 }
 
+// SignIn decrypts the sign-in that opens a relay.
+func (s Relays) SignIn(ctx context.Context, id uuid.UUID) (signin.SignIn, error) {
+	r, err := s.Get(ctx, id)
+	if err != nil {
+		return signin.SignIn{}, err
+	}
+	secret, err := s.Secret(ctx, id)
+	return signin.SignIn{User: r.User, Secret: secret}, err
+}
+
 // put keeps a relay, a new one or an old one that was changed. ErrTaken means that another has its path.
 func (s Relays) put(ctx context.Context, by act.Person, x act.PutRelay) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		var err error
+		target := orNull(x.Target)
 		if x.Secret.Empty() {
-			err = touchedOne(tx.ExecContext(ctx, `UPDATE relays SET role = $3, path = $4, for_whom = $5, always = $6, most = $7
-				WHERE id = $1 AND site_id = $2`, x.ID, x.Site, x.Role, x.Path, x.For, x.Always, x.Most))
+			err = touchedOne(tx.ExecContext(ctx, `UPDATE relays SET role = $3, path = $4, for_whom = $5, always = $6, most = $7, form = $8,
+				cores = $9, at = $10, target_id = $11 WHERE id = $1 AND site_id = $2`, x.ID, x.Site, x.Role, x.Path, x.For, x.Always, x.Most,
+				JSON(x.Form), x.Cores, x.At, target))
 		} else {
 			err = touchedOne(tx.ExecContext(ctx, `INSERT INTO relays AS r (id, site_id, device_id, role, path, user_name, sealed, for_whom, always,
-				most, made_by) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) ON CONFLICT (id) DO UPDATE SET role = excluded.role,
-				path = excluded.path, user_name = excluded.user_name, sealed = excluded.sealed, for_whom = excluded.for_whom,
-				always = excluded.always, most = excluded.most WHERE r.site_id = excluded.site_id AND r.device_id = excluded.device_id`,
+				most, made_by, form, cores, at, target_id) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15)
+				ON CONFLICT (id) DO UPDATE SET role = excluded.role, path = excluded.path, user_name = excluded.user_name,
+				sealed = excluded.sealed, for_whom = excluded.for_whom, always = excluded.always, most = excluded.most,
+				form = excluded.form, cores = excluded.cores, at = excluded.at, target_id = excluded.target_id
+				WHERE r.site_id = excluded.site_id AND r.device_id = excluded.device_id`,
 				x.ID, x.Site, x.Device, x.Role, x.Path, x.User, s.cipher.Encrypt(x.Secret.Reveal(), relayOwner(x.ID)), x.For, x.Always, x.Most,
-				by.Name))
+				by.Name, JSON(x.Form), x.Cores, x.At, target))
 		}
 		if err != nil {
 			return takenIfDouble(err)
 		}
-		return s.notify(ctx, tx, Event{Site: x.Site, What: "relay", ID: x.ID})
+		return s.changed(ctx, tx, x.Site, x.ID, x.Device)
 	})
 }
 
@@ -83,8 +104,61 @@ func (s Relays) remove(ctx context.Context, x act.DeleteRelay) error {
 			x.Device)); err != nil {
 			return err
 		}
-		return s.notify(ctx, tx, Event{Site: x.Site, What: "relay", ID: x.ID})
+		return s.changed(ctx, tx, x.Site, x.ID, x.Device)
 	})
+}
+
+// removeOn removes the stream that is served on for a target that a camera is taken off.
+func (s Relays) removeOn(ctx context.Context, q querier, device, target uuid.UUID) error {
+	var rows []struct {
+		ID   uuid.UUID `db:"id"`
+		Site uuid.UUID `db:"site_id"`
+	}
+	if err := q.SelectContext(ctx, &rows, "DELETE FROM relays WHERE device_id = $1 AND target_id = $2 RETURNING id, site_id", device,
+		target); err != nil {
+		return err
+	}
+	for _, r := range rows {
+		if err := s.notify(ctx, q, Event{Site: r.Site, What: "relay", ID: r.ID}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// changed tells workers of a relay, and readers of its camera: a target may be given another stream now.
+func (s Relays) changed(ctx context.Context, q querier, site, relay, device uuid.UUID) error {
+	if err := s.deviceChanged(ctx, q, device); err != nil {
+		return err
+	}
+	return s.notify(ctx, q, Event{Site: site, What: "relay", ID: relay})
+}
+
+// Serving returns the workers that serve streams of a site on, in order of name, with what the site's and all other relays cost there.
+func (s Relays) Serving(ctx context.Context, site Site) (out []act.Serving, err error) {
+	processes, err := Upkeep(s).Processes(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, p := range processes {
+		at := p.ServedAt(site.Name, site.Ranges.Prefixes(), p.Relay)
+		if at == "" {
+			continue
+		}
+		w := act.Serving{At: at, Rates: p.Converting, Taken: map[uuid.UUID]float64{}}
+		var rows []struct {
+			ID    uuid.UUID `db:"id"`
+			Cores float64   `db:"cores"`
+		}
+		if err := s.on(ctx).SelectContext(ctx, &rows, "SELECT id, cores FROM relays WHERE at = $1 AND cores > 0", at); err != nil {
+			return nil, err
+		}
+		for _, r := range rows {
+			w.Taken[r.ID] = r.Cores
+		}
+		out = append(out, w)
+	}
+	return out, nil
 }
 
 // A RelayStatus is how a relay goes at the worker that serves it.

@@ -253,11 +253,14 @@ func (s Targets) On(ctx context.Context, target uuid.UUID) (out []uuid.UUID, err
 		"SELECT device_id FROM wanted_placements WHERE target_id = $1 ORDER BY place, created_at", target)
 }
 
-// Unwant takes the wish back.
+// Unwant takes the wish back, and with it a stream that was served on for the target.
 func (s Targets) Unwant(ctx context.Context, device, target uuid.UUID) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, "DELETE FROM wanted_placements WHERE device_id = $1 AND target_id = $2", device,
 			target); err != nil {
+			return err
+		}
+		if err := Relays(s).removeOn(ctx, tx, device, target); err != nil {
 			return err
 		}
 		if err := s.relisted(ctx, tx, target); err != nil {

@@ -8,6 +8,7 @@ import (
 
 	"unlatch/core/decide/act"
 	"unlatch/core/decide/latch"
+	"unlatch/core/stream/conversion"
 	"unlatch/core/stream/intake"
 	"unlatch/core/wire/target"
 )
@@ -41,12 +42,34 @@ type wantedRow struct {
 	Silent *time.Time    `json:"silent_since"`
 	// Elsewhere says that it stands outside the site.
 	Elsewhere bool `json:"elsewhere"`
+	// Relay is the stream served on that it is given; nil for none.
+	Relay *relayRow `json:"relay"`
+}
+
+// A relayRow is a stream that is served on for a target.
+type relayRow struct {
+	ID   uuid.UUID        `json:"id"`
+	Role string           `json:"role"`
+	Path string           `json:"path"`
+	At   string           `json:"at"`
+	User string           `json:"user_name"`
+	Form conversion.Shape `json:"form"`
+}
+
+// latch returns the relay as a placement goes through it. Another user has another password too.
+func (r *relayRow) latch() *latch.Relay {
+	if r == nil {
+		return nil
+	}
+	return &latch.Relay{ID: r.ID, Role: r.Role, URL: "rtsp://" + r.At + "/" + r.Path, Form: r.Form, Key: uuid.NewSHA1(r.ID, []byte(r.User))}
 }
 
 func wantedQuery(where string) string {
 	return `SELECT w.device_id, w.target_id, t.kind, COALESCE(NULLIF(t.name, ''), v.name) AS name,
 		COALESCE(v.addr, t.address) AS addr, t.intake, t.about, t.silent_since, w.slot, w.role,
-		COALESCE(t.settings->>'elsewhere', '') = 'yes' AS elsewhere
+		COALESCE(t.settings->>'elsewhere', '') = 'yes' AS elsewhere,
+		(SELECT row_to_json(r) FROM (SELECT id, role, path, at, user_name, form FROM relays x
+			WHERE x.device_id = w.device_id AND x.target_id = w.target_id) r) AS relay
 		FROM wanted_placements w JOIN devices d ON d.id = w.device_id JOIN targets t ON t.id = w.target_id
 			LEFT JOIN devices v ON v.id = t.device_id
 		WHERE ` + where + ` ORDER BY w.created_at`
@@ -57,7 +80,7 @@ func wantedTargets(rows []wantedRow, books []*intake.Book) map[uuid.UUID][]latch
 	out := map[uuid.UUID][]latch.Target{}
 	for _, w := range rows {
 		t := latch.Target{ID: w.Target, Kind: w.Kind, Intake: namedIntake(books, w.Intake), Role: w.Role, Slot: w.Slot,
-			Elsewhere: w.Elsewhere}
+			Elsewhere: w.Elsewhere, Relay: w.Relay.latch()}
 		if w.Silent != nil {
 			t.SilentSince = *w.Silent
 		}
@@ -95,6 +118,18 @@ func addOwnWord(t *latch.Target, about *target.About) {
 	if t.Intake == nil {
 		t.Intake = about.Intake
 	}
+}
+
+// servingFacts reads the workers that serve streams of the site on.
+func (s Acts) servingFacts(ctx context.Context, a act.About, f *act.Facts, _ map[uuid.UUID]bool) error {
+	if !a.WithServing {
+		return nil
+	}
+	site, err := s.Sites.Get(ctx, a.Site)
+	if err == nil {
+		f.Serving, err = s.Relays.Serving(ctx, site)
+	}
+	return err
 }
 
 // wantedSlots reads which slots of targets are wanted for cameras, by name.

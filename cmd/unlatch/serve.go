@@ -51,6 +51,7 @@ type place struct {
 	kind          string // of the process: "server" or "worker"
 	relay         string // address and port to serve streams on; "" for nowhere
 	relayTLS      string // and over TLS
+	relayCores    float64
 	traces        string // URL that spans are sent to; "" for nowhere
 	public        string // the address under which people reach the server
 	proxies       []string
@@ -93,6 +94,8 @@ func (p *place) flags(c *cobra.Command, listens bool) {
 		"address and port on which the workers of this process serve streams on by RTSP, such as 0.0.0.0:8554; none means never")
 	c.Flags().StringVar(&p.relayTLS, "relay-tls", "",
 		"address and port on which they do so over TLS (rtsps), such as 0.0.0.0:8322, with a certificate of the server's own making")
+	c.Flags().Float64Var(&p.relayCores, "relay-cores", 0,
+		"how many processor cores the workers of this process may take for turning streams into other forms; 0 means half of the machine's")
 	c.Flags().StringVar(&p.traces, "trace-endpoint", "",
 		"URL that traces are sent to by OTLP over HTTP, such as http://127.0.0.1:4318; none means nowhere")
 	c.Flags().StringVar(&p.nameServer, "name-server", "",
@@ -271,6 +274,7 @@ func (s *services) workers(p *place, o jobs.Options) (*jobs.Workers, error) {
 		return nil, err
 	}
 	o.Relay, o.RelayTLS = relays.at()
+	o.RelayCores = p.relayCores
 	w, err := jobs.StartWorkers(s.Store, p.log, o)
 	if err != nil {
 		for _, l := range relays.listeners() {

@@ -80,7 +80,7 @@ func (s *services) upkeep(ctx context.Context, p *place, kept *certs.Keeper) {
 	reported := make(chan struct{})
 	go func() {
 		defer close(reported)
-		jobs.Report(ctx, s.Store, p.log, look)
+		jobs.Report(ctx, s.Store, p.log, nil, look)
 	}()
 	s.closers = append(s.closers, func() { <-reported })
 	if p.backups.To != "" {

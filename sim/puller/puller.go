@@ -5,6 +5,7 @@ package puller
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net"
 	"slices"
 	"sync"
@@ -31,6 +32,7 @@ type Source struct {
 	Transport rtsp.Transport // "" for TCP
 	Retry     time.Duration  // between two tries; 0 for 2 s
 	Sound     bool           // also its sound, where it has some
+	Codec     string         // the one that is shown, as people write it; "" for any
 }
 
 // A Pull is one connection to a source, kept up until it is stopped.
@@ -163,6 +165,9 @@ func (p *Pull) once(ctx context.Context, s Source) error {
 	}
 	defer session.Close()
 	track := session.Tracks[0].Track
+	if s.Codec != "" && track.CodecName() != s.Codec {
+		return fmt.Errorf("it shows %s alone, and this is %s", s.Codec, track.CodecName())
+	}
 	meter := media.NewMeter(track)
 	frames, ok := media.NewAssembler(track)
 	p.mu.Lock()

@@ -71,6 +71,9 @@ func startBridge(ctx context.Context, t Target, o Options) (*Bridge, error) {
 	b.about = b.kind.about(t)
 	b.about.Contract, b.about.Name, b.about.Maker, b.about.Model, b.about.LimitKbps =
 		bridge.Version, t.Name, t.Maker, t.Model, t.LimitMbps*1000
+	if t.Codec != "" {
+		b.about.Intake.Codecs = []string{t.Codec}
+	}
 	for _, s := range b.kind.slots(t) {
 		b.slots = append(b.slots, &slot{Slot: s, pulls: map[string]*puller.Pull{}})
 	}
@@ -250,7 +253,7 @@ func (b *Bridge) fill(s *slot, e bridge.Entry) {
 		in = signin.SignIn{User: b.slots[0].Entry.User, Secret: signin.NewSecret(b.slots[0].password)}
 	}
 	for _, st := range from {
-		p := puller.Start(b.ctx, puller.Source{URL: st.URL, SignIn: in, Transport: rtsp.TCP,
+		p := puller.Start(b.ctx, puller.Source{URL: st.URL, SignIn: in, Transport: rtsp.TCP, Codec: b.t.Codec,
 			Sound: slices.Contains(b.about.Abilities, bridge.CanPush)})
 		s.pulls[st.Role] = p
 		b.pulls = append(b.pulls, p)

@@ -48,6 +48,8 @@ type Target struct {
 	ConnectsMS int `yaml:"connects_ms"`
 	// Mixes says that the second camera which is put there is given the first one's streams, until it is put again.
 	Mixes bool `yaml:"mixes"`
+	// Codec is the one codec that it shows; "" for all of its kind.
+	Codec string `yaml:"codec"`
 	// Broken is how it breaks the contract: "hangs", "endless", "version", "twice", "flaps", "half", "lies", "forgets", "tells", "plain",
 	// "deep", "no_problem", "open"; "" where it keeps it.
 	Broken string `yaml:"broken"`

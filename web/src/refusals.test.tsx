@@ -22,6 +22,7 @@ import { NameSheet } from "@/views/lineup/NameSheet";
 import { ClaimSheet } from "@/views/lineup/ClaimSheet";
 import { GroupSheet } from "@/views/multicast/GroupSheet";
 import { EntrySheet } from "@/views/patch/EntrySheet";
+import { RelayOfferSheet } from "@/views/patch/RelayOfferSheet";
 import { TargetSheet } from "@/views/patch/TargetSheet";
 import { CommandSheet } from "@/views/bench/CommandSheet";
 import { RelaySheet } from "@/views/bench/RelaySheet";
@@ -207,6 +208,28 @@ const sheets: { name: string; sheet: ReactNode; fill?: () => void; button?: stri
     sheet: <RelaySheet site="s1" device={device} stream={{ role: "main" } as Stream} onClose={nothing} />,
     fill: () => type("Who takes it", "Vault"),
     button: "Serve it on",
+  },
+  {
+    name: "RelayOfferSheet",
+    sheet: (
+      <RelayOfferSheet
+        site="s1"
+        device={device}
+        target={{ id: "t1", name: "Door panel" } as Target}
+        offer={{
+          role: "main",
+          words: "MJPEG",
+          form: { codec: "MJPEG" },
+          at: "192.0.2.5:8554",
+          cores: 0.1,
+          known: true,
+          budget: 1,
+          free: 1,
+        }}
+        onClose={nothing}
+      />
+    ),
+    button: "Serve it on and place it",
   },
   { name: "KeepingSheet", sheet: <KeepingSheet onClose={nothing} />, button: "Save" },
   {

@@ -52,6 +52,8 @@ type About struct {
 	WithIntakes bool
 	// WithWanted asks which slots of the targets are wanted for cameras.
 	WithWanted bool
+	// WithServing asks for the workers that serve streams of the site on.
+	WithServing bool
 }
 
 // Distinct returns IDs once each, in the order in which they first stand.
@@ -95,6 +97,8 @@ type Facts struct {
 	Busy map[uuid.UUID]Busy
 	// Sweep is the sweep that is under way; the nil UUID for none.
 	Sweep uuid.UUID
+	// Serving are the workers that serve streams of the site on.
+	Serving []Serving
 }
 
 // A PlanName is whose a plan is, and what that is called.

@@ -1,13 +1,21 @@
 package act
 
 import (
+	"errors"
 	"fmt"
+	"net"
 	"regexp"
+	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/google/uuid"
 
+	"unlatch/core/decide/fit"
+	"unlatch/core/decide/latch"
 	"unlatch/core/ground/signin"
+	"unlatch/core/ground/streamurl"
+	"unlatch/core/stream/conversion"
 )
 
 // PutRelay has a stream of a camera served on by the workers that reach it, under a path and with a sign-in of its own, or changes that.
@@ -19,16 +27,30 @@ type PutRelay struct {
 	// User and Secret open the stream; a new relay has both, and an old one keeps them where Secret is empty.
 	User   string
 	Secret signin.Secret
+	// Cores is what turning the stream into its form costs, where that is known; Decide sets it.
+	Cores float64
 }
 
 // A RelayForm is how a stream is served on.
 type RelayForm struct {
 	Role string `json:"role" enum:"main,sub,third" doc:"which of the camera's streams"`
 	// Path is what stands behind the host in the URL.
-	Path   string `json:"path" minLength:"1" maxLength:"100" doc:"what stands behind the host in the URL, such as footbridge/main"`
-	For    string `json:"for" maxLength:"100" doc:"who takes it, such as the name of a recorder"`
-	Always bool   `json:"always,omitempty" doc:"the session with the camera lasts also while nobody takes the stream"`
-	Most   int    `json:"most,omitempty" minimum:"0" maximum:"200" doc:"how many may take it at once; 0 for the usual 16"`
+	Path   string           `json:"path" minLength:"1" maxLength:"100" doc:"what stands behind the host in the URL, such as footbridge/main"`
+	For    string           `json:"for" maxLength:"100" doc:"who takes it, such as the name of a recorder"`
+	Always bool             `json:"always,omitempty" doc:"the session with the camera lasts also while nobody takes the stream"`
+	Most   int              `json:"most,omitempty" minimum:"0" maximum:"200" doc:"how many may take it at once; 0 for the usual 16"`
+	Form   conversion.Shape `json:"form,omitzero" doc:"what it is turned into; missing where it goes on as it comes"`
+	// Target is the target that is given this stream in place of the camera's own; the nil UUID for none.
+	Target uuid.UUID `json:"target,omitzero" doc:"the target that is given this stream in place of the camera's own"`
+	// At is where a worker serves it, which stands in the URL.
+	At string `json:"at,omitempty" maxLength:"100" doc:"host and port of the worker that serves it; missing for the first that does"`
+}
+
+// A Serving is a worker of a site that serves streams on.
+type Serving struct {
+	At    string            // host and port
+	Rates *conversion.Rates // what converting costs there; nil where that is not known yet
+	Taken map[uuid.UUID]float64
 }
 
 // relayPath is what can stand in every client's URL as it is.
@@ -36,7 +58,11 @@ var relayPath = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]*(/[a-z0-9][a-z0-9._-]*)
 
 // About implements Act.
 func (a PutRelay) About() About {
-	return About{Name: "put-relay", Right: Work, Site: a.Site, Devices: []uuid.UUID{a.Device}}
+	out := About{Name: "put-relay", Right: Work, Site: a.Site, Devices: []uuid.UUID{a.Device}, WithStates: true, WithServing: true}
+	if a.Target != uuid.Nil {
+		out.Targets = []uuid.UUID{a.Target}
+	}
+	return out
 }
 
 // Decide implements Act.
@@ -49,14 +75,81 @@ func (a PutRelay) Decide(f Facts) (Outcome, error) {
 		return Outcome{}, refuse("bad_path", fmt.Sprintf("%q is no path for a stream.", a.Path),
 			"Use small letters, digits and hyphens, in parts with / between, such as footbridge/main.")
 	}
+	if a.Target != uuid.Nil {
+		a.For = f.Targets[a.Target].Name
+	}
 	if strings.TrimSpace(a.For) == "" {
 		return Outcome{}, refuse("no_taker", "It is not said who takes the stream.", "Name the recorder, the panel or the program that does.")
 	}
+	if err := a.served(f, d); err != nil {
+		return Outcome{}, err
+	}
+	if err := a.afforded(f, d); err != nil {
+		return Outcome{}, err
+	}
 	after := fmt.Sprintf("%s as %s for %s", a.Role, a.Path, a.For)
+	if !a.Form.IsZero() {
+		after += ": " + a.Form.String()
+	}
 	if a.Always {
 		after += ", always on"
 	}
 	return Outcome{Keep: []any{a}, Line: Line{Subject: d.Title, Devices: []uuid.UUID{a.Device}, DeviceName: d.Title, After: after}}, nil
+}
+
+// served chooses the worker that serves the stream, and refuses a stream that is one of its relays: it would be taken from itself.
+func (a *PutRelay) served(f Facts, d *latch.Device) error {
+	if a.At == "" && len(f.Serving) > 0 {
+		a.At = f.Serving[0].At
+	}
+	if a.At == "" && (a.Target != uuid.Nil || !a.Form.IsZero()) {
+		return refuse("no_worker", "No worker serves streams of this site.",
+			"Start one with: unlatch worker --relay 0.0.0.0:8554, or set relay in the server's settings.")
+	}
+	for _, s := range d.Status.Streams {
+		u, err := streamurl.Parse(s.URL)
+		if s.Role != a.Role || err != nil {
+			continue
+		}
+		for _, w := range f.Serving {
+			if net.JoinHostPort(u.Host, strconv.Itoa(u.DialPort())) == w.At {
+				return refuse("relay_of_relay", fmt.Sprintf("The %s stream of %s is itself a relay of Unlatch.", a.Role, d.Title),
+					"Serve the stream of the camera behind it on.")
+			}
+		}
+	}
+	return nil
+}
+
+// afforded refuses a form that cannot be, or that takes more of the worker than conversions may.
+func (a *PutRelay) afforded(f Facts, d *latch.Device) error {
+	if err := a.Form.Check(); err != nil {
+		var e *conversion.ShapeError
+		errors.As(err, &e)
+		return refuse("bad_form", e.Problem, e.Fix)
+	}
+	i := slices.IndexFunc(f.Serving, func(w Serving) bool { return w.At == a.At })
+	if i < 0 || a.Form.IsZero() || f.Serving[i].Rates == nil {
+		return nil
+	}
+	source := d.Status.FitStreams()[a.Role].Source()
+	cores, err := f.Serving[i].afford(source, a.Form, a.ID)
+	if over := (*conversion.BudgetError)(nil); errors.As(err, &over) {
+		return refuse("over_budget", over.Error(), over.Fix())
+	}
+	a.Cores = cores
+	return err
+}
+
+// afford returns what a form costs beside the other relays of the worker, as if all were taken at once.
+func (w Serving) afford(s conversion.Source, f conversion.Shape, except uuid.UUID) (float64, error) {
+	used := 0.0
+	for id, cores := range w.Taken {
+		if id != except {
+			used += cores
+		}
+	}
+	return w.Rates.Afford(s, f, used)
 }
 
 // A RelayName says which relay an act is on.
@@ -104,4 +197,56 @@ func (a RevealRelay) Decide(f Facts) (Outcome, error) {
 	l, err := a.line(f)
 	l.Subject = a.Path
 	return Outcome{Line: l}, err
+}
+
+// A RelayOffer is a relay by which a target would take a camera, with what that costs.
+type RelayOffer struct {
+	fit.Offer
+	Words string `json:"words" doc:"the form in words"`
+	At    string `json:"at" doc:"host and port of the worker that would serve it"`
+	// Cores is what it costs in processor cores of that worker, where Known.
+	Cores  float64 `json:"cores"`
+	Known  bool    `json:"known" doc:"the cost is known: the worker has measured it, and the stream was proven"`
+	Budget float64 `json:"budget,omitempty" doc:"cores that conversions of that worker may take in all"`
+	Free   float64 `json:"free,omitempty" doc:"of these"`
+	// Only says that no setting of the camera would do.
+	Only bool `json:"only,omitempty" doc:"no setting of the camera would do"`
+	// Problem is why it cannot be, and Fix what to do; "" where it can.
+	Problem string `json:"problem,omitempty"`
+	Fix     string `json:"fix,omitempty"`
+}
+
+// OfferRelay returns the relay by which a target would take a camera that it does not take as it is; nil where none would do, or no
+// worker serves.
+func OfferRelay(s *latch.Status, t latch.Target, serving []Serving) *RelayOffer {
+	if len(serving) == 0 || t.Intake == nil || t.Through {
+		return nil
+	}
+	w := serving[0]
+	_, port, _ := net.SplitHostPort(w.At)
+	at, _ := strconv.Atoi(port)
+	x := *t.Intake
+	x.Name = t.Name
+	streams := s.FitStreams()
+	offers := fit.ByRelay(streams, x, at)
+	if len(offers) == 0 {
+		return nil
+	}
+	out := &RelayOffer{Offer: offers[0], Words: offers[0].Form.String(), At: w.At,
+		Only: s.FittingOn(t).Verdict == latch.Cannot}
+	if w.Rates == nil {
+		return out
+	}
+	source := streams[out.Role].Source()
+	out.Cores, out.Known = w.Rates.Cost(source, out.Form)
+	out.Budget, out.Free = w.Rates.Budget, w.Rates.Budget
+	for _, cores := range w.Taken {
+		out.Free = max(0, out.Free-cores)
+	}
+	if _, err := w.afford(source, out.Form, uuid.Nil); err != nil {
+		if over := (*conversion.BudgetError)(nil); errors.As(err, &over) {
+			out.Problem, out.Fix = over.Error(), over.Fix()
+		}
+	}
+	return out
 }

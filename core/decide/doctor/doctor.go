@@ -10,6 +10,7 @@ import (
 
 	"unlatch/core/ground/machine"
 	"unlatch/core/ground/release"
+	"unlatch/core/stream/conversion"
 )
 
 // Facts are what is judged. What could not be learned is nil or empty, and is not judged.
@@ -35,6 +36,8 @@ type Process struct {
 	Relay string `json:"relay,omitempty"`
 	// RelayTLS is where it does so over TLS.
 	RelayTLS string `json:"relay_tls,omitempty"`
+	// Converting is what turning streams into other forms costs there; nil where it serves none, or has not measured yet.
+	Converting *conversion.Rates `json:"converting,omitempty"`
 	// Certificate is what a server serves with; nil without TLS.
 	Certificate *ServedCertificate `json:"certificate,omitempty"`
 	// Backup is the schedule by which a server makes backups; nil where it makes none.

@@ -1,6 +1,11 @@
 package doctor
 
-import "time"
+import (
+	"net"
+	"net/netip"
+	"slices"
+	"time"
+)
 
 // A Relay is a stream that is served on, as its worker told of it last.
 type Relay struct {
@@ -31,4 +36,36 @@ func (j *judge) relays(list []Relay) {
 	if well > 0 {
 		j.well("relays", "%s.", count(well, "stream is served on", "streams are served on"))
 	}
+}
+
+// ServedAt returns where a worker serves streams of a site, given where it listens; "" where it does not reach the site. One that listens
+// on every address is named by the one that it has in the site's ranges, else by its first.
+func (p *Process) ServedAt(site string, ranges []netip.Prefix, listens string) string {
+	host, port, err := net.SplitHostPort(listens)
+	if err != nil || !slices.Contains(p.Sites, site) {
+		return ""
+	}
+	if a, err := netip.ParseAddr(host); err == nil && a.IsUnspecified() {
+		host = p.ownAddress(ranges)
+	}
+	return net.JoinHostPort(host, port)
+}
+
+// ownAddress returns the address of the machine in one of some networks, else its first.
+func (p *Process) ownAddress(ranges []netip.Prefix) string {
+	first := "127.0.0.1"
+	for _, c := range p.Machine.Cards {
+		for _, own := range c.Prefixes {
+			if !own.Addr().Is4() {
+				continue
+			}
+			if slices.ContainsFunc(ranges, func(r netip.Prefix) bool { return r.Overlaps(own) }) {
+				return own.Addr().String()
+			}
+			if !c.Loopback && first == "127.0.0.1" {
+				first = own.Addr().String()
+			}
+		}
+	}
+	return first
 }

@@ -30,10 +30,13 @@ func Best(streams map[string]Stream, x intake.Intake) (reasons []Reason, ok bool
 		}
 	}
 	if !found {
-		reasons = []Reason{{Target: x.Name, Field: "role", Has: "no such stream", Wants: strings.Join(x.Roles, " or ")}}
+		reasons = []Reason{{Target: x.Name, Field: "role", Has: noStream, Wants: strings.Join(x.Roles, " or ")}}
 	}
 	return reasons, false
 }
+
+// noStream is what a camera has of a stream that it does not have.
+const noStream = "no such stream"
 
 // names are the fields as people say them.
 var names = map[string]string{"fps": "frame rate", "bitrate_kbps": "bitrate in kbit/s",
@@ -43,6 +46,10 @@ var names = map[string]string{"fps": "frame rate", "bitrate_kbps": "bitrate in k
 func Words(reasons []Reason) string {
 	var parts []string
 	for _, r := range reasons {
+		if r.Field == "role" && r.Has == noStream {
+			parts = append(parts, fmt.Sprintf("it wants the %s stream, which the camera does not have", r.Wants))
+			continue
+		}
 		parts = append(parts, fmt.Sprintf("%s is %s, it wants %s", cmp.Or(names[r.Field], r.Field), r.Has, r.Wants))
 	}
 	return strings.Join(parts, "; ")

@@ -34,7 +34,7 @@ func (d *Device) Identity() string {
 // WantedIntakes returns what the camera's wanted targets accept, each under the target's name.
 func (s *Status) WantedIntakes() (out []intake.Intake) {
 	for _, p := range s.Placements {
-		if p.Intake != nil {
+		if p.Intake != nil && p.Relay == uuid.Nil {
 			x := *p.Intake
 			x.Name = p.Name
 			out = append(out, x)

@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"unlatch/core/decide/fit"
+	"unlatch/core/stream/tuning"
 )
 
 // Verdicts on a camera and a target, before it is placed.
@@ -44,8 +45,21 @@ func (s *Status) FittingOn(t Target) Fitting {
 	}
 	out := Fitting{AfterTuning, reasons}
 	nothingToSet := s.SignedIn != nil && s.SignedIn.StreamOnly // it has no device service
-	if nothingToSet || slices.ContainsFunc(reasons, func(r fit.Reason) bool { return !slices.Contains(settable, r.Field) }) {
+	fixed := slices.ContainsFunc(reasons, func(r fit.Reason) bool { return !slices.Contains(settable, r.Field) })
+	if nothingToSet || fixed || s.offersNone(reasons, t.Intake.Codecs) {
 		out.Verdict = Cannot
 	}
 	return out
+}
+
+// offersNone reports whether another codec is wanted and the camera is known to offer none of those that are taken.
+func (s *Status) offersNone(reasons []fit.Reason, codecs []string) bool {
+	wanted := slices.ContainsFunc(reasons, func(r fit.Reason) bool { return r.Field == "codec" })
+	if s.Offers == nil || len(s.Offers.Streams) == 0 || !wanted {
+		return false
+	}
+	taken := func(c tuning.CodecOptions) bool { return slices.Contains(codecs, c.Codec) }
+	return !slices.ContainsFunc(s.Offers.Streams, func(o tuning.Offer) bool {
+		return o.Problem != "" || slices.ContainsFunc(o.Options.Codecs, taken)
+	})
 }

@@ -18,6 +18,7 @@ import (
 	"unlatch/core/ground/signin"
 	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/camera"
+	"unlatch/core/stream/conversion"
 	"unlatch/core/stream/intake"
 	"unlatch/core/stream/tuning"
 	"unlatch/core/wire/target"
@@ -98,6 +99,18 @@ type Target struct {
 	Elsewhere bool
 	// SilentSince is since when it cannot be asked; zero where it answered when it was last asked.
 	SilentSince time.Time
+	// Relay is the stream served on that it is given in place of the camera's own; nil for none.
+	Relay *Relay
+}
+
+// A Relay is a stream of a camera that is served on for a target.
+type Relay struct {
+	ID   uuid.UUID
+	Role string // of the stream
+	URL  string // without the sign-in
+	Form conversion.Shape
+	// Key stands for its sign-in, which is on no keyring: another one has another.
+	Key uuid.UUID
 }
 
 // A Given is a stream that a target has, or shall have.
@@ -133,6 +146,9 @@ type Placement struct {
 	Whose     string         `json:"whose,omitempty" doc:"whose sign-in it is given: the camera's, its stream user's, the recorder's"`
 	SignIn    uuid.UUID      `json:"-"` // that entry of the keyring
 	From      uuid.UUID      `json:"from,omitzero" doc:"the target whose channel it is given, where it takes no cameras"`
+	Relay     uuid.UUID      `json:"relay,omitzero" doc:"the relay through which it gets the stream"`
+	As        string         `json:"as,omitempty" doc:"what the relay turns the stream into, in words"`
+	Through   *fit.Stream    `json:"-"` // as the relay serves it; nil where it goes through none, or is not known
 	Misfit    []fit.Reason   `json:"misfit,omitempty" doc:"why it takes none of the streams"`
 	Moved     bool           `json:"moved,omitempty" doc:"the target still has a URL or a sign-in that is no longer the camera's"`
 	Old       string         `json:"old,omitempty" doc:"what of it is old"`

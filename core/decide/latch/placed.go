@@ -9,6 +9,7 @@ import (
 
 	"unlatch/core/decide/evidence"
 	"unlatch/core/decide/fit"
+	"unlatch/core/ground/streamurl"
 	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/camera"
 	"unlatch/core/stream/intake"
@@ -26,6 +27,15 @@ func (t Target) intakeUnderItsName() intake.Intake {
 // what the recorder sends on, which is not known here.
 func (t Target) takes(streams map[string]fit.Stream) ([]fit.Reason, bool) {
 	x := t.intakeUnderItsName()
+	if t.Relay != nil {
+		through, known := t.throughRelay(streams)
+		if !known {
+			return nil, true
+		}
+		through.Role = t.roleOf(t.Relay)
+		reasons := fit.Check(through, x)
+		return reasons, len(reasons) == 0
+	}
 	switch t.Role {
 	case "picture":
 		return nil, true // its size is the target's to judge
@@ -68,6 +78,37 @@ func (d *deriver) gives(t Target, p *Placement) {
 	}
 }
 
+// throughRelay returns the stream that is served on for the target; known is false before the camera's own is proven.
+func (t Target) throughRelay(streams map[string]fit.Stream) (through fit.Stream, known bool) {
+	s, known := streams[t.Relay.Role]
+	u, err := streamurl.Parse(t.Relay.URL)
+	if !known || err != nil {
+		return through, false
+	}
+	return fit.Through(s, t.Relay.Form, u.DialPort()), true
+}
+
+// roleOf returns as which of a camera's streams the target is given one that is served on: as one that it takes.
+func (t Target) roleOf(r *Relay) string {
+	switch {
+	case t.Role != "":
+		return t.Role
+	case t.Intake != nil && !t.Intake.TakesRole(r.Role):
+		return fit.RoleFor(*t.Intake)
+	}
+	return r.Role
+}
+
+// relayed fills in the stream that is served on for a target.
+func (t Target) relayed(streams map[string]fit.Stream, p *Placement) {
+	r := t.Relay
+	p.Relay, p.As, p.SignIn, p.Whose = r.ID, r.Form.String(), r.Key, "a sign-in of the relay's own"
+	p.Gives = []Given{{t.roleOf(r), r.URL}}
+	if through, known := t.throughRelay(streams); known {
+		p.Through = &through
+	}
+}
+
 // elsewhere writes the URLs for a target outside the site as they read from there. One that no port leads to cannot be given.
 func (d *deriver) elsewhere(t Target, p *Placement) {
 	if !t.Elsewhere {
@@ -105,7 +146,7 @@ func (d *deriver) rolesFor(t Target) []string {
 
 // through replaces the camera's own streams by those that another target sends on, for targets that take channels of a recorder.
 func (d *deriver) through(t Target, p *Placement) {
-	if !t.Through || d.s.Via != "" {
+	if !t.Through || d.s.Via != "" || t.Relay != nil {
 		return
 	}
 	want := p.Gives
@@ -137,8 +178,12 @@ func (d *deriver) placed() {
 		if t.Intake != nil && len(streams) > 0 {
 			p.Misfit, _ = t.takes(streams)
 		}
-		d.gives(t, &p)
-		d.elsewhere(t, &p)
+		if t.Relay != nil {
+			t.relayed(streams, &p)
+		} else {
+			d.gives(t, &p)
+			d.elsewhere(t, &p)
+		}
 		if b, _ := body[evidence.Confirmed](d, t.ID.String()); b != nil {
 			for _, g := range b.SendsOn {
 				p.SendsOn = append(p.SendsOn, Given(g))

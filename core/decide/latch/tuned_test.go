@@ -11,6 +11,7 @@ import (
 	"unlatch/core/decide/proof"
 	"unlatch/core/ground/trouble"
 	"unlatch/core/stream/camera"
+	"unlatch/core/stream/conversion"
 	"unlatch/core/stream/intake"
 	"unlatch/core/stream/media"
 	"unlatch/core/stream/tuning"
@@ -127,7 +128,54 @@ func TestWithoutAPlanTheTargetsDecide(t *testing.T) {
 	assert.Empty(t, s.Placements[1].Misfit, "nobody has said what that one accepts")
 	x.Roles = []string{"sub"}
 	s = Derive(sending(upToSignedIn(), 640, 360, 10).records, intent)
-	assert.Contains(t, s.Latch(Tuned).Reason, "no such stream")
+	assert.Contains(t, s.Latch(Tuned).Reason, "it wants the sub stream, which the camera does not have")
 	s = Derive(upToSignedIn().records, intent)
 	assert.NotEqual(t, Stuck, s.Latch(Tuned).State, "nothing is measured yet")
+}
+
+// A target that takes none of a camera's streams gets one that is served on, and is judged by that: nothing is asked of the camera any
+// more, and it keeps its own sign-in to itself. Another user of the relay is another sign-in.
+func TestATargetBehindARelay(t *testing.T) {
+	x := intake.Intake{Name: "panel", Codecs: []string{"MJPEG"}, FPS: intake.Range{Max: 5}}
+	on := Target{ID: strongroom, Name: "Wall panel", Intake: &x}
+	st := sending(upToSignedIn(), 640, 360, 25)
+	s := Derive(st.records, Intent{Targets: []Target{on}})
+	require.Equal(t, Stuck, s.Latch(Tuned).State)
+
+	relay := &Relay{ID: uuid.New(), Role: "main", URL: "rtsp://192.0.2.5:8554/clock/main", Key: uuid.New(),
+		Form: conversion.Shape{Codec: "MJPEG", FPS: 5}}
+	on.Relay = relay
+	s = Derive(st.records, Intent{Targets: []Target{on}})
+	assert.Equal(t, Open, s.Latch(Tuned).State)
+	p := s.Placements[0]
+	assert.Empty(t, p.Misfit)
+	assert.Equal(t, []Given{{"main", relay.URL}}, p.Gives)
+	assert.Equal(t, relay.ID, p.Relay)
+	assert.Equal(t, relay.Key, p.SignIn, "and not the camera's")
+	assert.Equal(t, "MJPEG, 5 frames a second", p.As)
+	require.NotNil(t, p.Through)
+	assert.Equal(t, "MJPEG", p.Through.Codec)
+
+	st.add(strongroom.String(), evidence.Placed{Slot: "1", URL: relay.URL, SignIn: relay.Key,
+		Gave: []evidence.Given{{Role: "main", URL: relay.URL}}})
+	s = Derive(st.records, Intent{Targets: []Target{on}})
+	assert.False(t, s.Placements[0].Moved)
+	other := *relay
+	other.Key = uuid.New()
+	on.Relay = &other
+	s = Derive(st.records, Intent{Targets: []Target{on}})
+	assert.True(t, s.Placements[0].Moved)
+	assert.Equal(t, "sign-in", s.Placements[0].Old)
+	on.Relay = nil
+	s = Derive(st.records, Intent{Targets: []Target{on}})
+	assert.Equal(t, "URL", s.Placements[0].Old, "it still has the relay's")
+
+	x.Roles, on.Relay = []string{"sub"}, relay
+	s = Derive(st.records, Intent{Targets: []Target{on}})
+	assert.Empty(t, s.Placements[0].Misfit)
+	assert.Equal(t, "sub", s.Placements[0].Gives[0].Role, "as the stream that it takes")
+	x.Roles = nil
+	on.Relay = &Relay{ID: relay.ID, Role: "main", URL: relay.URL, Form: conversion.Shape{Codec: "MJPEG"}}
+	s = Derive(st.records, Intent{Targets: []Target{on}})
+	assert.Contains(t, s.Latch(Tuned).Reason, "frame rate is 25, it wants at most 5")
 }

@@ -10,8 +10,8 @@ import (
 	"unlatch/core/stream/tuning"
 )
 
-// A Form is what a stream is turned into. The zero value of a field leaves it as it comes.
-type Form struct {
+// A Shape is what a stream is turned into. The zero value of a field leaves it as it comes.
+type Shape struct {
 	Codec      string  `json:"codec,omitempty" enum:"H.264,H.265,MJPEG" doc:"of the picture"`
 	Width      int     `json:"width,omitempty" minimum:"0" maximum:"8192" doc:"pixels; the picture keeps its shape, with black beside it"`
 	Height     int     `json:"height,omitempty" minimum:"0" maximum:"8192"`
@@ -23,8 +23,8 @@ type Form struct {
 }
 
 // Of returns the form of a stream that a plan asks for.
-func Of(p tuning.Stream) Form {
-	return Form{Codec: p.Codec, Width: p.Width, Height: p.Height, FPS: p.FPS, Kbps: p.BitrateKbps, GOPSeconds: p.GOPSeconds,
+func Of(p tuning.Stream) Shape {
+	return Shape{Codec: p.Codec, Width: p.Width, Height: p.Height, FPS: p.FPS, Kbps: p.BitrateKbps, GOPSeconds: p.GOPSeconds,
 		Sound: soundOf(p.Audio)}
 }
 
@@ -37,21 +37,21 @@ func soundOf(audio string) string {
 }
 
 // IsZero reports whether the stream goes on as it comes.
-func (f Form) IsZero() bool { return f == Form{} }
+func (f Shape) IsZero() bool { return f == Shape{} }
 
 // Picture reports whether the picture is made anew, and not the sound alone.
-func (f Form) Picture() bool {
+func (f Shape) Picture() bool {
 	f.Sound = ""
 	return !f.IsZero()
 }
 
 // Key names the form: two that want the same share one conversion.
-func (f Form) Key() string {
+func (f Shape) Key() string {
 	return fmt.Sprintf("%s %dx%d %g %d %g %s %d", f.Codec, f.Width, f.Height, f.FPS, f.Kbps, f.GOPSeconds, f.Sound, f.Turn)
 }
 
 // String says the form in words, as in "MJPEG, 640×360, 5 frames a second"; "as it comes" for none.
-func (f Form) String() string {
+func (f Shape) String() string {
 	var parts []string
 	add := func(there bool, format string, a ...any) {
 		if there {
@@ -87,7 +87,7 @@ const mostJPEG = 2040
 
 // Becomes returns what comes out: all of it is known, where the source is. The size of JPEG is a multiple of eight, as RTP counts it, and
 // that of others even.
-func (f Form) Becomes(s Source) Source {
+func (f Shape) Becomes(s Source) Source {
 	out := s
 	if f.Turn == 90 || f.Turn == 270 {
 		out.Width, out.Height = s.Height, s.Width
@@ -111,27 +111,30 @@ func (f Form) Becomes(s Source) Source {
 	return out
 }
 
+// Codecs are those that a picture can be turned into.
+var Codecs = []string{"H.264", "H.265", "MJPEG"}
+
 // encoders are the software encoders, by codec, as ffmpeg calls them.
 var encoders = map[string]string{"H.264": "libx264", "H.265": "libx265", "MJPEG": "mjpeg"}
 
-// A FormError says why a stream cannot be turned into a form.
-type FormError struct{ Problem, Fix string }
+// A ShapeError says why a stream cannot be turned into a form.
+type ShapeError struct{ Problem, Fix string }
 
-func (e *FormError) Error() string { return e.Problem }
+func (e *ShapeError) Error() string { return e.Problem }
 
-// Check reports a *FormError for a form that no stream can be turned into.
-func (f Form) Check() error {
+// Check reports a *ShapeError for a form that no stream can be turned into.
+func (f Shape) Check() error {
 	switch {
 	case (f.Width > 0) != (f.Height > 0):
-		return &FormError{"The size has a width or a height, and not both.", "Give both, or neither."}
+		return &ShapeError{"The size has a width or a height, and not both.", "Give both, or neither."}
 	case f.Width > 0 && (f.Width < 16 || f.Height < 16):
-		return &FormError{fmt.Sprintf("%d×%d is too small for a picture.", f.Width, f.Height), "Give at least 16 pixels each way."}
+		return &ShapeError{fmt.Sprintf("%d×%d is too small for a picture.", f.Width, f.Height), "Give at least 16 pixels each way."}
 	case f.Codec == "MJPEG" && max(f.Width, f.Height) > mostJPEG:
-		return &FormError{fmt.Sprintf("MJPEG over RTSP is at most %d pixels wide and high.", mostJPEG), "Give a smaller size."}
+		return &ShapeError{fmt.Sprintf("MJPEG over RTSP is at most %d pixels wide and high.", mostJPEG), "Give a smaller size."}
 	case f.Codec == "MJPEG" && f.Sound == "AAC":
-		return &FormError{"AAC sound does not go with MJPEG here.", "Leave the sound as it comes, or out."}
+		return &ShapeError{"AAC sound does not go with MJPEG here.", "Leave the sound as it comes, or out."}
 	case f.Codec == "MJPEG" && f.GOPSeconds > 0:
-		return &FormError{"MJPEG has no key frames: every picture stands by itself.", "Leave the key frames out."}
+		return &ShapeError{"MJPEG has no key frames: every picture stands by itself.", "Leave the key frames out."}
 	}
 	return nil
 }

@@ -24,7 +24,7 @@ func (r Rates) Encoder(codec string) string { return cmp.Or(r.Encoders[codec], e
 
 // Cost returns how many cores it takes to turn a stream into a form. known is false where that was not measured: of a codec, or a stream
 // of unknown size.
-func (r Rates) Cost(s Source, f Form) (cores float64, known bool) {
+func (r Rates) Cost(s Source, f Shape) (cores float64, known bool) {
 	if f.Sound == "AAC" {
 		cores = r.Sound
 	}
@@ -41,10 +41,10 @@ func (r Rates) Cost(s Source, f Form) (cores float64, known bool) {
 
 // A BudgetError refuses a conversion that would take more of a machine than conversions may.
 type BudgetError struct {
-	Form        Form
+	Form        Shape
 	Cost, Free  float64 // cores
 	Budget      float64
-	Fits        Form // what would fit; see Fitting
+	Fits        Shape // what would fit; see Fitting
 	NothingFits bool
 }
 
@@ -63,7 +63,7 @@ func (e *BudgetError) Fix() string {
 
 // Afford returns what a conversion costs, beside others that take used cores. The error is a *BudgetError where the budget has no room.
 // What was not measured is allowed: it is known once it runs.
-func (r Rates) Afford(s Source, f Form, used float64) (cores float64, err error) {
+func (r Rates) Afford(s Source, f Shape, used float64) (cores float64, err error) {
 	cores, known := r.Cost(s, f)
 	if free := r.Budget - used; known && cores > free {
 		e := &BudgetError{Form: f, Cost: cores, Free: max(0, free), Budget: r.Budget}
@@ -82,7 +82,7 @@ var (
 )
 
 // Fitting returns the form nearest to f that takes at most free cores: of fewer pictures a second before a smaller one.
-func (r Rates) Fitting(s Source, f Form, free float64) (Form, bool) {
+func (r Rates) Fitting(s Source, f Shape, free float64) (Shape, bool) {
 	whole := f.Becomes(s)
 	for _, part := range smallerSizes {
 		x := f

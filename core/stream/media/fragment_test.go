@@ -78,6 +78,16 @@ func TestJPEGFilesAreSent(t *testing.T) {
 		assert.Equal(t, want.data, have.data)
 		assert.Equal(t, size, [2]int{have.width, have.height})
 	}
+	// A file whose components share one table, as encoders write that are in a hurry.
+	var file bytes.Buffer
+	require.NoError(t, jpeg.Encode(&file, drawn(64, 48), nil))
+	one := bytes.Clone(file.Bytes())
+	frame := bytes.Index(one, []byte{0xff, 0xc0})
+	one[frame+15], one[frame+18] = 0, 0
+	p, err := takeJPEGApart(one)
+	require.NoError(t, err)
+	assert.Equal(t, p.tables[:64], p.tables[64:])
+
 	never := func([]byte) { t.Error("it became something") }
 	refused := func(b []byte) error {
 		return (&Fragmenter{Codec: "JPEG", Files: true}).Packet(append([]byte{0x80, 26, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0}, b...), never)

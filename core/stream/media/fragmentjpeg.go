@@ -19,7 +19,8 @@ type jpegParts struct {
 	kind          byte // 0 for 4:2:2, 1 for 4:2:0; 64 more where there are restart markers
 	width, height int  // in blocks of eight pixels
 	restart       uint16
-	tables        [128]byte // luma, then chroma
+	tables        [128]byte // as the file has them; luma, then chroma once it is taken apart
+	of            [2]byte   // which of them luma and chroma have
 	scan          []byte
 }
 
@@ -59,9 +60,12 @@ func takeJPEGApart(b []byte) (p jpegParts, err error) {
 			if p.scan = b[at:]; p.width == 0 || len(p.scan) == 0 {
 				return p, errNoJPEG
 			}
-			if have != 3 {
+			if have>>p.of[0]&1 == 0 || have>>p.of[1]&1 == 0 {
 				return p, errJPEGTables
 			}
+			file := p.tables
+			copy(p.tables[:64], file[64*int(p.of[0]):])
+			copy(p.tables[64:], file[64*int(p.of[1]):][:64])
 			if p.restart > 0 {
 				p.kind |= 64
 			}
@@ -107,7 +111,7 @@ func (p *jpegParts) frame(b []byte) error {
 	if b[10] != 0x11 || b[13] != 0x11 {
 		return errJPEGSampling
 	}
-	if b[8] != 0 || b[11] != 1 || b[14] != 1 {
+	if p.of = [2]byte{b[8], b[11]}; b[8] > 1 || b[11] > 1 || b[14] != b[11] {
 		return errJPEGTables
 	}
 	return nil

@@ -210,6 +210,10 @@ func (m *memory) Key(_ context.Context, id uuid.UUID) (Key, error) {
 	return Key{}, ErrGone
 }
 
+func (m *memory) OfRelay(context.Context, uuid.UUID) (signin.SignIn, error) {
+	return signin.SignIn{User: "relay-k2f9aa", Secret: signin.NewSecret("A7Q2ZL5MXW3CFD6RTKPN4YHUJE")}, nil
+}
+
 func (m *memory) Decrypt(_ context.Context, id uuid.UUID) (signin.SignIn, error) {
 	in, ok := m.secrets[id]
 	if !ok {

@@ -143,6 +143,11 @@ func (w placeStep) placing(ctx context.Context, p latch.Placement, replaces stri
 		Slot: p.Wanted, Replaces: replaces}
 	var err error
 	switch {
+	case p.Relay != uuid.Nil:
+		if c.SignIn, err = w.Keyring.OfRelay(ctx, p.Relay); err != nil {
+			return c, err
+		}
+		w.secrets.Know(c.SignIn)
 	case p.From != uuid.Nil: // a recorder's channel, with the recorder's sign-in
 		from, ferr := targetDoor(w).connect(ctx, p.From)
 		if ferr != nil {
@@ -166,11 +171,14 @@ func (w placeStep) placing(ctx context.Context, p latch.Placement, replaces stri
 	}
 	for _, g := range p.Gives {
 		s := target.Stream{Role: g.Role, URL: g.URL}
-		if proof, ok := w.d.Status.Proofs[g.Role]; ok && p.From == uuid.Nil {
+		if proof, ok := w.d.Status.Proofs[g.Role]; ok && p.From == uuid.Nil && p.Relay == uuid.Nil {
 			s.Transport = proof.Transport
 			if v := proof.Video; v != nil {
 				s.Codec, s.Width, s.Height = v.Codec, v.Width, v.Height
 			}
+		}
+		if p.Through != nil {
+			s.Transport, s.Codec, s.Width, s.Height = p.Through.Transport, p.Through.Codec, p.Through.Width, p.Through.Height
 		}
 		c.Streams = append(c.Streams, s)
 	}

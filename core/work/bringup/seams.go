@@ -77,6 +77,8 @@ type Keyring interface {
 	Key(ctx context.Context, id uuid.UUID) (Key, error)
 	// Decrypt may return ErrGone.
 	Decrypt(ctx context.Context, id uuid.UUID) (signin.SignIn, error)
+	// OfRelay is the sign-in that opens a stream that is served on. It may return ErrGone.
+	OfRelay(ctx context.Context, relay uuid.UUID) (signin.SignIn, error)
 	// Candidates are the sign-ins to try on a device for a purpose, the likeliest first. What it has refused is left out, unless again says
 	// that a person wants it tried once more.
 	Candidates(ctx context.Context, d *latch.Device, purpose signin.Purpose, again bool) ([]Key, error)

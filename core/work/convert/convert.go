@@ -35,7 +35,7 @@ const (
 // An underway is one ffmpeg at work.
 type underway struct {
 	from   *fanout.Consumer
-	form   conversion.Form
+	form   conversion.Shape
 	source conversion.Source
 
 	frames    *media.Assembler
@@ -58,7 +58,7 @@ type underway struct {
 // stream; what is not known of it is read off its first picture. The session ends when the consumer's stream ends or is changed by the
 // camera, and with ffmpeg. Closing it closes the consumer. The error is one of this package's, a *conversion.BudgetError, or that of the
 // consumer.
-func (m *Machine) Open(ctx context.Context, from *fanout.Consumer, source conversion.Source, form conversion.Form) (*player.Session,
+func (m *Machine) Open(ctx context.Context, from *fanout.Consumer, source conversion.Source, form conversion.Shape) (*player.Session,
 	error) {
 	leave, err := m.enter(source, form)
 	if err != nil {

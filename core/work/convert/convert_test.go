@@ -52,7 +52,8 @@ type mill struct {
 
 func newMill(t *testing.T, rates conversion.Rates) *mill {
 	t.Helper()
-	m := &mill{t: t, machine: convert.NewMachine(rates), net: fmt.Sprintf("127.52.%d.", 100+networks.Add(1))}
+	m := &mill{t: t, machine: &convert.Machine{}, net: fmt.Sprintf("127.52.%d.", 100+networks.Add(1))}
+	m.machine.Set(rates)
 	m.world = simtest.Start(t, strings.ReplaceAll(yard, "127.52.0.", m.net))
 	return m
 }
@@ -69,7 +70,7 @@ func (m *mill) plain(ctx context.Context, name string) (*fanout.Consumer, error)
 }
 
 // take takes the stream of a camera in a form.
-func (m *mill) take(name string, form conversion.Form) (*fanout.Consumer, error) {
+func (m *mill) take(name string, form conversion.Shape) (*fanout.Consumer, error) {
 	return m.hub.Join(m.t.Context(), name+" "+form.Key(), func(ctx context.Context) (*player.Session, error) {
 		from, err := m.plain(ctx, name)
 		if err != nil {
@@ -86,7 +87,7 @@ func TestEachCodecIntoEachOther(t *testing.T) {
 	t.Parallel()
 	m := newMill(t, ample)
 	for _, name := range []string{"Clock", "Bank", "Hut"} {
-		for _, form := range []conversion.Form{
+		for _, form := range []conversion.Shape{
 			{Codec: "H.264", Width: 160, Height: 96, FPS: 5, GOPSeconds: 1, Sound: "none"},
 			{Codec: "H.265", Kbps: 300, GOPSeconds: 1, Sound: "none"},
 			{Codec: "MJPEG", Turn: 90, FPS: 5, Sound: "none"},
@@ -117,7 +118,7 @@ func TestEachCodecIntoEachOther(t *testing.T) {
 func TestSound(t *testing.T) {
 	t.Parallel()
 	m := newMill(t, ample)
-	c, err := m.take("Clock", conversion.Form{Sound: "AAC"})
+	c, err := m.take("Clock", conversion.Shape{Sound: "AAC"})
 	require.NoError(t, err)
 	require.Len(t, c.Tracks(), 2)
 	assert.Equal(t, "H.264", c.Tracks()[0].CodecName())
@@ -125,7 +126,7 @@ func TestSound(t *testing.T) {
 	assert.Greater(t, packets(t, c, 2*time.Second)[1], 5)
 	c.Close()
 
-	c, err = m.take("Clock", conversion.Form{Codec: "MJPEG", FPS: 5})
+	c, err = m.take("Clock", conversion.Shape{Codec: "MJPEG", FPS: 5})
 	require.NoError(t, err)
 	defer c.Close()
 	require.Len(t, c.Tracks(), 2)
@@ -140,7 +141,7 @@ func TestOnceForAllWithinABudget(t *testing.T) {
 	small := conversion.Rates{Decode: map[string]float64{"H.264": 0.1}, Encode: map[string]float64{"MJPEG": 0.1}, Budget: 0.2}
 	m := newMill(t, small)
 	source := conversion.Source{Codec: "H.264", Width: 320, Height: 180, FPS: 10}
-	form := conversion.Form{Codec: "MJPEG", FPS: 5}
+	form := conversion.Shape{Codec: "MJPEG", FPS: 5}
 	from, err := m.plain(t.Context(), "Clock")
 	require.NoError(t, err)
 	first, err := m.machine.Open(t.Context(), from, source, form)
@@ -169,7 +170,7 @@ func TestOnceForAllWithinABudget(t *testing.T) {
 func TestAKilledFFmpeg(t *testing.T) {
 	t.Parallel()
 	m := newMill(t, ample)
-	c, err := m.take("Clock", conversion.Form{Codec: "MJPEG", Width: 144, Height: 80, FPS: 5})
+	c, err := m.take("Clock", conversion.Shape{Codec: "MJPEG", Width: 144, Height: 80, FPS: 5})
 	require.NoError(t, err)
 	defer c.Close()
 	list := children(t, "scale=144:80")

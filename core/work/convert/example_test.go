@@ -15,8 +15,9 @@ func ExampleMachine_Open() {
 		return // there is no ffmpeg
 	}
 	rates.Budget = 1 // processor cores
-	machine := convert.NewMachine(rates)
-	panel := conversion.Form{Codec: "MJPEG", Width: 640, Height: 360, FPS: 5, Sound: "none"}
+	var machine convert.Machine
+	machine.Set(rates)
+	panel := conversion.Shape{Codec: "MJPEG", Width: 640, Height: 360, FPS: 5, Sound: "none"}
 	var camera *fanout.Consumer // of a Hub
 	if camera == nil {
 		fmt.Println("not without a camera")

@@ -6,14 +6,19 @@ import (
 	"unlatch/core/stream/conversion"
 )
 
-// A Machine is where streams are converted, within a budget. It is made by NewMachine.
+// A Machine is where streams are converted, within a budget. Its zero value has none.
 type Machine struct {
 	mu    sync.Mutex
 	rates conversion.Rates
 }
 
-// NewMachine returns a machine with the rates that were measured on it; see Measure.
-func NewMachine(r conversion.Rates) *Machine { return &Machine{rates: r} }
+// Set says what converting costs, as Measure has it, and the budget. What is taken of it stays so.
+func (m *Machine) Set(r conversion.Rates) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	r.Used = m.rates.Used
+	m.rates = r
+}
 
 // Rates returns what converting costs here, and how much of the budget is taken.
 func (m *Machine) Rates() conversion.Rates {
@@ -23,7 +28,7 @@ func (m *Machine) Rates() conversion.Rates {
 }
 
 // enter takes what a conversion costs off the budget until leave is called.
-func (m *Machine) enter(s conversion.Source, f conversion.Form) (leave func(), err error) {
+func (m *Machine) enter(s conversion.Source, f conversion.Shape) (leave func(), err error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	cores, err := m.rates.Afford(s, f, m.rates.Used)

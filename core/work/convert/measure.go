@@ -46,7 +46,7 @@ func Measure(ctx context.Context) (conversion.Rates, error) {
 	}
 	for codec, list := range candidates {
 		for _, encoder := range list {
-			out := (&underway{form: conversion.Form{Codec: codec}}).encoding(conversion.Source{Codec: codec, Width: trialWidth,
+			out := (&underway{form: conversion.Shape{Codec: codec}}).encoding(conversion.Source{Codec: codec, Width: trialWidth,
 				Height: trialHeight}, encoder)
 			cores, made, err := trial(ctx, nil, source, frames, out, []string{"-f", rawForms[codec], "pipe:1"})
 			if err != nil || len(made) == 0 {

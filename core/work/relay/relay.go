@@ -178,6 +178,18 @@ func (r *served) same(other Relay) bool {
 	return r.ID == other.ID && r.User == other.User && r.Secret.Reveal() == other.Secret.Reveal() && r.Always == other.Always
 }
 
+// Serves reports whether a relay is served now.
+func (s *Server) Serves(id string) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, r := range s.relays {
+		if r.ID == id {
+			return true
+		}
+	}
+	return false
+}
+
 // Statuses returns how the relays go.
 func (s *Server) Statuses() (out []Status) {
 	s.mu.Lock()

@@ -13,6 +13,7 @@ export type SealedTo = components["schemas"]["SealedTo"];
 export type Baseline = components["schemas"]["Baseline"];
 export type Cause = components["schemas"]["CauseView"];
 export type Relay = components["schemas"]["RelayView"];
+export type RelayOffer = components["schemas"]["RelayOffer"];
 export type Condition = components["schemas"]["ConditionView"];
 export type ServerFinding = Condition["findings"][number];
 export type ServerProcess = Condition["processes"][number];

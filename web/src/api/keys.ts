@@ -41,6 +41,7 @@ export const keys = {
   recordChoices: () => ["record-choices"] as const,
   search: (text: string) => ["search", text] as const,
   relays: (site: string) => ["relays", site] as const,
+  relayOffer: (site: string, device: string, target: string) => ["relays", site, "offer", device, target] as const,
   condition: () => ["condition"] as const,
   health: () => ["health"] as const,
   plans: (site: string) => ["plans", site] as const,

@@ -29,6 +29,20 @@ export const useDeleteRelay = (site: string) =>
     "quiet",
   );
 
+const offerOf = async (site: string, device: string, target: string) =>
+  (await must(api.GET("/api/sites/{site}/devices/{device}/relay-offer", { params: { path: { site, device }, query: { target } } }))).offer;
+
+/** By which relay a target would take a camera that it does not take as it is. */
+export const useRelayOffer = (site: string, device: string, target: string, wanted: boolean) =>
+  useQuery({
+    queryKey: keys.relayOffer(site, device, target),
+    queryFn: async () => (await offerOf(site, device, target)) ?? null,
+    enabled: wanted,
+  });
+
+/** The same, asked once. */
+export const askRelayOffer = offerOf;
+
 /** Shows the sign-in of a relay; who asked is recorded. */
 export const revealRelay = (site: string, relay: string) =>
   must(api.POST("/api/sites/{site}/relays/{relay}/reveal", { params: { path: { site, relay } } }));

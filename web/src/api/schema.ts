@@ -1505,6 +1505,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/devices/{device}/relay-offer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** By which relay a target would take a camera that it does not take as it is */
+        get: operations["offer-relay"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/drifts": {
         parameters: {
             query?: never;
@@ -4882,6 +4899,10 @@ export interface components {
             /** @description that it draws now */
             texts?: string[];
         };
+        OfferedRelay: {
+            /** @description missing where no relay would do, or no worker serves streams of the site */
+            offer?: components["schemas"]["RelayOffer"];
+        };
         "Open-packRequest": {
             /** @description a passphrase or secret key of age, which opens the sealed sign-ins */
             secret?: string;
@@ -5099,6 +5120,8 @@ export interface components {
             target: string;
         };
         Placement: {
+            /** @description what the relay turns the stream into, in words */
+            as?: string;
             confirmed: boolean;
             /** Format: date-time */
             confirmed_at?: string;
@@ -5119,6 +5142,8 @@ export interface components {
             note?: string;
             /** @description what of it is old */
             old?: string;
+            /** @description the relay through which it gets the stream */
+            relay?: string;
             /** @description what the target itself says */
             report?: string;
             /** @description the stream that somebody wants it to have; missing for the rule's own choice */
@@ -5283,6 +5308,7 @@ export interface components {
         Process: {
             backup?: components["schemas"]["BackupSchedule"];
             certificate?: components["schemas"]["ServedCertificate"];
+            converting?: components["schemas"]["Rates"];
             kind: string;
             machine: components["schemas"]["Facts"];
             name: string;
@@ -5385,6 +5411,23 @@ export interface components {
             max?: number;
             /** Format: double */
             min?: number;
+        };
+        Rates: {
+            /** Format: double */
+            budget: number;
+            decode: {
+                [key: string]: number;
+            };
+            encode: {
+                [key: string]: number;
+            };
+            encoders: {
+                [key: string]: string;
+            };
+            /** Format: double */
+            sound: number;
+            /** Format: double */
+            used: number;
         };
         "Read-address-listRequest": {
             columns?: string[];
@@ -5582,8 +5625,12 @@ export interface components {
         RelayForm: {
             /** @description the session with the camera lasts also while nobody takes the stream */
             always?: boolean;
+            /** @description host and port of the worker that serves it; missing for the first that does */
+            at?: string;
             /** @description who takes it, such as the name of a recorder */
             for: string;
+            /** @description what it is turned into; missing where it goes on as it comes */
+            form?: components["schemas"]["Shape"];
             /**
              * Format: int64
              * @description how many may take it at once; 0 for the usual 16
@@ -5596,16 +5643,52 @@ export interface components {
              * @enum {string}
              */
             role: "main" | "sub" | "third";
+            /** @description the target that is given this stream in place of the camera's own */
+            target?: string;
+        };
+        RelayOffer: {
+            /** @description host and port of the worker that would serve it */
+            at: string;
+            /**
+             * Format: double
+             * @description cores that conversions of that worker may take in all
+             */
+            budget?: number;
+            /** Format: double */
+            cores: number;
+            fix?: string;
+            /** @description what it is turned into; empty where it goes on as it comes */
+            form: components["schemas"]["Shape"];
+            /**
+             * Format: double
+             * @description of these
+             */
+            free?: number;
+            /** @description the cost is known: the worker has measured it, and the stream was proven */
+            known: boolean;
+            /** @description no setting of the camera would do */
+            only?: boolean;
+            problem?: string;
+            /** @description the stream of the camera that is served on */
+            role: string;
+            /** @description the form in words */
+            words: string;
         };
         RelayView: {
             /** @description the session with the camera lasts also while nobody takes the stream */
             always?: boolean;
+            /** @description what it is turned into, in words */
+            as?: string;
+            /** @description host and port of the worker that serves it; missing for the first that does */
+            at?: string;
             by?: string;
             /** Format: date-time */
             created: string;
             device: string;
             /** @description who takes it, such as the name of a recorder */
             for: string;
+            /** @description what it is turned into; missing where it goes on as it comes */
+            form?: components["schemas"]["Shape"];
             id: string;
             /**
              * Format: int64
@@ -5631,6 +5714,8 @@ export interface components {
              * @description how many take it now
              */
             takers: number;
+            /** @description the target that is given this stream in place of the camera's own */
+            target?: string;
             /** @description the same over TLS; missing where no worker serves so */
             tls_url?: string;
             /**
@@ -5942,6 +6027,40 @@ export interface components {
             height: number;
             /** Format: int64 */
             width: number;
+        };
+        Shape: {
+            /**
+             * @description of the picture
+             * @enum {string}
+             */
+            codec?: "H.264" | "H.265" | "MJPEG";
+            /** Format: double */
+            fps?: number;
+            /**
+             * Format: double
+             * @description between key frames
+             */
+            gop_seconds?: number;
+            /** Format: int64 */
+            height?: number;
+            /** Format: int64 */
+            kbps?: number;
+            /**
+             * @description none leaves it out
+             * @enum {string}
+             */
+            sound?: "none" | "AAC";
+            /**
+             * Format: int64
+             * @description degrees to the right
+             * @enum {integer}
+             */
+            turn?: 0 | 90 | 180 | 270;
+            /**
+             * Format: int64
+             * @description pixels; the picture keeps its shape, with black beside it
+             */
+            width?: number;
         };
         "Show-on-screenRequest": {
             device: string;
@@ -10342,6 +10461,40 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DeviceView"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "offer-relay": {
+        parameters: {
+            query: {
+                target: string;
+            };
+            header?: never;
+            path: {
+                site: string;
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OfferedRelay"];
                 };
             };
             /** @description Error */

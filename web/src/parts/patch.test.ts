@@ -144,11 +144,13 @@ test("what becomes of a plug that is let go", () => {
   // What cannot be is refused in words.
   expect(dropOn({ devices: [a] }, row("box 3"), false, all)).toEqual({
     does: "refuse",
+    cannot: false,
     problem: "three is not free.",
     why: "It wants a licence.",
   });
   expect(dropOn({ devices: [a] }, row("box 1"), false, fits(["a", "box", "cannot"]))).toEqual({
     does: "refuse",
+    cannot: true,
     problem: "box cannot take it.",
     why: "frame rate is 25, it wants 10",
   });

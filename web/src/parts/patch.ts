@@ -158,7 +158,11 @@ export function reasonsText(f?: Fitting): string {
     role: "stream",
     way: "way",
   };
-  return (f.reasons ?? []).map((r) => `${names[r.field] ?? r.field} is ${r.has}, it wants ${r.wants}`).join("; ");
+  const text = ({ field, has, wants }: { field: string; has: string; wants: string }) =>
+    field === "role" && has === "no such stream"
+      ? `it wants the ${wants} stream, which the camera does not have`
+      : `${names[field] ?? field} is ${has}, it wants ${wants}`;
+  return (f.reasons ?? []).map(text).join("; ");
 }
 
 /** What is taken in the hand: cameras whose cord is carried, and the row that it was pulled out of. */
@@ -169,7 +173,7 @@ export type Drop =
   | { does: "nothing" }
   | { does: "take off"; device: string; target: Target; slot?: string }
   | { does: "move"; device: string; target: string; slot: string; from?: string }
-  | { does: "refuse"; problem: string; why: string }
+  | { does: "refuse"; cannot?: boolean; problem: string; why: string }
   | { does: "fill"; target: string; devices: string[]; start: string; tune: boolean }
   | { does: "place"; placements: { device: string; target: string; slot?: string; replaces?: string }[]; tune: boolean; name: string };
 
@@ -189,7 +193,12 @@ export function dropOn(hand: Hand, row: Row | undefined, away: boolean, fittings
   const verdict = plugOn(row, hand.devices, fittings);
   if (verdict === "taken" || verdict === "cannot") {
     const problem = verdict === "taken" ? `${row.slot?.label || "That slot"} is not free.` : `${row.target.name} cannot take it.`;
-    return { does: "refuse", problem, why: row.slot?.why || reasonsText(fittings.get(`${first.id} ${row.target.id}`)) };
+    return {
+      does: "refuse",
+      cannot: verdict === "cannot",
+      problem,
+      why: row.slot?.why || reasonsText(fittings.get(`${first.id} ${row.target.id}`)),
+    };
   }
   const tune = verdict === "after_tuning";
   if (hand.devices.length > 1 && slot && !endless(row.target))

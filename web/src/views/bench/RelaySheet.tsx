@@ -6,7 +6,7 @@ import { Button } from "@/parts/Button";
 import { Check } from "@/parts/Check";
 import { Foot } from "@/parts/Foot";
 import { Sheet } from "@/parts/Sheet";
-import { relayPath } from "./relaypath";
+import { relayPath } from "@/parts/relaypath";
 
 type Props = { site: string; device: Device; stream: Stream; onClose: () => void };
 

@@ -1,8 +1,8 @@
 import { useEffect, useRef } from "react";
 import type { CordState } from "@/parts/patch";
 
-/** A cord to draw: from a height at the left to a height at the right, both in pixels of the gutter. */
-export type Line = { key: string; from: number; to: number; state: CordState; dim: boolean; hot: boolean };
+/** A cord to draw: from a height at the left to one at the right, both in pixels of the gutter; relay says that it goes through one. */
+export type Line = { key: string; from: number; to: number; state: CordState; dim: boolean; hot: boolean; relay: boolean };
 
 /** The width of the gutter between the columns, in pixels. */
 export const gutter = 200;
@@ -12,7 +12,8 @@ export const reach = 36;
 
 /**
  * The cords of the patch bench, on one canvas: five hundred of them are drawn anew while one is dragged. A cord hangs through a little; one
- * that is confirmed is a whole cord, one that waits is dashed, and one that is broken ends in two frayed ends with a gap between.
+ * that is confirmed is a whole cord, one that waits is dashed, and one that is broken ends in two frayed ends with a gap between. One that
+ * goes through a relay has a box in its middle.
  */
 export function Cords({
   lines,
@@ -108,6 +109,25 @@ function plug(ctx: CanvasRenderingContext2D, x: number, y: number, color: string
   ctx.fill();
 }
 
+/** The box of a relay, with an arrow through it. */
+function box(ctx: CanvasRenderingContext2D, x: number, y: number, color: string, paper: string) {
+  ctx.lineWidth = 2.5;
+  ctx.strokeStyle = color;
+  ctx.fillStyle = paper;
+  ctx.beginPath();
+  ctx.roundRect(x - 17, y - 11, 34, 22, 3);
+  ctx.fill();
+  ctx.stroke();
+  ctx.lineWidth = 2;
+  ctx.beginPath();
+  ctx.moveTo(x - 9, y);
+  ctx.lineTo(x + 9, y);
+  ctx.moveTo(x + 4, y - 5);
+  ctx.lineTo(x + 9, y);
+  ctx.lineTo(x + 4, y + 5);
+  ctx.stroke();
+}
+
 function draw(ctx: CanvasRenderingContext2D, l: Line, width: number, color: string, paper: string, alpha: number) {
   const x1 = 24;
   const x2 = width - 18;
@@ -123,9 +143,10 @@ function draw(ctx: CanvasRenderingContext2D, l: Line, width: number, color: stri
   if (l.state === "stale") ctx.setLineDash([14, 5, 2, 5]);
   ctx.stroke();
   ctx.setLineDash([]);
+  const mx = (x1 + x2) / 2;
+  const my = (l.from + l.to) / 2 + Math.min(46, 10 + Math.abs(l.to - l.from) / 9) * 0.75;
+  if (l.relay) box(ctx, mx - (l.state === "broken" ? 34 : 0), my, color, paper);
   if (l.state === "broken") {
-    const mx = (x1 + x2) / 2;
-    const my = (l.from + l.to) / 2 + Math.min(46, 10 + Math.abs(l.to - l.from) / 9) * 0.75;
     ctx.fillStyle = paper;
     ctx.beginPath();
     ctx.arc(mx, my, 12, 0, 7);

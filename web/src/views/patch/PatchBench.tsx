@@ -7,6 +7,7 @@ import { Cords, gutter, inSight, type Line, reach } from "./Cords";
 import { PatchCard } from "./PatchCard";
 import { PatchChannel } from "./PatchChannel";
 import { PatchRow } from "./PatchRow";
+import { RelayOfferSheet } from "./RelayOfferSheet";
 import { type Bench, useLines, usePatchBench } from "./usePatchBench";
 
 /** Rows beyond the sight that are drawn all the same: of channels, and in pixels of targets. */
@@ -24,7 +25,7 @@ export function PatchBench({ channels, fittings, anew }: Props) {
   const { site } = useFrame();
   const targets = useTargets(site.id).data ?? [];
   const bench = usePatchBench(site.id, targets, channels, fittings, anew);
-  const { hand, picked, chosenCord, left } = bench;
+  const { hand, picked, chosenCord, left, relay } = bench;
   const { lines, plugAt } = useLines(bench);
   const loose = hand?.by === "pointer" ? { from: plugAt(hand.devices[0]!.id), x: Math.min(hand.x, gutter + 4), y: hand.y } : undefined;
   return (
@@ -45,6 +46,17 @@ export function PatchBench({ channels, fittings, anew }: Props) {
             Line-up
           </Link>
         </p>
+      )}
+      {relay && (
+        <RelayOfferSheet
+          site={site.id}
+          device={relay.device}
+          target={relay.row.target}
+          offer={relay.offer}
+          reasons={relay.reasons}
+          slot={relay.row.slot?.is === "free" ? relay.row.slot.token || undefined : undefined}
+          onClose={bench.forgetRelay}
+        />
       )}
       <p aria-live="polite" className="sr-only">
         {bench.said}

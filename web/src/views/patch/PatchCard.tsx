@@ -1,11 +1,9 @@
 import { useState } from "react";
 import { X } from "lucide-react";
-import { Link } from "react-router";
-import { useAttest, usePlace, useTakeOff } from "@/api/targets";
-import { AgreeForTarget } from "@/forms/AgreeForTarget";
+import { usePlace } from "@/api/targets";
 import { StreamUserSheet } from "@/forms/StreamUserSheet";
-import { Rule, ShowOn } from "./HubActions";
-import { Button } from "@/parts/Button";
+import { CordActions } from "./CordActions";
+import { Rule } from "./HubActions";
 import { type Cord, cordText, reasonsText } from "@/parts/patch";
 import { stillOf } from "@/parts/measures";
 import { Still } from "@/parts/Still";
@@ -13,12 +11,9 @@ import { useFrame } from "@/parts/useFrame";
 
 /** The cord in hand: what the camera sends and what the target shows, side by side, with what to do. */
 export function PatchCard({ cord, onClose }: { cord: Cord; onClose: () => void }) {
-  const { site, devices } = useFrame();
+  const { site } = useFrame();
   const { device, row, placement: p } = cord;
   const t = row.target;
-  const place = usePlace(site.id);
-  const takeOff = useTakeOff(site.id);
-  const attest = useAttest(site.id);
   const [making, setMaking] = useState(false);
   // A user that may watch and nothing else is offered before an administrator's sign-in is handed out.
   const admin =
@@ -27,9 +22,6 @@ export function PatchCard({ cord, onClose }: { cord: Cord; onClose: () => void }
     (p.whose ?? "").startsWith("the camera") &&
     device.grid?.some((r) => r.service === "device service" && r.level === "Administrator");
   const misfit = p.misfit && p.misfit.length > 0;
-  const again = (tune: boolean) =>
-    place.mutate({ placements: [{ device: device.id, target: t.id, slot: p.wanted || undefined, again: true }], tune, name: t.name });
-  const byHand = t.kind === "template" || t.kind === "feed";
   return (
     <section
       aria-label={`${device.name} on ${t.name}`}
@@ -60,37 +52,10 @@ export function PatchCard({ cord, onClose }: { cord: Cord; onClose: () => void }
           Given {p.gives.map((g) => g.role).join(" and ") || "nothing yet"}
           {p.gives[0] && <span className="mono"> {p.gives[0].url}</span>}
           {p.whose && <> with {p.whose}</>}
+          {p.relay && <>, through a worker{p.as === "as it comes" ? "" : ` that makes it ${p.as}`}</>}
         </p>
         <p className="mt-1 flex flex-wrap items-center gap-x-4 gap-y-1 text-small text-soft">
-          <label className="flex items-center gap-1">
-            It is given
-            <select
-              className="h-7 rounded-md border bg-sheet px-1 text-ink"
-              value={p.role ?? ""}
-              onChange={(e) =>
-                place.mutate({
-                  placements: [
-                    {
-                      device: device.id,
-                      target: t.id,
-                      slot: p.wanted || undefined,
-                      role: (e.target.value || undefined) as "main" | undefined,
-                      again: true,
-                    },
-                  ],
-                  name: t.name,
-                })
-              }
-            >
-              <option value="">what fits</option>
-              {device.streams.map((s) => (
-                <option key={s.role} value={s.role}>
-                  the {s.role} stream
-                </option>
-              ))}
-              {(device.snapshot || device.mjpeg) && <option value="picture">its picture over HTTP</option>}
-            </select>
-          </label>
+          <GivenStream cord={cord} />
           {admin && (
             <span className="flex items-center gap-1">
               That is an administrator’s.
@@ -101,44 +66,50 @@ export function PatchCard({ cord, onClose }: { cord: Cord; onClose: () => void }
           )}
           {t.kind === "hub" && p.slot && <Rule device={device.id} target={t} site={site.id} />}
         </p>
-        <div className="mt-2 flex flex-wrap gap-2">
-          {p.diagnosis?.wanted?.target ? (
-            <AgreeForTarget site={site.id} target={p.diagnosis.wanted.target} devices={devices} />
-          ) : p.diagnosis?.cause === "intake_unmet" || misfit ? (
-            <Button look="next" onClick={() => again(true)}>
-              Tune it, then place it
-            </Button>
-          ) : p.diagnosis?.cause === "wrong_picture" ? (
-            <Button look="next" onClick={() => again(false)}>
-              Put it right
-            </Button>
-          ) : p.diagnosis || p.moved || !p.slot ? (
-            <Button look="next" onClick={() => again(false)}>
-              {p.slot ? "Place it again" : "Place it"}
-            </Button>
-          ) : byHand && !p.confirmed ? (
-            <Button look="next" onClick={() => attest.mutate({ devices: [device.id], target: t.id })}>
-              I have looked: it shows
-            </Button>
-          ) : (
-            <Button onClick={() => again(false)}>Place it again</Button>
-          )}
-          <ShowOn device={device.id} target={t} site={site.id} />
-          <Button onClick={() => takeOff.mutate({ devices: [device.id], target: t.id, name: t.name, slots: [p.token] })}>
-            Take it off
-          </Button>
-          <Link
-            className="inline-flex h-8 items-center rounded-md px-3 text-soft hover:bg-well"
-            to={`/sites/${site.id}?device=${device.id}`}
-          >
-            Bench
-          </Link>
-        </div>
+        <CordActions cord={cord} />
       </div>
       {making && <StreamUserSheet site={site.id} devices={[device]} onClose={() => setMaking(false)} />}
       <button type="button" aria-label="Close" className="self-start rounded-sm p-1.5 text-soft hover:bg-well" onClick={onClose}>
         <X size={16} />
       </button>
     </section>
+  );
+}
+
+/** Which of the camera's streams the target is given. */
+function GivenStream({ cord: { device, row, placement: p } }: { cord: Cord }) {
+  const { site } = useFrame();
+  const place = usePlace(site.id);
+  const t = row.target;
+  return (
+    <label className="flex items-center gap-1">
+      It is given
+      <select
+        className="h-7 rounded-md border bg-sheet px-1 text-ink"
+        value={p.role ?? ""}
+        onChange={(e) =>
+          place.mutate({
+            placements: [
+              {
+                device: device.id,
+                target: t.id,
+                slot: p.wanted || undefined,
+                role: (e.target.value || undefined) as "main" | undefined,
+                again: true,
+              },
+            ],
+            name: t.name,
+          })
+        }
+      >
+        <option value="">what fits</option>
+        {device.streams.map((s) => (
+          <option key={s.role} value={s.role}>
+            the {s.role} stream
+          </option>
+        ))}
+        {(device.snapshot || device.mjpeg) && <option value="picture">its picture over HTTP</option>}
+      </select>
+    </label>
   );
 }

@@ -27,7 +27,7 @@ export function usePatchBench(
   const right = useScroll();
   const stage = useRef<HTMLDivElement>(null);
   const unpick = useCallback(() => setPicked(new Set()), []);
-  const { letGo, takeOffRow, fillFrom } = useLetGo(site, fittings, anew, unpick);
+  const { letGo, takeOffRow, fillFrom, relay, forgetRelay } = useLetGo(site, fittings, anew, unpick);
 
   const rows = useMemo(() => rowsOf(targets, channels), [targets, channels]);
   const cords = useMemo(() => cordsOf(rows), [rows]);
@@ -103,7 +103,7 @@ export function usePatchBench(
 
   return {
     ...{ rows, cords, index, left, right, stage, hand, setHand, drop, at, focus, focusOn, picked, pick, said, chosen, chosenCord, choose },
-    ...{ along, takeByKey, step, stepChannel, takeOffRow },
+    ...{ along, takeByKey, step, stepChannel, takeOffRow, relay, forgetRelay },
     fill: (row: Row) =>
       fillFrom(
         row,
@@ -123,7 +123,7 @@ export function useLines({ cords, index, left, right, focus, chosen, hand }: Ben
     if ((from < -20 && to < -20) || (from > left.height + 20 && to > left.height + 20)) return [];
     const hot = chosen === c.row.key;
     const dim = !hot && focus !== "" && focus !== c.device.id && focus !== c.row.target.id;
-    return [{ key: c.row.key, from, to, state: c.state, dim: dim || (!!hand && !hot), hot }];
+    return [{ key: c.row.key, from, to, state: c.state, dim: dim || (!!hand && !hot), hot, relay: c.placement.relay !== undefined }];
   };
   // biome-ignore lint/correctness/useExhaustiveDependencies: these are all that lineOf rests on
   const lines = useMemo(() => cords.flatMap(lineOf), [cords, index, left.top, left.height, right.top, focus, chosen, !hand]);
