@@ -13,7 +13,9 @@ import (
 
 	"unlatch/core/decide/act"
 	"unlatch/core/decide/doctor"
+	"unlatch/core/decide/latch"
 	"unlatch/core/ground/signin"
+	"unlatch/core/stream/conversion"
 	"unlatch/store"
 )
 
@@ -53,6 +55,7 @@ type RelayPath struct {
 }
 
 func (s relays) routes(api huma.API) {
+	s.costRoutes(api)
 	const path = "/api/sites/{site}/relays"
 	register(s, api, huma.Operation{OperationID: "list-relays", Method: "GET", Path: path, Summary: "The streams that are served on"},
 		func(ctx context.Context, in *SitePath) (*struct{ Body relaysView }, error) {
@@ -80,16 +83,6 @@ func (s relays) routes(api huma.API) {
 				a.User, a.Secret = "relay-"+strings.ToLower(rand.Text()[:6]), signin.NewSecret(rand.Text()[:16])
 			}
 			return s.keep(ctx, a)
-		})
-	register(s, api, huma.Operation{OperationID: "offer-relay", Method: "GET", Path: "/api/sites/{site}/devices/{device}/relay-offer",
-		Summary: "By which relay a target would take a camera that it does not take as it is"},
-		func(ctx context.Context, in *struct {
-			SitePath
-			Device uuid.UUID `path:"device"`
-			Target uuid.UUID `query:"target" required:"true"`
-		}) (*struct{ Body offeredRelay }, error) {
-			offer, err := s.offer(ctx, in.Site, in.Device, in.Target)
-			return &struct{ Body offeredRelay }{offeredRelay{offer}}, err
 		})
 	register(s, api, huma.Operation{OperationID: "delete-relay", Method: "DELETE", Path: path + "/{relay}",
 		Summary: "Have a stream served on no more"},
@@ -124,6 +117,37 @@ func (s relays) routes(api huma.API) {
 			}{}
 			out.Body.User, out.Body.Secret = r.User, secret.Reveal()
 			return out, s.explain(err)
+		})
+}
+
+// costRoutes say what relays would cost.
+func (s relays) costRoutes(api huma.API) {
+	register(s, api, huma.Operation{OperationID: "offer-relay", Method: "GET", Path: "/api/sites/{site}/devices/{device}/relay-offer",
+		Summary: "By which relay a target would take a camera that it does not take as it is"},
+		func(ctx context.Context, in *struct {
+			SitePath
+			Device uuid.UUID `path:"device"`
+			Target uuid.UUID `query:"target" required:"true"`
+		}) (*struct{ Body offeredRelay }, error) {
+			offer, err := s.offer(ctx, in.Site, in.Device, in.Target)
+			return &struct{ Body offeredRelay }{offeredRelay{offer}}, err
+		})
+	register(s, api, huma.Operation{OperationID: "cost-relay", Metadata: reads, Method: "POST",
+		Path:    "/api/sites/{site}/devices/{device}/relay-cost",
+		Summary: "What it costs a worker to serve a stream of a camera on in a form"},
+		func(ctx context.Context, in *struct {
+			SitePath
+			Device uuid.UUID `path:"device"`
+			Body   struct {
+				Role string           `json:"role" enum:"main,sub,third"`
+				Form conversion.Shape `json:"form"`
+			}
+		}) (*struct{ Body act.RelayCost }, error) {
+			st, serving, err := s.about(ctx, in.Site, in.Device)
+			if err != nil {
+				return nil, err
+			}
+			return &struct{ Body act.RelayCost }{act.CostOfRelay(st.FitStreams()[in.Body.Role], in.Body.Form, serving)}, nil
 		})
 }
 
@@ -194,16 +218,30 @@ func servedAt(list []doctor.Process, site store.Site, at func(doctor.Process) st
 	return out
 }
 
+// about returns what relays of a camera are judged by: its state, and the workers that serve streams of the site on.
+func (s relays) about(ctx context.Context, site, device uuid.UUID) (st *latch.Status, serving []act.Serving, err error) {
+	of, err := s.store.Sites.Get(ctx, site)
+	if err == nil {
+		serving, err = s.store.Relays.Serving(ctx, of)
+	}
+	if err != nil {
+		return nil, nil, s.explain(err)
+	}
+	up, err := s.lineUp.site(ctx, site)
+	if err != nil {
+		return nil, nil, s.explain(err)
+	}
+	defer up.mu.Unlock()
+	x := up.devices[device]
+	if x == nil {
+		return nil, nil, s.explain(store.ErrNotFound)
+	}
+	now := x.d.Status
+	return &now, serving, nil
+}
+
 // offer says by which relay a target would take a camera.
 func (s relays) offer(ctx context.Context, site, device, target uuid.UUID) (*act.RelayOffer, error) {
-	of, err := s.store.Sites.Get(ctx, site)
-	if err != nil {
-		return nil, s.explain(err)
-	}
-	serving, err := s.store.Relays.Serving(ctx, of)
-	if err != nil {
-		return nil, s.explain(err)
-	}
 	t, err := s.store.Targets.Get(ctx, target)
 	if err == nil && t.Site != site && !t.Shared {
 		err = store.ErrNotFound
@@ -215,14 +253,9 @@ func (s relays) offer(ctx context.Context, site, device, target uuid.UUID) (*act
 	if err != nil {
 		return nil, s.explain(err)
 	}
-	up, err := s.lineUp.site(ctx, site)
+	st, serving, err := s.about(ctx, site, device)
 	if err != nil {
-		return nil, s.explain(err)
+		return nil, err
 	}
-	defer up.mu.Unlock()
-	x := up.devices[device]
-	if x == nil {
-		return nil, s.explain(store.ErrNotFound)
-	}
-	return act.OfferRelay(&x.d.Status, on, serving), nil
+	return act.OfferRelay(st, on, serving), nil
 }

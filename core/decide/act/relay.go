@@ -97,14 +97,17 @@ func (a PutRelay) Decide(f Facts) (Outcome, error) {
 	return Outcome{Keep: []any{a}, Line: Line{Subject: d.Title, Devices: []uuid.UUID{a.Device}, DeviceName: d.Title, After: after}}, nil
 }
 
+// noWorker refuses a relay that nobody would serve.
+var noWorker = &Refusal{Cause: "no_worker", Detail: "No worker serves streams of this site.",
+	Fix: "Start one with: unlatch worker --relay 0.0.0.0:8554, or set relay in the server's settings."}
+
 // served chooses the worker that serves the stream, and refuses a stream that is one of its relays: it would be taken from itself.
 func (a *PutRelay) served(f Facts, d *latch.Device) error {
 	if a.At == "" && len(f.Serving) > 0 {
 		a.At = f.Serving[0].At
 	}
 	if a.At == "" && (a.Target != uuid.Nil || !a.Form.IsZero()) {
-		return refuse("no_worker", "No worker serves streams of this site.",
-			"Start one with: unlatch worker --relay 0.0.0.0:8554, or set relay in the server's settings.")
+		return noWorker
 	}
 	for _, s := range d.Status.Streams {
 		u, err := streamurl.Parse(s.URL)
@@ -199,21 +202,54 @@ func (a RevealRelay) Decide(f Facts) (Outcome, error) {
 	return Outcome{Line: l}, err
 }
 
-// A RelayOffer is a relay by which a target would take a camera, with what that costs.
-type RelayOffer struct {
-	fit.Offer
+// A RelayCost is what it costs a worker to serve a stream on in a form.
+type RelayCost struct {
 	Words string `json:"words" doc:"the form in words"`
-	At    string `json:"at" doc:"host and port of the worker that would serve it"`
+	At    string `json:"at,omitempty" doc:"host and port of the worker that would serve it; missing where none serves the site"`
 	// Cores is what it costs in processor cores of that worker, where Known.
 	Cores  float64 `json:"cores"`
 	Known  bool    `json:"known" doc:"the cost is known: the worker has measured it, and the stream was proven"`
 	Budget float64 `json:"budget,omitempty" doc:"cores that conversions of that worker may take in all"`
 	Free   float64 `json:"free,omitempty" doc:"of these"`
-	// Only says that no setting of the camera would do.
-	Only bool `json:"only,omitempty" doc:"no setting of the camera would do"`
 	// Problem is why it cannot be, and Fix what to do; "" where it can.
 	Problem string `json:"problem,omitempty"`
 	Fix     string `json:"fix,omitempty"`
+}
+
+// CostOfRelay returns what it costs the first worker to serve a stream on in a form.
+func CostOfRelay(s fit.Stream, form conversion.Shape, serving []Serving) RelayCost {
+	out := RelayCost{Words: form.String(), Known: form.IsZero()}
+	if bad := (*conversion.ShapeError)(nil); errors.As(form.Check(), &bad) {
+		out.Problem, out.Fix = bad.Problem, bad.Fix
+		return out
+	}
+	if len(serving) == 0 {
+		out.Problem, out.Fix = noWorker.Detail, noWorker.Fix
+		return out
+	}
+	w := serving[0]
+	out.At = w.At
+	if w.Rates == nil {
+		return out
+	}
+	out.Cores, out.Known = w.Rates.Cost(s.Source(), form)
+	out.Budget, out.Free = w.Rates.Budget, w.Rates.Budget
+	for _, cores := range w.Taken {
+		out.Free = max(0, out.Free-cores)
+	}
+	_, err := w.afford(s.Source(), form, uuid.Nil)
+	if over := (*conversion.BudgetError)(nil); errors.As(err, &over) {
+		out.Problem, out.Fix = over.Error(), over.Fix()
+	}
+	return out
+}
+
+// A RelayOffer is a relay by which a target would take a camera, with what that costs.
+type RelayOffer struct {
+	fit.Offer
+	RelayCost
+	// Only says that no setting of the camera would do.
+	Only bool `json:"only,omitempty" doc:"no setting of the camera would do"`
 }
 
 // OfferRelay returns the relay by which a target would take a camera that it does not take as it is; nil where none would do, or no
@@ -222,8 +258,7 @@ func OfferRelay(s *latch.Status, t latch.Target, serving []Serving) *RelayOffer 
 	if len(serving) == 0 || t.Intake == nil || t.Through {
 		return nil
 	}
-	w := serving[0]
-	_, port, _ := net.SplitHostPort(w.At)
+	_, port, _ := net.SplitHostPort(serving[0].At)
 	at, _ := strconv.Atoi(port)
 	x := *t.Intake
 	x.Name = t.Name
@@ -232,21 +267,6 @@ func OfferRelay(s *latch.Status, t latch.Target, serving []Serving) *RelayOffer 
 	if len(offers) == 0 {
 		return nil
 	}
-	out := &RelayOffer{Offer: offers[0], Words: offers[0].Form.String(), At: w.At,
+	return &RelayOffer{Offer: offers[0], RelayCost: CostOfRelay(streams[offers[0].Role], offers[0].Form, serving),
 		Only: s.FittingOn(t).Verdict == latch.Cannot}
-	if w.Rates == nil {
-		return out
-	}
-	source := streams[out.Role].Source()
-	out.Cores, out.Known = w.Rates.Cost(source, out.Form)
-	out.Budget, out.Free = w.Rates.Budget, w.Rates.Budget
-	for _, cores := range w.Taken {
-		out.Free = max(0, out.Free-cores)
-	}
-	if _, err := w.afford(source, out.Form, uuid.Nil); err != nil {
-		if over := (*conversion.BudgetError)(nil); errors.As(err, &over) {
-			out.Problem, out.Fix = over.Error(), over.Fix()
-		}
-	}
-	return out
 }

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/netip"
 	"os"
@@ -283,6 +284,100 @@ func TestFloods(t *testing.T) {
 		defer s.Close()
 		return measured(t, s, 0.5).Width == 320
 	}, 60*time.Second, 100*time.Millisecond)
+}
+
+// What a clumsy client does costs it its own connection at most: sound ones beside it feel nothing.
+func TestClumsyClients(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t)
+	sound, err := h.plays(t.Context(), "clock/main", rtsp.TCP, consumer)
+	require.NoError(t, err)
+	defer sound.Close()
+
+	s, err := h.plays(t.Context(), "clock/main", rtsp.TCP, consumer)
+	require.NoError(t, err)
+	defer s.Close()
+	assert.Equal(t, 320, measured(t, s, 0.5).Width)
+
+	// One byte a second of a request: it is shut after the time that a first request has.
+	slow, err := net.Dial("tcp4", h.at)
+	require.NoError(t, err)
+	defer slow.Close()
+	shut := make(chan struct{})
+	go func() {
+		defer close(shut)
+		io.Copy(io.Discard, slow)
+	}()
+	go func() {
+		for _, b := range []byte("OPTIONS * RTSP/1.0\r\nCSeq: 1\r\n\r\n") {
+			if _, err := slow.Write([]byte{b}); err != nil {
+				return
+			}
+			time.Sleep(time.Second)
+		}
+	}()
+	for name, request := range map[string]string{
+		"64 kB of headers": "OPTIONS * RTSP/1.0\r\nCSeq: 1\r\nX: " + strings.Repeat("y", 64<<10) + "\r\n\r\n",
+		"no CSeq":          "OPTIONS * RTSP/1.0\r\n\r\n",
+		"SETUP of nothing": "SETUP rtsp://" + h.at + "/ RTSP/1.0\r\nCSeq: 1\r\nTransport: RTP/AVP/TCP;interleaved=0-1\r\n\r\n",
+		"PLAY of nothing":  "PLAY rtsp://" + h.at + "/clock/main RTSP/1.0\r\nCSeq: 9\r\nSession: 1\r\n\r\n",
+		"interleaved":      "$\x00\x00\x04abcd$\x09\xff\xff" + strings.Repeat("z", 70_000) + "nonsense\r\n\r\n",
+	} {
+		c, err := net.Dial("tcp4", h.at)
+		require.NoError(t, err)
+		c.SetDeadline(time.Now().Add(20 * time.Second))
+		c.Write([]byte(request))
+		line, _ := bufio.NewReader(c).ReadString('\n')
+		assert.NotContains(t, line, "200 OK\r\nSession", name)
+		c.Close()
+	}
+	assert.Equal(t, 320, measured(t, sound, 1).Width)
+	select {
+	case <-shut:
+	case <-time.After(30 * time.Second):
+		t.Error("a request of a byte a second is waited for without end")
+	}
+}
+
+// A thousand wrong sign-ins shut their address out for a while, and who takes the stream already goes on.
+func TestAThousandWrongSignIns(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t)
+	sound, err := h.plays(t.Context(), "clock/main", rtsp.TCP, consumer)
+	require.NoError(t, err)
+	defer sound.Close()
+	wrong := signin.SignIn{User: consumer.User, Secret: signin.NewSecret("guess")}
+	refused := 0
+	for range 20 {
+		if _, err := h.plays(t.Context(), "clock/main", rtsp.TCP, wrong); err != nil {
+			refused++
+		}
+	}
+	assert.Equal(t, 20, refused)
+	c, err := net.Dial("tcp4", h.at)
+	require.NoError(t, err)
+	defer c.Close()
+	c.SetDeadline(time.Now().Add(20 * time.Second))
+	r := bufio.NewReader(c)
+	last := ""
+	for n := range 1000 {
+		fmt.Fprintf(c, "DESCRIBE rtsp://%s/clock/main RTSP/1.0\r\nCSeq: %d\r\n"+
+			"Authorization: Digest username=\"desk\", realm=\"x\", nonce=\"%d\", uri=\"/clock/main\", response=\"00\"\r\n\r\n", h.at, n+1, n)
+		line, err := r.ReadString('\n')
+		if err != nil {
+			break // it is hung up on
+		}
+		last = line
+		for line != "\r\n" {
+			if line, err = r.ReadString('\n'); err != nil {
+				break
+			}
+		}
+	}
+	assert.Contains(t, last, "403")
+	_, err = h.plays(t.Context(), "clock/main", rtsp.TCP, consumer)
+	assert.Error(t, err, "nor with the right one, for a minute")
+	assert.Equal(t, 320, measured(t, sound, 0.5).Width)
 }
 
 // A transport stream in datagrams, whose pictures have any length, is served as RTP that every taker reads.

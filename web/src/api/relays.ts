@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { type Body, useAction } from "./actions";
 import { api, must } from "./client";
 import { keys } from "./keys";
+import type { components } from "./schema";
 
 /** The streams of a site that are served on. */
 export const useRelays = (site: string) =>
@@ -42,6 +43,24 @@ export const useRelayOffer = (site: string, device: string, target: string, want
 
 /** The same, asked once. */
 export const askRelayOffer = offerOf;
+
+export type Cost = components["schemas"]["RelayCost"];
+export type Shape = components["schemas"]["Shape"];
+
+/** What it costs a worker to serve a stream on in a form. */
+export const useRelayCost = (
+  site: string,
+  device: string,
+  role: Body<"/api/sites/{site}/devices/{device}/relay-cost", "post">["role"],
+  form: Shape,
+) =>
+  useQuery({
+    queryKey: keys.relayCost(site, device, role, form),
+    queryFn: () =>
+      must(api.POST("/api/sites/{site}/devices/{device}/relay-cost", { params: { path: { site, device } }, body: { role, form } })),
+    placeholderData: (before) => before,
+    retry: false,
+  });
 
 /** Shows the sign-in of a relay; who asked is recorded. */
 export const revealRelay = (site: string, relay: string) =>

@@ -1505,6 +1505,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/devices/{device}/relay-cost": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What it costs a worker to serve a stream of a camera on in a form */
+        post: operations["cost-relay"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/devices/{device}/relay-offer": {
         parameters: {
             query?: never;
@@ -3402,6 +3419,11 @@ export interface components {
             unknown: number;
             /** Format: int64 */
             usable_bytes: number;
+        };
+        "Cost-relayRequest": {
+            form: components["schemas"]["Shape"];
+            /** @enum {string} */
+            role: "main" | "sub" | "third";
         };
         CostsView: {
             /** @description other sizes, rates and codecs, estimated */
@@ -5622,6 +5644,28 @@ export interface components {
             role: string;
             why: string;
         };
+        RelayCost: {
+            /** @description host and port of the worker that would serve it; missing where none serves the site */
+            at?: string;
+            /**
+             * Format: double
+             * @description cores that conversions of that worker may take in all
+             */
+            budget?: number;
+            /** Format: double */
+            cores: number;
+            fix?: string;
+            /**
+             * Format: double
+             * @description of these
+             */
+            free?: number;
+            /** @description the cost is known: the worker has measured it, and the stream was proven */
+            known: boolean;
+            problem?: string;
+            /** @description the form in words */
+            words: string;
+        };
         RelayForm: {
             /** @description the session with the camera lasts also while nobody takes the stream */
             always?: boolean;
@@ -5647,8 +5691,8 @@ export interface components {
             target?: string;
         };
         RelayOffer: {
-            /** @description host and port of the worker that would serve it */
-            at: string;
+            /** @description host and port of the worker that would serve it; missing where none serves the site */
+            at?: string;
             /**
              * Format: double
              * @description cores that conversions of that worker may take in all
@@ -10461,6 +10505,42 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DeviceView"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "cost-relay": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Cost-relayRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RelayCost"];
                 };
             };
             /** @description Error */

@@ -51,6 +51,7 @@ function One({ site, relay: r }: { site: string; relay: Relay }) {
     <li data-relay={r.path} className="border-t py-2 text-small first:border-t-0">
       <p className="flex flex-wrap items-baseline gap-x-3">
         <span className="font-semibold">for {r.for}</span>
+        {r.as && <span>{r.as}</span>}
         <span className={r.problem ? "text-stuck" : "text-soft"}>{going(r)}</span>
       </p>
       {[r.url, r.tls_url]

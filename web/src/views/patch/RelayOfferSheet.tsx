@@ -6,6 +6,7 @@ import { Field } from "@/forms/Field";
 import { Button } from "@/parts/Button";
 import { Foot } from "@/parts/Foot";
 import { reasonsText } from "@/parts/patch";
+import { RelayCost } from "@/parts/RelayCost";
 import { relayPath } from "@/parts/relaypath";
 import { Sheet } from "@/parts/Sheet";
 
@@ -64,14 +65,10 @@ export function RelayOfferSheet({ site, device, target: t, offer, reasons, slot,
           </dd>
           <dt className="text-soft">Costs</dt>
           <dd>
-            <Cost offer={offer} converted={converted} />
+            <RelayCost cost={offer} />
           </dd>
         </dl>
-        {offer.problem ? (
-          <p role="status" className="border-l-4 border-stuck bg-well px-3 py-2 text-small">
-            <strong>{offer.problem}</strong> {offer.fix}
-          </p>
-        ) : (
+        {!offer.problem && (
           <p className="text-soft">
             It is given a user and a password that are made for this alone, and never the camera’s. Taking the camera off {t.name} ends it.
           </p>
@@ -85,27 +82,5 @@ export function RelayOfferSheet({ site, device, target: t, offer, reasons, slot,
         </Foot>
       </form>
     </Sheet>
-  );
-}
-
-/** What a relay costs its worker, against what is free there. */
-function Cost({ offer: o, converted }: { offer: RelayOffer; converted: boolean }) {
-  if (!converted) return <>no processor time to speak of: the packets go on as they come</>;
-  if (!o.known) return <>not known yet: the worker has not measured itself, or the stream is not proven</>;
-  const budget = o.budget ?? 0;
-  const before = budget - (o.free ?? 0);
-  const part = (cores: number) => `${Math.min(100, (cores / budget) * 100)}%`;
-  return (
-    <>
-      <span className="num">{o.cores.toFixed(2)}</span> of a processor core;{" "}
-      <span className="num">
-        {(o.free ?? 0).toFixed(2)} of {budget.toFixed(2)}
-      </span>{" "}
-      for conversions are free
-      <span className="mt-1 flex h-2 max-w-80 rounded-sm bg-well" aria-hidden>
-        <span className="h-full rounded-l-sm bg-soft" style={{ width: part(before) }} />
-        <span className={`h-full ${o.problem ? "bg-stuck" : "bg-open"}`} style={{ width: part(o.cores) }} />
-      </span>
-    </>
   );
 }
