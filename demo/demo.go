@@ -31,6 +31,9 @@ var tarnside []byte
 // Network is the loopback network of the railway: the first two numbers of its addresses, 127 and another.
 const Network = "127.40"
 
+// RelayAt is where streams are served on, behind the network.
+const RelayAt = ".1.5:8554"
+
 var networks = regexp.MustCompile(`^127\.(\d{1,2}|1\d\d|2[0-4]\d|25[0-5])$`)
 
 // Scenario returns the railway's devices on a loopback network, Network where it is empty. On another than Network they are other

@@ -49,7 +49,7 @@ targets:
 	b.clean("a relay that is offered")
 	b.press("^Serve it on and place it$")
 	b.page.MustElement(row + `[data-state="confirmed"]`)
-	b.see("through a worker that makes it MJPEG")
+	b.see("Through a relay: MJPEG")
 	b.see("its picture: right camera")
 	b.clean("a cord through a relay")
 

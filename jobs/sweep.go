@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/netip"
 	"sync"
 	"time"
 
@@ -79,7 +80,11 @@ func (e *env) sweep(ctx context.Context, site store.Site, run uuid.UUID) error {
 			e.store.Runs.Progress(ctx, run, doing, asked)
 		}
 	}
-	s := discovery.Sweep{Ranges: site.Ranges, Progress: func(p discovery.Progress) {
+	own, err := e.ownRelays(ctx, site)
+	if err != nil {
+		return err
+	}
+	s := discovery.Sweep{Ranges: site.Ranges, Own: own, Progress: func(p discovery.Progress) {
 		mu.Lock()
 		defer mu.Unlock()
 		if asked = int64(p.Asked); asked == total {
@@ -113,6 +118,17 @@ func (e *env) sweep(ctx context.Context, site store.Site, run uuid.UUID) error {
 		progress(true)
 	}
 	return errors.Join(err, failed)
+}
+
+// ownRelays returns where workers serve streams of a site on.
+func (e *env) ownRelays(ctx context.Context, site store.Site) (out []netip.AddrPort, err error) {
+	list, err := e.store.Relays.Serving(ctx, site)
+	for _, w := range list {
+		if at, err := netip.ParseAddrPort(w.At); err == nil {
+			out = append(out, at)
+		}
+	}
+	return out, err
 }
 
 // openHeard begins to open the latches of all cameras and recorders of a site that were heard and may be connected to.

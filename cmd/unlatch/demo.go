@@ -48,6 +48,9 @@ func runDemo(ctx context.Context, p *place, network string, out io.Writer) error
 		return err
 	}
 	defer s.Close()
+	if p.relay == "" {
+		p.relay = network + demo.RelayAt
+	}
 	if _, err := s.workers(p, jobs.Options{}); err != nil {
 		return err
 	}

@@ -38,7 +38,7 @@ var shots = []shot{
 	{name: "find", path: "/sites/SITE/find", width: 1280, height: 800, theme: "day"},
 	{name: "keyring", path: "/sites/SITE/keyring", width: 1280, height: 800, theme: "day"},
 	{name: "phone", path: "/sites/SITE?device=DEVICE:Water tower", width: 390, height: 844, theme: "day"},
-	{name: "patch", path: "/sites/SITE/patch", width: 1280, height: 800, theme: "day"},
+	{name: "patch", path: "/sites/SITE/patch", width: 1280, height: 800, theme: "day", before: relayed, after: throughRelay},
 	{name: "plan", path: "/sites/SITE/plan", width: 1280, height: 800, theme: "day", after: markedCamera},
 	{name: "drift", path: "/sites/SITE/drift", width: 1280, height: 800, theme: "day"},
 	{name: "time-line", path: "/sites/SITE/timeline/DEVICE:Platform clock?hours=168", width: 1280, height: 800, theme: "night"},
@@ -256,6 +256,40 @@ func planSite(p *rod.Page) error {
 		await put({ owner: "model", name: "Corvane V4", plan: { main: "1280x720,12fps,2500kbps,gop2s", sub: "640x360,10fps,400kbps" } });
 	}`)
 	return err
+}
+
+// relayed puts a camera onto the panel, which takes none of its streams, through a relay.
+func relayed(p *rod.Page) error {
+	return rod.Try(func() {
+		p.MustEval(`async () => {
+			const ask = async (method, path, body) => (await fetch(path, { method, headers: { "Content-Type": "application/json" },
+				body: body && JSON.stringify(body) })).json().catch(() => undefined);
+			const site = "/api/sites/" + (await ask("GET", "/api/sites"))[0].id;
+			const device = (await ask("GET", site + "/devices")).find((d) => d.name === "Ticket window").id;
+			const target = (await ask("GET", site + "/targets")).find((t) => t.name === "Sillwater panel").id;
+			let offer;
+			while (!offer?.known) {
+				offer = (await ask("GET", site + "/devices/" + device + "/relay-offer?target=" + target)).offer;
+				await new Promise((done) => setTimeout(done, 500));
+			}
+			await ask("PUT", site + "/relays/" + crypto.randomUUID(), { device, relay: { role: offer.role, path: "ticket-window/panel",
+				for: "", target, at: offer.at, form: offer.form } });
+			await ask("POST", site + "/place", { placements: [{ device, target, again: true }] });
+			for (let on; !on?.confirmed; on = (await ask("GET", site + "/devices")).find((d) => d.id === device).placements.find(
+				(x) => x.target === target)) await new Promise((done) => setTimeout(done, 500));
+		}`)
+	})
+}
+
+// throughRelay chooses the cord that goes through the relay.
+func throughRelay(p *rod.Page) error {
+	return rod.Try(func() {
+		p.MustEval(`() => { document.querySelector('section[aria-label="Targets"]').scrollTop = 1200; }`)
+		row := p.MustElement(`[data-on="Sillwater panel"][data-holds="Ticket window"] button`)
+		row.MustScrollIntoView()
+		row.MustClick()
+		p.MustElement(`section[aria-label="Ticket window on Sillwater panel"]`)
+	})
 }
 
 // markedCamera chooses a camera on the plan.

@@ -3,7 +3,9 @@ package discovery_test
 import (
 	"context"
 	"net"
+	"net/netip"
 	"strings"
+	"sync/atomic"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -273,4 +275,34 @@ nonsense
 `, address.MustParse("192.0.2.0/24"))
 	require.Len(t, got, 1, "what did not answer and what lies outside the ranges is left out")
 	assert.Equal(t, "00:00:5e:00:53:07", got[0].MAC)
+}
+
+// What Unlatch itself serves in the ranges is no camera, and is not asked.
+func TestASweepPassesOverOnesOwnRelays(t *testing.T) {
+	t.Parallel()
+	l, err := net.Listen("tcp4", "127.41.20.5:8554")
+	require.NoError(t, err)
+	defer l.Close()
+	var asked atomic.Int32
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			asked.Add(1)
+			c.Close()
+		}
+	}()
+	at := netip.MustParseAddrPort("127.41.20.5:8554")
+	for _, own := range [][]netip.AddrPort{{at}, nil} {
+		last := discovery.Progress{}
+		s := discovery.Sweep{Ranges: address.MustParse("127.41.20.0/29"), Ports: []uint16{8554}, Interfaces: []string{}, Own: own,
+			Progress: func(p discovery.Progress) { last = p }}
+		found := 0
+		require.NoError(t, s.Run(t.Context(), func(sighting.Sighting) { found++ }))
+		assert.Equal(t, last.Total, last.Asked)
+		assert.Equal(t, own == nil, found > 0)
+		assert.Equal(t, own == nil, asked.Load() > 0)
+	}
 }

@@ -44,6 +44,8 @@ type Sweep struct {
 	Interfaces []string
 	// EveryInterface probes from every interface that is up, touching the ranges or not.
 	EveryInterface bool
+	// Own are addresses and ports at which Unlatch itself serves streams. They are not asked: its relays are no cameras.
+	Own []netip.AddrPort
 	// Progress is told now and then how far the sweep is; may be nil.
 	Progress func(Progress)
 }
@@ -174,6 +176,9 @@ func (s *Sweep) ports(ctx context.Context, guard *address.Guard, ports []uint16,
 			if err := guard.Check(a); err != nil {
 				return err
 			}
+			if progress.Asked++; slices.Contains(s.Own, netip.AddrPortFrom(a, port)) {
+				continue
+			}
 			if !a.IsLoopback() {
 				if err := pace.Wait(ctx); err != nil {
 					return ctx.Err()
@@ -182,7 +187,7 @@ func (s *Sweep) ports(ctx context.Context, guard *address.Guard, ports []uint16,
 			if err := c.connect(ctx, netip.AddrPortFrom(a, port)); err != nil {
 				return err
 			}
-			if progress.Asked++; progress.Asked%256 == 0 {
+			if progress.Asked%256 == 0 {
 				if err := ctx.Err(); err != nil {
 					return err
 				}

@@ -52,10 +52,14 @@ export function PatchCard({ cord, onClose }: { cord: Cord; onClose: () => void }
           Given {p.gives.map((g) => g.role).join(" and ") || "nothing yet"}
           {p.gives[0] && <span className="mono"> {p.gives[0].url}</span>}
           {p.whose && <> with {p.whose}</>}
-          {p.relay && <>, through a worker{p.as === "as it comes" ? "" : ` that makes it ${p.as}`}</>}
         </p>
+        {p.relay && (
+          <p className="text-small">
+            Through a relay{p.as === "as it comes" ? ", as it comes" : `: ${p.as}`}. Taking it off ends the relay.
+          </p>
+        )}
         <p className="mt-1 flex flex-wrap items-center gap-x-4 gap-y-1 text-small text-soft">
-          <GivenStream cord={cord} />
+          {!p.relay && <GivenStream cord={cord} />}
           {admin && (
             <span className="flex items-center gap-1">
               That is an administrator’s.
