@@ -3,10 +3,12 @@ package main
 import (
 	"context"
 	"crypto/tls"
+	"errors"
 	"fmt"
 	"net"
 	"os"
 	"path/filepath"
+	"syscall"
 
 	"unlatch/server/certs"
 )
@@ -17,14 +19,14 @@ type relayPorts struct{ plain, secure net.Listener }
 // relays opens the ports that the settings name.
 func (p *place) relays() (r relayPorts, err error) {
 	if p.relay != "" {
-		if r.plain, err = net.Listen("tcp", p.relay); err != nil {
-			return r, fmt.Errorf("--relay: %w", err)
+		if r.plain, err = listenFor("--relay", p.relay); err != nil {
+			return r, err
 		}
 	}
 	if p.relayTLS == "" {
 		return r, nil
 	}
-	l, err := net.Listen("tcp", p.relayTLS)
+	l, err := listenFor("--relay-tls", p.relayTLS)
 	if err == nil {
 		// The certificate of the pages is another: it may be given, or be for other names.
 		folder := filepath.Join(p.data, "relay")
@@ -43,7 +45,19 @@ func (p *place) relays() (r relayPorts, err error) {
 	if r.plain != nil {
 		r.plain.Close()
 	}
-	return r, fmt.Errorf("--relay-tls: %w", err)
+	return r, err
+}
+
+// listenFor opens the port that a flag names.
+func listenFor(flag, at string) (net.Listener, error) {
+	l, err := net.Listen("tcp", at)
+	switch {
+	case errors.Is(err, syscall.EADDRINUSE):
+		return nil, fmt.Errorf("%s: %s is in use by another program: stop that, or choose another port", flag, at)
+	case err != nil:
+		return nil, fmt.Errorf("%s: %w", flag, err)
+	}
+	return l, nil
 }
 
 // at returns the addresses of the ports.

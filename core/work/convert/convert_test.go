@@ -181,6 +181,32 @@ func TestAKilledFFmpeg(t *testing.T) {
 	assert.ErrorContains(t, ended(t, c), "the conversion ended")
 }
 
+// An ffmpeg that gives nothing any more is given up.
+func TestAHungFFmpeg(t *testing.T) {
+	t.Parallel()
+	m := newMill(t, ample)
+	c, err := m.take("Clock", conversion.Shape{Codec: "MJPEG", Width: 128, Height: 72, FPS: 5})
+	require.NoError(t, err)
+	defer c.Close()
+	for _, pid := range children(t, "scale=128:72") {
+		require.NoError(t, syscall.Kill(pid, syscall.SIGSTOP))
+	}
+	assert.ErrorContains(t, ended(t, c), "sent nothing")
+	assert.Eventually(t, func() bool { return len(children(t, "scale=128:72")) == 0 }, 10*time.Second, 50*time.Millisecond, "it is ended")
+}
+
+// Without ffmpeg that is said, and the camera is let go.
+func TestWithoutFFmpeg(t *testing.T) {
+	m := newMill(t, ample)
+	t.Setenv("PATH", t.TempDir())
+	_, err := m.take("Clock", conversion.Shape{Codec: "MJPEG"})
+	assert.ErrorIs(t, err, convert.ErrNoFFmpeg)
+	_, err = convert.Measure(t.Context())
+	assert.ErrorIs(t, err, convert.ErrNoFFmpeg)
+	assert.Eventually(t, func() bool { return m.hub.Streams() == 0 }, 10*time.Second, 20*time.Millisecond)
+	assert.Zero(t, m.machine.Rates().Used)
+}
+
 // children returns the IDs of the ffmpegs of these tests whose arguments hold a text.
 func children(t *testing.T, text string) (pids []int) {
 	t.Helper()

@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/netip"
 	"os"
+	"os/exec"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -21,9 +22,11 @@ import (
 	"unlatch/core/ground/address"
 	"unlatch/core/ground/signin"
 	"unlatch/core/ground/streamurl"
+	"unlatch/core/stream/conversion"
 	"unlatch/core/stream/media"
 	"unlatch/core/wire/player"
 	"unlatch/core/wire/rtsp"
+	"unlatch/core/work/convert"
 	"unlatch/core/work/fanout"
 	"unlatch/core/work/relay"
 	"unlatch/sim"
@@ -414,4 +417,59 @@ func TestATransportStreamIsServedOn(t *testing.T) {
 		assert.Zero(t, m.Lost, over)
 		s.Close()
 	}
+}
+
+// A camera that restarts under its takers ends their sessions; asked anew, it plays again, with other numbers of its own.
+func TestACameraThatRestarts(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t)
+	s, err := h.plays(t.Context(), "clock/main", rtsp.TCP, consumer)
+	require.NoError(t, err)
+	defer s.Close()
+	assert.Equal(t, 320, measured(t, s, 0.5).Width)
+	require.NoError(t, h.world.Trouble(sim.Trouble{Kind: "firmware", Name: "Clock", To: "2.0.0"}))
+	begun := time.Now()
+	assert.Error(t, s.Run(t.Context(), func(player.Packet) {}, func() bool { return time.Since(begun) > time.Minute }), "it is told by its end")
+	require.Eventually(t, func() bool {
+		again, err := h.plays(t.Context(), "clock/main", rtsp.TCP, consumer)
+		if err != nil {
+			return false
+		}
+		defer again.Close()
+		return measured(t, again, 0.5).Width == 320
+	}, time.Minute, 500*time.Millisecond)
+}
+
+// A stream that is turned into JPEG is served as RTP has it, to a player that is not ours too; one that is a JPEG file each as well.
+func TestAConvertedStreamIsServed(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t)
+	var machine convert.Machine
+	machine.Set(conversion.Rates{Budget: 8})
+	form := conversion.Shape{Codec: "MJPEG", Width: 160, Height: 96, FPS: 5, Sound: "none"}
+	r := h.relay("Bank")
+	plain := r.Take
+	r.Path, r.ID = "bank/panel", "Bank panel"
+	r.Take = func(ctx context.Context) (*fanout.Consumer, error) {
+		return h.hub.Join(ctx, "Bank panel", func(ctx context.Context) (*player.Session, error) {
+			from, err := plain(ctx)
+			if err != nil {
+				return nil, err
+			}
+			return machine.Open(ctx, from, conversion.Source{}, form)
+		})
+	}
+	h.server.Set(append(h.list, r))
+	for _, transport := range []rtsp.Transport{rtsp.TCP, rtsp.UDP} {
+		s, err := h.plays(t.Context(), "bank/panel", transport, consumer)
+		require.NoError(t, err)
+		got := measured(t, s, 2)
+		s.Close()
+		assert.Equal(t, []any{"MJPEG", 160, 96}, []any{got.Codec, got.Width, got.Height}, transport)
+		assert.InDelta(t, 5, got.FPS, 1.5, transport)
+	}
+	out, err := exec.Command("ffmpeg", "-v", "error", "-rtsp_transport", "tcp", "-i", "rtsp://"+consumer.User+":"+consumer.Secret.Reveal()+"@"+
+		h.at+"/bank/panel", "-frames:v", "3", "-f", "rawvideo", "-pix_fmt", "gray", "-").Output()
+	require.NoError(t, err)
+	assert.Len(t, out, 3*160*96)
 }
