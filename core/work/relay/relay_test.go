@@ -429,7 +429,8 @@ func TestACameraThatRestarts(t *testing.T) {
 	assert.Equal(t, 320, measured(t, s, 0.5).Width)
 	require.NoError(t, h.world.Trouble(sim.Trouble{Kind: "firmware", Name: "Clock", To: "2.0.0"}))
 	begun := time.Now()
-	assert.Error(t, s.Run(t.Context(), func(player.Packet) {}, func() bool { return time.Since(begun) > time.Minute }), "it is told by its end")
+	tooLong := func() bool { return time.Since(begun) > time.Minute }
+	assert.Error(t, s.Run(t.Context(), func(player.Packet) {}, tooLong), "it is told by its end")
 	require.Eventually(t, func() bool {
 		again, err := h.plays(t.Context(), "clock/main", rtsp.TCP, consumer)
 		if err != nil {
