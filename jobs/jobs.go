@@ -39,6 +39,8 @@ type Workers struct {
 	client *river.Client[pgx.Tx]
 	stop   context.CancelFunc
 	done   chan struct{}
+	// faces is the host on which relays have ONVIF faces; "" for nowhere.
+	faces string
 	// watching ends when listening for announcements has.
 	watching sync.WaitGroup
 }
@@ -82,6 +84,9 @@ type Options struct {
 	Relay string
 	// RelayTLS is where it does so over TLS.
 	RelayTLS string
+	// FacesHost is where ONVIF faces of relays listen, and Faces are their ports; "" and none where none are made.
+	FacesHost string
+	Faces     doctor.Ports
 	// RelayCores is how many processor cores conversions may take in all; 0 for half of the machine's.
 	RelayCores float64
 	// Traced says that spans go somewhere: then each connection to a device is one.
@@ -136,7 +141,7 @@ func startWorkers(s *store.Store, log *slog.Logger, h hooks, o Options) (*Worker
 		cancel()
 		return nil, err
 	}
-	w := &Workers{env: env, client: client, stop: cancel, done: make(chan struct{})}
+	w := &Workers{env: env, client: client, stop: cancel, done: make(chan struct{}), faces: o.FacesHost}
 	held := make(chan struct{}, 1)
 	go func() {
 		defer close(w.done)

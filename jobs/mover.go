@@ -54,6 +54,9 @@ func (m *mover) file(ctx context.Context, run *uuid.UUID, x sighting.Sighting) (
 }
 
 func (m *mover) fileOnce(ctx context.Context, run *uuid.UUID, x sighting.Sighting) (uuid.UUID, error) {
+	if own, err := m.env.store.Relays.IsFace(ctx, x.Endpoint); own || err != nil {
+		return uuid.Nil, err // it is this program
+	}
 	id, moves, err := m.env.store.Devices.Moves(ctx, m.site.ID, x)
 	if err != nil {
 		return uuid.Nil, err

@@ -23,6 +23,7 @@ const relaysEvery = 5 * time.Second
 func (w *Workers) ServeRelays(ctx context.Context, reached []string, listeners ...net.Listener) {
 	e := w.env
 	uses := &relayUses{env: e, seen: map[string]time.Time{}}
+	shown := &faces{env: e, host: w.faces, up: map[uuid.UUID]*oneFace{}}
 	server := &relay.Server{Log: e.log, Taken: func(id, from string) { go uses.taken(ctx, id, from) }}
 	defer server.Close()
 	e.relaying.Store(server)
@@ -35,14 +36,24 @@ func (w *Workers) ServeRelays(ctx context.Context, reached []string, listeners .
 		}
 	}
 	go e.measureConverting(ctx)
+	var watching sync.WaitGroup
+	defer watching.Wait()
+	if w.faces != "" {
+		watching.Go(func() {
+			if err := shown.announcer.Run(ctx); err != nil && ctx.Err() == nil {
+				e.log.Warn("nobody finds the faces of relays by searching", "err", err)
+			}
+		})
+	}
 	go e.store.Listen(ctx, func(event store.Event) {
 		if event.What == "relay" || event.What == "site" {
 			tell()
 		}
 	}, tell)
-	go func() {
+	watching.Go(func() {
+		defer shown.close()
 		for {
-			if err := e.setRelays(ctx, server, reach(reached)); err != nil && ctx.Err() == nil {
+			if err := e.setRelays(ctx, server, shown, reach(reached)); err != nil && ctx.Err() == nil {
 				e.log.Warn("the relays cannot be kept up to date", "err", err)
 			}
 			select {
@@ -52,7 +63,7 @@ func (w *Workers) ServeRelays(ctx context.Context, reached []string, listeners .
 			case <-time.After(relaysEvery):
 			}
 		}
-	}()
+	})
 	var serving sync.WaitGroup
 	for _, l := range listeners {
 		serving.Go(func() {
@@ -166,12 +177,13 @@ func (u *relayUses) write(ctx context.Context, id uuid.UUID, from string) error 
 }
 
 // setRelays tells the server which relays there are. One whose sign-in cannot be read is left out.
-func (e *env) setRelays(ctx context.Context, server *relay.Server, reached reach) error {
+func (e *env) setRelays(ctx context.Context, server *relay.Server, shown *faces, reached reach) error {
 	sites, err := e.store.Sites.List(ctx)
 	if err != nil {
 		return err
 	}
 	var list []relay.Relay
+	var all []store.Relay
 	for _, s := range sites {
 		if !reached.includes(s) {
 			continue
@@ -180,6 +192,7 @@ func (e *env) setRelays(ctx context.Context, server *relay.Server, reached reach
 		if err != nil {
 			return err
 		}
+		all = append(all, of...)
 		for _, r := range of {
 			secret, err := e.store.Relays.Secret(ctx, r.ID)
 			if err != nil {
@@ -191,13 +204,15 @@ func (e *env) setRelays(ctx context.Context, server *relay.Server, reached reach
 		}
 	}
 	server.Set(list)
+	shown.set(ctx, all)
 	return e.store.Relays.Going(ctx, going(server.Statuses()))
 }
 
 // going returns how relays go, as the store keeps it.
 func going(list []relay.Status) (out []store.RelayStatus) {
 	for _, s := range list {
-		out = append(out, store.RelayStatus{ID: s.ID, Takers: s.Takers, Packets: int64(s.Packets), Lost: int64(s.Lost), Problem: s.Problem})
+		out = append(out, store.RelayStatus{ID: s.ID, Takers: s.Takers, Packets: int64(s.Packets), Lost: int64(s.Lost), Problem: s.Problem,
+			FPS: s.Measured.FPS, DelayMS: s.Measured.DelayMS})
 	}
 	slices.SortFunc(out, func(a, b store.RelayStatus) int { return slices.Compare([]byte(a.ID), []byte(b.ID)) })
 	return out

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -34,9 +35,12 @@ type Relay struct {
 	At string `db:"at"`
 	// Target is the target that is given it in place of the camera's own; nil for none.
 	Target *uuid.UUID `db:"target_id"`
+	// FacePort is the port of its ONVIF face; 0 for none.
+	FacePort int `db:"face_port"`
 }
 
-const relayColumns = "id, site_id, device_id, role, path, user_name, for_whom, always, most, made_by, created_at, form, at, target_id"
+const relayColumns = "id, site_id, device_id, role, path, user_name, for_whom, always, most, made_by, created_at, form, at, target_id, " +
+	"face_port"
 
 // relayOwner binds an encrypted password to its relay.
 func relayOwner(id uuid.UUID) string { return "relay " + id.String() }
@@ -61,6 +65,15 @@ func (s Relays) Secret(ctx context.Context, id uuid.UUID) (signin.Secret, error)
 	return signin.NewSecret(text), err
 }
 
+// IsFace reports whether an endpoint reference is that of a relay's ONVIF face.
+func (s Relays) IsFace(ctx context.Context, endpoint string) (is bool, err error) {
+	id, err := uuid.Parse(strings.TrimPrefix(endpoint, "urn:uuid:"))
+	if err != nil {
+		return false, nil
+	}
+	return is, s.on(ctx).GetContext(ctx, &is, "SELECT EXISTS (SELECT 1 FROM relays WHERE id = $1 AND face_port > 0)", id)
+}
+
 // SignIn decrypts the sign-in that opens a relay.
 func (s Relays) SignIn(ctx context.Context, id uuid.UUID) (signin.SignIn, error) {
 	r, err := s.Get(ctx, id)
@@ -78,17 +91,19 @@ func (s Relays) put(ctx context.Context, by act.Person, x act.PutRelay) error {
 		target := orNull(x.Target)
 		if x.Secret.Empty() {
 			err = touchedOne(tx.ExecContext(ctx, `UPDATE relays SET role = $3, path = $4, for_whom = $5, always = $6, most = $7, form = $8,
-				cores = $9, at = $10, target_id = $11 WHERE id = $1 AND site_id = $2`, x.ID, x.Site, x.Role, x.Path, x.For, x.Always, x.Most,
-				JSON(x.Form), x.Cores, x.At, target))
+				cores = $9, at = $10, target_id = $11, face_port = $12 WHERE id = $1 AND site_id = $2`, x.ID, x.Site, x.Role, x.Path, x.For,
+				x.Always, x.Most, JSON(x.Form), x.Cores, x.At, target, x.FacePort))
 		} else {
 			err = touchedOne(tx.ExecContext(ctx, `INSERT INTO relays AS r (id, site_id, device_id, role, path, user_name, sealed, for_whom, always,
-				most, made_by, form, cores, at, target_id) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15)
+				most, made_by, form, cores, at, target_id, face_port)
+				VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16)
 				ON CONFLICT (id) DO UPDATE SET role = excluded.role, path = excluded.path, user_name = excluded.user_name,
 				sealed = excluded.sealed, for_whom = excluded.for_whom, always = excluded.always, most = excluded.most,
-				form = excluded.form, cores = excluded.cores, at = excluded.at, target_id = excluded.target_id
+				form = excluded.form, cores = excluded.cores, at = excluded.at, target_id = excluded.target_id,
+				face_port = excluded.face_port
 				WHERE r.site_id = excluded.site_id AND r.device_id = excluded.device_id`,
 				x.ID, x.Site, x.Device, x.Role, x.Path, x.User, s.cipher.Encrypt(x.Secret.Reveal(), relayOwner(x.ID)), x.For, x.Always, x.Most,
-				by.Name, JSON(x.Form), x.Cores, x.At, target))
+				by.Name, JSON(x.Form), x.Cores, x.At, target, x.FacePort))
 		}
 		if err != nil {
 			return takenIfDouble(err)
@@ -145,16 +160,20 @@ func (s Relays) Serving(ctx context.Context, site Site) (out []act.Serving, err 
 		if at == "" {
 			continue
 		}
-		w := act.Serving{At: at, Rates: p.Converting, Taken: map[uuid.UUID]float64{}}
+		w := act.Serving{At: at, Rates: p.Converting, Taken: map[uuid.UUID]float64{}, Faces: p.Faces, FacesTaken: map[int]uuid.UUID{}}
 		var rows []struct {
 			ID    uuid.UUID `db:"id"`
 			Cores float64   `db:"cores"`
+			Port  int       `db:"face_port"`
 		}
-		if err := s.on(ctx).SelectContext(ctx, &rows, "SELECT id, cores FROM relays WHERE at = $1 AND cores > 0", at); err != nil {
+		if err := s.on(ctx).SelectContext(ctx, &rows, "SELECT id, cores, face_port FROM relays WHERE at = $1", at); err != nil {
 			return nil, err
 		}
 		for _, r := range rows {
 			w.Taken[r.ID] = r.Cores
+			if r.Port > 0 {
+				w.FacesTaken[r.Port] = r.ID
+			}
 		}
 		out = append(out, w)
 	}
@@ -169,15 +188,19 @@ type RelayStatus struct {
 	Lost    int64     `db:"lost"`
 	Problem string    `db:"problem"`
 	At      time.Time `db:"at"`
+	// FPS and DelayMS are what one of the takers gets: pictures a second, and milliseconds that serving adds.
+	FPS     float64 `db:"fps"`
+	DelayMS float64 `db:"delay_ms"`
 }
 
 // Going keeps how relays go.
 func (s Relays) Going(ctx context.Context, list []RelayStatus) error {
 	for _, x := range list {
-		if _, err := s.on(ctx).ExecContext(ctx, `INSERT INTO relay_status (relay_id, takers, packets, lost, problem)
-			SELECT $1::uuid, $2, $3, $4, $5 WHERE EXISTS (SELECT 1 FROM relays WHERE id = $1::uuid)
+		if _, err := s.on(ctx).ExecContext(ctx, `INSERT INTO relay_status (relay_id, takers, packets, lost, problem, fps, delay_ms)
+			SELECT $1::uuid, $2, $3, $4, $5, $6, $7 WHERE EXISTS (SELECT 1 FROM relays WHERE id = $1::uuid)
 			ON CONFLICT (relay_id) DO UPDATE SET takers = excluded.takers, packets = excluded.packets, lost = excluded.lost,
-			problem = excluded.problem, at = now()`, x.ID, x.Takers, x.Packets, x.Lost, x.Problem); err != nil {
+			problem = excluded.problem, fps = excluded.fps, delay_ms = excluded.delay_ms, at = now()`,
+			x.ID, x.Takers, x.Packets, x.Lost, x.Problem, x.FPS, x.DelayMS); err != nil {
 			return err
 		}
 	}
@@ -187,8 +210,8 @@ func (s Relays) Going(ctx context.Context, list []RelayStatus) error {
 // Statuses returns how the relays of a site go, by their IDs.
 func (s Relays) Statuses(ctx context.Context, site uuid.UUID) (map[string]RelayStatus, error) {
 	var rows []RelayStatus
-	err := s.on(ctx).SelectContext(ctx, &rows, `SELECT relay_id::text AS relay_id, takers, packets, lost, problem, at FROM relay_status
-		WHERE relay_id IN (SELECT id FROM relays WHERE site_id = $1)`, site)
+	err := s.on(ctx).SelectContext(ctx, &rows, `SELECT relay_id::text AS relay_id, takers, packets, lost, problem, at, fps, delay_ms
+		FROM relay_status WHERE relay_id IN (SELECT id FROM relays WHERE site_id = $1)`, site)
 	out := map[string]RelayStatus{}
 	for _, r := range rows {
 		out[r.ID] = r

@@ -8,8 +8,11 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"strconv"
+	"strings"
 	"syscall"
 
+	"unlatch/core/decide/doctor"
 	"unlatch/server/certs"
 )
 
@@ -78,4 +81,31 @@ func (r relayPorts) listeners() (list []net.Listener) {
 		}
 	}
 	return list
+}
+
+// mostFaces bounds the ports of one worker's faces.
+const mostFaces = 200
+
+// faces reads where relays have ONVIF devices of their own.
+func (p *place) faces() (host string, ports doctor.Ports, err error) {
+	if p.relayFaces == "" {
+		return "", ports, nil
+	}
+	if p.relay == "" {
+		return "", ports, usageError{errors.New("--relay-faces wants --relay, whose streams they show")}
+	}
+	host, span, err := net.SplitHostPort(p.relayFaces)
+	if err == nil {
+		first, last, many := strings.Cut(span, "-")
+		if ports.First, err = strconv.Atoi(first); err == nil && many {
+			ports.Last, err = strconv.Atoi(last)
+		} else if err == nil {
+			ports.Last = ports.First
+		}
+	}
+	if err != nil || ports.First < 1 || ports.Last < ports.First || ports.Last > 65535 || ports.Last-ports.First >= mostFaces {
+		return "", ports, usageError{fmt.Errorf("--relay-faces is an address with ports, such as 0.0.0.0:8580-8599, at most %d of them; it is %q",
+			mostFaces, p.relayFaces)}
+	}
+	return host, ports, nil
 }

@@ -6,6 +6,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"unlatch/core/decide/doctor"
 )
 
 // A port that another program has is named, and nothing stays open.
@@ -26,4 +28,20 @@ func TestARelayPortThatIsTaken(t *testing.T) {
 	}
 	_, err = (&place{relay: "nowhere"}).relays()
 	assert.ErrorContains(t, err, "--relay: ")
+}
+
+func TestThePortsOfFaces(t *testing.T) {
+	host, ports, err := (&place{relay: "0.0.0.0:8554", relayFaces: "192.0.2.5:8580-8599"}).faces()
+	require.NoError(t, err)
+	assert.Equal(t, "192.0.2.5", host)
+	assert.Equal(t, doctor.Ports{First: 8580, Last: 8599}, ports)
+	_, ports, err = (&place{relay: "0.0.0.0:8554", relayFaces: "0.0.0.0:8580"}).faces()
+	require.NoError(t, err)
+	assert.Equal(t, doctor.Ports{First: 8580, Last: 8580}, ports)
+	for _, bad := range []string{"8580", "0.0.0.0:x", "0.0.0.0:9-8", "0.0.0.0:1-60000", "0.0.0.0:-", "0.0.0.0:70000"} {
+		_, _, err = (&place{relay: "0.0.0.0:8554", relayFaces: bad}).faces()
+		assert.ErrorContains(t, err, "--relay-faces is an address with ports", bad)
+	}
+	_, _, err = (&place{relayFaces: "0.0.0.0:8580"}).faces()
+	assert.ErrorContains(t, err, "wants --relay")
 }

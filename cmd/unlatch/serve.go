@@ -52,6 +52,7 @@ type place struct {
 	relay         string // address and port to serve streams on; "" for nowhere
 	relayTLS      string // and over TLS
 	relayCores    float64
+	relayFaces    string
 	traces        string // URL that spans are sent to; "" for nowhere
 	public        string // the address under which people reach the server
 	proxies       []string
@@ -94,6 +95,8 @@ func (p *place) flags(c *cobra.Command, listens bool) {
 		"address and port on which the workers of this process serve streams on by RTSP, such as 0.0.0.0:8554; none means never")
 	c.Flags().StringVar(&p.relayTLS, "relay-tls", "",
 		"address and port on which they do so over TLS (rtsps), such as 0.0.0.0:8322, with a certificate of the server's own making")
+	c.Flags().StringVar(&p.relayFaces, "relay-faces", "",
+		"address and ports on which relays have ONVIF devices of their own, such as 0.0.0.0:8580-8599; none means never")
 	c.Flags().Float64Var(&p.relayCores, "relay-cores", 0,
 		"how many processor cores the workers of this process may take for turning streams into other forms; 0 means half of the machine's")
 	c.Flags().StringVar(&p.traces, "trace-endpoint", "",
@@ -275,6 +278,12 @@ func (s *services) workers(p *place, o jobs.Options) (*jobs.Workers, error) {
 	}
 	o.Relay, o.RelayTLS = relays.at()
 	o.RelayCores = p.relayCores
+	if o.FacesHost, o.Faces, err = p.faces(); err != nil {
+		for _, l := range relays.listeners() {
+			l.Close()
+		}
+		return nil, err
+	}
 	w, err := jobs.StartWorkers(s.Store, p.log, o)
 	if err != nil {
 		for _, l := range relays.listeners() {

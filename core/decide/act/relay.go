@@ -11,6 +11,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"unlatch/core/decide/doctor"
 	"unlatch/core/decide/fit"
 	"unlatch/core/decide/latch"
 	"unlatch/core/ground/signin"
@@ -29,6 +30,8 @@ type PutRelay struct {
 	Secret signin.Secret
 	// Cores is what turning the stream into its form costs, where that is known; Decide sets it.
 	Cores float64
+	// FacePort is the port of the relay's ONVIF face; 0 where it has none. Decide sets it.
+	FacePort int
 }
 
 // A RelayForm is how a stream is served on.
@@ -42,6 +45,8 @@ type RelayForm struct {
 	Form   conversion.Shape `json:"form,omitzero" doc:"what it is turned into; missing where it goes on as it comes"`
 	// Target is the target that is given this stream in place of the camera's own; the nil UUID for none.
 	Target uuid.UUID `json:"target,omitzero" doc:"the target that is given this stream in place of the camera's own"`
+	// Face gives it an ONVIF device of its own, for recorders that take nothing else.
+	Face bool `json:"face,omitempty" doc:"with an ONVIF device of its own, for recorders that take nothing else"`
 	// At is where a worker serves it, which stands in the URL.
 	At string `json:"at,omitempty" maxLength:"100" doc:"host and port of the worker that serves it; missing for the first that does"`
 }
@@ -51,6 +56,9 @@ type Serving struct {
 	At    string            // host and port
 	Rates *conversion.Rates // what converting costs there; nil where that is not known yet
 	Taken map[uuid.UUID]float64
+	// Faces are the ports that ONVIF faces may have there; none where the worker makes none. FacesTaken are those of other relays.
+	Faces      doctor.Ports
+	FacesTaken map[int]uuid.UUID
 }
 
 // relayPath is what can stand in every client's URL as it is.
@@ -87,12 +95,18 @@ func (a PutRelay) Decide(f Facts) (Outcome, error) {
 	if err := a.afforded(f, d); err != nil {
 		return Outcome{}, err
 	}
+	if err := a.faced(f); err != nil {
+		return Outcome{}, err
+	}
 	after := fmt.Sprintf("%s as %s for %s", a.Role, a.Path, a.For)
 	if !a.Form.IsZero() {
 		after += ": " + a.Form.String()
 	}
 	if a.Always {
 		after += ", always on"
+	}
+	if a.Face {
+		after += ", with an ONVIF face"
 	}
 	return Outcome{Keep: []any{a}, Line: Line{Subject: d.Title, Devices: []uuid.UUID{a.Device}, DeviceName: d.Title, After: after}}, nil
 }
@@ -142,6 +156,33 @@ func (a *PutRelay) afforded(f Facts, d *latch.Device) error {
 	}
 	a.Cores = cores
 	return err
+}
+
+// faced gives the relay's face the first port that is free; it keeps the one that it has.
+func (a *PutRelay) faced(f Facts) error {
+	if !a.Face {
+		return nil
+	}
+	i := slices.IndexFunc(f.Serving, func(w Serving) bool { return w.At == a.At })
+	if i < 0 || f.Serving[i].Faces.Last == 0 {
+		return refuse("no_faces", "The worker that serves streams of this site makes no ONVIF faces.",
+			"Set relay-faces in its settings, such as 0.0.0.0:8580-8599.")
+	}
+	w := f.Serving[i]
+	for port := w.Faces.First; port <= w.Faces.Last; port++ {
+		if w.FacesTaken[port] == a.ID {
+			a.FacePort = port
+			return nil
+		}
+	}
+	for port := w.Faces.First; port <= w.Faces.Last; port++ {
+		if _, taken := w.FacesTaken[port]; !taken {
+			a.FacePort = port
+			return nil
+		}
+	}
+	return refuse("faces_taken", fmt.Sprintf("All ports for ONVIF faces, %d to %d, are taken.", w.Faces.First, w.Faces.Last),
+		"Remove a relay with a face, or give the worker more ports by relay-faces.")
 }
 
 // afford returns what a form costs beside the other relays of the worker, as if all were taken at once.

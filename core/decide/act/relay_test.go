@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"unlatch/core/decide/doctor"
 	"unlatch/core/decide/evidence"
 	"unlatch/core/decide/latch"
 	"unlatch/core/decide/proof"
@@ -95,6 +96,35 @@ func TestRelaysAreHeldToABudget(t *testing.T) {
 	f.Serving[0].Rates = nil
 	_, err = relayOf(d, form).Decide(f)
 	assert.NoError(t, err, "what was not measured is known once it runs")
+}
+
+// A face has the first port that is free, and keeps the one that it has.
+func TestFacesHavePorts(t *testing.T) {
+	t.Parallel()
+	d := device("Clock", sends("rtsp://192.0.2.7/main"))
+	f := facts(d)
+	a := relayOf(d, conversion.Shape{})
+	a.Face = true
+	_, err := a.Decide(f)
+	assert.Equal(t, "no_faces", cause(t, err))
+	f.Serving = serving(1)
+	_, err = a.Decide(f)
+	assert.Equal(t, "no_faces", cause(t, err))
+	port := func() int {
+		out, err := a.Decide(f)
+		require.NoError(t, err)
+		assert.Contains(t, out.Line.After, "with an ONVIF face")
+		return out.Keep[0].(PutRelay).FacePort
+	}
+	f.Serving[0].Faces = doctor.Ports{First: 8580, Last: 8582}
+	assert.Equal(t, 8580, port())
+	f.Serving[0].FacesTaken = map[int]uuid.UUID{8580: uuid.New()}
+	assert.Equal(t, 8581, port())
+	f.Serving[0].FacesTaken[8582] = a.ID
+	assert.Equal(t, 8582, port(), "it keeps its own")
+	f.Serving[0].FacesTaken = map[int]uuid.UUID{8580: uuid.New(), 8581: uuid.New(), 8582: uuid.New()}
+	_, err = a.Decide(f)
+	assert.Equal(t, "faces_taken", cause(t, err))
 }
 
 // A relay of a relay would take its stream from itself.

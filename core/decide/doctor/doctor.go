@@ -36,12 +36,20 @@ type Process struct {
 	Relay string `json:"relay,omitempty"`
 	// RelayTLS is where it does so over TLS.
 	RelayTLS string `json:"relay_tls,omitempty"`
+	// Faces are the ports on which it makes ONVIF faces of relays; none where it makes none.
+	Faces Ports `json:"faces,omitzero"`
 	// Converting is what turning streams into other forms costs there; nil where it serves none, or has not measured yet.
 	Converting *conversion.Rates `json:"converting,omitempty"`
 	// Certificate is what a server serves with; nil without TLS.
 	Certificate *ServedCertificate `json:"certificate,omitempty"`
 	// Backup is the schedule by which a server makes backups; nil where it makes none.
 	Backup *BackupSchedule `json:"backup,omitempty"`
+}
+
+// Ports are those from First to Last.
+type Ports struct {
+	First int `json:"first"`
+	Last  int `json:"last"`
 }
 
 // Kind says what a process does.

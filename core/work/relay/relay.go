@@ -19,6 +19,7 @@ import (
 	"unlatch/core/ground/httpauth"
 	"unlatch/core/ground/signin"
 	"unlatch/core/ground/streamurl"
+	"unlatch/core/ground/tries"
 	"unlatch/core/stream/media"
 	"unlatch/core/wire/rtsp"
 	"unlatch/core/work/fanout"
@@ -51,9 +52,6 @@ const (
 	mostQueued = 64 << 10
 	// startBy is how long the camera may take to play.
 	startBy = 20 * time.Second
-	// freeTries is how many wrong sign-ins an address has in a minute, over all its connections.
-	freeTries = 10
-	mostGated = 10_000 // addresses that are remembered
 )
 
 const realm = "Unlatch relay"
@@ -70,17 +68,12 @@ type Server struct {
 
 	mu      sync.Mutex
 	relays  map[string]*served // by path
-	wrong   map[string]tries   // by address
+	wrong   tries.Counter
 	rtsp    *rtsp.Server
 	started bool
 	ctx     context.Context
 	stop    context.CancelFunc
 	running sync.WaitGroup
-}
-
-type tries struct {
-	n     int
-	since time.Time
 }
 
 // served is a relay as it is served.
@@ -91,6 +84,7 @@ type served struct {
 	takers  int
 	took    uint64          // packets that were handed on
 	lost    uint64          // packets that takers were too slow for
+	gauge   *gauge          // of one of the takers; nil where nobody takes it
 	problem string          // why the camera did not play when it was last asked to
 	until   context.Context // ends when the relay is taken away
 	stop    context.CancelFunc
@@ -103,6 +97,8 @@ type Status struct {
 	Packets uint64 `json:"packets"`
 	Lost    uint64 `json:"lost,omitempty"`
 	Problem string `json:"problem,omitempty"`
+	// Measured is what one of the takers gets; zero where nobody takes it, or too shortly.
+	Measured Measured `json:"measured,omitzero"`
 }
 
 // Serve answers on l until ctx ends. It is called once, or once for each listener.
@@ -125,9 +121,7 @@ func (s *Server) begin() *rtsp.Server {
 		if s.Log == nil {
 			s.Log = slog.New(slog.DiscardHandler)
 		}
-		if s.Now == nil {
-			s.Now = time.Now
-		}
+		s.wrong.Now = s.Now
 		s.ctx, s.stop = context.WithCancel(context.Background())
 		s.rtsp = &rtsp.Server{Name: "Unlatch", Handler: handler{s}, Connections: mostConnections,
 			FromOne: cmp.Or(s.FromOne, mostFromOne), FirstBy: firstBy, Patience: patience}
@@ -196,7 +190,11 @@ func (s *Server) Statuses() (out []Status) {
 	defer s.mu.Unlock()
 	for _, r := range s.relays {
 		r.mu.Lock()
-		out = append(out, Status{r.ID, r.takers, r.took, r.lost, r.problem})
+		x := Status{ID: r.ID, Takers: r.takers, Packets: r.took, Lost: r.lost, Problem: r.problem}
+		if r.gauge != nil {
+			x.Measured = r.gauge.measured
+		}
+		out = append(out, x)
 		r.mu.Unlock()
 	}
 	return out
@@ -269,7 +267,7 @@ func (h handler) Request(v *rtsp.Viewer, q *rtsp.Request) (answered bool) {
 	r, _ := h.s.find(q.URL)
 	lines := challenges(nonce)
 	if given := q.Header.Get("Authorization"); given != "" {
-		if h.s.gated(v.From()) {
+		if h.s.wrong.Shut(v.From()) {
 			v.Reply(q, 403, "Forbidden", rtsp.Field{Name: "Retry-After", Value: "60"})
 			return true
 		}
@@ -278,7 +276,7 @@ func (h handler) Request(v *rtsp.Viewer, q *rtsp.Request) (answered bool) {
 				return h.start(v, q, r)
 			}
 		}
-		h.s.refused(v.From())
+		h.s.wrong.Wrong(v.From())
 	}
 	var fields []rtsp.Field
 	for _, l := range lines {
@@ -375,11 +373,18 @@ func (x stream) Send(ctx context.Context, to *rtsp.Sink) {
 		return
 	}
 	r.takers++
+	g := &gauge{}
+	if r.gauge == nil {
+		r.gauge = g
+	}
 	r.mu.Unlock()
 	defer func() {
 		r.mu.Lock()
 		defer r.mu.Unlock()
 		r.takers--
+		if r.gauge == g {
+			r.gauge = nil
+		}
 	}()
 	if x.s.Taken != nil {
 		x.s.Taken(r.ID, to.From())
@@ -424,6 +429,12 @@ func (x stream) Send(ctx context.Context, to *rtsp.Sink) {
 		r.took += uint64(len(list))
 		r.lost += c.Lost() - lost
 		lost = c.Lost()
+		if r.gauge == nil {
+			r.gauge = g // the taker that was measured has gone
+		}
+		if r.gauge == g {
+			g.sent(list, time.Now())
+		}
 		r.mu.Unlock()
 	}
 	if err != nil && !errors.Is(err, context.Canceled) {
@@ -448,27 +459,4 @@ func cutters(c *fanout.Consumer) (list []*media.Fragmenter) {
 		list = append(list, &media.Fragmenter{Codec: t.Codec, Files: t.Files})
 	}
 	return list
-}
-
-// gated reports whether an address has tried too often within a minute.
-func (s *Server) gated(from string) bool {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	t := s.wrong[from]
-	return t.n >= freeTries && s.Now().Sub(t.since) < time.Minute
-}
-
-// refused counts a wrong sign-in.
-func (s *Server) refused(from string) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.wrong == nil || len(s.wrong) >= mostGated {
-		s.wrong = map[string]tries{}
-	}
-	t := s.wrong[from]
-	if now := s.Now(); now.Sub(t.since) >= time.Minute {
-		t = tries{since: now}
-	}
-	t.n++
-	s.wrong[from] = t
 }

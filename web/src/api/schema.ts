@@ -5269,6 +5269,12 @@ export interface components {
              */
             speaks: "rtsp" | "http" | "device service" | "https" | "rtsps" | "unknown";
         };
+        Ports: {
+            /** Format: int64 */
+            first: number;
+            /** Format: int64 */
+            last: number;
+        };
         PresetView: {
             book: string;
             /** @description missing for the presets of the product */
@@ -5331,6 +5337,7 @@ export interface components {
             backup?: components["schemas"]["BackupSchedule"];
             certificate?: components["schemas"]["ServedCertificate"];
             converting?: components["schemas"]["Rates"];
+            faces?: components["schemas"]["Ports"];
             kind: string;
             machine: components["schemas"]["Facts"];
             name: string;
@@ -5671,6 +5678,8 @@ export interface components {
             always?: boolean;
             /** @description host and port of the worker that serves it; missing for the first that does */
             at?: string;
+            /** @description with an ONVIF device of its own, for recorders that take nothing else */
+            face?: boolean;
             /** @description who takes it, such as the name of a recorder */
             for: string;
             /** @description what it is turned into; missing where it goes on as it comes */
@@ -5728,11 +5737,25 @@ export interface components {
             by?: string;
             /** Format: date-time */
             created: string;
+            /**
+             * Format: double
+             * @description milliseconds that serving adds, of 95 packets in 100 at most
+             */
+            delay_ms?: number;
             device: string;
+            /** @description with an ONVIF device of its own, for recorders that take nothing else */
+            face?: boolean;
+            /** @description where its ONVIF face answers; missing where it has none */
+            face_at?: string;
             /** @description who takes it, such as the name of a recorder */
             for: string;
             /** @description what it is turned into; missing where it goes on as it comes */
             form?: components["schemas"]["Shape"];
+            /**
+             * Format: double
+             * @description pictures a second that one of the takers gets; missing where nobody takes it
+             */
+            fps?: number;
             id: string;
             /**
              * Format: int64
@@ -5774,6 +5797,8 @@ export interface components {
         RelaysView: {
             /** @description host and port of each worker that serves streams of this site; empty where none does */
             at: string[];
+            /** @description the first worker makes ONVIF faces */
+            faces?: boolean;
             relays: components["schemas"]["RelayView"][];
         };
         "Remove-from-targetRequest": {

@@ -1,6 +1,6 @@
 import { type ReactNode, useState } from "react";
 import type { Device, Stream } from "@/api/client";
-import { type Shape, usePutRelay, useRelayCost } from "@/api/relays";
+import { type Shape, usePutRelay, useRelayCost, useRelays } from "@/api/relays";
 import { Field } from "@/forms/Field";
 import { Button } from "@/parts/Button";
 import { Check } from "@/parts/Check";
@@ -16,7 +16,9 @@ export function RelaySheet({ site, device, stream, onClose }: Props) {
   const [whom, setWhom] = useState("");
   const [path, setPath] = useState(relayPath(device.name, stream.role));
   const [always, setAlways] = useState(false);
+  const [face, setFace] = useState(false);
   const [form, setForm] = useState<Shape>({});
+  const faces = useRelays(site).data?.faces;
   const put = usePutRelay(site);
   const role = stream.role as "main" | "sub" | "third";
   const cost = useRelayCost(site, device.id, role, form).data;
@@ -28,7 +30,7 @@ export function RelaySheet({ site, device, stream, onClose }: Props) {
         onSubmit={(e) => {
           e.preventDefault();
           put.mutate(
-            { id: crypto.randomUUID(), device: device.id, relay: { role, path, for: whom, always, form } },
+            { id: crypto.randomUUID(), device: device.id, relay: { role, path, for: whom, always, face, form } },
             { onSuccess: onClose },
           );
         }}
@@ -49,6 +51,12 @@ export function RelaySheet({ site, device, stream, onClose }: Props) {
           <Check checked={always} label="Always on" onChange={() => setAlways(!always)} /> Always on: the camera is played also while nobody
           takes it
         </label>
+        {faces && (
+          <label className="flex items-center gap-2">
+            <Check checked={face} label="With an ONVIF face" onChange={() => setFace(!face)} /> With an ONVIF face: a recorder that takes
+            nothing else finds it by searching
+          </label>
+        )}
         <Foot error={put.error}>
           <Button onClick={onClose}>Cancel</Button>
           <Button look="next" type="submit" disabled={put.isPending || !whom.trim() || !path || (converted && !!cost?.problem)}>

@@ -54,7 +54,7 @@ function One({ site, relay: r }: { site: string; relay: Relay }) {
         {r.as && <span>{r.as}</span>}
         <span className={r.problem ? "text-stuck" : "text-soft"}>{going(r)}</span>
       </p>
-      {[r.url, r.tls_url]
+      {[r.url, r.tls_url, r.face_at]
         .filter((url) => url !== undefined)
         .map((url) => (
           <p key={url} className="flex items-center gap-2">
@@ -111,5 +111,8 @@ function going(r: Relay) {
   if (r.problem) return `the camera did not play: ${r.problem}`;
   if (!r.told) return "no worker has told of it yet";
   if (r.takers === 0) return r.always ? "always on, nobody takes it now" : "nobody takes it now";
-  return `${r.takers === 1 ? "one takes" : `${r.takers} take`} it${r.lost ? `, ${r.lost} packets lost since they were too slow` : ""}`;
+  const says = [r.takers === 1 ? "one takes it" : `${r.takers} take it`];
+  if (r.fps) says.push(`${Number(r.fps.toPrecision(2))} pictures a second, ${r.delay_ms?.toFixed(1)} ms later than they came`);
+  if (r.lost) says.push(`${r.lost} packets lost since they were too slow`);
+  return says.join(", ");
 }
