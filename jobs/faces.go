@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"net/netip"
 	"reflect"
+	"slices"
 	"strconv"
 	"time"
 
@@ -50,8 +51,8 @@ func (x *faces) set(ctx context.Context, list []store.Relay) {
 	}
 	wanted := map[uuid.UUID]face.Face{}
 	for _, r := range list {
-		if r.FacePort == 0 {
-			continue
+		if at, err := netip.ParseAddrPort(r.At); r.FacePort == 0 || err != nil || !ownAddress(at.Addr()) {
+			continue // another worker's, where it has one
 		}
 		f, err := x.faceOf(ctx, r)
 		if err != nil {
@@ -79,6 +80,15 @@ func (x *faces) set(ctx context.Context, list []store.Relay) {
 		announced = append(announced, discovery.Announced{Endpoint: f.Endpoint(), Scopes: f.Scopes(), Address: f.Address(), From: f.At.Addr()})
 	}
 	x.announcer.Set(announced)
+}
+
+// ownAddress reports whether an address is this machine's.
+func ownAddress(a netip.Addr) bool {
+	list, _ := net.InterfaceAddrs()
+	return a.IsLoopback() || slices.ContainsFunc(list, func(own net.Addr) bool {
+		p, err := netip.ParsePrefix(own.String())
+		return err == nil && p.Addr().Unmap() == a.Unmap()
+	})
 }
 
 // sameFace reports whether a face answers as before.

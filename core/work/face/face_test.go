@@ -1,6 +1,7 @@
 package face_test
 
 import (
+	"bytes"
 	"context"
 	"encoding/base64"
 	"fmt"
@@ -165,6 +166,24 @@ func TestWhoMayAskWhat(t *testing.T) {
 	require.NoError(t, err)
 	res.Body.Close()
 	assert.Equal(t, 401, res.StatusCode)
+}
+
+// Whatever comes, nothing of the stream is told without a sign-in.
+func FuzzRequests(f *testing.F) {
+	h := face.New(gate(), &tries.Counter{})
+	for _, body := range []string{"<GetServices><IncludeCapability>true</IncludeCapability></GetServices>", "<GetProfiles/>", "<a:b xmlns:a='x'/>",
+		"<GetStreamUri><ProfileToken>main</ProfileToken></GetStreamUri>"} {
+		f.Add([]byte("<s:Envelope xmlns:s='http://www.w3.org/2003/05/soap-envelope'><s:Body>" + body + "</s:Body></s:Envelope>"))
+	}
+	f.Fuzz(func(t *testing.T, b []byte) {
+		for _, path := range []string{"/onvif/device_service", "/onvif/media_service", "/onvif/media2_service"} {
+			w := httptest.NewRecorder()
+			h.ServeHTTP(w, httptest.NewRequest("POST", path, bytes.NewReader(b)))
+			if strings.Contains(w.Body.String(), "rtsp://") {
+				t.Fatal("the stream was told")
+			}
+		}
+	})
 }
 
 // The table in the documentation is what a face answers.
