@@ -35,7 +35,7 @@ targets:
 			const site = "/api/sites/" + location.pathname.split("/")[2];
 			const target = (await (await fetch(site + "/targets")).json())[0].id;
 			const device = (await (await fetch(site + "/devices")).json()).find((d) => d.address === "127.43.71.11").id;
-			return (await (await fetch(site + "/devices/" + device + "/relay-offer?target=" + target)).json()).offer?.known ?? false;
+			return (await (await fetch(site + "/targets/" + target + "/relay-offers/" + device)).json()).offer?.known ?? false;
 		}`).Bool()
 	}, time.Minute, 500*time.Millisecond, "the worker has measured what converting costs")
 	b.drag("Corvane V4", "Porch", "entry 1")

@@ -131,12 +131,11 @@ func (s relays) routes(api huma.API) {
 
 // costRoutes say what relays would cost.
 func (s relays) costRoutes(api huma.API) {
-	register(s, api, huma.Operation{OperationID: "offer-relay", Method: "GET", Path: "/api/sites/{site}/devices/{device}/relay-offer",
+	register(s, api, huma.Operation{OperationID: "offer-relay", Method: "GET", Path: "/api/sites/{site}/targets/{target}/relay-offers/{device}",
 		Summary: "By which relay a target would take a camera that it does not take as it is"},
 		func(ctx context.Context, in *struct {
-			SitePath
+			TargetPath
 			Device uuid.UUID `path:"device"`
-			Target uuid.UUID `query:"target" required:"true"`
 		}) (*struct{ Body offeredRelay }, error) {
 			offer, err := s.offer(ctx, in.Site, in.Device, in.Target)
 			return &struct{ Body offeredRelay }{offeredRelay{offer}}, err

@@ -269,7 +269,7 @@ func relayed(p *rod.Page) error {
 			const target = (await ask("GET", site + "/targets")).find((t) => t.name === "Sillwater panel").id;
 			let offer;
 			while (!offer?.known) {
-				offer = (await ask("GET", site + "/devices/" + device + "/relay-offer?target=" + target)).offer;
+				offer = (await ask("GET", site + "/targets/" + target + "/relay-offers/" + device)).offer;
 				await new Promise((done) => setTimeout(done, 500));
 			}
 			await ask("PUT", site + "/relays/" + crypto.randomUUID(), { device, relay: { role: offer.role, path: "ticket-window/panel",

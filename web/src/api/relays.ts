@@ -31,7 +31,7 @@ export const useDeleteRelay = (site: string) =>
   );
 
 const offerOf = async (site: string, device: string, target: string) =>
-  (await must(api.GET("/api/sites/{site}/devices/{device}/relay-offer", { params: { path: { site, device }, query: { target } } }))).offer;
+  (await must(api.GET("/api/sites/{site}/targets/{target}/relay-offers/{device}", { params: { path: { site, target, device } } }))).offer;
 
 /** By which relay a target would take a camera that it does not take as it is. */
 export const useRelayOffer = (site: string, device: string, target: string, wanted: boolean) =>

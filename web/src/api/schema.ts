@@ -1522,23 +1522,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/sites/{site}/devices/{device}/relay-offer": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** By which relay a target would take a camera that it does not take as it is */
-        get: operations["offer-relay"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/sites/{site}/drifts": {
         parameters: {
             query?: never;
@@ -2598,6 +2581,23 @@ export interface paths {
         put?: never;
         /** What a template makes of the cameras on a target */
         post: operations["preview-list"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/targets/{target}/relay-offers/{device}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** By which relay a target would take a camera that it does not take as it is */
+        get: operations["offer-relay"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -10579,40 +10579,6 @@ export interface operations {
             };
         };
     };
-    "offer-relay": {
-        parameters: {
-            query: {
-                target: string;
-            };
-            header?: never;
-            path: {
-                site: string;
-                device: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["OfferedRelay"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     "list-drifts": {
         parameters: {
             query?: never;
@@ -13056,6 +13022,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ListingView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "offer-relay": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+                target: string;
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OfferedRelay"];
                 };
             };
             /** @description Error */
