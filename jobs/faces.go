@@ -84,11 +84,7 @@ func (x *faces) set(ctx context.Context, list []store.Relay) {
 
 // ownAddress reports whether an address is this machine's.
 func ownAddress(a netip.Addr) bool {
-	list, _ := net.InterfaceAddrs()
-	return a.IsLoopback() || slices.ContainsFunc(list, func(own net.Addr) bool {
-		p, err := netip.ParsePrefix(own.String())
-		return err == nil && p.Addr().Unmap() == a.Unmap()
-	})
+	return a.IsLoopback() || slices.Contains(machineAddresses(), a.Unmap())
 }
 
 // sameFace reports whether a face answers as before.

@@ -116,7 +116,7 @@ func startWorkers(s *store.Store, log *slog.Logger, h hooks, o Options) (*Worker
 		return nil, err
 	}
 	env := &env{store: s, log: log, hooks: h, queue: queue, resolver: o.Resolver, packing: make(chan struct{}, 1),
-		traced: o.Traced, again: make(chan struct{}, 1)}
+		traced: o.Traced, again: make(chan struct{}, 1), relaysAt: []string{o.Relay, o.RelayTLS}}
 	env.converting.Set(conversion.Rates{Budget: cmp.Or(o.RelayCores, float64(runtime.NumCPU())/2)})
 	env.meter = newMeter(&env.links)
 	workers := river.NewWorkers()
@@ -222,6 +222,7 @@ type env struct {
 	traced     bool // spans go somewhere
 	looks      live.Hub
 	streams    fanout.Hub                   // what looks, relays and pushes take
+	relaysAt   []string                     // where this process serves streams on, as addresses with ports
 	relaying   atomic.Pointer[relay.Server] // nil where this process serves none
 	converting convert.Machine
 	measured   atomic.Bool   // what converting costs is known

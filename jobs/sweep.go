@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"net/netip"
 	"sync"
 	"time"
@@ -80,7 +81,7 @@ func (e *env) sweep(ctx context.Context, site store.Site, run uuid.UUID) error {
 			e.store.Runs.Progress(ctx, run, doing, asked)
 		}
 	}
-	own, err := e.ownRelays(ctx, site)
+	own, err := e.ownRelays(ctx)
 	if err != nil {
 		return err
 	}
@@ -120,15 +121,33 @@ func (e *env) sweep(ctx context.Context, site store.Site, run uuid.UUID) error {
 	return errors.Join(err, failed)
 }
 
-// ownRelays returns where workers serve streams of a site on.
-func (e *env) ownRelays(ctx context.Context, site store.Site) (out []netip.AddrPort, err error) {
-	list, err := e.store.Relays.Serving(ctx, site)
-	for _, w := range list {
-		if at, err := netip.ParseAddrPort(w.At); err == nil {
-			out = append(out, at)
+// ownRelays returns where this worker and the others serve streams on, whichever site they are of.
+func (e *env) ownRelays(ctx context.Context) (out []netip.AddrPort, err error) {
+	for _, at := range e.relaysAt { // the others tell it themselves, a moment after they have started
+		if a, err := netip.ParseAddrPort(at); err == nil && !a.Addr().IsUnspecified() {
+			out = append(out, a)
+		} else if err == nil {
+			for _, own := range machineAddresses() {
+				out = append(out, netip.AddrPortFrom(own, a.Port()))
+			}
 		}
 	}
+	list, err := e.store.Upkeep.Processes(ctx)
+	for i := range list {
+		out = append(out, list[i].Serves()...)
+	}
 	return out, err
+}
+
+// machineAddresses are the addresses of this machine.
+func machineAddresses() (out []netip.Addr) {
+	list, _ := net.InterfaceAddrs()
+	for _, own := range list {
+		if p, err := netip.ParsePrefix(own.String()); err == nil {
+			out = append(out, p.Addr().Unmap())
+		}
+	}
+	return out
 }
 
 // openHeard begins to open the latches of all cameras and recorders of a site that were heard and may be connected to.

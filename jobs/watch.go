@@ -133,6 +133,9 @@ func (e *env) fileHeard(ctx context.Context, site store.Site, x sighting.Sightin
 	if err != nil || x.Stray && elsewhere.Contains(x.Addr) {
 		return // an announcement that cannot be filed now is made good by the next sweep
 	}
+	if face, err := e.store.Relays.IsFace(ctx, x.Endpoint); face || err != nil {
+		return // it is Unlatch itself
+	}
 	if err := sight(x); err != nil || x.Stray {
 		return
 	}
@@ -142,6 +145,10 @@ func (e *env) fileHeard(ctx context.Context, site store.Site, x sighting.Sightin
 		return // a whole network is coming up: the next sweep asks
 	}
 	defer func() { <-asking }()
-	ports := discovery.Sweep{Ranges: address.MustParse(x.Addr.String()), Interfaces: []string{}}
+	own, err := e.ownRelays(ctx)
+	if err != nil {
+		return
+	}
+	ports := discovery.Sweep{Ranges: address.MustParse(x.Addr.String()), Interfaces: []string{}, Own: own}
 	ports.Run(ctx, func(x sighting.Sighting) { sight(x) })
 }

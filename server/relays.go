@@ -131,7 +131,8 @@ func (s relays) routes(api huma.API) {
 
 // costRoutes say what relays would cost.
 func (s relays) costRoutes(api huma.API) {
-	register(s, api, huma.Operation{OperationID: "offer-relay", Method: "GET", Path: "/api/sites/{site}/targets/{target}/relay-offers/{device}",
+	register(s, api, huma.Operation{OperationID: "offer-relay", Method: "GET",
+		Path:    "/api/sites/{site}/targets/{target}/relay-offers/{device}",
 		Summary: "By which relay a target would take a camera that it does not take as it is"},
 		func(ctx context.Context, in *struct {
 			TargetPath

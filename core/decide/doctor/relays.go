@@ -51,6 +51,27 @@ func (p *Process) ServedAt(site string, ranges []netip.Prefix, listens string) s
 	return net.JoinHostPort(host, port)
 }
 
+// Serves returns the addresses and ports at which a worker serves streams on, whichever site they are of: those of its whole machine where
+// it listens on every address.
+func (p *Process) Serves() (out []netip.AddrPort) {
+	for _, listens := range []string{p.Relay, p.RelayTLS} {
+		at, err := netip.ParseAddrPort(listens)
+		if err != nil {
+			continue
+		}
+		if !at.Addr().IsUnspecified() {
+			out = append(out, at)
+			continue
+		}
+		for _, c := range p.Machine.Cards {
+			for _, own := range c.Prefixes {
+				out = append(out, netip.AddrPortFrom(own.Addr(), at.Port()))
+			}
+		}
+	}
+	return out
+}
+
 // ownAddress returns the address of the machine in one of some networks, else its first.
 func (p *Process) ownAddress(ranges []netip.Prefix) string {
 	first := "127.0.0.1"

@@ -171,8 +171,8 @@ func TestWhoMayAskWhat(t *testing.T) {
 // Whatever comes, nothing of the stream is told without a sign-in.
 func FuzzRequests(f *testing.F) {
 	h := face.New(gate(), &tries.Counter{})
-	for _, body := range []string{"<GetServices><IncludeCapability>true</IncludeCapability></GetServices>", "<GetProfiles/>", "<a:b xmlns:a='x'/>",
-		"<GetStreamUri><ProfileToken>main</ProfileToken></GetStreamUri>"} {
+	for _, body := range []string{"<GetServices><IncludeCapability>true</IncludeCapability></GetServices>", "<GetProfiles/>",
+		"<a:b xmlns:a='x'/>", "<GetStreamUri><ProfileToken>main</ProfileToken></GetStreamUri>"} {
 		f.Add([]byte("<s:Envelope xmlns:s='http://www.w3.org/2003/05/soap-envelope'><s:Body>" + body + "</s:Body></s:Envelope>"))
 	}
 	f.Fuzz(func(t *testing.T, b []byte) {
