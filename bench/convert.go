@@ -52,7 +52,7 @@ func converted(ctx context.Context, lib *scene.Library) ([]figure, error) {
 	var machine convert.Machine
 	machine.Set(rates)
 
-	scenario, err := sim.Parse([]byte(convertedYard))
+	scenario, err := sim.ParseScenario([]byte(convertedYard))
 	if err != nil {
 		return nil, err
 	}
