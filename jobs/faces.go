@@ -19,7 +19,6 @@ import (
 	"unlatch/core/ground/tries"
 	"unlatch/core/wire/discovery"
 	"unlatch/core/work/face"
-	"unlatch/store"
 )
 
 // faces are the ONVIF devices that this process is, in front of its relays.
@@ -45,7 +44,7 @@ const (
 )
 
 // set has these relays faces, and no others.
-func (x *faces) set(ctx context.Context, list []store.Relay) {
+func (x *faces) set(ctx context.Context, list []openedRelay) {
 	if x.host == "" {
 		return
 	}
@@ -115,7 +114,7 @@ func (x *faces) close() {
 var errNotProven = errors.New("the stream is not proven")
 
 // faceOf returns the face of a relay: what was measured of its stream, as it is served on.
-func (x *faces) faceOf(ctx context.Context, r store.Relay) (f face.Face, err error) {
+func (x *faces) faceOf(ctx context.Context, r openedRelay) (f face.Face, err error) {
 	at, err := netip.ParseAddrPort(r.At)
 	if err != nil {
 		return f, err
@@ -128,13 +127,9 @@ func (x *faces) faceOf(ctx context.Context, r store.Relay) (f face.Face, err err
 	if !known {
 		return f, errNotProven
 	}
-	in, err := x.env.store.Relays.SignIn(ctx, r.ID)
-	if err != nil {
-		return f, err
-	}
 	s = fit.Through(s, r.Form.V, int(at.Port()))
-	return face.Face{ID: r.ID.String(), Name: d.Latch().Title, At: netip.AddrPortFrom(at.Addr(), uint16(r.FacePort)), User: in.User,
-		Secret: in.Secret, Version: release.Version,
+	return face.Face{ID: r.ID.String(), Name: d.Latch().Title, At: netip.AddrPortFrom(at.Addr(), uint16(r.FacePort)), User: r.User,
+		Secret: r.secret, Version: release.Version,
 		Stream: face.Stream{URI: "rtsp://" + r.At + "/" + r.Path, Codec: s.Codec, Profile: s.Profile, Width: s.Width, Height: s.Height,
 			FPS: s.FPS, Kbps: s.Kbps, GOP: int(math.Round(s.GOPSeconds * s.FPS)), Sound: s.Audio},
 		Snapshot: func(ctx context.Context) ([]byte, error) { return x.env.store.Devices.StillOf(ctx, r.Device) }}, nil

@@ -10,6 +10,7 @@ import (
 	"github.com/google/uuid"
 
 	"unlatch/core/decide/act"
+	"unlatch/core/ground/signin"
 	"unlatch/core/work/convert"
 	"unlatch/core/work/fanout"
 	"unlatch/core/work/relay"
@@ -176,35 +177,42 @@ func (u *relayUses) write(ctx context.Context, id uuid.UUID, from string) error 
 	})
 }
 
+// openedRelay is a relay with what opens it.
+type openedRelay struct {
+	store.Relay
+	secret signin.Secret
+}
+
 // setRelays tells the server which relays there are. One whose sign-in cannot be read is left out.
 func (e *env) setRelays(ctx context.Context, server *relay.Server, shown *faces, reached reach) error {
 	sites, err := e.store.Sites.List(ctx)
 	if err != nil {
 		return err
 	}
-	var list []relay.Relay
-	var all []store.Relay
+	var ids []uuid.UUID
 	for _, s := range sites {
-		if !reached.includes(s) {
-			continue
-		}
-		of, err := e.store.Relays.List(ctx, s.ID)
-		if err != nil {
-			return err
-		}
-		all = append(all, of...)
-		for _, r := range of {
-			secret, err := e.store.Relays.Secret(ctx, r.ID)
-			if err != nil {
-				e.log.Warn("the sign-in of a relay cannot be read", "path", r.Path, "err", err)
-				continue
-			}
-			list = append(list, relay.Relay{ID: r.ID.String(), Path: r.Path, User: r.User, Secret: secret, Most: r.Most, Always: r.Always,
-				Take: func(ctx context.Context) (*fanout.Consumer, error) { return e.takeAs(ctx, r.Device, r.Role, r.Form.V) }})
+		if reached.includes(s) {
+			ids = append(ids, s.ID)
 		}
 	}
+	all, err := e.store.Relays.List(ctx, ids...)
+	if err != nil {
+		return err
+	}
+	var list []relay.Relay
+	var opened []openedRelay
+	for _, r := range all {
+		secret, err := e.store.Relays.Secret(ctx, r.ID)
+		if err != nil {
+			e.log.Warn("the sign-in of a relay cannot be read", "path", r.Path, "err", err)
+			continue
+		}
+		opened = append(opened, openedRelay{r, secret})
+		list = append(list, relay.Relay{ID: r.ID.String(), Path: r.Path, User: r.User, Secret: secret, Most: r.Most, Always: r.Always,
+			Take: func(ctx context.Context) (*fanout.Consumer, error) { return e.takeAs(ctx, r.Device, r.Role, r.Form.V) }})
+	}
 	server.Set(list)
-	shown.set(ctx, all)
+	shown.set(ctx, opened)
 	return e.store.Relays.Going(ctx, going(server.Statuses()))
 }
 

@@ -184,9 +184,7 @@ func (s relays) view(ctx context.Context, site uuid.UUID) (v relaysView, err err
 		return v, err
 	}
 	v.At, v.Relays = servedAt(processes, of, func(p doctor.Process) string { return p.Relay }), []relayView{}
-	if i := slices.IndexFunc(processes, func(p doctor.Process) bool { return p.Faces.Last > 0 && slices.Contains(p.Sites, of.Name) }); i >= 0 {
-		v.Faces = true
-	}
+	v.Faces = slices.ContainsFunc(processes, func(p doctor.Process) bool { return p.Faces.Last > 0 && slices.Contains(p.Sites, of.Name) })
 	secure := servedAt(processes, of, func(p doctor.Process) string { return p.RelayTLS })
 	list, err := s.store.Relays.List(ctx, site)
 	if err != nil {
@@ -238,7 +236,7 @@ func servedAt(list []doctor.Process, site store.Site, at func(doctor.Process) st
 func (s relays) about(ctx context.Context, site, device uuid.UUID) (st *latch.Status, serving []act.Serving, err error) {
 	of, err := s.store.Sites.Get(ctx, site)
 	if err == nil {
-		serving, err = s.store.Relays.Serving(ctx, of)
+		serving, err = s.store.Relays.Serving(ctx, of.Name, of.Ranges)
 	}
 	if err != nil {
 		return nil, nil, s.explain(err)

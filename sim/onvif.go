@@ -1,7 +1,6 @@
 package sim
 
 import (
-	"bytes"
 	"cmp"
 	"crypto/rand"
 	"encoding/base64"
@@ -25,37 +24,10 @@ type operation struct {
 }
 
 // arg returns the text of the first element with this local name, or "".
-func (o operation) arg(name string) string {
-	d := xml.NewDecoder(bytes.NewReader(o.body))
-	for {
-		t, err := d.Token()
-		if err != nil {
-			return ""
-		}
-		if start, ok := t.(xml.StartElement); ok && start.Name.Local == name {
-			var text string
-			if d.DecodeElement(&text, &start) == nil {
-				return strings.TrimSpace(text)
-			}
-			return ""
-		}
-	}
-}
+func (o operation) arg(name string) string { return onvif.Argument(o.body, name) }
 
 // args returns the text of every element with this local name.
-func (o operation) args(name string) (out []string) {
-	d := xml.NewDecoder(bytes.NewReader(o.body))
-	for {
-		t, err := d.Token()
-		if err != nil {
-			return out
-		}
-		var text string
-		if start, ok := t.(xml.StartElement); ok && start.Name.Local == name && d.DecodeElement(&text, &start) == nil {
-			out = append(out, strings.TrimSpace(text))
-		}
-	}
-}
+func (o operation) args(name string) []string { return onvif.Arguments(o.body, name) }
 
 // A fault is what a service answers instead of a result.
 type fault struct{ code, sub, subsub, reason string }

@@ -9,6 +9,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"unlatch/core/decide/act"
+	"unlatch/core/ground/address"
 	"unlatch/core/ground/signin"
 	"unlatch/core/stream/conversion"
 )
@@ -149,14 +150,15 @@ func (s Relays) changed(ctx context.Context, q querier, site, relay, device uuid
 	return s.notify(ctx, q, Event{Site: site, What: "relay", ID: relay})
 }
 
-// Serving returns the workers that serve streams of a site on, in order of name, with what the site's and all other relays cost there.
-func (s Relays) Serving(ctx context.Context, site Site) (out []act.Serving, err error) {
+// Serving returns the workers that serve streams of a site on, given its name and its ranges, in order of name, with what the site's and
+// all other relays cost there.
+func (s Relays) Serving(ctx context.Context, site string, ranges address.Ranges) (out []act.Serving, err error) {
 	processes, err := Upkeep(s).Processes(ctx)
 	if err != nil {
 		return nil, err
 	}
 	for _, p := range processes {
-		at := p.ServedAt(site.Name, site.Ranges.Prefixes(), p.Relay)
+		at := p.ServedAt(site, ranges.Prefixes(), p.Relay)
 		if at == "" {
 			continue
 		}

@@ -121,13 +121,9 @@ func addOwnWord(t *latch.Target, about *target.About) {
 }
 
 // servingFacts reads the workers that serve streams of the site on.
-func (s Acts) servingFacts(ctx context.Context, a act.About, f *act.Facts, _ map[uuid.UUID]bool) error {
-	if !a.WithServing {
-		return nil
-	}
-	site, err := s.Sites.Get(ctx, a.Site)
-	if err == nil {
-		f.Serving, err = s.Relays.Serving(ctx, site)
+func (s Acts) servingFacts(ctx context.Context, a act.About, f *act.Facts, _ map[uuid.UUID]bool) (err error) {
+	if a.WithServing {
+		f.Serving, err = s.Relays.Serving(ctx, f.Site.Name, f.Site.Ranges)
 	}
 	return err
 }

@@ -272,18 +272,16 @@ func (p *place) listener() (net.Listener, error) {
 // workers starts workers in this process.
 func (s *services) workers(p *place, o jobs.Options) (*jobs.Workers, error) {
 	o.Resolver, o.Folder, o.Traced = p.resolver(), p.data, p.traces != ""
+	o.RelayCores = p.relayCores
+	var err error
+	if o.FacesHost, o.Faces, err = p.faces(); err != nil {
+		return nil, err
+	}
 	relays, err := p.relays()
 	if err != nil {
 		return nil, err
 	}
 	o.Relay, o.RelayTLS = relays.at()
-	o.RelayCores = p.relayCores
-	if o.FacesHost, o.Faces, err = p.faces(); err != nil {
-		for _, l := range relays.listeners() {
-			l.Close()
-		}
-		return nil, err
-	}
 	w, err := jobs.StartWorkers(s.Store, p.log, o)
 	if err != nil {
 		for _, l := range relays.listeners() {

@@ -138,6 +138,14 @@ func (a *PutRelay) served(f Facts, d *latch.Device) error {
 	return nil
 }
 
+// worker returns the worker that serves the stream; one that makes nothing where there is none.
+func (a *PutRelay) worker(f Facts) Serving {
+	if i := slices.IndexFunc(f.Serving, func(w Serving) bool { return w.At == a.At }); i >= 0 {
+		return f.Serving[i]
+	}
+	return Serving{}
+}
+
 // afforded refuses a form that cannot be, or that takes more of the worker than conversions may.
 func (a *PutRelay) afforded(f Facts, d *latch.Device) error {
 	if err := a.Form.Check(); err != nil {
@@ -145,12 +153,12 @@ func (a *PutRelay) afforded(f Facts, d *latch.Device) error {
 		errors.As(err, &e)
 		return refuse("bad_form", e.Problem, e.Fix)
 	}
-	i := slices.IndexFunc(f.Serving, func(w Serving) bool { return w.At == a.At })
-	if i < 0 || a.Form.IsZero() || f.Serving[i].Rates == nil {
+	w := a.worker(f)
+	if a.Form.IsZero() || w.Rates == nil {
 		return nil
 	}
 	source := d.Status.FitStreams()[a.Role].Source()
-	cores, err := f.Serving[i].afford(source, a.Form, a.ID)
+	cores, err := w.afford(source, a.Form, a.ID)
 	if over := (*conversion.BudgetError)(nil); errors.As(err, &over) {
 		return refuse("over_budget", over.Error(), over.Fix())
 	}
@@ -163,12 +171,11 @@ func (a *PutRelay) faced(f Facts) error {
 	if !a.Face {
 		return nil
 	}
-	i := slices.IndexFunc(f.Serving, func(w Serving) bool { return w.At == a.At })
-	if i < 0 || f.Serving[i].Faces.Last == 0 {
+	w := a.worker(f)
+	if w.Faces.Last == 0 {
 		return refuse("no_faces", "The worker that serves streams of this site makes no ONVIF faces.",
 			"Set relay-faces in its settings, such as 0.0.0.0:8580-8599.")
 	}
-	w := f.Serving[i]
 	for port := w.Faces.First; port <= w.Faces.Last; port++ {
 		if w.FacesTaken[port] == a.ID {
 			a.FacePort = port

@@ -4,7 +4,6 @@
 package face
 
 import (
-	"bytes"
 	"context"
 	"crypto/rand"
 	"encoding/base64"
@@ -104,38 +103,11 @@ type operation struct {
 	body []byte
 }
 
-// arg returns the text of the first element with a local name; "" for none.
-func (o operation) arg(name string) string {
-	d := xml.NewDecoder(bytes.NewReader(o.body))
-	for {
-		t, err := d.Token()
-		if err != nil {
-			return ""
-		}
-		if start, ok := t.(xml.StartElement); ok && start.Name.Local == name {
-			var text string
-			if d.DecodeElement(&text, &start) != nil {
-				return ""
-			}
-			return strings.TrimSpace(text)
-		}
-	}
-}
+// arg returns the text of the first element with this local name, or "".
+func (o operation) arg(name string) string { return onvif.Argument(o.body, name) }
 
-// args returns the text of every element with a local name.
-func (o operation) args(name string) (out []string) {
-	d := xml.NewDecoder(bytes.NewReader(o.body))
-	for {
-		t, err := d.Token()
-		if err != nil {
-			return out
-		}
-		var text string
-		if start, ok := t.(xml.StartElement); ok && start.Name.Local == name && d.DecodeElement(&text, &start) == nil {
-			out = append(out, strings.TrimSpace(text))
-		}
-	}
-}
+// args returns the text of every element with this local name.
+func (o operation) args(name string) []string { return onvif.Arguments(o.body, name) }
 
 // A fault is what a service answers in place of a result (SOAP 1.2 §5.4; ONVIF Core Specification §5.8.2).
 type fault struct{ code, sub, subsub, reason string }
