@@ -27,33 +27,47 @@ func u32(b []byte, v ...uint32) []byte {
 // unity is the matrix of a picture that is shown as it is (§8.2.2).
 var unity = []uint32{0x10000, 0, 0, 0, 0x10000, 0, 0, 0, 0x40000000}
 
-// A track is what the initialisation segment says of the one track of a file.
+// A track is what the initialisation segment says of one track of a file.
 type track struct {
+	id            uint32
 	handler       string // "vide" or "soun" (§8.4.3)
 	timescale     uint32
 	width, height int
 	entry         func(b []byte) []byte // appends the sample entry
 }
 
-// initial appends ftyp and moov of one track, all of whose samples are in fragments.
-func (t track) initial(b []byte) []byte {
+// initial appends ftyp and moov of some tracks, all of whose samples are in fragments.
+func initial(b []byte, tracks ...track) []byte {
 	b, at := open(b, "ftyp")
 	b = append(b, "iso5\x00\x00\x00\x01iso5iso6mp41"...)
 	b = shut(b, at)
 	b, moov := open(b, "moov")
-
 	b, at = open(b, "mvhd")
-	b = u32(b, 0, 0, 0, t.timescale, 0, 0x10000) // times and duration are those of the fragments
+	b = u32(b, 0, 0, 0, tracks[0].timescale, 0, 0x10000) // times and duration are those of the fragments
 	b = u16(b, 0x0100, 0)
 	b = u32(b, 0, 0)
 	b = u32(b, unity...)
-	b = u32(b, 0, 0, 0, 0, 0, 0, 2)
+	b = u32(b, 0, 0, 0, 0, 0, 0, uint32(len(tracks)+1))
 	b = shut(b, at)
+	for _, t := range tracks {
+		b = t.box(b)
+	}
+	b, mvex := open(b, "mvex")
+	for _, t := range tracks {
+		b, at = open(b, "trex")
+		b = u32(b, 0, t.id, 1, 0, 0, 0)
+		b = shut(b, at)
+	}
+	b = shut(b, mvex)
+	return shut(b, moov)
+}
 
+// box appends the trak (§8.3).
+func (t track) box(b []byte) []byte {
 	sound := t.handler == "soun"
 	b, trak := open(b, "trak")
-	b, at = open(b, "tkhd")
-	b = u32(b, 3, 0, 0, 1, 0, 0) // enabled, in the presentation
+	b, at := open(b, "tkhd")
+	b = u32(b, 3, 0, 0, t.id, 0, 0) // enabled, in the presentation
 	b = u32(b, 0, 0)
 	volume := uint16(0)
 	if sound {
@@ -95,14 +109,7 @@ func (t track) initial(b []byte) []byte {
 	b = t.sampleTable(b)
 	b = shut(b, minf)
 	b = shut(b, mdia)
-	b = shut(b, trak)
-
-	b, mvex := open(b, "mvex")
-	b, at = open(b, "trex")
-	b = u32(b, 0, 1, 1, 0, 0, 0)
-	b = shut(b, at)
-	b = shut(b, mvex)
-	return shut(b, moov)
+	return shut(b, trak)
 }
 
 // sampleTable returns the stbl: what the samples are, and none of them, since all are in fragments.
@@ -125,10 +132,11 @@ func (t track) sampleTable(b []byte) []byte {
 
 // A sample is one frame, which makes a fragment by itself.
 type sample struct {
-	seq, duration uint32
-	time          uint64
-	key           bool // it rests on no other
-	data          []byte
+	track, seq, duration uint32
+	time                 uint64 // of decoding
+	offset               int32  // by which it is shown later
+	key                  bool   // it rests on no other
+	data                 []byte
 }
 
 // fragment appends moof and mdat of a sample (§8.8).
@@ -139,20 +147,20 @@ func (s sample) fragment(b []byte) []byte {
 	b = shut(b, at)
 	b, traf := open(b, "traf")
 	b, at = open(b, "tfhd")
-	b = u32(b, 0x020000, 1) // offsets count from the moof
+	b = u32(b, 0x020000, s.track) // offsets count from the moof
 	b = shut(b, at)
 	b, at = open(b, "tfdt")
 	b = u32(b, 0x01000000)
 	b = binary.BigEndian.AppendUint64(b, s.time)
 	b = shut(b, at)
 	b, at = open(b, "trun")
-	b = u32(b, 0x000701, 1) // data offset; duration, size and flags of the one sample
+	b = u32(b, 0x01000f01, 1) // data offset; duration, size, flags and offset of the one sample
 	offset := len(b)
 	flags := uint32(0x01010000) // rests on others
 	if s.key {
 		flags = 0x02000000
 	}
-	b = u32(b, 0, s.duration, uint32(len(s.data)), flags)
+	b = u32(b, 0, s.duration, uint32(len(s.data)), flags, uint32(s.offset))
 	b = shut(b, at)
 	b = shut(b, traf)
 	b = shut(b, moof)

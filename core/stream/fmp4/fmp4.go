@@ -5,6 +5,7 @@ package fmp4
 
 import (
 	"encoding/binary"
+	"strings"
 
 	"unlatch/core/stream/media"
 )
@@ -15,8 +16,11 @@ const Timescale = 90000
 // usualTicks is how long a frame is taken to last before a second one tells.
 const usualTicks = Timescale / 25
 
-// longestTicks bounds what one frame may last: a camera that was away goes on where the browser is, and not a minute later.
-const longestTicks = 10 * Timescale
+// Numbers of the tracks of a file.
+const (
+	pictureTrack = 1
+	soundTrack   = 2
+)
 
 // A codec is how frames of NAL units are described in MP4.
 type codec interface {
@@ -38,9 +42,9 @@ type Muxer struct {
 	codec   codec
 	seq     uint32
 	begun   bool
-	stamp   uint32 // of the last frame, as it came
-	time    uint64 // of the last frame, in ticks since the first; it never goes back
-	last    uint64 // ticks that the last frame lasted
+	times   media.DecodeTimes
+	time    int64  // at which the last frame is decoded, in ticks since the first
+	last    int64  // ticks that the last frame lasted
 	lengths []byte // the frame under way with the length before each NAL unit
 }
 
@@ -70,33 +74,30 @@ func (m *Muxer) Frame(dst []byte, frame []byte, key bool, stamp uint32) (out []b
 	if m.codec.picture() == nil || !m.begun && !key || len(m.lengths) == 0 {
 		return dst, false
 	}
-	m.advance(stamp)
+	decode, show := m.times.Next(stamp)
+	if m.last = usualTicks; m.begun {
+		m.last = decode - m.time
+	}
+	m.begun, m.time = true, decode
 	m.seq++
-	return sample{m.seq, uint32(m.last), m.time, key, m.lengths}.fragment(dst), true
-}
-
-// advance moves the time on by what the RTP clock says. A clock that jumps, back or far ahead, moves it by a usual frame.
-func (m *Muxer) advance(stamp uint32) {
-	if !m.begun {
-		m.begun, m.stamp, m.last = true, stamp, usualTicks
-		return
-	}
-	delta := uint64(stamp - m.stamp) // modulo 2^32: the clock wraps every thirteen hours
-	if delta == 0 || delta > longestTicks {
-		delta = m.last
-	}
-	m.time += delta
-	m.stamp, m.last = stamp, delta
+	return sample{pictureTrack, m.seq, uint32(m.last), uint64(decode), int32(show - decode), key, m.lengths}.fragment(dst), true
 }
 
 // Init appends the initialisation segment. It may be called once Frame has returned ok.
 func (m *Muxer) Init(b []byte) []byte {
+	return initial(b, m.track())
+}
+
+// InitWith appends the initialisation segment of a file that has the picture, and sound beside it.
+func (m *Muxer) InitWith(b []byte, s *Sound) []byte { return initial(b, m.track(), s.track()) }
+
+func (m *Muxer) track() track {
 	w, h := m.Size()
-	return track{"vide", Timescale, w, h, m.codec.entry}.initial(b)
+	return track{pictureTrack, "vide", Timescale, w, h, m.codec.entry}
 }
 
 // Time returns the decode time of the last frame in ticks.
-func (m *Muxer) Time() uint64 { return m.time }
+func (m *Muxer) Time() uint64 { return uint64(m.time) }
 
 // MIME returns the type for a browser: it names profile, constraints and level (RFC 6381 §3.3; ISO/IEC 14496-15 annex E). It is "" before
 // Frame has returned ok.
@@ -105,6 +106,12 @@ func (m *Muxer) MIME() string {
 		return ""
 	}
 	return m.codec.mime()
+}
+
+// Codec returns the name of the codec in such a type; "" before Frame has returned ok.
+func (m *Muxer) Codec() string {
+	_, name, _ := strings.Cut(m.MIME(), `"`)
+	return strings.TrimSuffix(name, `"`)
 }
 
 // Size returns the size of the picture in pixels.

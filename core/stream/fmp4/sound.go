@@ -10,8 +10,10 @@ type Sound struct {
 	Rate     int    // samples a second; of Opus 48000
 	Channels int
 
-	seq  uint32
-	time uint64
+	// Time is that of the next frame, in samples; for sound beside a picture it is set before the first.
+	Time uint64
+
+	seq uint32
 }
 
 // samplesAFrame is what a frame of AAC holds (§4.5.2.1.1); the short frames of 960 samples are not met in cameras.
@@ -24,8 +26,8 @@ func (s *Sound) Frame(dst, unit []byte) []byte {
 		lasts = opusSamples(unit)
 	}
 	s.seq++
-	dst = sample{s.seq, lasts, s.time, true, unit}.fragment(dst)
-	s.time += uint64(lasts)
+	dst = sample{soundTrack, s.seq, lasts, s.Time, 0, true, unit}.fragment(dst)
+	s.Time += uint64(lasts)
 	return dst
 }
 
@@ -61,15 +63,22 @@ func opusSamples(packet []byte) uint32 {
 
 // Init appends the initialisation segment.
 func (s *Sound) Init(b []byte) []byte {
-	return track{handler: "soun", timescale: uint32(s.Rate), entry: s.entry}.initial(b)
+	return initial(b, s.track())
+}
+
+func (s *Sound) track() track {
+	return track{id: soundTrack, handler: "soun", timescale: uint32(s.Rate), entry: s.entry}
 }
 
 // MIME returns the type for a browser.
-func (s *Sound) MIME() string {
+func (s *Sound) MIME() string { return fmt.Sprintf("audio/mp4; codecs=%q", s.Codec()) }
+
+// Codec returns the name of the codec in such a type (RFC 6381 §3.3).
+func (s *Sound) Codec() string {
 	if s.Opus {
-		return `audio/mp4; codecs="opus"`
+		return "opus"
 	}
-	return fmt.Sprintf(`audio/mp4; codecs="mp4a.40.%d"`, s.Object)
+	return fmt.Sprintf("mp4a.40.%d", s.Object)
 }
 
 func (s *Sound) entry(b []byte) []byte {
