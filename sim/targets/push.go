@@ -40,7 +40,7 @@ func (b *Bridge) pushTo(s *slot, r *http.Request) (any, *bridge.Problem) {
 	if p := read(r, &in); p != nil {
 		return nil, p
 	}
-	if _, err := rtmp.ParseIngest(in.Ingest); err != nil {
+	if to, err := rtmp.ParseIngest(in.Ingest); err != nil || to.Secure { // this recorder speaks no TLS
 		return nil, misfit("ingest", "unreadable", "rtmp://host/app")
 	}
 	if s.State != bridge.Used {
@@ -156,7 +156,7 @@ func (p *push) once(ctx context.Context, frames <-chan sentFrame) {
 				}
 				first, begun = f.stamp, time.Now()
 			}
-			if pub.Video(f.data, f.key, (f.stamp-first)/90) != nil {
+			if pub.Video(f.data, f.key, (f.stamp-first)/90, 0) != nil {
 				p.set("no_answer")
 				return
 			}

@@ -12,6 +12,32 @@ type DecodeTimes struct {
 	decode  int64   // of the last frame
 	usual   int64   // ticks between frames that follow each other
 	waiting []int64 // times of showing that are to become times of decoding, in order
+	ahead   int64   // by which the first frame is decoded before it is shown
+}
+
+// LookAhead is of how many frames Expect wants the times.
+const LookAhead = 5
+
+// Expect tells the RTP times of the first frames before they are taken by Next, so that how far they are out of order is known from the
+// first one on.
+func (d *DecodeTimes) Expect(stamps []uint32) {
+	held, between := 0, int64(usualTicks)
+	for i, s := range stamps {
+		later := 0
+		for j, before := range stamps[:i] {
+			if apart := int64(int32(before - s)); apart > 0 && apart < earliest {
+				later++
+				if between = min(between, apart); j == 0 {
+					return // the first frame begins a group: nothing is shown before it
+				}
+			}
+		}
+		held = max(held, later)
+	}
+	d.ahead = int64(held) * between
+	for n := range held {
+		d.waiting = append(d.waiting, int64(n+1)*between)
+	}
 }
 
 // Bounds of what the clock of a camera is believed, in ticks of 90 kHz.
@@ -23,12 +49,12 @@ const (
 )
 
 // Next takes the RTP time of the next frame, and returns when it is to be decoded and when it is to be shown, in ticks of 90 kHz since the
-// first frame. decode grows with every frame; show is before decode in the few frames only from which it is learned how far a stream is out
+// first frame was decoded. decode grows with every frame; show is before decode in the few frames only from which it is learned how far a stream is out
 // of order. A clock that jumps, back or far ahead, moves both by a usual frame.
 func (d *DecodeTimes) Next(stamp uint32) (decode, show int64) {
 	if !d.begun {
-		d.begun, d.stamp, d.usual = true, stamp, usualTicks
-		return 0, 0
+		d.begun, d.stamp, d.usual, d.show = true, stamp, usualTicks, d.ahead
+		return 0, d.show
 	}
 	delta := int64(int32(stamp - d.stamp)) // modulo 2^32: the clock wraps every thirteen hours
 	d.stamp = stamp

@@ -39,6 +39,26 @@ func TestDecodeTimesOfBFrames(t *testing.T) {
 	}
 }
 
+// With the times of the first frames told before, every frame is decoded before it is shown, from the first one on.
+func TestDecodeTimesThatAreExpected(t *testing.T) {
+	t.Parallel()
+	for name, group := range map[string][]int{"in order": {1}, "one B-frame": {2, 1}, "two B-frames": {3, 1, 2}, "a pyramid": {4, 2, 1, 3}} {
+		stamps := []uint32{0}
+		for n := range 10 {
+			for _, at := range group {
+				stamps = append(stamps, uint32((n*len(group)+at)*3600))
+			}
+		}
+		var d DecodeTimes
+		d.Expect(stamps[:LookAhead])
+		for i, s := range stamps {
+			decode, show := d.Next(s)
+			assert.EqualValues(t, i*3600, decode, "%s: frame %d", name, i)
+			assert.LessOrEqual(t, decode, show, "%s: frame %d", name, i)
+		}
+	}
+}
+
 func TestDecodeTimesOfAClockThatJumps(t *testing.T) {
 	t.Parallel()
 	for name, to := range map[string]uint32{"far ahead": 900_000_000, "back": 4_000_000_000, "nowhere": 7200} {

@@ -1,6 +1,7 @@
 package rtmp
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/binary"
@@ -33,8 +34,18 @@ func (e *RejectedError) Error() string {
 
 // An Ingest is where a platform takes pictures in.
 type Ingest struct {
-	Host string // host:port
-	App  string
+	Host   string // host:port
+	App    string
+	Secure bool // over TLS (rtmps)
+}
+
+// String returns the address, without a key.
+func (i Ingest) String() string {
+	scheme := "rtmp"
+	if i.Secure {
+		scheme = "rtmps"
+	}
+	return scheme + "://" + i.Host + "/" + i.App
 }
 
 // ErrKeyInAddress means that an ingest address holds what looks like a stream key, which is a secret and has a place of its own.
@@ -46,20 +57,18 @@ func looksLikeKey(s string) bool {
 		len(s) >= 20
 }
 
-// ParseIngest reads rtmp://host[:port]/app. An address that holds a stream key is an ErrKeyInAddress.
+// ParseIngest reads rtmp://host[:port]/app, or rtmps for TLS. An address that holds a stream key is an ErrKeyInAddress.
 func ParseIngest(text string) (Ingest, error) {
 	u, err := url.Parse(strings.TrimSpace(text))
-	if err != nil || u.Scheme != "rtmp" || u.Hostname() == "" || strings.Trim(u.Path, "/") == "" || u.User != nil {
+	if err != nil || u.Scheme != "rtmp" && u.Scheme != "rtmps" || u.Hostname() == "" || strings.Trim(u.Path, "/") == "" || u.User != nil {
 		return Ingest{}, errors.New("an ingest address is written like rtmp://ingest.example/live, without the stream key")
 	}
 	if u.RawQuery != "" || strings.Count(strings.Trim(u.Path, "/"), "/") > 0 && looksLikeKey(path.Base(u.Path)) {
 		return Ingest{}, ErrKeyInAddress
 	}
-	port := u.Port()
-	if port == "" {
-		port = "1935"
-	}
-	return Ingest{net.JoinHostPort(u.Hostname(), port), strings.Trim(u.Path, "/")}, nil
+	secure := u.Scheme == "rtmps"
+	port := cmp.Or(u.Port(), map[bool]string{false: "1935", true: "443"}[secure])
+	return Ingest{net.JoinHostPort(u.Hostname(), port), strings.Trim(u.Path, "/"), secure}, nil
 }
 
 // A Publisher sends one picture to a platform. It is not safe for concurrent use.
@@ -76,8 +85,8 @@ type Publisher struct {
 // answerTime is how long a platform gets for one answer.
 const answerTime = 5 * time.Second
 
-// Publish connects, agrees on the stream and returns once the platform has said that it takes it in. The error is a *RejectedError or one
-// of the network.
+// Publish connects by dial, which speaks TLS where the ingest is secure, agrees on the stream and returns once the platform has said that
+// it takes it in. The error is a *RejectedError or one of the network.
 func Publish(ctx context.Context, dial address.Dialer, to Ingest, key string) (_ *Publisher, err error) {
 	conn, err := dial.DialContext(ctx, "tcp", to.Host)
 	if err != nil {
@@ -100,8 +109,8 @@ func Publish(ctx context.Context, dial address.Dialer, to Ingest, key string) (_
 		return nil, err
 	}
 	p.out.size = 4096
-	if _, err := p.call("connect", 1, Object{"app": to.App, "type": "nonprivate", "flashVer": "FMLE/3.0", "tcUrl": "rtmp://" +
-		to.Host + "/" + to.App}); err != nil {
+	if _, err := p.call("connect", 1, Object{"app": to.App, "type": "nonprivate", "flashVer": "FMLE/3.0",
+		"tcUrl": to.String()}); err != nil {
 		return nil, err
 	}
 	answer, err := p.call("createStream", 2, nil)
@@ -237,13 +246,12 @@ func last(v []any) any {
 	return v[len(v)-1]
 }
 
-// Video sends one H.264 frame, a byte stream of NAL units (Annex B); a key frame comes with its parameter sets. at is its time in ms.
-// Nothing is sent before the first key frame.
-func (p *Publisher) Video(frame []byte, key bool, at uint32) error {
-	select {
-	case err := <-p.failed:
+// Video sends one H.264 frame, a byte stream of NAL units (Annex B); a key frame comes with its parameter sets. at is when it is decoded,
+// and later by how much later it is shown (Video File Format §E.4.3.1: the composition time), both in ms. Nothing is sent before the first
+// key frame.
+func (p *Publisher) Video(frame []byte, key bool, at uint32, later int32) error {
+	if err := p.Failed(); err != nil {
 		return err
-	default:
 	}
 	sps, pps, rest := split(frame)
 	if key && sps != nil && pps != nil {
@@ -259,11 +267,22 @@ func (p *Publisher) Video(frame []byte, key bool, at uint32) error {
 	if !p.began || len(rest) == 0 {
 		return nil
 	}
-	head := []byte{0x27, 1, 0, 0, 0}
+	head := []byte{0x27, 1, byte(later >> 16), byte(later >> 8), byte(later)}
 	if key {
 		head[0] = 0x17
 	}
 	return p.tag(msgVideo, at, append(head, rest...))
+}
+
+// Failed returns why the platform has ended the stream; nil while it has not.
+func (p *Publisher) Failed() error {
+	select {
+	case err := <-p.failed:
+		p.failed <- err
+		return err
+	default:
+		return nil
+	}
 }
 
 // Audio sends one AAC frame; config is its AudioSpecificConfig, sent first and when it changes.

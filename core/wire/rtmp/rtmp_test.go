@@ -47,7 +47,7 @@ func serve(t *testing.T) (*platform, Ingest) {
 			go Serve(conn, p)
 		}
 	}()
-	return p, Ingest{l.Addr().String(), "live"}
+	return p, Ingest{Host: l.Addr().String(), App: "live"}
 }
 
 var (
@@ -64,9 +64,9 @@ func TestAPictureArrives(t *testing.T) {
 	idr := append([]byte{0x65}, bytes.Repeat([]byte{0x5a}, 20_000)...)
 	key := bytes.Join([][]byte{nil, sps, pps, idr}, code)
 	late := append(append([]byte{}, code...), append([]byte{0x41}, bytes.Repeat([]byte{7}, 300)...)...)
-	require.NoError(t, pub.Video(late, false, 5), "nothing goes out before a key frame")
-	require.NoError(t, pub.Video(key, true, 40))
-	require.NoError(t, pub.Video(late, false, 0x1000005))
+	require.NoError(t, pub.Video(late, false, 5, 0), "nothing goes out before a key frame")
+	require.NoError(t, pub.Video(key, true, 40, 0))
+	require.NoError(t, pub.Video(late, false, 0x1000005, 80))
 	first, second := <-p.frames, <-p.frames
 	assert.Equal(t, Frame{Data: key, Key: true, MS: 40}, first)
 	assert.Equal(t, Frame{Data: late, MS: 0x1000005}, second)
@@ -85,7 +85,7 @@ func TestWhatIsWrongIsTold(t *testing.T) {
 	_, err := Publish(context.Background(), &net.Dialer{}, to, "wrong-key")
 	require.ErrorAs(t, err, &no)
 	assert.True(t, no.Key)
-	_, err = Publish(context.Background(), &net.Dialer{}, Ingest{to.Host, "nowhere"}, "right-key")
+	_, err = Publish(context.Background(), &net.Dialer{}, Ingest{Host: to.Host, App: "nowhere"}, "right-key")
 	require.ErrorAs(t, err, &no)
 	assert.False(t, no.Key)
 	assert.NotContains(t, err.Error(), "right-key")
@@ -93,7 +93,7 @@ func TestWhatIsWrongIsTold(t *testing.T) {
 	assert.Error(t, err)
 	in, err := ParseIngest("rtmp://127.0.0.1/live/")
 	require.NoError(t, err)
-	assert.Equal(t, Ingest{"127.0.0.1:1935", "live"}, in)
+	assert.Equal(t, Ingest{Host: "127.0.0.1:1935", App: "live"}, in)
 }
 
 func TestAMFReadsWhatItWrote(t *testing.T) {
