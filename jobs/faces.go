@@ -43,6 +43,10 @@ const (
 	faceHeaders = 16 << 10
 )
 
+func newFaces(e *env, host string) *faces {
+	return &faces{env: e, host: host, up: map[uuid.UUID]*oneFace{}}
+}
+
 // set has these relays faces, and no others.
 func (x *faces) set(ctx context.Context, list []openedRelay) {
 	if x.host == "" {

@@ -86,7 +86,10 @@ type Options struct {
 	RelayTLS string
 	// FacesHost is where ONVIF faces of relays listen, and Faces are their ports; "" and none where none are made.
 	FacesHost string
-	Faces     doctor.Ports
+	// PagesAt is where streams are served to web pages, as address and port, and Pages the address under which browsers reach that; "" for
+	// nowhere.
+	PagesAt, Pages string
+	Faces          doctor.Ports
 	// RelayCores is how many processor cores conversions may take in all; 0 for half of the machine's.
 	RelayCores float64
 	// Traced says that spans go somewhere: then each connection to a device is one.
@@ -116,7 +119,7 @@ func startWorkers(s *store.Store, log *slog.Logger, h hooks, o Options) (*Worker
 		return nil, err
 	}
 	env := &env{store: s, log: log, hooks: h, queue: queue, resolver: o.Resolver, packing: make(chan struct{}, 1),
-		traced: o.Traced, again: make(chan struct{}, 1), relaysAt: []string{o.Relay, o.RelayTLS}}
+		traced: o.Traced, again: make(chan struct{}, 1), relaysAt: []string{o.Relay, o.RelayTLS, o.PagesAt}}
 	env.converting.Set(conversion.Rates{Budget: cmp.Or(o.RelayCores, float64(runtime.NumCPU())/2)})
 	env.meter = newMeter(&env.links)
 	workers := river.NewWorkers()

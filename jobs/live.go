@@ -23,9 +23,12 @@ func (w *Workers) Watch(ctx context.Context, device uuid.UUID, role string, wish
 	}, bringup.NotShown))
 }
 
+// streamKey names a stream among those that are taken.
+func streamKey(device uuid.UUID, role string) string { return device.String() + " " + role }
+
 // take begins to take the packets of a device's stream. The session with the device is one for all who take them.
 func (e *env) take(ctx context.Context, device uuid.UUID, role string) (*fanout.Consumer, error) {
-	return e.streams.Join(ctx, device.String()+" "+role, func(ctx context.Context) (*player.Session, error) {
+	return e.streams.Join(ctx, streamKey(device, role), func(ctx context.Context) (*player.Session, error) {
 		ctx, end := e.leased(ctx)
 		defer end()
 		d, err := e.store.Devices.Get(ctx, device) // anew each time: it may have been given another address meanwhile
@@ -46,7 +49,7 @@ func (e *env) takeAs(ctx context.Context, device uuid.UUID, role string, form co
 	if form.IsZero() {
 		return e.take(ctx, device, role)
 	}
-	return e.streams.Join(ctx, device.String()+" "+role+" as "+form.Key(), func(ctx context.Context) (*player.Session, error) {
+	return e.streams.Join(ctx, streamKey(device, role)+" as "+form.Key(), func(ctx context.Context) (*player.Session, error) {
 		d, err := e.store.Devices.Get(ctx, device)
 		if err != nil {
 			return nil, err

@@ -3,7 +3,6 @@ package jobs
 import (
 	"context"
 	"fmt"
-	"net"
 	"net/netip"
 	"os"
 	"time"
@@ -44,10 +43,7 @@ func (e *env) proveOutside(ctx context.Context, run, site uuid.UUID) error {
 
 // outsideGuard lets out to the outside addresses of a site and to nothing else: this machine is elsewhere.
 func (e *env) outsideGuard(ctx context.Context, form outside.Form) (*address.Guard, error) {
-	resolver := e.resolver
-	if resolver == nil {
-		resolver = net.DefaultResolver
-	}
+	resolver := e.names()
 	var ranges []string
 	for _, a := range form.Addresses {
 		if addr, err := netip.ParseAddr(a); err == nil {

@@ -3,31 +3,26 @@ package jobs
 import (
 	"context"
 	"net"
-	"slices"
 	"sync"
 	"time"
 
 	"github.com/google/uuid"
 
 	"unlatch/core/decide/act"
-	"unlatch/core/ground/signin"
 	"unlatch/core/work/convert"
-	"unlatch/core/work/fanout"
-	"unlatch/core/work/relay"
 	"unlatch/store"
 )
 
 // relaysEvery is how often it is looked which relays there are, besides when one is told of.
 const relaysEvery = 5 * time.Second
 
-// ServeRelays serves the streams of the sites that this process reaches on some listeners, until ctx ends.
-func (w *Workers) ServeRelays(ctx context.Context, reached []string, listeners ...net.Listener) {
+// ServeRelays serves the streams of the sites that this process reaches at some ports, until ctx ends.
+func (w *Workers) ServeRelays(ctx context.Context, reached []string, ports RelayPorts) {
 	e := w.env
 	uses := &relayUses{env: e, seen: map[string]time.Time{}}
-	shown := &faces{env: e, host: w.faces, up: map[uuid.UUID]*oneFace{}}
-	server := &relay.Server{Log: e.log, Taken: func(id, from string) { go uses.taken(ctx, id, from) }}
-	defer server.Close()
-	e.relaying.Store(server)
+	x := w.newRelayed(ports, func(id, from string) { go uses.taken(ctx, id, from) })
+	defer x.close()
+	e.relaying.Store(x.rtsp)
 	defer e.relaying.Store(nil)
 	told := make(chan struct{}, 1)
 	tell := func() {
@@ -41,7 +36,7 @@ func (w *Workers) ServeRelays(ctx context.Context, reached []string, listeners .
 	defer watching.Wait()
 	if w.faces != "" {
 		watching.Go(func() {
-			if err := shown.announcer.Run(ctx); err != nil && ctx.Err() == nil {
+			if err := x.faces.announcer.Run(ctx); err != nil && ctx.Err() == nil {
 				e.log.Warn("nobody finds the faces of relays by searching", "err", err)
 			}
 		})
@@ -51,29 +46,38 @@ func (w *Workers) ServeRelays(ctx context.Context, reached []string, listeners .
 			tell()
 		}
 	}, tell)
-	watching.Go(func() {
-		defer shown.close()
-		for {
-			if err := e.setRelays(ctx, server, shown, reach(reached)); err != nil && ctx.Err() == nil {
-				e.log.Warn("the relays cannot be kept up to date", "err", err)
-			}
-			select {
-			case <-ctx.Done():
-				return
-			case <-told:
-			case <-time.After(relaysEvery):
-			}
-		}
-	})
+	watching.Go(func() { x.keep(ctx, reached, told) })
 	var serving sync.WaitGroup
-	for _, l := range listeners {
+	serve := func(l net.Listener, by func(context.Context, net.Listener) error) {
 		serving.Go(func() {
-			if err := server.Serve(ctx, l); err != nil && ctx.Err() == nil {
+			if err := by(ctx, l); err != nil && ctx.Err() == nil {
 				e.log.Error("relays are not served any more", "at", l.Addr(), "err", err)
 			}
 		})
 	}
+	for _, l := range ports.Streams {
+		serve(l, x.rtsp.Serve)
+	}
+	if ports.Pages != nil {
+		serve(ports.Pages, x.servePages)
+	}
 	serving.Wait()
+}
+
+// keep keeps what is handed on as it is to be, until ctx ends. told says that something has changed.
+func (x *relayed) keep(ctx context.Context, reached []string, told <-chan struct{}) {
+	defer x.faces.close()
+	for {
+		if err := x.renew(ctx, reach(reached)); err != nil && ctx.Err() == nil {
+			x.env.log.Warn("the relays cannot be kept up to date", "err", err)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-told:
+		case <-time.After(relaysEvery):
+		}
+	}
 }
 
 // measureConverting measures what converting costs on this machine, and has the process tell of it.
@@ -177,14 +181,9 @@ func (u *relayUses) write(ctx context.Context, id uuid.UUID, from string) error 
 	})
 }
 
-// openedRelay is a relay with what opens it.
-type openedRelay struct {
-	store.Relay
-	secret signin.Secret
-}
-
-// setRelays tells the server which relays there are. One whose sign-in cannot be read is left out.
-func (e *env) setRelays(ctx context.Context, server *relay.Server, shown *faces, reached reach) error {
+// renew reads which relays there are, and tells how they go. One whose sign-in cannot be read is left out.
+func (x *relayed) renew(ctx context.Context, reached reach) error {
+	e := x.env
 	sites, err := e.store.Sites.List(ctx)
 	if err != nil {
 		return err
@@ -199,29 +198,18 @@ func (e *env) setRelays(ctx context.Context, server *relay.Server, shown *faces,
 	if err != nil {
 		return err
 	}
-	var list []relay.Relay
-	var opened []openedRelay
+	var list []openedRelay
 	for _, r := range all {
-		secret, err := e.store.Relays.Secret(ctx, r.ID)
+		opened := openedRelay{Relay: r}
+		if opened.secret, err = e.store.Relays.Secret(ctx, r.ID); err == nil && r.Push.V != nil {
+			opened.key, err = e.store.Relays.Key(ctx, r.ID)
+		}
 		if err != nil {
 			e.log.Warn("the sign-in of a relay cannot be read", "path", r.Path, "err", err)
 			continue
 		}
-		opened = append(opened, openedRelay{r, secret})
-		list = append(list, relay.Relay{ID: r.ID.String(), Path: r.Path, User: r.User, Secret: secret, Most: r.Most, Always: r.Always,
-			Take: func(ctx context.Context) (*fanout.Consumer, error) { return e.takeAs(ctx, r.Device, r.Role, r.Form.V) }})
+		list = append(list, opened)
 	}
-	server.Set(list)
-	shown.set(ctx, opened)
-	return e.store.Relays.Going(ctx, going(server.Statuses()))
-}
-
-// going returns how relays go, as the store keeps it.
-func going(list []relay.Status) (out []store.RelayStatus) {
-	for _, s := range list {
-		out = append(out, store.RelayStatus{ID: s.ID, Takers: s.Takers, Packets: int64(s.Packets), Lost: int64(s.Lost), Problem: s.Problem,
-			FPS: s.Measured.FPS, DelayMS: s.Measured.DelayMS})
-	}
-	slices.SortFunc(out, func(a, b store.RelayStatus) int { return slices.Compare([]byte(a.ID), []byte(b.ID)) })
-	return out
+	x.set(ctx, list)
+	return e.store.Relays.Going(ctx, x.going(list))
 }

@@ -46,7 +46,7 @@ func (a *attendant) process(ctx context.Context, since time.Time, of Options) do
 	}
 	lease, _ := a.env.held()
 	p := doctor.Process{Name: lease.Worker, Kind: doctor.Worker, Since: since, Machine: machine.Look(ctx, o),
-		Relay: of.Relay, RelayTLS: of.RelayTLS, Faces: of.Faces}
+		Relay: of.Relay, RelayTLS: of.RelayTLS, Faces: of.Faces, Pages: of.Pages}
 	if a.env.measured.Load() {
 		rates := a.env.converting.Rates()
 		p.Converting = &rates

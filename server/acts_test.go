@@ -152,7 +152,13 @@ func newDepot(t *testing.T, p *page, s *store.Store) *depot {
 	require.NoError(t, err)
 	require.NoError(t, s.Upkeep.ReportProcess(ctx, doctor.Process{Name: "server-1", Kind: doctor.Server,
 		Backup: &doctor.BackupSchedule{To: "/srv"}}))
+	require.NoError(t, s.Upkeep.ReportProcess(ctx, doctor.Process{Name: "worker-1", Kind: doctor.Worker,
+		Relay: "192.0.2.5:8554", Pages: "http://192.0.2.5:8590"}))
 	x.own, x.other = x.site(t, "Depot"), x.site(t, "Elsewhere")
+	_, err = s.SQL().ExecContext(ctx, "INSERT INTO workers (name, epoch) VALUES ('worker-1', 1)")
+	require.NoError(t, err)
+	_, err = s.SQL().ExecContext(ctx, "INSERT INTO worker_sites (worker, site_id) SELECT 'worker-1', id FROM sites")
+	require.NoError(t, err)
 	for _, site := range []uuid.UUID{x.own.id, x.other.id} {
 		x.floor[site] = get[idBody](p, "POST", "/api/sites/"+site.String()+"/site-plans", fields{"name": "Floor", "content": floorPicture}).ID
 	}
@@ -332,7 +338,10 @@ func (x *depot) askings(d depotSite) (order []string, all map[string]asking) {
 		{"set-keeping", asking{"PUT", "/api/keeping", fields{"minutes": 14}}},
 		{"make-backup", asking{"POST", "/api/backups", nil}},
 		{"put-relay", asking{"PUT", site + "/relays/" + d.relay.String(), fields{"device": d.camera, "relay": fields{"role": "main",
-			"path": "depot/main", "for": "Vault"}}}},
+			"path": "depot/main", "for": "Vault", "page": true, "push": fields{"to": "rtmps://ingest.example/live"}}, "key": "brass-key-4"}}},
+		{"make-page", asking{"POST", site + "/relays/" + d.relay.String() + "/pages", fields{"until": time.Now().Add(time.Hour)}}},
+		{"pause-push", asking{"PUT", site + "/relays/" + d.relay.String() + "/paused", fields{"paused": true}}},
+		{"stop-pushes", asking{"POST", site + "/pushes/stop", nil}},
 		{"reveal-relay", asking{"POST", site + "/relays/" + d.relay.String() + "/reveal", nil}},
 		{"delete-relay", asking{"DELETE", site + "/relays/" + d.relay.String(), nil}},
 		{"set-rounds", asking{"PUT", site + "/rounds", fields{"on": true, "camera_minutes": 30}}},

@@ -27,6 +27,8 @@ import (
 type relays struct{ resource }
 
 type relaysView struct {
+	// Pages says that the first of them serves streams to web pages.
+	Pages bool `json:"pages,omitempty" doc:"the first worker serves streams to web pages"`
 	// Faces says that the first of them makes ONVIF faces.
 	Faces bool `json:"faces,omitempty" doc:"the first worker makes ONVIF faces"`
 	// At are the addresses under which the workers of the site serve streams; none where no worker does.
@@ -38,19 +40,30 @@ type relayView struct {
 	ID     uuid.UUID `json:"id"`
 	Device uuid.UUID `json:"device"`
 	act.RelayForm
-	As      string     `json:"as,omitempty" doc:"what it is turned into, in words"`
-	User    string     `json:"user"`
-	URL     string     `json:"url,omitempty" doc:"where it is served, without the sign-in; missing where no worker serves"`
-	FaceAt  string     `json:"face_at,omitempty" doc:"where its ONVIF face answers; missing where it has none"`
-	TLS     string     `json:"tls_url,omitempty" doc:"the same over TLS; missing where no worker serves so"`
-	By      string     `json:"by,omitempty"`
-	Created time.Time  `json:"created"`
-	Takers  int        `json:"takers" doc:"how many take it now"`
-	Lost    int64      `json:"lost,omitempty" doc:"packets that takers were too slow for"`
-	FPS     float64    `json:"fps,omitempty" doc:"pictures a second that one of the takers gets; missing where nobody takes it"`
-	DelayMS float64    `json:"delay_ms,omitempty" doc:"milliseconds that serving adds, of 95 packets in 100 at most"`
-	Problem string     `json:"problem,omitempty" doc:"why the camera did not play"`
-	Told    *time.Time `json:"told,omitempty" doc:"when its worker told of it last"`
+	As      string    `json:"as,omitempty" doc:"what it is turned into, in words"`
+	User    string    `json:"user"`
+	URL     string    `json:"url,omitempty" doc:"where it is served, without the sign-in; missing where no worker serves"`
+	FaceAt  string    `json:"face_at,omitempty" doc:"where its ONVIF face answers; missing where it has none"`
+	TLS     string    `json:"tls_url,omitempty" doc:"the same over TLS; missing where no worker serves so"`
+	By      string    `json:"by,omitempty"`
+	Created time.Time `json:"created"`
+	Takers  int       `json:"takers" doc:"how many take it now"`
+	Lost    int64     `json:"lost,omitempty" doc:"packets that takers were too slow for"`
+	FPS     float64   `json:"fps,omitempty" doc:"pictures a second that one of the takers gets; missing where nobody takes it"`
+	DelayMS float64   `json:"delay_ms,omitempty" doc:"milliseconds that serving adds, of 95 packets in 100 at most"`
+	Problem string    `json:"problem,omitempty" doc:"why the camera did not play"`
+	// CameraFPS and CameraLost are what comes from the camera meanwhile.
+	CameraFPS  float64 `json:"camera_fps,omitempty" doc:"pictures a second that come from the camera meanwhile"`
+	CameraLost int64   `json:"camera_lost,omitempty" doc:"packets of the camera that did not come"`
+	// Sent is how sending to a live platform goes.
+	Sent *pushView  `json:"sent,omitempty" doc:"how sending to the live platform goes; missing where it is sent to none, or no worker has told"`
+	Told *time.Time `json:"told,omitempty" doc:"when its worker told of it last"`
+}
+
+type pushView struct {
+	State string     `json:"state" enum:"connecting,sending,refused,broken,no_stream,off_hours,stopped"`
+	Since *time.Time `json:"since,omitempty"`
+	Says  string     `json:"says,omitempty" doc:"what the platform says, or what went wrong"`
 }
 
 type offeredRelay struct {
@@ -65,6 +78,7 @@ type RelayPath struct {
 
 func (s relays) routes(api huma.API) {
 	s.costRoutes(api)
+	s.sendRoutes(api)
 	const path = "/api/sites/{site}/relays"
 	register(s, api, huma.Operation{OperationID: "list-relays", Method: "GET", Path: path, Summary: "The streams that are served on"},
 		func(ctx context.Context, in *SitePath) (*struct{ Body relaysView }, error) {
@@ -79,9 +93,10 @@ func (s relays) routes(api huma.API) {
 				Device uuid.UUID     `json:"device"`
 				Relay  act.RelayForm `json:"relay"`
 				Anew   bool          `json:"anew,omitempty" doc:"make a new password: the old one opens nothing from then on"`
+				Key    string        `json:"key,omitempty" maxLength:"500" doc:"the stream key of the live platform; missing to leave it as it is"`
 			}
 		}) (*struct{}, error) {
-			a := act.PutRelay{ID: in.Relay, Site: in.Site, Device: in.Body.Device, RelayForm: in.Body.Relay}
+			a := act.PutRelay{ID: in.Relay, Site: in.Site, Device: in.Body.Device, RelayForm: in.Body.Relay, Key: signin.NewSecret(in.Body.Key)}
 			old, err := s.store.Relays.Get(ctx, in.Relay)
 			switch {
 			case err != nil && !errors.Is(err, store.ErrNotFound):
@@ -184,6 +199,7 @@ func (s relays) view(ctx context.Context, site uuid.UUID) (v relaysView, err err
 		return v, err
 	}
 	v.At, v.Relays = servedAt(processes, of, func(p doctor.Process) string { return p.Relay }), []relayView{}
+	v.Pages = slices.ContainsFunc(processes, func(p doctor.Process) bool { return p.Pages != "" && slices.Contains(p.Sites, of.Name) })
 	v.Faces = slices.ContainsFunc(processes, func(p doctor.Process) bool { return p.Faces.Last > 0 && slices.Contains(p.Sites, of.Name) })
 	secure := servedAt(processes, of, func(p doctor.Process) string { return p.RelayTLS })
 	list, err := s.store.Relays.List(ctx, site)
@@ -197,7 +213,7 @@ func (s relays) view(ctx context.Context, site uuid.UUID) (v relaysView, err err
 	for _, r := range list {
 		x := relayView{ID: r.ID, Device: r.Device, User: r.User, By: r.By, Created: r.Created,
 			RelayForm: act.RelayForm{Role: r.Role, Path: r.Path, For: r.For, Always: r.Always, Most: r.Most, Form: r.Form.V, At: r.At,
-				Face: r.FacePort > 0}}
+				Face: r.FacePort > 0, Page: r.Page, Push: r.Push.V}}
 		if r.Target != nil {
 			x.Target = *r.Target
 		}
@@ -215,6 +231,10 @@ func (s relays) view(ctx context.Context, site uuid.UUID) (v relaysView, err err
 		}
 		if g, ok := going[r.ID.String()]; ok {
 			x.Takers, x.Lost, x.Problem, x.Told, x.FPS, x.DelayMS = g.Takers, g.Lost, g.Problem, &g.At, g.FPS, g.DelayMS
+			x.CameraFPS, x.CameraLost = g.CameraFPS, g.CameraLost
+			if r.Push.V != nil && g.PushState != "" {
+				x.Sent = &pushView{State: g.PushState, Since: g.PushSince, Says: g.PushSays}
+			}
 		}
 		v.Relays = append(v.Relays, x)
 	}

@@ -457,6 +457,10 @@ func (s Acts) keepAct(ctx context.Context, by act.Person, a act.About, what any)
 		return nil, s.Relays.put(ctx, by, x)
 	case act.DeleteRelay:
 		return nil, s.Relays.remove(ctx, x)
+	case act.PausePush:
+		return nil, s.Relays.pause(ctx, x)
+	case act.StopPushes:
+		return nil, s.Relays.stopAll(ctx, x.Site)
 	case act.MakeBackup:
 		return nil, s.Upkeep.WantBackup(ctx)
 	case act.SetKeeping:

@@ -2,6 +2,9 @@ package store
 
 import (
 	"context"
+	"net"
+	"net/netip"
+	"net/url"
 	"strings"
 	"time"
 
@@ -9,6 +12,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"unlatch/core/decide/act"
+	"unlatch/core/decide/doctor"
 	"unlatch/core/ground/address"
 	"unlatch/core/ground/signin"
 	"unlatch/core/stream/conversion"
@@ -38,10 +42,17 @@ type Relay struct {
 	Target *uuid.UUID `db:"target_id"`
 	// FacePort is the port of its ONVIF face; 0 for none.
 	FacePort int `db:"face_port"`
+	// Page says that it is served to web pages as well.
+	Page bool `db:"page"`
+	// Push is the live platform that it is sent to; nil for none.
+	Push jsonb[*act.PushForm] `db:"push"`
 }
 
 const relayColumns = "id, site_id, device_id, role, path, user_name, for_whom, always, most, made_by, created_at, form, at, target_id, " +
-	"face_port"
+	"face_port, page, push"
+
+// keyOwner binds an encrypted stream key to its relay.
+func keyOwner(id uuid.UUID) string { return "stream key " + id.String() }
 
 // relayOwner binds an encrypted password to its relay.
 func relayOwner(id uuid.UUID) string { return "relay " + id.String() }
@@ -75,6 +86,17 @@ func (s Relays) IsFace(ctx context.Context, endpoint string) (is bool, err error
 	return is, s.on(ctx).GetContext(ctx, &is, "SELECT EXISTS (SELECT 1 FROM relays WHERE id = $1 AND face_port > 0)", id)
 }
 
+// Key decrypts the stream key of the platform that a relay is sent to; empty where it has none.
+func (s Relays) Key(ctx context.Context, id uuid.UUID) (signin.Secret, error) {
+	var sealed []byte
+	err := s.on(ctx).GetContext(ctx, &sealed, "SELECT sealed_key FROM relays WHERE id = $1", id)
+	if err != nil || sealed == nil {
+		return signin.Secret{}, notFoundIfNone(err)
+	}
+	text, err := s.cipher.Decrypt(sealed, keyOwner(id))
+	return signin.NewSecret(text), err
+}
+
 // SignIn decrypts the sign-in that opens a relay.
 func (s Relays) SignIn(ctx context.Context, id uuid.UUID) (signin.SignIn, error) {
 	r, err := s.Get(ctx, id)
@@ -90,26 +112,58 @@ func (s Relays) put(ctx context.Context, by act.Person, x act.PutRelay) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		var err error
 		target := orNull(x.Target)
+		var key []byte
+		var push any
+		if x.Push != nil {
+			push = JSON(x.Push)
+		}
+		if x.Push != nil && !x.Key.Empty() {
+			key = s.cipher.Encrypt(x.Key.Reveal(), keyOwner(x.ID))
+		}
 		if x.Secret.Empty() {
 			err = touchedOne(tx.ExecContext(ctx, `UPDATE relays SET role = $3, path = $4, for_whom = $5, always = $6, most = $7, form = $8,
-				cores = $9, at = $10, target_id = $11, face_port = $12 WHERE id = $1 AND site_id = $2`, x.ID, x.Site, x.Role, x.Path, x.For,
-				x.Always, x.Most, JSON(x.Form), x.Cores, x.At, target, x.FacePort))
+				cores = $9, at = $10, target_id = $11, face_port = $12, page = $13, push = $14,
+				sealed_key = CASE WHEN $14::jsonb IS NULL THEN NULL ELSE coalesce($15, sealed_key) END WHERE id = $1 AND site_id = $2`,
+				x.ID, x.Site, x.Role, x.Path, x.For, x.Always, x.Most, JSON(x.Form), x.Cores, x.At, target, x.FacePort, x.Page, push, key))
 		} else {
 			err = touchedOne(tx.ExecContext(ctx, `INSERT INTO relays AS r (id, site_id, device_id, role, path, user_name, sealed, for_whom, always,
-				most, made_by, form, cores, at, target_id, face_port)
-				VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16)
+				most, made_by, form, cores, at, target_id, face_port, page, push, sealed_key)
+				VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19)
 				ON CONFLICT (id) DO UPDATE SET role = excluded.role, path = excluded.path, user_name = excluded.user_name,
 				sealed = excluded.sealed, for_whom = excluded.for_whom, always = excluded.always, most = excluded.most,
 				form = excluded.form, cores = excluded.cores, at = excluded.at, target_id = excluded.target_id,
-				face_port = excluded.face_port
+				face_port = excluded.face_port, page = excluded.page, push = excluded.push,
+				sealed_key = CASE WHEN excluded.push IS NULL THEN NULL ELSE coalesce(excluded.sealed_key, r.sealed_key) END
 				WHERE r.site_id = excluded.site_id AND r.device_id = excluded.device_id`,
 				x.ID, x.Site, x.Device, x.Role, x.Path, x.User, s.cipher.Encrypt(x.Secret.Reveal(), relayOwner(x.ID)), x.For, x.Always, x.Most,
-				by.Name, JSON(x.Form), x.Cores, x.At, target, x.FacePort))
+				by.Name, JSON(x.Form), x.Cores, x.At, target, x.FacePort, x.Page, push, key))
 		}
 		if err != nil {
 			return takenIfDouble(err)
 		}
 		return s.changed(ctx, tx, x.Site, x.ID, x.Device)
+	})
+}
+
+// pause stops, or begins again, what is sent of one relay to a live platform.
+func (s Relays) pause(ctx context.Context, x act.PausePush) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if err := touchedOne(tx.ExecContext(ctx, `UPDATE relays SET push = jsonb_set(push, '{paused}', to_jsonb($3::boolean))
+			WHERE id = $1 AND site_id = $2 AND push IS NOT NULL`, x.ID, x.Site, x.Paused)); err != nil {
+			return err
+		}
+		return s.changed(ctx, tx, x.Site, x.ID, x.Device)
+	})
+}
+
+// stopAll stops all that is sent to live platforms of a site.
+func (s Relays) stopAll(ctx context.Context, site uuid.UUID) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `UPDATE relays SET push = jsonb_set(push, '{paused}', 'true') WHERE site_id = $1
+			AND push IS NOT NULL`, site); err != nil {
+			return err
+		}
+		return s.notify(ctx, tx, Event{Site: site, What: "relay"})
 	})
 }
 
@@ -162,7 +216,8 @@ func (s Relays) Serving(ctx context.Context, site string, ranges address.Ranges)
 		if at == "" {
 			continue
 		}
-		w := act.Serving{At: at, Rates: p.Converting, Taken: map[uuid.UUID]float64{}, Faces: p.Faces, FacesTaken: map[int]uuid.UUID{}}
+		w := act.Serving{At: at, Rates: p.Converting, Taken: map[uuid.UUID]float64{}, Faces: p.Faces, FacesTaken: map[int]uuid.UUID{},
+			Pages: PagesOf(p, at)}
 		var rows []struct {
 			ID    uuid.UUID `db:"id"`
 			Cores float64   `db:"cores"`
@@ -182,6 +237,20 @@ func (s Relays) Serving(ctx context.Context, site string, ranges address.Ranges)
 	return out, nil
 }
 
+// PagesOf returns the address under which a worker serves streams to web pages, given that at which it serves streams of a site; "" where it
+// serves none. One that listens on every address has the same host.
+func PagesOf(p doctor.Process, at string) string {
+	u, err := url.Parse(p.Pages)
+	if err != nil || u.Host == "" {
+		return ""
+	}
+	host, _, err := net.SplitHostPort(at)
+	if a, aerr := netip.ParseAddr(u.Hostname()); err == nil && aerr == nil && a.IsUnspecified() {
+		u.Host = net.JoinHostPort(host, u.Port())
+	}
+	return u.String()
+}
+
 // A RelayStatus is how a relay goes at the worker that serves it.
 type RelayStatus struct {
 	ID      string    `db:"relay_id"`
@@ -193,16 +262,27 @@ type RelayStatus struct {
 	// FPS and DelayMS are what one of the takers gets: pictures a second, and milliseconds that serving adds.
 	FPS     float64 `db:"fps"`
 	DelayMS float64 `db:"delay_ms"`
+	// CameraFPS and CameraLost are what comes from the camera meanwhile: pictures a second, and packets that did not come.
+	CameraFPS  float64 `db:"camera_fps"`
+	CameraLost int64   `db:"camera_lost"`
+	// PushState is how sending to a live platform goes, since when, and what the platform says; "" where it is sent to none.
+	PushState string     `db:"push_state"`
+	PushSince *time.Time `db:"push_since"`
+	PushSays  string     `db:"push_says"`
 }
+
+const statusColumns = "relay_id, takers, packets, lost, problem, fps, delay_ms, camera_fps, camera_lost, push_state, push_since, push_says"
 
 // Going keeps how relays go.
 func (s Relays) Going(ctx context.Context, list []RelayStatus) error {
 	for _, x := range list {
-		if _, err := s.on(ctx).ExecContext(ctx, `INSERT INTO relay_status (relay_id, takers, packets, lost, problem, fps, delay_ms)
-			SELECT $1::uuid, $2, $3, $4, $5, $6, $7 WHERE EXISTS (SELECT 1 FROM relays WHERE id = $1::uuid)
+		if _, err := s.on(ctx).NamedExecContext(ctx, `INSERT INTO relay_status (`+statusColumns+`)
+			SELECT CAST(:relay_id AS uuid), :takers, :packets, :lost, :problem, :fps, :delay_ms, :camera_fps, :camera_lost, :push_state,
+			CAST(:push_since AS timestamptz), :push_says WHERE EXISTS (SELECT 1 FROM relays WHERE id = CAST(:relay_id AS uuid))
 			ON CONFLICT (relay_id) DO UPDATE SET takers = excluded.takers, packets = excluded.packets, lost = excluded.lost,
-			problem = excluded.problem, fps = excluded.fps, delay_ms = excluded.delay_ms, at = now()`,
-			x.ID, x.Takers, x.Packets, x.Lost, x.Problem, x.FPS, x.DelayMS); err != nil {
+			problem = excluded.problem, fps = excluded.fps, delay_ms = excluded.delay_ms, camera_fps = excluded.camera_fps,
+			camera_lost = excluded.camera_lost, push_state = excluded.push_state, push_since = excluded.push_since,
+			push_says = excluded.push_says, at = now()`, x); err != nil {
 			return err
 		}
 	}
@@ -212,7 +292,7 @@ func (s Relays) Going(ctx context.Context, list []RelayStatus) error {
 // Statuses returns how the relays of a site go, by their IDs.
 func (s Relays) Statuses(ctx context.Context, site uuid.UUID) (map[string]RelayStatus, error) {
 	var rows []RelayStatus
-	err := s.on(ctx).SelectContext(ctx, &rows, `SELECT relay_id::text AS relay_id, takers, packets, lost, problem, at, fps, delay_ms
+	err := s.on(ctx).SelectContext(ctx, &rows, `SELECT `+statusColumns+`, at
 		FROM relay_status WHERE relay_id IN (SELECT id FROM relays WHERE site_id = $1)`, site)
 	out := map[string]RelayStatus{}
 	for _, r := range rows {

@@ -27,6 +27,7 @@ var encrypted = []struct{ table, id, column, owner string }{
 	{"factors", "id", "secret", "'factor ' || id"},
 	{"ceremonies", "hash", "state", "'ceremony ' || purpose"},
 	{"relays", "id", "sealed", "'relay ' || id"},
+	{"relays", "id", "sealed_key", "'stream key ' || id"},
 }
 
 // A Rotation says how the key of a database is given up for another.

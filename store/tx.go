@@ -17,6 +17,7 @@ type querier interface {
 	GetContext(ctx context.Context, dest any, query string, args ...any) error
 	SelectContext(ctx context.Context, dest any, query string, args ...any) error
 	ExecContext(ctx context.Context, query string, args ...any) (sql.Result, error)
+	NamedExecContext(ctx context.Context, query string, arg any) (sql.Result, error)
 }
 
 // on returns what the statements of ctx run on: the transaction that ctx carries, else the database. So each method of the store is

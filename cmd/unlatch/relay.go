@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -13,21 +14,74 @@ import (
 	"syscall"
 
 	"unlatch/core/decide/doctor"
+	"unlatch/jobs"
 	"unlatch/server/certs"
 )
 
 // relayPorts are where the workers of a process serve streams on; nil ones are not open.
-type relayPorts struct{ plain, secure net.Listener }
+type relayPorts struct {
+	plain, secure, pages net.Listener
+	datagrams            net.PacketConn
+	url                  string // under which browsers reach the pages
+}
 
 // relays opens the ports that the settings name.
 func (p *place) relays() (r relayPorts, err error) {
+	if p.relayPages != "" && p.relay == "" {
+		return r, usageError{errors.New("--relay-pages wants --relay, whose streams the pages show")}
+	}
 	if p.relay != "" {
 		if r.plain, err = listenFor("--relay", p.relay); err != nil {
 			return r, err
 		}
 	}
+	if err = p.pages(&r); err == nil {
+		err = p.relaySecure(&r)
+	}
+	if err != nil {
+		r.close()
+	}
+	return r, err
+}
+
+// pages opens the ports for web pages: one of TCP, and the same of UDP for WebRTC.
+func (p *place) pages(r *relayPorts) (err error) {
+	if p.relayPages == "" {
+		return nil
+	}
+	if r.pages, err = listenFor("--relay-pages", p.relayPages); err != nil {
+		return err
+	}
+	at := r.pages.Addr().String()
+	if r.datagrams, err = net.ListenPacket("udp", at); err != nil {
+		return fmt.Errorf("--relay-pages: %w", err)
+	}
+	if r.url = "http://" + at; p.relayPagesURL != "" {
+		u, err := url.Parse(p.relayPagesURL)
+		if err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" || strings.Trim(u.Path, "/") != "" {
+			return usageError{fmt.Errorf("--relay-pages-url is an address without a path, such as https://view.example, not %q", p.relayPagesURL)}
+		}
+		r.url = u.Scheme + "://" + u.Host
+	}
+	return nil
+}
+
+// close closes what is open.
+func (r relayPorts) close() {
+	for _, l := range []net.Listener{r.plain, r.secure, r.pages} {
+		if l != nil {
+			l.Close()
+		}
+	}
+	if r.datagrams != nil {
+		r.datagrams.Close()
+	}
+}
+
+// relaySecure opens the port for TLS.
+func (p *place) relaySecure(r *relayPorts) error {
 	if p.relayTLS == "" {
-		return r, nil
+		return nil
 	}
 	l, err := listenFor("--relay-tls", p.relayTLS)
 	if err == nil {
@@ -41,14 +95,11 @@ func (p *place) relays() (r relayPorts, err error) {
 		if err == nil {
 			go k.Keep(context.Background())
 			r.secure = tls.NewListener(l, &tls.Config{GetCertificate: k.Get, MinVersion: tls.VersionTLS12})
-			return r, nil
+			return nil
 		}
 		l.Close()
 	}
-	if r.plain != nil {
-		r.plain.Close()
-	}
-	return r, err
+	return err
 }
 
 // listenFor opens the port that a flag names.
@@ -63,15 +114,15 @@ func listenFor(flag, at string) (net.Listener, error) {
 	return l, nil
 }
 
-// at returns the addresses of the ports.
-func (r relayPorts) at() (plain, secure string) {
-	if r.plain != nil {
-		plain = r.plain.Addr().String()
+// tell says in a process's options where the ports are.
+func (r relayPorts) tell(o *jobs.Options) {
+	where := func(l net.Listener) string {
+		if l == nil {
+			return ""
+		}
+		return l.Addr().String()
 	}
-	if r.secure != nil {
-		secure = r.secure.Addr().String()
-	}
-	return plain, secure
+	o.Relay, o.RelayTLS, o.PagesAt, o.Pages = where(r.plain), where(r.secure), where(r.pages), r.url
 }
 
 func (r relayPorts) listeners() (list []net.Listener) {

@@ -53,6 +53,8 @@ type place struct {
 	relayTLS      string // and over TLS
 	relayCores    float64
 	relayFaces    string
+	relayPages    string
+	relayPagesURL string
 	traces        string // URL that spans are sent to; "" for nowhere
 	public        string // the address under which people reach the server
 	proxies       []string
@@ -97,6 +99,10 @@ func (p *place) flags(c *cobra.Command, listens bool) {
 		"address and port on which they do so over TLS (rtsps), such as 0.0.0.0:8322, with a certificate of the server's own making")
 	c.Flags().StringVar(&p.relayFaces, "relay-faces", "",
 		"address and ports on which relays have ONVIF devices of their own, such as 0.0.0.0:8580-8599; none means never")
+	c.Flags().StringVar(&p.relayPages, "relay-pages", "",
+		"address and port on which relays are served to web pages, by HTTP and, on the same port of UDP, by WebRTC, such as 0.0.0.0:8590")
+	c.Flags().StringVar(&p.relayPagesURL, "relay-pages-url", "",
+		"address under which browsers reach them, such as https://view.example, where something that speaks TLS stands in front")
 	c.Flags().Float64Var(&p.relayCores, "relay-cores", 0,
 		"how many processor cores the workers of this process may take for turning streams into other forms; 0 means half of the machine's")
 	c.Flags().StringVar(&p.traces, "trace-endpoint", "",
@@ -281,18 +287,17 @@ func (s *services) workers(p *place, o jobs.Options) (*jobs.Workers, error) {
 	if err != nil {
 		return nil, err
 	}
-	o.Relay, o.RelayTLS = relays.at()
+	relays.tell(&o)
 	w, err := jobs.StartWorkers(s.Store, p.log, o)
 	if err != nil {
-		for _, l := range relays.listeners() {
-			l.Close()
-		}
+		relays.close()
 	}
 	if err == nil {
 		if list := relays.listeners(); len(list) > 0 {
+			ports := jobs.RelayPorts{Streams: list, Pages: relays.pages, Datagrams: relays.datagrams, Front: web.Files()}
 			ctx, stop := context.WithCancel(context.Background())
 			ended := make(chan struct{})
-			go func() { defer close(ended); w.ServeRelays(ctx, o.Sites, list...) }()
+			go func() { defer close(ended); w.ServeRelays(ctx, o.Sites, ports) }()
 			defer func() { s.closers = append(s.closers, func() { stop(); <-ended }) }() // before the workers are stopped
 		}
 		s.agent, s.live, s.meters = jobs.Here{Resolver: p.resolver()}, w, []prometheus.Collector{w.Metrics()}

@@ -32,6 +32,8 @@ type PutRelay struct {
 	Cores float64
 	// FacePort is the port of the relay's ONVIF face; 0 where it has none. Decide sets it.
 	FacePort int
+	// Key is the stream key of the platform that it is pushed to; an old relay keeps its own where Key is empty.
+	Key signin.Secret
 }
 
 // A RelayForm is how a stream is served on.
@@ -47,6 +49,9 @@ type RelayForm struct {
 	Target uuid.UUID `json:"target,omitzero" doc:"the target that is given this stream in place of the camera's own"`
 	// Face gives it an ONVIF device of its own, for recorders that take nothing else.
 	Face bool `json:"face,omitempty" doc:"with an ONVIF device of its own, for recorders that take nothing else"`
+	Page bool `json:"page,omitempty" doc:"also served to web pages, by HLS and WebRTC, at addresses that end"`
+	// Push is the live platform that it is sent to; nil for none.
+	Push *PushForm `json:"push,omitempty" doc:"the live platform that the stream is sent to"`
 	// At is where a worker serves it, which stands in the URL.
 	At string `json:"at,omitempty" maxLength:"100" doc:"host and port of the worker that serves it; missing for the first that does"`
 }
@@ -59,6 +64,8 @@ type Serving struct {
 	// Faces are the ports that ONVIF faces may have there; none where the worker makes none. FacesTaken are those of other relays.
 	Faces      doctor.Ports
 	FacesTaken map[int]uuid.UUID
+	// Pages is the address under which the worker serves streams to web pages; "" where it serves none.
+	Pages string
 }
 
 // relayPath is what can stand in every client's URL as it is.
@@ -98,6 +105,12 @@ func (a PutRelay) Decide(f Facts) (Outcome, error) {
 	if err := a.faced(f); err != nil {
 		return Outcome{}, err
 	}
+	if err := a.paged(f, d); err != nil {
+		return Outcome{}, err
+	}
+	if err := a.pushed(d); err != nil {
+		return Outcome{}, err
+	}
 	after := fmt.Sprintf("%s as %s for %s", a.Role, a.Path, a.For)
 	if !a.Form.IsZero() {
 		after += ": " + a.Form.String()
@@ -107,6 +120,12 @@ func (a PutRelay) Decide(f Facts) (Outcome, error) {
 	}
 	if a.Face {
 		after += ", with an ONVIF face"
+	}
+	if a.Page {
+		after += ", for web pages"
+	}
+	if a.Push != nil {
+		after += ", sent to " + a.Push.To
 	}
 	return Outcome{Keep: []any{a}, Line: Line{Subject: d.Title, Devices: []uuid.UUID{a.Device}, DeviceName: d.Title, After: after}}, nil
 }
@@ -120,7 +139,7 @@ func (a *PutRelay) served(f Facts, d *latch.Device) error {
 	if a.At == "" && len(f.Serving) > 0 {
 		a.At = f.Serving[0].At
 	}
-	if a.At == "" && (a.Target != uuid.Nil || !a.Form.IsZero()) {
+	if a.At == "" && (a.Target != uuid.Nil || !a.Form.IsZero() || a.Push != nil) {
 		return noWorker
 	}
 	for _, s := range d.Status.Streams {

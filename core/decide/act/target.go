@@ -2,7 +2,6 @@ package act
 
 import (
 	"cmp"
-	"errors"
 	"fmt"
 	"net/netip"
 	"net/url"
@@ -78,12 +77,8 @@ func (t TargetForm) check() (TargetForm, []netip.AddrPort, error) {
 			return t, nil, refuse("no_recorder", "A live platform is reached by way of a recorder.",
 				"Choose the recorder that sends to it.")
 		}
-		if _, err := rtmp.ParseIngest(t.Settings[live.Ingest]); errors.Is(err, rtmp.ErrKeyInAddress) {
-			return t, nil, refuse("key_in_address", "The last part of the ingest address looks like the stream key, which is a secret.",
-				"Take it out of the address and type it as the stream key: it goes onto the keyring.")
-		} else if err != nil {
-			return t, nil, refuse("bad_ingest", "The ingest address cannot be read: "+err.Error()+".",
-				"Copy it from the platform's page, without the key.")
+		if _, err := rtmp.ParseIngest(t.Settings[live.Ingest]); err != nil {
+			return t, nil, badIngest(err)
 		}
 	}
 	at, err := reachOf(t.Kind, t.Address, t.Addresses)

@@ -38,6 +38,8 @@ type Process struct {
 	RelayTLS string `json:"relay_tls,omitempty"`
 	// Faces are the ports on which it makes ONVIF faces of relays; none where it makes none.
 	Faces Ports `json:"faces,omitzero"`
+	// Pages is the address under which it serves streams to web pages, such as http://192.0.2.5:8590; "" for nowhere.
+	Pages string `json:"pages,omitempty"`
 	// Converting is what turning streams into other forms costs there; nil where it serves none, or has not measured yet.
 	Converting *conversion.Rates `json:"converting,omitempty"`
 	// Certificate is what a server serves with; nil without TLS.

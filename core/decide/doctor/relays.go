@@ -3,6 +3,7 @@ package doctor
 import (
 	"net"
 	"net/netip"
+	"net/url"
 	"slices"
 	"time"
 )
@@ -54,7 +55,8 @@ func (p *Process) ServedAt(site string, ranges []netip.Prefix, listens string) s
 // Serves returns the addresses and ports at which a worker serves streams on, whichever site they are of: those of its whole machine where
 // it listens on every address.
 func (p *Process) Serves() (out []netip.AddrPort) {
-	for _, listens := range []string{p.Relay, p.RelayTLS} {
+	pages, _ := url.Parse(p.Pages)
+	for _, listens := range []string{p.Relay, p.RelayTLS, pages.Host} {
 		at, err := netip.ParseAddrPort(listens)
 		if err != nil {
 			continue

@@ -71,6 +71,7 @@ type stream struct {
 	gatherFrom time.Time // when the first packet came that is not shown yet
 	stamp      uint32    // of the picture that began the newest group
 	members    int
+	arrival    meter
 }
 
 // A Consumer takes the packets of one stream. It is not safe for concurrent use, but for Close.
@@ -88,6 +89,19 @@ func (h *Hub) Streams() int {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	return len(h.streams)
+}
+
+// Arrival returns how the pictures of a key's stream come from the camera; zero where nobody takes it, or too shortly.
+func (h *Hub) Arrival(key string) Arrival {
+	h.mu.Lock()
+	s := h.streams[key]
+	h.mu.Unlock()
+	if s == nil {
+		return Arrival{}
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.arrival.is
 }
 
 // Join begins to take the stream of a key, which open begins where nobody takes it yet. It returns once the camera plays, and with the
@@ -192,6 +206,7 @@ func (s *stream) take(p player.Packet) {
 	picture := !p.RTCP && s.session.Tracks[p.Track].Kind == "video"
 	if picture {
 		s.mark(&kept)
+		s.arrival.packet(kept.Payload, p.At)
 	}
 	s.log = append(s.log, kept)
 	s.bytes += len(kept.Payload)

@@ -86,7 +86,9 @@ func newHouse(t *testing.T, network string) *house {
 }
 
 // address returns that of a page.
-func (h *house) address(path string) string { return h.at + pages.Sign(secret, path, time.Now().Add(long)) }
+func (h *house) address(path string) string {
+	return h.at + pages.Sign(secret, path, time.Now().Add(long))
+}
 
 func (h *house) get(url string) (status int, body string) {
 	h.t.Helper()

@@ -12,6 +12,7 @@ import (
 
 	"unlatch/core/ground/address"
 	"unlatch/core/ground/certificate"
+	"unlatch/core/ground/hours"
 	"unlatch/core/ground/signin"
 	"unlatch/core/wire/rtmp"
 	"unlatch/core/work/fanout"
@@ -27,7 +28,7 @@ type Push struct {
 	Pin string // SHA-256 of the platform's certificate in hex; "" for one that an authority vouches for
 	// Silence is sent as sound where the stream has none.
 	Silence bool
-	Hours   Hours
+	Hours   hours.Week
 	// Paused sends nothing until it is taken back.
 	Paused bool
 	// Dial opens connections to the platform.

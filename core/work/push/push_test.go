@@ -20,6 +20,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"unlatch/core/ground/address"
+	"unlatch/core/ground/hours"
 	"unlatch/core/ground/signin"
 	"unlatch/core/wire/player"
 	"unlatch/core/wire/rtmp"
@@ -263,10 +264,10 @@ func TestAPushGoesOn(t *testing.T) {
 	s.Set([]push.Push{one})
 	becomes(t, s, push.Stopped)
 	require.Eventually(t, func() bool { return p.of(func() bool { return p.ended > ended }) }, patience, 20*time.Millisecond)
-	one.Paused, one.Hours = false, push.Hours{From: "03:00", Until: "03:01", Zone: zoneWhereItIsNoon()}
+	one.Paused, one.Hours = false, hours.Week{From: "03:00", Until: "03:01", Zone: zoneWhereItIsNoon()}
 	s.Set([]push.Push{one})
 	becomes(t, s, push.OffHours)
-	one.Hours = push.Hours{}
+	one.Hours = hours.Week{}
 	s.Set([]push.Push{one})
 	becomes(t, s, push.Sending)
 

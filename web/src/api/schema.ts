@@ -2070,6 +2070,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/pushes/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Stop all that is sent to live platforms of a site */
+        post: operations["stop-pushes"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/relays": {
         parameters: {
             query?: never;
@@ -2100,6 +2117,40 @@ export interface paths {
         post?: never;
         /** Have a stream served on no more */
         delete: operations["delete-relay"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/relays/{relay}/pages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make an address under which web pages play a relay until a time */
+        post: operations["make-page"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/relays/{relay}/paused": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Stop sending a relay to its live platform, or begin again */
+        put: operations["pause-push"];
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -4517,6 +4568,13 @@ export interface components {
         MadeHandover: {
             version: string;
         };
+        "Make-pageRequest": {
+            /**
+             * Format: date-time
+             * @description when it ends, within 400 days
+             */
+            until: string;
+        };
         MakeHandoverBody: {
             /** @description the address of Unlatch as the person knows it, for links to cameras */
             base?: string;
@@ -5049,6 +5107,18 @@ export interface components {
             find: components["schemas"]["Find"][];
             path: string;
         };
+        PageAddress: {
+            /** @description HTML that shows it within another page */
+            embed: string;
+            /** @description the playlist, for players of HLS */
+            hls: string;
+            /** Format: date-time */
+            until: string;
+            /** @description a page that plays the stream */
+            url: string;
+            /** @description for players of WebRTC */
+            whep: string;
+        };
         PasskeyBegun: {
             /** @description to finish with */
             ceremony: string;
@@ -5098,6 +5168,9 @@ export interface components {
             /** @description without the password */
             url?: string;
             user?: string;
+        };
+        "Pause-pushRequest": {
+            paused: boolean;
         };
         PeopleView: {
             /** @description one-time links that nobody has used yet */
@@ -5341,6 +5414,7 @@ export interface components {
             kind: string;
             machine: components["schemas"]["Facts"];
             name: string;
+            pages?: string;
             relay?: string;
             relay_tls?: string;
             /** Format: date-time */
@@ -5403,6 +5477,28 @@ export interface components {
             name: string;
             ports: number[];
         };
+        PushForm: {
+            /** @description whoever makes it agrees that the stream key goes out unencrypted, which rtmp:// means */
+            clear?: boolean;
+            /** @description when it is sent; missing for always */
+            hours?: components["schemas"]["Week"];
+            /** @description nothing is sent until this is taken back */
+            paused?: boolean;
+            /** @description SHA-256 of its certificate, where no authority vouches for that */
+            pin?: string;
+            /** @description silence is sent where the stream has no sound: some platforms take nothing without */
+            silence?: boolean;
+            /** @description the ingest address, such as rtmps://ingest.example/live, without the stream key */
+            to: string;
+        };
+        PushView: {
+            /** @description what the platform says, or what went wrong */
+            says?: string;
+            /** Format: date-time */
+            since?: string;
+            /** @enum {string} */
+            state: "connecting" | "sending" | "refused" | "broken" | "no_stream" | "off_hours" | "stopped";
+        };
         "Put-off-driftsRequest": {
             drifts: string[];
             /**
@@ -5415,6 +5511,8 @@ export interface components {
             /** @description make a new password: the old one opens nothing from then on */
             anew?: boolean;
             device: string;
+            /** @description the stream key of the live platform; missing to leave it as it is */
+            key?: string;
             relay: components["schemas"]["RelayForm"];
         };
         "Put-tell-ruleRequest": {
@@ -5689,8 +5787,12 @@ export interface components {
              * @description how many may take it at once; 0 for the usual 16
              */
             most?: number;
+            /** @description also served to web pages, by HLS and WebRTC, at addresses that end */
+            page?: boolean;
             /** @description what stands behind the host in the URL, such as footbridge/main */
             path: string;
+            /** @description the live platform that the stream is sent to */
+            push?: components["schemas"]["PushForm"];
             /**
              * @description which of the camera's streams
              * @enum {string}
@@ -5735,6 +5837,16 @@ export interface components {
             /** @description host and port of the worker that serves it; missing for the first that does */
             at?: string;
             by?: string;
+            /**
+             * Format: double
+             * @description pictures a second that come from the camera meanwhile
+             */
+            camera_fps?: number;
+            /**
+             * Format: int64
+             * @description packets of the camera that did not come
+             */
+            camera_lost?: number;
             /** Format: date-time */
             created: string;
             /**
@@ -5767,15 +5879,21 @@ export interface components {
              * @description how many may take it at once; 0 for the usual 16
              */
             most?: number;
+            /** @description also served to web pages, by HLS and WebRTC, at addresses that end */
+            page?: boolean;
             /** @description what stands behind the host in the URL, such as footbridge/main */
             path: string;
             /** @description why the camera did not play */
             problem?: string;
+            /** @description the live platform that the stream is sent to */
+            push?: components["schemas"]["PushForm"];
             /**
              * @description which of the camera's streams
              * @enum {string}
              */
             role: "main" | "sub" | "third";
+            /** @description how sending to the live platform goes; missing where it is sent to none, or no worker has told */
+            sent?: components["schemas"]["PushView"];
             /**
              * Format: int64
              * @description how many take it now
@@ -5799,6 +5917,8 @@ export interface components {
             at: string[];
             /** @description the first worker makes ONVIF faces */
             faces?: boolean;
+            /** @description the first worker serves streams to web pages */
+            pages?: boolean;
             relays: components["schemas"]["RelayView"][];
         };
         "Remove-from-targetRequest": {
@@ -7008,6 +7128,16 @@ export interface components {
              */
             kbps: number;
             ways: components["schemas"]["Way"][];
+        };
+        Week: {
+            /** @description 0 is Sunday; none for every day */
+            days?: number[];
+            /** @description such as 08:00; empty for the whole day */
+            from?: string;
+            /** @description such as 17:30; earlier than from for one that ends on the next day */
+            until?: string;
+            /** @description whose clock, such as Europe/London; empty for UTC */
+            zone?: string;
         };
         WishView: {
             /** @enum {string} */
@@ -11805,6 +11935,35 @@ export interface operations {
             };
         };
     };
+    "stop-pushes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-relays": {
         parameters: {
             query?: never;
@@ -11881,6 +12040,76 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "make-page": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+                relay: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Make-pageRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageAddress"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "pause-push": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+                relay: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Pause-pushRequest"];
+            };
+        };
         responses: {
             /** @description No Content */
             204: {
