@@ -237,8 +237,8 @@ func (s Relays) Serving(ctx context.Context, site string, ranges address.Ranges)
 	return out, nil
 }
 
-// PagesOf returns the address under which a worker serves streams to web pages, given that at which it serves streams of a site; "" where it
-// serves none. One that listens on every address has the same host.
+// PagesOf returns the address under which a worker serves streams to web pages, given that at which it serves streams of a site; "" where
+// it serves none. One that listens on every address has the same host.
 func PagesOf(p doctor.Process, at string) string {
 	u, err := url.Parse(p.Pages)
 	if err != nil || u.Host == "" {

@@ -39,7 +39,7 @@ func Start() (*Browser, error) {
 	}
 	l := launcher.New().Bin(bin).Leakless(false).Headless(true).NoSandbox(true).UserDataDir(profile)
 	for _, f := range []string{"disable-gpu", "disable-background-networking", "disable-component-update", "disable-sync",
-		"no-first-run", "disable-quic"} {
+		"no-first-run", "disable-quic", "allow-loopback-in-peer-connection"} {
 		l = l.Set(flags.Flag(f))
 	}
 	url, err := l.Launch()

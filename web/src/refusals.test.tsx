@@ -4,7 +4,7 @@ import { cleanup, fireEvent, render, screen, waitFor } from "@testing-library/re
 import type { ReactNode } from "react";
 import { MemoryRouter } from "react-router";
 import { afterEach, expect, test, vi } from "vitest";
-import type { CastView, Device, DeviceCommand, Preset, Site, Target, Cause, Handover, ReadyFinding, Stream } from "@/api/client";
+import type { CastView, Device, DeviceCommand, Preset, Relay, Site, Target, Cause, Handover, ReadyFinding, Stream } from "@/api/client";
 import { SignInSheet } from "@/forms/SignInSheet";
 import { SiteSheet } from "@/forms/SiteSheet";
 import { StreamUserSheet } from "@/forms/StreamUserSheet";
@@ -25,6 +25,8 @@ import { EntrySheet } from "@/views/patch/EntrySheet";
 import { RelayOfferSheet } from "@/views/patch/RelayOfferSheet";
 import { TargetSheet } from "@/views/patch/TargetSheet";
 import { CommandSheet } from "@/views/bench/CommandSheet";
+import { PageSheet } from "@/views/bench/PageSheet";
+import { PushSheet } from "@/views/bench/PushSheet";
 import { RelaySheet } from "@/views/bench/RelaySheet";
 import { BookSheet } from "@/views/paths/BookSheet";
 import { LearnSheet } from "@/views/paths/LearnSheet";
@@ -208,6 +210,20 @@ const sheets: { name: string; sheet: ReactNode; fill?: () => void; button?: stri
     sheet: <RelaySheet site="s1" device={device} stream={{ role: "main" } as Stream} onClose={nothing} />,
     fill: () => type("Who takes it", "Vault"),
     button: "Serve it on",
+  },
+  {
+    name: "PushSheet",
+    sheet: <PushSheet site="s1" device={device} stream={{ role: "main" } as Stream} onClose={nothing} />,
+    fill: () => {
+      type("Platform", "Beacon Line");
+      type("Ingest address, without the stream key", "rtmps://ingest.example/live");
+    },
+    button: "Send it",
+  },
+  {
+    name: "PageSheet",
+    sheet: <PageSheet site="s1" relay={{ id: "r1", path: "clock/main" } as Relay} onClose={nothing} />,
+    button: "Make the address",
   },
   {
     name: "RelayOfferSheet",

@@ -30,7 +30,8 @@ func TestAStreamIsCutIntoPartsAndSegments(t *testing.T) {
 	list := s.Playlist()
 	assert.Contains(t, list, "#EXT-X-TARGETDURATION:4\n#EXT-X-PART-INF:PART-TARGET=0.250\n")
 	assert.Contains(t, list, "#EXT-X-MAP:URI=\"init0.mp4\"\n#EXT-X-PROGRAM-DATE-TIME:2026-03-01T12:00:00.000Z\n")
-	assert.Contains(t, list, "#EXT-X-PART:DURATION=0.24000,URI=\"part1.0.m4s\",INDEPENDENT=YES\n#EXT-X-PART:DURATION=0.24000,URI=\"part1.1.m4s\"\n")
+	assert.Contains(t, list, "#EXT-X-PART:DURATION=0.24000,URI=\"part1.0.m4s\",INDEPENDENT=YES\n"+
+		"#EXT-X-PART:DURATION=0.24000,URI=\"part1.1.m4s\"\n")
 	assert.Contains(t, list, "#EXTINF:1.00000,\nsegment2.m4s\n")
 	assert.True(t, strings.HasSuffix(list, "#EXT-X-PRELOAD-HINT:TYPE=PART,URI=\"part3.0.m4s\"\n"), list)
 
@@ -121,7 +122,8 @@ func TestNames(t *testing.T) {
 		assert.True(t, ok, text)
 		assert.Equal(t, want, n)
 	}
-	for _, text := range []string{"", "segment.m4s", "segment-1.m4s", "segment01.m4s", "part1.m4s", "part1.2.3.m4s", "init1.m4s", "init99999999999.mp4"} {
+	for _, text := range []string{"", "segment.m4s", "segment-1.m4s", "segment01.m4s", "part1.m4s", "part1.2.3.m4s", "init1.m4s",
+		"init99999999999.mp4"} {
 		_, ok := ParseName(text)
 		assert.False(t, ok, text)
 	}

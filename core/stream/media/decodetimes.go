@@ -73,10 +73,11 @@ func (d *DecodeTimes) Next(stamp uint32) (decode, show int64) {
 	at, _ := slices.BinarySearch(d.waiting, d.show)
 	d.waiting = slices.Insert(d.waiting, at, d.show)
 	next := d.decode + 1
+	// A frame that was to be shown already came later than was reckoned with: from there on one more is held back.
 	if d.show > d.decode || len(d.waiting) > mostReordered {
 		next = max(next, d.waiting[0])
 		d.waiting = d.waiting[1:]
-	} // else it came later than was reckoned with: from here on one more is held back
+	}
 	d.decode = next
 	return d.decode, d.show
 }

@@ -12,8 +12,8 @@ import (
 	"unlatch/core/ground/signin"
 )
 
-// Sign returns the address of a relay's page behind the host, which ends at a time: "/TOKEN/PATH/". The token holds the end, and a code over
-// it and the path by the relay's own secret (HMAC-SHA256, RFC 2104), so that nobody makes one, or prolongs it, who does not know that.
+// Sign returns the address of a relay's page behind the host, which ends at a time: "/TOKEN/PATH/". The token holds the end, and a code
+// over it and the path by the relay's own secret (HMAC-SHA256, RFC 2104), so that nobody makes one, or prolongs it, who does not know that.
 func Sign(secret signin.Secret, path string, until time.Time) string {
 	end := strconv.FormatInt(until.Unix(), 36)
 	return "/" + end + "." + code(secret, path, end) + "/" + strings.Trim(path, "/") + "/"

@@ -1,5 +1,5 @@
-// Package push sends streams to live platforms by RTMP, over TLS or not: the picture in H.264 as it comes, sound in AAC, and silence where a
-// platform wants sound and there is none. A push that breaks off begins again; what the platform says is kept.
+// Package push sends streams to live platforms by RTMP, over TLS or not: the picture in H.264 as it comes, sound in AAC, and silence where
+// a platform wants sound and there is none. A push that breaks off begins again; what the platform says is kept.
 package push
 
 import (

@@ -30,6 +30,23 @@ export const useDeleteRelay = (site: string) =>
     "quiet",
   );
 
+/** Makes an address under which web pages play a relay until a time; who made it is recorded. */
+export const makePage = (site: string, relay: string, until: string) =>
+  must(api.POST("/api/sites/{site}/relays/{relay}/pages", { params: { path: { site, relay } }, body: { until } }));
+
+/** Stops sending a relay to its live platform, or begins again. */
+export const usePausePush = (site: string) =>
+  useAction(
+    ({ id: relay, paused }: { id: string; paused: boolean }) =>
+      must(api.PUT("/api/sites/{site}/relays/{relay}/paused", { params: { path: { site, relay } }, body: { paused } })),
+    [keys.relays(site)],
+    "quiet",
+  );
+
+/** Stops all that is sent to live platforms of a site. */
+export const useStopPushes = (site: string) =>
+  useAction(() => must(api.POST("/api/sites/{site}/pushes/stop", { params: { path: { site } } })), [keys.relays(site)], "quiet");
+
 const offerOf = async (site: string, device: string, target: string) =>
   (await must(api.GET("/api/sites/{site}/targets/{target}/relay-offers/{device}", { params: { path: { site, target, device } } }))).offer;
 

@@ -18,7 +18,8 @@ export function RelaySheet({ site, device, stream, onClose }: Props) {
   const [always, setAlways] = useState(false);
   const [face, setFace] = useState(false);
   const [form, setForm] = useState<Shape>({});
-  const faces = useRelays(site).data?.faces;
+  const [page, setPage] = useState(false);
+  const { faces, pages } = useRelays(site).data ?? {};
   const put = usePutRelay(site);
   const role = stream.role as "main" | "sub" | "third";
   const cost = useRelayCost(site, device.id, role, form).data;
@@ -30,7 +31,7 @@ export function RelaySheet({ site, device, stream, onClose }: Props) {
         onSubmit={(e) => {
           e.preventDefault();
           put.mutate(
-            { id: crypto.randomUUID(), device: device.id, relay: { role, path, for: whom, always, face, form } },
+            { id: crypto.randomUUID(), device: device.id, relay: { role, path, for: whom, always, face, page, form } },
             { onSuccess: onClose },
           );
         }}
@@ -55,6 +56,12 @@ export function RelaySheet({ site, device, stream, onClose }: Props) {
           <label className="flex items-center gap-2">
             <Check checked={face} label="With an ONVIF face" onChange={() => setFace(!face)} /> With an ONVIF face: a recorder that takes
             nothing else finds it by searching
+          </label>
+        )}
+        {pages && (
+          <label className="flex items-center gap-2">
+            <Check checked={page} label="For web pages" onChange={() => setPage(!page)} /> For web pages: HLS and WebRTC, at addresses that
+            end
           </label>
         )}
         <Foot error={put.error}>

@@ -6,21 +6,33 @@ import { revealRelay, useDeleteRelay, useRelays } from "@/api/relays";
 import { Button } from "@/parts/Button";
 import { Copy } from "@/parts/Copy";
 import { Sure } from "@/parts/Sure";
+import { PageSheet } from "./PageSheet";
+import { PushSheet } from "./PushSheet";
+import { Sent, StopAll } from "./Sent";
 import { RelaySheet } from "./RelaySheet";
 
 /** Where the stream is served on, for targets that cannot take the camera's own. */
 export function Relays({ site, device, stream }: { site: string; device: Device; stream: Stream }) {
   const relays = useRelays(site);
   const may = useMay();
-  const [sheet, setSheet] = useState(false);
+  const [sheet, setSheet] = useState<"relay" | "push">();
+  const sent = relays.data?.relays.filter((r) => r.push && !r.push.paused) ?? [];
   const own = relays.data?.relays.filter((r) => r.device === device.id && r.role === stream.role) ?? [];
   if (own.length === 0 && !may("work")) return null;
   return (
     <section aria-label="Served on" className="border-t px-4 py-3">
       <div className="flex items-center justify-between gap-3">
         <h3 className="font-semibold">Served on</h3>
-        {may("work") && <Button onClick={() => setSheet(true)}>Serve it on</Button>}
+        {may("work") && (
+          <span className="flex flex-wrap justify-end gap-2">
+            <Button look="quiet" onClick={() => setSheet("push")}>
+              Send to a platform
+            </Button>
+            <Button onClick={() => setSheet("relay")}>Serve it on</Button>
+          </span>
+        )}
       </div>
+      {sent.length > 0 && may("work") && <StopAll site={site} count={sent.length} />}
       {own.length === 0 && (
         <p className="mt-1 text-small text-soft">
           For a target that cannot take the camera’s own stream, or when the camera bears no more viewers: all take one session.
@@ -38,7 +50,8 @@ export function Relays({ site, device, stream }: { site: string; device: Device;
           <One key={r.id} site={site} relay={r} />
         ))}
       </ul>
-      {sheet && <RelaySheet site={site} device={device} stream={stream} onClose={() => setSheet(false)} />}
+      {sheet === "relay" && <RelaySheet site={site} device={device} stream={stream} onClose={() => setSheet(undefined)} />}
+      {sheet === "push" && <PushSheet site={site} device={device} stream={stream} onClose={() => setSheet(undefined)} />}
     </section>
   );
 }
@@ -47,6 +60,7 @@ function One({ site, relay: r }: { site: string; relay: Relay }) {
   const remove = useDeleteRelay(site);
   const may = useMay();
   const [secret, setSecret] = useState("");
+  const [page, setPage] = useState(false);
   return (
     <li data-relay={r.path} className="border-t py-2 text-small first:border-t-0">
       <p className="flex flex-wrap items-baseline gap-x-3">
@@ -62,6 +76,7 @@ function One({ site, relay: r }: { site: string; relay: Relay }) {
             <Copy label="Copy" text={url} />
           </p>
         ))}
+      {r.push && <Sent site={site} relay={r} />}
       <p className="flex flex-wrap items-center gap-2">
         <span>
           User <span className="mono">{r.user}</span>
@@ -89,6 +104,11 @@ function One({ site, relay: r }: { site: string; relay: Relay }) {
           )
         )}
         <span className="grow" />
+        {r.page && may("reveal") && (
+          <Button look="quiet" className="h-6" onClick={() => setPage(true)}>
+            Address for pages
+          </Button>
+        )}
         {may("work") && (
           <Sure
             ask={`Serve it on no more for ${r.for}?`}
@@ -102,6 +122,7 @@ function One({ site, relay: r }: { site: string; relay: Relay }) {
           </Sure>
         )}
       </p>
+      {page && <PageSheet site={site} relay={r} onClose={() => setPage(false)} />}
     </li>
   );
 }
@@ -112,7 +133,11 @@ function going(r: Relay) {
   if (!r.told) return "no worker has told of it yet";
   if (r.takers === 0) return r.always ? "always on, nobody takes it now" : "nobody takes it now";
   const says = [r.takers === 1 ? "one takes it" : `${r.takers} take it`];
-  if (r.fps) says.push(`${Number(r.fps.toPrecision(2))} pictures a second, ${r.delay_ms?.toFixed(1)} ms later than they came`);
+  if (r.fps) {
+    const came = r.camera_fps ? ` of ${Number(r.camera_fps.toPrecision(2))} that come from the camera` : "";
+    says.push(`${Number(r.fps.toPrecision(2))} pictures a second${came}, ${r.delay_ms?.toFixed(1)} ms later than they came`);
+  }
+  if (r.camera_lost) says.push(`${r.camera_lost} packets of the camera did not come`);
   if (r.lost) says.push(`${r.lost} packets lost since they were too slow`);
   return says.join(", ");
 }
