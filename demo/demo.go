@@ -31,10 +31,11 @@ var tarnside []byte
 // Network is the loopback network of the railway: the first two numbers of its addresses, 127 and another.
 const Network = "127.40"
 
-// RelayAt is where streams are served on, behind the network, and FacesAt where they have ONVIF faces.
+// RelayAt is where streams are served on, behind the network, FacesAt where they have ONVIF faces, and PagesAt where web pages play them.
 const (
 	RelayAt = ".1.5:8554"
 	FacesAt = ".1.5:8580-8589"
+	PagesAt = ".1.5:8590"
 )
 
 var networks = regexp.MustCompile(`^127\.(\d{1,2}|1\d\d|2[0-4]\d|25[0-5])$`)

@@ -49,7 +49,7 @@ func runDemo(ctx context.Context, p *place, network string, out io.Writer) error
 	}
 	defer s.Close()
 	if p.relay == "" {
-		p.relay, p.relayFaces = network+demo.RelayAt, network+demo.FacesAt
+		p.relay, p.relayFaces, p.relayPages = network+demo.RelayAt, network+demo.FacesAt, network+demo.PagesAt
 	}
 	if _, err := s.workers(p, jobs.Options{}); err != nil {
 		return err

@@ -49,8 +49,8 @@ const (
 )
 
 // Next takes the RTP time of the next frame, and returns when it is to be decoded and when it is to be shown, in ticks of 90 kHz since the
-// first frame was decoded. decode grows with every frame; show is before decode in the few frames only from which it is learned how far a stream is out
-// of order. A clock that jumps, back or far ahead, moves both by a usual frame.
+// first frame was decoded. decode grows with every frame. Without Expect, show is before decode in the first few frames that are out of
+// order. A clock that jumps, back or far ahead, moves both by a usual frame.
 func (d *DecodeTimes) Next(stamp uint32) (decode, show int64) {
 	if !d.begun {
 		d.begun, d.stamp, d.usual, d.show = true, stamp, usualTicks, d.ahead

@@ -293,7 +293,7 @@ func (v *viewer) ends() {
 	}
 }
 
-// Several browsers take one session with the camera, with the sound that they play; one too many is told so, and one that leaves makes room.
+// Several browsers take one session with the camera, with the sound that they play. One too many is told so; one that leaves makes room.
 func TestWebRTC(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, "127.52.154.")
