@@ -166,7 +166,23 @@ func readLine(r *bufio.Reader) (string, error) {
 	}
 }
 
-func headerAndBody(r *bufio.Reader) (Header, []byte, error) {
+// readTunnelHead reads the head of an HTTP request that carries one half of a session, and leaves the reader where its body begins.
+func readTunnelHead(r *bufio.Reader) (*Request, error) {
+	line, err := startLine(r)
+	if err != nil {
+		return nil, err
+	}
+	parts := strings.Fields(line)
+	if len(parts) != 3 || !strings.HasPrefix(parts[2], "HTTP/1.") {
+		return nil, &ProtocolError{Problem: "no HTTP request line", Seen: clip(line)}
+	}
+	q := &Request{Method: parts[0], URL: parts[1]}
+	q.Header, err = readHeader(r)
+	return q, err
+}
+
+// readHeader reads header lines up to the empty one that ends them.
+func readHeader(r *bufio.Reader) (Header, error) {
 	var h Header
 	for {
 		line, err := readLine(r)
@@ -174,13 +190,13 @@ func headerAndBody(r *bufio.Reader) (Header, []byte, error) {
 			err = io.ErrUnexpectedEOF
 		}
 		if err != nil {
-			return nil, nil, err
+			return nil, err
 		}
 		if line == "" {
-			break
+			return h, nil
 		}
 		if len(h) == maxHeaders {
-			return nil, nil, &LimitError{"header lines", maxHeaders}
+			return nil, &LimitError{"header lines", maxHeaders}
 		}
 		name, value, ok := strings.Cut(line, ":")
 		switch {
@@ -189,6 +205,13 @@ func headerAndBody(r *bufio.Reader) (Header, []byte, error) {
 		case len(h) > 0: // a folded line
 			h[len(h)-1].Value += " " + strings.TrimSpace(line)
 		}
+	}
+}
+
+func headerAndBody(r *bufio.Reader) (Header, []byte, error) {
+	h, err := readHeader(r)
+	if err != nil {
+		return nil, nil, err
 	}
 	length := h.Get("Content-Length")
 	if length == "" {

@@ -27,6 +27,8 @@ type Server struct {
 	Sessions int
 	// Connections bounds the connections at a time, and those from one address; 0 for no bound.
 	Connections, FromOne int
+	// Tunnels takes RTSP within HTTP on the port of the streams as well.
+	Tunnels bool
 	// FirstBy is how long a connection may take for its first request; 0 means 90 s, as for every other.
 	FirstBy time.Duration
 	// Patience is how long a viewer may take nothing of what is sent to it, before it is let go; 0 means 5 s.
@@ -99,6 +101,31 @@ func (s *Server) serve(ctx context.Context, c net.Conn) {
 		return
 	}
 	defer leave()
+	if s.Tunnels {
+		r := bufio.NewReaderSize(c, 16<<10)
+		c.SetReadDeadline(time.Now().Add(cmp.Or(s.FirstBy, idle)))
+		if first, _ := r.Peek(4); string(first) == "GET " || string(first) == "POST" {
+			s.tunnelled(ctx, c, r)
+			return
+		}
+		c = readerConn{c, r}
+	}
+	s.view(ctx, c)
+}
+
+// idle is how long a connection may say nothing.
+const idle = 90 * time.Second
+
+// readerConn is a connection of which something was read already.
+type readerConn struct {
+	net.Conn
+	r *bufio.Reader
+}
+
+func (c readerConn) Read(b []byte) (int, error) { return c.r.Read(b) }
+
+// view speaks RTSP with one viewer until it leaves.
+func (s *Server) view(ctx context.Context, c net.Conn) {
 	v := &Viewer{server: s, conn: c, session: cookie()[:12], sink: newSink(c, cmp.Or(s.Patience, 5*time.Second))}
 	v.run(ctx)
 }
@@ -216,7 +243,6 @@ func (v *Viewer) From() string { return v.sink.From() }
 func (v *Viewer) run(ctx context.Context) {
 	defer v.halt()
 	r := bufio.NewReaderSize(v.conn, 16<<10)
-	const idle = 90 * time.Second
 	for wait := cmp.Or(v.server.FirstBy, idle); ; wait = idle {
 		v.conn.SetReadDeadline(time.Now().Add(wait))
 		first, err := r.Peek(1)

@@ -7,9 +7,11 @@ import (
 	"errors"
 	"log/slog"
 	"net"
+	"strconv"
 	"sync"
 	"time"
 
+	"unlatch/core/decide/diagnose"
 	"unlatch/core/ground/address"
 	"unlatch/core/ground/certificate"
 	"unlatch/core/ground/hours"
@@ -234,19 +236,23 @@ func (x *pusher) run(ctx context.Context) {
 
 // broke keeps why a session has ended.
 func (x *pusher) broke(err error) {
-	state := Broken
 	var no *rtmp.RejectedError
 	switch {
 	case errors.As(err, &no):
-		state = Refused
+		says := diagnose.Capital(err.Error())
+		if no.Text != "" {
+			says += ": " + no.Text
+		}
+		x.is(Refused, says)
 	case errors.As(err, new(*sourceError)):
-		state = NoStream
+		x.is(NoStream, diagnose.Capital(err.Error()))
+	case errors.As(err, new(*TLSError)):
+		x.is(Broken, diagnose.Capital(err.Error()))
+	default:
+		host, port, _ := net.SplitHostPort(x.push.To.Host)
+		number, _ := strconv.Atoi(port)
+		x.is(Broken, diagnose.Explain(err, diagnose.Facts{Host: host, Port: number, Asking: "the platform", Target: true}).Summary)
 	}
-	says := err.Error()
-	if no != nil && no.Text != "" {
-		says += ": " + no.Text
-	}
-	x.is(state, says)
 	x.server.Log.Debug("a push has broken off", "id", x.push.ID, "err", err)
 }
 

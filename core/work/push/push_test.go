@@ -232,7 +232,7 @@ func TestAKeyIsSentToNoStranger(t *testing.T) {
 	one := push.Push{To: to, Key: signin.NewSecret("brass-key-99"), Take: camera(t, "-tune zerolatency", "")}
 	s := start(t, one)
 	says := becomes(t, s, push.Broken)
-	assert.Contains(t, says, "nobody vouches")
+	assert.Contains(t, says, "Nobody vouches")
 	sum := sha256.Sum256(web.Certificate().Raw)
 	pin := hex.EncodeToString(sum[:])
 	assert.Contains(t, says, pin)
@@ -244,7 +244,7 @@ func TestAKeyIsSentToNoStranger(t *testing.T) {
 	becomes(t, known, push.Sending)
 	assert.True(t, p.of(func() bool { return p.keys[0] == "brass-key-99" }))
 	one.Pin = strings.Repeat("0", 64)
-	assert.Contains(t, becomes(t, start(t, one), push.Broken), "nobody vouches")
+	assert.Contains(t, becomes(t, start(t, one), push.Broken), "Nobody vouches")
 }
 
 // A platform that hangs up is sent to again; one that turns the key down is quoted; a stop ends it at once.
@@ -292,7 +292,11 @@ func TestStreamsThatAreNotTaken(t *testing.T) {
 	l, to := ingest(t)
 	p := &platform{}
 	p.serve(t, l)
-	assert.Contains(t, becomes(t, start(t, push.Push{To: to, Take: camera(t, "-tune zerolatency", "-c:a mp2")}), push.NoStream), "AAC")
+	assert.Contains(t, becomes(t, start(t, push.Push{To: to, Take: camera(t, "-tune zerolatency", "-c:a mp2")}), push.NoStream), "sound in AAC")
+	shut, nowhere := ingest(t)
+	shut.Close()
+	assert.Regexp(t, `^127\.0\.0\.1 is there, but port \d+ is closed`, becomes(t, start(t, push.Push{To: nowhere,
+		Take: camera(t, "-tune zerolatency", "")}), push.Broken))
 	away := func(context.Context) (*fanout.Consumer, error) { return nil, errors.New("the camera does not answer") }
 	assert.Contains(t, becomes(t, start(t, push.Push{To: to, Take: away}), push.NoStream), "does not answer")
 	assert.True(t, p.of(func() bool { return p.begun == 0 }))

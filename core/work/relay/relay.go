@@ -124,7 +124,7 @@ func (s *Server) begin() *rtsp.Server {
 		s.wrong.Now = s.Now
 		s.ctx, s.stop = context.WithCancel(context.Background())
 		s.rtsp = &rtsp.Server{Name: "Unlatch", Handler: handler{s}, Connections: mostConnections,
-			FromOne: cmp.Or(s.FromOne, mostFromOne), FirstBy: firstBy, Patience: patience}
+			FromOne: cmp.Or(s.FromOne, mostFromOne), FirstBy: firstBy, Patience: patience, Tunnels: true}
 	}
 	return s.rtsp
 }

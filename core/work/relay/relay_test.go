@@ -119,7 +119,7 @@ func measured(t *testing.T, s *player.Session, seconds float64) media.Measured {
 func TestOneSessionForManyTakers(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t)
-	for _, transport := range []rtsp.Transport{rtsp.TCP, rtsp.UDP} {
+	for _, transport := range []rtsp.Transport{rtsp.TCP, rtsp.UDP, rtsp.Tunnel} {
 		t.Run(string(transport), func(t *testing.T) {
 			t.Parallel()
 			s, err := h.plays(t.Context(), "clock/main", transport, consumer)

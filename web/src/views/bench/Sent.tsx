@@ -35,10 +35,10 @@ export function Sent({ site, relay: r }: { site: string; relay: Relay }) {
   const ill = state === "refused" || state === "broken" || state === "no_stream";
   return (
     <p data-push={state} className="flex flex-wrap items-center gap-x-2">
-      Sent to <span className="mono min-w-0 [overflow-wrap:anywhere]">{r.push?.to}</span>:
+      Sent to <span className="mono min-w-0 [overflow-wrap:anywhere]">{r.push?.to}</span>
       <span className={ill ? "text-stuck" : state === "sending" ? "text-open" : "text-soft"}>
         {sending[state] ?? "no worker has told of it yet"}
-        {r.sent?.since && !paused && ` since ${new Date(r.sent.since).toLocaleTimeString(undefined, { timeStyle: "short" })}`}
+        {r.sent?.since && !paused && !ill && ` since ${new Date(r.sent.since).toLocaleTimeString(undefined, { timeStyle: "short" })}`}
         {ill && r.sent?.says && `: ${r.sent.says}`}
       </span>
       {may("work") && (
