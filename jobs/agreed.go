@@ -65,6 +65,13 @@ func (e *env) settle(ctx context.Context, device uuid.UUID, after, at time.Time)
 		return nil, err
 	}
 	found := agreed.Find(d.Latch()) // nothing of a device that is not agreed on any more: what had drifted is over then
+	if agreed.Has(device) {
+		relays, err := e.store.Relays.Told(ctx, device)
+		if err != nil {
+			return nil, err
+		}
+		found = drift.WithRelays(d.Latch(), found, relays, time.Now())
+	}
 	err = e.store.Keep(ctx, "how a device differs from what was agreed on", func(ctx context.Context) error {
 		return e.store.Drifts.Settle(ctx, store.FoundDrifts{Site: d.Site, Of: device, Drifts: found, After: after, At: at})
 	})

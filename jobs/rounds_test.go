@@ -1,6 +1,7 @@
 package jobs_test
 
 import (
+	"fmt"
 	"net/netip"
 	"slices"
 	"strings"
@@ -312,6 +313,30 @@ func TestSilence(t *testing.T) {
 		states = append(states, string(s.State))
 	}
 	assert.Equal(t, "not_looked up down up", strings.Join(states, " "))
+}
+
+// A relay of which no worker tells is a drift of its camera with who takes it, and stands under the camera's own silence.
+func TestARelayThatIsDownIsADrift(t *testing.T) {
+	t.Parallel()
+	w := watched(t, "127.42.94", watchround.WatchRule{})
+	coal := w.ids("14")
+	id := uuid.New()
+	w.do(act.PutRelay{ID: id, Site: w.site.ID, Device: coal[0], User: "relay-1", Secret: signin.NewSecret("oak-door-52"),
+		RelayForm: act.RelayForm{Role: "main", Path: "coal/main", For: "Parcel vault"}})
+	w.look(false, coal...)
+	assert.Empty(t, w.drifted(), "it was made a moment ago")
+	_, err := w.s.SQL().ExecContext(ctx, "UPDATE relays SET created_at = now() - interval '1 hour'")
+	require.NoError(t, err)
+	w.look(false, coal...)
+	assert.Equal(t, []string{"Coal relay_down"}, w.drifted())
+	w.trouble("cut", "127.42.94.14/32", "")
+	w.look(false, coal...)
+	require.Equal(t, []string{"Coal silent"}, w.drifted())
+	assert.Contains(t, fmt.Sprint(w.episodes()[0].Fields), "Parcel vault")
+	w.trouble("mend", "127.42.94.14/32", "")
+	require.NoError(t, w.s.Relays.Going(ctx, []store.RelayStatus{{ID: id.String()}}))
+	w.look(false, coal...)
+	assert.Empty(t, w.drifted())
 }
 
 // Every repair is cut off in its middle, and ends as it was wanted.

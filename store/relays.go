@@ -13,6 +13,7 @@ import (
 
 	"unlatch/core/decide/act"
 	"unlatch/core/decide/doctor"
+	"unlatch/core/decide/drift"
 	"unlatch/core/ground/address"
 	"unlatch/core/ground/signin"
 	"unlatch/core/stream/conversion"
@@ -287,6 +288,27 @@ func (s Relays) Going(ctx context.Context, list []RelayStatus) error {
 		}
 	}
 	return nil
+}
+
+// Told returns how the relays of a device go, as their workers told of them last.
+func (s Relays) Told(ctx context.Context, device uuid.UUID) (out []drift.Relay, err error) {
+	var rows []struct {
+		Path     string    `db:"path"`
+		Role     string    `db:"role"`
+		For      string    `db:"for_whom"`
+		At       string    `db:"at"`
+		Told     time.Time `db:"told"`
+		Problem  string    `db:"problem"`
+		Platform string    `db:"platform"`
+	}
+	err = s.on(ctx).SelectContext(ctx, &rows, `SELECT r.path, r.role, r.for_whom, r.at, COALESCE(g.at, r.created_at) AS told,
+		COALESCE(g.problem, '') AS problem,
+		CASE WHEN r.push IS NOT NULL AND g.push_state IN ('refused', 'broken') THEN g.push_says ELSE '' END AS platform
+		FROM relays r LEFT JOIN relay_status g ON g.relay_id = r.id WHERE r.device_id = $1 ORDER BY r.path`, device)
+	for _, r := range rows {
+		out = append(out, drift.Relay(r))
+	}
+	return out, err
 }
 
 // Statuses returns how the relays of a site go, by their IDs.

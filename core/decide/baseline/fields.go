@@ -56,6 +56,9 @@ const (
 	Shows Field = "shows"
 )
 
+// Served is whether a stream is served on. It is of no state that is agreed on: a relay was wanted by whoever made it.
+const Served Field = "served"
+
 // words are what people call the fields.
 var words = map[Field]string{
 	Answers: "Answers", View: "View", Plays: "Plays",

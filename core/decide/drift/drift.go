@@ -52,6 +52,7 @@ const (
 	Path       Cause = "path"        // the stream has another URL
 	GroupTaken Cause = "group_taken" // another device sends to its group
 	Way        Cause = "transport"   // it plays another way than before
+	RelayDown  Cause = "relay_down"  // a stream is not served on
 )
 
 // The causes that concern what targets hold of it, and the targets themselves.

@@ -45,7 +45,7 @@ func (r Repair) Unattended() bool { return r == PlaceAgain || r == SetStreams }
 // Acceptable reports whether what is there now can be agreed on. What is broken cannot: it would never be told again.
 func (c Cause) Acceptable() bool {
 	switch c {
-	case Silent, Password, Claimed, NotPlaying, SlotLost, NotShown, TargetSilent, Black, GroupTaken:
+	case Silent, Password, Claimed, NotPlaying, SlotLost, NotShown, TargetSilent, Black, GroupTaken, RelayDown:
 		return false
 	}
 	return true

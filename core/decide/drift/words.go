@@ -87,6 +87,8 @@ var sayings = map[Cause]saying{
 		"Give one of them another group."},
 	Way: {Notice, "%s plays another way than before", "%d cameras play another way than before",
 		"Look what has changed between it and this machine."},
+	RelayDown: {Urgent, "%s is not served on", "%d streams are not served on",
+		"Look whether the worker runs, and at what the platform says. It goes on by itself when both do."},
 	SlotLost: {Urgent, "%s is no longer in its slot", "%d cameras are no longer in their slots",
 		"Put back what belongs there. If it goes again, somebody works on the target, or it forgets."},
 	SlotTaken: {Urgent, "Another camera is in the slot of %s", "Other cameras are in the slots of %d",
@@ -120,6 +122,9 @@ func (f Finding) Headline() string {
 		return fmt.Sprintf(s.many, n) + f.ground()
 	}
 	title := fmt.Sprintf(s.title, f.Title)
+	if f.Cause == RelayDown {
+		return title + " for " + f.Of
+	}
 	if f.onTarget() {
 		title += " (" + f.Of + ")"
 	} else if f.Of != "" {
@@ -145,6 +150,8 @@ func (f Finding) ground() string {
 		return " (" + of + ")"
 	case "firmware":
 		return ": " + of
+	case "worker":
+		return " by the worker at " + of
 	}
 	return ""
 }
