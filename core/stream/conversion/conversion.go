@@ -6,6 +6,7 @@ import (
 	"cmp"
 	"fmt"
 	"strings"
+	"unicode"
 
 	"unlatch/core/stream/tuning"
 )
@@ -18,8 +19,9 @@ type Shape struct {
 	FPS        float64 `json:"fps,omitempty" minimum:"0" maximum:"60"`
 	Kbps       int     `json:"kbps,omitempty" minimum:"0" maximum:"100000"`
 	GOPSeconds float64 `json:"gop_seconds,omitempty" minimum:"0" maximum:"60" doc:"between key frames"`
-	Sound      string  `json:"sound,omitempty" enum:"none,AAC" doc:"none leaves it out"`
+	Sound      string  `json:"sound,omitempty" enum:"none,AAC,Opus" doc:"none leaves it out"`
 	Turn       int     `json:"turn,omitempty" enum:"0,90,180,270" doc:"degrees to the right"`
+	Text       string  `json:"text,omitempty" maxLength:"60" doc:"a line that stands in the picture, at the bottom left"`
 }
 
 // Of returns the form of a stream that a plan asks for.
@@ -31,6 +33,9 @@ func Of(p tuning.Stream) Shape {
 // soundOf returns the form's word for a plan's audio.
 func soundOf(audio string) string {
 	if audio == "none" || audio == "" {
+		return audio
+	}
+	if audio == "Opus" {
 		return audio
 	}
 	return "AAC"
@@ -47,7 +52,7 @@ func (f Shape) Picture() bool {
 
 // Key names the form: two that want the same share one conversion.
 func (f Shape) Key() string {
-	return fmt.Sprintf("%s %dx%d %g %d %g %s %d", f.Codec, f.Width, f.Height, f.FPS, f.Kbps, f.GOPSeconds, f.Sound, f.Turn)
+	return fmt.Sprintf("%s %dx%d %g %d %g %s %d %q", f.Codec, f.Width, f.Height, f.FPS, f.Kbps, f.GOPSeconds, f.Sound, f.Turn, f.Text)
 }
 
 // String says the form in words, as in "MJPEG, 640×360, 5 frames a second"; "as it comes" for none.
@@ -65,7 +70,8 @@ func (f Shape) String() string {
 	add(f.GOPSeconds > 0, "a key frame every %.3g s", f.GOPSeconds)
 	add(f.Turn > 0, "turned by %d°", f.Turn)
 	add(f.Sound == "none", "no sound")
-	add(f.Sound == "AAC", "AAC sound")
+	add(f.Text != "", "with the text “%s”", f.Text)
+	add(f.Sound != "" && f.Sound != "none", "%s sound", f.Sound)
 	if len(parts) == 0 {
 		return "as it comes"
 	}
@@ -131,8 +137,10 @@ func (f Shape) Check() error {
 		return &ShapeError{fmt.Sprintf("%d×%d is too small for a picture.", f.Width, f.Height), "Give at least 16 pixels each way."}
 	case f.Codec == "MJPEG" && max(f.Width, f.Height) > mostJPEG:
 		return &ShapeError{fmt.Sprintf("MJPEG over RTSP is at most %d pixels wide and high.", mostJPEG), "Give a smaller size."}
-	case f.Codec == "MJPEG" && f.Sound == "AAC":
-		return &ShapeError{"AAC sound does not go with MJPEG here.", "Leave the sound as it comes, or out."}
+	case f.Codec == "MJPEG" && f.Sound != "" && f.Sound != "none":
+		return &ShapeError{"Sound that is turned into something else does not go with MJPEG here.", "Leave the sound as it comes, or out."}
+	case strings.IndexFunc(f.Text, unicode.IsControl) >= 0:
+		return &ShapeError{"The text for the picture holds line ends or other control characters.", "Write it in one line."}
 	case f.Codec == "MJPEG" && f.GOPSeconds > 0:
 		return &ShapeError{"MJPEG has no key frames: every picture stands by itself.", "Leave the key frames out."}
 	}

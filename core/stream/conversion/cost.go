@@ -25,7 +25,7 @@ func (r Rates) Encoder(codec string) string { return cmp.Or(r.Encoders[codec], e
 // Cost returns how many cores it takes to turn a stream into a form. known is false where that was not measured: of a codec, or a stream
 // of unknown size.
 func (r Rates) Cost(s Source, f Shape) (cores float64, known bool) {
-	if f.Sound == "AAC" {
+	if f.Sound != "" && f.Sound != "none" {
 		cores = r.Sound
 	}
 	if !f.Picture() {

@@ -1,6 +1,10 @@
 package fmp4
 
-import "fmt"
+import (
+	"fmt"
+
+	"unlatch/core/stream/media"
+)
 
 // A Sound writes live AAC (ISO/IEC 14496-3) or Opus (RFC 6716). Its times count samples. It is not safe for concurrent use.
 type Sound struct {
@@ -23,42 +27,12 @@ const samplesAFrame = 1024
 func (s *Sound) Frame(dst, unit []byte) []byte {
 	lasts := uint32(samplesAFrame)
 	if s.Opus {
-		lasts = opusSamples(unit)
+		lasts = media.OpusSamples(unit)
 	}
 	s.seq++
 	dst = sample{soundTrack, s.seq, lasts, s.Time, 0, true, unit}.fragment(dst)
 	s.Time += uint64(lasts)
 	return dst
-}
-
-// longestOpus is 120 ms, which a packet holds at most (RFC 6716 §3.2.5).
-const longestOpus = 5760
-
-// opusSamples is for how many samples a packet of Opus sounds, by its first byte (RFC 6716 §3.1): the length of its frames, and how many
-// there are.
-func opusSamples(packet []byte) uint32 {
-	if len(packet) == 0 {
-		return 0
-	}
-	config, count := packet[0]>>3, uint32(1)
-	var length uint32
-	switch {
-	case config < 12:
-		length = []uint32{480, 960, 1920, 2880}[config&3]
-	case config < 16:
-		length = []uint32{480, 960}[config&1]
-	default:
-		length = []uint32{120, 240, 480, 960}[config&3]
-	}
-	switch packet[0] & 3 {
-	case 1, 2:
-		count = 2
-	case 3:
-		if count = 0; len(packet) > 1 {
-			count = uint32(packet[1] & 0x3f)
-		}
-	}
-	return min(length*count, longestOpus)
 }
 
 // Init appends the initialisation segment.

@@ -12,6 +12,7 @@ import (
 const (
 	elementaryPicture = 96
 	elementaryAAC     = 97
+	elementaryOpus    = 98
 	elementaryMPA     = 14
 	elementaryJPEG    = 26
 )
@@ -33,8 +34,8 @@ type Elementary struct {
 	step  uint64 // between the last two
 }
 
-// NewElementary prepares one for H.264, H.265, JPEG, AAC in ADTS or MPEG audio, as rtpmaps write them: "H264", "H265", "JPEG",
-// "MPEG4-GENERIC", "MPA". ok is false for other codecs.
+// NewElementary prepares one for H.264, H.265, JPEG, AAC in ADTS, MPEG audio or Opus, as rtpmaps write them: "H264", "H265", "JPEG",
+// "MPEG4-GENERIC", "MPA", "OPUS". ok is false for other codecs.
 func NewElementary(codec string) (e *Elementary, ok bool) {
 	switch codec {
 	case "H264", "H265":
@@ -47,6 +48,9 @@ func NewElementary(codec string) (e *Elementary, ok bool) {
 		return &Elementary{units: (*Elementary).adts}, true
 	case "MPA":
 		return &Elementary{units: (*Elementary).mpa}, true
+	case "OPUS":
+		return &Elementary{known: true, units: (*Elementary).opus,
+			track: Track{Kind: "audio", Payload: elementaryOpus, Codec: codec, ClockRate: 48000, Channels: 2}}, true
 	}
 	return nil, false
 }
@@ -172,6 +176,36 @@ func (e *Elementary) adts(data []byte, stamp uint64, each func([]byte)) {
 		headers := []byte{0, 16, byte(len(unit) >> 5), byte(len(unit) << 3)} // RFC 3640 §3.3.6
 		e.packet(uint32(stamp*uint64(rate)/90000+frame*1024), true, each, headers, unit)
 		data = data[size:]
+	}
+}
+
+// opus hands on packets of Opus (RFC 7587 §4) with the control header of each taken off: a prefix of eleven bits, which of its parts
+// follow, the size of the packet in bytes of which each but the last is 255, and those parts.
+func (e *Elementary) opus(data []byte, stamp uint64, each func([]byte)) {
+	at := stamp * 48000 / 90000
+	for len(data) > 3 && data[0] == 0x7f && data[1]&0xe0 == 0xe0 {
+		flags, size, n := data[1], 0, 2
+		for ; n < len(data) && data[n] == 0xff; n++ {
+			size += 255
+		}
+		if n == len(data) {
+			return
+		}
+		size, n = size+int(data[n]), n+1
+		for _, trim := range []byte{0x10, 0x08} {
+			if flags&trim != 0 {
+				n += 2
+			}
+		}
+		if flags&0x04 != 0 && n < len(data) {
+			n += 1 + int(data[n])
+		}
+		if size == 0 || n+size > len(data) {
+			return
+		}
+		e.packet(uint32(at), true, each, data[n:n+size])
+		at += uint64(OpusSamples(data[n : n+size]))
+		data = data[n+size:]
 	}
 }
 

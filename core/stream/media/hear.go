@@ -2,6 +2,7 @@ package media
 
 import (
 	"encoding/hex"
+	"slices"
 	"strconv"
 )
 
@@ -207,4 +208,13 @@ func (u *unitReader) payload(b []byte, each func([]byte)) {
 		each(data[:size])
 		data = data[size:]
 	}
+}
+
+// ADTS returns the header of one access unit of AAC of some bytes, as a stream of them has it (ISO/IEC 13818-7 §6.2): without a CRC. The
+// object type that it tells is at most 4, which is all that it has room for.
+func (l *Listener) ADTS(size int) []byte {
+	index := max(0, slices.Index(samplingRates, l.Rate))
+	n := size + 7
+	return []byte{0xff, 0xf1, byte(min(max(l.Object, 1), 4)-1)<<6 | byte(index)<<2 | byte(l.Channels>>2&1),
+		byte(l.Channels&3)<<6 | byte(n>>11&3), byte(n >> 3), byte(n&7)<<5 | 0x1f, 0xfc}
 }

@@ -29,6 +29,7 @@ const (
 	MPEG2Audio StreamType = 0x04
 	ADTS       StreamType = 0x0f // AAC
 	LATM       StreamType = 0x11 // AAC
+	Private    StreamType = 0x06 // what it holds its registration tells (§2.6.8), if anything
 	H264       StreamType = 0x1b
 	H265       StreamType = 0x24
 )
@@ -63,6 +64,8 @@ func (t StreamType) Video() bool {
 type Stream struct {
 	PID  uint16
 	Type StreamType
+	// Registered is the format identifier of its registration descriptor, such as "Opus"; "" for none.
+	Registered string
 }
 
 // A Unit is one packet of an elementary stream (PES, §2.4.3.6), which for pictures is an access unit. Data is valid during the call that

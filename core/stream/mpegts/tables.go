@@ -3,6 +3,8 @@ package mpegts
 import (
 	"encoding/binary"
 	"slices"
+
+	"unlatch/core/ground/wiretext"
 )
 
 // Bounds of a table: a section has at most 1021 bytes behind its length (§2.4.4.3, §2.4.4.8).
@@ -110,11 +112,14 @@ func (d *Demuxer) streamsOf(b []byte) {
 	var streams []Stream
 	for e = e[skip:]; len(e) >= 5 && len(streams) < maxStreams; {
 		pid, n := binary.BigEndian.Uint16(e[1:])&nullPID, int(binary.BigEndian.Uint16(e[3:])&0x0fff)
-		streams = append(streams, Stream{PID: pid, Type: StreamType(e[0])})
+		s := Stream{PID: pid, Type: StreamType(e[0])}
 		if n > len(e)-5 {
 			d.m.Malformed++
+			streams = append(streams, s)
 			break
 		}
+		s.Registered = registered(e[5 : 5+n])
+		streams = append(streams, s)
 		e = e[5+n:]
 	}
 	if d.known && slices.Equal(d.streams, streams) {
@@ -124,6 +129,18 @@ func (d *Demuxer) streamsOf(b []byte) {
 	for _, s := range streams {
 		d.units[s.PID] = &assembly{stream: s}
 	}
+}
+
+// registered returns the format identifier of the registration descriptor among some descriptors (§2.6.8), or "".
+func registered(b []byte) string {
+	for len(b) >= 2 && int(b[1]) <= len(b)-2 {
+		body := b[2 : 2+int(b[1])]
+		if b[0] == 0x05 && len(body) >= 4 {
+			return wiretext.Line(string(body[:4]), 4)
+		}
+		b = b[2+len(body):]
+	}
+	return ""
 }
 
 // crcTable is that of CRC_32 (annex A): the polynomial 0x04c11db7, most significant bit first, no turning round.

@@ -44,6 +44,14 @@ type carried struct {
 var codecs = map[mpegts.StreamType]string{mpegts.H264: "H264", mpegts.H265: "H265", mpegts.ADTS: "MPEG4-GENERIC",
 	mpegts.MPEG1Audio: "MPA", mpegts.MPEG2Audio: "MPA"}
 
+// codecOf returns what rtpmaps call the codec of an elementary stream; "" for one that is not read.
+func codecOf(s mpegts.Stream) string {
+	if s.Type == mpegts.Private && s.Registered == "Opus" {
+		return "OPUS"
+	}
+	return codecs[s.Type]
+}
+
 func newCarriage(s *Session, req Request) *carriage {
 	c := &carriage{session: s, timeout: req.Timeout, streams: map[uint16]*carried{}, wanted: map[string]bool{}}
 	if c.timeout == 0 {
@@ -142,7 +150,7 @@ func (c *carriage) choose() {
 		if s.Type.Video() {
 			kind = "video"
 		}
-		e, ok := media.NewElementary(codecs[s.Type])
+		e, ok := media.NewElementary(codecOf(s))
 		if !ok || have[kind] || !c.wanted[kind] {
 			if kind == "video" && !ok {
 				unread = s.Type.String()

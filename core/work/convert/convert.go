@@ -5,6 +5,7 @@ package convert
 import (
 	"context"
 	"errors"
+	"os"
 	"slices"
 	"time"
 
@@ -46,8 +47,9 @@ type underway struct {
 	beside    *media.Track // of sound that goes on as it comes; nil for none
 	made      *player.MadeStream
 	pictures  *pipe
-	samples   *pipe // nil where no sound is converted
-	generated int   // of the muxer's beginning
+	samples   *pipe  // nil where no sound is converted
+	folder    string // of what ffmpeg reads besides; "" for nothing
+	generated int    // of the muxer's beginning
 	buffer    []byte
 	changed   bool
 
@@ -70,6 +72,9 @@ func (m *Machine) Open(ctx context.Context, from *fanout.Consumer, source conver
 	u := &underway{from: from, form: form, source: source, audio: -1, pictures: newPipe()}
 	end := func() {
 		u.process.end()
+		if u.folder != "" {
+			os.RemoveAll(u.folder)
+		}
 		from.Close()
 		leave()
 	}
@@ -89,8 +94,11 @@ func (u *underway) begin(ctx context.Context, rates conversion.Rates) error {
 	if err := u.first(ctx); err != nil {
 		return err
 	}
+	if err := u.write(); err != nil {
+		return err
+	}
 	to := u.form.Becomes(u.source)
-	out, err := u.process.start(u.arguments(to, rates.Encoder(to.Codec)), u.pictures, u.samples)
+	out, err := u.process.start(u.folder, u.arguments(to, rates.Encoder(to.Codec)), u.pictures, u.samples)
 	if err != nil {
 		return err
 	}
@@ -137,7 +145,7 @@ func (u *underway) choose() error {
 	sound := tracks[at].Track
 	if u.form.Sound == "" || sound.CodecName() == u.form.Sound {
 		u.audio, u.beside = at, &sound
-	} else if l, ok := media.NewListener(sound); ok && l.Form == media.Samples {
+	} else if l, ok := media.NewListener(sound); ok && (l.Form == media.Samples || l.Form == media.AAC) {
 		u.audio, u.heard, u.samples = at, l, newPipe()
 	}
 	return nil
@@ -192,7 +200,12 @@ func (u *underway) packet(p fanout.Packet) {
 	case p.Track == u.video:
 		u.frames.Packet(p.Payload, u.frame)
 	case p.Track == u.audio && u.heard != nil && u.pictures.begun:
-		u.heard.Packet(p.Payload, func(b []byte) { u.samples.put(b, true) })
+		u.heard.Packet(p.Payload, func(b []byte) {
+			if u.heard.Form == media.AAC {
+				b = append(u.heard.ADTS(len(b)), b...)
+			}
+			u.samples.put(b, true)
+		})
 	}
 }
 

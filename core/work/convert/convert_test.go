@@ -1,9 +1,12 @@
 package convert_test
 
 import (
+	"bytes"
 	"context"
 	"fmt"
+	"image/jpeg"
 	"os"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -36,6 +39,8 @@ devices:
        kbps: 200, gop: 5, codec: h265}]}
   - {name: Hut, maker: corvane, model: V1, address: 127.52.0.13, scene: coal-stage, streams: [{width: 320, height: 180, fps: 5,
        kbps: 900, codec: jpeg}]}
+  - {name: Tower, maker: corvane, model: V4, address: 127.52.0.14, scene: coal-stage, streams: [{width: 320, height: 180, fps: 10,
+       kbps: 300, gop: 10, audio: aac}]}
 `
 
 // networks are those that the tests have taken: each has one of its own.
@@ -133,6 +138,74 @@ func TestSound(t *testing.T) {
 	assert.Equal(t, "MJPEG", c.Tracks()[0].CodecName())
 	assert.Contains(t, c.Tracks()[1].CodecName(), "G.711")
 	assert.Greater(t, packets(t, c, 2*time.Second)[1], 20)
+}
+
+// Sound becomes Opus, whether it comes in samples or in AAC, and can be decoded.
+func TestSoundBecomesOpus(t *testing.T) {
+	t.Parallel()
+	m := newMill(t, ample)
+	for _, name := range []string{"Clock", "Tower"} {
+		c, err := m.take(name, conversion.Shape{Sound: "Opus"})
+		require.NoError(t, err, name)
+		require.Len(t, c.Tracks(), 2, name)
+		assert.Equal(t, "H.264", c.Tracks()[0].CodecName(), name)
+		require.Equal(t, "OPUS", c.Tracks()[1].Codec, name)
+		l, ok := media.NewListener(c.Tracks()[1].Track)
+		require.True(t, ok)
+		ctx, done := context.WithTimeout(t.Context(), 2*time.Second)
+		samples := 0
+		for list := []fanout.Packet(nil); err == nil; {
+			list, err = c.Next(ctx, list[:0])
+			for _, p := range list {
+				if p.Track == 1 && !p.RTCP {
+					l.Packet(p.Payload, func(b []byte) { samples += int(media.OpusSamples(b)) })
+				}
+			}
+		}
+		done()
+		assert.InDelta(t, 2*48000, samples, 48000, name)
+		c.Close()
+	}
+}
+
+// A text stands at the bottom left of the picture, whatever signs it holds.
+func TestTextInThePicture(t *testing.T) {
+	t.Parallel()
+	m := newMill(t, ample)
+	white := func(form conversion.Shape) (n int) {
+		c, err := m.take("Hut", form)
+		require.NoError(t, err)
+		defer c.Close()
+		frames, ok := media.NewAssembler(c.Tracks()[0].Track)
+		require.True(t, ok)
+		var picture []byte
+		for list := []fanout.Packet(nil); picture == nil; {
+			list, err = c.Next(t.Context(), list[:0])
+			require.NoError(t, err)
+			for _, p := range list {
+				if !p.RTCP && p.Track == 0 {
+					frames.Packet(p.Payload, func(f media.Frame, _ uint32) { picture = bytes.Clone(f.Data) })
+				}
+			}
+		}
+		img, err := jpeg.Decode(bytes.NewReader(picture))
+		require.NoError(t, err)
+		box := img.Bounds()
+		for y := box.Dy() * 8 / 10; y < box.Dy(); y++ {
+			for x := range box.Dx() / 2 {
+				if r, g, b, _ := img.At(x, y).RGBA(); min(r, g, b) > 0xd000 {
+					n++
+				}
+			}
+		}
+		return n
+	}
+	plain := white(conversion.Shape{Codec: "MJPEG", Sound: "none"})
+	assert.Greater(t, white(conversion.Shape{Codec: "MJPEG", Sound: "none", Text: `Hut 100 %: 'n\x, [e]`}), plain+40)
+	require.Eventually(t, func() bool {
+		left, _ := filepath.Glob(filepath.Join(os.TempDir(), "unlatch-relay-*"))
+		return len(left) == 0
+	}, 20*time.Second, 50*time.Millisecond, "nothing is left behind")
 }
 
 // A form is made once for all who want it, and no more than the budget allows is begun.

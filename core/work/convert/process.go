@@ -8,13 +8,16 @@ import (
 	"io"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"strconv"
 	"sync"
 	"syscall"
 	"time"
 
+	"unlatch/core/decide/handover/paper"
 	"unlatch/core/ground/wiretext"
 	"unlatch/core/stream/conversion"
+	"unlatch/core/stream/media"
 )
 
 // process is ffmpeg at work.
@@ -41,9 +44,7 @@ func (u *underway) arguments(to conversion.Source, encoder string) []string {
 	}
 	args = append(args, "-i", "pipe:0")
 	if u.samples != nil {
-		args = append(args, "-use_wallclock_as_timestamps", "1", "-thread_queue_size", "256", "-probesize", "32", "-f", "s16le",
-			"-ar", strconv.Itoa(u.heard.Rate), "-ac", strconv.Itoa(u.heard.Channels), "-i", "pipe:3", "-map", "0:v:0", "-map", "1:a:0",
-			"-c:a", "aac", "-b:a", "48k", "-ac", "1", "-af", "aresample=async=1")
+		args = append(args, u.sounding()...)
 	} else {
 		args = append(args, "-an")
 	}
@@ -58,6 +59,39 @@ func (u *underway) arguments(to conversion.Source, encoder string) []string {
 	return append(args, "-f", "mpegts", "-muxdelay", "0", "-muxpreload", "0", "-flush_packets", "1", "-pes_payload_size", "0", "pipe:1")
 }
 
+// sounding are the arguments of sound that is made anew.
+func (u *underway) sounding() []string {
+	args := []string{"-use_wallclock_as_timestamps", "1", "-thread_queue_size", "256", "-probesize", "32"}
+	if u.heard.Form == media.AAC {
+		args = append(args, "-f", "aac")
+	} else {
+		args = append(args, "-f", "s16le", "-ar", strconv.Itoa(u.heard.Rate), "-ac", strconv.Itoa(u.heard.Channels))
+	}
+	encoder := map[string]string{"AAC": "aac", "Opus": "libopus"}[u.form.Sound]
+	return append(args, "-i", "pipe:3", "-map", "0:v:0", "-map", "1:a:0", "-c:a", encoder, "-b:a", "48k", "-ac", "1", "-af", "aresample=async=1")
+}
+
+// Files that ffmpeg reads in the folder of a conversion.
+const (
+	fontFile = "font.ttf"
+	textFile = "text.txt"
+)
+
+// write writes what ffmpeg reads besides pictures and sound. The text for the picture goes by a file: what ffmpeg takes in an argument has
+// signs that mean something.
+func (u *underway) write() (err error) {
+	if u.form.Text == "" {
+		return nil
+	}
+	if u.folder, err = os.MkdirTemp("", "unlatch-relay-"); err != nil {
+		return err
+	}
+	if err := os.WriteFile(filepath.Join(u.folder, fontFile), paper.Sans(), 0o600); err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(u.folder, textFile), []byte(u.form.Text), 0o600)
+}
+
 // turns are filters that turn a picture to the right.
 var turns = map[int]string{90: "transpose=clock,", 180: "hflip,vflip,", 270: "transpose=cclock,"}
 
@@ -65,6 +99,10 @@ var turns = map[int]string{90: "transpose=clock,", 180: "hflip,vflip,", 270: "tr
 func (u *underway) encoding(to conversion.Source, encoder string) []string {
 	filter := turns[u.form.Turn] + fmt.Sprintf("scale=%d:%d:force_original_aspect_ratio=decrease,pad=%d:%d:-1:-1,setsar=1",
 		to.Width, to.Height, to.Width, to.Height)
+	if u.form.Text != "" {
+		filter += fmt.Sprintf(",drawtext=fontfile=%s:textfile=%s:expansion=none:fontsize=%d:fontcolor=white:box=1:boxcolor=black@0.6:"+
+			"boxborderw=%d:x=%[5]d:y=h-th-%[5]d", fontFile, textFile, max(to.Height/16, 8), max(to.Height/90, 2), max(to.Height/30, 4))
+	}
 	if u.form.FPS > 0 {
 		filter = fmt.Sprintf("fps=%g,", u.form.FPS) + filter
 	}
@@ -95,10 +133,11 @@ func (u *underway) encoding(to conversion.Source, encoder string) []string {
 	return args
 }
 
-// start begins ffmpeg and returns what it writes.
-func (p *process) start(args []string, pictures, samples *pipe) (io.ReadCloser, error) {
+// start begins ffmpeg in a folder and returns what it writes.
+func (p *process) start(folder string, args []string, pictures, samples *pipe) (io.ReadCloser, error) {
 	p.life, p.stop = context.WithCancel(context.Background())
 	p.cmd = exec.CommandContext(p.life, "ffmpeg", args...)
+	p.cmd.Dir = folder
 	p.cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL} // it ends with this program
 	p.cmd.WaitDelay = time.Second
 	p.cmd.Stderr = &p.complaint

@@ -292,7 +292,8 @@ func TestStreamsThatAreNotTaken(t *testing.T) {
 	l, to := ingest(t)
 	p := &platform{}
 	p.serve(t, l)
-	assert.Contains(t, becomes(t, start(t, push.Push{To: to, Take: camera(t, "-tune zerolatency", "-c:a mp2")}), push.NoStream), "sound in AAC")
+	other := push.Push{To: to, Take: camera(t, "-tune zerolatency", "-c:a mp2")}
+	assert.Contains(t, becomes(t, start(t, other), push.NoStream), "sound in AAC")
 	shut, nowhere := ingest(t)
 	shut.Close()
 	assert.Regexp(t, `the machine is there, and nothing listens on that port`, becomes(t, start(t, push.Push{To: nowhere,

@@ -6238,7 +6238,9 @@ export interface components {
              * @description none leaves it out
              * @enum {string}
              */
-            sound?: "none" | "AAC";
+            sound?: "none" | "AAC" | "Opus";
+            /** @description a line that stands in the picture, at the bottom left */
+            text?: string;
             /**
              * Format: int64
              * @description degrees to the right

@@ -26,6 +26,15 @@ const (
 )
 
 // fallbacks are asked in this order for a character that the wanted face lacks.
+// Sans returns the file of the usual typeface, in TrueType.
+func Sans() []byte {
+	b, err := fonts.ReadFile("fonts/sans.ttf")
+	if err != nil {
+		panic(err) // it is compiled in
+	}
+	return b
+}
+
 var fallbacks = []face{sans, scripts, cjk}
 
 // glyphs says which characters each face has. A face is read when it is asked first.

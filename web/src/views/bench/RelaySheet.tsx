@@ -115,6 +115,7 @@ function FormFields({ form, onChange }: { form: Shape; onChange: (f: Shape) => v
       </Choose>
       <Choose label="Sound" value={form.sound ?? ""} onChange={(v) => set({ sound: v as Shape["sound"] })}>
         <option value="AAC">AAC</option>
+        <option value="Opus">Opus</option>
         <option value="none">left out</option>
       </Choose>
       <Choose label="Turned" value={String(form.turn ?? "")} onChange={(v) => set({ turn: Number(v) as Shape["turn"] })}>
@@ -129,6 +130,14 @@ function FormFields({ form, onChange }: { form: Shape; onChange: (f: Shape) => v
           </option>
         ))}
       </Choose>
+      <Field
+        className="col-span-full"
+        label="Text in the picture"
+        name="text"
+        maxLength={60}
+        value={form.text ?? ""}
+        onChange={(e) => set({ text: e.target.value })}
+      />
     </fieldset>
   );
 }
