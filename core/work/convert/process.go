@@ -68,7 +68,8 @@ func (u *underway) sounding() []string {
 		args = append(args, "-f", "s16le", "-ar", strconv.Itoa(u.heard.Rate), "-ac", strconv.Itoa(u.heard.Channels))
 	}
 	encoder := map[string]string{"AAC": "aac", "Opus": "libopus"}[u.form.Sound]
-	return append(args, "-i", "pipe:3", "-map", "0:v:0", "-map", "1:a:0", "-c:a", encoder, "-b:a", "48k", "-ac", "1", "-af", "aresample=async=1")
+	return append(args, "-i", "pipe:3", "-map", "0:v:0", "-map", "1:a:0", "-c:a", encoder, "-b:a", "48k", "-ac", "1",
+		"-af", "aresample=async=1")
 }
 
 // Files that ffmpeg reads in the folder of a conversion.
