@@ -35,7 +35,7 @@ var arrows = map[string][]string{
 // small are the few libraries that core uses besides the standard library.
 var small = []string{"golang.org/x/", "github.com/google/uuid", "go.yaml.in/yaml/", "github.com/eclipse/paho.mqtt.golang",
 	"github.com/wneessen/go-mail", "github.com/go-pdf/fpdf", "github.com/boombuler/barcode", "github.com/xuri/excelize/v2",
-	"github.com/pion/", "filippo.io/age", "github.com/santhosh-tekuri/jsonschema/v6"}
+	"github.com/pion/", "github.com/hashicorp/yamux", "filippo.io/age", "github.com/santhosh-tekuri/jsonschema/v6"}
 
 func TestArrowsPointOneWay(t *testing.T) {
 	out, err := exec.Command("go", "list", "-f", `{{.ImportPath}} {{join .Imports " "}}`, "unlatch/...").CombinedOutput()
