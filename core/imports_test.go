@@ -23,6 +23,7 @@ var arrows = map[string][]string{
 	"core/work":     {"core/ground", "core/stream", "core/wire", "core/decide", "core/work"},
 	"store/cluster": {},
 	"store/backup":  {"core", "store/cluster"},
+	"store/forward": {},
 	"store":         {"core"},
 	"jobs":          {"core", "store"},
 	"signon":        {"core"},
