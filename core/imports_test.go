@@ -27,7 +27,7 @@ var arrows = map[string][]string{
 	"store":         {"core"},
 	"jobs":          {"core", "store"},
 	"signon":        {"core"},
-	"server":        {"core", "store", "jobs", "signon"},
+	"server":        {"core", "store", "store/forward", "jobs", "signon"},
 	"sim":           {"core", "sim"},
 	"demo":          {"core", "store", "jobs", "sim"},
 	"web":           {},

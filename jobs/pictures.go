@@ -93,10 +93,15 @@ func (w *Workers) sendPictures(ctx context.Context, to ServerAddress) error {
 		return err
 	}
 	defer conn.CloseNow()
+	go Beat(ctx, conn)
+	return w.servePictures(ctx, Pipe{conn})
+}
+
+// servePictures sends the streams that the server asks for on a pipe, until that ends.
+func (w *Workers) servePictures(ctx context.Context, p live.Pipe) error {
 	ctx, end := w.env.leased(ctx) // a worker that has lost its lease shows nothing
 	defer end()
-	go Beat(ctx, conn)
-	return live.Serve(ctx, Pipe{conn}, func(ctx context.Context, device, role string, wish live.Wish) (*live.Viewer, error) {
+	return live.Serve(ctx, p, func(ctx context.Context, device, role string, wish live.Wish) (*live.Viewer, error) {
 		id, err := uuid.Parse(device)
 		if err != nil {
 			return nil, err

@@ -33,6 +33,7 @@ import (
 	"unlatch/core/decide/proof"
 	"unlatch/core/ground/address"
 	"unlatch/core/ground/certificate"
+	"unlatch/core/ground/pairing"
 	"unlatch/core/ground/signin"
 	"unlatch/core/stream/camera"
 	"unlatch/core/stream/capacity"
@@ -61,6 +62,7 @@ type depot struct {
 	factor     uuid.UUID               // of the keeper
 	passkey    map[string]any
 	pack       uuid.UUID // a handover pack that was brought
+	paired     uuid.UUID // a paired worker
 }
 
 // depotSecret is the key of an app that makes one-time codes.
@@ -137,6 +139,9 @@ type depotSite struct {
 	version                                            uuid.UUID // of the handover pack, made
 }
 
+// depotCode is what a machine shows that waits to be paired.
+const depotCode = "K7QM-2P4X"
+
 const depotPin = "aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa"
 
 // depotGroup is where the camera sends a stream that somebody gave, and took away again.
@@ -155,6 +160,10 @@ func newDepot(t *testing.T, p *page, s *store.Store) *depot {
 	require.NoError(t, s.Upkeep.ReportProcess(ctx, doctor.Process{Name: "worker-1", Kind: doctor.Worker,
 		Relay: "192.0.2.5:8554", Pages: "http://192.0.2.5:8590"}))
 	x.own, x.other = x.site(t, "Depot"), x.site(t, "Elsewhere")
+	require.NoError(t, s.Paired.Ask(ctx, "token", depotCode, store.Pairing{Key: pairing.NewKey().Public(), Machine: "box"}))
+	x.paired = uuid.New()
+	_, err = s.SQL().ExecContext(ctx, "INSERT INTO paired_workers (id, name, public_key) VALUES ($1, 'Cabinet', 'x')", x.paired)
+	require.NoError(t, err)
 	_, err = s.SQL().ExecContext(ctx, "INSERT INTO workers (name, epoch) VALUES ('worker-1', 1)")
 	require.NoError(t, err)
 	_, err = s.SQL().ExecContext(ctx, "INSERT INTO worker_sites (worker, site_id) SELECT 'worker-1', id FROM sites")
@@ -341,6 +350,8 @@ func (x *depot) askings(d depotSite) (order []string, all map[string]asking) {
 			"path": "depot/main", "for": "Vault", "page": true, "push": fields{"to": "rtmps://ingest.example/live"}}, "key": "brass-key-4"}}},
 		{"make-page", asking{"POST", site + "/relays/" + d.relay.String() + "/pages", fields{"until": time.Now().Add(time.Hour)}}},
 		{"pause-push", asking{"PUT", site + "/relays/" + d.relay.String() + "/paused", fields{"paused": true}}},
+		{"pair-worker", asking{"POST", "/api/paired-workers", fields{"code": depotCode, "name": "Viaduct", "sites": []uuid.UUID{d.id}}}},
+		{"revoke-worker", asking{"DELETE", "/api/paired-workers/" + x.paired.String(), nil}},
 		{"stop-pushes", asking{"POST", site + "/pushes/stop", nil}},
 		{"reveal-relay", asking{"POST", site + "/relays/" + d.relay.String() + "/reveal", nil}},
 		{"delete-relay", asking{"DELETE", site + "/relays/" + d.relay.String(), nil}},

@@ -68,7 +68,8 @@ func readingsOfAPI(t *testing.T, d depotSite, record, still uuid.UUID) (out []re
 		readingOp{"firm-mark", "GET", "/api/firm/mark", "see"})
 	fill := strings.NewReplacer("{site}", d.id.String(), "{device}", d.camera.String(), "{target}", d.bridge.String(), "{run}", d.run.String(),
 		"{record}", record.String(), "{still}", still.String(), "{plan}", d.plan.String(), "{book}", uuid.NewString(),
-		"{baseline}", uuid.NewString(), "{rule}", uuid.NewString(), "{relay}", uuid.NewString(), "{version}", d.version.String())
+		"{baseline}", uuid.NewString(), "{rule}", uuid.NewString(), "{relay}", uuid.NewString(), "{worker}", uuid.NewString(),
+		"{version}", d.version.String())
 	for i := range out {
 		out[i].path = fill.Replace(out[i].path)
 		require.NotContains(t, out[i].path, "{")

@@ -84,11 +84,29 @@ func (e *remotePictures) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	ctx, end := context.WithCancel(r.Context())
 	defer end()
 	go jobs.Beat(ctx, conn)
-	from := live.NewRemote(jobs.Pipe{Conn: conn})
+	e.run(ctx, worker, jobs.Pipe{Conn: conn})
+}
+
+// take takes the pictures that a paired worker sends: its first message is the pass of the worker that it is at the database.
+func (e *remotePictures) take(ctx context.Context, p live.Pipe) {
+	begin, done := context.WithTimeout(ctx, 20*time.Second)
+	pass, err := p.Receive(begin)
+	done()
+	if err != nil {
+		return
+	}
+	if worker, ok := e.store.Workers.Passed(ctx, string(pass), e.now()); ok {
+		e.run(ctx, worker, p)
+	}
+}
+
+// run takes what a worker sends until its connection ends.
+func (e *remotePictures) run(ctx context.Context, worker string, p live.Pipe) {
+	from := live.NewRemote(p)
 	e.mu.Lock()
 	e.byName[worker] = from
 	e.mu.Unlock()
-	err = from.Run(ctx)
+	err := from.Run(ctx)
 	e.mu.Lock()
 	if e.byName[worker] == from {
 		delete(e.byName, worker)

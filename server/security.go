@@ -11,6 +11,7 @@ import (
 
 	"github.com/go-chi/chi/v5/middleware"
 
+	"unlatch/core/ground/pairing"
 	"unlatch/jobs"
 )
 
@@ -124,7 +125,8 @@ const packTime = 15 * time.Minute
 // write.
 func (s *Server) inTime(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		lasting := strings.HasSuffix(r.URL.Path, "/events") || strings.HasSuffix(r.URL.Path, "/live")
+		lasting := strings.HasSuffix(r.URL.Path, "/events") || strings.HasSuffix(r.URL.Path, "/live") ||
+			r.URL.Path == pairing.LinkPath
 		take, patience := takeTime, s.cfg.Patience
 		if large := strings.HasPrefix(r.URL.Path, "/api/packs") || strings.HasSuffix(r.URL.Path, "/zip"); large {
 			take, patience = packTime, packTime

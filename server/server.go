@@ -17,12 +17,15 @@ import (
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
+	"github.com/google/uuid"
 	"github.com/prometheus/client_golang/prometheus"
 	"go.opentelemetry.io/contrib/instrumentation/net/http/otelhttp"
 
 	"unlatch/core/decide/act"
 	"unlatch/core/ground/address"
+	"unlatch/core/ground/pairing"
 	"unlatch/core/ground/release"
+	"unlatch/core/ground/tries"
 	"unlatch/core/stream/intake"
 	"unlatch/core/stream/tuning"
 	"unlatch/core/work/live"
@@ -73,12 +76,23 @@ type Server struct {
 	hub       *hub
 	metrics   *metrics
 	elsewhere *remotePictures
+	links     *links
+	asked     tries.Counter // requests to be paired
 	resource  resource
 	sessions  sessions
 	pages     pages
 	viewers   atomic.Int64 // live pictures that are looked at
 	strangers atomic.Int64 // bytes that requests without a session hold
 	uploads   uploads      // handover packs that wait to be opened
+}
+
+// heard takes an event of the database.
+func (s *Server) heard(e store.Event) {
+	if e.What == store.WorkerRevoked {
+		s.links.end(e.ID)
+		return
+	}
+	s.hub.publish(e)
 }
 
 // mostHashes is how many passwords are judged at once: each takes 64 MiB.
@@ -99,6 +113,8 @@ func bare(cfg Config) *Server {
 	}
 	away := &remotePictures{store: cfg.Store, now: cfg.Now, log: cfg.Log, byName: map[string]*live.Remote{}}
 	s := &Server{cfg: cfg, hub: newHub(), elsewhere: away}
+	s.links = &links{pictures: away, from: s.callerAddress, byID: map[uuid.UUID]*oneLink{}}
+	s.asked.Now = cfg.Now
 	up := newLineUp(cfg.Store, cfg.Now)
 	s.resource = resource{acts{problems{cfg.Log}, cfg.Store, cfg.Queue, up, cfg.Now}}
 	s.metrics = newMetrics(cfg.MetricsToken, append(cfg.Meters, &siteCollector{cfg.Store, cfg.Queue, up, &s.viewers})...)
@@ -128,7 +144,10 @@ func New(ctx context.Context, cfg Config) *Server {
 			otelhttp.WithFilter(func(r *http.Request) bool { return !strings.HasPrefix(r.URL.Path, "/feeds/") }))
 	}
 	if cfg.Store != nil {
-		go cfg.Store.Listen(ctx, s.hub.publish, s.hub.resync)
+		go cfg.Store.Listen(ctx, s.heard, func() {
+			s.hub.resync()
+			s.links.endRevoked(ctx)
+		})
 	}
 	return s
 }
@@ -155,7 +174,7 @@ func (s *Server) api(r chi.Router) huma.API {
 		strays{res, s.cfg.Agent}, records{res},
 		readings{res}, signIns{res}, runs{res},
 		addressPlans{res, s.cfg.Agent}, claims{res}, fixes{res}, commands{res}, outsides{res}, baselines{res}, drifts{res}, timelines{res},
-		tellings{res}, keepings{res}, conditions{res}, relays{res}, marks{res}, groups{res},
+		tellings{res}, keepings{res}, conditions{res}, relays{res}, s.pairings(), marks{res}, groups{res},
 		tunes{res}, plans{res},
 		previews{res, costs{res}}, costs{res}, intakes{res}, targets{res, s.cfg.Agent, screens, agreements}, agreements, placements{res}, screens,
 		urls{res}, strengths{res}, pastes{res, make(chan struct{}, mostPastes)}, pathBooks{res}, lists{res},
@@ -174,6 +193,9 @@ func (s *Server) routes(r chi.Router) {
 	r.Get("/metrics", s.metrics.ServeHTTP)
 	r.Get("/readyz", s.readyz)
 	r.Get(jobs.PicturesPath, s.elsewhere.ServeHTTP)
+	r.Get(pairing.LinkPath, s.links.ServeHTTP)
+	r.Get(pairing.AskPath, s.pairings().ServeHTTP)
+	r.Post(pairing.AskPath, s.pairings().ServeHTTP)
 	r.Get("/feeds/{token}", screens.feed)
 	r.Post("/feeds/{token}/showing", screens.feedShowing)
 	r.Group(func(r chi.Router) { // what no JSON is; its handlers know who asks, as those of the described API do
@@ -208,6 +230,8 @@ func (s *Server) routes(r chi.Router) {
 	})
 	r.Get("/*", s.web)
 }
+
+func (s *Server) pairings() pairings { return pairings{s.resource, &s.asked, s.links, s.callerAddress} }
 
 func (s *Server) handovers() handovers {
 	base := ""

@@ -461,6 +461,10 @@ func (s Acts) keepAct(ctx context.Context, by act.Person, a act.About, what any)
 		return nil, s.Relays.pause(ctx, x)
 	case act.StopPushes:
 		return nil, s.Relays.stopAll(ctx, x.Site)
+	case act.PairWorker:
+		return nil, s.Paired.pair(ctx, by, x)
+	case act.RevokeWorker:
+		return nil, s.Paired.revoke(ctx, by, x)
 	case act.MakeBackup:
 		return nil, s.Upkeep.WantBackup(ctx)
 	case act.SetKeeping:

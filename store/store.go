@@ -57,6 +57,7 @@ type Store struct {
 	Workers   Workers
 	Upkeep    Upkeep
 	Relays    Relays
+	Paired    Paired
 
 	*database
 }
@@ -87,6 +88,9 @@ type Options struct {
 	// Trace is told of each statement before it is sent, with the connection that it goes over; nil for nobody. Tests count statements by
 	// it, and cut connections.
 	Trace func(ctx context.Context, conn *pgx.Conn, sql string)
+	// Dial opens connections to the database in place of the address of URL: that of a worker elsewhere leads over its link. Such a worker
+	// brings no tables up to date: it works with a database of its own version, and a *VersionError says that it is another.
+	Dial pgconn.DialFunc
 	// Spans has each statement be a span of the trace that its context carries, without its values.
 	Spans bool
 }
@@ -121,6 +125,11 @@ func OpenWith(ctx context.Context, o Options) (*Store, error) {
 			errors.New("the database address cannot be read; write it like postgres://user@127.0.0.1:5432/unlatch")
 	}
 	cfg.MaxConns = 40
+	if o.Dial != nil {
+		cfg.ConnConfig.DialFunc = o.Dial
+		cfg.ConnConfig.LookupFunc = func(context.Context, string) ([]string, error) { return []string{"link"}, nil }
+		cfg.MaxConns = farConns
+	}
 	cfg.AfterConnect = teachUUIDs
 	switch {
 	case o.Trace != nil:
@@ -146,11 +155,16 @@ func OpenWith(ctx context.Context, o Options) (*Store, error) {
 		Handovers: Handovers{db},
 		Consents:  Consents{db}, SignIns: SignIns{db},
 		People: People{db}, Books: Books{db}, Shelf: Shelf{db}, Plans: Plans{db}, Targets: Targets{db}, Runs: Runs{db},
-		Record: Record{db}, Workers: Workers{db, pool}, Upkeep: Upkeep{db}, Relays: Relays{db}}
+		Record: Record{db}, Workers: Workers{db, pool}, Upkeep: Upkeep{db}, Relays: Relays{db}, Paired: Paired{db}}
 	if o.AsIs {
 		return s, nil
 	}
-	if err := s.migrate(ctx, o.BeforeUpdate); err != nil {
+	if o.Dial != nil {
+		err = s.sameVersion(ctx)
+	} else {
+		err = s.migrate(ctx, o.BeforeUpdate)
+	}
+	if err != nil {
 		s.Close()
 		return nil, err
 	}
@@ -219,6 +233,29 @@ func (e *NewerError) Error() string {
 	return fmt.Sprintf("the database was made by a newer version of Unlatch (its tables are at %d, this program knows %d): start the "+
 		"newer one, or restore a backup from before", e.Has, e.Knows)
 }
+
+// A VersionError means that a worker elsewhere and its server's database are of different versions.
+type VersionError struct{ Has, Knows int64 }
+
+func (e *VersionError) Error() string {
+	return fmt.Sprintf("the server's database is of another version than this worker (its tables are at %d, this program knows %d): install "+
+		"the version of the server on this machine", e.Has, e.Knows)
+}
+
+// sameVersion reports a *VersionError where the tables are not those that this program knows.
+func (s *Store) sameVersion(ctx context.Context) error {
+	var has int64
+	if err := s.on(ctx).GetContext(ctx, &has, "SELECT max(version_id) FROM goose_db_version WHERE is_applied"); err != nil {
+		return fmt.Errorf("the database does not answer: %w", err)
+	}
+	if knows := Schema(); has != knows {
+		return &VersionError{Has: has, Knows: knows}
+	}
+	return nil
+}
+
+// farConns is how many connections a worker elsewhere has over its link, besides those of singlePool.
+const farConns = 24
 
 // Close gives the connections back.
 func (s *Store) Close() {
@@ -305,6 +342,9 @@ type Event struct {
 
 // SessionEnded is what an event says that is of no site: a session has ended.
 const SessionEnded = "session"
+
+// WorkerRevoked is what an event says that is of no site: a paired worker is let in no more.
+const WorkerRevoked = "revoked"
 
 const channel = "unlatch"
 

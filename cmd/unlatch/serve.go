@@ -19,6 +19,7 @@ import (
 	"syscall"
 	"time"
 
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/spf13/cobra"
 
@@ -59,7 +60,8 @@ type place struct {
 	public        string // the address under which people reach the server
 	proxies       []string
 	forgetSignIns bool
-	nameServer    string // is asked for names of targets; "" for those that the machine is set to
+	dial          pgconn.DialFunc // to the database of a server elsewhere, over a link; nil for its own address
+	nameServer    string          // is asked for names of targets; "" for those that the machine is set to
 	signOn        signOnFlags
 }
 
@@ -169,6 +171,7 @@ func (p *place) open(ctx context.Context) (*services, error) {
 	before := func(ctx context.Context, u store.Update) error { return p.backUpBefore(ctx, url, u) }
 	if s.Store, err = store.OpenWith(ctx, store.Options{URL: url, KeyFile: filepath.Join(data, backup.KeyFile), Log: p.log,
 		BeforeUpdate:  before,
+		Dial:          p.dial,
 		ForgetSignIns: p.forgetSignIns, Spans: p.traces != ""}); err != nil {
 		s.Close()
 		return nil, err

@@ -143,7 +143,7 @@ func TestABackupIsMadeBeforeAnUpdate(t *testing.T) {
 		conn, err := pgx.Connect(ctx, url)
 		require.NoError(t, err)
 		defer conn.Close(ctx)
-		_, err = conn.Exec(ctx, "DROP TABLE relay_status, relays, told_ill, backups, processes; "+
+		_, err = conn.Exec(ctx, "DROP TABLE pairings, paired_sites, paired_workers, relay_status, relays, told_ill, backups, processes; "+
 			"DELETE FROM goose_db_version WHERE version_id >= 35")
 		require.NoError(t, err)
 		p := &place{data: data, database: url}

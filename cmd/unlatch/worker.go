@@ -9,9 +9,12 @@ import (
 	"net/url"
 	"time"
 
+	"github.com/google/uuid"
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/spf13/cobra"
 
+	"unlatch/core/ground/pairing"
+	"unlatch/core/wire/link"
 	"unlatch/jobs"
 	"unlatch/server"
 )
@@ -27,9 +30,18 @@ func workerCommand() *cobra.Command {
 	)
 	c := &cobra.Command{Use: "worker", Short: "Run workers only, on the database of a server", Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			ctx, stop := context.WithCancelCause(cmd.Context())
+			defer stop(nil)
+			var up *jobs.Uplink
+			var paired string
 			if p.database == "" {
-				return usageError{errors.New("a worker needs the server's database: --database postgres://... (or UNLATCH_DATABASE, which no list " +
-					"of processes shows) and the server's key file in --data")}
+				var err error
+				if up, paired, err = p.uplink(ctx, stop); errors.Is(err, pairing.ErrNotPaired) {
+					return usageError{errors.New("a worker needs to be paired with its server, by unlatch worker pair, or the server's database: " +
+						"--database postgres://... (or UNLATCH_DATABASE, which no list of processes shows); and the server's key file in --data")}
+				} else if err != nil {
+					return err
+				}
 			}
 			if to != "" {
 				var err error
@@ -38,26 +50,38 @@ func workerCommand() *cobra.Command {
 						"https://bench.example, not %q", to)}
 				}
 			}
-			s, err := p.open(cmd.Context())
+			s, err := p.open(ctx)
 			if err != nil {
-				return err
+				return errors.Join(context.Cause(ctx), err)
 			}
 			defer s.Close()
+			if up != nil {
+				if sites, err = pairedSites(ctx, s, paired); err != nil {
+					return err
+				}
+			}
 			w, err := s.workers(p, jobs.Options{Sites: sites, Outside: outside})
 			if err != nil {
 				return err
 			}
-			if err := p.serveMetrics(cmd.Context(), metricsAt, w.Metrics()); err != nil {
+			if err := p.serveMetrics(ctx, metricsAt, w.Metrics()); err != nil {
 				return err
 			}
 			if server.URL != nil {
-				go w.SendPictures(cmd.Context(), server)
+				go w.SendPictures(ctx, server)
 			}
-			tellReady(cmd.Context(), p.log, s.Store.Pool.Ping)
+			if up != nil {
+				go w.SendPicturesOver(ctx, up)
+			}
+			tellReady(ctx, p.log, s.Store.Pool.Ping)
 			fmt.Fprintln(cmd.OutOrStdout(), "Working; stop with Ctrl-C.")
-			<-cmd.Context().Done()
+			<-ctx.Done()
+			if no := (*link.Refusal)(nil); errors.As(context.Cause(ctx), &no) {
+				return no
+			}
 			return nil
 		}}
+	c.AddCommand(pairCommand())
 	p.flags(c, false)
 	c.Flags().StringVar(&to, "server", "", "address of the server, to which live pictures are sent, such as https://bench.example")
 	c.Flags().StringVar(&server.Fingerprint, "server-fingerprint", "",
@@ -69,6 +93,22 @@ func workerCommand() *cobra.Command {
 	c.Flags().BoolVar(&outside, "outside", false,
 		"this machine is elsewhere: it reaches the sites' outside addresses and not their inside, and proves from there")
 	return c
+}
+
+// pairedSites returns the IDs of the sites that a paired worker was given.
+func pairedSites(ctx context.Context, s *services, worker string) (out []string, err error) {
+	id, err := uuid.Parse(worker)
+	if err != nil {
+		return nil, err
+	}
+	w, err := s.Store.Paired.Get(ctx, id)
+	for _, site := range w.Sites {
+		out = append(out, site.String())
+	}
+	if err == nil && len(out) == 0 {
+		err = errors.New("this worker is given no site any more: give it one on the server's page")
+	}
+	return out, err
 }
 
 // serveMetrics serves what is measured of a worker at an address, until ctx ends; "" for nowhere.

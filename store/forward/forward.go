@@ -26,7 +26,8 @@ const (
 )
 
 // allowed are the settings that a connection may begin with (PostgreSQL's protocol, §55.2.1); all others are left out.
-var allowed = []string{"application_name", "client_encoding", "timezone", "TimeZone", "DateStyle", "IntervalStyle", "extra_float_digits"}
+var allowed = []string{"application_name", "client_encoding", "timezone", "TimeZone", "DateStyle", "IntervalStyle", "extra_float_digits",
+	"plan_cache_mode"}
 
 // A Worker hands on the connections of one worker. It is safe for concurrent use.
 type Worker struct {

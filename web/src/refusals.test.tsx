@@ -45,6 +45,7 @@ import { KeepingSheet } from "@/views/record/KeepingSheet";
 import { PasteSheet } from "@/views/site/PasteSheet";
 import { WeekSheet } from "@/views/patch/WeekSheet";
 import { AddPlanSheet } from "@/views/plan/AddPlanSheet";
+import { PairSheet } from "@/views/server/PairSheet";
 import { PlanSheet } from "@/views/streams/PlanSheet";
 import { PresetsSheet } from "@/views/streams/PresetsSheet";
 import { TargetsSheet } from "@/views/streams/TargetsSheet";
@@ -210,6 +211,15 @@ const sheets: { name: string; sheet: ReactNode; fill?: () => void; button?: stri
     sheet: <RelaySheet site="s1" device={device} stream={{ role: "main" } as Stream} onClose={nothing} />,
     fill: () => type("Who takes it", "Vault"),
     button: "Serve it on",
+  },
+  {
+    name: "PairSheet",
+    sheet: <PairSheet onClose={nothing} />,
+    fill: () => {
+      type("Code that it shows", "K7QM-2P4X");
+      type("Where it stands", "Viaduct cabinet");
+    },
+    button: "Pair it",
   },
   {
     name: "PushSheet",

@@ -27,6 +27,7 @@ var words = map[Name]string{
 	"put-relay":          "had a stream served on of", "delete-relay": "served on no more a stream of",
 	"reveal-relay": "revealed the sign-in of the relay", "take-relay": "took the relay",
 	"stop-pushes": "stopped all that is sent to live platforms at", "pause-push": "changed whether it is sent to a live platform:",
+	"pair-worker": "paired the worker", "revoke-worker": "revoked the worker",
 	"make-page":  "made an address for web pages of",
 	"rotate-key": "gave the keyring another key",
 	"make-token": "made an API token", "revoke-token": "revoked the API token",

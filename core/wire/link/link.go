@@ -49,8 +49,6 @@ type Hello struct {
 	Protocol int    `json:"protocol"`
 	Version  string `json:"version"`
 	Machine  string `json:"machine"`
-	// ReadOnly says that it looks and never changes anything.
-	ReadOnly bool `json:"read_only,omitempty"`
 }
 
 // A Refusal is why a server takes no link, and what to do.

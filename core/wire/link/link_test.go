@@ -91,13 +91,15 @@ func TestWhoIsNotLetIn(t *testing.T) {
 	require.ErrorAs(t, werr, &no)
 	assert.Equal(t, errStranger.Problem, no.Problem)
 	assert.Error(t, serr)
-	_, _, _, werr, _ = pair(t, thief, Hello{Worker: "w1"}, func(context.Context, Hello) (pairing.Public, error) { return key.Public(), revoked })
+	refuses := func(context.Context, Hello) (pairing.Public, error) { return key.Public(), revoked }
+	_, _, _, werr, _ = pair(t, thief, Hello{Worker: "w1"}, refuses)
 	require.ErrorAs(t, werr, &no)
 	assert.Equal(t, errStranger.Problem, no.Problem, "that it was revoked is told to the worker alone")
-	_, _, _, werr, _ = pair(t, key, Hello{Worker: "w1"}, func(context.Context, Hello) (pairing.Public, error) { return key.Public(), revoked })
+	_, _, _, werr, _ = pair(t, key, Hello{Worker: "w1"}, refuses)
 	require.ErrorAs(t, werr, &no)
 	assert.Equal(t, revoked.Problem, no.Problem)
-	_, _, _, werr, _ = pair(t, key, Hello{}, func(context.Context, Hello) (pairing.Public, error) { return nil, errors.New("the database is away") })
+	away := func(context.Context, Hello) (pairing.Public, error) { return nil, errors.New("the database is away") }
+	_, _, _, werr, _ = pair(t, key, Hello{}, away)
 	assert.Error(t, werr)
 	assert.False(t, errors.As(werr, &no), "it is tried again")
 }

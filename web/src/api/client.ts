@@ -35,6 +35,7 @@ export type Member = components["schemas"]["Member"];
 export type Role = Member["role"];
 export type Session = components["schemas"]["SessionState"];
 export type Token = components["schemas"]["Token"];
+export type PairedWorker = components["schemas"]["PairedView"];
 export type Factor = components["schemas"]["Factor"];
 export type Chain = components["schemas"]["ChainView"];
 export type Line = components["schemas"]["Line"];

@@ -44,6 +44,7 @@ export const keys = {
   relayCost: (site: string, device: string, role: string, form: object) => ["relays", site, "cost", device, role, form] as const,
   relayOffer: (site: string, device: string, target: string) => ["relays", site, "offer", device, target] as const,
   condition: () => ["condition"] as const,
+  paired: () => ["paired"] as const,
   health: () => ["health"] as const,
   plans: (site: string) => ["plans", site] as const,
   presets: () => ["presets"] as const,

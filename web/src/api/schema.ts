@@ -486,6 +486,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/paired-workers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The workers at sites that are known by keys of their own */
+        get: operations["list-paired-workers"];
+        put?: never;
+        /** Make the machine that shows a code a worker of some sites */
+        post: operations["pair-worker"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/paired-workers/{worker}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Let a paired worker in no more, and end its connection at once */
+        delete: operations["revoke-worker"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/password-strength": {
         parameters: {
             query?: never;
@@ -5119,6 +5154,50 @@ export interface components {
             /** @description for players of WebRTC */
             whep: string;
         };
+        "Pair-workerRequest": {
+            /** @description that the machine shows */
+            code: string;
+            /** @description where it stands */
+            name: string;
+            /** @description whose networks it reaches */
+            sites: string[];
+        };
+        PairedView: {
+            /** @description it is connected to this server now */
+            connected: boolean;
+            /**
+             * Format: double
+             * @description how long an answer of it took
+             */
+            delay_ms?: number;
+            /** @description the address that it connected from */
+            from?: string;
+            id: string;
+            /** @description a short name of its key, as the machine shows it */
+            key: string;
+            /** @description what the machine calls itself */
+            machine: string;
+            /** Format: date-time */
+            made_at: string;
+            made_by: string;
+            name: string;
+            /** Format: date-time */
+            revoked_at?: string;
+            revoked_by?: string;
+            /**
+             * Format: date-time
+             * @description when it was heard last; missing where it never was
+             */
+            seen_at?: string;
+            sites: string[];
+            /**
+             * Format: date-time
+             * @description when somebody else used its key while it was connected
+             */
+            twice_at?: string;
+            twice_from?: string;
+            version: string;
+        };
         PasskeyBegun: {
             /** @description to finish with */
             ceremony: string;
@@ -8225,6 +8304,97 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["IdBody"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-paired-workers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PairedView"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "pair-worker": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Pair-workerRequest"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IdBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "revoke-worker": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                worker: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

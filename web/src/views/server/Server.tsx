@@ -7,6 +7,7 @@ import { ago } from "@/parts/measures";
 import { PageFoot } from "@/parts/PageFoot";
 import { PageHead } from "@/parts/PageHead";
 import { Trouble } from "@/parts/Trouble";
+import { Paired } from "./Paired";
 import { bytes, share, verdict } from "./words";
 
 /** Whether the installation is well: what is not, with what to do, then what it consists of. */
@@ -65,6 +66,7 @@ function Whole({ condition: c }: { condition: Condition }) {
           ))}
         </ul>
       </section>
+      <Paired />
       {c.database && <Tables condition={c} />}
     </>
   );

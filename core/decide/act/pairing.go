@@ -1,0 +1,56 @@
+package act
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/google/uuid"
+
+	"unlatch/core/ground/pairing"
+	"unlatch/core/ground/wiretext"
+)
+
+// PairWorker makes a machine known to the server as a worker of some sites, by the key that it has shown. Whoever does it has typed the
+// code that the machine shows.
+type PairWorker struct {
+	ID      uuid.UUID
+	Request []byte // the SHA-256 by which the machine's request is found
+	Key     pairing.Public
+	Name    string
+	Machine string
+	Version string
+	Sites   []uuid.UUID
+	Names   []string // of the sites, in their order
+}
+
+// About implements Act.
+func (a PairWorker) About() About { return About{Name: "pair-worker", Right: Administer} }
+
+// Decide implements Act.
+func (a PairWorker) Decide(Facts) (Outcome, error) {
+	a.Name = wiretext.Line(strings.TrimSpace(a.Name), longestName)
+	switch {
+	case !a.Key.Valid():
+		return Outcome{}, refuse("bad_key", "The machine has shown no key.", "Begin anew on it: unlatch worker pair")
+	case a.Name == "":
+		return Outcome{}, refuse("no_name", "The worker has no name.", "Name it by where it stands, such as Viaduct cabinet.")
+	case len(a.Sites) == 0:
+		return Outcome{}, refuse("no_site", "The worker is given no site.", "Choose the sites whose networks it reaches.")
+	}
+	after := fmt.Sprintf("%s, key %s, for %s", a.Machine, a.Key.Name(), strings.Join(a.Names, ", "))
+	return Outcome{Keep: []any{a}, Line: Line{Subject: a.Name, After: after}}, nil
+}
+
+// RevokeWorker ends that a paired worker is let in. Its connection ends at once, and its key is good for nothing any more.
+type RevokeWorker struct {
+	ID   uuid.UUID
+	Name string
+}
+
+// About implements Act.
+func (a RevokeWorker) About() About { return About{Name: "revoke-worker", Right: Administer} }
+
+// Decide implements Act.
+func (a RevokeWorker) Decide(Facts) (Outcome, error) {
+	return Outcome{Keep: []any{a}, Line: Line{Subject: a.Name}}, nil
+}

@@ -1,0 +1,192 @@
+package server
+
+import (
+	"context"
+	"errors"
+	"net"
+	"net/http"
+	"sync"
+	"time"
+
+	"github.com/coder/websocket"
+	"github.com/google/uuid"
+
+	"unlatch/core/ground/pairing"
+	"unlatch/core/wire/link"
+	"unlatch/core/work/live"
+	"unlatch/store"
+	"unlatch/store/forward"
+)
+
+// links are the connections of paired workers to this server.
+type links struct {
+	pictures *remotePictures
+	from     func(*http.Request) string
+
+	mu   sync.Mutex
+	byID map[uuid.UUID]*oneLink
+}
+
+// oneLink is the connection of one worker.
+type oneLink struct {
+	*link.Link
+	from string
+}
+
+// Bounds of a link.
+const (
+	maxLinkMessage = 1 << 20 // bytes of one message of the WebSocket
+	heardEvery     = 20 * time.Second
+	aliveBy        = 5 * time.Second
+)
+
+func (s *links) connected(worker uuid.UUID) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.byID[worker] != nil
+}
+
+// end ends the connection of a worker.
+func (s *links) end(worker uuid.UUID) {
+	s.mu.Lock()
+	l := s.byID[worker]
+	s.mu.Unlock()
+	if l != nil {
+		l.Close()
+	}
+}
+
+// endRevoked ends the connections of workers that were revoked while the database could not be listened to.
+func (s *links) endRevoked(ctx context.Context) {
+	list, err := s.pictures.store.Paired.List(ctx)
+	if err != nil {
+		return
+	}
+	for _, w := range list {
+		if w.Revoked != nil {
+			s.end(w.ID)
+		}
+	}
+}
+
+// known lets in who is paired and not revoked.
+func (s *links) known(ctx context.Context, h link.Hello) (pairing.Public, error) {
+	id, err := uuid.Parse(h.Worker)
+	if err != nil {
+		return nil, nil
+	}
+	w, err := s.pictures.store.Paired.Get(ctx, id)
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		return nil, nil
+	case err != nil:
+		return nil, err
+	case w.Revoked != nil:
+		return w.Key, &link.Refusal{Problem: "This worker was revoked on the server.", Fix: "Pair it anew: unlatch worker pair", Final: true}
+	}
+	return w.Key, s.alone(ctx, id)
+}
+
+// alone refuses a worker that is connected already, and answers there: either it was started twice, or somebody has its key.
+func (s *links) alone(ctx context.Context, id uuid.UUID) error {
+	s.mu.Lock()
+	old := s.byID[id]
+	s.mu.Unlock()
+	if old == nil {
+		return nil
+	}
+	answered := make(chan bool, 1)
+	go func() {
+		_, err := old.Ping()
+		answered <- err == nil
+	}()
+	alive := false
+	select {
+	case alive = <-answered:
+	case <-time.After(aliveBy):
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	if !alive {
+		old.Close() // it was cut off, and the server had not noticed yet
+		return nil
+	}
+	return &link.Refusal{Problem: "A worker with this key is connected already, from " + old.from + ".",
+		Fix: "Stop that one, or, where it is none of yours, revoke the worker on the server and pair it anew."}
+}
+
+// ServeHTTP takes the connection of a paired worker.
+func (s *links) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	from := s.from(r)
+	ws, err := websocket.Accept(w, r, &websocket.AcceptOptions{CompressionMode: websocket.CompressionDisabled})
+	if err != nil {
+		return
+	}
+	defer ws.CloseNow()
+	ws.SetReadLimit(maxLinkMessage)
+	ctx, end := context.WithCancel(context.WithoutCancel(r.Context()))
+	defer end()
+	l, hello, err := link.Accept(ctx, websocket.NetConn(ctx, ws, websocket.MessageBinary), s.known)
+	log := s.pictures.log.With("worker", hello.Worker, "from", from)
+	if err != nil {
+		if id, perr := uuid.Parse(hello.Worker); perr == nil && s.connected(id) {
+			s.pictures.store.Paired.Twice(ctx, id, from)
+		}
+		log.Info("a paired worker is not let in", "err", err)
+		return
+	}
+	defer l.Close()
+	id := uuid.MustParse(hello.Worker)
+	one := &oneLink{l, from}
+	s.mu.Lock()
+	s.byID[id] = one
+	s.mu.Unlock()
+	defer func() {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		if s.byID[id] == one {
+			delete(s.byID, id)
+		}
+	}()
+	log.Info("a paired worker is connected", "machine", hello.Machine, "version", hello.Version)
+	go s.hear(ctx, id, one, hello)
+	err = s.serve(ctx, one)
+	log.Info("the connection of a paired worker has ended", "err", err)
+}
+
+// serve hands on what a worker opens until the link ends.
+func (s *links) serve(ctx context.Context, l *oneLink) error {
+	to, err := forward.New(s.pictures.store.Pool.Config().ConnString())
+	if err != nil {
+		return err
+	}
+	return l.Serve(map[link.Kind]func(net.Conn){
+		link.Database: func(c net.Conn) {
+			if err := to.Serve(ctx, c); err != nil {
+				s.pictures.log.Debug("a connection to the database of a paired worker has ended", "err", err)
+			}
+		},
+		link.Pictures: func(c net.Conn) { s.pictures.take(ctx, live.NewStreamPipe(c)) },
+	})
+}
+
+// hear keeps that a worker is there, until its link ends.
+func (s *links) hear(ctx context.Context, id uuid.UUID, l *oneLink, h link.Hello) {
+	for {
+		delay, err := l.Ping()
+		if err != nil {
+			l.Close()
+			return
+		}
+		if err := s.pictures.store.Paired.Heard(ctx, id, l.from, h.Version, delay); err != nil && ctx.Err() == nil {
+			s.pictures.log.Debug("that a paired worker is there could not be kept", "err", err)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-l.Done():
+			return
+		case <-time.After(heardEvery):
+		}
+	}
+}

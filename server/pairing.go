@@ -1,0 +1,156 @@
+package server
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"io"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/google/uuid"
+
+	"unlatch/core/decide/act"
+	"unlatch/core/ground/pairing"
+	"unlatch/core/ground/tries"
+	"unlatch/core/ground/wiretext"
+	"unlatch/store"
+)
+
+// pairings serve the pairing of workers: machines that ask for it, and people who confirm it.
+type pairings struct {
+	resource
+	asked *tries.Counter // requests of machines, by address
+	links *links
+	from  func(*http.Request) string
+}
+
+// maxAsk bounds what a machine says of itself, in bytes.
+const maxAsk = 4 << 10
+
+// pairedView is a paired worker as pages show it.
+type pairedView struct {
+	store.PairedWorker
+	Key       string `json:"key" doc:"a short name of its key, as the machine shows it"`
+	Connected bool   `json:"connected" doc:"it is connected to this server now"`
+}
+
+func (s pairings) routes(api huma.API) {
+	const path = "/api/paired-workers"
+	register(s, api, huma.Operation{OperationID: "list-paired-workers", Method: http.MethodGet, Path: path, Metadata: needs(act.Administer),
+		Summary: "The workers at sites that are known by keys of their own"},
+		func(ctx context.Context, _ *struct{}) (*struct{ Body []pairedView }, error) {
+			list, err := s.store.Paired.List(ctx)
+			out := make([]pairedView, len(list))
+			for i, w := range list {
+				out[i] = pairedView{w, pairing.Public(w.Key).Name(), s.links.connected(w.ID)}
+			}
+			return &struct{ Body []pairedView }{out}, s.explain(err)
+		})
+	register(s, api, huma.Operation{OperationID: "pair-worker", Method: http.MethodPost, Path: path, DefaultStatus: 201,
+		Summary: "Make the machine that shows a code a worker of some sites"},
+		func(ctx context.Context, in *struct {
+			Body struct {
+				Code  string      `json:"code" maxLength:"40" doc:"that the machine shows"`
+				Name  string      `json:"name" minLength:"1" maxLength:"100" doc:"where it stands"`
+				Sites []uuid.UUID `json:"sites" maxItems:"5000" doc:"whose networks it reaches"`
+			}
+		}) (*struct{ Body idBody }, error) {
+			a := act.PairWorker{ID: uuid.Must(uuid.NewV7()), Name: in.Body.Name}
+			if err := s.ask(ctx, &a, in.Body.Code, in.Body.Sites); err != nil {
+				return nil, err
+			}
+			if _, err := s.do(ctx, a); err != nil {
+				return nil, err
+			}
+			return &struct{ Body idBody }{idBody{a.ID}}, nil
+		})
+	register(s, api, huma.Operation{OperationID: "revoke-worker", Method: http.MethodDelete, Path: path + "/{worker}",
+		Summary: "Let a paired worker in no more, and end its connection at once"},
+		func(ctx context.Context, in *struct {
+			Worker uuid.UUID `path:"worker"`
+		}) (*struct{}, error) {
+			w, err := s.store.Paired.Get(ctx, in.Worker)
+			if err != nil {
+				return nil, s.explain(err)
+			}
+			return s.keep(ctx, act.RevokeWorker{ID: w.ID, Name: w.Name})
+		})
+}
+
+// ask fills in what the machine that shows a code has said, and what the sites are called.
+func (s pairings) ask(ctx context.Context, a *act.PairWorker, code string, sites []uuid.UUID) error {
+	text, ok := pairing.ReadCode(code)
+	unknown := problem(http.StatusNotFound, "unknown_code", "No machine shows this code.",
+		"Look at what it shows. A code is good for ten minutes: begin anew on the machine with unlatch worker pair.")
+	if !ok {
+		return unknown
+	}
+	p, err := s.store.Paired.ByCode(ctx, text)
+	if errors.Is(err, store.ErrNotFound) {
+		return unknown
+	} else if err != nil {
+		return s.explain(err)
+	}
+	a.Request, a.Key, a.Machine, a.Version = p.Request, p.Key, p.Machine, p.Version
+	for _, id := range sites {
+		of, err := s.store.Sites.Get(ctx, id)
+		if err != nil {
+			return s.explain(err)
+		}
+		a.Sites, a.Names = append(a.Sites, id), append(a.Names, of.Name)
+	}
+	return nil
+}
+
+// ServeHTTP answers machines: a POST asks to be paired, a GET says how that stands.
+func (s pairings) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	from := s.from(r)
+	if s.asked.Shut(from) {
+		w.Header().Set("Retry-After", "60")
+		writeProblem(w, problem(http.StatusTooManyRequests, "too_fast", "Too many requests to be paired come from this address.",
+			"Wait a minute, then try again."))
+		return
+	}
+	out, err := s.answer(r, from)
+	if err != nil {
+		s.fail(w, err)
+		return
+	}
+	w.Header().Set("Content-Type", "application/json")
+	json.NewEncoder(w).Encode(out)
+}
+
+func (s pairings) answer(r *http.Request, from string) (out pairing.Asked, err error) {
+	ctx, done := context.WithTimeout(r.Context(), 10*time.Second)
+	defer done()
+	if r.Method == http.MethodGet {
+		token, _ := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
+		p, err := s.store.Paired.Asked(ctx, token)
+		if errors.Is(err, store.ErrNotFound) {
+			s.asked.Wrong(from)
+		}
+		if err == nil && p.Worker != nil {
+			out.Worker = p.Worker.String()
+			w, err := s.store.Paired.Get(ctx, *p.Worker)
+			out.Name = w.Name
+			return out, err
+		}
+		return out, err
+	}
+	s.asked.Wrong(from) // each counts: who is not paired has no business in asking often
+	var in pairing.Ask
+	if err := json.NewDecoder(io.LimitReader(r.Body, maxAsk)).Decode(&in); err != nil || !in.Key.Valid() {
+		return out, problem(http.StatusBadRequest, "bad_key", "This is no request to be paired.", "Use unlatch worker pair.")
+	}
+	out.Token, out.Code, out.Seconds = newToken(), pairing.NewCode(), int(store.PairingLife.Seconds())
+	err = s.store.Paired.Ask(ctx, out.Token, out.Code, store.Pairing{Key: in.Key, Machine: wiretext.Line(in.Machine, 100),
+		Version: wiretext.Line(in.Version, 50), From: from})
+	if errors.Is(err, store.ErrManyWait) {
+		return pairing.Asked{}, problem(http.StatusServiceUnavailable, "many_wait", "As many machines wait to be paired as may.",
+			"Confirm or wait for the others; each waits ten minutes.")
+	}
+	return out, err
+}

@@ -1,0 +1,140 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jmoiron/sqlx"
+
+	"unlatch/core/decide/act"
+	"unlatch/core/ground/pairing"
+)
+
+// Paired are the workers at sites that are known by keys of their own, and the machines that ask to be.
+type Paired struct{ *database }
+
+// A PairedWorker is one of them.
+type PairedWorker struct {
+	ID        uuid.UUID  `db:"id" json:"id"`
+	Name      string     `db:"name" json:"name"`
+	Key       []byte     `db:"public_key" json:"-"`
+	Machine   string     `db:"machine" json:"machine" doc:"what the machine calls itself"`
+	Version   string     `db:"version" json:"version"`
+	Sites     uuidList   `db:"sites" json:"sites"`
+	By        string     `db:"made_by" json:"made_by"`
+	Made      time.Time  `db:"made_at" json:"made_at"`
+	Revoked   *time.Time `db:"revoked_at" json:"revoked_at,omitempty"`
+	RevokedBy string     `db:"revoked_by" json:"revoked_by,omitempty"`
+	Seen      *time.Time `db:"seen_at" json:"seen_at,omitempty" doc:"when it was heard last; missing where it never was"`
+	From      string     `db:"from_address" json:"from,omitempty" doc:"the address that it connected from"`
+	DelayMS   float64    `db:"delay_ms" json:"delay_ms,omitempty" doc:"how long an answer of it took"`
+	Twice     *time.Time `db:"twice_at" json:"twice_at,omitempty" doc:"when somebody else used its key while it was connected"`
+	TwiceFrom string     `db:"twice_from" json:"twice_from,omitempty"`
+}
+
+const pairedColumns = `id, name, public_key, machine, version, made_by, made_at, revoked_at, revoked_by, seen_at, from_address,
+	delay_ms, twice_at, twice_from, (SELECT COALESCE(json_agg(site_id), '[]') FROM paired_sites p WHERE p.worker_id = w.id) AS sites`
+
+// List returns the paired workers, those that were revoked last.
+func (s Paired) List(ctx context.Context) ([]PairedWorker, error) {
+	out := []PairedWorker{}
+	return out, s.on(ctx).SelectContext(ctx, &out, "SELECT "+pairedColumns+
+		" FROM paired_workers w ORDER BY revoked_at IS NOT NULL, name, made_at")
+}
+
+// Get returns a paired worker, a revoked one too.
+func (s Paired) Get(ctx context.Context, id uuid.UUID) (w PairedWorker, err error) {
+	return w, notFoundIfNone(s.on(ctx).GetContext(ctx, &w, "SELECT "+pairedColumns+" FROM paired_workers w WHERE id = $1", id))
+}
+
+// A Pairing is a machine that asks to be paired.
+type Pairing struct {
+	Request []byte         `db:"token_hash"` // the SHA-256 of what the machine asks by how it stands
+	Key     pairing.Public `db:"public_key"`
+	Machine string         `db:"machine"`
+	Version string         `db:"version"`
+	From    string         `db:"from_address"`
+	Worker  *uuid.UUID     `db:"worker_id"` // nil while nobody has confirmed it
+}
+
+// Bounds of asking to be paired.
+const (
+	// PairingLife is how long a machine waits for somebody to type its code.
+	PairingLife = 10 * time.Minute
+	mostWaiting = 50
+)
+
+// ErrManyWait is for one machine too many that asks to be paired.
+var ErrManyWait = errors.New("as many machines wait to be paired as may")
+
+// Ask keeps that a machine asks to be paired, by a token of its own and a code that somebody is to type.
+func (s Paired) Ask(ctx context.Context, token, code string, p Pairing) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, "DELETE FROM pairings WHERE until < now()"); err != nil {
+			return err
+		}
+		n, err := tx.ExecContext(ctx, `INSERT INTO pairings (token_hash, code_hash, public_key, machine, version, from_address, until)
+			SELECT $1, $2, $3, $4, $5, $6, now() + make_interval(secs => $7) WHERE (SELECT count(*) FROM pairings) < $8`, hashOf(token),
+			hashOf(code), []byte(p.Key), p.Machine, p.Version, p.From, PairingLife.Seconds(), mostWaiting)
+		if err := touchedOne(n, err); errors.Is(err, ErrNotFound) {
+			return ErrManyWait
+		} else if err != nil {
+			return err
+		}
+		return nil
+	})
+}
+
+// Asked returns how the request of a token stands; ErrNotFound where it was not confirmed in time.
+func (s Paired) Asked(ctx context.Context, token string) (p Pairing, err error) {
+	return p, notFoundIfNone(s.on(ctx).GetContext(ctx, &p, `SELECT token_hash, public_key, machine, version, from_address, worker_id
+		FROM pairings WHERE token_hash = $1 AND until > now()`, hashOf(token)))
+}
+
+// ByCode returns the request that shows a code and that nobody has confirmed yet.
+func (s Paired) ByCode(ctx context.Context, code string) (p Pairing, err error) {
+	return p, notFoundIfNone(s.on(ctx).GetContext(ctx, &p, `SELECT token_hash, public_key, machine, version, from_address, worker_id
+		FROM pairings WHERE code_hash = $1 AND until > now() AND worker_id IS NULL`, hashOf(code)))
+}
+
+// pair makes a machine that asked a worker. ErrNotFound means that it asks no more, ErrTaken that its key is known already.
+func (s Paired) pair(ctx context.Context, by act.Person, x act.PairWorker) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO paired_workers (id, name, public_key, machine, version, made_by)
+			VALUES ($1, $2, $3, $4, $5, $6)`, x.ID, x.Name, []byte(x.Key), x.Machine, x.Version, by.Name); err != nil {
+			return takenIfDouble(err)
+		}
+		if _, err := tx.ExecContext(ctx, "INSERT INTO paired_sites (worker_id, site_id) SELECT $1, id FROM sites WHERE id = ANY($2)", x.ID,
+			x.Sites); err != nil {
+			return err
+		}
+		return touchedOne(tx.ExecContext(ctx, `UPDATE pairings SET worker_id = $2 WHERE token_hash = $1 AND worker_id IS NULL
+			AND until > now()`, x.Request, x.ID))
+	})
+}
+
+// revoke ends that a worker is let in, and tells the servers.
+func (s Paired) revoke(ctx context.Context, by act.Person, x act.RevokeWorker) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if err := touchedOne(tx.ExecContext(ctx, `UPDATE paired_workers SET revoked_at = now(), revoked_by = $2
+			WHERE id = $1 AND revoked_at IS NULL`, x.ID, by.Name)); err != nil {
+			return err
+		}
+		return s.notify(ctx, tx, Event{What: WorkerRevoked, ID: x.ID})
+	})
+}
+
+// Heard keeps that a worker is connected, from where, with which version, and how long an answer of it took.
+func (s Paired) Heard(ctx context.Context, id uuid.UUID, from, version string, delay time.Duration) error {
+	_, err := s.on(ctx).ExecContext(ctx, `UPDATE paired_workers SET seen_at = now(), from_address = $2, version = $3, delay_ms = $4
+		WHERE id = $1`, id, from, version, float64(delay.Microseconds())/1000)
+	return err
+}
+
+// Twice keeps that somebody else used a worker's key while it was connected.
+func (s Paired) Twice(ctx context.Context, id uuid.UUID, from string) error {
+	_, err := s.on(ctx).ExecContext(ctx, "UPDATE paired_workers SET twice_at = now(), twice_from = $2 WHERE id = $1", id, from)
+	return err
+}

@@ -1,0 +1,20 @@
+import { useQuery } from "@tanstack/react-query";
+import { type Body, useAction } from "./actions";
+import { api, must } from "./client";
+import { keys } from "./keys";
+
+/** The workers at sites that are known by keys of their own. */
+export const usePaired = () =>
+  useQuery({ queryKey: keys.paired(), queryFn: () => must(api.GET("/api/paired-workers")), refetchInterval: 5_000 });
+
+/** Makes the machine that shows a code a worker of some sites. */
+export const usePairWorker = () =>
+  useAction((body: Body<"/api/paired-workers", "post">) => must(api.POST("/api/paired-workers", { body })), [keys.paired()], "quiet");
+
+/** Lets a paired worker in no more, and ends its connection. */
+export const useRevokeWorker = () =>
+  useAction(
+    (worker: string) => must(api.DELETE("/api/paired-workers/{worker}", { params: { path: { worker } } })),
+    [keys.paired()],
+    "quiet",
+  );
