@@ -69,7 +69,8 @@ func pairUntil(cmd *cobra.Command, to jobs.ServerAddress, i *pairing.Identity) (
 	}
 	life := time.Duration(asked.Seconds) * time.Second
 	fmt.Fprintf(cmd.OutOrStdout(),
-		"\n  Code  %s\n  Key   %s\n\nType the code on the server's page within %.0f minutes: Server, Pair a worker.\n", wiretext.Line(asked.Code, 20), i.Key().Public().Name(), life.Minutes())
+		"\n  Code  %s\n  Key   %s\n\nType the code on the server's page within %.0f minutes: Server, Pair a worker.\n",
+		wiretext.Line(asked.Code, 20), i.Key().Public().Name(), life.Minutes())
 	ctx, done := context.WithTimeout(cmd.Context(), life)
 	defer done()
 	for {
