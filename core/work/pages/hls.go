@@ -38,11 +38,10 @@ type feed struct {
 }
 
 // feeding returns what cuts the stream of a page, and begins that where nobody asked for it before.
-func (s *Server) feeding(p *served, r *http.Request) *feed {
+func (s *Server) feeding(p *served) *feed {
 	p.mu.Lock()
 	f := p.feed
-	fresh := f == nil
-	if fresh {
+	if f == nil {
 		f = &feed{page: p, stream: hls.New(), begun: make(chan struct{})}
 		var ctx context.Context
 		ctx, f.stop = context.WithCancel(p.until)
@@ -53,9 +52,6 @@ func (s *Server) feeding(p *served, r *http.Request) *feed {
 	f.mu.Lock()
 	f.asked = time.Now()
 	f.mu.Unlock()
-	if fresh {
-		s.told(p, r)
-	}
 	return f
 }
 
@@ -222,7 +218,7 @@ func (s *Server) hls(w http.ResponseWriter, r *http.Request, p *served, leaf str
 		http.Error(w, "There is nothing of that name.", http.StatusNotFound)
 		return
 	}
-	f := s.feeding(p, r)
+	f := s.feeding(p)
 	ctx, done := context.WithTimeout(r.Context(), answerBy)
 	defer done()
 	if isName {
@@ -237,7 +233,8 @@ func (s *Server) hls(w http.ResponseWriter, r *http.Request, p *served, leaf str
 		return
 	}
 	const playlist = "application/vnd.apple.mpegurl"
-	if leaf == "index.m3u8" {
+	if leaf == "index.m3u8" { // with it each player begins
+		s.told(p, r)
 		s.send(w, r, playlist, []byte(f.index()), nil)
 		return
 	}

@@ -3,7 +3,6 @@
 package pages
 
 import (
-	"cmp"
 	"context"
 	"io/fs"
 	"log/slog"
@@ -213,8 +212,10 @@ func (s *Server) player(w http.ResponseWriter, r *http.Request) {
 
 // from returns the address that a request comes from.
 func from(r *http.Request) string {
-	host, _, err := net.SplitHostPort(r.RemoteAddr)
-	return cmp.Or(map[bool]string{true: host}[err == nil], r.RemoteAddr)
+	if host, _, err := net.SplitHostPort(r.RemoteAddr); err == nil {
+		return host
+	}
+	return r.RemoteAddr
 }
 
 // told says that somebody begins to take a page's stream.
