@@ -27,6 +27,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"unlatch/core/decide/act"
+	"unlatch/core/ground/pairing"
 	"unlatch/core/work/live"
 	"unlatch/jobs"
 	"unlatch/store"
@@ -121,7 +122,8 @@ func TestEveryRouteWantsASession(t *testing.T) {
 		"POST /api/session": true, "DELETE /api/session": true, "POST /api/setup": true, "POST /api/link": true,
 		"POST /api/link/take": true, "POST /api/session/second": true, "POST /api/sign-on/begin": true,
 		"POST /api/sign-on/finish": true, "GET /feeds/{token}": true,
-		"POST /feeds/{token}/showing": true, "GET " + jobs.PicturesPath: true}
+		"POST /feeds/{token}/showing": true, "GET " + jobs.PicturesPath: true,
+		"GET " + pairing.LinkPath: true, "GET " + pairing.AskPath: true, "POST " + pairing.AskPath: true}
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
 	all := New(ctx, Config{Store: s, Log: slog.New(slog.DiscardHandler), Web: fstest.MapFS{}})
