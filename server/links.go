@@ -69,22 +69,35 @@ func (s *links) endRevoked(ctx context.Context) {
 	}
 }
 
-// known lets in who is paired and not revoked.
-func (s *links) known(ctx context.Context, h link.Hello) (pairing.Public, error) {
+// door lets one connection in.
+type door struct {
+	*links
+	from   string
+	worker store.PairedWorker // that it says to be
+}
+
+// Key implements link.Door.
+func (d *door) Key(ctx context.Context, h link.Hello) (pairing.Public, error) {
 	id, err := uuid.Parse(h.Worker)
 	if err != nil {
 		return nil, nil
 	}
-	w, err := s.pictures.store.Paired.Get(ctx, id)
-	switch {
-	case errors.Is(err, store.ErrNotFound):
+	if d.worker, err = d.pictures.store.Paired.Get(ctx, id); errors.Is(err, store.ErrNotFound) {
 		return nil, nil
-	case err != nil:
-		return nil, err
-	case w.Revoked != nil:
-		return w.Key, &link.Refusal{Problem: "This worker was revoked on the server.", Fix: "Pair it anew: unlatch worker pair", Final: true}
 	}
-	return w.Key, s.alone(ctx, id)
+	return d.worker.Key, err
+}
+
+// Admit implements link.Door: it turns away who was revoked, and who is connected already.
+func (d *door) Admit(ctx context.Context, _ link.Hello) error {
+	if d.worker.Revoked != nil {
+		return &link.Refusal{Problem: "This worker was revoked on the server.", Fix: "Pair it anew: unlatch worker pair", Final: true}
+	}
+	err := d.alone(ctx, d.worker.ID)
+	if errors.As(err, new(*link.Refusal)) {
+		d.pictures.store.Paired.Twice(ctx, d.worker.ID, d.from)
+	}
+	return err
 }
 
 // alone refuses a worker that is connected already, and answers there: either it was started twice, or somebody has its key.
@@ -126,17 +139,15 @@ func (s *links) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	ws.SetReadLimit(maxLinkMessage)
 	ctx, end := context.WithCancel(context.WithoutCancel(r.Context()))
 	defer end()
-	l, hello, err := link.Accept(ctx, websocket.NetConn(ctx, ws, websocket.MessageBinary), s.known)
+	d := &door{links: s, from: from}
+	l, hello, err := link.Accept(ctx, websocket.NetConn(ctx, ws, websocket.MessageBinary), d)
 	log := s.pictures.log.With("worker", hello.Worker, "from", from)
 	if err != nil {
-		if id, perr := uuid.Parse(hello.Worker); perr == nil && s.connected(id) {
-			s.pictures.store.Paired.Twice(ctx, id, from)
-		}
 		log.Info("a paired worker is not let in", "err", err)
 		return
 	}
 	defer l.Close()
-	id := uuid.MustParse(hello.Worker)
+	id := d.worker.ID
 	one := &oneLink{l, from}
 	s.mu.Lock()
 	s.byID[id] = one

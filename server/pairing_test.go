@@ -133,6 +133,11 @@ func TestAStolenKey(t *testing.T) {
 	c, err := first.Dial(t.Context(), "tcp", "")
 	require.NoError(t, err)
 	c.Close()
+	stranger := pairing.NewIdentity(i.Server, "")
+	stranger.Worker = i.Worker
+	_, ended := x.uplink(stranger)
+	assert.Error(t, <-ended)
+	assert.Nil(t, x.list()[0].Twice, "who knows the name of a worker alone has no key of it")
 	thief, _ := x.uplink(i)
 	ctx, done := context.WithTimeout(t.Context(), 3*time.Second)
 	defer done()

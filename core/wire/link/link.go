@@ -126,14 +126,19 @@ func Begin(ctx context.Context, conn net.Conn, key pairing.Key, hello Hello) (l 
 	return &Link{mux: mux}, nil
 }
 
-// Known returns the key of a worker, or a *Refusal for one that is not let in.
-type Known func(ctx context.Context, h Hello) (pairing.Public, error)
+// A Door decides who is let in.
+type Door interface {
+	// Key returns the key of the worker that somebody says to be; nil where there is none of that ID.
+	Key(ctx context.Context, h Hello) (pairing.Public, error)
+	// Admit is asked once somebody has proven to be that worker. A *Refusal is told to it.
+	Admit(ctx context.Context, h Hello) error
+}
 
 // errStranger is told to whoever proves nothing: whether there is a worker of that ID is nobody's business.
 var errStranger = &Refusal{Problem: "This server does not know this worker.", Fix: "Pair it: unlatch worker pair", Final: true}
 
 // Accept is the server's side. conn is closed after an error.
-func Accept(ctx context.Context, conn net.Conn, known Known) (l *Link, h Hello, err error) {
+func Accept(ctx context.Context, conn net.Conn, door Door) (l *Link, h Hello, err error) {
 	defer closeUnless(&err, conn, ctx)()
 	conn.SetDeadline(time.Now().Add(wordBy))
 	asked := challenge{pairing.Nonce()}
@@ -148,23 +153,22 @@ func Accept(ctx context.Context, conn net.Conn, known Known) (l *Link, h Hello, 
 		return nil, h, refuse(conn, errStranger)
 	}
 	h.Machine, h.Version = wiretext.Line(h.Machine, 100), wiretext.Line(h.Version, 50)
-	key, err := known(ctx, h)
-	no := (*Refusal)(nil)
-	switch {
-	case errors.As(err, &no):
-	case err != nil:
+	key, err := door.Key(ctx, h)
+	if err != nil {
 		return nil, h, err
 	}
-	// What it is refused for is told to who has proven to be that worker.
 	if !key.Verify(asked.Nonce, p.Nonce, p.Hello, p.Signature) {
 		return nil, h, refuse(conn, errStranger)
 	}
-	if no == nil && (h.Protocol < Protocol-1 || h.Protocol > Protocol) {
-		no = &Refusal{Problem: fmt.Sprintf("This worker speaks version %d of the link, and this server versions %d and %d.", h.Protocol,
-			Protocol-1, Protocol), Fix: "Install the version of the server on it.", Final: true}
+	if h.Protocol < Protocol-1 || h.Protocol > Protocol {
+		says := fmt.Sprintf("This worker speaks version %d of the link, and this server versions %d and %d.", h.Protocol, Protocol-1, Protocol)
+		return nil, h, refuse(conn, &Refusal{Problem: says, Fix: "Install the version of the server on it.", Final: true})
 	}
-	if no != nil {
-		return nil, h, refuse(conn, no)
+	if err := door.Admit(ctx, h); err != nil {
+		if no := (*Refusal)(nil); errors.As(err, &no) {
+			refuse(conn, no)
+		}
+		return nil, h, err
 	}
 	if err := say(conn, verdict{}); err != nil {
 		return nil, h, err

@@ -17,12 +17,12 @@ import (
 )
 
 // pair begins a link on both sides.
-func pair(t *testing.T, key pairing.Key, hello Hello, known Known) (worker, server *Link, heard Hello, werr, serr error) {
+func pair(t *testing.T, key pairing.Key, hello Hello, door Door) (worker, server *Link, heard Hello, werr, serr error) {
 	a, b := net.Pipe()
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
-		server, heard, serr = Accept(t.Context(), b, known)
+		server, heard, serr = Accept(t.Context(), b, door)
 	}()
 	worker, werr = Begin(t.Context(), a, key, hello)
 	<-done
@@ -36,9 +36,22 @@ func pair(t *testing.T, key pairing.Key, hello Hello, known Known) (worker, serv
 	return worker, server, heard, werr, serr
 }
 
-func knows(key pairing.Key) Known {
-	return func(context.Context, Hello) (pairing.Public, error) { return key.Public(), nil }
+// door lets in whoever has a key.
+type door struct {
+	key     pairing.Key
+	away    error // for which the key is not known now
+	refuses error // for which nobody is let in
+	asked   bool  // it was asked to let somebody in
 }
+
+func (d *door) Key(context.Context, Hello) (pairing.Public, error) { return d.key.Public(), d.away }
+
+func (d *door) Admit(context.Context, Hello) error {
+	d.asked = true
+	return d.refuses
+}
+
+func knows(key pairing.Key) *door { return &door{key: key} }
 
 func TestStreamsGoOverALink(t *testing.T) {
 	t.Parallel()
@@ -91,15 +104,15 @@ func TestWhoIsNotLetIn(t *testing.T) {
 	require.ErrorAs(t, werr, &no)
 	assert.Equal(t, errStranger.Problem, no.Problem)
 	assert.Error(t, serr)
-	refuses := func(context.Context, Hello) (pairing.Public, error) { return key.Public(), revoked }
-	_, _, _, werr, _ = pair(t, thief, Hello{Worker: "w1"}, refuses)
+	shut := &door{key: key, refuses: revoked}
+	_, _, _, werr, _ = pair(t, thief, Hello{Worker: "w1"}, shut)
 	require.ErrorAs(t, werr, &no)
 	assert.Equal(t, errStranger.Problem, no.Problem, "that it was revoked is told to the worker alone")
-	_, _, _, werr, _ = pair(t, key, Hello{Worker: "w1"}, refuses)
+	assert.False(t, shut.asked, "who has proven nothing costs nothing more")
+	_, _, _, werr, _ = pair(t, key, Hello{Worker: "w1"}, shut)
 	require.ErrorAs(t, werr, &no)
 	assert.Equal(t, revoked.Problem, no.Problem)
-	away := func(context.Context, Hello) (pairing.Public, error) { return nil, errors.New("the database is away") }
-	_, _, _, werr, _ = pair(t, key, Hello{}, away)
+	_, _, _, werr, _ = pair(t, key, Hello{}, &door{key: key, away: errors.New("the database is away")})
 	assert.Error(t, werr)
 	assert.False(t, errors.As(werr, &no), "it is tried again")
 }
