@@ -25,14 +25,19 @@ const samplesAFrame = 1024
 
 // Frame appends the fragment of one access unit, or packet of Opus, to dst.
 func (s *Sound) Frame(dst, unit []byte) []byte {
-	lasts := uint32(samplesAFrame)
-	if s.Opus {
-		lasts = media.OpusSamples(unit)
-	}
+	lasts := uint32(s.Samples(unit))
 	s.seq++
 	dst = sample{soundTrack, s.seq, lasts, s.Time, 0, true, unit}.fragment(dst)
 	s.Time += uint64(lasts)
 	return dst
+}
+
+// Samples returns how many samples an access unit, or packet of Opus, holds.
+func (s *Sound) Samples(unit []byte) int {
+	if s.Opus {
+		return int(media.OpusSamples(unit))
+	}
+	return samplesAFrame
 }
 
 // Init appends the initialisation segment.

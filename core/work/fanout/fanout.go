@@ -366,6 +366,12 @@ func (c *Consumer) Close() {
 	}
 }
 
+// lingerFor is how long Linger goes on.
+const lingerFor = time.Second
+
+// Linger is Close a moment later: whoever begins anew comes back at once, and cameras allow few sessions.
+func (c *Consumer) Linger() { time.AfterFunc(lingerFor, c.Close) }
+
 // leave ends the session where nobody takes it.
 func (s *stream) leave() {
 	s.hub.mu.Lock()

@@ -94,7 +94,7 @@ func (f *feed) play(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	defer linger(c)
+	defer c.Linger()
 	cut, err := newCutter(f, c)
 	if err != nil {
 		return err
@@ -121,6 +121,7 @@ type cutter struct {
 	audio  int // -1 for none that pages play
 	heard  *media.Listener
 	sound  fmp4.Sound
+	sounds media.SoundTimes
 
 	generation int
 	at         time.Time // of the packet that is taken
@@ -143,6 +144,7 @@ func newCutter(f *feed, c *fanout.Consumer) (*cutter, error) {
 		if t.Kind == "audio" && ok && l.Form != media.Samples {
 			x.audio, x.heard = i, l
 			x.sound = fmp4.Sound{Opus: l.Form == media.Opus, Config: l.Config, Object: l.Object, Rate: l.Rate, Channels: l.Channels}
+			x.sounds.Rate = l.Rate
 			break
 		}
 	}
@@ -199,15 +201,9 @@ func (x *cutter) begin() {
 	}
 }
 
-// strays is how far the time of sound may lie from that of the pictures about it before it is set anew: packets of it were lost.
-const strays = 300 * time.Millisecond
-
-// unit takes a piece of sound. Its time is that at which it came, since the first picture did.
+// unit takes a piece of sound.
 func (x *cutter) unit(data []byte) {
-	now := uint64(max(0, x.at.Sub(x.begun)).Seconds() * float64(x.sound.Rate))
-	if slack := uint64(strays.Seconds() * float64(x.sound.Rate)); x.sound.Time == 0 || now > x.sound.Time+slack {
-		x.sound.Time = now
-	}
+	x.sound.Time = uint64(x.sounds.Next(x.at.Sub(x.begun), x.sound.Samples(data)))
 	x.feed.stream.Sound(x.sound.Frame(nil, data))
 }
 

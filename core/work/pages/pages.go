@@ -225,9 +225,6 @@ func (s *Server) told(p *served, r *http.Request) {
 	}
 }
 
-// linger closes a consumer a moment later: whoever begins anew comes back at once, and cameras allow few sessions.
-func linger(c *fanout.Consumer) { time.AfterFunc(time.Second, c.Close) }
-
 // take begins to take the stream of a page, and remembers why it cannot be taken.
 func (p *served) take(ctx context.Context) (*fanout.Consumer, error) {
 	ctx, done := context.WithTimeout(ctx, startBy)

@@ -1,6 +1,7 @@
 package pages
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"errors"
@@ -123,7 +124,7 @@ func (s *Server) offered(w http.ResponseWriter, r *http.Request, p *served, unti
 	x, answer, err := s.join(p, c, string(offer), end)
 	if err != nil {
 		end()
-		linger(c)
+		c.Linger()
 		switch {
 		case errors.Is(err, errFull):
 			w.Header().Set("Retry-After", "30")
@@ -160,7 +161,7 @@ var (
 // join answers an offer. The peer sends nothing yet; it calls end when the browser has gone.
 func (s *Server) join(p *served, c *fanout.Consumer, offer string, end func()) (_ *peer, answer string, err error) {
 	p.mu.Lock()
-	full := len(p.peers) >= p.most()
+	full := len(p.peers) >= cmp.Or(p.Most, mostOfOne)
 	p.mu.Unlock()
 	if full {
 		return nil, "", errFull
@@ -212,13 +213,6 @@ func (s *Server) join(p *served, c *fanout.Consumer, offer string, end func()) (
 	return x, x.conn.LocalDescription().SDP, nil
 }
 
-func (p *served) most() int {
-	if p.Most > 0 {
-		return p.Most
-	}
-	return mostOfOne
-}
-
 // add has a track sent that browsers play; others are left out.
 func (x *peer) add(t player.Track) error {
 	c, ok := sent[t.Codec]
@@ -252,7 +246,7 @@ func (x *peer) add(t player.Track) error {
 func (x *peer) leave(c *fanout.Consumer) {
 	x.end()
 	x.conn.Close()
-	linger(c)
+	c.Linger()
 	x.page.mu.Lock()
 	defer x.page.mu.Unlock()
 	delete(x.page.peers, x.id)

@@ -25,8 +25,8 @@ var (
 	silence       = []byte{0, 0, 0, 7}
 )
 
-// silenceLasts is how long one unit of silence sounds: 1024 samples.
-const silenceLasts = 1024 * time.Second / 44_100
+// silenceLasts is how long one unit of silence sounds.
+const silenceLasts = samplesAUnit * time.Second / 44_100
 
 // Errors of what a stream is.
 var (
@@ -42,14 +42,13 @@ type sending struct {
 	first        []heldFrame // the first frames, until there are enough to know how far they are out of order
 	sent         bool        // those have been sent
 	heard        *media.Listener
+	sounds       media.SoundTimes
 	silent       bool // silence is sent
 	told         bool // the configuration of the sound was sent
 
 	begun    time.Time // when the first picture that was sent came
 	at       time.Time // of the packet that is taken
 	quiet    int64     // units of silence that were sent
-	spoken   int64     // units of sound that were sent, since heardAt
-	heardAt  time.Duration
 	pictures int64
 	err      error
 }
@@ -77,7 +76,7 @@ func newSending(tracks []player.Track, silence bool) (*sending, error) {
 	if !ok || l.Form != media.AAC {
 		return nil, errSound
 	}
-	x.heard = l
+	x.heard, x.sounds.Rate = l, l.Rate
 	return x, nil
 }
 
@@ -156,18 +155,12 @@ func (x *sending) config(to publisher, config []byte) {
 	}
 }
 
-// strays is how far the time of sound may lie behind that at which it came before it is set anew: units of it were lost.
-const strays = 300 * time.Millisecond
+// samplesAUnit is what an access unit of AAC holds (ISO/IEC 14496-3 §4.5.2.1.1).
+const samplesAUnit = 1024
 
-// unit sends an access unit of sound. The first has the time at which it came, and each further one follows the one before.
+// unit sends an access unit of sound.
 func (x *sending) unit(to publisher, unit []byte) {
 	x.config(to, x.heard.Config)
-	came := x.at.Sub(x.begun)
-	at := x.heardAt + time.Duration(x.spoken)*1024*time.Second/time.Duration(x.heard.Rate)
-	if x.spoken == 0 || came > at+strays {
-		x.heardAt, x.spoken = max(came, 0), 0
-		at = x.heardAt
-	}
-	x.spoken++
-	x.keep(to.Audio(unit, nil, uint32(at.Milliseconds())))
+	at := x.sounds.Next(x.at.Sub(x.begun), samplesAUnit)
+	x.keep(to.Audio(unit, nil, uint32(at*1000/int64(x.heard.Rate))))
 }

@@ -321,15 +321,9 @@ func (h handler) start(v *rtsp.Viewer, q *rtsp.Request, r *served) (answered boo
 		v.Reply(q, 503, "Service Unavailable", rtsp.Field{Name: "Retry-After", Value: "10"})
 		return true
 	}
-	linger(c) // whoever asks for the description plays next
+	c.Linger() // whoever asks for the description plays next
 	return false
 }
-
-// lingerFor is how long the session with the camera is kept when the last taker has gone: one that begins anew comes back.
-const lingerFor = time.Second
-
-// linger closes a consumer a moment later.
-func linger(c *fanout.Consumer) { time.AfterFunc(lingerFor, c.Close) }
 
 func (r *served) most() int {
 	if r.Most > 0 {
@@ -397,7 +391,7 @@ func (x stream) Send(ctx context.Context, to *rtsp.Sink) {
 	if err != nil {
 		return
 	}
-	defer linger(c)
+	defer c.Linger()
 	if describe(c) != x.sdp {
 		return // the stream is another than was described: the taker has to ask anew
 	}
