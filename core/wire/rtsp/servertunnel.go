@@ -83,6 +83,27 @@ func (s *Server) takeTunnel(id string) *serverTunnel {
 	return half
 }
 
+// half takes one half of a session within HTTP: a GET begins the session, which serve speaks until it ends, and the POST of the same cookie
+// completes it. taken is false for a POST of nothing, and for a GET whose cookie is in use.
+func (s *Server) half(method, id string, conn net.Conn, r *bufio.Reader, serve func(net.Conn)) (taken bool) {
+	if method == http.MethodPost {
+		half := s.takeTunnel(id)
+		if half == nil {
+			return false
+		}
+		half.complete(conn, r)
+		return true
+	}
+	half, end, ok := s.beginTunnel(id, conn)
+	if !ok {
+		return false
+	}
+	defer end()
+	s.answerTunnel(conn)
+	serve(half)
+	return true
+}
+
 // ServeHTTP carries a session within HTTP: the GET begins it, the POST with the same x-sessioncookie completes it.
 func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	id := r.Header.Get("x-sessioncookie")
@@ -94,22 +115,13 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if err != nil {
 		return
 	}
-	if r.Method == http.MethodPost {
-		defer conn.Close()
-		if half := s.takeTunnel(id); half != nil {
-			half.complete(conn, rest.Reader)
-		}
-		return
-	}
-	if half, end, ok := s.beginTunnel(id, conn); ok {
-		defer end()
-		s.answerTunnel(conn)
-		// The request's own context ends with the hijacking: Close is what ends the session.
-		s.serve(context.Background(), half)
-	} else {
-		conn.Close()
-	}
+	defer conn.Close()
+	// The request's own context ends with the hijacking: Close is what ends the session.
+	s.half(r.Method, id, conn, rest.Reader, func(c net.Conn) { s.serve(context.Background(), c) })
 }
+
+// maxCookie bounds the name that a client gives a session, in bytes.
+const maxCookie = 200
 
 // tunnelled takes one half of a session within HTTP on the port of the streams.
 func (s *Server) tunnelled(ctx context.Context, conn net.Conn, r *bufio.Reader) {
@@ -118,25 +130,9 @@ func (s *Server) tunnelled(ctx context.Context, conn net.Conn, r *bufio.Reader) 
 	if err == nil {
 		id = q.Header.Get("x-sessioncookie")
 	}
-	const no = "HTTP/1.0 404 Not Found\r\nConnection: close\r\n\r\n"
-	switch {
-	case id == "" || len(id) > 200:
-		io.WriteString(conn, no)
-	case q.Method == http.MethodPost:
-		if half := s.takeTunnel(id); half != nil {
-			half.complete(conn, r)
-		} else {
-			io.WriteString(conn, no)
-		}
-	default:
-		half, end, ok := s.beginTunnel(id, conn)
-		if !ok {
-			io.WriteString(conn, no)
-			return
-		}
-		defer end()
-		s.answerTunnel(conn)
-		s.view(ctx, half)
+	known := id != "" && len(id) <= maxCookie
+	if !known || !s.half(q.Method, id, conn, r, func(c net.Conn) { s.view(ctx, c) }) {
+		io.WriteString(conn, "HTTP/1.0 404 Not Found\r\nConnection: close\r\n\r\n")
 	}
 }
 
