@@ -119,7 +119,7 @@ func (e *env) mendByItself(ctx context.Context, site, device uuid.UUID, rule wat
 	if len(going) == 0 {
 		return nil
 	}
-	person, err := e.store.People.Get(ctx, by)
+	person, err := e.store.People.OfRounds(ctx, site)
 	if err != nil {
 		return err
 	}

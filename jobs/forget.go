@@ -16,7 +16,7 @@ var forgetting = uuid.MustParse("7b1d5b1c-2f6e-4a53-9b39-6f1f0a2b26e0")
 // forget lets go what the rule of the installation keeps no longer, now and then. It is called by one goroutine alone.
 func (e *env) forget(ctx context.Context) {
 	now := time.Now().UTC()
-	if now.Sub(e.forgot) < forgetEvery && !now.Before(e.forgot) {
+	if e.store.IsFar() || now.Sub(e.forgot) < forgetEvery && !now.Before(e.forgot) {
 		return
 	}
 	e.forgot = now

@@ -73,7 +73,7 @@ func (l *levelHandler) Enabled(ctx context.Context, at slog.Level) bool {
 	return at >= l.least && l.Handler.Enabled(ctx, at)
 }
 
-// Options are how a process works. The zero value is usable.
+// Options are how a process works. The store of a worker elsewhere has it do what is of its sites alone. The zero value is usable.
 type Options struct {
 	Sites    []string         // names or IDs of those whose jobs it takes; none means all
 	Resolver address.Resolver // looks the names of targets up; nil means the name servers of the machine
@@ -92,13 +92,17 @@ type Options struct {
 	Faces          doctor.Ports
 	// RelayCores is how many processor cores conversions may take in all; 0 for half of the machine's.
 	RelayCores float64
+	far        bool // the store is that of a worker elsewhere
 	// Traced says that spans go somewhere: then each connection to a device is one.
 	Traced bool
 }
 
 // commonQueue returns the queue that the process takes besides those of sites. A worker elsewhere takes one that nobody puts anything into.
 func (o Options) commonQueue() string {
-	if o.Outside {
+	switch {
+	case o.far:
+		return "far-idle"
+	case o.Outside:
 		return "outside"
 	}
 	return river.QueueDefault
@@ -110,6 +114,7 @@ func StartWorkers(s *store.Store, log *slog.Logger, o Options) (*Workers, error)
 }
 
 func startWorkers(s *store.Store, log *slog.Logger, h hooks, o Options) (*Workers, error) {
+	o.far = s.IsFar()
 	ctx, cancel := context.WithCancel(context.Background())
 	log = slog.New(originHandler{log.Handler()})
 	name := fmt.Sprintf("worker-%d-%s", os.Getpid(), uuid.NewString()[:8])
@@ -136,7 +141,8 @@ func startWorkers(s *store.Store, log *slog.Logger, h hooks, o Options) (*Worker
 		JobTimeout:        jobTimeout,
 		MaxAttempts:       maxAttempts,
 		RetryPolicy:       retryEarly{cmp.Or(h.RetryAfter, time.Second)},
-		Middleware: []rivertype.Middleware{river.WorkerMiddlewareFunc(env.underOrigin), river.WorkerMiddlewareFunc(env.meter.timed),
+		Middleware: []rivertype.Middleware{river.WorkerMiddlewareFunc(env.underOrigin), river.WorkerMiddlewareFunc(env.ofSite),
+			river.WorkerMiddlewareFunc(env.meter.timed),
 			river.WorkerMiddlewareFunc(env.underLease)},
 		RescueStuckJobsAfter: time.Hour, // dead workers are found sooner by their lock
 	})
@@ -172,20 +178,30 @@ func startWorkers(s *store.Store, log *slog.Logger, h hooks, o Options) (*Worker
 		w.Stop()
 		return nil, err
 	}
-	w.watching.Go(func() { attendant.attend(ctx, log) })
-	go rescue(ctx, s, log)
+	w.attend(ctx, attendant, o)
+	return w, nil
+}
+
+// attend begins what a worker does besides its jobs, until ctx ends: it keeps in step with its sites, listens, looks in rounds and tells.
+func (w *Workers) attend(ctx context.Context, a *attendant, o Options) {
+	log := w.env.log
+	w.watching.Go(func() { a.attend(ctx, log) })
+	if !o.far {
+		go rescue(ctx, w.env.store, log)
+	}
 	if o.Folder != "" {
 		since := time.Now().UTC()
 		w.watching.Go(func() {
-			Report(ctx, s, log, env.again, func(ctx context.Context) doctor.Process { return attendant.process(ctx, since, o) })
+			Report(ctx, w.env.store, log, w.env.again, func(ctx context.Context) doctor.Process { return a.process(ctx, since, o) })
 		})
 	}
 	if !o.Outside {
-		w.watching.Go(func() { env.watch(ctx, o.Sites) })
-		w.watching.Go(func() { newRounds(env, o.Sites).run(ctx) })
-		w.watching.Go(func() { env.tell(ctx) })
+		w.watching.Go(func() { w.env.watch(ctx, o.Sites) })
+		w.watching.Go(func() { newRounds(w.env, o.Sites).run(ctx) })
 	}
-	return w, nil
+	if !o.Outside && !o.far {
+		w.watching.Go(func() { w.env.tell(ctx) })
+	}
 }
 
 // rescue looks for jobs whose worker has died, now and every few seconds.

@@ -177,7 +177,11 @@ func (d *deviceJob) paste(ctx context.Context, a command.Paste, u streamurl.URL,
 }
 
 // learn puts a recipe that has found streams into the path book of what was learned, for devices alike by the word of their stream service.
+// A worker elsewhere learns nothing for all sites.
 func (d *deviceJob) learn(ctx context.Context, r recipe.Recipe, server string, found, of int) error {
+	if d.env.store.IsFar() {
+		return nil
+	}
 	r.Name, r.Server, r.Confidence = strings.TrimSpace(server+" "+r.Shape), server, "likely"
 	r.Note = fmt.Sprintf("Learned from a pasted URL; found %d of %d channels at %s.", found, of, d.Device().Addr)
 	return d.env.store.Keep(ctx, "a recipe", func(ctx context.Context) error {

@@ -27,7 +27,10 @@ const attendEvery = 2 * time.Second
 type reach []string
 
 func (r reach) includes(s store.Site) bool {
-	return len(r) == 0 || slices.ContainsFunc(r, func(name string) bool { return strings.EqualFold(name, s.Name) || name == s.ID.String() })
+	return len(r) == 0 && !s.Far || slices.ContainsFunc(r, func(name string) bool {
+		return strings.EqualFold(name, s.Name) ||
+			name == s.ID.String()
+	})
 }
 
 // attendant keeps the queues of a worker in step with the sites that it reaches.

@@ -174,17 +174,13 @@ func (w *Workers) sendPicturesOver(ctx context.Context, u *Uplink) error {
 	if !ok {
 		return errors.New("the database is away")
 	}
-	pass, err := w.env.store.Workers.Pass(lease.Worker, time.Now())
-	if err != nil {
-		return err
-	}
 	c, err := u.open(ctx, link.Pictures)
 	if err != nil {
 		return err
 	}
 	defer c.Close()
 	pipe := live.NewStreamPipe(c)
-	if err := pipe.Send(ctx, []byte(pass)); err != nil {
+	if err := pipe.Send(ctx, []byte(lease.Worker)); err != nil {
 		return err
 	}
 	return w.servePictures(ctx, pipe)

@@ -160,9 +160,12 @@ func newDepot(t *testing.T, p *page, s *store.Store) *depot {
 	require.NoError(t, s.Upkeep.ReportProcess(ctx, doctor.Process{Name: "worker-1", Kind: doctor.Worker,
 		Relay: "192.0.2.5:8554", Pages: "http://192.0.2.5:8590"}))
 	x.own, x.other = x.site(t, "Depot"), x.site(t, "Elsewhere")
-	require.NoError(t, s.Paired.Ask(ctx, "token", depotCode, store.Pairing{Key: pairing.NewKey().Public(), Machine: "box"}))
+	recipient := pairing.NewIdentity("", "").Recipient()
+	require.NoError(t, s.Paired.Ask(ctx, "token", depotCode, store.Pairing{Key: pairing.NewKey().Public(), Recipient: recipient,
+		Machine: "box"}))
 	x.paired = uuid.New()
-	_, err = s.SQL().ExecContext(ctx, "INSERT INTO paired_workers (id, name, public_key) VALUES ($1, 'Cabinet', 'x')", x.paired)
+	_, err = s.SQL().ExecContext(ctx, "INSERT INTO paired_workers (id, name, public_key, recipient) VALUES ($1, 'Cabinet', 'x', $2)",
+		x.paired, recipient)
 	require.NoError(t, err)
 	_, err = s.SQL().ExecContext(ctx, "INSERT INTO workers (name, epoch) VALUES ('worker-1', 1)")
 	require.NoError(t, err)
@@ -351,6 +354,8 @@ func (x *depot) askings(d depotSite) (order []string, all map[string]asking) {
 		{"make-page", asking{"POST", site + "/relays/" + d.relay.String() + "/pages", fields{"until": time.Now().Add(time.Hour)}}},
 		{"pause-push", asking{"PUT", site + "/relays/" + d.relay.String() + "/paused", fields{"paused": true}}},
 		{"pair-worker", asking{"POST", "/api/paired-workers", fields{"code": depotCode, "name": "Viaduct", "sites": []uuid.UUID{d.id}}}},
+		{"give-sites", asking{"PUT", "/api/paired-workers/" + x.paired.String() + "/sites", fields{"sites": []uuid.UUID{d.id}}}},
+		{"rotate-site-key", asking{"POST", "/api/data-keys", fields{"site": d.id}}},
 		{"revoke-worker", asking{"DELETE", "/api/paired-workers/" + x.paired.String(), nil}},
 		{"stop-pushes", asking{"POST", site + "/pushes/stop", nil}},
 		{"reveal-relay", asking{"POST", site + "/relays/" + d.relay.String() + "/reveal", nil}},

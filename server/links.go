@@ -30,7 +30,8 @@ type links struct {
 // oneLink is the connection of one worker.
 type oneLink struct {
 	*link.Link
-	from string
+	worker uuid.UUID
+	from   string
 }
 
 // Bounds of a link.
@@ -148,7 +149,7 @@ func (s *links) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	defer l.Close()
 	id := d.worker.ID
-	one := &oneLink{l, from}
+	one := &oneLink{l, id, from}
 	s.mu.Lock()
 	s.byID[id] = one
 	s.mu.Unlock()
@@ -167,7 +168,11 @@ func (s *links) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 
 // serve hands on what a worker opens until the link ends.
 func (s *links) serve(ctx context.Context, l *oneLink) error {
-	to, err := forward.New(s.pictures.store.Pool.Config().ConnString())
+	role, password, err := s.pictures.store.Paired.Login(ctx, l.worker)
+	if err != nil {
+		return err
+	}
+	to, err := forward.New(s.pictures.store.Pool.Config().ConnString(), role, password)
 	if err != nil {
 		return err
 	}
@@ -177,7 +182,7 @@ func (s *links) serve(ctx context.Context, l *oneLink) error {
 				s.pictures.log.Debug("a connection to the database of a paired worker has ended", "err", err)
 			}
 		},
-		link.Pictures: func(c net.Conn) { s.pictures.take(ctx, live.NewStreamPipe(c)) },
+		link.Pictures: func(c net.Conn) { s.pictures.take(ctx, l.worker, live.NewStreamPipe(c)) },
 	})
 }
 

@@ -56,9 +56,11 @@ func (s pairings) routes(api huma.API) {
 				Code  string      `json:"code" maxLength:"40" doc:"that the machine shows"`
 				Name  string      `json:"name" minLength:"1" maxLength:"100" doc:"where it stands"`
 				Sites []uuid.UUID `json:"sites" maxItems:"5000" doc:"whose networks it reaches"`
+				// Shared is chosen by whoever pairs it.
+				Shared bool `json:"shared,omitempty" doc:"it may open the sign-ins that are for every site, besides those of its sites"`
 			}
 		}) (*struct{ Body idBody }, error) {
-			a := act.PairWorker{ID: uuid.Must(uuid.NewV7()), Name: in.Body.Name}
+			a := act.PairWorker{ID: uuid.Must(uuid.NewV7()), Name: in.Body.Name, Shared: in.Body.Shared}
 			if err := s.ask(ctx, &a, in.Body.Code, in.Body.Sites); err != nil {
 				return nil, err
 			}
@@ -78,6 +80,63 @@ func (s pairings) routes(api huma.API) {
 			}
 			return s.keep(ctx, act.RevokeWorker{ID: w.ID, Name: w.Name})
 		})
+	s.keyRoutes(api, path)
+}
+
+// keyRoutes serve what paired workers may open.
+func (s pairings) keyRoutes(api huma.API, path string) {
+	register(s, api, huma.Operation{OperationID: "give-sites", Method: http.MethodPut, Path: path + "/{worker}/sites", DefaultStatus: 204,
+		Summary: "Change which sites a paired worker has, and whether it opens the sign-ins that are for every site"},
+		func(ctx context.Context, in *struct {
+			Worker uuid.UUID `path:"worker"`
+			Body   struct {
+				Sites  []uuid.UUID `json:"sites" maxItems:"5000"`
+				Shared bool        `json:"shared,omitempty"`
+			}
+		}) (*struct{}, error) {
+			w, err := s.store.Paired.Get(ctx, in.Worker)
+			if err != nil {
+				return nil, s.explain(err)
+			}
+			a := act.GiveSites{ID: w.ID, Name: w.Name, Shared: in.Body.Shared}
+			if a.Sites, a.Names, err = s.named(ctx, in.Body.Sites); err != nil {
+				return nil, err
+			}
+			return s.keep(ctx, a)
+		})
+	register(s, api, huma.Operation{OperationID: "list-laid-open", Method: http.MethodGet, Path: path + "/{worker}/laid-open",
+		Metadata: needs(act.Administer), Summary: "The sign-ins that a worker could read until it was revoked, or until its site was " +
+			"taken from it"},
+		func(ctx context.Context, in *struct {
+			Worker uuid.UUID `path:"worker"`
+		}) (*struct{ Body []store.LaidOpen }, error) {
+			if _, err := s.store.Paired.Get(ctx, in.Worker); err != nil {
+				return nil, s.explain(err)
+			}
+			out, err := s.store.Paired.LaidOpen(ctx, in.Worker)
+			return &struct{ Body []store.LaidOpen }{out}, s.explain(err)
+		})
+	register(s, api, huma.Operation{OperationID: "rotate-site-key", Method: http.MethodPost, Path: "/api/data-keys", DefaultStatus: 204,
+		Summary: "Give a site, or what is for every site, another data key, and encrypt its sign-ins with that"},
+		func(ctx context.Context, in *struct {
+			Body struct {
+				Site *uuid.UUID `json:"site,omitempty" doc:"missing for the sign-ins that are for every site"`
+			}
+		}) (*struct{}, error) {
+			return s.keep(ctx, act.RotateSiteKey{Site: in.Body.Site})
+		})
+}
+
+// named returns sites with what they are called.
+func (s pairings) named(ctx context.Context, sites []uuid.UUID) (ids []uuid.UUID, names []string, err error) {
+	for _, id := range sites {
+		of, err := s.store.Sites.Get(ctx, id)
+		if err != nil {
+			return nil, nil, s.explain(err)
+		}
+		ids, names = append(ids, id), append(names, of.Name)
+	}
+	return ids, names, nil
 }
 
 // ask fills in what the machine that shows a code has said, and what the sites are called.
@@ -94,15 +153,9 @@ func (s pairings) ask(ctx context.Context, a *act.PairWorker, code string, sites
 	} else if err != nil {
 		return s.explain(err)
 	}
-	a.Request, a.Key, a.Machine, a.Version = p.Request, p.Key, p.Machine, p.Version
-	for _, id := range sites {
-		of, err := s.store.Sites.Get(ctx, id)
-		if err != nil {
-			return s.explain(err)
-		}
-		a.Sites, a.Names = append(a.Sites, id), append(a.Names, of.Name)
-	}
-	return nil
+	a.Request, a.Key, a.Recipient, a.Machine, a.Version = p.Request, p.Key, p.Recipient, p.Machine, p.Version
+	a.Sites, a.Names, err = s.named(ctx, sites)
+	return err
 }
 
 // ServeHTTP answers machines: a POST asks to be paired, a GET says how that stands.
@@ -142,11 +195,14 @@ func (s pairings) answer(r *http.Request, from string) (out pairing.Asked, err e
 	}
 	s.asked.Wrong(from) // each counts: who is not paired has no business in asking often
 	var in pairing.Ask
-	if err := json.NewDecoder(io.LimitReader(r.Body, maxAsk)).Decode(&in); err != nil || !in.Key.Valid() {
-		return out, problem(http.StatusBadRequest, "bad_key", "This is no request to be paired.", "Use unlatch worker pair.")
+	if err := json.NewDecoder(io.LimitReader(r.Body, maxAsk)).Decode(&in); err != nil || !in.Key.Valid() ||
+		!pairing.IsRecipient(in.Recipient) {
+		return out, problem(http.StatusBadRequest, "bad_key", "This is no request to be paired.",
+			"Use unlatch worker pair, of the version of this server.")
 	}
 	out.Token, out.Code, out.Seconds = newToken(), pairing.NewCode(), int(store.PairingLife.Seconds())
-	err = s.store.Paired.Ask(ctx, out.Token, out.Code, store.Pairing{Key: in.Key, Machine: wiretext.Line(in.Machine, 100),
+	err = s.store.Paired.Ask(ctx, out.Token, out.Code, store.Pairing{Key: in.Key, Recipient: in.Recipient,
+		Machine: wiretext.Line(in.Machine, 100),
 		Version: wiretext.Line(in.Version, 50), From: from})
 	if errors.Is(err, store.ErrManyWait) {
 		return pairing.Asked{}, problem(http.StatusServiceUnavailable, "many_wait", "As many machines wait to be paired as may.",

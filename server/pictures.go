@@ -87,18 +87,21 @@ func (e *remotePictures) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	e.run(ctx, worker, jobs.Pipe{Conn: conn})
 }
 
-// take takes the pictures that a paired worker sends: its first message is the pass of the worker that it is at the database.
-func (e *remotePictures) take(ctx context.Context, p live.Pipe) {
+// take takes the pictures that a paired worker sends: its first message is the name that it has in its lease.
+func (e *remotePictures) take(ctx context.Context, paired uuid.UUID, p live.Pipe) {
 	begin, done := context.WithTimeout(ctx, 20*time.Second)
-	pass, err := p.Receive(begin)
-	done()
-	if err != nil {
+	defer done()
+	name, err := p.Receive(begin)
+	if err != nil || len(name) > maxWorkerName {
 		return
 	}
-	if worker, ok := e.store.Workers.Passed(ctx, string(pass), e.now()); ok {
-		e.run(ctx, worker, p)
+	if yes, err := e.store.Workers.Belongs(begin, string(name), paired); err == nil && yes {
+		e.run(ctx, string(name), p)
 	}
 }
+
+// maxWorkerName bounds the name of a worker, in bytes.
+const maxWorkerName = 200
 
 // run takes what a worker sends until its connection ends.
 func (e *remotePictures) run(ctx context.Context, worker string, p live.Pipe) {

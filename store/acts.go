@@ -37,7 +37,7 @@ func (s Acts) Confirm(ctx context.Context, by act.Person, a act.About) error {
 			return err
 		}
 	}
-	now, owner, err := s.People.hold(ctx, by)
+	now, owner, err := s.People.hold(ctx, by, a.Site)
 	switch {
 	case errors.Is(err, ErrNotFound):
 		return act.ErrForbidden
@@ -81,7 +81,11 @@ func (s Acts) hold(ctx context.Context, by uuid.UUID, owner bool, a act.About) e
 		}
 		wanted, args = append(wanted, x.ids...), append(args, act.Distinct(x.ids))
 		name := fmt.Sprint("held", len(args))
-		parts = append(parts, name+" AS (SELECT id FROM "+fmt.Sprintf(x.query, fmt.Sprint("$", len(args)))+")")
+		query := fmt.Sprintf(x.query, fmt.Sprint("$", len(args)))
+		if s.far != nil { // to lock a row takes the right to change it
+			query = strings.TrimSuffix(query, " FOR KEY SHARE")
+		}
+		parts = append(parts, name+" AS (SELECT id FROM "+query+")")
 		names = append(names, "SELECT id FROM "+name)
 	}
 	if len(parts) == 0 {
@@ -465,6 +469,11 @@ func (s Acts) keepAct(ctx context.Context, by act.Person, a act.About, what any)
 		return nil, s.Paired.pair(ctx, by, x)
 	case act.RevokeWorker:
 		return nil, s.Paired.revoke(ctx, by, x)
+	case act.GiveSites:
+		return nil, s.Paired.give(ctx, x)
+	case act.RotateSiteKey:
+		_, err := s.RotateSite(ctx, x.Site)
+		return nil, err
 	case act.MakeBackup:
 		return nil, s.Upkeep.WantBackup(ctx)
 	case act.SetKeeping:

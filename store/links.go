@@ -92,7 +92,7 @@ func (s People) TakeLink(ctx context.Context, token string, by Taking) (act.Pers
 			if err := s.setPassword(ctx, *l.Person, by.PasswordHash, nil); err != nil {
 				return err
 			}
-			p, _, err = s.hold(ctx, act.Person{ID: *l.Person})
+			p, _, err = s.hold(ctx, act.Person{ID: *l.Person}, uuid.Nil)
 			return err
 		}
 		p = act.Person{ID: newID(), Name: l.Name, Role: l.Role, Sites: l.Sites, Password: by.PasswordHash != "",

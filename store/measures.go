@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"github.com/google/uuid"
-	"github.com/jmoiron/sqlx"
 )
 
 // A Resolution is how finely measures are kept.
@@ -50,14 +49,7 @@ func (s Watched) ensure(ctx context.Context, r Resolution, at time.Time) error {
 		return nil
 	}
 	const day = "2006-01-02"
-	err := s.tx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, "SELECT pg_advisory_xact_lock(hashtextextended('measures', 26))"); err != nil {
-			return err
-		}
-		_, err := tx.ExecContext(ctx, fmt.Sprintf("CREATE TABLE IF NOT EXISTS %s PARTITION OF measures_%s FOR VALUES FROM ('%s+00') TO ('%s+00')",
-			name, r, from.Format(day), to.Format(day)))
-		return err
-	})
+	_, err := s.on(ctx).ExecContext(ctx, "SELECT ensure_measures($1, $2, $3, $4)", string(r), name, from.Format(day), to.Format(day))
 	if err == nil {
 		s.partitions.Store(name, true)
 	}

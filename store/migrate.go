@@ -83,7 +83,10 @@ func (s *Store) migrate(ctx context.Context, before func(context.Context, Update
 	// that stands in them costs more than the jobs themselves.
 	_, err = conn.Exec(ctx, "CREATE INDEX IF NOT EXISTS river_job_run ON river_job ((args->>'run')); "+
 		"DROP INDEX IF EXISTS river_job_args_index")
-	return err
+	if err != nil {
+		return err
+	}
+	return s.keepQueueFromFar(ctx)
 }
 
 // rightsError says so where a role lacks rights (PostgreSQL error 42501).

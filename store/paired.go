@@ -23,6 +23,7 @@ type PairedWorker struct {
 	Machine   string     `db:"machine" json:"machine" doc:"what the machine calls itself"`
 	Version   string     `db:"version" json:"version"`
 	Sites     uuidList   `db:"sites" json:"sites"`
+	Shared    bool       `db:"shared" json:"shared" doc:"it opens the sign-ins that are for every site, too"`
 	By        string     `db:"made_by" json:"made_by"`
 	Made      time.Time  `db:"made_at" json:"made_at"`
 	Revoked   *time.Time `db:"revoked_at" json:"revoked_at,omitempty"`
@@ -34,7 +35,7 @@ type PairedWorker struct {
 	TwiceFrom string     `db:"twice_from" json:"twice_from,omitempty"`
 }
 
-const pairedColumns = `id, name, public_key, machine, version, made_by, made_at, revoked_at, revoked_by, seen_at, from_address,
+const pairedColumns = `id, name, public_key, machine, version, shared, made_by, made_at, revoked_at, revoked_by, seen_at, from_address,
 	delay_ms, twice_at, twice_from, (SELECT COALESCE(json_agg(site_id), '[]') FROM paired_sites p WHERE p.worker_id = w.id) AS sites`
 
 // List returns the paired workers, those that were revoked last.
@@ -53,10 +54,12 @@ func (s Paired) Get(ctx context.Context, id uuid.UUID) (w PairedWorker, err erro
 type Pairing struct {
 	Request []byte         `db:"token_hash"` // the SHA-256 of what the machine asks by how it stands
 	Key     pairing.Public `db:"public_key"`
-	Machine string         `db:"machine"`
-	Version string         `db:"version"`
-	From    string         `db:"from_address"`
-	Worker  *uuid.UUID     `db:"worker_id"` // nil while nobody has confirmed it
+	// Recipient is what data keys are wrapped for (age, X25519).
+	Recipient string     `db:"recipient"`
+	Machine   string     `db:"machine"`
+	Version   string     `db:"version"`
+	From      string     `db:"from_address"`
+	Worker    *uuid.UUID `db:"worker_id"` // nil while nobody has confirmed it
 }
 
 // Bounds of asking to be paired.
@@ -75,9 +78,9 @@ func (s Paired) Ask(ctx context.Context, token, code string, p Pairing) error {
 		if _, err := tx.ExecContext(ctx, "DELETE FROM pairings WHERE until < now()"); err != nil {
 			return err
 		}
-		n, err := tx.ExecContext(ctx, `INSERT INTO pairings (token_hash, code_hash, public_key, machine, version, from_address, until)
-			SELECT $1, $2, $3, $4, $5, $6, now() + make_interval(secs => $7) WHERE (SELECT count(*) FROM pairings) < $8`, hashOf(token),
-			hashOf(code), []byte(p.Key), p.Machine, p.Version, p.From, PairingLife.Seconds(), mostWaiting)
+		n, err := tx.ExecContext(ctx, `INSERT INTO pairings (token_hash, code_hash, public_key, machine, version, from_address, until, recipient)
+			SELECT $1, $2, $3, $4, $5, $6, now() + make_interval(secs => $7), $9 WHERE (SELECT count(*) FROM pairings) < $8`, hashOf(token),
+			hashOf(code), []byte(p.Key), p.Machine, p.Version, p.From, PairingLife.Seconds(), mostWaiting, p.Recipient)
 		if err := touchedOne(n, err); errors.Is(err, ErrNotFound) {
 			return ErrManyWait
 		} else if err != nil {
@@ -89,25 +92,32 @@ func (s Paired) Ask(ctx context.Context, token, code string, p Pairing) error {
 
 // Asked returns how the request of a token stands; ErrNotFound where it was not confirmed in time.
 func (s Paired) Asked(ctx context.Context, token string) (p Pairing, err error) {
-	return p, notFoundIfNone(s.on(ctx).GetContext(ctx, &p, `SELECT token_hash, public_key, machine, version, from_address, worker_id
+	return p, notFoundIfNone(s.on(ctx).GetContext(ctx, &p, `SELECT token_hash, public_key, recipient, machine, version, from_address, worker_id
 		FROM pairings WHERE token_hash = $1 AND until > now()`, hashOf(token)))
 }
 
 // ByCode returns the request that shows a code and that nobody has confirmed yet.
 func (s Paired) ByCode(ctx context.Context, code string) (p Pairing, err error) {
-	return p, notFoundIfNone(s.on(ctx).GetContext(ctx, &p, `SELECT token_hash, public_key, machine, version, from_address, worker_id
+	return p, notFoundIfNone(s.on(ctx).GetContext(ctx, &p, `SELECT token_hash, public_key, recipient, machine, version, from_address, worker_id
 		FROM pairings WHERE code_hash = $1 AND until > now() AND worker_id IS NULL`, hashOf(code)))
 }
 
 // pair makes a machine that asked a worker. ErrNotFound means that it asks no more, ErrTaken that its key is known already.
 func (s Paired) pair(ctx context.Context, by act.Person, x act.PairWorker) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO paired_workers (id, name, public_key, machine, version, made_by)
-			VALUES ($1, $2, $3, $4, $5, $6)`, x.ID, x.Name, []byte(x.Key), x.Machine, x.Version, by.Name); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO paired_workers (id, name, public_key, machine, version, made_by, recipient, shared)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`, x.ID, x.Name, []byte(x.Key), x.Machine, x.Version, by.Name, x.Recipient,
+			x.Shared); err != nil {
 			return takenIfDouble(err)
 		}
 		if _, err := tx.ExecContext(ctx, "INSERT INTO paired_sites (worker_id, site_id) SELECT $1, id FROM sites WHERE id = ANY($2)", x.ID,
 			x.Sites); err != nil {
+			return err
+		}
+		if err := s.makeRole(ctx, tx, x.ID); err != nil {
+			return err
+		}
+		if err := s.wrapAllFor(ctx, tx, x.ID, x.Recipient); err != nil {
 			return err
 		}
 		return touchedOne(tx.ExecContext(ctx, `UPDATE pairings SET worker_id = $2 WHERE token_hash = $1 AND worker_id IS NULL
@@ -120,6 +130,15 @@ func (s Paired) revoke(ctx context.Context, by act.Person, x act.RevokeWorker) e
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		if err := touchedOne(tx.ExecContext(ctx, `UPDATE paired_workers SET revoked_at = now(), revoked_by = $2
 			WHERE id = $1 AND revoked_at IS NULL`, x.ID, by.Name)); err != nil {
+			return err
+		}
+		if err := layOpen(ctx, tx, x.ID, "true"); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, "DELETE FROM wrapped_keys WHERE worker_id = $1", x.ID); err != nil {
+			return err
+		}
+		if err := s.dropRole(ctx, tx, x.ID); err != nil {
 			return err
 		}
 		return s.notify(ctx, tx, Event{What: WorkerRevoked, ID: x.ID})
@@ -137,4 +156,70 @@ func (s Paired) Heard(ctx context.Context, id uuid.UUID, from, version string, d
 func (s Paired) Twice(ctx context.Context, id uuid.UUID, from string) error {
 	_, err := s.on(ctx).ExecContext(ctx, "UPDATE paired_workers SET twice_at = now(), twice_from = $2 WHERE id = $1", id, from)
 	return err
+}
+
+// give changes the sites of a worker. What it holds no longer it could read till now.
+func (s Paired) give(ctx context.Context, x act.GiveSites) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		var recipient string
+		if err := notFoundIfNone(tx.GetContext(ctx, &recipient, `UPDATE paired_workers SET shared = $2 WHERE id = $1 AND revoked_at IS NULL
+			RETURNING recipient`, x.ID, x.Shared)); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, "DELETE FROM paired_sites WHERE worker_id = $1 AND site_id <> ALL($2)", x.ID, x.Sites); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `INSERT INTO paired_sites (worker_id, site_id) SELECT $1, id FROM sites WHERE id = ANY($2)
+			ON CONFLICT DO NOTHING`, x.ID, x.Sites); err != nil {
+			return err
+		}
+		const ended = `CASE WHEN k.site_id IS NULL THEN NOT (SELECT shared FROM paired_workers p WHERE p.id = w.worker_id)
+			ELSE NOT EXISTS (SELECT 1 FROM paired_sites p WHERE p.worker_id = w.worker_id AND p.site_id = k.site_id) END`
+		if err := layOpen(ctx, tx, x.ID, ended); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, "DELETE FROM wrapped_keys w USING data_keys k WHERE k.id = w.key_id AND w.worker_id = $1 AND "+ended,
+			x.ID); err != nil {
+			return err
+		}
+		if err := s.wrapAllFor(ctx, tx, x.ID, recipient); err != nil {
+			return err
+		}
+		for _, site := range x.Sites { // whoever works it so far looks again
+			if err := s.notify(ctx, tx, Event{Site: site, What: "site", ID: site}); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// layOpen lists what a worker could read at this moment, by those of the keys k that are wrapped for it, w, for which a condition holds.
+func layOpen(ctx context.Context, tx *sqlx.Tx, worker uuid.UUID, where string) error {
+	_, err := tx.ExecContext(ctx, `INSERT INTO laid_open (worker_id, kind, thing, site_id, what)
+		SELECT $1, 'sign-in', s.id, k.site_id, concat_ws(', ', NULLIF(s.label, ''), s.user_name) FROM sign_ins s
+			JOIN data_keys k ON k.id = s.key_id JOIN wrapped_keys w ON w.key_id = k.id WHERE w.worker_id = $1 AND `+where+`
+		UNION ALL SELECT $1, 'relay', r.id, k.site_id, r.path FROM relays r
+			JOIN data_keys k ON k.id = r.key_id JOIN wrapped_keys w ON w.key_id = k.id WHERE w.worker_id = $1 AND `+where+`
+		ON CONFLICT (worker_id, kind, thing) DO UPDATE SET at = now()`, worker)
+	return err
+}
+
+// A LaidOpen is a secret that a worker could read until it was revoked, or until its site was taken from it.
+type LaidOpen struct {
+	Kind string     `db:"kind" json:"kind" enum:"sign-in,relay"`
+	ID   uuid.UUID  `db:"thing" json:"id"`
+	Site *uuid.UUID `db:"site_id" json:"site,omitempty" doc:"missing where it is for every site"`
+	What string     `db:"what" json:"what"`
+	// Gone says that it is no more: it was deleted, or given another secret.
+	Gone bool `db:"gone" json:"gone" doc:"it is no more, or has another secret by now"`
+}
+
+// LaidOpen lists what a worker could read and no longer can, what is still the same first.
+func (s Paired) LaidOpen(ctx context.Context, worker uuid.UUID) ([]LaidOpen, error) {
+	out := []LaidOpen{}
+	return out, s.on(ctx).SelectContext(ctx, &out, `SELECT o.kind, o.thing, o.site_id, o.what,
+		NOT EXISTS (SELECT 1 FROM sign_ins s WHERE s.id = o.thing AND s.changed_at <= o.at)
+		AND NOT EXISTS (SELECT 1 FROM relays r WHERE r.id = o.thing) AS gone
+		FROM laid_open o WHERE worker_id = $1 ORDER BY gone, kind DESC, what`, worker)
 }

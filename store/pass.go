@@ -57,6 +57,12 @@ func (s Workers) Passed(ctx context.Context, text string, now time.Time) (worker
 	return p.Worker, err == nil
 }
 
+// Belongs reports whether a worker by the name in its lease is one that a paired machine has begun.
+func (s Workers) Belongs(ctx context.Context, name string, to uuid.UUID) (yes bool, err error) {
+	return yes, s.on(ctx).GetContext(ctx, &yes, `SELECT EXISTS (SELECT 1 FROM workers w JOIN paired_workers p ON p.role = w.role
+		WHERE w.name = $1 AND p.id = $2 AND p.revoked_at IS NULL)`, name, to)
+}
+
 // Reaching lists the workers that reach a site, in no order.
 func (s Workers) Reaching(ctx context.Context, site uuid.UUID) (names []string, err error) {
 	err = s.on(ctx).SelectContext(ctx, &names, "SELECT worker FROM worker_sites WHERE site_id = $1", site)

@@ -63,6 +63,14 @@ func (s People) Get(ctx context.Context, id uuid.UUID) (act.Person, error) {
 	return p.person(), notFoundIfNone(err)
 }
 
+// OfRounds returns the person in whose name the watch mends at a site; ErrNotFound where nobody has said how the site is watched. A worker
+// elsewhere sees no other person.
+func (s People) OfRounds(ctx context.Context, site uuid.UUID) (act.Person, error) {
+	var p personRow
+	err := s.on(ctx).GetContext(ctx, &p, "SELECT id, name, role, sites, bare FROM rounds_person($1)", site)
+	return p.person(), notFoundIfNone(err)
+}
+
 // A NewSession is a session that begins in a browser.
 type NewSession struct {
 	Person       uuid.UUID
@@ -114,8 +122,15 @@ func (s People) OfSession(ctx context.Context, token string) (act.Person, error)
 }
 
 // hold returns who acts as they are now, and whether that person is an owner. It keeps their role, and the token by which they act, as
-// they are for the rest of the transaction of ctx.
-func (s People) hold(ctx context.Context, by act.Person) (now act.Person, owner bool, err error) {
+// they are for the rest of the transaction of ctx. A worker elsewhere acts in the name of whoever has said how its site is watched, and of
+// nobody else.
+func (s People) hold(ctx context.Context, by act.Person, site uuid.UUID) (now act.Person, owner bool, err error) {
+	if s.far != nil {
+		if now, err = s.OfRounds(ctx, site); err == nil && now.ID != by.ID {
+			err = ErrNotFound
+		}
+		return now, now.Role == act.Owner, err
+	}
 	if by.TokenID == uuid.Nil {
 		var p personRow
 		err := s.on(ctx).GetContext(ctx, &p, personQuery+" WHERE p.id = $1 FOR SHARE OF p", by.ID)

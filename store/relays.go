@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"net"
 	"net/netip"
 	"net/url"
@@ -70,11 +71,20 @@ func (s Relays) Get(ctx context.Context, id uuid.UUID) (r Relay, err error) {
 
 // Secret decrypts the password that opens a relay.
 func (s Relays) Secret(ctx context.Context, id uuid.UUID) (signin.Secret, error) {
-	var sealed []byte
-	if err := s.on(ctx).GetContext(ctx, &sealed, "SELECT sealed FROM relays WHERE id = $1", id); err != nil {
+	return s.secretIn(ctx, id, "sealed", relayOwner(id))
+}
+
+// secretIn decrypts what stands in a column of a relay; empty where nothing does.
+func (s Relays) secretIn(ctx context.Context, id uuid.UUID, column, owner string) (signin.Secret, error) {
+	var row struct {
+		Value []byte     `db:"value"`
+		Key   *uuid.UUID `db:"key_id"`
+	}
+	err := s.on(ctx).GetContext(ctx, &row, "SELECT "+column+" AS value, key_id FROM relays WHERE id = $1", id)
+	if err != nil || len(row.Value) == 0 {
 		return signin.Secret{}, notFoundIfNone(err)
 	}
-	text, err := s.cipher.Decrypt(sealed, relayOwner(id))
+	text, err := s.decryptBy(ctx, row.Key, row.Value, owner)
 	return signin.NewSecret(text), err
 }
 
@@ -89,13 +99,7 @@ func (s Relays) IsFace(ctx context.Context, endpoint string) (is bool, err error
 
 // Key decrypts the stream key of the platform that a relay is sent to; empty where it has none.
 func (s Relays) Key(ctx context.Context, id uuid.UUID) (signin.Secret, error) {
-	var sealed []byte
-	err := s.on(ctx).GetContext(ctx, &sealed, "SELECT sealed_key FROM relays WHERE id = $1", id)
-	if err != nil || sealed == nil {
-		return signin.Secret{}, notFoundIfNone(err)
-	}
-	text, err := s.cipher.Decrypt(sealed, keyOwner(id))
-	return signin.NewSecret(text), err
+	return s.secretIn(ctx, id, "sealed_key", keyOwner(id))
 }
 
 // SignIn decrypts the sign-in that opens a relay.
@@ -111,7 +115,13 @@ func (s Relays) SignIn(ctx context.Context, id uuid.UUID) (signin.SignIn, error)
 // put keeps a relay, a new one or an old one that was changed. ErrTaken means that another has its path.
 func (s Relays) put(ctx context.Context, by act.Person, x act.PutRelay) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		var err error
+		cipher, err := s.cipherOf(ctx, tx, &x.Site)
+		if err != nil {
+			return err
+		}
+		if err := s.rekey(ctx, tx, "relays", x.ID, &cipher); err != nil && !errors.Is(err, ErrNotFound) {
+			return err
+		}
 		target := orNull(x.Target)
 		var key []byte
 		var push any
@@ -119,7 +129,7 @@ func (s Relays) put(ctx context.Context, by act.Person, x act.PutRelay) error {
 			push = JSON(x.Push)
 		}
 		if x.Push != nil && !x.Key.Empty() {
-			key = s.cipher.Encrypt(x.Key.Reveal(), keyOwner(x.ID))
+			key = cipher.Encrypt(x.Key.Reveal(), keyOwner(x.ID))
 		}
 		if x.Secret.Empty() {
 			err = touchedOne(tx.ExecContext(ctx, `UPDATE relays SET role = $3, path = $4, for_whom = $5, always = $6, most = $7, form = $8,
@@ -128,16 +138,16 @@ func (s Relays) put(ctx context.Context, by act.Person, x act.PutRelay) error {
 				x.ID, x.Site, x.Role, x.Path, x.For, x.Always, x.Most, JSON(x.Form), x.Cores, x.At, target, x.FacePort, x.Page, push, key))
 		} else {
 			err = touchedOne(tx.ExecContext(ctx, `INSERT INTO relays AS r (id, site_id, device_id, role, path, user_name, sealed, for_whom, always,
-				most, made_by, form, cores, at, target_id, face_port, page, push, sealed_key)
-				VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19)
+				most, made_by, form, cores, at, target_id, face_port, page, push, sealed_key, key_id)
+				VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20)
 				ON CONFLICT (id) DO UPDATE SET role = excluded.role, path = excluded.path, user_name = excluded.user_name,
 				sealed = excluded.sealed, for_whom = excluded.for_whom, always = excluded.always, most = excluded.most,
 				form = excluded.form, cores = excluded.cores, at = excluded.at, target_id = excluded.target_id,
-				face_port = excluded.face_port, page = excluded.page, push = excluded.push,
+				face_port = excluded.face_port, page = excluded.page, push = excluded.push, key_id = excluded.key_id,
 				sealed_key = CASE WHEN excluded.push IS NULL THEN NULL ELSE coalesce(excluded.sealed_key, r.sealed_key) END
 				WHERE r.site_id = excluded.site_id AND r.device_id = excluded.device_id`,
-				x.ID, x.Site, x.Device, x.Role, x.Path, x.User, s.cipher.Encrypt(x.Secret.Reveal(), relayOwner(x.ID)), x.For, x.Always, x.Most,
-				by.Name, JSON(x.Form), x.Cores, x.At, target, x.FacePort, x.Page, push, key))
+				x.ID, x.Site, x.Device, x.Role, x.Path, x.User, cipher.Encrypt(x.Secret.Reveal(), relayOwner(x.ID)), x.For, x.Always, x.Most,
+				by.Name, JSON(x.Form), x.Cores, x.At, target, x.FacePort, x.Page, push, key, cipher.Key))
 		}
 		if err != nil {
 			return takenIfDouble(err)

@@ -18,16 +18,19 @@ import (
 	"unlatch/core/decide/act"
 )
 
-// encrypted are the columns that hold what is encrypted, each with what identifies a row and what its value is bound to.
-var encrypted = []struct{ table, id, column, owner string }{
-	{"sign_ins", "id", "sealed", "id::text"},
-	{"tell_rules", "id", "sealed", "id::text"},
-	{"handovers", "id", "passphrase", "id::text"},
-	{"targets", "id", "feed_sealed", "'feed ' || id"},
-	{"factors", "id", "secret", "'factor ' || id"},
-	{"ceremonies", "hash", "state", "'ceremony ' || purpose"},
-	{"relays", "id", "sealed", "'relay ' || id"},
-	{"relays", "id", "sealed_key", "'stream key ' || id"},
+// encrypted are the columns that hold what the key file encrypts, each with what identifies a row, what its value is bound to, and which
+// rows those are. What data keys encrypt stays as it is: they are encrypted anew themselves.
+var encrypted = []struct{ table, id, column, owner, where string }{
+	{"data_keys", "id", "sealed", "'data key ' || id", "true"},
+	{"paired_workers", "id", "sealed", "'worker ' || id", "true"},
+	{"sign_ins", "id", "sealed", "id::text", "key_id IS NULL"},
+	{"tell_rules", "id", "sealed", "id::text", "true"},
+	{"handovers", "id", "passphrase", "id::text", "true"},
+	{"targets", "id", "feed_sealed", "'feed ' || id", "true"},
+	{"factors", "id", "secret", "'factor ' || id", "true"},
+	{"ceremonies", "hash", "state", "'ceremony ' || purpose", "true"},
+	{"relays", "id", "sealed", "'relay ' || id", "key_id IS NULL"},
+	{"relays", "id", "sealed_key", "'stream key ' || id", "key_id IS NULL"},
 }
 
 // A Rotation says how the key of a database is given up for another.
@@ -176,7 +179,7 @@ func (s *Store) encryptAnew(ctx context.Context, step func(), progress func(int)
 			Value []byte `db:"value"`
 		}
 		if err := s.on(ctx).SelectContext(ctx, &rows, fmt.Sprintf("SELECT convert_to(%s::text, 'UTF8') AS id, %s AS owner, %s AS value FROM %s "+
-			"WHERE length(%[3]s) > 0", c.id, c.owner, c.column, c.table)); err != nil {
+			"WHERE length(%[3]s) > 0 AND %[5]s", c.id, c.owner, c.column, c.table, c.where)); err != nil {
 			return done, err
 		}
 		for _, row := range rows {

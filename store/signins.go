@@ -54,7 +54,10 @@ func (s SignIns) SetTerms(ctx context.Context, id uuid.UUID, label string, t sig
 			id, label, t.Factory, t.Note, t.Site, t.Maker, t.Purpose, t.Bound || len(t.Devices) > 0)); err != nil {
 			return err
 		}
-		return bind(ctx, tx, id, t.Devices)
+		if err := bind(ctx, tx, id, t.Devices); err != nil {
+			return err
+		}
+		return s.intoScope(ctx, tx, id)
 	})
 }
 
@@ -81,13 +84,24 @@ func (s SignIns) AddAll(ctx context.Context, list ...signin.New) (ids []uuid.UUI
 				n.ID = newID()
 			}
 			if _, err := tx.ExecContext(ctx,
-				`INSERT INTO sign_ins (id, label, user_name, sealed, factory, note, site_id, maker, purpose, bound) VALUES ($1, $2, $3, $4, `+
-					`$5, $6, $7, $8, $9, $10)`,
-				n.ID, n.Label, n.User, s.cipher.Encrypt(n.Secret.Reveal(),
-					n.ID.String()), n.Factory, n.Note, n.Site, n.Maker, n.Purpose, n.Bound || len(n.Devices) > 0); err != nil {
+				`INSERT INTO sign_ins (id, label, user_name, sealed, factory, note, site_id, maker, purpose, bound) VALUES ($1, $2, $3, '', `+
+					`$4, $5, $6, $7, $8, $9)`,
+				n.ID, n.Label, n.User, n.Factory, n.Note, n.Site, n.Maker, n.Purpose, n.Bound || len(n.Devices) > 0); err != nil {
 				return err
 			}
 			if err := bind(ctx, tx, n.ID, n.Devices); err != nil {
+				return err
+			}
+			site, err := scopeOf(ctx, tx, n.ID)
+			if err != nil {
+				return err
+			}
+			by, err := s.cipherOf(ctx, tx, site)
+			if err != nil {
+				return err
+			}
+			if _, err := tx.ExecContext(ctx, "UPDATE sign_ins SET sealed = $2, key_id = $3 WHERE id = $1", n.ID,
+				by.Encrypt(n.Secret.Reveal(), n.ID.String()), by.Key); err != nil {
 				return err
 			}
 			ids = append(ids, n.ID)
@@ -152,13 +166,14 @@ func (s SignIns) Get(ctx context.Context, id uuid.UUID) (SignIn, error) {
 // Decrypt returns a sign-in with its secret, for use on a device.
 func (s SignIns) Decrypt(ctx context.Context, id uuid.UUID) (signin.SignIn, error) {
 	var row struct {
-		User   string `db:"user_name"`
-		Sealed []byte `db:"sealed"`
+		User   string     `db:"user_name"`
+		Sealed []byte     `db:"sealed"`
+		Key    *uuid.UUID `db:"key_id"`
 	}
-	if err := s.on(ctx).GetContext(ctx, &row, "SELECT user_name, sealed FROM sign_ins WHERE id = $1", id); err != nil {
+	if err := s.on(ctx).GetContext(ctx, &row, "SELECT user_name, sealed, key_id FROM sign_ins WHERE id = $1", id); err != nil {
 		return signin.SignIn{}, notFoundIfNone(err)
 	}
-	secret, err := s.cipher.Decrypt(row.Sealed, id.String())
+	secret, err := s.decryptBy(ctx, row.Key, row.Sealed, id.String())
 	return signin.SignIn{ID: id.String(), User: row.User, Secret: signin.NewSecret(secret)}, err
 }
 

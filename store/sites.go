@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -27,12 +28,13 @@ type Site struct {
 	LinkMbps int
 	Created  time.Time
 	Reached  bool    // whether a worker reaches it now
+	Far      bool    // whether it is a paired worker's: then no other takes its work but one that names it
 	Storms   []Storm // what was heard and not filed, the largest first
 }
 
 // siteQuery reads sites with what lies beside them, in one go.
 const siteQuery = `SELECT s.id, s.name, to_json(s.ranges) AS ranges, s.network, s.watch, s.link_mbps, s.created_at,
-	EXISTS (SELECT 1 FROM worker_sites w WHERE w.site_id = s.id) AS reached,
+	EXISTS (SELECT 1 FROM worker_sites w WHERE w.site_id = s.id) AS reached, far_site(s.id) AS far,
 	(SELECT COALESCE(json_agg(json_build_object('address', addr, 'first_at', first_at, 'last_at', last_at, 'dropped', dropped)
 		ORDER BY dropped DESC, addr), '[]') FROM storms t WHERE t.site_id = s.id) AS storms FROM sites s`
 
@@ -45,11 +47,12 @@ type siteRow struct {
 	Link    int       `db:"link_mbps"`
 	Created time.Time `db:"created_at"`
 	Reached bool      `db:"reached"`
+	Far     bool      `db:"far"`
 	Storms  []byte    `db:"storms"` // JSON
 }
 
 func (r siteRow) site() (Site, error) {
-	site := Site{ID: r.ID, Name: r.Name, Watch: r.Watch, LinkMbps: r.Link, Created: r.Created, Reached: r.Reached}
+	site := Site{ID: r.ID, Name: r.Name, Watch: r.Watch, LinkMbps: r.Link, Created: r.Created, Reached: r.Reached, Far: r.Far}
 	return site, errors.Join(json.Unmarshal(r.Ranges, &site.Ranges), json.Unmarshal(r.Network, &site.Network),
 		json.Unmarshal(r.Storms, &site.Storms))
 }
@@ -186,4 +189,18 @@ func (s Sites) Missing(ctx context.Context, site uuid.UUID, devices, targets []u
 		WHERE d.id = x.id AND d.site_id = $1) UNION SELECT x.id FROM unnest($3::uuid[]) x(id) WHERE NOT EXISTS (SELECT 1 FROM targets t
 		WHERE t.id = x.id AND (t.site_id = $1 OR t.shared)) AND NOT EXISTS (SELECT 1 FROM devices d WHERE d.id = x.id AND d.site_id = $1)`, site,
 		devices, targets)
+}
+
+// Elsewhere reports whether any of some IDs is that of a site other than the given one, or of something at another site that other sites
+// may not use.
+func (s Sites) Elsewhere(ctx context.Context, site uuid.UUID, ids []uuid.UUID) (yes bool, err error) {
+	if len(ids) == 0 {
+		return false, nil
+	}
+	parts := []string{"EXISTS (SELECT 1 FROM targets WHERE id = ANY($2) AND site_id <> $1 AND NOT shared)"}
+	for _, table := range []string{"devices", "runs", "relays", "drifts", "plans", "site_plans", "sign_ins"} {
+		parts = append(parts, "EXISTS (SELECT 1 FROM "+table+" WHERE id = ANY($2) AND site_id <> $1)")
+	}
+	return yes, s.on(ctx).GetContext(ctx, &yes, "SELECT EXISTS (SELECT 1 FROM sites WHERE id = ANY($2) AND id <> $1) OR "+
+		strings.Join(parts, " OR "), site, ids)
 }

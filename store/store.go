@@ -66,7 +66,10 @@ type Store struct {
 type database struct {
 	db     *sqlx.DB
 	single *sqlx.DB // of planned
-	cipher *Cipher
+	cipher *Cipher  // nil for a worker elsewhere
+	keys   dataKeys // that this process has read
+	far    *Far     // set for a worker elsewhere
+	login  string   // the role that the server itself has
 	log    *slog.Logger
 	// unreadable holds the IDs of the records that were logged as such.
 	unreadable sync.Map
@@ -91,6 +94,8 @@ type Options struct {
 	// Dial opens connections to the database in place of the address of URL: that of a worker elsewhere leads over its link. Such a worker
 	// brings no tables up to date: it works with a database of its own version, and a *VersionError says that it is another.
 	Dial pgconn.DialFunc
+	// Far says which worker elsewhere this is. It has no key file: KeyFile is not looked at.
+	Far *Far
 	// Spans has each statement be a span of the trace that its context carries, without its values.
 	Spans bool
 }
@@ -148,7 +153,7 @@ func OpenWith(ctx context.Context, o Options) (*Store, error) {
 		pool.Close()
 		return nil, err
 	}
-	db := &database{db: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx"), log: o.Log,
+	db := &database{far: o.Far, login: cfg.ConnConfig.User, db: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx"), log: o.Log,
 		single: sqlx.NewDb(stdlib.OpenDBFromPool(single), "pgx")}
 	s := &Store{Pool: pool, singles: single, database: db, locks: newLocker(cfg.ConnConfig.Copy()), Sites: Sites{db}, Devices: Devices{db},
 		SitePlans: SitePlans{db}, Baselines: Baselines{db}, Watched: Watched{db}, Drifts: Drifts{db}, Tellings: Tellings{db},
@@ -159,20 +164,32 @@ func OpenWith(ctx context.Context, o Options) (*Store, error) {
 	if o.AsIs {
 		return s, nil
 	}
-	if o.Dial != nil {
+	if o.Far != nil {
 		err = s.sameVersion(ctx)
 	} else {
-		err = s.migrate(ctx, o.BeforeUpdate)
+		err = s.takeOver(ctx, o)
 	}
 	if err != nil {
 		s.Close()
 		return nil, err
 	}
-	if err := s.openKey(ctx, o); err != nil {
-		s.Close()
-		return nil, err
-	}
 	return s, nil
+}
+
+// takeOver brings a database up to date: its tables, its key, what the key encrypts, and the roles of workers elsewhere.
+func (s *Store) takeOver(ctx context.Context, o Options) error {
+	if err := s.migrate(ctx, o.BeforeUpdate); err != nil {
+		return err
+	}
+	if err := s.openKey(ctx, o); err != nil {
+		return err
+	}
+	if rows, err := s.TurnOver(ctx); err != nil {
+		s.log.Warn("not every sign-in could be encrypted with the key of its site; the next start tries again", "err", err)
+	} else if rows > 0 {
+		s.log.Info("sign-ins are encrypted with a key for each site", "rows", rows)
+	}
+	return s.Paired.ensureRoles(ctx)
 }
 
 // keyCheck is a text that the database keeps encrypted, by which the right key is known.
@@ -215,7 +232,9 @@ func (s *Store) openKey(ctx context.Context, o Options) error {
 	}
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		if o.ForgetSignIns && (len(check) > 0 || gone) {
-			if _, err := tx.ExecContext(ctx, "DELETE FROM sign_ins"); err != nil {
+			// What the lost key opened: sign-ins, relays with their passwords, and the passwords of paired workers, which get new ones.
+			if _, err := tx.ExecContext(ctx, `DELETE FROM sign_ins; DELETE FROM relays; DELETE FROM data_keys;
+				UPDATE paired_workers SET role = NULL, sealed = ''`); err != nil {
 				return err
 			}
 		}
@@ -280,6 +299,9 @@ func (s *Store) SQL() *sql.DB { return s.db.DB }
 
 // Acts returns what acts are decided by and what they leave behind.
 func (s *Store) Acts() Acts { return Acts{s} }
+
+// IsFar reports whether this is the store of a worker elsewhere, which sees what is of its sites and writes nothing that is of others.
+func (s *Store) IsFar() bool { return s.far != nil }
 
 // Ping reports whether the database answers.
 func (s *Store) Ping(ctx context.Context) error { return s.db.PingContext(ctx) }

@@ -13,9 +13,11 @@ import (
 
 	"unlatch/core/ground/pairing"
 	"unlatch/core/ground/release"
+	"unlatch/core/ground/signin"
 	"unlatch/core/ground/wiretext"
 	"unlatch/core/wire/link"
 	"unlatch/jobs"
+	"unlatch/store"
 )
 
 // identityFile is what a paired worker keeps of its pairing, in its data folder.
@@ -63,7 +65,8 @@ const pairEvery = 2 * time.Second
 
 // pairUntil shows a code and waits until somebody has typed it at the server, or it is no longer good.
 func pairUntil(cmd *cobra.Command, to jobs.ServerAddress, i *pairing.Identity) (name string, err error) {
-	asked, err := jobs.Ask(cmd.Context(), to, pairing.Ask{Key: i.Key().Public(), Machine: machineName(), Version: release.Version})
+	asked, err := jobs.Ask(cmd.Context(), to, pairing.Ask{Key: i.Key().Public(), Recipient: i.Recipient(), Machine: machineName(),
+		Version: release.Version})
 	if err != nil {
 		return "", err
 	}
@@ -107,15 +110,20 @@ func machineName() string {
 
 // uplink begins the connection of a paired worker to its server, which ends with ctx; stop is called with the server's word where it lets
 // this worker in no more. Its error is pairing.ErrNotPaired for a machine that is not paired.
-func (p *place) uplink(ctx context.Context, stop context.CancelCauseFunc) (*jobs.Uplink, string, error) {
+func (p *place) uplink(ctx context.Context, stop context.CancelCauseFunc) (*jobs.Uplink, error) {
 	i, err := pairing.ReadIdentity(filepath.Join(p.data, identityFile))
 	if err != nil {
-		return nil, "", err
+		return nil, err
+	}
+	worker, err := uuid.Parse(i.Worker)
+	if err != nil {
+		return nil, pairing.ErrNotPaired
 	}
 	u, err := jobs.NewUplink(i, link.Hello{Machine: machineName(), Version: release.Version}, p.logTo(os.Stderr))
 	if err != nil {
-		return nil, "", err
+		return nil, err
 	}
+	p.far = &store.Far{Worker: worker, Unwrap: signin.NewSecret(i.Unwrap)}
 	// Where it leads is the link's business; the name is there so that the address can be read.
 	p.database, p.dial = "postgres://worker@link/?sslmode=disable", u.Dial
 	go func() {
@@ -123,5 +131,5 @@ func (p *place) uplink(ctx context.Context, stop context.CancelCauseFunc) (*jobs
 			stop(err)
 		}
 	}()
-	return u, i.Worker, nil
+	return u, nil
 }

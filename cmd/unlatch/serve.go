@@ -60,6 +60,7 @@ type place struct {
 	public        string // the address under which people reach the server
 	proxies       []string
 	forgetSignIns bool
+	far           *store.Far      // which paired worker this is; nil for a process with a key file
 	dial          pgconn.DialFunc // to the database of a server elsewhere, over a link; nil for its own address
 	nameServer    string          // is asked for names of targets; "" for those that the machine is set to
 	signOn        signOnFlags
@@ -172,6 +173,7 @@ func (p *place) open(ctx context.Context) (*services, error) {
 	if s.Store, err = store.OpenWith(ctx, store.Options{URL: url, KeyFile: filepath.Join(data, backup.KeyFile), Log: p.log,
 		BeforeUpdate:  before,
 		Dial:          p.dial,
+		Far:           p.far,
 		ForgetSignIns: p.forgetSignIns, Spans: p.traces != ""}); err != nil {
 		s.Close()
 		return nil, err

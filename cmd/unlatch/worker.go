@@ -9,7 +9,6 @@ import (
 	"net/url"
 	"time"
 
-	"github.com/google/uuid"
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/spf13/cobra"
 
@@ -33,10 +32,9 @@ func workerCommand() *cobra.Command {
 			ctx, stop := context.WithCancelCause(cmd.Context())
 			defer stop(nil)
 			var up *jobs.Uplink
-			var paired string
 			if p.database == "" {
 				var err error
-				if up, paired, err = p.uplink(ctx, stop); errors.Is(err, pairing.ErrNotPaired) {
+				if up, err = p.uplink(ctx, stop); errors.Is(err, pairing.ErrNotPaired) {
 					return usageError{errors.New("a worker needs to be paired with its server, by unlatch worker pair, or the server's database: " +
 						"--database postgres://... (or UNLATCH_DATABASE, which no list of processes shows); and the server's key file in --data")}
 				} else if err != nil {
@@ -55,11 +53,6 @@ func workerCommand() *cobra.Command {
 				return errors.Join(context.Cause(ctx), err)
 			}
 			defer s.Close()
-			if up != nil {
-				if sites, err = pairedSites(ctx, s, paired); err != nil {
-					return err
-				}
-			}
 			w, err := s.workers(p, jobs.Options{Sites: sites, Outside: outside})
 			if err != nil {
 				return err
@@ -93,22 +86,6 @@ func workerCommand() *cobra.Command {
 	c.Flags().BoolVar(&outside, "outside", false,
 		"this machine is elsewhere: it reaches the sites' outside addresses and not their inside, and proves from there")
 	return c
-}
-
-// pairedSites returns the IDs of the sites that a paired worker was given.
-func pairedSites(ctx context.Context, s *services, worker string) (out []string, err error) {
-	id, err := uuid.Parse(worker)
-	if err != nil {
-		return nil, err
-	}
-	w, err := s.Store.Paired.Get(ctx, id)
-	for _, site := range w.Sites {
-		out = append(out, site.String())
-	}
-	if err == nil && len(out) == 0 {
-		err = errors.New("this worker is given no site any more: give it one on the server's page")
-	}
-	return out, err
 }
 
 // serveMetrics serves what is measured of a worker at an address, until ctx ends; "" for nowhere.

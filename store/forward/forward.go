@@ -44,12 +44,13 @@ type cancelKey struct {
 	secret string
 }
 
-// New prepares to hand on connections to the database of a URL.
-func New(url string) (*Worker, error) {
+// New prepares to hand on connections to the database of a URL, where the worker is signed in by a role and a password of its own.
+func New(url, role, password string) (*Worker, error) {
 	cfg, err := pgconn.ParseConfig(url)
 	if err != nil {
 		return nil, errors.New("the address of the database cannot be read") // its own error may hold the password
 	}
+	cfg.User, cfg.Password = role, password
 	return &Worker{config: cfg, cancels: map[cancelKey]bool{}}, nil
 }
 

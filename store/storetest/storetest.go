@@ -19,6 +19,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"unlatch/core/decide/act"
+	"unlatch/core/ground/pairing"
+	"unlatch/core/ground/signin"
 	"unlatch/store"
 	"unlatch/store/cluster"
 )
@@ -87,4 +89,47 @@ func Target(t *testing.T, s *store.Store, site uuid.UUID, form act.TargetForm) u
 	id := put.ID
 	require.NoError(t, s.Targets.Put(context.Background(), site, put))
 	return id
+}
+
+// Owner is the person in whose name tests act.
+var Owner = act.Person{Name: "owner", Role: act.Owner}
+
+// Revoke is the act that lets a paired worker in no more.
+func Revoke(i pairing.Identity) act.RevokeWorker {
+	return act.RevokeWorker{ID: uuid.MustParse(i.Worker), Name: "the worker"}
+}
+
+// Pair pairs a machine as a worker of some sites, and returns what it keeps of that.
+func Pair(t testing.TB, s *store.Store, shared bool, sites ...uuid.UUID) pairing.Identity {
+	t.Helper()
+	ctx := context.Background()
+	i := pairing.NewIdentity("https://bench.example", "")
+	a := act.PairWorker{ID: uuid.New(), Key: i.Key().Public(), Recipient: i.Recipient(), Name: "Worker " + i.Key().Public().Name(),
+		Shared: shared,
+		Sites:  sites}
+	token := uuid.NewString()
+	require.NoError(t, s.Paired.Ask(ctx, token, token, store.Pairing{Key: a.Key, Recipient: a.Recipient}))
+	p, err := s.Paired.Asked(ctx, token)
+	require.NoError(t, err)
+	a.Request = p.Request
+	_, err = s.Acts().Keep(ctx, Owner, a.About(), a)
+	require.NoError(t, err)
+	i.Worker = a.ID.String()
+	return i
+}
+
+// OpenFar opens the store of a paired worker on the database of a store.
+func OpenFar(t testing.TB, s *store.Store, i pairing.Identity) *store.Store {
+	t.Helper()
+	ctx := context.Background()
+	id := uuid.MustParse(i.Worker)
+	role, password, err := s.Paired.Login(ctx, id)
+	require.NoError(t, err)
+	at, err := url.Parse(s.Pool.Config().ConnString())
+	require.NoError(t, err)
+	at.User = url.UserPassword(role, password)
+	far, err := store.OpenWith(ctx, store.Options{URL: at.String(), Far: &store.Far{Worker: id, Unwrap: signin.NewSecret(i.Unwrap)}})
+	require.NoError(t, err)
+	t.Cleanup(far.Close)
+	return far
 }

@@ -9,9 +9,11 @@ const (
 
 // An Ask is what a machine says when it asks to be paired.
 type Ask struct {
-	Key     Public `json:"key"`
-	Machine string `json:"machine"`
-	Version string `json:"version"`
+	Key Public `json:"key"`
+	// Recipient is what data keys are wrapped for, see Identity.
+	Recipient string `json:"recipient"`
+	Machine   string `json:"machine"`
+	Version   string `json:"version"`
 }
 
 // An Asked is the server's answer to that.

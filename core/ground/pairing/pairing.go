@@ -16,6 +16,8 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+
+	"filippo.io/age"
 )
 
 // A Key is what a worker is known by. Its zero value is no key.
@@ -117,11 +119,32 @@ type Identity struct {
 	Fingerprint string `json:"fingerprint,omitempty"`
 	Worker      string `json:"worker"` // its ID at the server; "" until a person has confirmed it
 	Seed        []byte `json:"seed"`   // of its key (RFC 8032 §5.1.5)
+	// Unwrap is the secret key (age, X25519) that the data keys of its sites are wrapped for.
+	Unwrap string `json:"unwrap"`
 }
 
 // NewIdentity makes an identity with a key of its own.
 func NewIdentity(server, fingerprint string) Identity {
-	return Identity{Server: server, Fingerprint: fingerprint, Seed: NewKey().private.Seed()}
+	unwrap, err := age.GenerateX25519Identity()
+	if err != nil {
+		panic(err) // crypto/rand does not fail
+	}
+	return Identity{Server: server, Fingerprint: fingerprint, Seed: NewKey().private.Seed(), Unwrap: unwrap.String()}
+}
+
+// Recipient returns what data keys are wrapped for so that this identity opens them.
+func (i Identity) Recipient() string {
+	unwrap, err := age.ParseX25519Identity(i.Unwrap)
+	if err != nil {
+		return ""
+	}
+	return unwrap.Recipient().String()
+}
+
+// IsRecipient reports whether a text is what data keys can be wrapped for.
+func IsRecipient(text string) bool {
+	_, err := age.ParseX25519Recipient(text)
+	return err == nil
 }
 
 // Key returns the identity's key.
@@ -157,7 +180,7 @@ func ReadIdentity(path string) (i Identity, err error) {
 	if err == nil {
 		err = json.Unmarshal(raw, &i)
 	}
-	if err == nil && len(i.Seed) != ed25519.SeedSize {
+	if err == nil && (len(i.Seed) != ed25519.SeedSize || i.Recipient() == "") {
 		err = errors.New("its key is damaged")
 	}
 	if err != nil {

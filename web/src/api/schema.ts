@@ -89,6 +89,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/data-keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give a site, or what is for every site, another data key, and encrypt its sign-ins with that */
+        post: operations["rotate-site-key"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/devices/{device}": {
         parameters: {
             query?: never;
@@ -516,6 +533,40 @@ export interface paths {
         post?: never;
         /** Let a paired worker in no more, and end its connection at once */
         delete: operations["revoke-worker"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/paired-workers/{worker}/laid-open": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The sign-ins that a worker could read until it was revoked, or until its site was taken from it */
+        get: operations["list-laid-open"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/paired-workers/{worker}/sites": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change which sites a paired worker has, and whether it opens the sign-ins that are for every site */
+        put: operations["give-sites"];
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -4025,6 +4076,10 @@ export interface components {
             key?: components["schemas"]["FrameSize"];
             predicted?: components["schemas"]["FrameSize"];
         };
+        "Give-sitesRequest": {
+            shared?: boolean;
+            sites: string[];
+        };
         Given: {
             role: string;
             url: string;
@@ -4411,6 +4466,16 @@ export interface components {
             top_mm: number;
             /** Format: double */
             width_mm: number;
+        };
+        LaidOpen: {
+            /** @description it is no more, or has another secret by now */
+            gone: boolean;
+            id: string;
+            /** @enum {string} */
+            kind: "sign-in" | "relay";
+            /** @description missing where it is for every site */
+            site?: string;
+            what: string;
         };
         LanguageView: {
             name: string;
@@ -5159,6 +5224,8 @@ export interface components {
             code: string;
             /** @description where it stands */
             name: string;
+            /** @description it may open the sign-ins that are for every site, besides those of its sites */
+            shared?: boolean;
             /** @description whose networks it reaches */
             sites: string[];
         };
@@ -5189,6 +5256,8 @@ export interface components {
              * @description when it was heard last; missing where it never was
              */
             seen_at?: string;
+            /** @description it opens the sign-ins that are for every site, too */
+            shared: boolean;
             sites: string[];
             /**
              * Format: date-time
@@ -6055,6 +6124,10 @@ export interface components {
         RoleView: {
             rights: string[];
             role: string;
+        };
+        "Rotate-site-keyRequest": {
+            /** @description missing for the sign-ins that are for every site */
+            site?: string;
         };
         Route: {
             beyond?: boolean;
@@ -7406,6 +7479,37 @@ export interface operations {
             };
         };
     };
+    "rotate-site-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Rotate-site-keyRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "get-device": {
         parameters: {
             query?: never;
@@ -8388,6 +8492,70 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-laid-open": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                worker: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LaidOpen"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "give-sites": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                worker: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Give-sitesRequest"];
+            };
+        };
         responses: {
             /** @description No Content */
             204: {

@@ -1,0 +1,14 @@
+package store
+
+import "golang.org/x/crypto/chacha20poly1305"
+
+// OpensWith reports whether a data key opens an encrypted value.
+func OpensWith(key, value []byte, owner string) bool {
+	aead, err := chacha20poly1305.NewX(key)
+	if err != nil || len(value) < aead.NonceSize() {
+		return false
+	}
+	n := aead.NonceSize()
+	_, err = aead.Open(nil, value[:n], value[n:], []byte(owner))
+	return err == nil
+}
