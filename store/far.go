@@ -43,7 +43,7 @@ var farRights = map[string]string{
 	"plans":             "SELECT",
 	"processes":         "SELECT, INSERT, UPDATE, DELETE",
 	"relay_status":      "SELECT, INSERT, UPDATE",
-	"relays":            "SELECT",
+	"relays":            "SELECT, DELETE",
 	"runs":              "SELECT, INSERT, UPDATE",
 	"sign_in_devices":   "SELECT",
 	"sign_ins":          "SELECT",

@@ -11,6 +11,8 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/stdlib"
+	"github.com/pressly/goose/v3"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -143,8 +145,11 @@ func TestABackupIsMadeBeforeAnUpdate(t *testing.T) {
 		conn, err := pgx.Connect(ctx, url)
 		require.NoError(t, err)
 		defer conn.Close(ctx)
-		_, err = conn.Exec(ctx, "DROP TABLE pairings, paired_sites, paired_workers, relay_status, relays, told_ill, backups, processes; "+
-			"DELETE FROM goose_db_version WHERE version_id >= 35")
+		db := stdlib.OpenDB(*conn.Config())
+		defer db.Close()
+		migrations, err := goose.NewProvider(goose.DialectPostgres, db, os.DirFS("../../store/migrations"))
+		require.NoError(t, err)
+		_, err = migrations.DownTo(ctx, 34)
 		require.NoError(t, err)
 		p := &place{data: data, database: url}
 		services, err := p.open(ctx)

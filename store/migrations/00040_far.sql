@@ -115,7 +115,7 @@ BEGIN
             JOIN pg_attribute a ON a.attrelid = k.conrelid AND a.attnum = k.conkey[1]
             WHERE k.contype = 'f' AND k.conrelid = t::regclass AND cardinality(k.conkey) = 1
             AND k.confrelid <> k.conrelid
-            AND r.relname IN ('devices', 'targets', 'runs', 'sign_ins', 'relays', 'drifts', 'evidence', 'plans', 'site_plans') LOOP
+            AND r.relname IN ('devices', 'targets', 'runs', 'sign_ins', 'relays', 'drifts', 'evidence', 'plans', 'site_plans') ORDER BY a.attname LOOP
             checks := format('(%s) AND (%I IS NULL OR EXISTS (SELECT 1 FROM %I ref WHERE ref.id = %I.%I))', checks, c.col, c.ref, t, c.col);
         END LOOP;
         checks := checks || CASE
@@ -206,14 +206,15 @@ ALTER FUNCTION mark_new_device() RESET ALL;
 DO $$
 DECLARE p record;
 BEGIN
-    FOR p IN SELECT tablename FROM pg_policies WHERE schemaname = 'public' AND policyname = 'far' LOOP
-        EXECUTE format('DROP POLICY far ON %I', p.tablename);
+    FOR p IN SELECT tablename, policyname FROM pg_policies WHERE schemaname = 'public' AND policyname IN ('far', 'far_looks') LOOP
+        EXECUTE format('DROP POLICY %I ON %I', p.policyname, p.tablename);
     END LOOP;
     FOR p IN SELECT relname FROM pg_class WHERE relnamespace = 'public'::regnamespace AND relrowsecurity LOOP
         EXECUTE format('ALTER TABLE %I DISABLE ROW LEVEL SECURITY', p.relname);
     END LOOP;
 END $$;
 -- +goose StatementEnd
+DROP FUNCTION IF EXISTS far_never_leads() CASCADE; -- of the queue
 DROP FUNCTION far_pace(uuid);
 DROP FUNCTION far_queue(text);
 DROP FUNCTION far_thing(uuid);

@@ -12,7 +12,8 @@ import (
 
 func TestAWorkerIsPaired(t *testing.T) {
 	t.Parallel()
-	x := PairWorker{ID: uuid.New(), Key: pairing.NewKey().Public(), Name: " Viaduct\x00cabinet ", Machine: "box-3",
+	x := PairWorker{ID: uuid.New(), Key: pairing.NewKey().Public(),
+		Recipient: pairing.NewIdentity("", "").Recipient(), Name: " Viaduct\x00cabinet ", Machine: "box-3",
 		Sites: []uuid.UUID{uuid.New()}, Names: []string{"Viaduct"}}
 	out, err := x.Decide(Facts{})
 	require.NoError(t, err)
@@ -27,6 +28,16 @@ func TestAWorkerIsPaired(t *testing.T) {
 	}
 	assert.Equal(t, Administer, x.About().Right)
 	assert.Equal(t, Administer, RevokeWorker{}.About().Right)
+	bad := x
+	bad.Recipient = "age1"
+	_, err = bad.Decide(Facts{})
+	assert.Equal(t, "bad_key", cause(t, err))
+	_, err = GiveSites{Name: "Viaduct cabinet"}.Decide(Facts{})
+	assert.Equal(t, "no_site", cause(t, err))
+	out, err = GiveSites{Name: "Viaduct cabinet", Sites: x.Sites, Names: x.Names, Shared: true}.Decide(Facts{})
+	require.NoError(t, err)
+	assert.Equal(t, "Viaduct, and the sign-ins that are for every site", out.Line.After)
+	assert.Equal(t, x.Sites[0], RotateSiteKey{Site: &x.Sites[0]}.About().Site)
 	out, err = RevokeWorker{Name: "Viaduct cabinet"}.Decide(Facts{})
 	require.NoError(t, err)
 	assert.Equal(t, "Viaduct cabinet", out.Line.Subject)
