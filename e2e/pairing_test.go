@@ -2,7 +2,6 @@ package e2e
 
 import (
 	"bufio"
-	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
@@ -14,15 +13,23 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"unlatch/e2e/browser"
-	"unlatch/store/backup"
+	"unlatch/sim/simtest"
 )
 
 // A machine at a site shows a code, is paired on the page, works over its one connection, and ends when it is revoked there.
 func TestAWorkerIsPaired(t *testing.T) {
 	t.Parallel()
+	simtest.Start(t, `
+name: viaduct
+users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
+devices:
+  - {name: Arch, maker: corvane, model: V4, address: 127.43.79.3, scene: viaduct, streams: [{width: 320, height: 180, fps: 5, kbps: 100, gop: 5,
+       profile: baseline}]}
+`)
 	b := start(t)
 	b.firstAccount()
 	b.makeSite("Viaduct", "127.43.79.0/29")
+	b.firstSignIn()
 	root, err := browser.Root()
 	require.NoError(t, err)
 	binary, data := filepath.Join(root, ".unlatch", "bin", "unlatch"), dataFolder(t)
@@ -44,6 +51,7 @@ func TestAWorkerIsPaired(t *testing.T) {
 	b.typeIn("code", "AAAA-AAAA")
 	b.typeIn("name", "Viaduct cabinet")
 	b.page.MustElement(`[role=dialog] [aria-label="Viaduct"]`).MustClick()
+	b.page.MustElement(`[role=dialog] [aria-label="May open sign-ins that are for every site"]`).MustClick()
 	b.clean("pairing a worker")
 	b.page.MustElementR("[role=dialog] button", "^Pair it$").MustClick()
 	b.page.MustElementR("[role=dialog]", "No machine shows this code")
@@ -58,19 +66,29 @@ func TestAWorkerIsPaired(t *testing.T) {
 	require.NoError(t, pair.Wait())
 	assert.Contains(t, said, "Paired, as Viaduct cabinet")
 
-	// The keyring's key is copied by hand.
-	key, err := os.ReadFile(filepath.Join(b.data, backup.KeyFile))
-	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(filepath.Join(data, backup.KeyFile), key, 0o600))
+	// No key of the keyring is there, and no address of the database.
 	worker := exec.CommandContext(t.Context(), binary, "worker", "--data", data)
 	words := &strings.Builder{}
 	worker.Stderr = words
 	require.NoError(t, worker.Start())
 	b.page.MustElement(`[data-paired="Viaduct cabinet"][data-state=connected]`)
 	b.clean("a worker that is connected")
+	b.page.MustNavigate(b.server.URL)
+	b.page.MustElementR("a", "Viaduct").MustClick()
+	b.see("Nothing heard yet")
+	b.press("^Sweep the site$")
+	b.page.MustElement(`[data-run="finished"]`)
+	b.press("^Line-up$")
+	b.count("[data-device]", 1)
+	b.press("^Open latches of")
+	b.count(`[data-at="placed"]`, 1)
+	b.page.MustNavigate(b.server.URL + "server")
 	b.page.MustElement(`[data-paired="Viaduct cabinet"]`).MustElementR("button", "^Revoke$").MustClick()
 	b.press("^Revoke it$")
 	b.page.MustElement(`[data-paired="Viaduct cabinet"][data-state=revoked]`)
+	b.page.MustElementR(`[data-paired="Viaduct cabinet"]`, "It could read a sign-in")
+	b.clean("what a worker could read")
+	b.page.MustElement(`[data-paired="Viaduct cabinet"]`).MustElementR("button", "^Another key$").MustClick()
 	ended := make(chan error, 1)
 	go func() { ended <- worker.Wait() }()
 	select {

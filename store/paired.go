@@ -23,6 +23,7 @@ type PairedWorker struct {
 	Machine   string     `db:"machine" json:"machine" doc:"what the machine calls itself"`
 	Version   string     `db:"version" json:"version"`
 	Sites     uuidList   `db:"sites" json:"sites"`
+	Left      bool       `db:"left_open" json:"left" doc:"there are sign-ins that it could read and no longer can"`
 	Shared    bool       `db:"shared" json:"shared" doc:"it opens the sign-ins that are for every site, too"`
 	By        string     `db:"made_by" json:"made_by"`
 	Made      time.Time  `db:"made_at" json:"made_at"`
@@ -36,7 +37,8 @@ type PairedWorker struct {
 }
 
 const pairedColumns = `id, name, public_key, machine, version, shared, made_by, made_at, revoked_at, revoked_by, seen_at, from_address,
-	delay_ms, twice_at, twice_from, (SELECT COALESCE(json_agg(site_id), '[]') FROM paired_sites p WHERE p.worker_id = w.id) AS sites`
+	delay_ms, twice_at, twice_from, (SELECT COALESCE(json_agg(site_id), '[]') FROM paired_sites p WHERE p.worker_id = w.id) AS sites,
+	EXISTS (SELECT 1 FROM laid_open o WHERE o.worker_id = w.id) AS left_open`
 
 // List returns the paired workers, those that were revoked last.
 func (s Paired) List(ctx context.Context) ([]PairedWorker, error) {
@@ -120,6 +122,9 @@ func (s Paired) pair(ctx context.Context, by act.Person, x act.PairWorker) error
 		if err := s.wrapAllFor(ctx, tx, x.ID, x.Recipient); err != nil {
 			return err
 		}
+		if err := s.tellWorkers(ctx, tx, x.Sites); err != nil {
+			return err
+		}
 		return touchedOne(tx.ExecContext(ctx, `UPDATE pairings SET worker_id = $2 WHERE token_hash = $1 AND worker_id IS NULL
 			AND until > now()`, x.Request, x.ID))
 	})
@@ -139,6 +144,13 @@ func (s Paired) revoke(ctx context.Context, by act.Person, x act.RevokeWorker) e
 			return err
 		}
 		if err := s.dropRole(ctx, tx, x.ID); err != nil {
+			return err
+		}
+		var sites []uuid.UUID
+		if err := tx.SelectContext(ctx, &sites, "SELECT site_id FROM paired_sites WHERE worker_id = $1", x.ID); err != nil {
+			return err
+		}
+		if err := s.tellWorkers(ctx, tx, sites); err != nil {
 			return err
 		}
 		return s.notify(ctx, tx, Event{What: WorkerRevoked, ID: x.ID})
@@ -185,13 +197,18 @@ func (s Paired) give(ctx context.Context, x act.GiveSites) error {
 		if err := s.wrapAllFor(ctx, tx, x.ID, recipient); err != nil {
 			return err
 		}
-		for _, site := range x.Sites { // whoever works it so far looks again
-			if err := s.notify(ctx, tx, Event{Site: site, What: "site", ID: site}); err != nil {
-				return err
-			}
-		}
-		return nil
+		return s.tellWorkers(ctx, tx, x.Sites)
 	})
+}
+
+// tellWorkers has all workers look anew which sites are theirs.
+func (s Paired) tellWorkers(ctx context.Context, tx *sqlx.Tx, sites []uuid.UUID) error {
+	for _, site := range sites {
+		if err := s.notify(ctx, tx, Event{Site: site, What: "site", ID: site}); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // layOpen lists what a worker could read at this moment, by those of the keys k that are wrapped for it, w, for which a condition holds.

@@ -115,11 +115,11 @@ func (s Relays) SignIn(ctx context.Context, id uuid.UUID) (signin.SignIn, error)
 // put keeps a relay, a new one or an old one that was changed. ErrTaken means that another has its path.
 func (s Relays) put(ctx context.Context, by act.Person, x act.PutRelay) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		cipher, err := s.cipherOf(ctx, tx, &x.Site)
+		own, err := s.cipherOf(ctx, tx, &x.Site)
 		if err != nil {
 			return err
 		}
-		if err := s.rekey(ctx, tx, "relays", x.ID, &cipher); err != nil && !errors.Is(err, ErrNotFound) {
+		if err := s.rekey(ctx, tx, "relays", x.ID, &own); err != nil && !errors.Is(err, ErrNotFound) {
 			return err
 		}
 		target := orNull(x.Target)
@@ -129,7 +129,7 @@ func (s Relays) put(ctx context.Context, by act.Person, x act.PutRelay) error {
 			push = JSON(x.Push)
 		}
 		if x.Push != nil && !x.Key.Empty() {
-			key = cipher.Encrypt(x.Key.Reveal(), keyOwner(x.ID))
+			key = own.Encrypt(x.Key.Reveal(), keyOwner(x.ID))
 		}
 		if x.Secret.Empty() {
 			err = touchedOne(tx.ExecContext(ctx, `UPDATE relays SET role = $3, path = $4, for_whom = $5, always = $6, most = $7, form = $8,
@@ -146,8 +146,8 @@ func (s Relays) put(ctx context.Context, by act.Person, x act.PutRelay) error {
 				face_port = excluded.face_port, page = excluded.page, push = excluded.push, key_id = excluded.key_id,
 				sealed_key = CASE WHEN excluded.push IS NULL THEN NULL ELSE coalesce(excluded.sealed_key, r.sealed_key) END
 				WHERE r.site_id = excluded.site_id AND r.device_id = excluded.device_id`,
-				x.ID, x.Site, x.Device, x.Role, x.Path, x.User, cipher.Encrypt(x.Secret.Reveal(), relayOwner(x.ID)), x.For, x.Always, x.Most,
-				by.Name, JSON(x.Form), x.Cores, x.At, target, x.FacePort, x.Page, push, key, cipher.Key))
+				x.ID, x.Site, x.Device, x.Role, x.Path, x.User, own.Encrypt(x.Secret.Reveal(), relayOwner(x.ID)), x.For, x.Always, x.Most,
+				by.Name, JSON(x.Form), x.Cores, x.At, target, x.FacePort, x.Page, push, key, own.Key))
 		}
 		if err != nil {
 			return takenIfDouble(err)

@@ -4,7 +4,20 @@ import { cleanup, fireEvent, render, screen, waitFor } from "@testing-library/re
 import type { ReactNode } from "react";
 import { MemoryRouter } from "react-router";
 import { afterEach, expect, test, vi } from "vitest";
-import type { CastView, Device, DeviceCommand, Preset, Relay, Site, Target, Cause, Handover, ReadyFinding, Stream } from "@/api/client";
+import type {
+  CastView,
+  Device,
+  DeviceCommand,
+  Preset,
+  Relay,
+  Site,
+  Target,
+  Cause,
+  Handover,
+  PairedWorker,
+  ReadyFinding,
+  Stream,
+} from "@/api/client";
 import { SignInSheet } from "@/forms/SignInSheet";
 import { SiteSheet } from "@/forms/SiteSheet";
 import { StreamUserSheet } from "@/forms/StreamUserSheet";
@@ -46,6 +59,7 @@ import { PasteSheet } from "@/views/site/PasteSheet";
 import { WeekSheet } from "@/views/patch/WeekSheet";
 import { AddPlanSheet } from "@/views/plan/AddPlanSheet";
 import { PairSheet } from "@/views/server/PairSheet";
+import { SitesSheet } from "@/views/server/SitesSheet";
 import { PlanSheet } from "@/views/streams/PlanSheet";
 import { PresetsSheet } from "@/views/streams/PresetsSheet";
 import { TargetsSheet } from "@/views/streams/TargetsSheet";
@@ -220,6 +234,17 @@ const sheets: { name: string; sheet: ReactNode; fill?: () => void; button?: stri
       type("Where it stands", "Viaduct cabinet");
     },
     button: "Pair it",
+  },
+  {
+    name: "SitesSheet",
+    sheet: (
+      <SitesSheet
+        worker={{ id: "w1", name: "Viaduct cabinet", sites: ["s1"], shared: false } as unknown as PairedWorker}
+        onClose={nothing}
+      />
+    ),
+    fill: () => {},
+    button: "Keep",
   },
   {
     name: "PushSheet",

@@ -36,6 +36,7 @@ export type Role = Member["role"];
 export type Session = components["schemas"]["SessionState"];
 export type Token = components["schemas"]["Token"];
 export type PairedWorker = components["schemas"]["PairedView"];
+export type LaidOpen = components["schemas"]["LaidOpen"];
 export type Factor = components["schemas"]["Factor"];
 export type Chain = components["schemas"]["ChainView"];
 export type Line = components["schemas"]["Line"];

@@ -18,3 +18,23 @@ export const useRevokeWorker = () =>
     [keys.paired()],
     "quiet",
   );
+
+/** Changes which sites a paired worker has. */
+export const useGiveSites = () =>
+  useAction(
+    ({ worker, ...body }: { worker: string; sites: string[]; shared: boolean }) =>
+      must(api.PUT("/api/paired-workers/{worker}/sites", { params: { path: { worker } }, body })),
+    [keys.paired()],
+    "quiet",
+  );
+
+/** The sign-ins that a worker could read and no longer can. */
+export const useLaidOpen = (worker: string) =>
+  useQuery({
+    queryKey: [...keys.paired(), worker],
+    queryFn: () => must(api.GET("/api/paired-workers/{worker}/laid-open", { params: { path: { worker } } })),
+  });
+
+/** Gives a site another data key; without one, what is for every site. */
+export const useRotateKey = () =>
+  useAction((site: string | undefined) => must(api.POST("/api/data-keys", { body: { site } })), [keys.paired()], "quiet");

@@ -5242,6 +5242,8 @@ export interface components {
             id: string;
             /** @description a short name of its key, as the machine shows it */
             key: string;
+            /** @description there are sign-ins that it could read and no longer can */
+            left: boolean;
             /** @description what the machine calls itself */
             machine: string;
             /** Format: date-time */

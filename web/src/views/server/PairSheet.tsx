@@ -1,29 +1,27 @@
 import { useState } from "react";
 import { usePairWorker } from "@/api/paired";
-import { useSites } from "@/api/queries";
 import { Field } from "@/forms/Field";
 import { Button } from "@/parts/Button";
-import { Check } from "@/parts/Check";
 import { Copy } from "@/parts/Copy";
 import { Foot } from "@/parts/Foot";
 import { Sheet } from "@/parts/Sheet";
+import { SiteChoice } from "./SiteChoice";
 
 /** Makes a machine at a site a worker, by the code that it shows. */
 export function PairSheet({ onClose }: { onClose: () => void }) {
-  const sites = useSites().data ?? [];
   const [code, setCode] = useState("");
   const [name, setName] = useState("");
   const [given, setGiven] = useState<string[]>([]);
+  const [shared, setShared] = useState(false);
   const pair = usePairWorker();
   const command = `unlatch worker pair ${location.origin}`;
-  const toggle = (id: string) => setGiven(given.includes(id) ? given.filter((x) => x !== id) : [...given, id]);
   return (
     <Sheet title="Pair a worker" open onOpenChange={(o) => !o && onClose()}>
       <form
         className="space-y-3"
         onSubmit={(e) => {
           e.preventDefault();
-          pair.mutate({ code, name, sites: given }, { onSuccess: onClose });
+          pair.mutate({ code, name, sites: given, shared }, { onSuccess: onClose });
         }}
       >
         <div>
@@ -50,14 +48,7 @@ export function PairSheet({ onClose }: { onClose: () => void }) {
           value={name}
           onChange={(e) => setName(e.target.value)}
         />
-        <fieldset>
-          <legend className="mb-1 text-small text-soft">Sites whose networks it reaches</legend>
-          {sites.map((s) => (
-            <label key={s.id} className="flex min-h-8 items-center gap-2">
-              <Check checked={given.includes(s.id)} onChange={() => toggle(s.id)} label={s.name} /> {s.name}
-            </label>
-          ))}
-        </fieldset>
+        <SiteChoice given={given} onGiven={setGiven} shared={shared} onShared={setShared} />
         <Foot error={pair.error}>
           <Button onClick={onClose}>Cancel</Button>
           <Button look="next" type="submit" disabled={pair.isPending || !code.trim() || !name.trim()}>

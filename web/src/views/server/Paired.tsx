@@ -6,7 +6,9 @@ import { Button } from "@/parts/Button";
 import { ago } from "@/parts/measures";
 import { Sure } from "@/parts/Sure";
 import { Trouble } from "@/parts/Trouble";
+import { LaidOpen } from "./LaidOpen";
 import { PairSheet } from "./PairSheet";
+import { SitesSheet } from "./SitesSheet";
 
 /** The workers at sites that know the server by one connection of their own making. */
 export function Paired() {
@@ -39,6 +41,7 @@ export function Paired() {
 function One({ worker: w }: { worker: PairedWorker }) {
   const sites = useSites().data ?? [];
   const revoke = useRevokeWorker();
+  const [sheet, setSheet] = useState(false);
   const names = w.sites.map((id) => sites.find((s) => s.id === id)?.name ?? "a site of others").join(", ");
   const state = w.revoked_at ? "revoked" : w.connected ? "connected" : "away";
   return (
@@ -46,6 +49,7 @@ function One({ worker: w }: { worker: PairedWorker }) {
       <span className="min-w-0">
         <span className="block truncate font-medium">{w.name}</span>
         <span className="block text-small text-soft">{names || "no site"}</span>
+        {w.shared && <span className="block text-small text-soft">and sign-ins for every site</span>}
       </span>
       <span className="text-small">
         <span className={`block ${state === "connected" ? "text-open" : state === "away" ? "text-stuck" : "text-soft"}`}>{word(w)}</span>
@@ -62,17 +66,24 @@ function One({ worker: w }: { worker: PairedWorker }) {
         <span className="mono block">key {w.key}</span>
       </span>
       {state !== "revoked" && (
-        <Sure
-          ask={`Revoke ${w.name}?`}
-          more="Its connection ends at once, and what it does stops. To come back it has to be paired anew."
-          yes="Revoke it"
-          onYes={() => revoke.mutate(w.id)}
-        >
-          <Button look="quiet" className="h-7">
-            Revoke
+        <span className="flex items-start gap-1">
+          <Button look="quiet" className="h-7" onClick={() => setSheet(true)}>
+            Sites
           </Button>
-        </Sure>
+          <Sure
+            ask={`Revoke ${w.name}?`}
+            more="Its connection ends at once, and what it does stops. To come back it has to be paired anew."
+            yes="Revoke it"
+            onYes={() => revoke.mutate(w.id)}
+          >
+            <Button look="quiet" className="h-7">
+              Revoke
+            </Button>
+          </Sure>
+        </span>
       )}
+      {w.left && <LaidOpen worker={w} />}
+      {sheet && <SitesSheet worker={w} onClose={() => setSheet(false)} />}
     </li>
   );
 }
