@@ -23,7 +23,8 @@ func TestAWorkerIsPaired(t *testing.T) {
 name: viaduct
 users: [{name: fitter, secret: brass-lamp-41, level: Administrator}]
 devices:
-  - {name: Arch, maker: corvane, model: V4, address: 127.43.79.3, scene: viaduct, streams: [{width: 320, height: 180, fps: 5, kbps: 100, gop: 5,
+  - {name: Arch, maker: corvane, model: V4, address: 127.43.79.3, scene: viaduct, streams: [{width: 320, height: 180, fps: 5,
+  	kbps: 100, gop: 5,
        profile: baseline}]}
 `)
 	b := start(t)

@@ -35,10 +35,11 @@ import (
 
 // Workers takes jobs from the queue, in this process, until stopped.
 type Workers struct {
-	env    *env
-	client *river.Client[pgx.Tx]
-	stop   context.CancelFunc
-	done   chan struct{}
+	env       *env
+	client    *river.Client[pgx.Tx]
+	stop      context.CancelFunc
+	done      chan struct{}
+	attendant *attendant
 	// faces is the host on which relays have ONVIF faces; "" for nowhere.
 	faces string
 	// watching ends when listening for announcements has.
@@ -178,6 +179,7 @@ func startWorkers(s *store.Store, log *slog.Logger, h hooks, o Options) (*Worker
 		w.Stop()
 		return nil, err
 	}
+	w.attendant = attendant
 	w.attend(ctx, attendant, o)
 	return w, nil
 }

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"maps"
 	"slices"
+	"sync/atomic"
 	"time"
 
 	"github.com/prometheus/client_golang/prometheus"
@@ -15,6 +16,7 @@ import (
 type meter struct {
 	seconds *prometheus.HistogramVec
 	links   *links
+	going   atomic.Int64 // jobs under way
 }
 
 func newMeter(l *links) *meter {
@@ -45,8 +47,13 @@ func (m *meter) Collect(to chan<- prometheus.Metric) {
 // Metrics returns what the workers measure of themselves.
 func (w *Workers) Metrics() prometheus.Collector { return w.env.meter }
 
+// UnderWay returns how many jobs the workers do at this moment.
+func (w *Workers) UnderWay() int { return int(w.env.meter.going.Load()) }
+
 // timed measures a job.
 func (m *meter) timed(ctx context.Context, job *rivertype.JobRow, work func(context.Context) error) error {
+	m.going.Add(1)
+	defer m.going.Add(-1)
 	began := time.Now()
 	err := work(ctx)
 	result := "done"

@@ -5,6 +5,7 @@ import (
 	"log/slog"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/google/uuid"
@@ -41,6 +42,15 @@ type attendant struct {
 	// outside says that this machine is elsewhere: it takes what is to be proven from outside, and nothing else.
 	outside bool
 	queues  map[uuid.UUID]bool
+	names   atomic.Pointer[[]string] // of the sites that it reaches, in order
+}
+
+// Reached returns the names of the sites that the workers reach, in order.
+func (w *Workers) Reached() []string {
+	if names := w.attendant.names.Load(); names != nil {
+		return *names
+	}
+	return nil
 }
 
 // look adds the queues of sites that are new, leaves those of sites that have gone, and says which sites are reached.
@@ -51,11 +61,14 @@ func (a *attendant) look(ctx context.Context) error {
 	}
 	wanted := map[uuid.UUID]bool{}
 	var ids []uuid.UUID
+	var names []string
+	defer func() { slices.Sort(names); a.names.Store(&names) }()
 	for _, s := range sites {
 		if !a.reach.includes(s) {
 			continue
 		}
 		wanted[s.ID] = true
+		names = append(names, s.Name)
 		ids = append(ids, s.ID)
 		if a.queues[s.ID] {
 			continue

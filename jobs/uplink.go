@@ -15,6 +15,7 @@ import (
 	"github.com/coder/websocket"
 
 	"unlatch/core/ground/pairing"
+	"unlatch/core/ground/wiretext"
 	"unlatch/core/wire/link"
 	"unlatch/core/work/live"
 )
@@ -31,6 +32,33 @@ type Uplink struct {
 	now     *link.Link    // nil while there is none
 	changed chan struct{} // closed when now changes
 	refused error         // for which the server lets it in no more
+	since   time.Time     // of now, or of when there was none any more
+	problem string        // for which there is none
+}
+
+// An UplinkState is how the connection of a paired worker stands.
+type UplinkState struct {
+	Server    string    `json:"server"` // host, with the port where it is another than usual
+	Connected bool      `json:"connected"`
+	Since     time.Time `json:"since"`
+	DelayMS   float64   `json:"delay_ms,omitempty"` // how long an answer of the server takes
+	Problem   string    `json:"problem,omitempty"`  // for which it is not connected
+}
+
+// State asks how the connection stands; the server's answer is waited for where there is one.
+func (u *Uplink) State() UplinkState {
+	u.mu.Lock()
+	l, out := u.now, UplinkState{Server: u.to.URL.Host, Connected: u.now != nil, Since: u.since, Problem: u.problem}
+	u.mu.Unlock()
+	if l == nil {
+		return out
+	}
+	delay, err := l.Ping()
+	if err != nil {
+		out.Connected, out.Problem = false, "The server does not answer."
+	}
+	out.DelayMS = float64(delay.Microseconds()) / 1000
+	return out
 }
 
 // An InsecureError says that a server's address would send everything readable.
@@ -60,7 +88,7 @@ func NewUplink(i pairing.Identity, hello link.Hello, log *slog.Logger) (*Uplink,
 	}
 	hello.Worker = i.Worker
 	return &Uplink{to: ServerAddress{URL: u, Fingerprint: i.Fingerprint}, key: i.Key(), hello: hello, log: log,
-		changed: make(chan struct{})}, nil
+		changed: make(chan struct{}), since: time.Now(), problem: "It has not been reached yet."}, nil
 }
 
 // Bounds of a link.
@@ -85,6 +113,9 @@ func (u *Uplink) Run(ctx context.Context) error {
 		if time.Since(began) > time.Minute {
 			n = 0
 		}
+		u.mu.Lock()
+		u.problem = wiretext.Line(err.Error(), 300)
+		u.mu.Unlock()
 		u.log.Warn("the server is not reached at the moment", "server", u.to.URL.Host, "err", err)
 		select {
 		case <-ctx.Done():
@@ -123,7 +154,10 @@ func (u *Uplink) once(ctx context.Context) error {
 func (u *Uplink) set(l *link.Link, refused error) {
 	u.mu.Lock()
 	defer u.mu.Unlock()
-	u.now, u.refused = l, refused
+	u.now, u.refused, u.since = l, refused, time.Now()
+	if l != nil {
+		u.problem = ""
+	}
 	close(u.changed)
 	u.changed = make(chan struct{})
 }

@@ -258,8 +258,9 @@ func TestEveryEncryptedColumnIsRotated(t *testing.T) {
 			calls[name] = n
 		}
 	}
-	assert.Equal(t, map[string]int{"datakeys.go": 3, "far.go": 1, "tellings.go": 1, "handovers.go": 1, "seen.go": 1, "factors.go": 3, "store.go": 1,
-		"pass.go": 1, "rotate.go": 2}, calls, "a new column belongs into the list in rotate.go, and into newSafe above")
+	assert.Equal(t, map[string]int{"datakeys.go": 3, "far.go": 1, "tellings.go": 1, "handovers.go": 1, "seen.go": 1, "factors.go": 3,
+		"store.go": 1,
+		"pass.go":  1, "rotate.go": 2}, calls, "a new column belongs into the list in rotate.go, and into newSafe above")
 }
 
 // What does not open with either key stops the rotation, and the old key stays.

@@ -33,13 +33,15 @@ func (s Upkeep) Processes(ctx context.Context) ([]doctor.Process, error) {
 		Facts jsonb[doctor.Process] `db:"facts"`
 		Seen  time.Time             `db:"seen"`
 		Sites jsonb[[]string]       `db:"sites"`
+		Far   bool                  `db:"far"`
 	}
 	err := s.on(ctx).SelectContext(ctx, &rows, `SELECT p.facts, p.seen, COALESCE((SELECT json_agg(s.name ORDER BY s.name) FROM worker_sites w
-		JOIN sites s ON s.id = w.site_id WHERE w.worker = p.name), '[]') AS sites FROM processes p ORDER BY p.kind, p.name`)
+		JOIN sites s ON s.id = w.site_id WHERE w.worker = p.name), '[]') AS sites,
+		p.role LIKE 'unlatch_far_%' AS far FROM processes p ORDER BY p.kind, p.name`)
 	out := make([]doctor.Process, len(rows))
 	for i, r := range rows {
 		out[i] = r.Facts.V
-		out[i].Seen, out[i].Sites = r.Seen.UTC(), r.Sites.V
+		out[i].Seen, out[i].Sites, out[i].Paired = r.Seen.UTC(), r.Sites.V, r.Far
 	}
 	return out, err
 }

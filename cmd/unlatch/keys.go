@@ -23,7 +23,29 @@ func keysCommand() *cobra.Command {
 			cmd.Usage()
 			return usageError{errors.New("say what to do")}
 		}}
-	c.AddCommand(rotateCommand())
+	c.AddCommand(rotateCommand(), backCommand())
+	return c
+}
+
+// backCommand is for whoever goes back to an older version of the program.
+func backCommand() *cobra.Command {
+	p := &place{}
+	c := &cobra.Command{Use: "back", Short: "Encrypt every sign-in with the key file itself, for an older version", Args: noArgs,
+		Long: "Sign-ins are encrypted with a key for each site, which older versions do not know. Back encrypts them with the key " +
+			"file itself,\n" +
+			"so that a database that is taken back to an older version opens there. Paired workers open nothing meanwhile. The next start of\n" +
+			"this version turns them over again. Cut off, the same command goes on where it was.",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			s, err := p.beside(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			n, err := s.Store.TurnBack(cmd.Context())
+			fmt.Fprintf(cmd.OutOrStdout(), "%d rows are encrypted with the key file now.\n", n)
+			return err
+		}}
+	p.flags(c, false)
 	return c
 }
 
@@ -67,11 +89,12 @@ func rotateCommand() *cobra.Command {
 	return c
 }
 
-// workersElsewhere names the other machines that workers run on.
+// workersElsewhere names the other machines that workers with a key file run on.
 func workersElsewhere(list []doctor.Process) (names []string) {
 	here, _ := os.Hostname()
 	for _, x := range list {
-		if x.Kind == doctor.Worker && x.Machine.Name != here && time.Since(x.Seen) < time.Hour && !slices.Contains(names, x.Machine.Name) {
+		if x.Kind == doctor.Worker && !x.Paired && x.Machine.Name != here && time.Since(x.Seen) < time.Hour &&
+			!slices.Contains(names, x.Machine.Name) {
 			names = append(names, x.Machine.Name)
 		}
 	}

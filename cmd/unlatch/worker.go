@@ -65,6 +65,7 @@ func workerCommand() *cobra.Command {
 			}
 			if up != nil {
 				go w.SendPicturesOver(ctx, up)
+				go keepStatus(ctx, p.data, up, w)
 			}
 			tellReady(ctx, p.log, s.Store.Pool.Ping)
 			fmt.Fprintln(cmd.OutOrStdout(), "Working; stop with Ctrl-C.")
@@ -74,7 +75,7 @@ func workerCommand() *cobra.Command {
 			}
 			return nil
 		}}
-	c.AddCommand(pairCommand())
+	c.AddCommand(pairCommand(), workerStatusCommand())
 	p.flags(c, false)
 	c.Flags().StringVar(&to, "server", "", "address of the server, to which live pictures are sent, such as https://bench.example")
 	c.Flags().StringVar(&server.Fingerprint, "server-fingerprint", "",

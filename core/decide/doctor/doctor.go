@@ -32,6 +32,8 @@ type Process struct {
 	Seen    time.Time     `json:"seen"` // when it told of itself last, by the clock of the database
 	Sites   []string      `json:"sites,omitempty" doc:"names of the sites that a worker reaches"`
 	Machine machine.Facts `json:"machine"`
+	// Paired says that it is a paired worker, which has no key file.
+	Paired bool `json:"paired,omitempty"`
 	// Relay is where a worker serves streams on, as address and port; "" for one that serves none.
 	Relay string `json:"relay,omitempty"`
 	// RelayTLS is where it does so over TLS.

@@ -5565,6 +5565,7 @@ export interface components {
             machine: components["schemas"]["Facts"];
             name: string;
             pages?: string;
+            paired?: boolean;
             relay?: string;
             relay_tls?: string;
             /** Format: date-time */
