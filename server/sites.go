@@ -43,6 +43,8 @@ type siteView struct {
 	Reached  bool          `json:"reached" doc:"some worker reaches its network"`
 	Storms   []store.Storm `json:"storms" doc:"announcements that were not filed, since no wire has so many devices"`
 	Created  time.Time     `json:"created_at"`
+	// Work is for whoever may see the site.
+	Work store.SiteWork `json:"work" doc:"who works it from elsewhere, and what waits to be done; in the list of sites alone"`
 }
 
 // lastActView is the newest line of a site's record.
@@ -99,6 +101,10 @@ func (s sites) list(ctx context.Context) ([]siteView, error) {
 	if err != nil {
 		return nil, s.explain(err)
 	}
+	work, err := s.store.Paired.Work(ctx)
+	if err != nil {
+		return nil, s.explain(err)
+	}
 	out := []siteView{}
 	for _, site := range sites {
 		switch p := person(ctx); {
@@ -110,6 +116,7 @@ func (s sites) list(ctx context.Context) ([]siteView, error) {
 			if err != nil {
 				return nil, s.explain(err)
 			}
+			v.Work = work[site.ID]
 			if l, ok := newest[site.ID]; ok {
 				v.LastAct = &lastActView{At: l.At, By: l.Person, Action: l.Action, Subject: l.Subject}
 			}

@@ -240,3 +240,54 @@ func (s Paired) LaidOpen(ctx context.Context, worker uuid.UUID) ([]LaidOpen, err
 		AND NOT EXISTS (SELECT 1 FROM relays r WHERE r.id = o.thing) AS gone
 		FROM laid_open o WHERE worker_id = $1 ORDER BY gone, kind DESC, what`, worker)
 }
+
+// A SiteWork is who works a site from elsewhere, and what waits there to be done.
+type SiteWork struct {
+	Workers []SiteWorker `json:"workers,omitempty" doc:"paired workers that have the site"`
+	Going   int          `json:"going,omitempty" doc:"jobs under way"`
+	Waiting int          `json:"waiting,omitempty" doc:"jobs that wait for a worker"`
+}
+
+// A SiteWorker is a paired worker of a site.
+type SiteWorker struct {
+	Name    string     `json:"name"`
+	Version string     `json:"version"`
+	Seen    *time.Time `json:"seen_at,omitempty" doc:"when it was heard last; missing where it never was"`
+	Here    bool       `json:"connected" doc:"it was heard within the last minute"`
+	DelayMS float64    `json:"delay_ms,omitempty"`
+}
+
+// Work returns who works the sites from elsewhere, and what waits there. A site without either is not in it.
+func (s Paired) Work(ctx context.Context) (map[uuid.UUID]SiteWork, error) {
+	var rows []struct {
+		Site    uuid.UUID           `db:"site_id"`
+		Workers jsonb[[]SiteWorker] `db:"workers"`
+	}
+	if err := s.on(ctx).SelectContext(ctx, &rows, `SELECT p.site_id, json_agg(json_build_object('name', w.name, 'version', w.version,
+		'seen_at', w.seen_at, 'connected', COALESCE(w.seen_at > now() - interval '1 minute', false), 'delay_ms', w.delay_ms) ORDER BY w.name)
+		AS workers FROM paired_sites p JOIN paired_workers w ON w.id = p.worker_id WHERE w.revoked_at IS NULL GROUP BY p.site_id`); err != nil {
+		return nil, err
+	}
+	out := map[uuid.UUID]SiteWork{}
+	for _, r := range rows {
+		out[r.Site] = SiteWork{Workers: r.Workers.V}
+	}
+	var jobs []struct {
+		Site    uuid.UUID `db:"site"`
+		Going   int       `db:"going"`
+		Waiting int       `db:"waiting"`
+	}
+	// A job's queue names its site.
+	if err := s.on(ctx).SelectContext(ctx, &jobs, `SELECT substr(queue, 6, 36)::uuid AS site, count(*) FILTER (WHERE state =
+		'running') AS going,
+		count(*) FILTER (WHERE state = 'available') AS waiting FROM river_job WHERE state IN ('available', 'running')
+		AND queue ~ '^site-[0-9a-f-]{36}' GROUP BY 1`); err != nil {
+		return nil, err
+	}
+	for _, j := range jobs {
+		w := out[j.Site]
+		w.Going, w.Waiting = j.Going, j.Waiting
+		out[j.Site] = w
+	}
+	return out, nil
+}

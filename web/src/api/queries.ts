@@ -31,7 +31,8 @@ export const useCameras = (site: string) =>
     queryFn: () => must(api.GET("/api/sites/{site}/cameras", { params: { path: { site } } })),
     refetchInterval: 10_000,
   });
-export const useSites = () => useQuery({ queryKey: keys.sites(), queryFn: () => must(api.GET("/api/sites")) });
+export const useSites = (every?: number) =>
+  useQuery({ queryKey: keys.sites(), queryFn: () => must(api.GET("/api/sites")), refetchInterval: every });
 export const useSite = (site: string) =>
   useQuery({ queryKey: keys.site(site), queryFn: () => must(api.GET("/api/sites/{site}", { params: { path: { site } } })) });
 export const useInterfaces = () => useQuery({ queryKey: keys.interfaces(), queryFn: () => must(api.GET("/api/interfaces")) });

@@ -6546,6 +6546,35 @@ export interface components {
             stuck: number;
             /** @description what devices announce by themselves is listened to */
             watch: boolean;
+            /** @description who works it from elsewhere, and what waits to be done; in the list of sites alone */
+            work: components["schemas"]["SiteWork"];
+        };
+        SiteWork: {
+            /**
+             * Format: int64
+             * @description jobs under way
+             */
+            going?: number;
+            /**
+             * Format: int64
+             * @description jobs that wait for a worker
+             */
+            waiting?: number;
+            /** @description paired workers that have the site */
+            workers?: components["schemas"]["SiteWorker"][];
+        };
+        SiteWorker: {
+            /** @description it was heard within the last minute */
+            connected: boolean;
+            /** Format: double */
+            delay_ms?: number;
+            name: string;
+            /**
+             * Format: date-time
+             * @description when it was heard last; missing where it never was
+             */
+            seen_at?: string;
+            version: string;
         };
         Size: {
             /** Format: int64 */

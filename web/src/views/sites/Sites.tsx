@@ -19,17 +19,24 @@ import { inOrder, type SitesOrder } from "./order";
 import { SiteSheet } from "@/forms/SiteSheet";
 import { Still } from "@/parts/Still";
 import { Trouble } from "@/parts/Trouble";
+import { AtManySites } from "./AtManySites";
+import { reachedOf } from "./reached";
+import { Unreached } from "./Unreached";
 import { Unwell } from "./Unwell";
 
 /** With no more sites than these, all of them are seen at once: nothing needs to be searched or ordered. */
 const fewSites = 6;
 
+/** How often it is asked who reaches the sites, in milliseconds: a worker that is away says nothing of it. */
+const reachedEvery = 15_000;
+
 /** All sites, each with how far its cameras are, what waits there, and what changed last. */
 export function Sites() {
   useSitesEvents();
-  const sites = useSites();
+  const sites = useSites(reachedEvery);
   const [making, setMaking] = useState(false);
   const [opening, setOpening] = useState(false);
+  const [over, setOver] = useState(false);
   const [palette, setPalette] = useState(false);
   const go = useNavigate();
   const list = sites.data ?? [];
@@ -84,6 +91,11 @@ export function Sites() {
           <h1 className="text-xl font-semibold">Sites</h1>
           {list.length > 0 && may("arrange") && (
             <span className="flex gap-2">
+              {list.length > 1 && may("work") && (
+                <Button look="quiet" onClick={() => setOver(true)}>
+                  At many sites
+                </Button>
+              )}
               <Button look="quiet" onClick={() => setOpening(true)}>
                 Open a pack
               </Button>
@@ -95,6 +107,7 @@ export function Sites() {
         </div>
         <Unwell />
         <Trouble error={sites.error} />
+        <Unreached sites={list} />
         {sites.data && list.length === 0 && !may("arrange") && (
           <p className="border-y py-12 text-center text-soft">No site is given to you yet. An owner can do that.</p>
         )}
@@ -146,6 +159,7 @@ export function Sites() {
         <Preparing />
       </div>
       <SiteSheet open={making} onOpenChange={setMaking} onDone={(id) => go(`/sites/${id}`)} />
+      {over && <AtManySites sites={list} onClose={() => setOver(false)} />}
       {opening && <OpenPackSheet onClose={() => setOpening(false)} onOpened={(id) => go(`/sites/${id}/handover`)} />}
       <Palette actions={actions} open={palette} setOpen={setPalette} />
     </div>
@@ -166,6 +180,7 @@ function Row({ site }: { site: Site }) {
 }
 
 function Detailed({ site }: { site: Site }) {
+  const reached = reachedOf(site);
   const waits = Object.keys(latchNames).filter((n) => site.funnel[n]);
   return (
     <li className="border-b">
@@ -176,6 +191,14 @@ function Detailed({ site }: { site: Site }) {
         <div>
           <div className="text-lead font-semibold">{site.name}</div>
           <div className="mono text-soft">{site.ranges.join(", ")}</div>
+          {reached.text && (
+            <div
+              data-reached={reached.state}
+              className={`text-small ${reached.state === "nobody" ? "font-medium text-stuck" : "text-soft"}`}
+            >
+              {reached.text}
+            </div>
+          )}
         </div>
         <div className="max-sm:order-last max-sm:col-span-2">
           {site.cameras === 0 ? (

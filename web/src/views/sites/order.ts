@@ -1,10 +1,14 @@
 import type { Site } from "@/api/client";
+import { reachedOf } from "./reached";
 
 /** What sites are put in order by: what waits for a person, the newest change, or the name. */
 export type SitesOrder = "need" | "change" | "name";
 
+/** A site that nobody reaches comes before all that are reached: nothing that is known of it is of now. */
+const unreached = 1_000_000;
+
 /** Cameras that wait for a person: those that a button helps count more than those that somebody must think about. */
-const need = (s: Site) => 2 * s.can_go_on + s.stuck;
+const need = (s: Site) => (reachedOf(s).state === "nobody" ? unreached : 0) + 2 * s.can_go_on + s.stuck;
 
 /** The sites that hold every word of a text, in an order. */
 export function inOrder(sites: Site[], order: SitesOrder, text: string): Site[] {
