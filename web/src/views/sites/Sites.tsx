@@ -65,20 +65,20 @@ export function Sites() {
     <div className="flex min-h-full flex-col">
       <header className="flex h-12 items-center gap-2 border-b bg-sheet px-4">
         <Mark />
-        <span className="font-semibold">Unlatch</span>
+        <span className="font-semibold max-sm:hidden">Unlatch</span>
         <span className="grow" />
         {may("administer") && (
-          <Link to="/people" className="px-2 text-soft hover:text-ink">
+          <Link to="/people" className="px-2 whitespace-nowrap text-soft hover:text-ink max-sm:px-1">
             People
           </Link>
         )}
         {may("administer") && (
-          <Link to="/server" className="px-2 text-soft hover:text-ink">
+          <Link to="/server" className="px-2 whitespace-nowrap text-soft hover:text-ink max-sm:px-1">
             Server
           </Link>
         )}
         {may("see") && (
-          <Link to="/record" className="px-2 text-soft hover:text-ink">
+          <Link to="/record" className="px-2 whitespace-nowrap text-soft hover:text-ink max-sm:px-1">
             Who did what
           </Link>
         )}
@@ -87,7 +87,7 @@ export function Sites() {
         <SignOutButton />
       </header>
       <main className="mx-auto w-full max-w-5xl p-4 sm:p-8">
-        <div className="mb-4 flex items-center justify-between">
+        <div className="mb-4 flex flex-wrap items-center justify-between gap-y-2">
           <h1 className="text-xl font-semibold">Sites</h1>
           {list.length > 0 && may("arrange") && (
             <span className="flex gap-2">
