@@ -137,7 +137,8 @@ devices:
 	b.firstSignIn()
 	fingerprint := leadTLS(t, "198.51.100.1:8443", strings.TrimSuffix(strings.TrimPrefix(b.server.URL, "http://"), "/"), 40*time.Millisecond)
 
-	pair := exec.Command("nsenter", "-t", pid, "-n", binary, "worker", "pair", "https://198.51.100.1:8443", "--server-fingerprint", fingerprint,
+	pair := exec.Command("nsenter", "-t", pid, "-n", binary, "worker", "pair", "https://198.51.100.1:8443", "--server-fingerprint",
+		fingerprint,
 		"--data", data)
 	out, err := pair.StdoutPipe()
 	require.NoError(t, err)

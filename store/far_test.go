@@ -4,9 +4,11 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"net/netip"
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
@@ -18,6 +20,7 @@ import (
 	"unlatch/core/ground/pairing"
 	"unlatch/core/ground/sealed"
 	"unlatch/core/ground/signin"
+	"unlatch/core/stream/sighting"
 	"unlatch/store"
 	"unlatch/store/storetest"
 )
@@ -309,6 +312,13 @@ func TestAPairedWorkerIsNobodyElse(t *testing.T) {
 	}
 	require.NoError(t, many(3000))
 	assert.ErrorContains(t, many(1), "row-level security", "it writes no more than a real device gives cause for")
+	// A clock that is an hour ahead: what is heard is kept as of now, by the clock of the database.
+	ahead, err := x.far.Devices.Sight(t.Context(), x.mine, nil, sighting.Sighting{Method: sighting.WSDiscovery, Kind: sighting.Camera,
+		At: time.Now().Add(time.Hour), Addr: netip.MustParseAddr("192.0.2.7"), Endpoint: "urn:1"})
+	require.NoError(t, err)
+	var late bool
+	require.NoError(t, x.s.Pool.QueryRow(t.Context(), "SELECT bool_or(at > now()) FROM evidence WHERE device_id = $1", ahead).Scan(&late))
+	assert.False(t, late)
 	// A line in the record says which worker wrote it, whoever it names.
 	_, err = x.far.Pool.Exec(t.Context(), "INSERT INTO audit (id, subject, site_id, person, token, number, hash) VALUES ($1, 's', $2, "+
 		"'Owner', 'the watch', 1, '')",

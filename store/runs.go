@@ -82,28 +82,21 @@ func (s Runs) List(ctx context.Context, site uuid.UUID, limit int) ([]Run, error
 
 // Progress says what a run does now. done below zero leaves the count as it is.
 func (s Runs) Progress(ctx context.Context, run uuid.UUID, doing string, done int64) error {
-	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		var site uuid.UUID
-		err := tx.GetContext(ctx, &site,
-			"UPDATE runs SET doing = $2, done = CASE WHEN $3 < 0 THEN done ELSE $3 END WHERE id = $1 RETURNING "+
-				"site_id", run, doing, done)
-		if err != nil {
-			return notFoundIfNone(err)
-		}
-		return s.notify(ctx, tx, Event{Site: site, What: "run", ID: run})
-	})
+	return s.step(ctx, "doing = $3, done = CASE WHEN $4 < 0 THEN done ELSE $4 END", run, doing, done)
+}
+
+// step changes a run and tells readers of it, in one statement.
+func (s Runs) step(ctx context.Context, set string, run uuid.UUID, args ...any) error {
+	var told int
+	err := s.on(ctx).GetContext(ctx, &told, `WITH stepped AS (UPDATE runs SET `+set+` WHERE id = $1 RETURNING site_id),
+		told AS (SELECT pg_notify($2, json_build_object('site', site_id, 'what', 'run', 'id', $1::uuid)::text) FROM stepped)
+		SELECT 1 FROM told`, append([]any{run, channel}, args...)...)
+	return notFoundIfNone(err)
 }
 
 // StepDone counts one finished part of a run.
 func (s Runs) StepDone(ctx context.Context, run uuid.UUID) error {
-	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		var site uuid.UUID
-		if err := tx.GetContext(ctx, &site, "UPDATE runs SET done = LEAST(done + 1, total) WHERE id = $1 RETURNING site_id",
-			run); err != nil {
-			return notFoundIfNone(err)
-		}
-		return s.notify(ctx, tx, Event{Site: site, What: "run", ID: run})
-	})
+	return s.step(ctx, "done = LEAST(done + 1, total)", run)
 }
 
 // Cursor reads how far a run's job has come into v; false where it has just begun.

@@ -143,7 +143,12 @@ func OpenWith(ctx context.Context, o Options) (*Store, error) {
 		cfg.ConnConfig.Tracer = otelpgx.NewTracer()
 	}
 	// A connection that outlived a restart of the database is found out before it is used.
-	cfg.ShouldPing = func(_ context.Context, p pgxpool.ShouldPingParams) bool { return p.IdleDuration > 50*time.Millisecond }
+	// The line of a worker elsewhere is watched by its link, and each question over it takes long.
+	idle := 50 * time.Millisecond
+	if o.Dial != nil {
+		idle = 30 * time.Second
+	}
+	cfg.ShouldPing = func(_ context.Context, p pgxpool.ShouldPingParams) bool { return p.IdleDuration > idle }
 	pool, err := pgxpool.NewWithConfig(ctx, cfg)
 	if err != nil {
 		return nil, err
