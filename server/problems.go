@@ -117,6 +117,7 @@ func (s problems) explain(err error) error {
 		no     *act.Refusal
 		gone   *act.MissingError
 		other  *act.ChangedError
+		roles  *store.RolesError
 	)
 	switch {
 	case err == nil:
@@ -135,6 +136,9 @@ func (s problems) explain(err error) error {
 		return q
 	case errors.Is(err, act.ErrForbidden):
 		return problem(403, "forbidden", "Your account may not do that.", "Ask an owner of this Unlatch for the right to.")
+	case errors.As(err, &roles):
+		return problem(http.StatusConflict, "no_roles", "Each paired worker has a database role of its own, and this server may make none.",
+			"Allow it, as the database's administrator: ALTER ROLE "+roles.Role+" CREATEROLE")
 	case errors.As(err, &gone) && len(gone.IDs) > 1:
 		return problem(404, "not_found", sentence(gone.Error()), "Go back and look again.")
 	case errors.As(err, &gone), errors.Is(err, store.ErrNotFound):

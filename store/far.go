@@ -2,13 +2,17 @@ package store
 
 import (
 	"context"
+	"crypto/hmac"
+	"crypto/pbkdf2"
 	"crypto/rand"
+	"crypto/sha256"
 	"encoding/base64"
 	"errors"
 	"fmt"
 	"strings"
 
 	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jmoiron/sqlx"
 )
@@ -126,19 +130,27 @@ func roleOf(worker uuid.UUID) string {
 // workerOwner is what the password of a worker's role is bound to where it is encrypted.
 func workerOwner(id uuid.UUID) string { return "worker " + id.String() }
 
-// ensureRoles makes the roles of paired workers where they are not there: after a restore they are not.
+// ensureRoles brings the roles of paired workers in step with what the database knows of them: after a restore they may not be there, or
+// have other passwords, and after an update of the program they may need other rights.
 func (s Paired) ensureRoles(ctx context.Context) error {
 	var workers []struct {
 		ID     uuid.UUID `db:"id"`
 		Sealed []byte    `db:"sealed"`
 	}
-	if err := s.on(ctx).SelectContext(ctx, &workers, `SELECT id, sealed FROM paired_workers w WHERE revoked_at IS NULL
-		AND (role IS NULL OR NOT EXISTS (SELECT 1 FROM pg_roles r WHERE r.rolname = w.role))`); err != nil || len(workers) == 0 {
+	if err := s.on(ctx).SelectContext(ctx, &workers, "SELECT id, sealed FROM paired_workers WHERE revoked_at IS NULL"); err != nil ||
+		len(workers) == 0 {
 		return err
 	}
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if err := s.allowFar(ctx, tx); err != nil {
+			return err
+		}
 		for _, w := range workers {
-			if err := s.makeRole(ctx, tx, w.ID); err != nil {
+			password, err := s.cipher.Decrypt(w.Sealed, workerOwner(w.ID))
+			if err != nil { // the key file that it was encrypted with was lost
+				password = newPassword()
+			}
+			if err := s.putRole(ctx, tx, w.ID, password); err != nil {
 				return err
 			}
 		}
@@ -146,33 +158,69 @@ func (s Paired) ensureRoles(ctx context.Context) error {
 	})
 }
 
-// makeRole gives a paired worker a role of its own, with a new password that only this server knows. Its error is a *RolesError where the
-// server may not.
-func (s Paired) makeRole(ctx context.Context, tx *sqlx.Tx, worker uuid.UUID) error {
-	// Two that change rights on the same tables at once would get in each other's way.
-	if _, err := tx.ExecContext(ctx, "SELECT pg_advisory_xact_lock(7306003)"); err != nil {
-		return err
-	}
-	if err := allowFar(ctx, tx); err != nil {
-		return s.rolesError(ctx, err)
-	}
+func newPassword() string {
 	raw := make([]byte, 32)
 	rand.Read(raw)
-	password := base64.RawURLEncoding.EncodeToString(raw)
-	// A role takes no parameters; both texts are of letters, digits, - and _ alone.
-	if _, err := tx.ExecContext(ctx, fmt.Sprintf("DROP ROLE IF EXISTS %[1]s; CREATE ROLE %[1]s LOGIN NOSUPERUSER NOCREATEDB "+
-		"NOCREATEROLE NOREPLICATION NOBYPASSRLS "+
-		"CONNECTION LIMIT 60 PASSWORD '%[2]s' IN ROLE %[3]s; ALTER ROLE %[1]s SET idle_in_transaction_session_timeout = '2min'",
-		roleOf(worker), password, farGroup)); err != nil {
-		return s.rolesError(ctx, err)
+	return base64.RawURLEncoding.EncodeToString(raw)
+}
+
+// makeRole gives a paired worker a role of its own, with a password that only this server knows. Its error is a *RolesError where the
+// server may not.
+func (s Paired) makeRole(ctx context.Context, tx *sqlx.Tx, worker uuid.UUID) error {
+	if err := s.allowFar(ctx, tx); err != nil {
+		return err
 	}
-	_, err := tx.ExecContext(ctx, "UPDATE paired_workers SET role = $2, sealed = $3 WHERE id = $1", worker, roleOf(worker),
+	return s.putRole(ctx, tx, worker, newPassword())
+}
+
+// putRole makes the role of a worker, or gives it a password where it is there. The server's own role becomes a member of it, so that it
+// may end its connections.
+func (s Paired) putRole(ctx context.Context, tx *sqlx.Tx, worker uuid.UUID, password string) error {
+	role := roleOf(worker)
+	var there bool
+	if err := tx.GetContext(ctx, &there, "SELECT EXISTS (SELECT 1 FROM pg_roles WHERE rolname = $1)", role); err != nil {
+		return err
+	}
+	// A role takes no parameters. What stands in the statement is of letters, digits and signs that need no quoting.
+	text := fmt.Sprintf("ALTER ROLE %s PASSWORD '%s'", role, scramVerifier(password))
+	if !there {
+		text = fmt.Sprintf("CREATE ROLE %[1]s LOGIN CONNECTION LIMIT 60 PASSWORD '%[2]s' IN ROLE %[3]s ROLE %[4]s; "+
+			"ALTER ROLE %[1]s SET idle_in_transaction_session_timeout = '2min'", role, scramVerifier(password), farGroup,
+			pgx.Identifier{s.login}.Sanitize())
+	}
+	if _, err := tx.ExecContext(ctx, text); err != nil {
+		return s.rolesError(err)
+	}
+	_, err := tx.ExecContext(ctx, "UPDATE paired_workers SET role = $2, sealed = $3 WHERE id = $1", worker, role,
 		s.cipher.Encrypt(password, workerOwner(worker)))
 	return err
 }
 
+// scramVerifier returns what PostgreSQL keeps of a password (RFC 5803): the password itself stands in no statement, and in no log of them.
+func scramVerifier(password string) string {
+	const rounds = 4096
+	salt := make([]byte, 16)
+	rand.Read(salt)
+	salted, err := pbkdf2.Key(sha256.New, password, salt, rounds, sha256.Size)
+	if err != nil {
+		panic(err) // only for lengths that are not these
+	}
+	sign := func(what string) []byte {
+		h := hmac.New(sha256.New, salted)
+		h.Write([]byte(what))
+		return h.Sum(nil)
+	}
+	stored := sha256.Sum256(sign("Client Key"))
+	text := base64.StdEncoding.EncodeToString
+	return fmt.Sprintf("SCRAM-SHA-256$%d:%s$%s:%s", rounds, text(salt), text(stored[:]), text(sign("Server Key")))
+}
+
 // allowFar gives the group of paired workers its rights, and makes it where there is none.
-func allowFar(ctx context.Context, tx *sqlx.Tx) error {
+func (s Paired) allowFar(ctx context.Context, tx *sqlx.Tx) error {
+	// Two that change rights on the same tables at once would get in each other's way.
+	if _, err := tx.ExecContext(ctx, "SELECT pg_advisory_xact_lock(7306003)"); err != nil {
+		return err
+	}
 	var b strings.Builder
 	// Another database of the same cluster may make it at the same moment.
 	fmt.Fprintf(&b, "DO $$ BEGIN IF NOT EXISTS (SELECT 1 FROM pg_roles WHERE rolname = '%[1]s') THEN CREATE ROLE %[1]s NOLOGIN; END IF; "+
@@ -185,11 +233,11 @@ func allowFar(ctx context.Context, tx *sqlx.Tx) error {
 		fmt.Fprintf(&b, "GRANT USAGE ON SEQUENCE %s TO %s;", sequence, farGroup)
 	}
 	_, err := tx.ExecContext(ctx, b.String())
-	return err
+	return s.rolesError(err)
 }
 
 // rolesError says so where the server's role lacks the right to make roles (PostgreSQL error 42501).
-func (s Paired) rolesError(ctx context.Context, err error) error {
+func (s Paired) rolesError(err error) error {
 	var pg *pgconn.PgError
 	if !errors.As(err, &pg) || pg.Code != "42501" {
 		return err
@@ -210,7 +258,7 @@ func (s Paired) dropRole(ctx context.Context, tx *sqlx.Tx, worker uuid.UUID) err
 		return err
 	}
 	_, err := tx.ExecContext(ctx, "DROP ROLE IF EXISTS "+*role)
-	return s.rolesError(ctx, err)
+	return s.rolesError(err)
 }
 
 // Login returns by which role and password the server signs a paired worker in at the database.

@@ -3,8 +3,11 @@ package store_test
 import (
 	"context"
 	"fmt"
+	"log/slog"
 	"maps"
 	"net/netip"
+	"net/url"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -16,6 +19,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"unlatch/core/decide/act"
 	"unlatch/core/ground/address"
 	"unlatch/core/ground/pairing"
 	"unlatch/core/ground/sealed"
@@ -492,4 +496,70 @@ func TestTurningTheKeyringOver(t *testing.T) {
 	_, err = s.Pool.Exec(ctx, "UPDATE sign_ins SET sealed = $2 WHERE id = $1", ids[3], value)
 	require.NoError(t, err)
 	turned(1, s.TurnOver)
+}
+
+// A server whose own role is no superuser pairs and revokes as well, where it may make roles, and says what to do where it may not.
+func TestAServerThatIsNoSuperuser(t *testing.T) {
+	t.Parallel()
+	ctx := t.Context()
+	at, err := url.Parse(storetest.URL(t))
+	require.NoError(t, err)
+	admin, err := pgx.Connect(ctx, at.String())
+	require.NoError(t, err)
+	defer admin.Close(ctx)
+	name := strings.TrimPrefix(at.Path, "/")
+	plain := "plain_" + name
+	for _, sql := range []string{"CREATE ROLE " + plain + " LOGIN PASSWORD 'oak'", "ALTER DATABASE " + name + " OWNER TO " + plain,
+		"ALTER SCHEMA public OWNER TO " + plain} {
+		_, err := admin.Exec(ctx, sql)
+		require.NoError(t, err)
+	}
+	at.User = url.UserPassword(plain, "oak")
+	s, err := store.Open(ctx, at.String(), filepath.Join(t.TempDir(), "key"), slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	defer s.Close()
+	site, err := s.Sites.Create(ctx, "Near", address.MustParse("192.0.2.0/24"))
+	require.NoError(t, err)
+	a := act.PairWorker{ID: uuid.New(), Key: pairing.NewKey().Public(), Sites: []uuid.UUID{site.ID}}
+	_, err = s.Acts().Keep(ctx, storetest.Owner, a.About(), a)
+	var no *store.RolesError
+	require.ErrorAs(t, err, &no)
+	assert.Equal(t, plain, no.Role)
+	// The group is there already where another database of the cluster has it: then its owner says who may join it.
+	_, err = admin.Exec(ctx, "ALTER ROLE "+plain+" CREATEROLE")
+	require.NoError(t, err)
+	i := storetest.Pair(t, s, false, site.ID)
+	far := storetest.OpenFar(t, s, i)
+	sites, err := far.Sites.List(ctx)
+	require.NoError(t, err)
+	assert.Len(t, sites, 1)
+	revoke(t, s, i)
+	assert.Error(t, far.Ping(ctx))
+}
+
+// A restored database, or one of a version that gave other rights, has its roles put right by the next start.
+func TestRolesArePutRightByAStart(t *testing.T) {
+	t.Parallel()
+	ctx := t.Context()
+	at, key := storetest.URL(t), filepath.Join(t.TempDir(), "key")
+	open := func() *store.Store {
+		s, err := store.Open(ctx, at, key, slog.New(slog.DiscardHandler))
+		require.NoError(t, err)
+		t.Cleanup(s.Close)
+		return s
+	}
+	s := open()
+	site, err := s.Sites.Create(ctx, "Near", address.MustParse("192.0.2.0/24"))
+	require.NoError(t, err)
+	i := storetest.Pair(t, s, false, site.ID)
+	role, _, err := s.Paired.Login(ctx, uuid.MustParse(i.Worker))
+	require.NoError(t, err)
+	for _, broken := range []string{"ALTER ROLE " + role + " PASSWORD 'another'", "DROP ROLE " + role,
+		"REVOKE ALL ON sites FROM unlatch_far"} {
+		_, err = s.Pool.Exec(ctx, broken)
+		require.NoError(t, err)
+		sites, err := storetest.OpenFar(t, open(), i).Sites.List(ctx)
+		require.NoError(t, err, broken)
+		assert.Len(t, sites, 1)
+	}
 }

@@ -176,7 +176,8 @@ END $$;
 -- +goose StatementBegin
 CREATE FUNCTION rounds_person(site uuid) RETURNS TABLE (id uuid, name text, role text, sites json, bare boolean)
     LANGUAGE sql STABLE SECURITY DEFINER SET search_path = public, pg_temp AS $$
-    SELECT p.id, p.name, p.role, (SELECT COALESCE(json_agg(g.site_id ORDER BY g.site_id), '[]') FROM person_sites g WHERE g.person_id = p.id),
+    SELECT p.id, p.name, p.role, (SELECT COALESCE(json_agg(g.site_id ORDER BY g.site_id), '[]') FROM person_sites g WHERE g.person_id = p.id
+            AND (far_worker() IS NULL OR g.site_id = ANY (far_sites()))),
         p.issuer IS NULL AND EXISTS (SELECT 1 FROM strict_roles r WHERE r.role = p.role)
             AND NOT EXISTS (SELECT 1 FROM factors f WHERE f.person_id = p.id)
     FROM people p JOIN sites s ON s.rounds_by = p.id WHERE s.id = site AND (far_worker() IS NULL OR s.id = ANY (far_sites()))
