@@ -52,7 +52,8 @@ func TestAPairedWorkerGoesTheWholeWay(t *testing.T) {
 	require.NoError(t, b.s.Pool.QueryRow(ctx, "SELECT count(*) FROM worker_sites WHERE site_id = $1", other.ID).Scan(&reached))
 	assert.Equal(t, 1, reached, "other sites are the server's own worker's")
 	b.sweep()
-	b.wait(b.open(b.ids(append(six, "20")...)))
+	opened := b.wait(b.open(b.ids(append(six, "20")...)))
+	require.Empty(t, opened.Problem, "%s", b.log)
 	for _, n := range six {
 		assert.Equal(t, latch.Placed, b.device(n).Status.At(), "%s %+v", n, b.device(n).Status.Latches)
 	}

@@ -28,7 +28,7 @@ export async function forecast(site: Site, order: Order): Promise<Forecast> {
     case "look":
       return { text: site.cameras ? `${cameras(site.cameras)}, those that are watched` : "No camera yet", any: site.cameras > 0 };
     case "preset":
-      return { text: `The plan of the site; ${cameras(site.cameras)} take it when it is sent`, any: true };
+      return { text: `The site’s plan is replaced; ${cameras(site.cameras)} take it when it is sent`, any: true };
     case "user": {
       const devices = (await devicesFor(site.id, "user")).map((d) => d.id);
       if (devices.length === 0) return { text: "No camera yet", any: false };
