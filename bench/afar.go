@@ -17,6 +17,7 @@ import (
 	"unlatch/core/ground/pairing"
 	"unlatch/core/ground/signin"
 	"unlatch/jobs"
+	"unlatch/sim/netns"
 	"unlatch/sim/scene"
 	"unlatch/store"
 )
@@ -51,34 +52,22 @@ func (l *longLine) Dial(ctx context.Context, _, _ string) (net.Conn, error) {
 	return near, nil
 }
 
-// carry copies what comes without holding up what comes after it.
+// carry carries what comes one way.
 func (l *longLine) carry(to io.WriteCloser, from io.Reader) {
-	type piece struct {
-		at  time.Time
-		raw []byte
-	}
-	pieces := make(chan piece, 4096)
-	go func() {
-		defer close(pieces)
-		for {
-			raw := make([]byte, 32<<10)
-			n, err := from.Read(raw)
-			if n > 0 {
-				l.bytes.Add(int64(n))
-				pieces <- piece{time.Now().Add(time.Duration(l.later.Load())), raw[:n]}
-			}
-			if err != nil {
-				return
-			}
-		}
-	}()
-	defer to.Close()
-	for p := range pieces {
-		time.Sleep(time.Until(p.at))
-		if _, err := to.Write(p.raw); err != nil {
-			return
-		}
-	}
+	netns.CopyLater(to, counted{from, &l.bytes}, func() time.Duration { return time.Duration(l.later.Load()) })
+}
+
+// A counted reader counts what is read.
+type counted struct {
+	io.Reader
+	bytes *atomic.Int64
+}
+
+// Read implements io.Reader.
+func (c counted) Read(p []byte) (int, error) {
+	n, err := c.Reader.Read(p)
+	c.bytes.Add(int64(n))
+	return n, err
 }
 
 // afar opens the cameras of a site by a paired worker, beside its server and 80 ms away from it.

@@ -1,17 +1,10 @@
 package e2e
 
 import (
-	"bufio"
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
 	"crypto/sha256"
 	"crypto/tls"
-	"crypto/x509"
 	"encoding/hex"
 	"fmt"
-	"io"
-	"math/big"
 	"net"
 	"os"
 	"os/exec"
@@ -27,18 +20,16 @@ import (
 
 	"unlatch/e2e/browser"
 	"unlatch/sim/netns"
+	"unlatch/sim/selfsigned"
 )
 
 // leadTLS takes TLS connections at one address with a certificate of its own and leads them on to another, as a proxy before a server does,
 // each way so much later. It returns the certificate's SHA-256.
 func leadTLS(t *testing.T, from, to string, later time.Duration) (fingerprint string) {
 	t.Helper()
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	shown, err := selfsigned.Certificate("proxy", time.Now().Add(time.Hour))
 	require.NoError(t, err)
-	form := &x509.Certificate{SerialNumber: big.NewInt(1), NotAfter: time.Now().Add(time.Hour)}
-	der, err := x509.CreateCertificate(rand.Reader, form, form, &key.PublicKey, key)
-	require.NoError(t, err)
-	l, err := tls.Listen("tcp4", from, &tls.Config{Certificates: []tls.Certificate{{Certificate: [][]byte{der}, PrivateKey: key}}})
+	l, err := tls.Listen("tcp4", from, &tls.Config{Certificates: []tls.Certificate{shown}})
 	require.NoError(t, err)
 	t.Cleanup(func() { l.Close() })
 	go func() {
@@ -54,44 +45,14 @@ func leadTLS(t *testing.T, from, to string, later time.Duration) (fingerprint st
 					return
 				}
 				defer inside.Close()
-				go copyLater(inside, c, later)
-				copyLater(c, inside, later)
+				each := func() time.Duration { return later }
+				go netns.CopyLater(inside, c, each)
+				netns.CopyLater(c, inside, each)
 			}()
 		}
 	}()
-	sum := sha256.Sum256(der)
+	sum := sha256.Sum256(shown.Certificate[0])
 	return hex.EncodeToString(sum[:])
-}
-
-// copyLater copies what comes, each piece so much later, without holding up what comes after it.
-func copyLater(to io.Writer, from io.Reader, later time.Duration) {
-	type piece struct {
-		at  time.Time
-		raw []byte
-	}
-	pieces := make(chan piece, 4096)
-	go func() {
-		defer close(pieces)
-		for {
-			raw := make([]byte, 32<<10)
-			n, err := from.Read(raw)
-			if n > 0 {
-				pieces <- piece{time.Now().Add(later), raw[:n]}
-			}
-			if err != nil {
-				return
-			}
-		}
-	}()
-	for p := range pieces {
-		time.Sleep(time.Until(p.at))
-		if _, err := to.Write(p.raw); err != nil {
-			return
-		}
-	}
-	if c, ok := to.(net.Conn); ok {
-		c.Close()
-	}
 }
 
 // begin starts a program in a network namespace, which ends with the test, and returns its process.
@@ -137,19 +98,8 @@ devices:
 	b.firstSignIn()
 	fingerprint := leadTLS(t, "198.51.100.1:8443", strings.TrimSuffix(strings.TrimPrefix(b.server.URL, "http://"), "/"), 40*time.Millisecond)
 
-	pair := exec.Command("nsenter", "-t", pid, "-n", binary, "worker", "pair", "https://198.51.100.1:8443", "--server-fingerprint",
-		fingerprint,
-		"--data", data)
-	out, err := pair.StdoutPipe()
-	require.NoError(t, err)
-	require.NoError(t, pair.Start())
-	lines := bufio.NewScanner(out)
-	code := ""
-	for code == "" && lines.Scan() {
-		if found := regexp.MustCompile(`Code +(\S+)`).FindStringSubmatch(lines.Text()); found != nil {
-			code = found[1]
-		}
-	}
+	code, paired := pairs(t, exec.Command("nsenter", "-t", pid, "-n", binary, "worker", "pair", "https://198.51.100.1:8443",
+		"--server-fingerprint", fingerprint, "--data", data))
 	b.page.MustNavigate(b.server.URL + "server")
 	b.press("^Pair a worker$")
 	b.typeIn("code", code)
@@ -157,8 +107,7 @@ devices:
 	b.page.MustElement(`[role=dialog] [aria-label="Viaduct"]`).MustClick()
 	b.page.MustElement(`[role=dialog] [aria-label="May open sign-ins that are for every site"]`).MustClick()
 	b.page.MustElementR("[role=dialog] button", "^Pair it$").MustClick()
-	go io.Copy(io.Discard, out)
-	require.NoError(t, pair.Wait())
+	assert.Contains(t, paired(), "Paired, as Viaduct cabinet")
 	worker := begin(t, pid, binary, "worker", "--data", data)
 	b.page.MustElement(`[data-paired="Viaduct cabinet"][data-state=connected]`)
 	b.page.MustElementR(`[data-paired="Viaduct cabinet"]`, `\b(8|9)\d ms away`)

@@ -16,6 +16,30 @@ import (
 	"unlatch/sim/simtest"
 )
 
+// pairs starts a machine's pairing and returns the code that it shows, and what waits for its end and returns what it says then.
+func pairs(t *testing.T, pair *exec.Cmd) (code string, paired func() string) {
+	t.Helper()
+	out, err := pair.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, pair.Start())
+	lines := bufio.NewScanner(out)
+	for code == "" && lines.Scan() {
+		if found := regexp.MustCompile(`Code +(\S+)`).FindStringSubmatch(lines.Text()); found != nil {
+			code = found[1]
+		}
+	}
+	require.NotEmpty(t, code)
+	return code, func() string {
+		t.Helper()
+		said := ""
+		for lines.Scan() {
+			said += lines.Text() + "\n"
+		}
+		require.NoError(t, pair.Wait())
+		return said
+	}
+}
+
 // A machine at a site shows a code, is paired on the page, works over its one connection, and ends when it is revoked there.
 func TestAWorkerIsPaired(t *testing.T) {
 	t.Parallel()
@@ -34,18 +58,7 @@ devices:
 	root, err := browser.Root()
 	require.NoError(t, err)
 	binary, data := filepath.Join(root, ".unlatch", "bin", "unlatch"), dataFolder(t)
-	pair := exec.CommandContext(t.Context(), binary, "worker", "pair", strings.TrimSuffix(b.server.URL, "/"), "--data", data)
-	out, err := pair.StdoutPipe()
-	require.NoError(t, err)
-	require.NoError(t, pair.Start())
-	lines := bufio.NewScanner(out)
-	code := ""
-	for code == "" && lines.Scan() {
-		if found := regexp.MustCompile(`Code +(\S+)`).FindStringSubmatch(lines.Text()); found != nil {
-			code = found[1]
-		}
-	}
-	require.NotEmpty(t, code)
+	code, paired := pairs(t, exec.CommandContext(t.Context(), binary, "worker", "pair", strings.TrimSuffix(b.server.URL, "/"), "--data", data))
 
 	b.page.MustNavigate(b.server.URL + "server")
 	b.press("^Pair a worker$")
@@ -60,12 +73,7 @@ devices:
 	b.page.MustElementR("[role=dialog] button", "^Pair it$").MustClick()
 	b.page.MustElement(`[data-paired="Viaduct cabinet"][data-state=away]`)
 	b.clean("a worker that is paired")
-	said := ""
-	for lines.Scan() {
-		said += lines.Text() + "\n"
-	}
-	require.NoError(t, pair.Wait())
-	assert.Contains(t, said, "Paired, as Viaduct cabinet")
+	assert.Contains(t, paired(), "Paired, as Viaduct cabinet")
 
 	// No key of the keyring is there, and no address of the database.
 	worker := exec.CommandContext(t.Context(), binary, "worker", "--data", data)
