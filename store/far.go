@@ -130,9 +130,9 @@ func roleOf(worker uuid.UUID) string {
 // workerOwner is what the password of a worker's role is bound to where it is encrypted.
 func workerOwner(id uuid.UUID) string { return "worker " + id.String() }
 
-// ensureRoles brings the roles of paired workers in step with what the database knows of them: after a restore they may not be there, or
-// have other passwords, and after an update of the program they may need other rights.
-func (s Paired) ensureRoles(ctx context.Context) error {
+// EnsureRoles brings the roles of paired workers in step with what the database knows of them: after a restore they may not be there, or
+// have other passwords, and after an update of the program they may need other rights. A server does it when it starts.
+func (s Paired) EnsureRoles(ctx context.Context) error {
 	var workers []struct {
 		ID     uuid.UUID `db:"id"`
 		Sealed []byte    `db:"sealed"`

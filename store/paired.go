@@ -185,12 +185,11 @@ func (s Paired) give(ctx context.Context, x act.GiveSites) error {
 			ON CONFLICT DO NOTHING`, x.ID, x.Sites); err != nil {
 			return err
 		}
-		const ended = `CASE WHEN k.site_id IS NULL THEN NOT (SELECT shared FROM paired_workers p WHERE p.id = w.worker_id)
-			ELSE NOT EXISTS (SELECT 1 FROM paired_sites p WHERE p.worker_id = w.worker_id AND p.site_id = k.site_id) END`
+		const ended = "NOT (SELECT " + holdsKey + " FROM paired_workers w WHERE w.id = x.worker_id)"
 		if err := layOpen(ctx, tx, x.ID, ended); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, "DELETE FROM wrapped_keys w USING data_keys k WHERE k.id = w.key_id AND w.worker_id = $1 AND "+ended,
+		if _, err := tx.ExecContext(ctx, "DELETE FROM wrapped_keys x USING data_keys k WHERE k.id = x.key_id AND x.worker_id = $1 AND "+ended,
 			x.ID); err != nil {
 			return err
 		}
@@ -211,13 +210,13 @@ func (s Paired) tellWorkers(ctx context.Context, tx *sqlx.Tx, sites []uuid.UUID)
 	return nil
 }
 
-// layOpen lists what a worker could read at this moment, by those of the keys k that are wrapped for it, w, for which a condition holds.
+// layOpen lists what a worker could read at this moment, by those of the keys k that are wrapped for it, by x, for which a condition holds.
 func layOpen(ctx context.Context, tx *sqlx.Tx, worker uuid.UUID, where string) error {
 	_, err := tx.ExecContext(ctx, `INSERT INTO laid_open (worker_id, kind, thing, site_id, what)
 		SELECT $1, 'sign-in', s.id, k.site_id, concat_ws(', ', NULLIF(s.label, ''), s.user_name) FROM sign_ins s
-			JOIN data_keys k ON k.id = s.key_id JOIN wrapped_keys w ON w.key_id = k.id WHERE w.worker_id = $1 AND `+where+`
+			JOIN data_keys k ON k.id = s.key_id JOIN wrapped_keys x ON x.key_id = k.id WHERE x.worker_id = $1 AND `+where+`
 		UNION ALL SELECT $1, 'relay', r.id, k.site_id, r.path FROM relays r
-			JOIN data_keys k ON k.id = r.key_id JOIN wrapped_keys w ON w.key_id = k.id WHERE w.worker_id = $1 AND `+where+`
+			JOIN data_keys k ON k.id = r.key_id JOIN wrapped_keys x ON x.key_id = k.id WHERE x.worker_id = $1 AND `+where+`
 		ON CONFLICT (worker_id, kind, thing) DO UPDATE SET at = now()`, worker)
 	return err
 }
@@ -278,8 +277,8 @@ func (s Paired) Work(ctx context.Context) (map[uuid.UUID]SiteWork, error) {
 		Waiting int       `db:"waiting"`
 	}
 	// A job's queue names its site.
-	if err := s.on(ctx).SelectContext(ctx, &jobs, `SELECT substr(queue, 6, 36)::uuid AS site, count(*) FILTER (WHERE state =
-		'running') AS going,
+	if err := s.on(ctx).SelectContext(ctx, &jobs, `SELECT substr(queue, 6, 36)::uuid AS site,
+		count(*) FILTER (WHERE state = 'running') AS going,
 		count(*) FILTER (WHERE state = 'available') AS waiting FROM river_job WHERE state IN ('available', 'running')
 		AND queue ~ '^site-[0-9a-f-]{36}' GROUP BY 1`); err != nil {
 		return nil, err

@@ -181,7 +181,7 @@ func OpenWith(ctx context.Context, o Options) (*Store, error) {
 	return s, nil
 }
 
-// takeOver brings a database up to date: its tables, its key, what the key encrypts, and the roles of workers elsewhere.
+// takeOver brings a database up to date: its tables, its key, and what the key encrypts.
 func (s *Store) takeOver(ctx context.Context, o Options) error {
 	if err := s.migrate(ctx, o.BeforeUpdate); err != nil {
 		return err
@@ -194,7 +194,7 @@ func (s *Store) takeOver(ctx context.Context, o Options) error {
 	} else if rows > 0 {
 		s.log.Info("sign-ins are encrypted with a key for each site", "rows", rows)
 	}
-	return s.Paired.ensureRoles(ctx)
+	return nil
 }
 
 // keyCheck is a text that the database keeps encrypted, by which the right key is known.

@@ -313,6 +313,9 @@ func (s *services) workers(p *place, o jobs.Options) (*jobs.Workers, error) {
 
 // serve answers on l until ctx ends: by TLS where it was asked for and where others can listen.
 func (s *services) serve(ctx context.Context, p *place, l net.Listener, out io.Writer) error {
+	if err := s.Store.Paired.EnsureRoles(ctx); err != nil {
+		return err
+	}
 	code, err := s.setupCode(ctx)
 	if err != nil {
 		return err
