@@ -59,11 +59,21 @@ func (s Devices) Of(ctx context.Context, ids []uuid.UUID) ([]Device, error) {
 // mark: whoever changes the device itself holds it already, and would wait for the mark of one that waits for the device.
 func (s *database) deviceChanged(ctx context.Context, q querier, device uuid.UUID) error {
 	var told int // one statement: a worker elsewhere waits as long for each as for the answer of its server
-	err := q.GetContext(ctx, &told, `WITH changed AS (UPDATE device_marks m SET changed = pg_current_xact_id()
-			FROM (SELECT id FROM devices WHERE id = $1 FOR KEY SHARE) d WHERE m.device_id = d.id RETURNING m.site_id),
-		told AS (SELECT pg_notify($2, json_build_object('site', site_id, 'what', 'device', 'id', $1::uuid)::text) FROM changed)
-		SELECT 1 FROM told`, device, channel)
+	err := q.GetContext(ctx, &told, `WITH device AS (SELECT id FROM devices WHERE id = $1 FOR KEY SHARE), `+deviceMarked+`,
+		told AS (`+tellOf("device", "$1", "changed", "$2")+`) SELECT 1 FROM told`, device, channel)
 	return notFoundIfNone(err)
+}
+
+// deviceMarked is the part of a statement that marks what stands in device as changed.
+const deviceMarked = `changed AS (UPDATE device_marks m SET changed = pg_current_xact_id() FROM device d WHERE m.device_id = d.id
+	RETURNING m.site_id)`
+
+// tellOf is the part of a statement that tells readers of an Event for each site in a table. id and channel are parameters of the
+// statement.
+func tellOf(what, id, table, channel string) string {
+	return "SELECT pg_notify(" + channel + ", json_build_object('site', site_id, 'what', '" + what + "', 'id', " + id +
+		"::uuid)::text) FROM " +
+		table
 }
 
 // devicesChanged is deviceChanged for many. Readers are told once a site: which devices have changed they ask Changes.

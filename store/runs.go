@@ -89,8 +89,7 @@ func (s Runs) Progress(ctx context.Context, run uuid.UUID, doing string, done in
 func (s Runs) step(ctx context.Context, set string, run uuid.UUID, args ...any) error {
 	var told int
 	err := s.on(ctx).GetContext(ctx, &told, `WITH stepped AS (UPDATE runs SET `+set+` WHERE id = $1 RETURNING site_id),
-		told AS (SELECT pg_notify($2, json_build_object('site', site_id, 'what', 'run', 'id', $1::uuid)::text) FROM stepped)
-		SELECT 1 FROM told`, append([]any{run, channel}, args...)...)
+		told AS (`+tellOf("run", "$1", "stepped", "$2")+`) SELECT 1 FROM told`, append([]any{run, channel}, args...)...)
 	return notFoundIfNone(err)
 }
 

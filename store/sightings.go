@@ -125,40 +125,44 @@ func (s Devices) recognise(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, run
 // maxBody bounds a record. What devices tell is bounded where it is parsed; this keeps what was missed there out of every list.
 const maxBody = 512 << 10
 
-// rowOf returns a finding as the database holds it.
-func rowOf(f Finding) (body []byte, exchange string, err error) {
+// record appends a finding with its picture, that was made at a given time; the zero time means now. It is one statement, since a worker
+// elsewhere waits for each. The device is locked before anything that refers to it is added: the other way round two transactions that
+// write to one device would each hold the weaker lock that a reference takes, and wait for the other's.
+func (s Devices) record(ctx context.Context, q querier, run *uuid.UUID, device uuid.UUID, f Finding, at time.Time) error {
 	raw, err := evidence.Encode(f.Body)
 	if err != nil {
-		return nil, "", err
+		return err
 	}
 	if len(raw) > maxBody {
-		return nil, "", fmt.Errorf("a record of the kind %q has %d kB, which nothing that was bounded has", evidence.KindOf(f.Body), len(raw)>>10)
-	}
-	return withoutNUL(raw), strings.ReplaceAll(f.Exchange, "\x00", "·"), nil
-}
-
-// record appends a finding that was made at a given time; the zero time means now.
-func (s Devices) record(ctx context.Context, tx *sqlx.Tx, run *uuid.UUID, device uuid.UUID, f Finding, at time.Time) error {
-	if _, err := fenced(ctx, tx); err != nil {
-		return err
-	}
-	raw, exchange, err := rowOf(f)
-	if err != nil {
-		return err
+		return fmt.Errorf("a record of the kind %q has %d kB, which nothing that was bounded has", evidence.KindOf(f.Body), len(raw)>>10)
 	}
 	if at.IsZero() {
 		at = time.Now().UTC()
 	}
-	// The device is locked before anything that refers to it is added. The other way round two transactions that write to one device
-	// would each hold the weaker lock that a reference takes, and wait for the other's.
-	if err := s.deviceChanged(ctx, tx, device); err != nil {
-		return err
+	l, leased := ctx.Value(leaseKey{}).(Lease)
+	var out struct {
+		Held bool `db:"held"`
+		Kept int  `db:"kept"`
 	}
 	// The clock of a worker elsewhere is not asked: it may be hours off.
-	_, err = tx.ExecContext(ctx, "INSERT INTO evidence (id, device_id, run_id, at, kind, subject, body, exchange) VALUES ($1, $2, "+
-		"$3, CASE WHEN $9 THEN clock_timestamp() ELSE $4 END, $5, $6, $7, $8)", newID(), device, run, at, evidence.KindOf(f.Body), f.Subject,
-		string(raw), exchange, s.far != nil)
-	return err
+	if err := q.GetContext(ctx, &out, `WITH lease AS (SELECT 1 FROM workers WHERE name = $1 AND epoch = $2 FOR SHARE),
+		device AS (SELECT id FROM devices WHERE id = $3 AND ($4 OR EXISTS (SELECT 1 FROM lease)) FOR KEY SHARE), `+deviceMarked+`,
+		kept AS (INSERT INTO evidence (id, device_id, run_id, at, kind, subject, body, exchange)
+			SELECT $5, $3, $6, CASE WHEN $15 THEN clock_timestamp() ELSE $7 END, $8, $9, $10, $11 FROM changed RETURNING id),
+		picture AS (INSERT INTO stills (id, device_id, jpeg) SELECT $12, $3, $13 FROM kept WHERE $13::bytea IS NOT NULL),
+		told AS (`+tellOf("device", "$3", "changed", "$14")+`)
+		SELECT $4 OR EXISTS (SELECT 1 FROM lease) AS held, (SELECT count(*) FROM kept, told) AS kept`,
+		l.Worker, l.Epoch, device, !leased, newID(), run, at, evidence.KindOf(f.Body), f.Subject, string(withoutNUL(raw)),
+		strings.ReplaceAll(f.Exchange, "\x00", "·"), f.StillID, f.Still, channel, s.far != nil); err != nil {
+		return err
+	}
+	switch {
+	case !out.Held:
+		return ErrFenced
+	case out.Kept == 0:
+		return ErrNotFound
+	}
+	return nil
 }
 
 // withoutNUL replaces the NUL characters of a JSON document, which PostgreSQL's jsonb cannot hold. They are taken out where text comes in;
@@ -195,47 +199,14 @@ type Finding struct {
 // Record appends a finding.
 func (s Devices) Record(ctx context.Context, d *Device, run *uuid.UUID, f Finding) error {
 	if !takesCameras(f.Body) {
-		return s.recordOne(ctx, run, d.ID, f)
+		return s.record(ctx, s.on(ctx), run, d.ID, f, time.Time{})
 	}
-	return s.together(ctx, func(ctx context.Context, tx *sqlx.Tx) error {
-		if err := s.recordOne(ctx, run, d.ID, f); err != nil {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if err := s.record(ctx, tx, run, d.ID, f, time.Time{}); err != nil {
 			return err
 		}
 		return asTargets(ctx, tx, []uuid.UUID{d.ID})
 	})
-}
-
-// recordOne appends a finding with its picture in one statement, since a worker elsewhere waits for each. The device is locked before
-// anything that refers to it is added, see record.
-func (s Devices) recordOne(ctx context.Context, run *uuid.UUID, device uuid.UUID, f Finding) error {
-	raw, exchange, err := rowOf(f)
-	if err != nil {
-		return err
-	}
-	l, leased := ctx.Value(leaseKey{}).(Lease)
-	var out struct {
-		Held bool `db:"held"`
-		Kept int  `db:"kept"`
-	}
-	if err := s.on(ctx).GetContext(ctx, &out, `WITH lease AS (SELECT 1 FROM workers WHERE name = $1 AND epoch = $2 FOR SHARE),
-		device AS (SELECT id FROM devices WHERE id = $3 AND ($4 OR EXISTS (SELECT 1 FROM lease)) FOR KEY SHARE),
-		changed AS (UPDATE device_marks m SET changed = pg_current_xact_id() FROM device d WHERE m.device_id = d.id RETURNING m.site_id),
-		kept AS (INSERT INTO evidence (id, device_id, run_id, at, kind, subject, body, exchange)
-			SELECT $5, $3, $6, CASE WHEN $15 THEN clock_timestamp() ELSE $7 END, $8, $9, $10, $11 FROM changed RETURNING id),
-		picture AS (INSERT INTO stills (id, device_id, jpeg) SELECT $12, $3, $13 FROM kept WHERE $13::bytea IS NOT NULL),
-		told AS (SELECT pg_notify($14, json_build_object('site', site_id, 'what', 'device', 'id', $3::uuid)::text) FROM changed)
-		SELECT $4 OR EXISTS (SELECT 1 FROM lease) AS held, (SELECT count(*) FROM kept) + 0 * (SELECT count(*) FROM told) AS kept`,
-		l.Worker, l.Epoch, device, !leased, newID(), run, time.Now().UTC(), evidence.KindOf(f.Body), f.Subject, string(raw), exchange,
-		f.StillID, f.Still, channel, s.far != nil); err != nil {
-		return err
-	}
-	switch {
-	case !out.Held:
-		return ErrFenced
-	case out.Kept == 0:
-		return ErrNotFound
-	}
-	return nil
 }
 
 // RecordedIn reports whether the newest record of a kind and subject was made in a run.
