@@ -15,13 +15,15 @@ import (
 // uuids finds the IDs in a job's arguments.
 var uuids = regexp.MustCompile(`[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}`)
 
+const uuidLength = 36
+
 // siteOf returns the site of a queue; ok is false for a queue that is of no site.
 func siteOf(queue string) (site uuid.UUID, ok bool) {
-	text, ok := strings.CutPrefix(queue, queueOf(uuid.UUID{})[:len("site-")])
-	if !ok || len(text) < len(site.String()) {
+	text, ok := strings.CutPrefix(queue, queuePrefix)
+	if !ok || len(text) < uuidLength {
 		return site, false
 	}
-	site, err := uuid.Parse(text[:len(site.String())])
+	site, err := uuid.Parse(text[:uuidLength])
 	return site, err == nil
 }
 
@@ -32,7 +34,7 @@ var errElsewhere = errors.New("the job names what is of another site")
 // sites, and this one may have more rights than they.
 func (e *env) ofSite(ctx context.Context, job *rivertype.JobRow, work func(context.Context) error) error {
 	site, ok := siteOf(job.Queue)
-	if !ok {
+	if !ok || e.store.IsFar() { // a paired worker sees nothing of another site
 		return work(ctx)
 	}
 	var ids []uuid.UUID

@@ -17,7 +17,9 @@ import (
 
 // A site has queues of its own: a worker takes the jobs of the sites that it reaches, and of no other. Address changes have one apart,
 // since they wait for restarts and must hold up none that plays streams.
-func queueOf(site uuid.UUID) string { return "site-" + site.String() }
+func queueOf(site uuid.UUID) string { return queuePrefix + site.String() }
+
+const queuePrefix = "site-"
 
 func moveQueueOf(site uuid.UUID) string { return queueOf(site) + "-moves" }
 
@@ -28,10 +30,8 @@ const attendEvery = 2 * time.Second
 type reach []string
 
 func (r reach) includes(s store.Site) bool {
-	return len(r) == 0 && !s.Far || slices.ContainsFunc(r, func(name string) bool {
-		return strings.EqualFold(name, s.Name) ||
-			name == s.ID.String()
-	})
+	named := func(name string) bool { return strings.EqualFold(name, s.Name) || name == s.ID.String() }
+	return len(r) == 0 && !s.Far || slices.ContainsFunc(r, named)
 }
 
 // attendant keeps the queues of a worker in step with the sites that it reaches.

@@ -135,11 +135,32 @@ func makeKey(path string) error {
 }
 
 // Encrypt encrypts text, bound to what it belongs to: a value moved to another row does not open.
-func (s *Cipher) Encrypt(text, owner string) []byte {
-	key := s.present()[0]
+func (s *Cipher) Encrypt(text, owner string) []byte { return encryptWith(s.present()[0], text, owner) }
+
+// encryptWith encrypts text with one key: a nonce, and what follows it.
+func encryptWith(key cipher.AEAD, text, owner string) []byte {
 	nonce := make([]byte, key.NonceSize())
 	rand.Read(nonce)
 	return key.Seal(nonce, nonce, []byte(text), []byte(owner))
+}
+
+// errDamaged is for what is no encrypted value, and errOtherKey for one that a key does not open.
+var (
+	errDamaged  = errors.New("an encrypted sign-in is damaged")
+	errOtherKey = errors.New("an encrypted sign-in does not open with this key")
+)
+
+// decryptWith decrypts what encryptWith made with the same key for the same owner.
+func decryptWith(key cipher.AEAD, encrypted []byte, owner string) (string, error) {
+	n := key.NonceSize()
+	if len(encrypted) < n {
+		return "", errDamaged
+	}
+	text, err := key.Open(nil, encrypted[:n], encrypted[n:], []byte(owner))
+	if err != nil {
+		return "", errOtherKey
+	}
+	return string(text), nil
 }
 
 // Decrypt decrypts what Encrypt made for the same owner.
@@ -151,12 +172,9 @@ func (s *Cipher) Decrypt(encrypted []byte, owner string) (string, error) {
 // decrypt also says whether the key that encrypts now is the one that opened it.
 func (s *Cipher) decrypt(encrypted []byte, owner string) (text string, current bool, err error) {
 	for i, key := range s.present() {
-		n := key.NonceSize()
-		if len(encrypted) < n {
-			return "", false, errors.New("an encrypted sign-in is damaged")
-		}
-		if text, err := key.Open(nil, encrypted[:n], encrypted[n:], []byte(owner)); err == nil {
-			return string(text), i == 0, nil
+		text, err := decryptWith(key, encrypted, owner)
+		if !errors.Is(err, errOtherKey) {
+			return text, err == nil && i == 0, err
 		}
 	}
 	return "", false, errors.New("an encrypted sign-in does not open with this key file")

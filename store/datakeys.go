@@ -3,7 +3,6 @@ package store
 import (
 	"context"
 	"crypto/cipher"
-	"crypto/rand"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -54,12 +53,7 @@ func (s *database) dataKey(ctx context.Context, id uuid.UUID) (cipher.AEAD, erro
 	if err != nil {
 		return nil, err
 	}
-	return s.keepDataKey(id, raw)
-}
-
-func (s *database) keepDataKey(id uuid.UUID, raw []byte) (cipher.AEAD, error) {
-	key, err := chacha20poly1305.NewX(raw)
-	if err != nil {
+	if key, err = chacha20poly1305.NewX(raw); err != nil {
 		return nil, fmt.Errorf("a data key is damaged: %w", err)
 	}
 	s.keys.mu.Lock()
@@ -106,18 +100,8 @@ func (s *database) decryptBy(ctx context.Context, key *uuid.UUID, value []byte, 
 	if err != nil {
 		return "", err
 	}
-	n := aead.NonceSize()
-	if len(value) < n {
-		return "", errDamaged
-	}
-	text, err := aead.Open(nil, value[:n], value[n:], []byte(owner))
-	if err != nil {
-		return "", errDamaged
-	}
-	return string(text), nil
+	return decryptWith(aead, value, owner)
 }
-
-var errDamaged = errors.New("an encrypted sign-in is damaged")
 
 // A siteCipher encrypts what is of one site.
 type siteCipher struct {
@@ -126,11 +110,7 @@ type siteCipher struct {
 }
 
 // Encrypt encrypts text, bound to what it belongs to.
-func (c siteCipher) Encrypt(text, owner string) []byte {
-	nonce := make([]byte, c.aead.NonceSize())
-	rand.Read(nonce)
-	return c.aead.Seal(nonce, nonce, []byte(text), []byte(owner))
-}
+func (c siteCipher) Encrypt(text, owner string) []byte { return encryptWith(c.aead, text, owner) }
 
 // cipherOf returns what encrypts for a site, or for every site where that is nil. The data key is made where there is none yet, wrapped for
 // the paired workers of the site, and stays the same until tx ends.
@@ -152,21 +132,25 @@ func (s *database) cipherOf(ctx context.Context, tx *sqlx.Tx, site *uuid.UUID) (
 		} else if err != nil {
 			return c, err
 		}
-		if err := wrapForWorkers(ctx, tx, id, site, raw); err != nil {
+		if err := wrapForWorkers(ctx, tx, id, raw); err != nil {
 			return c, err
 		}
 	}
 }
 
-// wrapForWorkers wraps a data key for the paired workers of its site, or for those with leave for what is for every site.
-func wrapForWorkers(ctx context.Context, tx *sqlx.Tx, key uuid.UUID, site *uuid.UUID, raw []byte) error {
+// holdsKey says whether a paired worker w is to hold a data key k: that of a site that it has, or with leave that of what is for every
+// site.
+const holdsKey = `CASE WHEN k.site_id IS NULL THEN w.shared
+	ELSE EXISTS (SELECT 1 FROM paired_sites p WHERE p.worker_id = w.id AND p.site_id = k.site_id) END`
+
+// wrapForWorkers wraps a data key for the paired workers that are to hold it.
+func wrapForWorkers(ctx context.Context, tx *sqlx.Tx, key uuid.UUID, raw []byte) error {
 	var workers []struct {
 		ID        uuid.UUID `db:"id"`
 		Recipient string    `db:"recipient"`
 	}
-	if err := tx.SelectContext(ctx, &workers, `SELECT id, recipient FROM paired_workers w WHERE revoked_at IS NULL AND recipient <> ''
-		AND CASE WHEN $1::uuid IS NULL THEN shared ELSE EXISTS (SELECT 1 FROM paired_sites p WHERE p.worker_id = w.id AND p.site_id = $1) END`,
-		site); err != nil {
+	if err := tx.SelectContext(ctx, &workers, `SELECT w.id, w.recipient FROM paired_workers w, data_keys k
+		WHERE k.id = $1 AND w.revoked_at IS NULL AND w.recipient <> '' AND `+holdsKey, key); err != nil {
 		return err
 	}
 	for _, w := range workers {
@@ -184,17 +168,15 @@ func wrap(ctx context.Context, tx *sqlx.Tx, key, worker uuid.UUID, recipient str
 		return err
 	}
 	_, err = tx.ExecContext(ctx, "INSERT INTO wrapped_keys (key_id, worker_id, wrapped) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING",
-		key, worker,
-		wrapped)
+		key, worker, wrapped)
 	return err
 }
 
 // wrapAllFor wraps for a worker every data key that it is to hold. Keys that there are none of yet are wrapped when they are made.
 func (s *database) wrapAllFor(ctx context.Context, tx *sqlx.Tx, worker uuid.UUID, recipient string) error {
 	var keys []uuid.UUID
-	if err := tx.SelectContext(ctx, &keys, `SELECT k.id FROM data_keys k, paired_workers w WHERE w.id = $1 AND CASE WHEN k.site_id IS NULL
-		THEN w.shared ELSE EXISTS (SELECT 1 FROM paired_sites p WHERE p.worker_id = w.id AND p.site_id = k.site_id) END FOR KEY SHARE OF k`,
-		worker); err != nil {
+	if err := tx.SelectContext(ctx, &keys, "SELECT k.id FROM data_keys k, paired_workers w WHERE w.id = $1 AND "+holdsKey+
+		" FOR KEY SHARE OF k", worker); err != nil {
 		return err
 	}
 	for _, key := range keys {
@@ -367,7 +349,7 @@ func (s *Store) RotateSite(ctx context.Context, site *uuid.UUID) (rows int, err 
 		if rows, err = reencrypt(ctx, tx, id, before, siteCipher{id, after}); err != nil {
 			return err
 		}
-		return wrapForWorkers(ctx, tx, id, site, raw)
+		return wrapForWorkers(ctx, tx, id, raw)
 	})
 	return rows, err
 }
@@ -383,17 +365,13 @@ func reencrypt(ctx context.Context, tx *sqlx.Tx, key uuid.UUID, before cipher.AE
 			v.column, v.table), key); err != nil {
 			return rows, err
 		}
-		n := before.NonceSize()
 		for _, row := range list {
-			if len(row.Value) < n {
-				return rows, errDamaged
-			}
-			text, err := before.Open(nil, row.Value[:n], row.Value[n:], []byte(v.owner(row.ID)))
+			text, err := decryptWith(before, row.Value, v.owner(row.ID))
 			if err != nil {
-				return rows, fmt.Errorf("a value in %s: %w", v.table, errDamaged)
+				return rows, fmt.Errorf("a value in %s: %w", v.table, err)
 			}
 			if _, err := tx.ExecContext(ctx, "UPDATE "+v.table+" SET "+v.column+" = $2 WHERE id = $1", row.ID,
-				after.Encrypt(string(text), v.owner(row.ID))); err != nil {
+				after.Encrypt(text, v.owner(row.ID))); err != nil {
 				return rows, err
 			}
 			rows++

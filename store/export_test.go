@@ -5,10 +5,9 @@ import "golang.org/x/crypto/chacha20poly1305"
 // OpensWith reports whether a data key opens an encrypted value.
 func OpensWith(key, value []byte, owner string) bool {
 	aead, err := chacha20poly1305.NewX(key)
-	if err != nil || len(value) < aead.NonceSize() {
+	if err != nil {
 		return false
 	}
-	n := aead.NonceSize()
-	_, err = aead.Open(nil, value[:n], value[n:], []byte(owner))
+	_, err = decryptWith(aead, value, owner)
 	return err == nil
 }

@@ -31,8 +31,7 @@ func keysCommand() *cobra.Command {
 func backCommand() *cobra.Command {
 	p := &place{}
 	c := &cobra.Command{Use: "back", Short: "Encrypt every sign-in with the key file itself, for an older version", Args: noArgs,
-		Long: "Sign-ins are encrypted with a key for each site, which older versions do not know. Back encrypts them with the key " +
-			"file itself,\n" +
+		Long: "Sign-ins are encrypted with a key for each site, which older versions do not know. Back encrypts them with the key file,\n" +
 			"so that a database that is taken back to an older version opens there. Paired workers open nothing meanwhile. The next start of\n" +
 			"this version turns them over again. Cut off, the same command goes on where it was.",
 		RunE: func(cmd *cobra.Command, _ []string) error {
