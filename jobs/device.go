@@ -63,20 +63,11 @@ func (e *env) onDevice(ctx context.Context, run, device uuid.UUID, work func(*de
 // deviceJob prepares work on a device. Its guard lets out to the ranges of the site, to the strays that somebody has consented to, and to
 // the stated addresses of its targets.
 func (e *env) deviceJob(ctx context.Context, run uuid.UUID, d *store.Device) (*deviceJob, error) {
-	site, err := e.store.Sites.Get(ctx, d.Site)
+	way, err := e.store.Sites.WayOut(ctx, d.Site)
 	if err != nil {
 		return nil, err
 	}
-	guard := &address.Guard{Allowed: site.Ranges}
-	if guard.Consented, err = e.store.Consents.Addresses(ctx, d.Site); err != nil {
-		return nil, err
-	}
-	if guard.Targets, err = e.store.Targets.Addresses(ctx, d.Site); err != nil {
-		return nil, err
-	}
-	if guard.Names, err = e.store.Targets.Names(ctx, d.Site); err != nil {
-		return nil, err
-	}
+	guard, site := way.Guard(), way.Site
 	guard.Resolver = e.resolver
 	if e.traced {
 		guard.Trace = connecting

@@ -46,9 +46,9 @@ func TestTargetsAreAdded(t *testing.T) {
 	p.problem("bad_address", "POST", path, map[string]any{"name": "a", "kind": "bridge", "address": "http://224.0.0.1:80"})
 	id := get[idBody](p, "POST", path, map[string]any{"name": "Desk", "kind": "bridge", "address": "http://198.51.100.9:8081",
 		"user": "desk", "secret": "oak-door-52"}).ID
-	reach, err := s.Targets.Addresses(context.Background(), x.site.ID)
+	way, err := s.Sites.WayOut(context.Background(), x.site.ID)
 	require.NoError(t, err)
-	assert.Equal(t, "[198.51.100.9:8081]", fmt.Sprint(reach))
+	assert.Equal(t, "[198.51.100.9:8081]", fmt.Sprint(way.Targets))
 	keys, err := s.SignIns.List(context.Background())
 	require.NoError(t, err)
 	assert.Equal(t, "target", string(keys[0].Purpose))
@@ -69,9 +69,9 @@ func TestTargetsAreAdded(t *testing.T) {
 	assert.True(t, found, "who opened which address is on record: %+v", acts)
 	p.problem("other_kind", "PUT", path+"/"+id.String(), map[string]any{"name": "Desk", "kind": "feed"})
 	get[any](p, "PUT", path+"/"+id.String(), map[string]any{"name": "Desk", "kind": "bridge", "address": "http://198.51.100.10:8081"})
-	reach, err = s.Targets.Addresses(context.Background(), x.site.ID)
+	way, err = s.Sites.WayOut(context.Background(), x.site.ID)
 	require.NoError(t, err)
-	assert.Equal(t, "[198.51.100.10:8081]", fmt.Sprint(reach), "the address before is closed again")
+	assert.Equal(t, "[198.51.100.10:8081]", fmt.Sprint(way.Targets), "the address before is closed again")
 	get[any](p, "DELETE", path+"/"+id.String(), nil)
 	p.problem("not_found", "DELETE", path+"/"+id.String(), nil)
 }

@@ -53,7 +53,9 @@ type agreement struct {
 	Clear  bool       `json:"in_clear"` // it covers what goes out without TLS too
 }
 
-const agreementsQuery = "SELECT device_id, model, given_at, in_clear FROM agreements WHERE site_id = $2 AND ended_at IS NULL"
+func agreementsQuery(site string) string {
+	return "SELECT device_id, model, given_at, in_clear FROM agreements WHERE site_id = " + site + " AND ended_at IS NULL"
+}
 
 // agreed returns when the newest agreement that covers a device was given, and how far all of them go; zero for none.
 func agreed(list []agreement, device uuid.UUID, model string) (at time.Time, to signin.Agreement) {

@@ -49,10 +49,10 @@ func (s Devices) Of(ctx context.Context, ids []uuid.UUID) ([]Device, error) {
 		return []Device{*d}, nil
 	}
 	var out []Device
-	if err := s.on(ctx).SelectContext(ctx, &out, "SELECT "+deviceColumns+" FROM devices WHERE id = ANY($1)", ids); err != nil {
+	if err := s.on(ctx).SelectContext(ctx, &out, "SELECT "+deviceColumns+" FROM devices WHERE id = ANY($1)", ids); err != nil || len(out) == 0 {
 		return nil, err
 	}
-	return out, s.derive(ctx, s.on(ctx), out, "d.id = ANY($1)", ids)
+	return out, s.derive(ctx, out, ofDevices(ids, out[0].Site))
 }
 
 // deviceChanged marks that what a device's status is derived from has changed, and tells readers of it. The device is locked before its

@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"net/netip"
 	"time"
 
 	"unlatch/core/decide/act"
@@ -36,22 +35,6 @@ func (s Consents) Withdraw(ctx context.Context, device uuid.UUID) error {
 		}
 		return s.deviceChanged(ctx, tx, device)
 	})
-}
-
-// Addresses returns the stray addresses of a site that may be connected to now.
-func (s Consents) Addresses(ctx context.Context, site uuid.UUID) ([]netip.Addr, error) {
-	var rows []string
-	if err := s.on(ctx).SelectContext(ctx, &rows, "SELECT DISTINCT c.addr FROM consents c JOIN devices d ON d.id = c.device_id WHERE "+
-		"d.site_id = $1 AND c.until > now()", site); err != nil {
-		return nil, err
-	}
-	var out []netip.Addr
-	for _, r := range rows {
-		if a, err := netip.ParseAddr(r); err == nil {
-			out = append(out, a)
-		}
-	}
-	return out, nil
 }
 
 // A consentRow is until when a device may be reached at the address at which it is now.

@@ -9,25 +9,32 @@ import (
 	"unlatch/core/decide/latch"
 )
 
+// latestQuery reads the latest evidence of devices. flag names the column that fills Record.HasExchange: a row's, or the field's in JSON.
+func latestQuery(where, flag string) string {
+	return `SELECT e.id, e.device_id AS device, e.at, e.kind, e.subject, e.body, e.exchange <> '' AS ` + flag + `
+		FROM latest_evidence l JOIN evidence e ON e.id = l.evidence_id JOIN devices d ON d.id = l.device_id WHERE ` + where
+}
+
 // derive reads the latest evidence and the intent of devices and derives their status.
-func (s Devices) derive(ctx context.Context, q querier, devices []Device, where string, arg any) error {
+func (s Devices) derive(ctx context.Context, devices []Device, of scope) error {
 	if len(devices) == 0 {
 		return nil
 	}
-	flag := "hasexchange" // as the column is called that fills Record.HasExchange: a row's, and the field's in JSON
-	if len(devices) == 1 {
-		flag = "has_exchange"
-	}
-	latest := `SELECT e.id, e.device_id AS device, e.at, e.kind, e.subject, e.body, e.exchange <> '' AS ` + flag + `
-		FROM latest_evidence l JOIN evidence e ON e.id = l.evidence_id JOIN devices d ON d.id = l.device_id WHERE ` + where
 	var records []evidence.Record
-	var r reading
-	if len(devices) == 1 {
-		r.ask(&records, latest) // the way there and back takes longer than to read the records from JSON
-	} else if err := q.SelectContext(ctx, &records, latest, arg); err != nil {
+	if err := s.on(ctx).SelectContext(ctx, &records, latestQuery(of.where, "hasexchange"), of.args[0]); err != nil {
 		return err
 	}
-	in, err := s.intent(ctx, q, r, devices[0].Site, where, arg)
+	var r intentReading
+	r.askIntent(of)
+	if err := r.answer(ctx, s.on(ctx), of.args...); err != nil {
+		return err
+	}
+	return s.stand(ctx, devices, records, &r)
+}
+
+// stand derives how devices stand from their latest evidence and what was read of their intent.
+func (s Devices) stand(ctx context.Context, devices []Device, records []evidence.Record, r *intentReading) error {
+	in, err := s.intent(ctx, r)
 	if err != nil {
 		return err
 	}

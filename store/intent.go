@@ -26,32 +26,54 @@ type intent struct {
 	outside    outside.Form
 }
 
-// intent reads the intent of the devices that where names by $1, with what r asks besides. All of them are of one site.
-func (s Devices) intent(ctx context.Context, q querier, r reading, site uuid.UUID, where string, arg any) (in intent, err error) {
-	var (
-		wanted    []wantedRow
-		shared    []sharedRow
-		recorders []recorderRow
-		roles     []roleRow
-		consents  []consentRow
-		plans     []planRow
-		own       []ownPlanRow
-		seen      []outsideRow
-	)
-	r.ask(&wanted, wantedQuery(where))
-	r.ask(&shared, sharedQuery(where))
-	r.ask(&recorders, recordersQuery(where))
-	r.ask(&roles, rolesQuery(where))
-	r.ask(&consents, consentsQuery(where))
-	r.ask(&in.agreements, agreementsQuery)
-	r.ask(&plans, sitePlansQuery)
-	r.ask(&own, ownPlansQuery(where))
-	r.ask(&seen, outsideQuery)
-	if err := r.answer(ctx, q, arg, site); err != nil {
-		return in, err
-	}
+// A scope names devices of one site in statements.
+type scope struct {
+	where string // names the devices d, by $1
+	site  string // is the ID of their site, in SQL
+	args  []any
+}
+
+func ofSite(site uuid.UUID) scope { return scope{"d.site_id = $1", "$1", []any{site}} }
+
+func ofDevice(id uuid.UUID) scope {
+	return scope{"d.id = $1", "(SELECT site_id FROM devices WHERE id = $1)", []any{id}}
+}
+
+func ofDevices(ids []uuid.UUID, site uuid.UUID) scope {
+	return scope{"d.id = ANY($1)", "$2", []any{ids, site}}
+}
+
+// An intentReading is what is asked for an intent, and where the answers go.
+type intentReading struct {
+	reading
+	agreements []agreement
+	seen       []outsideRow
+	wanted     []wantedRow
+	shared     []sharedRow
+	recorders  []recorderRow
+	roles      []roleRow
+	consents   []consentRow
+	plans      []planRow
+	own        []ownPlanRow
+}
+
+// askIntent adds the questions for the intent of some devices.
+func (r *intentReading) askIntent(of scope) {
+	r.ask(&r.wanted, wantedQuery(of.where))
+	r.ask(&r.shared, sharedQuery(of))
+	r.ask(&r.recorders, recordersQuery(of.where))
+	r.ask(&r.roles, rolesQuery(of.where))
+	r.ask(&r.consents, consentsQuery(of.where))
+	r.ask(&r.agreements, agreementsQuery(of.site))
+	r.ask(&r.plans, sitePlansQuery(of.site))
+	r.ask(&r.own, ownPlansQuery(of.where))
+	r.ask(&r.seen, outsideQuery(of.site))
+}
+
+// intent puts the answers together.
+func (s Devices) intent(ctx context.Context, r *intentReading) (in intent, err error) {
 	var books []*intake.Book
-	for _, w := range wanted {
+	for _, w := range r.wanted {
 		if w.Intake != "" {
 			if books, err = Shelf(s).Intakes(ctx); err != nil {
 				return in, err
@@ -59,18 +81,19 @@ func (s Devices) intent(ctx context.Context, q querier, r reading, site uuid.UUI
 			break
 		}
 	}
-	in.wanted, in.shared, in.roles = wantedTargets(wanted, books), sharedAddresses(shared), rolesByDevice(roles)
+	in.agreements = r.agreements
+	in.wanted, in.shared, in.roles = wantedTargets(r.wanted, books), sharedAddresses(r.shared), rolesByDevice(r.roles)
 	in.recorders, in.consents = map[uuid.UUID]string{}, map[uuid.UUID]time.Time{}
-	for _, r := range recorders {
-		in.recorders[r.ID] = r.Name
+	for _, x := range r.recorders {
+		in.recorders[x.ID] = x.Name
 	}
-	for _, o := range seen {
+	for _, o := range r.seen {
 		in.outside = o.Outside
 	}
-	for _, c := range consents {
+	for _, c := range r.consents {
 		in.consents[c.Device] = c.Until
 	}
-	in.layers, err = readLayers(plans, own)
+	in.layers, err = readLayers(r.plans, r.own)
 	return in, err
 }
 
@@ -114,12 +137,12 @@ type sharedRow struct {
 
 // sharedQuery looks at each address once, however many devices claim it, and names a few of them. The addresses are an array and not a
 // subquery: before the database knows how many devices there are, it looks through all of them for each of a subquery's.
-func sharedQuery(where string) string {
+func sharedQuery(of scope) string {
 	return fmt.Sprintf(`SELECT addr, id, name, count FROM (
 			SELECT addr, id, COALESCE(name, mac, serial, endpoint, 'another device') AS name, count(*) OVER (PARTITION BY addr) AS count,
 				row_number() OVER (PARTITION BY addr ORDER BY created_at, id) AS n
-			FROM devices WHERE site_id = $2 AND via IS NULL AND addr = ANY(ARRAY(SELECT d.addr FROM devices d WHERE %s))) s
-		WHERE count > 1 AND n <= %d ORDER BY addr, n`, where, mostShared+1)
+			FROM devices WHERE site_id = %s AND via IS NULL AND addr = ANY(ARRAY(SELECT d.addr FROM devices d WHERE %s))) s
+		WHERE count > 1 AND n <= %d ORDER BY addr, n`, of.site, of.where, mostShared+1)
 }
 
 // A sharedAddress is an address that several devices claim: a few of them by name, and how many there are.

@@ -6,15 +6,11 @@ import (
 	"fmt"
 	"time"
 
-	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jmoiron/sqlx"
 )
 
 // Workers are the processes that work the queues, with their leases and the sites that they reach.
-type Workers struct {
-	*database
-	pool *pgxpool.Pool
-}
+type Workers struct{ *database }
 
 // A Lease says that a worker holds its lock. It ends when the worker's connection to the database is lost: whoever takes its jobs up
 // gives them another epoch, and what the old one still does is refused.

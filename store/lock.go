@@ -14,10 +14,12 @@ import (
 // takes, and no connection of the pool waits for it.
 type locker struct {
 	connect *pgx.ConnConfig
-	mu      sync.Mutex
-	conn    *pgx.Conn // nil until the first lock
-	held    map[uuid.UUID]context.CancelCauseFunc
+	queue   sync.Mutex // guards asks and local
+	asks    []*lockAsk
 	local   map[uuid.UUID]*keyLock
+	mu      sync.Mutex // guards conn and held; whoever has it may be asking the database
+	conn    *pgx.Conn  // nil until the first lock
+	held    map[uuid.UUID]context.CancelCauseFunc
 }
 
 // A keyLock is who waits for a lock in this process. Locks of one connection do not keep each other out.
@@ -57,9 +59,12 @@ func (s *Store) Locked(ctx context.Context, key uuid.UUID, fn func(context.Conte
 
 // run runs fn if no other process holds the key.
 func (l *locker) run(ctx context.Context, key uuid.UUID, fn func(context.Context) error) (free bool, err error) {
+	if err := ctx.Err(); err != nil {
+		return false, err
+	}
 	held, end := context.WithCancelCause(ctx)
 	defer end(nil)
-	if free, err = l.try(ctx, key, end); !free || err != nil {
+	if free, err = l.try(key, end); !free || err != nil {
 		return free, err
 	}
 	defer l.release(key)
@@ -106,58 +111,97 @@ func (l *locker) tryTurn(key uuid.UUID) (done func(), ok bool) {
 
 // queueFor returns the lock of a key within this process, which is kept until each user has left it.
 func (l *locker) queueFor(key uuid.UUID) (t *keyLock, leave func()) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
+	l.queue.Lock()
+	defer l.queue.Unlock()
 	if t = l.local[key]; t == nil {
 		t = &keyLock{taken: make(chan struct{}, 1)}
 		l.local[key] = t
 	}
 	t.users++
 	return t, func() {
-		l.mu.Lock()
-		defer l.mu.Unlock()
+		l.queue.Lock()
+		defer l.queue.Unlock()
 		if t.users--; t.users == 0 {
 			delete(l.local, key)
 		}
 	}
 }
 
+// A lockAsk is a lock that is asked for, or given back.
+type lockAsk struct {
+	key  uuid.UUID
+	end  context.CancelCauseFunc // is called when the lock is lost; nil gives it back
+	done bool
+	got  bool
+	err  error
+}
+
+// lockTime bounds one way to the database and back. It is nobody's own time: a question that is broken off ends the connection, and all
+// locks with it.
+const lockTime = 10 * time.Second
+
 // try asks for the lock once. The connection is made where there is none. end is called when a lock that was got is lost.
-func (l *locker) try(ctx context.Context, key uuid.UUID, end context.CancelCauseFunc) (got bool, err error) {
+func (l *locker) try(key uuid.UUID, end context.CancelCauseFunc) (got bool, err error) {
+	a := &lockAsk{key: key, end: end}
+	l.ask(a)
+	return a.got, a.err
+}
+
+// release gives a lock back. One that cannot be given back goes with the connection.
+func (l *locker) release(key uuid.UUID) { l.ask(&lockAsk{key: key}) }
+
+// ask asks one thing. What others wait to ask meanwhile goes along with it: far from the database many devices at work would otherwise wait
+// for each other's ways there and back.
+func (l *locker) ask(a *lockAsk) {
+	l.queue.Lock()
+	l.asks = append(l.asks, a)
+	l.queue.Unlock()
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	if a.done { // whoever was here before has asked it along
+		return
+	}
+	l.queue.Lock()
+	asks := l.asks
+	l.asks = nil
+	l.queue.Unlock()
+	ctx, cancel := context.WithTimeout(context.Background(), lockTime)
+	defer cancel()
+	err := l.send(ctx, asks)
+	for _, a := range asks {
+		switch a.done = true; {
+		case err != nil && a.end != nil:
+			a.got, a.err = false, err
+		case a.got:
+			l.held[a.key] = a.end
+		}
+	}
+}
+
+// send asks everything in one go. The lock on mu is held.
+func (l *locker) send(ctx context.Context, asks []*lockAsk) (err error) {
 	if l.conn == nil || l.conn.IsClosed() {
 		l.lose()
 		if l.conn, err = pgx.ConnectConfig(ctx, l.connect); err != nil {
 			l.conn = nil
-			return false, err
+			return err
 		}
 		go l.watch(l.conn)
 	}
-	err = l.conn.QueryRow(ctx, "SELECT pg_try_advisory_lock(hashtextextended($1, 0))", key.String()).Scan(&got)
-	switch {
-	case err != nil && l.conn.IsClosed():
-		l.lose()
-	case got:
-		l.held[key] = end
+	var b pgx.Batch
+	for _, a := range asks {
+		if a.end != nil {
+			b.Queue("SELECT pg_try_advisory_lock(hashtextextended($1, 0))", a.key.String()).QueryRow(scan(&a.got))
+		} else if _, ok := l.held[a.key]; ok { // else it was lost, and the connection that held it is gone
+			delete(l.held, a.key)
+			b.Queue("SELECT pg_advisory_unlock(hashtextextended($1, 0))", a.key.String())
+		}
 	}
-	return got, err
-}
-
-// release gives a lock back. One that cannot be given back goes with the connection.
-func (l *locker) release(key uuid.UUID) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	if _, ok := l.held[key]; !ok {
-		return // it was lost, and the connection that held it is gone
-	}
-	delete(l.held, key)
-	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
-	defer cancel()
-	if _, err := l.conn.Exec(ctx, "SELECT pg_advisory_unlock(hashtextextended($1, 0))", key.String()); err != nil {
+	if err = l.conn.SendBatch(ctx, &b).Close(); err != nil {
 		l.conn.Close(ctx)
 		l.lose()
 	}
+	return err
 }
 
 // lose ends the work of all who hold locks. The lock on mu is held.

@@ -38,4 +38,6 @@ type outsideRow struct {
 	Outside outside.Form `json:"outside"`
 }
 
-const outsideQuery = "SELECT outside FROM sites WHERE id = $2 AND outside IS NOT NULL"
+func outsideQuery(site string) string {
+	return "SELECT outside FROM sites WHERE id = " + site + " AND outside IS NOT NULL"
+}

@@ -151,7 +151,9 @@ type planRow struct {
 	plan  tuning.Plan
 }
 
-const sitePlansQuery = "SELECT id, owner, name, parts FROM plans WHERE site_id = $2"
+func sitePlansQuery(site string) string {
+	return "SELECT id, owner, name, parts FROM plans WHERE site_id = " + site
+}
 
 // An ownPlanRow is a camera's own plan, and the selection that it belongs to.
 type ownPlanRow struct {

@@ -23,9 +23,17 @@ func (r *reading) ask(into any, query string) {
 // answer asks the questions, which share their arguments, and fills what they are read into.
 func (r *reading) answer(ctx context.Context, q querier, args ...any) error {
 	var raw []byte
-	if err := q.GetContext(ctx, &raw, "SELECT json_build_array("+strings.Join(r.parts, ",\n")+")", args...); err != nil {
+	if err := q.GetContext(ctx, &raw, "SELECT "+r.sql(), args...); err != nil {
 		return err
 	}
+	return r.read(raw)
+}
+
+// sql is the expression that answers the questions, as one JSON document.
+func (r *reading) sql() string { return "json_build_array(" + strings.Join(r.parts, ",\n") + ")" }
+
+// read fills what the questions are read into from the answers.
+func (r *reading) read(raw []byte) error {
 	var answers []json.RawMessage
 	if err := json.Unmarshal(raw, &answers); err != nil || len(answers) != len(r.into) {
 		return fmt.Errorf("%d questions have %d answers: %w", len(r.into), len(answers), err)

@@ -1,9 +1,7 @@
 package store
 
 import (
-	"cmp"
 	"context"
-	"errors"
 	"time"
 
 	"github.com/google/uuid"
@@ -177,152 +175,6 @@ func (s SignIns) Decrypt(ctx context.Context, id uuid.UUID) (signin.SignIn, erro
 	return signin.SignIn{ID: id.String(), User: row.User, Secret: signin.NewSecret(secret)}, err
 }
 
-// A Try is a sign-in that is about to go out, on a device or on a target that is none.
-type Try struct {
-	Device  uuid.UUID // or Target
-	Target  uuid.UUID
-	SignIn  uuid.UUID
-	Purpose signin.Purpose
-	// Kind is what the device is known to be, by which sign-ins are ordered for others of its kind.
-	Kind string
-	// Host is where it is sent; "" where the device is.
-	Host string
-	// Run is the work that it belongs to: what a target has refused since that began is not sent again.
-	Run uuid.UUID
-}
-
-// ErrRefusedMeanwhile means that a target has refused a sign-in that others of the same work wait for.
-var ErrRefusedMeanwhile = errors.New("the target has refused this sign-in")
-
-// BeginTry asks leave for a try. It counts those of all workers that were sent to the same host, or on the same device or target, whoever
-// named the place: two workers racing cannot exceed the budget, nor can several devices that name one for their own. It returns a
-// *signin.HeldBackError where one more wrong try is not safe, what came of another is not known yet, or the device has said that it is
-// locked.
-func (s SignIns) BeginTry(ctx context.Context, t Try) (try uuid.UUID, err error) {
-	try = newID()
-	err = s.tx(ctx, func(tx *sqlx.Tx) error {
-		worker, err := fenced(ctx, tx)
-		if err != nil {
-			return err
-		}
-		var site uuid.UUID
-		if site, t.Host, err = placeOf(ctx, tx, t); err != nil {
-			return err
-		}
-		// By host first and for all tries alike, so that no two wait for each other.
-		if _, err := tx.ExecContext(ctx, "SELECT pg_advisory_xact_lock(hashtextextended($1, 0))", "try "+site.String()+t.Host); err != nil {
-			return err
-		}
-		if _, err := tx.ExecContext(ctx, "SELECT 1 FROM devices WHERE id = $1 FOR UPDATE", t.Device); err != nil {
-			return err
-		}
-		if err := s.mayTry(ctx, tx, site, t); err != nil {
-			return err
-		}
-		_, err = tx.ExecContext(ctx, `INSERT INTO tries (id, device_id, target_id, site_id, host, sign_in_id, purpose, likeness, worker, at)
-			VALUES ($1, NULLIF($2::uuid, $10::uuid), NULLIF($3::uuid, $10::uuid), $4, $5, $6, $7, $8, $9, clock_timestamp())`, try,
-			t.Device, t.Target,
-			site, t.Host, t.SignIn, t.Purpose, t.Kind, worker, uuid.Nil)
-		return err
-	})
-	return try, err
-}
-
-// placeOf returns the site of a try and the host that it goes to.
-func placeOf(ctx context.Context, tx *sqlx.Tx, t Try) (site uuid.UUID, host string, err error) {
-	var row struct {
-		Site uuid.UUID `db:"site_id"`
-		Addr string    `db:"addr"`
-	}
-	if t.Target != uuid.Nil {
-		err = tx.GetContext(ctx, &row, "SELECT site_id, '' AS addr FROM targets WHERE id = $1", t.Target)
-	} else {
-		err = tx.GetContext(ctx, &row, "SELECT site_id, addr FROM devices WHERE id = $1", t.Device)
-	}
-	return row.Site, cmp.Or(t.Host, row.Addr), notFoundIfNone(err)
-}
-
-// mayTry decides whether one more try is safe.
-func (s SignIns) mayTry(ctx context.Context, tx *sqlx.Tx, site uuid.UUID, t Try) error {
-	var now time.Time
-	// now() would be when the transaction began, which may have waited for others since.
-	if err := tx.GetContext(ctx, &now, "SELECT clock_timestamp()"); err != nil {
-		return err
-	}
-	var until *time.Time
-	if err := tx.GetContext(ctx, &until, "SELECT max(until) FROM tries WHERE until > $5 AND ("+sameTry+")", t.Device, t.Target, site, t.Host,
-		now); err != nil {
-		return err
-	}
-	if until != nil {
-		return &signin.HeldBackError{Until: *until, Locked: true}
-	}
-	var rows []struct {
-		At     time.Time     `db:"at"`
-		Result signin.Result `db:"result"`
-	}
-	if err := tx.SelectContext(ctx, &rows, "SELECT at, result FROM tries WHERE result IN ('pending', 'refused', 'unseen') AND at > $5 AND ("+
-		sameTry+")", t.Device, t.Target, site, t.Host, now.Add(-signin.Window)); err != nil {
-		return err
-	}
-	var wrong []time.Time
-	pending := 0
-	for _, r := range rows {
-		if r.Result == "pending" {
-			pending++
-		} else {
-			wrong = append(wrong, r.At)
-		}
-	}
-	if t.Target != uuid.Nil {
-		if pending > 0 { // one is sent, the others wait for its answer
-			return &signin.HeldBackError{Until: now.Add(waitForAnswer), Spacing: true}
-		}
-		var refused bool
-		if err := tx.GetContext(ctx, &refused, `SELECT EXISTS (SELECT 1 FROM tries t JOIN runs r ON r.id = $3 WHERE t.target_id = $1
-			AND t.sign_in_id = $2 AND t.result = 'refused' AND t.at > r.created_at)`, t.Target, t.SignIn, t.Run); err != nil {
-			return err
-		}
-		if refused {
-			return ErrRefusedMeanwhile
-		}
-	}
-	return signin.Allow(wrong, pending, now)
-}
-
-// waitForAnswer is after how long somebody who waits for what comes of another try asks again.
-const waitForAnswer = 20 * time.Millisecond
-
-// sameTry are the tries that count together: on the same device or target, sent to the same host, or on a device that is known to be there.
-// $1 is the device, $2 the target, $3 the site, $4 the host. The devices at the host stand in an array, so that every part can be looked up
-// in an index.
-const sameTry = `device_id = $1 OR target_id = $2 OR site_id = $3 AND host = $4
-	OR site_id = $3 AND host = (SELECT addr FROM devices WHERE id = $1)
-	OR device_id = ANY (ARRAY(SELECT id FROM devices WHERE site_id = $3 AND addr = $4 AND via IS NULL))`
-
-// EndTry records how a try ended. A try that met a lock says for how long the device is left alone. One that opened the device settles
-// older tries of the same sign-in whose end nobody has seen, because their job was cut off or no answer came: the device would not have
-// refused those.
-func (s SignIns) EndTry(ctx context.Context, try uuid.UUID, result signin.Result, wait time.Duration) error {
-	var seconds *float64
-	if result == signin.Shut {
-		n := wait.Seconds()
-		seconds = &n
-	}
-	if _, err := s.on(ctx).ExecContext(ctx, "UPDATE tries SET result = $2, until = now() + make_interval(secs => $3::float8) WHERE id = $1",
-		try, result, seconds); err != nil {
-		return err
-	}
-	if result != signin.Opened {
-		return nil
-	}
-	_, err := s.on(ctx).ExecContext(ctx,
-		`UPDATE tries old SET result = 'no answer' FROM tries now WHERE now.id = $1 AND old.result IN ('pending', 'unseen')
-		AND old.device_id IS NOT DISTINCT FROM now.device_id AND old.target_id IS NOT DISTINCT FROM now.target_id
-		AND old.sign_in_id = now.sign_in_id AND old.purpose = now.purpose AND old.at < now.at`, try)
-	return err
-}
-
 // Candidates lists the sign-ins to try for one purpose on a device in order, each with its reason: what opened it before, then what is
 // for this device, for its maker, for its site, and the rest; among equals what has opened devices of its kind, then what such devices
 // have refused least, then what opened more devices at all. What is for another device, site, maker or purpose is left out, and so is
@@ -358,13 +210,4 @@ func (s SignIns) Candidates(ctx context.Context, device, site uuid.UUID, known K
 			Opens: k.Opens}
 	}
 	return out, err
-}
-
-// WrongTries returns how many tries on a device, or at its address, count against the guard's budget now.
-func (s SignIns) WrongTries(ctx context.Context, device uuid.UUID) (n int, err error) {
-	err = s.on(ctx).GetContext(ctx, &n,
-		`SELECT count(*) FROM tries t JOIN devices d ON d.id = $1 WHERE result IN ('pending', 'refused', 'unseen')
-		AND at > now() - $2 * interval '1 second' AND (t.device_id = d.id OR t.site_id = d.site_id AND t.host = d.addr)`, device,
-		signin.Window.Seconds())
-	return n, err
 }

@@ -32,11 +32,13 @@ type Site struct {
 	Storms   []Storm // what was heard and not filed, the largest first
 }
 
-// siteQuery reads sites with what lies beside them, in one go.
-const siteQuery = `SELECT s.id, s.name, to_json(s.ranges) AS ranges, s.network, s.watch, s.link_mbps, s.created_at,
-	EXISTS (SELECT 1 FROM worker_sites w WHERE w.site_id = s.id) AS reached, far_site(s.id) AS far,
-	(SELECT COALESCE(json_agg(json_build_object('address', addr, 'first_at', first_at, 'last_at', last_at, 'dropped', dropped)
-		ORDER BY dropped DESC, addr), '[]') FROM storms t WHERE t.site_id = s.id) AS storms FROM sites s`
+// siteQuery reads sites with what lies beside them, in one go, and with more columns.
+func siteQuery(more string) string {
+	return `SELECT s.id, s.name, to_json(s.ranges) AS ranges, s.network, s.watch, s.link_mbps, s.created_at,
+		EXISTS (SELECT 1 FROM worker_sites w WHERE w.site_id = s.id) AS reached, far_site(s.id) AS far,
+		(SELECT COALESCE(json_agg(json_build_object('address', addr, 'first_at', first_at, 'last_at', last_at, 'dropped', dropped)
+			ORDER BY dropped DESC, addr), '[]') FROM storms t WHERE t.site_id = s.id) AS storms` + more + ` FROM sites s`
+}
 
 type siteRow struct {
 	ID      uuid.UUID `db:"id"`
@@ -130,8 +132,7 @@ func (s Sites) Delete(ctx context.Context, id uuid.UUID) error {
 // Get returns one site.
 func (s Sites) Get(ctx context.Context, id uuid.UUID) (Site, error) {
 	var r siteRow
-	if err := s.on(ctx).GetContext(ctx, &r, siteQuery+" WHERE s.id = $1",
-		id); err != nil {
+	if err := s.on(ctx).GetContext(ctx, &r, siteQuery("")+" WHERE s.id = $1", id); err != nil {
 		return Site{}, notFoundIfNone(err)
 	}
 	return r.site()
@@ -140,7 +141,7 @@ func (s Sites) Get(ctx context.Context, id uuid.UUID) (Site, error) {
 // List returns all sites, oldest first.
 func (s Sites) List(ctx context.Context) ([]Site, error) {
 	var rows []siteRow
-	if err := s.on(ctx).SelectContext(ctx, &rows, siteQuery+" ORDER BY s.created_at, s.id"); err != nil {
+	if err := s.on(ctx).SelectContext(ctx, &rows, siteQuery("")+" ORDER BY s.created_at, s.id"); err != nil {
 		return nil, err
 	}
 	var out []Site

@@ -13,6 +13,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net"
+	"strings"
 	"sync"
 	"time"
 
@@ -65,11 +66,12 @@ type Store struct {
 // A database is what the concerns share.
 type database struct {
 	db     *sqlx.DB
-	single *sqlx.DB // of planned
-	cipher *Cipher  // nil for a worker elsewhere
-	keys   dataKeys // that this process has read
-	far    *Far     // set for a worker elsewhere
-	login  string   // the role that the server itself has
+	pool   *pgxpool.Pool // of db, for what goes out together
+	single *sqlx.DB      // of planned
+	cipher *Cipher       // nil for a worker elsewhere
+	keys   dataKeys      // that this process has read
+	far    *Far          // set for a worker elsewhere
+	login  string        // the role that the server itself has
 	log    *slog.Logger
 	// unreadable holds the IDs of the records that were logged as such.
 	unreadable sync.Map
@@ -111,6 +113,22 @@ func (t tracer) TraceQueryStart(ctx context.Context, conn *pgx.Conn, data pgx.Tr
 
 // TraceQueryEnd implements pgx.QueryTracer.
 func (t tracer) TraceQueryEnd(context.Context, *pgx.Conn, pgx.TraceQueryEndData) {}
+
+// TraceBatchStart implements pgx.BatchTracer: statements that go out together are told of as one.
+func (t tracer) TraceBatchStart(ctx context.Context, conn *pgx.Conn, data pgx.TraceBatchStartData) context.Context {
+	var all strings.Builder
+	for _, q := range data.Batch.QueuedQueries {
+		all.WriteString(q.SQL + ";\n")
+	}
+	t(ctx, conn, all.String())
+	return ctx
+}
+
+// TraceBatchQuery implements pgx.BatchTracer.
+func (t tracer) TraceBatchQuery(context.Context, *pgx.Conn, pgx.TraceBatchQueryData) {}
+
+// TraceBatchEnd implements pgx.BatchTracer.
+func (t tracer) TraceBatchEnd(context.Context, *pgx.Conn, pgx.TraceBatchEndData) {}
 
 // Open connects to a database and brings its tables up to date.
 func Open(ctx context.Context, url, keyFile string, log *slog.Logger) (*Store, error) {
@@ -158,14 +176,14 @@ func OpenWith(ctx context.Context, o Options) (*Store, error) {
 		pool.Close()
 		return nil, err
 	}
-	db := &database{far: o.Far, login: cfg.ConnConfig.User, db: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx"), log: o.Log,
+	db := &database{far: o.Far, pool: pool, login: cfg.ConnConfig.User, db: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx"), log: o.Log,
 		single: sqlx.NewDb(stdlib.OpenDBFromPool(single), "pgx")}
 	s := &Store{Pool: pool, singles: single, database: db, locks: newLocker(cfg.ConnConfig.Copy()), Sites: Sites{db}, Devices: Devices{db},
 		SitePlans: SitePlans{db}, Baselines: Baselines{db}, Watched: Watched{db}, Drifts: Drifts{db}, Tellings: Tellings{db},
 		Handovers: Handovers{db},
 		Consents:  Consents{db}, SignIns: SignIns{db},
 		People: People{db}, Books: Books{db}, Shelf: Shelf{db}, Plans: Plans{db}, Targets: Targets{db}, Runs: Runs{db},
-		Record: Record{db}, Workers: Workers{db, pool}, Upkeep: Upkeep{db}, Relays: Relays{db}, Paired: Paired{db}}
+		Record: Record{db}, Workers: Workers{db}, Upkeep: Upkeep{db}, Relays: Relays{db}, Paired: Paired{db}}
 	if o.AsIs {
 		return s, nil
 	}

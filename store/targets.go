@@ -3,9 +3,6 @@ package store
 import (
 	"context"
 	"net/netip"
-	"net/url"
-	"slices"
-	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -13,7 +10,6 @@ import (
 
 	"unlatch/core/decide/act"
 	"unlatch/core/decide/evidence"
-	"unlatch/core/ground/address"
 	"unlatch/core/wire/target"
 	"unlatch/core/work/onvifrecorder"
 )
@@ -125,53 +121,6 @@ func (s Targets) SetIntake(ctx context.Context, site, id uuid.UUID, name string)
 		}
 		return s.siteChanged(ctx, tx, site)
 	})
-}
-
-// Addresses returns the places beyond a site's ranges that its targets may be reached at.
-func (s Targets) Addresses(ctx context.Context, site uuid.UUID) (out []netip.AddrPort, err error) {
-	var rows []string
-	if err := s.on(ctx).SelectContext(ctx, &rows, "SELECT unnest(reach) FROM targets WHERE site_id = $1 OR shared", site); err != nil {
-		return nil, err
-	}
-	for _, r := range rows {
-		a, err := netip.ParseAddrPort(r)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, a)
-	}
-	return out, nil
-}
-
-// Names returns the addresses that a person has taken for the names of a site's targets, in order.
-func (s Targets) Names(ctx context.Context, site uuid.UUID) (map[string][]netip.Addr, error) {
-	var rows []struct {
-		Address string `db:"address"`
-		Reach   string `db:"reach"`
-	}
-	if err := s.on(ctx).SelectContext(ctx, &rows, `SELECT address, unnest(reach) AS reach FROM targets
-		WHERE (site_id = $1 OR shared) AND address <> ''`, site); err != nil {
-		return nil, err
-	}
-	out := map[string][]netip.Addr{}
-	for _, r := range rows {
-		u, err := url.Parse(r.Address)
-		if err != nil {
-			continue
-		}
-		at, err := netip.ParseAddrPort(r.Reach)
-		if err != nil {
-			return nil, err
-		}
-		if name := strings.ToLower(u.Hostname()); address.HostName(name) {
-			out[name] = append(out[name], at.Addr())
-		}
-	}
-	for name, list := range out { // two targets on one host have taken their addresses each
-		slices.SortFunc(list, netip.Addr.Compare)
-		out[name] = slices.Compact(list)
-	}
-	return out, nil
 }
 
 // asTargets makes devices that take cameras targets, where they are none yet. What is no device is left alone.
